@@ -1,0 +1,448 @@
+// Package engine is the state machine that decides everything: which instance
+// takes which event, when to start one, when to reject, retry, dead-letter and
+// stop. It has no I/O, no goroutines, no clock and no randomness.
+//
+// New makes an engine for a project under given limits. Handle feeds it one
+// input with the time at which it was taken and appends to an Effects what the
+// caller now owes; it returns when it wants to be called again. The live
+// driver carries effects out on real processes; a simulator feeds sampled
+// times. The same inputs give the same effects, byte for byte.
+package engine
+
+import (
+	"time"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/plan"
+)
+
+// Bounds of the pause after failed starts.
+const (
+	firstBackoff = 100 * time.Millisecond
+	mostBackoff  = 5 * time.Second
+)
+
+// Engine is the state of one run. It is not safe for use by several goroutines.
+type Engine struct {
+	now    clock.Time
+	timers timers
+	out    *Effects
+
+	limit     int // the project's concurrency
+	used      int // in flight and starting for a waiting one, all functions
+	functions []function
+	sources   []source
+	boxes     []inbox // one for each wire, in the order of sources
+	instances []instance
+	pool      []delivery
+	free      []int32 // unused entries of pool
+	cursor    []int32 // working memory of grant
+
+	events   int64  // taken so far
+	handed   uint64 // invocations so far
+	open     int    // deliveries without an outcome
+	justNow  int32  // the instance that this step made ready, or -1
+	blocked  int    // functions that wait for the project's limit
+	noMore   bool   // the last arrival has come
+	ended    bool
+	over     bool // Over was said
+	settle   time.Duration
+	deadline clock.Time // of settling
+}
+
+type function struct {
+	limits       plan.Limits
+	timeout      time.Duration
+	startTimeout time.Duration
+	boxes        []int32
+	instances    []int32 // those that count against the limits: planned, starting, ready, draining
+	starting     []int32 // planned or starting, oldest first
+	number       int32   // of the last instance
+	inFlight     int
+	claimed      int // starting instances that a waiting one counts on
+	idle         list
+	free         list
+	above        int // idle instances above keep_warm, at the old end of the idle list
+	failures     int // starts that failed in a row
+	notBefore    clock.Time
+	blocked      bool
+}
+
+// used is what counts against the concurrency limit.
+func (f *function) used() int { return f.inFlight + f.claimed }
+
+type source struct {
+	*plan.Source
+	firstBox int32
+}
+
+// New makes the engine of a run of the project under one limit set for each
+// function. settle bounds the time from the last arrival to the end.
+func New(p *plan.Project, limits []plan.Limits, settle time.Duration) *Engine {
+	e := &Engine{limit: p.Concurrency, settle: settle, justNow: -1, deadline: clock.Never}
+	e.functions = make([]function, len(p.Functions))
+	for i := range p.Functions {
+		e.functions[i] = function{
+			limits: limits[i], timeout: p.Functions[i].Timeout, startTimeout: p.Functions[i].StartTimeout,
+			idle: newList(byIdle), free: newList(byFree),
+		}
+	}
+	for s := range p.Sources {
+		e.sources = append(e.sources, source{&p.Sources[s], int32(len(e.boxes))})
+		for w, wire := range p.Sources[s].Wires {
+			box := int32(len(e.boxes))
+			e.boxes = append(e.boxes, inbox{source: int32(s), wire: int32(w), fn: int32(wire.To), head: -1, tail: -1, timer: -1})
+			e.functions[wire.To].boxes = append(e.functions[wire.To].boxes, box)
+		}
+	}
+	e.cursor = make([]int32, len(e.boxes))
+	return e
+}
+
+// Handle takes one input. Effects are appended to out, which the caller owns.
+// At equal times answers come first, then timers, then arrivals: timers due
+// before now are carried out first, each at its own due time; those due at now
+// too, unless the input is an answer. The result is when Handle wants to be
+// called again, with a Wake if there is nothing else; it may be now.
+func (e *Engine) Handle(now clock.Time, in Input, out *Effects) clock.Time {
+	e.out = out
+	now = max(now, e.now)
+	before := now + 1
+	if in.Kind.answers() {
+		before = now
+	}
+	e.fire(before)
+	e.now = now
+	e.justNow = -1
+	e.take(in)
+	e.rest()
+	e.out = nil
+	return e.timers.next()
+}
+
+func (e *Engine) take(in Input) {
+	switch in.Kind {
+	case Arrived:
+		e.arrive(int(in.Source), in.Takes)
+	case Ready:
+		e.ready(in.Instance)
+	case StartFailed, Exited:
+		e.exited(in.Instance)
+	case Answered, Broken:
+		e.answered(in)
+	case CallerLeft: // its answer has nobody to go to; the delivery ends as it ends
+	case SetLimits:
+		e.setLimits(int(in.Function), in.Limits)
+	case NoMore:
+		e.noMore, e.deadline = true, e.now.Add(e.settle)
+		e.timers.set(e.deadline, timerSettle, 0, 0)
+	case End:
+		e.end()
+	case Wake:
+		for f := range e.functions {
+			e.balance(f)
+		}
+	}
+}
+
+// fire carries out the timers that are due before a time, each at its own.
+func (e *Engine) fire(before clock.Time) {
+	for {
+		t, ok := e.timers.pop(before)
+		if !ok {
+			return
+		}
+		e.now = max(e.now, t.at)
+		e.justNow = -1
+		switch t.kind {
+		case timerTimeout:
+			e.timedOut(t.a, t.b)
+		case timerLease:
+			e.leaseLost(t.a, t.b)
+		case timerStart:
+			e.instances[t.a].timer = -1
+			e.startTimedOut(t.a)
+		case timerSpawn:
+			e.instances[t.a].timer = -1
+			e.spawn(t.a)
+		case timerIdle:
+			e.instances[t.a].timer = -1
+			e.stop(t.a, Idle)
+			e.balance(int(e.instances[t.a].fn))
+		case timerWait:
+			e.waited(t.a)
+		case timerVisible:
+			e.visible(t.a)
+		case timerAge:
+			e.expire(t.a)
+		case timerFill:
+			e.boxes[t.a].timer = -1
+			e.balance(int(e.boxes[t.a].fn))
+		case timerSettle:
+			e.say(Effect{Kind: Over})
+			e.over = true
+		}
+		e.rest()
+	}
+}
+
+func (e *Engine) say(f Effect) {
+	f.At = e.now
+	e.out.List = append(e.out.List, f)
+}
+
+// arrive takes an event that fell due: a delivery for each wire that takes it.
+func (e *Engine) arrive(s int, takes uint64) {
+	src := &e.sources[s]
+	event := e.events
+	e.events++
+	e.say(Effect{Kind: EventTaken, Source: int32(s), Event: event})
+	if takes == 0 || e.ended {
+		outcome := Unmatched
+		if takes != 0 {
+			outcome = Abandoned
+		}
+		e.say(Effect{Kind: Ended, Source: int32(s), Wire: -1, Event: event, Outcome: outcome})
+		return
+	}
+	for w := range src.Wires {
+		if takes&(1<<w) == 0 {
+			continue
+		}
+		id := e.newDelivery()
+		d := &e.pool[id]
+		d.event, d.box, d.arrived = event, src.firstBox+int32(w), e.now
+		e.open++
+		e.enqueue(id)
+		if src.MaxAge > 0 && src.Kind == plan.Queue {
+			d.age = e.timers.set(e.now.Add(src.MaxAge), timerAge, id, 0)
+		}
+		fn := int(e.boxes[d.box].fn)
+		e.balance(fn)
+		if src.Kind == plan.HTTP {
+			e.seat(id, fn)
+		}
+	}
+}
+
+// seat decides what becomes of an HTTP delivery that was not handed over at
+// once: it waits for a starting slot if there is one for it, else up to the
+// source's wait, else it is rejected.
+func (e *Engine) seat(id int32, fn int) {
+	d := &e.pool[id]
+	if d.state != waiting || d.granted {
+		return
+	}
+	f := &e.functions[fn]
+	if e.units(f) <= f.claimed*f.limits.PerInstance {
+		d.granted = true
+		return
+	}
+	wait := e.sources[e.boxes[d.box].source].Wait
+	if wait <= 0 || f.limits.Max == 0 {
+		e.finish(id, Rejected)
+		return
+	}
+	d.timer = e.timers.set(d.arrived.Add(wait), timerWait, id, 0)
+}
+
+// waited: an HTTP delivery found no capacity within the source's wait.
+func (e *Engine) waited(id int32) {
+	d := &e.pool[id]
+	d.timer = -1
+	e.finish(id, Rejected)
+	e.balance(int(e.boxes[d.box].fn))
+}
+
+// visible: the pause before another attempt is over.
+func (e *Engine) visible(id int32) {
+	d := &e.pool[id]
+	d.timer = -1
+	e.enqueue(id)
+	e.balance(int(e.boxes[d.box].fn))
+}
+
+// expire: a message waited longer than its queue's max_age. One that is being
+// worked on is left alone; it expires if the attempt fails.
+func (e *Engine) expire(id int32) {
+	d := &e.pool[id]
+	d.age = -1
+	if d.state == working {
+		return
+	}
+	fn := int(e.boxes[d.box].fn)
+	e.finish(id, Expired)
+	e.balance(fn)
+}
+
+// failed ends an attempt of a delivery that did not succeed: another follows
+// after a pause, or the delivery ends.
+func (e *Engine) failed(id int32, why Result, status int32) {
+	d := &e.pool[id]
+	box := &e.boxes[d.box]
+	src := &e.sources[box.source]
+	e.say(Effect{Kind: AttemptEnded, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event,
+		Instance: d.instance, Invocation: d.invocation, Attempt: d.attempts, Result: why, Status: status})
+	d.instance, d.invocation = -1, 0
+	switch {
+	case src.Kind == plan.HTTP:
+		e.finish(id, Failed)
+	case int(d.attempts) >= src.Attempts:
+		outcome := Failed
+		if src.DeadLetter >= 0 {
+			outcome = DeadLettered
+		}
+		event := d.event
+		e.finish(id, outcome)
+		if src.DeadLetter >= 0 && len(e.sources[src.DeadLetter].Wires) > 0 {
+			// a dead letter is a new event of its queue only where somebody reads it
+			e.arrive(src.DeadLetter, 1<<len(e.sources[src.DeadLetter].Wires)-1)
+			for i := len(e.out.List) - 1; i >= 0; i-- {
+				if t := &e.out.List[i]; t.Kind == EventTaken {
+					t.From, t.Made = event, true
+					break
+				}
+			}
+		}
+	case src.MaxAge > 0 && e.now >= d.arrived.Add(src.MaxAge):
+		e.finish(id, Expired)
+	default:
+		d.state = pausing
+		pause := min(src.Backoff<<min(d.attempts-1, 20), mostBackoff)
+		if pause <= 0 {
+			e.enqueue(id)
+			return
+		}
+		d.timer = e.timers.set(e.now.Add(pause), timerVisible, id, 0)
+	}
+}
+
+// finish gives a delivery its one outcome and forgets it.
+func (e *Engine) finish(id int32, outcome Outcome) {
+	d := &e.pool[id]
+	box := &e.boxes[d.box]
+	if d.state == waiting {
+		e.unlink(id)
+	}
+	e.timers.cancel(&d.timer)
+	e.timers.cancel(&d.age)
+	e.say(Effect{Kind: Ended, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event, Outcome: outcome, Attempt: d.attempts})
+	d.state = unused
+	e.free = append(e.free, id)
+	e.open--
+}
+
+// setLimits changes a function's limits: it starts nothing that is not waited
+// for, stops the idle and drains the busy where there are too many now.
+func (e *Engine) setLimits(fn int, l plan.Limits) {
+	f := &e.functions[fn]
+	idleChanged := l.IdleAfter != f.limits.IdleAfter
+	l.PerInstance = f.limits.PerInstance // a property of the processes that run
+	f.limits = l
+	e.shrink(fn)
+	if idleChanged {
+		for id := f.idle.oldest; id >= 0; id = e.instances[id].links[byIdle].newer {
+			if in := &e.instances[id]; in.above {
+				e.timers.cancel(&in.timer)
+				in.timer = e.timers.set(max(e.now, in.aboveSince.Add(l.IdleAfter)), timerIdle, id, 0)
+			}
+		}
+	}
+	if l.Max == 0 {
+		e.rejectWaiting(f)
+	}
+	e.balance(fn)
+}
+
+func (e *Engine) rejectWaiting(f *function) {
+	for _, b := range f.boxes {
+		if e.sources[e.boxes[b].source].Kind != plan.HTTP {
+			continue
+		}
+		for e.boxes[b].head >= 0 {
+			e.finish(e.boxes[b].head, Rejected)
+		}
+	}
+}
+
+// shrink brings the instances of a function down to what its limits allow:
+// first those that are starting, newest first, then the idle, least recently
+// used first, then the busy, which finish what they have.
+func (e *Engine) shrink(fn int) {
+	f := &e.functions[fn]
+	for f.claimed > 0 && f.used() > f.limits.Max {
+		e.unclaim(f)
+	}
+	most := f.limits.Instances()
+	for len(f.instances) > most && len(f.starting) > 0 {
+		e.stop(f.starting[len(f.starting)-1], LimitLowered)
+	}
+	for len(f.instances) > most && f.idle.oldest >= 0 {
+		e.stop(f.idle.oldest, LimitLowered)
+	}
+	staying := 0
+	for _, id := range f.instances {
+		if e.instances[id].state != draining {
+			staying++
+		}
+	}
+	for i := 0; staying > most && i < len(f.instances); i++ {
+		if e.instances[f.instances[i]].state == ready {
+			e.drain(f.instances[i], LimitLowered)
+			staying--
+		}
+	}
+}
+
+// end abandons what is left and stops every instance.
+func (e *Engine) end() {
+	if e.ended {
+		return
+	}
+	e.ended = true
+	for id := range e.pool {
+		d := &e.pool[id]
+		if d.state == unused {
+			continue
+		}
+		box := &e.boxes[d.box]
+		if d.state == working {
+			e.say(Effect{Kind: AttemptEnded, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event,
+				Instance: d.instance, Invocation: d.invocation, Attempt: d.attempts, Result: RunEnded})
+		}
+		e.finish(int32(id), Abandoned)
+	}
+	for id := range e.instances {
+		in := &e.instances[id]
+		for s := range in.slots {
+			if in.slots[s].active() {
+				e.settleSlot(int32(id), int32(s))
+				in.slots[s].state = slotLate
+			}
+		}
+		if in.state != gone && in.state != stopping {
+			e.stop(int32(id), RunOver)
+		}
+	}
+}
+
+// rest says Over once, when the last arrival has come and nothing is left to
+// wait for: no delivery open, and no idle stop that settling would still see.
+func (e *Engine) rest() {
+	if !e.noMore || e.over || e.ended || e.open > 0 {
+		return
+	}
+	for i := range e.functions {
+		f := &e.functions[i]
+		if len(f.starting) > 0 && len(f.instances) > f.limits.KeepWarm && e.now.Add(f.limits.IdleAfter) <= e.deadline {
+			return
+		}
+		for id := f.idle.oldest; id >= 0 && e.instances[id].above; id = e.instances[id].links[byIdle].newer {
+			if e.instances[id].aboveSince.Add(f.limits.IdleAfter) <= e.deadline {
+				return
+			}
+		}
+	}
+	e.over = true
+	e.say(Effect{Kind: Over})
+}

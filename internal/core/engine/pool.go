@@ -1,0 +1,592 @@
+package engine
+
+import (
+	"slices"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/plan"
+)
+
+type instanceState uint8
+
+const (
+	planned  instanceState = iota // waits for the pause after a failed start
+	starting                      // Start was said
+	ready                         // takes invocations
+	draining                      // finishes what it has
+	stopping                      // Stop was said
+	gone
+)
+
+// instance is one process of a function.
+type instance struct {
+	fn, number int32
+	state      instanceState
+	claimed    bool   // a waiting invocation counts on it
+	answered   bool   // it has answered once
+	above      bool   // idle above keep_warm
+	why        Reason // of draining
+	active     int32  // slots with an invocation that counts
+	aboveSince clock.Time
+	lastUsed   clock.Time
+	timer      int32 // spawn, start or idle: one at a time
+	slots      []slot
+	vacant     []int32
+	links      [2]link
+}
+
+type slotState uint8
+
+const (
+	slotFree slotState = iota
+	slotBusy
+	slotOrphan // its lease ran out; the function still works on it
+	slotLate   // it timed out; nothing that comes counts
+)
+
+type slot struct {
+	invocation uint64
+	state      slotState
+	head       int32 // deliveries of the batch
+	timeout    int32
+	lease      int32
+}
+
+// active tells whether the slot counts as in flight.
+func (s *slot) active() bool { return s.state == slotBusy || s.state == slotOrphan }
+
+// The two lists that instances are in: those with nothing to do, and those
+// with a free slot. Both are ordered by last use.
+const (
+	byIdle = 0
+	byFree = 1
+)
+
+type link struct {
+	older, newer int32
+	in           bool
+}
+
+// list is a list of instances in the order of their last use.
+type list struct {
+	which          int
+	newest, oldest int32
+	n              int
+}
+
+func newList(which int) list { return list{which: which, newest: -1, oldest: -1} }
+
+// put enters an instance that was used now, behind those that were used now
+// too and have a lower number.
+func (e *Engine) put(l *list, id int32) {
+	in := &e.instances[id]
+	newer, older := int32(-1), l.newest
+	for older >= 0 && e.instances[older].lastUsed == in.lastUsed && e.instances[older].number < in.number {
+		newer, older = older, e.instances[older].links[l.which].older
+	}
+	in.links[l.which] = link{older: older, newer: newer, in: true}
+	if newer >= 0 {
+		e.instances[newer].links[l.which].older = id
+	} else {
+		l.newest = id
+	}
+	if older >= 0 {
+		e.instances[older].links[l.which].newer = id
+	} else {
+		l.oldest = id
+	}
+	l.n++
+}
+
+func (e *Engine) takeOut(l *list, id int32) {
+	k := &e.instances[id].links[l.which]
+	if !k.in {
+		return
+	}
+	if k.newer >= 0 {
+		e.instances[k.newer].links[l.which].older = k.older
+	} else {
+		l.newest = k.older
+	}
+	if k.older >= 0 {
+		e.instances[k.older].links[l.which].newer = k.newer
+	} else {
+		l.oldest = k.newer
+	}
+	*k = link{}
+	l.n--
+}
+
+// touch moves an instance to where its use now puts it in both lists.
+func (e *Engine) touch(id int32) {
+	in := &e.instances[id]
+	f := &e.functions[in.fn]
+	in.lastUsed = e.now
+	e.leave(id)
+	if in.state != ready {
+		return
+	}
+	if len(in.vacant) > 0 {
+		e.put(&f.free, id)
+	}
+	if in.active == 0 {
+		e.put(&f.idle, id)
+	}
+}
+
+// leave takes an instance out of both lists and forgets its idle stop.
+func (e *Engine) leave(id int32) {
+	in := &e.instances[id]
+	f := &e.functions[in.fn]
+	e.takeOut(&f.free, id)
+	e.takeOut(&f.idle, id)
+	if in.above {
+		in.above = false
+		f.above--
+		e.timers.cancel(&in.timer)
+	}
+}
+
+// fits tells whether a function may have `use` invocations in flight and
+// instances starting for waiting ones. The project's limit leaves to each of
+// the others what it uses.
+func (e *Engine) fits(f *function, use int) bool {
+	if use > f.limits.Max {
+		return false
+	}
+	if e.used-f.used()+use > e.limit {
+		e.block(f)
+		return false
+	}
+	return true
+}
+
+func (e *Engine) block(f *function) {
+	if !f.blocked {
+		f.blocked = true
+		e.blocked++
+	}
+}
+
+// balance hands over what can be handed over, starts what must be started and
+// marks what is idle above keep_warm: for a function, and for those that wait
+// for the project's limit. Who has waited longest goes first.
+func (e *Engine) balance(fn int) {
+	if e.ended {
+		return
+	}
+	f := &e.functions[fn]
+	if e.blocked > 0 {
+		e.unblock(e.waitingSince(f))
+	}
+	e.balanceOne(f, int32(fn))
+	e.unblock(clock.Never)
+}
+
+// unblock lets functions go that wait for the project's limit, as long as it
+// has room, and as long as they have waited from before a time.
+func (e *Engine) unblock(before clock.Time) {
+	for e.blocked > 0 && e.used < e.limit {
+		next, since := -1, before
+		for i := range e.functions {
+			if f := &e.functions[i]; f.blocked {
+				if at := e.waitingSince(f); at < since {
+					next, since = i, at
+				}
+			}
+		}
+		if next < 0 {
+			return
+		}
+		f := &e.functions[next]
+		f.blocked = false
+		e.blocked--
+		e.balanceOne(f, int32(next))
+	}
+}
+
+// waitingSince gives the time from which on an invocation waits for the
+// function, or never.
+func (e *Engine) waitingSince(f *function) clock.Time {
+	if box := e.oldest(f); box >= 0 {
+		return e.pool[e.boxes[box].head].since
+	}
+	return clock.Never
+}
+
+func (e *Engine) balanceOne(f *function, fn int32) {
+	per := f.limits.PerInstance
+	units := e.units(f)
+	// hand over
+	for units > 0 && f.free.newest >= 0 {
+		// a claim may be given up for this one
+		claims := min(f.claimed, (units-1+per-1)/per)
+		if use := f.inFlight + 1 + claims; use > f.used() && !e.fits(f, use) || f.inFlight+1 > f.limits.Max {
+			break
+		}
+		box := e.oldest(f)
+		for f.claimed > claims {
+			e.unclaim(f)
+		}
+		e.send(f, fn, f.free.newest, box)
+		units = e.units(f)
+	}
+	// give up claims that nobody needs
+	for f.claimed > 0 && (f.claimed-1)*per >= units {
+		e.unclaim(f)
+	}
+	// count on starting instances, or start more
+	before := f.claimed
+	for units > f.claimed*per && e.fits(f, f.used()+1) {
+		id := int32(-1)
+		for _, s := range f.starting {
+			if !e.instances[s].claimed {
+				id = s
+				break
+			}
+		}
+		if id < 0 {
+			if len(f.instances) >= f.limits.Instances() {
+				break
+			}
+			id = e.start(fn)
+		}
+		e.instances[id].claimed = true
+		f.claimed++
+		e.used++
+	}
+	for len(f.instances) < min(f.limits.KeepWarm, f.limits.Instances()) {
+		e.start(fn)
+	}
+	e.mark(f)
+	if f.claimed > before {
+		e.grant(f)
+	}
+}
+
+// unclaim gives up the claim on the newest claimed starting instance. One that
+// is only planned is not needed then.
+func (e *Engine) unclaim(f *function) {
+	for i := len(f.starting) - 1; i >= 0; i-- {
+		in := &e.instances[f.starting[i]]
+		if !in.claimed {
+			continue
+		}
+		in.claimed = false
+		f.claimed--
+		e.used--
+		if in.state == planned && len(f.instances) > f.limits.KeepWarm {
+			e.stop(f.starting[i], Idle)
+		}
+		return
+	}
+}
+
+// mark keeps the least recently used idle instances above keep_warm marked,
+// each with the time of its stop.
+func (e *Engine) mark(f *function) {
+	want := min(max(len(f.instances)-f.limits.KeepWarm, 0), f.idle.n)
+	if f.above == want {
+		return
+	}
+	id, n := f.idle.oldest, 0
+	for ; id >= 0; id, n = e.instances[id].links[byIdle].newer, n+1 {
+		in := &e.instances[id]
+		switch {
+		case n < want && !in.above:
+			in.above, in.aboveSince = true, e.now
+			in.timer = e.timers.set(e.now.Add(f.limits.IdleAfter), timerIdle, id, 0)
+			f.above++
+		case n >= want && in.above:
+			in.above = false
+			e.timers.cancel(&in.timer)
+			f.above--
+		case n >= want && f.above == want:
+			return
+		}
+	}
+}
+
+// start plans an instance, at once or after the pause that failed starts ask for.
+func (e *Engine) start(fn int32) int32 {
+	f := &e.functions[fn]
+	f.number++
+	id := int32(len(e.instances))
+	per := f.limits.PerInstance
+	in := instance{fn: fn, number: f.number, state: planned, timer: -1, slots: make([]slot, per), vacant: make([]int32, per)}
+	for i := range per {
+		in.slots[i] = slot{head: -1, timeout: -1, lease: -1}
+		in.vacant[i] = int32(per - 1 - i)
+	}
+	e.instances = append(e.instances, in)
+	f.instances = append(f.instances, id)
+	f.starting = append(f.starting, id)
+	e.spawn(id)
+	return id
+}
+
+func (e *Engine) spawn(id int32) {
+	in := &e.instances[id]
+	f := &e.functions[in.fn]
+	if e.now < f.notBefore {
+		in.timer = e.timers.set(f.notBefore, timerSpawn, id, 0)
+		return
+	}
+	in.state = starting
+	in.timer = e.timers.set(e.now.Add(f.startTimeout), timerStart, id, 0)
+	e.say(Effect{Kind: Start, Function: in.fn, Instance: id, Number: in.number})
+}
+
+func (e *Engine) ready(id int32) {
+	in := &e.instances[id]
+	if in.state != starting {
+		return
+	}
+	f := &e.functions[in.fn]
+	e.timers.cancel(&in.timer)
+	e.leaveStarting(f, id)
+	in.state = ready
+	f.failures = 0
+	e.touch(id)
+	e.justNow = id
+	e.balance(int(in.fn))
+}
+
+// leaveStarting takes an instance from those that are starting, and its claim back.
+func (e *Engine) leaveStarting(f *function, id int32) {
+	if i := slices.Index(f.starting, id); i >= 0 {
+		f.starting = slices.Delete(f.starting, i, i+1)
+	}
+	if in := &e.instances[id]; in.claimed {
+		in.claimed = false
+		f.claimed--
+		e.used--
+	}
+}
+
+// send hands the next batch of an inbox to a free slot.
+func (e *Engine) send(f *function, fn, id, box int32) {
+	in := &e.instances[id]
+	src := &e.sources[e.boxes[box].source]
+	head, n := e.pull(box)
+	s := in.vacant[len(in.vacant)-1]
+	in.vacant = in.vacant[:len(in.vacant)-1]
+	e.handed++
+	class := Warm
+	switch {
+	case id == e.justNow:
+		class = Cold
+	case !in.answered:
+		class = First
+	}
+	sl := &in.slots[s]
+	*sl = slot{invocation: e.handed, state: slotBusy, head: head, lease: -1,
+		timeout: e.timers.set(e.now.Add(f.timeout), timerTimeout, id, s)}
+	if src.Lease > 0 {
+		sl.lease = e.timers.set(e.now.Add(src.Lease), timerLease, id, s)
+	}
+	first := int32(len(e.out.Events))
+	for d := head; d >= 0; d = e.pool[d].next {
+		e.pool[d].instance, e.pool[d].invocation = id, e.handed
+		e.out.Events = append(e.out.Events, e.pool[d].event)
+	}
+	in.active++
+	f.inFlight++
+	e.used++
+	e.say(Effect{Kind: Send, Function: fn, Instance: id, Number: in.number, Slot: s, Invocation: e.handed, Class: class,
+		Source: e.boxes[box].source, Wire: e.boxes[box].wire, First: first, N: int32(n)})
+	e.touch(id)
+}
+
+// answered settles the invocation of a slot, well or badly.
+func (e *Engine) answered(input Input) {
+	in := &e.instances[input.Instance]
+	sl := &in.slots[input.Slot]
+	if sl.invocation != input.Invocation || sl.state == slotFree {
+		return
+	}
+	if sl.state == slotLate {
+		e.say(Effect{Kind: Late, Function: in.fn, Instance: input.Instance, Slot: input.Slot, Invocation: sl.invocation})
+		sl.state = slotFree
+		in.vacant = append(in.vacant, input.Slot)
+		return
+	}
+	if sl.state == slotOrphan {
+		e.say(Effect{Kind: Late, Function: in.fn, Instance: input.Instance, Slot: input.Slot, Invocation: sl.invocation})
+	}
+	in.answered = in.answered || input.Kind == Answered
+	head := e.settleSlot(input.Instance, input.Slot)
+	sl.state = slotFree
+	in.vacant = append(in.vacant, input.Slot)
+	e.settleBatch(head, input)
+	switch in = &e.instances[input.Instance]; {
+	case in.state == draining && in.active == 0:
+		e.stop(input.Instance, in.why)
+	case in.state == ready:
+		e.touch(input.Instance)
+	}
+	e.balance(int(in.fn))
+}
+
+// settleSlot takes the invocation of a slot out of all counts and gives the
+// deliveries that still depended on it. The slot's state is the caller's to set.
+func (e *Engine) settleSlot(id, s int32) (head int32) {
+	in := &e.instances[id]
+	sl := &in.slots[s]
+	head, sl.head = sl.head, -1
+	e.timers.cancel(&sl.timeout)
+	e.timers.cancel(&sl.lease)
+	in.active--
+	e.functions[in.fn].inFlight--
+	e.used--
+	return head
+}
+
+// settleBatch ends the attempt of each delivery of a batch as the reply says.
+func (e *Engine) settleBatch(head int32, input Input) {
+	if head < 0 {
+		return
+	}
+	box := &e.boxes[e.pool[head].box]
+	http := e.sources[box.source].Kind == plan.HTTP
+	good := input.Kind == Answered && (http && input.Status < 500 || !http && input.Status >= 200 && input.Status < 300)
+	why := input.Result
+	if input.Kind == Answered {
+		why = BadStatus
+	}
+	for d, i := head, int32(0); d >= 0; i++ {
+		next := e.pool[d].next
+		e.pool[d].next, e.pool[d].prev = -1, -1
+		switch {
+		case !good:
+			e.failed(d, why, input.Status)
+		case slices.Contains(input.Retry, i):
+			e.failed(d, Retried, input.Status)
+		default:
+			x := &e.pool[d]
+			e.say(Effect{Kind: AttemptEnded, Function: box.fn, Source: box.source, Wire: box.wire, Event: x.event,
+				Instance: x.instance, Invocation: x.invocation, Attempt: x.attempts, Result: OK, Status: input.Status})
+			e.finish(d, Done)
+		}
+		d = next
+	}
+}
+
+// failBatch ends the attempt of each delivery of a batch badly.
+func (e *Engine) failBatch(head int32, why Result) {
+	e.settleBatch(head, Input{Kind: Broken, Result: why})
+}
+
+// timedOut: an invocation took longer than the function's timeout. The attempt
+// is over and the instance is drained; its neighbours may finish.
+func (e *Engine) timedOut(id, s int32) {
+	sl := &e.instances[id].slots[s]
+	sl.timeout = -1
+	head := e.settleSlot(id, s)
+	sl.state = slotLate
+	in := &e.instances[id]
+	e.say(Effect{Kind: GivenUp, Function: in.fn, Instance: id, Number: in.number, Slot: s, Invocation: sl.invocation})
+	e.failBatch(head, Timeout)
+	e.drain(id, TimedOut)
+	e.balance(int(e.instances[id].fn))
+}
+
+// leaseLost: the lease ran out before the answer. The messages are free for
+// others; the function still works.
+func (e *Engine) leaseLost(id, s int32) {
+	sl := &e.instances[id].slots[s]
+	sl.lease = -1
+	head := sl.head
+	sl.head, sl.state = -1, slotOrphan
+	e.failBatch(head, LeaseOver)
+	e.balance(int(e.instances[id].fn))
+}
+
+// drain lets an instance finish what it has, and then stops it.
+func (e *Engine) drain(id int32, why Reason) {
+	in := &e.instances[id]
+	if in.state == ready {
+		in.state, in.why = draining, why
+		e.leave(id)
+	}
+	if in.state == draining && in.active == 0 {
+		e.stop(id, in.why)
+	}
+}
+
+// stop ends an instance that has nothing in flight that counts, or never began.
+func (e *Engine) stop(id int32, why Reason) {
+	in := &e.instances[id]
+	f := &e.functions[in.fn]
+	e.leave(id)
+	e.timers.cancel(&in.timer)
+	e.leaveStarting(f, id)
+	e.forget(f, id)
+	if in.state == planned {
+		in.state = gone
+		return
+	}
+	in.state = stopping
+	e.say(Effect{Kind: Stop, Function: in.fn, Instance: id, Number: in.number, Reason: why})
+}
+
+func (e *Engine) forget(f *function, id int32) {
+	if i := slices.Index(f.instances, id); i >= 0 {
+		f.instances = slices.Delete(f.instances, i, i+1)
+	}
+}
+
+// exited: the process of an instance is gone.
+func (e *Engine) exited(id int32) {
+	in := &e.instances[id]
+	f := &e.functions[in.fn]
+	switch in.state {
+	case planned, starting:
+		e.leaveStarting(f, id)
+		e.timers.cancel(&in.timer)
+		e.forget(f, id)
+		in.state = gone
+		e.startFailed(in.fn)
+	case ready, draining:
+		e.leave(id)
+		e.forget(f, id)
+		in.state = gone
+		for s := range in.slots {
+			if e.instances[id].slots[s].active() {
+				head := e.settleSlot(id, int32(s))
+				e.failBatch(head, Crash)
+			}
+			e.instances[id].slots[s].state = slotFree
+		}
+	case stopping:
+		in.state = gone
+		for s := range in.slots {
+			in.slots[s].state = slotFree
+		}
+	}
+	e.balance(int(e.instances[id].fn))
+}
+
+func (e *Engine) startTimedOut(id int32) {
+	fn := e.instances[id].fn
+	e.stop(id, NeverReady)
+	e.startFailed(fn)
+	e.balance(int(fn))
+}
+
+// startFailed puts the next start off, and costs the oldest waiting
+// invocation an attempt.
+func (e *Engine) startFailed(fn int32) {
+	f := &e.functions[fn]
+	f.failures++
+	f.notBefore = e.now.Add(min(firstBackoff<<min(f.failures-1, 10), mostBackoff))
+	box := e.oldest(f)
+	if box < 0 {
+		return
+	}
+	head, _ := e.pull(box)
+	for d := head; d >= 0; d = e.pool[d].next {
+		e.pool[d].instance, e.pool[d].invocation = -1, 0
+	}
+	e.failBatch(head, StartFailure)
+}

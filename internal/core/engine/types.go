@@ -1,0 +1,181 @@
+package engine
+
+import (
+	"time"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/plan"
+)
+
+// InputKind says what happened.
+type InputKind uint8
+
+const (
+	Wake        InputKind = iota // it is time; also the first input of a run
+	Arrived                      // an event fell due: Source, Takes
+	Ready                        // an instance is ready: Instance
+	StartFailed                  // an instance is gone without having been ready: Instance
+	Exited                       // an instance's process is gone: Instance
+	Answered                     // an invocation was answered: Instance, Slot, Invocation, Status, Retry
+	Broken                       // an invocation got no usable answer: Instance, Slot, Invocation, Result
+	CallerLeft                   // an HTTP caller went away
+	SetLimits                    // a function's limits changed: Function, Limits
+	NoMore                       // the last arrival has come
+	End                          // the run ends now
+)
+
+// answers tells whether inputs of this kind come before timers of the same time.
+func (k InputKind) answers() bool {
+	return k == Answered || k == Broken || k == Exited || k == Ready || k == StartFailed
+}
+
+// Input is one thing that happened. Which fields count is said at its kind.
+type Input struct {
+	Kind       InputKind
+	Source     int32
+	Function   int32
+	Instance   int32
+	Slot       int32
+	Invocation uint64
+	Status     int32         // HTTP status
+	Result     Result        // Broken: in which way
+	Retry      []int32       // Answered: positions in the batch that the reply fails; nil for none
+	RetryAfter time.Duration // Answered: the function's own Retry-After, 0 for none
+	Takes      uint64        // Arrived: the wires of the source that take the event, as bits
+	Limits     plan.Limits
+}
+
+// EffectKind says what the caller owes, or should know.
+type EffectKind uint8
+
+const (
+	// EventTaken: an event got its number. Event, Source; when Made is set it
+	// is a dead letter made from the event From.
+	EventTaken EffectKind = iota
+	// Start: start an instance, and report Ready, StartFailed or Exited for it.
+	// Function, Instance, Number.
+	Start
+	// Send: send one invocation to a slot, and report Answered or Broken for it
+	// exactly once. Function, Instance, Slot, Invocation, Class, Source, and the
+	// events of the batch at [First, First+N) of Effects.Events.
+	Send
+	// Stop: stop an instance, because of Reason, and report Exited. Function, Instance.
+	Stop
+	// AttemptEnded: an attempt of a delivery is over, with a Result. Event,
+	// Wire, Attempt; Instance and Invocation, or -1 and 0 when the attempt was
+	// lost to a failed start.
+	AttemptEnded
+	// Ended: a delivery reached its Outcome. Event, Source, Wire (-1 for an
+	// unmatched event), Attempt (how many it had). For HTTP the caller is owed
+	// its answer now.
+	Ended
+	// GivenUp: an invocation took longer than the function's timeout; it is not
+	// in flight any more. Function, Instance, Slot, Invocation.
+	GivenUp
+	// Late: an answer came that settles nothing any more. Instance, Slot, Invocation.
+	Late
+	// Over: nothing is left to wait for, or settling took too long; send End.
+	Over
+)
+
+// Effect is one thing that the engine wants done or known. Which fields count
+// is said at its kind.
+type Effect struct {
+	Kind       EffectKind
+	Class      Class
+	Reason     Reason
+	Result     Result
+	Outcome    Outcome
+	Made       bool
+	Function   int32
+	Source     int32
+	Wire       int32
+	Instance   int32
+	Number     int32 // the instance's number within its function, from 1
+	Slot       int32
+	Attempt    int32 // from 1
+	Status     int32
+	First, N   int32
+	Invocation uint64 // from 1
+	Event      int64
+	From       int64
+	At         clock.Time
+}
+
+// Effects is memory for effects, owned by the caller, who may reuse it.
+type Effects struct {
+	List   []Effect
+	Events []int64 // events of batches
+}
+
+// Reset empties the memory and keeps it.
+func (f *Effects) Reset() { f.List, f.Events = f.List[:0], f.Events[:0] }
+
+// Class says in what state an invocation found its instance.
+type Class uint8
+
+const (
+	Warm  Class = iota
+	Cold        // handed over in the step that made the instance ready, while it was waiting
+	First       // otherwise, sent before the instance's first answer
+)
+
+func (c Class) String() string { return [...]string{"warm", "cold", "first"}[c] }
+
+// Reason says why an instance was stopped.
+type Reason uint8
+
+const (
+	Idle Reason = iota
+	LimitLowered
+	TimedOut
+	NeverReady // start_timeout passed
+	RunOver
+	Crashed // the process went by itself; said by the driver, never by the engine
+)
+
+func (r Reason) String() string {
+	return [...]string{"idle", "limit lowered", "timed out", "never ready", "run over", "crashed"}[r]
+}
+
+// Result says how an attempt ended.
+type Result uint8
+
+const (
+	OK           Result = iota
+	BadStatus           // a status that means failure
+	Unreachable         // no connection
+	Disconnected        // the connection ended before the reply did
+	Garbled             // the reply is not HTTP
+	TooLarge            // the reply is larger than allowed
+	Timeout
+	Crash        // the process ended
+	LeaseOver    // the lease ran out before the answer
+	StartFailure // the instance that it waited for did not start
+	Retried      // the reply asked for this event again
+	RunEnded
+)
+
+func (r Result) String() string {
+	return [...]string{"ok", "bad status", "unreachable", "disconnected", "garbled", "too large", "timeout",
+		"crashed", "lease over", "start failed", "asked again", "run over"}[r]
+}
+
+// Outcome says how a delivery ended.
+type Outcome uint8
+
+const (
+	Done Outcome = iota
+	Failed
+	DeadLettered
+	Rejected
+	Expired
+	Skipped
+	Unmatched
+	Abandoned
+	Outcomes // how many there are
+)
+
+func (o Outcome) String() string {
+	return [...]string{"done", "failed", "dead_lettered", "rejected", "expired", "skipped", "unmatched", "abandoned"}[o]
+}

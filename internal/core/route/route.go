@@ -1,0 +1,145 @@
+// Package route decides which wire takes an HTTP request: by method, by a path
+// pattern with parameters, by query and by headers.
+package route
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"strings"
+
+	"nightdrill/internal/core/event"
+)
+
+// When is the condition of a wire. The zero value takes every request.
+type When struct {
+	Method string // "" for any
+	Path   Pattern
+	Query  []event.Field // a value of "*" wants the parameter present
+	Header []event.Field // names compared without case
+}
+
+// String names the route, such as "GET /quote/{crossing}".
+func (w *When) String() string {
+	method, path := w.Method, w.Path.text
+	if method == "" {
+		method = "any"
+	}
+	if path == "" {
+		path = "/{path...}"
+	}
+	return method + " " + path
+}
+
+// Matches tells whether the request fulfils every condition.
+func (w *When) Matches(r *event.Request) bool {
+	if w.Method != "" && w.Method != r.Method {
+		return false
+	}
+	path, query, _ := strings.Cut(r.Target, "?")
+	if !w.Path.Matches(path) {
+		return false
+	}
+	if len(w.Query) > 0 {
+		values, _ := url.ParseQuery(query) // what can be read of it counts
+		for _, q := range w.Query {
+			got, ok := values[q.Name]
+			if !ok || q.Value != "*" && (len(got) == 0 || got[0] != q.Value) {
+				return false
+			}
+		}
+	}
+	for _, want := range w.Header {
+		if !hasHeader(r.Header, want) {
+			return false
+		}
+	}
+	return true
+}
+
+func hasHeader(header []event.Field, want event.Field) bool {
+	for _, h := range header {
+		if strings.EqualFold(h.Name, want.Name) && (want.Value == "*" || h.Value == want.Value) {
+			return true
+		}
+	}
+	return false
+}
+
+// Pattern is a path pattern: literal segments, {name} for one segment, and
+// {name...} at the end for all that remains, also nothing.
+type Pattern struct {
+	text     string
+	segments []segment
+}
+
+type segment struct {
+	literal string
+	param   bool
+	rest    bool
+}
+
+// Parse reads a path pattern.
+func Parse(text string) (Pattern, error) {
+	if !strings.HasPrefix(text, "/") {
+		return Pattern{}, fmt.Errorf("the path %q does not begin with /", text)
+	}
+	p := Pattern{text: text}
+	parts := strings.Split(text[1:], "/")
+	for i, part := range parts {
+		name, isParam := strings.CutPrefix(part, "{")
+		if !isParam {
+			if strings.ContainsAny(part, "{}") {
+				return Pattern{}, fmt.Errorf("in %q: a parameter such as {name} must be a whole segment", text)
+			}
+			p.segments = append(p.segments, segment{literal: part})
+			continue
+		}
+		name, closed := strings.CutSuffix(name, "}")
+		name, rest := strings.CutSuffix(name, "...")
+		switch {
+		case !closed:
+			return Pattern{}, fmt.Errorf("in %q: %q lacks its closing brace", text, part)
+		case name == "":
+			return Pattern{}, errors.New("a parameter needs a name, such as {crossing}")
+		case strings.ContainsAny(name, "{}"):
+			return Pattern{}, fmt.Errorf("in %q: %q is not a parameter name", text, name)
+		case rest && i < len(parts)-1:
+			return Pattern{}, fmt.Errorf("in %q: {%s...} takes all that remains, so it must come last", text, name)
+		}
+		p.segments = append(p.segments, segment{param: true, rest: rest})
+	}
+	return p, nil
+}
+
+// Matches tells whether a path fits the pattern. The zero pattern fits all.
+func (p *Pattern) Matches(path string) bool {
+	if p.text == "" {
+		return true
+	}
+	path = strings.TrimPrefix(path, "/")
+	for i, s := range p.segments {
+		if s.rest {
+			return true
+		}
+		part, rest, more := strings.Cut(path, "/")
+		if s.param && part == "" || !s.param && part != s.literal && !unescapesTo(part, s.literal) {
+			return false
+		}
+		last := i == len(p.segments)-1
+		if last {
+			return !more
+		}
+		if !more {
+			// only {name...} may stand for nothing
+			return i+1 == len(p.segments)-1 && p.segments[i+1].rest
+		}
+		path = rest
+	}
+	return false
+}
+
+func unescapesTo(part, literal string) bool {
+	plain, err := url.PathUnescape(part)
+	return err == nil && plain == literal
+}
