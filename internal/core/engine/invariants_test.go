@@ -60,7 +60,7 @@ type history struct {
 	ended     int
 	made      int
 	changed   []clock.Time // when the limits of a function were changed last
-	lowered   []bool // a limit was lowered, so that more may be in flight than it allows until they finish
+	lowered   []bool       // a limit was lowered, so that more may be in flight than it allows until they finish
 }
 
 type key struct {

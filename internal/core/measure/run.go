@@ -1,0 +1,132 @@
+// Package measure turns what a run recorded into figures: populations of
+// latencies, service times and start times, their percentiles with intervals,
+// outcomes, budgets, and warnings about what spoils the figures.
+//
+// A Run holds the records. Summarize gives the summary of a whole run, which
+// is also what budgets are judged on.
+package measure
+
+import (
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+)
+
+// Run is what a run recorded. Records are in the order in which they were made;
+// arrivals are numbered by their event, from 0.
+type Run struct {
+	Project, Drill, ID string
+	Seed               uint64
+	Finished           bool       // the drill came to its end; not interrupted, not cut off
+	Length             clock.Time // from the first moment to the last record
+	Functions          []Function
+	Sources            []Source
+	Budgets            []string
+	Payloads           []Payload
+
+	Arrivals    []Arrival
+	Invocations []Invocation
+	Attempts    []Attempt
+	Deliveries  []Delivery
+	Instances   []Instance
+	LastDue     clock.Time // of the last arrival
+	Busy        float64    // share of the machine's processors that was in use; NaN when unknown
+	Notes       []string   // said by the driver: what went wrong beside the functions
+}
+
+// Function names a function of the run and the limits that held.
+type Function struct {
+	Name        string `json:"name"`
+	Max         int    `json:"max"`
+	PerInstance int    `json:"per_instance"`
+	KeepWarm    int    `json:"keep_warm"`
+}
+
+// Source names a source of the run, its kind and its wires.
+type Source struct {
+	Name   string   `json:"name"`
+	Kind   string   `json:"kind"`
+	Routes []string `json:"routes,omitempty"` // http: of each wire
+	To     []int    `json:"to,omitempty"`     // function of each wire
+	Closed bool     `json:"closed,omitempty"` // fed by callers who wait for their answers
+}
+
+// Payload names one payload that was sent.
+type Payload struct {
+	Set   string `json:"set"`
+	N     int    `json:"n"`     // from 1
+	Label string `json:"label"` // its request line, or its type and id
+}
+
+// Arrival is an event that fell due.
+type Arrival struct {
+	Due, Arrived clock.Time
+	From         int64 // the event whose dead letter it is, or -1
+	Payload      int32 // index in Payloads
+	Round        int32 // how often the set had been used up before
+	Source       int32
+}
+
+// Invocation is one request to an instance that is over.
+type Invocation struct {
+	ID                             uint64
+	Assigned, Sent, Received, Done clock.Time // Received: first byte; Sent and Received are 0 when it did not come to that
+	Function, Instance, Slot       int32
+	Source, Wire                   int32
+	Batch                          int32 // deliveries that it carried
+	Status                         int32 // 0 without an answer
+	Class                          engine.Class
+	Result                         engine.Result
+	Late                           bool // the lease had run out before the answer
+}
+
+// Attempt is one hand-over of a delivery.
+type Attempt struct {
+	Event      int64
+	Invocation uint64 // 0 when it was lost to a failed start
+	Source     int32
+	Wire       int32
+	N          int32 // from 1
+	Result     engine.Result
+}
+
+// Delivery is a delivery that has its outcome.
+type Delivery struct {
+	Event      int64
+	Invocation uint64 // of the last attempt, or 0
+	Ended      clock.Time
+	Source     int32
+	Wire       int32 // -1 for an unmatched event
+	Attempts   int32
+	Outcome    engine.Outcome
+}
+
+// Instance is one process of a function.
+type Instance struct {
+	ID       int32
+	Function int32
+	Number   int32 // within its function, from 1
+	PID      int
+	Spawned  clock.Time
+	Exec     clock.Time // the command runs; 0 when that cannot be told apart
+	Ready    clock.Time // 0 when it never was
+	Stopped  clock.Time // 0 while it runs
+	Reason   engine.Reason
+	Exit     string // how the process ended, in words
+	Wanted   bool   // started for a waiting invocation, not to be kept warm
+}
+
+// index gives the place of each invocation by its ID, or -1.
+func (r *Run) index() []int32 {
+	most := uint64(0)
+	for i := range r.Invocations {
+		most = max(most, r.Invocations[i].ID)
+	}
+	at := make([]int32, most+1)
+	for i := range at {
+		at[i] = -1
+	}
+	for i := range r.Invocations {
+		at[r.Invocations[i].ID] = int32(i)
+	}
+	return at
+}

@@ -1,0 +1,728 @@
+// Package project reads nightdrill.yaml: strictly, with every mistake at once,
+// each with its file, line and column. Load gives the resolved plan.
+package project
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+
+	"nightdrill/internal/core/arrival"
+	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/route"
+)
+
+// File is the name of a project's file.
+const File = "nightdrill.yaml"
+
+// Defaults of settings that a project leaves out.
+const (
+	DefaultConcurrency  = 64
+	DefaultTimeout      = 30 * time.Second
+	DefaultStartTimeout = 30 * time.Second
+	DefaultIdleAfter    = time.Minute
+	DefaultAttempts     = 3
+	DefaultBackoff      = 100 * time.Millisecond
+	DefaultSettle       = 20 * time.Second
+	leaseBeyondTimeout  = 10 * time.Second
+)
+
+// Loaded is a project that was read.
+type Loaded struct {
+	*plan.Project
+	Skipped Mistakes // broken records that their set's `broken: skip` leaves out
+}
+
+// ErrNoProject says that there is no project file in the folder.
+var ErrNoProject = errors.New("no " + File + " here")
+
+// Load reads the project in a folder. The error is Mistakes when the file was
+// found and is wrong.
+func Load(dir string) (*Loaded, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	text, err := os.ReadFile(filepath.Join(dir, File))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%w: %s holds no project; go to its folder or name it with --project DIR, or try nightdrill demo", ErrNoProject, dir)
+	} else if err != nil {
+		return nil, err
+	}
+	return parse(dir, text)
+}
+
+func parse(dir string, text []byte) (*Loaded, error) {
+	l := &loader{reader: reader{file: File, anchors: map[string]ast.Node{}}, dir: dir}
+	if bytes.IndexByte(text, 0) >= 0 {
+		return nil, Mistakes{{File: File, Line: 1, Column: 1, Text: "this is not a text file (it holds a NUL byte)"}}
+	}
+	file, err := parser.ParseBytes(text, 0)
+	if err != nil {
+		return nil, Mistakes{syntax(err)}
+	}
+	var bodies []ast.Node
+	for _, d := range file.Docs {
+		if d.Body != nil {
+			bodies = append(bodies, d.Body)
+		}
+	}
+	switch len(bodies) {
+	case 0:
+		return nil, Mistakes{{File: File, Line: 1, Column: 1, Text: "the file is empty; it begins with nightdrill: 1"}}
+	case 1:
+	default:
+		l.wrong(bodies[1], "a project file is one YAML document; this is a second one")
+	}
+	l.project(bodies[0])
+	if len(l.mistakes) > 0 {
+		slices.SortStableFunc(l.mistakes, func(a, b Mistake) int {
+			if a.File != b.File {
+				return 0
+			}
+			if a.Line != b.Line {
+				return a.Line - b.Line
+			}
+			return a.Column - b.Column
+		})
+		return nil, l.mistakes
+	}
+	return &Loaded{&l.p, l.skipped}, nil
+}
+
+var syntaxPlace = regexp.MustCompile(`(?s)^\[(\d+):(\d+)\] (.*?)(\n|$)`)
+
+// syntax turns the parser's error, which begins with [line:column], into a mistake.
+func syntax(err error) Mistake {
+	m := Mistake{File: File, Text: "not valid YAML: " + err.Error()}
+	if parts := syntaxPlace.FindStringSubmatch(err.Error()); parts != nil {
+		fmt.Sscan(parts[1], &m.Line)
+		fmt.Sscan(parts[2], &m.Column)
+		m.Text = "not valid YAML: " + parts[3]
+	}
+	return m
+}
+
+type loader struct {
+	reader
+	dir     string
+	p       plan.Project
+	skipped Mistakes
+	closing []func() // checks that need all sources to be known
+}
+
+func (l *loader) project(n ast.Node) {
+	o := l.object(n, "", "nightdrill", "project", "concurrency", "functions", "sources", "payloads", "drills")
+	if o.fields["nightdrill"] == nil {
+		l.wrong(n, "nightdrill is missing: the file begins with nightdrill: 1, the version of its form")
+	} else if v := o.text("nightdrill", ""); v != "1" {
+		l.wrong(o.fields["nightdrill"], "nightdrill: this program reads form 1 of the file, not %q", v)
+	}
+	l.p.Dir = l.dir
+	l.p.Name = o.text("project", filepath.Base(l.dir))
+	l.p.Concurrency = o.whole("concurrency", DefaultConcurrency, 1)
+	if all := o.child("functions"); all != nil {
+		for _, name := range all.order {
+			l.function(name, all)
+		}
+	}
+	if len(l.p.Functions) == 0 && o.fields["functions"] == nil {
+		l.wrong(n, "functions is missing: a project has at least one function with a start command")
+	}
+	if all := o.child("sources"); all != nil {
+		// names first, since a dead letter may come later in the file
+		for _, name := range all.order {
+			l.p.Sources = append(l.p.Sources, plan.Source{Name: name, DeadLetter: -1})
+		}
+		for i, name := range all.order {
+			l.source(&l.p.Sources[i], name, all)
+		}
+		for _, check := range l.closing {
+			check()
+		}
+	}
+	if all := o.child("payloads"); all != nil {
+		for _, name := range all.order {
+			l.set(name, all)
+		}
+	}
+	if all := o.child("drills"); all != nil {
+		for _, name := range all.order {
+			l.drill(name, all)
+		}
+	}
+}
+
+func (l *loader) function(name string, all *object) {
+	o := all.child(name, "start", "dir", "env", "ready", "path", "deliver", "timeout", "start_timeout", "concurrency", "keep_warm", "idle_after")
+	f := plan.Function{Name: name, Dir: l.dir, Path: "/"}
+	if o.fields["dir"] != nil {
+		if d := o.within("dir", l.dir); d != "" {
+			f.Dir = d
+			if info, err := os.Stat(d); err != nil || !info.IsDir() {
+				l.wrong(o.fields["dir"], "%s: there is no folder %s", o.at("dir"), o.text("dir", ""))
+			}
+		}
+	}
+	l.start(&f, o)
+	if env := o.fields["env"]; env != nil {
+		l.env(&f, o, env)
+	}
+	l.ready(&f, o)
+	if f.Path = o.text("path", "/"); !strings.HasPrefix(f.Path, "/") || strings.ContainsAny(f.Path, " \r\n") {
+		l.wrong(o.fields["path"], "%s: %q is not a path; it begins with / and has no spaces", o.at("path"), f.Path)
+	}
+	f.Deliver = plan.Deliver(o.choice("deliver", []string{"binary", "structured", "body"}, 0))
+	f.Timeout = o.duration("timeout", DefaultTimeout, time.Millisecond)
+	f.StartTimeout = o.duration("start_timeout", DefaultStartTimeout, time.Millisecond)
+	f.Limits = l.limits(o, plan.Limits{Max: l.p.Concurrency, PerInstance: 1, IdleAfter: DefaultIdleAfter})
+	l.p.Functions = append(l.p.Functions, f)
+}
+
+// limits reads the settings that a function has and a drill may change.
+func (l *loader) limits(o *object, otherwise plan.Limits) plan.Limits {
+	limits := otherwise
+	if c := o.child("concurrency", "max", "per_instance"); c != nil {
+		limits.Max = c.whole("max", otherwise.Max, 0)
+		limits.PerInstance = c.whole("per_instance", otherwise.PerInstance, 1)
+		if limits.PerInstance > 1000 {
+			l.wrong(c.fields["per_instance"], "%s is %d; the most is 1000", c.at("per_instance"), limits.PerInstance)
+			limits.PerInstance = 1
+		}
+	}
+	limits.KeepWarm = o.whole("keep_warm", otherwise.KeepWarm, 0)
+	limits.IdleAfter = o.duration("idle_after", otherwise.IdleAfter, 0)
+	if limits.KeepWarm > limits.Instances() {
+		at := o.fields["keep_warm"]
+		if at == nil {
+			at = o.node
+		}
+		l.wrong(at, "%s is %d, but a limit of %d at once with %d on each instance allows only %d instances",
+			o.at("keep_warm"), limits.KeepWarm, limits.Max, limits.PerInstance, limits.Instances())
+	}
+	return limits
+}
+
+func (l *loader) start(f *plan.Function, o *object) {
+	const example = "[python3, functions/quote.py]"
+	n := o.fields["start"]
+	if n == nil {
+		l.wrong(o.node, "%s is missing, such as start: %s", o.at("start"), example)
+		return
+	}
+	seq, ok := l.follow(n).(*ast.SequenceNode)
+	if !ok {
+		l.wrong(n, "%s is %s; wanted a list, the command and its arguments, such as %s", o.at("start"), describe(l.follow(n)), example)
+		return
+	}
+	for i, v := range seq.Values {
+		s, ok := l.text(v, fmt.Sprintf("%s[%d]", o.at("start"), i))
+		if !ok {
+			return
+		}
+		f.Start = append(f.Start, s)
+	}
+	if len(f.Start) == 0 || f.Start[0] == "" {
+		l.wrong(n, "%s is empty; wanted the command and its arguments, such as %s", o.at("start"), example)
+		f.Start = nil
+		return
+	}
+	f.Start[0] = l.command(f, o, seq.Values[0])
+}
+
+// command finds the program to start.
+func (l *loader) command(f *plan.Function, o *object, n ast.Node) string {
+	name := f.Start[0]
+	if name == "{nightdrill}" {
+		self, err := os.Executable()
+		if err != nil {
+			l.wrong(n, "%s: the path of this program is not known: %v", o.at("start"), err)
+		}
+		return self
+	}
+	if strings.ContainsRune(name, '/') {
+		path := filepath.FromSlash(name)
+		if !filepath.IsAbs(path) {
+			path = filepath.Join(f.Dir, path)
+		}
+		info, err := os.Stat(path)
+		switch {
+		case err != nil:
+			l.wrong(n, "%s: there is no file %s%s", o.at("start"), name, suggest(filepath.Base(name), filesIn(filepath.Dir(path))))
+		case info.IsDir():
+			l.wrong(n, "%s: %s is a folder", o.at("start"), name)
+		case info.Mode()&0o111 == 0:
+			l.wrong(n, "%s: %s is not executable; chmod +x it, or name the interpreter first", o.at("start"), name)
+		}
+		return path
+	}
+	if _, err := exec.LookPath(name); err != nil {
+		hint := suggest(name, onPath())
+		if hint == "" {
+			hint = "; install it, or name the program with its path"
+		}
+		l.wrong(n, "%s: %q is not on the PATH%s", o.at("start"), name, hint)
+	}
+	return name
+}
+
+func filesIn(dir string) (names []string) {
+	entries, _ := os.ReadDir(dir)
+	for _, e := range entries {
+		names = append(names, e.Name())
+	}
+	return names
+}
+
+func onPath() (names []string) {
+	for _, dir := range filepath.SplitList(os.Getenv("PATH")) {
+		names = append(names, filesIn(dir)...)
+	}
+	return names
+}
+
+func (l *loader) env(f *plan.Function, o *object, n ast.Node) {
+	m, ok := l.follow(n).(*ast.MappingNode)
+	if !ok {
+		l.wrong(n, "%s is %s; wanted a mapping of names to values", o.at("env"), describe(l.follow(n)))
+		return
+	}
+	for _, v := range m.Values {
+		key := v.Key.GetToken().Value
+		if key == "" || strings.ContainsAny(key, "=\x00") {
+			l.wrong(v.Key, "%s: %q is not the name of an environment variable", o.at("env"), key)
+			continue
+		}
+		if key == "PORT" {
+			l.wrong(v.Key, "%s: PORT is set by Night Drill, to the port that the instance listens on", o.at("env"))
+			continue
+		}
+		if s, ok := l.text(v.Value, join(o.at("env"), key)); ok {
+			f.Env = append(f.Env, key+"="+s)
+		}
+	}
+	slices.Sort(f.Env)
+}
+
+func (l *loader) ready(f *plan.Function, o *object) {
+	n := o.fields["ready"]
+	if n == nil {
+		return
+	}
+	if s, ok := l.follow(n).(*ast.StringNode); ok {
+		if s.Value != "tcp" {
+			l.wrong(n, "%s: %q is not a condition; wanted tcp, {http: /path} or {line: \"regular expression\"}", o.at("ready"), s.Value)
+		}
+		return
+	}
+	r := o.child("ready", "http", "line")
+	switch {
+	case len(r.fields) != 1:
+		l.wrong(n, "%s takes one condition: tcp, {http: /path} or {line: \"regular expression\"}", o.at("ready"))
+	case r.fields["http"] != nil:
+		f.Ready = plan.Ready{By: plan.ReadyHTTP, Path: r.text("http", "/")}
+		if !strings.HasPrefix(f.Ready.Path, "/") {
+			l.wrong(r.fields["http"], "%s: %q does not begin with /", r.at("http"), f.Ready.Path)
+		}
+	default:
+		f.Ready = plan.Ready{By: plan.ReadyLine, Line: r.text("line", "")}
+		if _, err := regexp.Compile(f.Ready.Line); err != nil {
+			l.wrong(r.fields["line"], "%s: %v", r.at("line"), err)
+		}
+	}
+}
+
+func (l *loader) source(s *plan.Source, name string, all *object) {
+	o := all.child(name, "kind", "wires", "wait", "batch", "lease", "attempts", "dead_letter")
+	s.Kind = plan.Kind(o.choice("kind", []string{"http", "queue"}, 0))
+	if o.fields["kind"] == nil {
+		l.wrong(o.node, "%s is missing: http or queue", o.at("kind"))
+	}
+	foreign := map[plan.Kind][]string{plan.HTTP: {"batch", "lease", "attempts", "dead_letter"}, plan.Queue: {"wait"}}
+	for _, key := range foreign[s.Kind] {
+		if k := o.keys[key]; k != nil {
+			l.wrong(k, "%s is not a setting of a source of the kind %s", o.at(key), s.Kind)
+		}
+	}
+	for i, n := range o.list("wires") {
+		l.wire(s, n, fmt.Sprintf("%s[%d]", o.at("wires"), i))
+	}
+	if len(s.Wires) > 64 {
+		l.wrong(o.fields["wires"], "%s are %d; the most is 64", o.at("wires"), len(s.Wires))
+		s.Wires = s.Wires[:64]
+	}
+	if s.Kind == plan.HTTP {
+		s.Wait = o.duration("wait", 0, 0)
+		return
+	}
+	l.queue(s, o)
+}
+
+func (l *loader) queue(s *plan.Source, o *object) {
+	s.BatchMax = 1
+	if b := o.child("batch", "max", "wait"); b != nil {
+		s.BatchMax = b.whole("max", 1, 1)
+		s.BatchWait = b.duration("wait", 0, 0)
+	}
+	s.Attempts = o.whole("attempts", DefaultAttempts, 1)
+	s.Backoff = DefaultBackoff
+	longest := time.Duration(0)
+	for _, w := range s.Wires {
+		f := &l.p.Functions[w.To]
+		longest = max(longest, f.Timeout)
+		if f.Deliver == plan.DeliverBody && s.BatchMax > 1 {
+			l.wrong(o.fields["batch"], "%s: %s takes the payload's bytes alone (deliver: body), which cannot carry a batch of %d", o.at("batch"), f.Name, s.BatchMax)
+		}
+	}
+	s.Lease = o.duration("lease", longest+leaseBeyondTimeout, time.Millisecond)
+	if s.Lease <= longest {
+		l.wrong(o.fields["lease"], "%s is %v; it must be longer than the timeout of the function, %v, or a message would come again while the function still works on it", o.at("lease"), s.Lease, longest)
+	}
+	if o.fields["dead_letter"] == nil {
+		return
+	}
+	name := o.text("dead_letter", "")
+	s.DeadLetter = l.p.SourceNamed(name)
+	if s.DeadLetter < 0 {
+		l.wrong(o.fields["dead_letter"], "%s: there is no source %q%s", o.at("dead_letter"), name, suggest(name, l.sourceNames()))
+		return
+	}
+	l.closing = append(l.closing, func() {
+		if l.p.Sources[s.DeadLetter].Kind != plan.Queue {
+			l.wrong(o.fields["dead_letter"], "%s: %s is not a queue", o.at("dead_letter"), name)
+			return
+		}
+		seen := map[int]bool{}
+		for at := l.p.SourceNamed(s.Name); at >= 0; at = l.p.Sources[at].DeadLetter {
+			if seen[at] {
+				l.wrong(o.fields["dead_letter"], "%s: dead letters of %s come back to it", o.at("dead_letter"), s.Name)
+				s.DeadLetter = -1
+				return
+			}
+			seen[at] = true
+		}
+	})
+}
+
+func (l *loader) sourceNames() (names []string) {
+	for _, s := range l.p.Sources {
+		names = append(names, s.Name)
+	}
+	return names
+}
+
+func (l *loader) functionNames() (names []string) {
+	for _, f := range l.p.Functions {
+		names = append(names, f.Name)
+	}
+	return names
+}
+
+func (l *loader) wire(s *plan.Source, n ast.Node, path string) {
+	o := l.object(n, path, "to", "when")
+	name := o.need("to", "quote")
+	if name == "" {
+		return
+	}
+	w := plan.Wire{To: l.p.FunctionNamed(name)}
+	if w.To < 0 {
+		l.wrong(o.fields["to"], "%s: there is no function %q%s", o.at("to"), name, suggest(name, l.functionNames()))
+		return
+	}
+	if o.fields["when"] != nil {
+		if s.Kind != plan.HTTP {
+			l.wrong(o.keys["when"], "%s: conditions are for sources of the kind http", o.at("when"))
+			return
+		}
+		l.when(&w.When, o)
+	}
+	s.Wires = append(s.Wires, w)
+}
+
+func (l *loader) when(w *route.When, wire *object) {
+	o := wire.child("when", "method", "path", "query", "header")
+	w.Method = o.text("method", "")
+	if w.Method != strings.ToUpper(w.Method) {
+		l.wrong(o.fields["method"], "%s: methods are written in capitals: %s", o.at("method"), strings.ToUpper(w.Method))
+	}
+	if o.fields["path"] != nil {
+		var err error
+		if w.Path, err = route.Parse(o.text("path", "")); err != nil {
+			l.wrong(o.fields["path"], "%s: %v", o.at("path"), err)
+		}
+	}
+	w.Query, w.Header = l.pairs(o, "query"), l.pairs(o, "header")
+}
+
+// pairs reads a mapping of the user's own names to texts.
+func (l *loader) pairs(o *object, key string) (out []event.Field) {
+	n, ok := o.fields[key]
+	if !ok {
+		return nil
+	}
+	m, ok := l.follow(n).(*ast.MappingNode)
+	if !ok {
+		l.wrong(n, "%s is %s; wanted a mapping of names to values, * for any", o.at(key), describe(l.follow(n)))
+		return nil
+	}
+	for _, v := range m.Values {
+		name := v.Key.GetToken().Value
+		if s, ok := l.text(v.Value, join(o.at(key), name)); ok {
+			out = append(out, event.Field{Name: name, Value: s})
+		}
+	}
+	return out
+}
+
+func (l *loader) set(name string, all *object) {
+	o := all.child(name, "recording", "broken")
+	set := payload.Set{Name: name}
+	skip := o.choice("broken", []string{"refuse", "skip"}, 0) == 1
+	defer func() { l.p.Sets = append(l.p.Sets, set) }()
+	if set.Origin = o.need("recording", "payloads/evening.ndjson"); set.Origin == "" {
+		return
+	}
+	path := o.within("recording", l.dir)
+	if path == "" {
+		return
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		l.wrong(o.fields["recording"], "%s: %s cannot be read: %v%s", o.at("recording"), set.Origin, cause(err), suggest(filepath.Base(path), filesIn(filepath.Dir(path))))
+		return
+	}
+	payloads, mistakes := payload.Read(text)
+	set.Payloads = payloads
+	for i, m := range mistakes {
+		found := Mistake{set.Origin, m.Line, m.Column, m.Text}
+		switch {
+		case skip && len(payloads) > 0:
+			l.skipped = append(l.skipped, found)
+		case i < 20:
+			if len(payloads) > 0 && i == 0 {
+				found.Text += fmt.Sprintf(" (to go on with the other %d, set broken: skip at %s)", len(payloads), o.path)
+			}
+			l.mistakes = append(l.mistakes, found)
+		case i == 20:
+			l.mistakes = append(l.mistakes, Mistake{File: set.Origin, Text: fmt.Sprintf("%d more records are broken", len(mistakes)-20)})
+		}
+	}
+}
+
+// cause leaves out the path that errors of package os repeat.
+func cause(err error) error {
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		return p.Err
+	}
+	return err
+}
+
+func (l *loader) drill(name string, all *object) {
+	o := all.child(name, "seed", "feeds", "settle", "limits", "budgets")
+	d := plan.Drill{Name: name, Seed: uint64(o.whole("seed", 1, 0)), Settle: o.duration("settle", DefaultSettle, 0)}
+	for _, f := range l.p.Functions {
+		d.Limits = append(d.Limits, f.Limits)
+	}
+	for i, n := range o.list("feeds") {
+		l.feed(&d, n, fmt.Sprintf("%s[%d]", o.at("feeds"), i))
+	}
+	if len(o.list("feeds")) == 0 {
+		l.wrong(o.node, "%s is missing: a drill has at least one feed, such as {source: fares, payloads: fare-requests, arrive: [{steady: 20/s, for: 10s}]}", o.at("feeds"))
+	}
+	if limits := o.child("limits"); limits != nil {
+		for _, fn := range limits.order {
+			i := l.p.FunctionNamed(fn)
+			if i < 0 {
+				l.wrong(limits.keys[fn], "%s: there is no function %q%s", limits.path, fn, suggest(fn, l.functionNames()))
+				continue
+			}
+			d.Limits[i] = l.limits(limits.child(fn, "concurrency", "keep_warm", "idle_after"), d.Limits[i])
+		}
+	}
+	for i, n := range o.list("budgets") {
+		text, ok := l.text(n, fmt.Sprintf("%s[%d]", o.at("budgets"), i))
+		if !ok {
+			continue
+		}
+		b, err := measure.ParseBudget(text)
+		switch {
+		case err != nil:
+			l.wrong(n, "%v", err)
+		case b.Of == "function" && l.p.FunctionNamed(b.Name) < 0:
+			l.wrong(n, "budget %q: there is no function %q%s", text, b.Name, suggest(b.Name, l.functionNames()))
+		case b.Of == "source" && l.p.SourceNamed(b.Name) < 0:
+			l.wrong(n, "budget %q: there is no source %q%s", text, b.Name, suggest(b.Name, l.sourceNames()))
+		default:
+			d.Budgets = append(d.Budgets, plan.Budget{Text: text})
+		}
+	}
+	l.p.Drills = append(l.p.Drills, d)
+}
+
+func (l *loader) feed(d *plan.Drill, n ast.Node, path string) {
+	o := l.object(n, path, "source", "payloads", "arrive")
+	f := plan.Feed{Source: -1, Set: -1}
+	if name := o.need("source", "fares"); name != "" {
+		if f.Source = l.p.SourceNamed(name); f.Source < 0 {
+			l.wrong(o.fields["source"], "%s: there is no source %q%s", o.at("source"), name, suggest(name, l.sourceNames()))
+		}
+	}
+	if name := o.need("payloads", "fare-requests"); name != "" {
+		var names []string
+		for i, s := range l.p.Sets {
+			names = append(names, s.Name)
+			if s.Name == name {
+				f.Set = i
+			}
+		}
+		if f.Set < 0 {
+			l.wrong(o.fields["payloads"], "%s: there is no payload set %q%s", o.at("payloads"), name, suggest(name, names))
+		}
+	}
+	phases := []ast.Node{}
+	if a := o.fields["arrive"]; a == nil {
+		l.wrong(o.node, "%s is missing, such as arrive: [{steady: 20/s, for: 10s}]", o.at("arrive"))
+	} else if seq, ok := l.follow(a).(*ast.SequenceNode); ok {
+		phases = seq.Values
+	} else {
+		phases = append(phases, a)
+	}
+	for i, p := range phases {
+		if phase, ok := l.phase(p, fmt.Sprintf("%s[%d]", o.at("arrive"), i)); ok {
+			f.Phases = append(f.Phases, phase)
+			if phase.Pattern == arrival.Recorded && f.Set >= 0 {
+				if _, missing, ok := l.p.Sets[f.Set].Offsets(); !ok {
+					l.wrong(p, "%s[%d]: payload %d of %s has no time of its own, so it cannot come as recorded", o.at("arrive"), i, missing+1, l.p.Sets[f.Set].Name)
+				}
+			}
+		}
+	}
+	if f.Source < 0 || f.Set < 0 {
+		return
+	}
+	src, set := &l.p.Sources[f.Source], &l.p.Sets[f.Set]
+	if len(set.Payloads) > 0 && (set.Payloads[0].Request != nil) != (src.Kind == plan.HTTP) {
+		what := map[bool]string{true: "HTTP requests", false: "events"}
+		l.wrong(o.fields["payloads"], "%s: %s holds %s, but %s is a source of the kind %s", o.at("payloads"), set.Name, what[set.Payloads[0].Request != nil], src.Name, src.Kind)
+		return
+	}
+	d.Feeds = append(d.Feeds, f)
+}
+
+func (l *loader) phase(n ast.Node, path string) (arrival.Phase, bool) {
+	if s, ok := l.follow(n).(*ast.StringNode); ok && (s.Value == "once" || s.Value == "recorded") {
+		if s.Value == "once" {
+			return arrival.Phase{Pattern: arrival.Once}, true
+		}
+		return arrival.Phase{Pattern: arrival.Recorded, Speed: 1}, true
+	}
+	patterns := []string{"recorded", "once", "steady", "poisson", "ramp", "burst", "callers"}
+	before := len(l.mistakes)
+	o := l.object(n, path, append(slices.Clone(patterns), "for")...)
+	if len(l.mistakes) > before {
+		return arrival.Phase{}, false
+	}
+	var given []string
+	for _, key := range o.order {
+		if key != "for" {
+			given = append(given, key)
+		}
+	}
+	if len(given) != 1 {
+		l.wrong(n, "%s: a phase has one pattern: %s", path, listed(patterns))
+		return arrival.Phase{}, false
+	}
+	p := arrival.Phase{Pattern: arrival.Pattern(slices.Index(patterns, given[0]))}
+	l.pattern(&p, o, given[0])
+	timed := p.Pattern != arrival.Recorded && p.Pattern != arrival.Once
+	switch {
+	case timed && o.fields["for"] == nil:
+		l.wrong(n, "%s: how long? such as {%s: …, for: 10s}", path, given[0])
+	case !timed && o.fields["for"] != nil:
+		l.wrong(o.keys["for"], "%s: %s takes no time of its own", path, given[0])
+	case timed:
+		p.For = o.duration("for", time.Second, time.Nanosecond)
+	}
+	return p, len(l.mistakes) == before
+}
+
+func (l *loader) pattern(p *arrival.Phase, o *object, key string) {
+	n := o.fields[key]
+	positive := func(o *object, key string) arrival.Rate {
+		rate := o.rate(key)
+		if rate.Events == 0 {
+			l.wrong(o.fields[key], "%s: the rate must be above 0", o.at(key))
+			rate.Events = 1
+		}
+		return rate
+	}
+	switch p.Pattern {
+	case arrival.Recorded:
+		p.Speed = 1
+		if _, null := l.follow(n).(*ast.NullNode); null {
+			return
+		}
+		c := o.child(key, "speed")
+		if s := c.text("speed", "1"); c.fields["speed"] != nil {
+			if _, err := fmt.Sscan(s, &p.Speed); err != nil || p.Speed < 0.001 || p.Speed > 1e6 {
+				l.wrong(c.fields["speed"], "%s: %q is not a factor from 0.001 to 1000000; 2 is twice as fast", c.at("speed"), s)
+				p.Speed = 1
+			}
+		}
+	case arrival.Once:
+		switch x := l.follow(n).(type) {
+		case *ast.NullNode:
+		case *ast.MappingNode:
+			if len(x.Values) > 0 {
+				l.wrong(n, "%s takes no settings", o.at(key))
+			}
+		default:
+			l.wrong(n, "%s takes no settings", o.at(key))
+		}
+	case arrival.Steady, arrival.Poisson:
+		p.Rate = positive(o, key)
+	case arrival.Ramp:
+		c := o.child(key, "from", "to")
+		p.Rate, p.To = c.rate("from"), c.rate("to")
+		if p.Rate.Events == 0 && p.To.Events == 0 {
+			l.wrong(n, "%s: a ramp from 0 to 0 brings nothing", o.at(key))
+		}
+	case arrival.Burst:
+		c := o.child(key, "size", "every")
+		p.Size = c.whole("size", 1, 1)
+		p.Every = c.duration("every", time.Second, time.Microsecond)
+		for _, need := range []string{"size", "every"} {
+			if c.fields[need] == nil {
+				l.wrong(n, "%s is missing, such as burst: {size: 20, every: 2s}", c.at(need))
+			}
+		}
+	case arrival.Callers:
+		c := o.child(key, "count", "rate")
+		p.Size = c.whole("count", 1, 1)
+		if c.fields["count"] == nil {
+			l.wrong(n, "%s is missing, such as callers: {count: 8}", c.at("count"))
+		}
+		if p.Size > 10_000 {
+			l.wrong(c.fields["count"], "%s is %d; the most is 10000", c.at("count"), p.Size)
+			p.Size = 1
+		}
+		if c.fields["rate"] != nil {
+			p.Rate = positive(c, "rate")
+		}
+	}
+}

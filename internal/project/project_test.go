@@ -1,0 +1,174 @@
+package project
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"nightdrill/internal/core/arrival"
+	"nightdrill/internal/core/plan"
+)
+
+const good = `
+nightdrill: 1
+project: brackwater-ferries
+concurrency: 24
+functions:
+  quote:
+    start: [sh, -c, "exec serve {port}"]
+    env: {FARES: data/fares.json, DECKS: 3}
+    timeout: 4s
+    concurrency: {max: 8, per_instance: 2}
+    keep_warm: 1
+    idle_after: 45s
+    ready: {http: /health}
+  boarding: {start: [sh], deliver: structured, ready: {line: "listening on \\d+"}, timeout: 5s}
+sources:
+  fares: {kind: http, wait: 250ms, wires: [{to: quote, when: {method: GET, path: "/quote/{crossing}"}}, {to: quote}]}
+  scans: {kind: queue, batch: {max: 6, wait: 200ms}, lease: 20s, attempts: 4, dead_letter: scans-refused, wires: [{to: boarding}]}
+  scans-refused: {kind: queue}
+payloads:
+  fare-requests: {recording: fares.har}
+  boarding-scans: {recording: scans.ndjson, broken: skip}
+drills:
+  friday-evening:
+    seed: 7
+    feeds:
+      - {source: scans, payloads: boarding-scans, arrive: [{recorded: {speed: 4}}, once]}
+      - source: fares
+        payloads: fare-requests
+        arrive:
+          - {poisson: 40/s, for: 12s}
+          - {ramp: {from: 0/s, to: 2.5/s}, for: 8s}
+          - {burst: {size: 5, every: 1s}, for: 3s}
+          - {callers: {count: 8, rate: 100/s}, for: 3s}
+    limits: {quote: {concurrency: {max: 4}}}
+    budgets:
+      - function quote cold p95 < 900ms
+      - source scans failed == 0
+`
+
+const scan = `{"specversion":"1.0","id":"1","source":"s","type":"t","time":"2026-11-20T18:00:00Z"}` + "\n"
+
+// write makes a project folder.
+func write(t *testing.T, yaml string) string {
+	dir := t.TempDir()
+	for name, text := range map[string]string{
+		File:           yaml,
+		"scans.ndjson": scan + "{broken\n",
+		"fares.har":    `{"log":{"entries":[{"startedDateTime":"2026-11-20T18:00:00Z","request":{"method":"GET","url":"http://fares.example/quote/x"}}]}}`,
+	} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return dir
+}
+
+func TestAGoodFileIsResolved(t *testing.T) {
+	l, err := Load(write(t, good))
+	if err != nil {
+		t.Fatal(err)
+	}
+	q := &l.Functions[0]
+	if q.Limits != (plan.Limits{Max: 8, PerInstance: 2, KeepWarm: 1, IdleAfter: 45 * time.Second}) || q.Timeout != 4*time.Second {
+		t.Errorf("quote has %+v", q)
+	}
+	if got := strings.Join(q.Env, " "); got != "DECKS=3 FARES=data/fares.json" {
+		t.Errorf("environment %q", got)
+	}
+	s := &l.Sources[1]
+	if s.BatchMax != 6 || s.Attempts != 4 || s.DeadLetter != 2 || s.Lease != 20*time.Second {
+		t.Errorf("scans has %+v", s)
+	}
+	d := l.DrillNamed("friday-evening")
+	if d.Limits[0].Max != 4 || d.Limits[0].PerInstance != 2 || d.Limits[1].Max != 24 || d.Seed != 7 || len(d.Budgets) != 2 {
+		t.Errorf("the drill has %+v", d)
+	}
+	if p := d.Feeds[1].Phases; len(p) != 4 || p[1].To != (arrival.Rate{Events: 25, Per: 10 * time.Second}) {
+		t.Errorf("phases %+v", p)
+	}
+	if len(l.Skipped) != 1 || l.Skipped[0].Line != 2 {
+		t.Errorf("skipped %v; want line 2 of the recording", l.Skipped)
+	}
+}
+
+// Each change of the good file gives the mistake, at the place.
+func TestMistakesNameTheirPlaceAndAWayOut(t *testing.T) {
+	for _, c := range []struct{ old, new, want string }{
+		{"nightdrill: 1", "nightdrill: 2", `:2:13: nightdrill: this program reads form 1`},
+		{"    timeout: 4s", "    timeuot: 4s", `:9:5: functions.quote.timeuot is not a setting; did you mean timeout?`},
+		{"timeout: 4s", "timeout: 4 seconds", `:9:14: functions.quote.timeout: "4 seconds" is not a duration`},
+		{"start: [sh]", "start: [hs-missing-command]", `is not on the PATH`},
+		{"start: [sh]", "start: sh", `functions.boarding.start is "sh"; wanted a list`},
+		{"start: [sh, -c,", "start: [./no-such, -c,", "there is no file ./no-such"},
+		{"{max: 8,", "{max: -1,", "functions.quote.concurrency.max is -1; the least is 0"},
+		{"keep_warm: 1", "keep_warm: 9", "functions.quote.keep_warm is 9, but"},
+		{"{to: boarding}", "{to: bording}", `there is no function "bording"; did you mean boarding?`},
+		{"{to: quote}]", "{to: quote, wehn: {}}]", "did you mean when?"},
+		{`"/quote/{crossing}"`, `"quote"`, "does not begin with /"},
+		{"lease: 20s", "lease: 5s", "longer than the timeout"},
+		{"dead_letter: scans-refused", "dead_letter: scans-refsued", "did you mean scans-refused?"},
+		{"dead_letter: scans-refused", "dead_letter: scans", "come back to it"},
+		{"dead_letter: scans-refused", "dead_letter: fares", "is not a queue"},
+		{"wait: 250ms", "lease: 3s", "not a setting of a source of the kind http"},
+		{"recording: fares.har", "recording: fares.hra", "did you mean fares.har?"},
+		{"recording: fares.har", "recording: ../fares.har", "leaves the project's folder"},
+		{", broken: skip", "", "scans.ndjson:2: not valid JSON"},
+		{"{source: scans, payloads: boarding-scans,", "{source: scans, payloads: fare-requests,", "holds HTTP requests, but scans is a source of the kind queue"},
+		{"{poisson: 40/s, for: 12s}", "{poisson: 40, for: 12s}", `"40" is not a rate`},
+		{"{poisson: 40/s, for: 12s}", "{poisson: 40/s}", "how long?"},
+		{"{poisson: 40/s, for: 12s}", "{poisson: 40/s, steady: 2/s, for: 12s}", "a phase has one pattern"},
+		{"{callers: {count: 8, rate: 100/s}, for: 3s}", "{callers: {rate: 100/s}, for: 3s}", "count is missing"},
+		{"limits: {quote:", "limits: {qoute:", "did you mean quote?"},
+		{"cold p95 <", "cold p96 <", `"p96" is not a figure`},
+		{"function quote cold", "function quoth cold", "did you mean quote?"},
+		{"source scans failed == 0", "source scans failed = 0", `"=" is not a comparison`},
+		{"functions:\n", "functions:\n  boarding: {start: [sh]}\n", "already defined"},
+		{"  quote:\n", "  quote:\n   - x\n", "not valid YAML"},
+	} {
+		if !strings.Contains(good, c.old) {
+			t.Fatalf("%q is not in the good file", c.old)
+		}
+		_, err := Load(write(t, strings.Replace(good, c.old, c.new, 1)))
+		var all Mistakes
+		if !errors.As(err, &all) {
+			t.Errorf("%q: error %v, want mistakes", c.new, err)
+			continue
+		}
+		if !strings.Contains(all.Error(), c.want) {
+			t.Errorf("%q:\n%v\nwant %q", c.new, all, c.want)
+		}
+		for _, m := range all {
+			if m.Line == 0 {
+				t.Errorf("%q: %v has no line", c.new, m)
+			}
+		}
+	}
+}
+
+func TestAllMistakesAtOnce(t *testing.T) {
+	bad := strings.NewReplacer("timeout: 4s", "timeout: soon", "idle_after: 45s", "idle_after: never", "{to: boarding}", "{to: nobody}").Replace(good)
+	_, err := Load(write(t, bad))
+	var all Mistakes
+	if !errors.As(err, &all) || len(all) != 3 {
+		t.Errorf("got %v; want three mistakes", err)
+	}
+	if _, err := Load(t.TempDir()); !errors.Is(err, ErrNoProject) {
+		t.Errorf("an empty folder gave %v", err)
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add(good)
+	f.Add("nightdrill: 1\nfunctions: &a {x: *a}\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		l, err := parse(t.TempDir(), []byte(text))
+		if (l == nil) == (err == nil) {
+			t.Errorf("both or neither: %v %v", l, err)
+		}
+	})
+}

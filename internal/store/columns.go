@@ -1,0 +1,142 @@
+package store
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
+)
+
+// A block holds some records of one kind, column by column: every value as the
+// difference from the one before it in its column, as a zigzag varint. Times
+// and numbers of neighbours are close, so most values take one to four bytes.
+
+// codec turns a record into its columns and back.
+type codec[T any] struct {
+	columns int
+	put     func(*T, []int64)
+	get     func([]int64) T
+}
+
+var arrivals = codec[measure.Arrival]{6,
+	func(a *measure.Arrival, c []int64) {
+		c[0], c[1], c[2], c[3], c[4], c[5] = int64(a.Due), int64(a.Arrived-a.Due), a.From, int64(a.Payload), int64(a.Round), int64(a.Source)
+	},
+	func(c []int64) measure.Arrival {
+		return measure.Arrival{Due: clock.Time(c[0]), Arrived: clock.Time(c[0] + c[1]), From: c[2], Payload: int32(c[3]), Round: int32(c[4]), Source: int32(c[5])}
+	}}
+
+var invocations = codec[measure.Invocation]{15,
+	func(v *measure.Invocation, c []int64) {
+		late := int64(0)
+		if v.Late {
+			late = 1
+		}
+		c[0], c[1], c[2], c[3], c[4] = int64(v.ID), int64(v.Assigned), relative(v.Sent, v.Assigned), relative(v.Received, v.Assigned), relative(v.Done, v.Assigned)
+		c[5], c[6], c[7], c[8], c[9] = int64(v.Function), int64(v.Instance), int64(v.Slot), int64(v.Source), int64(v.Wire)
+		c[10], c[11], c[12], c[13], c[14] = int64(v.Batch), int64(v.Status), int64(v.Class), int64(v.Result), late
+	},
+	func(c []int64) measure.Invocation {
+		at := clock.Time(c[1])
+		return measure.Invocation{ID: uint64(c[0]), Assigned: at, Sent: absolute(c[2], at), Received: absolute(c[3], at), Done: absolute(c[4], at),
+			Function: int32(c[5]), Instance: int32(c[6]), Slot: int32(c[7]), Source: int32(c[8]), Wire: int32(c[9]),
+			Batch: int32(c[10]), Status: int32(c[11]), Class: engine.Class(c[12]), Result: engine.Result(c[13]), Late: c[14] != 0}
+	}}
+
+var attempts = codec[measure.Attempt]{6,
+	func(a *measure.Attempt, c []int64) {
+		c[0], c[1], c[2], c[3], c[4], c[5] = a.Event, int64(a.Invocation), int64(a.Source), int64(a.Wire), int64(a.N), int64(a.Result)
+	},
+	func(c []int64) measure.Attempt {
+		return measure.Attempt{Event: c[0], Invocation: uint64(c[1]), Source: int32(c[2]), Wire: int32(c[3]), N: int32(c[4]), Result: engine.Result(c[5])}
+	}}
+
+var deliveries = codec[measure.Delivery]{7,
+	func(d *measure.Delivery, c []int64) {
+		c[0], c[1], c[2], c[3], c[4], c[5], c[6] = d.Event, int64(d.Invocation), int64(d.Ended), int64(d.Source), int64(d.Wire), int64(d.Attempts), int64(d.Outcome)
+	},
+	func(c []int64) measure.Delivery {
+		return measure.Delivery{Event: c[0], Invocation: uint64(c[1]), Ended: clock.Time(c[2]), Source: int32(c[3]), Wire: int32(c[4]), Attempts: int32(c[5]), Outcome: engine.Outcome(c[6])}
+	}}
+
+// relative gives t as a distance from a moment, shifted by one so that 0 can
+// stand for "never".
+func relative(t, from clock.Time) int64 {
+	if t == 0 {
+		return 0
+	}
+	d := int64(t - from)
+	if d >= 0 {
+		d++
+	}
+	return d
+}
+
+func absolute(d int64, from clock.Time) clock.Time {
+	switch {
+	case d == 0:
+		return 0
+	case d > 0:
+		d--
+	}
+	return from + clock.Time(d)
+}
+
+// encode writes records as a block.
+func (c *codec[T]) encode(records []T) []byte {
+	row := make([]int64, c.columns)
+	columns := make([][]byte, c.columns)
+	last := make([]int64, c.columns)
+	for i := range records {
+		c.put(&records[i], row)
+		for k, v := range row {
+			columns[k] = binary.AppendVarint(columns[k], v-last[k])
+			last[k] = v
+		}
+	}
+	out := binary.AppendUvarint(nil, uint64(len(records)))
+	for _, column := range columns {
+		out = binary.AppendUvarint(out, uint64(len(column)))
+		out = append(out, column...)
+	}
+	return out
+}
+
+var errCut = errors.New("the block is cut off")
+
+// decode appends the records of a block.
+func (c *codec[T]) decode(to []T, block []byte) ([]T, error) {
+	n, k := binary.Uvarint(block)
+	if k <= 0 {
+		return to, errCut
+	}
+	block = block[k:]
+	if n > uint64(len(block)) {
+		return to, fmt.Errorf("a block of %d bytes cannot hold %d records", len(block), n)
+	}
+	columns := make([][]byte, c.columns)
+	for i := range columns {
+		size, k := binary.Uvarint(block)
+		if k <= 0 || size > uint64(len(block)-k) {
+			return to, errCut
+		}
+		columns[i] = block[k : k+int(size)]
+		block = block[k+int(size):]
+	}
+	row := make([]int64, c.columns)
+	for range n {
+		for i := range columns {
+			d, k := binary.Varint(columns[i])
+			if k <= 0 {
+				return to, errCut
+			}
+			row[i] += d
+			columns[i] = columns[i][k:]
+		}
+		to = append(to, c.get(row))
+	}
+	return to, nil
+}

@@ -1,0 +1,296 @@
+// Package store keeps runs in SQLite, in .nightdrill/runs.db of a project.
+//
+// Open opens the store, Begin a run; Append writes what was recorded since the
+// last Append, in one transaction, so that a run that is cut off can be read up
+// to there; Finish closes it. List and Load read runs back.
+package store
+
+import (
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	_ "modernc.org/sqlite" // the driver, without cgo
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/measure"
+)
+
+// Version is the version of the schema that this program writes.
+const Version = 1
+
+const schema = `
+CREATE TABLE runs (
+	id       TEXT PRIMARY KEY,
+	drill    TEXT NOT NULL,
+	began    TEXT NOT NULL,             -- RFC 3339, UTC
+	finished INTEGER NOT NULL DEFAULT 0,
+	length   INTEGER NOT NULL DEFAULT 0, -- ns
+	head     TEXT NOT NULL              -- JSON: names, seed, budgets, payloads
+);
+CREATE TABLE blocks (
+	run  TEXT NOT NULL REFERENCES runs(id) ON DELETE CASCADE,
+	kind TEXT NOT NULL,
+	seq  INTEGER NOT NULL,
+	data BLOB NOT NULL,
+	PRIMARY KEY (run, kind, seq)
+) WITHOUT ROWID;
+`
+
+// Store is an open store of runs.
+type Store struct{ db *sql.DB }
+
+// Info is a run in the list of runs.
+type Info struct {
+	ID       string        `json:"run"`
+	Drill    string        `json:"drill"`
+	Began    time.Time     `json:"began"`
+	Length   time.Duration `json:"-"`
+	Seconds  float64       `json:"seconds"`
+	Finished bool          `json:"finished"`
+}
+
+// Path gives the store's file in a project's folder.
+func Path(dir string) string { return filepath.Join(dir, ".nightdrill", "runs.db") }
+
+// Open opens or makes the store of a project's folder.
+func Open(dir string) (*Store, error) {
+	path := Path(dir)
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return nil, fmt.Errorf("cannot make the folder for runs: %w", err)
+	}
+	db, err := sql.Open("sqlite", "file:"+uriPath(path)+"?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(ON)")
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1)
+	s := &Store{db}
+	if err := s.migrate(); err != nil {
+		_ = db.Close()
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return s, nil
+}
+
+// uriPath writes a path so that SQLite's URI reader takes it whole.
+func uriPath(path string) string {
+	return strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(filepath.ToSlash(path))
+}
+
+func (s *Store) migrate() error {
+	var version int
+	if err := s.db.QueryRow("PRAGMA user_version").Scan(&version); err != nil {
+		return fmt.Errorf("cannot be read as a store of runs: %w", err)
+	}
+	switch {
+	case version > Version:
+		return fmt.Errorf("was written by a newer Night Drill (its form is %d, this program knows %d); use that one, or move the file away", version, Version)
+	case version == Version:
+		return nil
+	}
+	tx, err := s.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() //nolint:errcheck // after Commit it does nothing
+	if _, err := tx.Exec(schema + fmt.Sprintf("PRAGMA user_version = %d", Version)); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// Close closes the store.
+func (s *Store) Close() error { return s.db.Close() }
+
+// head is what is known of a run when it begins, and its notes when it ends.
+type head struct {
+	Project   string             `json:"project"`
+	Seed      uint64             `json:"seed"`
+	Functions []measure.Function `json:"functions"`
+	Sources   []measure.Source   `json:"sources"`
+	Budgets   []string           `json:"budgets"`
+	Payloads  []measure.Payload  `json:"payloads"`
+	LastDue   clock.Time         `json:"last_due"`
+	Busy      *float64           `json:"busy"`
+	Notes     []string           `json:"notes"`
+}
+
+func headOf(r *measure.Run) string {
+	h := head{r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, nil, r.Notes}
+	if !math.IsNaN(r.Busy) {
+		h.Busy = &r.Busy
+	}
+	text, _ := json.Marshal(h) // plain data always marshals
+	return string(text)
+}
+
+// Writer writes one run. It is for one goroutine.
+type Writer struct {
+	s                                           *Store
+	id                                          string
+	seq                                         int
+	arrivals, invocations, attempts, deliveries int // written so far
+}
+
+// Begin enters a run that begins now.
+func (s *Store) Begin(r *measure.Run, began time.Time) (*Writer, error) {
+	_, err := s.db.Exec("INSERT INTO runs (id, drill, began, head) VALUES (?, ?, ?, ?)", r.ID, r.Drill, began.UTC().Format(time.RFC3339Nano), headOf(r))
+	if err != nil {
+		return nil, fmt.Errorf("cannot enter the run: %w", err)
+	}
+	return &Writer{s: s, id: r.ID}, nil
+}
+
+// Append writes what the run holds beyond the last Append.
+func (w *Writer) Append(r *measure.Run) error { return w.write(r, false) }
+
+// Finish writes the rest of the run and its end.
+func (w *Writer) Finish(r *measure.Run) error { return w.write(r, true) }
+
+func (w *Writer) write(r *measure.Run, last bool) error {
+	tx, err := w.s.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() //nolint:errcheck // after Commit it does nothing
+	put := func(kind string, data []byte, n int) {
+		if err == nil && n > 0 {
+			_, err = tx.Exec("INSERT INTO blocks (run, kind, seq, data) VALUES (?, ?, ?, ?)", w.id, kind, w.seq, data)
+		}
+	}
+	a, v, t, d := r.Arrivals[w.arrivals:], r.Invocations[w.invocations:], r.Attempts[w.attempts:], r.Deliveries[w.deliveries:]
+	put("arrivals", arrivals.encode(a), len(a))
+	put("invocations", invocations.encode(v), len(v))
+	put("attempts", attempts.encode(t), len(t))
+	put("deliveries", deliveries.encode(d), len(d))
+	if err != nil {
+		return err
+	}
+	// instances are few and change while they live: all of them, each time
+	instances, _ := json.Marshal(r.Instances)
+	if _, err = tx.Exec("INSERT OR REPLACE INTO blocks (run, kind, seq, data) VALUES (?, 'instances', 0, ?)", w.id, instances); err != nil {
+		return err
+	}
+	if last {
+		_, err = tx.Exec("UPDATE runs SET length = ?, finished = ?, head = ? WHERE id = ?", int64(r.Length), r.Finished, headOf(r), w.id)
+	} else {
+		_, err = tx.Exec("UPDATE runs SET length = ? WHERE id = ?", int64(r.Length), w.id)
+	}
+	if err != nil {
+		return err
+	}
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	w.seq++
+	w.arrivals, w.invocations, w.attempts, w.deliveries = len(r.Arrivals), len(r.Invocations), len(r.Attempts), len(r.Deliveries)
+	return nil
+}
+
+// List gives the runs, the newest first.
+func (s *Store) List() ([]Info, error) {
+	rows, err := s.db.Query("SELECT id, drill, began, finished, length FROM runs ORDER BY began DESC, id DESC")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Info
+	for rows.Next() {
+		var i Info
+		var began string
+		if err := rows.Scan(&i.ID, &i.Drill, &began, &i.Finished, &i.Length); err != nil {
+			return nil, err
+		}
+		if i.Began, err = time.Parse(time.RFC3339Nano, began); err != nil {
+			return nil, fmt.Errorf("run %s: %w", i.ID, err)
+		}
+		i.Seconds = i.Length.Seconds()
+		out = append(out, i)
+	}
+	return out, rows.Err()
+}
+
+// Find gives the run that a user means: its whole name, an unambiguous
+// beginning of it, or "last".
+func (s *Store) Find(name string) (Info, error) {
+	all, err := s.List()
+	if err != nil {
+		return Info{}, err
+	}
+	if len(all) == 0 {
+		return Info{}, errors.New("there are no runs yet; nightdrill run DRILL makes one")
+	}
+	if name == "last" {
+		return all[0], nil
+	}
+	var found []Info
+	for _, i := range all {
+		if i.ID == name {
+			return i, nil
+		}
+		if strings.HasPrefix(i.ID, name) && name != "" {
+			found = append(found, i)
+		}
+	}
+	switch len(found) {
+	case 1:
+		return found[0], nil
+	case 0:
+		return Info{}, fmt.Errorf("there is no run %q; nightdrill runs list names them", name)
+	}
+	return Info{}, fmt.Errorf("%q could be %s or %s; write more of it", name, found[0].ID, found[1].ID)
+}
+
+// Load reads a run. Of one that was cut off it gives what was written.
+func (s *Store) Load(id string) (*measure.Run, error) {
+	r := &measure.Run{ID: id, Busy: math.NaN()}
+	var text string
+	err := s.db.QueryRow("SELECT drill, finished, length, head FROM runs WHERE id = ?", id).Scan(&r.Drill, &r.Finished, (*int64)(&r.Length), &text)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, fmt.Errorf("there is no run %q", id)
+	} else if err != nil {
+		return nil, err
+	}
+	var h head
+	if err := json.Unmarshal([]byte(text), &h); err != nil {
+		return nil, fmt.Errorf("run %s is damaged: %w", id, err)
+	}
+	r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, r.Notes = h.Project, h.Seed, h.Functions, h.Sources, h.Budgets, h.Payloads, h.LastDue, h.Notes
+	if h.Busy != nil {
+		r.Busy = *h.Busy
+	}
+	rows, err := s.db.Query("SELECT kind, data FROM blocks WHERE run = ? ORDER BY kind, seq", id)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var kind string
+		var data sql.RawBytes
+		if err := rows.Scan(&kind, &data); err != nil {
+			return nil, err
+		}
+		switch kind {
+		case "arrivals":
+			r.Arrivals, err = arrivals.decode(r.Arrivals, data)
+		case "invocations":
+			r.Invocations, err = invocations.decode(r.Invocations, data)
+		case "attempts":
+			r.Attempts, err = attempts.decode(r.Attempts, data)
+		case "deliveries":
+			r.Deliveries, err = deliveries.decode(r.Deliveries, data)
+		case "instances":
+			err = json.Unmarshal(data, &r.Instances)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("run %s is damaged in its %s: %w", id, kind, err)
+		}
+	}
+	return r, rows.Err()
+}
