@@ -163,10 +163,11 @@ func TestAllMistakesAtOnce(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
+	dir := f.TempDir()
 	f.Add(good)
 	f.Add("nightdrill: 1\nfunctions: &a {x: *a}\n")
 	f.Fuzz(func(t *testing.T, text string) {
-		l, err := parse(t.TempDir(), []byte(text))
+		l, err := parse(dir, []byte(text))
 		if (l == nil) == (err == nil) {
 			t.Errorf("both or neither: %v %v", l, err)
 		}

@@ -62,6 +62,14 @@ var deliveries = codec[measure.Delivery]{7,
 		return measure.Delivery{Event: c[0], Invocation: uint64(c[1]), Ended: clock.Time(c[2]), Source: int32(c[3]), Wire: int32(c[4]), Attempts: int32(c[5]), Outcome: engine.Outcome(c[6])}
 	}}
 
+var levels = codec[measure.Level]{6,
+	func(l *measure.Level, c []int64) {
+		c[0], c[1], c[2], c[3], c[4], c[5] = int64(l.At), int64(l.Function), int64(l.Waiting), int64(l.InFlight), int64(l.Starting), int64(l.Ready)
+	},
+	func(c []int64) measure.Level {
+		return measure.Level{At: clock.Time(c[0]), Function: int32(c[1]), Waiting: int32(c[2]), InFlight: int32(c[3]), Starting: int32(c[4]), Ready: int32(c[5])}
+	}}
+
 // relative gives t as a distance from a moment, shifted by one so that 0 can
 // stand for "never".
 func relative(t, from clock.Time) int64 {

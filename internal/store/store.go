@@ -132,10 +132,10 @@ func headOf(r *measure.Run) string {
 
 // Writer writes one run. It is for one goroutine.
 type Writer struct {
-	s                                           *Store
-	id                                          string
-	seq                                         int
-	arrivals, invocations, attempts, deliveries int // written so far
+	s                                                   *Store
+	id                                                  string
+	seq                                                 int
+	arrivals, invocations, attempts, deliveries, levels int // written so far
 }
 
 // Begin enters a run that begins now.
@@ -169,6 +169,7 @@ func (w *Writer) write(r *measure.Run, last bool) error {
 	put("invocations", invocations.encode(v), len(v))
 	put("attempts", attempts.encode(t), len(t))
 	put("deliveries", deliveries.encode(d), len(d))
+	put("levels", levels.encode(r.Levels[w.levels:]), len(r.Levels)-w.levels)
 	if err != nil {
 		return err
 	}
@@ -190,6 +191,7 @@ func (w *Writer) write(r *measure.Run, last bool) error {
 	}
 	w.seq++
 	w.arrivals, w.invocations, w.attempts, w.deliveries = len(r.Arrivals), len(r.Invocations), len(r.Attempts), len(r.Deliveries)
+	w.levels = len(r.Levels)
 	return nil
 }
 
@@ -285,6 +287,8 @@ func (s *Store) Load(id string) (*measure.Run, error) {
 			r.Attempts, err = attempts.decode(r.Attempts, data)
 		case "deliveries":
 			r.Deliveries, err = deliveries.decode(r.Deliveries, data)
+		case "levels":
+			r.Levels, err = levels.decode(r.Levels, data)
 		case "instances":
 			err = json.Unmarshal(data, &r.Instances)
 		}

@@ -326,7 +326,7 @@ func (e *Engine) finish(id int32, outcome Outcome) {
 	}
 	e.timers.cancel(&d.timer)
 	e.timers.cancel(&d.age)
-	e.say(Effect{Kind: Ended, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event, Outcome: outcome, Attempt: d.attempts})
+	e.say(Effect{Kind: Ended, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event, Outcome: outcome, Attempt: d.attempts, Invocation: d.last})
 	d.state = unused
 	e.free = append(e.free, id)
 	e.open--
@@ -446,3 +446,29 @@ func (e *Engine) rest() {
 	e.over = true
 	e.say(Effect{Kind: Over})
 }
+
+// Look is the state of a function at a moment.
+type Look struct {
+	Waiting  int // deliveries that wait for an instance, pauses between attempts left out
+	InFlight int
+	Starting int
+	Ready    int // idle and busy
+	Idle     int
+	IdleStop clock.Time // when the next idle instance goes, or never
+}
+
+// Look gives the state of a function.
+func (e *Engine) Look(fn int) Look {
+	f := &e.functions[fn]
+	l := Look{InFlight: f.inFlight, Starting: len(f.starting), Ready: len(f.instances) - len(f.starting), Idle: f.idle.n, IdleStop: clock.Never}
+	for _, b := range f.boxes {
+		l.Waiting += e.boxes[b].n
+	}
+	if id := f.idle.oldest; id >= 0 && e.instances[id].above {
+		l.IdleStop = e.instances[id].aboveSince.Add(f.limits.IdleAfter)
+	}
+	return l
+}
+
+// Limits gives the limits that hold for a function now.
+func (e *Engine) Limits(fn int) plan.Limits { return e.functions[fn].limits }

@@ -18,6 +18,7 @@ const (
 type delivery struct {
 	event      int64
 	invocation uint64 // of the current attempt
+	last       uint64 // of the last attempt that had one
 	arrived    clock.Time
 	since      clock.Time // when it began to wait
 	box        int32

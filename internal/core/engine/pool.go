@@ -387,7 +387,8 @@ func (e *Engine) send(f *function, fn, id, box int32) {
 	}
 	first := int32(len(e.out.Events))
 	for d := head; d >= 0; d = e.pool[d].next {
-		e.pool[d].instance, e.pool[d].invocation = id, e.handed
+		x := &e.pool[d]
+		x.instance, x.invocation, x.last = id, e.handed, e.handed
 		e.out.Events = append(e.out.Events, e.pool[d].event)
 	}
 	in.active++

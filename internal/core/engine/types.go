@@ -66,7 +66,7 @@ const (
 	// lost to a failed start.
 	AttemptEnded
 	// Ended: a delivery reached its Outcome. Event, Source, Wire (-1 for an
-	// unmatched event), Attempt (how many it had). For HTTP the caller is owed
+	// unmatched event), Attempt (how many it had), Invocation (the last, or 0). For HTTP the caller is owed
 	// its answer now.
 	Ended
 	// GivenUp: an invocation took longer than the function's timeout; it is not
@@ -154,11 +154,12 @@ const (
 	StartFailure // the instance that it waited for did not start
 	Retried      // the reply asked for this event again
 	RunEnded
+	UnknownRetry // the reply asked again for an event that was not in the batch
 )
 
 func (r Result) String() string {
 	return [...]string{"ok", "bad status", "unreachable", "disconnected", "garbled", "too large", "timeout",
-		"crashed", "lease over", "start failed", "asked again", "run over"}[r]
+		"crashed", "lease over", "start failed", "asked again", "run over", "asked for an unknown event"}[r]
 }
 
 // Outcome says how a delivery ended.

@@ -28,9 +28,11 @@ type Run struct {
 	Attempts    []Attempt
 	Deliveries  []Delivery
 	Instances   []Instance
-	LastDue     clock.Time // of the last arrival
-	Busy        float64    // share of the machine's processors that was in use; NaN when unknown
-	Notes       []string   // said by the driver: what went wrong beside the functions
+	Levels      []Level
+	Open        []Invocation // in flight at the moment; only while the run goes on
+	LastDue     clock.Time   // of the last arrival
+	Busy        float64      // share of the machine's processors that was in use; NaN when unknown
+	Notes       []string     // said by the driver: what went wrong beside the functions
 }
 
 // Function names a function of the run and the limits that held.
@@ -113,6 +115,12 @@ type Instance struct {
 	Reason   engine.Reason
 	Exit     string // how the process ended, in words
 	Wanted   bool   // started for a waiting invocation, not to be kept warm
+}
+
+// Level is the state of a function from a moment on.
+type Level struct {
+	At                                           clock.Time
+	Function, Waiting, InFlight, Starting, Ready int32
 }
 
 // index gives the place of each invocation by its ID, or -1.

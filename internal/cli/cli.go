@@ -1,0 +1,127 @@
+// Package cli is the commands of nightdrill. Run carries one command line out
+// with the given streams, so that commands are tested as they are used.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"nightdrill/internal/demo"
+	"nightdrill/internal/project"
+)
+
+// Exit codes.
+const (
+	ok          = 0
+	missed      = 1 // a budget was missed
+	wrongUse    = 2 // wrong use, or a wrong project file
+	failed      = 3 // the run could not be carried out
+	interrupted = 130
+)
+
+// coded is an error with its exit code. An empty text prints nothing.
+type coded struct {
+	code int
+	err  error
+}
+
+func (c coded) Error() string { return c.err.Error() }
+func (c coded) Unwrap() error { return c.err }
+
+var (
+	errMissed      = coded{missed, errors.New("")}
+	errInterrupted = coded{interrupted, errors.New("interrupted; what was measured is kept")}
+)
+
+// Run carries out a command line and gives its exit code.
+func Run(args []string, out, errs io.Writer) int {
+	if len(args) == 2 && args[0] == demo.FunctionCommand {
+		if err := demo.Serve(args[1]); err != nil {
+			fmt.Fprintln(errs, err)
+			return failed
+		}
+		return ok
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	defer stop()
+	root := newRoot()
+	root.SetArgs(args)
+	root.SetOut(out)
+	root.SetErr(errs)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return ok
+	}
+	var c coded
+	var mistakes project.Mistakes
+	switch {
+	case errors.As(err, &c):
+		if text := c.Error(); text != "" {
+			fmt.Fprintln(errs, "nightdrill: "+text)
+		}
+		return c.code
+	case errors.As(err, &mistakes):
+		fmt.Fprintln(errs, mistakes.Error())
+		return wrongUse
+	case errors.Is(err, project.ErrNoProject):
+		fmt.Fprintln(errs, "nightdrill: "+err.Error())
+		return wrongUse
+	}
+	// cobra's own errors: a wrong flag or argument
+	fmt.Fprintln(errs, "nightdrill: "+oneLine(err.Error())+"; nightdrill --help lists what there is")
+	return wrongUse
+}
+
+func oneLine(s string) string {
+	return strings.Join(strings.Fields(s), " ")
+}
+
+// wrong marks an error as one of use.
+func wrong(err error) error { return coded{wrongUse, err} }
+
+// could marks an error as one of carrying something out.
+func could(err error) error { return coded{failed, err} }
+
+func newRoot() *cobra.Command {
+	var dir string
+	root := &cobra.Command{
+		Use:   "nightdrill",
+		Short: "Drill functions on this machine with the events they are made for",
+		Long: `Night Drill sends events to functions that run on this machine, as the sources
+of those events would, and measures how they start, answer, wait and are turned away.
+
+Without a command it opens the project in this folder on the full screen.
+Try it without a project: nightdrill demo`,
+		Args:          noArguments,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		RunE:          func(cmd *cobra.Command, _ []string) error { return screen(cmd, dir, "") },
+	}
+	root.CompletionOptions.DisableDefaultCmd = true
+	root.PersistentFlags().StringVar(&dir, "project", ".", "the folder of the project")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return err })
+	root.AddCommand(demoCommand(), runCommand(&dir), checkCommand(&dir), runsCommand(&dir))
+	return root
+}
+
+func noArguments(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	if cmd.HasParent() {
+		return fmt.Errorf("%s takes no arguments, got %q", cmd.CommandPath(), args[0])
+	}
+	text := fmt.Sprintf("there is no command %q", args[0])
+	if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
+		text += "; did you mean " + near[0] + "?"
+	}
+	return errors.New(text)
+}

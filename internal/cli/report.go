@@ -1,0 +1,66 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"strings"
+	"text/tabwriter"
+
+	"nightdrill/internal/core/measure"
+)
+
+func sortedNames[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }
+
+// report writes the findings as text.
+func report(w io.Writer, run *measure.Run, s *measure.Summary) error {
+	b := &strings.Builder{}
+	state := ""
+	if !s.Finished {
+		state = ", unfinished"
+	}
+	fmt.Fprintf(b, "%s  %s  run %s  %.1f s%s\n", s.Project, s.Drill, s.Run, s.Seconds, state)
+	for _, sentence := range measure.Sentences(run, s) {
+		fmt.Fprintf(b, "  %s\n", sentence)
+	}
+	t := tabwriter.NewWriter(b, 0, 8, 2, ' ', tabwriter.AlignRight)
+	fmt.Fprintf(t, "\nlatency, ms\tn\tp50\tp95\tp99\tmax\t\n")
+	for _, name := range sortedNames(s.Functions) {
+		f := s.Functions[name]
+		row := func(what string, x measure.Figures) {
+			if x.N > 0 {
+				fmt.Fprintf(t, "%s\t%d\t%s\t%s\t%s\t%s\t\n", what, x.N, Ms(x.P50), Ms(x.P95), Ms(x.P99), Ms(x.Max))
+			}
+		}
+		row(name+" start", f.Start)
+		row("cold", f.Latency.Cold)
+		row("first", f.Latency.First)
+		row("warm", f.Latency.Warm)
+	}
+	fmt.Fprintf(t, "\nsource\tarrived\tdone\tfailed\tdead letter\trejected\tother\t\n")
+	for _, name := range sortedNames(s.Sources) {
+		c := s.Sources[name]
+		fmt.Fprintf(t, "%s\t%d\t%d\t%d\t%d\t%d\t%d\t\n", name, c.Arrived, c.Done, c.Failed, c.DeadLettered, c.Rejected, c.Expired+c.Skipped+c.Unmatched+c.Abandoned)
+	}
+	if err := t.Flush(); err != nil {
+		return err
+	}
+	if len(s.Budgets) > 0 {
+		fmt.Fprintf(b, "\nbudgets\n")
+	}
+	for _, v := range s.Budgets {
+		fmt.Fprintf(b, "  %s\n", measure.VerdictText(v))
+	}
+	if len(s.Warnings) > 0 {
+		fmt.Fprintf(b, "\nwarnings\n")
+	}
+	for _, text := range s.Warnings {
+		fmt.Fprintf(b, "  %s\n", text)
+	}
+	_, err := io.WriteString(w, b.String())
+	return err
+}
+
+// Ms writes a figure in milliseconds, or a dash where too few samples carry it.
+func Ms(v *float64) string { return measure.MillisText(v) }

@@ -1,0 +1,141 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"time"
+
+	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
+
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/desk"
+)
+
+func runCommand(dir *string) *cobra.Command {
+	var to string
+	c := &cobra.Command{
+		Use:   "run [DRILL]",
+		Short: "Carry out a drill without the screen and print its findings",
+		Args:  cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			name := ""
+			if len(args) > 0 {
+				name = args[0]
+			}
+			d, err := desk.Open(*dir)
+			if err != nil {
+				return err
+			}
+			defer d.Close()
+			return runDrill(cmd, d, name, to)
+		},
+	}
+	jsonFlag(c, &to)
+	return c
+}
+
+func jsonFlag(c *cobra.Command, to *string) {
+	c.Flags().StringVar(to, "json", "", "write the summary to a file (- for standard output, instead of the findings)")
+}
+
+// runDrill carries out a drill headless.
+func runDrill(cmd *cobra.Command, d *desk.Desk, name, to string) error {
+	drill, err := d.Drill(name)
+	if err != nil {
+		return wrong(err)
+	}
+	for _, m := range d.Skipped {
+		fmt.Fprintln(cmd.ErrOrStderr(), m.Error()+" (skipped)")
+	}
+	r, err := d.Start(cmd.Context(), drill)
+	if err != nil {
+		return could(err)
+	}
+	progress(cmd.Context(), cmd.ErrOrStderr(), r)
+	<-r.Done()
+	run := r.Snapshot()
+	s := run.Summarize()
+	if err := write(cmd, run, s, to); err != nil {
+		return could(err)
+	}
+	switch {
+	case r.Err() != nil:
+		return could(r.Err())
+	case cmd.Context().Err() != nil:
+		return errInterrupted
+	}
+	if text := neverReady(s); text != "" {
+		return could(errors.New(text))
+	}
+	for _, b := range s.Budgets {
+		if !b.Held {
+			return errMissed
+		}
+	}
+	return nil
+}
+
+// neverReady names a function that was started and never once was ready.
+func neverReady(s *measure.Summary) string {
+	for _, name := range sortedNames(s.Functions) {
+		if f := s.Functions[name]; f.Start.N == 0 && f.Instances.FailedStarts > 0 {
+			return fmt.Sprintf("%s never started; the findings say why", name)
+		}
+	}
+	return ""
+}
+
+// write puts the summary where it was asked for.
+func write(cmd *cobra.Command, run *measure.Run, s *measure.Summary, to string) error {
+	if to == "" {
+		return report(cmd.OutOrStdout(), run, s)
+	}
+	text, err := json.MarshalIndent(s, "", "  ")
+	if err != nil {
+		return err
+	}
+	text = append(text, '\n')
+	if to == "-" {
+		_, err = cmd.OutOrStdout().Write(text)
+		return err
+	}
+	if err := os.WriteFile(to, text, 0o644); err != nil {
+		return fmt.Errorf("the summary cannot be written: %w", err)
+	}
+	return report(cmd.OutOrStdout(), run, s)
+}
+
+// progress shows how far a drill is, where somebody can see it.
+func progress(ctx context.Context, w io.Writer, r *desk.Running) {
+	f, ok := w.(*os.File)
+	if !ok || !term.IsTerminal(f.Fd()) {
+		return
+	}
+	tick := time.NewTicker(250 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		select {
+		case <-r.Done():
+			fmt.Fprint(w, "\r\x1b[K")
+			return
+		case <-tick.C:
+			run := r.Snapshot()
+			waiting, ready := 0, 0
+			for _, l := range r.Looks() {
+				waiting += l.Waiting
+				ready += l.Ready
+			}
+			stopping := ""
+			if ctx.Err() != nil {
+				stopping = "  stopping"
+			}
+			fmt.Fprintf(w, "\r\x1b[K%s  %.1f s  events %d  ended %d  waiting %d  instances %d%s",
+				r.Drill.Name, run.Length.Seconds(), len(run.Arrivals), len(run.Deliveries), waiting, ready, stopping)
+		}
+	}
+}

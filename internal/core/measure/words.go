@@ -1,0 +1,131 @@
+package measure
+
+import (
+	"fmt"
+	"strconv"
+
+	"nightdrill/internal/core/engine"
+)
+
+// MillisText writes milliseconds with three digits that count, or a dash where
+// there is no figure.
+func MillisText(v *float64) string {
+	switch {
+	case v == nil:
+		return "–"
+	case *v < 10:
+		return strconv.FormatFloat(*v, 'f', 2, 64)
+	case *v < 100:
+		return strconv.FormatFloat(*v, 'f', 1, 64)
+	}
+	return strconv.FormatFloat(*v, 'f', 0, 64)
+}
+
+// VerdictText says whether a budget was held and what was measured.
+func VerdictText(v Verdict) string {
+	state, measured := "missed", ""
+	if v.Held {
+		state = "held  "
+	}
+	if v.Measured != nil {
+		measured = "measured " + strconv.FormatFloat(*v.Measured, 'f', -1, 64)
+		if b, err := ParseBudget(v.Text); err == nil && b.Kind != "" {
+			measured = "measured " + MillisText(v.Measured) + " ms"
+		}
+	}
+	if v.Why != "" {
+		measured = v.Why
+	}
+	return state + "  " + v.Text + "  (" + measured + ")"
+}
+
+// Sentences gives the answer of a run in sentences: how long cold and warm
+// took, what waited, what was turned away or lost.
+func Sentences(r *Run, s *Summary) (out []string) {
+	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
+	for i := range r.Functions {
+		name := r.Functions[i].Name
+		f := s.Functions[name]
+		switch cold, warm := f.Latency.Cold, f.Latency.Warm; {
+		case f.Start.N == 0 && f.Instances.FailedStarts > 0:
+			say("%s never started: %d starts failed.", name, f.Instances.FailedStarts)
+		case f.Attempts == 0:
+			say("%s was not asked.", name)
+		case cold.P50 != nil && warm.P50 != nil:
+			say("%s answers cold in %s ms and warm in %s ms (median); cold takes %s times as long.", name, MillisText(cold.P50), MillisText(warm.P50), ratio(*cold.P50 / *warm.P50))
+		case cold.N > 0 && warm.P50 != nil:
+			say("%s answers warm in %s ms (median); %s cold, at most %s ms.", name, MillisText(warm.P50), count(cold.N, "answer was", "answers were"), MillisText(cold.Max))
+		case warm.P50 != nil:
+			say("%s answers warm in %s ms (median).", name, MillisText(warm.P50))
+		default:
+			say("%s had %s: too few for a median.", name, count(cold.N+f.Latency.First.N+warm.N, "answer", "answers"))
+		}
+	}
+	for i := range r.Sources {
+		c := s.Sources[r.Sources[i].Name]
+		name := r.Sources[i].Name
+		if c.Rejected > 0 {
+			say("%s: %d of %d requests were turned away, because no instance was free within the limits.", name, c.Rejected, c.Deliveries)
+		}
+		if retried := r.retried(int32(i)); retried > 0 {
+			say("%s: %s tried again.", name, count(retried, "message was", "messages were"))
+		}
+		if c.DeadLettered > 0 {
+			say("%s: %s after the last attempt, as dead letters.", name, count(c.DeadLettered, "message was put aside", "messages were put aside"))
+		}
+		if c.Failed > 0 {
+			say("%s: %d of %d failed%s.", name, c.Failed, c.Deliveries, r.mostFailed(int32(i)))
+		}
+		if c.Unmatched > 0 {
+			say("%s: no wire took %s.", name, count(c.Unmatched, "event", "events"))
+		}
+		if c.Abandoned > 0 {
+			say("%s: %s open when the run ended.", name, count(c.Abandoned, "delivery was", "deliveries were"))
+		}
+	}
+	return out
+}
+
+func count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return strconv.Itoa(n) + " " + many
+}
+
+func ratio(v float64) string {
+	if v < 10 {
+		return strconv.FormatFloat(v, 'f', 1, 64)
+	}
+	return strconv.FormatFloat(v, 'f', 0, 64)
+}
+
+// retried counts the deliveries of a source that had more than one attempt.
+func (r *Run) retried(source int32) (n int) {
+	for i := range r.Deliveries {
+		if d := &r.Deliveries[i]; d.Source == source && d.Attempts > 1 {
+			n++
+		}
+	}
+	return n
+}
+
+// mostFailed says in which way most attempts of a source failed.
+func (r *Run) mostFailed(source int32) string {
+	var times [engine.UnknownRetry + 1]int
+	for i := range r.Attempts {
+		if a := &r.Attempts[i]; a.Source == source && a.Result != engine.OK {
+			times[a.Result]++
+		}
+	}
+	best := 0
+	for k, n := range times {
+		if n > times[best] {
+			best = k
+		}
+	}
+	if times[best] == 0 {
+		return ""
+	}
+	return ", most often: " + engine.Result(best).String()
+}

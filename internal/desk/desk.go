@@ -1,0 +1,148 @@
+// Package desk is what the command line and the screens share: an open
+// project, its runs, and drills that are under way.
+package desk
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"sync"
+	"time"
+
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/drive"
+	"nightdrill/internal/project"
+	"nightdrill/internal/store"
+)
+
+// Desk is an open project.
+type Desk struct {
+	*project.Loaded
+	Runs *store.Store
+}
+
+// Open reads a project and opens its runs.
+func Open(dir string) (*Desk, error) {
+	l, err := project.Load(dir)
+	if err != nil {
+		return nil, err
+	}
+	runs, err := store.Open(l.Dir)
+	if err != nil {
+		return nil, err
+	}
+	return &Desk{l, runs}, nil
+}
+
+// Close closes the project's runs.
+func (d *Desk) Close() error { return d.Runs.Close() }
+
+// Drill gives a drill by its name; the only one there is when the name is empty.
+func (d *Desk) Drill(name string) (*plan.Drill, error) {
+	var names []string
+	for i := range d.Drills {
+		names = append(names, d.Drills[i].Name)
+	}
+	switch {
+	case len(names) == 0:
+		return nil, fmt.Errorf("the project has no drills; add one below drills: in %s", project.File)
+	case name == "" && len(names) == 1:
+		return &d.Drills[0], nil
+	case name == "":
+		return nil, fmt.Errorf("which drill? there are %s", strings.Join(names, ", "))
+	}
+	if drill := d.DrillNamed(name); drill != nil {
+		return drill, nil
+	}
+	return nil, fmt.Errorf("there is no drill %q; there are %s", name, strings.Join(names, ", "))
+}
+
+// saveEvery is how much of a run is lost at most when the program is killed.
+const saveEvery = 500 * time.Millisecond
+
+// Running is a drill under way.
+type Running struct {
+	ID     string
+	Drill  *plan.Drill
+	Began  time.Time
+	driver *drive.Driver
+	stop   context.CancelFunc
+	done   chan struct{}
+	mu     sync.Mutex
+	err    error // of keeping the run
+}
+
+// Start begins a drill. It ends by itself, by Stop, or with the context.
+func (d *Desk) Start(ctx context.Context, drill *plan.Drill) (*Running, error) {
+	now := time.Now()
+	r := &Running{ID: newID(now), Drill: drill, Began: now, done: make(chan struct{})}
+	ctx, r.stop = context.WithCancel(ctx)
+	r.driver = drive.New(d.Project, drill, r.ID)
+	w, err := d.Runs.Begin(r.driver.Snapshot(), now)
+	if err != nil {
+		r.stop()
+		return nil, err
+	}
+	go func() {
+		defer close(r.done)
+		defer r.stop()
+		over := make(chan struct{})
+		go func() {
+			defer close(over)
+			r.driver.Run(ctx)
+		}()
+		r.keep(w, over)
+	}()
+	return r, nil
+}
+
+// keep writes the run as it grows, and its end.
+func (r *Running) keep(w *store.Writer, over <-chan struct{}) {
+	tick := time.NewTicker(saveEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			r.failed(w.Append(r.driver.Snapshot()))
+		case <-over:
+			r.failed(w.Finish(r.driver.Snapshot()))
+			return
+		}
+	}
+}
+
+func (r *Running) failed(err error) {
+	if err != nil {
+		r.mu.Lock()
+		r.err = fmt.Errorf("the run could not be kept: %w", err)
+		r.mu.Unlock()
+	}
+}
+
+// newID names a run by its time, and two letters for those of the same second.
+func newID(now time.Time) string {
+	const letters = "abcdefghjkmnpqrstuvwxyz"
+	return now.Format("20060102-150405-") + string([]byte{letters[rand.IntN(len(letters))], letters[rand.IntN(len(letters))]})
+}
+
+// Stop ends the drill early; what was measured is kept as an unfinished run.
+func (r *Running) Stop() { r.stop() }
+
+// Done is closed when the drill is over, its processes are gone and the run is kept.
+func (r *Running) Done() <-chan struct{} { return r.done }
+
+// Err says why the run could not be kept, if so.
+func (r *Running) Err() error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.err
+}
+
+// Snapshot gives what has been recorded so far.
+func (r *Running) Snapshot() *measure.Run { return r.driver.Snapshot() }
+
+// Looks gives the state of each function now.
+func (r *Running) Looks() []engine.Look { return r.driver.Looks() }

@@ -1,0 +1,313 @@
+// Package carry is the transport by HTTP: one connection for each slot, on
+// which requests are written and replies read by net/http's own encoders, with
+// no pool in between that could send a request twice, follow a redirect or
+// unpack a body.
+package carry
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/plan"
+)
+
+const (
+	// ReplyLimit is the largest body that is read, in bytes.
+	ReplyLimit = 64 << 20
+	// headLimit bounds status line and headers of a reply.
+	headLimit = 1 << 20
+	// bodyKept is how much of a body is kept for those who look at it.
+	bodyKept = 64 << 10
+	// staleAfter is how long a connection may idle before it is looked at.
+	staleAfter = 10 * time.Millisecond
+)
+
+// Message is what is sent for one invocation.
+type Message struct {
+	Method string
+	Target string
+	Header []event.Field
+	Body   []byte
+}
+
+// Build gives the message for a batch: an HTTP event is the request that it
+// is; other events go by the CloudEvents HTTP binding in the function's form,
+// in the batch form where the source makes batches.
+func Build(f *plan.Function, request *event.Request, events []*event.Event, batch bool) Message {
+	if request != nil {
+		return Message{request.Method, request.Target, request.Header, request.Body}
+	}
+	m := Message{Method: "POST", Target: f.Path}
+	switch {
+	case batch:
+		m.Header = []event.Field{{Name: "content-type", Value: event.BatchType}}
+		m.Body = event.AppendBatch(nil, events)
+	case f.Deliver == plan.DeliverStructured:
+		m.Header = []event.Field{{Name: "content-type", Value: event.StructuredType}}
+		m.Body = events[0].AppendJSON(nil)
+	case f.Deliver == plan.DeliverBody:
+		kind := events[0].DataContentType
+		if kind == "" {
+			kind = "application/json"
+		}
+		m.Header = []event.Field{{Name: "content-type", Value: kind}}
+		m.Body = events[0].Data
+	default:
+		m.Header, m.Body = events[0].Headers(), events[0].Data
+	}
+	return m
+}
+
+// Reply is what came back.
+type Reply struct {
+	Status     int
+	RetryAfter time.Duration // 0 when the reply has none
+	Body       []byte        // its first 64 KiB
+	Size       int64         // of the whole body
+	Sent       time.Time     // just before the first byte was written; zero when it never came to that
+	Received   time.Time     // the first byte of the reply; zero when there was none
+	Done       time.Time
+	Result     engine.Result // OK when there is a whole reply, whatever its status
+	Why        string        // what went wrong, in words
+}
+
+// Conn is the connection of one slot. It is for one goroutine, Close excepted.
+type Conn struct {
+	address string
+	conn    net.Conn
+	raw     limited
+	in      *bufio.Reader
+	out     *bufio.Writer
+	used    time.Time
+}
+
+// limited bounds what is read for one part of a reply.
+type limited struct {
+	from  io.Reader
+	left  int64
+	ended bool // the other end has no more to say
+}
+
+var errLimit = errors.New("the limit is reached")
+
+func (l *limited) Read(p []byte) (int, error) {
+	if l.left <= 0 {
+		return 0, errLimit
+	}
+	if int64(len(p)) > l.left {
+		p = p[:l.left]
+	}
+	n, err := l.from.Read(p)
+	l.left -= int64(n)
+	l.ended = err != nil
+	return n, err
+}
+
+// New gives a connection to an address; it is opened when it is first used.
+func New(address string) *Conn {
+	c := &Conn{address: address}
+	c.in = bufio.NewReaderSize(&c.raw, 16<<10)
+	c.out = bufio.NewWriterSize(nil, 16<<10)
+	return c
+}
+
+// Close breaks the connection off; a Do that waits returns.
+func (c *Conn) Close() {
+	if c.conn != nil {
+		c.conn.Close()
+	}
+}
+
+// Do sends a message, once, and reads its reply. The context ends it early.
+func (c *Conn) Do(ctx context.Context, m *Message, trace string) Reply {
+	if err := c.open(ctx); err != nil {
+		return Reply{Done: time.Now(), Result: engine.Unreachable, Why: err.Error()}
+	}
+	var r Reply
+	req := m.request(c.address, trace)
+	r.Sent = time.Now()
+	err := req.Write(c.out)
+	if err == nil {
+		err = c.out.Flush()
+	}
+	if err != nil {
+		// a function may answer before it has read all; what it says counts
+		if c.peek(&r) != nil {
+			return c.fail(r, engine.Disconnected, "the connection ended while the request was written")
+		}
+	}
+	return c.read(req, r)
+}
+
+// drop closes the connection; the next Do opens another.
+func (c *Conn) drop() {
+	c.conn.Close()
+	c.conn = nil
+}
+
+func (c *Conn) fail(r Reply, result engine.Result, why string) Reply {
+	r.Done, r.Result, r.Why = time.Now(), result, why
+	c.drop()
+	return r
+}
+
+// peek waits for the first byte of a reply.
+func (c *Conn) peek(r *Reply) error {
+	c.raw.left = headLimit
+	_, err := c.in.Peek(1)
+	if err == nil {
+		r.Received = time.Now()
+	}
+	return err
+}
+
+func (c *Conn) read(req *http.Request, r Reply) Reply {
+	if r.Received.IsZero() {
+		if err := c.peek(&r); err != nil {
+			return c.fail(r, engine.Disconnected, "the connection ended before an answer")
+		}
+	}
+	var resp *http.Response
+	start, _ := c.in.Peek(5)
+	http1 := strings.HasPrefix("HTTP/", string(start))
+	for {
+		var err error
+		if resp, err = http.ReadResponse(c.in, req); err != nil {
+			switch {
+			case c.raw.left <= 0:
+				return c.fail(r, engine.TooLarge, fmt.Sprintf("the headers of the reply are larger than %d KiB", headLimit>>10))
+			case http1 && c.raw.ended:
+				return c.fail(r, engine.Disconnected, "the connection ended in the middle of the answer's headers")
+			}
+			return c.fail(r, engine.Garbled, "the answer is not HTTP: "+err.Error())
+		}
+		// interim answers come before the real one (RFC 9110 §15.2)
+		if resp.StatusCode >= 200 || resp.StatusCode == http.StatusSwitchingProtocols {
+			break
+		}
+	}
+	r.Status = resp.StatusCode
+	r.RetryAfter = retryAfter(resp.Header.Get("Retry-After"), r.Received)
+	c.raw.left = ReplyLimit + 1
+	kept := &head{}
+	var err error
+	r.Size, err = io.Copy(kept, resp.Body)
+	r.Body = kept.bytes
+	switch {
+	case r.Size > ReplyLimit || errors.Is(err, errLimit):
+		return c.fail(r, engine.TooLarge, fmt.Sprintf("the reply is larger than %d MiB", ReplyLimit>>20))
+	case err != nil && isGarbled(err):
+		return c.fail(r, engine.Garbled, "the body of the answer is not HTTP: "+err.Error())
+	case err != nil:
+		return c.fail(r, engine.Disconnected, "the connection ended in the middle of the answer's body")
+	}
+	r.Done = time.Now()
+	c.used = r.Done
+	if resp.Close || resp.StatusCode == http.StatusSwitchingProtocols {
+		c.drop()
+	}
+	return r
+}
+
+func isNet(err error) bool {
+	var n net.Error
+	var o *net.OpError
+	return errors.As(err, &n) || errors.As(err, &o)
+}
+
+func isGarbled(err error) bool {
+	return !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) && !isNet(err)
+}
+
+// head keeps the beginning of what is written to it.
+type head struct{ bytes []byte }
+
+func (h *head) Write(p []byte) (int, error) {
+	if room := bodyKept - len(h.bytes); room > 0 {
+		h.bytes = append(h.bytes, p[:min(room, len(p))]...)
+	}
+	return len(p), nil
+}
+
+// open makes sure that there is a connection which the other end has not closed.
+func (c *Conn) open(ctx context.Context) error {
+	if c.conn != nil && time.Since(c.used) > staleAfter && (c.in.Buffered() > 0 || stale(c.conn)) {
+		c.drop()
+	}
+	if c.conn != nil {
+		return nil
+	}
+	conn, err := (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "tcp", c.address)
+	if err != nil {
+		return fmt.Errorf("no connection to %s: %w", c.address, errors.Unwrap(err))
+	}
+	c.conn, c.raw.from = conn, conn
+	c.in.Reset(&c.raw)
+	c.out.Reset(conn)
+	return nil
+}
+
+// request gives the message as net/http's own request.
+func (m *Message) request(address, trace string) *http.Request {
+	req := &http.Request{Method: m.Method, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1, Header: make(http.Header, len(m.Header)+2), Host: address}
+	req.URL = target(m.Target)
+	for _, h := range m.Header {
+		if strings.EqualFold(h.Name, "host") {
+			continue // the instance's own, as a gateway in front of it would send
+		}
+		req.Header.Add(h.Name, h.Value)
+	}
+	if _, own := req.Header["User-Agent"]; !own {
+		req.Header.Set("User-Agent", "nightdrill")
+	}
+	req.Header.Set("Traceparent", trace)
+	if len(m.Body) > 0 || m.Method == "POST" || m.Method == "PUT" || m.Method == "PATCH" {
+		req.ContentLength = int64(len(m.Body))
+		req.Body = io.NopCloser(bytes.NewReader(m.Body))
+		if len(m.Body) == 0 {
+			req.Body = http.NoBody
+		}
+	}
+	return req
+}
+
+// target gives a request target as a URL that is written as it stands.
+func target(s string) *url.URL {
+	path, query, has := strings.Cut(s, "?")
+	if plain, err := url.PathUnescape(path); err == nil && strings.HasPrefix(path, "/") {
+		return &url.URL{Path: plain, RawPath: path, RawQuery: query, ForceQuery: has && query == ""}
+	}
+	return &url.URL{Opaque: s}
+}
+
+// retryAfter reads the header of RFC 9110 §10.2.3: seconds or a date.
+func retryAfter(s string, now time.Time) time.Duration {
+	if s == "" {
+		return 0
+	}
+	if n, err := strconv.Atoi(s); err == nil {
+		return time.Duration(min(max(n, 0), 1<<20)) * time.Second
+	}
+	if t, err := http.ParseTime(s); err == nil {
+		return max(t.Sub(now), 0)
+	}
+	return 0
+}
+
+// Traceparent gives the header of W3C Trace Context, version 00: a trace for
+// each event, a parent for each invocation.
+func Traceparent(run uint64, event int64, invocation uint64) string {
+	return fmt.Sprintf("00-%016x%016x-%016x-01", run|1, uint64(event)+1, invocation)
+}

@@ -1,0 +1,443 @@
+// Package drive runs a drill: the engine fed from real processes, real
+// requests and real time.
+//
+// New prepares a run, Run carries it out and returns when it is over, Snapshot
+// gives what has been recorded so far, at any time. The engine stands behind
+// one lock. Whoever has news for it (a slot with an answer, a process that
+// ended, the clock) takes the lock, hands the input in and carries the effects
+// out; a slot whose answer leads to its own next request goes on with that
+// without waking anybody.
+package drive
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"slices"
+	"sync"
+	"time"
+
+	"nightdrill/internal/core/arrival"
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/plan"
+)
+
+const (
+	// grace is the time between SIGTERM and SIGKILL.
+	grace = 2 * time.Second
+	// retryAfter is what a rejected caller is told to wait.
+	retryAfter = time.Second
+	// levelEvery bounds how often the state of functions is recorded.
+	levelEvery = 10 * time.Millisecond
+)
+
+// Driver is one run.
+type Driver struct {
+	p     *plan.Project
+	drill *plan.Drill
+	trace uint64 // first half of trace IDs
+
+	mu        sync.Mutex
+	eng       *engine.Engine
+	fx        engine.Effects
+	began     time.Time
+	wake      clock.Time // when the engine wants to be called
+	asleep    clock.Time // until when the clock sleeps
+	kick      *alarm
+	rec       measure.Run
+	payloads  []*payload.Payload // those of rec.Payloads
+	takes     map[[2]int32]uint64
+	events    []eventInfo // beside rec.Arrivals
+	feeds     []*feed
+	taken     arrivalInfo // the arrival that is being handed in
+	instances []*instance // by the engine's number
+	levels    []measure.Level
+	levelsAt  clock.Time
+	levelsDue bool
+	noMore    bool
+	over      bool
+	failures  map[string]*failure
+	running   sync.WaitGroup // processes
+	ended     chan struct{}  // closed when the engine said Over
+}
+
+type feed struct {
+	*arrival.Schedule
+	source int32
+	first  int32 // payload of the set in rec.Payloads
+}
+
+// eventInfo is what the driver knows of an event beside its arrival.
+type eventInfo struct {
+	feed   int32 // -1 for a dead letter
+	caller int32
+	open   int32 // deliveries without an outcome
+	pause  time.Duration
+}
+
+type arrivalInfo struct {
+	arrival measure.Arrival
+	info    eventInfo
+}
+
+type failure struct {
+	text  string
+	times int
+}
+
+// New prepares a run of a drill.
+func New(p *plan.Project, d *plan.Drill, id string) *Driver {
+	r := &Driver{p: p, drill: d, failures: map[string]*failure{}, takes: map[[2]int32]uint64{}, ended: make(chan struct{}), asleep: clock.Never, kick: newAlarm()}
+	r.eng = engine.New(p, d.Limits, d.Settle)
+	r.trace = d.Seed ^ 0x9e3779b97f4a7c15
+	for _, c := range id {
+		r.trace = r.trace*31 + uint64(c)
+	}
+	r.rec = measure.Run{Project: p.Name, Drill: d.Name, ID: id, Seed: d.Seed, Busy: math.NaN()}
+	for i := range p.Functions {
+		l := d.Limits[i]
+		r.rec.Functions = append(r.rec.Functions, measure.Function{Name: p.Functions[i].Name, Max: l.Max, PerInstance: l.PerInstance, KeepWarm: l.KeepWarm})
+	}
+	for i := range p.Sources {
+		s := measure.Source{Name: p.Sources[i].Name, Kind: p.Sources[i].Kind.String()}
+		for w := range p.Sources[i].Wires {
+			s.To = append(s.To, p.Sources[i].Wires[w].To)
+			if p.Sources[i].Kind == plan.HTTP {
+				s.Routes = append(s.Routes, p.Sources[i].Wires[w].When.String())
+			}
+		}
+		r.rec.Sources = append(r.rec.Sources, s)
+	}
+	for _, b := range d.Budgets {
+		r.rec.Budgets = append(r.rec.Budgets, b.Text)
+	}
+	first := map[int]int32{}
+	for i, f := range d.Feeds {
+		set := &p.Sets[f.Set]
+		if _, ok := first[f.Set]; !ok {
+			first[f.Set] = int32(len(r.payloads))
+			for n := range set.Payloads {
+				r.payloads = append(r.payloads, &set.Payloads[n])
+				r.rec.Payloads = append(r.rec.Payloads, measure.Payload{Set: set.Name, N: n + 1, Label: set.Payloads[n].Label()})
+			}
+		}
+		for _, ph := range f.Phases {
+			r.rec.Sources[f.Source].Closed = r.rec.Sources[f.Source].Closed || ph.Pattern == arrival.Callers
+		}
+		times, _, _ := set.Offsets()
+		r.feeds = append(r.feeds, &feed{arrival.New(f.Phases, times, len(set.Payloads), 0, d.Seed, uint64(i)), int32(f.Source), first[f.Set]})
+	}
+	r.levels = make([]measure.Level, len(p.Functions))
+	return r
+}
+
+// now gives the time of the run.
+func (d *Driver) now() clock.Time { return d.at(time.Now()) }
+
+func (d *Driver) at(t time.Time) clock.Time { return clock.Time(t.Sub(d.began)) }
+
+// Run carries the drill out. It returns when the drill is over and every
+// process is gone, or when the context ends: then the run is not finished.
+func (d *Driver) Run(ctx context.Context) {
+	busy := startBusy()
+	d.mu.Lock()
+	d.began = time.Now()
+	d.mu.Unlock()
+	stopped := make(chan struct{})
+	go func() {
+		defer close(stopped)
+		d.tick()
+	}()
+	d.step(engine.Input{}, nil)
+	finished := false
+	select {
+	case <-ctx.Done():
+	case <-d.ended:
+		finished = true
+	}
+	d.step(engine.Input{Kind: engine.End}, nil)
+	d.running.Wait()
+	d.kick.close()
+	<-stopped
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.rec.Finished = finished
+	d.rec.Length = d.now()
+	d.rec.Busy = busy.share()
+	d.rec.LastDue = d.lastDue()
+	d.level(d.rec.Length, true)
+	for _, f := range d.failuresInOrder() {
+		d.rec.Notes = append(d.rec.Notes, f)
+	}
+}
+
+func (d *Driver) lastDue() (last clock.Time) {
+	for i := range d.rec.Arrivals {
+		if d.rec.Arrivals[i].From < 0 {
+			last = max(last, d.rec.Arrivals[i].Due)
+		}
+	}
+	return last
+}
+
+// Snapshot gives what has been recorded so far. Its slices are the caller's to
+// read and not to change.
+func (d *Driver) Snapshot() *measure.Run {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	r := d.rec
+	r.Instances = append([]measure.Instance(nil), d.rec.Instances...)
+	for _, in := range d.instances {
+		if in == nil {
+			continue
+		}
+		for s := range in.slots {
+			if in.slots[s].open {
+				r.Open = append(r.Open, in.slots[s].cur)
+			}
+		}
+	}
+	if r.Length == 0 && !d.began.IsZero() {
+		r.Length = d.now()
+	}
+	return &r
+}
+
+// Looks gives the state of each function now.
+func (d *Driver) Looks() []engine.Look {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	out := make([]engine.Look, len(d.p.Functions))
+	for i := range out {
+		out[i] = d.eng.Look(i)
+	}
+	return out
+}
+
+// step hands an input to the engine and carries the effects out. When the
+// effects hold a request for the slot that brought the input, it is returned
+// for that slot to go on with.
+func (d *Driver) step(in engine.Input, self *slot) *job {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	own := d.handle(d.now(), in, self)
+	if next := d.pump(self); next != nil {
+		own = next
+	}
+	d.level(d.now(), false)
+	if wake := d.nextWake(); wake < d.asleep {
+		d.asleep = wake
+		d.kick.ring()
+	}
+	return own
+}
+
+// handle is step for those who hold the lock.
+func (d *Driver) handle(now clock.Time, in engine.Input, self *slot) (own *job) {
+	d.fx.Reset()
+	d.wake = d.eng.Handle(now, in, &d.fx)
+	for i := range d.fx.List {
+		if job := d.carryOut(&d.fx.List[i], self); job != nil {
+			own = job
+		}
+	}
+	return own
+}
+
+// pump hands in the events that have fallen due.
+func (d *Driver) pump(self *slot) (own *job) {
+	if d.over {
+		return nil
+	}
+	waiting := false
+	for {
+		now := d.now()
+		var next *feed
+		var first arrival.Arrival
+		number := int32(0)
+		waiting = false
+		for i, f := range d.feeds {
+			a, state := f.Peek(now)
+			waiting = waiting || state != arrival.Over
+			if state == arrival.Due && (next == nil || a.Due < first.Due) {
+				next, first, number = f, a, int32(i)
+			}
+		}
+		if next == nil || first.Due > now {
+			break
+		}
+		next.Take()
+		d.taken = arrivalInfo{
+			measure.Arrival{Due: first.Due, From: -1, Payload: next.first + int32(first.Payload), Round: int32(first.Round), Source: next.source},
+			eventInfo{feed: number, caller: int32(first.Caller)},
+		}
+		in := engine.Input{Kind: engine.Arrived, Source: next.source, Takes: d.takesOf(next.source, d.taken.arrival.Payload)}
+		if job := d.handle(now, in, self); job != nil {
+			own = job
+		}
+	}
+	if !waiting && !d.noMore {
+		d.noMore = true
+		if job := d.handle(d.now(), engine.Input{Kind: engine.NoMore}, self); job != nil {
+			own = job
+		}
+	}
+	return own
+}
+
+// takesOf gives the wires that take a payload; it is the same each time.
+func (d *Driver) takesOf(source, payload int32) uint64 {
+	k := [2]int32{source, payload}
+	takes, ok := d.takes[k]
+	if !ok {
+		takes = d.p.Takes(int(source), d.payloads[payload])
+		d.takes[k] = takes
+	}
+	return takes
+}
+
+// nextWake gives when something falls due next.
+func (d *Driver) nextWake() clock.Time {
+	next := d.wake
+	if !d.over {
+		for _, f := range d.feeds {
+			if a, state := f.Peek(d.now()); state != arrival.Over {
+				next = min(next, a.Due)
+			}
+		}
+	}
+	if d.levelsDue {
+		next = min(next, d.levelsAt.Add(levelEvery))
+	}
+	return next
+}
+
+// tick calls the engine when it wants to be called, and when events fall due.
+func (d *Driver) tick() {
+	d.kick.prepare()
+	for {
+		d.mu.Lock()
+		d.asleep = d.nextWake()
+		until := d.asleep
+		d.mu.Unlock()
+		if until > d.now() {
+			at := time.Time{}
+			if until != clock.Never {
+				at = d.began.Add(time.Duration(until))
+			}
+			if !d.kick.sleep(at) {
+				return
+			}
+			continue
+		}
+		d.mu.Lock()
+		d.asleep = 0 // nobody needs to wake what is awake
+		d.mu.Unlock()
+		d.step(engine.Input{}, nil)
+	}
+}
+
+// carryOut does what an effect asks for, and records it.
+func (d *Driver) carryOut(f *engine.Effect, self *slot) *job {
+	switch f.Kind {
+	case engine.EventTaken:
+		d.take(f)
+	case engine.Start:
+		d.start(f)
+	case engine.Send:
+		return d.send(f, self)
+	case engine.Stop:
+		in := d.instances[f.Instance]
+		in.record().Reason = f.Reason
+		in.stopping = true
+		go in.stop()
+	case engine.GivenUp:
+		d.instances[f.Instance].slots[f.Slot].settle(f.At, engine.Timeout)
+	case engine.AttemptEnded:
+		d.rec.Attempts = append(d.rec.Attempts, measure.Attempt{Event: f.Event, Invocation: f.Invocation, Source: f.Source, Wire: f.Wire, N: f.Attempt, Result: f.Result})
+		if f.Result == engine.RunEnded || f.Result == engine.Crash {
+			for s := range d.instances[f.Instance].slots {
+				if sl := d.instances[f.Instance].slots[s]; sl.open && sl.cur.ID == f.Invocation {
+					sl.settle(f.At, f.Result)
+				}
+			}
+		}
+	case engine.Ended:
+		d.rec.Deliveries = append(d.rec.Deliveries, measure.Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At, Source: f.Source, Wire: f.Wire, Attempts: f.Attempt, Outcome: f.Outcome})
+		d.answer(f)
+	case engine.Over:
+		d.over = true
+		close(d.ended)
+	}
+	return nil
+}
+
+// take records an event that got its number.
+func (d *Driver) take(f *engine.Effect) {
+	a, info := d.taken.arrival, d.taken.info
+	if f.Made {
+		a, info = d.rec.Arrivals[f.From], eventInfo{feed: -1, caller: -1}
+		a.Due, a.From, a.Source = f.At, f.From, f.Source
+	}
+	a.Arrived = f.At
+	info.open = int32(max(1, len(d.p.Sources[f.Source].Wires)))
+	if d.p.Sources[f.Source].Kind == plan.HTTP {
+		info.open = 1
+	}
+	d.rec.Arrivals = append(d.rec.Arrivals, a)
+	d.events = append(d.events, info)
+}
+
+// answer lets the caller of an event go on once all its deliveries have ended.
+func (d *Driver) answer(f *engine.Effect) {
+	e := &d.events[f.Event]
+	if f.Outcome == engine.Rejected {
+		e.pause = max(e.pause, retryAfter)
+	}
+	if e.open--; e.open == 0 && e.feed >= 0 && e.caller >= 0 {
+		d.feeds[e.feed].Answered(int(e.caller), f.At.Add(e.pause))
+	}
+}
+
+// level records the state of functions that changed, at most every levelEvery.
+func (d *Driver) level(now clock.Time, last bool) {
+	if !last && now < d.levelsAt.Add(levelEvery) && d.levelsAt > 0 {
+		d.levelsDue = true
+		return
+	}
+	d.levelsAt, d.levelsDue = now, false
+	for i := range d.levels {
+		l := d.eng.Look(i)
+		was := d.levels[i]
+		is := measure.Level{At: was.At, Function: int32(i), Waiting: int32(l.Waiting), InFlight: int32(l.InFlight), Starting: int32(l.Starting), Ready: int32(l.Ready)}
+		if is != was {
+			is.At = now
+			d.levels[i] = is
+			d.rec.Levels = append(d.rec.Levels, is)
+		}
+	}
+}
+
+// fail notes that something went wrong with a function, once for each way.
+func (d *Driver) fail(fn int32, text string) {
+	key := fmt.Sprint(fn, text)
+	if d.failures[key] == nil {
+		d.failures[key] = &failure{text: d.p.Functions[fn].Name + " " + text}
+	}
+	d.failures[key].times++
+}
+
+func (d *Driver) failuresInOrder() (out []string) {
+	for _, f := range d.failures {
+		text := f.text
+		if f.times > 1 {
+			text = fmt.Sprintf("%s (%d times)", text, f.times)
+		}
+		out = append(out, text)
+	}
+	slices.Sort(out)
+	return out
+}

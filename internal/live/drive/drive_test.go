@@ -1,0 +1,206 @@
+package drive
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"runtime"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"nightdrill/internal/core/arrival"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/plan"
+)
+
+// The test program is also the function under test: started with a word in
+// AS_FUNCTION it serves in that way.
+func TestMain(m *testing.M) {
+	if as := os.Getenv("AS_FUNCTION"); as != "" {
+		serve(as)
+		return
+	}
+	os.Exit(m.Run())
+}
+
+func serve(as string) {
+	switch as {
+	case "exits":
+		fmt.Println("no tide table \x1b[31mfound\x1b[0m")
+		os.Exit(3)
+	case "never":
+		select {}
+	}
+	requests := 0
+	err := http.ListenAndServe("127.0.0.1:"+os.Getenv("PORT"), http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		requests++
+		body, _ := io.ReadAll(r.Body)
+		switch {
+		case as == "crashes" && requests == 3:
+			os.Exit(7)
+		case as == "slow":
+			time.Sleep(time.Minute)
+		case strings.Contains(string(body), "refuse"):
+			w.WriteHeader(422)
+		case strings.Contains(string(body), `"once more"`) && requests == 1:
+			fmt.Fprint(w, `{"retry":["e2"]}`)
+		}
+	}))
+	fmt.Println(err)
+}
+
+func testProject(as string, queue bool, bodies ...string) (*plan.Project, *plan.Drill) {
+	self, _ := os.Executable()
+	limits := plan.Limits{Max: 2, PerInstance: 1, IdleAfter: time.Minute}
+	p := &plan.Project{Name: "test", Concurrency: 10,
+		Functions: []plan.Function{{Name: "f", Start: []string{self}, Env: []string{"AS_FUNCTION=" + as}, Path: "/", Timeout: 5 * time.Second, StartTimeout: 10 * time.Second, Limits: limits}},
+		Sources:   []plan.Source{{Name: "s", Wires: []plan.Wire{{To: 0}}, DeadLetter: -1}}}
+	set := payload.Set{Name: "set"}
+	for i, b := range bodies {
+		pl := payload.Payload{Request: &event.Request{Method: "POST", Target: "/x", Body: []byte(b)}}
+		if queue {
+			pl = payload.Payload{Event: &event.Event{ID: fmt.Sprint("e", i+1), Source: "t", Type: "t", Data: []byte(b)}}
+		}
+		set.Payloads = append(set.Payloads, pl)
+	}
+	if queue {
+		p.Sources[0] = plan.Source{Name: "s", Kind: plan.Queue, Wires: []plan.Wire{{To: 0}}, BatchMax: 3, BatchWait: 50 * time.Millisecond, Lease: time.Minute, Attempts: 2, DeadLetter: -1}
+	}
+	p.Sets = []payload.Set{set}
+	d := &plan.Drill{Name: "d", Seed: 1, Settle: 5 * time.Second, Limits: []plan.Limits{limits},
+		Feeds: []plan.Feed{{Phases: []arrival.Phase{{Pattern: arrival.Once}}}}}
+	return p, d
+}
+
+func run(t *testing.T, p *plan.Project, d *plan.Drill) (*measure.Run, *measure.Summary) {
+	t.Helper()
+	r := New(p, d, "test")
+	r.Run(t.Context())
+	rec := r.Snapshot()
+	s := rec.Summarize()
+	if n := s.Events.Done + s.Events.Failed + s.Events.DeadLettered + s.Events.Rejected + s.Events.Abandoned + s.Events.Expired + s.Events.Unmatched; n != s.Events.Deliveries {
+		t.Errorf("%d outcomes of %d deliveries", n, s.Events.Deliveries)
+	}
+	for _, in := range rec.Instances {
+		if in.PID > 0 && syscall.Kill(in.PID, 0) == nil {
+			t.Errorf("process %d still runs", in.PID)
+		}
+	}
+	return rec, s
+}
+
+// Real processes: a cold start each for the two that are allowed, one turned
+// away, times in their order.
+func TestColdStartsAndALimit(t *testing.T) {
+	p, d := testProject("plain", false, "a", "b", "c")
+	rec, s := run(t, p, d)
+	if s.Events.Done != 2 || s.Events.Rejected != 1 || !s.Finished {
+		t.Fatalf("events %+v", s.Events)
+	}
+	if f := s.Functions["f"]; f.Instances.Started != 2 || f.Latency.Cold.N < 1 || f.Latency.Cold.N+f.Latency.First.N+f.Latency.Warm.N != 2 || f.Statuses["200"] != 2 {
+		t.Errorf("function %+v", f)
+	}
+	for _, v := range rec.Invocations {
+		in := rec.Instances[v.Instance]
+		order := []int64{1, int64(in.Spawned), int64(in.Exec), int64(in.Ready), int64(v.Assigned), int64(v.Sent), int64(v.Received), int64(v.Done), int64(in.Stopped)}
+		for i := 1; i < len(order); i++ {
+			if order[i] < order[i-1] {
+				t.Errorf("times out of order: %v", order)
+			}
+		}
+	}
+}
+
+// Closed loop: one caller, whose every call but the first is warm.
+func TestCallersWaitForTheirAnswers(t *testing.T) {
+	p, d := testProject("plain", false, "a", "b")
+	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Callers, Size: 1, For: 400 * time.Millisecond}}
+	rec, s := run(t, p, d)
+	if f := s.Functions["f"]; f.Latency.Cold.N != 1 || f.Latency.Warm.N < 20 || f.Instances.Started != 1 {
+		t.Errorf("cold %d, warm %d, instances %d", f.Latency.Cold.N, f.Latency.Warm.N, f.Instances.Started)
+	}
+	for i := 1; i < len(rec.Arrivals); i++ {
+		if rec.Arrivals[i].Due < rec.Deliveries[i-1].Ended {
+			t.Fatalf("call %d falls due before the answer to the one before it", i)
+		}
+	}
+}
+
+func TestBatchesRetryAndFail(t *testing.T) {
+	p, d := testProject("plain", true, `1`, `"once more"`, `3`, `"refuse"`)
+	_, s := run(t, p, d)
+	// e1 and e3 done at once, e2 at its second attempt, e4 refused twice; or e2 and e4 in one batch refused together
+	if s.Events.Done+s.Events.Failed != 4 || s.Events.Failed < 1 || s.Functions["f"].Attempts < 6 {
+		t.Errorf("events %+v, attempts %d", s.Events, s.Functions["f"].Attempts)
+	}
+}
+
+func TestTroubleIsNamed(t *testing.T) {
+	for as, want := range map[string]string{
+		"exits":   "f does not start: it exited with code 3 before it was ready; its last line: no tide table ·[31mfound·[0m",
+		"never":   "f was not ready within 300ms: it did not listen on the port it was given",
+		"crashes": "f crashed: it exited with code 7",
+	} {
+		t.Run(as, func(t *testing.T) {
+			p, d := testProject(as, true, "1", "2", "3", "4")
+			p.Functions[0].StartTimeout = 300 * time.Millisecond
+			if as == "crashes" {
+				p.Functions[0].StartTimeout, p.Sources[0].BatchMax = 10*time.Second, 1
+			}
+			rec, s := run(t, p, d)
+			if text := strings.Join(rec.Notes, "\n"); !strings.Contains(text, want) {
+				t.Errorf("notes %q, want %q", text, want)
+			}
+			if f := s.Functions["f"]; as == "crashes" && f.Crashes == 0 || as != "crashes" && (s.Events.Failed != 4 || f.Instances.FailedStarts < 2) {
+				t.Errorf("events %+v, instances %+v, crashes %d", s.Events, f.Instances, f.Crashes)
+			}
+		})
+	}
+	p, d := testProject("plain", false, "a")
+	p.Functions[0].Start = []string{"no-such-command-anywhere"}
+	rec, s := run(t, p, d)
+	if s.Events.Failed != 1 || !strings.Contains(strings.Join(rec.Notes, ""), "is not on the PATH") {
+		t.Errorf("a missing command: %+v, %v", s.Events, rec.Notes)
+	}
+}
+
+func TestATimeOutStopsTheInstance(t *testing.T) {
+	p, d := testProject("slow", false, "a")
+	p.Functions[0].Timeout = 200 * time.Millisecond
+	rec, s := run(t, p, d)
+	if s.Events.Failed != 1 || s.Functions["f"].Timeouts != 1 || rec.Instances[0].Reason != engine.TimedOut {
+		t.Errorf("events %+v, instance %+v", s.Events, rec.Instances[0])
+	}
+	if inv := rec.Invocations[0]; inv.Done.Sub(inv.Assigned) < 200*time.Millisecond || inv.Result != engine.Timeout {
+		t.Errorf("invocation %+v", inv)
+	}
+}
+
+// Broken off, a run keeps what it has and leaves nothing running.
+func TestInterrupted(t *testing.T) {
+	p, d := testProject("plain", false, "a")
+	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 100, Per: time.Second}, For: time.Hour}}
+	ctx, cancel := context.WithCancel(t.Context())
+	r := New(p, d, "test")
+	done := make(chan struct{})
+	go func() { r.Run(ctx); close(done) }()
+	for len(r.Snapshot().Invocations) < 5 {
+		runtime.Gosched()
+	}
+	cancel()
+	<-done
+	rec := r.Snapshot()
+	if rec.Finished || len(rec.Invocations) < 5 {
+		t.Errorf("finished %v, %d invocations", rec.Finished, len(rec.Invocations))
+	}
+	if err := syscall.Kill(rec.Instances[0].PID, 0); err == nil {
+		t.Error("the process still runs")
+	}
+}

@@ -1,0 +1,331 @@
+package drive
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/carry"
+	"nightdrill/internal/live/proc"
+)
+
+// instance is one process and its slots.
+type instance struct {
+	d        *Driver
+	id       int32
+	fn       *plan.Function
+	ctx      context.Context // ends when the instance is to stop
+	cancel   context.CancelFunc
+	slots    []*slot
+	proc     *proc.Process // nil until it runs
+	port     int
+	stopping bool // the engine said Stop
+	ready    bool
+}
+
+// record gives the instance's entry in the records; the lock is held.
+func (in *instance) record() *measure.Instance { return &in.d.rec.Instances[in.id] }
+
+// start begins an instance; the lock is held.
+func (d *Driver) start(f *engine.Effect) {
+	for int(f.Instance) > len(d.instances) {
+		// the engine planned instances that it then did not need
+		d.instances = append(d.instances, nil)
+		d.rec.Instances = append(d.rec.Instances, measure.Instance{ID: int32(len(d.rec.Instances)), Function: -1})
+	}
+	in := &instance{d: d, id: f.Instance, fn: &d.p.Functions[f.Function]}
+	in.ctx, in.cancel = context.WithCancel(context.Background())
+	rec := measure.Instance{ID: f.Instance, Function: f.Function, Number: f.Number, Spawned: f.At}
+	if int(f.Instance) < len(d.instances) {
+		d.instances[f.Instance], d.rec.Instances[f.Instance] = in, rec
+	} else {
+		d.instances, d.rec.Instances = append(d.instances, in), append(d.rec.Instances, rec)
+	}
+	for s := range d.eng.Limits(int(f.Function)).PerInstance {
+		in.slots = append(in.slots, &slot{in: in, number: int32(s), jobs: make(chan *job, 1)})
+	}
+	d.running.Add(1)
+	go in.live()
+}
+
+// live is the instance's life, from its start until its process is gone.
+func (in *instance) live() {
+	defer in.d.running.Done()
+	defer in.cancel()
+	if err := in.spawn(); err != nil {
+		in.gone("does not start: "+err.Error(), "not started")
+		return
+	}
+	readyAt, err := in.proc.WaitReady(in.ctx, in.fn.Ready, in.port)
+	if err == nil {
+		in.d.mu.Lock()
+		in.ready = true
+		in.record().Ready = in.d.at(readyAt)
+		stopping := in.stopping
+		in.d.mu.Unlock()
+		if !stopping {
+			for _, s := range in.slots {
+				go s.work()
+			}
+			in.d.step(engine.Input{Kind: engine.Ready, Instance: in.id}, nil)
+		}
+	}
+	<-in.proc.Done()
+	select { // its last words
+	case <-in.proc.Output.Ended():
+	case <-time.After(100 * time.Millisecond):
+	}
+	how := in.proc.How()
+	why := ""
+	switch {
+	case errors.Is(err, proc.ErrEnded):
+		why = "does not start: it " + how + " before it was ready" + in.lastWords()
+	case err == nil:
+		why = "crashed: it " + how + in.lastWords()
+	default:
+		why = fmt.Sprintf("was not ready within %v: %s%s", in.fn.StartTimeout, in.missing(), in.lastWords())
+	}
+	in.gone(why, how)
+}
+
+func (in *instance) missing() string {
+	switch in.fn.Ready.By {
+	case plan.ReadyHTTP:
+		return fmt.Sprintf("GET %s did not answer 2xx on the port it was given", in.fn.Ready.Path)
+	case plan.ReadyLine:
+		return fmt.Sprintf("no line of its output matched %q", in.fn.Ready.Line)
+	}
+	return "it did not listen on the port it was given (environment variable PORT, or {port} in start)"
+}
+
+// lastWords gives the end of the output, for messages.
+func (in *instance) lastWords() string {
+	for _, line := range slices.Backward(in.proc.Output.Last(20)) {
+		if line = strings.TrimSpace(line); line != "" {
+			if r := []rune(line); len(r) > 160 {
+				line = string(r[:160]) + "…"
+			}
+			return "; its last line: " + line
+		}
+	}
+	return "; it wrote nothing"
+}
+
+// spawn starts the process.
+func (in *instance) spawn() error {
+	port, err := proc.FreePort()
+	if err != nil {
+		return err
+	}
+	in.port = port
+	p := strconv.Itoa(port)
+	name := fmt.Sprintf("%s-%d", in.fn.Name, in.id)
+	began := time.Now()
+	process, err := proc.Start(proc.Command{
+		Args: proc.Expand(in.fn.Start, "port", p, "instance", name),
+		Dir:  in.fn.Dir,
+		Env:  append(slices.Clone(in.fn.Env), "PORT="+p),
+	})
+	runs := time.Now()
+	in.d.mu.Lock()
+	defer in.d.mu.Unlock()
+	in.record().Spawned = in.d.at(began)
+	if err != nil {
+		return err
+	}
+	in.proc = process
+	in.record().Exec, in.record().PID = in.d.at(runs), process.PID
+	if in.stopping {
+		process.Stop(grace)
+	}
+	return nil
+}
+
+// stop ends the process; the engine wants it gone.
+func (in *instance) stop() {
+	in.cancel()
+	in.d.mu.Lock()
+	process := in.proc
+	in.d.mu.Unlock()
+	if process != nil { // spawn sees to it otherwise
+		process.Stop(grace)
+	}
+}
+
+// gone tells the engine that the process is gone, with the reason if nobody
+// had asked for it.
+func (in *instance) gone(why, how string) {
+	proc.GiveBack(in.port)
+	in.d.mu.Lock()
+	r := in.record()
+	r.Stopped, r.Exit = in.d.now(), how
+	kind := engine.Exited
+	if !in.stopping {
+		r.Reason = engine.Crashed
+		if !in.ready {
+			kind = engine.StartFailed
+		}
+	}
+	if !in.stopping || r.Reason == engine.NeverReady {
+		in.d.fail(r.Function, why)
+	}
+	in.d.mu.Unlock()
+	in.d.step(engine.Input{Kind: kind, Instance: in.id}, nil)
+	for _, s := range in.slots {
+		close(s.jobs)
+	}
+}
+
+// slot is room for one invocation: one connection, one goroutine.
+type slot struct {
+	in     *instance
+	number int32
+	jobs   chan *job
+	cur    measure.Invocation // what it carries, while open
+	open   bool
+}
+
+// job is one invocation to be made.
+type job struct {
+	invocation uint64
+	message    carry.Message
+	trace      string
+	ids        []string // of a batch's events, in order
+}
+
+// send gives an invocation to its slot; the lock is held.
+func (d *Driver) send(f *engine.Effect, self *slot) *job {
+	in := d.instances[f.Instance]
+	sl := in.slots[f.Slot]
+	sl.open = true
+	sl.cur = measure.Invocation{ID: f.Invocation, Assigned: f.At, Function: f.Function, Instance: f.Instance, Slot: f.Slot,
+		Source: f.Source, Wire: f.Wire, Batch: f.N, Class: f.Class}
+	if f.Class == engine.Cold {
+		in.record().Wanted = true
+	}
+	j := d.build(f, in.fn)
+	if sl == self {
+		return j
+	}
+	sl.jobs <- j // a slot gets one at a time, so there is room
+	return nil
+}
+
+// build makes the request of an invocation.
+func (d *Driver) build(f *engine.Effect, fn *plan.Function) *job {
+	ids := d.fx.Events[f.First : f.First+f.N]
+	j := &job{invocation: f.Invocation, trace: carry.Traceparent(d.trace, ids[0], f.Invocation)}
+	first := &d.rec.Arrivals[ids[0]]
+	if r := d.payloads[first.Payload].Request; r != nil && d.p.Sources[f.Source].Kind == plan.HTTP {
+		j.message = carry.Build(fn, r, nil, false)
+		return j
+	}
+	events := make([]*event.Event, len(ids))
+	for i, id := range ids {
+		a := &d.rec.Arrivals[id]
+		events[i] = d.payloads[a.Payload].Event
+		if a.Round > 0 {
+			// a set that is used again gives new events, not the same ones twice
+			again := *events[i]
+			again.ID = fmt.Sprintf("%s~%d", again.ID, a.Round+1)
+			events[i] = &again
+		}
+		j.ids = append(j.ids, events[i].ID)
+	}
+	j.message = carry.Build(fn, nil, events, d.p.Sources[f.Source].BatchMax > 1)
+	return j
+}
+
+// work carries out the slot's invocations until its instance is gone.
+func (s *slot) work() {
+	conn := carry.New(net.JoinHostPort("127.0.0.1", strconv.Itoa(s.in.port)))
+	defer conn.Close()
+	for j := range s.jobs {
+		for j != nil {
+			reply := conn.Do(s.in.ctx, &j.message, j.trace)
+			j = s.report(j, &reply)
+		}
+	}
+}
+
+// crashWait is how long a broken connection waits for the news that the
+// process is gone, so that a crash is called one.
+const crashWait = 50 * time.Millisecond
+
+// report hands a reply to the engine, and gives the slot's next job if there
+// is one at once.
+func (s *slot) report(j *job, r *carry.Reply) *job {
+	in := engine.Input{Kind: engine.Answered, Instance: s.in.id, Slot: s.number, Invocation: j.invocation, Status: int32(r.Status), RetryAfter: r.RetryAfter}
+	if r.Result != engine.OK {
+		in.Kind, in.Result = engine.Broken, r.Result
+		wait := time.NewTimer(crashWait)
+		defer wait.Stop()
+		select {
+		case <-s.in.proc.Done():
+			return nil // the engine hears of the exit
+		case <-wait.C:
+		}
+	} else if len(j.ids) > 0 && r.Status == 200 {
+		var known bool
+		if in.Retry, known = retries(r.Body, j.ids); !known {
+			in.Kind, in.Result = engine.Broken, engine.UnknownRetry
+		}
+	}
+	d := s.in.d
+	d.mu.Lock()
+	if s.open && s.cur.ID == j.invocation {
+		if !r.Sent.IsZero() {
+			s.cur.Sent = d.at(r.Sent)
+		}
+		if !r.Received.IsZero() {
+			s.cur.Received = d.at(r.Received)
+		}
+		s.cur.Status = int32(r.Status)
+		result := r.Result
+		if in.Kind == engine.Broken {
+			result = in.Result
+		}
+		s.settle(d.at(r.Done), result)
+	}
+	d.mu.Unlock()
+	return d.step(in, s)
+}
+
+// settle records the invocation as over; the lock is held.
+func (s *slot) settle(at clock.Time, result engine.Result) {
+	if s.open {
+		s.open = false
+		s.cur.Done, s.cur.Result = at, result
+		s.in.d.rec.Invocations = append(s.in.d.rec.Invocations, s.cur)
+	}
+}
+
+// retries reads a batch's reply {"retry": ["<event id>", …]}: the positions of
+// those events. known is false when it names an event that was not sent.
+func retries(body []byte, ids []string) (positions []int32, known bool) {
+	var reply struct {
+		Retry []string `json:"retry"`
+	}
+	if json.Unmarshal(body, &reply) != nil {
+		return nil, true // any other reply is one that retries nothing
+	}
+	for _, id := range reply.Retry {
+		i := slices.Index(ids, id)
+		if i < 0 {
+			return nil, false
+		}
+		positions = append(positions, int32(i))
+	}
+	return positions, true
+}

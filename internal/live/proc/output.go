@@ -1,0 +1,120 @@
+package proc
+
+import (
+	"bufio"
+	"io"
+	"os"
+	"regexp"
+	"strings"
+	"sync"
+	"unicode"
+)
+
+const (
+	keptLines  = 200
+	lineLength = 4096 // bytes of a line that are kept
+)
+
+// Output is the last lines that a process wrote, on standard output and
+// standard error together.
+type Output struct {
+	mu    sync.Mutex
+	lines []string // a ring once it is full
+	next  int
+	watch *regexp.Regexp
+	found chan struct{}
+	ended chan struct{}
+}
+
+func newOutput() *Output { return &Output{ended: make(chan struct{})} }
+
+// Watch gives a channel that is closed when a line matches, now or earlier.
+func (o *Output) Watch(re *regexp.Regexp) <-chan struct{} {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	found := make(chan struct{})
+	for _, line := range o.lines {
+		if re.MatchString(line) {
+			close(found)
+			return found
+		}
+	}
+	o.watch, o.found = re, found
+	return found
+}
+
+// Last gives the last n lines, with nothing in them that a terminal would obey.
+func (o *Output) Last(n int) []string {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	var out []string
+	for i := range o.lines {
+		out = append(out, Harmless(o.lines[(o.next+i)%len(o.lines)]))
+	}
+	return out[max(0, len(out)-n):]
+}
+
+// Ended is closed when all writers of the output are gone.
+func (o *Output) Ended() <-chan struct{} { return o.ended }
+
+func (o *Output) collect(from *os.File) {
+	defer close(o.ended)
+	defer from.Close()
+	r := bufio.NewReaderSize(from, 64<<10)
+	for {
+		line, err := readLine(r)
+		if line != "" || err == nil {
+			o.add(line)
+		}
+		if err != nil {
+			return
+		}
+	}
+}
+
+// readLine reads a line; what is longer than lineLength is dropped.
+func readLine(r *bufio.Reader) (string, error) {
+	var kept []byte
+	for {
+		part, err := r.ReadSlice('\n')
+		if room := lineLength - len(kept); room > 0 {
+			kept = append(kept, part[:min(room, len(part))]...)
+		}
+		if err == bufio.ErrBufferFull {
+			continue
+		}
+		if err != nil && err != io.EOF {
+			err = io.EOF // the other end is gone
+		}
+		return strings.TrimRight(string(kept), "\r\n"), err
+	}
+}
+
+func (o *Output) add(line string) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if len(o.lines) < keptLines {
+		o.lines = append(o.lines, line)
+	} else {
+		o.lines[o.next] = line
+		o.next = (o.next + 1) % keptLines
+	}
+	if o.watch != nil && o.watch.MatchString(line) {
+		close(o.found)
+		o.watch = nil
+	}
+}
+
+// Harmless replaces every control character, so that no escape sequence
+// reaches a terminal, and what is not UTF-8.
+func Harmless(s string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r == '\t':
+			return ' '
+		case unicode.IsControl(r), r == unicode.ReplacementChar, r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069:
+			return '·' // also what would turn the direction of writing
+		}
+		return r
+	}, s)
+}

@@ -1,0 +1,128 @@
+// Package proc runs the processes of instances: each a session of its own with
+// standard input from /dev/null, its output kept line by line, bounded; ended
+// by SIGTERM, a grace time and SIGKILL to all of its session.
+package proc
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+)
+
+// Command says what to start.
+type Command struct {
+	Args []string
+	Dir  string
+	Env  []string // added to the program's own environment
+}
+
+// Process is a process that was started.
+type Process struct {
+	PID    int
+	Output *Output
+	done   chan struct{}
+	state  *os.ProcessState
+	kill   sync.Once
+}
+
+// Start starts a command and returns once it runs (its exec succeeded).
+func Start(c Command) (*Process, error) {
+	read, write, err := os.Pipe()
+	if err != nil {
+		return nil, fmt.Errorf("no pipe for the output: %w", err)
+	}
+	cmd := exec.Command(c.Args[0], c.Args[1:]...)
+	cmd.Dir = c.Dir
+	cmd.Env = append(os.Environ(), c.Env...)
+	cmd.Stdout, cmd.Stderr = write, write
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	err = cmd.Start()
+	write.Close()
+	if err != nil {
+		read.Close()
+		return nil, explain(c, err)
+	}
+	p := &Process{PID: cmd.Process.Pid, Output: newOutput(), done: make(chan struct{})}
+	go p.Output.collect(read)
+	go func() {
+		_ = cmd.Wait() // the state says how it ended
+		p.state = cmd.ProcessState
+		killSession(p.PID) // children that outlived it
+		close(p.done)
+	}()
+	return p, nil
+}
+
+// explain says why a command could not be started, and what to do.
+func explain(c Command, err error) error {
+	name := c.Args[0]
+	var p *fs.PathError
+	switch {
+	case errors.Is(err, exec.ErrNotFound):
+		return fmt.Errorf("command not found: %q is not on the PATH", name)
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Errorf("there is no file %s, or the interpreter that its first line names is missing", name)
+	case errors.Is(err, fs.ErrPermission):
+		return fmt.Errorf("%s is not executable; chmod +x it, or name the interpreter first", name)
+	case errors.Is(err, syscall.ENOEXEC):
+		return fmt.Errorf("%s is not a program for this machine: built for another architecture, or a script without #!", name)
+	case errors.As(err, &p):
+		return fmt.Errorf("%s cannot be started: %w", name, p.Err)
+	}
+	return fmt.Errorf("%s cannot be started: %w", name, err)
+}
+
+// Done is closed when the process and all of its session are gone.
+func (p *Process) Done() <-chan struct{} { return p.done }
+
+// How says how the process ended, in words. It may be asked once Done is closed.
+func (p *Process) How() string {
+	ws, ok := p.state.Sys().(syscall.WaitStatus)
+	if ok && ws.Signaled() {
+		return fmt.Sprintf("killed by signal %d (%s)", ws.Signal(), ws.Signal())
+	}
+	return fmt.Sprintf("exited with code %d", p.state.ExitCode())
+}
+
+// Stop asks the process to end, and ends all of its session when the grace time
+// is over. It does not wait; Done tells.
+func (p *Process) Stop(grace time.Duration) {
+	p.kill.Do(func() {
+		_ = syscall.Kill(-p.PID, syscall.SIGTERM) // gone already is as good
+		go func() {
+			t := time.NewTimer(grace)
+			defer t.Stop()
+			select {
+			case <-p.done:
+			case <-t.C:
+				_ = syscall.Kill(-p.PID, syscall.SIGKILL)
+				killSession(p.PID)
+			}
+		}()
+	})
+}
+
+// Kill ends the process and its session at once.
+func (p *Process) Kill() {
+	_ = syscall.Kill(-p.PID, syscall.SIGKILL)
+	killSession(p.PID)
+}
+
+// Expand puts values in the place of {names} in arguments.
+func Expand(args []string, pairs ...string) []string {
+	for i := 0; i < len(pairs); i += 2 {
+		pairs[i] = "{" + pairs[i] + "}"
+	}
+	r := strings.NewReplacer(pairs...)
+	out := make([]string, len(args))
+	for i, a := range args {
+		out[i] = r.Replace(a)
+	}
+	return out
+}

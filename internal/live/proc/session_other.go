@@ -1,0 +1,9 @@
+//go:build !linux
+
+package proc
+
+import "syscall"
+
+// killSession kills what is left of the session's first process group; other
+// groups of the session cannot be found here.
+func killSession(session int) { _ = syscall.Kill(-session, syscall.SIGKILL) }
