@@ -1,5 +1,40 @@
 package cli
 
-import "github.com/spf13/cobra"
+import (
+	"errors"
+	"fmt"
+	"os"
 
-func screen(cmd *cobra.Command, dir, drill string) error { return nil }
+	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
+
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/desk"
+	"nightdrill/internal/tui"
+)
+
+// screen opens the full-screen program on a project; a drill that is named
+// starts at once.
+func screen(cmd *cobra.Command, dir, drill string) error {
+	if !term.IsTerminal(os.Stdin.Fd()) || !term.IsTerminal(os.Stdout.Fd()) {
+		return wrong(errors.New("the full screen needs a terminal; without one there are nightdrill run DRILL and nightdrill demo --headless"))
+	}
+	d, err := desk.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	var first *plan.Drill
+	if drill != "" {
+		if first, err = d.Drill(drill); err != nil {
+			return wrong(err)
+		}
+	}
+	switch err := tui.Run(cmd.Context(), d, first, os.Stdin, os.Stdout); {
+	case errors.Is(err, tui.ErrInterrupted):
+		return errInterrupted
+	case err != nil:
+		return could(fmt.Errorf("the screen ended: %w", err))
+	}
+	return nil
+}

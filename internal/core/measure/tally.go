@@ -1,0 +1,66 @@
+package measure
+
+import (
+	"time"
+
+	"github.com/HdrHistogram/hdrhistogram-go"
+
+	"nightdrill/internal/core/engine"
+)
+
+// Tally is the running figures of a drill: approximate (to three digits) and
+// cheap, for looking on. The figures of the findings are exact.
+type Tally struct {
+	Functions []FunctionTally
+	Sources   []Counts
+	seen      struct{ arrivals, deliveries int }
+}
+
+// FunctionTally is the running figures of one function.
+type FunctionTally struct {
+	Latency [3]*hdrhistogram.Histogram // by engine.Class, in µs
+}
+
+// NewTally gives the tally of a run.
+func NewTally(r *Run) *Tally {
+	t := &Tally{Functions: make([]FunctionTally, len(r.Functions)), Sources: make([]Counts, len(r.Sources))}
+	for i := range t.Functions {
+		for c := range t.Functions[i].Latency {
+			t.Functions[i].Latency[c] = hdrhistogram.New(1, int64(time.Hour/time.Microsecond), 3)
+		}
+	}
+	return t
+}
+
+// Update takes in what the run holds beyond what was seen of it; find gives an
+// invocation by its ID.
+func (t *Tally) Update(r *Run, find func(uint64) *Invocation) {
+	for ; t.seen.arrivals < len(r.Arrivals); t.seen.arrivals++ {
+		t.Sources[r.Arrivals[t.seen.arrivals].Source].Arrived++
+	}
+	for ; t.seen.deliveries < len(r.Deliveries); t.seen.deliveries++ {
+		d := &r.Deliveries[t.seen.deliveries]
+		t.Sources[d.Source].add(d.Outcome)
+		if d.Outcome != engine.Done && d.Outcome != engine.Failed && d.Outcome != engine.DeadLettered {
+			continue
+		}
+		if inv := find(d.Invocation); inv != nil {
+			latency := inv.Done.Sub(r.Arrivals[d.Event].Due)
+			_ = t.Functions[inv.Function].Latency[inv.Class].RecordValue(int64(latency / time.Microsecond)) // longer than an hour counts as none
+		}
+	}
+}
+
+// Percentile gives a running percentile of a class in milliseconds, or nil
+// when there are too few.
+func (f *FunctionTally) Percentile(c engine.Class, q float64) *float64 {
+	h := f.Latency[c]
+	if !Enough(q, int(h.TotalCount())) {
+		return nil
+	}
+	v := float64(h.ValueAtQuantile(q*100)) / 1e3
+	return &v
+}
+
+// N gives how many there were of a class.
+func (f *FunctionTally) N(c engine.Class) int { return int(f.Latency[c].TotalCount()) }

@@ -1,0 +1,518 @@
+package drillview
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/draw"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/live/proc"
+	"nightdrill/internal/tui/paint"
+)
+
+// Columns beside the time axis.
+const (
+	left  = 16
+	right = 13
+)
+
+var heights = []rune(" ▁▂▃▄▅▆▇█")
+
+// height gives the block for a share from 0 to 1; anything above 0 is seen.
+func height(share float64) rune {
+	if share <= 0 {
+		return ' '
+	}
+	return heights[min(max(int(math.Ceil(share*8)), 1), 8)]
+}
+
+// Draw draws the view.
+func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
+	c := paint.New(m.w, m.h, theme)
+	if m.choosing() {
+		m.drawChoice(c)
+		return c
+	}
+	w := m.window()
+	y := 0
+	c.Rule(y, "arrivals")
+	y = m.drawArrivals(c, y+1, w)
+	below := m.below()
+	m.drawLanes(c, y, m.h-y-below, w)
+	y = m.h - below
+	y = m.drawWaiting(c, y, w)
+	y = m.drawAxis(c, y, w)
+	m.drawFigures(c, y)
+	if m.details {
+		m.drawDetails(c)
+	}
+	return c
+}
+
+func (m *Model) drawChoice(c *paint.Canvas) {
+	if len(m.p.Drills) == 0 {
+		c.Put(2, 1, paint.Plain, "The project has no drill yet.")
+		c.Put(2, 3, paint.Dim, "A drill says which payloads reach which source, and when. Write one below drills: in nightdrill.yaml, such as")
+		for i, line := range []string{"drills:", "  evening:", "    feeds:", "      - {source: fares, payloads: fare-requests, arrive: [{steady: 20/s, for: 10s}]}"} {
+			c.Put(4, 5+i, paint.Plain, line)
+		}
+		c.Put(2, 10, paint.Dim, "and open the project again.")
+		return
+	}
+	c.Put(2, 1, paint.Plain, "Which drill?")
+	for i := range m.p.Drills {
+		d := &m.p.Drills[i]
+		style, mark := paint.Plain, "  "
+		if i == m.choice {
+			style, mark = paint.Warm, "▸ "
+		}
+		x := c.Put(2, 3+i, style, mark+d.Name)
+		c.Put(max(x+3, 26), 3+i, paint.Dim, describe(m.p, d))
+	}
+}
+
+// drawArrivals draws a row for each source, all to the same scale.
+func (m *Model) drawArrivals(c *paint.Canvas, y int, w draw.Window) int {
+	r := m.chart.Run()
+	most := 1
+	rows := make([][]int, len(r.Sources))
+	totals := make([]int, len(r.Sources))
+	for s := range r.Sources {
+		rows[s], totals[s] = m.chart.Counts(draw.Arrived, s, w)
+		for _, n := range rows[s] {
+			most = max(most, n)
+		}
+	}
+	for s := range r.Sources {
+		if totals[s] == 0 && (m.h < 26 || len(r.Sources[s].To) == 0) {
+			continue
+		}
+		c.PutUpTo(1, y, left-1, paint.Plain, r.Sources[s].Name)
+		for i, n := range rows[s] {
+			c.Set(left+i, y, paint.Plain, height(float64(n)/float64(most)))
+		}
+		c.Right(m.w-1, y, paint.Dim, fmt.Sprintf("%d events", totals[s]))
+		y++
+	}
+	return y
+}
+
+// below gives the rows that stand under the lanes.
+func (m *Model) below() int { return m.waitingRows() + 1 + m.figureRows() }
+
+func (m *Model) waitingRows() int {
+	n := 1 // the rule
+	for range m.waitingFunctions() {
+		n++
+	}
+	for s := range m.chart.Run().Sources {
+		if m.turned(s) {
+			n++
+		}
+	}
+	return n
+}
+
+// waitingFunctions gives the functions that something can wait for.
+func (m *Model) waitingFunctions() (fns []int) {
+	r := m.chart.Run()
+	for fn := range r.Functions {
+		for s := range r.Sources {
+			if len(r.Sources[s].To) > 0 && r.Sources[s].To[0] == fn {
+				fns = append(fns, fn)
+				break
+			}
+		}
+	}
+	return fns[:min(len(fns), max(1, m.h/8))]
+}
+
+// turned tells whether a source has a row for what was turned away or lost.
+func (m *Model) turned(s int) bool {
+	_, rejected := m.chart.Counts(draw.Rejected, s, draw.Window{})
+	_, lost := m.chart.Counts(draw.Lost, s, draw.Window{})
+	return rejected+lost > 0
+}
+
+func (m *Model) figureRows() int {
+	n := len(m.chart.Run().Functions)
+	if m.h < 30 {
+		n = min(n, 3)
+	}
+	return n + 2
+}
+
+func (m *Model) drawLanes(c *paint.Canvas, y, rows int, w draw.Window) {
+	lanes := m.chart.Lanes()
+	title := "instances"
+	if v := m.under(); v != nil {
+		title = "instances  " + m.brief(v)
+	}
+	c.Rule(y, title)
+	if rows < 2 {
+		return
+	}
+	rows--
+	y++
+	now := m.chart.Run().Length
+	if len(lanes) == 0 {
+		c.Put(left, y, paint.Dim, "no instance runs yet")
+	}
+	first, shown := 0, lanes
+	hidden := ""
+	switch {
+	case len(lanes) <= rows:
+		m.top = 0
+	case m.lane >= 0:
+		m.top = max(min(m.top, m.lane, len(lanes)-rows), m.lane-rows+1, 0)
+		first, shown = m.top, lanes[m.top:m.top+rows]
+		hidden = fmt.Sprintf(" lanes %d to %d of %d ", m.top+1, m.top+rows, len(lanes))
+	default:
+		shown = latest(lanes, rows)
+		hidden = fmt.Sprintf(" %d lanes that ended earlier are not shown; ↑↓ goes through all ", len(lanes)-rows)
+	}
+	for i, l := range shown {
+		m.drawLane(c, y+i, l, w, now, m.lane >= 0 && first+i == m.lane)
+	}
+	c.Right(m.w-2, y-1, paint.Dim, hidden)
+}
+
+// latest leaves out the lanes that ended first, until as many are left as there
+// is room for.
+func latest(lanes []*draw.Lane, rows int) []*draw.Lane {
+	var ended []*draw.Lane
+	for _, l := range lanes {
+		if l.Instance.Stopped > 0 {
+			ended = append(ended, l)
+		}
+	}
+	slices.SortStableFunc(ended, func(a, b *draw.Lane) int { return cmp.Compare(a.Instance.Stopped, b.Instance.Stopped) })
+	ended = ended[:min(len(ended), len(lanes)-rows)]
+	var left []*draw.Lane
+	for _, l := range lanes {
+		if !slices.Contains(ended, l) {
+			left = append(left, l)
+		}
+	}
+	return left[:rows]
+}
+
+func (m *Model) drawLane(c *paint.Canvas, y int, l *draw.Lane, w draw.Window, now clock.Time, chosen bool) {
+	in := &l.Instance
+	name := fmt.Sprintf("%s-%d", m.chart.Run().Functions[in.Function].Name, in.Number)
+	style := paint.Dim
+	if chosen {
+		style = paint.Chosen
+	}
+	if len(name) > left-2 { // the number counts more than the end of the name
+		tail := fmt.Sprintf("…-%d", in.Number)
+		name = name[:max(left-2-len(tail)+2, 1)] + tail
+	}
+	c.PutUpTo(1, y, left-1, style, name)
+	for i, cell := range m.chart.Row(l, w, now) {
+		glyph, style := mark(cell)
+		c.Set(left+i, y, style, glyph)
+	}
+	end := w.At(in.Stopped)
+	if in.Stopped > 0 && end >= 0 && end < w.Cells {
+		word := in.Reason.String()
+		style := paint.Dim
+		if in.Reason == engine.Crashed || in.Reason == engine.NeverReady || in.Reason == engine.TimedOut {
+			style = paint.Bad
+			if in.Reason == engine.Crashed && in.Ready == 0 {
+				word = "does not start"
+			}
+		}
+		c.Set(left+end, y, style, '┤')
+		if left+end+2+len(word) < m.w-right+1 {
+			c.Put(left+end+1, y, style, " "+word)
+		}
+	}
+	if v := m.under(); chosen && v != nil {
+		if at := w.At(v.Assigned); at >= 0 && at < w.Cells {
+			last := min(max(w.At(v.Done), at), w.Cells-1)
+			for i := at; i <= last; i++ {
+				c.Restyle(left+i, y, 1, classStyle(v).Under())
+			}
+		}
+	}
+	c.Right(m.w-1, y, paint.Dim, calls(len(l.Invocations)))
+}
+
+func calls(n int) string {
+	if n == 1 {
+		return "1 call"
+	}
+	return fmt.Sprintf("%d calls", n)
+}
+
+// mark gives the glyph of a lane's cell: each state has its own, so that the
+// colour only repeats it.
+func mark(cell draw.Cell) (rune, paint.Style) {
+	switch {
+	case cell.Failed:
+		return '✗', paint.Bad
+	case cell.Cold:
+		return '◆', paint.Cold
+	case cell.First:
+		return '◇', paint.Cold
+	case cell.State == draw.Busy:
+		return height(max(cell.Share, 0.01)), paint.Warm
+	case cell.State == draw.Idle:
+		return '·', paint.Faint
+	case cell.State == draw.Starting:
+		return '╌', paint.Cold
+	}
+	return ' ', paint.Plain
+}
+
+func classStyle(v *measure.Invocation) paint.Style {
+	switch {
+	case draw.Bad(v):
+		return paint.Bad
+	case v.Class == engine.Warm:
+		return paint.Warm
+	}
+	return paint.Cold
+}
+
+// drawWaiting draws what waited and what was turned away, on the time axis of
+// the lanes.
+func (m *Model) drawWaiting(c *paint.Canvas, y int, w draw.Window) int {
+	r := m.chart.Run()
+	c.Rule(y, "waiting and turned away")
+	y++
+	for _, fn := range m.waitingFunctions() {
+		cells := m.chart.Waiting(fn, w)
+		most := 0
+		for _, n := range cells {
+			most = max(most, n)
+		}
+		c.PutUpTo(1, y, left-1, paint.Plain, "wait "+r.Functions[fn].Name)
+		for i, n := range cells {
+			if from, _ := w.Cell(i); from <= r.Length {
+				c.Set(left+i, y, paint.Plain, height(float64(n)/float64(max(most, 1))))
+			}
+		}
+		c.Right(m.w-1, y, paint.Dim, fmt.Sprintf("most %d", most))
+		y++
+	}
+	for s := range r.Sources {
+		if !m.turned(s) {
+			continue
+		}
+		rejected, n := m.chart.Counts(draw.Rejected, s, w)
+		lost, k := m.chart.Counts(draw.Lost, s, w)
+		c.PutUpTo(1, y, left-1, paint.Bad, "✗ "+r.Sources[s].Name)
+		most := 1
+		for i := range rejected {
+			most = max(most, rejected[i]+lost[i])
+		}
+		for i := range rejected {
+			c.Set(left+i, y, paint.Bad, height(float64(rejected[i]+lost[i])/float64(most)))
+		}
+		text := fmt.Sprintf("%d rejected", n)
+		if k > 0 && n == 0 {
+			text = fmt.Sprintf("%d lost", k)
+		} else if k > 0 {
+			text = fmt.Sprintf("%d+%d lost", n, k)
+		}
+		c.Right(m.w-1, y, paint.Bad, text)
+		y++
+	}
+	return y
+}
+
+// drawAxis draws the times, at round distances.
+func (m *Model) drawAxis(c *paint.Canvas, y int, w draw.Window) int {
+	step := roundStep(time.Duration(w.To-w.From) / time.Duration(max(w.Cells/14, 1)))
+	for t := w.From / clock.Time(step) * clock.Time(step); t <= w.To; t += clock.Time(step) {
+		if at := w.At(t); at >= 0 && at < w.Cells {
+			c.Set(left+at, y, paint.Dim, '╵')
+			c.PutUpTo(left+at+1, y, left+w.Cells+right, paint.Dim, axisText(t, step))
+		}
+	}
+	return y + 1
+}
+
+// roundStep gives the 1, 2 or 5 times a power of ten at or above a duration.
+func roundStep(d time.Duration) time.Duration {
+	for decade := 100 * time.Microsecond; ; decade *= 10 {
+		for _, factor := range []time.Duration{1, 2, 5} {
+			if step := decade * factor; step >= d {
+				return step
+			}
+		}
+	}
+}
+
+func axisText(t clock.Time, step time.Duration) string {
+	switch {
+	case step >= time.Second:
+		return fmt.Sprintf("%.0f s", t.Seconds())
+	case step >= time.Millisecond:
+		return fmt.Sprintf("%.3f s", t.Seconds())
+	}
+	return fmt.Sprintf("%.4f s", t.Seconds())
+}
+
+// drawFigures draws the running figures of each function.
+func (m *Model) drawFigures(c *paint.Canvas, y int) {
+	r := m.chart.Run()
+	title := "so far, latency in ms"
+	if !m.live {
+		title = "latency in ms"
+	}
+	c.Rule(y, title)
+	y++
+	type column struct {
+		at    int
+		title string
+		style paint.Style
+	}
+	columns := []column{{23, "in flight", paint.Dim}, {32, "waiting", paint.Dim}, {40, "cold n", paint.Cold}, {46, "p50", paint.Cold},
+		{54, "first n", paint.Cold}, {62, "warm n", paint.Warm}, {68, "p50", paint.Warm}, {74, "p95", paint.Warm}, {80, "p99", paint.Warm}}
+	for _, x := range columns {
+		if x.at <= m.w {
+			c.Right(x.at, y, x.style, x.title)
+		}
+	}
+	for fn := range r.Functions {
+		if y++; y >= m.h {
+			return
+		}
+		f := &m.tally.Functions[fn]
+		look := engine.Look{}
+		if fn < len(m.looks) {
+			look = m.looks[fn]
+		}
+		c.PutUpTo(1, y, left, paint.Plain, r.Functions[fn].Name)
+		values := []string{fmt.Sprintf("%d of %d", look.InFlight, r.Functions[fn].Max), fmt.Sprint(look.Waiting),
+			fmt.Sprint(f.N(engine.Cold)), measure.MillisText(f.Percentile(engine.Cold, 0.5)), fmt.Sprint(f.N(engine.First)),
+			fmt.Sprint(f.N(engine.Warm)), measure.MillisText(f.Percentile(engine.Warm, 0.5)), measure.MillisText(f.Percentile(engine.Warm, 0.95)), measure.MillisText(f.Percentile(engine.Warm, 0.99))}
+		for i, v := range values {
+			if columns[i].at <= m.w {
+				c.Right(columns[i].at, y, paint.Plain, v)
+			}
+		}
+	}
+}
+
+// brief says the invocation under the cursor in a line.
+func (m *Model) brief(v *measure.Invocation) string {
+	status := v.Result.String()
+	if v.Status > 0 {
+		status = fmt.Sprint(v.Status)
+	}
+	return fmt.Sprintf("▸ at %.3f s  %s  %s  %s", v.Assigned.Seconds(), v.Class, status, durationText(v.Done.Sub(v.Assigned)))
+}
+
+func durationText(d time.Duration) string {
+	ms := measure.Millis(d)
+	return measure.MillisText(&ms) + " ms"
+}
+
+// drawDetails opens the instance or the invocation under the cursor.
+func (m *Model) drawDetails(c *paint.Canvas) {
+	lanes := m.chart.Lanes()
+	if m.lane < 0 || m.lane >= len(lanes) {
+		return
+	}
+	l := lanes[m.lane]
+	r := m.chart.Run()
+	name := fmt.Sprintf("%s-%d", r.Functions[l.Instance.Function].Name, l.Instance.Number)
+	var lines []line
+	v := m.under()
+	if v != nil {
+		lines = m.invocationLines(v)
+		name = fmt.Sprintf("%s, call %d of %d", name, m.call+1, len(l.Invocations))
+	}
+	lines = append(lines, m.instanceLines(&l.Instance)...)
+	width := min(m.w-4, 78)
+	tall := min(len(lines)+2, m.h-2)
+	x, y := (m.w-width)/2, max((m.h-tall)/2, 0)
+	c.Frame(x, y, width, tall, name)
+	for i, row := range lines[:tall-2] {
+		c.PutUpTo(x+2, y+1+i, x+width-2, paint.Dim, row.name)
+		c.PutUpTo(x+18, y+1+i, x+width-2, row.style, row.value)
+	}
+}
+
+type line struct {
+	name, value string
+	style       paint.Style
+}
+
+func (m *Model) invocationLines(v *measure.Invocation) []line {
+	r := m.chart.Run()
+	var lines []line
+	add := func(style paint.Style, name, format string, args ...any) {
+		lines = append(lines, line{name, fmt.Sprintf(format, args...), style})
+	}
+	attempts := m.chart.Events(v)
+	for i, a := range attempts {
+		if i == 6 {
+			add(paint.Dim, "", "and %d more in this batch", len(attempts)-i)
+			break
+		}
+		arrival := &r.Arrivals[a.Event]
+		p := &r.Payloads[arrival.Payload]
+		title := ""
+		if i == 0 {
+			title = "event"
+		}
+		add(paint.Plain, title, "%s", proc.Harmless(p.Label))
+		add(paint.Dim, "", "%s#%d, attempt %d: %s", p.Set, p.N, a.N, a.Result)
+	}
+	status := "no answer: " + v.Result.String()
+	if v.Status > 0 {
+		status = fmt.Sprint(v.Status)
+		if v.Result != engine.OK {
+			status += ", " + v.Result.String()
+		}
+	}
+	add(classStyle(v), "reply status", "%s", status)
+	add(classStyle(v), "class", "%s", v.Class)
+	if len(attempts) == 0 {
+		return lines
+	}
+	first := &r.Arrivals[attempts[0].Event]
+	add(paint.Plain, "due", "%.4f s", first.Due.Seconds())
+	step := func(name string, at, from clock.Time, what string) {
+		if at > 0 {
+			add(paint.Plain, name, "+ %-12s %s", durationText(at.Sub(from)), what)
+		}
+	}
+	step("taken", first.Arrived, first.Due, "how late the driver was")
+	step("handed over", v.Assigned, first.Arrived, "waited for an instance")
+	step("sent", v.Sent, v.Assigned, "")
+	step("first byte", v.Received, v.Sent, "the function at work")
+	step("done", v.Done, max(v.Received, v.Assigned), "the rest of the reply")
+	add(paint.Bold, "latency", "%s from due to done", durationText(v.Done.Sub(first.Due)))
+	return lines
+}
+
+func (m *Model) instanceLines(in *measure.Instance) []line {
+	lines := []line{{"", "", paint.Plain}}
+	add := func(style paint.Style, name, format string, args ...any) {
+		lines = append(lines, line{name, fmt.Sprintf(format, args...), style})
+	}
+	if in.Ready > 0 {
+		add(paint.Cold, "instance start", "%s to be ready, of these %s to exec", durationText(in.Ready.Sub(in.Spawned)), durationText(max(in.Exec-in.Spawned, 0).Sub(0)))
+	} else {
+		add(paint.Bad, "instance start", "not ready")
+	}
+	if in.Stopped > 0 {
+		exit := strings.TrimSpace(in.Exit)
+		add(paint.Plain, "instance stop", "%s at %.3f s; %s", in.Reason, in.Stopped.Seconds(), exit)
+	} else {
+		add(paint.Plain, "instance", "process %d", in.PID)
+	}
+	return lines
+}

@@ -1,0 +1,354 @@
+// Package drillview is the view of a drill under way, or of one that is over:
+// what arrives, which instance does what, what waits and what is turned away,
+// on one time axis.
+package drillview
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"nightdrill/internal/core/arrival"
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/draw"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/tui/paint"
+)
+
+// Start asks the shell to start a drill.
+type Start struct{ Drill *plan.Drill }
+
+// Stop asks the shell to stop the drill under way.
+type Stop struct{}
+
+// Keys are the keys of the view.
+var Keys = struct{ Start, Stop, Up, Down, Left, Right, Open, Close, In, Out, Back, On, All key.Binding }{
+	Start: key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "start a drill")),
+	Stop:  key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "stop the drill")),
+	Up:    key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓", "choose a lane")),
+	Down:  key.NewBinding(key.WithKeys("down", "j")),
+	Left:  key.NewBinding(key.WithKeys("left", "h"), key.WithHelp("←→", "choose an invocation")),
+	Right: key.NewBinding(key.WithKeys("right", "l")),
+	Open:  key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "open it")),
+	Close: key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "close, let go")),
+	In:    key.NewBinding(key.WithKeys("+", "="), key.WithHelp("+ -", "zoom")),
+	Out:   key.NewBinding(key.WithKeys("-", "_")),
+	Back:  key.NewBinding(key.WithKeys(",", "pgup"), key.WithHelp(", .", "scroll in time")),
+	On:    key.NewBinding(key.WithKeys(".", "pgdown")),
+	All:   key.NewBinding(key.WithKeys("0", "home"), key.WithHelp("0", "the whole drill")),
+}
+
+// Model is the state of the view.
+type Model struct {
+	p      *plan.Project
+	w, h   int
+	choice int // of the drills, while none was started
+
+	drill  *plan.Drill
+	closed bool // choosing a drill although there is one to show
+	live   bool // a drill is under way
+	ending bool
+	chart  *draw.Chart
+	tally  *measure.Tally
+	looks  []engine.Look
+	planed clock.Time // how long the drill's arrivals take by the plan
+
+	from, span clock.Time // of the window; span 0 for the whole drill
+	lane       int        // under the cursor, or -1
+	call       int        // invocation of the lane under the cursor, or -1
+	top        int        // first lane shown
+	details    bool
+}
+
+// New gives the view of a project.
+func New(p *plan.Project) *Model { return &Model{p: p, lane: -1, call: -1} }
+
+// Resize tells the view its room.
+func (m *Model) Resize(w, h int) { m.w, m.h = w, h }
+
+// Begin shows a drill that begins now.
+func (m *Model) Begin(d *plan.Drill, r *measure.Run) {
+	m.drill, m.live, m.ending, m.closed = d, true, false, false
+	m.chart, m.tally = &draw.Chart{}, measure.NewTally(r)
+	m.from, m.span, m.lane, m.call, m.top, m.details = 0, 0, -1, -1, 0, false
+	m.planed = 0
+	for _, f := range d.Feeds {
+		times, _, _ := m.p.Sets[f.Set].Offsets()
+		m.planed = max(m.planed, clock.Time(arrival.Span(f.Phases, times)))
+	}
+	m.Update(r, nil)
+}
+
+// Show shows a run that is over.
+func (m *Model) Show(r *measure.Run) {
+	m.drill, m.live, m.closed = m.p.DrillNamed(r.Drill), false, false
+	m.chart, m.tally = &draw.Chart{}, measure.NewTally(r)
+	m.from, m.span, m.lane, m.call, m.top, m.details = 0, 0, -1, -1, 0, false
+	m.Update(r, nil)
+}
+
+// Update takes in what was recorded since.
+func (m *Model) Update(r *measure.Run, looks []engine.Look) {
+	m.chart.Update(r)
+	m.tally.Update(r, m.chart.Invocation)
+	m.looks = looks
+}
+
+// Ending says that the drill is being stopped.
+func (m *Model) Ending() { m.ending = true }
+
+// Ended says that the drill is over.
+func (m *Model) Ended(r *measure.Run) {
+	m.live, m.ending = false, false
+	m.Update(r, nil)
+}
+
+// Key handles a key.
+func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
+	if m.choosing() {
+		return m.chooseKey(k)
+	}
+	is := func(b key.Binding) bool { return key.Matches(k, b) }
+	lanes := m.chart.Lanes()
+	switch {
+	case is(Keys.Start) && !m.live:
+		m.closed = true
+	case is(Keys.Stop) && m.live:
+		return func() tea.Msg { return Stop{} }
+	case is(Keys.Close):
+		if m.details {
+			m.details = false
+		} else {
+			m.lane, m.call = -1, -1
+		}
+	case is(Keys.Up), is(Keys.Down):
+		by := 1
+		if is(Keys.Up) {
+			by = -1
+		}
+		m.moveLane(lanes, by)
+	case is(Keys.Left), is(Keys.Right):
+		by := 1
+		if is(Keys.Left) {
+			by = -1
+		}
+		m.moveCall(lanes, by)
+	case is(Keys.Open):
+		if m.lane < 0 {
+			m.moveLane(lanes, 1)
+		}
+		m.details = m.lane >= 0
+	case is(Keys.In):
+		m.zoom(2)
+	case is(Keys.Out):
+		m.zoom(0.5)
+	case is(Keys.Back), is(Keys.On):
+		w := m.window()
+		by := (w.To - w.From) / 4
+		if is(Keys.Back) {
+			by = -by
+		}
+		m.look(w.From+by, w.To-w.From)
+	case is(Keys.All):
+		m.span = 0
+	}
+	return nil
+}
+
+func (m *Model) choosing() bool { return m.chart == nil || m.closed }
+
+func (m *Model) chooseKey(k tea.KeyPressMsg) tea.Cmd {
+	switch {
+	case key.Matches(k, Keys.Up):
+		m.choice = max(m.choice-1, 0)
+	case key.Matches(k, Keys.Down):
+		m.choice = min(m.choice+1, len(m.p.Drills)-1)
+	case key.Matches(k, Keys.Close):
+		m.closed = false
+	case key.Matches(k, Keys.Open), key.Matches(k, Keys.Start):
+		if len(m.p.Drills) > 0 {
+			d := &m.p.Drills[m.choice]
+			return func() tea.Msg { return Start{d} }
+		}
+	}
+	return nil
+}
+
+// Help gives the keys that work now, in the order of their use.
+func (m *Model) Help() []key.Binding {
+	switch {
+	case m.choosing() && len(m.p.Drills) == 0:
+		return nil
+	case m.choosing():
+		start := key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "start this drill"))
+		pick := key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓", "choose a drill"))
+		return []key.Binding{start, pick}
+	case m.details:
+		return []key.Binding{Keys.Left, Keys.Up, Keys.Close}
+	case m.live:
+		return []key.Binding{Keys.Stop, Keys.Up, Keys.Left, Keys.Open, Keys.In, Keys.Back, Keys.All}
+	}
+	return []key.Binding{Keys.Start, Keys.Up, Keys.Left, Keys.Open, Keys.In, Keys.Back, Keys.All}
+}
+
+// length is the stretch of time that there is to see.
+func (m *Model) length() clock.Time {
+	r := m.chart.Run()
+	if !m.live {
+		return max(r.Length, 1)
+	}
+	return max(r.Length, m.planed+m.planed/20, clock.Time(time.Second))
+}
+
+// follow is the longest drill that is shown whole while it runs.
+const follow = clock.Time(90 * time.Second)
+
+// window gives the stretch of time that is shown.
+func (m *Model) window() draw.Window {
+	cells := max(m.w-left-right, 10)
+	if m.span > 0 {
+		return draw.Window{From: m.from, To: m.from + m.span, Cells: cells}
+	}
+	length := m.length()
+	if m.live && length > follow {
+		end := max(m.chart.Run().Length, follow)
+		return draw.Window{From: end - follow, To: end, Cells: cells}
+	}
+	return draw.Window{From: 0, To: length, Cells: cells}
+}
+
+// look shows a stretch of time, kept within the drill.
+func (m *Model) look(from, span clock.Time) {
+	length := m.length()
+	if span >= length {
+		m.span = 0
+		return
+	}
+	m.span = max(span, clock.Time(100*time.Microsecond))
+	m.from = min(max(from, 0), length-m.span)
+}
+
+// zoom changes the scale around the cursor, or around the middle.
+func (m *Model) zoom(by float64) {
+	w := m.window()
+	at := (w.From + w.To) / 2
+	if v := m.under(); v != nil {
+		at = v.Assigned
+	}
+	share := float64(at-w.From) / float64(w.To-w.From)
+	span := clock.Time(float64(w.To-w.From) / by)
+	m.look(at-clock.Time(share*float64(span)), span)
+}
+
+// under gives the invocation under the cursor, or nil.
+func (m *Model) under() *measure.Invocation {
+	lanes := m.chart.Lanes()
+	if m.lane < 0 || m.lane >= len(lanes) || m.call < 0 || m.call >= len(lanes[m.lane].Invocations) {
+		return nil
+	}
+	return &m.chart.Run().Invocations[lanes[m.lane].Invocations[m.call]]
+}
+
+func (m *Model) moveLane(lanes []*draw.Lane, by int) {
+	if len(lanes) == 0 {
+		return
+	}
+	at := m.chart.Run().Length
+	if v := m.under(); v != nil {
+		at = v.Assigned
+	}
+	if m.lane < 0 {
+		m.lane = m.latest(lanes)
+	} else {
+		m.lane = min(max(m.lane+by, 0), len(lanes)-1)
+	}
+	m.call = m.chart.Near(lanes[m.lane], at)
+	m.comeAlong(lanes[m.lane])
+}
+
+// latest gives the lane with the latest call, where a new cursor appears.
+func (m *Model) latest(lanes []*draw.Lane) int {
+	best, done := 0, clock.Time(-1)
+	for i, l := range lanes {
+		if n := len(l.Invocations); n > 0 {
+			if d := m.chart.Run().Invocations[l.Invocations[n-1]].Done; d > done {
+				best, done = i, d
+			}
+		}
+	}
+	return best
+}
+
+func (m *Model) moveCall(lanes []*draw.Lane, by int) {
+	if len(lanes) == 0 {
+		return
+	}
+	if m.lane < 0 {
+		m.moveLane(lanes, 0)
+		return
+	}
+	l := lanes[m.lane]
+	m.call = max(min(m.call+by, len(l.Invocations)-1), min(0, len(l.Invocations)-1))
+	m.comeAlong(l)
+}
+
+// comeAlong moves a zoomed window to where the cursor is.
+func (m *Model) comeAlong(l *draw.Lane) {
+	if m.span == 0 {
+		return
+	}
+	at := l.Instance.Spawned
+	if v := m.under(); v != nil {
+		at = v.Assigned
+	}
+	if w := m.window(); at < w.From || at >= w.To {
+		m.look(at-m.span/2, m.span)
+	}
+}
+
+// Title says in a few words what is going on.
+func (m *Model) Title() (style paint.Style, text string) {
+	if m.chart == nil {
+		return paint.Dim, "no drill yet"
+	}
+	r := m.chart.Run()
+	switch {
+	case m.ending:
+		return paint.Bad, fmt.Sprintf("%s  stopping", r.Drill)
+	case m.live && r.Length > m.planed:
+		return paint.Warm, fmt.Sprintf("● %s  %.1f s, settling", r.Drill, r.Length.Seconds())
+	case m.live:
+		return paint.Warm, fmt.Sprintf("● %s  %.1f s of about %.0f s", r.Drill, r.Length.Seconds(), m.planed.Seconds())
+	case !r.Finished:
+		return paint.Bad, fmt.Sprintf("%s  stopped after %.1f s", r.Drill, r.Length.Seconds())
+	}
+	return paint.Plain, fmt.Sprintf("%s  over after %.1f s", r.Drill, r.Length.Seconds())
+}
+
+// Looks gives the state of each function, while a drill is under way.
+func (m *Model) Looks() []engine.Look { return m.looks }
+
+// Now gives the time of the drill.
+func (m *Model) Now() clock.Time {
+	if m.chart == nil {
+		return 0
+	}
+	return m.chart.Run().Length
+}
+
+// describe says what a drill does.
+func describe(p *plan.Project, d *plan.Drill) string {
+	var feeds []string
+	longest := time.Duration(0)
+	for _, f := range d.Feeds {
+		times, _, _ := p.Sets[f.Set].Offsets()
+		longest = max(longest, arrival.Span(f.Phases, times))
+		feeds = append(feeds, fmt.Sprintf("%s from %s", p.Sources[f.Source].Name, p.Sets[f.Set].Name))
+	}
+	return fmt.Sprintf("about %v: %s", longest.Round(time.Second), strings.Join(feeds, ", "))
+}
