@@ -106,6 +106,7 @@ Try it without a project: nightdrill demo`,
 		RunE:          func(cmd *cobra.Command, _ []string) error { return screen(cmd, dir, "") },
 	}
 	root.CompletionOptions.DisableDefaultCmd = true
+	root.SuggestionsMinimumDistance = 2
 	root.PersistentFlags().StringVar(&dir, "project", ".", "the folder of the project")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return err })
 	root.AddCommand(demoCommand(), runCommand(&dir), checkCommand(&dir), runsCommand(&dir))

@@ -31,7 +31,8 @@ const File = "nightdrill.yaml"
 
 // Defaults of settings that a project leaves out.
 const (
-	DefaultConcurrency  = 64
+	DefaultConcurrency  = 32 // of a project
+	DefaultMax          = 10 // of a function
 	DefaultTimeout      = 30 * time.Second
 	DefaultStartTimeout = 30 * time.Second
 	DefaultIdleAfter    = time.Minute
@@ -189,7 +190,7 @@ func (l *loader) function(name string, all *object) {
 	f.Deliver = plan.Deliver(o.choice("deliver", []string{"binary", "structured", "body"}, 0))
 	f.Timeout = o.duration("timeout", DefaultTimeout, time.Millisecond)
 	f.StartTimeout = o.duration("start_timeout", DefaultStartTimeout, time.Millisecond)
-	f.Limits = l.limits(o, plan.Limits{Max: l.p.Concurrency, PerInstance: 1, IdleAfter: DefaultIdleAfter})
+	f.Limits = l.limits(o, plan.Limits{Max: min(DefaultMax, l.p.Concurrency), PerInstance: 1, IdleAfter: DefaultIdleAfter})
 	l.p.Functions = append(l.p.Functions, f)
 }
 

@@ -85,7 +85,7 @@ func TestAGoodFileIsResolved(t *testing.T) {
 		t.Errorf("scans has %+v", s)
 	}
 	d := l.DrillNamed("friday-evening")
-	if d.Limits[0].Max != 4 || d.Limits[0].PerInstance != 2 || d.Limits[1].Max != 24 || d.Seed != 7 || len(d.Budgets) != 2 {
+	if d.Limits[0].Max != 4 || d.Limits[0].PerInstance != 2 || d.Limits[1].Max != 10 || d.Seed != 7 || len(d.Budgets) != 2 {
 		t.Errorf("the drill has %+v", d)
 	}
 	if p := d.Feeds[1].Phases; len(p) != 4 || p[1].To != (arrival.Rate{Events: 25, Per: 10 * time.Second}) {

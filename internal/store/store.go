@@ -65,7 +65,7 @@ func Open(dir string) (*Store, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return nil, fmt.Errorf("cannot make the folder for runs: %w", err)
 	}
-	db, err := sql.Open("sqlite", "file:"+uriPath(path)+"?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(ON)")
+	db, err := sql.Open("sqlite", "file:"+uriPath(path)+"?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(ON)&_txlock=immediate")
 	if err != nil {
 		return nil, err
 	}
@@ -94,11 +94,14 @@ func (s *Store) migrate() error {
 	case version == Version:
 		return nil
 	}
-	tx, err := s.db.Begin()
+	tx, err := s.db.Begin() // from here on no other program can do the same
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback() //nolint:errcheck // after Commit it does nothing
+	if err := tx.QueryRow("PRAGMA user_version").Scan(&version); err != nil || version == Version {
+		return err
+	}
 	if _, err := tx.Exec(schema + fmt.Sprintf("PRAGMA user_version = %d", Version)); err != nil {
 		return err
 	}

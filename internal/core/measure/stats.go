@@ -130,8 +130,9 @@ func (p *Population) Dependent(q float64) Percentile {
 		return Percentile{}
 	}
 	out := Percentile{Value: s[rank(q, n)-1], OK: true}
+	// long blocks, so that what hangs together stays together; and
 	// thresholds around the percentile, among which the resampled one is found
-	blocks := min(mostBlocks, max(4, int(math.Round(math.Pow(float64(n), 2.0/3)))))
+	blocks := min(mostBlocks, max(4, int(math.Sqrt(float64(n)))))
 	grid := gridAround(s, q, blocks)
 	// how many samples of each block are at or below each threshold
 	counts := make([][]int32, len(grid))

@@ -149,14 +149,14 @@ func (m *Model) Title() (paint.Style, string) {
 	case m.run == nil:
 		return paint.Dim, "no run yet"
 	}
-	text := fmt.Sprintf("%s  run %s  %.1f s", m.run.Drill, m.run.ID, m.summary.Seconds)
+	text, style := m.run.Drill, paint.Plain
 	if at := m.place(); at >= 0 && len(m.runs) > 1 {
-		text += fmt.Sprintf("  (%d of %d)", len(m.runs)-at, len(m.runs))
+		text = fmt.Sprintf("%d of %d  %s", len(m.runs)-at, len(m.runs), text)
 	}
 	if !m.run.Finished {
-		return paint.Bad, text + "  unfinished"
+		text, style = text+"  unfinished", paint.Bad
 	}
-	return paint.Plain, text
+	return style, fmt.Sprintf("%s  run %s  %.1f s", text, m.run.ID, m.summary.Seconds)
 }
 
 // Draw draws the view.

@@ -1,0 +1,250 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/store"
+)
+
+// The commands are tested as the program that users run.
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "nightdrill-test")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "nightdrill")
+	build := exec.Command("go", "build", "-o", program, "nightdrill/cmd/nightdrill")
+	build.Stderr = os.Stderr
+	if err := build.Run(); err != nil {
+		panic(err)
+	}
+	os.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state"))
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+func nightdrill(t *testing.T, args ...string) (out, errs string, code int) {
+	t.Helper()
+	var o, e bytes.Buffer
+	c := exec.Command(program, args...)
+	c.Stdout, c.Stderr = &o, &e
+	_ = c.Run() // the exit code tells
+	return o.String(), e.String(), c.ProcessState.ExitCode()
+}
+
+// lay makes a project with one function; the yaml may say more.
+func lay(t *testing.T, start, more string) string {
+	dir := t.TempDir()
+	yaml := `nightdrill: 1
+project: quay
+functions:
+  quote: {start: ` + start + `, start_timeout: 500ms, timeout: 2s}
+sources:
+  fares: {kind: http, wires: [{to: quote}]}
+payloads:
+  asks: {recording: asks.har}
+drills:
+  short: {settle: 5s, feeds: [{source: fares, payloads: asks, arrive: [{steady: 20/s, for: 500ms}]}]` + more + `}
+`
+	har := `{"log":{"version":"1.2","entries":[{"request":{"method":"GET","url":"http://x.example/quote/skerry-holm?day=2026-11-20&vehicle=foot&passengers=1"}}]}}`
+	for name, text := range map[string]string{"nightdrill.yaml": yaml, "asks.har": har} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return dir
+}
+
+const served = `["{nightdrill}", demo-function, quote]`
+
+// noneLeft fails when a function of the demo is still running.
+func noneLeft(t *testing.T) {
+	t.Helper()
+	out, _ := exec.Command("pgrep", "-f", program+" demo-function").Output()
+	if len(out) > 0 {
+		t.Errorf("processes are left: %s", out)
+	}
+}
+
+// The demo ends well, its summary adds up, and the run that was kept says the same.
+func TestTheDemoHeadless(t *testing.T) {
+	out, errs, code := nightdrill(t, "demo", "--headless", "--json", "-")
+	var s measure.Summary
+	if err := json.Unmarshal([]byte(out), &s); err != nil || code != 0 {
+		t.Fatalf("exit %d, %v\n%s%s", code, err, out, errs)
+	}
+	sum := 0
+	for o := range engine.Outcomes {
+		sum += *s.Events.Of(o)
+	}
+	if s.Format != measure.Format || !s.Finished || sum != s.Events.Deliveries || s.Events.Arrived != s.Events.Deliveries || s.Seconds > 60 {
+		t.Errorf("format %q, finished %v, %d outcomes, events %+v, %v s", s.Format, s.Finished, sum, s.Events, s.Seconds)
+	}
+	q := s.Functions["quote"]
+	if q.Latency.Cold.N == 0 || q.Latency.Warm.N == 0 || s.Events.Rejected == 0 || s.Events.DeadLettered == 0 || s.Functions["boarding"].Attempts <= 179 {
+		t.Errorf("cold %d, warm %d, events %+v, attempts of boarding %d", q.Latency.Cold.N, q.Latency.Warm.N, s.Events, s.Functions["boarding"].Attempts)
+	}
+	if q.Latency.Cold.P50 == nil || *q.Latency.Cold.P50 < 2**q.Latency.Warm.P50 || *q.Latency.Warm.P50Lo > *q.Latency.Warm.P50 {
+		t.Errorf("cold %+v, warm %+v", q.Latency.Cold, q.Latency.Warm)
+	}
+	noneLeft(t)
+	dir := filepath.Join(os.Getenv("XDG_STATE_HOME"), "nightdrill", "demo")
+	if kept, _, _ := nightdrill(t, "runs", "show", s.Run, "--json", "--project", dir); kept != out {
+		t.Errorf("the run that was kept says\n%s\nit said\n%s", kept, out)
+	}
+	text, _, _ := nightdrill(t, "runs", "show", "--project", dir)
+	list, _, _ := nightdrill(t, "runs", "list", "--project", dir)
+	if !strings.Contains(text, "quote answers cold in") || !strings.Contains(list, s.Run) {
+		t.Errorf("show:\n%s\nlist:\n%s", text, list)
+	}
+}
+
+// Every wrong use gives one clear line and its code.
+func TestErrors(t *testing.T) {
+	good := lay(t, served, "")
+	missed := lay(t, served, ", budgets: [function quote warm p50 < 1ns, project done > 0]")
+	newer := lay(t, served, "")
+	s, err := store.Open(newer)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+	for _, c := range []struct {
+		args []string
+		code int
+		want string
+	}{
+		{[]string{"check", "--project", t.TempDir()}, 2, "no nightdrill.yaml here"},
+		{[]string{"run", "shrot", "--project", good}, 2, `there is no drill "shrot"; there are short`},
+		{[]string{"chekc"}, 2, "did you mean check?"},
+		{[]string{"check", "--colour"}, 2, "unknown flag: --colour"},
+		{[]string{"check", "it"}, 2, "takes no arguments"},
+		{[]string{"runs"}, 2, "list or show"},
+		{[]string{"runs", "show", "--project", good}, 2, "there are no runs yet"},
+		{[]string{"--project", good}, 2, "needs a terminal"},
+		{[]string{"run", "--project", missed}, 1, ""},
+		{[]string{"run", "--json", "/no/such/folder/x.json", "--project", good}, 3, "cannot be written"},
+		{[]string{"run", "--project", lay(t, "[sh, -c, 'echo no tide table; exit 3']", "")}, 3, "quote never started"},
+		{[]string{"run", "--project", lay(t, "[sleep, 60]", "")}, 3, "quote never started"},
+		{[]string{"run", "--project", lay(t, "[pyhton3x]", "")}, 2, `nightdrill.yaml:4:19: functions.quote.start: "pyhton3x" is not on the PATH`},
+	} {
+		out, errs, code := nightdrill(t, c.args...)
+		if code != c.code || !strings.Contains(errs, c.want) || strings.Count(errs, "\n") > 1 {
+			t.Errorf("%v: exit %d (want %d), standard error %q (want %q)\n%s", c.args, code, c.code, errs, c.want, out)
+		}
+	}
+	if text, _, _ := nightdrill(t, "runs", "show", "--project", missed); !strings.Contains(text, "missed  function quote warm p50 < 1ns") {
+		t.Errorf("the missed budget is not shown:\n%s", text)
+	}
+	noneLeft(t)
+}
+
+func TestWhyAFunctionDidNotStartIsInTheFindings(t *testing.T) {
+	out, _, _ := nightdrill(t, "run", "--project", lay(t, "[sh, -c, 'echo no tide table; exit 3']", ""))
+	if want := "quote does not start: it exited with code 3 before it was ready; its last line: no tide table"; !strings.Contains(out, want) {
+		t.Errorf("findings\n%s\nwant %q", out, want)
+	}
+	out, _, _ = nightdrill(t, "run", "--project", lay(t, "[sleep, 60]", ""))
+	if want := "did not listen on the port it was given"; !strings.Contains(out, want) {
+		t.Errorf("findings\n%s\nwant %q", out, want)
+	}
+}
+
+func TestCheckSaysWhatIsWired(t *testing.T) {
+	out, errs, code := nightdrill(t, "check", "--project", lay(t, served, ""))
+	for _, want := range []string{"Nothing is wrong", "any /{path...} → quote", "drill short", "steady 20/s"} {
+		if !strings.Contains(out, want) || code != 0 || errs != "" {
+			t.Errorf("exit %d, %q in\n%s%s", code, want, out, errs)
+		}
+	}
+}
+
+// Ctrl-C keeps the run, marks it unfinished, and leaves no process.
+func TestInterrupted(t *testing.T) {
+	dir := lay(t, served, "")
+	long := strings.Replace(read(t, dir+"/nightdrill.yaml"), "for: 500ms", "for: 1h", 1)
+	if err := os.WriteFile(dir+"/nightdrill.yaml", []byte(long), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	c := exec.Command(program, "run", "--project", dir)
+	var errs bytes.Buffer
+	c.Stderr = &errs
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer c.Process.Kill()
+	until(t, func() bool {
+		s, err := store.Open(dir)
+		if err != nil {
+			return false
+		}
+		defer s.Close()
+		i, err := s.Find("last")
+		if err != nil {
+			return false
+		}
+		r, err := s.Load(i.ID)
+		return err == nil && len(r.Deliveries) > 3
+	})
+	c.Process.Signal(syscall.SIGINT)
+	_ = c.Wait()
+	if code := c.ProcessState.ExitCode(); code != 130 || !strings.Contains(errs.String(), "interrupted") {
+		t.Errorf("exit %d, %q", code, errs.String())
+	}
+	noneLeft(t)
+	out, _, _ := nightdrill(t, "runs", "show", "--project", dir)
+	if !strings.Contains(out, "unfinished") {
+		t.Errorf("the run is not marked:\n%s", out)
+	}
+}
+
+// until waits for a condition, at most half a minute.
+func until(t *testing.T, holds func() bool) {
+	t.Helper()
+	for end := time.Now().Add(30 * time.Second); !holds(); runtime.Gosched() {
+		if time.Now().After(end) {
+			t.Fatal("waited in vain")
+		}
+	}
+}
+
+func read(t *testing.T, file string) string {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(text)
+}
+
+// A function in any language that reads PORT and answers HTTP works.
+func TestExamples(t *testing.T) {
+	for name, interpreter := range map[string]string{"python": "python3", "node": "node"} {
+		t.Run(name, func(t *testing.T) {
+			if _, err := exec.LookPath(interpreter); err != nil {
+				t.Skipf("THE EXAMPLE IN %s WAS NOT TRIED: %s is not on this machine", strings.ToUpper(name), interpreter)
+			}
+			dir := t.TempDir()
+			if err := os.CopyFS(dir, os.DirFS("../../examples/"+name)); err != nil {
+				t.Fatal(err)
+			}
+			out, errs, code := nightdrill(t, "run", "--project", dir)
+			if code != 0 || !strings.Contains(out, "held    function quote warm p95") {
+				t.Errorf("exit %d\n%s%s", code, out, errs)
+			}
+		})
+	}
+}

@@ -1,0 +1,123 @@
+package draw
+
+import (
+	"testing"
+	"time"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
+)
+
+func ms(n int) clock.Time { return clock.Time(n) * clock.Time(time.Millisecond) }
+
+func run() *measure.Run {
+	return &measure.Run{Length: ms(1000), Functions: []measure.Function{{Name: "f", PerInstance: 1}}, Sources: []measure.Source{{Name: "s", To: []int{0}}},
+		Instances: []measure.Instance{{Number: 1, Spawned: ms(100), Ready: ms(200), Stopped: ms(800)}, {ID: 1, Number: 2, Spawned: ms(500)}},
+		Invocations: []measure.Invocation{
+			{ID: 1, Assigned: ms(200), Done: ms(310), Class: engine.Cold, Status: 200},
+			{ID: 2, Assigned: ms(400), Done: ms(450), Class: engine.Warm, Status: 200},
+			{ID: 3, Assigned: ms(600), Done: ms(650), Class: engine.Warm, Status: 500},
+		},
+		Arrivals:   []measure.Arrival{{Arrived: ms(100)}, {Arrived: ms(101)}, {Arrived: ms(700)}, {Arrived: ms(705)}},
+		Deliveries: []measure.Delivery{{Event: 3, Outcome: engine.Rejected, Ended: ms(705)}},
+		Levels:     []measure.Level{{At: ms(100), Waiting: 2}, {At: ms(210), Waiting: 1}, {At: ms(310)}},
+	}
+}
+
+// word writes a row with a letter for each cell.
+func word(cells []Cell) string {
+	s := ""
+	for _, c := range cells {
+		switch {
+		case c.Failed:
+			s += "x"
+		case c.Cold:
+			s += "c"
+		case c.State == Busy:
+			s += "w"
+		default:
+			s += string(" s.w"[c.State])
+		}
+	}
+	return s
+}
+
+func TestALaneShowsWhatItsInstanceDid(t *testing.T) {
+	var c Chart
+	r := run()
+	c.Update(r)
+	w := Window{0, ms(1000), 10}
+	// 100 to 200 starting, 200 to 310 cold, 400 to 450 warm, 600 to 650 failed, gone at 800
+	if got := word(c.Row(c.Lanes()[0], w, r.Length)); got != " sccw.x.  " {
+		t.Errorf("lane %q", got)
+	}
+	if got := word(c.Row(c.Lanes()[1], w, r.Length)); got != "     sssss" {
+		t.Errorf("a lane that is still starting: %q", got)
+	}
+	if share := c.Row(c.Lanes()[0], w, r.Length)[4].Share; share != 0.5 {
+		t.Errorf("busy share %v, want 0.5", share)
+	}
+	// zoomed in to where nothing ends, the cold answer is still seen
+	if got := word(c.Row(c.Lanes()[0], Window{ms(250), ms(290), 4}, r.Length)); got != "cccc" {
+		t.Errorf("inside an invocation: %q", got)
+	}
+}
+
+// However time is cut into cells, each event is counted once.
+func TestCountsAddUpInEveryWindow(t *testing.T) {
+	var c Chart
+	c.Update(run())
+	for _, cells := range []int{1, 3, 7, 64, 1000} {
+		for k, want := range map[Kind]int{Arrived: 4, Rejected: 1, Lost: 0} {
+			got, total := c.Counts(k, 0, Window{0, ms(1000), cells})
+			sum := 0
+			for _, n := range got {
+				sum += n
+			}
+			if sum != want || total != want {
+				t.Errorf("%d cells: %d, in all %d; want %d", cells, sum, total, want)
+			}
+		}
+	}
+	got := c.Waiting(0, Window{0, ms(400), 4})
+	if got[0] != 0 || got[1] != 2 || got[2] != 2 || got[3] != 1 {
+		t.Errorf("waiting %v", got)
+	}
+}
+
+// A chart that followed a run step by step is the same as one that saw it whole.
+func TestAChartFollowsARun(t *testing.T) {
+	whole := run()
+	var c, once Chart
+	part := *whole
+	part.Invocations, part.Arrivals, part.Deliveries, part.Levels = whole.Invocations[:1], whole.Arrivals[:2], nil, whole.Levels[:1]
+	part.Open = []measure.Invocation{{ID: 2, Assigned: ms(400)}}
+	part.Length = ms(500)
+	c.Update(&part)
+	if got := word(c.Row(c.Lanes()[0], Window{0, ms(1000), 10}, part.Length)); got != " sccw...  " && got != " sccww..  " {
+		t.Errorf("with one in flight: %q", got)
+	}
+	c.Update(whole)
+	once.Update(whole)
+	w := Window{0, ms(1000), 50}
+	if a, b := word(c.Row(c.Lanes()[0], w, whole.Length)), word(once.Row(once.Lanes()[0], w, whole.Length)); a != b {
+		t.Errorf("step by step %q, at once %q", a, b)
+	}
+	if i := c.Near(c.Lanes()[0], ms(430)); c.Invocation(2) == nil || i != 1 {
+		t.Errorf("near 430 ms is %d, want the second", i)
+	}
+}
+
+func TestALogarithmicScale(t *testing.T) {
+	s := NewScale(3*time.Millisecond, 40*time.Millisecond, 40)
+	if s.Lo != time.Millisecond || s.Hi != 100*time.Millisecond {
+		t.Fatalf("from %v to %v", s.Lo, s.Hi)
+	}
+	if a, b := s.At(time.Millisecond), s.At(10*time.Millisecond); a != 0 || b != 20 {
+		t.Errorf("1 ms at %d, 10 ms at %d", a, b)
+	}
+	if cells := Spread(s, []time.Duration{0, time.Millisecond, time.Second}); cells[0] != 2 || cells[39] != 1 {
+		t.Errorf("what lies outside counts at the ends: %v", cells)
+	}
+}

@@ -1,0 +1,189 @@
+package measure
+
+import (
+	"math"
+	"strings"
+	"testing"
+	"time"
+
+	"nightdrill/internal/core/chance"
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+)
+
+func TestHowManySamplesAPercentileNeeds(t *testing.T) {
+	for q, want := range map[float64]int{0.50: 6, 0.95: 59, 0.99: 299} {
+		if got := Need(q); got != want {
+			t.Errorf("p%v needs %d, want %d", q*100, got, want)
+		}
+	}
+	var p Population
+	for i := range 58 {
+		p.Add(time.Duration(i))
+	}
+	if p.Independent(0.95).OK || p.Dependent(0.95).OK || !p.Independent(0.5).OK {
+		t.Error("58 samples carry the median and not p95")
+	}
+}
+
+// The ranks cover with 95 %, and no narrower interval around them does; checked
+// against the binomial distribution summed term by term.
+func TestOrderStatisticRanks(t *testing.T) {
+	for _, q := range []float64{0.5, 0.95, 0.99} {
+		for _, n := range []int{6, 10, 59, 100, 299, 500, 2000} {
+			if !Enough(q, n) {
+				continue
+			}
+			l, u := orderRanks(q, n)
+			at := func(k int) float64 {
+				a, _ := math.Lgamma(float64(n + 1))
+				b, _ := math.Lgamma(float64(k + 1))
+				c, _ := math.Lgamma(float64(n - k + 1))
+				return math.Exp(a - b - c + float64(k)*math.Log(q) + float64(n-k)*math.Log(1-q))
+			}
+			sum := 0.0
+			for k := l; k < u; k++ {
+				sum += at(k)
+			}
+			if sum < 0.95 || u-l > 1 && sum-min(at(l), at(u-1)) >= 0.95 {
+				t.Errorf("q %v, n %d: ranks %d to %d cover %.4f", q, n, l, u, sum)
+			}
+			if r := rank(q, n); r < l || r > u {
+				t.Errorf("q %v, n %d: rank %d lies outside %d to %d", q, n, r, l, u)
+			}
+		}
+	}
+	// the tabulated interval of the median for n = 10 is the 2nd to the 9th
+	if l, u := orderRanks(0.5, 10); l != 2 || u != 9 {
+		t.Errorf("the median of 10 lies between ranks %d and %d, want 2 and 9", l, u)
+	}
+}
+
+// Over many sets of samples the intervals hold the true percentile about as
+// often as they say: of independent samples both do, of samples that hang
+// together only the one by blocks.
+func TestIntervalsCover(t *testing.T) {
+	const sets, n = 300, 400
+	truth := 693147181 * time.Nanosecond // ln 2 s
+	cover := func(correlated bool, interval func(*Population, float64) Percentile) float64 {
+		held := 0
+		for seed := range sets {
+			r := chance.New(uint64(seed), 9)
+			var p Population
+			last := r.Exp(time.Second)
+			for range n {
+				if !correlated || r.Chance(1, 10) { // runs of ten on average
+					last = r.Exp(time.Second)
+				}
+				p.Add(last)
+			}
+			if got := interval(&p, 0.5); got.Lo <= truth && truth <= got.Hi {
+				held++
+			}
+		}
+		return float64(held) / sets
+	}
+	if c := cover(false, (*Population).Independent); c < 0.93 {
+		t.Errorf("order statistics of independent samples cover %.3f", c)
+	}
+	if c := cover(false, (*Population).Dependent); c < 0.91 {
+		t.Errorf("blocks of independent samples cover %.3f", c)
+	}
+	if by, naive := cover(true, (*Population).Dependent), cover(true, (*Population).Independent); by < 0.78 || by < naive+0.3 {
+		t.Errorf("of samples that hang together, blocks cover %.3f, order statistics %.3f", by, naive)
+	}
+}
+
+func ms(n int) clock.Time { return clock.Time(n) * clock.Time(time.Millisecond) }
+
+// fixture: one cold and one warm answer, one rejection, one message that was
+// tried twice and became a dead letter, one event that never ended.
+func fixture() *Run {
+	return &Run{Project: "p", Drill: "d", ID: "r", Seed: 3, Finished: false, Length: ms(5000), Busy: math.NaN(),
+		Functions: []Function{{Name: "quote", Max: 2, PerInstance: 1}, {Name: "boarding", Max: 1, PerInstance: 1}},
+		Sources:   []Source{{Name: "fares", Kind: "http", Routes: []string{"GET /quote"}, To: []int{0}}, {Name: "scans", Kind: "queue", To: []int{1}}},
+		Budgets:   []string{"function quote cold max < 150ms", "function quote warm p50 < 1s", "source scans dead_lettered == 0", "project arrived >= 5"},
+		Arrivals: []Arrival{{Due: ms(0), Arrived: ms(1), From: -1}, {Due: ms(200), Arrived: ms(200), From: -1}, {Due: ms(201), Arrived: ms(201), From: -1},
+			{Due: ms(0), Arrived: ms(0), From: -1, Source: 1}, {Due: ms(4990), Arrived: ms(4990), From: -1}},
+		Instances: []Instance{{ID: 0, Number: 1, Spawned: ms(1), Ready: ms(101), Stopped: ms(4000)}, {ID: 1, Function: 1, Number: 1, Spawned: ms(0), Ready: ms(10)}},
+		Invocations: []Invocation{
+			{ID: 1, Assigned: ms(101), Sent: ms(101), Done: ms(120), Status: 200, Batch: 1, Class: engine.Cold},
+			{ID: 2, Assigned: ms(200), Sent: ms(200), Done: ms(204), Status: 200, Batch: 1, Class: engine.Warm},
+			{ID: 3, Function: 1, Instance: 1, Source: 1, Assigned: ms(10), Sent: ms(10), Done: ms(20), Status: 500, Batch: 1, Class: engine.Cold, Result: engine.OK},
+			{ID: 4, Function: 1, Instance: 1, Source: 1, Assigned: ms(120), Sent: ms(120), Done: ms(1120), Batch: 1, Class: engine.Warm, Result: engine.Timeout},
+		},
+		Attempts: []Attempt{{Event: 0, Invocation: 1, N: 1}, {Event: 1, Invocation: 2, N: 1},
+			{Event: 3, Invocation: 3, Source: 1, N: 1, Result: engine.BadStatus}, {Event: 3, Invocation: 4, Source: 1, N: 2, Result: engine.Timeout}},
+		Deliveries: []Delivery{{Event: 0, Invocation: 1, Attempts: 1, Outcome: engine.Done}, {Event: 1, Invocation: 2, Attempts: 1, Outcome: engine.Done},
+			{Event: 2, Outcome: engine.Rejected}, {Event: 3, Invocation: 4, Source: 1, Attempts: 2, Outcome: engine.DeadLettered}},
+	}
+}
+
+func TestASummaryAddsUp(t *testing.T) {
+	s := fixture().Summarize()
+	if want := (Counts{Arrived: 5, Deliveries: 5, Done: 2, DeadLettered: 1, Rejected: 1, Abandoned: 1}); s.Events != want {
+		t.Errorf("events %+v, want %+v", s.Events, want)
+	}
+	q, b := s.Functions["quote"], s.Functions["boarding"]
+	if *q.Latency.Cold.Max != 120 || *q.Service.Cold.Max != 19 || *q.Latency.Warm.Max != 4 || *q.Start.Max != 100 || q.Latency.Cold.P50 != nil {
+		t.Errorf("quote: cold %v, service %v, warm %v, start %v", *q.Latency.Cold.Max, *q.Service.Cold.Max, *q.Latency.Warm.Max, *q.Start.Max)
+	}
+	// latency from the first due to the last done, in the class of the last attempt; a timed-out attempt stays in
+	if *b.Latency.Warm.Max != 1120 || b.Latency.Cold.N != 0 || b.Timeouts != 1 || b.Attempts != 2 || b.Statuses["500"] != 1 {
+		t.Errorf("boarding %+v", b)
+	}
+	if r := q.Routes["GET /quote"]; r.Cold.N != 1 || r.Warm.N != 1 {
+		t.Errorf("route %+v", r)
+	}
+	held := ""
+	for _, v := range s.Budgets {
+		held += map[bool]string{true: "+", false: "-"}[v.Held]
+	}
+	if held != "+--+" || !strings.Contains(s.Budgets[1].Why, "p50 needs 6") {
+		t.Errorf("budgets %s %+v", held, s.Budgets)
+	}
+	text := strings.Join(Sentences(fixture(), s), "\n")
+	for _, want := range []string{"fares: 1 of 4 requests were turned away", "scans: 1 message was tried again", "as dead letters", "1 delivery was open"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("the sentences\n%s\ndo not say %q", text, want)
+		}
+	}
+}
+
+func TestBudgetsAreReadStrictly(t *testing.T) {
+	for text, want := range map[string]Budget{
+		"function quote cold p95 < 900ms":          {Of: "function", Name: "quote", Kind: "latency", Class: "cold", Figure: "p95", Op: "<", Bound: 900},
+		"function quote warm service p50 <= 1.5ms": {Of: "function", Name: "quote", Kind: "service", Class: "warm", Figure: "p50", Op: "<=", Bound: 1.5},
+		"function quote start max < 2s":            {Of: "function", Name: "quote", Kind: "start", Figure: "max", Op: "<", Bound: 2000},
+		"function quote crashes == 0":              {Of: "function", Name: "quote", Figure: "crashes", Op: "==", Bound: 0},
+		"project rejected <= 20":                   {Of: "project", Figure: "rejected", Op: "<=", Bound: 20},
+	} {
+		want.Text = text
+		if got, err := ParseBudget(text); err != nil || got != want {
+			t.Errorf("%s: %+v, %v", text, got, err)
+		}
+	}
+	for _, bad := range []string{"", "function", "function quote", "function quote p95 < 1s", "function quote cold p95 < 900", "function quote cold p95 900ms",
+		"source scans lost == 0", "project done == many", "source scans done == 1 or so", "function quote start service p50 < 1s"} {
+		if b, err := ParseBudget(bad); err == nil {
+			t.Errorf("%q was read as %+v", bad, b)
+		}
+	}
+}
+
+func BenchmarkSummarize(b *testing.B) {
+	r := fixture()
+	r.Arrivals, r.Invocations, r.Attempts, r.Deliveries = nil, nil, nil, nil
+	rnd := chance.New(1, 1)
+	for i := range 100_000 {
+		at := ms(i)
+		d := rnd.Exp(5 * time.Millisecond)
+		r.Arrivals = append(r.Arrivals, Arrival{Due: at, Arrived: at, From: -1})
+		r.Invocations = append(r.Invocations, Invocation{ID: uint64(i + 1), Assigned: at, Sent: at, Done: at.Add(d), Status: 200})
+		r.Attempts = append(r.Attempts, Attempt{Event: int64(i), Invocation: uint64(i + 1), N: 1})
+		r.Deliveries = append(r.Deliveries, Delivery{Event: int64(i), Invocation: uint64(i + 1), Attempts: 1})
+	}
+	for b.Loop() {
+		r.Summarize()
+	}
+}

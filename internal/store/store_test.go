@@ -1,0 +1,160 @@
+package store
+
+import (
+	"math"
+	"os"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"nightdrill/internal/core/chance"
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
+)
+
+// random makes a run with n events.
+func random(n int, id string) *measure.Run {
+	r := chance.New(5, 1)
+	time := func() clock.Time { return clock.Time(r.Below(1 << 40)) }
+	run := &measure.Run{Project: "p", Drill: "d", ID: id, Seed: 7, Busy: 0.5, Functions: []measure.Function{{Name: "f", Max: 3, PerInstance: 1}},
+		Sources: []measure.Source{{Name: "s", Kind: "http", Routes: []string{"GET /"}, To: []int{0}}}, Budgets: []string{"project done > 0"},
+		Payloads:  []measure.Payload{{Set: "a", N: 1, Label: "GET /"}},
+		Instances: []measure.Instance{{ID: 0, Number: 1, PID: 12, Spawned: 1, Ready: 2, Exit: "exited with code 0"}}}
+	for i := range n {
+		run.Arrivals = append(run.Arrivals, measure.Arrival{Due: time(), Arrived: time(), From: -1, Payload: int32(r.Below(9)), Round: int32(r.Below(3))})
+		run.Invocations = append(run.Invocations, measure.Invocation{ID: uint64(i + 1), Assigned: time(), Sent: time(), Received: clock.Time(r.Below(2)), Done: time(),
+			Slot: int32(r.Below(4)), Batch: 1, Status: int32(r.Below(600)), Class: engine.Class(r.Below(3)), Result: engine.Result(r.Below(9)), Late: r.Chance(1, 2)})
+		run.Attempts = append(run.Attempts, measure.Attempt{Event: int64(i), Invocation: uint64(i + 1), N: 1, Result: engine.Result(r.Below(9))})
+		run.Deliveries = append(run.Deliveries, measure.Delivery{Event: int64(i), Invocation: uint64(i + 1), Ended: time(), Wire: -1, Attempts: 1, Outcome: engine.Outcome(r.Below(8))})
+		run.Levels = append(run.Levels, measure.Level{At: time(), Waiting: int32(r.Below(99))})
+	}
+	return run
+}
+
+func TestARunComesBackAsItWas(t *testing.T) {
+	s, err := Open(t.TempDir() + "/a folder?#%")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	whole := random(500, "20260101-000000-aa")
+	part := *whole
+	part.Arrivals, part.Invocations = whole.Arrivals[:200], whole.Invocations[:150]
+	part.Attempts, part.Deliveries, part.Levels = whole.Attempts[:150], whole.Deliveries[:140], nil
+	w, err := s.Begin(&part, time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := w.Append(&part); err != nil {
+		t.Fatal(err)
+	}
+	// cut off here, it would be readable and unfinished
+	got, err := s.Load(part.ID)
+	if err != nil || got.Finished || len(got.Arrivals) != 200 || len(got.Deliveries) != 140 {
+		t.Fatalf("cut off: %v, finished %v, %d arrivals", err, got.Finished, len(got.Arrivals))
+	}
+	whole.Finished, whole.Length, whole.Notes = true, 9e9, []string{"a note"}
+	if err := w.Finish(whole); err != nil {
+		t.Fatal(err)
+	}
+	if got, err = s.Load(part.ID); err != nil || !reflect.DeepEqual(got, whole) {
+		t.Errorf("%v; read back\n%+v\nwas\n%+v", err, got, whole)
+	}
+}
+
+func TestRunsAreFoundByWhatAUserWrites(t *testing.T) {
+	s, _ := Open(t.TempDir())
+	defer s.Close()
+	if _, err := s.Find("last"); err == nil || !strings.Contains(err.Error(), "no runs yet") {
+		t.Errorf("an empty store: %v", err)
+	}
+	for i, id := range []string{"20260101-000000-aa", "20260101-000000-bb", "20260102-000000-cc"} {
+		if _, err := s.Begin(random(0, id), time.Unix(int64(i), 0)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for name, want := range map[string]string{"last": "20260102-000000-cc", "20260101-000000-b": "20260101-000000-bb", "20260102": "20260102-000000-cc"} {
+		if i, err := s.Find(name); err != nil || i.ID != want {
+			t.Errorf("%q: %v, %v", name, i.ID, err)
+		}
+	}
+	for name, want := range map[string]string{"20260101": "could be", "x": `no run "x"`, "": `no run ""`} {
+		if _, err := s.Find(name); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v, want %q", name, err, want)
+		}
+	}
+}
+
+func TestAStoreOfANewerProgramOrNoStoreIsLeftAlone(t *testing.T) {
+	dir := t.TempDir()
+	s, _ := Open(dir)
+	if _, err := s.db.Exec("PRAGMA user_version = 99"); err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "newer Night Drill") {
+		t.Errorf("a newer store: %v", err)
+	}
+	dir = t.TempDir()
+	os.Mkdir(dir+"/.nightdrill", 0o755)
+	text := []byte(strings.Repeat("this is no database ", 100))
+	os.WriteFile(Path(dir), text, 0o644)
+	if _, err := Open(dir); err == nil {
+		t.Error("a text file was opened")
+	}
+	if now, _ := os.ReadFile(Path(dir)); string(now) != string(text) {
+		t.Error("the file was changed")
+	}
+}
+
+func TestTwoProgramsMayMakeTheStoreAtOnce(t *testing.T) {
+	for range 5 {
+		dir, errs := t.TempDir(), make(chan error)
+		for range 4 {
+			go func() {
+				s, err := Open(dir)
+				if err == nil {
+					err = s.Close()
+				}
+				errs <- err
+			}()
+		}
+		for range 4 {
+			if err := <-errs; err != nil {
+				t.Error(err)
+			}
+		}
+	}
+}
+
+func FuzzDecode(f *testing.F) {
+	f.Add(invocations.encode(random(3, "x").Invocations))
+	f.Fuzz(func(t *testing.T, block []byte) {
+		_, _ = invocations.decode(nil, block) // any error, no panic, no endless memory
+	})
+}
+
+// BenchmarkAppend says what keeping an invocation with its arrival, attempt and
+// delivery costs.
+func BenchmarkAppend(b *testing.B) {
+	s, err := Open(b.TempDir())
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer s.Close()
+	run := random(1000, "x")
+	run.Busy = math.NaN()
+	w, err := s.Begin(run, time.Now())
+	if err != nil {
+		b.Fatal(err)
+	}
+	for b.Loop() {
+		w.arrivals, w.invocations, w.attempts, w.deliveries, w.levels = 0, 0, 0, 0, 0
+		if err := w.Append(run); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/1000, "ns/event")
+}

@@ -1,0 +1,300 @@
+package tui
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"nightdrill/internal/core/measure"
+)
+
+// The screens are driven as users drive them: the program in a real terminal
+// (tmux), keys sent, the pane read until it shows what it must.
+var program, state string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "nightdrill-screen")
+	if err != nil {
+		panic(err)
+	}
+	program, state = filepath.Join(dir, "nightdrill"), filepath.Join(dir, "state")
+	build := exec.Command("go", "build", "-o", program, "nightdrill/cmd/nightdrill")
+	build.Stderr = os.Stderr
+	if err := build.Run(); err != nil {
+		panic(err)
+	}
+	if _, err := exec.LookPath("tmux"); err != nil {
+		panic("tmux is needed to test the screens; install it, or run make test, which does")
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// terminal is a shell in a tmux of its own.
+type terminal struct {
+	t      *testing.T
+	socket string
+	dir    string
+}
+
+func open(t *testing.T, width, height int) *terminal {
+	term := &terminal{t, filepath.Join(t.TempDir(), "tmux"), t.TempDir()}
+	t.Cleanup(func() { _ = exec.Command("tmux", "-S", term.socket, "kill-server").Run() })
+	term.tmux("-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(width), "-y", fmt.Sprint(height), "-c", term.dir,
+		"env", "PS1=quay> ", "LC_ALL=C.UTF-8", "TERM=tmux-256color", "XDG_STATE_HOME="+state, "sh")
+	term.wait("quay>")
+	return term
+}
+
+func (x *terminal) tmux(args ...string) string {
+	x.t.Helper()
+	out, err := exec.Command("tmux", append([]string{"-S", x.socket, "-u"}, args...)...).CombinedOutput()
+	if err != nil {
+		x.t.Fatalf("tmux %v: %v\n%s", args, err, out)
+	}
+	return string(out)
+}
+
+func (x *terminal) pane() string { return x.tmux("capture-pane", "-p") }
+
+func (x *terminal) keys(keys ...string) { x.tmux(append([]string{"send-keys"}, keys...)...) }
+
+// shell types a command line.
+func (x *terminal) shell(line string) {
+	x.tmux("send-keys", "-l", line)
+	x.keys("Enter")
+}
+
+// wait reads the pane until it holds every word, at most half a minute.
+func (x *terminal) wait(words ...string) string {
+	x.t.Helper()
+	var pane, missing string
+	look := time.NewTicker(40 * time.Millisecond) // each look is a process of its own
+	defer look.Stop()
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); <-look.C {
+		pane, missing = x.pane(), ""
+		for _, w := range words {
+			if !strings.Contains(pane, w) {
+				missing = w
+			}
+		}
+		if missing == "" {
+			return pane
+		}
+	}
+	x.t.Fatalf("the pane never showed %q:\n%s", missing, pane)
+	return ""
+}
+
+// gone reads the pane until it does not hold a word.
+func (x *terminal) gone(word string) {
+	x.t.Helper()
+	look := time.NewTicker(40 * time.Millisecond)
+	defer look.Stop()
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); <-look.C {
+		if !strings.Contains(x.pane(), word) {
+			return
+		}
+	}
+	x.t.Fatalf("%q stays:\n%s", word, x.pane())
+}
+
+// sttys runs a command line between two looks at the terminal's settings, which
+// must be the same.
+func (x *terminal) sttys(line string) {
+	x.shell("echo before the drill; stty -g > a; " + line + "; echo left with $?; stty -g > b; echo compared")
+}
+
+func (x *terminal) restored(code int) {
+	x.t.Helper()
+	pane := x.wait(fmt.Sprint("left with ", code), "compared\nquay>")
+	a, _ := os.ReadFile(filepath.Join(x.dir, "a"))
+	b, _ := os.ReadFile(filepath.Join(x.dir, "b"))
+	if len(a) == 0 || string(a) != string(b) {
+		x.t.Errorf("the terminal's settings were %q and are %q", a, b)
+	}
+	if !strings.Contains(pane, "before the drill") || strings.Contains(pane, "arrivals") {
+		x.t.Errorf("the screen from before is not back:\n%s", pane)
+	}
+	if out, _ := exec.Command("pgrep", "-f", program+" demo-function").Output(); len(out) > 0 {
+		x.t.Errorf("processes are left: %s", out)
+	}
+}
+
+// The demo from its start to its findings.
+func TestTheDemoOnTheScreen(t *testing.T) {
+	x := open(t, 160, 47)
+	x.sttys(program + " demo")
+	x.wait("● friday-evening", "arrivals", "quote-1", "◆", "so far, latency in ms")
+	x.wait("all busy", "boarding-1", "┤ idle")
+	// an invocation, opened while the drill runs
+	x.keys("Down")
+	x.wait("▸ at")
+	x.keys("Left", "Enter")
+	x.wait("call ", "reply status", "handed over", "from due to done", "instance start")
+	x.keys("Escape")
+	x.gone("reply status")
+	x.keys("?")
+	x.wait("keys, and what the lanes show", "cold: it waited for this start")
+	x.keys("Escape")
+	x.gone("what the lanes show")
+	// to its end: the findings open by themselves
+	pane := x.wait("what this run says", "quote answers cold in", "what became of the events", "budgets")
+	id := regexp.MustCompile(`run (\S+) `).FindStringSubmatch(pane)
+	if id == nil {
+		t.Fatalf("which run?\n%s", pane)
+	}
+	checkFindings(t, pane, id[1])
+	x.keys("Enter")
+	x.wait("over after", "turned away")
+	x.keys(":")
+	x.keys("-l", "find")
+	x.wait(":find", "findings")
+	x.keys("Enter")
+	x.wait("what this run says")
+	x.keys("q")
+	x.restored(0)
+}
+
+// checkFindings compares the figures on the screen with those of the command.
+func checkFindings(t *testing.T, pane, id string) {
+	c := exec.Command(program, "runs", "show", id, "--json", "--project", filepath.Join(state, "nightdrill", "demo"))
+	out, err := c.Output()
+	var s measure.Summary
+	if err != nil || json.Unmarshal(out, &s) != nil {
+		t.Fatalf("runs show: %v\n%s", err, out)
+	}
+	fn := ""
+	found := 0
+	for line := range strings.Lines(pane) {
+		f := strings.Fields(line)
+		if len(f) > 0 && (f[0] == "quote" || f[0] == "boarding") {
+			fn, f = f[0], f[1:]
+		}
+		if len(f) < 6 || fn == "" {
+			continue
+		}
+		figures := s.Functions[fn]
+		of := map[string]measure.Figures{"start": figures.Start, "cold": figures.Latency.Cold, "first": figures.Latency.First, "warm": figures.Latency.Warm}
+		want, ok := of[f[0]]
+		if !ok {
+			continue
+		}
+		found++
+		row := []string{fmt.Sprint(want.N), measure.MillisText(want.P50)}
+		if want.P50Lo != nil {
+			row = append(row, measure.MillisText(want.P50Lo), "–", measure.MillisText(want.P50Hi))
+		}
+		row = append(row, measure.MillisText(want.P95), measure.MillisText(want.P99), measure.MillisText(want.Max))
+		if got, want := strings.Join(f[1:min(len(f), len(row)+1)], " "), strings.Join(row, " "); got != want {
+			t.Errorf("%s %s: the screen says %q, the run %q", fn, f[0], got, want)
+		}
+	}
+	if found < 5 {
+		t.Errorf("only %d rows of figures were found:\n%s", found, pane)
+	}
+	for name, n := range s.Sources {
+		if row := regexp.MustCompile(`(?m)^ ` + name + ` +(\d+) +(\d+) +(\d+) +(\d+) +(\d+) `).FindStringSubmatch(pane); row == nil ||
+			strings.Join(row[1:], " ") != fmt.Sprint(n.Arrived, " ", n.Done, " ", n.Failed, " ", n.DeadLettered, " ", n.Rejected) {
+			t.Errorf("%s: the screen says %v, the run %+v", name, row, n)
+		}
+	}
+}
+
+const longDrill = `nightdrill: 1
+project: quay
+functions:
+  quote: {start: ["{nightdrill}", demo-function, quote]}
+sources:
+  fares: {kind: http, wires: [{to: quote}]}
+payloads:
+  asks: {recording: asks.har}
+drills:
+  short: {feeds: [{source: fares, payloads: asks, arrive: [once]}]}
+  endless: {feeds: [{source: fares, payloads: asks, arrive: [{steady: 50/s, for: 1h}]}]}
+`
+
+func lay(t *testing.T, dir string) {
+	har := `{"log":{"entries":[{"request":{"method":"GET","url":"http://x.example/quote/skerry-holm?day=2026-11-20&vehicle=foot&passengers=1"}}]}}`
+	for name, text := range map[string]string{"nightdrill.yaml": longDrill, "asks.har": har} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// A drill is chosen, started and stopped; the run is kept as unfinished.
+func TestADrillIsChosenAndStopped(t *testing.T) {
+	x := open(t, 100, 30)
+	lay(t, x.dir)
+	x.sttys(program)
+	x.wait("Which drill?", "short", "endless")
+	x.keys("5")
+	x.wait("No run yet.")
+	x.keys("4")
+	x.keys("Down", "Enter")
+	x.wait("● endless", "quote-1", "▁")
+	x.keys("+", ",", ".", "0", "Right", "Enter")
+	x.wait("reply status")
+	x.keys("Escape")
+	x.gone("reply status")
+	// a terminal too small, and back
+	x.tmux("resize-window", "-x", "60", "-y", "20")
+	x.wait("Night Drill needs 80 columns and 24 rows")
+	x.tmux("resize-window", "-x", "80", "-y", "24")
+	x.wait("● endless", "instances", "quote-1")
+	x.keys("x")
+	x.wait("what this run says", "did not come to its end")
+	x.keys("4")
+	x.wait("stopped after")
+	x.keys("s")
+	x.wait("Which drill?")
+	x.keys("Up", "Enter")
+	x.wait("what this run says", "2 of 2")
+	x.keys("Left")
+	x.wait("1 of 2", "endless", "unfinished")
+	x.keys("q")
+	x.restored(0)
+}
+
+// Ctrl-C in the middle, and a signal from outside: the terminal is restored,
+// no process is left, the run is there.
+func TestBrokenOff(t *testing.T) {
+	for _, by := range []string{"Ctrl-C", "SIGTERM", "q and y"} {
+		t.Run(by, func(t *testing.T) {
+			x := open(t, 120, 40)
+			lay(t, x.dir)
+			x.sttys(program)
+			x.wait("Which drill?")
+			x.keys("Down", "Enter")
+			x.wait("● endless", "▁", "warm")
+			code := 130
+			switch by {
+			case "Ctrl-C":
+				x.keys("C-c")
+			case "SIGTERM":
+				if out, err := exec.Command("pkill", "-TERM", "-xf", program).CombinedOutput(); err != nil {
+					t.Fatalf("%v %s", err, out)
+				}
+			default:
+				x.keys("q")
+				x.wait("Stop it and leave?")
+				x.keys("y")
+				code = 0
+			}
+			x.restored(code)
+			c := exec.Command(program, "runs", "list")
+			c.Dir = x.dir
+			if out, err := c.Output(); err != nil || !strings.Contains(string(out), "unfinished") {
+				t.Errorf("%v\n%s", err, out)
+			}
+		})
+	}
+}
