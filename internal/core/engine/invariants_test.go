@@ -58,7 +58,6 @@ type history struct {
 	events    int64
 	expected  int // deliveries that the arrivals must have
 	ended     int
-	made      int
 	changed   []clock.Time // when the limits of a function were changed last
 	lowered   []bool       // a limit was lowered, so that more may be in flight than it allows until they finish
 }

@@ -169,9 +169,7 @@ func (d *Driver) Run(ctx context.Context) {
 	d.rec.Busy = busy.share()
 	d.rec.LastDue = d.lastDue()
 	d.level(d.rec.Length, true)
-	for _, f := range d.failuresInOrder() {
-		d.rec.Notes = append(d.rec.Notes, f)
-	}
+	d.rec.Notes = append(d.rec.Notes, d.failuresInOrder()...)
 }
 
 func (d *Driver) lastDue() (last clock.Time) {

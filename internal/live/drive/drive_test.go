@@ -152,7 +152,7 @@ func TestTroubleIsNamed(t *testing.T) {
 			p, d := testProject(as, true, "1", "2", "3", "4")
 			p.Functions[0].StartTimeout = 300 * time.Millisecond
 			if as == "crashes" {
-				p.Functions[0].StartTimeout, p.Sources[0].BatchMax = 10*time.Second, 1
+				p.Functions[0].StartTimeout, p.Sources[0].BatchMax, d.Limits[0].Max = 10*time.Second, 1, 1
 			}
 			rec, s := run(t, p, d)
 			if text := strings.Join(rec.Notes, "\n"); !strings.Contains(text, want) {

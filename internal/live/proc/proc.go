@@ -71,7 +71,7 @@ func explain(c Command, err error) error {
 	case errors.Is(err, fs.ErrPermission):
 		return fmt.Errorf("%s is not executable; chmod +x it, or name the interpreter first", name)
 	case errors.Is(err, syscall.ENOEXEC):
-		return fmt.Errorf("%s is not a program for this machine: built for another architecture, or a script without #!", name)
+		return fmt.Errorf("%s is not a program for this machine: built for another architecture, or a script without an interpreter line", name)
 	case errors.As(err, &p):
 		return fmt.Errorf("%s cannot be started: %w", name, p.Err)
 	}

@@ -1,0 +1,25 @@
+# make test   all tests; sees to the tools they need
+# make build  the program, as bin/nightdrill
+# make shots  the pictures in docs/screenshots
+# make lint   vet, staticcheck, and vet for macOS
+
+.PHONY: test build shots lint bench
+
+test:
+	@scripts/need tmux
+	go test ./...
+
+build:
+	go build -o bin/nightdrill ./cmd/nightdrill
+
+lint:
+	go vet ./...
+	GOOS=darwin go vet ./...
+	go tool staticcheck ./...
+
+bench:
+	go test -run '^$$' -bench . ./...
+
+shots: build
+	@scripts/need Xvfb xterm xdotool import
+	scripts/shots
