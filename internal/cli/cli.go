@@ -15,6 +15,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"nightdrill/internal/demo"
+	"nightdrill/internal/desk"
+	"nightdrill/internal/live/proc"
 	"nightdrill/internal/project"
 )
 
@@ -60,23 +62,28 @@ func Run(args []string, out, errs io.Writer) int {
 	if err == nil {
 		return ok
 	}
+	say := func(text string) { // file names and settings may hold anything
+		for line := range strings.Lines(text) {
+			fmt.Fprintln(errs, proc.Harmless(strings.TrimRight(line, "\n")))
+		}
+	}
 	var c coded
 	var mistakes project.Mistakes
 	switch {
 	case errors.As(err, &c):
 		if text := c.Error(); text != "" {
-			fmt.Fprintln(errs, "nightdrill: "+text)
+			say("nightdrill: " + text)
 		}
 		return c.code
 	case errors.As(err, &mistakes):
-		fmt.Fprintln(errs, mistakes.Error())
+		say(mistakes.Error())
 		return wrongUse
 	case errors.Is(err, project.ErrNoProject):
-		fmt.Fprintln(errs, "nightdrill: "+err.Error())
+		say("nightdrill: " + err.Error())
 		return wrongUse
 	}
 	// cobra's own errors: a wrong flag or argument
-	fmt.Fprintln(errs, "nightdrill: "+oneLine(err.Error())+"; nightdrill --help lists what there is")
+	say("nightdrill: " + oneLine(err.Error()) + "; nightdrill --help lists what there is")
 	return wrongUse
 }
 
@@ -86,6 +93,16 @@ func oneLine(s string) string {
 
 // wrong marks an error as one of use.
 func wrong(err error) error { return coded{wrongUse, err} }
+
+// open opens the project in a folder.
+func open(dir string) (*desk.Desk, error) {
+	d, err := desk.Open(dir)
+	var m project.Mistakes
+	if err == nil || errors.As(err, &m) || errors.Is(err, project.ErrNoProject) {
+		return d, err
+	}
+	return nil, could(err)
+}
 
 // could marks an error as one of carrying something out.
 func could(err error) error { return coded{failed, err} }

@@ -4,7 +4,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"nightdrill/internal/demo"
-	"nightdrill/internal/desk"
 )
 
 func demoCommand() *cobra.Command {
@@ -25,7 +24,7 @@ func demoCommand() *cobra.Command {
 			if !headless {
 				return screen(cmd, dir, demo.Drill)
 			}
-			d, err := desk.Open(dir)
+			d, err := open(dir)
 			if err != nil {
 				return err
 			}

@@ -27,7 +27,7 @@ func runCommand(dir *string) *cobra.Command {
 			if len(args) > 0 {
 				name = args[0]
 			}
-			d, err := desk.Open(*dir)
+			d, err := open(*dir)
 			if err != nil {
 				return err
 			}

@@ -9,7 +9,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/desk"
 	"nightdrill/internal/tui"
 )
 
@@ -19,7 +18,7 @@ func screen(cmd *cobra.Command, dir, drill string) error {
 	if !term.IsTerminal(os.Stdin.Fd()) || !term.IsTerminal(os.Stdout.Fd()) {
 		return wrong(errors.New("the full screen needs a terminal; without one there are nightdrill run DRILL and nightdrill demo --headless"))
 	}
-	d, err := desk.Open(dir)
+	d, err := open(dir)
 	if err != nil {
 		return err
 	}

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
@@ -135,6 +136,11 @@ func (l *loader) project(n ast.Node) {
 	}
 	l.p.Dir = l.dir
 	l.p.Name = o.text("project", filepath.Base(l.dir))
+	if strings.ContainsFunc(l.p.Name, unicode.IsControl) {
+		if l.p.Name = strings.Map(visible, l.p.Name); o.fields["project"] != nil {
+			l.wrong(o.fields["project"], "project: %q holds control characters", o.text("project", ""))
+		}
+	}
 	l.p.Concurrency = o.whole("concurrency", DefaultConcurrency, 1)
 	if all := o.child("functions"); all != nil {
 		for _, name := range all.order {
@@ -166,6 +172,14 @@ func (l *loader) project(n ast.Node) {
 			l.drill(name, all)
 		}
 	}
+}
+
+// visible replaces control characters.
+func visible(r rune) rune {
+	if unicode.IsControl(r) {
+		return '·'
+	}
+	return r
 }
 
 func (l *loader) function(name string, all *object) {

@@ -16,7 +16,8 @@ import (
 	"strings"
 	"time"
 
-	_ "modernc.org/sqlite" // the driver, without cgo
+	"modernc.org/sqlite" // the driver, without cgo
+	sqlite3 "modernc.org/sqlite/lib"
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/measure"
@@ -65,13 +66,13 @@ func Open(dir string) (*Store, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return nil, fmt.Errorf("cannot make the folder for runs: %w", err)
 	}
-	db, err := sql.Open("sqlite", "file:"+uriPath(path)+"?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(ON)&_txlock=immediate")
+	db, err := sql.Open("sqlite", "file:"+uriPath(path)+"?_pragma=busy_timeout(5000)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(ON)&_txlock=immediate")
 	if err != nil {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
 	s := &Store{db}
-	if err := s.migrate(); err != nil {
+	if err := patiently(s.prepare); err != nil {
 		_ = db.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
@@ -81,6 +82,32 @@ func Open(dir string) (*Store, error) {
 // uriPath writes a path so that SQLite's URI reader takes it whole.
 func uriPath(path string) string {
 	return strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(filepath.ToSlash(path))
+}
+
+// patiently repeats what fails because another program is at the same file. The
+// busy timeout does not cover the change to a write-ahead log.
+func patiently(do func() error) error {
+	for end := time.Now().Add(5 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+		err := do()
+		var e *sqlite.Error
+		if !errors.As(err, &e) || e.Code()&0xff != sqlite3.SQLITE_BUSY || time.Now().After(end) {
+			return err
+		}
+	}
+}
+
+// prepare makes sure of the write-ahead log and of the schema.
+func (s *Store) prepare() error {
+	var mode string
+	if err := s.db.QueryRow("PRAGMA journal_mode").Scan(&mode); err != nil {
+		return fmt.Errorf("cannot be read as a store of runs: %w", err)
+	}
+	if mode != "wal" {
+		if _, err := s.db.Exec("PRAGMA journal_mode = WAL"); err != nil {
+			return err
+		}
+	}
+	return s.migrate()
 }
 
 func (s *Store) migrate() error {
