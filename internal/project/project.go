@@ -55,6 +55,7 @@ var ErrNoProject = errors.New("no " + File + " here")
 // Load reads the project in a folder. The error is Mistakes when the file was
 // found and is wrong.
 func Load(dir string) (*Loaded, error) {
+	given := dir
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
@@ -65,7 +66,21 @@ func Load(dir string) (*Loaded, error) {
 	} else if err != nil {
 		return nil, err
 	}
-	return parse(dir, text)
+	l, err := parse(dir, text)
+	var found Mistakes
+	if errors.As(err, &found) {
+		found.below(given)
+	} else {
+		l.Skipped.below(given)
+	}
+	return l, err
+}
+
+// below names the files as seen from where the user is.
+func (m Mistakes) below(dir string) {
+	for i := range m {
+		m[i].File = filepath.Join(dir, m[i].File)
+	}
 }
 
 func parse(dir string, text []byte) (*Loaded, error) {

@@ -38,11 +38,16 @@ func serve(as string) {
 	case "never":
 		select {}
 	}
-	requests := 0
+	requests, began := 0, time.Now()
+	if as == "opens late" {
+		time.AfterFunc(150*time.Millisecond, func() { fmt.Println("tables are here") })
+	}
 	err := http.ListenAndServe("127.0.0.1:"+os.Getenv("PORT"), http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		requests++
 		body, _ := io.ReadAll(r.Body)
 		switch {
+		case as == "opens late" && r.URL.Path == "/ready" && time.Since(began) < 150*time.Millisecond:
+			w.WriteHeader(503)
 		case as == "crashes" && requests == 3:
 			os.Exit(7)
 		case as == "slow":
@@ -168,6 +173,26 @@ func TestTroubleIsNamed(t *testing.T) {
 	rec, s := run(t, p, d)
 	if s.Events.Failed != 1 || !strings.Contains(strings.Join(rec.Notes, ""), "is not on the PATH") {
 		t.Errorf("a missing command: %+v, %v", s.Events, rec.Notes)
+	}
+}
+
+// An instance is ready when its condition says so, not when its port is open.
+func TestReadyByAnswerAndByLine(t *testing.T) {
+	for name, c := range map[string]struct {
+		as    string
+		ready plan.Ready
+	}{
+		"http": {"opens late", plan.Ready{By: plan.ReadyHTTP, Path: "/ready"}},
+		"line": {"opens late", plan.Ready{By: plan.ReadyLine, Line: `^tables? \w+ here$`}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p, d := testProject(c.as, false, "a")
+			p.Functions[0].Ready = c.ready
+			rec, s := run(t, p, d)
+			if in := rec.Instances[0]; s.Events.Done != 1 || in.Ready.Sub(in.Spawned) < 150*time.Millisecond {
+				t.Errorf("done %d, ready after %v", s.Events.Done, in.Ready.Sub(in.Spawned))
+			}
+		})
 	}
 }
 
