@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -12,12 +13,14 @@ import (
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
+	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/plan"
 	"nightdrill/internal/desk"
 )
 
 func runCommand(dir *string) *cobra.Command {
-	var to string
+	var to, journal string
 	c := &cobra.Command{
 		Use:   "run [DRILL]",
 		Short: "Carry out a drill without the screen and print its findings",
@@ -32,11 +35,38 @@ func runCommand(dir *string) *cobra.Command {
 				return err
 			}
 			defer d.Close()
-			return runDrill(cmd, d, name, to)
+			return runDrill(cmd, d, name, to, journal)
 		},
 	}
 	jsonFlag(c, &to)
+	c.Flags().StringVar(&journal, "journal", "", "write every input and decision of the engine to a file, for nightdrill reenact")
 	return c
+}
+
+// reenactCommand plays a journal again: what the engine decided then, it must
+// decide now.
+func reenactCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:    "reenact JOURNAL",
+		Short:  "Play the journal of a run again, print what the engine decides, and fail where it differs",
+		Hidden: true,
+		Args:   cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			text, err := os.ReadFile(args[0])
+			if err != nil {
+				return wrong(err)
+			}
+			out := bufio.NewWriter(cmd.OutOrStdout())
+			defer out.Flush()
+			err = engine.Reenact(text, func(p *plan.Project, f *engine.Effect, events []int64) {
+				fmt.Fprintf(out, "%v %s\n", f.At, f.Describe(p, events))
+			})
+			if err != nil {
+				return coded{missed, fmt.Errorf("%s: %w", args[0], err)}
+			}
+			return nil
+		},
+	}
 }
 
 func jsonFlag(c *cobra.Command, to *string) {
@@ -44,7 +74,7 @@ func jsonFlag(c *cobra.Command, to *string) {
 }
 
 // runDrill carries out a drill headless.
-func runDrill(cmd *cobra.Command, d *desk.Desk, name, to string) error {
+func runDrill(cmd *cobra.Command, d *desk.Desk, name, to, journal string) error {
 	drill, err := d.Drill(name)
 	if err != nil {
 		return wrong(err)
@@ -52,7 +82,16 @@ func runDrill(cmd *cobra.Command, d *desk.Desk, name, to string) error {
 	for _, m := range d.Skipped {
 		fmt.Fprintln(cmd.ErrOrStderr(), m.Error()+" (skipped)")
 	}
-	r, err := d.Start(cmd.Context(), drill)
+	var keep io.Writer
+	if journal != "" {
+		f, err := os.Create(journal)
+		if err != nil {
+			return wrong(fmt.Errorf("the journal cannot be written: %w", err))
+		}
+		defer f.Close()
+		keep = f
+	}
+	r, err := d.Start(cmd.Context(), drill, keep)
 	if err != nil {
 		return could(err)
 	}

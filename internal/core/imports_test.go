@@ -14,7 +14,7 @@ import (
 
 // What the core may import beside itself: no I/O, no clock, no interface.
 var allowed = []string{
-	"bytes", "cmp", "encoding/base64", "encoding/json", "errors", "fmt", "math", "math/bits", "math/rand/v2", "mime",
+	"bytes", "cmp", "container/heap", "encoding/base64", "encoding/json", "errors", "fmt", "math", "math/bits", "math/rand/v2", "mime",
 	"net/url", "slices", "strconv", "strings", "time", "unicode", "unicode/utf8",
 	"github.com/HdrHistogram/hdrhistogram-go",
 }

@@ -5,6 +5,7 @@ package desk
 import (
 	"context"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"strings"
 	"sync"
@@ -75,12 +76,16 @@ type Running struct {
 	err    error // of keeping the run
 }
 
-// Start begins a drill. It ends by itself, by Stop, or with the context.
-func (d *Desk) Start(ctx context.Context, drill *plan.Drill) (*Running, error) {
+// Start begins a drill. It ends by itself, by Stop, or with the context. A
+// journal of the engine's inputs is written where one is given.
+func (d *Desk) Start(ctx context.Context, drill *plan.Drill, journal io.Writer) (*Running, error) {
 	now := time.Now()
 	r := &Running{ID: newID(now), Drill: drill, Began: now, done: make(chan struct{})}
 	ctx, r.stop = context.WithCancel(ctx)
 	r.driver = drive.New(d.Project, drill, r.ID)
+	if journal != nil {
+		r.driver.Journal(journal)
+	}
 	w, err := d.Runs.Begin(r.driver.Snapshot(), now)
 	if err != nil {
 		r.stop()

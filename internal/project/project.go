@@ -162,6 +162,7 @@ func (l *loader) project(n ast.Node) {
 			l.function(name, all)
 		}
 	}
+	l.shares(o.fields["functions"], "the functions", func(i int) plan.Limits { return l.p.Functions[i].Limits })
 	if len(l.p.Functions) == 0 && o.fields["functions"] == nil {
 		l.wrong(n, "functions is missing: a project has at least one function with a start command")
 	}
@@ -223,11 +224,30 @@ func (l *loader) function(name string, all *object) {
 	l.p.Functions = append(l.p.Functions, f)
 }
 
+// shares checks that what is guaranteed fits the project's limit.
+func (l *loader) shares(n ast.Node, where string, limits func(int) plan.Limits) {
+	sum := 0
+	for i := range l.p.Functions {
+		sum += limits(i).Guaranteed
+	}
+	if sum > l.p.Concurrency {
+		l.wrong(n, "%s are guaranteed %d at a time together, but the project's concurrency is %d", where, sum, l.p.Concurrency)
+	}
+}
+
 // limits reads the settings that a function has and a drill may change.
 func (l *loader) limits(o *object, otherwise plan.Limits) plan.Limits {
 	limits := otherwise
-	if c := o.child("concurrency", "max", "per_instance"); c != nil {
+	if c := o.child("concurrency", "max", "guaranteed", "per_instance"); c != nil {
 		limits.Max = c.whole("max", otherwise.Max, 0)
+		limits.Guaranteed = c.whole("guaranteed", otherwise.Guaranteed, 0)
+		if c.fields["guaranteed"] == nil {
+			limits.Guaranteed = min(limits.Guaranteed, limits.Max)
+		}
+		if limits.Guaranteed > limits.Max {
+			l.wrong(c.fields["guaranteed"], "%s is %d, but at most %d may be in flight", c.at("guaranteed"), limits.Guaranteed, limits.Max)
+			limits.Guaranteed = 0
+		}
 		limits.PerInstance = c.whole("per_instance", otherwise.PerInstance, 1)
 		if limits.PerInstance > 1000 {
 			l.wrong(c.fields["per_instance"], "%s is %d; the most is 1000", c.at("per_instance"), limits.PerInstance)
@@ -377,12 +397,12 @@ func (l *loader) ready(f *plan.Function, o *object) {
 }
 
 func (l *loader) source(s *plan.Source, name string, all *object) {
-	o := all.child(name, "kind", "wires", "wait", "batch", "lease", "attempts", "dead_letter")
+	o := all.child(name, "kind", "wires", "wait", "batch", "lease", "attempts", "backoff", "max_age", "dead_letter")
 	s.Kind = plan.Kind(o.choice("kind", []string{"http", "queue"}, 0))
 	if o.fields["kind"] == nil {
 		l.wrong(o.node, "%s is missing: http or queue", o.at("kind"))
 	}
-	foreign := map[plan.Kind][]string{plan.HTTP: {"batch", "lease", "attempts", "dead_letter"}, plan.Queue: {"wait"}}
+	foreign := map[plan.Kind][]string{plan.HTTP: {"batch", "lease", "attempts", "backoff", "max_age", "dead_letter"}, plan.Queue: {"wait"}}
 	for _, key := range foreign[s.Kind] {
 		if k := o.keys[key]; k != nil {
 			l.wrong(k, "%s is not a setting of a source of the kind %s", o.at(key), s.Kind)
@@ -409,7 +429,8 @@ func (l *loader) queue(s *plan.Source, o *object) {
 		s.BatchWait = b.duration("wait", 0, 0)
 	}
 	s.Attempts = o.whole("attempts", DefaultAttempts, 1)
-	s.Backoff = DefaultBackoff
+	s.Backoff = o.duration("backoff", DefaultBackoff, 0)
+	s.MaxAge = o.duration("max_age", 0, 0)
 	longest := time.Duration(0)
 	for _, w := range s.Wires {
 		f := &l.p.Functions[w.To]
@@ -584,6 +605,7 @@ func (l *loader) drill(name string, all *object) {
 			d.Limits[i] = l.limits(limits.child(fn, "concurrency", "keep_warm", "idle_after"), d.Limits[i])
 		}
 	}
+	l.shares(o.fields["limits"], "the functions of drill "+name, func(i int) plan.Limits { return d.Limits[i] })
 	for i, n := range o.list("budgets") {
 		text, ok := l.text(n, fmt.Sprintf("%s[%d]", o.at("budgets"), i))
 		if !ok {

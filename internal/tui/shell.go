@@ -171,7 +171,7 @@ func (s *shell) start(d *plan.Drill) tea.Cmd {
 	if s.running != nil {
 		return nil
 	}
-	r, err := s.desk.Start(s.ctx, d)
+	r, err := s.desk.Start(s.ctx, d, nil)
 	if err != nil {
 		s.note = err.Error()
 		return nil

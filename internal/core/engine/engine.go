@@ -20,6 +20,8 @@ import (
 const (
 	firstBackoff = 100 * time.Millisecond
 	mostBackoff  = 5 * time.Second
+	// mostRetryAfter bounds a function's Retry-After where there is no max_age.
+	mostRetryAfter = time.Minute
 )
 
 // Engine is the state of one run. It is not safe for use by several goroutines.
@@ -30,6 +32,7 @@ type Engine struct {
 
 	limit     int // the project's concurrency
 	used      int // in flight and starting for a waiting one, all functions
+	reserved  int // the same, but at least what is guaranteed for each
 	functions []function
 	sources   []source
 	boxes     []inbox // one for each wire, in the order of sources
@@ -46,6 +49,7 @@ type Engine struct {
 	noMore   bool   // the last arrival has come
 	ended    bool
 	over     bool // Over was said
+	broken   rule // kept, except where a test breaks one
 	settle   time.Duration
 	deadline clock.Time // of settling
 }
@@ -62,14 +66,30 @@ type function struct {
 	claimed      int // starting instances that a waiting one counts on
 	idle         list
 	free         list
-	above        int // idle instances above keep_warm, at the old end of the idle list
-	failures     int // starts that failed in a row
+	above        int   // idle instances above keep_warm, at the old end of the idle list
+	version      int32 // of the code, counted by Replace
+	replacing    int32 // the instance that is to take an older one's place, or -1
+	failures     int   // starts that failed in a row
 	notBefore    clock.Time
 	blocked      bool
 }
 
 // used is what counts against the concurrency limit.
 func (f *function) used() int { return f.inFlight + f.claimed }
+
+// share is what the function takes of the project's limit.
+func (f *function) share() int { return max(f.used(), f.limits.Guaranteed) }
+
+// use changes what a function has in flight and how many starting instances
+// are claimed.
+func (e *Engine) use(f *function, inFlight, claimed int) {
+	e.used -= f.used()
+	e.reserved -= f.share()
+	f.inFlight += inFlight
+	f.claimed += claimed
+	e.used += f.used()
+	e.reserved += f.share()
+}
 
 type source struct {
 	*plan.Source
@@ -84,8 +104,9 @@ func New(p *plan.Project, limits []plan.Limits, settle time.Duration) *Engine {
 	for i := range p.Functions {
 		e.functions[i] = function{
 			limits: limits[i], timeout: p.Functions[i].Timeout, startTimeout: p.Functions[i].StartTimeout,
-			idle: newList(byIdle), free: newList(byFree),
+			idle: newList(byIdle), free: newList(byFree), replacing: -1,
 		}
+		e.reserved += limits[i].Guaranteed
 	}
 	for s := range p.Sources {
 		e.sources = append(e.sources, source{&p.Sources[s], int32(len(e.boxes))})
@@ -133,6 +154,8 @@ func (e *Engine) take(in Input) {
 	case CallerLeft: // its answer has nobody to go to; the delivery ends as it ends
 	case SetLimits:
 		e.setLimits(int(in.Function), in.Limits)
+	case Replace:
+		e.replace(int(in.Function))
 	case NoMore:
 		e.noMore, e.deadline = true, e.now.Add(e.settle)
 		e.timers.set(e.deadline, timerSettle, 0, 0)
@@ -277,17 +300,17 @@ func (e *Engine) expire(id int32) {
 
 // failed ends an attempt of a delivery that did not succeed: another follows
 // after a pause, or the delivery ends.
-func (e *Engine) failed(id int32, why Result, status int32) {
+func (e *Engine) failed(id int32, why Result, input *Input) {
 	d := &e.pool[id]
 	box := &e.boxes[d.box]
 	src := &e.sources[box.source]
 	e.say(Effect{Kind: AttemptEnded, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event,
-		Instance: d.instance, Invocation: d.invocation, Attempt: d.attempts, Result: why, Status: status})
+		Instance: d.instance, Invocation: d.invocation, Attempt: d.attempts, Result: why, Status: input.Status})
 	d.instance, d.invocation = -1, 0
 	switch {
 	case src.Kind == plan.HTTP:
 		e.finish(id, Failed)
-	case int(d.attempts) >= src.Attempts:
+	case int(d.attempts) >= src.Attempts && (e.broken != oneAttemptMore || int(d.attempts) > src.Attempts):
 		outcome := Failed
 		if src.DeadLetter >= 0 {
 			outcome = DeadLettered
@@ -309,6 +332,13 @@ func (e *Engine) failed(id int32, why Result, status int32) {
 	default:
 		d.state = pausing
 		pause := min(src.Backoff<<min(d.attempts-1, 20), mostBackoff)
+		if input.RetryAfter > pause { // the function's own word, within bounds
+			most := mostRetryAfter
+			if src.MaxAge > 0 {
+				most = src.MaxAge
+			}
+			pause = max(pause, min(input.RetryAfter, most))
+		}
 		if pause <= 0 {
 			e.enqueue(id)
 			return
@@ -326,6 +356,13 @@ func (e *Engine) finish(id int32, outcome Outcome) {
 	}
 	e.timers.cancel(&d.timer)
 	e.timers.cancel(&d.age)
+	if e.broken == endedTwice {
+		e.say(Effect{Kind: Ended, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event, Outcome: outcome})
+	}
+	if e.broken == lostDelivery && d.event%16 == 5 {
+		d.state, e.open = unused, e.open-1
+		return
+	}
 	e.say(Effect{Kind: Ended, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event, Outcome: outcome, Attempt: d.attempts, Invocation: d.last})
 	d.state = unused
 	e.free = append(e.free, id)
@@ -336,9 +373,14 @@ func (e *Engine) finish(id int32, outcome Outcome) {
 // for, stops the idle and drains the busy where there are too many now.
 func (e *Engine) setLimits(fn int, l plan.Limits) {
 	f := &e.functions[fn]
+	if e.broken == zeroIgnored && l.Max == 0 {
+		return
+	}
 	idleChanged := l.IdleAfter != f.limits.IdleAfter
 	l.PerInstance = f.limits.PerInstance // a property of the processes that run
+	e.reserved -= f.share()
 	f.limits = l
+	e.reserved += f.share()
 	e.shrink(fn)
 	if idleChanged {
 		for id := f.idle.oldest; id >= 0; id = e.instances[id].links[byIdle].newer {

@@ -85,6 +85,9 @@ func (e *Engine) unlink(id int32) {
 // batchMax gives how many deliveries one invocation from the inbox carries.
 func (e *Engine) batchMax(b *inbox) int {
 	if src := &e.sources[b.source]; src.Kind == plan.Queue {
+		if e.broken == batchTooLarge {
+			return src.BatchMax + 1
+		}
 		return max(src.BatchMax, 1)
 	}
 	return 1

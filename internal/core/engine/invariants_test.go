@@ -15,17 +15,17 @@ import (
 // seed, and checks after every input what must always hold. The histories must
 // be rich: every outcome and every kind of trouble has to be common in them.
 func TestInvariants(t *testing.T) {
-	histories := 2500
+	histories := 10_000
 	if testing.Short() {
-		histories = 300
+		histories = 500
 	}
 	seen := map[string]int{}
 	for seed := range histories {
 		h := newHistory(uint64(seed))
-		if err := h.run(300); err != nil {
+		if err := h.run(length); err != nil {
 			again := newHistory(uint64(seed))
 			again.keep = true
-			_ = again.run(300)
+			_ = again.run(length)
 			t.Fatalf("seed %d, input %d: %v\n%s", seed, h.inputs, err, again.tail())
 		}
 		for k, n := range h.seen {
@@ -33,9 +33,33 @@ func TestInvariants(t *testing.T) {
 		}
 	}
 	for _, what := range []string{"done", "failed", "dead_lettered", "rejected", "expired", "unmatched", "abandoned",
-		"crashed", "start failed", "timeout", "lease over", "asked again", "late", "limits", "idle stop", "cold", "first", "warm", "dead letter read"} {
+		"crashed", "start failed", "timeout", "lease over", "asked again", "late", "limits", "idle stop", "cold", "first", "warm",
+		"dead letter read", "replace", "replaced", "limit lowered", "retry after", "a share is asked for"} {
 		if seen[what] < histories {
 			t.Errorf("%q happened %d times in %d histories; that is too rare to prove anything", what, seen[what], histories)
+		}
+	}
+}
+
+// length is the inputs of one history.
+const length = 220
+
+// Each checker is proved: with its rule broken in the engine, it notices within
+// a few histories.
+func TestEveryBrokenRuleIsNoticed(t *testing.T) {
+	for broken := kept + 1; broken < rules; broken++ {
+		noticed := ""
+		for seed := uint64(0); seed < 300 && noticed == ""; seed++ {
+			h := newHistory(seed)
+			h.e.broken = broken
+			if err := h.run(length); err != nil {
+				noticed = err.Error()
+			}
+		}
+		if noticed == "" {
+			t.Errorf("rule %d was broken in 300 histories and nobody noticed", broken)
+		} else {
+			t.Logf("rule %d: %s", broken, noticed)
 		}
 	}
 }
@@ -95,9 +119,14 @@ func newHistory(seed uint64) *history {
 	pick := func(lo, hi int) int { return lo + r.Below(hi-lo+1) }
 	ms := func(lo, hi int) time.Duration { return time.Duration(pick(lo, hi)) * time.Millisecond }
 	h.p.Concurrency = pick(2, 12)
+	shares := 0
 	for i := range pick(1, 3) {
 		l := plan.Limits{Max: pick(1, 6), PerInstance: pick(1, 3), IdleAfter: ms(20, 400)}
 		l.KeepWarm = min(r.Below(2), l.Instances())
+		if left := h.p.Concurrency - shares; left > 0 {
+			l.Guaranteed = min(r.Below(3), left)
+			shares += l.Guaranteed
+		}
 		h.limits = append(h.limits, l)
 		h.lowered = append(h.lowered, false)
 		h.changed = append(h.changed, 0)
@@ -202,6 +231,9 @@ func (h *history) random() Input {
 					in.Retry = []int32{int32(h.r.Below(len(f.events)))}
 				case 2:
 					in.Kind, in.Status, in.Result = Broken, 0, Disconnected
+				case 3:
+					in.Status, in.RetryAfter = 503, time.Duration(h.r.Below(200))*time.Millisecond
+					h.seen["retry after"]++
 				}
 				return in
 			}
@@ -214,6 +246,10 @@ func (h *history) random() Input {
 				return Input{Kind: Exited, Instance: any(alive)}
 			}
 		case 18:
+			if h.r.Chance(1, 12) {
+				h.seen["replace"]++
+				return Input{Kind: Replace, Function: int32(h.r.Below(len(h.limits)))}
+			}
 			if h.r.Chance(1, 4) {
 				fn := h.r.Below(len(h.limits))
 				l := h.limits[fn]
@@ -380,6 +416,10 @@ func (h *history) follow(f *Effect, in Input) {
 		h.seen["late"]++
 	case Stop:
 		m := h.instances[f.Instance]
+		h.seen[f.Reason.String()]++
+		if f.Reason == Replaced && m.inFlight > 0 {
+			panic("replaced while it works")
+		}
 		if f.Reason == Idle {
 			h.seen["idle stop"]++
 			if m.inFlight > 0 || m.state != ready {
@@ -427,6 +467,26 @@ func (h *history) check() error {
 		total += used[fn]
 		if n := len(h.e.functions[fn].instances); n < min(l.KeepWarm, l.Instances()) {
 			return fmt.Errorf("f%d has %d instances, %d are to be kept warm", fn, n, l.KeepWarm)
+		}
+	}
+	for fn, l := range h.limits {
+		f := &h.e.functions[fn]
+		staying := 0 // those that are drained may finish
+		for _, id := range f.instances {
+			if h.e.instances[id].state != draining {
+				staying++
+			}
+		}
+		if most := l.Instances() + 1; staying > most {
+			return fmt.Errorf("f%d has %d instances, at most %d are allowed", fn, staying, most)
+		}
+		// what is guaranteed is there when it is asked for
+		asked := h.e.units(f) > f.claimed*l.PerInstance && f.used() < min(l.Guaranteed, l.Max)
+		if l.Guaranteed > 0 && f.used() > 0 && f.used() <= l.Guaranteed {
+			h.seen["a share is asked for"]++
+		}
+		if asked && h.e.timers.next() > h.now && (f.free.n > 0 || len(f.instances) < l.Instances()) {
+			return fmt.Errorf("f%d uses %d of the %d guaranteed for it, and something waits", fn, f.used(), l.Guaranteed)
 		}
 	}
 	if total > h.p.Concurrency {

@@ -26,7 +26,8 @@ type instance struct {
 	answered   bool   // it has answered once
 	above      bool   // idle above keep_warm
 	why        Reason // of draining
-	active     int32  // slots with an invocation that counts
+	version    int32
+	active     int32 // slots with an invocation that counts
 	aboveSince clock.Time
 	lastUsed   clock.Time
 	timer      int32 // spawn, start or idle: one at a time
@@ -149,16 +150,24 @@ func (e *Engine) leave(id int32) {
 
 // fits tells whether a function may have `use` invocations in flight and
 // instances starting for waiting ones. The project's limit leaves to each of
-// the others what it uses.
+// the others what it uses, or what is guaranteed for it.
 func (e *Engine) fits(f *function, use int) bool {
-	if use > f.limits.Max {
+	if use > f.limits.Max && e.broken != limitIgnored {
 		return false
 	}
-	if e.used-f.used()+use > e.limit {
+	if !e.room(f, use) {
 		e.block(f)
 		return false
 	}
 	return true
+}
+
+func (e *Engine) room(f *function, use int) bool {
+	others := e.reserved - f.share()
+	if e.broken == guaranteeIgnored {
+		others = e.used - f.used()
+	}
+	return use+others <= e.limit || use <= f.limits.Guaranteed || e.broken == projectLimitIgnored
 }
 
 func (e *Engine) block(f *function) {
@@ -183,25 +192,31 @@ func (e *Engine) balance(fn int) {
 	e.unblock(clock.Never)
 }
 
-// unblock lets functions go that wait for the project's limit, as long as it
-// has room, and as long as they have waited from before a time.
+// unblock lets functions go that wait for the project's limit, where it has
+// room for them, and as long as they have waited from before a time.
 func (e *Engine) unblock(before clock.Time) {
-	for e.blocked > 0 && e.used < e.limit {
+	done, last := clock.Time(-1), -1 // how far we are, by time of waiting and number
+	for e.blocked > 0 {
 		next, since := -1, before
 		for i := range e.functions {
-			if f := &e.functions[i]; f.blocked {
-				if at := e.waitingSince(f); at < since {
-					next, since = i, at
-				}
+			f := &e.functions[i]
+			if !f.blocked {
+				continue
+			}
+			at := e.waitingSince(f)
+			if (at > done || at == done && i > last) && at < since {
+				next, since = i, at
 			}
 		}
 		if next < 0 {
 			return
 		}
-		f := &e.functions[next]
-		f.blocked = false
-		e.blocked--
-		e.balanceOne(f, int32(next))
+		done, last = since, next
+		if f := &e.functions[next]; e.room(f, f.used()+1) {
+			f.blocked = false
+			e.blocked--
+			e.balanceOne(f, int32(next))
+		}
 	}
 }
 
@@ -221,7 +236,7 @@ func (e *Engine) balanceOne(f *function, fn int32) {
 	for units > 0 && f.free.newest >= 0 {
 		// a claim may be given up for this one
 		claims := min(f.claimed, (units-1+per-1)/per)
-		if use := f.inFlight + 1 + claims; use > f.used() && !e.fits(f, use) || f.inFlight+1 > f.limits.Max {
+		if use := f.inFlight + 1 + claims; use > f.used() && !e.fits(f, use) || f.inFlight+1 > f.limits.Max && e.broken != limitIgnored {
 			break
 		}
 		box := e.oldest(f)
@@ -252,12 +267,12 @@ func (e *Engine) balanceOne(f *function, fn int32) {
 			id = e.start(fn)
 		}
 		e.instances[id].claimed = true
-		f.claimed++
-		e.used++
+		e.use(f, 0, 1)
 	}
-	for len(f.instances) < min(f.limits.KeepWarm, f.limits.Instances()) {
+	for len(f.instances) < min(f.limits.KeepWarm, f.limits.Instances()) && e.broken != keepWarmIgnored {
 		e.start(fn)
 	}
+	e.replaceOne(f, fn)
 	e.mark(f)
 	if f.claimed > before {
 		e.grant(f)
@@ -273,8 +288,7 @@ func (e *Engine) unclaim(f *function) {
 			continue
 		}
 		in.claimed = false
-		f.claimed--
-		e.used--
+		e.use(f, 0, -1)
 		if in.state == planned && len(f.instances) > f.limits.KeepWarm {
 			e.stop(f.starting[i], Idle)
 		}
@@ -295,7 +309,11 @@ func (e *Engine) mark(f *function) {
 		switch {
 		case n < want && !in.above:
 			in.above, in.aboveSince = true, e.now
-			in.timer = e.timers.set(e.now.Add(f.limits.IdleAfter), timerIdle, id, 0)
+			after := f.limits.IdleAfter
+			if e.broken == idleTooEarly {
+				after /= 2
+			}
+			in.timer = e.timers.set(e.now.Add(after), timerIdle, id, 0)
 			f.above++
 		case n >= want && in.above:
 			in.above = false
@@ -313,7 +331,11 @@ func (e *Engine) start(fn int32) int32 {
 	f.number++
 	id := int32(len(e.instances))
 	per := f.limits.PerInstance
-	in := instance{fn: fn, number: f.number, state: planned, timer: -1, slots: make([]slot, per), vacant: make([]int32, per)}
+	in := instance{fn: fn, number: f.number, version: f.version, state: planned, timer: -1, slots: make([]slot, per), vacant: make([]int32, per)}
+	if e.broken == slotsOverfilled {
+		in.slots, in.vacant = make([]slot, per+1), append(in.vacant, int32(per))
+		in.slots[per] = slot{head: -1, timeout: -1, lease: -1}
+	}
 	for i := range per {
 		in.slots[i] = slot{head: -1, timeout: -1, lease: -1}
 		in.vacant[i] = int32(per - 1 - i)
@@ -334,7 +356,7 @@ func (e *Engine) spawn(id int32) {
 	}
 	in.state = starting
 	in.timer = e.timers.set(e.now.Add(f.startTimeout), timerStart, id, 0)
-	e.say(Effect{Kind: Start, Function: in.fn, Instance: id, Number: in.number})
+	e.say(Effect{Kind: Start, Function: in.fn, Instance: id, Number: in.number, Version: in.version})
 }
 
 func (e *Engine) ready(id int32) {
@@ -349,6 +371,12 @@ func (e *Engine) ready(id int32) {
 	f.failures = 0
 	e.touch(id)
 	e.justNow = id
+	if f.replacing == id {
+		f.replacing = -1
+		if old := e.older(f); old >= 0 {
+			e.drain(old, Replaced)
+		}
+	}
 	e.balance(int(in.fn))
 }
 
@@ -359,8 +387,7 @@ func (e *Engine) leaveStarting(f *function, id int32) {
 	}
 	if in := &e.instances[id]; in.claimed {
 		in.claimed = false
-		f.claimed--
-		e.used--
+		e.use(f, 0, -1)
 	}
 }
 
@@ -392,8 +419,7 @@ func (e *Engine) send(f *function, fn, id, box int32) {
 		e.out.Events = append(e.out.Events, e.pool[d].event)
 	}
 	in.active++
-	f.inFlight++
-	e.used++
+	e.use(f, 1, 0)
 	e.say(Effect{Kind: Send, Function: fn, Instance: id, Number: in.number, Slot: s, Invocation: e.handed, Class: class,
 		Source: e.boxes[box].source, Wire: e.boxes[box].wire, First: first, N: int32(n)})
 	e.touch(id)
@@ -438,8 +464,7 @@ func (e *Engine) settleSlot(id, s int32) (head int32) {
 	e.timers.cancel(&sl.timeout)
 	e.timers.cancel(&sl.lease)
 	in.active--
-	e.functions[in.fn].inFlight--
-	e.used--
+	e.use(&e.functions[in.fn], -1, 0)
 	return head
 }
 
@@ -460,9 +485,9 @@ func (e *Engine) settleBatch(head int32, input Input) {
 		e.pool[d].next, e.pool[d].prev = -1, -1
 		switch {
 		case !good:
-			e.failed(d, why, input.Status)
+			e.failed(d, why, &input)
 		case slices.Contains(input.Retry, i):
-			e.failed(d, Retried, input.Status)
+			e.failed(d, Retried, &input)
 		default:
 			x := &e.pool[d]
 			e.say(Effect{Kind: AttemptEnded, Function: box.fn, Source: box.source, Wire: box.wire, Event: x.event,
@@ -499,6 +524,14 @@ func (e *Engine) leaseLost(id, s int32) {
 	sl.lease = -1
 	head := sl.head
 	sl.head, sl.state = -1, slotOrphan
+	if e.broken == sentTwice { // again without the first attempt having ended
+		for d := head; d >= 0; {
+			next := e.pool[d].next
+			e.enqueue(d)
+			d = next
+		}
+		head = -1
+	}
 	e.failBatch(head, LeaseOver)
 	e.balance(int(e.instances[id].fn))
 }
@@ -532,6 +565,9 @@ func (e *Engine) stop(id int32, why Reason) {
 }
 
 func (e *Engine) forget(f *function, id int32) {
+	if f.replacing == id {
+		f.replacing = -1
+	}
 	if i := slices.Index(f.instances, id); i >= 0 {
 		f.instances = slices.Delete(f.instances, i, i+1)
 	}

@@ -121,7 +121,7 @@ func (s settings) time(name string, otherwise time.Duration) time.Duration {
 }
 
 func (s settings) limits(l plan.Limits) plan.Limits {
-	return plan.Limits{Max: s.int("max", l.Max), PerInstance: s.int("per_instance", l.PerInstance),
+	return plan.Limits{Max: s.int("max", l.Max), Guaranteed: s.int("guaranteed", l.Guaranteed), PerInstance: s.int("per_instance", l.PerInstance),
 		KeepWarm: s.int("keep_warm", l.KeepWarm), IdleAfter: s.time("idle_after", l.IdleAfter)}
 }
 
@@ -190,6 +190,10 @@ func (s *stage) step(words []string) {
 		status, _ := strconv.Atoi(words[3])
 		in.Status = int32(status)
 		for _, w := range words[4:] {
+			if d, ok := strings.CutPrefix(w, "retry_after="); ok {
+				in.RetryAfter, _ = time.ParseDuration(d)
+				continue
+			}
 			n, _ := strconv.Atoi(strings.TrimPrefix(w, "retry="))
 			in.Retry = append(in.Retry, int32(n))
 		}
@@ -199,6 +203,8 @@ func (s *stage) step(words []string) {
 	case "limits":
 		in.Kind, in.Function = SetLimits, int32(s.p.FunctionNamed(words[2]))
 		in.Limits = s.settings(words[3:]).limits(s.p.Functions[in.Function].Limits)
+	case "replace":
+		in.Kind, in.Function = Replace, int32(s.p.FunctionNamed(words[2]))
 	case "last":
 		in.Kind = NoMore
 	case "end":

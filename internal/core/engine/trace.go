@@ -19,6 +19,9 @@ func (f *Effect) Describe(p *plan.Project, events []int64) string {
 		}
 		return s
 	case Start:
+		if f.Version > 0 {
+			return fmt.Sprintf("start %s, version %d", instance(), f.Version)
+		}
 		return "start " + instance()
 	case Send:
 		list := strings.Trim(fmt.Sprint(events[f.First:f.First+f.N]), "[]")

@@ -20,6 +20,7 @@ const (
 	Broken                       // an invocation got no usable answer: Instance, Slot, Invocation, Result
 	CallerLeft                   // an HTTP caller went away
 	SetLimits                    // a function's limits changed: Function, Limits
+	Replace                      // a function has a new version: its instances are replaced one by one: Function
 	NoMore                       // the last arrival has come
 	End                          // the run ends now
 )
@@ -31,18 +32,18 @@ func (k InputKind) answers() bool {
 
 // Input is one thing that happened. Which fields count is said at its kind.
 type Input struct {
-	Kind       InputKind
-	Source     int32
-	Function   int32
-	Instance   int32
-	Slot       int32
-	Invocation uint64
-	Status     int32         // HTTP status
-	Result     Result        // Broken: in which way
-	Retry      []int32       // Answered: positions in the batch that the reply fails; nil for none
-	RetryAfter time.Duration // Answered: the function's own Retry-After, 0 for none
-	Takes      uint64        // Arrived: the wires of the source that take the event, as bits
-	Limits     plan.Limits
+	Kind       InputKind     `json:"kind,omitzero"`
+	Source     int32         `json:"source,omitzero"`
+	Function   int32         `json:"function,omitzero"`
+	Instance   int32         `json:"instance,omitzero"`
+	Slot       int32         `json:"slot,omitzero"`
+	Invocation uint64        `json:"invocation,omitzero"`
+	Status     int32         `json:"status,omitzero"`      // HTTP status
+	Result     Result        `json:"result,omitzero"`      // Broken: in which way
+	Retry      []int32       `json:"retry,omitzero"`       // Answered: positions in the batch that the reply fails; nil for none
+	RetryAfter time.Duration `json:"retry_after,omitzero"` // Answered: the function's own Retry-After, 0 for none
+	Takes      uint64        `json:"takes,omitzero"`       // Arrived: the wires of the source that take the event, as bits
+	Limits     plan.Limits   `json:"limits,omitzero"`
 }
 
 // EffectKind says what the caller owes, or should know.
@@ -53,7 +54,7 @@ const (
 	// is a dead letter made from the event From.
 	EventTaken EffectKind = iota
 	// Start: start an instance, and report Ready, StartFailed or Exited for it.
-	// Function, Instance, Number.
+	// Function, Instance, Number, Version.
 	Start
 	// Send: send one invocation to a slot, and report Answered or Broken for it
 	// exactly once. Function, Instance, Slot, Invocation, Class, Source, and the
@@ -81,25 +82,27 @@ const (
 // Effect is one thing that the engine wants done or known. Which fields count
 // is said at its kind.
 type Effect struct {
-	Kind       EffectKind
-	Class      Class
-	Reason     Reason
-	Result     Result
-	Outcome    Outcome
-	Made       bool
-	Function   int32
-	Source     int32
-	Wire       int32
-	Instance   int32
-	Number     int32 // the instance's number within its function, from 1
-	Slot       int32
-	Attempt    int32 // from 1
-	Status     int32
-	First, N   int32
-	Invocation uint64 // from 1
-	Event      int64
-	From       int64
-	At         clock.Time
+	Kind       EffectKind `json:"kind,omitzero"`
+	Class      Class      `json:"class,omitzero"`
+	Reason     Reason     `json:"reason,omitzero"`
+	Result     Result     `json:"result,omitzero"`
+	Outcome    Outcome    `json:"outcome,omitzero"`
+	Made       bool       `json:"made,omitzero"`
+	Function   int32      `json:"function,omitzero"`
+	Source     int32      `json:"source,omitzero"`
+	Wire       int32      `json:"wire,omitzero"`
+	Instance   int32      `json:"instance,omitzero"`
+	Number     int32      `json:"number,omitzero"`  // the instance's number within its function, from 1
+	Version    int32      `json:"version,omitzero"` // of the code, from 0
+	Slot       int32      `json:"slot,omitzero"`
+	Attempt    int32      `json:"attempt,omitzero"` // from 1
+	Status     int32      `json:"status,omitzero"`
+	First      int32      `json:"first,omitzero"`
+	N          int32      `json:"n,omitzero"`
+	Invocation uint64     `json:"invocation,omitzero"` // from 1
+	Event      int64      `json:"event,omitzero"`
+	From       int64      `json:"from,omitzero"`
+	At         clock.Time `json:"at,omitzero"`
 }
 
 // Effects is memory for effects, owned by the caller, who may reuse it.
@@ -127,6 +130,7 @@ type Reason uint8
 
 const (
 	Idle Reason = iota
+	Replaced
 	LimitLowered
 	TimedOut
 	NeverReady // start_timeout passed
@@ -135,7 +139,7 @@ const (
 )
 
 func (r Reason) String() string {
-	return [...]string{"idle", "limit lowered", "timed out", "never ready", "run over", "crashed"}[r]
+	return [...]string{"idle", "replaced", "limit lowered", "timed out", "never ready", "run over", "crashed"}[r]
 }
 
 // Result says how an attempt ended.

@@ -40,6 +40,7 @@ type Function struct {
 // while it runs.
 type Limits struct {
 	Max         int // invocations in flight, and instances being started for a waiting one
+	Guaranteed  int // of the project's limit, kept for this function
 	PerInstance int // invocations in flight on one instance
 	KeepWarm    int // instances that are kept although nothing needs them
 	IdleAfter   time.Duration

@@ -10,8 +10,10 @@
 package drive
 
 import (
+	"bufio"
 	"context"
 	"fmt"
+	"io"
 	"math"
 	"slices"
 	"sync"
@@ -43,6 +45,7 @@ type Driver struct {
 	mu        sync.Mutex
 	eng       *engine.Engine
 	fx        engine.Effects
+	journal   *bufio.Writer // of inputs and effects, where one is kept
 	began     time.Time
 	wake      clock.Time // when the engine wants to be called
 	asleep    clock.Time // until when the clock sleeps
@@ -134,6 +137,13 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 	return r
 }
 
+// Journal has the run's inputs and effects written to w, for engine.Reenact.
+// It is called before Run.
+func (d *Driver) Journal(w io.Writer) {
+	d.journal = bufio.NewWriterSize(w, 1<<20)
+	_, _ = d.journal.Write(engine.JournalSetup(d.p, d.drill.Limits, d.drill.Settle)) // Flush tells
+}
+
 // now gives the time of the run.
 func (d *Driver) now() clock.Time { return d.at(time.Now()) }
 
@@ -164,6 +174,11 @@ func (d *Driver) Run(ctx context.Context) {
 	<-stopped
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	if d.journal != nil {
+		if err := d.journal.Flush(); err != nil {
+			d.rec.Notes = append(d.rec.Notes, "the journal could not be written: "+err.Error())
+		}
+	}
 	d.rec.Finished = finished
 	d.rec.Length = d.now()
 	d.rec.Busy = busy.share()
@@ -237,6 +252,9 @@ func (d *Driver) step(in engine.Input, self *slot) *job {
 func (d *Driver) handle(now clock.Time, in engine.Input, self *slot) (own *job) {
 	d.fx.Reset()
 	d.wake = d.eng.Handle(now, in, &d.fx)
+	if d.journal != nil {
+		_, _ = d.journal.Write(engine.AppendJournal(nil, now, in, &d.fx)) // Flush tells
+	}
 	for i := range d.fx.List {
 		if job := d.carryOut(&d.fx.List[i], self); job != nil {
 			own = job

@@ -1,12 +1,14 @@
 package drive
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
 	"net/http"
 	"os"
 	"runtime"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -205,6 +207,34 @@ func TestATimeOutStopsTheInstance(t *testing.T) {
 	}
 	if inv := rec.Invocations[0]; inv.Done.Sub(inv.Assigned) < 200*time.Millisecond || inv.Result != engine.Timeout {
 		t.Errorf("invocation %+v", inv)
+	}
+}
+
+// A live run's inputs, played again, give the effects and the outcomes that the
+// run had.
+func TestALiveRunIsReenacted(t *testing.T) {
+	p, d := testProject("crashes", true, "1", `"refuse"`, `"once more"`, "4")
+	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Poisson, Rate: arrival.Rate{Events: 200, Per: time.Second}, For: 500 * time.Millisecond}}
+	var journal bytes.Buffer
+	r := New(p, d, "test")
+	r.Journal(&journal)
+	r.Run(t.Context())
+	var lived, played []string
+	for _, x := range r.Snapshot().Deliveries {
+		lived = append(lived, fmt.Sprint(x.Event, x.Outcome))
+	}
+	err := engine.Reenact(journal.Bytes(), func(_ *plan.Project, f *engine.Effect, _ []int64) {
+		if f.Kind == engine.Ended {
+			played = append(played, fmt.Sprint(f.Event, f.Outcome))
+		}
+	})
+	if err != nil || len(lived) < 50 || !slices.Equal(lived, played) {
+		t.Errorf("%v; the run had %d outcomes, played again %d, equal: %v", err, len(lived), len(played), slices.Equal(lived, played))
+	}
+	// one byte changed is noticed
+	changed := bytes.Replace(journal.Bytes(), []byte(`"invocation":3`), []byte(`"invocation":4`), 1)
+	if engine.Reenact(changed, nil) == nil {
+		t.Error("a changed journal was played without a word")
 	}
 }
 

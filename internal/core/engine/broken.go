@@ -1,0 +1,22 @@
+package engine
+
+// rule names a rule that a test has the engine break, to prove that the checker
+// of that rule notices. Outside of tests it is always `kept`.
+type rule uint8
+
+const (
+	kept rule = iota
+	limitIgnored
+	projectLimitIgnored
+	guaranteeIgnored
+	keepWarmIgnored
+	idleTooEarly
+	slotsOverfilled
+	oneAttemptMore
+	lostDelivery
+	endedTwice
+	sentTwice
+	batchTooLarge
+	zeroIgnored
+	rules // how many there are
+)
