@@ -52,6 +52,10 @@ func Run(args []string, out, errs io.Writer) int {
 		}
 		return ok
 	}
+	if len(args) == 1 && args[0] == proc.WardenCommand {
+		proc.Warden()
+		return ok
+	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	root := newRoot()

@@ -17,6 +17,7 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/desk"
+	"nightdrill/internal/live/proc"
 )
 
 func runCommand(dir *string) *cobra.Command {
@@ -91,6 +92,11 @@ func runDrill(cmd *cobra.Command, d *desk.Desk, name, to, journal string) error 
 		defer f.Close()
 		keep = f
 	}
+	farewell, err := proc.Guard(nil)
+	if err != nil {
+		return could(err)
+	}
+	defer farewell()
 	r, err := d.Start(cmd.Context(), drill, keep)
 	if err != nil {
 		return could(err)

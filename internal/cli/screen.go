@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/proc"
 	"nightdrill/internal/tui"
 )
 
@@ -29,6 +30,11 @@ func screen(cmd *cobra.Command, dir, drill string) error {
 			return wrong(err)
 		}
 	}
+	farewell, err := proc.Guard(os.Stdout)
+	if err != nil {
+		return could(err)
+	}
+	defer farewell()
 	switch err := tui.Run(cmd.Context(), d, first, os.Stdin, os.Stdout); {
 	case errors.Is(err, tui.ErrInterrupted):
 		return errInterrupted

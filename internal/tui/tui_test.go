@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -72,38 +73,34 @@ func (x *terminal) shell(line string) {
 	x.keys("Enter")
 }
 
-// wait reads the pane until it holds every word, at most half a minute.
+// wait reads the pane until it holds every word.
 func (x *terminal) wait(words ...string) string {
 	x.t.Helper()
-	var pane, missing string
-	look := time.NewTicker(40 * time.Millisecond) // each look is a process of its own
-	defer look.Stop()
-	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); <-look.C {
-		pane, missing = x.pane(), ""
-		for _, w := range words {
-			if !strings.Contains(pane, w) {
-				missing = w
-			}
-		}
-		if missing == "" {
-			return pane
-		}
-	}
-	x.t.Fatalf("the pane never showed %q:\n%s", missing, pane)
-	return ""
+	var pane string
+	x.until("with "+strings.Join(words, ", "), func() bool {
+		pane = x.pane()
+		return !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(pane, w) })
+	})
+	return pane
 }
 
 // gone reads the pane until it does not hold a word.
 func (x *terminal) gone(word string) {
 	x.t.Helper()
-	look := time.NewTicker(40 * time.Millisecond)
+	x.until("without "+word, func() bool { return !strings.Contains(x.pane(), word) })
+}
+
+// until looks again and again, at most for half a minute.
+func (x *terminal) until(what string, holds func() bool) {
+	x.t.Helper()
+	look := time.NewTicker(40 * time.Millisecond) // each look is a process of its own
 	defer look.Stop()
 	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); <-look.C {
-		if !strings.Contains(x.pane(), word) {
+		if holds() {
 			return
 		}
 	}
-	x.t.Fatalf("%q stays:\n%s", word, x.pane())
+	x.t.Fatalf("never %s:\n%s", what, x.pane())
 }
 
 // sttys runs a command line between two looks at the terminal's settings, which
@@ -267,7 +264,7 @@ func TestADrillIsChosenAndStopped(t *testing.T) {
 // Ctrl-C in the middle, and a signal from outside: the terminal is restored,
 // no process is left, the run is there.
 func TestBrokenOff(t *testing.T) {
-	for _, by := range []string{"Ctrl-C", "SIGTERM", "q and y"} {
+	for _, by := range []string{"Ctrl-C", "SIGTERM", "SIGKILL", "q and y"} {
 		t.Run(by, func(t *testing.T) {
 			x := open(t, 120, 40)
 			lay(t, x.dir)
@@ -279,8 +276,11 @@ func TestBrokenOff(t *testing.T) {
 			switch by {
 			case "Ctrl-C":
 				x.keys("C-c")
-			case "SIGTERM":
-				if out, err := exec.Command("pkill", "-TERM", "-xf", program).CombinedOutput(); err != nil {
+			case "SIGTERM", "SIGKILL":
+				if by == "SIGKILL" { // the warden cleans up; the run is kept to half a second before
+					code = 137
+				}
+				if out, err := exec.Command("pkill", "-"+by[3:], "-xf", program).CombinedOutput(); err != nil {
 					t.Fatalf("%v %s", err, out)
 				}
 			default:
@@ -289,6 +289,15 @@ func TestBrokenOff(t *testing.T) {
 				x.keys("y")
 				code = 0
 			}
+			if by == "SIGKILL" {
+				// the shell went on before the warden was done; look once more
+				x.until("the main screen", func() bool { return strings.TrimSpace(x.tmux("display-message", "-p", "#{alternate_on}")) == "0" })
+				x.shell("stty -g > b; echo left with 137; echo compared")
+			}
+			x.until("no process left", func() bool {
+				out, _ := exec.Command("pgrep", "-f", program).Output()
+				return len(out) == 0
+			})
 			x.restored(code)
 			c := exec.Command(program, "runs", "list")
 			c.Dir = x.dir

@@ -7,6 +7,8 @@
 package measure
 
 import (
+	"time"
+
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 )
@@ -109,9 +111,10 @@ type Instance struct {
 	Number   int32 // within its function, from 1
 	PID      int
 	Spawned  clock.Time
-	Exec     clock.Time // the command runs; 0 when that cannot be told apart
-	Ready    clock.Time // 0 when it never was
-	Stopped  clock.Time // 0 while it runs
+	Exec     clock.Time    // the command runs; 0 when that cannot be told apart
+	Ready    clock.Time    // 0 when it never was
+	Within   time.Duration // how much earlier it may have been ready
+	Stopped  clock.Time    // 0 while it runs
 	Reason   engine.Reason
 	Exit     string // how the process ended, in words
 	Wanted   bool   // started for a waiting invocation, not to be kept warm

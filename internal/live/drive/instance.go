@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -30,7 +31,8 @@ type instance struct {
 	slots    []*slot
 	proc     *proc.Process // nil until it runs
 	port     int
-	stopping bool // the engine said Stop
+	listened []netip.AddrPort // where it did listen, of one that was never ready
+	stopping bool             // the engine said Stop
 	ready    bool
 }
 
@@ -67,11 +69,11 @@ func (in *instance) live() {
 		in.gone("does not start: "+err.Error(), "not started")
 		return
 	}
-	readyAt, err := in.proc.WaitReady(in.ctx, in.fn.Ready, in.port)
+	readyAt, within, err := in.proc.WaitReady(in.ctx, in.fn.Ready, in.port)
 	if err == nil {
 		in.d.mu.Lock()
 		in.ready = true
-		in.record().Ready = in.d.at(readyAt)
+		in.record().Ready, in.record().Within = in.d.at(readyAt), within
 		stopping := in.stopping
 		in.d.mu.Unlock()
 		if !stopping {
@@ -106,7 +108,11 @@ func (in *instance) missing() string {
 	case plan.ReadyLine:
 		return fmt.Sprintf("no line of its output matched %q", in.fn.Ready.Line)
 	}
-	return "it did not listen on the port it was given (environment variable PORT, or {port} in start)"
+	text := fmt.Sprintf("it did not listen on the port it was given, 127.0.0.1:%d (environment variable PORT, or {port} in start)", in.port)
+	if len(in.listened) > 0 {
+		text += fmt.Sprintf(", but on %v", in.listened)
+	}
+	return text
 }
 
 // lastWords gives the end of the output, for messages.
@@ -137,7 +143,6 @@ func (in *instance) spawn() error {
 		Dir:  in.fn.Dir,
 		Env:  append(slices.Clone(in.fn.Env), "PORT="+p),
 	})
-	runs := time.Now()
 	in.d.mu.Lock()
 	defer in.d.mu.Unlock()
 	in.record().Spawned = in.d.at(began)
@@ -145,7 +150,8 @@ func (in *instance) spawn() error {
 		return err
 	}
 	in.proc = process
-	in.record().Exec, in.record().PID = in.d.at(runs), process.PID
+	r := in.record()
+	r.Spawned, r.Exec, r.PID = in.d.at(process.Began), in.d.at(process.Runs), process.PID
 	if in.stopping {
 		process.Stop(grace)
 	}
@@ -154,10 +160,13 @@ func (in *instance) spawn() error {
 
 // stop ends the process; the engine wants it gone.
 func (in *instance) stop() {
-	in.cancel()
 	in.d.mu.Lock()
-	process := in.proc
+	process, ready := in.proc, in.ready
 	in.d.mu.Unlock()
+	if process != nil && !ready {
+		in.listened = process.Listens() // before live says what is missing
+	}
+	in.cancel()
 	if process != nil { // spawn sees to it otherwise
 		process.Stop(grace)
 	}

@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"time"
 	"unicode"
 )
 
@@ -22,20 +23,20 @@ type Output struct {
 	lines []string // a ring once it is full
 	next  int
 	watch *regexp.Regexp
-	found chan struct{}
+	found chan noticed
 	ended chan struct{}
 }
 
 func newOutput() *Output { return &Output{ended: make(chan struct{})} }
 
-// Watch gives a channel that is closed when a line matches, now or earlier.
-func (o *Output) Watch(re *regexp.Regexp) <-chan struct{} {
+// Watch gives a channel that tells once when a line matches, now or earlier.
+func (o *Output) Watch(re *regexp.Regexp) <-chan noticed {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	found := make(chan struct{})
+	found := make(chan noticed, 1)
 	for _, line := range o.lines {
 		if re.MatchString(line) {
-			close(found)
+			found <- noticed{at: time.Now()}
 			return found
 		}
 	}
@@ -100,7 +101,7 @@ func (o *Output) add(line string) {
 		o.next = (o.next + 1) % keptLines
 	}
 	if o.watch != nil && o.watch.MatchString(line) {
-		close(o.found)
+		o.found <- noticed{at: time.Now()}
 		o.watch = nil
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"os/exec"
+	"runtime"
 	"strings"
 	"sync"
 	"syscall"
@@ -25,11 +26,26 @@ type Command struct {
 // Process is a process that was started.
 type Process struct {
 	PID    int
+	Began  time.Time // just before it was started
+	Runs   time.Time // its exec has succeeded
 	Output *Output
 	done   chan struct{}
 	state  *os.ProcessState
 	kill   sync.Once
 }
+
+// spawner gives the thread that starts processes. The parent-death signal is
+// sent when the thread that started a process ends, so it is one that never does.
+var spawner = sync.OnceValue(func() chan<- func() {
+	c := make(chan func())
+	go func() {
+		runtime.LockOSThread()
+		for f := range c {
+			f()
+		}
+	}()
+	return c
+})
 
 // Start starts a command and returns once it runs (its exec succeeded).
 func Start(c Command) (*Process, error) {
@@ -39,21 +55,31 @@ func Start(c Command) (*Process, error) {
 	}
 	cmd := exec.Command(c.Args[0], c.Args[1:]...)
 	cmd.Dir = c.Dir
-	cmd.Env = append(os.Environ(), c.Env...)
+	cmd.Env = append(append(os.Environ(), c.Env...), marked()...)
 	cmd.Stdout, cmd.Stderr = write, write
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	err = cmd.Start()
+	cmd.SysProcAttr = attributes()
+	started := make(chan time.Time, 1)
+	var began time.Time
+	spawner() <- func() {
+		began = time.Now()
+		if err = cmd.Start(); err == nil {
+			tell("+%d\n", cmd.Process.Pid)
+		}
+		started <- time.Now()
+	}
+	runs := <-started
 	write.Close()
 	if err != nil {
 		read.Close()
 		return nil, explain(c, err)
 	}
-	p := &Process{PID: cmd.Process.Pid, Output: newOutput(), done: make(chan struct{})}
+	p := &Process{PID: cmd.Process.Pid, Began: began, Runs: runs, Output: newOutput(), done: make(chan struct{})}
 	go p.Output.collect(read)
 	go func() {
 		_ = cmd.Wait() // the state says how it ended
 		p.state = cmd.ProcessState
 		killSession(p.PID) // children that outlived it
+		tell("-%d\n", p.PID)
 		close(p.done)
 	}()
 	return p, nil

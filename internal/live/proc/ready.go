@@ -7,73 +7,82 @@ import (
 	"net/http"
 	"regexp"
 	"strconv"
-	"sync"
 	"time"
 
 	"nightdrill/internal/core/plan"
 )
 
-// look is how often a starting instance is looked at. The figure is the
-// uncertainty of the time at which it was ready.
-const look = time.Millisecond
-
 // ErrEnded says that the process ended before it was ready.
 var ErrEnded = errors.New("ended before it was ready")
 
-// WaitReady waits until a process fulfils its readiness condition, and gives
-// the time at which that was noticed.
-func (p *Process) WaitReady(ctx context.Context, cond plan.Ready, port int) (time.Time, error) {
-	address := net.JoinHostPort("127.0.0.1", strconv.Itoa(port))
-	switch cond.By {
-	case plan.ReadyLine:
+// noticed is the time at which something was seen, and how long before that it
+// may have been so.
+type noticed struct {
+	at     time.Time
+	within time.Duration
+}
+
+// askEvery is the time between two requests of a readiness check by HTTP.
+const askEvery = 2 * time.Millisecond
+
+// WaitReady waits until a process fulfils its readiness condition. It gives the
+// time at which that was noticed, and how much earlier it may have been so.
+func (p *Process) WaitReady(ctx context.Context, cond plan.Ready, port int) (at time.Time, within time.Duration, err error) {
+	if cond.By == plan.ReadyLine {
 		re, err := regexp.Compile(cond.Line)
 		if err != nil {
-			return time.Time{}, err
+			return at, 0, err
 		}
-		select {
-		case <-p.Output.Watch(re):
-			return time.Now(), nil
-		case <-p.done:
-			return time.Time{}, ErrEnded
-		case <-ctx.Done():
-			return time.Time{}, ctx.Err()
-		}
-	case plan.ReadyHTTP:
-		client := &http.Client{
-			Transport:     &http.Transport{DisableKeepAlives: true, Proxy: nil},
-			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-		}
-		return p.poll(ctx, func() bool { return answers(ctx, client, "http://"+address+cond.Path) })
+		return p.until(ctx, p.Output.Watch(re))
 	}
-	return p.poll(ctx, func() bool { return listens(address) })
+	ready, forget := awaitPort(port)
+	defer forget()
+	if at, within, err = p.until(ctx, ready); err != nil || cond.By == plan.ReadyTCP {
+		return at, within, err
+	}
+	return p.until(ctx, p.asked(ctx, "http://"+net.JoinHostPort("127.0.0.1", strconv.Itoa(port))+cond.Path))
 }
 
-// poll looks again and again until it sees what it looks for.
-func (p *Process) poll(ctx context.Context, see func() bool) (time.Time, error) {
-	tick := time.NewTicker(look)
-	defer tick.Stop()
-	for {
-		if see() {
-			return time.Now(), nil
-		}
-		select {
-		case <-tick.C:
-		case <-p.done:
-			return time.Time{}, ErrEnded
-		case <-ctx.Done():
-			return time.Time{}, ctx.Err()
-		}
+// until waits for what is to be noticed, for the end of the process, or of the context.
+func (p *Process) until(ctx context.Context, ready <-chan noticed) (time.Time, time.Duration, error) {
+	select {
+	case n := <-ready:
+		return n.at, n.within, nil
+	case <-p.done:
+		return time.Time{}, 0, ErrEnded
+	case <-ctx.Done():
+		return time.Time{}, 0, ctx.Err()
 	}
 }
 
-// listens tells whether a connection is taken; it is closed at once.
-func listens(address string) bool {
-	c, err := net.DialTimeout("tcp", address, time.Second)
-	if err != nil {
-		return false
+// asked asks a URL until it answers 2xx.
+func (p *Process) asked(ctx context.Context, url string) <-chan noticed {
+	c := make(chan noticed, 1)
+	client := &http.Client{
+		Transport:     &http.Transport{DisableKeepAlives: true, Proxy: nil},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
-	c.Close()
-	return true
+	go func() {
+		tick := time.NewTicker(askEvery)
+		defer tick.Stop()
+		last := time.Now()
+		for {
+			began := time.Now()
+			if answers(ctx, client, url) {
+				c <- noticed{time.Now(), time.Since(last)}
+				return
+			}
+			last = began
+			select {
+			case <-tick.C:
+			case <-p.done:
+				return
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	return c
 }
 
 func answers(ctx context.Context, client *http.Client, url string) bool {
@@ -89,40 +98,4 @@ func answers(ctx context.Context, client *http.Client, url string) bool {
 	}
 	resp.Body.Close()
 	return resp.StatusCode >= 200 && resp.StatusCode < 300
-}
-
-// ports remembers which ports this program gave out, so that two instances that
-// start at once never get the same one.
-var ports struct {
-	sync.Mutex
-	given map[int]bool
-}
-
-// FreePort gives a port of 127.0.0.1 that nobody listens on.
-func FreePort() (int, error) {
-	ports.Lock()
-	defer ports.Unlock()
-	if ports.given == nil {
-		ports.given = map[int]bool{}
-	}
-	for range 100 {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
-			return 0, err
-		}
-		port := l.Addr().(*net.TCPAddr).Port
-		l.Close()
-		if !ports.given[port] {
-			ports.given[port] = true
-			return port, nil
-		}
-	}
-	return 0, errors.New("no free port was found")
-}
-
-// GiveBack says that a port is not used any more.
-func GiveBack(port int) {
-	ports.Lock()
-	delete(ports.given, port)
-	ports.Unlock()
 }

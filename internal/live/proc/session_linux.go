@@ -8,22 +8,13 @@ import (
 )
 
 // killSession kills what is left of a session: also processes that left their
-// group. It reads the session of each process from /proc/PID/stat (proc(5)).
+// group.
 func killSession(session int) {
 	for range 3 { // a process may fork while we look
 		found := false
-		dir, err := os.Open("/proc")
-		if err != nil {
-			return
-		}
-		names, _ := dir.Readdirnames(-1)
-		dir.Close()
-		for _, name := range names {
-			pid, err := strconv.Atoi(name)
-			if err != nil || pid == session {
-				continue
-			}
-			if sessionOf(name) == session && syscall.Kill(pid, syscall.SIGKILL) == nil {
+		for _, name := range sessionMembers(session) {
+			pid, _ := strconv.Atoi(name)
+			if pid != session && syscall.Kill(pid, syscall.SIGKILL) == nil {
 				found = true
 			}
 		}
@@ -31,6 +22,33 @@ func killSession(session int) {
 			return
 		}
 	}
+}
+
+// sessionMembers gives the live processes of a session. It reads the session of
+// each process from /proc/PID/stat (proc(5)).
+func sessionMembers(session int) (pids []string) {
+	for _, name := range processes() {
+		if sessionOf(name) == session {
+			pids = append(pids, name)
+		}
+	}
+	return pids
+}
+
+// processes gives the process IDs of the machine.
+func processes() (pids []string) {
+	dir, err := os.Open("/proc")
+	if err != nil {
+		return nil
+	}
+	defer dir.Close()
+	names, _ := dir.Readdirnames(-1)
+	for _, name := range names {
+		if name[0] >= '1' && name[0] <= '9' {
+			pids = append(pids, name)
+		}
+	}
+	return pids
 }
 
 // sessionOf gives the session of a live process, or 0.

@@ -1,0 +1,69 @@
+package proc
+
+import (
+	"errors"
+	"math/rand/v2"
+	"net"
+	"sync"
+)
+
+// Ports are chosen below those that the system hands out by itself, so that no
+// other program's connection can get one between our choice and the function's
+// listening. The UDP port of the same number is held as long as the port is
+// given out: another Night Drill that tries the same finds it taken, and the
+// claim goes with the process however that ends.
+
+const lowestPort = 15000
+
+var ports struct {
+	sync.Mutex
+	held map[int]net.PacketConn
+	next int
+}
+
+// FreePort gives a port of 127.0.0.1 that nobody listens on, and that nobody
+// else is given until GiveBack.
+func FreePort() (int, error) {
+	ports.Lock()
+	defer ports.Unlock()
+	highest := firstEphemeral() - 1
+	if highest < lowestPort+1000 {
+		highest = 65535
+	}
+	if ports.held == nil {
+		ports.held = map[int]net.PacketConn{}
+		ports.next = lowestPort + rand.IntN(highest-lowestPort)
+	}
+	for range highest - lowestPort {
+		if ports.next++; ports.next > highest {
+			ports.next = lowestPort
+		}
+		port := ports.next
+		if ports.held[port] != nil {
+			continue
+		}
+		claim, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1), Port: port})
+		if err != nil {
+			continue
+		}
+		l, err := net.ListenTCP("tcp4", &net.TCPAddr{Port: port}) // on all addresses: a function may listen on them
+		if err != nil {
+			claim.Close()
+			continue
+		}
+		l.Close()
+		ports.held[port] = claim
+		return port, nil
+	}
+	return 0, errors.New("no free port was found")
+}
+
+// GiveBack says that a port is not used any more.
+func GiveBack(port int) {
+	ports.Lock()
+	defer ports.Unlock()
+	if c := ports.held[port]; c != nil {
+		c.Close()
+		delete(ports.held, port)
+	}
+}

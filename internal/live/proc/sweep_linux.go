@@ -1,0 +1,239 @@
+package proc
+
+import (
+	"encoding/binary"
+	"errors"
+	"net/netip"
+	"os"
+	"runtime"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// sweepEvery is the time between two looks at all listening sockets while an
+// instance is starting.
+const sweepEvery = 400 * time.Microsecond
+
+// Listener is a socket that listens.
+type Listener struct {
+	Address netip.AddrPort
+	inode   uint32
+}
+
+// sweeper looks at the machine's listening sockets for everybody who waits for
+// one: one look for all, whose cost does not grow with their number.
+var sweeper struct {
+	sync.Mutex
+	waiting map[int]chan noticed
+	running bool
+}
+
+// awaitPort gives a channel on which it is told when something listens on a
+// port that can be reached at 127.0.0.1. forget ends the waiting.
+func awaitPort(port int) (ready <-chan noticed, forget func()) {
+	c := make(chan noticed, 1)
+	sweeper.Lock()
+	defer sweeper.Unlock()
+	if sweeper.waiting == nil {
+		sweeper.waiting = map[int]chan noticed{}
+	}
+	sweeper.waiting[port] = c
+	if !sweeper.running {
+		sweeper.running = true
+		go sweep()
+	}
+	return c, func() {
+		sweeper.Lock()
+		delete(sweeper.waiting, port)
+		sweeper.Unlock()
+	}
+}
+
+// sweep looks again and again until nobody waits any more.
+func sweep() {
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	_ = unix.Prctl(unix.PR_SET_TIMERSLACK, 1, 0, 0, 0) // otherwise sleeps are rounded up by 50 µs
+	d, err := openDiag()
+	if err == nil {
+		defer d.close()
+	}
+	last := time.Now()
+	for {
+		began := time.Now()
+		var found []Listener
+		if err == nil {
+			found, err = d.listeners()
+		} else {
+			found = listenersOfProc() // slower, and always there
+		}
+		seen := time.Now()
+		sweeper.Lock()
+		for _, l := range found {
+			port := int(l.Address.Port())
+			if c := sweeper.waiting[port]; c != nil && reachable(l.Address.Addr()) {
+				c <- noticed{seen, seen.Sub(last)}
+				delete(sweeper.waiting, port)
+			}
+		}
+		if len(sweeper.waiting) == 0 {
+			sweeper.running = false
+			sweeper.Unlock()
+			return
+		}
+		sweeper.Unlock()
+		last = began
+		if pause := sweepEvery - time.Since(began); pause > 0 {
+			ts := unix.NsecToTimespec(int64(pause))
+			_ = unix.Nanosleep(&ts, nil) // an early end is as good
+		}
+	}
+}
+
+// reachable tells whether a listener on an address takes connections to 127.0.0.1.
+func reachable(a netip.Addr) bool {
+	return a.IsUnspecified() || a == netip.AddrFrom4([4]byte{127, 0, 0, 1}) || a == netip.MustParseAddr("::ffff:127.0.0.1")
+}
+
+// diag asks the kernel for sockets (sock_diag(7)).
+type diag struct {
+	fd  int
+	buf []byte
+}
+
+func openDiag() (*diag, error) {
+	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC, unix.NETLINK_INET_DIAG)
+	if err != nil {
+		return nil, err
+	}
+	tv := unix.Timeval{Sec: 1}
+	_ = unix.SetsockoptTimeval(fd, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &tv) // so that nothing can hang
+	return &diag{fd, make([]byte, 64<<10)}, nil
+}
+
+func (d *diag) close() { unix.Close(d.fd) }
+
+// listeners gives all listening TCP sockets.
+func (d *diag) listeners() ([]Listener, error) {
+	var out []Listener
+	for _, family := range []byte{unix.AF_INET, unix.AF_INET6} {
+		var err error
+		if out, err = d.dump(out, family); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+const (
+	sockDiagByFamily = 20
+	listening        = 10 // TCP_LISTEN
+	requestSize      = 16 + 56
+	answerSize       = 72
+)
+
+func (d *diag) dump(out []Listener, family byte) ([]Listener, error) {
+	var req [requestSize]byte // nlmsghdr, then inet_diag_req_v2
+	ne := binary.NativeEndian
+	ne.PutUint32(req[0:], requestSize)
+	ne.PutUint16(req[4:], sockDiagByFamily)
+	ne.PutUint16(req[6:], unix.NLM_F_REQUEST|unix.NLM_F_DUMP)
+	req[16], req[17] = family, unix.IPPROTO_TCP
+	ne.PutUint32(req[20:], 1<<listening)
+	if err := unix.Sendto(d.fd, req[:], 0, &unix.SockaddrNetlink{Family: unix.AF_NETLINK}); err != nil {
+		return out, err
+	}
+	for {
+		n, _, err := unix.Recvfrom(d.fd, d.buf, 0)
+		if err == unix.EINTR {
+			continue
+		} else if err != nil {
+			return out, err
+		}
+		for b := d.buf[:n]; len(b) >= 16; {
+			size := int(ne.Uint32(b))
+			if size < 16 || size > len(b) {
+				return out, errors.New("a cut-off answer from the kernel")
+			}
+			switch kind := ne.Uint16(b[4:]); {
+			case kind == unix.NLMSG_DONE:
+				return out, nil
+			case kind == unix.NLMSG_ERROR:
+				return out, errors.New("the kernel does not answer")
+			case size >= 16+answerSize:
+				m := b[16:]
+				port := binary.BigEndian.Uint16(m[4:])
+				addr := netip.AddrFrom4([4]byte(m[8:12]))
+				if m[0] == unix.AF_INET6 {
+					addr = netip.AddrFrom16([16]byte(m[8:24]))
+				}
+				out = append(out, Listener{netip.AddrPortFrom(addr, port), ne.Uint32(m[68:])})
+			}
+			b = b[min((size+3)&^3, len(b)):]
+		}
+	}
+}
+
+// listenersOfProc reads the same from /proc/net (proc(5)).
+func listenersOfProc() (out []Listener) {
+	for _, name := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
+		text, _ := os.ReadFile(name)
+		for line := range strings.Lines(string(text)) {
+			f := strings.Fields(line)
+			if len(f) < 10 || f[3] != "0A" {
+				continue
+			}
+			host, port, _ := strings.Cut(f[1], ":")
+			p, err := strconv.ParseUint(port, 16, 16)
+			if err != nil {
+				continue
+			}
+			addr := netip.IPv4Unspecified()
+			if words := len(host) / 8; words > 0 {
+				raw := make([]byte, 0, 16)
+				for i := range words {
+					w, _ := strconv.ParseUint(host[8*i:8*i+8], 16, 32)
+					raw = binary.NativeEndian.AppendUint32(raw, uint32(w))
+				}
+				addr, _ = netip.AddrFromSlice(raw)
+			}
+			inode, _ := strconv.ParseUint(f[9], 10, 32)
+			out = append(out, Listener{netip.AddrPortFrom(addr, uint16(p)), uint32(inode)})
+		}
+	}
+	return out
+}
+
+// Listens gives the addresses that the processes of a session listen on.
+func (p *Process) Listens() (out []netip.AddrPort) {
+	inodes := map[string]bool{}
+	for _, pid := range sessionMembers(p.PID) {
+		fds, _ := os.ReadDir("/proc/" + pid + "/fd")
+		for _, fd := range fds {
+			if to, err := os.Readlink("/proc/" + pid + "/fd/" + fd.Name()); err == nil && strings.HasPrefix(to, "socket:[") {
+				inodes[to] = true
+			}
+		}
+	}
+	for _, l := range listenersOfProc() {
+		if inodes["socket:["+strconv.Itoa(int(l.inode))+"]"] {
+			out = append(out, l.Address)
+		}
+	}
+	return out
+}
+
+// firstEphemeral gives the lowest port that the system hands out by itself.
+func firstEphemeral() int {
+	text, _ := os.ReadFile("/proc/sys/net/ipv4/ip_local_port_range")
+	if f := strings.Fields(string(text)); len(f) == 2 {
+		if n, err := strconv.Atoi(f[0]); err == nil {
+			return n
+		}
+	}
+	return 32768
+}
