@@ -14,14 +14,14 @@ import (
 func sortedNames[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }
 
 // report writes the findings as text.
-func report(w io.Writer, run *measure.Run, s *measure.Summary) error {
-	b := &strings.Builder{}
+func report(w io.Writer, page *measure.Page) error {
+	s, b := page.Summary, &strings.Builder{}
 	state := ""
 	if !s.Finished {
 		state = ", unfinished"
 	}
 	fmt.Fprintf(b, "%s  %s  run %s  %.1f s%s\n", s.Project, s.Drill, s.Run, s.Seconds, state)
-	for _, sentence := range measure.Sentences(run, s) {
+	for _, sentence := range page.Sentences {
 		fmt.Fprintf(b, "  %s\n", sentence)
 	}
 	t := tabwriter.NewWriter(b, 0, 8, 2, ' ', tabwriter.AlignRight)

@@ -103,9 +103,9 @@ func runDrill(cmd *cobra.Command, d *desk.Desk, name, to, journal string) error 
 	}
 	progress(cmd.Context(), cmd.ErrOrStderr(), r)
 	<-r.Done()
-	run := r.Snapshot()
-	s := run.Summarize()
-	if err := write(cmd, run, s, to); err != nil {
+	page := r.Page()
+	s := page.Summary
+	if err := write(cmd, page, to); err != nil {
 		return could(err)
 	}
 	switch {
@@ -136,11 +136,11 @@ func neverReady(s *measure.Summary) string {
 }
 
 // write puts the summary where it was asked for.
-func write(cmd *cobra.Command, run *measure.Run, s *measure.Summary, to string) error {
+func write(cmd *cobra.Command, page *measure.Page, to string) error {
 	if to == "" {
-		return report(cmd.OutOrStdout(), run, s)
+		return report(cmd.OutOrStdout(), page)
 	}
-	text, err := json.MarshalIndent(s, "", "  ")
+	text, err := json.MarshalIndent(page.Summary, "", "  ")
 	if err != nil {
 		return err
 	}
@@ -152,7 +152,7 @@ func write(cmd *cobra.Command, run *measure.Run, s *measure.Summary, to string) 
 	if err := os.WriteFile(to, text, 0o644); err != nil {
 		return fmt.Errorf("the summary cannot be written: %w", err)
 	}
-	return report(cmd.OutOrStdout(), run, s)
+	return report(cmd.OutOrStdout(), page)
 }
 
 // progress shows how far a drill is, where somebody can see it.

@@ -50,11 +50,11 @@ func runsCommand(dir *string) *cobra.Command {
 				if err != nil {
 					return wrong(err)
 				}
-				run, err := s.Load(info.ID)
+				page, err := s.Page(info.ID)
 				if err != nil {
 					return could(err)
 				}
-				if err := write(cmd, run, run.Summarize(), to); err != nil {
+				if err := write(cmd, page, to); err != nil {
 					return could(err)
 				}
 				return nil

@@ -74,6 +74,7 @@ type Running struct {
 	done   chan struct{}
 	mu     sync.Mutex
 	err    error // of keeping the run
+	page   *measure.Page
 }
 
 // Start begins a drill. It ends by itself, by Stop, or with the context. A
@@ -113,7 +114,9 @@ func (r *Running) keep(w *store.Writer, over <-chan struct{}) {
 		case <-tick.C:
 			r.failed(w.Append(r.driver.Snapshot()))
 		case <-over:
-			r.failed(w.Finish(r.driver.Snapshot()))
+			run := r.driver.Snapshot()
+			r.page = measure.NewPage(run)
+			r.failed(w.Finish(run, r.page))
 			return
 		}
 	}
@@ -144,6 +147,12 @@ func (r *Running) Err() error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.err
+}
+
+// Page gives the findings, once the drill is over.
+func (r *Running) Page() *measure.Page {
+	<-r.done
+	return r.page
 }
 
 // Snapshot gives what has been recorded so far.

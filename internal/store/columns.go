@@ -29,7 +29,7 @@ var arrivals = codec[measure.Arrival]{6,
 		return measure.Arrival{Due: clock.Time(c[0]), Arrived: clock.Time(c[0] + c[1]), From: c[2], Payload: int32(c[3]), Round: int32(c[4]), Source: int32(c[5])}
 	}}
 
-var invocations = codec[measure.Invocation]{15,
+var invocations = codec[measure.Invocation]{17,
 	func(v *measure.Invocation, c []int64) {
 		late := int64(0)
 		if v.Late {
@@ -38,12 +38,14 @@ var invocations = codec[measure.Invocation]{15,
 		c[0], c[1], c[2], c[3], c[4] = int64(v.ID), int64(v.Assigned), relative(v.Sent, v.Assigned), relative(v.Received, v.Assigned), relative(v.Done, v.Assigned)
 		c[5], c[6], c[7], c[8], c[9] = int64(v.Function), int64(v.Instance), int64(v.Slot), int64(v.Source), int64(v.Wire)
 		c[10], c[11], c[12], c[13], c[14] = int64(v.Batch), int64(v.Status), int64(v.Class), int64(v.Result), late
+		c[15], c[16] = int64(v.Reply), int64(v.Timing)
 	},
 	func(c []int64) measure.Invocation {
 		at := clock.Time(c[1])
 		return measure.Invocation{ID: uint64(c[0]), Assigned: at, Sent: absolute(c[2], at), Received: absolute(c[3], at), Done: absolute(c[4], at),
 			Function: int32(c[5]), Instance: int32(c[6]), Slot: int32(c[7]), Source: int32(c[8]), Wire: int32(c[9]),
-			Batch: int32(c[10]), Status: int32(c[11]), Class: engine.Class(c[12]), Result: engine.Result(c[13]), Late: c[14] != 0}
+			Batch: int32(c[10]), Status: int32(c[11]), Class: engine.Class(c[12]), Result: engine.Result(c[13]), Late: c[14] != 0,
+			Reply: int32(c[15]), Timing: int32(c[16])}
 	}}
 
 var attempts = codec[measure.Attempt]{6,
@@ -127,6 +129,10 @@ func (c *codec[T]) decode(to []T, block []byte) ([]T, error) {
 	}
 	columns := make([][]byte, c.columns)
 	for i := range columns {
+		if len(block) == 0 { // written before there was this column
+			columns = columns[:i]
+			break
+		}
 		size, k := binary.Uvarint(block)
 		if k <= 0 || size > uint64(len(block)-k) {
 			return to, errCut
@@ -136,7 +142,7 @@ func (c *codec[T]) decode(to []T, block []byte) ([]T, error) {
 	}
 	row := make([]int64, c.columns)
 	for range n {
-		for i := range columns {
+		for i := range columns { // those that are missing stay 0
 			d, k := binary.Varint(columns[i])
 			if k <= 0 {
 				return to, errCut

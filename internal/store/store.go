@@ -24,16 +24,17 @@ import (
 )
 
 // Version is the version of the schema that this program writes.
-const Version = 1
+const Version = 2
 
-const schema = `
+// steps are the changes of the schema, each from the version before it.
+var steps = [Version]string{`
 CREATE TABLE runs (
 	id       TEXT PRIMARY KEY,
 	drill    TEXT NOT NULL,
-	began    TEXT NOT NULL,             -- RFC 3339, UTC
+	began    TEXT NOT NULL,              -- RFC 3339, UTC
 	finished INTEGER NOT NULL DEFAULT 0,
 	length   INTEGER NOT NULL DEFAULT 0, -- ns
-	head     TEXT NOT NULL              -- JSON: names, seed, budgets, payloads
+	head     TEXT NOT NULL               -- JSON: names, seed, budgets, payloads
 );
 CREATE TABLE blocks (
 	run  TEXT NOT NULL REFERENCES runs(id) ON DELETE CASCADE,
@@ -42,7 +43,15 @@ CREATE TABLE blocks (
 	data BLOB NOT NULL,
 	PRIMARY KEY (run, kind, seq)
 ) WITHOUT ROWID;
-`
+`, `
+ALTER TABLE runs ADD COLUMN page TEXT;   -- JSON: the findings, worked out when the run ended
+CREATE TABLE blobs (                     -- bytes of events and replies, each once
+	run    TEXT NOT NULL REFERENCES runs(id) ON DELETE CASCADE,
+	number INTEGER NOT NULL,             -- from 1
+	data   BLOB NOT NULL,
+	PRIMARY KEY (run, number)
+) WITHOUT ROWID;
+`}
 
 // Store is an open store of runs.
 type Store struct{ db *sql.DB }
@@ -129,7 +138,12 @@ func (s *Store) migrate() error {
 	if err := tx.QueryRow("PRAGMA user_version").Scan(&version); err != nil || version == Version {
 		return err
 	}
-	if _, err := tx.Exec(schema + fmt.Sprintf("PRAGMA user_version = %d", Version)); err != nil {
+	for _, step := range steps[version:] {
+		if _, err := tx.Exec(step); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", Version)); err != nil {
 		return err
 	}
 	return tx.Commit()
@@ -162,10 +176,10 @@ func headOf(r *measure.Run) string {
 
 // Writer writes one run. It is for one goroutine.
 type Writer struct {
-	s                                                   *Store
-	id                                                  string
-	seq                                                 int
-	arrivals, invocations, attempts, deliveries, levels int // written so far
+	s                                                          *Store
+	id                                                         string
+	seq                                                        int
+	arrivals, invocations, attempts, deliveries, levels, blobs int // written so far
 }
 
 // Begin enters a run that begins now.
@@ -178,12 +192,12 @@ func (s *Store) Begin(r *measure.Run, began time.Time) (*Writer, error) {
 }
 
 // Append writes what the run holds beyond the last Append.
-func (w *Writer) Append(r *measure.Run) error { return w.write(r, false) }
+func (w *Writer) Append(r *measure.Run) error { return w.write(r, nil) }
 
-// Finish writes the rest of the run and its end.
-func (w *Writer) Finish(r *measure.Run) error { return w.write(r, true) }
+// Finish writes the rest of the run, its end, and its findings.
+func (w *Writer) Finish(r *measure.Run, p *measure.Page) error { return w.write(r, p) }
 
-func (w *Writer) write(r *measure.Run, last bool) error {
+func (w *Writer) write(r *measure.Run, page *measure.Page) error {
 	tx, err := w.s.db.Begin()
 	if err != nil {
 		return err
@@ -200,6 +214,9 @@ func (w *Writer) write(r *measure.Run, last bool) error {
 	put("attempts", attempts.encode(t), len(t))
 	put("deliveries", deliveries.encode(d), len(d))
 	put("levels", levels.encode(r.Levels[w.levels:]), len(r.Levels)-w.levels)
+	for i := w.blobs; i < len(r.Blobs) && err == nil; i++ {
+		_, err = tx.Exec("INSERT INTO blobs (run, number, data) VALUES (?, ?, ?)", w.id, i+1, r.Blobs[i])
+	}
 	if err != nil {
 		return err
 	}
@@ -208,8 +225,9 @@ func (w *Writer) write(r *measure.Run, last bool) error {
 	if _, err = tx.Exec("INSERT OR REPLACE INTO blocks (run, kind, seq, data) VALUES (?, 'instances', 0, ?)", w.id, instances); err != nil {
 		return err
 	}
-	if last {
-		_, err = tx.Exec("UPDATE runs SET length = ?, finished = ?, head = ? WHERE id = ?", int64(r.Length), r.Finished, headOf(r), w.id)
+	if page != nil {
+		text, _ := json.Marshal(page) // plain data always marshals
+		_, err = tx.Exec("UPDATE runs SET length = ?, finished = ?, head = ?, page = ? WHERE id = ?", int64(r.Length), r.Finished, headOf(r), text, w.id)
 	} else {
 		_, err = tx.Exec("UPDATE runs SET length = ? WHERE id = ?", int64(r.Length), w.id)
 	}
@@ -221,7 +239,7 @@ func (w *Writer) write(r *measure.Run, last bool) error {
 	}
 	w.seq++
 	w.arrivals, w.invocations, w.attempts, w.deliveries = len(r.Arrivals), len(r.Invocations), len(r.Attempts), len(r.Deliveries)
-	w.levels = len(r.Levels)
+	w.levels, w.blobs = len(r.Levels), len(r.Blobs)
 	return nil
 }
 
@@ -279,7 +297,39 @@ func (s *Store) Find(name string) (Info, error) {
 	return Info{}, fmt.Errorf("%q could be %s or %s; write more of it", name, found[0].ID, found[1].ID)
 }
 
-// Load reads a run. Of one that was cut off it gives what was written.
+// Page gives the findings of a run: those that were kept, or, of a run that was
+// cut off, worked out from what was written.
+func (s *Store) Page(id string) (*measure.Page, error) {
+	var text sql.NullString
+	err := s.db.QueryRow("SELECT page FROM runs WHERE id = ?", id).Scan(&text)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, fmt.Errorf("there is no run %q", id)
+	} else if err != nil {
+		return nil, err
+	}
+	if text.Valid {
+		p := &measure.Page{}
+		if json.Unmarshal([]byte(text.String), p) == nil && p.Summary != nil {
+			return p, nil
+		}
+	}
+	r, err := s.Load(id)
+	if err != nil {
+		return nil, err
+	}
+	return measure.NewPage(r), nil
+}
+
+// Blob gives the bytes of an event or a reply of a run by their number.
+func (s *Store) Blob(run string, number int32) (data []byte, err error) {
+	err = s.db.QueryRow("SELECT data FROM blobs WHERE run = ? AND number = ?", run, number).Scan(&data)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, fmt.Errorf("the run does not hold them")
+	}
+	return data, err
+}
+
+// Load reads a run, without its blobs. Of one that was cut off it gives what was written.
 func (s *Store) Load(id string) (*measure.Run, error) {
 	r := &measure.Run{ID: id, Busy: math.NaN()}
 	var text string

@@ -1,6 +1,8 @@
 package store
 
 import (
+	"bytes"
+	"database/sql"
 	"math"
 	"os"
 	"reflect"
@@ -56,9 +58,19 @@ func TestARunComesBackAsItWas(t *testing.T) {
 		t.Fatalf("cut off: %v, finished %v, %d arrivals", err, got.Finished, len(got.Arrivals))
 	}
 	whole.Finished, whole.Length, whole.Notes = true, 9e9, []string{"a note"}
-	if err := w.Finish(whole); err != nil {
+	blobs := [][]byte{[]byte("one"), {0, 1}}
+	whole.Blobs = blobs
+	if err := w.Finish(whole, measure.NewPage(whole)); err != nil {
 		t.Fatal(err)
 	}
+	if b, err := s.Blob(part.ID, 2); err != nil || !bytes.Equal(b, blobs[1]) {
+		t.Errorf("blob 2 is %q, %v", b, err)
+	}
+	kept, err := s.Page(part.ID)
+	if again := measure.NewPage(whole); err != nil || !reflect.DeepEqual(kept, again) {
+		t.Errorf("%v; the findings that were kept are\n%+v\nworked out again\n%+v", err, kept, again)
+	}
+	whole.Blobs = nil // they are read one by one
 	if got, err = s.Load(part.ID); err != nil || !reflect.DeepEqual(got, whole) {
 		t.Errorf("%v; read back\n%+v\nwas\n%+v", err, got, whole)
 	}
@@ -106,6 +118,52 @@ func TestAStoreOfANewerProgramOrNoStoreIsLeftAlone(t *testing.T) {
 	}
 	if now, _ := os.ReadFile(Path(dir)); string(now) != string(text) {
 		t.Error("the file was changed")
+	}
+}
+
+// A store of the first form is brought to the present one, and its runs are
+// readable, also their blocks, which had fewer columns.
+func TestAnOldStoreIsBroughtUpToDate(t *testing.T) {
+	dir := t.TempDir()
+	os.Mkdir(dir+"/.nightdrill", 0o755)
+	db, err := sql.Open("sqlite", Path(dir))
+	if err != nil {
+		t.Fatal(err)
+	}
+	run := random(50, "20260101-000000-aa")
+	old := invocations
+	old.columns = 15
+	put := old.put
+	old.put = func(v *measure.Invocation, c []int64) {
+		var wide [17]int64
+		put(v, wide[:])
+		copy(c, wide[:15])
+	}
+	for _, q := range []struct {
+		text string
+		args []any
+	}{
+		{steps[0] + "PRAGMA user_version = 1", nil},
+		{"INSERT INTO runs (id, drill, began, finished, head) VALUES (?, 'd', '2026-01-01T00:00:00Z', 1, ?)", []any{run.ID, headOf(run)}},
+		{"INSERT INTO blocks VALUES (?, 'invocations', 0, ?)", []any{run.ID, old.encode(run.Invocations)}},
+		{"INSERT INTO blocks VALUES (?, 'arrivals', 0, ?)", []any{run.ID, arrivals.encode(run.Arrivals)}},
+	} {
+		if _, err := db.Exec(q.text, q.args...); err != nil {
+			t.Fatal(err)
+		}
+	}
+	db.Close()
+	s, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	got, err := s.Load(run.ID)
+	if err != nil || !reflect.DeepEqual(got.Invocations, run.Invocations) || !reflect.DeepEqual(got.Arrivals, run.Arrivals) {
+		t.Errorf("%v; the old run is not what it was", err)
+	}
+	if p, err := s.Page(run.ID); err != nil || p.Summary.Events.Arrived != 50 {
+		t.Errorf("its findings: %v", err)
 	}
 }
 

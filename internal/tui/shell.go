@@ -17,6 +17,7 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/desk"
 	"nightdrill/internal/store"
@@ -66,11 +67,18 @@ type shell struct {
 }
 
 type (
-	tickMsg   struct{}
-	endedMsg  struct{ page *findings.Page }
+	tickMsg  struct{}
+	endedMsg struct {
+		run  *measure.Run
+		page *measure.Page
+	}
+	lanesMsg struct {
+		run *measure.Run
+		err error
+	}
 	runsMsg   struct{ all []store.Info }
 	loadedMsg struct {
-		page *findings.Page
+		page *measure.Page
 		id   string
 		err  error
 	}
@@ -85,7 +93,7 @@ var ErrInterrupted = errors.New("interrupted")
 // at once. It returns when the user leaves; no process is left then.
 func Run(ctx context.Context, d *desk.Desk, drill *plan.Drill, in io.Reader, out io.Writer) error {
 	// the drill ends in order after the screen has, whatever ended the screen
-	s := &shell{desk: d, ctx: context.WithoutCancel(ctx), theme: paint.NewTheme(true), drill: drillview.New(d.Project), findings: findings.New(), auto: drill}
+	s := &shell{desk: d, ctx: context.WithoutCancel(ctx), theme: paint.NewTheme(true), drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(), auto: drill}
 	p := tea.NewProgram(s, tea.WithInput(in), tea.WithOutput(out), tea.WithoutSignalHandler())
 	left := make(chan struct{})
 	go func() {
@@ -143,7 +151,7 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tickMsg:
 		return s, s.tick()
 	case endedMsg:
-		return s, s.ended(msg.page)
+		return s, s.ended(msg)
 	case runsMsg:
 		s.findings.Runs(msg.all)
 		if s.findings.Empty() && s.running == nil && len(msg.all) > 0 {
@@ -152,10 +160,16 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case findings.Load:
 		return s, s.load(msg.ID)
 	case findings.Lanes:
-		if s.running == nil {
-			s.drill.Show(s.findings.Shown())
-		}
 		s.view = onDrill
+		if s.running == nil && s.drill.Shown() != s.findings.Shown() {
+			return s, s.lanes(s.findings.Shown())
+		}
+	case lanesMsg:
+		if msg.err != nil {
+			s.note = msg.err.Error()
+		} else if s.running == nil {
+			s.drill.Show(msg.run)
+		}
 	case loadedMsg:
 		if msg.err != nil {
 			s.findings.Trouble(msg.err.Error())
@@ -180,7 +194,7 @@ func (s *shell) start(d *plan.Drill) tea.Cmd {
 	s.drill.Begin(d, r.Snapshot())
 	return tea.Batch(s.nextTick(), func() tea.Msg {
 		<-r.Done()
-		return endedMsg{findings.NewPage(r.Snapshot())}
+		return endedMsg{r.Snapshot(), r.Page()}
 	})
 }
 
@@ -204,13 +218,13 @@ func (s *shell) stop() {
 }
 
 // ended shows the findings of the drill that is over.
-func (s *shell) ended(p *findings.Page) tea.Cmd {
+func (s *shell) ended(m endedMsg) tea.Cmd {
 	if err := s.running.Err(); err != nil {
 		s.note = err.Error()
 	}
 	s.running = nil
-	s.drill.Ended(p.Run)
-	s.findings.Show(p)
+	s.drill.Ended(m.run)
+	s.findings.Show(m.page)
 	if s.leaving {
 		return tea.Quit
 	}
@@ -222,11 +236,18 @@ func (s *shell) load(id string) tea.Cmd {
 	s.findings.Loading(id)
 	runs := s.desk.Runs
 	return func() tea.Msg {
+		p, err := runs.Page(id)
+		return loadedMsg{page: p, id: id, err: err}
+	}
+}
+
+// lanes reads a run whole, for the Drill view.
+func (s *shell) lanes(id string) tea.Cmd {
+	s.drill.Loading(id)
+	runs := s.desk.Runs
+	return func() tea.Msg {
 		r, err := runs.Load(id)
-		if err != nil {
-			return loadedMsg{id: id, err: err}
-		}
-		return loadedMsg{page: findings.NewPage(r), id: id}
+		return lanesMsg{r, err}
 	}
 }
 

@@ -42,12 +42,3 @@ func (s Scale) Ticks() (at []int, of []time.Duration) {
 	}
 	return at, of
 }
-
-// Spread counts durations by the cells of an axis.
-func Spread(s Scale, sorted []time.Duration) []int {
-	cells := make([]int, s.Cells)
-	for _, d := range sorted {
-		cells[s.At(d)]++
-	}
-	return cells
-}

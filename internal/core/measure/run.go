@@ -31,6 +31,7 @@ type Run struct {
 	Deliveries  []Delivery
 	Instances   []Instance
 	Levels      []Level
+	Blobs       [][]byte     // bytes of events and replies, each once; of a run that was read back, none
 	Open        []Invocation // in flight at the moment; only while the run goes on
 	LastDue     clock.Time   // of the last arrival
 	Busy        float64      // share of the machine's processors that was in use; NaN when unknown
@@ -57,8 +58,9 @@ type Source struct {
 // Payload names one payload that was sent.
 type Payload struct {
 	Set   string `json:"set"`
-	N     int    `json:"n"`     // from 1
-	Label string `json:"label"` // its request line, or its type and id
+	N     int    `json:"n"`              // from 1
+	Label string `json:"label"`          // its request line, or its type and id
+	Blob  int32  `json:"blob,omitempty"` // number of its bytes, from 1
 }
 
 // Arrival is an event that fell due.
@@ -78,6 +80,8 @@ type Invocation struct {
 	Source, Wire                   int32
 	Batch                          int32 // deliveries that it carried
 	Status                         int32 // 0 without an answer
+	Reply                          int32 // number of its bytes, from 1; 0 when they were not kept
+	Timing                         int32 // number of its Server-Timing header, from 1; 0 without one
 	Class                          engine.Class
 	Result                         engine.Result
 	Late                           bool // the lease had run out before the answer

@@ -215,17 +215,18 @@ func (r *Run) eachLatency(at []int32, visit func(fn int32, d *Delivery, inv *Inv
 }
 
 // Summarize gives the summary of a run.
-func (r *Run) Summarize() *Summary {
+func (r *Run) Summarize() *Summary { return r.summarize(r.Collect()) }
+
+func (r *Run) summarize(populations []Populations) *Summary {
 	s := &Summary{Format: Format, Project: r.Project, Drill: r.Drill, Run: r.ID, Seed: r.Seed,
 		Seconds: r.Length.Seconds(), Finished: r.Finished,
 		Functions: map[string]FunctionFigures{}, Sources: map[string]Counts{},
 		Budgets: []Verdict{}, Warnings: []string{}}
 	r.count(s)
 	at := r.index()
-	populations := r.Collect()
 	routes := map[[2]int32]*classes{}
 	r.eachLatency(at, func(_ int32, d *Delivery, inv *Invocation, latency time.Duration) {
-		if len(r.Sources[d.Source].Routes) == 0 {
+		if d.Wire < 0 || len(r.Sources[d.Source].Routes) == 0 {
 			return
 		}
 		k := [2]int32{d.Source, d.Wire}

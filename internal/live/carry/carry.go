@@ -74,10 +74,12 @@ func Build(f *plan.Function, request *event.Request, events []*event.Event, batc
 type Reply struct {
 	Status     int
 	RetryAfter time.Duration // 0 when the reply has none
-	Body       []byte        // its first 64 KiB
-	Size       int64         // of the whole body
-	Sent       time.Time     // just before the first byte was written; zero when it never came to that
-	Received   time.Time     // the first byte of the reply; zero when there was none
+	Header     http.Header
+	Body       []byte    // its first 64 KiB
+	Timing     string    // the Server-Timing header (W3C Server Timing)
+	Size       int64     // of the whole body
+	Sent       time.Time // just before the first byte was written; zero when it never came to that
+	Received   time.Time // the first byte of the reply; zero when there was none
 	Done       time.Time
 	Result     engine.Result // OK when there is a whole reply, whatever its status
 	Why        string        // what went wrong, in words
@@ -199,6 +201,7 @@ func (c *Conn) read(req *http.Request, r Reply) Reply {
 		}
 	}
 	r.Status = resp.StatusCode
+	r.Header, r.Timing = resp.Header, strings.Join(resp.Header["Server-Timing"], ", ")
 	r.RetryAfter = retryAfter(resp.Header.Get("Retry-After"), r.Received)
 	c.raw.left = ReplyLimit + 1
 	kept := &head{}

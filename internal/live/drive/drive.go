@@ -25,6 +25,7 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/carry"
 )
 
 const (
@@ -63,6 +64,9 @@ type Driver struct {
 	noMore    bool
 	over      bool
 	failures  map[string]*failure
+	replies   map[uint64]int32 // numbers of the replies that were kept, by their keys
+	timings   map[string]int32
+	kept      int            // bytes
 	running   sync.WaitGroup // processes
 	ended     chan struct{}  // closed when the engine said Over
 }
@@ -93,7 +97,7 @@ type failure struct {
 
 // New prepares a run of a drill.
 func New(p *plan.Project, d *plan.Drill, id string) *Driver {
-	r := &Driver{p: p, drill: d, failures: map[string]*failure{}, takes: map[[2]int32]uint64{}, ended: make(chan struct{}), asleep: clock.Never, kick: newAlarm()}
+	r := &Driver{p: p, drill: d, failures: map[string]*failure{}, takes: map[[2]int32]uint64{}, replies: map[uint64]int32{}, timings: map[string]int32{}, ended: make(chan struct{}), asleep: clock.Never, kick: newAlarm()}
 	r.eng = engine.New(p, d.Limits, d.Settle)
 	r.trace = d.Seed ^ 0x9e3779b97f4a7c15
 	for _, c := range id {
@@ -124,7 +128,7 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 			first[f.Set] = int32(len(r.payloads))
 			for n := range set.Payloads {
 				r.payloads = append(r.payloads, &set.Payloads[n])
-				r.rec.Payloads = append(r.rec.Payloads, measure.Payload{Set: set.Name, N: n + 1, Label: set.Payloads[n].Label()})
+				r.rec.Payloads = append(r.rec.Payloads, measure.Payload{Set: set.Name, N: n + 1, Label: set.Payloads[n].Label(), Blob: r.keep(eventText(&set.Payloads[n]))})
 			}
 		}
 		for _, ph := range f.Phases {
@@ -142,6 +146,50 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 func (d *Driver) Journal(w io.Writer) {
 	d.journal = bufio.NewWriterSize(w, 1<<20)
 	_, _ = d.journal.Write(engine.JournalSetup(d.p, d.drill.Limits, d.drill.Settle)) // Flush tells
+}
+
+// quota is how many bytes of events and replies a run keeps at most.
+const quota = 64 << 20
+
+// keep keeps bytes, and gives their number, or 0 when the quota is used up.
+func (d *Driver) keep(text []byte) int32 {
+	if d.kept += len(text); d.kept > quota {
+		return 0
+	}
+	d.rec.Blobs = append(d.rec.Blobs, text)
+	return int32(len(d.rec.Blobs))
+}
+
+// eventText gives what is kept of an event.
+func eventText(p *payload.Payload) []byte {
+	if p.Request != nil {
+		m := carry.Build(nil, p.Request, nil, false)
+		return m.Text()
+	}
+	e := *p.Event
+	e.Data = e.Data[:min(len(e.Data), carry.Kept)]
+	return e.AppendJSON(nil)
+}
+
+// keepReply keeps a reply's bytes and timing once each; the lock is held.
+func (d *Driver) keepReply(v *measure.Invocation, r *carry.Reply, key uint64) {
+	if r.Status == 0 {
+		return
+	}
+	n, ok := d.replies[key]
+	if !ok && d.kept < quota {
+		n = d.keep(r.Text())
+		d.replies[key] = n
+	}
+	v.Reply = n
+	if r.Timing == "" {
+		return
+	}
+	if n, ok = d.timings[r.Timing]; !ok && d.kept < quota {
+		n = d.keep([]byte(r.Timing))
+		d.timings[r.Timing] = n
+	}
+	v.Timing = n
 }
 
 // now gives the time of the run.

@@ -291,7 +291,7 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 			in.Kind, in.Result = engine.Broken, engine.UnknownRetry
 		}
 	}
-	d := s.in.d
+	d, key := s.in.d, r.Key()
 	d.mu.Lock()
 	if s.open && s.cur.ID == j.invocation {
 		if !r.Sent.IsZero() {
@@ -301,6 +301,7 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 			s.cur.Received = d.at(r.Received)
 		}
 		s.cur.Status = int32(r.Status)
+		d.keepReply(&s.cur, r, key)
 		result := r.Result
 		if in.Kind == engine.Broken {
 			result = in.Result

@@ -39,6 +39,10 @@ func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
 		m.drawChoice(c)
 		return c
 	}
+	if m.chart == nil {
+		c.Put(2, 1, paint.Dim, "Reading the run …")
+		return c
+	}
 	w := m.window()
 	y := 0
 	c.Rule(y, "arrivals")
@@ -434,26 +438,84 @@ func (m *Model) drawDetails(c *paint.Canvas) {
 		name = fmt.Sprintf("%s, call %d of %d", name, m.call+1, len(l.Invocations))
 	}
 	lines = append(lines, m.instanceLines(&l.Instance)...)
-	width := min(m.w-4, 78)
+	if v != nil {
+		lines = append(lines, m.byteLines(v)...)
+	}
+	width := min(m.w-4, 100)
 	tall := min(len(lines)+2, m.h-2)
+	m.scroll = max(min(m.scroll, len(lines)-tall+2), 0)
 	x, y := (m.w-width)/2, max((m.h-tall)/2, 0)
 	c.Frame(x, y, width, tall, name)
-	for i, row := range lines[:tall-2] {
-		c.PutUpTo(x+2, y+1+i, x+width-2, paint.Dim, row.name)
-		c.PutUpTo(x+18, y+1+i, x+width-2, row.style, row.value)
+	for i, row := range lines[m.scroll:min(m.scroll+tall-2, len(lines))] {
+		at := c.PutUpTo(x+2, y+1+i, x+width-2, paint.Dim, row.name)
+		if row.name != "" || !row.whole {
+			at = x + 18
+		}
+		c.PutUpTo(at, y+1+i, x+width-2, row.style, row.value)
 	}
+	if hidden := len(lines) - m.scroll - tall + 2; hidden > 0 {
+		c.Right(x+width-2, y+tall-1, paint.Dim, fmt.Sprintf(" %d more lines: PgDn ", hidden))
+	}
+}
+
+// byteLines gives the bytes of the event and of the reply, as far as they were
+// kept.
+func (m *Model) byteLines(v *measure.Invocation) (lines []line) {
+	r := m.chart.Run()
+	put := func(title string, number int32, none string) {
+		lines = append(lines, line{}, line{value: title, style: paint.Bold, whole: true})
+		if number == 0 {
+			lines = append(lines, line{value: none, style: paint.Dim, whole: true})
+			return
+		}
+		text, err := m.bytes(r, number)
+		if err != nil {
+			lines = append(lines, line{value: err.Error(), style: paint.Bad, whole: true})
+			return
+		}
+		for row := range strings.Lines(string(text[:min(len(text), 16<<10)])) {
+			lines = append(lines, line{value: proc.Harmless(strings.TrimRight(row, "\r\n")), whole: true})
+		}
+	}
+	if attempts := m.chart.Events(v); len(attempts) > 0 {
+		put("the event, as it was recorded", r.Payloads[r.Arrivals[attempts[0].Event].Payload].Blob, "not kept: the run's quota was used up")
+	}
+	put("the reply", v.Reply, "none was kept")
+	if v.Timing > 0 {
+		put("its own timing (Server-Timing)", v.Timing, "")
+	}
+	return lines
+}
+
+// bytes gives the bytes of a number: of a run that was read back, from the store.
+func (m *Model) bytes(r *measure.Run, number int32) ([]byte, error) {
+	if int(number) <= len(r.Blobs) {
+		return r.Blobs[number-1], nil
+	}
+	if m.cached.run == r.ID && m.cached.of[number] != nil {
+		return m.cached.of[number], nil
+	}
+	text, err := m.blob(r.ID, number)
+	if err == nil {
+		if m.cached.run != r.ID || len(m.cached.of) > 100 {
+			m.cached.run, m.cached.of = r.ID, map[int32][]byte{}
+		}
+		m.cached.of[number] = text
+	}
+	return text, err
 }
 
 type line struct {
 	name, value string
 	style       paint.Style
+	whole       bool // from edge to edge, not in the column of values
 }
 
 func (m *Model) invocationLines(v *measure.Invocation) []line {
 	r := m.chart.Run()
 	var lines []line
 	add := func(style paint.Style, name, format string, args ...any) {
-		lines = append(lines, line{name, fmt.Sprintf(format, args...), style})
+		lines = append(lines, line{name: name, value: fmt.Sprintf(format, args...), style: style})
 	}
 	attempts := m.chart.Events(v)
 	for i, a := range attempts {
@@ -499,9 +561,9 @@ func (m *Model) invocationLines(v *measure.Invocation) []line {
 }
 
 func (m *Model) instanceLines(in *measure.Instance) []line {
-	lines := []line{{"", "", paint.Plain}}
+	lines := []line{{}}
 	add := func(style paint.Style, name, format string, args ...any) {
-		lines = append(lines, line{name, fmt.Sprintf(format, args...), style})
+		lines = append(lines, line{name: name, value: fmt.Sprintf(format, args...), style: style})
 	}
 	if in.Ready > 0 {
 		add(paint.Cold, "instance start", "%s to be ready (± %s), of these %s to exec", durationText(in.Ready.Sub(in.Spawned)), durationText(in.Within), durationText(max(in.Exec-in.Spawned, 0).Sub(0)))

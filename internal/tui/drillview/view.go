@@ -63,10 +63,19 @@ type Model struct {
 	call       int        // invocation of the lane under the cursor, or -1
 	top        int        // first lane shown
 	details    bool
+	scroll     int // of the details
+	loading    string
+	cached     struct { // bytes that were read from the store
+		run string
+		of  map[int32][]byte
+	}
+	blob func(run string, number int32) ([]byte, error)
 }
 
-// New gives the view of a project.
-func New(p *plan.Project) *Model { return &Model{p: p, lane: -1, call: -1} }
+// New gives the view of a project. blob reads the bytes that a kept run has.
+func New(p *plan.Project, blob func(run string, number int32) ([]byte, error)) *Model {
+	return &Model{p: p, blob: blob, lane: -1, call: -1}
+}
 
 // Resize tells the view its room.
 func (m *Model) Resize(w, h int) { m.w, m.h = w, h }
@@ -84,8 +93,20 @@ func (m *Model) Begin(d *plan.Drill, r *measure.Run) {
 	m.Update(r, nil)
 }
 
+// Loading says that a run is being read.
+func (m *Model) Loading(id string) { m.loading = id }
+
+// Shown gives the name of the run that is shown, or "".
+func (m *Model) Shown() string {
+	if m.chart == nil || m.chart.Run() == nil {
+		return ""
+	}
+	return m.chart.Run().ID
+}
+
 // Show shows a run that is over.
 func (m *Model) Show(r *measure.Run) {
+	m.loading = ""
 	m.drill, m.live, m.closed = m.p.DrillNamed(r.Drill), false, false
 	m.chart, m.tally = &draw.Chart{}, measure.NewTally(r)
 	m.from, m.span, m.lane, m.call, m.top, m.details = 0, 0, -1, -1, 0, false
@@ -112,6 +133,9 @@ func (m *Model) Ended(r *measure.Run) {
 func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	if m.choosing() {
 		return m.chooseKey(k)
+	}
+	if m.chart == nil {
+		return nil
 	}
 	is := func(b key.Binding) bool { return key.Matches(k, b) }
 	lanes := m.chart.Lanes()
@@ -142,11 +166,17 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		if m.lane < 0 {
 			m.moveLane(lanes, 1)
 		}
-		m.details = m.lane >= 0
+		m.details, m.scroll = m.lane >= 0, 0
 	case is(Keys.In):
 		m.zoom(2)
 	case is(Keys.Out):
 		m.zoom(0.5)
+	case m.details && (is(Keys.Back) || is(Keys.On)):
+		by := m.h / 2
+		if is(Keys.Back) {
+			by = -by
+		}
+		m.scroll = max(m.scroll+by, 0)
 	case is(Keys.Back), is(Keys.On):
 		w := m.window()
 		by := (w.To - w.From) / 4
@@ -160,7 +190,7 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
-func (m *Model) choosing() bool { return m.chart == nil || m.closed }
+func (m *Model) choosing() bool { return m.loading == "" && (m.chart == nil || m.closed) }
 
 func (m *Model) chooseKey(k tea.KeyPressMsg) tea.Cmd {
 	switch {
@@ -313,7 +343,10 @@ func (m *Model) comeAlong(l *draw.Lane) {
 
 // Title says in a few words what is going on.
 func (m *Model) Title() (style paint.Style, text string) {
-	if m.chart == nil {
+	switch {
+	case m.loading != "":
+		return paint.Dim, "reading run " + m.loading
+	case m.chart == nil:
 		return paint.Dim, "no drill yet"
 	}
 	r := m.chart.Run()

@@ -33,15 +33,13 @@ var Keys = struct{ Up, Down, Older, Newer, Lanes key.Binding }{
 
 // Model is the state of the view.
 type Model struct {
-	w, h        int
-	runs        []store.Info // the newest first
-	run         *measure.Run
-	summary     *measure.Summary
-	populations []measure.Populations
-	loading     string
-	trouble     string
-	scroll      int
-	length      int // rows of the whole page, at the last Draw
+	w, h    int
+	runs    []store.Info // the newest first
+	page    *measure.Page
+	loading string
+	trouble string
+	scroll  int
+	length  int // rows of the whole page, at the last Draw
 }
 
 // New gives the view.
@@ -59,36 +57,21 @@ func (m *Model) Loading(id string) { m.loading, m.trouble = id, "" }
 // Trouble says that a run could not be read or kept.
 func (m *Model) Trouble(text string) { m.loading, m.trouble = "", text }
 
-// Page is a run with its figures, worked out away from the screen.
-type Page struct {
-	Run         *measure.Run
-	Summary     *measure.Summary
-	Populations []measure.Populations
+// Show shows the findings of a run.
+func (m *Model) Show(p *measure.Page) {
+	m.page, m.loading, m.trouble, m.scroll = p, "", "", 0
 }
 
-// NewPage works the figures of a run out.
-func NewPage(r *measure.Run) *Page {
-	p := &Page{r, r.Summarize(), r.Collect()}
-	for i := range p.Populations {
-		p.Populations[i].Start.Sorted()
-		for c := range p.Populations[i].Latency {
-			p.Populations[i].Latency[c].Sorted()
-		}
+// Shown gives the name of the run that is shown, or "".
+func (m *Model) Shown() string {
+	if m.page == nil {
+		return ""
 	}
-	return p
+	return m.page.Summary.Run
 }
-
-// Show shows a run.
-func (m *Model) Show(p *Page) {
-	m.run, m.summary, m.populations = p.Run, p.Summary, p.Populations
-	m.loading, m.trouble, m.scroll = "", "", 0
-}
-
-// Shown gives the run that is shown, or nil.
-func (m *Model) Shown() *measure.Run { return m.run }
 
 // Empty tells whether there is nothing to show yet.
-func (m *Model) Empty() bool { return m.run == nil }
+func (m *Model) Empty() bool { return m.page == nil }
 
 // Key handles a key.
 func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
@@ -101,7 +84,7 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		return m.move(1)
 	case key.Matches(k, Keys.Newer):
 		return m.move(-1)
-	case key.Matches(k, Keys.Lanes) && m.run != nil:
+	case key.Matches(k, Keys.Lanes) && m.page != nil:
 		return func() tea.Msg { return Lanes{} }
 	}
 	return nil
@@ -110,7 +93,7 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 // place gives the place of the shown run in the list, or -1.
 func (m *Model) place() int {
 	for i := range m.runs {
-		if m.run != nil && m.runs[i].ID == m.run.ID {
+		if m.page != nil && m.runs[i].ID == m.page.Summary.Run {
 			return i
 		}
 	}
@@ -128,7 +111,7 @@ func (m *Model) move(by int) tea.Cmd {
 
 // Help gives the keys that work now.
 func (m *Model) Help() []key.Binding {
-	if m.run == nil {
+	if m.page == nil {
 		return nil
 	}
 	out := []key.Binding{Keys.Lanes}
@@ -146,17 +129,18 @@ func (m *Model) Title() (paint.Style, string) {
 	switch {
 	case m.loading != "":
 		return paint.Dim, "reading run " + m.loading
-	case m.run == nil:
+	case m.page == nil:
 		return paint.Dim, "no run yet"
 	}
-	text, style := m.run.Drill, paint.Plain
+	s := m.page.Summary
+	text, style := s.Drill, paint.Plain
 	if at := m.place(); at >= 0 && len(m.runs) > 1 {
 		text = fmt.Sprintf("%d of %d  %s", len(m.runs)-at, len(m.runs), text)
 	}
-	if !m.run.Finished {
+	if !s.Finished {
 		text, style = text+"  unfinished", paint.Bad
 	}
-	return style, fmt.Sprintf("%s  run %s  %.1f s", text, m.run.ID, m.summary.Seconds)
+	return style, fmt.Sprintf("%s  run %s  %.1f s", text, s.Run, s.Seconds)
 }
 
 // Draw draws the view.
@@ -165,13 +149,13 @@ func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
 	switch {
 	case m.trouble != "":
 		out.Put(2, 1, paint.Bad, m.trouble)
-		if m.run == nil {
+		if m.page == nil {
 			return out
 		}
-	case m.loading != "" && m.run == nil:
+	case m.loading != "" && m.page == nil:
 		out.Put(2, 1, paint.Dim, "Reading the run …")
 		return out
-	case m.run == nil:
+	case m.page == nil:
 		out.Put(2, 1, paint.Plain, "No run yet.")
 		out.Put(2, 3, paint.Dim, "Press 4 to choose a drill and start it; its findings come up here when it is over.")
 		return out
@@ -193,13 +177,13 @@ func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
 
 // rows gives enough room for the whole page.
 func (m *Model) rows() int {
-	return 40 + 8*len(m.run.Functions) + 3*len(m.run.Sources) + len(m.summary.Budgets) + 3*len(m.summary.Warnings) + len(measure.Sentences(m.run, m.summary))
+	return 40 + 8*len(m.page.Functions) + 3*len(m.page.Sources) + len(m.page.Summary.Budgets) + 3*len(m.page.Summary.Warnings) + 3*len(m.page.Sentences)
 }
 
 func (m *Model) drawSentences(c *paint.Canvas, y int) int {
 	c.Rule(y, "what this run says")
 	y++
-	for _, s := range measure.Sentences(m.run, m.summary) {
+	for _, s := range m.page.Sentences {
 		y = wrap(c, 2, y, m.w-2, paint.Plain, s)
 	}
 	return y
@@ -262,17 +246,16 @@ func (m *Model) drawLatencies(c *paint.Canvas, y int) int {
 		m.drawScale(c, y, stripAt, scale)
 	}
 	y++
-	for fn := range m.run.Functions {
-		f := m.summary.Functions[m.run.Functions[fn].Name]
-		p := &m.populations[fn]
-		name := m.run.Functions[fn].Name
+	for fn, name := range m.page.Functions {
+		f := m.page.Summary.Functions[name]
+		p := &m.page.Spreads[fn]
 		c.PutUpTo(1, y, 17, paint.Bold, name)
 		began := y
 		for _, row := range []struct {
 			what    string
 			style   paint.Style
 			figures measure.Figures
-			of      *measure.Population
+			of      *measure.Spread
 		}{
 			{"start", paint.Cold, f.Start, &p.Start},
 			{"cold", paint.Cold, f.Latency.Cold, &p.Latency[engine.Cold]},
@@ -302,7 +285,7 @@ func (m *Model) drawLatencies(c *paint.Canvas, y int) int {
 				c.Right(place(i), y, style, v)
 			}
 			if scale.Cells > 20 {
-				drawSpread(c, stripAt, y, scale, row.of.Sorted(), row.style, row.figures.P50)
+				drawSpread(c, stripAt, y, scale, row.of, row.style, row.figures.P50)
 			}
 			y++
 		}
@@ -322,11 +305,11 @@ func (m *Model) drawLatencies(c *paint.Canvas, y int) int {
 // scale gives the common axis of all strips.
 func (m *Model) scale(cells int) draw.Scale {
 	lo, hi := time.Hour, time.Duration(0)
-	for i := range m.populations {
-		p := &m.populations[i]
-		for _, s := range [][]time.Duration{p.Start.Sorted(), p.Latency[0].Sorted(), p.Latency[1].Sorted(), p.Latency[2].Sorted()} {
-			if len(s) > 0 {
-				lo, hi = min(lo, s[0]), max(hi, s[len(s)-1])
+	for i := range m.page.Spreads {
+		f := &m.page.Spreads[i]
+		for _, s := range []*measure.Spread{&f.Start, &f.Latency[0], &f.Latency[1], &f.Latency[2]} {
+			if n := len(s.Counts); n > 0 {
+				lo, hi = min(lo, s.Low(0)), max(hi, s.Low(n-1))
 			}
 		}
 	}
@@ -349,8 +332,11 @@ var dots = []rune("·∘○●")
 
 // drawSpread draws where the durations of a population lie: more of them, a
 // fuller mark; a bar marks the median.
-func drawSpread(c *paint.Canvas, x, y int, s draw.Scale, sorted []time.Duration, style paint.Style, p50 *float64) {
-	cells := draw.Spread(s, sorted)
+func drawSpread(c *paint.Canvas, x, y int, s draw.Scale, of *measure.Spread, style paint.Style, p50 *float64) {
+	cells := make([]int, s.Cells)
+	for i, n := range of.Counts {
+		cells[s.At(of.Low(i))] += n
+	}
 	most := 1
 	for _, n := range cells {
 		most = max(most, n)
@@ -377,9 +363,9 @@ func (m *Model) drawSources(c *paint.Canvas, y int) int {
 		c.Right(28+i*13, y, paint.Dim, t)
 	}
 	y++
-	for i := range m.run.Sources {
-		n := m.summary.Sources[m.run.Sources[i].Name]
-		c.PutUpTo(1, y, 19, paint.Plain, m.run.Sources[i].Name)
+	for _, name := range m.page.Sources {
+		n := m.page.Summary.Sources[name]
+		c.PutUpTo(1, y, 19, paint.Plain, name)
 		for k, v := range []int{n.Arrived, n.Done, n.Failed, n.DeadLettered, n.Rejected, n.Expired + n.Skipped + n.Unmatched + n.Abandoned} {
 			style := paint.Plain
 			switch {
@@ -392,9 +378,9 @@ func (m *Model) drawSources(c *paint.Canvas, y int) int {
 		}
 		y++
 	}
-	for i := range m.run.Functions {
-		f := m.summary.Functions[m.run.Functions[i].Name]
-		text := fmt.Sprintf("%s: %d instances started, at most %d at once, %d attempts", m.run.Functions[i].Name, f.Instances.Started, f.Instances.Peak, f.Attempts)
+	for _, name := range m.page.Functions {
+		f := m.page.Summary.Functions[name]
+		text := fmt.Sprintf("%s: %d instances started, at most %d at once, %d attempts", name, f.Instances.Started, f.Instances.Peak, f.Attempts)
 		if f.Instances.FailedStarts > 0 {
 			text += fmt.Sprintf(", %d failed starts", f.Instances.FailedStarts)
 		}
@@ -411,11 +397,11 @@ func (m *Model) drawSources(c *paint.Canvas, y int) int {
 }
 
 func (m *Model) drawBudgets(c *paint.Canvas, y int) int {
-	if len(m.summary.Budgets) > 0 {
+	if len(m.page.Summary.Budgets) > 0 {
 		c.Rule(y, "budgets")
 		y++
 	}
-	for _, v := range m.summary.Budgets {
+	for _, v := range m.page.Summary.Budgets {
 		style, mark := paint.Bad, "✗ "
 		if v.Held {
 			style, mark = paint.Good, "✓ "
@@ -424,11 +410,11 @@ func (m *Model) drawBudgets(c *paint.Canvas, y int) int {
 		c.Put(x, y, paint.Plain, measure.VerdictText(v))
 		y++
 	}
-	if len(m.summary.Warnings) > 0 {
+	if len(m.page.Summary.Warnings) > 0 {
 		c.Rule(y, "to keep in mind")
 		y++
 	}
-	for _, text := range m.summary.Warnings {
+	for _, text := range m.page.Summary.Warnings {
 		c.Put(1, y, paint.Bad, "!")
 		y = wrap(c, 3, y, m.w-2, paint.Plain, text)
 	}

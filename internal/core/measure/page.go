@@ -1,0 +1,73 @@
+package measure
+
+import (
+	"math"
+	"time"
+
+	"nightdrill/internal/core/engine"
+)
+
+// Page is what the findings show of a run, worked out once when the run ends
+// and kept with it, so that a run of millions of invocations opens at once.
+type Page struct {
+	Summary   *Summary         `json:"summary"`
+	Functions []string         `json:"functions"` // in the order of the project
+	Sources   []string         `json:"sources"`
+	Sentences []string         `json:"sentences"`
+	Spreads   []FunctionSpread `json:"spreads"` // of each function
+}
+
+// FunctionSpread is where the durations of a function lie.
+type FunctionSpread struct {
+	Start   Spread    `json:"start"`
+	Latency [3]Spread `json:"latency"` // by engine.Class
+}
+
+// Spread counts durations by their logarithm: Counts[i] of them lie from
+// 10^((First+i)/StepsPerDecade) ns on, up to the next.
+type Spread struct {
+	First  int   `json:"first"`
+	Counts []int `json:"counts"`
+}
+
+// StepsPerDecade is how many steps of a spread a factor of ten has.
+const StepsPerDecade = 40
+
+// Low gives the duration at which step i of the spread begins.
+func (s *Spread) Low(i int) time.Duration {
+	return time.Duration(math.Pow(10, float64(s.First+i)/StepsPerDecade))
+}
+
+func newSpread(sorted []time.Duration) Spread {
+	step := func(d time.Duration) int {
+		return int(math.Floor(math.Log10(float64(max(d, time.Microsecond)))*StepsPerDecade + 1e-9))
+	}
+	if len(sorted) == 0 {
+		return Spread{}
+	}
+	s := Spread{First: step(sorted[0])}
+	s.Counts = make([]int, step(sorted[len(sorted)-1])-s.First+1)
+	for _, d := range sorted {
+		s.Counts[step(d)-s.First]++
+	}
+	return s
+}
+
+// NewPage works the findings of a run out.
+func NewPage(r *Run) *Page {
+	populations := r.Collect()
+	p := &Page{Summary: r.summarize(populations)}
+	for i := range r.Functions {
+		p.Functions = append(p.Functions, r.Functions[i].Name)
+		f := FunctionSpread{Start: newSpread(populations[i].Start.sort())}
+		for c := range f.Latency {
+			f.Latency[c] = newSpread(populations[i].Latency[engine.Class(c)].sort())
+		}
+		p.Spreads = append(p.Spreads, f)
+	}
+	for i := range r.Sources {
+		p.Sources = append(p.Sources, r.Sources[i].Name)
+	}
+	p.Sentences = Sentences(r, p.Summary)
+	return p
+}
