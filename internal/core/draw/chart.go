@@ -69,6 +69,7 @@ type Lane struct {
 	Invocations []int32 // indices into the run's invocations, in the order of their ends
 	open        []measure.Invocation
 	longest     time.Duration
+	levels      []level // of detail, the finest first
 }
 
 // Chart indexes a run for drawing.
@@ -80,8 +81,9 @@ type Chart struct {
 	failed   []counter // by source: failed and dead letters
 	levels   [][]measure.Level
 	seen     struct{ arrivals, invocations, deliveries, levels int }
-	events   map[uint64][]int32 // attempts by invocation
-	place    []int32            // of each invocation in the run by its ID, or -1
+	first    []int32 // the last attempt seen of each invocation, by its ID, or -1
+	before   []int32 // the attempt of the same invocation that came before an attempt, or -1
+	place    []int32 // of each invocation in the run by its ID, or -1
 	attempts int
 }
 
@@ -119,7 +121,6 @@ func (c *Chart) Update(r *measure.Run) {
 	if c.run == nil {
 		c.arrived, c.rejected, c.failed = make([]counter, len(r.Sources)), make([]counter, len(r.Sources)), make([]counter, len(r.Sources))
 		c.levels = make([][]measure.Level, len(r.Functions))
-		c.events = map[uint64][]int32{}
 	}
 	c.run = r
 	for i := range r.Instances {
@@ -141,6 +142,7 @@ func (c *Chart) Update(r *measure.Run) {
 		l := c.lanes[v.Instance]
 		l.Invocations = append(l.Invocations, int32(c.seen.invocations))
 		l.longest = max(l.longest, v.Done.Sub(v.Assigned))
+		l.add(v)
 		for uint64(len(c.place)) <= v.ID {
 			c.place = append(c.place, -1)
 		}
@@ -159,9 +161,12 @@ func (c *Chart) Update(r *measure.Run) {
 		c.levels[l.Function] = append(c.levels[l.Function], l)
 	}
 	for ; c.attempts < len(r.Attempts); c.attempts++ {
-		if id := r.Attempts[c.attempts].Invocation; id > 0 {
-			c.events[id] = append(c.events[id], int32(c.attempts))
+		id := r.Attempts[c.attempts].Invocation
+		for uint64(len(c.first)) <= id {
+			c.first = append(c.first, -1)
 		}
+		c.before = append(c.before, c.first[id])
+		c.first[id] = int32(c.attempts)
 	}
 	for _, v := range r.Open {
 		c.lanes[v.Instance].open = append(c.lanes[v.Instance].open, v)
@@ -224,6 +229,24 @@ func (c *Chart) Row(l *Lane, w Window, now clock.Time) []Cell {
 			x.Failed = x.Failed || failed && i == last
 		}
 	}
+	if level := l.detail(w); level != nil {
+		level.fill(cells, w, l.Slots)
+	} else {
+		c.fill(l, w, put)
+	}
+	for i := range l.open {
+		if l.open[i].Assigned < w.To {
+			put(&l.open[i], now, false)
+		}
+	}
+	for i := range cells {
+		cells[i].Share = min(cells[i].Share, 1)
+	}
+	return cells
+}
+
+// fill puts each invocation of a lane that touches the window.
+func (c *Chart) fill(l *Lane, w Window, put func(v *measure.Invocation, done clock.Time, failed bool)) {
 	// sorted by their ends: those before the window are skipped, and the search
 	// ends where nothing that long could reach back into it
 	at, _ := slices.BinarySearchFunc(l.Invocations, w.From, func(i int32, t clock.Time) int { return cmp.Compare(c.run.Invocations[i].Done, t) })
@@ -236,15 +259,6 @@ func (c *Chart) Row(l *Lane, w Window, now clock.Time) []Cell {
 			put(v, v.Done, Bad(v))
 		}
 	}
-	for i := range l.open {
-		if l.open[i].Assigned < w.To {
-			put(&l.open[i], now, false)
-		}
-	}
-	for i := range cells {
-		cells[i].Share = min(cells[i].Share, 1)
-	}
-	return cells
 }
 
 // Bad tells whether an invocation counts as failed.
@@ -296,9 +310,13 @@ func (c *Chart) Waiting(function int, w Window) []int {
 // Events gives the attempts that an invocation made, one for each event of its batch.
 func (c *Chart) Events(v *measure.Invocation) []measure.Attempt {
 	var out []measure.Attempt
-	for _, i := range c.events[v.ID] {
+	if v.ID == 0 || v.ID >= uint64(len(c.first)) {
+		return nil
+	}
+	for i := c.first[v.ID]; i >= 0; i = c.before[i] {
 		out = append(out, c.run.Attempts[i])
 	}
+	slices.Reverse(out)
 	return out
 }
 

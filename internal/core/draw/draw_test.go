@@ -121,3 +121,34 @@ func TestALogarithmicScale(t *testing.T) {
 		t.Error("what lies outside does not count at the ends")
 	}
 }
+
+// Drawn from a level of detail, a lane looks as it does drawn from every
+// invocation, but for what lies on the border of two cells.
+func TestLevelsOfDetailShowTheSame(t *testing.T) {
+	r := large(200_000)
+	r.Invocations[70_000].Status = 500
+	var c Chart
+	c.Update(r)
+	l := c.Lanes()[r.Invocations[70_000].Instance]
+	w := Window{0, r.Length, 100}
+	if l.detail(w) == nil || l.detail(Window{0, ms(500), 100}) != nil {
+		t.Fatal("wide cells are not drawn from a level, or narrow ones are")
+	}
+	coarse := c.Row(l, w, r.Length)
+	levels := l.levels
+	l.levels = nil
+	fine := c.Row(l, w, r.Length)
+	l.levels = levels
+	failed := 0
+	for i := range fine {
+		if d := fine[i].Share - coarse[i].Share; fine[i].State != coarse[i].State || d > 0.01 || d < -0.01 {
+			t.Errorf("cell %d: %+v from the level, %+v from the invocations", i, coarse[i], fine[i])
+		}
+		if coarse[i].Failed {
+			failed++
+		}
+	}
+	if failed != 1 {
+		t.Errorf("the one failure is shown in %d cells", failed)
+	}
+}
