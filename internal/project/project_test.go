@@ -96,44 +96,51 @@ func TestAGoodFileIsResolved(t *testing.T) {
 	}
 }
 
+// mistakes are changes of the good file, with what the reader says of them;
+// form tells whether the mistake is one of the file's form, which a schema sees.
+var mistakes = []struct {
+	old, new, want string
+	form           bool
+}{
+	{"nightdrill: 1", "nightdrill: 2", `:2:13: nightdrill: this program reads form 1`, true},
+	{"    timeout: 4s", "    timeuot: 4s", `:9:5: functions.quote.timeuot is not a setting; did you mean timeout?`, true},
+	{"timeout: 4s", "timeout: 4 seconds", `:9:14: functions.quote.timeout: "4 seconds" is not a duration`, true},
+	{"start: [sh]", "start: [hs-missing-command]", `is not on the PATH`, false},
+	{"start: [sh]", "start: sh", `functions.boarding.start is "sh"; wanted a list`, true},
+	{"start: [sh, -c,", "start: [./no-such, -c,", "there is no file ./no-such", false},
+	{"{max: 8,", "{max: -1,", "functions.quote.concurrency.max is -1; the least is 0", true},
+	{"{max: 8,", "{max: 8, guaranteed: 9,", "guaranteed is 9, but at most 8 may be in flight", false},
+	{"keep_warm: 1", "keep_warm: 9", "functions.quote.keep_warm is 9, but", false},
+	{"{to: boarding}", "{to: bording}", `there is no function "bording"; did you mean boarding?`, false},
+	{"{to: quote}]", "{to: quote, wehn: {}}]", "did you mean when?", true},
+	{`"/quote/{crossing}"`, `"quote"`, "does not begin with /", false},
+	{"max: 8, per_instance: 2}", "max: 30, guaranteed: 25}", "the functions are guaranteed 25 at a time together, but the project's concurrency is 24", false},
+	{"lease: 20s", "lease: 20s, max_age: old", `"old" is not a duration`, true},
+	{"wait: 250ms", "wait: 250ms, backoff: 1s", "not a setting of a source of the kind http", true},
+	{"lease: 20s", "lease: 5s", "longer than the timeout", false},
+	{"dead_letter: scans-refused", "dead_letter: scans-refsued", "did you mean scans-refused?", false},
+	{"dead_letter: scans-refused", "dead_letter: scans", "come back to it", false},
+	{"dead_letter: scans-refused", "dead_letter: fares", "is not a queue", false},
+	{"wait: 250ms", "lease: 3s", "not a setting of a source of the kind http", true},
+	{"recording: fares.har", "recording: fares.hra", "did you mean fares.har?", false},
+	{"recording: fares.har", "recording: ../fares.har", "leaves the project's folder", false},
+	{", broken: skip", "", "scans.ndjson:2: not valid JSON", false},
+	{"{source: scans, payloads: boarding-scans,", "{source: scans, payloads: fare-requests,", "holds HTTP requests, but scans is a source of the kind queue", false},
+	{"{poisson: 40/s, for: 12s}", "{poisson: 40, for: 12s}", `"40" is not a rate`, true},
+	{"{poisson: 40/s, for: 12s}", "{poisson: 40/s}", "how long?", true},
+	{"{poisson: 40/s, for: 12s}", "{poisson: 40/s, steady: 2/s, for: 12s}", "a phase has one pattern", true},
+	{"{callers: {count: 8, rate: 100/s}, for: 3s}", "{callers: {rate: 100/s}, for: 3s}", "count is missing", true},
+	{"limits: {quote:", "limits: {qoute:", "did you mean quote?", false},
+	{"cold p95 <", "cold p96 <", `"p96" is not a figure`, false},
+	{"function quote cold", "function quoth cold", "did you mean quote?", false},
+	{"source scans failed == 0", "source scans failed = 0", `"=" is not a comparison`, false},
+	{"functions:\n", "functions:\n  boarding: {start: [sh]}\n", "already defined", false},
+	{"  quote:\n", "  quote:\n   - x\n", "not valid YAML", false},
+}
+
 // Each change of the good file gives the mistake, at the place.
 func TestMistakesNameTheirPlaceAndAWayOut(t *testing.T) {
-	for _, c := range []struct{ old, new, want string }{
-		{"nightdrill: 1", "nightdrill: 2", `:2:13: nightdrill: this program reads form 1`},
-		{"    timeout: 4s", "    timeuot: 4s", `:9:5: functions.quote.timeuot is not a setting; did you mean timeout?`},
-		{"timeout: 4s", "timeout: 4 seconds", `:9:14: functions.quote.timeout: "4 seconds" is not a duration`},
-		{"start: [sh]", "start: [hs-missing-command]", `is not on the PATH`},
-		{"start: [sh]", "start: sh", `functions.boarding.start is "sh"; wanted a list`},
-		{"start: [sh, -c,", "start: [./no-such, -c,", "there is no file ./no-such"},
-		{"{max: 8,", "{max: -1,", "functions.quote.concurrency.max is -1; the least is 0"},
-		{"{max: 8,", "{max: 8, guaranteed: 9,", "guaranteed is 9, but at most 8 may be in flight"},
-		{"keep_warm: 1", "keep_warm: 9", "functions.quote.keep_warm is 9, but"},
-		{"{to: boarding}", "{to: bording}", `there is no function "bording"; did you mean boarding?`},
-		{"{to: quote}]", "{to: quote, wehn: {}}]", "did you mean when?"},
-		{`"/quote/{crossing}"`, `"quote"`, "does not begin with /"},
-		{"max: 8, per_instance: 2}", "max: 30, guaranteed: 25}", "the functions are guaranteed 25 at a time together, but the project's concurrency is 24"},
-		{"lease: 20s", "lease: 20s, max_age: old", `"old" is not a duration`},
-		{"wait: 250ms", "wait: 250ms, backoff: 1s", "not a setting of a source of the kind http"},
-		{"lease: 20s", "lease: 5s", "longer than the timeout"},
-		{"dead_letter: scans-refused", "dead_letter: scans-refsued", "did you mean scans-refused?"},
-		{"dead_letter: scans-refused", "dead_letter: scans", "come back to it"},
-		{"dead_letter: scans-refused", "dead_letter: fares", "is not a queue"},
-		{"wait: 250ms", "lease: 3s", "not a setting of a source of the kind http"},
-		{"recording: fares.har", "recording: fares.hra", "did you mean fares.har?"},
-		{"recording: fares.har", "recording: ../fares.har", "leaves the project's folder"},
-		{", broken: skip", "", "scans.ndjson:2: not valid JSON"},
-		{"{source: scans, payloads: boarding-scans,", "{source: scans, payloads: fare-requests,", "holds HTTP requests, but scans is a source of the kind queue"},
-		{"{poisson: 40/s, for: 12s}", "{poisson: 40, for: 12s}", `"40" is not a rate`},
-		{"{poisson: 40/s, for: 12s}", "{poisson: 40/s}", "how long?"},
-		{"{poisson: 40/s, for: 12s}", "{poisson: 40/s, steady: 2/s, for: 12s}", "a phase has one pattern"},
-		{"{callers: {count: 8, rate: 100/s}, for: 3s}", "{callers: {rate: 100/s}, for: 3s}", "count is missing"},
-		{"limits: {quote:", "limits: {qoute:", "did you mean quote?"},
-		{"cold p95 <", "cold p96 <", `"p96" is not a figure`},
-		{"function quote cold", "function quoth cold", "did you mean quote?"},
-		{"source scans failed == 0", "source scans failed = 0", `"=" is not a comparison`},
-		{"functions:\n", "functions:\n  boarding: {start: [sh]}\n", "already defined"},
-		{"  quote:\n", "  quote:\n   - x\n", "not valid YAML"},
-	} {
+	for _, c := range mistakes {
 		if !strings.Contains(good, c.old) {
 			t.Fatalf("%q is not in the good file", c.old)
 		}

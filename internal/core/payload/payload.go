@@ -1,6 +1,6 @@
 // Package payload holds payload sets: what is sent to sources. A set comes
-// from a recording: CloudEvents as JSON lines, or HTTP requests from a HAR 1.2
-// archive. Both readers give every record that can be read and a mistake with
+// from a recording: CloudEvents as JSON lines or as a JSON batch, or HTTP requests
+// from a HAR 1.2 archive. All readers give every record that can be read and a mistake with
 // its place for each that cannot; whether the rest is used is the caller's
 // decision.
 package payload
@@ -83,10 +83,13 @@ type Mistake struct {
 func Read(content []byte) ([]Payload, []Mistake) {
 	content = bytes.TrimPrefix(content, []byte("\xef\xbb\xbf")) // a byte order mark
 	if len(bytes.TrimSpace(content)) == 0 {
-		return nil, []Mistake{{Line: 1, Text: "the recording is empty; wanted CloudEvents, one JSON object a line, or a HAR 1.2 archive"}}
+		return nil, []Mistake{{Line: 1, Text: "the recording is empty; wanted CloudEvents, one JSON object a line or a JSON batch, or a HAR 1.2 archive"}}
 	}
-	if looksLikeHAR(content) {
+	switch {
+	case looksLikeHAR(content):
 		return readHAR(content)
+	case bytes.HasPrefix(bytes.TrimSpace(content), []byte("[")):
+		return readBatch(content)
 	}
 	return readLines(content)
 }
@@ -116,6 +119,32 @@ func readLines(content []byte) (payloads []Payload, mistakes []Mistake) {
 			continue
 		}
 		payloads = append(payloads, Payload{Event: &e, Time: e.Time})
+	}
+	return payloads, mistakes
+}
+
+// readBatch reads the JSON batch format (CloudEvents JSON format §4).
+func readBatch(content []byte) (payloads []Payload, mistakes []Mistake) {
+	var elements []json.RawMessage
+	if err := json.Unmarshal(content, &elements); err != nil {
+		m := mistakeAt(content, err)
+		m.Text = strings.Replace(m.Text, "not a HAR 1.2 archive", "not a JSON batch of CloudEvents", 1)
+		return nil, []Mistake{m}
+	}
+	if len(elements) == 0 {
+		return nil, []Mistake{{Line: 1, Column: 1, Text: "the batch is empty"}}
+	}
+	place := 0
+	for i, text := range elements {
+		place += max(bytes.Index(content[place:], text), 0) // they stand in their order, byte for byte
+		e, err := event.Parse(text)
+		if err != nil {
+			line, column := position(content, place)
+			mistakes = append(mistakes, Mistake{line, column, fmt.Sprintf("event %d of the batch: %v", i+1, err)})
+		} else {
+			payloads = append(payloads, Payload{Event: &e, Time: e.Time})
+		}
+		place += len(text)
 	}
 	return payloads, mistakes
 }

@@ -55,6 +55,19 @@ func TestLinesNameTheBrokenOneAndKeepTheRest(t *testing.T) {
 	}
 }
 
+func TestABatchNamesTheBrokenEvent(t *testing.T) {
+	one := `{"specversion":"1.0","id":"1","source":"s","type":"t"}`
+	got, mistakes := Read([]byte("[" + one + ",\n  {\"id\": \"2\"},\n " + one + "]"))
+	if len(got) != 2 || len(mistakes) != 1 || mistakes[0].Line != 2 || mistakes[0].Column != 3 || !strings.Contains(mistakes[0].Text, "event 2") {
+		t.Fatalf("%d payloads, mistakes %v", len(got), mistakes)
+	}
+	for text, want := range map[string]string{"[]": "empty", "[1,": "not a JSON batch", "[7]": "event 1"} {
+		if _, m := Read([]byte(text)); len(m) != 1 || !strings.Contains(m[0].Text, want) {
+			t.Errorf("%q: %v, want %q", text, m, want)
+		}
+	}
+}
+
 func FuzzRead(f *testing.F) {
 	f.Add([]byte(har))
 	f.Add([]byte(`{"specversion":"1.0","id":"1","source":"s","type":"t"}`))
