@@ -16,6 +16,7 @@ import (
 
 	"nightdrill/internal/demo"
 	"nightdrill/internal/desk"
+	"nightdrill/internal/live/drive"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/project"
 )
@@ -56,6 +57,7 @@ func Run(args []string, out, errs io.Writer) int {
 		proc.Warden()
 		return ok
 	}
+	drive.Tune()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	root := newRoot()

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
@@ -157,6 +158,9 @@ func (r *Running) Page() *measure.Page {
 
 // Snapshot gives what has been recorded so far.
 func (r *Running) Snapshot() *measure.Run { return r.driver.Snapshot() }
+
+// At gives a moment as the run's time.
+func (r *Running) At(t time.Time) clock.Time { return r.driver.At(t) }
 
 // Looks gives the state of each function now.
 func (r *Running) Looks() []engine.Look { return r.driver.Looks() }

@@ -40,6 +40,7 @@ type Message struct {
 	Target string
 	Header []event.Field
 	Body   []byte
+	of     *event.Request // the HTTP event that it is, if so
 }
 
 // Build gives the message for a batch: an HTTP event is the request that it
@@ -47,7 +48,7 @@ type Message struct {
 // in the batch form where the source makes batches.
 func Build(f *plan.Function, request *event.Request, events []*event.Event, batch bool) Message {
 	if request != nil {
-		return Message{request.Method, request.Target, request.Header, request.Body}
+		return Message{request.Method, request.Target, request.Header, request.Body, request}
 	}
 	m := Message{Method: "POST", Target: f.Path}
 	switch {
@@ -93,6 +94,9 @@ type Conn struct {
 	in      *bufio.Reader
 	out     *bufio.Writer
 	used    time.Time
+	scratch [8 << 10]byte
+	last    *event.Request // the HTTP event that was sent last, and
+	request *http.Request  // its request, to be sent again
 }
 
 // limited bounds what is read for one part of a reply.
@@ -138,7 +142,7 @@ func (c *Conn) Do(ctx context.Context, m *Message, trace string) Reply {
 		return Reply{Done: time.Now(), Result: engine.Unreachable, Why: err.Error()}
 	}
 	var r Reply
-	req := m.request(c.address, trace)
+	req := c.prepare(m, trace)
 	r.Sent = time.Now()
 	err := req.Write(c.out)
 	if err == nil {
@@ -204,10 +208,7 @@ func (c *Conn) read(req *http.Request, r Reply) Reply {
 	r.Header, r.Timing = resp.Header, strings.Join(resp.Header["Server-Timing"], ", ")
 	r.RetryAfter = retryAfter(resp.Header.Get("Retry-After"), r.Received)
 	c.raw.left = ReplyLimit + 1
-	kept := &head{}
-	var err error
-	r.Size, err = io.Copy(kept, resp.Body)
-	r.Body = kept.bytes
+	err := c.body(&r, resp.Body)
 	switch {
 	case r.Size > ReplyLimit || errors.Is(err, errLimit):
 		return c.fail(r, engine.TooLarge, fmt.Sprintf("the reply is larger than %d MiB", ReplyLimit>>20))
@@ -234,14 +235,21 @@ func isGarbled(err error) bool {
 	return !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) && !isNet(err)
 }
 
-// head keeps the beginning of what is written to it.
-type head struct{ bytes []byte }
-
-func (h *head) Write(p []byte) (int, error) {
-	if room := bodyKept - len(h.bytes); room > 0 {
-		h.bytes = append(h.bytes, p[:min(room, len(p))]...)
+// body reads a body to its end and keeps its beginning.
+func (c *Conn) body(r *Reply, from io.Reader) error {
+	for {
+		n, err := from.Read(c.scratch[:])
+		r.Size += int64(n)
+		if room := bodyKept - len(r.Body); room > 0 {
+			r.Body = append(r.Body, c.scratch[:min(room, n)]...)
+		}
+		if err != nil {
+			if err == io.EOF {
+				return nil
+			}
+			return err
+		}
 	}
-	return len(p), nil
 }
 
 // open makes sure that there is a connection which the other end has not closed.
@@ -260,6 +268,20 @@ func (c *Conn) open(ctx context.Context) error {
 	c.in.Reset(&c.raw)
 	c.out.Reset(conn)
 	return nil
+}
+
+// prepare gives the request of a message. An HTTP event is often sent many
+// times in a row; its request is made once, where it has no body to be read.
+func (c *Conn) prepare(m *Message, trace string) *http.Request {
+	if m.of != nil && m.of == c.last {
+		c.request.Header["Traceparent"][0] = trace
+		return c.request
+	}
+	req := m.request(c.address, trace)
+	if m.of != nil && len(m.Body) == 0 {
+		c.last, c.request = m.of, req
+	}
+	return req
 }
 
 // request gives the message as net/http's own request.
@@ -312,5 +334,20 @@ func retryAfter(s string, now time.Time) time.Duration {
 // Traceparent gives the header of W3C Trace Context, version 00: a trace for
 // each event, a parent for each invocation.
 func Traceparent(run uint64, event int64, invocation uint64) string {
-	return fmt.Sprintf("00-%016x%016x-%016x-01", run|1, uint64(event)+1, invocation)
+	var b [55]byte
+	copy(b[:], "00-")
+	hex(b[3:19], run|1)
+	hex(b[19:35], uint64(event)+1)
+	b[35] = '-'
+	hex(b[36:52], invocation)
+	copy(b[52:], "-01")
+	return string(b[:])
+}
+
+// hex writes a number with leading zeros.
+func hex(to []byte, n uint64) {
+	for i := len(to) - 1; i >= 0; i-- {
+		to[i] = "0123456789abcdef"[n&15]
+		n >>= 4
+	}
 }

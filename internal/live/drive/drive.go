@@ -195,6 +195,13 @@ func (d *Driver) keepReply(v *measure.Invocation, r *carry.Reply, key uint64) {
 // now gives the time of the run.
 func (d *Driver) now() clock.Time { return d.at(time.Now()) }
 
+// At gives a moment as the run's time; the run has begun.
+func (d *Driver) At(t time.Time) clock.Time {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.at(t)
+}
+
 func (d *Driver) at(t time.Time) clock.Time { return clock.Time(t.Sub(d.began)) }
 
 // Run carries the drill out. It returns when the drill is over and every

@@ -31,6 +31,7 @@ type instance struct {
 	slots    []*slot
 	proc     *proc.Process // nil until it runs
 	port     int
+	expected *proc.Expected
 	listened []netip.AddrPort // where it did listen, of one that was never ready
 	stopping bool             // the engine said Stop
 	ready    bool
@@ -69,7 +70,8 @@ func (in *instance) live() {
 		in.gone("does not start: "+err.Error(), "not started")
 		return
 	}
-	readyAt, within, err := in.proc.WaitReady(in.ctx, in.fn.Ready, in.port)
+	readyAt, within, err := in.proc.WaitReady(in.ctx, in.fn.Ready, in.expected)
+	in.expected.Forget()
 	if err == nil {
 		in.d.mu.Lock()
 		in.ready = true
@@ -134,7 +136,7 @@ func (in *instance) spawn() error {
 	if err != nil {
 		return err
 	}
-	in.port = port
+	in.port, in.expected = port, proc.Expect(port)
 	p := strconv.Itoa(port)
 	name := fmt.Sprintf("%s-%d", in.fn.Name, in.id)
 	began := time.Now()
@@ -147,6 +149,7 @@ func (in *instance) spawn() error {
 	defer in.d.mu.Unlock()
 	in.record().Spawned = in.d.at(began)
 	if err != nil {
+		in.expected.Forget()
 		return err
 	}
 	in.proc = process

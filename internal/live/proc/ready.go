@@ -25,9 +25,23 @@ type noticed struct {
 // askEvery is the time between two requests of a readiness check by HTTP.
 const askEvery = 2 * time.Millisecond
 
+// Expected is a port that somebody will listen on.
+type Expected struct {
+	port   int
+	ready  <-chan noticed
+	Forget func() // ends the looking
+}
+
+// Expect begins to look for a listener. It is called before the process is
+// started: who begins later may notice late.
+func Expect(port int) *Expected {
+	ready, forget := awaitPort(port)
+	return &Expected{port, ready, forget}
+}
+
 // WaitReady waits until a process fulfils its readiness condition. It gives the
 // time at which that was noticed, and how much earlier it may have been so.
-func (p *Process) WaitReady(ctx context.Context, cond plan.Ready, port int) (at time.Time, within time.Duration, err error) {
+func (p *Process) WaitReady(ctx context.Context, cond plan.Ready, e *Expected) (at time.Time, within time.Duration, err error) {
 	if cond.By == plan.ReadyLine {
 		re, err := regexp.Compile(cond.Line)
 		if err != nil {
@@ -35,12 +49,10 @@ func (p *Process) WaitReady(ctx context.Context, cond plan.Ready, port int) (at 
 		}
 		return p.until(ctx, p.Output.Watch(re))
 	}
-	ready, forget := awaitPort(port)
-	defer forget()
-	if at, within, err = p.until(ctx, ready); err != nil || cond.By == plan.ReadyTCP {
+	if at, within, err = p.until(ctx, e.ready); err != nil || cond.By == plan.ReadyTCP {
 		return at, within, err
 	}
-	return p.until(ctx, p.asked(ctx, "http://"+net.JoinHostPort("127.0.0.1", strconv.Itoa(port))+cond.Path))
+	return p.until(ctx, p.asked(ctx, "http://"+net.JoinHostPort("127.0.0.1", strconv.Itoa(e.port))+cond.Path))
 }
 
 // until waits for what is to be noticed, for the end of the process, or of the context.
