@@ -143,7 +143,7 @@ func BenchmarkFlatOut(b *testing.B) {
 			client := loop(span, func() func() error {
 				c := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: callers}}
 				return func() error {
-					resp, err := c.Get("http://" + address + "/")
+					resp, err := c.Do(request(address))
 					if err != nil {
 						return err
 					}
@@ -158,7 +158,7 @@ func BenchmarkFlatOut(b *testing.B) {
 					b.Fatal(err)
 				}
 				in, out := bufio.NewReader(c), bufio.NewWriter(c)
-				req, _ := http.NewRequest("GET", "http://"+address+"/", nil)
+				req := request(address)
 				return func() error {
 					if err := req.Write(out); err != nil {
 						return err
@@ -180,6 +180,14 @@ func BenchmarkFlatOut(b *testing.B) {
 	}
 	report(b, byClient, "of-net/http-client")
 	report(b, byConn, "of-bare-connections")
+}
+
+// request is the request that the drill sends too, byte for byte in length.
+func request(address string) *http.Request {
+	req, _ := http.NewRequest("GET", "http://"+address+"/", nil)
+	req.Header.Set("User-Agent", "nightdrill")
+	req.Header.Set("Traceparent", "00-0000000000000001000000000000000f-00000000000000ff-01")
+	return req
 }
 
 // loop runs eight callers for a time and gives their calls a second.

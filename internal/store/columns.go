@@ -4,6 +4,8 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"slices"
+	"sync"
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
@@ -13,6 +15,8 @@ import (
 // A block holds some records of one kind, column by column: every value as the
 // difference from the one before it in its column, as a zigzag varint. Times
 // and numbers of neighbours are close, so most values take one to four bytes.
+// Where the same difference stands many times in a row, it is written once with
+// how often. Such a column is known by having fewer bytes than records.
 
 // codec turns a record into its columns and back.
 type codec[T any] struct {
@@ -97,23 +101,65 @@ func absolute(d int64, from clock.Time) clock.Time {
 
 // encode writes records as a block.
 func (c *codec[T]) encode(records []T) []byte {
+	n := len(records)
 	row := make([]int64, c.columns)
-	columns := make([][]byte, c.columns)
-	last := make([]int64, c.columns)
+	memory := matrices.Get().(*[]int64)
+	defer matrices.Put(memory)
+	*memory = slices.Grow((*memory)[:0], c.columns*n)
+	values := (*memory)[:c.columns*n] // each is written before it is read
 	for i := range records {
 		c.put(&records[i], row)
 		for k, v := range row {
-			columns[k] = binary.AppendVarint(columns[k], v-last[k])
-			last[k] = v
+			values[k*n+i] = v
 		}
 	}
-	out := binary.AppendUvarint(nil, uint64(len(records)))
-	for _, column := range columns {
+	out := binary.AppendUvarint(nil, uint64(n))
+	var column []byte
+	for k := range c.columns {
+		column = appendColumn(column[:0], values[k*n:(k+1)*n])
 		out = binary.AppendUvarint(out, uint64(len(column)))
 		out = append(out, column...)
 	}
 	return out
 }
+
+// matrices is memory for encode.
+var matrices = sync.Pool{New: func() any { return new([]int64) }}
+
+// appendColumn appends a column in the shorter of its two forms.
+func appendColumn(b []byte, values []int64) []byte {
+	runs, last := 0, int64(0)
+	var before int64
+	for i, v := range values {
+		if d := v - last; i == 0 || d != before {
+			runs, before = runs+1, d
+		}
+		last = v
+	}
+	last = 0
+	if runs*8 < len(values) { // a run takes at most a few bytes, so that it stays below one for each record
+		for i := 0; i < len(values); {
+			d, n := values[i]-last, 0
+			for ; i < len(values) && values[i]-last == d; i++ {
+				last, n = values[i], n+1
+			}
+			b = binary.AppendVarint(b, d)
+			b = binary.AppendUvarint(b, uint64(n))
+		}
+		if len(b) < len(values) {
+			return b
+		}
+		b, last = b[:0], 0
+	}
+	for _, v := range values {
+		b = binary.AppendVarint(b, v-last)
+		last = v
+	}
+	return b
+}
+
+// mostRecords bounds a block, so that a damaged one cannot ask for endless memory.
+const mostRecords = 1 << 24
 
 var errCut = errors.New("the block is cut off")
 
@@ -124,8 +170,8 @@ func (c *codec[T]) decode(to []T, block []byte) ([]T, error) {
 		return to, errCut
 	}
 	block = block[k:]
-	if n > uint64(len(block)) {
-		return to, fmt.Errorf("a block of %d bytes cannot hold %d records", len(block), n)
+	if n > mostRecords {
+		return to, fmt.Errorf("a block of %d records is not one that was written", n)
 	}
 	columns := make([][]byte, c.columns)
 	for i := range columns {
@@ -141,16 +187,47 @@ func (c *codec[T]) decode(to []T, block []byte) ([]T, error) {
 		block = block[k+int(size):]
 	}
 	row := make([]int64, c.columns)
+	readers := make([]columnReader, len(columns))
+	for i := range columns {
+		readers[i] = columnReader{data: columns[i], runs: uint64(len(columns[i])) < n}
+	}
 	for range n {
-		for i := range columns { // those that are missing stay 0
-			d, k := binary.Varint(columns[i])
-			if k <= 0 {
+		for i := range readers { // columns that are missing stay 0
+			if !readers[i].next(&row[i]) {
 				return to, errCut
 			}
-			row[i] += d
-			columns[i] = columns[i][k:]
 		}
 		to = append(to, c.get(row))
 	}
 	return to, nil
+}
+
+type columnReader struct {
+	data []byte
+	runs bool
+	step int64
+	left uint64 // of the present run
+}
+
+// next adds the next difference to a value.
+func (r *columnReader) next(value *int64) bool {
+	if r.left > 0 {
+		r.left--
+		*value += r.step
+		return true
+	}
+	d, k := binary.Varint(r.data)
+	if k <= 0 {
+		return false
+	}
+	r.data = r.data[k:]
+	if r.runs {
+		n, k := binary.Uvarint(r.data)
+		if k <= 0 || n == 0 {
+			return false
+		}
+		r.data, r.step, r.left = r.data[k:], d, n-1
+	}
+	*value += d
+	return true
 }

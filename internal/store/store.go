@@ -111,8 +111,8 @@ func (s *Store) prepare() error {
 	if err := s.db.QueryRow("PRAGMA journal_mode").Scan(&mode); err != nil {
 		return fmt.Errorf("cannot be read as a store of runs: %w", err)
 	}
-	if mode != "wal" {
-		if _, err := s.db.Exec("PRAGMA journal_mode = WAL"); err != nil {
+	if mode != "wal" { // the page size of a new file is set before it has any
+		if _, err := s.db.Exec("PRAGMA page_size = 16384; PRAGMA journal_mode = WAL"); err != nil {
 			return err
 		}
 	}

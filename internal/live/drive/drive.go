@@ -291,19 +291,26 @@ func (d *Driver) Looks() []engine.Look {
 func (d *Driver) step(in engine.Input, self *slot) *job {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	own := d.handle(d.now(), in, self)
-	if next := d.pump(self); next != nil {
+	return d.stepLocked(in, self)
+}
+
+// stepLocked is step for those who hold the lock. It reads the clock once: what
+// falls due meanwhile is the next step's.
+func (d *Driver) stepLocked(in engine.Input, self *slot) *job {
+	now := d.now()
+	own := d.handle(now, in, self)
+	if next := d.pump(now, self); next != nil {
 		own = next
 	}
-	d.level(d.now(), false)
-	if wake := d.nextWake(); wake < d.asleep {
+	d.level(now, false)
+	if wake := d.nextWake(now); wake < d.asleep {
 		d.asleep = wake
 		d.kick.ring()
 	}
 	return own
 }
 
-// handle is step for those who hold the lock.
+// handle hands one input over; the lock is held.
 func (d *Driver) handle(now clock.Time, in engine.Input, self *slot) (own *job) {
 	d.fx.Reset()
 	d.wake = d.eng.Handle(now, in, &d.fx)
@@ -319,13 +326,12 @@ func (d *Driver) handle(now clock.Time, in engine.Input, self *slot) (own *job) 
 }
 
 // pump hands in the events that have fallen due.
-func (d *Driver) pump(self *slot) (own *job) {
+func (d *Driver) pump(now clock.Time, self *slot) (own *job) {
 	if d.over {
 		return nil
 	}
 	waiting := false
 	for {
-		now := d.now()
 		var next *feed
 		var first arrival.Arrival
 		number := int32(0)
@@ -352,7 +358,7 @@ func (d *Driver) pump(self *slot) (own *job) {
 	}
 	if !waiting && !d.noMore {
 		d.noMore = true
-		if job := d.handle(d.now(), engine.Input{Kind: engine.NoMore}, self); job != nil {
+		if job := d.handle(now, engine.Input{Kind: engine.NoMore}, self); job != nil {
 			own = job
 		}
 	}
@@ -371,11 +377,11 @@ func (d *Driver) takesOf(source, payload int32) uint64 {
 }
 
 // nextWake gives when something falls due next.
-func (d *Driver) nextWake() clock.Time {
+func (d *Driver) nextWake(now clock.Time) clock.Time {
 	next := d.wake
 	if !d.over {
 		for _, f := range d.feeds {
-			if a, state := f.Peek(d.now()); state != arrival.Over {
+			if a, state := f.Peek(now); state != arrival.Over {
 				next = min(next, a.Due)
 			}
 		}
@@ -391,7 +397,7 @@ func (d *Driver) tick() {
 	d.kick.prepare()
 	for {
 		d.mu.Lock()
-		d.asleep = d.nextWake()
+		d.asleep = d.nextWake(d.now())
 		until := d.asleep
 		d.mu.Unlock()
 		if until > d.now() {

@@ -296,6 +296,7 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 	}
 	d, key := s.in.d, r.Key()
 	d.mu.Lock()
+	defer d.mu.Unlock()
 	if s.open && s.cur.ID == j.invocation {
 		if !r.Sent.IsZero() {
 			s.cur.Sent = d.at(r.Sent)
@@ -311,8 +312,7 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 		}
 		s.settle(d.at(r.Done), result)
 	}
-	d.mu.Unlock()
-	return d.step(in, s)
+	return d.stepLocked(in, s)
 }
 
 // settle records the invocation as over; the lock is held.
