@@ -34,10 +34,20 @@ import (
 // The test program is also the function: it answers two bytes, or the time at
 // which it was asked.
 func TestMain(m *testing.M) {
+	if len(os.Args) == 2 && os.Args[1] == proc.WardenCommand {
+		proc.Warden()
+		return
+	}
 	switch os.Getenv("AS_FUNCTION") {
 	case "":
 		drive.Tune()
-		os.Exit(m.Run())
+		farewell, err := proc.Guard(nil)
+		if err != nil {
+			panic(err)
+		}
+		code := m.Run()
+		farewell()
+		os.Exit(code)
 	case "two bytes":
 		serve(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "ok") })
 	case "when asked":

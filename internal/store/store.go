@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"modernc.org/sqlite" // the driver, without cgo
@@ -347,34 +348,61 @@ func (s *Store) Load(id string) (*measure.Run, error) {
 	if h.Busy != nil {
 		r.Busy = *h.Busy
 	}
+	blocks, err := s.blocks(id)
+	if err != nil {
+		return nil, err
+	}
+	// each kind by itself, at the same time
+	var wg sync.WaitGroup
+	errs := make([]error, 6)
+	for i, read := range []func() error{
+		func() (err error) { r.Arrivals, err = decodeAll(&arrivals, blocks["arrivals"]); return },
+		func() (err error) { r.Invocations, err = decodeAll(&invocations, blocks["invocations"]); return },
+		func() (err error) { r.Attempts, err = decodeAll(&attempts, blocks["attempts"]); return },
+		func() (err error) { r.Deliveries, err = decodeAll(&deliveries, blocks["deliveries"]); return },
+		func() (err error) { r.Levels, err = decodeAll(&levels, blocks["levels"]); return },
+		func() error {
+			for _, b := range blocks["instances"] {
+				if err := json.Unmarshal(b, &r.Instances); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+	} {
+		wg.Go(func() { errs[i] = read() })
+	}
+	wg.Wait()
+	if err := errors.Join(errs...); err != nil {
+		return nil, fmt.Errorf("run %s is damaged: %w", id, err)
+	}
+	return r, nil
+}
+
+// blocks gives a run's blocks by their kind, in order.
+func (s *Store) blocks(id string) (map[string][][]byte, error) {
 	rows, err := s.db.Query("SELECT kind, data FROM blocks WHERE run = ? ORDER BY kind, seq", id)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
+	out := map[string][][]byte{}
 	for rows.Next() {
 		var kind string
-		var data sql.RawBytes
+		var data []byte
 		if err := rows.Scan(&kind, &data); err != nil {
 			return nil, err
 		}
-		switch kind {
-		case "arrivals":
-			r.Arrivals, err = arrivals.decode(r.Arrivals, data)
-		case "invocations":
-			r.Invocations, err = invocations.decode(r.Invocations, data)
-		case "attempts":
-			r.Attempts, err = attempts.decode(r.Attempts, data)
-		case "deliveries":
-			r.Deliveries, err = deliveries.decode(r.Deliveries, data)
-		case "levels":
-			r.Levels, err = levels.decode(r.Levels, data)
-		case "instances":
-			err = json.Unmarshal(data, &r.Instances)
-		}
-		if err != nil {
-			return nil, fmt.Errorf("run %s is damaged in its %s: %w", id, kind, err)
+		out[kind] = append(out[kind], data)
+	}
+	return out, rows.Err()
+}
+
+func decodeAll[T any](c *codec[T], blocks [][]byte) (out []T, err error) {
+	for _, b := range blocks {
+		if out, err = c.decode(out, b); err != nil {
+			return nil, err
 		}
 	}
-	return r, rows.Err()
+	return out, nil
 }

@@ -7,14 +7,14 @@ import (
 )
 
 // Levels of detail: what a lane did in stretches of fixed length, each level
-// four times as coarse as the one before. A window whose cells are much longer
+// sixteen times as coarse as the one before. A window whose cells are much longer
 // than a stretch is drawn from those, so that drawing costs the same whether a lane
 // had a hundred invocations or a million.
 
 const (
 	finest     = 1 << 24 // ns, about 17 ms
-	coarser    = 2       // each level is 2² times the one before
-	levelCount = 6
+	coarser    = 4       // each level is 2⁴ times the one before
+	levelCount = 3
 	few        = 2000 // invocations of a lane that are always drawn one by one
 )
 

@@ -35,7 +35,10 @@ type Expected struct {
 // Expect begins to look for a listener. It is called before the process is
 // started: who begins later may notice late.
 func Expect(port int) *Expected {
-	ready, forget := awaitPort(port)
+	ready, forget, ok := lookOut(port)
+	if !ok {
+		ready, forget = awaitPort(port)
+	}
 	return &Expected{port, ready, forget}
 }
 

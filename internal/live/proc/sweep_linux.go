@@ -114,8 +114,9 @@ func reachable(a netip.Addr) bool {
 
 // diag asks the kernel for sockets (sock_diag(7)).
 type diag struct {
-	fd  int
-	buf []byte
+	fd    int
+	buf   []byte
+	found []Listener
 }
 
 func openDiag() (*diag, error) {
@@ -125,20 +126,22 @@ func openDiag() (*diag, error) {
 	}
 	tv := unix.Timeval{Sec: 1}
 	_ = unix.SetsockoptTimeval(fd, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &tv) // so that nothing can hang
-	return &diag{fd, make([]byte, 64<<10)}, nil
+	return &diag{fd: fd, buf: make([]byte, 64<<10)}, nil
 }
 
 func (d *diag) close() { unix.Close(d.fd) }
 
-// listeners gives all listening TCP sockets.
+// listeners gives all listening TCP sockets, in memory that the next call uses
+// again.
 func (d *diag) listeners() ([]Listener, error) {
-	var out []Listener
+	out := d.found[:0]
 	for _, family := range []byte{unix.AF_INET, unix.AF_INET6} {
 		var err error
 		if out, err = d.dump(out, family); err != nil {
 			return nil, err
 		}
 	}
+	d.found = out
 	return out, nil
 }
 

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"os/signal"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"sync"
@@ -15,12 +16,15 @@ import (
 	"time"
 
 	"github.com/charmbracelet/x/term"
+	"golang.org/x/sys/unix"
 )
 
-// The warden is this program, started again, with the one task to clean up when
-// the program itself is killed: it ends what was started and restores the
-// terminal. It is told of every process over a pipe, and acts when the pipe
-// breaks off without a word of farewell.
+// The warden is this program, started again, to clean up when the program itself
+// is killed: it ends what was started and restores the terminal. It is told of
+// every process over a pipe, and acts when the pipe breaks off without a word of
+// farewell. While it waits it also looks out for ports that are about to be
+// listened on: it has nothing else to do, so that no garbage collection and no
+// busy thread delays its looks.
 
 // WardenCommand is the command under which the program is its own warden.
 const WardenCommand = "warden"
@@ -31,8 +35,9 @@ const mark = "NIGHTDRILL_WARD"
 
 var ward struct {
 	sync.Mutex
-	pipe  io.WriteCloser
-	token string
+	pipe    io.WriteCloser
+	token   string
+	waiting map[int]chan noticed // by port
 }
 
 // Guard starts the warden. terminal, if given, is restored to its present state
@@ -52,7 +57,6 @@ func Guard(terminal *os.File) (farewell func(), err error) {
 		write.Close()
 		return nil, err
 	}
-	defer hear.Close()
 	cmd := exec.Command(self, WardenCommand)
 	cmd.ExtraFiles = []*os.File{read, say}
 	if terminal != nil {
@@ -63,17 +67,20 @@ func Guard(terminal *os.File) (farewell func(), err error) {
 	say.Close()
 	if err != nil {
 		write.Close()
+		hear.Close()
 		return nil, fmt.Errorf("the warden does not start: %w", err)
 	}
 	// it looks at the terminal before anybody changes that
 	if _, err := hear.Read(make([]byte, 1)); err != nil {
 		write.Close()
+		hear.Close()
 		return nil, fmt.Errorf("the warden does not answer: %w", err)
 	}
 	ward.Lock()
 	defer ward.Unlock()
-	ward.pipe, ward.token = write, rand.Text()
+	ward.pipe, ward.token, ward.waiting = write, rand.Text(), map[int]chan noticed{}
 	fmt.Fprintf(write, "token %s\n", ward.token)
+	go listen(hear)
 	return func() {
 		ward.Lock()
 		defer ward.Unlock()
@@ -82,6 +89,51 @@ func Guard(terminal *os.File) (farewell func(), err error) {
 		ward.pipe, ward.token = nil, ""
 		_ = cmd.Wait() // whatever it says, it is gone
 	}, nil
+}
+
+// listen takes in what the warden has seen.
+func listen(hear *os.File) {
+	defer hear.Close()
+	lines := bufio.NewScanner(hear)
+	for lines.Scan() {
+		var port int
+		var at, within int64
+		if _, err := fmt.Sscanf(lines.Text(), "seen %d %d %d", &port, &at, &within); err != nil {
+			continue
+		}
+		n := noticed{time.Now().Add(-time.Duration(monotonic() - at)), time.Duration(within)}
+		ward.Lock()
+		if c := ward.waiting[port]; c != nil {
+			c <- n
+			delete(ward.waiting, port)
+		}
+		ward.Unlock()
+	}
+}
+
+// lookOut has the warden look for a port; ok is false when there is no warden.
+func lookOut(port int) (ready <-chan noticed, forget func(), ok bool) {
+	ward.Lock()
+	defer ward.Unlock()
+	if ward.pipe == nil {
+		return nil, nil, false
+	}
+	c := make(chan noticed, 1)
+	ward.waiting[port] = c
+	fmt.Fprintf(ward.pipe, "look %d\n", port)
+	return c, func() {
+		ward.Lock()
+		delete(ward.waiting, port)
+		ward.Unlock()
+		tell("forget %d\n", port)
+	}, true
+}
+
+// monotonic is the machine's monotonic clock, the same in every process, in ns.
+func monotonic() int64 {
+	var ts unix.Timespec
+	_ = unix.ClockGettime(unix.CLOCK_MONOTONIC, &ts) // it always is there
+	return ts.Nano()
 }
 
 // tell gives the warden a line; without a warden nothing happens.
@@ -116,11 +168,12 @@ func Warden() {
 	if err != nil {
 		terminal = nil
 	}
-	here := os.NewFile(4, "here")
-	_, _ = here.Write([]byte{1})
-	here.Close()
+	say := os.NewFile(4, "say")
+	_, _ = say.Write([]byte{1})
+	debug.SetGCPercent(-1) // it needs next to nothing
+	debug.SetMemoryLimit(32 << 20)
 
-	token, wards := "", map[int]bool{}
+	token, wards, looks := "", map[int]bool{}, map[int]func(){}
 	lines := bufio.NewScanner(os.NewFile(3, "pipe"))
 	for lines.Scan() {
 		line := lines.Text()
@@ -129,6 +182,15 @@ func Warden() {
 			return
 		case strings.HasPrefix(line, "token "):
 			token = strings.TrimPrefix(line, "token ")
+		case strings.HasPrefix(line, "look "):
+			if port, err := strconv.Atoi(line[len("look "):]); err == nil {
+				looks[port] = report(say, port)
+			}
+		case strings.HasPrefix(line, "forget "):
+			if port, err := strconv.Atoi(line[len("forget "):]); err == nil && looks[port] != nil {
+				looks[port]()
+				delete(looks, port)
+			}
 		default:
 			if pid, err := strconv.Atoi(strings.TrimLeft(line, "+-")); err == nil {
 				if wards[pid] = true; line[0] == '-' {
@@ -149,5 +211,22 @@ func Warden() {
 		}
 		killMarked(mark + "=" + token)
 		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+// report says when somebody listens on a port. What it gives ends that.
+func report(say io.Writer, port int) (forget func()) {
+	ready, stop := awaitPort(port)
+	gone := make(chan struct{})
+	go func() {
+		select {
+		case n := <-ready:
+			fmt.Fprintf(say, "seen %d %d %d\n", port, monotonic()-int64(time.Since(n.at)), int64(n.within))
+		case <-gone:
+		}
+	}()
+	return func() {
+		stop()
+		close(gone)
 	}
 }

@@ -132,7 +132,8 @@ func (c *Canvas) Frame(x, y, w, h int, title string) {
 
 // String writes the canvas out, row by row.
 func (c *Canvas) String() string {
-	var b, run strings.Builder
+	var b strings.Builder
+	b.Grow(c.W * c.H * 2)
 	for y := range c.H {
 		row := c.cells[y*c.W : (y+1)*c.W]
 		end := len(row)
@@ -141,17 +142,17 @@ func (c *Canvas) String() string {
 		}
 		for x := 0; x < end; {
 			style := row[x].style
-			run.Reset()
+			b.WriteString(c.theme.before[style])
 			for ; x < end && row[x].style == style; x++ {
 				switch {
 				case row[x].wide:
 				case row[x].text == "":
-					run.WriteByte(' ')
+					b.WriteByte(' ')
 				default:
-					run.WriteString(row[x].text)
+					b.WriteString(row[x].text)
 				}
 			}
-			b.WriteString(c.theme.render(style, run.String()))
+			b.WriteString(c.theme.after[style])
 		}
 		if y < c.H-1 {
 			b.WriteByte('\n')

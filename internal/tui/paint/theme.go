@@ -1,6 +1,8 @@
 package paint
 
 import (
+	"strings"
+
 	"charm.land/lipgloss/v2"
 )
 
@@ -26,7 +28,10 @@ const (
 )
 
 // Theme gives styles their looks, for a dark or a light terminal.
-type Theme struct{ looks [styles]lipgloss.Style }
+type Theme struct {
+	looks         [styles]lipgloss.Style
+	before, after [styles]string // the sequences around a text
+}
 
 // NewTheme gives the theme for a terminal's background.
 func NewTheme(dark bool) *Theme {
@@ -49,14 +54,10 @@ func NewTheme(dark bool) *Theme {
 	t.looks[ChosenWarm] = t.looks[Warm].Reverse(true)
 	t.looks[ChosenCold] = t.looks[Cold].Reverse(true)
 	t.looks[ChosenBad] = t.looks[Bad].Reverse(true)
-	return t
-}
-
-func (t *Theme) render(s Style, text string) string {
-	if s == Plain {
-		return text
+	for i := range t.looks {
+		t.before[i], t.after[i], _ = strings.Cut(t.looks[i].Render("x"), "x")
 	}
-	return t.looks[s].Render(text)
+	return t
 }
 
 // shows tells whether a style can be seen on a space.
