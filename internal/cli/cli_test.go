@@ -173,6 +173,46 @@ func TestCheckSaysWhatIsWired(t *testing.T) {
 	}
 }
 
+// What the engine decided in a live run it decides again from the journal.
+func TestAJournalIsReenacted(t *testing.T) {
+	journal := filepath.Join(t.TempDir(), "journal")
+	if _, errs, code := nightdrill(t, "run", "--project", lay(t, served, ""), "--journal", journal); code != 0 {
+		t.Fatalf("exit %d, %s", code, errs)
+	}
+	out, errs, code := nightdrill(t, "reenact", journal)
+	if code != 0 || strings.Count(out, "is done") != 10 || !strings.Contains(out, "start quote-1") {
+		t.Errorf("exit %d\n%s%s", code, out, errs)
+	}
+	broken := strings.Replace(read(t, journal), `"outcome":1`, `"outcome":2`, 1) + "{}\n"
+	if err := os.WriteFile(journal, []byte(broken), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, errs, code = nightdrill(t, "reenact", journal); code != 1 || !strings.Contains(errs, "line ") {
+		t.Errorf("a changed journal: exit %d, %s", code, errs)
+	}
+}
+
+// A disk that is full in the middle of a run: the drill ends in order, what was
+// kept until then is readable.
+func TestAFullDisk(t *testing.T) {
+	dir := lay(t, served, "")
+	text := strings.Replace(read(t, dir+"/nightdrill.yaml"), "steady: 20/s, for: 500ms", "steady: 400/s, for: 3s", 1)
+	if err := os.WriteFile(dir+"/nightdrill.yaml", []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	var o, e bytes.Buffer
+	c := exec.Command("sh", "-c", "ulimit -f 260; exec "+program+" run --project "+dir) // blocks of 512 bytes
+	c.Stdout, c.Stderr = &o, &e
+	_ = c.Run() // the exit code tells
+	if code := c.ProcessState.ExitCode(); code != 3 || !strings.Contains(e.String(), "the run could not be kept") || !strings.Contains(o.String(), "quote answers") {
+		t.Errorf("exit %d\n%s%s", code, o.String(), e.String())
+	}
+	noneLeft(t)
+	if out, errs, code := nightdrill(t, "runs", "show", "--project", dir); code != 0 || !strings.Contains(out, "unfinished") {
+		t.Errorf("afterwards: exit %d\n%s%s", code, out, errs)
+	}
+}
+
 // Ctrl-C keeps the run, marks it unfinished, and leaves no process.
 func TestInterrupted(t *testing.T) {
 	dir := lay(t, served, "")

@@ -135,7 +135,11 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.keys("Down")
 	x.wait("▸ at")
 	x.keys("Left", "Enter")
-	x.wait("call ", "reply status", "handed over", "from due to done", "instance start")
+	x.wait("call ", "reply status", "handed over", "from due to done", "instance start", "the reply")
+	x.keys("PageDown")
+	x.wait("Content-Type: application/json")
+	x.keys("PageUp")
+	x.wait("reply status")
 	x.keys("Escape")
 	x.gone("reply status")
 	x.keys("?")
@@ -303,6 +307,11 @@ func TestBrokenOff(t *testing.T) {
 			c.Dir = x.dir
 			if out, err := c.Output(); err != nil || !strings.Contains(string(out), "unfinished") {
 				t.Errorf("%v\n%s", err, out)
+			}
+			c = exec.Command(program, "runs", "show")
+			c.Dir = x.dir
+			if out, err := c.Output(); err != nil || !strings.Contains(string(out), "quote answers") {
+				t.Errorf("the run that was cut off: %v\n%s", err, out)
 			}
 		})
 	}

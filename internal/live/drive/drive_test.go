@@ -7,6 +7,8 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"os/exec"
+	"os/signal"
 	"runtime"
 	"slices"
 	"strings"
@@ -39,6 +41,19 @@ func serve(as string) {
 		os.Exit(3)
 	case "never":
 		select {}
+	case "elsewhere":
+		fmt.Println(http.ListenAndServe("127.0.0.1:0", nil))
+	case "floods": // and ignores SIGTERM, and has a child that does too
+		signal.Ignore(syscall.SIGTERM)
+		child := exec.Command("sh", "-c", "trap '' TERM; while :; do sleep 0.1; done")
+		if err := child.Start(); err != nil {
+			panic(err)
+		}
+		go func() {
+			for {
+				os.Stderr.WriteString(strings.Repeat("the tide comes in ", 1000) + "\n")
+			}
+		}()
 	}
 	requests, began := 0, time.Now()
 	if as == "opens late" {
@@ -149,11 +164,39 @@ func TestBatchesRetryAndFail(t *testing.T) {
 	}
 }
 
+// A flood of output, an ignored SIGTERM and a child of its own cost a function
+// nothing but its grace time at the end, and leave no process.
+func TestAnUnrulyFunction(t *testing.T) {
+	p, d := testProject("floods", false, "a", "b", "c")
+	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 100, Per: time.Second}, For: 300 * time.Millisecond}}
+	p.Sources[0].Wait = 5 * time.Second
+	rec, s := run(t, p, d)
+	if s.Events.Done != 30 {
+		t.Errorf("events %+v", s.Events)
+	}
+	for _, in := range rec.Instances {
+		if !strings.Contains(in.Exit, "killed by signal 9") {
+			t.Errorf("instance ended as %q", in.Exit)
+		}
+		for end := time.Now().Add(5 * time.Second); ; runtime.Gosched() {
+			out, _ := exec.Command("ps", "-o", "pid=,stat=,args=", "-s", fmt.Sprint(in.PID)).Output()
+			left := slices.DeleteFunc(strings.Split(strings.TrimSpace(string(out)), "\n"), func(l string) bool { return l == "" || strings.Contains(l, " Z") })
+			if len(left) == 0 {
+				break
+			}
+			if time.Now().After(end) {
+				t.Fatalf("of its session there is left: %q", left)
+			}
+		}
+	}
+}
+
 func TestTroubleIsNamed(t *testing.T) {
 	for as, want := range map[string]string{
-		"exits":   "f does not start: it exited with code 3 before it was ready; its last line: no tide table ·[31mfound·[0m",
-		"never":   "f was not ready within 300ms: it did not listen on the port it was given",
-		"crashes": "f crashed: it exited with code 7",
+		"elsewhere": ", but on [127.0.0.1:",
+		"exits":     "f does not start: it exited with code 3 before it was ready; its last line: no tide table ·[31mfound·[0m",
+		"never":     "f was not ready within 300ms: it did not listen on the port it was given",
+		"crashes":   "f crashed: it exited with code 7",
 	} {
 		t.Run(as, func(t *testing.T) {
 			p, d := testProject(as, true, "1", "2", "3", "4")

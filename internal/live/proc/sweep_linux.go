@@ -29,8 +29,15 @@ type Listener struct {
 // one: one look for all, whose cost does not grow with their number.
 var sweeper struct {
 	sync.Mutex
-	waiting map[int]chan noticed
+	waiting map[int]expectation
 	running bool
+}
+
+// expectation is somebody who waits for a port, and since when: what a look
+// that began before that has found does not count.
+type expectation struct {
+	ready chan noticed
+	since time.Time
 }
 
 // awaitPort gives a channel on which it is told when something listens on a
@@ -40,9 +47,9 @@ func awaitPort(port int) (ready <-chan noticed, forget func()) {
 	sweeper.Lock()
 	defer sweeper.Unlock()
 	if sweeper.waiting == nil {
-		sweeper.waiting = map[int]chan noticed{}
+		sweeper.waiting = map[int]expectation{}
 	}
-	sweeper.waiting[port] = c
+	sweeper.waiting[port] = expectation{c, time.Now()}
 	if !sweeper.running {
 		sweeper.running = true
 		go sweep()
@@ -76,8 +83,8 @@ func sweep() {
 		sweeper.Lock()
 		for _, l := range found {
 			port := int(l.Address.Port())
-			if c := sweeper.waiting[port]; c != nil && reachable(l.Address.Addr()) {
-				c <- noticed{seen, seen.Sub(last)}
+			if x, ok := sweeper.waiting[port]; ok && began.After(x.since) && reachable(l.Address.Addr()) {
+				x.ready <- noticed{seen, seen.Sub(last)}
 				delete(sweeper.waiting, port)
 			}
 		}
