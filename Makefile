@@ -2,6 +2,7 @@
 # make build  the program, as bin/nightdrill
 # make shots  the pictures in docs/screenshots
 # make lint   vet, staticcheck, and vet for macOS
+# make bench  the bars of docs/performance.md, as ratios with their spread
 
 .PHONY: test build shots lint bench
 
@@ -18,7 +19,8 @@ lint:
 	go tool staticcheck ./...
 
 bench:
-	go test -run '^$$' -bench . ./...
+	go test -run '^$$' -bench . -benchtime 1x -v ./internal/desk
+	go test -run '^$$' -bench . ./internal/core/... ./internal/store ./internal/tui/...
 
 shots: build
 	@scripts/need Xvfb xterm xdotool import

@@ -68,6 +68,7 @@ type function struct {
 	free         list
 	above        int   // idle instances above keep_warm, at the old end of the idle list
 	version      int32 // of the code, counted by Replace
+	outdated     int   // instances of an older one
 	replacing    int32 // the instance that is to take an older one's place, or -1
 	failures     int   // starts that failed in a row
 	notBefore    clock.Time

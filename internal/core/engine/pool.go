@@ -570,6 +570,9 @@ func (e *Engine) forget(f *function, id int32) {
 	}
 	if i := slices.Index(f.instances, id); i >= 0 {
 		f.instances = slices.Delete(f.instances, i, i+1)
+		if e.instances[id].version != f.version {
+			f.outdated--
+		}
 	}
 }
 

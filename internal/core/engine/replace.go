@@ -10,13 +10,14 @@ func (e *Engine) replace(fn int) {
 	for i := len(f.starting) - 1; i >= 0; i-- {
 		e.stop(f.starting[i], Replaced)
 	}
+	f.outdated = len(f.instances)
 	e.balance(fn)
 }
 
 // replaceOne starts the instance that takes the next older one's place. It may
 // be one more than the limits allow.
 func (e *Engine) replaceOne(f *function, fn int32) {
-	if f.replacing >= 0 || f.limits.Max == 0 || len(f.instances) > f.limits.Instances() || e.older(f) < 0 {
+	if f.outdated == 0 || f.replacing >= 0 || f.limits.Max == 0 || len(f.instances) > f.limits.Instances() || e.older(f) < 0 {
 		return
 	}
 	f.replacing = e.start(fn)

@@ -566,7 +566,7 @@ func (m *Model) instanceLines(in *measure.Instance) []line {
 		lines = append(lines, line{name: name, value: fmt.Sprintf(format, args...), style: style})
 	}
 	if in.Ready > 0 {
-		add(paint.Cold, "instance start", "%s to be ready (± %s), of these %s to exec", durationText(in.Ready.Sub(in.Spawned)), durationText(in.Within), durationText(max(in.Exec-in.Spawned, 0).Sub(0)))
+		add(paint.Cold, "instance start", "%s to be ready (noticed within %s), of these %s to exec", durationText(in.Ready.Sub(in.Spawned)), durationText(in.Within), durationText(max(in.Exec-in.Spawned, 0).Sub(0)))
 	} else {
 		add(paint.Bad, "instance start", "not ready")
 	}
