@@ -7,7 +7,7 @@
 .PHONY: test build shots lint bench
 
 test:
-	@scripts/need tmux
+	@scripts/need tmux pgrep
 	go test ./...
 
 build:

@@ -8,7 +8,6 @@ import (
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/tui/paint"
 )
 
 // BenchmarkView draws the whole view of a run with 40 instances, at 160 x 47,
@@ -31,7 +30,6 @@ func BenchmarkView(b *testing.B) {
 			m.Resize(160, 43)
 			m.Show(r)
 			m.moveLane(m.chart.Lanes(), 0)
-			theme := paint.NewTheme(true)
 			for b.Loop() {
 				_ = m.Draw(theme).String()
 			}

@@ -1,0 +1,155 @@
+package drillview
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"nightdrill/internal/core/chance"
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/tui/paint"
+)
+
+func at(ms int) clock.Time { return clock.Time(ms) * clock.Time(time.Millisecond) }
+
+// sample is a run with an instance that crashed, one that never started, one
+// that is busy, and an event whose label would like to command the terminal.
+func sample(lanes int) *measure.Run {
+	r := &measure.Run{ID: "x", Drill: "d", Length: at(5000), Finished: true,
+		Functions: []measure.Function{{Name: "a-function-with-a-long-name", Max: 3, PerInstance: 1}},
+		Sources:   []measure.Source{{Name: "fares", To: []int{0}}},
+		Payloads:  []measure.Payload{{Set: "set", N: 1, Label: "GET /\x1b[2J\x1b]0;owned\a船", Blob: 1}},
+		Blobs:     [][]byte{[]byte("GET /\x1b[2J\nx: 1\n\nbody\x07")},
+		Levels:    []measure.Level{{At: at(100), Waiting: 4}, {At: at(900)}}}
+	for i := range lanes {
+		in := measure.Instance{ID: int32(i), Number: int32(i + 1), Spawned: at(100 * i), Ready: at(100*i + 50), PID: 7}
+		switch i % 4 {
+		case 1:
+			in.Stopped, in.Reason, in.Exit = at(100*i+700), engine.Crashed, "exited with code 7"
+		case 2:
+			in.Ready, in.Stopped, in.Reason = 0, at(100*i+300), engine.NeverReady
+		}
+		r.Instances = append(r.Instances, in)
+		if in.Ready == 0 {
+			continue
+		}
+		for k := range 5 {
+			id := uint64(len(r.Invocations) + 1)
+			begin := in.Ready + at(100*k)
+			r.Arrivals = append(r.Arrivals, measure.Arrival{Due: begin, Arrived: begin, From: -1})
+			r.Invocations = append(r.Invocations, measure.Invocation{ID: id, Instance: int32(i), Assigned: begin, Sent: begin, Received: begin + at(20), Done: begin + at(30), Status: 200 + int32(k/4*300), Batch: 1, Class: engine.Class(k % 3)})
+			r.Attempts = append(r.Attempts, measure.Attempt{Event: int64(id - 1), Invocation: id, N: 1})
+			r.Deliveries = append(r.Deliveries, measure.Delivery{Event: int64(id - 1), Invocation: id, Attempts: 1, Outcome: engine.Outcome(k / 4)})
+		}
+	}
+	return r
+}
+
+var theme = paint.NewTheme(true)
+
+func shown(m *Model) string { return ansi.Strip(m.Draw(theme).String()) }
+
+func press(m *Model, keys ...string) {
+	for _, k := range keys {
+		switch k {
+		case "down":
+			m.Key(tea.KeyPressMsg{Code: tea.KeyDown})
+		case "up":
+			m.Key(tea.KeyPressMsg{Code: tea.KeyUp})
+		case "left":
+			m.Key(tea.KeyPressMsg{Code: tea.KeyLeft})
+		case "right":
+			m.Key(tea.KeyPressMsg{Code: tea.KeyRight})
+		case "enter":
+			m.Key(tea.KeyPressMsg{Code: tea.KeyEnter})
+		case "esc":
+			m.Key(tea.KeyPressMsg{Code: tea.KeyEscape})
+		case "pgdown":
+			m.Key(tea.KeyPressMsg{Code: tea.KeyPgDown})
+		default:
+			m.Key(tea.KeyPressMsg{Code: rune(k[0]), Text: k})
+		}
+	}
+}
+
+func TestALaneSaysWhyItEnded(t *testing.T) {
+	m := New(&plan.Project{}, nil)
+	m.Resize(140, 40)
+	m.Show(sample(4))
+	pane := shown(m)
+	for _, want := range []string{"┤ crashed", "┤ never ready", "◆", "✗", "5 calls", "most 4", "…-1", "0 s"} {
+		if !strings.Contains(pane, want) {
+			t.Errorf("the view does not show %q:\n%s", want, pane)
+		}
+	}
+}
+
+// Whatever an event holds, nothing of it commands the terminal.
+func TestBytesAreShownHarmless(t *testing.T) {
+	m := New(&plan.Project{}, nil)
+	m.Resize(120, 45)
+	m.Show(sample(1))
+	press(m, "down", "left", "enter")
+	raw := m.Draw(theme).String()
+	if strings.Contains(raw, "\x1b[2J") || strings.Contains(raw, "\x1b]0") || strings.Contains(raw, "\a") {
+		t.Errorf("a control sequence of the event is in the view: %q", raw)
+	}
+	for _, want := range []string{"GET /·[2J", "body·", "reply status", "attempt 1: ok"} {
+		if !strings.Contains(ansi.Strip(raw), want) {
+			t.Errorf("the details do not show %q:\n%s", want, ansi.Strip(raw))
+		}
+	}
+}
+
+// Any keys in any order at any size: no crash, no row too wide, and the view
+// never has more rows than it was given.
+func TestKeysAndSizesNeverBreakIt(t *testing.T) {
+	keys := []string{"down", "up", "left", "right", "enter", "esc", "pgdown", "+", "-", ",", ".", "0", "s", "x"}
+	for seed := range uint64(60) {
+		r := chance.New(seed, 3)
+		m := New(&plan.Project{}, func(string, int32) ([]byte, error) { return nil, fmt.Errorf("gone") })
+		m.Resize(80+r.Below(120), 20+r.Below(40))
+		run := sample(r.Below(60))
+		m.Show(run)
+		for range 60 {
+			k := keys[r.Below(len(keys))]
+			press(m, k)
+			if r.Chance(1, 10) {
+				m.Resize(80+r.Below(120), 20+r.Below(40))
+			}
+			if m.closed { // choosing a drill where there is none
+				press(m, "esc")
+			}
+			rows := strings.Split(shown(m), "\n")
+			if len(rows) > m.h {
+				t.Fatalf("seed %d, %q: %d rows of %d", seed, k, len(rows), m.h)
+			}
+			for _, row := range rows {
+				if w := ansi.StringWidth(row); w > m.w {
+					t.Fatalf("seed %d, %q: a row of %d cells in %d", seed, k, w, m.w)
+				}
+			}
+			if w := m.window(); w.From < 0 || w.To > run.Length || w.To <= w.From {
+				t.Fatalf("seed %d, %q: the window is %v to %v of %v", seed, k, w.From, w.To, run.Length)
+			}
+		}
+	}
+}
+
+func TestRoundSteps(t *testing.T) {
+	for d, want := range map[time.Duration]time.Duration{
+		0: 100 * time.Microsecond, 130 * time.Microsecond: 200 * time.Microsecond, 3 * time.Millisecond: 5 * time.Millisecond,
+		time.Second: time.Second, 7 * time.Second: 10 * time.Second, time.Hour: 5000 * time.Second,
+	} {
+		if got := roundStep(d); got != want {
+			t.Errorf("a step for %v is %v, want %v", d, got, want)
+		}
+	}
+}
