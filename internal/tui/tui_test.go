@@ -268,7 +268,7 @@ func TestADrillIsChosenAndStopped(t *testing.T) {
 // Ctrl-C in the middle, and a signal from outside: the terminal is restored,
 // no process is left, the run is there.
 func TestBrokenOff(t *testing.T) {
-	for _, by := range []string{"Ctrl-C", "SIGTERM", "SIGKILL", "q and y"} {
+	for _, by := range []string{"Ctrl-C", "SIGTERM", "q and y"} {
 		t.Run(by, func(t *testing.T) {
 			x := open(t, 120, 40)
 			lay(t, x.dir)
@@ -280,39 +280,52 @@ func TestBrokenOff(t *testing.T) {
 			switch by {
 			case "Ctrl-C":
 				x.keys("C-c")
-			case "SIGTERM", "SIGKILL":
-				if by == "SIGKILL" { // the warden cleans up; the run is kept to half a second before
-					code = 137
-				}
-				if out, err := exec.Command("pkill", "-"+by[3:], "-xf", program).CombinedOutput(); err != nil {
-					t.Fatalf("%v %s", err, out)
-				}
+			case "SIGTERM":
+				signal(t, "TERM", program)
 			default:
 				x.keys("q")
 				x.wait("Stop it and leave?")
 				x.keys("y")
 				code = 0
 			}
-			if by == "SIGKILL" {
-				// the shell went on before the warden was done; look once more
-				x.until("the main screen", func() bool { return strings.TrimSpace(x.tmux("display-message", "-p", "#{alternate_on}")) == "0" })
-				x.shell("stty -g > b; echo left with 137; echo compared")
-			}
-			x.until("no process left", func() bool {
-				out, _ := exec.Command("pgrep", "-f", program).Output()
-				return len(out) == 0
-			})
 			x.restored(code)
-			c := exec.Command(program, "runs", "list")
-			c.Dir = x.dir
-			if out, err := c.Output(); err != nil || !strings.Contains(string(out), "unfinished") {
-				t.Errorf("%v\n%s", err, out)
-			}
-			c = exec.Command(program, "runs", "show")
-			c.Dir = x.dir
-			if out, err := c.Output(); err != nil || !strings.Contains(string(out), "quote answers") {
-				t.Errorf("the run that was cut off: %v\n%s", err, out)
-			}
+			readable(t, x.dir)
 		})
+	}
+}
+
+// Killed in the middle of the demo's drill: the warden restores the terminal
+// and ends every process, and what was measured up to half a second before is there.
+func TestKilled(t *testing.T) {
+	x := open(t, 120, 40)
+	x.sttys(program + " demo")
+	x.wait("● friday-evening", "┤ idle", "boarding-1")
+	signal(t, "KILL", program+" demo")
+	// the shell goes on before the warden is done; it is asked once more
+	x.until("on the main screen", func() bool { return strings.TrimSpace(x.tmux("display-message", "-p", "#{alternate_on}")) == "0" })
+	x.shell("stty -g > b; echo left with 137; echo compared")
+	x.until("without a process", func() bool {
+		out, _ := exec.Command("pgrep", "-f", program).Output()
+		return len(out) == 0
+	})
+	x.restored(137)
+	readable(t, filepath.Join(state, "nightdrill", "demo"))
+}
+
+func signal(t *testing.T, name, commandLine string) {
+	if out, err := exec.Command("pkill", "-"+name, "-xf", commandLine).CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+}
+
+// readable fails when the last run of a project is not there, unfinished, with
+// its figures.
+func readable(t *testing.T, dir string) {
+	t.Helper()
+	for _, args := range [][]string{{"runs", "list"}, {"runs", "show"}} {
+		out, err := exec.Command(program, append(args, "--project", dir)...).CombinedOutput()
+		if text := string(out); err != nil || !strings.Contains(text, "unfinished") || args[1] == "show" && !strings.Contains(text, "quote start") {
+			t.Errorf("%v: %v\n%s", args, err, out)
+		}
 	}
 }

@@ -33,6 +33,8 @@ const (
 	grace = 2 * time.Second
 	// retryAfter is what a rejected caller is told to wait.
 	retryAfter = time.Second
+	// mostRetryAfter bounds what a function may tell its callers to wait.
+	mostRetryAfter = time.Minute
 	// levelEvery bounds how often the state of functions is recorded.
 	levelEvery = 10 * time.Millisecond
 )

@@ -65,6 +65,9 @@ func serve(as string) {
 		switch {
 		case as == "opens late" && r.URL.Path == "/ready" && time.Since(began) < 150*time.Millisecond:
 			w.WriteHeader(503)
+		case as == "busy":
+			w.Header().Set("Retry-After", "1")
+			w.WriteHeader(429)
 		case as == "crashes" && requests == 3:
 			os.Exit(7)
 		case as == "slow":
@@ -152,6 +155,16 @@ func TestCallersWaitForTheirAnswers(t *testing.T) {
 		if rec.Arrivals[i].Due < rec.Deliveries[i-1].Ended {
 			t.Fatalf("call %d falls due before the answer to the one before it", i)
 		}
+	}
+}
+
+// A caller that is told when to come again does.
+func TestCallersObeyRetryAfter(t *testing.T) {
+	p, d := testProject("busy", false, "a")
+	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Callers, Size: 2, For: 1500 * time.Millisecond}}
+	rec, s := run(t, p, d)
+	if n := s.Functions["f"].Statuses["429"]; n < 2 || n > 4 || len(rec.Arrivals) != n {
+		t.Errorf("two callers asked %d times in 1.5 s, with an answer that says to come again in one", n)
 	}
 }
 

@@ -211,6 +211,7 @@ type slot struct {
 // job is one invocation to be made.
 type job struct {
 	invocation uint64
+	event      int64 // the first of the batch
 	message    carry.Message
 	trace      string
 	ids        []string // of a batch's events, in order
@@ -237,7 +238,7 @@ func (d *Driver) send(f *engine.Effect, self *slot) *job {
 // build makes the request of an invocation.
 func (d *Driver) build(f *engine.Effect, fn *plan.Function) *job {
 	ids := d.fx.Events[f.First : f.First+f.N]
-	j := &job{invocation: f.Invocation, trace: carry.Traceparent(d.trace, ids[0], f.Invocation)}
+	j := &job{invocation: f.Invocation, event: ids[0], trace: carry.Traceparent(d.trace, ids[0], f.Invocation)}
 	first := &d.rec.Arrivals[ids[0]]
 	if r := d.payloads[first.Payload].Request; r != nil && d.p.Sources[f.Source].Kind == plan.HTTP {
 		j.message = carry.Build(fn, r, nil, false)
@@ -311,6 +312,9 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 			result = in.Result
 		}
 		s.settle(d.at(r.Done), result)
+	}
+	if r.RetryAfter > 0 && (r.Status == 429 || r.Status == 503) { // its caller comes again when it is told to
+		d.events[j.event].pause = min(r.RetryAfter, mostRetryAfter)
 	}
 	return d.stepLocked(in, s)
 }
