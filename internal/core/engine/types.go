@@ -125,21 +125,22 @@ const (
 
 func (c Class) String() string { return [...]string{"warm", "cold", "first"}[c] }
 
-// Reason says why an instance was stopped.
+// Reason says why an instance was stopped. Runs keep reasons, results, outcomes
+// and classes by their numbers: new ones go to the end.
 type Reason uint8
 
 const (
 	Idle Reason = iota
-	Replaced
 	LimitLowered
 	TimedOut
 	NeverReady // start_timeout passed
 	RunOver
 	Crashed // the process went by itself; said by the driver, never by the engine
+	Replaced
 )
 
 func (r Reason) String() string {
-	return [...]string{"idle", "replaced", "limit lowered", "timed out", "never ready", "run over", "crashed"}[r]
+	return [...]string{"idle", "limit lowered", "timed out", "never ready", "run over", "crashed", "replaced"}[r]
 }
 
 // Result says how an attempt ended.

@@ -478,9 +478,9 @@ func (m *Model) byteLines(v *measure.Invocation) (lines []line) {
 		}
 	}
 	if attempts := m.chart.Events(v); len(attempts) > 0 {
-		put("the event, as it was recorded", r.Payloads[r.Arrivals[attempts[0].Event].Payload].Blob, "not kept: the run's quota was used up")
+		put("the event, as it was recorded", r.Payloads[r.Arrivals[attempts[0].Event].Payload].Blob, "not kept: the run is an old one, or its quota was used up")
 	}
-	put("the reply", v.Reply, "none was kept")
+	put("the reply", v.Reply, "none, or not kept")
 	if v.Timing > 0 {
 		put("its own timing (Server-Timing)", v.Timing, "")
 	}
@@ -566,7 +566,8 @@ func (m *Model) instanceLines(in *measure.Instance) []line {
 		lines = append(lines, line{name: name, value: fmt.Sprintf(format, args...), style: style})
 	}
 	if in.Ready > 0 {
-		add(paint.Cold, "instance start", "%s to be ready (noticed within %s), of these %s to exec", durationText(in.Ready.Sub(in.Spawned)), durationText(in.Within), durationText(max(in.Exec-in.Spawned, 0).Sub(0)))
+		add(paint.Cold, "instance start", "%s to be ready, noticed within %s", durationText(in.Ready.Sub(in.Spawned)), durationText(in.Within))
+		add(paint.Dim, "", "%s of it until the command ran", durationText(max(in.Exec-in.Spawned, 0).Sub(0)))
 	} else {
 		add(paint.Bad, "instance start", "not ready")
 	}

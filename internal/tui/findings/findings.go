@@ -359,8 +359,12 @@ func (m *Model) drawSources(c *paint.Canvas, y int) int {
 	c.Rule(y, "what became of the events")
 	y++
 	titles := []string{"arrived", "done", "failed", "dead letter", "rejected", "other"}
+	edges := []int{28, 41, 54, 67, 80, 93}
+	if m.w < 100 {
+		edges = []int{27, 35, 44, 57, 68, 76}
+	}
 	for i, t := range titles {
-		c.Right(28+i*13, y, paint.Dim, t)
+		c.Right(edges[i], y, paint.Dim, t)
 	}
 	y++
 	for _, name := range m.page.Sources {
@@ -374,7 +378,7 @@ func (m *Model) drawSources(c *paint.Canvas, y int) int {
 			case k >= 2:
 				style = paint.Bad
 			}
-			c.Right(28+k*13, y, style, fmt.Sprint(v))
+			c.Right(edges[k], y, style, fmt.Sprint(v))
 		}
 		y++
 	}
