@@ -52,7 +52,7 @@ func lay(t *testing.T, start, more string) string {
 	yaml := `nightdrill: 1
 project: quay
 functions:
-  quote: {start: ` + start + `, start_timeout: 500ms, timeout: 2s}
+  quote: {start: ` + start + `, start_timeout: 2s, timeout: 2s}
 sources:
   fares: {kind: http, wires: [{to: quote}]}
 payloads:
@@ -151,6 +151,24 @@ func TestErrors(t *testing.T) {
 		t.Errorf("the missed budget is not shown:\n%s", text)
 	}
 	noneLeft(t)
+}
+
+// Many starts at once of something that never listens: none is taken for ready,
+// though every other process is between fork and exec at some time.
+func TestNothingIsTakenForReadyThatNeverListens(t *testing.T) {
+	dir := lay(t, "[sh, -c, 'exit 3']", "")
+	text := strings.Replace(read(t, dir+"/nightdrill.yaml"), "steady: 20/s, for: 500ms", "burst: {size: 10, every: 200ms}, for: 2s", 1)
+	if err := os.WriteFile(dir+"/nightdrill.yaml", []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	out, _, code := nightdrill(t, "run", "--project", dir, "--json", "-")
+	var s measure.Summary
+	if err := json.Unmarshal([]byte(out), &s); err != nil {
+		t.Fatal(err)
+	}
+	if f := s.Functions["quote"]; code != 3 || f.Start.N > 0 || f.Instances.FailedStarts < 10 {
+		t.Errorf("exit %d, %d were ready, %d failed", code, f.Start.N, f.Instances.FailedStarts)
+	}
 }
 
 func TestWhyAFunctionDidNotStartIsInTheFindings(t *testing.T) {

@@ -208,12 +208,12 @@ func TestTroubleIsNamed(t *testing.T) {
 	for as, want := range map[string]string{
 		"elsewhere": ", but on [127.0.0.1:",
 		"exits":     "f does not start: it exited with code 3 before it was ready; its last line: no tide table ·[31mfound·[0m",
-		"never":     "f was not ready within 300ms: it did not listen on the port it was given",
+		"never":     "f was not ready within 800ms: it did not listen on the port it was given",
 		"crashes":   "f crashed: it exited with code 7",
 	} {
 		t.Run(as, func(t *testing.T) {
 			p, d := testProject(as, true, "1", "2", "3", "4")
-			p.Functions[0].StartTimeout = 300 * time.Millisecond
+			p.Functions[0].StartTimeout = 800 * time.Millisecond
 			if as == "crashes" {
 				p.Functions[0].StartTimeout, p.Sources[0].BatchMax, d.Limits[0].Max = 10*time.Second, 1, 1
 			}

@@ -46,16 +46,30 @@ func FreePort() (int, error) {
 		if err != nil {
 			continue
 		}
-		l, err := net.ListenTCP("tcp4", &net.TCPAddr{Port: port}) // on all addresses: a function may listen on them
-		if err != nil {
+		if !unused(port) {
 			claim.Close()
 			continue
 		}
-		l.Close()
 		ports.held[port] = claim
 		return port, nil
 	}
 	return 0, errors.New("no free port was found")
+}
+
+// unused tells whether nobody listens on a port, by listening there for a
+// moment. That is done on the thread that starts processes: one that is being
+// started at that moment would hold the socket open a little longer, and look
+// as if it listened itself.
+func unused(port int) bool {
+	free := make(chan bool)
+	spawner() <- func() {
+		l, err := net.ListenTCP("tcp4", &net.TCPAddr{Port: port}) // on all addresses: a function may listen on them
+		if err == nil {
+			l.Close()
+		}
+		free <- err == nil
+	}
+	return <-free
 }
 
 // GiveBack says that a port is not used any more.

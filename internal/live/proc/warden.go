@@ -101,7 +101,8 @@ func listen(hear *os.File) {
 		if _, err := fmt.Sscanf(lines.Text(), "seen %d %d %d", &port, &at, &within); err != nil {
 			continue
 		}
-		n := noticed{time.Now().Add(-time.Duration(monotonic() - at)), time.Duration(within)}
+		mono := monotonic() // first, so that a pause in between makes the time later, not earlier
+		n := noticed{time.Now().Add(-time.Duration(mono - at)), time.Duration(within)}
 		ward.Lock()
 		if c := ward.waiting[port]; c != nil {
 			c <- n
@@ -221,7 +222,8 @@ func report(say io.Writer, port int) (forget func()) {
 	go func() {
 		select {
 		case n := <-ready:
-			fmt.Fprintf(say, "seen %d %d %d\n", port, monotonic()-int64(time.Since(n.at)), int64(n.within))
+			since := time.Since(n.at)
+			fmt.Fprintf(say, "seen %d %d %d\n", port, monotonic()-int64(since), int64(n.within))
 		case <-gone:
 		}
 	}()
