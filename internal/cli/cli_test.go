@@ -231,6 +231,32 @@ func TestAFullDisk(t *testing.T) {
 	}
 }
 
+// A warden that is killed takes nothing with it: starts are noticed all the same.
+func TestWithoutItsWardenADrillGoesOn(t *testing.T) {
+	dir := lay(t, served, "")
+	text := strings.Replace(read(t, dir+"/nightdrill.yaml"), "{steady: 20/s, for: 500ms}", "{steady: 20/s, for: 2s}, {burst: {size: 6, every: 1s}, for: 1s}", 1)
+	if err := os.WriteFile(dir+"/nightdrill.yaml", []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	var o, e bytes.Buffer
+	c := exec.Command(program, "run", "--project", dir, "--json", "-")
+	c.Stdout, c.Stderr = &o, &e
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	until(t, func() bool { return exec.Command("pgrep", "-f", program+" demo-function").Run() == nil })
+	until(t, func() bool { return exec.Command("pkill", "-KILL", "-xf", program+" warden").Run() == nil })
+	_ = c.Wait() // the exit code tells
+	var s measure.Summary
+	if err := json.Unmarshal(o.Bytes(), &s); err != nil || c.ProcessState.ExitCode() != 0 {
+		t.Fatalf("exit %d, %v\n%s", c.ProcessState.ExitCode(), err, e.String())
+	}
+	if f := s.Functions["quote"]; f.Instances.Started < 3 || f.Instances.FailedStarts > 0 || s.Events.Done < 40 {
+		t.Errorf("instances %+v, events %+v", f.Instances, s.Events)
+	}
+	noneLeft(t)
+}
+
 // Ctrl-C keeps the run, marks it unfinished, and leaves no process.
 func TestInterrupted(t *testing.T) {
 	dir := lay(t, served, "")

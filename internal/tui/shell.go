@@ -164,6 +164,7 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if s.running == nil && s.drill.Shown() != s.findings.Shown() {
 			return s, s.lanes(s.findings.Shown())
 		}
+		s.drill.Return()
 	case lanesMsg:
 		if msg.err != nil {
 			s.note = msg.err.Error()

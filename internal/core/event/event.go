@@ -196,13 +196,7 @@ func (e *Event) AppendJSON(b []byte) []byte {
 			b = appendString(b, value)
 		}
 	}
-	put("id", e.ID)
-	put("source", e.Source)
-	put("type", e.Type)
-	put("subject", e.Subject)
-	if !e.Time.IsZero() {
-		put("time", e.Time.Format(time.RFC3339Nano))
-	}
+	e.context(put)
 	put("datacontenttype", e.DataContentType)
 	put("dataschema", e.DataSchema)
 	for _, x := range e.Extensions {
@@ -220,6 +214,17 @@ func (e *Event) AppendJSON(b []byte) []byte {
 		b = appendString(b, string(e.Data))
 	}
 	return append(b, '}')
+}
+
+// context puts the attributes that every form writes first, in a fixed order.
+func (e *Event) context(put func(name, value string)) {
+	put("id", e.ID)
+	put("source", e.Source)
+	put("type", e.Type)
+	put("subject", e.Subject)
+	if !e.Time.IsZero() {
+		put("time", e.Time.Format(time.RFC3339Nano))
+	}
 }
 
 func appendString(b []byte, s string) []byte {
@@ -252,13 +257,7 @@ func (e *Event) Headers() []Field {
 			h = append(h, Field{"ce-" + name, percentEncode(value)})
 		}
 	}
-	put("id", e.ID)
-	put("source", e.Source)
-	put("type", e.Type)
-	put("subject", e.Subject)
-	if !e.Time.IsZero() {
-		put("time", e.Time.Format(time.RFC3339Nano))
-	}
+	e.context(put)
 	put("dataschema", e.DataSchema)
 	for _, x := range e.Extensions {
 		put(x.Name, x.Value)

@@ -2,6 +2,7 @@ package drive
 
 import (
 	"runtime"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -12,7 +13,8 @@ import (
 // thread of its own: the runtime's timers wake only to the millisecond when the
 // program is otherwise idle.
 type alarm struct {
-	fd     int // an eventfd
+	mu     sync.Mutex // guards fd: a number that was closed may be somebody else's file by now
+	fd     int        // an eventfd, or -1 when the sleeper is gone
 	closed atomic.Bool
 }
 
@@ -33,7 +35,11 @@ func (a *alarm) prepare() {
 
 // ring breaks the sleep off.
 func (a *alarm) ring() {
-	_, _ = unix.Write(a.fd, []byte{1, 0, 0, 0, 0, 0, 0, 0})
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.fd >= 0 {
+		_, _ = unix.Write(a.fd, []byte{1, 0, 0, 0, 0, 0, 0, 0}) // full is as good as rung
+	}
 }
 
 // close ends the sleeper: its sleep returns false.
@@ -56,7 +62,10 @@ func (a *alarm) sleep(until time.Time) bool {
 		_, _ = unix.Read(a.fd, b[:])
 	}
 	if a.closed.Load() {
+		a.mu.Lock()
+		defer a.mu.Unlock()
 		unix.Close(a.fd)
+		a.fd = -1
 		return false
 	}
 	return true

@@ -164,9 +164,9 @@ func (in *instance) spawn() error {
 // stop ends the process; the engine wants it gone.
 func (in *instance) stop() {
 	in.d.mu.Lock()
-	process, ready := in.proc, in.ready
+	process, neverReady := in.proc, in.record().Reason == engine.NeverReady
 	in.d.mu.Unlock()
-	if process != nil && !ready {
+	if process != nil && neverReady {
 		in.listened = process.Listens() // before live says what is missing
 	}
 	in.cancel()

@@ -38,6 +38,7 @@ var ward struct {
 	pipe    io.WriteCloser
 	token   string
 	waiting map[int]chan noticed // by port
+	own     map[int]func()       // ends looks that were taken over from a warden that is gone
 }
 
 // Guard starts the warden. terminal, if given, is restored to its present state
@@ -110,6 +111,21 @@ func listen(hear *os.File) {
 		}
 		ward.Unlock()
 	}
+	ward.Lock()
+	defer ward.Unlock()
+	if ward.pipe == nil { // it was sent home
+		return
+	}
+	// it was killed: nobody cleans up after us then, but we can look ourselves
+	ward.pipe.Close()
+	ward.pipe = nil
+	ward.own = map[int]func(){}
+	for port, c := range ward.waiting {
+		var ready <-chan noticed
+		ready, ward.own[port] = awaitPort(port)
+		go func() { c <- <-ready }()
+	}
+	clear(ward.waiting)
 }
 
 // lookOut has the warden look for a port; ok is false when there is no warden.
@@ -125,6 +141,10 @@ func lookOut(port int) (ready <-chan noticed, forget func(), ok bool) {
 	return c, func() {
 		ward.Lock()
 		delete(ward.waiting, port)
+		if stop := ward.own[port]; stop != nil {
+			stop()
+			delete(ward.own, port)
+		}
 		ward.Unlock()
 		tell("forget %d\n", port)
 	}, true

@@ -104,6 +104,9 @@ func (m *Model) Shown() string {
 	return m.chart.Run().ID
 }
 
+// Return goes back from choosing a drill to the one that was shown.
+func (m *Model) Return() { m.closed = false }
+
 // Show shows a run that is over.
 func (m *Model) Show(r *measure.Run) {
 	m.loading = ""
