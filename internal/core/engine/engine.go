@@ -203,8 +203,7 @@ func (e *Engine) fire(before clock.Time) {
 			e.boxes[t.a].timer = -1
 			e.balance(int(e.boxes[t.a].fn))
 		case timerSettle:
-			e.say(Effect{Kind: Over})
-			e.over = true
+			e.sayOver()
 		}
 		e.rest()
 	}
@@ -486,8 +485,15 @@ func (e *Engine) rest() {
 			}
 		}
 	}
-	e.over = true
-	e.say(Effect{Kind: Over})
+	e.sayOver()
+}
+
+// sayOver says once that the run is over; after its end nobody needs to hear it.
+func (e *Engine) sayOver() {
+	if !e.over && !e.ended {
+		e.over = true
+		e.say(Effect{Kind: Over})
+	}
 }
 
 // Look is the state of a function at a moment.

@@ -172,7 +172,14 @@ func (h *history) run(n int) (err error) {
 			return err
 		}
 	}
+	// settling, to its end or not, and what comes after the end
+	if h.r.Chance(1, 2) {
+		h.step(Input{Kind: NoMore})
+		h.now = h.now.Add(h.r.Exp(500 * time.Millisecond))
+		h.step(Input{})
+	}
 	h.step(Input{Kind: End})
+	h.now = h.now.Add(time.Minute)
 	for _, f := range slices.Clone(h.flights) {
 		h.step(Input{Kind: Broken, Instance: f.instance, Slot: f.slot, Invocation: f.invocation, Result: Disconnected})
 	}
@@ -412,6 +419,10 @@ func (h *history) follow(f *Effect, in Input) {
 		delete(h.open, k)
 		h.ended++
 		h.seen[f.Outcome.String()]++
+	case Over:
+		if h.seen["over"]++; h.seen["over"] > 1 {
+			panic("over is said twice")
+		}
 	case Late:
 		h.seen["late"]++
 	case Stop:
