@@ -179,7 +179,7 @@ func (m *Model) drawLanes(c *paint.Canvas, y, rows int, w draw.Window) {
 		hidden = fmt.Sprintf(" lanes %d to %d of %d ", m.top+1, m.top+rows, len(lanes))
 	default:
 		shown = latest(lanes, rows)
-		hidden = fmt.Sprintf(" %d lanes that ended earlier are not shown; ↑↓ goes through all ", len(lanes)-rows)
+		hidden = fmt.Sprintf(" of %d lanes, the latest %d; ↑↓ goes through all ", len(lanes), rows)
 	}
 	for i, l := range shown {
 		m.drawLane(c, y+i, l, w, now, m.lane >= 0 && first+i == m.lane)
