@@ -18,5 +18,6 @@ const (
 	sentTwice
 	batchTooLarge
 	zeroIgnored
+	heldIgnored
 	rules // how many there are
 )

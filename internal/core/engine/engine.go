@@ -73,6 +73,16 @@ type function struct {
 	failures     int   // starts that failed in a row
 	notBefore    clock.Time
 	blocked      bool
+	held         bool
+	attached     bool // its one instance is somebody else's process
+}
+
+// most gives how many instances the function may have.
+func (f *function) most() int {
+	if f.held {
+		return min(1, f.limits.Instances())
+	}
+	return f.limits.Instances()
 }
 
 // used is what counts against the concurrency limit.
@@ -105,7 +115,7 @@ func New(p *plan.Project, limits []plan.Limits, settle time.Duration) *Engine {
 	for i := range p.Functions {
 		e.functions[i] = function{
 			limits: limits[i], timeout: p.Functions[i].Timeout, startTimeout: p.Functions[i].StartTimeout,
-			idle: newList(byIdle), free: newList(byFree), replacing: -1,
+			idle: newList(byIdle), free: newList(byFree), replacing: -1, attached: p.Functions[i].Transport == plan.Attach,
 		}
 		e.reserved += limits[i].Guaranteed
 	}
@@ -157,6 +167,10 @@ func (e *Engine) take(in Input) {
 		e.setLimits(int(in.Function), in.Limits)
 	case Replace:
 		e.replace(int(in.Function))
+	case Clear:
+		e.clear(int(in.Function))
+	case Hold, Release:
+		e.hold(int(in.Function), in.Kind == Hold)
 	case NoMore:
 		e.noMore, e.deadline = true, e.now.Add(e.settle)
 		e.timers.set(e.deadline, timerSettle, 0, 0)
@@ -415,7 +429,7 @@ func (e *Engine) shrink(fn int) {
 	for f.claimed > 0 && f.used() > f.limits.Max {
 		e.unclaim(f)
 	}
-	most := f.limits.Instances()
+	most := f.most()
 	for len(f.instances) > most && len(f.starting) > 0 {
 		e.stop(f.starting[len(f.starting)-1], LimitLowered)
 	}
@@ -504,12 +518,16 @@ type Look struct {
 	Ready    int // idle and busy
 	Idle     int
 	IdleStop clock.Time // when the next idle instance goes, or never
+	Version  int        // of the code, counted by Replace
+	Outdated int        // instances of an older version
+	Held     bool
 }
 
 // Look gives the state of a function.
 func (e *Engine) Look(fn int) Look {
 	f := &e.functions[fn]
-	l := Look{InFlight: f.inFlight, Starting: len(f.starting), Ready: len(f.instances) - len(f.starting), Idle: f.idle.n, IdleStop: clock.Never}
+	l := Look{InFlight: f.inFlight, Starting: len(f.starting), Ready: len(f.instances) - len(f.starting), Idle: f.idle.n, IdleStop: clock.Never,
+		Version: int(f.version), Outdated: f.outdated, Held: f.held}
 	for _, b := range f.boxes {
 		l.Waiting += e.boxes[b].n
 	}

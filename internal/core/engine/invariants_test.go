@@ -34,7 +34,8 @@ func TestInvariants(t *testing.T) {
 	}
 	for _, what := range []string{"done", "failed", "dead_lettered", "rejected", "expired", "unmatched", "abandoned",
 		"crashed", "start failed", "timeout", "lease over", "asked again", "late", "limits", "idle stop", "cold", "first", "warm",
-		"dead letter read", "replace", "replaced", "limit lowered", "retry after", "a share is asked for"} {
+		"dead letter read", "replace", "replaced", "limit lowered", "retry after", "a share is asked for",
+		"held", "released", "cleared", "sent while held"} {
 		if seen[what] < histories {
 			t.Errorf("%q happened %d times in %d histories; that is too rare to prove anything", what, seen[what], histories)
 		}
@@ -42,7 +43,7 @@ func TestInvariants(t *testing.T) {
 }
 
 // length is the inputs of one history.
-const length = 220
+const length = 240
 
 // Each checker is proved: with its rule broken in the engine, it notices within
 // a few histories.
@@ -84,6 +85,7 @@ type history struct {
 	ended     int
 	changed   []clock.Time // when the limits of a function were changed last
 	lowered   []bool       // a limit was lowered, so that more may be in flight than it allows until they finish
+	held      []bool
 }
 
 type key struct {
@@ -129,6 +131,7 @@ func newHistory(seed uint64) *history {
 		}
 		h.limits = append(h.limits, l)
 		h.lowered = append(h.lowered, false)
+		h.held = append(h.held, false)
 		h.changed = append(h.changed, 0)
 		h.p.Functions = append(h.p.Functions, plan.Function{Name: fmt.Sprintf("f%d", i), Timeout: ms(50, 300), StartTimeout: ms(100, 400), Limits: l})
 	}
@@ -257,6 +260,16 @@ func (h *history) random() Input {
 				h.seen["replace"]++
 				return Input{Kind: Replace, Function: int32(h.r.Below(len(h.limits)))}
 			}
+			if h.r.Chance(1, 12) {
+				return Input{Kind: Clear, Function: int32(h.r.Below(len(h.limits)))}
+			}
+			if fn := h.r.Below(len(h.limits)); h.r.Chance(1, 10) || h.held[fn] && h.r.Chance(9, 10) {
+				kind := Hold
+				if h.held[fn] {
+					kind = Release
+				}
+				return Input{Kind: kind, Function: int32(fn)}
+			}
 			if h.r.Chance(1, 4) {
 				fn := h.r.Below(len(h.limits))
 				l := h.limits[fn]
@@ -289,6 +302,14 @@ func (h *history) handle(now clock.Time, in Input) clock.Time {
 		h.seen["limits"]++
 		h.lowered[in.Function] = h.lowered[in.Function] || in.Limits.Max < h.limits[in.Function].Max
 		h.limits[in.Function], h.changed[in.Function] = in.Limits, now
+	}
+	switch in.Kind {
+	case Hold:
+		h.seen["held"]++
+		h.held[in.Function], h.lowered[in.Function] = true, true
+	case Release:
+		h.seen["released"]++
+		h.held[in.Function], h.changed[in.Function] = false, now
 	}
 	wake := h.e.Handle(now, in, &h.fx)
 	if h.keep {
@@ -374,6 +395,9 @@ func (h *history) follow(f *Effect, in Input) {
 		}
 		m.inFlight++
 		h.seen[f.Class.String()]++
+		if h.held[f.Function] {
+			h.seen["sent while held"]++
+		}
 		if h.limits[f.Function].Max == 0 {
 			panic("sent at a limit of 0")
 		}
@@ -402,6 +426,9 @@ func (h *history) follow(f *Effect, in Input) {
 			panic("more attempts than allowed")
 		}
 	case GivenUp:
+		if h.held[f.Function] {
+			panic("given up while it is held")
+		}
 		for _, x := range h.flights {
 			if x.invocation == f.Invocation && x.counts {
 				h.land(x)
@@ -428,8 +455,11 @@ func (h *history) follow(f *Effect, in Input) {
 	case Stop:
 		m := h.instances[f.Instance]
 		h.seen[f.Reason.String()]++
-		if f.Reason == Replaced && m.inFlight > 0 {
+		if (f.Reason == Replaced || f.Reason == Cleared) && m.inFlight > 0 {
 			panic("replaced while it works")
+		}
+		if h.held[m.fn] && (f.Reason == Idle && m.state == ready || f.Reason == NeverReady) {
+			panic(fmt.Sprintf("stopped while it is held: %v", f.Reason))
 		}
 		if f.Reason == Idle {
 			h.seen["idle stop"]++
@@ -476,7 +506,7 @@ func (h *history) check() error {
 			return fmt.Errorf("f%d counts %d in use, there are %d", fn, got, used[fn])
 		}
 		total += used[fn]
-		if n := len(h.e.functions[fn].instances); n < min(l.KeepWarm, l.Instances()) {
+		if n := len(h.e.functions[fn].instances); n < min(l.KeepWarm, l.Instances()) && !h.held[fn] {
 			return fmt.Errorf("f%d has %d instances, %d are to be kept warm", fn, n, l.KeepWarm)
 		}
 	}
@@ -488,7 +518,11 @@ func (h *history) check() error {
 				staying++
 			}
 		}
-		if most := l.Instances() + 1; staying > most {
+		most := l.Instances() + 1
+		if h.held[fn] {
+			most = 2 // one, and one that takes its place
+		}
+		if staying > most {
 			return fmt.Errorf("f%d has %d instances, at most %d are allowed", fn, staying, most)
 		}
 		// what is guaranteed is there when it is asked for
@@ -496,7 +530,7 @@ func (h *history) check() error {
 		if l.Guaranteed > 0 && f.used() > 0 && f.used() <= l.Guaranteed {
 			h.seen["a share is asked for"]++
 		}
-		if asked && h.e.timers.next() > h.now && (f.free.n > 0 || len(f.instances) < l.Instances()) {
+		if asked && h.e.timers.next() > h.now && (f.free.n > 0 || len(f.instances) < f.most()) {
 			return fmt.Errorf("f%d uses %d of the %d guaranteed for it, and something waits", fn, f.used(), l.Guaranteed)
 		}
 	}

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"slices"
+	"time"
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/plan"
@@ -261,7 +262,7 @@ func (e *Engine) balanceOne(f *function, fn int32) {
 			}
 		}
 		if id < 0 {
-			if len(f.instances) >= f.limits.Instances() {
+			if len(f.instances) >= f.most() {
 				break
 			}
 			id = e.start(fn)
@@ -269,7 +270,7 @@ func (e *Engine) balanceOne(f *function, fn int32) {
 		e.instances[id].claimed = true
 		e.use(f, 0, 1)
 	}
-	for len(f.instances) < min(f.limits.KeepWarm, f.limits.Instances()) && e.broken != keepWarmIgnored {
+	for len(f.instances) < min(f.limits.KeepWarm, f.most()) && e.broken != keepWarmIgnored {
 		e.start(fn)
 	}
 	e.replaceOne(f, fn)
@@ -300,6 +301,9 @@ func (e *Engine) unclaim(f *function) {
 // each with the time of its stop.
 func (e *Engine) mark(f *function) {
 	want := min(max(len(f.instances)-f.limits.KeepWarm, 0), f.idle.n)
+	if f.held && e.broken != heldIgnored {
+		want = 0
+	}
 	if f.above == want {
 		return
 	}
@@ -355,7 +359,9 @@ func (e *Engine) spawn(id int32) {
 		return
 	}
 	in.state = starting
-	in.timer = e.timers.set(e.now.Add(f.startTimeout), timerStart, id, 0)
+	if !f.held {
+		in.timer = e.timers.set(e.now.Add(f.startTimeout), timerStart, id, 0)
+	}
 	e.say(Effect{Kind: Start, Function: in.fn, Instance: id, Number: in.number, Version: in.version})
 }
 
@@ -401,16 +407,16 @@ func (e *Engine) send(f *function, fn, id, box int32) {
 	e.handed++
 	class := Warm
 	switch {
+	case f.attached: // its start was not seen
 	case id == e.justNow:
 		class = Cold
 	case !in.answered:
 		class = First
 	}
 	sl := &in.slots[s]
-	*sl = slot{invocation: e.handed, state: slotBusy, head: head, lease: -1,
-		timeout: e.timers.set(e.now.Add(f.timeout), timerTimeout, id, s)}
-	if src.Lease > 0 {
-		sl.lease = e.timers.set(e.now.Add(src.Lease), timerLease, id, s)
+	*sl = slot{invocation: e.handed, state: slotBusy, head: head, lease: -1, timeout: -1}
+	if !f.held || e.broken == heldIgnored {
+		e.limitTime(f, id, s, src.Lease)
 	}
 	first := int32(len(e.out.Events))
 	for d := head; d >= 0; d = e.pool[d].next {
@@ -423,6 +429,15 @@ func (e *Engine) send(f *function, fn, id, box int32) {
 	e.say(Effect{Kind: Send, Function: fn, Instance: id, Number: in.number, Slot: s, Invocation: e.handed, Class: class,
 		Source: e.boxes[box].source, Wire: e.boxes[box].wire, First: first, N: int32(n)})
 	e.touch(id)
+}
+
+// limitTime sets the time-out and the lease of a slot's invocation from now on.
+func (e *Engine) limitTime(f *function, id, s int32, lease time.Duration) {
+	sl := &e.instances[id].slots[s]
+	sl.timeout = e.timers.set(e.now.Add(f.timeout), timerTimeout, id, s)
+	if lease > 0 {
+		sl.lease = e.timers.set(e.now.Add(lease), timerLease, id, s)
+	}
 }
 
 // answered settles the invocation of a slot, well or badly.

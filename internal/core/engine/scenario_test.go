@@ -205,6 +205,9 @@ func (s *stage) step(words []string) {
 		in.Limits = s.settings(words[3:]).limits(s.p.Functions[in.Function].Limits)
 	case "replace":
 		in.Kind, in.Function = Replace, int32(s.p.FunctionNamed(words[2]))
+	case "clear", "hold", "release":
+		in.Kind = map[string]InputKind{"clear": Clear, "hold": Hold, "release": Release}[words[1]]
+		in.Function = int32(s.p.FunctionNamed(words[2]))
 	case "last":
 		in.Kind = NoMore
 	case "end":

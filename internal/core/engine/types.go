@@ -23,6 +23,9 @@ const (
 	Replace                      // a function has a new version: its instances are replaced one by one: Function
 	NoMore                       // the last arrival has come
 	End                          // the run ends now
+	Clear                        // a function's instances are stopped, so that what comes next finds none: Function
+	Hold                         // a function is looked at in a debugger: one instance at most, no time-out, no idle stop: Function
+	Release                      // the end of Hold: times begin anew: Function
 )
 
 // answers tells whether inputs of this kind come before timers of the same time.
@@ -137,10 +140,11 @@ const (
 	RunOver
 	Crashed // the process went by itself; said by the driver, never by the engine
 	Replaced
+	Cleared
 )
 
 func (r Reason) String() string {
-	return [...]string{"idle", "limit lowered", "timed out", "never ready", "run over", "crashed", "replaced"}[r]
+	return [...]string{"idle", "limit lowered", "timed out", "never ready", "run over", "crashed", "replaced", "cleared"}[r]
 }
 
 // Result says how an attempt ended.

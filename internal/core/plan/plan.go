@@ -16,6 +16,7 @@ type Project struct {
 	Name        string
 	Dir         string // absolute; commands and recordings are relative to it
 	Concurrency int    // invocations in flight and instances being started, all functions together
+	Services    []Service
 	Functions   []Function
 	Sources     []Source
 	Sets        []payload.Set
@@ -25,7 +26,14 @@ type Project struct {
 // Function is the user's code behind one name.
 type Function struct {
 	Name         string
-	Start        []string // the command; {port} stands for the port to listen on
+	Transport    Transport
+	Address      string   // attach: host and port
+	Start        []string // the command; {port} stands for the port to listen on, {instance} for a unique name
+	Stop         []string // a command that stops an instance whose process is elsewhere; nil for none
+	Build        []string // a command before the first start and after a change; nil for none
+	Prepare      []string // a command once for each version of the code; nil for none
+	Watch        []string // patterns of files below the project's folder that make a version of the code
+	Needs        []int    // indices of services that must be there first
 	Dir          string   // absolute
 	Env          []string // NAME=value, sorted
 	Ready        Ready
@@ -34,6 +42,27 @@ type Function struct {
 	Timeout      time.Duration // of one invocation
 	StartTimeout time.Duration
 	Limits       Limits
+	Variants     []Function // the same with some settings changed, named function@variant; they have none themselves
+}
+
+// Transport says how a function is reached.
+type Transport uint8
+
+const (
+	HTTPTransport Transport = iota // a process of ours that answers HTTP
+	Attach                         // a process that somebody else started
+)
+
+// Service is something that functions need beside them: a database, a broker.
+type Service struct {
+	Name         string
+	Start        []string
+	Stop         []string // nil for SIGTERM
+	Reset        []string // between runs; nil for nothing
+	Dir          string
+	Env          []string
+	Ready        Ready // of ReadyTCP and ReadyHTTP the address is in Path, of ReadyExit the command's end
+	StartTimeout time.Duration
 }
 
 // Limits are the settings of a function that a drill or a user may change
@@ -61,6 +90,8 @@ const (
 	ReadyTCP  Readiness = iota // the port is listened on
 	ReadyHTTP                  // Path answers 2xx
 	ReadyLine                  // a line of the output matches Line
+	ReadyExit                  // the command ends with code 0; of services alone
+	ReadyRuns                  // the command runs; of services alone
 )
 
 // Ready is a function's readiness condition.
