@@ -28,6 +28,9 @@ func checkCommand(dir *string) *cobra.Command {
 				}
 				return wrong(err)
 			}
+			if err := l.Startable(); err != nil {
+				return err
+			}
 			for _, m := range l.Skipped {
 				fmt.Fprintln(cmd.ErrOrStderr(), m.Error()+" (skipped)")
 			}

@@ -76,6 +76,9 @@ func jsonFlag(c *cobra.Command, to *string) {
 
 // runDrill carries out a drill headless.
 func runDrill(cmd *cobra.Command, d *desk.Desk, name, to, journal string) error {
+	if err := d.Startable(); err != nil {
+		return err
+	}
 	drill, err := d.Drill(name)
 	if err != nil {
 		return wrong(err)

@@ -4,22 +4,26 @@ package project
 
 import (
 	"bytes"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 	"unicode"
 
+	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
+	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"nightdrill/internal/core/arrival"
+	"nightdrill/internal/core/differ"
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
@@ -47,6 +51,8 @@ const (
 type Loaded struct {
 	*plan.Project
 	Skipped Mistakes // broken records that their set's `broken: skip` leaves out
+	Missing Mistakes // programs that functions are started with and that are not there
+	Files   []string // absolute, beside the project file: what was read
 }
 
 // ErrNoProject says that there is no project file in the folder.
@@ -72,8 +78,17 @@ func Load(dir string) (*Loaded, error) {
 		found.below(given)
 	} else {
 		l.Skipped.below(given)
+		l.Missing.below(given)
 	}
 	return l, err
+}
+
+// Startable gives the programs that are missing as an error.
+func (l *Loaded) Startable() error {
+	if len(l.Missing) > 0 {
+		return l.Missing
+	}
+	return nil
 }
 
 // below names the files as seen from where the user is.
@@ -107,6 +122,7 @@ func parse(dir string, text []byte) (*Loaded, error) {
 	}
 	l.project(bodies[0])
 	if len(l.mistakes) > 0 {
+		l.mistakes = append(l.mistakes, l.missing...)
 		slices.SortStableFunc(l.mistakes, func(a, b Mistake) int {
 			if a.File != b.File {
 				return 0
@@ -118,7 +134,7 @@ func parse(dir string, text []byte) (*Loaded, error) {
 		})
 		return nil, l.mistakes
 	}
-	return &Loaded{&l.p, l.skipped}, nil
+	return &Loaded{&l.p, l.skipped, l.missing, l.files}, nil
 }
 
 var syntaxPlace = regexp.MustCompile(`(?s)^\[(\d+):(\d+)\] (.*?)(\n|$)`)
@@ -139,11 +155,13 @@ type loader struct {
 	dir     string
 	p       plan.Project
 	skipped Mistakes
+	missing Mistakes
+	files   []string
 	closing []func() // checks that need all sources to be known
 }
 
 func (l *loader) project(n ast.Node) {
-	o := l.object(n, "", "nightdrill", "project", "concurrency", "functions", "sources", "payloads", "drills")
+	o := l.object(n, "", "nightdrill", "project", "concurrency", "services", "functions", "sources", "payloads", "drills")
 	if o.fields["nightdrill"] == nil {
 		l.wrong(n, "nightdrill is missing: the file begins with nightdrill: 1, the version of its form")
 	} else if v := o.text("nightdrill", ""); v != "1" {
@@ -157,6 +175,11 @@ func (l *loader) project(n ast.Node) {
 		}
 	}
 	l.p.Concurrency = o.whole("concurrency", DefaultConcurrency, 1)
+	if all := o.child("services"); all != nil {
+		for _, name := range all.order {
+			l.service(name, all)
+		}
+	}
 	if all := o.child("functions"); all != nil {
 		for _, name := range all.order {
 			l.function(name, all)
@@ -196,32 +219,6 @@ func visible(r rune) rune {
 		return '·'
 	}
 	return r
-}
-
-func (l *loader) function(name string, all *object) {
-	o := all.child(name, "start", "dir", "env", "ready", "path", "deliver", "timeout", "start_timeout", "concurrency", "keep_warm", "idle_after")
-	f := plan.Function{Name: name, Dir: l.dir, Path: "/"}
-	if o.fields["dir"] != nil {
-		if d := o.within("dir", l.dir); d != "" {
-			f.Dir = d
-			if info, err := os.Stat(d); err != nil || !info.IsDir() {
-				l.wrong(o.fields["dir"], "%s: there is no folder %s", o.at("dir"), o.text("dir", ""))
-			}
-		}
-	}
-	l.start(&f, o)
-	if env := o.fields["env"]; env != nil {
-		l.env(&f, o, env)
-	}
-	l.ready(&f, o)
-	if f.Path = o.text("path", "/"); !strings.HasPrefix(f.Path, "/") || strings.ContainsAny(f.Path, " \r\n") {
-		l.wrong(o.fields["path"], "%s: %q is not a path; it begins with / and has no spaces", o.at("path"), f.Path)
-	}
-	f.Deliver = plan.Deliver(o.choice("deliver", []string{"binary", "structured", "body"}, 0))
-	f.Timeout = o.duration("timeout", DefaultTimeout, time.Millisecond)
-	f.StartTimeout = o.duration("start_timeout", DefaultStartTimeout, time.Millisecond)
-	f.Limits = l.limits(o, plan.Limits{Max: min(DefaultMax, l.p.Concurrency), PerInstance: 1, IdleAfter: DefaultIdleAfter})
-	l.p.Functions = append(l.p.Functions, f)
 }
 
 // shares checks that what is guaranteed fits the project's limit.
@@ -265,135 +262,6 @@ func (l *loader) limits(o *object, otherwise plan.Limits) plan.Limits {
 			o.at("keep_warm"), limits.KeepWarm, limits.Max, limits.PerInstance, limits.Instances())
 	}
 	return limits
-}
-
-func (l *loader) start(f *plan.Function, o *object) {
-	const example = "[python3, functions/quote.py]"
-	n := o.fields["start"]
-	if n == nil {
-		l.wrong(o.node, "%s is missing, such as start: %s", o.at("start"), example)
-		return
-	}
-	seq, ok := l.follow(n).(*ast.SequenceNode)
-	if !ok {
-		l.wrong(n, "%s is %s; wanted a list, the command and its arguments, such as %s", o.at("start"), describe(l.follow(n)), example)
-		return
-	}
-	for i, v := range seq.Values {
-		s, ok := l.text(v, fmt.Sprintf("%s[%d]", o.at("start"), i))
-		if !ok {
-			return
-		}
-		f.Start = append(f.Start, s)
-	}
-	if len(f.Start) == 0 || f.Start[0] == "" {
-		l.wrong(n, "%s is empty; wanted the command and its arguments, such as %s", o.at("start"), example)
-		f.Start = nil
-		return
-	}
-	f.Start[0] = l.command(f, o, seq.Values[0])
-}
-
-// command finds the program to start.
-func (l *loader) command(f *plan.Function, o *object, n ast.Node) string {
-	name := f.Start[0]
-	if name == "{nightdrill}" {
-		self, err := os.Executable()
-		if err != nil {
-			l.wrong(n, "%s: the path of this program is not known: %v", o.at("start"), err)
-		}
-		return self
-	}
-	if strings.ContainsRune(name, '/') {
-		path := filepath.FromSlash(name)
-		if !filepath.IsAbs(path) {
-			path = filepath.Join(f.Dir, path)
-		}
-		info, err := os.Stat(path)
-		switch {
-		case err != nil:
-			l.wrong(n, "%s: there is no file %s%s", o.at("start"), name, suggest(filepath.Base(name), filesIn(filepath.Dir(path))))
-		case info.IsDir():
-			l.wrong(n, "%s: %s is a folder", o.at("start"), name)
-		case info.Mode()&0o111 == 0:
-			l.wrong(n, "%s: %s is not executable; chmod +x it, or name the interpreter first", o.at("start"), name)
-		}
-		return path
-	}
-	if _, err := exec.LookPath(name); err != nil {
-		hint := suggest(name, onPath())
-		if hint == "" {
-			hint = "; install it, or name the program with its path"
-		}
-		l.wrong(n, "%s: %q is not on the PATH%s", o.at("start"), name, hint)
-	}
-	return name
-}
-
-func filesIn(dir string) (names []string) {
-	entries, _ := os.ReadDir(dir)
-	for _, e := range entries {
-		names = append(names, e.Name())
-	}
-	return names
-}
-
-func onPath() (names []string) {
-	for _, dir := range filepath.SplitList(os.Getenv("PATH")) {
-		names = append(names, filesIn(dir)...)
-	}
-	return names
-}
-
-func (l *loader) env(f *plan.Function, o *object, n ast.Node) {
-	m, ok := l.follow(n).(*ast.MappingNode)
-	if !ok {
-		l.wrong(n, "%s is %s; wanted a mapping of names to values", o.at("env"), describe(l.follow(n)))
-		return
-	}
-	for _, v := range m.Values {
-		key := v.Key.GetToken().Value
-		if key == "" || strings.ContainsAny(key, "=\x00") {
-			l.wrong(v.Key, "%s: %q is not the name of an environment variable", o.at("env"), key)
-			continue
-		}
-		if key == "PORT" {
-			l.wrong(v.Key, "%s: PORT is set by Night Drill, to the port that the instance listens on", o.at("env"))
-			continue
-		}
-		if s, ok := l.text(v.Value, join(o.at("env"), key)); ok {
-			f.Env = append(f.Env, key+"="+s)
-		}
-	}
-	slices.Sort(f.Env)
-}
-
-func (l *loader) ready(f *plan.Function, o *object) {
-	n := o.fields["ready"]
-	if n == nil {
-		return
-	}
-	if s, ok := l.follow(n).(*ast.StringNode); ok {
-		if s.Value != "tcp" {
-			l.wrong(n, "%s: %q is not a condition; wanted tcp, {http: /path} or {line: \"regular expression\"}", o.at("ready"), s.Value)
-		}
-		return
-	}
-	r := o.child("ready", "http", "line")
-	switch {
-	case len(r.fields) != 1:
-		l.wrong(n, "%s takes one condition: tcp, {http: /path} or {line: \"regular expression\"}", o.at("ready"))
-	case r.fields["http"] != nil:
-		f.Ready = plan.Ready{By: plan.ReadyHTTP, Path: r.text("http", "/")}
-		if !strings.HasPrefix(f.Ready.Path, "/") {
-			l.wrong(r.fields["http"], "%s: %q does not begin with /", r.at("http"), f.Ready.Path)
-		}
-	default:
-		f.Ready = plan.Ready{By: plan.ReadyLine, Line: r.text("line", "")}
-		if _, err := regexp.Compile(f.Ready.Line); err != nil {
-			l.wrong(r.fields["line"], "%s: %v", r.at("line"), err)
-		}
-	}
 }
 
 func (l *loader) source(s *plan.Source, name string, all *object) {
@@ -540,8 +408,8 @@ func (l *loader) pairs(o *object, key string) (out []event.Field) {
 }
 
 func (l *loader) set(name string, all *object) {
-	o := all.child(name, "recording", "broken")
-	set := payload.Set{Name: name}
+	o := all.child(name, "recording", "broken", "expect")
+	set := payload.Set{Name: name, Expect: l.expect(o)}
 	skip := o.choice("broken", []string{"refuse", "skip"}, 0) == 1
 	defer func() { l.p.Sets = append(l.p.Sets, set) }()
 	if set.Origin = o.need("recording", "payloads/evening.ndjson"); set.Origin == "" {
@@ -558,6 +426,7 @@ func (l *loader) set(name string, all *object) {
 	}
 	payloads, mistakes := payload.Read(text)
 	set.Payloads = payloads
+	l.files = append(l.files, path)
 	for i, m := range mistakes {
 		found := Mistake{set.Origin, m.Line, m.Column, m.Text}
 		switch {
@@ -574,13 +443,97 @@ func (l *loader) set(name string, all *object) {
 	}
 }
 
-// cause leaves out the path that errors of package os repeat.
-func cause(err error) error {
-	var p *fs.PathError
-	if errors.As(err, &p) {
-		return p.Err
+// expect reads what replies to a set's payloads should be.
+func (l *loader) expect(set *object) *payload.Expect {
+	o := set.child("expect", "status", "schema", "values", "leave_out")
+	if o == nil {
+		return nil
 	}
-	return err
+	x := &payload.Expect{}
+	statuses := []ast.Node{}
+	if n := o.fields["status"]; n != nil {
+		if seq, ok := l.follow(n).(*ast.SequenceNode); ok {
+			statuses = seq.Values
+		} else {
+			statuses = append(statuses, n)
+		}
+	}
+	for _, n := range statuses {
+		s, _ := l.text(n, o.at("status"))
+		status, err := strconv.Atoi(s)
+		if err != nil || status < 100 || status > 599 {
+			l.wrong(n, "%s: %q is not an HTTP status, such as 200", o.at("status"), s)
+			continue
+		}
+		x.Status = append(x.Status, status)
+	}
+	if path := o.within("schema", l.dir); path != "" {
+		x.SchemaName = o.text("schema", "")
+		l.files = append(l.files, path)
+		c := jsonschema.NewCompiler()
+		c.UseLoader(local{})
+		var err error
+		if x.Schema, err = c.Compile(path); err != nil {
+			l.wrong(o.fields["schema"], "%s: %s", o.at("schema"), strings.Join(strings.Fields(err.Error()), " "))
+		}
+	}
+	if values := o.fields["values"]; values != nil {
+		x.Values = l.values(values, o.at("values"))
+	}
+	for i, n := range o.list("leave_out") {
+		if p, ok := l.text(n, fmt.Sprintf("%s[%d]", o.at("leave_out"), i)); ok {
+			if _, err := differ.Parse(p); err != nil {
+				l.wrong(n, "%s[%d]: %v", o.at("leave_out"), i, err)
+				continue
+			}
+			x.LeaveOut = append(x.LeaveOut, p)
+		}
+	}
+	return x
+}
+
+// values reads a mapping of JSON Pointers to values.
+func (l *loader) values(n ast.Node, path string) (out []payload.Value) {
+	var pairs []*ast.MappingValueNode
+	switch m := l.follow(n).(type) {
+	case *ast.MappingNode:
+		pairs = m.Values
+	case *ast.MappingValueNode:
+		pairs = []*ast.MappingValueNode{m}
+	default:
+		l.wrong(n, "%s is %s; wanted JSON Pointers with their values, such as {/cents: 450}", path, describe(m))
+		return nil
+	}
+	for _, v := range pairs {
+		at := v.Key.GetToken().Value
+		if _, err := differ.Parse(at); err != nil {
+			l.wrong(v.Key, "%s: %v", path, err)
+			continue
+		}
+		var plain any
+		if err := yaml.NodeToValue(l.follow(v.Value), &plain); err != nil {
+			l.wrong(v.Value, "%s: this is no value: %v", join(path, at), err)
+			continue
+		}
+		text, err := json.Marshal(plain)
+		if err != nil {
+			l.wrong(v.Value, "%s: this is no JSON value: %v", join(path, at), err)
+			continue
+		}
+		want, _ := differ.Decode(text) // it was just written
+		out = append(out, payload.Value{At: at, Want: want})
+	}
+	return out
+}
+
+// local loads schemas from files alone: nothing is fetched.
+type local struct{}
+
+func (local) Load(url string) (any, error) {
+	if !strings.HasPrefix(url, "file:") {
+		return nil, fmt.Errorf("%s is not a file of the project; schemas are never fetched", url)
+	}
+	return jsonschema.FileLoader{}.Load(url)
 }
 
 func (l *loader) drill(name string, all *object) {

@@ -16,9 +16,18 @@ const good = `
 nightdrill: 1
 project: brackwater-ferries
 concurrency: 24
+services:
+  tides-db: {start: [sh, -c, "exec tides"], ready: {tcp: "127.0.0.1:5433"}, reset: [true]}
 functions:
   quote:
     start: [sh, -c, "exec serve {port}"]
+    needs: [tides-db]
+    env_file: quote.env
+    watch: ["functions/**/*.py"]
+    build: [make]
+    variants:
+      local: {start: [sh, run.sh], env: {DECKS: 4}, concurrency: {max: 1}}
+      held: {transport: attach, url: "http://127.0.0.1:9000"}
     env: {FARES: data/fares.json, DECKS: 3}
     timeout: 4s
     concurrency: {max: 8, per_instance: 2}
@@ -31,7 +40,7 @@ sources:
   scans: {kind: queue, batch: {max: 6, wait: 200ms}, lease: 20s, attempts: 4, dead_letter: scans-refused, wires: [{to: boarding}]}
   scans-refused: {kind: queue}
 payloads:
-  fare-requests: {recording: fares.har}
+  fare-requests: {recording: fares.har, expect: {status: 200, values: {/cents: 450}, leave_out: [/at]}}
   boarding-scans: {recording: scans.ndjson, broken: skip}
 drills:
   friday-evening:
@@ -58,6 +67,8 @@ func write(t *testing.T, yaml string) string {
 	dir := t.TempDir()
 	for name, text := range map[string]string{
 		File:           yaml,
+		"quote.env":    "# fares\nHARBOUR=\"Skerry Holm\"\nDECKS=2\n",
+		"run.sh":       "exec serve",
 		"scans.ndjson": scan + "{broken\n",
 		"fares.har":    `{"log":{"entries":[{"startedDateTime":"2026-11-20T18:00:00Z","request":{"method":"GET","url":"http://fares.example/quote/x"}}]}}`,
 	} {
@@ -77,8 +88,19 @@ func TestAGoodFileIsResolved(t *testing.T) {
 	if q.Limits != (plan.Limits{Max: 8, PerInstance: 2, KeepWarm: 1, IdleAfter: 45 * time.Second}) || q.Timeout != 4*time.Second {
 		t.Errorf("quote has %+v", q)
 	}
-	if got := strings.Join(q.Env, " "); got != "DECKS=3 FARES=data/fares.json" {
+	if got := strings.Join(q.Env, " "); got != "DECKS=3 FARES=data/fares.json HARBOUR=Skerry Holm" {
 		t.Errorf("environment %q", got)
+	}
+	v := &q.Variants[0]
+	if v.Name != "quote@local" || v.Start[1] != "run.sh" || v.Limits.Max != 1 || v.Limits.KeepWarm != 0 || v.Timeout != q.Timeout ||
+		strings.Join(v.Env, " ") != "DECKS=4 FARES=data/fares.json HARBOUR=Skerry Holm" || strings.Join(v.Watch, " ") != "run.sh" || v.Build == nil {
+		t.Errorf("its variant has %+v", v)
+	}
+	if v := &q.Variants[1]; v.Transport != plan.Attach || v.Address != "127.0.0.1:9000" || v.Start != nil || v.Limits.Instances() != 1 {
+		t.Errorf("its attached variant has %+v", v)
+	}
+	if x := l.Sets[0].Expect; x == nil || len(x.Check(200, []byte(`{"cents":450}`))) != 2 || x.Check(404, []byte(`{"cents":451}`))[1].Held {
+		t.Errorf("expectations %+v", x)
 	}
 	s := &l.Sources[1]
 	if s.BatchMax != 6 || s.Attempts != 4 || s.DeadLetter != 2 || s.Lease != 20*time.Second {
@@ -103,11 +125,11 @@ var mistakes = []struct {
 	form           bool
 }{
 	{"nightdrill: 1", "nightdrill: 2", `:2:13: nightdrill: this program reads form 1`, true},
-	{"    timeout: 4s", "    timeuot: 4s", `:9:5: functions.quote.timeuot is not a setting; did you mean timeout?`, true},
-	{"timeout: 4s", "timeout: 4 seconds", `:9:14: functions.quote.timeout: "4 seconds" is not a duration`, true},
+	{"    timeout: 4s", "    timeuot: 4s", `:18:5: functions.quote.timeuot is not a setting; did you mean timeout?`, true},
+	{"timeout: 4s", "timeout: 4 seconds", `:18:14: functions.quote.timeout: "4 seconds" is not a duration`, true},
 	{"start: [sh]", "start: [hs-missing-command]", `is not on the PATH`, false},
 	{"start: [sh]", "start: sh", `functions.boarding.start is "sh"; wanted a list`, true},
-	{"start: [sh, -c,", "start: [./no-such, -c,", "there is no file ./no-such", false},
+	{"start: [sh], deliver", "start: [./no-such], deliver", "there is no file ./no-such", false},
 	{"{max: 8,", "{max: -1,", "functions.quote.concurrency.max is -1; the least is 0", true},
 	{"{max: 8,", "{max: 8, guaranteed: 9,", "guaranteed is 9, but at most 8 may be in flight", false},
 	{"keep_warm: 1", "keep_warm: 9", "functions.quote.keep_warm is 9, but", false},
@@ -134,6 +156,19 @@ var mistakes = []struct {
 	{"cold p95 <", "cold p96 <", `"p96" is not a figure`, false},
 	{"function quote cold", "function quoth cold", "did you mean quote?", false},
 	{"source scans failed == 0", "source scans failed = 0", `"=" is not a comparison`, false},
+	{"needs: [tides-db]", "needs: [tide-db]", "did you mean tides-db?", false},
+	{"watch: [\"functions", "watch: [\"../functions", "leaves the project's folder", false},
+	{"watch: [\"functions/**", "watch: [\"functions/{a", "is not a pattern", false},
+	{"env_file: quote.env", "env_file: quote.evn", "did you mean quote.env?", false},
+	{"transport: attach, url", "start: [sh], url", "belongs to transport: attach", false},
+	{"transport: attach, url", "transport: attach, ulr", "did you mean url?", true},
+	{"http://127.0.0.1:9000", "https://127.0.0.1:9000", "is not of the form http://host:port", true},
+	{"transport: attach, url", "transport: attach, start: [sh], url", "is started by somebody else", false},
+	{"{tcp: \"127.0.0.1:5433\"}", "{tcp: 5433}", "is not an address", false},
+	{"status: 200", "status: fine", "is not an HTTP status", true},
+	{"/cents: 450", "cents: 450", "is not a JSON Pointer", true},
+	{"status: 200", "schema: no.json", "no.json", false},
+	{"build: [make]", "build: make", "wanted a list", true},
 	{"functions:\n", "functions:\n  boarding: {start: [sh]}\n", "already defined", false},
 	{"  quote:\n", "  quote:\n   - x\n", "not valid YAML", false},
 }
@@ -144,7 +179,10 @@ func TestMistakesNameTheirPlaceAndAWayOut(t *testing.T) {
 		if !strings.Contains(good, c.old) {
 			t.Fatalf("%q is not in the good file", c.old)
 		}
-		_, err := Load(write(t, strings.Replace(good, c.old, c.new, 1)))
+		l, err := Load(write(t, strings.Replace(good, c.old, c.new, 1)))
+		if err == nil {
+			err = l.Startable()
+		}
 		var all Mistakes
 		if !errors.As(err, &all) {
 			t.Errorf("%q: error %v, want mistakes", c.new, err)

@@ -13,6 +13,7 @@ import (
 	"github.com/goccy/go-yaml/token"
 
 	"nightdrill/internal/core/arrival"
+	"nightdrill/internal/core/near"
 )
 
 // Mistake is one thing that is wrong in a project file or in a file that it names.
@@ -51,11 +52,15 @@ type reader struct {
 }
 
 func (r *reader) wrong(n ast.Node, format string, args ...any) {
+	r.mistakes = append(r.mistakes, r.mistake(n, format, args...))
+}
+
+func (r *reader) mistake(n ast.Node, format string, args ...any) Mistake {
 	m := Mistake{File: r.file, Text: fmt.Sprintf(format, args...)}
 	if t := place(n); t != nil && t.Position != nil {
 		m.Line, m.Column = t.Position.Line, t.Position.Column
 	}
-	r.mistakes = append(r.mistakes, m)
+	return m
 }
 
 // place gives the token at which a node begins.
@@ -207,44 +212,10 @@ func describe(n ast.Node) string {
 
 // suggest gives "; did you mean x?" when one of the words is close to s.
 func suggest(s string, words []string) string {
-	if w := nearest(s, words); w != "" {
+	if w := near.Word(s, words); w != "" {
 		return fmt.Sprintf("; did you mean %s?", w)
 	}
 	return ""
-}
-
-// nearest gives the word with the fewest edits from s, if they are few.
-func nearest(s string, words []string) string {
-	best, least := "", max(1, len(s)/3)+1
-	for _, w := range words {
-		if d := distance(s, w); d < least {
-			best, least = w, d
-		}
-	}
-	return best
-}
-
-// distance counts insertions, deletions, substitutions and swaps of neighbours.
-func distance(a, b string) int {
-	prev2, prev, row := make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)
-	for j := range prev {
-		prev[j] = j
-	}
-	for i := 1; i <= len(a); i++ {
-		row[0] = i
-		for j := 1; j <= len(b); j++ {
-			cost := 1
-			if a[i-1] == b[j-1] {
-				cost = 0
-			}
-			row[j] = min(prev[j]+1, row[j-1]+1, prev[j-1]+cost)
-			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
-				row[j] = min(row[j], prev2[j-2]+1)
-			}
-		}
-		prev2, prev, row = prev, row, prev2
-	}
-	return prev[len(b)]
 }
 
 // text gives the text of a scalar.

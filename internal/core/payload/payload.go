@@ -24,6 +24,7 @@ type Set struct {
 	Name     string
 	Origin   string // the recording, as the project names it
 	Payloads []Payload
+	Expect   *Expect // of every reply; nil for nothing
 }
 
 // Payload is one event to be sent: either Event or Request is set.

@@ -1,0 +1,56 @@
+package plan
+
+import "slices"
+
+// Standing is a project with every variant as a function of its own, and with a
+// way to each: for a source that leads to a function, one more that leads to
+// the variant in its place. Added functions and sources come after the
+// project's own, whose indices stay.
+type Standing struct {
+	Project
+	Of   []int // of each function, the one that it is a variant of, or itself
+	From []int // of each source, the one that it stands for, or itself
+	ways map[way]int
+}
+
+type way struct{ source, variant int }
+
+// NewStanding makes the standing form of a project.
+func NewStanding(p *Project) *Standing {
+	s := &Standing{Project: *p, ways: map[way]int{}}
+	s.Functions, s.Sources = slices.Clone(p.Functions), slices.Clone(p.Sources)
+	for i := range p.Functions {
+		s.Of = append(s.Of, i)
+	}
+	for i := range p.Sources {
+		s.From = append(s.From, i)
+	}
+	for i := range p.Functions {
+		for _, v := range p.Functions[i].Variants {
+			n := len(s.Functions)
+			s.Functions, s.Of = append(s.Functions, v), append(s.Of, i)
+			for from := range p.Sources {
+				src := p.Sources[from]
+				if !slices.ContainsFunc(src.Wires, func(w Wire) bool { return w.To == i }) {
+					continue
+				}
+				src.Wires = slices.Clone(src.Wires)
+				for w := range src.Wires {
+					if src.Wires[w].To == i {
+						src.Wires[w].To = n
+					}
+				}
+				s.ways[way{from, n}] = len(s.Sources)
+				s.Sources, s.From = append(s.Sources, src), append(s.From, from)
+			}
+		}
+	}
+	return s
+}
+
+// Way gives the source that stands for another and leads to a variant in place
+// of its function; ok is false when the source does not lead there.
+func (s *Standing) Way(source, variant int) (to int, ok bool) {
+	to, ok = s.ways[way{source, variant}]
+	return to, ok
+}

@@ -1,0 +1,466 @@
+package project
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"github.com/goccy/go-yaml/ast"
+
+	"nightdrill/internal/core/plan"
+)
+
+// ofVariant are the settings of a function that a variant may change, and
+// ofFunction all of them.
+var (
+	ofVariant = []string{"start", "stop", "build", "prepare", "watch", "needs", "transport", "url", "dir", "env", "env_file", "ready", "path", "deliver",
+		"timeout", "start_timeout", "concurrency", "keep_warm", "idle_after"}
+	ofFunction = append(slices.Clone(ofVariant), "variants")
+)
+
+func (l *loader) function(name string, all *object) {
+	o := all.child(name, ofFunction...)
+	f := plan.Function{Name: name, Dir: l.dir, Path: "/", Timeout: DefaultTimeout, StartTimeout: DefaultStartTimeout,
+		Limits: plan.Limits{Max: min(DefaultMax, l.p.Concurrency), PerInstance: 1, IdleAfter: DefaultIdleAfter}}
+	l.settings(&f, o)
+	if variants := o.child("variants"); variants != nil {
+		for _, v := range variants.order {
+			changed := f
+			changed.Name, changed.Variants = name+"@"+v, nil
+			// a variant is there when it is asked for, and not before
+			changed.Limits.KeepWarm, changed.Limits.Guaranteed = 0, 0
+			vo := variants.child(v, ofVariant...)
+			if len(vo.fields) == 0 {
+				l.wrong(variants.keys[v], "%s changes nothing; settings: %s", variants.at(v), listed(ofVariant))
+			}
+			l.settings(&changed, vo)
+			f.Variants = append(f.Variants, changed)
+		}
+	}
+	l.p.Functions = append(l.p.Functions, f)
+}
+
+// settings reads those settings of a function that are given.
+func (l *loader) settings(f *plan.Function, o *object) {
+	if o.fields["dir"] != nil {
+		if d := o.within("dir", l.dir); d != "" {
+			f.Dir = d
+			if info, err := os.Stat(d); err != nil || !info.IsDir() {
+				l.wrong(o.fields["dir"], "%s: there is no folder %s", o.at("dir"), o.text("dir", ""))
+			}
+		}
+	}
+	if o.fields["transport"] != nil {
+		f.Transport = plan.Transport(o.choice("transport", []string{"http", "attach"}, 0))
+	}
+	f.Build = l.command(o, "build", f.Build)
+	f.Prepare = l.command(o, "prepare", f.Prepare)
+	f.Stop = l.command(o, "stop", f.Stop)
+	if f.Transport == plan.Attach {
+		l.attach(f, o)
+	} else {
+		if n := o.keys["url"]; n != nil {
+			l.wrong(n, "%s belongs to transport: attach", o.at("url"))
+		}
+		l.start(f, o)
+	}
+	l.watch(f, o)
+	l.needs(f, o)
+	l.env(f, o)
+	l.ready(&f.Ready, o)
+	if f.Path = o.text("path", f.Path); !strings.HasPrefix(f.Path, "/") || strings.ContainsAny(f.Path, " \r\n") {
+		l.wrong(o.fields["path"], "%s: %q is not a path; it begins with / and has no spaces", o.at("path"), f.Path)
+	}
+	f.Deliver = plan.Deliver(o.choice("deliver", []string{"binary", "structured", "body"}, int(f.Deliver)))
+	f.Timeout = o.duration("timeout", f.Timeout, time.Millisecond)
+	f.StartTimeout = o.duration("start_timeout", f.StartTimeout, time.Millisecond)
+	f.Limits = l.limits(o, f.Limits)
+	if f.Transport == plan.Attach { // there is one process, and it takes what comes
+		f.Limits.PerInstance, f.Limits.KeepWarm = max(f.Limits.Max, 1), 0
+	}
+}
+
+// attach reads where a function is that somebody else starts.
+func (l *loader) attach(f *plan.Function, o *object) {
+	for _, key := range []string{"start", "stop", "build", "prepare", "ready", "keep_warm"} {
+		if n := o.keys[key]; n != nil {
+			l.wrong(n, "%s: a function with transport: attach is started by somebody else", o.at(key))
+		}
+	}
+	f.Start, f.Build, f.Prepare, f.Stop, f.Watch, f.Ready = nil, nil, nil, nil, nil, plan.Ready{}
+	if o.fields["url"] == nil {
+		if f.Address == "" {
+			l.wrong(o.node, "%s is missing: where is the function? such as url: http://127.0.0.1:9000", o.at("url"))
+		}
+		return
+	}
+	text := o.text("url", "")
+	u, err := url.Parse(text)
+	if err != nil || u.Scheme != "http" || u.Hostname() == "" || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" {
+		l.wrong(o.fields["url"], "%s: %q is not of the form http://host:port", o.at("url"), text)
+		return
+	}
+	port := u.Port()
+	if port == "" {
+		port = "80"
+	}
+	f.Address = net.JoinHostPort(u.Hostname(), port)
+}
+
+const commandExample = "[python3, functions/quote.py]"
+
+// command reads an optional command.
+func (l *loader) command(o *object, key string, otherwise []string) (args []string) {
+	n, ok := o.fields[key]
+	if !ok {
+		return otherwise
+	}
+	seq, ok := l.follow(n).(*ast.SequenceNode)
+	if !ok {
+		l.wrong(n, "%s is %s; wanted a list, the command and its arguments, such as %s", o.at(key), describe(l.follow(n)), commandExample)
+		return nil
+	}
+	for i, v := range seq.Values {
+		s, ok := l.text(v, fmt.Sprintf("%s[%d]", o.at(key), i))
+		if !ok {
+			return nil
+		}
+		args = append(args, s)
+	}
+	if len(args) == 0 || args[0] == "" {
+		l.wrong(n, "%s is empty; wanted the command and its arguments, such as %s", o.at(key), commandExample)
+		return nil
+	}
+	if args[0] == "{nightdrill}" {
+		self, err := os.Executable()
+		if err != nil {
+			l.wrong(n, "%s: the path of this program is not known: %v", o.at(key), err)
+		}
+		args[0] = self
+	}
+	return args
+}
+
+func (l *loader) start(f *plan.Function, o *object) {
+	if o.fields["start"] == nil {
+		if f.Start == nil {
+			l.wrong(o.node, "%s is missing, such as start: %s", o.at("start"), commandExample)
+		}
+		return
+	}
+	if f.Start = l.command(o, "start", nil); f.Start == nil {
+		return
+	}
+	at := ast.Node(nil)
+	if seq, ok := l.follow(o.fields["start"]).(*ast.SequenceNode); ok {
+		at = seq.Values[0]
+	}
+	f.Start[0] = l.program(f, o, at)
+}
+
+// program finds the program that a function is started with. One that is not
+// there is told apart from what is wrong in the file: it may come later.
+func (l *loader) program(f *plan.Function, o *object, n ast.Node) string {
+	name := f.Start[0]
+	lacks := func(format string, args ...any) {
+		if f.Build == nil { // the build may make it
+			l.missing = append(l.missing, l.mistake(n, format, args...))
+		}
+	}
+	if strings.ContainsRune(name, '/') {
+		path := filepath.FromSlash(name)
+		if !filepath.IsAbs(path) {
+			path = filepath.Join(f.Dir, path)
+		}
+		info, err := os.Stat(path)
+		switch {
+		case err != nil:
+			lacks("%s: there is no file %s%s", o.at("start"), name, suggest(filepath.Base(name), filesIn(filepath.Dir(path))))
+		case info.IsDir():
+			lacks("%s: %s is a folder", o.at("start"), name)
+		case info.Mode()&0o111 == 0:
+			lacks("%s: %s is not executable; chmod +x it, or name the interpreter first", o.at("start"), name)
+		}
+		return path
+	}
+	if _, err := exec.LookPath(name); err != nil {
+		hint := suggest(name, onPath())
+		if hint == "" {
+			hint = "; install it, or name the program with its path"
+		}
+		lacks("%s: %q is not on the PATH%s", o.at("start"), name, hint)
+	}
+	return name
+}
+
+func filesIn(dir string) (names []string) {
+	entries, _ := os.ReadDir(dir)
+	for _, e := range entries {
+		names = append(names, e.Name())
+	}
+	return names
+}
+
+func onPath() (names []string) {
+	for _, dir := range filepath.SplitList(os.Getenv("PATH")) {
+		names = append(names, filesIn(dir)...)
+	}
+	return names
+}
+
+// watch reads the patterns of files that make a version of the code. Without,
+// they are the files of the project that the command names.
+func (l *loader) watch(f *plan.Function, o *object) {
+	if n, ok := o.fields["watch"]; ok {
+		f.Watch = nil
+		for i, v := range o.list("watch") {
+			s, ok := l.text(v, fmt.Sprintf("%s[%d]", o.at("watch"), i))
+			switch {
+			case !ok:
+			case !doublestar.ValidatePattern(s):
+				l.wrong(v, "%s[%d]: %q is not a pattern, such as functions/**/*.py", o.at("watch"), i, s)
+			case !filepath.IsLocal(filepath.FromSlash(s)):
+				l.wrong(v, "%s[%d]: %q leaves the project's folder", o.at("watch"), i, s)
+			default:
+				f.Watch = append(f.Watch, s)
+			}
+		}
+		if l.follow(n) != nil && f.Watch == nil {
+			f.Watch = []string{}
+		}
+		return
+	}
+	if o.fields["start"] == nil && o.fields["dir"] == nil {
+		return // a variant keeps its function's
+	}
+	f.Watch = nil
+	for _, arg := range f.Start {
+		path := arg
+		if !filepath.IsAbs(path) {
+			path = filepath.Join(f.Dir, filepath.FromSlash(arg))
+		}
+		rel, err := filepath.Rel(l.dir, path)
+		if err != nil || !filepath.IsLocal(rel) {
+			continue
+		}
+		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() {
+			f.Watch = append(f.Watch, escapePattern(filepath.ToSlash(rel)))
+		}
+	}
+}
+
+// escapePattern makes a pattern that fits one path alone.
+func escapePattern(path string) string {
+	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`, "{", `\{`).Replace(path)
+}
+
+func (l *loader) needs(f *plan.Function, o *object) {
+	if o.fields["needs"] == nil {
+		return
+	}
+	f.Needs = nil
+	for i, v := range o.list("needs") {
+		name, ok := l.text(v, fmt.Sprintf("%s[%d]", o.at("needs"), i))
+		if !ok {
+			continue
+		}
+		at := slices.IndexFunc(l.p.Services, func(s plan.Service) bool { return s.Name == name })
+		if at < 0 {
+			var names []string
+			for _, s := range l.p.Services {
+				names = append(names, s.Name)
+			}
+			l.wrong(v, "%s[%d]: there is no service %q%s", o.at("needs"), i, name, suggest(name, names))
+			continue
+		}
+		f.Needs = append(f.Needs, at)
+	}
+}
+
+// env reads env_file and env; what is named again takes the place of what was
+// there.
+func (l *loader) env(f *plan.Function, o *object) {
+	f.Env = slices.Clone(f.Env) // a variant's own
+	l.envFile(f, o)
+	n := o.fields["env"]
+	if n == nil {
+		return
+	}
+	var values []*ast.MappingValueNode
+	switch m := l.follow(n).(type) {
+	case *ast.MappingNode:
+		values = m.Values
+	case *ast.MappingValueNode:
+		values = []*ast.MappingValueNode{m}
+	default:
+		l.wrong(n, "%s is %s; wanted a mapping of names to values", o.at("env"), describe(m))
+		return
+	}
+	for _, v := range values {
+		key := v.Key.GetToken().Value
+		if key == "" || strings.ContainsAny(key, "=\x00") {
+			l.wrong(v.Key, "%s: %q is not the name of an environment variable", o.at("env"), key)
+			continue
+		}
+		if key == "PORT" {
+			l.wrong(v.Key, "%s: PORT is set by Night Drill, to the port that the instance listens on", o.at("env"))
+			continue
+		}
+		if s, ok := l.text(v.Value, join(o.at("env"), key)); ok {
+			f.Env = SetEnv(f.Env, key, s)
+		}
+	}
+}
+
+// SetEnv gives the environment, which is sorted, with one value changed.
+func SetEnv(env []string, name, value string) []string {
+	out := slices.DeleteFunc(slices.Clone(env), func(s string) bool { return strings.HasPrefix(s, name+"=") })
+	out = append(out, name+"="+value)
+	slices.Sort(out)
+	return out
+}
+
+// envFile reads NAME=value lines; # begins a comment, quotes around a value are
+// taken off.
+func (l *loader) envFile(f *plan.Function, o *object) {
+	if o.fields["env_file"] == nil {
+		return
+	}
+	path := o.within("env_file", l.dir)
+	if path == "" {
+		return
+	}
+	name := o.text("env_file", "")
+	text, err := os.ReadFile(path)
+	if err != nil {
+		l.wrong(o.fields["env_file"], "%s: %s cannot be read: %v%s", o.at("env_file"), name, cause(err), suggest(filepath.Base(path), filesIn(filepath.Dir(path))))
+		return
+	}
+	l.files = append(l.files, path)
+	lines := bufio.NewScanner(bytes.NewReader(text))
+	lines.Buffer(nil, 1<<20)
+	for at := 1; lines.Scan(); at++ {
+		line := strings.TrimSpace(lines.Text())
+		if line == "" || line[0] == '#' {
+			continue
+		}
+		key, value, ok := strings.Cut(strings.TrimPrefix(line, "export "), "=")
+		key, value = strings.TrimSpace(key), strings.TrimSpace(value)
+		if !ok || key == "" || strings.ContainsAny(key, " \t") {
+			// not the line itself: it may hold a secret
+			l.mistakes = append(l.mistakes, Mistake{File: name, Line: at, Text: "wanted NAME=value"})
+			continue
+		}
+		if n := len(value); n > 1 && (value[0] == '"' || value[0] == '\'') && value[n-1] == value[0] {
+			value = value[1 : n-1]
+		}
+		if key == "PORT" {
+			l.mistakes = append(l.mistakes, Mistake{File: name, Line: at, Text: "PORT is set by Night Drill, to the port that the instance listens on"})
+			continue
+		}
+		f.Env = SetEnv(f.Env, key, value)
+	}
+	if err := lines.Err(); err != nil {
+		l.mistakes = append(l.mistakes, Mistake{File: name, Text: "not a list of NAME=value lines: " + err.Error()})
+	}
+}
+
+const readyForms = `tcp, {http: /path} or {line: "regular expression"}`
+
+func (l *loader) ready(ready *plan.Ready, o *object) {
+	n := o.fields["ready"]
+	if n == nil {
+		return
+	}
+	if s, ok := l.follow(n).(*ast.StringNode); ok {
+		if *ready = (plan.Ready{}); s.Value != "tcp" {
+			l.wrong(n, "%s: %q is not a condition; wanted %s", o.at("ready"), s.Value, readyForms)
+		}
+		return
+	}
+	r := o.child("ready", "http", "line")
+	switch {
+	case len(r.fields) != 1:
+		l.wrong(n, "%s takes one condition: %s", o.at("ready"), readyForms)
+	case r.fields["http"] != nil:
+		*ready = plan.Ready{By: plan.ReadyHTTP, Path: r.text("http", "/")}
+		if !strings.HasPrefix(ready.Path, "/") {
+			l.wrong(r.fields["http"], "%s: %q does not begin with /", r.at("http"), ready.Path)
+		}
+	default:
+		*ready = l.line(r)
+	}
+}
+
+func (l *loader) line(r *object) plan.Ready {
+	ready := plan.Ready{By: plan.ReadyLine, Line: r.text("line", "")}
+	if _, err := regexp.Compile(ready.Line); err != nil {
+		l.wrong(r.fields["line"], "%s: %v", r.at("line"), err)
+	}
+	return ready
+}
+
+// service reads something that functions need beside them.
+func (l *loader) service(name string, all *object) {
+	o := all.child(name, "start", "stop", "reset", "ready", "dir", "env", "env_file", "start_timeout")
+	f := plan.Function{Dir: l.dir} // what a service has in common with a function
+	if d := o.within("dir", l.dir); d != "" {
+		f.Dir = d
+	}
+	l.env(&f, o)
+	s := plan.Service{Name: name, Dir: f.Dir, Env: f.Env, Start: l.command(o, "start", nil), Stop: l.command(o, "stop", nil),
+		Reset: l.command(o, "reset", nil), StartTimeout: o.duration("start_timeout", DefaultStartTimeout, time.Millisecond), Ready: plan.Ready{By: plan.ReadyRuns}}
+	if s.Start == nil && o.fields["start"] == nil {
+		l.wrong(o.node, "%s is missing, such as start: [tide-server, --port, \"5433\"]", o.at("start"))
+	}
+	defer func() { l.p.Services = append(l.p.Services, s) }()
+	n := o.fields["ready"]
+	if n == nil {
+		return
+	}
+	const forms = `{tcp: "127.0.0.1:5433"}, {http: "http://127.0.0.1:5433/health"}, {line: "regular expression"} or exit (the command ends with code 0)`
+	if text, ok := l.follow(n).(*ast.StringNode); ok {
+		if s.Ready.By = plan.ReadyExit; text.Value != "exit" {
+			l.wrong(n, "%s: %q is not a condition; wanted %s", o.at("ready"), text.Value, forms)
+		}
+		return
+	}
+	r := o.child("ready", "tcp", "http", "line")
+	switch {
+	case len(r.fields) != 1:
+		l.wrong(n, "%s takes one condition: %s", o.at("ready"), forms)
+	case r.fields["tcp"] != nil:
+		s.Ready = plan.Ready{By: plan.ReadyTCP, Path: r.text("tcp", "")}
+		if _, _, err := net.SplitHostPort(s.Ready.Path); err != nil {
+			l.wrong(r.fields["tcp"], "%s: %q is not an address, such as 127.0.0.1:5433", r.at("tcp"), s.Ready.Path)
+		}
+	case r.fields["http"] != nil:
+		s.Ready = plan.Ready{By: plan.ReadyHTTP, Path: r.text("http", "")}
+		if u, err := url.Parse(s.Ready.Path); err != nil || u.Host == "" {
+			l.wrong(r.fields["http"], "%s: %q is not a URL, such as http://127.0.0.1:5433/health", r.at("http"), s.Ready.Path)
+		}
+	default:
+		s.Ready = l.line(r)
+	}
+}
+
+// cause leaves out the path that errors of package os repeat.
+func cause(err error) error {
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		return p.Err
+	}
+	return err
+}
