@@ -15,7 +15,7 @@ import (
 // What the core may import beside itself: no I/O, no clock, no interface.
 var allowed = []string{
 	"bytes", "cmp", "container/heap", "io", "maps", "reflect", "encoding/base64", "encoding/json", "errors", "fmt", "math", "math/bits", "math/rand/v2", "mime",
-	"net/url", "slices", "strconv", "strings", "time", "unicode", "unicode/utf8",
+	"net/url", "slices", "strconv", "strings", "time", "unicode", "unicode/utf8", "text/template",
 	"github.com/HdrHistogram/hdrhistogram-go", "github.com/santhosh-tekuri/jsonschema/v6",
 }
 

@@ -44,6 +44,8 @@ type Function struct {
 	Max         int    `json:"max"`
 	PerInstance int    `json:"per_instance"`
 	KeepWarm    int    `json:"keep_warm"`
+	Version     string `json:"version,omitempty"`  // of the code
+	Attached    bool   `json:"attached,omitempty"` // somebody else started it: its starts are not measured
 }
 
 // Source names a source of the run, its kind and its wires.

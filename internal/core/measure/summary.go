@@ -170,7 +170,7 @@ func (r *Run) Collect() []Populations {
 	out := make([]Populations, len(r.Functions))
 	at := r.index()
 	for i := range r.Instances {
-		if in := &r.Instances[i]; in.Ready > 0 {
+		if in := &r.Instances[i]; in.Ready > 0 && !r.Functions[in.Function].Attached {
 			out[in.Function].Start.Add(in.Ready.Sub(in.Spawned))
 		}
 	}
@@ -391,6 +391,11 @@ func (r *Run) warn(s *Summary) {
 	for i := range r.Sources {
 		if r.Sources[i].Closed && s.Sources[r.Sources[i].Name].Arrived > 0 {
 			say("source %s was fed by callers who wait for their answers (closed loop): a slow answer also delays what comes next", r.Sources[i].Name)
+		}
+	}
+	for i := range r.Functions {
+		if f := &r.Functions[i]; f.Attached {
+			say("%s was started by somebody else: its starts are not measured, and none of its answers counts as cold.", f.Name)
 		}
 	}
 	s.Warnings = append(s.Warnings, r.Notes...)

@@ -46,9 +46,10 @@ func (r *Reply) Text() []byte {
 			b = appendHeader(b, name, v)
 		}
 	}
-	b = append(append(b, '\n'), r.Body...)
-	if r.Size > int64(len(r.Body)) {
-		b = fmt.Appendf(b, "\n(the first %d of %d bytes)", len(r.Body), r.Size)
+	kept := r.Body[:min(len(r.Body), Kept)]
+	b = append(append(b, '\n'), kept...)
+	if r.Size > int64(len(kept)) {
+		b = fmt.Appendf(b, "\n(the first %d of %d bytes)", len(kept), r.Size)
 	}
 	return b
 }

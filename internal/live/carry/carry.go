@@ -76,7 +76,7 @@ type Reply struct {
 	Status     int
 	RetryAfter time.Duration // 0 when the reply has none
 	Header     http.Header
-	Body       []byte    // its first 64 KiB
+	Body       []byte    // its beginning, as much as is kept
 	Timing     string    // the Server-Timing header (W3C Server Timing)
 	Size       int64     // of the whole body
 	Sent       time.Time // just before the first byte was written; zero when it never came to that
@@ -95,6 +95,7 @@ type Conn struct {
 	out     *bufio.Writer
 	used    time.Time
 	scratch [8 << 10]byte
+	Keep    int            // how much of a body is kept, in bytes
 	last    *event.Request // the HTTP event that was sent last, and
 	request *http.Request  // its request, to be sent again
 }
@@ -123,7 +124,7 @@ func (l *limited) Read(p []byte) (int, error) {
 
 // New gives a connection to an address; it is opened when it is first used.
 func New(address string) *Conn {
-	c := &Conn{address: address}
+	c := &Conn{address: address, Keep: Kept}
 	c.in = bufio.NewReaderSize(&c.raw, 16<<10)
 	c.out = bufio.NewWriterSize(nil, 16<<10)
 	return c
@@ -240,7 +241,7 @@ func (c *Conn) body(r *Reply, from io.Reader) error {
 	for {
 		n, err := from.Read(c.scratch[:])
 		r.Size += int64(n)
-		if room := bodyKept - len(r.Body); room > 0 {
+		if room := c.Keep - len(r.Body); room > 0 {
 			r.Body = append(r.Body, c.scratch[:min(room, n)]...)
 		}
 		if err != nil {

@@ -1,8 +1,10 @@
-// Package drive runs a drill: the engine fed from real processes, real
-// requests and real time.
+// Package drive runs a drill, or a standing desk: the engine fed from real
+// processes, real requests and real time.
 //
-// New prepares a run, Run carries it out and returns when it is over, Snapshot
-// gives what has been recorded so far, at any time. The engine stands behind
+// New prepares a drill, Run carries it out and returns when it is over, Snapshot
+// gives what has been recorded so far, at any time. NewStanding prepares a desk,
+// whose Run goes on until it is ended; Fire hands one event in, and what becomes
+// of it is found in its Track. The engine stands behind
 // one lock. Whoever has news for it (a slot with an answer, a process that
 // ended, the clock) takes the lock, hands the input in and carries the effects
 // out; a slot whose answer leads to its own next request goes on with that
@@ -26,11 +28,16 @@ import (
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/carry"
+	"nightdrill/internal/live/logs"
 )
 
 const (
 	// grace is the time between SIGTERM and SIGKILL.
 	grace = 2 * time.Second
+	// stopTimeout bounds a function's own stop command.
+	stopTimeout = 10 * time.Second
+	// troubleLines is how much of the output is kept with a trouble.
+	troubleLines = 40
 	// retryAfter is what a rejected caller is told to wait.
 	retryAfter = time.Second
 	// mostRetryAfter bounds what a function may tell its callers to wait.
@@ -45,7 +52,16 @@ type Driver struct {
 	drill *plan.Drill
 	trace uint64 // first half of trace IDs
 
+	tag    string           // tells this run's instances from those of others
+	log    *logs.Log        // of what the functions write; nil for none
+	tracks map[int64]*Track // of a standing desk: the events that are under way; nil in a drill
+	shot   *Track           // the one that is being handed in
+	ripe   []int64          // those that ended in this step
+
 	mu        sync.Mutex
+	fns       []*plan.Function // as they are to be started now
+	versions  []string         // of their code, in words
+	troubles  []Trouble        // the last of each function
 	eng       *engine.Engine
 	fx        engine.Effects
 	journal   *bufio.Writer // of inputs and effects, where one is kept
@@ -101,14 +117,19 @@ type failure struct {
 func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 	r := &Driver{p: p, drill: d, failures: map[string]*failure{}, takes: map[[2]int32]uint64{}, replies: map[uint64]int32{}, timings: map[string]int32{}, ended: make(chan struct{}), asleep: clock.Never, kick: newAlarm()}
 	r.eng = engine.New(p, d.Limits, d.Settle)
+	r.fns, r.versions, r.troubles = make([]*plan.Function, len(p.Functions)), make([]string, len(p.Functions)), make([]Trouble, len(p.Functions))
+	for i := range p.Functions {
+		r.fns[i] = &p.Functions[i]
+	}
 	r.trace = d.Seed ^ 0x9e3779b97f4a7c15
 	for _, c := range id {
 		r.trace = r.trace*31 + uint64(c)
 	}
+	r.tag = fmt.Sprintf("%06x", r.trace&0xffffff)
 	r.rec = measure.Run{Project: p.Name, Drill: d.Name, ID: id, Seed: d.Seed, Busy: math.NaN()}
 	for i := range p.Functions {
 		l := d.Limits[i]
-		r.rec.Functions = append(r.rec.Functions, measure.Function{Name: p.Functions[i].Name, Max: l.Max, PerInstance: l.PerInstance, KeepWarm: l.KeepWarm})
+		r.rec.Functions = append(r.rec.Functions, measure.Function{Name: p.Functions[i].Name, Max: l.Max, PerInstance: l.PerInstance, KeepWarm: l.KeepWarm, Attached: p.Functions[i].Transport == plan.Attach})
 	}
 	for i := range p.Sources {
 		s := measure.Source{Name: p.Sources[i].Name, Kind: p.Sources[i].Kind.String()}
@@ -148,6 +169,14 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 func (d *Driver) Journal(w io.Writer) {
 	d.journal = bufio.NewWriterSize(w, 1<<20)
 	_, _ = d.journal.Write(engine.JournalSetup(d.p, d.drill.Limits, d.drill.Settle)) // Flush tells
+}
+
+// Versions says which code the functions have. It is called before Run.
+func (d *Driver) Versions(of []string) {
+	copy(d.versions, of)
+	for i := range d.rec.Functions {
+		d.rec.Functions[i].Version = d.versions[i]
+	}
 }
 
 // quota is how many bytes of events and replies a run keeps at most.
@@ -305,6 +334,7 @@ func (d *Driver) stepLocked(in engine.Input, self *slot) *job {
 		own = next
 	}
 	d.level(now, false)
+	d.forget()
 	if wake := d.nextWake(now); wake < d.asleep {
 		d.asleep = wake
 		d.kick.ring()
@@ -358,7 +388,7 @@ func (d *Driver) pump(now clock.Time, self *slot) (own *job) {
 			own = job
 		}
 	}
-	if !waiting && !d.noMore {
+	if !waiting && !d.noMore && d.tracks == nil {
 		d.noMore = true
 		if job := d.handle(now, engine.Input{Kind: engine.NoMore}, self); job != nil {
 			own = job
@@ -436,15 +466,17 @@ func (d *Driver) carryOut(f *engine.Effect, self *slot) *job {
 	case engine.GivenUp:
 		d.instances[f.Instance].slots[f.Slot].settle(f.At, engine.Timeout)
 	case engine.AttemptEnded:
-		d.rec.Attempts = append(d.rec.Attempts, measure.Attempt{Event: f.Event, Invocation: f.Invocation, Source: f.Source, Wire: f.Wire, N: f.Attempt, Result: f.Result})
-		if f.Result == engine.RunEnded || f.Result == engine.Crash {
-			for s := range d.instances[f.Instance].slots {
-				if sl := d.instances[f.Instance].slots[s]; sl.open && sl.cur.ID == f.Invocation {
-					sl.settle(f.At, f.Result)
-				}
-			}
+		if d.tracks != nil {
+			d.tried(f)
+			break
 		}
+		d.rec.Attempts = append(d.rec.Attempts, measure.Attempt{Event: f.Event, Invocation: f.Invocation, Source: f.Source, Wire: f.Wire, N: f.Attempt, Result: f.Result})
+		d.cutOff(f)
 	case engine.Ended:
+		if d.tracks != nil {
+			d.trackEnded(f)
+			break
+		}
 		d.rec.Deliveries = append(d.rec.Deliveries, measure.Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At, Source: f.Source, Wire: f.Wire, Attempts: f.Attempt, Outcome: f.Outcome})
 		d.answer(f)
 	case engine.Over:
@@ -454,8 +486,24 @@ func (d *Driver) carryOut(f *engine.Effect, self *slot) *job {
 	return nil
 }
 
+// cutOff settles an invocation that its instance, or the run, did not outlive.
+func (d *Driver) cutOff(f *engine.Effect) {
+	if f.Result != engine.RunEnded && f.Result != engine.Crash {
+		return
+	}
+	for _, sl := range d.instances[f.Instance].slots {
+		if sl.open && sl.cur.ID == f.Invocation {
+			sl.settle(f.At, f.Result)
+		}
+	}
+}
+
 // take records an event that got its number.
 func (d *Driver) take(f *engine.Effect) {
+	if d.tracks != nil {
+		d.track(f)
+		return
+	}
 	a, info := d.taken.arrival, d.taken.info
 	if f.Made {
 		a, info = d.rec.Arrivals[f.From], eventInfo{feed: -1, caller: -1}
@@ -483,6 +531,9 @@ func (d *Driver) answer(f *engine.Effect) {
 
 // level records the state of functions that changed, at most every levelEvery.
 func (d *Driver) level(now clock.Time, last bool) {
+	if d.tracks != nil {
+		return
+	}
 	if !last && now < d.levelsAt.Add(levelEvery) && d.levelsAt > 0 {
 		d.levelsDue = true
 		return
@@ -501,7 +552,13 @@ func (d *Driver) level(now clock.Time, last bool) {
 }
 
 // fail notes that something went wrong with a function, once for each way.
-func (d *Driver) fail(fn int32, text string) {
+func (d *Driver) fail(fn int32, why Trouble) {
+	why.At = time.Now()
+	d.troubles[fn] = why
+	if d.tracks != nil {
+		return
+	}
+	text := why.Text
 	key := fmt.Sprint(fn, text)
 	if d.failures[key] == nil {
 		d.failures[key] = &failure{text: d.p.Functions[fn].Name + " " + text}

@@ -16,8 +16,10 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/carry"
+	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/proc"
 )
 
@@ -30,7 +32,10 @@ type instance struct {
 	cancel   context.CancelFunc
 	slots    []*slot
 	proc     *proc.Process // nil until it runs
+	name     string        // such as quote-3
+	version  string        // of the code
 	port     int
+	address  string
 	expected *proc.Expected
 	listened []netip.AddrPort // where it did listen, of one that was never ready
 	stopping bool             // the engine said Stop
@@ -47,7 +52,8 @@ func (d *Driver) start(f *engine.Effect) {
 		d.instances = append(d.instances, nil)
 		d.rec.Instances = append(d.rec.Instances, measure.Instance{ID: int32(len(d.rec.Instances)), Function: -1})
 	}
-	in := &instance{d: d, id: f.Instance, fn: &d.p.Functions[f.Function]}
+	in := &instance{d: d, id: f.Instance, fn: d.fns[f.Function], version: d.versions[f.Function]}
+	in.name = fmt.Sprintf("%s-%d", in.fn.Name, f.Number)
 	in.ctx, in.cancel = context.WithCancel(context.Background())
 	rec := measure.Instance{ID: f.Instance, Function: f.Function, Number: f.Number, Spawned: f.At}
 	if int(f.Instance) < len(d.instances) {
@@ -66,41 +72,82 @@ func (d *Driver) start(f *engine.Effect) {
 func (in *instance) live() {
 	defer in.d.running.Done()
 	defer in.cancel()
-	if err := in.spawn(); err != nil {
-		in.gone("does not start: "+err.Error(), "not started")
+	if in.fn.Transport == plan.Attach {
+		in.attach()
 		return
 	}
+	if err := in.spawn(); err != nil {
+		in.gone(Trouble{Text: "does not start: " + err.Error()}, "not started")
+		return
+	}
+	in.say(logs.Started, fmt.Sprintf("started as process %d", in.proc.PID))
 	readyAt, within, err := in.proc.WaitReady(in.ctx, in.fn.Ready, in.expected)
 	in.expected.Forget()
 	if err == nil {
 		in.d.mu.Lock()
 		in.ready = true
 		in.record().Ready, in.record().Within = in.d.at(readyAt), within
-		stopping := in.stopping
+		took := in.record().Ready.Sub(in.record().Spawned)
 		in.d.mu.Unlock()
-		if !stopping {
-			for _, s := range in.slots {
-				go s.work()
-			}
-			in.d.step(engine.Input{Kind: engine.Ready, Instance: in.id}, nil)
-		}
+		in.say(logs.Ready, fmt.Sprintf("ready after %v", took.Round(100*time.Microsecond)))
+		in.open()
 	}
-	<-in.proc.Done()
-	select { // its last words
-	case <-in.proc.Output.Ended():
-	case <-time.After(100 * time.Millisecond):
-	}
+	in.proc.Gone()
 	how := in.proc.How()
-	why := ""
+	why := Trouble{Lines: in.proc.Output.Last(troubleLines)}
 	switch {
 	case errors.Is(err, proc.ErrEnded):
-		why = "does not start: it " + how + " before it was ready" + in.lastWords()
+		why.Text = "does not start: it " + how + " before it was ready" + in.lastWords()
 	case err == nil:
-		why = "crashed: it " + how + in.lastWords()
+		why.Text = "crashed: it " + how + in.lastWords()
 	default:
-		why = fmt.Sprintf("was not ready within %v: %s%s", in.fn.StartTimeout, in.missing(), in.lastWords())
+		why.Text = fmt.Sprintf("was not ready within %v: %s%s", in.fn.StartTimeout, in.missing(), in.lastWords())
 	}
+	in.proc.Output.Forget()
 	in.gone(why, how)
+}
+
+// open lets the slots work and tells the engine that the instance is ready.
+func (in *instance) open() {
+	in.d.mu.Lock()
+	stopping := in.stopping
+	in.d.mu.Unlock()
+	if stopping {
+		return
+	}
+	for _, s := range in.slots {
+		go s.work()
+	}
+	in.d.step(engine.Input{Kind: engine.Ready, Instance: in.id}, nil)
+}
+
+// attach takes up a function that somebody else started, and lets go of it when
+// the engine says so. Its process is not ours.
+func (in *instance) attach() {
+	in.address = in.fn.Address
+	dialer := net.Dialer{Timeout: 2 * time.Second}
+	conn, err := dialer.DialContext(in.ctx, "tcp", in.address)
+	if err != nil {
+		in.gone(Trouble{Text: fmt.Sprintf("is not there: nothing answers at %s; start it first (it is attached, Night Drill does not start it)", in.address)}, "not there")
+		return
+	}
+	conn.Close()
+	in.d.mu.Lock()
+	in.ready = true
+	r := in.record()
+	r.Ready, r.Exec = r.Spawned+1, r.Spawned
+	in.d.mu.Unlock()
+	in.say(logs.Ready, "attached to "+in.address)
+	in.open()
+	<-in.ctx.Done()
+	in.gone(Trouble{}, "let go")
+}
+
+// say enters a line into the log.
+func (in *instance) say(kind logs.Kind, text string) {
+	if in.d.log != nil {
+		in.d.log.Add(time.Now(), in.fn.Name, in.name, kind, text)
+	}
 }
 
 func (in *instance) missing() string {
@@ -137,14 +184,13 @@ func (in *instance) spawn() error {
 		return err
 	}
 	in.port, in.expected = port, proc.Expect(port)
-	p := strconv.Itoa(port)
-	name := fmt.Sprintf("%s-%d", in.fn.Name, in.id)
+	in.address = net.JoinHostPort("127.0.0.1", strconv.Itoa(port))
+	c := in.command(in.fn.Start)
+	if in.d.log != nil {
+		c.Line = func(at time.Time, text string) { in.d.log.Add(at, in.fn.Name, in.name, logs.Line, text) }
+	}
 	began := time.Now()
-	process, err := proc.Start(proc.Command{
-		Args: proc.Expand(in.fn.Start, "port", p, "instance", name),
-		Dir:  in.fn.Dir,
-		Env:  append(slices.Clone(in.fn.Env), "PORT="+p),
-	})
+	process, err := proc.Start(c)
 	in.d.mu.Lock()
 	defer in.d.mu.Unlock()
 	in.record().Spawned = in.d.at(began)
@@ -161,6 +207,17 @@ func (in *instance) spawn() error {
 	return nil
 }
 
+// command gives one of the function's commands for this instance.
+func (in *instance) command(args []string) proc.Command {
+	p := strconv.Itoa(in.port)
+	unique := fmt.Sprintf("%s-%s-%d", strings.ReplaceAll(in.fn.Name, "@", "-"), in.d.tag, in.id)
+	env := append(slices.Clone(in.fn.Env), "PORT="+p)
+	if !slices.ContainsFunc(env, func(s string) bool { return strings.HasPrefix(s, "PYTHONUNBUFFERED=") }) {
+		env = append(env, "PYTHONUNBUFFERED=1") // lines come when they are written, not when a buffer is full
+	}
+	return proc.Command{Args: proc.Expand(args, "port", p, "instance", unique), Dir: in.fn.Dir, Env: env}
+}
+
 // stop ends the process; the engine wants it gone.
 func (in *instance) stop() {
 	in.d.mu.Lock()
@@ -170,15 +227,26 @@ func (in *instance) stop() {
 		in.listened = process.Listens() // before live says what is missing
 	}
 	in.cancel()
-	if process != nil { // spawn sees to it otherwise
-		process.Stop(grace)
+	if process == nil { // spawn sees to it otherwise
+		return
 	}
+	if in.fn.Stop != nil { // what runs may be elsewhere; the command that started it comes to its end by that
+		ctx, done := context.WithTimeout(context.Background(), stopTimeout)
+		defer done()
+		if r := proc.Run(ctx, in.command(in.fn.Stop)); r.Err != nil {
+			in.say(logs.Note, "stop: "+r.Err.Error())
+		}
+	}
+	process.Stop(grace)
 }
 
 // gone tells the engine that the process is gone, with the reason if nobody
 // had asked for it.
-func (in *instance) gone(why, how string) {
+func (in *instance) gone(why Trouble, how string) {
 	proc.GiveBack(in.port)
+	if how != "not started" {
+		in.say(logs.Stopped, how)
+	}
 	in.d.mu.Lock()
 	r := in.record()
 	r.Stopped, r.Exit = in.d.now(), how
@@ -190,6 +258,7 @@ func (in *instance) gone(why, how string) {
 		}
 	}
 	if !in.stopping || r.Reason == engine.NeverReady {
+		why.Version, why.Started = in.version, in.ready
 		in.d.fail(r.Function, why)
 	}
 	in.d.mu.Unlock()
@@ -206,6 +275,7 @@ type slot struct {
 	jobs   chan *job
 	cur    measure.Invocation // what it carries, while open
 	open   bool
+	tries  []*Try // of a standing desk: what it carries
 }
 
 // job is one invocation to be made.
@@ -214,6 +284,7 @@ type job struct {
 	event      int64 // the first of the batch
 	message    carry.Message
 	trace      string
+	tries      []*Try   // of a standing desk
 	ids        []string // of a batch's events, in order
 }
 
@@ -228,6 +299,10 @@ func (d *Driver) send(f *engine.Effect, self *slot) *job {
 		in.record().Wanted = true
 	}
 	j := d.build(f, in.fn)
+	if d.tracks != nil {
+		sl.tries = d.tries(f, in)
+		j.tries = sl.tries
+	}
 	if sl == self {
 		return j
 	}
@@ -239,19 +314,19 @@ func (d *Driver) send(f *engine.Effect, self *slot) *job {
 func (d *Driver) build(f *engine.Effect, fn *plan.Function) *job {
 	ids := d.fx.Events[f.First : f.First+f.N]
 	j := &job{invocation: f.Invocation, event: ids[0], trace: carry.Traceparent(d.trace, ids[0], f.Invocation)}
-	first := &d.rec.Arrivals[ids[0]]
-	if r := d.payloads[first.Payload].Request; r != nil && d.p.Sources[f.Source].Kind == plan.HTTP {
+	first, _ := d.payloadOf(ids[0])
+	if r := first.Request; r != nil && d.p.Sources[f.Source].Kind == plan.HTTP {
 		j.message = carry.Build(fn, r, nil, false)
 		return j
 	}
 	events := make([]*event.Event, len(ids))
 	for i, id := range ids {
-		a := &d.rec.Arrivals[id]
-		events[i] = d.payloads[a.Payload].Event
-		if a.Round > 0 {
+		p, round := d.payloadOf(id)
+		events[i] = p.Event
+		if round > 0 {
 			// a set that is used again gives new events, not the same ones twice
 			again := *events[i]
-			again.ID = fmt.Sprintf("%s~%d", again.ID, a.Round+1)
+			again.ID = fmt.Sprintf("%s~%d", again.ID, round+1)
 			events[i] = &again
 		}
 		j.ids = append(j.ids, events[i].ID)
@@ -260,10 +335,22 @@ func (d *Driver) build(f *engine.Effect, fn *plan.Function) *job {
 	return j
 }
 
+// payloadOf gives what an event carries, and how often its set had been used up.
+func (d *Driver) payloadOf(event int64) (p *payload.Payload, round int32) {
+	if d.tracks != nil {
+		return d.tracks[event].Shot.Payload, 0
+	}
+	a := &d.rec.Arrivals[event]
+	return d.payloads[a.Payload], a.Round
+}
+
 // work carries out the slot's invocations until its instance is gone.
 func (s *slot) work() {
-	conn := carry.New(net.JoinHostPort("127.0.0.1", strconv.Itoa(s.in.port)))
+	conn := carry.New(s.in.address)
 	defer conn.Close()
+	if s.in.d.tracks != nil {
+		conn.Keep = carry.ReplyLimit // somebody looks at it, or saves it
+	}
 	for j := range s.jobs {
 		for j != nil {
 			reply := conn.Do(s.in.ctx, &j.message, j.trace)
@@ -284,8 +371,12 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 		in.Kind, in.Result = engine.Broken, r.Result
 		wait := time.NewTimer(crashWait)
 		defer wait.Stop()
+		var ended <-chan struct{} // never, of a process that is not ours
+		if s.in.proc != nil {
+			ended = s.in.proc.Done()
+		}
 		select {
-		case <-s.in.proc.Done():
+		case <-ended:
 			return nil // the engine hears of the exit
 		case <-wait.C:
 		}
@@ -306,14 +397,22 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 			s.cur.Received = d.at(r.Received)
 		}
 		s.cur.Status = int32(r.Status)
-		d.keepReply(&s.cur, r, key)
+		if d.tracks == nil {
+			d.keepReply(&s.cur, r, key)
+		}
 		result := r.Result
 		if in.Kind == engine.Broken {
 			result = in.Result
 		}
 		s.settle(d.at(r.Done), result)
 	}
-	if r.RetryAfter > 0 && (r.Status == 429 || r.Status == 503) { // its caller comes again when it is told to
+	if len(j.tries) > 0 {
+		kept := *r
+		for _, t := range j.tries {
+			t.Reply = &kept
+		}
+	}
+	if d.tracks == nil && r.RetryAfter > 0 && (r.Status == 429 || r.Status == 503) { // its caller comes again when it is told to
 		d.events[j.event].pause = min(r.RetryAfter, mostRetryAfter)
 	}
 	return d.stepLocked(in, s)
@@ -324,6 +423,12 @@ func (s *slot) settle(at clock.Time, result engine.Result) {
 	if s.open {
 		s.open = false
 		s.cur.Done, s.cur.Result = at, result
+		if s.in.d.tracks != nil {
+			for _, t := range s.tries {
+				t.Invocation = s.cur
+			}
+			return
+		}
 		s.in.d.rec.Invocations = append(s.in.d.rec.Invocations, s.cur)
 	}
 }

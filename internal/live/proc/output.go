@@ -25,9 +25,12 @@ type Output struct {
 	watch *regexp.Regexp
 	found chan noticed
 	ended chan struct{}
+	line  func(at time.Time, text string)
 }
 
-func newOutput() *Output { return &Output{ended: make(chan struct{})} }
+func newOutput(line func(time.Time, string)) *Output {
+	return &Output{ended: make(chan struct{}), line: line}
+}
 
 // Watch gives a channel that tells once when a line matches, now or earlier.
 func (o *Output) Watch(re *regexp.Regexp) <-chan noticed {
@@ -53,6 +56,13 @@ func (o *Output) Last(n int) []string {
 		out = append(out, Harmless(o.lines[(o.next+i)%len(o.lines)]))
 	}
 	return out[max(0, len(out)-n):]
+}
+
+// Forget drops what is kept.
+func (o *Output) Forget() {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.lines, o.next = nil, 0
 }
 
 // Ended is closed when all writers of the output are gone.
@@ -92,6 +102,9 @@ func readLine(r *bufio.Reader) (string, error) {
 }
 
 func (o *Output) add(line string) {
+	if o.line != nil {
+		o.line(time.Now(), Harmless(line))
+	}
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if len(o.lines) < keptLines {

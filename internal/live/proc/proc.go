@@ -4,23 +4,29 @@
 package proc
 
 import (
+	"bufio"
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"runtime"
 	"strings"
 	"sync"
 	"syscall"
 	"time"
+
+	"nightdrill/internal/core/near"
 )
 
 // Command says what to start.
 type Command struct {
 	Args []string
 	Dir  string
-	Env  []string // added to the program's own environment
+	Env  []string                        // added to the program's own environment
+	Line func(at time.Time, text string) // gets every line of the output, harmless, where it is given
 }
 
 // Process is a process that was started.
@@ -73,7 +79,7 @@ func Start(c Command) (*Process, error) {
 		read.Close()
 		return nil, explain(c, err)
 	}
-	p := &Process{PID: cmd.Process.Pid, Began: began, Runs: runs, Output: newOutput(), done: make(chan struct{})}
+	p := &Process{PID: cmd.Process.Pid, Began: began, Runs: runs, Output: newOutput(c.Line), done: make(chan struct{})}
 	go p.Output.collect(read)
 	go func() {
 		_ = cmd.Wait() // the state says how it ended
@@ -91,17 +97,100 @@ func explain(c Command, err error) error {
 	var p *fs.PathError
 	switch {
 	case errors.Is(err, exec.ErrNotFound):
-		return fmt.Errorf("command not found: %q is not on the PATH", name)
+		return fmt.Errorf("command not found: %q is not on the PATH%s", name, nearestOnPath(name))
 	case errors.Is(err, fs.ErrNotExist):
-		return fmt.Errorf("there is no file %s, or the interpreter that its first line names is missing", name)
+		if _, err := os.Stat(c.Dir); err != nil {
+			return fmt.Errorf("there is no folder %s to start it in", c.Dir)
+		}
+		if interpreter := firstLine(name); interpreter != "" {
+			return fmt.Errorf("the interpreter %s, which the first line of %s names, is missing", interpreter, name)
+		}
+		return fmt.Errorf("there is no file %s", name)
 	case errors.Is(err, fs.ErrPermission):
 		return fmt.Errorf("%s is not executable; chmod +x it, or name the interpreter first", name)
-	case errors.Is(err, syscall.ENOEXEC):
+	case errors.Is(err, syscall.ENOEXEC), errors.Is(err, syscall.Errno(0x56)) && runtime.GOOS == "darwin": // EBADARCH
 		return fmt.Errorf("%s is not a program for this machine: built for another architecture, or a script without an interpreter line", name)
 	case errors.As(err, &p):
 		return fmt.Errorf("%s cannot be started: %w", name, p.Err)
 	}
 	return fmt.Errorf("%s cannot be started: %w", name, err)
+}
+
+// nearestOnPath suggests a program whose name is close.
+func nearestOnPath(name string) string {
+	var names []string
+	for _, dir := range filepath.SplitList(os.Getenv("PATH")) {
+		entries, _ := os.ReadDir(dir)
+		for _, e := range entries {
+			names = append(names, e.Name())
+		}
+	}
+	if w := near.Word(name, names); w != "" {
+		return "; did you mean " + w + "?"
+	}
+	return "; install it, or name the program with its path"
+}
+
+// firstLine gives the interpreter that a script asks for.
+func firstLine(name string) string {
+	f, err := os.Open(name)
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	line, _ := readLine(bufio.NewReaderSize(f, 512))
+	interpreter, ok := strings.CutPrefix(line, "#!")
+	if !ok {
+		return ""
+	}
+	return Harmless(strings.TrimSpace(interpreter))
+}
+
+// Ran is how a command went that was run to its end.
+type Ran struct {
+	Took  time.Duration
+	Lines []string // the last ones of its output
+	Err   error    // nil when it exited with code 0
+}
+
+// Run runs a command to its end, or to the end of the context.
+func Run(ctx context.Context, c Command) Ran {
+	began := time.Now()
+	p, err := Start(c)
+	if err != nil {
+		return Ran{Err: err}
+	}
+	select {
+	case <-p.Done():
+	case <-ctx.Done():
+		p.Stop(time.Second)
+		<-p.Done()
+	}
+	p.lastWords()
+	r := Ran{Took: time.Since(began), Lines: p.Output.Last(keptLines)}
+	switch {
+	case ctx.Err() != nil:
+		r.Err = fmt.Errorf("%s was broken off after %v", c.Args[0], r.Took.Round(time.Millisecond))
+	case !p.state.Success():
+		r.Err = fmt.Errorf("%s %s", filepath.Base(c.Args[0]), p.How())
+	}
+	return r
+}
+
+// lastWords waits a little for what a process that is gone has written.
+func (p *Process) lastWords() {
+	t := time.NewTimer(100 * time.Millisecond)
+	defer t.Stop()
+	select {
+	case <-p.Output.Ended():
+	case <-t.C:
+	}
+}
+
+// Gone waits until the process is gone and its output read.
+func (p *Process) Gone() {
+	<-p.done
+	p.lastWords()
 }
 
 // Done is closed when the process and all of its session are gone.

@@ -103,7 +103,7 @@ func TestWhatCannotBeStartedSaysWhy(t *testing.T) {
 		"no-such-command":                          "not on the PATH",
 		filepath.Join(dir, "nothing"):              "no file",
 		write("plain", "#!/bin/sh\n", 0o644):       "not executable",
-		write("odd", "#!/no/interpreter\n", 0o755): "interpreter that its first line names is missing",
+		write("odd", "#!/no/interpreter\n", 0o755): "the interpreter /no/interpreter, which the first line of",
 		write("alien", "\x7fELF\x02\x01\x01 not for this machine, nor any other", 0o755): "cannot be started",
 	} {
 		if _, err := Start(Command{Args: []string{path}, Dir: dir}); err == nil || !strings.Contains(err.Error(), want) && !strings.Contains(err.Error(), "not a program for this machine") {

@@ -1,0 +1,253 @@
+package drive
+
+import (
+	"slices"
+	"time"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/carry"
+	"nightdrill/internal/live/logs"
+)
+
+// Trouble is what last went wrong with a function's process.
+type Trouble struct {
+	Text    string // what happened and what to do, to follow the function's name
+	Lines   []string
+	Version string // of the code that it happened to
+	Started bool   // it had been ready
+	At      time.Time
+}
+
+// Shot is one event to be sent.
+type Shot struct {
+	Source  int
+	Payload *payload.Payload
+	Takes   uint64 // the wires of the source that take it, as bits
+	Cold    bool   // the instances of the functions that it reaches are stopped first
+}
+
+// Track is what became of one event: every attempt, and every delivery's end.
+type Track struct {
+	Shot
+	Event   int64
+	Arrived clock.Time
+	At      time.Time // the same
+	Tries   []*Try
+	Ended   []measure.Delivery
+	Made    []*Track // dead letters that became events
+	Left    int      // deliveries without an outcome
+	done    chan struct{}
+}
+
+// Try is one attempt.
+type Try struct {
+	Wire, N    int32
+	Function   int32
+	Instance   measure.Instance
+	Name       string // of the instance; "" when there was none
+	Version    string // of the code
+	Invocation measure.Invocation
+	Began      time.Time // when it was handed over
+	Reply      *carry.Reply
+	Result     engine.Result
+	Why        string // how it failed, in words
+	Lines      []string
+	Over       bool
+	Beside     int // others in flight on the instance when it was handed over
+}
+
+// Done is closed when every delivery has its outcome.
+func (t *Track) Done() <-chan struct{} { return t.done }
+
+// NewStanding prepares a standing desk.
+func NewStanding(s *plan.Standing, id string, log *logs.Log) *Driver {
+	d := &plan.Drill{Name: "desk", Seed: 1}
+	for i := range s.Functions {
+		d.Limits = append(d.Limits, s.Functions[i].Limits)
+	}
+	r := New(&s.Project, d, id)
+	r.tracks, r.log = map[int64]*Track{}, log
+	return r
+}
+
+// Log has what the functions write entered into a log. It is called before Run.
+func (d *Driver) Log(l *logs.Log) { d.log = l }
+
+// Begun tells whether Run has begun.
+func (d *Driver) Begun() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return !d.began.IsZero()
+}
+
+// Fire hands an event in. Look tells what becomes of it.
+func (d *Driver) Fire(s Shot) *Track {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if s.Cold {
+		for _, fn := range d.reached(s) {
+			d.stepLocked(engine.Input{Kind: engine.Clear, Function: int32(fn)}, nil)
+		}
+	}
+	t := &Track{Shot: s, At: time.Now(), done: make(chan struct{})}
+	d.shot = t
+	d.stepLocked(engine.Input{Kind: engine.Arrived, Source: int32(s.Source), Takes: s.Takes}, nil)
+	d.shot = nil
+	return t
+}
+
+// reached gives the functions that an event reaches.
+func (d *Driver) reached(s Shot) (fns []int) {
+	for w, wire := range d.p.Sources[s.Source].Wires {
+		if s.Takes&(1<<w) != 0 && !slices.Contains(fns, wire.To) {
+			fns = append(fns, wire.To)
+		}
+	}
+	return fns
+}
+
+// Look copies what has become of an event so far.
+func (d *Driver) Look(t *Track) Track {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.copyOf(t)
+}
+
+func (d *Driver) copyOf(t *Track) Track {
+	c := *t
+	c.Tries = make([]*Try, len(t.Tries))
+	for i, x := range t.Tries {
+		y := *x
+		c.Tries[i] = &y
+	}
+	c.Ended = slices.Clone(t.Ended)
+	c.Made = nil
+	for _, m := range t.Made {
+		made := d.copyOf(m)
+		c.Made = append(c.Made, &made)
+	}
+	return c
+}
+
+// Renew gives a function other settings, and its code another version: its
+// instances are replaced one by one.
+func (d *Driver) Renew(fn int, f *plan.Function, version string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.fns[fn], d.versions[fn], d.troubles[fn] = f, version, Trouble{}
+	d.stepLocked(engine.Input{Kind: engine.Replace, Function: int32(fn)}, nil)
+}
+
+// Hold keeps a function from time-outs and idle stops, or lets it go again.
+func (d *Driver) Hold(fn int, held bool) {
+	kind := engine.Release
+	if held {
+		kind = engine.Hold
+	}
+	d.step(engine.Input{Kind: kind, Function: int32(fn)}, nil)
+}
+
+// Trouble gives what last went wrong with a function since its code changed;
+// the text is "" for nothing.
+func (d *Driver) Trouble(fn int) Trouble {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.troubles[fn]
+}
+
+// Version names the code that a function is started with now.
+func (d *Driver) Version(fn int) string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.versions[fn]
+}
+
+// track takes up an event that got its number.
+func (d *Driver) track(f *engine.Effect) {
+	t := d.shot
+	if f.Made { // a dead letter that is an event of its queue
+		from := d.tracks[f.From]
+		t = &Track{Shot: Shot{Source: int(f.Source), Payload: from.Payload, Takes: 1<<len(d.p.Sources[f.Source].Wires) - 1}, At: time.Now(), done: make(chan struct{})}
+		from.Made = append(from.Made, t)
+	}
+	t.Event, t.Arrived = f.Event, f.At
+	for w := range d.p.Sources[f.Source].Wires {
+		if t.Takes&(1<<w) != 0 {
+			t.Left++
+		}
+	}
+	t.Left = max(t.Left, 1)
+	d.tracks[f.Event] = t
+}
+
+// tries begins an attempt of each event of a batch.
+func (d *Driver) tries(f *engine.Effect, in *instance) (out []*Try) {
+	beside := -1
+	for _, sl := range in.slots {
+		if sl.open {
+			beside++
+		}
+	}
+	for _, id := range d.fx.Events[f.First : f.First+f.N] {
+		t := d.tracks[id]
+		x := &Try{Wire: f.Wire, Function: f.Function, Name: in.name, Version: in.version, Instance: *in.record(), Began: d.began.Add(time.Duration(f.At)), Beside: beside,
+			Invocation: in.slots[f.Slot].cur}
+		for _, earlier := range t.Tries {
+			if earlier.Wire == f.Wire {
+				x.N = earlier.N
+			}
+		}
+		x.N++
+		t.Tries = append(t.Tries, x)
+		out = append(out, x)
+	}
+	return out
+}
+
+// tried ends an attempt.
+func (d *Driver) tried(f *engine.Effect) {
+	t := d.tracks[f.Event]
+	if f.Instance < 0 { // lost to a failed start
+		why := d.troubles[f.Function]
+		t.Tries = append(t.Tries, &Try{Wire: f.Wire, N: f.Attempt, Function: f.Function, Began: time.Now(), Result: f.Result, Why: why.Text, Lines: why.Lines, Version: why.Version, Over: true})
+		return
+	}
+	d.cutOff(f)
+	for _, x := range slices.Backward(t.Tries) {
+		if x.Wire != f.Wire || x.Over {
+			continue
+		}
+		x.Over, x.Result = true, f.Result
+		switch {
+		case f.Result == engine.Crash:
+			x.Why, x.Lines = d.troubles[f.Function].Text, d.troubles[f.Function].Lines
+		case f.Result == engine.Timeout:
+			x.Why = "did not answer within " + d.fns[f.Function].Timeout.String()
+		case x.Reply != nil && x.Reply.Why != "":
+			x.Why = x.Reply.Why
+		}
+		return
+	}
+}
+
+func (d *Driver) trackEnded(f *engine.Effect) {
+	t := d.tracks[f.Event]
+	t.Ended = append(t.Ended, measure.Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At, Source: f.Source, Wire: f.Wire, Attempts: f.Attempt, Outcome: f.Outcome})
+	if t.Left--; t.Left == 0 {
+		close(t.done)
+		// a dead letter is made of it in this step, if one is
+		d.ripe = append(d.ripe, f.Event)
+	}
+}
+
+// forget lets go of events that have ended.
+func (d *Driver) forget() {
+	for _, id := range d.ripe {
+		delete(d.tracks, id)
+	}
+	d.ripe = d.ripe[:0]
+}

@@ -1,0 +1,122 @@
+// Package front is the local HTTP entrance: a listener that makes events of
+// requests and answers them as the function did. Open listens; what becomes of
+// a request is decided by the function that it is given.
+package front
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"nightdrill/internal/core/event"
+)
+
+// Usual is where the front listens when nobody says otherwise.
+const Usual = "127.0.0.1:8420"
+
+// bodyLimit is the largest request that is taken, in bytes.
+const bodyLimit = 64 << 20
+
+// Answer is what a caller gets.
+type Answer struct {
+	Status int
+	Header http.Header
+	Body   []byte
+}
+
+// Front is an open entrance.
+type Front struct {
+	Address string // host and port
+	Note    string // when it is not the address that was wanted: why
+	server  *http.Server
+}
+
+// Open listens at an address and hands every request to answer. When wanted is
+// "", it is the usual address, or a free port when that is taken.
+func Open(wanted string, answer func(context.Context, *event.Request) Answer) (*Front, error) {
+	f := &Front{}
+	address := wanted
+	if address == "" {
+		address = Usual
+	}
+	l, err := net.Listen("tcp", address)
+	if wanted == "" && errors.Is(err, syscall.EADDRINUSE) {
+		f.Note = Usual + " is taken, so another port was chosen"
+		l, err = net.Listen("tcp", "127.0.0.1:0")
+	}
+	if err != nil {
+		var op *net.OpError
+		if errors.As(err, &op) {
+			err = op.Err
+		}
+		return nil, fmt.Errorf("the front cannot listen at %s: %w; choose another with --listen HOST:PORT", address, err)
+	}
+	f.Address = l.Addr().String()
+	f.server = &http.Server{
+		Handler:           handler(answer),
+		ReadHeaderTimeout: 10 * time.Second,
+		MaxHeaderBytes:    1 << 20,
+	}
+	go func() { _ = f.server.Serve(l) }() // it ends with Close
+	return f, nil
+}
+
+// Close ends the listening; requests that are under way are broken off.
+func (f *Front) Close() { _ = f.server.Close() }
+
+func handler(answer func(context.Context, *event.Request) Answer) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, bodyLimit))
+		if err != nil {
+			var large *http.MaxBytesError
+			if errors.As(err, &large) {
+				http.Error(w, fmt.Sprintf("Night Drill: the request is larger than %d MiB", bodyLimit>>20), http.StatusRequestEntityTooLarge)
+			}
+			return // else the caller is gone
+		}
+		a := answer(r.Context(), &event.Request{Method: r.Method, Target: r.RequestURI, Header: fields(r), Body: body})
+		for name, values := range a.Header {
+			if !slices.Contains(ofConnection, strings.ToLower(name)) {
+				w.Header()[name] = values
+			}
+		}
+		w.WriteHeader(a.Status)
+		if r.Method != http.MethodHead {
+			_, _ = w.Write(a.Body) // a caller that is gone needs nothing
+		}
+	})
+}
+
+// ofConnection are headers of one connection, which are not passed on
+// (RFC 9110 §7.6.1); lengths are written anew.
+var ofConnection = []string{"connection", "keep-alive", "proxy-connection", "transfer-encoding", "te", "trailer", "upgrade", "content-length"}
+
+// fields gives a request's headers in a fixed order.
+func fields(r *http.Request) (out []event.Field) {
+	out = append(out, event.Field{Name: "Host", Value: r.Host})
+	named := strings.Split(strings.ToLower(r.Header.Get("Connection")), ",")
+	for name, values := range r.Header {
+		lower := strings.ToLower(name)
+		if slices.Contains(ofConnection, lower) || slices.ContainsFunc(named, func(n string) bool { return strings.TrimSpace(n) == lower }) {
+			continue
+		}
+		for _, v := range values {
+			out = append(out, event.Field{Name: name, Value: v})
+		}
+	}
+	slices.SortStableFunc(out[1:], func(a, b event.Field) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+// Plain gives an answer of the program's own, in words.
+func Plain(status int, format string, args ...any) Answer {
+	h := http.Header{"Content-Type": {"text/plain; charset=utf-8"}}
+	return Answer{status, h, fmt.Appendf(nil, "Night Drill: "+format+"\n", args...)}
+}

@@ -1,0 +1,245 @@
+// Package services runs what functions need beside them: a database, a broker.
+// Need starts a service once and waits until it is ready, Reset brings those
+// that run back to their beginning, Close ends them.
+package services
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/logs"
+	"nightdrill/internal/live/proc"
+)
+
+const (
+	askEvery = 10 * time.Millisecond
+	grace    = 5 * time.Second
+)
+
+// Set is the services of a project.
+type Set struct {
+	log *logs.Log
+	all []*service
+}
+
+type service struct {
+	plan.Service
+	mu     sync.Mutex // held while it starts
+	proc   *proc.Process
+	began  bool // by us
+	theirs bool // it was there before we came
+}
+
+// New gives the services of a project, none of them started.
+func New(list []plan.Service, log *logs.Log) *Set {
+	s := &Set{log: log}
+	for i := range list {
+		s.all = append(s.all, &service{Service: list[i]})
+	}
+	return s
+}
+
+func (s *Set) say(name string, kind logs.Kind, text string) {
+	if s.log != nil {
+		s.log.Add(time.Now(), name, name, kind, text)
+	}
+}
+
+func (s *Set) command(x *service, args []string) proc.Command {
+	return proc.Command{Args: args, Dir: x.Dir, Env: x.Env, Line: func(at time.Time, text string) {
+		if s.log != nil {
+			s.log.Add(at, x.Name, x.Name, logs.Line, text)
+		}
+	}}
+}
+
+// Need makes sure that a service is there. One that somebody else started is
+// used, and not ended by us.
+func (s *Set) Need(ctx context.Context, i int) error {
+	x := s.all[i]
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if x.theirs && x.answers(ctx) || x.began && x.alive() {
+		return nil
+	}
+	x.began, x.theirs = false, false
+	if x.answers(ctx) {
+		x.theirs = true
+		s.say(x.Name, logs.Ready, "is there already; it is used as it is")
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, x.StartTimeout)
+	defer cancel()
+	if x.Ready.By == plan.ReadyExit {
+		r := proc.Run(ctx, s.command(x, x.Start))
+		if r.Err != nil {
+			return fmt.Errorf("service %s: %w%s", x.Name, r.Err, last(r.Lines))
+		}
+		x.began = true
+		s.say(x.Name, logs.Ready, fmt.Sprintf("ready after %v", r.Took.Round(time.Millisecond)))
+		return nil
+	}
+	began := time.Now()
+	p, err := proc.Start(s.command(x, x.Start))
+	if err != nil {
+		return fmt.Errorf("service %s does not start: %w", x.Name, err)
+	}
+	x.proc = p
+	if err := x.wait(ctx, p); err != nil {
+		p.Stop(time.Second)
+		p.Gone()
+		return fmt.Errorf("service %s %w%s", x.Name, err, last(p.Output.Last(20)))
+	}
+	x.began = true
+	s.say(x.Name, logs.Ready, fmt.Sprintf("ready after %v", time.Since(began).Round(time.Millisecond)))
+	return nil
+}
+
+func last(lines []string) string {
+	if len(lines) == 0 {
+		return ""
+	}
+	return "; its last line: " + lines[len(lines)-1]
+}
+
+func (x *service) alive() bool {
+	if x.proc == nil {
+		return true // a command that came to its end
+	}
+	select {
+	case <-x.proc.Done():
+		return false
+	default:
+		return true
+	}
+}
+
+// answers tells whether the service can be reached, as far as its condition says.
+func (x *service) answers(ctx context.Context) bool {
+	ctx, cancel := context.WithTimeout(ctx, time.Second)
+	defer cancel()
+	switch x.Ready.By {
+	case plan.ReadyTCP:
+		conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", x.Ready.Path)
+		if err == nil {
+			conn.Close()
+		}
+		return err == nil
+	case plan.ReadyHTTP:
+		req, err := http.NewRequestWithContext(ctx, "GET", x.Ready.Path, nil)
+		if err != nil {
+			return false
+		}
+		client := http.Client{Transport: &http.Transport{DisableKeepAlives: true, Proxy: nil}}
+		resp, err := client.Do(req)
+		if err != nil {
+			return false
+		}
+		resp.Body.Close()
+		return resp.StatusCode/100 == 2
+	}
+	return false
+}
+
+func (x *service) wait(ctx context.Context, p *proc.Process) error {
+	if x.Ready.By == plan.ReadyRuns {
+		return nil
+	}
+	if x.Ready.By == plan.ReadyLine {
+		_, _, err := p.WaitReady(ctx, x.Ready, nil)
+		return x.why(ctx, p, err, fmt.Sprintf("no line of its output matched %q", x.Ready.Line))
+	}
+	tick := time.NewTicker(askEvery)
+	defer tick.Stop()
+	for !x.answers(ctx) {
+		select {
+		case <-tick.C:
+		case <-p.Done():
+			return x.why(ctx, p, proc.ErrEnded, "")
+		case <-ctx.Done():
+			return x.why(ctx, p, ctx.Err(), "nothing answered at "+x.Ready.Path)
+		}
+	}
+	return nil
+}
+
+func (x *service) why(ctx context.Context, p *proc.Process, err error, missing string) error {
+	switch {
+	case err == nil:
+		return nil
+	case ctx.Err() != nil:
+		return fmt.Errorf("was not ready within %v: %s", x.StartTimeout, missing)
+	}
+	return fmt.Errorf("does not start: it %s before it was ready", p.How())
+}
+
+// Reset brings the services that run back to their beginning.
+func (s *Set) Reset(ctx context.Context) error {
+	for _, x := range s.all {
+		x.mu.Lock()
+		due := (x.began || x.theirs) && x.Reset != nil
+		x.mu.Unlock()
+		if !due {
+			continue
+		}
+		ctx, cancel := context.WithTimeout(ctx, x.StartTimeout)
+		r := proc.Run(ctx, s.command(x, x.Reset))
+		cancel()
+		if r.Err != nil {
+			return fmt.Errorf("service %s could not be reset: %w%s", x.Name, r.Err, last(r.Lines))
+		}
+	}
+	return nil
+}
+
+// Names gives the services that run now, with a word for those that are not ours.
+func (s *Set) Names() (out []string) {
+	for _, x := range s.all {
+		if !x.mu.TryLock() {
+			out = append(out, x.Name+" (starting)")
+			continue
+		}
+		switch {
+		case x.theirs:
+			out = append(out, x.Name+" (was there)")
+		case x.began && x.alive():
+			out = append(out, x.Name)
+		}
+		x.mu.Unlock()
+	}
+	return out
+}
+
+// Close ends the services that we began.
+func (s *Set) Close() {
+	var all sync.WaitGroup
+	for _, x := range s.all {
+		all.Go(func() {
+			x.mu.Lock()
+			defer x.mu.Unlock()
+			if !x.began {
+				return
+			}
+			x.began = false
+			if x.Stop != nil {
+				ctx, cancel := context.WithTimeout(context.Background(), grace)
+				defer cancel()
+				if r := proc.Run(ctx, s.command(x, x.Stop)); r.Err != nil {
+					s.say(x.Name, logs.Note, "stop: "+strings.TrimSpace(r.Err.Error()))
+				}
+			}
+			if x.proc != nil {
+				x.proc.Stop(grace)
+				x.proc.Gone()
+				x.proc = nil
+			}
+		})
+	}
+	all.Wait()
+}
