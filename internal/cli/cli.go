@@ -132,7 +132,7 @@ Try it without a project: nightdrill demo`,
 	root.SuggestionsMinimumDistance = 2
 	root.PersistentFlags().StringVar(&dir, "project", ".", "the folder of the project")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return err })
-	root.AddCommand(demoCommand(), runCommand(&dir), checkCommand(&dir), runsCommand(&dir), reenactCommand())
+	root.AddCommand(demoCommand(), runCommand(&dir), fireCommand(&dir), checkCommand(&dir), runsCommand(&dir), reenactCommand())
 	return root
 }
 

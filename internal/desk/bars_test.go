@@ -26,6 +26,7 @@ import (
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/drive"
+	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/project"
 	"nightdrill/internal/store"
@@ -92,7 +93,8 @@ func open(tb testing.TB, as string, limits plan.Limits, phases ...arrival.Phase)
 		Sources:   []plan.Source{{Name: "s", Wait: time.Minute, Wires: []plan.Wire{{}}, DeadLetter: -1}},
 		Sets:      []payload.Set{{Name: "set", Payloads: []payload.Payload{{Request: &event.Request{Method: "GET", Target: "/"}}}}},
 		Drills:    []plan.Drill{{Name: "d", Seed: 1, Settle: 10 * time.Second, Limits: []plan.Limits{limits}, Feeds: []plan.Feed{{Phases: phases}}}}}
-	d := &Desk{&project.Loaded{Project: p}, runs}
+	d := &Desk{Runs: runs, Log: logs.New("")}
+	d.take(&project.Loaded{Project: p})
 	tb.Cleanup(func() { d.Close() })
 	return d, &p.Drills[0]
 }

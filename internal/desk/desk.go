@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"path/filepath"
 	"strings"
 	"sync"
 	"time"
@@ -16,14 +17,22 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/drive"
+	"nightdrill/internal/live/logs"
 	"nightdrill/internal/project"
 	"nightdrill/internal/store"
 )
 
+// stateDir is the folder of a project in which the program keeps what is its own.
+const stateDir = ".nightdrill"
+
 // Desk is an open project.
 type Desk struct {
 	*project.Loaded
-	Runs *store.Store
+	Runs  *store.Store
+	Log   *logs.Log      // what functions and services write
+	Whole *plan.Standing // the project with its variants
+	works *works
+	given string // the folder, as the user named it
 }
 
 // Open reads a project and opens its runs.
@@ -36,11 +45,39 @@ func Open(dir string) (*Desk, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Desk{l, runs}, nil
+	d := &Desk{Runs: runs, Log: logs.New(filepath.Join(l.Dir, stateDir, "functions.log")), given: dir}
+	d.take(l)
+	return d, nil
 }
 
-// Close closes the project's runs.
-func (d *Desk) Close() error { return d.Runs.Close() }
+// take takes a project up.
+func (d *Desk) take(l *project.Loaded) {
+	d.Loaded, d.Whole = l, plan.NewStanding(l.Project)
+	d.works = newWorks(d.Whole, d.Log)
+}
+
+// Close ends the services and closes the project's runs.
+func (d *Desk) Close() error {
+	d.works.services.Close()
+	d.Log.Close()
+	return d.Runs.Close()
+}
+
+// Prepare brings a project's functions to where a drill can start them: services
+// run and are reset, code is built and prepared. say hears what is being done.
+func (d *Desk) Prepare(ctx context.Context, say func(string)) error {
+	var all []int
+	for i := range d.Functions {
+		all = append(all, i)
+	}
+	if _, failure := d.works.ready(ctx, all, say); failure != nil {
+		if n := len(failure.Lines); n > 0 {
+			return fmt.Errorf("%s\n%s", failure.Text, strings.Join(failure.Lines[max(0, n-20):], "\n"))
+		}
+		return failure
+	}
+	return d.works.services.Reset(ctx)
+}
 
 // Drill gives a drill by its name; the only one there is when the name is empty.
 func (d *Desk) Drill(name string) (*plan.Drill, error) {
@@ -85,6 +122,8 @@ func (d *Desk) Start(ctx context.Context, drill *plan.Drill, journal io.Writer) 
 	r := &Running{ID: newID(now), Drill: drill, Began: now, done: make(chan struct{})}
 	ctx, r.stop = context.WithCancel(ctx)
 	r.driver = drive.New(d.Project, drill, r.ID)
+	r.driver.Log(d.Log)
+	r.driver.Versions(d.works.labels()[:len(d.Functions)])
 	if journal != nil {
 		r.driver.Journal(journal)
 	}

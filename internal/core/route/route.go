@@ -73,6 +73,17 @@ type Pattern struct {
 	segments []segment
 }
 
+// Literal gives the path that the pattern stands for, or "" when it stands for
+// several.
+func (p *Pattern) Literal() string {
+	for _, s := range p.segments {
+		if s.param {
+			return ""
+		}
+	}
+	return p.text
+}
+
 type segment struct {
 	literal string
 	param   bool

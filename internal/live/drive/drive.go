@@ -240,7 +240,9 @@ func (d *Driver) at(t time.Time) clock.Time { return clock.Time(t.Sub(d.began)) 
 func (d *Driver) Run(ctx context.Context) {
 	busy := startBusy()
 	d.mu.Lock()
-	d.began = time.Now()
+	if d.began.IsZero() {
+		d.began = time.Now()
+	}
 	d.mu.Unlock()
 	stopped := make(chan struct{})
 	go func() {

@@ -71,18 +71,18 @@ func NewStanding(s *plan.Standing, id string, log *logs.Log) *Driver {
 	}
 	r := New(&s.Project, d, id)
 	r.tracks, r.log = map[int64]*Track{}, log
+	r.began = time.Now()
 	return r
+}
+
+// Settings says how a function is started, and which code it has. It is called
+// before Run.
+func (d *Driver) Settings(fn int, f plan.Function, version string) {
+	d.fns[fn], d.versions[fn] = &f, version
 }
 
 // Log has what the functions write entered into a log. It is called before Run.
 func (d *Driver) Log(l *logs.Log) { d.log = l }
-
-// Begun tells whether Run has begun.
-func (d *Driver) Begun() bool {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return !d.began.IsZero()
-}
 
 // Fire hands an event in. Look tells what becomes of it.
 func (d *Driver) Fire(s Shot) *Track {
@@ -250,4 +250,49 @@ func (d *Driver) forget() {
 		delete(d.tracks, id)
 	}
 	d.ripe = d.ripe[:0]
+}
+
+// Name names the code of a function, before it is started for the first time.
+func (d *Driver) Name(fn int, version string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.versions[fn] = version
+}
+
+// Weight gives how many bytes of replies a track holds.
+func (d *Driver) Weight(t *Track) (n int) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, x := range t.Tries {
+		if x.Reply != nil {
+			n += len(x.Reply.Body)
+		}
+	}
+	return n
+}
+
+// Trim keeps the beginnings of a track's replies.
+func (d *Driver) Trim(t *Track, most int) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, x := range t.Tries {
+		if x.Reply != nil && len(x.Reply.Body) > most {
+			short := *x.Reply
+			short.Body = slices.Clone(short.Body[:most])
+			x.Reply = &short
+		}
+	}
+}
+
+// NextOn gives the time at which a track's first attempt after another one was
+// handed to the same instance, if there is one.
+func (d *Driver) NextOn(t *Track, after *Try) (at time.Time, ok bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, x := range t.Tries {
+		if x.Name == after.Name && x.Began.After(after.Began) {
+			return x.Began, true
+		}
+	}
+	return at, false
 }

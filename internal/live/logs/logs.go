@@ -56,9 +56,7 @@ type Log struct {
 // New gives a log that is also written to a file, unless the path is "". A file
 // that cannot be written is done without.
 func New(path string) *Log {
-	l := &Log{ring: make([]Entry, keptEntries), first: 1, path: path}
-	l.begin()
-	return l
+	return &Log{ring: make([]Entry, keptEntries), first: 1, path: path}
 }
 
 // begin opens the file, and keeps the one that was there as the former one.
@@ -94,6 +92,9 @@ func (l *Log) Add(at time.Time, function, instance string, kind Kind, text strin
 		old := &l.ring[l.first%keptEntries]
 		l.bytes -= len(old.Text)
 		*old = Entry{}
+	}
+	if l.file == nil {
+		l.begin()
 	}
 	if l.file != nil {
 		n, _ := fmt.Fprintf(l.out, "%s %s %s\n", at.Format("15:04:05.000000"), instance, text)
@@ -152,6 +153,6 @@ func (l *Log) Close() {
 	if l.file != nil {
 		_ = l.out.Flush() // nothing depends on it
 		_ = l.file.Close()
-		l.file = nil
+		l.file, l.path = nil, ""
 	}
 }

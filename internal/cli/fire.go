@@ -1,0 +1,404 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/desk"
+	"nightdrill/internal/live/carry"
+	"nightdrill/internal/live/proc"
+)
+
+func fireCommand(dir *string) *cobra.Command {
+	var o desk.Order
+	var times int
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "fire SOURCE PAYLOAD",
+		Short: "Fire one event: reply, log lines, where the time went",
+		Long: `Fire starts what is needed, sends one event to a source and prints what the
+function replied, what it wrote meanwhile and where the time went.
+
+PAYLOAD is a payload set (its first), SET#N, the name of a saved payload, a file,
+or - for standard input: a request as it stands on the wire, an event as JSON, or
+a recording (its first). The exit code is 0 only if the event ended as done.`,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 2 {
+				return errors.New("fire wants a source and a payload, such as nightdrill fire fares fare-requests#1")
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if times < 1 {
+				return wrong(fmt.Errorf("--times is %d; the least is 1", times))
+			}
+			d, err := open(*dir)
+			if err != nil {
+				return err
+			}
+			defer d.Close()
+			if o.Item, err = findItem(cmd.InOrStdin(), d, args[0], args[1]); err != nil {
+				return wrong(err)
+			}
+			return fire(cmd, d, o, times, asJSON)
+		},
+	}
+	f := c.Flags()
+	f.BoolVar(&o.Cold, "cold", false, "stop running instances before each firing")
+	f.IntVar(&times, "times", 1, "fire so many times in a row, and give the figures")
+	f.StringVar(&o.Variant, "variant", "", "fire at a variant of the function")
+	f.BoolVar(&asJSON, "json", false, "as JSON")
+	return c
+}
+
+// findItem finds what is to be fired.
+func findItem(in io.Reader, d *desk.Desk, source, name string) (*desk.Item, error) {
+	s := d.SourceNamed(source)
+	if s < 0 {
+		var names []string
+		for i := range d.Sources {
+			names = append(names, d.Sources[i].Name)
+		}
+		return nil, fmt.Errorf("there is no source %q; there are %s", source, strings.Join(names, ", "))
+	}
+	src := &d.Sources[s]
+	if name == "-" {
+		text, err := io.ReadAll(in)
+		if err != nil {
+			return nil, err
+		}
+		return itemOf("standard input", text, s, src)
+	}
+	set, number, numbered := strings.Cut(name, "#")
+	for i := range d.Sets {
+		if x := &d.Sets[i]; x.Name == set {
+			n := 1
+			if numbered {
+				var err error
+				if n, err = strconv.Atoi(number); err != nil || n < 1 || n > len(x.Payloads) {
+					return nil, fmt.Errorf("%s has payloads 1 to %d, not %s", set, len(x.Payloads), number)
+				}
+			}
+			return ofSet(x, n, s, src)
+		}
+	}
+	for _, suffix := range []string{"", ".request", ".event.json"} {
+		path := filepath.Join(d.Dir, desk.SavedDir, source, name+suffix)
+		if i := desk.SavedItem(path, s, src); suffix != "" && i != nil && fileIs(path) {
+			return usable(i)
+		}
+	}
+	text, err := os.ReadFile(name)
+	if err != nil {
+		var names []string
+		for i := range d.Sets {
+			names = append(names, d.Sets[i].Name)
+		}
+		return nil, fmt.Errorf("there is no payload set, saved payload or file %q; sets are %s", name, strings.Join(names, ", "))
+	}
+	return itemOf(name, text, s, src)
+}
+
+func fileIs(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
+}
+
+func usable(i *desk.Item) (*desk.Item, error) {
+	if i.Wrong != "" {
+		return nil, fmt.Errorf("%s: %s", i.Title(), i.Wrong)
+	}
+	return i, nil
+}
+
+// ofSet gives payload n of a set, from 1.
+func ofSet(x *payload.Set, n, s int, src *plan.Source) (*desk.Item, error) {
+	p := &x.Payloads[n-1]
+	if (p.Request != nil) != (src.Kind == plan.HTTP) {
+		return nil, fmt.Errorf("%s#%d is %s, which a source of the kind %v does not take", x.Name, n, kindOf(p), src.Kind)
+	}
+	return &desk.Item{Source: s, SourceName: src.Name, HTTP: p.Request != nil, Label: p.Label(), Set: x.Name, N: n, Payload: p, Expect: x.Expect}, nil
+}
+
+func kindOf(p *payload.Payload) string {
+	if p.Request != nil {
+		return "an HTTP request"
+	}
+	return "an event"
+}
+
+// itemOf makes an item of a text: a payload as it is saved, or a recording.
+func itemOf(name string, text []byte, s int, src *plan.Source) (*desk.Item, error) {
+	i := desk.ItemOf(name, text, s, src)
+	if i.Wrong == "" {
+		return i, nil
+	}
+	if recorded, mistakes := payload.Read(text); len(recorded) > 0 && len(mistakes) == 0 {
+		return ofSet(&payload.Set{Name: name, Payloads: recorded}, 1, s, src)
+	}
+	want := "an event as CloudEvents JSON"
+	if src.Kind == plan.HTTP {
+		want = "a request as it stands on the wire"
+	}
+	return nil, fmt.Errorf("%s is not %s: %s", name, want, i.Wrong)
+}
+
+// fired is one firing in the JSON form of the command.
+type fired struct {
+	N           int                `json:"n"`
+	Source      string             `json:"source"`
+	Payload     string             `json:"payload"`
+	Outcome     string             `json:"outcome"` // or "not sent"
+	Why         string             `json:"why,omitempty"`
+	Function    string             `json:"function,omitempty"`
+	Version     string             `json:"version,omitempty"`
+	Instance    string             `json:"instance,omitempty"`
+	Class       string             `json:"class,omitempty"`
+	Attempts    int                `json:"attempts"`
+	Ms          float64            `json:"ms"`
+	Phases      map[string]float64 `json:"phases_ms"`
+	Own         map[string]float64 `json:"server_timing_ms,omitempty"`
+	Status      int                `json:"status,omitempty"`
+	Header      map[string]string  `json:"headers,omitempty"`
+	Size        int64              `json:"size"`
+	Body        any                `json:"body,omitempty"` // JSON as it is, text as a string
+	Log         []string           `json:"log,omitempty"`
+	Unexpected  []string           `json:"unexpected,omitempty"`
+	DeadLetters int                `json:"dead_letters,omitempty"`
+}
+
+func fire(cmd *cobra.Command, d *desk.Desk, o desk.Order, times int, asJSON bool) error {
+	farewell, err := proc.Guard(nil)
+	if err != nil {
+		return could(err)
+	}
+	defer farewell()
+	s := d.StandQuietly()
+	defer s.Close()
+	out := cmd.OutOrStdout()
+	var all []fired
+	good, expected := true, true
+	took := map[engine.Class][]time.Duration{}
+	for n := range times {
+		f := s.Fire(o)
+		select {
+		case <-f.Done():
+		case <-cmd.Context().Done():
+			f.Stop()
+			return errInterrupted
+		}
+		v := s.Look(f)
+		x := describe(s, &v)
+		all = append(all, x)
+		good = good && x.Outcome == "done"
+		expected = expected && len(x.Unexpected) == 0
+		if t := v.Last(); t != nil && v.Outcome() == engine.Done {
+			took[t.Invocation.Class] = append(took[t.Invocation.Class], v.Latency())
+		}
+		switch {
+		case asJSON:
+		case times == 1:
+			printFiring(out, s, &v, &x)
+		default:
+			fmt.Fprintf(out, "%3d  %s\n", n+1, line(&x))
+		}
+		if v.Refused != nil {
+			break
+		}
+	}
+	if asJSON {
+		text, err := json.MarshalIndent(map[string]any{"format": "nightdrill.firing/1", "project": d.Name, "firings": all}, "", "  ")
+		if err != nil {
+			return could(err)
+		}
+		fmt.Fprintf(out, "%s\n", text)
+	} else if times > 1 {
+		printFigures(out, took)
+	}
+	switch {
+	case !good && all[len(all)-1].Outcome == "not sent":
+		return coded{failed, errors.New(oneLine(all[len(all)-1].Why))}
+	case !good, !expected:
+		return errMissed
+	}
+	return nil
+}
+
+func describe(s *desk.Standing, v *desk.Shown) fired {
+	x := fired{N: v.N, Source: v.Item.SourceName, Payload: v.Item.Title(), Phases: map[string]float64{}}
+	if v.Refused != nil {
+		x.Outcome, x.Why, x.Log = "not sent", v.Refused.Text, v.Refused.Lines
+		return x
+	}
+	x.Outcome = strings.ReplaceAll(v.Outcome().String(), "_", "-")
+	x.Ms = millis(v.Latency())
+	t := v.Last()
+	if t == nil {
+		return x
+	}
+	x.Attempts, x.DeadLetters = len(v.Track.Tries), len(v.Track.Made)
+	x.Function, x.Version, x.Instance, x.Why = s.NameOf(t), t.Version, t.Name, t.Why
+	if t.Result != engine.OK && x.Why == "" {
+		x.Why = t.Result.String()
+	}
+	if t.Name == "" {
+		x.Log = t.Lines
+		return x
+	}
+	x.Class = t.Invocation.Class.String()
+	for _, p := range measure.Phases(v.Track.Arrived, &t.Instance, &t.Invocation) {
+		x.Phases[strings.ReplaceAll(p.Name, " ", "_")] += millis(p.Took())
+	}
+	for _, l := range s.Lines(v, t, 1000) {
+		x.Log = append(x.Log, l.Text)
+	}
+	if r := t.Reply; r != nil && r.Status > 0 {
+		x.Status, x.Size, x.Header = r.Status, r.Size, map[string]string{}
+		for name, values := range r.Header {
+			x.Header[name] = strings.Join(values, ", ")
+		}
+		if r.Timing != "" {
+			x.Own = map[string]float64{}
+			for _, own := range measure.ParseServerTiming(r.Timing) {
+				x.Own[own.Name] += millis(own.Took)
+			}
+		}
+		body, _ := r.Plain()
+		switch {
+		case json.Valid(body):
+			x.Body = json.RawMessage(body)
+		case carry.IsText(body):
+			x.Body = string(body)
+		}
+	}
+	for _, verdict := range v.Verdicts() {
+		if !verdict.Held {
+			x.Unexpected = append(x.Unexpected, fmt.Sprintf("expected %s, got %s", verdict.Text, verdict.Got))
+		}
+	}
+	return x
+}
+
+func millis(d time.Duration) float64 { return float64(d.Round(time.Microsecond)) / 1e6 }
+
+// line is a firing in one line.
+func line(x *fired) string {
+	text := fmt.Sprintf("%-9s %8.2f ms", x.Outcome, x.Ms)
+	if x.Class != "" {
+		text += fmt.Sprintf("  %-5s on %s, %s", x.Class, x.Instance, x.Version)
+	}
+	if x.Status > 0 {
+		text += fmt.Sprintf("  status %d, %d B", x.Status, x.Size)
+	}
+	if x.Why != "" {
+		text += "  " + proc.Harmless(x.Why)
+	}
+	return text
+}
+
+func printFiring(w io.Writer, s *desk.Standing, v *desk.Shown, x *fired) {
+	fmt.Fprintf(w, "%s %s  %s\n", x.Source, x.Payload, proc.Harmless(v.Item.Label))
+	fmt.Fprintln(w, line(x))
+	if v.Refused != nil {
+		for _, l := range x.Log[max(0, len(x.Log)-20):] {
+			fmt.Fprintln(w, "  "+l)
+		}
+		return
+	}
+	t := v.Last()
+	if t == nil {
+		if v.Outcome() == engine.Unmatched {
+			fmt.Fprintf(w, "  no wire of %s takes it; nightdrill check lists them\n", x.Source)
+		}
+		return
+	}
+	if len(v.Track.Tries) > 1 {
+		for i, a := range v.Track.Tries {
+			fmt.Fprintf(w, "  attempt %d: %v %s\n", i+1, a.Result, proc.Harmless(a.Why))
+		}
+	}
+	if r := t.Reply; r != nil && r.Status > 0 {
+		fmt.Fprintln(w, "\nreply")
+		printReply(w, r)
+	}
+	fmt.Fprintf(w, "\nlog, %s\n", plural(len(x.Log), "line"))
+	for _, l := range x.Log {
+		fmt.Fprintln(w, "  "+l)
+	}
+	if t.Name == "" {
+		return
+	}
+	fmt.Fprintln(w, "\nwhere the time went, ms")
+	for _, p := range measure.Phases(v.Track.Arrived, &t.Instance, &t.Invocation) {
+		fmt.Fprintf(w, "  %-12s %9.2f\n", p.Name, millis(p.Took()))
+	}
+	if t.Reply != nil {
+		for _, own := range measure.ParseServerTiming(t.Reply.Timing) {
+			fmt.Fprintf(w, "    %-10s %9.2f  said by the function\n", proc.Harmless(own.Name), millis(own.Took))
+		}
+	}
+	for _, u := range x.Unexpected {
+		fmt.Fprintln(w, "\nunexpected: "+proc.Harmless(u))
+	}
+}
+
+func printReply(w io.Writer, r *carry.Reply) {
+	for _, name := range sortedNames(r.Header) {
+		for _, value := range r.Header[name] {
+			fmt.Fprintf(w, "  %s: %s\n", name, proc.Harmless(value))
+		}
+	}
+	body, note := r.Plain()
+	if note != "" {
+		fmt.Fprintf(w, "  (%s)\n", note)
+	}
+	fmt.Fprintln(w)
+	var pretty bytes.Buffer
+	switch {
+	case len(body) == 0:
+		fmt.Fprintln(w, "  (no body)")
+	case json.Indent(&pretty, body, "", "  ") == nil:
+		fmt.Fprintln(w, "  "+harmlessLines(pretty.String()))
+	case carry.IsText(body):
+		fmt.Fprintln(w, "  "+harmlessLines(string(body)))
+	default:
+		fmt.Fprintf(w, "  (%d bytes that are no text)\n", len(body))
+	}
+}
+
+// harmlessLines keeps the lines of a text and nothing that a terminal obeys.
+func harmlessLines(text string) string {
+	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
+	for i, l := range lines {
+		indent := len(l) - len(strings.TrimLeft(l, " "))
+		lines[i] = l[:indent] + proc.Harmless(strings.TrimRight(l[indent:], "\r"))
+	}
+	return strings.Join(lines, "\n  ")
+}
+
+func printFigures(w io.Writer, took map[engine.Class][]time.Duration) {
+	fmt.Fprintf(w, "\n%-6s %5s %9s %9s %9s   ms, from firing to the last byte\n", "", "n", "least", "median", "most")
+	for _, class := range []engine.Class{engine.Cold, engine.First, engine.Warm} {
+		all := took[class]
+		if len(all) == 0 {
+			continue
+		}
+		slices.Sort(all)
+		fmt.Fprintf(w, "%-6v %5d %9.2f %9.2f %9.2f\n", class, len(all), millis(all[0]), millis(all[(len(all)-1)/2]), millis(all[len(all)-1]))
+	}
+}

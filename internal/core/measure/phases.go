@@ -1,0 +1,109 @@
+package measure
+
+import (
+	"strconv"
+	"strings"
+	"time"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+)
+
+// Phase is a stretch of one invocation's way.
+type Phase struct {
+	Name     string
+	From, To clock.Time
+}
+
+// Took is how long a phase took.
+func (p Phase) Took() time.Duration { return p.To.Sub(p.From) }
+
+// Phases gives where the time of an invocation went, from when its event arrived
+// to the last byte of its answer. For a cold one the start of its instance is
+// part of it. What cannot be told apart is one phase.
+func Phases(arrived clock.Time, in *Instance, v *Invocation) (out []Phase) {
+	at := arrived
+	until := func(name string, to clock.Time) {
+		if to > at {
+			out = append(out, Phase{name, at, to})
+			at = to
+		}
+	}
+	if v.Class == engine.Cold && in.Ready > 0 {
+		until("wait", in.Spawned)
+		if in.Exec > 0 {
+			until("spawn", in.Exec)
+			until("boot", in.Ready)
+		} else {
+			until("spawn, boot", in.Ready)
+		}
+		until("hand over", v.Sent)
+	} else {
+		until("wait", v.Sent)
+	}
+	if v.Sent == 0 {
+		until("wait", v.Done)
+		return out
+	}
+	if v.Received == 0 {
+		until("no answer", v.Done)
+		return out
+	}
+	until("first byte", v.Received)
+	until("rest", v.Done)
+	return out
+}
+
+// Own is a phase that the function itself tells of.
+type Own struct {
+	Name string
+	Took time.Duration // 0 when it gives none
+	Says string        // its description
+}
+
+// ParseServerTiming reads the header of W3C Server Timing. What is not well
+// formed is passed over.
+func ParseServerTiming(header string) (out []Own) {
+	for _, entry := range splitQuoted(header, ',') {
+		parts := splitQuoted(entry, ';')
+		name := strings.TrimSpace(parts[0])
+		if name == "" {
+			continue
+		}
+		o := Own{Name: name}
+		for _, p := range parts[1:] {
+			key, value, _ := strings.Cut(p, "=")
+			value = strings.TrimSpace(value)
+			if n := len(value); n > 1 && value[0] == '"' && value[n-1] == '"' {
+				value = strings.NewReplacer(`\"`, `"`, `\\`, `\`).Replace(value[1 : n-1])
+			}
+			switch strings.ToLower(strings.TrimSpace(key)) {
+			case "dur":
+				if ms, err := strconv.ParseFloat(value, 64); err == nil && ms >= 0 && ms < 1e9 {
+					o.Took = time.Duration(ms * 1e6)
+				}
+			case "desc":
+				o.Says = value
+			}
+		}
+		out = append(out, o)
+	}
+	return out
+}
+
+// splitQuoted splits at a separator that does not stand between double quotes.
+func splitQuoted(s string, at byte) (out []string) {
+	quoted, from := false, 0
+	for i := 0; i < len(s); i++ {
+		switch {
+		case s[i] == '\\' && quoted:
+			i++
+		case s[i] == '"':
+			quoted = !quoted
+		case s[i] == at && !quoted:
+			out = append(out, s[from:i])
+			from = i + 1
+		}
+	}
+	return append(out, s[from:])
+}

@@ -1,0 +1,335 @@
+package desk
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/project"
+)
+
+// SavedDir is the folder of a project in which payloads are kept one by one, in
+// a folder for each source.
+const SavedDir = "payloads"
+
+// What files of saved payloads are called: a request as it stands on the wire,
+// or an event as its JSON.
+const (
+	requestSuffix = ".request"
+	eventSuffix   = ".event.json"
+)
+
+// Item is something that can be fired at a source.
+type Item struct {
+	Source     int
+	SourceName string
+	HTTP       bool
+	Label      string // what it is, in a few words
+	Set        string // of a payload of a set
+	N          int    // its place in the set, from 1
+	Payload    *payload.Payload
+	File       string // of a saved one: the file's path, absolute
+	Name       string // of a saved one
+	Text       []byte // of a saved one, its actions not filled in
+	Wrong      string // why a saved one cannot be read
+	Expect     *payload.Expect
+}
+
+// Key tells an item from others, also after the project was read again.
+func (i *Item) Key() string {
+	switch {
+	case i.File != "":
+		return i.SourceName + " " + i.Name
+	case i.Set != "":
+		return fmt.Sprintf("%s %s#%d", i.SourceName, i.Set, i.N)
+	}
+	return i.SourceName + " " + i.Label
+}
+
+// Title names an item within its source.
+func (i *Item) Title() string {
+	switch {
+	case i.File != "":
+		return i.Name
+	case i.Set != "":
+		return fmt.Sprintf("%s#%d", i.Set, i.N)
+	}
+	return "from outside"
+}
+
+// Items is all that can be fired, by source.
+type Items struct {
+	All    []*Item
+	l      *project.Loaded
+	stale  bool // the project's files have changed
+	unread bool // saved payloads have changed
+}
+
+func newItems(l *project.Loaded) *Items {
+	x := &Items{l: l}
+	x.reread()
+	return x
+}
+
+// reread makes the list anew: for each source its saved payloads, then those of
+// the sets that drills send to it, or of every set of its kind where none do.
+func (x *Items) reread() {
+	x.unread, x.All = false, nil
+	for s := range x.l.Sources {
+		src := &x.l.Sources[s]
+		x.All = append(x.All, saved(x.l.Dir, s, src)...)
+		for _, set := range setsOf(x.l.Project, s) {
+			for n := range set.Payloads {
+				p := &set.Payloads[n]
+				x.All = append(x.All, &Item{Source: s, SourceName: src.Name, HTTP: src.Kind == plan.HTTP, Label: p.Label(),
+					Set: set.Name, N: n + 1, Payload: p, Expect: set.Expect})
+			}
+		}
+	}
+}
+
+func (x *Items) find(key string) *Item {
+	for _, i := range x.All {
+		if i.Key() == key {
+			return i
+		}
+	}
+	return nil
+}
+
+func setsOf(p *plan.Project, source int) (sets []*payload.Set) {
+	for _, d := range p.Drills {
+		for _, f := range d.Feeds {
+			if set := &p.Sets[f.Set]; f.Source == source && !slices.Contains(sets, set) {
+				sets = append(sets, set)
+			}
+		}
+	}
+	if sets != nil {
+		return sets
+	}
+	for i := range p.Sets {
+		if set := &p.Sets[i]; len(set.Payloads) > 0 && (set.Payloads[0].Request != nil) == (p.Sources[source].Kind == plan.HTTP) {
+			sets = append(sets, set)
+		}
+	}
+	return sets
+}
+
+// saved reads the payloads that are kept one by one for a source.
+func saved(dir string, s int, src *plan.Source) (out []*Item) {
+	folder := filepath.Join(dir, SavedDir, src.Name)
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return nil
+	}
+	for _, e := range entries {
+		if item := SavedItem(filepath.Join(folder, e.Name()), s, src); item != nil && e.Type().IsRegular() {
+			out = append(out, item)
+		}
+	}
+	return out
+}
+
+// savedLimit is the largest file that is taken for a payload, in bytes.
+const savedLimit = 64 << 20
+
+// SavedItem reads a payload from a file; nil when it is none by its name.
+func SavedItem(path string, s int, src *plan.Source) *Item {
+	base := filepath.Base(path)
+	name, isRequest := strings.CutSuffix(base, requestSuffix)
+	name, isEvent := strings.CutSuffix(name, eventSuffix)
+	if !isRequest && !isEvent || isRequest != (src.Kind == plan.HTTP) {
+		return nil
+	}
+	i := &Item{Source: s, SourceName: src.Name, HTTP: isRequest, File: path, Name: name}
+	text, err := readLimited(path)
+	if err != nil {
+		i.Wrong = err.Error()
+	}
+	i.takeText(text)
+	return i
+}
+
+func readLimited(path string) ([]byte, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, cause(err)
+	}
+	if info.Size() > savedLimit {
+		return nil, fmt.Errorf("the file has %d MB; the most is %d MiB", info.Size()/1_000_000, savedLimit>>20)
+	}
+	text, err := os.ReadFile(path)
+	return text, cause(err)
+}
+
+func cause(err error) error {
+	if p, ok := err.(*fs.PathError); ok {
+		return p.Err
+	}
+	return err
+}
+
+// takeText takes the text of a payload, and says what it is or what is wrong.
+func (i *Item) takeText(text []byte) {
+	i.Text = text
+	if i.Wrong != "" {
+		return
+	}
+	p, err := i.fill(payload.Values{Counter: 1, Seed: 1, UUID: newUUID})
+	if err != nil {
+		i.Wrong = err.Error()
+		return
+	}
+	i.Label = p.Label()
+}
+
+// ItemOf makes an item of a text, for a source.
+func ItemOf(name string, text []byte, s int, src *plan.Source) *Item {
+	i := &Item{Source: s, SourceName: src.Name, HTTP: src.Kind == plan.HTTP, File: name, Name: name}
+	i.takeText(text)
+	return i
+}
+
+// fill gives the payload to be sent.
+func (i *Item) fill(v payload.Values) (*payload.Payload, error) {
+	if i.Payload != nil {
+		return i.Payload, nil
+	}
+	text, err := payload.Fill(i.Text, v)
+	if err != nil {
+		return nil, err
+	}
+	p, err := payload.ParseText(text, i.HTTP)
+	if err != nil {
+		return nil, err
+	}
+	return &p, nil
+}
+
+// Content gives the text of an item, as it is edited.
+func (i *Item) Content() []byte {
+	if i.File != "" {
+		return i.Text
+	}
+	return i.Payload.Text()
+}
+
+// Save keeps a text as a payload of a source, and gives its key. A name that is
+// taken is refused.
+func (s *Standing) Save(source, name string, text []byte) (key string, err error) {
+	path, err := s.pathOf(source, name)
+	if err != nil {
+		return "", err
+	}
+	if _, err := os.Stat(path); err == nil {
+		return "", fmt.Errorf("%s already has a payload %s", source, name)
+	}
+	return s.put(source, name, path, text)
+}
+
+func (s *Standing) put(source, name, path string, text []byte) (string, error) {
+	if err := save(path, text); err != nil {
+		return "", fmt.Errorf("the payload cannot be kept: %w", err)
+	}
+	s.mu.Lock()
+	s.Items.reread()
+	s.mu.Unlock()
+	s.changed()
+	return source + " " + name, nil
+}
+
+// pathOf gives the file of a saved payload.
+func (s *Standing) pathOf(source, name string) (string, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	i := s.SourceNamed(source)
+	if i < 0 {
+		return "", fmt.Errorf("there is no source %q", source)
+	}
+	if name == "" || strings.ContainsFunc(name, func(r rune) bool {
+		return r != '-' && r != '_' && r != '.' && (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z')
+	}) || name[0] == '.' {
+		return "", fmt.Errorf("%q is not a name for a payload; it is made of letters, digits, -, _ and .", name)
+	}
+	suffix := eventSuffix
+	if s.Sources[i].Kind == plan.HTTP {
+		suffix = requestSuffix
+	}
+	return filepath.Join(s.Dir, SavedDir, source, name+suffix), nil
+}
+
+// Rewrite changes the text of a saved payload.
+func (s *Standing) Rewrite(i *Item, text []byte) error {
+	_, err := s.put(i.SourceName, i.Name, i.File, text)
+	return err
+}
+
+// Rename gives a saved payload another name.
+func (s *Standing) Rename(i *Item, name string) (key string, err error) {
+	path, err := s.pathOf(i.SourceName, name)
+	if err != nil {
+		return "", err
+	}
+	if _, err := os.Stat(path); err == nil {
+		return "", fmt.Errorf("%s already has a payload %s", i.SourceName, name)
+	}
+	if err := os.Rename(i.File, path); err != nil {
+		return "", fmt.Errorf("the payload cannot be renamed: %w", cause(err))
+	}
+	s.mu.Lock()
+	s.Items.reread()
+	s.mu.Unlock()
+	return i.SourceName + " " + name, nil
+}
+
+// Delete removes a saved payload.
+func (s *Standing) Delete(i *Item) error {
+	if i.File == "" {
+		return fmt.Errorf("%s stands in a recording; only payloads that are kept by themselves can be deleted", i.Title())
+	}
+	if err := os.Remove(i.File); err != nil {
+		return fmt.Errorf("the payload cannot be deleted: %w", cause(err))
+	}
+	s.mu.Lock()
+	s.Items.reread()
+	s.mu.Unlock()
+	return nil
+}
+
+// List gives all that can be fired.
+func (s *Standing) List() []*Item {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.Items.All
+}
+
+// FreeName gives a name that no saved payload of the source has.
+func (s *Standing) FreeName(source, like string) string {
+	like = strings.Map(func(r rune) rune {
+		switch {
+		case r >= '0' && r <= '9', r >= 'a' && r <= 'z', r >= 'A' && r <= 'Z', r == '-', r == '_':
+			return r
+		}
+		return '-'
+	}, like)
+	name := strings.Trim(like, "-")
+	if name == "" {
+		name = "payload"
+	}
+	for n := 2; ; n++ {
+		path, err := s.pathOf(source, name)
+		if err != nil {
+			return name
+		}
+		if _, err := os.Stat(path); err != nil {
+			return name
+		}
+		name = fmt.Sprintf("%s-%d", strings.Trim(like, "-"), n)
+	}
+}

@@ -1,0 +1,560 @@
+package desk
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/drive"
+	"nightdrill/internal/live/front"
+	"nightdrill/internal/project"
+)
+
+// Standing is the desk while the program is open: functions are started on
+// demand by the same rules as in a drill, the front listens, and what changes in
+// the project's files is taken up.
+type Standing struct {
+	*Desk
+	Front *front.Front // nil where it was not wanted, or could not be opened
+	Items *Items
+
+	mu      sync.Mutex
+	driver  *drive.Driver
+	end     context.CancelFunc
+	over    chan struct{} // closed when the driver has ended
+	paused  string        // why nothing can be fired, while a drill has the functions
+	watcher *watcher
+	trouble string // why files are not watched, or the front does not listen
+	wrong   error  // the mistakes of a project file that was changed
+	firings []*Firing
+	numbers int
+	counts  map[string]int      // firings of each payload text
+	held    map[string]bool     // functions that are looked at in a debugger
+	env     map[string][]string // values that were set for this session, by function
+	again   bool                // the last firing by hand comes again after each change
+	last    *Order
+	changes chan struct{}
+	listen  string
+}
+
+// Stand opens the desk: nothing is started before it is asked for. The front
+// listens at an address, the usual one when it is "".
+func (d *Desk) Stand(listen string) (*Standing, error) {
+	s := d.stand()
+	s.listen = listen
+	var err error
+	if s.Front, err = front.Open(listen, s.answer); err != nil {
+		if listen != "" {
+			s.Close()
+			return nil, err
+		}
+		s.trouble = err.Error()
+	}
+	s.watch()
+	return s, nil
+}
+
+// StandQuietly opens the desk without the front, and without looking at files:
+// for one command.
+func (d *Desk) StandQuietly() *Standing { return d.stand() }
+
+func (d *Desk) stand() *Standing {
+	s := &Standing{Desk: d, counts: map[string]int{}, held: map[string]bool{}, env: map[string][]string{}, changes: make(chan struct{}, 1)}
+	s.Items = newItems(d.Loaded)
+	s.begin()
+	return s
+}
+
+// begin starts a driver.
+func (s *Standing) begin() {
+	driver := drive.NewStanding(s.Whole, newID(time.Now()), s.Log)
+	for i, c := range s.works.codes {
+		f := c.function()
+		if env := s.env[f.Name]; len(env) > 0 {
+			s.override(c, env)
+		}
+		driver.Settings(i, c.function(), c.label())
+	}
+	ctx, end := context.WithCancel(context.Background())
+	over := make(chan struct{})
+	s.driver, s.end, s.over = driver, end, over
+	go func() {
+		defer close(over)
+		driver.Run(ctx)
+	}()
+	for name := range s.held {
+		if fn := s.Whole.FunctionNamed(name); fn >= 0 && s.held[name] {
+			driver.Hold(fn, true)
+		}
+	}
+}
+
+// Changes tells that something may look different now.
+func (s *Standing) Changes() <-chan struct{} { return s.changes }
+
+func (s *Standing) changed() {
+	select {
+	case s.changes <- struct{}{}:
+	default:
+	}
+}
+
+// Close ends everything that the desk began.
+func (s *Standing) Close() {
+	if s.Front != nil {
+		s.Front.Close()
+	}
+	s.mu.Lock()
+	w, end, over := s.watcher, s.end, s.over
+	s.watcher = nil
+	s.mu.Unlock()
+	if w != nil {
+		w.close()
+	}
+	end()
+	<-over
+}
+
+// Pause lets the functions go, for a drill to have them, and returns when no
+// process of theirs is left. Resume takes them up again.
+func (s *Standing) Pause(why string) {
+	s.mu.Lock()
+	s.paused = why
+	end, over := s.end, s.over
+	s.mu.Unlock()
+	end()
+	<-over
+	s.changed()
+}
+
+// Resume takes the functions up again after Pause.
+func (s *Standing) Resume() {
+	s.mu.Lock()
+	s.paused = ""
+	s.begin()
+	s.mu.Unlock()
+	s.bringAll()
+	s.changed()
+}
+
+// watch looks at the files of the functions and of the project.
+func (s *Standing) watch() {
+	var patterns []string
+	for i := range s.Whole.Functions {
+		patterns = append(patterns, s.Whole.Functions[i].Watch...)
+	}
+	patterns = append(patterns, SavedDir+"/**/*")
+	w, err := newWatcher(s.Dir, patterns, s.Files)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err != nil {
+		s.trouble = "files are not watched, so their changes are found at the next firing: " + err.Error()
+		return
+	}
+	s.watcher = w
+	s.works.watching.Store(true)
+	go w.follow(s.touch, s.bringAll)
+}
+
+// touch takes note that a file has changed.
+func (s *Standing) touch(path string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	now := time.Now().UnixNano()
+	for _, c := range s.works.codes {
+		c.touched.Store(now)
+		c.dirty.Store(true)
+	}
+	if path == "" || path == filepath.Join(s.Dir, project.File) || slices.Contains(s.Files, path) {
+		s.Items.stale = true
+	}
+	if strings.HasPrefix(path, filepath.Join(s.Dir, SavedDir)) {
+		s.Items.unread = true
+	}
+}
+
+// bringAll takes up what has changed: the project, the saved payloads, the code
+// of the functions; and fires again where that is wanted.
+func (s *Standing) bringAll() {
+	s.mu.Lock()
+	stale, unread, paused := s.Items.stale, s.Items.unread, s.paused != ""
+	s.mu.Unlock()
+	defer s.changed()
+	if paused {
+		return // Resume comes back to it
+	}
+	if stale && s.reload() {
+		s.fireAgain()
+		return
+	}
+	if unread {
+		s.mu.Lock()
+		s.Items.reread()
+		s.mu.Unlock()
+	}
+	any := false
+	for _, c := range s.workshop().codes {
+		c.mu.Lock()
+		known := c.number > 0
+		c.mu.Unlock()
+		if !known { // nobody has asked for it yet
+			continue
+		}
+		did, failure := c.bring(context.Background())
+		if did {
+			s.renew(c)
+		}
+		any = any || did || failure != nil && c.news(failure)
+		s.changed()
+	}
+	if any {
+		s.fireAgain()
+	}
+}
+
+// news tells once of each failure.
+func (c *code) news(f *Failure) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.told == f {
+		return false
+	}
+	c.told = f
+	return true
+}
+
+// workshop gives the works of the project as it is now.
+func (s *Standing) workshop() *works {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.works
+}
+
+// renew replaces the instances of a function whose code or settings changed.
+func (s *Standing) renew(c *code) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	f := c.function()
+	s.driver.Renew(c.fn, &f, s.labelOf(c))
+}
+
+// labelOf names a version, and says when values were set for this session.
+func (s *Standing) labelOf(c *code) string {
+	label := c.label()
+	if len(s.env[c.f.Name]) > 0 {
+		label += " +env"
+	}
+	return label
+}
+
+// reload reads the project again. One that is wrong is refused: the old one
+// goes on, and its mistakes are shown.
+func (s *Standing) reload() bool {
+	l, err := project.Load(s.given)
+	s.mu.Lock()
+	s.Items.stale = false
+	s.wrong = err
+	if err != nil {
+		s.mu.Unlock()
+		return false
+	}
+	end, over, w := s.end, s.over, s.watcher
+	s.watcher = nil
+	s.mu.Unlock()
+	if w != nil {
+		w.close()
+	}
+	end()
+	<-over
+	s.works.services.Close()
+	s.mu.Lock()
+	s.take(l)
+	s.Items = newItems(l)
+	s.begin()
+	s.mu.Unlock()
+	s.watch()
+	return true
+}
+
+// Wrong gives the mistakes of the project file, while the one before them goes on.
+func (s *Standing) Wrong() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.wrong
+}
+
+// Plan gives the project as it is now. It changes when its file does.
+func (s *Standing) Plan() *plan.Standing {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.Whole
+}
+
+// Trouble says what of the desk does not work, or "".
+func (s *Standing) Trouble() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.trouble
+}
+
+// State is what there is to know of a function before it is asked anything.
+type State struct {
+	Name    string
+	Version string
+	Doing   string // "building", "preparing", or ""
+	Failure *Failure
+	Look    engine.Look
+	Now     clock.Time
+	Address string // of an attached function
+	Held    bool
+	Env     []string // names that were set for this session
+}
+
+// States gives the state of every function and variant, and why nothing can be
+// fired, if so.
+func (s *Standing) States() (out []State, paused string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	looks := s.driver.Looks()
+	now := s.driver.At(time.Now())
+	for i, c := range s.works.codes {
+		c.mu.Lock()
+		x := State{Name: c.f.Name, Version: s.driver.Version(i), Doing: c.doing, Failure: c.failure, Look: looks[i], Now: now, Held: s.held[c.f.Name]}
+		if c.f.Transport == plan.Attach {
+			x.Address = c.f.Address
+		}
+		c.mu.Unlock()
+		if t := s.driver.Trouble(i); x.Failure == nil && t.Text != "" && !t.Started {
+			x.Failure = &Failure{c.f.Name + " " + t.Text, t.Lines}
+		}
+		for _, set := range s.env[c.f.Name] {
+			name, _, _ := strings.Cut(set, "=")
+			x.Env = append(x.Env, name)
+		}
+		out = append(out, x)
+	}
+	return out, s.paused
+}
+
+// Hold keeps a function from time-outs and idle stops while somebody looks at
+// it in a debugger, or lets it go again.
+func (s *Standing) Hold(name string, held bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.held[name] = held
+	if fn := s.Whole.FunctionNamed(name); fn >= 0 {
+		s.driver.Hold(fn, held)
+	}
+}
+
+// SetEnv sets a value of a function's environment for this session, or takes it
+// back to what the project says. Its instances are replaced.
+func (s *Standing) SetEnv(name, variable, value string, set bool) error {
+	if variable == "" || strings.ContainsAny(variable, "=\x00 ") || variable == "PORT" {
+		return fmt.Errorf("%q cannot be set: it is no name of an environment variable, or Night Drill's own", variable)
+	}
+	s.mu.Lock()
+	fn := s.Whole.FunctionNamed(name)
+	if fn < 0 {
+		s.mu.Unlock()
+		return fmt.Errorf("there is no function %q", name)
+	}
+	env := slices.DeleteFunc(slices.Clone(s.env[name]), func(e string) bool { return strings.HasPrefix(e, variable+"=") })
+	if set {
+		env = append(env, variable+"="+value)
+	}
+	s.env[name] = env
+	c := s.works.codes[fn]
+	s.override(c, env)
+	f := c.function()
+	s.driver.Renew(fn, &f, s.labelOf(c))
+	s.mu.Unlock()
+	s.fireAgain()
+	s.changed()
+	return nil
+}
+
+// override gives a function the project's environment with some values set.
+func (s *Standing) override(c *code, set []string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	env := s.Whole.Functions[c.fn].Env
+	for _, e := range set {
+		name, value, _ := strings.Cut(e, "=")
+		env = project.SetEnv(env, name, value)
+	}
+	c.f.Env = env
+}
+
+// Env gives a function's environment as it is set, sorted.
+func (s *Standing) Env(name string) []string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	fn := s.Whole.FunctionNamed(name)
+	if fn < 0 {
+		return nil
+	}
+	return s.works.codes[fn].function().Env
+}
+
+// Again tells whether the last firing by hand comes again after each change.
+func (s *Standing) Again() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.again
+}
+
+// SetAgain says whether it does.
+func (s *Standing) SetAgain(again bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.again = again
+}
+
+func (s *Standing) fireAgain() {
+	s.mu.Lock()
+	again, last := s.again, s.last
+	s.mu.Unlock()
+	if !again || last == nil {
+		return
+	}
+	o := *last
+	if item := s.Find(o.Item.Key()); item != nil {
+		o.Item = item
+		o.Origin = AfterChange
+		s.Fire(o)
+	}
+}
+
+// Find gives an item by its key, or nil.
+func (s *Standing) Find(key string) *Item {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.Items.find(key)
+}
+
+// answer answers a request at the front.
+func (s *Standing) answer(ctx context.Context, r *event.Request) front.Answer {
+	s.mu.Lock()
+	p, paused := s.Whole, s.paused
+	source := -1
+	for i := range p.Sources {
+		if s.Whole.From[i] == i && p.Sources[i].Kind == plan.HTTP && p.Takes(i, &payload.Payload{Request: r}) != 0 {
+			source = i
+			break
+		}
+	}
+	s.mu.Unlock()
+	if paused != "" {
+		a := front.Plain(http.StatusServiceUnavailable, "%s; the front answers again when it is over", paused)
+		a.Header.Set("Retry-After", "5")
+		return a
+	}
+	if source < 0 {
+		return front.Plain(http.StatusNotFound, "no wire takes %s %s. %s", r.Method, r.Target, routes(p))
+	}
+	f := s.Fire(Order{Item: &Item{Source: source, SourceName: p.Sources[source].Name, HTTP: true, Label: r.Method + " " + r.Target, Payload: &payload.Payload{Request: r}}, Origin: AtFront})
+	if prefersAsync(r) {
+		select {
+		case <-f.Done():
+		case <-ctx.Done():
+		case <-time.After(asyncWait):
+			a := front.Plain(http.StatusAccepted, "accepted as event %d; what becomes of it is on the screen", f.N)
+			a.Header.Set("Preference-Applied", "respond-async") // RFC 7240 §3
+			return a
+		}
+	}
+	select {
+	case <-f.Done():
+	case <-ctx.Done():
+		return front.Answer{Status: 499}
+	}
+	return s.answerOf(f)
+}
+
+// asyncWait is how long a caller who does not wait for the answer waits to hear
+// that it was turned away.
+const asyncWait = 5 * time.Millisecond
+
+func prefersAsync(r *event.Request) bool {
+	for _, h := range r.Header {
+		if strings.EqualFold(h.Name, "prefer") {
+			for _, p := range strings.Split(h.Value, ",") {
+				if strings.EqualFold(strings.TrimSpace(p), "respond-async") {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+// routes says what the front takes.
+func routes(p *plan.Standing) string {
+	var all []string
+	for i := range p.Sources {
+		if p.Sources[i].Kind == plan.HTTP && p.From[i] == i {
+			for _, w := range p.Sources[i].Wires {
+				all = append(all, w.When.String())
+			}
+		}
+	}
+	if len(all) == 0 {
+		return "The project has no source of the kind http with a wire."
+	}
+	return "There are: " + strings.Join(all, "; ")
+}
+
+func (s *Standing) answerOf(f *Firing) front.Answer {
+	v := s.Look(f)
+	if v.Refused != nil {
+		return front.Plain(http.StatusBadGateway, "%s", v.Refused.Text)
+	}
+	outcome := v.Outcome()
+	try := v.Last()
+	switch {
+	case outcome == engine.Rejected:
+		a := front.Plain(http.StatusTooManyRequests, "no instance is free, and the limits allow no more")
+		a.Header.Set("Retry-After", "1")
+		return a
+	case try != nil && try.Result == engine.Timeout:
+		return front.Plain(http.StatusGatewayTimeout, "%s %s", s.NameOf(try), try.Why)
+	case try != nil && try.Reply != nil && try.Reply.Status > 0 && try.Reply.Result == engine.OK:
+		return front.Answer{Status: try.Reply.Status, Header: try.Reply.Header, Body: try.Reply.Body}
+	case try != nil:
+		return front.Plain(http.StatusBadGateway, "%s %s", s.NameOf(try), try.Why)
+	}
+	return front.Plain(http.StatusBadGateway, "the event was %v", outcome)
+}
+
+// NameOf names the function of an attempt.
+func (s *Standing) NameOf(t *drive.Try) string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if int(t.Function) < len(s.Whole.Functions) {
+		return s.Whole.Functions[t.Function].Name
+	}
+	return "the function"
+}
+
+// save writes a file so that it is there whole or not at all.
+func save(path string, text []byte) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	if err := os.WriteFile(path+".new", text, 0o644); err != nil {
+		return err
+	}
+	return os.Rename(path+".new", path)
+}
