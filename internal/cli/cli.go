@@ -114,7 +114,7 @@ func open(dir string) (*desk.Desk, error) {
 func could(err error) error { return coded{failed, err} }
 
 func newRoot() *cobra.Command {
-	var dir string
+	var dir, listen string
 	root := &cobra.Command{
 		Use:   "nightdrill",
 		Short: "Drill functions on this machine with the events they are made for",
@@ -126,11 +126,12 @@ Try it without a project: nightdrill demo`,
 		Args:          noArguments,
 		SilenceErrors: true,
 		SilenceUsage:  true,
-		RunE:          func(cmd *cobra.Command, _ []string) error { return screen(cmd, dir, "") },
+		RunE:          func(cmd *cobra.Command, _ []string) error { return screen(cmd, dir, "", listen) },
 	}
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SuggestionsMinimumDistance = 2
 	root.PersistentFlags().StringVar(&dir, "project", ".", "the folder of the project")
+	root.Flags().StringVar(&listen, "listen", "", "where the front listens (default 127.0.0.1:8420, or a free port when that is taken)")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return err })
 	root.AddCommand(demoCommand(), runCommand(&dir), fireCommand(&dir), checkCommand(&dir), runsCommand(&dir), reenactCommand())
 	return root

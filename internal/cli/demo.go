@@ -22,7 +22,7 @@ func demoCommand() *cobra.Command {
 				return could(err)
 			}
 			if !headless {
-				return screen(cmd, dir, demo.Drill)
+				return screen(cmd, dir, demo.Drill, "")
 			}
 			d, err := open(dir)
 			if err != nil {

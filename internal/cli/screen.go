@@ -15,7 +15,7 @@ import (
 
 // screen opens the full-screen program on a project; a drill that is named
 // starts at once.
-func screen(cmd *cobra.Command, dir, drill string) error {
+func screen(cmd *cobra.Command, dir, drill, listen string) error {
 	if !term.IsTerminal(os.Stdin.Fd()) || !term.IsTerminal(os.Stdout.Fd()) {
 		return wrong(errors.New("the full screen needs a terminal; without one there are nightdrill run DRILL and nightdrill demo --headless"))
 	}
@@ -35,7 +35,7 @@ func screen(cmd *cobra.Command, dir, drill string) error {
 		return could(err)
 	}
 	defer farewell()
-	switch err := tui.Run(cmd.Context(), d, first, os.Stdin, os.Stdout); {
+	switch err := tui.Run(cmd.Context(), d, first, listen, os.Stdin, os.Stdout); {
 	case errors.Is(err, tui.ErrInterrupted):
 		return errInterrupted
 	case err != nil:

@@ -274,11 +274,11 @@ func (s *Standing) look(f *Firing) Shown {
 	return v
 }
 
-// Firings gives the last firings, oldest first, as they are now.
-func (s *Standing) Firings() (out []Shown) {
+// Recent gives the last n firings, oldest first, as they are now.
+func (s *Standing) Recent(n int) (out []Shown) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for _, f := range s.firings {
+	for _, f := range s.firings[max(0, len(s.firings)-n):] {
 		out = append(out, s.look(f))
 	}
 	return out
@@ -468,4 +468,84 @@ func newUUID() string {
 	_, _ = rand.Read(b[:]) // it never fails
 	b[6], b[8] = b[6]&0x0f|0x40, b[8]&0x3f|0x80
 	return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
+}
+
+// Series is an event that is fired several times in a row.
+type Series struct {
+	stop context.CancelFunc
+	done chan struct{}
+	says string
+}
+
+// Done is closed when the last one is over.
+func (x *Series) Done() <-chan struct{} { return x.done }
+
+// Stop ends the series after the firing that is under way.
+func (x *Series) Stop() { x.stop() }
+
+// Over tells whether it is over.
+func (x *Series) Over() bool {
+	select {
+	case <-x.done:
+		return true
+	default:
+		return false
+	}
+}
+
+// Says tells in a sentence how it went, once it is over.
+func (x *Series) Says() string {
+	<-x.done
+	return x.says
+}
+
+// FireTimes fires an event several times, each when the one before is over. It
+// ends early when one could not be sent.
+func (s *Standing) FireTimes(o Order, times int) *Series {
+	ctx, stop := context.WithCancel(context.Background())
+	x := &Series{stop: stop, done: make(chan struct{})}
+	go func() {
+		defer close(x.done)
+		defer stop()
+		took := map[engine.Class][]time.Duration{}
+		n, bad := 0, 0
+		for range times {
+			if ctx.Err() != nil {
+				break
+			}
+			f := s.Fire(o)
+			<-f.Done()
+			v := s.Look(f)
+			if n++; v.Outcome() != engine.Done {
+				bad++
+			}
+			if v.Refused != nil {
+				break
+			}
+			if t := v.Last(); t != nil {
+				took[t.Invocation.Class] = append(took[t.Invocation.Class], v.Latency())
+			}
+		}
+		x.says = fmt.Sprintf("Fired %d times", n)
+		for _, class := range []engine.Class{engine.Cold, engine.First, engine.Warm} {
+			if all := took[class]; len(all) > 0 {
+				slices.Sort(all)
+				x.says += fmt.Sprintf("; %v %d, median %s, from %s to %s", class, len(all), shortTime(all[(len(all)-1)/2]), shortTime(all[0]), shortTime(all[len(all)-1]))
+			}
+		}
+		if x.says += "."; bad > 0 {
+			x.says += fmt.Sprintf(" %d did not end as done.", bad)
+		}
+	}()
+	return x
+}
+
+func shortTime(d time.Duration) string { return fmt.Sprintf("%.2f ms", float64(d)/1e6) }
+
+// Preview gives what an item would send now.
+func (s *Standing) Preview(i *Item) (*payload.Payload, error) {
+	s.mu.Lock()
+	n := s.counts[i.Key()] + 1
+	s.mu.Unlock()
+	return i.fill(payload.Values{Now: time.Now(), Counter: n, Seed: 1, UUID: newUUID})
 }

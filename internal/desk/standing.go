@@ -29,6 +29,7 @@ type Standing struct {
 	Front *front.Front // nil where it was not wanted, or could not be opened
 	Items *Items
 
+	turn    sync.Mutex // held while the driver is exchanged
 	mu      sync.Mutex
 	driver  *drive.Driver
 	end     context.CancelFunc
@@ -129,6 +130,8 @@ func (s *Standing) Close() {
 // Pause lets the functions go, for a drill to have them, and returns when no
 // process of theirs is left. Resume takes them up again.
 func (s *Standing) Pause(why string) {
+	s.turn.Lock()
+	defer s.turn.Unlock()
 	s.mu.Lock()
 	s.paused = why
 	end, over := s.end, s.over
@@ -261,8 +264,14 @@ func (s *Standing) labelOf(c *code) string {
 // reload reads the project again. One that is wrong is refused: the old one
 // goes on, and its mistakes are shown.
 func (s *Standing) reload() bool {
+	s.turn.Lock()
+	defer s.turn.Unlock()
 	l, err := project.Load(s.given)
 	s.mu.Lock()
+	if s.paused != "" {
+		s.mu.Unlock()
+		return false // Resume comes back to it
+	}
 	s.Items.stale = false
 	s.wrong = err
 	if err != nil {
@@ -557,4 +566,15 @@ func save(path string, text []byte) error {
 		return err
 	}
 	return os.Rename(path+".new", path)
+}
+
+// Secret tells whether a variable looks as if its value were a secret.
+func Secret(name string) bool {
+	name = strings.ToLower(name)
+	for _, part := range []string{"secret", "token", "passw", "pwd", "credential", "private", "apikey", "api_key", "access_key", "auth", "signing", "dsn"} {
+		if strings.Contains(name, part) {
+			return true
+		}
+	}
+	return strings.HasSuffix(name, "_key") || name == "key"
 }

@@ -5,11 +5,19 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"github.com/charmbracelet/x/ansi"
+
+	"nightdrill/internal/live/proc"
 	"nightdrill/internal/tui/paint"
 )
 
-// prompt is the line in which a command is given by name.
-type prompt struct{ text string }
+// prompt is the line in which a command is given by name, or a question of a
+// view is answered.
+type prompt struct {
+	text  string
+	title string               // of a question
+	done  func(string) tea.Cmd // of a question: gets the answer
+}
 
 // matches gives the commands that begin with the text, then those that hold it.
 func (p *prompt) matches(all []command) (out []command) {
@@ -33,20 +41,31 @@ func (s *shell) promptKey(k tea.KeyPressMsg) tea.Cmd {
 		s.prompt = nil
 	case "backspace":
 		if p.text == "" {
-			s.prompt = nil
+			if p.done == nil {
+				s.prompt = nil
+			}
 			return nil
 		}
 		r := []rune(p.text)
 		p.text = string(r[:len(r)-1])
+	case "ctrl+u":
+		p.text = ""
 	case "tab":
+		if p.done != nil {
+			return nil
+		}
 		if m := p.matches(s.commands()); len(m) > 0 {
 			p.text = m[0].name
 		}
 	case "enter":
+		if p.done != nil {
+			s.prompt = nil
+			return p.done(p.text)
+		}
 		m := p.matches(s.commands())
 		s.prompt = nil
 		if len(m) == 0 {
-			s.note = "there is no command " + p.text
+			s.note, s.good = "there is no command "+p.text, false
 			return nil
 		}
 		return m[0].do()
@@ -59,6 +78,16 @@ func (s *shell) promptKey(k tea.KeyPressMsg) tea.Cmd {
 }
 
 func (p *prompt) draw(c *paint.Canvas, y int, all []command) {
+	if p.done != nil {
+		x := c.PutUpTo(1, y, c.W*2/3, paint.Dim, p.title+" ")
+		shown := []rune(p.text)
+		for ansi.StringWidth(string(shown)) > c.W-x-2 {
+			shown = shown[1:] // the end is where it is written
+		}
+		x = c.Put(x, y, paint.Warm, proc.Harmless(string(shown)))
+		c.Set(x, y, paint.Chosen, ' ')
+		return
+	}
 	x := c.Put(1, y, paint.Key, ":")
 	x = c.Put(x, y, paint.Plain, p.text)
 	c.Set(x, y, paint.Chosen, ' ')

@@ -20,9 +20,11 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/desk"
+	"nightdrill/internal/live/proc"
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/drillview"
 	"nightdrill/internal/tui/findings"
+	"nightdrill/internal/tui/fireview"
 	"nightdrill/internal/tui/paint"
 )
 
@@ -38,36 +40,55 @@ const (
 type view int
 
 const (
-	onDrill view = iota
+	onFire view = iota
+	onDrill
 	onFindings
 )
 
 var tabs = []struct {
 	key, name string
 	view      view
-}{{"4", "Drill", onDrill}, {"5", "Findings", onFindings}}
+}{{"3", "Fire", onFire}, {"4", "Drill", onDrill}, {"5", "Findings", onFindings}}
 
 // shell is the program's model.
 type shell struct {
-	desk     *desk.Desk
-	ctx      context.Context
-	theme    *paint.Theme
-	w, h     int
-	view     view
-	drill    *drillview.Model
-	findings *findings.Model
-	running  *desk.Running
-	auto     *plan.Drill // to be started at once
-	help     bool
-	prompt   *prompt // the command line, while it is open
-	note     string  // said in the bottom line until the next key
-	asking   bool    // whether to stop the drill and leave
-	leaving  bool
-	broken   bool // interrupted while a drill ran
+	desk      *desk.Desk
+	stand     *desk.Standing
+	plan      *plan.Standing // the project as it was last seen
+	states    []desk.State
+	ctx       context.Context
+	theme     *paint.Theme
+	w, h      int
+	view      view
+	fire      *fireview.Model
+	drill     *drillview.Model
+	findings  *findings.Model
+	running   *desk.Running
+	auto      *plan.Drill // to be started at once
+	help      bool
+	prompt    *prompt              // the command line, while it is open
+	note      string               // said in the bottom line until the next key
+	good      bool                 // the note is no complaint
+	preparing string               // what is done before a drill starts
+	yes       func(string) tea.Cmd // what y does
+	asking    bool                 // whether to stop the drill and leave
+	leaving   bool
+	broken    bool // interrupted while a drill ran
 }
 
 type (
-	tickMsg  struct{}
+	tickMsg struct{}
+	// deskMsg says that something changed at the desk; restMsg, that a moment
+	// has passed since.
+	deskMsg    struct{}
+	restMsg    struct{}
+	beatMsg    struct{}
+	resumedMsg struct{}
+	startedMsg struct {
+		run   *desk.Running
+		drill *plan.Drill
+		err   error
+	}
 	endedMsg struct {
 		run  *measure.Run
 		page *measure.Page
@@ -91,10 +112,19 @@ var ErrInterrupted = errors.New("interrupted")
 
 // Run opens the full-screen program on a project. A drill that is given starts
 // at once. It returns when the user leaves; no process is left then.
-func Run(ctx context.Context, d *desk.Desk, drill *plan.Drill, in io.Reader, out io.Writer) error {
+func Run(ctx context.Context, d *desk.Desk, drill *plan.Drill, listen string, in io.Reader, out io.Writer) error {
+	stand, err := d.Stand(listen)
+	if err != nil {
+		return err
+	}
+	defer stand.Close()
 	// the drill ends in order after the screen has, whatever ended the screen
-	s := &shell{desk: d, ctx: context.WithoutCancel(ctx), theme: paint.NewTheme(true), drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(), auto: drill}
-	p := tea.NewProgram(s, tea.WithInput(in), tea.WithOutput(out), tea.WithoutSignalHandler())
+	s := &shell{desk: d, stand: stand, plan: stand.Plan(), ctx: context.WithoutCancel(ctx), theme: paint.NewTheme(true), fire: fireview.New(stand),
+		drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(), auto: drill}
+	if drill != nil {
+		s.view = onDrill
+	}
+	p := tea.NewProgram(s, tea.WithInput(in), tea.WithOutput(out), tea.WithoutSignalHandler(), tea.WithFPS(120))
 	left := make(chan struct{})
 	go func() {
 		select {
@@ -103,7 +133,7 @@ func Run(ctx context.Context, d *desk.Desk, drill *plan.Drill, in io.Reader, out
 		case <-left:
 		}
 	}()
-	_, err := p.Run()
+	_, err = p.Run()
 	close(left)
 	if s.running != nil {
 		s.running.Stop()
@@ -116,12 +146,37 @@ func Run(ctx context.Context, d *desk.Desk, drill *plan.Drill, in io.Reader, out
 }
 
 func (s *shell) Init() tea.Cmd {
-	cmds := []tea.Cmd{tea.RequestBackgroundColor, s.listRuns}
+	cmds := []tea.Cmd{tea.RequestBackgroundColor, s.listRuns, s.listen, s.beat()}
 	if s.auto != nil {
 		d := s.auto
 		cmds = append(cmds, func() tea.Msg { return drillview.Start{Drill: d} })
 	}
 	return tea.Batch(cmds...)
+}
+
+// listen waits until something changes at the desk.
+func (s *shell) listen() tea.Msg {
+	<-s.stand.Changes()
+	return deskMsg{}
+}
+
+// restFor is the least time between two looks at the desk.
+const restFor = 20 * time.Millisecond
+
+// beat comes from time to time, for what changes by itself: the time until an
+// idle instance is stopped, lines that are written late.
+func (s *shell) beat() tea.Cmd {
+	return tea.Tick(200*time.Millisecond, func(time.Time) tea.Msg { return beatMsg{} })
+}
+
+// look takes in what has changed at the desk.
+func (s *shell) look() tea.Cmd {
+	if p := s.stand.Plan(); p != s.plan {
+		s.plan = p
+		s.drill.Project(&p.Project)
+	}
+	s.states, _ = s.stand.States()
+	return s.fire.Refresh()
 }
 
 func (s *shell) listRuns() tea.Msg {
@@ -138,12 +193,34 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		s.w, s.h = msg.Width, msg.Height
 		s.drill.Resize(s.w, s.h-4)
 		s.findings.Resize(s.w, s.h-4)
+		return s, s.fire.Resize(s.w, s.h-4)
 	case tea.BackgroundColorMsg:
 		s.theme = paint.NewTheme(msg.IsDark())
 	case tea.KeyPressMsg:
 		return s, s.onKey(msg)
 	case interruptMsg:
 		return s, s.interrupt()
+	case deskMsg:
+		return s, tea.Batch(s.look(), tea.Tick(restFor, func(time.Time) tea.Msg { return restMsg{} }))
+	case restMsg:
+		return s, s.listen
+	case beatMsg:
+		if s.running != nil || s.preparing != "" {
+			return s, s.beat()
+		}
+		return s, tea.Batch(s.look(), s.beat())
+	case resumedMsg:
+		return s, s.look()
+	case startedMsg:
+		return s, s.started(msg)
+	case fireview.Ask:
+		if s.good = true; msg.YesNo {
+			s.note, s.yes = msg.Title, msg.Done
+		} else {
+			s.prompt = &prompt{title: msg.Title, text: msg.Text, done: msg.Done}
+		}
+	case fireview.Note:
+		s.note, s.good = msg.Text, !msg.Bad
 	case drillview.Start:
 		return s, s.start(msg.Drill)
 	case drillview.Stop:
@@ -167,7 +244,7 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		s.drill.Return()
 	case lanesMsg:
 		if msg.err != nil {
-			s.note = msg.err.Error()
+			s.complain(msg.err)
 		} else if s.running == nil {
 			s.drill.Show(msg.run)
 		}
@@ -177,22 +254,60 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		} else {
 			s.findings.Show(msg.page)
 		}
+	default:
+		if s.fire.Took(msg) {
+			return s, nil
+		}
+		if cmd, ok := s.fire.Edited(msg); ok {
+			return s, tea.Batch(cmd, s.look())
+		}
 	}
 	return s, nil
 }
 
-// start begins a drill and shows it.
+// start lets the desk's functions go and begins a drill.
 func (s *shell) start(d *plan.Drill) tea.Cmd {
-	if s.running != nil {
+	if s.running != nil || s.preparing != "" {
 		return nil
 	}
-	r, err := s.desk.Start(s.ctx, d, nil)
-	if err != nil {
-		s.note = err.Error()
+	if err := s.desk.Startable(); err != nil {
+		s.complain(err)
 		return nil
 	}
-	s.running, s.view = r, onDrill
+	s.preparing, s.view = "preparing "+d.Name, onDrill
+	ctx := s.ctx
+	return func() tea.Msg {
+		s.stand.Pause("the drill " + d.Name + " is under way")
+		if err := s.desk.Prepare(ctx, nil); err != nil {
+			return startedMsg{err: err}
+		}
+		r, err := s.desk.Start(ctx, d, nil)
+		return startedMsg{r, d, err}
+	}
+}
+
+func (s *shell) resume() tea.Msg {
+	s.stand.Resume()
+	return resumedMsg{}
+}
+
+func (s *shell) complain(err error) {
+	s.note, s.good = err.Error(), false
+}
+
+// started shows a drill that has begun.
+func (s *shell) started(msg startedMsg) tea.Cmd {
+	s.preparing = ""
+	if msg.err != nil {
+		s.complain(msg.err)
+		return s.resume
+	}
+	r, d := msg.run, msg.drill
+	s.running = r
 	s.drill.Begin(d, r.Snapshot())
+	if s.leaving {
+		s.stop()
+	}
 	return tea.Batch(s.nextTick(), func() tea.Msg {
 		<-r.Done()
 		return endedMsg{r.Snapshot(), r.Page()}
@@ -221,7 +336,7 @@ func (s *shell) stop() {
 // ended shows the findings of the drill that is over.
 func (s *shell) ended(m endedMsg) tea.Cmd {
 	if err := s.running.Err(); err != nil {
-		s.note = err.Error()
+		s.complain(err)
 	}
 	s.running = nil
 	s.drill.Ended(m.run)
@@ -230,7 +345,7 @@ func (s *shell) ended(m endedMsg) tea.Cmd {
 		return tea.Quit
 	}
 	s.view, s.asking = onFindings, false
-	return s.listRuns
+	return tea.Batch(s.listRuns, s.resume)
 }
 
 func (s *shell) load(id string) tea.Cmd {
@@ -255,6 +370,10 @@ func (s *shell) lanes(id string) tea.Cmd {
 // interrupt leaves: at once when nothing runs, else when the drill has ended
 // in order; a second time, without waiting for that on the screen.
 func (s *shell) interrupt() tea.Cmd {
+	if s.preparing != "" && !s.leaving {
+		s.leaving, s.broken = true, true
+		return nil
+	}
 	if s.running == nil || s.leaving {
 		s.broken = s.broken || s.running != nil
 		return tea.Quit
@@ -278,6 +397,14 @@ func (s *shell) onKey(k tea.KeyPressMsg) tea.Cmd {
 	switch {
 	case key.Matches(k, keys.Interrupt):
 		return s.interrupt()
+	case s.yes != nil:
+		do := s.yes
+		if s.yes = nil; k.String() == "y" {
+			return do("y")
+		}
+		return nil
+	case s.view == onFire && s.prompt == nil && s.fire.Typing():
+		return s.fire.Key(k)
 	case s.prompt != nil:
 		return s.promptKey(k)
 	case s.asking:
@@ -298,14 +425,18 @@ func (s *shell) onKey(k tea.KeyPressMsg) tea.Cmd {
 		return s.quit()
 	case key.Matches(k, keys.Next):
 		s.view = tabs[(int(s.view)+1)%len(tabs)].view
+		return s.look()
 	default:
 		for _, t := range tabs {
 			if k.String() == t.key {
 				s.view = t.view
-				return nil
+				return s.look()
 			}
 		}
-		if s.view == onDrill {
+		switch s.view {
+		case onFire:
+			return s.fire.Key(k)
+		case onDrill:
 			return s.drill.Key(k)
 		}
 		return s.findings.Key(k)
@@ -324,7 +455,7 @@ func (s *shell) quit() tea.Cmd {
 func (s *shell) View() tea.View {
 	v := tea.NewView(s.draw())
 	v.AltScreen = true
-	v.WindowTitle = "Night Drill: " + s.desk.Name
+	v.WindowTitle = "Night Drill: " + s.plan.Name
 	return v
 }
 
@@ -337,10 +468,7 @@ func (s *shell) draw() string {
 	}
 	c := paint.New(s.w, s.h, s.theme)
 	s.drawTop(c)
-	body := s.drill.Draw
-	if s.view == onFindings {
-		body = s.findings.Draw
-	}
+	body := map[view]func(*paint.Theme) *paint.Canvas{onFire: s.fire.Draw, onDrill: s.drill.Draw, onFindings: s.findings.Draw}[s.view]
 	c.Draw(0, 2, body(s.theme))
 	s.drawBottom(c)
 	if s.help {
@@ -353,7 +481,7 @@ func (s *shell) draw() string {
 func (s *shell) drawTop(c *paint.Canvas) {
 	x := c.Put(1, 0, paint.Warm, "night drill")
 	if s.w >= 100 {
-		x = c.PutUpTo(x+2, 0, x+30, paint.Plain, s.desk.Name)
+		x = c.PutUpTo(x+2, 0, x+30, paint.Plain, s.plan.Name)
 	}
 	for _, t := range tabs {
 		style := paint.Dim
@@ -363,11 +491,11 @@ func (s *shell) drawTop(c *paint.Canvas) {
 		x = c.Put(x+3, 0, paint.Key, t.key)
 		x = c.Put(x+1, 0, style, t.name)
 	}
-	title := s.drill.Title
-	if s.view == onFindings {
-		title = s.findings.Title
-	}
+	title := map[view]func() (paint.Style, string){onFire: s.fire.Title, onDrill: s.drill.Title, onFindings: s.findings.Title}[s.view]
 	style, text := title()
+	if s.preparing != "" {
+		style, text = paint.Warm, s.preparing
+	}
 	room := s.w - x - 4
 	c.Right(s.w-1, 0, style, ansi.Truncate(text, room, "…"))
 	s.drawRoster(c, 1)
@@ -377,18 +505,61 @@ func (s *shell) drawTop(c *paint.Canvas) {
 func (s *shell) drawRoster(c *paint.Canvas, y int) {
 	x := 1
 	looks := s.drill.Looks()
-	for i := range s.desk.Functions {
+	own := 0 // functions of the project; its variants come after them
+	for i := range s.plan.Functions {
+		if s.plan.Of[i] == i {
+			own++
+		}
+	}
+	for i := range s.plan.Functions {
 		if x >= s.w-12 {
 			c.Put(s.w-2, y, paint.Dim, "…")
 			return
 		}
-		x = c.Put(x, y, paint.Bold, s.desk.Functions[i].Name)
-		style, text := paint.Dim, "no instance, next: cold"
-		if s.running != nil && i < len(looks) {
-			style, text = meets(&looks[i], s.drill.Now())
+		var state desk.State
+		if i < len(s.states) {
+			state = s.states[i]
 		}
-		x = c.Put(x+1, y, style, text) + 4
+		style, text := stands(&state)
+		if s.running != nil {
+			if style, text = paint.Dim, "no instance, next: cold"; i < len(looks) {
+				style, text = meets(&looks[i], s.drill.Now())
+			}
+		}
+		if i >= own && (s.running != nil || state.Look.Ready+state.Look.Starting == 0 && state.Failure == nil) {
+			continue // a variant that nobody has asked for
+		}
+		x = c.Put(x, y, paint.Bold, s.plan.Functions[i].Name)
+		if state.Version != "" && s.running == nil {
+			x = c.Put(x+1, y, paint.Dim, state.Version)
+		}
+		x = c.PutUpTo(x+1, y, min(s.w-1, x+1+max(s.w/2, 44)), style, text) + 3
 	}
+}
+
+// stands says what the next event of a function would meet at the desk.
+func stands(x *desk.State) (paint.Style, string) {
+	style, text := meets(&x.Look, x.Now)
+	switch {
+	case x.Doing != "":
+		return paint.Warm, x.Doing + "…"
+	case x.Failure != nil && x.Look.Ready > 0:
+		return paint.Bad, "its new version fails, the old one answers"
+	case x.Failure != nil:
+		head, _, _ := strings.Cut(strings.TrimPrefix(x.Failure.Text, x.Name+" "), ";")
+		return paint.Bad, "✗ " + head
+	case x.Address != "":
+		return style, "attached at " + x.Address
+	case x.Look.Outdated > 0:
+		return paint.Warm, text + ", being replaced"
+	}
+	if x.Held {
+		text += ", held"
+	}
+	if len(x.Env) > 0 {
+		text += ", env set"
+	}
+	return style, text
 }
 
 // meets says what the next event of a function would meet.
@@ -428,7 +599,15 @@ func (s *shell) drawBottom(c *paint.Canvas) {
 		c.Put(1, y, paint.Warm, "A drill is under way. Stop it and leave? y / any other key")
 		return
 	case s.note != "":
-		c.Put(1, y, paint.Bad, strings.Join(strings.Fields(s.note), " "))
+		style := paint.Bad
+		if s.good {
+			style = paint.Warm
+		}
+		c.Put(1, y, style, proc.Harmless(strings.Join(strings.Fields(s.note), " ")))
+		return
+	case s.stand.Wrong() != nil:
+		text := strings.Join(strings.Fields(s.stand.Wrong().Error()), " ")
+		c.Put(1, y, paint.Bad, proc.Harmless("The project file is wrong, the one before goes on: "+text))
 		return
 	}
 	// what always works stands on the right, so that it is never cut off
@@ -451,7 +630,10 @@ func (s *shell) drawBottom(c *paint.Canvas) {
 }
 
 func (s *shell) viewHelp() []key.Binding {
-	if s.view == onFindings {
+	switch s.view {
+	case onFire:
+		return s.fire.Help()
+	case onFindings:
 		return s.findings.Help()
 	}
 	return s.drill.Help()
@@ -511,8 +693,8 @@ func (s *shell) commands() []command {
 		add(strings.ToLower(t.name), func() tea.Cmd { s.view = t.view; return nil })
 	}
 	if s.running == nil {
-		for i := range s.desk.Drills {
-			d := &s.desk.Drills[i]
+		for i := range s.plan.Drills {
+			d := &s.plan.Drills[i]
 			add("start "+d.Name, func() tea.Cmd { return s.start(d) })
 		}
 	} else {

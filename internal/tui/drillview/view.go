@@ -77,6 +77,11 @@ func New(p *plan.Project, blob func(run string, number int32) ([]byte, error)) *
 	return &Model{p: p, blob: blob, lane: -1, call: -1}
 }
 
+// Project says that the project was read again.
+func (m *Model) Project(p *plan.Project) {
+	m.p, m.choice = p, 0
+}
+
 // Resize tells the view its room.
 func (m *Model) Resize(w, h int) { m.w, m.h = w, h }
 

@@ -26,6 +26,9 @@ func New(w, h int, theme *Theme) *Canvas {
 	return &Canvas{W: max(w, 0), H: max(h, 0), cells: make([]cell, max(w, 0)*max(h, 0)), theme: theme}
 }
 
+// Theme gives the theme that the canvas is drawn in.
+func (c *Canvas) Theme() *Theme { return c.theme }
+
 // Put writes text at a place, cut at the right edge, and gives the column after it.
 func (c *Canvas) Put(x, y int, style Style, text string) int {
 	return c.PutUpTo(x, y, c.W, style, text)

@@ -19,6 +19,9 @@ const (
 	Bad    // coral: what failed or was turned away
 	Good   // what was held
 	Key    // a key that works here
+	Field  // the name of a value in a payload or a reply
+	Text   // a text in it
+	Number // a number in it, true, false and null
 	Active // the view that is shown
 	Chosen // the line or cell under the cursor
 	ChosenWarm
@@ -49,6 +52,9 @@ func NewTheme(dark bool) *Theme {
 	t.looks[Bad] = color("#b3302a", "#ff7d6e")
 	t.looks[Good] = color("#2f6b3f", "#9bd3a5")
 	t.looks[Key] = color("#96590a", "#f2b35a").Bold(true)
+	t.looks[Field] = color("#4a4f8f", "#b8b4f0")
+	t.looks[Text] = color("#2f6b3f", "#b9d8b4")
+	t.looks[Number] = color("#7a4a6e", "#e0b4d0")
 	t.looks[Active] = color("#96590a", "#f2b35a").Bold(true).Underline(true)
 	t.looks[Chosen] = lipgloss.NewStyle().Reverse(true)
 	t.looks[ChosenWarm] = t.looks[Warm].Reverse(true)

@@ -1,0 +1,596 @@
+package fireview
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/desk"
+	"nightdrill/internal/live/proc"
+	"nightdrill/internal/tui/paint"
+)
+
+// stripRows is how high the strip of the last firings is: its rule, the bars,
+// and their classes.
+func (m *Model) stripRows() int {
+	switch {
+	case m.h >= 38:
+		return 7
+	case m.h >= 24:
+		return 5
+	}
+	return 4
+}
+
+func (m *Model) listWidth() int {
+	switch {
+	case m.w >= 150:
+		return 62
+	case m.w >= 100:
+		return m.w * 2 / 5
+	}
+	return m.w * 3 / 8
+}
+
+// answerWidth is the room for what the function said.
+func (m *Model) answerWidth() int { return m.w - m.listWidth() - 3 }
+
+// Draw draws the view.
+func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
+	c := paint.New(m.w, m.h, theme)
+	if m.over != nil {
+		m.over.draw(c, m)
+		return c
+	}
+	strip := m.stripRows()
+	left, right, height := m.listWidth(), m.answerWidth(), m.h-strip
+	rows := min(max(height/3, 4), max(len(m.items)+1, 4))
+	m.drawList(c, left, rows)
+	m.drawSent(c, rows, left, height)
+	for y := range height {
+		c.Set(left, y, paint.Faint, '│')
+	}
+	a := paint.New(right, height, theme)
+	m.drawAnswer(a)
+	c.Draw(left+2, 0, a)
+	m.drawStrip(c, height, strip)
+	return c
+}
+
+// heading draws a pane's title, brighter where the keys go.
+func (m *Model) heading(c *paint.Canvas, x, y, edge int, p pane, title string) int {
+	style := paint.Dim
+	if m.focus == p {
+		style = paint.Bold
+		c.Set(x, y, paint.Warm, '▸')
+	}
+	return c.PutUpTo(x+2, y, edge, style, title)
+}
+
+func (m *Model) drawList(c *paint.Canvas, w, h int) {
+	title := "what to fire"
+	if m.filter != "" || m.typing {
+		title = fmt.Sprintf("what to fire: %d of %d with", len(m.items), len(m.s.List()))
+	}
+	x := m.heading(c, 0, 0, w, onList, title)
+	if m.filter != "" || m.typing {
+		x = c.PutUpTo(x+1, 0, w, paint.Warm, m.filter)
+		if m.typing {
+			c.Set(x, 0, paint.Chosen, ' ')
+		}
+	}
+	if len(m.items) == 0 {
+		text := []string{"No payload yet.", "b makes one and opens it in your editor."}
+		if m.filter != "" {
+			text = []string{"Nothing fits the filter.", "esc takes it away."}
+		}
+		for i, l := range text {
+			c.PutUpTo(2, 1+i, w, paint.Dim, l)
+		}
+		return
+	}
+	top := min(max(m.at-(h-1)/2, 0), max(len(m.items)-(h-1), 0))
+	widest := 0
+	for _, i := range m.items {
+		widest = max(widest, len(i.SourceName))
+	}
+	widest = min(widest, w/4)
+	for n := range h - 1 {
+		if top+n >= len(m.items) {
+			break
+		}
+		i, y := m.items[top+n], 1+n
+		style := paint.Plain
+		if i.Wrong != "" {
+			style = paint.Bad
+		}
+		source := i.SourceName
+		if n > 0 && m.items[top+n-1].SourceName == source {
+			source = ""
+		}
+		c.PutUpTo(2, y, 2+widest, paint.Dim, source)
+		x := c.PutUpTo(3+widest, y, w, style, i.Title())
+		c.PutUpTo(max(x+2, 3+widest), y, w, paint.Dim, proc.Harmless(i.Label))
+		if top+n == m.at {
+			c.Restyle(2, y, w-2, paint.Chosen)
+		}
+	}
+	if more := len(m.items) - top - (h - 1); more > 0 && h > 2 {
+		text := fmt.Sprintf(" +%d ", more)
+		c.Put(w-len(text), h-1, paint.Dim, text)
+	}
+}
+
+func (m *Model) drawSent(c *paint.Canvas, y, w, bottom int) {
+	title := "the payload, " + [...]string{"formatted", "as it is", "its bytes"}[m.form]
+	i := m.item()
+	if i != nil && i.File != "" {
+		title += " · kept by itself"
+	}
+	m.heading(c, 0, y, w, onSent, title)
+	if i == nil {
+		return
+	}
+	if v := m.variantOf(i); v != "" {
+		c.Right(w-1, y, paint.Warm, "to @"+v)
+	}
+	m.drawRows(c, 2, y+1, w, bottom, m.sentRows(w-3), onSent)
+}
+
+// drawRows draws rows from the pane's scroll on, and says how many are below.
+func (m *Model) drawRows(c *paint.Canvas, x, y, edge, bottom int, rows []paint.Row, p pane) {
+	room := bottom - y
+	m.scroll[p] = max(min(m.scroll[p], len(rows)-room), 0)
+	for n := range room {
+		if m.scroll[p]+n >= len(rows) {
+			return
+		}
+		c.PutRow(x, y+n, edge, rows[m.scroll[p]+n])
+	}
+	if more := len(rows) - m.scroll[p] - room; more > 0 && room > 0 {
+		text := fmt.Sprintf(" %d more ", more+1)
+		c.Fill(x, bottom-1, edge-x, 1)
+		c.Put(x, bottom-1, paint.Dim, strings.TrimSpace(text)+" below")
+	}
+}
+
+// drawAnswer draws what became of the firing that is shown.
+func (m *Model) drawAnswer(c *paint.Canvas) {
+	if m.shown == nil {
+		m.drawInvitation(c)
+		return
+	}
+	if m.page.v.Firing != m.shown {
+		m.heading(c, 0, 0, c.W, onReply, "reading")
+		return
+	}
+	p := &m.page
+	v := &p.v
+	y := m.drawHead(c, p)
+	if v.Refused != nil || p.failedStart() {
+		m.drawTrouble(c, p, y)
+		return
+	}
+	t := v.Last()
+	if t == nil {
+		if v.Over {
+			m.drawUnanswered(c, p, y)
+		}
+		return
+	}
+	for _, text := range p.tries {
+		c.PutUpTo(2, y, c.W, paint.Bad, proc.Harmless(text))
+		y++
+	}
+	if t.Result != engine.OK && t.Over {
+		text := t.Why
+		if text == "" {
+			text = t.Result.String()
+		}
+		for _, row := range paint.Wrap(paint.Rows(paint.Bad, proc.Harmless(text)), c.W-3) {
+			c.PutRow(2, y, c.W, row)
+			y++
+		}
+	}
+	y = m.drawLadder(c, p, y)
+	y = m.drawVerdicts(c, p, y)
+	y = m.drawDifferences(c, p, y)
+	logRows := min(max(len(p.log), 1)+1, max((c.H-y)/2, 3))
+	m.drawReply(c, p, y, c.H-logRows)
+	m.drawLog(c, p, c.H-logRows)
+}
+
+// failedStart tells whether the event was lost to starts that failed.
+func (p *page) failedStart() bool {
+	t := p.v.Last()
+	return t != nil && t.Over && t.Name == "" && t.Result == engine.StartFailure
+}
+
+func (m *Model) drawInvitation(c *paint.Canvas) {
+	lines := []struct {
+		style paint.Style
+		text  string
+	}{{paint.Bold, "What does the function say?"}, {paint.Plain, ""},
+		{paint.Plain, "enter fires the payload on the left; the reply, the log lines"},
+		{paint.Plain, "of that invocation and where the time went appear here."},
+		{paint.Plain, "Fire it again: what was cold is warm now, and what differs"},
+		{paint.Plain, "from the reply before is named."}, {paint.Plain, ""},
+		{paint.Plain, "w fires it again after each change of the code."}}
+	if m.s.Front != nil {
+		lines = append(lines, struct {
+			style paint.Style
+			text  string
+		}{paint.Plain, ""}, struct {
+			style paint.Style
+			text  string
+		}{paint.Dim, "Requests to http://" + m.s.Front.Address + " come in here too."})
+	}
+	for i, l := range lines {
+		c.PutUpTo(2, 2+i, c.W, l.style, l.text)
+	}
+}
+
+// drawHead draws what was fired, how it ended and how long it took.
+func (m *Model) drawHead(c *paint.Canvas, p *page) (y int) {
+	v := &p.v
+	what := fmt.Sprintf("%s %s", v.Item.SourceName, v.Item.Title())
+	if v.Origin == desk.AtFront {
+		what = v.Item.SourceName + " " + proc.Harmless(v.Item.Label)
+	}
+	edge := c.W - 1
+	when := fmt.Sprintf("%d · %s %s", v.N, age(v.At), v.Origin)
+	if v.Async {
+		when += ", not waited for"
+	}
+	c.Right(edge, 0, paint.Dim, when)
+	m.heading(c, 0, 0, edge-ansi.StringWidth(when)-2, onReply, what)
+	t := v.Last()
+	x := 2
+	switch {
+	case v.Refused != nil:
+		c.Put(x, 1, paint.Bad, "✗ not sent")
+		return 3
+	case !v.Over:
+		text := "under way"
+		if v.Doing != "" {
+			text = v.Doing
+		}
+		x = c.Put(x, 1, paint.Warm, fmt.Sprintf("… %s, %.1f s", text, time.Since(v.At).Seconds()))
+		c.Put(x+2, 1, paint.Dim, "esc stops waiting")
+		if t == nil || t.Reply == nil {
+			return 3
+		}
+	}
+	if t != nil && t.Reply != nil && t.Reply.Status > 0 {
+		style := paint.Good
+		if t.Reply.Status >= 400 {
+			style = paint.Bad
+		}
+		x = c.Put(x, 1, style, fmt.Sprintf("%d %s", t.Reply.Status, statusText(t.Reply.Status)))
+		x = c.Put(x+2, 1, paint.Plain, size(t.Reply.Size))
+		if kind := t.Reply.Header.Get("Content-Type"); kind != "" && x < c.W-40 {
+			c.PutUpTo(x+2, 1, c.W-22, paint.Dim, proc.Harmless(kind))
+		}
+	} else if v.Over {
+		c.Put(x, 1, paint.Bad, "✗ "+strings.ReplaceAll(v.Outcome().String(), "_", " "))
+	}
+	if t != nil && t.Over && t.Name != "" {
+		c.Right(edge, 1, classStyle(t.Invocation.Class), fmt.Sprintf("%s %v in %s", classGlyph(t.Invocation.Class), t.Invocation.Class, duration(v.Latency())))
+		text := fmt.Sprintf("%s · %s", t.Name, t.Version)
+		if outcome := v.Outcome(); outcome != engine.Done && v.Over {
+			text = strings.ReplaceAll(outcome.String(), "_", " ") + " · " + text
+		}
+		if t.Beside > 0 {
+			text += fmt.Sprintf(" · beside %d others on this instance", t.Beside)
+		}
+		if p.before != nil && p.before.Last().Version != t.Version {
+			text += " · before: " + p.before.Last().Version
+		}
+		c.PutUpTo(2, 2, c.W, paint.Dim, text)
+		return 4
+	}
+	return 3
+}
+
+func classStyle(k engine.Class) paint.Style {
+	if k == engine.Warm {
+		return paint.Warm
+	}
+	return paint.Cold
+}
+
+func classGlyph(k engine.Class) string { return [...]string{"●", "◆", "◇"}[k] }
+
+// duration is a time with three digits that count.
+func duration(d time.Duration) string {
+	ms := float64(d) / 1e6
+	switch {
+	case ms < 10:
+		return fmt.Sprintf("%.2f ms", ms)
+	case ms < 100:
+		return fmt.Sprintf("%.1f ms", ms)
+	case ms < 10_000:
+		return fmt.Sprintf("%.0f ms", ms)
+	}
+	return fmt.Sprintf("%.1f s", ms/1000)
+}
+
+// drawLadder draws where the time went: each phase begins where the one above
+// it ended.
+func (m *Model) drawLadder(c *paint.Canvas, p *page, y int) int {
+	if len(p.phases) == 0 {
+		return y
+	}
+	from, to := p.phases[0].From, p.phases[len(p.phases)-1].To
+	const names, figures = 14, 10
+	width := c.W - names - figures - 4
+	at := func(share float64) int { return int(math.Round(share * float64(width*2))) }
+	for _, ph := range p.phases {
+		c.PutUpTo(2, y, 2+names, paint.Plain, ph.Name)
+		c.Right(2+names+figures-1, y, paint.Plain, duration(ph.Took()))
+		a, b := at(float64(ph.From-from)/float64(to-from)), at(float64(ph.To-from)/float64(to-from))
+		style := paint.Warm
+		if ph.Name == "spawn" || ph.Name == "boot" || ph.Name == "spawn, boot" {
+			style = paint.Cold
+		}
+		bar(c, 2+names+figures, y, style, a, max(b, a+1))
+		y++
+	}
+	for _, own := range p.own {
+		text := own.Name
+		if own.Says != "" {
+			text += " (" + own.Says + ")"
+		}
+		if own.Took > 0 {
+			c.Right(2+names+figures-1, y, paint.Dim, duration(own.Took))
+		}
+		c.PutUpTo(3, y, 2+names, paint.Dim, proc.Harmless(text))
+		c.PutUpTo(2+names+figures, y, c.W, paint.Dim, "by its own Server-Timing")
+		y++
+	}
+	return y + 1
+}
+
+// bar draws from one half cell up to another.
+func bar(c *paint.Canvas, x, y int, style paint.Style, a, b int) {
+	for cell := a / 2; cell*2 < b; cell++ {
+		left, right := cell*2 >= a, cell*2+1 < b
+		switch {
+		case left && right:
+			c.Set(x+cell, y, style, '━')
+		case left:
+			c.Set(x+cell, y, style, '╸')
+		default:
+			c.Set(x+cell, y, style, '╺')
+		}
+	}
+}
+
+func (m *Model) drawVerdicts(c *paint.Canvas, p *page, y int) int {
+	if len(p.verdicts) == 0 {
+		return y
+	}
+	broke := 0
+	for _, v := range p.verdicts {
+		if !v.Held {
+			broke++
+			x := c.PutUpTo(2, y, c.W, paint.Bad, "✗ expected "+proc.Harmless(v.Text))
+			c.PutUpTo(x, y, c.W, paint.Plain, ", got "+proc.Harmless(v.Got))
+			y++
+		}
+	}
+	if broke == 0 {
+		var all []string
+		for _, v := range p.verdicts {
+			all = append(all, v.Text)
+		}
+		c.PutUpTo(2, y, c.W, paint.Good, "✓ as expected: "+proc.Harmless(strings.Join(all, ", ")))
+		y++
+	}
+	return y + 1
+}
+
+// differencesShown is how many differences are named.
+const differencesShown = 6
+
+func (m *Model) drawDifferences(c *paint.Canvas, p *page, y int) int {
+	if p.before == nil {
+		return y
+	}
+	out := len(m.leaveOut[p.v.Item.Key()])
+	suffix := ""
+	if out > 0 {
+		suffix = fmt.Sprintf(" (%d left out)", out)
+	}
+	if len(p.differences) == 0 {
+		c.PutUpTo(2, y, c.W, paint.Dim, fmt.Sprintf("= the same reply as firing %d%s", p.before.N, suffix))
+		return y + 2
+	}
+	c.PutUpTo(2, y, c.W, paint.Warm, fmt.Sprintf("≠ differs from firing %d in %s%s", p.before.N, plural(len(p.differences), "place"), suffix))
+	y++
+	most := differencesShown
+	if c.H < 30 {
+		most = 3
+	}
+	for i, d := range p.differences {
+		if i == most {
+			c.Put(4, y, paint.Dim, fmt.Sprintf("and %d more", len(p.differences)-most))
+			y++
+			break
+		}
+		x := c.PutUpTo(4, y, c.W, paint.Field, proc.Harmless(d.At))
+		was, is := proc.Harmless(d.Was), proc.Harmless(d.Is)
+		if was == "" {
+			was = "nothing"
+		}
+		if is == "" {
+			is = "nothing"
+		}
+		room := max((c.W-x-6)/2, 8)
+		x = c.PutUpTo(x+2, y, min(x+2+room, c.W), paint.Dim, was)
+		x = c.PutUpTo(x+1, y, c.W, paint.Dim, "→")
+		c.PutUpTo(x+1, y, c.W, paint.Plain, is)
+		y++
+	}
+	return y + 1
+}
+
+func plural(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}
+
+func (m *Model) drawReply(c *paint.Canvas, p *page, y, bottom int) {
+	if p.v.Last().Reply == nil || p.v.Last().Reply.Status == 0 || y >= bottom {
+		return
+	}
+	title := "its reply"
+	if p.note != "" {
+		title += ": " + p.note
+	}
+	style := paint.Dim
+	if m.focus == onReply {
+		style = paint.Bold
+	}
+	c.PutUpTo(2, y, c.W, style, proc.Harmless(title))
+	m.drawRows(c, 2, y+1, c.W, bottom, p.reply, onReply)
+}
+
+func (m *Model) drawLog(c *paint.Canvas, p *page, y int) {
+	title := fmt.Sprintf("what it wrote: %s, ms from its hand-over", plural(len(p.log), "line"))
+	if len(p.log) == 0 {
+		title = "it wrote nothing"
+	}
+	if t := p.v.Last(); t.Beside > 0 && len(p.log) > 0 {
+		title += fmt.Sprintf(" (some may be of the %d beside it)", t.Beside)
+	}
+	m.heading(c, 0, y, c.W, onLog, title)
+	m.drawRows(c, 2, y+1, c.W, c.H, p.log, onLog)
+}
+
+// drawTrouble draws why there was no reply: what happened, what to do, and what
+// the function or the build wrote.
+func (m *Model) drawTrouble(c *paint.Canvas, p *page, y int) {
+	text := ""
+	if p.v.Refused != nil {
+		text = p.v.Refused.Text
+	} else {
+		t := p.v.Last()
+		text = p.function + " " + t.Why
+	}
+	// the last line of the output stands below, with those before it
+	head, _, _ := strings.Cut(text, "; its last line: ")
+	for _, row := range paint.Wrap(paint.Rows(paint.Bad, proc.Harmless(head)), c.W-3) {
+		c.PutRow(2, y, c.W, row)
+		y++
+	}
+	y++
+	if len(p.log) > 0 {
+		m.heading(c, 0, y, c.W, onLog, "what was written last")
+		m.drawRows(c, 2, y+1, c.W, c.H-2, p.log, onLog)
+		y = min(y+1+len(p.log), c.H-2)
+	}
+	next := "Mend it and save: enter fires again"
+	if m.s.Again() {
+		next = "Mend it and save: it is fired again by itself"
+	}
+	c.PutUpTo(2, min(y+1, c.H-1), c.W, paint.Dim, next)
+}
+
+// drawUnanswered draws an event that no attempt was made for.
+func (m *Model) drawUnanswered(c *paint.Canvas, p *page, y int) {
+	text := map[engine.Outcome]string{
+		engine.Unmatched: "No wire of " + p.v.Item.SourceName + " takes this event.",
+		engine.Rejected:  "It was turned away: no instance was free, and the limits allow no more.",
+		engine.Abandoned: "It was broken off.",
+		engine.Expired:   "It waited longer than the source allows.",
+	}[p.v.Outcome()]
+	c.PutUpTo(2, y, c.W, paint.Bad, text)
+	if p.v.Outcome() == engine.Unmatched {
+		pl := m.s.Plan()
+		y += 2
+		c.PutUpTo(2, y, c.W, paint.Plain, "Its wires want:")
+		for _, w := range pl.Sources[p.v.Item.Source].Wires {
+			y++
+			c.PutUpTo(4, y, c.W, paint.Plain, w.When.String()+"  → "+pl.Functions[w.To].Name)
+		}
+	}
+}
+
+// drawStrip draws the last firings, their time as the height of a bar on a
+// logarithmic scale, their class below it.
+func (m *Model) drawStrip(c *paint.Canvas, y, h int) {
+	sub := paint.New(c.W, h, c.Theme())
+	sub.Rule(0, "the last firings, ms, logarithmic: ◆ cold  ◇ first  ● warm  ✗ not done")
+	rows := h - 2
+	least, most := math.Inf(1), math.Inf(-1)
+	shown := m.firings
+	const left = 9
+	if room := (c.W - left - 1) / 2; len(shown) > room {
+		shown = shown[len(shown)-room:]
+	}
+	for _, f := range shown {
+		if f.took > 0 {
+			l := math.Log10(float64(f.took) / 1e6)
+			least, most = min(least, l), max(most, l)
+		}
+	}
+	if len(shown) == 0 || math.IsInf(least, 0) {
+		sub.Put(left, 2, paint.Dim, "none yet")
+		c.Draw(0, y, sub)
+		return
+	}
+	low, high := math.Floor(least), math.Ceil(most)
+	if high <= low {
+		high = low + 1
+	}
+	// a mark at each decade that falls on a row of its own
+	for d := low; d <= high; d++ {
+		row := rows - int(math.Round((d-low)/(high-low)*float64(rows)))
+		if row >= 0 && row < rows && (d > low || rows > 3) {
+			sub.Right(left-2, 1+row, paint.Dim, decade(d))
+			for x := left; x < c.W-1; x++ {
+				sub.Set(x, 1+row, paint.Faint, '·')
+			}
+		}
+	}
+	for i, f := range shown {
+		x := left + 2*i
+		style, glyph := classStyle(f.class), classGlyph(f.class)
+		switch {
+		case !f.over:
+			style, glyph = paint.Dim, "…"
+		case !f.good:
+			style, glyph = paint.Bad, "✗"
+		}
+		if f.took > 0 {
+			l := (math.Log10(float64(f.took)/1e6) - low) / (high - low)
+			eighths := max(int(math.Round(l*float64(rows*8))), 1)
+			for r := range rows {
+				if n := min(eighths-r*8, 8); n > 0 {
+					sub.Set(x, rows-r, style, []rune("▁▂▃▄▅▆▇█")[n-1])
+				}
+			}
+		}
+		sub.Put(x, h-1, style, glyph)
+		if f.f == m.shown {
+			sub.Restyle(x, h-1, 1, style.Under())
+		}
+	}
+	c.Draw(0, y, sub)
+}
+
+// decade names a power of ten of milliseconds.
+func decade(d float64) string {
+	ms := math.Pow(10, d)
+	if ms >= 1000 {
+		return fmt.Sprintf("%.0f s", ms/1000)
+	}
+	return fmt.Sprintf("%g ms", math.Round(ms*1000)/1000)
+}

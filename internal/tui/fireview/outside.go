@@ -1,0 +1,62 @@
+package fireview
+
+import (
+	"errors"
+	"fmt"
+	"mime"
+	"os"
+	"os/exec"
+	"runtime"
+	"strings"
+)
+
+// editorCommand gives the user's editor on a file: $VISUAL, $EDITOR, or one that
+// most systems have.
+func editorCommand(path string) (*exec.Cmd, error) {
+	for _, variable := range []string{"VISUAL", "EDITOR"} {
+		if words := strings.Fields(os.Getenv(variable)); len(words) > 0 {
+			if _, err := exec.LookPath(words[0]); err != nil {
+				return nil, fmt.Errorf("$%s names %s, which is not on the PATH", variable, words[0])
+			}
+			return exec.Command(words[0], append(words[1:], path)...), nil
+		}
+	}
+	for _, name := range []string{"editor", "nano", "vim", "vi"} {
+		if _, err := exec.LookPath(name); err == nil {
+			return exec.Command(name, path), nil
+		}
+	}
+	return nil, errors.New("no editor was found; set $EDITOR to one")
+}
+
+// openFile opens a file with the system's program for it.
+func openFile(path string) error {
+	name := "xdg-open"
+	if runtime.GOOS == "darwin" {
+		name = "open"
+	}
+	if _, err := exec.LookPath(name); err != nil {
+		return fmt.Errorf("there is no program %s here", name)
+	}
+	c := exec.Command(name, path)
+	if err := c.Start(); err != nil {
+		return err
+	}
+	go func() { _ = c.Wait() }() // how it ends is its own matter
+	return nil
+}
+
+// suffixOf gives a file name's ending for a media type.
+func suffixOf(mediaType string) string {
+	base, _, _ := mime.ParseMediaType(mediaType)
+	switch {
+	case base == "application/json" || strings.HasSuffix(base, "+json"):
+		return ".json"
+	case base == "text/plain" || base == "":
+		return ".txt"
+	}
+	if all, err := mime.ExtensionsByType(base); err == nil && len(all) > 0 {
+		return all[0]
+	}
+	return ".bin"
+}

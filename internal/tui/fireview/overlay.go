@@ -1,0 +1,282 @@
+package fireview
+
+import (
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"nightdrill/internal/desk"
+	"nightdrill/internal/live/logs"
+	"nightdrill/internal/tui/paint"
+)
+
+func statusText(status int) string { return http.StatusText(status) }
+
+// overlay is what covers the view for a while: the logs, or the environment.
+type overlay struct {
+	env      string // the function whose environment it is; "" for the logs
+	values   []string
+	set      []string // names that were set for this session
+	at       int
+	search   string
+	typing   bool
+	function string // whose lines are shown; "" for all
+	names    []string
+	instance string // of the invocation that is shown, where only its lines are wanted
+	entries  []logs.Entry
+	end      uint64 // the last entry shown; 0 follows
+	height   int
+}
+
+var overlayKeys = struct{ Search, Function, Only, Set, Unset, Follow key.Binding }{
+	Search:   bind("search", "/"),
+	Function: bind("of another function", "f"),
+	Only:     bind("only this instance", "o"),
+	Set:      key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "change it for this session")),
+	Unset:    bind("back to the project's", "x"),
+	Follow:   key.NewBinding(key.WithKeys("end", "G"), key.WithHelp("end", "follow")),
+}
+
+func newLogs(m *Model) *overlay {
+	o := &overlay{}
+	o.refresh(m.s)
+	return o
+}
+
+// openEnv opens the environment of the function that the payload goes to.
+func (m *Model) openEnv() tea.Cmd {
+	fn := m.function()
+	if fn == "" {
+		return complain("No function is reached by this payload.")
+	}
+	m.over = &overlay{env: fn}
+	m.over.refresh(m.s)
+	return nil
+}
+
+func (o *overlay) refresh(s *desk.Standing) {
+	if o.env != "" {
+		o.values, o.set = s.Env(o.env), nil
+		states, _ := s.States()
+		for _, x := range states {
+			if x.Name == o.env {
+				o.set = x.Env
+			}
+		}
+		o.at = min(o.at, max(len(o.values), 0))
+		return
+	}
+	p := s.Plan()
+	o.names = []string{""}
+	for i := range p.Functions {
+		o.names = append(o.names, p.Functions[i].Name)
+	}
+	for i := range p.Services {
+		o.names = append(o.names, p.Services[i].Name)
+	}
+	to := o.end
+	if to == 0 {
+		to = ^uint64(0)
+	}
+	needle := strings.ToLower(o.search)
+	o.entries = s.Log.Up(to, max(o.height, 50), func(e *logs.Entry) bool {
+		return (o.function == "" || e.Function == o.function) && (o.instance == "" || e.Instance == o.instance) &&
+			(needle == "" || strings.Contains(strings.ToLower(e.Text), needle))
+	})
+}
+
+func (o *overlay) help() []key.Binding {
+	switch {
+	case o.typing:
+		return []key.Binding{key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "done"))}
+	case o.env != "":
+		return []key.Binding{overlayKeys.Set, overlayKeys.Unset, Keys.Up, Keys.Close}
+	}
+	return []key.Binding{overlayKeys.Search, overlayKeys.Function, overlayKeys.Only, Keys.Up, overlayKeys.Follow, Keys.Close}
+}
+
+func (m *Model) overlayKey(k tea.KeyPressMsg) tea.Cmd {
+	o := m.over
+	if o.typing {
+		switch k.String() {
+		case "esc", "enter":
+			o.typing = false
+		case "backspace":
+			if r := []rune(o.search); len(r) > 0 {
+				o.search = string(r[:len(r)-1])
+			}
+		default:
+			o.search += k.Key().Text
+		}
+		o.end = 0
+		o.refresh(m.s)
+		return nil
+	}
+	is := func(b key.Binding) bool { return key.Matches(k, b) }
+	if is(Keys.Close) {
+		m.over = nil
+		return nil
+	}
+	if o.env != "" {
+		return m.envKey(k)
+	}
+	switch {
+	case is(Keys.Logs):
+		m.over = nil
+		return nil
+	case is(overlayKeys.Search):
+		o.typing, o.search = true, ""
+	case is(overlayKeys.Function):
+		o.function = o.names[(slices.Index(o.names, o.function)+1)%len(o.names)]
+		o.instance = ""
+	case is(overlayKeys.Only):
+		if t := m.page.v.Last(); o.instance == "" && t != nil {
+			o.instance, o.function = t.Name, ""
+		} else {
+			o.instance = ""
+		}
+	case is(overlayKeys.Follow):
+		o.end = 0
+	case is(Keys.Up), is(Keys.PageUp):
+		by := 1
+		if is(Keys.PageUp) {
+			by = max(o.height-2, 1)
+		}
+		if n := len(o.entries); n > by {
+			o.end = o.entries[n-1-by].N
+		}
+	case is(Keys.Down), is(Keys.PageDown):
+		if o.end > 0 {
+			by := uint64(1)
+			if is(Keys.PageDown) {
+				by = uint64(max(o.height-2, 1))
+			}
+			if o.end += by; o.end >= m.s.Log.Last() {
+				o.end = 0
+			}
+		}
+	}
+	o.refresh(m.s)
+	return nil
+}
+
+func (m *Model) envKey(k tea.KeyPressMsg) tea.Cmd {
+	o := m.over
+	is := func(b key.Binding) bool { return key.Matches(k, b) }
+	name, value := "", ""
+	if o.at < len(o.values) {
+		name, value, _ = strings.Cut(o.values[o.at], "=")
+	}
+	change := func(name, value string, set bool) tea.Cmd {
+		if err := m.s.SetEnv(o.env, name, value, set); err != nil {
+			return complain("%v", err)
+		}
+		o.refresh(m.s)
+		return say("%s is set for this session; instances of %s are replaced.", name, o.env)
+	}
+	switch {
+	case is(Keys.Up):
+		o.at = max(o.at-1, 0)
+	case is(Keys.Down):
+		o.at = min(o.at+1, len(o.values))
+	case is(overlayKeys.Unset) && slices.Contains(o.set, name):
+		return change(name, "", false)
+	case is(overlayKeys.Set) && name == "":
+		return ask("set which variable for this session? NAME=value", "", func(text string) tea.Cmd {
+			name, value, ok := strings.Cut(text, "=")
+			if !ok {
+				return complain("%q is not of the form NAME=value", text)
+			}
+			return change(strings.TrimSpace(name), value, true)
+		})
+	case is(overlayKeys.Set):
+		if desk.Secret(name) {
+			value = "" // it is not shown, not even to be changed
+		}
+		return ask(name+" for this session", value, func(text string) tea.Cmd { return change(name, text, true) })
+	}
+	return nil
+}
+
+func (o *overlay) draw(c *paint.Canvas, m *Model) {
+	if o.env != "" {
+		o.drawEnv(c)
+		return
+	}
+	title := "what the functions write"
+	if o.function != "" {
+		title = "what " + o.function + " writes"
+	}
+	if o.instance != "" {
+		title = "what " + o.instance + " writes"
+	}
+	c.Rule(0, title)
+	x := c.Put(2, 1, paint.Dim, "search: ")
+	x = c.Put(x, 1, paint.Warm, o.search)
+	if o.typing {
+		c.Set(x, 1, paint.Chosen, ' ')
+	}
+	state := "following"
+	if o.end > 0 {
+		state = "standing still; end follows again"
+	}
+	c.Right(c.W-1, 1, paint.Dim, state)
+	o.height = c.H - 3
+	if len(o.entries) == 0 {
+		c.Put(2, 3, paint.Dim, "Nothing was written yet, or nothing fits the search. Fire something.")
+	}
+	shown := o.entries[max(0, len(o.entries)-o.height):]
+	widest := 8
+	for _, e := range shown {
+		widest = max(widest, min(len(e.Instance), 24))
+	}
+	for i, e := range shown {
+		y := 3 + i
+		c.Put(1, y, paint.Dim, e.At.Format("15:04:05.000"))
+		c.PutUpTo(15, y, 15+widest, paint.Field, e.Instance)
+		style, mark := paint.Plain, ""
+		switch e.Kind {
+		case logs.Started, logs.Ready:
+			style, mark = paint.Cold, "◆ "
+		case logs.Stopped:
+			style, mark = paint.Dim, "┤ "
+		case logs.Note:
+			style, mark = paint.Warm, "– "
+		}
+		c.Put(17+widest, y, style, mark+e.Text)
+	}
+}
+
+func (o *overlay) drawEnv(c *paint.Canvas) {
+	c.Rule(0, "the environment of "+o.env)
+	widest := 4
+	for _, v := range o.values {
+		name, _, _ := strings.Cut(v, "=")
+		widest = max(widest, min(len(name), 40))
+	}
+	for i, v := range append(slices.Clone(o.values), "") {
+		y := 2 + i
+		name, value, _ := strings.Cut(v, "=")
+		if desk.Secret(name) && value != "" {
+			value = "••••••"
+		}
+		switch {
+		case v == "":
+			c.Put(2, y, paint.Dim, "another variable")
+		default:
+			c.PutUpTo(2, y, 2+widest, paint.Field, name)
+			x := c.PutUpTo(4+widest, y, c.W-28, paint.Plain, value)
+			if slices.Contains(o.set, name) {
+				c.Put(x+2, y, paint.Warm, "set for this session")
+			}
+		}
+		if i == o.at {
+			c.Restyle(2, y, c.W-3, paint.Chosen)
+		}
+	}
+	c.Put(2, min(5+len(o.values), c.H-1), paint.Dim, fmt.Sprintf("Beside these, %s has what the program itself has. Changing one replaces its instances.", o.env))
+}

@@ -1,0 +1,360 @@
+package fireview
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"nightdrill/internal/core/differ"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/desk"
+	"nightdrill/internal/live/carry"
+	"nightdrill/internal/live/drive"
+	"nightdrill/internal/live/proc"
+	"nightdrill/internal/tui/paint"
+)
+
+// page is a firing made ready to be drawn. Making it may take a while, for a
+// large reply, so it is made beside the screen.
+type page struct {
+	v           desk.Shown
+	function    string
+	phases      []measure.Phase
+	own         []measure.Own
+	reply       []paint.Row
+	note        string // about the body
+	log         []paint.Row
+	differences []differ.Difference
+	before      *desk.Shown
+	verdicts    []payload.Verdict
+	tries       []string // of earlier attempts
+	settled     bool     // nothing of it will change
+	width       int
+}
+
+type pageMsg struct {
+	sequence int
+	page     page
+}
+
+// mark is a firing in the strip.
+type mark struct {
+	f       *desk.Firing
+	took    time.Duration
+	class   engine.Class
+	good    bool
+	over    bool
+	refused bool
+}
+
+// stripLength is how many firings are in the strip at most.
+const stripLength = 160
+
+// linesShown is how many log lines of an invocation are shown.
+const linesShown = 2000
+
+// read gives the command that makes the page of what is shown.
+func (m *Model) read() tea.Cmd {
+	m.firings = m.firings[:0]
+	recent := m.s.Recent(stripLength)
+	for i := range recent {
+		v := &recent[i]
+		x := mark{f: v.Firing, over: v.Over, refused: v.Refused != nil, took: v.Latency(), good: v.Refused == nil && v.Outcome() == engine.Done}
+		if t := v.Last(); t != nil {
+			x.class = t.Invocation.Class
+		}
+		m.firings = append(m.firings, x)
+	}
+	if len(recent) > 0 && (m.follow || m.shown == nil) {
+		m.show(recent[len(recent)-1].Firing)
+	}
+	if m.shown == nil {
+		return nil
+	}
+	width := m.answerWidth()
+	if m.page.settled && m.page.v.Firing == m.shown && m.page.width == width {
+		return nil
+	}
+	m.sequence++
+	s, f, n := m.s, m.shown, m.sequence
+	leaveOut := slices.Clone(m.leaveOut[f.Item.Key()])
+	return func() tea.Msg { return pageMsg{n, makePage(s, f, width, leaveOut)} }
+}
+
+// Took takes a page that was made; ok is false for messages of others.
+func (m *Model) Took(msg tea.Msg) (ok bool) {
+	p, ok := msg.(pageMsg)
+	if ok && p.sequence == m.sequence {
+		m.page = p.page
+	}
+	return ok
+}
+
+func makePage(s *desk.Standing, f *desk.Firing, width int, leaveOut []string) page {
+	p := page{v: s.Look(f), width: width}
+	v := &p.v
+	p.settled = v.Over && time.Since(f.At) > 2*time.Second+v.Latency()
+	if v.Refused != nil {
+		p.log = paint.Wrap(paint.Rows(paint.Plain, v.Refused.Lines...), width)
+		return p
+	}
+	t := v.Last()
+	if t == nil {
+		return p
+	}
+	p.function = s.NameOf(t)
+	for i, x := range v.Track.Tries[:len(v.Track.Tries)-1] {
+		p.tries = append(p.tries, fmt.Sprintf("attempt %d: %s", i+1, howTried(x)))
+	}
+	for _, d := range v.Track.Made {
+		p.tries = append(p.tries, fmt.Sprintf("its dead letter is event %d", d.Event))
+	}
+	if t.Name != "" {
+		p.phases = measure.Phases(v.Track.Arrived, &t.Instance, &t.Invocation)
+		if !t.Over {
+			p.phases = nil
+		}
+		for _, l := range s.Lines(v, t, linesShown) {
+			style := paint.Plain
+			if l.At.Before(t.Began) {
+				style = paint.Dim // of its start
+			}
+			p.log = append(p.log, paint.Row{{Style: paint.Dim, Text: fmt.Sprintf("%9s  ", since(l.At.Sub(t.Began)))}, {Style: style, Text: l.Text}})
+		}
+	} else {
+		p.log = paint.Rows(paint.Plain, t.Lines...)
+	}
+	p.log = paint.Wrap(p.log, width)
+	if t.Reply == nil || t.Reply.Status == 0 {
+		return p
+	}
+	p.own = measure.ParseServerTiming(t.Reply.Timing)
+	p.reply, p.note = replyRows(t.Reply)
+	p.reply = paint.Wrap(p.reply, width)
+	p.verdicts = v.Verdicts()
+	if before, ok := s.Before(f); ok {
+		p.before = &before
+		p.differences = desk.Differences(&before, v, leaveOut)
+	}
+	return p
+}
+
+// since is a time after the hand-over, in milliseconds.
+func since(d time.Duration) string { return fmt.Sprintf("%+.1f", float64(d)/1e6) }
+
+func howTried(t *drive.Try) string {
+	text := t.Result.String()
+	if t.Reply != nil && t.Reply.Status > 0 {
+		text += fmt.Sprintf(" %d", t.Reply.Status)
+	}
+	if t.Why != "" {
+		text += ", " + t.Why
+	}
+	if t.Name != "" {
+		text += " (" + t.Name + ")"
+	}
+	return text
+}
+
+// shownBytes is how much of a body is laid out on the screen.
+const shownBytes = 1 << 20
+
+// replyRows lays a reply out: its body, then its headers.
+func replyRows(r *carry.Reply) (rows []paint.Row, note string) {
+	body, note := r.Plain()
+	rows, more := bodyRows(body, r.Header.Get("Content-Type"))
+	if more != "" {
+		if note != "" {
+			note += ", "
+		}
+		note += more
+	}
+	rows = append(rows, paint.Row{})
+	for _, name := range headerNames(r) {
+		for _, value := range r.Header[name] {
+			if slices.Contains(masked, strings.ToLower(name)) {
+				value = "••••"
+			}
+			rows = append(rows, paint.Row{{Style: paint.Dim, Text: name + ": "}, {Style: paint.Dim, Text: proc.Harmless(value)}})
+		}
+	}
+	return rows, note
+}
+
+// masked are headers whose values are not shown.
+var masked = []string{"authorization", "proxy-authorization", "cookie", "set-cookie", "x-api-key", "api-key", "x-auth-token", "x-csrf-token"}
+
+func headerNames(r *carry.Reply) (names []string) {
+	for name := range r.Header {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// bodyRows lays a body out: JSON indented, text as it is, other bytes as a dump.
+func bodyRows(body []byte, mediaType string) (rows []paint.Row, note string) {
+	if len(body) == 0 {
+		return paint.Rows(paint.Dim, "(no body)"), ""
+	}
+	claims := event.IsJSON(mediaType) && mediaType != ""
+	if claims && !json.Valid(body) {
+		note = "it says that it is JSON, and is not"
+	}
+	whole := body
+	if len(body) > shownBytes {
+		body = body[:shownBytes]
+		note = strings.TrimPrefix(note+fmt.Sprintf(", the first MiB of %s; s saves it whole", size(int64(len(whole)))), ", ")
+	}
+	var pretty bytes.Buffer
+	first := bytes.TrimLeft(body, " \t\r\n")
+	switch {
+	case len(body) == len(whole) && (claims || len(first) > 0 && (first[0] == '{' || first[0] == '[')) && json.Indent(&pretty, bytes.TrimSpace(body), "", "  ") == nil:
+		return paint.Code(harmless(pretty.String()), "application/json"), note
+	case carry.IsText(body):
+		return paint.Code(harmless(string(body)), mediaType), note
+	case len(body) > 64<<10:
+		body = body[:64<<10]
+	}
+	return paint.Hex(body), note
+}
+
+// harmless keeps line ends, and nothing else that a terminal obeys.
+func harmless(text string) string {
+	lines := strings.Split(strings.ReplaceAll(strings.TrimRight(text, "\r\n"), "\t", "    "), "\n")
+	for i, l := range lines {
+		lines[i] = proc.Harmless(strings.TrimRight(l, "\r"))
+	}
+	return strings.Join(lines, "\n")
+}
+
+func size(n int64) string {
+	switch {
+	case n < 10_000:
+		return fmt.Sprintf("%d B", n)
+	case n < 10_000_000:
+		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
+	}
+	return fmt.Sprintf("%.1f MB", float64(n)/1e6)
+}
+
+// sentPage is the payload under the cursor, laid out.
+type sentPage struct {
+	item *desk.Item
+	rows []paint.Row
+	w    int
+}
+
+// sentRows lays the payload under the cursor out, in the form that is wanted.
+func (m *Model) sentRows(width int) []paint.Row {
+	i := m.item()
+	if i == nil {
+		return nil
+	}
+	if m.sent.item == i && m.sent.w == width {
+		return m.sent.rows
+	}
+	m.sent = sentPage{i, paint.Wrap(layOut(i, m.form), width), width}
+	return m.sent.rows
+}
+
+// sentBytes is how much of a payload is laid out.
+const sentBytes = 256 << 10
+
+func layOut(i *desk.Item, form int) (rows []paint.Row) {
+	if i.Wrong != "" {
+		rows = append(rows, paint.Row{{Style: paint.Bad, Text: "cannot be sent: " + proc.Harmless(i.Wrong)}}, paint.Row{})
+	}
+	text := i.Content()
+	cut := func(b []byte) []byte { return b[:min(len(b), sentBytes)] }
+	switch {
+	case form == 2:
+		if i.Payload != nil {
+			return append(rows, paint.Hex(cut(dataOf(i.Payload)))...)
+		}
+		return append(rows, paint.Hex(cut(text))...)
+	case form == 1 || i.Payload == nil || !carry.IsText(cut(text)):
+		if i.HTTP {
+			return append(rows, messageRows(string(cut(text)))...)
+		}
+		if !carry.IsText(cut(text)) {
+			return append(rows, paint.Hex(cut(text))...)
+		}
+		return append(rows, paint.Code(harmless(string(cut(text))), "application/json")...)
+	}
+	if r := i.Payload.Request; r != nil {
+		rows = append(rows, paint.Row{{Style: paint.Bold, Text: r.Method + " "}, {Style: paint.Plain, Text: proc.Harmless(r.Target)}})
+		kind := ""
+		for _, h := range r.Header {
+			value := h.Value
+			if slices.Contains(masked, strings.ToLower(h.Name)) {
+				value = "••••"
+			}
+			if strings.EqualFold(h.Name, "content-type") {
+				kind = value
+			}
+			rows = append(rows, paint.Row{{Style: paint.Dim, Text: h.Name + ": " + proc.Harmless(value)}})
+		}
+		if len(r.Body) > 0 {
+			body, _ := bodyRows(cut(r.Body), kind)
+			rows = append(append(rows, paint.Row{}), body...)
+		}
+		return rows
+	}
+	e := i.Payload.Event
+	put := func(name, value string) {
+		if value != "" {
+			rows = append(rows, paint.Row{{Style: paint.Dim, Text: fmt.Sprintf("%-9s ", name)}, {Style: paint.Plain, Text: proc.Harmless(value)}})
+		}
+	}
+	put("type", e.Type)
+	put("id", e.ID)
+	put("source", e.Source)
+	put("subject", e.Subject)
+	if !e.Time.IsZero() {
+		put("time", e.Time.Format(time.RFC3339Nano))
+	}
+	for _, x := range e.Extensions {
+		put(x.Name, x.Value)
+	}
+	put("content", e.DataContentType)
+	kind := e.DataContentType
+	if kind == "" && !e.Binary {
+		kind = "application/json"
+	}
+	body, _ := bodyRows(cut(e.Data), kind)
+	return append(append(rows, paint.Row{}), body...)
+}
+
+// dataOf gives the bytes of a payload's data or body.
+func dataOf(p *payload.Payload) []byte {
+	if p.Request != nil {
+		return p.Request.Body
+	}
+	return p.Event.Data
+}
+
+// messageRows lays a request's own text out.
+func messageRows(text string) (rows []paint.Row) {
+	head := true
+	for n, l := range strings.Split(strings.TrimRight(text, "\n"), "\n") {
+		style := paint.Plain
+		switch {
+		case head && n == 0:
+			style = paint.Bold
+		case head:
+			style = paint.Dim
+		}
+		head = head && strings.TrimSpace(l) != ""
+		rows = append(rows, paint.Row{{Style: style, Text: proc.Harmless(strings.TrimRight(l, "\r"))}})
+	}
+	return rows
+}

@@ -1,0 +1,758 @@
+// Package fireview is the view of one event at a time: what is sent, what the
+// function replies and writes, where the time went, and what differs from the
+// reply before.
+package fireview
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"nightdrill/internal/core/differ"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/desk"
+	"nightdrill/internal/tui/paint"
+)
+
+// Ask wants a line of the user; the shell gives it to Done. With YesNo, it is a
+// question that y answers.
+type Ask struct {
+	Title, Text string
+	YesNo       bool
+	Done        func(string) tea.Cmd
+}
+
+// Note wants something said in the bottom line.
+type Note struct {
+	Text string
+	Bad  bool
+}
+
+// Keys are the keys of the view.
+var Keys = struct {
+	Fire, Cold, Times, Async, Variant, Again, Filter, Up, Down, Left, Right, PageUp, PageDown, Earlier, Later, Form,
+	Edit, Blank, Copy, Rename, Delete, Curl, Keep, Save, Open, LeaveOut, Logs, Env, Hold, Stop, Close key.Binding
+}{
+	Fire:     bind("fire", "enter"),
+	Cold:     bind("fire cold", "c"),
+	Times:    bind("fire n times in a row", "n"),
+	Async:    bind("fire without waiting", "a"),
+	Variant:  bind("another variant", "v"),
+	Again:    bind("fire again after each change", "w"),
+	Filter:   bind("filter the payloads", "/"),
+	Up:       key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓", "choose, scroll")),
+	Down:     key.NewBinding(key.WithKeys("down")),
+	Left:     key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "from pane to pane")),
+	Right:    key.NewBinding(key.WithKeys("right")),
+	PageUp:   key.NewBinding(key.WithKeys("pgup")),
+	PageDown: key.NewBinding(key.WithKeys("pgdown")),
+	Earlier:  key.NewBinding(key.WithKeys(",", "<"), key.WithHelp(", .", "earlier, later firings")),
+	Later:    key.NewBinding(key.WithKeys(".", ">")),
+	Form:     bind("formatted, as it is, bytes", "m"),
+	Edit:     bind("edit in $EDITOR", "e"),
+	Blank:    bind("a new payload", "b"),
+	Copy:     bind("duplicate", "d"),
+	Rename:   bind("rename", "r"),
+	Delete:   bind("delete", "x"),
+	Curl:     bind("copy as a curl command", "y"),
+	Keep:     bind("keep the reply as a payload", "k"),
+	Save:     bind("save the reply to a file", "s"),
+	Open:     bind("save and open the reply", "o"),
+	LeaveOut: bind("leave a place out of the comparison", "i"),
+	Logs:     bind("logs", "l"),
+	Env:      bind("environment", "E"),
+	Hold:     bind("hold for a debugger", "H"),
+	Stop:     key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "stop waiting, close")),
+	Close:    key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "close")),
+}
+
+func bind(help, k string) key.Binding {
+	return key.NewBinding(key.WithKeys(k), key.WithHelp(k, help))
+}
+
+type pane int
+
+const (
+	onList pane = iota
+	onSent
+	onReply
+	onLog
+	panes
+)
+
+// Model is the state of the view.
+type Model struct {
+	s    *desk.Standing
+	w, h int
+
+	items  []*desk.Item // those that the filter leaves
+	filter string
+	typing bool   // the filter
+	chosen string // key of the item under the cursor
+	at     int    // its place in items
+	form   int    // of the payload: formatted, as it is, bytes
+	focus  pane
+	scroll [panes]int
+
+	variant  string
+	follow   bool // show the latest firing
+	shown    *desk.Firing
+	page     page                // of what is shown
+	sequence int                 // of the last page that was asked for
+	leaveOut map[string][]string // JSON Pointers, by the item's key
+	firings  []mark              // for the strip
+	sent     sentPage
+	series   *desk.Series // firings in a row that are under way
+	over     *overlay     // logs or environment, while open
+}
+
+// New gives the view of a desk.
+func New(s *desk.Standing) *Model {
+	m := &Model{s: s, follow: true, leaveOut: map[string][]string{}}
+	m.Refresh()
+	return m
+}
+
+// Resize tells the view its room.
+func (m *Model) Resize(w, h int) tea.Cmd {
+	m.w, m.h = w, h
+	m.sent = sentPage{}
+	m.Refresh()
+	return m.read()
+}
+
+// Refresh takes in what has changed at the desk, and gives the command that
+// reads what is to be shown.
+func (m *Model) Refresh() tea.Cmd {
+	m.list()
+	if m.over != nil {
+		m.over.refresh(m.s)
+	}
+	return m.read()
+}
+
+// list makes the list of payloads that the filter leaves.
+func (m *Model) list() {
+	m.items = m.items[:0]
+	for _, i := range m.s.List() {
+		if m.fits(i) {
+			m.items = append(m.items, i)
+		}
+	}
+	m.at = slices.IndexFunc(m.items, func(i *desk.Item) bool { return i.Key() == m.chosen })
+	if m.at < 0 && len(m.items) > 0 {
+		m.at, m.chosen = 0, m.items[0].Key()
+	}
+}
+
+// fits tells whether an item holds every word of the filter.
+func (m *Model) fits(i *desk.Item) bool {
+	text := strings.ToLower(i.SourceName + " " + i.Title() + " " + i.Label)
+	for _, word := range strings.Fields(strings.ToLower(m.filter)) {
+		if !strings.Contains(text, word) {
+			return false
+		}
+	}
+	return true
+}
+
+// item gives the payload under the cursor, or nil.
+func (m *Model) item() *desk.Item {
+	if m.at < 0 || m.at >= len(m.items) {
+		return nil
+	}
+	return m.items[m.at]
+}
+
+// Typing tells whether keys are text now.
+func (m *Model) Typing() bool { return m.typing || m.over != nil && m.over.typing }
+
+// Key handles a key.
+func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
+	if m.over != nil {
+		return m.overlayKey(k)
+	}
+	if m.typing {
+		return m.filterKey(k)
+	}
+	is := func(b key.Binding) bool { return key.Matches(k, b) }
+	switch {
+	case is(Keys.Fire):
+		return m.fire(desk.Order{})
+	case is(Keys.Cold):
+		return m.fire(desk.Order{Cold: true})
+	case is(Keys.Async):
+		return m.fire(desk.Order{Async: true})
+	case is(Keys.Times):
+		return m.askTimes()
+	case is(Keys.Again):
+		m.s.SetAgain(!m.s.Again())
+		if m.s.Again() {
+			return say("The last event is fired again after each change.")
+		}
+		return say("Changes fire nothing any more.")
+	case is(Keys.Variant):
+		return m.nextVariant()
+	case is(Keys.Filter):
+		m.typing, m.focus = true, onList
+	case is(Keys.Left):
+		m.focus = (m.focus + panes - 1) % panes
+	case is(Keys.Right):
+		m.focus = (m.focus + 1) % panes
+	case is(Keys.Up):
+		return m.move(-1)
+	case is(Keys.Down):
+		return m.move(1)
+	case is(Keys.PageUp):
+		return m.move(-10)
+	case is(Keys.PageDown):
+		return m.move(10)
+	case is(Keys.Earlier):
+		return m.step(-1)
+	case is(Keys.Later):
+		return m.step(1)
+	case is(Keys.Form):
+		m.form = (m.form + 1) % 3
+		m.sent = sentPage{}
+	case is(Keys.Stop):
+		if m.series != nil {
+			m.series.Stop()
+		}
+		if m.shown != nil && !m.page.v.Over {
+			m.shown.Stop()
+		}
+		m.filter = ""
+		m.list()
+	case is(Keys.Logs):
+		m.over = newLogs(m)
+	case is(Keys.Env):
+		return m.openEnv()
+	case is(Keys.Hold):
+		return m.hold()
+	default:
+		return m.payloadKey(k)
+	}
+	return nil
+}
+
+// payloadKey handles the keys that make, change and keep payloads.
+func (m *Model) payloadKey(k tea.KeyPressMsg) tea.Cmd {
+	is := func(b key.Binding) bool { return key.Matches(k, b) }
+	switch {
+	case is(Keys.Edit):
+		return m.edit()
+	case is(Keys.Blank):
+		return m.blank()
+	case is(Keys.Copy):
+		return m.duplicate()
+	case is(Keys.Rename):
+		return m.rename()
+	case is(Keys.Delete):
+		return m.remove()
+	case is(Keys.Curl):
+		return m.curl()
+	case is(Keys.Keep):
+		return m.keep()
+	case is(Keys.Save):
+		return m.save(false)
+	case is(Keys.Open):
+		return m.save(true)
+	case is(Keys.LeaveOut):
+		return m.leave()
+	}
+	return nil
+}
+
+func say(format string, args ...any) tea.Cmd {
+	return func() tea.Msg { return Note{Text: fmt.Sprintf(format, args...)} }
+}
+
+func complain(format string, args ...any) tea.Cmd {
+	return func() tea.Msg { return Note{Text: fmt.Sprintf(format, args...), Bad: true} }
+}
+
+func ask(title, text string, done func(string) tea.Cmd) tea.Cmd {
+	return func() tea.Msg { return Ask{Title: title, Text: text, Done: done} }
+}
+
+func (m *Model) filterKey(k tea.KeyPressMsg) tea.Cmd {
+	switch k.String() {
+	case "esc":
+		m.typing, m.filter = false, ""
+	case "enter":
+		m.typing = false
+	case "up":
+		return m.move(-1)
+	case "down":
+		return m.move(1)
+	case "backspace":
+		if r := []rune(m.filter); len(r) > 0 {
+			m.filter = string(r[:len(r)-1])
+		}
+	default:
+		m.filter += k.Key().Text
+	}
+	m.list()
+	return nil
+}
+
+// fire fires what is under the cursor.
+func (m *Model) fire(o desk.Order) tea.Cmd {
+	i := m.item()
+	if i == nil {
+		return complain("There is nothing to fire yet: b makes a new payload.")
+	}
+	o.Item, o.Variant = i, m.variantOf(i)
+	m.follow = true
+	m.show(m.s.Fire(o))
+	return m.read()
+}
+
+// variantOf gives the chosen variant where the item's source leads to it.
+func (m *Model) variantOf(i *desk.Item) string {
+	if slices.Contains(m.s.Variants(i.SourceName), m.variant) {
+		return m.variant
+	}
+	return ""
+}
+
+func (m *Model) nextVariant() tea.Cmd {
+	i := m.item()
+	if i == nil {
+		return nil
+	}
+	all := append([]string{""}, m.s.Variants(i.SourceName)...)
+	if len(all) == 1 {
+		return complain("The functions behind %s have no variants; add them below variants: in the project file.", i.SourceName)
+	}
+	m.variant = all[(slices.Index(all, m.variantOf(i))+1)%len(all)]
+	if m.variant == "" {
+		return say("The next event goes to the function itself.")
+	}
+	return say("The next event goes to the variant %s.", m.variant)
+}
+
+func (m *Model) askTimes() tea.Cmd {
+	return ask("fire how many times in a row?", "20", func(text string) tea.Cmd {
+		n, err := strconv.Atoi(strings.TrimSpace(text))
+		if err != nil || n < 1 || n > 10_000 {
+			return complain("%q is not a number from 1 to 10000", text)
+		}
+		i := m.item()
+		if i == nil {
+			return nil
+		}
+		m.follow = true
+		m.series = m.s.FireTimes(desk.Order{Item: i, Variant: m.variantOf(i)}, n)
+		series := m.series
+		return func() tea.Msg {
+			<-series.Done()
+			return Note{Text: series.Says()}
+		}
+	})
+}
+
+// show shows a firing.
+func (m *Model) show(f *desk.Firing) {
+	if m.shown != f {
+		m.shown = f
+		m.scroll[onReply], m.scroll[onLog] = 0, 0
+	}
+}
+
+// step shows an earlier or a later firing.
+func (m *Model) step(by int) tea.Cmd {
+	at := slices.IndexFunc(m.firings, func(x mark) bool { return x.f == m.shown })
+	if to := at + by; at >= 0 && to >= 0 && to < len(m.firings) {
+		m.show(m.firings[to].f)
+		m.follow = to == len(m.firings)-1
+		return m.read()
+	}
+	return nil
+}
+
+// move chooses another payload, or scrolls.
+func (m *Model) move(by int) tea.Cmd {
+	if m.focus != onList {
+		m.scroll[m.focus] = max(m.scroll[m.focus]+by, 0)
+		return nil
+	}
+	if len(m.items) == 0 {
+		return nil
+	}
+	m.at = min(max(m.at+by, 0), len(m.items)-1)
+	m.chosen, m.scroll[onSent] = m.items[m.at].Key(), 0
+	return nil
+}
+
+// hold puts time-outs and idle stops off, or on again.
+func (m *Model) hold() tea.Cmd {
+	fn := m.function()
+	if fn == "" {
+		return complain("No function is reached by this payload.")
+	}
+	states, _ := m.s.States()
+	for _, x := range states {
+		if x.Name == fn {
+			m.s.Hold(fn, !x.Held)
+			if x.Held {
+				return say("%s has its time-outs and idle stops again.", fn)
+			}
+			return say("%s is held: one instance, no time-out, no idle stop. Attach the debugger; H lets it go.", fn)
+		}
+	}
+	return nil
+}
+
+// function names the function that the payload under the cursor goes to.
+func (m *Model) function() string {
+	i := m.item()
+	if i == nil {
+		return ""
+	}
+	p := m.s.Plan()
+	if i.Source >= len(p.Sources) {
+		return ""
+	}
+	for _, w := range p.Sources[i.Source].Wires {
+		if i.Payload == nil || i.Payload.Request == nil || w.When.Matches(i.Payload.Request) {
+			name := p.Functions[w.To].Name
+			if v := m.variantOf(i); v != "" && p.FunctionNamed(name+"@"+v) >= 0 {
+				name += "@" + v
+			}
+			return name
+		}
+	}
+	return ""
+}
+
+// leave asks for a place that is not compared.
+func (m *Model) leave() tea.Cmd {
+	if m.shown == nil {
+		return nil
+	}
+	first := ""
+	for _, d := range m.page.differences {
+		if strings.HasPrefix(d.At, "/") {
+			first = d.At
+			break
+		}
+	}
+	key := m.shown.Item.Key()
+	title := "leave out which place? (a JSON Pointer, * for any one member; empty to compare all again)"
+	return ask(title, first, func(text string) tea.Cmd {
+		text = strings.TrimSpace(text)
+		if text == "" {
+			delete(m.leaveOut, key)
+		} else if _, err := differ.Parse(text); err != nil {
+			return complain("%v", err)
+		} else {
+			m.leaveOut[key] = append(m.leaveOut[key], text)
+		}
+		return m.read()
+	})
+}
+
+// edited comes back from the editor.
+type edited struct {
+	err  error
+	path string
+	item *desk.Item
+	was  []byte
+	name string // under which it is kept, if it is new
+}
+
+// edit opens a copy of the payload in the user's editor.
+func (m *Model) edit() tea.Cmd {
+	i := m.item()
+	if i == nil {
+		return m.blank()
+	}
+	if i.File != "" {
+		return m.editor(i, i.Name, i.Content())
+	}
+	name := m.s.FreeName(i.SourceName, fmt.Sprintf("%s-%d", i.Set, i.N))
+	return ask("keep the edited copy for "+i.SourceName+" as", name, func(name string) tea.Cmd {
+		return m.editor(i, strings.TrimSpace(name), i.Content())
+	})
+}
+
+// editor runs the editor on a copy of a text.
+func (m *Model) editor(i *desk.Item, name string, text []byte) tea.Cmd {
+	suffix := ".json"
+	if i.HTTP {
+		suffix = ".http"
+	}
+	file, err := os.CreateTemp("", "nightdrill-*"+suffix)
+	if err != nil {
+		return complain("No copy could be made for the editor: %v", err)
+	}
+	_, err = file.Write(text)
+	if e := file.Close(); err == nil {
+		err = e
+	}
+	if err != nil {
+		os.Remove(file.Name())
+		return complain("No copy could be made for the editor: %v", err)
+	}
+	c, err := editorCommand(file.Name())
+	if err != nil {
+		os.Remove(file.Name())
+		return complain("%v", err)
+	}
+	back := edited{path: file.Name(), item: i, was: text, name: name}
+	return tea.ExecProcess(c, func(err error) tea.Msg {
+		back.err = err
+		return back
+	})
+}
+
+// Edited takes back what the editor made.
+func (m *Model) Edited(msg tea.Msg) (cmd tea.Cmd, ok bool) {
+	e, ok := msg.(edited)
+	if !ok {
+		return nil, false
+	}
+	text, err := os.ReadFile(e.path)
+	os.Remove(e.path)
+	switch {
+	case e.err != nil:
+		return complain("The editor failed (%v); nothing was changed.", e.err), true
+	case err != nil:
+		return complain("What was edited cannot be read: %v", err), true
+	case slices.Equal(text, e.was):
+		return say("Nothing was changed."), true
+	}
+	key := e.item.Key()
+	if e.item.File != "" && e.name == e.item.Name {
+		err = m.s.Rewrite(e.item, text)
+	} else {
+		key, err = m.s.Save(e.item.SourceName, e.name, text)
+	}
+	if err != nil {
+		return complain("%v", err), true
+	}
+	return m.choose(key), true
+}
+
+// choose takes the cursor to an item, and says what is wrong with it.
+func (m *Model) choose(key string) tea.Cmd {
+	m.filter, m.chosen, m.sent = "", key, sentPage{}
+	m.scroll[onSent] = 0
+	m.list()
+	if i := m.item(); i != nil && i.Wrong != "" {
+		return complain("%s is kept, but cannot be sent yet: %s. e edits it again.", i.Title(), i.Wrong)
+	}
+	return nil
+}
+
+// source gives the source that something new is for.
+func (m *Model) source() (name string, http bool) {
+	if i := m.item(); i != nil {
+		return i.SourceName, i.HTTP
+	}
+	if p := m.s.Plan(); len(p.Sources) > 0 {
+		return p.Sources[0].Name, p.Sources[0].Kind == 0
+	}
+	return "", false
+}
+
+func (m *Model) blank() tea.Cmd {
+	name, _ := m.source()
+	if name == "" {
+		return complain("The project has no sources yet.")
+	}
+	return ask("a new payload for which source, under which name?", name+" "+m.s.FreeName(name, "new"), func(text string) tea.Cmd {
+		source, name, _ := strings.Cut(strings.TrimSpace(text), " ")
+		p := m.s.Plan()
+		at := p.SourceNamed(source)
+		if at < 0 {
+			return complain("There is no source %q.", source)
+		}
+		http := p.Sources[at].Kind == 0
+		key, err := m.s.Save(source, strings.TrimSpace(name), payload.Blank(http))
+		if err != nil {
+			return complain("%v", err)
+		}
+		m.choose(key)
+		return m.edit()
+	})
+}
+
+func (m *Model) duplicate() tea.Cmd {
+	i := m.item()
+	if i == nil {
+		return nil
+	}
+	like := i.Name
+	if like == "" {
+		like = fmt.Sprintf("%s-%d", i.Set, i.N)
+	}
+	return ask("duplicate as", m.s.FreeName(i.SourceName, like), func(name string) tea.Cmd {
+		key, err := m.s.Save(i.SourceName, strings.TrimSpace(name), i.Content())
+		if err != nil {
+			return complain("%v", err)
+		}
+		return m.choose(key)
+	})
+}
+
+func (m *Model) rename() tea.Cmd {
+	i := m.item()
+	if i == nil || i.File == "" {
+		return complain("Only payloads that are kept by themselves have a name to change; d makes one of this.")
+	}
+	return ask("rename to", i.Name, func(name string) tea.Cmd {
+		key, err := m.s.Rename(i, strings.TrimSpace(name))
+		if err != nil {
+			return complain("%v", err)
+		}
+		return m.choose(key)
+	})
+}
+
+func (m *Model) remove() tea.Cmd {
+	i := m.item()
+	if i == nil || i.File == "" {
+		return complain("Only payloads that are kept by themselves can be deleted; this one stands in a recording.")
+	}
+	return func() tea.Msg {
+		return Ask{Title: fmt.Sprintf("Delete %s? y / any other key", i.Title()), YesNo: true, Done: func(string) tea.Cmd {
+			if err := m.s.Delete(i); err != nil {
+				return complain("%v", err)
+			}
+			m.list()
+			return say("%s is deleted.", i.Title())
+		}}
+	}
+}
+
+func (m *Model) curl() tea.Cmd {
+	i := m.item()
+	if i == nil || !i.HTTP {
+		return complain("Only HTTP requests can be copied as a curl command.")
+	}
+	if m.s.Front == nil {
+		return complain("The front does not listen, so there is no address to send it to.")
+	}
+	p, err := m.s.Preview(i)
+	if err != nil {
+		return complain("%v", err)
+	}
+	command := payload.Curl("http://"+m.s.Front.Address, p.Request)
+	return tea.Batch(tea.SetClipboard(command), say("Copied: %s", command))
+}
+
+// keep makes a payload of the reply.
+func (m *Model) keep() tea.Cmd {
+	if t := m.page.v.Last(); t == nil || t.Reply == nil || t.Reply.Status == 0 {
+		return complain("There is no reply to keep.")
+	}
+	v := m.page.v
+	p := m.s.Plan()
+	other := ""
+	for i := range p.Sources {
+		if p.From[i] == i && p.Sources[i].Name != v.Item.SourceName && len(p.Sources[i].Wires) > 0 {
+			other = p.Sources[i].Name
+			break
+		}
+	}
+	if other == "" {
+		other = v.Item.SourceName
+	}
+	name := m.s.FreeName(other, "reply-of-"+v.Item.SourceName)
+	return ask("keep the reply for which source, under which name?", other+" "+name, func(text string) tea.Cmd {
+		source, name, _ := strings.Cut(strings.TrimSpace(text), " ")
+		at := p.SourceNamed(source)
+		if at < 0 {
+			return complain("There is no source %q.", source)
+		}
+		kept, err := desk.Keep(&v, &p.Sources[at])
+		if err == nil {
+			_, err = m.s.Save(source, strings.TrimSpace(name), kept)
+		}
+		if err != nil {
+			return complain("%v", err)
+		}
+		m.list()
+		return say("The reply is kept for %s as %s.", source, strings.TrimSpace(name))
+	})
+}
+
+// save writes the reply to a file, and opens it if that is wanted.
+func (m *Model) save(open bool) tea.Cmd {
+	t := m.page.v.Last()
+	if t == nil || t.Reply == nil || t.Reply.Status == 0 {
+		return complain("There is no reply to save.")
+	}
+	body, _ := t.Reply.Plain()
+	if int64(len(t.Reply.Body)) < t.Reply.Size {
+		return complain("Only the first %d of %d bytes of this reply are still there; fire it again to save it.", len(t.Reply.Body), t.Reply.Size)
+	}
+	name := fmt.Sprintf("%s-%d%s", m.page.v.Item.SourceName, m.page.v.N, suffixOf(t.Reply.Header.Get("Content-Type")))
+	return ask("save the reply as", name, func(name string) tea.Cmd {
+		path := strings.TrimSpace(name)
+		if !filepath.IsAbs(path) {
+			path = filepath.Join(m.s.Plan().Dir, path)
+		}
+		file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+		if err == nil {
+			_, err = file.Write(body)
+			if e := file.Close(); err == nil {
+				err = e
+			}
+		}
+		if err != nil {
+			return complain("The reply is not saved: %v", err)
+		}
+		if !open {
+			return say("Saved to %s.", path)
+		}
+		if err := openFile(path); err != nil {
+			return complain("Saved to %s, but not opened: %v", path, err)
+		}
+		return say("Saved to %s, and opened.", path)
+	})
+}
+
+// Help gives the keys that work now, in the order of their use.
+func (m *Model) Help() []key.Binding {
+	switch {
+	case m.over != nil:
+		return m.over.help()
+	case m.typing:
+		done := key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "done"))
+		none := key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "no filter"))
+		return []key.Binding{done, none}
+	case m.shown != nil && !m.page.v.Over || m.series != nil && !m.series.Over():
+		return []key.Binding{Keys.Stop, Keys.Fire, Keys.Logs}
+	}
+	short := func(b key.Binding, help string) key.Binding {
+		return key.NewBinding(key.WithKeys(b.Keys()...), key.WithHelp(b.Help().Key, help))
+	}
+	again := short(Keys.Again, "again on change")
+	return []key.Binding{Keys.Fire, short(Keys.Cold, "cold"), short(Keys.Times, "n times"), again, short(Keys.Edit, "edit"), short(Keys.Filter, "filter"),
+		short(Keys.Left, "panes"), short(Keys.Earlier, "earlier"), Keys.Logs, short(Keys.Keep, "keep reply")}
+}
+
+// Title says where the front is.
+func (m *Model) Title() (paint.Style, string) {
+	text := "the front is closed"
+	if m.s.Front != nil {
+		text = "front http://" + m.s.Front.Address
+	}
+	if m.s.Again() {
+		return paint.Warm, "again on change · " + text
+	}
+	return paint.Dim, text
+}
+
+// age is a time of day to be shown.
+func age(t time.Time) string { return t.Format("15:04:05") }
