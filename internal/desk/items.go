@@ -84,6 +84,9 @@ func (x *Items) reread() {
 		src := &x.l.Sources[s]
 		x.All = append(x.All, saved(x.l.Dir, s, src)...)
 		for _, set := range setsOf(x.l.Project, s) {
+			if strings.HasPrefix(set.Origin, SavedDir+"/"+src.Name+"/") {
+				continue // it stands in the list by itself
+			}
 			for n := range set.Payloads {
 				p := &set.Payloads[n]
 				x.All = append(x.All, &Item{Source: s, SourceName: src.Name, HTTP: src.Kind == plan.HTTP, Label: p.Label(),

@@ -89,6 +89,10 @@ func Read(content []byte) ([]Payload, []Mistake) {
 	switch {
 	case looksLikeHAR(content):
 		return readHAR(content)
+	case looksLikeRequest(content):
+		return readOne(content, true)
+	case bytes.HasPrefix(content, []byte("{")) && json.Valid(content) && bytes.Contains(bytes.TrimSpace(content), []byte("\n")):
+		return readOne(content, false)
 	case bytes.HasPrefix(bytes.TrimSpace(content), []byte("[")):
 		return readBatch(content)
 	}
@@ -104,6 +108,22 @@ func looksLikeHAR(content []byte) bool {
 	}
 	key, err := dec.Token()
 	return err == nil && key == "log"
+}
+
+// looksLikeRequest: the first line is a request line (RFC 9112 §3).
+func looksLikeRequest(content []byte) bool {
+	line, _, _ := bytes.Cut(content, []byte("\n"))
+	words := strings.Fields(string(line))
+	return len(words) == 3 && isToken(words[0]) && strings.HasPrefix(words[2], "HTTP/")
+}
+
+// readOne reads a single request or event, as it is saved by itself.
+func readOne(content []byte, http bool) ([]Payload, []Mistake) {
+	p, err := ParseText(content, http)
+	if err != nil {
+		return nil, []Mistake{{Line: 1, Text: err.Error()}}
+	}
+	return []Payload{p}, nil
 }
 
 func readLines(content []byte) (payloads []Payload, mistakes []Mistake) {

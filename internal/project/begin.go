@@ -1,0 +1,282 @@
+package project
+
+import (
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"text/template"
+)
+
+//go:embed new
+var newFiles embed.FS
+
+// Languages are those that a project can be begun for.
+var Languages = []string{"python", "node", "go", "java"}
+
+// Kinds are the kinds of sources that a project can be begun with.
+var Kinds = []string{"http", "queue"}
+
+// Beginning is a project that could be laid out in a folder.
+type Beginning struct {
+	Language string   // "" for a plain command
+	Start    []string // the command
+	Build    []string
+	Watch    []string
+	Kinds    []string
+	Found    string // the function's file that is there already; "" for a new one
+	New      string // the function's file to be made; "" when it is there
+	Others   []string
+}
+
+// Lines that say what a beginning is.
+func (b *Beginning) String() string {
+	switch {
+	case b.Found != "":
+		return fmt.Sprintf("around %s, started by %s", b.Found, strings.Join(b.Start, " "))
+	case b.New != "":
+		return fmt.Sprintf("with a small new function in %s (%s)", b.New, b.Language)
+	}
+	return "around the command " + strings.Join(b.Start, " ")
+}
+
+// Begin finds out what a project in a folder would be: around the command, if
+// one is given, else around the function that is there, else around a new one.
+// A language that is given is kept to; kinds are those of the sources.
+func Begin(dir, language string, command, kinds []string) (*Beginning, error) {
+	if language != "" && !slices.Contains(Languages, language) {
+		return nil, fmt.Errorf("%q is not a language that is known here%s; there are %s, or the command after --", language, suggest(language, Languages), listed(Languages))
+	}
+	for _, k := range kinds {
+		if !slices.Contains(Kinds, k) {
+			return nil, fmt.Errorf("%q is not a kind of source%s; there are %s", k, suggest(k, Kinds), listed(Kinds))
+		}
+	}
+	if len(kinds) == 0 {
+		kinds = Kinds[:1]
+	}
+	if len(command) > 0 {
+		return &Beginning{Start: command, Kinds: kinds}, nil
+	}
+	var all []*Beginning
+	for _, l := range Languages {
+		if b := find(dir, l); b != nil && (language == "" || language == l) {
+			b.Language, b.Kinds = l, kinds
+			all = append(all, b)
+		}
+	}
+	if len(all) > 0 {
+		for _, o := range all[1:] {
+			all[0].Others = append(all[0].Others, fmt.Sprintf("%s (--lang %s)", o.Found, o.Language))
+		}
+		return all[0], nil
+	}
+	if language == "" {
+		for _, l := range Languages {
+			if _, err := exec.LookPath(fresh[l].Start[0]); err == nil {
+				language = l
+				break
+			}
+		}
+		if language == "" {
+			return nil, fmt.Errorf("there is no function here, and none of python3, node, go and java on the PATH to begin one; give the command that starts yours: nightdrill init -- ./serve")
+		}
+	}
+	b := fresh[language]
+	b.Language, b.Kinds = language, kinds
+	return &b, nil
+}
+
+// fresh are the small new functions.
+var fresh = map[string]Beginning{
+	"python": {Start: []string{"python3", "function.py"}, New: "function.py"},
+	"node":   {Start: []string{"node", "function.mjs"}, New: "function.mjs"},
+	"go":     {Start: []string{"./bin/function"}, Build: []string{"go", "build", "-o", "bin/function", "function.go"}, Watch: []string{"function.go"}, New: "function.go"},
+	"java":   {Start: []string{"java", "Function.java"}, New: "Function.java"},
+}
+
+// template files of new functions
+var freshText = map[string]string{"python": "new/function.py", "node": "new/function.mjs", "go": "new/main.go.txt", "java": "new/Function.java.txt"}
+
+// find looks for a function of a language, by the names that such files have.
+func find(dir, language string) *Beginning {
+	has := func(name string) bool {
+		info, err := os.Stat(filepath.Join(dir, name))
+		return err == nil && info.Mode().IsRegular()
+	}
+	pick := func(suffixes []string, names ...string) string {
+		for _, n := range names {
+			for _, s := range suffixes {
+				for _, sub := range []string{"", "src/"} {
+					if has(sub + n + s) {
+						return sub + n + s
+					}
+				}
+			}
+		}
+		only := ""
+		for _, name := range filesIn(dir) {
+			if slices.Contains(suffixes, filepath.Ext(name)) {
+				if only != "" {
+					return ""
+				}
+				only = name
+			}
+		}
+		return only
+	}
+	switch language {
+	case "python":
+		if f := pick([]string{".py"}, "function", "main", "app", "server", "handler", "index"); f != "" {
+			return &Beginning{Start: []string{"python3", f}, Found: f}
+		}
+	case "node":
+		if f := nodeMain(dir); f != "" && has(f) {
+			return &Beginning{Start: []string{"node", f}, Found: f}
+		}
+		if f := pick([]string{".mjs", ".js", ".cjs"}, "function", "index", "server", "app", "main", "handler"); f != "" {
+			return &Beginning{Start: []string{"node", f}, Found: f}
+		}
+	case "go":
+		if has("go.mod") && (has("main.go") || has("function.go")) {
+			name := filepath.Base(dir)
+			return &Beginning{Start: []string{"./bin/" + name}, Build: []string{"go", "build", "-o", "bin/" + name, "."}, Watch: []string{"**/*.go", "go.mod"}, Found: "go.mod"}
+		}
+	case "java":
+		for _, sub := range []string{"", "target", "build/libs"} {
+			for _, name := range filesIn(filepath.Join(dir, sub)) {
+				if filepath.Ext(name) == ".jar" {
+					jar := filepath.ToSlash(filepath.Join(sub, name))
+					return &Beginning{Start: []string{"java", "-jar", jar}, Found: jar}
+				}
+			}
+		}
+		if f := pick([]string{".java"}, "Function", "Main", "App", "Server"); f != "" {
+			return &Beginning{Start: []string{"java", f}, Found: f}
+		}
+	}
+	return nil
+}
+
+// nodeMain gives the file that package.json names.
+func nodeMain(dir string) string {
+	text, err := os.ReadFile(filepath.Join(dir, "package.json"))
+	if err != nil {
+		return ""
+	}
+	var p struct{ Main string }
+	_ = json.Unmarshal(text, &p) // one that is broken names none
+	return p.Main
+}
+
+// Files gives the files that Lay would make, relative to the folder.
+func (b *Beginning) Files() (names []string) {
+	names = append(names, File)
+	if b.New != "" {
+		names = append(names, b.New)
+	}
+	for _, k := range b.Kinds {
+		names = append(names, map[string]string{"http": "payloads/web/hello.request", "queue": "payloads/jobs/job.event.json"}[k])
+	}
+	return names
+}
+
+const helloRequest = "GET /hello HTTP/1.1\nAccept: application/json\n\n"
+
+const jobEvent = `{
+  "specversion": "1.0",
+  "id": "job-1",
+  "source": "/jobs",
+  "type": "job.wanted",
+  "time": "2026-01-05T08:00:00Z",
+  "datacontenttype": "application/json",
+  "data": {"job": "count", "of": ["gulls", "terns"]}
+}
+`
+
+// Lay writes the project's files. It overwrites none: where one is there, none
+// is written.
+func (b *Beginning) Lay(dir string) error {
+	for _, name := range b.Files() {
+		if _, err := os.Lstat(filepath.Join(dir, name)); err == nil {
+			return fmt.Errorf("%s is there already, and is not overwritten; nothing was written", name)
+		}
+	}
+	name := functionName(dir)
+	list := func(words []string) string {
+		if len(words) == 0 {
+			return ""
+		}
+		quoted := make([]string, len(words))
+		for i, w := range words {
+			text, _ := json.Marshal(w) // a string always marshals
+			quoted[i] = string(text)
+		}
+		return "[" + strings.Join(quoted, ", ") + "]"
+	}
+	values := map[string]any{"Project": name, "Name": name, "Start": list(b.Start), "Build": list(b.Build), "Watch": list(b.Watch),
+		"HTTP": slices.Contains(b.Kinds, "http"), "Queue": slices.Contains(b.Kinds, "queue"), "StartNote": "it listens on the port in $PORT, or in {port} here"}
+	texts := map[string]string{"payloads/web/hello.request": helloRequest, "payloads/jobs/job.event.json": jobEvent}
+	var err error
+	if texts[File], err = render("new/nightdrill.yaml.txt", values); err != nil {
+		return err
+	}
+	if b.New != "" {
+		if texts[b.New], err = render(freshText[b.Language], values); err != nil {
+			return err
+		}
+	}
+	for _, f := range b.Files() {
+		path := filepath.Join(dir, filepath.FromSlash(f))
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return fmt.Errorf("%s cannot be written: %w", f, cause(err))
+		}
+		file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+		if err == nil {
+			_, err = file.WriteString(texts[f])
+			err = errors.Join(err, file.Close())
+		}
+		if err != nil {
+			return fmt.Errorf("%s cannot be written: %w", f, cause(err))
+		}
+	}
+	return nil
+}
+
+func render(name string, values any) (string, error) {
+	text, err := fs.ReadFile(newFiles, name)
+	if err != nil {
+		return "", err
+	}
+	t, err := template.New(name).Parse(string(text))
+	if err != nil {
+		return "", err
+	}
+	var b strings.Builder
+	err = t.Execute(&b, values)
+	return b.String(), err
+}
+
+// functionName makes a name for the function of the folder's.
+func functionName(dir string) string {
+	name := strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z', r >= '0' && r <= '9':
+			return r
+		case r >= 'A' && r <= 'Z':
+			return r + 'a' - 'A'
+		}
+		return '-'
+	}, filepath.Base(dir))
+	name = strings.Trim(name, "-0123456789")
+	if name == "" {
+		return "function"
+	}
+	return name
+}
