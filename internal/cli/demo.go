@@ -17,12 +17,12 @@ func demoCommand() *cobra.Command {
 			if to != "" {
 				headless = true
 			}
+			if !headless {
+				return demoScreen(cmd)
+			}
 			dir, err := demo.Lay()
 			if err != nil {
 				return could(err)
-			}
-			if !headless {
-				return screen(cmd, dir, demo.Drill, "")
 			}
 			d, err := open(dir)
 			if err != nil {
@@ -35,4 +35,13 @@ func demoCommand() *cobra.Command {
 	c.Flags().BoolVar(&headless, "headless", false, "run the drill without the screen and print its findings")
 	jsonFlag(c, &to)
 	return c
+}
+
+// demoScreen opens the demo on the full screen, its drill under way.
+func demoScreen(cmd *cobra.Command) error {
+	dir, err := demo.Lay()
+	if err != nil {
+		return could(err)
+	}
+	return screen(cmd, dir, demo.Drill, "")
 }

@@ -1,15 +1,18 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/proc"
+	"nightdrill/internal/project"
 	"nightdrill/internal/tui"
 )
 
@@ -20,6 +23,17 @@ func screen(cmd *cobra.Command, dir, drill, listen string) error {
 		return wrong(errors.New("the full screen needs a terminal; without one there are nightdrill run DRILL and nightdrill demo --headless"))
 	}
 	d, err := open(dir)
+	if errors.Is(err, project.ErrNoProject) {
+		switch choice, err := welcome(cmd.Context(), dir); {
+		case err != nil:
+			return err
+		case choice == tui.Leave:
+			return nil
+		case choice == tui.Demo:
+			return demoScreen(cmd)
+		}
+		d, err = open(dir)
+	}
 	if err != nil {
 		return err
 	}
@@ -42,4 +56,28 @@ func screen(cmd *cobra.Command, dir, drill, listen string) error {
 		return could(fmt.Errorf("the screen ended: %w", err))
 	}
 	return nil
+}
+
+// welcome offers to begin a project in a folder that has none.
+func welcome(ctx context.Context, dir string) (tui.Choice, error) {
+	path, err := filepath.Abs(dir)
+	if err != nil {
+		return tui.Leave, wrong(err)
+	}
+	if info, err := os.Stat(path); err != nil || !info.IsDir() {
+		return tui.Leave, wrong(fmt.Errorf("there is no folder %s", dir))
+	}
+	farewell, err := proc.Guard(os.Stdout)
+	if err != nil {
+		return tui.Leave, could(err)
+	}
+	defer farewell()
+	choice, err := tui.Welcome(ctx, path, os.Stdin, os.Stdout)
+	switch {
+	case errors.Is(err, tui.ErrInterrupted):
+		return tui.Leave, errInterrupted
+	case err != nil:
+		return tui.Leave, could(fmt.Errorf("the screen ended: %w", err))
+	}
+	return choice, nil
 }

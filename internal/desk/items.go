@@ -82,7 +82,15 @@ func (x *Items) reread() {
 	x.unread, x.All = false, nil
 	for s := range x.l.Sources {
 		src := &x.l.Sources[s]
-		x.All = append(x.All, saved(x.l.Dir, s, src)...)
+		kept := saved(x.l.Dir, s, src)
+		for _, i := range kept { // one that a set is made of has the set's expectations
+			for n := range x.l.Sets {
+				if filepath.Join(x.l.Dir, filepath.FromSlash(x.l.Sets[n].Origin)) == i.File {
+					i.Expect = x.l.Sets[n].Expect
+				}
+			}
+		}
+		x.All = append(x.All, kept...)
 		for _, set := range setsOf(x.l.Project, s) {
 			if strings.HasPrefix(set.Origin, SavedDir+"/"+src.Name+"/") {
 				continue // it stands in the list by itself

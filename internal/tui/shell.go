@@ -640,43 +640,59 @@ func (s *shell) viewHelp() []key.Binding {
 }
 
 func (s *shell) drawHelp(c *paint.Canvas) {
-	d, f := drillview.Keys, findings.Keys
-	rows := []struct {
-		title string
-		keys  []key.Binding
-	}{
-		{"everywhere", []key.Binding{keys.Next, keys.Command, keys.Help, keys.Quit}},
-		{"4 Drill", []key.Binding{d.Start, d.Stop, d.Up, d.Left, d.Open, d.Close, d.In, d.Back, d.All}},
-		{"5 Findings", []key.Binding{f.Older, f.Lanes, f.Up}},
+	d, f, e := drillview.Keys, findings.Keys, fireview.Keys
+	title, own := "3 Fire", []key.Binding{e.Fire, e.Cold, e.Times, e.Async, e.Variant, e.Again, e.Stop, e.Filter, e.Up, e.Left, e.Earlier, e.Form, e.Logs, e.Env, e.Hold,
+		e.Edit, e.Blank, e.Copy, e.Rename, e.Delete, e.Curl, e.Keep, e.Save, e.Open, e.LeaveOut}
+	switch s.view {
+	case onDrill:
+		title, own = "4 Drill", []key.Binding{d.Start, d.Stop, d.Up, d.Left, d.Open, d.Close, d.In, d.Back, d.All}
+	case onFindings:
+		title, own = "5 Findings", []key.Binding{f.Older, f.Lanes, f.Up}
 	}
+	everywhere := []key.Binding{keys.Next, keys.Command, keys.Help, keys.Quit}
 	legend := []struct {
 		glyph rune
 		style paint.Style
 		text  string
 	}{{'╌', paint.Cold, "starting"}, {'◆', paint.Cold, "cold: it waited for this start"}, {'◇', paint.Cold, "first answer, its start not awaited"},
 		{'▅', paint.Warm, "warm, as high as it is busy"}, {'·', paint.Faint, "idle"}, {'✗', paint.Bad, "failed"}, {'┤', paint.Dim, "stopped, and why"}}
-	// keys on the left, what the lanes show on the right
-	const w, right = 76, 36
-	h := 2
-	for _, r := range rows {
-		h += len(r.keys) + 1
+	if s.view == onFire {
+		legend = append(legend[1:3:3], legend[5])
+		legend = append(legend, struct {
+			glyph rune
+			style paint.Style
+			text  string
+		}{'●', paint.Warm, "warm"})
 	}
+	// the view's keys on the left, and on the right where they are many; then
+	// what holds everywhere, and what the signs mean
+	const w, right = 78, 39
+	first := own
+	var second []key.Binding
+	if len(own) > 14 {
+		first, second = own[:15], own[15:]
+	}
+	h := max(len(first)+3, len(second)+len(everywhere)+len(legend)+5)
 	x, y := (s.w-w)/2, max((s.h-h)/2, 0)
-	c.Frame(x, y, w, h, "keys, and what the lanes show")
-	at := y + 1
-	for _, r := range rows {
-		c.Put(x+2, at, paint.Bold, r.title)
-		at++
-		for _, b := range r.keys {
-			c.Put(x+3, at, paint.Key, b.Help().Key)
-			c.PutUpTo(x+10, at, x+right-1, paint.Plain, b.Help().Desc)
-			at++
+	c.Frame(x, y, w, h, "keys, and what the signs mean")
+	put := func(x, at int, title string, list []key.Binding) int {
+		c.Put(x, at, paint.Bold, title)
+		for i, b := range list {
+			c.Put(x+1, at+1+i, paint.Key, b.Help().Key)
+			c.PutUpTo(x+8, at+1+i, x+right-3, paint.Plain, b.Help().Desc)
 		}
+		return at + 1 + len(list)
 	}
-	c.Put(x+right, y+1, paint.Bold, "lanes")
+	put(x+2, y+1, title, first)
+	at := y + 1
+	if len(second) > 0 {
+		at = put(x+right, at, "payloads and replies", second)
+	}
+	at = put(x+right, at, "everywhere", everywhere)
+	c.Put(x+right, at, paint.Bold, "signs")
 	for i, g := range legend {
-		c.Set(x+right+1, y+2+i, g.style, g.glyph)
-		c.PutUpTo(x+right+4, y+2+i, x+w-1, paint.Plain, g.text)
+		c.Set(x+right+1, at+1+i, g.style, g.glyph)
+		c.PutUpTo(x+right+4, at+1+i, x+w-1, paint.Plain, g.text)
 	}
 }
 

@@ -211,26 +211,23 @@ func (p *page) failedStart() bool {
 }
 
 func (m *Model) drawInvitation(c *paint.Canvas) {
-	lines := []struct {
-		style paint.Style
-		text  string
-	}{{paint.Bold, "What does the function say?"}, {paint.Plain, ""},
-		{paint.Plain, "enter fires the payload on the left; the reply, the log lines"},
-		{paint.Plain, "of that invocation and where the time went appear here."},
-		{paint.Plain, "Fire it again: what was cold is warm now, and what differs"},
-		{paint.Plain, "from the reply before is named."}, {paint.Plain, ""},
-		{paint.Plain, "w fires it again after each change of the code."}}
-	if m.s.Front != nil {
-		lines = append(lines, struct {
-			style paint.Style
-			text  string
-		}{paint.Plain, ""}, struct {
-			style paint.Style
-			text  string
-		}{paint.Dim, "Requests to http://" + m.s.Front.Address + " come in here too."})
+	y := 2
+	put := func(style paint.Style, text string) {
+		for line := range strings.SplitSeq(ansi.Wrap(text, min(c.W-3, 66), ""), "\n") {
+			c.PutUpTo(2, y, c.W, style, line)
+			y++
+		}
+		y++
 	}
-	for i, l := range lines {
-		c.PutUpTo(2, 2+i, c.W, l.style, l.text)
+	put(paint.Bold, "What does the function say?")
+	put(paint.Plain, "enter fires the payload on the left; the reply, the log lines of that invocation and where the time went appear here.")
+	put(paint.Plain, "Fire it again: what was cold is warm now, and what differs from the reply before is named.")
+	put(paint.Plain, "w fires it again after each change of the code.")
+	if m.s.Front != nil {
+		put(paint.Dim, "Requests to http://"+m.s.Front.Address+" come in here too.")
+	}
+	if trouble := m.s.Trouble(); trouble != "" {
+		put(paint.Bad, proc.Harmless(trouble))
 	}
 }
 
