@@ -51,6 +51,8 @@ func TestMain(m *testing.M) {
 		os.Exit(code)
 	case "two bytes":
 		serve(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "ok") })
+	case "says":
+		says()
 	case "when asked":
 		serve(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, monotonic()) })
 	case "when ready":

@@ -285,7 +285,7 @@ func (s *Standing) Recent(n int) (out []Shown) {
 }
 
 // Last gives the last attempt, or nil.
-func (v *Shown) Last() *drive.Try {
+func (v Shown) Last() *drive.Try {
 	if v.Track == nil || len(v.Track.Tries) == 0 {
 		return nil
 	}
@@ -293,7 +293,7 @@ func (v *Shown) Last() *drive.Try {
 }
 
 // Outcome gives the outcome of its deliveries: the worst of them.
-func (v *Shown) Outcome() engine.Outcome {
+func (v Shown) Outcome() engine.Outcome {
 	worst := engine.Done
 	if v.Track == nil {
 		return engine.Abandoned
@@ -310,7 +310,7 @@ func (v *Shown) Outcome() engine.Outcome {
 }
 
 // Latency gives the time from its arrival to the end of its last delivery.
-func (v *Shown) Latency() time.Duration {
+func (v Shown) Latency() time.Duration {
 	if v.Track == nil {
 		return 0
 	}
@@ -325,7 +325,7 @@ func (v *Shown) Latency() time.Duration {
 }
 
 // Verdicts says what of the expectations held.
-func (v *Shown) Verdicts() []payload.Verdict {
+func (v Shown) Verdicts() []payload.Verdict {
 	t := v.Last()
 	if v.Item.Expect == nil || t == nil || t.Reply == nil || t.Reply.Result != engine.OK {
 		return nil

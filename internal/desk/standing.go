@@ -567,14 +567,3 @@ func save(path string, text []byte) error {
 	}
 	return os.Rename(path+".new", path)
 }
-
-// Secret tells whether a variable looks as if its value were a secret.
-func Secret(name string) bool {
-	name = strings.ToLower(name)
-	for _, part := range []string{"secret", "token", "passw", "pwd", "credential", "private", "apikey", "api_key", "access_key", "auth", "signing", "dsn"} {
-		if strings.Contains(name, part) {
-			return true
-		}
-	}
-	return strings.HasSuffix(name, "_key") || name == "key"
-}

@@ -121,7 +121,8 @@ func (c *code) bring(ctx context.Context) (changed bool, failure *Failure) {
 			return false, &Failure{Text: "broken off"}
 		}
 	}
-	for range 3 {
+	const lastTry = 3
+	for try := range lastTry + 1 {
 		c.dirty.Store(!c.w.watching.Load())
 		f := c.function()
 		hash, err := c.read(&f)
@@ -146,17 +147,15 @@ func (c *code) bring(ctx context.Context) (changed bool, failure *Failure) {
 		c.failure = failure
 		if failure != nil {
 			c.tried = hash
-		} else {
-			c.tried, c.number = "", c.number+1
-			if c.hash = hash; err == nil {
-				c.hash = after // the build may write files that are watched
-			}
+		} else if after == hash || err != nil || try == lastTry {
+			c.tried, c.number, c.hash = "", c.number+1, after
 			changed = c.number > 1
 		}
 		c.mu.Unlock()
-		if failure != nil && after == hash || failure == nil {
-			return changed, failure
+		if after == hash || err != nil {
+			break
 		}
+		// files changed while they were built, by a person or by the build: once more
 	}
 	return changed, failure
 }

@@ -26,10 +26,11 @@ type Output struct {
 	found chan noticed
 	ended chan struct{}
 	line  func(at time.Time, text string)
+	mask  func(string) string
 }
 
-func newOutput(line func(time.Time, string)) *Output {
-	return &Output{ended: make(chan struct{}), line: line}
+func newOutput(line func(time.Time, string), mask func(string) string) *Output {
+	return &Output{ended: make(chan struct{}), line: line, mask: mask}
 }
 
 // Watch gives a channel that tells once when a line matches, now or earlier.
@@ -102,6 +103,9 @@ func readLine(r *bufio.Reader) (string, error) {
 }
 
 func (o *Output) add(line string) {
+	if o.mask != nil {
+		line = o.mask(line)
+	}
 	if o.line != nil {
 		o.line(time.Now(), Harmless(line))
 	}

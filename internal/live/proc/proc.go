@@ -79,7 +79,7 @@ func Start(c Command) (*Process, error) {
 		read.Close()
 		return nil, explain(c, err)
 	}
-	p := &Process{PID: cmd.Process.Pid, Began: began, Runs: runs, Output: newOutput(c.Line), done: make(chan struct{})}
+	p := &Process{PID: cmd.Process.Pid, Began: began, Runs: runs, Output: newOutput(c.Line, Mask(c.Env)), done: make(chan struct{})}
 	go p.Output.collect(read)
 	go func() {
 		_ = cmd.Wait() // the state says how it ended

@@ -11,6 +11,7 @@ import (
 
 	"nightdrill/internal/desk"
 	"nightdrill/internal/live/logs"
+	"nightdrill/internal/live/proc"
 	"nightdrill/internal/tui/paint"
 )
 
@@ -194,7 +195,7 @@ func (m *Model) envKey(k tea.KeyPressMsg) tea.Cmd {
 			return change(strings.TrimSpace(name), value, true)
 		})
 	case is(overlayKeys.Set):
-		if desk.Secret(name) {
+		if proc.Secret(name) {
 			value = "" // it is not shown, not even to be changed
 		}
 		return ask(name+" for this session", value, func(text string) tea.Cmd { return change(name, text, true) })
@@ -261,8 +262,8 @@ func (o *overlay) drawEnv(c *paint.Canvas) {
 	for i, v := range append(slices.Clone(o.values), "") {
 		y := 2 + i
 		name, value, _ := strings.Cut(v, "=")
-		if desk.Secret(name) && value != "" {
-			value = "••••••"
+		if proc.Secret(name) && value != "" {
+			value = proc.Stars
 		}
 		switch {
 		case v == "":
