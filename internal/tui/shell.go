@@ -588,6 +588,13 @@ func instances(n int) string {
 
 func (s *shell) drawBottom(c *paint.Canvas) {
 	y := s.h - 1
+	if err := s.stand.Wrong(); err != nil {
+		first, more, _ := strings.Cut(err.Error(), "\n")
+		if n := strings.Count(more, "\n"); more != "" {
+			first = fmt.Sprintf("%s (and %d more)", first, n+1)
+		}
+		c.Put(1, y-1, paint.Bad, proc.Harmless("The project file is wrong, the one before goes on: "+first))
+	}
 	switch {
 	case s.prompt != nil:
 		s.prompt.draw(c, y, s.commands())
@@ -604,10 +611,6 @@ func (s *shell) drawBottom(c *paint.Canvas) {
 			style = paint.Warm
 		}
 		c.Put(1, y, style, proc.Harmless(strings.Join(strings.Fields(s.note), " ")))
-		return
-	case s.stand.Wrong() != nil:
-		text := strings.Join(strings.Fields(s.stand.Wrong().Error()), " ")
-		c.Put(1, y, paint.Bad, proc.Harmless("The project file is wrong, the one before goes on: "+text))
 		return
 	}
 	// what always works stands on the right, so that it is never cut off

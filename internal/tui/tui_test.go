@@ -222,7 +222,7 @@ drills:
   endless: {feeds: [{source: fares, payloads: asks, arrive: [{steady: 50/s, for: 1h}]}]}
 `
 
-func lay(t *testing.T, dir string) {
+func lay(t testing.TB, dir string) {
 	har := `{"log":{"entries":[{"request":{"method":"GET","url":"http://x.example/quote/skerry-holm?day=2026-11-20&vehicle=foot&passengers=1"}}]}}`
 	for name, text := range map[string]string{"nightdrill.yaml": longDrill, "asks.har": har} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
