@@ -66,6 +66,9 @@ const (
 	keptOfReply = 64 << 10
 )
 
+// slowAfter is how long a firing may take before it is shown as under way.
+const slowAfter = 25 * time.Millisecond
+
 // Fire sends an event. It returns at once; Look tells what becomes of it.
 func (s *Standing) Fire(o Order) *Firing {
 	ctx, stop := context.WithCancel(context.Background())
@@ -153,7 +156,9 @@ func (s *Standing) carryOut(ctx context.Context, f *Firing, values payload.Value
 	f.track = driver.Fire(shot)
 	over := s.over
 	s.mu.Unlock()
-	s.changed()
+	// one that is over soon is told of once, when it is
+	slow := time.AfterFunc(slowAfter, s.changed)
+	defer slow.Stop()
 	select {
 	case <-f.track.Done():
 	case <-over:

@@ -235,3 +235,18 @@ func BenchmarkKeyToReply(b *testing.B) {
 	b.ReportMetric(float64(all[len(all)/2])/1e6, "added-ms-p50")
 	b.ReportMetric(float64(all[len(all)*99/100])/1e6, "added-ms-p99")
 }
+
+func BenchmarkDraw(b *testing.B) {
+	dir := b.TempDir()
+	lay(b, dir)
+	change(b, filepath.Join(dir, "nightdrill.yaml"), `"{nightdrill}"`, `"`+program+`"`)
+	d, _ := desk.Open(dir)
+	defer d.Close()
+	stand, _ := d.Stand("127.0.0.1:0")
+	defer stand.Close()
+	s := &shell{desk: d, stand: stand, plan: stand.Plan(), ctx: b.Context(), theme: paint.NewTheme(true), fire: fireview.New(stand), drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New()}
+	s.Update(tea.WindowSizeMsg{Width: 160, Height: 47})
+	for b.Loop() {
+		s.draw()
+	}
+}

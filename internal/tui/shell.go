@@ -161,7 +161,7 @@ func (s *shell) listen() tea.Msg {
 }
 
 // restFor is the least time between two looks at the desk.
-const restFor = 20 * time.Millisecond
+const restFor = 10 * time.Millisecond
 
 // beat comes from time to time, for what changes by itself: the time until an
 // idle instance is stopped, lines that are written late.

@@ -52,11 +52,13 @@ type Driver struct {
 	drill *plan.Drill
 	trace uint64 // first half of trace IDs
 
-	tag    string           // tells this run's instances from those of others
-	log    *logs.Log        // of what the functions write; nil for none
-	tracks map[int64]*Track // of a standing desk: the events that are under way; nil in a drill
-	shot   *Track           // the one that is being handed in
-	ripe   []int64          // those that ended in this step
+	tag     string           // tells this run's instances from those of others
+	log     *logs.Log        // of what the functions write; nil for none
+	tracks  map[int64]*Track // of a standing desk: the events that are under way; nil in a drill
+	shot    *Track           // the one that is being handed in
+	ripe    []int64          // those that ended in this step
+	riddles []int            // of each function: instances that were never ready, of which it is not known yet why
+	puzzled []puzzle         // attempts that such instances cost
 
 	mu        sync.Mutex
 	fns       []*plan.Function // as they are to be started now
@@ -118,6 +120,7 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 	r := &Driver{p: p, drill: d, failures: map[string]*failure{}, takes: map[[2]int32]uint64{}, replies: map[uint64]int32{}, timings: map[string]int32{}, ended: make(chan struct{}), asleep: clock.Never, kick: newAlarm()}
 	r.eng = engine.New(p, d.Limits, d.Settle)
 	r.fns, r.versions, r.troubles = make([]*plan.Function, len(p.Functions)), make([]string, len(p.Functions)), make([]Trouble, len(p.Functions))
+	r.riddles = make([]int, len(p.Functions))
 	for i := range p.Functions {
 		r.fns[i] = &p.Functions[i]
 	}
@@ -464,6 +467,9 @@ func (d *Driver) carryOut(f *engine.Effect, self *slot) *job {
 		in := d.instances[f.Instance]
 		in.record().Reason = f.Reason
 		in.stopping = true
+		if f.Reason == engine.NeverReady {
+			d.riddles[f.Function]++
+		}
 		go in.stop()
 	case engine.GivenUp:
 		d.instances[f.Instance].slots[f.Slot].settle(f.At, engine.Timeout)
@@ -558,6 +564,7 @@ func (d *Driver) fail(fn int32, why Trouble) {
 	why.At = time.Now()
 	d.troubles[fn] = why
 	if d.tracks != nil {
+		d.explain(fn)
 		return
 	}
 	text := why.Text

@@ -258,6 +258,9 @@ func (in *instance) gone(why Trouble, how string) {
 		}
 	}
 	if !in.stopping || r.Reason == engine.NeverReady {
+		if r.Reason == engine.NeverReady {
+			in.d.riddles[r.Function]--
+		}
 		why.Version, why.Started = in.version, in.ready
 		in.d.fail(r.Function, why)
 	}

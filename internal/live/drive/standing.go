@@ -40,7 +40,15 @@ type Track struct {
 	Ended   []measure.Delivery
 	Made    []*Track // dead letters that became events
 	Left    int      // deliveries without an outcome
+	unclear int      // attempts of which it is not known yet why they failed
 	done    chan struct{}
+}
+
+// puzzle is an attempt that was lost to an instance that was never ready. Why it
+// was not is known once its process is gone.
+type puzzle struct {
+	t *Track
+	x *Try
 }
 
 // Try is one attempt.
@@ -212,8 +220,15 @@ func (d *Driver) tries(f *engine.Effect, in *instance) (out []*Try) {
 func (d *Driver) tried(f *engine.Effect) {
 	t := d.tracks[f.Event]
 	if f.Instance < 0 { // lost to a failed start
+		x := &Try{Wire: f.Wire, N: f.Attempt, Function: f.Function, Began: time.Now(), Result: f.Result, Over: true}
+		t.Tries = append(t.Tries, x)
+		if d.riddles[f.Function] > 0 {
+			t.unclear++
+			d.puzzled = append(d.puzzled, puzzle{t, x})
+			return
+		}
 		why := d.troubles[f.Function]
-		t.Tries = append(t.Tries, &Try{Wire: f.Wire, N: f.Attempt, Function: f.Function, Began: time.Now(), Result: f.Result, Why: why.Text, Lines: why.Lines, Version: why.Version, Over: true})
+		x.Why, x.Lines, x.Version = why.Text, why.Lines, why.Version
 		return
 	}
 	d.cutOff(f)
@@ -238,10 +253,27 @@ func (d *Driver) trackEnded(f *engine.Effect) {
 	t := d.tracks[f.Event]
 	t.Ended = append(t.Ended, measure.Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At, Source: f.Source, Wire: f.Wire, Attempts: f.Attempt, Outcome: f.Outcome})
 	if t.Left--; t.Left == 0 {
-		close(t.done)
+		if t.unclear == 0 {
+			close(t.done)
+		}
 		// a dead letter is made of it in this step, if one is
 		d.ripe = append(d.ripe, f.Event)
 	}
+}
+
+// explain tells the attempts that a function's starts cost why they failed.
+func (d *Driver) explain(fn int32) {
+	why := d.troubles[fn]
+	d.puzzled = slices.DeleteFunc(d.puzzled, func(p puzzle) bool {
+		if p.x.Function != fn {
+			return false
+		}
+		p.x.Why, p.x.Lines, p.x.Version = why.Text, why.Lines, why.Version
+		if p.t.unclear--; p.t.unclear == 0 && p.t.Left == 0 {
+			close(p.t.done)
+		}
+		return true
+	})
 }
 
 // forget lets go of events that have ended.

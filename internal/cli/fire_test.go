@@ -1,0 +1,132 @@
+package cli
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// One event from the command line: what is printed, and what the exit code says.
+func TestFire(t *testing.T) {
+	dir := lay(t, served, "")
+	if err := os.WriteFile(filepath.Join(dir, "own.request"), []byte("GET /quote/holm-skerry?day=2026-11-20&vehicle=car&passengers=2 HTTP/1.1\nX-N: {{counter}}\n\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		args string
+		code int
+		want []string
+	}{
+		{"fares asks", 0, []string{"fares asks#1", "cold  on quote-1, v1", "status 200", `"crossing": "skerry-holm"`, "quote listens on", "boot", "first byte", "search", "said by the function"}},
+		{"fares asks#1 --times 6", 0, []string{"  6  done", "cold       1", "warm       5"}},
+		{"fares asks#1 --times 2 --cold", 0, []string{"cold       2"}},
+		{"fares " + filepath.Join(dir, "own.request"), 0, []string{"holm-skerry", "GET /quote/holm-skerry"}},
+		{"fares " + filepath.Join(dir, "asks.har"), 0, []string{"status 200"}},
+		{"fars asks", 2, []string{`there is no source "fars"; there are fares`}},
+		{"fares nothing", 2, []string{`there is no payload set, saved payload or file "nothing"; sets are asks`}},
+		{"fares asks#2", 2, []string{"asks has payloads 1 to 1, not 2"}},
+		{"fares " + filepath.Join(dir, "nightdrill.yaml"), 2, []string{"is not a request as it stands on the wire: line 1"}},
+		{"fares", 2, []string{"fire wants a source and a payload"}},
+		{"fares asks --times 0", 2, []string{"the least is 1"}},
+		{"fares asks --variant none", 3, []string{`has a variant "none"`}},
+	} {
+		out, errs, code := nightdrill(t, append([]string{"--project", dir, "fire"}, strings.Fields(c.args)...)...)
+		if code != c.code {
+			t.Errorf("%s: exit %d, want %d\n%s%s", c.args, code, c.code, out, errs)
+		}
+		for _, w := range c.want {
+			if !strings.Contains(out+errs, w) {
+				t.Errorf("%s: without %q:\n%s%s", c.args, w, out, errs)
+			}
+		}
+	}
+	// standard input, and the JSON form
+	in := exec.Command(program, "--project", dir, "fire", "fares", "-", "--json")
+	in.Stdin = strings.NewReader("GET /quote/nowhere HTTP/1.1\r\n\r\n")
+	text, err := in.Output()
+	var reply struct {
+		Format  string
+		Firings []fired
+	}
+	if json.Unmarshal(text, &reply) != nil || err != nil || reply.Format != "nightdrill.firing/1" || len(reply.Firings) != 1 {
+		t.Fatalf("%v\n%s", err, text)
+	}
+	// a 404 is the function's answer to its caller: the event is done
+	if f := reply.Firings[0]; f.Outcome != "done" || f.Status != 404 || f.Class != "cold" || f.Phases["boot"] <= 0 || f.Ms < f.Phases["boot"] || f.Body == nil {
+		t.Errorf("fired %+v", f)
+	}
+	noneLeft(t)
+}
+
+// What does not start says what happened and what to do, and the exit code is
+// not 0.
+func TestFireAtWhatDoesNotStart(t *testing.T) {
+	listener := `import socket,time; s=socket.socket(); s.bind(("127.0.0.1",0)); s.listen(); print("up", flush=True); time.sleep(60)`
+	script := filepath.Join(t.TempDir(), "other")
+	foreign := filepath.Join(t.TempDir(), "foreign")
+	_ = os.WriteFile(script, []byte("#!/no/such/interpreter\n"), 0o755)
+	_ = os.WriteFile(foreign, []byte("\x7fELF\x02\x01\x01\x00\x00\x00\x00\x00\x00\x00\x00\x00\x02\x00\xff\x00\x01\x00\x00\x00"), 0o755)
+	for name, c := range map[string]struct{ start, want string }{
+		"not found":      {`[pythn3, x.py]`, `command not found: "pythn3" is not on the PATH; did you mean python3?`},
+		"exits":          {`[sh, -c, "echo tables are missing; exit 4"]`, "it exited with code 4 before it was ready; its last line: tables are missing"},
+		"never listens":  {`[sleep, "60"]`, "was not ready within 2s: it did not listen on the port it was given"},
+		"elsewhere":      {`[python3, -c, '` + listener + `']`, "but on [127.0.0.1:"},
+		"no interpreter": {`["` + script + `"]`, "the interpreter /no/such/interpreter, which the first line of " + script + " names, is missing"},
+		"other machine":  {`["` + foreign + `"]`, "is not a program for this machine"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			if _, err := exec.LookPath("python3"); err != nil && strings.Contains(c.start+c.want, "python3") {
+				t.Skip("python3 is not here")
+			}
+			out, errs, code := nightdrill(t, "--project", lay(t, c.start, ""), "fire", "fares", "asks")
+			if code != 1 || !strings.Contains(out, c.want) {
+				t.Errorf("exit %d, want 1 and %q\n%s%s", code, c.want, out, errs)
+			}
+		})
+	}
+}
+
+// A project is begun in every language that is here; its first event is
+// answered; nothing is overwritten.
+func TestInit(t *testing.T) {
+	for language, tool := range map[string]string{"python": "python3", "node": "node", "go": "go", "java": "java"} {
+		t.Run(language, func(t *testing.T) {
+			if _, err := exec.LookPath(tool); err != nil {
+				t.Skipf("%s is not here", tool)
+			}
+			dir := t.TempDir()
+			if out, errs, code := nightdrill(t, "--project", dir, "init", "--lang", language, "--sources", "http,queue"); code != 0 {
+				t.Fatalf("exit %d\n%s%s", code, out, errs)
+			}
+			if out, errs, code := nightdrill(t, "--project", dir, "check"); code != 0 {
+				t.Errorf("check: exit %d\n%s%s", code, out, errs)
+			}
+			for _, event := range [][]string{{"web", "hello"}, {"jobs", "job"}} {
+				out, errs, code := nightdrill(t, "--project", dir, "fire", event[0], event[1])
+				if code != 0 || !strings.Contains(out, "status 200") {
+					t.Errorf("%v: exit %d\n%s%s", event, code, out, errs)
+				}
+			}
+			if _, errs, code := nightdrill(t, "--project", dir, "init"); code != 2 || !strings.Contains(errs, "nightdrill.yaml is there already, and is not overwritten; nothing was written") {
+				t.Errorf("a second time: exit %d, %s", code, errs)
+			}
+		})
+	}
+	// around what is there
+	dir := t.TempDir()
+	_ = os.WriteFile(filepath.Join(dir, "server.js"), []byte("require('http').createServer((q, s) => s.end('own')).listen(process.env.PORT, '127.0.0.1')"), 0o644)
+	_ = os.WriteFile(filepath.Join(dir, "tool.py"), []byte(""), 0o644)
+	out, errs, code := nightdrill(t, "--project", dir, "init", "--lang", "node")
+	if text, _ := os.ReadFile(filepath.Join(dir, "nightdrill.yaml")); code > 2 || !strings.Contains(string(text), `start: ["node", "server.js"]`) || !strings.Contains(out, "around server.js") {
+		t.Errorf("exit %d\n%s%s\n%s", code, out, errs, text)
+	}
+	for args, want := range map[string]string{"--lang pyhton": "did you mean python?", "--sources htpt": "did you mean http?", "x": "a command after --"} {
+		if _, errs, code := nightdrill(t, append([]string{"--project", t.TempDir(), "init"}, strings.Fields(args)...)...); code != 2 || !strings.Contains(errs, want) {
+			t.Errorf("init %s: exit %d, %s", args, code, errs)
+		}
+	}
+}
