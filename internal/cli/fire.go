@@ -203,6 +203,9 @@ func fire(cmd *cobra.Command, d *desk.Desk, o desk.Order, times int, asJSON bool
 			return errInterrupted
 		}
 		v := s.Look(f)
+		if times == 1 {
+			s.Heard(v)
+		}
 		x := describe(s, &v)
 		all = append(all, x)
 		good = good && x.Outcome == "done"
@@ -270,7 +273,9 @@ func describe(s *desk.Standing, v *desk.Shown) fired {
 	if r := t.Reply; r != nil && r.Status > 0 {
 		x.Status, x.Size, x.Header = r.Status, r.Size, map[string]string{}
 		for name, values := range r.Header {
-			x.Header[name] = strings.Join(values, ", ")
+			if x.Header[name] = strings.Join(values, ", "); carry.SecretHeader(name) {
+				x.Header[name] = proc.Stars
+			}
 		}
 		if r.Timing != "" {
 			x.Own = map[string]float64{}
@@ -357,9 +362,15 @@ func printFiring(w io.Writer, s *desk.Standing, v *desk.Shown, x *fired) {
 	}
 }
 
+// printed is how much of a body is printed for people.
+const printed = 64_000
+
 func printReply(w io.Writer, r *carry.Reply) {
 	for _, name := range sortedNames(r.Header) {
 		for _, value := range r.Header[name] {
+			if carry.SecretHeader(name) {
+				value = proc.Stars
+			}
 			fmt.Fprintf(w, "  %s: %s\n", name, proc.Harmless(value))
 		}
 	}
@@ -368,11 +379,15 @@ func printReply(w io.Writer, r *carry.Reply) {
 		fmt.Fprintf(w, "  (%s)\n", note)
 	}
 	fmt.Fprintln(w)
+	if len(body) > printed {
+		defer fmt.Fprintf(w, "  (the first %d kB of %d kB; --json has all of it)\n", printed/1000, len(body)/1000)
+		body = body[:printed]
+	}
 	var pretty bytes.Buffer
 	switch {
 	case len(body) == 0:
 		fmt.Fprintln(w, "  (no body)")
-	case json.Indent(&pretty, body, "", "  ") == nil:
+	case carry.Indent(&pretty, body):
 		fmt.Fprintln(w, "  "+harmlessLines(pretty.String()))
 	case carry.IsText(body):
 		fmt.Fprintln(w, "  "+harmlessLines(string(body)))

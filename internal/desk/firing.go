@@ -418,6 +418,17 @@ func (s *Standing) Lines(v *Shown, t *drive.Try, most int) []logs.Entry {
 	return log.Between(t.Name, from, to, most)
 }
 
+// heardAfter is how long what a function wrote may take to be read.
+const heardAfter = 25 * time.Millisecond
+
+// Heard waits a little for the lines of a firing that is over: they come by
+// another way than the reply.
+func (s *Standing) Heard(v Shown) {
+	if t := v.Last(); t != nil && t.Name != "" {
+		time.Sleep(heardAfter)
+	}
+}
+
 // Variants names the variants of the functions that a source leads to.
 func (s *Standing) Variants(source string) (out []string) {
 	s.mu.Lock()

@@ -255,8 +255,8 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			s.findings.Show(msg.page)
 		}
 	default:
-		if s.fire.Took(msg) {
-			return s, nil
+		if cmd, ok := s.fire.Took(msg); ok {
+			return s, cmd
 		}
 		if cmd, ok := s.fire.Edited(msg); ok {
 			return s, tea.Batch(cmd, s.look())

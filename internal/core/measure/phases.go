@@ -39,11 +39,7 @@ func Phases(arrived clock.Time, in *Instance, v *Invocation) (out []Phase) {
 		}
 		until("hand over", v.Sent)
 	} else {
-		until("wait", v.Sent)
-	}
-	if v.Sent == 0 {
-		until("wait", v.Done)
-		return out
+		until("wait", max(v.Sent, v.Assigned))
 	}
 	if v.Received == 0 {
 		until("no answer", v.Done)

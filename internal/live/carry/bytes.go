@@ -18,6 +18,9 @@ const Kept = bodyKept
 // secret are the headers whose values are not kept.
 var secret = []string{"authorization", "proxy-authorization", "cookie", "set-cookie", "x-api-key", "api-key", "x-auth-token", "x-csrf-token", "x-amz-security-token"}
 
+// SecretHeader tells whether a header's value is not to be kept or shown.
+func SecretHeader(name string) bool { return slices.Contains(secret, strings.ToLower(name)) }
+
 // Text gives a message as it is kept.
 func (m *Message) Text() []byte {
 	b := fmt.Appendf(nil, "%s %s\n", m.Method, m.Target)
@@ -28,7 +31,7 @@ func (m *Message) Text() []byte {
 }
 
 func appendHeader(b []byte, name, value string) []byte {
-	if slices.Contains(secret, strings.ToLower(name)) {
+	if SecretHeader(name) {
 		value = "(left out)"
 	}
 	return fmt.Appendf(b, "%s: %s\n", name, value)

@@ -5,6 +5,7 @@ import (
 	"compress/flate"
 	"compress/gzip"
 	"compress/zlib"
+	"encoding/json"
 	"fmt"
 	"io"
 	"mime"
@@ -77,6 +78,22 @@ func unpack(coding string, body []byte) ([]byte, error) {
 		return nil, err
 	}
 	return plain, nil // of one that is cut off, what there is
+}
+
+// Indent lays JSON out in lines. It fails for what is not JSON, and for what is
+// nested so deeply that the indentation would be most of it.
+func Indent(to *bytes.Buffer, body []byte) bool {
+	depth, deepest := 0, 0
+	for _, c := range body { // also those in texts: it is a bound, not a count
+		switch c {
+		case '{', '[':
+			depth++
+			deepest = max(deepest, depth)
+		case '}', ']':
+			depth--
+		}
+	}
+	return deepest <= 200 && json.Indent(to, bytes.TrimSpace(body), "", "  ") == nil
 }
 
 // IsText tells whether bytes are text that can be shown.

@@ -460,7 +460,7 @@ func (m *Model) drawReply(c *paint.Canvas, p *page, y, bottom int) {
 }
 
 func (m *Model) drawLog(c *paint.Canvas, p *page, y int) {
-	title := fmt.Sprintf("what it wrote: %s, ms from its hand-over", plural(len(p.log), "line"))
+	title := fmt.Sprintf("what it wrote: %s, ms from its hand-over", plural(p.lines, "line"))
 	if len(p.log) == 0 {
 		title = "it wrote nothing"
 	}

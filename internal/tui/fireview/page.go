@@ -32,6 +32,7 @@ type page struct {
 	reply       []paint.Row
 	note        string // about the body
 	log         []paint.Row
+	lines       int // of the log, before they were wrapped
 	differences []differ.Difference
 	before      *desk.Shown
 	verdicts    []payload.Verdict
@@ -40,10 +41,7 @@ type page struct {
 	width       int
 }
 
-type pageMsg struct {
-	sequence int
-	page     page
-}
+type pageMsg struct{ page page }
 
 // mark is a firing in the strip.
 type mark struct {
@@ -79,23 +77,35 @@ func (m *Model) read() tea.Cmd {
 	if m.shown == nil {
 		return nil
 	}
-	width := m.answerWidth()
+	width := m.answerWidth() - 3
 	if m.page.settled && m.page.v.Firing == m.shown && m.page.width == width {
 		return nil
 	}
-	m.sequence++
-	s, f, n := m.s, m.shown, m.sequence
+	if m.reading == m.shown {
+		m.unread = true // one at a time: making it may take longer than it takes to change
+		return nil
+	}
+	m.reading, m.unread = m.shown, false
+	s, f := m.s, m.shown
 	leaveOut := slices.Clone(m.leaveOut[f.Item.Key()])
-	return func() tea.Msg { return pageMsg{n, makePage(s, f, width, leaveOut)} }
+	return func() tea.Msg { return pageMsg{makePage(s, f, width, leaveOut)} }
 }
 
 // Took takes a page that was made; ok is false for messages of others.
-func (m *Model) Took(msg tea.Msg) (ok bool) {
+func (m *Model) Took(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 	p, ok := msg.(pageMsg)
-	if ok && p.sequence == m.sequence {
+	if !ok {
+		return nil, false
+	}
+	if p.page.v.Firing == m.shown {
 		m.page = p.page
 	}
-	return ok
+	if p.page.v.Firing == m.reading {
+		if m.reading = nil; m.unread {
+			return m.read(), true
+		}
+	}
+	return nil, true
 }
 
 func makePage(s *desk.Standing, f *desk.Firing, width int, leaveOut []string) page {
@@ -132,6 +142,7 @@ func makePage(s *desk.Standing, f *desk.Firing, width int, leaveOut []string) pa
 	} else {
 		p.log = paint.Rows(paint.Plain, t.Lines...)
 	}
+	p.lines = len(p.log)
 	p.log = paint.Wrap(p.log, width)
 	if t.Reply == nil || t.Reply.Status == 0 {
 		return p
@@ -180,17 +191,14 @@ func replyRows(r *carry.Reply) (rows []paint.Row, note string) {
 	rows = append(rows, paint.Row{})
 	for _, name := range headerNames(r) {
 		for _, value := range r.Header[name] {
-			if slices.Contains(masked, strings.ToLower(name)) {
-				value = "••••"
+			if carry.SecretHeader(name) {
+				value = proc.Stars
 			}
 			rows = append(rows, paint.Row{{Style: paint.Dim, Text: name + ": "}, {Style: paint.Dim, Text: proc.Harmless(value)}})
 		}
 	}
 	return rows, note
 }
-
-// masked are headers whose values are not shown.
-var masked = []string{"authorization", "proxy-authorization", "cookie", "set-cookie", "x-api-key", "api-key", "x-auth-token", "x-csrf-token"}
 
 func headerNames(r *carry.Reply) (names []string) {
 	for name := range r.Header {
@@ -217,7 +225,7 @@ func bodyRows(body []byte, mediaType string) (rows []paint.Row, note string) {
 	var pretty bytes.Buffer
 	first := bytes.TrimLeft(body, " \t\r\n")
 	switch {
-	case len(body) == len(whole) && (claims || len(first) > 0 && (first[0] == '{' || first[0] == '[')) && json.Indent(&pretty, bytes.TrimSpace(body), "", "  ") == nil:
+	case len(body) == len(whole) && (claims || len(first) > 0 && (first[0] == '{' || first[0] == '[')) && carry.Indent(&pretty, body):
 		return paint.Code(harmless(pretty.String()), "application/json"), note
 	case carry.IsText(body):
 		return paint.Code(harmless(string(body)), mediaType), note
@@ -295,8 +303,8 @@ func layOut(i *desk.Item, form int) (rows []paint.Row) {
 		kind := ""
 		for _, h := range r.Header {
 			value := h.Value
-			if slices.Contains(masked, strings.ToLower(h.Name)) {
-				value = "••••"
+			if carry.SecretHeader(h.Name) {
+				value = proc.Stars
 			}
 			if strings.EqualFold(h.Name, "content-type") {
 				kind = value

@@ -105,7 +105,8 @@ type Model struct {
 	follow   bool // show the latest firing
 	shown    *desk.Firing
 	page     page                // of what is shown
-	sequence int                 // of the last page that was asked for
+	reading  *desk.Firing        // of which a page is being made
+	unread   bool                // it changed meanwhile
 	leaveOut map[string][]string // JSON Pointers, by the item's key
 	firings  []mark              // for the strip
 	sent     sentPage

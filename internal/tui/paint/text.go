@@ -87,31 +87,18 @@ func styleOf(t chroma.TokenType) Style {
 func Wrap(rows []Row, width int) (out []Row) {
 	width = max(width, 8)
 	for _, row := range rows {
-		n := 0
-		for _, s := range row {
-			n += ansi.StringWidth(s.Text)
-		}
-		if n <= width {
-			out = append(out, row)
-			continue
-		}
 		line, used := Row{}, 0
 		for _, s := range row {
 			for s.Text != "" {
-				head := ansi.Truncate(s.Text, width-used, "")
-				if head == "" && used > 1 || head == "" && used == 0 { // no room, or wider than the row
-					if used == 0 {
-						break
-					}
-					out, line, used = append(out, line), Row{{Plain, " "}}, 1
-					continue
+				head := ansi.Truncate(start(s.Text, 4*width), width-used, "")
+				if head == "" && used <= 1 { // wider than a row by itself
+					head = start(s.Text, 1)
 				}
-				if head == "" {
-					break
+				if head != "" {
+					line = append(line, Span{s.Style, head})
+					used += ansi.StringWidth(head)
 				}
-				line = append(line, Span{s.Style, head})
-				used += ansi.StringWidth(head)
-				if s.Text = s.Text[len(head):]; s.Text != "" {
+				if s.Text = s.Text[len(head):]; s.Text != "" && (head == "" || used >= width) {
 					out, line, used = append(out, line), Row{{Plain, " "}}, 1
 				}
 			}
@@ -119,6 +106,17 @@ func Wrap(rows []Row, width int) (out []Row) {
 		out = append(out, line)
 	}
 	return out
+}
+
+// start gives the beginning of a text, of about n bytes and at least one
+// character: to measure all of a long one for each row would take too long.
+func start(s string, n int) string {
+	for i := range s {
+		if i >= n {
+			return s[:i]
+		}
+	}
+	return s
 }
 
 // Hex gives bytes as a dump: place, sixteen bytes, and their text.
