@@ -20,6 +20,7 @@ lint:
 
 bench:
 	go test -run '^$$' -bench . -benchtime 1x -v ./internal/desk
+	go test -run '^$$' -bench Change -benchtime 40x ./internal/desk
 	go test -run '^$$' -bench . ./internal/core/... ./internal/store ./internal/tui/...
 
 shots: build

@@ -267,7 +267,7 @@ func describe(s *desk.Standing, v *desk.Shown) fired {
 	for _, p := range measure.Phases(v.Track.Arrived, &t.Instance, &t.Invocation) {
 		x.Phases[strings.ReplaceAll(p.Name, " ", "_")] += millis(p.Took())
 	}
-	for _, l := range s.Lines(v, t, 1000) {
+	for _, l := range s.Lines(*v, t, 1000) {
 		x.Log = append(x.Log, l.Text)
 	}
 	if r := t.Reply; r != nil && r.Status > 0 {

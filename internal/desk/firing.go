@@ -388,7 +388,7 @@ const linesAfter = 300 * time.Millisecond
 
 // Lines gives the log lines of an attempt: those that its instance wrote from
 // its hand-over on, for a cold one also those of its start.
-func (s *Standing) Lines(v *Shown, t *drive.Try, most int) []logs.Entry {
+func (s *Standing) Lines(v Shown, t *drive.Try, most int) []logs.Entry {
 	if t.Name == "" {
 		return nil
 	}

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
@@ -82,6 +83,9 @@ func (x *Items) reread() {
 	x.unread, x.All = false, nil
 	for s := range x.l.Sources {
 		src := &x.l.Sources[s]
+		if len(src.Wires) == 0 {
+			continue // it only keeps what comes
+		}
 		kept := saved(x.l.Dir, s, src)
 		for _, i := range kept { // one that a set is made of has the set's expectations
 			for n := range x.l.Sets {
@@ -192,7 +196,7 @@ func (i *Item) takeText(text []byte) {
 	if i.Wrong != "" {
 		return
 	}
-	p, err := i.fill(payload.Values{Counter: 1, Seed: 1, UUID: newUUID})
+	p, err := i.fill(payload.Values{Now: time.Now(), Counter: 1, Seed: 1, UUID: newUUID})
 	if err != nil {
 		i.Wrong = err.Error()
 		return

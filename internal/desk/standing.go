@@ -325,7 +325,8 @@ type State struct {
 	Failure *Failure
 	Look    engine.Look
 	Now     clock.Time
-	Address string // of an attached function
+	Address string // where its newest instance listens; "" without one
+	Away    string // where an attached function is
 	Held    bool
 	Env     []string // names that were set for this session
 }
@@ -341,9 +342,12 @@ func (s *Standing) States() (out []State, paused string) {
 		c.mu.Lock()
 		x := State{Name: c.f.Name, Version: s.driver.Version(i), Doing: c.doing, Failure: c.failure, Look: looks[i], Now: now, Held: s.held[c.f.Name]}
 		if c.f.Transport == plan.Attach {
-			x.Address = c.f.Address
+			x.Away = c.f.Address
 		}
 		c.mu.Unlock()
+		if x.Look.Ready > 0 {
+			x.Address = s.driver.Address(i)
+		}
 		if t := s.driver.Trouble(i); x.Failure == nil && t.Text != "" && !t.Started {
 			x.Failure = &Failure{c.f.Name + " " + t.Text, t.Lines}
 		}

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -69,7 +70,7 @@ payloads:
 
 // lay makes a project folder and opens its desk. The function's command is this
 // test program.
-func lay(t *testing.T, yaml string) (*Standing, string) {
+func lay(t testing.TB, yaml string) (*Standing, string) {
 	t.Helper()
 	dir := t.TempDir()
 	self, _ := os.Executable()
@@ -89,7 +90,7 @@ func lay(t *testing.T, yaml string) (*Standing, string) {
 	return s, dir
 }
 
-func write(t *testing.T, dir, name, text string) {
+func write(t testing.TB, dir, name, text string) {
 	t.Helper()
 	path := filepath.Join(dir, name)
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
@@ -101,7 +102,7 @@ func write(t *testing.T, dir, name, text string) {
 }
 
 // fire fires and waits for the end.
-func fire(t *testing.T, s *Standing, key string, o Order) Shown {
+func fire(t testing.TB, s *Standing, key string, o Order) Shown {
 	t.Helper()
 	if o.Item = s.Find(key); o.Item == nil {
 		t.Fatalf("there is no %s", key)
@@ -109,7 +110,7 @@ func fire(t *testing.T, s *Standing, key string, o Order) Shown {
 	return wait(t, s, s.Fire(o))
 }
 
-func wait(t *testing.T, s *Standing, f *Firing) Shown {
+func wait(t testing.TB, s *Standing, f *Firing) Shown {
 	t.Helper()
 	select {
 	case <-f.Done():
@@ -120,7 +121,7 @@ func wait(t *testing.T, s *Standing, f *Firing) Shown {
 }
 
 // until looks until something holds.
-func until(t *testing.T, what string, holds func() bool) {
+func until(t testing.TB, what string, holds func() bool) {
 	t.Helper()
 	tick := time.NewTicker(5 * time.Millisecond)
 	defer tick.Stop()
@@ -149,7 +150,7 @@ func TestFiring(t *testing.T) {
 		t.Errorf("fired twice: %+v\n%+v", a, b)
 	}
 	lines := func(v *Shown) (out string) {
-		for _, l := range s.Lines(v, v.Last(), 10) {
+		for _, l := range s.Lines(*v, v.Last(), 10) {
 			out += l.Text + ";"
 		}
 		return out
@@ -453,4 +454,32 @@ functions:
 func exists(dir, name string) bool {
 	_, err := os.Stat(filepath.Join(dir, name))
 	return err == nil
+}
+
+// BenchmarkChange is the time from a saved file to the reply of the new version
+// that comes by itself, without the new instance's own start.
+func BenchmarkChange(b *testing.B) {
+	s, dir := lay(b, standing)
+	if v := fire(b, s, "asks some#1", Order{}); v.Outcome() != engine.Done {
+		b.Fatalf("%+v", v)
+	}
+	s.SetAgain(true)
+	var all []time.Duration
+	for n := 0; b.Loop(); n++ {
+		said := fmt.Sprintf("change %d", n)
+		began := time.Now()
+		write(b, dir, "says.txt", said)
+		until(b, "the reply", func() bool {
+			v := s.Recent(1)[0]
+			if !v.Over || !strings.Contains(body(&v), said+`"`) {
+				return false
+			}
+			in := v.Last().Instance
+			all = append(all, v.Track.At.Add(v.Latency()).Sub(began)-in.Ready.Sub(in.Spawned))
+			return true
+		})
+	}
+	slices.Sort(all)
+	b.ReportMetric(float64(all[len(all)/2])/1e6, "ms-p50")
+	b.ReportMetric(float64(all[len(all)-1])/1e6, "ms-max")
 }

@@ -548,10 +548,13 @@ func stands(x *desk.State) (paint.Style, string) {
 	case x.Failure != nil:
 		head, _, _ := strings.Cut(strings.TrimPrefix(x.Failure.Text, x.Name+" "), ";")
 		return paint.Bad, "✗ " + head
-	case x.Address != "":
-		return style, "attached at " + x.Address
+	case x.Away != "":
+		return style, "attached at " + x.Away
 	case x.Look.Outdated > 0:
 		return paint.Warm, text + ", being replaced"
+	}
+	if x.Address != "" {
+		text = strings.Replace(text, ",", " at "+strings.TrimPrefix(x.Address, "127.0.0.1")+",", 1)
 	}
 	if x.Held {
 		text += ", held"

@@ -167,6 +167,18 @@ func (d *Driver) Trouble(fn int) Trouble {
 	return d.troubles[fn]
 }
 
+// Address gives where the newest ready instance of a function listens, or "".
+func (d *Driver) Address(fn int) string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, in := range slices.Backward(d.instances) {
+		if in != nil && in.ready && !in.stopping && in.record().Function == int32(fn) && in.record().Stopped == 0 {
+			return in.address
+		}
+	}
+	return ""
+}
+
 // Version names the code that a function is started with now.
 func (d *Driver) Version(fn int) string {
 	d.mu.Lock()

@@ -200,8 +200,12 @@ func (m *Model) drawAnswer(c *paint.Canvas) {
 	y = m.drawVerdicts(c, p, y)
 	y = m.drawDifferences(c, p, y)
 	logRows := min(max(len(p.log), 1)+1, max((c.H-y)/2, 3))
-	m.drawReply(c, p, y, c.H-logRows)
-	m.drawLog(c, p, c.H-logRows)
+	logTop := c.H - logRows
+	if len(p.reply) > 0 { // below a short reply, else as low as it can
+		logTop = min(logTop, y+len(p.reply)+2)
+	}
+	m.drawReply(c, p, y, logTop)
+	m.drawLog(c, p, logTop)
 }
 
 // failedStart tells whether the event was lost to starts that failed.
@@ -280,6 +284,9 @@ func (m *Model) drawHead(c *paint.Canvas, p *page) (y int) {
 		text := fmt.Sprintf("%s · %s", t.Name, t.Version)
 		if outcome := v.Outcome(); outcome != engine.Done && v.Over {
 			text = strings.ReplaceAll(outcome.String(), "_", " ") + " · " + text
+		}
+		if t.Version == "attached" {
+			text += ", its starts are not measured"
 		}
 		if t.Beside > 0 {
 			text += fmt.Sprintf(" · beside %d others on this instance", t.Beside)
@@ -550,13 +557,16 @@ func (m *Model) drawStrip(c *paint.Canvas, y, h int) {
 	// a mark at each decade that falls on a row of its own
 	for d := low; d <= high; d++ {
 		row := rows - int(math.Round((d-low)/(high-low)*float64(rows)))
-		if row >= 0 && row < rows && (d > low || rows > 3) {
-			sub.Right(left-2, 1+row, paint.Dim, decade(d))
+		if row < 0 || d == low {
+			continue
+		}
+		if sub.Right(left-2, 1+row, paint.Dim, decade(d)); row < rows {
 			for x := left; x < c.W-1; x++ {
 				sub.Set(x, 1+row, paint.Faint, '·')
 			}
 		}
 	}
+	sub.Right(left-2, h-1, paint.Dim, decade(low))
 	for i, f := range shown {
 		x := left + 2*i
 		style, glyph := classStyle(f.class), classGlyph(f.class)
@@ -577,7 +587,7 @@ func (m *Model) drawStrip(c *paint.Canvas, y, h int) {
 		}
 		sub.Put(x, h-1, style, glyph)
 		if f.f == m.shown {
-			sub.Restyle(x, h-1, 1, style.Under())
+			sub.Restyle(x, h-1, 1, paint.Chosen)
 		}
 	}
 	c.Draw(0, y, sub)

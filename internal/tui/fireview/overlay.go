@@ -27,7 +27,8 @@ type overlay struct {
 	typing   bool
 	function string // whose lines are shown; "" for all
 	names    []string
-	instance string // of the invocation that is shown, where only its lines are wanted
+	instance string       // of the invocation that is shown, where only its lines are wanted
+	only     []logs.Entry // the lines of that invocation alone, where only those are wanted
 	entries  []logs.Entry
 	end      uint64 // the last entry shown; 0 follows
 	height   int
@@ -36,7 +37,7 @@ type overlay struct {
 var overlayKeys = struct{ Search, Function, Only, Set, Unset, Follow key.Binding }{
 	Search:   bind("search", "/"),
 	Function: bind("of another function", "f"),
-	Only:     bind("only this instance", "o"),
+	Only:     bind("this instance, this invocation", "o"),
 	Set:      key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "change it for this session")),
 	Unset:    bind("back to the project's", "x"),
 	Follow:   key.NewBinding(key.WithKeys("end", "G"), key.WithHelp("end", "follow")),
@@ -84,6 +85,15 @@ func (o *overlay) refresh(s *desk.Standing) {
 		to = ^uint64(0)
 	}
 	needle := strings.ToLower(o.search)
+	if o.only != nil {
+		o.entries = nil
+		for _, e := range o.only {
+			if e.N <= to && strings.Contains(strings.ToLower(e.Text), needle) {
+				o.entries = append(o.entries, e)
+			}
+		}
+		return
+	}
 	o.entries = s.Log.Up(to, max(o.height, 50), func(e *logs.Entry) bool {
 		return (o.function == "" || e.Function == o.function) && (o.instance == "" || e.Instance == o.instance) &&
 			(needle == "" || strings.Contains(strings.ToLower(e.Text), needle))
@@ -135,11 +145,17 @@ func (m *Model) overlayKey(k tea.KeyPressMsg) tea.Cmd {
 		o.function = o.names[(slices.Index(o.names, o.function)+1)%len(o.names)]
 		o.instance = ""
 	case is(overlayKeys.Only):
-		if t := m.page.v.Last(); o.instance == "" && t != nil {
+		switch t := m.page.v.Last(); {
+		case o.only != nil || t == nil || t.Name == "":
+			o.only, o.instance = nil, ""
+		case o.instance != "":
+			if o.only = m.s.Lines(m.page.v, t, linesShown); o.only == nil {
+				o.only = []logs.Entry{}
+			}
+		default:
 			o.instance, o.function = t.Name, ""
-		} else {
-			o.instance = ""
 		}
+		o.end = 0
 	case is(overlayKeys.Follow):
 		o.end = 0
 	case is(Keys.Up), is(Keys.PageUp):
@@ -212,7 +228,10 @@ func (o *overlay) draw(c *paint.Canvas, m *Model) {
 	if o.function != "" {
 		title = "what " + o.function + " writes"
 	}
-	if o.instance != "" {
+	switch {
+	case o.only != nil:
+		title = fmt.Sprintf("what %s wrote for firing %d", o.instance, m.page.v.N)
+	case o.instance != "":
 		title = "what " + o.instance + " writes"
 	}
 	c.Rule(0, title)

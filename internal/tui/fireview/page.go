@@ -132,7 +132,7 @@ func makePage(s *desk.Standing, f *desk.Firing, width int, leaveOut []string) pa
 		if !t.Over {
 			p.phases = nil
 		}
-		for _, l := range s.Lines(v, t, linesShown) {
+		for _, l := range s.Lines(p.v, t, linesShown) {
 			style := paint.Plain
 			if l.At.Before(t.Began) {
 				style = paint.Dim // of its start

@@ -748,6 +748,9 @@ func (m *Model) Title() (paint.Style, string) {
 	text := "the front is closed"
 	if m.s.Front != nil {
 		text = "front http://" + m.s.Front.Address
+		if m.w < 120 {
+			text = "front " + strings.TrimPrefix(m.s.Front.Address, "127.0.0.1")
+		}
 	}
 	if m.s.Again() {
 		return paint.Warm, "again on change · " + text
