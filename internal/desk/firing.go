@@ -71,13 +71,16 @@ const slowAfter = 25 * time.Millisecond
 
 // Fire sends an event. It returns at once; Look tells what becomes of it.
 func (s *Standing) Fire(o Order) *Firing {
-	ctx, stop := context.WithCancel(context.Background())
+	ctx, stop := context.WithCancel(s.life)
 	f := &Firing{Order: o, At: time.Now(), stop: stop, done: make(chan struct{})}
 	s.mu.Lock()
 	s.numbers++
 	f.N = s.numbers
-	s.counts[o.Item.Key()]++
-	values := payload.Values{Now: f.At, Counter: s.counts[o.Item.Key()], Seed: 1, UUID: newUUID}
+	values := payload.Values{Now: f.At, Seed: 1, UUID: newUUID}
+	if o.Item.File != "" { // only texts have actions
+		s.counts[o.Item.Key()]++
+		values.Counter = s.counts[o.Item.Key()]
+	}
 	s.firings = append(s.firings, f)
 	if len(s.firings) > keptFirings {
 		s.firings = slices.Delete(s.firings, 0, len(s.firings)-keptFirings)
@@ -518,7 +521,7 @@ func (x *Series) Says() string {
 // FireTimes fires an event several times, each when the one before is over. It
 // ends early when one could not be sent.
 func (s *Standing) FireTimes(o Order, times int) *Series {
-	ctx, stop := context.WithCancel(context.Background())
+	ctx, stop := context.WithCancel(s.life)
 	x := &Series{stop: stop, done: make(chan struct{})}
 	go func() {
 		defer close(x.done)

@@ -270,7 +270,7 @@ func (s *Standing) pathOf(source, name string) (string, error) {
 	if name == "" || strings.ContainsFunc(name, func(r rune) bool {
 		return r != '-' && r != '_' && r != '.' && (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z')
 	}) || name[0] == '.' {
-		return "", fmt.Errorf("%q is not a name for a payload; it is made of letters, digits, -, _ and .", name)
+		return "", fmt.Errorf("%q is not a name for a payload; names are made of letters, digits, dots and - or _", name)
 	}
 	suffix := eventSuffix
 	if s.Sources[i].Kind == plan.HTTP {

@@ -46,14 +46,14 @@ type Standing struct {
 	again   bool                // the last firing by hand comes again after each change
 	last    *Order
 	changes chan struct{}
-	listen  string
+	life    context.Context // until Close
+	die     context.CancelFunc
 }
 
 // Stand opens the desk: nothing is started before it is asked for. The front
 // listens at an address, the usual one when it is "".
 func (d *Desk) Stand(listen string) (*Standing, error) {
 	s := d.stand()
-	s.listen = listen
 	var err error
 	if s.Front, err = front.Open(listen, s.answer); err != nil {
 		if listen != "" {
@@ -72,6 +72,7 @@ func (d *Desk) StandQuietly() *Standing { return d.stand() }
 
 func (d *Desk) stand() *Standing {
 	s := &Standing{Desk: d, counts: map[string]int{}, held: map[string]bool{}, env: map[string][]string{}, changes: make(chan struct{}, 1)}
+	s.life, s.die = context.WithCancel(context.Background())
 	s.Items = newItems(d.Loaded)
 	s.begin()
 	return s
@@ -113,6 +114,7 @@ func (s *Standing) changed() {
 
 // Close ends everything that the desk began.
 func (s *Standing) Close() {
+	s.die()
 	if s.Front != nil {
 		s.Front.Close()
 	}
@@ -214,7 +216,7 @@ func (s *Standing) bringAll() {
 		if !known { // nobody has asked for it yet
 			continue
 		}
-		did, failure := c.bring(context.Background())
+		did, failure := c.bring(s.life)
 		if did {
 			s.renew(c)
 		}

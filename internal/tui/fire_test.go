@@ -56,7 +56,7 @@ func TestTheInnerLoop(t *testing.T) {
 			x.sttys(program)
 			x.wait("what to fire", "fare-requests#1", "What does the function say?", "next: cold")
 			x.keys("Enter")
-			x.wait("200 OK", `"crossing": "skerry-holm"`, "◆ cold in", "boot", "first byte", "quote-1 · v1", "1 instance, warm, idle stop in")
+			x.wait("200 OK", `"crossing": "skerry-holm"`, "◆ cold in", "boot", "first byte", "quote-1 · v1", "1 instance at :", "warm, idle stop in")
 			x.keys("Enter")
 			x.wait("● warm in", "= the same reply as firing 1")
 			// the code changes; the reply comes by itself
