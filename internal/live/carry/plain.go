@@ -98,10 +98,15 @@ func Indent(to *bytes.Buffer, body []byte) bool {
 
 // IsText tells whether bytes are text that can be shown.
 func IsText(b []byte) bool {
-	b = b[:min(len(b), Kept)]
-	for range utf8.UTFMax { // a cut may go through a character
-		if len(b) > 0 && !utf8.Valid(b) {
-			b = b[:len(b)-1]
+	if len(b) > Kept {
+		b = b[:Kept]
+		for i := len(b) - 1; i > len(b)-utf8.UTFMax; i-- { // the cut may go through a character
+			if utf8.RuneStart(b[i]) {
+				if !utf8.FullRune(b[i:]) {
+					b = b[:i]
+				}
+				break
+			}
 		}
 	}
 	return utf8.Valid(b) && bytes.IndexByte(b, 0) < 0

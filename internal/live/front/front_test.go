@@ -1,0 +1,139 @@
+package front
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"strings"
+	"testing"
+
+	"nightdrill/internal/core/event"
+)
+
+func open(t *testing.T, answer func(*event.Request) Answer) *Front {
+	t.Helper()
+	f, err := Open("127.0.0.1:0", func(_ context.Context, r *event.Request) Answer { return answer(r) })
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(f.Close)
+	return f
+}
+
+// A request comes in as it was sent, but for what belongs to its connection; the
+// answer goes out in the same way.
+func TestARequestAndItsAnswer(t *testing.T) {
+	var got *event.Request
+	f := open(t, func(r *event.Request) Answer {
+		got = r
+		return Answer{418, http.Header{"X-Tide": {"in", "out"}, "Content-Length": {"99"}, "Connection": {"close"}, "Content-Type": {"text/tide"}}, []byte("pot\x00")}
+	})
+	conn, err := net.Dial("tcp", f.Address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	fmt.Fprintf(conn, "POST /a%%20b/?q=%%2F&q HTTP/1.1\r\nHost: quay.example\r\nX-Multi: 1\r\nx-multi: 2\r\nConnection: close, X-Hop\r\nX-Hop: gone\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n")
+	reply, _ := io.ReadAll(conn)
+	if got == nil || got.Method != "POST" || got.Target != "/a%20b/?q=%2F&q" || string(got.Body) != "abc" {
+		t.Fatalf("it came as %+v", got)
+	}
+	if h := fmt.Sprint(got.Header); h != "[{Host quay.example} {X-Multi 1} {X-Multi 2}]" {
+		t.Errorf("headers %s", h)
+	}
+	text := string(reply)
+	for _, want := range []string{"HTTP/1.1 418 ", "X-Tide: in\r\nX-Tide: out\r\n", "Content-Type: text/tide\r\n", "Content-Length: 4\r\n", "\r\n\r\npot\x00"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("the answer lacks %q:\n%s", want, text)
+		}
+	}
+	if strings.Contains(text, "99") {
+		t.Errorf("the answer has the function's length:\n%s", text)
+	}
+}
+
+// HEAD has no body, and neither have answers that may not have one.
+func TestAnswersWithoutABody(t *testing.T) {
+	f := open(t, func(r *event.Request) Answer {
+		if r.Method == "HEAD" {
+			return Answer{200, nil, []byte("body")}
+		}
+		return Answer{204, nil, nil}
+	})
+	for method, want := range map[string]int{"HEAD": 200, "DELETE": 204} {
+		r, _ := http.NewRequest(method, "http://"+f.Address, nil)
+		resp, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		body, _ := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		if resp.StatusCode != want || len(body) > 0 {
+			t.Errorf("%s: %d %q", method, resp.StatusCode, body)
+		}
+	}
+}
+
+// A body that is too large is refused, a caller that goes away is forgotten.
+func TestTooLarge(t *testing.T) {
+	asked := 0
+	f := open(t, func(r *event.Request) Answer { asked++; return Answer{200, nil, nil} })
+	resp, err := http.Post("http://"+f.Address, "text/plain", bytes.NewReader(make([]byte, bodyLimit+1)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, _ := io.ReadAll(resp.Body)
+	if resp.StatusCode != 413 || !strings.Contains(string(text), "larger than 64 MiB") || asked != 0 {
+		t.Errorf("%d %s, asked %d times", resp.StatusCode, text, asked)
+	}
+	conn, err := net.Dial("tcp", f.Address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	fmt.Fprintf(conn, "POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 100\r\n\r\nabc")
+	conn.Close()
+	if resp, err := http.Get("http://" + f.Address); err != nil || resp.StatusCode != 200 || asked != 1 {
+		t.Errorf("after it: %v %v, asked %d times", resp, err, asked)
+	}
+}
+
+// An address that is taken: another port when none was asked for, else an error
+// that says what to do.
+func TestWhereItListens(t *testing.T) {
+	usual, err := net.Listen("tcp", Usual)
+	if err == nil {
+		defer usual.Close()
+	}
+	f, err := Open("", func(context.Context, *event.Request) Answer { return Answer{Status: 200} })
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	if !strings.HasPrefix(f.Address, "127.0.0.1:") || f.Address == Usual || !strings.Contains(f.Note, "is taken") {
+		t.Errorf("it listens at %s, %q", f.Address, f.Note)
+	}
+	for _, wanted := range []string{f.Address, "127.0.0.1", "nowhere.invalid:1", "127.0.0.1:99999"} {
+		if second, err := Open(wanted, nil); err == nil || !strings.Contains(err.Error(), "--listen HOST:PORT") {
+			t.Errorf("%s: %v", wanted, err)
+			if second != nil {
+				second.Close()
+			}
+		}
+	}
+	f.Close()
+	if again, err := Open(f.Address, nil); err != nil {
+		t.Errorf("closed, its address is still taken: %v", err)
+	} else {
+		again.Close()
+	}
+}
+
+func TestPlain(t *testing.T) {
+	a := Plain(404, "no wire takes %s", "GET /x")
+	if a.Status != 404 || string(a.Body) != "Night Drill: no wire takes GET /x\n" || a.Header.Get("Content-Type") != "text/plain; charset=utf-8" {
+		t.Errorf("%+v", a)
+	}
+}
