@@ -1,0 +1,136 @@
+package project
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// What a project is begun around: the function that is found, by the names that
+// such files have, else a new one; the other finds are named.
+func TestBeginFindsTheFunction(t *testing.T) {
+	for _, c := range []struct {
+		files, lang, want string
+	}{
+		{"", "python", "with a small new function in function.py (python)"},
+		{"", "node", "with a small new function in function.mjs (node)"},
+		{"app.py other.py", "", "around app.py, started by python3 app.py"},
+		{"other.py", "", "around other.py, started by python3 other.py"},
+		{"one.py two.py", "python", "with a small new function in function.py (python)"},
+		{"src/main.py", "", "around src/main.py, started by python3 src/main.py"},
+		{"server.js", "", "around server.js, started by node server.js"},
+		{"package.json lib.js start.js", "node", "around lib.js, started by node lib.js"},
+		{"go.mod main.go", "", "around go.mod, started by ./bin/"},
+		{"go.mod util.go", "go", "with a small new function in function.go (go)"},
+		{"target/app.jar Main.java", "", "around target/app.jar, started by java -jar target/app.jar"},
+		{"Main.java", "", "around Main.java, started by java Main.java"},
+		{"app.py server.js", "", "around app.py, started by python3 app.py; also server.js (--lang node)"},
+		{"app.py server.js", "node", "around server.js, started by node server.js"},
+	} {
+		dir := t.TempDir()
+		for _, name := range strings.Fields(c.files) {
+			text := ""
+			if name == "package.json" {
+				text = `{"main":"lib.js"}`
+			}
+			path := filepath.Join(dir, name)
+			if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+		b, err := Begin(dir, c.lang, nil, nil)
+		if err != nil {
+			t.Errorf("%s: %v", c.files, err)
+			continue
+		}
+		got := b.String()
+		if len(b.Others) > 0 {
+			got += "; also " + strings.Join(b.Others, ", ")
+		}
+		if !strings.HasPrefix(got, c.want) || !strings.Contains(c.want, "/bin/") && got != c.want {
+			t.Errorf("%q with %q: %s, want %s", c.files, c.lang, got, c.want)
+		}
+	}
+}
+
+// What is laid is a project that is read without a mistake, for any command and
+// folder; what is there is left alone.
+func TestLayIsReadAndOverwritesNothing(t *testing.T) {
+	for name, command := range map[string][]string{"plain": {"sh", "serve.sh"}, "Odd Name 7!": {"sh", "-c", `exec serve "a b" {port} # '{x}'`}, "123": {"sh"}, "ünï": {"sh", "\\"}} {
+		dir := filepath.Join(t.TempDir(), name)
+		if err := os.Mkdir(dir, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		b, err := Begin(dir, "", command, []string{"queue", "http"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := b.Lay(dir); err != nil {
+			t.Fatal(err)
+		}
+		l, err := Load(dir)
+		if err != nil {
+			text, _ := os.ReadFile(filepath.Join(dir, File))
+			t.Errorf("%s: %v\n%s", name, err, text)
+			continue
+		}
+		if f := l.Functions[0]; strings.Join(f.Start, "\x00") != strings.Join(command, "\x00") || len(l.Sources) != 3 || len(l.Sets) != 2 || len(l.Drills) != 1 || l.Sets[0].Expect == nil {
+			t.Errorf("%s: it is read as %+v", name, f)
+		}
+		if err := b.Lay(dir); err == nil || !strings.Contains(err.Error(), "not overwritten; nothing was written") {
+			t.Errorf("%s: laid twice: %v", name, err)
+		}
+	}
+	// one file that is there, and nothing is written
+	dir := t.TempDir()
+	write := filepath.Join(dir, "payloads", "web", "hello.request")
+	_ = os.MkdirAll(filepath.Dir(write), 0o755)
+	_ = os.WriteFile(write, []byte("mine"), 0o644)
+	b, err := Begin(dir, "python", nil, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := b.Lay(dir); err == nil || !strings.Contains(err.Error(), "payloads/web/hello.request is there already") {
+		t.Errorf("it was laid: %v", err)
+	}
+	if _, err := os.Stat(filepath.Join(dir, File)); err == nil {
+		t.Error("a part of it was written")
+	}
+	for _, c := range []struct {
+		lang  string
+		kinds []string
+		want  string
+	}{{"pyhton", nil, "did you mean python?"}, {"", []string{"strom"}, "is not a kind of source"}} {
+		if _, err := Begin(dir, c.lang, nil, c.kinds); err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s %v: %v", c.lang, c.kinds, err)
+		}
+	}
+}
+
+// An env_file is read line by line; what is wrong in it is said without showing
+// what may be a secret.
+func TestEnvFile(t *testing.T) {
+	dir := write(t, good)
+	set := func(text string) {
+		if err := os.WriteFile(filepath.Join(dir, "quote.env"), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	set("\n# comment\nexport A=1\nB = two words \nC='single'\nD=\"a=b\"\nE=\nFARES=from the file\n")
+	l, err := Load(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := strings.Join(l.Functions[0].Env, "|"); got != "A=1|B=two words|C=single|D=a=b|DECKS=3|E=|FARES=data/fares.json" {
+		t.Errorf("environment %s", got)
+	}
+	set("OK=1\nsecret words without a sign\nPORT=80\n")
+	_, err = Load(dir)
+	if err == nil || !strings.Contains(err.Error(), "quote.env:2: wanted NAME=value") || !strings.Contains(err.Error(), "quote.env:3: PORT is set by Night Drill") || strings.Contains(err.Error(), "secret words") {
+		t.Errorf("mistakes %v", err)
+	}
+}

@@ -1,0 +1,397 @@
+package fireview
+
+import (
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"nightdrill/internal/desk"
+	"nightdrill/internal/tui/paint"
+)
+
+// screen is the view over a real desk, whose function is a server of the test.
+type screen struct {
+	*Model
+	t     *testing.T
+	stand *desk.Standing
+	dir   string
+	note  string // the last that was said
+	asked *Ask   // what is asked for
+}
+
+func open(t *testing.T, handler http.HandlerFunc, w, h int) *screen {
+	t.Helper()
+	server := httptest.NewServer(handler)
+	t.Cleanup(server.Close)
+	dir := t.TempDir()
+	for name, text := range map[string]string{
+		"nightdrill.yaml": `nightdrill: 1
+project: quay
+functions:
+  teller: {transport: attach, url: "` + server.URL + `", env: {LEVEL: low, TIDE_TOKEN: hush-hush-1}, timeout: 2s, concurrency: {max: 2}, variants: {strict: {timeout: 1s}}}
+sources:
+  asks: {kind: http, wires: [{to: teller, when: {path: "/{what}"}}]}
+  jobs: {kind: queue, attempts: 2, backoff: 1ms, wires: [{to: teller}]}
+payloads:
+  some: {recording: some.har, expect: {status: 200, values: {/n: 1}}}
+  work: {recording: work.ndjson}
+`,
+		"some.har":    `{"log":{"entries":[{"request":{"method":"GET","url":"http://x/fare","headers":[{"name":"Authorization","value":"Bearer hush"}]}},{"request":{"method":"GET","url":"http://x/a/b"}}]}}`,
+		"work.ndjson": `{"specversion":"1.0","id":"w1","source":"s","type":"work.wanted","subject":"gulls","data":{"deep":{"list":[1,2,"three"]}}}` + "\n",
+	} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	d, err := desk.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := d.Stand("127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close(); d.Close() })
+	x := &screen{Model: New(s), t: t, stand: s, dir: dir}
+	x.do(x.Resize(w, h))
+	return x
+}
+
+// do carries a command out, and what comes of it, as the shell does.
+func (x *screen) do(cmd tea.Cmd) {
+	if cmd == nil {
+		return
+	}
+	switch msg := cmd().(type) {
+	case tea.BatchMsg:
+		for _, c := range msg {
+			x.do(c)
+		}
+	case Note:
+		x.note = msg.Text
+	case Ask:
+		x.asked = &msg
+	default:
+		next, _ := x.Took(msg)
+		x.do(next)
+	}
+}
+
+// press presses keys, named as Bubble Tea names them.
+func (x *screen) press(keys ...string) {
+	for _, k := range keys {
+		code := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "up": tea.KeyUp, "down": tea.KeyDown, "left": tea.KeyLeft, "right": tea.KeyRight, "backspace": tea.KeyBackspace,
+			"pgdown": tea.KeyPgDown, "pgup": tea.KeyPgUp, "end": tea.KeyEnd}[k]
+		msg := tea.KeyPressMsg{Code: code}
+		if code == 0 {
+			msg = tea.KeyPressMsg{Code: []rune(k)[0], Text: k}
+		}
+		x.do(x.Key(msg))
+	}
+}
+
+// answer answers what is asked.
+func (x *screen) answer(text string) {
+	x.t.Helper()
+	if x.asked == nil {
+		x.t.Fatal("nothing is asked")
+	}
+	a := x.asked
+	x.asked = nil
+	x.do(a.Done(text))
+}
+
+// shows looks until the view holds every word.
+func (x *screen) shows(words ...string) string {
+	x.t.Helper()
+	tick := time.NewTicker(5 * time.Millisecond)
+	defer tick.Stop()
+	text := ""
+	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); <-tick.C {
+		x.do(x.Refresh())
+		text = ansi.Strip(x.Draw(paint.NewTheme(true)).String())
+		missing := false
+		for _, w := range words {
+			missing = missing || !strings.Contains(text, w)
+		}
+		if !missing {
+			return text
+		}
+	}
+	x.t.Fatalf("never with %q:\n%s", words, text)
+	return ""
+}
+
+func counting(w http.ResponseWriter, n int) {
+	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("Server-Timing", `look;desc="in the tables";dur=1.5`)
+	w.Header().Set("Set-Cookie", "sid=hush")
+	fmt.Fprintf(w, `{"n":%d,"same":true,"at":"moment %d"}`, n, n)
+}
+
+// A firing: reply, phases, what was expected, what differs, and a place that is
+// left out.
+func TestWhatIsShownOfAFiring(t *testing.T) {
+	n := 0
+	x := open(t, func(w http.ResponseWriter, r *http.Request) { n++; counting(w, n) }, 150, 44)
+	text := x.shows("asks some#1  GET /fare", "jobs work#1  work.wanted w1", "What does the function say?", "GET /fare", "none yet", "Requests to http://"+x.stand.Front.Address)
+	if strings.Contains(text, "Bearer") {
+		t.Errorf("a secret is shown:\n%s", text)
+	}
+	x.press("enter")
+	text = x.shows("200 OK", `"n": 1,`, "● warm in", "first byte", "look", "by its own Server-Timing", "✓ as expected: status 200, /n is 1", "its starts are not measured", "Set-Cookie: ••••••")
+	if strings.Contains(text, "hush") {
+		t.Errorf("a secret is shown:\n%s", text)
+	}
+	x.press("enter")
+	x.shows("✗ expected /n is 1, got 2", "≠ differs from firing 1 in 2 places", `/at  "moment 1" → "moment 2"`, "/n  1 → 2")
+	x.press("i")
+	if x.asked.Text != "/at" {
+		t.Errorf("it offers to leave %q out", x.asked.Text)
+	}
+	x.answer("/at")
+	x.page.settled = false
+	x.shows("in 1 place (1 left out)")
+	x.press("i")
+	x.answer("no pointer")
+	if !strings.Contains(x.note, "not a JSON Pointer") {
+		t.Errorf("it says %q", x.note)
+	}
+	// earlier firings, and the latest again
+	x.press(",")
+	x.shows("1 · ", "✓ as expected")
+	x.press(".", "enter")
+	x.shows("3 · ", "/n  2 → 3")
+	x.press("v")
+	x.shows("to @strict")
+	x.press("enter")
+	x.shows("4 · ", "teller@strict-1")
+	x.press("v", "v")
+	x.press("n")
+	x.answer("many")
+	if !strings.Contains(x.note, `"many" is not a number`) {
+		t.Errorf("it says %q", x.note)
+	}
+	x.press("n")
+	x.answer("3")
+	x.shows("7 · ")
+	if !strings.HasPrefix(x.note, "Fired 3 times; warm 3, median") {
+		t.Errorf("it says %q", x.note)
+	}
+	x.press("down", "down", "enter")
+	x.shows("jobs work#1", "type      work.wanted", `"three"`)
+	x.press("up", "enter")
+	x.shows("No wire of asks takes this event.", "any /{what}  → teller")
+}
+
+// Replies of every shape are shown as what they are.
+func TestRepliesOfEveryShape(t *testing.T) {
+	shape := ""
+	x := open(t, func(w http.ResponseWriter, r *http.Request) {
+		switch shape {
+		case "claims":
+			w.Header().Set("Content-Type", "application/json")
+			fmt.Fprint(w, `{"a": oops`)
+		case "image":
+			w.Header().Set("Content-Type", "image/png")
+			w.Write([]byte("\x89PNG\r\n\x1a\n\x00\x01"))
+		case "controls":
+			w.Header().Set("Content-Type", "text/plain")
+			fmt.Fprint(w, "be\x1b[2Jware\r\n\ttab")
+		case "empty":
+			w.WriteHeader(204)
+		case "long":
+			w.Header().Set("Content-Type", "text/plain")
+			fmt.Fprint(w, strings.Repeat("z", shownBytes+5))
+		case "late":
+			time.Sleep(2500 * time.Millisecond)
+		case "turned":
+			w.WriteHeader(503)
+			fmt.Fprint(w, "low tide")
+		}
+	}, 120, 40)
+	for _, c := range []struct {
+		shape string
+		want  []string
+	}{
+		{"claims", []string{"its reply: it says that it is JSON, and is not", `{"a": oops`}},
+		{"image", []string{"image/png", "000000  8950 4e47 0d0a 1a0a 0001", "·PNG····"}},
+		{"controls", []string{"be·[2Jware", "    tab"}},
+		{"empty", []string{"204 No Content", "(no body)"}},
+		{"long", []string{"the first MiB of 1048.6 kB; s saves it whole", "more below"}},
+		{"turned", []string{"503 Service Unavailable", "failed · teller-1", "low tide"}},
+		{"late", []string{"✗ failed", "did not answer within 2s", "no answer"}},
+	} {
+		shape = c.shape
+		x.press("enter")
+		if text := x.shows(c.want...); strings.Contains(text, "\x1b") || strings.Contains(text, "\t") {
+			t.Errorf("%s: control characters are left", c.shape)
+		}
+	}
+	shape = "image"
+	x.press("enter")
+	x.shows("·PNG")
+	x.press("s")
+	x.answer("picture.png")
+	if text, err := os.ReadFile(filepath.Join(x.dir, "picture.png")); err != nil || string(text) != "\x89PNG\r\n\x1a\n\x00\x01" {
+		t.Errorf("saved: %q, %v; it says %q", text, err, x.note)
+	}
+	x.press("s")
+	x.answer("picture.png")
+	if !strings.Contains(x.note, "not saved") {
+		t.Errorf("saved over another: %q", x.note)
+	}
+	x.press("k")
+	x.answer("jobs a-picture")
+	if i := x.stand.Find("jobs a-picture"); i == nil || !strings.Contains(string(i.Text), "data_base64") {
+		t.Errorf("kept: %+v; it says %q", i, x.note)
+	}
+	x.press("k")
+	x.answer("nowhere x")
+	if !strings.Contains(x.note, `no source "nowhere"`) {
+		t.Errorf("it says %q", x.note)
+	}
+}
+
+// Payloads are filtered, copied, renamed and deleted, and shown in three forms.
+func TestThePayloads(t *testing.T) {
+	x := open(t, func(w http.ResponseWriter, r *http.Request) {}, 110, 32)
+	x.press("/", "w", "o", "r", "k")
+	text := x.shows("1 of 3 with work", "jobs work#1")
+	if strings.Contains(text, "some#1") {
+		t.Errorf("the filter leaves others:\n%s", text)
+	}
+	x.press("enter", "m")
+	x.shows("as it is", `"specversion": "1.0"`)
+	x.press("m")
+	x.shows("its bytes", "000000  7b22 6465 6570")
+	x.press("m", "d")
+	x.answer("own")
+	x.shows("own", "kept by itself")
+	x.press("r")
+	x.answer("mine")
+	x.shows("mine  work.wanted")
+	x.press("r")
+	x.answer("../mine")
+	if !strings.Contains(x.note, "is not a name for a payload") {
+		t.Errorf("it says %q", x.note)
+	}
+	x.press("y")
+	if !strings.Contains(x.note, "Only HTTP requests") {
+		t.Errorf("it says %q", x.note)
+	}
+	x.press("x")
+	if x.asked == nil || !x.asked.YesNo {
+		t.Fatal("it is deleted without a question")
+	}
+	x.answer("y")
+	if x.stand.Find("jobs mine") != nil || !strings.Contains(x.note, "mine is deleted") {
+		t.Errorf("it says %q", x.note)
+	}
+	x.press("x")
+	if !strings.Contains(x.note, "stands in a recording") {
+		t.Errorf("it says %q", x.note)
+	}
+	x.press("/", "q", "q")
+	x.shows("Nothing fits the filter.")
+	x.press("backspace", "backspace", "enter", "esc")
+	x.press("H")
+	x.shows("what to fire")
+	if !strings.Contains(x.note, "teller is held") {
+		t.Errorf("it says %q", x.note)
+	}
+	x.press("H", "w")
+	if !x.stand.Again() {
+		t.Error("it does not fire again after a change")
+	}
+}
+
+// The environment hides what looks secret; the logs follow, search and stand still.
+func TestLogsAndEnvironment(t *testing.T) {
+	x := open(t, func(w http.ResponseWriter, r *http.Request) {}, 110, 32)
+	x.press("E")
+	text := x.shows("the environment of teller", "LEVEL", "low", "TIDE_TOKEN", "••••••", "another variable")
+	if strings.Contains(text, "hush") {
+		t.Errorf("a secret is shown:\n%s", text)
+	}
+	x.press("down", "enter")
+	if x.asked.Text != "" {
+		t.Errorf("the secret is offered to be changed: %q", x.asked.Text)
+	}
+	x.answer("other")
+	x.shows("set for this session")
+	x.press("x")
+	x.press("down", "enter")
+	x.answer("novalue")
+	if !strings.Contains(x.note, "not of the form NAME=value") {
+		t.Errorf("it says %q", x.note)
+	}
+	x.press("enter")
+	x.answer("DEPTH=12")
+	x.shows("DEPTH", "12")
+	x.press("esc", "enter")
+	x.shows("200 OK")
+	for i := range 200 {
+		x.stand.Log.Add(time.Now(), "teller", "teller-1", 0, fmt.Sprintf("line %d", i))
+	}
+	x.press("l")
+	x.shows("what the functions write", "following", "line 199")
+	x.press("pgup", "up")
+	text = x.shows("standing still")
+	if strings.Contains(text, "line 199") {
+		t.Errorf("it did not scroll:\n%s", text)
+	}
+	x.press("end", "/", "1", "9", "8", "enter")
+	text = x.shows("search: 198", "line 198")
+	if strings.Contains(text, "line 199") {
+		t.Errorf("the search leaves others:\n%s", text)
+	}
+	x.press("/", "enter", "f")
+	x.shows("what teller writes")
+	x.press("o")
+	x.shows("what teller-")
+	x.press("o")
+	x.shows("wrote for firing 1")
+	x.press("o", "l")
+	x.shows("what to fire")
+}
+
+// The view is whole at every size that the program has, and within it.
+func TestEverySize(t *testing.T) {
+	n := 0
+	x := open(t, func(w http.ResponseWriter, r *http.Request) { n++; counting(w, n) }, 150, 44)
+	x.press("enter")
+	x.shows("200 OK")
+	for _, theme := range []*paint.Theme{paint.NewTheme(true), paint.NewTheme(false)} {
+		for w := 80; w <= 240; w += 17 {
+			for h := 20; h <= 80; h += 7 {
+				x.do(x.Resize(w, h))
+				rows := strings.Split(ansi.Strip(x.Draw(theme).String()), "\n")
+				for _, r := range rows {
+					if ansi.StringWidth(r) > w {
+						t.Fatalf("%dx%d: a row is %d wide", w, h, ansi.StringWidth(r))
+					}
+				}
+				if text := strings.Join(rows, "\n"); len(rows) != h || !strings.Contains(text, "200 OK") || !strings.Contains(text, "the last firings") || !strings.Contains(text, "what to fire") {
+					t.Fatalf("%dx%d, %d rows:\n%s", w, h, len(rows), text)
+				}
+			}
+		}
+	}
+	for _, key := range []string{"l", "esc", "E", "esc", "/", "x", "esc", "left", "left", "down", "pgdown", "up", "pgup", "right", "right", "right"} {
+		x.press(key)
+		x.do(x.Resize(80, 20))
+		x.Draw(paint.NewTheme(true))
+		if len(x.Help()) == 0 {
+			t.Errorf("after %s no key is named", key)
+		}
+	}
+}
