@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 )
 
 // One event from the command line: what is printed, and what the exit code says.
@@ -129,4 +130,37 @@ func TestInit(t *testing.T) {
 			t.Errorf("init %s: exit %d, %s", args, code, errs)
 		}
 	}
+}
+
+// Killed in the middle of a firing: what the function and its service leave
+// elsewhere is ended by their stop commands.
+func TestFireKilled(t *testing.T) {
+	dir := lay(t, `[sh, -c, "echo > started; exec sleep 60"], stop: [sh, -c, "echo {instance} > stopped"], needs: [tides]`, "")
+	yaml, _ := os.ReadFile(filepath.Join(dir, "nightdrill.yaml"))
+	text := strings.Replace(string(yaml), "functions:", "services:\n  tides: {start: [sleep, \"60\"], stop: [sh, -c, \"echo > ebb\"]}\nfunctions:", 1)
+	if err := os.WriteFile(filepath.Join(dir, "nightdrill.yaml"), []byte(strings.Replace(text, "start_timeout: 2s", "start_timeout: 1m", 1)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	c := exec.Command(program, "--project", dir, "fire", "fares", "asks")
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	until := func(name string) {
+		t.Helper()
+		tick := time.NewTicker(5 * time.Millisecond)
+		defer tick.Stop()
+		for end := time.Now().Add(20 * time.Second); ; <-tick.C {
+			if fileIs(filepath.Join(dir, name)) {
+				return
+			}
+			if time.Now().After(end) {
+				t.Fatalf("%s never came", name)
+			}
+		}
+	}
+	until("started")
+	_ = c.Process.Kill()
+	_ = c.Wait() // it was killed
+	until("stopped")
+	until("ebb")
 }

@@ -186,6 +186,9 @@ func (in *instance) spawn() error {
 	in.port, in.expected = port, proc.Expect(port)
 	in.address = net.JoinHostPort("127.0.0.1", strconv.Itoa(port))
 	c := in.command(in.fn.Start)
+	if in.fn.Stop != nil {
+		c.After = in.command(in.fn.Stop).Args
+	}
 	if in.d.log != nil {
 		c.Line = func(at time.Time, text string) { in.d.log.Add(at, in.fn.Name, in.name, logs.Line, text) }
 	}

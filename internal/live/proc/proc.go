@@ -6,6 +6,7 @@ package proc
 import (
 	"bufio"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -23,10 +24,11 @@ import (
 
 // Command says what to start.
 type Command struct {
-	Args []string
-	Dir  string
-	Env  []string                        // added to the program's own environment
-	Line func(at time.Time, text string) // gets every line of the output, harmless, where it is given
+	Args  []string
+	Dir   string
+	Env   []string                        // added to the program's own environment
+	After []string                        // the command that ends what it leaves elsewhere, should the program be killed
+	Line  func(at time.Time, text string) `json:"-"` // gets every line of the output, harmless, where it is given
 }
 
 // Process is a process that was started.
@@ -70,6 +72,10 @@ func Start(c Command) (*Process, error) {
 		began = time.Now()
 		if err = cmd.Start(); err == nil {
 			tell("+%d\n", cmd.Process.Pid)
+			if c.After != nil {
+				text, _ := json.Marshal(Command{Args: c.After, Dir: c.Dir, Env: c.Env}) // plain data
+				tell("after %d %s\n", cmd.Process.Pid, text)
+			}
 		}
 		started <- time.Now()
 	}

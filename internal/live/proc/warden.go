@@ -2,7 +2,9 @@ package proc
 
 import (
 	"bufio"
+	"context"
 	"crypto/rand"
+	"encoding/json"
 	"fmt"
 	"io"
 	"os"
@@ -194,8 +196,9 @@ func Warden() {
 	debug.SetGCPercent(-1) // it needs next to nothing
 	debug.SetMemoryLimit(32 << 20)
 
-	token, wards, looks := "", map[int]bool{}, map[int]func(){}
+	token, wards, looks, afters := "", map[int]bool{}, map[int]func(){}, map[int]Command{}
 	lines := bufio.NewScanner(os.NewFile(3, "pipe"))
+	lines.Buffer(nil, 4<<20) // commands have environments
 	for lines.Scan() {
 		line := lines.Text()
 		switch {
@@ -212,10 +215,17 @@ func Warden() {
 				looks[port]()
 				delete(looks, port)
 			}
+		case strings.HasPrefix(line, "after "):
+			pid, text, _ := strings.Cut(line[len("after "):], " ")
+			var c Command
+			if n, err := strconv.Atoi(pid); err == nil && json.Unmarshal([]byte(text), &c) == nil {
+				afters[n] = c
+			}
 		default:
 			if pid, err := strconv.Atoi(strings.TrimLeft(line, "+-")); err == nil {
 				if wards[pid] = true; line[0] == '-' {
 					delete(wards, pid)
+					delete(afters, pid)
 				}
 			}
 		}
@@ -233,7 +243,21 @@ func Warden() {
 		killMarked(mark + "=" + token)
 		time.Sleep(20 * time.Millisecond)
 	}
+	var all sync.WaitGroup
+	for _, c := range afters { // what runs elsewhere, such as a container
+		all.Go(func() {
+			ctx, cancel := context.WithTimeout(context.Background(), afterwards)
+			defer cancel()
+			cmd := exec.CommandContext(ctx, c.Args[0], c.Args[1:]...)
+			cmd.Dir, cmd.Env = c.Dir, append(os.Environ(), c.Env...)
+			_ = cmd.Run() // nobody is left to be told
+		})
+	}
+	all.Wait()
 }
+
+// afterwards is how long each command may take that ends what runs elsewhere.
+const afterwards = 10 * time.Second
 
 // report says when somebody listens on a port. What it gives ends that.
 func report(say io.Writer, port int) (forget func()) {

@@ -86,7 +86,9 @@ func (s *Set) Need(ctx context.Context, i int) error {
 		return nil
 	}
 	began := time.Now()
-	p, err := proc.Start(s.command(x, x.Start))
+	c := s.command(x, x.Start)
+	c.After = x.Stop
+	p, err := proc.Start(c)
 	if err != nil {
 		return fmt.Errorf("service %s does not start: %w", x.Name, err)
 	}
