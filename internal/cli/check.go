@@ -70,7 +70,11 @@ func wiring(w io.Writer, p *plan.Project) {
 	fmt.Fprintln(w)
 	for i := range p.Functions {
 		f := &p.Functions[i]
-		fmt.Fprintf(w, "%s: %s; %s; each invocation up to %v\n", f.Name, strings.Join(f.Start, " "), describeLimits(f.Limits), f.Timeout)
+		fmt.Fprintf(w, "%s: %s; %s; each invocation up to %v\n", f.Name, describeStart(p, f), describeLimits(f.Limits), f.Timeout)
+		for j := range f.Variants {
+			v := &f.Variants[j]
+			fmt.Fprintf(w, "  %s: %s; %s\n", v.Name, describeStart(p, v), describeLimits(v.Limits))
+		}
 		if !reached[i] {
 			fmt.Fprintf(w, "  no wire leads to %s, so nothing reaches it\n", f.Name)
 		}
@@ -85,6 +89,27 @@ func wiring(w io.Writer, p *plan.Project) {
 				arrival.Span(f.Phases, times).Round(100*time.Millisecond))
 		}
 	}
+}
+
+// describeStart says how a function comes to run, and what makes a version of it.
+func describeStart(p *plan.Project, f *plan.Function) string {
+	if f.Transport == plan.Attach {
+		return "attached at " + f.Address + ", started by somebody else"
+	}
+	text := strings.Join(f.Start, " ")
+	if f.Build != nil {
+		text += ", built by " + strings.Join(f.Build, " ")
+	}
+	if f.Prepare != nil {
+		text += ", prepared by " + strings.Join(f.Prepare, " ")
+	}
+	for _, n := range f.Needs {
+		text += ", needs " + p.Services[n].Name
+	}
+	if len(f.Watch) > 0 {
+		text += ", watches " + strings.Join(f.Watch, " ")
+	}
+	return text
 }
 
 func describeSource(p *plan.Project, s *plan.Source) string {

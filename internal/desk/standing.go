@@ -346,6 +346,9 @@ func (s *Standing) States() (out []State, paused string) {
 		if c.f.Transport == plan.Attach {
 			x.Away = c.f.Address
 		}
+		if c.lacks != "" && x.Failure == nil {
+			x.Failure = &Failure{Text: c.f.Name + " " + c.lacks}
+		}
 		c.mu.Unlock()
 		if x.Look.Ready > 0 {
 			x.Address = s.driver.Address(i)

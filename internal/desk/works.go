@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -57,6 +58,7 @@ type code struct {
 	doing   string // "building", "preparing", or ""
 	took    time.Duration
 	told    *Failure // the last that was told
+	lacks   string   // why its program cannot be started, as far as that can be seen before
 	dirty   atomic.Bool
 	touched atomic.Int64 // when a file last changed, in Unix ns
 }
@@ -66,9 +68,23 @@ func newWorks(s *plan.Standing, log *logs.Log) *works {
 	for i := range s.Functions {
 		c := &code{w: w, fn: i, f: s.Functions[i]}
 		c.dirty.Store(true)
+		c.lookFor()
 		w.codes = append(w.codes, c)
 	}
 	return w
+}
+
+// lookFor looks for the program that the function is started with.
+func (c *code) lookFor() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.lacks = ""
+	if c.f.Transport == plan.Attach || len(c.f.Start) == 0 || c.f.Build != nil && c.number == 0 {
+		return
+	}
+	if _, err := exec.LookPath(c.f.Start[0]); err != nil {
+		c.lacks = fmt.Sprintf("does not start: %s is not there, or cannot be started", c.f.Start[0])
+	}
 }
 
 // function gives the function as it is now.
@@ -112,6 +128,7 @@ func (c *code) bring(ctx context.Context) (changed bool, failure *Failure) {
 	}
 	c.busy.Lock()
 	defer c.busy.Unlock()
+	defer c.lookFor()
 	for left := settle - time.Since(time.Unix(0, c.touched.Load())); left > 0; left = settle - time.Since(time.Unix(0, c.touched.Load())) {
 		t := time.NewTimer(left)
 		select {

@@ -228,7 +228,11 @@ func (m *Model) drawInvitation(c *paint.Canvas) {
 	put(paint.Plain, "Fire it again: what was cold is warm now, and what differs from the reply before is named.")
 	put(paint.Plain, "w fires it again after each change of the code.")
 	if m.s.Front != nil {
-		put(paint.Dim, "Requests to http://"+m.s.Front.Address+" come in here too.")
+		text := "Requests to http://" + m.s.Front.Address + " come in here too."
+		if m.s.Front.Note != "" {
+			text += " (" + m.s.Front.Note + ".)"
+		}
+		put(paint.Dim, text)
 	}
 	if trouble := m.s.Trouble(); trouble != "" {
 		put(paint.Bad, proc.Harmless(trouble))
