@@ -96,7 +96,10 @@ func write(t testing.TB, dir, name, text string) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+	if err := os.WriteFile(path+"~", []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Rename(path+"~", path); err != nil { // whole, as most editors do
 		t.Fatal(err)
 	}
 }

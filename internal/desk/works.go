@@ -54,6 +54,7 @@ type code struct {
 	number  int    // of the version, from 1; 0 before the first
 	hash    string // of the watched files of that version
 	tried   string // of those that could not be built
+	made    string // of those that were built last, well or not: what stands where the build writes
 	failure *Failure
 	doing   string // "building", "preparing", or ""
 	took    time.Duration
@@ -147,9 +148,11 @@ func (c *code) bring(ctx context.Context) (changed bool, failure *Failure) {
 			return false, &Failure{Text: fmt.Sprintf("the files of %s cannot be read: %v", f.Name, err)}
 		}
 		c.mu.Lock()
-		same, again, failed := c.number > 0 && hash == c.hash, hash == c.tried, c.failure
+		same, again, failed := c.number > 0 && hash == c.hash && hash == c.made, hash == c.tried, c.failure
 		if same {
 			c.failure, c.tried = nil, ""
+		} else if !again || failed == nil {
+			c.made = hash
 		}
 		c.mu.Unlock()
 		if same {
@@ -165,7 +168,7 @@ func (c *code) bring(ctx context.Context) (changed bool, failure *Failure) {
 		if failure != nil {
 			c.tried = hash
 		} else if after == hash || err != nil || try == lastTry {
-			c.tried, c.number, c.hash = "", c.number+1, after
+			c.tried, c.number, c.hash, c.made = "", c.number+1, after, after
 			changed = c.number > 1
 		}
 		c.mu.Unlock()
@@ -194,6 +197,7 @@ func (c *code) make(ctx context.Context, f *plan.Function, hash string) *Failure
 			continue
 		}
 		c.setDoing(step.doing)
+		c.w.built.set(name, "") // broken off, it is done again
 		r := proc.Run(ctx, proc.Command{Args: step.args, Dir: f.Dir, Env: f.Env, Line: func(at time.Time, text string) {
 			c.w.log.Add(at, f.Name, name, logs.Line, text)
 		}})

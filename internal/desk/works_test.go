@@ -126,6 +126,26 @@ func TestNothingStaleIsUsed(t *testing.T) {
 	}
 }
 
+// Files that come back to what they were are built again: what the build wrote
+// meanwhile is of others.
+func TestBackToWhatTheyWere(t *testing.T) {
+	w, c := workshop(t, plan.Function{Watch: []string{"*.py"}, Build: sh(`cat a.py > made; grep -q fails a.py && exit 1; true`)}, "a.py")
+	made := func(text string) string {
+		write(t, w.dir, "a.py", text)
+		_, _ = c.bring(context.Background()) // one of them fails
+		out, _ := os.ReadFile(filepath.Join(w.dir, "made"))
+		return string(out)
+	}
+	for _, text := range []string{"one", "two", "one", "fails", "one", "fails", "two"} {
+		if got := made(text); got != text {
+			t.Errorf("of %s there is %s", text, got)
+		}
+	}
+	if c.failure != nil || !strings.HasPrefix(c.label(), "v") {
+		t.Errorf("in the end %v", c.failure)
+	}
+}
+
 // A build can be broken off, and one that fails is tried again once the files
 // are others.
 func TestABuildThatFails(t *testing.T) {
