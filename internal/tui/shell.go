@@ -533,7 +533,7 @@ func (s *shell) drawRoster(c *paint.Canvas, y int) {
 		if state.Version != "" && s.running == nil {
 			x = c.Put(x+1, y, paint.Dim, state.Version)
 		}
-		x = c.PutUpTo(x+1, y, min(s.w-1, x+1+max(s.w/2, 44)), style, text) + 3
+		x = c.PutUpTo(x+1, y, min(s.w-1, x+1+max((s.w-x)/max(own-i, 1), 30)), style, text) + 3
 	}
 }
 

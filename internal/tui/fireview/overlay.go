@@ -298,5 +298,5 @@ func (o *overlay) drawEnv(c *paint.Canvas) {
 			c.Restyle(2, y, c.W-3, paint.Chosen)
 		}
 	}
-	c.Put(2, min(5+len(o.values), c.H-1), paint.Dim, fmt.Sprintf("Beside these, %s has what the program itself has. Changing one replaces its instances.", o.env))
+	c.Put(2, min(5+len(o.values), c.H-1), paint.Dim, "Beside these it has what Night Drill has. A change replaces its instances.")
 }
