@@ -52,8 +52,19 @@ func Open(dir string) (*Desk, error) {
 
 // take takes a project up.
 func (d *Desk) take(l *project.Loaded) {
+	old := d.works
 	d.Loaded, d.Whole = l, plan.NewStanding(l.Project)
 	d.works = newWorks(d.Whole, d.Log)
+	if old == nil {
+		return
+	}
+	for _, c := range d.works.codes {
+		for _, was := range old.codes {
+			if was.f.Name == c.f.Name {
+				c.before = was.before + was.number
+			}
+		}
+	}
 }
 
 // Close ends the services and closes the project's runs.

@@ -52,6 +52,7 @@ type code struct {
 	mu      sync.Mutex
 	f       plan.Function
 	number  int    // of the version, from 1; 0 before the first
+	before  int    // versions that it had before the project was read again
 	hash    string // of the watched files of that version
 	tried   string // of those that could not be built
 	made    string // of those that were built last, well or not: what stands where the build writes
@@ -109,9 +110,9 @@ func (c *code) labelLocked() string {
 	case c.number == 0:
 		return ""
 	case c.hash == "":
-		return fmt.Sprintf("v%d", c.number)
+		return fmt.Sprintf("v%d", c.before+c.number)
 	}
-	return fmt.Sprintf("v%d %s", c.number, c.hash[:6])
+	return fmt.Sprintf("v%d %s", c.before+c.number, c.hash[:6])
 }
 
 // settle is how long files must have been left alone before they are read: an

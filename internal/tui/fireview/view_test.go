@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -130,7 +131,7 @@ func (x *screen) shows(words ...string) string {
 	return ""
 }
 
-func counting(w http.ResponseWriter, n int) {
+func counting(w http.ResponseWriter, n int32) {
 	w.Header().Set("Content-Type", "application/json")
 	w.Header().Set("Server-Timing", `look;desc="in the tables";dur=1.5`)
 	w.Header().Set("Set-Cookie", "sid=hush")
@@ -140,8 +141,8 @@ func counting(w http.ResponseWriter, n int) {
 // A firing: reply, phases, what was expected, what differs, and a place that is
 // left out.
 func TestWhatIsShownOfAFiring(t *testing.T) {
-	n := 0
-	x := open(t, func(w http.ResponseWriter, r *http.Request) { n++; counting(w, n) }, 150, 44)
+	var n atomic.Int32
+	x := open(t, func(w http.ResponseWriter, r *http.Request) { counting(w, n.Add(1)) }, 150, 44)
 	text := x.shows("asks some#1  GET /fare", "jobs work#1  work.wanted w1", "What does the function say?", "GET /fare", "none yet", "Requests to http://"+x.stand.Front.Address)
 	if strings.Contains(text, "Bearer") {
 		t.Errorf("a secret is shown:\n%s", text)
@@ -194,9 +195,10 @@ func TestWhatIsShownOfAFiring(t *testing.T) {
 
 // Replies of every shape are shown as what they are.
 func TestRepliesOfEveryShape(t *testing.T) {
-	shape := ""
+	var shape atomic.Value
+	shape.Store("")
 	x := open(t, func(w http.ResponseWriter, r *http.Request) {
-		switch shape {
+		switch shape.Load() {
 		case "claims":
 			w.Header().Set("Content-Type", "application/json")
 			fmt.Fprint(w, `{"a": oops`)
@@ -230,13 +232,13 @@ func TestRepliesOfEveryShape(t *testing.T) {
 		{"turned", []string{"503 Service Unavailable", "failed · teller-1", "low tide"}},
 		{"late", []string{"✗ failed", "did not answer within 2s", "no answer"}},
 	} {
-		shape = c.shape
+		shape.Store(c.shape)
 		x.press("enter")
 		if text := x.shows(c.want...); strings.Contains(text, "\x1b") || strings.Contains(text, "\t") {
 			t.Errorf("%s: control characters are left", c.shape)
 		}
 	}
-	shape = "image"
+	shape.Store("image")
 	x.press("enter")
 	x.shows("·PNG")
 	x.press("s")
@@ -366,8 +368,8 @@ func TestLogsAndEnvironment(t *testing.T) {
 
 // The view is whole at every size that the program has, and within it.
 func TestEverySize(t *testing.T) {
-	n := 0
-	x := open(t, func(w http.ResponseWriter, r *http.Request) { n++; counting(w, n) }, 150, 44)
+	var n atomic.Int32
+	x := open(t, func(w http.ResponseWriter, r *http.Request) { counting(w, n.Add(1)) }, 150, 44)
 	x.press("enter")
 	x.shows("200 OK")
 	for _, theme := range []*paint.Theme{paint.NewTheme(true), paint.NewTheme(false)} {
