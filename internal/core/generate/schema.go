@@ -1,0 +1,466 @@
+// Package generate makes payloads from a JSON Schema (2020-12): the same seed
+// and number give the same bytes on every machine, and payload n is made without
+// those before it.
+//
+// New reads a schema and refuses what it cannot honour, by name and place. Make
+// gives one payload. A schema is first flattened for one place of the payload
+// (shape.go): all that holds there at once, with one branch chosen of each
+// choice; a value is then made to fit (value.go, text.go), and what only a look
+// at the whole can tell (not, oneOf, contains) is looked at by a validator, with
+// another try where it fails.
+package generate
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"math/big"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+)
+
+// Refused is a schema that cannot be honoured.
+type Refused struct {
+	At   string // a JSON Pointer into the schema
+	Text string
+}
+
+func (r *Refused) Error() string {
+	at := r.At
+	if at == "" {
+		at = "/"
+	}
+	return fmt.Sprintf("%s: %s", at, r.Text)
+}
+
+// schema is one subschema, its keywords read.
+type schema struct {
+	at     string // absolute URI with the pointer, as the validator knows it
+	place  string // the pointer alone, for people
+	always *bool  // a boolean schema
+
+	ref, dynamicRef string
+	base            string // URI that references are relative to
+
+	types     []string
+	enum      []any
+	hasConst  bool
+	constant  any
+	allOf     []*schema
+	anyOf     []*schema
+	oneOf     []*schema
+	not       *schema
+	when      *schema // if
+	then      *schema
+	otherwise *schema
+
+	minimum, maximum   *big.Rat
+	above, below       *big.Rat // exclusive
+	multipleOf         *big.Rat
+	minLength          int
+	maxLength          int // -1 for none
+	pattern            string
+	format             string
+	prefixItems        []*schema
+	items              *schema
+	contains           *schema
+	minContains        int
+	maxContains        int
+	minItems, maxItems int
+	unique             bool
+	unevaluatedItems   *schema
+
+	properties      map[string]*schema
+	patternProps    map[string]*schema
+	additional      *schema
+	names           *schema
+	required        []string
+	minProps        int
+	maxProps        int
+	dependent       map[string][]string
+	dependentSchema map[string]*schema
+	unevaluated     *schema
+
+	cost      int // levels of nesting that a value needs at least; endless for none that ends
+	validator *jsonschema.Schema
+}
+
+const (
+	none    = -1
+	endless = 1 << 20
+	dialect = "https://json-schema.org/draft/2020-12/schema"
+)
+
+// Generator makes payloads from one schema.
+type Generator struct {
+	root     *schema
+	all      []*schema
+	byURI    map[string]*schema
+	anchors  map[string]*schema // URI#anchor
+	dynamic  map[string]*schema // name of a dynamic anchor: the outermost that has it
+	compiler *jsonschema.Compiler
+	whole    *jsonschema.Schema
+}
+
+const home = "https://nightdrill.invalid/schema.json" // a schema without an $id is here; it is never fetched
+
+type noLoading struct{}
+
+func (noLoading) Load(url string) (any, error) {
+	return nil, fmt.Errorf("%s is not part of the schema, and is not fetched", url)
+}
+
+// New reads a schema. The error is Refused where the schema is the reason.
+func New(text []byte) (*Generator, error) {
+	plain, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
+	if err != nil {
+		return nil, &Refused{"", "not JSON: " + err.Error()}
+	}
+	g := &Generator{byURI: map[string]*schema{}, anchors: map[string]*schema{}, dynamic: map[string]*schema{}, compiler: jsonschema.NewCompiler()}
+	g.compiler.DefaultDraft(jsonschema.Draft2020)
+	g.compiler.UseLoader(noLoading{})
+	g.compiler.AssertFormat()
+	g.compiler.UseRegexpEngine(engine)
+	if err := g.compiler.AddResource(home, plain); err != nil {
+		return nil, &Refused{"", err.Error()}
+	}
+	if g.whole, err = g.compiler.Compile(home); err != nil {
+		return nil, &Refused{"", strings.Join(strings.Fields(strings.TrimPrefix(err.Error(), "jsonschema ")), " ")}
+	}
+	if g.root, err = g.read(plain, home, home+"#", ""); err != nil {
+		return nil, err
+	}
+	for _, s := range g.all {
+		for _, ref := range []string{s.ref, s.dynamicRef} {
+			if ref != "" && g.target(s, ref) == nil {
+				return nil, &Refused{s.place, fmt.Sprintf("$ref %q leads nowhere in this schema; nothing is fetched", ref)}
+			}
+		}
+	}
+	g.costs()
+	if g.root.cost >= endless {
+		return nil, &Refused{"", "no value that ends fits it: it needs itself without end, or nothing is allowed"}
+	}
+	return g, nil
+}
+
+// read reads a subschema and those below it.
+func (g *Generator) read(v any, base, at, place string) (*schema, error) {
+	s := &schema{at: at, place: place, base: base, maxLength: none, maxItems: none, maxProps: none, minContains: 1, maxContains: none, cost: endless}
+	g.all = append(g.all, s)
+	if b, ok := v.(bool); ok {
+		s.always = &b
+		return s, nil
+	}
+	m, ok := v.(map[string]any)
+	if !ok {
+		return nil, &Refused{place, "a schema is an object, true or false"}
+	}
+	if id, ok := m["$id"].(string); ok {
+		u, err := resolve(base, id)
+		if err != nil {
+			return nil, &Refused{place + "/$id", err.Error()}
+		}
+		s.base = u
+		g.byURI[u] = s
+	}
+	if place == "" {
+		g.byURI[base] = s
+	}
+	if d, ok := m["$schema"].(string); ok && strings.TrimSuffix(d, "#") != dialect {
+		return nil, &Refused{place + "/$schema", fmt.Sprintf("%s is another dialect; schemas here are of 2020-12", d)}
+	}
+	for _, key := range []string{"$anchor", "$dynamicAnchor"} {
+		if name, ok := m[key].(string); ok {
+			g.anchors[s.base+"#"+name] = s
+			if key == "$dynamicAnchor" && g.dynamic[name] == nil {
+				g.dynamic[name] = s // subschemas are read from the outside in
+			}
+		}
+	}
+	return s, g.keywords(s, m)
+}
+
+func (g *Generator) keywords(s *schema, m map[string]any) (err error) {
+	s.ref, _ = m["$ref"].(string)
+	s.dynamicRef, _ = m["$dynamicRef"].(string)
+	switch t := m["type"].(type) {
+	case string:
+		s.types = []string{t}
+	case []any:
+		for _, x := range t {
+			s.types = append(s.types, fmt.Sprint(x))
+		}
+	}
+	if e, ok := m["enum"].([]any); ok {
+		s.enum = e
+	}
+	s.constant, s.hasConst = m["const"]
+	s.pattern, _ = m["pattern"].(string)
+	s.format, _ = m["format"].(string)
+	s.unique, _ = m["uniqueItems"].(bool)
+	s.minimum, s.maximum, s.above, s.below, s.multipleOf = rat(m["minimum"]), rat(m["maximum"]), rat(m["exclusiveMinimum"]), rat(m["exclusiveMaximum"]), rat(m["multipleOf"])
+	for key, to := range map[string]*int{"minLength": &s.minLength, "maxLength": &s.maxLength, "minItems": &s.minItems, "maxItems": &s.maxItems,
+		"minContains": &s.minContains, "maxContains": &s.maxContains, "minProperties": &s.minProps, "maxProperties": &s.maxProps} {
+		if n, ok := m[key].(json.Number); ok {
+			*to = whole(n)
+		}
+	}
+	for _, x := range list(m["required"]) {
+		s.required = append(s.required, fmt.Sprint(x))
+	}
+	if d, ok := m["dependentRequired"].(map[string]any); ok {
+		s.dependent = map[string][]string{}
+		for name, needs := range d {
+			for _, x := range list(needs) {
+				s.dependent[name] = append(s.dependent[name], fmt.Sprint(x))
+			}
+		}
+	}
+	one := func(key string, to **schema) {
+		if v, ok := m[key]; ok && err == nil {
+			*to, err = g.read(v, s.base, s.at+"/"+escape(key), s.place+"/"+escape(key))
+		}
+	}
+	several := func(key string, to *[]*schema) {
+		for i, v := range list(m[key]) {
+			if err == nil {
+				var x *schema
+				x, err = g.read(v, s.base, fmt.Sprintf("%s/%s/%d", s.at, key, i), fmt.Sprintf("%s/%s/%d", s.place, key, i))
+				*to = append(*to, x)
+			}
+		}
+	}
+	named := func(key string, to *map[string]*schema) {
+		of, ok := m[key].(map[string]any)
+		if !ok {
+			return
+		}
+		*to = map[string]*schema{}
+		for _, name := range slices.Sorted(maps.Keys(of)) {
+			if err == nil {
+				(*to)[name], err = g.read(of[name], s.base, s.at+"/"+key+"/"+url.PathEscape(escape(name)), s.place+"/"+key+"/"+escape(name))
+			}
+		}
+	}
+	var defs map[string]*schema
+	named("$defs", &defs)
+	named("definitions", &defs)
+	several("allOf", &s.allOf)
+	several("anyOf", &s.anyOf)
+	several("oneOf", &s.oneOf)
+	one("not", &s.not)
+	one("if", &s.when)
+	one("then", &s.then)
+	one("else", &s.otherwise)
+	several("prefixItems", &s.prefixItems)
+	one("items", &s.items)
+	one("contains", &s.contains)
+	one("unevaluatedItems", &s.unevaluatedItems)
+	named("properties", &s.properties)
+	named("patternProperties", &s.patternProps)
+	one("additionalProperties", &s.additional)
+	one("propertyNames", &s.names)
+	named("dependentSchemas", &s.dependentSchema)
+	one("unevaluatedProperties", &s.unevaluated)
+	return err
+}
+
+func list(v any) []any {
+	l, _ := v.([]any)
+	return l
+}
+
+func rat(v any) *big.Rat {
+	n, ok := v.(json.Number)
+	if !ok {
+		return nil
+	}
+	r, ok := new(big.Rat).SetString(string(n))
+	if !ok {
+		return nil
+	}
+	return r
+}
+
+// whole reads a count; one that is too large for a payload is as good as the
+// largest.
+func whole(n json.Number) int {
+	r, ok := new(big.Rat).SetString(string(n))
+	if !ok || !r.IsInt() || !r.Num().IsInt64() || r.Num().Int64() > 1<<30 {
+		return 1 << 30
+	}
+	return int(r.Num().Int64())
+}
+
+// escape writes a name as it stands in a JSON Pointer (RFC 6901 §3).
+func escape(name string) string { return strings.NewReplacer("~", "~0", "/", "~1").Replace(name) }
+
+func resolve(base, ref string) (string, error) {
+	b, err := url.Parse(base)
+	if err != nil {
+		return "", err
+	}
+	r, err := url.Parse(ref)
+	if err != nil {
+		return "", err
+	}
+	u := b.ResolveReference(r)
+	return strings.TrimSuffix(u.String(), "#"), nil
+}
+
+// target gives the subschema that a reference means.
+func (g *Generator) target(s *schema, ref string) *schema {
+	full, err := resolve(s.base, ref)
+	if err != nil {
+		return nil
+	}
+	if s.dynamicRef == ref {
+		if _, name, ok := strings.Cut(full, "#"); ok && g.dynamic[name] != nil && !strings.HasPrefix(name, "/") {
+			return g.dynamic[name]
+		}
+	}
+	if x := g.byURI[full]; x != nil {
+		return x
+	}
+	if x := g.anchors[full]; x != nil {
+		return x
+	}
+	uri, fragment, _ := strings.Cut(full, "#")
+	resource := g.byURI[uri]
+	if resource == nil {
+		return nil
+	}
+	pointer, err := url.PathUnescape(fragment)
+	if err != nil {
+		return nil
+	}
+	for _, x := range g.all {
+		if x.place == resource.place+pointer {
+			return x
+		}
+	}
+	return nil
+}
+
+// costs works out how deeply a value of each subschema is nested at least, so
+// that recursion can be brought to its end. It is the least solution of what
+// each subschema asks of those below it.
+func (g *Generator) costs() {
+	for changed := true; changed; {
+		changed = false
+		for _, s := range g.all {
+			if c := g.costOf(s); c < s.cost {
+				s.cost, changed = c, true
+			}
+		}
+	}
+}
+
+func (g *Generator) costOf(s *schema) int {
+	if s.always != nil {
+		if *s.always {
+			return 1
+		}
+		return endless
+	}
+	if s.hasConst || s.enum != nil {
+		return 1
+	}
+	most := 1
+	add := func(c int) { most = max(most, min(c, endless)) }
+	for _, ref := range []string{s.ref, s.dynamicRef} {
+		if ref != "" {
+			add(g.target(s, ref).cost)
+		}
+	}
+	for _, x := range s.allOf {
+		add(x.cost)
+	}
+	for _, choice := range [][]*schema{s.anyOf, s.oneOf} {
+		if len(choice) > 0 {
+			least := endless
+			for _, x := range choice {
+				least = min(least, x.cost)
+			}
+			add(least)
+		}
+	}
+	if only(s.types, "object") {
+		for _, name := range s.required {
+			if x := s.properties[name]; x != nil {
+				add(1 + x.cost)
+			}
+		}
+	}
+	if only(s.types, "array") {
+		for i := range s.minItems {
+			if i < len(s.prefixItems) {
+				add(1 + s.prefixItems[i].cost)
+			} else if s.items != nil {
+				add(1 + s.items.cost)
+				break
+			}
+		}
+		if s.contains != nil && s.minContains > 0 {
+			add(1 + s.contains.cost)
+		}
+	}
+	return most
+}
+
+func only(types []string, name string) bool { return len(types) == 1 && types[0] == name }
+
+// fits tells whether a value fits a subschema.
+func (g *Generator) fits(s *schema, v any) bool {
+	if s.always != nil {
+		return *s.always
+	}
+	if s.validator == nil {
+		var err error
+		if s.validator, err = g.compiler.Compile(s.at); err != nil {
+			return false
+		}
+	}
+	return s.validator.Validate(v) == nil
+}
+
+// write writes a value as compact JSON, members sorted by name.
+func write(b []byte, v any) []byte {
+	switch v := v.(type) {
+	case map[string]any:
+		b = append(b, '{')
+		for i, name := range slices.Sorted(maps.Keys(v)) {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			b = append(append(write(b, name), ':'), write(nil, v[name])...)
+		}
+		return append(b, '}')
+	case []any:
+		b = append(b, '[')
+		for i, x := range v {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			b = write(b, x)
+		}
+		return append(b, ']')
+	case string:
+		var text bytes.Buffer
+		e := json.NewEncoder(&text)
+		e.SetEscapeHTML(false)
+		_ = e.Encode(v) // a string always encodes
+		return append(b, bytes.TrimRight(text.Bytes(), "\n")...)
+	case json.Number:
+		return append(b, v...)
+	case bool:
+		return strconv.AppendBool(b, v)
+	}
+	return append(b, "null"...)
+}

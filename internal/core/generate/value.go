@@ -1,0 +1,431 @@
+package generate
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"math/big"
+	"math/bits"
+	"slices"
+	"strings"
+
+	"nightdrill/internal/core/chance"
+)
+
+const (
+	// deep is the nesting from which on a payload is brought to its end.
+	deep = 5
+	// deepest is the nesting beyond which nothing is made.
+	deepest = 60
+	// tries is how often a value is made anew at one place.
+	tries = 40
+	// effort is how often that may be for a whole payload.
+	effort = 20_000
+)
+
+// Make gives payload n of a seed as compact JSON, members sorted by their names.
+func (g *Generator) Make(seed, n uint64) ([]byte, error) {
+	for attempt := range uint64(8) {
+		m := &maker{g: g, r: chance.New(seed, n<<3|attempt), effort: effort}
+		v, err := m.value([]*schema{g.root}, 0)
+		if err == nil && g.whole.Validate(v) == nil {
+			return write(nil, v), nil
+		}
+	}
+	return nil, &Refused{"", fmt.Sprintf("no value that fits was found for payload %d of seed %d within %d tries; the schema may contradict itself", n, seed, effort)}
+}
+
+func sorted[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }
+
+// value makes a value that all the schemas take.
+func (m *maker) value(list []*schema, depth int) (any, error) {
+	if depth > deepest {
+		return nil, errNothing
+	}
+	for range tries {
+		if m.effort--; m.effort < 0 {
+			return nil, errNothing
+		}
+		h, err := m.flatten(list, depth)
+		if err != nil {
+			if len(list) == 1 && m.effort%8 == 0 || len(list) > 1 && m.effort%4 == 0 {
+				return nil, err
+			}
+			continue
+		}
+		v, err := m.fill(h, depth)
+		if err != nil {
+			continue
+		}
+		if !h.check || m.takes(list, v) {
+			return v, nil
+		}
+	}
+	return nil, errNothing
+}
+
+// takes tells whether every schema takes a value.
+func (m *maker) takes(list []*schema, v any) bool {
+	for _, s := range list {
+		if !m.g.fits(s, v) {
+			return false
+		}
+	}
+	return true
+}
+
+// fill makes a value of a shape.
+func (m *maker) fill(h *shape, depth int) (any, error) {
+	if h.listed {
+		h.check = true
+		return h.values[m.r.Below(len(h.values))], nil
+	}
+	k := h.kinds
+	if hinted := k & h.hints; hinted != 0 && !m.r.Chance(1, 12) {
+		k = hinted
+	}
+	if depth >= deep && k&(kNull|kBool|kNumber|kString) != 0 {
+		k &= kNull | kBool | kNumber | kString
+	}
+	var all []kinds
+	for b := kNull; b <= kObject; b <<= 1 {
+		if k&b != 0 {
+			all = append(all, b)
+		}
+	}
+	switch all[m.r.Below(len(all))] {
+	case kNull:
+		return nil, nil
+	case kBool:
+		return m.r.Chance(1, 2), nil
+	case kNumber:
+		return m.number(h)
+	case kString:
+		return m.text(h)
+	case kArray:
+		return m.array(h, depth)
+	}
+	return m.object(h, depth)
+}
+
+// number makes a number: a multiple of the step, or a decimal of two places, or
+// of as many as the bounds ask for.
+func (m *maker) number(h *shape) (any, error) {
+	step := h.step
+	if h.integer {
+		step = common(step, big.NewRat(1, 1))
+	}
+	if step == nil {
+		step = big.NewRat(1, 100)
+		if h.min != nil && h.max != nil { // a narrow range needs finer steps
+			room := new(big.Rat).Sub(h.max, h.min)
+			for room.Sign() > 0 && new(big.Rat).Mul(step, big.NewRat(4, 1)).Cmp(room) > 0 {
+				step = new(big.Rat).Mul(step, big.NewRat(1, 10))
+			}
+			if room.Sign() == 0 {
+				return number(h.min), nil
+			}
+		}
+	}
+	// k with lo ≤ k·step ≤ hi
+	lo, hi := big.NewInt(-100_000), big.NewInt(100_000)
+	if h.integer || h.step != nil {
+		lo, hi = big.NewInt(-1000), big.NewInt(1000)
+	}
+	if h.min != nil {
+		lo = quotient(h.min, step, true)
+		if h.minOpen && new(big.Rat).Mul(new(big.Rat).SetInt(lo), step).Cmp(h.min) == 0 {
+			lo.Add(lo, big.NewInt(1))
+		}
+		if h.max == nil {
+			hi = new(big.Int).Add(lo, big.NewInt(100_000))
+		}
+	}
+	if h.max != nil {
+		hi = quotient(h.max, step, false)
+		if h.maxOpen && new(big.Rat).Mul(new(big.Rat).SetInt(hi), step).Cmp(h.max) == 0 {
+			hi.Sub(hi, big.NewInt(1))
+		}
+		if h.min == nil {
+			lo = new(big.Int).Sub(hi, big.NewInt(100_000))
+		}
+	}
+	span := new(big.Int).Sub(hi, lo)
+	if span.Sign() < 0 {
+		return nil, errNothing
+	}
+	k := new(big.Int).Set(lo)
+	switch {
+	case m.r.Chance(1, 16): // the ends of a range are where mistakes are
+	case m.r.Chance(1, 16):
+		k.Set(hi)
+	default:
+		k.Add(k, m.below(span.Add(span, big.NewInt(1))))
+	}
+	return number(new(big.Rat).Mul(new(big.Rat).SetInt(k), step)), nil
+}
+
+// below gives a number from 0 to n-1.
+func (m *maker) below(n *big.Int) *big.Int {
+	if n.IsUint64() {
+		hi, _ := bits.Mul64(m.r.Uint64(), n.Uint64())
+		return new(big.Int).SetUint64(hi)
+	}
+	out := new(big.Int)
+	for range n.BitLen()/64 + 2 {
+		out.Or(out.Lsh(out, 64), new(big.Int).SetUint64(m.r.Uint64()))
+	}
+	return out.Mod(out, n)
+}
+
+// quotient gives a/b, rounded up or down.
+func quotient(a, b *big.Rat, up bool) *big.Int {
+	q := new(big.Rat).Quo(a, b)
+	n, rest := new(big.Int).DivMod(q.Num(), q.Denom(), new(big.Int))
+	if up && rest.Sign() != 0 {
+		n.Add(n, big.NewInt(1))
+	}
+	return n
+}
+
+// number writes a decimal without superfluous zeros.
+func number(r *big.Rat) json.Number {
+	if r.IsInt() {
+		return json.Number(r.Num().String())
+	}
+	places, exact := r.FloatPrec()
+	if !exact {
+		places = 15
+	}
+	return json.Number(strings.TrimRight(strings.TrimRight(r.FloatString(places), "0"), "."))
+}
+
+// count picks a number of items or members: few, within bounds, the bounds now
+// and then.
+func (m *maker) count(lo, hi, usual int) int {
+	if hi == none {
+		hi = lo + usual
+	}
+	if m.r.Chance(1, 8) && hi-lo < 64 {
+		return hi
+	}
+	return lo + m.r.Below(min(hi-lo, usual)+1)
+}
+
+func (m *maker) array(h *shape, depth int) (any, error) {
+	lo, usual := h.minItems, 4
+	longest := 0
+	for _, t := range h.tuples {
+		longest = max(longest, len(t.prefixItems))
+	}
+	usual = max(usual, longest+1-lo)
+	if depth >= deep {
+		usual = 0
+	}
+	for _, c := range h.contains {
+		lo = max(lo, c.minContains)
+	}
+	if h.maxItems != none && lo > h.maxItems {
+		return nil, errNothing
+	}
+	n := m.count(lo, h.maxItems, usual)
+	// places that are to hold what must be contained, the last ones first
+	wanted := make([][]*schema, n)
+	at := n - 1
+	for _, c := range h.contains {
+		for range c.minContains {
+			if at < 0 {
+				at = n - 1
+			}
+			if at >= 0 {
+				wanted[at] = append(wanted[at], c.contains)
+				at--
+			}
+		}
+	}
+	out := []any{}
+	for i := range n {
+		var list []*schema
+		known := false
+		for _, t := range h.tuples {
+			switch {
+			case i < len(t.prefixItems):
+				list, known = append(list, t.prefixItems[i]), true
+			case t.items != nil:
+				list, known = append(list, t.items), true
+			}
+		}
+		if !known && len(wanted[i]) == 0 {
+			list = append(list, h.restItems...)
+		}
+		v, err := m.item(append(list, wanted[i]...), out, h.unique, depth+1)
+		if err != nil {
+			if i >= lo { // it may be shorter
+				break
+			}
+			return nil, err
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+// item makes an item, and one that is not there yet where they must differ.
+func (m *maker) item(list []*schema, there []any, unique bool, depth int) (any, error) {
+	for range tries {
+		v, err := m.value(list, depth)
+		if err != nil {
+			return nil, err
+		}
+		if !unique || !slices.ContainsFunc(there, func(x any) bool { return same(x, v) }) {
+			return v, nil
+		}
+	}
+	return nil, errNothing
+}
+
+func (m *maker) object(h *shape, depth int) (any, error) {
+	names := uniqueNames(h.required)
+	optional := []string{}
+	for _, o := range h.objects {
+		for _, name := range sorted(o.properties) {
+			if !slices.Contains(names, name) && !slices.Contains(optional, name) && !slices.Contains(h.forbidden, name) {
+				optional = append(optional, name)
+			}
+		}
+	}
+	most := h.maxProps
+	room := func() bool { return most == none || len(names) < most }
+	for _, i := range m.order(len(optional)) {
+		if room() && (depth < deep && m.r.Chance(1, 2) || len(names) < h.minProps) && m.possible(h, optional[i], depth) {
+			names = append(names, optional[i])
+		}
+	}
+	names = m.follow(h, names)
+	for more := 0; len(names) < h.minProps || room() && more == 0 && depth < deep && m.r.Chance(1, 6); more++ {
+		if more > 4*h.minProps+8 {
+			break
+		}
+		if name, ok := m.newName(h, names); ok {
+			names = m.follow(h, append(names, name))
+		}
+	}
+	if len(names) < h.minProps || most != none && len(names) > most {
+		return nil, errNothing
+	}
+	out := map[string]any{}
+	for _, name := range uniqueNames(names) {
+		if slices.Contains(h.forbidden, name) || !m.nameFits(h, name) {
+			return nil, errNothing
+		}
+		v, err := m.value(m.member(h, name), depth+1)
+		if err != nil {
+			if !slices.Contains(h.required, name) && len(names) > h.minProps && len(h.dependent) == 0 {
+				continue // it may be left out
+			}
+			return nil, err
+		}
+		out[name] = v
+	}
+	if len(out) < h.minProps {
+		return nil, errNothing
+	}
+	return out, nil
+}
+
+// possible tells whether a member can have a value at all.
+func (m *maker) possible(h *shape, name string, depth int) bool {
+	for _, s := range m.member(h, name) {
+		if s.cost >= endless || depth >= deep && s.cost > 2 {
+			return false
+		}
+	}
+	return m.nameFits(h, name)
+}
+
+// follow adds the names that others require (dependentRequired).
+func (m *maker) follow(h *shape, names []string) []string {
+	for i := 0; i < len(names); i++ {
+		for _, d := range h.dependent {
+			for _, need := range d.dependent[names[i]] {
+				if !slices.Contains(names, need) {
+					names = append(names, need)
+				}
+			}
+		}
+	}
+	return names
+}
+
+// member gives the schemas that a member's value must fit.
+func (m *maker) member(h *shape, name string) (list []*schema) {
+	evaluated := false
+	for _, o := range h.objects {
+		known := false
+		if s := o.properties[name]; s != nil {
+			list, known = append(list, s), true
+		}
+		for _, p := range sorted(o.patternProps) {
+			if matches(p, name) {
+				list, known = append(list, o.patternProps[p]), true
+			}
+		}
+		if !known && o.additional != nil {
+			list, known = append(list, o.additional), true
+		}
+		evaluated = evaluated || known
+	}
+	if !evaluated {
+		list = append(list, h.restProps...)
+	}
+	return list
+}
+
+func (m *maker) nameFits(h *shape, name string) bool {
+	for _, n := range h.names {
+		if !m.g.fits(n, name) {
+			return false
+		}
+	}
+	return true
+}
+
+// newName makes a name that no property has: of a pattern, or an additional one,
+// where those are allowed.
+func (m *maker) newName(h *shape, names []string) (string, bool) {
+	var patterns []string
+	for _, o := range h.objects {
+		patterns = append(patterns, sorted(o.patternProps)...)
+	}
+	for range tries {
+		name := ""
+		switch {
+		case len(h.names) > 0 && m.r.Chance(3, 4):
+			v, err := m.value(h.names, deep)
+			s, ok := v.(string)
+			if err != nil || !ok {
+				continue
+			}
+			name = s
+		case len(patterns) > 0 && m.r.Chance(3, 4):
+			s, ok := m.pattern(patterns[m.r.Below(len(patterns))], 0, none)
+			if !ok {
+				continue
+			}
+			name = s
+		default:
+			name = m.word()
+		}
+		if slices.Contains(names, name) || slices.Contains(h.forbidden, name) || !m.nameFits(h, name) {
+			continue
+		}
+		good := true
+		for _, s := range m.member(h, name) {
+			good = good && s.cost < endless
+		}
+		if good {
+			return name, true
+		}
+	}
+	return "", false
+}
