@@ -246,4 +246,6 @@ func BenchmarkMake(b *testing.B) {
 	b.ReportMetric(float64(size)/float64(n), "bytes")
 }
 
-func newMaker(seed uint64) *maker { return &maker{r: chance.New(seed, 1), effort: effort} }
+func newMaker(seed uint64) *maker {
+	return &maker{g: &Generator{programs: map[string]*automaton{}}, r: chance.New(seed, 1), effort: effort}
+}

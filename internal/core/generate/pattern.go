@@ -127,8 +127,9 @@ func stripped(text string) string {
 
 // automaton is a pattern's program, with the lengths at which it can end.
 type automaton struct {
-	prog *syntax.Prog
-	can  [][]bool // can[k][pc]: from pc, not at the start, it ends after exactly k characters
+	prog   *syntax.Prog
+	begins []bool   // whether the whole can match exactly k characters
+	can    [][]bool // can[k][pc]: from pc, not at the start, it ends after exactly k characters
 }
 
 const (
@@ -140,17 +141,28 @@ const (
 	largestTable = 16 << 20
 )
 
+// program gives the automaton of a pattern, or nil.
+func (m *maker) program(text string) *automaton {
+	if a, ok := m.g.programs[text]; ok {
+		return a
+	}
+	var a *automaton
+	if expression, err := syntax.Parse(stripped(translate(text)), syntax.Perl); err == nil {
+		if prog, err := syntax.Compile(expression.Simplify()); err == nil {
+			a = &automaton{prog: prog}
+		}
+	}
+	m.g.programs[text] = a
+	return a
+}
+
 // pattern makes a text in which a pattern is found, of a length if that can be.
 func (m *maker) pattern(text string, lo, hi int) (string, bool) {
-	expression, err := syntax.Parse(stripped(translate(text)), syntax.Perl)
-	if err != nil {
+	a := m.program(text)
+	if a == nil {
 		return "", false
 	}
-	prog, err := syntax.Compile(expression.Simplify())
-	if err != nil {
-		return "", false
-	}
-	a := &automaton{prog: prog}
+	prog := a.prog
 	most := hi
 	if hi == none {
 		most = max(lo, usualPattern) + usualPattern
@@ -158,8 +170,11 @@ func (m *maker) pattern(text string, lo, hi int) (string, bool) {
 	most = min(most, longestPattern)
 	var lengths []int
 	for k := 0; k <= most && k*len(prog.Inst) < largestTable; k++ {
-		a.extend()
-		if a.starts(k) {
+		if len(a.can) == k {
+			a.extend()
+			a.begins = append(a.begins, a.starts(k))
+		}
+		if a.begins[k] {
 			lengths = append(lengths, k)
 		}
 		if hi == none && k == most && len(lengths) == 0 && most < longestPattern {

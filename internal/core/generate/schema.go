@@ -88,6 +88,9 @@ type schema struct {
 
 	cost      int // levels of nesting that a value needs at least; endless for none that ends
 	validator *jsonschema.Schema
+	flat      *shape   // where no choice is to be made: its shape, once it is known
+	propNames []string // of properties, sorted
+	propOrder []string // of patternProps, sorted
 }
 
 const (
@@ -99,6 +102,8 @@ const (
 // Generator makes payloads from one schema.
 type Generator struct {
 	root     *schema
+	start    []*schema // the root alone
+	programs map[string]*automaton
 	all      []*schema
 	byURI    map[string]*schema
 	anchors  map[string]*schema // URI#anchor
@@ -135,6 +140,7 @@ func New(text []byte) (*Generator, error) {
 	if g.root, err = g.read(plain, home, home+"#", ""); err != nil {
 		return nil, err
 	}
+	g.start, g.programs = []*schema{g.root}, map[string]*automaton{}
 	for _, s := range g.all {
 		for _, ref := range []string{s.ref, s.dynamicRef} {
 			if ref != "" && g.target(s, ref) == nil {
@@ -268,6 +274,7 @@ func (g *Generator) keywords(s *schema, m map[string]any) (err error) {
 	one("propertyNames", &s.names)
 	named("dependentSchemas", &s.dependentSchema)
 	one("unevaluatedProperties", &s.unevaluated)
+	s.propNames, s.propOrder = sorted(s.properties), sorted(s.patternProps)
 	return err
 }
 
@@ -427,19 +434,53 @@ func (g *Generator) fits(s *schema, v any) bool {
 			return false
 		}
 	}
-	return s.validator.Validate(v) == nil
+	return s.validator.Validate(simple(v)) == nil
+}
+
+// object is an object that is being made: its members sorted by their names.
+type object struct {
+	names  []string
+	values []any
+}
+
+// simple gives a value as the validator takes it.
+func simple(v any) any {
+	switch v := v.(type) {
+	case *object:
+		m := make(map[string]any, len(v.names))
+		for i, name := range v.names {
+			m[name] = simple(v.values[i])
+		}
+		return m
+	case []any:
+		out := make([]any, len(v))
+		for i, x := range v {
+			out[i] = simple(x)
+		}
+		return out
+	}
+	return v
 }
 
 // write writes a value as compact JSON, members sorted by name.
 func write(b []byte, v any) []byte {
 	switch v := v.(type) {
+	case *object:
+		b = append(b, '{')
+		for i, name := range v.names {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			b = write(append(writeText(b, name), ':'), v.values[i])
+		}
+		return append(b, '}')
 	case map[string]any:
 		b = append(b, '{')
 		for i, name := range slices.Sorted(maps.Keys(v)) {
 			if i > 0 {
 				b = append(b, ',')
 			}
-			b = append(append(write(b, name), ':'), write(nil, v[name])...)
+			b = write(append(writeText(b, name), ':'), v[name])
 		}
 		return append(b, '}')
 	case []any:
@@ -452,15 +493,25 @@ func write(b []byte, v any) []byte {
 		}
 		return append(b, ']')
 	case string:
-		var text bytes.Buffer
-		e := json.NewEncoder(&text)
-		e.SetEscapeHTML(false)
-		_ = e.Encode(v) // a string always encodes
-		return append(b, bytes.TrimRight(text.Bytes(), "\n")...)
+		return writeText(b, v)
 	case json.Number:
 		return append(b, v...)
 	case bool:
 		return strconv.AppendBool(b, v)
 	}
 	return append(b, "null"...)
+}
+
+// writeText writes a text as JSON.
+func writeText(b []byte, s string) []byte {
+	for i := range len(s) {
+		if c := s[i]; c < 0x20 || c >= 0x7f || c == '"' || c == '\\' {
+			var text bytes.Buffer
+			e := json.NewEncoder(&text)
+			e.SetEscapeHTML(false)
+			_ = e.Encode(s) // a string always encodes
+			return append(b, bytes.TrimRight(text.Bytes(), "\n")...)
+		}
+	}
+	return append(append(append(b, '"'), s...), '"')
 }

@@ -56,8 +56,9 @@ type shape struct {
 	restProps          []*schema // unevaluatedProperties
 
 	nots  []*schema
-	later []later // dependentSchemas, decided when all that is required is known
-	check bool    // only a validator can tell whether a value fits
+	mayBe []string // members that need not be there, once they are known
+	later []later  // dependentSchemas, decided when all that is required is known
+	check bool     // only a validator can tell whether a value fits
 }
 
 type later struct {
@@ -73,6 +74,7 @@ func newShape() *shape {
 
 func (h *shape) clone() *shape {
 	c := *h
+	c.mayBe = nil
 	for _, s := range []*[]*schema{&c.tuples, &c.contains, &c.restItems, &c.objects, &c.names, &c.dependent, &c.restProps, &c.nots} {
 		*s = slices.Clip(*s) // what is added later is the copy's own
 	}
@@ -83,6 +85,35 @@ func (h *shape) clone() *shape {
 
 // flatten gives the shape of a place at which all the schemas hold.
 func (m *maker) flatten(list []*schema, depth int) (*shape, error) {
+	if len(list) == 1 && list[0].flat != nil {
+		return list[0].flat, nil
+	}
+	h, err := m.combine(list, depth)
+	if err == nil && len(list) == 1 && m.g.settled(list[0], 0) {
+		list[0].flat = h
+	}
+	return h, err
+}
+
+// settled tells whether a schema has no choice to be made.
+func (g *Generator) settled(s *schema, refs int) bool {
+	if refs > mostRefs || len(s.anyOf) > 0 || len(s.oneOf) > 0 || s.when != nil || s.dependentSchema != nil {
+		return false
+	}
+	for _, ref := range []string{s.ref, s.dynamicRef} {
+		if ref != "" && !g.settled(g.target(s, ref), refs+1) {
+			return false
+		}
+	}
+	for _, x := range s.allOf {
+		if !g.settled(x, refs+1) {
+			return false
+		}
+	}
+	return true
+}
+
+func (m *maker) combine(list []*schema, depth int) (*shape, error) {
 	h := newShape()
 	for _, s := range list {
 		next, err := m.add(h, s, depth, 0)
@@ -255,7 +286,8 @@ func (h *shape) narrow(s *schema) {
 		h.patterns = append(h.patterns, s.pattern)
 	}
 	if s.format != "" {
-		h.formats, h.check = append(h.formats, s.format), true
+		h.formats = append(h.formats, s.format)
+		h.check = h.check || len(h.formats) > 1 || len(h.patterns) > 0 || formats[s.format] == nil
 	}
 	if s.prefixItems != nil || s.items != nil {
 		h.tuples = append(h.tuples, s)
@@ -275,7 +307,9 @@ func (h *shape) narrow(s *schema) {
 	if s.names != nil {
 		h.names = append(h.names, s.names)
 	}
-	h.required = append(h.required, s.required...)
+	if s.required != nil {
+		h.required = uniqueNames(append(h.required, s.required...))
+	}
 	if s.dependent != nil {
 		h.dependent = append(h.dependent, s)
 	}
@@ -335,8 +369,10 @@ func common(a, b *big.Rat) *big.Rat {
 	return new(big.Rat).SetFrac(lcm, q)
 }
 
-// allow keeps the values that are in a list too.
+// allow keeps the values that are in a list too. Whether they fit all the rest
+// is for the validator to tell.
 func (h *shape) allow(values []any) {
+	h.check = true
 	if !h.listed {
 		h.values, h.listed = values, true
 		return
@@ -386,7 +422,7 @@ func (h *shape) empty() bool {
 	if h.maxItems != none && h.maxItems < h.minItems {
 		k &^= kArray
 	}
-	if h.maxProps != none && h.maxProps < max(h.minProps, len(uniqueNames(h.required))) {
+	if h.maxProps != none && h.maxProps < max(h.minProps, len(h.required)) {
 		k &^= kObject
 	}
 	for _, name := range h.required {

@@ -7,6 +7,7 @@ import (
 	"math/big"
 	"math/bits"
 	"slices"
+	"strconv"
 	"strings"
 
 	"nightdrill/internal/core/chance"
@@ -27,8 +28,8 @@ const (
 func (g *Generator) Make(seed, n uint64) ([]byte, error) {
 	for attempt := range uint64(8) {
 		m := &maker{g: g, r: chance.New(seed, n<<3|attempt), effort: effort}
-		v, err := m.value([]*schema{g.root}, 0)
-		if err == nil && g.whole.Validate(v) == nil {
+		v, err := m.value(g.start, 0)
+		if err == nil && g.whole.Validate(simple(v)) == nil {
 			return write(nil, v), nil
 		}
 	}
@@ -77,7 +78,6 @@ func (m *maker) takes(list []*schema, v any) bool {
 // fill makes a value of a shape.
 func (m *maker) fill(h *shape, depth int) (any, error) {
 	if h.listed {
-		h.check = true
 		return h.values[m.r.Below(len(h.values))], nil
 	}
 	k := h.kinds
@@ -111,6 +111,15 @@ func (m *maker) fill(h *shape, depth int) (any, error) {
 // number makes a number: a multiple of the step, or a decimal of two places, or
 // of as many as the bounds ask for.
 func (m *maker) number(h *shape) (any, error) {
+	if lo, hi, ok := h.smallIntegers(); ok {
+		switch {
+		case m.r.Chance(1, 16): // the ends of a range are where mistakes are
+			return json.Number(strconv.FormatInt(lo, 10)), nil
+		case m.r.Chance(1, 16):
+			return json.Number(strconv.FormatInt(hi, 10)), nil
+		}
+		return json.Number(strconv.FormatInt(lo+int64(m.r.Below(int(hi-lo)+1)), 10)), nil
+	}
 	step := h.step
 	if h.integer {
 		step = common(step, big.NewRat(1, 1))
@@ -163,6 +172,32 @@ func (m *maker) number(h *shape) (any, error) {
 		k.Add(k, m.below(span.Add(span, big.NewInt(1))))
 	}
 	return number(new(big.Rat).Mul(new(big.Rat).SetInt(k), step)), nil
+}
+
+// smallIntegers gives the range of an integer without a step, where it is small.
+func (h *shape) smallIntegers() (lo, hi int64, ok bool) {
+	if !h.integer || h.step != nil || h.minOpen || h.maxOpen {
+		return 0, 0, false
+	}
+	const small = 1 << 40
+	fits := func(r *big.Rat) bool {
+		return r == nil || r.IsInt() && r.Num().IsInt64() && r.Num().Int64() < small && r.Num().Int64() > -small
+	}
+	if !fits(h.min) || !fits(h.max) {
+		return 0, 0, false
+	}
+	lo, hi = -1000, 1000
+	switch {
+	case h.min != nil && h.max != nil:
+		lo, hi = h.min.Num().Int64(), h.max.Num().Int64()
+	case h.min != nil:
+		lo = h.min.Num().Int64()
+		hi = lo + 100_000
+	case h.max != nil:
+		hi = h.max.Num().Int64()
+		lo = hi - 100_000
+	}
+	return lo, hi, lo <= hi
 }
 
 // below gives a number from 0 to n-1.
@@ -285,15 +320,8 @@ func (m *maker) item(list []*schema, there []any, unique bool, depth int) (any, 
 }
 
 func (m *maker) object(h *shape, depth int) (any, error) {
-	names := uniqueNames(h.required)
-	optional := []string{}
-	for _, o := range h.objects {
-		for _, name := range sorted(o.properties) {
-			if !slices.Contains(names, name) && !slices.Contains(optional, name) && !slices.Contains(h.forbidden, name) {
-				optional = append(optional, name)
-			}
-		}
-	}
+	names := append(make([]string, 0, len(h.required)+8), h.required...)
+	optional := h.optional()
 	most := h.maxProps
 	room := func() bool { return most == none || len(names) < most }
 	for _, i := range m.order(len(optional)) {
@@ -313,8 +341,10 @@ func (m *maker) object(h *shape, depth int) (any, error) {
 	if len(names) < h.minProps || most != none && len(names) > most {
 		return nil, errNothing
 	}
-	out := map[string]any{}
-	for _, name := range uniqueNames(names) {
+	slices.Sort(names)
+	names = slices.Compact(names)
+	out := &object{make([]string, 0, len(names)), make([]any, 0, len(names))}
+	for _, name := range names {
 		if slices.Contains(h.forbidden, name) || !m.nameFits(h, name) {
 			return nil, errNothing
 		}
@@ -325,12 +355,27 @@ func (m *maker) object(h *shape, depth int) (any, error) {
 			}
 			return nil, err
 		}
-		out[name] = v
+		out.names, out.values = append(out.names, name), append(out.values, v)
 	}
-	if len(out) < h.minProps {
+	if len(out.names) < h.minProps {
 		return nil, errNothing
 	}
 	return out, nil
+}
+
+// optional gives the members that may be there and need not.
+func (h *shape) optional() []string {
+	if h.mayBe == nil {
+		h.mayBe = []string{}
+		for _, o := range h.objects {
+			for _, name := range o.propNames {
+				if !slices.Contains(h.required, name) && !slices.Contains(h.mayBe, name) && !slices.Contains(h.forbidden, name) {
+					h.mayBe = append(h.mayBe, name)
+				}
+			}
+		}
+	}
+	return h.mayBe
 }
 
 // possible tells whether a member can have a value at all.
@@ -365,7 +410,7 @@ func (m *maker) member(h *shape, name string) (list []*schema) {
 		if s := o.properties[name]; s != nil {
 			list, known = append(list, s), true
 		}
-		for _, p := range sorted(o.patternProps) {
+		for _, p := range o.propOrder {
 			if matches(p, name) {
 				list, known = append(list, o.patternProps[p]), true
 			}
@@ -395,7 +440,7 @@ func (m *maker) nameFits(h *shape, name string) bool {
 func (m *maker) newName(h *shape, names []string) (string, bool) {
 	var patterns []string
 	for _, o := range h.objects {
-		patterns = append(patterns, sorted(o.patternProps)...)
+		patterns = append(patterns, o.propOrder...)
 	}
 	for range tries {
 		name := ""
