@@ -25,6 +25,7 @@ import (
 	"nightdrill/internal/core/arrival"
 	"nightdrill/internal/core/differ"
 	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/generate"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
@@ -470,11 +471,9 @@ func (l *loader) expect(set *object) *payload.Expect {
 	if path := o.within("schema", l.dir); path != "" {
 		x.SchemaName = o.text("schema", "")
 		l.files = append(l.files, path)
-		c := jsonschema.NewCompiler()
-		c.UseLoader(local{})
 		var err error
-		if x.Schema, err = c.Compile(path); err != nil {
-			l.wrong(o.fields["schema"], "%s: %s", o.at("schema"), strings.Join(strings.Fields(err.Error()), " "))
+		if x.Schema, err = Schema(path); err != nil {
+			l.wrong(o.fields["schema"], "%s: %v", o.at("schema"), err)
 		}
 	}
 	if values := o.fields["values"]; values != nil {
@@ -490,6 +489,40 @@ func (l *loader) expect(set *object) *payload.Expect {
 		}
 	}
 	return x
+}
+
+// Schema compiles a JSON Schema from a file, with the files that it refers to.
+func Schema(path string) (*jsonschema.Schema, error) {
+	s, err := generate.Compiler(local{}).Compile(path)
+	if err != nil {
+		return nil, errors.New(strings.Join(strings.Fields(err.Error()), " "))
+	}
+	return s, nil
+}
+
+// Payload finds a payload by the name of its set, or SET#N.
+func (l *Loaded) Payload(name string) (*payload.Payload, error) {
+	set, number, numbered := strings.Cut(name, "#")
+	var names []string
+	for i := range l.Sets {
+		s := &l.Sets[i]
+		names = append(names, s.Name)
+		if s.Name != set {
+			continue
+		}
+		n := 1
+		if numbered {
+			var err error
+			if n, err = strconv.Atoi(number); err != nil {
+				n = 0
+			}
+		}
+		if n < 1 || n > len(s.Payloads) {
+			return nil, fmt.Errorf("%s has payloads 1 to %d, not %s", set, len(s.Payloads), number)
+		}
+		return &s.Payloads[n-1], nil
+	}
+	return nil, fmt.Errorf("there is no payload set %q%s; there are %s", set, suggest(set, names), listed(names))
 }
 
 // values reads a mapping of JSON Pointers to values.

@@ -13,6 +13,7 @@ package generate
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"math/big"
@@ -126,11 +127,7 @@ func New(text []byte) (*Generator, error) {
 	if err != nil {
 		return nil, &Refused{"", "not JSON: " + err.Error()}
 	}
-	g := &Generator{byURI: map[string]*schema{}, anchors: map[string]*schema{}, dynamic: map[string]*schema{}, compiler: jsonschema.NewCompiler()}
-	g.compiler.DefaultDraft(jsonschema.Draft2020)
-	g.compiler.UseLoader(noLoading{})
-	g.compiler.AssertFormat()
-	g.compiler.UseRegexpEngine(engine)
+	g := &Generator{byURI: map[string]*schema{}, anchors: map[string]*schema{}, dynamic: map[string]*schema{}, compiler: Compiler(noLoading{})}
 	if err := g.compiler.AddResource(home, plain); err != nil {
 		return nil, &Refused{"", err.Error()}
 	}
@@ -514,4 +511,32 @@ func writeText(b []byte, s string) []byte {
 		}
 	}
 	return append(append(append(b, '"'), s...), '"')
+}
+
+// Why gives the innermost first reason of a validation's error, with its place;
+// "" for no error.
+func Why(err error) string {
+	if err == nil {
+		return ""
+	}
+	var v *jsonschema.ValidationError
+	if !errors.As(err, &v) {
+		return err.Error()
+	}
+	for len(v.Causes) > 0 {
+		v = v.Causes[0]
+	}
+	lines := strings.Split(strings.TrimSpace(v.Error()), "\n")
+	return strings.TrimPrefix(strings.TrimSpace(lines[len(lines)-1]), "- ")
+}
+
+// Compiler gives a validator's compiler of the same dialect and patterns as the
+// generator's; load loads what a schema refers to.
+func Compiler(load jsonschema.URLLoader) *jsonschema.Compiler {
+	c := jsonschema.NewCompiler()
+	c.DefaultDraft(jsonschema.Draft2020)
+	c.UseLoader(load)
+	c.AssertFormat()
+	c.UseRegexpEngine(engine)
+	return c
 }

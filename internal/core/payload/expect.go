@@ -10,6 +10,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"nightdrill/internal/core/differ"
+	"nightdrill/internal/core/generate"
 )
 
 // Expect says what a reply should be. What is not set is not looked at.
@@ -58,7 +59,7 @@ func (x *Expect) Check(status int, body []byte) (out []Verdict) {
 		if plain, err := jsonschema.UnmarshalJSON(bytes.NewReader(body)); err != nil {
 			got = err.Error()
 		} else if err := x.Schema.Validate(plain); err != nil {
-			got = firstCause(err)
+			got = generate.Why(err)
 		}
 		say(got == "", got, "a reply that fits %s", x.SchemaName)
 	}
@@ -73,17 +74,4 @@ func (x *Expect) Check(status int, body []byte) (out []Verdict) {
 		say(ok && differ.Equal(found, want.Want), got, "%s is %s", want.At, text)
 	}
 	return out
-}
-
-// firstCause gives the innermost first reason of a validation error.
-func firstCause(err error) string {
-	v, ok := err.(*jsonschema.ValidationError)
-	if !ok {
-		return err.Error()
-	}
-	for len(v.Causes) > 0 {
-		v = v.Causes[0]
-	}
-	lines := strings.Split(v.Error(), "\n")
-	return strings.TrimPrefix(strings.TrimSpace(lines[len(lines)-1]), "- ")
 }

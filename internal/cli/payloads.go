@@ -1,0 +1,295 @@
+package cli
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/spf13/cobra"
+
+	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/generate"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/live/carry"
+	"nightdrill/internal/live/proc"
+	"nightdrill/internal/project"
+)
+
+func payloadsCommand(dir *string) *cobra.Command {
+	c := &cobra.Command{
+		Use:   "payloads",
+		Short: "Payload sets: list, show, generate and validate them",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := noArguments(cmd, args); err != nil {
+				return err
+			}
+			return errors.New("payloads what? list, show, generate or validate")
+		},
+	}
+	c.AddCommand(listPayloads(dir), showPayload(dir), generatePayloads(), validatePayloads(dir))
+	return c
+}
+
+func listPayloads(dir *string) *cobra.Command {
+	return &cobra.Command{
+		Use:   "list",
+		Short: "List the project's payload sets: how many, how large, over which time",
+		Args:  noArguments,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			l, err := project.Load(*dir)
+			if err != nil {
+				return err
+			}
+			for i := range l.Sets {
+				s := &l.Sets[i]
+				bytes, what := 0, "events"
+				for n := range s.Payloads {
+					bytes += s.Payloads[n].Size()
+					if s.Payloads[n].Request != nil {
+						what = "HTTP requests"
+					}
+				}
+				text := fmt.Sprintf("%s  %d %s, %d bytes of data, from %s", s.Name, len(s.Payloads), what, bytes, s.Origin)
+				if times, _, ok := s.Offsets(); ok && len(times) > 1 {
+					var last time.Duration
+					for _, t := range times {
+						last = max(last, t)
+					}
+					text += fmt.Sprintf(", recorded over %v", last.Round(time.Millisecond))
+				}
+				fmt.Fprintln(cmd.OutOrStdout(), proc.Harmless(text))
+			}
+			if len(l.Sets) == 0 {
+				fmt.Fprintln(cmd.OutOrStdout(), "The project has no payload sets; add one below payloads: in "+project.File)
+			}
+			return nil
+		},
+	}
+}
+
+func showPayload(dir *string) *cobra.Command {
+	return &cobra.Command{
+		Use:   "show SET[#N]",
+		Short: "Print a payload as it is sent: the request, or the event as JSON",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			l, err := project.Load(*dir)
+			if err != nil {
+				return err
+			}
+			p, err := l.Payload(args[0])
+			if err != nil {
+				return wrong(err)
+			}
+			shown := *p
+			if shown.Request != nil { // secrets are for the function alone
+				r := *shown.Request
+				r.Header = nil
+				for _, h := range p.Request.Header {
+					if carry.SecretHeader(h.Name) {
+						h.Value = proc.Stars
+					}
+					r.Header = append(r.Header, h)
+				}
+				shown.Request = &r
+			}
+			text := bytes.ReplaceAll(shown.Text(), []byte(`{{"{{"}}`), []byte("{{"))
+			if !carry.IsText(text) {
+				fmt.Fprintf(cmd.OutOrStdout(), "%s\n(%d bytes that are no text)\n", proc.Harmless(p.Label()), p.Size())
+				return nil
+			}
+			for line := range strings.Lines(string(text)) {
+				fmt.Fprintln(cmd.OutOrStdout(), proc.Harmless(strings.TrimRight(line, "\r\n")))
+			}
+			return nil
+		},
+	}
+}
+
+func generatePayloads() *cobra.Command {
+	var schema, to string
+	var count int
+	var seed uint64
+	var asEvents bool
+	c := &cobra.Command{
+		Use:   "generate --schema FILE",
+		Short: "Make payloads that fit a JSON Schema (2020-12), one a line",
+		Long: `Generate makes payloads from a JSON Schema, one JSON value a line. The same seed gives
+the same bytes on every machine. A schema that cannot be honoured is refused, with the
+place in it and the reason.`,
+		Args: noArguments,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if schema == "" {
+				return errors.New("which schema? --schema FILE")
+			}
+			if count < 0 {
+				return wrong(fmt.Errorf("--count is %d; the least is 0", count))
+			}
+			text, err := os.ReadFile(schema)
+			if err != nil {
+				return wrong(fmt.Errorf("the schema cannot be read: %w", err))
+			}
+			g, err := generate.New(text)
+			if err != nil {
+				return wrong(fmt.Errorf("%s: %w", schema, err))
+			}
+			return output(cmd, to, func(w *bufio.Writer) error {
+				for n := range uint64(count) {
+					if cmd.Context().Err() != nil {
+						return errInterrupted
+					}
+					made, err := g.Make(seed, n)
+					if err != nil {
+						return wrong(fmt.Errorf("%s: %w", schema, err))
+					}
+					if asEvents {
+						made = asEvent(schema, seed, n, made)
+					}
+					if _, err := w.Write(append(made, '\n')); err != nil {
+						return err
+					}
+				}
+				return nil
+			})
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&schema, "schema", "", "the JSON Schema's file")
+	f.IntVar(&count, "count", 10, "how many")
+	f.Uint64Var(&seed, "seed", 1, "the same seed gives the same payloads")
+	f.StringVar(&to, "out", "", "write to a file instead of standard output")
+	f.BoolVar(&asEvents, "events", false, "wrap each as a CloudEvent, so that a payload set can be made of the file")
+	return c
+}
+
+// asEvent wraps a payload as a CloudEvent.
+func asEvent(schema string, seed, n uint64, data []byte) []byte {
+	name := strings.TrimSuffix(filepath.Base(schema), filepath.Ext(schema))
+	e := event.Event{ID: fmt.Sprintf("%s-%d-%d", name, seed, n+1), Source: "/made/" + name, Type: name + ".made", DataContentType: "application/json", Data: data}
+	return e.AppendJSON(nil)
+}
+
+// output writes to a file or to standard output. A file is there whole or not at all.
+func output(cmd *cobra.Command, to string, write func(*bufio.Writer) error) error {
+	if to == "" {
+		w := bufio.NewWriter(cmd.OutOrStdout())
+		if err := write(w); err != nil {
+			_ = w.Flush() // what there is of it
+			return err
+		}
+		return w.Flush()
+	}
+	file, err := os.CreateTemp(filepath.Dir(to), ".nightdrill-*")
+	if err != nil {
+		return could(fmt.Errorf("%s cannot be written: %w", to, err))
+	}
+	defer os.Remove(file.Name()) // gone already when all went well
+	w := bufio.NewWriter(file)
+	err = write(w)
+	if err == nil {
+		err = w.Flush()
+	}
+	if e := file.Close(); err == nil {
+		err = e
+	}
+	if err != nil {
+		return err
+	}
+	if err := os.Chmod(file.Name(), 0o644); err != nil {
+		return could(err)
+	}
+	return os.Rename(file.Name(), to)
+}
+
+func validatePayloads(dir *string) *cobra.Command {
+	var schema string
+	c := &cobra.Command{
+		Use:   "validate SET|FILE --schema FILE",
+		Short: "Check the data of payloads against a JSON Schema",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if schema == "" {
+				return errors.New("against which schema? --schema FILE")
+			}
+			s, err := project.Schema(schema)
+			if err != nil {
+				return wrong(fmt.Errorf("%s: %w", schema, err))
+			}
+			var list []payload.Payload
+			if text, err := os.ReadFile(args[0]); err == nil {
+				return validateLines(cmd.OutOrStdout(), args[0], text, s)
+			}
+			l, err := project.Load(*dir)
+			if err != nil {
+				return err
+			}
+			for i := range l.Sets {
+				if l.Sets[i].Name == args[0] {
+					list = l.Sets[i].Payloads
+				}
+			}
+			if list == nil {
+				return wrong(fmt.Errorf("there is no payload set or file %q", args[0]))
+			}
+			bad := 0
+			for n := range list {
+				data := []byte(nil)
+				if list[n].Request != nil {
+					data = list[n].Request.Body
+				} else {
+					data = list[n].Event.Data
+				}
+				if why := invalid(s, data); why != "" {
+					bad++
+					fmt.Fprintf(cmd.OutOrStdout(), "%s#%d: %s\n", args[0], n+1, proc.Harmless(why))
+				}
+			}
+			return verdict(cmd.OutOrStdout(), len(list), bad)
+		},
+	}
+	c.Flags().StringVar(&schema, "schema", "", "the JSON Schema's file")
+	return c
+}
+
+// validateLines checks a file of JSON values, one a line; of an event, its data.
+func validateLines(w io.Writer, name string, text []byte, s *jsonschema.Schema) error {
+	n, bad := 0, 0
+	for at, line := range bytes.Split(text, []byte("\n")) {
+		if line = bytes.TrimSpace(line); len(line) == 0 {
+			continue
+		}
+		n++
+		if e, err := event.Parse(line); err == nil {
+			line = e.Data
+		}
+		if why := invalid(s, line); why != "" {
+			bad++
+			fmt.Fprintf(w, "%s:%d: %s\n", name, at+1, proc.Harmless(why))
+		}
+	}
+	return verdict(w, n, bad)
+}
+
+func verdict(w io.Writer, n, bad int) error {
+	fmt.Fprintf(w, "%d of %s fit\n", n-bad, plural(n, "payload"))
+	if bad > 0 {
+		return errMissed
+	}
+	return nil
+}
+
+// invalid says why a value does not fit, or "".
+func invalid(s *jsonschema.Schema, data []byte) string {
+	v, err := jsonschema.UnmarshalJSON(bytes.NewReader(data))
+	if err != nil {
+		return "not JSON: " + err.Error()
+	}
+	return generate.Why(s.Validate(v))
+}
