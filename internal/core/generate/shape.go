@@ -55,10 +55,11 @@ type shape struct {
 	dependent          []*schema
 	restProps          []*schema // unevaluatedProperties
 
-	nots  []*schema
-	mayBe []string // members that need not be there, once they are known
-	later []later  // dependentSchemas, decided when all that is required is known
-	check bool     // only a validator can tell whether a value fits
+	nots    []*schema
+	members map[string][]*schema // what members must fit, once it is known; nil where that is not kept
+	mayBe   []string             // members that need not be there, once they are known
+	later   []later              // dependentSchemas, decided when all that is required is known
+	check   bool                 // only a validator can tell whether a value fits
 }
 
 type later struct {
@@ -74,7 +75,7 @@ func newShape() *shape {
 
 func (h *shape) clone() *shape {
 	c := *h
-	c.mayBe = nil
+	c.mayBe, c.members = nil, nil
 	for _, s := range []*[]*schema{&c.tuples, &c.contains, &c.restItems, &c.objects, &c.names, &c.dependent, &c.restProps, &c.nots} {
 		*s = slices.Clip(*s) // what is added later is the copy's own
 	}
@@ -90,7 +91,14 @@ func (m *maker) flatten(list []*schema, depth int) (*shape, error) {
 	}
 	h, err := m.combine(list, depth)
 	if err == nil && len(list) == 1 && m.g.settled(list[0], 0) {
-		list[0].flat = h
+		h = h.clone()
+		if h.listed { // which of the values fit is found out once
+			h.values = slices.DeleteFunc(slices.Clone(h.values), func(v any) bool { return !m.g.fits(list[0], v) })
+			if h.check = false; len(h.values) == 0 {
+				return nil, errNothing
+			}
+		}
+		list[0].flat, h.members = h, map[string][]*schema{}
 	}
 	return h, err
 }

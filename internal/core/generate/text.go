@@ -143,3 +143,21 @@ var formats = map[string]func(*maker) string{
 	"relative-json-pointer": func(m *maker) string { return fmt.Sprint(m.between(0, 3)) + m.path() },
 	"regex":                 func(m *maker) string { return "^" + m.word() + "[0-9]+$" },
 }
+
+// uuid makes a random UUID (RFC 9562 §5.4).
+func (m *maker) uuid() string {
+	const form = "xxxxxxxx-xxxx-4xxx-8xxx-xxxxxxxxxxxx"
+	var b [len(form)]byte
+	bits, left := uint64(0), 0
+	for i := range b {
+		if b[i] = form[i]; form[i] != 'x' {
+			continue
+		}
+		if left == 0 {
+			bits, left = m.r.Uint64(), 16
+		}
+		b[i] = "0123456789abcdef"[bits&15]
+		bits, left = bits>>4, left-1
+	}
+	return string(b[:])
+}

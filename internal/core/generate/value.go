@@ -27,13 +27,18 @@ const (
 // Make gives payload n of a seed as compact JSON, members sorted by their names.
 func (g *Generator) Make(seed, n uint64) ([]byte, error) {
 	for attempt := range uint64(8) {
-		m := &maker{g: g, r: chance.New(seed, n<<3|attempt), effort: effort}
-		v, err := m.value(g.start, 0)
+		v, err := g.draft(seed, n, attempt)
 		if err == nil && g.whole.Validate(simple(v)) == nil {
-			return write(nil, v), nil
+			return write(make([]byte, 0, 1024), v), nil
 		}
 	}
 	return nil, &Refused{"", fmt.Sprintf("no value that fits was found for payload %d of seed %d within %d tries; the schema may contradict itself", n, seed, effort)}
+}
+
+// draft makes a value that has not been validated as a whole.
+func (g *Generator) draft(seed, n, attempt uint64) (any, error) {
+	m := &maker{g: g, r: chance.New(seed, n<<3|attempt), effort: effort}
+	return m.value(g.start, 0)
 }
 
 func sorted[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }
@@ -404,6 +409,20 @@ func (m *maker) follow(h *shape, names []string) []string {
 
 // member gives the schemas that a member's value must fit.
 func (m *maker) member(h *shape, name string) (list []*schema) {
+	if list, ok := h.members[name]; ok {
+		return list
+	}
+	list = m.memberOf(h, name)
+	if h.members != nil && len(h.members) < mostMembers {
+		h.members[name] = list
+	}
+	return list
+}
+
+// mostMembers bounds what is kept of the members of one object.
+const mostMembers = 1000
+
+func (m *maker) memberOf(h *shape, name string) (list []*schema) {
 	evaluated := false
 	for _, o := range h.objects {
 		known := false
