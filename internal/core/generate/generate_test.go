@@ -85,6 +85,9 @@ var taken = map[string]string{
 	"no type":            `{"minimum":5,"maxLength":2,"required":["x"]}`,
 	"annotated":          `{"title":"t","description":"d","default":3,"examples":[1],"deprecated":true,"readOnly":true,"$comment":"c","x-own":1,"type":"integer"}`,
 	"content":            `{"type":"string","contentEncoding":"base64","contentMediaType":"application/json"}`,
+	"draft 7":            `{"$schema":"http://json-schema.org/draft-07/schema#","definitions":{"n":{"type":"integer"}},"type":"object","properties":{"a":{"$ref":"#/definitions/n","type":"string"},"t":{"type":"array","items":[{"type":"string"},{"type":"null"}],"additionalItems":false,"minItems":2}},"required":["a","t"],"dependencies":{"b":["c"],"d":{"required":["e"]}}}`,
+	"draft 4":            `{"$schema":"http://json-schema.org/draft-04/schema#","id":"http://ferries.example/x","type":"object","properties":{"n":{"type":"integer","minimum":1,"exclusiveMinimum":true,"maximum":3,"exclusiveMaximum":true}},"required":["n"]}`,
+	"draft 2019":         `{"$schema":"https://json-schema.org/draft/2019-09/schema","$recursiveAnchor":true,"type":"object","properties":{"value":{"type":"integer"},"next":{"$recursiveRef":"#"}},"unevaluatedProperties":false}`,
 	"empty choice list":  `{"type":"object","properties":{"n":false},"maxProperties":0}`,
 }
 
@@ -96,7 +99,7 @@ var refused = map[string]string{
 	`{"type":"strnig"}`:                 "type",
 	`{"$ref":"#/$defs/none"}`:           "none",
 	`{"$ref":"https://else.example/x"}`: "not fetched",
-	`{"$schema":"http://json-schema.org/draft-04/schema#","type":"string"}`:    "another dialect",
+	`{"$schema":"https://else.example/own","type":"string"}`:                   "",
 	`{"type":"string","pattern":"(["}`:                                         "pattern",
 	`{"type":"integer","minimum":4,"maximum":3}`:                               "no value that fits",
 	`{"type":"string","not":{"type":"string"}}`:                                "no value that fits",

@@ -47,6 +47,7 @@ type schema struct {
 
 	ref, dynamicRef string
 	base            string // URI that references are relative to
+	recursive       bool   // ref is a $recursiveRef
 
 	types     []string
 	enum      []any
@@ -97,12 +98,19 @@ type schema struct {
 const (
 	none    = -1
 	endless = 1 << 20
-	dialect = "https://json-schema.org/draft/2020-12/schema"
 )
+
+// dialects are those that are read, by their years; what older ones write
+// otherwise is taken for what it is called today.
+var dialects = map[string]int{
+	"https://json-schema.org/draft/2020-12/schema": 2020, "https://json-schema.org/draft/2019-09/schema": 2019,
+	"http://json-schema.org/draft-07/schema": 7, "http://json-schema.org/draft-06/schema": 6, "http://json-schema.org/draft-04/schema": 4,
+}
 
 // Generator makes payloads from one schema.
 type Generator struct {
 	root     *schema
+	dialect  int       // of the root
 	start    []*schema // the root alone
 	programs map[string]*automaton
 	all      []*schema
@@ -164,7 +172,19 @@ func (g *Generator) read(v any, base, at, place string) (*schema, error) {
 	if !ok {
 		return nil, &Refused{place, "a schema is an object, true or false"}
 	}
-	if id, ok := m["$id"].(string); ok {
+	if place == "" {
+		g.dialect = 2020
+		if d, ok := m["$schema"].(string); ok {
+			if g.dialect = dialects[strings.TrimSuffix(d, "#")]; g.dialect == 0 {
+				return nil, &Refused{"/$schema", fmt.Sprintf("%s is another dialect; schemas here are of 2020-12, or of an earlier draft from 4 on", d)}
+			}
+		}
+	}
+	idKey := "$id"
+	if g.dialect == 4 {
+		idKey = "id"
+	}
+	if id, ok := m[idKey].(string); ok {
 		u, err := resolve(base, id)
 		if err != nil {
 			return nil, &Refused{place + "/$id", err.Error()}
@@ -175,8 +195,11 @@ func (g *Generator) read(v any, base, at, place string) (*schema, error) {
 	if place == "" {
 		g.byURI[base] = s
 	}
-	if d, ok := m["$schema"].(string); ok && strings.TrimSuffix(d, "#") != dialect {
-		return nil, &Refused{place + "/$schema", fmt.Sprintf("%s is another dialect; schemas here are of 2020-12", d)}
+	if d, ok := m["$schema"].(string); ok && dialects[strings.TrimSuffix(d, "#")] != g.dialect {
+		return nil, &Refused{place + "/$schema", fmt.Sprintf("%s is another dialect than the whole schema's", d)}
+	}
+	if ref, ok := m["$ref"].(string); ok && g.dialect < 2019 { // what stands beside it does not count (draft 7, §8.3)
+		m = map[string]any{"$ref": ref, "definitions": m["definitions"], "$defs": m["$defs"]}
 	}
 	for _, key := range []string{"$anchor", "$dynamicAnchor"} {
 		if name, ok := m[key].(string); ok {
@@ -207,7 +230,16 @@ func (g *Generator) keywords(s *schema, m map[string]any) (err error) {
 	s.pattern, _ = m["pattern"].(string)
 	s.format, _ = m["format"].(string)
 	s.unique, _ = m["uniqueItems"].(bool)
+	if ref, ok := m["$recursiveRef"].(string); ok && s.ref == "" { // 2019-09: as if it were not dynamic
+		s.ref, s.recursive = ref, true
+	}
 	s.minimum, s.maximum, s.above, s.below, s.multipleOf = rat(m["minimum"]), rat(m["maximum"]), rat(m["exclusiveMinimum"]), rat(m["exclusiveMaximum"]), rat(m["multipleOf"])
+	if open, _ := m["exclusiveMinimum"].(bool); open { // draft 4
+		s.minimum, s.above = nil, s.minimum
+	}
+	if open, _ := m["exclusiveMaximum"].(bool); open {
+		s.maximum, s.below = nil, s.maximum
+	}
 	for key, to := range map[string]*int{"minLength": &s.minLength, "maxLength": &s.maxLength, "minItems": &s.minItems, "maxItems": &s.maxItems,
 		"minContains": &s.minContains, "maxContains": &s.maxContains, "minProperties": &s.minProps, "maxProperties": &s.maxProps} {
 		if n, ok := m[key].(json.Number); ok {
@@ -261,8 +293,13 @@ func (g *Generator) keywords(s *schema, m map[string]any) (err error) {
 	one("if", &s.when)
 	one("then", &s.then)
 	one("else", &s.otherwise)
-	several("prefixItems", &s.prefixItems)
-	one("items", &s.items)
+	if _, tuple := m["items"].([]any); tuple && g.dialect < 2020 {
+		several("items", &s.prefixItems)
+		one("additionalItems", &s.items)
+	} else {
+		several("prefixItems", &s.prefixItems)
+		one("items", &s.items)
+	}
 	one("contains", &s.contains)
 	one("unevaluatedItems", &s.unevaluatedItems)
 	named("properties", &s.properties)
@@ -271,8 +308,43 @@ func (g *Generator) keywords(s *schema, m map[string]any) (err error) {
 	one("propertyNames", &s.names)
 	named("dependentSchemas", &s.dependentSchema)
 	one("unevaluatedProperties", &s.unevaluated)
+	if of, ok := m["dependencies"].(map[string]any); ok && g.dialect < 2019 {
+		g.dependencies(s, of, named)
+	}
 	s.propNames, s.propOrder = sorted(s.properties), sorted(s.patternProps)
 	return err
+}
+
+// dependencies reads what is two keywords today.
+func (g *Generator) dependencies(s *schema, of map[string]any, named func(string, *map[string]*schema)) {
+	schemas := false
+	for _, needs := range of {
+		_, isList := needs.([]any)
+		schemas = schemas || !isList
+	}
+	if schemas {
+		all := map[string]*schema{}
+		lists := map[string]any{}
+		for name, needs := range of {
+			if l, ok := needs.([]any); ok {
+				lists[name] = l
+				delete(of, name)
+			}
+		}
+		named("dependencies", &all)
+		for name, l := range lists {
+			of[name] = l
+		}
+		s.dependentSchema = all
+	}
+	for name, needs := range of {
+		for _, x := range list(needs) {
+			if s.dependent == nil {
+				s.dependent = map[string][]string{}
+			}
+			s.dependent[name] = append(s.dependent[name], fmt.Sprint(x))
+		}
+	}
 }
 
 func list(v any) []any {
@@ -424,6 +496,15 @@ func only(types []string, name string) bool { return len(types) == 1 && types[0]
 func (g *Generator) fits(s *schema, v any) bool {
 	if s.always != nil {
 		return *s.always
+	}
+	if s.dynamicRef != "" || s.recursive {
+		// by itself it would be looked at in another scope than as a part of the
+		// whole; what stands beside it is looked at with the whole
+		ref := s.dynamicRef
+		if s.recursive {
+			ref = s.ref
+		}
+		return g.fits(g.target(s, ref), v)
 	}
 	if s.validator == nil {
 		var err error
