@@ -172,8 +172,8 @@ place in it and the reason.`,
 // asEvent wraps a payload as a CloudEvent.
 func asEvent(schema string, seed, n uint64, data []byte) []byte {
 	name := strings.TrimSuffix(filepath.Base(schema), filepath.Ext(schema))
-	e := event.Event{ID: fmt.Sprintf("%s-%d-%d", name, seed, n+1), Source: "/made/" + name, Type: name + ".made", DataContentType: "application/json", Data: data}
-	return e.AppendJSON(nil)
+	p := (&payload.Made{Set: name, Type: name + ".made"}).Payload(seed, n, data)
+	return p.Event.AppendJSON(nil)
 }
 
 // output writes to a file or to standard output. A file is there whole or not at all.

@@ -409,10 +409,19 @@ func (l *loader) pairs(o *object, key string) (out []event.Field) {
 }
 
 func (l *loader) set(name string, all *object) {
-	o := all.child(name, "recording", "broken", "expect")
+	o := all.child(name, "recording", "broken", "schema", "seed", "count", "type", "request", "expect")
 	set := payload.Set{Name: name, Expect: l.expect(o)}
 	skip := o.choice("broken", []string{"refuse", "skip"}, 0) == 1
 	defer func() { l.p.Sets = append(l.p.Sets, set) }()
+	if o.fields["schema"] != nil {
+		l.made(&set, o)
+		return
+	}
+	for _, key := range []string{"seed", "count", "type", "request"} {
+		if n := o.keys[key]; n != nil {
+			l.wrong(n, "%s belongs to a set with a schema", o.at(key))
+		}
+	}
 	if set.Origin = o.need("recording", "payloads/evening.ndjson"); set.Origin == "" {
 		return
 	}
@@ -441,6 +450,60 @@ func (l *loader) set(name string, all *object) {
 		case i == 20:
 			l.mistakes = append(l.mistakes, Mistake{File: set.Origin, Text: fmt.Sprintf("%d more records are broken", len(mistakes)-20)})
 		}
+	}
+}
+
+// mostMade is the largest set that is made from a schema.
+const mostMade = 100_000
+
+// made reads a set that is made from a JSON Schema.
+func (l *loader) made(set *payload.Set, o *object) {
+	for _, key := range []string{"recording", "broken"} {
+		if n := o.keys[key]; n != nil {
+			l.wrong(n, "%s does not go with schema: a set is recorded or made", o.at(key))
+		}
+	}
+	path := o.within("schema", l.dir)
+	seed, count := uint64(o.whole("seed", 1, 0)), o.whole("count", 100, 1)
+	if count > mostMade {
+		l.wrong(o.fields["count"], "%s is %d; the most is %d", o.at("count"), count, mostMade)
+		return
+	}
+	as := payload.Made{Set: set.Name, Type: o.text("type", set.Name+".made")}
+	if r := o.child("request", "method", "path"); r != nil {
+		as.Method, as.Target = r.text("method", "POST"), r.text("path", "/")
+		if n := o.keys["type"]; n != nil {
+			l.wrong(n, "%s is of events, but request makes HTTP requests", o.at("type"))
+		}
+		if as.Method != strings.ToUpper(as.Method) || as.Method == "" {
+			l.wrong(r.fields["method"], "%s: methods are written in capitals: %s", r.at("method"), strings.ToUpper(as.Method))
+		}
+		if !strings.HasPrefix(as.Target, "/") {
+			l.wrong(r.fields["path"], "%s: %q does not begin with /", r.at("path"), as.Target)
+		}
+	}
+	if path == "" {
+		return
+	}
+	set.Origin = o.text("schema", "")
+	l.files = append(l.files, path)
+	text, err := os.ReadFile(path)
+	if err != nil {
+		l.wrong(o.fields["schema"], "%s: %s cannot be read: %v%s", o.at("schema"), set.Origin, cause(err), suggest(filepath.Base(path), filesIn(filepath.Dir(path))))
+		return
+	}
+	g, err := generate.New(text)
+	if err != nil {
+		l.wrong(o.fields["schema"], "%s: %s cannot be honoured: %v", o.at("schema"), set.Origin, err)
+		return
+	}
+	for n := range uint64(count) {
+		data, err := g.Make(seed, n)
+		if err != nil {
+			l.wrong(o.fields["schema"], "%s: %s: %v", o.at("schema"), set.Origin, err)
+			return
+		}
+		set.Payloads = append(set.Payloads, as.Payload(seed, n, data))
 	}
 }
 

@@ -42,6 +42,8 @@ sources:
 payloads:
   fare-requests: {recording: fares.har, expect: {status: 200, values: {/cents: 450}, leave_out: [/at]}}
   boarding-scans: {recording: scans.ndjson, broken: skip}
+  scans-made: {schema: scan.json, seed: 7, count: 20}
+  asks-made: {schema: scan.json, count: 3, request: {path: /scan}}
 drills:
   friday-evening:
     seed: 7
@@ -69,6 +71,7 @@ func write(t *testing.T, yaml string) string {
 		File:           yaml,
 		"quote.env":    "# fares\nHARBOUR=\"Skerry Holm\"\nDECKS=2\n",
 		"run.sh":       "exec serve",
+		"scan.json":    `{"type":"object","required":["pass"],"properties":{"pass":{"type":"string","pattern":"^BF-[0-9]{4}$"}}}`,
 		"scans.ndjson": scan + "{broken\n",
 		"fares.har":    `{"log":{"entries":[{"startedDateTime":"2026-11-20T18:00:00Z","request":{"method":"GET","url":"http://fares.example/quote/x"}}]}}`,
 	} {
@@ -101,6 +104,12 @@ func TestAGoodFileIsResolved(t *testing.T) {
 	}
 	if x := l.Sets[0].Expect; x == nil || len(x.Check(200, []byte(`{"cents":450}`))) != 2 || x.Check(404, []byte(`{"cents":451}`))[1].Held {
 		t.Errorf("expectations %+v", x)
+	}
+	if made := l.Sets[2].Payloads; len(made) != 20 || made[4].Event.ID != "scans-made-7-5" || made[4].Event.Type != "scans-made.made" || !strings.Contains(string(made[4].Event.Data), `"pass":"BF-`) {
+		t.Errorf("made events %+v", made)
+	}
+	if made := l.Sets[3].Payloads; len(made) != 3 || made[0].Label() != "POST /scan" {
+		t.Errorf("made requests %+v", made)
 	}
 	s := &l.Sources[1]
 	if s.BatchMax != 6 || s.Attempts != 4 || s.DeadLetter != 2 || s.Lease != 20*time.Second {
@@ -168,6 +177,11 @@ var mistakes = []struct {
 	{"status: 200", "status: fine", "is not an HTTP status", true},
 	{"/cents: 450", "cents: 450", "is not a JSON Pointer", true},
 	{"status: 200", "schema: no.json", "no.json", false},
+	{"schema: scan.json, seed", "schema: scna.json, seed", "did you mean scan.json?", false},
+	{"count: 20", "count: 2000000", "the most is 100000", true},
+	{"count: 3, request: {path: /scan}", "recording: fares.har", "a set is recorded or made", true},
+	{"{recording: fares.har, expect", "{recording: fares.har, seed: 3, expect", "belongs to a set with a schema", false},
+	{"path: /scan", "path: scan", "does not begin with /", true},
 	{"build: [make]", "build: make", "wanted a list", true},
 	{"functions:\n", "functions:\n  boarding: {start: [sh]}\n", "already defined", false},
 	{"  quote:\n", "  quote:\n   - x\n", "not valid YAML", false},
