@@ -110,8 +110,10 @@ var dialects = map[string]int{
 // Generator makes payloads from one schema.
 type Generator struct {
 	root     *schema
-	dialect  int       // of the root
-	start    []*schema // the root alone
+	dialect  int                           // of the root
+	doc      any                           // as it was read
+	lenient  map[string]*jsonschema.Schema // without the keyword at a place
+	start    []*schema                     // the root alone
 	programs map[string]*automaton
 	all      []*schema
 	byURI    map[string]*schema
@@ -135,7 +137,7 @@ func New(text []byte) (*Generator, error) {
 	if err != nil {
 		return nil, &Refused{"", "not JSON: " + err.Error()}
 	}
-	g := &Generator{byURI: map[string]*schema{}, anchors: map[string]*schema{}, dynamic: map[string]*schema{}, compiler: Compiler(noLoading{})}
+	g := &Generator{doc: plain, lenient: map[string]*jsonschema.Schema{}, byURI: map[string]*schema{}, anchors: map[string]*schema{}, dynamic: map[string]*schema{}, compiler: Compiler(noLoading{})}
 	if err := g.compiler.AddResource(home, plain); err != nil {
 		return nil, &Refused{"", err.Error()}
 	}

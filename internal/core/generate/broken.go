@@ -1,0 +1,355 @@
+package generate
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"math/big"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"nightdrill/internal/core/chance"
+)
+
+// Broken is a payload that violates one keyword.
+type Broken struct {
+	Payload []byte
+	At      string // a JSON Pointer to the place in the payload
+	Keyword string // such as minLength
+	Schema  string // a JSON Pointer to the keyword in the schema
+}
+
+// spot is a keyword that holds at a place of a payload.
+type spot struct {
+	path    []any // names and numbers
+	s       *schema
+	keyword string
+	value   any
+}
+
+// Break gives payload n of a seed with one keyword violated, and no other: without
+// that keyword the schema takes it. ok is false when nothing in the schema can be
+// violated by itself.
+func (g *Generator) Break(seed, n uint64) (b Broken, ok bool) {
+	for attempt := range uint64(20) {
+		v, err := g.draft(seed, n, attempt)
+		if err != nil || g.whole.Validate(simple(v)) != nil {
+			continue
+		}
+		m := &maker{g: g, r: chance.New(seed, n<<8|attempt<<1|1), effort: effort}
+		var spots []spot
+		g.collect(&spots, g.root, nil, v, 0)
+		for _, i := range m.order(len(spots)) {
+			s := &spots[i]
+			for range 3 {
+				other, ok := m.violate(s)
+				if !ok {
+					continue
+				}
+				made := replace(v, s.path, other)
+				if g.breaksOnly(made, s) {
+					return Broken{write(nil, made), pointer(s.path), s.keyword, s.s.place + "/" + s.keyword}, true
+				}
+			}
+		}
+	}
+	return b, false
+}
+
+// breaksOnly tells whether the schema refuses a value, and the schema without
+// the keyword takes it.
+func (g *Generator) breaksOnly(v any, s *spot) bool {
+	plain := simple(v)
+	if g.whole.Validate(plain) == nil {
+		return false
+	}
+	place := s.s.place + "/" + s.keyword
+	lenient, known := g.lenient[place]
+	if !known {
+		c := Compiler(noLoading{})
+		if err := c.AddResource(home, lacking(g.doc, strings.Split(place, "/")[1:])); err == nil {
+			lenient, _ = c.Compile(home) // what does not compile breaks nothing by itself
+		}
+		g.lenient[place] = lenient
+	}
+	return lenient != nil && lenient.Validate(plain) == nil
+}
+
+// lacking gives a document without the member at a pointer's path.
+func lacking(doc any, path []string) any {
+	name := strings.NewReplacer("~1", "/", "~0", "~").Replace(path[0])
+	switch v := doc.(type) {
+	case map[string]any:
+		c := maps.Clone(v)
+		if len(path) == 1 {
+			delete(c, name)
+		} else {
+			c[name] = lacking(v[name], path[1:])
+		}
+		return c
+	case []any:
+		c := slices.Clone(v)
+		if i, err := strconv.Atoi(name); err == nil && i < len(c) && len(path) > 1 {
+			c[i] = lacking(v[i], path[1:])
+		}
+		return c
+	}
+	return doc
+}
+
+// collect finds the keywords that hold at each place of a value, as far as no
+// choice stands before them.
+func (g *Generator) collect(out *[]spot, s *schema, path []any, v any, refs int) {
+	if s == nil || s.always != nil || refs > mostRefs {
+		return
+	}
+	add := func(keyword string, holds bool) {
+		if holds {
+			*out = append(*out, spot{slices.Clone(path), s, keyword, v})
+		}
+	}
+	add("type", s.types != nil)
+	add("enum", s.enum != nil)
+	add("const", s.hasConst)
+	switch v := v.(type) {
+	case json.Number:
+		add("minimum", s.minimum != nil)
+		add("maximum", s.maximum != nil)
+		add("exclusiveMinimum", s.above != nil)
+		add("exclusiveMaximum", s.below != nil)
+		add("multipleOf", s.multipleOf != nil)
+	case string:
+		add("minLength", s.minLength > 0)
+		add("maxLength", s.maxLength != none)
+		add("pattern", s.pattern != "")
+		add("format", formats[s.format] != nil)
+	case []any:
+		add("minItems", s.minItems > 0)
+		add("maxItems", s.maxItems != none)
+		add("uniqueItems", s.unique && len(v) > 0)
+		for i, x := range v {
+			below := append(slices.Clone(path), i)
+			switch {
+			case i < len(s.prefixItems):
+				g.collect(out, s.prefixItems[i], below, x, 0)
+			case s.items != nil:
+				g.collect(out, s.items, below, x, 0)
+			}
+		}
+	case *object:
+		add("required", len(s.required) > 0)
+		add("minProperties", s.minProps > 0)
+		add("maxProperties", s.maxProps != none)
+		add("additionalProperties", s.additional != nil && s.additional.always != nil && !*s.additional.always)
+		add("dependentRequired", s.dependent != nil)
+		for i, name := range v.names {
+			g.collect(out, s.properties[name], append(slices.Clone(path), name), v.values[i], 0)
+		}
+	}
+	for _, ref := range []string{s.ref, s.dynamicRef} {
+		if ref != "" {
+			g.collect(out, g.target(s, ref), path, v, refs+1)
+		}
+	}
+	for _, x := range s.allOf {
+		g.collect(out, x, path, v, refs+1)
+	}
+}
+
+// violate makes a value that a keyword refuses, as near to the one that is there
+// as it can be.
+func (m *maker) violate(s *spot) (any, bool) {
+	switch s.keyword {
+	case "type":
+		others := []any{nil, true, json.Number("0"), "text", []any{}, &object{}, json.Number("0.5")}
+		return others[m.r.Below(len(others))], true
+	case "enum", "const":
+		switch v := s.value.(type) {
+		case string:
+			return v + "x", true
+		case json.Number:
+			return number(new(big.Rat).Add(rat(v), big.NewRat(1, 1))), true
+		case bool:
+			return !v, true
+		}
+		return "text", true
+	case "minimum", "exclusiveMaximum", "maximum", "exclusiveMinimum", "multipleOf":
+		return m.violateNumber(s), true
+	case "minLength", "maxLength", "pattern", "format":
+		return m.violateText(s)
+	case "minItems", "maxItems", "uniqueItems":
+		return m.violateItems(s)
+	}
+	return m.violateMembers(s)
+}
+
+func (m *maker) violateNumber(s *spot) any {
+	step := big.NewRat(1, 1) // of an integer; of others, a little less
+	if !slices.Contains(s.s.types, "integer") && m.r.Chance(1, 2) {
+		step = big.NewRat(1, 100)
+	}
+	switch s.keyword {
+	case "minimum":
+		return number(new(big.Rat).Sub(s.s.minimum, step))
+	case "maximum":
+		return number(new(big.Rat).Add(s.s.maximum, step))
+	case "exclusiveMinimum":
+		return number(s.s.above)
+	case "exclusiveMaximum":
+		return number(s.s.below)
+	}
+	half := new(big.Rat).Mul(s.s.multipleOf, big.NewRat(1, 2))
+	if half.IsInt() || !slices.Contains(s.s.types, "integer") {
+		return number(new(big.Rat).Add(rat(s.value), half))
+	}
+	return number(new(big.Rat).Add(rat(s.value), big.NewRat(1, 1)))
+}
+
+func (m *maker) violateText(s *spot) (any, bool) {
+	v := []rune(s.value.(string))
+	switch s.keyword {
+	case "minLength":
+		if len(v) < s.s.minLength {
+			return nil, false
+		}
+		return string(v[:s.s.minLength-1]), true
+	case "maxLength":
+		if s.s.maxLength > 1<<20 {
+			return nil, false
+		}
+		last := 'x'
+		if len(v) > 0 {
+			last = v[len(v)-1]
+		}
+		for len(v) <= s.s.maxLength {
+			v = append(v, last)
+		}
+		return string(v), true
+	case "pattern":
+		for range textTries {
+			w := slices.Clone(v)
+			if len(w) == 0 {
+				w = []rune{'x'}
+			}
+			w[m.r.Below(len(w))] = []rune{'#', ' ', 'Z', '0', 'é'}[m.r.Below(5)]
+			if !matches(s.s.pattern, string(w)) {
+				return string(w), true
+			}
+		}
+		for _, w := range []string{"", "#", strings.Repeat("#", utf8.RuneCountInString(string(v)))} {
+			if !matches(s.s.pattern, w) {
+				return w, true
+			}
+		}
+		return nil, false
+	}
+	return "not a " + s.s.format, true
+}
+
+func (m *maker) violateItems(s *spot) (any, bool) {
+	v := s.value.([]any)
+	switch s.keyword {
+	case "minItems":
+		if len(v) < s.s.minItems {
+			return nil, false
+		}
+		return slices.Clone(v[:s.s.minItems-1]), true
+	case "uniqueItems":
+		return append(slices.Clone(v), v[m.r.Below(len(v))]), true
+	}
+	out := slices.Clone(v)
+	for len(out) <= s.s.maxItems && s.s.maxItems < 1000 {
+		list := []*schema{}
+		switch {
+		case len(out) < len(s.s.prefixItems):
+			list = append(list, s.s.prefixItems[len(out)])
+		case s.s.items != nil:
+			list = append(list, s.s.items)
+		}
+		x, err := m.item(list, out, s.s.unique, deep)
+		if err != nil {
+			return nil, false
+		}
+		out = append(out, x)
+	}
+	return out, true
+}
+
+func (m *maker) violateMembers(s *spot) (any, bool) {
+	v := s.value.(*object)
+	without := func(name string) (any, bool) {
+		i := slices.Index(v.names, name)
+		if i < 0 {
+			return nil, false
+		}
+		return &object{slices.Delete(slices.Clone(v.names), i, i+1), slices.Delete(slices.Clone(v.values), i, i+1)}, true
+	}
+	with := func(name string, x any) *object {
+		i, _ := slices.BinarySearch(v.names, name)
+		return &object{slices.Insert(slices.Clone(v.names), i, name), slices.Insert(slices.Clone(v.values), i, x)}
+	}
+	switch s.keyword {
+	case "required":
+		return without(s.s.required[m.r.Below(len(s.s.required))])
+	case "minProperties":
+		if len(v.names) < s.s.minProps || len(v.names) == 0 {
+			return nil, false
+		}
+		keep := s.s.minProps - 1
+		return &object{slices.Clone(v.names[:keep]), slices.Clone(v.values[:keep])}, true
+	case "dependentRequired":
+		for _, name := range sorted(s.s.dependent) {
+			if slices.Contains(v.names, name) && len(s.s.dependent[name]) > 0 {
+				return without(s.s.dependent[name][m.r.Below(len(s.s.dependent[name]))])
+			}
+		}
+		return nil, false
+	}
+	// one more than there may be
+	o := v
+	for n := 0; n == 0 || s.keyword == "maxProperties" && len(o.names) <= s.s.maxProps && n < 1000; n++ {
+		name := m.word() + "-" + m.digits(2)
+		if slices.Contains(o.names, name) {
+			continue
+		}
+		x := any("text")
+		if list := m.memberOf(&shape{objects: []*schema{s.s}}, name); s.keyword == "maxProperties" && len(list) > 0 {
+			var err error
+			if x, err = m.value(list, deep); err != nil {
+				return nil, false
+			}
+		}
+		v = o
+		o = with(name, x)
+	}
+	return o, true
+}
+
+// replace gives a value with another one at a place; the value stays as it is.
+func replace(v any, path []any, with any) any {
+	if len(path) == 0 {
+		return with
+	}
+	switch v := v.(type) {
+	case *object:
+		i := slices.Index(v.names, path[0].(string))
+		c := &object{v.names, slices.Clone(v.values)}
+		c.values[i] = replace(v.values[i], path[1:], with)
+		return c
+	case []any:
+		c := slices.Clone(v)
+		c[path[0].(int)] = replace(v[path[0].(int)], path[1:], with)
+		return c
+	}
+	return v
+}
+
+func pointer(path []any) string {
+	var b strings.Builder
+	for _, p := range path {
+		fmt.Fprintf(&b, "/%s", escape(fmt.Sprint(p)))
+	}
+	return b.String()
+}
