@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -114,7 +115,7 @@ func showPayload(dir *string) *cobra.Command {
 }
 
 func generatePayloads() *cobra.Command {
-	var schema, to string
+	var schema, to, mode string
 	var count int
 	var seed uint64
 	var asEvents bool
@@ -136,21 +137,29 @@ place in it and the reason.`,
 			if err != nil {
 				return wrong(fmt.Errorf("the schema cannot be read: %w", err))
 			}
+			if !slices.Contains(payload.Modes, mode) {
+				return wrong(fmt.Errorf("--mode is %q; there are %s", mode, strings.Join(payload.Modes, ", ")))
+			}
 			g, err := generate.New(text)
 			if err != nil {
 				return wrong(fmt.Errorf("%s: %w", schema, err))
 			}
+			name := strings.TrimSuffix(filepath.Base(schema), filepath.Ext(schema))
+			as := payload.Made{Set: name, Type: name + ".made", Mode: mode}
 			return output(cmd, to, func(w *bufio.Writer) error {
 				for n := range uint64(count) {
 					if cmd.Context().Err() != nil {
 						return errInterrupted
 					}
-					made, err := g.Make(seed, n)
+					made, breaks, err := as.Make(g, seed, n)
 					if err != nil {
 						return wrong(fmt.Errorf("%s: %w", schema, err))
 					}
+					if breaks != "" && !asEvents {
+						fmt.Fprintf(cmd.ErrOrStderr(), "line %d breaks %s\n", n+1, breaks)
+					}
 					if asEvents {
-						made = asEvent(schema, seed, n, made)
+						made = as.Payload(seed, n, made, breaks).Event.AppendJSON(nil)
 					}
 					if _, err := w.Write(append(made, '\n')); err != nil {
 						return err
@@ -164,16 +173,10 @@ place in it and the reason.`,
 	f.StringVar(&schema, "schema", "", "the JSON Schema's file")
 	f.IntVar(&count, "count", 10, "how many")
 	f.Uint64Var(&seed, "seed", 1, "the same seed gives the same payloads")
+	f.StringVar(&mode, "mode", "valid", "valid; edges: bounds, the empty and the longest, forgotten characters; broken: one keyword violated, which is said on standard error")
 	f.StringVar(&to, "out", "", "write to a file instead of standard output")
 	f.BoolVar(&asEvents, "events", false, "wrap each as a CloudEvent, so that a payload set can be made of the file")
 	return c
-}
-
-// asEvent wraps a payload as a CloudEvent.
-func asEvent(schema string, seed, n uint64, data []byte) []byte {
-	name := strings.TrimSuffix(filepath.Base(schema), filepath.Ext(schema))
-	p := (&payload.Made{Set: name, Type: name + ".made"}).Payload(seed, n, data)
-	return p.Event.AppendJSON(nil)
 }
 
 // output writes to a file or to standard output. A file is there whole or not at all.

@@ -409,7 +409,7 @@ func (l *loader) pairs(o *object, key string) (out []event.Field) {
 }
 
 func (l *loader) set(name string, all *object) {
-	o := all.child(name, "recording", "broken", "schema", "seed", "count", "type", "request", "expect")
+	o := all.child(name, "recording", "broken", "schema", "mode", "seed", "count", "type", "request", "expect")
 	set := payload.Set{Name: name, Expect: l.expect(o)}
 	skip := o.choice("broken", []string{"refuse", "skip"}, 0) == 1
 	defer func() { l.p.Sets = append(l.p.Sets, set) }()
@@ -417,7 +417,7 @@ func (l *loader) set(name string, all *object) {
 		l.made(&set, o)
 		return
 	}
-	for _, key := range []string{"seed", "count", "type", "request"} {
+	for _, key := range []string{"mode", "seed", "count", "type", "request"} {
 		if n := o.keys[key]; n != nil {
 			l.wrong(n, "%s belongs to a set with a schema", o.at(key))
 		}
@@ -469,7 +469,7 @@ func (l *loader) made(set *payload.Set, o *object) {
 		l.wrong(o.fields["count"], "%s is %d; the most is %d", o.at("count"), count, mostMade)
 		return
 	}
-	as := payload.Made{Set: set.Name, Type: o.text("type", set.Name+".made")}
+	as := payload.Made{Set: set.Name, Type: o.text("type", set.Name+".made"), Mode: payload.Modes[o.choice("mode", payload.Modes, 0)]}
 	if r := o.child("request", "method", "path"); r != nil {
 		as.Method, as.Target = r.text("method", "POST"), r.text("path", "/")
 		if n := o.keys["type"]; n != nil {
@@ -498,12 +498,12 @@ func (l *loader) made(set *payload.Set, o *object) {
 		return
 	}
 	for n := range uint64(count) {
-		data, err := g.Make(seed, n)
+		data, breaks, err := as.Make(g, seed, n)
 		if err != nil {
 			l.wrong(o.fields["schema"], "%s: %s: %v", o.at("schema"), set.Origin, err)
 			return
 		}
-		set.Payloads = append(set.Payloads, as.Payload(seed, n, data))
+		set.Payloads = append(set.Payloads, as.Payload(seed, n, data, breaks))
 	}
 }
 

@@ -34,7 +34,7 @@ type spot struct {
 // violated by itself.
 func (g *Generator) Break(seed, n uint64) (b Broken, ok bool) {
 	for attempt := range uint64(20) {
-		v, err := g.draft(seed, n, attempt)
+		v, err := g.draft(seed, n, attempt, false)
 		if err != nil || g.whole.Validate(simple(v)) != nil {
 			continue
 		}

@@ -144,6 +144,11 @@ func TestMade(t *testing.T) {
 				if err := independent.Validate(v); err != nil {
 					t.Fatalf("seed %d: %s: %v", seed, made, err)
 				}
+				if edge, err := g.Edge(seed, seed%7); err != nil {
+					t.Fatalf("seed %d: at the edges: %v", seed, err)
+				} else if v, err := jsonschema.UnmarshalJSON(bytes.NewReader(edge)); err != nil || independent.Validate(v) != nil {
+					t.Fatalf("seed %d: at the edges: %s: %v", seed, edge, independent.Validate(v))
+				}
 				if again, _ := g.Make(seed, seed%7); !bytes.Equal(made, again) {
 					t.Fatalf("seed %d gives %s, and then %s", seed, made, again)
 				}
@@ -265,7 +270,7 @@ func BenchmarkMake(b *testing.B) {
 	create := func(from uint64) time.Duration {
 		began := time.Now()
 		for i := range uint64(n) {
-			v, err := g.draft(1, from+i, 0)
+			v, err := g.draft(1, from+i, 0, false)
 			if err != nil {
 				b.Fatal(err)
 			}

@@ -453,6 +453,7 @@ type maker struct {
 	r *chance.Source
 	// tries that are left for the whole payload
 	effort int
+	edges  bool
 }
 
 // order gives the numbers below n in random order.

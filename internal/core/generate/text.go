@@ -53,6 +53,13 @@ func (m *maker) draft(h *shape) (string, bool) {
 // prose makes words of about a length.
 func (m *maker) prose(lo, hi int) string {
 	n := m.count(lo, hi, 16)
+	if m.edges && m.r.Chance(2, 3) {
+		out := make([]rune, n)
+		for i := range out {
+			out[i] = corners[m.r.Below(len(corners))]
+		}
+		return string(out)
+	}
 	var b strings.Builder
 	for b.Len() < n {
 		if b.Len() > 0 {
@@ -70,6 +77,11 @@ func (m *maker) prose(lo, hi int) string {
 	}
 	return s
 }
+
+// corners are characters that are often forgotten: outside of ASCII and of the
+// first plane, of two widths, combining, written from the right, invisible, and
+// those that JSON, HTML and shells mind.
+var corners = []rune("éßñ船漢🚢👩\u0301\u200d\u202e\u2028\ufeffש\x00\t\n\r\x1f\x7f\"'\\\\/<>&%$;{} aZ09")
 
 func (m *maker) digits(n int) string {
 	b := make([]byte, n)

@@ -20,14 +20,22 @@ const (
 	deepest = 60
 	// tries is how often a value is made anew at one place.
 	tries = 40
+	// edgeTries is how often it is tried to stay at the edges.
+	edgeTries = 400
 	// effort is how often that may be for a whole payload.
 	effort = 20_000
 )
 
 // Make gives payload n of a seed as compact JSON, members sorted by their names.
-func (g *Generator) Make(seed, n uint64) ([]byte, error) {
+func (g *Generator) Make(seed, n uint64) ([]byte, error) { return g.make(seed, n, false) }
+
+// Edge is Make with what lies at the edges: bounds, the empty and the longest,
+// all optional members or none, and characters that are often forgotten.
+func (g *Generator) Edge(seed, n uint64) ([]byte, error) { return g.make(seed, n, true) }
+
+func (g *Generator) make(seed, n uint64, edges bool) ([]byte, error) {
 	for attempt := range uint64(8) {
-		v, err := g.draft(seed, n, attempt)
+		v, err := g.draft(seed, n, attempt, edges)
 		if err == nil && g.whole.Validate(simple(v)) == nil {
 			return write(make([]byte, 0, 1024), v), nil
 		}
@@ -36,8 +44,8 @@ func (g *Generator) Make(seed, n uint64) ([]byte, error) {
 }
 
 // draft makes a value that has not been validated as a whole.
-func (g *Generator) draft(seed, n, attempt uint64) (any, error) {
-	m := &maker{g: g, r: chance.New(seed, n<<3|attempt), effort: effort}
+func (g *Generator) draft(seed, n, attempt uint64, edges bool) (any, error) {
+	m := &maker{g: g, r: chance.New(seed, n<<3|attempt), effort: effort, edges: edges}
 	return m.value(g.start, 0)
 }
 
@@ -52,6 +60,7 @@ func (m *maker) value(list []*schema, depth int) (any, error) {
 		if m.effort--; m.effort < 0 {
 			return nil, errNothing
 		}
+		m.edges = m.edges && m.effort > effort-edgeTries // where nothing at the edges fits, something else does
 		h, err := m.flatten(list, depth)
 		if err != nil {
 			if len(list) == 1 && m.effort%8 == 0 || len(list) > 1 && m.effort%4 == 0 {
@@ -117,10 +126,15 @@ func (m *maker) fill(h *shape, depth int) (any, error) {
 // of as many as the bounds ask for.
 func (m *maker) number(h *shape) (any, error) {
 	if lo, hi, ok := h.smallIntegers(); ok {
+		if m.edges && (h.min == nil || h.max == nil) && m.r.Chance(1, 2) {
+			if n := edgeIntegers[m.r.Below(len(edgeIntegers))]; (h.min == nil || n >= lo) && (h.max == nil || n <= hi) {
+				return json.Number(strconv.FormatInt(n, 10)), nil
+			}
+		}
 		switch {
-		case m.r.Chance(1, 16): // the ends of a range are where mistakes are
+		case m.r.Chance(1, 16), m.edges && m.r.Chance(1, 2): // the ends of a range are where mistakes are
 			return json.Number(strconv.FormatInt(lo, 10)), nil
-		case m.r.Chance(1, 16):
+		case m.r.Chance(1, 16), m.edges:
 			return json.Number(strconv.FormatInt(hi, 10)), nil
 		}
 		return json.Number(strconv.FormatInt(lo+int64(m.r.Below(int(hi-lo)+1)), 10)), nil
@@ -170,8 +184,8 @@ func (m *maker) number(h *shape) (any, error) {
 	}
 	k := new(big.Int).Set(lo)
 	switch {
-	case m.r.Chance(1, 16): // the ends of a range are where mistakes are
-	case m.r.Chance(1, 16):
+	case m.r.Chance(1, 16), m.edges && m.r.Chance(1, 2): // the ends of a range are where mistakes are
+	case m.r.Chance(1, 16), m.edges:
 		k.Set(hi)
 	default:
 		k.Add(k, m.below(span.Add(span, big.NewInt(1))))
@@ -240,11 +254,24 @@ func number(r *big.Rat) json.Number {
 	return json.Number(strings.TrimRight(strings.TrimRight(r.FloatString(places), "0"), "."))
 }
 
+// edgeIntegers are those at which programs break: around nothing, and around
+// what 32 bits and a double hold.
+var edgeIntegers = []int64{0, 1, -1, 1<<31 - 1, 1 << 31, -1 << 31, 1 << 53, 1<<53 + 1, -1 << 53}
+
+// mostEdge is the longest text or list that is made because it is the longest.
+const mostEdge = 10_000
+
 // count picks a number of items or members: few, within bounds, the bounds now
 // and then.
 func (m *maker) count(lo, hi, usual int) int {
 	if hi == none {
 		hi = lo + usual
+	}
+	if m.edges && hi-lo <= mostEdge {
+		if m.r.Chance(1, 2) {
+			return lo
+		}
+		return hi
 	}
 	if m.r.Chance(1, 8) && hi-lo < 64 {
 		return hi
@@ -329,8 +356,12 @@ func (m *maker) object(h *shape, depth int) (any, error) {
 	optional := h.optional()
 	most := h.maxProps
 	room := func() bool { return most == none || len(names) < most }
+	share := 2 // of optional members, one in so many
+	if m.edges {
+		share = 1 + 1000*m.r.Below(2) // all, or none
+	}
 	for _, i := range m.order(len(optional)) {
-		if room() && (depth < deep && m.r.Chance(1, 2) || len(names) < h.minProps) && m.possible(h, optional[i], depth) {
+		if room() && (depth < deep && m.r.Chance(1, share) || len(names) < h.minProps) && m.possible(h, optional[i], depth) {
 			names = append(names, optional[i])
 		}
 	}

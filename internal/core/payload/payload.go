@@ -34,21 +34,6 @@ type Payload struct {
 	Time    time.Time // when it was recorded; zero when the recording has no times
 }
 
-// Made says what becomes of data that was made from a schema: an event, or the
-// body of an HTTP request where there is a method.
-type Made struct {
-	Set, Type      string
-	Method, Target string
-}
-
-// Payload gives payload n of a seed, with its data.
-func (m *Made) Payload(seed, n uint64, data []byte) Payload {
-	if m.Method != "" {
-		return Payload{Request: &event.Request{Method: m.Method, Target: m.Target, Header: []event.Field{{Name: "Content-Type", Value: "application/json"}}, Body: data}}
-	}
-	return Payload{Event: &event.Event{ID: fmt.Sprintf("%s-%d-%d", m.Set, seed, n+1), Source: "/made/" + m.Set, Type: m.Type, DataContentType: "application/json", Data: data}}
-}
-
 // Label names the payload in a few words: its event type and id, or its request line.
 func (p *Payload) Label() string {
 	if p.Request != nil {
