@@ -142,7 +142,7 @@ func New(text []byte) (*Generator, error) {
 		return nil, &Refused{"", err.Error()}
 	}
 	if g.whole, err = g.compiler.Compile(home); err != nil {
-		return nil, &Refused{"", strings.Join(strings.Fields(strings.TrimPrefix(err.Error(), "jsonschema ")), " ")}
+		return nil, invalid(err)
 	}
 	if g.root, err = g.read(plain, home, home+"#", ""); err != nil {
 		return nil, err
@@ -160,6 +160,23 @@ func New(text []byte) (*Generator, error) {
 		return nil, &Refused{"", "no value that ends fits it: it needs itself without end, or nothing is allowed"}
 	}
 	return g, nil
+}
+
+// invalid says where a schema is none, and why.
+func invalid(err error) *Refused {
+	var s *jsonschema.SchemaValidationError
+	var v *jsonschema.ValidationError
+	if !errors.As(err, &s) || !errors.As(s.Err, &v) {
+		return &Refused{"", strings.Join(strings.Fields(strings.ReplaceAll(err.Error(), home, "the schema")), " ")}
+	}
+	for len(v.Causes) > 0 {
+		v = v.Causes[0]
+	}
+	at := ""
+	for _, name := range v.InstanceLocation {
+		at += "/" + escape(name)
+	}
+	return &Refused{at, "not a schema: " + Why(v)}
 }
 
 // read reads a subschema and those below it.

@@ -20,8 +20,6 @@ const (
 	deepest = 60
 	// tries is how often a value is made anew at one place.
 	tries = 40
-	// edgeTries is how often it is tried to stay at the edges.
-	edgeTries = 400
 	// effort is how often that may be for a whole payload.
 	effort = 20_000
 )
@@ -35,7 +33,7 @@ func (g *Generator) Edge(seed, n uint64) ([]byte, error) { return g.make(seed, n
 
 func (g *Generator) make(seed, n uint64, edges bool) ([]byte, error) {
 	for attempt := range uint64(8) {
-		v, err := g.draft(seed, n, attempt, edges)
+		v, err := g.draft(seed, n, attempt, edges && attempt < 4) // where nothing at the edges fits, something else does
 		if err == nil && g.whole.Validate(simple(v)) == nil {
 			return write(make([]byte, 0, 1024), v), nil
 		}
@@ -60,7 +58,6 @@ func (m *maker) value(list []*schema, depth int) (any, error) {
 		if m.effort--; m.effort < 0 {
 			return nil, errNothing
 		}
-		m.edges = m.edges && m.effort > effort-edgeTries // where nothing at the edges fits, something else does
 		h, err := m.flatten(list, depth)
 		if err != nil {
 			if len(list) == 1 && m.effort%8 == 0 || len(list) > 1 && m.effort%4 == 0 {
