@@ -149,7 +149,7 @@ place in it and the reason.`,
 			return output(cmd, to, func(w *bufio.Writer) error {
 				for n := range uint64(count) {
 					if cmd.Context().Err() != nil {
-						return errInterrupted
+						return coded{interrupted, errors.New("interrupted")}
 					}
 					made, breaks, err := as.Make(g, seed, n)
 					if err != nil {

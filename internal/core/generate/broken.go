@@ -41,8 +41,7 @@ func (g *Generator) Break(seed, n uint64) (b Broken, ok bool) {
 		m := &maker{g: g, r: chance.New(seed, n<<8|attempt<<1|1), effort: effort}
 		var spots []spot
 		g.collect(&spots, g.root, nil, v, 0)
-		for _, i := range m.order(len(spots)) {
-			s := &spots[i]
+		for _, s := range m.varied(spots) {
 			for range 3 {
 				other, ok := m.violate(s)
 				if !ok {
@@ -56,6 +55,28 @@ func (g *Generator) Break(seed, n uint64) (b Broken, ok bool) {
 		}
 	}
 	return b, false
+}
+
+// varied gives the spots in random order, each keyword once before any comes again.
+func (m *maker) varied(spots []spot) (out []*spot) {
+	of := map[string][]*spot{}
+	var keywords []string
+	for _, i := range m.order(len(spots)) {
+		s := &spots[i]
+		if of[s.keyword] == nil {
+			keywords = append(keywords, s.keyword)
+		}
+		of[s.keyword] = append(of[s.keyword], s)
+	}
+	shuffled := m.order(len(keywords))
+	for round := 0; len(out) < len(spots); round++ {
+		for _, i := range shuffled {
+			if list := of[keywords[i]]; round < len(list) {
+				out = append(out, list[round])
+			}
+		}
+	}
+	return out
 }
 
 // breaksOnly tells whether the schema refuses a value, and the schema without

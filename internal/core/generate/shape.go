@@ -135,7 +135,7 @@ func (m *maker) combine(list []*schema, depth int) (*shape, error) {
 		h = h.clone()
 		h.later = h.later[1:]
 		present := slices.Contains(h.required, l.name)
-		if !present && !slices.Contains(h.forbidden, l.name) && depth < deep && m.r.Chance(1, 2) {
+		if !present && !slices.Contains(h.forbidden, l.name) && !m.ends(depth) && m.r.Chance(1, 2) {
 			with := h.clone()
 			with.required = append(with.required, l.name)
 			if next, err := m.add(with, l.then, depth, 0); err == nil && !next.empty() {
@@ -232,11 +232,11 @@ func (m *maker) condition(h *shape, s *schema, depth, refs int) (*shape, error) 
 // not fit. Deep in a payload the branch that ends soonest is taken.
 func (m *maker) choose(h *shape, branches []*schema, depth, refs int, alone bool) (*shape, error) {
 	order := m.order(len(branches))
-	if depth >= deep {
+	if m.ends(depth) {
 		slices.SortStableFunc(order, func(a, b int) int { return branches[a].cost - branches[b].cost })
 	}
 	for n, i := range order {
-		if depth >= deep && branches[i].cost >= endless {
+		if m.ends(depth) && branches[i].cost >= endless {
 			continue
 		}
 		next, err := m.add(h, branches[i], depth, refs)
@@ -251,7 +251,7 @@ func (m *maker) choose(h *shape, branches []*schema, depth, refs int, alone bool
 				}
 			}
 			next.check = true
-		} else if n+1 < len(order) && depth < deep && m.r.Chance(1, 4) {
+		} else if n+1 < len(order) && !m.ends(depth) && m.r.Chance(1, 4) {
 			if both, err := m.add(next, branches[order[n+1]], depth, refs); err == nil && !both.empty() {
 				next = both
 			}
@@ -453,6 +453,7 @@ type maker struct {
 	r *chance.Source
 	// tries that are left for the whole payload
 	effort int
+	made   int // values so far
 	edges  bool
 }
 

@@ -70,11 +70,18 @@ func (m *maker) value(list []*schema, depth int) (any, error) {
 			continue
 		}
 		if !h.check || m.takes(list, v) {
+			m.made++
 			return v, nil
 		}
 	}
 	return nil, errNothing
 }
+
+// large is how many values a payload has before it is brought to its end.
+const large = 400
+
+// ends tells whether a payload is to be brought to its end: it is deep, or large.
+func (m *maker) ends(depth int) bool { return depth >= deep || m.made > large }
 
 // takes tells whether every schema takes a value.
 func (m *maker) takes(list []*schema, v any) bool {
@@ -95,7 +102,7 @@ func (m *maker) fill(h *shape, depth int) (any, error) {
 	if hinted := k & h.hints; hinted != 0 && !m.r.Chance(1, 12) {
 		k = hinted
 	}
-	if depth >= deep && k&(kNull|kBool|kNumber|kString) != 0 {
+	if m.ends(depth) && k&(kNull|kBool|kNumber|kString) != 0 {
 		k &= kNull | kBool | kNumber | kString
 	}
 	var all []kinds
@@ -283,7 +290,7 @@ func (m *maker) array(h *shape, depth int) (any, error) {
 		longest = max(longest, len(t.prefixItems))
 	}
 	usual = max(usual, longest+1-lo)
-	if depth >= deep {
+	if m.ends(depth) {
 		usual = 0
 	}
 	for _, c := range h.contains {
@@ -358,12 +365,12 @@ func (m *maker) object(h *shape, depth int) (any, error) {
 		share = 1 + 1000*m.r.Below(2) // all, or none
 	}
 	for _, i := range m.order(len(optional)) {
-		if room() && (depth < deep && m.r.Chance(1, share) || len(names) < h.minProps) && m.possible(h, optional[i], depth) {
+		if room() && (!m.ends(depth) && m.r.Chance(1, share) || len(names) < h.minProps) && m.possible(h, optional[i], depth) {
 			names = append(names, optional[i])
 		}
 	}
 	names = m.follow(h, names)
-	for more := 0; len(names) < h.minProps || room() && more == 0 && depth < deep && m.r.Chance(1, 6); more++ {
+	for more := 0; len(names) < h.minProps || room() && more == 0 && !m.ends(depth) && m.r.Chance(1, 6); more++ {
 		if more > 4*h.minProps+8 {
 			break
 		}
@@ -414,7 +421,7 @@ func (h *shape) optional() []string {
 // possible tells whether a member can have a value at all.
 func (m *maker) possible(h *shape, name string, depth int) bool {
 	for _, s := range m.member(h, name) {
-		if s.cost >= endless || depth >= deep && s.cost > 2 {
+		if s.cost >= endless || m.ends(depth) && s.cost > 2 {
 			return false
 		}
 	}
