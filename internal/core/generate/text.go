@@ -142,10 +142,8 @@ var formats = map[string]func(*maker) string{
 	"ipv4": func(m *maker) string {
 		return fmt.Sprintf("192.0.2.%d", m.between(0, 255)) // for documentation (RFC 5737)
 	},
-	"ipv6": func(m *maker) string { return "2001:db8::" + strings.TrimLeft(m.hex(3), "0") + "1" },
-	"uuid": func(m *maker) string {
-		return m.hex(8) + "-" + m.hex(4) + "-4" + m.hex(3) + "-8" + m.hex(3) + "-" + m.hex(12)
-	},
+	"ipv6":                  func(m *maker) string { return "2001:db8::" + strings.TrimLeft(m.hex(3), "0") + "1" },
+	"uuid":                  (*maker).uuid,
 	"uri":                   func(m *maker) string { return "https://" + m.host() + m.path() },
 	"iri":                   func(m *maker) string { return "https://" + m.host() + m.path() },
 	"uri-reference":         func(m *maker) string { return m.path() + "?" + m.word() + "=" + m.digits(2) },
