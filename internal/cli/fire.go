@@ -200,7 +200,7 @@ func fire(cmd *cobra.Command, d *desk.Desk, o desk.Order, times int, asJSON bool
 		case <-f.Done():
 		case <-cmd.Context().Done():
 			f.Stop()
-			return errInterrupted
+			return coded{interrupted, errors.New("interrupted")}
 		}
 		v := s.Look(f)
 		if times == 1 {

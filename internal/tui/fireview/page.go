@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -45,12 +46,11 @@ type pageMsg struct{ page page }
 
 // mark is a firing in the strip.
 type mark struct {
-	f       *desk.Firing
-	took    time.Duration
-	class   engine.Class
-	good    bool
-	over    bool
-	refused bool
+	f     *desk.Firing
+	took  time.Duration
+	class engine.Class
+	good  bool
+	over  bool
 }
 
 // stripLength is how many firings are in the strip at most.
@@ -65,7 +65,7 @@ func (m *Model) read() tea.Cmd {
 	recent := m.s.Recent(stripLength)
 	for i := range recent {
 		v := &recent[i]
-		x := mark{f: v.Firing, over: v.Over, refused: v.Refused != nil, took: v.Latency(), good: v.Refused == nil && v.Outcome() == engine.Done}
+		x := mark{f: v.Firing, over: v.Over, took: v.Latency(), good: v.Refused == nil && v.Outcome() == engine.Done}
 		if t := v.Last(); t != nil {
 			x.class = t.Invocation.Class
 		}
@@ -189,7 +189,7 @@ func replyRows(r *carry.Reply) (rows []paint.Row, note string) {
 		note += more
 	}
 	rows = append(rows, paint.Row{})
-	for _, name := range headerNames(r) {
+	for _, name := range slices.Sorted(maps.Keys(r.Header)) {
 		for _, value := range r.Header[name] {
 			if carry.SecretHeader(name) {
 				value = proc.Stars
@@ -200,12 +200,16 @@ func replyRows(r *carry.Reply) (rows []paint.Row, note string) {
 	return rows, note
 }
 
-func headerNames(r *carry.Reply) (names []string) {
-	for name := range r.Header {
-		names = append(names, name)
+// starred gives a request as it may be shown.
+func starred(r *event.Request) *event.Request {
+	c := *r
+	c.Header = slices.Clone(r.Header)
+	for i, h := range c.Header {
+		if carry.SecretHeader(h.Name) {
+			c.Header[i].Value = proc.Stars
+		}
 	}
-	slices.Sort(names)
-	return names
+	return &c
 }
 
 // bodyRows lays a body out: JSON indented, text as it is, other bytes as a dump.
@@ -298,18 +302,15 @@ func layOut(i *desk.Item, form int) (rows []paint.Row) {
 		}
 		return append(rows, paint.Code(harmless(string(cut(text))), "application/json")...)
 	}
-	if r := i.Payload.Request; r != nil {
+	if i.Payload.Request != nil {
+		r := starred(i.Payload.Request)
 		rows = append(rows, paint.Row{{Style: paint.Bold, Text: r.Method + " "}, {Style: paint.Plain, Text: proc.Harmless(r.Target)}})
 		kind := ""
 		for _, h := range r.Header {
-			value := h.Value
-			if carry.SecretHeader(h.Name) {
-				value = proc.Stars
-			}
 			if strings.EqualFold(h.Name, "content-type") {
-				kind = value
+				kind = h.Value
 			}
-			rows = append(rows, paint.Row{{Style: paint.Dim, Text: h.Name + ": " + proc.Harmless(value)}})
+			rows = append(rows, paint.Row{{Style: paint.Dim, Text: h.Name + ": " + proc.Harmless(h.Value)}})
 		}
 		if len(r.Body) > 0 {
 			body, _ := bodyRows(cut(r.Body), kind)
@@ -362,6 +363,9 @@ func messageRows(text string) (rows []paint.Row) {
 			style = paint.Dim
 		}
 		head = head && strings.TrimSpace(l) != ""
+		if name, _, ok := strings.Cut(l, ":"); head && n > 0 && ok && carry.SecretHeader(name) {
+			l = name + ": " + proc.Stars
+		}
 		rows = append(rows, paint.Row{{Style: style, Text: proc.Harmless(strings.TrimRight(l, "\r"))}})
 	}
 	return rows

@@ -125,8 +125,7 @@ func New(s *desk.Standing) *Model {
 func (m *Model) Resize(w, h int) tea.Cmd {
 	m.w, m.h = w, h
 	m.sent = sentPage{}
-	m.Refresh()
-	return m.read()
+	return m.Refresh()
 }
 
 // Refresh takes in what has changed at the desk, and gives the command that
@@ -647,8 +646,8 @@ func (m *Model) curl() tea.Cmd {
 	if err != nil {
 		return complain("%v", err)
 	}
-	command := payload.Curl("http://"+m.s.Front.Address, p.Request)
-	return tea.Batch(tea.SetClipboard(command), say("Copied: %s", command))
+	base := "http://" + m.s.Front.Address
+	return tea.Batch(tea.SetClipboard(payload.Curl(base, p.Request)), say("Copied: %s", payload.Curl(base, starred(p.Request))))
 }
 
 // keep makes a payload of the reply.

@@ -193,6 +193,49 @@ func TestWhatIsShownOfAFiring(t *testing.T) {
 	x.shows("No wire of asks takes this event.", "any /{what}  → teller")
 }
 
+// A page is laid out anew for another width, also of a firing that is over.
+func TestAPageFollowsTheWidth(t *testing.T) {
+	x := open(t, func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/plain")
+		fmt.Fprint(w, strings.Repeat("tide ", 20))
+	}, 200, 44)
+	x.press("enter")
+	x.shows("200 OK")
+	for _, w := range []int{90, 140, 80, 200} {
+		x.do(x.Resize(w, 44))
+		x.shows("200 OK")
+		if want := x.answerWidth() - 3; x.page.width != want {
+			t.Errorf("at %d columns the page is laid out for %d, not %d", w, x.page.width, want)
+		}
+	}
+}
+
+// Headers that are secret are starred in every form that a payload is shown in,
+// and in what is said of a copied command.
+func TestSecretHeadersAreNeverShown(t *testing.T) {
+	x := open(t, func(w http.ResponseWriter, r *http.Request) {}, 140, 40)
+	for _, step := range []string{"", "m", "m", "m", "y"} {
+		if step != "" {
+			x.press(step)
+		}
+		if text := x.shows("what to fire"); strings.Contains(text+x.note, "hush") {
+			t.Errorf("after %q the secret is shown: %s\n%s", step, x.note, text)
+		}
+	}
+	if !strings.Contains(x.note, "Authorization: ••••••") {
+		t.Errorf("it says %q", x.note)
+	}
+	x.press("d")
+	x.answer("own")
+	if text := x.shows("kept by itself", "Authorization: ••••••"); strings.Contains(text, "hush") {
+		t.Errorf("of a payload that is kept by itself the secret is shown:\n%s", text)
+	}
+	// what is sent has it
+	if i := x.stand.Find("asks own"); i == nil || !strings.Contains(string(i.Text), "Bearer hush") {
+		t.Error("the payload that is kept lost its header")
+	}
+}
+
 // Replies of every shape are shown as what they are.
 func TestRepliesOfEveryShape(t *testing.T) {
 	var shape atomic.Value
