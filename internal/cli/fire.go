@@ -7,9 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -84,24 +82,13 @@ func findItem(in io.Reader, d *desk.Desk, source, name string) (*desk.Item, erro
 		}
 		return itemOf("standard input", text, s, src)
 	}
-	set, number, numbered := strings.Cut(name, "#")
-	for i := range d.Sets {
-		if x := &d.Sets[i]; x.Name == set {
-			n := 1
-			if numbered {
-				var err error
-				if n, err = strconv.Atoi(number); err != nil || n < 1 || n > len(x.Payloads) {
-					return nil, fmt.Errorf("%s has payloads 1 to %d, not %s", set, len(x.Payloads), number)
-				}
-			}
-			return ofSet(x, n, s, src)
-		}
+	if set, n, err := d.InSet(name); err != nil {
+		return nil, err
+	} else if set != nil {
+		return ofSet(set, n, s, src)
 	}
-	for _, suffix := range []string{"", ".request", ".event.json"} {
-		path := filepath.Join(d.Dir, desk.SavedDir, source, name+suffix)
-		if i := desk.SavedItem(path, s, src); suffix != "" && i != nil && fileIs(path) {
-			return usable(i)
-		}
+	if i := desk.SavedNamed(d.Dir, name, s, src); i != nil {
+		return usable(i)
 	}
 	text, err := os.ReadFile(name)
 	if err != nil {
@@ -112,11 +99,6 @@ func findItem(in io.Reader, d *desk.Desk, source, name string) (*desk.Item, erro
 		return nil, fmt.Errorf("there is no payload set, saved payload or file %q; sets are %s", name, strings.Join(names, ", "))
 	}
 	return itemOf(name, text, s, src)
-}
-
-func fileIs(path string) bool {
-	_, err := os.Stat(path)
-	return err == nil
 }
 
 func usable(i *desk.Item) (*desk.Item, error) {

@@ -150,7 +150,7 @@ func TestFireKilled(t *testing.T) {
 		tick := time.NewTicker(5 * time.Millisecond)
 		defer tick.Stop()
 		for end := time.Now().Add(20 * time.Second); ; <-tick.C {
-			if fileIs(filepath.Join(dir, name)) {
+			if func() bool { _, err := os.Stat(filepath.Join(dir, name)); return err == nil }() {
 				return
 			}
 			if time.Now().After(end) {

@@ -225,7 +225,6 @@ func validatePayloads(dir *string) *cobra.Command {
 			if err != nil {
 				return wrong(fmt.Errorf("%s: %w", schema, err))
 			}
-			var list []payload.Payload
 			if text, err := os.ReadFile(args[0]); err == nil {
 				return validateLines(cmd.OutOrStdout(), args[0], text, s)
 			}
@@ -233,14 +232,11 @@ func validatePayloads(dir *string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			for i := range l.Sets {
-				if l.Sets[i].Name == args[0] {
-					list = l.Sets[i].Payloads
-				}
-			}
-			if list == nil {
+			set, _, err := l.InSet(args[0])
+			if err != nil || set == nil {
 				return wrong(fmt.Errorf("there is no payload set or file %q", args[0]))
 			}
+			list := set.Payloads
 			bad := 0
 			for n := range list {
 				data := []byte(nil)

@@ -2,7 +2,6 @@ package desk
 
 import (
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -171,23 +170,33 @@ func SavedItem(path string, s int, src *plan.Source) *Item {
 	return i
 }
 
+// suffixOf is the ending of the files in which a source's payloads are saved.
+func suffixOf(src *plan.Source) string {
+	if src.Kind == plan.HTTP {
+		return requestSuffix
+	}
+	return eventSuffix
+}
+
+// SavedNamed reads a saved payload of a source by its name; nil when there is none.
+func SavedNamed(dir, name string, s int, src *plan.Source) *Item {
+	path := filepath.Join(dir, SavedDir, src.Name, name+suffixOf(src))
+	if _, err := os.Stat(path); err != nil {
+		return nil
+	}
+	return SavedItem(path, s, src)
+}
+
 func readLimited(path string) ([]byte, error) {
 	info, err := os.Stat(path)
 	if err != nil {
-		return nil, cause(err)
+		return nil, project.Cause(err)
 	}
 	if info.Size() > savedLimit {
 		return nil, fmt.Errorf("the file has %d MB; the most is %d MiB", info.Size()/1_000_000, savedLimit>>20)
 	}
 	text, err := os.ReadFile(path)
-	return text, cause(err)
-}
-
-func cause(err error) error {
-	if p, ok := err.(*fs.PathError); ok {
-		return p.Err
-	}
-	return err
+	return text, project.Cause(err)
 }
 
 // takeText takes the text of a payload, and says what it is or what is wrong.
@@ -272,11 +281,7 @@ func (s *Standing) pathOf(source, name string) (string, error) {
 	}) || name[0] == '.' {
 		return "", fmt.Errorf("%q is not a name for a payload; names are made of letters, digits, dots and - or _", name)
 	}
-	suffix := eventSuffix
-	if s.Sources[i].Kind == plan.HTTP {
-		suffix = requestSuffix
-	}
-	return filepath.Join(s.Dir, SavedDir, source, name+suffix), nil
+	return filepath.Join(s.Dir, SavedDir, source, name+suffixOf(&s.Sources[i])), nil
 }
 
 // Rewrite changes the text of a saved payload.
@@ -295,7 +300,7 @@ func (s *Standing) Rename(i *Item, name string) (key string, err error) {
 		return "", fmt.Errorf("%s already has a payload %s", i.SourceName, name)
 	}
 	if err := os.Rename(i.File, path); err != nil {
-		return "", fmt.Errorf("the payload cannot be renamed: %w", cause(err))
+		return "", fmt.Errorf("the payload cannot be renamed: %w", project.Cause(err))
 	}
 	s.mu.Lock()
 	s.Items.reread()
@@ -309,7 +314,7 @@ func (s *Standing) Delete(i *Item) error {
 		return fmt.Errorf("%s stands in a recording; only payloads that are kept by themselves can be deleted", i.Title())
 	}
 	if err := os.Remove(i.File); err != nil {
-		return fmt.Errorf("the payload cannot be deleted: %w", cause(err))
+		return fmt.Errorf("the payload cannot be deleted: %w", project.Cause(err))
 	}
 	s.mu.Lock()
 	s.Items.reread()

@@ -118,11 +118,19 @@ func (s *Standing) Close() {
 	if s.Front != nil {
 		s.Front.Close()
 	}
+	s.letGo(true)
+}
+
+// letGo ends the driver, and with it every instance; the files are not looked at
+// any more either, where that is wanted.
+func (s *Standing) letGo(blind bool) {
 	s.mu.Lock()
 	w, end, over := s.watcher, s.end, s.over
-	s.watcher = nil
+	if blind {
+		s.watcher = nil
+	}
 	s.mu.Unlock()
-	if w != nil {
+	if blind && w != nil {
 		w.close()
 	}
 	end()
@@ -136,10 +144,8 @@ func (s *Standing) Pause(why string) {
 	defer s.turn.Unlock()
 	s.mu.Lock()
 	s.paused = why
-	end, over := s.end, s.over
 	s.mu.Unlock()
-	end()
-	<-over
+	s.letGo(false)
 	s.changed()
 }
 
@@ -280,14 +286,8 @@ func (s *Standing) reload() bool {
 		s.mu.Unlock()
 		return false
 	}
-	end, over, w := s.end, s.over, s.watcher
-	s.watcher = nil
 	s.mu.Unlock()
-	if w != nil {
-		w.close()
-	}
-	end()
-	<-over
+	s.letGo(true)
 	s.works.services.Close()
 	s.mu.Lock()
 	s.take(l)

@@ -57,8 +57,7 @@ type code struct {
 	tried   string // of those that could not be built
 	made    string // of those that were built last, well or not: what stands where the build writes
 	failure *Failure
-	doing   string // "building", "preparing", or ""
-	took    time.Duration
+	doing   string   // "building", "preparing", or ""
 	told    *Failure // the last that was told
 	lacks   string   // why its program cannot be started, as far as that can be seen before
 	dirty   atomic.Bool
@@ -100,10 +99,6 @@ func (c *code) function() plan.Function {
 func (c *code) label() string {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return c.labelLocked()
-}
-
-func (c *code) labelLocked() string {
 	switch {
 	case c.f.Transport == plan.Attach:
 		return "attached"
@@ -208,9 +203,6 @@ func (c *code) make(ctx context.Context, f *plan.Function, hash string) *Failure
 			return &Failure{Text: fmt.Sprintf("%s does not %s: %v", f.Name, step.name, r.Err), Lines: r.Lines}
 		}
 		c.w.log.Add(time.Now(), f.Name, name, logs.Note, fmt.Sprintf("done in %v", r.Took.Round(time.Millisecond)))
-		c.mu.Lock()
-		c.took = r.Took
-		c.mu.Unlock()
 		c.w.built.set(name, key)
 	}
 	return nil
@@ -351,7 +343,5 @@ func (b *built) set(name, key string) {
 	if err != nil {
 		return
 	}
-	if err := os.WriteFile(b.path+".new", text, 0o644); err == nil {
-		_ = os.Rename(b.path+".new", b.path) // without it, it is built again
-	}
+	_ = save(b.path, text) // without it, it is built again
 }

@@ -235,7 +235,7 @@ func (b *Beginning) Lay(dir string) error {
 	for _, f := range b.Files() {
 		path := filepath.Join(dir, filepath.FromSlash(f))
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			return fmt.Errorf("%s cannot be written: %w", f, cause(err))
+			return fmt.Errorf("%s cannot be written: %w", f, Cause(err))
 		}
 		file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
 		if err == nil {
@@ -243,7 +243,7 @@ func (b *Beginning) Lay(dir string) error {
 			err = errors.Join(err, file.Close())
 		}
 		if err != nil {
-			return fmt.Errorf("%s cannot be written: %w", f, cause(err))
+			return fmt.Errorf("%s cannot be written: %w", f, Cause(err))
 		}
 	}
 	return nil

@@ -20,6 +20,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/proc"
 )
 
 // ofVariant are the settings of a function that a variant may change, and
@@ -196,11 +197,7 @@ func (l *loader) program(f *plan.Function, o *object, n ast.Node) string {
 		return path
 	}
 	if _, err := exec.LookPath(name); err != nil {
-		hint := suggest(name, onPath())
-		if hint == "" {
-			hint = "; install it, or name the program with its path"
-		}
-		lacks("%s: %q is not on the PATH%s", o.at("start"), name, hint)
+		lacks("%s: %q is not on the PATH%s", o.at("start"), name, proc.NearestOnPath(name))
 	}
 	return name
 }
@@ -209,13 +206,6 @@ func filesIn(dir string) (names []string) {
 	entries, _ := os.ReadDir(dir)
 	for _, e := range entries {
 		names = append(names, e.Name())
-	}
-	return names
-}
-
-func onPath() (names []string) {
-	for _, dir := range filepath.SplitList(os.Getenv("PATH")) {
-		names = append(names, filesIn(dir)...)
 	}
 	return names
 }
@@ -345,7 +335,7 @@ func (l *loader) envFile(f *plan.Function, o *object) {
 	name := o.text("env_file", "")
 	text, err := os.ReadFile(path)
 	if err != nil {
-		l.wrong(o.fields["env_file"], "%s: %s cannot be read: %v%s", o.at("env_file"), name, cause(err), suggest(filepath.Base(path), filesIn(filepath.Dir(path))))
+		l.wrong(o.fields["env_file"], "%s: %s cannot be read: %v%s", o.at("env_file"), name, Cause(err), suggest(filepath.Base(path), filesIn(filepath.Dir(path))))
 		return
 	}
 	l.files = append(l.files, path)
@@ -456,8 +446,8 @@ func (l *loader) service(name string, all *object) {
 	}
 }
 
-// cause leaves out the path that errors of package os repeat.
-func cause(err error) error {
+// Cause leaves out the path that errors of package os repeat.
+func Cause(err error) error {
 	var p *fs.PathError
 	if errors.As(err, &p) {
 		return p.Err

@@ -431,7 +431,7 @@ func (l *loader) set(name string, all *object) {
 	}
 	text, err := os.ReadFile(path)
 	if err != nil {
-		l.wrong(o.fields["recording"], "%s: %s cannot be read: %v%s", o.at("recording"), set.Origin, cause(err), suggest(filepath.Base(path), filesIn(filepath.Dir(path))))
+		l.wrong(o.fields["recording"], "%s: %s cannot be read: %v%s", o.at("recording"), set.Origin, Cause(err), suggest(filepath.Base(path), filesIn(filepath.Dir(path))))
 		return
 	}
 	payloads, mistakes := payload.Read(text)
@@ -489,7 +489,7 @@ func (l *loader) made(set *payload.Set, o *object) {
 	l.files = append(l.files, path)
 	text, err := os.ReadFile(path)
 	if err != nil {
-		l.wrong(o.fields["schema"], "%s: %s cannot be read: %v%s", o.at("schema"), set.Origin, cause(err), suggest(filepath.Base(path), filesIn(filepath.Dir(path))))
+		l.wrong(o.fields["schema"], "%s: %s cannot be read: %v%s", o.at("schema"), set.Origin, Cause(err), suggest(filepath.Base(path), filesIn(filepath.Dir(path))))
 		return
 	}
 	g, err := generate.New(text)
@@ -563,29 +563,44 @@ func Schema(path string) (*jsonschema.Schema, error) {
 	return s, nil
 }
 
-// Payload finds a payload by the name of its set, or SET#N.
-func (l *Loaded) Payload(name string) (*payload.Payload, error) {
-	set, number, numbered := strings.Cut(name, "#")
-	var names []string
-	for i := range l.Sets {
-		s := &l.Sets[i]
-		names = append(names, s.Name)
-		if s.Name != set {
-			continue
-		}
-		n := 1
-		if numbered {
-			var err error
-			if n, err = strconv.Atoi(number); err != nil {
-				n = 0
-			}
-		}
-		if n < 1 || n > len(s.Payloads) {
-			return nil, fmt.Errorf("%s has payloads 1 to %d, not %s", set, len(s.Payloads), number)
-		}
-		return &s.Payloads[n-1], nil
+// InSet finds a payload by the name of its set, or SET#N: the set and the place
+// in it, from 1. The set is nil where there is none of the name.
+func (l *Loaded) InSet(name string) (set *payload.Set, n int, err error) {
+	name, number, numbered := strings.Cut(name, "#")
+	i := slices.IndexFunc(l.Sets, func(s payload.Set) bool { return s.Name == name })
+	if i < 0 {
+		return nil, 0, nil
 	}
-	return nil, fmt.Errorf("there is no payload set %q%s; there are %s", set, suggest(set, names), listed(names))
+	set, n = &l.Sets[i], 1
+	if numbered {
+		if n, err = strconv.Atoi(number); err != nil {
+			n = 0
+		}
+	}
+	if n < 1 || n > len(set.Payloads) {
+		return set, 0, fmt.Errorf("%s has payloads 1 to %d, not %s", name, len(set.Payloads), number)
+	}
+	return set, n, nil
+}
+
+// Payload finds a payload as InSet does, which must be there.
+func (l *Loaded) Payload(name string) (*payload.Payload, error) {
+	set, n, err := l.InSet(name)
+	if err != nil {
+		return nil, err
+	}
+	if set == nil {
+		name, _, _ = strings.Cut(name, "#")
+		return nil, fmt.Errorf("there is no payload set %q%s; there are %s", name, suggest(name, l.setNames()), listed(l.setNames()))
+	}
+	return &set.Payloads[n-1], nil
+}
+
+func (l *Loaded) setNames() (names []string) {
+	for i := range l.Sets {
+		names = append(names, l.Sets[i].Name)
+	}
+	return names
 }
 
 // values reads a mapping of JSON Pointers to values.

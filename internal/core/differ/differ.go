@@ -174,10 +174,13 @@ func Pointer(at []string) string {
 	var b strings.Builder
 	for _, name := range at {
 		b.WriteByte('/')
-		b.WriteString(strings.NewReplacer("~", "~0", "/", "~1").Replace(name))
+		b.WriteString(Escape(name))
 	}
 	return b.String()
 }
+
+// Escape writes a name as it stands in a JSON Pointer (RFC 6901 §3).
+func Escape(name string) string { return strings.NewReplacer("~", "~0", "/", "~1").Replace(name) }
 
 // Parse reads a JSON Pointer (RFC 6901 §4).
 func Parse(pointer string) ([]string, error) {

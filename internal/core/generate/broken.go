@@ -11,6 +11,7 @@ import (
 	"unicode/utf8"
 
 	"nightdrill/internal/core/chance"
+	"nightdrill/internal/core/differ"
 )
 
 // Broken is a payload that violates one keyword.
@@ -90,7 +91,8 @@ func (g *Generator) breaksOnly(v any, s *spot) bool {
 	lenient, known := g.lenient[place]
 	if !known {
 		c := Compiler(noLoading{})
-		if err := c.AddResource(home, lacking(g.doc, strings.Split(place, "/")[1:])); err == nil {
+		names, _ := differ.Parse(place) // it was written here
+		if err := c.AddResource(home, lacking(g.doc, names)); err == nil {
 			lenient, _ = c.Compile(home) // what does not compile breaks nothing by itself
 		}
 		g.lenient[place] = lenient
@@ -100,7 +102,7 @@ func (g *Generator) breaksOnly(v any, s *spot) bool {
 
 // lacking gives a document without the member at a pointer's path.
 func lacking(doc any, path []string) any {
-	name := strings.NewReplacer("~1", "/", "~0", "~").Replace(path[0])
+	name := path[0]
 	switch v := doc.(type) {
 	case map[string]any:
 		c := maps.Clone(v)
@@ -368,9 +370,9 @@ func replace(v any, path []any, with any) any {
 }
 
 func pointer(path []any) string {
-	var b strings.Builder
-	for _, p := range path {
-		fmt.Fprintf(&b, "/%s", escape(fmt.Sprint(p)))
+	names := make([]string, len(path))
+	for i, p := range path {
+		names[i] = fmt.Sprint(p)
 	}
-	return b.String()
+	return differ.Pointer(names)
 }

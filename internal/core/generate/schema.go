@@ -23,6 +23,8 @@ import (
 	"strings"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"nightdrill/internal/core/differ"
 )
 
 // Refused is a schema that cannot be honoured.
@@ -172,11 +174,7 @@ func invalid(err error) *Refused {
 	for len(v.Causes) > 0 {
 		v = v.Causes[0]
 	}
-	at := ""
-	for _, name := range v.InstanceLocation {
-		at += "/" + escape(name)
-	}
-	return &Refused{at, "not a schema: " + Why(v)}
+	return &Refused{differ.Pointer(v.InstanceLocation), "not a schema: " + Why(v)}
 }
 
 // read reads a subschema and those below it.
@@ -238,9 +236,7 @@ func (g *Generator) keywords(s *schema, m map[string]any) (err error) {
 	case string:
 		s.types = []string{t}
 	case []any:
-		for _, x := range t {
-			s.types = append(s.types, fmt.Sprint(x))
-		}
+		s.types = texts(t)
 	}
 	if e, ok := m["enum"].([]any); ok {
 		s.enum = e
@@ -265,20 +261,16 @@ func (g *Generator) keywords(s *schema, m map[string]any) (err error) {
 			*to = whole(n)
 		}
 	}
-	for _, x := range list(m["required"]) {
-		s.required = append(s.required, fmt.Sprint(x))
-	}
+	s.required = texts(m["required"])
 	if d, ok := m["dependentRequired"].(map[string]any); ok {
 		s.dependent = map[string][]string{}
 		for name, needs := range d {
-			for _, x := range list(needs) {
-				s.dependent[name] = append(s.dependent[name], fmt.Sprint(x))
-			}
+			s.dependent[name] = texts(needs)
 		}
 	}
 	one := func(key string, to **schema) {
 		if v, ok := m[key]; ok && err == nil {
-			*to, err = g.read(v, s.base, s.at+"/"+escape(key), s.place+"/"+escape(key))
+			*to, err = g.read(v, s.base, s.at+"/"+differ.Escape(key), s.place+"/"+differ.Escape(key))
 		}
 	}
 	several := func(key string, to *[]*schema) {
@@ -298,7 +290,7 @@ func (g *Generator) keywords(s *schema, m map[string]any) (err error) {
 		*to = map[string]*schema{}
 		for _, name := range slices.Sorted(maps.Keys(of)) {
 			if err == nil {
-				(*to)[name], err = g.read(of[name], s.base, s.at+"/"+key+"/"+url.PathEscape(escape(name)), s.place+"/"+key+"/"+escape(name))
+				(*to)[name], err = g.read(of[name], s.base, s.at+"/"+key+"/"+url.PathEscape(differ.Escape(name)), s.place+"/"+key+"/"+differ.Escape(name))
 			}
 		}
 	}
@@ -327,43 +319,33 @@ func (g *Generator) keywords(s *schema, m map[string]any) (err error) {
 	one("propertyNames", &s.names)
 	named("dependentSchemas", &s.dependentSchema)
 	one("unevaluatedProperties", &s.unevaluated)
-	if of, ok := m["dependencies"].(map[string]any); ok && g.dialect < 2019 {
-		g.dependencies(s, of, named)
+	if of, ok := m["dependencies"].(map[string]any); ok && g.dialect < 2019 && err == nil {
+		err = g.dependencies(s, of)
 	}
 	s.propNames, s.propOrder = sorted(s.properties), sorted(s.patternProps)
 	return err
 }
 
 // dependencies reads what is two keywords today.
-func (g *Generator) dependencies(s *schema, of map[string]any, named func(string, *map[string]*schema)) {
-	schemas := false
-	for _, needs := range of {
-		_, isList := needs.([]any)
-		schemas = schemas || !isList
-	}
-	if schemas {
-		all := map[string]*schema{}
-		lists := map[string]any{}
-		for name, needs := range of {
-			if l, ok := needs.([]any); ok {
-				lists[name] = l
-				delete(of, name)
-			}
-		}
-		named("dependencies", &all)
-		for name, l := range lists {
-			of[name] = l
-		}
-		s.dependentSchema = all
-	}
-	for name, needs := range of {
-		for _, x := range list(needs) {
-			if s.dependent == nil {
-				s.dependent = map[string][]string{}
-			}
-			s.dependent[name] = append(s.dependent[name], fmt.Sprint(x))
+func (g *Generator) dependencies(s *schema, of map[string]any) (err error) {
+	s.dependent, s.dependentSchema = map[string][]string{}, map[string]*schema{}
+	for _, name := range sorted(of) {
+		if needs, ok := of[name].([]any); ok {
+			s.dependent[name] = texts(needs)
+		} else if err == nil {
+			below := "/dependencies/" + differ.Escape(name)
+			s.dependentSchema[name], err = g.read(of[name], s.base, s.at+"/dependencies/"+url.PathEscape(differ.Escape(name)), s.place+below)
 		}
 	}
+	return err
+}
+
+// texts gives a list's members as texts.
+func texts(of any) (out []string) {
+	for _, x := range list(of) {
+		out = append(out, fmt.Sprint(x))
+	}
+	return out
 }
 
 func list(v any) []any {
@@ -392,9 +374,6 @@ func whole(n json.Number) int {
 	}
 	return int(r.Num().Int64())
 }
-
-// escape writes a name as it stands in a JSON Pointer (RFC 6901 §3).
-func escape(name string) string { return strings.NewReplacer("~", "~0", "/", "~1").Replace(name) }
 
 func resolve(base, ref string) (string, error) {
 	b, err := url.Parse(base)

@@ -55,7 +55,6 @@ type shape struct {
 	dependent          []*schema
 	restProps          []*schema // unevaluatedProperties
 
-	nots    []*schema
 	members map[string][]*schema // what members must fit, once it is known; nil where that is not kept
 	mayBe   []string             // members that need not be there, once they are known
 	later   []later              // dependentSchemas, decided when all that is required is known
@@ -76,7 +75,7 @@ func newShape() *shape {
 func (h *shape) clone() *shape {
 	c := *h
 	c.mayBe, c.members = nil, nil
-	for _, s := range []*[]*schema{&c.tuples, &c.contains, &c.restItems, &c.objects, &c.names, &c.dependent, &c.restProps, &c.nots} {
+	for _, s := range []*[]*schema{&c.tuples, &c.contains, &c.restItems, &c.objects, &c.names, &c.dependent, &c.restProps} {
 		*s = slices.Clip(*s) // what is added later is the copy's own
 	}
 	c.patterns, c.formats, c.required, c.forbidden = slices.Clip(c.patterns), slices.Clip(c.formats), slices.Clip(c.required), slices.Clip(c.forbidden)
@@ -212,7 +211,7 @@ func (m *maker) condition(h *shape, s *schema, depth, refs int) (*shape, error) 
 	}
 	fails := func() (*shape, error) {
 		next := h.clone()
-		next.nots, next.check = append(next.nots, s.when), true
+		next.check = true // that it does not hold is for the validator to tell
 		if s.otherwise != nil {
 			return m.add(next, s.otherwise, depth, refs)
 		}
@@ -245,12 +244,7 @@ func (m *maker) choose(h *shape, branches []*schema, depth, refs int, alone bool
 		}
 		if alone {
 			next = next.clone()
-			for j, other := range branches {
-				if j != i {
-					next.nots = append(next.nots, other)
-				}
-			}
-			next.check = true
+			next.check = true // that the others do not fit is for the validator to tell
 		} else if n+1 < len(order) && !m.ends(depth) && m.r.Chance(1, 4) {
 			if both, err := m.add(next, branches[order[n+1]], depth, refs); err == nil && !both.empty() {
 				next = both
@@ -331,7 +325,7 @@ func (h *shape) narrow(s *schema) {
 		h.hints |= kObject
 	}
 	if s.not != nil {
-		h.nots, h.check = append(h.nots, s.not), true
+		h.check = true
 	}
 }
 

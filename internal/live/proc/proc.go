@@ -103,7 +103,7 @@ func explain(c Command, err error) error {
 	var p *fs.PathError
 	switch {
 	case errors.Is(err, exec.ErrNotFound):
-		return fmt.Errorf("command not found: %q is not on the PATH%s", name, nearestOnPath(name))
+		return fmt.Errorf("command not found: %q is not on the PATH%s", name, NearestOnPath(name))
 	case errors.Is(err, fs.ErrNotExist):
 		if _, err := os.Stat(c.Dir); err != nil {
 			return fmt.Errorf("there is no folder %s to start it in", c.Dir)
@@ -122,8 +122,8 @@ func explain(c Command, err error) error {
 	return fmt.Errorf("%s cannot be started: %w", name, err)
 }
 
-// nearestOnPath suggests a program whose name is close.
-func nearestOnPath(name string) string {
+// NearestOnPath suggests a program whose name is close, or else what to do.
+func NearestOnPath(name string) string {
 	var names []string
 	for _, dir := range filepath.SplitList(os.Getenv("PATH")) {
 		entries, _ := os.ReadDir(dir)

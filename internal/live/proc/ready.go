@@ -73,17 +73,13 @@ func (p *Process) until(ctx context.Context, ready <-chan noticed) (time.Time, t
 // asked asks a URL until it answers 2xx.
 func (p *Process) asked(ctx context.Context, url string) <-chan noticed {
 	c := make(chan noticed, 1)
-	client := &http.Client{
-		Transport:     &http.Transport{DisableKeepAlives: true, Proxy: nil},
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-	}
 	go func() {
 		tick := time.NewTicker(askEvery)
 		defer tick.Stop()
 		last := time.Now()
 		for {
 			began := time.Now()
-			if answers(ctx, client, url) {
+			if Answers(ctx, url) {
 				c <- noticed{time.Now(), time.Since(last)}
 				return
 			}
@@ -100,14 +96,21 @@ func (p *Process) asked(ctx context.Context, url string) <-chan noticed {
 	return c
 }
 
-func answers(ctx context.Context, client *http.Client, url string) bool {
+// asker asks whether something is ready: it keeps no connection and follows nothing.
+var asker = &http.Client{
+	Transport:     &http.Transport{DisableKeepAlives: true, Proxy: nil},
+	CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+}
+
+// Answers tells whether a URL answers 2xx within a second.
+func Answers(ctx context.Context, url string) bool {
 	ctx, cancel := context.WithTimeout(ctx, time.Second)
 	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, "GET", url, nil)
 	if err != nil {
 		return false
 	}
-	resp, err := client.Do(req)
+	resp, err := asker.Do(req)
 	if err != nil {
 		return false
 	}

@@ -7,7 +7,6 @@ import (
 	"context"
 	"fmt"
 	"net"
-	"net/http"
 	"strings"
 	"sync"
 	"time"
@@ -134,17 +133,7 @@ func (x *service) answers(ctx context.Context) bool {
 		}
 		return err == nil
 	case plan.ReadyHTTP:
-		req, err := http.NewRequestWithContext(ctx, "GET", x.Ready.Path, nil)
-		if err != nil {
-			return false
-		}
-		client := http.Client{Transport: &http.Transport{DisableKeepAlives: true, Proxy: nil}}
-		resp, err := client.Do(req)
-		if err != nil {
-			return false
-		}
-		resp.Body.Close()
-		return resp.StatusCode/100 == 2
+		return proc.Answers(ctx, x.Ready.Path)
 	}
 	return false
 }
