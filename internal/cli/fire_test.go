@@ -16,11 +16,20 @@ func TestFire(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, "own.request"), []byte("GET /quote/holm-skerry?day=2026-11-20&vehicle=car&passengers=2 HTTP/1.1\nX-N: {{counter}}\n\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
+	// saved by itself for the source, it is found by its name
+	saved := filepath.Join(dir, "payloads", "fares", "weekend.request")
+	if err := os.MkdirAll(filepath.Dir(saved), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(saved, []byte("GET /quote/tern-rock-loop?day={{date}}&vehicle=foot&passengers={{random 1 4}} HTTP/1.1\n\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
 	for _, c := range []struct {
 		args string
 		code int
 		want []string
 	}{
+		{"fares weekend", 0, []string{"fares weekend  GET /quote/tern-rock-loop?day=2", `"crossing": "tern-rock-loop"`}},
 		{"fares asks", 0, []string{"fares asks#1", "cold  on quote-1, v1", "status 200", `"crossing": "skerry-holm"`, "quote listens on", "boot", "first byte", "search", "said by the function"}},
 		{"fares asks#1 --times 6", 0, []string{"  6  done", "cold       1", "warm       5"}},
 		{"fares asks#1 --times 2 --cold", 0, []string{"cold       2"}},

@@ -236,3 +236,29 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// A payload is found by its set and its place in it.
+func TestAPayloadIsFound(t *testing.T) {
+	l, err := Load(write(t, good))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]string{
+		"fare-requests": "GET /quote/x", "fare-requests#1": "GET /quote/x", "scans-made#20": "scans-made.made scans-made-7-20",
+		"fare-requests#2": "! fare-requests has payloads 1 to 1, not 2", "scans-made#0": "! not 0", "scans-made#x": "! not x", "scans-made#": "! has payloads 1 to 20",
+		"scans-maed": "! did you mean scans-made?", "": "! there is no payload set",
+	} {
+		p, err := l.Payload(name)
+		if bad, ok := strings.CutPrefix(want, "! "); ok {
+			if err == nil || !strings.Contains(err.Error(), bad) {
+				t.Errorf("%s: error %v, want %q", name, err, bad)
+			}
+		} else if err != nil || p.Label() != want {
+			t.Errorf("%s: %+v, %v", name, p, err)
+		}
+	}
+	// a name that no set has may be something else's
+	if set, n, err := l.InSet("own-request"); set != nil || n != 0 || err != nil {
+		t.Errorf("a name of no set: %v %d %v", set, n, err)
+	}
+}
