@@ -86,8 +86,10 @@ func (in *instance) live() {
 	if err == nil {
 		in.d.mu.Lock()
 		in.ready = true
-		in.record().Ready, in.record().Within = in.d.at(readyAt), within
-		took := in.record().Ready.Sub(in.record().Spawned)
+		r := in.record()
+		r.Ready, r.Within = in.d.at(readyAt), within
+		r.Exec = min(r.Exec, r.Ready) // on a busy machine we may hear of the exec after the port was seen
+		took := r.Ready.Sub(r.Spawned)
 		in.d.mu.Unlock()
 		in.say(logs.Ready, fmt.Sprintf("ready after %v", took.Round(100*time.Microsecond)))
 		in.open()
