@@ -2,6 +2,7 @@ package generate
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"math/big"
@@ -87,15 +88,25 @@ func (g *Generator) breaksOnly(v any, s *spot) bool {
 	if g.whole.Validate(plain) == nil {
 		return false
 	}
-	place := s.s.place + "/" + s.keyword
-	lenient, known := g.lenient[place]
+	at := s.s.at + "/" + s.keyword
+	lenient, known := g.lenient[at]
 	if !known {
-		c := Compiler(noLoading{})
-		names, _ := differ.Parse(place) // it was written here
-		if err := c.AddResource(home, lacking(g.doc, names)); err == nil {
-			lenient, _ = c.Compile(home) // what does not compile breaks nothing by itself
+		c := Compiler(loading{g.load})
+		names, _ := differ.Parse(s.s.place + "/" + s.keyword) // it was written here
+		var err error
+		for _, doc := range g.docs {
+			content := doc.content
+			if doc == s.s.doc {
+				content = lacking(content, names)
+			}
+			if !strings.Contains(doc.uri, "://json-schema.org/") {
+				err = errors.Join(err, c.AddResource(doc.uri, content))
+			}
 		}
-		g.lenient[place] = lenient
+		if err == nil {
+			lenient, _ = c.Compile(g.docs[0].uri) // what does not compile breaks nothing by itself
+		}
+		g.lenient[at] = lenient
 	}
 	return lenient != nil && lenient.Validate(plain) == nil
 }
@@ -125,7 +136,7 @@ func lacking(doc any, path []string) any {
 // collect finds the keywords that hold at each place of a value, as far as no
 // choice stands before them.
 func (g *Generator) collect(out *[]spot, s *schema, path []any, v any, refs int) {
-	if s == nil || s.always != nil || refs > mostRefs {
+	if s == nil || s.always != nil || refs > mostRefs || len(*out) > mostSpots {
 		return
 	}
 	add := func(keyword string, holds bool) {
@@ -136,6 +147,9 @@ func (g *Generator) collect(out *[]spot, s *schema, path []any, v any, refs int)
 	add("type", s.types != nil)
 	add("enum", s.enum != nil)
 	add("const", s.hasConst)
+	add("anyOf", len(s.anyOf) > 0)
+	add("oneOf", len(s.oneOf) > 0)
+	add("not", s.not != nil)
 	switch v := v.(type) {
 	case json.Number:
 		add("minimum", s.minimum != nil)
@@ -152,6 +166,11 @@ func (g *Generator) collect(out *[]spot, s *schema, path []any, v any, refs int)
 		add("minItems", s.minItems > 0)
 		add("maxItems", s.maxItems != none)
 		add("uniqueItems", s.unique && len(v) > 0)
+		add("contains", s.contains != nil && s.minContains > 0 && s.maxContains == none)
+		add("minContains", s.contains != nil && s.minContains > 1)
+		add("maxContains", s.contains != nil && s.maxContains != none)
+		add(s.restOfItems(), s.items != nil && s.items.never())
+		add("unevaluatedItems", s.unevaluatedItems != nil && s.unevaluatedItems.never())
 		for i, x := range v {
 			below := append(slices.Clone(path), i)
 			switch {
@@ -165,20 +184,79 @@ func (g *Generator) collect(out *[]spot, s *schema, path []any, v any, refs int)
 		add("required", len(s.required) > 0)
 		add("minProperties", s.minProps > 0)
 		add("maxProperties", s.maxProps != none)
-		add("additionalProperties", s.additional != nil && s.additional.always != nil && !*s.additional.always)
+		add("additionalProperties", s.additional != nil && s.additional.never())
+		add("unevaluatedProperties", s.unevaluated != nil && s.unevaluated.never())
+		add("propertyNames", s.names != nil)
 		add("dependentRequired", s.dependent != nil)
 		for i, name := range v.names {
-			g.collect(out, s.properties[name], append(slices.Clone(path), name), v.values[i], 0)
+			for _, x := range g.membersOf(s, name) {
+				g.collect(out, x, append(slices.Clone(path), name), v.values[i], 0)
+			}
+			g.collect(out, s.dependentSchema[name], path, v, refs+1)
 		}
 	}
-	for _, ref := range []string{s.ref, s.dynamicRef} {
-		if ref != "" {
-			g.collect(out, g.target(s, ref), path, v, refs+1)
-		}
+	g.collectChosen(out, s, path, v, refs)
+	for _, to := range s.refs() {
+		g.collect(out, to, path, v, refs+1)
 	}
 	for _, x := range s.allOf {
 		g.collect(out, x, path, v, refs+1)
 	}
+}
+
+// mostSpots bounds the keywords that are looked for in one payload.
+const mostSpots = 2000
+
+// collectChosen goes on in those branches of choices that the value fits.
+func (g *Generator) collectChosen(out *[]spot, s *schema, path []any, v any, refs int) {
+	plain := any(nil)
+	fits := func(x *schema) bool {
+		if plain == nil {
+			plain = simple(v)
+		}
+		return g.fits(x, plain)
+	}
+	for _, choice := range [][]*schema{s.anyOf, s.oneOf} {
+		for _, x := range choice {
+			if fits(x) {
+				g.collect(out, x, path, v, refs+1)
+			}
+		}
+	}
+	if s.when != nil && (s.then != nil || s.otherwise != nil) {
+		if fits(s.when) {
+			g.collect(out, s.then, path, v, refs+1)
+		} else {
+			g.collect(out, s.otherwise, path, v, refs+1)
+		}
+	}
+}
+
+// membersOf gives the schemas that a schema by itself has for a member.
+func (g *Generator) membersOf(s *schema, name string) (list []*schema) {
+	if x := s.properties[name]; x != nil {
+		list = append(list, x)
+	}
+	for _, p := range s.propOrder {
+		if matches(p, name) {
+			list = append(list, s.patternProps[p])
+		}
+	}
+	if len(list) == 0 && s.additional != nil {
+		list = append(list, s.additional)
+	}
+	return list
+}
+
+// never tells whether a schema takes nothing.
+func (s *schema) never() bool { return s.always != nil && !*s.always }
+
+// restOfItems is the name of the keyword for items beyond the first ones.
+func (s *schema) restOfItems() string {
+	if s.doc.dialect < 2020 && len(s.prefixItems) > 0 {
+		return "additionalItems"
+	}
+	return "items"
 }
 
 // violate makes a value that a keyword refuses, as near to the one that is there
@@ -186,7 +264,6 @@ func (g *Generator) collect(out *[]spot, s *schema, path []any, v any, refs int)
 func (m *maker) violate(s *spot) (any, bool) {
 	switch s.keyword {
 	case "type":
-		others := []any{nil, true, json.Number("0"), "text", []any{}, &object{}, json.Number("0.5")}
 		return others[m.r.Below(len(others))], true
 	case "enum", "const":
 		switch v := s.value.(type) {
@@ -202,10 +279,37 @@ func (m *maker) violate(s *spot) (any, bool) {
 		return m.violateNumber(s), true
 	case "minLength", "maxLength", "pattern", "format":
 		return m.violateText(s)
-	case "minItems", "maxItems", "uniqueItems":
+	case "minItems", "maxItems", "uniqueItems", "contains", "minContains", "maxContains", "items", "additionalItems", "unevaluatedItems":
 		return m.violateItems(s)
+	case "not":
+		v, err := m.value([]*schema{s.s.not}, deep-1)
+		return v, err == nil
+	case "oneOf":
+		if m.r.Chance(1, 2) { // two at once
+			i := m.r.Below(len(s.s.oneOf))
+			j := (i + 1 + m.r.Below(max(len(s.s.oneOf)-1, 1))) % len(s.s.oneOf)
+			if v, err := m.value([]*schema{s.s.oneOf[i], s.s.oneOf[j]}, deep-1); err == nil {
+				return v, true
+			}
+		}
+		return m.unlike(s), true
+	case "anyOf":
+		return m.unlike(s), true
 	}
 	return m.violateMembers(s)
+}
+
+// others are values of each type.
+var others = []any{nil, true, json.Number("0"), "text", []any{}, &object{}, json.Number("0.5")}
+
+// unlike makes a value that is hardly one of several: of another type, or
+// without a member.
+func (m *maker) unlike(s *spot) any {
+	if o, ok := s.value.(*object); ok && len(o.names) > 0 && m.r.Chance(1, 2) {
+		i := m.r.Below(len(o.names))
+		return &object{slices.Delete(slices.Clone(o.names), i, i+1), slices.Delete(slices.Clone(o.values), i, i+1)}
+	}
+	return others[m.r.Below(len(others))]
 }
 
 func (m *maker) violateNumber(s *spot) any {
@@ -271,6 +375,18 @@ func (m *maker) violateText(s *spot) (any, bool) {
 	return "not a " + s.s.format, true
 }
 
+// there gives the items that others must differ from; nil where they need not.
+func (s *spot) there(items []any) map[string]bool {
+	if !s.s.unique {
+		return nil
+	}
+	there := map[string]bool{}
+	for _, x := range items {
+		there[identity(x)] = true
+	}
+	return there
+}
+
 func (m *maker) violateItems(s *spot) (any, bool) {
 	v := s.value.([]any)
 	switch s.keyword {
@@ -281,8 +397,32 @@ func (m *maker) violateItems(s *spot) (any, bool) {
 		return slices.Clone(v[:s.s.minItems-1]), true
 	case "uniqueItems":
 		return append(slices.Clone(v), v[m.r.Below(len(v))]), true
+	case "items", "additionalItems", "unevaluatedItems":
+		return append(slices.Clone(v), others[m.r.Below(len(others))]), true
+	case "contains", "minContains":
+		least := s.s.minContains
+		return slices.DeleteFunc(slices.Clone(v), func(x any) bool {
+			if m.g.fits(s.s.contains, simple(x)) {
+				least--
+			}
+			return least <= 0 && m.g.fits(s.s.contains, simple(x))
+		}), true
+	case "maxContains":
+		list := []*schema{s.s.contains}
+		if s.s.items != nil {
+			list = append(list, s.s.items)
+		}
+		out, there := slices.Clone(v), s.there(v)
+		for range min(s.s.maxContains+1, wide) {
+			x, err := m.item(list, there, deep)
+			if err != nil {
+				return nil, false
+			}
+			out = append(out, x)
+		}
+		return out, true
 	}
-	out := slices.Clone(v)
+	out, there := slices.Clone(v), s.there(v)
 	for len(out) <= s.s.maxItems && s.s.maxItems < 1000 {
 		list := []*schema{}
 		switch {
@@ -291,7 +431,7 @@ func (m *maker) violateItems(s *spot) (any, bool) {
 		case s.s.items != nil:
 			list = append(list, s.s.items)
 		}
-		x, err := m.item(list, out, s.s.unique, deep)
+		x, err := m.item(list, there, deep)
 		if err != nil {
 			return nil, false
 		}
@@ -326,6 +466,16 @@ func (m *maker) violateMembers(s *spot) (any, bool) {
 		for _, name := range sorted(s.s.dependent) {
 			if slices.Contains(v.names, name) && len(s.s.dependent[name]) > 0 {
 				return without(s.s.dependent[name][m.r.Below(len(s.s.dependent[name]))])
+			}
+		}
+		return nil, false
+	case "propertyNames":
+		for range textTries {
+			name := m.word() + []string{"#", " ", "", strings.Repeat("x", 80)}[m.r.Below(4)]
+			if !slices.Contains(v.names, name) && !m.g.fits(s.s.names, name) {
+				list := m.g.membersOf(s.s, name)
+				x, err := m.value(list, deep)
+				return with(name, x), err == nil
 			}
 		}
 		return nil, false

@@ -35,7 +35,7 @@ func without(t *testing.T, text, at string) *jsonschema.Schema {
 			}
 		}
 	}
-	c := Compiler(noLoading{})
+	c := Compiler(loading{func(string) (any, error) { return nil, errNothing }})
 	if err := c.AddResource("https://test.example/t.json", doc); err != nil {
 		t.Fatal(err)
 	}

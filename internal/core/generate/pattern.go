@@ -1,11 +1,14 @@
 package generate
 
 import (
+	"fmt"
 	"regexp"
 	"regexp/syntax"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
+	"unicode/utf16"
 	"unicode/utf8"
 
 	"github.com/dlclark/regexp2/v2"
@@ -59,77 +62,288 @@ func matches(pattern, s string) bool {
 
 // translate writes what ECMA-262 writes otherwise than Go does.
 func translate(text string) string {
-	var b strings.Builder
-	for i := 0; i < len(text); i++ {
-		if text[i] != '\\' || i+1 == len(text) {
-			if strings.HasPrefix(text[i:], "[^]") {
-				b.WriteString(`[\x00-\x{10FFFF}]`)
-				i += 2
-				continue
-			}
-			b.WriteByte(text[i])
-			continue
-		}
-		i++
-		switch text[i] {
-		case 'u':
-			if strings.HasPrefix(text[i+1:], "{") {
-				b.WriteString(`\x`)
-			} else if i+4 < len(text) {
-				b.WriteString(`\x{` + text[i+1:i+5] + "}")
-				i += 4
-			}
-		case '/', '-':
-			b.WriteString(`\` + string(text[i]))
-		case 'c':
-			if i+1 < len(text) {
-				i++
-				b.WriteString(`\x{` + strconv.FormatInt(int64(text[i]&0x1f), 16) + "}")
-			}
-		default:
-			b.WriteString(text[i-1 : i+1])
-		}
+	t := translation{text: text, groups: []int{}}
+	for t.at < len(text) {
+		t.next()
 	}
-	return strings.ReplaceAll(b.String(), `\/`, "/")
+	return t.out.String()
 }
 
-// stripped leaves look-arounds out of a pattern; what is made of the rest is
-// matched against the whole.
-func stripped(text string) string {
+// translation is a pattern on its way. atom is where what a count would be of
+// began in what is written.
+type translation struct {
+	text   string
+	at     int
+	out    strings.Builder
+	atom   int
+	groups []int // where those that are open began
+	class  bool
+}
+
+func (t *translation) next() {
+	rest := t.text[t.at:]
+	begin := t.out.Len()
+	take := func(n int, written string) {
+		t.at += n
+		t.out.WriteString(written)
+	}
+	if rest[0] == '\\' && len(rest) > 1 {
+		t.escape(rest, take)
+		if !t.class {
+			t.atom = begin
+		}
+		return
+	}
+	switch c := rest[0]; {
+	case t.class:
+		if c == '[' { // by itself it is only itself
+			take(1, `\[`)
+			return
+		}
+		t.class = c != ']'
+		take(1, rest[:1])
+		return
+	case strings.HasPrefix(rest, "[^]"):
+		take(3, `[\x00-\x{10FFFF}]`)
+	case c == '[':
+		n := 1
+		if strings.HasPrefix(rest, "[^") {
+			n = 2
+		}
+		t.class = true
+		take(n, rest[:n])
+	case c == '(':
+		t.groups = append(t.groups, begin)
+		take(1, "(")
+	case c == ')' && len(t.groups) > 0:
+		begin = t.groups[len(t.groups)-1]
+		t.groups = t.groups[:len(t.groups)-1]
+		take(1, ")")
+	case c == '{':
+		if n, written := t.count(rest); n > 0 {
+			t.at += n
+			s := t.out.String()
+			t.out.Reset()
+			t.out.WriteString(s[:t.atom] + written)
+			return
+		}
+		take(1, "{")
+		return
+	case c == '*' || c == '+' || c == '?':
+		take(1, rest[:1])
+		return
+	default:
+		_, n := utf8.DecodeRuneInString(rest)
+		take(n, rest[:n])
+	}
+	t.atom = begin
+}
+
+// escape writes what a backslash begins.
+func (t *translation) escape(rest string, take func(int, string)) {
+	hex := func(s string) (rune, bool) {
+		if len(s) < 6 || !strings.HasPrefix(s, `\u`) {
+			return 0, false
+		}
+		n, err := strconv.ParseUint(s[2:6], 16, 32)
+		return rune(n), err == nil
+	}
+	switch c := rest[1]; c {
+	case 'u':
+		if strings.HasPrefix(rest, `\u{`) {
+			take(2, `\x`)
+		} else if n, ok := hex(rest); ok {
+			if low, ok := hex(rest[6:]); ok && utf16.IsSurrogate(n) && utf16.IsSurrogate(low) {
+				take(12, `\x{`+strconv.FormatInt(int64(utf16.DecodeRune(n, low)), 16)+"}")
+			} else {
+				take(6, `\x{`+rest[2:6]+"}")
+			}
+		} else {
+			take(2, "u")
+		}
+	case 'p', 'P':
+		end := strings.IndexByte(rest, '}')
+		if !strings.HasPrefix(rest[2:], "{") || end < 0 {
+			take(2, rest[1:2])
+			return
+		}
+		name := rest[3:end]
+		if i := strings.IndexByte(name, '='); i >= 0 {
+			name = name[i+1:]
+		}
+		if short := properties[name]; short != "" {
+			name = short
+		}
+		take(end+1, rest[:2]+"{"+name+"}")
+	case '/':
+		take(2, "/")
+	case '-':
+		take(2, `\-`)
+	case 'c':
+		if len(rest) > 2 {
+			take(3, `\x{`+strconv.FormatInt(int64(rest[2]&0x1f), 16)+"}")
+		} else {
+			take(2, "c")
+		}
+	case 's': // with what ECMA-262 calls white space besides (§22.2.2.9)
+		if t.class {
+			take(2, white)
+		} else {
+			take(2, "["+white+"]")
+		}
+	case 'S':
+		if t.class {
+			take(2, `\S`)
+		} else {
+			take(2, "[^"+white+"]")
+		}
+	default:
+		_, n := utf8.DecodeRuneInString(rest[1:])
+		take(1+n, rest[:1+n])
+	}
+}
+
+const white = `\t\n\v\f\r \x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}\x{feff}`
+
+// properties are long names of Unicode's properties.
+var properties = map[string]string{"Letter": "L", "Uppercase_Letter": "Lu", "Lowercase_Letter": "Ll", "Titlecase_Letter": "Lt", "Modifier_Letter": "Lm", "Other_Letter": "Lo",
+	"Alphabetic": "L", "Uppercase": "Lu", "Lowercase": "Ll", "Mark": "M", "Number": "N", "Decimal_Number": "Nd", "digit": "Nd", "Letter_Number": "Nl", "Other_Number": "No", "Punctuation": "P", "punct": "P",
+	"Symbol": "S", "Currency_Symbol": "Sc", "Math_Symbol": "Sm", "Separator": "Z", "Space_Separator": "Zs", "White_Space": "Z", "Other": "C", "Control": "Cc", "Latn": "Latin", "Grek": "Greek", "Cyrl": "Cyrillic"}
+
+var counted = regexp.MustCompile(`^\{([0-9]+)(,([0-9]*))?\}`)
+
+// mostCounted is the largest count that Go takes.
+const mostCounted = 1000
+
+// count writes a count that is larger than Go takes as several. n is 0 for one
+// that Go takes.
+func (t *translation) count(rest string) (n int, written string) {
+	parts := counted.FindStringSubmatch(rest)
+	if parts == nil {
+		return 0, ""
+	}
+	least, err := strconv.Atoi(parts[1])
+	most := least
+	if parts[3] != "" && err == nil {
+		most, err = strconv.Atoi(parts[3])
+	}
+	if err != nil || max(least, most) <= mostCounted || max(least, most) > 64*mostCounted {
+		return 0, ""
+	}
+	atom := t.out.String()[t.atom:]
+	var b strings.Builder
+	times := func(n int, form string) {
+		for ; n > 0; n -= mostCounted {
+			b.WriteString(atom + fmt.Sprintf(form, min(n, mostCounted)))
+		}
+	}
+	times(least, "{%d}")
+	if parts[2] == "," {
+		b.WriteString(atom + "*")
+	} else {
+		times(most-least, "{0,%d}")
+	}
+	return len(parts[0]), "(?:" + b.String() + ")"
+}
+
+// around are the ways in which a look-around begins.
+var around = []string{"(?=", "(?!", "(?<=", "(?<!"}
+
+// stripped leaves look-arounds out of a pattern, or, where they are kept, takes
+// what must be there as a part of the text; what is made of it is matched against
+// the whole.
+func stripped(text string, keep bool) string {
+	from := 0
 	for {
-		at := -1
-		for _, open := range []string{"(?=", "(?!", "(?<=", "(?<!"} {
-			if i := strings.Index(text, open); i >= 0 && (at < 0 || i < at) {
-				at = i
+		at, open := -1, ""
+		for _, o := range around {
+			if i := strings.Index(text[from:], o); i >= 0 && (at < 0 || from+i < at) {
+				at, open = from+i, o
 			}
 		}
 		if at < 0 {
 			return text
 		}
-		depth, end := 0, at
-		for ; end < len(text); end++ {
-			switch text[end] {
-			case '\\':
-				end++
-				continue
-			case '(':
-				depth++
-			case ')':
-				depth--
-			}
-			if depth == 0 {
-				break
+		end := closing(text[at:])
+		if end < 0 {
+			return text
+		}
+		inside := ""
+		if keep && strings.HasSuffix(open, "=") {
+			inside = "(?:" + text[at+len(open):at+end] + ")"
+			from = at + 3
+		}
+		text = text[:at] + inside + text[at+end+1:]
+	}
+}
+
+var back = regexp.MustCompile(`\\(?:k<([A-Za-z_][A-Za-z0-9_]*)>|([1-9][0-9]?))`)
+
+// backs stands for back references: group n is the character backs+n.
+const backs = 0xf0000
+
+// forward writes back references as characters that no text has; fill puts in
+// what their groups hold.
+func forward(text string) string {
+	if !strings.Contains(text, "\\") {
+		return text
+	}
+	names := map[string]int{}
+	group := 0
+	for i := 0; i < len(text); i++ {
+		switch {
+		case text[i] == '\\':
+			i++
+		case text[i] == '(' && (!strings.HasPrefix(text[i:], "(?") || strings.HasPrefix(text[i:], "(?<") && !strings.HasPrefix(text[i:], "(?<=") && !strings.HasPrefix(text[i:], "(?<!")):
+			group++
+			if name, ok := strings.CutPrefix(text[i:], "(?<"); ok {
+				name, _, _ = strings.Cut(name, ">")
+				names[name] = group
 			}
 		}
-		text = text[:at] + text[min(end+1, len(text)):]
 	}
+	if group == 0 {
+		return text
+	}
+	return back.ReplaceAllStringFunc(text, func(s string) string {
+		parts := back.FindStringSubmatch(s)
+		n := names[parts[1]]
+		if parts[2] != "" {
+			n, _ = strconv.Atoi(parts[2])
+		}
+		if n == 0 || n > group {
+			return s
+		}
+		return fmt.Sprintf(`\x{%x}`, backs+n)
+	})
+}
+
+// fill puts in what groups hold.
+func (a *automaton) fill(s string) string {
+	for range 4 {
+		if !strings.ContainsFunc(s, func(r rune) bool { return r > backs && r < backs+100 }) {
+			return s
+		}
+		groups := a.whole.FindStringSubmatch(s)
+		var b strings.Builder
+		for _, r := range s {
+			if n := int(r - backs); r > backs && n < len(groups) {
+				b.WriteString(groups[n])
+			} else {
+				b.WriteRune(r)
+			}
+		}
+		s = b.String()
+	}
+	return s
 }
 
 // automaton is a pattern's program, with the lengths at which it can end.
 type automaton struct {
 	prog   *syntax.Prog
-	begins []bool   // whether the whole can match exactly k characters
-	can    [][]bool // can[k][pc]: from pc, not at the start, it ends after exactly k characters
+	whole  *regexp.Regexp // for back references
+	begins []bool         // whether the whole can match exactly k characters
+	can    [][]bool       // can[k][pc]: from pc, not at the start, it ends after exactly k characters
 }
 
 const (
@@ -142,23 +356,27 @@ const (
 )
 
 // program gives the automaton of a pattern, or nil.
-func (m *maker) program(text string) *automaton {
-	if a, ok := m.g.programs[text]; ok {
+func (m *maker) program(text string, keep bool) *automaton {
+	key := strconv.FormatBool(keep) + text
+	if a, ok := m.g.programs[key]; ok {
 		return a
 	}
 	var a *automaton
-	if expression, err := syntax.Parse(stripped(translate(text)), syntax.Perl); err == nil {
+	usable := translate(forward(stripped(text, keep)))
+	if expression, err := syntax.Parse(usable, syntax.Perl); err == nil {
 		if prog, err := syntax.Compile(expression.Simplify()); err == nil {
-			a = &automaton{prog: prog}
+			whole, _ := regexp.Compile(usable) // it was parsed
+			a = &automaton{prog: prog, whole: whole}
 		}
 	}
-	m.g.programs[text] = a
+	m.g.programs[key] = a
 	return a
 }
 
 // pattern makes a text in which a pattern is found, of a length if that can be.
 func (m *maker) pattern(text string, lo, hi int) (string, bool) {
-	a := m.program(text)
+	looks := slices.ContainsFunc(around, func(o string) bool { return strings.Contains(text, o) })
+	a := m.program(text, looks && m.r.Chance(1, 2))
 	if a == nil {
 		return "", false
 	}
@@ -194,6 +412,7 @@ func (m *maker) pattern(text string, lo, hi int) (string, bool) {
 	if !ok {
 		return "", false
 	}
+	s = a.fill(s)
 	// where it need not be all of the text, something stands before and after it
 	n := utf8.RuneCountInString(s)
 	more := max(lo-n, 0)

@@ -12,6 +12,7 @@ package generate
 
 import (
 	"bytes"
+	"embed"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -43,11 +44,13 @@ func (r *Refused) Error() string {
 
 // schema is one subschema, its keywords read.
 type schema struct {
+	doc    *document
 	at     string // absolute URI with the pointer, as the validator knows it
 	place  string // the pointer alone, for people
 	always *bool  // a boolean schema
 
 	ref, dynamicRef string
+	refTo, dynTo    *schema
 	base            string // URI that references are relative to
 	recursive       bool   // ref is a $recursiveRef
 
@@ -69,6 +72,7 @@ type schema struct {
 	minLength          int
 	maxLength          int // -1 for none
 	pattern            string
+	onlyPattern        bool // besides a type, nothing else is asked
 	format             string
 	prefixItems        []*schema
 	items              *schema
@@ -109,14 +113,24 @@ var dialects = map[string]int{
 	"http://json-schema.org/draft-07/schema": 7, "http://json-schema.org/draft-06/schema": 6, "http://json-schema.org/draft-04/schema": 4,
 }
 
+// document is one file of a schema: the schema itself, or one that it refers to.
+type document struct {
+	uri     string
+	content any // as it was read
+	dialect int
+	places  map[string]*schema // by their pointers
+}
+
 // Generator makes payloads from one schema.
 type Generator struct {
 	root     *schema
-	dialect  int                           // of the root
-	doc      any                           // as it was read
+	load     Load
+	docs     []*document
 	lenient  map[string]*jsonschema.Schema // without the keyword at a place
 	start    []*schema                     // the root alone
 	programs map[string]*automaton
+	meetings map[string]*together
+	formats  map[string]*jsonschema.Schema // by themselves
 	all      []*schema
 	byURI    map[string]*schema
 	anchors  map[string]*schema // URI#anchor
@@ -125,36 +139,50 @@ type Generator struct {
 	whole    *jsonschema.Schema
 }
 
-const home = "https://nightdrill.invalid/schema.json" // a schema without an $id is here; it is never fetched
+const home = "https://nightdrill.invalid/schema.json" // a schema of no file is here; it is never fetched
 
-type noLoading struct{}
+// Load gives what is at a URI that a schema refers to, decoded as
+// jsonschema.UnmarshalJSON does. The schemas of the standard itself are not asked for.
+type Load func(uri string) (any, error)
 
-func (noLoading) Load(url string) (any, error) {
-	return nil, fmt.Errorf("%s is not part of the schema, and is not fetched", url)
+// New reads a schema that stands by itself. The error is Refused where the
+// schema is the reason.
+func New(text []byte) (*Generator, error) {
+	return Open(text, home, func(uri string) (any, error) {
+		return nil, fmt.Errorf("%s is not part of the schema, and is not fetched", uri)
+	})
 }
 
-// New reads a schema. The error is Refused where the schema is the reason.
-func New(text []byte) (*Generator, error) {
+// Open is New for a schema that may refer to others; base is its own URI, such
+// as a file's.
+func Open(text []byte, base string, load Load) (*Generator, error) {
 	plain, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
 	if err != nil {
 		return nil, &Refused{"", "not JSON: " + err.Error()}
 	}
-	g := &Generator{doc: plain, lenient: map[string]*jsonschema.Schema{}, byURI: map[string]*schema{}, anchors: map[string]*schema{}, dynamic: map[string]*schema{}, compiler: Compiler(noLoading{})}
-	if err := g.compiler.AddResource(home, plain); err != nil {
-		return nil, &Refused{"", err.Error()}
-	}
-	if g.whole, err = g.compiler.Compile(home); err != nil {
-		return nil, invalid(err)
-	}
-	if g.root, err = g.read(plain, home, home+"#", ""); err != nil {
+	g := &Generator{load: load, lenient: map[string]*jsonschema.Schema{}, byURI: map[string]*schema{}, anchors: map[string]*schema{}, dynamic: map[string]*schema{}, programs: map[string]*automaton{}, meetings: map[string]*together{}, formats: map[string]*jsonschema.Schema{}}
+	doc, err := newDocument(plain, base)
+	if err != nil {
 		return nil, err
 	}
-	g.start, g.programs = []*schema{g.root}, map[string]*automaton{}
-	for _, s := range g.all {
-		for _, ref := range []string{s.ref, s.dynamicRef} {
-			if ref != "" && g.target(s, ref) == nil {
-				return nil, &Refused{s.place, fmt.Sprintf("$ref %q leads nowhere in this schema; nothing is fetched", ref)}
-			}
+	g.compiler = Compiler(loading{load})
+	if err := g.compiler.AddResource(base, plain); err != nil {
+		return nil, &Refused{"", err.Error()}
+	}
+	if g.whole, err = g.compiler.Compile(base); err != nil {
+		return nil, invalid(err, base)
+	}
+	if g.root, err = g.document(doc); err != nil {
+		return nil, err
+	}
+	g.start = []*schema{g.root}
+	for i := 0; i < len(g.all); i++ { // what is referred to may be read only now, and refer to more
+		s := g.all[i]
+		if s.refTo, err = g.target(s, s.ref, false); err == nil {
+			s.dynTo, err = g.target(s, s.dynamicRef, true)
+		}
+		if err != nil {
+			return nil, err
 		}
 	}
 	g.costs()
@@ -165,11 +193,11 @@ func New(text []byte) (*Generator, error) {
 }
 
 // invalid says where a schema is none, and why.
-func invalid(err error) *Refused {
+func invalid(err error, base string) *Refused {
 	var s *jsonschema.SchemaValidationError
 	var v *jsonschema.ValidationError
 	if !errors.As(err, &s) || !errors.As(s.Err, &v) {
-		return &Refused{"", strings.Join(strings.Fields(strings.ReplaceAll(err.Error(), home, "the schema")), " ")}
+		return &Refused{"", strings.Join(strings.Fields(strings.ReplaceAll(err.Error(), base, "the schema")), " ")}
 	}
 	for len(v.Causes) > 0 {
 		v = v.Causes[0]
@@ -177,10 +205,54 @@ func invalid(err error) *Refused {
 	return &Refused{differ.Pointer(v.InstanceLocation), "not a schema: " + Why(v)}
 }
 
+// newDocument takes a document, and says of which dialect it is.
+func newDocument(plain any, uri string) (*document, error) {
+	doc := &document{uri, plain, 2020, map[string]*schema{}}
+	m, ok := plain.(map[string]any)
+	if d, given := m["$schema"].(string); ok && given {
+		name, year := dialect(d)
+		if year == 0 {
+			return nil, &Refused{"/$schema", fmt.Sprintf("%s is another dialect; schemas here are of 2020-12, or of an earlier draft from 4 on", d)}
+		}
+		m["$schema"], doc.dialect = name, year
+	}
+	return doc, nil
+}
+
+// dialect gives the name of a dialect as the standard writes it, and its year;
+// 0 for one that is not known.
+func dialect(uri string) (string, int) {
+	_, rest, _ := strings.Cut(strings.TrimSuffix(uri, "#"), "://")
+	if rest == "json-schema.org/schema" { // the latest
+		rest = "json-schema.org/draft/2020-12/schema"
+	}
+	for _, scheme := range []string{"https://", "http://"} {
+		if year := dialects[scheme+rest]; year != 0 {
+			return scheme + rest, year
+		}
+	}
+	return uri, 0
+}
+
+func year(uri string) int {
+	_, y := dialect(uri)
+	return y
+}
+
+// document reads a document.
+func (g *Generator) document(doc *document) (*schema, error) {
+	g.docs = append(g.docs, doc)
+	return g.read(doc, doc.content, doc.uri, doc.uri+"#", "")
+}
+
 // read reads a subschema and those below it.
-func (g *Generator) read(v any, base, at, place string) (*schema, error) {
-	s := &schema{at: at, place: place, base: base, maxLength: none, maxItems: none, maxProps: none, minContains: 1, maxContains: none, cost: endless}
+func (g *Generator) read(doc *document, v any, base, at, place string) (*schema, error) {
+	if s := doc.places[place]; s != nil {
+		return s, nil
+	}
+	s := &schema{doc: doc, at: at, place: place, base: base, maxLength: none, maxItems: none, maxProps: none, minContains: 1, maxContains: none, cost: endless}
 	g.all = append(g.all, s)
+	doc.places[place] = s
 	if b, ok := v.(bool); ok {
 		s.always = &b
 		return s, nil
@@ -189,19 +261,11 @@ func (g *Generator) read(v any, base, at, place string) (*schema, error) {
 	if !ok {
 		return nil, &Refused{place, "a schema is an object, true or false"}
 	}
-	if place == "" {
-		g.dialect = 2020
-		if d, ok := m["$schema"].(string); ok {
-			if g.dialect = dialects[strings.TrimSuffix(d, "#")]; g.dialect == 0 {
-				return nil, &Refused{"/$schema", fmt.Sprintf("%s is another dialect; schemas here are of 2020-12, or of an earlier draft from 4 on", d)}
-			}
-		}
-	}
 	idKey := "$id"
-	if g.dialect == 4 {
+	if doc.dialect == 4 {
 		idKey = "id"
 	}
-	if id, ok := m[idKey].(string); ok {
+	if id, ok := m[idKey].(string); ok && !(strings.HasPrefix(id, "#") && doc.dialect <= 7) {
 		u, err := resolve(base, id)
 		if err != nil {
 			return nil, &Refused{place + "/$id", err.Error()}
@@ -209,13 +273,16 @@ func (g *Generator) read(v any, base, at, place string) (*schema, error) {
 		s.base = u
 		g.byURI[u] = s
 	}
+	if id, ok := m[idKey].(string); ok && strings.HasPrefix(id, "#") && doc.dialect <= 7 { // an anchor, as those drafts write it
+		g.anchors[s.base+id] = s
+	}
 	if place == "" {
 		g.byURI[base] = s
 	}
-	if d, ok := m["$schema"].(string); ok && dialects[strings.TrimSuffix(d, "#")] != g.dialect {
+	if d, ok := m["$schema"].(string); ok && year(d) != doc.dialect {
 		return nil, &Refused{place + "/$schema", fmt.Sprintf("%s is another dialect than the whole schema's", d)}
 	}
-	if ref, ok := m["$ref"].(string); ok && g.dialect < 2019 { // what stands beside it does not count (draft 7, §8.3)
+	if ref, ok := m["$ref"].(string); ok && doc.dialect < 2019 { // what stands beside it does not count (draft 7, §8.3)
 		m = map[string]any{"$ref": ref, "definitions": m["definitions"], "$defs": m["$defs"]}
 	}
 	for _, key := range []string{"$anchor", "$dynamicAnchor"} {
@@ -243,6 +310,7 @@ func (g *Generator) keywords(s *schema, m map[string]any) (err error) {
 	}
 	s.constant, s.hasConst = m["const"]
 	s.pattern, _ = m["pattern"].(string)
+	s.onlyPattern = len(m) == 1 || len(m) == 2 && m["type"] == "string"
 	s.format, _ = m["format"].(string)
 	s.unique, _ = m["uniqueItems"].(bool)
 	if ref, ok := m["$recursiveRef"].(string); ok && s.ref == "" { // 2019-09: as if it were not dynamic
@@ -270,14 +338,14 @@ func (g *Generator) keywords(s *schema, m map[string]any) (err error) {
 	}
 	one := func(key string, to **schema) {
 		if v, ok := m[key]; ok && err == nil {
-			*to, err = g.read(v, s.base, s.at+"/"+differ.Escape(key), s.place+"/"+differ.Escape(key))
+			*to, err = g.read(s.doc, v, s.base, s.at+"/"+differ.Escape(key), s.place+"/"+differ.Escape(key))
 		}
 	}
 	several := func(key string, to *[]*schema) {
 		for i, v := range list(m[key]) {
 			if err == nil {
 				var x *schema
-				x, err = g.read(v, s.base, fmt.Sprintf("%s/%s/%d", s.at, key, i), fmt.Sprintf("%s/%s/%d", s.place, key, i))
+				x, err = g.read(s.doc, v, s.base, fmt.Sprintf("%s/%s/%d", s.at, key, i), fmt.Sprintf("%s/%s/%d", s.place, key, i))
 				*to = append(*to, x)
 			}
 		}
@@ -290,7 +358,7 @@ func (g *Generator) keywords(s *schema, m map[string]any) (err error) {
 		*to = map[string]*schema{}
 		for _, name := range slices.Sorted(maps.Keys(of)) {
 			if err == nil {
-				(*to)[name], err = g.read(of[name], s.base, s.at+"/"+key+"/"+url.PathEscape(differ.Escape(name)), s.place+"/"+key+"/"+differ.Escape(name))
+				(*to)[name], err = g.read(s.doc, of[name], s.base, s.at+"/"+key+"/"+url.PathEscape(differ.Escape(name)), s.place+"/"+key+"/"+differ.Escape(name))
 			}
 		}
 	}
@@ -304,7 +372,7 @@ func (g *Generator) keywords(s *schema, m map[string]any) (err error) {
 	one("if", &s.when)
 	one("then", &s.then)
 	one("else", &s.otherwise)
-	if _, tuple := m["items"].([]any); tuple && g.dialect < 2020 {
+	if _, tuple := m["items"].([]any); tuple && s.doc.dialect < 2020 {
 		several("items", &s.prefixItems)
 		one("additionalItems", &s.items)
 	} else {
@@ -319,7 +387,7 @@ func (g *Generator) keywords(s *schema, m map[string]any) (err error) {
 	one("propertyNames", &s.names)
 	named("dependentSchemas", &s.dependentSchema)
 	one("unevaluatedProperties", &s.unevaluated)
-	if of, ok := m["dependencies"].(map[string]any); ok && g.dialect < 2019 && err == nil {
+	if of, ok := m["dependencies"].(map[string]any); ok && s.doc.dialect < 2019 && err == nil {
 		err = g.dependencies(s, of)
 	}
 	s.propNames, s.propOrder = sorted(s.properties), sorted(s.patternProps)
@@ -334,7 +402,7 @@ func (g *Generator) dependencies(s *schema, of map[string]any) (err error) {
 			s.dependent[name] = texts(needs)
 		} else if err == nil {
 			below := "/dependencies/" + differ.Escape(name)
-			s.dependentSchema[name], err = g.read(of[name], s.base, s.at+"/dependencies/"+url.PathEscape(differ.Escape(name)), s.place+below)
+			s.dependentSchema[name], err = g.read(s.doc, of[name], s.base, s.at+"/dependencies/"+url.PathEscape(differ.Escape(name)), s.place+below)
 		}
 	}
 	return err
@@ -388,38 +456,153 @@ func resolve(base, ref string) (string, error) {
 	return strings.TrimSuffix(u.String(), "#"), nil
 }
 
-// target gives the subschema that a reference means.
-func (g *Generator) target(s *schema, ref string) *schema {
+// refs gives the subschemas that a subschema refers to.
+func (s *schema) refs() (out []*schema) {
+	for _, to := range [...]*schema{s.refTo, s.dynTo} {
+		if to != nil {
+			out = append(out, to)
+		}
+	}
+	return out
+}
+
+// target gives the subschema that a reference means; nil for no reference.
+func (g *Generator) target(s *schema, ref string, dynamic bool) (*schema, error) {
+	if ref == "" {
+		return nil, nil
+	}
 	full, err := resolve(s.base, ref)
 	if err != nil {
-		return nil
-	}
-	if s.dynamicRef == ref {
-		if _, name, ok := strings.Cut(full, "#"); ok && g.dynamic[name] != nil && !strings.HasPrefix(name, "/") {
-			return g.dynamic[name]
-		}
-	}
-	if x := g.byURI[full]; x != nil {
-		return x
-	}
-	if x := g.anchors[full]; x != nil {
-		return x
+		return nil, &Refused{s.place, fmt.Sprintf("$ref %q: %v", ref, err)}
 	}
 	uri, fragment, _ := strings.Cut(full, "#")
-	resource := g.byURI[uri]
-	if resource == nil {
-		return nil
+	if dynamic && g.dynamic[fragment] != nil && !strings.HasPrefix(fragment, "/") {
+		return g.dynamic[fragment], nil
 	}
-	pointer, err := url.PathUnescape(fragment)
-	if err != nil {
-		return nil
-	}
-	for _, x := range g.all {
-		if x.place == resource.place+pointer {
-			return x
+	for _, known := range []map[string]*schema{g.byURI, g.anchors} {
+		if x := known[full]; x != nil {
+			return x, nil
 		}
 	}
-	return nil
+	resource := g.byURI[uri]
+	if resource == nil {
+		doc, err := g.fetch(uri)
+		if err != nil {
+			return nil, &Refused{s.place, fmt.Sprintf("$ref %q: %v", ref, err)}
+		}
+		if resource, err = g.document(doc); err != nil {
+			return nil, err
+		}
+		if dynamic && g.dynamic[fragment] != nil {
+			return g.dynamic[fragment], nil
+		}
+		if x := g.anchors[full]; x != nil {
+			return x, nil
+		}
+	}
+	x, err := g.within(resource, fragment)
+	if x == nil && err == nil {
+		err = &Refused{s.place, fmt.Sprintf("$ref %q leads nowhere", ref)}
+	}
+	return x, err
+}
+
+// fetch gives a document of the standard, or one that is loaded.
+func (g *Generator) fetch(uri string) (*document, error) {
+	plain, err := standard(uri)
+	if plain == nil && err == nil {
+		plain, err = g.load(uri)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return newDocument(plain, uri)
+}
+
+// within gives the subschema at a pointer of a resource, also where no keyword
+// leads to it; nil for none.
+func (g *Generator) within(resource *schema, pointer string) (*schema, error) {
+	pointer, err := url.PathUnescape(pointer)
+	if err != nil || pointer != "" && pointer[0] != '/' {
+		return nil, nil
+	}
+	place := resource.place + pointer
+	doc := resource.doc
+	if x := doc.places[place]; x != nil {
+		return x, nil
+	}
+	path, err := differ.Parse(place)
+	if err != nil {
+		return nil, nil
+	}
+	v, at, base := doc.content, "", doc.uri
+	for _, name := range path {
+		if x := doc.places[at]; x != nil {
+			base = x.base
+		}
+		switch of := v.(type) {
+		case map[string]any:
+			x, ok := of[name]
+			if !ok {
+				return nil, nil
+			}
+			v = x
+		case []any:
+			i, err := strconv.Atoi(name)
+			if err != nil || i < 0 || i >= len(of) {
+				return nil, nil
+			}
+			v = of[i]
+		default:
+			return nil, nil
+		}
+		at += "/" + differ.Escape(name)
+	}
+	uri := doc.uri + "#"
+	for _, name := range path {
+		uri += "/" + url.PathEscape(differ.Escape(name))
+	}
+	return g.read(doc, v, base, uri, place)
+}
+
+//go:embed standard
+var standards embed.FS
+
+// standard gives a schema of the standard itself; nil for another.
+func standard(uri string) (any, error) {
+	_, rest, ok := strings.Cut(uri, "://json-schema.org/")
+	if !ok {
+		return nil, nil
+	}
+	rest = strings.TrimPrefix(rest, "draft/")
+	if file, ok := strings.CutSuffix(rest, "/schema"); ok {
+		rest = file
+	} else {
+		rest = strings.Replace(rest, "/meta/", "/", 1)
+	}
+	text, err := standards.ReadFile("standard/" + rest + ".json")
+	if err != nil {
+		return nil, fmt.Errorf("%s is no schema of the standard", uri)
+	}
+	return jsonschema.UnmarshalJSON(bytes.NewReader(text))
+}
+
+// loading lets the validator load what the generator loads.
+type loading struct{ load Load }
+
+func (l loading) Load(uri string) (any, error) {
+	plain, err := standard(uri)
+	if plain == nil && err == nil {
+		plain, err = l.load(uri)
+	}
+	if err != nil {
+		return nil, err
+	}
+	doc, err := newDocument(plain, uri)
+	if err != nil {
+		return nil, err
+	}
+	return doc.content, nil
 }
 
 // costs works out how deeply a value of each subschema is nested at least, so
@@ -448,10 +631,8 @@ func (g *Generator) costOf(s *schema) int {
 	}
 	most := 1
 	add := func(c int) { most = max(most, min(c, endless)) }
-	for _, ref := range []string{s.ref, s.dynamicRef} {
-		if ref != "" {
-			add(g.target(s, ref).cost)
-		}
+	for _, to := range s.refs() {
+		add(to.cost)
 	}
 	for _, x := range s.allOf {
 		add(x.cost)
@@ -498,11 +679,10 @@ func (g *Generator) fits(s *schema, v any) bool {
 	if s.dynamicRef != "" || s.recursive {
 		// by itself it would be looked at in another scope than as a part of the
 		// whole; what stands beside it is looked at with the whole
-		ref := s.dynamicRef
 		if s.recursive {
-			ref = s.ref
+			return g.fits(s.refTo, v)
 		}
-		return g.fits(g.target(s, ref), v)
+		return g.fits(s.dynTo, v)
 	}
 	if s.validator == nil {
 		var err error

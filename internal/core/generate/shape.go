@@ -5,6 +5,7 @@ import (
 	"errors"
 	"math/big"
 	"slices"
+	"strconv"
 
 	"nightdrill/internal/core/chance"
 )
@@ -39,6 +40,7 @@ type shape struct {
 
 	minLength, maxLength int
 	patterns             []string
+	without              []string // patterns that must not be found
 	formats              []string
 
 	tuples             []*schema // those with prefixItems or items
@@ -78,6 +80,7 @@ func (h *shape) clone() *shape {
 	for _, s := range []*[]*schema{&c.tuples, &c.contains, &c.restItems, &c.objects, &c.names, &c.dependent, &c.restProps} {
 		*s = slices.Clip(*s) // what is added later is the copy's own
 	}
+	c.without = slices.Clip(c.without)
 	c.patterns, c.formats, c.required, c.forbidden = slices.Clip(c.patterns), slices.Clip(c.formats), slices.Clip(c.required), slices.Clip(c.forbidden)
 	c.later = slices.Clip(c.later)
 	return &c
@@ -107,8 +110,8 @@ func (g *Generator) settled(s *schema, refs int) bool {
 	if refs > mostRefs || len(s.anyOf) > 0 || len(s.oneOf) > 0 || s.when != nil || s.dependentSchema != nil {
 		return false
 	}
-	for _, ref := range []string{s.ref, s.dynamicRef} {
-		if ref != "" && !g.settled(g.target(s, ref), refs+1) {
+	for _, to := range s.refs() {
+		if !g.settled(to, refs+1) {
 			return false
 		}
 	}
@@ -178,9 +181,9 @@ func (m *maker) add(h *shape, s *schema, depth, refs int) (*shape, error) {
 		return nil, errNothing
 	}
 	var err error
-	for _, ref := range []string{s.ref, s.dynamicRef} {
-		if ref != "" && err == nil {
-			h, err = m.add(h, m.g.target(s, ref), depth, refs+1)
+	for _, to := range s.refs() {
+		if err == nil {
+			h, err = m.add(h, to, depth, refs+1)
 		}
 	}
 	for _, x := range s.allOf {
@@ -315,8 +318,10 @@ func (h *shape) narrow(s *schema) {
 	if s.dependent != nil {
 		h.dependent = append(h.dependent, s)
 	}
-	for _, name := range sorted(s.dependentSchema) {
-		h.later = append(h.later, later{name, s.dependentSchema[name]})
+	if s.dependentSchema != nil {
+		for _, name := range sorted(s.dependentSchema) {
+			h.later = append(h.later, later{name, s.dependentSchema[name]})
+		}
 	}
 	if s.unevaluated != nil {
 		h.restProps, h.check = append(h.restProps, s.unevaluated), true
@@ -326,6 +331,9 @@ func (h *shape) narrow(s *schema) {
 	}
 	if s.not != nil {
 		h.check = true
+		if s.not.pattern != "" && s.not.onlyPattern {
+			h.without = append(h.without, s.not.pattern)
+		}
 	}
 }
 
@@ -388,15 +396,39 @@ func (h *shape) allow(values []any) {
 	h.values = kept
 }
 
-// same tells whether two values are equal as JSON Schema has it: numbers by
-// their value.
-func same(a, b any) bool {
-	x, ok1 := a.(json.Number)
-	y, ok2 := b.(json.Number)
-	if ok1 && ok2 {
-		return rat(x).Cmp(rat(y)) == 0
+// same tells whether two values are equal as JSON Schema has it.
+func same(a, b any) bool { return identity(a) == identity(b) }
+
+// identity writes a value so that equal ones are written alike: numbers by their
+// value (JSON Schema 2020-12, Core §4.2.2).
+func identity(v any) string { return string(identify(nil, v)) }
+
+func identify(b []byte, v any) []byte {
+	switch v := v.(type) {
+	case json.Number:
+		return append(b, rat(v).RatString()...)
+	case []any:
+		b = append(b, '[')
+		for _, x := range v {
+			b = append(identify(b, x), ',')
+		}
+		return append(b, ']')
+	case *object:
+		b = append(b, '{')
+		for i, name := range v.names {
+			b = append(identify(append(strconv.AppendQuote(b, name), ':'), v.values[i]), ',')
+		}
+		return append(b, '}')
+	case map[string]any:
+		b = append(b, '{')
+		for _, name := range sorted(v) {
+			b = append(identify(append(strconv.AppendQuote(b, name), ':'), v[name]), ',')
+		}
+		return append(b, '}')
+	case string:
+		return strconv.AppendQuote(b, v)
 	}
-	return string(write(nil, a)) == string(write(nil, b))
+	return write(b, v)
 }
 
 // least gives the smaller of two bounds, of which none is no bound.
@@ -449,6 +481,8 @@ type maker struct {
 	effort int
 	made   int // values so far
 	edges  bool
+	// for edges: whether a length is a list's, and whether there is a long list
+	listing, wide bool
 }
 
 // order gives the numbers below n in random order.

@@ -16,10 +16,23 @@ func (m *maker) word() string { return words[m.r.Below(len(words))] }
 // length that it must have together.
 const textTries = 60
 
+// chances is how many of those are left to chance where more than one thing must
+// be met at once.
+const chances = 6
+
 // text makes a text of a length, of patterns and formats.
 func (m *maker) text(h *shape) (any, error) {
-	for range textTries {
-		s, ok := m.draft(h)
+	several := len(h.patterns)+len(h.formats)+len(h.without) > 1
+	for n := range textTries {
+		s, ok := "", false
+		if len(h.patterns)+len(h.formats)+len(h.without) > 0 && (n >= chances || several && n%2 == 0) {
+			if s, ok = m.meeting(h); !ok && n > 2*chances && len(h.patterns) > 0 {
+				return nil, errNothing
+			}
+		}
+		if !ok {
+			s, ok = m.draft(h)
+		}
 		if !ok {
 			continue
 		}
@@ -31,11 +44,30 @@ func (m *maker) text(h *shape) (any, error) {
 		for _, p := range h.patterns {
 			good = good && matches(p, s)
 		}
+		for _, p := range h.without {
+			good = good && !matches(p, s)
+		}
+		for _, f := range h.formats {
+			good = good && (!several || m.g.hasFormat(f, s))
+		}
 		if good {
 			return s, nil
 		}
 	}
 	return nil, errNothing
+}
+
+// hasFormat asks the validator whether a text has a format.
+func (g *Generator) hasFormat(format, s string) bool {
+	v, ok := g.formats[format]
+	if !ok {
+		c := Compiler(loading{g.load})
+		if err := c.AddResource(home, map[string]any{"format": format}); err == nil {
+			v, _ = c.Compile(home) // a format by itself compiles
+		}
+		g.formats[format] = v
+	}
+	return v == nil || v.Validate(s) == nil
 }
 
 func (m *maker) draft(h *shape) (string, bool) {

@@ -262,8 +262,14 @@ func number(r *big.Rat) json.Number {
 // what 32 bits and a double hold.
 var edgeIntegers = []int64{0, 1, -1, 1<<31 - 1, 1 << 31, -1 << 31, 1 << 53, 1<<53 + 1, -1 << 53}
 
-// mostEdge is the longest text or list that is made because it is the longest.
-const mostEdge = 10_000
+const (
+	// mostEdge is the longest text that is made because it is the longest.
+	mostEdge = 10_000
+	// mostItems is the same of lists, and wide the length from which on only one
+	// list of a payload is that long.
+	mostItems = 1000
+	wide      = 40
+)
 
 // count picks a number of items or members: few, within bounds, the bounds now
 // and then.
@@ -271,7 +277,7 @@ func (m *maker) count(lo, hi, usual int) int {
 	if hi == none {
 		hi = lo + usual
 	}
-	if m.edges && hi-lo <= mostEdge {
+	if m.edges && hi-lo <= m.longest() {
 		if m.r.Chance(1, 2) {
 			return lo
 		}
@@ -281,6 +287,17 @@ func (m *maker) count(lo, hi, usual int) int {
 		return hi
 	}
 	return lo + m.r.Below(min(hi-lo, usual)+1)
+}
+
+// longest is how long something may be made because it is the longest.
+func (m *maker) longest() int {
+	switch {
+	case !m.listing:
+		return mostEdge
+	case m.wide:
+		return wide
+	}
+	return mostItems
 }
 
 func (m *maker) array(h *shape, depth int) (any, error) {
@@ -299,7 +316,9 @@ func (m *maker) array(h *shape, depth int) (any, error) {
 	if h.maxItems != none && lo > h.maxItems {
 		return nil, errNothing
 	}
+	m.listing = true
 	n := m.count(lo, h.maxItems, usual)
+	m.listing, m.wide = false, m.wide || n > wide
 	// places that are to hold what must be contained, the last ones first
 	wanted := make([][]*schema, n)
 	at := n - 1
@@ -315,6 +334,10 @@ func (m *maker) array(h *shape, depth int) (any, error) {
 		}
 	}
 	out := []any{}
+	var there map[string]bool
+	if h.unique {
+		there = map[string]bool{}
+	}
 	for i := range n {
 		var list []*schema
 		known := false
@@ -327,9 +350,18 @@ func (m *maker) array(h *shape, depth int) (any, error) {
 			}
 		}
 		if !known && len(wanted[i]) == 0 {
-			list = append(list, h.restItems...)
+			if len(h.contains) > 0 && slices.ContainsFunc(h.restItems, (*schema).never) {
+				list = append(list, h.contains[m.r.Below(len(h.contains))].contains) // which is evaluated by that
+			} else {
+				list = append(list, h.restItems...)
+			}
 		}
-		v, err := m.item(append(list, wanted[i]...), out, h.unique, depth+1)
+		list = append(list, wanted[i]...)
+		v, err := m.item(list, there, depth+1)
+		for again := 0; err == nil && again < tries && m.tooMany(h, out, v); again++ {
+			delete(there, identity(v))
+			v, err = m.item(list, there, depth+1)
+		}
 		if err != nil {
 			if i >= lo { // it may be shorter
 				break
@@ -341,18 +373,86 @@ func (m *maker) array(h *shape, depth int) (any, error) {
 	return out, nil
 }
 
-// item makes an item, and one that is not there yet where they must differ.
-func (m *maker) item(list []*schema, there []any, unique bool, depth int) (any, error) {
-	for range tries {
+// tooMany tells whether one more item makes more than may be contained.
+func (m *maker) tooMany(h *shape, items []any, v any) bool {
+	for _, c := range h.contains {
+		if c.maxContains == none || !m.g.fits(c.contains, simple(v)) {
+			continue
+		}
+		n := 1
+		for _, x := range items {
+			if m.g.fits(c.contains, simple(x)) {
+				n++
+			}
+		}
+		// what is wanted later has its room kept
+		if n > c.maxContains || n > c.maxContains-c.minContains && len(items) < h.minItems-c.minContains {
+			return true
+		}
+	}
+	return false
+}
+
+// item makes an item, and one that is not there yet where they must differ;
+// there is nil where they need not.
+func (m *maker) item(list []*schema, there map[string]bool, depth int) (any, error) {
+	if there == nil {
+		return m.value(list, depth)
+	}
+	for n := range tries {
 		v, err := m.value(list, depth)
 		if err != nil {
 			return nil, err
 		}
-		if !unique || !slices.ContainsFunc(there, func(x any) bool { return same(x, v) }) {
+		if n > tries/4 {
+			if other, ok := m.another(list, there, depth); ok {
+				v = other
+			}
+		}
+		if k := identity(v); !there[k] {
+			there[k] = true
 			return v, nil
 		}
 	}
 	return nil, errNothing
+}
+
+// another looks for a value that is not there yet, where all that there can be
+// are few.
+func (m *maker) another(list []*schema, there map[string]bool, depth int) (any, bool) {
+	h, err := m.flatten(list, depth)
+	if err != nil {
+		return nil, false
+	}
+	var rest []any
+	take := func(v any) {
+		if !there[identity(v)] && (!h.check || m.takes(list, v)) {
+			rest = append(rest, v)
+		}
+	}
+	lo, hi, small := h.smallIntegers()
+	switch {
+	case h.listed:
+		for _, v := range h.values {
+			take(v)
+		}
+	case small && h.kinds&kNumber != 0:
+		for k := lo; k <= hi && len(rest) < wide; k++ {
+			take(json.Number(strconv.FormatInt(k, 10)))
+		}
+	}
+	for k, values := range map[kinds][]any{kNull: {nil}, kBool: {false, true}} {
+		for _, v := range values {
+			if h.kinds&k != 0 && !h.listed {
+				take(v)
+			}
+		}
+	}
+	if len(rest) == 0 {
+		return nil, false
+	}
+	slices.SortStableFunc(rest, func(a, b any) int { return strings.Compare(identity(a), identity(b)) })
+	return rest[m.r.Below(len(rest))], true
 }
 
 func (m *maker) object(h *shape, depth int) (any, error) {
