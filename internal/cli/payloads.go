@@ -115,7 +115,7 @@ func showPayload(dir *string) *cobra.Command {
 }
 
 func generatePayloads() *cobra.Command {
-	var schema, to, mode string
+	var schema, to, mode, size string
 	var count int
 	var seed uint64
 	var asEvents bool
@@ -133,17 +133,20 @@ place in it and the reason.`,
 			if count < 0 {
 				return wrong(fmt.Errorf("--count is %d; the least is 0", count))
 			}
-			text, err := os.ReadFile(schema)
-			if err != nil {
-				return wrong(fmt.Errorf("the schema cannot be read: %w", err))
-			}
 			if !slices.Contains(payload.Modes, mode) {
 				return wrong(fmt.Errorf("--mode is %q; there are %s", mode, strings.Join(payload.Modes, ", ")))
 			}
-			g, err := generate.New(text)
-			if err != nil {
+			g, _, err := project.Generator(schema, folder(schema))
+			if _, refused := errors.AsType[*generate.Refused](err); err != nil && !refused {
+				return wrong(fmt.Errorf("the schema cannot be read: %w", err))
+			} else if err != nil {
 				return wrong(fmt.Errorf("%s: %w", schema, err))
 			}
+			bytes, err := project.Bytes(size)
+			if err != nil {
+				return wrong(fmt.Errorf("--size: %w", err))
+			}
+			g.Size(bytes)
 			name := strings.TrimSuffix(filepath.Base(schema), filepath.Ext(schema))
 			as := payload.Made{Set: name, Type: name + ".made", Mode: mode}
 			return output(cmd, to, func(w *bufio.Writer) error {
@@ -174,9 +177,19 @@ place in it and the reason.`,
 	f.IntVar(&count, "count", 10, "how many")
 	f.Uint64Var(&seed, "seed", 1, "the same seed gives the same payloads")
 	f.StringVar(&mode, "mode", "valid", "valid; edges: bounds, the empty and the longest, forgotten characters; broken: one keyword violated, which is said on standard error")
+	f.StringVar(&size, "size", "", "about how large each is, such as 200kB; without it, whatever comes")
 	f.StringVar(&to, "out", "", "write to a file instead of standard output")
 	f.BoolVar(&asEvents, "events", false, "wrap each as a CloudEvent, so that a payload set can be made of the file")
 	return c
+}
+
+// folder is the one below which a schema may refer to other files: the current
+// one, or the schema's own where it is elsewhere.
+func folder(schema string) string {
+	if filepath.IsLocal(schema) {
+		return "."
+	}
+	return filepath.Dir(schema)
 }
 
 // output writes to a file or to standard output. A file is there whole or not at all.
@@ -221,7 +234,7 @@ func validatePayloads(dir *string) *cobra.Command {
 			if schema == "" {
 				return errors.New("against which schema? --schema FILE")
 			}
-			s, err := project.Schema(schema)
+			s, err := project.Schema(schema, folder(schema))
 			if err != nil {
 				return wrong(fmt.Errorf("%s: %w", schema, err))
 			}

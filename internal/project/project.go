@@ -20,7 +20,6 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
-	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"nightdrill/internal/core/arrival"
 	"nightdrill/internal/core/differ"
@@ -409,7 +408,7 @@ func (l *loader) pairs(o *object, key string) (out []event.Field) {
 }
 
 func (l *loader) set(name string, all *object) {
-	o := all.child(name, "recording", "broken", "schema", "mode", "seed", "count", "type", "request", "expect")
+	o := all.child(name, "recording", "broken", "schema", "mode", "seed", "count", "size", "type", "request", "expect")
 	set := payload.Set{Name: name, Expect: l.expect(o)}
 	skip := o.choice("broken", []string{"refuse", "skip"}, 0) == 1
 	defer func() { l.p.Sets = append(l.p.Sets, set) }()
@@ -417,7 +416,7 @@ func (l *loader) set(name string, all *object) {
 		l.made(&set, o)
 		return
 	}
-	for _, key := range []string{"mode", "seed", "count", "type", "request"} {
+	for _, key := range []string{"mode", "seed", "count", "size", "type", "request"} {
 		if n := o.keys[key]; n != nil {
 			l.wrong(n, "%s belongs to a set with a schema", o.at(key))
 		}
@@ -486,17 +485,20 @@ func (l *loader) made(set *payload.Set, o *object) {
 		return
 	}
 	set.Origin = o.text("schema", "")
-	l.files = append(l.files, path)
-	text, err := os.ReadFile(path)
-	if err != nil {
+	g, read, err := Generator(path, l.dir)
+	l.files = append(l.files, read...)
+	if _, refused := errors.AsType[*generate.Refused](err); refused {
+		l.wrong(o.fields["schema"], "%s: %s cannot be honoured: %v", o.at("schema"), set.Origin, err)
+		return
+	} else if err != nil {
 		l.wrong(o.fields["schema"], "%s: %s cannot be read: %v%s", o.at("schema"), set.Origin, Cause(err), suggest(filepath.Base(path), filesIn(filepath.Dir(path))))
 		return
 	}
-	g, err := generate.New(text)
+	size, err := Bytes(o.text("size", ""))
 	if err != nil {
-		l.wrong(o.fields["schema"], "%s: %s cannot be honoured: %v", o.at("schema"), set.Origin, err)
-		return
+		l.wrong(o.fields["size"], "%s: %v", o.at("size"), err)
 	}
+	g.Size(size)
 	for n := range uint64(count) {
 		data, breaks, err := as.Make(g, seed, n)
 		if err != nil {
@@ -535,7 +537,7 @@ func (l *loader) expect(set *object) *payload.Expect {
 		x.SchemaName = o.text("schema", "")
 		l.files = append(l.files, path)
 		var err error
-		if x.Schema, err = Schema(path); err != nil {
+		if x.Schema, err = Schema(path, l.dir); err != nil {
 			l.wrong(o.fields["schema"], "%s: %v", o.at("schema"), err)
 		}
 	}
@@ -552,15 +554,6 @@ func (l *loader) expect(set *object) *payload.Expect {
 		}
 	}
 	return x
-}
-
-// Schema compiles a JSON Schema from a file, with the files that it refers to.
-func Schema(path string) (*jsonschema.Schema, error) {
-	s, err := generate.Compiler(local{}).Compile(path)
-	if err != nil {
-		return nil, errors.New(strings.Join(strings.Fields(err.Error()), " "))
-	}
-	return s, nil
 }
 
 // InSet finds a payload by the name of its set, or SET#N: the set and the place
@@ -635,16 +628,6 @@ func (l *loader) values(n ast.Node, path string) (out []payload.Value) {
 		out = append(out, payload.Value{At: at, Want: want})
 	}
 	return out
-}
-
-// local loads schemas from files alone: nothing is fetched.
-type local struct{}
-
-func (local) Load(url string) (any, error) {
-	if !strings.HasPrefix(url, "file:") {
-		return nil, fmt.Errorf("%s is not a file of the project; schemas are never fetched", url)
-	}
-	return jsonschema.FileLoader{}.Load(url)
 }
 
 func (l *loader) drill(name string, all *object) {

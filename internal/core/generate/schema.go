@@ -94,6 +94,7 @@ type schema struct {
 	dependentSchema map[string]*schema
 	unevaluated     *schema
 
+	made      *annotation
 	cost      int // levels of nesting that a value needs at least; endless for none that ends
 	validator *jsonschema.Schema
 	flat      *shape   // where no choice is to be made: its shape, once it is known
@@ -130,6 +131,10 @@ type Generator struct {
 	start    []*schema                     // the root alone
 	programs map[string]*automaton
 	meetings map[string]*together
+	size     int
+	byName   map[string]func(*maker) string
+	numbers  map[string][2]int
+	sharing  map[string][]*schema          // by the name under which they share a value
 	formats  map[string]*jsonschema.Schema // by themselves
 	all      []*schema
 	byURI    map[string]*schema
@@ -160,7 +165,8 @@ func Open(text []byte, base string, load Load) (*Generator, error) {
 	if err != nil {
 		return nil, &Refused{"", "not JSON: " + err.Error()}
 	}
-	g := &Generator{load: load, lenient: map[string]*jsonschema.Schema{}, byURI: map[string]*schema{}, anchors: map[string]*schema{}, dynamic: map[string]*schema{}, programs: map[string]*automaton{}, meetings: map[string]*together{}, formats: map[string]*jsonschema.Schema{}}
+	g := &Generator{load: load, lenient: map[string]*jsonschema.Schema{}, byURI: map[string]*schema{}, anchors: map[string]*schema{}, dynamic: map[string]*schema{}, programs: map[string]*automaton{}, meetings: map[string]*together{}, formats: map[string]*jsonschema.Schema{}, sharing: map[string][]*schema{},
+		byName: map[string]func(*maker) string{}, numbers: map[string][2]int{}}
 	doc, err := newDocument(plain, base)
 	if err != nil {
 		return nil, err
@@ -391,6 +397,11 @@ func (g *Generator) keywords(s *schema, m map[string]any) (err error) {
 		err = g.dependencies(s, of)
 	}
 	s.propNames, s.propOrder = sorted(s.properties), sorted(s.patternProps)
+	if a, ok := m[Keyword]; ok && err == nil {
+		if s.made, err = annotate(a, s); err == nil && s.made.shared != "" {
+			g.sharing[s.made.shared] = append(g.sharing[s.made.shared], s)
+		}
+	}
 	return err
 }
 

@@ -57,6 +57,7 @@ type shape struct {
 	dependent          []*schema
 	restProps          []*schema // unevaluatedProperties
 
+	made    *annotation
 	members map[string][]*schema // what members must fit, once it is known; nil where that is not kept
 	mayBe   []string             // members that need not be there, once they are known
 	later   []later              // dependentSchemas, decided when all that is required is known
@@ -270,6 +271,9 @@ func (h *shape) narrow(s *schema) {
 		h.kinds &= k
 		h.integer = h.integer || wholeOnly && k&kNumber != 0
 	}
+	if s.made != nil {
+		h.made = s.made
+	}
 	if s.hasConst {
 		h.allow([]any{s.constant})
 	}
@@ -475,8 +479,12 @@ func uniqueNames(names []string) []string {
 
 // maker makes one payload.
 type maker struct {
-	g *Generator
-	r *chance.Source
+	g       *Generator
+	r       *chance.Source
+	seed, n uint64
+	shared  map[string]any // by their names
+	grow    *growth
+	under   string // the name of the member that is being made
 	// tries that are left for the whole payload
 	effort int
 	made   int // values so far

@@ -50,6 +50,9 @@ func (m *maker) text(h *shape) (any, error) {
 		for _, f := range h.formats {
 			good = good && (!several || m.g.hasFormat(f, s))
 		}
+		if good && len(h.patterns)+len(h.formats)+len(h.without) == 0 {
+			return m.longer(s, h), nil
+		}
 		if good {
 			return s, nil
 		}
@@ -79,7 +82,18 @@ func (m *maker) draft(h *shape) (string, bool) {
 			return make(m), true
 		}
 	}
+	if make := m.g.named(m.under); make != nil && len(h.patterns) == 0 && !m.edges {
+		if s := make(m); m.longEnough(s, h) {
+			return s, true
+		}
+	}
 	return m.prose(h.minLength, h.maxLength), true
+}
+
+// longEnough tells whether a text has a length that the shape takes.
+func (m *maker) longEnough(s string, h *shape) bool {
+	n := utf8.RuneCountInString(s)
+	return n >= h.minLength && (h.maxLength == none || n <= h.maxLength)
 }
 
 // prose makes words of about a length.

@@ -2,6 +2,7 @@ package generate
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"math/big"
@@ -34,6 +35,9 @@ func (g *Generator) Edge(seed, n uint64) ([]byte, error) { return g.make(seed, n
 func (g *Generator) make(seed, n uint64, edges bool) ([]byte, error) {
 	for attempt := range uint64(8) {
 		v, err := g.draft(seed, n, attempt, edges && attempt < 4) // where nothing at the edges fits, something else does
+		if r, ok := errors.AsType[*Refused](err); ok {
+			return nil, r
+		}
 		if err == nil && g.whole.Validate(simple(v)) == nil {
 			return write(make([]byte, 0, 1024), v), nil
 		}
@@ -43,8 +47,14 @@ func (g *Generator) make(seed, n uint64, edges bool) ([]byte, error) {
 
 // draft makes a value that has not been validated as a whole.
 func (g *Generator) draft(seed, n, attempt uint64, edges bool) (any, error) {
-	m := &maker{g: g, r: chance.New(seed, n<<3|attempt), effort: effort, edges: edges}
-	return m.value(g.start, 0)
+	if g.size > 0 {
+		return g.sized(seed, n, attempt, edges)
+	}
+	return g.maker(seed, n, attempt, edges).value(g.start, 0)
+}
+
+func (g *Generator) maker(seed, n, attempt uint64, edges bool) *maker {
+	return &maker{g: g, r: chance.New(seed, n<<3|attempt), seed: seed, n: n, shared: map[string]any{}, effort: effort, edges: edges}
 }
 
 func sorted[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }
@@ -65,6 +75,12 @@ func (m *maker) value(list []*schema, depth int) (any, error) {
 			}
 			continue
 		}
+		if h.made != nil {
+			if v, ok := m.annotated(h, list, depth); ok {
+				m.made++
+				return v, nil
+			}
+		}
 		v, err := m.fill(h, depth)
 		if err != nil {
 			continue
@@ -81,7 +97,9 @@ func (m *maker) value(list []*schema, depth int) (any, error) {
 const large = 400
 
 // ends tells whether a payload is to be brought to its end: it is deep, or large.
-func (m *maker) ends(depth int) bool { return depth >= deep || m.made > large }
+func (m *maker) ends(depth int) bool {
+	return depth >= deep || m.made > large && (m.grow == nil || m.grow.items == 0)
+}
 
 // takes tells whether every schema takes a value.
 func (m *maker) takes(list []*schema, v any) bool {
@@ -129,6 +147,15 @@ func (m *maker) fill(h *shape, depth int) (any, error) {
 // number makes a number: a multiple of the step, or a decimal of two places, or
 // of as many as the bounds ask for.
 func (m *maker) number(h *shape) (any, error) {
+	if of, ok := m.g.numberNamed(m.under); ok && !m.edges && h.step == nil && (h.min == nil || h.max == nil || h.max.Cmp(wideRange) > 0) {
+		r := big.NewRat(int64(m.between(of[0], of[1])), 100)
+		if h.integer {
+			r.SetInt(quotient(r, big.NewRat(1, 1), false))
+		}
+		if h.takes(r) && !m.r.Chance(1, 16) {
+			return number(r), nil
+		}
+	}
 	if lo, hi, ok := h.smallIntegers(); ok {
 		if m.edges && (h.min == nil || h.max == nil) && m.r.Chance(1, 2) {
 			if n := edgeIntegers[m.r.Below(len(edgeIntegers))]; (h.min == nil || n >= lo) && (h.max == nil || n <= hi) {
@@ -195,6 +222,17 @@ func (m *maker) number(h *shape) (any, error) {
 		k.Add(k, m.below(span.Add(span, big.NewInt(1))))
 	}
 	return number(new(big.Rat).Mul(new(big.Rat).SetInt(k), step)), nil
+}
+
+// wideRange is the upper bound from which on a range says little.
+var wideRange = big.NewRat(1_000_000, 1)
+
+// takes tells whether a number is within the bounds.
+func (h *shape) takes(r *big.Rat) bool {
+	if h.min != nil && (r.Cmp(h.min) < 0 || h.minOpen && r.Cmp(h.min) == 0) {
+		return false
+	}
+	return h.max == nil || r.Cmp(h.max) < 0 || !h.maxOpen && r.Cmp(h.max) == 0
 }
 
 // smallIntegers gives the range of an integer without a step, where it is small.
@@ -319,6 +357,12 @@ func (m *maker) array(h *shape, depth int) (any, error) {
 	m.listing = true
 	n := m.count(lo, h.maxItems, usual)
 	m.listing, m.wide = false, m.wide || n > wide
+	if more := m.more(h, n, depth); more > n {
+		m.effort += (more - n) * tries
+		n = more
+		m.grow.inside = true
+		defer func() { m.grow.inside = false }()
+	}
 	// places that are to hold what must be contained, the last ones first
 	wanted := make([][]*schema, n)
 	at := n - 1
@@ -465,7 +509,7 @@ func (m *maker) object(h *shape, depth int) (any, error) {
 		share = 1 + 1000*m.r.Below(2) // all, or none
 	}
 	for _, i := range m.order(len(optional)) {
-		if room() && (!m.ends(depth) && m.r.Chance(1, share) || len(names) < h.minProps) && m.possible(h, optional[i], depth) {
+		if room() && (m.present(h, optional[i], share, depth) || len(names) < h.minProps) && m.possible(h, optional[i], depth) {
 			names = append(names, optional[i])
 		}
 	}
@@ -488,6 +532,7 @@ func (m *maker) object(h *shape, depth int) (any, error) {
 		if slices.Contains(h.forbidden, name) || !m.nameFits(h, name) {
 			return nil, errNothing
 		}
+		m.under = name
 		v, err := m.value(m.member(h, name), depth+1)
 		if err != nil {
 			if !slices.Contains(h.required, name) && len(names) > h.minProps && len(h.dependent) == 0 {
@@ -501,6 +546,19 @@ func (m *maker) object(h *shape, depth int) (any, error) {
 		return nil, errNothing
 	}
 	return out, nil
+}
+
+// present tells whether a member that need not be there is to be: one in so many
+// is, or as the schema says.
+func (m *maker) present(h *shape, name string, share, depth int) bool {
+	if !m.edges {
+		for _, s := range m.member(h, name) {
+			if s.made != nil && s.made.present >= 0 {
+				return m.happens(s.made.present)
+			}
+		}
+	}
+	return !m.ends(depth) && m.r.Chance(1, share)
 }
 
 // optional gives the members that may be there and need not.
@@ -596,6 +654,7 @@ func (m *maker) newName(h *shape, names []string) (string, bool) {
 	for _, o := range h.objects {
 		patterns = append(patterns, o.propOrder...)
 	}
+	m.under = ""
 	for range tries {
 		name := ""
 		switch {

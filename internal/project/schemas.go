@@ -1,0 +1,157 @@
+package project
+
+import (
+	"errors"
+	"fmt"
+	"math/big"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"nightdrill/internal/core/generate"
+)
+
+// Schema compiles a JSON Schema from a file, with the files that it refers to,
+// all of which are below dir.
+func Schema(path, dir string) (*jsonschema.Schema, error) {
+	s, err := generate.Compiler(&local{dir: dir}).Compile(path)
+	if err != nil {
+		return nil, errors.New(strings.Join(strings.Fields(err.Error()), " "))
+	}
+	return s, nil
+}
+
+// Generator reads a JSON Schema as Schema does, to make payloads of it. It also
+// gives the files that were read. The error is generate.Refused where the schema
+// is the reason.
+func Generator(path, dir string) (g *generate.Generator, read []string, err error) {
+	path, err = filepath.Abs(path)
+	if err != nil {
+		return nil, nil, err
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, []string{path}, err
+	}
+	l := &local{dir: dir}
+	g, err = generate.Open(text, fileURL(path), l.Load)
+	return g, append(l.read, path), err
+}
+
+func fileURL(path string) string {
+	return (&url.URL{Scheme: "file", Path: filepath.ToSlash(path)}).String()
+}
+
+// local loads schemas from files of a folder alone: nothing is fetched. A URI of
+// the network is looked for among the files beside those that were read, as the
+// $id of one of them.
+type local struct {
+	dir  string
+	read []string
+}
+
+func (l *local) Load(uri string) (any, error) {
+	u, err := url.Parse(uri)
+	if err != nil {
+		return nil, err
+	}
+	if u.Scheme != "file" {
+		if doc := l.byID(uri); doc != nil {
+			return doc, nil
+		}
+		return nil, fmt.Errorf("%s is on the network, and nothing is fetched; save it beside the schema, with that $id", uri)
+	}
+	path := filepath.FromSlash(u.Path)
+	dir, err := filepath.Abs(l.dir)
+	if err != nil {
+		return nil, err
+	}
+	if inside, err := filepath.Rel(dir, path); err != nil || !filepath.IsLocal(inside) {
+		return nil, fmt.Errorf("%s is outside of the folder %s", path, dir)
+	}
+	doc, err := l.open(path)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, Cause(err))
+	}
+	return doc, nil
+}
+
+func (l *local) open(path string) (any, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	doc, err := jsonschema.UnmarshalJSON(f)
+	if err == nil && !slices.Contains(l.read, path) {
+		l.read = append(l.read, path)
+	}
+	return doc, err
+}
+
+// mostBeside bounds the files that are looked into for an $id.
+const mostBeside = 500
+
+// byID finds a schema of the folder by its $id.
+func (l *local) byID(uri string) (found any) {
+	n := 0
+	_ = filepath.WalkDir(l.dir, func(path string, d os.DirEntry, err error) error { // what cannot be read is not it
+		if err != nil || found != nil || n > mostBeside {
+			return filepath.SkipAll
+		}
+		if name := d.Name(); d.IsDir() && path != l.dir && (strings.HasPrefix(name, ".") || name == "node_modules") {
+			return filepath.SkipDir
+		}
+		if d.IsDir() || filepath.Ext(path) != ".json" {
+			return nil
+		}
+		n++
+		text, err := os.ReadFile(path)
+		if err != nil || !strings.Contains(string(text), uri) {
+			return nil
+		}
+		if doc, err := l.open(path); err == nil {
+			if m, ok := doc.(map[string]any); ok && (m["$id"] == uri || m["$id"] == uri+"#" || m["id"] == uri || m["id"] == uri+"#") {
+				found = doc
+			}
+		}
+		return nil
+	})
+	return found
+}
+
+// units of sizes, in bytes.
+var units = []struct {
+	name  string
+	bytes int64
+}{{"kib", 1 << 10}, {"mib", 1 << 20}, {"gib", 1 << 30}, {"kb", 1e3}, {"mb", 1e6}, {"gb", 1e9}, {"b", 1}}
+
+// Bytes reads a size such as 200kB or 1.5MiB; "" is 0.
+func Bytes(text string) (int, error) {
+	s, factor := strings.ToLower(strings.TrimSpace(text)), int64(1)
+	for _, u := range units {
+		if before, ok := strings.CutSuffix(s, u.name); ok {
+			s, factor = strings.TrimSpace(before), u.bytes
+			break
+		}
+	}
+	if text == "" {
+		return 0, nil
+	}
+	r, ok := new(big.Rat).SetString(s)
+	if !ok || r.Sign() < 0 || strings.ContainsAny(s, "/e") {
+		return 0, fmt.Errorf("%q is not a size, such as 200kB", text)
+	}
+	r.Mul(r, big.NewRat(factor, 1))
+	if r.Cmp(big.NewRat(mostBytes, 1)) > 0 {
+		return 0, fmt.Errorf("%s is more than 1 GiB", text)
+	}
+	n, _ := r.Float64()
+	return int(n), nil
+}
+
+const mostBytes = 1 << 30
