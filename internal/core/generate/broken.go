@@ -41,12 +41,13 @@ func (g *Generator) Break(seed, n uint64) (b Broken, ok bool) {
 			continue
 		}
 		m := &maker{g: g, r: chance.New(seed, n<<8|attempt<<1|1), effort: effort}
-		var spots []spot
-		g.collect(&spots, g.root, nil, v, 0)
-		for _, s := range m.varied(spots) {
+		c := &collector{g: g}
+		c.collect(g.root, nil, v, 0)
+		looks := max(mostLooked/len(write(nil, v)), 20)
+		for _, s := range m.varied(c.spots) {
 			for range 3 {
 				other, ok := m.violate(s)
-				if !ok {
+				if looks--; !ok || looks < 0 {
 					continue
 				}
 				made := replace(v, s.path, other)
@@ -135,13 +136,13 @@ func lacking(doc any, path []string) any {
 
 // collect finds the keywords that hold at each place of a value, as far as no
 // choice stands before them.
-func (g *Generator) collect(out *[]spot, s *schema, path []any, v any, refs int) {
-	if s == nil || s.always != nil || refs > mostRefs || len(*out) > mostSpots {
+func (c *collector) collect(s *schema, path []any, v any, refs int) {
+	if s == nil || s.always != nil || refs > mostRefs || len(c.spots) > mostSpots {
 		return
 	}
 	add := func(keyword string, holds bool) {
 		if holds {
-			*out = append(*out, spot{slices.Clone(path), s, keyword, v})
+			c.spots = append(c.spots, spot{slices.Clone(path), s, keyword, v})
 		}
 	}
 	add("type", s.types != nil)
@@ -175,9 +176,9 @@ func (g *Generator) collect(out *[]spot, s *schema, path []any, v any, refs int)
 			below := append(slices.Clone(path), i)
 			switch {
 			case i < len(s.prefixItems):
-				g.collect(out, s.prefixItems[i], below, x, 0)
+				c.collect(s.prefixItems[i], below, x, 0)
 			case s.items != nil:
-				g.collect(out, s.items, below, x, 0)
+				c.collect(s.items, below, x, 0)
 			}
 		}
 	case *object:
@@ -189,45 +190,60 @@ func (g *Generator) collect(out *[]spot, s *schema, path []any, v any, refs int)
 		add("propertyNames", s.names != nil)
 		add("dependentRequired", s.dependent != nil)
 		for i, name := range v.names {
-			for _, x := range g.membersOf(s, name) {
-				g.collect(out, x, append(slices.Clone(path), name), v.values[i], 0)
+			for _, x := range c.g.membersOf(s, name) {
+				c.collect(x, append(slices.Clone(path), name), v.values[i], 0)
 			}
-			g.collect(out, s.dependentSchema[name], path, v, refs+1)
+			c.collect(s.dependentSchema[name], path, v, refs+1)
 		}
 	}
-	g.collectChosen(out, s, path, v, refs)
+	c.chosen(s, path, v, refs)
 	for _, to := range s.refs() {
-		g.collect(out, to, path, v, refs+1)
+		c.collect(to, path, v, refs+1)
 	}
 	for _, x := range s.allOf {
-		g.collect(out, x, path, v, refs+1)
+		c.collect(x, path, v, refs+1)
 	}
 }
 
-// mostSpots bounds the keywords that are looked for in one payload.
-const mostSpots = 2000
+// collector finds what can be violated in a payload.
+type collector struct {
+	g     *Generator
+	spots []spot
+	looks int // into branches
+}
+
+const (
+	// mostSpots bounds the keywords that are looked for in one payload, and
+	// mostLooks the branches that are looked into for them.
+	mostSpots, mostLooks = 2000, 500
+	// mostLooked bounds the bytes that are validated for one broken payload.
+	mostLooked = 200_000
+)
 
 // collectChosen goes on in those branches of choices that the value fits.
-func (g *Generator) collectChosen(out *[]spot, s *schema, path []any, v any, refs int) {
+func (c *collector) chosen(s *schema, path []any, v any, refs int) {
 	plain := any(nil)
 	fits := func(x *schema) bool {
+		if c.looks++; c.looks > mostLooks {
+			return false
+		}
 		if plain == nil {
 			plain = simple(v)
 		}
-		return g.fits(x, plain)
+		return c.g.fits(x, plain)
 	}
 	for _, choice := range [][]*schema{s.anyOf, s.oneOf} {
 		for _, x := range choice {
 			if fits(x) {
-				g.collect(out, x, path, v, refs+1)
+				c.collect(x, path, v, refs+1)
 			}
 		}
 	}
 	if s.when != nil && (s.then != nil || s.otherwise != nil) {
 		if fits(s.when) {
-			g.collect(out, s.then, path, v, refs+1)
+			c.collect(s.then, path, v, refs+1)
 		} else {
-			g.collect(out, s.otherwise, path, v, refs+1)
+			c.collect(s.otherwise, path, v, refs+1)
 		}
 	}
 }

@@ -51,6 +51,9 @@ func without(t *testing.T, text, at string) *jsonschema.Schema {
 func TestOneKeywordIsBroken(t *testing.T) {
 	seen := map[string]int{}
 	for name, text := range taken {
+		if strings.HasPrefix(name, "the standard") || strings.HasPrefix(name, "draft 7 itself") {
+			continue // large, and slow to validate without one keyword
+		}
 		g, err := New([]byte(text))
 		if err != nil {
 			t.Fatal(err)
@@ -78,7 +81,8 @@ func TestOneKeywordIsBroken(t *testing.T) {
 		}
 	}
 	for _, keyword := range []string{"type", "enum", "const", "minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum", "multipleOf", "minLength", "maxLength", "pattern", "format",
-		"minItems", "maxItems", "uniqueItems", "required", "minProperties", "maxProperties", "additionalProperties", "dependentRequired"} {
+		"minItems", "maxItems", "uniqueItems", "required", "minProperties", "maxProperties", "additionalProperties", "dependentRequired",
+		"anyOf", "oneOf", "not", "contains", "minContains", "maxContains", "items", "propertyNames", "unevaluatedProperties", "unevaluatedItems"} {
 		if seen[keyword] == 0 {
 			t.Errorf("%s was never broken", keyword)
 		}

@@ -193,7 +193,7 @@ func Open(text []byte, base string, load Load) (*Generator, error) {
 	}
 	g.costs()
 	if g.root.cost >= endless {
-		return nil, &Refused{"", "no value that ends fits it: it needs itself without end, or nothing is allowed"}
+		return nil, g.without()
 	}
 	return g, nil
 }
@@ -628,6 +628,24 @@ func (g *Generator) costs() {
 			}
 		}
 	}
+}
+
+// without says why no value of the whole ends.
+func (g *Generator) without() *Refused {
+	s, seen := g.root, map[*schema]bool{}
+	for !seen[s] {
+		seen[s] = true
+		for _, x := range s.needed() {
+			if x != nil && x.cost >= endless {
+				s = x
+				break
+			}
+		}
+	}
+	if s.never() {
+		return &Refused{s.place, "nothing is allowed here, and it is needed"}
+	}
+	return &Refused{s.place, "no value of it ends: it needs itself without end"}
 }
 
 func (g *Generator) costOf(s *schema) int {

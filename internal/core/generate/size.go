@@ -53,19 +53,19 @@ func (g *Generator) sized(seed, n, attempt uint64, edges bool) (any, error) {
 		if off <= g.size/50 || grow.texts == 0 && grow.lists == 0 {
 			break
 		}
-		if grow.texts > 0 {
+		if grow.texts > 0 && (missing > 0 || grow.text > 0) {
 			grow.text = max(grow.text+missing/grow.texts, 0)
 		} else {
-			made := max(grow.items*grow.lists, grow.lists)
+			made := max(grow.items*grow.lists, grow.lists, 1)
 			each := max((g.size-missing)/made, 1)
-			grow.items = min(max(grow.items+missing/each/grow.lists, grow.items/2), mostGrown)
+			grow.items = min(max(grow.items+missing/each/max(grow.lists, 1), grow.items/10), mostGrown)
 		}
 	}
 	switch {
 	case best == nil:
 		return nil, errNothing
-	case off > g.size/4 && grow.texts == 0 && grow.lists == 0:
-		return nil, &Refused{"", fmt.Sprintf("no payload of about %d bytes: nothing in it can become longer, since every text and list has a greatest length, a pattern or a format", g.size)}
+	case off > g.size/4:
+		return nil, &Refused{"", fmt.Sprintf("no payload of about %d bytes was found, the nearest has %d; texts and lists with a greatest length, a pattern or a format cannot become longer", g.size, len(write(nil, best)))}
 	}
 	return best, nil
 }

@@ -82,7 +82,7 @@ func (m *maker) draft(h *shape) (string, bool) {
 			return make(m), true
 		}
 	}
-	if make := m.g.named(m.under); make != nil && len(h.patterns) == 0 && !m.edges {
+	if make := m.g.named(m.under); make != nil && len(h.patterns) == 0 && !m.edges && !m.r.Chance(1, 8) {
 		if s := make(m); m.longEnough(s, h) {
 			return s, true
 		}

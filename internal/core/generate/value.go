@@ -3,7 +3,6 @@ package generate
 import (
 	"encoding/json"
 	"errors"
-	"fmt"
 	"maps"
 	"math/big"
 	"math/bits"
@@ -42,7 +41,7 @@ func (g *Generator) make(seed, n uint64, edges bool) ([]byte, error) {
 			return write(make([]byte, 0, 1024), v), nil
 		}
 	}
-	return nil, &Refused{"", fmt.Sprintf("no value that fits was found for payload %d of seed %d within %d tries; the schema may contradict itself", n, seed, effort)}
+	return nil, g.diagnose(seed, edges)
 }
 
 // draft makes a value that has not been validated as a whole.
@@ -147,7 +146,7 @@ func (m *maker) fill(h *shape, depth int) (any, error) {
 // number makes a number: a multiple of the step, or a decimal of two places, or
 // of as many as the bounds ask for.
 func (m *maker) number(h *shape) (any, error) {
-	if of, ok := m.g.numberNamed(m.under); ok && !m.edges && h.step == nil && (h.min == nil || h.max == nil || h.max.Cmp(wideRange) > 0) {
+	if of, ok := m.numberNamed(h); ok {
 		r := big.NewRat(int64(m.between(of[0], of[1])), 100)
 		if h.integer {
 			r.SetInt(quotient(r, big.NewRat(1, 1), false))
@@ -222,6 +221,15 @@ func (m *maker) number(h *shape) (any, error) {
 		k.Add(k, m.below(span.Add(span, big.NewInt(1))))
 	}
 	return number(new(big.Rat).Mul(new(big.Rat).SetInt(k), step)), nil
+}
+
+// numberNamed gives the range that the member's name says, where the schema says
+// little.
+func (m *maker) numberNamed(h *shape) ([2]int, bool) {
+	if m.edges || h.step != nil || h.min != nil && h.max != nil && h.max.Cmp(wideRange) <= 0 {
+		return [2]int{}, false
+	}
+	return m.g.numberNamed(m.under)
 }
 
 // wideRange is the upper bound from which on a range says little.
@@ -321,7 +329,7 @@ func (m *maker) count(lo, hi, usual int) int {
 		}
 		return hi
 	}
-	if m.r.Chance(1, 8) && hi-lo < 64 {
+	if hi-lo <= m.longest() && m.r.Below(max(8, (hi-lo)/8)) == 0 {
 		return hi
 	}
 	return lo + m.r.Below(min(hi-lo, usual)+1)
@@ -514,8 +522,12 @@ func (m *maker) object(h *shape, depth int) (any, error) {
 		}
 	}
 	names = m.follow(h, names)
-	for more := 0; len(names) < h.minProps || room() && more == 0 && !m.ends(depth) && m.r.Chance(1, 6); more++ {
-		if more > 4*h.minProps+8 {
+	least := h.minProps
+	if most != none && most <= wide && !m.ends(depth) && m.r.Chance(1, 12) {
+		least = most
+	}
+	for more := 0; len(names) < least || room() && more == 0 && !m.ends(depth) && m.r.Chance(1, 6); more++ {
+		if more > 4*least+8 {
 			break
 		}
 		if name, ok := m.newName(h, names); ok {
