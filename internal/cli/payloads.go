@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -26,15 +27,15 @@ import (
 func payloadsCommand(dir *string) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "payloads",
-		Short: "Payload sets: list, show, generate and validate them",
+		Short: "Payload sets: list, show, generate, import and validate them",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := noArguments(cmd, args); err != nil {
 				return err
 			}
-			return errors.New("payloads what? list, show, generate or validate")
+			return errors.New("payloads what? list, show, generate, import or validate")
 		},
 	}
-	c.AddCommand(listPayloads(dir), showPayload(dir), generatePayloads(), validatePayloads(dir))
+	c.AddCommand(listPayloads(dir), showPayload(dir), generatePayloads(), importPayloads(dir), validatePayloads(dir))
 	return c
 }
 
@@ -202,26 +203,11 @@ func output(cmd *cobra.Command, to string, write func(*bufio.Writer) error) erro
 		}
 		return w.Flush()
 	}
-	file, err := os.CreateTemp(filepath.Dir(to), ".nightdrill-*")
-	if err != nil {
-		return could(fmt.Errorf("%s cannot be written: %w", to, err))
+	err := project.WriteWith(to, write)
+	if path, ok := errors.AsType[*fs.PathError](err); ok {
+		return could(fmt.Errorf("%s cannot be written: %w", to, path.Err))
 	}
-	defer os.Remove(file.Name()) // gone already when all went well
-	w := bufio.NewWriter(file)
-	err = write(w)
-	if err == nil {
-		err = w.Flush()
-	}
-	if e := file.Close(); err == nil {
-		err = e
-	}
-	if err != nil {
-		return err
-	}
-	if err := os.Chmod(file.Name(), 0o644); err != nil {
-		return could(err)
-	}
-	return os.Rename(file.Name(), to)
+	return err
 }
 
 func validatePayloads(dir *string) *cobra.Command {

@@ -571,8 +571,5 @@ func save(path string, text []byte) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return err
 	}
-	if err := os.WriteFile(path+".new", text, 0o644); err != nil {
-		return err
-	}
-	return os.Rename(path+".new", path)
+	return project.WriteWhole(path, text)
 }

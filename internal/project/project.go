@@ -408,7 +408,7 @@ func (l *loader) pairs(o *object, key string) (out []event.Field) {
 }
 
 func (l *loader) set(name string, all *object) {
-	o := all.child(name, "recording", "broken", "schema", "mode", "seed", "count", "size", "type", "request", "expect")
+	o := all.child(name, "recording", "broken", "schema", "mode", "seed", "count", "size", "type", "request", "kind", "time", "id", "key", "expect")
 	set := payload.Set{Name: name, Expect: l.expect(o)}
 	skip := o.choice("broken", []string{"refuse", "skip"}, 0) == 1
 	defer func() { l.p.Sets = append(l.p.Sets, set) }()
@@ -416,7 +416,8 @@ func (l *loader) set(name string, all *object) {
 		l.made(&set, o)
 		return
 	}
-	for _, key := range []string{"mode", "seed", "count", "size", "type", "request"} {
+	form := l.form(name, o)
+	for _, key := range []string{"mode", "seed", "count", "size", "request"} {
 		if n := o.keys[key]; n != nil {
 			l.wrong(n, "%s belongs to a set with a schema", o.at(key))
 		}
@@ -433,7 +434,7 @@ func (l *loader) set(name string, all *object) {
 		l.wrong(o.fields["recording"], "%s: %s cannot be read: %v%s", o.at("recording"), set.Origin, Cause(err), suggest(filepath.Base(path), filesIn(filepath.Dir(path))))
 		return
 	}
-	payloads, mistakes := payload.Read(text)
+	payloads, mistakes := payload.ReadAs(text, form)
 	set.Payloads = payloads
 	l.files = append(l.files, path)
 	for i, m := range mistakes {
@@ -452,12 +453,28 @@ func (l *loader) set(name string, all *object) {
 	}
 }
 
+// form reads how a recording is to be read.
+func (l *loader) form(name string, o *object) payload.Form {
+	f := payload.Form{Type: o.text("type", name+".recorded"), Source: "/recorded/" + name}
+	if o.fields["kind"] != nil {
+		f.Kind = payload.Kinds[o.choice("kind", payload.Kinds, 0)]
+	}
+	for key, to := range map[string]*string{"time": &f.Time, "id": &f.ID, "key": &f.Key} {
+		if *to = o.text(key, ""); *to != "" {
+			if _, err := differ.Parse(*to); err != nil {
+				l.wrong(o.fields[key], "%s: %v", o.at(key), err)
+			}
+		}
+	}
+	return f
+}
+
 // mostMade is the largest set that is made from a schema.
 const mostMade = 100_000
 
 // made reads a set that is made from a JSON Schema.
 func (l *loader) made(set *payload.Set, o *object) {
-	for _, key := range []string{"recording", "broken"} {
+	for _, key := range []string{"recording", "broken", "kind", "time", "id", "key"} {
 		if n := o.keys[key]; n != nil {
 			l.wrong(n, "%s does not go with schema: a set is recorded or made", o.at(key))
 		}

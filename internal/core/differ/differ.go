@@ -65,7 +65,7 @@ type comparison struct {
 }
 
 func (c *comparison) values(at []string, was, is any) {
-	if len(c.found) > 10*Most || slices.ContainsFunc(c.out, func(p []string) bool { return covers(p, at) }) {
+	if len(c.found) > 10*Most || slices.ContainsFunc(c.out, func(p []string) bool { return Covers(p, at) }) {
 		return
 	}
 	switch a := was.(type) {
@@ -108,7 +108,7 @@ func (c *comparison) member(at []string, was, is any, had, has bool) {
 	switch {
 	case had && has:
 		c.values(at, was, is)
-	case slices.ContainsFunc(c.out, func(p []string) bool { return covers(p, at) }):
+	case slices.ContainsFunc(c.out, func(p []string) bool { return Covers(p, at) }):
 	case had:
 		c.found = append(c.found, Difference{At: Pointer(at), Was: write(was)})
 	default:
@@ -180,7 +180,17 @@ func Pointer(at []string) string {
 }
 
 // Escape writes a name as it stands in a JSON Pointer (RFC 6901 §3).
-func Escape(name string) string { return strings.NewReplacer("~", "~0", "/", "~1").Replace(name) }
+func Escape(name string) string {
+	if !strings.ContainsAny(name, "~/") {
+		return name
+	}
+	return escaper.Replace(name)
+}
+
+var (
+	escaper   = strings.NewReplacer("~", "~0", "/", "~1")
+	unescaper = strings.NewReplacer("~1", "/", "~0", "~")
+)
 
 // Parse reads a JSON Pointer (RFC 6901 §4).
 func Parse(pointer string) ([]string, error) {
@@ -197,7 +207,7 @@ func Parse(pointer string) ([]string, error) {
 				return nil, fmt.Errorf("%q: ~ stands for ~0 or ~1 in a JSON Pointer", pointer)
 			}
 		}
-		parts[i] = strings.NewReplacer("~1", "/", "~0", "~").Replace(p)
+		parts[i] = unescaper.Replace(p)
 	}
 	return parts, nil
 }
@@ -211,8 +221,8 @@ func patterns(pointers []string) (out [][]string) {
 	return out
 }
 
-// covers tells whether a place is at or below a pattern.
-func covers(pattern, at []string) bool {
+// Covers tells whether a place is at or below a pattern.
+func Covers(pattern, at []string) bool {
 	if len(pattern) > len(at) {
 		return false
 	}

@@ -228,6 +228,14 @@ func (e *Event) context(put func(name, value string)) {
 }
 
 func appendString(b []byte, s string) []byte {
+	plain := true
+	for i := range len(s) {
+		c := s[i]
+		plain = plain && c >= 0x20 && c < 0x7f && c != '"' && c != '\\'
+	}
+	if plain {
+		return append(append(append(b, '"'), s...), '"')
+	}
 	var buf bytes.Buffer
 	enc := json.NewEncoder(&buf)
 	enc.SetEscapeHTML(false)

@@ -5,7 +5,8 @@ import (
 	"hash/maphash"
 	"net/http"
 	"slices"
-	"strings"
+
+	"nightdrill/internal/core/payload"
 )
 
 // What is kept of events and replies to be looked at: first line, headers,
@@ -15,11 +16,8 @@ import (
 // Kept is how much of an event or a reply is kept.
 const Kept = bodyKept
 
-// secret are the headers whose values are not kept.
-var secret = []string{"authorization", "proxy-authorization", "cookie", "set-cookie", "x-api-key", "api-key", "x-auth-token", "x-csrf-token", "x-amz-security-token"}
-
 // SecretHeader tells whether a header's value is not to be kept or shown.
-func SecretHeader(name string) bool { return slices.Contains(secret, strings.ToLower(name)) }
+func SecretHeader(name string) bool { return payload.SecretHeader(name) }
 
 // Text gives a message as it is kept.
 func (m *Message) Text() []byte {

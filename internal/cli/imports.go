@@ -1,0 +1,176 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/desk"
+	"nightdrill/internal/live/proc"
+	"nightdrill/internal/project"
+)
+
+func importPayloads(dir *string) *cobra.Command {
+	var i desk.Import
+	c := &cobra.Command{
+		Use:   "import FILE --as NAME",
+		Short: "Take a recording into the project as a payload set",
+		Long: `Import reads a recording and keeps it as a payload set of the project. The kind is
+recognised from the content: a HAR 1.2 archive, CloudEvents (one a line, a JSON
+batch, or HTTP-binding requests in a HAR), bare JSON (one value a line, or an
+array), an access log in the Common or Combined Log Format, or a folder, whose
+files become storage events.
+
+Secrets are redacted on the way in: authorization, cookies, key and token headers
+and parameters, and what --redact names. Equal secrets get equal stand-ins.`,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 1 {
+				return errors.New("import wants one file or folder, such as nightdrill payloads import access.log --as evening")
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if i.Name == "" {
+				return errors.New("under which name? --as NAME")
+			}
+			if i.Form.Kind != "" && !slices.Contains(payload.Kinds, i.Form.Kind) {
+				return wrong(fmt.Errorf("--kind is %q; there are %s", i.Form.Kind, strings.Join(payload.Kinds, ", ")))
+			}
+			i.From = args[0]
+			out, err := i.Import(cmd.Context(), *dir)
+			var mistakes project.Mistakes
+			switch {
+			case errors.Is(err, context.Canceled):
+				return coded{interrupted, errors.New("interrupted; nothing was kept")}
+			case errors.As(err, &mistakes):
+				return coded{wrongUse, fmt.Errorf("nothing was imported; --skip-broken leaves out what cannot be read\n%w", mistakes)}
+			case err != nil:
+				return wrong(err)
+			}
+			reportImport(cmd.OutOrStdout(), i.Name, out)
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&i.Name, "as", "", "the name of the payload set")
+	f.StringVar(&i.Form.Kind, "kind", "", "force the kind: "+strings.Join(payload.Kinds, ", "))
+	f.StringVar(&i.Form.Time, "time", "", "bare JSON: a JSON Pointer to each payload's time, such as /sent_at")
+	f.StringVar(&i.Form.ID, "id", "", "bare JSON: a JSON Pointer to its id")
+	f.StringVar(&i.Form.Key, "key", "", "bare JSON: a JSON Pointer to its partition key")
+	f.StringVar(&i.Form.Type, "type", "", "bare JSON: the type of the events (default NAME.recorded)")
+	f.StringArrayVar(&i.Redact, "redact", nil, "a JSON Pointer into data and bodies whose values are redacted, * for any member; may be given again")
+	f.BoolVar(&i.Suspects, "redact-suspects", false, "also redact what only looks like a secret: keys, tokens, e-mail addresses, card numbers")
+	f.BoolVar(&i.Skip, "skip-broken", false, "leave out records that cannot be read")
+	f.BoolVar(&i.Replace, "replace", false, "replace a recording of that name")
+	return c
+}
+
+func reportImport(w io.Writer, name string, out *desk.Imported) {
+	fmt.Fprintf(w, "%s: %s from a recording of the kind %s, %d bytes in %s\n", name, plural(out.Count, "payload"), out.Kind, out.Bytes, out.File)
+	reportSecrets(w, out.Redacted, out.Suspects)
+	for _, m := range out.Broken {
+		fmt.Fprintln(w, "left out: "+proc.Harmless(m.Error()))
+	}
+	for _, n := range out.Notes {
+		fmt.Fprintln(w, "note: "+proc.Harmless(n))
+	}
+	if out.Added {
+		fmt.Fprintf(w, "added to payloads in %s; look at it with nightdrill payloads show %s\n", project.File, name)
+	}
+}
+
+// reportSecrets tells what was redacted, and what was left although it looks like
+// a secret.
+func reportSecrets(w io.Writer, redacted, suspects map[string]int) {
+	for _, place := range slices.Sorted(maps.Keys(redacted)) {
+		fmt.Fprintf(w, "redacted: %s, %d times\n", proc.Harmless(place), redacted[place])
+	}
+	for _, place := range slices.Sorted(maps.Keys(suspects)) {
+		fmt.Fprintf(w, "looks like a secret and was kept: %s, %d times\n", proc.Harmless(place), suspects[place])
+	}
+	if len(suspects) > 0 {
+		fmt.Fprintln(w, "(--redact-suspects redacts those, --redact POINTER one place)")
+	}
+}
+
+func recordCommand(dir *string) *cobra.Command {
+	var to, listen, name string
+	var pointers []string
+	var suspects bool
+	c := &cobra.Command{
+		Use:   "record --to URL --as NAME",
+		Short: "Stand in front of a running service and record what passes",
+		Long: `Record listens, passes every request on to a service and its reply back, and keeps
+both as a payload set (HAR 1.2) with secrets redacted. Bodies stream through. What
+was recorded so far is whole at any time. Ctrl+C ends it.`,
+		Args: noArguments,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			switch {
+			case to == "":
+				return errors.New("in front of which service? --to URL, such as --to http://127.0.0.1:8080")
+			case name == "":
+				return errors.New("under which name? --as NAME")
+			}
+			return recordTo(cmd, *dir, name, to, listen, pointers, suspects)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&to, "to", "", "the service's URL")
+	f.StringVar(&listen, "listen", "127.0.0.1:8430", "where to listen")
+	f.StringVar(&name, "as", "", "the name of the payload set; one that was recorded before is gone on with")
+	f.StringArrayVar(&pointers, "redact", nil, "a JSON Pointer into bodies whose values are redacted, * for any member; may be given again")
+	f.BoolVar(&suspects, "redact-suspects", false, "also redact what only looks like a secret")
+	return c
+}
+
+func recordTo(cmd *cobra.Command, dir, name, to, listen string, pointers []string, suspects bool) error {
+	out := cmd.OutOrStdout()
+	r, err := desk.Recording(dir, name, pointers, suspects)
+	if err != nil {
+		return wrong(err)
+	}
+	defer r.Close()
+	r.Passed = func(line string) { fmt.Fprintln(out, proc.Harmless(line)) }
+	if err := r.Start(listen, to); err != nil {
+		return could(err)
+	}
+	file := filepath.Join(dir, desk.SavedDir, name+".har")
+	fmt.Fprintf(out, "listening at http://%s, passing on to %s, recording to %s; Ctrl+C ends it\n", r.Address, to, file)
+	if r.Archive.Mended > 0 {
+		fmt.Fprintf(out, "the recording had been broken off: %d bytes of its last exchange were dropped, %d are kept\n", r.Archive.Mended, r.Archive.Entries)
+	}
+	<-cmd.Context().Done()
+	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
+	defer stop()
+	r.Stop(ctx)
+	redacted, left, failed := r.Report()
+	fmt.Fprintf(out, "%s recorded as %s\n", plural(r.Archive.Entries, "exchange"), name)
+	if n := r.Skipped.Load(); n > 0 {
+		fmt.Fprintf(out, "%s passed on without being recorded: they asked for another protocol\n", plural(int(n), "connection"))
+	}
+	reportSecrets(out, redacted, left)
+	if failed != nil {
+		return could(fmt.Errorf("not everything was recorded: %w", failed))
+	}
+	if r.Archive.Entries == 0 {
+		_ = os.Remove(file) // an empty recording is refused by the project
+		return nil
+	}
+	added, err := project.AddSet(dir, name, "{recording: "+desk.SavedDir+"/"+name+".har}")
+	if err != nil {
+		fmt.Fprintln(out, "note: "+proc.Harmless(err.Error()))
+	} else if added {
+		fmt.Fprintf(out, "added to payloads in %s\n", project.File)
+	}
+	return nil
+}

@@ -1,0 +1,524 @@
+package payload
+
+import (
+	"bytes"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"math"
+	"net/url"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"nightdrill/internal/core/differ"
+	"nightdrill/internal/core/event"
+)
+
+// StandIn is what a stand-in for a secret begins with; 16 hexadecimal digits follow.
+const StandIn = "redacted-"
+
+var standIn = regexp.MustCompile(StandIn + "[0-9a-f]{16}")
+
+// Redactor puts stand-ins in the place of secrets. Equal secrets of a set have
+// equal stand-ins, from which nobody without the key finds the secret.
+type Redactor struct {
+	Key      []byte   // of the project; nobody else knows it
+	Set      string   // the payload set
+	Pointers []string // JSON Pointers into data and bodies, with * for any member
+	Looks    bool     // what only looks like a secret is redacted too
+
+	parsed [][]string // of Pointers
+}
+
+// patterns gives the pointers, read.
+func (r *Redactor) patterns() [][]string {
+	for _, p := range r.Pointers[len(r.parsed):] {
+		names, _ := differ.Parse(p) // one that is none was refused when it was given
+		r.parsed = append(r.parsed, names)
+	}
+	return r.parsed
+}
+
+// Spot is a place of a payload at which something was redacted, or should perhaps be.
+type Spot struct {
+	Where string // such as header Authorization, query token, or data /user/email
+	What  string // such as e-mail address; "" for what is always redacted
+}
+
+func (s Spot) String() string {
+	if s.What == "" {
+		return s.Where
+	}
+	return s.Where + " (" + s.What + ")"
+}
+
+// SecretHeader tells whether a header's value is not to be kept or shown.
+func SecretHeader(name string) bool {
+	name = strings.ToLower(name)
+	for _, part := range []string{"authorization", "cookie", "token", "secret", "api-key", "apikey", "access-key", "password", "credential", "session-id", "signature"} {
+		if strings.Contains(name, part) {
+			return true
+		}
+	}
+	return false
+}
+
+// secretQuery are parameters whose values are secrets.
+var secretQuery = []string{"key", "api_key", "apikey", "api-key", "token", "access_token", "refresh_token", "id_token", "auth", "password", "passwd", "pwd", "secret", "client_secret", "signature", "sig", "session", "session_id", "sessionid", "sid"}
+
+func secretParameter(name string) bool { return slices.Contains(secretQuery, strings.ToLower(name)) }
+
+// standInFor gives the stand-in of a secret.
+func (r *Redactor) standInFor(secret string) string {
+	mac := hmac.New(sha256.New, r.Key)
+	fmt.Fprintf(mac, "%s\x00%s", r.Set, secret)
+	return StandIn + hex.EncodeToString(mac.Sum(nil)[:8])
+}
+
+// Apply gives the payload with stand-ins, where they stand, and what looks like a
+// secret and was left. The payload that is given stays as it is.
+func (r *Redactor) Apply(p Payload) (out Payload, redacted, suspects []Spot) {
+	out = p
+	x := redaction{Redactor: r}
+	if p.Request != nil {
+		q := *p.Request
+		q.Target = x.target(q.Target)
+		q.Header = x.headers("header ", q.Header)
+		q.Body = x.body("body", q.Body, contentType(q.Header))
+		out.Request = &q
+	} else {
+		e := *p.Event
+		e.Subject = x.text("subject", e.Subject)
+		e.Extensions = slices.Clone(e.Extensions)
+		for i := range e.Extensions {
+			e.Extensions[i].Value = x.text("attribute "+e.Extensions[i].Name, e.Extensions[i].Value)
+		}
+		if !e.Binary {
+			e.Data = x.body("data", e.Data, e.DataContentType)
+		}
+		out.Event = &e
+	}
+	if p.Reply != nil {
+		reply := *p.Reply
+		reply.Header = x.headers("reply's header ", reply.Header)
+		reply.Body = x.body("reply", reply.Body, contentType(reply.Header))
+		out.Reply = &reply
+	}
+	return out, x.redacted, x.suspects
+}
+
+// redaction is one payload on its way.
+type redaction struct {
+	*Redactor
+	redacted, suspects []Spot
+}
+
+func (x *redaction) replace(where, secret string) string {
+	if secret == "" || standIn.MatchString(secret) {
+		return secret
+	}
+	x.redacted = append(x.redacted, Spot{Where: where})
+	return x.standInFor(secret)
+}
+
+func (x *redaction) target(target string) string {
+	path, query, ok := strings.Cut(target, "?")
+	path = x.text("path", path)
+	if !ok {
+		return path
+	}
+	return path + "?" + x.pairs("query ", query)
+}
+
+// pairs redacts name=value pairs, in their order.
+func (x *redaction) pairs(where, text string) string {
+	parts := strings.Split(text, "&")
+	for i, part := range parts {
+		name, value, ok := strings.Cut(part, "=")
+		plainName, err := url.QueryUnescape(name)
+		plain, err2 := url.QueryUnescape(value)
+		if !ok || err != nil || err2 != nil {
+			continue
+		}
+		other := plain
+		if secretParameter(plainName) {
+			other = x.replace(where+plainName, plain)
+		} else {
+			other = x.text(where+plainName, plain)
+		}
+		if other != plain {
+			parts[i] = name + "=" + url.QueryEscape(other)
+		}
+	}
+	return strings.Join(parts, "&")
+}
+
+func (x *redaction) headers(where string, header []event.Field) []event.Field {
+	out := slices.Clone(header)
+	for i, h := range out {
+		lower := strings.ToLower(h.Name)
+		switch {
+		case lower == "cookie":
+			cookies := strings.Split(h.Value, ";")
+			for n, c := range cookies {
+				name, value, _ := strings.Cut(c, "=")
+				cookies[n] = name + "=" + x.replace(where+h.Name, value)
+			}
+			out[i].Value = strings.Join(cookies, ";")
+		case lower == "set-cookie":
+			first, rest, more := strings.Cut(h.Value, ";")
+			name, value, _ := strings.Cut(first, "=")
+			if out[i].Value = name + "=" + x.replace(where+h.Name, value); more {
+				out[i].Value += ";" + rest
+			}
+		case SecretHeader(h.Name):
+			scheme, value, ok := strings.Cut(h.Value, " ")
+			if ok && strings.HasSuffix(lower, "authorization") {
+				out[i].Value = scheme + " " + x.replace(where+h.Name, value)
+			} else {
+				out[i].Value = x.replace(where+h.Name, h.Value)
+			}
+		case lower == "referer" && strings.Contains(h.Value, "?"):
+			out[i].Value = x.target(h.Value)
+		default:
+			out[i].Value = x.text(where+h.Name, h.Value)
+		}
+	}
+	return out
+}
+
+func contentType(header []event.Field) string {
+	for _, h := range header {
+		if strings.EqualFold(h.Name, "content-type") {
+			return h.Value
+		}
+	}
+	return ""
+}
+
+// body redacts what is text in a body.
+func (x *redaction) body(where string, body []byte, kind string) []byte {
+	if len(body) == 0 || !utf8.Valid(body) || bytes.IndexByte(body, 0) >= 0 {
+		return body
+	}
+	if strings.HasPrefix(kind, "application/x-www-form-urlencoded") {
+		return []byte(x.pairs(where+" ", string(body)))
+	}
+	if first := bytes.TrimLeft(body, " \t\r\n"); event.IsJSON(kind) && len(first) > 0 && (len(x.Pointers) > 0 || signs(string(body)) != 0) {
+		if v, err := differ.Decode(body); err == nil {
+			before := len(x.redacted)
+			v = x.value(where, nil, v)
+			if len(x.redacted) == before {
+				return body
+			}
+			var b bytes.Buffer
+			enc := json.NewEncoder(&b)
+			enc.SetEscapeHTML(false)
+			if enc.Encode(v) == nil { // it was decoded from JSON
+				return bytes.TrimRight(b.Bytes(), "\n")
+			}
+		}
+		return body
+	}
+	return []byte(x.text(where, string(body)))
+}
+
+// value redacts within a decoded value.
+func (x *redaction) value(where string, at []string, v any) any {
+	for _, names := range x.patterns() {
+		if !differ.Covers(names, at) {
+			continue
+		}
+		place := where + " " + differ.Pointer(at)
+		switch v := v.(type) {
+		case string:
+			return x.replace(place, v)
+		case json.Number:
+			x.redacted = append(x.redacted, Spot{Where: place})
+			return x.numberFor(v)
+		case nil, bool:
+			return v
+		}
+		text, _ := json.Marshal(v) // it was decoded from JSON
+		return x.replace(place, string(text))
+	}
+	below := func(name string) []string { return append(at, name) } // no two are used at once
+	switch v := v.(type) {
+	case map[string]any:
+		for _, name := range slices.Sorted(maps.Keys(v)) {
+			v[name] = x.value(where, below(name), v[name])
+		}
+	case []any:
+		for i := range v {
+			v[i] = x.value(where, below(strconv.Itoa(i)), v[i])
+		}
+	case string:
+		return x.textAt(where, at, v)
+	case json.Number:
+		if cardNumber(string(v)) {
+			place := Spot{where + " " + differ.Pointer(at), "card number"}
+			if x.Looks {
+				x.redacted = append(x.redacted, place)
+				return x.numberFor(v)
+			}
+			x.suspects = append(x.suspects, place)
+		}
+	}
+	return v
+}
+
+// numberFor gives a number of as many digits in the place of another.
+func (x *redaction) numberFor(n json.Number) json.Number {
+	mac := hmac.New(sha256.New, x.Key)
+	fmt.Fprintf(mac, "%s\x00%s", x.Set, n)
+	sum := mac.Sum(nil)
+	out := []byte(n)
+	for i, c := range out {
+		if c >= '1' && c <= '9' {
+			out[i] = '1' + sum[i%len(sum)]%9
+		}
+	}
+	return json.Number(out)
+}
+
+// suspects are what looks like a secret, each with where in a text it is.
+var suspects = []struct {
+	what string
+	sign sign
+	find func(text string) [][]int
+}{
+	{"signed token", signToken, all(`eyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]*`, nil)},
+	{"private key", signKey, all(`-----BEGIN [A-Z ]*PRIVATE KEY-----(?s:.*?)(?:-----END [A-Z ]*PRIVATE KEY-----|$)`, nil)},
+	{"e-mail address", signMail, all(`[A-Za-z0-9._%+-]+@[A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)*\.[A-Za-z]{2,}`, nil)},
+	{"card number", signCard, all(`\b[0-9](?:[ -]?[0-9]){12,18}\b`, cardNumber)},
+	{"key or token", signRun, randomRuns},
+}
+
+func all(pattern string, is func(string) bool) func(string) [][]int {
+	compiled := regexp.MustCompile(pattern)
+	return func(text string) [][]int {
+		return slices.DeleteFunc(compiled.FindAllStringIndex(text, -1), func(at []int) bool {
+			return is != nil && !is(text[at[0]:at[1]])
+		})
+	}
+}
+
+// sign is what a text has without which there is no secret of a kind in it.
+type sign uint8
+
+const (
+	signToken sign = 1 << iota
+	signKey
+	signMail
+	signCard
+	signRun
+)
+
+const (
+	// shortestKey and longestKey are the lengths of what may be a key.
+	shortestKey, longestKey = 24, 512
+	shortestCard            = 13
+)
+
+// signs looks quickly for what a secret cannot be without.
+func signs(text string) (out sign) {
+	run, digits := 0, 0
+	for i := range len(text) {
+		switch c := text[i]; {
+		case c == '@':
+			out |= signMail
+			run, digits = 0, 0
+		case c >= '0' && c <= '9':
+			digits++
+			run++
+		case c == '-':
+			run++
+		case c == ' ':
+			run = 0
+		case keyByte(c):
+			digits = 0
+			run++
+		default:
+			run, digits = 0, 0
+		}
+		if digits >= shortestCard {
+			out |= signCard
+		}
+		if run >= shortestKey {
+			out |= signRun
+		}
+	}
+	if out&signRun != 0 && strings.Contains(text, "eyJ") {
+		out |= signToken
+	}
+	if strings.Contains(text, "PRIVATE KEY") {
+		out |= signKey
+	}
+	return out
+}
+
+func keyByte(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == '+' || c == '/' || c == '-'
+}
+
+// randomRuns finds what looks as if it were drawn by chance.
+func randomRuns(text string) (out [][]int) {
+	for i := 0; i < len(text); i++ {
+		begin := i
+		for i < len(text) && keyByte(text[i]) {
+			i++
+		}
+		if n := i - begin; n >= shortestKey && n <= longestKey && random(text[begin:i]) {
+			out = append(out, []int{begin, i})
+		}
+	}
+	return out
+}
+
+// text looks for what looks like a secret in a text.
+func (x *redaction) text(where, text string) string { return x.textAt(where, nil, text) }
+
+// textAt is text at a place within a decoded value.
+func (x *redaction) textAt(where string, at []string, text string) string {
+	if len(text) < 6 {
+		return text
+	}
+	has := signs(text)
+	if has == 0 {
+		return text
+	}
+	for _, s := range suspects {
+		if has&s.sign == 0 {
+			continue
+		}
+		found := slices.DeleteFunc(s.find(text), func(at []int) bool { return standIn.MatchString(text[at[0]:at[1]]) })
+		if len(found) == 0 {
+			continue
+		}
+		place := Spot{where, s.what}
+		if at != nil {
+			place.Where += " " + differ.Pointer(at)
+		}
+		if !x.Looks {
+			x.suspects = append(x.suspects, place)
+			continue
+		}
+		x.redacted = append(x.redacted, place)
+		var b strings.Builder
+		last := 0
+		for _, at := range found {
+			b.WriteString(text[last:at[0]] + x.standInFor(text[at[0]:at[1]]))
+			if last = at[1]; s.what == "e-mail address" {
+				b.WriteString("@redacted.invalid")
+			}
+		}
+		text = b.String() + text[last:]
+	}
+	return text
+}
+
+// cardNumber tells whether digits have the check digit of a card's number
+// (ISO/IEC 7812-1, Annex B).
+func cardNumber(text string) bool {
+	sum, n := 0, 0
+	for i := len(text) - 1; i >= 0; i-- {
+		c := text[i]
+		if c == ' ' || c == '-' {
+			continue
+		}
+		if c < '0' || c > '9' {
+			return false
+		}
+		d := int(c - '0')
+		if n%2 == 1 {
+			if d *= 2; d > 9 {
+				d -= 9
+			}
+		}
+		sum += d
+		n++
+	}
+	return n >= 13 && n <= 19 && sum%10 == 0 && strings.Trim(text, "0 -") != ""
+}
+
+// random tells whether a text looks as if it were drawn by chance: letters of
+// both cases, or letters and digits, hardly any twice.
+func random(text string) bool {
+	var upper, lower, digit bool
+	count := map[rune]int{}
+	for _, r := range text {
+		upper, lower, digit = upper || r >= 'A' && r <= 'Z', lower || r >= 'a' && r <= 'z', digit || r >= '0' && r <= '9'
+		count[r]++
+	}
+	if !digit || !upper && !lower || strings.Count(text, "/") > 2 || strings.Count(text, "-") > 2 || uuidLike.MatchString(text) {
+		return false
+	}
+	bits, n := 0.0, float64(len(text))
+	for _, c := range count {
+		share := float64(c) / n
+		bits -= share * math.Log2(share)
+	}
+	return bits > 3.3 && (upper && lower || len(text) >= 32)
+}
+
+var uuidLike = regexp.MustCompile(`(?i)^[0-9a-f]{8}-[0-9a-f]{4}-`)
+
+// Redacted tells where stand-ins are in a payload.
+func (p *Payload) Redacted() (out []Spot) {
+	look := func(where, text string) {
+		if standIn.MatchString(text) {
+			out = append(out, Spot{Where: where})
+		}
+	}
+	body := func(where string, data []byte) {
+		if !bytes.Contains(data, []byte(StandIn)) {
+			return
+		}
+		v, err := differ.Decode(data)
+		if err != nil {
+			look(where, string(data))
+			return
+		}
+		var walk func(at []string, v any)
+		walk = func(at []string, v any) {
+			switch v := v.(type) {
+			case map[string]any:
+				for _, name := range slices.Sorted(maps.Keys(v)) {
+					walk(append(slices.Clip(at), name), v[name])
+				}
+			case []any:
+				for i := range v {
+					walk(append(slices.Clip(at), strconv.Itoa(i)), v[i])
+				}
+			case string:
+				look(where+" "+differ.Pointer(at), v)
+			}
+		}
+		walk(nil, v)
+	}
+	headers := func(where string, header []event.Field) {
+		for _, h := range header {
+			look(where+h.Name, h.Value)
+		}
+	}
+	if p.Request != nil {
+		look("target", p.Request.Target)
+		headers("header ", p.Request.Header)
+		body("body", p.Request.Body)
+	} else {
+		look("subject", p.Event.Subject)
+		headers("attribute ", p.Event.Extensions)
+		body("data", p.Event.Data)
+	}
+	if p.Reply != nil {
+		headers("reply's header ", p.Reply.Header)
+		body("reply", p.Reply.Body)
+	}
+	return out
+}

@@ -1,0 +1,109 @@
+package project
+
+import (
+	"bufio"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+)
+
+// goodName is a name that a payload set can be given by a command.
+var goodName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]{0,63}$`)
+
+// SetName says what is wrong with the name of a new payload set; nil for nothing.
+func SetName(name string) error {
+	if !goodName.MatchString(name) {
+		return fmt.Errorf("%q is not a name for a payload set; names are made of letters, digits and . _ -", name)
+	}
+	return nil
+}
+
+// AddSet adds a payload set to a project's file, with its settings as YAML in one
+// line such as {recording: payloads/x.har}. Everything else in the file stays as
+// it is. It returns false where the file has a set of that name already.
+func AddSet(dir, name, settings string) (added bool, err error) {
+	path := filepath.Join(dir, File)
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return false, err
+	}
+	file, err := parser.ParseBytes(text, parser.ParseComments)
+	if err != nil || len(file.Docs) == 0 {
+		return false, fmt.Errorf("%s is not valid YAML; add this below payloads: yourself: %s: %s", path, name, settings)
+	}
+	line := name + ": " + settings
+	lines := strings.SplitAfter(string(text), "\n")
+	at, indent := -1, "  "
+	if root, ok := file.Docs[0].Body.(*ast.MappingNode); ok {
+		for _, v := range root.Values {
+			if v.Key.GetToken().Value != "payloads" {
+				continue
+			}
+			sets, ok := v.Value.(*ast.MappingNode)
+			if !ok || sets.IsFlowStyle || len(sets.Values) == 0 {
+				return false, fmt.Errorf("payloads in %s is not a list of sets in lines of their own; add this to it yourself: %s", path, line)
+			}
+			for _, s := range sets.Values {
+				if s.Key.GetToken().Value == name {
+					return false, nil
+				}
+			}
+			at = v.Key.GetToken().Position.Line
+			indent = strings.Repeat(" ", sets.Values[0].Key.GetToken().Position.Column-1)
+		}
+	}
+	if at >= 0 {
+		lines = slices.Insert(lines, at, indent+line+"\n")
+	} else {
+		if n := len(lines); n > 0 && lines[n-1] != "" {
+			lines[n-1] = strings.TrimRight(lines[n-1], "\n") + "\n"
+		}
+		lines = append(lines, "\npayloads:\n"+indent+line+"\n")
+	}
+	changed := strings.Join(lines, "")
+	if _, err := parser.ParseBytes([]byte(changed), 0); err != nil {
+		return false, fmt.Errorf("%s could not be added to; add this below payloads: yourself: %s", path, line)
+	}
+	return true, WriteWhole(path, []byte(changed))
+}
+
+// WriteWhole writes a file so that it is there whole or not at all.
+func WriteWhole(path string, text []byte) error {
+	return WriteWith(path, func(w *bufio.Writer) error {
+		_, err := w.Write(text)
+		return err
+	})
+}
+
+// WriteWith is WriteWhole for what is written bit by bit.
+func WriteWith(path string, write func(*bufio.Writer) error) error {
+	mode := os.FileMode(0o644)
+	if info, err := os.Stat(path); err == nil {
+		mode = info.Mode().Perm()
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), ".nightdrill-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name()) // gone already when all went well
+	w := bufio.NewWriter(f)
+	if err = write(w); err == nil {
+		err = w.Flush()
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err == nil {
+		err = os.Chmod(f.Name(), mode)
+	}
+	if err == nil {
+		err = os.Rename(f.Name(), path)
+	}
+	return err
+}
