@@ -25,7 +25,8 @@ import (
 func fireCommand(dir *string) *cobra.Command {
 	var o desk.Order
 	var times int
-	var asJSON bool
+	var asJSON, all bool
+	var junit string
 	c := &cobra.Command{
 		Use:   "fire SOURCE PAYLOAD",
 		Short: "Fire one event: reply, log lines, where the time went",
@@ -34,8 +35,17 @@ function replied, what it wrote meanwhile and where the time went.
 
 PAYLOAD is a payload set (its first), SET#N, the name of a saved payload, a file,
 or - for standard input: a request as it stands on the wire, an event as JSON, or
-a recording (its first). The exit code is 0 only if the event ended as done.`,
+a recording (its first). The exit code is 0 only if the event ended as done.
+
+With --all every payload that has expectations is fired once, and what was
+unexpected is told.`,
 		Args: func(_ *cobra.Command, args []string) error {
+			if all && len(args) == 0 {
+				return nil
+			}
+			if all {
+				return errors.New("--all takes no source and payload")
+			}
 			if len(args) != 2 {
 				return errors.New("fire wants a source and a payload, such as nightdrill fire fares fare-requests#1")
 			}
@@ -50,6 +60,12 @@ a recording (its first). The exit code is 0 only if the event ended as done.`,
 				return err
 			}
 			defer d.Close()
+			if all {
+				return fireAll(cmd, d, o, junit)
+			}
+			if junit != "" {
+				return errors.New("--junit goes with --all")
+			}
 			if o.Item, err = findItem(cmd.InOrStdin(), d, args[0], args[1]); err != nil {
 				return wrong(err)
 			}
@@ -61,6 +77,8 @@ a recording (its first). The exit code is 0 only if the event ended as done.`,
 	f.IntVar(&times, "times", 1, "fire so many times in a row, and give the figures")
 	f.StringVar(&o.Variant, "variant", "", "fire at a variant of the function")
 	f.BoolVar(&asJSON, "json", false, "as JSON")
+	f.BoolVar(&all, "all", false, "fire every payload of the project that has expectations")
+	f.StringVar(&junit, "junit", "", "with --all: write the results to a file as JUnit XML")
 	return c
 }
 
@@ -114,7 +132,7 @@ func ofSet(x *payload.Set, n, s int, src *plan.Source) (*desk.Item, error) {
 	if (p.Request != nil) != (src.Kind == plan.HTTP) {
 		return nil, fmt.Errorf("%s#%d is %s, which a source of the kind %v does not take", x.Name, n, kindOf(p), src.Kind)
 	}
-	return &desk.Item{Source: s, SourceName: src.Name, HTTP: p.Request != nil, Label: p.Label(), Set: x.Name, N: n, Payload: p, Expect: x.Expect}, nil
+	return &desk.Item{Source: s, SourceName: src.Name, HTTP: p.Request != nil, Label: p.Label(), Set: x.Name, N: n, Payload: p, Expect: x.ExpectOf(n - 1)}, nil
 }
 
 func kindOf(p *payload.Payload) string {

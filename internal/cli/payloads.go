@@ -16,8 +16,10 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/spf13/cobra"
 
+	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/generate"
+	"nightdrill/internal/core/infer"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/live/carry"
 	"nightdrill/internal/live/proc"
@@ -32,10 +34,10 @@ func payloadsCommand(dir *string) *cobra.Command {
 			if err := noArguments(cmd, args); err != nil {
 				return err
 			}
-			return errors.New("payloads what? list, show, generate, import or validate")
+			return errors.New("payloads what? list, show, generate, import, infer or validate")
 		},
 	}
-	c.AddCommand(listPayloads(dir), showPayload(dir), generatePayloads(), importPayloads(dir), validatePayloads(dir))
+	c.AddCommand(listPayloads(dir), showPayload(dir), generatePayloads(), importPayloads(dir), inferSchema(dir), validatePayloads(dir))
 	return c
 }
 
@@ -79,8 +81,11 @@ func listPayloads(dir *string) *cobra.Command {
 func showPayload(dir *string) *cobra.Command {
 	return &cobra.Command{
 		Use:   "show SET[#N]",
-		Short: "Print a payload as it is sent: the request, or the event as JSON",
-		Args:  cobra.ExactArgs(1),
+		Short: "Tell what is in a set, and print a payload as it is sent",
+		Long: `Show prints a payload as it is sent: the request, or the event as JSON. Without #N it
+first tells what is in the set: how many, how large, when they came, and what was
+redacted where.`,
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			l, err := project.Load(*dir)
 			if err != nil {
@@ -89,6 +94,9 @@ func showPayload(dir *string) *cobra.Command {
 			p, err := l.Payload(args[0])
 			if err != nil {
 				return wrong(err)
+			}
+			if set, _, err := l.InSet(args[0]); err == nil && !strings.Contains(args[0], "#") {
+				showSet(cmd.OutOrStdout(), set)
 			}
 			shown := *p
 			if shown.Request != nil { // secrets are for the function alone
@@ -238,13 +246,7 @@ func validatePayloads(dir *string) *cobra.Command {
 			list := set.Payloads
 			bad := 0
 			for n := range list {
-				data := []byte(nil)
-				if list[n].Request != nil {
-					data = list[n].Request.Body
-				} else {
-					data = list[n].Event.Data
-				}
-				if why := invalid(s, data); why != "" {
+				if why := invalid(s, list[n].Data()); why != "" {
 					bad++
 					fmt.Fprintf(cmd.OutOrStdout(), "%s#%d: %s\n", args[0], n+1, proc.Harmless(why))
 				}
@@ -290,4 +292,89 @@ func invalid(s *jsonschema.Schema, data []byte) string {
 		return "not JSON: " + err.Error()
 	}
 	return generate.Why(s.Validate(v))
+}
+
+// showSet tells what is in a set.
+func showSet(w io.Writer, s *payload.Set) {
+	o := s.Overview(arrivalColumns)
+	what := "events"
+	if s.Payloads[0].Request != nil {
+		what = "HTTP requests"
+	}
+	fmt.Fprintf(w, "%s  %d %s from %s\n", s.Name, len(s.Payloads), what, proc.Harmless(s.Origin))
+	fmt.Fprintf(w, "sizes    %d to %d bytes, half of them up to %d\n", o.Least, o.Most, o.Median)
+	if o.Arrivals != nil {
+		fmt.Fprintf(w, "times    %s, over %v, at most %d in %v\n", o.First.Format(time.RFC3339), o.Span.Round(time.Millisecond), slices.Max(o.Arrivals), (o.Span / arrivalColumns).Round(time.Microsecond))
+		fmt.Fprintf(w, "arrivals |%s|\n", draw.Bars(o.Arrivals))
+	}
+	for _, r := range o.Redacted {
+		fmt.Fprintf(w, "redacted %s, in %d\n", proc.Harmless(r.Where), r.N)
+	}
+	fmt.Fprintln(w, "\npayload 1")
+}
+
+// arrivalColumns is how wide the arrivals of a set are drawn.
+const arrivalColumns = 64
+
+func inferSchema(dir *string) *cobra.Command {
+	var to string
+	c := &cobra.Command{
+		Use:   "infer SET|FILE",
+		Short: "Learn a JSON Schema from the payloads of a set or a recording",
+		Long: `Infer looks at what is in the payloads (of events their data, of requests their
+bodies) and prints a JSON Schema that all of them fit: types, required members,
+formats, enums and bounds, with how often each was seen. nightdrill payloads
+generate makes more of the same kind from it.`,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 1 {
+				return errors.New("infer wants one payload set or file")
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var learned infer.Learner
+			skipped := 0
+			learn := func(p *payload.Payload) {
+				if err := learned.Add(p.Data()); err != nil {
+					skipped++
+				}
+			}
+			if f, err := os.Open(args[0]); err == nil {
+				defer f.Close()
+				_, err := payload.Scan(f, payload.Form{}, func(p payload.Payload, _ payload.Mistake) error {
+					learn(&p)
+					return cmd.Context().Err()
+				}, func(m payload.Mistake) error {
+					return fmt.Errorf("line %d: %s", m.Line, m.Text)
+				})
+				if err != nil {
+					return wrong(fmt.Errorf("%s: %w", args[0], err))
+				}
+			} else {
+				l, err := project.Load(*dir)
+				if err != nil {
+					return err
+				}
+				set, _, err := l.InSet(args[0])
+				if err != nil || set == nil {
+					return wrong(fmt.Errorf("there is no payload set or file %q", args[0]))
+				}
+				for i := range set.Payloads {
+					learn(&set.Payloads[i])
+				}
+			}
+			if learned.N() == 0 {
+				return wrong(fmt.Errorf("nothing in %s is JSON, so there is nothing to learn from", args[0]))
+			}
+			if skipped > 0 {
+				fmt.Fprintf(cmd.ErrOrStderr(), "%s left out, which are not JSON\n", plural(skipped, "payload"))
+			}
+			return output(cmd, to, func(w *bufio.Writer) error {
+				_, err := w.Write(learned.Schema())
+				return err
+			})
+		},
+	}
+	c.Flags().StringVar(&to, "out", "", "write to a file instead of standard output")
+	return c
 }

@@ -38,10 +38,10 @@ func report(w io.Writer, page *measure.Page) error {
 		row("first", f.Latency.First)
 		row("warm", f.Latency.Warm)
 	}
-	fmt.Fprintf(t, "\nsource\tarrived\tdone\tfailed\tdead letter\trejected\tother\t\n")
+	fmt.Fprintf(t, "\nsource\tarrived\tdone\tfailed\tdead letter\trejected\tother\tunexpected\t\n")
 	for _, name := range sortedNames(s.Sources) {
 		c := s.Sources[name]
-		fmt.Fprintf(t, "%s\t%d\t%d\t%d\t%d\t%d\t%d\t\n", name, c.Arrived, c.Done, c.Failed, c.DeadLettered, c.Rejected, c.Expired+c.Skipped+c.Unmatched+c.Abandoned)
+		fmt.Fprintf(t, "%s\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t\n", name, c.Arrived, c.Done, c.Failed, c.DeadLettered, c.Rejected, c.Expired+c.Skipped+c.Unmatched+c.Abandoned, c.Unexpected)
 	}
 	if err := t.Flush(); err != nil {
 		return err

@@ -128,6 +128,9 @@ func runDrill(cmd *cobra.Command, d *desk.Desk, name, to, journal string) error 
 			return errMissed
 		}
 	}
+	if s.Events.Unexpected > 0 {
+		return errMissed
+	}
 	return nil
 }
 

@@ -339,7 +339,7 @@ func (v Shown) Verdicts() []payload.Verdict {
 		return nil
 	}
 	body, _ := t.Reply.Plain()
-	return v.Item.Expect.Check(t.Reply.Status, body)
+	return v.Item.Expect.Check(v.Sent, t.Reply.Status, body)
 }
 
 // Before gives the firing of the same event before this one that had a reply,

@@ -89,7 +89,9 @@ func (x *Items) reread() {
 		for _, i := range kept { // one that a set is made of has the set's expectations
 			for n := range x.l.Sets {
 				if filepath.Join(x.l.Dir, filepath.FromSlash(x.l.Sets[n].Origin)) == i.File {
-					i.Expect = x.l.Sets[n].Expect
+					if i.Expect = x.l.Sets[n].Expect; len(x.l.Sets[n].Payloads) == 1 {
+						i.Expect = x.l.Sets[n].ExpectOf(0)
+					}
 				}
 			}
 		}
@@ -101,7 +103,7 @@ func (x *Items) reread() {
 			for n := range set.Payloads {
 				p := &set.Payloads[n]
 				x.All = append(x.All, &Item{Source: s, SourceName: src.Name, HTTP: src.Kind == plan.HTTP, Label: p.Label(),
-					Set: set.Name, N: n + 1, Payload: p, Expect: set.Expect})
+					Set: set.Name, N: n + 1, Payload: p, Expect: set.ExpectOf(n)})
 			}
 		}
 	}

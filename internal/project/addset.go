@@ -40,23 +40,21 @@ func AddSet(dir, name, settings string) (added bool, err error) {
 	line := name + ": " + settings
 	lines := strings.SplitAfter(string(text), "\n")
 	at, indent := -1, "  "
-	if root, ok := file.Docs[0].Body.(*ast.MappingNode); ok {
-		for _, v := range root.Values {
-			if v.Key.GetToken().Value != "payloads" {
-				continue
-			}
-			sets, ok := v.Value.(*ast.MappingNode)
-			if !ok || sets.IsFlowStyle || len(sets.Values) == 0 {
-				return false, fmt.Errorf("payloads in %s is not a list of sets in lines of their own; add this to it yourself: %s", path, line)
-			}
-			for _, s := range sets.Values {
-				if s.Key.GetToken().Value == name {
-					return false, nil
-				}
-			}
-			at = v.Key.GetToken().Position.Line
-			indent = strings.Repeat(" ", sets.Values[0].Key.GetToken().Position.Column-1)
+	for _, v := range mapping(file.Docs[0].Body) {
+		if v.Key.GetToken().Value != "payloads" {
+			continue
 		}
+		sets := mapping(v.Value)
+		if m, flow := v.Value.(*ast.MappingNode); sets == nil || flow && m.IsFlowStyle {
+			return false, fmt.Errorf("payloads in %s is not a list of sets in lines of their own; add this to it yourself: %s", path, line)
+		}
+		for _, s := range sets {
+			if s.Key.GetToken().Value == name {
+				return false, nil
+			}
+		}
+		at = v.Key.GetToken().Position.Line
+		indent = strings.Repeat(" ", sets[0].Key.GetToken().Position.Column-1)
 	}
 	if at >= 0 {
 		lines = slices.Insert(lines, at, indent+line+"\n")

@@ -408,10 +408,13 @@ func (l *loader) pairs(o *object, key string) (out []event.Field) {
 }
 
 func (l *loader) set(name string, all *object) {
-	o := all.child(name, "recording", "broken", "schema", "mode", "seed", "count", "size", "type", "request", "kind", "time", "id", "key", "expect")
-	set := payload.Set{Name: name, Expect: l.expect(o)}
+	o := all.child(name, "recording", "broken", "schema", "mode", "seed", "count", "size", "type", "request", "kind", "time", "id", "key", "expect", "expect_each")
+	set := payload.Set{Name: name, Expect: l.expect(o.fields["expect"], o.at("expect"))}
 	skip := o.choice("broken", []string{"refuse", "skip"}, 0) == 1
-	defer func() { l.p.Sets = append(l.p.Sets, set) }()
+	defer func() {
+		l.expectEach(&set, o)
+		l.p.Sets = append(l.p.Sets, set)
+	}()
 	if o.fields["schema"] != nil {
 		l.made(&set, o)
 		return
@@ -527,12 +530,15 @@ func (l *loader) made(set *payload.Set, o *object) {
 }
 
 // expect reads what replies to a set's payloads should be.
-func (l *loader) expect(set *object) *payload.Expect {
-	o := set.child("expect", "status", "schema", "values", "leave_out")
-	if o == nil {
+func (l *loader) expect(n ast.Node, path string) *payload.Expect {
+	if n == nil {
 		return nil
 	}
-	x := &payload.Expect{}
+	if s, ok := l.follow(n).(*ast.StringNode); ok && s.Value == "recorded" {
+		return &payload.Expect{Recorded: true}
+	}
+	o := l.object(n, path, "status", "schema", "values", "recorded", "leave_out")
+	x := &payload.Expect{Recorded: o.choice("recorded", []string{"false", "true"}, 0) == 1}
 	statuses := []ast.Node{}
 	if n := o.fields["status"]; n != nil {
 		if seq, ok := l.follow(n).(*ast.SequenceNode); ok {
@@ -571,6 +577,37 @@ func (l *loader) expect(set *object) *payload.Expect {
 		}
 	}
 	return x
+}
+
+// expectEach reads what replies to single payloads should be, by their numbers.
+func (l *loader) expectEach(set *payload.Set, o *object) {
+	if each := o.fields["expect_each"]; each != nil {
+		values := mapping(l.follow(each))
+		if values == nil {
+			l.wrong(each, "%s is %s; wanted a mapping of payloads' numbers to what is expected, such as {3: {status: 404}}", o.at("expect_each"), describe(l.follow(each)))
+			return
+		}
+		for _, v := range values {
+			key := v.Key.GetToken().Value
+			x := l.expect(v.Value, join(o.at("expect_each"), key))
+			n, err := strconv.Atoi(key)
+			if err == nil && n >= 1 && n <= len(set.Payloads) {
+				set.Payloads[n-1].Expect = x
+			} else if len(set.Payloads) > 0 {
+				l.wrong(v.Key, "%s: %s has payloads 1 to %d, not %s", o.at("expect_each"), set.Name, len(set.Payloads), key)
+			}
+		}
+	}
+	for n := range set.Payloads {
+		if x := set.ExpectOf(n); x != nil && x.Recorded && set.Payloads[n].Reply == nil {
+			at := o.fields["expect"]
+			if at == nil {
+				at = o.fields["expect_each"]
+			}
+			l.wrong(at, "%s: payload %d of %s was recorded without a reply, so none can be expected as recorded", o.at("expect"), n+1, set.Name)
+			return
+		}
+	}
 }
 
 // InSet finds a payload by the name of its set, or SET#N: the set and the place

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"nightdrill/internal/core/arrival"
+	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
 )
 
@@ -102,7 +103,7 @@ func TestAGoodFileIsResolved(t *testing.T) {
 	if v := &q.Variants[1]; v.Transport != plan.Attach || v.Address != "127.0.0.1:9000" || v.Start != nil || v.Limits.Instances() != 1 {
 		t.Errorf("its attached variant has %+v", v)
 	}
-	if x := l.Sets[0].Expect; x == nil || len(x.Check(200, []byte(`{"cents":450}`))) != 2 || x.Check(404, []byte(`{"cents":451}`))[1].Held {
+	if x := l.Sets[0].Expect; x == nil || len(x.Check(&payload.Payload{}, 200, []byte(`{"cents":450}`))) != 2 || x.Check(&payload.Payload{}, 404, []byte(`{"cents":451}`))[1].Held {
 		t.Errorf("expectations %+v", x)
 	}
 	if made := l.Sets[2].Payloads; len(made) != 20 || made[4].Event.ID != "scans-made-7-5" || made[4].Event.Type != "scans-made.made" || !strings.Contains(string(made[4].Event.Data), `"pass":"BF-`) {

@@ -123,16 +123,25 @@ func join(path, key string) string {
 	return path + "." + key
 }
 
+// mapping gives the members of a mapping, which the parser has in two forms; nil
+// for anything else.
+func mapping(n ast.Node) []*ast.MappingValueNode {
+	switch x := n.(type) {
+	case *ast.MappingNode:
+		return x.Values
+	case *ast.MappingValueNode:
+		return []*ast.MappingValueNode{x}
+	}
+	return nil
+}
+
 // object reads a mapping. Given known keys, every other is a mistake; without,
 // keys are names of the user's and are checked as such.
 func (r *reader) object(n ast.Node, path string, known ...string) *object {
 	o := &object{r: r, path: path, node: n, fields: map[string]ast.Node{}, keys: map[string]ast.Node{}}
-	var values []*ast.MappingValueNode
+	values := mapping(r.follow(n))
 	switch x := r.follow(n).(type) {
-	case *ast.MappingNode:
-		values = x.Values
-	case *ast.MappingValueNode:
-		values = []*ast.MappingValueNode{x}
+	case *ast.MappingNode, *ast.MappingValueNode:
 	case nil:
 		return o
 	case *ast.NullNode:

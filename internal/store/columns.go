@@ -33,23 +33,20 @@ var arrivals = codec[measure.Arrival]{6,
 		return measure.Arrival{Due: clock.Time(c[0]), Arrived: clock.Time(c[0] + c[1]), From: c[2], Payload: int32(c[3]), Round: int32(c[4]), Source: int32(c[5])}
 	}}
 
-var invocations = codec[measure.Invocation]{17,
+var invocations = codec[measure.Invocation]{18,
 	func(v *measure.Invocation, c []int64) {
-		late := int64(0)
-		if v.Late {
-			late = 1
-		}
+		late, unexpected := bit(v.Late), bit(v.Unexpected)
 		c[0], c[1], c[2], c[3], c[4] = int64(v.ID), int64(v.Assigned), relative(v.Sent, v.Assigned), relative(v.Received, v.Assigned), relative(v.Done, v.Assigned)
 		c[5], c[6], c[7], c[8], c[9] = int64(v.Function), int64(v.Instance), int64(v.Slot), int64(v.Source), int64(v.Wire)
 		c[10], c[11], c[12], c[13], c[14] = int64(v.Batch), int64(v.Status), int64(v.Class), int64(v.Result), late
-		c[15], c[16] = int64(v.Reply), int64(v.Timing)
+		c[15], c[16], c[17] = int64(v.Reply), int64(v.Timing), unexpected
 	},
 	func(c []int64) measure.Invocation {
 		at := clock.Time(c[1])
 		return measure.Invocation{ID: uint64(c[0]), Assigned: at, Sent: absolute(c[2], at), Received: absolute(c[3], at), Done: absolute(c[4], at),
 			Function: int32(c[5]), Instance: int32(c[6]), Slot: int32(c[7]), Source: int32(c[8]), Wire: int32(c[9]),
 			Batch: int32(c[10]), Status: int32(c[11]), Class: engine.Class(c[12]), Result: engine.Result(c[13]), Late: c[14] != 0,
-			Reply: int32(c[15]), Timing: int32(c[16])}
+			Reply: int32(c[15]), Timing: int32(c[16]), Unexpected: c[17] != 0}
 	}}
 
 var attempts = codec[measure.Attempt]{6,
@@ -75,6 +72,13 @@ var levels = codec[measure.Level]{6,
 	func(c []int64) measure.Level {
 		return measure.Level{At: clock.Time(c[0]), Function: int32(c[1]), Waiting: int32(c[2]), InFlight: int32(c[3]), Starting: int32(c[4]), Ready: int32(c[5])}
 	}}
+
+func bit(b bool) int64 {
+	if b {
+		return 1
+	}
+	return 0
+}
 
 // relative gives t as a distance from a moment, shifted by one so that 0 can
 // stand for "never".

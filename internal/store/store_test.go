@@ -134,7 +134,7 @@ func TestAnOldStoreIsBroughtUpToDate(t *testing.T) {
 	old.columns = 15
 	put := old.put
 	old.put = func(v *measure.Invocation, c []int64) {
-		var wide [17]int64
+		var wide [18]int64
 		put(v, wide[:])
 		copy(c, wide[:15])
 	}

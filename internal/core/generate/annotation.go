@@ -34,6 +34,8 @@ type annotation struct {
 	begin           time.Time
 	every           time.Duration
 
+	types          []string // and how often each of them comes
+	oftenAs        []uint64 // running totals
 	nulls, present share
 	shared         string
 	pool           string
@@ -96,6 +98,20 @@ func annotate(v any, s *schema) (*annotation, error) {
 			a.nulls, err = readShare(key, m[key])
 		case "present":
 			a.present, err = readShare(key, m[key])
+		case "types":
+			for _, name := range sorted(o) {
+				a.types = append(a.types, name)
+				if kindNames[name] == 0 {
+					err = fmt.Errorf("types: %q is no type", name)
+				}
+			}
+			if err == nil {
+				var each []any
+				for _, name := range a.types {
+					each = append(each, o[name])
+				}
+				a.oftenAs, err = weights(each, len(each))
+			}
 		case "shared":
 			a.shared, _ = m[key].(string)
 		case "pool":
@@ -104,7 +120,7 @@ func annotate(v any, s *schema) (*annotation, error) {
 			}
 			a.poolOf, err = zipf(map[string]any{"of": o["size"], "exponent": orZero(o["exponent"])}, err)
 		default:
-			return wrong("%q is not known here; there are uniform, normal, lognormal, zipf, weights, unique, sequence, nulls, present, shared and pool", key)
+			return wrong("%q is not known here; there are uniform, normal, lognormal, zipf, weights, unique, sequence, types, nulls, present, shared and pool", key)
 		}
 		if err != nil {
 			return wrong("%v", err)
@@ -238,6 +254,13 @@ func (m *maker) annotated(h *shape, list []*schema, depth int) (v any, ok bool) 
 		}
 		h = h.clone()
 		h.kinds &^= kNull
+	}
+	if a.types != nil {
+		name := a.types[m.ranked(a.oftenAs)]
+		if h.kinds&kindNames[name] != 0 {
+			h = h.clone()
+			h.kinds, h.integer = kindNames[name], h.integer || name == "integer"
+		}
 	}
 	if a.shared != "" {
 		if v, ok := m.shared[a.shared]; ok && m.takes(list, v) {

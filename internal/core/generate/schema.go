@@ -134,8 +134,7 @@ type Generator struct {
 	size     int
 	byName   map[string]func(*maker) string
 	numbers  map[string][2]int
-	sharing  map[string][]*schema          // by the name under which they share a value
-	formats  map[string]*jsonschema.Schema // by themselves
+	sharing  map[string][]*schema // by the name under which they share a value
 	all      []*schema
 	byURI    map[string]*schema
 	anchors  map[string]*schema // URI#anchor
@@ -165,7 +164,7 @@ func Open(text []byte, base string, load Load) (*Generator, error) {
 	if err != nil {
 		return nil, &Refused{"", "not JSON: " + err.Error()}
 	}
-	g := &Generator{load: load, lenient: map[string]*jsonschema.Schema{}, byURI: map[string]*schema{}, anchors: map[string]*schema{}, dynamic: map[string]*schema{}, programs: map[string]*automaton{}, meetings: map[string]*together{}, formats: map[string]*jsonschema.Schema{}, sharing: map[string][]*schema{},
+	g := &Generator{load: load, lenient: map[string]*jsonschema.Schema{}, byURI: map[string]*schema{}, anchors: map[string]*schema{}, dynamic: map[string]*schema{}, programs: map[string]*automaton{}, meetings: map[string]*together{}, sharing: map[string][]*schema{},
 		byName: map[string]func(*maker) string{}, numbers: map[string][2]int{}}
 	doc, err := newDocument(plain, base)
 	if err != nil {

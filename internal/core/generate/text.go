@@ -3,7 +3,10 @@ package generate
 import (
 	"fmt"
 	"strings"
+	"sync"
 	"unicode/utf8"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
 )
 
 var words = strings.Fields(`anchor berth buoy cargo crew current deck drift ebb fare ferry flood fog gale gangway gull harbour haven
@@ -48,7 +51,7 @@ func (m *maker) text(h *shape) (any, error) {
 			good = good && !matches(p, s)
 		}
 		for _, f := range h.formats {
-			good = good && (!several || m.g.hasFormat(f, s))
+			good = good && (!several || HasFormat(f, s))
 		}
 		if good && len(h.patterns)+len(h.formats)+len(h.without) == 0 {
 			return m.longer(s, h), nil
@@ -60,18 +63,22 @@ func (m *maker) text(h *shape) (any, error) {
 	return nil, errNothing
 }
 
-// hasFormat asks the validator whether a text has a format.
-func (g *Generator) hasFormat(format, s string) bool {
-	v, ok := g.formats[format]
+// HasFormat asks the validator whether a text has a format of the standard's.
+func HasFormat(format, s string) bool {
+	v, ok := byFormat.Load(format)
 	if !ok {
-		c := Compiler(loading{g.load})
+		c := Compiler(loading{nil})
+		var compiled *jsonschema.Schema
 		if err := c.AddResource(home, map[string]any{"format": format}); err == nil {
-			v, _ = c.Compile(home) // a format by itself compiles
+			compiled, _ = c.Compile(home) // a format by itself compiles
 		}
-		g.formats[format] = v
+		v, _ = byFormat.LoadOrStore(format, compiled)
 	}
-	return v == nil || v.Validate(s) == nil
+	compiled := v.(*jsonschema.Schema)
+	return compiled == nil || compiled.Validate(s) == nil
 }
+
+var byFormat sync.Map // of compiled schemas by their one format
 
 func (m *maker) draft(h *shape) (string, bool) {
 	if len(h.patterns) > 0 && (len(h.formats) == 0 || m.r.Chance(1, 2)) {

@@ -87,6 +87,7 @@ type Invocation struct {
 	Class                          engine.Class
 	Result                         engine.Result
 	Late                           bool // the lease had run out before the answer
+	Unexpected                     bool // the answer broke what its payload expects
 }
 
 // Attempt is one hand-over of a delivery.

@@ -222,8 +222,8 @@ func (r *Run) summarize(populations []Populations) *Summary {
 		Seconds: r.Length.Seconds(), Finished: r.Finished,
 		Functions: map[string]FunctionFigures{}, Sources: map[string]Counts{},
 		Budgets: []Verdict{}, Warnings: []string{}}
-	r.count(s)
 	at := r.index()
+	r.count(s, at)
 	routes := map[[2]int32]*classes{}
 	r.eachLatency(at, func(_ int32, d *Delivery, inv *Invocation, latency time.Duration) {
 		if d.Wire < 0 || len(r.Sources[d.Source].Routes) == 0 {
@@ -282,7 +282,7 @@ func (r *Run) summarize(populations []Populations) *Summary {
 	return s
 }
 
-func (r *Run) count(s *Summary) {
+func (r *Run) count(s *Summary, at []int32) {
 	sources := make([]Counts, len(r.Sources))
 	ended := make([]bool, len(r.Arrivals))
 	for i := range r.Arrivals {
@@ -291,6 +291,9 @@ func (r *Run) count(s *Summary) {
 	for i := range r.Deliveries {
 		d := &r.Deliveries[i]
 		sources[d.Source].add(d.Outcome)
+		if inv := r.invocation(at, d.Invocation); inv != nil && inv.Unexpected {
+			sources[d.Source].Unexpected++
+		}
 		if int(d.Event) < len(ended) {
 			ended[d.Event] = true
 		}
@@ -304,6 +307,7 @@ func (r *Run) count(s *Summary) {
 	for i, c := range sources {
 		s.Sources[r.Sources[i].Name] = c
 		s.Events.Arrived += c.Arrived
+		s.Events.Unexpected += c.Unexpected
 		for o := range engine.Outcomes {
 			*s.Events.Of(o) += *c.Of(o)
 			s.Events.Deliveries += *c.Of(o)

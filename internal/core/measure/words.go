@@ -76,6 +76,9 @@ func Sentences(r *Run, s *Summary) (out []string) {
 		if c.Failed > 0 {
 			say("%s: %d of %d failed%s.", name, c.Failed, c.Deliveries, r.mostFailed(int32(i)))
 		}
+		if c.Unexpected > 0 {
+			say("%s: %s not what their payloads expect.", name, count(c.Unexpected, "answer was", "answers were"))
+		}
 		if c.Unmatched > 0 {
 			say("%s: no wire took %s.", name, count(c.Unmatched, "event", "events"))
 		}

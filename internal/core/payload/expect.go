@@ -19,6 +19,7 @@ type Expect struct {
 	Schema     *jsonschema.Schema // of the body
 	SchemaName string
 	Values     []Value
+	Recorded   bool     // status and body are those that were recorded with the request
 	LeaveOut   []string // JSON Pointers of what may differ from one reply to the next
 }
 
@@ -35,8 +36,62 @@ type Verdict struct {
 	Got  string // where it broke: what was there instead
 }
 
-// Check looks at a reply.
-func (x *Expect) Check(status int, body []byte) (out []Verdict) {
+// ExpectOf gives what is expected of the reply to payload n, from 0; nil for nothing.
+func (s *Set) ExpectOf(n int) *Expect {
+	if x := s.Payloads[n].Expect; x != nil {
+		return x
+	}
+	return s.Expect
+}
+
+// First gives the first expectation that a reply to a payload breaks, in words;
+// "" for none.
+func (x *Expect) First(p *Payload, status int, body []byte) string {
+	for _, v := range x.Check(p, status, body) {
+		if !v.Held {
+			return fmt.Sprintf("expected %s, got %s", v.Text, v.Got)
+		}
+	}
+	return ""
+}
+
+// recorded compares a reply with the one that was recorded.
+func (x *Expect) recorded(was *Reply, status int, body []byte, say func(held bool, got, format string, args ...any)) {
+	if was == nil {
+		say(false, "a recording without replies", "the reply that was recorded")
+		return
+	}
+	say(status == was.Status, fmt.Sprint(status), "status %d, as recorded", was.Status)
+	if len(was.Body) == 0 {
+		return
+	}
+	found := differ.Between(was.Body, body, x.LeaveOut)
+	if len(found) == 0 {
+		say(true, "", "the body that was recorded")
+		return
+	}
+	or := func(s string) string {
+		if s == "" {
+			return "nothing"
+		}
+		if len(s) > 200 {
+			return s[:200] + "…"
+		}
+		return s
+	}
+	at := found[0].At
+	if at == "" {
+		at = "the whole"
+	}
+	got := fmt.Sprintf("%s at %s", or(found[0].Is), at)
+	if len(found) > 1 {
+		got += fmt.Sprintf(", and %d more differences", len(found)-1)
+	}
+	say(false, got, "%s at %s, as recorded", or(found[0].Was), at)
+}
+
+// Check looks at the reply to a payload.
+func (x *Expect) Check(p *Payload, status int, body []byte) (out []Verdict) {
 	if x == nil {
 		return nil
 	}
@@ -45,6 +100,9 @@ func (x *Expect) Check(status int, body []byte) (out []Verdict) {
 	}
 	if len(x.Status) > 0 {
 		say(slices.Contains(x.Status, status), fmt.Sprint(status), "status %s", strings.Trim(fmt.Sprint(x.Status), "[]"))
+	}
+	if x.Recorded {
+		x.recorded(p.Reply, status, body, say)
 	}
 	if x.Schema == nil && len(x.Values) == 0 {
 		return out

@@ -44,10 +44,12 @@ func TestExpect(t *testing.T) {
 		{fare, 203, `{"cents":450.0,"sailings":["07:00"]}`, `held status 200 203; held a reply that fits fare.json; held /cents is 450; held /sailings is ["07:00"]`},
 		{fare, 200, `{"cents":0,"sailings":[]}`, `held status 200 203; broke a reply that fits fare.json: at '/cents': minimum: got 0, want 1; broke /cents is 450: 0; broke /sailings is ["07:00"]: []`},
 		{fare, 200, `{}`, `held status 200 203; broke a reply that fits fare.json: at '': missing property 'cents'; broke /cents is 450: nothing there; broke /sailings is ["07:00"]: nothing there`},
+		{&Expect{Recorded: true, LeaveOut: []string{"/at"}}, 200, `{"at":"08:00","cents":450.0}`, "held status 200, as recorded; held the body that was recorded"},
+		{&Expect{Recorded: true}, 503, `{"cents":9}`, `broke status 200, as recorded: 503; broke "07:00" at /at, as recorded: nothing at /at, and 1 more differences`},
 		{fare, 200, `<p>`, `held status 200 203; broke a reply that is JSON: not JSON: invalid character '<' looking for beginning of value`},
 	} {
 		var got []string
-		for _, v := range x.e.Check(x.status, []byte(x.body)) {
+		for _, v := range x.e.Check(&Payload{Reply: &Reply{Status: 200, Body: []byte(`{"cents":450,"at":"07:00"}`)}}, x.status, []byte(x.body)) {
 			if v.Held {
 				got = append(got, "held "+v.Text)
 			} else {

@@ -49,13 +49,16 @@ func (p *Payload) Label() string {
 	return p.Event.Type + " " + p.Event.ID
 }
 
-// Size gives the bytes of the payload's data or body.
-func (p *Payload) Size() int {
+// Data gives the event's data, or the request's body.
+func (p *Payload) Data() []byte {
 	if p.Request != nil {
-		return len(p.Request.Body)
+		return p.Request.Body
 	}
-	return len(p.Event.Data)
+	return p.Event.Data
 }
+
+// Size gives the bytes of the payload's data or body.
+func (p *Payload) Size() int { return len(p.Data()) }
 
 // Offsets gives each payload's time relative to the earliest of the set. ok is
 // false when a payload has no time; missing is the index of the first such.

@@ -110,12 +110,38 @@ func (r *Redactor) Apply(p Payload) (out Payload, redacted, suspects []Spot) {
 		reply.Body = x.body("reply", reply.Body, contentType(reply.Header))
 		out.Reply = &reply
 	}
+	x.again(&out)
 	return out, x.redacted, x.suspects
 }
+
+// again takes what was redacted at one place out of bodies that repeat it.
+func (x *redaction) again(p *Payload) {
+	clean := func(b []byte) []byte {
+		for secret, other := range x.secrets {
+			b = bytes.ReplaceAll(b, []byte(secret), []byte(other))
+		}
+		return b
+	}
+	if len(x.secrets) == 0 {
+		return
+	}
+	if p.Request != nil {
+		p.Request.Body = clean(p.Request.Body)
+	} else if !p.Event.Binary {
+		p.Event.Data = clean(p.Event.Data)
+	}
+	if p.Reply != nil {
+		p.Reply.Body = clean(p.Reply.Body)
+	}
+}
+
+// shortestAgain is the shortest secret that is looked for everywhere.
+const shortestAgain = 8
 
 // redaction is one payload on its way.
 type redaction struct {
 	*Redactor
+	secrets            map[string]string // and their stand-ins
 	redacted, suspects []Spot
 }
 
@@ -124,7 +150,14 @@ func (x *redaction) replace(where, secret string) string {
 		return secret
 	}
 	x.redacted = append(x.redacted, Spot{Where: where})
-	return x.standInFor(secret)
+	other := x.standInFor(secret)
+	if len(secret) >= shortestAgain && !strings.ContainsAny(secret, "\"\\\n") {
+		if x.secrets == nil {
+			x.secrets = map[string]string{}
+		}
+		x.secrets[secret] = other
+	}
+	return other
 }
 
 func (x *redaction) target(target string) string {

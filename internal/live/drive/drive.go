@@ -60,35 +60,37 @@ type Driver struct {
 	riddles []int            // of each function: instances that were never ready, of which it is not known yet why
 	puzzled []puzzle         // attempts that such instances cost
 
-	mu        sync.Mutex
-	fns       []*plan.Function // as they are to be started now
-	versions  []string         // of their code, in words
-	troubles  []Trouble        // the last of each function
-	eng       *engine.Engine
-	fx        engine.Effects
-	journal   *bufio.Writer // of inputs and effects, where one is kept
-	began     time.Time
-	wake      clock.Time // when the engine wants to be called
-	asleep    clock.Time // until when the clock sleeps
-	kick      *alarm
-	rec       measure.Run
-	payloads  []*payload.Payload // those of rec.Payloads
-	takes     map[[2]int32]uint64
-	events    []eventInfo // beside rec.Arrivals
-	feeds     []*feed
-	taken     arrivalInfo // the arrival that is being handed in
-	instances []*instance // by the engine's number
-	levels    []measure.Level
-	levelsAt  clock.Time
-	levelsDue bool
-	noMore    bool
-	over      bool
-	failures  map[string]*failure
-	replies   map[uint64]int32 // numbers of the replies that were kept, by their keys
-	timings   map[string]int32
-	kept      int            // bytes
-	running   sync.WaitGroup // processes
-	ended     chan struct{}  // closed when the engine said Over
+	mu         sync.Mutex
+	fns        []*plan.Function // as they are to be started now
+	versions   []string         // of their code, in words
+	troubles   []Trouble        // the last of each function
+	eng        *engine.Engine
+	fx         engine.Effects
+	journal    *bufio.Writer // of inputs and effects, where one is kept
+	began      time.Time
+	wake       clock.Time // when the engine wants to be called
+	asleep     clock.Time // until when the clock sleeps
+	kick       *alarm
+	rec        measure.Run
+	payloads   []*payload.Payload // those of rec.Payloads
+	expects    []*payload.Expect  // of the answers to them
+	unexpected int
+	takes      map[[2]int32]uint64
+	events     []eventInfo // beside rec.Arrivals
+	feeds      []*feed
+	taken      arrivalInfo // the arrival that is being handed in
+	instances  []*instance // by the engine's number
+	levels     []measure.Level
+	levelsAt   clock.Time
+	levelsDue  bool
+	noMore     bool
+	over       bool
+	failures   map[string]*failure
+	replies    map[uint64]int32 // numbers of the replies that were kept, by their keys
+	timings    map[string]int32
+	kept       int            // bytes
+	running    sync.WaitGroup // processes
+	ended      chan struct{}  // closed when the engine said Over
 }
 
 type feed struct {
@@ -153,7 +155,7 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 		if _, ok := first[f.Set]; !ok {
 			first[f.Set] = int32(len(r.payloads))
 			for n := range set.Payloads {
-				r.payloads = append(r.payloads, &set.Payloads[n])
+				r.payloads, r.expects = append(r.payloads, &set.Payloads[n]), append(r.expects, set.ExpectOf(n))
 				r.rec.Payloads = append(r.rec.Payloads, measure.Payload{Set: set.Name, N: n + 1, Label: set.Payloads[n].Label(), Blob: r.keep(eventText(&set.Payloads[n]))})
 			}
 		}

@@ -294,6 +294,9 @@ type job struct {
 	trace      string
 	tries      []*Try   // of a standing desk
 	ids        []string // of a batch's events, in order
+	payload    *payload.Payload
+	expect     *payload.Expect // of the answer; nil for nothing
+	set        string          // that the payload is of
 }
 
 // send gives an invocation to its slot; the lock is held.
@@ -323,6 +326,10 @@ func (d *Driver) build(f *engine.Effect, fn *plan.Function) *job {
 	ids := d.fx.Events[f.First : f.First+f.N]
 	j := &job{invocation: f.Invocation, event: ids[0], trace: carry.Traceparent(d.trace, ids[0], f.Invocation)}
 	first, _ := d.payloadOf(ids[0])
+	if d.tracks == nil && len(ids) == 1 {
+		n := d.rec.Arrivals[ids[0]].Payload
+		j.payload, j.expect, j.set = first, d.expects[n], d.rec.Payloads[n].Set+"#"+strconv.Itoa(d.rec.Payloads[n].N)
+	}
 	if r := first.Request; r != nil && d.p.Sources[f.Source].Kind == plan.HTTP {
 		j.message = carry.Build(fn, r, nil, false)
 		return j
@@ -356,7 +363,7 @@ func (d *Driver) payloadOf(event int64) (p *payload.Payload, round int32) {
 func (s *slot) work() {
 	conn := carry.New(s.in.address)
 	defer conn.Close()
-	if s.in.d.tracks != nil {
+	if s.in.d.tracks != nil || slices.ContainsFunc(s.in.d.expects, func(x *payload.Expect) bool { return x != nil }) {
 		conn.Keep = carry.ReplyLimit // somebody looks at it, or saves it
 	}
 	for j := range s.jobs {
@@ -394,6 +401,11 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 			in.Kind, in.Result = engine.Broken, engine.UnknownRetry
 		}
 	}
+	why := ""
+	if j.expect != nil && r.Result == engine.OK {
+		body, _ := r.Plain()
+		why = j.expect.First(j.payload, r.Status, body)
+	}
 	d, key := s.in.d, r.Key()
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -405,6 +417,12 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 			s.cur.Received = d.at(r.Received)
 		}
 		s.cur.Status = int32(r.Status)
+		if why != "" {
+			s.cur.Unexpected = true
+			if d.unexpected++; d.unexpected == 1 {
+				d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("the first unexpected answer was to %s: %s", j.set, why))
+			}
+		}
 		if d.tracks == nil {
 			d.keepReply(&s.cur, r, key)
 		}

@@ -22,7 +22,7 @@ const (
 	right = 13
 )
 
-var heights = []rune(" ▁▂▃▄▅▆▇█")
+var heights = draw.Heights
 
 // height gives the block for a share from 0 to 1; anything above 0 is seen.
 func height(share float64) rune {

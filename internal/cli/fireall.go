@@ -1,0 +1,131 @@
+package cli
+
+import (
+	"bufio"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"nightdrill/internal/desk"
+	"nightdrill/internal/live/proc"
+)
+
+// fireAll fires every payload that has expectations.
+func fireAll(cmd *cobra.Command, d *desk.Desk, o desk.Order, junit string) error {
+	farewell, err := proc.Guard(nil)
+	if err != nil {
+		return could(err)
+	}
+	defer farewell()
+	s := d.StandQuietly()
+	defer s.Close()
+	out := cmd.OutOrStdout()
+	var suites []suite
+	n, bad := 0, 0
+	for _, item := range s.List() {
+		if item.Expect == nil {
+			continue
+		}
+		o.Item = item
+		f := s.Fire(o)
+		select {
+		case <-f.Done():
+		case <-cmd.Context().Done():
+			f.Stop()
+			return coded{interrupted, errors.New("interrupted")}
+		}
+		v := s.Look(f)
+		x := describe(s, &v)
+		n++
+		var broken []string
+		if len(x.Unexpected) > 0 {
+			broken = x.Unexpected
+		} else if x.Outcome != "done" && x.Status == 0 {
+			broken = []string{strings.TrimSpace(x.Outcome + " " + oneLine(x.Why))}
+		}
+		c := testCase{Name: x.Payload, Class: x.Source, Seconds: fmt.Sprintf("%.6f", x.Ms/1000)}
+		if broken != nil {
+			bad++
+			c.Failure = &failure{Message: clean(broken[0]), Text: clean(strings.Join(broken, "\n"))}
+			for _, b := range broken {
+				fmt.Fprintf(out, "%s %s: %s\n", x.Source, x.Payload, proc.Harmless(b))
+			}
+		}
+		if len(suites) == 0 || suites[len(suites)-1].Name != x.Source {
+			suites = append(suites, suite{Name: x.Source})
+		}
+		last := &suites[len(suites)-1]
+		last.Cases = append(last.Cases, c)
+		last.Tests++
+		if c.Failure != nil {
+			last.Failures++
+		}
+	}
+	if n == 0 {
+		return wrong(errors.New("no payload of the project has expectations; a set gets them by expect: in its settings, such as expect: {status: 200}"))
+	}
+	fmt.Fprintf(out, "%d of %s as expected\n", n-bad, plural(n, "answer"))
+	if junit != "" {
+		err := output(cmd, junit, func(w *bufio.Writer) error {
+			if _, err := w.WriteString(xml.Header); err != nil {
+				return err
+			}
+			e := xml.NewEncoder(w)
+			e.Indent("", "  ")
+			if err := e.Encode(&suitesOf{Name: d.Name, Tests: n, Failures: bad, Time: time.Now().UTC().Format(time.RFC3339), Suites: suites}); err != nil {
+				return err
+			}
+			return w.WriteByte('\n')
+		})
+		if err != nil {
+			return err
+		}
+	}
+	if bad > 0 {
+		return errMissed
+	}
+	return nil
+}
+
+// clean leaves out what XML 1.0 cannot hold (§2.2).
+func clean(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r < 0x20 && r != '\n' && r != '\t' || r == 0xfffe || r == 0xffff {
+			return '·'
+		}
+		return r
+	}, s)
+}
+
+// JUnit XML, as the tools that read it have it.
+type suitesOf struct {
+	XMLName  xml.Name `xml:"testsuites"`
+	Name     string   `xml:"name,attr"`
+	Tests    int      `xml:"tests,attr"`
+	Failures int      `xml:"failures,attr"`
+	Time     string   `xml:"timestamp,attr"`
+	Suites   []suite  `xml:"testsuite"`
+}
+
+type suite struct {
+	Name     string     `xml:"name,attr"`
+	Tests    int        `xml:"tests,attr"`
+	Failures int        `xml:"failures,attr"`
+	Cases    []testCase `xml:"testcase"`
+}
+
+type testCase struct {
+	Name    string   `xml:"name,attr"`
+	Class   string   `xml:"classname,attr"`
+	Seconds string   `xml:"time,attr"`
+	Failure *failure `xml:"failure,omitempty"`
+}
+
+type failure struct {
+	Message string `xml:"message,attr"`
+	Text    string `xml:",chardata"`
+}
