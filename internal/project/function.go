@@ -20,13 +20,14 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/shape"
 	"nightdrill/internal/live/proc"
 )
 
 // ofVariant are the settings of a function that a variant may change, and
 // ofFunction all of them.
 var (
-	ofVariant = []string{"start", "stop", "build", "prepare", "watch", "needs", "transport", "url", "dir", "env", "env_file", "ready", "path", "deliver",
+	ofVariant = []string{"start", "stop", "build", "prepare", "watch", "needs", "transport", "url", "dir", "env", "env_file", "ready", "path", "deliver", "shape",
 		"timeout", "start_timeout", "concurrency", "keep_warm", "idle_after"}
 	ofFunction = append(slices.Clone(ofVariant), "variants")
 )
@@ -84,12 +85,47 @@ func (l *loader) settings(f *plan.Function, o *object) {
 	if f.Path = o.text("path", f.Path); !strings.HasPrefix(f.Path, "/") || strings.ContainsAny(f.Path, " \r\n") {
 		l.wrong(o.fields["path"], "%s: %q is not a path; it begins with / and has no spaces", o.at("path"), f.Path)
 	}
-	f.Deliver = plan.Deliver(o.choice("deliver", []string{"binary", "structured", "body"}, int(f.Deliver)))
+	l.deliver(f, o)
 	f.Timeout = o.duration("timeout", f.Timeout, time.Millisecond)
 	f.StartTimeout = o.duration("start_timeout", f.StartTimeout, time.Millisecond)
 	f.Limits = l.limits(o, f.Limits)
 	if f.Transport == plan.Attach { // there is one process, and it takes what comes
 		f.Limits.PerInstance, f.Limits.KeepWarm = max(f.Limits.Max, 1), 0
+	}
+}
+
+// deliver reads in which form the function gets its events.
+func (l *loader) deliver(f *plan.Function, o *object) {
+	f.Deliver = plan.Deliver(o.choice("deliver", []string{"binary", "structured", "body", "shaped"}, int(f.Deliver)))
+	c := o.child("shape", "template", "content_type")
+	switch {
+	case f.Deliver != plan.DeliverShaped && c != nil:
+		l.wrong(o.keys["shape"], "%s belongs to deliver: shaped", o.at("shape"))
+		return
+	case f.Deliver == plan.DeliverShaped && c == nil && f.Shape == nil:
+		l.wrong(o.fields["deliver"], "%s: which form? such as shape: {template: templates/event.tmpl}, or a template with {{ in it", o.at("deliver"))
+		return
+	case c == nil:
+		return
+	}
+	text := c.need("template", "templates/event.tmpl")
+	name := c.at("template")
+	if text != "" && !strings.Contains(text, "{{") {
+		path := c.within("template", l.dir)
+		if path == "" {
+			return
+		}
+		l.files = append(l.files, path)
+		content, err := os.ReadFile(path)
+		if err != nil {
+			l.wrong(c.fields["template"], "%s: %s cannot be read: %v%s", name, text, Cause(err), suggest(filepath.Base(path), filesIn(filepath.Dir(path))))
+			return
+		}
+		name, text = text, string(content)
+	}
+	var err error
+	if f.Shape, err = shape.Parse(name, text, c.text("content_type", "")); err != nil {
+		l.wrong(c.fields["template"], "%s: %v", c.at("template"), err)
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"nightdrill/internal/core/arrival"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/route"
+	"nightdrill/internal/core/shape"
 )
 
 // Project is a project ready to be run.
@@ -39,6 +40,7 @@ type Function struct {
 	Ready        Ready
 	Path         string // where events that are not HTTP requests are POSTed
 	Deliver      Deliver
+	Shape        *shape.Shape  // of DeliverShaped
 	Timeout      time.Duration // of one invocation
 	StartTimeout time.Duration
 	Limits       Limits
@@ -108,9 +110,10 @@ const (
 	DeliverBinary     Deliver = iota // CloudEvents HTTP binding, binary mode
 	DeliverStructured                // CloudEvents HTTP binding, structured mode
 	DeliverBody                      // the payload's bytes alone
+	DeliverShaped                    // what a template makes of the event
 )
 
-func (d Deliver) String() string { return [...]string{"binary", "structured", "body"}[d] }
+func (d Deliver) String() string { return [...]string{"binary", "structured", "body", "shaped"}[d] }
 
 // Kind is the kind of a source.
 type Kind uint8

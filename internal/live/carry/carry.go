@@ -40,6 +40,7 @@ type Message struct {
 	Target string
 	Header []event.Field
 	Body   []byte
+	Wrong  string         // why it cannot be sent; "" where it can
 	of     *event.Request // the HTTP event that it is, if so
 }
 
@@ -47,8 +48,11 @@ type Message struct {
 // is; other events go by the CloudEvents HTTP binding in the function's form,
 // in the batch form where the source makes batches.
 func Build(f *plan.Function, request *event.Request, events []*event.Event, batch bool) Message {
+	if f != nil && f.Shape != nil && f.Deliver == plan.DeliverShaped {
+		return shaped(f, request, events)
+	}
 	if request != nil {
-		return Message{request.Method, request.Target, request.Header, request.Body, request}
+		return Message{Method: request.Method, Target: request.Target, Header: request.Header, Body: request.Body, of: request}
 	}
 	m := Message{Method: "POST", Target: f.Path}
 	switch {
@@ -68,6 +72,18 @@ func Build(f *plan.Function, request *event.Request, events []*event.Event, batc
 	default:
 		m.Header, m.Body = events[0].Headers(), events[0].Data
 	}
+	return m
+}
+
+// shaped gives what the function's template makes of events, or of a request.
+func shaped(f *plan.Function, request *event.Request, events []*event.Event) Message {
+	m := Message{Method: "POST", Target: f.Path}
+	body, kind, err := f.Shape.Body(request, events)
+	if err != nil {
+		m.Wrong = "the event could not be shaped: " + err.Error()
+		return m
+	}
+	m.Header, m.Body = []event.Field{{Name: "content-type", Value: kind}}, body
 	return m
 }
 
@@ -139,6 +155,9 @@ func (c *Conn) Close() {
 
 // Do sends a message, once, and reads its reply. The context ends it early.
 func (c *Conn) Do(ctx context.Context, m *Message, trace string) Reply {
+	if m.Wrong != "" {
+		return Reply{Done: time.Now(), Result: engine.Garbled, Why: m.Wrong}
+	}
 	if err := c.open(ctx); err != nil {
 		return Reply{Done: time.Now(), Result: engine.Unreachable, Why: err.Error()}
 	}
