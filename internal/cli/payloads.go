@@ -124,23 +124,32 @@ redacted where.`,
 }
 
 func generatePayloads() *cobra.Command {
-	var schema, to, mode, size string
+	var schema, to, mode, size, api, operation, body string
 	var count int
 	var seed uint64
 	var asEvents bool
 	c := &cobra.Command{
-		Use:   "generate --schema FILE",
-		Short: "Make payloads that fit a JSON Schema (2020-12), one a line",
+		Use:   "generate --schema FILE | --openapi FILE",
+		Short: "Make payloads that fit a JSON Schema (2020-12), one a line, or requests of an OpenAPI file",
 		Long: `Generate makes payloads from a JSON Schema, one JSON value a line. The same seed gives
 the same bytes on every machine. A schema that cannot be honoured is refused, with the
 place in it and the reason.`,
 		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if schema == "" {
-				return errors.New("which schema? --schema FILE")
+			if (schema == "") == (api == "") {
+				return errors.New("of what? --schema FILE, or --openapi FILE")
 			}
 			if count < 0 {
 				return wrong(fmt.Errorf("--count is %d; the least is 0", count))
+			}
+			if !slices.Contains(payload.Bodies, body) {
+				return wrong(fmt.Errorf("--body is %q; there are %s", body, strings.Join(payload.Bodies, ", ")))
+			}
+			if body != "json" && !asEvents {
+				return errors.New("a body in another form than JSON goes with --events")
+			}
+			if api != "" {
+				return generateRequests(cmd, api, operation, mode, to, count, seed)
 			}
 			if !slices.Contains(payload.Modes, mode) {
 				return wrong(fmt.Errorf("--mode is %q; there are %s", mode, strings.Join(payload.Modes, ", ")))
@@ -157,7 +166,7 @@ place in it and the reason.`,
 			}
 			g.Size(bytes)
 			name := strings.TrimSuffix(filepath.Base(schema), filepath.Ext(schema))
-			as := payload.Made{Set: name, Type: name + ".made", Mode: mode}
+			as := payload.Made{Set: name, Type: name + ".made", Mode: mode, Body: body}
 			return output(cmd, to, func(w *bufio.Writer) error {
 				for n := range uint64(count) {
 					if cmd.Context().Err() != nil {
@@ -171,7 +180,11 @@ place in it and the reason.`,
 						fmt.Fprintf(cmd.ErrOrStderr(), "line %d breaks %s\n", n+1, breaks)
 					}
 					if asEvents {
-						made = as.Payload(seed, n, made, breaks).Event.AppendJSON(nil)
+						p, err := as.Payload(seed, n, made, breaks)
+						if err != nil {
+							return wrong(fmt.Errorf("%s: %w", schema, err))
+						}
+						made = p.Event.AppendJSON(nil)
 					}
 					if _, err := w.Write(append(made, '\n')); err != nil {
 						return err
@@ -188,8 +201,60 @@ place in it and the reason.`,
 	f.StringVar(&mode, "mode", "valid", "valid; edges: bounds, the empty and the longest, forgotten characters; broken: one keyword violated, which is said on standard error")
 	f.StringVar(&size, "size", "", "about how large each is, such as 200kB; without it, whatever comes")
 	f.StringVar(&to, "out", "", "write to a file instead of standard output")
+	f.StringVar(&api, "openapi", "", "an OpenAPI 3.0 or 3.1 file: whole HTTP requests, written as a HAR archive")
+	f.StringVar(&operation, "operation", "", "with --openapi: one operation, by its operationId or as METHOD PATH; without it, all in turn")
+	f.StringVar(&body, "body", "json", "with --events, the form of the data: "+strings.Join(payload.Bodies, ", "))
 	f.BoolVar(&asEvents, "events", false, "wrap each as a CloudEvent, so that a payload set can be made of the file")
 	return c
+}
+
+// generateRequests writes requests for an API's operations as a HAR archive.
+func generateRequests(cmd *cobra.Command, file, operation, mode, to string, count int, seed uint64) error {
+	if !slices.Contains(payload.Modes, mode) {
+		return wrong(fmt.Errorf("--mode is %q; there are %s", mode, strings.Join(payload.Modes, ", ")))
+	}
+	a, err := project.LoadAPI(file, folder(file))
+	if err != nil {
+		return wrong(fmt.Errorf("%s: %w", file, project.Cause(err)))
+	}
+	operations, err := a.Find(operation)
+	if err != nil {
+		return wrong(fmt.Errorf("%s: %w", file, err))
+	}
+	operations, left := project.Usable(operations)
+	for _, err := range left {
+		fmt.Fprintln(cmd.ErrOrStderr(), "left out: "+proc.Harmless(err.Error()))
+	}
+	if len(operations) == 0 {
+		return wrong(fmt.Errorf("%s: no requests can be made from it", file))
+	}
+	return output(cmd, to, func(w *bufio.Writer) error {
+		if _, err := w.WriteString(payload.HARBegin); err != nil {
+			return err
+		}
+		var line []byte
+		for i := range count {
+			if cmd.Context().Err() != nil {
+				return coded{interrupted, errors.New("interrupted")}
+			}
+			p, breaks, err := operations[i%len(operations)].Make(mode, seed, uint64(i/len(operations)))
+			if err != nil {
+				return wrong(fmt.Errorf("%s: %w", file, err))
+			}
+			if line = line[:0]; i > 0 {
+				line = append(line, ",\n"...)
+			}
+			comment := ""
+			if breaks != "" {
+				comment = "breaks " + breaks
+			}
+			if _, err := w.Write(p.AppendHAR(line, "http://made.invalid", 0, 0, comment)); err != nil {
+				return err
+			}
+		}
+		_, err := w.WriteString(payload.HAREnd)
+		return err
+	})
 }
 
 // folder is the one below which a schema may refer to other files: the current

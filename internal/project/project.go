@@ -408,19 +408,26 @@ func (l *loader) pairs(o *object, key string) (out []event.Field) {
 }
 
 func (l *loader) set(name string, all *object) {
-	o := all.child(name, "recording", "broken", "schema", "mode", "seed", "count", "size", "type", "request", "kind", "time", "id", "key", "expect", "expect_each")
+	o := all.child(name, "recording", "broken", "schema", "openapi", "operation", "mode", "seed", "count", "size", "body", "type", "request", "kind", "time", "id", "key", "expect", "expect_each")
 	set := payload.Set{Name: name, Expect: l.expect(o.fields["expect"], o.at("expect"))}
 	skip := o.choice("broken", []string{"refuse", "skip"}, 0) == 1
 	defer func() {
 		l.expectEach(&set, o)
 		l.p.Sets = append(l.p.Sets, set)
 	}()
+	if o.fields["openapi"] != nil {
+		l.described(&set, o)
+		return
+	}
+	if n := o.keys["operation"]; n != nil {
+		l.wrong(n, "%s belongs to a set with openapi", o.at("operation"))
+	}
 	if o.fields["schema"] != nil {
 		l.made(&set, o)
 		return
 	}
 	form := l.form(name, o)
-	for _, key := range []string{"mode", "seed", "count", "size", "request"} {
+	for _, key := range []string{"mode", "seed", "count", "size", "body", "request"} {
 		if n := o.keys[key]; n != nil {
 			l.wrong(n, "%s belongs to a set with a schema", o.at(key))
 		}
@@ -488,7 +495,7 @@ func (l *loader) made(set *payload.Set, o *object) {
 		l.wrong(o.fields["count"], "%s is %d; the most is %d", o.at("count"), count, mostMade)
 		return
 	}
-	as := payload.Made{Set: set.Name, Type: o.text("type", set.Name+".made"), Mode: payload.Modes[o.choice("mode", payload.Modes, 0)]}
+	as := payload.Made{Set: set.Name, Type: o.text("type", set.Name+".made"), Mode: payload.Modes[o.choice("mode", payload.Modes, 0)], Body: payload.Bodies[o.choice("body", payload.Bodies, 0)]}
 	if r := o.child("request", "method", "path"); r != nil {
 		as.Method, as.Target = r.text("method", "POST"), r.text("path", "/")
 		if n := o.keys["type"]; n != nil {
@@ -525,7 +532,56 @@ func (l *loader) made(set *payload.Set, o *object) {
 			l.wrong(o.fields["schema"], "%s: %s: %v", o.at("schema"), set.Origin, err)
 			return
 		}
-		set.Payloads = append(set.Payloads, as.Payload(seed, n, data, breaks))
+		p, err := as.Payload(seed, n, data, breaks)
+		if err != nil {
+			l.wrong(o.fields["body"], "%s: payload %d: %v", o.at("body"), n+1, err)
+			return
+		}
+		set.Payloads = append(set.Payloads, p)
+	}
+}
+
+// described reads a set of requests that are made from an OpenAPI description.
+func (l *loader) described(set *payload.Set, o *object) {
+	for _, key := range []string{"recording", "broken", "schema", "size", "body", "type", "request", "kind", "time", "id", "key"} {
+		if n := o.keys[key]; n != nil {
+			l.wrong(n, "%s does not go with openapi, which says all of a request", o.at(key))
+		}
+	}
+	path := o.within("openapi", l.dir)
+	seed, count := uint64(o.whole("seed", 1, 0)), o.whole("count", 100, 1)
+	mode := payload.Modes[o.choice("mode", payload.Modes, 0)]
+	if path == "" || count > mostMade {
+		return
+	}
+	set.Origin = o.text("openapi", "")
+	l.files = append(l.files, path)
+	a, err := LoadAPI(path, l.dir)
+	if err != nil {
+		l.wrong(o.fields["openapi"], "%s: %s: %v", o.at("openapi"), set.Origin, Cause(err))
+		return
+	}
+	l.files = append(l.files, a.Files...)
+	operations, err := a.Find(o.text("operation", ""))
+	if err != nil {
+		l.wrong(o.fields["operation"], "%s: %v", o.at("operation"), err)
+		return
+	}
+	operations, left := Usable(operations)
+	for _, err := range left {
+		l.skipped = append(l.skipped, Mistake{File: set.Origin, Text: err.Error()})
+	}
+	if len(operations) == 0 {
+		l.wrong(o.fields["openapi"], "%s: %v", o.at("openapi"), errors.Join(left...))
+		return
+	}
+	for i := range count {
+		p, _, err := operations[i%len(operations)].Make(mode, seed, uint64(i/len(operations)))
+		if err != nil {
+			l.wrong(o.fields["openapi"], "%s: %v", o.at("openapi"), err)
+			return
+		}
+		set.Payloads = append(set.Payloads, p)
 	}
 }
 

@@ -65,19 +65,28 @@ func (l *local) Load(uri string) (any, error) {
 		}
 		return nil, fmt.Errorf("%s is on the network, and nothing is fetched; save it beside the schema, with that $id", uri)
 	}
-	path := filepath.FromSlash(u.Path)
-	dir, err := filepath.Abs(l.dir)
+	path, err := l.inside(u.Path)
 	if err != nil {
 		return nil, err
-	}
-	if inside, err := filepath.Rel(dir, path); err != nil || !filepath.IsLocal(inside) {
-		return nil, fmt.Errorf("%s is outside of the folder %s", path, dir)
 	}
 	doc, err := l.open(path)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, Cause(err))
 	}
 	return doc, nil
+}
+
+// inside gives the file at a path of a URI, which must be in the folder.
+func (l *local) inside(path string) (string, error) {
+	path = filepath.FromSlash(path)
+	dir, err := filepath.Abs(l.dir)
+	if err != nil {
+		return "", err
+	}
+	if inside, err := filepath.Rel(dir, path); err != nil || !filepath.IsLocal(inside) {
+		return "", fmt.Errorf("%s is outside of the folder %s", path, dir)
+	}
+	return path, nil
 }
 
 func (l *local) open(path string) (any, error) {

@@ -16,6 +16,7 @@ type Made struct {
 	Set, Type      string
 	Method, Target string
 	Mode           string // one of Modes
+	Body           string // one of Bodies; "" for JSON
 }
 
 // Make gives payload n of a seed; for broken ones, breaks says which keyword is
@@ -42,13 +43,17 @@ func (m *Made) Make(g *generate.Generator, seed, n uint64) (data []byte, breaks 
 
 // Payload gives what is sent of payload n of a seed. What it breaks stands in an
 // attribute of the event.
-func (m *Made) Payload(seed, n uint64, data []byte, breaks string) Payload {
-	if m.Method != "" {
-		return Payload{Request: &event.Request{Method: m.Method, Target: m.Target, Header: []event.Field{{Name: "Content-Type", Value: "application/json"}}, Body: data}}
+func (m *Made) Payload(seed, n uint64, data []byte, breaks string) (Payload, error) {
+	body, kind, err := EncodeBody(m.Body, data, seed, n)
+	if err != nil {
+		return Payload{}, err
 	}
-	e := &event.Event{ID: fmt.Sprintf("%s-%d-%d", m.Set, seed, n+1), Source: "/made/" + m.Set, Type: m.Type, DataContentType: "application/json", Data: data}
+	if m.Method != "" {
+		return Payload{Request: &event.Request{Method: m.Method, Target: m.Target, Header: []event.Field{{Name: "Content-Type", Value: kind}}, Body: body}}, nil
+	}
+	e := &event.Event{ID: fmt.Sprintf("%s-%d-%d", m.Set, seed, n+1), Source: "/made/" + m.Set, Type: m.Type, DataContentType: kind, Data: body, Binary: m.Body == "binary"}
 	if breaks != "" {
 		e.Extensions = []event.Field{{Name: "breaks", Value: breaks}}
 	}
-	return Payload{Event: e}
+	return Payload{Event: e}, nil
 }

@@ -148,6 +148,9 @@ func (e *harEntry) payload() (Payload, error) {
 		if p.Time, err = time.Parse(time.RFC3339Nano, e.Started); err != nil {
 			return Payload{}, fmt.Errorf("startedDateTime %q is not an ISO 8601 time", e.Started)
 		}
+		if p.Time.Unix() == 0 { // made, not recorded
+			p.Time = time.Time{}
+		}
 	}
 	return p, nil
 }
