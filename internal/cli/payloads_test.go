@@ -28,7 +28,7 @@ func TestPayloads(t *testing.T) {
 		code int
 		want []string
 	}{
-		{[]string{"payloads"}, 2, []string{"list, show, generate or validate"}},
+		{[]string{"payloads"}, 2, []string{"list, show, generate, import, infer or validate"}},
 		{[]string{"payloads", "list"}, 0, []string{"asks  1 HTTP requests", "from asks.har"}},
 		{[]string{"payloads", "show", "asks"}, 0, []string{"GET /quote/skerry-holm?day=2026-11-20&vehicle=foot&passengers=1 HTTP/1.1"}},
 		{[]string{"payloads", "show", "asks#2"}, 2, []string{"asks has payloads 1 to 1, not 2"}},
@@ -46,7 +46,7 @@ func TestPayloads(t *testing.T) {
 		{[]string{"payloads", "generate", "--schema", nothing}, 2, []string{"nothing.json: /: no value that fits was found"}},
 		{[]string{"payloads", "generate", "--schema", anything, "--mode", "broken"}, 2, []string{"nothing in it can be violated by itself"}},
 		{[]string{"payloads", "generate", "--schema", filepath.Join(dir, "none.json")}, 2, []string{"the schema cannot be read"}},
-		{[]string{"payloads", "generate"}, 2, []string{"which schema?"}},
+		{[]string{"payloads", "generate"}, 2, []string{"--schema FILE, or --openapi FILE"}},
 		{[]string{"payloads", "generate", "--schema", schema, "--count", "-1"}, 2, []string{"the least is 0"}},
 		{[]string{"payloads", "generate", "--schema", schema, "--out", filepath.Join(dir, "no", "x")}, 3, []string{"cannot be written"}},
 	} {
