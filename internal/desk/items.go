@@ -8,8 +8,10 @@ import (
 	"strings"
 	"time"
 
+	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/carry"
 	"nightdrill/internal/project"
 )
 
@@ -65,6 +67,7 @@ func (i *Item) Title() string {
 // Items is all that can be fired, by source.
 type Items struct {
 	All    []*Item
+	offers []*Item // payloads that stand in no list of the project, the last ones first
 	l      *project.Loaded
 	stale  bool // the project's files have changed
 	unread bool // saved payloads have changed
@@ -79,7 +82,7 @@ func newItems(l *project.Loaded) *Items {
 // reread makes the list anew: for each source its saved payloads, then those of
 // the sets that drills send to it, or of every set of its kind where none do.
 func (x *Items) reread() {
-	x.unread, x.All = false, nil
+	x.unread, x.All = false, slices.Clone(x.offers)
 	for s := range x.l.Sources {
 		src := &x.l.Sources[s]
 		if len(src.Wires) == 0 {
@@ -244,6 +247,73 @@ func (i *Item) Content() []byte {
 		return i.Text
 	}
 	return i.Payload.Text()
+}
+
+// Delivered is what a function gets of a payload.
+type Delivered struct {
+	Function string
+	Form     string // binary, structured, body, shaped, batch, or as it is for a request
+	carry.Message
+}
+
+// Delivered gives what each function that a source's wires lead to gets of a
+// payload, without sending it.
+func (s *Standing) Delivered(source string, p *payload.Payload) (out []Delivered) {
+	s.mu.Lock()
+	whole := s.Whole
+	s.mu.Unlock()
+	at := whole.SourceNamed(source)
+	if at < 0 {
+		return nil
+	}
+	src := &whole.Sources[at]
+	takes := whole.Takes(at, p)
+	for w := range src.Wires {
+		if takes&(1<<w) == 0 {
+			continue
+		}
+		f := &whole.Functions[src.Wires[w].To]
+		d := Delivered{Function: f.Name, Form: f.Deliver.String()}
+		if p.Request != nil {
+			if f.Deliver != plan.DeliverShaped {
+				d.Form = "as it is"
+			}
+			d.Message = carry.Build(f, p.Request, nil, false)
+		} else {
+			if src.BatchMax > 1 && f.Deliver != plan.DeliverShaped {
+				d.Form = "batch"
+			}
+			d.Message = carry.Build(f, nil, []*event.Event{p.Event}, src.BatchMax > 1)
+		}
+		out = append(out, d)
+	}
+	return out
+}
+
+// mostOffers is how many payloads of no list can be fired again.
+const mostOffers = 8
+
+// Offer makes a payload of a set something that can be fired at a source, and
+// gives its key: payload n, from 0, as the project has it, or one that was only
+// made for a look.
+func (s *Standing) Offer(source string, set *payload.Set, n int, p *payload.Payload, look bool) string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	x := s.Items
+	at := x.l.SourceNamed(source)
+	i := &Item{Source: at, SourceName: source, HTTP: p.Request != nil, Label: p.Label(), Set: set.Name, N: n + 1, Payload: p, Expect: set.Expect}
+	if look {
+		s.looks++
+		i.Set = fmt.Sprintf("%s, look %d", set.Name, s.looks)
+	} else if n < len(set.Payloads) {
+		i.Expect = set.ExpectOf(n)
+	}
+	if x.find(i.Key()) == nil && at >= 0 {
+		x.offers = slices.Insert(x.offers, 0, i)
+		x.offers = x.offers[:min(len(x.offers), mostOffers)]
+		x.reread()
+	}
+	return i.Key()
 }
 
 // Save keeps a text as a payload of a source, and gives its key. A name that is

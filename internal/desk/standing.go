@@ -28,6 +28,7 @@ type Standing struct {
 	*Desk
 	Front *front.Front // nil where it was not wanted, or could not be opened
 	Items *Items
+	looks int // payloads that were made for a look and offered
 
 	turn    sync.Mutex // held while the driver is exchanged
 	mu      sync.Mutex

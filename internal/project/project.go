@@ -408,7 +408,7 @@ func (l *loader) pairs(o *object, key string) (out []event.Field) {
 }
 
 func (l *loader) set(name string, all *object) {
-	o := all.child(name, "recording", "broken", "schema", "openapi", "operation", "mode", "seed", "count", "size", "body", "type", "request", "kind", "time", "id", "key", "expect", "expect_each")
+	o := all.child(name, "recording", "broken", "schema", "openapi", "operation", "mode", "seed", "count", "size", "body", "type", "request", "kind", "time", "id", "key", "fits", "expect", "expect_each")
 	set := payload.Set{Name: name, Expect: l.expect(o.fields["expect"], o.at("expect"))}
 	skip := o.choice("broken", []string{"refuse", "skip"}, 0) == 1
 	defer func() {
@@ -438,6 +438,14 @@ func (l *loader) set(name string, all *object) {
 	path := o.within("recording", l.dir)
 	if path == "" {
 		return
+	}
+	if fits := o.within("fits", l.dir); fits != "" {
+		set.FitsName = o.text("fits", "")
+		l.files = append(l.files, fits)
+		var err error
+		if set.Fits, err = Schema(fits, l.dir); err != nil {
+			l.wrong(o.fields["fits"], "%s: %v", o.at("fits"), err)
+		}
 	}
 	text, err := os.ReadFile(path)
 	if err != nil {
@@ -484,7 +492,7 @@ const mostMade = 100_000
 
 // made reads a set that is made from a JSON Schema.
 func (l *loader) made(set *payload.Set, o *object) {
-	for _, key := range []string{"recording", "broken", "kind", "time", "id", "key"} {
+	for _, key := range []string{"recording", "broken", "kind", "time", "id", "key", "fits"} {
 		if n := o.keys[key]; n != nil {
 			l.wrong(n, "%s does not go with schema: a set is recorded or made", o.at(key))
 		}
@@ -526,15 +534,23 @@ func (l *loader) made(set *payload.Set, o *object) {
 		l.wrong(o.fields["size"], "%s: %v", o.at("size"), err)
 	}
 	g.Size(size)
+	set.FitsName = set.Origin
+	if set.Fits, err = Schema(path, l.dir); err != nil {
+		l.wrong(o.fields["schema"], "%s: %v", o.at("schema"), err)
+	}
+	set.Maker = &payload.Maker{Mode: as.Mode, Seed: seed, Outline: g.Outline(), Make: func(mode string, seed, n uint64) (p payload.Payload, breaks string, err error) {
+		how := as
+		how.Mode = mode
+		data, breaks, err := how.Make(g, seed, n)
+		if err == nil {
+			p, err = how.Payload(seed, n, data, breaks)
+		}
+		return p, breaks, err
+	}}
 	for n := range uint64(count) {
-		data, breaks, err := as.Make(g, seed, n)
+		p, _, err := set.Maker.Make(as.Mode, seed, n)
 		if err != nil {
 			l.wrong(o.fields["schema"], "%s: %s: %v", o.at("schema"), set.Origin, err)
-			return
-		}
-		p, err := as.Payload(seed, n, data, breaks)
-		if err != nil {
-			l.wrong(o.fields["body"], "%s: payload %d: %v", o.at("body"), n+1, err)
 			return
 		}
 		set.Payloads = append(set.Payloads, p)
@@ -543,7 +559,7 @@ func (l *loader) made(set *payload.Set, o *object) {
 
 // described reads a set of requests that are made from an OpenAPI description.
 func (l *loader) described(set *payload.Set, o *object) {
-	for _, key := range []string{"recording", "broken", "schema", "size", "body", "type", "request", "kind", "time", "id", "key"} {
+	for _, key := range []string{"recording", "broken", "schema", "size", "body", "type", "request", "kind", "time", "id", "key", "fits"} {
 		if n := o.keys[key]; n != nil {
 			l.wrong(n, "%s does not go with openapi, which says all of a request", o.at(key))
 		}
@@ -575,8 +591,11 @@ func (l *loader) described(set *payload.Set, o *object) {
 		l.wrong(o.fields["openapi"], "%s: %v", o.at("openapi"), errors.Join(left...))
 		return
 	}
-	for i := range count {
-		p, _, err := operations[i%len(operations)].Make(mode, seed, uint64(i/len(operations)))
+	set.Maker = &payload.Maker{Mode: mode, Seed: seed, Make: func(mode string, seed, n uint64) (payload.Payload, string, error) {
+		return operations[n%uint64(len(operations))].Make(mode, seed, n/uint64(len(operations)))
+	}}
+	for i := range uint64(count) {
+		p, _, err := set.Maker.Make(mode, seed, i)
 		if err != nil {
 			l.wrong(o.fields["openapi"], "%s: %v", o.at("openapi"), err)
 			return

@@ -26,6 +26,7 @@ import (
 	"nightdrill/internal/tui/findings"
 	"nightdrill/internal/tui/fireview"
 	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/setsview"
 )
 
 // frame is the time between two frames while a drill runs.
@@ -40,7 +41,8 @@ const (
 type view int
 
 const (
-	onFire view = iota
+	onSets view = iota
+	onFire
 	onDrill
 	onFindings
 )
@@ -48,7 +50,7 @@ const (
 var tabs = []struct {
 	key, name string
 	view      view
-}{{"3", "Fire", onFire}, {"4", "Drill", onDrill}, {"5", "Findings", onFindings}}
+}{{"1", "Payloads", onSets}, {"3", "Fire", onFire}, {"4", "Drill", onDrill}, {"5", "Findings", onFindings}}
 
 // shell is the program's model.
 type shell struct {
@@ -60,6 +62,7 @@ type shell struct {
 	theme     *paint.Theme
 	w, h      int
 	view      view
+	sets      *setsview.Model
 	fire      *fireview.Model
 	drill     *drillview.Model
 	findings  *findings.Model
@@ -119,7 +122,7 @@ func Run(ctx context.Context, d *desk.Desk, drill *plan.Drill, listen string, in
 	}
 	defer stand.Close()
 	// the drill ends in order after the screen has, whatever ended the screen
-	s := &shell{desk: d, stand: stand, plan: stand.Plan(), ctx: context.WithoutCancel(ctx), theme: paint.NewTheme(true), fire: fireview.New(stand),
+	s := &shell{desk: d, stand: stand, plan: stand.Plan(), ctx: context.WithoutCancel(ctx), theme: paint.NewTheme(true), view: onFire, sets: setsview.New(stand), fire: fireview.New(stand),
 		drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(), auto: drill}
 	if drill != nil {
 		s.view = onDrill
@@ -176,6 +179,9 @@ func (s *shell) look() tea.Cmd {
 		s.drill.Project(&p.Project)
 	}
 	s.states, _ = s.stand.States()
+	if s.view == onSets {
+		return tea.Batch(s.sets.Refresh(), s.fire.Refresh())
+	}
 	return s.fire.Refresh()
 }
 
@@ -193,7 +199,7 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		s.w, s.h = msg.Width, msg.Height
 		s.drill.Resize(s.w, s.h-4)
 		s.findings.Resize(s.w, s.h-4)
-		return s, s.fire.Resize(s.w, s.h-4)
+		return s, tea.Batch(s.fire.Resize(s.w, s.h-4), s.sets.Resize(s.w, s.h-4))
 	case tea.BackgroundColorMsg:
 		s.theme = paint.NewTheme(msg.IsDark())
 	case tea.KeyPressMsg:
@@ -221,6 +227,9 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 	case fireview.Note:
 		s.note, s.good = msg.Text, !msg.Bad
+	case setsview.Fire:
+		s.view = onFire
+		return s, s.fire.Choose(msg.Key)
 	case drillview.Start:
 		return s, s.start(msg.Drill)
 	case drillview.Stop:
@@ -255,6 +264,9 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			s.findings.Show(msg.page)
 		}
 	default:
+		if cmd, ok := s.sets.Took(msg); ok {
+			return s, cmd
+		}
 		if cmd, ok := s.fire.Took(msg); ok {
 			return s, cmd
 		}
@@ -434,6 +446,8 @@ func (s *shell) onKey(k tea.KeyPressMsg) tea.Cmd {
 			}
 		}
 		switch s.view {
+		case onSets:
+			return s.sets.Key(k)
 		case onFire:
 			return s.fire.Key(k)
 		case onDrill:
@@ -468,7 +482,7 @@ func (s *shell) draw() string {
 	}
 	c := paint.New(s.w, s.h, s.theme)
 	s.drawTop(c)
-	body := map[view]func(*paint.Theme) *paint.Canvas{onFire: s.fire.Draw, onDrill: s.drill.Draw, onFindings: s.findings.Draw}[s.view]
+	body := map[view]func(*paint.Theme) *paint.Canvas{onSets: s.sets.Draw, onFire: s.fire.Draw, onDrill: s.drill.Draw, onFindings: s.findings.Draw}[s.view]
 	c.Draw(0, 2, body(s.theme))
 	s.drawBottom(c)
 	if s.help {
@@ -491,7 +505,7 @@ func (s *shell) drawTop(c *paint.Canvas) {
 		x = c.Put(x+3, 0, paint.Key, t.key)
 		x = c.Put(x+1, 0, style, t.name)
 	}
-	title := map[view]func() (paint.Style, string){onFire: s.fire.Title, onDrill: s.drill.Title, onFindings: s.findings.Title}[s.view]
+	title := map[view]func() (paint.Style, string){onSets: s.sets.Title, onFire: s.fire.Title, onDrill: s.drill.Title, onFindings: s.findings.Title}[s.view]
 	style, text := title()
 	if s.preparing != "" {
 		style, text = paint.Warm, s.preparing
@@ -637,6 +651,8 @@ func (s *shell) drawBottom(c *paint.Canvas) {
 
 func (s *shell) viewHelp() []key.Binding {
 	switch s.view {
+	case onSets:
+		return s.sets.Help()
 	case onFire:
 		return s.fire.Help()
 	case onFindings:
@@ -650,6 +666,9 @@ func (s *shell) drawHelp(c *paint.Canvas) {
 	title, own := "3 Fire", []key.Binding{e.Fire, e.Cold, e.Times, e.Async, e.Variant, e.Again, e.Stop, e.Filter, e.Up, e.Left, e.Earlier, e.Form, e.Logs, e.Env, e.Hold,
 		e.Edit, e.Blank, e.Copy, e.Rename, e.Delete, e.Curl, e.Keep, e.Save, e.Open, e.LeaveOut}
 	switch s.view {
+	case onSets:
+		p := setsview.Keys
+		title, own = "1 Payloads", []key.Binding{p.Up, p.Left, p.Before, p.Go, p.Fire, p.Gets, p.Keep, p.Reseed, p.Mode, p.Back}
 	case onDrill:
 		title, own = "4 Drill", []key.Binding{d.Start, d.Stop, d.Up, d.Left, d.Open, d.Close, d.In, d.Back, d.All}
 	case onFindings:

@@ -10,11 +10,13 @@ import (
 	"fmt"
 	"maps"
 	"math/big"
+	"net/url"
 	"slices"
 	"strings"
 	"unicode/utf8"
 
 	"nightdrill/internal/core/differ"
+	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/generate"
 )
 
@@ -56,6 +58,32 @@ func (l *Learner) Add(data []byte) error {
 	}
 	l.root.add(v)
 	return nil
+}
+
+// AddRequest looks at an HTTP request: its method, path, parameters, headers and,
+// where it is JSON, its body.
+func (l *Learner) AddRequest(r *event.Request) {
+	v := map[string]any{"method": r.Method}
+	path, query, _ := strings.Cut(r.Target, "?")
+	v["path"] = path
+	if values, err := url.ParseQuery(query); err == nil && len(values) > 0 {
+		m := map[string]any{}
+		for name := range values {
+			m[name] = values.Get(name)
+		}
+		v["query"] = m
+	}
+	headers := map[string]any{}
+	for _, h := range r.Header {
+		headers[strings.ToLower(h.Name)] = h.Value
+	}
+	if len(headers) > 0 {
+		v["headers"] = headers
+	}
+	if body, err := differ.Decode(r.Body); err == nil {
+		v["body"] = body
+	}
+	l.root.add(v)
 }
 
 // N tells how many payloads there were.

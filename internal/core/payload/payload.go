@@ -14,7 +14,10 @@ import (
 	"strings"
 	"time"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
 	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/generate"
 )
 
 // Set is a named list of payloads.
@@ -22,7 +25,19 @@ type Set struct {
 	Name     string
 	Origin   string // the recording, as the project names it
 	Payloads []Payload
-	Expect   *Expect // of every reply; nil for nothing
+	Expect   *Expect            // of every reply; nil for nothing
+	Fits     *jsonschema.Schema // that the data is to fit; nil for none
+	FitsName string
+	Maker    *Maker // of a set that is made; nil for a recording
+}
+
+// Maker makes the payloads of a set. It is for one goroutine at a time.
+type Maker struct {
+	Mode    string // one of Modes
+	Seed    uint64
+	Outline []generate.Member // what the schema says of the data; nil where it has no one schema
+	// Make gives payload n of a seed, from 0, and what it breaks.
+	Make func(mode string, seed, n uint64) (p Payload, breaks string, err error)
 }
 
 // Payload is one event to be sent: either Event or Request is set.

@@ -152,6 +152,13 @@ func (m *Model) list() {
 	}
 }
 
+// Choose puts the cursor on an item by its key.
+func (m *Model) Choose(key string) tea.Cmd {
+	m.chosen, m.filter, m.typing, m.focus, m.over = key, "", false, onList, nil
+	m.sent = sentPage{}
+	return m.Refresh()
+}
+
 // fits tells whether an item holds every word of the filter.
 func (m *Model) fits(i *desk.Item) bool {
 	text := strings.ToLower(i.SourceName + " " + i.Title() + " " + i.Label)

@@ -1,0 +1,103 @@
+package infer
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"math/big"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Field is what occurs at one place of the payloads.
+type Field struct {
+	At    string // a JSON Pointer, * for the items of a list
+	N, Of int    // how often it was there, and could have been
+	What  string // types, the most frequent values or the range, in words
+}
+
+// Fields gives all places, from the outside in.
+func (l *Learner) Fields() []Field { return l.root.fields("", l.root.n, nil) }
+
+// mostFields bounds the places that are told of.
+const mostFields = 600
+
+func (p *place) fields(at string, of int, out []Field) []Field {
+	if len(out) >= mostFields || p.n == 0 {
+		return out
+	}
+	out = append(out, Field{at, p.n, of, p.what()})
+	for _, name := range slices.Sorted(maps.Keys(p.members)) {
+		out = p.members[name].fields(at+"/"+strings.NewReplacer("~", "~0", "/", "~1").Replace(name), p.types["object"], out)
+	}
+	if p.items != nil {
+		out = p.items.fields(at+"/*", p.items.n, out)
+	}
+	return out
+}
+
+func (p *place) what() string {
+	var parts []string
+	for _, t := range slices.Sorted(maps.Keys(p.types)) {
+		if n := p.types[t]; n == p.n {
+			parts = append(parts, t)
+		} else {
+			parts = append(parts, fmt.Sprintf("%s %s", t, Percent(n, p.n)))
+		}
+	}
+	text := strings.Join(parts, ", ")
+	switch {
+	case len(p.values) > 0 && len(p.values)*perValue <= p.types["string"]+p.types["boolean"]:
+		names := slices.SortedFunc(maps.Keys(p.values), func(a, b string) int {
+			return cmp.Or(cmp.Compare(p.values[b], p.values[a]), strings.Compare(a, b))
+		})
+		text += ":"
+		for i, v := range names {
+			if i == 6 {
+				text += fmt.Sprintf(" and %d more", len(names)-i)
+				break
+			}
+			text += fmt.Sprintf(" %s %s", v, Percent(p.values[v], p.n))
+		}
+	case p.types["string"] > 0 && len(p.formats) > 0 && p.longest > 0:
+		text += ": " + p.formats[0]
+	case p.types["string"] > 0:
+		text += ": " + between(p.shortest, p.longest) + " characters"
+	}
+	if p.least != nil {
+		text += fmt.Sprintf(": %s to %s", short(p.least), short(p.most))
+	}
+	if p.types["array"] > 0 {
+		text += ": " + between(p.fewest, p.largest) + " items"
+	}
+	return text
+}
+
+func between(lo, hi int) string {
+	if lo == hi {
+		return strconv.Itoa(lo)
+	}
+	return fmt.Sprintf("%d to %d", lo, hi)
+}
+
+func short(r *big.Rat) string {
+	if r.IsInt() {
+		return r.RatString()
+	}
+	return strings.TrimRight(r.FloatString(4), "0")
+}
+
+// Percent gives a share in words.
+func Percent(n, of int) string {
+	switch p := float64(n) * 100 / float64(max(of, 1)); {
+	case n == of:
+		return "100 %"
+	case p < 1:
+		return "<1 %"
+	case p > 99:
+		return ">99 %"
+	default:
+		return fmt.Sprintf("%.0f %%", p)
+	}
+}

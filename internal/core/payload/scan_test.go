@@ -1,0 +1,221 @@
+package payload
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+)
+
+// Each kind of recording is recognised, and keeps times, ids and keys.
+func TestKinds(t *testing.T) {
+	bare := Form{Type: "t", Source: "/s", Time: "/at", ID: "/id", Key: "/vessel"}
+	for _, c := range []struct {
+		text, kind string
+		form       Form
+		want       string // labels and times; "! " a mistake
+	}{
+		{"{\"at\":1777629600,\"id\":7,\"vessel\":\"BF\"}\n{\"at\":\"2026-05-01T10:00:01Z\",\"id\":\"8\",\"vessel\":\"BF\"}\n", "json", bare, "t 7 10:00:00 partitionkey=BF|t 8 10:00:01 partitionkey=BF"},
+		{`[{"at":1777629600123,"id":"a","vessel":1}]`, "json", bare, "t a 10:00:00.123 partitionkey=1"},
+		{"{\"id\":1}\n", "json", bare, "! 1: there is no key at /vessel"},
+		{"\xef\xbb\xbf{\"x\":1}\n{\"x\":\n", "json", Form{Type: "t"}, "t 1 -|! 2: not JSON"},
+		{`203.0.113.9 - - [12/May/2026:18:02:11 +0200] "GET /quote/a?x=1 HTTP/1.1" 200 188 "-" "kiosk \"2\""` + "\n" + `::1 - ada [12/May/2026:18:02:12 +0200] "POST /b HTTP/1.1" 503 -` + "\nno line\n", "access-log", Form{},
+			"GET /quote/a?x=1 16:02:11 200 User-Agent=kiosk \"2\"|POST /b 16:02:12 503|! 3: not a line of an access log"},
+		{`{"log":{"entries":[{"request":{"method":"POST","url":"http://h/","headers":[{"name":"ce-specversion","value":"1.0"},{"name":"ce-id","value":"5"},{"name":"ce-source","value":"/s"},{"name":"ce-type","value":"a%20b"},{"name":"Content-Type","value":"application/json"}],"postData":{"text":"{}"}}},
+			{"request":{"method":"POST","url":"http://h/","headers":[{"name":"content-type","value":"application/cloudevents-batch+json"}],"postData":{"text":"[{\"specversion\":\"1.0\",\"id\":\"6\",\"source\":\"s\",\"type\":\"t\"}]"}}},
+			{"request":{"method":"GET","url":"http://h/"}}]}}`, "har-events", Form{}, "a b 5 -|t 6 -|! 3: log.entries[2]: the request is no CloudEvent"},
+		{`{"log":{"version":"1.2","entries":[{"startedDateTime":"2026-05-01T10:00:00Z","request":{"method":"GET","url":"http://h/x"},"response":{"status":404}},{"request":`, "har", Form{}, "GET /x 10:00:00 404|! 1: it ends too early"},
+		{`{"log":{"creator":{"name":"x"}}}`, "har", Form{}, "! 1: no log.entries"},
+		{"\xff\xfe{\x00", "", Form{}, "! 1: UTF-16"},
+		{"{\"specversion\":\"1.0\",\"id\":\"1\\u0000\",\"source\":\"s\",\"type\":\"t\"}\n\x00\n", "cloudevents", Form{}, "t 1\x00 -|! 2: not valid JSON"},
+	} {
+		var got []string
+		kind, err := Scan(strings.NewReader(c.text), c.form, func(p Payload, _ Mistake) error {
+			at := "-"
+			if !p.Time.IsZero() {
+				at = p.Time.UTC().Format("15:04:05.999")
+			}
+			text := p.Label() + " " + at
+			if p.Reply != nil {
+				text += fmt.Sprint(" ", p.Reply.Status)
+			}
+			if p.Event != nil {
+				for _, x := range p.Event.Extensions {
+					text += " " + x.Name + "=" + x.Value
+				}
+			} else {
+				for _, h := range p.Request.Header {
+					text += " " + h.Name + "=" + h.Value
+				}
+			}
+			got = append(got, text)
+			return nil
+		}, func(m Mistake) error {
+			got = append(got, fmt.Sprintf("! %d: %s", m.Line, m.Text))
+			return nil
+		})
+		if m, ok := err.(Mistake); ok {
+			got = append(got, fmt.Sprintf("! %d: %s", m.Line, m.Text))
+		} else if err != nil {
+			t.Fatal(err)
+		}
+		want := strings.Split(c.want, "|")
+		same := kind == c.kind && len(got) == len(want)
+		for i := range want {
+			bad, isBad := strings.CutPrefix(want[i], "! ")
+			line, part, _ := strings.Cut(bad, ": ")
+			same = same && i < len(got) && (got[i] == want[i] || isBad && strings.HasPrefix(got[i], "! "+line+": ") && strings.Contains(got[i], part))
+		}
+		if !same {
+			t.Errorf("%.60q is %q:\n%s\nwant %q:\n%s", c.text, kind, strings.Join(got, "\n"), c.kind, strings.Join(want, "\n"))
+		}
+	}
+}
+
+// What is written as HAR is read as it was, whatever the body holds.
+func TestHARComesBack(t *testing.T) {
+	one, mistakes := Read([]byte("POST /a?x=%20y HTTP/1.1\nContent-Type: text/plain\nX-A: é\n\nbody \x01\n"))
+	if len(mistakes) > 0 {
+		t.Fatal(mistakes)
+	}
+	p := one[0]
+	p.Time = time.Date(2026, 5, 1, 10, 0, 0, 5000, time.UTC)
+	p.Reply = &Reply{Status: 201, Body: []byte{0xff, 0, 1}}
+	text := p.AppendHAR([]byte(HARBegin), "http://h", time.Millisecond, 0, "")
+	back, mistakes := Read(append(text, HAREnd...))
+	if len(mistakes) > 0 || len(back) != 1 {
+		t.Fatalf("%v: %s", mistakes, text)
+	}
+	if b := back[0]; b.Request.Target != p.Request.Target || !bytes.Equal(b.Request.Body, p.Request.Body) || !b.Time.Equal(p.Time) || !bytes.Equal(b.Reply.Body, p.Reply.Body) || b.Reply.Status != 201 || len(b.Request.Header) != 2 {
+		t.Errorf("%+v came back as %+v", p.Request, b.Request)
+	}
+}
+
+// Secrets have stand-ins, equal ones the same within a set, others in another;
+// what only looks like one is told of, or redacted when that is asked.
+func TestRedaction(t *testing.T) {
+	text := "POST /pay?token=t0p-secret&x=1 HTTP/1.1\nAuthorization: Bearer abcdefgh\nCookie: sid=one; theme=two\nX-Api-Key: k-123\nX-Desk: quay-2\nContent-Type: application/json\n\n" +
+		`{"card":{"number":"4111 1111 1111 1111","n":4111111111111111},"users":[{"mail":"ada@holm.example","pin":1234},{"mail":"bo@holm.example","pin":5678}],"again":"abcdefgh","id":"3f8e1c2a-0000-4000-8000-000000000000","words":"harbour/quay/pier/skerry/lantern"}`
+	list, _ := Read([]byte(text))
+	r := &Redactor{Key: []byte("key"), Set: "s", Pointers: []string{"/users/*/pin"}}
+	out, redacted, suspects := r.Apply(list[0])
+	all := string(out.Text())
+	for _, secret := range []string{"t0p-secret", "abcdefgh", "one", "two", "k-123", "1234", "5678"} {
+		if strings.Contains(all, secret) && secret != "one" || strings.Contains(all, "sid=one") {
+			t.Errorf("%s is still in\n%s", secret, all)
+		}
+	}
+	for _, kept := range []string{"quay-2", "Bearer redacted-", "x=1", "harbour/quay", "ada@holm.example"} {
+		if !strings.Contains(all, kept) {
+			t.Errorf("%s is gone from\n%s", kept, all)
+		}
+	}
+	places := func(list []Spot) (out []string) {
+		for _, s := range list {
+			out = append(out, s.String())
+		}
+		slices.Sort(out)
+		return out
+	}
+	if got, want := places(redacted), []string{"body /users/0/pin", "body /users/1/pin", "header Authorization", "header Cookie", "header Cookie", "header X-Api-Key", "query token"}; !slices.Equal(got, want) {
+		t.Errorf("redacted %q, want %q", got, want)
+	}
+	if got, want := places(suspects), []string{"body /card/n (card number)", "body /card/number (card number)", "body /users/0/mail (e-mail address)", "body /users/1/mail (e-mail address)"}; !slices.Equal(got, want) {
+		t.Errorf("suspects %q, want %q", got, want)
+	}
+	if p := list[0]; !strings.Contains(string(p.Request.Body), "1234") {
+		t.Error("the payload that was given is changed")
+	}
+	again, _, _ := r.Apply(list[0])
+	other, _, _ := (&Redactor{Key: []byte("other"), Set: "s", Pointers: r.Pointers}).Apply(list[0])
+	if string(again.Text()) != all || string(other.Text()) == all {
+		t.Error("stand-ins are not those of the key")
+	}
+	if n := len(out.Redacted()); n < 4 {
+		t.Errorf("stand-ins are found at %v", out.Redacted())
+	}
+	r.Looks = true
+	if out, _, suspects = r.Apply(list[0]); len(suspects) > 0 || strings.Contains(string(out.Request.Body), "ada@") || strings.Contains(string(out.Request.Body), "4111") || !json.Valid(out.Request.Body) {
+		t.Errorf("%v are left in %s", suspects, out.Request.Body)
+	}
+	if _, redacted, _ := r.Apply(out); slices.Contains(places(redacted), "header Authorization") || slices.Contains(places(redacted), "query token") {
+		t.Errorf("what is redacted is redacted again: %v", redacted)
+	}
+}
+
+// Bodies of other forms are made from data, and from what cannot be one it is said.
+func TestBodies(t *testing.T) {
+	for _, c := range []struct{ form, data, want string }{
+		{"csv", `[{"a":"x, \"y\"","b":2},{"b":null}]`, "a,b\r\n\"x, \"\"y\"\"\",2\r\n,\r\n text/csv; charset=utf-8"},
+		{"form", `{"a":"x y","l":[1,true]}`, "a=x+y&l=1&l=true application/x-www-form-urlencoded"},
+		{"text", `"plain"`, "plain text/plain; charset=utf-8"},
+		{"csv", `"x"`, "! an array of rows"},
+		{"binary", `{}`, "! made from a text"},
+		{"yaml", `{}`, "! no form of a body"},
+		{"multipart", `{"f":{"filename":"a\"b","content":"aGk=","encoding":"%"}}`, "! no"},
+	} {
+		body, kind, err := EncodeBody(c.form, []byte(c.data), 1, 1)
+		if bad, ok := strings.CutPrefix(c.want, "! "); ok {
+			if c.form != "multipart" && (err == nil || !strings.Contains(err.Error(), bad)) {
+				t.Errorf("%s of %s: %v, want %q", c.form, c.data, err, bad)
+			}
+		} else if got := string(body) + " " + kind; got != c.want || err != nil {
+			t.Errorf("%s of %s: %q, %v, want %q", c.form, c.data, got, err, c.want)
+		}
+	}
+	body, kind, err := EncodeBody("multipart", []byte(`{"note":"hi","f":{"filename":"a.bin","content":"aGk=","encoding":"base64"}}`), 1, 2)
+	if err != nil || !strings.Contains(string(body), "filename=\"a.bin\"\r\nContent-Type: application/octet-stream\r\n\r\nhi\r\n") || !strings.Contains(kind, "boundary=part-") {
+		t.Errorf("%s %q, %v", kind, body, err)
+	}
+	if b, _, err := EncodeBody("binary", []byte(`"0123456789abc"`), 1, 2); len(b) != 13 || err != nil {
+		t.Errorf("%d bytes, %v", len(b), err)
+	}
+}
+
+// BenchmarkScan compares reading recordings, with redaction, with a bare token
+// scan of the same bytes: ratios of speed, the median of five interleaved pairs.
+func BenchmarkScan(b *testing.B) {
+	var lines, har bytes.Buffer
+	har.WriteString(HARBegin)
+	for i := range 20_000 {
+		p := Payload{Time: time.Unix(int64(i), 0), Request: nil}
+		fmt.Fprintf(&lines, `{"n":%d,"vessel":"BF-%d","position":{"lat":57.0%d,"lon":11.2},"note":"quay and pier","tags":["a","b",true,null]}`+"\n", i, i%7, i%90)
+		one, _ := ParseText([]byte("POST /positions?vessel=7 HTTP/1.1\nContent-Type: application/json\nAccept: */*\n\n{\"lat\":57.1,\"lon\":11.2,\"note\":\"quay\"}"), true)
+		one.Time = p.Time
+		if i > 0 {
+			har.WriteString(",\n")
+		}
+		har.Write(one.AppendHAR(nil, "http://h", 0, 0, ""))
+	}
+	har.WriteString(HAREnd)
+	r := &Redactor{Key: []byte("k"), Set: "s"}
+	ratio := func(text []byte) float64 {
+		var all []float64
+		for range 5 {
+			began := time.Now()
+			d := json.NewDecoder(bytes.NewReader(text))
+			for {
+				if _, err := d.Token(); err == io.EOF {
+					break
+				}
+			}
+			bare := time.Since(began)
+			began = time.Now()
+			if _, err := Scan(bytes.NewReader(text), Form{Type: "t"}, func(p Payload, _ Mistake) error { r.Apply(p); return nil }, func(m Mistake) error { return m }); err != nil {
+				b.Fatal(err)
+			}
+			all = append(all, float64(bare)/float64(time.Since(began)))
+		}
+		slices.Sort(all)
+		return all[2]
+	}
+	l, h := ratio(lines.Bytes()), ratio(har.Bytes())
+	for b.Loop() { // what counts was measured
+	}
+	b.ReportMetric(l, "lines-of-scan-speed")
+	b.ReportMetric(h, "har-of-scan-speed")
+}

@@ -1,0 +1,554 @@
+package setsview
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"nightdrill/internal/core/differ"
+	"nightdrill/internal/core/draw"
+	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/generate"
+	"nightdrill/internal/core/infer"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/live/carry"
+	"nightdrill/internal/live/proc"
+	"nightdrill/internal/tui/paint"
+)
+
+// arrivalColumns is how many parts the time of a recording is told apart in.
+const arrivalColumns = 48
+
+// page is a payload that is laid out.
+type page struct {
+	rows   []paint.Row
+	first  int // the row of its first mistake; -1 for none
+	faults int
+}
+
+func (m *Model) leftWidth() int { return max(m.w*2/5, 30) }
+
+// Draw draws the view.
+func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
+	c := paint.New(m.w, m.h, theme)
+	set := m.set()
+	if set == nil {
+		for i, l := range []string{"There are no payload sets yet.", "",
+			"nightdrill payloads import FILE --as NAME   takes in a recording: HAR, CloudEvents, JSON lines, an access log, a folder",
+			"nightdrill record --to URL --as NAME        records what passes a running service",
+			"payloads: {NAME: {schema: FILE}}            in nightdrill.yaml makes them from a JSON Schema"} {
+			c.PutUpTo(2, 1+i, m.w-1, paint.Dim, l)
+		}
+		return c
+	}
+	left := m.leftWidth()
+	for y := range m.h {
+		c.Set(left, y, paint.Faint, '│')
+	}
+	rows := min(max(m.h/3, 5), len(m.plan.Sets)+1)
+	m.drawSets(c, left, rows)
+	m.drawAbout(c, rows+1, left, set)
+	right := paint.New(m.w-left-2, m.h, theme)
+	high := m.drawPayload(right, set)
+	table := paint.New(m.w-left-2, m.h-high, theme)
+	m.drawFields(table, set, m.h-high)
+	right.Fill(0, high, m.w-left-2, m.h-high)
+	right.Draw(0, high, table)
+	c.Draw(left+2, 0, right)
+	return c
+}
+
+// heading draws a pane's title, brighter where the keys go.
+func (m *Model) heading(c *paint.Canvas, y, edge int, p pane, title string) int {
+	style := paint.Dim
+	if m.focus == p {
+		style = paint.Bold
+		c.Set(0, y, paint.Warm, '▸')
+	}
+	return c.PutUpTo(2, y, edge, style, title)
+}
+
+func (m *Model) drawSets(c *paint.Canvas, w, h int) {
+	m.heading(c, 0, w, onSets, "what can be sent")
+	wide := 0
+	for i := range m.plan.Sets {
+		wide = max(wide, ansi.StringWidth(m.plan.Sets[i].Name))
+	}
+	wide = min(wide, w/2)
+	top := min(max(m.at-(h-1)/2, 0), max(len(m.plan.Sets)-(h-1), 0))
+	for n := range h - 1 {
+		if top+n >= len(m.plan.Sets) {
+			break
+		}
+		set, y := &m.plan.Sets[top+n], 1+n
+		c.PutUpTo(2, y, 2+wide, paint.Plain, set.Name)
+		number := fmt.Sprint(len(set.Payloads))
+		c.Right(2+wide+7, y, paint.Plain, number)
+		kind, style := "recorded", paint.Cold
+		if set.Maker != nil {
+			kind, style = "made", paint.Warm
+		}
+		x := c.PutUpTo(2+wide+8, y, w, style, kind)
+		if source, ok := m.source(set); ok && 2+wide+24+len(source) <= w {
+			c.PutUpTo(max(x+2, 2+wide+18), y, w, paint.Dim, "for "+source)
+		}
+		if top+n == m.at {
+			c.Restyle(2, y, w-2, paint.Chosen)
+		}
+	}
+}
+
+// drawAbout tells what is in the set under the cursor.
+func (m *Model) drawAbout(c *paint.Canvas, y, w int, set *payload.Set) {
+	put := func(name string, style paint.Style, format string, args ...any) {
+		if y < m.h {
+			c.PutUpTo(2, y, 12, paint.Dim, name)
+			c.PutUpTo(12, y, w, style, proc.Harmless(fmt.Sprintf(format, args...)))
+			y++
+		}
+	}
+	c.PutUpTo(2, y, w, paint.Bold, set.Name)
+	y++
+	put("from", paint.Plain, "%s", set.Origin)
+	a := m.known[set]
+	if a == nil {
+		put("", paint.Dim, "looking into it…")
+		return
+	}
+	o := a.overview
+	if o.Most == 0 {
+		put("sizes", paint.Dim, "no bodies")
+	} else {
+		text := size(o.Least) + " to " + size(o.Most)
+		if w >= 50 {
+			text += ", half up to " + size(o.Median)
+		}
+		put("sizes", paint.Plain, "%s", text)
+	}
+	if set.FitsName != "" {
+		of := min(len(set.Payloads), looked)
+		switch {
+		case set.Maker != nil && set.Maker.Mode == "broken":
+			put("schema", paint.Plain, "%s, each breaks one keyword", set.FitsName)
+		case a.wrong > 0:
+			put("schema", paint.Bad, "✗ %d of %d do not fit %s", a.wrong, of, set.FitsName)
+		default:
+			put("schema", paint.Good, "✓ all fit %s", set.FitsName)
+		}
+	} else if set.Maker == nil {
+		put("schema", paint.Dim, "none")
+	}
+	if set.Maker != nil {
+		put("made", paint.Plain, "%s, seed %d", set.Maker.Mode, set.Maker.Seed)
+	}
+	if set.Expect != nil {
+		put("expects", paint.Plain, "%s", expects(set.Expect))
+	}
+	for i, r := range o.Redacted {
+		if i == 4 {
+			put("", paint.Dim, "and at %d more places", len(o.Redacted)-i)
+			break
+		}
+		put(map[bool]string{true: "redacted"}[i == 0], paint.Warm, "%s, in %d", r.Where, r.N)
+	}
+	if y++; o.Arrivals == nil || y+5 >= m.h {
+		return
+	}
+	text := "as recorded over " + brief(o.Span)
+	if w >= 50 {
+		text += ", from " + o.First.Format("2006-01-02 15:04:05")
+	}
+	c.PutUpTo(2, y, w, paint.Bold, text)
+	m.drawArrivals(c, y+1, w, &o)
+}
+
+// drawArrivals draws how many came when, and the scale beside it.
+func (m *Model) drawArrivals(c *paint.Canvas, y, w int, o *payload.Overview) {
+	rows := min(max(m.h-y-2, 1), 5)
+	wide := max(w-10, 8)
+	counts := make([]int, wide)
+	for i, n := range o.Arrivals { // each part is one column, or several
+		from, to := i*wide/len(o.Arrivals), (i+1)*wide/len(o.Arrivals)
+		if from == to {
+			counts[from] += n
+		}
+		for k := from; k < to; k++ {
+			counts[k] = n
+		}
+	}
+	most := slices.Max(counts)
+	for i, n := range counts {
+		full := (n*rows*8 + most - 1) / most
+		for r := range rows {
+			if part := min(full-r*8, 8); part > 0 {
+				c.Set(8+i, y+rows-1-r, paint.Cold, draw.Heights[part])
+			}
+		}
+	}
+	c.Right(7, y, paint.Dim, fmt.Sprint(most))
+	c.Right(7, y+rows-1, paint.Dim, "0")
+	x := c.PutUpTo(8, y+rows, w, paint.Dim, "0")
+	end := brief(o.Span)
+	c.Right(max(8+wide, x+len(end)+1), y+rows, paint.Dim, end)
+	c.PutUpTo(x+3, y+rows, 8+wide-len(end)-1, paint.Faint, "columns of "+brief(o.Span/time.Duration(min(wide, len(o.Arrivals)))))
+}
+
+// brief writes a duration in three digits.
+func brief(d time.Duration) string {
+	for unit := time.Duration(1); unit < time.Hour; unit *= 10 {
+		if d < 1000*unit {
+			return d.Round(unit).String()
+		}
+	}
+	return d.Round(time.Minute).String()
+}
+
+func expects(x *payload.Expect) string {
+	var parts []string
+	if len(x.Status) > 0 {
+		parts = append(parts, "status "+strings.Trim(fmt.Sprint(x.Status), "[]"))
+	}
+	if x.Recorded {
+		parts = append(parts, "the reply as recorded")
+	}
+	if x.SchemaName != "" {
+		parts = append(parts, "a reply that fits "+x.SchemaName)
+	}
+	for _, v := range x.Values {
+		parts = append(parts, "a value at "+v.At)
+	}
+	return strings.Join(parts, ", ")
+}
+
+// faults gives what of a payload does not fit its set's schema.
+func faults(set *payload.Set, p *payload.Payload) []generate.Fault {
+	if set.Fits == nil {
+		return nil
+	}
+	kind := ""
+	if p.Event != nil {
+		kind = p.Event.DataContentType
+	}
+	if p.Request == nil && !event.IsJSON(kind) {
+		return nil // a body of another form, made from data that fits
+	}
+	v, err := jsonschema.UnmarshalJSON(bytes.NewReader(p.Data()))
+	if err != nil {
+		return []generate.Fault{{Text: "not JSON: " + err.Error()}}
+	}
+	return generate.Faults(set.Fits.Validate(v))
+}
+
+// drawPayload draws the payload, and tells how many rows it takes.
+func (m *Model) drawPayload(c *paint.Canvas, set *payload.Set) int {
+	p := m.payload()
+	title := fmt.Sprintf("payload %d of %d", m.n+1, len(set.Payloads))
+	if m.mode != "" {
+		title = fmt.Sprintf("payload %d, made for a look: %s, seed %d", m.n+1, m.mode, m.seed)
+		if m.w < 120 {
+			title = fmt.Sprintf("%d, %s, seed %d", m.n+1, m.mode, m.seed)
+		}
+	}
+	w, h := m.w-m.leftWidth()-2, m.h-max(m.h*2/5, 6)
+	a := m.known[set]
+	if a != nil {
+		h = max(h, m.h-len(m.fields(set, a))-2)
+	}
+	x := m.heading(c, 0, w, onPayload, title)
+	switch {
+	case m.trouble != "":
+		c.PutUpTo(2, 1, w, paint.Bad, proc.Harmless(m.trouble))
+		return h
+	case p == nil:
+		c.PutUpTo(2, 1, w, paint.Dim, "making it…")
+		return h
+	}
+	if m.pageOf != p || m.pageWide != w {
+		m.page, m.pageOf, m.pageWide = m.layOut(set, p, w-3), p, w
+		if m.gets {
+			m.beside(set, p, w-3)
+		}
+		if m.page.first > h-3 { // the mistake is what one looks for
+			m.scroll[onPayload] = m.page.first - (h-3)/2
+		}
+	}
+	says, style := "", paint.Good
+	switch {
+	case m.breaks != "":
+		says, style = "✗ breaks "+m.breaks, paint.Bad
+	case m.page.faults > 0:
+		says, style = fmt.Sprintf("✗ %d mistakes", m.page.faults), paint.Bad
+	case set.Fits != nil:
+		says = "✓ fits"
+	}
+	if !p.Time.IsZero() && m.w >= 100 {
+		x = c.PutUpTo(x+2, 0, w, paint.Dim, p.Time.Format("15:04:05.000"))
+	}
+	c.Right(max(w-1, x+ansi.StringWidth(says)+2), 0, style, proc.Harmless(says))
+	top := min(m.scroll[onPayload], max(len(m.page.rows)-(h-2), 0))
+	m.scroll[onPayload] = top
+	for i := range h - 2 {
+		if top+i < len(m.page.rows) {
+			c.PutRow(2, 1+i, w-1, m.page.rows[top+i])
+		}
+	}
+	if more := len(m.page.rows) - top - (h - 2); more > 0 {
+		c.Right(w-1, h-2, paint.Dim, fmt.Sprintf(" %d more lines ", more))
+		return h
+	}
+	return min(h, max(len(m.page.rows)+3, m.h/3))
+}
+
+// shownBytes is how much of a body is laid out.
+const shownBytes = 256 << 10
+
+// layOut lays a payload out, with its mistakes at their places.
+func (m *Model) layOut(set *payload.Set, p *payload.Payload, width int) page {
+	out := page{first: -1}
+	var rows []paint.Row
+	kind := ""
+	if r := p.Request; r != nil {
+		rows = append(rows, paint.Row{{Style: paint.Bold, Text: proc.Harmless(r.Method + " " + r.Target)}})
+		for _, h := range r.Header {
+			value := h.Value
+			if carry.SecretHeader(h.Name) && !strings.Contains(value, payload.StandIn) {
+				value = proc.Stars
+			}
+			if strings.EqualFold(h.Name, "content-type") {
+				kind = h.Value
+			}
+			rows = append(rows, paint.Row{{Style: paint.Dim, Text: h.Name + ": "}, {Style: paint.Plain, Text: proc.Harmless(value)}})
+		}
+	} else {
+		e := p.Event
+		kind = e.DataContentType
+		rows = append(rows, paint.Row{{Style: paint.Bold, Text: proc.Harmless(e.Type)}, {Style: paint.Dim, Text: proc.Harmless("  " + e.ID + "  from " + e.Source)}})
+		for _, f := range append([]event.Field{{Name: "subject", Value: e.Subject}}, e.Extensions...) {
+			if f.Value != "" {
+				rows = append(rows, paint.Row{{Style: paint.Dim, Text: f.Name + ": "}, {Style: paint.Plain, Text: proc.Harmless(f.Value)}})
+			}
+		}
+	}
+	rows = append(rows, paint.Row{})
+	data := p.Data()
+	found := faults(set, p)
+	out.faults = len(found)
+	var lines []differ.Line
+	isJSON := false
+	if len(data) <= shownBytes {
+		lines, isJSON = differ.Lines(data)
+	}
+	switch {
+	case len(data) == 0:
+		rows = append(rows, paint.Row{{Style: paint.Dim, Text: "(no data)"}})
+	case isJSON:
+		marked := map[string]bool{}
+		for _, l := range lines {
+			row := paint.Row{}
+			for _, r := range paint.Code(proc.Harmless(l.Text), "application/json") {
+				row = append(row, r...)
+			}
+			for _, f := range found {
+				if f.At == l.At && !marked[f.At+f.Text] {
+					marked[f.At+f.Text] = true
+					row = append(row, paint.Span{Style: paint.Bad, Text: "  ◂ " + proc.Harmless(f.Text)})
+					if out.first < 0 {
+						out.first = len(rows)
+					}
+				}
+			}
+			rows = append(rows, row)
+		}
+	case carry.IsText(data):
+		for _, f := range found {
+			rows = append(rows, paint.Row{{Style: paint.Bad, Text: "◂ " + proc.Harmless(f.Text)}})
+		}
+		text := string(data[:min(len(data), shownBytes)])
+		for l := range strings.Lines(text) {
+			rows = append(rows, paint.Code(proc.Harmless(strings.TrimRight(l, "\r\n")), kind)...)
+		}
+	default:
+		rows = append(rows, paint.Hex(data[:min(len(data), 16<<10)])...)
+	}
+	if len(data) > shownBytes {
+		rows = append(rows, paint.Row{{Style: paint.Dim, Text: fmt.Sprintf("(the first of %s)", size(len(data)))}})
+	}
+	out.rows = paint.Wrap(rows, width)
+	return out
+}
+
+// beside puts what the functions get on the right of the payload, or under it
+// where there is no room.
+func (m *Model) beside(set *payload.Set, p *payload.Payload, width int) {
+	source, _ := m.source(set)
+	half := (width - 3) / 2
+	narrow := width < 80
+	if narrow {
+		half = width
+	}
+	var right []paint.Row
+	for _, d := range m.s.Delivered(source, p) {
+		right = append(right, paint.Row{{Style: paint.Warm, Text: d.Function + " gets, " + d.Form}})
+		if d.Wrong != "" {
+			right = append(right, paint.Row{{Style: paint.Bad, Text: proc.Harmless(d.Wrong)}})
+			continue
+		}
+		right = append(right, paint.Row{{Style: paint.Bold, Text: proc.Harmless(d.Method + " " + d.Target)}})
+		kind := ""
+		for _, h := range d.Header {
+			value := h.Value
+			if carry.SecretHeader(h.Name) {
+				value = proc.Stars
+			}
+			if strings.EqualFold(h.Name, "content-type") {
+				kind = h.Value
+			}
+			right = append(right, paint.Row{{Style: paint.Dim, Text: h.Name + ": "}, {Style: paint.Plain, Text: proc.Harmless(value)}})
+		}
+		right = append(right, paint.Row{})
+		body := d.Body[:min(len(d.Body), shownBytes)]
+		if lines, ok := differ.Lines(body); ok {
+			for _, l := range lines {
+				right = append(right, paint.Code(proc.Harmless(l.Text), "application/json")...)
+			}
+		} else if carry.IsText(body) {
+			for l := range strings.Lines(string(body)) {
+				right = append(right, paint.Code(proc.Harmless(strings.TrimRight(l, "\r\n")), kind)...)
+			}
+		} else {
+			right = append(right, paint.Hex(body[:min(len(body), 4<<10)])...)
+		}
+		right = append(right, paint.Row{})
+	}
+	if right == nil {
+		right = paint.Rows(paint.Bad, "No wire of "+source+" takes it.")
+	}
+	right = paint.Wrap(right, half)
+	if narrow {
+		m.page.rows = append(append(m.page.rows, paint.Row{}), right...)
+		return
+	}
+	left := m.layOut(set, p, half).rows
+	rows := make([]paint.Row, max(len(left), len(right)))
+	for i := range rows {
+		used := 0
+		if i < len(left) {
+			for _, s := range left[i] {
+				used += ansi.StringWidth(s.Text)
+			}
+			rows[i] = append(rows[i], left[i]...)
+		}
+		rows[i] = append(rows[i], paint.Span{Style: paint.Faint, Text: strings.Repeat(" ", max(half-used, 0)) + " │ "})
+		if i < len(right) {
+			rows[i] = append(rows[i], right[i]...)
+		}
+	}
+	m.page.rows = rows
+}
+
+// drawFields draws the places of the data: what the schema says of them, and what
+// occurs there how often.
+func (m *Model) drawFields(c *paint.Canvas, set *payload.Set, h int) {
+	w := m.w - m.leftWidth() - 2
+	a := m.known[set]
+	title := "what occurs in it"
+	if a != nil && a.learned > 0 {
+		title = fmt.Sprintf("what occurs in it, of %d payloads", a.learned)
+	}
+	m.heading(c, 0, w, onFields, title)
+	if a == nil {
+		return
+	}
+	rows := m.fields(set, a)
+	if len(rows) == 0 {
+		c.PutUpTo(2, 1, w, paint.Dim, "No data that is JSON.")
+		return
+	}
+	names := 0
+	for _, r := range rows {
+		names = max(names, ansi.StringWidth(r.name))
+	}
+	names = min(names, w/3)
+	schema := 0
+	if set.Maker != nil && len(set.Maker.Outline) > 0 && w >= 70 {
+		schema = w / 3
+		c.PutUpTo(w-schema, 0, w, paint.Dim, "what "+set.Origin+" asks")
+	}
+	top := min(m.scroll[onFields], max(len(rows)-(h-1), 0))
+	m.scroll[onFields] = top
+	for i := range h - 1 {
+		if top+i >= len(rows) {
+			break
+		}
+		r, y := rows[top+i], 1+i
+		c.PutUpTo(2, y, 2+names, paint.Field, r.name)
+		c.Right(2+names+7, y, r.style, r.share)
+		x := 2 + names + 9
+		c.PutUpTo(x, y, w-1, paint.Plain, r.what)
+		if schema > 0 && r.says != "" {
+			used := x + ansi.StringWidth(r.what) + 3
+			c.PutUpTo(max(used, w-schema), y, w-1, paint.Dim, r.says)
+		}
+	}
+	if more := len(rows) - top - (h - 1); more > 0 {
+		c.Right(w-1, h-1, paint.Dim, fmt.Sprintf(" %d more ", more))
+	}
+}
+
+type fieldRow struct {
+	name, share, what, says string
+	style                   paint.Style
+}
+
+// fields joins what the schema names with what occurs.
+func (m *Model) fields(set *payload.Set, a *about) (out []fieldRow) {
+	var outline []generate.Member
+	if set.Maker != nil {
+		outline = set.Maker.Outline
+	}
+	seen := map[string]bool{}
+	says := map[string]string{}
+	for _, o := range outline {
+		says[o.At] = o.Text
+	}
+	name := func(at string) string {
+		if at == "" {
+			return "(the whole)"
+		}
+		depth := strings.Count(at, "/") - 1
+		last := at[strings.LastIndex(at, "/")+1:]
+		if last == "*" {
+			last = "each item"
+		}
+		return proc.Harmless(strings.Repeat("  ", depth) + strings.NewReplacer("~1", "/", "~0", "~").Replace(last))
+	}
+	for _, f := range a.fields {
+		seen[f.At] = true
+		style := paint.Plain
+		if f.N < f.Of {
+			style = paint.Warm
+		}
+		out = append(out, fieldRow{name(f.At), infer.Percent(f.N, f.Of), proc.Harmless(f.What), proc.Harmless(says[f.At]), style})
+	}
+	for _, o := range outline {
+		if !seen[o.At] && len(a.fields) > 0 {
+			out = append(out, fieldRow{name(o.At), "never", "", proc.Harmless(o.Text), paint.Bad})
+		}
+	}
+	return out
+}
+
+func size(n int) string {
+	switch {
+	case n < 10_000:
+		return fmt.Sprintf("%d B", n)
+	case n < 10_000_000:
+		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
+	}
+	return fmt.Sprintf("%.1f MB", float64(n)/1e6)
+}

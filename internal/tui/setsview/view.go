@@ -1,0 +1,401 @@
+// Package setsview is the view of what can be sent: the payload sets, what is in
+// them and how it is spread, one payload in full with its mistakes, and what a
+// schema makes with another seed or in another mode.
+package setsview
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"nightdrill/internal/core/infer"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/desk"
+	"nightdrill/internal/tui/fireview"
+	"nightdrill/internal/tui/paint"
+)
+
+// Fire wants the view of single firings, with an item chosen.
+type Fire struct{ Key string }
+
+// Keys are the keys of the view.
+var Keys = struct{ Up, Down, Left, Right, PageUp, PageDown, Before, After, Go, Fire, Keep, Gets, Reseed, Mode, Back key.Binding }{
+	Up:       key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓", "choose, scroll")),
+	Down:     key.NewBinding(key.WithKeys("down")),
+	Left:     key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "from pane to pane")),
+	Right:    key.NewBinding(key.WithKeys("right")),
+	PageUp:   key.NewBinding(key.WithKeys("pgup")),
+	PageDown: key.NewBinding(key.WithKeys("pgdown")),
+	Before:   key.NewBinding(key.WithKeys(",", "<"), key.WithHelp(", .", "the payload before, after")),
+	After:    key.NewBinding(key.WithKeys(".", ">")),
+	Go:       bind("go to payload n", "n"),
+	Fire:     bind("send it to Fire", "enter"),
+	Keep:     bind("keep it under a name", "k"),
+	Gets:     bind("what the function gets", "g"),
+	Reseed:   bind("make with another seed", "s"),
+	Mode:     bind("valid, edges, broken", "m"),
+	Back:     key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "as in the project")),
+}
+
+func bind(help, k string) key.Binding {
+	return key.NewBinding(key.WithKeys(k), key.WithHelp(k, help))
+}
+
+type pane int
+
+const (
+	onSets pane = iota
+	onPayload
+	onFields
+	panes
+)
+
+// looked is how many payloads of a set are looked into for what occurs in them.
+const looked = 5000
+
+// about is what was found out about a set.
+type about struct {
+	set      *payload.Set
+	overview payload.Overview
+	fields   []infer.Field
+	learned  int // payloads that were looked into
+	wrong    int // of those, payloads that do not fit the schema
+}
+
+// Model is the state of the view.
+type Model struct {
+	s     *desk.Standing
+	plan  *plan.Standing
+	w, h  int
+	focus pane
+	at    int // the set under the cursor
+	n     int // the payload of it, from 0
+
+	known    map[*payload.Set]*about
+	looking  *payload.Set // of which something is being found out
+	scroll   [panes]int
+	columns  int
+	seed     uint64 // of what is made for a look; with mode, where made is set
+	mode     string
+	made     *payload.Payload // instead of the project's own; nil for that
+	breaks   string
+	busy     bool // something is being made
+	trouble  string
+	gets     bool // show what the function gets beside it
+	page     page
+	pageOf   any // what the page is of
+	pageWide int
+}
+
+type (
+	knownMsg struct{ about *about }
+	madeMsg  struct {
+		set    *payload.Set
+		n      int
+		seed   uint64
+		mode   string
+		p      payload.Payload
+		breaks string
+		err    error
+	}
+)
+
+// New gives the view of a desk.
+func New(s *desk.Standing) *Model {
+	return &Model{s: s, plan: s.Plan(), known: map[*payload.Set]*about{}}
+}
+
+// Resize tells the view its room.
+func (m *Model) Resize(w, h int) tea.Cmd {
+	m.w, m.h = w, h
+	m.pageOf = nil
+	return m.Refresh()
+}
+
+// Refresh takes in what has changed at the desk, and gives the command that finds
+// out what is to be shown.
+func (m *Model) Refresh() tea.Cmd {
+	if p := m.s.Plan(); p != m.plan {
+		name := ""
+		if set := m.set(); set != nil {
+			name = set.Name
+		}
+		m.plan, m.known = p, map[*payload.Set]*about{}
+		m.reset()
+		m.at = max(slices.IndexFunc(p.Sets, func(s payload.Set) bool { return s.Name == name }), 0)
+	}
+	return m.look()
+}
+
+func (m *Model) set() *payload.Set {
+	if m.at < 0 || m.at >= len(m.plan.Sets) {
+		return nil
+	}
+	return &m.plan.Sets[m.at]
+}
+
+// look finds out about the set under the cursor, once.
+func (m *Model) look() tea.Cmd {
+	set := m.set()
+	if set == nil || m.known[set] != nil || m.looking != nil {
+		return nil
+	}
+	m.looking = set
+	columns := arrivalColumns
+	return func() tea.Msg {
+		a := &about{set: set, overview: set.Overview(columns)}
+		var l infer.Learner
+		for i := range set.Payloads[:min(len(set.Payloads), looked)] {
+			if p := &set.Payloads[i]; p.Request != nil {
+				l.AddRequest(p.Request)
+			} else if len(p.Data()) > 0 {
+				_ = l.Add(p.Data()) // what is not JSON is not learned from
+			}
+			if set.Fits != nil && len(faults(set, &set.Payloads[i])) > 0 {
+				a.wrong++
+			}
+		}
+		a.fields, a.learned = l.Fields(), l.N()
+		return knownMsg{a}
+	}
+}
+
+// Took takes what was found out; ok is false for a message that is not its own.
+func (m *Model) Took(msg tea.Msg) (cmd tea.Cmd, ok bool) {
+	switch msg := msg.(type) {
+	case knownMsg:
+		m.looking = nil
+		m.known[msg.about.set] = msg.about
+		return m.look(), true
+	case madeMsg:
+		m.busy = false
+		if msg.set != m.set() || msg.n != m.n {
+			return m.make(), true
+		}
+		if msg.err != nil {
+			m.trouble = msg.err.Error()
+			return nil, true
+		}
+		m.trouble, m.made, m.breaks, m.pageOf = "", &msg.p, msg.breaks, nil
+		return nil, true
+	}
+	return nil, false
+}
+
+// reset goes back to what the project says.
+func (m *Model) reset() {
+	m.n, m.made, m.breaks, m.trouble, m.seed, m.mode, m.pageOf = 0, nil, "", "", 0, "", nil
+	m.scroll[onPayload], m.scroll[onFields] = 0, 0
+}
+
+// make makes the payload under the cursor with the seed and mode that were chosen.
+func (m *Model) make() tea.Cmd {
+	set := m.set()
+	if set == nil || set.Maker == nil || m.mode == "" || m.busy {
+		return nil
+	}
+	m.busy = true
+	n, seed, mode := m.n, m.seed, m.mode
+	return func() tea.Msg {
+		p, breaks, err := set.Maker.Make(mode, seed, uint64(n))
+		return madeMsg{set, n, seed, mode, p, breaks, err}
+	}
+}
+
+// payload gives what is shown.
+func (m *Model) payload() *payload.Payload {
+	set := m.set()
+	switch {
+	case set == nil:
+		return nil
+	case m.mode != "":
+		return m.made
+	case m.n < len(set.Payloads):
+		return &set.Payloads[m.n]
+	}
+	return nil
+}
+
+// Key handles a key.
+func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
+	is := func(b key.Binding) bool { return key.Matches(k, b) }
+	switch {
+	case is(Keys.Left):
+		m.focus = (m.focus + panes - 1) % panes
+	case is(Keys.Right):
+		m.focus = (m.focus + 1) % panes
+	case is(Keys.Up):
+		return m.move(-1)
+	case is(Keys.Down):
+		return m.move(1)
+	case is(Keys.PageUp):
+		return m.move(-10)
+	case is(Keys.PageDown):
+		return m.move(10)
+	case is(Keys.Before):
+		return m.step(-1)
+	case is(Keys.After):
+		return m.step(1)
+	case is(Keys.Go):
+		return m.askNumber()
+	case is(Keys.Back):
+		m.reset()
+	case is(Keys.Reseed):
+		return m.other(func(maker *payload.Maker) { m.seed++ })
+	case is(Keys.Mode):
+		return m.other(func(maker *payload.Maker) {
+			m.mode = payload.Modes[(slices.Index(payload.Modes, m.mode)+1)%len(payload.Modes)]
+		})
+	case is(Keys.Gets):
+		m.gets, m.pageOf = !m.gets, nil
+	case is(Keys.Fire):
+		return m.fire()
+	case is(Keys.Keep):
+		return m.keep()
+	}
+	return nil
+}
+
+// other changes how the set under the cursor is made, for a look.
+func (m *Model) other(change func(*payload.Maker)) tea.Cmd {
+	set := m.set()
+	if set == nil || set.Maker == nil {
+		return complain("This set was recorded; only what is made from a schema can be made otherwise.")
+	}
+	if m.mode == "" {
+		m.mode, m.seed = set.Maker.Mode, set.Maker.Seed
+	}
+	change(set.Maker)
+	return m.make()
+}
+
+func (m *Model) move(by int) tea.Cmd {
+	if m.focus != onSets {
+		m.scroll[m.focus] = max(m.scroll[m.focus]+by, 0)
+		return nil
+	}
+	if at := min(max(m.at+by, 0), len(m.plan.Sets)-1); at != m.at {
+		m.at = at
+		m.reset()
+	}
+	return m.look()
+}
+
+// step goes to another payload of the set.
+func (m *Model) step(by int) tea.Cmd { return m.goTo(m.n + by) }
+
+func (m *Model) goTo(n int) tea.Cmd {
+	set := m.set()
+	if set == nil {
+		return nil
+	}
+	if n = min(max(n, 0), len(set.Payloads)-1); n != m.n {
+		m.n, m.pageOf, m.scroll[onPayload] = n, nil, 0
+	}
+	return m.make()
+}
+
+func (m *Model) askNumber() tea.Cmd {
+	set := m.set()
+	if set == nil {
+		return nil
+	}
+	return func() tea.Msg {
+		return fireview.Ask{Title: fmt.Sprintf("which payload, 1 to %d", len(set.Payloads)), Done: func(text string) tea.Cmd {
+			n, err := strconv.Atoi(text)
+			if err != nil || n < 1 || n > len(set.Payloads) {
+				return complain("%s has payloads 1 to %d, not %q.", set.Name, len(set.Payloads), text)
+			}
+			return m.goTo(n - 1)
+		}}
+	}
+}
+
+// source gives a source that the set can be sent to.
+func (m *Model) source(set *payload.Set) (string, bool) {
+	for _, d := range m.plan.Drills {
+		for _, f := range d.Feeds {
+			if &m.plan.Sets[f.Set] == set {
+				return m.plan.Sources[f.Source].Name, true
+			}
+		}
+	}
+	for i := range m.plan.Sources {
+		if s := &m.plan.Sources[i]; len(s.Wires) > 0 && len(set.Payloads) > 0 && (s.Kind == plan.HTTP) == (set.Payloads[0].Request != nil) {
+			return s.Name, true
+		}
+	}
+	return "", false
+}
+
+// fire sends the payload that is shown to Fire.
+func (m *Model) fire() tea.Cmd {
+	set, p := m.set(), m.payload()
+	if set == nil || p == nil {
+		return complain("There is nothing to send.")
+	}
+	source, ok := m.source(set)
+	if !ok {
+		return complain("No source takes what is in %s; add one to the project.", set.Name)
+	}
+	item := m.s.Offer(source, set, m.n, p, m.mode != "")
+	return func() tea.Msg { return Fire{item} }
+}
+
+// keep saves the payload that is shown under a name.
+func (m *Model) keep() tea.Cmd {
+	set, p := m.set(), m.payload()
+	if set == nil || p == nil {
+		return complain("There is nothing to keep.")
+	}
+	source, ok := m.source(set)
+	if !ok {
+		return complain("No source takes what is in %s, so there is no place to keep it.", set.Name)
+	}
+	like := fmt.Sprintf("%s-%d", set.Name, m.n+1)
+	if m.mode != "" {
+		like += "-" + m.mode
+	}
+	return func() tea.Msg {
+		return fireview.Ask{Title: "keep for " + source + " as", Text: m.s.FreeName(source, like), Done: func(name string) tea.Cmd {
+			key, err := m.s.Save(source, name, p.Text())
+			if err != nil {
+				return complain("%v", err)
+			}
+			return say("Kept as %s; it stands in Fire.", key)
+		}}
+	}
+}
+
+func say(format string, args ...any) tea.Cmd {
+	return func() tea.Msg { return fireview.Note{Text: fmt.Sprintf(format, args...)} }
+}
+
+func complain(format string, args ...any) tea.Cmd {
+	return func() tea.Msg { return fireview.Note{Text: fmt.Sprintf(format, args...), Bad: true} }
+}
+
+// Title says what the view shows, for the top line.
+func (m *Model) Title() (paint.Style, string) {
+	n := 0
+	for i := range m.plan.Sets {
+		n += len(m.plan.Sets[i].Payloads)
+	}
+	return paint.Dim, fmt.Sprintf("%d payloads in %d sets", n, len(m.plan.Sets))
+}
+
+// Help gives the keys that work now.
+func (m *Model) Help() []key.Binding {
+	list := []key.Binding{Keys.Up, Keys.Left, Keys.Before, Keys.Fire, Keys.Gets, Keys.Keep, Keys.Go}
+	if set := m.set(); set != nil && set.Maker != nil {
+		list = append(list, Keys.Reseed, Keys.Mode)
+		if m.mode != "" {
+			list = append(list, Keys.Back)
+		}
+	}
+	return list
+}
