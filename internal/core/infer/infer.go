@@ -18,6 +18,7 @@ import (
 	"nightdrill/internal/core/differ"
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/generate"
+	"nightdrill/internal/core/payload"
 )
 
 const (
@@ -61,10 +62,10 @@ func (l *Learner) Add(data []byte) error {
 }
 
 // AddRequest looks at an HTTP request: its method, path, parameters, headers and,
-// where it is JSON, its body.
+// where it is JSON, its body. Values that are secret are left out.
 func (l *Learner) AddRequest(r *event.Request) {
 	v := map[string]any{"method": r.Method}
-	path, query, _ := strings.Cut(r.Target, "?")
+	path, query, _ := strings.Cut(payload.ShownTarget(r.Target), "?")
 	v["path"] = path
 	if values, err := url.ParseQuery(query); err == nil && len(values) > 0 {
 		m := map[string]any{}
@@ -76,6 +77,9 @@ func (l *Learner) AddRequest(r *event.Request) {
 	headers := map[string]any{}
 	for _, h := range r.Header {
 		headers[strings.ToLower(h.Name)] = h.Value
+		if payload.SecretHeader(h.Name) {
+			headers[strings.ToLower(h.Name)] = payload.Hidden
+		}
 	}
 	if len(headers) > 0 {
 		v["headers"] = headers

@@ -59,7 +59,7 @@ type Reply struct {
 // Label names the payload in a few words: its event type and id, or its request line.
 func (p *Payload) Label() string {
 	if p.Request != nil {
-		return p.Request.Method + " " + p.Request.Target
+		return p.Request.Method + " " + ShownTarget(p.Request.Target)
 	}
 	return p.Event.Type + " " + p.Event.ID
 }

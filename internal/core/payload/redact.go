@@ -74,6 +74,26 @@ var secretQuery = []string{"key", "api_key", "apikey", "api-key", "token", "acce
 
 func secretParameter(name string) bool { return slices.Contains(secretQuery, strings.ToLower(name)) }
 
+// Hidden stands for a secret where it is shown or kept.
+const Hidden = "••••••"
+
+// ShownTarget gives a request's target as it may be shown: without the values of
+// secret parameters, stand-ins excepted.
+func ShownTarget(target string) string {
+	path, query, ok := strings.Cut(target, "?")
+	if !ok {
+		return target
+	}
+	parts := strings.Split(query, "&")
+	for i, part := range parts {
+		name, value, _ := strings.Cut(part, "=")
+		if plain, err := url.QueryUnescape(name); err == nil && secretParameter(plain) && value != "" && !standIn.MatchString(value) {
+			parts[i] = name + "=" + Hidden
+		}
+	}
+	return path + "?" + strings.Join(parts, "&")
+}
+
 // standInFor gives the stand-in of a secret.
 func (r *Redactor) standInFor(secret string) string {
 	mac := hmac.New(sha256.New, r.Key)

@@ -1,6 +1,10 @@
 package proc
 
-import "strings"
+import (
+	"strings"
+
+	"nightdrill/internal/core/payload"
+)
 
 // Secret tells whether a variable looks as if its value were a secret.
 func Secret(name string) bool {
@@ -14,7 +18,7 @@ func Secret(name string) bool {
 }
 
 // Stars stand in the place of a secret.
-const Stars = "••••••"
+const Stars = payload.Hidden
 
 // shortest is the shortest value that is taken for a secret: a shorter one would
 // be found everywhere.

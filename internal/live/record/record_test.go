@@ -103,10 +103,10 @@ func TestProxy(t *testing.T) {
 			<-release
 			fmt.Fprint(w, "last")
 		case "/up":
-			conn, _, _ := w.(http.Hijacker).Hijack()
+			conn, in, _ := w.(http.Hijacker).Hijack()
 			fmt.Fprint(conn, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n")
 			b := make([]byte, 4)
-			_, _ = io.ReadFull(conn, b)
+			_, _ = io.ReadFull(in, b)
 			_, _ = conn.Write(bytes.ToUpper(b))
 			_ = conn.Close()
 		default:
@@ -157,12 +157,13 @@ func TestProxy(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, _ = fmt.Fprint(conn, "GET /up HTTP/1.1\r\nHost: x\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\nping")
+	_, _ = fmt.Fprint(conn, "GET /up HTTP/1.1\r\nHost: x\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n")
 	in := bufio.NewReader(conn)
 	switched, err := http.ReadResponse(in, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
+	_, _ = fmt.Fprint(conn, "ping")
 	answer := make([]byte, 4)
 	_, err = io.ReadFull(in, answer)
 	_ = conn.Close()

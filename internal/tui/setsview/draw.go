@@ -313,7 +313,7 @@ func (m *Model) layOut(set *payload.Set, p *payload.Payload, width int) page {
 	var rows []paint.Row
 	kind := ""
 	if r := p.Request; r != nil {
-		rows = append(rows, paint.Row{{Style: paint.Bold, Text: proc.Harmless(r.Method + " " + r.Target)}})
+		rows = append(rows, paint.Row{{Style: paint.Bold, Text: proc.Harmless(r.Method + " " + payload.ShownTarget(r.Target))}})
 		for _, h := range r.Header {
 			value := h.Value
 			if carry.SecretHeader(h.Name) && !strings.Contains(value, payload.StandIn) {
@@ -398,7 +398,7 @@ func (m *Model) beside(set *payload.Set, p *payload.Payload, width int) {
 			right = append(right, paint.Row{{Style: paint.Bad, Text: proc.Harmless(d.Wrong)}})
 			continue
 		}
-		right = append(right, paint.Row{{Style: paint.Bold, Text: proc.Harmless(d.Method + " " + d.Target)}})
+		right = append(right, paint.Row{{Style: paint.Bold, Text: proc.Harmless(d.Method + " " + payload.ShownTarget(d.Target))}})
 		kind := ""
 		for _, h := range d.Header {
 			value := h.Value
