@@ -50,15 +50,7 @@ func TestPayloads(t *testing.T) {
 		{[]string{"payloads", "generate", "--schema", schema, "--count", "-1"}, 2, []string{"the least is 0"}},
 		{[]string{"payloads", "generate", "--schema", schema, "--out", filepath.Join(dir, "no", "x")}, 3, []string{"cannot be written"}},
 	} {
-		out, errs, code := nightdrill(t, append([]string{"--project", dir}, c.args...)...)
-		if code != c.code {
-			t.Errorf("%v: exit %d, want %d\n%s%s", c.args, code, c.code, out, errs)
-		}
-		for _, w := range c.want {
-			if !strings.Contains(out+errs, w) {
-				t.Errorf("%v: without %q:\n%s%s", c.args, w, out, errs)
-			}
-		}
+		expectCall(t, dir, c.args, c.code, c.want)
 	}
 	// the same seed gives the same bytes, another one others
 	first, _ := os.ReadFile(made)
@@ -88,5 +80,116 @@ func TestASetThatIsMade(t *testing.T) {
 	}
 	if out, errs, code := nightdrill(t, "--project", dir, "run", "short"); code != 0 || !strings.Contains(out, "fares") {
 		t.Errorf("drilled: exit %d\n%s%s", code, out, errs)
+	}
+}
+
+// expectCall runs a command line in a project and looks at its exit code and what
+// it says.
+func expectCall(t *testing.T, dir string, args []string, want int, texts []string) {
+	t.Helper()
+	out, errs, code := nightdrill(t, append([]string{"--project", dir}, args...)...)
+	if code != want {
+		t.Errorf("%v: exit %d, want %d\n%s%s", args, code, want, out, errs)
+	}
+	for _, w := range texts {
+		if !strings.Contains(out+errs, w) {
+			t.Errorf("%v: without %q:\n%s%s", args, w, out, errs)
+		}
+	}
+}
+
+const describedAPI = `openapi: 3.0.3
+info: {title: Fares, version: "1"}
+paths:
+  /quote/{crossing}:
+    get:
+      operationId: quote
+      parameters:
+        - {name: crossing, in: path, required: true, schema: {type: string, enum: [holm skerry]}}
+        - {name: adults, in: query, required: true, schema: {type: integer, minimum: 1, maximum: 9}}
+        - {name: extras, in: query, explode: false, schema: {type: array, items: {enum: [bike, dog]}, minItems: 2, maxItems: 2}}
+        - {name: sid, in: cookie, required: true, schema: {type: string, pattern: "^[a-z]{3}$"}}
+      responses: {"200": {description: ok}}
+  /bookings:
+    post:
+      requestBody:
+        required: true
+        content:
+          application/json: {schema: {$ref: "#/components/schemas/Booking"}}
+          application/x-www-form-urlencoded: {schema: {$ref: "#/components/schemas/Booking"}}
+      responses: {"201": {description: ok}}
+  /scan:
+    post:
+      requestBody: {required: true, content: {application/xml: {schema: {type: object}}}}
+      responses: {"201": {description: ok}}
+components:
+  schemas:
+    Booking: {type: object, required: [seats, note], additionalProperties: false, properties: {seats: {type: integer, minimum: 0, exclusiveMinimum: true, maximum: 9}, note: {type: string, nullable: true}}}
+`
+
+// Recordings come in with their secrets redacted and their times kept, schemas are
+// learned from them, and requests are made from an API's description; what is
+// wrong is said with its place, and nothing is kept then.
+func TestRecordingsComeIn(t *testing.T) {
+	dir := lay(t, served, "")
+	put := func(name, text string) string {
+		path := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	access := put("in/access.log", `203.0.113.9 - - [12/May/2026:18:02:11 +0200] "GET /quote/a?token=t0ken HTTP/1.1" 200 188 "-" "kiosk"`+"\n")
+	broken := put("in/broken.log", `203.0.113.9 - - [12/May/2026:18:02:11 +0200] "GET /quote/a HTTP/1.1" 200 188`+"\nnothing\n")
+	bare := put("in/bare.ndjson", strings.Repeat(`{"at":1777629600,"who":{"mail":"ada@holm.example"},"n":1}`+"\n", 3))
+	put("in/folder/a.csv", "x,y\n")
+	put("in/folder/.hidden", "x")
+	api := put("api.yaml", describedAPI)
+	learned := filepath.Join(dir, "learned.json")
+	file := filepath.Join(dir, "nightdrill.yaml")
+	before, _ := os.ReadFile(file)
+	for _, c := range []struct {
+		args []string
+		code int
+		want []string
+	}{
+		{[]string{"payloads", "import", access, "--as", "evening"}, 0, []string{"evening: 1 payload from a recording of the kind access-log", "redacted: query token, 1 times", "added to payloads"}},
+		{[]string{"payloads", "import", access, "--as", "evening"}, 2, []string{"payloads/evening.har is there already", "--replace"}},
+		{[]string{"payloads", "show", "evening"}, 0, []string{"evening  1 HTTP requests from payloads/evening.har", "redacted target, in 1", "GET /quote/a?token=redacted-"}},
+		{[]string{"payloads", "import", broken, "--as", "cut"}, 2, []string{"nothing was imported", "broken.log:2: not a line of an access log"}},
+		{[]string{"payloads", "import", broken, "--as", "cut", "--skip-broken"}, 0, []string{"cut: 1 payload", "left out: ", "broken.log:2"}},
+		{[]string{"payloads", "import", bare, "--as", "bare", "--time", "/at", "--redact", "/who/*"}, 0, []string{"bare: 3 payloads", "redacted: data /who/mail, 3 times"}},
+		{[]string{"payloads", "import", bare, "--as", "mails"}, 0, []string{"looks like a secret and was kept: data /who/mail (e-mail address), 3 times"}},
+		{[]string{"payloads", "import", bare, "--as", "x", "--time", "/none"}, 2, []string{"bare.ndjson:1: there is no time at /none"}},
+		{[]string{"payloads", "import", bare, "--as", "x", "--redact", "who"}, 2, []string{"who"}},
+		{[]string{"payloads", "import", bare, "--as", "../x"}, 2, []string{"not a name for a payload set"}},
+		{[]string{"payloads", "import", bare, "--as", "x", "--kind", "tape"}, 2, []string{"--kind is \"tape\"; there are cloudevents"}},
+		{[]string{"payloads", "import", filepath.Join(dir, "in", "folder"), "--as", "docs"}, 0, []string{"docs: 1 payload from a recording of the kind folder"}},
+		{[]string{"payloads", "show", "docs"}, 0, []string{`"subject": "a.csv"`, `"dataref": "file://`, `"content_type": "text/csv`, `"size": 4`}},
+		{[]string{"payloads", "infer", "bare", "--out", learned}, 0, nil},
+		{[]string{"payloads", "validate", "bare", "--schema", learned}, 0, []string{"3 of 3 payloads fit"}},
+		{[]string{"payloads", "infer", "evening"}, 2, []string{"nothing in evening is JSON"}},
+		{[]string{"payloads", "generate", "--openapi", api, "--count", "6"}, 0, []string{"left out: POST /scan: no body of the kind application/xml", "http://made.invalid/quote/holm%20skerry?adults=", `"name":"Cookie","value":"sid=`, `"mimeType":"application/x-www-form-urlencoded"`}},
+		{[]string{"payloads", "generate", "--openapi", api, "--operation", "GET /quote"}, 2, []string{"there are POST /bookings"}},
+		{[]string{"payloads", "generate", "--openapi", bare}, 2, []string{"not OpenAPI 3"}},
+		{[]string{"payloads", "generate", "--schema", learned, "--events", "--body", "form", "--count", "1"}, 0, []string{`"datacontenttype":"application/x-www-form-urlencoded"`}},
+		{[]string{"payloads", "generate", "--schema", learned, "--size", "9 bananas"}, 2, []string{"--size: \"9 bananas\" is not a size"}},
+		{[]string{"record", "--to", "nowhere", "--as", "r"}, 3, []string{"is not the URL of a service"}},
+		{[]string{"record", "--as", "r"}, 2, []string{"in front of which service?"}},
+		{[]string{"fire", "--all"}, 2, []string{"no payload of the project has expectations"}},
+		{[]string{"check"}, 0, nil},
+	} {
+		expectCall(t, dir, c.args, c.code, c.want)
+	}
+	after, _ := os.ReadFile(file)
+	if rest := strings.NewReplacer("  evening: {recording: payloads/evening.har}\n", "", "  cut: {recording: payloads/cut.har}\n", "", "  bare: {recording: payloads/bare.ndjson}\n", "",
+		"  mails: {recording: payloads/mails.ndjson}\n", "", "  docs: {recording: payloads/docs.ndjson}\n", "").Replace(string(after)); rest != string(before) {
+		t.Errorf("the project file is now\n%s", after)
+	}
+	if left, _ := filepath.Glob(filepath.Join(dir, "payloads", ".import-*")); len(left) > 0 {
+		t.Errorf("%v are left behind", left)
 	}
 }

@@ -26,9 +26,10 @@ import (
 // the project's files is taken up.
 type Standing struct {
 	*Desk
-	Front *front.Front // nil where it was not wanted, or could not be opened
-	Items *Items
-	looks int // payloads that were made for a look and offered
+	Front     *front.Front // nil where it was not wanted, or could not be opened
+	Items     *Items
+	looks     int             // payloads that were made for a look and offered
+	recording *frontRecording // of the front; nil for none
 
 	turn    sync.Mutex // held while the driver is exchanged
 	mu      sync.Mutex
@@ -56,7 +57,7 @@ type Standing struct {
 func (d *Desk) Stand(listen string) (*Standing, error) {
 	s := d.stand()
 	var err error
-	if s.Front, err = front.Open(listen, s.answer); err != nil {
+	if s.Front, err = front.Open(listen, s.recorded); err != nil {
 		if listen != "" {
 			s.Close()
 			return nil, err
@@ -119,6 +120,7 @@ func (s *Standing) Close() {
 	if s.Front != nil {
 		s.Front.Close()
 	}
+	_, _ = s.StopRecording() // every exchange was written already
 	s.letGo(true)
 }
 
@@ -483,7 +485,7 @@ func (s *Standing) answer(ctx context.Context, r *event.Request) front.Answer {
 	if source < 0 {
 		return front.Plain(http.StatusNotFound, "no wire takes %s %s. %s", r.Method, r.Target, routes(p))
 	}
-	f := s.Fire(Order{Item: &Item{Source: source, SourceName: p.Sources[source].Name, HTTP: true, Label: r.Method + " " + r.Target, Payload: &payload.Payload{Request: r}}, Origin: AtFront})
+	f := s.Fire(Order{Item: &Item{Source: source, SourceName: p.Sources[source].Name, HTTP: true, Label: (&payload.Payload{Request: r}).Label(), Payload: &payload.Payload{Request: r}}, Origin: AtFront})
 	if prefersAsync(r) {
 		select {
 		case <-f.Done():

@@ -663,7 +663,7 @@ func (s *shell) viewHelp() []key.Binding {
 
 func (s *shell) drawHelp(c *paint.Canvas) {
 	d, f, e := drillview.Keys, findings.Keys, fireview.Keys
-	title, own := "3 Fire", []key.Binding{e.Fire, e.Cold, e.Times, e.Async, e.Variant, e.Again, e.Stop, e.Filter, e.Up, e.Left, e.Earlier, e.Form, e.Logs, e.Env, e.Hold,
+	title, own := "3 Fire", []key.Binding{e.Fire, e.Cold, e.Times, e.Async, e.Variant, e.Again, e.Stop, e.Filter, e.Up, e.Left, e.Earlier, e.Form, e.Logs, e.Env, e.Hold, e.Record,
 		e.Edit, e.Blank, e.Copy, e.Rename, e.Delete, e.Curl, e.Keep, e.Save, e.Open, e.LeaveOut}
 	switch s.view {
 	case onSets:

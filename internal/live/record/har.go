@@ -111,5 +111,12 @@ func (a *Archive) Append(entry []byte) error {
 	return nil
 }
 
+// Count tells how many entries there are.
+func (a *Archive) Count() int {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.Entries
+}
+
 // Close closes the file.
 func (a *Archive) Close() error { return a.file.Close() }

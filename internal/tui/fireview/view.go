@@ -38,7 +38,7 @@ type Note struct {
 // Keys are the keys of the view.
 var Keys = struct {
 	Fire, Cold, Times, Async, Variant, Again, Filter, Up, Down, Left, Right, PageUp, PageDown, Earlier, Later, Form,
-	Edit, Blank, Copy, Rename, Delete, Curl, Keep, Save, Open, LeaveOut, Logs, Env, Hold, Stop, Close key.Binding
+	Edit, Blank, Copy, Rename, Delete, Curl, Keep, Save, Open, LeaveOut, Logs, Env, Hold, Record, Stop, Close key.Binding
 }{
 	Fire:     bind("fire", "enter"),
 	Cold:     bind("fire cold", "c"),
@@ -69,6 +69,7 @@ var Keys = struct {
 	Logs:     bind("logs", "l"),
 	Env:      bind("environment", "E"),
 	Hold:     bind("hold for a debugger", "H"),
+	Record:   bind("record the front", "R"),
 	Stop:     key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "stop waiting, close")),
 	Close:    key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "close")),
 }
@@ -243,6 +244,8 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		return m.openEnv()
 	case is(Keys.Hold):
 		return m.hold()
+	case is(Keys.Record):
+		return m.record()
 	default:
 		return m.payloadKey(k)
 	}
@@ -397,6 +400,26 @@ func (m *Model) move(by int) tea.Cmd {
 	m.at = min(max(m.at+by, 0), len(m.items)-1)
 	m.chosen, m.scroll[onSent] = m.items[m.at].Key(), 0
 	return nil
+}
+
+// record records what comes to the front, or ends that.
+func (m *Model) record() tea.Cmd {
+	if name, _ := m.s.RecordingNow(); name != "" {
+		said, err := m.s.StopRecording()
+		if err != nil {
+			return complain("%v", err)
+		}
+		return say("%s.", said)
+	}
+	if m.s.Front == nil {
+		return complain("The front does not listen, so nothing can be recorded there.")
+	}
+	return ask("record what comes to the front as", "front-"+time.Now().Format("0102-1504"), func(name string) tea.Cmd {
+		if err := m.s.Record(name); err != nil {
+			return complain("%v", err)
+		}
+		return say("What comes to http://%s is recorded as %s; R ends it.", m.s.Front.Address, name)
+	})
 }
 
 // hold puts time-outs and idle stops off, or on again.
@@ -757,6 +780,9 @@ func (m *Model) Title() (paint.Style, string) {
 		if m.w < 120 {
 			text = "front " + strings.TrimPrefix(m.s.Front.Address, "127.0.0.1")
 		}
+	}
+	if name, n := m.s.RecordingNow(); name != "" {
+		return paint.Bad, fmt.Sprintf("● recording %s, %d · %s", name, n, text)
 	}
 	if m.s.Again() {
 		return paint.Warm, "again on change · " + text
