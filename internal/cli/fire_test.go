@@ -173,3 +173,36 @@ func TestFireKilled(t *testing.T) {
 	until("stopped")
 	until("ebb")
 }
+
+// All expectations of a project are looked at in one go, and in its drills: what
+// is unexpected is counted, the first of it told, and the exit code says so.
+func TestExpectations(t *testing.T) {
+	dir := lay(t, served, "")
+	file := filepath.Join(dir, "nightdrill.yaml")
+	text, _ := os.ReadFile(file)
+	with := func(expect string) {
+		t.Helper()
+		if err := os.WriteFile(file, []byte(strings.Replace(string(text), "{recording: asks.har}", "{recording: asks.har, "+expect+"}", 1)), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	junit := filepath.Join(dir, "junit.xml")
+	with("expect: {status: 200, values: {/crossing: skerry-holm}}")
+	expectCall(t, dir, []string{"fire", "--all", "--junit", junit}, 0, []string{"1 of 1 answer as expected"})
+	expectCall(t, dir, []string{"run", "short"}, 0, nil)
+	if got, _ := os.ReadFile(junit); !strings.Contains(string(got), `<testsuites name="quay" tests="1" failures="0"`) {
+		t.Errorf("JUnit XML\n%s", got)
+	}
+	with("expect_each: {1: {values: {/crossing: elsewhere}}}")
+	expectCall(t, dir, []string{"fire", "--all", "--junit", junit}, 1, []string{`fares asks#1: expected /crossing is "elsewhere", got "skerry-holm"`, "0 of 1 answer as expected"})
+	expectCall(t, dir, []string{"run", "short", "--json", "-"}, 1, []string{`"unexpected": 10`, `the first unexpected answer was to asks#1: expected /crossing is \"elsewhere\"`})
+	if got, _ := os.ReadFile(junit); !strings.Contains(string(got), `failures="1"`) || !strings.Contains(string(got), `<failure message="expected /crossing is`) {
+		t.Errorf("JUnit XML\n%s", got)
+	}
+	with("expect: recorded")
+	expectCall(t, dir, []string{"fire", "--all"}, 2, []string{"payload 1 of asks was recorded without a reply"})
+	with("expect_each: {7: {status: 200}}")
+	expectCall(t, dir, []string{"check"}, 2, []string{"expect_each: asks has payloads 1 to 1, not 7"})
+	expectCall(t, dir, []string{"fire", "fares", "asks", "--junit", junit}, 2, nil)
+	expectCall(t, dir, []string{"fire", "--all", "fares"}, 2, []string{"--all takes no source"})
+}

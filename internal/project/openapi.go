@@ -42,7 +42,7 @@ type Operation struct {
 
 type parameter struct {
 	name, in, style string
-	explode         bool
+	explode, asJSON bool
 }
 
 // methods are those of OpenAPI, in the order in which operations are listed.
@@ -80,7 +80,7 @@ func LoadAPI(path, dir string) (*API, error) {
 	if !strings.HasPrefix(checked.OpenAPI, "3.") {
 		return nil, fmt.Errorf("not OpenAPI 3: openapi is %q; wanted 3.0 or 3.1", checked.OpenAPI)
 	}
-	doc, err := describes(text)
+	doc, err := describes(text, checked.OpenAPI)
 	if err != nil {
 		return nil, err
 	}
@@ -103,7 +103,7 @@ func LoadAPI(path, dir string) (*API, error) {
 			return nil, err
 		}
 		a.Files = append(a.Files, at)
-		return describes(more)
+		return describes(more, checked.OpenAPI)
 	}
 	paths, _ := doc["paths"].(map[string]any)
 	for _, p := range slices.Sorted(maps.Keys(paths)) {
@@ -124,7 +124,7 @@ func inOneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
 
 // describes reads JSON or YAML, and gives it as JSON would be read, the schemas
 // of OpenAPI 3.0 in the words of JSON Schema.
-func describes(text []byte) (map[string]any, error) {
+func describes(text []byte, version string) (map[string]any, error) {
 	var v any
 	if err := yaml.UnmarshalWithOptions(text, &v, yaml.UseOrderedMap()); err != nil {
 		return nil, fmt.Errorf("not YAML or JSON: %w", err)
@@ -141,9 +141,8 @@ func describes(text []byte) (map[string]any, error) {
 	if !ok {
 		return nil, errors.New("it is not an object")
 	}
-	version, _ := doc["openapi"].(string)
 	doc["$schema"] = "https://json-schema.org/draft/2020-12/schema"
-	if version == "" || strings.HasPrefix(version, "3.0") {
+	if strings.HasPrefix(version, "3.0") {
 		doc["$schema"] = "http://json-schema.org/draft-04/schema"
 		nullable(doc)
 	}
@@ -248,7 +247,7 @@ func (a *API) operation(path, method string, item, of map[string]any, base strin
 			if p["required"] == true || in == "path" {
 				required[in] = append(required[in], name)
 			}
-			x := parameter{name: name, in: in, explode: in == "query" || in == "cookie"}
+			x := parameter{name: name, in: in, explode: in == "query" || in == "cookie", asJSON: p["content"] != nil}
 			x.style, _ = p["style"].(string)
 			if e, ok := p["explode"].(bool); ok {
 				x.explode = e
@@ -428,6 +427,10 @@ func (o *Operation) request(parts map[string]any, kind string, seed, n uint64) (
 func (p *parameter) query(v any) (out []string) {
 	name := url.QueryEscape(p.name)
 	pair := func(name, value string) { out = append(out, name+"="+url.QueryEscape(value)) }
+	if p.asJSON {
+		pair(name, text(v))
+		return out
+	}
 	switch v := v.(type) {
 	case []any:
 		if p.explode && p.style != "spaceDelimited" && p.style != "pipeDelimited" {

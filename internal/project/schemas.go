@@ -39,7 +39,10 @@ func Generator(path, dir string) (g *generate.Generator, read []string, err erro
 	}
 	l := &local{dir: dir}
 	g, err = generate.Open(text, fileURL(path), l.Load)
-	return g, append(l.read, path), err
+	if !slices.Contains(l.read, path) {
+		l.read = append(l.read, path)
+	}
+	return g, l.read, err
 }
 
 func fileURL(path string) string {
