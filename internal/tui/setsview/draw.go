@@ -348,11 +348,9 @@ func (m *Model) layOut(set *payload.Set, p *payload.Payload, width int) page {
 		rows = append(rows, paint.Row{{Style: paint.Dim, Text: "(no data)"}})
 	case isJSON:
 		marked := map[string]bool{}
-		for _, l := range lines {
-			row := paint.Row{}
-			for _, r := range paint.Code(proc.Harmless(l.Text), "application/json") {
-				row = append(row, r...)
-			}
+		coloured := colour(lines)
+		for i, l := range lines {
+			row := coloured[i]
 			for _, f := range found {
 				if f.At == l.At && !marked[f.At+f.Text] {
 					marked[f.At+f.Text] = true
@@ -380,6 +378,19 @@ func (m *Model) layOut(set *payload.Set, p *payload.Payload, width int) page {
 	}
 	out.rows = paint.Wrap(rows, width)
 	return out
+}
+
+// colour gives each line of JSON in its colours.
+func colour(lines []differ.Line) []paint.Row {
+	text := make([]string, len(lines))
+	for i, l := range lines {
+		text[i] = proc.Harmless(l.Text)
+	}
+	rows := paint.Code(strings.Join(text, "\n"), "application/json")
+	for len(rows) < len(lines) {
+		rows = append(rows, paint.Row{})
+	}
+	return rows
 }
 
 // beside puts what the functions get on the right of the payload, or under it
@@ -413,9 +424,7 @@ func (m *Model) beside(set *payload.Set, p *payload.Payload, width int) {
 		right = append(right, paint.Row{})
 		body := d.Body[:min(len(d.Body), shownBytes)]
 		if lines, ok := differ.Lines(body); ok {
-			for _, l := range lines {
-				right = append(right, paint.Code(proc.Harmless(l.Text), "application/json")...)
-			}
+			right = append(right, colour(lines)...)
 		} else if carry.IsText(body) {
 			for l := range strings.Lines(string(body)) {
 				right = append(right, paint.Code(proc.Harmless(strings.TrimRight(l, "\r\n")), kind)...)
