@@ -333,3 +333,59 @@ func readable(t *testing.T, dir string) {
 		}
 	}
 }
+
+const setsProject = `nightdrill: 1
+project: quay
+functions:
+  quote: {start: ["{nightdrill}", demo-function, quote]}
+sources:
+  fares: {kind: http, wires: [{to: quote}]}
+  jobs: {kind: queue, wires: [{to: quote}]}
+payloads:
+  asks: {recording: asks.har}
+  jobs-made: {schema: job.json, count: 30}
+`
+
+// From the payload sets one payload is looked at, made otherwise, kept, and fired.
+func TestPayloadsToFire(t *testing.T) {
+	x := open(t, 120, 34)
+	lay(t, x.dir)
+	for name, text := range map[string]string{"nightdrill.yaml": setsProject,
+		"job.json": `{"type":"object","required":["n"],"additionalProperties":false,"properties":{"n":{"type":"integer","minimum":1,"maximum":5}}}`} {
+		if err := os.WriteFile(filepath.Join(x.dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	x.sttys(program)
+	x.wait("what to fire")
+	x.keys("1")
+	x.wait("what can be sent", "asks", "1 recorded", "jobs-made", "30 made", "GET /quote/skerry-holm")
+	x.keys("Down")
+	x.wait("all fit job.json", "integer, 1 to 5", "payload 1 of 30")
+	x.keys("m", "m")
+	x.wait("broken, seed 1", "✗ breaks")
+	x.keys("s")
+	x.wait("broken, seed 2")
+	x.keys("k")
+	x.wait("keep for jobs as")
+	x.keys("Enter")
+	x.wait("Kept as jobs jobs-made-1-broken")
+	x.keys("Escape")
+	x.wait("payload 1 of 30")
+	x.keys("Up", "Enter")
+	x.wait("what to fire", "fares", "asks#1")
+	x.keys("Enter")
+	x.wait("200 OK", "cents")
+	// the front is recorded with one switch
+	x.keys("R")
+	x.wait("record what comes to the front as")
+	x.keys("Enter")
+	x.wait("recording front-")
+	x.keys("R")
+	x.wait("nothing came to the front")
+	x.keys("q")
+	x.restored(0)
+	if _, err := os.Stat(filepath.Join(x.dir, "payloads", "jobs", "jobs-made-1-broken.event.json")); err != nil {
+		t.Error(err)
+	}
+}

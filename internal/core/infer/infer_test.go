@@ -161,3 +161,47 @@ func TestLearnedShapes(t *testing.T) {
 		t.Error("what is cut off is learned from")
 	}
 }
+
+// Whatever is learned from fits what was learned, and more of the kind is made of it.
+func FuzzLearned(f *testing.F) {
+	f.Add([]byte("{\"a\":1,\"b\":[1,\"x\"]}\n{\"a\":null}\n\"2026-05-01\""))
+	f.Add([]byte("[]\n[[1.5],[\"\"]]\n{\"~/\":{\"\":true}}"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		var l Learner
+		var all []any
+		for line := range strings.Lines(string(text)) {
+			if !json.Valid([]byte(line)) || len(line) > 300 || strings.Contains(line, "e") || len(all) > 20 {
+				return // exponents may ask for numbers of a million digits
+			}
+			if l.Add([]byte(line)) != nil {
+				return
+			}
+			v, err := jsonschema.UnmarshalJSON(strings.NewReader(line))
+			if err != nil {
+				return
+			}
+			all = append(all, v)
+		}
+		if len(all) == 0 {
+			return
+		}
+		s := compile(t, l.Schema())
+		for _, v := range all {
+			if err := s.Validate(v); err != nil {
+				t.Fatalf("%v does not fit: %v\n%s", v, err, l.Schema())
+			}
+		}
+		g, err := generate.New(l.Schema())
+		if err != nil {
+			t.Fatalf("%v\n%s", err, l.Schema())
+		}
+		if made, err := g.Make(1, 1); err != nil || len(made) == 0 {
+			t.Fatalf("%v\n%s", err, l.Schema())
+		}
+		for _, field := range l.Fields() {
+			if field.N > field.Of || field.N == 0 || field.What == "" {
+				t.Fatalf("%+v", field)
+			}
+		}
+	})
+}

@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -193,5 +194,56 @@ func TestProxy(t *testing.T) {
 	}
 	if err := new(Proxy).Start("127.0.0.1:0", "nowhere"); err == nil {
 		t.Error("a URL that is none is taken")
+	}
+}
+
+// Many at once are all recorded, each whole, while the archive can be read at any
+// time.
+func TestManyAtOnce(t *testing.T) {
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.Copy(w, r.Body)
+	}))
+	defer service.Close()
+	path := filepath.Join(t.TempDir(), "m.har")
+	a, err := Open(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := &Proxy{}
+	p.Archive, p.Redact = a, &payload.Redactor{Key: []byte("k"), Set: "m"}
+	if err := p.Start("127.0.0.1:0", service.URL); err != nil {
+		t.Fatal(err)
+	}
+	const callers, each = 8, 25
+	var wait sync.WaitGroup
+	for c := range callers {
+		wait.Go(func() {
+			for n := range each {
+				r, err := http.Post("http://"+p.Address+"/", "text/plain", strings.NewReader(fmt.Sprintf("%d-%d", c, n)))
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				_, _ = io.Copy(io.Discard, r.Body)
+				_ = r.Body.Close()
+			}
+		})
+	}
+	for a.Count() < callers*each/2 {
+		read(t, path) // fails where it is not whole
+	}
+	wait.Wait()
+	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
+	defer stop()
+	p.Close(ctx)
+	seen := map[string]bool{}
+	for _, x := range read(t, path) {
+		if string(x.Request.Body) != string(x.Reply.Body) {
+			t.Errorf("%q was answered %q", x.Request.Body, x.Reply.Body)
+		}
+		seen[string(x.Request.Body)] = true
+	}
+	if len(seen) != callers*each {
+		t.Errorf("%d of %d are recorded", len(seen), callers*each)
 	}
 }

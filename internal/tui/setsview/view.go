@@ -173,7 +173,7 @@ func (m *Model) Took(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 		return m.look(), true
 	case madeMsg:
 		m.busy = false
-		if msg.set != m.set() || msg.n != m.n {
+		if msg.set != m.set() || msg.n != m.n || msg.seed != m.seed || msg.mode != m.mode { // something else is wanted meanwhile
 			return m.make(), true
 		}
 		if msg.err != nil {
