@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -401,5 +402,50 @@ func TestOverview(t *testing.T) {
 	}
 	if o = (&Set{}).Overview(3); o.Total != 0 || o.Arrivals != nil {
 		t.Errorf("of nothing: %+v", o)
+	}
+}
+
+// endless gives records until there are enough of them.
+type endless struct {
+	left int
+	rest []byte
+}
+
+func (e *endless) Read(b []byte) (int, error) {
+	if len(e.rest) == 0 {
+		if e.left == 0 {
+			return 0, io.EOF
+		}
+		e.left--
+		e.rest = fmt.Appendf(nil, `{"n":%d,"who":"ada@holm.example","note":"quay and pier and harbour"}`+"\n", e.left)
+	}
+	n := copy(b, e.rest)
+	e.rest = e.rest[n:]
+	return n, nil
+}
+
+// Reading takes no more memory for many records than for few.
+func TestBoundedMemory(t *testing.T) {
+	most := func(records int) (heap uint64) {
+		r := &Redactor{Key: []byte("k"), Set: "s", Looks: true}
+		n := 0
+		_, err := Scan(&endless{left: records}, Form{Type: "t", Source: "s", ID: "/n"}, func(p Payload, _ Mistake) error {
+			r.Apply(p)
+			if n++; n%(records/8) == 0 {
+				runtime.GC()
+				var m runtime.MemStats
+				runtime.ReadMemStats(&m)
+				heap = max(heap, m.HeapAlloc)
+			}
+			return nil
+		}, func(m Mistake) error { return m })
+		if err != nil || n != records {
+			t.Fatalf("%d of %d, %v", n, records, err)
+		}
+		return heap
+	}
+	few := most(800)
+	if many := most(80_000); many > few+1<<20 {
+		t.Errorf("800 records take %d bytes, 80,000 take %d", few, many)
 	}
 }

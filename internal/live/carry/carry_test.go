@@ -14,6 +14,7 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/shape"
 )
 
 // serve answers each connection's requests with what `answer` writes; a false
@@ -142,5 +143,31 @@ func TestFormsOfDelivery(t *testing.T) {
 		if ce := r.Header.Get("Ce-Id"); (ce == "1") != (c.deliver == plan.DeliverBinary && !c.batch) {
 			t.Errorf("%v: ce-id %q", c.deliver, ce)
 		}
+	}
+}
+
+// A shaped event is what the template makes of it; where it makes nothing, the
+// attempt fails with the reason and nothing is sent.
+func TestShaped(t *testing.T) {
+	shaped := func(text string) *plan.Function {
+		s, err := shape.Parse("event.tmpl", text, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return &plan.Function{Path: "/in", Deliver: plan.DeliverShaped, Shape: s}
+	}
+	ask := &event.Request{Method: "GET", Target: "/quote?x=1", Header: []event.Field{{Name: "Accept", Value: "a/b"}}}
+	m := Build(shaped(`{"path":{{json .Path}},"x":{{json .Query.x}}}`), ask, nil, false)
+	if m.Method != "POST" || m.Target != "/in" || string(m.Body) != `{"path":"/quote","x":"1"}` || m.Header[0].Value != "application/json" {
+		t.Errorf("%+v", m)
+	}
+	events := []*event.Event{{ID: "1", Data: []byte("a")}, {ID: "2", Data: []byte("b")}}
+	if m = Build(shaped("{{range .Events}}{{.ID}}{{.Text}}{{end}}"), nil, events, true); string(m.Body) != "1a2b" {
+		t.Errorf("a batch is %s", m.Body)
+	}
+	m = Build(shaped("{{parse .Text}}"), nil, events[:1], false)
+	r := New("127.0.0.1:1").Do(t.Context(), &m, "")
+	if r.Result != engine.Garbled || !strings.Contains(r.Why, "could not be shaped") || !r.Sent.IsZero() {
+		t.Errorf("%+v", r)
 	}
 }
