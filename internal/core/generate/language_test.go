@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -303,3 +304,48 @@ func TestOutline(t *testing.T) {
 		t.Error("no error has mistakes")
 	}
 }
+
+// Whatever is given as a schema, it is refused or payloads fit it; nothing else
+// happens, and it takes no more than its effort.
+func FuzzSchema(f *testing.F) {
+	for _, text := range taken {
+		if len(text) < 400 && !strings.Contains(text, "json-schema.org/dra") { // those of the standard are slow
+			f.Add([]byte(text), uint64(1))
+		}
+	}
+	for text := range refused {
+		f.Add([]byte(text), uint64(2))
+	}
+	f.Fuzz(func(t *testing.T, text []byte, seed uint64) {
+		if len(text) > 600 || strings.Contains(string(text), "e") && strings.ContainsAny(string(text), "0123456789") && hugeNumber.Match(text) {
+			return // numbers of a million digits
+		}
+		g, err := New(text)
+		if err != nil {
+			if _, ok := errors.AsType[*Refused](err); !ok {
+				t.Fatalf("%s: %v is no refusal", text, err)
+			}
+			return
+		}
+		for n := range uint64(2) {
+			for _, make := range []func(uint64, uint64) ([]byte, error){g.Make, g.Edge} {
+				made, err := make(seed, n)
+				if err != nil {
+					if _, ok := errors.AsType[*Refused](err); !ok {
+						t.Fatalf("%s: %v is no refusal", text, err)
+					}
+					return
+				}
+				if err := g.whole.Validate(mustDecode(t, made)); err != nil {
+					t.Fatalf("%s: %s: %v", text, made, err)
+				}
+			}
+		}
+		if b, ok := g.Break(seed, 1); ok && g.whole.Validate(mustDecode(t, b.Payload)) == nil {
+			t.Fatalf("%s: %s breaks nothing", text, b.Payload)
+		}
+		g.Outline()
+	})
+}
+
+var hugeNumber = regexp.MustCompile(`[0-9][eE][+-]?[0-9]{3,}|[0-9]{5,}`)
