@@ -183,13 +183,11 @@ type fired struct {
 }
 
 func fire(cmd *cobra.Command, d *desk.Desk, o desk.Order, times int, asJSON bool) error {
-	farewell, err := proc.Guard(nil)
+	s, leave, err := quietly(d)
 	if err != nil {
-		return could(err)
+		return err
 	}
-	defer farewell()
-	s := d.StandQuietly()
-	defer s.Close()
+	defer leave()
 	out := cmd.OutOrStdout()
 	var all []fired
 	good, expected := true, true
@@ -240,6 +238,16 @@ func fire(cmd *cobra.Command, d *desk.Desk, o desk.Order, times int, asJSON bool
 		return errMissed
 	}
 	return nil
+}
+
+// quietly opens the desk for one command; leave ends it and whatever runs.
+func quietly(d *desk.Desk) (s *desk.Standing, leave func(), err error) {
+	farewell, err := proc.Guard(nil)
+	if err != nil {
+		return nil, nil, could(err)
+	}
+	s = d.StandQuietly()
+	return s, func() { s.Close(); farewell() }, nil
 }
 
 func describe(s *desk.Standing, v *desk.Shown) fired {

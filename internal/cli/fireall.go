@@ -16,13 +16,11 @@ import (
 
 // fireAll fires every payload that has expectations.
 func fireAll(cmd *cobra.Command, d *desk.Desk, o desk.Order, junit string) error {
-	farewell, err := proc.Guard(nil)
+	s, leave, err := quietly(d)
 	if err != nil {
-		return could(err)
+		return err
 	}
-	defer farewell()
-	s := d.StandQuietly()
-	defer s.Close()
+	defer leave()
 	out := cmd.OutOrStdout()
 	var suites []suite
 	n, bad := 0, 0

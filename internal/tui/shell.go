@@ -493,8 +493,9 @@ func (s *shell) draw() string {
 
 // drawTop draws the name, the views and what goes on, and the roster.
 func (s *shell) drawTop(c *paint.Canvas) {
-	x := c.Put(1, 0, paint.Warm, "night drill")
-	if s.w >= 100 {
+	x := -2
+	if s.w >= 100 { // where there is little room, it is for what goes on
+		x = c.Put(1, 0, paint.Warm, "night drill")
 		x = c.PutUpTo(x+2, 0, x+30, paint.Plain, s.plan.Name)
 	}
 	for _, t := range tabs {

@@ -46,6 +46,7 @@ func TestExpect(t *testing.T) {
 		{fare, 200, `{}`, `held status 200 203; broke a reply that fits fare.json: at '': missing property 'cents'; broke /cents is 450: nothing there; broke /sailings is ["07:00"]: nothing there`},
 		{&Expect{Recorded: true, LeaveOut: []string{"/at"}}, 200, `{"at":"08:00","cents":450.0}`, "held status 200, as recorded; held the body that was recorded"},
 		{&Expect{Recorded: true}, 503, `{"cents":9}`, `broke status 200, as recorded: 503; broke "07:00" at /at, as recorded: nothing at /at, and 1 more differences`},
+		{&Expect{Recorded: true, LeaveOut: []string{"/at", "/cents"}}, 200, `{"who":"x"}`, "held status 200, as recorded; broke nothing at /who, as recorded: \"x\" at /who"},
 		{fare, 200, `<p>`, `held status 200 203; broke a reply that is JSON: not JSON: invalid character '<' looking for beginning of value`},
 	} {
 		var got []string

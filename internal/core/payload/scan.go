@@ -184,7 +184,11 @@ func (s *scanner) lines(read func([]byte) (Payload, error)) error {
 		}
 		last := err != nil
 		if line = bytes.TrimSpace(line); len(line) > 0 {
-			p, err := read(line)
+			var p Payload
+			err := encoding(line)
+			if err == nil {
+				p, err = read(line)
+			}
 			if err == nil {
 				err = s.each(p, Mistake{Line: n})
 			} else {
@@ -198,6 +202,22 @@ func (s *scanner) lines(read func([]byte) (Payload, error)) error {
 			return nil
 		}
 	}
+}
+
+// encoding says where a record is not UTF-8; nil where it is.
+func encoding(record []byte) error {
+	if utf8.Valid(record) {
+		return nil
+	}
+	at := 0
+	for at < len(record) {
+		r, n := utf8.DecodeRune(record[at:])
+		if r == utf8.RuneError && n == 1 {
+			break
+		}
+		at += n
+	}
+	return fmt.Errorf("not valid UTF-8: byte %d is %#x; a recording is UTF-8 (iconv -f LATIN1 -t UTF-8 turns what is Latin-1 into that)", at+1, record[at])
 }
 
 func (s *scanner) event(line []byte) (Payload, error) {
@@ -308,9 +328,6 @@ func ParseTime(text string) (time.Time, error) {
 var accessLine = regexp.MustCompile(`^(\S+) \S+ .*?\[([^\]]+)\] "((?:[^"\\]|\\.)*)" (\d{3}) (?:\d+|-)(?: "((?:[^"\\]|\\.)*)" "((?:[^"\\]|\\.)*)")?`)
 
 func accessRecord(line []byte) (Payload, error) {
-	if !utf8.Valid(line) {
-		return Payload{}, errors.New("not valid UTF-8")
-	}
 	parts := accessLine.FindSubmatch(line)
 	if parts == nil {
 		return Payload{}, errors.New(`not a line of an access log: wanted HOST IDENT USER [DAY/MON/YEAR:HH:MM:SS ZONE] "METHOD TARGET HTTP/1.1" STATUS BYTES`)
@@ -412,7 +429,11 @@ func (s *scanner) array(what string, read func([]byte) (Payload, error)) error {
 		if err := dec.Decode(&text); err != nil {
 			return s.syntax(c, err, "not a JSON "+of)
 		}
-		p, err := read(text)
+		var p Payload
+		err := encoding(text)
+		if err == nil {
+			p, err = read(text)
+		}
 		if err == nil {
 			err = s.each(p, place)
 		} else {
@@ -467,20 +488,26 @@ func (s *scanner) har(events bool) error {
 	n := 0
 	for ; dec.More(); n++ {
 		place := c.at(after(dec))
-		var e harEntry
-		err := dec.Decode(&e)
-		kind, mistyped := errors.AsType[*json.UnmarshalTypeError](err)
-		if err != nil && !mistyped {
+		var text json.RawMessage
+		err := dec.Decode(&text)
+		if err != nil {
 			return s.syntax(c, err, what)
 		}
+		var e harEntry
+		if err = encoding(text); err == nil {
+			err = json.Unmarshal(text, &e)
+		}
+		kind, mistyped := errors.AsType[*json.UnmarshalTypeError](err)
 		var p Payload
 		var several []Payload
-		if mistyped {
+		switch {
+		case mistyped:
 			err = fmt.Errorf("%s is a %s, which does not belong there", kind.Field, kind.Value)
-		} else if p, err = e.payload(); err == nil && events {
-			several, err = p.asEvents()
-		} else {
-			several = []Payload{p}
+		case err == nil:
+			p, err = e.payload()
+			if several = []Payload{p}; err == nil && events {
+				several, err = p.asEvents()
+			}
 		}
 		if err != nil {
 			place.Text = fmt.Sprintf("log.entries[%d]: %v", n, err)

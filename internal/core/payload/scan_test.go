@@ -35,6 +35,8 @@ func TestKinds(t *testing.T) {
 		{`{"log":{"version":"1.2","entries":[{"startedDateTime":"2026-05-01T10:00:00Z","request":{"method":"GET","url":"http://h/x"},"response":{"status":404}},{"request":`, "har", Form{}, "GET /x 10:00:00 404|! 1: it ends too early"},
 		{`{"log":{"creator":{"name":"x"}}}`, "har", Form{}, "! 1: no log.entries"},
 		{"\xff\xfe{\x00", "", Form{}, "! 1: UTF-16"},
+		{"{\"specversion\":\"1.0\",\"id\":\"caf\xe9\",\"source\":\"s\",\"type\":\"t\"}\n", "cloudevents", Form{}, "! 1: not valid UTF-8: byte 31 is 0xe9"},
+		{"{\"log\":{\"entries\":[{\"request\":{\"method\":\"GET\",\"url\":\"http://h/\xe9\"}},{\"request\":{\"method\":\"GET\",\"url\":\"http://h/a\"}}]}}", "har", Form{}, "! 1: log.entries[0]: not valid UTF-8|GET /a -"},
 		{"{\"specversion\":\"1.0\",\"id\":\"1\\u0000\",\"source\":\"s\",\"type\":\"t\"}\n\x00\n", "cloudevents", Form{}, "t 1\x00 -|! 2: not valid JSON"},
 	} {
 		var got []string

@@ -276,7 +276,7 @@ func (m *Model) drawHead(c *paint.Canvas, p *page) (y int) {
 			style = paint.Bad
 		}
 		x = c.Put(x, 1, style, fmt.Sprintf("%d %s", t.Reply.Status, statusText(t.Reply.Status)))
-		x = c.Put(x+2, 1, paint.Plain, size(t.Reply.Size))
+		x = c.Put(x+2, 1, paint.Plain, paint.Size(t.Reply.Size))
 		if kind := t.Reply.Header.Get("Content-Type"); kind != "" && x < c.W-40 {
 			c.PutUpTo(x+2, 1, c.W-22, paint.Dim, proc.Harmless(kind))
 		}

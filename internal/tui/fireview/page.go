@@ -224,7 +224,7 @@ func bodyRows(body []byte, mediaType string) (rows []paint.Row, note string) {
 	whole := body
 	if len(body) > shownBytes {
 		body = body[:shownBytes]
-		note = strings.TrimPrefix(note+fmt.Sprintf(", the first MiB of %s; s saves it whole", size(int64(len(whole)))), ", ")
+		note = strings.TrimPrefix(note+fmt.Sprintf(", the first MiB of %s; s saves it whole", paint.Size(int64(len(whole)))), ", ")
 	}
 	var pretty bytes.Buffer
 	first := bytes.TrimLeft(body, " \t\r\n")
@@ -246,16 +246,6 @@ func harmless(text string) string {
 		lines[i] = proc.Harmless(strings.TrimRight(l, "\r"))
 	}
 	return strings.Join(lines, "\n")
-}
-
-func size(n int64) string {
-	switch {
-	case n < 10_000:
-		return fmt.Sprintf("%d B", n)
-	case n < 10_000_000:
-		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
-	}
-	return fmt.Sprintf("%.1f MB", float64(n)/1e6)
 }
 
 // sentPage is the payload under the cursor, laid out.

@@ -146,3 +146,14 @@ func latin(b []byte) []rune {
 	}
 	return out
 }
+
+// Size writes a number of bytes.
+func Size(n int64) string {
+	switch {
+	case n < 10_000:
+		return fmt.Sprintf("%d B", n)
+	case n < 10_000_000:
+		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
+	}
+	return fmt.Sprintf("%.1f MB", float64(n)/1e6)
+}

@@ -124,9 +124,9 @@ func (m *Model) drawAbout(c *paint.Canvas, y, w int, set *payload.Set) {
 	if o.Most == 0 {
 		put("sizes", paint.Dim, "no bodies")
 	} else {
-		text := size(o.Least) + " to " + size(o.Most)
+		text := paint.Size(int64(o.Least)) + " to " + paint.Size(int64(o.Most))
 		if w >= 50 {
-			text += ", half up to " + size(o.Median)
+			text += ", half up to " + paint.Size(int64(o.Median))
 		}
 		put("sizes", paint.Plain, "%s", text)
 	}
@@ -374,7 +374,7 @@ func (m *Model) layOut(set *payload.Set, p *payload.Payload, width int) page {
 		rows = append(rows, paint.Hex(data[:min(len(data), 16<<10)])...)
 	}
 	if len(data) > shownBytes {
-		rows = append(rows, paint.Row{{Style: paint.Dim, Text: fmt.Sprintf("(the first of %s)", size(len(data)))}})
+		rows = append(rows, paint.Row{{Style: paint.Dim, Text: fmt.Sprintf("(the first of %s)", paint.Size(int64(len(data))))}})
 	}
 	out.rows = paint.Wrap(rows, width)
 	return out
@@ -550,14 +550,4 @@ func (m *Model) fields(set *payload.Set, a *about) (out []fieldRow) {
 		}
 	}
 	return out
-}
-
-func size(n int) string {
-	switch {
-	case n < 10_000:
-		return fmt.Sprintf("%d B", n)
-	case n < 10_000_000:
-		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
-	}
-	return fmt.Sprintf("%.1f MB", float64(n)/1e6)
 }
