@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -163,7 +162,6 @@ func recordTo(cmd *cobra.Command, dir, name, to, listen string, pointers []strin
 		return could(fmt.Errorf("not everything was recorded: %w", failed))
 	}
 	if r.Archive.Entries == 0 {
-		_ = os.Remove(file) // an empty recording is refused by the project
 		return nil
 	}
 	added, err := project.AddSet(dir, name, "{recording: "+desk.SavedDir+"/"+name+".har}")

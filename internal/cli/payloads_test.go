@@ -168,6 +168,7 @@ func TestRecordingsComeIn(t *testing.T) {
 		{[]string{"payloads", "import", bare, "--as", "../x"}, 2, []string{"not a name for a payload set"}},
 		{[]string{"payloads", "import", bare, "--as", "x", "--kind", "tape"}, 2, []string{"--kind is \"tape\"; there are cloudevents"}},
 		{[]string{"payloads", "import", filepath.Join(dir, "in", "folder"), "--as", "docs"}, 0, []string{"docs: 1 payload from a recording of the kind folder"}},
+		{[]string{"payloads", "import", filepath.Join(dir, "in"), "--as", "x", "--kind", "har"}, 2, []string{"is a folder", "--kind har is of a file"}},
 		{[]string{"payloads", "show", "docs"}, 0, []string{`"subject": "a.csv"`, `"dataref": "file://`, `"content_type": "text/csv`, `"size": 4`}},
 		{[]string{"payloads", "infer", "bare", "--out", learned}, 0, nil},
 		{[]string{"payloads", "validate", "bare", "--schema", learned}, 0, []string{"3 of 3 payloads fit"}},

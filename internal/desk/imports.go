@@ -85,6 +85,9 @@ func (i Import) Import(ctx context.Context, dir string) (*Imported, error) {
 	w := &importing{Import: i, ctx: ctx, dir: dir, out: &Imported{Redacted: map[string]int{}, Suspects: map[string]int{}},
 		redact: &payload.Redactor{Key: key, Set: i.Name, Pointers: i.Redact, Looks: i.Suspects}}
 	defer w.drop()
+	if info.IsDir() && i.Form.Kind != "" {
+		return nil, fmt.Errorf("%s is a folder, which is read as storage events; --kind %s is of a file", i.From, i.Form.Kind)
+	}
 	if info.IsDir() {
 		w.out.Kind = "folder"
 		err = w.folder()

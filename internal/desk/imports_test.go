@@ -71,6 +71,8 @@ func TestTheFrontIsRecorded(t *testing.T) {
 		if err != nil || !strings.Contains(said, "recorded as evening") || !strings.Contains(said, "2 places redacted") {
 			t.Errorf("%q, %v", said, err)
 		}
+		// what is sent while the project is read again may be broken off
+		until(t, "the set is known", func() bool { return len(s.Plan().Sets) == 1 })
 	}
 	l, err := project.Load(dir)
 	if err != nil {

@@ -553,6 +553,8 @@ func (s *Standing) answerOf(f *Firing) front.Answer {
 		return front.Plain(http.StatusGatewayTimeout, "%s %s", s.NameOf(try), try.Why)
 	case try != nil && try.Reply != nil && try.Reply.Status > 0 && try.Reply.Result == engine.OK:
 		return front.Answer{Status: try.Reply.Status, Header: try.Reply.Header, Body: try.Reply.Body}
+	case try != nil && try.Why == "":
+		return front.Plain(http.StatusBadGateway, "%s gave no answer: %v, such as when the project is read again meanwhile", s.NameOf(try), try.Result)
 	case try != nil:
 		return front.Plain(http.StatusBadGateway, "%s %s", s.NameOf(try), try.Why)
 	}

@@ -118,5 +118,13 @@ func (a *Archive) Count() int {
 	return a.Entries
 }
 
-// Close closes the file.
-func (a *Archive) Close() error { return a.file.Close() }
+// Close closes the file. One without any entry is removed: it is no recording.
+func (a *Archive) Close() error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	err := a.file.Close()
+	if a.Entries == 0 && err == nil {
+		err = os.Remove(a.file.Name())
+	}
+	return err
+}

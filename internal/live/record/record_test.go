@@ -83,6 +83,13 @@ func TestMendedAfterACut(t *testing.T) {
 			t.Fatalf("cut at %d: %d entries after one more", cut, len(got))
 		}
 	}
+	empty, err := Open(filepath.Join(dir, "empty.har"))
+	if err != nil || empty.Close() != nil {
+		t.Fatal(err)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "empty.har")); err == nil {
+		t.Error("a recording of nothing is left")
+	}
 	if err := os.WriteFile(path, []byte(`{"mine":true}`), 0o644); err != nil {
 		t.Fatal(err)
 	}
