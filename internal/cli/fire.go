@@ -193,14 +193,10 @@ func fire(cmd *cobra.Command, d *desk.Desk, o desk.Order, times int, asJSON bool
 	good, expected := true, true
 	took := map[engine.Class][]time.Duration{}
 	for n := range times {
-		f := s.Fire(o)
-		select {
-		case <-f.Done():
-		case <-cmd.Context().Done():
-			f.Stop()
-			return coded{interrupted, errors.New("interrupted")}
+		v, err := shoot(cmd, s, o)
+		if err != nil {
+			return err
 		}
-		v := s.Look(f)
 		if times == 1 {
 			s.Heard(v)
 		}
@@ -238,6 +234,18 @@ func fire(cmd *cobra.Command, d *desk.Desk, o desk.Order, times int, asJSON bool
 		return errMissed
 	}
 	return nil
+}
+
+// shoot fires once and waits for the end.
+func shoot(cmd *cobra.Command, s *desk.Standing, o desk.Order) (desk.Shown, error) {
+	f := s.Fire(o)
+	select {
+	case <-f.Done():
+	case <-cmd.Context().Done():
+		f.Stop()
+		return desk.Shown{}, coded{interrupted, errors.New("interrupted")}
+	}
+	return s.Look(f), nil
 }
 
 // quietly opens the desk for one command; leave ends it and whatever runs.

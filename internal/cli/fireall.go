@@ -29,14 +29,10 @@ func fireAll(cmd *cobra.Command, d *desk.Desk, o desk.Order, junit string) error
 			continue
 		}
 		o.Item = item
-		f := s.Fire(o)
-		select {
-		case <-f.Done():
-		case <-cmd.Context().Done():
-			f.Stop()
-			return coded{interrupted, errors.New("interrupted")}
+		v, err := shoot(cmd, s, o)
+		if err != nil {
+			return err
 		}
-		v := s.Look(f)
 		x := describe(s, &v)
 		n++
 		var broken []string

@@ -76,7 +76,7 @@ and parameters, and what --redact names. Equal secrets get equal stand-ins.`,
 
 func reportImport(w io.Writer, name string, out *desk.Imported) {
 	fmt.Fprintf(w, "%s: %s from a recording of the kind %s, %d bytes in %s\n", name, plural(out.Count, "payload"), out.Kind, out.Bytes, out.File)
-	reportSecrets(w, out.Redacted, out.Suspects)
+	reportSecrets(w, out.Tally)
 	for _, m := range out.Broken {
 		fmt.Fprintln(w, "left out: "+proc.Harmless(m.Error()))
 	}
@@ -90,14 +90,14 @@ func reportImport(w io.Writer, name string, out *desk.Imported) {
 
 // reportSecrets tells what was redacted, and what was left although it looks like
 // a secret.
-func reportSecrets(w io.Writer, redacted, suspects map[string]int) {
-	for _, place := range slices.Sorted(maps.Keys(redacted)) {
-		fmt.Fprintf(w, "redacted: %s, %d times\n", proc.Harmless(place), redacted[place])
+func reportSecrets(w io.Writer, found payload.Tally) {
+	for _, place := range slices.Sorted(maps.Keys(found.Redacted)) {
+		fmt.Fprintf(w, "redacted: %s, %d times\n", proc.Harmless(place), found.Redacted[place])
 	}
-	for _, place := range slices.Sorted(maps.Keys(suspects)) {
-		fmt.Fprintf(w, "looks like a secret and was kept: %s, %d times\n", proc.Harmless(place), suspects[place])
+	for _, place := range slices.Sorted(maps.Keys(found.Suspects)) {
+		fmt.Fprintf(w, "looks like a secret and was kept: %s, %d times\n", proc.Harmless(place), found.Suspects[place])
 	}
-	if len(suspects) > 0 {
+	if len(found.Suspects) > 0 {
 		fmt.Fprintln(w, "(--redact-suspects redacts those, --redact POINTER one place)")
 	}
 }
@@ -152,19 +152,19 @@ func recordTo(cmd *cobra.Command, dir, name, to, listen string, pointers []strin
 	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
 	defer stop()
 	r.Stop(ctx)
-	redacted, left, failed := r.Report()
+	found, failed := r.Report()
 	fmt.Fprintf(out, "%s recorded as %s\n", plural(r.Archive.Entries, "exchange"), name)
 	if n := r.Skipped.Load(); n > 0 {
 		fmt.Fprintf(out, "%s passed on without being recorded: they asked for another protocol\n", plural(int(n), "connection"))
 	}
-	reportSecrets(out, redacted, left)
+	reportSecrets(out, found)
 	if failed != nil {
 		return could(fmt.Errorf("not everything was recorded: %w", failed))
 	}
 	if r.Archive.Entries == 0 {
 		return nil
 	}
-	added, err := project.AddSet(dir, name, "{recording: "+desk.SavedDir+"/"+name+".har}")
+	added, err := project.AddRecording(dir, name, desk.SavedDir+"/"+name+".har")
 	if err != nil {
 		fmt.Fprintln(out, "note: "+proc.Harmless(err.Error()))
 	} else if added {

@@ -100,15 +100,7 @@ redacted where.`,
 			}
 			shown := *p
 			if shown.Request != nil { // secrets are for the function alone
-				r := *shown.Request
-				r.Header = nil
-				for _, h := range p.Request.Header {
-					if carry.SecretHeader(h.Name) {
-						h.Value = proc.Stars
-					}
-					r.Header = append(r.Header, h)
-				}
-				shown.Request = &r
+				shown.Request = payload.Shown(p.Request)
 			}
 			text := bytes.ReplaceAll(shown.Text(), []byte(`{{"{{"}}`), []byte("{{"))
 			if !carry.IsText(text) {

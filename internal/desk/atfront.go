@@ -3,8 +3,6 @@ package desk
 import (
 	"context"
 	"fmt"
-	"slices"
-	"strings"
 	"time"
 
 	"nightdrill/internal/core/event"
@@ -66,7 +64,7 @@ func (s *Standing) StopRecording() (said string, err error) {
 	if err := f.Archive.Close(); err != nil {
 		return "", err
 	}
-	redacted, suspects, failed := f.Report()
+	found, failed := f.Report()
 	if failed != nil {
 		return "", fmt.Errorf("not everything was recorded: %w", failed)
 	}
@@ -74,13 +72,13 @@ func (s *Standing) StopRecording() (said string, err error) {
 		return "nothing came to the front, so there is no recording", nil
 	}
 	said = fmt.Sprintf("%d exchanges are recorded as %s", n, f.name)
-	if len(redacted) > 0 {
-		said += fmt.Sprintf(", secrets at %d places redacted", len(redacted))
+	if n := len(found.Redacted); n > 0 {
+		said += fmt.Sprintf(", secrets at %d places redacted", n)
 	}
-	if len(suspects) > 0 {
-		said += fmt.Sprintf("; at %d places something looks like a secret and was kept", len(suspects))
+	if n := len(found.Suspects); n > 0 {
+		said += fmt.Sprintf("; at %d places something looks like a secret and was kept", n)
 	}
-	if _, err := project.AddSet(s.Dir, f.name, "{recording: "+SavedDir+"/"+f.name+".har}"); err != nil {
+	if _, err := project.AddRecording(s.Dir, f.name, SavedDir+"/"+f.name+".har"); err != nil {
 		return said, err
 	}
 	return said, nil
@@ -96,13 +94,7 @@ func (s *Standing) recorded(ctx context.Context, r *event.Request) front.Answer 
 	if f == nil {
 		return a
 	}
-	reply := &payload.Reply{Status: a.Status, Body: a.Body}
-	for name, values := range a.Header {
-		for _, v := range values {
-			reply.Header = append(reply.Header, event.Field{Name: name, Value: v})
-		}
-	}
-	slices.SortStableFunc(reply.Header, func(a, b event.Field) int { return strings.Compare(a.Name, b.Name) })
+	reply := &payload.Reply{Status: a.Status, Header: record.Fields(a.Header), Body: a.Body}
 	took := time.Since(began)
 	_ = f.Keep(payload.Payload{Request: r, Reply: reply, Time: began.UTC()}, took, 0, "") // it remembers what failed
 	return a

@@ -42,15 +42,14 @@ type Import struct {
 
 // Imported is what became of an import.
 type Imported struct {
-	File     string // relative to the project's folder
-	Kind     string
-	Count    int
-	Bytes    int64 // of the recording that was written
-	Broken   project.Mistakes
-	Redacted map[string]int // by place
-	Suspects map[string]int // what looks like a secret and was left
-	Notes    []string
-	Added    bool // the set was added to the project's file
+	File   string // relative to the project's folder
+	Kind   string
+	Count  int
+	Bytes  int64 // of the recording that was written
+	Broken project.Mistakes
+	payload.Tally
+	Notes []string
+	Added bool // the set was added to the project's file
 }
 
 // mostBroken is how many broken records are told of one by one.
@@ -82,7 +81,7 @@ func (i Import) Import(ctx context.Context, dir string) (*Imported, error) {
 	if i.Form.Source == "" {
 		i.Form.Source = "/recorded/" + i.Name
 	}
-	w := &importing{Import: i, ctx: ctx, dir: dir, out: &Imported{Redacted: map[string]int{}, Suspects: map[string]int{}},
+	w := &importing{Import: i, ctx: ctx, dir: dir, out: &Imported{},
 		redact: &payload.Redactor{Key: key, Set: i.Name, Pointers: i.Redact, Looks: i.Suspects}}
 	defer w.drop()
 	if info.IsDir() && i.Form.Kind != "" {
@@ -173,12 +172,7 @@ func (w *importing) put(p payload.Payload) error {
 	if w.out.Kind != "folder" { // of which there are only names and sizes
 		var redacted, suspects []payload.Spot
 		p, redacted, suspects = w.redact.Apply(p)
-		for _, s := range redacted {
-			w.out.Redacted[s.String()]++
-		}
-		for _, s := range suspects {
-			w.out.Suspects[s.String()]++
-		}
+		w.out.Add(redacted, suspects)
 	}
 	w.line = w.line[:0]
 	if w.har {
@@ -255,8 +249,7 @@ func (w *importing) finish() (*Imported, error) {
 		w.out.Notes = append(w.out.Notes, fmt.Sprintf("%d events have the source and id of one before them; they are kept, as a source that delivers twice would", w.twice))
 	}
 	var err error
-	settings := "{recording: " + w.out.File + "}"
-	if w.out.Added, err = project.AddSet(w.dir, w.Name, settings); err != nil {
+	if w.out.Added, err = project.AddRecording(w.dir, w.Name, w.out.File); err != nil {
 		w.out.Notes = append(w.out.Notes, err.Error())
 	}
 	return w.out, nil

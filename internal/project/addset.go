@@ -71,6 +71,11 @@ func AddSet(dir, name, settings string) (added bool, err error) {
 	return true, WriteWhole(path, []byte(changed))
 }
 
+// AddRecording is AddSet for a recording in a file below the project's folder.
+func AddRecording(dir, name, file string) (added bool, err error) {
+	return AddSet(dir, name, "{recording: "+file+"}")
+}
+
 // WriteWhole writes a file so that it is there whole or not at all.
 func WriteWhole(path string, text []byte) error {
 	return WriteWith(path, func(w *bufio.Writer) error {

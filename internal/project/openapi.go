@@ -428,14 +428,14 @@ func (p *parameter) query(v any) (out []string) {
 	name := url.QueryEscape(p.name)
 	pair := func(name, value string) { out = append(out, name+"="+url.QueryEscape(value)) }
 	if p.asJSON {
-		pair(name, text(v))
+		pair(name, payload.PlainText(v))
 		return out
 	}
 	switch v := v.(type) {
 	case []any:
 		if p.explode && p.style != "spaceDelimited" && p.style != "pipeDelimited" {
 			for _, x := range v {
-				pair(name, text(x))
+				pair(name, payload.PlainText(x))
 			}
 			return out
 		}
@@ -444,43 +444,32 @@ func (p *parameter) query(v any) (out []string) {
 		for _, key := range slices.Sorted(maps.Keys(v)) {
 			switch {
 			case p.style == "deepObject":
-				pair(name+"%5B"+url.QueryEscape(key)+"%5D", text(v[key]))
+				pair(name+"%5B"+url.QueryEscape(key)+"%5D", payload.PlainText(v[key]))
 			case p.explode:
-				pair(url.QueryEscape(key), text(v[key]))
+				pair(url.QueryEscape(key), payload.PlainText(v[key]))
 			}
 		}
 		if !p.explode && p.style != "deepObject" {
 			pair(name, strings.Join(texts(v), ","))
 		}
 	default:
-		pair(name, text(v))
+		pair(name, payload.PlainText(v))
 	}
 	return out
-}
-
-func text(v any) string {
-	switch v := v.(type) {
-	case nil:
-		return ""
-	case string:
-		return v
-	}
-	b, _ := json.Marshal(v) // it was decoded from JSON
-	return string(b)
 }
 
 func texts(v any) (out []string) {
 	switch v := v.(type) {
 	case []any:
 		for _, x := range v {
-			out = append(out, text(x))
+			out = append(out, payload.PlainText(x))
 		}
 	case map[string]any:
 		for _, key := range slices.Sorted(maps.Keys(v)) {
-			out = append(out, key, text(v[key]))
+			out = append(out, key, payload.PlainText(v[key]))
 		}
 	default:
-		out = append(out, text(v))
+		out = append(out, payload.PlainText(v))
 	}
 	return out
 }

@@ -534,10 +534,7 @@ func (l *loader) made(set *payload.Set, o *object) {
 		l.wrong(o.fields["size"], "%s: %v", o.at("size"), err)
 	}
 	g.Size(size)
-	set.FitsName = set.Origin
-	if set.Fits, err = Schema(path, l.dir); err != nil {
-		l.wrong(o.fields["schema"], "%s: %v", o.at("schema"), err)
-	}
+	set.Fits, set.FitsName = g.Validator(), set.Origin
 	set.Maker = &payload.Maker{Mode: as.Mode, Seed: seed, Outline: g.Outline(), Make: func(mode string, seed, n uint64) (p payload.Payload, breaks string, err error) {
 		how := as
 		how.Mode = mode

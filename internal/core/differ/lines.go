@@ -26,13 +26,6 @@ func Lines(text []byte) (out []Line, ok bool) {
 	d := json.NewDecoder(bytes.NewReader(text))
 	d.UseNumber()
 	var value func(at []string, before string) bool
-	write := func(v any) string {
-		var b bytes.Buffer
-		e := json.NewEncoder(&b)
-		e.SetEscapeHTML(false)
-		_ = e.Encode(v) // it was read as JSON
-		return strings.TrimRight(b.String(), "\n")
-	}
 	value = func(at []string, before string) bool {
 		if len(out) > mostLines || len(at) > 200 {
 			return false

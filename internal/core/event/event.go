@@ -193,7 +193,7 @@ func (e *Event) AppendJSON(b []byte) []byte {
 			b = append(b, ',', '"')
 			b = append(b, name...)
 			b = append(b, '"', ':')
-			b = appendString(b, value)
+			b = AppendString(b, value)
 		}
 	}
 	e.context(put)
@@ -211,7 +211,7 @@ func (e *Event) AppendJSON(b []byte) []byte {
 		b = append(b, e.Data...)
 	default:
 		b = append(b, `,"data":`...)
-		b = appendString(b, string(e.Data))
+		b = AppendString(b, string(e.Data))
 	}
 	return append(b, '}')
 }
@@ -227,7 +227,8 @@ func (e *Event) context(put func(name, value string)) {
 	}
 }
 
-func appendString(b []byte, s string) []byte {
+// AppendString appends a text as JSON.
+func AppendString(b []byte, s string) []byte {
 	plain := true
 	for i := range len(s) {
 		c := s[i]

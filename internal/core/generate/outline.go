@@ -24,6 +24,9 @@ const (
 	mostOutlined, deepestOutlined = 400, 6
 )
 
+// Validator gives the schema as the validator compiled it.
+func (g *Generator) Validator() *jsonschema.Schema { return g.whole }
+
 // Outline gives the places that the schema names, as far as no choice stands
 // before them.
 func (g *Generator) Outline() (out []Member) {

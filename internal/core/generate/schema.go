@@ -26,6 +26,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"nightdrill/internal/core/differ"
+	"nightdrill/internal/core/event"
 )
 
 // Refused is a schema that cannot be honoured.
@@ -755,7 +756,7 @@ func write(b []byte, v any) []byte {
 			if i > 0 {
 				b = append(b, ',')
 			}
-			b = write(append(writeText(b, name), ':'), v.values[i])
+			b = write(append(event.AppendString(b, name), ':'), v.values[i])
 		}
 		return append(b, '}')
 	case map[string]any:
@@ -764,7 +765,7 @@ func write(b []byte, v any) []byte {
 			if i > 0 {
 				b = append(b, ',')
 			}
-			b = write(append(writeText(b, name), ':'), v[name])
+			b = write(append(event.AppendString(b, name), ':'), v[name])
 		}
 		return append(b, '}')
 	case []any:
@@ -777,27 +778,13 @@ func write(b []byte, v any) []byte {
 		}
 		return append(b, ']')
 	case string:
-		return writeText(b, v)
+		return event.AppendString(b, v)
 	case json.Number:
 		return append(b, v...)
 	case bool:
 		return strconv.AppendBool(b, v)
 	}
 	return append(b, "null"...)
-}
-
-// writeText writes a text as JSON.
-func writeText(b []byte, s string) []byte {
-	for i := range len(s) {
-		if c := s[i]; c < 0x20 || c >= 0x7f || c == '"' || c == '\\' {
-			var text bytes.Buffer
-			e := json.NewEncoder(&text)
-			e.SetEscapeHTML(false)
-			_ = e.Encode(s) // a string always encodes
-			return append(b, bytes.TrimRight(text.Bytes(), "\n")...)
-		}
-	}
-	return append(append(append(b, '"'), s...), '"')
 }
 
 // Why gives the innermost first reason of a validation's error, with its place;

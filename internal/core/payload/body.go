@@ -50,7 +50,7 @@ func EncodeBody(form string, data []byte, seed, n uint64) (body []byte, kind str
 	case "multipart":
 		return multipartBody(v, seed, n)
 	case "text":
-		return []byte(plainText(v)), "text/plain; charset=utf-8", nil
+		return []byte(PlainText(v)), "text/plain; charset=utf-8", nil
 	case "binary":
 		s, ok := v.(string)
 		if !ok {
@@ -70,8 +70,8 @@ func EncodeBody(form string, data []byte, seed, n uint64) (body []byte, kind str
 	return nil, "", fmt.Errorf("%q is no form of a body; there are %s", form, strings.Join(Bodies, ", "))
 }
 
-// plainText writes a value as people would: a text without quotes.
-func plainText(v any) string {
+// PlainText writes a value as people would: a text without quotes.
+func PlainText(v any) string {
 	switch v := v.(type) {
 	case nil:
 		return ""
@@ -85,11 +85,11 @@ func plainText(v any) string {
 func plainList(v any) (out []string) {
 	if list, ok := v.([]any); ok {
 		for _, x := range list {
-			out = append(out, plainText(x))
+			out = append(out, PlainText(x))
 		}
 		return out
 	}
-	return []string{plainText(v)}
+	return []string{PlainText(v)}
 }
 
 // csvBody writes rows (RFC 4180), the columns in the order of their names.
@@ -124,7 +124,7 @@ func csvBody(v any) ([]byte, string, error) {
 	for _, r := range rows {
 		record := make([]string, len(names))
 		for i, name := range names {
-			record[i] = plainText(r.(map[string]any)[name])
+			record[i] = PlainText(r.(map[string]any)[name])
 		}
 		write(record)
 	}
@@ -148,7 +148,7 @@ func multipartBody(v any, seed, n uint64) ([]byte, string, error) {
 			content := ""
 			switch file, isObject := x.(map[string]any); {
 			case isObject && file["filename"] != nil:
-				content = plainText(file["content"])
+				content = PlainText(file["content"])
 				if file["encoding"] == "base64" {
 					raw, err := base64.StdEncoding.DecodeString(content)
 					if err != nil {
@@ -156,16 +156,16 @@ func multipartBody(v any, seed, n uint64) ([]byte, string, error) {
 					}
 					content = string(raw)
 				}
-				kind := plainText(file["type"])
+				kind := PlainText(file["type"])
 				if kind == "" {
 					kind = "application/octet-stream"
 				}
-				fmt.Fprintf(&b, "; filename=\"%s\"\r\nContent-Type: %s", quote.Replace(plainText(file["filename"])), strings.NewReplacer("\r", "", "\n", "").Replace(kind))
+				fmt.Fprintf(&b, "; filename=\"%s\"\r\nContent-Type: %s", quote.Replace(PlainText(file["filename"])), strings.NewReplacer("\r", "", "\n", "").Replace(kind))
 			case isObject:
 				b.WriteString("\r\nContent-Type: application/json")
-				content = plainText(x)
+				content = PlainText(x)
 			default:
-				content = plainText(x)
+				content = PlainText(x)
 			}
 			fmt.Fprintf(&b, "\r\n\r\n%s\r\n", content)
 		}

@@ -57,7 +57,7 @@ func (s *Set) Overview(columns int) (o Overview) {
 	if o.Span = slices.Max(times); o.Span > 0 {
 		o.Arrivals = make([]int, columns)
 		for _, t := range times {
-			o.Arrivals[min(int(int64(t)*int64(columns)/int64(o.Span)), columns-1)]++
+			o.Arrivals[min(int(float64(t)/float64(o.Span)*float64(columns)), columns-1)]++
 		}
 	}
 	return o

@@ -58,6 +58,23 @@ func (s Spot) String() string {
 	return s.Where + " (" + s.What + ")"
 }
 
+// Tally counts, by their places, what was redacted and what was left although it
+// looks like a secret.
+type Tally struct{ Redacted, Suspects map[string]int }
+
+// Add counts what Apply gave.
+func (t *Tally) Add(redacted, suspects []Spot) {
+	if t.Redacted == nil {
+		t.Redacted, t.Suspects = map[string]int{}, map[string]int{}
+	}
+	for _, s := range redacted {
+		t.Redacted[s.String()]++
+	}
+	for _, s := range suspects {
+		t.Suspects[s.String()]++
+	}
+}
+
 // SecretHeader tells whether a header's value is not to be kept or shown.
 func SecretHeader(name string) bool {
 	name = strings.ToLower(name)
@@ -92,6 +109,19 @@ func ShownTarget(target string) string {
 		}
 	}
 	return path + "?" + strings.Join(parts, "&")
+}
+
+// Shown gives a request as it may be shown: the values of secret headers and
+// parameters hidden, stand-ins excepted.
+func Shown(r *event.Request) *event.Request {
+	c := *r
+	c.Target, c.Header = ShownTarget(r.Target), slices.Clone(r.Header)
+	for i, h := range c.Header {
+		if SecretHeader(h.Name) && !standIn.MatchString(h.Value) {
+			c.Header[i].Value = Hidden
+		}
+	}
+	return &c
 }
 
 // standInFor gives the stand-in of a secret.
@@ -263,7 +293,11 @@ func (x *redaction) body(where string, body []byte, kind string) []byte {
 	if strings.HasPrefix(kind, "application/x-www-form-urlencoded") {
 		return []byte(x.pairs(where+" ", string(body)))
 	}
-	if first := bytes.TrimLeft(body, " \t\r\n"); event.IsJSON(kind) && len(first) > 0 && (len(x.Pointers) > 0 || signs(string(body)) != 0) {
+	text := string(body)
+	if len(x.Pointers) == 0 && signs(text) == 0 {
+		return body
+	}
+	if event.IsJSON(kind) {
 		if v, err := differ.Decode(body); err == nil {
 			before := len(x.redacted)
 			v = x.value(where, nil, v)
@@ -279,7 +313,10 @@ func (x *redaction) body(where string, body []byte, kind string) []byte {
 		}
 		return body
 	}
-	return []byte(x.text(where, string(body)))
+	if other := x.text(where, text); other != text {
+		return []byte(other)
+	}
+	return body
 }
 
 // value redacts within a decoded value.

@@ -305,7 +305,7 @@ func TestSuspects(t *testing.T) {
 		"plain words of a harbour and its boats": "",
 	} {
 		data, _ := json.Marshal(map[string]string{"x": text})
-		one := ParseMust(t, `{"specversion":"1.0","id":"1","source":"s","type":"t","data":`+string(data)+`}`)
+		one := mustParse(t, `{"specversion":"1.0","id":"1","source":"s","type":"t","data":`+string(data)+`}`)
 		_, _, suspects := r.Apply(one)
 		got := ""
 		for _, s := range suspects {
@@ -330,8 +330,8 @@ func TestSuspects(t *testing.T) {
 	}
 }
 
-// ParseMust reads one event.
-func ParseMust(t *testing.T, text string) Payload {
+// mustParse reads one event.
+func mustParse(t *testing.T, text string) Payload {
 	t.Helper()
 	list, mistakes := Read([]byte(text))
 	if len(list) != 1 || len(mistakes) > 0 {
@@ -354,7 +354,7 @@ func TestNoSecretIsLeft(t *testing.T) {
 		"POST / HTTP/1.1\nX-Api-Key: " + secret + "\nContent-Type: text/plain\n\nit was " + secret,
 		`{"specversion":"1.0","id":"1","source":"s","type":"t","data":{"a":{"x":{"b":"` + secret + `"}}}}`,
 	} {
-		one := ParseMust(t, text)
+		one := mustParse(t, text)
 		one.Reply = &Reply{Status: 200, Header: []event.Field{{Name: "Set-Cookie", Value: "a=" + secret + "; Path=/"}}, Body: []byte(`{"a":{"0":{"b":"` + secret + `"}}}`)}
 		if one.Event != nil {
 			one.Reply = nil
@@ -384,7 +384,7 @@ func TestNoSecretIsLeft(t *testing.T) {
 func TestOverview(t *testing.T) {
 	s := &Set{}
 	for i := range 10 {
-		p := ParseMust(t, fmt.Sprintf(`{"specversion":"1.0","id":"%d","source":"s","type":"t","time":"2026-05-01T10:%02d:%02dZ","data":{"k":"redacted-0123456789abcde%d"}}`, i, i*i/60, i*i%60, i))
+		p := mustParse(t, fmt.Sprintf(`{"specversion":"1.0","id":"%d","source":"s","type":"t","time":"2026-05-01T10:%02d:%02dZ","data":{"k":"redacted-0123456789abcde%d"}}`, i, i*i/60, i*i%60, i))
 		s.Payloads = append(s.Payloads, p)
 	}
 	o := s.Overview(9)
@@ -397,6 +397,11 @@ func TestOverview(t *testing.T) {
 	}
 	if sum != 10 || o.Arrivals[0] != 3 || o.Arrivals[8] != 1 {
 		t.Errorf("arrivals %v", o.Arrivals)
+	}
+	// a span of years is told apart as one of seconds is
+	s.Payloads[9].Time = s.Payloads[0].Time.AddDate(40, 0, 0)
+	if o = s.Overview(48); o.Arrivals[0] != 9 || o.Arrivals[47] != 1 {
+		t.Errorf("arrivals over years %v", o.Arrivals)
 	}
 	s.Payloads[3].Time = time.Time{}
 	if o = s.Overview(9); o.Arrivals != nil {

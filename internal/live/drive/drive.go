@@ -74,6 +74,7 @@ type Driver struct {
 	rec        measure.Run
 	payloads   []*payload.Payload // those of rec.Payloads
 	expects    []*payload.Expect  // of the answers to them
+	expecting  bool               // whether there is any of those
 	unexpected int
 	takes      map[[2]int32]uint64
 	events     []eventInfo // beside rec.Arrivals
@@ -156,6 +157,7 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 			first[f.Set] = int32(len(r.payloads))
 			for n := range set.Payloads {
 				r.payloads, r.expects = append(r.payloads, &set.Payloads[n]), append(r.expects, set.ExpectOf(n))
+				r.expecting = r.expecting || set.ExpectOf(n) != nil
 				r.rec.Payloads = append(r.rec.Payloads, measure.Payload{Set: set.Name, N: n + 1, Label: set.Payloads[n].Label(), Blob: r.keep(eventText(&set.Payloads[n]))})
 			}
 		}

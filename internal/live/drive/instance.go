@@ -296,7 +296,6 @@ type job struct {
 	ids        []string // of a batch's events, in order
 	payload    *payload.Payload
 	expect     *payload.Expect // of the answer; nil for nothing
-	set        string          // that the payload is of
 }
 
 // send gives an invocation to its slot; the lock is held.
@@ -327,8 +326,7 @@ func (d *Driver) build(f *engine.Effect, fn *plan.Function) *job {
 	j := &job{invocation: f.Invocation, event: ids[0], trace: carry.Traceparent(d.trace, ids[0], f.Invocation)}
 	first, _ := d.payloadOf(ids[0])
 	if d.tracks == nil && len(ids) == 1 {
-		n := d.rec.Arrivals[ids[0]].Payload
-		j.payload, j.expect, j.set = first, d.expects[n], d.rec.Payloads[n].Set+"#"+strconv.Itoa(d.rec.Payloads[n].N)
+		j.payload, j.expect = first, d.expects[d.rec.Arrivals[ids[0]].Payload]
 	}
 	if r := first.Request; r != nil && d.p.Sources[f.Source].Kind == plan.HTTP {
 		j.message = carry.Build(fn, r, nil, false)
@@ -363,7 +361,7 @@ func (d *Driver) payloadOf(event int64) (p *payload.Payload, round int32) {
 func (s *slot) work() {
 	conn := carry.New(s.in.address)
 	defer conn.Close()
-	if s.in.d.tracks != nil || slices.ContainsFunc(s.in.d.expects, func(x *payload.Expect) bool { return x != nil }) {
+	if s.in.d.tracks != nil || s.in.d.expecting {
 		conn.Keep = carry.ReplyLimit // somebody looks at it, or saves it
 	}
 	for j := range s.jobs {
@@ -420,7 +418,8 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 		if why != "" {
 			s.cur.Unexpected = true
 			if d.unexpected++; d.unexpected == 1 {
-				d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("the first unexpected answer was to %s: %s", j.set, why))
+				p := &d.rec.Payloads[d.rec.Arrivals[j.event].Payload]
+				d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("the first unexpected answer was to %s#%d: %s", p.Set, p.N, why))
 			}
 		}
 		if d.tracks == nil {

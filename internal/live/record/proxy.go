@@ -29,10 +29,9 @@ type Recorder struct {
 	Redact  *payload.Redactor
 	Base    string // the address that targets are relative to
 
-	mu       sync.Mutex
-	suspects map[string]int
-	redacted map[string]int
-	failed   error
+	mu     sync.Mutex
+	tally  payload.Tally
+	failed error
 }
 
 // Keep writes an exchange down. p's reply may be nil.
@@ -41,27 +40,19 @@ func (r *Recorder) Keep(p payload.Payload, wait, receive time.Duration, comment 
 	err := r.Archive.Append(out.AppendHAR(nil, r.Base, wait, receive, comment))
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.redacted == nil {
-		r.redacted, r.suspects = map[string]int{}, map[string]int{}
-	}
-	for _, s := range redacted {
-		r.redacted[s.String()]++
-	}
-	for _, s := range suspects {
-		r.suspects[s.String()]++
-	}
+	r.tally.Add(redacted, suspects)
 	if err != nil && r.failed == nil {
 		r.failed = err
 	}
 	return err
 }
 
-// Report gives how often something was redacted, and left although it looks like
-// a secret, by its place.
-func (r *Recorder) Report() (redacted, suspects map[string]int, failed error) {
+// Report gives what was redacted, and what was left although it looks like a
+// secret; failed is why not everything was recorded.
+func (r *Recorder) Report() (found payload.Tally, failed error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.redacted, r.suspects, r.failed
+	return r.tally, r.failed
 }
 
 // Proxy is a reverse proxy in front of a service.
@@ -109,7 +100,7 @@ func (p *Proxy) Start(listen, to string) error {
 			through.ServeHTTP(w, r)
 			return
 		}
-		x := &exchange{began: time.Now(), request: event.Request{Method: r.Method, Target: r.RequestURI, Header: fields(r.Header)}}
+		x := &exchange{began: time.Now(), request: event.Request{Method: r.Method, Target: r.RequestURI, Header: Fields(r.Header)}}
 		if r.Host != "" {
 			x.request.Header = slices.Insert(x.request.Header, 0, event.Field{Name: "Host", Value: r.Host})
 		}
@@ -190,7 +181,7 @@ func (p *Proxy) reply(r *http.Response) error {
 		return nil
 	}
 	x.first = time.Since(x.began)
-	x.reply = payload.Reply{Status: r.StatusCode, Header: fields(r.Header)}
+	x.reply = payload.Reply{Status: r.StatusCode, Header: Fields(r.Header)}
 	x.answered = true
 	if r.Body != nil {
 		r.Body = &listening{ReadCloser: r.Body, kept: &x.received}
@@ -242,7 +233,8 @@ func (p *Proxy) unreachable(w http.ResponseWriter, r *http.Request, err error) {
 // ofHop are headers of one connection (RFC 9110 §7.6.1).
 var ofHop = []string{"Connection", "Keep-Alive", "Proxy-Connection", "Transfer-Encoding", "Te", "Trailer", "Upgrade"}
 
-func fields(h http.Header) (out []event.Field) {
+// Fields gives headers in a fixed order, without those of one connection.
+func Fields(h http.Header) (out []event.Field) {
 	for name, values := range h {
 		if slices.Contains(ofHop, name) {
 			continue

@@ -200,18 +200,6 @@ func replyRows(r *carry.Reply) (rows []paint.Row, note string) {
 	return rows, note
 }
 
-// starred gives a request as it may be shown.
-func starred(r *event.Request) *event.Request {
-	c := *r
-	c.Header = slices.Clone(r.Header)
-	for i, h := range c.Header {
-		if carry.SecretHeader(h.Name) {
-			c.Header[i].Value = proc.Stars
-		}
-	}
-	return &c
-}
-
 // bodyRows lays a body out: JSON indented, text as it is, other bytes as a dump.
 func bodyRows(body []byte, mediaType string) (rows []paint.Row, note string) {
 	if len(body) == 0 {
@@ -293,7 +281,7 @@ func layOut(i *desk.Item, form int) (rows []paint.Row) {
 		return append(rows, paint.Code(harmless(string(cut(text))), "application/json")...)
 	}
 	if i.Payload.Request != nil {
-		r := starred(i.Payload.Request)
+		r := payload.Shown(i.Payload.Request)
 		rows = append(rows, paint.Row{{Style: paint.Bold, Text: r.Method + " "}, {Style: paint.Plain, Text: proc.Harmless(r.Target)}})
 		kind := ""
 		for _, h := range r.Header {

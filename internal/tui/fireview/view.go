@@ -677,7 +677,7 @@ func (m *Model) curl() tea.Cmd {
 		return complain("%v", err)
 	}
 	base := "http://" + m.s.Front.Address
-	return tea.Batch(tea.SetClipboard(payload.Curl(base, p.Request)), say("Copied: %s", payload.Curl(base, starred(p.Request))))
+	return tea.Batch(tea.SetClipboard(payload.Curl(base, p.Request)), say("Copied: %s", payload.Curl(base, payload.Shown(p.Request))))
 }
 
 // keep makes a payload of the reply.

@@ -312,17 +312,14 @@ func (m *Model) layOut(set *payload.Set, p *payload.Payload, width int) page {
 	out := page{first: -1}
 	var rows []paint.Row
 	kind := ""
-	if r := p.Request; r != nil {
-		rows = append(rows, paint.Row{{Style: paint.Bold, Text: proc.Harmless(r.Method + " " + payload.ShownTarget(r.Target))}})
+	if p.Request != nil {
+		r := payload.Shown(p.Request)
+		rows = append(rows, paint.Row{{Style: paint.Bold, Text: proc.Harmless(r.Method + " " + r.Target)}})
 		for _, h := range r.Header {
-			value := h.Value
-			if carry.SecretHeader(h.Name) && !strings.Contains(value, payload.StandIn) {
-				value = proc.Stars
-			}
 			if strings.EqualFold(h.Name, "content-type") {
 				kind = h.Value
 			}
-			rows = append(rows, paint.Row{{Style: paint.Dim, Text: h.Name + ": "}, {Style: paint.Plain, Text: proc.Harmless(value)}})
+			rows = append(rows, paint.Row{{Style: paint.Dim, Text: h.Name + ": "}, {Style: paint.Plain, Text: proc.Harmless(h.Value)}})
 		}
 	} else {
 		e := p.Event
