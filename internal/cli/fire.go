@@ -289,7 +289,7 @@ func describe(s *desk.Standing, v *desk.Shown) fired {
 	if r := t.Reply; r != nil && r.Status > 0 {
 		x.Status, x.Size, x.Header = r.Status, r.Size, map[string]string{}
 		for name, values := range r.Header {
-			if x.Header[name] = strings.Join(values, ", "); carry.SecretHeader(name) {
+			if x.Header[name] = strings.Join(values, ", "); payload.SecretHeader(name) {
 				x.Header[name] = proc.Stars
 			}
 		}
@@ -384,7 +384,7 @@ const printed = 64_000
 func printReply(w io.Writer, r *carry.Reply) {
 	for _, name := range sortedNames(r.Header) {
 		for _, value := range r.Header[name] {
-			if carry.SecretHeader(name) {
+			if payload.SecretHeader(name) {
 				value = proc.Stars
 			}
 			fmt.Fprintf(w, "  %s: %s\n", name, proc.Harmless(value))

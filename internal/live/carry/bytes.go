@@ -16,9 +16,6 @@ import (
 // Kept is how much of an event or a reply is kept.
 const Kept = bodyKept
 
-// SecretHeader tells whether a header's value is not to be kept or shown.
-func SecretHeader(name string) bool { return payload.SecretHeader(name) }
-
 // Text gives a message as it is kept.
 func (m *Message) Text() []byte {
 	b := fmt.Appendf(nil, "%s %s\n", m.Method, m.Target)
@@ -29,7 +26,7 @@ func (m *Message) Text() []byte {
 }
 
 func appendHeader(b []byte, name, value string) []byte {
-	if SecretHeader(name) {
+	if payload.SecretHeader(name) {
 		value = "(left out)"
 	}
 	return fmt.Appendf(b, "%s: %s\n", name, value)

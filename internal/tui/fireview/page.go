@@ -191,7 +191,7 @@ func replyRows(r *carry.Reply) (rows []paint.Row, note string) {
 	rows = append(rows, paint.Row{})
 	for _, name := range slices.Sorted(maps.Keys(r.Header)) {
 		for _, value := range r.Header[name] {
-			if carry.SecretHeader(name) {
+			if payload.SecretHeader(name) {
 				value = proc.Stars
 			}
 			rows = append(rows, paint.Row{{Style: paint.Dim, Text: name + ": "}, {Style: paint.Dim, Text: proc.Harmless(value)}})
@@ -341,7 +341,7 @@ func messageRows(text string) (rows []paint.Row) {
 			style = paint.Dim
 		}
 		head = head && strings.TrimSpace(l) != ""
-		if name, _, ok := strings.Cut(l, ":"); head && n > 0 && ok && carry.SecretHeader(name) {
+		if name, _, ok := strings.Cut(l, ":"); head && n > 0 && ok && payload.SecretHeader(name) {
 			l = name + ": " + proc.Stars
 		}
 		rows = append(rows, paint.Row{{Style: style, Text: proc.Harmless(strings.TrimRight(l, "\r"))}})

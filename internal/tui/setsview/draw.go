@@ -410,7 +410,7 @@ func (m *Model) beside(set *payload.Set, p *payload.Payload, width int) {
 		kind := ""
 		for _, h := range d.Header {
 			value := h.Value
-			if carry.SecretHeader(h.Name) {
+			if payload.SecretHeader(h.Name) {
 				value = proc.Stars
 			}
 			if strings.EqualFold(h.Name, "content-type") {
