@@ -51,3 +51,75 @@ func BenchmarkInputs(b *testing.B) {
 	}
 	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "inputs/s")
 }
+
+// BenchmarkAllKinds feeds all five kinds of sources to busy functions, with few
+// or many partitions and with little or much waiting: what waits must not make
+// an input cost twice as much.
+func BenchmarkAllKinds(b *testing.B) {
+	for _, c := range []struct {
+		name                string
+		partitions, waiting int
+	}{{"1-partition/10-waiting", 1, 10}, {"64-partitions/10-waiting", 64, 10}, {"1-partition/10000-waiting", 1, 10_000}, {"64-partitions/10000-waiting", 64, 10_000}} {
+		b.Run(c.name, func(b *testing.B) {
+			limits := plan.Limits{Max: 80, PerInstance: 1, IdleAfter: time.Minute}
+			to := []plan.Wire{{To: 0}}
+			p := plan.Project{Concurrency: 2000,
+				Functions: []plan.Function{{Name: "f", Timeout: time.Minute, StartTimeout: time.Minute, Limits: limits}},
+				Sources: []plan.Source{
+					{Name: "h", Kind: plan.HTTP, Wires: to, Wait: time.Hour, DeadLetter: -1},
+					{Name: "q", Kind: plan.Queue, Wires: to, BatchMax: 1, Attempts: 3, Lease: time.Minute, MaxAge: time.Hour, Key: "group", DeadLetter: -1},
+					{Name: "b", Kind: plan.Storage, Wires: to, Attempts: 3, DeadLetter: -1},
+					{Name: "s", Kind: plan.Stream, Wires: to, BatchMax: 100, Partitions: c.partitions, Attempts: 3, DeadLetter: -1},
+					{Name: "t", Kind: plan.Schedule, Wires: to, WhileRunning: plan.Parallel, Attempts: 1, DeadLetter: -1},
+				}}
+			e := New(&p, []plan.Limits{limits}, time.Second)
+			var fx Effects
+			var flying []Effect
+			now := clock.Time(0)
+			handle := func(in Input) {
+				now += 100
+				fx.Reset()
+				e.Handle(now, in, &fx)
+				for i := range fx.List {
+					if fx.List[i].Kind == Send {
+						flying = append(flying, fx.List[i])
+					}
+				}
+			}
+			n := 0
+			arrive := func() {
+				n++
+				in := Input{Kind: Arrived, Source: int32(n % 5), Takes: 1}
+				switch in.Source {
+				case 1:
+					in.Key = int32(n % 512)
+				case 3:
+					in.Key = int32(n%c.partitions) + 1
+				}
+				handle(in)
+			}
+			for range limits.Max {
+				arrive()
+			}
+			for range c.waiting {
+				arrive()
+			}
+			for id := range len(e.instances) {
+				handle(Input{Kind: Ready, Instance: int32(id)})
+			}
+			b.ReportAllocs()
+			b.ResetTimer()
+			for i := range b.N {
+				if i%2 == 0 || len(flying) == 0 {
+					arrive()
+					continue
+				}
+				f := flying[0]
+				flying[0] = flying[len(flying)-1]
+				flying = flying[:len(flying)-1]
+				handle(Input{Kind: Answered, Instance: f.Instance, Slot: f.Slot, Invocation: f.Invocation, Status: 200})
+			}
+			b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "inputs/s")
+		})
+	}
+}

@@ -19,5 +19,10 @@ const (
 	batchTooLarge
 	zeroIgnored
 	heldIgnored
+	laneNotBlocked
+	outOfOrder
+	splitIgnored
+	ackKept
+	dropIgnored
 	rules // how many there are
 )

@@ -30,16 +30,17 @@ type Engine struct {
 	timers timers
 	out    *Effects
 
-	limit     int // the project's concurrency
-	used      int // in flight and starting for a waiting one, all functions
-	reserved  int // the same, but at least what is guaranteed for each
-	functions []function
-	sources   []source
-	boxes     []inbox // one for each wire, in the order of sources
-	instances []instance
-	pool      []delivery
-	free      []int32 // unused entries of pool
-	cursor    []int32 // working memory of grant
+	limit      int // the project's concurrency
+	used       int // in flight and starting for a waiting one, all functions
+	reserved   int // the same, but at least what is guaranteed for each
+	functions  []function
+	sources    []source
+	boxes      []inbox // one for each wire, in the order of sources
+	instances  []instance
+	pool       []delivery
+	free       []int32 // unused entries of pool
+	cursor     []int32 // working memory of grant
+	laneCursor []int32
 
 	events   int64  // taken so far
 	handed   uint64 // invocations so far
@@ -123,11 +124,11 @@ func New(p *plan.Project, limits []plan.Limits, settle time.Duration) *Engine {
 		e.sources = append(e.sources, source{&p.Sources[s], int32(len(e.boxes))})
 		for w, wire := range p.Sources[s].Wires {
 			box := int32(len(e.boxes))
-			e.boxes = append(e.boxes, inbox{source: int32(s), wire: int32(w), fn: int32(wire.To), head: -1, tail: -1, timer: -1})
+			e.boxes = append(e.boxes, newInbox(s, w, &p.Sources[s]))
 			e.functions[wire.To].boxes = append(e.functions[wire.To].boxes, box)
 		}
 	}
-	e.cursor = make([]int32, len(e.boxes))
+	e.cursor, e.laneCursor = make([]int32, len(e.boxes)), make([]int32, len(e.boxes))
 	return e
 }
 
@@ -155,7 +156,7 @@ func (e *Engine) Handle(now clock.Time, in Input, out *Effects) clock.Time {
 func (e *Engine) take(in Input) {
 	switch in.Kind {
 	case Arrived:
-		e.arrive(int(in.Source), in.Takes)
+		e.arrive(arrival{source: in.Source, takes: in.Takes, key: in.Key, delay: in.Delay, async: in.Async})
 	case Ready:
 		e.ready(in.Instance)
 	case StartFailed, Exited:
@@ -216,6 +217,13 @@ func (e *Engine) fire(before clock.Time) {
 		case timerFill:
 			e.boxes[t.a].timer = -1
 			e.balance(int(e.boxes[t.a].fn))
+		case timerLane:
+			b := &e.boxes[t.a]
+			b.lanes[t.b-1].timer = -1
+			if !e.ended {
+				e.openLane(b, t.b)
+				e.balance(int(b.fn))
+			}
 		case timerSettle:
 			e.sayOver()
 		}
@@ -228,50 +236,90 @@ func (e *Engine) say(f Effect) {
 	e.out.List = append(e.out.List, f)
 }
 
+// arrival is an event that comes.
+type arrival struct {
+	source, key int32
+	takes       uint64
+	delay       time.Duration
+	async       bool
+	from        int64
+	origin      Origin
+}
+
 // arrive takes an event that fell due: a delivery for each wire that takes it.
-func (e *Engine) arrive(s int, takes uint64) {
-	src := &e.sources[s]
+func (e *Engine) arrive(a arrival) {
+	src := &e.sources[a.source]
 	event := e.events
 	e.events++
-	e.say(Effect{Kind: EventTaken, Source: int32(s), Event: event})
-	if takes == 0 || e.ended {
+	e.say(Effect{Kind: EventTaken, Source: a.source, Event: event, From: a.from, Origin: a.origin})
+	if a.takes == 0 || e.ended {
 		outcome := Unmatched
-		if takes != 0 {
+		if a.takes != 0 {
 			outcome = Abandoned
 		}
-		e.say(Effect{Kind: Ended, Source: int32(s), Wire: -1, Event: event, Outcome: outcome})
+		e.say(Effect{Kind: Ended, Source: a.source, Wire: -1, Event: event, Outcome: outcome})
 		return
 	}
 	for w := range src.Wires {
-		if takes&(1<<w) == 0 {
+		if a.takes&(1<<w) == 0 {
 			continue
 		}
-		id := e.newDelivery()
+		box := src.firstBox + int32(w)
+		fn := e.boxes[box].fn
+		key := a.key
+		if src.Kind == plan.Schedule && src.WhileRunning != plan.Parallel {
+			if key = 1; src.WhileRunning == plan.Drop && e.boxes[box].all > 0 && e.broken != dropIgnored {
+				e.say(Effect{Kind: Ended, Function: fn, Source: a.source, Wire: int32(w), Event: event, Outcome: Skipped})
+				continue
+			}
+		}
+		id := e.newDelivery(box, key)
 		d := &e.pool[id]
-		d.event, d.box, d.arrived = event, src.firstBox+int32(w), e.now
+		d.event, d.async = event, a.async
 		e.open++
-		e.enqueue(id)
 		if src.MaxAge > 0 && src.Kind == plan.Queue {
 			d.age = e.timers.set(e.now.Add(src.MaxAge), timerAge, id, 0)
 		}
-		fn := int(e.boxes[d.box].fn)
-		e.balance(fn)
-		if src.Kind == plan.HTTP {
-			e.seat(id, fn)
+		if delay := e.hidden(src, a.delay); delay > 0 {
+			e.later(id, delay)
+			continue
 		}
+		e.show(id)
+	}
+}
+
+// hidden gives how long an event cannot be seen: by its own delay, by its
+// queue's, or because the next poll is to find it.
+func (e *Engine) hidden(src *source, delay time.Duration) time.Duration {
+	delay += src.Delay
+	if src.Kind == plan.Storage && src.Poll > 0 {
+		at := time.Duration(e.now.Add(delay))
+		delay += (at/src.Poll+1)*src.Poll - at
+	}
+	return delay
+}
+
+// show lets a delivery be seen: it waits for a slot, and may have one at once.
+func (e *Engine) show(id int32) {
+	e.enqueue(id)
+	box := &e.boxes[e.pool[id].box]
+	fn := int(box.fn)
+	e.balance(fn)
+	if e.sources[box.source].Kind == plan.HTTP {
+		e.seat(id, fn)
 	}
 }
 
 // seat decides what becomes of an HTTP delivery that was not handed over at
 // once: it waits for a starting slot if there is one for it, else up to the
-// source's wait, else it is rejected.
+// source's wait, else it is rejected. One whose answer nobody waits for waits.
 func (e *Engine) seat(id int32, fn int) {
 	d := &e.pool[id]
 	if d.state != waiting || d.granted {
 		return
 	}
 	f := &e.functions[fn]
-	if e.units(f) <= f.claimed*f.limits.PerInstance {
+	if e.units(f) <= f.claimed*f.limits.PerInstance || d.async && f.limits.Max > 0 {
 		d.granted = true
 		return
 	}
@@ -280,7 +328,7 @@ func (e *Engine) seat(id int32, fn int) {
 		e.finish(id, Rejected)
 		return
 	}
-	d.timer = e.timers.set(d.arrived.Add(wait), timerWait, id, 0)
+	d.timer = e.timers.set(d.since.Add(wait), timerWait, id, 0)
 }
 
 // waited: an HTTP delivery found no capacity within the source's wait.
@@ -291,12 +339,12 @@ func (e *Engine) waited(id int32) {
 	e.balance(int(e.boxes[d.box].fn))
 }
 
-// visible: the pause before another attempt is over.
+// visible: the time in which a delivery could not be seen is over.
 func (e *Engine) visible(id int32) {
-	d := &e.pool[id]
-	d.timer = -1
-	e.enqueue(id)
-	e.balance(int(e.boxes[d.box].fn))
+	e.pool[id].timer = -1
+	if !e.ended {
+		e.show(id)
+	}
 }
 
 // expire: a message waited longer than its queue's max_age. One that is being
@@ -312,55 +360,6 @@ func (e *Engine) expire(id int32) {
 	e.balance(fn)
 }
 
-// failed ends an attempt of a delivery that did not succeed: another follows
-// after a pause, or the delivery ends.
-func (e *Engine) failed(id int32, why Result, input *Input) {
-	d := &e.pool[id]
-	box := &e.boxes[d.box]
-	src := &e.sources[box.source]
-	e.say(Effect{Kind: AttemptEnded, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event,
-		Instance: d.instance, Invocation: d.invocation, Attempt: d.attempts, Result: why, Status: input.Status})
-	d.instance, d.invocation = -1, 0
-	switch {
-	case src.Kind == plan.HTTP:
-		e.finish(id, Failed)
-	case int(d.attempts) >= src.Attempts && (e.broken != oneAttemptMore || int(d.attempts) > src.Attempts):
-		outcome := Failed
-		if src.DeadLetter >= 0 {
-			outcome = DeadLettered
-		}
-		event := d.event
-		e.finish(id, outcome)
-		if src.DeadLetter >= 0 && len(e.sources[src.DeadLetter].Wires) > 0 {
-			// a dead letter is a new event of its queue only where somebody reads it
-			e.arrive(src.DeadLetter, 1<<len(e.sources[src.DeadLetter].Wires)-1)
-			for i := len(e.out.List) - 1; i >= 0; i-- {
-				if t := &e.out.List[i]; t.Kind == EventTaken {
-					t.From, t.Made = event, true
-					break
-				}
-			}
-		}
-	case src.MaxAge > 0 && e.now >= d.arrived.Add(src.MaxAge):
-		e.finish(id, Expired)
-	default:
-		d.state = pausing
-		pause := min(src.Backoff<<min(d.attempts-1, 20), mostBackoff)
-		if input.RetryAfter > pause { // the function's own word, within bounds
-			most := mostRetryAfter
-			if src.MaxAge > 0 {
-				most = src.MaxAge
-			}
-			pause = max(pause, min(input.RetryAfter, most))
-		}
-		if pause <= 0 {
-			e.enqueue(id)
-			return
-		}
-		d.timer = e.timers.set(e.now.Add(pause), timerVisible, id, 0)
-	}
-}
-
 // finish gives a delivery its one outcome and forgets it.
 func (e *Engine) finish(id int32, outcome Outcome) {
 	d := &e.pool[id]
@@ -374,12 +373,12 @@ func (e *Engine) finish(id int32, outcome Outcome) {
 		e.say(Effect{Kind: Ended, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event, Outcome: outcome})
 	}
 	if e.broken == lostDelivery && d.event%16 == 5 {
-		d.state, e.open = unused, e.open-1
+		e.become(d, unused)
+		e.open--
 		return
 	}
 	e.say(Effect{Kind: Ended, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event, Outcome: outcome, Attempt: d.attempts, Invocation: d.last})
-	d.state = unused
-	e.free = append(e.free, id)
+	e.forgetDelivery(id)
 	e.open--
 }
 
@@ -415,8 +414,8 @@ func (e *Engine) rejectWaiting(f *function) {
 		if e.sources[e.boxes[b].source].Kind != plan.HTTP {
 			continue
 		}
-		for e.boxes[b].head >= 0 {
-			e.finish(e.boxes[b].head, Rejected)
+		for e.boxes[b].loose.head >= 0 {
+			e.finish(e.boxes[b].loose.head, Rejected)
 		}
 	}
 }
@@ -528,8 +527,9 @@ func (e *Engine) Look(fn int) Look {
 	f := &e.functions[fn]
 	l := Look{InFlight: f.inFlight, Starting: len(f.starting), Ready: len(f.instances) - len(f.starting), Idle: f.idle.n, IdleStop: clock.Never,
 		Version: int(f.version), Outdated: f.outdated, Held: f.held}
-	for _, b := range f.boxes {
-		l.Waiting += e.boxes[b].n
+	for _, id := range f.boxes {
+		b := &e.boxes[id]
+		l.Waiting += b.loose.n + b.inLanes
 	}
 	if id := f.idle.oldest; id >= 0 && e.instances[id].above {
 		l.IdleStop = e.instances[id].aboveSince.Add(f.limits.IdleAfter)

@@ -35,7 +35,8 @@ func TestInvariants(t *testing.T) {
 	for _, what := range []string{"done", "failed", "dead_lettered", "rejected", "expired", "unmatched", "abandoned",
 		"crashed", "start failed", "timeout", "lease over", "asked again", "late", "limits", "idle stop", "cold", "first", "warm",
 		"dead letter read", "replace", "replaced", "limit lowered", "retry after", "a share is asked for",
-		"held", "released", "cleared", "sent while held"} {
+		"held", "released", "cleared", "sent while held",
+		"skipped", "acknowledgement lost", "behind one that failed", "sent on", "lease extended", "record alone given up", "in a group", "found by a poll", "delayed"} {
 		if seen[what] < histories {
 			t.Errorf("%q happened %d times in %d histories; that is too rare to prove anything", what, seen[what], histories)
 		}
@@ -86,6 +87,8 @@ type history struct {
 	changed   []clock.Time // when the limits of a function were changed last
 	lowered   []bool       // a limit was lowered, so that more may be in flight than it allows until they finish
 	held      []bool
+	failing   map[uint64]int // deliveries of an invocation that failed
+	onward    int            // replies of this step that were sent on
 }
 
 type key struct {
@@ -97,6 +100,10 @@ type parcel struct {
 	source   int32
 	attempts int32
 	with     int32 // instance, or -1
+	lane     int32
+	visible  clock.Time
+	last     uint64 // its last invocation that failed
+	sent     clock.Time
 }
 
 type model struct {
@@ -117,13 +124,13 @@ type flight struct {
 
 func newHistory(seed uint64) *history {
 	r := chance.New(seed, 77)
-	h := &history{r: r, seen: map[string]int{}, instances: map[int32]*model{}, open: map[key]*parcel{}}
+	h := &history{r: r, seen: map[string]int{}, instances: map[int32]*model{}, open: map[key]*parcel{}, failing: map[uint64]int{}}
 	pick := func(lo, hi int) int { return lo + r.Below(hi-lo+1) }
 	ms := func(lo, hi int) time.Duration { return time.Duration(pick(lo, hi)) * time.Millisecond }
 	h.p.Concurrency = pick(2, 12)
 	shares := 0
 	for i := range pick(1, 3) {
-		l := plan.Limits{Max: pick(1, 6), PerInstance: pick(1, 3), IdleAfter: ms(20, 400)}
+		l := plan.Limits{Max: pick(1, 6), PerInstance: pick(1, 3), IdleAfter: ms(10, 120)}
 		l.KeepWarm = min(r.Below(2), l.Instances())
 		if left := h.p.Concurrency - shares; left > 0 {
 			l.Guaranteed = min(r.Below(3), left)
@@ -145,12 +152,30 @@ func newHistory(seed uint64) *history {
 		return plan.Source{Name: name, Kind: plan.Queue, Wires: wires, BatchMax: pick(1, 4), BatchWait: ms(0, 30), Lease: ms(40, 400),
 			Attempts: pick(1, 3), Backoff: ms(0, 60), MaxAge: ms(0, 1) * 400, DeadLetter: dead}
 	}
+	sorted := queue("sorted", wires(1), 2)
+	sorted.Key, sorted.Delay = "group", ms(0, 1)*20
+	sorted.Lease = ms(10, 40)
+	sorted.LeaseMost = sorted.Lease * time.Duration(pick(1, 4))
+	stream := func(name string, f plan.OnFailure, dead int) plan.Source {
+		return plan.Source{Name: name, Kind: plan.Stream, Wires: wires(1), Partitions: pick(1, 2), BatchMax: pick(2, 6), BatchWait: ms(0, 30),
+			Attempts: pick(1, 3), Backoff: ms(0, 40), OnFailure: f, DeadLetter: dead}
+	}
+	schedule := func(name string, w plan.WhileRunning) plan.Source {
+		return plan.Source{Name: name, Kind: plan.Schedule, Wires: wires(1), WhileRunning: w, Attempts: pick(1, 2), DeadLetter: -1}
+	}
 	h.p.Sources = []plan.Source{
 		{Name: "h", Kind: plan.HTTP, Wires: wires(2), Wait: ms(0, 1) * time.Duration(pick(0, 50)), DeadLetter: -1},
 		queue("kept", nil, -1),
 		queue("read", wires(1), -1),
 		queue("a", wires(pick(1, 2)), 1),
 		queue("b", wires(1), 2),
+		sorted,
+		stream("halved", plan.Split, 1),
+		stream("read in a row", plan.Split, -1),
+		stream("skipping", plan.Skip, -1),
+		schedule("dropping", plan.Drop),
+		schedule("waiting", plan.Wait),
+		{Name: "bucket", Kind: plan.Storage, Wires: wires(pick(1, 2)), Poll: ms(0, 1) * 50, Attempts: pick(1, 3), Backoff: ms(0, 30), DeadLetter: -1},
 	}
 	h.e = New(&h.p, h.limits, 500*time.Millisecond)
 	return h
@@ -210,13 +235,11 @@ func (h *history) random() Input {
 	for {
 		switch h.r.Below(20) {
 		case 0, 1, 2, 3, 4, 5:
-			s := h.r.Below(len(h.p.Sources) - 1) // "kept" has no wires
-			if s == 1 {
-				s = 4
-			}
-			in := Input{Kind: Arrived, Source: int32(s), Takes: 1<<len(h.p.Sources[s].Wires) - 1}
-			if s == 0 {
-				in.Takes = 1 << h.r.Below(2)
+			t := h.event()
+			in := Input{Kind: Arrived, Source: t.Source, Takes: t.Takes, Key: t.Key, Async: h.r.Chance(1, 8)}
+			if h.r.Chance(1, 8) {
+				h.seen["delayed"]++
+				in.Delay = time.Duration(h.r.Below(60)) * time.Millisecond
 			}
 			if h.r.Chance(1, 20) {
 				in.Takes = 0
@@ -234,10 +257,18 @@ func (h *history) random() Input {
 			if len(h.flights) > 0 {
 				f := h.flights[h.r.Below(len(h.flights))]
 				in := Input{Kind: Answered, Instance: f.instance, Slot: f.slot, Invocation: f.invocation, Status: 200}
-				switch h.r.Below(8) {
+				switch h.r.Below(10) {
+				case 9:
+					in.AckLost = true
+				case 8:
+					if t := h.event(); h.r.Chance(1, 2) {
+						in.Then = []Then{t, h.event()}
+					} else {
+						in.Then = []Then{t}
+					}
 				case 0:
 					in.Status = 500
-				case 1:
+				case 1, 6, 7:
 					in.Retry = []int32{int32(h.r.Below(len(f.events)))}
 				case 2:
 					in.Kind, in.Status, in.Result = Broken, 0, Disconnected
@@ -275,13 +306,32 @@ func (h *history) random() Input {
 				l := h.limits[fn]
 				l.Max = h.r.Below(7)
 				l.KeepWarm = min(h.r.Below(3), l.Instances())
-				l.IdleAfter = time.Duration(20+h.r.Below(300)) * time.Millisecond
+				l.IdleAfter = time.Duration(10+h.r.Below(150)) * time.Millisecond
 				return Input{Kind: SetLimits, Function: int32(fn), Limits: l}
 			}
 		default:
 			return Input{}
 		}
 	}
+}
+
+// event makes an event of some source.
+func (h *history) event() Then {
+	s := h.r.Below(len(h.p.Sources))
+	for len(h.p.Sources[s].Wires) == 0 {
+		s = h.r.Below(len(h.p.Sources))
+	}
+	src := &h.p.Sources[s]
+	t := Then{Source: int32(s), Takes: 1<<len(src.Wires) - 1}
+	switch {
+	case src.Kind == plan.HTTP:
+		t.Takes = 1 << h.r.Below(2)
+	case src.Kind == plan.Stream:
+		t.Key = int32(h.r.Below(src.Partitions)) + 1
+	case src.Key != "":
+		t.Key = int32(h.r.Below(4)) // 0: of no group
+	}
+	return t
 }
 
 // step hands an input over, after the timers that are due before it.
@@ -298,6 +348,7 @@ func (h *history) step(in Input) clock.Time {
 // handle follows the effects of an input in the checker's own model.
 func (h *history) handle(now clock.Time, in Input) clock.Time {
 	h.fx.Reset()
+	h.onward = 0
 	if in.Kind == SetLimits {
 		h.seen["limits"]++
 		h.lowered[in.Function] = h.lowered[in.Function] || in.Limits.Max < h.limits[in.Function].Max
@@ -345,9 +396,22 @@ func (h *history) handle(now clock.Time, in Input) clock.Time {
 			}
 		}
 	}
+	settled, sentOn := false, 0
 	for i := range h.fx.List {
-		h.follow(&h.fx.List[i], in)
+		f := &h.fx.List[i]
+		h.follow(f, in)
+		settled = settled || f.Kind == AttemptEnded && f.Invocation == in.Invocation && f.Status == in.Status && (f.Result == OK || f.Result == Retried || f.Result == Behind)
+		if f.Kind == EventTaken && f.Origin == FromReply {
+			sentOn++
+		}
 	}
+	if in.Kind == Answered && in.AckLost && settled {
+		panic("the acknowledgement was lost, and the source heard of it")
+	}
+	if want := len(in.Then); in.Kind == Answered && settled && sentOn != want || !settled && sentOn > 0 {
+		panic(fmt.Sprintf("%d replies are sent on, %d were to be", sentOn, want))
+	}
+	h.seen["sent on"] += sentOn
 	return wake
 }
 
@@ -364,15 +428,33 @@ func (h *history) land(f *flight) {
 
 func (h *history) follow(f *Effect, in Input) {
 	switch f.Kind {
+	case Extended:
+		h.seen["lease extended"]++
 	case EventTaken:
 		if f.Event != h.events {
 			panic("events are not numbered in their order")
 		}
 		h.events++
-		takes := in.Takes
-		if f.Made {
+		takes, lane, delay := in.Takes, in.Key, in.Delay
+		switch f.Origin {
+		case FromDeadLetter:
 			h.seen["dead letter read"]++
-			takes = 1<<len(h.p.Sources[f.Source].Wires) - 1
+			takes, lane, delay = 1<<len(h.p.Sources[f.Source].Wires)-1, 0, 0
+		case FromReply:
+			t := in.Then[h.onward]
+			takes, lane, delay = t.Takes, t.Key, 0
+			h.onward++
+		}
+		src := &h.p.Sources[f.Source]
+		visible := f.At.Add(delay + src.Delay)
+		if src.Poll > 0 {
+			visible = (visible/clock.Time(src.Poll) + 1) * clock.Time(src.Poll)
+			h.seen["found by a poll"]++
+		}
+		if src.Kind == plan.Schedule {
+			lane = 1
+		} else if src.Kind == plan.Queue && lane > 0 {
+			h.seen["in a group"]++
 		}
 		if takes == 0 {
 			h.expected++
@@ -381,7 +463,7 @@ func (h *history) follow(f *Effect, in Input) {
 		for w := range h.p.Sources[f.Source].Wires {
 			if takes&(1<<w) != 0 {
 				h.expected++
-				h.open[key{f.Event, int32(w)}] = &parcel{source: f.Source, with: -1}
+				h.open[key{f.Event, int32(w)}] = &parcel{source: f.Source, with: -1, lane: lane, visible: visible}
 			}
 		}
 	case Start:
@@ -411,7 +493,12 @@ func (h *history) follow(f *Effect, in Input) {
 			}
 			p.with = f.Instance
 			p.attempts++
+			p.sent = f.At
+			if f.At < p.visible {
+				panic(fmt.Sprintf("event %d is sent at %v, it cannot be seen before %v", ev, f.At, p.visible))
+			}
 		}
+		h.inOrder(events, f.Wire)
 	case AttemptEnded:
 		h.seen[f.Result.String()]++
 		p := h.open[key{f.Event, f.Wire}]
@@ -422,8 +509,15 @@ func (h *history) follow(f *Effect, in Input) {
 		if p.attempts != f.Attempt {
 			panic(fmt.Sprintf("attempt %d, counted %d", f.Attempt, p.attempts))
 		}
-		if src := &h.p.Sources[p.source]; src.Kind == plan.Queue && int(p.attempts) > src.Attempts {
+		src := &h.p.Sources[p.source]
+		if src.Kind != plan.HTTP && src.Kind != plan.Stream && int(p.attempts) > src.Attempts {
 			panic("more attempts than allowed")
+		}
+		if p.last = f.Invocation; f.Result != OK && f.Invocation > 0 { // of one that was never sent it is not known here with how many it was
+			h.failing[p.last]++
+		}
+		if f.Result == LeaseOver && f.At < p.sent.Add(max(src.Lease, src.LeaseMost)) {
+			panic("the lease is over before its time")
 		}
 	case GivenUp:
 		if h.held[f.Function] {
@@ -442,6 +536,24 @@ func (h *history) follow(f *Effect, in Input) {
 		}
 		if p.with >= 0 {
 			panic("ended while an instance has it")
+		}
+		src := &h.p.Sources[p.source]
+		if src.Kind == plan.Stream && (f.Outcome == Failed || f.Outcome == DeadLettered) {
+			if int(p.attempts) < src.Attempts || src.OnFailure == plan.Split && h.failing[p.last] > 1 {
+				panic(fmt.Sprintf("a record is given up after %d attempts, with %d others", p.attempts, h.failing[p.last]-1))
+			}
+			if src.OnFailure == plan.Split {
+				h.seen["record alone given up"]++
+			}
+		}
+		beside := 0
+		for other, q := range h.open {
+			if other.wire == k.wire && q.source == p.source && other != k {
+				beside++
+			}
+		}
+		if src.WhileRunning == plan.Drop && src.Kind == plan.Schedule && f.Outcome != Abandoned && f.Outcome != Unmatched && (f.Outcome == Skipped) != (beside > 0) {
+			panic(fmt.Sprintf("an event of a schedule is %v, with %d others", f.Outcome, beside))
 		}
 		delete(h.open, k)
 		h.ended++
@@ -471,6 +583,34 @@ func (h *history) follow(f *Effect, in Input) {
 			}
 		}
 		m.state = stopping
+	}
+}
+
+// inOrder looks at a batch that was just sent: whatever is open in the same
+// partition or group and could be seen earlier stands before it in the batch, and
+// nothing of it is with another instance.
+func (h *history) inOrder(events []int64, wire int32) {
+	place := map[int64]int{}
+	for i, ev := range events {
+		place[ev] = i + 1
+	}
+	for _, ev := range events {
+		p := h.open[key{ev, wire}]
+		if p.lane == 0 {
+			continue
+		}
+		for other, q := range h.open {
+			if other.wire != wire || q.source != p.source || q.lane != p.lane || other.event == ev {
+				continue
+			}
+			at := place[other.event]
+			if at == 0 && q.with >= 0 {
+				panic(fmt.Sprintf("event %d of a lane is sent while %d of it is with an instance", ev, other.event))
+			}
+			if q.visible < p.visible && (at == 0 || at > place[ev]) {
+				panic(fmt.Sprintf("event %d of a lane is sent before %d, which came earlier", ev, other.event))
+			}
+		}
 	}
 }
 

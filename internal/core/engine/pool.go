@@ -2,7 +2,6 @@ package engine
 
 import (
 	"slices"
-	"time"
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/plan"
@@ -52,6 +51,8 @@ type slot struct {
 	head       int32 // deliveries of the batch
 	timeout    int32
 	lease      int32
+	leaseEnd   clock.Time // 0 without one
+	leaseLast  clock.Time // up to where it may be extended
 }
 
 // active tells whether the slot counts as in flight.
@@ -224,10 +225,8 @@ func (e *Engine) unblock(before clock.Time) {
 // waitingSince gives the time from which on an invocation waits for the
 // function, or never.
 func (e *Engine) waitingSince(f *function) clock.Time {
-	if box := e.oldest(f); box >= 0 {
-		return e.pool[e.boxes[box].head].since
-	}
-	return clock.Never
+	_, since := e.oldest(f)
+	return since
 }
 
 func (e *Engine) balanceOne(f *function, fn int32) {
@@ -240,7 +239,7 @@ func (e *Engine) balanceOne(f *function, fn int32) {
 		if use := f.inFlight + 1 + claims; use > f.used() && !e.fits(f, use) || f.inFlight+1 > f.limits.Max && e.broken != limitIgnored {
 			break
 		}
-		box := e.oldest(f)
+		box, _ := e.oldest(f)
 		for f.claimed > claims {
 			e.unclaim(f)
 		}
@@ -416,7 +415,7 @@ func (e *Engine) send(f *function, fn, id, box int32) {
 	sl := &in.slots[s]
 	*sl = slot{invocation: e.handed, state: slotBusy, head: head, lease: -1, timeout: -1}
 	if !f.held || e.broken == heldIgnored {
-		e.limitTime(f, id, s, src.Lease)
+		e.limitTime(f, id, s, src.Source)
 	}
 	first := int32(len(e.out.Events))
 	for d := head; d >= 0; d = e.pool[d].next {
@@ -432,11 +431,12 @@ func (e *Engine) send(f *function, fn, id, box int32) {
 }
 
 // limitTime sets the time-out and the lease of a slot's invocation from now on.
-func (e *Engine) limitTime(f *function, id, s int32, lease time.Duration) {
+func (e *Engine) limitTime(f *function, id, s int32, src *plan.Source) {
 	sl := &e.instances[id].slots[s]
 	sl.timeout = e.timers.set(e.now.Add(f.timeout), timerTimeout, id, s)
-	if lease > 0 {
-		sl.lease = e.timers.set(e.now.Add(lease), timerLease, id, s)
+	if src != nil && src.Lease > 0 {
+		sl.leaseEnd, sl.leaseLast = e.now.Add(src.Lease), e.now.Add(src.LeaseMost)
+		sl.lease = e.timers.set(sl.leaseEnd, timerLease, id, s)
 	}
 }
 
@@ -457,10 +457,11 @@ func (e *Engine) answered(input Input) {
 		e.say(Effect{Kind: Late, Function: in.fn, Instance: input.Instance, Slot: input.Slot, Invocation: sl.invocation})
 	}
 	in.answered = in.answered || input.Kind == Answered
+	leaseEnd := sl.leaseEnd
 	head := e.settleSlot(input.Instance, input.Slot)
 	sl.state = slotFree
 	in.vacant = append(in.vacant, input.Slot)
-	e.settleBatch(head, input)
+	e.settleAnswer(head, &input, leaseEnd)
 	switch in = &e.instances[input.Instance]; {
 	case in.state == draining && in.active == 0:
 		e.stop(input.Instance, in.why)
@@ -468,6 +469,31 @@ func (e *Engine) answered(input Input) {
 		e.touch(input.Instance)
 	}
 	e.balance(int(in.fn))
+}
+
+// settleAnswer ends the attempts of a batch as an answer says, and sends the reply on.
+func (e *Engine) settleAnswer(head int32, input *Input, leaseEnd clock.Time) {
+	if head < 0 {
+		return
+	}
+	event := e.pool[head].event
+	http := e.sources[e.boxes[e.pool[head].box].source].Kind == plan.HTTP
+	v := verdict{status: input.Status, retry: input.Retry, retryAfter: input.RetryAfter, why: input.Result}
+	if input.Kind == Answered {
+		v.why = BadStatus
+		v.good = http && input.Status < 500 || !http && input.Status >= 200 && input.Status < 300
+	}
+	if v.good && input.AckLost && e.broken != ackKept {
+		// a message comes again when its lease is over, which nobody ended
+		v.good, v.why, v.pause = false, AckLost, leaseEnd.Sub(e.now)
+	}
+	e.settleBatch(head, &v)
+	if !v.good {
+		return
+	}
+	for _, t := range input.Then {
+		e.arrive(arrival{source: t.Source, takes: t.Takes, key: t.Key, from: event, origin: FromReply})
+	}
 }
 
 // settleSlot takes the invocation of a slot out of all counts and gives the
@@ -481,41 +507,6 @@ func (e *Engine) settleSlot(id, s int32) (head int32) {
 	in.active--
 	e.use(&e.functions[in.fn], -1, 0)
 	return head
-}
-
-// settleBatch ends the attempt of each delivery of a batch as the reply says.
-func (e *Engine) settleBatch(head int32, input Input) {
-	if head < 0 {
-		return
-	}
-	box := &e.boxes[e.pool[head].box]
-	http := e.sources[box.source].Kind == plan.HTTP
-	good := input.Kind == Answered && (http && input.Status < 500 || !http && input.Status >= 200 && input.Status < 300)
-	why := input.Result
-	if input.Kind == Answered {
-		why = BadStatus
-	}
-	for d, i := head, int32(0); d >= 0; i++ {
-		next := e.pool[d].next
-		e.pool[d].next, e.pool[d].prev = -1, -1
-		switch {
-		case !good:
-			e.failed(d, why, &input)
-		case slices.Contains(input.Retry, i):
-			e.failed(d, Retried, &input)
-		default:
-			x := &e.pool[d]
-			e.say(Effect{Kind: AttemptEnded, Function: box.fn, Source: box.source, Wire: box.wire, Event: x.event,
-				Instance: x.instance, Invocation: x.invocation, Attempt: x.attempts, Result: OK, Status: input.Status})
-			e.finish(d, Done)
-		}
-		d = next
-	}
-}
-
-// failBatch ends the attempt of each delivery of a batch badly.
-func (e *Engine) failBatch(head int32, why Result) {
-	e.settleBatch(head, Input{Kind: Broken, Result: why})
 }
 
 // timedOut: an invocation took longer than the function's timeout. The attempt
@@ -537,6 +528,13 @@ func (e *Engine) timedOut(id, s int32) {
 func (e *Engine) leaseLost(id, s int32) {
 	sl := &e.instances[id].slots[s]
 	sl.lease = -1
+	if e.now < sl.leaseLast {
+		sl.leaseEnd = min(e.now.Add(e.sources[e.boxes[e.pool[sl.head].box].source].Lease), sl.leaseLast)
+		sl.lease = e.timers.set(sl.leaseEnd, timerLease, id, s)
+		in := &e.instances[id]
+		e.say(Effect{Kind: Extended, Function: in.fn, Instance: id, Number: in.number, Slot: s, Invocation: sl.invocation})
+		return
+	}
 	head := sl.head
 	sl.head, sl.state = -1, slotOrphan
 	if e.broken == sentTwice { // again without the first attempt having ended
@@ -635,7 +633,7 @@ func (e *Engine) startFailed(fn int32) {
 	f := &e.functions[fn]
 	f.failures++
 	f.notBefore = e.now.Add(min(firstBackoff<<min(f.failures-1, 10), mostBackoff))
-	box := e.oldest(f)
+	box, _ := e.oldest(f)
 	if box < 0 {
 		return
 	}

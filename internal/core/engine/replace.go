@@ -1,6 +1,6 @@
 package engine
 
-import "time"
+import "nightdrill/internal/core/plan"
 
 // replace begins a new version of a function's code. What is still starting
 // with the old one is stopped at once; what runs is replaced one by one, each
@@ -87,11 +87,11 @@ func (e *Engine) hold(fn int, held bool) {
 			e.timers.cancel(&sl.timeout)
 			e.timers.cancel(&sl.lease)
 			if !held {
-				lease := time.Duration(0)
+				var src *plan.Source
 				if sl.head >= 0 {
-					lease = e.sources[e.boxes[e.pool[sl.head].box].source].Lease
+					src = e.sources[e.boxes[e.pool[sl.head].box].source].Source
 				}
-				e.limitTime(f, id, int32(s), lease)
+				e.limitTime(f, id, int32(s), src)
 			}
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -134,16 +135,24 @@ func (s *stage) source(words []string) {
 		rest = rest[2:]
 	}
 	set := s.settings(rest)
-	if words[2] == "queue" {
-		src.Kind = plan.Queue
-		src.BatchMax, src.BatchWait = set.int("batch", 1), set.time("fill", 0)
-		src.Attempts, src.Lease = set.int("attempts", 3), set.time("lease", time.Minute)
-		src.Backoff, src.MaxAge = set.time("backoff", 0), set.time("max_age", 0)
-		if d, ok := set.m["dead_letter"]; ok {
-			src.DeadLetter = s.p.SourceNamed(d)
-		}
-	} else {
-		src.Wait = set.time("wait", 0)
+	src.Kind = plan.Kind(slices.Index(plan.Kinds, words[2]))
+	src.Wait = set.time("wait", 0)
+	src.BatchMax, src.BatchWait = set.int("batch", 1), set.time("fill", 0)
+	src.Attempts, src.Backoff = set.int("attempts", 3), set.time("backoff", 0)
+	if d, ok := set.m["dead_letter"]; ok {
+		src.DeadLetter = s.p.SourceNamed(d)
+	}
+	switch src.Kind {
+	case plan.Queue:
+		src.Lease, src.LeaseMost = set.time("lease", time.Minute), set.time("extend", 0)
+		src.MaxAge, src.Delay = set.time("max_age", 0), set.time("delay", 0)
+	case plan.Stream:
+		src.Partitions = set.int("partitions", 1)
+		src.OnFailure = plan.OnFailure(max(slices.Index([]string{"skip", "split"}, set.m["on_failure"]), 0))
+	case plan.Schedule:
+		src.WhileRunning = plan.WhileRunning(max(slices.Index([]string{"drop", "wait", "parallel"}, set.m["while_running"]), 0))
+	case plan.Storage:
+		src.Poll = set.time("poll", 0)
 	}
 	s.p.Sources = append(s.p.Sources, src)
 }
@@ -179,6 +188,11 @@ func (s *stage) step(words []string) {
 				times, _ = strconv.Atoi(n)
 			} else if w == "unmatched" {
 				in.Takes = 0
+			} else if w == "async" {
+				in.Async = true
+			} else {
+				set := s.settings([]string{w})
+				in.Key, in.Delay = int32(set.int("key", int(in.Key))), set.time("delay", in.Delay)
 			}
 		}
 	case "ready", "exit", "start-failed":
@@ -192,6 +206,14 @@ func (s *stage) step(words []string) {
 		for _, w := range words[4:] {
 			if d, ok := strings.CutPrefix(w, "retry_after="); ok {
 				in.RetryAfter, _ = time.ParseDuration(d)
+				continue
+			}
+			if w == "lost" {
+				in.AckLost = true
+				continue
+			}
+			if to, ok := strings.CutPrefix(w, "then="); ok {
+				in.Then = append(in.Then, Then{Source: int32(s.p.SourceNamed(to)), Takes: 1})
 				continue
 			}
 			n, _ := strconv.Atoi(strings.TrimPrefix(w, "retry="))

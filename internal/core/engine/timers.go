@@ -14,6 +14,7 @@ const (
 	timerVisible                  // a queue delivery's pause between attempts
 	timerAge                      // a queue delivery's max_age
 	timerFill                     // a batch that waits to be filled: inbox
+	timerLane                     // a lane's pause: inbox, lane
 	timerSettle
 )
 

@@ -14,8 +14,11 @@ func (f *Effect) Describe(p *plan.Project, events []int64) string {
 	switch f.Kind {
 	case EventTaken:
 		s := fmt.Sprintf("event %d at %s", f.Event, p.Sources[f.Source].Name)
-		if f.Made {
+		switch f.Origin {
+		case FromDeadLetter:
 			s += fmt.Sprintf(", the dead letter of %d", f.From)
+		case FromReply:
+			s += fmt.Sprintf(", the reply to %d", f.From)
 		}
 		return s
 	case Start:
@@ -34,6 +37,8 @@ func (f *Effect) Describe(p *plan.Project, events []int64) string {
 		return fmt.Sprintf("%d is %v", f.Event, f.Outcome)
 	case GivenUp:
 		return fmt.Sprintf("%s/%d is given up", instance(), f.Slot)
+	case Extended:
+		return fmt.Sprintf("the lease of %s/%d is extended", instance(), f.Slot)
 	case Late:
 		return "late answer, settles nothing"
 	}

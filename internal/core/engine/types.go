@@ -46,15 +46,28 @@ type Input struct {
 	Retry      []int32       `json:"retry,omitzero"`       // Answered: positions in the batch that the reply fails; nil for none
 	RetryAfter time.Duration `json:"retry_after,omitzero"` // Answered: the function's own Retry-After, 0 for none
 	Takes      uint64        `json:"takes,omitzero"`       // Arrived: the wires of the source that take the event, as bits
+	Key        int32         `json:"key,omitzero"`         // Arrived: partition or group, from 1; 0 where order is nothing
+	Delay      time.Duration `json:"delay,omitzero"`       // Arrived: how long the event cannot be seen yet
+	Async      bool          `json:"async,omitzero"`       // Arrived: HTTP, nobody waits for the answer
+	AckLost    bool          `json:"ack_lost,omitzero"`    // Answered: the source does not hear of it
+	Then       []Then        `json:"then,omitzero"`        // Answered: what the reply is sent on as
 	Limits     plan.Limits   `json:"limits,omitzero"`
+}
+
+// Then is an event that a reply is sent on as, once it has settled its
+// invocation well.
+type Then struct {
+	Source int32  `json:"source,omitzero"`
+	Takes  uint64 `json:"takes,omitzero"`
+	Key    int32  `json:"key,omitzero"`
 }
 
 // EffectKind says what the caller owes, or should know.
 type EffectKind uint8
 
 const (
-	// EventTaken: an event got its number. Event, Source; when Made is set it
-	// is a dead letter made from the event From.
+	// EventTaken: an event got its number. Event, Source; Origin says when it was
+	// made from another, From.
 	EventTaken EffectKind = iota
 	// Start: start an instance, and report Ready, StartFailed or Exited for it.
 	// Function, Instance, Number, Version.
@@ -78,6 +91,9 @@ const (
 	GivenUp
 	// Late: an answer came that settles nothing any more. Instance, Slot, Invocation.
 	Late
+	// Extended: a lease was extended, since the function still works. Function,
+	// Instance, Slot, Invocation.
+	Extended
 	// Over: nothing is left to wait for, or settling took too long; send End.
 	Over
 )
@@ -90,7 +106,7 @@ type Effect struct {
 	Reason     Reason     `json:"reason,omitzero"`
 	Result     Result     `json:"result,omitzero"`
 	Outcome    Outcome    `json:"outcome,omitzero"`
-	Made       bool       `json:"made,omitzero"`
+	Origin     Origin     `json:"origin,omitzero"`
 	Function   int32      `json:"function,omitzero"`
 	Source     int32      `json:"source,omitzero"`
 	Wire       int32      `json:"wire,omitzero"`
@@ -107,6 +123,15 @@ type Effect struct {
 	From       int64      `json:"from,omitzero"`
 	At         clock.Time `json:"at,omitzero"`
 }
+
+// Origin says where an event comes from.
+type Origin uint8
+
+const (
+	FromOutside    Origin = iota
+	FromDeadLetter        // of another source
+	FromReply             // of a function
+)
 
 // Effects is memory for effects, owned by the caller, who may reuse it.
 type Effects struct {
@@ -164,11 +189,14 @@ const (
 	Retried      // the reply asked for this event again
 	RunEnded
 	UnknownRetry // the reply asked again for an event that was not in the batch
+	AckLost      // the function did the work, the source did not hear of it
+	Behind       // of a stream: a record before it in the batch is to come again
+	Results      // how many there are
 )
 
 func (r Result) String() string {
 	return [...]string{"ok", "bad status", "unreachable", "disconnected", "garbled", "too large", "timeout",
-		"crashed", "lease over", "start failed", "asked again", "run over", "asked for an unknown event"}[r]
+		"crashed", "lease over", "start failed", "asked again", "run over", "asked for an unknown event", "acknowledgement lost", "behind one that failed"}[r]
 }
 
 // Outcome says how a delivery ended.

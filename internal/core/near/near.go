@@ -5,15 +5,15 @@ package near
 func Word(s string, words []string) string {
 	best, least := "", max(1, len(s)/3)+1
 	for _, w := range words {
-		if d := distance(s, w); d < least {
+		if d := Distance(s, w); d < least {
 			best, least = w, d
 		}
 	}
 	return best
 }
 
-// distance counts insertions, deletions, substitutions and swaps of neighbours.
-func distance(a, b string) int {
+// Distance counts insertions, deletions, substitutions and swaps of neighbours.
+func Distance(a, b string) int {
 	prev2, prev, row := make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)
 	for j := range prev {
 		prev[j] = j

@@ -10,7 +10,7 @@ func TestWord(t *testing.T) {
 			t.Errorf("%q: %q, want %q", s, got, want)
 		}
 	}
-	if distance("abc", "") != 3 || distance("", "") != 0 || distance("ab", "ba") != 1 {
+	if Distance("abc", "") != 3 || Distance("", "") != 0 || Distance("ab", "ba") != 1 {
 		t.Error("distances are wrong")
 	}
 }

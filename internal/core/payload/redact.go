@@ -89,7 +89,8 @@ func SecretHeader(name string) bool {
 // secretQuery are parameters whose values are secrets.
 var secretQuery = []string{"key", "api_key", "apikey", "api-key", "token", "access_token", "refresh_token", "id_token", "auth", "password", "passwd", "pwd", "secret", "client_secret", "signature", "sig", "session", "session_id", "sessionid", "sid"}
 
-func secretParameter(name string) bool { return slices.Contains(secretQuery, strings.ToLower(name)) }
+// SecretParameter tells whether a query parameter's value is not to be kept or shown.
+func SecretParameter(name string) bool { return slices.Contains(secretQuery, strings.ToLower(name)) }
 
 // Hidden stands for a secret where it is shown or kept.
 const Hidden = "••••••"
@@ -104,7 +105,7 @@ func ShownTarget(target string) string {
 	parts := strings.Split(query, "&")
 	for i, part := range parts {
 		name, value, _ := strings.Cut(part, "=")
-		if plain, err := url.QueryUnescape(name); err == nil && secretParameter(plain) && value != "" && !standIn.MatchString(value) {
+		if plain, err := url.QueryUnescape(name); err == nil && SecretParameter(plain) && value != "" && !standIn.MatchString(value) {
 			parts[i] = name + "=" + Hidden
 		}
 	}
@@ -230,7 +231,7 @@ func (x *redaction) pairs(where, text string) string {
 			continue
 		}
 		other := plain
-		if secretParameter(plainName) {
+		if SecretParameter(plainName) {
 			other = x.replace(where+plainName, plain)
 		} else {
 			other = x.text(where+plainName, plain)

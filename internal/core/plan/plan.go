@@ -7,8 +7,11 @@ import (
 	"time"
 
 	"nightdrill/internal/core/arrival"
+	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/fault"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/route"
+	"nightdrill/internal/core/schedule"
 	"nightdrill/internal/core/shape"
 )
 
@@ -22,6 +25,7 @@ type Project struct {
 	Sources     []Source
 	Sets        []payload.Set
 	Drills      []Drill
+	Steps       int // of a chain at most: what a reply sends on beyond them is not sent
 }
 
 // Function is the user's code behind one name.
@@ -44,6 +48,7 @@ type Function struct {
 	Timeout      time.Duration // of one invocation
 	StartTimeout time.Duration
 	Limits       Limits
+	Then         []Then
 	Variants     []Function // the same with some settings changed, named function@variant; they have none themselves
 }
 
@@ -121,9 +126,33 @@ type Kind uint8
 const (
 	HTTP Kind = iota
 	Queue
+	Storage
+	Stream
+	Schedule
 )
 
-func (k Kind) String() string { return [...]string{"http", "queue"}[k] }
+// Kinds names the kinds of sources, by their numbers.
+var Kinds = []string{"http", "queue", "storage", "stream", "schedule"}
+
+func (k Kind) String() string { return Kinds[k] }
+
+// OnFailure says what becomes of a stream's batch whose attempts are used up.
+type OnFailure uint8
+
+const (
+	Skip  OnFailure = iota // all of it is given up
+	Split                  // it is halved until the bad record stands alone
+)
+
+// WhileRunning says what becomes of a schedule's time at which the function is
+// still busy with an earlier one.
+type WhileRunning uint8
+
+const (
+	Drop     WhileRunning = iota // it is left out
+	Wait                         // it comes when the earlier one is over
+	Parallel                     // it comes beside it
+)
 
 // Source is where events come from.
 type Source struct {
@@ -132,20 +161,63 @@ type Source struct {
 	Wires []Wire        // at most 64
 	Wait  time.Duration // http: how long a request may wait for capacity before it is rejected
 
-	BatchMax   int           // queue: messages of one invocation
-	BatchWait  time.Duration // queue: how long a batch may wait to be filled
+	BatchMax   int           // queue, stream: messages or records of one invocation
+	BatchWait  time.Duration // queue, stream: how long a batch may wait to be filled
 	Lease      time.Duration // queue: how long a message is hidden from others once handed over
-	Attempts   int           // queue: hand-overs before a message is given up
-	Backoff    time.Duration // queue: pause before the second attempt, doubling up to 5 s
+	LeaseMost  time.Duration // queue: up to where the lease is extended while the function works; 0 for not at all
+	Attempts   int           // all but http: hand-overs before an event is given up
+	Backoff    time.Duration // all but http: pause before the second attempt, doubling up to 5 s
 	MaxAge     time.Duration // queue: from arrival; 0 for no bound
-	DeadLetter int           // queue: index of the queue for messages given up, or -1
+	Delay      time.Duration // queue: from arrival until a message can be seen
+	DeadLetter int           // all but http: index of the queue for events given up, or -1
+	Key        string        // queue: of the group whose messages stay in order, "" for none; stream: of the partition. A JSON Pointer, or the name of an attribute
+
+	Partitions int       // stream
+	OnFailure  OnFailure // stream
+	FromNew    bool      // stream: records that were there before are not read
+
+	Poll   time.Duration // storage: changes are found at multiples of it; 0 when they are told at once
+	Bucket string        // storage
+	Folder string        // storage: absolute, whose files are the bucket's objects; "" for the object store's own
+
+	Times        []schedule.Spec // schedule
+	WhileRunning WhileRunning    // schedule
+	CatchUp      bool            // schedule: times that were missed while the program slept are made up for, once
+
+	CORS  *CORS  // http: nil for none
+	Token string // http: the bearer token that is wanted; "" for none
+}
+
+// CORS says which browsers' pages may ask (Fetch Standard §3.2).
+type CORS struct {
+	Origins     []string // "*" for all
+	Headers     []string // that a request may have beyond the simple ones
+	Expose      []string // headers of replies that a page may read
+	Credentials bool
+	MaxAge      time.Duration // how long a browser may remember
 }
 
 // Wire connects a source to a function.
 type Wire struct {
 	To   int        // index of the function
-	When route.When // http: which requests it takes
+	When route.When // which events it takes
 }
+
+// Then sends a function's reply on as an event of another source.
+type Then struct {
+	To      int // index of the source
+	Status  []StatusRange
+	Header  []event.Field   // of the reply; a value of "*" wants it present
+	Values  []payload.Value // of the reply's body, at JSON Pointers
+	Shape   *shape.Shape    // what the reply is made into; nil for the reply as it is
+	Type    string          // of the event
+	Method  string          // http: of the request
+	Path    string          // http: its target
+	Objects *shape.Shape    // storage: gives the object's key
+}
+
+// StatusRange is a range of HTTP statuses, both ends included.
+type StatusRange struct{ From, To int }
 
 // Drill is a plan of what reaches which source, when and under which limits.
 type Drill struct {
@@ -155,13 +227,25 @@ type Drill struct {
 	Settle  time.Duration
 	Limits  []Limits // one for each function: its own, or what the drill makes of them
 	Budgets []Budget
+	// Idempotence has replies to second deliveries compared with the first.
+	Idempotence bool
 }
 
 // Feed sends the payloads of a set to a source.
 type Feed struct {
-	Source int
-	Set    int
-	Phases []arrival.Phase
+	Source   int
+	Set      int // -1 for a schedule without payloads of its own
+	Phases   []arrival.Phase
+	Retained int    // stream: payloads of the set that were in the stream before the drill
+	Clock    *Clock // schedule: in place of phases
+	Faults   fault.Rules
+}
+
+// Clock is a drill's own clock for a schedule.
+type Clock struct {
+	From  time.Time
+	For   time.Duration // on that clock
+	Speed float64       // how much faster than real time
 }
 
 // Budget is a figure with a bound that the run must keep. Package measure
@@ -199,7 +283,7 @@ func (p *Project) DrillNamed(name string) *Drill {
 }
 
 // Takes gives the wires of source s that take a payload, as a set of bits:
-// for HTTP the first wire whose conditions hold, for a queue all of them.
+// for HTTP the first wire whose conditions hold, for others all of those.
 func (p *Project) Takes(s int, pl *payload.Payload) uint64 {
 	src := &p.Sources[s]
 	if src.Kind == HTTP {
@@ -210,5 +294,11 @@ func (p *Project) Takes(s int, pl *payload.Payload) uint64 {
 		}
 		return 0
 	}
-	return 1<<len(src.Wires) - 1
+	takes := uint64(0)
+	for i := range src.Wires {
+		if pl.Event != nil && src.Wires[i].When.MatchesEvent(pl.Event) {
+			takes |= 1 << i
+		}
+	}
+	return takes
 }

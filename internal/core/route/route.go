@@ -1,22 +1,62 @@
-// Package route decides which wire takes an HTTP request: by method, by a path
-// pattern with parameters, by query and by headers.
+// Package route decides which wire takes an event: of an HTTP request by method,
+// path pattern, query and headers, of a change of an object by bucket, action and
+// key pattern, of any other event by its attributes. Trials say of each
+// condition what it wanted and what it got, for those whose event came nowhere.
 package route
 
 import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 
 	"nightdrill/internal/core/event"
 )
 
-// When is the condition of a wire. The zero value takes every request.
+// When is the condition of a wire. The zero value takes every event.
 type When struct {
 	Method string // "" for any
 	Path   Pattern
 	Query  []event.Field // a value of "*" wants the parameter present
 	Header []event.Field // names compared without case
+
+	Bucket     string        // "" for any
+	Key        string        // a glob pattern, in which ** goes over several folders; "" for any
+	Action     []string      // nil for any
+	Attributes []event.Field // of a CloudEvent; values are glob patterns
+}
+
+// Any tells whether the wire takes everything.
+func (w *When) Any() bool {
+	return w.Method == "" && w.Path.text == "" && w.Bucket == "" && w.Key == "" && len(w.Query)+len(w.Header)+len(w.Action)+len(w.Attributes) == 0
+}
+
+// Words says what a wire of a source that is not HTTP takes.
+func (w *When) Words() string {
+	var out []string
+	if w.Bucket != "" {
+		out = append(out, "bucket "+w.Bucket)
+	}
+	if w.Action != nil {
+		out = append(out, strings.Join(w.Action, " or "))
+	}
+	if w.Key != "" {
+		out = append(out, "key "+w.Key)
+	}
+	for _, a := range w.Attributes {
+		out = append(out, a.Name+" "+a.Value)
+	}
+	if out == nil {
+		return "everything"
+	}
+	return strings.Join(out, ", ")
+}
+
+// MatchesEvent tells whether an event that is no HTTP request fulfils every
+// condition.
+func (w *When) MatchesEvent(e *event.Event) bool {
+	return w.Any() || !slices.ContainsFunc(w.TryEvent(e), func(t Trial) bool { return !t.Held })
 }
 
 // String names the route, such as "GET /quote/{crossing}".
@@ -43,8 +83,7 @@ func (w *When) Matches(r *event.Request) bool {
 	if len(w.Query) > 0 {
 		values, _ := url.ParseQuery(query) // what can be read of it counts
 		for _, q := range w.Query {
-			got, ok := values[q.Name]
-			if !ok || q.Value != "*" && (len(got) == 0 || got[0] != q.Value) {
+			if !hasParameter(values, q) {
 				return false
 			}
 		}
@@ -55,6 +94,11 @@ func (w *When) Matches(r *event.Request) bool {
 		}
 	}
 	return true
+}
+
+func hasParameter(values url.Values, want event.Field) bool {
+	got, ok := values[want.Name]
+	return ok && (want.Value == "*" || len(got) > 0 && got[0] == want.Value)
 }
 
 func hasHeader(header []event.Field, want event.Field) bool {

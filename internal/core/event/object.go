@@ -1,0 +1,80 @@
+package event
+
+import (
+	"encoding/json"
+	"net/url"
+	"strings"
+	"time"
+)
+
+// What can become of an object, and the types of the events that tell of it.
+const (
+	Created     = "created"
+	Overwritten = "overwritten"
+	Removed     = "removed"
+
+	objectType = "object."
+)
+
+// Actions are what can become of an object.
+var Actions = []string{Created, Overwritten, Removed}
+
+// Object is what an event of a storage source tells: which object, and what
+// became of it.
+type Object struct {
+	Bucket      string `json:"bucket"`
+	Key         string `json:"key"`
+	Action      string `json:"action"`
+	Size        int64  `json:"size"` // bytes; 0 of one that is removed
+	ContentType string `json:"content_type,omitempty"`
+	ETag        string `json:"etag,omitempty"`
+	URL         string `json:"url,omitempty"` // serves the object; "" of one that is removed
+}
+
+// Event gives the event that tells of a change of an object.
+func (o *Object) Event(id string, at time.Time) *Event {
+	data, _ := json.Marshal(o) // plain data always marshals
+	return &Event{ID: id, Source: "/" + url.PathEscape(o.Bucket), Type: objectType + o.Action, Subject: o.Key, Time: at, DataContentType: "application/json", Data: data}
+}
+
+// ObjectOf reads what an event of a storage source tells; ok is false for any
+// other event.
+func ObjectOf(e *Event) (o Object, ok bool) {
+	if json.Unmarshal(e.Data, &o) != nil {
+		return Object{}, false
+	}
+	if o.Action == "" {
+		o.Action, _ = strings.CutPrefix(e.Type, objectType)
+	}
+	return o, o.Bucket != "" && o.Key != ""
+}
+
+// Attribute gives a context attribute as it stands in the JSON format; ok is
+// false when the event does not have it.
+func (e *Event) Attribute(name string) (value string, ok bool) {
+	switch name {
+	case "id":
+		value = e.ID
+	case "source":
+		value = e.Source
+	case "type":
+		value = e.Type
+	case "subject":
+		value = e.Subject
+	case "datacontenttype":
+		value = e.DataContentType
+	case "dataschema":
+		value = e.DataSchema
+	case "time":
+		if !e.Time.IsZero() {
+			value = e.Time.Format(time.RFC3339Nano)
+		}
+	default:
+		for _, x := range e.Extensions {
+			if x.Name == name {
+				return x.Value, true
+			}
+		}
+	}
+	return value, value != ""
+}

@@ -1,0 +1,139 @@
+package plan
+
+import (
+	"encoding/json"
+	"fmt"
+	"hash/fnv"
+	"strings"
+
+	"nightdrill/internal/core/differ"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/route"
+)
+
+// WireTrial says whether one wire of a source takes a payload, and why not.
+type WireTrial struct {
+	Wire       int
+	Takes      bool
+	Late       bool // http: its conditions hold, but an earlier wire took the request
+	Conditions []route.Trial
+}
+
+// Explain tries every wire of a source on a payload.
+func (p *Project) Explain(source int, pl *payload.Payload) (out []WireTrial) {
+	src := &p.Sources[source]
+	takes := p.Takes(source, pl)
+	for i := range src.Wires {
+		t := WireTrial{Wire: i, Takes: takes&(1<<i) != 0}
+		switch when := &src.Wires[i].When; {
+		case pl.Request != nil && src.Kind == HTTP:
+			t.Conditions = when.TryRequest(pl.Request)
+			t.Late = !t.Takes && when.Matches(pl.Request)
+		case pl.Event != nil && src.Kind != HTTP:
+			t.Conditions = when.TryEvent(pl.Event)
+		}
+		out = append(out, t)
+	}
+	return out
+}
+
+// NearestMiss says in words why no wire of a source takes a payload: which wire
+// came closest, and what it wanted. It is "" where one takes it.
+func (p *Project) NearestMiss(source int, pl *payload.Payload) string {
+	src := &p.Sources[source]
+	switch {
+	case p.Takes(source, pl) != 0:
+		return ""
+	case len(src.Wires) == 0:
+		return fmt.Sprintf("%s has no wires: what comes is kept there", src.Name)
+	case (pl.Request != nil) != (src.Kind == HTTP):
+		what := map[bool]string{true: "an HTTP request", false: "an event"}
+		return fmt.Sprintf("%s is a source of the kind %s, this is %s", src.Name, src.Kind, what[pl.Request != nil])
+	}
+	var conditions [][]route.Trial
+	for _, t := range p.Explain(source, pl) {
+		conditions = append(conditions, t.Conditions)
+	}
+	nearest := route.Nearest(conditions)
+	var why []string
+	for _, c := range conditions[nearest] {
+		if !c.Held {
+			why = append(why, c.Words())
+		}
+	}
+	return fmt.Sprintf("nearest is the wire to %s: %s", p.Functions[src.Wires[nearest].To].Name, strings.Join(why, "; "))
+}
+
+// KeyText gives the text that a source sorts a payload by: of a stream the
+// partition key, of a queue the group. ok is false when the payload has none.
+func (s *Source) KeyText(pl *payload.Payload) (text string, ok bool) {
+	if s.Key == "" || pl.Event == nil {
+		return "", false
+	}
+	if !strings.HasPrefix(s.Key, "/") {
+		return pl.Event.Attribute(s.Key)
+	}
+	data, err := differ.Decode(pl.Event.Data)
+	if err != nil {
+		return "", false
+	}
+	v, ok := differ.Lookup(data, s.Key)
+	if !ok || v == nil {
+		return "", false
+	}
+	if text, ok = v.(string); ok {
+		return text, true
+	}
+	b, err := json.Marshal(v)
+	return string(b), err == nil
+}
+
+// Partition gives the partition of a key, from 0: the same on every machine and
+// in every run (FNV-1a, 64 bits, modulo their number).
+func Partition(key string, partitions int) int {
+	h := fnv.New64a()
+	_, _ = h.Write([]byte(key)) // it never fails
+	return int(h.Sum64() % uint64(max(partitions, 1)))
+}
+
+// Sorter gives the numbers by which the engine keeps events in order: of a
+// stream its partition, of a queue its group, from 1; 0 where order is nothing.
+// It is for one goroutine.
+type Sorter struct {
+	p      *Project
+	groups []map[string]int32
+}
+
+// NewSorter makes the sorter of a run.
+func (p *Project) NewSorter() *Sorter {
+	return &Sorter{p, make([]map[string]int32, len(p.Sources))}
+}
+
+// Key gives the number of a payload at a source. A record without a key goes by
+// its id.
+func (s *Sorter) Key(source int, pl *payload.Payload) int32 {
+	src := &s.p.Sources[source]
+	switch src.Kind {
+	case Stream:
+		text, ok := src.KeyText(pl)
+		if !ok && pl.Event != nil {
+			text = pl.Event.ID
+		}
+		return int32(Partition(text, src.Partitions)) + 1
+	case Queue:
+		text, ok := src.KeyText(pl)
+		if !ok {
+			return 0
+		}
+		if s.groups[source] == nil {
+			s.groups[source] = map[string]int32{}
+		}
+		n, known := s.groups[source][text]
+		if !known {
+			n = int32(len(s.groups[source])) + 1
+			s.groups[source][text] = n
+		}
+		return n
+	}
+	return 0
+}
