@@ -20,7 +20,6 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/shape"
 	"nightdrill/internal/live/proc"
 )
 
@@ -29,7 +28,7 @@ import (
 var (
 	ofVariant = []string{"start", "stop", "build", "prepare", "watch", "needs", "transport", "url", "dir", "env", "env_file", "ready", "path", "deliver", "shape",
 		"timeout", "start_timeout", "concurrency", "keep_warm", "idle_after"}
-	ofFunction = append(slices.Clone(ofVariant), "variants")
+	ofFunction = append(slices.Clone(ofVariant), "then", "variants")
 )
 
 func (l *loader) function(name string, all *object) {
@@ -52,6 +51,10 @@ func (l *loader) function(name string, all *object) {
 		}
 	}
 	l.p.Functions = append(l.p.Functions, f)
+	if o.fields["then"] != nil {
+		at := len(l.p.Functions) - 1
+		l.closing = append(l.closing, func() { l.thens(&l.p.Functions[at], o) })
+	}
 }
 
 // settings reads those settings of a function that are given.
@@ -97,35 +100,14 @@ func (l *loader) settings(f *plan.Function, o *object) {
 // deliver reads in which form the function gets its events.
 func (l *loader) deliver(f *plan.Function, o *object) {
 	f.Deliver = plan.Deliver(o.choice("deliver", []string{"binary", "structured", "body", "shaped"}, int(f.Deliver)))
-	c := o.child("shape", "template", "content_type")
+	c := o.keys["shape"]
 	switch {
 	case f.Deliver != plan.DeliverShaped && c != nil:
-		l.wrong(o.keys["shape"], "%s belongs to deliver: shaped", o.at("shape"))
-		return
+		l.wrong(c, "%s belongs to deliver: shaped", o.at("shape"))
 	case f.Deliver == plan.DeliverShaped && c == nil && f.Shape == nil:
 		l.wrong(o.fields["deliver"], "%s: which form? such as shape: {template: templates/event.tmpl}, or a template with {{ in it", o.at("deliver"))
-		return
-	case c == nil:
-		return
-	}
-	text := c.need("template", "templates/event.tmpl")
-	name := c.at("template")
-	if text != "" && !strings.Contains(text, "{{") {
-		path := c.within("template", l.dir)
-		if path == "" {
-			return
-		}
-		l.files = append(l.files, path)
-		content, err := os.ReadFile(path)
-		if err != nil {
-			l.wrong(c.fields["template"], "%s: %s cannot be read: %v%s", name, text, Cause(err), suggest(filepath.Base(path), filesIn(filepath.Dir(path))))
-			return
-		}
-		name, text = text, string(content)
-	}
-	var err error
-	if f.Shape, err = shape.Parse(name, text, c.text("content_type", "")); err != nil {
-		l.wrong(c.fields["template"], "%s: %v", c.at("template"), err)
+	case c != nil:
+		f.Shape = l.template(o)
 	}
 }
 
@@ -236,6 +218,11 @@ func (l *loader) program(f *plan.Function, o *object, n ast.Node) string {
 		lacks("%s: %q is not on the PATH%s", o.at("start"), name, proc.NearestOnPath(name))
 	}
 	return name
+}
+
+// suggestFile suggests a file beside one that is not there.
+func suggestFile(path string) string {
+	return suggest(filepath.Base(path), filesIn(filepath.Dir(path)))
 }
 
 func filesIn(dir string) (names []string) {
@@ -371,7 +358,7 @@ func (l *loader) envFile(f *plan.Function, o *object) {
 	name := o.text("env_file", "")
 	text, err := os.ReadFile(path)
 	if err != nil {
-		l.wrong(o.fields["env_file"], "%s: %s cannot be read: %v%s", o.at("env_file"), name, Cause(err), suggest(filepath.Base(path), filesIn(filepath.Dir(path))))
+		l.wrong(o.fields["env_file"], "%s: %s cannot be read: %v%s", o.at("env_file"), name, Cause(err), suggestFile(path))
 		return
 	}
 	l.files = append(l.files, path)

@@ -23,12 +23,10 @@ import (
 
 	"nightdrill/internal/core/arrival"
 	"nightdrill/internal/core/differ"
-	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/generate"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/route"
 )
 
 // File is the name of a project's file.
@@ -44,6 +42,8 @@ const (
 	DefaultAttempts     = 3
 	DefaultBackoff      = 100 * time.Millisecond
 	DefaultSettle       = 20 * time.Second
+	DefaultSteps        = 16 // of a chain
+	DefaultPartitions   = 4
 	leaseBeyondTimeout  = 10 * time.Second
 )
 
@@ -52,6 +52,7 @@ type Loaded struct {
 	*plan.Project
 	Skipped Mistakes // broken records that their set's `broken: skip` leaves out
 	Missing Mistakes // programs that functions are started with and that are not there
+	Doubts  Mistakes // what is allowed, and probably not meant
 	Files   []string // absolute, beside the project file: what was read
 }
 
@@ -79,6 +80,7 @@ func Load(dir string) (*Loaded, error) {
 	} else {
 		l.Skipped.below(given)
 		l.Missing.below(given)
+		l.Doubts.below(given)
 	}
 	return l, err
 }
@@ -134,7 +136,7 @@ func parse(dir string, text []byte) (*Loaded, error) {
 		})
 		return nil, l.mistakes
 	}
-	return &Loaded{&l.p, l.skipped, l.missing, l.files}, nil
+	return &Loaded{&l.p, l.skipped, l.missing, l.doubts, l.files}, nil
 }
 
 var syntaxPlace = regexp.MustCompile(`(?s)^\[(\d+):(\d+)\] (.*?)(\n|$)`)
@@ -157,11 +159,12 @@ type loader struct {
 	skipped Mistakes
 	missing Mistakes
 	files   []string
-	closing []func() // checks that need all sources to be known
+	closing []func() // what needs all sources to be known
+	doubts  Mistakes
 }
 
 func (l *loader) project(n ast.Node) {
-	o := l.object(n, "", "nightdrill", "project", "concurrency", "services", "functions", "sources", "payloads", "drills")
+	o := l.object(n, "", "nightdrill", "project", "concurrency", "chain_steps", "services", "functions", "sources", "payloads", "drills")
 	if o.fields["nightdrill"] == nil {
 		l.wrong(n, "nightdrill is missing: the file begins with nightdrill: 1, the version of its form")
 	} else if v := o.text("nightdrill", ""); v != "1" {
@@ -175,6 +178,7 @@ func (l *loader) project(n ast.Node) {
 		}
 	}
 	l.p.Concurrency = o.whole("concurrency", DefaultConcurrency, 1)
+	l.p.Steps = o.whole("chain_steps", DefaultSteps, 1)
 	if all := o.child("services"); all != nil {
 		for _, name := range all.order {
 			l.service(name, all)
@@ -197,10 +201,12 @@ func (l *loader) project(n ast.Node) {
 		for i, name := range all.order {
 			l.source(&l.p.Sources[i], name, all)
 		}
-		for _, check := range l.closing {
-			check()
-		}
+		l.shadows(all)
 	}
+	for _, check := range l.closing {
+		check()
+	}
+	l.loops()
 	if all := o.child("payloads"); all != nil {
 		for _, name := range all.order {
 			l.set(name, all)
@@ -264,79 +270,6 @@ func (l *loader) limits(o *object, otherwise plan.Limits) plan.Limits {
 	return limits
 }
 
-func (l *loader) source(s *plan.Source, name string, all *object) {
-	o := all.child(name, "kind", "wires", "wait", "batch", "lease", "attempts", "backoff", "max_age", "dead_letter")
-	s.Kind = plan.Kind(o.choice("kind", []string{"http", "queue"}, 0))
-	if o.fields["kind"] == nil {
-		l.wrong(o.node, "%s is missing: http or queue", o.at("kind"))
-	}
-	foreign := map[plan.Kind][]string{plan.HTTP: {"batch", "lease", "attempts", "backoff", "max_age", "dead_letter"}, plan.Queue: {"wait"}}
-	for _, key := range foreign[s.Kind] {
-		if k := o.keys[key]; k != nil {
-			l.wrong(k, "%s is not a setting of a source of the kind %s", o.at(key), s.Kind)
-		}
-	}
-	for i, n := range o.list("wires") {
-		l.wire(s, n, fmt.Sprintf("%s[%d]", o.at("wires"), i))
-	}
-	if len(s.Wires) > 64 {
-		l.wrong(o.fields["wires"], "%s are %d; the most is 64", o.at("wires"), len(s.Wires))
-		s.Wires = s.Wires[:64]
-	}
-	if s.Kind == plan.HTTP {
-		s.Wait = o.duration("wait", 0, 0)
-		return
-	}
-	l.queue(s, o)
-}
-
-func (l *loader) queue(s *plan.Source, o *object) {
-	s.BatchMax = 1
-	if b := o.child("batch", "max", "wait"); b != nil {
-		s.BatchMax = b.whole("max", 1, 1)
-		s.BatchWait = b.duration("wait", 0, 0)
-	}
-	s.Attempts = o.whole("attempts", DefaultAttempts, 1)
-	s.Backoff = o.duration("backoff", DefaultBackoff, 0)
-	s.MaxAge = o.duration("max_age", 0, 0)
-	longest := time.Duration(0)
-	for _, w := range s.Wires {
-		f := &l.p.Functions[w.To]
-		longest = max(longest, f.Timeout)
-		if f.Deliver == plan.DeliverBody && s.BatchMax > 1 {
-			l.wrong(o.fields["batch"], "%s: %s takes the payload's bytes alone (deliver: body), which cannot carry a batch of %d", o.at("batch"), f.Name, s.BatchMax)
-		}
-	}
-	s.Lease = o.duration("lease", longest+leaseBeyondTimeout, time.Millisecond)
-	if s.Lease <= longest {
-		l.wrong(o.fields["lease"], "%s is %v; it must be longer than the timeout of the function, %v, or a message would come again while the function still works on it", o.at("lease"), s.Lease, longest)
-	}
-	if o.fields["dead_letter"] == nil {
-		return
-	}
-	name := o.text("dead_letter", "")
-	s.DeadLetter = l.p.SourceNamed(name)
-	if s.DeadLetter < 0 {
-		l.wrong(o.fields["dead_letter"], "%s: there is no source %q%s", o.at("dead_letter"), name, suggest(name, l.sourceNames()))
-		return
-	}
-	l.closing = append(l.closing, func() {
-		if l.p.Sources[s.DeadLetter].Kind != plan.Queue {
-			l.wrong(o.fields["dead_letter"], "%s: %s is not a queue", o.at("dead_letter"), name)
-			return
-		}
-		seen := map[int]bool{}
-		for at := l.p.SourceNamed(s.Name); at >= 0; at = l.p.Sources[at].DeadLetter {
-			if seen[at] {
-				l.wrong(o.fields["dead_letter"], "%s: dead letters of %s come back to it", o.at("dead_letter"), s.Name)
-				s.DeadLetter = -1
-				return
-			}
-			seen[at] = true
-		}
-	})
-}
-
 func (l *loader) sourceNames() (names []string) {
 	for _, s := range l.p.Sources {
 		names = append(names, s.Name)
@@ -349,62 +282,6 @@ func (l *loader) functionNames() (names []string) {
 		names = append(names, f.Name)
 	}
 	return names
-}
-
-func (l *loader) wire(s *plan.Source, n ast.Node, path string) {
-	o := l.object(n, path, "to", "when")
-	name := o.need("to", "quote")
-	if name == "" {
-		return
-	}
-	w := plan.Wire{To: l.p.FunctionNamed(name)}
-	if w.To < 0 {
-		l.wrong(o.fields["to"], "%s: there is no function %q%s", o.at("to"), name, suggest(name, l.functionNames()))
-		return
-	}
-	if o.fields["when"] != nil {
-		if s.Kind != plan.HTTP {
-			l.wrong(o.keys["when"], "%s: conditions are for sources of the kind http", o.at("when"))
-			return
-		}
-		l.when(&w.When, o)
-	}
-	s.Wires = append(s.Wires, w)
-}
-
-func (l *loader) when(w *route.When, wire *object) {
-	o := wire.child("when", "method", "path", "query", "header")
-	w.Method = o.text("method", "")
-	if w.Method != strings.ToUpper(w.Method) {
-		l.wrong(o.fields["method"], "%s: methods are written in capitals: %s", o.at("method"), strings.ToUpper(w.Method))
-	}
-	if o.fields["path"] != nil {
-		var err error
-		if w.Path, err = route.Parse(o.text("path", "")); err != nil {
-			l.wrong(o.fields["path"], "%s: %v", o.at("path"), err)
-		}
-	}
-	w.Query, w.Header = l.pairs(o, "query"), l.pairs(o, "header")
-}
-
-// pairs reads a mapping of the user's own names to texts.
-func (l *loader) pairs(o *object, key string) (out []event.Field) {
-	n, ok := o.fields[key]
-	if !ok {
-		return nil
-	}
-	m, ok := l.follow(n).(*ast.MappingNode)
-	if !ok {
-		l.wrong(n, "%s is %s; wanted a mapping of names to values, * for any", o.at(key), describe(l.follow(n)))
-		return nil
-	}
-	for _, v := range m.Values {
-		name := v.Key.GetToken().Value
-		if s, ok := l.text(v.Value, join(o.at(key), name)); ok {
-			out = append(out, event.Field{Name: name, Value: s})
-		}
-	}
-	return out
 }
 
 func (l *loader) set(name string, all *object) {
@@ -449,7 +326,7 @@ func (l *loader) set(name string, all *object) {
 	}
 	text, err := os.ReadFile(path)
 	if err != nil {
-		l.wrong(o.fields["recording"], "%s: %s cannot be read: %v%s", o.at("recording"), set.Origin, Cause(err), suggest(filepath.Base(path), filesIn(filepath.Dir(path))))
+		l.wrong(o.fields["recording"], "%s: %s cannot be read: %v%s", o.at("recording"), set.Origin, Cause(err), suggestFile(path))
 		return
 	}
 	payloads, mistakes := payload.ReadAs(text, form)
@@ -526,7 +403,7 @@ func (l *loader) made(set *payload.Set, o *object) {
 		l.wrong(o.fields["schema"], "%s: %s cannot be honoured: %v", o.at("schema"), set.Origin, err)
 		return
 	} else if err != nil {
-		l.wrong(o.fields["schema"], "%s: %s cannot be read: %v%s", o.at("schema"), set.Origin, Cause(err), suggest(filepath.Base(path), filesIn(filepath.Dir(path))))
+		l.wrong(o.fields["schema"], "%s: %s cannot be read: %v%s", o.at("schema"), set.Origin, Cause(err), suggestFile(path))
 		return
 	}
 	size, err := Bytes(o.text("size", ""))
@@ -715,9 +592,13 @@ func (l *Loaded) Payload(name string) (*payload.Payload, error) {
 	return &set.Payloads[n-1], nil
 }
 
-func (l *Loaded) setNames() (names []string) {
-	for i := range l.Sets {
-		names = append(names, l.Sets[i].Name)
+func (l *Loaded) setNames() []string { return setNames(l.Sets) }
+
+func (l *loader) setNames() []string { return setNames(l.p.Sets) }
+
+func setNames(sets []payload.Set) (names []string) {
+	for i := range sets {
+		names = append(names, sets[i].Name)
 	}
 	return names
 }
@@ -757,11 +638,12 @@ func (l *loader) values(n ast.Node, path string) (out []payload.Value) {
 }
 
 func (l *loader) drill(name string, all *object) {
-	o := all.child(name, "seed", "feeds", "settle", "limits", "budgets")
+	o := all.child(name, "seed", "feeds", "settle", "limits", "budgets", "idempotence")
 	d := plan.Drill{Name: name, Seed: uint64(o.whole("seed", 1, 0)), Settle: o.duration("settle", DefaultSettle, 0)}
 	for _, f := range l.p.Functions {
 		d.Limits = append(d.Limits, f.Limits)
 	}
+	d.Idempotence = o.choice("idempotence", []string{"false", "true"}, 0) == 1
 	for i, n := range o.list("feeds") {
 		l.feed(&d, n, fmt.Sprintf("%s[%d]", o.at("feeds"), i))
 	}
@@ -800,24 +682,29 @@ func (l *loader) drill(name string, all *object) {
 }
 
 func (l *loader) feed(d *plan.Drill, n ast.Node, path string) {
-	o := l.object(n, path, "source", "payloads", "arrive")
+	o := l.object(n, path, "source", "payloads", "arrive", "retained", "clock", "faults")
 	f := plan.Feed{Source: -1, Set: -1}
 	if name := o.need("source", "fares"); name != "" {
 		if f.Source = l.p.SourceNamed(name); f.Source < 0 {
 			l.wrong(o.fields["source"], "%s: there is no source %q%s", o.at("source"), name, suggest(name, l.sourceNames()))
 		}
 	}
-	if name := o.need("payloads", "fare-requests"); name != "" {
-		var names []string
-		for i, s := range l.p.Sets {
-			names = append(names, s.Name)
-			if s.Name == name {
-				f.Set = i
+	ofSchedule := f.Source >= 0 && l.p.Sources[f.Source].Kind == plan.Schedule
+	if o.fields["payloads"] != nil || !ofSchedule {
+		if name := o.need("payloads", "fare-requests"); name != "" {
+			f.Set = slices.IndexFunc(l.p.Sets, func(s payload.Set) bool { return s.Name == name })
+			if f.Set < 0 {
+				l.wrong(o.fields["payloads"], "%s: there is no payload set %q%s", o.at("payloads"), name, suggest(name, l.setNames()))
 			}
 		}
-		if f.Set < 0 {
-			l.wrong(o.fields["payloads"], "%s: there is no payload set %q%s", o.at("payloads"), name, suggest(name, names))
-		}
+	}
+	f.Faults = l.faults(o)
+	if ofSchedule {
+		l.clock(d, &f, o)
+		return
+	}
+	if k := o.keys["clock"]; k != nil && f.Source >= 0 {
+		l.wrong(k, "%s is for sources of the kind schedule; %s is of the kind %s", o.at("clock"), l.p.Sources[f.Source].Name, l.p.Sources[f.Source].Kind)
 	}
 	phases := []ast.Node{}
 	if a := o.fields["arrive"]; a == nil {
@@ -845,6 +732,11 @@ func (l *loader) feed(d *plan.Drill, n ast.Node, path string) {
 		what := map[bool]string{true: "HTTP requests", false: "events"}
 		l.wrong(o.fields["payloads"], "%s: %s holds %s, but %s is a source of the kind %s", o.at("payloads"), set.Name, what[set.Payloads[0].Request != nil], src.Name, src.Kind)
 		return
+	}
+	if f.Retained = o.whole("retained", 0, 0); f.Retained > 0 && src.Kind != plan.Stream {
+		l.wrong(o.keys["retained"], "%s is for sources of the kind stream, which keep their records", o.at("retained"))
+	} else if f.Retained > len(set.Payloads) && len(set.Payloads) > 0 {
+		l.wrong(o.fields["retained"], "%s is %d, but %s has %d payloads", o.at("retained"), f.Retained, set.Name, len(set.Payloads))
 	}
 	d.Feeds = append(d.Feeds, f)
 }

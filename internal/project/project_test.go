@@ -35,11 +35,21 @@ functions:
     keep_warm: 1
     idle_after: 45s
     ready: {http: /health}
+  manifest:
+    start: [sh, m]
+    then:
+      - {to: scans, when: {status: [200, 2xx], header: {x-next: "*"}, values: {/ok: true}}, type: brackwater.loaded, shape: {template: "{{json .Data}}"}}
+      - {to: fares, request: {method: GET, path: /quote/x}}
+      - {to: cargo, key: "done/{{.ID}}"}
   boarding: {start: [sh], deliver: structured, ready: {line: "listening on \\d+"}, timeout: 5s}
 sources:
   fares: {kind: http, wait: 250ms, wires: [{to: quote, when: {method: GET, path: "/quote/{crossing}"}}, {to: quote}]}
   scans: {kind: queue, batch: {max: 6, wait: 200ms}, lease: 20s, attempts: 4, dead_letter: scans-refused, wires: [{to: boarding}]}
   scans-refused: {kind: queue}
+  cargo: {kind: storage, bucket: holds, poll: 2s, attempts: 2, wires: [{to: manifest, when: {key: "manifests/*.csv", action: [created, overwritten]}}]}
+  vessels: {kind: stream, partitions: 8, key: /vessel, on_failure: split, begin: new, batch: {max: 10}, wires: [{to: boarding, when: {attributes: {type: "brackwater.*"}}}]}
+  nightly: {kind: schedule, cron: "15 2 * * *", zone: Europe/Lisbon, while_running: wait, missed: once, wires: [{to: boarding}]}
+  counted: {kind: queue, lease: 4s, extend_to: 1m, group: /pass, delay: 1s}
 payloads:
   fare-requests: {recording: fares.har, expect: {status: 200, values: {/cents: 450}, leave_out: [/at]}}
   boarding-scans: {recording: scans.ndjson, broken: skip}
@@ -48,7 +58,10 @@ payloads:
 drills:
   friday-evening:
     seed: 7
+    idempotence: true
     feeds:
+      - {source: nightly, clock: {from: "2026-03-28 22:00", for: 10h, in: 20s}}
+      - {source: vessels, payloads: boarding-scans, retained: 1, arrive: once, faults: {duplicate: 5%, delay: {share: 0.5%, by: 2s}, drop_ack: 1%}}
       - {source: scans, payloads: boarding-scans, arrive: [{recorded: {speed: 4}}, once]}
       - source: fares
         payloads: fare-requests
@@ -116,8 +129,24 @@ func TestAGoodFileIsResolved(t *testing.T) {
 	if s.BatchMax != 6 || s.Attempts != 4 || s.DeadLetter != 2 || s.Lease != 20*time.Second {
 		t.Errorf("scans has %+v", s)
 	}
+	m := l.Functions[1].Then
+	if len(m) != 3 || m[0].To != 1 || m[0].Status[1] != (plan.StatusRange{From: 200, To: 299}) || m[0].Values[0].At != "/ok" || m[1].Method != "GET" || m[2].Objects == nil {
+		t.Errorf("manifest sends on %+v", m)
+	}
+	c, vessels, n := &l.Sources[3], &l.Sources[4], &l.Sources[5]
+	if c.Bucket != "holds" || c.Poll != 2*time.Second || c.Wires[0].When.Key != "manifests/*.csv" || vessels.Partitions != 8 || vessels.Key != "/vessel" || vessels.OnFailure != plan.Split || !vessels.FromNew ||
+		len(n.Times) != 1 || n.Times[0].Zone.String() != "Europe/Lisbon" || n.WhileRunning != plan.Wait || !n.CatchUp || n.Attempts != 1 {
+		t.Errorf("sources %+v %+v %+v", c, vessels, n)
+	}
 	d := l.DrillNamed("friday-evening")
-	if d.Limits[0].Max != 4 || d.Limits[0].PerInstance != 2 || d.Limits[1].Max != 10 || d.Seed != 7 || len(d.Budgets) != 2 {
+	if k := d.Feeds[0].Clock; k == nil || k.Speed != 1800 || k.From.Format(time.RFC3339) != "2026-03-28T22:00:00Z" {
+		t.Errorf("the clock of the night is %+v", k)
+	}
+	if f := d.Feeds[1]; f.Retained != 1 || f.Faults.Duplicate != 50_000 || f.Faults.Delay != 5_000 || !d.Idempotence {
+		t.Errorf("faults %+v", f)
+	}
+	d.Feeds = d.Feeds[2:]
+	if d.Limits[0].Max != 4 || d.Limits[0].PerInstance != 2 || d.Limits[2].Max != 10 || d.Seed != 7 || len(d.Budgets) != 2 {
 		t.Errorf("the drill has %+v", d)
 	}
 	if p := d.Feeds[1].Phases; len(p) != 4 || p[1].To != (arrival.Rate{Events: 25, Per: 10 * time.Second}) {
@@ -200,6 +229,44 @@ var mistakes = []struct {
 	{"deliver: structured", "deliver: structured, shape: {template: x}", "belongs to deliver: shaped", false},
 	{"deliver: structured", "deliver: shaped, shape: {template: none.tmpl}", "none.tmpl cannot be read", false},
 	{"deliver: structured", "deliver: shaped, shape: {template: '{{.ID'}", "unclosed action", false},
+	{"15 2 * * *", "15 2 31 2 *", "can never fire", false},
+	{"15 2 * * *", "15 25 * * *", "the hour", false},
+	{"Europe/Lisbon", "Europe/Brackwater", "is not a time zone", false},
+	{"cron: \"15 2 * * *\", ", "", "cron is missing", true},
+	{"while_running: wait", "while_running: queue", "is not one of drop, wait, parallel", true},
+	{"poll: 2s", "poll: 2s, notify: push", "leave one of them out", false},
+	{"poll: 2s", "notify: poll", "how often?", false},
+	{"bucket: holds", "bucket: ../holds", "is not a name for a bucket", true},
+	{"key: \"manifests/*.csv\"", "bucket: hold", "could never take anything", false},
+	{"key: \"manifests/*.csv\"", "attributes: {type: object.removed}", "and the action created or overwritten", false},
+	{"key: \"manifests/*.csv\"", "key: \"manifests/[\"", "is not a pattern", false},
+	{"action: [created", "action: [crated", "did you mean created?", true},
+	{"key: \"manifests/*.csv\"", "method: GET", "of the kind storage have conditions on bucket, key, action, attributes", true},
+	{"{to: quote}]", "{to: quote, when: {method: GET, path: /quote/north}}]", "sources.fares.wires[1]: GET /quote/north never comes here", false},
+	{"partitions: 8", "partitions: 2000", "the most is 1024", true},
+	{"key: /vessel", "key: Vessel", "neither a JSON Pointer", false},
+	{"on_failure: split", "on_failure: halve", "is not one of skip, split", true},
+	{"extend_to: 1m", "extend_to: 3s", "is not extended by that", false},
+	{"delay: 1s", "delay: 1s, max_age: 500ms", "none would ever be seen", false},
+	{"dead_letter: scans-refused", "dead_letter: vessels", "is not a queue", false},
+	{"kind: queue, lease: 4s", "kind: queue, dead_letter: counted, lease: 4s", "come back to it", false},
+	{"retained: 1", "retained: 9", "has 1 payloads", false},
+	{"duplicate: 5%", "duplicate: 5", "is not a share", true},
+	{"delay: {share: 0.5%, by: 2s}", "delay: {share: 0.5%}", "by is missing", true},
+	{"in: 20s", "speed: fast", "is not a factor", false},
+	{"in: 20s", "in: 20s, speed: 9", "say the same twice", false},
+	{"from: \"2026-03-28 22:00\"", "from: tonight", "is not a time", false},
+	{"{source: nightly, clock: {from: \"2026-03-28 22:00\", for: 10h, in: 20s}}", "{source: nightly, arrive: once}", "come from its clock", false},
+	{"{to: cargo, key", "{to: nightly, key", "is a schedule", false},
+	{"{to: fares, request", "{to: scans, request", "is for a source of the kind http", false},
+	{"{to: cargo, key: \"done/{{.ID}}\"}", "{to: cargo, key: \"done/{{.ID\"}", "unclosed action", false},
+	{"status: [200, 2xx]", "status: [200, 2x]", "is not an HTTP status", true},
+	{"action: [created, overwritten]}}]}", "action: [created]}}, {to: manifest}]}", "manifest → manifest", false},
+	{"wait: 250ms", "wait: 250ms, cors: {headers: [x]}", "which pages may ask?", true},
+	{"wait: 250ms", "wait: 250ms, cors: {origins: [\"*\"], credentials: true}", "browsers refuse credentials", false},
+	{"wait: 250ms", "wait: 250ms, cors: {origins: [\"http://localhost:3000/x\"]}", "is not an origin", false},
+	{"wait: 250ms", "wait: 250ms, token: \"a b\"", "has spaces", false},
+	{"wait: 250ms", "wait: 250ms, token: {env: NIGHTDRILL_NO_SUCH_TOKEN}", "is not set", false},
 	{"build: [make]", "build: make", "wanted a list", true},
 	{"functions:\n", "functions:\n  boarding: {start: [sh]}\n", "already defined", false},
 	{"  quote:\n", "  quote:\n   - x\n", "not valid YAML", false},
@@ -235,8 +302,8 @@ func TestAllMistakesAtOnce(t *testing.T) {
 	bad := strings.NewReplacer("timeout: 4s", "timeout: soon", "idle_after: 45s", "idle_after: never", "{to: boarding}", "{to: nobody}").Replace(good)
 	_, err := Load(write(t, bad))
 	var all Mistakes
-	if !errors.As(err, &all) || len(all) != 3 {
-		t.Errorf("got %v; want three mistakes", err)
+	if !errors.As(err, &all) || len(all) != 4 {
+		t.Errorf("got %v; want four mistakes", err)
 	}
 	if _, err := Load(t.TempDir()); !errors.Is(err, ErrNoProject) {
 		t.Errorf("an empty folder gave %v", err)

@@ -131,6 +131,7 @@ const (
 	FromOutside    Origin = iota
 	FromDeadLetter        // of another source
 	FromReply             // of a function
+	FromFault             // it was delivered again by a fault; said by the driver, never by the engine
 )
 
 // Effects is memory for effects, owned by the caller, who may reuse it.

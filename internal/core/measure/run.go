@@ -68,7 +68,9 @@ type Payload struct {
 // Arrival is an event that fell due.
 type Arrival struct {
 	Due, Arrived clock.Time
-	From         int64 // the event whose dead letter it is, or -1
+	From         int64 // the event that it was made of, or -1
+	Origin       engine.Origin
+	Fault        uint8 // kinds of faults that befell it, as bits of package fault
 	Payload      int32 // index in Payloads
 	Round        int32 // how often the set had been used up before
 	Source       int32

@@ -64,6 +64,25 @@ func (p *Payload) Label() string {
 	return p.Event.Type + " " + p.Event.ID
 }
 
+// Async tells whether a request asks not to wait for the answer (Prefer:
+// respond-async, RFC 7240 §4.1).
+func (p *Payload) Async() bool {
+	if p.Request == nil {
+		return false
+	}
+	for _, h := range p.Request.Header {
+		if !strings.EqualFold(h.Name, "prefer") {
+			continue
+		}
+		for _, preference := range strings.Split(h.Value, ",") {
+			if name, _, _ := strings.Cut(preference, ";"); strings.EqualFold(strings.TrimSpace(name), "respond-async") {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // Data gives the event's data, or the request's body.
 func (p *Payload) Data() []byte {
 	if p.Request != nil {

@@ -96,6 +96,46 @@ func (w *When) Matches(r *event.Request) bool {
 	return true
 }
 
+// Covers tells whether the condition holds for every request for which another
+// does.
+func (w *When) Covers(other *When) bool {
+	within := func(wants, has []event.Field, same func(a, b string) bool) bool {
+		for _, x := range wants {
+			if !slices.ContainsFunc(has, func(y event.Field) bool { return same(x.Name, y.Name) && (x.Value == "*" || x.Value == y.Value) }) {
+				return false
+			}
+		}
+		return true
+	}
+	return (w.Method == "" || w.Method == other.Method) && w.Path.covers(&other.Path) &&
+		within(w.Query, other.Query, func(a, b string) bool { return a == b }) && within(w.Header, other.Header, strings.EqualFold)
+}
+
+// covers tells whether every path that fits another pattern fits this one.
+func (p *Pattern) covers(other *Pattern) bool {
+	if p.text == "" {
+		return true
+	}
+	if other.text == "" {
+		return len(p.segments) == 1 && p.segments[0].rest
+	}
+	for i, s := range p.segments {
+		switch {
+		case s.rest:
+			return true
+		case i >= len(other.segments) || other.segments[i].rest:
+			return false
+		case s.param:
+			if o := other.segments[i]; !o.param && o.literal == "" {
+				return false
+			}
+		case other.segments[i].param || other.segments[i].literal != s.literal:
+			return false
+		}
+	}
+	return len(p.segments) == len(other.segments)
+}
+
 func hasParameter(values url.Values, want event.Field) bool {
 	got, ok := values[want.Name]
 	return ok && (want.Value == "*" || len(got) > 0 && got[0] == want.Value)

@@ -142,6 +142,9 @@ func (f *field) number(text string) (int, error) {
 	return n, nil
 }
 
+// Interval gives the interval of a schedule that has one; 0 for an expression.
+func (s *Spec) Interval() time.Duration { return s.every }
+
 // Elapsed tells whether the schedule goes by elapsed time.
 func (s *Spec) Elapsed() bool { return s.every > 0 || bits.OnesCount64(s.hour) == 24 }
 

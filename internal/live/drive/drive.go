@@ -17,6 +17,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"math/bits"
 	"slices"
 	"sync"
 	"time"
@@ -24,6 +25,7 @@ import (
 	"nightdrill/internal/core/arrival"
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/fault"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
@@ -79,8 +81,14 @@ type Driver struct {
 	takes      map[[2]int32]uint64
 	events     []eventInfo // beside rec.Arrivals
 	feeds      []*feed
-	taken      arrivalInfo // the arrival that is being handed in
-	instances  []*instance // by the engine's number
+	sorter     *plan.Sorter
+	taken      arrivalInfo      // the arrival that is being handed in
+	onward     []arrivalInfo    // the replies that are being sent on, in their order
+	chained    map[uint64]int32 // numbers of the payloads that were made of replies
+	longest    bool             // a chain was too long
+	extended   []int            // leases of each source
+	objects    Objects          // nil where there is no object store
+	instances  []*instance      // by the engine's number
 	levels     []measure.Level
 	levelsAt   clock.Time
 	levelsDue  bool
@@ -98,6 +106,9 @@ type feed struct {
 	*arrival.Schedule
 	source int32
 	first  int32 // payload of the set in rec.Payloads
+	faults fault.Rules
+	number uint64 // among the drill's feeds, for its faults
+	taken  int    // events so far
 }
 
 // eventInfo is what the driver knows of an event beside its arrival.
@@ -106,11 +117,14 @@ type eventInfo struct {
 	caller int32
 	open   int32 // deliveries without an outcome
 	pause  time.Duration
+	steps  int32 // of the chain that led to it
+	lose   bool  // the acknowledgement of its first good attempt is lost
 }
 
 type arrivalInfo struct {
 	arrival measure.Arrival
 	info    eventInfo
+	payload *payload.Payload // of a reply that is sent on
 }
 
 type failure struct {
@@ -150,25 +164,71 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 	for _, b := range d.Budgets {
 		r.rec.Budgets = append(r.rec.Budgets, b.Text)
 	}
+	r.sorter, r.extended, r.chained = p.NewSorter(), make([]int, len(p.Sources)), map[uint64]int32{}
 	first := map[int]int32{}
-	for i, f := range d.Feeds {
-		set := &p.Sets[f.Set]
-		if _, ok := first[f.Set]; !ok {
-			first[f.Set] = int32(len(r.payloads))
-			for n := range set.Payloads {
-				r.payloads, r.expects = append(r.payloads, &set.Payloads[n]), append(r.expects, set.ExpectOf(n))
-				r.expecting = r.expecting || set.ExpectOf(n) != nil
-				r.rec.Payloads = append(r.rec.Payloads, measure.Payload{Set: set.Name, N: n + 1, Label: set.Payloads[n].Label(), Blob: r.keep(eventText(&set.Payloads[n]))})
-			}
-		}
-		for _, ph := range f.Phases {
-			r.rec.Sources[f.Source].Closed = r.rec.Sources[f.Source].Closed || ph.Pattern == arrival.Callers
-		}
-		times, _, _ := set.Offsets()
-		r.feeds = append(r.feeds, &feed{arrival.New(f.Phases, times, len(set.Payloads), 0, d.Seed, uint64(i)), int32(f.Source), first[f.Set]})
+	for i := range d.Feeds {
+		r.feed(&d.Feeds[i], i, first)
 	}
 	r.levels = make([]measure.Level, len(p.Functions))
 	return r
+}
+
+// feed prepares a feed of the drill; first has the numbers of the payloads of the
+// sets that were taken up before.
+func (d *Driver) feed(f *plan.Feed, n int, first map[int]int32) {
+	x := &feed{source: int32(f.Source), faults: f.Faults, number: uint64(n)}
+	d.feeds = append(d.feeds, x)
+	src := &d.p.Sources[f.Source]
+	if f.Clock != nil {
+		var set *payload.Set
+		if f.Set >= 0 {
+			set = &d.p.Sets[f.Set]
+		}
+		events, after, notes := plan.TimesOf(src, f.Clock, set)
+		d.rec.Notes = append(d.rec.Notes, notes...)
+		x.first = d.payloadsOf(&payload.Set{Name: src.Name, Payloads: events})
+		start := clock.Time(0)
+		if len(after) > 0 {
+			start = clock.Time(float64(after[0]) / f.Clock.Speed)
+		}
+		x.Schedule = arrival.New([]arrival.Phase{{Pattern: arrival.Recorded, Speed: f.Clock.Speed}}, after, max(len(events), 1), start, d.drill.Seed, uint64(n))
+		return
+	}
+	set := &d.p.Sets[f.Set]
+	if _, ok := first[f.Set]; !ok {
+		first[f.Set] = d.payloadsOf(set)
+	}
+	for _, ph := range f.Phases {
+		d.rec.Sources[f.Source].Closed = d.rec.Sources[f.Source].Closed || ph.Pattern == arrival.Callers
+	}
+	times, _, _ := set.Offsets()
+	size := len(set.Payloads)
+	x.first = first[f.Set]
+	if f.Retained > 0 {
+		// what was in the stream before the function came is there at once, or not read
+		if src.FromNew {
+			d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("%s: %d records that were there before the drill are not read, as it begins with new ones", src.Name, f.Retained))
+		} else {
+			d.feeds = append(d.feeds, &feed{Schedule: arrival.New([]arrival.Phase{{Pattern: arrival.Once}}, nil, f.Retained, 0, d.drill.Seed, uint64(n)),
+				source: x.source, first: x.first, faults: f.Faults, number: uint64(n) + 1<<32})
+		}
+		if size > f.Retained {
+			x.first, size = x.first+int32(f.Retained), size-f.Retained
+			times = times[min(f.Retained, len(times)):]
+		}
+	}
+	x.Schedule = arrival.New(f.Phases, times, size, 0, d.drill.Seed, uint64(n))
+}
+
+// payloadsOf takes the payloads of a set up, and gives the number of the first.
+func (d *Driver) payloadsOf(set *payload.Set) int32 {
+	first := int32(len(d.payloads))
+	for n := range set.Payloads {
+		d.payloads, d.expects = append(d.payloads, &set.Payloads[n]), append(d.expects, set.ExpectOf(n))
+		d.expecting = d.expecting || set.ExpectOf(n) != nil
+		d.rec.Payloads = append(d.rec.Payloads, measure.Payload{Set: set.Name, N: n + 1, Label: set.Payloads[n].Label(), Blob: d.keep(eventText(&set.Payloads[n]))})
+	}
+	return first
 }
 
 // Journal has the run's inputs and effects written to w, for engine.Reenact.
@@ -279,6 +339,11 @@ func (d *Driver) Run(ctx context.Context) {
 	d.rec.Busy = busy.share()
 	d.rec.LastDue = d.lastDue()
 	d.level(d.rec.Length, true)
+	for s, n := range d.extended {
+		if n > 0 {
+			d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("%s: a lease was extended %d times, since the function was still at work", d.p.Sources[s].Name, n))
+		}
+	}
 	d.rec.Notes = append(d.rec.Notes, d.failuresInOrder()...)
 }
 
@@ -388,13 +453,27 @@ func (d *Driver) pump(now clock.Time, self *slot) (own *job) {
 			break
 		}
 		next.Take()
+		fate := next.faults.Of(d.drill.Seed, next.number, next.taken)
+		next.taken++
 		d.taken = arrivalInfo{
-			measure.Arrival{Due: first.Due, From: -1, Payload: next.first + int32(first.Payload), Round: int32(first.Round), Source: next.source},
-			eventInfo{feed: number, caller: int32(first.Caller)},
+			measure.Arrival{Due: first.Due, From: -1, Payload: next.first + int32(first.Payload), Round: int32(first.Round), Source: next.source, Fault: fate.Kinds},
+			eventInfo{feed: number, caller: int32(first.Caller), lose: fate.AckLost}, nil,
 		}
-		in := engine.Input{Kind: engine.Arrived, Source: next.source, Takes: d.takesOf(next.source, d.taken.arrival.Payload)}
+		in := d.arrived(&d.taken)
+		in.Delay = fate.Delay
+		original := int64(len(d.rec.Arrivals))
 		if job := d.handle(now, in, self); job != nil {
 			own = job
+		}
+		for _, later := range fate.Copies {
+			again := d.rec.Arrivals[original]
+			again.From, again.Origin = original, engine.FromFault
+			d.taken = arrivalInfo{again, eventInfo{feed: -1, caller: -1}, nil}
+			in := d.arrived(&d.taken)
+			in.Delay = fate.Delay + later
+			if job := d.handle(now, in, self); job != nil {
+				own = job
+			}
 		}
 	}
 	if !waiting && !d.noMore && d.tracks == nil {
@@ -404,6 +483,32 @@ func (d *Driver) pump(now clock.Time, self *slot) (own *job) {
 		}
 	}
 	return own
+}
+
+// arrived gives the input of an event that comes, and notes how many deliveries
+// it has.
+func (d *Driver) arrived(a *arrivalInfo) engine.Input {
+	source, p := a.arrival.Source, d.payloads[a.arrival.Payload]
+	in := engine.Input{Kind: engine.Arrived, Source: source, Takes: d.takesOf(source, a.arrival.Payload), Key: d.sorter.Key(int(source), p), Delay: ownDelay(&d.p.Sources[source], p), Async: p.Async()}
+	a.info.open = deliveries(in.Takes)
+	return in
+}
+
+// deliveries gives how many an event has.
+func deliveries(takes uint64) int32 { return int32(max(1, bits.OnesCount64(takes))) }
+
+// ownDelay gives how long a queue's message asks to be hidden, by its attribute
+// `delay`.
+func ownDelay(src *plan.Source, p *payload.Payload) time.Duration {
+	if src.Kind != plan.Queue || p.Event == nil {
+		return 0
+	}
+	text, _ := p.Event.Attribute("delay")
+	delay, err := time.ParseDuration(text)
+	if err != nil {
+		return 0
+	}
+	return max(delay, 0)
 }
 
 // takesOf gives the wires that take a payload; it is the same each time.
@@ -491,6 +596,8 @@ func (d *Driver) carryOut(f *engine.Effect, self *slot) *job {
 		}
 		d.rec.Deliveries = append(d.rec.Deliveries, measure.Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At, Source: f.Source, Wire: f.Wire, Attempts: f.Attempt, Outcome: f.Outcome})
 		d.answer(f)
+	case engine.Extended:
+		d.extended[d.instances[f.Instance].slots[f.Slot].cur.Source]++
 	case engine.Over:
 		d.over = true
 		close(d.ended)
@@ -517,14 +624,20 @@ func (d *Driver) take(f *engine.Effect) {
 		return
 	}
 	a, info := d.taken.arrival, d.taken.info
-	if f.Made {
-		a, info = d.rec.Arrivals[f.From], eventInfo{feed: -1, caller: -1}
-		a.Due, a.From, a.Source = f.At, f.From, f.Source
+	switch f.Origin {
+	case engine.FromDeadLetter:
+		a, info = d.rec.Arrivals[f.From], eventInfo{feed: -1, caller: -1, steps: d.events[f.From].steps, open: int32(len(d.p.Sources[f.Source].Wires))}
+		a.Due, a.From, a.Source, a.Origin, a.Fault = f.At, f.From, f.Source, f.Origin, 0
+	case engine.FromReply:
+		a, info = d.onward[0].arrival, d.onward[0].info
+		d.onward = d.onward[1:]
+		a.Due, a.From, a.Origin = f.At, f.From, f.Origin
+		info.steps = d.events[f.From].steps + 1
 	}
 	a.Arrived = f.At
-	info.open = int32(max(1, len(d.p.Sources[f.Source].Wires)))
-	if d.p.Sources[f.Source].Kind == plan.HTTP {
-		info.open = 1
+	if info.caller >= 0 && d.payloads[a.Payload].Async() { // it has its answer: 202
+		d.feeds[info.feed].Answered(int(info.caller), f.At)
+		info.caller = -1
 	}
 	d.rec.Arrivals = append(d.rec.Arrivals, a)
 	d.events = append(d.events, info)

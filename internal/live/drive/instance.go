@@ -294,6 +294,7 @@ type job struct {
 	trace      string
 	tries      []*Try   // of a standing desk
 	ids        []string // of a batch's events, in order
+	subject    string   // of the first
 	payload    *payload.Payload
 	expect     *payload.Expect // of the answer; nil for nothing
 }
@@ -325,6 +326,9 @@ func (d *Driver) build(f *engine.Effect, fn *plan.Function) *job {
 	ids := d.fx.Events[f.First : f.First+f.N]
 	j := &job{invocation: f.Invocation, event: ids[0], trace: carry.Traceparent(d.trace, ids[0], f.Invocation)}
 	first, _ := d.payloadOf(ids[0])
+	if first.Event != nil {
+		j.subject = first.Event.Subject
+	}
 	if d.tracks == nil && len(ids) == 1 {
 		j.payload, j.expect = first, d.expects[d.rec.Arrivals[ids[0]].Payload]
 	}
@@ -354,6 +358,9 @@ func (d *Driver) payloadOf(event int64) (p *payload.Payload, round int32) {
 		return d.tracks[event].Shot.Payload, 0
 	}
 	a := &d.rec.Arrivals[event]
+	if a.Origin == engine.FromReply { // several replies may be alike, their events are not the same one
+		return d.payloads[a.Payload], int32(event)
+	}
 	return d.payloads[a.Payload], a.Round
 }
 
@@ -405,6 +412,7 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 		why = j.expect.First(j.payload, r.Status, body)
 	}
 	d, key := s.in.d, r.Key()
+	sent := s.onward(j, r)
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if s.open && s.cur.ID == j.invocation {
@@ -440,6 +448,13 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 	if d.tracks == nil && r.RetryAfter > 0 && (r.Status == 429 || r.Status == 503) { // its caller comes again when it is told to
 		d.events[j.event].pause = min(r.RetryAfter, mostRetryAfter)
 	}
+	if in.Kind == engine.Answered {
+		d.sendOn(&in, j.event, sent)
+		if d.tracks == nil && d.events[j.event].lose {
+			d.events[j.event].lose, in.AckLost = false, true
+		}
+	}
+	defer func() { d.onward = nil }() // what the engine made nothing of
 	return d.stepLocked(in, s)
 }
 

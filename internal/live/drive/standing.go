@@ -38,9 +38,12 @@ type Track struct {
 	At      time.Time // the same
 	Tries   []*Try
 	Ended   []measure.Delivery
-	Made    []*Track // dead letters that became events
-	Left    int      // deliveries without an outcome
-	unclear int      // attempts of which it is not known yet why they failed
+	Made    []*Track // dead letters that became events, and replies that were sent on
+	Origin  engine.Origin
+	Steps   int // of the chain that led to it
+	Left    int // deliveries without an outcome
+	whole   *whole
+	unclear int // attempts of which it is not known yet why they failed
 	done    chan struct{}
 }
 
@@ -68,8 +71,18 @@ type Try struct {
 	Beside     int // others in flight on the instance when it was handed over
 }
 
+// whole is an event with all that was made of it.
+type whole struct {
+	open int // events of which not every delivery has its outcome
+	done chan struct{}
+}
+
 // Done is closed when every delivery has its outcome.
 func (t *Track) Done() <-chan struct{} { return t.done }
+
+// Whole is closed when every delivery has its outcome, also of the events that
+// were made of it: dead letters, and replies that were sent on.
+func (t *Track) Whole() <-chan struct{} { return t.whole.done }
 
 // NewStanding prepares a standing desk.
 func NewStanding(s *plan.Standing, id string, log *logs.Log) *Driver {
@@ -103,7 +116,7 @@ func (d *Driver) Fire(s Shot) *Track {
 	}
 	t := &Track{Shot: s, At: time.Now(), done: make(chan struct{})}
 	d.shot = t
-	d.stepLocked(engine.Input{Kind: engine.Arrived, Source: int32(s.Source), Takes: s.Takes}, nil)
+	d.stepLocked(engine.Input{Kind: engine.Arrived, Source: int32(s.Source), Takes: s.Takes, Key: d.sorter.Key(s.Source, s.Payload), Delay: ownDelay(&d.p.Sources[s.Source], s.Payload), Async: s.Payload.Async()}, nil)
 	d.shot = nil
 	return t
 }
@@ -189,11 +202,23 @@ func (d *Driver) Version(fn int) string {
 // track takes up an event that got its number.
 func (d *Driver) track(f *engine.Effect) {
 	t := d.shot
-	if f.Made { // a dead letter that is an event of its queue
+	if f.Origin != engine.FromOutside {
 		from := d.tracks[f.From]
-		t = &Track{Shot: Shot{Source: int(f.Source), Payload: from.Payload, Takes: 1<<len(d.p.Sources[f.Source].Wires) - 1}, At: time.Now(), done: make(chan struct{})}
+		shot := Shot{Source: int(f.Source), Payload: from.Payload, Takes: 1<<len(d.p.Sources[f.Source].Wires) - 1} // of a dead letter
+		if f.Origin == engine.FromReply {
+			x := d.onward[0]
+			d.onward = d.onward[1:]
+			shot.Payload, shot.Takes = x.payload, d.p.Takes(int(f.Source), x.payload)
+		}
+		t = &Track{Shot: shot, At: time.Now(), done: make(chan struct{}), Origin: f.Origin, Steps: from.Steps, whole: from.whole}
+		if f.Origin == engine.FromReply {
+			t.Steps++
+		}
 		from.Made = append(from.Made, t)
+	} else {
+		t.whole = &whole{done: make(chan struct{})}
 	}
+	t.whole.open++
 	t.Event, t.Arrived = f.Event, f.At
 	for w := range d.p.Sources[f.Source].Wires {
 		if t.Takes&(1<<w) != 0 {
@@ -291,6 +316,10 @@ func (d *Driver) explain(fn int32) {
 // forget lets go of events that have ended.
 func (d *Driver) forget() {
 	for _, id := range d.ripe {
+		t := d.tracks[id]
+		if t.whole.open--; t.whole.open == 0 {
+			close(t.whole.done)
+		}
 		delete(d.tracks, id)
 	}
 	d.ripe = d.ripe[:0]

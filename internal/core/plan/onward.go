@@ -1,0 +1,157 @@
+package plan
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"nightdrill/internal/core/differ"
+	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/schedule"
+)
+
+// Reply is what a function answered, as far as chains look at it.
+type Reply struct {
+	Function string
+	Status   int
+	Kind     string                     // media type
+	Header   func(name string) []string // values of a header
+	Body     []byte                     // unpacked
+	Subject  string                     // of the event that it answers
+	At       time.Time
+}
+
+// Holds tells whether a reply fulfils the conditions under which it is sent on.
+func (t *Then) Holds(r *Reply) bool {
+	if !slices.ContainsFunc(t.Status, func(s StatusRange) bool { return s.From <= r.Status && r.Status <= s.To }) {
+		return false
+	}
+	for _, h := range t.Header {
+		values := r.Header(h.Name)
+		if !slices.ContainsFunc(values, func(v string) bool { return h.Value == "*" || v == h.Value }) {
+			return false
+		}
+	}
+	if len(t.Values) == 0 {
+		return true
+	}
+	body, err := differ.Decode(r.Body)
+	if err != nil {
+		return false
+	}
+	for _, want := range t.Values {
+		if got, ok := differ.Lookup(body, want.At); !ok || !differ.Equal(got, want.Want) {
+			return false
+		}
+	}
+	return true
+}
+
+// Onward is what a reply is sent on as.
+type Onward struct {
+	Payload payload.Payload
+	Key     string // storage: where the object goes, whose bytes are the event's data
+}
+
+// Make makes of a reply what it is sent on as to a source. id is the event's.
+func (t *Then) Make(to *Source, r *Reply, id string) (o Onward, err error) {
+	e := &event.Event{ID: id, Source: "/" + r.Function, Type: t.Type, Subject: r.Subject, Time: r.At, DataContentType: r.Kind, Data: r.Body}
+	if e.DataContentType == "" && json.Valid(r.Body) {
+		e.DataContentType = "application/json"
+	}
+	e.Binary = len(r.Body) > 0 && !event.IsJSON(e.DataContentType) && !strings.HasPrefix(e.DataContentType, "text/")
+	if t.Objects != nil && to.Kind == Storage {
+		key, _, err := t.Objects.Body(nil, []*event.Event{e})
+		if err != nil {
+			return o, fmt.Errorf("the object's key: %w", err)
+		}
+		o.Key = strings.TrimSpace(string(key))
+	}
+	if t.Shape != nil {
+		if e.Data, e.DataContentType, err = t.Shape.Body(nil, []*event.Event{e}); err != nil {
+			return o, err
+		}
+		e.Binary = false
+	}
+	o.Payload.Event = e
+	if to.Kind == HTTP {
+		q := &event.Request{Method: t.Method, Target: t.Path, Body: e.Data}
+		if e.DataContentType != "" && len(e.Data) > 0 {
+			q.Header = []event.Field{{Name: "Content-Type", Value: e.DataContentType}}
+		}
+		o.Payload = payload.Payload{Request: q}
+	}
+	return o, nil
+}
+
+// Doubled tells whether data is JSON inside a JSON string: what comes of a reply
+// that was encoded twice, and what makes the next function stumble.
+func Doubled(data []byte) bool {
+	var inner string
+	if json.Unmarshal(data, &inner) != nil {
+		return false
+	}
+	inner = strings.TrimSpace(inner)
+	return (strings.HasPrefix(inner, "{") || strings.HasPrefix(inner, "[")) && json.Valid([]byte(inner))
+}
+
+// MostTimes bounds the times of a schedule in one drill.
+const MostTimes = 100_000
+
+// TimesOf gives the events of a schedule over a stretch of a drill's own clock,
+// with how long after its beginning each falls due on that clock, and what clock
+// changes did. The data of each is that of the set's payloads in turn, or
+// nothing but the time where there is no set.
+func TimesOf(src *Source, c *Clock, set *payload.Set) (events []payload.Payload, after []time.Duration, notes []string) {
+	end := c.From.Add(c.For)
+	next := make([]schedule.Occurrence, len(src.Times))
+	for i := range src.Times {
+		next[i] = following(&src.Times[i], c.From.Add(-1), c.From)
+	}
+	for len(events) < MostTimes {
+		first := -1
+		for i := range next {
+			if !next[i].At.IsZero() && next[i].At.Before(end) && (first < 0 || next[i].At.Before(next[first].At)) {
+				first = i
+			}
+		}
+		if first < 0 {
+			break
+		}
+		o := next[first]
+		p := ScheduleEvent(src, &src.Times[first], o.At)
+		if set != nil && len(set.Payloads) > 0 {
+			e := *set.Payloads[len(events)%len(set.Payloads)].Event
+			e.Time, e.ID = o.At, p.Event.ID
+			p = payload.Payload{Event: &e, Time: o.At}
+		}
+		events, after = append(events, p), append(after, o.At.Sub(c.From))
+		if o.Note != "" {
+			notes = append(notes, src.Name+": "+o.Note)
+		}
+		next[first] = following(&src.Times[first], o.At, c.From)
+	}
+	return events, after, notes
+}
+
+// following gives the next time of a schedule, or none; an interval counts from
+// where one began to ask.
+func following(s *schedule.Spec, after, from time.Time) schedule.Occurrence {
+	if after.Before(from) && s.Interval() > 0 {
+		after = from
+	}
+	o, ok := s.Next(after)
+	if !ok {
+		return schedule.Occurrence{}
+	}
+	return o
+}
+
+// ScheduleEvent gives the event of a schedule's time.
+func ScheduleEvent(src *Source, s *schedule.Spec, at time.Time) payload.Payload {
+	data, _ := json.Marshal(map[string]string{"due": at.Format(time.RFC3339), "schedule": s.Text, "zone": s.Zone.String()}) // texts always marshal
+	return payload.Payload{Time: at, Event: &event.Event{ID: src.Name + "-" + at.UTC().Format("20060102T150405Z"), Source: "/" + src.Name, Type: "schedule.due", Subject: s.Text, Time: at, DataContentType: "application/json", Data: data}}
+}
