@@ -672,7 +672,7 @@ func (l *loader) drill(name string, all *object) {
 			l.wrong(n, "%v", err)
 		case b.Of == "function" && l.p.FunctionNamed(b.Name) < 0:
 			l.wrong(n, "budget %q: there is no function %q%s", text, b.Name, suggest(b.Name, l.functionNames()))
-		case b.Of == "source" && l.p.SourceNamed(b.Name) < 0:
+		case (b.Of == "source" || b.Of == "chain") && l.p.SourceNamed(b.Name) < 0:
 			l.wrong(n, "budget %q: there is no source %q%s", text, b.Name, suggest(b.Name, l.sourceNames()))
 		default:
 			d.Budgets = append(d.Budgets, plan.Budget{Text: text})

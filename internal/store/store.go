@@ -164,10 +164,11 @@ type head struct {
 	LastDue   clock.Time         `json:"last_due"`
 	Busy      *float64           `json:"busy"`
 	Notes     []string           `json:"notes"`
+	Twice     bool               `json:"idempotence,omitempty"`
 }
 
 func headOf(r *measure.Run) string {
-	h := head{r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, nil, r.Notes}
+	h := head{r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, nil, r.Notes, r.Idempotence}
 	if !math.IsNaN(r.Busy) {
 		h.Busy = &r.Busy
 	}
@@ -344,7 +345,7 @@ func (s *Store) Load(id string) (*measure.Run, error) {
 	if err := json.Unmarshal([]byte(text), &h); err != nil {
 		return nil, fmt.Errorf("run %s is damaged: %w", id, err)
 	}
-	r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, r.Notes = h.Project, h.Seed, h.Functions, h.Sources, h.Budgets, h.Payloads, h.LastDue, h.Notes
+	r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, r.Notes, r.Idempotence = h.Project, h.Seed, h.Functions, h.Sources, h.Budgets, h.Payloads, h.LastDue, h.Notes, h.Twice
 	if h.Busy != nil {
 		r.Busy = *h.Busy
 	}

@@ -15,6 +15,7 @@ import (
 //	function NAME attempts|timeouts|crashes|started|peak|failed_starts OP NUMBER
 //	source NAME arrived|deliveries|done|failed|… OP NUMBER
 //	project arrived|deliveries|done|failed|… OP NUMBER
+//	chain NAME p50|p95|p99|max OP DURATION, of the source at which it begins
 //
 // OP is one of < <= > >= == !=.
 type Budget struct {
@@ -65,7 +66,7 @@ func ParseBudget(text string) (Budget, error) {
 		return w, nil
 	}
 	var err error
-	if b.Of, err = oneOf("what a budget is about", []string{"function", "source", "project"}); err != nil {
+	if b.Of, err = oneOf("what a budget is about", []string{"function", "source", "project", "chain"}); err != nil {
 		return b, err
 	}
 	if b.Of != "project" {
@@ -73,7 +74,12 @@ func ParseBudget(text string) (Budget, error) {
 			return b, fmt.Errorf("budget %q names no %s", text, b.Of)
 		}
 	}
-	if b.Of != "function" {
+	if b.Of == "chain" {
+		b.Kind = "latency"
+		if b.Figure, err = oneOf("a percentile", percentiles); err != nil {
+			return b, err
+		}
+	} else if b.Of != "function" {
 		if b.Figure, err = oneOf("a count", eventCounts); err != nil {
 			return b, err
 		}
@@ -159,6 +165,10 @@ func (s *Summary) judge(text string) Verdict {
 
 func (s *Summary) measure(b *Budget) (*float64, string) {
 	number := func(n int) (*float64, string) { v := float64(n); return &v, "" }
+	if b.Of == "chain" {
+		c := s.Chains[b.Name]
+		return judged(&c.Latency, b.Figure)
+	}
 	if b.Of != "function" {
 		c := s.Events
 		if b.Of == "source" {
@@ -180,9 +190,13 @@ func (s *Summary) measure(b *Budget) (*float64, string) {
 		}
 		figures = map[string]*Figures{"cold": &by.Cold, "first": &by.First, "warm": &by.Warm}[b.Class]
 	}
-	v := figures.Figure(b.Figure)
+	return judged(figures, b.Figure)
+}
+
+func judged(f *Figures, figure string) (*float64, string) {
+	v := f.Figure(figure)
 	if v == nil {
-		return nil, fmt.Sprintf("not enough samples: %d, and %s needs %d", figures.N, b.Figure, needOf(b.Figure))
+		return nil, fmt.Sprintf("not enough samples: %d, and %s needs %d", f.N, figure, needOf(figure))
 	}
 	return v, ""
 }

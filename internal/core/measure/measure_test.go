@@ -9,6 +9,7 @@ import (
 	"nightdrill/internal/core/chance"
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/fault"
 )
 
 func TestHowManySamplesAPercentileNeeds(t *testing.T) {
@@ -143,7 +144,7 @@ func TestASummaryAddsUp(t *testing.T) {
 		t.Errorf("budgets %s %+v", held, s.Budgets)
 	}
 	text := strings.Join(Sentences(fixture(), s), "\n")
-	for _, want := range []string{"fares: 1 of 4 requests were turned away", "scans: 1 message was tried again", "as dead letters", "1 delivery was open"} {
+	for _, want := range []string{"fares: 1 of 4 requests were turned away", "scans: 1 event was tried again", "as dead letters", "1 delivery was open"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the sentences\n%s\ndo not say %q", text, want)
 		}
@@ -185,5 +186,54 @@ func BenchmarkSummarize(b *testing.B) {
 	}
 	for b.Loop() {
 		r.Summarize()
+	}
+}
+
+// A chain lasts from the first event's due to the end of its last step, faults
+// are counted once for each event, and second deliveries are compared with the
+// first.
+func TestChainsFaultsAndSecondDeliveries(t *testing.T) {
+	ms := func(n int) clock.Time { return clock.Time(n) * clock.Time(time.Millisecond) }
+	r := &Run{Idempotence: true, Finished: true, Busy: math.NaN(), Functions: []Function{{Name: "f"}}, Payloads: []Payload{{Set: "s", N: 1, Label: "a scan"}},
+		Sources: []Source{{Name: "cargo", Kind: "storage", To: []int{0}}, {Name: "scans", Kind: "queue", To: []int{0}}}, Length: ms(1000)}
+	add := func(source int, due, ended int, from int64, origin engine.Origin, kinds uint8, status, reply int32, o engine.Outcome) int64 {
+		id := int64(len(r.Arrivals))
+		r.Arrivals = append(r.Arrivals, Arrival{Due: ms(due), Arrived: ms(due), From: from, Origin: origin, Source: int32(source), Fault: kinds})
+		inv := uint64(len(r.Invocations) + 1)
+		r.Invocations = append(r.Invocations, Invocation{ID: inv, Assigned: ms(due), Sent: ms(due), Done: ms(ended), Source: int32(source), Status: status, Reply: reply, Batch: 1})
+		r.Attempts = append(r.Attempts, Attempt{Event: id, Invocation: inv, Source: int32(source), N: 1})
+		r.Deliveries = append(r.Deliveries, Delivery{Event: id, Invocation: inv, Ended: ms(ended), Source: int32(source), Attempts: 1, Outcome: o})
+		return id
+	}
+	first := add(0, 100, 150, -1, engine.FromOutside, 0, 200, 1, engine.Done)
+	second := add(1, 150, 230, first, engine.FromReply, 0, 200, 2, engine.Done)
+	add(1, 230, 260, second, engine.FromReply, 0, 200, 2, engine.Failed)
+	add(0, 300, 310, -1, engine.FromOutside, 0, 200, 1, engine.Done) // no chain
+	twice := add(1, 400, 410, -1, engine.FromOutside, fault.Duplicated|fault.Delayed, 200, 3, engine.Done)
+	add(1, 420, 430, twice, engine.FromFault, fault.Duplicated|fault.Delayed, 200, 4, engine.Done)
+	same := add(1, 500, 510, -1, engine.FromOutside, fault.Redelivered, 200, 3, engine.Done)
+	add(1, 520, 530, same, engine.FromFault, fault.Redelivered, 200, 3, engine.Done)
+	lost := add(1, 600, 610, -1, engine.FromOutside, fault.AckLost, 200, 5, engine.Done)
+	r.Invocations = append(r.Invocations, Invocation{ID: 99, Assigned: ms(590), Done: ms(595), Source: 1, Status: 409, Reply: 6, Batch: 1})
+	r.Attempts = append(r.Attempts, Attempt{Event: lost, Invocation: 99, Source: 1, N: 1, Result: engine.AckLost})
+	r.Budgets = []string{"chain cargo max < 100ms", "chain cargo p50 < 1s"}
+	s := r.Summarize()
+	if c := s.Chains["cargo"]; len(s.Chains) != 1 || c.Latency.N != 1 || *c.Latency.Max != 160 || c.Steps != 3 || c.Broken != 1 {
+		t.Errorf("chains %+v", s.Chains)
+	}
+	if s.Budgets[0].Held || *s.Budgets[0].Measured != 160 || !strings.Contains(s.Budgets[1].Why, "not enough samples: 1") {
+		t.Errorf("budgets %+v", s.Budgets)
+	}
+	if f := s.Faults; f["duplicated"] != 1 || f["delayed"] != 1 || f["redelivered late"] != 1 || f["acknowledgement lost"] != 1 || len(f) != 4 {
+		t.Errorf("faults %v", f)
+	}
+	if x := s.Idempotence; x.Twice != 3 || x.Differed != 2 || x.Which[0] != "event 4 (a scan): another reply" || x.Which[1] != "event 8 (a scan): status 409, then 200" {
+		t.Errorf("second deliveries %+v", x)
+	}
+	text := strings.Join(Sentences(r, s), "\n")
+	for _, want := range []string{"From cargo on, 1 chain went of up to 3 steps, at most 160 ms", "1 did not end well", "duplicated 1, delayed 1", "2 of 3 second deliveries"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("%q is not in\n%s", want, text)
+		}
 	}
 }

@@ -23,6 +23,7 @@ type Run struct {
 	Functions          []Function
 	Sources            []Source
 	Budgets            []string
+	Idempotence        bool // second deliveries are compared with the first
 	Payloads           []Payload
 
 	Arrivals    []Arrival

@@ -17,19 +17,22 @@ const Format = "nightdrill.summary/1"
 // Summary is the figures of a run. Percentiles are nil where there are too few
 // samples to carry them.
 type Summary struct {
-	Format    string                     `json:"format"`
-	Project   string                     `json:"project"`
-	Drill     string                     `json:"drill"`
-	Run       string                     `json:"run"`
-	Seed      uint64                     `json:"seed"`
-	Seconds   float64                    `json:"seconds"`
-	Finished  bool                       `json:"finished"`
-	Events    Counts                     `json:"events"`
-	Functions map[string]FunctionFigures `json:"functions"`
-	Sources   map[string]Counts          `json:"sources"`
-	Driver    DriverFigures              `json:"driver"`
-	Budgets   []Verdict                  `json:"budgets"`
-	Warnings  []string                   `json:"warnings"`
+	Format      string                     `json:"format"`
+	Project     string                     `json:"project"`
+	Drill       string                     `json:"drill"`
+	Run         string                     `json:"run"`
+	Seed        uint64                     `json:"seed"`
+	Seconds     float64                    `json:"seconds"`
+	Finished    bool                       `json:"finished"`
+	Events      Counts                     `json:"events"`
+	Functions   map[string]FunctionFigures `json:"functions"`
+	Sources     map[string]Counts          `json:"sources"`
+	Chains      map[string]Chain           `json:"chains"` // by the source at which they begin
+	Faults      map[string]int             `json:"faults"` // of delivery, by their kinds
+	Idempotence *Idempotence               `json:"idempotence,omitempty"`
+	Driver      DriverFigures              `json:"driver"`
+	Budgets     []Verdict                  `json:"budgets"`
+	Warnings    []string                   `json:"warnings"`
 }
 
 // Counts are events that arrived, deliveries, and the outcomes of deliveries.
@@ -221,7 +224,7 @@ func (r *Run) summarize(populations []Populations) *Summary {
 	s := &Summary{Format: Format, Project: r.Project, Drill: r.Drill, Run: r.ID, Seed: r.Seed,
 		Seconds: r.Length.Seconds(), Finished: r.Finished,
 		Functions: map[string]FunctionFigures{}, Sources: map[string]Counts{},
-		Budgets: []Verdict{}, Warnings: []string{}}
+		Chains: map[string]Chain{}, Faults: map[string]int{}, Budgets: []Verdict{}, Warnings: []string{}}
 	at := r.index()
 	r.count(s, at)
 	routes := map[[2]int32]*classes{}
@@ -273,6 +276,11 @@ func (r *Run) summarize(populations []Populations) *Summary {
 			f.Crashes++
 			s.Functions[name] = f
 		}
+	}
+	r.chains(s)
+	r.faults(s)
+	if r.Idempotence {
+		r.idempotence(s, at)
 	}
 	r.driver(s, at)
 	r.warn(s)

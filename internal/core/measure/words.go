@@ -68,16 +68,22 @@ func Sentences(r *Run, s *Summary) (out []string) {
 			say("%s: %d of %d requests were turned away, because no instance was free within the limits.", name, c.Rejected, c.Deliveries)
 		}
 		if retried := r.retried(int32(i)); retried > 0 {
-			say("%s: %s tried again.", name, count(retried, "message was", "messages were"))
+			say("%s: %s tried again.", name, count(retried, "event was", "events were"))
 		}
 		if c.DeadLettered > 0 {
-			say("%s: %s after the last attempt, as dead letters.", name, count(c.DeadLettered, "message was put aside", "messages were put aside"))
+			say("%s: %s after the last attempt, as dead letters.", name, count(c.DeadLettered, "event was put aside", "events were put aside"))
 		}
 		if c.Failed > 0 {
 			say("%s: %d of %d failed%s.", name, c.Failed, c.Deliveries, r.mostFailed(int32(i)))
 		}
 		if c.Unexpected > 0 {
 			say("%s: %s not what their payloads expect.", name, count(c.Unexpected, "answer was", "answers were"))
+		}
+		if c.Expired > 0 {
+			say("%s: %s too long and expired.", name, count(c.Expired, "message waited", "messages waited"))
+		}
+		if c.Skipped > 0 {
+			say("%s: %s left out, because the function was still busy with an earlier one.", name, count(c.Skipped, "time was", "times were"))
 		}
 		if c.Unmatched > 0 {
 			say("%s: no wire took %s.", name, count(c.Unmatched, "event", "events"))
@@ -86,6 +92,7 @@ func Sentences(r *Run, s *Summary) (out []string) {
 			say("%s: %s open when the run ended.", name, count(c.Abandoned, "delivery was", "deliveries were"))
 		}
 	}
+	s.sayChains(r, say)
 	return out
 }
 
@@ -115,7 +122,7 @@ func (r *Run) retried(source int32) (n int) {
 
 // mostFailed says in which way most attempts of a source failed.
 func (r *Run) mostFailed(source int32) string {
-	var times [engine.UnknownRetry + 1]int
+	var times [engine.Results]int
 	for i := range r.Attempts {
 		if a := &r.Attempts[i]; a.Source == source && a.Result != engine.OK {
 			times[a.Result]++

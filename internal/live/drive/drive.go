@@ -146,7 +146,7 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 		r.trace = r.trace*31 + uint64(c)
 	}
 	r.tag = fmt.Sprintf("%06x", r.trace&0xffffff)
-	r.rec = measure.Run{Project: p.Name, Drill: d.Name, ID: id, Seed: d.Seed, Busy: math.NaN()}
+	r.rec = measure.Run{Project: p.Name, Drill: d.Name, ID: id, Seed: d.Seed, Busy: math.NaN(), Idempotence: d.Idempotence}
 	for i := range p.Functions {
 		l := d.Limits[i]
 		r.rec.Functions = append(r.rec.Functions, measure.Function{Name: p.Functions[i].Name, Max: l.Max, PerInstance: l.PerInstance, KeepWarm: l.KeepWarm, Attached: p.Functions[i].Transport == plan.Attach})
@@ -467,7 +467,7 @@ func (d *Driver) pump(now clock.Time, self *slot) (own *job) {
 		}
 		for _, later := range fate.Copies {
 			again := d.rec.Arrivals[original]
-			again.From, again.Origin = original, engine.FromFault
+			again.From, again.Origin, again.Due = original, engine.FromFault, first.Due.Add(fate.Delay+later)
 			d.taken = arrivalInfo{again, eventInfo{feed: -1, caller: -1}, nil}
 			in := d.arrived(&d.taken)
 			in.Delay = fate.Delay + later

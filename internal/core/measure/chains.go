@@ -1,0 +1,193 @@
+package measure
+
+import (
+	"fmt"
+	"math/bits"
+	"strings"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/fault"
+)
+
+// Chain has the figures of the chains that begin at a source: events of which at
+// least one reply was sent on. Its latency is from the first event's due to the
+// end of its last step.
+type Chain struct {
+	Latency Figures `json:"latency"`
+	Steps   int     `json:"steps"`  // the most that one had
+	Broken  int     `json:"broken"` // of which a step did not end as done
+}
+
+// Idempotence compares the replies to second deliveries with the first ones.
+type Idempotence struct {
+	Twice    int      `json:"twice"`    // deliveries that were handed over again although they had been done
+	Differed int      `json:"differed"` // of which the second reply or status was another
+	Which    []string `json:"which"`    // the first of those, in words
+}
+
+// chains works out the chains of a run, by the source at which they begin.
+func (r *Run) chains(s *Summary) {
+	n := len(r.Arrivals)
+	root, depth, end := make([]int64, n), make([]int, n), make([]clock.Time, n)
+	bad := make([]bool, n)
+	for i := range r.Deliveries {
+		d := &r.Deliveries[i]
+		if int(d.Event) < n {
+			end[d.Event] = max(end[d.Event], d.Ended)
+			bad[d.Event] = bad[d.Event] || d.Outcome != engine.Done
+		}
+	}
+	type chain struct {
+		last   clock.Time
+		steps  int
+		broken bool
+	}
+	all := map[int64]*chain{}
+	for i := range r.Arrivals { // what an event is made of comes before it
+		a := &r.Arrivals[i]
+		root[i] = int64(i)
+		if a.From < 0 || a.From >= int64(i) || a.Origin == engine.FromFault {
+			continue
+		}
+		root[i], depth[i] = root[a.From], depth[a.From]
+		if a.Origin == engine.FromReply {
+			depth[i]++
+			if all[root[i]] == nil {
+				all[root[i]] = &chain{last: end[root[i]], broken: bad[root[i]]}
+			}
+		}
+		if c := all[root[i]]; c != nil {
+			c.last, c.steps, c.broken = max(c.last, end[i]), max(c.steps, depth[i]+1), c.broken || bad[i]
+		}
+	}
+	populations := make([]Population, len(r.Sources))
+	figured := make([]Chain, len(r.Sources))
+	for i := range r.Arrivals { // in their order
+		c := all[int64(i)]
+		if c == nil {
+			continue
+		}
+		source := r.Arrivals[i].Source
+		populations[source].Add(c.last.Sub(r.Arrivals[i].Due))
+		figured[source].Steps = max(figured[source].Steps, c.steps)
+		if c.broken {
+			figured[source].Broken++
+		}
+	}
+	for i := range populations {
+		if populations[i].N() > 0 {
+			figured[i].Latency = figures(&populations[i], (*Population).Dependent)
+			s.Chains[r.Sources[i].Name] = figured[i]
+		}
+	}
+}
+
+// faults counts the faults of delivery that befell events.
+func (r *Run) faults(s *Summary) {
+	for i := range r.Arrivals {
+		a := &r.Arrivals[i]
+		if a.Origin == engine.FromFault { // counted with the event itself
+			continue
+		}
+		for kinds := a.Fault; kinds != 0; kinds &= kinds - 1 {
+			if k := bits.TrailingZeros8(kinds); 1<<k != fault.AckLost {
+				s.Faults[fault.Names[k]]++
+			}
+		}
+	}
+	for i := range r.Attempts { // it is lost only where an attempt went well
+		if r.Attempts[i].Result == engine.AckLost {
+			s.Faults[fault.Names[bits.TrailingZeros8(fault.AckLost)]]++
+		}
+	}
+}
+
+// mostNamed bounds the deliveries that are named as having got another reply.
+const mostNamed = 10
+
+// idempotence compares each second delivery with the first: copies with what
+// they are copies of, and what came again because its acknowledgement was lost.
+// Where invocations carry several events, the statuses alone are compared.
+func (r *Run) idempotence(s *Summary, at []int32) {
+	type wire struct {
+		event int64
+		wire  int32
+	}
+	last := map[wire]uint64{}
+	for i := range r.Deliveries {
+		d := &r.Deliveries[i]
+		if d.Invocation > 0 {
+			last[wire{d.Event, d.Wire}] = d.Invocation
+		}
+	}
+	x := &Idempotence{Which: []string{}}
+	compare := func(event int64, first, second uint64) {
+		a, b := r.invocation(at, first), r.invocation(at, second)
+		if a == nil || b == nil || first == second || a.Status == 0 || b.Status == 0 {
+			return
+		}
+		x.Twice++
+		alone := a.Batch == 1 && b.Batch == 1 && a.Reply > 0 && b.Reply > 0
+		if a.Status == b.Status && (!alone || a.Reply == b.Reply) {
+			return
+		}
+		if x.Differed++; len(x.Which) < mostNamed {
+			how := fmt.Sprintf("status %d, then %d", a.Status, b.Status)
+			if a.Status == b.Status {
+				how = "another reply"
+			}
+			p := &r.Payloads[r.Arrivals[event].Payload]
+			x.Which = append(x.Which, fmt.Sprintf("event %d (%s): %s", event, p.Label, how))
+		}
+	}
+	for i := range r.Arrivals {
+		if a := &r.Arrivals[i]; a.Origin == engine.FromFault && int(a.Source) < len(r.Sources) {
+			for w := range r.Sources[a.Source].To {
+				compare(a.From, last[wire{a.From, int32(w)}], last[wire{int64(i), int32(w)}])
+			}
+		}
+	}
+	for i := range r.Attempts {
+		if a := &r.Attempts[i]; a.Result == engine.AckLost && int(a.Event) < len(r.Arrivals) {
+			compare(a.Event, a.Invocation, last[wire{a.Event, a.Wire}])
+		}
+	}
+	s.Idempotence = x
+}
+
+// sayChains adds sentences on chains, faults and second deliveries.
+func (s *Summary) sayChains(r *Run, say func(format string, args ...any)) {
+	for i := range r.Sources {
+		name := r.Sources[i].Name
+		c, ok := s.Chains[name]
+		switch {
+		case !ok:
+		case c.Latency.P50 != nil:
+			say("From %s on, chains of up to %d steps took %s ms (median) from the first event to the end of the last step.", name, c.Steps, MillisText(c.Latency.P50))
+		default:
+			say("From %s on, %s of up to %d steps, at most %s ms from the first event to the end of the last step.", name, count(c.Latency.N, "chain went", "chains went"), c.Steps, MillisText(c.Latency.Max))
+		}
+		if ok && c.Broken > 0 {
+			say("Of the chains from %s, %d did not end well in every step.", name, c.Broken)
+		}
+	}
+	var faults []string
+	for _, name := range fault.Names {
+		if n := s.Faults[name]; n > 0 {
+			faults = append(faults, fmt.Sprintf("%s %d", name, n))
+		}
+	}
+	if faults != nil {
+		say("Faults of delivery, as the drill asked for: %s.", strings.Join(faults, ", "))
+	}
+	switch x := s.Idempotence; {
+	case x == nil:
+	case x.Twice == 0:
+		say("Nothing was delivered twice, so nothing can be said of a second delivery.")
+	case x.Differed == 0:
+		say("All %d second deliveries got the same reply as the first.", x.Twice)
+	default:
+		say("%d of %d second deliveries got another reply than the first: %s.", x.Differed, x.Twice, x.Which[0])
+	}
+}
