@@ -3,11 +3,13 @@ package desk
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/live/front"
+	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/record"
 	"nightdrill/internal/project"
 )
@@ -85,11 +87,14 @@ func (s *Standing) StopRecording() (said string, err error) {
 }
 
 // recorded answers a request at the front, and records both while that is wanted.
-func (s *Standing) recorded(ctx context.Context, r *event.Request) front.Answer {
+func (s *Standing) recorded(ctx context.Context, r *event.Request, trailers []string) front.Answer {
 	s.mu.Lock()
 	f := s.recording
 	s.mu.Unlock()
 	began := time.Now()
+	if len(trailers) > 0 {
+		s.Log.Add(began, "front", "front", logs.Note, fmt.Sprintf("%s %s came with trailers, which are left out: %s", r.Method, payload.ShownTarget(r.Target), strings.Join(trailers, ", ")))
+	}
 	a := s.answer(ctx, r)
 	if f == nil {
 		return a

@@ -18,6 +18,7 @@ import (
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/drive"
 	"nightdrill/internal/live/logs"
+	"nightdrill/internal/live/objects"
 	"nightdrill/internal/project"
 	"nightdrill/internal/store"
 )
@@ -28,11 +29,12 @@ const stateDir = ".nightdrill"
 // Desk is an open project.
 type Desk struct {
 	*project.Loaded
-	Runs  *store.Store
-	Log   *logs.Log      // what functions and services write
-	Whole *plan.Standing // the project with its variants
-	works *works
-	given string // the folder, as the user named it
+	Runs    *store.Store
+	Log     *logs.Log      // what functions and services write
+	Whole   *plan.Standing // the project with its variants
+	Objects *objects.Store
+	works   *works
+	given   string // the folder, as the user named it
 }
 
 // Open reads a project and opens its runs.
@@ -45,7 +47,21 @@ func Open(dir string) (*Desk, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &Desk{Runs: runs, Log: logs.New(filepath.Join(l.Dir, stateDir, "functions.log")), given: dir}
+	d, err := newDesk(l, runs, logs.New(filepath.Join(l.Dir, stateDir, "functions.log")))
+	if err != nil {
+		_ = runs.Close()
+		return nil, err
+	}
+	d.given = dir
+	return d, nil
+}
+
+func newDesk(l *project.Loaded, runs *store.Store, log *logs.Log) (*Desk, error) {
+	objects, err := openObjects(l)
+	if err != nil {
+		return nil, err
+	}
+	d := &Desk{Runs: runs, Log: log, Objects: objects}
 	d.take(l)
 	return d, nil
 }
@@ -58,6 +74,7 @@ func (d *Desk) take(l *project.Loaded) {
 	if old == nil {
 		return
 	}
+	d.reopenObjects()
 	for _, c := range d.works.codes {
 		for _, was := range old.codes {
 			if was.f.Name == c.f.Name {
@@ -70,6 +87,7 @@ func (d *Desk) take(l *project.Loaded) {
 // Close ends the services and closes the project's runs.
 func (d *Desk) Close() error {
 	d.works.services.Close()
+	d.Objects.Close()
 	d.Log.Close()
 	return d.Runs.Close()
 }
@@ -132,7 +150,13 @@ func (d *Desk) Start(ctx context.Context, drill *plan.Drill, journal io.Writer) 
 	now := time.Now()
 	r := &Running{ID: newID(now), Drill: drill, Began: now, done: make(chan struct{})}
 	ctx, r.stop = context.WithCancel(ctx)
-	r.driver = drive.New(d.Project, drill, r.ID)
+	p, drill, err := d.bringAllObjects(drill)
+	if err != nil {
+		r.stop()
+		return nil, err
+	}
+	r.driver = drive.New(p, drill, r.ID)
+	r.driver.Store(d.Objects)
 	r.driver.Log(d.Log)
 	r.driver.Versions(d.works.labels()[:len(d.Functions)])
 	if journal != nil {

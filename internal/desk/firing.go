@@ -25,9 +25,13 @@ const (
 	ByHand Origin = iota
 	AfterChange
 	AtFront
+	InStorage
+	ByClock
 )
 
-func (o Origin) String() string { return [...]string{"by hand", "after a change", "at the front"}[o] }
+func (o Origin) String() string {
+	return [...]string{"by hand", "after a change", "at the front", "in storage", "by the clock"}[o]
+}
 
 // Order says what to fire and how.
 type Order struct {
@@ -125,6 +129,10 @@ func (s *Standing) carryOut(ctx context.Context, f *Firing, values payload.Value
 		r.Header = append(slices.Clone(r.Header), event.Field{Name: "Prefer", Value: "respond-async"})
 		p = &payload.Payload{Request: &r, Time: p.Time}
 	}
+	if p, err = s.bring(f, p); err != nil {
+		refuse(&Failure{Text: fmt.Sprintf("%s is not sent: %v", f.Item.Title(), err)})
+		return
+	}
 	s.mu.Lock()
 	f.sent = p
 	shot, fns, why := s.aim(f, p)
@@ -196,7 +204,21 @@ func (s *Standing) aim(f *Firing, p *payload.Payload) (shot drive.Shot, fns []in
 	if f.Variant != "" && shot.Source == source && shot.Takes != 0 {
 		return shot, nil, &Failure{Text: fmt.Sprintf("no function that %s leads to has a variant %q", f.Item.SourceName, f.Variant)}
 	}
-	return shot, fns, nil
+	return shot, s.onward(fns), nil
+}
+
+// onward adds the functions that replies of some are sent on to, and so on.
+func (s *Standing) onward(fns []int) []int {
+	for i := 0; i < len(fns); i++ {
+		for _, t := range s.Whole.Functions[fns[i]].Then {
+			for _, w := range s.Whole.Sources[t.To].Wires {
+				if !slices.Contains(fns, w.To) {
+					fns = append(fns, w.To)
+				}
+			}
+		}
+	}
+	return fns
 }
 
 // await waits until functions whose code changed have instances of the new one,

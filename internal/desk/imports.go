@@ -6,7 +6,6 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"hash/maphash"
@@ -310,23 +309,14 @@ func (w *importing) folder() error {
 			w.wrong(payload.Mistake{Text: fmt.Sprintf("%s: %v", x.key, project.Cause(err))})
 			continue
 		}
-		object := struct {
-			Bucket   string `json:"bucket"`
-			Key      string `json:"key"`
-			Size     int64  `json:"size"`
-			Type     string `json:"content_type"`
-			ETag     string `json:"etag"`
-			Modified string `json:"modified"`
-		}{w.Name, x.key, x.info.Size(), kind, etag, x.info.ModTime().UTC().Format(time.RFC3339Nano)}
-		data, _ := json.Marshal(object) // texts and a number
+		object := event.Object{Bucket: w.Name, Key: x.key, Action: event.Created, Size: x.info.Size(), ContentType: kind, ETag: etag}
 		abs, err := filepath.Abs(x.path)
 		if err != nil {
 			return err
 		}
-		e := &event.Event{ID: fmt.Sprintf("%d-%s", n+1, etag[:12]), Source: "/storage/" + w.Name, Type: "storage.object.created", Subject: x.key,
-			Time: x.info.ModTime().UTC(), DataContentType: "application/json", Data: data,
-			// CloudEvents, extension "dataref": where the object itself is
-			Extensions: []event.Field{{Name: "dataref", Value: (&url.URL{Scheme: "file", Path: filepath.ToSlash(abs)}).String()}}}
+		e := object.Event(fmt.Sprintf("%d-%s", n+1, etag[:12]), x.info.ModTime().UTC())
+		// CloudEvents, extension "dataref": where the object itself is
+		e.Extensions = []event.Field{{Name: dataref, Value: (&url.URL{Scheme: "file", Path: filepath.ToSlash(abs)}).String()}}
 		if err := w.put(payload.Payload{Event: e, Time: e.Time}); err != nil {
 			return err
 		}

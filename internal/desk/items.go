@@ -12,6 +12,7 @@ import (
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/carry"
+	"nightdrill/internal/live/objects"
 	"nightdrill/internal/project"
 )
 
@@ -67,14 +68,15 @@ func (i *Item) Title() string {
 // Items is all that can be fired, by source.
 type Items struct {
 	All    []*Item
+	store  *objects.Store
 	offers []*Item // payloads that stand in no list of the project, the last ones first
 	l      *project.Loaded
 	stale  bool // the project's files have changed
 	unread bool // saved payloads have changed
 }
 
-func newItems(l *project.Loaded) *Items {
-	x := &Items{l: l}
+func newItems(l *project.Loaded, store *objects.Store) *Items {
+	x := &Items{l: l, store: store}
 	x.reread()
 	return x
 }
@@ -99,6 +101,7 @@ func (x *Items) reread() {
 			}
 		}
 		x.All = append(x.All, kept...)
+		x.All = append(x.All, x.own(s)...)
 		for _, set := range setsOf(x.l.Project, s) {
 			if strings.HasPrefix(set.Origin, SavedDir+"/"+src.Name+"/") {
 				continue // it stands in the list by itself

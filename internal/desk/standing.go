@@ -13,11 +13,10 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/drive"
 	"nightdrill/internal/live/front"
+	"nightdrill/internal/live/objects"
 	"nightdrill/internal/project"
 )
 
@@ -48,6 +47,8 @@ type Standing struct {
 	again   bool                // the last firing by hand comes again after each change
 	last    *Order
 	changes chan struct{}
+	ticking bool            // schedules fire by themselves
+	wind    chan struct{}   // the schedules are to be looked at again
 	life    context.Context // until Close
 	die     context.CancelFunc
 }
@@ -64,18 +65,25 @@ func (d *Desk) Stand(listen string) (*Standing, error) {
 		}
 		s.trouble = err.Error()
 	}
+	s.serveObjects(objects.Usual)
 	s.watch()
+	go s.keepTime()
 	return s, nil
 }
 
 // StandQuietly opens the desk without the front, and without looking at files:
-// for one command.
-func (d *Desk) StandQuietly() *Standing { return d.stand() }
+// for one command. The object store, where there is any, listens at a free port.
+func (d *Desk) StandQuietly() *Standing {
+	if len(buckets(d.Loaded)) > 0 && d.Objects.Address() == "" {
+		_, _ = d.Objects.Listen("127.0.0.1:0") // what needs it says that it is not there
+	}
+	return d.stand()
+}
 
 func (d *Desk) stand() *Standing {
-	s := &Standing{Desk: d, counts: map[string]int{}, held: map[string]bool{}, env: map[string][]string{}, changes: make(chan struct{}, 1)}
+	s := &Standing{Desk: d, counts: map[string]int{}, held: map[string]bool{}, env: map[string][]string{}, changes: make(chan struct{}, 1), wind: make(chan struct{}, 1)}
 	s.life, s.die = context.WithCancel(context.Background())
-	s.Items = newItems(d.Loaded)
+	s.Items = newItems(d.Loaded, d.Objects)
 	s.begin()
 	return s
 }
@@ -83,6 +91,7 @@ func (d *Desk) stand() *Standing {
 // begin starts a driver.
 func (s *Standing) begin() {
 	driver := drive.NewStanding(s.Whole, newID(time.Now()), s.Log)
+	driver.Store(s.Objects)
 	for i, c := range s.works.codes {
 		f := c.function()
 		if env := s.env[f.Name]; len(env) > 0 {
@@ -293,11 +302,14 @@ func (s *Standing) reload() bool {
 	s.letGo(true)
 	s.works.services.Close()
 	s.mu.Lock()
+	address := s.Objects.Address()
 	s.take(l)
-	s.Items = newItems(l)
+	s.Items = newItems(l, s.Objects)
 	s.begin()
 	s.mu.Unlock()
+	s.serveObjects(address)
 	s.watch()
+	s.rewind()
 	return true
 }
 
@@ -463,78 +475,6 @@ func (s *Standing) Find(key string) *Item {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.Items.find(key)
-}
-
-// answer answers a request at the front.
-func (s *Standing) answer(ctx context.Context, r *event.Request) front.Answer {
-	s.mu.Lock()
-	p, paused := s.Whole, s.paused
-	source := -1
-	for i := range p.Sources {
-		if s.Whole.From[i] == i && p.Sources[i].Kind == plan.HTTP && p.Takes(i, &payload.Payload{Request: r}) != 0 {
-			source = i
-			break
-		}
-	}
-	s.mu.Unlock()
-	if paused != "" {
-		a := front.Plain(http.StatusServiceUnavailable, "%s; the front answers again when it is over", paused)
-		a.Header.Set("Retry-After", "5")
-		return a
-	}
-	if source < 0 {
-		return front.Plain(http.StatusNotFound, "no wire takes %s %s. %s", r.Method, r.Target, routes(p))
-	}
-	f := s.Fire(Order{Item: &Item{Source: source, SourceName: p.Sources[source].Name, HTTP: true, Label: (&payload.Payload{Request: r}).Label(), Payload: &payload.Payload{Request: r}}, Origin: AtFront})
-	if prefersAsync(r) {
-		select {
-		case <-f.Done():
-		case <-ctx.Done():
-		case <-time.After(asyncWait):
-			a := front.Plain(http.StatusAccepted, "accepted as event %d; what becomes of it is on the screen", f.N)
-			a.Header.Set("Preference-Applied", "respond-async") // RFC 7240 §3
-			return a
-		}
-	}
-	select {
-	case <-f.Done():
-	case <-ctx.Done():
-		return front.Answer{Status: 499}
-	}
-	return s.answerOf(f)
-}
-
-// asyncWait is how long a caller who does not wait for the answer waits to hear
-// that it was turned away.
-const asyncWait = 5 * time.Millisecond
-
-func prefersAsync(r *event.Request) bool {
-	for _, h := range r.Header {
-		if strings.EqualFold(h.Name, "prefer") {
-			for _, p := range strings.Split(h.Value, ",") {
-				if strings.EqualFold(strings.TrimSpace(p), "respond-async") {
-					return true
-				}
-			}
-		}
-	}
-	return false
-}
-
-// routes says what the front takes.
-func routes(p *plan.Standing) string {
-	var all []string
-	for i := range p.Sources {
-		if p.Sources[i].Kind == plan.HTTP && p.From[i] == i {
-			for _, w := range p.Sources[i].Wires {
-				all = append(all, w.When.String())
-			}
-		}
-	}
-	if len(all) == 0 {
-		return "The project has no source of the kind http with a wire."
-	}
-	return "There are: " + strings.Join(all, "; ")
 }
 
 func (s *Standing) answerOf(f *Firing) front.Answer {

@@ -331,7 +331,7 @@ func TestTheFront(t *testing.T) {
 	if v := s.Recent(1)[0]; v.Origin != AtFront || v.Last().Invocation.Class != engine.Cold {
 		t.Errorf("on the screen it is %v, %+v", v.Origin, v.Last())
 	}
-	if status, _, text := ask("GET", "/nowhere", ""); status != 404 || !strings.Contains(text, "any /ask/{what}; any /lone") {
+	if status, _, text := ask("GET", "/nowhere", ""); status != 404 || !strings.Contains(text, "any /lone  (lone): the path is /nowhere, the wire wants /lone") {
 		t.Errorf("no wire: %d %s", status, text)
 	}
 	if status, _, text := ask("GET", "/ask/x?do=slow", ""); status != 504 || !strings.Contains(text, "did not answer within 400ms") {

@@ -238,7 +238,7 @@ var mistakes = []struct {
 	{"poll: 2s", "notify: poll", "how often?", false},
 	{"bucket: holds", "bucket: ../holds", "is not a name for a bucket", true},
 	{"key: \"manifests/*.csv\"", "bucket: hold", "could never take anything", false},
-	{"key: \"manifests/*.csv\"", "attributes: {type: object.removed}", "and the action created or overwritten", false},
+	{"key: \"manifests/*.csv\"", "attributes: {type: storage.object.removed}", "and the action created or overwritten", false},
 	{"key: \"manifests/*.csv\"", "key: \"manifests/[\"", "is not a pattern", false},
 	{"action: [created", "action: [crated", "did you mean created?", true},
 	{"key: \"manifests/*.csv\"", "method: GET", "of the kind storage have conditions on bucket, key, action, attributes", true},

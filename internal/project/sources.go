@@ -442,7 +442,7 @@ func (l *loader) when(w *route.When, s *plan.Source, wire *object) {
 			l.wrong(o.fields["attributes"], "%s: %q is not a pattern, such as brackwater.*", join(o.at("attributes"), a.Name), a.Value)
 		case a.Name == "type" && s.Kind == plan.Storage:
 			fitting := slices.DeleteFunc(slices.Clone(event.Actions), func(action string) bool {
-				ok, _ := doublestar.Match(a.Value, "object."+action)
+				ok, _ := doublestar.Match(a.Value, event.ObjectType+action)
 				return !ok || w.Action != nil && !slices.Contains(w.Action, action)
 			})
 			if len(fitting) == 0 {

@@ -13,7 +13,8 @@ const (
 	Overwritten = "overwritten"
 	Removed     = "removed"
 
-	objectType = "object."
+	// ObjectType begins the types of events that tell of objects; the action follows.
+	ObjectType = "storage.object."
 )
 
 // Actions are what can become of an object.
@@ -34,7 +35,7 @@ type Object struct {
 // Event gives the event that tells of a change of an object.
 func (o *Object) Event(id string, at time.Time) *Event {
 	data, _ := json.Marshal(o) // plain data always marshals
-	return &Event{ID: id, Source: "/" + url.PathEscape(o.Bucket), Type: objectType + o.Action, Subject: o.Key, Time: at, DataContentType: "application/json", Data: data}
+	return &Event{ID: id, Source: "/" + url.PathEscape(o.Bucket), Type: ObjectType + o.Action, Subject: o.Key, Time: at, DataContentType: "application/json", Data: data}
 }
 
 // ObjectOf reads what an event of a storage source tells; ok is false for any
@@ -44,7 +45,7 @@ func ObjectOf(e *Event) (o Object, ok bool) {
 		return Object{}, false
 	}
 	if o.Action == "" {
-		o.Action, _ = strings.CutPrefix(e.Type, objectType)
+		o.Action, _ = strings.CutPrefix(e.Type, ObjectType)
 	}
 	return o, o.Bucket != "" && o.Key != ""
 }

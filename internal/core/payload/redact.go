@@ -92,6 +92,14 @@ var secretQuery = []string{"key", "api_key", "apikey", "api-key", "token", "acce
 // SecretParameter tells whether a query parameter's value is not to be kept or shown.
 func SecretParameter(name string) bool { return slices.Contains(secretQuery, strings.ToLower(name)) }
 
+// Short bounds what is shown of a text, in characters.
+func Short(text string, most int) string {
+	if r := []rune(text); len(r) > most {
+		return string(r[:most]) + "…"
+	}
+	return text
+}
+
 // Hidden stands for a secret where it is shown or kept.
 const Hidden = "••••••"
 

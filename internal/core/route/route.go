@@ -73,7 +73,7 @@ func (w *When) String() string {
 
 // Matches tells whether the request fulfils every condition.
 func (w *When) Matches(r *event.Request) bool {
-	if w.Method != "" && w.Method != r.Method {
+	if !w.takesMethod(r.Method) {
 		return false
 	}
 	path, query, _ := strings.Cut(r.Target, "?")
@@ -136,6 +136,12 @@ func (p *Pattern) covers(other *Pattern) bool {
 	return len(p.segments) == len(other.segments)
 }
 
+// takesMethod tells whether a method is taken: whoever takes GET takes HEAD too
+// (RFC 9110 §9.1).
+func (w *When) takesMethod(method string) bool {
+	return w.Method == "" || w.Method == method || w.Method == "GET" && method == "HEAD"
+}
+
 func hasParameter(values url.Values, want event.Field) bool {
 	got, ok := values[want.Name]
 	return ok && (want.Value == "*" || len(got) > 0 && got[0] == want.Value)
@@ -156,6 +162,9 @@ type Pattern struct {
 	text     string
 	segments []segment
 }
+
+// Text gives the pattern as it was written; "" for one that fits all.
+func (p *Pattern) Text() string { return p.text }
 
 // Literal gives the path that the pattern stands for, or "" when it stands for
 // several.

@@ -44,7 +44,7 @@ func (w *When) TryRequest(r *event.Request) (out []Trial) {
 		out = append(out, Trial{"path", w.Path.text, path, w.Path.Matches(path)})
 	}
 	if w.Method != "" {
-		out = append(out, Trial{"method", w.Method, r.Method, w.Method == r.Method})
+		out = append(out, Trial{"method", w.Method, r.Method, w.takesMethod(r.Method)})
 	}
 	values, _ := url.ParseQuery(query) // what can be read of it counts
 	for _, q := range w.Query {

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"slices"
@@ -38,9 +39,10 @@ type Front struct {
 	server  *http.Server
 }
 
-// Open listens at an address and hands every request to answer. When wanted is
+// Open listens at an address and hands every request to answer, with the names
+// of the trailers that it came with and does not have any more. When wanted is
 // "", it is the usual address, or a free port when that is taken.
-func Open(wanted string, answer func(context.Context, *event.Request) Answer) (*Front, error) {
+func Open(wanted string, answer func(context.Context, *event.Request, []string) Answer) (*Front, error) {
 	f := &Front{}
 	address := wanted
 	if address == "" {
@@ -71,7 +73,7 @@ func Open(wanted string, answer func(context.Context, *event.Request) Answer) (*
 // Close ends the listening; requests that are under way are broken off.
 func (f *Front) Close() { _ = f.server.Close() }
 
-func handler(answer func(context.Context, *event.Request) Answer) http.Handler {
+func handler(answer func(context.Context, *event.Request, []string) Answer) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, bodyLimit))
 		if err != nil {
@@ -81,7 +83,7 @@ func handler(answer func(context.Context, *event.Request) Answer) http.Handler {
 			}
 			return // else the caller is gone
 		}
-		a := answer(r.Context(), &event.Request{Method: r.Method, Target: r.RequestURI, Header: fields(r), Body: body})
+		a := answer(r.Context(), &event.Request{Method: r.Method, Target: r.RequestURI, Header: fields(r), Body: body}, slices.Sorted(maps.Keys(r.Trailer)))
 		for name, values := range a.Header {
 			if !slices.Contains(ofConnection, strings.ToLower(name)) {
 				w.Header()[name] = values

@@ -15,7 +15,7 @@ import (
 
 func open(t *testing.T, answer func(*event.Request) Answer) *Front {
 	t.Helper()
-	f, err := Open("127.0.0.1:0", func(_ context.Context, r *event.Request) Answer { return answer(r) })
+	f, err := Open("127.0.0.1:0", func(_ context.Context, r *event.Request, _ []string) Answer { return answer(r) })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -107,7 +107,7 @@ func TestWhereItListens(t *testing.T) {
 	if err == nil {
 		defer usual.Close()
 	}
-	f, err := Open("", func(context.Context, *event.Request) Answer { return Answer{Status: 200} })
+	f, err := Open("", func(context.Context, *event.Request, []string) Answer { return Answer{Status: 200} })
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,0 +1,278 @@
+package desk
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/objects"
+	"nightdrill/internal/project"
+)
+
+// dataref is the attribute that says where the bytes of an object are
+// (CloudEvents, extension "dataref").
+const dataref = "dataref"
+
+// buckets are those of a project's storage sources.
+func buckets(l *project.Loaded) (out []objects.Bucket) {
+	for i := range l.Sources {
+		if s := &l.Sources[i]; s.Kind == plan.Storage {
+			out = append(out, objects.Bucket{Name: s.Bucket, Folder: s.Folder})
+		}
+	}
+	return out
+}
+
+func openObjects(l *project.Loaded) (*objects.Store, error) {
+	s, err := objects.Open(filepath.Join(l.Dir, stateDir, "objects"), buckets(l))
+	if err != nil {
+		return nil, fmt.Errorf("the object store cannot be opened: %w", project.Cause(err))
+	}
+	return s, nil
+}
+
+// reopenObjects opens the store for what the project has now.
+func (d *Desk) reopenObjects() {
+	s, err := openObjects(d.Loaded)
+	if err != nil {
+		return // the one before goes on
+	}
+	d.Objects.Close()
+	d.Objects = s
+}
+
+// serveObjects opens the entrance of the object store, where the project has any
+// storage, and tells of what changes there.
+func (s *Standing) serveObjects(address string) {
+	if len(buckets(s.Loaded)) == 0 || s.Objects.Address() != "" {
+		return
+	}
+	if address == "" {
+		address = objects.Usual
+	}
+	s.Objects.Tell(s.objectChanged)
+	note, err := s.Objects.Listen(address)
+	if err != nil { // another program took it meanwhile
+		note, err = s.Objects.Listen("127.0.0.1:0")
+	}
+	if err == nil {
+		err = s.Objects.Watch()
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.Items.reread(); err != nil {
+		s.trouble = err.Error()
+	} else if note != "" && s.trouble == "" {
+		s.trouble = note
+	}
+}
+
+// objectChanged fires what an object's change is an event of.
+func (s *Standing) objectChanged(o event.Object, at time.Time) {
+	s.mu.Lock()
+	s.Items.reread()
+	var items []*Item
+	for i := range s.Sources {
+		if src := &s.Sources[i]; src.Kind == plan.Storage && src.Bucket == o.Bucket {
+			p := &payload.Payload{Event: o.Event(newUUID(), at.UTC().Round(time.Millisecond))}
+			items = append(items, &Item{Source: i, SourceName: src.Name, Label: o.Action + " " + o.Key, Payload: p})
+		}
+	}
+	s.mu.Unlock()
+	for _, i := range items {
+		s.Fire(Order{Item: i, Origin: InStorage})
+	}
+	s.changed()
+}
+
+// mostObjects bounds the objects of a bucket that are offered for firing.
+const mostObjects = 50
+
+// own gives what a source offers by itself: the objects of its bucket, or its
+// next times.
+func (x *Items) own(s int) (out []*Item) {
+	src := &x.l.Sources[s]
+	switch src.Kind {
+	case plan.Storage:
+		list, _, _ := x.store.List(src.Bucket, "", "", mostObjects) // the bucket is there
+		for n, o := range list {
+			if told, ok := x.store.Find(src.Bucket, o.Key); ok {
+				e := told.Event(fmt.Sprintf("%s-%d", src.Bucket, n+1), o.Modified.UTC())
+				out = append(out, &Item{Source: s, SourceName: src.Name, Label: o.Key, Set: "bucket " + src.Bucket, N: n + 1, Payload: &payload.Payload{Event: e, Time: e.Time}})
+			}
+		}
+	case plan.Schedule:
+		for n, t := range NextTimes(src, time.Now(), 3) {
+			p := plan.ScheduleEvent(src, t.Spec, t.At)
+			out = append(out, &Item{Source: s, SourceName: src.Name, Label: "due " + t.At.Format("2006-01-02 15:04:05 -0700"), Set: "times", N: n + 1, Payload: &p})
+		}
+	}
+	return out
+}
+
+// bring makes sure that an object is there of which a firing at a storage source
+// tells, and gives the event that tells of it.
+func (s *Standing) bring(f *Firing, p *payload.Payload) (*payload.Payload, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	at := f.Item.Source
+	if at >= len(s.Whole.Sources) || s.Whole.Sources[at].Kind != plan.Storage || f.Origin == InStorage {
+		return p, nil
+	}
+	out, err := s.bringObject(&s.Whole.Sources[at], p, f.Item.Set)
+	if err == nil && f.Item.File != "" {
+		s.Items.reread()
+	}
+	return out, err
+}
+
+// bringObject stores what a payload has to be an event of a storage source: the
+// bytes that its event refers to, or its data.
+func (d *Desk) bringObject(src *plan.Source, p *payload.Payload, set string) (*payload.Payload, error) {
+	if p.Event == nil {
+		return nil, fmt.Errorf("it is an HTTP request, and %s is a source of the kind storage", src.Name)
+	}
+	told, isObject := event.ObjectOf(p.Event)
+	var from io.Reader
+	key, kind := told.Key, told.ContentType
+	ref, _ := p.Event.Attribute(dataref)
+	switch {
+	case isObject && told.Action == event.Removed:
+		return p, nil
+	case isObject && ref != "":
+		u, err := url.Parse(ref)
+		if err != nil || u.Scheme != "file" {
+			return nil, fmt.Errorf("its dataref %q is not a file on this machine", ref)
+		}
+		f, err := os.Open(filepath.FromSlash(u.Path))
+		if err != nil {
+			return nil, fmt.Errorf("the file of the object %s cannot be read: %s: %w", key, u.Path, project.Cause(err))
+		}
+		defer f.Close()
+		from = f
+	case isObject:
+		if there, ok := d.Objects.Find(src.Bucket, key); ok {
+			there.Action = told.Action
+			return telling(p, there), nil
+		}
+		return p, nil // of one that is not there
+	default:
+		from, kind = bytes.NewReader(p.Event.Data), p.Event.DataContentType
+		if kind == "" {
+			kind = "application/json"
+		}
+		if key = p.Event.Subject; key == "" {
+			key = strings.Trim(set, "/") + "/" + p.Event.ID + extensionOf(kind)
+		}
+	}
+	kept, err := d.Objects.KeepFrom(src.Bucket, key, kind, from)
+	if err != nil {
+		var why *objects.Refusal
+		if errors.As(err, &why) {
+			err = fmt.Errorf("the object %s cannot be stored: %s", key, why.Text)
+		}
+		return nil, err
+	}
+	if isObject && told.Action != "" {
+		kept.Action = told.Action
+	}
+	return telling(p, kept), nil
+}
+
+// telling gives a payload whose event tells of an object.
+func telling(p *payload.Payload, o event.Object) *payload.Payload {
+	e := o.Event(p.Event.ID, p.Event.Time)
+	for _, x := range p.Event.Extensions {
+		if x.Name != dataref {
+			e.Extensions = append(e.Extensions, x)
+		}
+	}
+	return &payload.Payload{Event: e, Time: p.Time, Expect: p.Expect}
+}
+
+func extensionOf(kind string) string {
+	base, _, _ := strings.Cut(kind, ";")
+	for ext, known := range map[string]string{".csv": "text/csv", ".json": "application/json", ".txt": "text/plain", ".xml": "application/xml"} {
+		if strings.TrimSpace(base) == known {
+			return ext
+		}
+	}
+	return ""
+}
+
+// bringAllObjects stores what a drill's feeds bring to storage sources, before it
+// begins, and gives the project and the drill with the events that tell of it.
+func (d *Desk) bringAllObjects(drill *plan.Drill) (*plan.Project, *plan.Drill, error) {
+	toStorage := func(f plan.Feed) bool { return d.Sources[f.Source].Kind == plan.Storage && f.Set >= 0 }
+	needed := slices.ContainsFunc(drill.Feeds, toStorage)
+	for i := range d.Functions {
+		needed = needed || slices.ContainsFunc(d.Functions[i].Then, func(t plan.Then) bool { return d.Sources[t.To].Kind == plan.Storage })
+	}
+	if !needed {
+		return d.Project, drill, nil
+	}
+	if d.Objects.Address() == "" { // a drill without the desk: nobody knows where it is but the functions
+		if _, err := d.Objects.Listen("127.0.0.1:0"); err != nil {
+			return nil, nil, err
+		}
+	}
+	p, changed := *d.Project, *drill
+	p.Sets, changed.Feeds = slices.Clone(p.Sets), slices.Clone(drill.Feeds)
+	for i := range changed.Feeds {
+		f := &changed.Feeds[i]
+		if !toStorage(*f) {
+			continue
+		}
+		set := p.Sets[f.Set]
+		set.Payloads = slices.Clone(set.Payloads)
+		for n := range set.Payloads {
+			x := &set.Payloads[n]
+			brought, err := d.bringObject(&p.Sources[f.Source], x, set.Name)
+			if err != nil {
+				return nil, nil, fmt.Errorf("%s#%d cannot be brought to %s: %w", set.Name, n+1, p.Sources[f.Source].Name, err)
+			}
+			*x = *brought
+		}
+		f.Set = len(p.Sets)
+		p.Sets = append(p.Sets, set)
+	}
+	return &p, &changed, nil
+}
+
+// Upload puts a file into the bucket of a storage source, and gives the item
+// that fires the event that tells of it.
+func (d *Desk) Upload(source int, path, key string) (*Item, error) {
+	src := &d.Sources[source]
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be read: %w", path, project.Cause(err))
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err != nil || info.IsDir() {
+		return nil, fmt.Errorf("%s is a folder; name a file", path)
+	}
+	if key == "" {
+		key = filepath.Base(path)
+	}
+	if d.Objects.Address() == "" {
+		if _, err := d.Objects.Listen("127.0.0.1:0"); err != nil {
+			return nil, err
+		}
+	}
+	o, err := d.Objects.KeepFrom(src.Bucket, key, "", f)
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be stored: %w", path, err)
+	}
+	p := &payload.Payload{Event: o.Event(newUUID(), time.Now().UTC().Round(time.Millisecond))}
+	return &Item{Source: source, SourceName: src.Name, Label: o.Action + " " + o.Key, Set: "upload", N: 1, Payload: p}, nil
+}

@@ -1,0 +1,312 @@
+package objects
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"nightdrill/internal/core/event"
+)
+
+type shop struct {
+	*testing.T
+	*Store
+	told chan event.Object
+}
+
+func open(t *testing.T, dir string, buckets ...Bucket) *shop {
+	t.Helper()
+	s, err := Open(dir, buckets)
+	if err != nil {
+		t.Fatal(err)
+	}
+	x := &shop{t, s, make(chan event.Object, 1000)}
+	s.Tell(func(o event.Object, _ time.Time) { x.told <- o })
+	if _, err := s.Listen("127.0.0.1:0"); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	return x
+}
+
+// ask sends a request and gives status, headers and body.
+func (s *shop) ask(method, path, body string, headers ...string) (int, http.Header, string) {
+	s.Helper()
+	r, err := http.NewRequest(method, "http://"+s.Address()+path, strings.NewReader(body))
+	if err != nil {
+		s.Fatal(err)
+	}
+	for i := 0; i < len(headers); i += 2 {
+		r.Header.Set(headers[i], headers[i+1])
+	}
+	reply, err := http.DefaultClient.Do(r)
+	if err != nil {
+		s.Fatal(err)
+	}
+	defer reply.Body.Close()
+	text, _ := io.ReadAll(reply.Body)
+	return reply.StatusCode, reply.Header, string(text)
+}
+
+// raw sends bytes as they are, and gives the first line of the answer.
+func (s *shop) raw(text string, end bool) string {
+	s.Helper()
+	c, err := net.Dial("tcp", s.Address())
+	if err != nil {
+		s.Fatal(err)
+	}
+	defer c.Close()
+	_, _ = io.WriteString(c, text)
+	if end {
+		_ = c.(*net.TCPConn).CloseWrite()
+	}
+	line, _ := bufio.NewReader(c).ReadString('\n')
+	return strings.TrimSpace(line)
+}
+
+func (s *shop) next() event.Object {
+	s.Helper()
+	select {
+	case o := <-s.told:
+		return o
+	case <-time.After(10 * time.Second):
+		s.Fatal("nothing was told")
+	}
+	return event.Object{}
+}
+
+func (s *shop) quiet() {
+	s.Helper()
+	select {
+	case o := <-s.told:
+		s.Errorf("told of %+v", o)
+	default:
+	}
+}
+
+// An object comes, is read whole, in part and under conditions, is overwritten
+// and goes; each change is told once, with a URL that serves it. The store finds
+// it again when it is opened anew.
+func TestTheLifeOfAnObject(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir, Bucket{Name: "cargo"})
+	status, h, _ := s.ask("PUT", "/cargo/manifests/heron%20a.csv", "crate,12\n", "If-None-Match", "*")
+	if status != 201 || h.Get("Location") == "" {
+		t.Fatalf("PUT gave %d, %v", status, h)
+	}
+	o := s.next()
+	if o.Action != event.Created || o.Key != "manifests/heron a.csv" || o.Size != 9 || o.ContentType != "text/csv" || o.ETag != h.Get("ETag") {
+		t.Errorf("told %+v", o)
+	}
+	reply, err := http.Get(o.URL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, _ := io.ReadAll(reply.Body)
+	reply.Body.Close()
+	if string(text) != "crate,12\n" || reply.Header.Get("Content-Type") != "text/csv" {
+		t.Errorf("%s serves %q as %s", o.URL, text, reply.Header.Get("Content-Type"))
+	}
+	const path = "/cargo/manifests/heron%20a.csv"
+	for _, c := range []struct {
+		method, header, value string
+		status                int
+		body                  string
+	}{
+		{"GET", "Range", "bytes=6-7", 206, "12"},
+		{"GET", "Range", "bytes=-3", 206, "12\n"},
+		{"GET", "Range", "bytes=99-", 416, ""},
+		{"GET", "If-None-Match", o.ETag, 304, ""},
+		{"GET", "If-Match", `"other"`, 412, ""},
+		{"GET", "If-Modified-Since", time.Now().Add(time.Hour).UTC().Format(http.TimeFormat), 304, ""},
+		{"HEAD", "Accept", "*/*", 200, ""},
+		{"PUT", "If-None-Match", "*", 412, "x"},
+		{"PUT", "If-Match", `"other"`, 412, "x"},
+		{"PUT", "Content-Range", "bytes 0-1/9", 400, "x"},
+		{"DELETE", "If-Match", `"other"`, 412, ""},
+		{"POST", "Accept", "*/*", 405, ""},
+	} {
+		body := ""
+		if c.method == "PUT" {
+			body = c.body
+		}
+		if status, _, got := s.ask(c.method, path, body, c.header, c.value); status != c.status || c.method == "GET" && status < 300 && got != c.body {
+			t.Errorf("%s with %s: %s gave %d %q, want %d %q", c.method, c.header, c.value, status, got, c.status, c.body)
+		}
+	}
+	s.quiet()
+	if status, _, _ := s.ask("PUT", path, "crate,13\ncrate,1\n", "If-Match", o.ETag, "Content-Type", "text/x-manifest"); status != 200 {
+		t.Errorf("PUT over it gave %d", status)
+	}
+	if o = s.next(); o.Action != event.Overwritten || o.ContentType != "text/x-manifest" {
+		t.Errorf("told %+v", o)
+	}
+	again := open(t, dir, Bucket{Name: "cargo"})
+	if _, _, got := again.ask("GET", path, ""); got != "crate,13\ncrate,1\n" {
+		t.Errorf("opened anew it is %q", got)
+	}
+	if files, _ := os.ReadDir(filepath.Join(dir, "cargo")); len(files) != 2 {
+		t.Errorf("%d files are kept of one object", len(files))
+	}
+	if status, _, _ := s.ask("DELETE", path, ""); status != 204 {
+		t.Errorf("DELETE gave %d", status)
+	}
+	if o = s.next(); o.Action != event.Removed || o.URL != "" {
+		t.Errorf("told %+v", o)
+	}
+	if status, _, _ := s.ask("DELETE", path, ""); status != 404 {
+		t.Errorf("DELETE again gave %d", status)
+	}
+	s.quiet()
+}
+
+func TestListing(t *testing.T) {
+	s := open(t, t.TempDir(), Bucket{Name: "cargo"}, Bucket{Name: "cargo"}, Bucket{Name: "tides"})
+	for i := range 5 {
+		s.ask("PUT", fmt.Sprintf("/cargo/m/%d", i), "x")
+	}
+	s.ask("PUT", "/cargo/other", "x")
+	var page struct {
+		Objects []struct{ Key, URL string }
+		More    bool
+	}
+	var keys []string
+	for after := ""; ; {
+		_, _, text := s.ask("GET", "/cargo?prefix=m/&limit=2&after="+after, "")
+		if err := json.Unmarshal([]byte(text), &page); err != nil {
+			t.Fatal(err, text)
+		}
+		for _, o := range page.Objects {
+			keys = append(keys, o.Key)
+			after = o.Key
+		}
+		if !page.More {
+			break
+		}
+	}
+	if got := strings.Join(keys, " "); got != "m/0 m/1 m/2 m/3 m/4" {
+		t.Errorf("listed %s", got)
+	}
+	if _, _, text := s.ask("GET", "/", ""); !strings.Contains(text, `"objects": 6`) || !strings.Contains(text, "tides") {
+		t.Errorf("buckets %s", text)
+	}
+	for path, want := range map[string]string{"/cargo?limit=x": "wanted a number", "/crago": `there is no bucket "crago"; there are cargo, tides`, "/cargo/none": "there is no object"} {
+		if status, _, text := s.ask("GET", path, ""); status < 400 || !strings.Contains(text, want) {
+			t.Errorf("%s gave %d %s", path, status, text)
+		}
+	}
+}
+
+// Names and uploads that are wrong change nothing, are told of nowhere, leave no
+// file behind, and get an answer that says what is wrong.
+func TestWhatIsWrongChangesNothing(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir, Bucket{Name: "cargo"}, Bucket{Name: "drop", Folder: filepath.Join(dir, "drop")})
+	for _, c := range []struct{ text, want string }{
+		{"PUT /cargo/a/../../b HTTP/1.1\r\nHost: x\r\nContent-Length: 1\r\n\r\nx", "400"},
+		{"PUT /cargo/%2e%2e/b HTTP/1.1\r\nHost: x\r\nContent-Length: 1\r\n\r\nx", "400"},
+		{"PUT /cargo/a%00b HTTP/1.1\r\nHost: x\r\nContent-Length: 1\r\n\r\nx", "400"},
+		{"PUT /cargo/a%1b%5b2J HTTP/1.1\r\nHost: x\r\nContent-Length: 1\r\n\r\nx", "400"},
+		{"PUT /cargo/%ff HTTP/1.1\r\nHost: x\r\nContent-Length: 1\r\n\r\nx", "400"},
+		{"PUT /cargo/" + strings.Repeat("k", KeyLimit+1) + " HTTP/1.1\r\nHost: x\r\nContent-Length: 1\r\n\r\nx", "400"},
+		{"PUT /cargo/a HTTP/1.1\r\nHost: x\r\nContent-Length: 1\r\nContent-Length: 2\r\n\r\nxy", "400"},
+		{"PUT /cargo/a HTTP/1.1\r\nHost: x\r\nContent-Length: 9\r\n\r\nbroken", "400"},
+		{"PUT /cargo/a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nab", "400"},
+		{"PUT /cargo/" + strings.Repeat("k", 400_000) + " HTTP/1.1\r\nHost: x\r\n\r\n", "431"},
+		{"PUT /cargo HTTP/1.1\r\nHost: x\r\nContent-Length: 1\r\n\r\nx", "405"},
+		{"PUT /drop/a/ HTTP/1.1\r\nHost: x\r\nContent-Length: 1\r\n\r\nx", "400"},
+		{"GET /cargo/%zz HTTP/1.1\r\nHost: x\r\n\r\n", "400"},
+	} {
+		if got := s.raw(c.text, true); !strings.HasPrefix(got, "HTTP/1.1 "+c.want) {
+			t.Errorf("%.60q gave %q, want %s", c.text, got, c.want)
+		}
+	}
+	s.quiet()
+	_ = filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			t.Errorf("%s is left", path)
+		}
+		return nil
+	})
+	for _, key := range []string{"ålesund/Größe 3.csv", "港/貨物.csv", strings.Repeat("k", KeyLimit), "a//b", "con", "A", "a", "...", "x/.hidden"} {
+		if _, err := s.Keep("cargo", key, "", []byte(key)); err != nil {
+			t.Errorf("%.40q: %v", key, err)
+			continue
+		}
+		o, _ := s.Find("cargo", key)
+		reply, err := http.Get(o.URL)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if text, _ := io.ReadAll(reply.Body); string(text) != key {
+			t.Errorf("%.40q is served as %.40q", key, text)
+		}
+		reply.Body.Close()
+	}
+	var why *Refusal
+	if err := diskRefusal(&os.PathError{Op: "write", Path: "x", Err: syscall.ENOSPC}); !errors.As(err, &why) || why.Status != 507 || !strings.Contains(why.Text, "disk is full") {
+		t.Errorf("a full disk gives %v", err)
+	}
+}
+
+// A folder's files are objects: those that come, change and go are told of once
+// they are left alone, those that were there are not.
+func TestAWatchedFolder(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), "drop")
+	write := func(name, text string) {
+		path := filepath.Join(folder, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("there.csv", "x")
+	s := open(t, t.TempDir(), Bucket{Name: "drop", Folder: folder})
+	if err := s.Watch(); err != nil {
+		t.Fatal(err)
+	}
+	write("deep/er/a.csv", "crate")
+	if o := s.next(); o.Action != event.Created || o.Key != "deep/er/a.csv" || o.Size != 5 {
+		t.Errorf("told %+v", o)
+	} else if _, _, text := s.ask("GET", "/drop/deep/er/a.csv", ""); text != "crate" {
+		t.Errorf("it is served as %q", text)
+	}
+	write("there.csv", "changed")
+	if o := s.next(); o.Action != event.Overwritten || o.Key != "there.csv" {
+		t.Errorf("told %+v", o)
+	}
+	if err := os.Remove(filepath.Join(folder, "there.csv")); err != nil {
+		t.Fatal(err)
+	}
+	if o := s.next(); o.Action != event.Removed || o.Key != "there.csv" {
+		t.Errorf("told %+v", o)
+	}
+	// an upload goes into the folder, and is told of once
+	if status, _, _ := s.ask("PUT", "/drop/up.json", "{}"); status != 201 {
+		t.Errorf("PUT gave %d", status)
+	}
+	if o := s.next(); o.Action != event.Created || o.Key != "up.json" || o.ContentType != "application/json" {
+		t.Errorf("told %+v", o)
+	}
+	// what is kept quietly stays quiet
+	if _, err := s.Keep("drop", "quiet.txt", "", []byte("x")); err != nil {
+		t.Fatal(err)
+	}
+	write("last.txt", "x")
+	if o := s.next(); o.Key != "last.txt" {
+		t.Errorf("told %+v", o)
+	}
+	s.quiet()
+}
