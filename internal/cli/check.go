@@ -11,14 +11,24 @@ import (
 
 	"nightdrill/internal/core/arrival"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/desk"
 	"nightdrill/internal/project"
 )
 
 func checkCommand(dir *string) *cobra.Command {
-	return &cobra.Command{
+	var eventFile, source, key string
+	c := &cobra.Command{
 		Use:   "check",
 		Short: "Check the project file and say what is wired to what, without starting anything",
-		Args:  noArguments,
+		Long: `Check reads the project file and says what is wired to what, and when schedules
+fall due next, without starting anything.
+
+With --event FILE it says where an event would go: for each wire which conditions
+hold, and which one fails on what. FILE is an event as CloudEvents JSON, a request
+as it stands on the wire, a recording (its first), SET#N, or - for standard input;
+any other file is taken for one that is uploaded to the storage sources. The exit
+code is 1 when no wire takes it.`,
+		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			l, err := project.Load(*dir)
 			if err != nil {
@@ -34,10 +44,24 @@ func checkCommand(dir *string) *cobra.Command {
 			for _, m := range l.Skipped {
 				fmt.Fprintln(cmd.ErrOrStderr(), m.Error()+" (skipped)")
 			}
-			wiring(cmd.OutOrStdout(), l.Project)
-			return nil
+			for _, m := range l.Doubts {
+				fmt.Fprintln(cmd.ErrOrStderr(), m.Error())
+			}
+			if eventFile == "" {
+				if source != "" || key != "" {
+					return wrong(errors.New("--source and --key go with --event FILE"))
+				}
+				wiring(cmd.OutOrStdout(), l.Project)
+				return nil
+			}
+			return explain(cmd.InOrStdin(), cmd.OutOrStdout(), l, eventFile, source, key)
 		},
 	}
+	f := c.Flags()
+	f.StringVar(&eventFile, "event", "", "say where the event in a file would go")
+	f.StringVar(&source, "source", "", "with --event: at this source alone")
+	f.StringVar(&key, "key", "", "with --event: the key of a file that is uploaded")
+	return c
 }
 
 func plural(n int, word string) string {
@@ -60,11 +84,14 @@ func wiring(w io.Writer, p *plan.Project) {
 		}
 		for _, wire := range s.Wires {
 			reached[wire.To] = true
-			what := "every message"
+			what := wire.When.Words()
 			if s.Kind == plan.HTTP {
 				what = wire.When.String()
 			}
 			fmt.Fprintf(w, "  %s → %s\n", what, p.Functions[wire.To].Name)
+		}
+		if s.Kind == plan.Schedule {
+			nextTimes(w, s)
 		}
 	}
 	fmt.Fprintln(w)
@@ -75,6 +102,9 @@ func wiring(w io.Writer, p *plan.Project) {
 			v := &f.Variants[j]
 			fmt.Fprintf(w, "  %s: %s; %s\n", v.Name, describeStart(p, v), describeLimits(v.Limits))
 		}
+		for j := range f.Then {
+			fmt.Fprintf(w, "  its reply goes on to %s%s\n", p.Sources[f.Then[j].To].Name, f.Then[j].Words())
+		}
 		if !reached[i] {
 			fmt.Fprintf(w, "  no wire leads to %s, so nothing reaches it\n", f.Name)
 		}
@@ -82,11 +112,19 @@ func wiring(w io.Writer, p *plan.Project) {
 	for i := range p.Drills {
 		d := &p.Drills[i]
 		fmt.Fprintf(w, "\ndrill %s, %s\n", d.Name, plural(len(d.Budgets), "budget"))
-		for _, f := range d.Feeds {
+		for n := range d.Feeds {
+			f := &d.Feeds[n]
+			span := p.Span(f).Round(100 * time.Millisecond)
+			if f.Clock != nil {
+				events, _, notes := plan.TimesOf(&p.Sources[f.Source], f.Clock, nil)
+				fmt.Fprintf(w, "  %s gets %s, %v of its clock: %s, over %v\n", p.Sources[f.Source].Name, p.FeedName(f), f.Clock.For, plural(len(events), "time"), span)
+				for _, note := range notes {
+					fmt.Fprintf(w, "    %s\n", note)
+				}
+				continue
+			}
 			set := &p.Sets[f.Set]
-			times, _, _ := set.Offsets()
-			fmt.Fprintf(w, "  %s gets %s (%d) %s, over %v\n", p.Sources[f.Source].Name, set.Name, len(set.Payloads), describePhases(f.Phases),
-				arrival.Span(f.Phases, times).Round(100*time.Millisecond))
+			fmt.Fprintf(w, "  %s gets %s (%d) %s, over %v\n", p.Sources[f.Source].Name, set.Name, len(set.Payloads), describePhases(f.Phases), span)
 		}
 	}
 }
@@ -112,19 +150,68 @@ func describeStart(p *plan.Project, f *plan.Function) string {
 	return text
 }
 
-func describeSource(p *plan.Project, s *plan.Source) string {
-	if s.Kind == plan.HTTP {
-		if s.Wait == 0 {
-			return "http, turned away at once when no instance is free"
+// nextTimes prints when a schedule falls due next.
+func nextTimes(w io.Writer, s *plan.Source) {
+	const shown = 10
+	for _, t := range desk.NextTimes(s, time.Now(), shown) {
+		fmt.Fprintf(w, "    %s\n", t.At.Format("Mon 2006-01-02 15:04:05 -0700"))
+		if t.Note != "" {
+			fmt.Fprintf(w, "      %s\n", t.Note)
 		}
-		return fmt.Sprintf("http, turned away after waiting %v for an instance", s.Wait)
 	}
-	text := "queue"
+}
+
+func describeSource(p *plan.Project, s *plan.Source) string {
+	text := s.Kind.String()
+	switch s.Kind {
+	case plan.HTTP:
+		if s.Wait == 0 {
+			text += ", turned away at once when no instance is free"
+		} else {
+			text += fmt.Sprintf(", turned away after waiting %v for an instance", s.Wait)
+		}
+		if s.Token != "" {
+			text += ", with a bearer token"
+		}
+		if s.CORS != nil {
+			text += ", open to pages of " + strings.Join(s.CORS.Origins, ", ")
+		}
+		return text
+	case plan.Storage:
+		text += ", bucket " + s.Bucket
+		if s.Folder != "" {
+			text += ", the files of a folder"
+		}
+		if s.Poll > 0 {
+			text += fmt.Sprintf(", found by a poll every %v", s.Poll)
+		}
+	case plan.Stream:
+		text += fmt.Sprintf(", %s by %s", plural(s.Partitions, "partition"), s.Key)
+	case plan.Schedule:
+		for i := range s.Times {
+			t := &s.Times[i]
+			if t.Interval() > 0 {
+				text += fmt.Sprintf(", every %v", t.Interval())
+			} else {
+				text += fmt.Sprintf(", %s in %s", t.Text, t.Zone)
+			}
+		}
+		text += ", " + [...]string{"left out", "waiting", "beside it"}[s.WhileRunning] + " while an earlier one runs"
+	}
 	if s.BatchMax > 1 {
 		text += fmt.Sprintf(", batches of up to %d or after %v", s.BatchMax, s.BatchWait)
 	}
+	if s.Kind == plan.Queue && s.Key != "" {
+		text += ", in order by " + s.Key
+	}
+	if s.LeaseMost > 0 {
+		text += fmt.Sprintf(", a lease of %v extended up to %v", s.Lease, s.LeaseMost)
+	}
 	if len(s.Wires) > 0 {
 		text += ", " + plural(s.Attempts, "attempt")
+		if s.OnFailure == plan.Split {
+			text += ", then halved to find the bad record"
+		}
 		if s.DeadLetter >= 0 {
 			text += ", then to " + p.Sources[s.DeadLetter].Name
 		}

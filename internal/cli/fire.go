@@ -26,7 +26,7 @@ func fireCommand(dir *string) *cobra.Command {
 	var o desk.Order
 	var times int
 	var asJSON, all bool
-	var junit string
+	var junit, key string
 	c := &cobra.Command{
 		Use:   "fire SOURCE PAYLOAD",
 		Short: "Fire one event: reply, log lines, where the time went",
@@ -35,7 +35,12 @@ function replied, what it wrote meanwhile and where the time went.
 
 PAYLOAD is a payload set (its first), SET#N, the name of a saved payload, a file,
 or - for standard input: a request as it stands on the wire, an event as JSON, or
-a recording (its first). The exit code is 0 only if the event ended as done.
+a recording (its first). To a storage source, any other file is uploaded, and what
+is fired is the event of that. To a schedule, next is its next time, and now is one
+at this moment. The exit code is 0 only if the event ended as done.
+
+Where replies are sent on to other sources, the command waits for all steps and
+prints what went into and came out of each.
 
 With --all every payload that has expectations is fired once, and what was
 unexpected is told.`,
@@ -66,7 +71,7 @@ unexpected is told.`,
 			if junit != "" {
 				return errors.New("--junit goes with --all")
 			}
-			if o.Item, err = findItem(cmd.InOrStdin(), d, args[0], args[1]); err != nil {
+			if o.Item, err = findItem(cmd.InOrStdin(), d, args[0], args[1], key); err != nil {
 				return wrong(err)
 			}
 			return fire(cmd, d, o, times, asJSON)
@@ -77,13 +82,14 @@ unexpected is told.`,
 	f.IntVar(&times, "times", 1, "fire so many times in a row, and give the figures")
 	f.StringVar(&o.Variant, "variant", "", "fire at a variant of the function")
 	f.BoolVar(&asJSON, "json", false, "as JSON")
+	f.StringVar(&key, "key", "", "of a file that is uploaded to a storage source: the object's key; its name otherwise")
 	f.BoolVar(&all, "all", false, "fire every payload of the project that has expectations")
 	f.StringVar(&junit, "junit", "", "with --all: write the results to a file as JUnit XML")
 	return c
 }
 
 // findItem finds what is to be fired.
-func findItem(in io.Reader, d *desk.Desk, source, name string) (*desk.Item, error) {
+func findItem(in io.Reader, d *desk.Desk, source, name, key string) (*desk.Item, error) {
 	s := d.SourceNamed(source)
 	if s < 0 {
 		var names []string
@@ -108,6 +114,9 @@ func findItem(in io.Reader, d *desk.Desk, source, name string) (*desk.Item, erro
 	if i := desk.SavedNamed(d.Dir, name, s, src); i != nil {
 		return usable(i)
 	}
+	if src.Kind == plan.Schedule && (name == "next" || name == "now") {
+		return timeItem(name, s, src)
+	}
 	text, err := os.ReadFile(name)
 	if err != nil {
 		var names []string
@@ -116,7 +125,24 @@ func findItem(in io.Reader, d *desk.Desk, source, name string) (*desk.Item, erro
 		}
 		return nil, fmt.Errorf("there is no payload set, saved payload or file %q; sets are %s", name, strings.Join(names, ", "))
 	}
-	return itemOf(name, text, s, src)
+	if i, err := itemOf(name, text, s, src); err == nil || src.Kind != plan.Storage {
+		return i, err
+	}
+	return d.Upload(s, name, key)
+}
+
+// timeItem makes the event of a schedule's next time, or of now.
+func timeItem(name string, s int, src *plan.Source) (*desk.Item, error) {
+	times := desk.NextTimes(src, time.Now(), 1)
+	if len(times) == 0 {
+		return nil, fmt.Errorf("%s never falls due", src.Name)
+	}
+	at := times[0].At
+	if name == "now" {
+		at = time.Now().In(at.Location()).Truncate(time.Second)
+	}
+	p := plan.ScheduleEvent(src, times[0].Spec, at)
+	return &desk.Item{Source: s, SourceName: src.Name, Label: "due " + at.Format(time.RFC3339), Set: name, N: 1, Payload: &p}, nil
 }
 
 func usable(i *desk.Item) (*desk.Item, error) {
@@ -180,6 +206,7 @@ type fired struct {
 	Log         []string           `json:"log,omitempty"`
 	Unexpected  []string           `json:"unexpected,omitempty"`
 	DeadLetters int                `json:"dead_letters,omitempty"`
+	Steps       []string           `json:"steps,omitempty"` // of the event and of what its replies were sent on as, one line each
 }
 
 func fire(cmd *cobra.Command, d *desk.Desk, o desk.Order, times int, asJSON bool) error {
@@ -240,7 +267,7 @@ func fire(cmd *cobra.Command, d *desk.Desk, o desk.Order, times int, asJSON bool
 func shoot(cmd *cobra.Command, s *desk.Standing, o desk.Order) (desk.Shown, error) {
 	f := s.Fire(o)
 	select {
-	case <-f.Done():
+	case <-f.Whole():
 	case <-cmd.Context().Done():
 		f.Stop()
 		return desk.Shown{}, coded{interrupted, errors.New("interrupted")}
@@ -266,11 +293,22 @@ func describe(s *desk.Standing, v *desk.Shown) fired {
 	}
 	x.Outcome = strings.ReplaceAll(v.Outcome().String(), "_", "-")
 	x.Ms = millis(v.Latency())
+	for _, step := range s.Trace(v) {
+		x.Steps = append(x.Steps, step.Line())
+		if step.Depth == 0 && step.Outcome == engine.Unmatched {
+			x.Why = step.Why
+		}
+	}
 	t := v.Last()
 	if t == nil {
 		return x
 	}
-	x.Attempts, x.DeadLetters = len(v.Track.Tries), len(v.Track.Made)
+	x.Attempts = len(v.Track.Tries)
+	for _, m := range v.Track.Made {
+		if m.Origin == engine.FromDeadLetter {
+			x.DeadLetters++
+		}
+	}
 	x.Function, x.Version, x.Instance, x.Why = s.NameOf(t), t.Version, t.Name, t.Why
 	if t.Result != engine.OK && x.Why == "" {
 		x.Why = t.Result.String()
@@ -344,7 +382,7 @@ func printFiring(w io.Writer, s *desk.Standing, v *desk.Shown, x *fired) {
 	t := v.Last()
 	if t == nil {
 		if v.Outcome() == engine.Unmatched {
-			fmt.Fprintf(w, "  no wire of %s takes it; nightdrill check lists them\n", x.Source)
+			fmt.Fprintf(w, "  %s\n  nightdrill check --event says of each wire which conditions hold\n", proc.Harmless(x.Why))
 		}
 		return
 	}
@@ -375,6 +413,34 @@ func printFiring(w io.Writer, s *desk.Standing, v *desk.Shown, x *fired) {
 	}
 	for _, u := range x.Unexpected {
 		fmt.Fprintln(w, "\nunexpected: "+proc.Harmless(u))
+	}
+	printTrace(w, s, v)
+}
+
+// printTrace prints the steps of a chain, with what went in and came out.
+func printTrace(w io.Writer, s *desk.Standing, v *desk.Shown) {
+	steps := s.Trace(v)
+	if len(steps) < 2 {
+		return
+	}
+	fmt.Fprintln(w, "\nstep by step")
+	for i := range steps {
+		x := &steps[i]
+		indent := strings.Repeat("  ", x.Depth+1)
+		fmt.Fprintf(w, "%s%s\n", indent, proc.Harmless(x.Line()))
+		for _, part := range []struct {
+			name string
+			body []byte
+		}{{"in ", x.Payload.Data()}, {"out", x.Out}} {
+			if len(part.body) > 0 {
+				fmt.Fprintf(w, "%s  %s  %s\n", indent, part.name, proc.Harmless(payload.Short(strings.Join(strings.Fields(string(part.body)), " "), 160)))
+			}
+		}
+		for _, text := range []string{x.Why, x.Hint} {
+			if text != "" {
+				fmt.Fprintf(w, "%s  %s\n", indent, proc.Harmless(text))
+			}
+		}
 	}
 }
 

@@ -45,10 +45,12 @@ type Order struct {
 // Firing is one event that was sent by itself.
 type Firing struct {
 	Order
-	N    int // from 1
-	At   time.Time
-	stop context.CancelFunc
-	done chan struct{}
+	N     int // from 1
+	At    time.Time
+	stop  context.CancelFunc
+	done  chan struct{}
+	whole chan struct{} // closed when what was made of it is over too
+	again bool          // it was offered again
 	// guarded by the desk
 	doing   string
 	sent    *payload.Payload
@@ -76,7 +78,7 @@ const slowAfter = 25 * time.Millisecond
 // Fire sends an event. It returns at once; Look tells what becomes of it.
 func (s *Standing) Fire(o Order) *Firing {
 	ctx, stop := context.WithCancel(s.life)
-	f := &Firing{Order: o, At: time.Now(), stop: stop, done: make(chan struct{})}
+	f := &Firing{Order: o, At: time.Now(), stop: stop, done: make(chan struct{}), whole: make(chan struct{})}
 	s.mu.Lock()
 	s.numbers++
 	f.N = s.numbers
@@ -97,9 +99,22 @@ func (s *Standing) Fire(o Order) *Firing {
 	s.mu.Unlock()
 	go func() {
 		defer s.changed()
-		defer close(f.done)
+		defer close(f.whole)
 		defer stop()
 		s.carryOut(ctx, f, values)
+		close(f.done)
+		s.mu.Lock()
+		t, over := f.track, s.over
+		s.mu.Unlock()
+		if t == nil || len(s.Look(f).Track.Made) == 0 {
+			return
+		}
+		s.changed()
+		select {
+		case <-t.Whole():
+		case <-over:
+		case <-ctx.Done():
+		}
 	}()
 	return f
 }

@@ -127,12 +127,15 @@ func (x *Items) find(key string) *Item {
 func setsOf(p *plan.Project, source int) (sets []*payload.Set) {
 	for _, d := range p.Drills {
 		for _, f := range d.Feeds {
-			if set := &p.Sets[f.Set]; f.Source == source && !slices.Contains(sets, set) {
+			if f.Source != source || f.Set < 0 {
+				continue
+			}
+			if set := &p.Sets[f.Set]; !slices.Contains(sets, set) {
 				sets = append(sets, set)
 			}
 		}
 	}
-	if sets != nil {
+	if sets != nil || p.Sources[source].Kind == plan.Schedule {
 		return sets
 	}
 	for i := range p.Sets {

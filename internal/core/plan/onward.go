@@ -56,6 +56,32 @@ type Onward struct {
 	Key     string // storage: where the object goes, whose bytes are the event's data
 }
 
+// Words says under which conditions a reply is sent on; "" for any good one.
+func (t *Then) Words() string {
+	var out []string
+	if len(t.Status) != 1 || t.Status[0] != (StatusRange{200, 299}) {
+		for _, s := range t.Status {
+			text := fmt.Sprint(s.From)
+			if s.To > s.From {
+				text = fmt.Sprintf("%dxx", s.From/100)
+			}
+			out = append(out, "status "+text)
+		}
+		out = []string{strings.Join(out, " or ")}
+	}
+	for _, h := range t.Header {
+		out = append(out, "header "+h.Name+" "+h.Value)
+	}
+	for _, v := range t.Values {
+		text, _ := json.Marshal(v.Want) // it came from a file
+		out = append(out, fmt.Sprintf("%s is %s", v.At, text))
+	}
+	if out == nil {
+		return ""
+	}
+	return ", if " + strings.Join(out, " and ")
+}
+
 // Make makes of a reply what it is sent on as to a source. id is the event's.
 func (t *Then) Make(to *Source, r *Reply, id string) (o Onward, err error) {
 	e := &event.Event{ID: id, Source: "/" + r.Function, Type: t.Type, Subject: r.Subject, Time: r.At, DataContentType: r.Kind, Data: r.Body}

@@ -252,6 +252,23 @@ type Clock struct {
 // reads its text and judges it.
 type Budget struct{ Text string }
 
+// Span gives how long a feed of the project lasts; callers may take longer.
+func (p *Project) Span(f *Feed) time.Duration {
+	if f.Clock != nil {
+		return time.Duration(float64(f.Clock.For) / f.Clock.Speed)
+	}
+	times, _, _ := p.Sets[f.Set].Offsets()
+	return arrival.Span(f.Phases, times)
+}
+
+// FeedName says what a feed sends.
+func (p *Project) FeedName(f *Feed) string {
+	if f.Set < 0 {
+		return "its times from " + f.Clock.From.Format("2006-01-02 15:04") + " on"
+	}
+	return p.Sets[f.Set].Name
+}
+
 // FunctionNamed gives the index of a function, or -1.
 func (p *Project) FunctionNamed(name string) int {
 	for i := range p.Functions {

@@ -11,7 +11,6 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/arrival"
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/engine"
@@ -91,9 +90,8 @@ func (m *Model) Begin(d *plan.Drill, r *measure.Run) {
 	m.chart, m.tally = &draw.Chart{}, measure.NewTally(r)
 	m.from, m.span, m.lane, m.call, m.top, m.details = 0, 0, -1, -1, 0, false
 	m.planed = 0
-	for _, f := range d.Feeds {
-		times, _, _ := m.p.Sets[f.Set].Offsets()
-		m.planed = max(m.planed, clock.Time(arrival.Span(f.Phases, times)))
+	for i := range d.Feeds {
+		m.planed = max(m.planed, clock.Time(m.p.Span(&d.Feeds[i])))
 	}
 	m.Update(r, nil)
 }
@@ -386,10 +384,10 @@ func (m *Model) Now() clock.Time {
 func describe(p *plan.Project, d *plan.Drill) string {
 	var feeds []string
 	longest := time.Duration(0)
-	for _, f := range d.Feeds {
-		times, _, _ := p.Sets[f.Set].Offsets()
-		longest = max(longest, arrival.Span(f.Phases, times))
-		feeds = append(feeds, fmt.Sprintf("%s from %s", p.Sources[f.Source].Name, p.Sets[f.Set].Name))
+	for i := range d.Feeds {
+		f := &d.Feeds[i]
+		longest = max(longest, p.Span(f))
+		feeds = append(feeds, fmt.Sprintf("%s from %s", p.Sources[f.Source].Name, p.FeedName(f)))
 	}
 	return fmt.Sprintf("about %v: %s", longest.Round(time.Second), strings.Join(feeds, ", "))
 }

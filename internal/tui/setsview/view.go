@@ -319,7 +319,7 @@ func (m *Model) askNumber() tea.Cmd {
 func (m *Model) source(set *payload.Set) (string, bool) {
 	for _, d := range m.plan.Drills {
 		for _, f := range d.Feeds {
-			if &m.plan.Sets[f.Set] == set {
+			if f.Set >= 0 && &m.plan.Sets[f.Set] == set {
 				return m.plan.Sources[f.Source].Name, true
 			}
 		}

@@ -1,0 +1,139 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/proc"
+	"nightdrill/internal/project"
+)
+
+// explain says where an event would go: at every source that could get it, or at
+// one.
+func explain(in io.Reader, w io.Writer, l *project.Loaded, file, source, key string) error {
+	only := -1
+	if source != "" {
+		if only = l.SourceNamed(source); only < 0 {
+			return wrong(fmt.Errorf("there is no source %q", source))
+		}
+	}
+	p, err := eventIn(in, l, file, only, key)
+	if err != nil {
+		return wrong(err)
+	}
+	taken := false
+	for i := range l.Sources {
+		src := &l.Sources[i]
+		if only >= 0 && i != only || only < 0 && (len(src.Wires) == 0 || (p.Request != nil) != (src.Kind == plan.HTTP)) {
+			continue
+		}
+		at := *p
+		if o, ok := objectOf(&at); ok && src.Kind == plan.Storage && o.Bucket == "" { // a file, wherever it is uploaded to
+			o.Bucket = src.Bucket
+			at.Event = o.Event(at.Event.ID, at.Event.Time)
+		}
+		taken = explainAt(w, l.Project, i, &at) || taken
+	}
+	if !taken {
+		return errMissed
+	}
+	return nil
+}
+
+func objectOf(p *payload.Payload) (event.Object, bool) {
+	if p.Event == nil {
+		return event.Object{}, false
+	}
+	o, _ := event.ObjectOf(p.Event)
+	return o, o.Key != ""
+}
+
+// eventIn reads the event that is asked about.
+func eventIn(in io.Reader, l *project.Loaded, file string, source int, key string) (*payload.Payload, error) {
+	if set, n, err := l.InSet(file); err != nil {
+		return nil, err
+	} else if set != nil {
+		return &set.Payloads[n-1], nil
+	}
+	var text []byte
+	var err error
+	if file == "-" {
+		text, err = io.ReadAll(in)
+	} else {
+		text, err = os.ReadFile(file)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("there is no payload set or file %q", file)
+	}
+	http := source < 0 || l.Sources[source].Kind == plan.HTTP
+	if key == "" {
+		if source < 0 || !http {
+			if p, err := payload.ParseText(text, false); err == nil {
+				return &p, nil
+			}
+		}
+		if http {
+			if p, err := payload.ParseText(text, true); err == nil {
+				return &p, nil
+			}
+		}
+		if all, mistakes := payload.Read(text); len(all) > 0 && len(mistakes) == 0 && (all[0].Request != nil) == http {
+			return &all[0], nil
+		}
+	}
+	for i := range l.Sources {
+		if l.Sources[i].Kind == plan.Storage && (source < 0 || source == i) {
+			if key == "" {
+				key = filepath.Base(file)
+			}
+			o := event.Object{Key: key, Action: event.Created, Size: int64(len(text))}
+			return &payload.Payload{Event: o.Event("upload", time.Time{})}, nil
+		}
+	}
+	return nil, errors.New(file + " is neither an event as CloudEvents JSON, nor a request as it stands on the wire, nor a recording")
+}
+
+// explainAt prints what the wires of a source make of an event, and tells whether
+// one takes it.
+func explainAt(w io.Writer, p *plan.Project, source int, pl *payload.Payload) bool {
+	src := &p.Sources[source]
+	miss := p.NearestMiss(source, pl)
+	verdict := "taken"
+	if miss != "" {
+		verdict = "no wire takes it"
+	}
+	fmt.Fprintf(w, "%s (%v): %s\n", src.Name, src.Kind, verdict)
+	for _, t := range p.Explain(source, pl) {
+		wire := &src.Wires[t.Wire]
+		state := "no "
+		switch {
+		case t.Takes:
+			state = "yes"
+		case t.Late:
+			state = "no, an earlier wire takes it"
+		}
+		fmt.Fprintf(w, "  → %s: %s\n", p.Functions[wire.To].Name, state)
+		for _, c := range t.Conditions {
+			if c.Held {
+				fmt.Fprintf(w, "      holds  %s %s\n", c.Condition, proc.Harmless(c.Want))
+			} else {
+				fmt.Fprintf(w, "      fails  %s\n", proc.Harmless(c.Words()))
+			}
+		}
+		if len(t.Conditions) == 0 {
+			fmt.Fprintln(w, "      it has no conditions")
+		}
+	}
+	if miss != "" {
+		fmt.Fprintf(w, "  %s\n", proc.Harmless(strings.ReplaceAll(miss, "\n", " ")))
+	}
+	return miss == ""
+}

@@ -1,0 +1,85 @@
+package demo
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"net/http"
+)
+
+// position reads where vessels are, and estimates when each arrives. A record
+// that cannot be is refused with all of its batch, as a function does that was
+// written for good ones alone.
+type position struct {
+	routes map[string][]leg // of each vessel, worked out at the start
+}
+
+type leg struct{ lat, lon, left float64 } // place, and the way that is left from there, in nautical miles
+
+type fix struct {
+	ID   string `json:"id"`
+	Data struct {
+		Vessel string  `json:"vessel"`
+		Lat    float64 `json:"lat"`
+		Lon    float64 `json:"lon"`
+		Knots  float64 `json:"knots"`
+	} `json:"data"`
+}
+
+// newPosition works out the routes in small steps.
+func newPosition() http.Handler {
+	p := &position{routes: map[string][]leg{}}
+	for i, vessel := range []string{"Kittiwake", "Heron", "Petrel", "Tern", "Dunlin", "Eider"} {
+		const steps = 20_000
+		route := make([]leg, steps)
+		left := 0.0
+		for n := steps - 1; n >= 0; n-- {
+			at := float64(n) / steps
+			route[n] = leg{54.10 + 0.30*at, -3.20 + 0.5*math.Sin(at*math.Pi+float64(i)/6), left}
+			if n > 0 {
+				before := float64(n-1) / steps
+				left += miles(route[n].lat, route[n].lon, 54.10+0.30*before, -3.20+0.5*math.Sin(before*math.Pi+float64(i)/6))
+			}
+		}
+		p.routes[vessel] = route
+	}
+	return p
+}
+
+// miles is the distance on a sphere, in nautical miles (haversine formula).
+func miles(lat1, lon1, lat2, lon2 float64) float64 {
+	const rad = math.Pi / 180
+	a := math.Pow(math.Sin((lat2-lat1)*rad/2), 2) + math.Cos(lat1*rad)*math.Cos(lat2*rad)*math.Pow(math.Sin((lon2-lon1)*rad/2), 2)
+	return 2 * 3440.065 * math.Asin(math.Sqrt(a))
+}
+
+func (p *position) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	var fixes []fix
+	if err := json.NewDecoder(r.Body).Decode(&fixes); err != nil {
+		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	}
+	type arrival struct {
+		Vessel  string  `json:"vessel"`
+		Minutes float64 `json:"minutes"`
+	}
+	out := []arrival{}
+	for _, f := range fixes {
+		route := p.routes[f.Data.Vessel]
+		if route == nil || math.Abs(f.Data.Lat) > 90 || math.Abs(f.Data.Lon) > 180 || f.Data.Knots <= 0 {
+			fmt.Printf("%s cannot be: %s at %v, %v with %v knots\n", f.ID, f.Data.Vessel, f.Data.Lat, f.Data.Lon, f.Data.Knots)
+			http.Error(w, "a position that cannot be", http.StatusUnprocessableEntity)
+			return
+		}
+		best := math.Inf(1)
+		left := 0.0
+		for n := 0; n < len(route); n += 50 {
+			if d := miles(f.Data.Lat, f.Data.Lon, route[n].lat, route[n].lon); d < best {
+				best, left = d, route[n].left
+			}
+		}
+		out = append(out, arrival{f.Data.Vessel, math.Round((best+left)/f.Data.Knots*600) / 10})
+	}
+	w.Header().Set("Content-Type", "application/json")
+	_ = json.NewEncoder(w).Encode(out)
+}

@@ -1,0 +1,182 @@
+package desk
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/drive"
+)
+
+// Step is one step of what became of an event: a delivery to a function, or an
+// event that none took.
+type Step struct {
+	Depth    int           // 0 for the event that was fired
+	Origin   engine.Origin // how it came from the step before
+	Source   string
+	Kind     plan.Kind
+	Payload  *payload.Payload // what went in
+	Function string           // "" where no wire took it
+	Class    engine.Class
+	Attempts int
+	Outcome  engine.Outcome
+	Over     bool
+	Status   int           // of the last reply, 0 without one
+	Out      []byte        // of the last reply, unpacked
+	Waited   time.Duration // until it was first handed over
+	Took     time.Duration // from when it came until its end, or until now
+	Why      string        // what went wrong, in words
+	Hint     string        // the usual mistake, where it looks like one
+	Trials   []plan.WireTrial
+	try      *drive.Try
+}
+
+// Whole is closed when a firing is over with all that was made of it: dead
+// letters, and replies that were sent on.
+func (f *Firing) Whole() <-chan struct{} { return f.whole }
+
+// Trace gives the steps of a firing, the event itself first, then what its
+// replies were sent on as, each followed by its own.
+func (s *Standing) Trace(v *Shown) (out []Step) {
+	if v.Track == nil {
+		return nil
+	}
+	s.mu.Lock()
+	p := s.Whole
+	now := s.driver.At(time.Now())
+	s.mu.Unlock()
+	var walk func(t *drive.Track, depth int)
+	walk = func(t *drive.Track, depth int) {
+		if t.Source >= len(p.Sources) {
+			return // the project was read again
+		}
+		out = append(out, stepsOf(p, t, depth, now)...)
+		for _, m := range t.Made {
+			walk(m, depth+1)
+		}
+	}
+	walk(v.Track, 0)
+	return out
+}
+
+// stepsOf gives the steps of one event: one for each wire that took it.
+func stepsOf(p *plan.Standing, t *drive.Track, depth int, now clock.Time) (out []Step) {
+	src := &p.Sources[t.Source]
+	base := Step{Depth: depth, Origin: t.Origin, Source: src.Name, Kind: src.Kind, Payload: t.Payload, Took: now.Sub(t.Arrived)}
+	base.Trials = p.Explain(t.Source, t.Payload)
+	if t.Takes == 0 {
+		base.Over, base.Outcome, base.Took = true, engine.Unmatched, 0
+		base.Why = p.NearestMiss(t.Source, t.Payload)
+		if plan.Doubled(t.Payload.Data()) {
+			base.Hint = doubled
+		}
+		return []Step{base}
+	}
+	for w := range src.Wires {
+		if t.Takes&(1<<w) == 0 {
+			continue
+		}
+		x := base
+		x.Function = p.Functions[src.Wires[w].To].Name
+		for _, y := range t.Tries {
+			if int(y.Wire) != w {
+				continue
+			}
+			if x.Attempts == 0 {
+				x.Waited = y.Invocation.Assigned.Sub(t.Arrived)
+			}
+			x.Attempts, x.try, x.Class = max(x.Attempts, int(y.N)), y, y.Invocation.Class
+			if y.Why != "" || y.Result != engine.OK {
+				if x.Why = y.Why; x.Why == "" {
+					x.Why = y.Result.String()
+				}
+			} else {
+				x.Why = ""
+			}
+			if y.Reply != nil {
+				x.Status = y.Reply.Status
+				x.Out, _ = y.Reply.Plain()
+			}
+		}
+		for _, d := range t.Ended {
+			if int(d.Wire) == w {
+				x.Over, x.Outcome, x.Took = true, d.Outcome, d.Ended.Sub(t.Arrived)
+			}
+		}
+		if x.Over && x.Outcome == engine.Skipped {
+			x.Why = "left out, since the function was still busy with an earlier one (while_running: drop)"
+		}
+		if bad := x.Status >= 400 || x.Over && x.Outcome != engine.Done; bad && plan.Doubled(t.Payload.Data()) {
+			x.Hint = doubled
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+const doubled = "what went in is JSON inside a JSON string: it was encoded twice on its way, such as by a function that turns its reply into text before it is encoded"
+
+// Line is a step in one line.
+func (x *Step) Line() string {
+	to := "no wire takes it"
+	if x.Function != "" {
+		to = x.Function
+	}
+	text := fmt.Sprintf("%s → %s", x.Source, to)
+	switch {
+	case !x.Over:
+		text += ", under way"
+	case x.Outcome != engine.Unmatched:
+		text += ", " + strings.ReplaceAll(x.Outcome.String(), "_", "-")
+	}
+	if x.Attempts > 1 {
+		text += fmt.Sprintf(" after %d attempts", x.Attempts)
+	}
+	if x.Status > 0 {
+		text += fmt.Sprintf(", status %d", x.Status)
+	}
+	if x.Function != "" {
+		text += fmt.Sprintf(", %v", x.Took.Round(10*time.Microsecond))
+	}
+	return text
+}
+
+// Unmatched gives the firings that no wire took and that were not offered again,
+// oldest first.
+func (s *Standing) Unmatched() (out []Shown) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, f := range s.firings {
+		if f.again || f.track == nil || f.track.Takes != 0 {
+			continue
+		}
+		if v := s.look(f); v.Over {
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
+// OfferAgain fires again what no wire took and one would take now. It tells how
+// many there were, and how many are taken now.
+func (s *Standing) OfferAgain() (missed, taken int) {
+	for _, v := range s.Unmatched() {
+		missed++
+		s.mu.Lock()
+		at := s.Whole.SourceNamed(v.Item.SourceName)
+		takes := at >= 0 && s.Whole.Takes(at, v.Sent) != 0
+		v.Firing.again = takes
+		s.mu.Unlock()
+		if takes {
+			taken++
+			item := *v.Item
+			item.Source, item.Payload, item.File = at, v.Sent, ""
+			s.Fire(Order{Item: &item, Origin: v.Origin})
+		}
+	}
+	return missed, taken
+}
