@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -29,23 +30,52 @@ func explain(in io.Reader, w io.Writer, l *project.Loaded, file, source, key str
 	if err != nil {
 		return wrong(err)
 	}
-	taken := false
+	fed := fedBy(l, file)
+	o, isObject := objectOf(p)
+	taken, tried := false, false
 	for i := range l.Sources {
 		src := &l.Sources[i]
-		if only >= 0 && i != only || only < 0 && (len(src.Wires) == 0 || (p.Request != nil) != (src.Kind == plan.HTTP)) {
+		if only >= 0 && i != only || only < 0 && (len(src.Wires) == 0 || (p.Request != nil) != (src.Kind == plan.HTTP) || isObject && src.Kind != plan.Storage || fed != nil && !slices.Contains(fed, i)) {
 			continue
 		}
 		at := *p
-		if o, ok := objectOf(&at); ok && src.Kind == plan.Storage && o.Bucket == "" { // a file, wherever it is uploaded to
-			o.Bucket = src.Bucket
-			at.Event = o.Event(at.Event.ID, at.Event.Time)
+		if src.Kind == plan.Storage && p.Event != nil {
+			// a file, wherever it is uploaded to, or what a drill brings as an object
+			x := o
+			if x.Key == "" {
+				x = event.Object{Key: p.Event.Subject, Action: event.Created}
+			}
+			if x.Bucket == "" || !isObject {
+				x.Bucket = src.Bucket
+			}
+			if x.Key != "" {
+				at.Event = x.Event(p.Event.ID, p.Event.Time)
+			}
 		}
+		tried = true
 		taken = explainAt(w, l.Project, i, &at) || taken
+	}
+	if !tried {
+		return wrong(errors.New("the project has no source that could get it"))
 	}
 	if !taken {
 		return errMissed
 	}
 	return nil
+}
+
+// fedBy gives the sources to which drills send a payload set; nil where there are
+// none.
+func fedBy(l *project.Loaded, name string) (sources []int) {
+	name, _, _ = strings.Cut(name, "#")
+	for i := range l.Drills {
+		for _, f := range l.Drills[i].Feeds {
+			if f.Set >= 0 && l.Sets[f.Set].Name == name && !slices.Contains(sources, f.Source) {
+				sources = append(sources, f.Source)
+			}
+		}
+	}
+	return sources
 }
 
 func objectOf(p *payload.Payload) (event.Object, bool) {
@@ -113,7 +143,7 @@ func explainAt(w io.Writer, p *plan.Project, source int, pl *payload.Payload) bo
 	fmt.Fprintf(w, "%s (%v): %s\n", src.Name, src.Kind, verdict)
 	for _, t := range p.Explain(source, pl) {
 		wire := &src.Wires[t.Wire]
-		state := "no "
+		state := "no"
 		switch {
 		case t.Takes:
 			state = "yes"

@@ -221,10 +221,11 @@ func preflight(p *plan.Standing, r *event.Request, origin, method string) front.
 	asked.Method = method
 	at := taking(p, &payload.Payload{Request: &asked})
 	if at < 0 { // conditions on headers or a body cannot be met yet
-		for i, n := range nearRoutes(p, &payload.Payload{Request: &asked}) {
+		for _, n := range nearRoutes(p, &payload.Payload{Request: &asked}) {
 			when := &p.Sources[n.source].Wires[n.wire].When
-			if i == 0 && n.path && (when.Method == "" || when.Method == method) {
+			if n.path && (when.Method == "" || when.Method == method) {
 				at = n.source
+				break
 			}
 		}
 	}

@@ -16,7 +16,6 @@ import (
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/drive"
 	"nightdrill/internal/live/front"
-	"nightdrill/internal/live/objects"
 	"nightdrill/internal/project"
 )
 
@@ -65,7 +64,7 @@ func (d *Desk) Stand(listen string) (*Standing, error) {
 		}
 		s.trouble = err.Error()
 	}
-	s.serveObjects(objects.Usual)
+	s.serveObjects()
 	s.watch()
 	go s.keepTime()
 	return s, nil
@@ -302,12 +301,11 @@ func (s *Standing) reload() bool {
 	s.letGo(true)
 	s.works.services.Close()
 	s.mu.Lock()
-	address := s.Objects.Address()
 	s.take(l)
 	s.Items = newItems(l, s.Objects)
 	s.begin()
 	s.mu.Unlock()
-	s.serveObjects(address)
+	s.serveObjects()
 	s.watch()
 	s.rewind()
 	return true

@@ -43,27 +43,22 @@ func openObjects(l *project.Loaded) (*objects.Store, error) {
 
 // reopenObjects opens the store for what the project has now.
 func (d *Desk) reopenObjects() {
-	s, err := openObjects(d.Loaded)
-	if err != nil {
-		return // the one before goes on
+	if s, err := d.Objects.Reopen(buckets(d.Loaded)); err == nil { // otherwise the one before goes on
+		d.Objects = s
 	}
-	d.Objects.Close()
-	d.Objects = s
 }
 
 // serveObjects opens the entrance of the object store, where the project has any
 // storage, and tells of what changes there.
-func (s *Standing) serveObjects(address string) {
-	if len(buckets(s.Loaded)) == 0 || s.Objects.Address() != "" {
+func (s *Standing) serveObjects() {
+	if len(buckets(s.Loaded)) == 0 {
 		return
 	}
-	if address == "" {
-		address = objects.Usual
-	}
-	s.Objects.Tell(s.objectChanged)
-	note, err := s.Objects.Listen(address)
-	if err != nil { // another program took it meanwhile
-		note, err = s.Objects.Listen("127.0.0.1:0")
+	var note string
+	var err error
+	if s.Objects.Address() == "" {
+		s.Objects.Tell(s.objectChanged)
+		note, err = s.Objects.Listen(objects.Usual)
 	}
 	if err == nil {
 		err = s.Objects.Watch()

@@ -147,12 +147,13 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.keys("Escape")
 	x.gone("what the signs mean")
 	// to its end: the findings open by themselves
-	pane := x.wait("what this run says", "quote answers cold in", "what became of the events", "budgets")
+	pane := x.wait("what this run says", "quote answers cold in", "budgets")
 	id := regexp.MustCompile(`run (\S+) `).FindStringSubmatch(pane)
 	if id == nil {
 		t.Fatalf("which run?\n%s", pane)
 	}
-	checkFindings(t, pane, id[1])
+	x.keys("PageDown")
+	checkFindings(t, pane+x.wait("what became of the events", "positions-refused"), id[1])
 	x.keys("Enter")
 	x.wait("over after", "turned away")
 	x.keys(":")

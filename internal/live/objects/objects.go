@@ -94,6 +94,25 @@ func Open(dir string, buckets []Bucket) (*Store, error) {
 	return s, nil
 }
 
+// Reopen opens the store for other buckets, at the same address and with the same
+// ear; the one before is closed.
+func (s *Store) Reopen(buckets []Bucket) (*Store, error) {
+	n, err := Open(s.dir, buckets)
+	if err != nil {
+		return nil, err
+	}
+	n.tell = s.tell
+	address := s.Address()
+	s.Close()
+	if address == "" || len(buckets) == 0 {
+		return n, nil
+	}
+	if _, err := n.Listen(address); err != nil { // another program took it meanwhile
+		_, _ = n.Listen("127.0.0.1:0") // whoever asks finds no address then
+	}
+	return n, nil
+}
+
 // Tell names who hears of changes, with the time at which they came. It is called
 // before Listen and Watch.
 func (s *Store) Tell(of func(event.Object, time.Time)) { s.tell = of }

@@ -162,9 +162,9 @@ func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
 	}
 	page := paint.New(m.w, m.rows(), theme)
 	y := m.drawSentences(page, 0)
+	y = m.drawBudgets(page, y)
 	y = m.drawLatencies(page, y)
 	y = m.drawSources(page, y)
-	y = m.drawBudgets(page, y)
 	m.length = y
 	m.scroll = max(min(m.scroll, y-m.h), 0)
 	out.Draw(0, -m.scroll, page)
