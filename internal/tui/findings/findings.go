@@ -23,12 +23,14 @@ type Load struct{ ID string }
 type Lanes struct{}
 
 // Keys are the keys of the view.
-var Keys = struct{ Up, Down, Older, Newer, Lanes key.Binding }{
-	Up:    key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓", "scroll")),
-	Down:  key.NewBinding(key.WithKeys("down", "j")),
-	Older: key.NewBinding(key.WithKeys("left", "h"), key.WithHelp("←→", "older and newer runs")),
-	Newer: key.NewBinding(key.WithKeys("right", "l")),
-	Lanes: key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "its lanes")),
+var Keys = struct{ Up, Down, PageUp, PageDown, Older, Newer, Lanes key.Binding }{
+	Up:       key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓", "scroll")),
+	Down:     key.NewBinding(key.WithKeys("down", "j")),
+	PageUp:   key.NewBinding(key.WithKeys("pgup"), key.WithHelp("page ↑↓", "scroll by a page")),
+	PageDown: key.NewBinding(key.WithKeys("pgdown", "space")),
+	Older:    key.NewBinding(key.WithKeys("left", "h"), key.WithHelp("←→", "older and newer runs")),
+	Newer:    key.NewBinding(key.WithKeys("right", "l")),
+	Lanes:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "its lanes")),
 }
 
 // Model is the state of the view.
@@ -80,6 +82,10 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		m.scroll = max(m.scroll-1, 0)
 	case key.Matches(k, Keys.Down):
 		m.scroll = max(min(m.scroll+1, m.length-m.h), 0)
+	case key.Matches(k, Keys.PageUp):
+		m.scroll = max(m.scroll-m.h+2, 0)
+	case key.Matches(k, Keys.PageDown):
+		m.scroll = max(min(m.scroll+m.h-2, m.length-m.h), 0)
 	case key.Matches(k, Keys.Older):
 		return m.move(1)
 	case key.Matches(k, Keys.Newer):
