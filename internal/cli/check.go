@@ -12,11 +12,13 @@ import (
 	"nightdrill/internal/core/arrival"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/desk"
+	"nightdrill/internal/export"
 	"nightdrill/internal/project"
 )
 
 func checkCommand(dir *string) *cobra.Command {
-	var eventFile, source, key string
+	var eventFile, source, key, pictured string
+	var force bool
 	c := &cobra.Command{
 		Use:   "check",
 		Short: "Check the project file and say what is wired to what, without starting anything",
@@ -47,6 +49,11 @@ code is 1 when no wire takes it.`,
 			for _, m := range l.Doubts {
 				fmt.Fprintln(cmd.ErrOrStderr(), m.Error())
 			}
+			if pictured != "" {
+				if err := picture(l, pictured, force); err != nil {
+					return could(err)
+				}
+			}
 			if eventFile == "" {
 				if source != "" || key != "" {
 					return wrong(errors.New("--source and --key go with --event FILE"))
@@ -61,7 +68,15 @@ code is 1 when no wire takes it.`,
 	f.StringVar(&eventFile, "event", "", "say where the event in a file would go")
 	f.StringVar(&source, "source", "", "with --event: at this source alone")
 	f.StringVar(&key, "key", "", "with --event: the key of a file that is uploaded")
+	f.StringVar(&pictured, "map", "", "draw the wiring to a file, .svg or .pdf")
+	f.BoolVar(&force, "force", false, "with --map: write over a file that is there")
 	return c
+}
+
+// picture draws the map of a project's wiring to a file.
+func picture(l *project.Loaded, path string, over bool) error {
+	w := desk.Map(plan.NewStanding(l.Project))
+	return export.WiringFile(path, w, l.Project, over)
 }
 
 func plural(n int, word string) string {
@@ -78,7 +93,7 @@ func wiring(w io.Writer, p *plan.Project) {
 	reached := map[int]bool{}
 	for i := range p.Sources {
 		s := &p.Sources[i]
-		fmt.Fprintf(w, "\n%s (%s)\n", s.Name, describeSource(p, s))
+		fmt.Fprintf(w, "\n%s (%s)\n", s.Name, desk.SourceWords(p, s))
 		if len(s.Wires) == 0 {
 			fmt.Fprintln(w, "  no wire: what arrives here reaches no function")
 		}
@@ -159,64 +174,6 @@ func nextTimes(w io.Writer, s *plan.Source) {
 			fmt.Fprintf(w, "      %s\n", t.Note)
 		}
 	}
-}
-
-func describeSource(p *plan.Project, s *plan.Source) string {
-	text := s.Kind.String()
-	switch s.Kind {
-	case plan.HTTP:
-		if s.Wait == 0 {
-			text += ", turned away at once when no instance is free"
-		} else {
-			text += fmt.Sprintf(", turned away after waiting %v for an instance", s.Wait)
-		}
-		if s.Token != "" {
-			text += ", with a bearer token"
-		}
-		if s.CORS != nil {
-			text += ", open to pages of " + strings.Join(s.CORS.Origins, ", ")
-		}
-		return text
-	case plan.Storage:
-		text += ", bucket " + s.Bucket
-		if s.Folder != "" {
-			text += ", the files of a folder"
-		}
-		if s.Poll > 0 {
-			text += fmt.Sprintf(", found by a poll every %v", s.Poll)
-		}
-	case plan.Stream:
-		text += fmt.Sprintf(", %s by %s", plural(s.Partitions, "partition"), s.Key)
-	case plan.Schedule:
-		for i := range s.Times {
-			t := &s.Times[i]
-			if t.Interval() > 0 {
-				text += fmt.Sprintf(", every %v", t.Interval())
-			} else {
-				text += fmt.Sprintf(", %s in %s", t.Text, t.Zone)
-			}
-		}
-		text += ", " + [...]string{"left out", "waiting", "beside it"}[s.WhileRunning] + " while an earlier one runs"
-	}
-	if s.BatchMax > 1 {
-		text += fmt.Sprintf(", batches of up to %d or after %v", s.BatchMax, s.BatchWait)
-	}
-	if s.Kind == plan.Queue && s.Key != "" {
-		text += ", in order by " + s.Key
-	}
-	if s.LeaseMost > 0 {
-		text += fmt.Sprintf(", a lease of %v extended up to %v", s.Lease, s.LeaseMost)
-	}
-	if len(s.Wires) > 0 {
-		text += ", " + plural(s.Attempts, "attempt")
-		if s.OnFailure == plan.Split {
-			text += ", then halved to find the bad record"
-		}
-		if s.DeadLetter >= 0 {
-			text += ", then to " + p.Sources[s.DeadLetter].Name
-		}
-	}
-	return text
 }
 
 func describeLimits(l plan.Limits) string {

@@ -13,6 +13,7 @@ import (
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/desk"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/project"
 )
@@ -31,29 +32,15 @@ func explain(in io.Reader, w io.Writer, l *project.Loaded, file, source, key str
 		return wrong(err)
 	}
 	fed := fedBy(l, file)
-	o, isObject := objectOf(p)
+	_, isObject := objectOf(p)
 	taken, tried := false, false
 	for i := range l.Sources {
 		src := &l.Sources[i]
 		if only >= 0 && i != only || only < 0 && (len(src.Wires) == 0 || (p.Request != nil) != (src.Kind == plan.HTTP) || isObject && src.Kind != plan.Storage || fed != nil && !slices.Contains(fed, i)) {
 			continue
 		}
-		at := *p
-		if src.Kind == plan.Storage && p.Event != nil {
-			// a file, wherever it is uploaded to, or what a drill brings as an object
-			x := o
-			if x.Key == "" {
-				x = event.Object{Key: p.Event.Subject, Action: event.Created}
-			}
-			if x.Bucket == "" || !isObject {
-				x.Bucket = src.Bucket
-			}
-			if x.Key != "" {
-				at.Event = x.Event(p.Event.ID, p.Event.Time)
-			}
-		}
 		tried = true
-		taken = explainAt(w, l.Project, i, &at) || taken
+		taken = explainAt(w, l.Project, i, desk.AsObject(src, p)) || taken
 	}
 	if !tried {
 		return wrong(errors.New("the project has no source that could get it"))

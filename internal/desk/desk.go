@@ -133,15 +133,17 @@ const saveEvery = 500 * time.Millisecond
 
 // Running is a drill under way.
 type Running struct {
-	ID     string
-	Drill  *plan.Drill
-	Began  time.Time
-	driver *drive.Driver
-	stop   context.CancelFunc
-	done   chan struct{}
-	mu     sync.Mutex
-	err    error // of keeping the run
-	page   *measure.Page
+	ID      string
+	Drill   *plan.Drill
+	Began   time.Time
+	driver  *drive.Driver
+	stop    context.CancelFunc
+	done    chan struct{}
+	mu      sync.Mutex
+	err     error // of keeping the run
+	page    *measure.Page
+	tally   tally
+	sources []plan.Source
 }
 
 // Start begins a drill. It ends by itself, by Stop, or with the context. A
@@ -155,7 +157,7 @@ func (d *Desk) Start(ctx context.Context, drill *plan.Drill, journal io.Writer) 
 		r.stop()
 		return nil, err
 	}
-	r.driver = drive.New(p, drill, r.ID)
+	r.driver, r.sources = drive.New(p, drill, r.ID), p.Sources
 	r.driver.Store(d.Objects)
 	r.driver.Log(d.Log)
 	r.driver.Versions(d.works.labels()[:len(d.Functions)])

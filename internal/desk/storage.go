@@ -184,6 +184,25 @@ func (d *Desk) bringObject(src *plan.Source, p *payload.Payload, set string) (*p
 	return telling(p, kept), nil
 }
 
+// AsObject gives a payload as the event that it would be at a source: at storage,
+// that of the object that it would become. Nothing is stored.
+func AsObject(src *plan.Source, p *payload.Payload) *payload.Payload {
+	if src.Kind != plan.Storage || p.Event == nil {
+		return p
+	}
+	o, isObject := event.ObjectOf(p.Event)
+	switch {
+	case isObject:
+		return p
+	case o.Key == "" && p.Event.Subject == "":
+		return p // its key is made when it is stored
+	case o.Key == "":
+		o = event.Object{Key: p.Event.Subject, Action: event.Created}
+	}
+	o.Bucket = src.Bucket
+	return &payload.Payload{Event: o.Event(p.Event.ID, p.Event.Time), Time: p.Time, Expect: p.Expect}
+}
+
 // telling gives a payload whose event tells of an object.
 func telling(p *payload.Payload, o event.Object) *payload.Payload {
 	e := o.Event(p.Event.ID, p.Event.Time)

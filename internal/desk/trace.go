@@ -19,7 +19,9 @@ type Step struct {
 	Origin   engine.Origin // how it came from the step before
 	Source   string
 	Kind     plan.Kind
-	Payload  *payload.Payload // what went in
+	Label    string           // what went in, in a few words
+	Payload  *payload.Payload // nil of a run's event whose payload is not there any more
+	Wire     int              // -1 where no wire took it
 	Function string           // "" where no wire took it
 	Class    engine.Class
 	Attempts int
@@ -66,7 +68,7 @@ func (s *Standing) Trace(v *Shown) (out []Step) {
 // stepsOf gives the steps of one event: one for each wire that took it.
 func stepsOf(p *plan.Standing, t *drive.Track, depth int, now clock.Time) (out []Step) {
 	src := &p.Sources[t.Source]
-	base := Step{Depth: depth, Origin: t.Origin, Source: src.Name, Kind: src.Kind, Payload: t.Payload, Took: now.Sub(t.Arrived)}
+	base := Step{Depth: depth, Origin: t.Origin, Source: src.Name, Kind: src.Kind, Label: t.Payload.Label(), Payload: t.Payload, Wire: -1, Took: now.Sub(t.Arrived)}
 	base.Trials = p.Explain(t.Source, t.Payload)
 	if t.Takes == 0 {
 		base.Over, base.Outcome, base.Took = true, engine.Unmatched, 0
@@ -81,7 +83,7 @@ func stepsOf(p *plan.Standing, t *drive.Track, depth int, now clock.Time) (out [
 			continue
 		}
 		x := base
-		x.Function = p.Functions[src.Wires[w].To].Name
+		x.Function, x.Wire = p.Functions[src.Wires[w].To].Name, w
 		for _, y := range t.Tries {
 			if int(y.Wire) != w {
 				continue

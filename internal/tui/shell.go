@@ -20,6 +20,7 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/desk"
+	"nightdrill/internal/export"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/drillview"
@@ -27,6 +28,7 @@ import (
 	"nightdrill/internal/tui/fireview"
 	"nightdrill/internal/tui/paint"
 	"nightdrill/internal/tui/setsview"
+	"nightdrill/internal/tui/wiringview"
 )
 
 // frame is the time between two frames while a drill runs.
@@ -42,6 +44,7 @@ type view int
 
 const (
 	onSets view = iota
+	onWiring
 	onFire
 	onDrill
 	onFindings
@@ -50,7 +53,7 @@ const (
 var tabs = []struct {
 	key, name string
 	view      view
-}{{"1", "Payloads", onSets}, {"3", "Fire", onFire}, {"4", "Drill", onDrill}, {"5", "Findings", onFindings}}
+}{{"1", "Payloads", onSets}, {"2", "Wiring", onWiring}, {"3", "Fire", onFire}, {"4", "Drill", onDrill}, {"5", "Findings", onFindings}}
 
 // shell is the program's model.
 type shell struct {
@@ -63,6 +66,7 @@ type shell struct {
 	w, h      int
 	view      view
 	sets      *setsview.Model
+	wiring    *wiringview.Model
 	fire      *fireview.Model
 	drill     *drillview.Model
 	findings  *findings.Model
@@ -100,6 +104,7 @@ type (
 		run *measure.Run
 		err error
 	}
+	mapRunMsg struct{ run *measure.Run }
 	runsMsg   struct{ all []store.Info }
 	loadedMsg struct {
 		page *measure.Page
@@ -124,6 +129,7 @@ func Run(ctx context.Context, d *desk.Desk, drill *plan.Drill, listen string, in
 	// the drill ends in order after the screen has, whatever ended the screen
 	s := &shell{desk: d, stand: stand, plan: stand.Plan(), ctx: context.WithoutCancel(ctx), theme: paint.NewTheme(true), view: onFire, sets: setsview.New(stand), fire: fireview.New(stand),
 		drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(), auto: drill}
+	s.wiring = wiringview.New(stand, s.standing)
 	if drill != nil {
 		s.view = onDrill
 	}
@@ -179,6 +185,9 @@ func (s *shell) look() tea.Cmd {
 		s.drill.Project(&p.Project)
 	}
 	s.states, _ = s.stand.States()
+	if s.view == onWiring && s.running == nil {
+		s.wiring.Refresh()
+	}
 	if s.view == onSets {
 		return tea.Batch(s.sets.Refresh(), s.fire.Refresh())
 	}
@@ -199,6 +208,7 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		s.w, s.h = msg.Width, msg.Height
 		s.drill.Resize(s.w, s.h-4)
 		s.findings.Resize(s.w, s.h-4)
+		s.wiring.Resize(s.w, s.h-4)
 		return s, tea.Batch(s.fire.Resize(s.w, s.h-4), s.sets.Resize(s.w, s.h-4))
 	case tea.BackgroundColorMsg:
 		s.theme = paint.NewTheme(msg.IsDark())
@@ -227,6 +237,11 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 	case fireview.Note:
 		s.note, s.good = msg.Text, !msg.Bad
+	case fireview.Map:
+		s.view = onWiring
+		s.wiring.Choose(msg.Item)
+	case wiringview.Export:
+		return s, s.exportMap(msg.Path)
 	case setsview.Fire:
 		s.view = onFire
 		return s, s.fire.Choose(msg.Key)
@@ -238,6 +253,8 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return s, s.tick()
 	case endedMsg:
 		return s, s.ended(msg)
+	case mapRunMsg:
+		s.wiring.Run(msg.run)
 	case runsMsg:
 		s.findings.Runs(msg.all)
 		if s.findings.Empty() && s.running == nil && len(msg.all) > 0 {
@@ -256,6 +273,7 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			s.complain(msg.err)
 		} else if s.running == nil {
 			s.drill.Show(msg.run)
+			s.wiring.Drill(nil, nil, msg.run)
 		}
 	case loadedMsg:
 		if msg.err != nil {
@@ -334,7 +352,9 @@ func (s *shell) tick() tea.Cmd {
 	if s.running == nil {
 		return nil
 	}
-	s.drill.Update(s.running.Snapshot(), s.running.Looks())
+	run := s.running.Snapshot()
+	s.drill.Update(run, s.running.Looks())
+	s.wiring.Drill(s.running.Drill, s.running.Traffic(run), nil)
 	return s.nextTick()
 }
 
@@ -352,6 +372,7 @@ func (s *shell) ended(m endedMsg) tea.Cmd {
 	}
 	s.running = nil
 	s.drill.Ended(m.run)
+	s.wiring.Drill(nil, nil, m.run)
 	s.findings.Show(m.page)
 	if s.leaving {
 		return tea.Quit
@@ -436,18 +457,18 @@ func (s *shell) onKey(k tea.KeyPressMsg) tea.Cmd {
 	case key.Matches(k, keys.Quit):
 		return s.quit()
 	case key.Matches(k, keys.Next):
-		s.view = tabs[(int(s.view)+1)%len(tabs)].view
-		return s.look()
+		return s.show(tabs[(int(s.view)+1)%len(tabs)].view)
 	default:
 		for _, t := range tabs {
 			if k.String() == t.key {
-				s.view = t.view
-				return s.look()
+				return s.show(t.view)
 			}
 		}
 		switch s.view {
 		case onSets:
 			return s.sets.Key(k)
+		case onWiring:
+			return s.wiring.Key(k)
 		case onFire:
 			return s.fire.Key(k)
 		case onDrill:
@@ -456,6 +477,23 @@ func (s *shell) onKey(k tea.KeyPressMsg) tea.Cmd {
 		return s.findings.Key(k)
 	}
 	return nil
+}
+
+// show goes to a view.
+func (s *shell) show(v view) tea.Cmd {
+	s.view = v
+	id := s.findings.Shown()
+	if v != onWiring || id == "" || !s.wiring.NeedsRun() {
+		return s.look()
+	}
+	runs := s.desk.Runs
+	return tea.Batch(s.look(), func() tea.Msg {
+		r, err := runs.Load(id)
+		if err != nil {
+			return nil // the map does without it
+		}
+		return mapRunMsg{r}
+	})
 }
 
 func (s *shell) quit() tea.Cmd {
@@ -482,7 +520,7 @@ func (s *shell) draw() string {
 	}
 	c := paint.New(s.w, s.h, s.theme)
 	s.drawTop(c)
-	body := map[view]func(*paint.Theme) *paint.Canvas{onSets: s.sets.Draw, onFire: s.fire.Draw, onDrill: s.drill.Draw, onFindings: s.findings.Draw}[s.view]
+	body := map[view]func(*paint.Theme) *paint.Canvas{onSets: s.sets.Draw, onWiring: s.wiring.Draw, onFire: s.fire.Draw, onDrill: s.drill.Draw, onFindings: s.findings.Draw}[s.view]
 	c.Draw(0, 2, body(s.theme))
 	s.drawBottom(c)
 	if s.help {
@@ -496,6 +534,8 @@ func (s *shell) drawTop(c *paint.Canvas) {
 	x := -2
 	if s.w >= 100 { // where there is little room, it is for what goes on
 		x = c.Put(1, 0, paint.Warm, "night drill")
+	}
+	if s.w >= 120 {
 		x = c.PutUpTo(x+2, 0, x+30, paint.Plain, s.plan.Name)
 	}
 	for _, t := range tabs {
@@ -506,7 +546,7 @@ func (s *shell) drawTop(c *paint.Canvas) {
 		x = c.Put(x+3, 0, paint.Key, t.key)
 		x = c.Put(x+1, 0, style, t.name)
 	}
-	title := map[view]func() (paint.Style, string){onSets: s.sets.Title, onFire: s.fire.Title, onDrill: s.drill.Title, onFindings: s.findings.Title}[s.view]
+	title := map[view]func() (paint.Style, string){onSets: s.sets.Title, onWiring: s.wiring.Title, onFire: s.fire.Title, onDrill: s.drill.Title, onFindings: s.findings.Title}[s.view]
 	style, text := title()
 	if s.preparing != "" {
 		style, text = paint.Warm, s.preparing
@@ -549,6 +589,32 @@ func (s *shell) drawRoster(c *paint.Canvas, y int) {
 			x = c.Put(x+1, y, paint.Dim, state.Version)
 		}
 		x = c.PutUpTo(x+1, y, min(s.w-1, x+1+max((s.w-x)/max(own-i, 1), 30)), style, text) + 3
+	}
+}
+
+// standing says in words how a function stands, at the desk or in a drill.
+func (s *shell) standing(fn int) (paint.Style, string) {
+	if s.running != nil {
+		if looks := s.drill.Looks(); fn < len(looks) {
+			return meets(&looks[fn], s.drill.Now())
+		}
+		return paint.Dim, ""
+	}
+	if fn < len(s.states) {
+		return stands(&s.states[fn])
+	}
+	return paint.Dim, ""
+}
+
+// exportMap writes the map as a picture.
+func (s *shell) exportMap(path string) tea.Cmd {
+	p := s.stand.Plan()
+	w := desk.Map(p)
+	return func() tea.Msg {
+		if err := export.WiringFile(path, w, &p.Project, false); err != nil {
+			return fireview.Note{Text: err.Error(), Bad: true}
+		}
+		return fireview.Note{Text: "the map is in " + path}
 	}
 }
 
@@ -654,6 +720,8 @@ func (s *shell) viewHelp() []key.Binding {
 	switch s.view {
 	case onSets:
 		return s.sets.Help()
+	case onWiring:
+		return s.wiring.Help()
 	case onFire:
 		return s.fire.Help()
 	case onFindings:
@@ -664,12 +732,15 @@ func (s *shell) viewHelp() []key.Binding {
 
 func (s *shell) drawHelp(c *paint.Canvas) {
 	d, f, e := drillview.Keys, findings.Keys, fireview.Keys
-	title, own := "3 Fire", []key.Binding{e.Fire, e.Cold, e.Times, e.Async, e.Variant, e.Again, e.Stop, e.Filter, e.Up, e.Left, e.Earlier, e.Form, e.Logs, e.Env, e.Hold, e.Record,
+	title, own := "3 Fire", []key.Binding{e.Fire, e.Cold, e.Times, e.Async, e.Variant, e.Again, e.Stop, e.Filter, e.Up, e.Left, e.Earlier, e.Form, e.Logs, e.Env, e.Hold, e.Record, e.Map,
 		e.Edit, e.Blank, e.Copy, e.Rename, e.Delete, e.Curl, e.Keep, e.Save, e.Open, e.LeaveOut}
 	switch s.view {
 	case onSets:
 		p := setsview.Keys
 		title, own = "1 Payloads", []key.Binding{p.Up, p.Left, p.Before, p.Go, p.Fire, p.Gets, p.Keep, p.Reseed, p.Mode, p.Back}
+	case onWiring:
+		g := wiringview.Keys
+		title, own = "2 Wiring", []key.Binding{g.Up, g.Put, g.Next, g.Fire, g.Close, g.Again, g.Clock, g.Export}
 	case onDrill:
 		title, own = "4 Drill", []key.Binding{d.Start, d.Stop, d.Up, d.Left, d.Open, d.Close, d.In, d.Back, d.All}
 	case onFindings:
@@ -732,7 +803,7 @@ func (s *shell) commands() []command {
 	var out []command
 	add := func(name string, do func() tea.Cmd) { out = append(out, command{name, do}) }
 	for _, t := range tabs {
-		add(strings.ToLower(t.name), func() tea.Cmd { s.view = t.view; return nil })
+		add(strings.ToLower(t.name), func() tea.Cmd { return s.show(t.view) })
 	}
 	if s.running == nil {
 		for i := range s.plan.Drills {

@@ -35,10 +35,13 @@ type Note struct {
 	Bad  bool
 }
 
+// Map wants an item put on the map of the wiring.
+type Map struct{ Item *desk.Item }
+
 // Keys are the keys of the view.
 var Keys = struct {
 	Fire, Cold, Times, Async, Variant, Again, Filter, Up, Down, Left, Right, PageUp, PageDown, Earlier, Later, Form,
-	Edit, Blank, Copy, Rename, Delete, Curl, Keep, Save, Open, LeaveOut, Logs, Env, Hold, Record, Stop, Close key.Binding
+	Edit, Blank, Copy, Rename, Delete, Curl, Keep, Save, Open, LeaveOut, Logs, Env, Hold, Record, Map, Stop, Close key.Binding
 }{
 	Fire:     bind("fire", "enter"),
 	Cold:     bind("fire cold", "c"),
@@ -70,6 +73,7 @@ var Keys = struct {
 	Env:      bind("environment", "E"),
 	Hold:     bind("hold for a debugger", "H"),
 	Record:   bind("record the front", "R"),
+	Map:      bind("show its way on the map", "g"),
 	Stop:     key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "stop waiting, close")),
 	Close:    key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "close")),
 }
@@ -266,6 +270,10 @@ func (m *Model) payloadKey(k tea.KeyPressMsg) tea.Cmd {
 		return m.rename()
 	case is(Keys.Delete):
 		return m.remove()
+	case is(Keys.Map):
+		if i := m.item(); i != nil {
+			return func() tea.Msg { return Map{i} }
+		}
 	case is(Keys.Curl):
 		return m.curl()
 	case is(Keys.Keep):

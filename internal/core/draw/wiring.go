@@ -1,0 +1,187 @@
+package draw
+
+import (
+	"cmp"
+	"slices"
+)
+
+// Wiring is a map of what reaches what: sources on the left, functions on the
+// right, wires between them. Lay gives every part its place in cells of a grid,
+// for the screen and for pictures alike.
+type Wiring struct {
+	Sources, Functions []WiringNode
+	Wires              []WiringWire
+}
+
+// WiringNode is a source or a function, with the lines that are written at it.
+type WiringNode struct {
+	Name  string
+	Lines int // below the name
+}
+
+// WiringWire leads from a source to a function.
+type WiringWire struct{ Source, Function int }
+
+// Corner is a place in the grid.
+type Corner struct{ X, Y int }
+
+// Box is the place of a node.
+type Box struct{ X, Y, W, H int }
+
+// WiringPlan is a map laid out.
+type WiringPlan struct {
+	W, H      int // that it takes; H may be more than there was
+	Sources   []Box
+	Functions []Box
+	Wires     [][]Corner // the corners of each wire, from the source on
+	Label     []Box      // of each wire: room for words upon it
+}
+
+const (
+	wiringGap  = 2 // between a node and its wires
+	leastLabel = 8 // room for words on a wire
+)
+
+// Lay lays the map out in a width and, if it can, within a height. Nodes are
+// given the room that they ask for; where there is too little height they are
+// drawn with their names alone.
+func (m *Wiring) Lay(w, h int) *WiringPlan {
+	p := &WiringPlan{W: w, Sources: make([]Box, len(m.Sources)), Functions: make([]Box, len(m.Functions))}
+	side := min(max(w*30/100, 20), 46)
+	ports := make([]int, len(m.Sources)) // wires of each source
+	for _, x := range m.Wires {
+		ports[x.Source]++
+	}
+	lines := func(n WiringNode, least int, full bool) int {
+		if full {
+			return max(1+n.Lines, least)
+		}
+		return max(1, least)
+	}
+	// as roomy as it fits: with all lines and a gap, without the gap, names alone
+	full, gap := true, 1
+	for _, try := range []struct {
+		full bool
+		gap  int
+	}{{true, 1}, {true, 0}, {false, 1}, {false, 0}} {
+		full, gap = try.full, try.gap
+		left, right := -gap, -gap
+		for i, n := range m.Sources {
+			left += lines(n, ports[i], full) + gap
+		}
+		for _, n := range m.Functions {
+			right += lines(n, 1, full) + gap
+		}
+		if max(left, right) <= h {
+			break
+		}
+	}
+	y := 0
+	for i, n := range m.Sources {
+		p.Sources[i] = Box{0, y, side, lines(n, ports[i], full)}
+		y += p.Sources[i].H + gap
+	}
+	p.H = y - gap
+	// each wire leaves its source in a row of its own
+	rows := make([]int, len(m.Wires))
+	used := make([]int, len(m.Sources))
+	for i, x := range m.Wires {
+		rows[i] = p.Sources[x.Source].Y + used[x.Source]
+		used[x.Source]++
+	}
+	p.placeFunctions(m, rows, side, gap, func(n WiringNode) int { return lines(n, 1, full) })
+	p.route(m, rows, side)
+	return p
+}
+
+// placeFunctions puts each function near the middle of what leads to it, in an
+// order in which few wires cross.
+func (p *WiringPlan) placeFunctions(m *Wiring, rows []int, side, gap int, height func(WiringNode) int) {
+	sum, n := make([]int, len(m.Functions)), make([]int, len(m.Functions))
+	for i, x := range m.Wires {
+		sum[x.Function] += rows[i]
+		n[x.Function]++
+	}
+	order := make([]int, len(m.Functions))
+	middle := func(f int) int {
+		if n[f] == 0 {
+			return 1 << 20 // nothing leads there: at the end
+		}
+		return sum[f] * 16 / n[f]
+	}
+	total := -gap
+	for i := range order {
+		order[i] = i
+		total += height(m.Functions[i]) + gap
+	}
+	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(middle(a), middle(b)) })
+	p.H = max(p.H, total)
+	y, left := 0, total
+	for _, f := range order {
+		hf := height(m.Functions[f])
+		// as near to its wires as leaves room for those below
+		if want := middle(f) / 16; n[f] > 0 {
+			y = max(y, min(want, p.H-left))
+		}
+		p.Functions[f] = Box{p.W - side, y, side, hf}
+		y += hf + gap
+		left -= hf + gap
+	}
+}
+
+// route gives every wire its corners: along its own row to the column of its
+// function, along that to the function's row, and on.
+func (p *WiringPlan) route(m *Wiring, rows []int, side int) {
+	from, to := side+wiringGap, p.W-side-wiringGap
+	// a column for each function that needs one, from the right
+	var bent []int
+	for f := range m.Functions {
+		for i, x := range m.Wires {
+			if x.Function == f && rows[i] != p.Functions[f].Y {
+				bent = append(bent, f)
+				break
+			}
+		}
+	}
+	// functions whose wires come from above turn in the order from right to left,
+	// those whose wires come from below from left to right, so that they do not
+	// cross each other
+	slices.SortStableFunc(bent, func(a, b int) int {
+		da, db := fall(m, rows, p, a), fall(m, rows, p, b)
+		if (da > 0) != (db > 0) {
+			return cmp.Compare(db, da)
+		}
+		if da > 0 {
+			return cmp.Compare(p.Functions[b].Y, p.Functions[a].Y)
+		}
+		return cmp.Compare(p.Functions[a].Y, p.Functions[b].Y)
+	})
+	column := make([]int, len(m.Functions))
+	step := 2
+	if room := to - from - leastLabel; len(bent)*step > room {
+		step = 1
+	}
+	for i, f := range bent {
+		column[f] = max(to-2-(len(bent)-1-i)*step, from+1)
+	}
+	left := to - 2 - len(bent)*step
+	for i, x := range m.Wires {
+		y, target := rows[i], p.Functions[x.Function].Y
+		path := []Corner{{from, y}}
+		if y != target {
+			path = append(path, Corner{column[x.Function], y}, Corner{column[x.Function], target})
+		}
+		p.Wires = append(p.Wires, append(path, Corner{to, target}))
+		p.Label = append(p.Label, Box{from + 1, y, max(left-from-2, 0), 1})
+	}
+}
+
+// fall tells how far a function's wires fall on their way; below 0 they rise.
+func fall(m *Wiring, rows []int, p *WiringPlan, f int) (sum int) {
+	for i, x := range m.Wires {
+		if x.Function == f {
+			sum += p.Functions[f].Y - rows[i]
+		}
+	}
+	return sum
+}

@@ -1,0 +1,88 @@
+package draw
+
+import (
+	"testing"
+
+	"nightdrill/internal/core/chance"
+)
+
+// On maps of all sizes no two nodes lie on each other, wires end where their
+// nodes are, and no wire runs through a node; what is small enough fits.
+func TestMapsOfAllSizes(t *testing.T) {
+	for seed := range uint64(3000) {
+		r := chance.New(seed, 3)
+		m := Wiring{}
+		for range 1 + r.Below(12) {
+			m.Sources = append(m.Sources, WiringNode{Lines: r.Below(3)})
+		}
+		for range 1 + r.Below(12) {
+			m.Functions = append(m.Functions, WiringNode{Lines: r.Below(3)})
+		}
+		for range r.Below(20) {
+			m.Wires = append(m.Wires, WiringWire{r.Below(len(m.Sources)), r.Below(len(m.Functions))})
+		}
+		w, h := 80+r.Below(100), 20+r.Below(30)
+		p := m.Lay(w, h)
+		for _, boxes := range [][]Box{p.Sources, p.Functions} {
+			rows := map[int]bool{}
+			for _, b := range boxes {
+				if b.X < 0 || b.X+b.W > w || b.Y < 0 || b.Y+b.H > p.H || b.H < 1 {
+					t.Fatalf("seed %d: a node at %+v of %d x %d", seed, b, w, p.H)
+				}
+				for y := b.Y; y < b.Y+b.H; y++ {
+					if rows[y] {
+						t.Fatalf("seed %d: two nodes in row %d", seed, y)
+					}
+					rows[y] = true
+				}
+			}
+		}
+		starts := map[Corner]bool{}
+		for i, x := range m.Wires {
+			path := p.Wires[i]
+			s, f := p.Sources[x.Source], p.Functions[x.Function]
+			first, last := path[0], path[len(path)-1]
+			if first.Y < s.Y || first.Y >= s.Y+s.H || last.Y != f.Y || first.X <= s.X+s.W || last.X >= f.X || starts[first] {
+				t.Fatalf("seed %d: wire %d runs %v, from %+v to %+v", seed, i, path, s, f)
+			}
+			starts[first] = true
+			for k := 1; k < len(path); k++ {
+				a, b := path[k-1], path[k]
+				if a.X != b.X && a.Y != b.Y || b.X < a.X || b.X > last.X || b.X < first.X {
+					t.Fatalf("seed %d: wire %d goes from %v to %v", seed, i, a, b)
+				}
+			}
+		}
+		names := max(len(m.Sources), len(m.Functions))
+		ports := map[int]int{}
+		for _, x := range m.Wires {
+			ports[x.Source]++
+		}
+		for _, n := range ports {
+			names += max(n-1, 0)
+		}
+		if names <= h && p.H > max(names, h) {
+			t.Fatalf("seed %d: %d rows where %d are enough and there are %d", seed, p.H, names, h)
+		}
+	}
+}
+
+// Twelve sources and twelve functions stand in a terminal of 160 by 47, with room
+// for words on every wire.
+func TestTwelveByTwelve(t *testing.T) {
+	m := Wiring{}
+	for i := range 12 {
+		m.Sources = append(m.Sources, WiringNode{Lines: 1})
+		m.Functions = append(m.Functions, WiringNode{Lines: 1})
+		m.Wires = append(m.Wires, WiringWire{i, (i * 5) % 12})
+	}
+	p := m.Lay(158, 43)
+	if p.H > 43 {
+		t.Errorf("%d rows", p.H)
+	}
+	for i, l := range p.Label {
+		if l.W < 20 {
+			t.Errorf("wire %d has %d cells for words", i, l.W)
+		}
+	}
+}

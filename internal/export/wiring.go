@@ -1,0 +1,213 @@
+// Package export draws what the program knows as pictures for documents: in
+// colours of their own that look right on white, text as text.
+package export
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"image/color"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"gonum.org/v1/plot/font"
+	"gonum.org/v1/plot/font/liberation"
+	"gonum.org/v1/plot/vg"
+	"gonum.org/v1/plot/vg/vgpdf"
+	"gonum.org/v1/plot/vg/vgsvg"
+
+	"nightdrill/internal/core/draw"
+	"nightdrill/internal/core/plan"
+)
+
+// The palette of pictures, on white.
+var (
+	ink   = color.RGBA{0x1d, 0x23, 0x30, 0xff}
+	quiet = color.RGBA{0x5d, 0x64, 0x72, 0xff}
+	faint = color.RGBA{0xb9, 0xbd, 0xc6, 0xff}
+	lamp  = color.RGBA{0x96, 0x59, 0x0a, 0xff}
+	frost = color.RGBA{0x1f, 0x63, 0xa8, 0xff}
+)
+
+// One cell of the grid, in points.
+const (
+	cellW = 6.4
+	cellH = 15.0
+	edge  = 18.0
+	size  = 10.0 // of text
+)
+
+// picture is a canvas on which places are given in cells, from the top left.
+type picture struct {
+	vg.Canvas
+	h     vg.Length
+	fonts *font.Cache
+}
+
+// WiringFile writes the map of a project's wiring to a file, as SVG or PDF by
+// its ending. A file that is there is only written over when told to.
+func WiringFile(path string, w *draw.Wiring, p *plan.Project, over bool) error {
+	kind := strings.ToLower(filepath.Ext(path))
+	if kind != ".svg" && kind != ".pdf" {
+		return fmt.Errorf("%s: the map is written as .svg or .pdf", path)
+	}
+	var b bytes.Buffer
+	if err := Wiring(&b, kind[1:], w, p); err != nil {
+		return err
+	}
+	flags := os.O_WRONLY | os.O_CREATE | os.O_EXCL
+	if over {
+		flags = os.O_WRONLY | os.O_CREATE | os.O_TRUNC
+	}
+	f, err := os.OpenFile(path, flags, 0o644)
+	if errors.Is(err, fs.ErrExist) {
+		return fmt.Errorf("%s is there already; choose another name, or write over it with --force", path)
+	} else if err != nil {
+		return fmt.Errorf("the map cannot be written: %w", err)
+	}
+	_, err = f.Write(b.Bytes())
+	if closed := f.Close(); err == nil {
+		err = closed
+	}
+	if err != nil {
+		return fmt.Errorf("the map cannot be written: %w", err)
+	}
+	return nil
+}
+
+// mapWidth is the width of a map, in cells.
+const mapWidth = 150
+
+// Wiring draws the map of a project's wiring, as "svg" or "pdf".
+func Wiring(to io.Writer, kind string, w *draw.Wiring, p *plan.Project) error {
+	lay := w.Lay(mapWidth, 1000)
+	width, height := vg.Length(mapWidth*cellW+2*edge), vg.Length(float64(lay.H+3)*cellH+2*edge)
+	x := &picture{h: height, fonts: font.NewCache(liberation.Collection())}
+	var svg *vgsvg.Canvas
+	var pdf *vgpdf.Canvas
+	if kind == "svg" {
+		svg = vgsvg.New(width, height)
+		x.Canvas = svg
+	} else {
+		pdf = vgpdf.New(width, height)
+		pdf.EmbedFonts(true)
+		x.Canvas = pdf
+	}
+	x.wiring(lay, w, p)
+	if pdf != nil {
+		_, err := pdf.WriteTo(to)
+		return err
+	}
+	var b bytes.Buffer
+	if _, err := svg.WriteTo(&b); err != nil {
+		return err
+	}
+	_, err := io.WriteString(to, plainFonts(b.String()))
+	return err
+}
+
+// plainFonts names fonts that are everywhere.
+func plainFonts(svg string) string {
+	return strings.NewReplacer("Liberation Sans", "Helvetica, Arial, sans-serif", "Liberation", "Helvetica, Arial, sans-serif").Replace(svg)
+}
+
+func (c *picture) at(x, y float64) vg.Point {
+	return vg.Point{X: vg.Length(edge + x*cellW), Y: c.h - vg.Length(edge+(y+2.6)*cellH)}
+}
+
+func (c *picture) text(x, y float64, of color.Color, bold bool, text string) {
+	f := font.Font{Typeface: "Liberation", Variant: "Sans", Size: size}
+	if bold {
+		f.Weight = 3 // bold
+	}
+	c.SetColor(of)
+	c.FillString(c.fonts.Lookup(f, size), c.at(x, y), text)
+}
+
+// line draws through the middles of cells.
+func (c *picture) line(of color.Color, width vg.Length, corners ...draw.Corner) {
+	var p vg.Path
+	for i, k := range corners {
+		at := c.at(float64(k.X), float64(k.Y))
+		at.Y += 3.5 // the middle of the letters
+		if i == 0 {
+			p.Move(at)
+		} else {
+			p.Line(at)
+		}
+	}
+	c.SetColor(of)
+	c.SetLineWidth(width)
+	c.Stroke(p)
+}
+
+// head draws the point of an arrow.
+func (c *picture) head(of color.Color, at draw.Corner) {
+	tip := c.at(float64(at.X)+1, float64(at.Y))
+	tip.Y += 3.5
+	var p vg.Path
+	p.Move(tip)
+	p.Line(vg.Point{X: tip.X - 7, Y: tip.Y + 3.2})
+	p.Line(vg.Point{X: tip.X - 7, Y: tip.Y - 3.2})
+	p.Close()
+	c.SetColor(of)
+	c.Fill(p)
+}
+
+func (c *picture) wiring(lay *draw.WiringPlan, w *draw.Wiring, p *plan.Project) {
+	c.text(0, -1.6, ink, true, p.Name+": what reaches which function")
+	taken := make([]int, len(w.Sources))
+	for i, x := range w.Wires {
+		c.line(faint, 1, lay.Wires[i]...)
+		c.head(quiet, lay.Wires[i][len(lay.Wires[i])-1])
+		src := &p.Sources[x.Source]
+		when := &src.Wires[taken[x.Source]].When
+		taken[x.Source]++
+		words := when.Words()
+		if src.Kind == plan.HTTP {
+			words = when.String()
+		}
+		if words == "everything" {
+			words = ""
+		}
+		l := lay.Label[i]
+		if room := l.W - 2; len([]rune(words)) > room && room > 1 {
+			words = string([]rune(words)[:room-1]) + "…"
+		}
+		c.text(float64(l.X)+1, float64(l.Y)-0.25, quiet, false, words)
+	}
+	for i, b := range lay.Sources {
+		c.text(float64(b.X), float64(b.Y), lamp, true, w.Sources[i].Name)
+		c.text(float64(b.X), float64(b.Y)+0.8, quiet, false, sourceLine(p, &p.Sources[i]))
+	}
+	for i, b := range lay.Functions {
+		c.text(float64(b.X), float64(b.Y), frost, true, w.Functions[i].Name)
+		f := &p.Functions[i]
+		c.text(float64(b.X), float64(b.Y)+0.8, quiet, false, fmt.Sprintf("at most %d at a time", f.Limits.Max))
+		for k := range f.Then {
+			c.text(float64(b.X), float64(b.Y)+1.7+0.9*float64(k), quiet, false, "its reply goes on to "+p.Sources[f.Then[k].To].Name)
+		}
+	}
+}
+
+// sourceLine says in a few words what a source is.
+func sourceLine(p *plan.Project, s *plan.Source) string {
+	text := s.Kind.String()
+	switch s.Kind {
+	case plan.Storage:
+		text += ", bucket " + s.Bucket
+	case plan.Stream:
+		text += fmt.Sprintf(", %d partitions by %s", s.Partitions, s.Key)
+	case plan.Schedule:
+		if len(s.Times) > 0 {
+			text += ", " + s.Times[0].Text
+		}
+	}
+	if s.DeadLetter >= 0 {
+		text += ", dead letters to " + p.Sources[s.DeadLetter].Name
+	}
+	return text
+}

@@ -1,0 +1,578 @@
+package wiringview
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"nightdrill/internal/core/draw"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/desk"
+	"nightdrill/internal/live/proc"
+	"nightdrill/internal/tui/paint"
+)
+
+// panel is how many rows the panel at the bottom takes at least.
+func (m *Model) panel() int {
+	if m.h >= 30 {
+		return 10
+	}
+	return 7
+}
+
+// Draw draws the view.
+func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
+	out := paint.New(m.w, m.h, theme)
+	if m.sources() == 0 {
+		out.Put(2, 1, paint.Plain, "The project has no sources yet, so nothing reaches its functions.")
+		out.Put(2, 3, paint.Dim, "Add one below sources: in nightdrill.yaml, such as  fares: {kind: http, wires: [{to: quote}]}. It appears here when the file is saved.")
+		return out
+	}
+	if m.choosing {
+		m.drawChoices(out)
+		return out
+	}
+	w, words := desk.Map(m.plan), desk.WiresOf(m.plan)
+	p := w.Lay(m.w-2, m.h-m.panel())
+	room := min(p.H+1, m.h-m.panel())
+	page := paint.New(m.w-2, p.H, theme)
+	m.drawMap(page, p, words)
+	m.follow(p, words, room)
+	out.Draw(1, -m.top, page)
+	out.Fill(0, room, m.w, m.h-room)
+	if hidden := p.H - room - m.top; hidden > 0 {
+		out.Right(m.w-1, room-1, paint.Dim, fmt.Sprintf(" %d more rows below ", hidden))
+	}
+	if m.journey != nil {
+		m.drawJourney(out, room)
+	} else {
+		m.drawDetails(out, room)
+	}
+	return out
+}
+
+// follow scrolls to where the cursor, or the event, is.
+func (m *Model) follow(p *draw.WiringPlan, words []desk.WireOf, room int) {
+	if p.H <= room {
+		m.top = 0
+		return
+	}
+	var at draw.Box
+	switch src, fn := m.places(); {
+	case fn >= 0:
+		at = p.Functions[fn]
+	case src >= 0:
+		at = p.Sources[src]
+	}
+	m.top = max(min(m.top, at.Y), at.Y+at.H-room)
+	m.top = max(min(m.top, p.H-room), 0)
+}
+
+// places gives the source and the function at which the event on the map is, or
+// the cursor; -1 for none.
+func (m *Model) places() (source, function int) {
+	if m.journey != nil && m.stop < len(m.journey) {
+		x := &m.journey[m.stop]
+		function = -1
+		if x.Function != "" {
+			function = m.plan.FunctionNamed(strings.SplitN(x.Function, "@", 2)[0])
+		}
+		return m.plan.SourceNamed(x.Source), function
+	}
+	if m.right {
+		return -1, m.at[1]
+	}
+	return m.at[0], -1
+}
+
+// drawMap draws nodes and wires.
+func (m *Model) drawMap(c *paint.Canvas, p *draw.WiringPlan, words []desk.WireOf) {
+	source, function := m.places()
+	// what the event on the map has passed
+	passed, missed, stopped := map[desk.WireOf]bool{}, map[desk.WireOf]bool{}, map[string]bool{}
+	for i := 0; m.journey != nil && i <= m.stop && i < len(m.journey); i++ {
+		x := &m.journey[i]
+		if n, err := strconv.Atoi(x.Wire); err == nil {
+			passed[desk.WireOf{Source: m.plan.SourceNamed(x.Source), Wire: n - 1}] = true
+		}
+		if n, err := strconv.Atoi(x.Near); err == nil {
+			missed[desk.WireOf{Source: m.plan.SourceNamed(x.Source), Wire: n - 1}] = true
+		}
+		if x.Bad {
+			stopped[x.Function+"/"+x.Source] = true
+		}
+	}
+	// plain wires first, so that those that matter lie upon them
+	for pass := range 2 {
+		for i, path := range p.Wires {
+			x := words[i]
+			style, matters := m.wireStyle(x)
+			if m.journey != nil {
+				style, matters = paint.Faint, passed[x] || missed[x]
+				if missed[x] {
+					style = paint.Bad
+				} else if matters {
+					style = paint.Warm
+				}
+			} else if x.Source == source || function >= 0 && m.plan.Sources[x.Source].Wires[x.Wire].To == function {
+				style, matters = paint.Plain, true
+			}
+			if matters == (pass == 1) {
+				drawPath(c, path, style)
+			}
+		}
+	}
+	for i := range p.Wires {
+		if m.journey == nil || passed[words[i]] || missed[words[i]] {
+			m.drawLabel(c, p.Label[i], words[i])
+		}
+		if missed[words[i]] { // it did not get through
+			first := p.Wires[i][0]
+			c.Set(first.X, first.Y, paint.Bad, '✗')
+		}
+	}
+	for i, b := range p.Sources {
+		style := paint.Bold
+		if i == source && function < 0 {
+			style = paint.Chosen
+		}
+		bad := stopped["/"+m.plan.Sources[i].Name]
+		if bad {
+			style = paint.ChosenBad
+		}
+		m.drawSource(c, b, i, style)
+	}
+	for i, b := range p.Functions {
+		style := paint.Bold
+		if i == function {
+			style = paint.Chosen
+		}
+		for key := range stopped {
+			if name, _, _ := strings.Cut(key, "/"); name == m.plan.Functions[i].Name && i == function {
+				style = paint.ChosenBad
+			}
+		}
+		m.drawFunction(c, b, i, style)
+	}
+}
+
+// wireStyle says how a wire looks by what goes over it, and whether it matters.
+func (m *Model) wireStyle(x desk.WireOf) (paint.Style, bool) {
+	switch t := m.trafficOf(x); {
+	case t.Working > 0:
+		return paint.Warm, true
+	case t.Waiting > 0:
+		return paint.Cold, true
+	}
+	return paint.Faint, false
+}
+
+func (m *Model) trafficOf(x desk.WireOf) desk.WireTraffic {
+	if m.traffic != nil && x.Source < len(m.traffic.Sources) && x.Wire < len(m.traffic.Sources[x.Source].Wires) {
+		return m.traffic.Sources[x.Source].Wires[x.Wire]
+	}
+	return desk.WireTraffic{}
+}
+
+// drawPath draws a wire. Where it crosses another it goes over it; where it joins
+// one that leads to the same function, it flows into it.
+func drawPath(c *paint.Canvas, path []draw.Corner, style paint.Style) {
+	for k := 1; k < len(path); k++ {
+		a, b := path[k-1], path[k]
+		for y := min(a.Y, b.Y) + 1; y < max(a.Y, b.Y); y++ {
+			c.Set(a.X, y, style, '│')
+		}
+		if a.Y == b.Y {
+			for x := a.X; x <= b.X; x++ {
+				c.Set(x, a.Y, style, '─')
+			}
+		}
+	}
+	if len(path) == 4 {
+		down := path[2].Y > path[1].Y
+		first, second := '╯', '╭' // it rises
+		if down {
+			first, second = '╮', '╰'
+		}
+		c.Set(path[1].X, path[1].Y, style, first)
+		c.Set(path[2].X, path[2].Y, style, second)
+	}
+	last := path[len(path)-1]
+	c.Set(last.X, last.Y, style, '▸')
+}
+
+// drawLabel writes on a wire what goes over it, and what it takes.
+func (m *Model) drawLabel(c *paint.Canvas, b draw.Box, x desk.WireOf) {
+	if b.W < 6 {
+		return
+	}
+	t := m.trafficOf(x)
+	at, edge := b.X+1, b.X+b.W
+	put := func(style paint.Style, text string) {
+		if at+ansi.StringWidth(text)+1 <= edge {
+			at = c.Put(at, b.Y, style, " "+text)
+		}
+	}
+	if t.Waiting > 0 {
+		put(paint.Cold, fmt.Sprintf("%d waiting", t.Waiting))
+	}
+	if t.Working > 0 {
+		put(paint.Warm, fmt.Sprintf("%d in flight", t.Working))
+	}
+	if t.Done > 0 {
+		put(paint.Plain, fmt.Sprintf("%d done", t.Done))
+	}
+	if t.Bad > 0 {
+		put(paint.Bad, fmt.Sprintf("%d ✗", t.Bad))
+	}
+	src := &m.plan.Sources[x.Source]
+	words := src.Wires[x.Wire].When.Words()
+	if src.Kind == plan.HTTP {
+		words = src.Wires[x.Wire].When.String()
+	}
+	if words = proc.Harmless(words); words != "everything" && at < edge-6 {
+		at = c.PutUpTo(at, b.Y, edge-1, paint.Dim, " "+words)
+	}
+	if at > b.X+1 {
+		c.Put(at, b.Y, paint.Plain, " ")
+	}
+}
+
+// drawSource writes a source, and below it the figures that its kind lives by.
+func (m *Model) drawSource(c *paint.Canvas, b draw.Box, i int, style paint.Style) {
+	src := &m.plan.Sources[i]
+	x := c.PutUpTo(b.X, b.Y, b.X+b.W, style, " "+src.Name+" ")
+	x = c.PutUpTo(x+1, b.Y, b.X+b.W, paint.Dim, src.Kind.String())
+	if t := m.of(i); t != nil && t.Arrived > 0 {
+		x = c.PutUpTo(x+2, b.Y, b.X+b.W, paint.Plain, fmt.Sprintf("%d in", t.Arrived))
+	}
+	if len(src.Wires) > 0 { // up to where its first wire begins
+		for at := x + 1; at < b.X+b.W+2; at++ {
+			c.Set(at, b.Y, paint.Faint, '·')
+		}
+	}
+	if b.H > 1 {
+		m.drawFigures(c, b.X+1, b.Y+1, b.X+b.W, i)
+	}
+	if src.DeadLetter >= 0 && b.H > 2 {
+		c.PutUpTo(b.X+1, b.Y+2, b.X+b.W, paint.Dim, "↳ dead letters go to "+m.plan.Sources[src.DeadLetter].Name)
+	}
+}
+
+func (m *Model) of(source int) *desk.SourceTraffic {
+	if m.traffic == nil || source >= len(m.traffic.Sources) {
+		return nil
+	}
+	return &m.traffic.Sources[source]
+}
+
+// drawFigures writes a source's figures in one line.
+func (m *Model) drawFigures(c *paint.Canvas, x, y, edge, i int) {
+	style, text := m.figures(i)
+	t := m.of(i)
+	if t != nil && t.Unmatched > 0 {
+		x = c.PutUpTo(x, y, edge, paint.Bad, fmt.Sprintf("%d unmatched  ", t.Unmatched))
+	}
+	c.PutUpTo(x, y, edge, style, text)
+}
+
+// figures gives what the kind of a source lives by.
+func (m *Model) figures(i int) (paint.Style, string) {
+	src, t := &m.plan.Sources[i], m.of(i)
+	if t == nil {
+		return paint.Dim, ""
+	}
+	open, working := 0, 0
+	for _, w := range t.Wires {
+		open, working = open+w.Waiting+w.Working, working+w.Working
+	}
+	switch src.Kind {
+	case plan.HTTP:
+		text := fmt.Sprintf("%d open", open)
+		if t.Rejected > 0 {
+			text += fmt.Sprintf(", %d turned away", t.Rejected)
+		}
+		return paint.Dim, text
+	case plan.Queue:
+		if len(src.Wires) == 0 {
+			return paint.Dim, fmt.Sprintf("%d kept, nobody reads them", t.Arrived+m.deadLetters(i))
+		}
+		return paint.Dim, fmt.Sprintf("depth %d, %d in flight%s", open-working, working, oldest(t.Oldest))
+	case plan.Stream:
+		lag := 0
+		for _, l := range t.Lanes {
+			lag += l.Lag
+		}
+		return paint.Dim, fmt.Sprintf("lag %d %s%s", lag, lagBars(t.Lanes, 16), oldest(t.Oldest))
+	case plan.Storage:
+		text := "told at once"
+		if src.Poll > 0 {
+			at := time.Duration(m.traffic.Clock)
+			text = fmt.Sprintf("next poll in %.1f s", ((at/src.Poll+1)*src.Poll - at).Seconds())
+		}
+		if open > 0 {
+			text = fmt.Sprintf("%d open, ", open) + text
+		}
+		return paint.Dim, text
+	}
+	return paint.Dim, m.nextTime(src)
+}
+
+// deadLetters counts what other sources gave up to a queue that nobody reads.
+func (m *Model) deadLetters(queue int) (n int) {
+	for i := range m.sources() {
+		if m.plan.Sources[i].DeadLetter != queue || m.of(i) == nil {
+			continue
+		}
+		for _, w := range m.of(i).Wires {
+			n += w.Bad
+		}
+	}
+	return n
+}
+
+func oldest(d time.Duration) string {
+	if d < 0 {
+		return ""
+	}
+	return fmt.Sprintf(", oldest %s", brief(d))
+}
+
+func brief(d time.Duration) string {
+	switch {
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < 2*time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}
+
+// lagBars draws the lag of each partition, as high as the largest; several share
+// a bar where there are more than fit.
+func lagBars(lanes []desk.LaneTraffic, most int) string {
+	if len(lanes) == 0 {
+		return ""
+	}
+	n := min(len(lanes), most)
+	values := make([]int, n)
+	top := 1
+	for i, l := range lanes {
+		k := i * n / len(lanes)
+		values[k] = max(values[k], l.Lag)
+		top = max(top, values[k])
+	}
+	out := make([]rune, n)
+	for i, v := range values {
+		out[i] = '·'
+		if v > 0 {
+			out[i] = []rune("▁▂▃▄▅▆▇█")[min((v*8-1)/top, 7)]
+		}
+	}
+	return string(out)
+}
+
+// nextTime says when a schedule falls due next: by the clock on the wall, or by
+// the drill's own.
+func (m *Model) nextTime(src *plan.Source) string {
+	if m.drill != nil {
+		for i := range m.drill.Feeds {
+			f := &m.drill.Feeds[i]
+			if f.Clock == nil || m.plan.Sources[f.Source].Name != src.Name {
+				continue
+			}
+			there := f.Clock.From.Add(time.Duration(float64(m.elapsed) * f.Clock.Speed))
+			end := f.Clock.From.Add(f.Clock.For)
+			if next := desk.NextTimes(src, there, 1); len(next) > 0 && next[0].At.Before(end) {
+				return fmt.Sprintf("there it is %s, next %s", there.Format("Mon 15:04"), next[0].At.Format("Mon 15:04"))
+			}
+			return "its night is over"
+		}
+		return "not in this drill"
+	}
+	next := desk.NextTimes(src, m.now, 1)
+	if len(next) == 0 {
+		return "never"
+	}
+	text := "next " + next[0].At.Format("Mon 15:04")
+	if m.s.Ticking() {
+		return text + ", in " + brief(next[0].At.Sub(m.now))
+	}
+	return text + ", stands still"
+}
+
+// drawFunction writes a function, how it stands, and where its replies go on to.
+func (m *Model) drawFunction(c *paint.Canvas, b draw.Box, i int, style paint.Style) {
+	f := &m.plan.Functions[i]
+	x := c.PutUpTo(b.X, b.Y, b.X+b.W, style, " "+f.Name+" ")
+	state, text := m.states(i)
+	text = strings.Replace(text, "no instance, next: cold", "next: cold", 1)
+	below := b.Y + 1
+	if b.H == 1 || x+ansi.StringWidth(text)+1 <= b.X+b.W {
+		c.PutUpTo(x+1, b.Y, b.X+b.W, state, text)
+	} else {
+		c.PutUpTo(b.X+1, below, b.X+b.W, state, text)
+		below++
+	}
+	for k := range f.Then {
+		if y := below + k; y < b.Y+b.H {
+			c.PutUpTo(b.X+1, y, b.X+b.W, paint.Dim, "↳ its reply goes on to "+m.plan.Sources[f.Then[k].To].Name)
+		}
+	}
+}
+
+// drawJourney writes the stops of the event on the map on the left, and on the
+// right why it went where it is.
+func (m *Model) drawJourney(c *paint.Canvas, y int) {
+	c.Rule(y, fmt.Sprintf("stop %d of %d", m.stop+1, len(m.journey)))
+	rows := m.h - y - 1
+	half := m.w * 9 / 20
+	top := max(min(m.stop-rows/2, len(m.journey)-rows), 0)
+	for i := top; i < min(top+rows, len(m.journey)); i++ {
+		x := &m.journey[i]
+		style, mark := paint.Dim, "  "
+		switch {
+		case i == m.stop && x.Bad:
+			style, mark = paint.ChosenBad, "▸ "
+		case i == m.stop:
+			style, mark = paint.Chosen, "▸ "
+		case i < m.stop && x.Bad:
+			style = paint.Bad
+		case i < m.stop:
+			style = paint.Warm
+		}
+		c.PutUpTo(1, y+1+i-top, half, style, mark+proc.Harmless(x.Text))
+	}
+	x := &m.journey[m.stop]
+	var why []paint.Row
+	for _, l := range append([]string{x.Text}, x.Lines...) {
+		style := paint.Plain
+		if strings.Contains(l, "fails  ") || x.Bad && !strings.Contains(l, "holds  ") {
+			style = paint.Bad
+		}
+		why = append(why, paint.Wrap(paint.Rows(style, proc.Harmless(l)), m.w-half-3)...)
+	}
+	for i, row := range why[:min(len(why), rows)] {
+		c.PutRow(half+2, y+1+i, m.w-1, row)
+	}
+}
+
+// drawDetails writes all that is known of what is under the cursor.
+func (m *Model) drawDetails(c *paint.Canvas, y int) {
+	var title string
+	var lines []string
+	if m.right {
+		title, lines = m.aboutFunction(m.at[1])
+	} else {
+		title, lines = m.aboutSource(m.at[0])
+	}
+	c.Rule(y, title)
+	for i, l := range lines[:min(len(lines), m.h-y-1)] {
+		c.PutUpTo(2, y+1+i, m.w-1, paint.Plain, proc.Harmless(l))
+	}
+}
+
+func (m *Model) aboutSource(i int) (string, []string) {
+	src := &m.plan.Sources[i]
+	lines := []string{desk.SourceWords(&m.plan.Project, src)}
+	t := m.of(i)
+	if t != nil {
+		text := fmt.Sprintf("%d came", t.Arrived)
+		for _, x := range []struct {
+			n    int
+			what string
+		}{{t.Unmatched, "that no wire took"}, {t.Rejected, "turned away"}, {t.Skipped, "left out"}} {
+			if x.n > 0 {
+				text += fmt.Sprintf(", %d %s", x.n, x.what)
+			}
+		}
+		if t.Oldest >= 0 {
+			text += ", the oldest that is open is there for " + brief(t.Oldest)
+		}
+		lines = append(lines, text)
+	}
+	switch src.Kind {
+	case plan.Storage:
+		if a := m.s.Objects.Address(); a != "" {
+			lines = append(lines, fmt.Sprintf("curl -T FILE http://%s/%s/KEY puts an object here; GET http://%s/%s lists them", a, src.Bucket, a, src.Bucket))
+		}
+	case plan.Schedule:
+		for _, n := range desk.NextTimes(src, m.now, 4) {
+			text := n.At.Format("Mon 2006-01-02 15:04:05 -0700")
+			if n.Note != "" {
+				text += "  " + n.Note
+			}
+			lines = append(lines, text)
+		}
+	case plan.Stream:
+		if t != nil {
+			for k, l := range t.Lanes {
+				if l.Lag == 0 {
+					continue
+				}
+				text := fmt.Sprintf("partition %d: %d records behind, for %s", k+1, l.Lag, brief(max(l.Age, 0)))
+				if l.Alone {
+					text += ", a batch is halved to find its bad record"
+				} else if l.Tries > 0 {
+					text += fmt.Sprintf(", its batch failed %d times", l.Tries)
+				}
+				lines = append(lines, text)
+			}
+		}
+	case plan.HTTP:
+		if m.s.Front != nil {
+			lines = append(lines, "requests come in at http://"+m.s.Front.Address)
+		}
+	}
+	for k := range src.Wires {
+		words := src.Wires[k].When.Words()
+		if src.Kind == plan.HTTP {
+			words = src.Wires[k].When.String()
+		}
+		lines = append(lines, fmt.Sprintf("wire %d takes %s, to %s", k+1, words, m.plan.Functions[src.Wires[k].To].Name))
+	}
+	return src.Name, lines
+}
+
+func (m *Model) aboutFunction(i int) (string, []string) {
+	f := &m.plan.Functions[i]
+	_, state := m.states(i)
+	lines := []string{state, fmt.Sprintf("at most %d at a time, %d on each instance; each invocation up to %v; idle ones stop after %v", f.Limits.Max, f.Limits.PerInstance, f.Timeout, f.Limits.IdleAfter)}
+	for s := range m.sources() {
+		for k, w := range m.plan.Sources[s].Wires {
+			if w.To == i {
+				t := m.trafficOf(desk.WireOf{Source: s, Wire: k})
+				lines = append(lines, fmt.Sprintf("from %s, wire %d: %d done, %d not, %d waiting, %d in flight", m.plan.Sources[s].Name, k+1, t.Done, t.Bad, t.Waiting, t.Working))
+			}
+		}
+	}
+	for k := range f.Then {
+		lines = append(lines, "its reply goes on to "+m.plan.Sources[f.Then[k].To].Name+f.Then[k].Words())
+	}
+	return f.Name, lines
+}
+
+// drawChoices lists the events that can be put on the map.
+func (m *Model) drawChoices(c *paint.Canvas) {
+	c.Rule(0, "which event goes on the map? at "+m.plan.Sources[m.source()].Name)
+	room := m.h - 2
+	top := max(min(m.chosen-room/2, len(m.choices)-room), 0)
+	for i, x := range m.choices[top:min(top+room, len(m.choices))] {
+		style, mark := paint.Plain, "  "
+		if top+i == m.chosen {
+			style, mark = paint.Chosen, "▸ "
+		}
+		at := c.PutUpTo(1, 1+i, m.w*2/3, style, mark+proc.Harmless(x.label))
+		at = c.PutUpTo(max(at+2, m.w*2/3), 1+i, m.w-1, paint.Dim, proc.Harmless(x.what))
+		if x.bad {
+			c.PutUpTo(at+2, 1+i, m.w-1, paint.Bad, "no wire takes it")
+		}
+	}
+}

@@ -1,0 +1,348 @@
+// Package wiringview is the map of what reaches which function: sources on the
+// left, functions on the right, wires between them with what goes over them. An
+// event put on it shows its way, stop by stop, and where it stopped and why.
+package wiringview
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/desk"
+	"nightdrill/internal/tui/fireview"
+	"nightdrill/internal/tui/paint"
+)
+
+// Keys are the keys of the view.
+var Keys = struct{ Up, Down, Left, Right, Put, Next, Fire, Again, Clock, Export, Close key.Binding }{
+	Up:     key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓←→", "choose")),
+	Down:   key.NewBinding(key.WithKeys("down", "j")),
+	Left:   key.NewBinding(key.WithKeys("left", "h")),
+	Right:  key.NewBinding(key.WithKeys("right", "l")),
+	Put:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "put an event on the map")),
+	Next:   key.NewBinding(key.WithKeys("space"), key.WithHelp("space", "its next stop")),
+	Fire:   key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "fire it")),
+	Again:  key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "offer unmatched ones again")),
+	Clock:  key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "let schedules run")),
+	Export: key.NewBinding(key.WithKeys("w"), key.WithHelp("w", "write as SVG or PDF")),
+	Close:  key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "take it off")),
+}
+
+// Export wants the map written to a file.
+type Export struct{ Path string }
+
+// Model is the state of the view.
+type Model struct {
+	s        *desk.Standing
+	plan     *plan.Standing
+	w, h     int
+	traffic  *desk.Traffic
+	states   func(fn int) (paint.Style, string) // of each function, in words
+	right    bool                               // the cursor is among the functions
+	at       [2]int                             // its place among sources and among functions
+	top      int                                // rows scrolled
+	drill    *plan.Drill                        // under way
+	elapsed  time.Duration                      // of it
+	run      *measure.Run                       // the last one that was seen whole
+	now      time.Time
+	journey  []desk.Stop
+	stop     int
+	item     *desk.Item   // that is on the map, where it can be fired
+	firing   *desk.Firing // whose way is shown
+	choices  []choice     // events of a source, while one is chosen
+	chosen   int
+	choosing bool
+}
+
+// choice is an event that can be put on the map.
+type choice struct {
+	label, what string
+	item        *desk.Item
+	firing      *desk.Firing
+	event       int64 // of the run, from 1
+	bad         bool  // no wire takes it
+}
+
+// New gives the view of a desk; states says in words how a function stands.
+func New(s *desk.Standing, states func(fn int) (paint.Style, string)) *Model {
+	m := &Model{s: s, states: states, now: time.Now()}
+	m.Refresh()
+	return m
+}
+
+// NeedsRun tells whether the last run would be of use and is not known yet.
+func (m *Model) NeedsRun() bool { return m.run == nil && m.drill == nil }
+
+// Run takes the last run in.
+func (m *Model) Run(r *measure.Run) { m.run = r }
+
+// Resize tells the view its room.
+func (m *Model) Resize(w, h int) { m.w, m.h = w, h }
+
+// Refresh takes in what has changed at the desk.
+func (m *Model) Refresh() {
+	m.plan = m.s.Plan()
+	m.now = time.Now()
+	if m.drill == nil {
+		m.traffic = m.s.Traffic()
+	}
+	for side, n := range []int{m.sources(), m.functions()} {
+		m.at[side] = max(min(m.at[side], n-1), 0)
+	}
+	if m.firing != nil {
+		v := m.s.Look(m.firing)
+		at := m.stop == len(m.journey)-1
+		if m.journey = m.journeyOf(&v); at {
+			m.stop = len(m.journey) - 1
+		}
+		m.stop = max(min(m.stop, len(m.journey)-1), 0)
+	}
+}
+
+// Drill takes in how a drill stands; a nil drill says that it is over.
+func (m *Model) Drill(d *plan.Drill, t *desk.Traffic, r *measure.Run) {
+	if m.drill = d; d == nil {
+		m.Refresh()
+	} else {
+		m.traffic, m.elapsed = t, time.Duration(t.Clock)
+	}
+	if r != nil {
+		m.run = r
+	}
+}
+
+func (m *Model) journeyOf(v *desk.Shown) []desk.Stop {
+	if v.Refused != nil {
+		return []desk.Stop{{Source: v.Item.SourceName, Text: v.Refused.Text, Bad: true}}
+	}
+	return desk.Journey(m.s.Trace(v))
+}
+
+// sources and functions are the project's own; what stands for variants comes
+// after them.
+func (m *Model) sources() (n int) {
+	for i := range m.plan.Sources {
+		if m.plan.From[i] == i {
+			n++
+		}
+	}
+	return n
+}
+
+func (m *Model) functions() (n int) {
+	for i := range m.plan.Functions {
+		if m.plan.Of[i] == i {
+			n++
+		}
+	}
+	return n
+}
+
+// source gives the source under the cursor, or the first that leads to the
+// function under it; -1 for none.
+func (m *Model) source() int {
+	if !m.right {
+		if m.sources() == 0 {
+			return -1
+		}
+		return m.at[0]
+	}
+	for i := range m.sources() {
+		if slices.ContainsFunc(m.plan.Sources[i].Wires, func(w plan.Wire) bool { return w.To == m.at[1] }) {
+			return i
+		}
+	}
+	return -1
+}
+
+// Choose puts an item on the map.
+func (m *Model) Choose(i *desk.Item) {
+	m.Refresh()
+	at := m.plan.SourceNamed(i.SourceName)
+	if at < 0 {
+		return
+	}
+	m.choosing, m.right, m.at[0], m.item, m.firing, m.stop = false, false, at, i, nil, 0
+	p, err := m.s.Preview(i)
+	if err != nil {
+		m.journey = []desk.Stop{{Source: i.SourceName, Text: i.Title() + " cannot be read: " + err.Error(), Bad: true}}
+		return
+	}
+	m.journey = desk.Would(&m.plan.Project, at, desk.AsObject(&m.plan.Sources[at], p))
+}
+
+// Key handles a key.
+func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
+	if m.choosing {
+		return m.chooseKey(k)
+	}
+	side := 0
+	n := m.sources()
+	if m.right {
+		side, n = 1, m.functions()
+	}
+	switch {
+	case m.journey != nil && (key.Matches(k, Keys.Next) || key.Matches(k, Keys.Right)):
+		m.stop = min(m.stop+1, len(m.journey)-1)
+	case m.journey != nil && key.Matches(k, Keys.Left):
+		m.stop = max(m.stop-1, 0)
+	case key.Matches(k, Keys.Close):
+		m.journey, m.item, m.firing = nil, nil, nil
+	case key.Matches(k, Keys.Up):
+		m.at[side] = max(m.at[side]-1, 0)
+	case key.Matches(k, Keys.Down):
+		m.at[side] = max(min(m.at[side]+1, n-1), 0)
+	case key.Matches(k, Keys.Left), key.Matches(k, Keys.Right):
+		m.right = key.Matches(k, Keys.Right)
+	case key.Matches(k, Keys.Put):
+		m.offer()
+		if len(m.choices) == 0 {
+			return note("nothing is known that this source could get; press 1 for payloads", true)
+		}
+	case key.Matches(k, Keys.Fire):
+		return m.fire()
+	case key.Matches(k, Keys.Again):
+		switch missed, taken := m.s.OfferAgain(); {
+		case missed == 0:
+			return note("no event is unmatched", false)
+		default:
+			return note(fmt.Sprintf("%d unmatched, %d of them are taken now", missed, taken), taken == 0)
+		}
+	case key.Matches(k, Keys.Clock):
+		m.s.SetTicking(!m.s.Ticking())
+		if m.s.Ticking() {
+			return note("schedules fire by themselves while the program is open", false)
+		}
+		return note("schedules stand still; fire their times by hand", false)
+	case key.Matches(k, Keys.Export):
+		return func() tea.Msg {
+			return fireview.Ask{Title: "write the map to", Text: "wiring.svg", Done: func(path string) tea.Cmd {
+				return func() tea.Msg { return Export{path} }
+			}}
+		}
+	}
+	return nil
+}
+
+func note(text string, bad bool) tea.Cmd {
+	return func() tea.Msg { return fireview.Note{Text: text, Bad: bad} }
+}
+
+// fire fires what is on the map and follows it.
+func (m *Model) fire() tea.Cmd {
+	if m.item == nil {
+		return note("put an event on the map first: enter", true)
+	}
+	m.firing = m.s.Fire(desk.Order{Item: m.item})
+	m.stop, m.journey = 0, []desk.Stop{{Source: m.item.SourceName, Text: "fired"}}
+	m.Refresh()
+	m.stop = max(len(m.journey)-1, 0)
+	return nil
+}
+
+// mostChoices bounds the events that are offered.
+const mostChoices = 200
+
+// offer lists the events that can be put on the map: those of the source under
+// the cursor that no wire took, its payloads, and the notable ones of the run.
+func (m *Model) offer() {
+	at := m.source()
+	m.choices, m.chosen = nil, 0
+	if at < 0 {
+		return
+	}
+	name := m.plan.Sources[at].Name
+	recent := m.s.Recent(100)
+	for _, v := range slices.Backward(recent) {
+		if v.Item.SourceName == name && v.Track != nil {
+			m.choices = append(m.choices, choice{label: v.Item.Label, what: fmt.Sprintf("fired %s, %v", v.At.Format("15:04:05"), v.Origin), firing: v.Firing, item: v.Item, bad: v.Track.Takes == 0})
+		}
+	}
+	for _, i := range m.s.List() {
+		if i.SourceName != name || len(m.choices) >= mostChoices {
+			continue
+		}
+		x := choice{label: i.Label, what: i.Title(), item: i}
+		if p := i.Payload; p != nil {
+			if p.Event != nil && p.Event.Subject != "" && p.Event.Subject != i.Label {
+				x.label += "  " + p.Event.Subject
+			}
+			x.bad = m.plan.Takes(at, desk.AsObject(&m.plan.Sources[at], p)) == 0
+		}
+		m.choices = append(m.choices, x)
+	}
+	if m.run != nil {
+		for _, x := range desk.NotableEvents(m.run) {
+			if x.Source == name {
+				m.choices = append(m.choices, choice{label: x.Label, what: "last run: " + x.What, event: x.Event + 1})
+			}
+		}
+	}
+	m.choosing = len(m.choices) > 0
+}
+
+func (m *Model) chooseKey(k tea.KeyPressMsg) tea.Cmd {
+	page := max(m.h-6, 1)
+	switch {
+	case key.Matches(k, Keys.Close):
+		m.choosing = false
+	case key.Matches(k, Keys.Up):
+		m.chosen = max(m.chosen-1, 0)
+	case key.Matches(k, Keys.Down):
+		m.chosen = min(m.chosen+1, len(m.choices)-1)
+	case k.String() == "pgup":
+		m.chosen = max(m.chosen-page, 0)
+	case k.String() == "pgdown":
+		m.chosen = min(m.chosen+page, len(m.choices)-1)
+	case key.Matches(k, Keys.Put):
+		c := m.choices[m.chosen]
+		m.choosing = false
+		switch {
+		case c.event > 0:
+			m.item, m.firing, m.stop = nil, nil, 0
+			m.journey = desk.Journey(desk.RunSteps(&m.plan.Project, m.run, c.event-1))
+		case c.firing != nil:
+			m.item, m.firing, m.stop, m.journey = c.item, c.firing, 0, nil
+			m.Refresh()
+			m.stop = 0
+		default:
+			m.Choose(c.item)
+		}
+	}
+	return nil
+}
+
+// Help gives the keys that work now.
+func (m *Model) Help() []key.Binding {
+	switch {
+	case m.choosing:
+		return []key.Binding{Keys.Put, Keys.Up, Keys.Close}
+	case m.journey != nil:
+		out := []key.Binding{Keys.Next}
+		if m.item != nil && m.drill == nil {
+			out = append(out, Keys.Fire)
+		}
+		return append(out, Keys.Close, Keys.Again, Keys.Export)
+	}
+	out := []key.Binding{Keys.Put, Keys.Up, Keys.Again}
+	if slices.ContainsFunc(m.plan.Sources, func(s plan.Source) bool { return s.Kind == plan.Schedule }) {
+		out = append(out, Keys.Clock)
+	}
+	return append(out, Keys.Export)
+}
+
+// Title says what the map shows.
+func (m *Model) Title() (paint.Style, string) {
+	if m.drill != nil {
+		return paint.Warm, fmt.Sprintf("%s, %.1f s", m.drill.Name, m.elapsed.Seconds())
+	}
+	if m.s.Objects.Address() != "" {
+		return paint.Dim, "objects at http://" + m.s.Objects.Address()
+	}
+	return paint.Dim, "the desk"
+}
