@@ -96,6 +96,8 @@ func Wiring(to io.Writer, kind string, w *draw.Wiring, p *plan.Project) error {
 		pdf.EmbedFonts(true)
 		x.Canvas = pdf
 	}
+	x.SetColor(color.White)
+	x.Fill(vg.Rectangle{Max: vg.Point{X: width, Y: height}}.Path())
 	x.wiring(lay, w, p)
 	if pdf != nil {
 		_, err := pdf.WriteTo(to)
@@ -118,13 +120,13 @@ func (c *picture) at(x, y float64) vg.Point {
 	return vg.Point{X: vg.Length(edge + x*cellW), Y: c.h - vg.Length(edge+(y+2.6)*cellH)}
 }
 
-func (c *picture) text(x, y float64, of color.Color, bold bool, text string) {
-	f := font.Font{Typeface: "Liberation", Variant: "Sans", Size: size}
-	if bold {
-		f.Weight = 3 // bold
+func (c *picture) text(x, y float64, of color.Color, large bool, text string) {
+	points := font.Length(size)
+	if large {
+		points = 1.2 * size
 	}
 	c.SetColor(of)
-	c.FillString(c.fonts.Lookup(f, size), c.at(x, y), text)
+	c.FillString(c.fonts.Lookup(font.Font{Typeface: "Liberation", Variant: "Sans", Size: points}, points), c.at(x, y), text)
 }
 
 // line draws through the middles of cells.
@@ -177,24 +179,31 @@ func (c *picture) wiring(lay *draw.WiringPlan, w *draw.Wiring, p *plan.Project) 
 		if room := l.W - 2; len([]rune(words)) > room && room > 1 {
 			words = string([]rune(words)[:room-1]) + "…"
 		}
-		c.text(float64(l.X)+1, float64(l.Y)-0.25, quiet, false, words)
+		c.text(float64(l.X)+1, float64(l.Y)-0.62, quiet, false, words)
 	}
 	for i, b := range lay.Sources {
-		c.text(float64(b.X), float64(b.Y), lamp, true, w.Sources[i].Name)
-		c.text(float64(b.X), float64(b.Y)+0.8, quiet, false, sourceLine(p, &p.Sources[i]))
+		s := &p.Sources[i]
+		c.text(float64(b.X), float64(b.Y), lamp, true, s.Name)
+		c.text(float64(b.X), float64(b.Y)+0.9, quiet, false, sourceLine(s))
+		if s.DeadLetter >= 0 {
+			c.text(float64(b.X), float64(b.Y)+1.8, quiet, false, "dead letters go to "+p.Sources[s.DeadLetter].Name)
+		}
+		if len(s.Wires) > 0 {
+			c.line(faint, 0.5, draw.Corner{X: b.X + len(s.Name)*5/4 + 2, Y: b.Y}, draw.Corner{X: b.X + b.W + 2, Y: b.Y})
+		}
 	}
 	for i, b := range lay.Functions {
 		c.text(float64(b.X), float64(b.Y), frost, true, w.Functions[i].Name)
 		f := &p.Functions[i]
-		c.text(float64(b.X), float64(b.Y)+0.8, quiet, false, fmt.Sprintf("at most %d at a time", f.Limits.Max))
+		c.text(float64(b.X), float64(b.Y)+0.9, quiet, false, fmt.Sprintf("at most %d at a time", f.Limits.Max))
 		for k := range f.Then {
-			c.text(float64(b.X), float64(b.Y)+1.7+0.9*float64(k), quiet, false, "its reply goes on to "+p.Sources[f.Then[k].To].Name)
+			c.text(float64(b.X), float64(b.Y)+1.8+0.9*float64(k), quiet, false, "its reply goes on to "+p.Sources[f.Then[k].To].Name)
 		}
 	}
 }
 
 // sourceLine says in a few words what a source is.
-func sourceLine(p *plan.Project, s *plan.Source) string {
+func sourceLine(s *plan.Source) string {
 	text := s.Kind.String()
 	switch s.Kind {
 	case plan.Storage:
@@ -205,9 +214,6 @@ func sourceLine(p *plan.Project, s *plan.Source) string {
 		if len(s.Times) > 0 {
 			text += ", " + s.Times[0].Text
 		}
-	}
-	if s.DeadLetter >= 0 {
-		text += ", dead letters to " + p.Sources[s.DeadLetter].Name
 	}
 	return text
 }

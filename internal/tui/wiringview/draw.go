@@ -484,7 +484,8 @@ func (m *Model) aboutSource(i int) (string, []string) {
 	lines := []string{desk.SourceWords(&m.plan.Project, src)}
 	t := m.of(i)
 	if t != nil {
-		text := fmt.Sprintf("%d came", t.Arrived)
+		_, now := m.figures(i)
+		text := fmt.Sprintf("%s; %d came", now, t.Arrived)
 		for _, x := range []struct {
 			n    int
 			what string
