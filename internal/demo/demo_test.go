@@ -2,6 +2,9 @@ package demo
 
 import (
 	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
@@ -100,5 +103,73 @@ func TestBoarding(t *testing.T) {
 	b.ServeHTTP(w, httptest.NewRequest("POST", "/", strings.NewReader("{")))
 	if w.Code != 400 {
 		t.Errorf("no list of events: %d", w.Code)
+	}
+}
+
+// A manifest is fetched from where the event says, added up, and judged; what is
+// no manifest is refused with the line.
+func TestManifest(t *testing.T) {
+	m := newManifest()
+	texts := map[string]string{
+		"/well.csv":  "Heron,BW1830-skerry,BF-1830-152\nlime,400,20\na piano,300,21\n",
+		"/heavy.csv": "Heron,BW1830-skerry,BF-1830-153\nbricks,9000,20\n",
+		"/odd.csv":   "Heron,BW1830-skerry,BF-1830-154\nlime,much,20\n",
+		"/lost.csv":  "Albatross,x,y\n",
+	}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		text, ok := texts[r.URL.Path]
+		if !ok {
+			w.WriteHeader(404)
+		}
+		_, _ = io.WriteString(w, text)
+	}))
+	defer server.Close()
+	for name, want := range map[string]string{"/well.csv": `200 "kilograms":700 "fits":true "pass":"BF-1830-152"`, "/heavy.csv": `200 "fits":false`, "/odd.csv": `422 line 2: "much"`, "/lost.csv": "422 first line", "/none": "404 not there"} {
+		w := httptest.NewRecorder()
+		m.ServeHTTP(w, httptest.NewRequest("POST", "/", strings.NewReader(`{"key":"k","url":"`+server.URL+name+`"}`)))
+		got := fmt.Sprint(w.Code, " ", w.Body)
+		for _, part := range strings.Fields(want) {
+			if !strings.Contains(got, part) {
+				t.Errorf("%s: %s, want %s", name, got, want)
+			}
+		}
+	}
+}
+
+// An arrival is estimated for every position of a batch; one that cannot be
+// refuses the batch.
+func TestPosition(t *testing.T) {
+	p := newPosition()
+	send := func(lat string) (int, string) {
+		w := httptest.NewRecorder()
+		p.ServeHTTP(w, httptest.NewRequest("POST", "/", strings.NewReader(`[{"id":"1","data":{"vessel":"Heron","lat":54.1,"lon":-3.2,"knots":10}},{"id":"2","data":{"vessel":"Tern","lat":`+lat+`,"lon":-3.2,"knots":12}}]`)))
+		return w.Code, w.Body.String()
+	}
+	var out []struct{ Minutes float64 }
+	if status, text := send("54.4"); status != 200 || json.Unmarshal([]byte(text), &out) != nil || len(out) != 2 || out[0].Minutes < 100 || out[0].Minutes > 300 || out[1].Minutes > 60 {
+		t.Errorf("%d %s", status, text)
+	}
+	if status, text := send("544"); status != 422 {
+		t.Errorf("a position that cannot be: %d %s", status, text)
+	}
+}
+
+// A day has about four turns of the tide, high and low in turn.
+func TestTides(t *testing.T) {
+	w := httptest.NewRecorder()
+	newTides().ServeHTTP(w, httptest.NewRequest("POST", "/", strings.NewReader(`{"due":"2026-03-29T02:00:00+01:00"}`)))
+	var out struct {
+		Turns []struct {
+			Metres float64
+			What   string
+		}
+	}
+	if w.Code != 200 || json.Unmarshal(w.Body.Bytes(), &out) != nil || len(out.Turns) < 3 || len(out.Turns) > 5 {
+		t.Fatalf("%d %s", w.Code, w.Body)
+	}
+	for i, x := range out.Turns {
+		if (x.What == "high water") != (x.Metres > 0) || i > 0 && x.What == out.Turns[i-1].What {
+			t.Errorf("turn %d is %+v", i, x)
+		}
 	}
 }
