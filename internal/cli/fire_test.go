@@ -109,13 +109,13 @@ func TestInit(t *testing.T) {
 				t.Skipf("%s is not here", tool)
 			}
 			dir := t.TempDir()
-			if out, errs, code := nightdrill(t, "--project", dir, "init", "--lang", language, "--sources", "http,queue"); code != 0 {
+			if out, errs, code := nightdrill(t, "--project", dir, "init", "--lang", language, "--sources", "http,queue,storage,stream,schedule"); code != 0 {
 				t.Fatalf("exit %d\n%s%s", code, out, errs)
 			}
 			if out, errs, code := nightdrill(t, "--project", dir, "check"); code != 0 {
 				t.Errorf("check: exit %d\n%s%s", code, out, errs)
 			}
-			for _, event := range [][]string{{"web", "hello"}, {"jobs", "job"}} {
+			for _, event := range [][]string{{"web", "hello"}, {"jobs", "job"}, {"uploads", "note"}, {"readings", "reading"}, {"nightly", "next"}} {
 				out, errs, code := nightdrill(t, "--project", dir, "fire", event[0], event[1])
 				if code != 0 || !strings.Contains(out, "status 200") {
 					t.Errorf("%v: exit %d\n%s%s", event, code, out, errs)
@@ -125,6 +125,9 @@ func TestInit(t *testing.T) {
 				t.Errorf("a second time: exit %d, %s", code, errs)
 			}
 		})
+	}
+	if out, errs, code := nightdrill(t, "--project", t.TempDir(), "init", "--lang", "python", "--sources", "schedule"); code != 0 || !strings.Contains(out, "fire nightly next") {
+		t.Errorf("a schedule alone: exit %d\n%s%s", code, out, errs)
 	}
 	// around what is there
 	dir := t.TempDir()

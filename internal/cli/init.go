@@ -59,6 +59,10 @@ func begin(out io.Writer, dir, language string, command, kinds []string) error {
 		return fmt.Errorf("the files are written, but not ready to be used: %w", err)
 	}
 	s := &l.Sources[0]
-	fmt.Fprintf(out, "Next: nightdrill opens it; nightdrill fire %s %s sends its first event.\n", s.Name, l.Sets[0].Name)
+	first := "next" // of a schedule, which needs no payload
+	if len(l.Sets) > 0 {
+		first = l.Sets[0].Name
+	}
+	fmt.Fprintf(out, "Next: nightdrill opens it; nightdrill fire %s %s sends its first event.\n", s.Name, first)
 	return nil
 }

@@ -21,7 +21,7 @@ var newFiles embed.FS
 var Languages = []string{"python", "node", "go", "java"}
 
 // Kinds are the kinds of sources that a project can be begun with.
-var Kinds = []string{"http", "queue"}
+var Kinds = []string{"http", "queue", "storage", "stream", "schedule"}
 
 // Beginning is a project that could be laid out in a folder.
 type Beginning struct {
@@ -182,10 +182,38 @@ func (b *Beginning) Files() (names []string) {
 		names = append(names, b.New)
 	}
 	for _, k := range b.Kinds {
-		names = append(names, map[string]string{"http": "payloads/web/hello.request", "queue": "payloads/jobs/job.event.json"}[k])
+		if file := firstPayload[k]; file != "" {
+			names = append(names, file)
+		}
 	}
 	return names
 }
+
+// firstPayload is the file of the first payload of each kind of source; a
+// schedule makes its own.
+var firstPayload = map[string]string{"http": "payloads/web/hello.request", "queue": "payloads/jobs/job.event.json",
+	"storage": "payloads/uploads/note.event.json", "stream": "payloads/readings/reading.event.json"}
+
+const noteEvent = `{
+  "specversion": "1.0",
+  "id": "note-1",
+  "source": "/desk",
+  "type": "note.written",
+  "subject": "notes/first.txt",
+  "datacontenttype": "text/plain",
+  "data": "two gulls, one tern\n"
+}
+`
+
+const readingEvent = `{
+  "specversion": "1.0",
+  "id": "reading-1",
+  "source": "/quay",
+  "type": "water.read",
+  "datacontenttype": "application/json",
+  "data": {"gauge": "quay-1", "metres": 1.4}
+}
+`
 
 const helloRequest = "GET /hello HTTP/1.1\nAccept: application/json\n\n"
 
@@ -221,8 +249,9 @@ func (b *Beginning) Lay(dir string) error {
 		return "[" + strings.Join(quoted, ", ") + "]"
 	}
 	values := map[string]any{"Project": name, "Name": name, "Start": list(b.Start), "Build": list(b.Build), "Watch": list(b.Watch),
-		"HTTP": slices.Contains(b.Kinds, "http"), "Queue": slices.Contains(b.Kinds, "queue"), "StartNote": "it listens on the port in $PORT, or in {port} here"}
-	texts := map[string]string{"payloads/web/hello.request": helloRequest, "payloads/jobs/job.event.json": jobEvent}
+		"HTTP": slices.Contains(b.Kinds, "http"), "Queue": slices.Contains(b.Kinds, "queue"), "Storage": slices.Contains(b.Kinds, "storage"),
+		"Stream": slices.Contains(b.Kinds, "stream"), "Schedule": slices.Contains(b.Kinds, "schedule"), "StartNote": "it listens on the port in $PORT, or in {port} here"}
+	texts := map[string]string{firstPayload["http"]: helloRequest, firstPayload["queue"]: jobEvent, firstPayload["storage"]: noteEvent, firstPayload["stream"]: readingEvent}
 	var err error
 	if texts[File], err = render("new/nightdrill.yaml.txt", values); err != nil {
 		return err
