@@ -403,6 +403,9 @@ func printFiring(w io.Writer, s *desk.Standing, v *desk.Shown, x *fired) {
 		return
 	}
 	fmt.Fprintln(w, "\nwhere the time went, ms")
+	if text := desk.WhatWaits(&s.Plan().Sources[v.Item.Source]); text != "" {
+		fmt.Fprintf(w, "  (it waits for %s)\n", text)
+	}
 	for _, p := range measure.Phases(v.Track.Arrived, &t.Instance, &t.Invocation) {
 		fmt.Fprintf(w, "  %-12s %9.2f\n", p.Name, millis(p.Took()))
 	}

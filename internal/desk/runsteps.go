@@ -3,6 +3,7 @@ package desk
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
@@ -78,10 +79,13 @@ func RunSteps(p *plan.Project, r *measure.Run, event int64) (out []Step) {
 		a := &r.Arrivals[event]
 		base := Step{Depth: depth, Origin: a.Origin, Source: r.Sources[a.Source].Name, Wire: -1, Label: r.Payloads[a.Payload].Label}
 		base.Kind = plan.Kind(max(slices.Index(plan.Kinds, r.Sources[a.Source].Kind), 0))
-		if base.Payload = payloadOf(p, &r.Payloads[a.Payload]); base.Payload != nil {
-			if at := p.SourceNamed(base.Source); at >= 0 {
-				base.Trials = p.Explain(at, base.Payload)
-			}
+		at := p.SourceNamed(base.Source)
+		if base.Payload = payloadOf(p, &r.Payloads[a.Payload]); base.Payload != nil && at >= 0 {
+			base.Payload = AsObject(&p.Sources[at], base.Payload)
+			base.Trials = p.Explain(at, base.Payload)
+		}
+		if at >= 0 {
+			base.WaitsFor = WhatWaits(&p.Sources[at])
 		}
 		for i := range r.Deliveries {
 			d := &r.Deliveries[i]
@@ -111,10 +115,8 @@ func RunSteps(p *plan.Project, r *measure.Run, event int64) (out []Step) {
 					x.Why = t.Result.String()
 				}
 			}
-			if d.Outcome == engine.Unmatched && base.Payload != nil {
-				if at := p.SourceNamed(base.Source); at >= 0 {
-					x.Why = p.NearestMiss(at, base.Payload)
-				}
+			if d.Outcome == engine.Unmatched && base.Payload != nil && at >= 0 {
+				x.Why = p.NearestMiss(at, base.Payload)
 			}
 			out = append(out, x)
 		}
@@ -273,14 +275,12 @@ func waitedFor(x *Step) string {
 	if x.Attempts == 0 || x.Waited <= 0 {
 		return ""
 	}
-	why := ""
-	switch {
-	case x.Class == engine.Cold:
-		why = ", for an instance to start and for what its source waits for"
-	case x.Kind == plan.Storage:
-		why = ", for the poll and a free slot"
-	case x.Kind == plan.Queue || x.Kind == plan.Stream:
-		why = ", for its batch to fill and a free slot"
+	why := x.WaitsFor
+	if x.Class == engine.Cold {
+		why = strings.TrimPrefix(why+", and an instance to start", ", and ")
+	}
+	if why != "" {
+		why = ", for " + why
 	}
 	return fmt.Sprintf("it waited %v before it was first handed over%s", x.Waited.Round(10_000), why)
 }

@@ -30,6 +30,7 @@ type Step struct {
 	Status   int           // of the last reply, 0 without one
 	Out      []byte        // of the last reply, unpacked
 	Waited   time.Duration // until it was first handed over
+	WaitsFor string        // what its source lets it wait for, in words
 	Took     time.Duration // from when it came until its end, or until now
 	Why      string        // what went wrong, in words
 	Hint     string        // the usual mistake, where it looks like one
@@ -65,11 +66,27 @@ func (s *Standing) Trace(v *Shown) (out []Step) {
 	return out
 }
 
+// WhatWaits says in words what a source lets its events wait for beside a free
+// instance; "" for nothing.
+func WhatWaits(src *plan.Source) string {
+	var out []string
+	if src.Poll > 0 {
+		out = append(out, fmt.Sprintf("the poll, which comes every %v", src.Poll))
+	}
+	if src.Delay > 0 {
+		out = append(out, fmt.Sprintf("the delay of %v", src.Delay))
+	}
+	if src.BatchWait > 0 && src.BatchMax > 1 {
+		out = append(out, fmt.Sprintf("its batch to fill, up to %v", src.BatchWait))
+	}
+	return strings.Join(out, ", and ")
+}
+
 // stepsOf gives the steps of one event: one for each wire that took it.
 func stepsOf(p *plan.Standing, t *drive.Track, depth int, now clock.Time) (out []Step) {
 	src := &p.Sources[t.Source]
 	base := Step{Depth: depth, Origin: t.Origin, Source: src.Name, Kind: src.Kind, Label: t.Payload.Label(), Payload: t.Payload, Wire: -1, Took: now.Sub(t.Arrived)}
-	base.Trials = p.Explain(t.Source, t.Payload)
+	base.Trials, base.WaitsFor = p.Explain(t.Source, t.Payload), WhatWaits(src)
 	if t.Takes == 0 {
 		base.Over, base.Outcome, base.Took = true, engine.Unmatched, 0
 		base.Why = p.NearestMiss(t.Source, t.Payload)

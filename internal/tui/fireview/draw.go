@@ -9,6 +9,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/plan"
 	"nightdrill/internal/desk"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/tui/paint"
@@ -184,6 +185,10 @@ func (m *Model) drawAnswer(c *paint.Canvas) {
 	}
 	for _, text := range p.tries {
 		c.PutUpTo(2, y, c.W, paint.Bad, proc.Harmless(text))
+		y++
+	}
+	for _, row := range p.onward[:min(len(p.onward), max(c.H/3, 1))] {
+		c.PutRow(2, y, c.W, row)
 		y++
 	}
 	if t.Result != engine.OK && t.Over {
@@ -518,15 +523,28 @@ func (m *Model) drawUnanswered(c *paint.Canvas, p *page, y int) {
 		engine.Rejected:  "It was turned away: no instance was free, and the limits allow no more.",
 		engine.Abandoned: "It was broken off.",
 		engine.Expired:   "It waited longer than the source allows.",
+		engine.Skipped:   "It was left out: the function was still busy with an earlier one.",
 	}[p.v.Outcome()]
 	c.PutUpTo(2, y, c.W, paint.Bad, text)
 	if p.v.Outcome() == engine.Unmatched {
 		pl := m.s.Plan()
+		y++
+		if len(p.steps) > 0 {
+			for _, row := range paint.Wrap(paint.Rows(paint.Plain, proc.Harmless(p.steps[0].Why)), c.W-3) {
+				c.PutRow(2, y, c.W, row)
+				y++
+			}
+		}
+		c.PutUpTo(2, y, c.W, paint.Dim, "g shows it on the map")
 		y += 2
 		c.PutUpTo(2, y, c.W, paint.Plain, "Its wires want:")
 		for _, w := range pl.Sources[p.v.Item.Source].Wires {
 			y++
-			c.PutUpTo(4, y, c.W, paint.Plain, w.When.String()+"  → "+pl.Functions[w.To].Name)
+			words := w.When.Words()
+			if pl.Sources[p.v.Item.Source].Kind == plan.HTTP {
+				words = w.When.String()
+			}
+			c.PutUpTo(4, y, c.W, paint.Plain, proc.Harmless(words)+"  → "+pl.Functions[w.To].Name)
 		}
 	}
 }

@@ -38,7 +38,9 @@ type page struct {
 	before      *desk.Shown
 	verdicts    []payload.Verdict
 	tries       []string // of earlier attempts
-	settled     bool     // nothing of it will change
+	steps       []desk.Step
+	onward      []paint.Row // what replies were sent on as, and dead letters
+	settled     bool        // nothing of it will change
 	width       int
 }
 
@@ -112,6 +114,12 @@ func makePage(s *desk.Standing, f *desk.Firing, width int, leaveOut []string) pa
 	p := page{v: s.Look(f), width: width}
 	v := &p.v
 	p.settled = v.Over && time.Since(f.At) > 2*time.Second+v.Latency()
+	select {
+	case <-f.Whole():
+	default:
+		p.settled = false // what was made of it is not over
+	}
+	p.steps = s.Trace(v)
 	if v.Refused != nil {
 		p.log = paint.Wrap(paint.Rows(paint.Plain, v.Refused.Lines...), width)
 		return p
@@ -124,8 +132,25 @@ func makePage(s *desk.Standing, f *desk.Firing, width int, leaveOut []string) pa
 	for i, x := range v.Track.Tries[:len(v.Track.Tries)-1] {
 		p.tries = append(p.tries, fmt.Sprintf("attempt %d: %s", i+1, howTried(x)))
 	}
-	for _, d := range v.Track.Made {
-		p.tries = append(p.tries, fmt.Sprintf("its dead letter is event %d", d.Event))
+	if pl := s.Plan(); v.Item.Source < len(pl.Sources) {
+		if text := desk.WhatWaits(&pl.Sources[v.Item.Source]); text != "" {
+			p.onward = append(p.onward, paint.Row{{Style: paint.Dim, Text: "it waits for " + text}})
+		}
+	}
+	for _, x := range p.steps[min(1, len(p.steps)):] {
+		if x.Depth == 0 {
+			continue
+		}
+		style, text := paint.Plain, strings.Repeat("  ", x.Depth-1)+"↳ "+x.Line()
+		if x.Over && x.Outcome != engine.Done {
+			style = paint.Bad
+		}
+		for _, why := range []string{x.Why, x.Hint} {
+			if why != "" {
+				text += ": " + why
+			}
+		}
+		p.onward = append(p.onward, paint.Wrap(paint.Rows(style, proc.Harmless(text)), width)...)
 	}
 	if t.Name != "" {
 		p.phases = measure.Phases(v.Track.Arrived, &t.Instance, &t.Invocation)
