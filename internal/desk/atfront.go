@@ -3,6 +3,7 @@ package desk
 import (
 	"context"
 	"fmt"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -18,6 +19,7 @@ import (
 type frontRecording struct {
 	record.Recorder
 	name string
+	file string // absolute
 }
 
 // Record begins to record what comes to the front, as a payload set.
@@ -26,7 +28,7 @@ func (s *Standing) Record(name string) error {
 	if err != nil {
 		return err
 	}
-	f := &frontRecording{name: name}
+	f := &frontRecording{name: name, file: filepath.Join(s.Dir, SavedDir, name+".har")}
 	f.Archive, f.Redact = r.Archive, r.Redact
 	if s.Front != nil {
 		f.Base = "http://" + s.Front.Address
@@ -83,6 +85,8 @@ func (s *Standing) StopRecording() (said string, err error) {
 	if _, err := project.AddRecording(s.Dir, f.name, SavedDir+"/"+f.name+".har"); err != nil {
 		return said, err
 	}
+	s.touch(f.file)
+	go s.bringAll()
 	return said, nil
 }
 

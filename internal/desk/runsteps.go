@@ -82,6 +82,7 @@ func RunSteps(p *plan.Project, r *measure.Run, event int64) (out []Step) {
 		at := p.SourceNamed(base.Source)
 		if base.Payload = payloadOf(p, &r.Payloads[a.Payload]); base.Payload != nil && at >= 0 {
 			base.Payload = AsObject(&p.Sources[at], base.Payload)
+			base.Label = labelOf(base.Payload)
 			base.Trials = p.Explain(at, base.Payload)
 		}
 		if at >= 0 {
@@ -211,7 +212,7 @@ func Journey(steps []Step) (out []Stop) {
 
 // Would gives the stops of an event that is not sent: where it would go.
 func Would(p *plan.Project, source int, pl *payload.Payload) []Stop {
-	x := Step{Source: p.Sources[source].Name, Label: pl.Label(), Payload: pl, Wire: -1, Trials: p.Explain(source, pl)}
+	x := Step{Source: p.Sources[source].Name, Label: labelOf(pl), Payload: pl, Wire: -1, Trials: p.Explain(source, pl)}
 	if miss := p.NearestMiss(source, pl); miss != "" {
 		x.Over, x.Outcome, x.Why = true, engine.Unmatched, miss
 		if plan.Doubled(pl.Data()) {

@@ -164,6 +164,7 @@ func (s *Standing) Pause(why string) {
 func (s *Standing) Resume() {
 	s.mu.Lock()
 	s.paused = ""
+	s.Items.reread() // the drill may have brought objects
 	s.begin()
 	s.mu.Unlock()
 	s.bringAll()
@@ -193,6 +194,9 @@ func (s *Standing) watch() {
 func (s *Standing) touch(path string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if s.recording != nil && path == s.recording.file {
+		return // it is ours; StopRecording comes back to it
+	}
 	now := time.Now().UnixNano()
 	for _, c := range s.works.codes {
 		c.touched.Store(now)

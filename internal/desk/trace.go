@@ -66,6 +66,14 @@ func (s *Standing) Trace(v *Shown) (out []Step) {
 	return out
 }
 
+// labelOf names a payload by what it is about, where it says so.
+func labelOf(p *payload.Payload) string {
+	if p.Event != nil && p.Event.Subject != "" {
+		return p.Event.Type + " " + p.Event.Subject
+	}
+	return p.Label()
+}
+
 // WhatWaits says in words what a source lets its events wait for beside a free
 // instance; "" for nothing.
 func WhatWaits(src *plan.Source) string {
@@ -85,7 +93,7 @@ func WhatWaits(src *plan.Source) string {
 // stepsOf gives the steps of one event: one for each wire that took it.
 func stepsOf(p *plan.Standing, t *drive.Track, depth int, now clock.Time) (out []Step) {
 	src := &p.Sources[t.Source]
-	base := Step{Depth: depth, Origin: t.Origin, Source: src.Name, Kind: src.Kind, Label: t.Payload.Label(), Payload: t.Payload, Wire: -1, Took: now.Sub(t.Arrived)}
+	base := Step{Depth: depth, Origin: t.Origin, Source: src.Name, Kind: src.Kind, Label: labelOf(t.Payload), Payload: t.Payload, Wire: -1, Took: now.Sub(t.Arrived)}
 	base.Trials, base.WaitsFor = p.Explain(t.Source, t.Payload), WhatWaits(src)
 	if t.Takes == 0 {
 		base.Over, base.Outcome, base.Took = true, engine.Unmatched, 0

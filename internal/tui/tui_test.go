@@ -146,6 +146,12 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.wait("keys, and what the signs mean", "cold: it waited for this start")
 	x.keys("Escape")
 	x.gone("what the signs mean")
+	// the map while the drill runs: every kind with what it lives by
+	x.keys("2")
+	x.wait("vessels  stream", "lag ", "depth ", "next poll in", "there it is", "↳ its reply goes on to scans", "2 unmatched", "dead letters go to positions-refused")
+	x.keys("Down", "Down", "Down")
+	x.wait("── cargo ─", "curl -T FILE http://127.0.0.1:")
+	x.keys("4")
 	// to its end: the findings open by themselves
 	pane := x.wait("what this run says", "quote answers cold in", "budgets")
 	id := regexp.MustCompile(`run (\S+) `).FindStringSubmatch(pane)
@@ -160,7 +166,20 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.keys("-l", "find")
 	x.wait(":find", "findings")
 	x.keys("Enter")
-	x.wait("what this run says")
+	x.wait("what became of the events")
+	// an upload that triggered nothing goes on the map, and stops with the reason
+	x.keys("2")
+	x.wait("next poll in", "stands still")
+	x.keys("Enter")
+	x.wait("which event goes on the map? at cargo", "bucket cargo#5", "no wire takes it", "last run: no wire takes it")
+	x.keys("Down", "Down", "Down", "Down", "Enter")
+	x.wait("arrives at cargo: storage.object.created manifests/petrel-1900.CSV")
+	x.keys("Space")
+	x.wait("stop 2 of 2", "ends in .CSV, the wire wants", "✗")
+	x.keys("f")
+	x.wait("1 unmatched")
+	x.keys("Escape")
+	x.gone("stop 2 of 2")
 	x.keys("q")
 	x.restored(0)
 }
@@ -177,7 +196,7 @@ func checkFindings(t *testing.T, pane, id string) {
 	found := 0
 	for line := range strings.Lines(pane) {
 		f := strings.Fields(line)
-		if len(f) > 0 && (f[0] == "quote" || f[0] == "boarding") {
+		if len(f) > 0 && slices.Contains([]string{"quote", "boarding", "manifest", "position", "tides"}, f[0]) {
 			fn, f = f[0], f[1:]
 		}
 		if len(f) < 6 || fn == "" {

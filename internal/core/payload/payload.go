@@ -56,10 +56,14 @@ type Reply struct {
 	Body   []byte
 }
 
-// Label names the payload in a few words: its event type and id, or its request line.
+// Label names the payload in a few words: its event type and id, of an object its
+// key, or its request line.
 func (p *Payload) Label() string {
 	if p.Request != nil {
 		return p.Request.Method + " " + ShownTarget(p.Request.Target)
+	}
+	if strings.HasPrefix(p.Event.Type, event.ObjectType) && p.Event.Subject != "" {
+		return p.Event.Type + " " + p.Event.Subject
 	}
 	return p.Event.Type + " " + p.Event.ID
 }

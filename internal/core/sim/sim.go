@@ -39,6 +39,7 @@ type Arrival struct {
 	Due    clock.Time
 	Source int
 	Takes  uint64 // the source's wires that take it
+	Key    int32  // its partition or group, from 1; 0 where order is nothing
 }
 
 // Run carries out a simulation: arrivals come from next until it says false,
@@ -64,7 +65,7 @@ func Run(p *plan.Project, limits []plan.Limits, settle time.Duration, functions 
 		}
 		switch {
 		case more && arrival.Due < at:
-			s.handle(arrival.Due, engine.Input{Kind: engine.Arrived, Source: int32(arrival.Source), Takes: arrival.Takes})
+			s.handle(arrival.Due, engine.Input{Kind: engine.Arrived, Source: int32(arrival.Source), Takes: arrival.Takes, Key: arrival.Key})
 			if arrival, more = next(); !more {
 				s.handle(s.now, engine.Input{Kind: engine.NoMore})
 			}

@@ -40,7 +40,7 @@ func (y system) run(n int, seed uint64) (waits []float64, lost int) {
 		}
 		at = at.Add(r.Exp(gap))
 		due = append(due, at)
-		return Arrival{at, 0, 1}, true
+		return Arrival{Due: at, Source: 0, Takes: 1}, true
 	}
 	Run(p, []plan.Limits{limits}, 100*time.Hour, []Function{{Fixed(0), y.dist}}, seed, next, func(f *engine.Effect, events []int64) {
 		switch {

@@ -457,7 +457,7 @@ func (m *Model) drawJourney(c *paint.Canvas, y int) {
 		if strings.Contains(l, "fails  ") || x.Bad && !strings.Contains(l, "holds  ") {
 			style = paint.Bad
 		}
-		why = append(why, paint.Wrap(paint.Rows(style, proc.Harmless(l)), m.w-half-3)...)
+		why = append(why, paint.Rows(style, strings.Split(ansi.Wrap(proc.Harmless(l), m.w-half-3, ""), "\n")...)...)
 	}
 	for i, row := range why[:min(len(why), rows)] {
 		c.PutRow(half+2, y+1+i, m.w-1, row)
