@@ -179,7 +179,7 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.keys("f")
 	x.wait("1 unmatched")
 	x.keys("Escape")
-	x.gone("stop 2 of 2")
+	x.wait("curl -T FILE")
 	x.keys("q")
 	x.restored(0)
 }
