@@ -119,21 +119,23 @@ func (x *Items) own(s int) (out []*Item) {
 // tells, and gives the event that tells of it.
 func (s *Standing) bring(f *Firing, p *payload.Payload) (*payload.Payload, error) {
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	at := f.Item.Source
-	if at >= len(s.Whole.Sources) || s.Whole.Sources[at].Kind != plan.Storage || f.Origin == InStorage {
+	at, sources, store := f.Item.Source, s.Whole.Sources, s.Objects
+	s.mu.Unlock()
+	if at >= len(sources) || sources[at].Kind != plan.Storage || f.Origin == InStorage {
 		return p, nil
 	}
-	out, err := s.bringObject(&s.Whole.Sources[at], p, f.Item.Set)
-	if err == nil && f.Item.File != "" {
+	out, err := bringObject(store, &sources[at], p, f.Item.Set) // it may be large
+	if err == nil && out != p {
+		s.mu.Lock()
 		s.Items.reread()
+		s.mu.Unlock()
 	}
 	return out, err
 }
 
 // bringObject stores what a payload has to be an event of a storage source: the
 // bytes that its event refers to, or its data.
-func (d *Desk) bringObject(src *plan.Source, p *payload.Payload, set string) (*payload.Payload, error) {
+func bringObject(store *objects.Store, src *plan.Source, p *payload.Payload, set string) (*payload.Payload, error) {
 	if p.Event == nil {
 		return nil, fmt.Errorf("it is an HTTP request, and %s is a source of the kind storage", src.Name)
 	}
@@ -156,7 +158,7 @@ func (d *Desk) bringObject(src *plan.Source, p *payload.Payload, set string) (*p
 		defer f.Close()
 		from = f
 	case isObject:
-		if there, ok := d.Objects.Find(src.Bucket, key); ok {
+		if there, ok := store.Find(src.Bucket, key); ok {
 			there.Action = told.Action
 			return telling(p, there), nil
 		}
@@ -170,7 +172,7 @@ func (d *Desk) bringObject(src *plan.Source, p *payload.Payload, set string) (*p
 			key = strings.Trim(set, "/") + "/" + p.Event.ID + extensionOf(kind)
 		}
 	}
-	kept, err := d.Objects.KeepFrom(src.Bucket, key, kind, from)
+	kept, err := store.KeepFrom(src.Bucket, key, kind, from)
 	if err != nil {
 		var why *objects.Refusal
 		if errors.As(err, &why) {
@@ -251,7 +253,7 @@ func (d *Desk) bringAllObjects(drill *plan.Drill) (*plan.Project, *plan.Drill, e
 		set.Payloads = slices.Clone(set.Payloads)
 		for n := range set.Payloads {
 			x := &set.Payloads[n]
-			brought, err := d.bringObject(&p.Sources[f.Source], x, set.Name)
+			brought, err := bringObject(d.Objects, &p.Sources[f.Source], x, set.Name)
 			if err != nil {
 				return nil, nil, fmt.Errorf("%s#%d cannot be brought to %s: %w", set.Name, n+1, p.Sources[f.Source].Name, err)
 			}

@@ -238,8 +238,10 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case fireview.Note:
 		s.note, s.good = msg.Text, !msg.Bad
 	case fireview.Map:
-		s.view = onWiring
-		s.wiring.Choose(msg.Item)
+		if msg.Item != nil { // it may have gone meanwhile
+			s.wiring.Choose(msg.Item)
+			return s, s.show(onWiring)
+		}
 	case wiringview.Export:
 		return s, s.exportMap(msg.Path)
 	case setsview.Fire:
@@ -531,8 +533,9 @@ func (s *shell) draw() string {
 
 // drawTop draws the name, the views and what goes on, and the roster.
 func (s *shell) drawTop(c *paint.Canvas) {
-	x := -2
+	x, gap := -1, 2
 	if s.w >= 100 { // where there is little room, it is for what goes on
+		gap = 3
 		x = c.Put(1, 0, paint.Warm, "night drill")
 	}
 	if s.w >= 120 {
@@ -543,7 +546,7 @@ func (s *shell) drawTop(c *paint.Canvas) {
 		if t.view == s.view {
 			style = paint.Active
 		}
-		x = c.Put(x+3, 0, paint.Key, t.key)
+		x = c.Put(x+gap, 0, paint.Key, t.key)
 		x = c.Put(x+1, 0, style, t.name)
 	}
 	title := map[view]func() (paint.Style, string){onSets: s.sets.Title, onWiring: s.wiring.Title, onFire: s.fire.Title, onDrill: s.drill.Title, onFindings: s.findings.Title}[s.view]
@@ -551,7 +554,7 @@ func (s *shell) drawTop(c *paint.Canvas) {
 	if s.preparing != "" {
 		style, text = paint.Warm, s.preparing
 	}
-	room := s.w - x - 4
+	room := s.w - x - 3
 	c.Right(s.w-1, 0, style, ansi.Truncate(text, room, "…"))
 	s.drawRoster(c, 1)
 }
@@ -737,7 +740,7 @@ func (s *shell) drawHelp(c *paint.Canvas) {
 	switch s.view {
 	case onSets:
 		p := setsview.Keys
-		title, own = "1 Payloads", []key.Binding{p.Up, p.Left, p.Before, p.Go, p.Fire, p.Gets, p.Keep, p.Reseed, p.Mode, p.Back}
+		title, own = "1 Payloads", []key.Binding{p.Up, p.Left, p.Before, p.Go, p.Fire, p.Map, p.Gets, p.Keep, p.Reseed, p.Mode, p.Back}
 	case onWiring:
 		g := wiringview.Keys
 		title, own = "2 Wiring", []key.Binding{g.Up, g.Put, g.Next, g.Fire, g.Close, g.Again, g.Clock, g.Export}

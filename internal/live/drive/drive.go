@@ -84,7 +84,10 @@ type Driver struct {
 	sorter     *plan.Sorter
 	taken      arrivalInfo      // the arrival that is being handed in
 	onward     []arrivalInfo    // the replies that are being sent on, in their order
+	fixed      int              // payloads that were there from the start
+	uses       map[int32]*reply // of those that were made of replies since
 	chained    map[uint64]int32 // numbers of the payloads that were made of replies
+	done       []int32          // payloads of which an event has ended in this step
 	longest    bool             // a chain was too long
 	extended   []int            // leases of each source
 	objects    Objects          // nil where there is no object store
@@ -165,10 +168,12 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 		r.rec.Budgets = append(r.rec.Budgets, b.Text)
 	}
 	r.sorter, r.extended, r.chained = p.NewSorter(), make([]int, len(p.Sources)), map[uint64]int32{}
+	r.uses = map[int32]*reply{}
 	first := map[int]int32{}
 	for i := range d.Feeds {
 		r.feed(&d.Feeds[i], i, first)
 	}
+	r.fixed = len(r.payloads)
 	r.levels = make([]measure.Level, len(p.Functions))
 	return r
 }
@@ -409,6 +414,7 @@ func (d *Driver) stepLocked(in engine.Input, self *slot) *job {
 	}
 	d.level(now, false)
 	d.forget()
+	d.release()
 	if wake := d.nextWake(now); wake < d.asleep {
 		d.asleep = wake
 		d.kick.ring()
@@ -635,6 +641,9 @@ func (d *Driver) take(f *engine.Effect) {
 		info.steps = d.events[f.From].steps + 1
 	}
 	a.Arrived = f.At
+	if u := d.uses[a.Payload]; u != nil {
+		u.events++
+	}
 	if info.caller >= 0 && d.payloads[a.Payload].Async() { // it has its answer: 202
 		d.feeds[info.feed].Answered(int(info.caller), f.At)
 		info.caller = -1
@@ -649,8 +658,14 @@ func (d *Driver) answer(f *engine.Effect) {
 	if f.Outcome == engine.Rejected {
 		e.pause = max(e.pause, retryAfter)
 	}
-	if e.open--; e.open == 0 && e.feed >= 0 && e.caller >= 0 {
+	if e.open--; e.open > 0 {
+		return
+	}
+	if e.feed >= 0 && e.caller >= 0 {
 		d.feeds[e.feed].Answered(int(e.caller), f.At.Add(e.pause))
+	}
+	if n := d.rec.Arrivals[f.Event].Payload; int(n) >= d.fixed {
+		d.done = append(d.done, n)
 	}
 }
 

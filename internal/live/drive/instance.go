@@ -295,6 +295,7 @@ type job struct {
 	tries      []*Try   // of a standing desk
 	ids        []string // of a batch's events, in order
 	subject    string   // of the first
+	lose       []int64  // events of which the acknowledgement is to be lost
 	payload    *payload.Payload
 	expect     *payload.Expect // of the answer; nil for nothing
 }
@@ -328,6 +329,11 @@ func (d *Driver) build(f *engine.Effect, fn *plan.Function) *job {
 	first, _ := d.payloadOf(ids[0])
 	if first.Event != nil {
 		j.subject = first.Event.Subject
+	}
+	for _, id := range ids {
+		if d.tracks == nil && d.events[id].lose {
+			j.lose = append(j.lose, id)
+		}
 	}
 	if d.tracks == nil && len(ids) == 1 {
 		j.payload, j.expect = first, d.expects[d.rec.Arrivals[ids[0]].Payload]
@@ -450,8 +456,11 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 	}
 	if in.Kind == engine.Answered {
 		d.sendOn(&in, j.event, sent)
-		if d.tracks == nil && d.events[j.event].lose {
-			d.events[j.event].lose, in.AckLost = false, true
+		good := in.Status < 500 && (d.p.Sources[s.cur.Source].Kind == plan.HTTP || in.Status >= 200 && in.Status < 300)
+		for _, id := range j.lose {
+			if good && d.events[id].lose {
+				d.events[id].lose, in.AckLost = false, true
+			}
 		}
 	}
 	defer func() { d.onward = nil }() // what the engine made nothing of

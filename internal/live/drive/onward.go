@@ -129,10 +129,35 @@ func (d *Driver) chainedPayload(p *payload.Payload) int32 {
 		n = int32(len(d.payloads))
 		d.chained[key] = n
 		kept := *p
+		d.uses[n] = &reply{key: key}
 		d.payloads, d.expects = append(d.payloads, &kept), append(d.expects, nil)
-		d.rec.Payloads = append(d.rec.Payloads, measure.Payload{Set: "replies", N: len(d.chained), Label: kept.Label(), Blob: d.keep(eventText(&kept))})
+		d.rec.Payloads = append(d.rec.Payloads, measure.Payload{Set: "replies", N: len(d.payloads) - d.fixed, Label: kept.Label(), Blob: d.keep(eventText(&kept))})
 	}
 	return n
+}
+
+// reply counts the events of a payload that was made of a reply.
+type reply struct {
+	key    uint64
+	events int
+}
+
+// release lets go of what replies were sent on as, once no event of it is open:
+// a run may have any number of them.
+func (d *Driver) release() {
+	for _, n := range d.done {
+		u := d.uses[n]
+		if u == nil {
+			continue
+		}
+		if u.events--; u.events > 0 {
+			continue
+		}
+		delete(d.uses, n)
+		delete(d.chained, u.key)
+		d.payloads[n] = &payload.Payload{}
+	}
+	d.done = d.done[:0]
 }
 
 // Wires gives what waits on each wire of each source now.

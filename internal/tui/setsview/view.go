@@ -23,7 +23,7 @@ import (
 type Fire struct{ Key string }
 
 // Keys are the keys of the view.
-var Keys = struct{ Up, Down, Left, Right, PageUp, PageDown, Before, After, Go, Fire, Keep, Gets, Reseed, Mode, Back key.Binding }{
+var Keys = struct{ Up, Down, Left, Right, PageUp, PageDown, Before, After, Go, Fire, Map, Keep, Gets, Reseed, Mode, Back key.Binding }{
 	Up:       key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓", "choose, scroll")),
 	Down:     key.NewBinding(key.WithKeys("down")),
 	Left:     key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "from pane to pane")),
@@ -34,6 +34,7 @@ var Keys = struct{ Up, Down, Left, Right, PageUp, PageDown, Before, After, Go, F
 	After:    key.NewBinding(key.WithKeys(".", ">")),
 	Go:       bind("go to payload n", "n"),
 	Fire:     bind("send it to Fire", "enter"),
+	Map:      bind("show its way on the map", "w"),
 	Keep:     bind("keep it under a name", "k"),
 	Gets:     bind("what the function gets", "g"),
 	Reseed:   bind("make with another seed", "s"),
@@ -253,7 +254,9 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	case is(Keys.Gets):
 		m.gets, m.pageOf = !m.gets, nil
 	case is(Keys.Fire):
-		return m.fire()
+		return m.fire(false)
+	case is(Keys.Map):
+		return m.fire(true)
 	case is(Keys.Keep):
 		return m.keep()
 	}
@@ -332,8 +335,8 @@ func (m *Model) source(set *payload.Set) (string, bool) {
 	return "", false
 }
 
-// fire sends the payload that is shown to Fire.
-func (m *Model) fire() tea.Cmd {
+// fire sends the payload that is shown to Fire, or to the map.
+func (m *Model) fire(onMap bool) tea.Cmd {
 	set, p := m.set(), m.payload()
 	if set == nil || p == nil {
 		return complain("There is nothing to send.")
@@ -343,6 +346,9 @@ func (m *Model) fire() tea.Cmd {
 		return complain("No source takes what is in %s; add one to the project.", set.Name)
 	}
 	item := m.s.Offer(source, set, m.n, p, m.mode != "")
+	if onMap {
+		return func() tea.Msg { return fireview.Map{Item: m.s.Find(item)} }
+	}
 	return func() tea.Msg { return Fire{item} }
 }
 
@@ -390,7 +396,7 @@ func (m *Model) Title() (paint.Style, string) {
 
 // Help gives the keys that work now.
 func (m *Model) Help() []key.Binding {
-	list := []key.Binding{Keys.Up, Keys.Left, Keys.Before, Keys.Fire, Keys.Gets, Keys.Keep, Keys.Go}
+	list := []key.Binding{Keys.Up, Keys.Left, Keys.Before, Keys.Fire, Keys.Map, Keys.Gets, Keys.Keep, Keys.Go}
 	if set := m.set(); set != nil && set.Maker != nil {
 		list = append(list, Keys.Reseed, Keys.Mode)
 		if m.mode != "" {

@@ -19,12 +19,13 @@ import (
 // screen is the view over a real desk.
 type screen struct {
 	*Model
-	t     *testing.T
-	dir   string
-	stand *desk.Standing
-	note  string
-	asked *fireview.Ask
-	fired string
+	t      *testing.T
+	dir    string
+	stand  *desk.Standing
+	note   string
+	asked  *fireview.Ask
+	fired  string
+	mapped *desk.Item // put on the map
 }
 
 func open(t *testing.T, w, h int) *screen {
@@ -80,6 +81,8 @@ func (x *screen) do(cmd tea.Cmd) {
 		x.note = msg.Text
 	case fireview.Ask:
 		x.asked = &msg
+	case fireview.Map:
+		x.mapped = msg.Item
 	case Fire:
 		x.fired = msg.Key
 	default:
@@ -175,6 +178,9 @@ func TestMadeOtherwise(t *testing.T) {
 	x.press("enter")
 	if x.fired != "jobs made#1" {
 		t.Errorf("sent to Fire: %q", x.fired)
+	}
+	if x.press("w"); x.mapped == nil || x.mapped.Key() != "jobs made#1" {
+		t.Errorf("on the map: %+v", x.mapped)
 	}
 }
 

@@ -50,6 +50,7 @@ type Model struct {
 	elapsed  time.Duration                      // of it
 	run      *measure.Run                       // the last one that was seen whole
 	now      time.Time
+	counted  time.Time // when the traffic was counted
 	journey  []desk.Stop
 	stop     int
 	item     *desk.Item   // that is on the map, where it can be fired
@@ -84,12 +85,15 @@ func (m *Model) Run(r *measure.Run) { m.run = r }
 // Resize tells the view its room.
 func (m *Model) Resize(w, h int) { m.w, m.h = w, h }
 
+// countEvery is the least time between two counts of the traffic.
+const countEvery = 90 * time.Millisecond
+
 // Refresh takes in what has changed at the desk.
 func (m *Model) Refresh() {
 	m.plan = m.s.Plan()
 	m.now = time.Now()
-	if m.drill == nil {
-		m.traffic = m.s.Traffic()
+	if m.drill == nil && m.now.Sub(m.counted) >= countEvery {
+		m.traffic, m.counted = m.s.Traffic(), m.now
 	}
 	for side, n := range []int{m.sources(), m.functions()} {
 		m.at[side] = max(min(m.at[side], n-1), 0)
