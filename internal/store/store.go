@@ -377,7 +377,7 @@ func (s *Store) Load(id string) (*measure.Run, error) {
 	if err := errors.Join(errs...); err != nil {
 		return nil, fmt.Errorf("run %s is damaged: %w", id, err)
 	}
-	for i := range r.Arrivals { // of a run that was cut off, payloads that were made on the way are not known
+	for i := 0; i < len(r.Arrivals) && !r.Finished; i++ { // of a run that was cut off, payloads that were made on the way are not known
 		for int(r.Arrivals[i].Payload) >= len(r.Payloads) {
 			r.Payloads = append(r.Payloads, measure.Payload{Set: "replies", N: 1, Label: "a reply that was sent on"})
 		}

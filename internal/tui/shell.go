@@ -533,7 +533,7 @@ func (s *shell) draw() string {
 
 // drawTop draws the name, the views and what goes on, and the roster.
 func (s *shell) drawTop(c *paint.Canvas) {
-	x, gap := -1, 2
+	x, gap := 0, 1
 	if s.w >= 100 { // where there is little room, it is for what goes on
 		gap = 3
 		x = c.Put(1, 0, paint.Warm, "night drill")
