@@ -287,6 +287,9 @@ func TestADrillIsChosenAndStopped(t *testing.T) {
 	x.restored(0)
 }
 
+// answered is what a lane says that had answers.
+var answered = regexp.MustCompile(` [1-9]\d* calls?`)
+
 // Ctrl-C in the middle, and a signal from outside: the terminal is restored,
 // no process is left, the run is there.
 func TestBrokenOff(t *testing.T) {
@@ -299,7 +302,8 @@ func TestBrokenOff(t *testing.T) {
 			x.keys("4")
 			x.wait("Which drill?")
 			x.keys("Down", "Enter")
-			x.wait("● endless", "▁", "warm")
+			x.wait("● endless", "▁")
+			x.until("with an answer", func() bool { return answered.MatchString(x.pane()) })
 			code := 130
 			switch by {
 			case "Ctrl-C":

@@ -174,6 +174,7 @@ func TestTheWayOfAnEvent(t *testing.T) {
 	x.press("f")
 	x.until("gate: done")
 	x.press("space", "space", "space", "space", "space", "space")
+	x.until("1 done")
 	x.shows("stop 6 of 6", "the reply goes on to scans", "1 done", "done, ")
 	x.press("left", "left", "left")
 	x.shows("stop 3 of 6", "load: done, warm")
