@@ -107,6 +107,7 @@ func RunSteps(p *plan.Project, r *measure.Run, event int64) (out []Step) {
 				for v := range r.Invocations {
 					if inv := &r.Invocations[v]; inv.ID == t.Invocation {
 						x.Status, x.Class = int(inv.Status), inv.Class
+						x.Tried = append(x.Tried, triedWords(int(t.N), t.Result, int(inv.Status), inv.Done.Sub(inv.Assigned), ""))
 						if first {
 							x.Waited, first = inv.Assigned.Sub(a.Due), false
 						}
@@ -199,7 +200,7 @@ func Journey(steps []Step) (out []Stop) {
 			end.Text += fmt.Sprintf(", status %d", x.Status)
 		}
 		if x.Attempts > 1 {
-			end.Lines = append(end.Lines, fmt.Sprintf("it took %d attempts", x.Attempts))
+			end.Lines = append(append(end.Lines, fmt.Sprintf("it took %d attempts", x.Attempts)), x.Tried...)
 		}
 		if len(x.Out) > 0 {
 			end.Lines = append(end.Lines, "out  "+payload.Short(oneLine(string(x.Out)), 300))

@@ -54,11 +54,10 @@ func (s *Standing) serveObjects() {
 	if len(buckets(s.Loaded)) == 0 {
 		return
 	}
-	var note string
 	var err error
 	if s.Objects.Address() == "" {
 		s.Objects.Tell(s.objectChanged)
-		note, err = s.Objects.Listen(objects.Usual)
+		_, err = s.Objects.Listen(objects.Usual) // where it really listens is on the screen
 	}
 	if err == nil {
 		err = s.Objects.Watch()
@@ -67,8 +66,6 @@ func (s *Standing) serveObjects() {
 	defer s.mu.Unlock()
 	if s.Items.reread(); err != nil {
 		s.trouble = err.Error()
-	} else if note != "" && s.trouble == "" {
-		s.trouble = note
 	}
 }
 

@@ -25,6 +25,7 @@ type Step struct {
 	Function string           // "" where no wire took it
 	Class    engine.Class
 	Attempts int
+	Tried    []string // each of them, in words
 	Outcome  engine.Outcome
 	Over     bool
 	Status   int           // of the last reply, 0 without one
@@ -35,7 +36,6 @@ type Step struct {
 	Why      string        // what went wrong, in words
 	Hint     string        // the usual mistake, where it looks like one
 	Trials   []plan.WireTrial
-	try      *drive.Try
 }
 
 // Whole is closed when a firing is over with all that was made of it: dead
@@ -116,7 +116,10 @@ func stepsOf(p *plan.Standing, t *drive.Track, depth int, now clock.Time) (out [
 			if x.Attempts == 0 {
 				x.Waited = y.Invocation.Assigned.Sub(t.Arrived)
 			}
-			x.Attempts, x.try, x.Class = max(x.Attempts, int(y.N)), y, y.Invocation.Class
+			x.Attempts, x.Class = max(x.Attempts, int(y.N)), y.Invocation.Class
+			if y.Over {
+				x.Tried = append(x.Tried, triedWords(int(y.N), y.Result, int(y.Invocation.Status), y.Invocation.Done.Sub(y.Invocation.Assigned), y.Why))
+			}
 			if y.Why != "" || y.Result != engine.OK {
 				if x.Why = y.Why; x.Why == "" {
 					x.Why = y.Result.String()
@@ -143,6 +146,21 @@ func stepsOf(p *plan.Standing, t *drive.Track, depth int, now clock.Time) (out [
 		out = append(out, x)
 	}
 	return out
+}
+
+// triedWords says how one attempt ended.
+func triedWords(n int, r engine.Result, status int, took time.Duration, why string) string {
+	text := fmt.Sprintf("attempt %d: %v", n, r)
+	if status > 0 {
+		text += fmt.Sprintf(", status %d", status)
+	}
+	if took > 0 {
+		text += fmt.Sprintf(", after %v", took.Round(10*time.Microsecond))
+	}
+	if why != "" {
+		text += ": " + why
+	}
+	return text
 }
 
 const doubled = "what went in is JSON inside a JSON string: it was encoded twice on its way, such as by a function that turns its reply into text before it is encoded"

@@ -185,7 +185,7 @@ type Source struct {
 	CatchUp      bool            // schedule: times that were missed while the program slept are made up for, once
 
 	CORS  *CORS  // http: nil for none
-	Token string // http: the bearer token that is wanted; "" for none
+	Token string `json:"-"` // http: the bearer token that is wanted; "" for none. A journal does not have it
 }
 
 // CORS says which browsers' pages may ask (Fetch Standard §3.2).

@@ -88,6 +88,7 @@ type Driver struct {
 	uses       map[int32]*reply // of those that were made of replies since
 	chained    map[uint64]int32 // numbers of the payloads that were made of replies
 	done       []int32          // payloads of which an event has ended in this step
+	missed     []bool           // of each source: an event that no wire took was explained
 	longest    bool             // a chain was too long
 	extended   []int            // leases of each source
 	objects    Objects          // nil where there is no object store
@@ -168,7 +169,7 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 		r.rec.Budgets = append(r.rec.Budgets, b.Text)
 	}
 	r.sorter, r.extended, r.chained = p.NewSorter(), make([]int, len(p.Sources)), map[uint64]int32{}
-	r.uses = map[int32]*reply{}
+	r.uses, r.missed = map[int32]*reply{}, make([]bool, len(p.Sources))
 	first := map[int]int32{}
 	for i := range d.Feeds {
 		r.feed(&d.Feeds[i], i, first)
@@ -601,6 +602,10 @@ func (d *Driver) carryOut(f *engine.Effect, self *slot) *job {
 			break
 		}
 		d.rec.Deliveries = append(d.rec.Deliveries, measure.Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At, Source: f.Source, Wire: f.Wire, Attempts: f.Attempt, Outcome: f.Outcome})
+		if f.Outcome == engine.Unmatched && !d.missed[f.Source] {
+			d.missed[f.Source] = true
+			d.explainMiss(f)
+		}
 		d.answer(f)
 	case engine.Extended:
 		d.extended[d.instances[f.Instance].slots[f.Slot].cur.Source]++
@@ -609,6 +614,14 @@ func (d *Driver) carryOut(f *engine.Effect, self *slot) *job {
 		close(d.ended)
 	}
 	return nil
+}
+
+// explainMiss notes why no wire took the first of a source's events that none took.
+func (d *Driver) explainMiss(f *engine.Effect) {
+	p := d.payloads[d.rec.Arrivals[f.Event].Payload]
+	if why := d.p.NearestMiss(int(f.Source), p); why != "" {
+		d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("%s: no wire took %s: %s", d.p.Sources[f.Source].Name, payload.Short(p.Label(), 100), why))
+	}
 }
 
 // cutOff settles an invocation that its instance, or the run, did not outlive.
