@@ -30,7 +30,7 @@ type fix struct {
 func newPosition() http.Handler {
 	p := &position{routes: map[string][]leg{}}
 	for i, vessel := range []string{"Kittiwake", "Heron", "Petrel", "Tern", "Dunlin", "Eider"} {
-		const steps = 20_000
+		const steps = 8_000
 		route := make([]leg, steps)
 		left := 0.0
 		for n := steps - 1; n >= 0; n-- {
@@ -73,7 +73,7 @@ func (p *position) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 		best := math.Inf(1)
 		left := 0.0
-		for n := 0; n < len(route); n += 50 {
+		for n := 0; n < len(route); n += 20 {
 			if d := miles(f.Data.Lat, f.Data.Lon, route[n].lat, route[n].lon); d < best {
 				best, left = d, route[n].left
 			}

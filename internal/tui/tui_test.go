@@ -153,7 +153,7 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.wait("── cargo ─", "curl -T FILE http://127.0.0.1:")
 	x.keys("4")
 	// to its end: the findings open by themselves
-	pane := x.wait("what this run says", "quote answers cold in", "budgets")
+	pane := x.wait("what this run says", "quote answers", "budgets")
 	id := regexp.MustCompile(`run (\S+) `).FindStringSubmatch(pane)
 	if id == nil {
 		t.Fatalf("which run?\n%s", pane)
