@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"bytes"
 	"fmt"
 	"slices"
 	"strings"
@@ -18,6 +19,7 @@ type Notable struct {
 	Source string
 	Label  string
 	What   string // why it is notable
+	Dead   bool   // it was given up, and is a dead letter
 }
 
 // mostNotable bounds the events of one kind that are listed.
@@ -29,7 +31,7 @@ const mostNotable = 30
 func NotableEvents(r *measure.Run) (out []Notable) {
 	add := func(event int64, what string) {
 		a := &r.Arrivals[event]
-		out = append(out, Notable{event, r.Sources[a.Source].Name, r.Payloads[a.Payload].Label, what})
+		out = append(out, Notable{event, r.Sources[a.Source].Name, r.Payloads[a.Payload].Label, what, what == outcomeWord(engine.DeadLettered)})
 	}
 	for _, o := range []engine.Outcome{engine.Unmatched, engine.DeadLettered, engine.Failed, engine.Expired, engine.Skipped, engine.Rejected, engine.Abandoned} {
 		n := 0
@@ -66,8 +68,9 @@ func rootOf(r *measure.Run, event int64) int64 {
 	return event
 }
 
-// RunSteps gives the steps of a run's event, as Trace does of a firing.
-func RunSteps(p *plan.Project, r *measure.Run, event int64) (out []Step) {
+// RunSteps gives the steps of a run's event, as Trace does of a firing. blob gives
+// the bytes that the run kept by their number.
+func RunSteps(p *plan.Project, r *measure.Run, event int64, blob func(int32) []byte) (out []Step) {
 	made := map[int64][]int64{}
 	for i := range r.Arrivals {
 		if a := &r.Arrivals[i]; a.From >= 0 && a.Origin != engine.FromFault {
@@ -107,6 +110,9 @@ func RunSteps(p *plan.Project, r *measure.Run, event int64) (out []Step) {
 				for v := range r.Invocations {
 					if inv := &r.Invocations[v]; inv.ID == t.Invocation {
 						x.Status, x.Class = int(inv.Status), inv.Class
+						if _, body, ok := bytes.Cut(blob(inv.Reply), []byte("\n\n")); ok {
+							x.Out = body
+						}
 						x.Tried = append(x.Tried, triedWords(int(t.N), t.Result, int(inv.Status), inv.Done.Sub(inv.Assigned), ""))
 						if first {
 							x.Waited, first = inv.Assigned.Sub(a.Due), false
@@ -187,7 +193,11 @@ func Journey(steps []Step) (out []Stop) {
 			continue
 		}
 		wire := fmt.Sprint(x.Wire + 1)
-		out = append(out, Stop{Source: x.Source, Wire: wire, Text: fmt.Sprintf("the wire to %s takes it", x.Function), Lines: appendTexts(trialLines(x, x.Wire), waitedFor(x))})
+		into := ""
+		if x.Payload != nil && x.Payload.Size() > 0 {
+			into = "in   " + payload.Short(oneLine(string(x.Payload.Data())), 300)
+		}
+		out = append(out, Stop{Source: x.Source, Wire: wire, Text: fmt.Sprintf("the wire to %s takes it", x.Function), Lines: appendTexts(trialLines(x, x.Wire), waitedFor(x), into)})
 		end := Stop{Source: x.Source, Wire: wire, Function: x.Function, Text: x.Function + ": under way"}
 		if x.Over {
 			end.Text = fmt.Sprintf("%s: %s", x.Function, outcomeWord(x.Outcome))

@@ -37,7 +37,7 @@ sources:
   passes: {kind: queue, wires: [{to: gate}]}
   doubled: {kind: queue, attempts: 1, wires: [{to: strict}]}
   fixes: {kind: stream, partitions: 2, key: /vessel, batch: {max: 4}, attempts: 2, backoff: 1ms, on_failure: split, dead_letter: odd, wires: [{to: reader}]}
-  odd: {kind: queue}
+  odd: {kind: queue, wires: [{to: gate}]}
   nightly: {kind: schedule, cron: "30 1 * * *", zone: Europe/Lisbon, wires: [{to: gate}]}
   fares: {kind: http, token: open-sesame, cors: {origins: ["http://pages.example"], headers: [x-desk], expose: [x-took], max_age: 1m}, wires: [{to: gate, when: {method: GET, path: "/fare/{to}"}}, {to: gate, when: {method: PUT, path: "/fare/{to}", header: {x-desk: "*"}}}]}
 payloads:
@@ -59,6 +59,7 @@ drills:
 type harbour struct {
 	mu   sync.Mutex
 	seen []string
+	dead string // where a dead letter came from and why
 }
 
 func (h *harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -66,6 +67,9 @@ func (h *harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	h.mu.Lock()
 	h.seen = append(h.seen, r.URL.Path+" "+string(body))
 	n := len(h.seen)
+	if of := r.Header.Get("Ce-Deadletterof"); of != "" {
+		h.dead = fmt.Sprint(of, " ", r.Header.Get("Ce-Deadletterreason"), " ", r.Header.Get("Ce-Deadletterstatus"), " ", r.Header.Get("Ce-Deadletterattempts"))
+	}
 	h.mu.Unlock()
 	switch r.URL.Path {
 	case "/load":
@@ -73,7 +77,7 @@ func (h *harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		_ = json.Unmarshal(body, &o)
 		reply, err := http.Get(o.URL)
 		if err != nil {
-			http.Error(w, err.Error(), 502)
+			http.Error(w, err.Error(), http.StatusBadGateway)
 			return
 		}
 		text, _ := io.ReadAll(reply.Body)
@@ -84,11 +88,11 @@ func (h *harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		fmt.Fprintf(w, `{"pass":%q,"fits":%v}`, strings.TrimSpace(string(text)), !strings.Contains(string(text), "heavy"))
 	case "/strict":
 		if json.Unmarshal(body, &struct{}{}) != nil {
-			http.Error(w, "no object", 422)
+			http.Error(w, "no object", http.StatusUnprocessableEntity)
 		}
 	case "/reader":
 		if strings.Contains(string(body), "slipped") {
-			http.Error(w, "a position that cannot be", 422)
+			http.Error(w, "a position that cannot be", http.StatusUnprocessableEntity)
 		}
 	default:
 		w.Header().Set("X-Took", "1")
@@ -280,6 +284,10 @@ func TestADrillOfAllKinds(t *testing.T) {
 	if text := strings.Join(p.Warnings, "\n"); !strings.Contains(text, "nightly: 01:30 does not exist on 2026-03-29") || !strings.Contains(text, "cargo: no wire took storage.object.created in/b.CSV: nearest is the wire to load") {
 		t.Errorf("warnings %s", text)
 	}
+	if h.mu.Lock(); !strings.HasPrefix(h.dead, "fixes bad%20status 422 ") && !strings.HasPrefix(h.dead, "fixes bad status 422 ") {
+		t.Errorf("the dead letter says %q", h.dead)
+	}
+	h.mu.Unlock()
 	// records of a vessel came in their order: whatever was read was read once more only after a failure
 	h.mu.Lock()
 	defer h.mu.Unlock()

@@ -123,6 +123,13 @@ type eventInfo struct {
 	pause  time.Duration
 	steps  int32 // of the chain that led to it
 	lose   bool  // the acknowledgement of its first good attempt is lost
+	last   attempt
+}
+
+// attempt is how the last attempt of an event ended: what a dead letter says.
+type attempt struct {
+	n, status int32
+	result    engine.Result
 }
 
 type arrivalInfo struct {
@@ -595,6 +602,7 @@ func (d *Driver) carryOut(f *engine.Effect, self *slot) *job {
 			break
 		}
 		d.rec.Attempts = append(d.rec.Attempts, measure.Attempt{Event: f.Event, Invocation: f.Invocation, Source: f.Source, Wire: f.Wire, N: f.Attempt, Result: f.Result})
+		d.events[f.Event].last = attempt{f.Attempt, f.Status, f.Result}
 		d.cutOff(f)
 	case engine.Ended:
 		if d.tracks != nil {
@@ -645,7 +653,7 @@ func (d *Driver) take(f *engine.Effect) {
 	a, info := d.taken.arrival, d.taken.info
 	switch f.Origin {
 	case engine.FromDeadLetter:
-		a, info = d.rec.Arrivals[f.From], eventInfo{feed: -1, caller: -1, steps: d.events[f.From].steps, open: int32(len(d.p.Sources[f.Source].Wires))}
+		a, info = d.rec.Arrivals[f.From], eventInfo{feed: -1, caller: -1, steps: d.events[f.From].steps, last: d.events[f.From].last, open: int32(len(d.p.Sources[f.Source].Wires))}
 		a.Due, a.From, a.Source, a.Origin, a.Fault = f.At, f.From, f.Source, f.Origin, 0
 	case engine.FromReply:
 		a, info = d.onward[0].arrival, d.onward[0].info

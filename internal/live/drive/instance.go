@@ -352,10 +352,39 @@ func (d *Driver) build(f *engine.Effect, fn *plan.Function) *job {
 			again.ID = fmt.Sprintf("%s~%d", again.ID, round+1)
 			events[i] = &again
 		}
+		if of, last, ok := d.deadLetter(id); ok {
+			events[i] = withReason(events[i], of, last)
+		}
 		j.ids = append(j.ids, events[i].ID)
 	}
 	j.message = carry.Build(fn, nil, events, d.p.Sources[f.Source].BatchMax > 1)
 	return j
+}
+
+// deadLetter tells whether an event is a dead letter, of which source, and how
+// its last attempt there ended.
+func (d *Driver) deadLetter(event int64) (of string, last attempt, ok bool) {
+	if d.tracks != nil {
+		t := d.tracks[event]
+		return t.deadOf, t.last, t.deadOf != ""
+	}
+	a := &d.rec.Arrivals[event]
+	if a.Origin != engine.FromDeadLetter {
+		return "", attempt{}, false
+	}
+	return d.p.Sources[d.rec.Arrivals[a.From].Source].Name, d.events[event].last, true
+}
+
+// withReason gives a dead letter with attributes that say where it comes from and
+// why it was given up.
+func withReason(e *event.Event, of string, last attempt) *event.Event {
+	c := *e
+	c.Extensions = append(slices.Clone(c.Extensions), event.Field{Name: "deadletterof", Value: of},
+		event.Field{Name: "deadletterreason", Value: last.result.String()}, event.Field{Name: "deadletterattempts", Value: strconv.Itoa(int(last.n))})
+	if last.status > 0 {
+		c.Extensions = append(c.Extensions, event.Field{Name: "deadletterstatus", Value: strconv.Itoa(int(last.status))})
+	}
+	return &c
 }
 
 // payloadOf gives what an event carries, and how often its set had been used up.

@@ -40,8 +40,10 @@ type Track struct {
 	Ended   []measure.Delivery
 	Made    []*Track // dead letters that became events, and replies that were sent on
 	Origin  engine.Origin
-	Steps   int // of the chain that led to it
-	Left    int // deliveries without an outcome
+	Steps   int    // of the chain that led to it
+	Left    int    // deliveries without an outcome
+	deadOf  string // the source that gave it up; "" for none
+	last    attempt
 	whole   *whole
 	unclear int // attempts of which it is not known yet why they failed
 	done    chan struct{}
@@ -211,6 +213,9 @@ func (d *Driver) track(f *engine.Effect) {
 			shot.Payload, shot.Takes = x.payload, d.p.Takes(int(f.Source), x.payload)
 		}
 		t = &Track{Shot: shot, At: time.Now(), done: make(chan struct{}), Origin: f.Origin, Steps: from.Steps, whole: from.whole}
+		if f.Origin == engine.FromDeadLetter {
+			t.deadOf, t.last = d.p.Sources[from.Source].Name, from.last
+		}
 		if f.Origin == engine.FromReply {
 			t.Steps++
 		}
@@ -256,6 +261,7 @@ func (d *Driver) tries(f *engine.Effect, in *instance) (out []*Try) {
 // tried ends an attempt.
 func (d *Driver) tried(f *engine.Effect) {
 	t := d.tracks[f.Event]
+	t.last = attempt{f.Attempt, f.Status, f.Result}
 	if f.Instance < 0 { // lost to a failed start
 		x := &Try{Wire: f.Wire, N: f.Attempt, Function: f.Function, Began: time.Now(), Result: f.Result, Over: true}
 		t.Tries = append(t.Tries, x)

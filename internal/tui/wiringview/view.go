@@ -11,6 +11,7 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
+	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/desk"
@@ -249,6 +250,18 @@ func (m *Model) fire() tea.Cmd {
 	return nil
 }
 
+// blob gives bytes that the run kept.
+func (m *Model) blob(n int32) []byte {
+	switch {
+	case n <= 0:
+		return nil
+	case int(n) <= len(m.run.Blobs):
+		return m.run.Blobs[n-1]
+	}
+	data, _ := m.s.Runs.Blob(m.run.ID, n) // what is not there is not shown
+	return data
+}
+
 // mostChoices bounds the events that are offered.
 const mostChoices = 200
 
@@ -263,7 +276,9 @@ func (m *Model) offer() {
 	name := m.plan.Sources[at].Name
 	recent := m.s.Recent(100)
 	for _, v := range slices.Backward(recent) {
-		if v.Item.SourceName == name && v.Track != nil {
+		from := m.plan.SourceNamed(v.Item.SourceName)
+		dead := from >= 0 && m.plan.Sources[from].DeadLetter == at && v.Outcome() == engine.DeadLettered
+		if (v.Item.SourceName == name || dead) && v.Track != nil {
 			m.choices = append(m.choices, choice{label: v.Item.Label, what: fmt.Sprintf("fired %s, %v", v.At.Format("15:04:05"), v.Origin), firing: v.Firing, item: v.Item, bad: v.Track.Takes == 0})
 		}
 	}
@@ -282,7 +297,8 @@ func (m *Model) offer() {
 	}
 	if m.run != nil {
 		for _, x := range desk.NotableEvents(m.run) {
-			if x.Source == name {
+			from := m.plan.SourceNamed(x.Source)
+			if x.Source == name || x.Dead && from >= 0 && m.plan.Sources[from].DeadLetter == at {
 				m.choices = append(m.choices, choice{label: x.Label, what: "last run: " + x.What, event: x.Event + 1})
 			}
 		}
@@ -309,7 +325,7 @@ func (m *Model) chooseKey(k tea.KeyPressMsg) tea.Cmd {
 		switch {
 		case c.event > 0:
 			m.item, m.firing, m.stop = nil, nil, 0
-			m.journey = desk.Journey(desk.RunSteps(&m.plan.Project, m.run, c.event-1))
+			m.journey = desk.Journey(desk.RunSteps(&m.plan.Project, m.run, c.event-1, m.blob))
 		case c.firing != nil:
 			m.item, m.firing, m.stop, m.journey = c.item, c.firing, 0, nil
 			m.Refresh()
