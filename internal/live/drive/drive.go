@@ -223,7 +223,7 @@ func (d *Driver) feed(f *plan.Feed, n int, first map[int]int32) {
 			d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("%s: %d records that were there before the drill are not read, as it begins with new ones", src.Name, f.Retained))
 		} else {
 			d.feeds = append(d.feeds, &feed{Schedule: arrival.New([]arrival.Phase{{Pattern: arrival.Once}}, nil, f.Retained, 0, d.drill.Seed, uint64(n)),
-				source: x.source, first: x.first, faults: f.Faults, number: uint64(n) + 1<<32})
+				source: x.source, first: x.first, faults: f.Faults, number: uint64(n) + 1<<16})
 		}
 		if size > f.Retained {
 			x.first, size = x.first+int32(f.Retained), size-f.Retained
