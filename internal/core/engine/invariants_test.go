@@ -89,6 +89,7 @@ type history struct {
 	held      []bool
 	failing   map[uint64]int // deliveries of an invocation that failed
 	onward    int            // replies of this step that were sent on
+	heard     func(clock.Time, Input)
 }
 
 type key struct {
@@ -361,6 +362,9 @@ func (h *history) handle(now clock.Time, in Input) clock.Time {
 	case Release:
 		h.seen["released"]++
 		h.held[in.Function], h.changed[in.Function] = false, now
+	}
+	if h.heard != nil {
+		h.heard(now, in)
 	}
 	wake := h.e.Handle(now, in, &h.fx)
 	if h.keep {
