@@ -79,17 +79,10 @@ func picture(l *project.Loaded, path string, over bool) error {
 	return export.WiringFile(path, w, l.Project, over)
 }
 
-func plural(n int, word string) string {
-	if n == 1 {
-		return "1 " + word
-	}
-	return fmt.Sprintf("%d %ss", n, word)
-}
-
 // wiring says in a few lines what reaches which function.
 func wiring(w io.Writer, p *plan.Project) {
-	fmt.Fprintf(w, "%s: %s, %s, %s, %s. Nothing is wrong.\n", p.Name, plural(len(p.Functions), "function"),
-		plural(len(p.Sources), "source"), plural(len(p.Sets), "payload set"), plural(len(p.Drills), "drill"))
+	fmt.Fprintf(w, "%s: %s, %s, %s, %s. Nothing is wrong.\n", p.Name, desk.Plural(len(p.Functions), "function"),
+		desk.Plural(len(p.Sources), "source"), desk.Plural(len(p.Sets), "payload set"), desk.Plural(len(p.Drills), "drill"))
 	reached := map[int]bool{}
 	for i := range p.Sources {
 		s := &p.Sources[i]
@@ -126,13 +119,13 @@ func wiring(w io.Writer, p *plan.Project) {
 	}
 	for i := range p.Drills {
 		d := &p.Drills[i]
-		fmt.Fprintf(w, "\ndrill %s, %s\n", d.Name, plural(len(d.Budgets), "budget"))
+		fmt.Fprintf(w, "\ndrill %s, %s\n", d.Name, desk.Plural(len(d.Budgets), "budget"))
 		for n := range d.Feeds {
 			f := &d.Feeds[n]
 			span := p.Span(f).Round(100 * time.Millisecond)
 			if f.Clock != nil {
 				events, _, notes := plan.TimesOf(&p.Sources[f.Source], f.Clock, nil)
-				fmt.Fprintf(w, "  %s gets %s, %v of its clock: %s, over %v\n", p.Sources[f.Source].Name, p.FeedName(f), f.Clock.For, plural(len(events), "time"), span)
+				fmt.Fprintf(w, "  %s gets %s, %v of its clock: %s, over %v\n", p.Sources[f.Source].Name, p.FeedName(f), f.Clock.For, desk.Plural(len(events), "time"), span)
 				for _, note := range notes {
 					fmt.Fprintf(w, "    %s\n", note)
 				}

@@ -395,7 +395,7 @@ func printFiring(w io.Writer, s *desk.Standing, v *desk.Shown, x *fired) {
 		fmt.Fprintln(w, "\nreply")
 		printReply(w, r)
 	}
-	fmt.Fprintf(w, "\nlog, %s\n", plural(len(x.Log), "line"))
+	fmt.Fprintf(w, "\nlog, %s\n", desk.Plural(len(x.Log), "line"))
 	for _, l := range x.Log {
 		fmt.Fprintln(w, "  "+l)
 	}
@@ -436,7 +436,7 @@ func printTrace(w io.Writer, s *desk.Standing, v *desk.Shown) {
 			body []byte
 		}{{"in ", x.Payload.Data()}, {"out", x.Out}} {
 			if len(part.body) > 0 {
-				fmt.Fprintf(w, "%s  %s  %s\n", indent, part.name, proc.Harmless(payload.Short(strings.Join(strings.Fields(string(part.body)), " "), 160)))
+				fmt.Fprintf(w, "%s  %s  %s\n", indent, part.name, proc.Harmless(payload.Line(part.body, 160)))
 			}
 		}
 		for _, text := range []string{x.Why, x.Hint} {

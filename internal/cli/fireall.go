@@ -62,7 +62,7 @@ func fireAll(cmd *cobra.Command, d *desk.Desk, o desk.Order, junit string) error
 	if n == 0 {
 		return wrong(errors.New("no payload of the project has expectations; a set gets them by expect: in its settings, such as expect: {status: 200}"))
 	}
-	fmt.Fprintf(out, "%d of %s as expected\n", n-bad, plural(n, "answer"))
+	fmt.Fprintf(out, "%d of %s as expected\n", n-bad, desk.Plural(n, "answer"))
 	if junit != "" {
 		err := output(cmd, junit, func(w *bufio.Writer) error {
 			if _, err := w.WriteString(xml.Header); err != nil {

@@ -75,7 +75,7 @@ and parameters, and what --redact names. Equal secrets get equal stand-ins.`,
 }
 
 func reportImport(w io.Writer, name string, out *desk.Imported) {
-	fmt.Fprintf(w, "%s: %s from a recording of the kind %s, %d bytes in %s\n", name, plural(out.Count, "payload"), out.Kind, out.Bytes, out.File)
+	fmt.Fprintf(w, "%s: %s from a recording of the kind %s, %d bytes in %s\n", name, desk.Plural(out.Count, "payload"), out.Kind, out.Bytes, out.File)
 	reportSecrets(w, out.Tally)
 	for _, m := range out.Broken {
 		fmt.Fprintln(w, "left out: "+proc.Harmless(m.Error()))
@@ -153,9 +153,9 @@ func recordTo(cmd *cobra.Command, dir, name, to, listen string, pointers []strin
 	defer stop()
 	r.Stop(ctx)
 	found, failed := r.Report()
-	fmt.Fprintf(out, "%s recorded as %s\n", plural(r.Archive.Entries, "exchange"), name)
+	fmt.Fprintf(out, "%s recorded as %s\n", desk.Plural(r.Archive.Entries, "exchange"), name)
 	if n := r.Skipped.Load(); n > 0 {
-		fmt.Fprintf(out, "%s passed on without being recorded: they asked for another protocol\n", plural(int(n), "connection"))
+		fmt.Fprintf(out, "%s passed on without being recorded: they asked for another protocol\n", desk.Plural(int(n), "connection"))
 	}
 	reportSecrets(out, found)
 	if failed != nil {

@@ -21,6 +21,7 @@ import (
 	"nightdrill/internal/core/generate"
 	"nightdrill/internal/core/infer"
 	"nightdrill/internal/core/payload"
+	"nightdrill/internal/desk"
 	"nightdrill/internal/live/carry"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/project"
@@ -335,7 +336,7 @@ func validateLines(w io.Writer, name string, text []byte, s *jsonschema.Schema) 
 }
 
 func verdict(w io.Writer, n, bad int) error {
-	fmt.Fprintf(w, "%d of %s fit\n", n-bad, plural(n, "payload"))
+	fmt.Fprintf(w, "%d of %s fit\n", n-bad, desk.Plural(n, "payload"))
 	if bad > 0 {
 		return errMissed
 	}
@@ -424,7 +425,7 @@ generate makes more of the same kind from it.`,
 				return wrong(fmt.Errorf("nothing in %s is JSON, so there is nothing to learn from", args[0]))
 			}
 			if skipped > 0 {
-				fmt.Fprintf(cmd.ErrOrStderr(), "%s left out, which are not JSON\n", plural(skipped, "payload"))
+				fmt.Fprintf(cmd.ErrOrStderr(), "%s left out, which are not JSON\n", desk.Plural(skipped, "payload"))
 			}
 			return output(cmd, to, func(w *bufio.Writer) error {
 				_, err := w.Write(learned.Schema())

@@ -195,7 +195,7 @@ func Journey(steps []Step) (out []Stop) {
 		wire := fmt.Sprint(x.Wire + 1)
 		into := ""
 		if x.Payload != nil && x.Payload.Size() > 0 {
-			into = "in   " + payload.Short(oneLine(string(x.Payload.Data())), 300)
+			into = "in   " + payload.Line(x.Payload.Data(), 300)
 		}
 		out = append(out, Stop{Source: x.Source, Wire: wire, Text: fmt.Sprintf("the wire to %s takes it", x.Function), Lines: appendTexts(trialLines(x, x.Wire), waitedFor(x), into)})
 		end := Stop{Source: x.Source, Wire: wire, Function: x.Function, Text: x.Function + ": under way"}
@@ -213,7 +213,7 @@ func Journey(steps []Step) (out []Stop) {
 			end.Lines = append(append(end.Lines, fmt.Sprintf("it took %d attempts", x.Attempts)), x.Tried...)
 		}
 		if len(x.Out) > 0 {
-			end.Lines = append(end.Lines, "out  "+payload.Short(oneLine(string(x.Out)), 300))
+			end.Lines = append(end.Lines, "out  "+payload.Line(x.Out, 300))
 		}
 		end.Lines = appendTexts(end.Lines, x.Why, x.Hint)
 		out = append(out, end)
@@ -295,20 +295,4 @@ func waitedFor(x *Step) string {
 		why = ", for " + why
 	}
 	return fmt.Sprintf("it waited %v before it was first handed over%s", x.Waited.Round(10_000), why)
-}
-
-func oneLine(s string) string {
-	out := make([]rune, 0, len(s))
-	space := false
-	for _, r := range s {
-		if r == ' ' || r == '\n' || r == '\t' || r == '\r' {
-			space = len(out) > 0
-			continue
-		}
-		if space {
-			out, space = append(out, ' '), false
-		}
-		out = append(out, r)
-	}
-	return string(out)
 }

@@ -7,7 +7,8 @@ import (
 	"nightdrill/internal/core/plan"
 )
 
-func count(n int, word string) string {
+// Plural gives a number with its word.
+func Plural(n int, word string) string {
 	if n == 1 {
 		return "1 " + word
 	}
@@ -40,7 +41,7 @@ func SourceWords(p *plan.Project, s *plan.Source) string {
 			text += fmt.Sprintf(", found by a poll every %v", s.Poll)
 		}
 	case plan.Stream:
-		text += fmt.Sprintf(", %s by %s", count(s.Partitions, "partition"), s.Key)
+		text += fmt.Sprintf(", %s by %s", Plural(s.Partitions, "partition"), s.Key)
 	case plan.Schedule:
 		for i := range s.Times {
 			t := &s.Times[i]
@@ -62,7 +63,7 @@ func SourceWords(p *plan.Project, s *plan.Source) string {
 		text += fmt.Sprintf(", a lease of %v extended up to %v", s.Lease, s.LeaseMost)
 	}
 	if len(s.Wires) > 0 {
-		text += ", " + count(s.Attempts, "attempt")
+		text += ", " + Plural(s.Attempts, "attempt")
 		if s.OnFailure == plan.Split {
 			text += ", then halved to find the bad record"
 		}

@@ -253,6 +253,7 @@ var mistakes = []struct {
 	{"retained: 1", "retained: 9", "has 1 payloads", false},
 	{"duplicate: 5%", "duplicate: 5", "is not a share", true},
 	{"delay: {share: 0.5%, by: 2s}", "delay: {share: 0.5%}", "by is missing", true},
+	{"for: 10h, in: 20s}", "for: 2500000h, in: 20s}", "falls due more than 99999 times", false},
 	{"in: 20s", "speed: fast", "is not a factor", false},
 	{"in: 20s", "in: 20s, speed: 9", "say the same twice", false},
 	{"from: \"2026-03-28 22:00\"", "from: tonight", "is not a time", false},

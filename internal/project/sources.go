@@ -332,6 +332,9 @@ func (l *loader) clock(d *plan.Drill, f *plan.Feed, o *object) {
 		k.Speed = k.For.Seconds() / in.Seconds()
 	}
 	f.Clock = k
+	if events, _, _ := plan.TimesOf(src, k, nil); len(events) == plan.MostTimes {
+		l.wrong(c.fields["for"], "%s: %s falls due more than %d times in %v; the most in one drill is %d", c.at("for"), src.Name, plan.MostTimes-1, k.For, plan.MostTimes-1)
+	}
 	if f.Set >= 0 && len(l.p.Sets[f.Set].Payloads) > 0 && l.p.Sets[f.Set].Payloads[0].Request != nil {
 		l.wrong(o.fields["payloads"], "%s: %s holds HTTP requests, but %s is a source of the kind schedule", o.at("payloads"), l.p.Sets[f.Set].Name, src.Name)
 		return

@@ -8,46 +8,57 @@ import (
 	"nightdrill/internal/core/plan"
 )
 
+// load is an engine with invocations in flight.
+type load struct {
+	e      *Engine
+	fx     Effects
+	flying []Effect
+	now    clock.Time
+}
+
+func (x *load) handle(in Input) {
+	x.now += 100
+	x.fx.Reset()
+	x.e.Handle(x.now, in, &x.fx)
+	for i := range x.fx.List {
+		if x.fx.List[i].Kind == Send {
+			x.flying = append(x.flying, x.fx.List[i])
+		}
+	}
+}
+
+// answer answers an invocation, not always the oldest.
+func (x *load) answer() {
+	f := x.flying[0]
+	x.flying[0] = x.flying[len(x.flying)-1]
+	x.flying = x.flying[:len(x.flying)-1]
+	x.handle(Input{Kind: Answered, Instance: f.Instance, Slot: f.Slot, Invocation: f.Invocation, Status: 200})
+}
+
 // BenchmarkInputs feeds arrivals and answers to 1,000 busy instances with
 // 10,000 messages waiting.
 func BenchmarkInputs(b *testing.B) {
 	p := plan.Project{Concurrency: 2000,
 		Functions: []plan.Function{{Name: "f", Timeout: time.Minute, StartTimeout: time.Minute, Limits: plan.Limits{Max: 1000, PerInstance: 1, IdleAfter: time.Minute}}},
 		Sources:   []plan.Source{{Name: "q", Kind: plan.Queue, BatchMax: 1, Attempts: 3, Lease: time.Minute, DeadLetter: -1, Wires: []plan.Wire{{}}}}}
-	e := New(&p, []plan.Limits{p.Functions[0].Limits}, time.Second)
-	var fx Effects
-	var flying []Effect
-	now := clock.Time(0)
-	handle := func(in Input) {
-		now += 100
-		fx.Reset()
-		e.Handle(now, in, &fx)
-		for i := range fx.List {
-			if fx.List[i].Kind == Send {
-				flying = append(flying, fx.List[i])
-			}
-		}
-	}
+	x := &load{e: New(&p, []plan.Limits{p.Functions[0].Limits}, time.Second)}
 	for range 11_000 {
-		handle(Input{Kind: Arrived, Takes: 1})
+		x.handle(Input{Kind: Arrived, Takes: 1})
 	}
 	for id := range int32(1000) {
-		handle(Input{Kind: Ready, Instance: id})
+		x.handle(Input{Kind: Ready, Instance: id})
 	}
-	if len(flying) != 1000 {
-		b.Fatalf("%d in flight", len(flying))
+	if len(x.flying) != 1000 {
+		b.Fatalf("%d in flight", len(x.flying))
 	}
 	b.ReportAllocs()
 	b.ResetTimer()
 	for i := range b.N {
 		if i%2 == 0 {
-			handle(Input{Kind: Arrived, Takes: 1})
+			x.handle(Input{Kind: Arrived, Takes: 1})
 			continue
 		}
-		f := flying[0]
-		flying[0] = flying[len(flying)-1]
-		flying = flying[:len(flying)-1]
-		handle(Input{Kind: Answered, Instance: f.Instance, Slot: f.Slot, Invocation: f.Invocation, Status: 200})
+		x.answer()
 	}
 	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "inputs/s")
 }
@@ -72,20 +83,7 @@ func BenchmarkAllKinds(b *testing.B) {
 					{Name: "s", Kind: plan.Stream, Wires: to, BatchMax: 100, Partitions: c.partitions, Attempts: 3, DeadLetter: -1},
 					{Name: "t", Kind: plan.Schedule, Wires: to, WhileRunning: plan.Parallel, Attempts: 1, DeadLetter: -1},
 				}}
-			e := New(&p, []plan.Limits{limits}, time.Second)
-			var fx Effects
-			var flying []Effect
-			now := clock.Time(0)
-			handle := func(in Input) {
-				now += 100
-				fx.Reset()
-				e.Handle(now, in, &fx)
-				for i := range fx.List {
-					if fx.List[i].Kind == Send {
-						flying = append(flying, fx.List[i])
-					}
-				}
-			}
+			x := &load{e: New(&p, []plan.Limits{limits}, time.Second)}
 			n := 0
 			arrive := func() {
 				n++
@@ -96,7 +94,7 @@ func BenchmarkAllKinds(b *testing.B) {
 				case 3:
 					in.Key = int32(n%c.partitions) + 1
 				}
-				handle(in)
+				x.handle(in)
 			}
 			for range limits.Max {
 				arrive()
@@ -104,20 +102,17 @@ func BenchmarkAllKinds(b *testing.B) {
 			for range c.waiting {
 				arrive()
 			}
-			for id := range len(e.instances) {
-				handle(Input{Kind: Ready, Instance: int32(id)})
+			for id := range len(x.e.instances) {
+				x.handle(Input{Kind: Ready, Instance: int32(id)})
 			}
 			b.ReportAllocs()
 			b.ResetTimer()
 			for i := range b.N {
-				if i%2 == 0 || len(flying) == 0 {
+				if i%2 == 0 || len(x.flying) == 0 {
 					arrive()
 					continue
 				}
-				f := flying[0]
-				flying[0] = flying[len(flying)-1]
-				flying = flying[:len(flying)-1]
-				handle(Input{Kind: Answered, Instance: f.Instance, Slot: f.Slot, Invocation: f.Invocation, Status: 200})
+				x.answer()
 			}
 			b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "inputs/s")
 		})

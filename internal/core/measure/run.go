@@ -73,7 +73,7 @@ type Arrival struct {
 	Origin       engine.Origin
 	Fault        uint8 // kinds of faults that befell it, as bits of package fault
 	Payload      int32 // index in Payloads
-	Round        int32 // how often the set had been used up before
+	Round        int32 // how often the set had been used up before; of a reply that was sent on, its own number
 	Source       int32
 }
 

@@ -100,6 +100,19 @@ func Short(text string, most int) string {
 	return text
 }
 
+// Line gives the beginning of a body in one line, of at most so many characters.
+func Line(body []byte, most int) string {
+	cut := len(body) > 8*most // what is not shown need not be looked at
+	if cut {
+		body = body[:8*most]
+	}
+	line := Short(strings.Join(strings.Fields(strings.ToValidUTF8(string(body), "·")), " "), most)
+	if cut && !strings.HasSuffix(line, "…") {
+		line += "…"
+	}
+	return line
+}
+
 // Hidden stands for a secret where it is shown or kept.
 const Hidden = "••••••"
 

@@ -602,7 +602,9 @@ func (d *Driver) carryOut(f *engine.Effect, self *slot) *job {
 			break
 		}
 		d.rec.Attempts = append(d.rec.Attempts, measure.Attempt{Event: f.Event, Invocation: f.Invocation, Source: f.Source, Wire: f.Wire, N: f.Attempt, Result: f.Result})
-		d.events[f.Event].last = attempt{f.Attempt, f.Status, f.Result}
+		e := &d.events[f.Event]
+		e.last = attempt{f.Attempt, f.Status, f.Result}
+		e.lose = e.lose && f.Result != engine.AckLost
 		d.cutOff(f)
 	case engine.Ended:
 		if d.tracks != nil {
@@ -658,7 +660,8 @@ func (d *Driver) take(f *engine.Effect) {
 	case engine.FromReply:
 		a, info = d.onward[0].arrival, d.onward[0].info
 		d.onward = d.onward[1:]
-		a.Due, a.From, a.Origin = f.At, f.From, f.Origin
+		// several replies may be alike, their events are not the same one
+		a.Due, a.From, a.Origin, a.Round = f.At, f.From, f.Origin, int32(f.Event)
 		info.steps = d.events[f.From].steps + 1
 	}
 	a.Arrived = f.At

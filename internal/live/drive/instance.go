@@ -295,7 +295,7 @@ type job struct {
 	tries      []*Try   // of a standing desk
 	ids        []string // of a batch's events, in order
 	subject    string   // of the first
-	lose       []int64  // events of which the acknowledgement is to be lost
+	lose       bool     // the acknowledgement is to be lost, if there is one
 	payload    *payload.Payload
 	expect     *payload.Expect // of the answer; nil for nothing
 }
@@ -331,9 +331,7 @@ func (d *Driver) build(f *engine.Effect, fn *plan.Function) *job {
 		j.subject = first.Event.Subject
 	}
 	for _, id := range ids {
-		if d.tracks == nil && d.events[id].lose {
-			j.lose = append(j.lose, id)
-		}
+		j.lose = j.lose || d.tracks == nil && d.events[id].lose
 	}
 	if d.tracks == nil && len(ids) == 1 {
 		j.payload, j.expect = first, d.expects[d.rec.Arrivals[ids[0]].Payload]
@@ -393,9 +391,6 @@ func (d *Driver) payloadOf(event int64) (p *payload.Payload, round int32) {
 		return d.tracks[event].Shot.Payload, 0
 	}
 	a := &d.rec.Arrivals[event]
-	if a.Origin == engine.FromReply { // several replies may be alike, their events are not the same one
-		return d.payloads[a.Payload], int32(event)
-	}
 	return d.payloads[a.Payload], a.Round
 }
 
@@ -485,12 +480,7 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 	}
 	if in.Kind == engine.Answered {
 		d.sendOn(&in, j.event, sent)
-		good := in.Status < 500 && (d.p.Sources[s.cur.Source].Kind == plan.HTTP || in.Status >= 200 && in.Status < 300)
-		for _, id := range j.lose {
-			if good && d.events[id].lose {
-				d.events[id].lose, in.AckLost = false, true
-			}
-		}
+		in.AckLost = j.lose
 	}
 	defer func() { d.onward = nil }() // what the engine made nothing of
 	return d.stepLocked(in, s)

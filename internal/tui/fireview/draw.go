@@ -423,7 +423,7 @@ func (m *Model) drawDifferences(c *paint.Canvas, p *page, y int) int {
 		c.PutUpTo(2, y, c.W, paint.Dim, fmt.Sprintf("= the same reply as firing %d%s", p.before.N, suffix))
 		return y + 2
 	}
-	c.PutUpTo(2, y, c.W, paint.Warm, fmt.Sprintf("≠ differs from firing %d in %s%s", p.before.N, plural(len(p.differences), "place"), suffix))
+	c.PutUpTo(2, y, c.W, paint.Warm, fmt.Sprintf("≠ differs from firing %d in %s%s", p.before.N, desk.Plural(len(p.differences), "place"), suffix))
 	y++
 	most := differencesShown
 	if c.H < 30 {
@@ -452,13 +452,6 @@ func (m *Model) drawDifferences(c *paint.Canvas, p *page, y int) int {
 	return y + 1
 }
 
-func plural(n int, word string) string {
-	if n == 1 {
-		return "1 " + word
-	}
-	return fmt.Sprintf("%d %ss", n, word)
-}
-
 func (m *Model) drawReply(c *paint.Canvas, p *page, y, bottom int) {
 	if p.v.Last().Reply == nil || p.v.Last().Reply.Status == 0 || y >= bottom {
 		return
@@ -476,7 +469,7 @@ func (m *Model) drawReply(c *paint.Canvas, p *page, y, bottom int) {
 }
 
 func (m *Model) drawLog(c *paint.Canvas, p *page, y int) {
-	title := fmt.Sprintf("what it wrote: %s, ms from its hand-over", plural(p.lines, "line"))
+	title := fmt.Sprintf("what it wrote: %s, ms from its hand-over", desk.Plural(p.lines, "line"))
 	if len(p.log) == 0 {
 		title = "it wrote nothing"
 	}

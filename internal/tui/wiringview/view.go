@@ -56,6 +56,7 @@ type Model struct {
 	stop     int
 	item     *desk.Item   // that is on the map, where it can be fired
 	firing   *desk.Firing // whose way is shown
+	settled  *desk.Firing // the one whose way is known to its end
 	choices  []choice     // events of a source, while one is chosen
 	chosen   int
 	choosing bool
@@ -99,7 +100,12 @@ func (m *Model) Refresh() {
 	for side, n := range []int{m.sources(), m.functions()} {
 		m.at[side] = max(min(m.at[side], n-1), 0)
 	}
-	if m.firing != nil {
+	if m.firing != nil && m.firing != m.settled {
+		select {
+		case <-m.firing.Whole():
+			m.settled = m.firing // nothing of it changes any more
+		default:
+		}
 		v := m.s.Look(m.firing)
 		at := m.stop == len(m.journey)-1
 		if m.journey = m.journeyOf(&v); at {
@@ -327,7 +333,7 @@ func (m *Model) chooseKey(k tea.KeyPressMsg) tea.Cmd {
 			m.item, m.firing, m.stop = nil, nil, 0
 			m.journey = desk.Journey(desk.RunSteps(&m.plan.Project, m.run, c.event-1, m.blob))
 		case c.firing != nil:
-			m.item, m.firing, m.stop, m.journey = c.item, c.firing, 0, nil
+			m.item, m.firing, m.settled, m.stop, m.journey = c.item, c.firing, nil, 0, nil
 			m.Refresh()
 			m.stop = 0
 		default:
