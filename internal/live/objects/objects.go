@@ -104,6 +104,11 @@ func (s *Store) Reopen(buckets []Bucket) (*Store, error) {
 	n.tell = s.tell
 	address := s.Address()
 	s.Close()
+	for name, b := range n.buckets { // what has changed meanwhile is found at the first look
+		if was := s.buckets[name]; was != nil && was.Folder != "" && was.Folder == b.Folder {
+			b.objects = was.objects
+		}
+	}
 	if address == "" || len(buckets) == 0 {
 		return n, nil
 	}

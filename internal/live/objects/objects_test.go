@@ -274,8 +274,25 @@ func TestAWatchedFolder(t *testing.T) {
 	}
 	write("there.csv", "x")
 	s := open(t, t.TempDir(), Bucket{Name: "drop", Folder: folder})
+	write("early.csv", "before anybody watches")
 	if err := s.Watch(); err != nil {
 		t.Fatal(err)
+	}
+	if o := s.next(); o.Action != event.Created || o.Key != "early.csv" {
+		t.Errorf("told %+v", o)
+	}
+	write("meanwhile.csv", "told of once, by the store before or by this one")
+	again, err := s.Reopen([]Bucket{{Name: "drop", Folder: folder}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(again.Close)
+	s.Store = again
+	if err := s.Watch(); err != nil {
+		t.Fatal(err)
+	}
+	if o := s.next(); o.Action != event.Created || o.Key != "meanwhile.csv" {
+		t.Errorf("told %+v", o)
 	}
 	write("deep/er/a.csv", "crate")
 	if o := s.next(); o.Action != event.Created || o.Key != "deep/er/a.csv" || o.Size != 5 {

@@ -115,8 +115,7 @@ func addAll(w *fsnotify.Watcher, path string) {
 // follow scans the folder again when something has changed and nothing has for a
 // moment: a file that is still being written has not come yet.
 func (s *Store) follow(w *fsnotify.Watcher, b *bucket) {
-	timer := time.NewTimer(time.Hour)
-	timer.Stop()
+	timer := time.NewTimer(still) // files may have come before anybody watched
 	defer timer.Stop()
 	var last map[string]*Object
 	for {
