@@ -24,5 +24,8 @@ const (
 	splitIgnored
 	ackKept
 	dropIgnored
+	paceIgnored
+	turnAwayIgnored
+	besideIgnored
 	rules // how many there are
 )

@@ -76,6 +76,14 @@ type function struct {
 	blocked      bool
 	held         bool
 	attached     bool // its one instance is somebody else's process
+	oneShot      bool // an instance is gone with its first answer
+	mode         plan.Replacement
+	renew        int        // instances that are to be there with the new version, of AtOnce
+	paced        clock.Time // when the start after the next burst would be due (StartEvery)
+	planned      int        // instances that wait for their start
+	paceTimer    int32      // until an instance may be added again
+	gone         bool       // an instance was there and has gone,
+	goneFor      Reason     // the last for this reason
 }
 
 // most gives how many instances the function may have.
@@ -117,6 +125,7 @@ func New(p *plan.Project, limits []plan.Limits, settle time.Duration) *Engine {
 		e.functions[i] = function{
 			limits: limits[i], timeout: p.Functions[i].Timeout, startTimeout: p.Functions[i].StartTimeout,
 			idle: newList(byIdle), free: newList(byFree), replacing: -1, attached: p.Functions[i].Transport == plan.Attach,
+			oneShot: p.Functions[i].Transport == plan.OneShot, mode: p.Functions[i].Replace, paceTimer: -1,
 		}
 		e.reserved += limits[i].Guaranteed
 	}
@@ -166,6 +175,8 @@ func (e *Engine) take(in Input) {
 	case CallerLeft: // its answer has nobody to go to; the delivery ends as it ends
 	case SetLimits:
 		e.setLimits(int(in.Function), in.Limits)
+	case SetProject:
+		e.setProject(int(in.Concurrency))
 	case Replace:
 		e.replace(int(in.Function))
 	case Clear:
@@ -224,6 +235,9 @@ func (e *Engine) fire(before clock.Time) {
 				e.openLane(b, t.b)
 				e.balance(int(b.fn))
 			}
+		case timerPace:
+			e.functions[t.a].paceTimer = -1
+			e.balance(int(t.a))
 		case timerSettle:
 			e.sayOver()
 		}
@@ -319,12 +333,12 @@ func (e *Engine) seat(id int32, fn int) {
 		return
 	}
 	f := &e.functions[fn]
-	if e.units(f) <= f.claimed*f.limits.PerInstance || d.async && f.limits.Max > 0 {
+	if e.units(f) <= f.claimed*f.limits.PerInstance && !f.limits.TurnAway || d.async && f.limits.Max > 0 {
 		d.granted = true
 		return
 	}
 	wait := e.sources[e.boxes[d.box].source].Wait
-	if wait <= 0 || f.limits.Max == 0 {
+	if wait <= 0 || f.limits.Max == 0 || f.limits.TurnAway {
 		e.finish(id, Rejected)
 		return
 	}
@@ -369,17 +383,53 @@ func (e *Engine) finish(id int32, outcome Outcome) {
 	}
 	e.timers.cancel(&d.timer)
 	e.timers.cancel(&d.age)
+	cause := NoCause
+	if outcome == Rejected {
+		cause = e.refusal(&e.functions[box.fn])
+	}
 	if e.broken == endedTwice {
-		e.say(Effect{Kind: Ended, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event, Outcome: outcome})
+		e.say(Effect{Kind: Ended, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event, Outcome: outcome, Cause: cause})
 	}
 	if e.broken == lostDelivery && d.event%16 == 5 {
 		e.become(d, unused)
 		e.open--
 		return
 	}
-	e.say(Effect{Kind: Ended, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event, Outcome: outcome, Attempt: d.attempts, Invocation: d.last})
+	e.say(Effect{Kind: Ended, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event, Outcome: outcome, Cause: cause, Attempt: d.attempts, Invocation: d.last})
 	e.forgetDelivery(id)
 	e.open--
+}
+
+// refusal says why a function has no room for one more.
+func (e *Engine) refusal(f *function) Cause {
+	switch {
+	case f.limits.TurnAway:
+		return TurnedAway
+	case f.limits.Max == 0:
+		return LimitZero
+	case f.used()+1 > f.limits.Max:
+		return AtLimit
+	case !e.room(f, f.used()+1):
+		return AtProject
+	case f.paceTimer >= 0:
+		return StartsBounded
+	}
+	return PlacesHeld
+}
+
+// setProject changes the limit for all functions together. What starts for waiting
+// ones beyond it is given up; what is in flight finishes.
+func (e *Engine) setProject(limit int) {
+	e.limit = limit
+	for i := range e.functions {
+		f := &e.functions[i]
+		for e.reserved > e.limit && f.claimed > 0 && f.used() > f.limits.Guaranteed {
+			e.unclaim(f)
+		}
+	}
+	for i := range e.functions {
+		e.balance(i)
+	}
 }
 
 // setLimits changes a function's limits: it starts nothing that is not waited
@@ -390,10 +440,20 @@ func (e *Engine) setLimits(fn int, l plan.Limits) {
 		return
 	}
 	idleChanged := l.IdleAfter != f.limits.IdleAfter
-	l.PerInstance = f.limits.PerInstance // a property of the processes that run
+	e.widen(f, l.PerInstance)
 	e.reserved -= f.share()
 	f.limits = l
 	e.reserved += f.share()
+	if f.paced = min(f.paced, e.now.Add(l.StartEvery*time.Duration(max(l.StartBurst, 1)))); f.paceTimer >= 0 {
+		e.timers.cancel(&f.paceTimer)
+	}
+	for _, id := range f.instances {
+		if in := &e.instances[id]; in.state == ready && in.links[byFree].in != e.hasRoom(in, f) { // per_instance changed
+			if e.takeOut(&f.free, id); e.hasRoom(in, f) {
+				e.put(&f.free, id)
+			}
+		}
+	}
 	e.shrink(fn)
 	if idleChanged {
 		for id := f.idle.oldest; id >= 0; id = e.instances[id].links[byIdle].newer {
@@ -403,7 +463,7 @@ func (e *Engine) setLimits(fn int, l plan.Limits) {
 			}
 		}
 	}
-	if l.Max == 0 {
+	if l.Max == 0 || l.TurnAway && e.broken != turnAwayIgnored {
 		e.rejectWaiting(f)
 	}
 	e.balance(fn)
@@ -425,7 +485,7 @@ func (e *Engine) rejectWaiting(f *function) {
 // used first, then the busy, which finish what they have.
 func (e *Engine) shrink(fn int) {
 	f := &e.functions[fn]
-	for f.claimed > 0 && f.used() > f.limits.Max {
+	for f.claimed > 0 && (f.used() > f.limits.Max || f.limits.TurnAway) {
 		e.unclaim(f)
 	}
 	most := f.most()

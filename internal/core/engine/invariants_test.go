@@ -35,6 +35,9 @@ func TestInvariants(t *testing.T) {
 	for _, what := range []string{"done", "failed", "dead_lettered", "rejected", "expired", "unmatched", "abandoned",
 		"crashed", "start failed", "timeout", "lease over", "asked again", "late", "limits", "idle stop", "cold", "first", "warm",
 		"dead letter read", "replace", "replaced", "limit lowered", "retry after", "a share is asked for",
+		"finished", "none was there", "all were busy", "the last one had gone", "to keep one warm", "a new version", "the function's limit", "the project's limit",
+		"the bound on starts", "a limit of 0", "everything is turned away", "a start was bounded", "project", "fewer slots", "more slots",
+		"one_by_one", "at_once", "side_by_side",
 		"held", "released", "cleared", "sent while held",
 		"skipped", "acknowledgement lost", "behind one that failed", "sent on", "lease extended", "record alone given up", "in a group", "found by a poll", "delayed"} {
 		if seen[what] < histories {
@@ -44,7 +47,7 @@ func TestInvariants(t *testing.T) {
 }
 
 // length is the inputs of one history.
-const length = 240
+const length = 300
 
 // Each checker is proved: with its rule broken in the engine, it notices within
 // a few histories.
@@ -85,6 +88,8 @@ type history struct {
 	expected  int // deliveries that the arrivals must have
 	ended     int
 	changed   []clock.Time // when the limits of a function were changed last
+	paced     []clock.Time // of the bound on starts
+	narrow    bool         // the project's limit was lowered, as below
 	lowered   []bool       // a limit was lowered, so that more may be in flight than it allows until they finish
 	held      []bool
 	failing   map[uint64]int // deliveries of an invocation that failed
@@ -132,16 +137,24 @@ func newHistory(seed uint64) *history {
 	shares := 0
 	for i := range pick(1, 3) {
 		l := plan.Limits{Max: pick(1, 6), PerInstance: pick(1, 3), IdleAfter: ms(10, 120)}
+		if r.Chance(1, 3) {
+			l.StartEvery, l.StartBurst = ms(20, 300), r.Below(3)
+		}
 		l.KeepWarm = min(r.Below(2), l.Instances())
 		if left := h.p.Concurrency - shares; left > 0 {
 			l.Guaranteed = min(r.Below(3), left)
 			shares += l.Guaranteed
 		}
-		h.limits = append(h.limits, l)
+		f := plan.Function{Name: fmt.Sprintf("f%d", i), Timeout: ms(50, 300), StartTimeout: ms(100, 400), Replace: plan.Replacement(r.Below(3))}
+		if r.Chance(1, 5) {
+			f.Transport, l.PerInstance, l.KeepWarm = plan.OneShot, 1, 0
+		}
+		f.Limits = l
+		h.limits, h.paced = append(h.limits, l), append(h.paced, 0)
 		h.lowered = append(h.lowered, false)
 		h.held = append(h.held, false)
 		h.changed = append(h.changed, 0)
-		h.p.Functions = append(h.p.Functions, plan.Function{Name: fmt.Sprintf("f%d", i), Timeout: ms(50, 300), StartTimeout: ms(100, 400), Limits: l})
+		h.p.Functions = append(h.p.Functions, f)
 	}
 	wires := func(n int) (w []plan.Wire) {
 		for range n {
@@ -234,7 +247,7 @@ func (h *history) random() Input {
 	}
 	any := func(ids []int32) int32 { return ids[h.r.Below(len(ids))] }
 	for {
-		switch h.r.Below(20) {
+		switch h.r.Below(22) {
 		case 0, 1, 2, 3, 4, 5:
 			t := h.event()
 			in := Input{Kind: Arrived, Source: t.Source, Takes: t.Takes, Key: t.Key, Async: h.r.Chance(1, 8)}
@@ -287,10 +300,12 @@ func (h *history) random() Input {
 			if len(alive) > 0 && h.r.Chance(1, 4) {
 				return Input{Kind: Exited, Instance: any(alive)}
 			}
-		case 18:
-			if h.r.Chance(1, 12) {
+		case 18, 20, 21:
+			if h.r.Chance(1, 4) {
 				h.seen["replace"]++
-				return Input{Kind: Replace, Function: int32(h.r.Below(len(h.limits)))}
+				fn := h.r.Below(len(h.limits))
+				h.seen[h.p.Functions[fn].Replace.String()]++
+				return Input{Kind: Replace, Function: int32(fn)}
 			}
 			if h.r.Chance(1, 12) {
 				return Input{Kind: Clear, Function: int32(h.r.Below(len(h.limits)))}
@@ -302,11 +317,25 @@ func (h *history) random() Input {
 				}
 				return Input{Kind: kind, Function: int32(fn)}
 			}
-			if h.r.Chance(1, 4) {
+			if h.r.Chance(1, 8) {
+				shares := 0
+				for _, l := range h.limits {
+					shares += l.Guaranteed
+				}
+				return Input{Kind: SetProject, Concurrency: int32(max(1+h.r.Below(12), shares))}
+			}
+			if h.r.Chance(2, 3) {
 				fn := h.r.Below(len(h.limits))
 				l := h.limits[fn]
-				l.Max = h.r.Below(7)
-				l.KeepWarm = min(h.r.Below(3), l.Instances())
+				l.Max = h.r.Below(6)
+				if l.StartEvery = 0; h.r.Chance(1, 2) {
+					l.StartEvery, l.StartBurst = time.Duration(1+h.r.Below(200))*time.Millisecond, h.r.Below(3)
+				}
+				l.TurnAway = h.r.Chance(1, 4)
+				if h.p.Functions[fn].Transport != plan.OneShot {
+					l.PerInstance = 1 + h.r.Below(3)
+					l.KeepWarm = min(h.r.Below(3), l.Instances())
+				}
 				l.IdleAfter = time.Duration(10+h.r.Below(150)) * time.Millisecond
 				return Input{Kind: SetLimits, Function: int32(fn), Limits: l}
 			}
@@ -319,6 +348,9 @@ func (h *history) random() Input {
 // event makes an event of some source.
 func (h *history) event() Then {
 	s := h.r.Below(len(h.p.Sources))
+	if h.r.Chance(1, 6) {
+		s = 0
+	}
 	for len(h.p.Sources[s].Wires) == 0 {
 		s = h.r.Below(len(h.p.Sources))
 	}
@@ -352,10 +384,21 @@ func (h *history) handle(now clock.Time, in Input) clock.Time {
 	h.onward = 0
 	if in.Kind == SetLimits {
 		h.seen["limits"]++
-		h.lowered[in.Function] = h.lowered[in.Function] || in.Limits.Max < h.limits[in.Function].Max
+		was := &h.limits[in.Function]
+		h.lowered[in.Function] = h.lowered[in.Function] || in.Limits.Max < was.Max
+		h.paced[in.Function] = min(h.paced[in.Function], now.Add(in.Limits.StartEvery*time.Duration(max(1, in.Limits.StartBurst))))
+		if in.Limits.PerInstance < was.PerInstance {
+			h.seen["fewer slots"]++
+		} else if in.Limits.PerInstance > was.PerInstance {
+			h.seen["more slots"]++
+		}
 		h.limits[in.Function], h.changed[in.Function] = in.Limits, now
 	}
 	switch in.Kind {
+	case SetProject:
+		h.seen["project"]++
+		h.narrow = h.narrow || int(in.Concurrency) < h.p.Concurrency
+		h.p.Concurrency = int(in.Concurrency)
 	case Hold:
 		h.seen["held"]++
 		h.held[in.Function], h.lowered[in.Function] = true, true
@@ -471,6 +514,14 @@ func (h *history) follow(f *Effect, in Input) {
 			}
 		}
 	case Start:
+		h.seen[f.Cause.String()]++
+		if l := &h.limits[f.Function]; l.StartEvery > 0 {
+			if f.At < h.paced[f.Function].Add(-l.StartEvery*time.Duration(max(l.StartBurst, 1)-1)) {
+				panic("an instance is added earlier than the bound on starts allows")
+			}
+			h.seen["a start was bounded"]++
+		}
+		h.paced[f.Function] = max(h.paced[f.Function], f.At).Add(h.limits[f.Function].StartEvery)
 		h.instances[f.Instance] = &model{fn: f.Function, state: starting}
 	case Send:
 		events := append([]int64(nil), h.fx.Events[f.First:f.First+f.N]...)
@@ -484,8 +535,14 @@ func (h *history) follow(f *Effect, in Input) {
 		if h.held[f.Function] {
 			h.seen["sent while held"]++
 		}
-		if h.limits[f.Function].Max == 0 {
-			panic("sent at a limit of 0")
+		if h.limits[f.Function].Max == 0 || h.limits[f.Function].TurnAway {
+			panic("sent at a limit of 0, or while everything is turned away")
+		}
+		if m.inFlight > h.limits[f.Function].PerInstance {
+			panic(fmt.Sprintf("%d in flight on one instance", m.inFlight))
+		}
+		if h.p.Functions[f.Function].Transport == plan.OneShot && f.Class != Cold {
+			panic("not cold, and a process of its own")
 		}
 		if src := &h.p.Sources[f.Source]; src.Kind == plan.Queue && int(f.N) > src.BatchMax || f.N < 1 {
 			panic(fmt.Sprintf("a batch of %d", f.N))
@@ -561,7 +618,12 @@ func (h *history) follow(f *Effect, in Input) {
 		}
 		delete(h.open, k)
 		h.ended++
-		h.seen[f.Outcome.String()]++
+		if h.seen[f.Outcome.String()]++; f.Outcome == Rejected {
+			h.seen[f.Cause.String()]++
+			if l := h.limits[f.Function]; (f.Cause == LimitZero) != (l.Max == 0 && !l.TurnAway) || (f.Cause == TurnedAway) != l.TurnAway || f.Cause == NoCause {
+				panic("rejected for a reason that is not so: " + f.Cause.String())
+			}
+		}
 	case Over:
 		if h.seen["over"]++; h.seen["over"] > 1 {
 			panic("over is said twice")
@@ -628,9 +690,6 @@ func (h *history) check() error {
 			continue
 		}
 		in := &h.e.instances[id]
-		if m.inFlight > h.p.Functions[m.fn].Limits.PerInstance {
-			return fmt.Errorf("%d in flight on one instance", m.inFlight)
-		}
 		used[m.fn] += m.inFlight
 		if m.state == starting && in.claimed {
 			used[m.fn]++
@@ -650,7 +709,7 @@ func (h *history) check() error {
 			return fmt.Errorf("f%d counts %d in use, there are %d", fn, got, used[fn])
 		}
 		total += used[fn]
-		if n := len(h.e.functions[fn].instances); n < min(l.KeepWarm, l.Instances()) && !h.held[fn] {
+		if n := len(h.e.functions[fn].instances); n < min(l.KeepWarm, l.Instances()) && !h.held[fn] && h.e.functions[fn].paceTimer < 0 {
 			return fmt.Errorf("f%d has %d instances, %d are to be kept warm", fn, n, l.KeepWarm)
 		}
 	}
@@ -663,6 +722,9 @@ func (h *history) check() error {
 			}
 		}
 		most := l.Instances() + 1
+		if h.p.Functions[fn].Replace == plan.SideBySide {
+			most = 2 * l.Instances()
+		}
 		if h.held[fn] {
 			most = 2 // one, and one that takes its place
 		}
@@ -670,7 +732,7 @@ func (h *history) check() error {
 			return fmt.Errorf("f%d has %d instances, at most %d are allowed", fn, staying, most)
 		}
 		// what is guaranteed is there when it is asked for
-		asked := h.e.units(f) > f.claimed*l.PerInstance && f.used() < min(l.Guaranteed, l.Max)
+		asked := h.e.units(f) > f.claimed*l.PerInstance && f.used() < min(l.Guaranteed, l.Max) && !l.TurnAway && f.paceTimer < 0
 		if l.Guaranteed > 0 && f.used() > 0 && f.used() <= l.Guaranteed {
 			h.seen["a share is asked for"]++
 		}
@@ -678,7 +740,13 @@ func (h *history) check() error {
 			return fmt.Errorf("f%d uses %d of the %d guaranteed for it, and something waits", fn, f.used(), l.Guaranteed)
 		}
 	}
-	if total > h.p.Concurrency {
+	shares := 0 // what is guaranteed is given, also where others still hold more than is left
+	for fn, l := range h.limits {
+		shares += max(h.e.functions[fn].used(), l.Guaranteed)
+	}
+	if shares <= h.p.Concurrency {
+		h.narrow = false
+	} else if total > h.p.Concurrency && !h.narrow {
 		return fmt.Errorf("%d in flight and starting in all, the project's limit is %d", total, h.p.Concurrency)
 	}
 	return nil

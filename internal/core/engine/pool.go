@@ -2,6 +2,7 @@ package engine
 
 import (
 	"slices"
+	"time"
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/plan"
@@ -25,6 +26,8 @@ type instance struct {
 	claimed    bool   // a waiting invocation counts on it
 	answered   bool   // it has answered once
 	above      bool   // idle above keep_warm
+	cause      Cause  // of its start
+	after      Reason // for which the last one before it had gone
 	why        Reason // of draining
 	version    int32
 	active     int32 // slots with an invocation that counts
@@ -129,11 +132,28 @@ func (e *Engine) touch(id int32) {
 	if in.state != ready {
 		return
 	}
-	if len(in.vacant) > 0 {
+	if e.hasRoom(in, f) {
 		e.put(&f.free, id)
 	}
 	if in.active == 0 {
 		e.put(&f.idle, id)
+	}
+}
+
+// hasRoom tells whether a slot is free that the function's limits allow.
+func (e *Engine) hasRoom(in *instance, f *function) bool {
+	return len(in.vacant) > len(in.slots)-f.limits.PerInstance || len(in.vacant) > 0 && e.broken == slotsOverfilled
+}
+
+// widen gives every instance as many slots as it may have now. Slots beyond a
+// lowered limit stay, and are not used.
+func (e *Engine) widen(f *function, per int) {
+	for _, id := range f.instances {
+		in := &e.instances[id]
+		for len(in.slots) < per {
+			in.vacant = append(in.vacant, int32(len(in.slots)))
+			in.slots = append(in.slots, slot{head: -1, timeout: -1, lease: -1})
+		}
 	}
 }
 
@@ -232,6 +252,9 @@ func (e *Engine) waitingSince(f *function) clock.Time {
 func (e *Engine) balanceOne(f *function, fn int32) {
 	per := f.limits.PerInstance
 	units := e.units(f)
+	if f.limits.TurnAway && e.broken != turnAwayIgnored {
+		units = 0
+	}
 	// hand over
 	for units > 0 && f.free.newest >= 0 {
 		// a claim may be given up for this one
@@ -261,18 +284,18 @@ func (e *Engine) balanceOne(f *function, fn int32) {
 			}
 		}
 		if id < 0 {
-			if len(f.instances) >= f.most() {
+			if len(f.instances) >= f.most() || !e.mayStart(f, fn) {
 				break
 			}
-			id = e.start(fn)
+			id = e.start(fn, e.startCause(f))
 		}
 		e.instances[id].claimed = true
 		e.use(f, 0, 1)
 	}
-	for len(f.instances) < min(f.limits.KeepWarm, f.most()) && e.broken != keepWarmIgnored {
-		e.start(fn)
+	e.replaceSome(f, fn)
+	for len(f.instances) < min(f.limits.KeepWarm, f.most()) && e.broken != keepWarmIgnored && e.mayStart(f, fn) {
+		e.start(fn, KeptWarm)
 	}
-	e.replaceOne(f, fn)
 	e.mark(f)
 	if f.claimed > before {
 		e.grant(f)
@@ -328,13 +351,47 @@ func (e *Engine) mark(f *function) {
 	}
 }
 
+// mayStart tells whether the bound on starts allows one now, and has the function
+// looked at again when it does. It is the generic cell rate algorithm: a start
+// takes StartEvery, and StartBurst of them may be taken in advance.
+func (e *Engine) mayStart(f *function, fn int32) bool {
+	every := f.limits.StartEvery
+	if every <= 0 || e.broken == paceIgnored {
+		return true
+	}
+	at := f.paceAt(f.planned)
+	if e.now >= at {
+		return true
+	}
+	if f.paceTimer < 0 {
+		f.paceTimer = e.timers.set(at, timerPace, fn, 0)
+	}
+	return false
+}
+
+// paceAt gives when an instance may be started, with others to go before it.
+func (f *function) paceAt(before int) clock.Time {
+	return f.paced.Add(f.limits.StartEvery * time.Duration(before+1-max(f.limits.StartBurst, 1)))
+}
+
+// startCause says why a waiting invocation needs one more instance.
+func (e *Engine) startCause(f *function) Cause {
+	switch {
+	case len(f.instances) > len(f.starting):
+		return AllBusy
+	case f.gone:
+		return AfterStop
+	}
+	return NothingThere
+}
+
 // start plans an instance, at once or after the pause that failed starts ask for.
-func (e *Engine) start(fn int32) int32 {
+func (e *Engine) start(fn int32, cause Cause) int32 {
 	f := &e.functions[fn]
 	f.number++
 	id := int32(len(e.instances))
 	per := f.limits.PerInstance
-	in := instance{fn: fn, number: f.number, version: f.version, state: planned, timer: -1, slots: make([]slot, per), vacant: make([]int32, per)}
+	in := instance{fn: fn, number: f.number, version: f.version, cause: cause, after: f.goneFor, state: planned, timer: -1, slots: make([]slot, per), vacant: make([]int32, per)}
 	if e.broken == slotsOverfilled {
 		in.slots, in.vacant = make([]slot, per+1), append(in.vacant, int32(per))
 		in.slots[per] = slot{head: -1, timeout: -1, lease: -1}
@@ -346,6 +403,7 @@ func (e *Engine) start(fn int32) int32 {
 	e.instances = append(e.instances, in)
 	f.instances = append(f.instances, id)
 	f.starting = append(f.starting, id)
+	f.planned++
 	e.spawn(id)
 	return id
 }
@@ -353,15 +411,25 @@ func (e *Engine) start(fn int32) int32 {
 func (e *Engine) spawn(id int32) {
 	in := &e.instances[id]
 	f := &e.functions[in.fn]
-	if e.now < f.notBefore {
-		in.timer = e.timers.set(f.notBefore, timerSpawn, id, 0)
+	at := f.notBefore
+	if f.limits.StartEvery > 0 && e.broken != paceIgnored {
+		at = max(at, f.paceAt(0))
+	}
+	if e.now < at {
+		in.timer = e.timers.set(at, timerSpawn, id, 0)
 		return
 	}
+	f.planned--
+	f.paced = max(f.paced, e.now).Add(f.limits.StartEvery)
 	in.state = starting
 	if !f.held {
 		in.timer = e.timers.set(e.now.Add(f.startTimeout), timerStart, id, 0)
 	}
-	e.say(Effect{Kind: Start, Function: in.fn, Instance: id, Number: in.number, Version: in.version})
+	start := Effect{Kind: Start, Function: in.fn, Instance: id, Number: in.number, Version: in.version, Cause: in.cause}
+	if in.cause == AfterStop {
+		start.Reason = in.after
+	}
+	e.say(start)
 }
 
 func (e *Engine) ready(id int32) {
@@ -407,6 +475,8 @@ func (e *Engine) send(f *function, fn, id, box int32) {
 	class := Warm
 	switch {
 	case f.attached: // its start was not seen
+	case f.oneShot:
+		class = Cold
 	case id == e.justNow:
 		class = Cold
 	case !in.answered:
@@ -465,6 +535,8 @@ func (e *Engine) answered(input Input) {
 	switch in = &e.instances[input.Instance]; {
 	case in.state == draining && in.active == 0:
 		e.stop(input.Instance, in.why)
+	case in.state == ready && e.functions[in.fn].oneShot:
+		e.stop(input.Instance, Finished)
 	case in.state == ready:
 		e.touch(input.Instance)
 	}
@@ -570,8 +642,12 @@ func (e *Engine) stop(id int32, why Reason) {
 	e.leaveStarting(f, id)
 	e.forget(f, id)
 	if in.state == planned {
+		f.planned--
 		in.state = gone
 		return
+	}
+	if in.state != starting {
+		f.gone, f.goneFor = true, why
 	}
 	in.state = stopping
 	e.say(Effect{Kind: Stop, Function: in.fn, Instance: id, Number: in.number, Reason: why})
@@ -595,6 +671,9 @@ func (e *Engine) exited(id int32) {
 	f := &e.functions[in.fn]
 	switch in.state {
 	case planned, starting:
+		if in.state == planned {
+			f.planned--
+		}
 		e.leaveStarting(f, id)
 		e.timers.cancel(&in.timer)
 		e.forget(f, id)
@@ -603,6 +682,7 @@ func (e *Engine) exited(id int32) {
 	case ready, draining:
 		e.leave(id)
 		e.forget(f, id)
+		f.gone, f.goneFor = true, Crashed
 		in.state = gone
 		for s := range in.slots {
 			if e.instances[id].slots[s].active() {

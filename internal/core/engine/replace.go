@@ -3,9 +3,7 @@ package engine
 import "nightdrill/internal/core/plan"
 
 // replace begins a new version of a function's code. What is still starting
-// with the old one is stopped at once; what runs is replaced one by one, each
-// by a new instance that is ready before the old one is drained, so that no
-// event finds less than there was.
+// with the old one is stopped at once; what runs is replaced in the function's way.
 func (e *Engine) replace(fn int) {
 	f := &e.functions[fn]
 	f.version++
@@ -14,16 +12,82 @@ func (e *Engine) replace(fn int) {
 		e.stop(f.starting[i], Replaced)
 	}
 	f.outdated = len(f.instances)
+	f.renew = 0
+	if f.mode == plan.AtOnce {
+		f.renew = f.outdated
+		e.drainAll(f, Replaced)
+	}
 	e.balance(fn)
+}
+
+// drainAll drains the instances of older versions.
+func (e *Engine) drainAll(f *function, why Reason) {
+	for i := len(f.instances) - 1; i >= 0; i-- {
+		if id := f.instances[i]; e.instances[id].state == ready && e.instances[id].version != f.version {
+			e.drain(id, why)
+		}
+	}
+}
+
+// replaceSome starts what is to take the place of older instances.
+func (e *Engine) replaceSome(f *function, fn int32) {
+	switch {
+	case f.limits.Max == 0:
+	case f.mode == plan.OneByOne:
+		e.replaceOne(f, fn)
+	case f.mode == plan.AtOnce:
+		for len(f.instances)-f.outdated < f.renew && len(f.instances) < f.most() && e.mayStart(f, fn) {
+			e.start(fn, NewVersion)
+		}
+		if len(f.instances)-f.outdated >= min(f.renew, f.most()) {
+			f.renew = 0
+		}
+	case f.outdated > 0:
+		e.replaceBeside(f, fn)
+	}
+}
+
+// replaceBeside starts as many new instances as there are old ones, and drains the
+// old ones together when the new are ready. They may be twice as many as the
+// limits allow, with as many in flight as ever.
+func (e *Engine) replaceBeside(f *function, fn int32) {
+	old, fresh := 0, 0
+	for _, id := range f.instances {
+		switch in := &e.instances[id]; {
+		case in.state != ready:
+		case in.version == f.version:
+			fresh++
+		default:
+			old++
+		}
+	}
+	for i := 0; old > f.most() && i < len(f.instances); i++ { // of a replacement that was not over
+		if id := f.instances[i]; e.instances[id].state == ready && e.instances[id].version != f.version {
+			if e.drain(id, Replaced); e.instances[id].state == stopping {
+				i--
+			}
+			old--
+		}
+	}
+	if old == 0 {
+		return
+	}
+	if fresh >= old {
+		e.drainAll(f, Replaced)
+		return
+	}
+	for (fresh+len(f.starting) < old || e.broken == besideIgnored && len(f.instances) < 30) && e.mayStart(f, fn) {
+		e.start(fn, NewVersion)
+	}
 }
 
 // replaceOne starts the instance that takes the next older one's place. It may
 // be one more than the limits allow.
 func (e *Engine) replaceOne(f *function, fn int32) {
-	if f.outdated == 0 || f.replacing >= 0 || f.limits.Max == 0 || len(f.instances) > f.most() || e.older(f) < 0 {
+	if f.outdated == 0 || f.replacing >= 0 || len(f.instances) > f.most() || e.older(f) < 0 || !e.mayStart(f, fn) {
 		return
 	}
-	f.replacing = e.start(fn)
+	f.replacing = e.start(fn, NewVersion)
 }
 
 // older gives the instance of an older version that is to go next: the least

@@ -72,6 +72,7 @@ func play(t *testing.T, text string) string {
 			set := s.settings(words[2:])
 			s.p.Functions = append(s.p.Functions, plan.Function{Name: words[1],
 				Timeout: set.time("timeout", 10*time.Second), StartTimeout: set.time("start_timeout", 10*time.Second),
+				Transport: plan.Transport(max(slices.Index(plan.Transports, set.m["transport"]), 0)), Replace: plan.Replacement(max(slices.Index(plan.Replacements, set.m["replace"]), 0)),
 				Limits: set.limits(plan.Limits{Max: 10, PerInstance: 1, IdleAfter: time.Minute})})
 		case "source":
 			s.source(words)
@@ -123,7 +124,8 @@ func (s settings) time(name string, otherwise time.Duration) time.Duration {
 
 func (s settings) limits(l plan.Limits) plan.Limits {
 	return plan.Limits{Max: s.int("max", l.Max), Guaranteed: s.int("guaranteed", l.Guaranteed), PerInstance: s.int("per_instance", l.PerInstance),
-		KeepWarm: s.int("keep_warm", l.KeepWarm), IdleAfter: s.time("idle_after", l.IdleAfter)}
+		KeepWarm: s.int("keep_warm", l.KeepWarm), IdleAfter: s.time("idle_after", l.IdleAfter),
+		StartEvery: s.time("start_every", l.StartEvery), StartBurst: s.int("start_burst", l.StartBurst), TurnAway: s.m["turn_away"] == "yes"}
 }
 
 // source NAME KIND [-> FUNCTION] [setting=value ...]
@@ -225,6 +227,8 @@ func (s *stage) step(words []string) {
 	case "limits":
 		in.Kind, in.Function = SetLimits, int32(s.p.FunctionNamed(words[2]))
 		in.Limits = s.settings(words[3:]).limits(s.p.Functions[in.Function].Limits)
+	case "project":
+		in.Kind, in.Concurrency = SetProject, int32(s.settings(words[2:]).int("concurrency", 100))
 	case "replace":
 		in.Kind, in.Function = Replace, int32(s.p.FunctionNamed(words[2]))
 	case "clear", "hold", "release":

@@ -16,6 +16,7 @@ const (
 	timerFill                     // a batch that waits to be filled: inbox
 	timerLane                     // a lane's pause: inbox, lane
 	timerSettle
+	timerPace // an instance may be added again: function
 )
 
 type timer struct {

@@ -22,10 +22,17 @@ func (f *Effect) Describe(p *plan.Project, events []int64) string {
 		}
 		return s
 	case Start:
+		s := "start " + instance()
 		if f.Version > 0 {
-			return fmt.Sprintf("start %s, version %d", instance(), f.Version)
+			s += fmt.Sprintf(", version %d", f.Version)
 		}
-		return "start " + instance()
+		switch f.Cause {
+		case NoCause, NothingThere:
+			return s
+		case AfterStop:
+			return fmt.Sprintf("%s: %v: %v", s, f.Cause, f.Reason)
+		}
+		return fmt.Sprintf("%s: %v", s, f.Cause)
 	case Send:
 		list := strings.Trim(fmt.Sprint(events[f.First:f.First+f.N]), "[]")
 		return fmt.Sprintf("send %s to %s/%d, %v", list, instance(), f.Slot, f.Class)
@@ -34,6 +41,9 @@ func (f *Effect) Describe(p *plan.Project, events []int64) string {
 	case AttemptEnded:
 		return fmt.Sprintf("attempt %d of %d ended: %v", f.Attempt, f.Event, f.Result)
 	case Ended:
+		if f.Outcome == Rejected {
+			return fmt.Sprintf("%d is %v: %v", f.Event, f.Outcome, f.Cause)
+		}
 		return fmt.Sprintf("%d is %v", f.Event, f.Outcome)
 	case GivenUp:
 		return fmt.Sprintf("%s/%d is given up", instance(), f.Slot)

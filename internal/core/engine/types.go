@@ -26,6 +26,7 @@ const (
 	Clear                        // a function's instances are stopped, so that what comes next finds none: Function
 	Hold                         // a function is looked at in a debugger: one instance at most, no time-out, no idle stop: Function
 	Release                      // the end of Hold: times begin anew: Function
+	SetProject                   // the project's limit changed: Concurrency
 )
 
 // answers tells whether inputs of this kind come before timers of the same time.
@@ -52,6 +53,8 @@ type Input struct {
 	AckLost    bool          `json:"ack_lost,omitzero"`    // Answered: the source does not hear of it
 	Then       []Then        `json:"then,omitzero"`        // Answered: what the reply is sent on as
 	Limits     plan.Limits   `json:"limits,omitzero"`
+
+	Concurrency int32 `json:"concurrency,omitzero"`
 }
 
 // Then is an event that a reply is sent on as, once it has settled its
@@ -70,7 +73,7 @@ const (
 	// made from another, From.
 	EventTaken EffectKind = iota
 	// Start: start an instance, and report Ready, StartFailed or Exited for it.
-	// Function, Instance, Number, Version.
+	// Function, Instance, Number, Version; Cause, and of AfterStop the Reason.
 	Start
 	// Send: send one invocation to a slot, and report Answered or Broken for it
 	// exactly once. Function, Instance, Slot, Invocation, Class, Source, and the
@@ -83,8 +86,8 @@ const (
 	// lost to a failed start.
 	AttemptEnded
 	// Ended: a delivery reached its Outcome. Event, Source, Wire (-1 for an
-	// unmatched event), Attempt (how many it had), Invocation (the last, or 0). For HTTP the caller is owed
-	// its answer now.
+	// unmatched event), Attempt (how many it had), Invocation (the last, or 0); Cause of a rejection. For HTTP the
+	// caller is owed its answer now.
 	Ended
 	// GivenUp: an invocation took longer than the function's timeout; it is not
 	// in flight any more. Function, Instance, Slot, Invocation.
@@ -107,6 +110,7 @@ type Effect struct {
 	Result     Result     `json:"result,omitzero"`
 	Outcome    Outcome    `json:"outcome,omitzero"`
 	Origin     Origin     `json:"origin,omitzero"`
+	Cause      Cause      `json:"cause,omitzero"`
 	Function   int32      `json:"function,omitzero"`
 	Source     int32      `json:"source,omitzero"`
 	Wire       int32      `json:"wire,omitzero"`
@@ -167,10 +171,37 @@ const (
 	Crashed // the process went by itself; said by the driver, never by the engine
 	Replaced
 	Cleared
+	Finished    // of a function that has a process for each invocation: that was it
+	OutOfMemory // the system ended it for its use of memory; said by the driver, never by the engine
 )
 
 func (r Reason) String() string {
-	return [...]string{"idle", "limit lowered", "timed out", "never ready", "run over", "crashed", "replaced", "cleared"}[r]
+	return [...]string{"idle", "limit lowered", "timed out", "never ready", "run over", "crashed", "replaced", "cleared", "finished", "out of memory"}[r]
+}
+
+// Cause says why an instance was started, or why an event was rejected. Runs keep
+// causes by their numbers: new ones go to the end.
+type Cause uint8
+
+const (
+	NoCause       Cause = iota
+	NothingThere        // a start: there had been no instance before
+	AllBusy             // a start: every instance was busy at its limit
+	AfterStop           // a start: the last instance had gone, for a Reason
+	KeptWarm            // a start: keep_warm wants it
+	NewVersion          // a start: it takes the place of an older version
+	AtLimit             // a rejection: the function's limit was reached
+	AtProject           // a rejection: the project's limit was
+	StartsBounded       // a rejection: no instance may be added yet
+	LimitZero           // a rejection: the limit is 0
+	TurnedAway          // a rejection: the function turns away everything
+	PlacesHeld          // a rejection: instances that finish their last work hold the places
+	Causes              // how many there are
+)
+
+func (c Cause) String() string {
+	return [...]string{"", "none was there", "all were busy", "the last one had gone", "to keep one warm", "a new version",
+		"the function's limit", "the project's limit", "the bound on starts", "a limit of 0", "everything is turned away", "places still held"}[c]
 }
 
 // Result says how an attempt ended.

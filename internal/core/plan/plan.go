@@ -48,6 +48,12 @@ type Function struct {
 	Timeout      time.Duration // of one invocation
 	StartTimeout time.Duration
 	Limits       Limits
+	Replace      Replacement // how a new version takes the place of an old one
+	Socket       bool        // it listens on a Unix socket, {socket}, and not on a port
+	Fresh        bool        // a connection of its own for each request
+	Parked       int         // processes that are started ahead and stopped in their tracks until they are wanted
+	Memory       int64       // bytes that an instance may use; 0 for no bound
+	CPU          float64     // processors that an instance may use; 0 for no bound
 	Then         []Then
 	Variants     []Function // the same with some settings changed, named function@variant; they have none themselves
 }
@@ -58,7 +64,29 @@ type Transport uint8
 const (
 	HTTPTransport Transport = iota // a process of ours that answers HTTP
 	Attach                         // a process that somebody else started
+	Lines                          // a process of ours that reads events from standard input, a line each, and writes a reply a line
+	OneShot                        // a process for each invocation, by CGI (RFC 3875)
 )
+
+func (t Transport) String() string { return Transports[t] }
+
+// Transports names the transports, by their numbers.
+var Transports = []string{"http", "attach", "lines", "oneshot"}
+
+// Replacement says how a new version of a function's code takes the place of the
+// one before.
+type Replacement uint8
+
+const (
+	OneByOne   Replacement = iota // each old instance goes when a new one in its place is ready
+	AtOnce                        // all old instances are drained at once, and as many new ones started
+	SideBySide                    // as many new ones are started beside the old, which go together once all of those are ready
+)
+
+func (r Replacement) String() string { return Replacements[r] }
+
+// Replacements names the ways of replacement, by their numbers.
+var Replacements = []string{"one_by_one", "at_once", "side_by_side"}
 
 // Service is something that functions need beside them: a database, a broker.
 type Service struct {
@@ -80,6 +108,9 @@ type Limits struct {
 	PerInstance int // invocations in flight on one instance
 	KeepWarm    int // instances that are kept although nothing needs them
 	IdleAfter   time.Duration
+	StartEvery  time.Duration // one instance may be added in each such time; 0 for no bound
+	StartBurst  int           // instances that may be added before that bound is felt
+	TurnAway    bool          // nothing is handed over: HTTP is rejected, the rest waits; instances stay
 }
 
 // Instances gives the most instances that the limits allow.
