@@ -27,7 +27,8 @@ import (
 // ofFunction all of them.
 var (
 	ofVariant = []string{"start", "stop", "build", "prepare", "watch", "needs", "transport", "url", "dir", "env", "env_file", "ready", "path", "deliver", "shape",
-		"timeout", "start_timeout", "concurrency", "keep_warm", "idle_after"}
+		"timeout", "start_timeout", "concurrency", "keep_warm", "idle_after", "start_rate", "start_burst", "turn_away",
+		"listen", "connection", "replace", "parked", "memory", "cpu"}
 	ofFunction = append(slices.Clone(ofVariant), "then", "variants")
 )
 
@@ -68,7 +69,7 @@ func (l *loader) settings(f *plan.Function, o *object) {
 		}
 	}
 	if o.fields["transport"] != nil {
-		f.Transport = plan.Transport(o.choice("transport", []string{"http", "attach"}, 0))
+		f.Transport = plan.Transport(o.choice("transport", plan.Transports, 0))
 	}
 	f.Build = l.command(o, "build", f.Build)
 	f.Prepare = l.command(o, "prepare", f.Prepare)
@@ -95,6 +96,7 @@ func (l *loader) settings(f *plan.Function, o *object) {
 	if f.Transport == plan.Attach { // there is one process, and it takes what comes
 		f.Limits.PerInstance, f.Limits.KeepWarm = max(f.Limits.Max, 1), 0
 	}
+	l.processes(f, o)
 }
 
 // deliver reads in which form the function gets its events.
@@ -327,8 +329,8 @@ func (l *loader) env(f *plan.Function, o *object) {
 			l.wrong(v.Key, "%s: %q is not the name of an environment variable", o.at("env"), key)
 			continue
 		}
-		if key == "PORT" {
-			l.wrong(v.Key, "%s: PORT is set by Night Drill, to the port that the instance listens on", o.at("env"))
+		if why, ours := ourNames[key]; ours {
+			l.wrong(v.Key, "%s: %s is set by Night Drill, to %s", o.at("env"), key, why)
 			continue
 		}
 		if s, ok := l.text(v.Value, join(o.at("env"), key)); ok {
@@ -336,6 +338,9 @@ func (l *loader) env(f *plan.Function, o *object) {
 		}
 	}
 }
+
+// ourNames are the environment variables that every instance is given.
+var ourNames = map[string]string{"PORT": "the port that the instance listens on", "SOCKET": "the Unix socket that the instance listens on"}
 
 // SetEnv gives the environment, which is sorted, with one value changed.
 func SetEnv(env []string, name, value string) []string {
@@ -379,8 +384,8 @@ func (l *loader) envFile(f *plan.Function, o *object) {
 		if n := len(value); n > 1 && (value[0] == '"' || value[0] == '\'') && value[n-1] == value[0] {
 			value = value[1 : n-1]
 		}
-		if key == "PORT" {
-			l.mistakes = append(l.mistakes, Mistake{File: name, Line: at, Text: "PORT is set by Night Drill, to the port that the instance listens on"})
+		if why, ours := ourNames[key]; ours {
+			l.mistakes = append(l.mistakes, Mistake{File: name, Line: at, Text: fmt.Sprintf("%s is set by Night Drill, to %s", key, why)})
 			continue
 		}
 		f.Env = SetEnv(f.Env, key, value)

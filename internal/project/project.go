@@ -164,7 +164,7 @@ type loader struct {
 }
 
 func (l *loader) project(n ast.Node) {
-	o := l.object(n, "", "nightdrill", "project", "concurrency", "chain_steps", "services", "functions", "sources", "payloads", "drills")
+	o := l.object(n, "", "nightdrill", "project", "concurrency", "chain_steps", "memory_per_cpu", "services", "functions", "sources", "payloads", "drills")
 	if o.fields["nightdrill"] == nil {
 		l.wrong(n, "nightdrill is missing: the file begins with nightdrill: 1, the version of its form")
 	} else if v := o.text("nightdrill", ""); v != "1" {
@@ -178,6 +178,13 @@ func (l *loader) project(n ast.Node) {
 		}
 	}
 	l.p.Concurrency = o.whole("concurrency", DefaultConcurrency, 1)
+	if n := o.fields["memory_per_cpu"]; n != nil {
+		bytes, err := sizeUpTo(o.text("memory_per_cpu", ""), 1<<50)
+		if l.p.MemoryPerCPU = bytes; err != nil || bytes < leastMemory {
+			l.wrong(n, "memory_per_cpu: %q is not a size of at least 1 MiB, such as 2GiB", o.text("memory_per_cpu", ""))
+			l.p.MemoryPerCPU = 1 << 30
+		}
+	}
 	l.p.Steps = o.whole("chain_steps", DefaultSteps, 1)
 	if all := o.child("services"); all != nil {
 		for _, name := range all.order {
@@ -189,7 +196,11 @@ func (l *loader) project(n ast.Node) {
 			l.function(name, all)
 		}
 	}
-	l.shares(o.fields["functions"], "the functions", func(i int) plan.Limits { return l.p.Functions[i].Limits })
+	all := []plan.Limits{}
+	for i := range l.p.Functions {
+		all = append(all, l.p.Functions[i].Limits)
+	}
+	l.sharesFit(o.fields["functions"], "", l.p.Concurrency, all)
 	if len(l.p.Functions) == 0 && o.fields["functions"] == nil {
 		l.wrong(n, "functions is missing: a project has at least one function with a start command")
 	}
@@ -225,49 +236,6 @@ func visible(r rune) rune {
 		return '·'
 	}
 	return r
-}
-
-// shares checks that what is guaranteed fits the project's limit.
-func (l *loader) shares(n ast.Node, where string, limits func(int) plan.Limits) {
-	sum := 0
-	for i := range l.p.Functions {
-		sum += limits(i).Guaranteed
-	}
-	if sum > l.p.Concurrency {
-		l.wrong(n, "%s are guaranteed %d at a time together, but the project's concurrency is %d", where, sum, l.p.Concurrency)
-	}
-}
-
-// limits reads the settings that a function has and a drill may change.
-func (l *loader) limits(o *object, otherwise plan.Limits) plan.Limits {
-	limits := otherwise
-	if c := o.child("concurrency", "max", "guaranteed", "per_instance"); c != nil {
-		limits.Max = c.whole("max", otherwise.Max, 0)
-		limits.Guaranteed = c.whole("guaranteed", otherwise.Guaranteed, 0)
-		if c.fields["guaranteed"] == nil {
-			limits.Guaranteed = min(limits.Guaranteed, limits.Max)
-		}
-		if limits.Guaranteed > limits.Max {
-			l.wrong(c.fields["guaranteed"], "%s is %d, but at most %d may be in flight", c.at("guaranteed"), limits.Guaranteed, limits.Max)
-			limits.Guaranteed = 0
-		}
-		limits.PerInstance = c.whole("per_instance", otherwise.PerInstance, 1)
-		if limits.PerInstance > 1000 {
-			l.wrong(c.fields["per_instance"], "%s is %d; the most is 1000", c.at("per_instance"), limits.PerInstance)
-			limits.PerInstance = 1
-		}
-	}
-	limits.KeepWarm = o.whole("keep_warm", otherwise.KeepWarm, 0)
-	limits.IdleAfter = o.duration("idle_after", otherwise.IdleAfter, 0)
-	if limits.KeepWarm > limits.Instances() {
-		at := o.fields["keep_warm"]
-		if at == nil {
-			at = o.node
-		}
-		l.wrong(at, "%s is %d, but a limit of %d at once with %d on each instance allows only %d instances",
-			o.at("keep_warm"), limits.KeepWarm, limits.Max, limits.PerInstance, limits.Instances())
-	}
-	return limits
 }
 
 func (l *loader) sourceNames() (names []string) {
@@ -638,11 +606,13 @@ func (l *loader) values(n ast.Node, path string) (out []payload.Value) {
 }
 
 func (l *loader) drill(name string, all *object) {
-	o := all.child(name, "seed", "feeds", "settle", "limits", "budgets", "idempotence")
+	o := all.child(name, "seed", "feeds", "settle", "limits", "concurrency", "changes", "cold_starts", "budgets", "idempotence")
 	d := plan.Drill{Name: name, Seed: uint64(o.whole("seed", 1, 0)), Settle: o.duration("settle", DefaultSettle, 0)}
 	for _, f := range l.p.Functions {
 		d.Limits = append(d.Limits, f.Limits)
 	}
+	d.Concurrency = o.whole("concurrency", l.p.Concurrency, 1)
+	l.coldStarts(&d, o)
 	d.Idempotence = o.choice("idempotence", []string{"false", "true"}, 0) == 1
 	for i, n := range o.list("feeds") {
 		l.feed(&d, n, fmt.Sprintf("%s[%d]", o.at("feeds"), i))
@@ -650,17 +620,15 @@ func (l *loader) drill(name string, all *object) {
 	if len(o.list("feeds")) == 0 {
 		l.wrong(o.node, "%s is missing: a drill has at least one feed, such as {source: fares, payloads: fare-requests, arrive: [{steady: 20/s, for: 10s}]}", o.at("feeds"))
 	}
-	if limits := o.child("limits"); limits != nil {
-		for _, fn := range limits.order {
-			i := l.p.FunctionNamed(fn)
-			if i < 0 {
-				l.wrong(limits.keys[fn], "%s: there is no function %q%s", limits.path, fn, suggest(fn, l.functionNames()))
-				continue
-			}
-			d.Limits[i] = l.limits(limits.child(fn, "concurrency", "keep_warm", "idle_after"), d.Limits[i])
-		}
+	l.eachFunction(o.child("limits"), func(fn int, under *object, name string) {
+		d.Limits[fn] = l.limits(under.child(name, ofLimits...), d.Limits[fn])
+	})
+	at := o.fields["limits"]
+	if at == nil {
+		at = o.node
 	}
-	l.shares(o.fields["limits"], "the functions of drill "+name, func(i int) plan.Limits { return d.Limits[i] })
+	l.sharesFit(at, o.path, d.Concurrency, d.Limits)
+	l.changes(&d, o)
 	for i, n := range o.list("budgets") {
 		text, ok := l.text(n, fmt.Sprintf("%s[%d]", o.at("budgets"), i))
 		if !ok {
@@ -701,6 +669,15 @@ func (l *loader) feed(d *plan.Drill, n ast.Node, path string) {
 	f.Faults = l.faults(o)
 	if ofSchedule {
 		l.clock(d, &f, o)
+		return
+	}
+	if d.Cold != nil {
+		if n := o.keys["arrive"]; n != nil {
+			l.wrong(n, "%s does not go with cold_starts, which take one event after the other", o.at("arrive"))
+		}
+		if f.Source >= 0 && f.Set >= 0 {
+			d.Feeds = append(d.Feeds, f)
+		}
 		return
 	}
 	if k := o.keys["clock"]; k != nil && f.Source >= 0 {

@@ -17,6 +17,7 @@ const good = `
 nightdrill: 1
 project: brackwater-ferries
 concurrency: 24
+memory_per_cpu: 2GiB
 services:
   tides-db: {start: [sh, -c, "exec tides"], ready: {tcp: "127.0.0.1:5433"}, reset: [true]}
 functions:
@@ -28,12 +29,18 @@ functions:
     build: [make]
     variants:
       local: {start: [sh, run.sh], env: {DECKS: 4}, concurrency: {max: 1}}
+      small: {listen: socket, connection: fresh, memory: 128MiB, parked: 2, start_rate: unbounded}
       held: {transport: attach, url: "http://127.0.0.1:9000"}
     env: {FARES: data/fares.json, DECKS: 3}
     timeout: 4s
     concurrency: {max: 8, per_instance: 2}
     keep_warm: 1
     idle_after: 45s
+    memory: 512MiB
+    cpu: by_memory
+    replace: side_by_side
+    start_rate: 5/s
+    start_burst: 2
     ready: {http: /health}
   manifest:
     start: [sh, m]
@@ -41,6 +48,8 @@ functions:
       - {to: scans, when: {status: [200, 2xx], header: {x-next: "*"}, values: {/ok: true}}, type: brackwater.loaded, shape: {template: "{{json .Data}}"}}
       - {to: fares, request: {method: GET, path: /quote/x}}
       - {to: cargo, key: "done/{{.ID}}"}
+  clerk: {start: [sh, -s], transport: lines, ready: {line: "at the desk"}}
+  bell: {start: [sh, -s], transport: oneshot, turn_away: true}
   boarding: {start: [sh], deliver: structured, ready: {line: "listening on \\d+"}, timeout: 5s}
 sources:
   fares: {kind: http, wait: 250ms, wires: [{to: quote, when: {method: GET, path: "/quote/{crossing}"}}, {to: quote}]}
@@ -71,9 +80,16 @@ drills:
           - {burst: {size: 5, every: 1s}, for: 3s}
           - {callers: {count: 8, rate: 100/s}, for: 3s}
     limits: {quote: {concurrency: {max: 4}}}
+    concurrency: 20
+    changes:
+      - {at: 2s, concurrency: 12, limits: {quote: {turn_away: true}, clerk: {keep_warm: 1}}}
+      - {at: 4s, limits: {quote: {turn_away: false, start_rate: 90/m}}, replace: quote}
     budgets:
       - function quote cold p95 < 900ms
       - source scans failed == 0
+  starts:
+    cold_starts: {n: 12, files: [cached, dropped], of: [quote, quote@small]}
+    feeds: [{source: fares, payloads: fare-requests}]
 `
 
 const scan = `{"specversion":"1.0","id":"1","source":"s","type":"t","time":"2026-11-20T18:00:00Z"}` + "\n"
@@ -102,7 +118,7 @@ func TestAGoodFileIsResolved(t *testing.T) {
 		t.Fatal(err)
 	}
 	q := &l.Functions[0]
-	if q.Limits != (plan.Limits{Max: 8, PerInstance: 2, KeepWarm: 1, IdleAfter: 45 * time.Second}) || q.Timeout != 4*time.Second {
+	if q.Limits != (plan.Limits{Max: 8, PerInstance: 2, KeepWarm: 1, IdleAfter: 45 * time.Second, StartEvery: 200 * time.Millisecond, StartBurst: 2}) || q.Timeout != 4*time.Second {
 		t.Errorf("quote has %+v", q)
 	}
 	if got := strings.Join(q.Env, " "); got != "DECKS=3 FARES=data/fares.json HARBOUR=Skerry Holm" {
@@ -113,7 +129,14 @@ func TestAGoodFileIsResolved(t *testing.T) {
 		strings.Join(v.Env, " ") != "DECKS=4 FARES=data/fares.json HARBOUR=Skerry Holm" || strings.Join(v.Watch, " ") != "run.sh" || v.Build == nil {
 		t.Errorf("its variant has %+v", v)
 	}
-	if v := &q.Variants[1]; v.Transport != plan.Attach || v.Address != "127.0.0.1:9000" || v.Start != nil || v.Limits.Instances() != 1 {
+	if v := &q.Variants[1]; !v.Socket || !v.Fresh || v.Parked != 2 || v.Memory != 128<<20 || v.CPU != 0.0625 || v.Limits.StartEvery != 0 ||
+		q.CPU != 0.25 || q.Replace != plan.SideBySide {
+		t.Errorf("its small variant has %+v, it %+v", v, q)
+	}
+	if c, b := &l.Functions[2], &l.Functions[3]; c.Transport != plan.Lines || c.Ready.By != plan.ReadyLine || b.Transport != plan.OneShot || !b.Limits.TurnAway {
+		t.Errorf("without a port there are %+v and %+v", c, b)
+	}
+	if v := &q.Variants[2]; v.Transport != plan.Attach || v.Address != "127.0.0.1:9000" || v.Start != nil || v.Limits.Instances() != 1 {
 		t.Errorf("its attached variant has %+v", v)
 	}
 	if x := l.Sets[0].Expect; x == nil || len(x.Check(&payload.Payload{}, 200, []byte(`{"cents":450}`))) != 2 || x.Check(&payload.Payload{}, 404, []byte(`{"cents":451}`))[1].Held {
@@ -146,8 +169,16 @@ func TestAGoodFileIsResolved(t *testing.T) {
 		t.Errorf("faults %+v", f)
 	}
 	d.Feeds = d.Feeds[2:]
-	if d.Limits[0].Max != 4 || d.Limits[0].PerInstance != 2 || d.Limits[2].Max != 10 || d.Seed != 7 || len(d.Budgets) != 2 {
+	if d.Limits[0].Max != 4 || d.Limits[0].PerInstance != 2 || d.Limits[4].Max != 10 || d.Concurrency != 20 || d.Seed != 7 || len(d.Budgets) != 2 {
 		t.Errorf("the drill has %+v", d)
+	}
+	if c := d.Changes; len(c) != 5 || c[0].Concurrency != 12 || !c[1].Limits.TurnAway || c[1].Limits.Max != 4 || c[2].Function != 2 || c[3].Limits.TurnAway ||
+		c[3].Limits.StartRate() != "1.5/s" || !c[4].Replace || c[4].At != 4*time.Second {
+		t.Errorf("changes %+v", c)
+	}
+	cold, starts := l.ColdPlan(l.DrillNamed("starts"))
+	if len(cold.Functions) != 4 || cold.Functions[1].Name != "quote, files dropped" || !cold.Functions[3].Dropped || cold.Sources[2].Wires[0].To != 2 || len(starts.Feeds) != 4 {
+		t.Errorf("a plan of cold starts %+v, %+v", cold.Functions, starts)
 	}
 	if p := d.Feeds[1].Phases; len(p) != 4 || p[1].To != (arrival.Rate{Events: 25, Per: 10 * time.Second}) {
 		t.Errorf("phases %+v", p)
@@ -164,8 +195,8 @@ var mistakes = []struct {
 	form           bool
 }{
 	{"nightdrill: 1", "nightdrill: 2", `:2:13: nightdrill: this program reads form 1`, true},
-	{"    timeout: 4s", "    timeuot: 4s", `:18:5: functions.quote.timeuot is not a setting; did you mean timeout?`, true},
-	{"timeout: 4s", "timeout: 4 seconds", `:18:14: functions.quote.timeout: "4 seconds" is not a duration`, true},
+	{"    timeout: 4s", "    timeuot: 4s", `:20:5: functions.quote.timeuot is not a setting; did you mean timeout?`, true},
+	{"timeout: 4s", "timeout: 4 seconds", `:20:14: functions.quote.timeout: "4 seconds" is not a duration`, true},
 	{"start: [sh]", "start: [hs-missing-command]", `is not on the PATH`, false},
 	{"start: [sh]", "start: sh", `functions.boarding.start is "sh"; wanted a list`, true},
 	{"start: [sh], deliver", "start: [./no-such], deliver", "there is no file ./no-such", false},
@@ -268,6 +299,25 @@ var mistakes = []struct {
 	{"wait: 250ms", "wait: 250ms, cors: {origins: [\"http://localhost:3000/x\"]}", "is not an origin", false},
 	{"wait: 250ms", "wait: 250ms, token: \"a b\"", "has spaces", false},
 	{"wait: 250ms", "wait: 250ms, token: {env: NIGHTDRILL_NO_SUCH_TOKEN}", "is not set", false},
+	{"cpu: by_memory", "cpu: 0", "is not a number of processors", false},
+	{"memory_per_cpu: 2GiB\n", "", "how much memory comes with a processor?", false},
+	{"memory: 512MiB", "memory: 12", "less than 1 MiB", false},
+	{"memory: 512MiB", "memory: lots", "is not a size", true},
+	{"replace: side_by_side", "replace: side_by_sied", "did you mean side_by_side?", true},
+	{"    start_rate: 5/s\n", "", "start_burst goes with start_rate", false},
+	{"start_rate: 5/s", "start_rate: 0/s", "must be above 0", false},
+	{"listen: socket", "listen: pipe", "is not one of port, socket", true},
+	{"transport: lines,", "transport: lines, listen: socket,", "spoken to over its standard input", false},
+	{"transport: lines,", "transport: lines, concurrency: {per_instance: 2},", "one event after the other", false},
+	{"ready: {line: \"at the desk\"}", "ready: {http: /}", "it listens on nothing", false},
+	{"transport: oneshot,", "transport: oneshot, keep_warm: 1,", "none before or after it", false},
+	{"transport: attach, url", "transport: attach, memory: 64MiB, url", "is started by somebody else", false},
+	{"{at: 4s, limits", "{at: 1s, limits", "in the order of their times", false},
+	{"clerk: {keep_warm: 1}", "clerc: {keep_warm: 1}", "did you mean clerk?", false},
+	{"concurrency: 12,", "concurrency: 12, replaces: quote,", "did you mean replace?", true},
+	{"of: [quote, quote@small]", "of: [quote@smal]", "did you mean quote@small?", false},
+	{"files: [cached, dropped]", "files: warm", "neither cached nor dropped", true},
+	{"fare-requests}]\n", "fare-requests, arrive: once}]\n", "take one event after the other", false},
 	{"build: [make]", "build: make", "wanted a list", true},
 	{"functions:\n", "functions:\n  boarding: {start: [sh]}\n", "already defined", false},
 	{"  quote:\n", "  quote:\n   - x\n", "not valid YAML", false},

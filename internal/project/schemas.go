@@ -144,6 +144,11 @@ var units = []struct {
 
 // Bytes reads a size such as 200kB or 1.5MiB; "" is 0.
 func Bytes(text string) (int, error) {
+	n, err := sizeUpTo(text, mostBytes)
+	return int(n), err
+}
+
+func sizeUpTo(text string, most int64) (int64, error) {
 	s, factor := strings.ToLower(strings.TrimSpace(text)), int64(1)
 	for _, u := range units {
 		if before, ok := strings.CutSuffix(s, u.name); ok {
@@ -159,11 +164,11 @@ func Bytes(text string) (int, error) {
 		return 0, fmt.Errorf("%q is not a size, such as 200kB", text)
 	}
 	r.Mul(r, big.NewRat(factor, 1))
-	if r.Cmp(big.NewRat(mostBytes, 1)) > 0 {
-		return 0, fmt.Errorf("%s is more than 1 GiB", text)
+	if r.Cmp(big.NewRat(most, 1)) > 0 {
+		return 0, fmt.Errorf("%s is more than %d GiB", text, most>>30)
 	}
 	n, _ := r.Float64()
-	return int(n), nil
+	return int64(n), nil
 }
 
 const mostBytes = 1 << 30

@@ -17,15 +17,16 @@ import (
 
 // Project is a project ready to be run.
 type Project struct {
-	Name        string
-	Dir         string // absolute; commands and recordings are relative to it
-	Concurrency int    // invocations in flight and instances being started, all functions together
-	Services    []Service
-	Functions   []Function
-	Sources     []Source
-	Sets        []payload.Set
-	Drills      []Drill
-	Steps       int // of a chain at most: what a reply sends on beyond them is not sent
+	Name         string
+	Dir          string // absolute; commands and recordings are relative to it
+	Concurrency  int    // invocations in flight and instances being started, all functions together
+	Services     []Service
+	Functions    []Function
+	Sources      []Source
+	Sets         []payload.Set
+	Drills       []Drill
+	MemoryPerCPU int64 // bytes that come with one processor, for functions whose CPU goes by memory; 0 where it is not said
+	Steps        int   // of a chain at most: what a reply sends on beyond them is not sent
 }
 
 // Function is the user's code behind one name.
@@ -54,6 +55,8 @@ type Function struct {
 	Parked       int         // processes that are started ahead and stopped in their tracks until they are wanted
 	Memory       int64       // bytes that an instance may use; 0 for no bound
 	CPU          float64     // processors that an instance may use; 0 for no bound
+	ByMemory     bool        // CPU goes by Memory
+	Dropped      bool        // of a drill of cold starts: its files are dropped from the system's cache before each
 	Then         []Then
 	Variants     []Function // the same with some settings changed, named function@variant; they have none themselves
 }
@@ -252,12 +255,15 @@ type StatusRange struct{ From, To int }
 
 // Drill is a plan of what reaches which source, when and under which limits.
 type Drill struct {
-	Name    string
-	Seed    uint64
-	Feeds   []Feed
-	Settle  time.Duration
-	Limits  []Limits // one for each function: its own, or what the drill makes of them
-	Budgets []Budget
+	Name        string
+	Seed        uint64
+	Feeds       []Feed
+	Settle      time.Duration
+	Limits      []Limits    // one for each function: its own, or what the drill makes of them
+	Concurrency int         // of all functions together
+	Changes     []Change    // in the order of their times
+	Cold        *ColdStarts // nil for a drill whose events come when they come
+	Budgets     []Budget
 	// Idempotence has replies to second deliveries compared with the first.
 	Idempotence bool
 }
