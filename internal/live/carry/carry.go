@@ -48,6 +48,9 @@ type Message struct {
 // is; other events go by the CloudEvents HTTP binding in the function's form,
 // in the batch form where the source makes batches.
 func Build(f *plan.Function, request *event.Request, events []*event.Event, batch bool) Message {
+	if f != nil && f.Transport == plan.Lines {
+		return line(f, request, events, batch)
+	}
 	if f != nil && f.Shape != nil && f.Deliver == plan.DeliverShaped {
 		return shaped(f, request, events)
 	}
@@ -102,9 +105,19 @@ type Reply struct {
 	Why        string        // what went wrong, in words
 }
 
+// Carrier hands requests over to one slot of an instance and brings replies back.
+type Carrier interface {
+	// Do sends a message, once, and reads its reply. The context ends it early.
+	Do(ctx context.Context, m *Message, trace string) Reply
+	// Close breaks off what is under way.
+	Close()
+}
+
 // Conn is the connection of one slot. It is for one goroutine, Close excepted.
 type Conn struct {
+	network string // "tcp" or "unix"
 	address string
+	Fresh   bool // a connection of its own for each request
 	conn    net.Conn
 	raw     limited
 	in      *bufio.Reader
@@ -138,9 +151,13 @@ func (l *limited) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// New gives a connection to an address; it is opened when it is first used.
+// New gives a connection to an address, or to a Unix socket by its path; it is
+// opened when it is first used.
 func New(address string) *Conn {
-	c := &Conn{address: address, Keep: Kept}
+	c := &Conn{network: "tcp", address: address, Keep: Kept}
+	if strings.HasPrefix(address, "/") {
+		c.network = "unix"
+	}
 	c.in = bufio.NewReaderSize(&c.raw, 16<<10)
 	c.out = bufio.NewWriterSize(nil, 16<<10)
 	return c
@@ -239,7 +256,7 @@ func (c *Conn) read(req *http.Request, r Reply) Reply {
 	}
 	r.Done = time.Now()
 	c.used = r.Done
-	if resp.Close || resp.StatusCode == http.StatusSwitchingProtocols {
+	if resp.Close || c.Fresh || resp.StatusCode == http.StatusSwitchingProtocols {
 		c.drop()
 	}
 	return r
@@ -280,7 +297,7 @@ func (c *Conn) open(ctx context.Context) error {
 	if c.conn != nil {
 		return nil
 	}
-	conn, err := (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "tcp", c.address)
+	conn, err := (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, c.network, c.address)
 	if err != nil {
 		return fmt.Errorf("no connection to %s: %w", c.address, errors.Unwrap(err))
 	}
@@ -297,7 +314,12 @@ func (c *Conn) prepare(m *Message, trace string) *http.Request {
 		c.request.Header["Traceparent"][0] = trace
 		return c.request
 	}
-	req := m.request(c.address, trace)
+	host := c.address
+	if c.network == "unix" {
+		host = "localhost"
+	}
+	req := m.request(host, trace)
+	req.Close = c.Fresh
 	if m.of != nil && len(m.Body) == 0 {
 		c.last, c.request = m.of, req
 	}

@@ -16,6 +16,7 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -29,6 +30,9 @@ type Command struct {
 	Env   []string                        // added to the program's own environment
 	After []string                        // the command that ends what it leaves elsewhere, should the program be killed
 	Line  func(at time.Time, text string) `json:"-"` // gets every line of the output, harmless, where it is given
+
+	Bounds Bounds // what it may use
+	Talk   bool   // standard input and output are for whoever started it; only standard error is a log
 }
 
 // Process is a process that was started.
@@ -37,9 +41,15 @@ type Process struct {
 	Began  time.Time // just before it was started
 	Runs   time.Time // its exec has succeeded
 	Output *Output
+	In     *os.File // standard input, where the command asked to talk
+	Out    *os.File // and its standard output
 	done   chan struct{}
 	state  *os.ProcessState
 	kill   sync.Once
+	group  *group // nil where nothing is bounded
+	mark   string // in the environment of its children
+	usage  Usage  // once it is gone
+	frozen bool   // stopped in its tracks
 }
 
 // spawner gives the thread that starts processes. The parent-death signal is
@@ -48,12 +58,47 @@ var spawner = sync.OnceValue(func() chan<- func() {
 	c := make(chan func())
 	go func() {
 		runtime.LockOSThread()
+		adopt()
 		for f := range c {
 			f()
 		}
 	}()
 	return c
 })
+
+// children are the processes that were started here and are not waited for yet.
+type children struct {
+	mu  sync.Mutex
+	pid map[int]bool
+}
+
+var ours = children{pid: map[int]bool{}}
+
+func (c *children) add(pid int) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.pid[pid] = true
+}
+
+func (c *children) remove(pid int) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	delete(c.pid, pid)
+}
+
+func (c *children) has(pid int) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.pid[pid]
+}
+
+// each is the environment variable that tells the children of one process from
+// those of others, also when they have left its session.
+const each = "NIGHTDRILL_INSTANCE"
+
+var marks atomic.Int64
+
+func nextMark() string { return fmt.Sprintf("%s=%d-%d", each, os.Getpid(), marks.Add(1)) }
 
 // Start starts a command and returns once it runs (its exec succeeded).
 func Start(c Command) (*Process, error) {
@@ -62,15 +107,37 @@ func Start(c Command) (*Process, error) {
 		return nil, fmt.Errorf("no pipe for the output: %w", err)
 	}
 	cmd := exec.Command(c.Args[0], c.Args[1:]...)
+	p := &Process{Output: newOutput(c.Line, Mask(c.Env)), done: make(chan struct{}), mark: nextMark()}
 	cmd.Dir = c.Dir
-	cmd.Env = append(append(os.Environ(), c.Env...), marked()...)
+	cmd.Env = append(append(os.Environ(), c.Env...), p.mark)
+	cmd.Env = append(cmd.Env, marked()...)
 	cmd.Stdout, cmd.Stderr = write, write
 	cmd.SysProcAttr = attributes()
+	theirs := []*os.File{write}
+	if c.Talk {
+		more, err := p.talk(cmd)
+		if err != nil {
+			read.Close()
+			write.Close()
+			return nil, fmt.Errorf("no pipes to talk over: %w", err)
+		}
+		theirs = append(theirs, more...)
+	}
+	if p.group, err = newGroup(c.Bounds); err != nil {
+		p.hangUp(append(theirs, read))
+		return nil, err
+	}
 	started := make(chan time.Time, 1)
 	var began time.Time
 	spawner() <- func() {
+		var leave func()
+		if leave, err = p.group.enter(cmd.SysProcAttr); err != nil {
+			started <- time.Now()
+			return
+		}
 		began = time.Now()
 		if err = cmd.Start(); err == nil {
+			ours.add(cmd.Process.Pid)
 			tell("+%d\n", cmd.Process.Pid)
 			if c.After != nil {
 				text, _ := json.Marshal(Command{Args: c.After, Dir: c.Dir, Env: c.Env}) // plain data
@@ -78,23 +145,94 @@ func Start(c Command) (*Process, error) {
 			}
 		}
 		started <- time.Now()
+		leave()
 	}
 	runs := <-started
-	write.Close()
+	for _, f := range theirs {
+		f.Close()
+	}
 	if err != nil {
-		read.Close()
+		p.hangUp([]*os.File{read})
+		p.group.remove()
 		return nil, explain(c, err)
 	}
-	p := &Process{PID: cmd.Process.Pid, Began: began, Runs: runs, Output: newOutput(c.Line, Mask(c.Env)), done: make(chan struct{})}
+	p.PID, p.Began, p.Runs = cmd.Process.Pid, began, runs
 	go p.Output.collect(read)
 	go func() {
-		_ = cmd.Wait() // the state says how it ended
-		p.state = cmd.ProcessState
-		killSession(p.PID) // children that outlived it
+		p.watch(cmd)
 		tell("-%d\n", p.PID)
+		ours.remove(p.PID)
 		close(p.done)
 	}()
 	return p, nil
+}
+
+// talk gives a command pipes for its standard input and output.
+func (p *Process) talk(cmd *exec.Cmd) (theirs []*os.File, err error) {
+	in, say, err := os.Pipe()
+	if err != nil {
+		return nil, err
+	}
+	hear, out, err := os.Pipe()
+	if err != nil {
+		in.Close()
+		say.Close()
+		return nil, err
+	}
+	cmd.Stdin, cmd.Stdout, p.In, p.Out = in, out, say, hear
+	return []*os.File{in, out}, nil
+}
+
+// hangUp closes our ends of the pipes of a command that did not start.
+func (p *Process) hangUp(others []*os.File) {
+	for _, f := range append(others, p.In, p.Out) {
+		if f != nil {
+			f.Close()
+		}
+	}
+}
+
+// watch waits for the process's end and sees to what it leaves behind.
+func (p *Process) watch(cmd *exec.Cmd) {
+	_ = cmd.Wait() // the state says how it ended
+	p.state = cmd.ProcessState
+	if p.group != nil {
+		p.usage = p.group.usage()
+	}
+	if p.usage.CPU == 0 {
+		p.usage.CPU = p.state.UserTime() + p.state.SystemTime()
+	}
+	p.group.kill()
+	killSession(p.PID) // children that outlived it
+	killOrphans(p.mark)
+	p.group.remove()
+}
+
+// Used gives what the process has used: so far, of its memory only what can be
+// read while it runs, or in all once it is gone. What was read before is not
+// known here.
+func (p *Process) Used() Usage {
+	select {
+	case <-p.done:
+		return p.usage
+	default:
+	}
+	if p.group != nil {
+		return p.group.usage()
+	}
+	return sample(p.PID)
+}
+
+// Park stops the process and its children in their tracks (SIGSTOP).
+func (p *Process) Park() error {
+	p.frozen = true
+	return syscall.Kill(-p.PID, syscall.SIGSTOP)
+}
+
+// Resume lets a parked process go on (SIGCONT).
+func (p *Process) Resume() error {
+	p.frozen = false
+	return syscall.Kill(-p.PID, syscall.SIGCONT)
 }
 
 // explain says why a command could not be started, and what to do.
@@ -216,14 +354,14 @@ func (p *Process) How() string {
 func (p *Process) Stop(grace time.Duration) {
 	p.kill.Do(func() {
 		_ = syscall.Kill(-p.PID, syscall.SIGTERM) // gone already is as good
+		_ = syscall.Kill(-p.PID, syscall.SIGCONT) // what is parked hears of it only when it goes on
 		go func() {
 			t := time.NewTimer(grace)
 			defer t.Stop()
 			select {
 			case <-p.done:
 			case <-t.C:
-				_ = syscall.Kill(-p.PID, syscall.SIGKILL)
-				killSession(p.PID)
+				p.Kill()
 			}
 		}()
 	})
@@ -232,6 +370,8 @@ func (p *Process) Stop(grace time.Duration) {
 // Kill ends the process and its session at once.
 func (p *Process) Kill() {
 	_ = syscall.Kill(-p.PID, syscall.SIGKILL)
+	_ = syscall.Kill(p.PID, syscall.SIGKILL) // in a group of another number
+	p.group.kill()
 	killSession(p.PID)
 }
 

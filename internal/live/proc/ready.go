@@ -25,9 +25,10 @@ type noticed struct {
 // askEvery is the time between two requests of a readiness check by HTTP.
 const askEvery = 2 * time.Millisecond
 
-// Expected is a port that somebody will listen on.
+// Expected is a port, or a Unix socket, that somebody will listen on.
 type Expected struct {
 	port   int
+	socket string // its path; "" for a port
 	ready  <-chan noticed
 	Forget func() // ends the looking
 }
@@ -39,7 +40,7 @@ func Expect(port int) *Expected {
 	if !ok {
 		ready, forget = awaitPort(port)
 	}
-	return &Expected{port, ready, forget}
+	return &Expected{port: port, ready: ready, Forget: forget}
 }
 
 // WaitReady waits until a process fulfils its readiness condition. It gives the
@@ -52,10 +53,20 @@ func (p *Process) WaitReady(ctx context.Context, cond plan.Ready, e *Expected) (
 		}
 		return p.until(ctx, p.Output.Watch(re))
 	}
+	if cond.By == plan.ReadyRuns { // how long its own work at the start takes cannot be told apart from its first answer
+		return p.Runs, 0, nil
+	}
 	if at, within, err = p.until(ctx, e.ready); err != nil || cond.By == plan.ReadyTCP {
 		return at, within, err
 	}
-	return p.until(ctx, p.asked(ctx, "http://"+net.JoinHostPort("127.0.0.1", strconv.Itoa(e.port))+cond.Path))
+	client, host := asker, net.JoinHostPort("127.0.0.1", strconv.Itoa(e.port))
+	if e.socket != "" {
+		host, client = "localhost", &http.Client{CheckRedirect: asker.CheckRedirect, Transport: &http.Transport{DisableKeepAlives: true,
+			DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+				return new(net.Dialer).DialContext(ctx, "unix", e.socket)
+			}}}
+	}
+	return p.until(ctx, p.asked(ctx, client, "http://"+host+cond.Path))
 }
 
 // until waits for what is to be noticed, for the end of the process, or of the context.
@@ -71,7 +82,7 @@ func (p *Process) until(ctx context.Context, ready <-chan noticed) (time.Time, t
 }
 
 // asked asks a URL until it answers 2xx.
-func (p *Process) asked(ctx context.Context, url string) <-chan noticed {
+func (p *Process) asked(ctx context.Context, client *http.Client, url string) <-chan noticed {
 	c := make(chan noticed, 1)
 	go func() {
 		tick := time.NewTicker(askEvery)
@@ -79,7 +90,7 @@ func (p *Process) asked(ctx context.Context, url string) <-chan noticed {
 		last := time.Now()
 		for {
 			began := time.Now()
-			if Answers(ctx, url) {
+			if answers(ctx, client, url) {
 				c <- noticed{time.Now(), time.Since(last)}
 				return
 			}
@@ -103,14 +114,16 @@ var asker = &http.Client{
 }
 
 // Answers tells whether a URL answers 2xx within a second.
-func Answers(ctx context.Context, url string) bool {
+func Answers(ctx context.Context, url string) bool { return answers(ctx, asker, url) }
+
+func answers(ctx context.Context, client *http.Client, url string) bool {
 	ctx, cancel := context.WithTimeout(ctx, time.Second)
 	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, "GET", url, nil)
 	if err != nil {
 		return false
 	}
-	resp, err := asker.Do(req)
+	resp, err := client.Do(req)
 	if err != nil {
 		return false
 	}

@@ -4,7 +4,10 @@ import (
 	"bytes"
 	"os"
 	"strconv"
+	"sync"
 	"syscall"
+
+	"golang.org/x/sys/unix"
 )
 
 // killSession kills what is left of a session: also processes that left their
@@ -16,6 +19,58 @@ func killSession(session int) {
 			pid, _ := strconv.Atoi(name)
 			if pid != session && syscall.Kill(pid, syscall.SIGKILL) == nil {
 				found = true
+			}
+		}
+		if !found {
+			return
+		}
+	}
+}
+
+// orphans are processes whose parents have ended, and which came to this program:
+// it asks to be the one that they come to (prctl(2), PR_SET_CHILD_SUBREAPER).
+var orphans struct {
+	sync.Mutex
+	asked bool
+	dead  map[int]bool // seen as ended once, and nobody waited for them
+}
+
+func adopt() {
+	orphans.Lock()
+	defer orphans.Unlock()
+	if !orphans.asked {
+		orphans.asked, orphans.dead = true, map[int]bool{}
+		_ = unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) // where it is refused they go to init
+	}
+}
+
+// killOrphans kills the processes that have a mark in their environment and left
+// their session when the one that started them has ended, and waits for those
+// orphans that have ended.
+func killOrphans(mark string) {
+	orphans.Lock()
+	defer orphans.Unlock()
+	self, own := os.Getpid(), sessionOf("self")
+	for range 3 {
+		found := false
+		for _, name := range processes() {
+			s := statOf(name)
+			if s.parent != self || s.session == own {
+				continue
+			}
+			pid, _ := strconv.Atoi(name)
+			switch {
+			case ours.has(pid):
+			case s.state == 'Z':
+				if orphans.dead[pid] { // not of one that is only just being started
+					delete(orphans.dead, pid)
+					_, _ = syscall.Wait4(pid, nil, syscall.WNOHANG, nil)
+				} else {
+					orphans.dead[pid] = true
+				}
+			case hasVariable(name, mark) && syscall.Kill(pid, syscall.SIGKILL) == nil:
+				found = true
+				orphans.dead[pid] = true
 			}
 		}
 		if !found {
@@ -53,16 +108,31 @@ func processes() (pids []string) {
 
 // sessionOf gives the session of a live process, or 0.
 func sessionOf(pid string) int {
+	s := statOf(pid)
+	if s.state == 'Z' {
+		return 0
+	}
+	return s.session
+}
+
+type processStat struct {
+	state           byte
+	parent, session int
+}
+
+func statOf(pid string) (s processStat) {
 	text, err := os.ReadFile("/proc/" + pid + "/stat")
 	if err != nil {
-		return 0
+		return s
 	}
 	// the name in brackets may hold anything; the fields after it are
 	// state, parent, group, session
 	fields := bytes.Fields(text[bytes.LastIndexByte(text, ')')+1:])
-	if len(fields) < 4 || fields[0][0] == 'Z' {
-		return 0
+	if len(fields) < 4 {
+		return s
 	}
-	n, _ := strconv.Atoi(string(fields[3]))
-	return n
+	s.state = fields[0][0]
+	s.parent, _ = strconv.Atoi(string(fields[1]))
+	s.session, _ = strconv.Atoi(string(fields[3]))
+	return s
 }

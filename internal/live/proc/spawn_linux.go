@@ -16,15 +16,22 @@ func attributes() *syscall.SysProcAttr {
 // killMarked kills every process that has an environment variable, as name=value.
 func killMarked(variable string) {
 	for _, name := range processes() {
-		env, err := os.ReadFile("/proc/" + name + "/environ")
-		if err != nil {
-			continue
-		}
-		for _, v := range bytes.Split(env, []byte{0}) {
-			if string(v) == variable {
-				pid, _ := strconv.Atoi(name)
-				_ = syscall.Kill(pid, syscall.SIGKILL)
-			}
+		if hasVariable(name, variable) {
+			pid, _ := strconv.Atoi(name)
+			_ = syscall.Kill(pid, syscall.SIGKILL)
 		}
 	}
+}
+
+func hasVariable(pid, variable string) bool {
+	env, err := os.ReadFile("/proc/" + pid + "/environ")
+	if err != nil {
+		return false
+	}
+	for v := range bytes.SplitSeq(env, []byte{0}) {
+		if string(v) == variable {
+			return true
+		}
+	}
+	return false
 }

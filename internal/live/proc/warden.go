@@ -196,6 +196,7 @@ func Warden() {
 	debug.SetGCPercent(-1) // it needs next to nothing
 	debug.SetMemoryLimit(32 << 20)
 
+	var groups, folders []string // control groups; folders of sockets
 	token, wards, looks, afters := "", map[int]bool{}, map[int]func(){}, map[int]Command{}
 	lines := bufio.NewScanner(os.NewFile(3, "pipe"))
 	lines.Buffer(nil, 4<<20) // commands have environments
@@ -206,6 +207,10 @@ func Warden() {
 			return
 		case strings.HasPrefix(line, "token "):
 			token = strings.TrimPrefix(line, "token ")
+		case strings.HasPrefix(line, "group "):
+			groups = append(groups, line[len("group "):])
+		case strings.HasPrefix(line, "folder "):
+			folders = append(folders, line[len("folder "):])
 		case strings.HasPrefix(line, "look "):
 			if port, err := strconv.Atoi(line[len("look "):]); err == nil {
 				looks[port] = report(say, port)
@@ -242,6 +247,10 @@ func Warden() {
 		}
 		killMarked(mark + "=" + token)
 		time.Sleep(20 * time.Millisecond)
+	}
+	removeTrees(groups)
+	for _, dir := range folders {
+		_ = os.RemoveAll(dir)
 	}
 	var all sync.WaitGroup
 	for _, c := range afters { // what runs elsewhere, such as a container

@@ -1,0 +1,232 @@
+package carry
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/plan"
+)
+
+// RequestType is the type of the event that an HTTP request is wrapped in where a
+// function is spoken to over lines.
+const RequestType = "http.request"
+
+// line gives the line that stands for events: CloudEvents in the JSON format, a
+// batch as an array; or what the function's form makes of them.
+func line(f *plan.Function, request *event.Request, events []*event.Event, batch bool) Message {
+	m := Message{Method: "line", Target: "standard input"}
+	var text []byte
+	switch {
+	case f.Shape != nil && f.Deliver == plan.DeliverShaped:
+		shape := shaped(f, request, events)
+		if text, m.Wrong = shape.Body, shape.Wrong; m.Wrong != "" {
+			return m
+		}
+	case request != nil:
+		wrapped := wrap(request)
+		text = wrapped.AppendJSON(nil)
+	case batch:
+		text = event.AppendBatch(nil, events)
+	case f.Deliver == plan.DeliverBody:
+		text = events[0].Data
+	default:
+		text = events[0].AppendJSON(nil)
+	}
+	if bytes.ContainsAny(text, "\r\n") {
+		var one bytes.Buffer
+		if json.Compact(&one, text) != nil {
+			m.Wrong = "the event cannot be one line: it has line breaks and is not JSON"
+			return m
+		}
+		text = one.Bytes()
+	}
+	m.Body = append(text, '\n')
+	return m
+}
+
+// wrap gives a request as an event whose data says what it is.
+func wrap(r *event.Request) *event.Event {
+	data := map[string]any{"method": r.Method, "target": r.Target}
+	headers := map[string]string{}
+	for _, h := range r.Header {
+		name := strings.ToLower(h.Name)
+		if was, ok := headers[name]; ok {
+			headers[name] = was + ", " + h.Value
+		} else {
+			headers[name] = h.Value
+		}
+	}
+	data["headers"] = headers
+	if utf8.Valid(r.Body) {
+		data["body"] = string(r.Body)
+	} else {
+		data["body_base64"] = base64.StdEncoding.EncodeToString(r.Body)
+	}
+	text, err := json.Marshal(data)
+	if err != nil {
+		panic(err) // texts always marshal
+	}
+	return &event.Event{ID: "request", Source: "/http", Type: RequestType, DataContentType: "application/json", Data: text}
+}
+
+// Lines speaks to a process over its standard input and output: a line for each
+// request, and a line for each reply.
+type Lines struct {
+	in      io.WriteCloser
+	replies chan said
+	stray   func(line string)
+	give    func() // gives the process up
+	mu      sync.Mutex
+	asked   bool
+	Keep    int
+}
+
+// said is a line that came, or the end of them.
+type said struct {
+	first, done time.Time
+	text        []byte
+	size        int64
+	err         error
+}
+
+// NewLines takes up the two ends. stray gets lines that nobody asked for; give is
+// called when the process cannot be understood any more.
+func NewLines(in io.WriteCloser, out io.Reader, stray func(string), give func()) *Lines {
+	l := &Lines{in: in, replies: make(chan said, 1), stray: stray, give: give, Keep: Kept}
+	go l.listen(bufio.NewReaderSize(out, 16<<10))
+	return l
+}
+
+// Close ends its standard input.
+func (l *Lines) Close() { l.in.Close() }
+
+func (l *Lines) listen(r *bufio.Reader) {
+	defer close(l.replies)
+	for {
+		s := l.hear(r)
+		if s.err != nil && s.size == 0 {
+			return
+		}
+		l.mu.Lock()
+		asked := l.asked
+		l.asked = false
+		l.mu.Unlock()
+		if asked {
+			l.replies <- s
+		} else if l.stray != nil {
+			l.stray(string(s.text[:min(len(s.text), 1000)]))
+		}
+		if s.err != nil {
+			return
+		}
+	}
+}
+
+// hear reads one line, and keeps what may be kept of it.
+func (l *Lines) hear(r *bufio.Reader) (s said) {
+	if _, s.err = r.Peek(1); s.err != nil {
+		return s
+	}
+	s.first = time.Now()
+	for {
+		part, err := r.ReadSlice('\n')
+		s.size += int64(len(part))
+		if room := max(l.Keep, mostRead) - len(s.text); room > 0 {
+			s.text = append(s.text, part[:min(room, len(part))]...)
+		}
+		if err == nil {
+			s.done = time.Now()
+			s.size-- // the line break
+			return s
+		}
+		if s.size > ReplyLimit {
+			err = errLimit
+		}
+		if !errors.Is(err, bufio.ErrBufferFull) {
+			s.err, s.done = err, time.Now()
+			return s
+		}
+	}
+}
+
+// mostRead is how much of a line is kept to be understood.
+const mostRead = 1 << 20
+
+// Do writes a line and waits for the reply.
+func (l *Lines) Do(ctx context.Context, m *Message, _ string) Reply {
+	if m.Wrong != "" {
+		return Reply{Done: time.Now(), Result: engine.Garbled, Why: m.Wrong}
+	}
+	l.mu.Lock()
+	l.asked = true
+	l.mu.Unlock()
+	r := Reply{Sent: time.Now()}
+	_, _ = l.in.Write(m.Body) // what it says counts; and if it is gone, the end of that tells
+	select {
+	case s, ok := <-l.replies:
+		if !ok {
+			r.Done, r.Result, r.Why = time.Now(), engine.Disconnected, "its standard output ended before a reply"
+			return r
+		}
+		r.Received, r.Done = s.first, s.done
+		switch {
+		case errors.Is(s.err, errLimit):
+			l.give()
+			r.Result, r.Why = engine.TooLarge, fmt.Sprintf("the reply is larger than %d MiB", ReplyLimit>>20)
+		case s.err != nil:
+			r.Result, r.Why = engine.Disconnected, "its standard output ended in the middle of a line"
+		default:
+			l.understand(&r, &s)
+		}
+	case <-ctx.Done():
+		r.Done, r.Result, r.Why = time.Now(), engine.Disconnected, "it was stopped before a reply"
+	}
+	return r
+}
+
+// understand reads a reply: an object with a status, and nothing beside it but
+// headers and a body, is what it says; every other line is the body of a 200.
+func (l *Lines) understand(r *Reply, s *said) {
+	text := bytes.TrimRight(s.text, "\r\n")
+	r.Status, r.Size, r.Header = http.StatusOK, s.size, http.Header{}
+	if json.Valid(text) {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	var full struct {
+		Status  int               `json:"status"`
+		Headers map[string]string `json:"headers"`
+		Body    json.RawMessage   `json:"body"`
+	}
+	d := json.NewDecoder(bytes.NewReader(text))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&full); err == nil && full.Status >= 100 && full.Status <= 599 {
+		r.Status, text = full.Status, full.Body
+		r.Header = http.Header{}
+		var plain string
+		if json.Unmarshal(full.Body, &plain) == nil {
+			text = []byte(plain)
+		} else if len(full.Body) > 0 {
+			r.Header.Set("Content-Type", "application/json")
+		}
+		for name, v := range full.Headers {
+			r.Header.Set(name, v)
+		}
+		r.Size = int64(len(text))
+	}
+	r.Timing = strings.Join(r.Header["Server-Timing"], ", ")
+	r.RetryAfter = retryAfter(r.Header.Get("Retry-After"), r.Received)
+	r.Body = text[:min(len(text), l.Keep)]
+}

@@ -1,0 +1,37 @@
+package proc
+
+import "time"
+
+// Bounds is what a process and its children may use.
+type Bounds struct {
+	Memory int64   // bytes; 0 for no bound
+	CPU    float64 // processors; 0 for no bound
+}
+
+// Usage is what a process has used.
+type Usage struct {
+	Peak   int64         // bytes of memory at most; 0 when it is not known
+	CPU    time.Duration // processor time
+	Killed bool          // the system ended it for its use of memory
+}
+
+// Enforcement says how bounds are enforced on this machine.
+type Enforcement struct {
+	Memory, CPU string // by what, such as "cgroup v2"; "" for not at all
+	Why         string // not, where one of them is ""
+}
+
+// Says gives in words whether what a function asks for is enforced; "" where it
+// asks for nothing.
+func (e Enforcement) Says(b Bounds) string {
+	lacks := b.Memory > 0 && e.Memory == "" || b.CPU > 0 && e.CPU == ""
+	switch {
+	case b == Bounds{}:
+		return ""
+	case !lacks && b.Memory > 0:
+		return "enforced by " + e.Memory
+	case !lacks:
+		return "enforced by " + e.CPU
+	}
+	return "not enforced: " + e.Why
+}

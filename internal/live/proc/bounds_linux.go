@@ -1,0 +1,471 @@
+package proc
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// hierarchy is where groups of processes can be made: one folder for both
+// controllers in version 2 of the kernel's control groups, one each in version 1
+// (cgroups(7)).
+type hierarchy struct {
+	Enforcement
+	version     int
+	memory, cpu string // folders of this program's own groups; "" where there is none
+	account     string // version 1: of the processor time
+	mount       string // version 2
+}
+
+// Bounded tells how bounds are enforced here.
+func Bounded() Enforcement { return groups().Enforcement }
+
+var groups = sync.OnceValue(findGroups)
+
+// made tells whether groups were looked for.
+var made atomic.Bool
+
+// findGroups looks for a place where this program may make groups and set bounds.
+func findGroups() *hierarchy {
+	made.Store(true)
+	two, one := cgroupMounts()
+	if two.point != "" {
+		if h := tryTwo(two); h != nil {
+			return h
+		}
+	}
+	if h := tryOne(one); h != nil {
+		return h
+	}
+	why := "this system lets the program make no control group"
+	if os.Geteuid() != 0 {
+		why += "; it can as root, or in a delegated group, such as systemd-run --user --scope -p Delegate=yes gives"
+	}
+	return &hierarchy{Enforcement: Enforcement{Why: why}}
+}
+
+// cgroupMount is a hierarchy and this program's place in it.
+type cgroupMount struct{ point, own string }
+
+func (m cgroupMount) dir() string { return filepath.Join(m.point, m.own) }
+
+// cgroupMounts reads which hierarchies there are and where this program is in them.
+func cgroupMounts() (two cgroupMount, one map[string]cgroupMount) {
+	one = map[string]cgroupMount{}
+	paths := map[string]string{} // by controller, "" for version 2
+	text, _ := os.ReadFile("/proc/self/cgroup")
+	for line := range strings.Lines(string(text)) {
+		if parts := strings.SplitN(strings.TrimSpace(line), ":", 3); len(parts) == 3 {
+			for c := range strings.SplitSeq(parts[1], ",") {
+				paths[c] = parts[2]
+			}
+		}
+	}
+	text, _ = os.ReadFile("/proc/self/mountinfo")
+	for line := range strings.Lines(string(text)) {
+		before, after, ok := strings.Cut(line, " - ")
+		left, right := strings.Fields(before), strings.Fields(after)
+		if !ok || len(left) < 5 || len(right) < 3 {
+			continue
+		}
+		// what the mount shows begins at its root within the hierarchy
+		within := func(path string) string {
+			rel, err := filepath.Rel(left[3], path)
+			if err != nil || strings.HasPrefix(rel, "..") {
+				return "/"
+			}
+			return rel
+		}
+		switch right[0] {
+		case "cgroup2":
+			if own, ok := paths[""]; ok {
+				two = cgroupMount{left[4], within(own)}
+			}
+		case "cgroup":
+			for option := range strings.SplitSeq(right[2], ",") {
+				if own, ok := paths[option]; ok {
+					one[option] = cgroupMount{left[4], within(own)}
+				}
+			}
+		}
+	}
+	return two, one
+}
+
+// ownName is the name of this program's groups.
+func ownName() string { return fmt.Sprintf("nightdrill-%d", os.Getpid()) }
+
+// tryTwo looks for a folder, from the program's own upwards, that is delegated to
+// it: where it can make a group with both controllers.
+func tryTwo(m cgroupMount) *hierarchy {
+	for dir := m.dir(); strings.HasPrefix(dir, m.point); dir = filepath.Dir(dir) {
+		if unix.Access(dir, unix.W_OK) != nil {
+			continue
+		}
+		// a group with processes of its own cannot hand controllers on, save the root
+		_ = os.WriteFile(filepath.Join(dir, "cgroup.subtree_control"), []byte("+memory"), 0)
+		_ = os.WriteFile(filepath.Join(dir, "cgroup.subtree_control"), []byte("+cpu"), 0)
+		own := filepath.Join(dir, ownName())
+		if os.Mkdir(own, 0o755) != nil {
+			continue
+		}
+		_ = os.WriteFile(filepath.Join(own, "cgroup.subtree_control"), []byte("+memory"), 0)
+		_ = os.WriteFile(filepath.Join(own, "cgroup.subtree_control"), []byte("+cpu"), 0)
+		h := &hierarchy{version: 2, mount: m.point}
+		given, _ := os.ReadFile(filepath.Join(own, "cgroup.subtree_control"))
+		for c := range strings.FieldsSeq(string(given)) {
+			switch c {
+			case "memory":
+				h.memory, h.Memory = own, "cgroup v2"
+			case "cpu":
+				h.cpu, h.CPU = own, "cgroup v2"
+			}
+		}
+		if h.Memory != "" || h.CPU != "" {
+			h.lacking()
+			tell("group %s\n", own)
+			return h
+		}
+		_ = os.Remove(own)
+	}
+	return nil
+}
+
+func tryOne(mounts map[string]cgroupMount) *hierarchy {
+	h := &hierarchy{version: 1}
+	for c, to := range map[string]*string{"memory": &h.memory, "cpu": &h.cpu, "cpuacct": &h.account} {
+		m, ok := mounts[c]
+		if !ok {
+			continue
+		}
+		own := filepath.Join(m.dir(), ownName())
+		if os.Mkdir(own, 0o755) == nil || isDir(own) {
+			*to = own
+			tell("group %s\n", own)
+		}
+	}
+	if h.memory != "" {
+		h.Memory = "cgroup v1"
+	}
+	if h.cpu != "" {
+		h.CPU = "cgroup v1"
+	}
+	if h.memory == "" && h.cpu == "" {
+		return nil
+	}
+	h.lacking()
+	return h
+}
+
+func isDir(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && info.IsDir()
+}
+
+func (h *hierarchy) lacking() {
+	switch {
+	case h.Memory == "":
+		h.Why = "the memory controller is not given to this program"
+	case h.CPU == "":
+		h.Why = "the cpu controller is not given to this program"
+	}
+}
+
+// group is the control group of one process and its children.
+type group struct {
+	h       *hierarchy
+	dirs    []string // in each hierarchy
+	memory  string
+	account string
+	fd      *os.File // version 2: the folder that a process is born in
+}
+
+var groupNumber struct {
+	sync.Mutex
+	n int
+}
+
+// newGroup makes a group with bounds; nil where nothing can be enforced, or
+// nothing is to be.
+func newGroup(b Bounds) (*group, error) {
+	if (b == Bounds{}) {
+		return nil, nil
+	}
+	h := groups()
+	if h.version == 0 {
+		return nil, nil
+	}
+	groupNumber.Lock()
+	groupNumber.n++
+	name := strconv.Itoa(groupNumber.n)
+	groupNumber.Unlock()
+	g := &group{h: h}
+	join := func(parent string) string {
+		if parent == "" {
+			return ""
+		}
+		dir := filepath.Join(parent, name)
+		for _, known := range g.dirs {
+			if known == dir {
+				return dir
+			}
+		}
+		if os.Mkdir(dir, 0o755) != nil {
+			return ""
+		}
+		g.dirs = append(g.dirs, dir)
+		return dir
+	}
+	g.memory = join(h.memory)
+	cpu := join(h.cpu)
+	if g.account = cpu; h.version == 1 {
+		g.account = join(h.account)
+	}
+	var errs []error
+	set := func(dir, file, value string) {
+		if dir != "" {
+			errs = append(errs, os.WriteFile(filepath.Join(dir, file), []byte(value), 0))
+		}
+	}
+	const period = 100_000 // µs
+	quota := strconv.Itoa(max(int(b.CPU*period), 1000))
+	if h.version == 2 {
+		if b.Memory > 0 {
+			set(g.memory, "memory.max", strconv.FormatInt(b.Memory, 10))
+			// what there is no swap for cannot be set, and need not be
+			_ = os.WriteFile(filepath.Join(g.memory, "memory.swap.max"), []byte("0"), 0)
+			_ = os.WriteFile(filepath.Join(g.memory, "memory.oom.group"), []byte("1"), 0)
+		}
+		if b.CPU > 0 {
+			set(cpu, "cpu.max", quota+" "+strconv.Itoa(period))
+		}
+		var err error
+		if g.fd, err = os.Open(g.dirs[0]); err != nil {
+			errs = append(errs, err)
+		}
+	} else {
+		if b.Memory > 0 {
+			set(g.memory, "memory.limit_in_bytes", strconv.FormatInt(b.Memory, 10))
+			_ = os.WriteFile(filepath.Join(g.memory, "memory.memsw.limit_in_bytes"), []byte(strconv.FormatInt(b.Memory, 10)), 0)
+		}
+		if b.CPU > 0 {
+			set(cpu, "cpu.cfs_period_us", strconv.Itoa(period))
+			set(cpu, "cpu.cfs_quota_us", quota)
+		}
+	}
+	if err := errors.Join(errs...); err != nil {
+		g.remove()
+		return nil, fmt.Errorf("its bounds cannot be set: %w", err)
+	}
+	return g, nil
+}
+
+// enter lets what this thread starts next be born in the group: in version 2 by
+// the attributes of the start, in version 1 by the thread's being in it. leave
+// undoes that; it is called on the same thread.
+func (g *group) enter(a *syscall.SysProcAttr) (leave func(), err error) {
+	if g == nil {
+		return func() {}, nil
+	}
+	if g.h.version == 2 {
+		a.UseCgroupFD, a.CgroupFD = true, int(g.fd.Fd())
+		return func() {}, nil
+	}
+	thread := []byte(strconv.Itoa(syscall.Gettid()))
+	leave = func() {
+		for _, dir := range g.dirs { // back to where the program is
+			_ = os.WriteFile(filepath.Join(filepath.Dir(filepath.Dir(dir)), "tasks"), thread, 0)
+		}
+	}
+	for _, dir := range g.dirs {
+		if err := os.WriteFile(filepath.Join(dir, "tasks"), thread, 0); err != nil {
+			leave()
+			return nil, fmt.Errorf("it cannot be put into its control group: %w", err)
+		}
+	}
+	return leave, nil
+}
+
+func readNumber(dir, file string) int64 {
+	text, err := os.ReadFile(filepath.Join(dir, file))
+	if err != nil {
+		return 0
+	}
+	n, _ := strconv.ParseInt(string(bytes.TrimSpace(text)), 10, 64)
+	return n
+}
+
+// readField gives a value of a file of lines of a name and a number.
+func readField(dir, file, name string) int64 {
+	text, err := os.ReadFile(filepath.Join(dir, file))
+	if err != nil {
+		return 0
+	}
+	for line := range strings.Lines(string(text)) {
+		if rest, ok := strings.CutPrefix(line, name+" "); ok {
+			n, _ := strconv.ParseInt(strings.TrimSpace(rest), 10, 64)
+			return n
+		}
+	}
+	return 0
+}
+
+// usage gives what the group has used.
+func (g *group) usage() (u Usage) {
+	if g.h.version == 2 {
+		if g.memory != "" {
+			if u.Peak = readNumber(g.memory, "memory.peak"); u.Peak == 0 {
+				u.Peak = readNumber(g.memory, "memory.current")
+			}
+			u.Killed = readField(g.memory, "memory.events", "oom_kill") > 0
+		}
+		if g.account != "" {
+			u.CPU = time.Duration(readField(g.account, "cpu.stat", "usage_usec")) * time.Microsecond
+		}
+		return u
+	}
+	if g.memory != "" {
+		u.Peak = readNumber(g.memory, "memory.max_usage_in_bytes")
+		u.Killed = readField(g.memory, "memory.oom_control", "oom_kill") > 0
+	}
+	if g.account != "" {
+		u.CPU = time.Duration(readNumber(g.account, "cpuacct.usage"))
+	}
+	return u
+}
+
+// members gives the processes of the group.
+func (g *group) members() (pids []int) { return groupMembers(g.dirs) }
+
+func groupMembers(dirs []string) (pids []int) {
+	if len(dirs) == 0 {
+		return nil
+	}
+	f, err := os.Open(filepath.Join(dirs[0], "cgroup.procs"))
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	for lines := bufio.NewScanner(f); lines.Scan(); {
+		if pid, err := strconv.Atoi(lines.Text()); err == nil {
+			pids = append(pids, pid)
+		}
+	}
+	return pids
+}
+
+// kill ends every process of the group.
+func (g *group) kill() {
+	if g == nil {
+		return
+	}
+	for range 5 { // what forks meanwhile is found the next time
+		pids := g.members()
+		for _, pid := range pids {
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+		}
+		if len(pids) == 0 {
+			return
+		}
+	}
+}
+
+// remove takes the group away; what is left in it is ended.
+func (g *group) remove() {
+	if g == nil {
+		return
+	}
+	if g.fd != nil {
+		g.fd.Close()
+	}
+	removeGroups(g.dirs)
+}
+
+// removeGroups removes groups, which are busy for a moment after their last
+// process has ended.
+func removeGroups(dirs []string) {
+	for range 100 {
+		left := 0
+		for _, dir := range dirs {
+			if err := os.Remove(dir); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				left++
+			}
+		}
+		if left == 0 {
+			return
+		}
+		for _, pid := range groupMembers(dirs) {
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+		}
+		time.Sleep(time.Millisecond)
+	}
+}
+
+// Ungroup takes the program's own groups away, at its end.
+func Ungroup() {
+	if !made.Load() {
+		return
+	}
+	h := groups()
+	var own []string
+	for _, dir := range []string{h.memory, h.cpu, h.account} {
+		if dir != "" {
+			own = append(own, dir)
+		}
+	}
+	removeTrees(own)
+}
+
+// removeTrees removes groups with the groups within.
+func removeTrees(own []string) {
+	for _, dir := range own {
+		entries, _ := os.ReadDir(dir)
+		for _, e := range entries {
+			if e.IsDir() {
+				removeGroups([]string{filepath.Join(dir, e.Name())})
+			}
+		}
+		_ = os.Remove(dir)
+	}
+}
+
+// sample reads what a process has used so far from /proc (proc(5)): its highest
+// resident size and its processor time.
+func sample(pid int) (u Usage) {
+	dir := "/proc/" + strconv.Itoa(pid)
+	status, err := os.ReadFile(dir + "/status")
+	if err != nil {
+		return u
+	}
+	if _, after, ok := bytes.Cut(status, []byte("VmHWM:")); ok {
+		if fields := bytes.Fields(after[:min(len(after), 40)]); len(fields) > 0 {
+			kb, _ := strconv.ParseInt(string(fields[0]), 10, 64)
+			u.Peak = kb << 10
+		}
+	}
+	stat, err := os.ReadFile(dir + "/stat")
+	if err != nil {
+		return u
+	}
+	if fields := bytes.Fields(stat[bytes.LastIndexByte(stat, ')')+1:]); len(fields) > 13 {
+		user, _ := strconv.ParseInt(string(fields[11]), 10, 64)
+		system, _ := strconv.ParseInt(string(fields[12]), 10, 64)
+		u.CPU = time.Duration(user+system) * (time.Second / clockTicks)
+	}
+	return u
+}
+
+// clockTicks is the unit of processor times in /proc: 1/100 s on every Linux.
+const clockTicks = 100
