@@ -100,7 +100,7 @@ func runDrill(cmd *cobra.Command, d *desk.Desk, name, to, journal string) error 
 		return could(err)
 	}
 	defer farewell()
-	if err := d.Prepare(cmd.Context(), func(what string) { fmt.Fprintln(cmd.ErrOrStderr(), "nightdrill: "+what) }); err != nil {
+	if err := d.Prepare(cmd.Context(), drill, func(what string) { fmt.Fprintln(cmd.ErrOrStderr(), "nightdrill: "+what) }); err != nil {
 		return could(err)
 	}
 	r, err := d.Start(cmd.Context(), drill, keep)

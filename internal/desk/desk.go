@@ -4,10 +4,12 @@ package desk
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -92,12 +94,15 @@ func (d *Desk) Close() error {
 	return d.Runs.Close()
 }
 
-// Prepare brings a project's functions to where a drill can start them: services
+// Prepare brings the functions of a drill to where it can start them: services
 // run and are reset, code is built and prepared. say hears what is being done.
-func (d *Desk) Prepare(ctx context.Context, say func(string)) error {
+func (d *Desk) Prepare(ctx context.Context, drill *plan.Drill, say func(string)) error {
 	var all []int
-	for i := range d.Functions {
-		all = append(all, i)
+	p, _ := d.planOf(drill)
+	for i := range p.Functions {
+		if n := d.codeOf(p.Functions[i].Name); !slices.Contains(all, n) {
+			all = append(all, n)
+		}
 	}
 	if _, failure := d.works.ready(ctx, all, say); failure != nil {
 		if n := len(failure.Lines); n > 0 {
@@ -106,6 +111,21 @@ func (d *Desk) Prepare(ctx context.Context, say func(string)) error {
 		return failure
 	}
 	return d.works.services.Reset(ctx)
+}
+
+// planOf gives the project that a drill runs: its own, or one in which every
+// variant is a function.
+func (d *Desk) planOf(drill *plan.Drill) (*plan.Project, *plan.Drill) {
+	if drill.Cold != nil {
+		return d.ColdPlan(drill)
+	}
+	return d.Project, drill
+}
+
+// codeOf gives the index of a function, or a variant, in the standing form.
+func (d *Desk) codeOf(name string) int {
+	name, _, _ = strings.Cut(name, ",")
+	return d.Whole.FunctionNamed(name)
 }
 
 // Drill gives a drill by its name; the only one there is when the name is empty.
@@ -157,10 +177,22 @@ func (d *Desk) Start(ctx context.Context, drill *plan.Drill, journal io.Writer) 
 		r.stop()
 		return nil, err
 	}
+	if drill.Cold != nil {
+		if p, drill = p.ColdPlan(drill); len(drill.Feeds) == 0 {
+			r.stop()
+			return nil, errors.New("there is nothing to start: no wire of the drill's sources leads to a function that is started here")
+		}
+	}
 	r.driver, r.sources = drive.New(p, drill, r.ID), p.Sources
 	r.driver.Store(d.Objects)
 	r.driver.Log(d.Log)
-	r.driver.Versions(d.works.labels()[:len(d.Functions)])
+	for i := range p.Functions {
+		if c := d.works.codes[d.codeOf(p.Functions[i].Name)]; p.Functions[i].Prepare != nil {
+			r.driver.Code(i, c.label(), c.prepared())
+		} else {
+			r.driver.Code(i, c.label(), 0)
+		}
+	}
 	if journal != nil {
 		r.driver.Journal(journal)
 	}
@@ -234,6 +266,19 @@ func (r *Running) Page() *measure.Page {
 
 // Snapshot gives what has been recorded so far.
 func (r *Running) Snapshot() *measure.Run { return r.driver.Snapshot() }
+
+// Limits gives the limits that hold now: for all functions together, and of each.
+func (r *Running) Limits() (all int, each []plan.Limits) { return r.driver.Limits() }
+
+// SetLimits changes a function's limits while the drill runs. The error says why
+// they cannot hold.
+func (r *Running) SetLimits(fn int, l plan.Limits) error { return r.driver.SetLimits(fn, l) }
+
+// SetConcurrency changes the limit for all functions together.
+func (r *Running) SetConcurrency(n int) error { return r.driver.SetConcurrency(n) }
+
+// Replace replaces a function's instances as by a new version of its code.
+func (r *Running) Replace(fn int) { r.driver.Replace(fn) }
 
 // At gives a moment as the run's time.
 func (r *Running) At(t time.Time) clock.Time { return r.driver.At(t) }

@@ -204,8 +204,18 @@ func (c *code) make(ctx context.Context, f *plan.Function, hash string) *Failure
 		}
 		c.w.log.Add(time.Now(), f.Name, name, logs.Note, fmt.Sprintf("done in %v", r.Took.Round(time.Millisecond)))
 		c.w.built.set(name, key)
+		c.w.built.set(name+" took", r.Took.Round(time.Millisecond).String())
 	}
 	return nil
+}
+
+// prepared gives how long the last preparation took; 0 when it is not known.
+func (c *code) prepared() time.Duration {
+	c.w.built.mu.Lock()
+	defer c.w.built.mu.Unlock()
+	c.w.built.load()
+	took, _ := time.ParseDuration(c.w.built.of[c.f.Name+" prepare took"])
+	return took
 }
 
 // startable tells whether the program that the function is started with is there.

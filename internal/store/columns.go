@@ -62,12 +62,13 @@ var attempts = codec[measure.Attempt]{6,
 		return measure.Attempt{Event: c[0], Invocation: uint64(c[1]), Source: int32(c[2]), Wire: int32(c[3]), N: int32(c[4]), Result: engine.Result(c[5])}
 	}}
 
-var deliveries = codec[measure.Delivery]{7,
+var deliveries = codec[measure.Delivery]{8,
 	func(d *measure.Delivery, c []int64) {
 		c[0], c[1], c[2], c[3], c[4], c[5], c[6] = d.Event, int64(d.Invocation), int64(d.Ended), int64(d.Source), int64(d.Wire), int64(d.Attempts), int64(d.Outcome)
+		c[7] = int64(d.Cause)
 	},
 	func(c []int64) measure.Delivery {
-		return measure.Delivery{Event: c[0], Invocation: uint64(c[1]), Ended: clock.Time(c[2]), Source: int32(c[3]), Wire: int32(c[4]), Attempts: int32(c[5]), Outcome: engine.Outcome(c[6])}
+		return measure.Delivery{Event: c[0], Invocation: uint64(c[1]), Ended: clock.Time(c[2]), Source: int32(c[3]), Wire: int32(c[4]), Attempts: int32(c[5]), Outcome: engine.Outcome(c[6]), Cause: engine.Cause(c[7])}
 	}}
 
 var levels = codec[measure.Level]{6,

@@ -310,7 +310,7 @@ func (s *shell) start(d *plan.Drill) tea.Cmd {
 	ctx := s.ctx
 	return func() tea.Msg {
 		s.stand.Pause("the drill " + d.Name + " is under way")
-		if err := s.desk.Prepare(ctx, nil); err != nil {
+		if err := s.desk.Prepare(ctx, d, nil); err != nil {
 			return startedMsg{err: err}
 		}
 		r, err := s.desk.Start(ctx, d, nil)

@@ -18,6 +18,7 @@ import (
 type Run struct {
 	Project, Drill, ID string
 	Seed               uint64
+	Concurrency        int        // of all functions together; 0 when it is not known
 	Finished           bool       // the drill came to its end; not interrupted, not cut off
 	Length             clock.Time // from the first moment to the last record
 	Functions          []Function
@@ -32,6 +33,7 @@ type Run struct {
 	Deliveries  []Delivery
 	Instances   []Instance
 	Levels      []Level
+	Changes     []Change     // of limits and versions, while it ran
 	Blobs       [][]byte     // bytes of events and replies, each once; of a run that was read back, none
 	Open        []Invocation // in flight at the moment; only while the run goes on
 	LastDue     clock.Time   // of the last arrival
@@ -41,12 +43,19 @@ type Run struct {
 
 // Function names a function of the run and the limits that held.
 type Function struct {
-	Name        string `json:"name"`
-	Max         int    `json:"max"`
-	PerInstance int    `json:"per_instance"`
-	KeepWarm    int    `json:"keep_warm"`
-	Version     string `json:"version,omitempty"`  // of the code
-	Attached    bool   `json:"attached,omitempty"` // somebody else started it: its starts are not measured
+	Name        string        `json:"name"`
+	Max         int           `json:"max"`
+	PerInstance int           `json:"per_instance"`
+	KeepWarm    int           `json:"keep_warm"`
+	Version     string        `json:"version,omitempty"`  // of the code
+	Attached    bool          `json:"attached,omitempty"` // somebody else started it: its starts are not measured
+	OneShot     bool          `json:"one_shot,omitempty"` // it has a process for each invocation
+	Way         string        `json:"way,omitempty"`      // how its instances come to be: "new process", "prepared", "parked"
+	Guaranteed  int           `json:"guaranteed,omitempty"`
+	Memory      int64         `json:"memory,omitempty"`   // bytes that an instance may use; 0 for no bound
+	CPU         float64       `json:"cpu,omitempty"`      // processors that an instance may use; 0 for no bound
+	Enforced    string        `json:"enforced,omitempty"` // whether those bounds are, in words; "" where there are none
+	Prepared    time.Duration `json:"prepared,omitempty"` // what its preparation took; 0 when it is not known
 }
 
 // Source names a source of the run, its kind and its wires.
@@ -112,6 +121,14 @@ type Delivery struct {
 	Wire       int32 // -1 for an unmatched event
 	Attempts   int32
 	Outcome    engine.Outcome
+	Cause      engine.Cause // of a rejection
+}
+
+// Change is a change of limits, or of a version, while the run went on.
+type Change struct {
+	At       clock.Time `json:"at"`
+	Function int32      `json:"function"` // -1 for all
+	Text     string     `json:"text"`
 }
 
 // Instance is one process of a function.
@@ -126,8 +143,16 @@ type Instance struct {
 	Within   time.Duration // how much earlier it may have been ready
 	Stopped  clock.Time    // 0 while it runs
 	Reason   engine.Reason
-	Exit     string // how the process ended, in words
-	Wanted   bool   // started for a waiting invocation, not to be kept warm
+	Exit     string        // how the process ended, in words
+	Wanted   bool          // started for a waiting invocation, not to be kept warm
+	Version  int32         // of the code, from 0
+	Cause    engine.Cause  // of its start,
+	After    engine.Reason // and of AfterStop what the last one had gone for
+	Parked   bool          // it had been started ahead, and was stopped in its tracks
+	Peak     int64         // bytes of memory at most, as far as was seen; 0 when it is not known
+	CPU      time.Duration // processor time, as far as was seen
+	Load     float64       `json:"-"`          // processors that it used at last, while it runs
+	Left     *float64      `json:",omitempty"` // share of its files' pages that left the system's cache before its start; nil where none was dropped
 }
 
 // Level is the state of a function from a moment on.

@@ -166,7 +166,7 @@ func (l *Lines) hear(r *bufio.Reader) (s said) {
 const mostRead = 1 << 20
 
 // Do writes a line and waits for the reply.
-func (l *Lines) Do(ctx context.Context, m *Message, _ string) Reply {
+func (l *Lines) Do(ctx context.Context, m *Message, trace string) Reply {
 	if m.Wrong != "" {
 		return Reply{Done: time.Now(), Result: engine.Garbled, Why: m.Wrong}
 	}
@@ -174,7 +174,7 @@ func (l *Lines) Do(ctx context.Context, m *Message, _ string) Reply {
 	l.asked = true
 	l.mu.Unlock()
 	r := Reply{Sent: time.Now()}
-	_, _ = l.in.Write(m.Body) // what it says counts; and if it is gone, the end of that tells
+	_, _ = l.in.Write(withTrace(m.Body, trace)) // what it says counts; and if it is gone, the end of that tells
 	select {
 	case s, ok := <-l.replies:
 		if !ok {
@@ -195,6 +195,22 @@ func (l *Lines) Do(ctx context.Context, m *Message, _ string) Reply {
 		r.Done, r.Result, r.Why = time.Now(), engine.Disconnected, "it was stopped before a reply"
 	}
 	return r
+}
+
+// withTrace enters the trace context into an event (CloudEvents distributed
+// tracing extension), where the line is one, and gives a request that was wrapped
+// an id of its own.
+func withTrace(line []byte, trace string) []byte {
+	const begin, wrapped = `{"specversion":"1.0"`, `,"id":"request"`
+	rest, ok := bytes.CutPrefix(line, []byte(begin))
+	if !ok || len(trace) < 36 || bytes.Contains(line, []byte(`"traceparent":`)) {
+		return line
+	}
+	out := append([]byte(begin), `,"traceparent":"`+trace+`"`...)
+	if after, ok := bytes.CutPrefix(rest, []byte(wrapped)); ok {
+		out, rest = append(out, `,"id":"`+trace[3:35]+`"`...), after
+	}
+	return append(out, rest...)
 }
 
 // understand reads a reply: an object with a status, and nothing beside it but

@@ -31,6 +31,7 @@ import (
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/carry"
 	"nightdrill/internal/live/logs"
+	"nightdrill/internal/live/proc"
 )
 
 const (
@@ -93,6 +94,19 @@ type Driver struct {
 	extended   []int            // leases of each source
 	objects    Objects          // nil where there is no object store
 	instances  []*instance      // by the engine's number
+	alive      []*instance      // those whose process is not gone
+	spares     []spares         // of each function
+	sockets    *proc.Sockets    // nil until one is needed
+	socketed   int              // sockets so far
+	all        int              // the limit for all functions together
+	changed    int              // of the drill's changes that were carried out
+	cold       []coldFeed       // of a drill of cold starts
+	sets       map[int]int32    // the first payloads of the sets that were taken up
+	news       chan struct{}    // closed when something has happened,
+	awaited    bool             // where anybody awaits that
+	closing    bool             // the run is over
+	life       context.Context  // of the run
+	endLife    context.CancelFunc
 	levels     []measure.Level
 	levelsAt   clock.Time
 	levelsDue  bool
@@ -146,7 +160,14 @@ type failure struct {
 // New prepares a run of a drill.
 func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 	r := &Driver{p: p, drill: d, failures: map[string]*failure{}, takes: map[[2]int32]uint64{}, replies: map[uint64]int32{}, timings: map[string]int32{}, ended: make(chan struct{}), asleep: clock.Never, kick: newAlarm()}
+	if r.all = p.Concurrency; d.Concurrency > 0 && d.Concurrency != r.all {
+		limited := *p
+		limited.Concurrency = d.Concurrency
+		p, r.p, r.all = &limited, &limited, d.Concurrency
+	}
 	r.eng = engine.New(p, d.Limits, d.Settle)
+	r.spares, r.sets, r.news = make([]spares, len(p.Functions)), map[int]int32{}, make(chan struct{})
+	r.life, r.endLife = context.WithCancel(context.Background())
 	r.fns, r.versions, r.troubles = make([]*plan.Function, len(p.Functions)), make([]string, len(p.Functions)), make([]Trouble, len(p.Functions))
 	r.riddles = make([]int, len(p.Functions))
 	for i := range p.Functions {
@@ -157,10 +178,20 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 		r.trace = r.trace*31 + uint64(c)
 	}
 	r.tag = fmt.Sprintf("%06x", r.trace&0xffffff)
-	r.rec = measure.Run{Project: p.Name, Drill: d.Name, ID: id, Seed: d.Seed, Busy: math.NaN(), Idempotence: d.Idempotence}
+	r.rec = measure.Run{Project: p.Name, Drill: d.Name, ID: id, Seed: d.Seed, Concurrency: r.all, Busy: math.NaN(), Idempotence: d.Idempotence}
 	for i := range p.Functions {
 		l := d.Limits[i]
-		r.rec.Functions = append(r.rec.Functions, measure.Function{Name: p.Functions[i].Name, Max: l.Max, PerInstance: l.PerInstance, KeepWarm: l.KeepWarm, Attached: p.Functions[i].Transport == plan.Attach})
+		f := &p.Functions[i]
+		way := "new process"
+		switch {
+		case f.Parked > 0:
+			way = "parked"
+		case f.Prepare != nil:
+			way = "prepared"
+		}
+		r.rec.Functions = append(r.rec.Functions, measure.Function{Name: f.Name, Max: l.Max, PerInstance: l.PerInstance, KeepWarm: l.KeepWarm, Guaranteed: l.Guaranteed,
+			Attached: f.Transport == plan.Attach, OneShot: f.Transport == plan.OneShot, Way: way, Memory: f.Memory, CPU: f.CPU,
+			Enforced: enforced(f)})
 	}
 	for i := range p.Sources {
 		s := measure.Source{Name: p.Sources[i].Name, Kind: p.Sources[i].Kind.String()}
@@ -177,18 +208,42 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 	}
 	r.sorter, r.extended, r.chained = p.NewSorter(), make([]int, len(p.Sources)), map[uint64]int32{}
 	r.uses, r.missed = map[int32]*reply{}, make([]bool, len(p.Sources))
-	first := map[int]int32{}
-	for i := range d.Feeds {
-		r.feed(&d.Feeds[i], i, first)
+	if d.Cold != nil {
+		r.awaited = true
+		r.coldFeeds()
+	} else {
+		for i := range d.Feeds {
+			r.feed(&d.Feeds[i], i)
+		}
 	}
 	r.fixed = len(r.payloads)
 	r.levels = make([]measure.Level, len(p.Functions))
 	return r
 }
 
-// feed prepares a feed of the drill; first has the numbers of the payloads of the
-// sets that were taken up before.
-func (d *Driver) feed(f *plan.Feed, n int, first map[int]int32) {
+// enforced tells whether a function's bounds are, in words; "" where it has none.
+func enforced(f *plan.Function) string {
+	if f.Memory == 0 && f.CPU == 0 {
+		return ""
+	}
+	if f.Stop != nil {
+		return "not enforced: what runs is elsewhere"
+	}
+	return proc.Bounded().Says(proc.Bounds{Memory: f.Memory, CPU: f.CPU})
+}
+
+// setFirst gives the number of a set's first payload, taken up once.
+func (d *Driver) setFirst(set int) int32 {
+	first, ok := d.sets[set]
+	if !ok {
+		first = d.payloadsOf(&d.p.Sets[set])
+		d.sets[set] = first
+	}
+	return first
+}
+
+// feed prepares a feed of the drill.
+func (d *Driver) feed(f *plan.Feed, n int) {
 	x := &feed{source: int32(f.Source), faults: f.Faults, number: uint64(n)}
 	d.feeds = append(d.feeds, x)
 	src := &d.p.Sources[f.Source]
@@ -208,15 +263,12 @@ func (d *Driver) feed(f *plan.Feed, n int, first map[int]int32) {
 		return
 	}
 	set := &d.p.Sets[f.Set]
-	if _, ok := first[f.Set]; !ok {
-		first[f.Set] = d.payloadsOf(set)
-	}
 	for _, ph := range f.Phases {
 		d.rec.Sources[f.Source].Closed = d.rec.Sources[f.Source].Closed || ph.Pattern == arrival.Callers
 	}
 	times, _, _ := set.Offsets()
 	size := len(set.Payloads)
-	x.first = first[f.Set]
+	x.first = d.setFirst(f.Set)
 	if f.Retained > 0 {
 		// what was in the stream before the function came is there at once, or not read
 		if src.FromNew {
@@ -251,12 +303,11 @@ func (d *Driver) Journal(w io.Writer) {
 	_, _ = d.journal.Write(engine.JournalSetup(d.p, d.drill.Limits, d.drill.Settle)) // Flush tells
 }
 
-// Versions says which code the functions have. It is called before Run.
-func (d *Driver) Versions(of []string) {
-	copy(d.versions, of)
-	for i := range d.rec.Functions {
-		d.rec.Functions[i].Version = d.versions[i]
-	}
+// Code says which code a function has, and how long its preparation took, or 0. It
+// is called before Run.
+func (d *Driver) Code(fn int, version string, prepared time.Duration) {
+	d.versions[fn] = version
+	d.rec.Functions[fn].Version, d.rec.Functions[fn].Prepared = version, prepared
 }
 
 // quota is how many bytes of events and replies a run keeps at most.
@@ -320,6 +371,15 @@ func (d *Driver) at(t time.Time) clock.Time { return clock.Time(t.Sub(d.began)) 
 func (d *Driver) Run(ctx context.Context) {
 	busy := startBusy()
 	d.mu.Lock()
+	d.awaited = d.awaited || slices.ContainsFunc(d.fns, func(f *plan.Function) bool { return f.Parked > 0 })
+	for i := range d.fns {
+		d.park(int32(i))
+	}
+	d.mu.Unlock()
+	if d.tracks == nil {
+		d.standReady(ctx) // started ahead, and before the time begins
+	}
+	d.mu.Lock()
 	if d.began.IsZero() {
 		d.began = time.Now()
 	}
@@ -329,15 +389,27 @@ func (d *Driver) Run(ctx context.Context) {
 		defer close(stopped)
 		d.tick()
 	}()
+	go d.sample()
 	d.step(engine.Input{}, nil)
+	if d.cold != nil {
+		go d.coldStarts(ctx)
+	}
 	finished := false
 	select {
 	case <-ctx.Done():
 	case <-d.ended:
 		finished = true
 	}
+	d.mu.Lock()
+	d.closing = true
+	d.mu.Unlock()
+	d.endLife()
 	d.step(engine.Input{Kind: engine.End}, nil)
+	d.dismissAll()
 	d.running.Wait()
+	if d.sockets != nil {
+		d.sockets.Close()
+	}
 	d.kick.close()
 	<-stopped
 	d.mu.Lock()
@@ -376,10 +448,7 @@ func (d *Driver) Snapshot() *measure.Run {
 	defer d.mu.Unlock()
 	r := d.rec
 	r.Instances = append([]measure.Instance(nil), d.rec.Instances...)
-	for _, in := range d.instances {
-		if in == nil {
-			continue
-		}
+	for _, in := range d.alive {
 		for s := range in.slots {
 			if in.slots[s].open {
 				r.Open = append(r.Open, in.slots[s].cur)
@@ -417,12 +486,14 @@ func (d *Driver) step(in engine.Input, self *slot) *job {
 func (d *Driver) stepLocked(in engine.Input, self *slot) *job {
 	now := d.now()
 	own := d.handle(now, in, self)
+	d.plannedChanges(now)
 	if next := d.pump(now, self); next != nil {
 		own = next
 	}
 	d.level(now, false)
 	d.forget()
 	d.release()
+	d.signal()
 	if wake := d.nextWake(now); wake < d.asleep {
 		d.asleep = wake
 		d.kick.ring()
@@ -447,7 +518,7 @@ func (d *Driver) handle(now clock.Time, in engine.Input, self *slot) (own *job) 
 
 // pump hands in the events that have fallen due.
 func (d *Driver) pump(now clock.Time, self *slot) (own *job) {
-	if d.over {
+	if d.over || d.cold != nil {
 		return nil
 	}
 	waiting := false
@@ -538,7 +609,7 @@ func (d *Driver) takesOf(source, payload int32) uint64 {
 
 // nextWake gives when something falls due next.
 func (d *Driver) nextWake(now clock.Time) clock.Time {
-	next := d.wake
+	next := min(d.wake, d.nextChange())
 	if !d.over {
 		for _, f := range d.feeds {
 			if a, state := f.Peek(now); state != arrival.Over {
@@ -595,7 +666,7 @@ func (d *Driver) carryOut(f *engine.Effect, self *slot) *job {
 		}
 		go in.stop()
 	case engine.GivenUp:
-		d.instances[f.Instance].slots[f.Slot].settle(f.At, engine.Timeout)
+		d.instances[f.Instance].slot(f.Slot).settle(f.At, engine.Timeout)
 	case engine.AttemptEnded:
 		if d.tracks != nil {
 			d.tried(f)
@@ -611,14 +682,14 @@ func (d *Driver) carryOut(f *engine.Effect, self *slot) *job {
 			d.trackEnded(f)
 			break
 		}
-		d.rec.Deliveries = append(d.rec.Deliveries, measure.Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At, Source: f.Source, Wire: f.Wire, Attempts: f.Attempt, Outcome: f.Outcome})
+		d.rec.Deliveries = append(d.rec.Deliveries, measure.Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At, Source: f.Source, Wire: f.Wire, Attempts: f.Attempt, Outcome: f.Outcome, Cause: f.Cause})
 		if f.Outcome == engine.Unmatched && !d.missed[f.Source] {
 			d.missed[f.Source] = true
 			d.explainMiss(f)
 		}
 		d.answer(f)
 	case engine.Extended:
-		d.extended[d.instances[f.Instance].slots[f.Slot].cur.Source]++
+		d.extended[d.instances[f.Instance].slot(f.Slot).cur.Source]++
 	case engine.Over:
 		d.over = true
 		close(d.ended)

@@ -25,18 +25,19 @@ import (
 
 // instance is one process and its slots.
 type instance struct {
-	d        *Driver
-	id       int32
-	fn       *plan.Function
-	ctx      context.Context // ends when the instance is to stop
-	cancel   context.CancelFunc
-	slots    []*slot
-	proc     *proc.Process // nil until it runs
-	name     string        // such as quote-3
-	version  string        // of the code
-	port     int
-	address  string
-	expected *proc.Expected
+	d      *Driver
+	id     int32
+	fn     *plan.Function
+	ctx    context.Context // ends when the instance is to stop
+	cancel context.CancelFunc
+	slots  []*slot
+	launched
+	unique   string // its name on this machine
+	name     string // such as quote-3
+	version  string // of the code
+	parked   bool   // it had been started ahead
+	sampled  time.Time
+	carrier  carry.Carrier    // of an instance that has one for all of its life
 	listened []netip.AddrPort // where it did listen, of one that was never ready
 	stopping bool             // the engine said Stop
 	ready    bool
@@ -55,15 +56,13 @@ func (d *Driver) start(f *engine.Effect) {
 	in := &instance{d: d, id: f.Instance, fn: d.fns[f.Function], version: d.versions[f.Function]}
 	in.name = fmt.Sprintf("%s-%d", in.fn.Name, f.Number)
 	in.ctx, in.cancel = context.WithCancel(context.Background())
-	rec := measure.Instance{ID: f.Instance, Function: f.Function, Number: f.Number, Spawned: f.At}
+	rec := measure.Instance{ID: f.Instance, Function: f.Function, Number: f.Number, Spawned: f.At, Version: f.Version, Cause: f.Cause, After: f.Reason}
 	if int(f.Instance) < len(d.instances) {
 		d.instances[f.Instance], d.rec.Instances[f.Instance] = in, rec
 	} else {
 		d.instances, d.rec.Instances = append(d.instances, in), append(d.rec.Instances, rec)
 	}
-	for s := range d.eng.Limits(int(f.Function)).PerInstance {
-		in.slots = append(in.slots, &slot{in: in, number: int32(s), jobs: make(chan *job, 1)})
-	}
+	d.alive = append(d.alive, in)
 	d.running.Add(1)
 	go in.live()
 }
@@ -72,17 +71,26 @@ func (d *Driver) start(f *engine.Effect) {
 func (in *instance) live() {
 	defer in.d.running.Done()
 	defer in.cancel()
-	if in.fn.Transport == plan.Attach {
+	switch in.fn.Transport {
+	case plan.Attach:
 		in.attach()
+		return
+	case plan.OneShot:
+		in.single()
 		return
 	}
 	if err := in.spawn(); err != nil {
 		in.gone(Trouble{Text: "does not start: " + err.Error()}, "not started")
 		return
 	}
-	in.say(logs.Started, fmt.Sprintf("started as process %d", in.proc.PID))
-	readyAt, within, err := in.proc.WaitReady(in.ctx, in.fn.Ready, in.expected)
-	in.expected.Forget()
+	readyAt, within, err := time.Now(), time.Duration(0), error(nil)
+	if in.parked {
+		in.say(logs.Started, fmt.Sprintf("resumed as process %d, which had been started ahead", in.proc.PID))
+	} else {
+		in.say(logs.Started, fmt.Sprintf("started as process %d", in.proc.PID))
+		readyAt, within, err = in.proc.WaitReady(in.ctx, in.fn.Ready, in.expected)
+		in.forget()
+	}
 	if err == nil {
 		in.d.mu.Lock()
 		in.ready = true
@@ -90,9 +98,18 @@ func (in *instance) live() {
 		r.Ready, r.Within = in.d.at(readyAt), within
 		r.Exec = min(r.Exec, r.Ready) // on a busy machine we may hear of the exec after the port was seen
 		took := r.Ready.Sub(r.Spawned)
+		in.d.spares[r.Function].failed = false
 		in.d.mu.Unlock()
 		in.say(logs.Ready, fmt.Sprintf("ready after %v", took.Round(100*time.Microsecond)))
+		if in.fn.Transport == plan.Lines {
+			lines := carry.NewLines(in.proc.In, in.proc.Out, func(text string) {
+				in.say(logs.Line, "(on standard output, asked by nobody) "+proc.Harmless(text))
+			}, in.proc.Kill)
+			in.carrier = lines
+		}
 		in.open()
+	} else if in.fn.Transport == plan.Lines {
+		in.proc.In.Close()
 	}
 	in.proc.Gone()
 	how := in.proc.How()
@@ -116,9 +133,6 @@ func (in *instance) open() {
 	in.d.mu.Unlock()
 	if stopping {
 		return
-	}
-	for _, s := range in.slots {
-		go s.work()
 	}
 	in.d.step(engine.Input{Kind: engine.Ready, Instance: in.id}, nil)
 }
@@ -159,6 +173,9 @@ func (in *instance) missing() string {
 	case plan.ReadyLine:
 		return fmt.Sprintf("no line of its output matched %q", in.fn.Ready.Line)
 	}
+	if in.socket != "" {
+		return fmt.Sprintf("it did not listen on the Unix socket it was given, %s (environment variable SOCKET, or {socket} in start)", in.socket)
+	}
 	text := fmt.Sprintf("it did not listen on the port it was given, 127.0.0.1:%d (environment variable PORT, or {port} in start)", in.port)
 	if len(in.listened) > 0 {
 		text += fmt.Sprintf(", but on %v", in.listened)
@@ -179,48 +196,54 @@ func (in *instance) lastWords() string {
 	return "; it wrote nothing"
 }
 
-// spawn starts the process.
+// spawn starts the process, or takes one that was started ahead.
 func (in *instance) spawn() error {
-	port, err := proc.FreePort()
-	if err != nil {
-		return err
+	d := in.d
+	d.mu.Lock()
+	fn := in.record().Function
+	x := d.takeSpare(fn)
+	d.mu.Unlock()
+	if x != nil {
+		return in.resume(x)
 	}
-	in.port, in.expected = port, proc.Expect(port)
-	in.address = net.JoinHostPort("127.0.0.1", strconv.Itoa(port))
-	c := in.command(in.fn.Start)
-	if in.fn.Stop != nil {
-		c.After = in.command(in.fn.Stop).Args
-	}
-	if in.d.log != nil {
-		c.Line = func(at time.Time, text string) { in.d.log.Add(at, in.fn.Name, in.name, logs.Line, text) }
-	}
-	began := time.Now()
-	process, err := proc.Start(c)
-	in.d.mu.Lock()
-	defer in.d.mu.Unlock()
-	in.record().Spawned = in.d.at(began)
-	if err != nil {
-		in.expected.Forget()
-		return err
-	}
-	in.proc = process
+	in.unique = d.unique(in.fn, strconv.Itoa(int(in.id)))
+	began, err := d.launch(&in.launched, in.fn, in.unique, in.name)
+	return in.runs(began, err)
+}
+
+// runs enters that the process runs.
+func (in *instance) runs(began time.Time, err error) error {
+	d := in.d
+	d.mu.Lock()
+	defer d.mu.Unlock()
 	r := in.record()
-	r.Spawned, r.Exec, r.PID = in.d.at(process.Began), in.d.at(process.Runs), process.PID
+	r.Spawned = d.at(began)
+	if err != nil {
+		return err
+	}
+	r.Spawned, r.Exec, r.PID = d.at(in.proc.Began), d.at(in.proc.Runs), in.proc.PID
 	if in.stopping {
-		process.Stop(grace)
+		in.proc.Stop(grace)
 	}
 	return nil
 }
 
-// command gives one of the function's commands for this instance.
-func (in *instance) command(args []string) proc.Command {
-	p := strconv.Itoa(in.port)
-	unique := fmt.Sprintf("%s-%s-%d", strings.ReplaceAll(in.fn.Name, "@", "-"), in.d.tag, in.id)
-	env := append(slices.Clone(in.fn.Env), "PORT="+p)
-	if !slices.ContainsFunc(env, func(s string) bool { return strings.HasPrefix(s, "PYTHONUNBUFFERED=") }) {
-		env = append(env, "PYTHONUNBUFFERED=1") // lines come when they are written, not when a buffer is full
+// resume lets a process go on that was started ahead and stopped in its tracks.
+func (in *instance) resume(x *spare) error {
+	d := in.d
+	in.unique = x.unique
+	in.proc, in.port, in.socket, in.address, in.parked = x.proc, x.port, x.socket, x.address, true
+	x.name.Store(in.name)
+	began := time.Now()
+	err := in.proc.Resume()
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	r := in.record()
+	r.Spawned, r.Exec, r.PID, r.Parked = d.at(began), d.at(time.Now()), in.proc.PID, true
+	if in.stopping {
+		in.proc.Stop(grace)
 	}
-	return proc.Command{Args: proc.Expand(args, "port", p, "instance", unique), Dir: in.fn.Dir, Env: env}
+	return err
 }
 
 // stop ends the process; the engine wants it gone.
@@ -235,10 +258,11 @@ func (in *instance) stop() {
 	if process == nil { // spawn sees to it otherwise
 		return
 	}
+	in.measure()
 	if in.fn.Stop != nil { // what runs may be elsewhere; the command that started it comes to its end by that
 		ctx, done := context.WithTimeout(context.Background(), stopTimeout)
 		defer done()
-		if r := proc.Run(ctx, in.command(in.fn.Stop)); r.Err != nil {
+		if r := proc.Run(ctx, in.command(in.fn, in.fn.Stop, in.unique)); r.Err != nil {
 			in.say(logs.Note, "stop: "+r.Err.Error())
 		}
 	}
@@ -248,16 +272,30 @@ func (in *instance) stop() {
 // gone tells the engine that the process is gone, with the reason if nobody
 // had asked for it.
 func (in *instance) gone(why Trouble, how string) {
-	proc.GiveBack(in.port)
+	in.giveBack()
+	used := proc.Usage{}
+	if in.proc != nil {
+		used = in.proc.Used()
+	}
 	if how != "not started" {
 		in.say(logs.Stopped, how)
 	}
 	in.d.mu.Lock()
 	r := in.record()
 	r.Stopped, r.Exit = in.d.now(), how
+	r.Peak, r.CPU, r.Load = max(r.Peak, used.Peak), max(r.CPU, used.CPU), 0
+	in.d.alive = slices.DeleteFunc(in.d.alive, func(x *instance) bool { return x == in })
+	in.d.park(r.Function)
 	kind := engine.Exited
 	if !in.stopping {
 		r.Reason = engine.Crashed
+		if used.Killed {
+			r.Reason = engine.OutOfMemory
+			r.Exit = fmt.Sprintf("ended by the system, since it used more than its memory of %s", sizeText(in.fn.Memory))
+			if why.Text = "ran out of memory: it was " + r.Exit; !in.ready {
+				why.Text = "does not start: it was " + r.Exit
+			}
+		}
 		if !in.ready {
 			kind = engine.StartFailed
 		}
@@ -274,6 +312,86 @@ func (in *instance) gone(why Trouble, how string) {
 	for _, s := range in.slots {
 		close(s.jobs)
 	}
+}
+
+// sizeText writes a size in MiB or GiB.
+func sizeText(n int64) string {
+	if n >= 1<<30 {
+		return fmt.Sprintf("%.1f GiB", float64(n)/(1<<30))
+	}
+	return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
+}
+
+// single is the life of an instance that has a process for one invocation, which
+// is started with it: there is nothing to wait for before.
+func (in *instance) single() {
+	in.d.mu.Lock()
+	in.ready = true
+	r := in.record()
+	r.Ready, r.Exec = in.d.now(), r.Spawned
+	in.d.mu.Unlock()
+	in.carrier = &carry.OneShot{Keep: in.keep(), Start: in.startProgram}
+	in.open()
+	<-in.ctx.Done()
+	how := "finished"
+	in.d.mu.Lock()
+	process := in.proc
+	in.d.mu.Unlock()
+	if process != nil {
+		process.Gone()
+		how = process.How()
+		process.Output.Forget()
+	}
+	in.gone(Trouble{}, how)
+}
+
+// startProgram starts the process of an invocation.
+func (in *instance) startProgram(env []string) (carry.Program, error) {
+	in.unique = in.d.unique(in.fn, strconv.Itoa(int(in.id)))
+	l := &launched{}
+	began, err := in.d.launch(l, in.fn, in.unique, in.name, env...)
+	if err != nil {
+		in.d.mu.Lock()
+		in.d.fail(in.record().Function, Trouble{Text: "does not start: " + err.Error(), Version: in.version})
+		in.d.mu.Unlock()
+		return carry.Program{}, err
+	}
+	in.d.mu.Lock()
+	in.proc = l.proc
+	r := in.record()
+	r.Spawned, r.Exec, r.PID = in.d.at(l.proc.Began), in.d.at(l.proc.Runs), l.proc.PID
+	r.Ready = r.Exec
+	if in.stopping {
+		l.proc.Stop(grace)
+	}
+	in.d.mu.Unlock()
+	in.say(logs.Started, fmt.Sprintf("started as process %d, %s after it was wanted", l.proc.PID, l.proc.Runs.Sub(began).Round(100*time.Microsecond)))
+	return carry.Program{In: l.proc.In, Out: l.proc.Out, Ended: func() string {
+		l.proc.Gone()
+		if how := l.proc.How(); how != "exited with code 0" {
+			return how
+		}
+		return ""
+	}}, nil
+}
+
+// keep gives how much of a reply is kept.
+func (in *instance) keep() int {
+	if in.d.tracks != nil || in.d.expecting {
+		return carry.ReplyLimit // somebody looks at it, or saves it
+	}
+	return carry.Kept
+}
+
+// slot gives a slot of the instance, which begins to work when it is first wanted;
+// the lock is held.
+func (in *instance) slot(n int32) *slot {
+	for len(in.slots) <= int(n) {
+		s := &slot{in: in, number: int32(len(in.slots)), jobs: make(chan *job, 1)}
+		in.slots = append(in.slots, s)
+		go s.work()
+	}
+	return in.slots[n]
 }
 
 // slot is room for one invocation: one connection, one goroutine.
@@ -303,7 +421,7 @@ type job struct {
 // send gives an invocation to its slot; the lock is held.
 func (d *Driver) send(f *engine.Effect, self *slot) *job {
 	in := d.instances[f.Instance]
-	sl := in.slots[f.Slot]
+	sl := in.slot(f.Slot)
 	sl.open = true
 	sl.cur = measure.Invocation{ID: f.Invocation, Assigned: f.At, Function: f.Function, Instance: f.Instance, Slot: f.Slot,
 		Source: f.Source, Wire: f.Wire, Batch: f.N, Class: f.Class}
@@ -396,11 +514,13 @@ func (d *Driver) payloadOf(event int64) (p *payload.Payload, round int32) {
 
 // work carries out the slot's invocations until its instance is gone.
 func (s *slot) work() {
-	conn := carry.New(s.in.address)
-	defer conn.Close()
-	if s.in.d.tracks != nil || s.in.d.expecting {
-		conn.Keep = carry.ReplyLimit // somebody looks at it, or saves it
+	conn := s.in.carrier
+	if conn == nil {
+		c := carry.New(s.in.address)
+		c.Keep, c.Fresh = s.in.keep(), s.in.fn.Fresh
+		conn = c
 	}
+	defer conn.Close()
 	for j := range s.jobs {
 		for j != nil {
 			reply := conn.Do(s.in.ctx, &j.message, j.trace)
@@ -419,10 +539,12 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 	in := engine.Input{Kind: engine.Answered, Instance: s.in.id, Slot: s.number, Invocation: j.invocation, Status: int32(r.Status), RetryAfter: r.RetryAfter}
 	if r.Result != engine.OK {
 		in.Kind, in.Result = engine.Broken, r.Result
+	}
+	if r.Result == engine.Unreachable || r.Result == engine.Disconnected { // the process may have ended
 		wait := time.NewTimer(crashWait)
 		defer wait.Stop()
 		var ended <-chan struct{} // never, of a process that is not ours
-		if s.in.proc != nil {
+		if s.in.proc != nil && s.in.fn.Transport != plan.OneShot {
 			ended = s.in.proc.Done()
 		}
 		select {
@@ -430,7 +552,8 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 			return nil // the engine hears of the exit
 		case <-wait.C:
 		}
-	} else if len(j.ids) > 0 && r.Status == 200 {
+	}
+	if r.Result == engine.OK && len(j.ids) > 0 && r.Status == 200 {
 		var known bool
 		if in.Retry, known = retries(r.Body, j.ids); !known {
 			in.Kind, in.Result = engine.Broken, engine.UnknownRetry

@@ -294,7 +294,7 @@ func (d *Driver) tried(f *engine.Effect) {
 
 func (d *Driver) trackEnded(f *engine.Effect) {
 	t := d.tracks[f.Event]
-	t.Ended = append(t.Ended, measure.Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At, Source: f.Source, Wire: f.Wire, Attempts: f.Attempt, Outcome: f.Outcome})
+	t.Ended = append(t.Ended, measure.Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At, Source: f.Source, Wire: f.Wire, Attempts: f.Attempt, Outcome: f.Outcome, Cause: f.Cause})
 	if t.Left--; t.Left == 0 {
 		if t.unclear == 0 {
 			close(t.done)

@@ -359,7 +359,7 @@ func groupMembers(dirs []string) (pids []int) {
 	}
 	defer f.Close()
 	for lines := bufio.NewScanner(f); lines.Scan(); {
-		if pid, err := strconv.Atoi(lines.Text()); err == nil {
+		if pid, err := strconv.Atoi(lines.Text()); err == nil && pid != os.Getpid() {
 			pids = append(pids, pid)
 		}
 	}

@@ -144,8 +144,9 @@ func Start(c Command) (*Process, error) {
 				tell("after %d %s\n", cmd.Process.Pid, text)
 			}
 		}
-		started <- time.Now()
-		leave()
+		at := time.Now()
+		leave() // before anybody could kill what is in the group
+		started <- at
 	}
 	runs := <-started
 	for _, f := range theirs {
@@ -386,4 +387,16 @@ func Expand(args []string, pairs ...string) []string {
 		out[i] = r.Replace(a)
 	}
 	return out
+}
+
+// Program gives the file of a program that is found on the PATH.
+func Program(name string) string {
+	path, err := exec.LookPath(name)
+	if err != nil {
+		return name
+	}
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		return real
+	}
+	return path
 }

@@ -1,0 +1,166 @@
+package drive
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"nightdrill/internal/core/chance"
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/proc"
+)
+
+// coldStarts carries a drill of cold starts out: in each round one start of every
+// variant, in an order of the round's own, each with nothing else under way.
+func (d *Driver) coldStarts(ctx context.Context) {
+	r := chance.New(d.drill.Seed, 7)
+	order := make([]int, len(d.cold))
+	for i := range order {
+		order[i] = i
+	}
+	for round := range d.drill.Cold.N {
+		for i := len(order) - 1; i > 0; i-- {
+			k := r.Below(i + 1)
+			order[i], order[k] = order[k], order[i]
+		}
+		for _, i := range order {
+			if !d.coldStart(ctx, &d.cold[i], round) {
+				return
+			}
+		}
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.noMore = true
+	d.stepLocked(engine.Input{Kind: engine.NoMore}, nil)
+}
+
+// coldFeed is what a variant is started with.
+type coldFeed struct {
+	source, first int32
+	size          int
+	fn            int32
+	files         []string // of the function, as far as they are known
+}
+
+// coldStart takes one start: the variant's files are dropped from the cache where
+// that is asked for, what is started ahead is waited for, one event is handed in,
+// and when it is over the instance is stopped.
+func (d *Driver) coldStart(ctx context.Context, c *coldFeed, round int) bool {
+	f := d.p.Functions[c.fn]
+	calm := func() bool { // nothing of the function is under way
+		look := d.eng.Look(int(c.fn))
+		if s := &d.spares[c.fn]; s.coming > 0 || len(s.list) < f.Parked && !s.failed {
+			d.park(c.fn)
+			return false
+		}
+		for _, in := range d.alive {
+			if in.stopping && d.rec.Instances[in.id].Function == c.fn {
+				return false
+			}
+		}
+		return look.Starting == 0 && look.InFlight == 0 && (look.Ready == min(f.Limits.KeepWarm, f.Limits.Instances()) || look.Ready > 0 && f.Limits.KeepWarm > 0)
+	}
+	if !d.await(ctx, calm) {
+		return false
+	}
+	left := -1.0
+	if f.Dropped {
+		if len(c.files) == 0 {
+			c.files = filesOf(&f, d.p.Dir)
+		}
+		left = proc.DropFiles(c.files)
+	}
+	d.mu.Lock()
+	now := d.now()
+	event := int64(len(d.rec.Arrivals))
+	payload := c.first + int32(round%c.size)
+	d.taken = arrivalInfo{measure.Arrival{Due: now, From: -1, Payload: payload, Round: int32(round / c.size), Source: c.source}, eventInfo{feed: -1, caller: -1}, nil}
+	before := len(d.instances)
+	in := d.arrived(&d.taken)
+	d.stepLocked(in, nil)
+	for id := before; id < len(d.instances); id++ {
+		if left >= 0 {
+			d.rec.Instances[id].Left = &left
+		}
+	}
+	d.mu.Unlock()
+	if !d.await(ctx, func() bool { return d.events[event].open == 0 }) {
+		return false
+	}
+	if f.Dropped && round == 0 { // what it has mapped is its own too
+		d.mu.Lock()
+		var pids []int
+		for _, in := range d.alive {
+			if in.proc != nil && d.rec.Instances[in.id].Function == c.fn {
+				pids = append(pids, in.proc.PID)
+			}
+		}
+		d.mu.Unlock()
+		for _, pid := range pids {
+			c.files = append(c.files, proc.Mapped(pid)...)
+		}
+		slices.Sort(c.files)
+		c.files = slices.Compact(c.files)
+	}
+	d.sampleOnce()
+	d.step(engine.Input{Kind: engine.Clear, Function: c.fn}, nil)
+	return d.await(ctx, func() bool {
+		for id := before; id < len(d.instances); id++ {
+			if in := d.instances[id]; in != nil && in.stopping && d.rec.Instances[id].Stopped == 0 {
+				return false
+			}
+		}
+		return true
+	})
+}
+
+// filesOf gives the files of a function that are known before it runs: its
+// command's, and those that make its version.
+func filesOf(f *plan.Function, dir string) (files []string) {
+	add := func(path string) {
+		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && !slices.Contains(files, path) {
+			files = append(files, path)
+		}
+	}
+	for i, arg := range f.Start {
+		if i == 0 {
+			add(proc.Program(arg))
+		}
+		if !filepath.IsAbs(arg) {
+			arg = filepath.Join(f.Dir, arg)
+		}
+		add(arg)
+	}
+	for _, pattern := range f.Watch {
+		found, _ := doublestar.FilepathGlob(filepath.Join(dir, filepath.FromSlash(pattern)), doublestar.WithFilesOnly())
+		for _, path := range found[:min(len(found), 10_000)] {
+			add(path)
+		}
+	}
+	return files
+}
+
+// coldFeeds prepares a drill of cold starts.
+func (d *Driver) coldFeeds() {
+	for i := range d.drill.Feeds {
+		f := &d.drill.Feeds[i]
+		set := &d.p.Sets[f.Set]
+		fn := int32(d.p.Sources[f.Source].Wires[0].To)
+		d.cold = append(d.cold, coldFeed{source: int32(f.Source), first: d.setFirst(f.Set), size: len(set.Payloads), fn: fn})
+	}
+}
+
+// nextChange gives when the next planned change is due, or never.
+func (d *Driver) nextChange() clock.Time {
+	if d.changed < len(d.drill.Changes) && !d.over {
+		return clock.Time(d.drill.Changes[d.changed].At)
+	}
+	return clock.Never
+}
