@@ -46,6 +46,25 @@ func report(w io.Writer, page *measure.Page) error {
 	if err := t.Flush(); err != nil {
 		return err
 	}
+	reportWays(b, s)
+	fmt.Fprintf(b, "\ninstances\n")
+	for _, name := range sortedNames(s.Functions) {
+		f := s.Functions[name]
+		for i, line := range f.Lines() {
+			if i == 0 {
+				line = name + ": " + line
+			} else {
+				line = "  " + line
+			}
+			fmt.Fprintf(b, "  %s\n", line)
+		}
+	}
+	if len(s.Changes) > 0 {
+		fmt.Fprintf(b, "\nchanged while it ran\n")
+	}
+	for _, c := range s.Changes {
+		fmt.Fprintf(b, "  %s\n", c.Words(page.Functions))
+	}
 	if len(s.Budgets) > 0 {
 		fmt.Fprintf(b, "\nbudgets\n")
 	}
@@ -64,3 +83,18 @@ func report(w io.Writer, page *measure.Page) error {
 
 // Ms writes a figure in milliseconds, or a dash where too few samples carry it.
 func Ms(v *float64) string { return measure.MillisText(v) }
+
+// reportWays sets the ways to start beside each other.
+func reportWays(b *strings.Builder, s *measure.Summary) {
+	if len(s.Ways) == 0 {
+		return
+	}
+	fmt.Fprintf(b, "\n")
+	t := tabwriter.NewWriter(b, 0, 8, 2, ' ', 0)
+	fmt.Fprintf(t, "ways to start, medians in ms\tn\tprepared in\tstart\t95 %% between\tfirst answer\tboth\thow\n")
+	for i := range s.Ways {
+		w := &s.Ways[i]
+		fmt.Fprintf(t, "%s\t%d\t%s\t%s\t%s\t%s\t%s\t%s\n", w.Function, w.Whole.N, Ms(w.Prepare), Ms(w.Start.P50), w.Start.Between(), Ms(w.Answer.P50), Ms(w.Whole.P50), w.Words)
+	}
+	_ = t.Flush() // into memory
+}

@@ -167,10 +167,11 @@ type head struct {
 	Twice     bool               `json:"idempotence,omitempty"`
 	Changes   []measure.Change   `json:"changes,omitempty"`
 	All       int                `json:"concurrency,omitempty"`
+	Cold      int                `json:"cold_starts,omitempty"`
 }
 
 func headOf(r *measure.Run) string {
-	h := head{r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, nil, r.Notes, r.Idempotence, r.Changes, r.Concurrency}
+	h := head{r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, nil, r.Notes, r.Idempotence, r.Changes, r.Concurrency, r.ColdStarts}
 	if !math.IsNaN(r.Busy) {
 		h.Busy = &r.Busy
 	}
@@ -348,7 +349,7 @@ func (s *Store) Load(id string) (*measure.Run, error) {
 		return nil, fmt.Errorf("run %s is damaged: %w", id, err)
 	}
 	r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, r.Notes, r.Idempotence = h.Project, h.Seed, h.Functions, h.Sources, h.Budgets, h.Payloads, h.LastDue, h.Notes, h.Twice
-	r.Changes, r.Concurrency = h.Changes, h.All
+	r.Changes, r.Concurrency, r.ColdStarts = h.Changes, h.All, h.Cold
 	if h.Busy != nil {
 		r.Busy = *h.Busy
 	}

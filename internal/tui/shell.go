@@ -251,12 +251,16 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return s, s.start(msg.Drill)
 	case drillview.Stop:
 		s.stop()
+	case drillview.SetLimits, drillview.SetAll, drillview.Replace:
+		s.change(msg)
 	case tickMsg:
 		return s, s.tick()
 	case endedMsg:
 		return s, s.ended(msg)
 	case mapRunMsg:
-		s.wiring.Run(msg.run)
+		if msg.run.ColdStarts == 0 {
+			s.wiring.Run(msg.run)
+		}
 	case runsMsg:
 		s.findings.Runs(msg.all)
 		if s.findings.Empty() && s.running == nil && len(msg.all) > 0 {
@@ -275,7 +279,7 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			s.complain(msg.err)
 		} else if s.running == nil {
 			s.drill.Show(msg.run)
-			s.wiring.Drill(nil, nil, msg.run)
+			s.mapped(msg.run)
 		}
 	case loadedMsg:
 		if msg.err != nil {
@@ -356,8 +360,39 @@ func (s *shell) tick() tea.Cmd {
 	}
 	run := s.running.Snapshot()
 	s.drill.Update(run, s.running.Looks())
-	s.wiring.Drill(s.running.Drill, s.running.Traffic(run), nil)
+	s.drill.Limits(s.running.Limits())
+	if run.ColdStarts == 0 {
+		s.wiring.Drill(s.running.Drill, s.running.Traffic(run), nil)
+	}
 	return s.nextTick()
+}
+
+// mapped shows a run that is over on the map; one of cold starts has sources of its
+// own, which are not there.
+func (s *shell) mapped(r *measure.Run) {
+	if r.ColdStarts == 0 {
+		s.wiring.Drill(nil, nil, r)
+	} else {
+		s.wiring.Drill(nil, nil, nil)
+	}
+}
+
+// change changes limits, or replaces instances, while a drill runs.
+func (s *shell) change(msg tea.Msg) {
+	if s.running == nil {
+		return
+	}
+	var err error
+	switch msg := msg.(type) {
+	case drillview.SetLimits:
+		err = s.running.SetLimits(msg.Function, msg.Limits)
+	case drillview.SetAll:
+		err = s.running.SetConcurrency(msg.Concurrency)
+	case drillview.Replace:
+		s.running.Replace(msg.Function)
+	}
+	s.drill.Limits(s.running.Limits())
+	s.drill.Changed(err)
 }
 
 func (s *shell) stop() {
@@ -374,7 +409,7 @@ func (s *shell) ended(m endedMsg) tea.Cmd {
 	}
 	s.running = nil
 	s.drill.Ended(m.run)
-	s.wiring.Drill(nil, nil, m.run)
+	s.mapped(m.run)
 	s.findings.Show(m.page)
 	if s.leaving {
 		return tea.Quit
@@ -438,6 +473,8 @@ func (s *shell) onKey(k tea.KeyPressMsg) tea.Cmd {
 			return do("y")
 		}
 		return nil
+	case s.view == onDrill && s.prompt == nil && s.drill.Typing() && k.String() != "ctrl+c":
+		return s.drill.Key(k)
 	case s.view == onFire && s.prompt == nil && s.fire.Typing():
 		return s.fire.Key(k)
 	case s.prompt != nil:
@@ -745,7 +782,7 @@ func (s *shell) drawHelp(c *paint.Canvas) {
 		g := wiringview.Keys
 		title, own = "2 Wiring", []key.Binding{g.Up, g.Put, g.Next, g.Fire, g.Close, g.Again, g.Clock, g.Export}
 	case onDrill:
-		title, own = "4 Drill", []key.Binding{d.Start, d.Stop, d.Up, d.Left, d.Open, d.Close, d.In, d.Back, d.All}
+		title, own = "4 Drill", []key.Binding{d.Start, d.Stop, drillview.LimitKeys.Open, d.Up, d.Left, d.Open, d.Close, d.In, d.Back, d.All}
 	case onFindings:
 		title, own = "5 Findings", []key.Binding{f.Older, f.Lanes, f.Up}
 	}

@@ -574,6 +574,7 @@ type Look struct {
 	Waiting  int // deliveries that wait for an instance, pauses between attempts left out
 	InFlight int
 	Starting int
+	Claimed  int // instances that are starting for a waiting one
 	Ready    int // idle and busy
 	Idle     int
 	IdleStop clock.Time // when the next idle instance goes, or never
@@ -585,7 +586,7 @@ type Look struct {
 // Look gives the state of a function.
 func (e *Engine) Look(fn int) Look {
 	f := &e.functions[fn]
-	l := Look{InFlight: f.inFlight, Starting: len(f.starting), Ready: len(f.instances) - len(f.starting), Idle: f.idle.n, IdleStop: clock.Never,
+	l := Look{InFlight: f.inFlight, Starting: len(f.starting), Claimed: f.claimed, Ready: len(f.instances) - len(f.starting), Idle: f.idle.n, IdleStop: clock.Never,
 		Version: int(f.version), Outdated: f.outdated, Held: f.held}
 	for _, id := range f.boxes {
 		b := &e.boxes[id]

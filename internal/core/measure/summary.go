@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"nightdrill/internal/core/clock"
@@ -30,6 +31,8 @@ type Summary struct {
 	Chains      map[string]Chain           `json:"chains"` // by the source at which they begin
 	Faults      map[string]int             `json:"faults"` // of delivery, by their kinds
 	Idempotence *Idempotence               `json:"idempotence,omitempty"`
+	Changes     []Change                   `json:"changes"` // of limits and versions, while it ran
+	Ways        []Way                      `json:"ways"`    // to start, beside each other; none where there is only one
 	Driver      DriverFigures              `json:"driver"`
 	Budgets     []Verdict                  `json:"budgets"`
 	Warnings    []string                   `json:"warnings"`
@@ -71,6 +74,14 @@ type FunctionFigures struct {
 	Start     Figures            `json:"start"`
 	Latency   ByClass            `json:"latency"`
 	Service   ByClass            `json:"service"`
+
+	OutOfMemory   int            `json:"out_of_memory"` // instances that the system ended for their use of memory
+	Starts        map[string]int `json:"starts"`        // by why
+	Rejections    map[string]int `json:"rejections"`    // by why
+	Way           string         `json:"way"`           // how its instances come to be
+	PrepareMillis *float64       `json:"prepare_ms"`
+	FilesLeft     *float64       `json:"files_left"` // share of its files' pages that left the system's cache before a start; nil where none was dropped
+	Resources     Resources      `json:"resources"`
 }
 
 // InstanceCounts are the instances of a function over a run.
@@ -173,7 +184,7 @@ func (r *Run) Collect() []Populations {
 	out := make([]Populations, len(r.Functions))
 	at := r.index()
 	for i := range r.Instances {
-		if in := &r.Instances[i]; in.Ready > 0 && !r.Functions[in.Function].Attached {
+		if in := &r.Instances[i]; in.Ready > 0 && !r.Functions[in.Function].Attached && !r.Functions[in.Function].OneShot {
 			out[in.Function].Start.Add(in.Ready.Sub(in.Spawned))
 		}
 	}
@@ -244,6 +255,7 @@ func (r *Run) summarize(populations []Populations) *Summary {
 			Start:   figures(&p.Start, (*Population).Independent),
 			Latency: (*classes)(&p.Latency).figures(), Service: (*classes)(&p.Service).figures()}
 		f.Instances = r.instances(int32(fn))
+		r.instanceFigures(int32(fn), &f)
 		for k, c := range routes {
 			if r.Sources[k[0]].To[k[1]] == fn {
 				f.Routes[r.Sources[k[0]].Routes[k[1]]] = c.figures()
@@ -277,6 +289,8 @@ func (r *Run) summarize(populations []Populations) *Summary {
 			s.Functions[name] = f
 		}
 	}
+	r.rejections(s)
+	s.Changes, s.Ways = append([]Change{}, r.Changes...), append([]Way{}, r.ways(s)...)
 	r.chains(s)
 	r.faults(s)
 	if r.Idempotence {
@@ -337,7 +351,7 @@ func (r *Run) instances(fn int32) InstanceCounts {
 			continue
 		}
 		c.Started++
-		if in.Ready == 0 && in.Stopped > 0 && (in.Reason == engine.Crashed || in.Reason == engine.NeverReady) {
+		if in.Ready == 0 && in.Stopped > 0 && (in.Reason == engine.Crashed || in.Reason == engine.NeverReady || in.Reason == engine.OutOfMemory) {
 			c.FailedStarts++
 		}
 		if in.Ready > 0 {
@@ -403,6 +417,11 @@ func (r *Run) warn(s *Summary) {
 	for i := range r.Sources {
 		if r.Sources[i].Closed && s.Sources[r.Sources[i].Name].Arrived > 0 {
 			say("source %s was fed by callers who wait for their answers (closed loop): a slow answer also delays what comes next", r.Sources[i].Name)
+		}
+	}
+	for i := range r.Functions {
+		if f := &r.Functions[i]; strings.HasPrefix(f.Enforced, "not enforced") {
+			say("what an instance of %s may use is %s", f.Name, f.Enforced)
 		}
 	}
 	for i := range r.Functions {

@@ -13,6 +13,7 @@ import (
 type Tally struct {
 	Functions []FunctionTally
 	Sources   []Counts
+	Refused   [engine.Causes]int // rejected, by why
 	seen      struct{ arrivals, deliveries int }
 }
 
@@ -41,6 +42,9 @@ func (t *Tally) Update(r *Run, find func(uint64) *Invocation) {
 	for ; t.seen.deliveries < len(r.Deliveries); t.seen.deliveries++ {
 		d := &r.Deliveries[t.seen.deliveries]
 		t.Sources[d.Source].add(d.Outcome)
+		if d.Outcome == engine.Rejected {
+			t.Refused[d.Cause]++
+		}
 		if d.Outcome != engine.Done && d.Outcome != engine.Failed && d.Outcome != engine.DeadLettered {
 			continue
 		}

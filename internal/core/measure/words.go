@@ -1,8 +1,12 @@
 package measure
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
+	"strings"
 
 	"nightdrill/internal/core/engine"
 )
@@ -57,15 +61,24 @@ func Sentences(r *Run, s *Summary) (out []string) {
 			say("%s answers warm in %s ms (median); %s cold, at most %s ms.", name, MillisText(warm.P50), count(cold.N, "answer was", "answers were"), MillisText(cold.Max))
 		case warm.P50 != nil:
 			say("%s answers warm in %s ms (median).", name, MillisText(warm.P50))
+		case r.cold() && cold.P50 != nil:
+			say("%s starts in %s ms and has answered after %s ms (median of %d).", name, MillisText(f.Start.P50), MillisText(cold.P50), cold.N)
+		case r.cold() && f.Latency.First.P50 != nil:
+			say("%s, kept warm, has answered after %s ms (median of %d).", name, MillisText(f.Latency.First.P50), f.Latency.First.N)
 		default:
 			say("%s had %s: too few for a median.", name, count(cold.N+f.Latency.First.N+warm.N, "answer", "answers"))
+		}
+	}
+	for i := range r.Functions {
+		if f := s.Functions[r.Functions[i].Name]; f.OutOfMemory > 0 {
+			say("%s ran out of memory: %s ended by the system at %.0f MiB.", r.Functions[i].Name, count(f.OutOfMemory, "instance was", "instances were"), float64(r.Functions[i].Memory)/(1<<20))
 		}
 	}
 	for i := range r.Sources {
 		c := s.Sources[r.Sources[i].Name]
 		name := r.Sources[i].Name
 		if c.Rejected > 0 {
-			say("%s: %d of %d requests were turned away, because no instance was free within the limits.", name, c.Rejected, c.Deliveries)
+			say("%s: %d of %d requests were turned away; %s.", name, c.Rejected, c.Deliveries, r.rejectedBy(int32(i)))
 		}
 		if retried := r.retried(int32(i)); retried > 0 {
 			say("%s: %s tried again.", name, count(retried, "event was", "events were"))
@@ -138,4 +151,74 @@ func (r *Run) mostFailed(source int32) string {
 		return ""
 	}
 	return ", most often: " + engine.Result(best).String()
+}
+
+// Between writes where the median lies with 95 % certainty.
+func (f *Figures) Between() string {
+	if f.P50Lo == nil {
+		return "–"
+	}
+	return MillisText(f.P50Lo) + " – " + MillisText(f.P50Hi)
+}
+
+// Words says what was changed, when; names are those of the run's functions.
+func (c Change) Words(names []string) string {
+	of := ""
+	if c.Function >= 0 && int(c.Function) < len(names) {
+		of = names[c.Function] + ": "
+	}
+	return fmt.Sprintf("at %.2f s  %s%s", c.At.Seconds(), of, c.Text)
+}
+
+// Lines says what became of a function's instances: how many, why they were
+// started, what they used.
+func (f *FunctionFigures) Lines() (out []string) {
+	text := fmt.Sprintf("%s started, at most %d at once, %s", count(f.Instances.Started, "instance", "instances"), f.Instances.Peak, count(f.Attempts, "attempt", "attempts"))
+	for _, x := range []struct {
+		n    int
+		what string
+	}{{f.Instances.FailedStarts, "failed starts"}, {f.Timeouts, "timed out"}, {f.Crashes, "crashes"}, {f.OutOfMemory, "out of memory"}} {
+		if x.n > 0 {
+			text += fmt.Sprintf(", %d %s", x.n, x.what)
+		}
+	}
+	out = append(out, text)
+	if why := mostFirst(f.Starts); why != "" {
+		out = append(out, "started because "+why)
+	}
+	r := &f.Resources
+	var parts []string
+	if r.PeakMiB != nil {
+		parts = append(parts, fmt.Sprintf("memory at most %.0f MiB, typically %.0f", *r.PeakMiB, *r.TypicalMiB))
+		if r.MemoryMiB != nil {
+			parts[0] += fmt.Sprintf(", of %.0f", *r.MemoryMiB)
+		}
+	} else if r.MemoryMiB != nil {
+		parts = append(parts, fmt.Sprintf("memory of %.0f MiB", *r.MemoryMiB))
+	}
+	if r.CPU != nil || r.CPUSeconds > 0 {
+		cpu := fmt.Sprintf("%.2f s of processor time", r.CPUSeconds)
+		if r.CPU != nil {
+			cpu += fmt.Sprintf(", at most %g of a processor each", *r.CPU)
+		}
+		parts = append(parts, cpu)
+	}
+	if r.Enforced != "" {
+		parts = append(parts, "bounds "+r.Enforced)
+	}
+	if len(parts) > 0 {
+		out = append(out, strings.Join(parts, "; "))
+	}
+	return out
+}
+
+// mostFirst writes counts by their names, the most common first.
+func mostFirst(counts map[string]int) string {
+	names := slices.SortedFunc(maps.Keys(counts), func(a, b string) int {
+		return cmp.Or(counts[b]-counts[a], strings.Compare(a, b))
+	})
+	for i, name := range names {
+		names[i] = fmt.Sprintf("%s (%d)", name, counts[name])
+	}
+	return strings.Join(names, ", ")
 }

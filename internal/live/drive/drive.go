@@ -209,7 +209,7 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 	r.sorter, r.extended, r.chained = p.NewSorter(), make([]int, len(p.Sources)), map[uint64]int32{}
 	r.uses, r.missed = map[int32]*reply{}, make([]bool, len(p.Sources))
 	if d.Cold != nil {
-		r.awaited = true
+		r.awaited, r.rec.ColdStarts = true, d.Cold.N
 		r.coldFeeds()
 	} else {
 		for i := range d.Feeds {

@@ -52,9 +52,13 @@ func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
 	y = m.h - below
 	y = m.drawWaiting(c, y, w)
 	y = m.drawAxis(c, y, w)
+	y = m.drawChanges(c, y, w)
 	m.drawFigures(c, y)
-	if m.details {
+	switch {
+	case m.details:
 		m.drawDetails(c)
+	case m.Typing():
+		m.drawLimits(c)
 	}
 	return c
 }
@@ -108,7 +112,13 @@ func (m *Model) drawArrivals(c *paint.Canvas, y int, w draw.Window) int {
 }
 
 // below gives the rows that stand under the lanes.
-func (m *Model) below() int { return m.waitingRows() + 1 + m.figureRows() }
+func (m *Model) below() int {
+	n := m.waitingRows() + 1 + m.figureRows()
+	if m.changesShown() {
+		n++
+	}
+	return n
+}
 
 func (m *Model) waitingRows() int {
 	n := 1 // the rule
@@ -147,7 +157,10 @@ func (m *Model) turned(s int) bool {
 func (m *Model) figureRows() int {
 	n := len(m.chart.Run().Functions)
 	if m.h < 30 {
-		n = min(n, 3)
+		return min(n, 3) + 2
+	}
+	if m.togetherShown() {
+		n++
 	}
 	return n + 2
 }
@@ -227,7 +240,7 @@ func (m *Model) drawLane(c *paint.Canvas, y int, l *draw.Lane, w draw.Window, no
 	if in.Stopped > 0 && end >= 0 && end < w.Cells {
 		word := in.Reason.String()
 		style := paint.Dim
-		if in.Reason == engine.Crashed || in.Reason == engine.NeverReady || in.Reason == engine.TimedOut {
+		if in.Reason == engine.Crashed || in.Reason == engine.NeverReady || in.Reason == engine.TimedOut || in.Reason == engine.OutOfMemory {
 			style = paint.Bad
 			if in.Reason == engine.Crashed && in.Ready == 0 {
 				word = "does not start"
@@ -246,7 +259,11 @@ func (m *Model) drawLane(c *paint.Canvas, y int, l *draw.Lane, w draw.Window, no
 			}
 		}
 	}
-	c.Right(m.w-1, y, paint.Dim, calls(len(l.Invocations)))
+	text := calls(len(l.Invocations))
+	if in.Version > 0 {
+		text = fmt.Sprintf("v%d %s", in.Version+1, text)
+	}
+	c.Right(m.w-1, y, paint.Dim, text)
 }
 
 func calls(n int) string {
@@ -290,7 +307,11 @@ func classStyle(v *measure.Invocation) paint.Style {
 // the lanes.
 func (m *Model) drawWaiting(c *paint.Canvas, y int, w draw.Window) int {
 	r := m.chart.Run()
-	c.Rule(y, "waiting and turned away")
+	title := "waiting and turned away"
+	if why := m.refusals(); why != "" && m.w >= 60 {
+		title += ": " + why
+	}
+	c.Rule(y, title)
 	y++
 	for _, fn := range m.waitingFunctions() {
 		cells := m.chart.Waiting(fn, w)
@@ -380,12 +401,33 @@ func (m *Model) drawFigures(c *paint.Canvas, y int) {
 		title string
 		style paint.Style
 	}
+	together, bar := m.togetherShown(), 0
+	if m.w >= 118 {
+		bar = 18
+	}
 	columns := []column{{23, "in flight", paint.Dim}, {32, "waiting", paint.Dim}, {40, "cold n", paint.Cold}, {46, "p50", paint.Cold},
-		{54, "first n", paint.Cold}, {62, "warm n", paint.Warm}, {68, "p50", paint.Warm}, {74, "p95", paint.Warm}, {80, "p99", paint.Warm}}
-	for _, x := range columns {
-		if x.at <= m.w {
-			c.Right(x.at, y, x.style, x.title)
+		{54, "first n", paint.Cold}, {62, "warm n", paint.Warm}, {68, "p50", paint.Warm}, {74, "p95", paint.Warm}, {80, "p99", paint.Warm}, {90, "MiB each", paint.Dim}, {98, "cpus", paint.Dim}}
+	for i := range columns {
+		if columns[i].at += bar; columns[i].at <= m.w {
+			c.Right(columns[i].at, y, columns[i].style, columns[i].title)
 		}
+	}
+	if bar > 0 {
+		c.Put(left+1, y, paint.Dim, "use of its limit")
+	}
+	if together {
+		y++
+		used, starting, waiting := 0, 0, 0
+		for _, l := range m.looks {
+			used, starting, waiting = used+l.InFlight, starting+l.Claimed, waiting+l.Waiting
+		}
+		c.Put(1, y, paint.Plain, "all together")
+		all := m.limitOfAll()
+		if bar > 0 {
+			drawUse(c, left+1, y, bar-3, used, starting, all, 0)
+		}
+		c.Right(columns[0].at, y, paint.Plain, fmt.Sprintf("%d of %d", used+starting, all))
+		c.Right(columns[1].at, y, paint.Plain, fmt.Sprint(waiting))
 	}
 	for fn := range r.Functions {
 		if y++; y >= m.h {
@@ -397,13 +439,25 @@ func (m *Model) drawFigures(c *paint.Canvas, y int) {
 			look = m.looks[fn]
 		}
 		c.PutUpTo(1, y, left, paint.Plain, r.Functions[fn].Name)
-		values := []string{fmt.Sprintf("%d of %d", look.InFlight, r.Functions[fn].Max), fmt.Sprint(look.Waiting),
+		limits := m.limitsOf(fn)
+		if bar > 0 {
+			drawUse(c, left+1, y, bar-3, look.InFlight, look.Claimed, limits.Max, limits.Guaranteed)
+		}
+		memory, cpus, bad := m.usage(int32(fn))
+		values := []string{fmt.Sprintf("%d of %d", look.InFlight+look.Claimed, limits.Max), fmt.Sprint(look.Waiting),
 			fmt.Sprint(f.N(engine.Cold)), measure.MillisText(f.Percentile(engine.Cold, 0.5)), fmt.Sprint(f.N(engine.First)),
-			fmt.Sprint(f.N(engine.Warm)), measure.MillisText(f.Percentile(engine.Warm, 0.5)), measure.MillisText(f.Percentile(engine.Warm, 0.95)), measure.MillisText(f.Percentile(engine.Warm, 0.99))}
+			fmt.Sprint(f.N(engine.Warm)), measure.MillisText(f.Percentile(engine.Warm, 0.5)), measure.MillisText(f.Percentile(engine.Warm, 0.95)), measure.MillisText(f.Percentile(engine.Warm, 0.99)), memory, cpus}
 		for i, v := range values {
-			if columns[i].at <= m.w {
-				c.Right(columns[i].at, y, paint.Plain, v)
+			style := paint.Plain
+			if i == 9 && bad {
+				style = paint.Bad
 			}
+			if columns[i].at <= m.w {
+				c.Right(columns[i].at, y, style, v)
+			}
+		}
+		if limits.TurnAway && m.w >= columns[10].at+16 {
+			c.PutUpTo(columns[10].at+2, y, m.w, paint.Bad, "✗ turns away")
 		}
 	}
 }
@@ -565,10 +619,22 @@ func (m *Model) instanceLines(in *measure.Instance) []line {
 	add := func(style paint.Style, name, format string, args ...any) {
 		lines = append(lines, line{name: name, value: fmt.Sprintf(format, args...), style: style})
 	}
-	if in.Ready > 0 {
+	of := &m.chart.Run().Functions[in.Function]
+	if why := in.StartText(); why != "" {
+		add(paint.Plain, "started because", "%s", why)
+	}
+	if in.Version > 0 {
+		add(paint.Plain, "version", "%d in this drill", in.Version+1)
+	}
+	switch {
+	case in.Parked && in.Ready > 0:
+		add(paint.Cold, "instance start", "%s to go on from where it stood: the best that any restore could reach", durationText(in.Ready.Sub(in.Spawned)))
+	case of.OneShot:
+		add(paint.Cold, "process", "one for this invocation; its start is in the time to the first byte")
+	case in.Ready > 0:
 		add(paint.Cold, "instance start", "%s to be ready, noticed within %s", durationText(in.Ready.Sub(in.Spawned)), durationText(in.Within))
 		add(paint.Dim, "", "%s of it until the command ran", durationText(max(in.Exec-in.Spawned, 0).Sub(0)))
-	} else {
+	default:
 		add(paint.Bad, "instance start", "not ready")
 	}
 	if in.Stopped > 0 {
@@ -576,6 +642,20 @@ func (m *Model) instanceLines(in *measure.Instance) []line {
 		add(paint.Plain, "instance stop", "%s at %.3f s; %s", in.Reason, in.Stopped.Seconds(), exit)
 	} else {
 		add(paint.Plain, "instance", "process %d", in.PID)
+	}
+	if in.Peak > 0 {
+		text := fmt.Sprintf("%.1f MiB at most", mib(in.Peak))
+		if of.Memory > 0 {
+			text += fmt.Sprintf(" of %.0f, %s", mib(of.Memory), of.Enforced)
+		}
+		add(paint.Plain, "memory", "%s", text)
+	}
+	if in.CPU > 0 {
+		text := durationText(in.CPU)
+		if of.CPU > 0 {
+			text += fmt.Sprintf("; at most %g of a processor, %s", of.CPU, of.Enforced)
+		}
+		add(paint.Plain, "processor time", "%s", text)
 	}
 	return lines
 }

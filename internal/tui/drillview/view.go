@@ -63,6 +63,7 @@ type Model struct {
 	top        int        // first lane shown
 	details    bool
 	scroll     int // of the details
+	panel      panel
 	loading    string
 	cached     struct { // bytes that were read from the store
 		run string
@@ -89,7 +90,7 @@ func (m *Model) Begin(d *plan.Drill, r *measure.Run) {
 	m.drill, m.live, m.ending, m.closed = d, true, false, false
 	m.chart, m.tally = &draw.Chart{}, measure.NewTally(r)
 	m.from, m.span, m.lane, m.call, m.top, m.details = 0, 0, -1, -1, 0, false
-	m.planed = 0
+	m.planed, m.panel = 0, panel{}
 	for i := range d.Feeds {
 		m.planed = max(m.planed, clock.Time(m.p.Span(&d.Feeds[i])))
 	}
@@ -140,6 +141,9 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	if m.choosing() {
 		return m.chooseKey(k)
 	}
+	if m.Typing() {
+		return m.limitKey(k)
+	}
 	if m.chart == nil {
 		return nil
 	}
@@ -148,6 +152,8 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	switch {
 	case is(Keys.Start) && !m.live:
 		m.closed = true
+	case is(LimitKeys.Open) && m.live && !m.cold():
+		m.panel.open, m.details = true, false
 	case is(Keys.Stop) && m.live:
 		return func() tea.Msg { return Stop{} }
 	case is(Keys.Close):
@@ -224,10 +230,12 @@ func (m *Model) Help() []key.Binding {
 		start := key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "start this drill"))
 		pick := key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓", "choose a drill"))
 		return []key.Binding{start, pick}
+	case m.Typing():
+		return []key.Binding{LimitKeys.Cell, LimitKeys.More, LimitKeys.Away, LimitKeys.Replace, LimitKeys.Close}
 	case m.details:
 		return []key.Binding{Keys.Left, Keys.Up, Keys.Close}
-	case m.live:
-		return []key.Binding{Keys.Stop, Keys.Up, Keys.Left, Keys.Open, Keys.In, Keys.Back, Keys.All}
+	case m.live && !m.cold():
+		return []key.Binding{Keys.Stop, LimitKeys.Open, Keys.Up, Keys.Left, Keys.Open, Keys.In, Keys.Back, Keys.All}
 	}
 	return []key.Binding{Keys.Start, Keys.Up, Keys.Left, Keys.Open, Keys.In, Keys.Back, Keys.All}
 }
@@ -359,6 +367,8 @@ func (m *Model) Title() (style paint.Style, text string) {
 	switch {
 	case m.ending:
 		return paint.Bad, fmt.Sprintf("%s  stopping", r.Drill)
+	case m.live && m.cold():
+		return paint.Warm, fmt.Sprintf("● %s  start %d of %d", r.Drill, min(len(r.Arrivals)+1, r.ColdStarts*len(r.Functions)), r.ColdStarts*len(r.Functions))
 	case m.live && r.Length > m.planed:
 		return paint.Warm, fmt.Sprintf("● %s  %.1f s, settling", r.Drill, r.Length.Seconds())
 	case m.live:
@@ -369,8 +379,19 @@ func (m *Model) Title() (style paint.Style, text string) {
 	return paint.Plain, fmt.Sprintf("%s  over after %.1f s", r.Drill, r.Length.Seconds())
 }
 
-// Looks gives the state of each function, while a drill is under way.
-func (m *Model) Looks() []engine.Look { return m.looks }
+// Looks gives the state of each function, while a drill is under way; nil where
+// its functions are not the project's.
+func (m *Model) Looks() []engine.Look {
+	if m.cold() {
+		return nil
+	}
+	return m.looks
+}
+
+// cold tells whether the run is of cold starts, each variant as a function.
+func (m *Model) cold() bool {
+	return m.chart != nil && m.chart.Run() != nil && m.chart.Run().ColdStarts > 0
+}
 
 // Now gives the time of the drill.
 func (m *Model) Now() clock.Time {
@@ -388,6 +409,9 @@ func describe(p *plan.Project, d *plan.Drill) string {
 		f := &d.Feeds[i]
 		longest = max(longest, p.Span(f))
 		feeds = append(feeds, fmt.Sprintf("%s from %s", p.Sources[f.Source].Name, p.FeedName(f)))
+	}
+	if d.Cold != nil {
+		return fmt.Sprintf("%d cold starts of each variant, in turns: %s", d.Cold.N, strings.Join(feeds, ", "))
 	}
 	return fmt.Sprintf("about %v: %s", longest.Round(time.Second), strings.Join(feeds, ", "))
 }

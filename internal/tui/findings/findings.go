@@ -170,7 +170,9 @@ func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
 	y := m.drawSentences(page, 0)
 	y = m.drawBudgets(page, y)
 	y = m.drawLatencies(page, y)
+	y = m.drawWays(page, y)
 	y = m.drawSources(page, y)
+	y = m.drawChanges(page, y)
 	m.length = y
 	m.scroll = max(min(m.scroll, y-m.h), 0)
 	out.Draw(0, -m.scroll, page)
@@ -183,7 +185,7 @@ func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
 
 // rows gives enough room for the whole page.
 func (m *Model) rows() int {
-	return 40 + 8*len(m.page.Functions) + 3*len(m.page.Sources) + len(m.page.Summary.Budgets) + 3*len(m.page.Summary.Warnings) + 3*len(m.page.Sentences)
+	return 40 + 14*len(m.page.Functions) + 2*len(m.page.Summary.Changes) + 3*len(m.page.Sources) + len(m.page.Summary.Budgets) + 3*len(m.page.Summary.Warnings) + 3*len(m.page.Sentences)
 }
 
 func (m *Model) drawSentences(c *paint.Canvas, y int) int {
@@ -390,18 +392,63 @@ func (m *Model) drawSources(c *paint.Canvas, y int) int {
 	}
 	for _, name := range m.page.Functions {
 		f := m.page.Summary.Functions[name]
-		text := fmt.Sprintf("%s: %d instances started, at most %d at once, %d attempts", name, f.Instances.Started, f.Instances.Peak, f.Attempts)
-		if f.Instances.FailedStarts > 0 {
-			text += fmt.Sprintf(", %d failed starts", f.Instances.FailedStarts)
+		for i, line := range f.Lines() {
+			if i == 0 {
+				y = wrap(c, 1, y, m.w-2, paint.Plain, name+": "+line)
+				continue
+			}
+			y = wrap(c, 3, y, m.w-2, paint.Dim, line)
 		}
-		if f.Timeouts > 0 {
-			text += fmt.Sprintf(", %d timed out", f.Timeouts)
+	}
+	return y
+}
+
+// drawWays sets the ways to start beside each other.
+func (m *Model) drawWays(c *paint.Canvas, y int) int {
+	ways := m.page.Summary.Ways
+	if len(ways) == 0 {
+		return y
+	}
+	c.Rule(y, "ways to start: medians, in ms")
+	y++
+	longest := 0
+	for i := range ways {
+		longest = max(longest, len(ways[i].Function))
+	}
+	name := min(longest, max(m.w/4, 12))
+	edges := []int{name + 5, name + 15, name + 24, name + 40, name + 54, name + 63}
+	for i, title := range []string{"n", "prepared", "start", "95 % between", "first answer", "both"} {
+		c.Right(edges[i]+2, y, paint.Dim, title)
+	}
+	y++
+	for i := range ways {
+		w := &ways[i]
+		c.PutUpTo(1, y, name+2, paint.Bold, w.Function)
+		for k, v := range []string{fmt.Sprint(w.Whole.N), measure.MillisText(w.Prepare), measure.MillisText(w.Start.P50), w.Start.Between(), measure.MillisText(w.Answer.P50), measure.MillisText(w.Whole.P50)} {
+			style := paint.Cold
+			if k == 0 || k == 3 {
+				style = paint.Dim
+			}
+			c.Right(edges[k]+2, y, style, v)
 		}
-		if f.Crashes > 0 {
-			text += fmt.Sprintf(", %d crashes", f.Crashes)
+		if at := edges[5] + 5; m.w-at > 40 {
+			y = wrap(c, at, y, m.w-1, paint.Dim, w.Words)
+			continue
 		}
-		c.Put(1, y, paint.Dim, text)
-		y++
+		y = wrap(c, 3, y+1, m.w-2, paint.Dim, w.Words)
+	}
+	return y
+}
+
+// drawChanges says what was changed while the drill ran.
+func (m *Model) drawChanges(c *paint.Canvas, y int) int {
+	if len(m.page.Summary.Changes) == 0 {
+		return y
+	}
+	c.Rule(y, "changed while it ran")
+	y++
+	for _, x := range m.page.Summary.Changes {
+		y = wrap(c, 1, y, m.w-2, paint.Plain, x.Words(m.page.Functions))
 	}
 	return y
 }

@@ -1,0 +1,165 @@
+package measure
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"nightdrill/internal/core/engine"
+)
+
+// Resources is what the instances of a function used.
+type Resources struct {
+	PeakMiB    *float64 `json:"peak_mib"`        // the most of one instance; nil where none was seen
+	TypicalMiB *float64 `json:"peak_median_mib"` // the median of the instances' peaks
+	CPUSeconds float64  `json:"cpu_seconds"`     // of all instances together
+	MemoryMiB  *float64 `json:"memory_mib"`      // that an instance may use; nil for no bound
+	CPU        *float64 `json:"cpu"`             // processors that an instance may use; nil for no bound
+	Enforced   string   `json:"enforced"`        // whether the bounds are, in words; "" without any
+}
+
+// StartText says in words why an instance was started.
+func (in *Instance) StartText() string {
+	if in.Cause == engine.AfterStop {
+		return fmt.Sprintf("%s (%s)", in.Cause, in.After)
+	}
+	return in.Cause.String()
+}
+
+// instanceFigures fills in what the instances of a function say: why they were
+// started, what they used.
+func (r *Run) instanceFigures(fn int32, f *FunctionFigures) {
+	of := &r.Functions[fn]
+	f.Starts, f.Rejections, f.Way = map[string]int{}, map[string]int{}, of.Way
+	if of.Prepared > 0 {
+		ms := Millis(of.Prepared)
+		f.PrepareMillis = &ms
+	}
+	f.Resources.Enforced = of.Enforced
+	if of.Memory > 0 {
+		mib := float64(of.Memory) / (1 << 20)
+		f.Resources.MemoryMiB = &mib
+	}
+	if of.CPU > 0 {
+		f.Resources.CPU = &of.CPU
+	}
+	var peaks []int64
+	var left []float64
+	for i := range r.Instances {
+		in := &r.Instances[i]
+		if in.Function != fn {
+			continue
+		}
+		if text := in.StartText(); text != "" {
+			f.Starts[text]++
+		}
+		f.Resources.CPUSeconds += in.CPU.Seconds()
+		if in.Peak > 0 {
+			peaks = append(peaks, in.Peak)
+		}
+		if in.Left != nil && *in.Left >= 0 {
+			left = append(left, *in.Left)
+		}
+		if in.Stopped > 0 && in.Reason == engine.OutOfMemory {
+			f.OutOfMemory++
+		}
+	}
+	if n := len(peaks); n > 0 {
+		slices.Sort(peaks)
+		most, typical := float64(peaks[n-1])/(1<<20), float64(peaks[n/2])/(1<<20)
+		f.Resources.PeakMiB, f.Resources.TypicalMiB = &most, &typical
+	}
+	if n := len(left); n > 0 {
+		sum := 0.0
+		for _, x := range left {
+			sum += x
+		}
+		sum /= float64(n)
+		f.FilesLeft = &sum
+	}
+}
+
+// rejections counts why deliveries were rejected, by the function that they were for.
+func (r *Run) rejections(s *Summary) {
+	for i := range r.Deliveries {
+		d := &r.Deliveries[i]
+		if d.Outcome == engine.Rejected && d.Cause != engine.NoCause && d.Wire >= 0 {
+			s.Functions[r.Functions[r.Sources[d.Source].To[d.Wire]].Name].Rejections[d.Cause.String()]++
+		}
+	}
+}
+
+// rejectedBy says why a source's requests were turned away, the most common first.
+func (r *Run) rejectedBy(source int32) string {
+	var times [engine.Causes]int
+	for i := range r.Deliveries {
+		if d := &r.Deliveries[i]; d.Source == source && d.Outcome == engine.Rejected {
+			times[d.Cause]++
+		}
+	}
+	var causes []engine.Cause
+	for c, n := range times {
+		if n > 0 && engine.Cause(c) != engine.NoCause {
+			causes = append(causes, engine.Cause(c))
+		}
+	}
+	slices.SortStableFunc(causes, func(a, b engine.Cause) int { return times[b] - times[a] })
+	var parts []string
+	for _, c := range causes {
+		parts = append(parts, fmt.Sprintf("%d by %s", times[c], c))
+		if c == engine.TurnedAway {
+			parts[len(parts)-1] = fmt.Sprintf("%d while %s", times[c], c)
+		}
+	}
+	if len(parts) == 0 { // a run of before causes were kept
+		return "because no instance was free within the limits"
+	}
+	return "no instance was free: " + strings.Join(parts, ", ")
+}
+
+// Way is one way for a function's instances to come to be, beside the others.
+type Way struct {
+	Function string   `json:"function"`
+	Words    string   `json:"words"`      // how, in words
+	Prepare  *float64 `json:"prepare_ms"` // the preparation, which is no part of a start
+	Start    Figures  `json:"start"`      // from spawn to ready
+	Answer   Figures  `json:"answer"`     // service time of the first invocation
+	Whole    Figures  `json:"whole"`      // what whoever waits for it feels
+}
+
+// ways sets the ways to start beside each other, where the run has more than one.
+func (r *Run) ways(s *Summary) (out []Way) {
+	several := r.cold()
+	for i := range r.Functions {
+		f, of := s.Functions[r.Functions[i].Name], &r.Functions[i]
+		w := Way{Function: of.Name, Words: of.Way, Prepare: f.PrepareMillis, Start: f.Start, Answer: f.Service.Cold, Whole: f.Latency.Cold}
+		switch {
+		case of.Attached || f.Instances.Started == 0:
+			continue
+		case of.OneShot:
+			w.Words = "a process for each invocation"
+		case of.Way == "parked":
+			w.Words = "resumed from where it stood: the best that any restore could reach"
+		case of.Way == "prepared":
+			w.Words = "new process, from what was prepared"
+		}
+		if w.Answer.N == 0 && f.Service.First.N > 0 {
+			w.Answer, w.Whole = f.Service.First, f.Latency.First
+			if of.KeepWarm > 0 {
+				w.Words += ", kept warm"
+			}
+		}
+		if f.FilesLeft != nil {
+			w.Words += fmt.Sprintf("; %.0f %% of its files' pages had left the cache", *f.FilesLeft*100)
+		}
+		several = several || of.Way != "new process" && of.Way != ""
+		out = append(out, w)
+	}
+	if !several {
+		return nil
+	}
+	return out
+}
+
+// cold tells whether the run is of a drill of cold starts.
+func (r *Run) cold() bool { return r.ColdStarts > 0 }

@@ -1,0 +1,286 @@
+package drillview
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/tui/paint"
+)
+
+// SetLimits asks the shell to change a function's limits now.
+type SetLimits struct {
+	Function int
+	Limits   plan.Limits
+}
+
+// SetAll asks the shell to change the limit for all functions together.
+type SetAll struct{ Concurrency int }
+
+// Replace asks the shell to replace a function's instances, as by a new version.
+type Replace struct{ Function int }
+
+// LimitKeys are the keys of the limits' panel.
+var LimitKeys = struct{ Open, Cell, More, Away, Replace, Close key.Binding }{
+	Open:    key.NewBinding(key.WithKeys("e"), key.WithHelp("e", "limits")),
+	Cell:    key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓←→", "choose a limit")),
+	More:    key.NewBinding(key.WithKeys("+", "=", "-", "_"), key.WithHelp("+ - or a value", "change it now")),
+	Away:    key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "turn everything away, or not")),
+	Replace: key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "replace the instances")),
+	Close:   key.NewBinding(key.WithKeys("esc", "e"), key.WithHelp("esc", "close")),
+}
+
+// panel is where limits are changed while a drill runs.
+type panel struct {
+	open      bool
+	all       int
+	each      []plan.Limits
+	row, cell int    // row 0 is for all together
+	typed     string // a value that is being typed
+	said      string // why the last change was not made, or what it was
+	bad       bool
+}
+
+// cell is one of a function's limits in the panel.
+type cell struct {
+	title string
+	get   func(*plan.Limits) string
+	step  func(*plan.Limits, int)
+	set   func(*plan.Limits, string) error
+}
+
+func wholeCell(title string, of func(*plan.Limits) *int, least int) cell {
+	return cell{title,
+		func(l *plan.Limits) string { return strconv.Itoa(max(*of(l), least)) },
+		func(l *plan.Limits, by int) { *of(l) = max(*of(l)+by, least) },
+		func(l *plan.Limits, text string) error {
+			n, err := strconv.Atoi(text)
+			if err != nil {
+				return fmt.Errorf("%q is not a whole number", text)
+			}
+			*of(l) = n
+			return nil
+		}}
+}
+
+var idleSteps = []time.Duration{0, 100 * time.Millisecond, 250 * time.Millisecond, 500 * time.Millisecond, time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second,
+	20 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour}
+
+// from none at all to none for long
+var startSteps = []time.Duration{0, 10 * time.Millisecond, 20 * time.Millisecond, 50 * time.Millisecond, 100 * time.Millisecond, 200 * time.Millisecond, 500 * time.Millisecond,
+	time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second}
+
+// next gives the step above or below a duration.
+func next(steps []time.Duration, d time.Duration, by int) time.Duration {
+	i, there := slices.BinarySearch(steps, d)
+	if by < 0 || there {
+		i += by
+	}
+	return steps[min(max(i, 0), len(steps)-1)]
+}
+
+var cells = []cell{
+	wholeCell("at a time", func(l *plan.Limits) *int { return &l.Max }, 0),
+	wholeCell("kept for it", func(l *plan.Limits) *int { return &l.Guaranteed }, 0),
+	wholeCell("each instance", func(l *plan.Limits) *int { return &l.PerInstance }, 1),
+	wholeCell("kept warm", func(l *plan.Limits) *int { return &l.KeepWarm }, 0),
+	{"idle stop", func(l *plan.Limits) string { return l.IdleAfter.String() },
+		func(l *plan.Limits, by int) { l.IdleAfter = next(idleSteps, l.IdleAfter, by) },
+		func(l *plan.Limits, text string) (err error) {
+			if l.IdleAfter, err = time.ParseDuration(text); err != nil {
+				err = fmt.Errorf("%q is not a duration, such as 30s", text)
+			}
+			return err
+		}},
+	{"starts", func(l *plan.Limits) string { return l.StartRate() },
+		func(l *plan.Limits, by int) { l.StartEvery = next(startSteps, l.StartEvery, -by) },
+		func(l *plan.Limits, text string) error {
+			if text == "unbounded" || text == "0" {
+				l.StartEvery = 0
+				return nil
+			}
+			number, unit, _ := strings.Cut(text, "/")
+			n, err := strconv.ParseFloat(number, 64)
+			per := map[string]time.Duration{"": time.Second, "s": time.Second, "m": time.Minute, "h": time.Hour}[unit]
+			if err != nil || per == 0 || !(n > 0.001 && n < 1e6) {
+				return fmt.Errorf("%q is not a rate, such as 5/s, or unbounded", text)
+			}
+			l.StartEvery = time.Duration(float64(per) / n)
+			return nil
+		}},
+	wholeCell("at once", func(l *plan.Limits) *int { return &l.StartBurst }, 1),
+}
+
+// Limits tells the view which limits hold now.
+func (m *Model) Limits(all int, each []plan.Limits) { m.panel.all, m.panel.each = all, each }
+
+// Changed tells what became of a change that was asked for: why it was not made,
+// or nil.
+func (m *Model) Changed(err error) {
+	if m.panel.bad = err != nil; err != nil {
+		m.panel.said = "not changed: " + err.Error()
+	} else {
+		m.panel.said = "changed, from now on"
+	}
+}
+
+// Typing tells whether keys are for the limits' panel alone.
+func (m *Model) Typing() bool { return m.panel.open && m.live }
+
+// limitKey handles a key of the panel.
+func (m *Model) limitKey(k tea.KeyPressMsg) tea.Cmd {
+	p := &m.panel
+	text := k.String()
+	switch {
+	case text == "enter" && p.typed != "":
+		typed := p.typed
+		p.typed = ""
+		return m.edit(func(l *plan.Limits, c *cell) error { return c.set(l, typed) }, func() (int, error) { return strconv.Atoi(typed) })
+	case text == "backspace" && p.typed != "":
+		p.typed = p.typed[:len(p.typed)-1]
+		return nil
+	case text == "esc" && p.typed != "":
+		p.typed = ""
+		return nil
+	case len(text) == 1 && (text[0] >= '0' && text[0] <= '9' || p.typed != "" && strings.Contains("abcdefghijklmnopqrstuvwxyz./", text)) && len(p.typed) < 12,
+		text == "u" && m.panel.cell == 5:
+		p.typed += text
+		return nil
+	case key.Matches(k, LimitKeys.Close):
+		p.open, p.said = false, ""
+		return nil
+	}
+	p.typed = ""
+	switch text {
+	case "up", "k":
+		p.row = max(p.row-1, 0)
+	case "down", "j":
+		p.row = min(p.row+1, len(p.each))
+	case "left", "h":
+		p.cell = max(p.cell-1, 0)
+	case "right", "l":
+		p.cell = min(p.cell+1, len(cells)-1)
+	case "+", "=", "-", "_":
+		by := 1
+		if text == "-" || text == "_" {
+			by = -1
+		}
+		return m.edit(func(l *plan.Limits, c *cell) error { c.step(l, by); return nil }, func() (int, error) { return p.all + by, nil })
+	case "t":
+		if p.row > 0 {
+			return m.edit(func(l *plan.Limits, _ *cell) error { l.TurnAway = !l.TurnAway; return nil }, nil)
+		}
+	case "r":
+		if fn := p.row - 1; fn >= 0 {
+			return func() tea.Msg { return Replace{fn} }
+		}
+	}
+	return nil
+}
+
+// edit asks for a change of the limit under the cursor.
+func (m *Model) edit(change func(*plan.Limits, *cell) error, all func() (int, error)) tea.Cmd {
+	p := &m.panel
+	if p.row == 0 {
+		n, err := all()
+		if err != nil {
+			m.Changed(fmt.Errorf("that is not a whole number"))
+			return nil
+		}
+		return func() tea.Msg { return SetAll{n} }
+	}
+	fn := p.row - 1
+	if fn >= len(p.each) {
+		return nil
+	}
+	l := p.each[fn]
+	if err := change(&l, &cells[p.cell]); err != nil {
+		m.Changed(err)
+		return nil
+	}
+	return func() tea.Msg { return SetLimits{fn, l} }
+}
+
+// drawLimits draws the panel.
+func (m *Model) drawLimits(c *paint.Canvas) {
+	p := &m.panel
+	r := m.chart.Run()
+	width := min(m.w-2, 110)
+	tall := min(len(p.each)+7, m.h-1)
+	x, y := (m.w-width)/2, max(m.h-tall-1, 0)
+	c.Frame(x, y, width, tall, "limits, as they hold now")
+	name := 16
+	if width < 100 {
+		name = 11
+	}
+	pitch := (width - name - 16) / len(cells)
+	edge := func(i int) int { return x + name + (i+1)*pitch }
+	y++
+	for i := range cells {
+		title := cells[i].title
+		if pitch < 13 {
+			title = map[string]string{"each instance": "each", "kept for it": "own"}[title]
+			if title == "" {
+				title = cells[i].title
+			}
+		}
+		style := paint.Dim
+		if i == p.cell {
+			style = paint.Bold
+		}
+		c.Right(edge(i), y, style, title)
+	}
+	top := max(p.row-(tall-6), 0)
+	for row := top; row <= len(p.each) && row-top < tall-5; row++ {
+		at := y + 1 + row - top
+		style := paint.Plain
+		if row == p.row {
+			style = paint.Warm
+		}
+		if row == 0 {
+			c.Put(x+2, at, style, "all together")
+			m.putCell(c, edge(0), at, row, 0, strconv.Itoa(p.all))
+			continue
+		}
+		l := &p.each[row-1]
+		c.PutUpTo(x+2, at, x+name, style, r.Functions[row-1].Name)
+		for i := range cells {
+			if i == 6 && l.StartEvery == 0 {
+				m.putCell(c, edge(i), at, row, i, "–")
+				continue
+			}
+			m.putCell(c, edge(i), at, row, i, cells[i].get(l))
+		}
+		if l.TurnAway {
+			c.PutUpTo(edge(len(cells)-1)+2, at, x+width-1, paint.Bad, "✗ turns away")
+		} else {
+			c.PutUpTo(edge(len(cells)-1)+2, at, x+width-1, paint.Dim, "takes events")
+		}
+	}
+	style := paint.Good
+	if p.bad {
+		style = paint.Bad
+	}
+	c.PutUpTo(x+2, y+tall-4, x+width-2, style, p.said)
+	c.PutUpTo(x+2, y+tall-3, x+width-2, paint.Dim, "+ - by a step, or type a value and enter; t turns everything away; r replaces the instances; esc closes")
+}
+
+// putCell writes a value, with the cursor where it is.
+func (m *Model) putCell(c *paint.Canvas, edge, y, row, cell int, text string) {
+	style := paint.Plain
+	if p := &m.panel; row == p.row && (cell == p.cell || row == 0) {
+		style = paint.Chosen
+		if p.typed != "" {
+			text = p.typed + "▏"
+		}
+		text = " " + text + " "
+		edge++
+	}
+	c.Right(edge, y, style, text)
+}

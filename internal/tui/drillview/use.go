@@ -1,0 +1,138 @@
+package drillview
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"nightdrill/internal/core/draw"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/tui/paint"
+)
+
+func mib(n int64) float64 { return float64(n) / (1 << 20) }
+
+// togetherShown tells whether there is a row for all functions together.
+func (m *Model) togetherShown() bool {
+	return m.live && m.h >= 30 && !m.cold() && len(m.chart.Run().Functions) > 1
+}
+
+// limitOfAll gives the limit for all functions together.
+func (m *Model) limitOfAll() int {
+	if m.live && m.panel.all > 0 {
+		return m.panel.all
+	}
+	return m.chart.Run().Concurrency
+}
+
+// limitsOf gives the limits that hold for a function, or held at the beginning of
+// a run that is over.
+func (m *Model) limitsOf(fn int) plan.Limits {
+	if m.live && fn < len(m.panel.each) {
+		return m.panel.each[fn]
+	}
+	f := &m.chart.Run().Functions[fn]
+	return plan.Limits{Max: f.Max, PerInstance: f.PerInstance, KeepWarm: f.KeepWarm, Guaranteed: f.Guaranteed}
+}
+
+// drawUse draws how much of a limit is in use: what is in flight, what starts for
+// a waiting one, and what is free; of the free part that which is kept for the
+// function is marked.
+func drawUse(c *paint.Canvas, x, y, cells, used, starting, limit, own int) {
+	most := max(limit, used+starting, 1)
+	at := func(n int) int { return (n*cells + most - 1) / most }
+	for i := range cells {
+		switch {
+		case i < at(used):
+			c.Set(x+i, y, paint.Warm, '━')
+		case i < at(used+starting):
+			c.Set(x+i, y, paint.Cold, '╍')
+		case i < at(own):
+			c.Set(x+i, y, paint.Dim, '┅')
+		default:
+			c.Set(x+i, y, paint.Faint, '┈')
+		}
+	}
+	if used+starting > limit { // until what is too much has finished
+		c.Set(x+max(min(at(limit), cells-1), 0), y, paint.Bad, '┃')
+	}
+}
+
+// usage gives what the running instances of a function use: the memory of the one
+// that has most, and the processors of all together. bad tells whether the memory
+// is nearly at its bound.
+func (m *Model) usage(fn int32) (memory, cpus string, bad bool) {
+	r := m.chart.Run()
+	of := &r.Functions[fn]
+	peak, load, any := int64(0), 0.0, false
+	for i := range r.Instances {
+		in := &r.Instances[i]
+		if in.Function != fn || m.live && in.Stopped > 0 {
+			continue
+		}
+		peak = max(peak, in.Peak)
+		load += in.Load
+		any = any || in.Load > 0
+	}
+	switch {
+	case peak > 0 && of.Memory > 0:
+		memory = fmt.Sprintf("%.0f/%.0f", mib(peak), mib(of.Memory))
+	case peak > 0:
+		memory = fmt.Sprintf("%.0f", mib(peak))
+	default:
+		memory = "–"
+	}
+	if cpus = "–"; any {
+		cpus = fmt.Sprintf("%.2f", load)
+	}
+	return memory, cpus, of.Memory > 0 && peak > of.Memory/10*9
+}
+
+// refusals says why requests were turned away, the most common first.
+func (m *Model) refusals() string {
+	times := m.tally.Refused
+	var causes []engine.Cause
+	for c, n := range times {
+		if n > 0 {
+			causes = append(causes, engine.Cause(c))
+		}
+	}
+	slices.SortStableFunc(causes, func(a, b engine.Cause) int { return times[b] - times[a] })
+	var parts []string
+	for _, c := range causes[:min(len(causes), 3)] {
+		parts = append(parts, fmt.Sprintf("%d %s", times[c], c))
+	}
+	return strings.Join(parts, ", ")
+}
+
+// changesShown tells whether there is a row for what was changed.
+func (m *Model) changesShown() bool { return len(m.chart.Run().Changes) > 0 }
+
+// drawChanges marks on the time axis when limits and versions were changed, and
+// says of the latest what it was.
+func (m *Model) drawChanges(c *paint.Canvas, y int, w draw.Window) int {
+	if !m.changesShown() {
+		return y
+	}
+	r := m.chart.Run()
+	c.Put(1, y, paint.Dim, "changed")
+	shown := ""
+	for _, x := range r.Changes {
+		at := w.At(x.At)
+		if at < 0 || at >= w.Cells {
+			continue
+		}
+		c.Set(left+at, y-1, paint.Bold, '▾')
+		of := ""
+		if x.Function >= 0 {
+			of = r.Functions[x.Function].Name + " "
+		}
+		text := fmt.Sprintf("▾ %.1f s %s%s", x.At.Seconds(), of, x.Text)
+		if shown = text + "   " + shown; len(shown) > 4*m.w {
+			break
+		}
+	}
+	c.PutUpTo(left, y, m.w-1, paint.Plain, shown)
+	return y + 1
+}
