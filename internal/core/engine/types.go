@@ -201,7 +201,7 @@ const (
 
 func (c Cause) String() string {
 	return [...]string{"", "none was there", "all were busy", "the last one had gone", "to keep one warm", "a new version",
-		"the function's limit", "the project's limit", "the bound on starts", "a limit of 0", "everything is turned away", "places still held"}[c]
+		"the function's limit", "the project's limit", "the bound on starts", "a limit of 0", "everything is turned away", "places are still held"}[c]
 }
 
 // Result says how an attempt ended.

@@ -97,6 +97,15 @@ func (r *Run) rejectedBy(source int32) string {
 			times[d.Cause]++
 		}
 	}
+	text := RefusalsText(&times)
+	if text == "" { // a run of before causes were kept
+		return "because no instance was free within the limits"
+	}
+	return "no instance was free: " + text
+}
+
+// RefusalsText says how many were turned away by what, the most common first.
+func RefusalsText(times *[engine.Causes]int) string {
 	var causes []engine.Cause
 	for c, n := range times {
 		if n > 0 && engine.Cause(c) != engine.NoCause {
@@ -106,15 +115,13 @@ func (r *Run) rejectedBy(source int32) string {
 	slices.SortStableFunc(causes, func(a, b engine.Cause) int { return times[b] - times[a] })
 	var parts []string
 	for _, c := range causes {
-		parts = append(parts, fmt.Sprintf("%d by %s", times[c], c))
-		if c == engine.TurnedAway {
-			parts[len(parts)-1] = fmt.Sprintf("%d while %s", times[c], c)
+		by := "by"
+		if c == engine.TurnedAway || c == engine.PlacesHeld {
+			by = "while"
 		}
+		parts = append(parts, fmt.Sprintf("%d %s %s", times[c], by, c))
 	}
-	if len(parts) == 0 { // a run of before causes were kept
-		return "because no instance was free within the limits"
-	}
-	return "no instance was free: " + strings.Join(parts, ", ")
+	return strings.Join(parts, ", ")
 }
 
 // Way is one way for a function's instances to come to be, beside the others.

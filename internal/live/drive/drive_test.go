@@ -28,6 +28,9 @@ import (
 // AS_FUNCTION it serves in that way.
 func TestMain(m *testing.M) {
 	if as := os.Getenv("AS_FUNCTION"); as != "" {
+		if kind, ok := strings.CutPrefix(as, "misbehaves: "); ok {
+			misbehave(kind)
+		}
 		serve(as)
 		return
 	}

@@ -205,7 +205,7 @@ func (p *Process) watch(cmd *exec.Cmd) {
 	}
 	p.group.kill()
 	killSession(p.PID) // children that outlived it
-	killOrphans(p.mark)
+	killOrphans(p.PID, p.mark)
 	p.group.remove()
 }
 

@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"sync"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -44,14 +45,14 @@ func adopt() {
 	}
 }
 
-// killOrphans kills the processes that have a mark in their environment and left
-// their session when the one that started them has ended, and waits for those
-// orphans that have ended.
-func killOrphans(mark string) {
+// killOrphans kills the processes of a session, and those that have a mark in their
+// environment and left their session, when the one that started them has ended, and
+// waits for those orphans that have ended.
+func killOrphans(session int, mark string) {
 	orphans.Lock()
 	defer orphans.Unlock()
 	self, own := os.Getpid(), sessionOf("self")
-	for range 3 {
+	for range 10 { // those that they had started come only now
 		found := false
 		for _, name := range processes() {
 			s := statOf(name)
@@ -61,6 +62,10 @@ func killOrphans(mark string) {
 			pid, _ := strconv.Atoi(name)
 			switch {
 			case ours.has(pid):
+			case s.session == session:
+				_ = syscall.Kill(pid, syscall.SIGKILL)
+				bury(pid)
+				found = true
 			case s.state == 'Z':
 				if orphans.dead[pid] { // not of one that is only just being started
 					delete(orphans.dead, pid)
@@ -70,13 +75,24 @@ func killOrphans(mark string) {
 				}
 			case hasVariable(name, mark) && syscall.Kill(pid, syscall.SIGKILL) == nil:
 				found = true
-				orphans.dead[pid] = true
+				bury(pid)
 			}
 		}
 		if !found {
 			return
 		}
 	}
+}
+
+// bury waits a moment for the end of a process that was killed.
+func bury(pid int) {
+	for range 100 {
+		if got, err := syscall.Wait4(pid, nil, syscall.WNOHANG, nil); got == pid || err != nil && err != syscall.EINTR {
+			return
+		}
+		time.Sleep(time.Millisecond)
+	}
+	orphans.dead[pid] = true // the next look finds it
 }
 
 // sessionMembers gives the live processes of a session. It reads the session of

@@ -198,6 +198,11 @@ func (m *Model) drawLanes(c *paint.Canvas, y, rows int, w draw.Window) {
 		m.drawLane(c, y+i, l, w, now, m.lane >= 0 && first+i == m.lane)
 	}
 	c.Right(m.w-2, y-1, paint.Dim, hidden)
+	for _, x := range m.chart.Run().Changes {
+		if at := w.At(x.At); at >= 0 && at < w.Cells && left+at > len([]rune(title))+5 && left+at < m.w-4-len([]rune(hidden)) {
+			c.Set(left+at, y-1, paint.Bold, '▾')
+		}
+	}
 }
 
 // latest leaves out the lanes that ended first, until as many are left as there
@@ -413,7 +418,7 @@ func (m *Model) drawFigures(c *paint.Canvas, y int) {
 		}
 	}
 	if bar > 0 {
-		c.Put(left+1, y, paint.Dim, "use of its limit")
+		c.Put(left+1, y, paint.Dim, "in use")
 	}
 	if together {
 		y++

@@ -211,9 +211,9 @@ func (m *Model) edit(change func(*plan.Limits, *cell) error, all func() (int, er
 func (m *Model) drawLimits(c *paint.Canvas) {
 	p := &m.panel
 	r := m.chart.Run()
-	width := min(m.w-2, 110)
+	width := min(m.w-2, 130)
 	tall := min(len(p.each)+7, m.h-1)
-	x, y := (m.w-width)/2, max(m.h-tall-1, 0)
+	x, y := (m.w-width)/2, max(m.h-m.figureRows()-tall, 0)
 	c.Frame(x, y, width, tall, "limits, as they hold now")
 	name := 16
 	if width < 100 {

@@ -2,11 +2,9 @@ package drillview
 
 import (
 	"fmt"
-	"slices"
-	"strings"
 
 	"nightdrill/internal/core/draw"
-	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/tui/paint"
 )
@@ -91,26 +89,14 @@ func (m *Model) usage(fn int32) (memory, cpus string, bad bool) {
 
 // refusals says why requests were turned away, the most common first.
 func (m *Model) refusals() string {
-	times := m.tally.Refused
-	var causes []engine.Cause
-	for c, n := range times {
-		if n > 0 {
-			causes = append(causes, engine.Cause(c))
-		}
-	}
-	slices.SortStableFunc(causes, func(a, b engine.Cause) int { return times[b] - times[a] })
-	var parts []string
-	for _, c := range causes[:min(len(causes), 3)] {
-		parts = append(parts, fmt.Sprintf("%d %s", times[c], c))
-	}
-	return strings.Join(parts, ", ")
+	return measure.RefusalsText(&m.tally.Refused)
 }
 
 // changesShown tells whether there is a row for what was changed.
 func (m *Model) changesShown() bool { return len(m.chart.Run().Changes) > 0 }
 
-// drawChanges marks on the time axis when limits and versions were changed, and
-// says of the latest what it was.
+// drawChanges says what was changed, the latest first; when is marked at the head of
+// the lanes.
 func (m *Model) drawChanges(c *paint.Canvas, y int, w draw.Window) int {
 	if !m.changesShown() {
 		return y
@@ -123,7 +109,6 @@ func (m *Model) drawChanges(c *paint.Canvas, y int, w draw.Window) int {
 		if at < 0 || at >= w.Cells {
 			continue
 		}
-		c.Set(left+at, y-1, paint.Bold, '▾')
 		of := ""
 		if x.Function >= 0 {
 			of = r.Functions[x.Function].Name + " "
