@@ -177,7 +177,7 @@ func TestAGoodFileIsResolved(t *testing.T) {
 		t.Errorf("changes %+v", c)
 	}
 	cold, starts := l.ColdPlan(l.DrillNamed("starts"))
-	if len(cold.Functions) != 4 || cold.Functions[1].Name != "quote, files dropped" || !cold.Functions[3].Dropped || cold.Sources[2].Wires[0].To != 2 || len(starts.Feeds) != 4 {
+	if len(cold.Functions) != 2 || cold.Functions[1].Name != "quote@small" || cold.Functions[1].Dropped || cold.Sources[1].Wires[0].To != 1 || len(starts.Feeds) != 2 { // both are started ahead
 		t.Errorf("a plan of cold starts %+v, %+v", cold.Functions, starts)
 	}
 	if p := d.Feeds[1].Phases; len(p) != 4 || p[1].To != (arrival.Rate{Events: 25, Per: 10 * time.Second}) {

@@ -172,7 +172,7 @@ func (c Change) Words(names []string) string {
 
 // Lines says what became of a function's instances: how many, why they were
 // started, what they used.
-func (f *FunctionFigures) Lines() (out []string) {
+func (f FunctionFigures) Lines() (out []string) {
 	text := fmt.Sprintf("%s started, at most %d at once, %s", count(f.Instances.Started, "instance", "instances"), f.Instances.Peak, count(f.Attempts, "attempt", "attempts"))
 	for _, x := range []struct {
 		n    int

@@ -132,8 +132,9 @@ func (p *Project) ColdPlan(d *Drill) (*Project, *Drill) {
 				if d.Cold.Cached {
 					add(&v, feed, w, false)
 				}
-				if d.Cold.Dropped {
-					add(&v, feed, w, true)
+				// what was started ahead has read its files
+				if ahead := v.Limits.KeepWarm > 0 || v.Parked > 0; d.Cold.Dropped && !(ahead && d.Cold.Cached) {
+					add(&v, feed, w, !ahead)
 				}
 			}
 		}

@@ -31,6 +31,10 @@ func TestMain(m *testing.M) {
 		if kind, ok := strings.CutPrefix(as, "misbehaves: "); ok {
 			misbehave(kind)
 		}
+		if way, ok := strings.CutPrefix(as, "reached: "); ok {
+			reached(way)
+			return
+		}
 		serve(as)
 		return
 	}
