@@ -58,6 +58,7 @@ func Run(args []string, out, errs io.Writer) int {
 		return ok
 	}
 	drive.Tune()
+	defer proc.Ungroup()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	root := newRoot()

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -117,4 +118,56 @@ func BenchmarkAllKinds(b *testing.B) {
 			b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "inputs/s")
 		})
 	}
+}
+
+// BenchmarkInstances gives how much more an input costs with 1,000 instances than
+// with 10, half of them idle, one in fifty of them gone at times and another
+// started: in turns, the median of nine pairs.
+func BenchmarkInstances(b *testing.B) {
+	prepare := func(n int) *load {
+		limits := plan.Limits{Max: n, PerInstance: 1, IdleAfter: time.Minute}
+		p := plan.Project{Concurrency: 2 * n,
+			Functions: []plan.Function{{Name: "f", Timeout: time.Minute, StartTimeout: time.Minute, Limits: limits}},
+			Sources:   []plan.Source{{Name: "h", Kind: plan.HTTP, DeadLetter: -1, Wires: []plan.Wire{{}}}}}
+		x := &load{e: New(&p, []plan.Limits{limits}, time.Second)}
+		for range n {
+			x.handle(Input{Kind: Arrived, Takes: 1})
+		}
+		for id := range int32(n) {
+			x.handle(Input{Kind: Ready, Instance: id})
+		}
+		for range n / 2 {
+			x.answer()
+		}
+		return x
+	}
+	few, many := prepare(10), prepare(1000)
+	spend := func(x *load, n int) time.Duration {
+		began := time.Now()
+		for i := range n {
+			switch {
+			case i%100 == 99 && len(x.flying) > 0: // one goes, and the next arrival has another started
+				f := x.flying[0]
+				x.flying = x.flying[1:]
+				x.handle(Input{Kind: Exited, Instance: f.Instance})
+			case i%100 == 98:
+				for len(x.e.functions[0].starting) > 0 {
+					x.handle(Input{Kind: Ready, Instance: x.e.functions[0].starting[0]})
+				}
+			case i%2 == 0:
+				x.handle(Input{Kind: Arrived, Takes: 1})
+			case len(x.flying) > 0:
+				x.answer()
+			}
+		}
+		return time.Since(began)
+	}
+	var ratios []float64
+	for range 9 {
+		n := max(b.N/18, 1000)
+		a, c := spend(few, n), spend(many, n)
+		ratios = append(ratios, float64(c)/float64(a))
+	}
+	slices.Sort(ratios)
+	b.ReportMetric(ratios[4], "of-10-instances")
 }

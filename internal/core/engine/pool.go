@@ -329,25 +329,36 @@ func (e *Engine) mark(f *function) {
 	if f.above == want {
 		return
 	}
-	id, n := f.idle.oldest, 0
-	for ; id >= 0; id, n = e.instances[id].links[byIdle].newer, n+1 {
-		in := &e.instances[id]
-		switch {
-		case n < want && !in.above:
-			in.above, in.aboveSince = true, e.now
-			after := f.limits.IdleAfter
-			if e.broken == idleTooEarly {
-				after /= 2
-			}
-			in.timer = e.timers.set(e.now.Add(after), timerIdle, id, 0)
-			f.above++
-		case n >= want && in.above:
+	// those that are marked stand at the old end; what is to change is near the new one
+	id := f.idle.newest
+	for ; f.above > want; id = e.instances[id].links[byIdle].older {
+		if in := &e.instances[id]; in.above {
 			in.above = false
 			e.timers.cancel(&in.timer)
 			f.above--
-		case n >= want && f.above == want:
-			return
 		}
+	}
+	if f.above == want {
+		return
+	}
+	last := int32(-1) // the oldest that is not marked
+	for left := f.idle.n - f.above; left > 0; id = e.instances[id].links[byIdle].older {
+		if !e.instances[id].above {
+			last, left = id, left-1
+		}
+	}
+	for id = last; f.above < want; id = e.instances[id].links[byIdle].newer {
+		in := &e.instances[id]
+		if in.above {
+			continue
+		}
+		in.above, in.aboveSince = true, e.now
+		after := f.limits.IdleAfter
+		if e.broken == idleTooEarly {
+			after /= 2
+		}
+		in.timer = e.timers.set(e.now.Add(after), timerIdle, id, 0)
+		f.above++
 	}
 }
 

@@ -104,9 +104,12 @@ type said struct {
 
 // NewLines takes up the two ends. stray gets lines that nobody asked for; give is
 // called when the process cannot be understood any more.
-func NewLines(in io.WriteCloser, out io.Reader, stray func(string), give func()) *Lines {
+func NewLines(in io.WriteCloser, out io.ReadCloser, stray func(string), give func()) *Lines {
 	l := &Lines{in: in, replies: make(chan said, 1), stray: stray, give: give, Keep: Kept}
-	go l.listen(bufio.NewReaderSize(out, 16<<10))
+	go func() {
+		defer out.Close()
+		l.listen(bufio.NewReaderSize(out, 16<<10))
+	}()
 	return l
 }
 

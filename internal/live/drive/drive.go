@@ -45,6 +45,9 @@ const (
 	retryAfter = time.Second
 	// mostRetryAfter bounds what a function may tell its callers to wait.
 	mostRetryAfter = time.Minute
+	// seatsReady is for how many starts of a bounded function all is made ready
+	// beforehand.
+	seatsReady = 4
 	// levelEvery bounds how often the state of functions is recorded.
 	levelEvery = 10 * time.Millisecond
 )
@@ -370,6 +373,9 @@ func (d *Driver) at(t time.Time) clock.Time { return clock.Time(t.Sub(d.began)) 
 // process is gone, or when the context ends: then the run is not finished.
 func (d *Driver) Run(ctx context.Context) {
 	busy := startBusy()
+	for _, f := range d.fns {
+		defer proc.Reserve(proc.Bounds{Memory: f.Memory, CPU: f.CPU}, min(f.Limits.Instances(), seatsReady))()
+	}
 	d.mu.Lock()
 	d.awaited = d.awaited || slices.ContainsFunc(d.fns, func(f *plan.Function) bool { return f.Parked > 0 })
 	for i := range d.fns {

@@ -22,6 +22,7 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/proc"
 )
 
 // The test program is also the function under test: started with a word in
@@ -38,7 +39,13 @@ func TestMain(m *testing.M) {
 		serve(as)
 		return
 	}
-	os.Exit(m.Run())
+	if len(os.Args) > 1 && os.Args[1] == proc.WardenCommand {
+		proc.Warden()
+		return
+	}
+	code := m.Run()
+	proc.Ungroup()
+	os.Exit(code)
 }
 
 func serve(as string) {

@@ -208,6 +208,7 @@ func (d *Driver) dismiss(x *spare) {
 	if x.proc != nil {
 		x.proc.Kill()
 		<-x.proc.Done()
+		x.proc.HangUp()
 	}
 	x.giveBack()
 }

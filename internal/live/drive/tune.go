@@ -3,6 +3,8 @@ package drive
 import (
 	"os"
 	"runtime"
+
+	"nightdrill/internal/live/proc"
 )
 
 // Tune lets more goroutines run at once than there are processors, unless the
@@ -13,4 +15,5 @@ func Tune() {
 	if os.Getenv("GOMAXPROCS") == "" {
 		runtime.GOMAXPROCS(max(2*runtime.NumCPU(), 4))
 	}
+	proc.Brisk()
 }

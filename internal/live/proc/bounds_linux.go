@@ -105,7 +105,9 @@ func cgroupMounts() (two cgroupMount, one map[string]cgroupMount) {
 }
 
 // ownName is the name of this program's groups.
-func ownName() string { return fmt.Sprintf("nightdrill-%d", os.Getpid()) }
+func ownName() string { return groupPrefix + strconv.Itoa(os.Getpid()) }
+
+const groupPrefix = "nightdrill-"
 
 // tryTwo looks for a folder, from the program's own upwards, that is delegated to
 // it: where it can make a group with both controllers.
@@ -117,6 +119,7 @@ func tryTwo(m cgroupMount) *hierarchy {
 		// a group with processes of its own cannot hand controllers on, save the root
 		_ = os.WriteFile(filepath.Join(dir, "cgroup.subtree_control"), []byte("+memory"), 0)
 		_ = os.WriteFile(filepath.Join(dir, "cgroup.subtree_control"), []byte("+cpu"), 0)
+		removeOld(dir)
 		own := filepath.Join(dir, ownName())
 		if os.Mkdir(own, 0o755) != nil {
 			continue
@@ -150,6 +153,7 @@ func tryOne(mounts map[string]cgroupMount) *hierarchy {
 		if !ok {
 			continue
 		}
+		removeOld(m.dir())
 		own := filepath.Join(m.dir(), ownName())
 		if os.Mkdir(own, 0o755) == nil || isDir(own) {
 			*to = own
@@ -167,6 +171,17 @@ func tryOne(mounts map[string]cgroupMount) *hierarchy {
 	}
 	h.lacking()
 	return h
+}
+
+// removeOld removes groups of programs that were killed together with their wardens.
+func removeOld(dir string) {
+	old, _ := filepath.Glob(filepath.Join(dir, groupPrefix+"*"))
+	for _, path := range old {
+		pid, err := strconv.Atoi(strings.TrimPrefix(filepath.Base(path), groupPrefix))
+		if err == nil && pid != os.Getpid() && syscall.Kill(pid, 0) == syscall.ESRCH {
+			removeTrees([]string{path})
+		}
+	}
 }
 
 func isDir(path string) bool {
@@ -272,30 +287,23 @@ func newGroup(b Bounds) (*group, error) {
 	return g, nil
 }
 
-// enter lets what this thread starts next be born in the group: in version 2 by
-// the attributes of the start, in version 1 by the thread's being in it. leave
-// undoes that; it is called on the same thread.
-func (g *group) enter(a *syscall.SysProcAttr) (leave func(), err error) {
-	if g == nil {
-		return func() {}, nil
-	}
-	if g.h.version == 2 {
-		a.UseCgroupFD, a.CgroupFD = true, int(g.fd.Fd())
-		return func() {}, nil
-	}
+// needsThread tells whether a process gets into the group only by way of the thread
+// that starts it.
+func (g *group) needsThread() bool { return g.h.version == 1 }
+
+// enter lets what is started with the attributes be born in the group (version 2).
+func (g *group) enter(a *syscall.SysProcAttr) { a.UseCgroupFD, a.CgroupFD = true, int(g.fd.Fd()) }
+
+// sit puts the calling thread into the group (version 1). It must not go back to
+// other work.
+func (g *group) sit() error {
 	thread := []byte(strconv.Itoa(syscall.Gettid()))
-	leave = func() {
-		for _, dir := range g.dirs { // back to where the program is
-			_ = os.WriteFile(filepath.Join(filepath.Dir(filepath.Dir(dir)), "tasks"), thread, 0)
-		}
-	}
 	for _, dir := range g.dirs {
 		if err := os.WriteFile(filepath.Join(dir, "tasks"), thread, 0); err != nil {
-			leave()
-			return nil, fmt.Errorf("it cannot be put into its control group: %w", err)
+			return fmt.Errorf("nothing can be put into a control group: %w", err)
 		}
 	}
-	return leave, nil
+	return nil
 }
 
 func readNumber(dir, file string) int64 {

@@ -13,7 +13,11 @@ type group struct{}
 
 func newGroup(Bounds) (*group, error) { return nil, nil }
 
-func (g *group) enter(*syscall.SysProcAttr) (func(), error) { return func() {}, nil }
+func (g *group) needsThread() bool { return false }
+
+func (g *group) enter(*syscall.SysProcAttr) {}
+
+func (g *group) sit() error { return nil }
 
 func (g *group) usage() Usage { return Usage{} }
 

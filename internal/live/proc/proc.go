@@ -46,10 +46,9 @@ type Process struct {
 	done   chan struct{}
 	state  *os.ProcessState
 	kill   sync.Once
-	group  *group // nil where nothing is bounded
+	seat   *seat  // nil where nothing is bounded
 	mark   string // in the environment of its children
 	usage  Usage  // once it is gone
-	frozen bool   // stopped in its tracks
 }
 
 // spawner gives the thread that starts processes. The parent-death signal is
@@ -59,6 +58,7 @@ var spawner = sync.OnceValue(func() chan<- func() {
 	go func() {
 		runtime.LockOSThread()
 		adopt()
+		turn(0, 0) // what it starts has turns as ever
 		for f := range c {
 			f()
 		}
@@ -112,7 +112,6 @@ func Start(c Command) (*Process, error) {
 	cmd.Env = append(append(os.Environ(), c.Env...), p.mark)
 	cmd.Env = append(cmd.Env, marked()...)
 	cmd.Stdout, cmd.Stderr = write, write
-	cmd.SysProcAttr = attributes()
 	theirs := []*os.File{write}
 	if c.Talk {
 		more, err := p.talk(cmd)
@@ -123,18 +122,14 @@ func Start(c Command) (*Process, error) {
 		}
 		theirs = append(theirs, more...)
 	}
-	if p.group, err = newGroup(c.Bounds); err != nil {
+	if p.seat, err = takeSeat(c.Bounds); err != nil {
 		p.hangUp(append(theirs, read))
 		return nil, err
 	}
 	started := make(chan time.Time, 1)
 	var began time.Time
-	spawner() <- func() {
-		var leave func()
-		if leave, err = p.group.enter(cmd.SysProcAttr); err != nil {
-			started <- time.Now()
-			return
-		}
+	p.seat.start(func(a *syscall.SysProcAttr) {
+		cmd.SysProcAttr = a
 		began = time.Now()
 		if err = cmd.Start(); err == nil {
 			ours.add(cmd.Process.Pid)
@@ -144,17 +139,15 @@ func Start(c Command) (*Process, error) {
 				tell("after %d %s\n", cmd.Process.Pid, text)
 			}
 		}
-		at := time.Now()
-		leave() // before anybody could kill what is in the group
-		started <- at
-	}
+		started <- time.Now()
+	})
 	runs := <-started
 	for _, f := range theirs {
 		f.Close()
 	}
 	if err != nil {
 		p.hangUp([]*os.File{read})
-		p.group.remove()
+		p.seat.close()
 		return nil, explain(c, err)
 	}
 	p.PID, p.Began, p.Runs = cmd.Process.Pid, began, runs
@@ -184,6 +177,9 @@ func (p *Process) talk(cmd *exec.Cmd) (theirs []*os.File, err error) {
 	return []*os.File{in, out}, nil
 }
 
+// HangUp closes the pipes of a process that nobody will talk to.
+func (p *Process) HangUp() { p.hangUp(nil) }
+
 // hangUp closes our ends of the pipes of a command that did not start.
 func (p *Process) hangUp(others []*os.File) {
 	for _, f := range append(others, p.In, p.Out) {
@@ -197,16 +193,15 @@ func (p *Process) hangUp(others []*os.File) {
 func (p *Process) watch(cmd *exec.Cmd) {
 	_ = cmd.Wait() // the state says how it ended
 	p.state = cmd.ProcessState
-	if p.group != nil {
-		p.usage = p.group.usage()
+	if p.seat != nil {
+		p.usage = p.seat.group.usage()
 	}
 	if p.usage.CPU == 0 {
 		p.usage.CPU = p.state.UserTime() + p.state.SystemTime()
 	}
-	p.group.kill()
 	killSession(p.PID) // children that outlived it
 	killOrphans(p.PID, p.mark)
-	p.group.remove()
+	p.seat.close()
 }
 
 // Used gives what the process has used: so far, of its memory only what can be
@@ -218,21 +213,19 @@ func (p *Process) Used() Usage {
 		return p.usage
 	default:
 	}
-	if p.group != nil {
-		return p.group.usage()
+	if p.seat != nil {
+		return p.seat.group.usage()
 	}
 	return sample(p.PID)
 }
 
 // Park stops the process and its children in their tracks (SIGSTOP).
 func (p *Process) Park() error {
-	p.frozen = true
 	return syscall.Kill(-p.PID, syscall.SIGSTOP)
 }
 
 // Resume lets a parked process go on (SIGCONT).
 func (p *Process) Resume() error {
-	p.frozen = false
 	return syscall.Kill(-p.PID, syscall.SIGCONT)
 }
 
@@ -372,7 +365,9 @@ func (p *Process) Stop(grace time.Duration) {
 func (p *Process) Kill() {
 	_ = syscall.Kill(-p.PID, syscall.SIGKILL)
 	_ = syscall.Kill(p.PID, syscall.SIGKILL) // in a group of another number
-	p.group.kill()
+	if p.seat != nil {
+		p.seat.group.kill()
+	}
 	killSession(p.PID)
 }
 

@@ -1,0 +1,152 @@
+package proc
+
+import (
+	"runtime"
+	"sync"
+	"syscall"
+)
+
+// seat is where a bounded process is started: in a control group that was made for
+// it. Making one takes the system several milliseconds, so that some are kept
+// ready. In version 1 of control groups a process is born where the thread is that
+// starts it; then the seat has a thread that sits there, and lives as long as the
+// process does (it would get the parent-death signal otherwise).
+type seat struct {
+	group *group
+	run   chan func(*syscall.SysProcAttr) // nil where the common spawner does
+	leave chan struct{}
+}
+
+// newSeat makes a seat; nil where nothing is bounded.
+func newSeat(b Bounds) (*seat, error) {
+	g, err := newGroup(b)
+	if g == nil || err != nil {
+		return nil, err
+	}
+	s := &seat{group: g}
+	if !g.needsThread() {
+		return s, nil
+	}
+	s.run, s.leave = make(chan func(*syscall.SysProcAttr)), make(chan struct{})
+	sat := make(chan error)
+	go func() {
+		runtime.LockOSThread() // for good: the thread ends with the goroutine
+		adopt()
+		turn(0, 0)
+		err := g.sit()
+		sat <- err
+		if err != nil {
+			return
+		}
+		for {
+			select {
+			case f := <-s.run:
+				f(attributes())
+			case <-s.leave:
+				return
+			}
+		}
+	}()
+	if err := <-sat; err != nil {
+		g.remove()
+		return nil, err
+	}
+	return s, nil
+}
+
+// start carries a start out at the seat; without one, on the common thread.
+func (s *seat) start(f func(*syscall.SysProcAttr)) {
+	switch {
+	case s == nil:
+		spawner() <- func() { f(attributes()) }
+	case s.run == nil:
+		spawner() <- func() {
+			a := attributes()
+			s.group.enter(a)
+			f(a)
+		}
+	default:
+		s.run <- f
+	}
+}
+
+// close gives the seat up, with what is left in its group.
+func (s *seat) close() {
+	if s == nil {
+		return
+	}
+	if s.leave != nil {
+		close(s.leave)
+	}
+	s.group.kill()
+	s.group.remove()
+}
+
+// reserved are the seats that are kept ready, by what they allow.
+var reserved = struct {
+	sync.Mutex
+	of map[Bounds]*reserve
+}{of: map[Bounds]*reserve{}}
+
+type reserve struct {
+	want, coming int
+	ready        []*seat
+}
+
+// Reserve keeps seats ready for processes with some bounds, until release.
+func Reserve(b Bounds, n int) (release func()) {
+	if (b == Bounds{}) {
+		return func() {}
+	}
+	add := func(n int) {
+		reserved.Lock()
+		defer reserved.Unlock()
+		r := reserved.of[b]
+		if r == nil {
+			r = &reserve{}
+			reserved.of[b] = r
+		}
+		r.want += n
+		r.fill(b)
+	}
+	add(n)
+	return sync.OnceFunc(func() { add(-n) })
+}
+
+// fill makes what is missing, in the background, and gives up what is too much; the
+// lock is held.
+func (r *reserve) fill(b Bounds) {
+	for len(r.ready) > max(r.want, 0) {
+		go r.ready[0].close()
+		r.ready = r.ready[1:]
+	}
+	if len(r.ready)+r.coming >= r.want {
+		return
+	}
+	r.coming++
+	go func() {
+		s, err := newSeat(b)
+		reserved.Lock()
+		defer reserved.Unlock()
+		r.coming--
+		if s == nil || err != nil {
+			return // whoever starts a process hears of it
+		}
+		r.ready = append(r.ready, s)
+		r.fill(b) // one after the other
+	}()
+}
+
+// takeSeat gives a seat that is ready, or makes one.
+func takeSeat(b Bounds) (*seat, error) {
+	reserved.Lock()
+	if r := reserved.of[b]; r != nil && len(r.ready) > 0 {
+		s := r.ready[0]
+		r.ready = r.ready[1:]
+		r.fill(b)
+		reserved.Unlock()
+		return s, nil
+	}
+	reserved.Unlock()
+	return newSeat(b)
+}
