@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -13,6 +14,7 @@ import (
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/desk"
 	"nightdrill/internal/export"
+	"nightdrill/internal/live/proc"
 	"nightdrill/internal/project"
 )
 
@@ -105,10 +107,18 @@ func wiring(w io.Writer, p *plan.Project) {
 	fmt.Fprintln(w)
 	for i := range p.Functions {
 		f := &p.Functions[i]
-		fmt.Fprintf(w, "%s: %s; %s; each invocation up to %v\n", f.Name, describeStart(p, f), describeLimits(f.Limits), f.Timeout)
+		fmt.Fprintf(w, "%s: %s; each invocation up to %v\n  %s\n", f.Name, describeStart(p, f), f.Timeout, describeLimits(p, f))
+		for _, more := range []string{describeBounds(f), describeReplacement(f)} {
+			if more != "" {
+				fmt.Fprintf(w, "  %s\n", more)
+			}
+		}
 		for j := range f.Variants {
 			v := &f.Variants[j]
-			fmt.Fprintf(w, "  %s: %s; %s\n", v.Name, describeStart(p, v), describeLimits(v.Limits))
+			fmt.Fprintf(w, "  %s: %s\n    %s\n", v.Name, describeStart(p, v), describeLimits(p, v))
+			if bounds := describeBounds(v); bounds != "" && bounds != describeBounds(f) {
+				fmt.Fprintf(w, "    %s\n", bounds)
+			}
 		}
 		for j := range f.Then {
 			fmt.Fprintf(w, "  its reply goes on to %s%s\n", p.Sources[f.Then[j].To].Name, f.Then[j].Words())
@@ -120,6 +130,22 @@ func wiring(w io.Writer, p *plan.Project) {
 	for i := range p.Drills {
 		d := &p.Drills[i]
 		fmt.Fprintf(w, "\ndrill %s, %s\n", d.Name, desk.Plural(len(d.Budgets), "budget"))
+		if d.Cold != nil {
+			_, drill := p.ColdPlan(d)
+			fmt.Fprintf(w, "  starts each of %s cold %d times, in turns, with one event each\n", desk.Plural(len(drill.Limits), "variant"), d.Cold.N)
+			continue
+		}
+		now := slices.Clone(d.Limits)
+		for _, c := range d.Changes {
+			what := fmt.Sprintf("all together may have %d", c.Concurrency)
+			if c.Function >= 0 {
+				if what = p.Functions[c.Function].Name + ": " + c.Limits.Difference(now[c.Function]); c.Replace {
+					what = p.Functions[c.Function].Name + " is replaced as by a new version"
+				}
+				now[c.Function] = c.Limits
+			}
+			fmt.Fprintf(w, "  at %v %s\n", c.At, what)
+		}
 		for n := range d.Feeds {
 			f := &d.Feeds[n]
 			span := p.Span(f).Round(100 * time.Millisecond)
@@ -143,6 +169,17 @@ func describeStart(p *plan.Project, f *plan.Function) string {
 		return "attached at " + f.Address + ", started by somebody else"
 	}
 	text := strings.Join(f.Start, " ")
+	switch {
+	case f.Transport == plan.Lines:
+		text += ", spoken to over lines"
+	case f.Transport == plan.OneShot:
+		text += ", by CGI"
+	case f.Socket:
+		text += ", on a Unix socket"
+	}
+	if f.Fresh {
+		text += ", a connection for each request"
+	}
 	if f.Build != nil {
 		text += ", built by " + strings.Join(f.Build, " ")
 	}
@@ -169,17 +206,85 @@ func nextTimes(w io.Writer, s *plan.Source) {
 	}
 }
 
-func describeLimits(l plan.Limits) string {
-	text := fmt.Sprintf("at most %d at a time, ", l.Max)
-	if l.PerInstance == 1 {
+// describeLimits says what a function's limits mean.
+func describeLimits(p *plan.Project, f *plan.Function) string {
+	l := f.Limits
+	if l.TurnAway {
+		return "turns everything away: requests are rejected, everything else waits"
+	}
+	if l.Max == 0 {
+		return "answers nothing: its limit is 0, so requests are rejected and everything else waits"
+	}
+	text := fmt.Sprintf("answers at most %d at a time, ", l.Max)
+	switch {
+	case f.Transport == plan.OneShot:
+		text += "each by a process of its own, so always cold"
+	case f.Transport == plan.Attach:
+		text += "all on the process that somebody else started"
+	case l.PerInstance == 1:
 		text += "one on each instance"
-	} else {
-		text += fmt.Sprintf("up to %d on each instance", l.PerInstance)
+	default:
+		text += fmt.Sprintf("up to %d on each of at most %s", l.PerInstance, desk.Plural(l.Instances(), "instance"))
+	}
+	guaranteed := 0
+	for i := range p.Functions {
+		guaranteed += p.Functions[i].Limits.Guaranteed
+	}
+	rest := p.Concurrency - guaranteed
+	switch {
+	case l.Guaranteed > 0 && rest > 0:
+		text += fmt.Sprintf("; %d of the project's %d are kept for it, the others share %d", l.Guaranteed, p.Concurrency, p.Concurrency-l.Guaranteed)
+	case l.Guaranteed > 0:
+		text += fmt.Sprintf("; %d of the project's %d are kept for it", l.Guaranteed, p.Concurrency)
+	case guaranteed > 0:
+		text += fmt.Sprintf("; %d of the project's %d are kept for others, the rest is shared", guaranteed, p.Concurrency)
+	}
+	if f.Transport == plan.OneShot || f.Transport == plan.Attach {
+		return text
+	}
+	if l.StartEvery > 0 {
+		text += fmt.Sprintf("; instances are added at %s", l.StartRate())
+		if l.StartBurst > 1 {
+			text += fmt.Sprintf(", the first %d at once", l.StartBurst)
+		}
+	}
+	if f.Parked > 0 {
+		text += fmt.Sprintf("; %s started ahead and stopped in %s tracks until wanted", map[bool]string{true: "one is", false: fmt.Sprintf("%d are", f.Parked)}[f.Parked == 1], map[bool]string{true: "its", false: "their"}[f.Parked == 1])
 	}
 	if l.KeepWarm > 0 {
-		text += fmt.Sprintf(", %d kept warm", l.KeepWarm)
+		text += fmt.Sprintf("; %d kept warm, others stop when idle for %v", l.KeepWarm, l.IdleAfter)
+	} else {
+		text += fmt.Sprintf("; idle ones stop after %v, so the next event is cold", l.IdleAfter)
 	}
-	return text + fmt.Sprintf(", idle ones stop after %v", l.IdleAfter)
+	return text
+}
+
+// describeBounds says what an instance may use, and whether that holds here; "" where
+// it may use what it likes.
+func describeBounds(f *plan.Function) string {
+	var parts []string
+	if f.Memory > 0 {
+		parts = append(parts, fmt.Sprintf("%g MiB of memory", float64(f.Memory)/(1<<20)))
+	}
+	if f.CPU > 0 {
+		by := ""
+		if f.ByMemory {
+			by = " (by its memory)"
+		}
+		parts = append(parts, fmt.Sprintf("%g of a processor%s", f.CPU, by))
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("each instance may use %s: %s", strings.Join(parts, " and "), proc.Bounded().Says(proc.Bounds{Memory: f.Memory, CPU: f.CPU}))
+}
+
+// describeReplacement says how a new version comes; "" for the usual way.
+func describeReplacement(f *plan.Function) string {
+	return map[plan.Replacement]string{
+		plan.AtOnce:     "a new version replaces all instances at once; events wait until the first is there",
+		plan.SideBySide: "a new version starts beside the old one, which serves until all of the new is there; for that time there are twice as many instances",
+	}[f.Replace]
 }
 
 func describePhases(phases []arrival.Phase) string {

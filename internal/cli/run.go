@@ -18,14 +18,23 @@ import (
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/desk"
 	"nightdrill/internal/live/proc"
+	"nightdrill/internal/project"
 )
 
 func runCommand(dir *string) *cobra.Command {
 	var to, journal string
+	var changes []string
 	c := &cobra.Command{
 		Use:   "run [DRILL]",
 		Short: "Carry out a drill without the screen and print its findings",
-		Args:  cobra.MaximumNArgs(1),
+		Long: `Run carries out a drill without the screen and prints its findings.
+
+With --limit it runs under other limits than the project file's: --limit quote.max=2,
+and likewise guaranteed, per_instance, keep_warm, idle_after, start_rate, start_burst
+and turn_away; --limit concurrency=12 is for all functions together. A limit with a
+time is changed while the drill runs: --limit quote.max=2@5s. --limit quote.replace@5s
+replaces the instances then.`,
+		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			name := ""
 			if len(args) > 0 {
@@ -36,10 +45,11 @@ func runCommand(dir *string) *cobra.Command {
 				return err
 			}
 			defer d.Close()
-			return runDrill(cmd, d, name, to, journal)
+			return runDrill(cmd, d, name, to, journal, changes...)
 		},
 	}
 	jsonFlag(c, &to)
+	c.Flags().StringArrayVar(&changes, "limit", nil, "another limit, such as quote.max=2 or quote.max=2@5s; may be given again")
 	c.Flags().StringVar(&journal, "journal", "", "write every input and decision of the engine to a file, for nightdrill reenact")
 	return c
 }
@@ -75,13 +85,18 @@ func jsonFlag(c *cobra.Command, to *string) {
 }
 
 // runDrill carries out a drill headless.
-func runDrill(cmd *cobra.Command, d *desk.Desk, name, to, journal string) error {
+func runDrill(cmd *cobra.Command, d *desk.Desk, name, to, journal string, changes ...string) error {
 	if err := d.Startable(); err != nil {
 		return err
 	}
 	drill, err := d.Drill(name)
 	if err != nil {
 		return wrong(err)
+	}
+	if len(changes) > 0 {
+		if drill, err = project.ChangeLimits(d.Project, drill, changes); err != nil {
+			return wrong(err)
+		}
 	}
 	for _, m := range d.Skipped {
 		fmt.Fprintln(cmd.ErrOrStderr(), m.Error()+" (skipped)")

@@ -278,3 +278,23 @@ func (l *loader) coldStarts(d *plan.Drill, o *object) {
 	}
 	d.Cold = x
 }
+
+// doubtShares tells of limits that can never be reached.
+func (l *loader) doubtShares(o *object) {
+	guaranteed := 0
+	for i := range l.p.Functions {
+		guaranteed += l.p.Functions[i].Limits.Guaranteed
+	}
+	for i := range l.p.Functions {
+		f := &l.p.Functions[i]
+		room := max(l.p.Concurrency-guaranteed+f.Limits.Guaranteed, 0)
+		if f.Limits.Max <= room || o == nil || o.fields[f.Name] == nil {
+			continue
+		}
+		why := fmt.Sprintf("all functions together may have %d", l.p.Concurrency)
+		if room < l.p.Concurrency {
+			why += fmt.Sprintf(", of which %d are kept for others", l.p.Concurrency-room)
+		}
+		l.doubts = append(l.doubts, l.mistake(o.keys[f.Name], "%s may have %d at a time, but never will have more than %d: %s", o.at(f.Name), f.Limits.Max, room, why))
+	}
+}

@@ -204,6 +204,7 @@ func (l *loader) project(n ast.Node) {
 	if len(l.p.Functions) == 0 && o.fields["functions"] == nil {
 		l.wrong(n, "functions is missing: a project has at least one function with a start command")
 	}
+	l.doubtShares(o.child("functions"))
 	if all := o.child("sources"); all != nil {
 		// names first, since a dead letter may come later in the file
 		for _, name := range all.order {

@@ -50,7 +50,7 @@ func (r *Run) instanceFigures(fn int32, f *FunctionFigures) {
 		if in.Function != fn {
 			continue
 		}
-		if text := in.StartText(); text != "" {
+		if text := in.StartText(); text != "" && !r.cold() {
 			f.Starts[text]++
 		}
 		f.Resources.CPUSeconds += in.CPU.Seconds()
