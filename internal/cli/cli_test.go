@@ -136,6 +136,16 @@ func TestErrors(t *testing.T) {
 		{[]string{"runs"}, 2, "list or show"},
 		{[]string{"runs", "show", "--project", good}, 2, "there are no runs yet"},
 		{[]string{"--project", good}, 2, "needs a terminal"},
+		{[]string{"run", "--project", good, "--limit", "quote.mx=2"}, 2, "did you mean max?"},
+		{[]string{"run", "--project", good, "--limit", "quoet.max=2"}, 2, "did you mean quote?"},
+		{[]string{"run", "--project", good, "--limit", "quote=2"}, 2, "wanted FUNCTION.LIMIT=VALUE"},
+		{[]string{"run", "--project", good, "--limit", "quote.max=few"}, 2, "is not a whole number"},
+		{[]string{"run", "--project", good, "--limit", "quote.max=2@soon"}, 2, "is not a time since the drill began"},
+		{[]string{"run", "--project", good, "--limit", "quote.replace"}, 2, "quote.replace@5s"},
+		{[]string{"run", "--project", good, "--limit", "quote.guaranteed=99"}, 2, "99 are guaranteed, but at most 10 may be in flight"},
+		{[]string{"run", "--project", good, "--limit", "quote.guaranteed=9", "--limit", "concurrency=3"}, 2, "the project's concurrency is 3"},
+		{[]string{"run", "--project", good, "--limit", "quote.idle_after=long"}, 2, "is not a duration"},
+		{[]string{"run", "--project", good, "--limit", "quote.start_rate=0/s"}, 2, "is not a rate"},
 		{[]string{"run", "--project", missed}, 1, ""},
 		{[]string{"run", "--json", "/no/such/folder/x.json", "--project", good}, 3, "cannot be written"},
 		{[]string{"run", "--project", lay(t, "[sh, -c, 'echo no tide table; exit 3']", "")}, 3, "quote never started"},
@@ -187,6 +197,39 @@ func TestCheckSaysWhatIsWired(t *testing.T) {
 	for _, want := range []string{"Nothing is wrong", "any /{path...} → quote", "drill short", "steady 20/s"} {
 		if !strings.Contains(out, want) || code != 0 || errs != "" {
 			t.Errorf("exit %d, %q in\n%s%s", code, want, out, errs)
+		}
+	}
+}
+
+// The limits are told in plain words, with what they mean together; what can never
+// be reached is doubted. A run takes others, also while it goes on.
+func TestLimitsInWordsAndByCommand(t *testing.T) {
+	dir := lay(t, served, "")
+	yaml := strings.Replace(read(t, filepath.Join(dir, "nightdrill.yaml")), "project: quay", "project: quay\nconcurrency: 24\nmemory_per_cpu: 1GiB", 1)
+	yaml = strings.Replace(yaml, "timeout: 2s}", `timeout: 2s, concurrency: {max: 8, guaranteed: 2}, start_rate: 5/s, start_burst: 3, memory: 512MiB, cpu: by_memory, replace: side_by_side,
+    variants: {single: {transport: oneshot, start_rate: unbounded, memory: unbounded, cpu: unbounded}, parked: {parked: 1, keep_warm: 1}}}
+  rest: {start: `+served+`, concurrency: {max: 30, per_instance: 4}}`, 1)
+	if err := os.WriteFile(filepath.Join(dir, "nightdrill.yaml"), []byte(yaml), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	out, errs, code := nightdrill(t, "check", "--project", dir)
+	for _, want := range []string{
+		"answers at most 8 at a time, one on each instance; 2 of the project's 24 are kept for it, the others share 22; instances are added at 5/s, the first 3 at once",
+		"each instance may use 512 MiB of memory and 0.5 of a processor (by its memory): ", "starts beside the old one",
+		"each by a process of its own, so always cold", "one is started ahead and stopped in its tracks until wanted; 1 kept warm",
+		"up to 4 on each of at most 8 instances",
+	} {
+		if !strings.Contains(out, want) {
+			t.Errorf("check does not say %q\n%s", want, out)
+		}
+	}
+	if want := "functions.rest may have 30 at a time, but never will have more than 22: all functions together may have 24, of which 2 are kept for others"; code != 0 || !strings.Contains(errs, want) {
+		t.Errorf("exit %d, standard error %q, want %q", code, errs, want)
+	}
+	out, errs, code = nightdrill(t, "run", "--project", lay(t, served, ""), "--limit", "quote.max=1", "--limit", "quote.max=3@100ms", "--limit", "concurrency=5@200ms", "--limit", "quote.replace@150ms")
+	for _, want := range []string{"changed while it ran", "quote: max 1 → 3", "quote: replaced one by one", "all together 32 → 5"} {
+		if !strings.Contains(out, want) || code != 0 {
+			t.Errorf("exit %d, the run does not say %q\n%s%s", code, want, out, errs)
 		}
 	}
 }

@@ -268,6 +268,18 @@ func TestADrillIsChosenAndStopped(t *testing.T) {
 	x.wait("reply status")
 	x.keys("Escape")
 	x.gone("reply status")
+	// limits are changed while it runs, and that is marked
+	x.keys("e")
+	x.wait("limits, as they hold now", "all together")
+	x.keys("Down", "2", "Enter")
+	x.wait("changed, from now on")
+	x.keys("t")
+	x.wait("✗ turns away")
+	x.keys("t")
+	x.wait("takes events")
+	x.keys("e")
+	x.gone("limits, as they hold now")
+	x.wait("changed", "quote takes events again")
 	// a terminal too small, and back
 	x.tmux("resize-window", "-x", "60", "-y", "20")
 	x.wait("Night Drill needs 80 columns and 24 rows")

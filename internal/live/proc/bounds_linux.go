@@ -306,6 +306,14 @@ func (g *group) sit() error {
 	return nil
 }
 
+// rise takes the calling thread out of the group again, to where the program is.
+func (g *group) rise() {
+	thread := []byte(strconv.Itoa(syscall.Gettid()))
+	for _, dir := range g.dirs {
+		_ = os.WriteFile(filepath.Join(filepath.Dir(filepath.Dir(dir)), "tasks"), thread, 0)
+	}
+}
+
 func readNumber(dir, file string) int64 {
 	text, err := os.ReadFile(filepath.Join(dir, file))
 	if err != nil {

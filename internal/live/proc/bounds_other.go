@@ -19,6 +19,8 @@ func (g *group) enter(*syscall.SysProcAttr) {}
 
 func (g *group) sit() error { return nil }
 
+func (g *group) rise() {}
+
 func (g *group) usage() Usage { return Usage{} }
 
 func (g *group) kill() {}

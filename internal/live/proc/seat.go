@@ -15,6 +15,7 @@ type seat struct {
 	group *group
 	run   chan func(*syscall.SysProcAttr) // nil where the common spawner does
 	leave chan struct{}
+	left  chan struct{}
 }
 
 // newSeat makes a seat; nil where nothing is bounded.
@@ -28,6 +29,7 @@ func newSeat(b Bounds) (*seat, error) {
 		return s, nil
 	}
 	s.run, s.leave = make(chan func(*syscall.SysProcAttr)), make(chan struct{})
+	s.left = make(chan struct{})
 	sat := make(chan error)
 	go func() {
 		runtime.LockOSThread() // for good: the thread ends with the goroutine
@@ -43,6 +45,8 @@ func newSeat(b Bounds) (*seat, error) {
 			case f := <-s.run:
 				f(attributes())
 			case <-s.leave:
+				g.rise() // the program's first thread never ends
+				close(s.left)
 				return
 			}
 		}
@@ -77,6 +81,7 @@ func (s *seat) close() {
 	}
 	if s.leave != nil {
 		close(s.leave)
+		<-s.left
 	}
 	s.group.kill()
 	s.group.remove()
@@ -91,6 +96,7 @@ var reserved = struct {
 type reserve struct {
 	want, coming int
 	ready        []*seat
+	busy         sync.WaitGroup // with making seats and giving them up
 }
 
 // Reserve keeps seats ready for processes with some bounds, until release.
@@ -98,7 +104,7 @@ func Reserve(b Bounds, n int) (release func()) {
 	if (b == Bounds{}) {
 		return func() {}
 	}
-	add := func(n int) {
+	add := func(n int) *reserve {
 		reserved.Lock()
 		defer reserved.Unlock()
 		r := reserved.of[b]
@@ -108,23 +114,24 @@ func Reserve(b Bounds, n int) (release func()) {
 		}
 		r.want += n
 		r.fill(b)
+		return r
 	}
 	add(n)
-	return sync.OnceFunc(func() { add(-n) })
+	return sync.OnceFunc(func() { add(-n).busy.Wait() })
 }
 
 // fill makes what is missing, in the background, and gives up what is too much; the
 // lock is held.
 func (r *reserve) fill(b Bounds) {
 	for len(r.ready) > max(r.want, 0) {
-		go r.ready[0].close()
+		r.busy.Go(r.ready[0].close)
 		r.ready = r.ready[1:]
 	}
 	if len(r.ready)+r.coming >= r.want {
 		return
 	}
 	r.coming++
-	go func() {
+	r.busy.Go(func() {
 		s, err := newSeat(b)
 		reserved.Lock()
 		defer reserved.Unlock()
@@ -134,7 +141,7 @@ func (r *reserve) fill(b Bounds) {
 		}
 		r.ready = append(r.ready, s)
 		r.fill(b) // one after the other
-	}()
+	})
 }
 
 // takeSeat gives a seat that is ready, or makes one.

@@ -1,0 +1,50 @@
+package proc
+
+import (
+	"os"
+	"strings"
+	"testing"
+)
+
+// Seats for bounded processes are kept ready, and nothing is left of their groups.
+func TestSeats(t *testing.T) {
+	b := Bounds{Memory: 64 << 20, CPU: 0.5}
+	if says := Bounded().Says(b); strings.HasPrefix(says, "not enforced") {
+		t.Skipf("NOT TESTED, since nothing can be bounded here: %s", says)
+	}
+	release := Reserve(b, 2)
+	var all []*Process
+	for range 4 { // more than are ready
+		p, err := Start(Command{Args: []string{"sh", "-c", "sleep 60 & exec sleep 60"}, Bounds: b})
+		if err != nil {
+			t.Fatal(err)
+		}
+		all = append(all, p)
+	}
+	for _, p := range all {
+		if u := p.Used(); u.Peak <= 0 || u.Peak > b.Memory {
+			t.Errorf("used %+v", u)
+		}
+		p.Kill()
+		<-p.Done()
+		if u := p.Used(); u.Killed {
+			t.Errorf("killed for its memory, which it was not: %+v", u)
+		}
+	}
+	release()
+	Ungroup()
+	h := groups()
+	for _, dir := range []string{h.memory, h.cpu, h.account} {
+		if dir != "" && isDir(dir) {
+			t.Errorf("%s is left", dir)
+		}
+	}
+	for _, dir := range []string{h.memory, h.cpu, h.account} { // for other tests
+		if dir != "" {
+			_ = os.Mkdir(dir, 0o755)
+		}
+	}
+	if s := (Enforcement{Memory: "cgroup v2", Why: "the cpu controller is not given to this program"}).Says(b); s != "not enforced: the cpu controller is not given to this program" {
+		t.Errorf("half of the bounds: %q", s)
+	}
+}
