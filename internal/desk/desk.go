@@ -124,7 +124,7 @@ func (d *Desk) planOf(drill *plan.Drill) (*plan.Project, *plan.Drill) {
 
 // codeOf gives the index of a function, or a variant, in the standing form.
 func (d *Desk) codeOf(name string) int {
-	name, _, _ = strings.Cut(name, ",")
+	name = strings.TrimSuffix(name, plan.DroppedMark)
 	return d.Whole.FunctionNamed(name)
 }
 

@@ -298,3 +298,16 @@ func (l *loader) doubtShares(o *object) {
 		l.doubts = append(l.doubts, l.mistake(o.keys[f.Name], "%s may have %d at a time, but never will have more than %d: %s", o.at(f.Name), f.Limits.Max, room, why))
 	}
 }
+
+// budgeted gives the names of functions that a drill's budgets may be about: in one of
+// cold starts, its variants too.
+func (l *loader) budgeted(d *plan.Drill) []string {
+	names := l.functionNames()
+	if d.Cold != nil {
+		cold, _ := l.p.ColdPlan(d)
+		for i := range cold.Functions {
+			names = append(names, cold.Functions[i].Name)
+		}
+	}
+	return names
+}

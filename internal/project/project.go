@@ -639,8 +639,8 @@ func (l *loader) drill(name string, all *object) {
 		switch {
 		case err != nil:
 			l.wrong(n, "%v", err)
-		case b.Of == "function" && l.p.FunctionNamed(b.Name) < 0:
-			l.wrong(n, "budget %q: there is no function %q%s", text, b.Name, suggest(b.Name, l.functionNames()))
+		case b.Of == "function" && !slices.Contains(l.budgeted(&d), b.Name):
+			l.wrong(n, "budget %q: there is no function %q%s", text, b.Name, suggest(b.Name, l.budgeted(&d)))
 		case (b.Of == "source" || b.Of == "chain") && l.p.SourceNamed(b.Name) < 0:
 			l.wrong(n, "budget %q: there is no source %q%s", text, b.Name, suggest(b.Name, l.sourceNames()))
 		default:

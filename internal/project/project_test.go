@@ -90,6 +90,7 @@ drills:
   starts:
     cold_starts: {n: 12, files: [cached, dropped], of: [quote, quote@small]}
     feeds: [{source: fares, payloads: fare-requests}]
+    budgets: [function quote@small cold p50 < 2s]
 `
 
 const scan = `{"specversion":"1.0","id":"1","source":"s","type":"t","time":"2026-11-20T18:00:00Z"}` + "\n"
@@ -316,6 +317,7 @@ var mistakes = []struct {
 	{"clerk: {keep_warm: 1}", "clerc: {keep_warm: 1}", "did you mean clerk?", false},
 	{"concurrency: 12,", "concurrency: 12, replaces: quote,", "did you mean replace?", true},
 	{"of: [quote, quote@small]", "of: [quote@smal]", "did you mean quote@small?", false},
+	{"function quote@small cold", "function quote@smal cold", "did you mean quote@small?", false},
 	{"files: [cached, dropped]", "files: warm", "neither cached nor dropped", true},
 	{"fare-requests}]\n", "fare-requests, arrive: once}]\n", "take one event after the other", false},
 	{"build: [make]", "build: make", "wanted a list", true},

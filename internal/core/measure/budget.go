@@ -12,7 +12,7 @@ import (
 //
 //	function NAME cold|first|warm [latency|service] p50|p95|p99|max OP DURATION
 //	function NAME start p50|p95|p99|max OP DURATION
-//	function NAME attempts|timeouts|crashes|started|peak|failed_starts OP NUMBER
+//	function NAME attempts|timeouts|crashes|started|peak|failed_starts|out_of_memory OP NUMBER
 //	source NAME arrived|deliveries|done|failed|… OP NUMBER
 //	project arrived|deliveries|done|failed|… OP NUMBER
 //	chain NAME p50|p95|p99|max OP DURATION, of the source at which it begins
@@ -41,7 +41,7 @@ var (
 	ops            = []string{"<", "<=", ">", ">=", "==", "!="}
 	classNames     = []string{"cold", "first", "warm"}
 	percentiles    = []string{"p50", "p95", "p99", "max"}
-	functionCounts = []string{"attempts", "timeouts", "crashes", "started", "peak", "failed_starts"}
+	functionCounts = []string{"attempts", "timeouts", "crashes", "started", "peak", "failed_starts", "out_of_memory"}
 	eventCounts    = []string{"arrived", "deliveries", "done", "failed", "dead_lettered", "rejected", "expired", "skipped", "unmatched", "abandoned", "unexpected"}
 )
 
@@ -179,7 +179,7 @@ func (s *Summary) measure(b *Budget) (*float64, string) {
 	}
 	f := s.Functions[b.Name]
 	if b.Kind == "" {
-		all := []int{f.Attempts, f.Timeouts, f.Crashes, f.Instances.Started, f.Instances.Peak, f.Instances.FailedStarts}
+		all := []int{f.Attempts, f.Timeouts, f.Crashes, f.Instances.Started, f.Instances.Peak, f.Instances.FailedStarts, f.OutOfMemory}
 		return number(all[slices.Index(functionCounts, b.Figure)])
 	}
 	figures := &f.Start

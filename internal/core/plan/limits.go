@@ -27,6 +27,10 @@ type ColdStarts struct {
 	Of      []string // names of functions and variants; all that the feeds lead to where it is empty
 }
 
+// DroppedMark follows the name of a variant that is started with its files dropped
+// from the cache, where it is also started without.
+const DroppedMark = ":dropped"
+
 // SharesFit tells why what is guaranteed does not fit a limit for all, or "".
 func SharesFit(all int, limits []Limits) string {
 	sum := 0
@@ -106,7 +110,7 @@ func (p *Project) ColdPlan(d *Drill) (*Project, *Drill) {
 		one := *f
 		one.Variants, one.Then, one.Dropped = nil, nil, dropped
 		if dropped && d.Cold.Cached {
-			one.Name += ", files dropped"
+			one.Name += DroppedMark
 		}
 		if src.Name != one.Name {
 			src.Name += " to " + one.Name
