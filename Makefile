@@ -21,6 +21,7 @@ lint:
 bench:
 	go test -run '^$$' -bench . -benchtime 1x -v ./internal/desk
 	go test -run '^$$' -bench Change -benchtime 40x ./internal/desk
+	go test -run '^$$' -bench "AddInstance|Sample" -benchtime 40x ./internal/live/drive
 	go test -run '^$$' -bench . ./internal/core/... ./internal/store ./internal/tui/...
 
 shots: build

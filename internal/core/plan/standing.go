@@ -28,6 +28,7 @@ func NewStanding(p *Project) *Standing {
 	for i := range p.Functions {
 		for _, v := range p.Functions[i].Variants {
 			n := len(s.Functions)
+			v.Limits.KeepWarm, v.Parked = 0, 0 // it is there when it is asked for, and not before
 			s.Functions, s.Of = append(s.Functions, v), append(s.Of, i)
 			for from := range p.Sources {
 				src := p.Sources[from]

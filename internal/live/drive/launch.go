@@ -130,9 +130,14 @@ type spare struct {
 	unique  string
 }
 
-// park starts as many processes ahead as a function asks for; the lock is held.
+// park starts as many processes ahead as a function asks for, with its present code;
+// the lock is held. On the desk it is not known yet at the beginning.
 func (d *Driver) park(fn int32) {
 	f, s := d.fns[fn], &d.spares[fn]
+	if f.Parked == 0 || d.tracks != nil && d.versions[fn] == "" {
+		return
+	}
+	d.dropOld(fn)
 	for !d.over && !d.closing && !s.failed && len(s.list)+s.coming < f.Parked {
 		s.coming++
 		s.started++
@@ -181,8 +186,19 @@ func (d *Driver) note(text string) {
 }
 
 // takeSpare gives a parked process of the function's present code, or nil; the
-// lock is held. Those of older code are dismissed.
+// lock is held.
 func (d *Driver) takeSpare(fn int32) (x *spare) {
+	d.dropOld(fn)
+	s := &d.spares[fn]
+	if len(s.list) > 0 {
+		x, s.list = s.list[0], s.list[1:]
+	}
+	return x
+}
+
+// dropOld dismisses parked processes of older code, and those that were killed while
+// they stood; the lock is held.
+func (d *Driver) dropOld(fn int32) {
 	s := &d.spares[fn]
 	s.list = slices.DeleteFunc(s.list, func(y *spare) bool {
 		select {
@@ -197,10 +213,6 @@ func (d *Driver) takeSpare(fn int32) (x *spare) {
 		}
 		return false
 	})
-	if len(s.list) > 0 {
-		x, s.list = s.list[0], s.list[1:]
-	}
-	return x
 }
 
 // dismiss ends a parked process.

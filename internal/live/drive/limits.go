@@ -30,6 +30,9 @@ func (d *Driver) SetLimits(fn int, l plan.Limits) error {
 		return errors.New(why)
 	}
 	f := d.fns[fn]
+	if f.Transport == plan.Attach {
+		l.PerInstance = max(l.Max, 1) // there is one process, and it takes what comes
+	}
 	switch {
 	case f.Transport == plan.Attach && (l.KeepWarm > 0 || l.StartEvery > 0):
 		return errors.New("it is started by somebody else")

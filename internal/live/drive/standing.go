@@ -162,6 +162,8 @@ func (d *Driver) Renew(fn int, f *plan.Function, version string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.fns[fn], d.versions[fn], d.troubles[fn] = f, version, Trouble{}
+	d.spares[fn].failed = false
+	d.park(int32(fn))
 	d.stepLocked(engine.Input{Kind: engine.Replace, Function: int32(fn)}, nil)
 }
 

@@ -377,7 +377,7 @@ func (m *Model) drawSources(c *paint.Canvas, y int) int {
 	y++
 	for _, name := range m.page.Sources {
 		n := m.page.Summary.Sources[name]
-		c.PutUpTo(1, y, 19, paint.Plain, name)
+		c.PutUpTo(1, y, 23, paint.Plain, name)
 		for k, v := range []int{n.Arrived, n.Done, n.Failed, n.DeadLettered, n.Rejected, n.Expired + n.Skipped + n.Unmatched + n.Abandoned} {
 			style := paint.Plain
 			switch {
