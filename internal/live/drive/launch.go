@@ -2,6 +2,7 @@ package drive
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -167,6 +168,9 @@ func (d *Driver) bringAhead(fn int32, f *plan.Function, x *spare, name string) {
 	keep := err == nil && !d.closing && x.version == d.versions[fn]
 	if keep {
 		s.list = append(s.list, x)
+	}
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = fmt.Errorf("not within %v", f.StartTimeout)
 	}
 	if s.failed = err != nil && !d.closing; s.failed {
 		d.note(fmt.Sprintf("%s: a process that was started ahead was not ready: %v", f.Name, err))
