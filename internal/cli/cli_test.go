@@ -368,9 +368,18 @@ func TestExamples(t *testing.T) {
 			if err := os.CopyFS(dir, os.DirFS("../../examples/"+name)); err != nil {
 				t.Fatal(err)
 			}
-			out, errs, code := nightdrill(t, "run", "--project", dir)
+			out, errs, code := nightdrill(t, "run", "morning", "--project", dir)
 			if code != 0 || !strings.Contains(out, "held    function quote warm p95") {
 				t.Errorf("exit %d\n%s%s", code, out, errs)
+			}
+			if name != "node" {
+				return
+			}
+			// from a start-up snapshot it answers the same
+			for _, variant := range []string{"snapshot", "parked"} {
+				if out, errs, code = nightdrill(t, "fire", "fares", "fare-requests", "--variant", variant, "--project", dir); code != 0 || !strings.Contains(out, "status 200") {
+					t.Errorf("%s: exit %d\n%s%s", variant, code, out, errs)
+				}
 			}
 		})
 	}

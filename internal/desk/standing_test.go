@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/plan"
 	"nightdrill/internal/project"
 )
 
@@ -304,7 +305,7 @@ func TestBuildAndPrepare(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer d.Close()
-	if err := d.Prepare(context.Background(), &d.Drills[0], nil); err != nil || steps() != was {
+	if err := d.Prepare(context.Background(), &plan.Drill{}, nil); err != nil || steps() != was {
 		t.Errorf("prepared again: %v, steps %q, before %q", err, steps(), was)
 	}
 }

@@ -19,16 +19,16 @@ import (
 func random(n int, id string) *measure.Run {
 	r := chance.New(5, 1)
 	time := func() clock.Time { return clock.Time(r.Below(1 << 40)) }
-	run := &measure.Run{Project: "p", Drill: "d", ID: id, Seed: 7, Busy: 0.5, Functions: []measure.Function{{Name: "f", Max: 3, PerInstance: 1}},
+	run := &measure.Run{Project: "p", Drill: "d", ID: id, Seed: 7, Busy: 0.5, Concurrency: 24, ColdStarts: 3, Changes: []measure.Change{{At: 5, Function: -1, Text: "all together 32 → 24"}}, Functions: []measure.Function{{Name: "f", Max: 3, PerInstance: 1}},
 		Sources: []measure.Source{{Name: "s", Kind: "http", Routes: []string{"GET /"}, To: []int{0}}}, Budgets: []string{"project done > 0"},
 		Payloads:  []measure.Payload{{Set: "a", N: 1, Label: "GET /"}},
-		Instances: []measure.Instance{{ID: 0, Number: 1, PID: 12, Spawned: 1, Ready: 2, Exit: "exited with code 0"}}}
+		Instances: []measure.Instance{{ID: 0, Number: 1, PID: 12, Spawned: 1, Ready: 2, Exit: "exited with code 0", Version: 2, Cause: engine.AfterStop, After: engine.Replaced, Parked: true, Peak: 42 << 20, CPU: 9, Left: new(0.25)}}}
 	for i := range n {
 		run.Arrivals = append(run.Arrivals, measure.Arrival{Due: time(), Arrived: time(), From: -1, Payload: int32(r.Below(9)), Round: int32(r.Below(3))})
 		run.Invocations = append(run.Invocations, measure.Invocation{ID: uint64(i + 1), Assigned: time(), Sent: time(), Received: clock.Time(r.Below(2)), Done: time(),
 			Slot: int32(r.Below(4)), Batch: 1, Status: int32(r.Below(600)), Class: engine.Class(r.Below(3)), Result: engine.Result(r.Below(9)), Late: r.Chance(1, 2)})
 		run.Attempts = append(run.Attempts, measure.Attempt{Event: int64(i), Invocation: uint64(i + 1), N: 1, Result: engine.Result(r.Below(9))})
-		run.Deliveries = append(run.Deliveries, measure.Delivery{Event: int64(i), Invocation: uint64(i + 1), Ended: time(), Wire: -1, Attempts: 1, Outcome: engine.Outcome(r.Below(8))})
+		run.Deliveries = append(run.Deliveries, measure.Delivery{Event: int64(i), Invocation: uint64(i + 1), Ended: time(), Wire: -1, Attempts: 1, Outcome: engine.Outcome(r.Below(8)), Cause: engine.Cause(r.Below(int(engine.Causes)))})
 		run.Levels = append(run.Levels, measure.Level{At: time(), Waiting: int32(r.Below(99))})
 	}
 	return run

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"nightdrill/internal/core/clock"
@@ -32,15 +33,18 @@ type instance struct {
 	cancel context.CancelFunc
 	slots  []*slot
 	launched
-	unique   string // its name on this machine
-	name     string // such as quote-3
-	version  string // of the code
-	parked   bool   // it had been started ahead
-	sampled  time.Time
-	carrier  carry.Carrier    // of an instance that has one for all of its life
-	listened []netip.AddrPort // where it did listen, of one that was never ready
-	stopping bool             // the engine said Stop
-	ready    bool
+	proc      *proc.Process // nil until it runs; set with the lock held
+	launching sync.Mutex    // of a process for one invocation: while it is being started
+	over      bool          // no process will be started any more
+	unique    string        // its name on this machine
+	name      string        // such as quote-3
+	version   string        // of the code
+	parked    bool          // it had been started ahead
+	sampled   time.Time
+	carrier   carry.Carrier    // of an instance that has one for all of its life
+	listened  []netip.AddrPort // where it did listen, of one that was never ready
+	stopping  bool             // the engine said Stop
+	ready     bool
 }
 
 // record gives the instance's entry in the records; the lock is held.
@@ -221,6 +225,7 @@ func (in *instance) runs(began time.Time, err error) error {
 	if err != nil {
 		return err
 	}
+	in.proc = in.process
 	r.Spawned, r.Exec, r.PID = d.at(in.proc.Began), d.at(in.proc.Runs), in.proc.PID
 	if in.stopping {
 		in.proc.Stop(grace)
@@ -232,12 +237,13 @@ func (in *instance) runs(began time.Time, err error) error {
 func (in *instance) resume(x *spare) error {
 	d := in.d
 	in.unique = x.unique
-	in.proc, in.port, in.socket, in.address, in.parked = x.proc, x.port, x.socket, x.address, true
+	in.port, in.socket, in.address, in.parked = x.port, x.socket, x.address, true
 	x.name.Store(in.name)
 	began := time.Now()
-	err := in.proc.Resume()
+	err := x.process.Resume()
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	in.proc = x.process
 	r := in.record()
 	r.Spawned, r.Exec, r.PID, r.Parked = d.at(began), d.at(time.Now()), in.proc.PID, true
 	if in.stopping {
@@ -258,7 +264,7 @@ func (in *instance) stop() {
 	if process == nil { // spawn sees to it otherwise
 		return
 	}
-	in.measure()
+	in.measure(process)
 	if in.fn.Stop != nil { // what runs may be elsewhere; the command that started it comes to its end by that
 		ctx, done := context.WithTimeout(context.Background(), stopTimeout)
 		defer done()
@@ -273,9 +279,12 @@ func (in *instance) stop() {
 // had asked for it.
 func (in *instance) gone(why Trouble, how string) {
 	in.giveBack()
+	in.d.mu.Lock()
+	process := in.proc
+	in.d.mu.Unlock()
 	used := proc.Usage{}
-	if in.proc != nil {
-		used = in.proc.Used()
+	if process != nil {
+		used = process.Used()
 	}
 	if how != "not started" {
 		in.say(logs.Stopped, how)
@@ -334,6 +343,9 @@ func (in *instance) single() {
 	in.open()
 	<-in.ctx.Done()
 	how := "finished"
+	in.launching.Lock() // what is being started is waited for
+	in.over = true
+	in.launching.Unlock()
 	in.d.mu.Lock()
 	process := in.proc
 	in.d.mu.Unlock()
@@ -347,6 +359,11 @@ func (in *instance) single() {
 
 // startProgram starts the process of an invocation.
 func (in *instance) startProgram(env []string) (carry.Program, error) {
+	in.launching.Lock()
+	defer in.launching.Unlock()
+	if in.over {
+		return carry.Program{}, errors.New("it was stopped before it was started")
+	}
 	in.unique = in.d.unique(in.fn, strconv.Itoa(int(in.id)))
 	l := &launched{}
 	began, err := in.d.launch(l, in.fn, in.unique, in.name, env...)
@@ -357,18 +374,18 @@ func (in *instance) startProgram(env []string) (carry.Program, error) {
 		return carry.Program{}, err
 	}
 	in.d.mu.Lock()
-	in.proc = l.proc
+	in.proc = l.process
 	r := in.record()
-	r.Spawned, r.Exec, r.PID = in.d.at(l.proc.Began), in.d.at(l.proc.Runs), l.proc.PID
+	r.Spawned, r.Exec, r.PID = in.d.at(l.process.Began), in.d.at(l.process.Runs), l.process.PID
 	r.Ready = r.Exec
 	if in.stopping {
-		l.proc.Stop(grace)
+		l.process.Stop(grace)
 	}
 	in.d.mu.Unlock()
-	in.say(logs.Started, fmt.Sprintf("started as process %d, %s after it was wanted", l.proc.PID, l.proc.Runs.Sub(began).Round(100*time.Microsecond)))
-	return carry.Program{In: l.proc.In, Out: l.proc.Out, Ended: func() string {
-		l.proc.Gone()
-		if how := l.proc.How(); how != "exited with code 0" {
+	in.say(logs.Started, fmt.Sprintf("started as process %d, %s after it was wanted", l.process.PID, l.process.Runs.Sub(began).Round(100*time.Microsecond)))
+	return carry.Program{In: l.process.In, Out: l.process.Out, Ended: func() string {
+		l.process.Gone()
+		if how := l.process.How(); how != "exited with code 0" {
 			return how
 		}
 		return ""

@@ -20,7 +20,7 @@ import (
 
 // launched is a process of a function, and where it is to be reached.
 type launched struct {
-	proc     *proc.Process
+	process  *proc.Process
 	port     int
 	socket   string
 	address  string
@@ -47,7 +47,7 @@ func (d *Driver) launch(l *launched, fn *plan.Function, unique, name string, env
 		c.Line = func(at time.Time, text string) { d.log.Add(at, fn.Name, l.name.Load().(string), logs.Line, text) }
 	}
 	began = time.Now()
-	if l.proc, err = proc.Start(c); err != nil {
+	if l.process, err = proc.Start(c); err != nil {
 		l.forget()
 	}
 	return began, err
@@ -156,11 +156,11 @@ func (d *Driver) bringAhead(fn int32, f *plan.Function, x *spare, name string) {
 	defer cancel()
 	_, err := d.launch(&x.launched, f, x.unique, name)
 	if err == nil {
-		_, _, err = x.proc.WaitReady(ctx, f.Ready, x.expected)
+		_, _, err = x.process.WaitReady(ctx, f.Ready, x.expected)
 		x.forget()
 	}
 	if err == nil {
-		err = x.proc.Park()
+		err = x.process.Park()
 	}
 	d.mu.Lock()
 	s := &d.spares[fn]
@@ -206,7 +206,7 @@ func (d *Driver) dropOld(fn int32) {
 	s := &d.spares[fn]
 	s.list = slices.DeleteFunc(s.list, func(y *spare) bool {
 		select {
-		case <-y.proc.Done(): // it was killed while it stood
+		case <-y.process.Done(): // it was killed while it stood
 			go d.dismiss(y)
 			return true
 		default:
@@ -221,10 +221,10 @@ func (d *Driver) dropOld(fn int32) {
 
 // dismiss ends a parked process.
 func (d *Driver) dismiss(x *spare) {
-	if x.proc != nil {
-		x.proc.Kill()
-		<-x.proc.Done()
-		x.proc.HangUp()
+	if x.process != nil {
+		x.process.Kill()
+		<-x.process.Done()
+		x.process.HangUp()
 	}
 	x.giveBack()
 }

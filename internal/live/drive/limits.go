@@ -9,6 +9,7 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/proc"
 )
 
 // Limits gives the limits that hold now: of each function, and of all together.
@@ -148,20 +149,21 @@ func (d *Driver) sample() {
 func (d *Driver) sampleOnce() {
 	d.mu.Lock()
 	var live []*instance
+	var running []*proc.Process
 	for _, in := range d.alive {
 		if in.proc != nil {
-			live = append(live, in)
+			live, running = append(live, in), append(running, in.proc)
 		}
 	}
 	d.mu.Unlock()
-	for _, in := range live {
-		in.measure()
+	for i, in := range live {
+		in.measure(running[i])
 	}
 }
 
 // measure reads what the instance has used so far.
-func (in *instance) measure() {
-	u := in.proc.Used()
+func (in *instance) measure(p *proc.Process) {
+	u := p.Used()
 	in.d.mu.Lock()
 	defer in.d.mu.Unlock()
 	r := in.record()
