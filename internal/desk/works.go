@@ -313,14 +313,6 @@ func (w *works) ready(ctx context.Context, fns []int, say func(string)) (changed
 	return changed, nil
 }
 
-// labels gives the version of each function.
-func (w *works) labels() (out []string) {
-	for _, c := range w.codes {
-		out = append(out, c.label())
-	}
-	return out
-}
-
 // built remembers across starts what was built and prepared from what.
 type built struct {
 	mu   sync.Mutex
