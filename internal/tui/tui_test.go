@@ -130,7 +130,7 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x := open(t, 160, 47)
 	x.sttys(program + " demo")
 	x.wait("● friday-evening", "arrivals", "quote-1", "◆", "so far, latency in ms")
-	x.wait("all busy", "boarding-1", "┤ idle")
+	x.wait("by the function's limit", "boarding-", "┤ idle")
 	// an invocation, opened while the drill runs
 	x.keys("Down")
 	x.wait("▸ at")
