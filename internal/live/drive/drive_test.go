@@ -99,7 +99,7 @@ func testProject(as string, queue bool, bodies ...string) (*plan.Project, *plan.
 	self, _ := os.Executable()
 	limits := plan.Limits{Max: 2, PerInstance: 1, IdleAfter: time.Minute}
 	p := &plan.Project{Name: "test", Concurrency: 10,
-		Functions: []plan.Function{{Name: "f", Start: []string{self}, Env: []string{"AS_FUNCTION=" + as}, Path: "/", Timeout: 5 * time.Second, StartTimeout: 10 * time.Second, Limits: limits}},
+		Functions: []plan.Function{{Name: "f", Start: []string{self}, Env: []string{"AS_FUNCTION=" + as, "GORACE=atexit_sleep_ms=0"}, Path: "/", Timeout: 5 * time.Second, StartTimeout: 10 * time.Second, Limits: limits}},
 		Sources:   []plan.Source{{Name: "s", Wires: []plan.Wire{{To: 0}}, DeadLetter: -1}}}
 	set := payload.Set{Name: "set"}
 	for i, b := range bodies {
