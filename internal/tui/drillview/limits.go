@@ -224,11 +224,13 @@ func (m *Model) drawLimits(c *paint.Canvas) {
 	y++
 	for i := range cells {
 		title := cells[i].title
-		if pitch < 13 {
-			title = map[string]string{"each instance": "each", "kept for it": "own"}[title]
-			if title == "" {
-				title = cells[i].title
-			}
+		switch {
+		case pitch < 10:
+			title = [...]string{"max", "own", "each", "warm", "idle", "starts", "burst"}[i]
+		case pitch < 13 && i == 1:
+			title = "own"
+		case pitch < 13 && i == 2:
+			title = "each"
 		}
 		style := paint.Dim
 		if i == p.cell {
@@ -255,7 +257,11 @@ func (m *Model) drawLimits(c *paint.Canvas) {
 				m.putCell(c, edge(i), at, row, i, "–")
 				continue
 			}
-			m.putCell(c, edge(i), at, row, i, cells[i].get(l))
+			text := cells[i].get(l)
+			if text == "unbounded" && pitch < 10 {
+				text = "any"
+			}
+			m.putCell(c, edge(i), at, row, i, text)
 		}
 		if l.TurnAway {
 			c.PutUpTo(edge(len(cells)-1)+2, at, x+width-1, paint.Bad, "✗ turns away")
@@ -268,7 +274,11 @@ func (m *Model) drawLimits(c *paint.Canvas) {
 		style = paint.Bad
 	}
 	c.PutUpTo(x+2, y+tall-4, x+width-2, style, p.said)
-	c.PutUpTo(x+2, y+tall-3, x+width-2, paint.Dim, "+ - by a step, or type a value and enter; t turns everything away; r replaces the instances; esc closes")
+	hint := "+ - by a step, or type a value and enter; t turns everything away; r replaces the instances; esc closes"
+	if width < 106 {
+		hint = "+ - or a value and enter; t turns away; r replaces; esc closes"
+	}
+	c.PutUpTo(x+2, y+tall-3, x+width-2, paint.Dim, hint)
 }
 
 // putCell writes a value, with the cursor where it is.
