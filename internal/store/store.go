@@ -13,6 +13,7 @@ import (
 	"math"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -184,7 +185,9 @@ type Writer struct {
 	s                                                          *Store
 	id                                                         string
 	seq                                                        int
-	arrivals, invocations, attempts, deliveries, levels, blobs int // written so far
+	arrivals, invocations, attempts, deliveries, levels, blobs int     // written so far
+	instances, changes                                         int     // seen so far
+	alive                                                      []int32 // instances that had not stopped when they were last seen
 }
 
 // Begin enters a run that begins now.
@@ -225,14 +228,27 @@ func (w *Writer) write(r *measure.Run, page *measure.Page) error {
 	if err != nil {
 		return err
 	}
-	// instances are few and change while they live: all of them, each time
-	instances, _ := json.Marshal(r.Instances)
-	if _, err = tx.Exec("INSERT OR REPLACE INTO blocks (run, kind, seq, data) VALUES (?, 'instances', 0, ?)", w.id, instances); err != nil {
+	alive, stopped := w.sort(r)
+	if len(stopped) > 0 {
+		text, _ := json.Marshal(stopped) // plain data always marshals
+		if _, err = tx.Exec("INSERT INTO blocks (run, kind, seq, data) VALUES (?, 'instances', ?, ?)", w.id, w.seq+1, text); err != nil {
+			return err
+		}
+	}
+	// those that live change: all of them, each time
+	living := make([]measure.Instance, 0, len(alive))
+	for _, id := range alive {
+		living = append(living, r.Instances[id])
+	}
+	text, _ := json.Marshal(living)
+	if _, err = tx.Exec("INSERT OR REPLACE INTO blocks (run, kind, seq, data) VALUES (?, 'instances', 0, ?)", w.id, text); err != nil {
 		return err
 	}
 	if page != nil {
 		text, _ := json.Marshal(page) // plain data always marshals
 		_, err = tx.Exec("UPDATE runs SET length = ?, finished = ?, head = ?, page = ? WHERE id = ?", int64(r.Length), r.Finished, headOf(r), text, w.id)
+	} else if len(r.Changes) > w.changes {
+		_, err = tx.Exec("UPDATE runs SET length = ?, head = ? WHERE id = ?", int64(r.Length), headOf(r), w.id)
 	} else {
 		_, err = tx.Exec("UPDATE runs SET length = ? WHERE id = ?", int64(r.Length), w.id)
 	}
@@ -245,7 +261,27 @@ func (w *Writer) write(r *measure.Run, page *measure.Page) error {
 	w.seq++
 	w.arrivals, w.invocations, w.attempts, w.deliveries = len(r.Arrivals), len(r.Invocations), len(r.Attempts), len(r.Deliveries)
 	w.levels, w.blobs = len(r.Levels), len(r.Blobs)
+	w.instances, w.changes, w.alive = len(r.Instances), len(r.Changes), alive
 	return nil
+}
+
+// sort tells the instances that live, or were only planned, from those that have
+// stopped since they were last seen, and will not change any more.
+func (w *Writer) sort(r *measure.Run) (alive []int32, stopped []measure.Instance) {
+	look := func(id int32) {
+		if in := &r.Instances[id]; in.Stopped > 0 {
+			stopped = append(stopped, *in)
+		} else {
+			alive = append(alive, id)
+		}
+	}
+	for _, id := range w.alive {
+		look(id)
+	}
+	for id := w.instances; id < len(r.Instances); id++ {
+		look(int32(id))
+	}
+	return alive, stopped
 }
 
 // List gives the runs, the newest first.
@@ -368,10 +404,13 @@ func (s *Store) Load(id string) (*measure.Run, error) {
 		func() (err error) { r.Levels, err = decodeAll(&levels, blocks["levels"]); return },
 		func() error {
 			for _, b := range blocks["instances"] {
-				if err := json.Unmarshal(b, &r.Instances); err != nil {
+				var some []measure.Instance
+				if err := json.Unmarshal(b, &some); err != nil {
 					return err
 				}
+				r.Instances = append(r.Instances, some...)
 			}
+			slices.SortFunc(r.Instances, func(a, b measure.Instance) int { return int(a.ID - b.ID) })
 			return nil
 		},
 	} {

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"os"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -23,6 +24,9 @@ func random(n int, id string) *measure.Run {
 		Sources: []measure.Source{{Name: "s", Kind: "http", Routes: []string{"GET /"}, To: []int{0}}}, Budgets: []string{"project done > 0"},
 		Payloads:  []measure.Payload{{Set: "a", N: 1, Label: "GET /"}},
 		Instances: []measure.Instance{{ID: 0, Number: 1, PID: 12, Spawned: 1, Ready: 2, Exit: "exited with code 0", Version: 2, Cause: engine.AfterStop, After: engine.Replaced, Parked: true, Peak: 42 << 20, CPU: 9, Left: new(0.25)}}}
+	for i := range 40 { // some of which have stopped
+		run.Instances = append(run.Instances, measure.Instance{ID: int32(i + 1), Number: int32(i + 2), Spawned: 3, Stopped: clock.Time(i % 3)})
+	}
 	for i := range n {
 		run.Arrivals = append(run.Arrivals, measure.Arrival{Due: time(), Arrived: time(), From: -1, Payload: int32(r.Below(9)), Round: int32(r.Below(3))})
 		run.Invocations = append(run.Invocations, measure.Invocation{ID: uint64(i + 1), Assigned: time(), Sent: time(), Received: clock.Time(r.Below(2)), Done: time(),
@@ -44,6 +48,8 @@ func TestARunComesBackAsItWas(t *testing.T) {
 	part := *whole
 	part.Arrivals, part.Invocations = whole.Arrivals[:200], whole.Invocations[:150]
 	part.Attempts, part.Deliveries, part.Levels = whole.Attempts[:150], whole.Deliveries[:140], nil
+	part.Instances = slices.Clone(whole.Instances[:30])
+	part.Instances[5].Stopped, part.Changes = 0, whole.Changes // one that stops later
 	w, err := s.Begin(&part, time.Now())
 	if err != nil {
 		t.Fatal(err)
@@ -53,7 +59,7 @@ func TestARunComesBackAsItWas(t *testing.T) {
 	}
 	// cut off here, it would be readable and unfinished
 	got, err := s.Load(part.ID)
-	if err != nil || got.Finished || len(got.Arrivals) != 200 || len(got.Deliveries) != 140 {
+	if err != nil || got.Finished || len(got.Arrivals) != 200 || len(got.Deliveries) != 140 || len(got.Instances) != 30 || got.Instances[5].ID != 5 || len(got.Changes) != 1 {
 		t.Fatalf("cut off: %v, finished %v, %d arrivals", err, got.Finished, len(got.Arrivals))
 	}
 	whole.Finished, whole.Length, whole.Notes = true, 9e9, []string{"a note"}

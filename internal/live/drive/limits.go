@@ -167,6 +167,9 @@ func (in *instance) measure(p *proc.Process) {
 	in.d.mu.Lock()
 	defer in.d.mu.Unlock()
 	r := in.record()
+	if r.Stopped > 0 { // it is as it will be kept
+		return
+	}
 	if u.CPU > 0 && u.CPU >= r.CPU {
 		if at := time.Now(); !in.sampled.IsZero() && at.Sub(in.sampled) > sampleEvery/5 {
 			r.Load = float64(u.CPU-r.CPU) / float64(at.Sub(in.sampled))
