@@ -29,7 +29,7 @@ func demoCommand() *cobra.Command {
 				return err
 			}
 			defer d.Close()
-			return runDrill(cmd, d, demo.Drill, to, "")
+			return runDrill(cmd, d, demo.Drill, to, "", nil)
 		},
 	}
 	c.Flags().BoolVar(&headless, "headless", false, "run the drill without the screen and print its findings")

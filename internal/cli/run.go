@@ -45,7 +45,7 @@ replaces the instances then.`,
 				return err
 			}
 			defer d.Close()
-			return runDrill(cmd, d, name, to, journal, changes...)
+			return runDrill(cmd, d, name, to, journal, changes)
 		},
 	}
 	jsonFlag(c, &to)
@@ -85,7 +85,7 @@ func jsonFlag(c *cobra.Command, to *string) {
 }
 
 // runDrill carries out a drill headless.
-func runDrill(cmd *cobra.Command, d *desk.Desk, name, to, journal string, changes ...string) error {
+func runDrill(cmd *cobra.Command, d *desk.Desk, name, to, journal string, changes []string) error {
 	if err := d.Startable(); err != nil {
 		return err
 	}

@@ -11,7 +11,7 @@ import (
 )
 
 // limitNames are the limits that a word can change.
-var limitNames = []string{"max", "guaranteed", "per_instance", "keep_warm", "idle_after", "start_rate", "start_burst", "turn_away", "replace"}
+var limitNames = append(slices.Clone(plan.LimitNames), "replace")
 
 // ChangeLimits gives a drill with other limits. Each change is FUNCTION.LIMIT=VALUE
 // or concurrency=VALUE, from the beginning on, or with @TIME from then on;
@@ -60,7 +60,7 @@ func ChangeLimits(p *plan.Project, d *plan.Drill, changes []string) (*plan.Drill
 	}
 	changed.Changes = append(changed.Changes, own...)
 	for i := range changed.Limits {
-		if why := changed.Limits[i].Check(); why != "" {
+		if why := p.Functions[i].CheckLimits(&changed.Limits[i]); why != "" {
 			return nil, fmt.Errorf("--limit: %s: %s", p.Functions[i].Name, why)
 		}
 	}
@@ -110,50 +110,15 @@ func changeOne(p *plan.Project, d *plan.Drill, text string, limits []plan.Limits
 		return nil
 	}
 	l := &limits[fn]
-	var err error
-	whole := func(to *int) {
-		n, e := strconv.Atoi(value)
-		if e != nil || n < 0 {
-			err = fmt.Errorf("%q is not a whole number from 0 on", value)
-		}
-		*to = n
-	}
-	switch limit {
-	case "max":
-		whole(&l.Max)
+	err := l.Set(limit, value)
+	if limit == "max" && err == nil {
 		l.Guaranteed = min(l.Guaranteed, l.Max)
 		l.KeepWarm = min(l.KeepWarm, l.Instances())
-	case "guaranteed":
-		whole(&l.Guaranteed)
-	case "per_instance":
-		whole(&l.PerInstance)
-	case "keep_warm":
-		whole(&l.KeepWarm)
-	case "start_burst":
-		whole(&l.StartBurst)
-	case "idle_after":
-		if l.IdleAfter, err = time.ParseDuration(value); err != nil {
-			err = fmt.Errorf("%q is not a duration, such as 30s", value)
-		}
-	case "start_rate":
-		r, ok := parseRate(value)
-		switch {
-		case value == "unbounded":
-			l.StartEvery = 0
-		case !ok || r.Events == 0:
-			err = fmt.Errorf("%q is not a rate, such as 5/s, or unbounded", value)
-		default:
-			l.StartEvery = time.Duration(float64(r.Per) / float64(r.Events))
-		}
-	case "turn_away":
-		if l.TurnAway, err = strconv.ParseBool(value); err != nil {
-			err = fmt.Errorf("%q is neither true nor false", value)
-		}
 	}
 	if err != nil || at == nil {
 		return err
 	}
-	if why := l.Check(); why != "" {
+	if why := p.Functions[fn].CheckLimits(l); why != "" {
 		return fmt.Errorf("%s", why)
 	}
 	d.Changes = append(d.Changes, plan.Change{At: *at, Function: fn, Limits: *l})

@@ -51,7 +51,7 @@ func (l *loader) limits(o *object, otherwise plan.Limits) plan.Limits {
 		} else if r := o.rate("start_rate"); r.Events == 0 {
 			l.wrong(n, "%s: the rate must be above 0; for no bound leave it out, or write unbounded", o.at("start_rate"))
 		} else {
-			limits.StartEvery = max(time.Duration(float64(r.Per)/float64(r.Events)), 1)
+			limits.StartEvery = plan.Every(r)
 		}
 	}
 	limits.StartBurst = o.whole("start_burst", otherwise.StartBurst, 1)
@@ -188,7 +188,7 @@ func (l *loader) changes(d *plan.Drill, o *object) {
 			d.Changes = append(d.Changes, plan.Change{At: at, Function: -1, Concurrency: all})
 		}
 		l.eachFunction(c.child("limits"), func(fn int, under *object, name string) {
-			limits[fn] = l.limits(under.child(name, ofLimits...), limits[fn])
+			limits[fn] = l.limitsFor(fn, under, name, limits[fn])
 			d.Changes = append(d.Changes, plan.Change{At: at, Function: fn, Limits: limits[fn]})
 		})
 		l.sharesFit(c.node, path, all, limits)
@@ -203,6 +203,17 @@ func (l *loader) changes(d *plan.Drill, o *object) {
 			l.wrong(n, "%s changes nothing; wanted concurrency, limits or replace", path)
 		}
 	}
+}
+
+// limitsFor reads limits that a drill gives a function in place of its own.
+func (l *loader) limitsFor(fn int, under *object, name string, otherwise plan.Limits) plan.Limits {
+	before := len(l.mistakes)
+	limits := l.limits(under.child(name, ofLimits...), otherwise)
+	if why := l.p.Functions[fn].CheckLimits(&limits); why != "" && len(l.mistakes) == before {
+		l.wrong(under.fields[name], "%s: %s", under.at(name), why)
+		return otherwise
+	}
+	return limits
 }
 
 // eachFunction visits the functions that a mapping names.

@@ -622,7 +622,7 @@ func (l *loader) drill(name string, all *object) {
 		l.wrong(o.node, "%s is missing: a drill has at least one feed, such as {source: fares, payloads: fare-requests, arrive: [{steady: 20/s, for: 10s}]}", o.at("feeds"))
 	}
 	l.eachFunction(o.child("limits"), func(fn int, under *object, name string) {
-		d.Limits[fn] = l.limits(under.child(name, ofLimits...), d.Limits[fn])
+		d.Limits[fn] = l.limitsFor(fn, under, name, d.Limits[fn])
 	})
 	at := o.fields["limits"]
 	if at == nil {

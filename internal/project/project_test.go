@@ -314,6 +314,8 @@ var mistakes = []struct {
 	{"transport: oneshot,", "transport: oneshot, keep_warm: 1,", "none before or after it", false},
 	{"transport: attach, url", "transport: attach, memory: 64MiB, url", "is started by somebody else", false},
 	{"{at: 4s, limits", "{at: 1s, limits", "in the order of their times", false},
+	{"clerk: {keep_warm: 1}", "clerk: {concurrency: {per_instance: 2}}", "over lines an instance is handed one event after the other", false},
+	{"limits: {quote: {concurrency: {max: 4}}}", "limits: {bell: {keep_warm: 1}}", "it has a process for each invocation", false},
 	{"clerk: {keep_warm: 1}", "clerc: {keep_warm: 1}", "did you mean clerk?", false},
 	{"concurrency: 12,", "concurrency: 12, replaces: quote,", "did you mean replace?", true},
 	{"of: [quote, quote@small]", "of: [quote@smal]", "did you mean quote@small?", false},

@@ -355,32 +355,12 @@ func (o *object) rate(key string) arrival.Rate {
 		return arrival.Rate{Events: 1, Per: time.Second}
 	}
 	s, _ := o.r.text(n, o.at(key))
-	rate, ok := parseRate(s)
+	rate, ok := arrival.ParseRate(s)
 	if !ok {
 		o.r.wrong(n, "%s: %q is not a rate, such as 40/s, 2.5/s or 90/m", o.at(key), s)
 		return arrival.Rate{Events: 1, Per: time.Second}
 	}
 	return rate
-}
-
-func parseRate(s string) (arrival.Rate, bool) {
-	number, unit, ok := strings.Cut(s, "/")
-	per := map[string]time.Duration{"s": time.Second, "m": time.Minute, "h": time.Hour}[unit]
-	if !ok || per == 0 {
-		return arrival.Rate{}, false
-	}
-	whole, fraction, _ := strings.Cut(number, ".")
-	if len(fraction) > 3 {
-		return arrival.Rate{}, false
-	}
-	n, err := strconv.Atoi(whole + fraction)
-	if err != nil || n < 0 || n > 100_000_000 {
-		return arrival.Rate{}, false
-	}
-	for range fraction {
-		per *= 10
-	}
-	return arrival.Rate{Events: n, Per: per}, true
 }
 
 // within gives the path of a file of the project, which must not leave it.

@@ -3,8 +3,11 @@ package plan
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
+
+	"nightdrill/internal/core/arrival"
 )
 
 // MostPerInstance bounds per_instance.
@@ -56,6 +59,85 @@ func (l *Limits) Check() string {
 		return fmt.Sprintf("%d are to be kept warm, but %d at a time with %d on each instance need only %d", l.KeepWarm, l.Max, l.PerInstance, l.Instances())
 	}
 	return ""
+}
+
+// CheckLimits tells why limits cannot hold for the function, or "". Those of a
+// function that somebody else started follow its one process.
+func (f *Function) CheckLimits(l *Limits) string {
+	switch f.Transport {
+	case Attach:
+		l.PerInstance = max(l.Max, 1) // there is one process, and it takes what comes
+		if l.KeepWarm > 0 || l.StartEvery > 0 {
+			return "it is started by somebody else"
+		}
+	case OneShot:
+		if l.KeepWarm > 0 || l.PerInstance > 1 {
+			return "it has a process for each invocation"
+		}
+	case Lines:
+		if l.PerInstance > 1 {
+			return "over lines an instance is handed one event after the other"
+		}
+	}
+	return l.Check()
+}
+
+// LimitNames are the limits that Set knows.
+var LimitNames = []string{"max", "guaranteed", "per_instance", "keep_warm", "idle_after", "start_rate", "start_burst", "turn_away"}
+
+// Set sets a limit by its name to a value as it is written. The error says what is
+// wrong with the value; whether limits go together is for CheckLimits to say.
+func (l *Limits) Set(name, value string) (err error) {
+	whole := func(to *int) {
+		n, wrong := strconv.Atoi(value)
+		if wrong != nil || n < 0 {
+			err = fmt.Errorf("%q is not a whole number from 0 on", value)
+			return
+		}
+		*to = n
+	}
+	switch name {
+	case "max":
+		whole(&l.Max)
+	case "guaranteed":
+		whole(&l.Guaranteed)
+	case "per_instance":
+		whole(&l.PerInstance)
+	case "keep_warm":
+		whole(&l.KeepWarm)
+	case "start_burst":
+		whole(&l.StartBurst)
+	case "idle_after":
+		d, wrong := time.ParseDuration(value)
+		if wrong != nil {
+			return fmt.Errorf("%q is not a duration, such as 30s", value)
+		}
+		l.IdleAfter = d
+	case "start_rate":
+		r, ok := arrival.ParseRate(value)
+		switch {
+		case value == "unbounded":
+			l.StartEvery = 0
+		case !ok || r.Events == 0:
+			return fmt.Errorf("%q is not a rate, such as 5/s, or unbounded", value)
+		default:
+			l.StartEvery = Every(r)
+		}
+	case "turn_away":
+		away, wrong := strconv.ParseBool(value)
+		if wrong != nil {
+			return fmt.Errorf("%q is neither true nor false", value)
+		}
+		l.TurnAway = away
+	default:
+		return fmt.Errorf("there is no limit %q", name)
+	}
+	return err
+}
+
+// Every gives the time between two starts at a rate above 0.
+func Every(r arrival.Rate) time.Duration {
+	return max(time.Duration(float64(r.Per)/float64(r.Events)), 1)
 }
 
 // Difference says in words how limits differ from those before.

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"strings"
 	"testing"
 	"time"
 )
@@ -40,6 +41,32 @@ func TestLimits(t *testing.T) {
 	}
 	if why := SharesFit(4, []Limits{{Guaranteed: 3}, {Guaranteed: 2}}); why != "the functions are guaranteed 5 at a time together, but the project's concurrency is 4" {
 		t.Errorf("shares: %q", why)
+	}
+}
+
+// A limit is set by its name; what a transport does not allow is told.
+func TestLimitsByName(t *testing.T) {
+	l := Limits{Max: 4, PerInstance: 1}
+	for _, c := range []struct{ name, value, wrong string }{
+		{"max", "6", ""}, {"guaranteed", "2", ""}, {"per_instance", "3", ""}, {"keep_warm", "1", ""}, {"idle_after", "90s", ""}, {"start_rate", "2.5/s", ""}, {"start_burst", "2", ""}, {"turn_away", "true", ""},
+		{"max", "-1", "is not a whole number"}, {"idle_after", "soon", "is not a duration"}, {"start_rate", "0/s", "is not a rate"}, {"turn_away", "maybe", "neither true nor false"}, {"mox", "1", "there is no limit"},
+	} {
+		if err := l.Set(c.name, c.value); (err == nil) != (c.wrong == "") || err != nil && !strings.Contains(err.Error(), c.wrong) {
+			t.Errorf("%s=%s: %v, want %q", c.name, c.value, err, c.wrong)
+		}
+	}
+	if want := (Limits{Max: 6, Guaranteed: 2, PerInstance: 3, KeepWarm: 1, IdleAfter: 90 * time.Second, StartEvery: 400 * time.Millisecond, StartBurst: 2, TurnAway: true}); l != want {
+		t.Errorf("set one by one they are %+v, want %+v", l, want)
+	}
+	for transport, want := range map[Transport]string{HTTPTransport: "", Lines: "one event after the other", OneShot: "a process for each", Attach: "started by somebody else"} {
+		f := Function{Transport: transport}
+		if why := f.CheckLimits(&Limits{Max: 6, PerInstance: 3, KeepWarm: 1}); !strings.Contains(why, want) || want == "" && why != "" {
+			t.Errorf("%v: %q, want %q", transport, why, want)
+		}
+	}
+	attached := Limits{Max: 6, PerInstance: 1}
+	if why := (&Function{Transport: Attach}).CheckLimits(&attached); why != "" || attached.PerInstance != 6 {
+		t.Errorf("of an attached function: %q, %+v", why, attached)
 	}
 }
 

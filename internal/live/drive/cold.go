@@ -65,7 +65,7 @@ func (d *Driver) coldStart(ctx context.Context, c *coldFeed, round int) bool {
 				return false
 			}
 		}
-		return look.Starting == 0 && look.InFlight == 0 && (look.Ready == min(f.Limits.KeepWarm, f.Limits.Instances()) || look.Ready > 0 && f.Limits.KeepWarm > 0)
+		return look.Starting == 0 && look.InFlight == 0 && (look.Ready > 0) == (f.Limits.KeepWarm > 0)
 	}
 	if !d.await(ctx, calm) {
 		return false

@@ -16,10 +16,15 @@ import (
 func (d *Driver) Limits() (all int, each []plan.Limits) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	return d.all, d.limits()
+}
+
+// limits gives the limits of each function; the lock is held.
+func (d *Driver) limits() (each []plan.Limits) {
 	for i := range d.p.Functions {
 		each = append(each, d.eng.Limits(i))
 	}
-	return d.all, each
+	return each
 }
 
 // SetLimits changes the limits of a function while the run goes on, and enters
@@ -27,25 +32,10 @@ func (d *Driver) Limits() (all int, each []plan.Limits) {
 func (d *Driver) SetLimits(fn int, l plan.Limits) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if why := l.Check(); why != "" {
+	if why := d.fns[fn].CheckLimits(&l); why != "" {
 		return errors.New(why)
 	}
-	f := d.fns[fn]
-	if f.Transport == plan.Attach {
-		l.PerInstance = max(l.Max, 1) // there is one process, and it takes what comes
-	}
-	switch {
-	case f.Transport == plan.Attach && (l.KeepWarm > 0 || l.StartEvery > 0):
-		return errors.New("it is started by somebody else")
-	case f.Transport == plan.OneShot && (l.KeepWarm > 0 || l.PerInstance > 1):
-		return errors.New("it has a process for each invocation")
-	case f.Transport == plan.Lines && l.PerInstance > 1:
-		return errors.New("over lines an instance is handed one event after the other")
-	}
-	each := []plan.Limits{}
-	for i := range d.p.Functions {
-		each = append(each, d.eng.Limits(i))
-	}
+	each := d.limits()
 	before := each[fn]
 	if each[fn] = l; l == before {
 		return nil
@@ -61,10 +51,7 @@ func (d *Driver) SetLimits(fn int, l plan.Limits) error {
 func (d *Driver) SetConcurrency(n int) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	each := []plan.Limits{}
-	for i := range d.p.Functions {
-		each = append(each, d.eng.Limits(i))
-	}
+	each := d.limits()
 	switch why := plan.SharesFit(n, each); {
 	case n < 1:
 		return errors.New("the least is 1; to let nothing through, turn everything away")

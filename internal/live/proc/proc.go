@@ -199,8 +199,7 @@ func (p *Process) watch(cmd *exec.Cmd) {
 	if p.usage.CPU == 0 {
 		p.usage.CPU = p.state.UserTime() + p.state.SystemTime()
 	}
-	killSession(p.PID) // children that outlived it
-	killOrphans(p.PID, p.mark)
+	cleanUp(p.PID, p.mark) // children that outlived it
 	p.seat.close()
 }
 

@@ -45,10 +45,10 @@ func adopt() {
 	}
 }
 
-// killOrphans kills the processes of a session, and those that have a mark in their
-// environment and left their session, when the one that started them has ended, and
-// waits for those orphans that have ended.
-func killOrphans(session int, mark string) {
+// cleanUp kills what a process that has ended leaves: what is in its session, and what
+// has its mark in the environment and left the session when the one that started it
+// had ended. It waits for those orphans that have ended.
+func cleanUp(session int, mark string) {
 	orphans.Lock()
 	defer orphans.Unlock()
 	self, own := os.Getpid(), sessionOf("self")
@@ -56,7 +56,7 @@ func killOrphans(session int, mark string) {
 		found := false
 		for _, name := range processes() {
 			s := statOf(name)
-			if s.parent != self || s.session == own {
+			if s.session != session && (s.parent != self || s.session == own) {
 				continue
 			}
 			pid, _ := strconv.Atoi(name)
@@ -64,8 +64,9 @@ func killOrphans(session int, mark string) {
 			case ours.has(pid):
 			case s.session == session:
 				_ = syscall.Kill(pid, syscall.SIGKILL)
-				bury(pid)
-				found = true
+				if found = true; s.parent == self {
+					bury(pid)
+				}
 			case s.state == 'Z':
 				if orphans.dead[pid] { // not of one that is only just being started
 					delete(orphans.dead, pid)

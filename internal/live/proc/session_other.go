@@ -8,7 +8,8 @@ import "syscall"
 // groups of the session cannot be found here.
 func adopt() {}
 
-// killOrphans does nothing here: what left its session cannot be found.
-func killOrphans(int, string) {}
+// cleanUp kills what a process that has ended leaves in its session; what left that
+// cannot be found here.
+func cleanUp(session int, _ string) { killSession(session) }
 
 func killSession(session int) { _ = syscall.Kill(-session, syscall.SIGKILL) }

@@ -49,24 +49,15 @@ type panel struct {
 
 // cell is one of a function's limits in the panel.
 type cell struct {
-	title string
-	get   func(*plan.Limits) string
-	step  func(*plan.Limits, int)
-	set   func(*plan.Limits, string) error
+	title, name string // name is what the project file calls it
+	get         func(*plan.Limits) string
+	step        func(*plan.Limits, int)
 }
 
-func wholeCell(title string, of func(*plan.Limits) *int, least int) cell {
-	return cell{title,
+func wholeCell(title, name string, of func(*plan.Limits) *int, least int) cell {
+	return cell{title, name,
 		func(l *plan.Limits) string { return strconv.Itoa(max(*of(l), least)) },
-		func(l *plan.Limits, by int) { *of(l) = max(*of(l)+by, least) },
-		func(l *plan.Limits, text string) error {
-			n, err := strconv.Atoi(text)
-			if err != nil {
-				return fmt.Errorf("%q is not a whole number", text)
-			}
-			*of(l) = n
-			return nil
-		}}
+		func(l *plan.Limits, by int) { *of(l) = max(*of(l)+by, least) }}
 }
 
 var idleSteps = []time.Duration{0, 100 * time.Millisecond, 250 * time.Millisecond, 500 * time.Millisecond, time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second,
@@ -86,35 +77,15 @@ func next(steps []time.Duration, d time.Duration, by int) time.Duration {
 }
 
 var cells = []cell{
-	wholeCell("at a time", func(l *plan.Limits) *int { return &l.Max }, 0),
-	wholeCell("kept for it", func(l *plan.Limits) *int { return &l.Guaranteed }, 0),
-	wholeCell("each instance", func(l *plan.Limits) *int { return &l.PerInstance }, 1),
-	wholeCell("kept warm", func(l *plan.Limits) *int { return &l.KeepWarm }, 0),
-	{"idle stop", func(l *plan.Limits) string { return l.IdleAfter.String() },
-		func(l *plan.Limits, by int) { l.IdleAfter = next(idleSteps, l.IdleAfter, by) },
-		func(l *plan.Limits, text string) (err error) {
-			if l.IdleAfter, err = time.ParseDuration(text); err != nil {
-				err = fmt.Errorf("%q is not a duration, such as 30s", text)
-			}
-			return err
-		}},
-	{"starts", func(l *plan.Limits) string { return l.StartRate() },
-		func(l *plan.Limits, by int) { l.StartEvery = next(startSteps, l.StartEvery, -by) },
-		func(l *plan.Limits, text string) error {
-			if text == "unbounded" || text == "0" {
-				l.StartEvery = 0
-				return nil
-			}
-			number, unit, _ := strings.Cut(text, "/")
-			n, err := strconv.ParseFloat(number, 64)
-			per := map[string]time.Duration{"": time.Second, "s": time.Second, "m": time.Minute, "h": time.Hour}[unit]
-			if err != nil || per == 0 || !(n > 0.001 && n < 1e6) {
-				return fmt.Errorf("%q is not a rate, such as 5/s, or unbounded", text)
-			}
-			l.StartEvery = time.Duration(float64(per) / n)
-			return nil
-		}},
-	wholeCell("at once", func(l *plan.Limits) *int { return &l.StartBurst }, 1),
+	wholeCell("at a time", "max", func(l *plan.Limits) *int { return &l.Max }, 0),
+	wholeCell("kept for it", "guaranteed", func(l *plan.Limits) *int { return &l.Guaranteed }, 0),
+	wholeCell("each instance", "per_instance", func(l *plan.Limits) *int { return &l.PerInstance }, 1),
+	wholeCell("kept warm", "keep_warm", func(l *plan.Limits) *int { return &l.KeepWarm }, 0),
+	{"idle stop", "idle_after", func(l *plan.Limits) string { return l.IdleAfter.String() },
+		func(l *plan.Limits, by int) { l.IdleAfter = next(idleSteps, l.IdleAfter, by) }},
+	{"starts", "start_rate", func(l *plan.Limits) string { return l.StartRate() },
+		func(l *plan.Limits, by int) { l.StartEvery = next(startSteps, l.StartEvery, -by) }},
+	wholeCell("at once", "start_burst", func(l *plan.Limits) *int { return &l.StartBurst }, 1),
 }
 
 // Limits tells the view which limits hold now.
@@ -141,7 +112,12 @@ func (m *Model) limitKey(k tea.KeyPressMsg) tea.Cmd {
 	case text == "enter" && p.typed != "":
 		typed := p.typed
 		p.typed = ""
-		return m.edit(func(l *plan.Limits, c *cell) error { return c.set(l, typed) }, func() (int, error) { return strconv.Atoi(typed) })
+		if _, err := strconv.ParseFloat(typed, 64); err == nil && p.row > 0 && cells[p.cell].name == "start_rate" {
+			if typed += "/s"; typed == "0/s" {
+				typed = "unbounded"
+			}
+		}
+		return m.edit(func(l *plan.Limits, c *cell) error { return l.Set(c.name, typed) }, func() (int, error) { return strconv.Atoi(typed) })
 	case text == "backspace" && p.typed != "":
 		p.typed = p.typed[:len(p.typed)-1]
 		return nil

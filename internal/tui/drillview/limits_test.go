@@ -60,6 +60,8 @@ func TestLimitsPanel(t *testing.T) {
 		{"9 z enter", "", `"9z" is not a duration`},
 		{"right -", "StartEvery:10ms ", ""},
 		{"5 / s enter", "StartEvery:200ms ", ""},
+		{"4 enter", "StartEvery:250ms ", ""},
+		{"0 enter", "StartEvery:0s ", ""},
 		{"right +", "StartBurst:1", ""},
 		{"t", "TurnAway:true", ""},
 		{"r", "drillview.Replace {Function:0}", ""},
