@@ -254,7 +254,7 @@ func TestAChangeIsTakenUp(t *testing.T) {
 		t.Fatal(err)
 	}
 	if v := fire(t, s, "asks some#1", Order{}); !strings.Contains(body(&v), `"env":"holm"`) {
-		t.Errorf("back to the project's value: %s", body(&v))
+		t.Errorf("back to the project's value: %s, %v, %+v", body(&v), v.Outcome(), v.Track.Tries)
 	}
 	// the project itself: refused while it is wrong, taken up when it is right
 	yaml, _ := os.ReadFile(filepath.Join(dir, project.File))

@@ -52,6 +52,12 @@ func cleanUp(session int, mark string) {
 	orphans.Lock()
 	defer orphans.Unlock()
 	self, own := os.Getpid(), sessionOf("self")
+	seen := map[int]bool{} // to have ended, at this time
+	defer func() {
+		for pid := range seen {
+			orphans.dead[pid] = true
+		}
+	}()
 	for range 10 { // those that they had started come only now
 		found := false
 		for _, name := range processes() {
@@ -68,12 +74,12 @@ func cleanUp(session int, mark string) {
 					bury(pid)
 				}
 			case s.state == 'Z':
-				if orphans.dead[pid] { // not of one that is only just being started
-					delete(orphans.dead, pid)
-					_, _ = syscall.Wait4(pid, nil, syscall.WNOHANG, nil)
-				} else {
-					orphans.dead[pid] = true
+				if !orphans.dead[pid] { // it may be one that is only just being started
+					seen[pid] = true
+					break
 				}
+				delete(orphans.dead, pid)
+				_, _ = syscall.Wait4(pid, nil, syscall.WNOHANG, nil)
 			case hasVariable(name, mark) && syscall.Kill(pid, syscall.SIGKILL) == nil:
 				found = true
 				bury(pid)
