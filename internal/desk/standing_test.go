@@ -240,7 +240,8 @@ func TestAChangeIsTakenUp(t *testing.T) {
 		v := fire(t, s, "asks some#1", Order{})
 		return v.Last() != nil && v.Last().Version != was
 	})
-	// values for the session
+	// values for the session; what fires by itself would take the places that it has
+	s.SetAgain(false)
 	if err := s.SetEnv("teller", "HARBOUR", "skerry", true); err != nil {
 		t.Fatal(err)
 	}
