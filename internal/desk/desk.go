@@ -148,6 +148,9 @@ func (d *Desk) Drill(name string) (*plan.Drill, error) {
 	return nil, fmt.Errorf("there is no drill %q; there are %s", name, strings.Join(names, ", "))
 }
 
+// mostObject is up to which size an object is kept with a run that tells of it.
+const mostObject = 4 << 20
+
 // saveEvery is how much of a run is lost at most when the program is killed.
 const saveEvery = 500 * time.Millisecond
 
@@ -187,12 +190,15 @@ func (d *Desk) Start(ctx context.Context, drill *plan.Drill, journal io.Writer) 
 	r.driver.Store(d.Objects)
 	r.driver.Log(d.Log)
 	for i := range p.Functions {
-		if c := d.works.codes[d.codeOf(p.Functions[i].Name)]; p.Functions[i].Prepare != nil {
-			r.driver.Code(i, c.label(), c.prepared())
-		} else {
-			r.driver.Code(i, c.label(), 0)
+		c := d.works.codes[d.codeOf(p.Functions[i].Name)]
+		code := drive.Code{Version: c.label(), Size: packageSize(&p.Functions[i], d.Dir)}
+		if p.Functions[i].Prepare != nil {
+			code.Prepared = c.prepared()
 		}
+		r.driver.Code(i, code)
 	}
+	r.driver.Told(told(p, drill), machine(), commit(d.Dir))
+	r.driver.KeepObjects(func(bucket, key string) []byte { return d.Objects.Bytes(bucket, key, mostObject) })
 	if journal != nil {
 		r.driver.Journal(journal)
 	}

@@ -28,7 +28,7 @@ import (
 var (
 	ofVariant = []string{"start", "stop", "build", "prepare", "watch", "needs", "transport", "url", "dir", "env", "env_file", "ready", "path", "deliver", "shape",
 		"timeout", "start_timeout", "concurrency", "keep_warm", "idle_after", "start_rate", "start_burst", "turn_away",
-		"listen", "connection", "replace", "parked", "memory", "cpu"}
+		"listen", "connection", "replace", "parked", "memory", "cpu", "package"}
 	ofFunction = append(slices.Clone(ofVariant), "then", "variants")
 )
 
@@ -83,6 +83,9 @@ func (l *loader) settings(f *plan.Function, o *object) {
 		l.start(f, o)
 	}
 	l.watch(f, o)
+	if o.fields["package"] != nil {
+		f.Package = l.patterns(o, "package")
+	}
 	l.needs(f, o)
 	l.env(f, o)
 	l.ready(&f.Ready, o)
@@ -239,19 +242,7 @@ func filesIn(dir string) (names []string) {
 // they are the files of the project that the command names.
 func (l *loader) watch(f *plan.Function, o *object) {
 	if n, ok := o.fields["watch"]; ok {
-		f.Watch = nil
-		for i, v := range o.list("watch") {
-			s, ok := l.text(v, fmt.Sprintf("%s[%d]", o.at("watch"), i))
-			switch {
-			case !ok:
-			case !doublestar.ValidatePattern(s):
-				l.wrong(v, "%s[%d]: %q is not a pattern, such as functions/**/*.py", o.at("watch"), i, s)
-			case !filepath.IsLocal(filepath.FromSlash(s)):
-				l.wrong(v, "%s[%d]: %q leaves the project's folder", o.at("watch"), i, s)
-			default:
-				f.Watch = append(f.Watch, s)
-			}
-		}
+		f.Watch = l.patterns(o, "watch")
 		if l.follow(n) != nil && f.Watch == nil {
 			f.Watch = []string{}
 		}
@@ -274,6 +265,23 @@ func (l *loader) watch(f *plan.Function, o *object) {
 			f.Watch = append(f.Watch, escapePattern(filepath.ToSlash(rel)))
 		}
 	}
+}
+
+// patterns reads patterns of files of the project.
+func (l *loader) patterns(o *object, key string) (out []string) {
+	for i, v := range o.list(key) {
+		s, ok := l.text(v, fmt.Sprintf("%s[%d]", o.at(key), i))
+		switch {
+		case !ok:
+		case !doublestar.ValidatePattern(s):
+			l.wrong(v, "%s[%d]: %q is not a pattern, such as functions/**/*.py", o.at(key), i, s)
+		case !filepath.IsLocal(filepath.FromSlash(s)):
+			l.wrong(v, "%s[%d]: %q leaves the project's folder", o.at(key), i, s)
+		default:
+			out = append(out, s)
+		}
+	}
+	return out
 }
 
 // escapePattern makes a pattern that fits one path alone.

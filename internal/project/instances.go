@@ -242,13 +242,16 @@ func (l *loader) sharesFit(n ast.Node, where string, all int, limits []plan.Limi
 
 // coldStarts reads how often each variant is to be started, one after the other.
 func (l *loader) coldStarts(d *plan.Drill, o *object) {
-	c := o.child("cold_starts", "n", "files", "of")
+	c := o.child("cold_starts", "n", "warm", "files", "of")
 	if c == nil {
 		return
 	}
 	x := &plan.ColdStarts{N: c.whole("n", 30, 1)}
 	if x.N > 10_000 {
 		l.wrong(c.fields["n"], "%s is %d; the most is 10000", c.at("n"), x.N)
+	}
+	if x.Warm = c.whole("warm", 0, 1); x.Warm > 1_000_000 {
+		l.wrong(c.fields["warm"], "%s is %d; the most is 1000000", c.at("warm"), x.Warm)
 	}
 	if n := c.fields["files"]; n != nil {
 		nodes := []ast.Node{n}

@@ -164,7 +164,7 @@ type loader struct {
 }
 
 func (l *loader) project(n ast.Node) {
-	o := l.object(n, "", "nightdrill", "project", "concurrency", "chain_steps", "memory_per_cpu", "services", "functions", "sources", "payloads", "drills")
+	o := l.object(n, "", "nightdrill", "project", "concurrency", "chain_steps", "memory_per_cpu", "cost", "runs", "services", "functions", "sources", "payloads", "drills")
 	if o.fields["nightdrill"] == nil {
 		l.wrong(n, "nightdrill is missing: the file begins with nightdrill: 1, the version of its form")
 	} else if v := o.text("nightdrill", ""); v != "1" {
@@ -185,6 +185,8 @@ func (l *loader) project(n ast.Node) {
 			l.p.MemoryPerCPU = 1 << 30
 		}
 	}
+	l.cost(o)
+	l.keeping(o)
 	l.p.Steps = o.whole("chain_steps", DefaultSteps, 1)
 	if all := o.child("services"); all != nil {
 		for _, name := range all.order {
@@ -643,6 +645,8 @@ func (l *loader) drill(name string, all *object) {
 			l.wrong(n, "budget %q: there is no function %q%s", text, b.Name, suggest(b.Name, l.budgeted(&d)))
 		case (b.Of == "source" || b.Of == "chain") && l.p.SourceNamed(b.Name) < 0:
 			l.wrong(n, "budget %q: there is no source %q%s", text, b.Name, suggest(b.Name, l.sourceNames()))
+		case b.Kind == "cost" && l.p.Rates == nil:
+			l.wrong(n, "budget %q: nothing says what you pay; give the project a cost, such as cost: {currency: EUR, memory: 0.00002}", text)
 		default:
 			d.Budgets = append(d.Budgets, plan.Budget{Text: text})
 		}

@@ -26,6 +26,7 @@ functions:
     needs: [tides-db]
     env_file: quote.env
     watch: ["functions/**/*.py"]
+    package: ["functions/*"]
     build: [make]
     variants:
       local: {start: [sh, run.sh], env: {DECKS: 4}, concurrency: {max: 1}}
@@ -64,6 +65,8 @@ payloads:
   boarding-scans: {recording: scans.ndjson, broken: skip}
   scans-made: {schema: scan.json, seed: 7, count: 20}
   asks-made: {schema: scan.json, mode: broken, count: 3, request: {path: /scan}}
+cost: {currency: EUR, memory: 0.00002, request: 0.002, round_up: 1ms, billed: [start, invocation]}
+runs: {keep: 50, for: 30d, size: 500MiB}
 drills:
   friday-evening:
     seed: 7
@@ -88,7 +91,7 @@ drills:
       - function quote cold p95 < 900ms
       - source scans failed == 0
   starts:
-    cold_starts: {n: 12, files: [cached, dropped], of: [quote, quote@small]}
+    cold_starts: {n: 12, warm: 40, files: [cached, dropped], of: [quote, quote@small]}
     feeds: [{source: fares, payloads: fare-requests}]
     budgets: [function quote@small cold p50 < 2s]
 `
@@ -196,8 +199,8 @@ var mistakes = []struct {
 	form           bool
 }{
 	{"nightdrill: 1", "nightdrill: 2", `:2:13: nightdrill: this program reads form 1`, true},
-	{"    timeout: 4s", "    timeuot: 4s", `:20:5: functions.quote.timeuot is not a setting; did you mean timeout?`, true},
-	{"timeout: 4s", "timeout: 4 seconds", `:20:14: functions.quote.timeout: "4 seconds" is not a duration`, true},
+	{"    timeout: 4s", "    timeuot: 4s", `:21:5: functions.quote.timeuot is not a setting; did you mean timeout?`, true},
+	{"timeout: 4s", "timeout: 4 seconds", `:21:14: functions.quote.timeout: "4 seconds" is not a duration`, true},
 	{"start: [sh]", "start: [hs-missing-command]", `is not on the PATH`, false},
 	{"start: [sh]", "start: sh", `functions.boarding.start is "sh"; wanted a list`, true},
 	{"start: [sh], deliver", "start: [./no-such], deliver", "there is no file ./no-such", false},
@@ -224,7 +227,16 @@ var mistakes = []struct {
 	{"{poisson: 40/s, for: 12s}", "{poisson: 40/s, steady: 2/s, for: 12s}", "a phase has one pattern", true},
 	{"{callers: {count: 8, rate: 100/s}, for: 3s}", "{callers: {rate: 100/s}, for: 3s}", "count is missing", true},
 	{"limits: {quote:", "limits: {qoute:", "did you mean quote?", false},
-	{"cold p95 <", "cold p96 <", `"p96" is not a figure`, false},
+	{"cold p95 <", "cold p105 <", `"p105" is not a figure`, false},
+	{"source scans failed == 0", "project failed == 0ms", "is not a number, a share such as 2%, or a rate", false},
+	{"request: 0.002", "request: -1", `"-1" is not a number from 0 on`, true},
+	{"memory: 0.00002, request: 0.002, ", "", "has no rate", true},
+	{"billed: [start, invocation]", "billed: [start, rest]", `"rest" is not a phase`, true},
+	{"keep: 50", "keep: 0", "the least is 1", true},
+	{"for: 30d", "for: a while", `"a while" is not a duration`, false},
+	{"size: 500MiB", "size: 5kB", "is not a size of at least 1 MiB", false},
+	{"warm: 40", "warm: 0", "the least is 1", true},
+	{"package: [\"functions", "package: [\"../functions", "leaves the project's folder", false},
 	{"function quote cold", "function quoth cold", "did you mean quote?", false},
 	{"source scans failed == 0", "source scans failed = 0", `"=" is not a comparison`, false},
 	{"needs: [tides-db]", "needs: [tide-db]", "did you mean tides-db?", false},

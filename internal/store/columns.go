@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"sync"
+	"time"
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
@@ -25,17 +26,17 @@ type codec[T any] struct {
 	get     func([]int64) T
 }
 
-var arrivals = codec[measure.Arrival]{8,
+var arrivals = codec[measure.Arrival]{9,
 	func(a *measure.Arrival, c []int64) {
 		c[0], c[1], c[2], c[3], c[4], c[5] = int64(a.Due), int64(a.Arrived-a.Due), a.From, int64(a.Payload), int64(a.Round), int64(a.Source)
-		c[6], c[7] = int64(a.Origin), int64(a.Fault)
+		c[6], c[7], c[8] = int64(a.Origin), int64(a.Fault), int64(a.Delay)
 	},
 	func(c []int64) measure.Arrival {
 		origin := engine.Origin(c[6])
 		if c[2] >= 0 && origin == engine.FromOutside { // written when there were only dead letters
 			origin = engine.FromDeadLetter
 		}
-		return measure.Arrival{Due: clock.Time(c[0]), Arrived: clock.Time(c[0] + c[1]), From: c[2], Payload: int32(c[3]), Round: int32(c[4]), Source: int32(c[5]), Origin: origin, Fault: uint8(c[7])}
+		return measure.Arrival{Due: clock.Time(c[0]), Arrived: clock.Time(c[0] + c[1]), From: c[2], Payload: int32(c[3]), Round: int32(c[4]), Source: int32(c[5]), Origin: origin, Fault: uint8(c[7]), Delay: time.Duration(c[8])}
 	}}
 
 var invocations = codec[measure.Invocation]{18,

@@ -22,7 +22,9 @@ import (
 	sqlite3 "modernc.org/sqlite/lib"
 
 	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/plan"
 )
 
 // Version is the version of the schema that this program writes.
@@ -169,10 +171,15 @@ type head struct {
 	Changes   []measure.Change   `json:"changes,omitempty"`
 	All       int                `json:"concurrency,omitempty"`
 	Cold      int                `json:"cold_starts,omitempty"`
+	Rates     *plan.Rates        `json:"rates,omitempty"`
+	Self      *measure.SelfCheck `json:"self,omitempty"`
+	Machine   string             `json:"machine,omitempty"`
+	Commit    string             `json:"commit,omitempty"`
+	Plan      json.RawMessage    `json:"plan,omitempty"`
 }
 
 func headOf(r *measure.Run) string {
-	h := head{r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, nil, r.Notes, r.Idempotence, r.Changes, r.Concurrency, r.ColdStarts}
+	h := head{r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, nil, r.Notes, r.Idempotence, r.Changes, r.Concurrency, r.ColdStarts, r.Rates, r.Self, r.Machine, r.Commit, r.Plan}
 	if !math.IsNaN(r.Busy) {
 		h.Busy = &r.Busy
 	}
@@ -386,6 +393,7 @@ func (s *Store) Load(id string) (*measure.Run, error) {
 	}
 	r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, r.Notes, r.Idempotence = h.Project, h.Seed, h.Functions, h.Sources, h.Budgets, h.Payloads, h.LastDue, h.Notes, h.Twice
 	r.Changes, r.Concurrency, r.ColdStarts = h.Changes, h.All, h.Cold
+	r.Rates, r.Self, r.Machine, r.Commit, r.Plan = h.Rates, h.Self, h.Machine, h.Commit, h.Plan
 	if h.Busy != nil {
 		r.Busy = *h.Busy
 	}
@@ -425,7 +433,26 @@ func (s *Store) Load(id string) (*measure.Run, error) {
 			r.Payloads = append(r.Payloads, measure.Payload{Set: "replies", N: 1, Label: "a reply that was sent on"})
 		}
 	}
+	s.timings(r)
 	return r, nil
+}
+
+// timings reads what functions told of their first answers, for the phases of starts.
+func (s *Store) timings(r *measure.Run) {
+	for i := range r.Invocations {
+		v := &r.Invocations[i]
+		if v.Timing == 0 || v.Class == engine.Warm || r.Timings[v.Timing] != "" {
+			continue
+		}
+		text, err := s.Blob(r.ID, v.Timing)
+		if err != nil {
+			continue // the figures do without it
+		}
+		if r.Timings == nil {
+			r.Timings = map[int32]string{}
+		}
+		r.Timings[v.Timing] = string(text)
+	}
 }
 
 // blocks gives a run's blocks by their kind, in order.

@@ -2,47 +2,58 @@ package measure
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
+
+	"nightdrill/internal/core/engine"
 )
 
 // Budget is a figure with a bound that a run must keep:
 //
-//	function NAME cold|first|warm [latency|service] p50|p95|p99|max OP DURATION
-//	function NAME start p50|p95|p99|max OP DURATION
-//	function NAME attempts|timeouts|crashes|started|peak|failed_starts|out_of_memory OP NUMBER
-//	source NAME arrived|deliveries|done|failed|… OP NUMBER
-//	project arrived|deliveries|done|failed|… OP NUMBER
-//	chain NAME p50|p95|p99|max OP DURATION, of the source at which it begins
+//	SCOPE [CLASS] [latency|service|wait] PERCENTILE OP DURATION
+//	SCOPE start PERCENTILE OP DURATION
+//	SCOPE memory [PERCENTILE] OP SIZE
+//	SCOPE COUNT OP NUMBER, or SHARE%, or RATE/s
+//	SCOPE cost|cost_per_million OP NUMBER
 //
-// OP is one of < <= > >= == !=.
+// SCOPE is function NAME, source NAME, chain NAME (the source at which it begins)
+// or project; CLASS cold, first, warm or all, which is what holds where none is
+// given; PERCENTILE p50, p99.9, … or max; OP one of < <= > >= == !=.
 type Budget struct {
 	Text   string
-	Of     string // function, source or project
+	Of     string // function, source, chain or project
 	Name   string
-	Kind   string // latency, service or start; "" for counts
-	Class  string
+	Kind   string // latency, service, wait, start, memory, cost or count
+	Class  string // "" for all
 	Figure string
+	Unit   string // of the bound: ms, MiB, %, /s; "" for a number
 	Op     string
-	Bound  float64 // milliseconds, or a number
+	Bound  float64
 }
 
 // Verdict is a budget and what was measured.
 type Verdict struct {
 	Text     string   `json:"text"`
-	Measured *float64 `json:"measured"` // milliseconds, or a number; nil when too few samples carry it
+	Measured *float64 `json:"measured"` // in Unit; nil when too few samples carry it
+	Lo       *float64 `json:"measured_lo"`
+	Hi       *float64 `json:"measured_hi"`
+	Unit     string   `json:"unit"` // ms, MiB, %, /s or times; "" for a number
 	Held     bool     `json:"held"`
-	Why      string   `json:"why,omitempty"` // why it could not be judged
+	Few      bool     `json:"not_enough_samples"` // neither held nor missed
+	Needs    int      `json:"needs,omitempty"`    // samples
+	Why      string   `json:"why,omitempty"`      // why it could not be judged
 }
 
 var (
 	ops            = []string{"<", "<=", ">", ">=", "==", "!="}
-	classNames     = []string{"cold", "first", "warm"}
-	percentiles    = []string{"p50", "p95", "p99", "max"}
+	classNames     = []string{"cold", "first", "warm", "all"}
+	durationKinds  = []string{"latency", "service", "wait", "start"}
 	functionCounts = []string{"attempts", "timeouts", "crashes", "started", "peak", "failed_starts", "out_of_memory"}
 	eventCounts    = []string{"arrived", "deliveries", "done", "failed", "dead_lettered", "rejected", "expired", "skipped", "unmatched", "abandoned", "unexpected"}
+	costs          = []string{"cost", "cost_per_million"}
 )
 
 // ParseBudget reads the text of a budget. It does not know which functions and
@@ -50,86 +61,132 @@ var (
 func ParseBudget(text string) (Budget, error) {
 	b := Budget{Text: text}
 	words := strings.Fields(text)
-	next := func() string {
+	peek := func() string {
 		if len(words) == 0 {
 			return ""
 		}
-		w := words[0]
-		words = words[1:]
+		return words[0]
+	}
+	next := func() (w string) {
+		if w = peek(); w != "" {
+			words = words[1:]
+		}
 		return w
 	}
-	oneOf := func(what string, allowed []string) (string, error) {
-		w := next()
-		if !slices.Contains(allowed, w) {
-			return "", fmt.Errorf("budget %q: %q is not %s; wanted one of %s", text, w, what, strings.Join(allowed, ", "))
-		}
-		return w, nil
+	wrong := func(format string, args ...any) (Budget, error) {
+		return b, fmt.Errorf("budget %q: %s", text, fmt.Sprintf(format, args...))
 	}
-	var err error
-	if b.Of, err = oneOf("what a budget is about", []string{"function", "source", "project", "chain"}); err != nil {
-		return b, err
+	scopes := []string{"function", "source", "project", "chain"}
+	if b.Of = next(); !slices.Contains(scopes, b.Of) {
+		return wrong("%q is not what a budget is about; wanted one of %s", b.Of, strings.Join(scopes, ", "))
 	}
 	if b.Of != "project" {
 		if b.Name = next(); b.Name == "" {
-			return b, fmt.Errorf("budget %q names no %s", text, b.Of)
+			return wrong("it names no %s", b.Of)
 		}
 	}
-	if b.Of == "chain" {
-		b.Kind = "latency"
-		if b.Figure, err = oneOf("a percentile", percentiles); err != nil {
-			return b, err
+	classed := slices.Contains(classNames, peek())
+	if classed {
+		if b.Class = next(); b.Class == "all" {
+			b.Class = ""
 		}
-	} else if b.Of != "function" {
-		if b.Figure, err = oneOf("a count", eventCounts); err != nil {
-			return b, err
-		}
-	} else if err = b.functionFigure(next, oneOf); err != nil {
-		return b, err
 	}
-	if b.Op, err = oneOf("a comparison", ops); err != nil {
-		return b, err
+	counts := slices.Clone(eventCounts)
+	if b.Of == "function" {
+		counts = slices.Concat(functionCounts, []string{"deliveries", "done", "failed", "dead_lettered", "rejected", "expired", "skipped", "unexpected"})
+	}
+	w := next()
+	switch {
+	case slices.Contains(durationKinds, w), w == "memory":
+		b.Kind, b.Figure = w, "max"
+		if w != "memory" || !slices.Contains(ops, peek()) {
+			b.Figure = next()
+		}
+	case slices.Contains(costs, w):
+		b.Kind, b.Figure = "cost", w
+	case slices.Contains(counts, w):
+		b.Kind, b.Figure = "count", w
+	default:
+		b.Kind, b.Figure = "latency", w
+	}
+	duration := slices.Contains(durationKinds, b.Kind)
+	if _, ok := quantile(b.Figure); !ok && (duration || b.Kind == "memory") {
+		wanted := slices.Concat([]string{"p50", "p95", "p99", "max"}, durationKinds, []string{"memory"}, costs, counts)
+		if b.Of == "chain" {
+			wanted = []string{"p50", "p95", "p99", "max"}
+		}
+		return wrong("%q is not a figure of a %s; wanted one of %s", b.Figure, b.Of, strings.Join(wanted, ", "))
+	}
+	switch {
+	case b.Of == "chain" && (b.Kind != "latency" || classed):
+		return wrong("a chain has a latency alone, and no classes: chain %s p95 < 2s", b.Name)
+	case classed && (!duration || b.Kind == "start"):
+		return wrong("%s does not differ by cold, first and warm", w)
+	case b.Of == "source" && (b.Kind == "memory" || b.Kind == "cost" || b.Kind == "start"):
+		return wrong("a source has no %s; functions have", b.Kind)
+	}
+	if b.Op = next(); !slices.Contains(ops, b.Op) {
+		return wrong("%q is not a comparison; wanted one of %s", b.Op, strings.Join(ops, ", "))
 	}
 	bound := next()
 	if len(words) > 0 {
-		return b, fmt.Errorf("budget %q: nothing is wanted after %q", text, bound)
+		return wrong("nothing is wanted after %q", bound)
 	}
-	if b.Kind != "" {
-		d, err := time.ParseDuration(bound)
-		if err != nil {
-			return b, fmt.Errorf("budget %q: %q is not a duration, such as 900ms", text, bound)
+	var err error
+	switch {
+	case duration:
+		d, e := time.ParseDuration(bound)
+		if e != nil {
+			return wrong("%q is not a duration, such as 900ms", bound)
 		}
-		b.Bound = Millis(d)
+		b.Bound, b.Unit = Millis(d), "ms"
 		return b, nil
+	case b.Kind == "memory":
+		mib, ok := parseMiB(bound)
+		if !ok {
+			return wrong("%q is not a size, such as 256MiB", bound)
+		}
+		b.Bound, b.Unit = mib, "MiB"
+		return b, nil
+	case b.Kind == "count" && strings.HasSuffix(bound, "%"):
+		b.Unit = "%"
+		if slices.Contains([]string{"arrived", "deliveries", "attempts", "started", "peak"}, b.Figure) {
+			return wrong("%s is what others are a share of; give it a number or a rate, such as 40/s", b.Figure)
+		}
+	case b.Kind == "count" && strings.HasSuffix(bound, "/s"):
+		if b.Unit = "/s"; b.Figure == "peak" {
+			return wrong("peak is a number at one moment, and no rate")
+		}
 	}
-	if b.Bound, err = strconv.ParseFloat(bound, 64); err != nil {
-		return b, fmt.Errorf("budget %q: %q is not a number", text, bound)
+	b.Bound, err = strconv.ParseFloat(strings.TrimSuffix(bound, b.Unit), 64)
+	if err != nil || math.IsNaN(b.Bound) || math.IsInf(b.Bound, 0) {
+		return wrong("%q is not a number, a share such as 2%%, or a rate such as 40/s", bound)
 	}
 	return b, nil
 }
 
-func (b *Budget) functionFigure(next func() string, oneOf func(string, []string) (string, error)) error {
-	w, err := oneOf("a figure of a function", slices.Concat(classNames, []string{"start"}, functionCounts))
-	switch {
-	case err != nil:
-		return err
-	case slices.Contains(functionCounts, w):
-		b.Figure = w
-		return nil
-	case w == "start":
-		b.Kind = w
-		b.Figure, err = oneOf("a percentile", percentiles)
-		return err
+// quantile reads p50, p99.9 or max; max is 1.
+func quantile(name string) (q float64, ok bool) {
+	if name == "max" {
+		return 1, true
 	}
-	b.Class, b.Kind = w, "latency"
-	if w, err = oneOf("a figure", slices.Concat([]string{"latency", "service"}, percentiles)); err != nil {
-		return err
+	digits, is := strings.CutPrefix(name, "p")
+	v, err := strconv.ParseFloat(digits, 64)
+	return v / 100, is && err == nil && v > 0 && v < 100
+}
+
+// parseMiB reads a size with its unit, in MiB.
+func parseMiB(text string) (float64, bool) {
+	for _, u := range []struct {
+		name string
+		by   float64
+	}{{"KiB", 1.0 / 1024}, {"MiB", 1}, {"GiB", 1024}, {"kB", 1e3 / (1 << 20)}, {"MB", 1e6 / (1 << 20)}, {"GB", 1e9 / (1 << 20)}} {
+		if digits, ok := strings.CutSuffix(text, u.name); ok {
+			v, err := strconv.ParseFloat(digits, 64)
+			return v * u.by, err == nil && v >= 0
+		}
 	}
-	if w == "latency" || w == "service" {
-		b.Kind = w
-		w, err = oneOf("a percentile", percentiles)
-	}
-	b.Figure = w
-	return err
+	return 0, false
 }
 
 // Holds compares a measured value with the bound.
@@ -149,62 +206,277 @@ func (b *Budget) Holds(v float64) bool {
 	return v != b.Bound
 }
 
-// judge measures a budget. One that cannot be measured is not held.
-func (s *Summary) judge(text string) Verdict {
+// judge measures a budget of the run. One that too few samples carry is neither
+// held nor missed.
+func (r *Run) judge(s *Summary, at []int32, known []Populations, text string) Verdict {
 	v := Verdict{Text: text}
 	b, err := ParseBudget(text)
 	if err != nil {
 		v.Why = err.Error()
 		return v
 	}
-	if v.Measured, v.Why = s.measure(&b); v.Measured != nil {
-		v.Held = b.Holds(*v.Measured)
+	v.Unit = b.Unit
+	few := func(needs int, format string, args ...any) Verdict {
+		v.Few, v.Needs, v.Why = true, needs, "not enough samples: "+fmt.Sprintf(format, args...)
+		return v
 	}
+	if b.Of == "function" {
+		f, ok := s.Functions[b.Name]
+		if !ok {
+			return few(1, "%s is no part of this run", b.Name)
+		}
+		if asked := f.Attempts + f.Instances.Started; asked == 0 && b.Figure != "attempts" && b.Figure != "started" && b.Figure != "rejected" && b.Figure != "deliveries" {
+			return few(1, "%s was not asked in this run", b.Name)
+		}
+	}
+	switch b.Kind {
+	case "count":
+		n, of := r.countOf(s, &b)
+		switch b.Unit {
+		case "%":
+			if of == 0 {
+				return few(1, "there were none of which it could be a share")
+			}
+			n *= 100 / of
+		case "/s":
+			seconds := r.active()
+			if seconds <= 0 {
+				return few(2, "a rate needs events at two moments")
+			}
+			n /= seconds
+		}
+		v.Measured = &n
+	case "cost":
+		if v.Measured = r.costOf(s, &b); v.Measured == nil {
+			v.Why = "no rates are given below cost: in the project file, or nothing was billed"
+			return v
+		}
+	default:
+		p, independent := r.population(at, known, &b)
+		q, _ := quantile(b.Figure)
+		if q == 1 {
+			if p.N() == 0 {
+				return few(1, "0, and max needs 1")
+			}
+			most := Millis(p.Max())
+			v.Measured = &most
+			break
+		}
+		if !Enough(q, p.N()) {
+			return few(Need(q), "%d, and %s needs %d", p.N(), b.Figure, Need(q))
+		}
+		got := p.Dependent(q)
+		if independent {
+			got = p.Independent(q)
+		}
+		m, lo, hi := Millis(got.Value), Millis(got.Lo), Millis(got.Hi)
+		v.Measured, v.Lo, v.Hi = &m, &lo, &hi
+	}
+	v.Held = b.Holds(*v.Measured)
 	return v
 }
 
-func (s *Summary) measure(b *Budget) (*float64, string) {
-	number := func(n int) (*float64, string) { v := float64(n); return &v, "" }
+// active gives the seconds from the first due to the last due or outcome.
+func (r *Run) active() float64 {
+	if len(r.Arrivals) == 0 || len(r.Deliveries) == 0 {
+		return 0
+	}
+	first, last := r.Arrivals[0].Due, r.Deliveries[0].Ended
+	for i := range r.Arrivals {
+		first, last = min(first, r.Arrivals[i].Due), max(last, r.Arrivals[i].Due)
+	}
+	for i := range r.Deliveries {
+		last = max(last, r.Deliveries[i].Ended)
+	}
+	return last.Sub(first).Seconds()
+}
+
+// countOf gives a count, and of how many it is a share.
+func (r *Run) countOf(s *Summary, b *Budget) (n, of float64) {
+	c := s.Events
+	switch b.Of {
+	case "source":
+		c = s.Sources[b.Name]
+	case "function":
+		f := s.Functions[b.Name]
+		if k := slices.Index(functionCounts, b.Figure); k >= 0 {
+			return float64([]int{f.Attempts, f.Timeouts, f.Crashes, f.Instances.Started, f.Instances.Peak, f.Instances.FailedStarts, f.OutOfMemory}[k]), float64(f.Attempts)
+		}
+		c = r.outcomesOf(b.Name)
+	}
+	all := []int{c.Arrived, c.Deliveries, c.Done, c.Failed, c.DeadLettered, c.Rejected, c.Expired, c.Skipped, c.Unmatched, c.Abandoned, c.Unexpected}
+	return float64(all[slices.Index(eventCounts, b.Figure)]), float64(c.Deliveries)
+}
+
+// outcomesOf counts what became of the deliveries to a function.
+func (r *Run) outcomesOf(name string) (c Counts) {
+	fn := slices.IndexFunc(r.Functions, func(f Function) bool { return f.Name == name })
+	at := r.index()
+	for i := range r.Deliveries {
+		d := &r.Deliveries[i]
+		if d.Wire < 0 || r.Sources[d.Source].To[d.Wire] != fn {
+			continue
+		}
+		c.add(d.Outcome)
+		if inv := r.invocation(at, d.Invocation); inv != nil && inv.Unexpected {
+			c.Unexpected++
+		}
+	}
+	return c
+}
+
+func (r *Run) costOf(s *Summary, b *Budget) *float64 {
+	total, invocations, known := 0.0, 0, false
+	for i := range r.Functions {
+		f := s.Functions[r.Functions[i].Name]
+		if f.Cost == nil || b.Of == "function" && b.Name != r.Functions[i].Name {
+			continue
+		}
+		known = true
+		total += f.Cost.Total
+		if f.Cost.PerMillion != nil && *f.Cost.PerMillion > 0 {
+			invocations += int(math.Round(f.Cost.Total / *f.Cost.PerMillion * 1e6))
+		}
+	}
+	if b.Figure == "cost_per_million" {
+		if invocations == 0 {
+			return nil
+		}
+		total *= 1e6 / float64(invocations)
+	}
+	if !known {
+		return nil
+	}
+	return &total
+}
+
+// population gives the samples that a budget is about, and whether they are
+// independent of each other. Memory is in MiB, written as ms.
+func (r *Run) population(at []int32, known []Populations, b *Budget) (p *Population, independent bool) {
+	if p := r.knownPopulation(known, b); p != nil {
+		return p, b.Kind == "start"
+	}
+	p = &Population{}
 	if b.Of == "chain" {
-		c := s.Chains[b.Name]
-		return judged(&c.Latency, b.Figure)
-	}
-	if b.Of != "function" {
-		c := s.Events
-		if b.Of == "source" {
-			c = s.Sources[b.Name]
+		for i, q := range r.chainPopulations() {
+			if r.Sources[i].Name == b.Name {
+				return q, false
+			}
 		}
-		all := []int{c.Arrived, c.Deliveries, c.Done, c.Failed, c.DeadLettered, c.Rejected, c.Expired, c.Skipped, c.Unmatched, c.Abandoned, c.Unexpected}
-		return number(all[slices.Index(eventCounts, b.Figure)])
+		return p, false
 	}
-	f := s.Functions[b.Name]
-	if b.Kind == "" {
-		all := []int{f.Attempts, f.Timeouts, f.Crashes, f.Instances.Started, f.Instances.Peak, f.Instances.FailedStarts, f.OutOfMemory}
-		return number(all[slices.Index(functionCounts, b.Figure)])
+	takes := func(fn, source int32, class engine.Class) bool {
+		return (b.Of != "function" || r.Functions[fn].Name == b.Name) && (b.Of != "source" || r.Sources[source].Name == b.Name) &&
+			(b.Class == "" || class.String() == b.Class)
 	}
-	figures := &f.Start
-	if b.Kind != "start" {
-		by := &f.Latency
-		if b.Kind == "service" {
-			by = &f.Service
+	switch b.Kind {
+	case "start", "memory":
+		for i := range r.Instances {
+			in := &r.Instances[i]
+			f := &r.Functions[in.Function]
+			if b.Of == "function" && f.Name != b.Name {
+				continue
+			}
+			if b.Kind == "memory" && in.Peak > 0 {
+				p.Add(time.Duration(float64(in.Peak) / (1 << 20) * 1e6))
+			} else if b.Kind == "start" && in.Ready > 0 && !f.Attached && !f.OneShot {
+				p.Add(in.Ready.Sub(in.Spawned))
+			}
 		}
-		figures = map[string]*Figures{"cold": &by.Cold, "first": &by.First, "warm": &by.Warm}[b.Class]
+		return p, true
+	case "latency":
+		r.eachLatency(at, func(fn int32, d *Delivery, inv *Invocation, latency time.Duration) {
+			if takes(fn, d.Source, inv.Class) {
+				p.Add(latency)
+			}
+		})
+	default:
+		for i := range r.Attempts {
+			a := &r.Attempts[i]
+			inv := r.invocation(at, a.Invocation)
+			switch {
+			case inv == nil || inv.Result == engine.RunEnded || !takes(inv.Function, a.Source, inv.Class):
+			case b.Kind == "service":
+				p.Add(inv.Done.Sub(inv.began()))
+			case a.N == 1 && inv.Sent > 0 && int(a.Event) < len(r.Arrivals):
+				p.Add(inv.Sent.Sub(r.Arrivals[a.Event].Due))
+			}
+		}
 	}
-	return judged(figures, b.Figure)
+	return p, false
 }
 
-func judged(f *Figures, figure string) (*float64, string) {
-	v := f.Figure(figure)
-	if v == nil {
-		return nil, fmt.Sprintf("not enough samples: %d, and %s needs %d", f.N, figure, needOf(figure))
+// knownPopulation gives the samples that a budget is about where they are of one
+// function and class, and so were collected already; otherwise nil.
+func (r *Run) knownPopulation(known []Populations, b *Budget) *Population {
+	fn := slices.IndexFunc(r.Functions, func(f Function) bool { return f.Name == b.Name })
+	if b.Of != "function" || fn < 0 {
+		return nil
 	}
-	return v, ""
+	of := map[string]*[3]Population{"latency": &known[fn].Latency, "service": &known[fn].Service, "wait": &known[fn].Wait}[b.Kind]
+	for c := range engine.Class(3) {
+		if of != nil && c.String() == b.Class {
+			return &of[c]
+		}
+	}
+	if b.Kind == "start" {
+		return &known[fn].Start
+	}
+	return nil
 }
 
-func needOf(figure string) int {
-	q := map[string]float64{"p50": 0.50, "p95": 0.95, "p99": 0.99}[figure]
-	if q == 0 {
-		return 1
+// Against judges a run against another: nothing may be worse than there, beyond
+// the noise, by more than a share.
+func Against(now, base *Run, worse float64) (out []Verdict) {
+	a, b := base.Collect(), now.Collect()
+	say := func(c Contrast, what string) {
+		v := Verdict{Text: fmt.Sprintf("%s not worse than in run %s by more than %s", what, base.ID, Percent(worse)), Unit: "times"}
+		if c.Ratio == nil { // too few to say anything
+			return
+		}
+		v.Measured, v.Lo, v.Hi = c.Ratio, c.Lo, c.Hi
+		v.Held = *c.Lo <= 1+worse
+		out = append(out, v)
 	}
-	return Need(q)
+	for i := range now.Functions {
+		k := slices.IndexFunc(base.Functions, func(f Function) bool { return f.Name == now.Functions[i].Name })
+		if k < 0 {
+			continue
+		}
+		name := "function " + now.Functions[i].Name
+		say(contrast("start", &a[k].Start, &b[i].Start, true), name+" start")
+		for _, class := range []engine.Class{engine.Cold, engine.First, engine.Warm} {
+			say(contrast(class.String(), &a[k].Latency[class], &b[i].Latency[class], false), name+" "+class.String()+" latency")
+		}
+	}
+	was, is := base.countAll(), now.countAll()
+	if was.Deliveries > 0 && is.Deliveries > 0 {
+		v := Verdict{Text: fmt.Sprintf("project share not done, not more than in run %s", base.ID), Unit: "%"}
+		share := 100 * float64(is.Deliveries-is.Done) / float64(is.Deliveries)
+		lo, hi := wilson(is.Deliveries-is.Done, is.Deliveries)
+		_, before := wilson(was.Deliveries-was.Done, was.Deliveries)
+		lo, hi = lo*100, hi*100
+		v.Measured, v.Lo, v.Hi, v.Held = &share, &lo, &hi, lo <= before*100*(1+worse)
+		out = append(out, v)
+	}
+	if out == nil {
+		out = append(out, Verdict{Text: "not worse than run " + base.ID, Few: true, Needs: Need(0.5), Why: fmt.Sprintf("not enough samples: nothing was measured %d times in both runs", Need(0.5))})
+	}
+	return out
+}
+
+func (r *Run) countAll() (c Counts) {
+	for i := range r.Deliveries {
+		c.add(r.Deliveries[i].Outcome)
+	}
+	return c
+}
+
+// wilson gives the 95 % interval of a share of k in n (Wilson 1927).
+func wilson(k, n int) (lo, hi float64) {
+	const z = 1.959964
+	p, m := float64(k)/float64(n), float64(n)
+	mid := (p + z*z/(2*m)) / (1 + z*z/m)
+	half := z / (1 + z*z/m) * math.Sqrt(p*(1-p)/m+z*z/(4*m*m))
+	return max(mid-half, 0), min(mid+half, 1)
 }

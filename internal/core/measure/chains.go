@@ -28,6 +28,27 @@ type Idempotence struct {
 
 // chains works out the chains of a run, by the source at which they begin.
 func (r *Run) chains(s *Summary) {
+	populations, figured := r.chained()
+	for i := range populations {
+		if populations[i].N() > 0 {
+			figured[i].Latency = figures(populations[i], false)
+			s.Chains[r.Sources[i].Name] = figured[i]
+		}
+	}
+}
+
+// chainPopulations gives how long the chains lasted that begin at each source.
+func (r *Run) chainPopulations() []*Population {
+	p, _ := r.chained()
+	return p
+}
+
+func (r *Run) chained() ([]*Population, []Chain) {
+	populations := make([]*Population, len(r.Sources))
+	for i := range populations {
+		populations[i] = &Population{}
+	}
+	figured := make([]Chain, len(r.Sources))
 	n := len(r.Arrivals)
 	root, depth, end := make([]int64, n), make([]int, n), make([]clock.Time, n)
 	bad := make([]bool, n)
@@ -61,8 +82,6 @@ func (r *Run) chains(s *Summary) {
 			c.last, c.steps, c.broken = max(c.last, end[i]), max(c.steps, depth[i]+1), c.broken || bad[i]
 		}
 	}
-	populations := make([]Population, len(r.Sources))
-	figured := make([]Chain, len(r.Sources))
 	for i := range r.Arrivals { // in their order
 		c := all[int64(i)]
 		if c == nil {
@@ -75,17 +94,12 @@ func (r *Run) chains(s *Summary) {
 			figured[source].Broken++
 		}
 	}
-	for i := range populations {
-		if populations[i].N() > 0 {
-			figured[i].Latency = figures(&populations[i], (*Population).Dependent)
-			s.Chains[r.Sources[i].Name] = figured[i]
-		}
-	}
+	return populations, figured
 }
 
 // faults counts the faults of delivery that befell events.
-func (r *Run) faults(s *Summary) {
-	for i := range r.Arrivals {
+func (r *Run) faults(s *Summary, seen *scan) {
+	for i := 0; i < len(r.Arrivals) && seen.faults; i++ {
 		a := &r.Arrivals[i]
 		if a.Origin == engine.FromFault { // counted with the event itself
 			continue

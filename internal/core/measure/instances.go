@@ -16,6 +16,8 @@ type Resources struct {
 	MemoryMiB  *float64 `json:"memory_mib"`      // that an instance may use; nil for no bound
 	CPU        *float64 `json:"cpu"`             // processors that an instance may use; nil for no bound
 	Enforced   string   `json:"enforced"`        // whether the bounds are, in words; "" without any
+	Held       *float64 `json:"held_gib_s"`      // memory held over time; nil when it is not known of all instances
+	SizeMiB    *float64 `json:"package_mib"`     // of its files on disk; nil when they are not known
 }
 
 // StartText says in words why an instance was started.
@@ -30,12 +32,19 @@ func (in *Instance) StartText() string {
 // started, what they used.
 func (r *Run) instanceFigures(fn int32, f *FunctionFigures) {
 	of := &r.Functions[fn]
-	f.Starts, f.Rejections, f.Way = map[string]int{}, map[string]int{}, of.Way
+	f.Starts, f.Way = map[string]int{}, of.Way
 	if of.Prepared > 0 {
 		ms := Millis(of.Prepared)
 		f.PrepareMillis = &ms
 	}
 	f.Resources.Enforced = of.Enforced
+	if held, known := r.held(fn); known && f.Instances.Started > 0 && !of.Attached {
+		f.Resources.Held = &held
+	}
+	if of.Size > 0 {
+		mib := float64(of.Size) / (1 << 20)
+		f.Resources.SizeMiB = &mib
+	}
 	if of.Memory > 0 {
 		mib := float64(of.Memory) / (1 << 20)
 		f.Resources.MemoryMiB = &mib
@@ -76,16 +85,6 @@ func (r *Run) instanceFigures(fn int32, f *FunctionFigures) {
 		}
 		sum /= float64(n)
 		f.FilesLeft = &sum
-	}
-}
-
-// rejections counts why deliveries were rejected, by the function that they were for.
-func (r *Run) rejections(s *Summary) {
-	for i := range r.Deliveries {
-		d := &r.Deliveries[i]
-		if d.Outcome == engine.Rejected && d.Cause != engine.NoCause && d.Wire >= 0 {
-			s.Functions[r.Functions[r.Sources[d.Source].To[d.Wire]].Name].Rejections[d.Cause.String()]++
-		}
 	}
 }
 

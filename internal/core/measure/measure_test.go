@@ -153,30 +153,39 @@ func TestASummaryAddsUp(t *testing.T) {
 
 func TestBudgetsAreReadStrictly(t *testing.T) {
 	for text, want := range map[string]Budget{
-		"function quote cold p95 < 900ms":          {Of: "function", Name: "quote", Kind: "latency", Class: "cold", Figure: "p95", Op: "<", Bound: 900},
-		"function quote warm service p50 <= 1.5ms": {Of: "function", Name: "quote", Kind: "service", Class: "warm", Figure: "p50", Op: "<=", Bound: 1.5},
-		"function quote start max < 2s":            {Of: "function", Name: "quote", Kind: "start", Figure: "max", Op: "<", Bound: 2000},
-		"function quote crashes == 0":              {Of: "function", Name: "quote", Figure: "crashes", Op: "==", Bound: 0},
-		"project rejected <= 20":                   {Of: "project", Figure: "rejected", Op: "<=", Bound: 20},
+		"function quote cold p95 < 900ms":          {Of: "function", Name: "quote", Kind: "latency", Class: "cold", Figure: "p95", Unit: "ms", Op: "<", Bound: 900},
+		"function quote all p99.9 < 1s":            {Of: "function", Name: "quote", Kind: "latency", Figure: "p99.9", Unit: "ms", Op: "<", Bound: 1000},
+		"source fares wait p50 < 1s":               {Of: "source", Name: "fares", Kind: "wait", Figure: "p50", Unit: "ms", Op: "<", Bound: 1000},
+		"function quote@node memory <= 192MiB":     {Of: "function", Name: "quote@node", Kind: "memory", Figure: "max", Unit: "MiB", Op: "<=", Bound: 192},
+		"function quote unexpected <= 0.5%":        {Of: "function", Name: "quote", Kind: "count", Figure: "unexpected", Unit: "%", Op: "<=", Bound: 0.5},
+		"source fares done >= 150/s":               {Of: "source", Name: "fares", Kind: "count", Figure: "done", Unit: "/s", Op: ">=", Bound: 150},
+		"project cost < 0.02":                      {Of: "project", Kind: "cost", Figure: "cost", Op: "<", Bound: 0.02},
+		"function quote warm service p50 <= 1.5ms": {Of: "function", Name: "quote", Kind: "service", Class: "warm", Figure: "p50", Unit: "ms", Op: "<=", Bound: 1.5},
+		"function quote start max < 2s":            {Of: "function", Name: "quote", Kind: "start", Figure: "max", Unit: "ms", Op: "<", Bound: 2000},
+		"function quote crashes == 0":              {Of: "function", Name: "quote", Kind: "count", Figure: "crashes", Op: "==", Bound: 0},
+		"project rejected <= 20":                   {Of: "project", Kind: "count", Figure: "rejected", Op: "<=", Bound: 20},
 	} {
 		want.Text = text
 		if got, err := ParseBudget(text); err != nil || got != want {
 			t.Errorf("%s: %+v, %v", text, got, err)
 		}
 	}
-	for _, bad := range []string{"", "function", "function quote", "function quote p95 < 1s", "function quote cold p95 < 900", "function quote cold p95 900ms",
-		"source scans lost == 0", "project done == many", "source scans done == 1 or so", "function quote start service p50 < 1s"} {
+	for _, bad := range []string{"", "function", "function quote", "function quote cold p95 < 900", "function quote cold p95 900ms",
+		"source scans lost == 0", "project done == many", "source scans done == 1 or so", "function quote start service p50 < 1s",
+		"function quote cold crashes == 0", "source fares start p50 < 1s", "source fares memory < 1MiB", "chain cargo cold p50 < 1s", "source fares arrived < 5%", "function quote p100 < 1s", "function quote memory < 5",
+		"project rejected < NaN", "function quote start cold p50 < 1s"} {
 		if b, err := ParseBudget(bad); err == nil {
 			t.Errorf("%q was read as %+v", bad, b)
 		}
 	}
 }
 
+// Summaries of a million invocations take less than 300 ms.
 func BenchmarkSummarize(b *testing.B) {
 	r := fixture()
 	r.Arrivals, r.Invocations, r.Attempts, r.Deliveries = nil, nil, nil, nil
 	rnd := chance.New(1, 1)
-	for i := range 100_000 {
+	for i := range 1_000_000 {
 		at := ms(i)
 		d := rnd.Exp(5 * time.Millisecond)
 		r.Arrivals = append(r.Arrivals, Arrival{Due: at, Arrived: at, From: -1})

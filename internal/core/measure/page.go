@@ -2,9 +2,8 @@ package measure
 
 import (
 	"math"
+	"sort"
 	"time"
-
-	"nightdrill/internal/core/engine"
 )
 
 // Page is what the findings show of a run, worked out once when the run ends
@@ -15,6 +14,8 @@ type Page struct {
 	Sources   []string         `json:"sources"`
 	Sentences []string         `json:"sentences"`
 	Spreads   []FunctionSpread `json:"spreads"` // of each function
+	Time      *Timeline        `json:"time"`
+	Filter    string           `json:"filter,omitempty"` // what the page is of, in words; "" for all
 }
 
 // FunctionSpread is where the durations of a function lie.
@@ -38,30 +39,38 @@ func (s *Spread) Low(i int) time.Duration {
 	return time.Duration(math.Pow(10, float64(s.First+i)/StepsPerDecade))
 }
 
-func newSpread(sorted []time.Duration) Spread {
+func newSpread(p *Population) Spread {
 	step := func(d time.Duration) int {
 		return int(math.Floor(math.Log10(float64(max(d, time.Microsecond)))*StepsPerDecade + 1e-9))
 	}
-	if len(sorted) == 0 {
+	n := p.N()
+	if n == 0 {
 		return Spread{}
 	}
-	s := Spread{First: step(sorted[0])}
-	s.Counts = make([]int, step(sorted[len(sorted)-1])-s.First+1)
-	for _, d := range sorted {
-		s.Counts[step(d)-s.First]++
+	s := Spread{First: step(p.At(0))}
+	s.Counts = make([]int, step(p.Max())-s.First+1)
+	for i := 0; i < n; { // up to the first that is of the next step
+		k := step(p.At(i))
+		after := i + sort.Search(n-i, func(j int) bool { return step(p.At(i+j)) > k })
+		s.Counts[k-s.First] = after - i
+		i = after
 	}
 	return s
 }
 
 // NewPage works the findings of a run out.
 func NewPage(r *Run) *Page {
-	populations := r.Collect()
-	p := &Page{Summary: r.summarize(populations)}
+	seen := r.scan()
+	return r.page(seen, r.collect(seen))
+}
+
+func (r *Run) page(seen *scan, populations []Populations) *Page {
+	p := &Page{Summary: r.summarize(seen, populations), Time: r.timeline(seen.at)}
 	for i := range r.Functions {
 		p.Functions = append(p.Functions, r.Functions[i].Name)
-		f := FunctionSpread{Start: newSpread(populations[i].Start.sort())}
+		f := FunctionSpread{Start: newSpread(&populations[i].Start)}
 		for c := range f.Latency {
-			f.Latency[c] = newSpread(populations[i].Latency[engine.Class(c)].sort())
+			f.Latency[c] = newSpread(&populations[i].Latency[c])
 		}
 		p.Spreads = append(p.Spreads, f)
 	}

@@ -11,6 +11,7 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/plan"
 )
 
 // Run is what a run recorded. Records are in the order in which they were made;
@@ -33,13 +34,19 @@ type Run struct {
 	Deliveries  []Delivery
 	Instances   []Instance
 	Levels      []Level
-	ColdStarts  int          // of each variant, in a drill of cold starts; 0 in others
-	Changes     []Change     // of limits and versions, while it ran
-	Blobs       [][]byte     // bytes of events and replies, each once; of a run that was read back, none
-	Open        []Invocation // in flight at the moment; only while the run goes on
-	LastDue     clock.Time   // of the last arrival
-	Busy        float64      // share of the machine's processors that was in use; NaN when unknown
-	Notes       []string     // said by the driver: what went wrong beside the functions
+	ColdStarts  int              // of each variant, in a drill of cold starts; 0 in others
+	Changes     []Change         // of limits and versions, while it ran
+	Blobs       [][]byte         // bytes of events and replies, each once; of a run that was read back, none
+	Open        []Invocation     // in flight at the moment; only while the run goes on
+	LastDue     clock.Time       // of the last arrival
+	Busy        float64          // share of the machine's processors that was in use; NaN when unknown
+	Notes       []string         // said by the driver: what went wrong beside the functions
+	Rates       *plan.Rates      // what the user pays; nil when they did not say
+	Self        *SelfCheck       // nil of runs from before there was one
+	Machine     string           // what it ran on, in words
+	Commit      string           // of the project's folder, and whether changed since; "" when that is not known
+	Plan        []byte           // what the run was told to do, as JSON; nil when it is not known
+	Timings     map[int32]string // Server-Timing headers of first answers by their numbers, of a run that was read back
 }
 
 // Function names a function of the run and the limits that held.
@@ -57,6 +64,7 @@ type Function struct {
 	CPU         float64       `json:"cpu,omitempty"`      // processors that an instance may use; 0 for no bound
 	Enforced    string        `json:"enforced,omitempty"` // whether those bounds are, in words; "" where there are none
 	Prepared    time.Duration `json:"prepared,omitempty"` // what its preparation took; 0 when it is not known
+	Size        int64         `json:"size,omitempty"`     // bytes of its package on disk; 0 when it is not known
 }
 
 // Source names a source of the run, its kind and its wires.
@@ -74,6 +82,9 @@ type Payload struct {
 	N     int    `json:"n"`              // from 1
 	Label string `json:"label"`          // its request line, or its type and id
 	Blob  int32  `json:"blob,omitempty"` // number of its bytes, from 1
+	// Object is the number of the bytes of the object that it tells of; 0 where it tells of
+	// none, or they were not kept.
+	Object int32 `json:"object,omitempty"`
 }
 
 // Arrival is an event that fell due.
@@ -81,9 +92,10 @@ type Arrival struct {
 	Due, Arrived clock.Time
 	From         int64 // the event that it was made of, or -1
 	Origin       engine.Origin
-	Fault        uint8 // kinds of faults that befell it, as bits of package fault
-	Payload      int32 // index in Payloads
-	Round        int32 // how often the set had been used up before; of a reply that was sent on, its own number
+	Fault        uint8         // kinds of faults that befell it, as bits of package fault
+	Delay        time.Duration // that faults made it wait for, after it had arrived; of a copy, after its original
+	Payload      int32         // index in Payloads
+	Round        int32         // how often the set had been used up before; of a reply that was sent on, its own number
 	Source       int32
 }
 
@@ -160,20 +172,4 @@ type Instance struct {
 type Level struct {
 	At                                           clock.Time
 	Function, Waiting, InFlight, Starting, Ready int32
-}
-
-// index gives the place of each invocation by its ID, or -1.
-func (r *Run) index() []int32 {
-	most := uint64(0)
-	for i := range r.Invocations {
-		most = max(most, r.Invocations[i].ID)
-	}
-	at := make([]int32, most+1)
-	for i := range at {
-		at[i] = -1
-	}
-	for i := range r.Invocations {
-		at[r.Invocations[i].ID] = int32(i)
-	}
-	return at
 }

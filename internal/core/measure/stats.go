@@ -8,37 +8,6 @@ import (
 	"nightdrill/internal/core/chance"
 )
 
-// Population is the durations of one kind: of one function, one class.
-type Population struct {
-	inOrder []time.Duration // in the order of time
-	sorted  []time.Duration
-}
-
-// Add appends a duration; durations come in the order of time.
-func (p *Population) Add(d time.Duration) { p.inOrder, p.sorted = append(p.inOrder, d), nil }
-
-// N gives how many there are.
-func (p *Population) N() int { return len(p.inOrder) }
-
-func (p *Population) sort() []time.Duration {
-	if p.sorted == nil {
-		p.sorted = slices.Clone(p.inOrder)
-		slices.Sort(p.sorted)
-	}
-	return p.sorted
-}
-
-// Sorted gives the durations in ascending order; the caller leaves them as they are.
-func (p *Population) Sorted() []time.Duration { return p.sort() }
-
-// Max gives the longest; 0 for an empty population.
-func (p *Population) Max() time.Duration {
-	if s := p.sort(); len(s) > 0 {
-		return s[len(s)-1]
-	}
-	return 0
-}
-
 // Percentile is a percentile with its 95 % interval. Not OK means that there
 // are too few samples for an interval, and so for the figure.
 type Percentile struct {
@@ -52,9 +21,10 @@ func Enough(q float64, n int) bool {
 	return 1-math.Pow(q, float64(n))-math.Pow(1-q, float64(n)) >= 0.95
 }
 
-// Need gives how many samples percentile q needs.
+// Need gives how many samples percentile q needs; q lies between 0 and 1.
 func Need(q float64) int {
-	n := 1
+	far := max(q, 1-q)
+	n := max(int(math.Log(0.05)/math.Log(far))-1, 1) // the nearer end counts for little
 	for !Enough(q, n) {
 		n++
 	}
@@ -69,13 +39,12 @@ func rank(q float64, n int) int {
 // Independent gives percentile q of independent samples, with a
 // distribution-free interval from order statistics.
 func (p *Population) Independent(q float64) Percentile {
-	s := p.sort()
-	n := len(s)
+	n := p.N()
 	if n == 0 || !Enough(q, n) {
 		return Percentile{}
 	}
 	lo, hi := orderRanks(q, n)
-	return Percentile{s[rank(q, n)-1], s[lo-1], s[hi-1], true}
+	return Percentile{p.At(rank(q, n) - 1), p.At(lo - 1), p.At(hi - 1), true}
 }
 
 // orderRanks gives ranks l < u such that the interval from the l-th to the
@@ -115,61 +84,102 @@ func orderRanks(q float64, n int) (l, u int) {
 }
 
 const (
-	resamples  = 400
-	mostBlocks = 64
-	gridSize   = 512
+	resamples = 400
+	gridSize  = 512
 )
+
+// blocksOf gives how many blocks of time n samples are cut into: long ones, so
+// that what hangs together stays together.
+func blocksOf(n int) int {
+	return min(mostBlocks, max(4, int(math.Sqrt(float64(n)))), n)
+}
 
 // Dependent gives percentile q of samples that follow each other in time and
 // so depend on their neighbours, as latencies under load do. The interval is
 // from a bootstrap over contiguous blocks.
-func (p *Population) Dependent(q float64) Percentile {
-	s := p.sort()
-	n := len(s)
-	if n == 0 || !Enough(q, n) {
-		return Percentile{}
+func (p *Population) Dependent(q float64) Percentile { return p.dependent(q)[0] }
+
+// dependent gives several percentiles, in one walk over the samples.
+func (p *Population) dependent(qs ...float64) []Percentile {
+	out := make([]Percentile, len(qs))
+	n := p.N()
+	for i, g := range p.grids(qs...) {
+		if n == 0 || !Enough(qs[i], n) {
+			continue
+		}
+		found := p.resampled(g, qs[i], chance.New(uint64(n), uint64(qs[i]*1e6)))
+		slices.Sort(found)
+		v := p.At(rank(qs[i], n) - 1)
+		out[i] = Percentile{Value: v, OK: true,
+			Lo: min(found[resamples/40], v), // 2.5 %
+			Hi: max(found[resamples-1-resamples/40], v)}
 	}
-	out := Percentile{Value: s[rank(q, n)-1], OK: true}
-	// long blocks, so that what hangs together stays together; and
-	// thresholds around the percentile, among which the resampled one is found
-	blocks := min(mostBlocks, max(4, int(math.Sqrt(float64(n)))))
-	grid := gridAround(s, q, blocks)
-	// how many samples of each block are at or below each threshold
-	counts := make([][]int32, len(grid))
-	for i := range counts {
-		counts[i] = make([]int32, blocks)
+	return out
+}
+
+// grid is places among the sorted samples around a percentile, each with how many
+// samples of every block lie up to there.
+type grid struct {
+	at     []int
+	counts [][mostBlocks]int32
+}
+
+// grids gives the grid of each percentile: the places where resampled ones can
+// fall, all of them when they are few.
+func (p *Population) grids(qs ...float64) []grid {
+	out := make([]grid, len(qs))
+	n := p.N()
+	if n == 0 {
+		return out
 	}
-	size := make([]int32, blocks)
-	for i, d := range p.inOrder {
-		b := i * blocks / n
-		size[b]++
-		if j, _ := slices.BinarySearch(grid, d); j < len(grid) {
-			counts[j][b]++
+	p.sort()
+	for i, q := range qs {
+		// blocks vary more than single samples: six times the binomial spread of the blocks
+		spread := 6 * math.Sqrt(q*(1-q)/float64(p.blocks))
+		lo, hi := max(int((q-spread)*float64(n)), 0), min(int((q+spread)*float64(n))+1, n)
+		for k := lo; k < hi; k += max((hi-lo)/gridSize, 1) {
+			out[i].at = append(out[i].at, k)
+		}
+		if k := len(out[i].at); k == 0 || out[i].at[k-1] != n-1 {
+			out[i].at = append(out[i].at, n-1)
+		}
+		out[i].counts = make([][mostBlocks]int32, 0, len(out[i].at))
+	}
+	var counts [mostBlocks]int32
+	next := make([]int, len(qs))
+	for k, key := range p.keys {
+		counts[key&(mostBlocks-1)]++
+		for i := range out {
+			if g := &out[i]; next[i] < len(g.at) && g.at[next[i]] == k {
+				g.counts = append(g.counts, counts)
+				next[i]++
+			}
 		}
 	}
-	for j := 1; j < len(grid); j++ {
-		for b := range blocks {
-			counts[j][b] += counts[j-1][b]
-		}
-	}
-	r := chance.New(uint64(n), uint64(q*1e6))
+	return out
+}
+
+// resampled gives percentile q of each of many populations that are drawn block by
+// block.
+func (p *Population) resampled(g grid, q float64, r *chance.Source) []time.Duration {
 	found := make([]time.Duration, resamples)
-	weight := make([]int32, blocks)
+	size := &g.counts[len(g.counts)-1] // all samples
+	var weight [mostBlocks]int64
 	for k := range found {
-		clear(weight)
+		clear(weight[:])
 		total := int64(0)
-		for range blocks {
-			b := r.Below(blocks)
+		for range p.blocks {
+			b := r.Below(p.blocks)
 			weight[b]++
 			total += int64(size[b])
 		}
 		want := int64(rank(q, int(total)))
-		lo, hi := 0, len(grid)-1
+		lo, hi := 0, len(g.at)-1
 		for lo < hi {
 			mid := (lo + hi) / 2
 			at := int64(0)
-			for b, w := range weight {
-				at += int64(w) * int64(counts[mid][b])
+			for b, w := range weight[:p.blocks] {
+				at += w * int64(g.counts[mid][b])
 			}
 			if at >= want {
 				hi = mid
@@ -177,32 +187,7 @@ func (p *Population) Dependent(q float64) Percentile {
 				lo = mid + 1
 			}
 		}
-		found[k] = grid[lo]
+		found[k] = p.At(g.at[lo])
 	}
-	slices.Sort(found)
-	out.Lo = min(found[resamples/40], out.Value) // 2.5 %
-	out.Hi = max(found[resamples-1-resamples/40], out.Value)
-	return out
-}
-
-// gridAround gives distinct sample values in the stretch where resampled
-// percentiles can fall, all of them when they are few.
-func gridAround(s []time.Duration, q float64, blocks int) []time.Duration {
-	n := len(s)
-	// blocks vary more than single samples: six times the binomial spread of the blocks
-	spread := 6 * math.Sqrt(q*(1-q)/float64(blocks))
-	lo := max(int((q-spread)*float64(n)), 0)
-	hi := min(int((q+spread)*float64(n))+1, n)
-	step := max((hi-lo)/gridSize, 1)
-	var grid []time.Duration
-	put := func(d time.Duration) {
-		if len(grid) == 0 || d > grid[len(grid)-1] {
-			grid = append(grid, d)
-		}
-	}
-	for i := lo; i < hi; i += step {
-		put(s[i])
-	}
-	put(s[n-1])
-	return grid
+	return found
 }

@@ -1,11 +1,7 @@
 package measure
 
 import (
-	"fmt"
-	"math"
 	"slices"
-	"strconv"
-	"strings"
 	"time"
 
 	"nightdrill/internal/core/clock"
@@ -33,9 +29,13 @@ type Summary struct {
 	Idempotence *Idempotence               `json:"idempotence,omitempty"`
 	Changes     []Change                   `json:"changes"` // of limits and versions, while it ran
 	Ways        []Way                      `json:"ways"`    // to start, beside each other; none where there is only one
+	Load        Load                       `json:"load"`
 	Driver      DriverFigures              `json:"driver"`
 	Budgets     []Verdict                  `json:"budgets"`
 	Warnings    []string                   `json:"warnings"`
+	Beside      map[string][]string        `json:"beside"` // those of the warnings that spoil figures, by what they spoil
+	Machine     string                     `json:"machine"`
+	Commit      string                     `json:"commit"`
 }
 
 // Counts are events that arrived, deliveries, and the outcomes of deliveries.
@@ -74,6 +74,10 @@ type FunctionFigures struct {
 	Start     Figures            `json:"start"`
 	Latency   ByClass            `json:"latency"`
 	Service   ByClass            `json:"service"`
+	Wait      ByClass            `json:"wait"`    // sent - due, of first attempts
+	Phases    PhaseFigures       `json:"phases"`  // of starts
+	WarmUp    WarmUp             `json:"warm_up"` // service time by the n-th invocation
+	Cost      *Cost              `json:"cost"`    // nil without rates, or where the memory is not known
 
 	OutOfMemory   int            `json:"out_of_memory"` // instances that the system ended for their use of memory
 	Starts        map[string]int `json:"starts"`        // by why
@@ -124,25 +128,33 @@ type DriverFigures struct {
 	LagP99     *float64 `json:"lag_p99_ms"`      //
 	SendLagP99 *float64 `json:"send_lag_p99_ms"` // sent - due, of events that had not to wait
 	Busy       *float64 `json:"busy"`            // share of the machine's processors in use
+	EchoBefore Figures  `json:"echo_before"`     // round trip to a built-in echo, before the run
+	EchoDuring Figures  `json:"echo_during"`     // and while it went on
+	TimerP99   *float64 `json:"timer_p99_ms"`    // how late a timer of the driver's kind rang before the run
 }
 
 // Millis gives a duration in milliseconds, to the nanosecond.
 func Millis(d time.Duration) float64 { return float64(d) / 1e6 }
 
-func figures(p *Population, percentile func(*Population, float64) Percentile) Figures {
+// figures gives the figures of a population; of independent samples the intervals
+// are from order statistics.
+func figures(p *Population, independent bool) Figures {
 	f := Figures{N: p.N()}
 	if f.N == 0 {
 		return f
 	}
 	longest := Millis(p.Max())
 	f.Max = &longest
-	for _, x := range []struct {
-		q         float64
-		v, lo, hi **float64
-	}{{0.50, &f.P50, &f.P50Lo, &f.P50Hi}, {0.95, &f.P95, &f.P95Lo, &f.P95Hi}, {0.99, &f.P99, &f.P99Lo, &f.P99Hi}} {
-		if got := percentile(p, x.q); got.OK {
-			v, lo, hi := Millis(got.Value), Millis(got.Lo), Millis(got.Hi)
-			*x.v, *x.lo, *x.hi = &v, &lo, &hi
+	var got []Percentile
+	if independent {
+		got = []Percentile{p.Independent(0.50), p.Independent(0.95), p.Independent(0.99)}
+	} else {
+		got = p.dependent(0.50, 0.95, 0.99)
+	}
+	for i, x := range [][3]**float64{{&f.P50, &f.P50Lo, &f.P50Hi}, {&f.P95, &f.P95Lo, &f.P95Hi}, {&f.P99, &f.P99Lo, &f.P99Hi}} {
+		if got[i].OK {
+			v, lo, hi := Millis(got[i].Value), Millis(got[i].Lo), Millis(got[i].Hi)
+			*x[0], *x[1], *x[2] = &v, &lo, &hi
 		}
 	}
 	return f
@@ -168,34 +180,55 @@ type classes [3]Population // by engine.Class
 func (c *classes) figures() ByClass {
 	var b ByClass
 	for class := range c {
-		*b.Of(engine.Class(class)) = figures(&c[class], (*Population).Dependent)
+		*b.Of(engine.Class(class)) = figures(&c[class], false)
 	}
 	return b
 }
 
-// Populations are the durations of one function, for drawings.
+// Populations are the durations of one function.
 type Populations struct {
-	Start            Population
-	Latency, Service [3]Population // by engine.Class
+	Start                  Population
+	Latency, Service, Wait [3]Population // by engine.Class
+	Phases                 StartPhases
 }
 
 // Collect gives the populations of each function.
-func (r *Run) Collect() []Populations {
+func (r *Run) Collect() []Populations { return r.collect(r.scan()) }
+
+func (r *Run) collect(seen *scan) []Populations {
+	at := seen.at
 	out := make([]Populations, len(r.Functions))
-	at := r.index()
+	for fn := range out {
+		for c, n := range seen.sizes[fn] { // memory is taken once
+			out[fn].Latency[c].expect(n)
+			out[fn].Service[c].expect(n)
+			out[fn].Wait[c].expect(n)
+		}
+	}
 	for i := range r.Instances {
 		if in := &r.Instances[i]; in.Ready > 0 && !r.Functions[in.Function].Attached && !r.Functions[in.Function].OneShot {
 			out[in.Function].Start.Add(in.Ready.Sub(in.Spawned))
 		}
 	}
 	r.eachLatency(at, func(fn int32, _ *Delivery, inv *Invocation, d time.Duration) {
-		out[fn].Latency[inv.Class].Add(d)
+		p := &out[fn].Latency[inv.Class].inOrder
+		*p = append(*p, d)
 	})
 	for i := range r.Attempts {
-		if inv := r.invocation(at, r.Attempts[i].Invocation); inv != nil && inv.Result != engine.RunEnded {
-			out[inv.Function].Service[inv.Class].Add(inv.Done.Sub(inv.began()))
+		a := &r.Attempts[i]
+		seen.functions[r.Sources[a.Source].To[a.Wire]].Attempts++
+		inv := r.invocation(at, a.Invocation)
+		if inv == nil || inv.Result == engine.RunEnded {
+			continue
+		}
+		p := &out[inv.Function].Service[inv.Class].inOrder
+		*p = append(*p, inv.Done.Sub(inv.began()))
+		if a.N == 1 && inv.Sent > 0 && int(a.Event) < len(r.Arrivals) {
+			p = &out[inv.Function].Wait[inv.Class].inOrder
+			*p = append(*p, inv.Sent.Sub(r.Arrivals[a.Event].Due))
 		}
 	}
+	r.startPhases(seen, out)
 	return out
 }
 
@@ -229,102 +262,139 @@ func (r *Run) eachLatency(at []int32, visit func(fn int32, d *Delivery, inv *Inv
 }
 
 // Summarize gives the summary of a run.
-func (r *Run) Summarize() *Summary { return r.summarize(r.Collect()) }
+func (r *Run) Summarize() *Summary {
+	seen := r.scan()
+	return r.summarize(seen, r.collect(seen))
+}
 
-func (r *Run) summarize(populations []Populations) *Summary {
+func (r *Run) summarize(seen *scan, populations []Populations) *Summary {
+	at := seen.at
 	s := &Summary{Format: Format, Project: r.Project, Drill: r.Drill, Run: r.ID, Seed: r.Seed,
-		Seconds: r.Length.Seconds(), Finished: r.Finished,
+		Seconds: r.Length.Seconds(), Finished: r.Finished, Machine: r.Machine, Commit: r.Commit,
 		Functions: map[string]FunctionFigures{}, Sources: map[string]Counts{},
 		Chains: map[string]Chain{}, Faults: map[string]int{}, Budgets: []Verdict{}, Warnings: []string{}}
-	at := r.index()
-	r.count(s, at)
-	routes := map[[2]int32]*classes{}
-	r.eachLatency(at, func(_ int32, d *Delivery, inv *Invocation, latency time.Duration) {
-		if d.Wire < 0 || len(r.Sources[d.Source].Routes) == 0 {
-			return
-		}
-		k := [2]int32{d.Source, d.Wire}
-		if routes[k] == nil {
-			routes[k] = &classes{}
-		}
-		routes[k][inv.Class].Add(latency)
-	})
+	r.count(s, seen)
+	routes := r.routes(at)
+	warm := r.warmUps(seen)
 	for fn := range r.Functions {
 		p := &populations[fn]
-		f := FunctionFigures{Statuses: map[string]int{}, Routes: map[string]ByClass{},
-			Start:   figures(&p.Start, (*Population).Independent),
-			Latency: (*classes)(&p.Latency).figures(), Service: (*classes)(&p.Service).figures()}
+		f := &seen.functions[fn]
+		f.Start = figures(&p.Start, true)
+		f.Latency, f.Service, f.Wait = (*classes)(&p.Latency).figures(), (*classes)(&p.Service).figures(), (*classes)(&p.Wait).figures()
+		f.Phases, f.WarmUp = p.Phases.figures(), warm[fn]
 		f.Instances = r.instances(int32(fn))
-		r.instanceFigures(int32(fn), &f)
-		for k, c := range routes {
-			if r.Sources[k[0]].To[k[1]] == fn {
-				f.Routes[r.Sources[k[0]].Routes[k[1]]] = c.figures()
-			}
-		}
-		s.Functions[r.Functions[fn].Name] = f
+		r.instanceFigures(int32(fn), f)
+		f.Cost = r.cost(int32(fn))
+		f.Routes = r.routeFigures(fn, routes, f.Latency)
+		s.Functions[r.Functions[fn].Name] = *f
 	}
-	for i := range r.Invocations {
-		inv := &r.Invocations[i]
-		name := r.Functions[inv.Function].Name
-		f := s.Functions[name]
-		if inv.Status > 0 {
-			f.Statuses[strconv.Itoa(int(inv.Status))]++
-		}
-		if inv.Result == engine.Timeout {
-			f.Timeouts++
-		}
-		s.Functions[name] = f
-	}
-	for i := range r.Attempts {
-		name := r.Functions[r.Sources[r.Attempts[i].Source].To[r.Attempts[i].Wire]].Name
-		f := s.Functions[name]
-		f.Attempts++
-		s.Functions[name] = f
-	}
-	for i := range r.Instances {
-		if in := &r.Instances[i]; in.Reason == engine.Crashed && in.Ready > 0 && in.Stopped > 0 {
-			name := r.Functions[in.Function].Name
-			f := s.Functions[name]
-			f.Crashes++
-			s.Functions[name] = f
-		}
-	}
-	r.rejections(s)
 	s.Changes, s.Ways = append([]Change{}, r.Changes...), append([]Way{}, r.ways(s)...)
-	r.chains(s)
-	r.faults(s)
+	if seen.replies {
+		r.chains(s)
+	}
+	r.faults(s, seen)
 	if r.Idempotence {
 		r.idempotence(s, at)
 	}
+	r.load(s, seen)
 	r.driver(s, at)
 	r.warn(s)
 	for _, text := range r.Budgets {
-		s.Budgets = append(s.Budgets, s.judge(text))
+		s.Budgets = append(s.Budgets, r.judge(s, at, populations, text))
 	}
 	return s
 }
 
-func (r *Run) count(s *Summary, at []int32) {
+// routes gives the latencies of each route to a function that more than one wire
+// leads to.
+func (r *Run) routes(at []int32) map[[2]int32]*classes {
+	out := map[[2]int32]*classes{}
+	wires := r.wiresTo()
+	for i := range r.Sources {
+		for w := range r.Sources[i].Routes {
+			if wires[r.Sources[i].To[w]] > 1 {
+				out[[2]int32{int32(i), int32(w)}] = &classes{}
+			}
+		}
+	}
+	if len(out) == 0 {
+		return out
+	}
+	r.eachLatency(at, func(_ int32, d *Delivery, inv *Invocation, latency time.Duration) {
+		if c := out[[2]int32{d.Source, d.Wire}]; c != nil {
+			c[inv.Class].Add(latency)
+		}
+	})
+	return out
+}
+
+// wiresTo counts the wires that lead to each function.
+func (r *Run) wiresTo() []int {
+	n := make([]int, len(r.Functions))
+	for i := range r.Sources {
+		for _, to := range r.Sources[i].To {
+			n[to]++
+		}
+	}
+	return n
+}
+
+// routeFigures gives the figures of the routes to a function.
+func (r *Run) routeFigures(fn int, routes map[[2]int32]*classes, all ByClass) map[string]ByClass {
+	out := map[string]ByClass{}
+	for i := range r.Sources {
+		for w, name := range r.Sources[i].Routes {
+			if r.Sources[i].To[w] != fn {
+				continue
+			}
+			figures := all
+			if c := routes[[2]int32{int32(i), int32(w)}]; c != nil {
+				figures = c.figures()
+			}
+			if figures.Cold.N+figures.First.N+figures.Warm.N > 0 {
+				out[name] = figures
+			}
+		}
+	}
+	return out
+}
+
+// count counts events, outcomes, and why requests were turned away.
+func (r *Run) count(s *Summary, seen *scan) {
 	sources := make([]Counts, len(r.Sources))
 	ended := make([]bool, len(r.Arrivals))
-	for i := range r.Arrivals {
-		sources[r.Arrivals[i].Source].Arrived++
+	for fn := range r.Functions {
+		seen.functions[fn].Rejections = map[string]int{}
 	}
 	for i := range r.Deliveries {
 		d := &r.Deliveries[i]
 		sources[d.Source].add(d.Outcome)
-		if inv := r.invocation(at, d.Invocation); inv != nil && inv.Unexpected {
-			sources[d.Source].Unexpected++
+		seen.ended = max(seen.ended, d.Ended)
+		if seen.unexpected {
+			if inv := r.invocation(seen.at, d.Invocation); inv != nil && inv.Unexpected {
+				sources[d.Source].Unexpected++
+			}
 		}
 		if int(d.Event) < len(ended) {
 			ended[d.Event] = true
 		}
+		if d.Outcome == engine.Rejected && d.Cause != engine.NoCause && d.Wire >= 0 {
+			seen.functions[r.Sources[d.Source].To[d.Wire]].Rejections[d.Cause.String()]++
+		}
 	}
 	// of a run that was cut off, events without any outcome
 	for i := range r.Arrivals {
+		a := &r.Arrivals[i]
+		sources[a.Source].Arrived++
 		if !ended[i] {
-			sources[r.Arrivals[i].Source].add(engine.Abandoned)
+			sources[a.Source].add(engine.Abandoned)
 		}
+		if a.From < 0 {
+			seen.first, seen.last = min(seen.first, a.Due), max(seen.last, a.Due)
+			seen.outside++
+		}
+		seen.replies = seen.replies || a.Origin == engine.FromReply
+		seen.faults = seen.faults || a.Fault != 0
 	}
 	for i, c := range sources {
 		s.Sources[r.Sources[i].Name] = c
@@ -373,61 +443,4 @@ func (r *Run) instances(fn int32) InstanceCounts {
 		c.Peak = max(c.Peak, n)
 	}
 	return c
-}
-
-func (r *Run) driver(s *Summary, at []int32) {
-	var lag, send Population
-	for i := range r.Arrivals {
-		if r.Arrivals[i].From < 0 {
-			lag.Add(r.Arrivals[i].Arrived.Sub(r.Arrivals[i].Due))
-		}
-	}
-	for i := range r.Attempts {
-		a := &r.Attempts[i]
-		inv := r.invocation(at, a.Invocation)
-		if a.N == 1 && inv != nil && inv.Sent > 0 && int(a.Event) < len(r.Arrivals) && r.Arrivals[a.Event].From < 0 && inv.Assigned == r.Arrivals[a.Event].Arrived {
-			send.Add(inv.Sent.Sub(r.Arrivals[a.Event].Due))
-		}
-	}
-	l, w := figures(&lag, (*Population).Dependent), figures(&send, (*Population).Dependent)
-	s.Driver = DriverFigures{LagP50: l.P50, LagP99: l.P99, SendLagP99: w.P99}
-	if !math.IsNaN(r.Busy) {
-		busy := math.Round(r.Busy*1000) / 1000
-		s.Driver.Busy = &busy
-	}
-}
-
-// Bounds beyond which the driver's own part in the figures is worth a word.
-const (
-	lateDriver = 2.0  // ms
-	busyShare  = 0.85 // of the processors
-)
-
-func (r *Run) warn(s *Summary) {
-	say := func(format string, args ...any) { s.Warnings = append(s.Warnings, fmt.Sprintf(format, args...)) }
-	if !r.Finished {
-		say("the run did not come to its end; the figures cover what was measured until then")
-	}
-	if l := s.Driver.LagP99; l != nil && *l > lateDriver {
-		say("events were taken up to %.1f ms late (p99); latencies count that delay. Close other programs, or lower the rate", *l)
-	}
-	if b := s.Driver.Busy; b != nil && *b > busyShare {
-		say("the machine's processors were %.0f %% busy; functions and driver waited for each other, so times are longer than on a calmer machine", *b*100)
-	}
-	for i := range r.Sources {
-		if r.Sources[i].Closed && s.Sources[r.Sources[i].Name].Arrived > 0 {
-			say("source %s was fed by callers who wait for their answers (closed loop): a slow answer also delays what comes next", r.Sources[i].Name)
-		}
-	}
-	for i := range r.Functions {
-		if f := &r.Functions[i]; strings.HasPrefix(f.Enforced, "not enforced") {
-			say("what an instance of %s may use is %s", f.Name, f.Enforced)
-		}
-	}
-	for i := range r.Functions {
-		if f := &r.Functions[i]; f.Attached {
-			say("%s was started by somebody else: its starts are not measured, and none of its answers counts as cold.", f.Name)
-		}
-	}
-	s.Warnings = append(s.Warnings, r.Notes...)
 }

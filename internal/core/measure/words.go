@@ -25,88 +25,153 @@ func MillisText(v *float64) string {
 	return strconv.FormatFloat(*v, 'f', 0, 64)
 }
 
-// VerdictText says whether a budget was held and what was measured.
-func VerdictText(v Verdict) string {
-	state, measured := "missed", ""
-	if v.Held {
-		state = "held  "
+// Percent writes a share, with the digits that count.
+func Percent(share float64) string {
+	switch v := share * 100; {
+	case v < 9.95:
+		return strconv.FormatFloat(v, 'f', 1, 64) + " %"
+	default:
+		return strconv.FormatFloat(v, 'f', 0, 64) + " %"
 	}
-	if v.Measured != nil {
-		measured = "measured " + strconv.FormatFloat(*v.Measured, 'f', -1, 64)
-		if b, err := ParseBudget(v.Text); err == nil && b.Kind != "" {
-			measured = "measured " + MillisText(v.Measured) + " ms"
-		}
-	}
-	if v.Why != "" {
-		measured = v.Why
-	}
-	return state + "  " + v.Text + "  (" + measured + ")"
 }
 
-// Sentences gives the answer of a run in sentences: how long cold and warm
-// took, what waited, what was turned away or lost.
+// RatioText writes a ratio with three digits that count.
+func RatioText(v float64) string {
+	switch {
+	case v < 10:
+		return strconv.FormatFloat(v, 'f', 2, 64)
+	case v < 100:
+		return strconv.FormatFloat(v, 'f', 1, 64)
+	}
+	return strconv.FormatFloat(v, 'f', 0, 64)
+}
+
+// State says in a word what became of a budget.
+func (v *Verdict) State() string {
+	switch {
+	case v.Held:
+		return "held"
+	case v.Few:
+		return "not enough samples"
+	}
+	return "missed"
+}
+
+// Says says what was measured of a budget, or why nothing was.
+func (v *Verdict) Says() string {
+	if v.Measured == nil {
+		return v.Why
+	}
+	one := func(x *float64) string {
+		switch v.Unit {
+		case "ms":
+			return MillisText(x)
+		case "%", "MiB", "/s":
+			return strings.TrimRight(strings.TrimRight(strconv.FormatFloat(*x, 'f', 2, 64), "0"), ".")
+		case "times":
+			return RatioText(*x)
+		}
+		return strconv.FormatFloat(*x, 'g', 10, 64)
+	}
+	text := "measured " + one(v.Measured)
+	if v.Lo != nil && v.Hi != nil {
+		text += ", between " + one(v.Lo) + " and " + one(v.Hi)
+	}
+	switch v.Unit {
+	case "":
+		return text
+	case "/s":
+		return text + "/s"
+	}
+	return text + " " + v.Unit
+}
+
+// VerdictText says whether a budget was held and what was measured.
+func VerdictText(v Verdict) string {
+	state := v.State()
+	if v.Few { // its reason says so
+		state = "open"
+	}
+	return fmt.Sprintf("%-6s  %s  (%s)", state, v.Text, v.Says())
+}
+
+// Sentences gives the answer of a run in sentences: which budget was missed, how
+// long cold and warm took and why, what waited, what was turned away or lost.
 func Sentences(r *Run, s *Summary) (out []string) {
 	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
-	for i := range r.Functions {
-		name := r.Functions[i].Name
-		f := s.Functions[name]
-		switch cold, warm := f.Latency.Cold, f.Latency.Warm; {
-		case f.Start.N == 0 && f.Instances.FailedStarts > 0:
-			say("%s never started: %d starts failed.", name, f.Instances.FailedStarts)
-		case f.Attempts == 0:
-			say("%s was not asked.", name)
-		case cold.P50 != nil && warm.P50 != nil:
-			say("%s answers cold in %s ms and warm in %s ms (median); cold takes %s times as long.", name, MillisText(cold.P50), MillisText(warm.P50), ratio(*cold.P50 / *warm.P50))
-		case cold.N > 0 && warm.P50 != nil:
-			say("%s answers warm in %s ms (median); %s cold, at most %s ms.", name, MillisText(warm.P50), count(cold.N, "answer was", "answers were"), MillisText(cold.Max))
-		case warm.P50 != nil:
-			say("%s answers warm in %s ms (median).", name, MillisText(warm.P50))
-		case r.cold() && cold.P50 != nil:
-			say("%s starts in %s ms and has answered after %s ms (median of %d).", name, MillisText(f.Start.P50), MillisText(cold.P50), cold.N)
-		case r.cold() && f.Latency.First.P50 != nil:
-			say("%s, kept warm, has answered after %s ms (median of %d).", name, MillisText(f.Latency.First.P50), f.Latency.First.N)
-		default:
-			say("%s had %s: too few for a median.", name, count(cold.N+f.Latency.First.N+warm.N, "answer", "answers"))
+	for _, v := range s.Budgets {
+		if !v.Held && !v.Few {
+			say("The budget “%s” was missed: %s.", v.Text, v.Says())
 		}
 	}
 	for i := range r.Functions {
-		if f := s.Functions[r.Functions[i].Name]; f.OutOfMemory > 0 {
-			say("%s ran out of memory: %s ended by the system at %.0f MiB.", r.Functions[i].Name, count(f.OutOfMemory, "instance was", "instances were"), float64(r.Functions[i].Memory)/(1<<20))
-		}
+		f := s.Functions[r.Functions[i].Name]
+		r.sayFunction(&r.Functions[i], &f, say)
+		r.sayWhy(int32(i), &f, say)
 	}
+	r.sayWaits(s, say)
 	for i := range r.Sources {
-		c := s.Sources[r.Sources[i].Name]
-		name := r.Sources[i].Name
-		if c.Rejected > 0 {
-			say("%s: %d of %d requests were turned away; %s.", name, c.Rejected, c.Deliveries, r.rejectedBy(int32(i)))
-		}
-		if retried := r.retried(int32(i)); retried > 0 {
-			say("%s: %s tried again.", name, count(retried, "event was", "events were"))
-		}
-		if c.DeadLettered > 0 {
-			say("%s: %s after the last attempt, as dead letters.", name, count(c.DeadLettered, "event was put aside", "events were put aside"))
-		}
-		if c.Failed > 0 {
-			say("%s: %d of %d failed%s.", name, c.Failed, c.Deliveries, r.mostFailed(int32(i)))
-		}
-		if c.Unexpected > 0 {
-			say("%s: %s not what their payloads expect.", name, count(c.Unexpected, "answer was", "answers were"))
-		}
-		if c.Expired > 0 {
-			say("%s: %s too long and expired.", name, count(c.Expired, "message waited", "messages waited"))
-		}
-		if c.Skipped > 0 {
-			say("%s: %s left out, because the function was still busy with an earlier one.", name, count(c.Skipped, "time was", "times were"))
-		}
-		if c.Unmatched > 0 {
-			say("%s: no wire took %s.", name, count(c.Unmatched, "event", "events"))
-		}
-		if c.Abandoned > 0 {
-			say("%s: %s open when the run ended.", name, count(c.Abandoned, "delivery was", "deliveries were"))
-		}
+		r.saySource(int32(i), s.Sources[r.Sources[i].Name], say)
 	}
 	s.sayChains(r, say)
 	return out
+}
+
+// sayFunction says how long a function takes, cold and warm.
+func (r *Run) sayFunction(of *Function, f *FunctionFigures, say func(string, ...any)) {
+	name := of.Name
+	switch cold, warm := f.Latency.Cold, f.Latency.Warm; {
+	case f.Start.N == 0 && f.Instances.FailedStarts > 0:
+		say("%s never started: %d starts failed.", name, f.Instances.FailedStarts)
+	case f.Attempts == 0:
+		say("%s was not asked.", name)
+	case cold.P50 != nil && warm.P50 != nil:
+		say("%s answers cold in %s ms and warm in %s ms (median); cold takes %s times as long.", name, MillisText(cold.P50), MillisText(warm.P50), ratio(*cold.P50 / *warm.P50))
+	case cold.N > 0 && warm.P50 != nil:
+		say("%s answers warm in %s ms (median); %s cold, at most %s ms.", name, MillisText(warm.P50), count(cold.N, "answer was", "answers were"), MillisText(cold.Max))
+	case warm.P50 != nil:
+		say("%s answers warm in %s ms (median).", name, MillisText(warm.P50))
+	case r.cold() && cold.P50 != nil:
+		say("%s starts in %s ms and has answered after %s ms (median of %d).", name, MillisText(f.Start.P50), MillisText(cold.P50), cold.N)
+	case r.cold() && f.Latency.First.P50 != nil:
+		say("%s, kept warm, has answered after %s ms (median of %d).", name, MillisText(f.Latency.First.P50), f.Latency.First.N)
+	case of.OneShot && cold.P50 != nil:
+		say("%s, a process for each invocation, answers in %s ms (median of %d).", name, MillisText(cold.P50), cold.N)
+	default:
+		say("%s had %s: too few for a median.", name, count(cold.N+f.Latency.First.N+warm.N, "answer", "answers"))
+	}
+}
+
+// saySource says what became of a source's events.
+func (r *Run) saySource(i int32, c Counts, say func(string, ...any)) {
+	name := r.Sources[i].Name
+	if c.Rejected > 0 {
+		say("%s: %d of %d requests were turned away; %s.", name, c.Rejected, c.Deliveries, r.rejectedBy(i))
+	}
+	if retried := r.retried(i); retried > 0 {
+		say("%s: %s tried again%s.", name, count(retried, "event was", "events were"), r.mostFailed(i))
+	}
+	if c.DeadLettered > 0 {
+		say("%s: %s after the last attempt, as dead letters.", name, count(c.DeadLettered, "event was put aside", "events were put aside"))
+	}
+	if c.Failed > 0 {
+		say("%s: %d of %d failed%s.", name, c.Failed, c.Deliveries, r.mostFailed(i))
+	}
+	if c.Unexpected > 0 {
+		say("%s: %s not what their payloads expect.", name, count(c.Unexpected, "answer was", "answers were"))
+	}
+	if c.Expired > 0 {
+		say("%s: %s too long and expired.", name, count(c.Expired, "message waited", "messages waited"))
+	}
+	if c.Skipped > 0 {
+		say("%s: %s left out, because the function was still busy with an earlier one.", name, count(c.Skipped, "time was", "times were"))
+	}
+	if c.Unmatched > 0 {
+		say("%s: no wire took %s.", name, count(c.Unmatched, "event", "events"))
+	}
+	if c.Abandoned > 0 {
+		say("%s: %s open when the run ended.", name, count(c.Abandoned, "delivery was", "deliveries were"))
+	}
 }
 
 func count(n int, one, many string) string {

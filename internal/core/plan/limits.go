@@ -25,6 +25,7 @@ type Change struct {
 // ColdStarts has every variant started N times, one after the other and in turns.
 type ColdStarts struct {
 	N       int
+	Warm    int      // warm invocations of each variant after that, in turns; 0 for none
 	Cached  bool     // with the files in the system's cache
 	Dropped bool     // with the files dropped from it before each start
 	Of      []string // names of functions and variants; all that the feeds lead to where it is empty
@@ -227,5 +228,10 @@ func (p *Project) ColdPlan(d *Drill) (*Project, *Drill) {
 	}
 	cold.Concurrency = max(cold.Concurrency, len(cold.Functions))
 	drill.Changes = nil
+	for i := range drill.Limits {
+		if d.Cold.Warm > 0 { // it stays until it is told to go
+			drill.Limits[i].IdleAfter, cold.Functions[i].Limits.IdleAfter = 24*time.Hour, 24*time.Hour
+		}
+	}
 	return &cold, &drill
 }

@@ -25,8 +25,10 @@ type Project struct {
 	Sources      []Source
 	Sets         []payload.Set
 	Drills       []Drill
-	MemoryPerCPU int64 // bytes that come with one processor, for functions whose CPU goes by memory; 0 where it is not said
-	Steps        int   // of a chain at most: what a reply sends on beyond them is not sent
+	MemoryPerCPU int64  // bytes that come with one processor, for functions whose CPU goes by memory; 0 where it is not said
+	Rates        *Rates // what the user pays; nil when they do not say
+	Keep         Keeping
+	Steps        int // of a chain at most: what a reply sends on beyond them is not sent
 }
 
 // Function is the user's code behind one name.
@@ -39,6 +41,7 @@ type Function struct {
 	Build        []string // a command before the first start and after a change; nil for none
 	Prepare      []string // a command once for each version of the code; nil for none
 	Watch        []string // patterns of files below the project's folder that make a version of the code
+	Package      []string // patterns of the files that are deployed, below the project's folder; nil for those of Watch
 	Needs        []int    // indices of services that must be there first
 	Dir          string   // absolute
 	Env          []string // NAME=value, sorted
@@ -262,6 +265,7 @@ type Drill struct {
 	Limits      []Limits    // one for each function: its own, or what the drill makes of them
 	Concurrency int         // of all functions together
 	Changes     []Change    // in the order of their times
+	Again       string      // the run that the drill replays; "" for none
 	Cold        *ColdStarts // nil for a drill whose events come when they come
 	Budgets     []Budget
 	// Idempotence has replies to second deliveries compared with the first.

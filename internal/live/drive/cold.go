@@ -17,20 +17,50 @@ import (
 )
 
 // coldStarts carries a drill of cold starts out: in each round one start of every
-// variant, in an order of the round's own, each with nothing else under way.
+// variant, in an order of the round's own, each with nothing else under way. Where
+// warm invocations are wanted, they come in the last rounds, from variant to variant
+// in turns, so that whatever the machine does meanwhile befalls all alike.
 func (d *Driver) coldStarts(ctx context.Context) {
 	r := chance.New(d.drill.Seed, 7)
 	order := make([]int, len(d.cold))
 	for i := range order {
 		order[i] = i
 	}
-	for round := range d.drill.Cold.N {
+	shuffle := func() []int {
 		for i := len(order) - 1; i > 0; i-- {
 			k := r.Below(i + 1)
 			order[i], order[k] = order[k], order[i]
 		}
-		for _, i := range order {
-			if !d.coldStart(ctx, &d.cold[i], round) {
+		return order
+	}
+	n := d.drill.Cold.N
+	warm := min(n, warmRounds)
+	if d.drill.Cold.Warm == 0 {
+		warm = 0
+	}
+	for round := range n - warm {
+		for _, i := range shuffle() {
+			if !d.coldStart(ctx, &d.cold[i], round) || !d.cleared(ctx, &d.cold[i]) {
+				return
+			}
+		}
+	}
+	sent := 0
+	for k := range warm { // one instance of each, that stays for its share of them
+		for _, i := range shuffle() {
+			if !d.coldStart(ctx, &d.cold[i], n-warm+k) {
+				return
+			}
+		}
+		for ; sent < d.drill.Cold.Warm*(k+1)/warm; sent++ {
+			for _, i := range shuffle() {
+				if !d.one(ctx, &d.cold[i], n+sent) {
+					return
+				}
+			}
+		}
+		for _, i := range shuffle() {
+			if !d.cleared(ctx, &d.cold[i]) {
 				return
 			}
 		}
@@ -41,17 +71,21 @@ func (d *Driver) coldStarts(ctx context.Context) {
 	d.stepLocked(engine.Input{Kind: engine.NoMore}, nil)
 }
 
+// warmRounds is in how many lives of each variant its warm invocations are made, at
+// most: warming up is seen more than once.
+const warmRounds = 5
+
 // coldFeed is what a variant is started with.
 type coldFeed struct {
 	source, first int32
 	size          int
 	fn            int32
 	files         []string // of the function, as far as they are known
+	before        int      // instances there were before its last start
 }
 
 // coldStart takes one start: the variant's files are dropped from the cache where
-// that is asked for, what is started ahead is waited for, one event is handed in,
-// and when it is over the instance is stopped.
+// that is asked for, what is started ahead is waited for, and one event is handed in.
 func (d *Driver) coldStart(ctx context.Context, c *coldFeed, round int) bool {
 	f := d.p.Functions[c.fn]
 	calm := func() bool { // nothing of the function is under way
@@ -78,14 +112,9 @@ func (d *Driver) coldStart(ctx context.Context, c *coldFeed, round int) bool {
 		left = proc.DropFiles(c.files)
 	}
 	d.mu.Lock()
-	now := d.now()
-	event := int64(len(d.rec.Arrivals))
-	payload := c.first + int32(round%c.size)
-	d.taken = arrivalInfo{measure.Arrival{Due: now, From: -1, Payload: payload, Round: int32(round / c.size), Source: c.source}, eventInfo{feed: -1, caller: -1}, nil}
-	before := len(d.instances)
-	in := d.arrived(&d.taken)
-	d.stepLocked(in, nil)
-	for id := before; id < len(d.instances); id++ {
+	c.before = len(d.instances)
+	event := d.handIn(c, round)
+	for id := c.before; id < len(d.instances); id++ {
 		if left >= 0 {
 			d.rec.Instances[id].Left = &left
 		}
@@ -109,11 +138,32 @@ func (d *Driver) coldStart(ctx context.Context, c *coldFeed, round int) bool {
 		slices.Sort(c.files)
 		c.files = slices.Compact(c.files)
 	}
+	return true
+}
+
+// one sends one event to a variant, and waits for what becomes of it.
+func (d *Driver) one(ctx context.Context, c *coldFeed, round int) bool {
+	d.mu.Lock()
+	event := d.handIn(c, round)
+	d.mu.Unlock()
+	return d.await(ctx, func() bool { return d.events[event].open == 0 })
+}
+
+// handIn hands the payload of a round in, and gives its event; the lock is held.
+func (d *Driver) handIn(c *coldFeed, round int) int64 {
+	event := int64(len(d.rec.Arrivals))
+	d.taken = arrivalInfo{measure.Arrival{Due: d.now(), From: -1, Payload: c.first + int32(round%c.size), Round: int32(round / c.size), Source: c.source}, eventInfo{feed: -1, caller: -1}, nil}
+	d.stepLocked(d.arrived(&d.taken), nil)
+	return event
+}
+
+// cleared stops a variant's instance, and waits until it is gone.
+func (d *Driver) cleared(ctx context.Context, c *coldFeed) bool {
 	d.sampleOnce()
 	d.step(engine.Input{Kind: engine.Clear, Function: c.fn}, nil)
 	return d.await(ctx, func() bool {
-		for id := before; id < len(d.instances); id++ {
-			if in := d.instances[id]; in != nil && in.stopping && d.rec.Instances[id].Stopped == 0 {
+		for id := c.before; id < len(d.instances); id++ {
+			if in := d.instances[id]; in != nil && in.stopping && d.rec.Instances[id].Function == c.fn && d.rec.Instances[id].Stopped == 0 {
 				return false
 			}
 		}

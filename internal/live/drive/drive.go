@@ -25,6 +25,7 @@ import (
 	"nightdrill/internal/core/arrival"
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/fault"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
@@ -118,7 +119,8 @@ type Driver struct {
 	failures   map[string]*failure
 	replies    map[uint64]int32 // numbers of the replies that were kept, by their keys
 	timings    map[string]int32
-	kept       int            // bytes
+	kept       int            // bytes of replies
+	given      int            // bytes of events
 	running    sync.WaitGroup // processes
 	ended      chan struct{}  // closed when the engine said Over
 }
@@ -181,7 +183,7 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 		r.trace = r.trace*31 + uint64(c)
 	}
 	r.tag = fmt.Sprintf("%06x", r.trace&0xffffff)
-	r.rec = measure.Run{Project: p.Name, Drill: d.Name, ID: id, Seed: d.Seed, Concurrency: r.all, Busy: math.NaN(), Idempotence: d.Idempotence}
+	r.rec = measure.Run{Project: p.Name, Drill: d.Name, ID: id, Seed: d.Seed, Concurrency: r.all, Busy: math.NaN(), Idempotence: d.Idempotence, Rates: p.Rates}
 	for i := range p.Functions {
 		l := d.Limits[i]
 		f := &p.Functions[i]
@@ -294,7 +296,7 @@ func (d *Driver) payloadsOf(set *payload.Set) int32 {
 	for n := range set.Payloads {
 		d.payloads, d.expects = append(d.payloads, &set.Payloads[n]), append(d.expects, set.ExpectOf(n))
 		d.expecting = d.expecting || set.ExpectOf(n) != nil
-		d.rec.Payloads = append(d.rec.Payloads, measure.Payload{Set: set.Name, N: n + 1, Label: set.Payloads[n].Label(), Blob: d.keep(eventText(&set.Payloads[n]))})
+		d.rec.Payloads = append(d.rec.Payloads, measure.Payload{Set: set.Name, N: n + 1, Label: set.Payloads[n].Label(), Blob: d.keep(eventText(&set.Payloads[n]), &d.given, payloadQuota)})
 	}
 	return first
 }
@@ -306,34 +308,66 @@ func (d *Driver) Journal(w io.Writer) {
 	_, _ = d.journal.Write(engine.JournalSetup(d.p, d.drill.Limits, d.drill.Settle)) // Flush tells
 }
 
-// Code says which code a function has, and how long its preparation took, or 0. It
-// is called before Run.
-func (d *Driver) Code(fn int, version string, prepared time.Duration) {
-	d.versions[fn] = version
-	d.rec.Functions[fn].Version, d.rec.Functions[fn].Prepared = version, prepared
+// Code is what is known of a function's code.
+type Code struct {
+	Version  string
+	Prepared time.Duration // what its preparation took, or 0
+	Size     int64         // bytes of its package, or 0
 }
 
-// quota is how many bytes of events and replies a run keeps at most.
-const quota = 64 << 20
+// Code says which code a function has. It is called before Run.
+func (d *Driver) Code(fn int, c Code) {
+	d.versions[fn] = c.Version
+	f := &d.rec.Functions[fn]
+	f.Version, f.Prepared, f.Size = c.Version, c.Prepared, c.Size
+}
+
+// Told keeps with the run what it was told to do, where it runs and on what code. It
+// is called before Run.
+func (d *Driver) Told(plan []byte, machine, commit string) {
+	d.rec.Plan, d.rec.Machine, d.rec.Commit = plan, machine, commit
+}
+
+// A run keeps at most so many bytes of replies, and of the events that it was given.
+const (
+	quota        = 64 << 20
+	payloadQuota = 256 << 20
+)
 
 // keep keeps bytes, and gives their number, or 0 when the quota is used up.
-func (d *Driver) keep(text []byte) int32 {
-	if d.kept += len(text); d.kept > quota {
+func (d *Driver) keep(text []byte, used *int, most int) int32 {
+	if *used+len(text) > most {
+		*used = most
 		return 0
 	}
+	*used += len(text)
 	d.rec.Blobs = append(d.rec.Blobs, text)
 	return int32(len(d.rec.Blobs))
 }
 
-// eventText gives what is kept of an event.
+// eventText gives what is kept of an event: all of it, so that it can be sent again.
 func eventText(p *payload.Payload) []byte {
 	if p.Request != nil {
 		m := carry.Build(nil, p.Request, nil, false)
-		return m.Text()
+		return append(m.Text(), m.Body[min(len(m.Body), carry.Kept):]...)
 	}
-	e := *p.Event
-	e.Data = e.Data[:min(len(e.Data), carry.Kept)]
-	return e.AppendJSON(nil)
+	return p.Event.AppendJSON(nil)
+}
+
+// KeepObjects keeps the bytes of the objects that events of storage sources tell of;
+// read gives them, or nil. It is called before Run.
+func (d *Driver) KeepObjects(read func(bucket, key string) []byte) {
+	for i := range d.payloads {
+		p := d.payloads[i]
+		if p.Event == nil {
+			continue
+		}
+		if o, ok := event.ObjectOf(p.Event); ok && o.Action != event.Removed {
+			if data := read(o.Bucket, o.Key); data != nil {
+				d.rec.Payloads[i].Object = d.keep(data, &d.given, payloadQuota)
+			}
+		}
+	}
 }
 
 // keepReply keeps a reply's bytes and timing once each; the lock is held.
@@ -343,7 +377,7 @@ func (d *Driver) keepReply(v *measure.Invocation, r *carry.Reply, key uint64) {
 	}
 	n, ok := d.replies[key]
 	if !ok && d.kept < quota {
-		n = d.keep(r.Text())
+		n = d.keep(r.Text(), &d.kept, quota)
 		d.replies[key] = n
 	}
 	v.Reply = n
@@ -351,7 +385,7 @@ func (d *Driver) keepReply(v *measure.Invocation, r *carry.Reply, key uint64) {
 		return
 	}
 	if n, ok = d.timings[r.Timing]; !ok && d.kept < quota {
-		n = d.keep([]byte(r.Timing))
+		n = d.keep([]byte(r.Timing), &d.kept, quota)
 		d.timings[r.Timing] = n
 	}
 	v.Timing = n
@@ -373,6 +407,9 @@ func (d *Driver) at(t time.Time) clock.Time { return clock.Time(t.Sub(d.began)) 
 // process is gone, or when the context ends: then the run is not finished.
 func (d *Driver) Run(ctx context.Context) {
 	busy := startBusy()
+	if d.tracks == nil {
+		defer d.checkSelf(ctx)()
+	}
 	for _, f := range d.fns {
 		defer proc.Reserve(proc.Bounds{Memory: f.Memory, CPU: f.CPU}, min(f.Limits.Instances(), seatsReady))()
 	}
@@ -547,7 +584,7 @@ func (d *Driver) pump(now clock.Time, self *slot) (own *job) {
 		fate := next.faults.Of(d.drill.Seed, next.number, next.taken)
 		next.taken++
 		d.taken = arrivalInfo{
-			measure.Arrival{Due: first.Due, From: -1, Payload: next.first + int32(first.Payload), Round: int32(first.Round), Source: next.source, Fault: fate.Kinds},
+			measure.Arrival{Due: first.Due, From: -1, Payload: next.first + int32(first.Payload), Round: int32(first.Round), Source: next.source, Fault: fate.Kinds, Delay: fate.Delay},
 			eventInfo{feed: number, caller: int32(first.Caller), lose: fate.AckLost}, nil,
 		}
 		in := d.arrived(&d.taken)
@@ -558,7 +595,7 @@ func (d *Driver) pump(now clock.Time, self *slot) (own *job) {
 		}
 		for _, later := range fate.Copies {
 			again := d.rec.Arrivals[original]
-			again.From, again.Origin, again.Due = original, engine.FromFault, first.Due.Add(fate.Delay+later)
+			again.From, again.Origin, again.Due, again.Delay = original, engine.FromFault, first.Due.Add(fate.Delay+later), fate.Delay+later
 			d.taken = arrivalInfo{again, eventInfo{feed: -1, caller: -1}, nil}
 			in := d.arrived(&d.taken)
 			in.Delay = fate.Delay + later

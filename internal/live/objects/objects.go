@@ -451,3 +451,23 @@ func kindOf(key string) string {
 	}
 	return "application/octet-stream"
 }
+
+// Bytes gives the bytes of an object of at most so many; nil of a larger one, or of
+// one that is not there.
+func (s *Store) Bytes(bucket, key string, most int64) []byte {
+	b, err := s.bucketNamed(bucket)
+	if err != nil {
+		return nil
+	}
+	s.mu.Lock()
+	x := b.objects[key]
+	s.mu.Unlock()
+	if x == nil || x.Size > most {
+		return nil
+	}
+	data, err := os.ReadFile(s.file(b, x))
+	if err != nil {
+		return nil
+	}
+	return data
+}

@@ -1,0 +1,290 @@
+package measure
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"nightdrill/internal/core/engine"
+)
+
+// Side is what is compared: a function of a run.
+type Side struct {
+	Label    string
+	Run      *Run
+	Function int
+}
+
+// Comparison sets sides beside each other. The first is what the others are set
+// against.
+type Comparison struct {
+	Title     string            `json:"title"`
+	Sides     []SideFigures     `json:"sides"`
+	Contrasts [][]Contrast      `json:"contrasts"` // of each side but the first
+	Replies   []ReplyDifference `json:"replies"`   // events that were answered otherwise, the first of them
+	Compared  int               `json:"events_compared"`
+	Differed  int               `json:"events_differed"`
+	Sentences []string          `json:"sentences"`
+	Warnings  []string          `json:"warnings"`
+}
+
+// SideFigures are the figures of a side.
+type SideFigures struct {
+	Label    string          `json:"label"`
+	Run      string          `json:"run"`
+	Function string          `json:"function"`
+	Max      int             `json:"max"` // its limit
+	Figures  FunctionFigures `json:"figures"`
+	Outcomes Counts          `json:"outcomes"`
+	Spread   FunctionSpread  `json:"spread"`
+	Step     time.Duration   `json:"step"` // of MiB
+	MiB      []float64       `json:"mib"`  // memory held, over the run
+}
+
+// ReplyDifference is an event that two sides answered otherwise.
+type ReplyDifference struct {
+	Side    int    `json:"side"`  // against the first
+	Event   string `json:"event"` // set#n and what it is
+	Words   string `json:"words"`
+	First   int32  `json:"first_reply"` // numbers of the replies in their runs
+	Second  int32  `json:"second_reply"`
+	Payload int32  `json:"-"`
+}
+
+// mostReplies bounds the events that are listed as answered otherwise.
+const mostReplies = 50
+
+// Compare compares at least two sides. reply gives the bytes of a kept reply of a
+// side, or nil; it is asked only where sides are of several runs.
+func Compare(title string, sides []Side, reply func(side int, number int32) []byte) *Comparison {
+	c := &Comparison{Title: title, Replies: []ReplyDifference{}, Sentences: []string{}, Warnings: []string{}}
+	known := map[*Run]struct {
+		page        *Page
+		populations []Populations
+	}{}
+	populations := make([]*Populations, len(sides))
+	for i, s := range sides {
+		k, ok := known[s.Run]
+		if !ok {
+			seen := s.Run.scan()
+			k.populations = s.Run.collect(seen)
+			k.page = s.Run.page(seen, k.populations)
+			known[s.Run] = k
+			for _, w := range k.page.Summary.Warnings {
+				if !slices.Contains(c.Warnings, w) {
+					c.Warnings = append(c.Warnings, w)
+				}
+			}
+		}
+		f := &s.Run.Functions[s.Function]
+		populations[i] = &k.populations[s.Function]
+		side := SideFigures{Label: s.Label, Run: s.Run.ID, Function: f.Name, Max: f.Max, Figures: k.page.Summary.Functions[f.Name],
+			Outcomes: s.Run.outcomesOf(f.Name), Spread: k.page.Spreads[s.Function], Step: k.page.Time.Step}
+		if k.page.Time.Step > 0 {
+			side.MiB = k.page.Time.Functions[s.Function].MiB
+		}
+		c.Sides = append(c.Sides, side)
+	}
+	var all []*Contrast
+	for i := 1; i < len(sides); i++ {
+		c.Contrasts = append(c.Contrasts, contrasts(populations[0], populations[i], &sides[0], &sides[i]))
+	}
+	for i := range c.Contrasts {
+		for k := range c.Contrasts[i] {
+			all = append(all, &c.Contrasts[i][k])
+		}
+	}
+	judgeAll(all)
+	c.replies(sides, reply)
+	c.say()
+	return c
+}
+
+// contrasts gives the contrasts of two sides. Starts and first answers follow each
+// other at a distance and are taken as independent; what runs under load is not.
+func contrasts(a, b *Populations, of, to *Side) (out []Contrast) {
+	add := func(what string, x, y *Population, independent bool) {
+		if x.N()+y.N() > 0 {
+			out = append(out, contrast(what, x, y, independent))
+		}
+	}
+	add("start", &a.Start, &b.Start, true)
+	add("first answer", &a.Phases.Answer, &b.Phases.Answer, true)
+	for _, class := range []engine.Class{engine.Cold, engine.First, engine.Warm} {
+		// of cold starts one after the other, nothing hangs together but what the machine does
+		alone := class != engine.Warm && of.Run.cold() && to.Run.cold()
+		add(class.String(), &a.Latency[class], &b.Latency[class], alone)
+	}
+	add("warm service", &a.Service[engine.Warm], &b.Service[engine.Warm], false)
+	add("wait", &a.Wait[engine.Warm], &b.Wait[engine.Warm], false)
+	add("peak memory", of.peaks(), to.peaks(), true)
+	return out
+}
+
+// peaks gives the most memory of each instance, a MiB written as a millisecond.
+func (s *Side) peaks() *Population {
+	p := &Population{}
+	for i := range s.Run.Instances {
+		if in := &s.Run.Instances[i]; int(in.Function) == s.Function && in.Peak > 0 {
+			p.Add(time.Duration(float64(in.Peak) / (1 << 20) * 1e6))
+		}
+	}
+	return p
+}
+
+// replies finds the events that sides answered otherwise than the first side: those
+// of which no reply of one is among the replies of the other.
+func (c *Comparison) replies(sides []Side, reply func(side int, number int32) []byte) {
+	type answer struct{ status, reply int32 }
+	answers := make([]map[string][]answer, len(sides))
+	labels := map[string]string{}
+	for i, s := range sides {
+		answers[i] = map[string][]answer{}
+		at := s.Run.index()
+		for k := range s.Run.Attempts {
+			a := &s.Run.Attempts[k]
+			v := s.Run.invocation(at, a.Invocation)
+			if v == nil || int(v.Function) != s.Function || v.Batch != 1 || v.Status == 0 || int(a.Event) >= len(s.Run.Arrivals) {
+				continue
+			}
+			p := &s.Run.Payloads[s.Run.Arrivals[a.Event].Payload]
+			key := fmt.Sprintf("%s#%d %s", p.Set, p.N, p.Label)
+			x := answer{v.Status, v.Reply}
+			if all := answers[i][key]; len(all) < 8 && !slices.Contains(all, x) {
+				answers[i][key] = append(all, x)
+			}
+			labels[key] = p.Label
+		}
+	}
+	same := func(side int, x, y answer) bool {
+		switch {
+		case x.status != y.status:
+			return false
+		case x.reply == 0 || y.reply == 0: // not kept
+			return true
+		case sides[0].Run == sides[side].Run:
+			return x.reply == y.reply
+		case reply == nil:
+			return true
+		}
+		return bytes.Equal(reply(0, x.reply), reply(side, y.reply))
+	}
+	for i := 1; i < len(sides); i++ {
+		for _, key := range sortedKeys(answers[0]) {
+			first, second := answers[0][key], answers[i][key]
+			if len(second) == 0 {
+				continue
+			}
+			c.Compared++
+			if slices.ContainsFunc(first, func(x answer) bool {
+				return slices.ContainsFunc(second, func(y answer) bool { return same(i, x, y) })
+			}) {
+				continue
+			}
+			if c.Differed++; len(c.Replies) < mostReplies {
+				words := "another reply"
+				if first[0].status != second[0].status {
+					words = fmt.Sprintf("status %d, here %d", first[0].status, second[0].status)
+				}
+				c.Replies = append(c.Replies, ReplyDifference{Side: i, Event: key, Words: words, First: first[0].reply, Second: second[0].reply})
+			}
+		}
+	}
+}
+
+// say writes what the comparison says.
+func (c *Comparison) say() {
+	first := c.Sides[0].Label
+	for i, of := range c.Contrasts {
+		label := c.Sides[i+1].Label
+		var same, few []string
+		for _, x := range of {
+			unit := "ms"
+			if x.What == "peak memory" {
+				unit = "MiB"
+			}
+			switch {
+			case x.Ratio == nil:
+				if x.N[0] > 0 && x.N[1] > 0 {
+					few = append(few, x.What)
+				}
+			case x.Beyond:
+				verb := "takes"
+				if unit == "MiB" {
+					verb = "is"
+				}
+				c.Sentences = append(c.Sentences, fmt.Sprintf("%s of %s %s %s %s, of %s %s: %s (%s).", capital(x.What), label, verb, MillisText(x.Medians[1]), unit, first, MillisText(x.Medians[0]),
+					strings.ReplaceAll(x.Words(), "times as long", map[string]string{"ms": "times as long", "MiB": "times as much"}[unit]), x.Between()))
+			default:
+				same = append(same, fmt.Sprintf("%s (more than %s would have been)", x.What, Percent(*x.Least)))
+			}
+		}
+		if same != nil {
+			c.Sentences = append(c.Sentences, fmt.Sprintf("Between %s and %s no difference was seen in %s.", first, label, strings.Join(same, ", ")))
+		}
+		if few != nil {
+			c.Sentences = append(c.Sentences, fmt.Sprintf("Of %s or %s there are too few samples to compare: %s.", first, label, strings.Join(few, ", ")))
+		}
+	}
+	switch {
+	case c.Compared == 0:
+	case c.Differed == 0:
+		c.Sentences = append(c.Sentences, fmt.Sprintf("All %s were answered alike.", count(c.Compared, "event", "events")))
+	default:
+		c.Sentences = append(c.Sentences, fmt.Sprintf("%d of %s got another reply.", c.Differed, count(c.Compared, "event", "events")))
+	}
+}
+
+func capital(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+// CompareRuns compares two runs, function by function. They are named by their
+// labels.
+func CompareRuns(a, b *Run, labels [2]string, reply func(side int, number int32) []byte) (out []*Comparison) {
+	for i := range a.Functions {
+		k := slices.IndexFunc(b.Functions, func(f Function) bool { return f.Name == a.Functions[i].Name })
+		if k < 0 || !a.asked(i) || !b.asked(k) {
+			continue
+		}
+		out = append(out, Compare(a.Functions[i].Name, []Side{{labels[0], a, i}, {labels[1], b, k}}, reply))
+	}
+	return out
+}
+
+func (r *Run) asked(fn int) bool {
+	return slices.ContainsFunc(r.Invocations, func(v Invocation) bool { return int(v.Function) == fn })
+}
+
+// Variants gives the sides of a run in which variants of a function stand beside each
+// other, by the function's name: the function itself first.
+func (r *Run) Variants() map[string][]Side {
+	out := map[string][]Side{}
+	for i := range r.Functions {
+		if !r.asked(i) {
+			continue
+		}
+		name := r.Functions[i].Name
+		base, _, _ := strings.Cut(strings.TrimSuffix(name, ":dropped"), "@")
+		out[base] = append(out[base], Side{name, r, i})
+	}
+	for base, sides := range out {
+		if len(sides) < 2 {
+			delete(out, base)
+			continue
+		}
+		slices.SortStableFunc(sides, func(a, b Side) int { return cmp.Compare(len(a.Label), len(b.Label)) })
+		if i := slices.IndexFunc(sides, func(s Side) bool { return s.Label == base }); i > 0 {
+			own := sides[i]
+			copy(sides[1:], sides[:i])
+			sides[0] = own
+		}
+	}
+	return out
+}

@@ -1,0 +1,253 @@
+package measure
+
+import (
+	"math"
+	"strings"
+	"testing"
+	"time"
+
+	"nightdrill/internal/core/chance"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/plan"
+)
+
+// Against the tables of Mann and Whitney, and by symmetry.
+func TestMannWhitneyAgainstTables(t *testing.T) {
+	set := func(of ...int) (out []time.Duration) {
+		for _, x := range of {
+			out = append(out, time.Duration(x))
+		}
+		return out
+	}
+	for _, c := range []struct {
+		a, b []time.Duration
+		u, p float64
+	}{
+		{set(1, 2, 3, 4, 5), set(6, 7, 8, 9, 10), 0, 2.0 / 252},
+		{set(1, 2, 3, 4, 8), set(5, 6, 7, 9, 10), 3, 14.0 / 252}, // as many orders have U 0, 1, 2, 3 as 1+1+2+3
+		{set(1, 2, 3), set(4, 5, 6), 0, 2.0 / 20},
+		{set(1, 3, 5), set(2, 4, 6), 3, 14.0 / 20},
+		{set(1), set(2), 0, 1},
+		{set(1, 1, 1), set(1, 1, 1), 4.5, 1},
+		{nil, set(1), 0, 1},
+	} {
+		u, p := MannWhitney(c.a, c.b)
+		if u != c.u || math.Abs(p-c.p) > 1e-12 {
+			t.Errorf("%v, %v: U %v, p %.6f; want %v, %.6f", c.a, c.b, u, p, c.u, c.p)
+		}
+		if v, q := MannWhitney(c.b, c.a); u+v != float64(len(c.a)*len(c.b)) || math.Abs(p-q) > 1e-12 {
+			t.Errorf("%v, %v the other way round: U %v, p %v", c.a, c.b, v, q)
+		}
+	}
+	// where both can be used, the approximation is close to the exact distribution
+	for u := range 200 {
+		z := (math.Abs(float64(u)-200) - 0.5) / math.Sqrt(400.0/12*41)
+		if about := math.Erfc(z / math.Sqrt2); math.Abs(exactU(20, 20, u)-about) > 0.006 {
+			t.Fatalf("U %d of 20 and 20: exactly %.4f, about %.4f", u, exactU(20, 20, u), about)
+		}
+	}
+}
+
+// lives gives two runs of starts and warm answers, of which the second takes so many
+// times as long.
+func lives(seed uint64, n int, times float64) (a, b *Populations) {
+	r := chance.New(seed, 4)
+	make := func(times float64) *Populations {
+		p := &Populations{}
+		for range n {
+			p.Start.Add(time.Duration(times * float64(100*time.Millisecond+r.Exp(20*time.Millisecond))))
+			p.Latency[engine.Cold].Add(time.Duration(times * float64(120*time.Millisecond+r.Exp(20*time.Millisecond))))
+			last := r.Exp(2 * time.Millisecond)
+			for range 20 { // what follows each other hangs together
+				if r.Chance(1, 4) {
+					last = r.Exp(2 * time.Millisecond)
+				}
+				p.Latency[engine.Warm].Add(time.Duration(times * float64(5*time.Millisecond+last)))
+			}
+		}
+		return p
+	}
+	return make(1), make(times)
+}
+
+// Alike sides are taken for different in at most one comparison of twenty, all
+// figures together; a difference of a fifth is seen; and one larger than what is said
+// would have been seen is.
+func TestBeyondTheNoise(t *testing.T) {
+	side := &Side{Run: &Run{ColdStarts: 1}}
+	judged := func(seed uint64, times float64) []Contrast {
+		a, b := lives(seed, 30, times)
+		all := contrasts(a, b, side, side)
+		var each []*Contrast
+		for i := range all {
+			each = append(each, &all[i])
+		}
+		judgeAll(each)
+		return all
+	}
+	const comparisons = 300
+	wrong, covered, contrasted, seen, missed := 0, 0, 0, 0, 0
+	for seed := range uint64(comparisons) {
+		any := false
+		for _, c := range judged(seed, 1) {
+			any = any || c.Beyond
+			contrasted++
+			if *c.Lo <= 1 && 1 <= *c.Hi {
+				covered++
+			}
+			if !c.Beyond && !strings.Contains(c.Words(), "no difference seen, and one of more than ") {
+				t.Fatalf("an undecided contrast says %q", c.Words())
+			}
+		}
+		if any {
+			wrong++
+		}
+		for _, c := range judged(seed, 1.2) {
+			if c.Beyond && *c.Ratio > 1 {
+				seen++
+			} else if *c.Least < 0.1 {
+				missed++
+			}
+		}
+	}
+	if share := float64(wrong) / comparisons; share > 0.075 {
+		t.Errorf("alike sides were taken for different in %.3f of the comparisons", share)
+	}
+	if share := float64(covered) / float64(contrasted); share < 0.90 {
+		t.Errorf("the intervals of the ratio hold 1 in %.3f of the cases", share)
+	}
+	if share := float64(seen) / float64(contrasted); share < 0.95 || missed > contrasted/100 {
+		t.Errorf("a fifth more was seen in %.3f of the cases; missed although less than a tenth should have been seen: %d", share, missed)
+	}
+}
+
+// The point from which a function is warm is where it stops getting faster, and a
+// function that never does is warm at once.
+func TestWhereWarmingUpEnds(t *testing.T) {
+	for want, service := range map[int]func(n int) float64{
+		1:  func(int) float64 { return 5 },
+		2:  func(n int) float64 { return map[bool]float64{true: 9, false: 5}[n == 1] },
+		17: func(n int) float64 { return map[bool]float64{true: 9, false: 5}[n <= 16] },
+		97: func(n int) float64 { return map[bool]float64{true: 5.6, false: 5}[n <= 96] },
+	} {
+		for seed := range uint64(20) {
+			r := &Run{Functions: []Function{{Name: "f"}}, Instances: make([]Instance, 8)}
+			rnd := chance.New(seed, 1)
+			for in := range r.Instances {
+				for n := 1; n <= 400; n++ {
+					d := time.Duration(service(n)*1e6) + rnd.Exp(300*time.Microsecond)
+					r.Invocations = append(r.Invocations, Invocation{ID: uint64(len(r.Invocations) + 1), Instance: int32(in), Sent: 1, Assigned: 1, Done: 1 + ms(0).Add(d)})
+				}
+			}
+			w := r.warmUps(r.scan())[0]
+			if w.Steady == nil || *w.Steady != want {
+				t.Errorf("seed %d: warm from %v on, want %d", seed, *w.Steady, want)
+			}
+			n := 0
+			for _, p := range w.Points {
+				n += p.N
+			}
+			if n != 8*400 {
+				t.Fatalf("the points hold %d invocations", n)
+			}
+		}
+	}
+	for step, from := 0, 1; step < 30; step++ { // the steps cover every n once
+		lo, hi := nthRange(step)
+		if lo != from || hi < lo {
+			t.Fatalf("step %d goes from %d to %d, want it to begin at %d", step, lo, hi, from)
+		}
+		from = hi + 1
+	}
+}
+
+// Cost is the rates times what was billed: worked out by hand.
+func TestCostByHand(t *testing.T) {
+	r := fixture()
+	r.Functions[0].Memory = 512 << 20
+	r.Rates = &plan.Rates{Currency: "EUR", GiBSecond: 2, Request: 0.5, RoundUp: 100 * time.Millisecond, Billed: []string{"start", "invocation"}}
+	r.Instances[0].Peak, r.Instances[1].Peak = 1, 0
+	// quote: a start of 100 ms and answers of 19 and 4 ms, each rounded up to 100: 0.3 s of 0.5 GiB
+	s := r.Summarize()
+	if c := s.Functions["quote"].Cost; c == nil || math.Abs(c.Memory-0.3) > 1e-9 || c.Requests != 1 || math.Abs(c.Total-1.3) > 1e-9 || math.Abs(*c.PerMillion-650_000) > 1e-3 || !c.MemoryKnown {
+		t.Errorf("quote cost %+v", c)
+	}
+	if c := s.Functions["boarding"].Cost; c.MemoryKnown || c.Memory != 0 || math.Abs(c.Seconds-(0.1+0.1+1)) > 1e-9 {
+		t.Errorf("boarding, of which no memory is known, cost %+v", c)
+	}
+	r.Rates.Billed = []string{"idle"} // 101 ms to 4 s, less 23 ms of work, rounded up
+	if c := r.Summarize().Functions["quote"].Cost; math.Abs(c.Seconds-3.9) > 1e-9 {
+		t.Errorf("idle time %v s", c.Seconds)
+	}
+	if held := *s.Functions["quote"].Resources.Held; math.Abs(held-0.5*3.999) > 1e-9 {
+		t.Errorf("held %v GiB·s", held)
+	}
+}
+
+// What a budget is about is measured in its own unit; where too few samples carry it,
+// or the function was never asked, it is open and says what it needs.
+func TestVerdicts(t *testing.T) {
+	r := fixture()
+	r.Finished, r.Functions = true, append(r.Functions, Function{Name: "tides"})
+	r.Instances[0].Peak = 30 << 20
+	r.Deliveries[3].Ended = ms(1000)
+	for text, want := range map[string]struct {
+		state, says string
+	}{
+		"function quote all max < 150ms":     {"held", "measured 120 ms"},
+		"function quote wait max <= 101ms":   {"held", "measured 101 ms"},
+		"function quote memory < 20MiB":      {"missed", "measured 30 MiB"},
+		"source fares rejected <= 25%":       {"held", "measured 25 %"},
+		"source fares rejected < 25%":        {"missed", "measured 25 %"},
+		"source fares arrived < 1/s":         {"held", "measured 0.8/s"},
+		"project unexpected == 0":            {"held", "measured 0"},
+		"source scans latency max > 1s":      {"held", "measured 1120 ms"},
+		"function quote p99.9 < 1s":          {"not enough samples", "2, and p99.9 needs 2995"},
+		"function quote cold p50 < 1s":       {"not enough samples", "1, and p50 needs 6"},
+		"function tides cold max < 1s":       {"not enough samples", "tides was not asked"},
+		"function tides crashes == 0":        {"not enough samples", "tides was not asked"},
+		"function tides attempts == 0":       {"held", "measured 0"},
+		"chain fares p50 < 1s":               {"not enough samples", "0, and p50 needs 6"},
+		"function quote unexpected <= 1%":    {"held", "measured 0 %"},
+		"function boarding rejected == 0.5%": {"missed", "measured 0 %"},
+		"project cost < 1":                   {"missed", "no rates are given"},
+	} {
+		r.Budgets = []string{text}
+		v := r.Summarize().Budgets[0]
+		if v.State() != want.state || !strings.Contains(v.Says(), want.says) {
+			t.Errorf("%s: %s, %s; want %s, %s", text, v.State(), v.Says(), want.state, want.says)
+		}
+	}
+}
+
+// A run is held against an earlier one: beyond the noise, and by more than is allowed.
+func TestAgainstABaseline(t *testing.T) {
+	run := func(id string, seed uint64, times float64, lost int) *Run {
+		r := &Run{ID: id, Functions: []Function{{Name: "f"}}, Sources: []Source{{Name: "s", To: []int{0}}}, Instances: make([]Instance, 1)}
+		rnd := chance.New(seed, 1)
+		for i := range 500 {
+			at := ms(10 * i)
+			d := time.Duration(times * float64(5*time.Millisecond+rnd.Exp(time.Millisecond)))
+			r.Arrivals = append(r.Arrivals, Arrival{Due: at, Arrived: at, From: -1})
+			r.Invocations = append(r.Invocations, Invocation{ID: uint64(i + 1), Assigned: at, Sent: at, Done: at.Add(d), Batch: 1})
+			r.Deliveries = append(r.Deliveries, Delivery{Event: int64(i), Invocation: uint64(i + 1), Ended: at.Add(d), Outcome: map[bool]engine.Outcome{true: engine.Failed}[i < lost]})
+		}
+		return r
+	}
+	base := run("base", 1, 1, 3)
+	if all := Against(&Run{Functions: base.Functions}, base, 0.1); len(all) != 1 || !all[0].Few {
+		t.Errorf("nothing to compare: %+v", all)
+	}
+	for _, c := range []struct {
+		now  *Run
+		held string
+	}{{run("a", 2, 1, 3), "++"}, {run("b", 3, 1.08, 3), "++"}, {run("c", 4, 1.4, 3), "-+"}, {run("d", 5, 0.5, 40), "+-"}} {
+		held := ""
+		for _, v := range Against(c.now, base, 0.10) {
+			held += map[bool]string{true: "+", false: "-"}[v.Held]
+		}
+		if held != c.held {
+			t.Errorf("run %s: %s, want %s: %+v", c.now.ID, held, c.held, Against(c.now, base, 0.10))
+		}
+	}
+}

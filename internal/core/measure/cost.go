@@ -1,0 +1,146 @@
+package measure
+
+import (
+	"slices"
+	"time"
+
+	"nightdrill/internal/core/clock"
+)
+
+// Cost is what a function cost over a run.
+type Cost struct {
+	Currency    string   `json:"currency"`
+	Total       float64  `json:"total"`
+	Memory      float64  `json:"memory"`
+	CPU         float64  `json:"cpu"`
+	Requests    float64  `json:"requests"`
+	Seconds     float64  `json:"billed_seconds"`
+	PerMillion  *float64 `json:"per_million"` // invocations; nil without any
+	MemoryKnown bool     `json:"memory_known"`
+}
+
+// memoryOf gives the memory in bytes that an instance holds: its bound, or where it
+// has none, the most that was seen of it; 0 when that is not known.
+func (r *Run) memoryOf(in *Instance) int64 {
+	if m := r.Functions[in.Function].Memory; m > 0 {
+		return m
+	}
+	return in.Peak
+}
+
+// held gives how much memory the instances of a function held for how long, in
+// GiB·s, and false when it is not known of all of them.
+func (r *Run) held(fn int32) (gib float64, known bool) {
+	known = true
+	for i := range r.Instances {
+		if in := &r.Instances[i]; in.Function == fn && in.Spawned > 0 || in.Function == fn && in.Ready > 0 {
+			m := r.memoryOf(in)
+			known = known && m > 0
+			gib += float64(m) / (1 << 30) * r.end(in).Sub(in.Spawned).Seconds()
+		}
+	}
+	return gib, known
+}
+
+// end gives when an instance stopped, or the run did.
+func (r *Run) end(in *Instance) clock.Time {
+	if in.Stopped > 0 {
+		return in.Stopped
+	}
+	return max(r.Length, in.Spawned)
+}
+
+// cost works out what a function cost; nil without rates.
+func (r *Run) cost(fn int32) *Cost {
+	rates := r.Rates
+	if rates == nil || r.Functions[fn].Attached {
+		return nil
+	}
+	f := &r.Functions[fn]
+	c := &Cost{Currency: rates.Currency, MemoryKnown: true}
+	bill := func(memory int64, cpu float64, d time.Duration) {
+		d = max(d, rates.AtLeast)
+		if u := rates.RoundUp; u > 0 {
+			d = (d + u - 1) / u * u
+		}
+		c.Seconds += d.Seconds()
+		c.Memory += float64(memory) / (1 << 30) * d.Seconds() * rates.GiBSecond
+		c.CPU += cpu * d.Seconds() * rates.CPUSecond
+	}
+	phase := func(name string) bool { return slices.Contains(rates.Billed, name) }
+	used := 0.0 // processor seconds, where no bound says what is paid for
+	stretches := r.busy(fn)
+	n := 0
+	for i := range r.Instances {
+		in := &r.Instances[i]
+		if in.Function != fn {
+			continue
+		}
+		memory := r.memoryOf(in)
+		c.MemoryKnown = c.MemoryKnown && memory > 0
+		if f.CPU == 0 {
+			used += in.CPU.Seconds()
+		}
+		ready := in.Ready
+		if ready == 0 {
+			ready = r.end(in)
+		}
+		if phase("start") {
+			bill(memory, f.CPU, ready.Sub(in.Spawned))
+		}
+		idle := r.end(in).Sub(ready)
+		for _, s := range stretches[int32(i)] {
+			idle -= s
+			if phase("invocation") {
+				bill(memory, f.CPU, s)
+			}
+		}
+		if phase("idle") && idle > 0 {
+			bill(memory, f.CPU, idle)
+		}
+	}
+	if f.Prepared > 0 && phase("prepare") {
+		bill(f.Memory, f.CPU, f.Prepared)
+		c.MemoryKnown = c.MemoryKnown && f.Memory > 0
+	}
+	c.CPU += used * rates.CPUSecond
+	for i := range r.Invocations {
+		if r.Invocations[i].Function == fn {
+			n++
+		}
+	}
+	c.Requests = float64(n) * rates.Request
+	c.Total = c.Memory + c.CPU + c.Requests
+	if n > 0 {
+		per := c.Total / float64(n) * 1e6
+		c.PerMillion = &per
+	}
+	return c
+}
+
+// busy gives for each instance of a function the stretches in which it had at
+// least one invocation; one that follows right upon another is a stretch of its own.
+func (r *Run) busy(fn int32) map[int32][]time.Duration {
+	type span struct{ from, to clock.Time }
+	spans := map[int32][]span{}
+	for i := range r.Invocations {
+		if v := &r.Invocations[i]; v.Function == fn {
+			spans[v.Instance] = append(spans[v.Instance], span{v.began(), v.Done})
+		}
+	}
+	out := map[int32][]time.Duration{}
+	for id, all := range spans {
+		slices.SortFunc(all, func(a, b span) int { return int(min(max(a.from-b.from, -1), 1)) })
+		stretches := make([]time.Duration, 0, len(all))
+		cur := all[0]
+		for _, s := range all[1:] {
+			if s.from < cur.to {
+				cur.to = max(cur.to, s.to)
+				continue
+			}
+			stretches, cur = append(stretches, cur.to.Sub(cur.from)), s
+		}
+		out[id] = append(stretches, cur.to.Sub(cur.from))
+	}
+	return out
+}

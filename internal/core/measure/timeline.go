@@ -1,0 +1,203 @@
+package measure
+
+import (
+	"maps"
+	"slices"
+	"sort"
+	"time"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+)
+
+// Timeline is a run over time, in steps of one length.
+type Timeline struct {
+	Step      time.Duration  `json:"step"` // 0 of a run without length
+	Functions []FunctionTime `json:"functions"`
+	Sources   []SourceTime   `json:"sources"`
+}
+
+// FunctionTime is a function over time; each list has a value for each step.
+type FunctionTime struct {
+	P50       []time.Duration `json:"p50"` // latency of what ended in the step; 0 where nothing did
+	P95       []time.Duration `json:"p95"`
+	Max       []time.Duration `json:"max"`
+	Done      []int           `json:"done"`      // deliveries that were answered
+	Cold      []int           `json:"cold"`      // of which cold
+	Instances []int           `json:"instances"` // the most at once
+	Waiting   []int           `json:"waiting"`   // the most at once
+	MiB       []float64       `json:"mib"`       // held, on average over the step
+}
+
+// SourceTime is a source over time.
+type SourceTime struct {
+	Arrived  []int           `json:"arrived"`
+	Done     []int           `json:"done"`
+	Rejected []int           `json:"rejected"`
+	Lost     []int           `json:"lost"`   // failed, expired, made dead letters
+	Behind   []int           `json:"behind"` // arrived and not ended, at the end of the step
+	Lag      []time.Duration `json:"lag"`    // the age of the oldest of those
+}
+
+// timeSteps is into how many steps a run is cut at most.
+const timeSteps = 120
+
+// timeline works out a run over time.
+func (r *Run) timeline(at []int32) *Timeline {
+	t := &Timeline{Functions: make([]FunctionTime, len(r.Functions)), Sources: make([]SourceTime, len(r.Sources))}
+	if r.Length <= 0 {
+		return t
+	}
+	t.Step = max((time.Duration(r.Length)+timeSteps-1)/timeSteps, time.Millisecond)
+	n := int((time.Duration(r.Length) + t.Step - 1) / t.Step)
+	step := func(at clock.Time) int { return min(max(int(time.Duration(at)/t.Step), 0), n-1) }
+	for i := range t.Functions {
+		f := &t.Functions[i]
+		f.P50, f.P95, f.Max = make([]time.Duration, n), make([]time.Duration, n), make([]time.Duration, n)
+		f.Done, f.Cold, f.Instances, f.Waiting, f.MiB = make([]int, n), make([]int, n), make([]int, n), make([]int, n), make([]float64, n)
+	}
+	for i := range t.Sources {
+		s := &t.Sources[i]
+		s.Arrived, s.Done, s.Rejected, s.Lost, s.Behind, s.Lag = make([]int, n), make([]int, n), make([]int, n), make([]int, n), make([]int, n), make([]time.Duration, n)
+	}
+	r.latencyOverTime(at, t, n, step)
+	r.instancesOverTime(t, n, step)
+	r.sourcesOverTime(t, n, step)
+	return t
+}
+
+func (r *Run) latencyOverTime(at []int32, t *Timeline, n int, step func(clock.Time) int) {
+	steps := make([][]Population, len(r.Functions))
+	for fn := range steps {
+		steps[fn] = make([]Population, n)
+	}
+	r.eachLatency(at, func(fn int32, _ *Delivery, inv *Invocation, latency time.Duration) {
+		k := step(inv.Done)
+		steps[fn][k].Add(latency)
+		t.Functions[fn].Done[k]++
+		if inv.Class == engine.Cold {
+			t.Functions[fn].Cold[k]++
+		}
+	})
+	for fn := range steps {
+		for k := range n {
+			if p := &steps[fn][k]; p.N() > 0 {
+				f := &t.Functions[fn]
+				f.P50[k], f.P95[k], f.Max[k] = p.At(rank(0.5, p.N())-1), p.At(rank(0.95, p.N())-1), p.Max()
+				p.keys, p.inOrder = nil, nil
+			}
+		}
+	}
+}
+
+func (r *Run) instancesOverTime(t *Timeline, n int, step func(clock.Time) int) {
+	for i := range r.Levels {
+		l := &r.Levels[i]
+		f := &t.Functions[l.Function]
+		k := step(l.At)
+		f.Waiting[k] = max(f.Waiting[k], int(l.Waiting))
+	}
+	// what waited at the end of a step waits at the beginning of the next
+	for fn := range t.Functions {
+		waiting, i := 0, 0
+		for k := range n {
+			w := t.Functions[fn].Waiting
+			w[k] = max(w[k], waiting)
+			for ; i < len(r.Levels) && step(r.Levels[i].At) <= k; i++ {
+				if int(r.Levels[i].Function) == fn {
+					waiting = int(r.Levels[i].Waiting)
+				}
+			}
+		}
+	}
+	type change struct {
+		at clock.Time
+		by int
+	}
+	changes := make([][]change, len(r.Functions))
+	for i := range r.Instances {
+		in := &r.Instances[i]
+		if in.Function < 0 || in.Spawned == 0 && in.Ready == 0 {
+			continue
+		}
+		end := r.end(in)
+		if in.Ready > 0 {
+			changes[in.Function] = append(changes[in.Function], change{in.Ready, 1}, change{end, -1})
+		}
+		mib := float64(r.memoryOf(in)) / (1 << 20)
+		for k := step(in.Spawned); k <= step(end) && mib > 0; k++ {
+			from := clock.Time(k) * clock.Time(t.Step)
+			t.Functions[in.Function].MiB[k] += mib * float64(max(min(end, from.Add(t.Step))-max(in.Spawned, from), 0)) / float64(t.Step)
+		}
+	}
+	for fn, all := range changes {
+		sort.Slice(all, func(i, j int) bool { return all[i].at < all[j].at || all[i].at == all[j].at && all[i].by < all[j].by })
+		now, i := 0, 0
+		for k := range n {
+			most := now
+			for ; i < len(all) && step(all[i].at) <= k; i++ {
+				now += all[i].by
+				most = max(most, now)
+			}
+			t.Functions[fn].Instances[k] = most
+		}
+	}
+}
+
+func (r *Run) sourcesOverTime(t *Timeline, n int, step func(clock.Time) int) {
+	const never = clock.Never
+	ends := make([]clock.Time, len(r.Arrivals)) // of the last delivery of each event
+	for i := range r.Deliveries {
+		d := &r.Deliveries[i]
+		s := &t.Sources[d.Source]
+		k := step(d.Ended)
+		switch d.Outcome {
+		case engine.Done:
+			s.Done[k]++
+		case engine.Rejected:
+			s.Rejected[k]++
+		case engine.Failed, engine.DeadLettered, engine.Expired:
+			s.Lost[k]++
+		}
+		if int(d.Event) < len(ends) {
+			ends[d.Event] = max(ends[d.Event], d.Ended)
+		}
+	}
+	open := make([]int, len(r.Sources))   // of the arrivals so far
+	oldest := make([]int, len(r.Sources)) // the first of the source that may still be open
+	bySource := make([][]int32, len(r.Sources))
+	ended := make([][]int, len(r.Sources))
+	sizes := make([]int, len(r.Sources))
+	for i := range r.Arrivals {
+		sizes[r.Arrivals[i].Source]++
+	}
+	for i := range ended {
+		ended[i], bySource[i] = make([]int, n), make([]int32, 0, sizes[i])
+	}
+	for i := range r.Arrivals {
+		a := &r.Arrivals[i]
+		t.Sources[a.Source].Arrived[step(a.Arrived)]++
+		bySource[a.Source] = append(bySource[a.Source], int32(i))
+		if ends[i] == 0 {
+			ends[i] = never
+		} else {
+			ended[a.Source][step(ends[i])]++
+		}
+	}
+	for src := range t.Sources {
+		s, all := &t.Sources[src], bySource[src]
+		for k := range n {
+			open[src] += s.Arrived[k] - ended[src][k]
+			s.Behind[k] = max(open[src], 0)
+			end := min(clock.Time(k+1)*clock.Time(t.Step), r.Length)
+			for oldest[src] < len(all) && ends[all[oldest[src]]] <= end {
+				oldest[src]++
+			}
+			if i := oldest[src]; s.Behind[k] > 0 && i < len(all) {
+				s.Lag[k] = max(end.Sub(r.Arrivals[all[i]].Due), 0)
+			}
+		}
+	}
+}
+
+func sortedKeys[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }

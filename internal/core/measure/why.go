@@ -1,0 +1,272 @@
+package measure
+
+import (
+	"fmt"
+	"time"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+)
+
+// Shares from which something is worth a sentence.
+const (
+	muchOfCold  = 0.5  // of a cold answer, for one phase to be named as its reason
+	muchWaiting = 0.10 // of the deliveries, that waited for longer than slowWait
+	slowWait    = 20 * time.Millisecond
+	muchMemory  = 0.9 // of the bound
+	// leastWaiting is of how many deliveries something can be said at all.
+	leastWaiting = 10
+)
+
+// sayWhy says what a function's time went into, and what became of its instances.
+func (r *Run) sayWhy(fn int32, f *FunctionFigures, say func(string, ...any)) {
+	of := &r.Functions[fn]
+	name := of.Name
+	if text := coldReason(f); text != "" {
+		say("%s: %s", name, text)
+	}
+	if w := &f.WarmUp; w.Steady != nil && *w.Steady > 2 && w.Gain != nil && *w.Gain > leastGain {
+		say("%s is warm from its %s invocation on; before, it gets faster by and by (the first takes %s times as long).", name, ordinal(*w.Steady), ratio(*w.Gain))
+	}
+	if f.Instances.FailedStarts > 0 && f.Start.N > 0 {
+		say("%s: %s failed.", name, count(f.Instances.FailedStarts, "start", "starts"))
+	}
+	if f.OutOfMemory > 0 {
+		say("%s ran out of memory: %s ended by the system at %.0f MiB.", name, count(f.OutOfMemory, "instance was", "instances were"), float64(of.Memory)/(1<<20))
+	} else if m := f.Resources.PeakMiB; m != nil && of.Memory > 0 && *m > muchMemory*float64(of.Memory)/(1<<20) {
+		say("%s came close to its memory: %.0f of %.0f MiB.", name, *m, float64(of.Memory)/(1<<20))
+	}
+	if f.Crashes > 0 {
+		say("%s crashed %s while it was at work or idle.", name, count(f.Crashes, "time", "times"))
+	}
+	if f.Timeouts > 0 {
+		say("%s: %s longer than the time-out.", name, count(f.Timeouts, "invocation took", "invocations took"))
+	}
+	if route, median, others := slowRoute(f); route != "" {
+		say("%s: %s is slower than its other routes: %s ms against %s (median, warm).", name, route, MillisText(&median), MillisText(&others))
+	}
+}
+
+// coldReason names the phase that most of a cold answer goes into; "" when there
+// is none, or too little is known.
+func coldReason(f *FunctionFigures) string {
+	ms := func(v *float64) float64 {
+		if v == nil {
+			return 0
+		}
+		return *v
+	}
+	cold, answer := f.Latency.Cold.P50, f.Phases.Answer.P50
+	if cold == nil || *cold <= 0 || answer == nil {
+		return ""
+	}
+	if warm := f.Latency.Warm.P50; warm != nil && *cold < 2**warm {
+		return "" // cold is not what costs
+	}
+	// of the parts' sum, since starts that nobody waited for count in them as well
+	waited := max(ms(f.Wait.Cold.P50)-ms(f.Start.P50), 0)
+	whole := waited + ms(f.Phases.Spawn.P50) + ms(f.Phases.Boot.P50) + ms(f.Phases.Both.P50) + *answer
+	part := func(v *float64) float64 { return ms(v) / whole }
+	text := ""
+	switch {
+	case part(f.Phases.Boot.P50) > muchOfCold:
+		text = fmt.Sprintf("%s of a cold answer is its own start: %s ms from the command's first code until it is ready.", Percent(part(f.Phases.Boot.P50)), MillisText(f.Phases.Boot.P50))
+	case part(f.Phases.Both.P50) > muchOfCold:
+		text = fmt.Sprintf("%s of a cold answer is its start: %s ms until it is ready.", Percent(part(f.Phases.Both.P50)), MillisText(f.Phases.Both.P50))
+	case part(f.Phases.Spawn.P50) > muchOfCold:
+		text = fmt.Sprintf("%s of a cold answer goes by before the command's own code runs: %s ms.", Percent(part(f.Phases.Spawn.P50)), MillisText(f.Phases.Spawn.P50))
+	case part(answer) > muchOfCold:
+		text = fmt.Sprintf("%s of a cold answer is the first answer itself: %s ms, for it is ready before it has all that it needs.", Percent(part(answer)), MillisText(answer))
+	case waited > muchOfCold*whole:
+		text = fmt.Sprintf("%s of a cold answer goes by before an instance is started for it: %s ms.", Percent(waited/whole), MillisText(&waited))
+	}
+	for _, own := range f.Phases.Own {
+		if text != "" && own.Took.P50 != nil && *own.Took.P50 > muchOfCold**answer && part(own.Took.P50) > muchOfCold/2 {
+			text += fmt.Sprintf(" By its own account %s ms of that is “%s”.", MillisText(own.Took.P50), own.Name)
+		}
+	}
+	return text
+}
+
+// slowRoute gives the route of a function whose warm answers take at least twice
+// as long as those of all others.
+func slowRoute(f *FunctionFigures) (name string, median, others float64) {
+	for _, route := range sortedKeys(f.Routes) {
+		warm := f.Routes[route].Warm
+		if warm.P50 == nil {
+			continue
+		}
+		if *warm.P50 > median {
+			name, median, others = route, *warm.P50, max(others, median)
+		} else {
+			others = max(others, *warm.P50)
+		}
+	}
+	if others == 0 || median < 2*others || median < 1 {
+		return "", 0, 0
+	}
+	return name, median, others
+}
+
+// reason is what deliveries waited for.
+type reason int
+
+const (
+	forLimit   reason = iota // as many in flight as the function's limit allows
+	forAll                   // as many as all functions together may have
+	forStart                 // an instance was being started
+	forPace                  // the rate at which instances may be added
+	forNothing               // none of these: a batch, a poll, an order
+	reasons
+)
+
+func (w reason) words(f *Function, all int) string {
+	switch w {
+	case forLimit:
+		return fmt.Sprintf("as many invocations were in flight as its limit of %d allows", f.Max)
+	case forAll:
+		return fmt.Sprintf("all functions together were at their limit of %d", all)
+	case forStart:
+		return "an instance was being started"
+	case forPace:
+		return "instances may be added only at a certain rate, or a start had failed just before"
+	}
+	return "they waited for a batch to fill, a poll, or those before them"
+}
+
+// sayWaits says which deliveries waited for long, and for what.
+func (r *Run) sayWaits(s *Summary, say func(string, ...any)) {
+	type waiter struct {
+		n, of int
+		most  time.Duration
+	}
+	waits := make([]waiter, len(r.Functions))
+	bySource := make([]waiter, len(r.Sources))
+	at := r.index()
+	for i := range r.Attempts {
+		a := &r.Attempts[i]
+		inv := r.invocation(at, a.Invocation)
+		if a.N != 1 || inv == nil || inv.Sent == 0 || int(a.Event) >= len(r.Arrivals) {
+			continue
+		}
+		for _, w := range []*waiter{&waits[inv.Function], &bySource[a.Source]} {
+			w.of++
+			if d := inv.Sent.Sub(r.Arrivals[a.Event].Due); d > slowWait && inv.Class == engine.Warm {
+				w.n++
+				w.most = max(w.most, d)
+			}
+		}
+	}
+	for fn := range waits {
+		w := &waits[fn]
+		if w.of < leastWaiting || float64(w.n) < muchWaiting*float64(w.of) {
+			continue
+		}
+		f := &r.Functions[fn]
+		text := fmt.Sprintf("%s: %s of %d warm deliveries waited for more than %d ms, at most %s ms", f.Name, Percent(float64(w.n)/float64(w.of)), w.of, slowWait.Milliseconds(), MillisText(new(Millis(w.most))))
+		if why, share := r.waitedFor(int32(fn)); share > muchOfCold {
+			text += ", most of the time because " + why.words(f, r.Concurrency)
+		}
+		say("%s.", text)
+	}
+	for i := range r.Sources {
+		if behind := r.fallsBehind(int32(i)); behind != "" {
+			say("%s: %s", r.Sources[i].Name, behind)
+		}
+	}
+}
+
+// waitedFor gives what the waiting of a function's deliveries was most for, by the
+// time and the number of those that waited.
+func (r *Run) waitedFor(fn int32) (most reason, share float64) {
+	var by [reasons]float64
+	state := make([]Level, len(r.Functions))
+	last := clock.Time(0)
+	for i := 0; i <= len(r.Levels); i++ {
+		now := r.Length
+		if i < len(r.Levels) {
+			now = r.Levels[i].At
+		}
+		if l := &state[fn]; l.Waiting > 0 {
+			total := 0
+			for k := range state {
+				total += int(state[k].InFlight + state[k].Starting)
+			}
+			of := &r.Functions[fn]
+			places := int32(of.Max)
+			if of.PerInstance > 1 {
+				places = min(places, int32((of.Max+of.PerInstance-1)/of.PerInstance*of.PerInstance))
+			}
+			w := forNothing
+			switch {
+			case l.InFlight >= places:
+				w = forLimit
+			case r.Concurrency > 0 && total >= r.Concurrency:
+				w = forAll
+			case l.Starting > 0:
+				w = forStart
+			case l.InFlight >= l.Ready*int32(max(of.PerInstance, 1)):
+				w = forPace
+			}
+			by[w] += float64(now-last) * float64(l.Waiting)
+		}
+		if i < len(r.Levels) {
+			state[r.Levels[i].Function], last = r.Levels[i], now
+		}
+	}
+	sum := 0.0
+	for w, t := range by {
+		sum += t
+		if t > by[most] {
+			most = reason(w)
+		}
+	}
+	if sum == 0 {
+		return forNothing, 0
+	}
+	return most, by[most] / sum
+}
+
+// fallsBehind tells whether more came to a source than was done, up to the last
+// that fell due; "" where that is not so.
+func (r *Run) fallsBehind(source int32) string {
+	if r.Sources[source].Kind == "http" || r.Sources[source].Closed {
+		return ""
+	}
+	var last clock.Time
+	arrived := 0
+	for i := range r.Arrivals {
+		if a := &r.Arrivals[i]; a.Source == source && a.From < 0 {
+			last = max(last, a.Due)
+			arrived++
+		}
+	}
+	ended := make([]bool, len(r.Arrivals))
+	done := 0
+	for i := range r.Deliveries {
+		d := &r.Deliveries[i]
+		if d.Source != source || d.Ended > last || int(d.Event) >= len(ended) || ended[d.Event] {
+			continue
+		}
+		ended[d.Event] = true
+		if r.Arrivals[d.Event].From < 0 {
+			done++
+		}
+	}
+	if behind := arrived - done; arrived >= 50 && last > clock.Time(time.Second) && float64(behind) > 0.2*float64(arrived) {
+		return fmt.Sprintf("more came than was done: when the last of %d fell due, %d were not done yet.", arrived, behind)
+	}
+	return ""
+}
+
+func ordinal(n int) string {
+	switch {
+	case n%10 == 1 && n%100 != 11:
+		return fmt.Sprintf("%dst", n)
+	case n%10 == 2 && n%100 != 12:
+		return fmt.Sprintf("%dnd", n)
+	case n%10 == 3 && n%100 != 13:
+		return fmt.Sprintf("%drd", n)
+	}
+	return fmt.Sprintf("%dth", n)
+}
