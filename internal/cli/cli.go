@@ -134,7 +134,7 @@ Try it without a project: nightdrill demo`,
 	root.PersistentFlags().StringVar(&dir, "project", ".", "the folder of the project")
 	root.Flags().StringVar(&listen, "listen", "", "where the front listens (default 127.0.0.1:8420, or a free port when that is taken)")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return err })
-	root.AddCommand(demoCommand(), runCommand(&dir), fireCommand(&dir), initCommand(&dir), payloadsCommand(&dir), recordCommand(&dir), checkCommand(&dir), runsCommand(&dir), reenactCommand())
+	root.AddCommand(demoCommand(), runCommand(&dir), fireCommand(&dir), initCommand(&dir), payloadsCommand(&dir), recordCommand(&dir), checkCommand(&dir), runsCommand(&dir), compareCommand(&dir), reenactCommand())
 	return root
 }
 

@@ -8,13 +8,13 @@ import (
 
 func demoCommand() *cobra.Command {
 	var headless bool
-	var to string
+	var o runOptions
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "The demo: Brackwater Ferries on a Friday evening, with functions of its own",
 		Args:  noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if to != "" {
+			if o.to != "" {
 				headless = true
 			}
 			if !headless {
@@ -29,11 +29,11 @@ func demoCommand() *cobra.Command {
 				return err
 			}
 			defer d.Close()
-			return runDrill(cmd, d, demo.Drill, to, "", nil)
+			return runDrill(cmd, d, demo.Drill, o)
 		},
 	}
 	c.Flags().BoolVar(&headless, "headless", false, "run the drill without the screen and print its findings")
-	jsonFlag(c, &to)
+	o.flags(c)
 	return c
 }
 

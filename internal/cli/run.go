@@ -7,7 +7,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/charmbracelet/x/term"
@@ -22,8 +25,7 @@ import (
 )
 
 func runCommand(dir *string) *cobra.Command {
-	var to, journal string
-	var changes []string
+	var o runOptions
 	c := &cobra.Command{
 		Use:   "run [DRILL]",
 		Short: "Carry out a drill without the screen and print its findings",
@@ -33,7 +35,12 @@ With --limit it runs under other limits than the project file's: --limit quote.m
 and likewise guaranteed, per_instance, keep_warm, idle_after, start_rate, start_burst
 and turn_away; --limit concurrency=12 is for all functions together. A limit with a
 time is changed while the drill runs: --limit quote.max=2@5s. --limit quote.replace@5s
-replaces the instances then.`,
+replaces the instances then.
+
+It ends with 1 when a budget is missed, when one has not enough samples to be judged
+(but not with --allow-few), or when an answer was not what its payload expects. With
+--baseline RUN the drill must not be worse than that run, beyond the noise, by more
+than --worse.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			name := ""
@@ -45,13 +52,27 @@ replaces the instances then.`,
 				return err
 			}
 			defer d.Close()
-			return runDrill(cmd, d, name, to, journal, changes)
+			return runDrill(cmd, d, name, o)
 		},
 	}
-	jsonFlag(c, &to)
-	c.Flags().StringArrayVar(&changes, "limit", nil, "another limit, such as quote.max=2 or quote.max=2@5s; may be given again")
-	c.Flags().StringVar(&journal, "journal", "", "write every input and decision of the engine to a file, for nightdrill reenact")
+	o.flags(c)
+	c.Flags().StringArrayVar(&o.changes, "limit", nil, "another limit, such as quote.max=2 or quote.max=2@5s; may be given again")
+	c.Flags().StringVar(&o.journal, "journal", "", "write every input and decision of the engine to a file, for nightdrill reenact")
 	return c
+}
+
+// runOptions are the ways to carry a drill out.
+type runOptions struct {
+	to, journal, baseline, worse string
+	changes                      []string
+	few                          bool
+}
+
+func (o *runOptions) flags(c *cobra.Command) {
+	jsonFlag(c, &o.to)
+	c.Flags().StringVar(&o.baseline, "baseline", "", "a run that this one must not be worse than")
+	c.Flags().StringVar(&o.worse, "worse", "5%", "by how much it may be worse, beyond the noise")
+	c.Flags().BoolVar(&o.few, "allow-few", false, "let budgets pass that too few samples carry")
 }
 
 // reenactCommand plays a journal again: what the engine decided then, it must
@@ -85,7 +106,7 @@ func jsonFlag(c *cobra.Command, to *string) {
 }
 
 // runDrill carries out a drill headless.
-func runDrill(cmd *cobra.Command, d *desk.Desk, name, to, journal string, changes []string) error {
+func runDrill(cmd *cobra.Command, d *desk.Desk, name string, o runOptions) error {
 	if err := d.Startable(); err != nil {
 		return err
 	}
@@ -93,53 +114,62 @@ func runDrill(cmd *cobra.Command, d *desk.Desk, name, to, journal string, change
 	if err != nil {
 		return wrong(err)
 	}
-	if len(changes) > 0 {
-		if drill, err = project.ChangeLimits(d.Project, drill, changes); err != nil {
+	if len(o.changes) > 0 {
+		if drill, err = project.ChangeLimits(d.Project, drill, o.changes); err != nil {
 			return wrong(err)
+		}
+	}
+	return runPlanned(cmd, d, drill, o)
+}
+
+// runPlanned carries out a drill and judges it.
+func runPlanned(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, o runOptions) error {
+	worse, err := share(o.worse)
+	if err != nil {
+		return wrong(fmt.Errorf("--worse: %w", err))
+	}
+	var base *measure.Run
+	if o.baseline != "" { // before anything is started
+		info, err := d.Runs.Find(o.baseline)
+		if err != nil {
+			return wrong(fmt.Errorf("--baseline: %w", err))
+		}
+		if base, err = d.Runs.Load(info.ID); err != nil {
+			return could(err)
 		}
 	}
 	for _, m := range d.Skipped {
 		fmt.Fprintln(cmd.ErrOrStderr(), m.Error()+" (skipped)")
 	}
 	var keep io.Writer
-	if journal != "" {
-		f, err := os.Create(journal)
+	if o.journal != "" {
+		f, err := os.Create(o.journal)
 		if err != nil {
 			return wrong(fmt.Errorf("the journal cannot be written: %w", err))
 		}
 		defer f.Close()
 		keep = f
 	}
-	farewell, err := proc.Guard(nil)
-	if err != nil {
-		return could(err)
+	r, err := carryOut(cmd, d, drill, keep)
+	if r == nil {
+		return err
 	}
-	defer farewell()
-	if err := d.Prepare(cmd.Context(), drill, func(what string) { fmt.Fprintln(cmd.ErrOrStderr(), "nightdrill: "+what) }); err != nil {
-		return could(err)
-	}
-	r, err := d.Start(cmd.Context(), drill, keep)
-	if err != nil {
-		return could(err)
-	}
-	progress(cmd.Context(), cmd.ErrOrStderr(), r)
-	<-r.Done()
 	page := r.Page()
 	s := page.Summary
-	if err := write(cmd, page, to); err != nil {
-		return could(err)
+	if base != nil {
+		s.Budgets = append(s.Budgets, measure.Against(r.Snapshot(), base, worse)...)
 	}
-	switch {
-	case r.Err() != nil:
-		return could(r.Err())
-	case cmd.Context().Err() != nil:
-		return errInterrupted
+	if werr := write(cmd, page, o.to); werr != nil {
+		return could(werr)
+	}
+	if err != nil {
+		return err
 	}
 	if text := neverReady(s); text != "" {
 		return could(errors.New(text))
 	}
 	for _, b := range s.Budgets {
-		if !b.Held {
+		if !b.Held && !(b.Few && o.few) {
 			return errMissed
 		}
 	}
@@ -147,6 +177,45 @@ func runDrill(cmd *cobra.Command, d *desk.Desk, name, to, journal string, change
 		return errMissed
 	}
 	return nil
+}
+
+// carryOut carries a drill out and waits for its end. Where it was begun, it gives
+// it, also with an error.
+func carryOut(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, journal io.Writer) (*desk.Running, error) {
+	if err := d.Startable(); err != nil {
+		return nil, err
+	}
+	farewell, err := proc.Guard(nil)
+	if err != nil {
+		return nil, could(err)
+	}
+	defer farewell()
+	if err := d.Prepare(cmd.Context(), drill, func(what string) { fmt.Fprintln(cmd.ErrOrStderr(), "nightdrill: "+what) }); err != nil {
+		return nil, could(err)
+	}
+	r, err := d.Start(cmd.Context(), drill, journal)
+	if err != nil {
+		return nil, could(err)
+	}
+	progress(cmd.Context(), cmd.ErrOrStderr(), r)
+	<-r.Done()
+	switch {
+	case r.Err() != nil:
+		return r, could(r.Err())
+	case cmd.Context().Err() != nil:
+		return r, errInterrupted
+	}
+	return r, nil
+}
+
+// share reads a share such as 5%.
+func share(text string) (float64, error) {
+	digits, ok := strings.CutSuffix(text, "%")
+	v, err := strconv.ParseFloat(digits, 64)
+	if !ok || err != nil || v < 0 || math.IsInf(v, 0) || math.IsNaN(v) {
+		return 0, fmt.Errorf("%q is not a share, such as 5%%", text)
+	}
+	return v / 100, nil
 }
 
 // neverReady names a function that was started and never once was ready.
@@ -177,6 +246,18 @@ func write(cmd *cobra.Command, page *measure.Page, to string) error {
 		return fmt.Errorf("the summary cannot be written: %w", err)
 	}
 	return report(cmd.OutOrStdout(), page)
+}
+
+// writeFile writes to a file, or to standard output for -.
+func writeFile(cmd *cobra.Command, to string, text []byte) error {
+	if to == "-" {
+		_, err := cmd.OutOrStdout().Write(text)
+		return err
+	}
+	if err := os.WriteFile(to, text, 0o644); err != nil {
+		return could(fmt.Errorf("%s cannot be written: %w", to, err))
+	}
+	return nil
 }
 
 // progress shows how far a drill is, where somebody can see it.

@@ -6,10 +6,16 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"strings"
 	"text/tabwriter"
+	"time"
+	"unicode"
 
 	"github.com/spf13/cobra"
 
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/desk"
+	"nightdrill/internal/live/proc"
 	"nightdrill/internal/project"
 	"nightdrill/internal/store"
 )
@@ -22,7 +28,7 @@ func runsCommand(dir *string) *cobra.Command {
 			if err := noArguments(cmd, args); err != nil {
 				return err
 			}
-			return errors.New("runs what? list or show")
+			return errors.New("runs what? list, show, compare, export, replay, name, note, pin, delete, trim or rescue")
 		},
 	}
 	var asJSON bool
@@ -63,8 +69,128 @@ func runsCommand(dir *string) *cobra.Command {
 	}
 	jsonFlag(show, &to)
 	show.Flags().Lookup("json").NoOptDefVal = "-"
-	c.AddCommand(list, show)
+	c.AddCommand(list, show, nameCommand(dir), noteCommand(dir), pinCommand(dir), deleteCommand(dir), trimCommand(dir), rescueCommand(dir))
 	return c
+}
+
+// onRun does something with a run that is named.
+func onRun(dir, name string, do func(*store.Store, store.Info) error) error {
+	return withRuns(dir, func(s *store.Store) error {
+		info, err := s.Find(name)
+		if err != nil {
+			return wrong(err)
+		}
+		if err := do(s, info); err != nil {
+			return could(err)
+		}
+		return nil
+	})
+}
+
+func nameCommand(dir *string) *cobra.Command {
+	return &cobra.Command{Use: "name RUN [NAME]", Short: "Give a run a name, by which it is found and always kept; without one, take it away", Args: cobra.RangeArgs(1, 2),
+		RunE: func(_ *cobra.Command, args []string) error {
+			name := strings.Join(args[1:], "")
+			if name == "last" || strings.ContainsFunc(name, unicode.IsControl) || len(name) > mostName {
+				return wrong(fmt.Errorf("%q is no name for a run: at most %d letters, without control characters, and not last", name, mostName))
+			}
+			return onRun(*dir, args[0], func(s *store.Store, i store.Info) error { return s.Name(i.ID, name) })
+		}}
+}
+
+// mostName bounds the name of a run, in bytes.
+const mostName = 60
+
+func noteCommand(dir *string) *cobra.Command {
+	return &cobra.Command{Use: "note RUN [TEXT]", Short: "Write a note to a run; without a text, take it away", Args: cobra.RangeArgs(1, 2),
+		RunE: func(_ *cobra.Command, args []string) error {
+			return onRun(*dir, args[0], func(s *store.Store, i store.Info) error { return s.Note(i.ID, strings.Join(args[1:], "")) })
+		}}
+}
+
+func pinCommand(dir *string) *cobra.Command {
+	var off bool
+	c := &cobra.Command{Use: "pin RUN", Short: "Keep a run whatever the rule for old runs says", Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			return onRun(*dir, args[0], func(s *store.Store, i store.Info) error { return s.Pin(i.ID, !off) })
+		}}
+	c.Flags().BoolVar(&off, "off", false, "no longer")
+	return c
+}
+
+func deleteCommand(dir *string) *cobra.Command {
+	return &cobra.Command{Use: "delete RUN …", Short: "Delete runs for good", Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return withRuns(*dir, func(s *store.Store) error {
+				var all []store.Info
+				for _, name := range args { // all of them are known before the first is deleted
+					i, err := s.Find(name)
+					if err != nil {
+						return wrong(err)
+					}
+					all = append(all, i)
+				}
+				for _, i := range all {
+					if err := s.Delete(i); err != nil {
+						return could(err)
+					}
+					fmt.Fprintf(cmd.OutOrStdout(), "deleted %s\n", i.ID)
+				}
+				return nil
+			})
+		}}
+}
+
+func trimCommand(dir *string) *cobra.Command {
+	var dry bool
+	c := &cobra.Command{Use: "trim", Short: "Delete the runs that the project file's rule does not keep", Args: noArguments,
+		Long: `Trim deletes the runs that the rule of the project file does not keep, such as
+runs: {keep: 50, for: 30d, size: 500MiB}. It is done after every run as well. Runs that
+have a name or a pin are always kept.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			l, err := project.Load(*dir)
+			if err != nil {
+				return err
+			}
+			if l.Keep == (plan.Keeping{}) {
+				return wrong(errors.New("the project file has no rule; give it one, such as runs: {keep: 50}"))
+			}
+			return withRuns(*dir, func(s *store.Store) error {
+				all, err := s.List()
+				if err != nil {
+					return could(err)
+				}
+				gone := store.Surplus(all, l.Keep, time.Now())
+				what := "would be deleted"
+				if !dry {
+					what = "deleted"
+					if gone, err = s.Trim(l.Keep); err != nil {
+						return could(err)
+					}
+				}
+				for _, i := range gone {
+					fmt.Fprintf(cmd.OutOrStdout(), "%s %s\n", i.ID, what)
+				}
+				fmt.Fprintf(cmd.OutOrStdout(), "%d of %d runs %s\n", len(gone), len(all), what)
+				return nil
+			})
+		}}
+	c.Flags().BoolVar(&dry, "dry", false, "only say which")
+	return c
+}
+
+func rescueCommand(dir *string) *cobra.Command {
+	return &cobra.Command{Use: "rescue", Short: "Save what can be read of a damaged store of runs", Args: noArguments,
+		Long: `Rescue saves what can be read of a damaged store of runs into a new one. The damaged
+file is set aside beside it; nothing is deleted.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			got, err := store.Rescue(*dir, time.Now())
+			if err != nil {
+				return could(err)
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "saved %s, of which %d whole; the damaged file is %s\n", desk.Plural(got.Runs, "run"), got.Whole, got.Damaged)
+			return nil
+		}}
 }
 
 // withRuns opens the runs of a project; the project file may be wrong meanwhile.
@@ -94,13 +220,25 @@ func listRuns(cmd *cobra.Command, s *store.Store, asJSON bool) error {
 		return enc.Encode(append([]store.Info{}, all...))
 	}
 	w := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 8, 2, ' ', 0)
-	fmt.Fprintln(w, "run\tdrill\tbegan\tseconds\t")
+	fmt.Fprintln(w, "run\tdrill\tbegan\tseconds\tevents\tlost\tturned away\tbudgets\tname, note\t")
 	for _, r := range all {
-		state := ""
-		if !r.Finished {
-			state = "unfinished"
+		arrived, lost, away, budgets := "–", "–", "–", "–"
+		if m := r.Main; m != nil {
+			arrived, lost, away = fmt.Sprint(m.Arrived), fmt.Sprint(m.Lost), fmt.Sprint(m.Rejected)
+			if m.Held+m.Missed > 0 {
+				budgets = fmt.Sprintf("%d of %d held", m.Held, m.Held+m.Missed)
+			}
 		}
-		fmt.Fprintf(w, "%s\t%s\t%s\t%.1f\t%s\n", r.ID, r.Drill, r.Began.Local().Format("2006-01-02 15:04:05"), r.Seconds, state)
+		var words []string
+		for _, x := range []struct {
+			is   bool
+			text string
+		}{{!r.Finished, "unfinished"}, {r.Pinned, "pinned"}, {r.Name != "", r.Name}, {r.Note != "", r.Note}} {
+			if x.is {
+				words = append(words, x.text)
+			}
+		}
+		fmt.Fprintf(w, "%s\t%s\t%s\t%.1f\t%s\t%s\t%s\t%s\t%s\n", r.ID, r.Drill, r.Began.Local().Format("2006-01-02 15:04:05"), r.Seconds, arrived, lost, away, budgets, proc.Harmless(strings.Join(words, "  ")))
 	}
 	return w.Flush()
 }

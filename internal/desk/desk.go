@@ -167,13 +167,15 @@ type Running struct {
 	page    *measure.Page
 	tally   tally
 	sources []plan.Source
+	runs    *store.Store
+	rule    plan.Keeping // by which old runs are trimmed
 }
 
 // Start begins a drill. It ends by itself, by Stop, or with the context. A
 // journal of the engine's inputs is written where one is given.
 func (d *Desk) Start(ctx context.Context, drill *plan.Drill, journal io.Writer) (*Running, error) {
 	now := time.Now()
-	r := &Running{ID: newID(now), Drill: drill, Began: now, done: make(chan struct{})}
+	r := &Running{ID: newID(now), Drill: drill, Began: now, done: make(chan struct{}), runs: d.Runs, rule: d.Keep}
 	ctx, r.stop = context.WithCancel(ctx)
 	p, drill, err := d.bringAllObjects(drill)
 	if err != nil {
@@ -232,16 +234,19 @@ func (r *Running) keep(w *store.Writer, over <-chan struct{}) {
 			run := r.driver.Snapshot()
 			r.page = measure.NewPage(run)
 			r.failed(w.Finish(run, r.page))
+			_, _ = r.runs.Trim(r.rule) // what could not be trimmed is tried again after the next
 			return
 		}
 	}
 }
 
+// failed notes whether what was recorded so far is kept: each write takes in what
+// those before it could not.
 func (r *Running) failed(err error) {
-	if err != nil {
-		r.mu.Lock()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.err = nil; err != nil {
 		r.err = fmt.Errorf("the run could not be kept: %w", err)
-		r.mu.Unlock()
 	}
 }
 

@@ -15,7 +15,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"modernc.org/sqlite" // the driver, without cgo
@@ -28,7 +27,7 @@ import (
 )
 
 // Version is the version of the schema that this program writes.
-const Version = 2
+const Version = 3
 
 // steps are the changes of the schema, each from the version before it.
 var steps = [Version]string{`
@@ -55,10 +54,19 @@ CREATE TABLE blobs (                     -- bytes of events and replies, each on
 	data   BLOB NOT NULL,
 	PRIMARY KEY (run, number)
 ) WITHOUT ROWID;
+`, `
+ALTER TABLE runs ADD COLUMN name TEXT NOT NULL DEFAULT '';     -- given by the user
+ALTER TABLE runs ADD COLUMN note TEXT NOT NULL DEFAULT '';     -- written by the user
+ALTER TABLE runs ADD COLUMN pinned INTEGER NOT NULL DEFAULT 0; -- kept whatever the rule says
+ALTER TABLE runs ADD COLUMN main TEXT;                         -- JSON: the main figures, for the list of runs
+ALTER TABLE runs ADD COLUMN bytes INTEGER NOT NULL DEFAULT 0;  -- that it takes, about
 `}
 
 // Store is an open store of runs.
-type Store struct{ db *sql.DB }
+type Store struct {
+	db   *sql.DB
+	path string
+}
 
 // Info is a run in the list of runs.
 type Info struct {
@@ -68,6 +76,19 @@ type Info struct {
 	Length   time.Duration `json:"-"`
 	Seconds  float64       `json:"seconds"`
 	Finished bool          `json:"finished"`
+	Name     string        `json:"name"`   // given by the user
+	Note     string        `json:"note"`   // written by the user
+	Pinned   bool          `json:"pinned"` // kept whatever the rule says
+	Bytes    int64         `json:"bytes"`  // that it takes, about; 0 where that is not known
+	Main     *measure.Main `json:"main"`   // nil of a run that was cut off
+}
+
+// Label is what a run is called on screens: its name, or its ID.
+func (i *Info) Label() string {
+	if i.Name != "" {
+		return i.Name
+	}
+	return i.ID
 }
 
 // Path gives the store's file in a project's folder.
@@ -84,9 +105,12 @@ func Open(dir string) (*Store, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	s := &Store{db}
+	s := &Store{db, path}
 	if err := patiently(s.prepare); err != nil {
 		_ = db.Close()
+		if isDamage(err) {
+			return nil, s.damage(err)
+		}
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	return s, nil
@@ -116,7 +140,7 @@ func (s *Store) prepare() error {
 		return fmt.Errorf("cannot be read as a store of runs: %w", err)
 	}
 	if mode != "wal" { // the page size of a new file is set before it has any
-		if _, err := s.db.Exec("PRAGMA page_size = 16384; PRAGMA journal_mode = WAL"); err != nil {
+		if _, err := s.db.Exec("PRAGMA page_size = 16384; PRAGMA auto_vacuum = INCREMENTAL; PRAGMA journal_mode = WAL"); err != nil {
 			return err
 		}
 	}
@@ -195,6 +219,7 @@ type Writer struct {
 	arrivals, invocations, attempts, deliveries, levels, blobs int     // written so far
 	instances, changes                                         int     // seen so far
 	alive                                                      []int32 // instances that had not stopped when they were last seen
+	bytes                                                      int64   // written so far
 }
 
 // Begin enters a run that begins now.
@@ -218,9 +243,11 @@ func (w *Writer) write(r *measure.Run, page *measure.Page) error {
 		return err
 	}
 	defer tx.Rollback() //nolint:errcheck // after Commit it does nothing
+	size := int64(0)
 	put := func(kind string, data []byte, n int) {
 		if err == nil && n > 0 {
 			_, err = tx.Exec("INSERT INTO blocks (run, kind, seq, data) VALUES (?, ?, ?, ?)", w.id, kind, w.seq, data)
+			size += int64(len(data))
 		}
 	}
 	a, v, t, d := r.Arrivals[w.arrivals:], r.Invocations[w.invocations:], r.Attempts[w.attempts:], r.Deliveries[w.deliveries:]
@@ -231,6 +258,7 @@ func (w *Writer) write(r *measure.Run, page *measure.Page) error {
 	put("levels", levels.encode(r.Levels[w.levels:]), len(r.Levels)-w.levels)
 	for i := w.blobs; i < len(r.Blobs) && err == nil; i++ {
 		_, err = tx.Exec("INSERT INTO blobs (run, number, data) VALUES (?, ?, ?)", w.id, i+1, r.Blobs[i])
+		size += int64(len(r.Blobs[i]))
 	}
 	if err != nil {
 		return err
@@ -253,7 +281,9 @@ func (w *Writer) write(r *measure.Run, page *measure.Page) error {
 	}
 	if page != nil {
 		text, _ := json.Marshal(page) // plain data always marshals
-		_, err = tx.Exec("UPDATE runs SET length = ?, finished = ?, head = ?, page = ? WHERE id = ?", int64(r.Length), r.Finished, headOf(r), text, w.id)
+		main, _ := json.Marshal(page.Main())
+		size += int64(len(text))
+		_, err = tx.Exec("UPDATE runs SET length = ?, finished = ?, head = ?, page = ?, main = ?, bytes = ? WHERE id = ?", int64(r.Length), r.Finished, headOf(r), text, main, w.bytes+size, w.id)
 	} else if len(r.Changes) > w.changes {
 		_, err = tx.Exec("UPDATE runs SET length = ?, head = ? WHERE id = ?", int64(r.Length), headOf(r), w.id)
 	} else {
@@ -266,6 +296,7 @@ func (w *Writer) write(r *measure.Run, page *measure.Page) error {
 		return err
 	}
 	w.seq++
+	w.bytes += size
 	w.arrivals, w.invocations, w.attempts, w.deliveries = len(r.Arrivals), len(r.Invocations), len(r.Attempts), len(r.Deliveries)
 	w.levels, w.blobs = len(r.Levels), len(r.Blobs)
 	w.instances, w.changes, w.alive = len(r.Instances), len(r.Changes), alive
@@ -293,29 +324,33 @@ func (w *Writer) sort(r *measure.Run) (alive []int32, stopped []measure.Instance
 
 // List gives the runs, the newest first.
 func (s *Store) List() ([]Info, error) {
-	rows, err := s.db.Query("SELECT id, drill, began, finished, length FROM runs ORDER BY began DESC, id DESC")
+	rows, err := s.db.Query("SELECT id, drill, began, finished, length, name, note, pinned, bytes, main FROM runs ORDER BY began DESC, id DESC")
 	if err != nil {
-		return nil, err
+		return nil, s.damage(err)
 	}
 	defer rows.Close()
 	var out []Info
 	for rows.Next() {
 		var i Info
 		var began string
-		if err := rows.Scan(&i.ID, &i.Drill, &began, &i.Finished, &i.Length); err != nil {
-			return nil, err
+		var main sql.NullString
+		if err := rows.Scan(&i.ID, &i.Drill, &began, &i.Finished, &i.Length, &i.Name, &i.Note, &i.Pinned, &i.Bytes, &main); err != nil {
+			return nil, s.damage(err)
 		}
 		if i.Began, err = time.Parse(time.RFC3339Nano, began); err != nil {
 			return nil, fmt.Errorf("run %s: %w", i.ID, err)
 		}
+		if main.Valid {
+			_ = json.Unmarshal([]byte(main.String), &i.Main) // without it, there are no figures in the list
+		}
 		i.Seconds = i.Length.Seconds()
 		out = append(out, i)
 	}
-	return out, rows.Err()
+	return out, s.damage(rows.Err())
 }
 
-// Find gives the run that a user means: its whole name, an unambiguous
-// beginning of it, or "last".
+// Find gives the run that a user means: the name that they gave it, its ID, an
+// unambiguous beginning of that, or "last".
 func (s *Store) Find(name string) (Info, error) {
 	all, err := s.List()
 	if err != nil {
@@ -329,7 +364,7 @@ func (s *Store) Find(name string) (Info, error) {
 	}
 	var found []Info
 	for _, i := range all {
-		if i.ID == name {
+		if i.ID == name || i.Name == name && name != "" {
 			return i, nil
 		}
 		if strings.HasPrefix(i.ID, name) && name != "" {
@@ -397,36 +432,13 @@ func (s *Store) Load(id string) (*measure.Run, error) {
 	if h.Busy != nil {
 		r.Busy = *h.Busy
 	}
-	blocks, err := s.blocks(id)
+	blocks, until, err := s.blocks(id)
 	if err != nil {
 		return nil, err
 	}
-	// each kind by itself, at the same time
-	var wg sync.WaitGroup
-	errs := make([]error, 6)
-	for i, read := range []func() error{
-		func() (err error) { r.Arrivals, err = decodeAll(&arrivals, blocks["arrivals"]); return },
-		func() (err error) { r.Invocations, err = decodeAll(&invocations, blocks["invocations"]); return },
-		func() (err error) { r.Attempts, err = decodeAll(&attempts, blocks["attempts"]); return },
-		func() (err error) { r.Deliveries, err = decodeAll(&deliveries, blocks["deliveries"]); return },
-		func() (err error) { r.Levels, err = decodeAll(&levels, blocks["levels"]); return },
-		func() error {
-			for _, b := range blocks["instances"] {
-				var some []measure.Instance
-				if err := json.Unmarshal(b, &some); err != nil {
-					return err
-				}
-				r.Instances = append(r.Instances, some...)
-			}
-			slices.SortFunc(r.Instances, func(a, b measure.Instance) int { return int(a.ID - b.ID) })
-			return nil
-		},
-	} {
-		wg.Go(func() { errs[i] = read() })
-	}
-	wg.Wait()
-	if err := errors.Join(errs...); err != nil {
-		return nil, fmt.Errorf("run %s is damaged: %w", id, err)
+	if cut := fill(r, blocks, until); cut != "" {
+		r.Finished = false
+		r.Notes = append(slices.Clone(r.Notes), "a part of what this run recorded is damaged, and left out: "+cut)
 	}
 	for i := 0; i < len(r.Arrivals) && !r.Finished; i++ { // of a run that was cut off, payloads that were made on the way are not known
 		for int(r.Arrivals[i].Payload) >= len(r.Payloads) {
@@ -453,32 +465,4 @@ func (s *Store) timings(r *measure.Run) {
 		}
 		r.Timings[v.Timing] = string(text)
 	}
-}
-
-// blocks gives a run's blocks by their kind, in order.
-func (s *Store) blocks(id string) (map[string][][]byte, error) {
-	rows, err := s.db.Query("SELECT kind, data FROM blocks WHERE run = ? ORDER BY kind, seq", id)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	out := map[string][][]byte{}
-	for rows.Next() {
-		var kind string
-		var data []byte
-		if err := rows.Scan(&kind, &data); err != nil {
-			return nil, err
-		}
-		out[kind] = append(out[kind], data)
-	}
-	return out, rows.Err()
-}
-
-func decodeAll[T any](c *codec[T], blocks [][]byte) (out []T, err error) {
-	for _, b := range blocks {
-		if out, err = c.decode(out, b); err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
 }

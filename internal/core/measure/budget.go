@@ -373,6 +373,9 @@ func (r *Run) population(at []int32, known []Populations, b *Budget) (p *Populat
 	case "start", "memory":
 		for i := range r.Instances {
 			in := &r.Instances[i]
+			if in.Function < 0 {
+				continue
+			}
 			f := &r.Functions[in.Function]
 			if b.Of == "function" && f.Name != b.Name {
 				continue

@@ -1,0 +1,212 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/desk"
+	"nightdrill/internal/project"
+	"nightdrill/internal/store"
+)
+
+func compareCommand(dir *string) *cobra.Command {
+	var variants, limits, against []string
+	var cold, warm int
+	var source, set, to string
+	c := &cobra.Command{
+		Use:   "compare FUNCTION | RUN RUN | DRILL --limit … --against …",
+		Short: "Set variants of a function, two runs, or one drill under two limits beside each other",
+		Long: `Compare sets two or more sides beside each other, and says which differences are
+more than noise.
+
+compare FUNCTION starts each variant of a function --cold times, and sends each --warm
+events, in turns, so that whatever the machine does befalls all alike. --variants
+names some of them (the function itself is named by its own name); without it, all are.
+
+compare RUN RUN compares two runs that were kept, function by function.
+
+compare DRILL --limit quote.max=2 --against quote.max=8 carries a drill out twice, on the
+same events, and compares the two runs.`,
+		Args: cobra.RangeArgs(1, 2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 2 {
+				return withRuns(*dir, func(s *store.Store) error { return compareRuns(cmd, s, args[0], args[1], to) })
+			}
+			d, err := open(*dir)
+			if err != nil {
+				return err
+			}
+			defer d.Close()
+			if len(limits)+len(against) > 0 {
+				return compareLimits(cmd, d, args[0], limits, against, to)
+			}
+			return compareVariants(cmd, d, args[0], variants, cold, warm, source, set, to)
+		},
+	}
+	f := c.Flags()
+	f.StringSliceVar(&variants, "variants", nil, "which variants, such as quote,node,small")
+	f.IntVar(&cold, "cold", 30, "cold starts of each variant")
+	f.IntVar(&warm, "warm", 500, "warm events of each variant")
+	f.StringVar(&source, "source", "", "the source of the events")
+	f.StringVar(&set, "payloads", "", "the payload set")
+	f.StringArrayVar(&limits, "limit", nil, "a limit of the first side, such as quote.max=2; may be given again")
+	f.StringArrayVar(&against, "against", nil, "a limit of the second side")
+	f.StringVar(&to, "json", "", "write the comparison to a file (- for standard output, instead of the text)")
+	return c
+}
+
+func compareVariants(cmd *cobra.Command, d *desk.Desk, function string, variants []string, cold, warm int, source, set, to string) error {
+	switch {
+	case cold < 1 || cold > 10_000:
+		return wrong(fmt.Errorf("--cold %d: from 1 to 10000 starts of each", cold))
+	case warm < 0 || warm > 1_000_000:
+		return wrong(fmt.Errorf("--warm %d: from 0 to 1000000 events for each", warm))
+	}
+	if d.FunctionNamed(function) < 0 && d.DrillNamed(function) != nil {
+		return wrong(fmt.Errorf("%s is a drill: say under which limits, such as compare %s --limit quote.max=2 --against quote.max=8", function, function))
+	}
+	drill, err := d.VariantDrill(function, variants, cold, warm, source, set)
+	if err != nil {
+		return wrong(err)
+	}
+	r, err := carryOut(cmd, d, drill, nil)
+	if err != nil {
+		return err
+	}
+	run := r.Snapshot()
+	all := desk.CompareVariants(run)
+	if err := writeComparison(cmd, all, to); err != nil {
+		return err
+	}
+	if len(all) == 0 {
+		return could(fmt.Errorf("fewer than two variants answered; the run is kept as %s", run.ID))
+	}
+	fmt.Fprintf(cmd.ErrOrStderr(), "nightdrill: kept as run %s\n", run.ID)
+	return nil
+}
+
+// compareLimits carries a drill out under two limits.
+func compareLimits(cmd *cobra.Command, d *desk.Desk, name string, limits, against []string, to string) error {
+	drill, err := d.Drill(name)
+	if err != nil {
+		return wrong(err)
+	}
+	var infos [2]store.Info
+	for i, changes := range [][]string{limits, against} {
+		of := drill
+		if len(changes) > 0 {
+			if of, err = project.ChangeLimits(d.Project, drill, changes); err != nil {
+				return wrong(err)
+			}
+		}
+		label := strings.Join(changes, " ")
+		if label == "" {
+			label = "as the drill says"
+		}
+		fmt.Fprintf(cmd.ErrOrStderr(), "nightdrill: %s, %s\n", drill.Name, label)
+		r, err := carryOut(cmd, d, of, nil)
+		if err != nil {
+			return err
+		}
+		if err := d.Runs.Name(r.ID, label); err != nil {
+			return could(err)
+		}
+		if infos[i], err = d.Runs.Find(r.ID); err != nil {
+			return could(err)
+		}
+	}
+	all, err := desk.Compared(d.Runs, infos[0], infos[1])
+	if err != nil {
+		return could(err)
+	}
+	return writeComparison(cmd, all, to)
+}
+
+func compareRuns(cmd *cobra.Command, s *store.Store, a, b, to string) error {
+	var infos [2]store.Info
+	for i, name := range []string{a, b} {
+		var err error
+		if infos[i], err = s.Find(name); err != nil {
+			return wrong(err)
+		}
+	}
+	all, err := desk.Compared(s, infos[0], infos[1])
+	if err != nil {
+		return wrong(err)
+	}
+	return writeComparison(cmd, all, to)
+}
+
+// writeComparison puts comparisons where they were asked for.
+func writeComparison(cmd *cobra.Command, all []*measure.Comparison, to string) error {
+	if to != "" {
+		text, err := json.MarshalIndent(map[string]any{"format": "nightdrill.comparison/1", "comparisons": all}, "", "  ")
+		if err != nil {
+			return could(err)
+		}
+		if err := writeFile(cmd, to, append(text, '\n')); err != nil || to == "-" {
+			return err
+		}
+	}
+	for i, c := range all {
+		if i > 0 {
+			fmt.Fprintln(cmd.OutOrStdout())
+		}
+		if err := comparisonText(cmd.OutOrStdout(), c); err != nil {
+			return could(err)
+		}
+	}
+	return nil
+}
+
+// comparisonText writes a comparison as text.
+func comparisonText(w io.Writer, c *measure.Comparison) error {
+	b := &strings.Builder{}
+	fmt.Fprintf(b, "%s\n", c.Title)
+	for _, s := range c.Sentences {
+		fmt.Fprintf(b, "  %s\n", s)
+	}
+	t := tabwriter.NewWriter(b, 0, 8, 2, ' ', 0)
+	fmt.Fprintf(t, "\n\t")
+	for i := range c.Sides {
+		fmt.Fprintf(t, "\t%s", c.Sides[i].Label)
+		if i > 0 {
+			fmt.Fprintf(t, "\tagainst %s", c.Sides[0].Label)
+		}
+	}
+	fmt.Fprintln(t)
+	for _, r := range c.Rows() {
+		fmt.Fprintf(t, "%s\t%s", r.What, r.Unit)
+		for i := range c.Sides {
+			fmt.Fprintf(t, "\t%s", r.Text(i))
+			if i > 0 {
+				fmt.Fprintf(t, "\t%s", r.Contrasts[i-1].Mark())
+			}
+		}
+		fmt.Fprintln(t)
+	}
+	if err := t.Flush(); err != nil {
+		return err
+	}
+	fmt.Fprintf(b, "\n× is the ratio of medians, with its 95 %% interval; it stands where the difference is more than noise.\n")
+	if len(c.Replies) > 0 {
+		fmt.Fprintf(b, "\nother replies than %s\n", c.Sides[0].Label)
+	}
+	for _, x := range c.Replies {
+		fmt.Fprintf(b, "  %s: %s: %s\n", c.Sides[x.Side].Label, x.Event, x.Words)
+	}
+	if len(c.Warnings) > 0 {
+		fmt.Fprintf(b, "\nwarnings\n")
+	}
+	for _, text := range c.Warnings {
+		fmt.Fprintf(b, "  %s\n", text)
+	}
+	_, err := io.WriteString(w, b.String())
+	return err
+}

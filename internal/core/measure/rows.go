@@ -1,0 +1,164 @@
+package measure
+
+import (
+	"fmt"
+	"strconv"
+)
+
+// Row is one figure of a comparison, for each side.
+type Row struct {
+	Title     string // of the group that begins here, or ""
+	What      string
+	Unit      string
+	Values    []*float64    // of each side; nil where it is not known
+	Between   [][2]*float64 // 95 % intervals, where there are any
+	Contrasts []*Contrast   // of each side but the first; nil where nothing is tested
+	Words     []string      // in place of values, where it is no number
+}
+
+// Rows gives the figures of a comparison, those that any side has.
+func (c *Comparison) Rows() (out []Row) {
+	title := ""
+	add := func(what, unit, contrast string, of func(*SideFigures) *float64, between func(*SideFigures) [2]*float64) {
+		r := Row{Title: title, What: what, Unit: unit}
+		any := false
+		for i := range c.Sides {
+			v := of(&c.Sides[i])
+			any = any || v != nil
+			r.Values = append(r.Values, v)
+			if between != nil {
+				r.Between = append(r.Between, between(&c.Sides[i]))
+			}
+		}
+		if !any {
+			return
+		}
+		for i := range c.Contrasts {
+			var found *Contrast
+			for k := range c.Contrasts[i] {
+				if c.Contrasts[i][k].What == contrast {
+					found = &c.Contrasts[i][k]
+				}
+			}
+			r.Contrasts = append(r.Contrasts, found)
+		}
+		out, title = append(out, r), ""
+	}
+	figures := func(name, contrast string, of func(*SideFigures) *Figures) {
+		add(name+" p50", "ms", contrast, func(s *SideFigures) *float64 { return of(s).P50 }, func(s *SideFigures) [2]*float64 { f := of(s); return [2]*float64{f.P50Lo, f.P50Hi} })
+		add(name+" p95", "ms", "", func(s *SideFigures) *float64 { return of(s).P95 }, func(s *SideFigures) [2]*float64 { f := of(s); return [2]*float64{f.P95Lo, f.P95Hi} })
+	}
+	number := func(n int) *float64 { v := float64(n); return &v }
+	title = "how it starts"
+	figures("start", "start", func(s *SideFigures) *Figures { return &s.Figures.Start })
+	add("  spawn", "ms", "", func(s *SideFigures) *float64 { return s.Figures.Phases.Spawn.P50 }, nil)
+	add("  boot", "ms", "", func(s *SideFigures) *float64 { return s.Figures.Phases.Boot.P50 }, nil)
+	add("  spawn, boot", "ms", "", func(s *SideFigures) *float64 { return s.Figures.Phases.Both.P50 }, nil)
+	add("first answer p50", "ms", "first answer", func(s *SideFigures) *float64 { return s.Figures.Phases.Answer.P50 }, nil)
+	for _, own := range c.ownPhases() {
+		add("  "+own, "ms", "", func(s *SideFigures) *float64 {
+			for _, p := range s.Figures.Phases.Own {
+				if p.Name == own {
+					return p.Took.P50
+				}
+			}
+			return nil
+		}, nil)
+	}
+	add("prepared in", "ms", "", func(s *SideFigures) *float64 { return s.Figures.PrepareMillis }, nil)
+	title = "how long, from due to done"
+	figures("cold", "cold", func(s *SideFigures) *Figures { return &s.Figures.Latency.Cold })
+	figures("first", "first", func(s *SideFigures) *Figures { return &s.Figures.Latency.First })
+	figures("warm", "warm", func(s *SideFigures) *Figures { return &s.Figures.Latency.Warm })
+	add("warm p99", "ms", "", func(s *SideFigures) *float64 { return s.Figures.Latency.Warm.P99 }, nil)
+	add("warm service p50", "ms", "warm service", func(s *SideFigures) *float64 { return s.Figures.Service.Warm.P50 }, nil)
+	add("warm from the n-th", "", "", func(s *SideFigures) *float64 {
+		if s.Figures.WarmUp.Steady == nil {
+			return nil
+		}
+		return number(*s.Figures.WarmUp.Steady)
+	}, nil)
+	add("wait p95", "ms", "", func(s *SideFigures) *float64 { return s.Figures.Wait.Warm.P95 }, nil)
+	add("most instances", "", "", func(s *SideFigures) *float64 { return number(s.Figures.Instances.Peak) }, nil)
+	share := func(n func(*SideFigures) int) func(*SideFigures) *float64 {
+		return func(s *SideFigures) *float64 {
+			if s.Outcomes.Deliveries == 0 {
+				return nil
+			}
+			v := 100 * float64(n(s)) / float64(s.Outcomes.Deliveries)
+			return &v
+		}
+	}
+	add("turned away", "%", "", share(func(s *SideFigures) int { return s.Outcomes.Rejected }), nil)
+	add("failed, expired", "%", "", share(func(s *SideFigures) int { return s.Outcomes.Failed + s.Outcomes.DeadLettered + s.Outcomes.Expired }), nil)
+	add("unexpected", "%", "", share(func(s *SideFigures) int { return s.Outcomes.Unexpected }), nil)
+	title = "what it takes"
+	add("peak memory", "MiB", "peak memory", func(s *SideFigures) *float64 { return s.Figures.Resources.TypicalMiB }, nil)
+	add("memory held", "GiB·s", "", func(s *SideFigures) *float64 { return s.Figures.Resources.Held }, nil)
+	add("processor time", "s", "", func(s *SideFigures) *float64 {
+		if s.Figures.Resources.CPUSeconds == 0 {
+			return nil
+		}
+		return &s.Figures.Resources.CPUSeconds
+	}, nil)
+	add("package on disk", "MiB", "", func(s *SideFigures) *float64 { return s.Figures.Resources.SizeMiB }, nil)
+	currency := ""
+	for i := range c.Sides {
+		if k := c.Sides[i].Figures.Cost; k != nil {
+			currency = k.Currency
+		}
+	}
+	add("cost", currency, "", func(s *SideFigures) *float64 {
+		if s.Figures.Cost == nil {
+			return nil
+		}
+		return &s.Figures.Cost.Total
+	}, nil)
+	add("cost of a million", currency, "", func(s *SideFigures) *float64 {
+		if s.Figures.Cost == nil {
+			return nil
+		}
+		return s.Figures.Cost.PerMillion
+	}, nil)
+	return out
+}
+
+// ownPhases gives the names of the phases that functions tell of themselves.
+func (c *Comparison) ownPhases() []string {
+	all := map[string]bool{}
+	for i := range c.Sides {
+		for _, p := range c.Sides[i].Figures.Phases.Own {
+			all[p.Name] = true
+		}
+	}
+	return sortedKeys(all)
+}
+
+// Text writes the value of a side.
+func (r *Row) Text(side int) string {
+	v := r.Values[side]
+	switch {
+	case v == nil:
+		return "–"
+	case r.Unit == "":
+		return strconv.FormatFloat(*v, 'f', 0, 64)
+	case r.Unit == "%":
+		return strconv.FormatFloat(*v, 'f', 1, 64)
+	case *v != 0 && *v < 0.01:
+		return strconv.FormatFloat(*v, 'g', 3, 64)
+	}
+	return MillisText(v)
+}
+
+// Mark says in a word what a contrast comes to.
+func (c *Contrast) Mark() string {
+	switch {
+	case c == nil:
+		return ""
+	case c.Ratio == nil:
+		return "too few"
+	case c.Beyond:
+		return fmt.Sprintf("× %s  (%s)", RatioText(*c.Ratio), c.Between())
+	}
+	return fmt.Sprintf("no difference  (%s)", c.Between())
+}

@@ -1,0 +1,91 @@
+package store
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"nightdrill/internal/core/plan"
+)
+
+// set changes one column of a run.
+func (s *Store) set(id, column string, value any) error {
+	done, err := s.db.Exec("UPDATE runs SET "+column+" = ? WHERE id = ?", value, id)
+	if err != nil {
+		return s.damage(err)
+	}
+	if n, _ := done.RowsAffected(); n == 0 {
+		return fmt.Errorf("there is no run %q", id)
+	}
+	return nil
+}
+
+// Name gives a run a name by which it is found and shown; "" takes it away.
+func (s *Store) Name(id, name string) error { return s.set(id, "name", name) }
+
+// Note writes a note to a run.
+func (s *Store) Note(id, text string) error { return s.set(id, "note", text) }
+
+// Pin keeps a run whatever the rule says, or no longer.
+func (s *Store) Pin(id string, on bool) error { return s.set(id, "pinned", on) }
+
+// underWay is for how long after it was last written an unfinished run may still be
+// under way, maybe by another program.
+const underWay = 3 * time.Second
+
+// UnderWay tells whether a run may still be being carried out.
+func (i *Info) UnderWay(now time.Time) bool {
+	return !i.Finished && i.Main == nil && now.Sub(i.Began.Add(i.Length)) < underWay
+}
+
+// Delete deletes a run for good.
+func (s *Store) Delete(i Info) error {
+	if i.UnderWay(time.Now()) {
+		return fmt.Errorf("run %s is still under way; stop it first", i.ID)
+	}
+	done, err := s.db.Exec("DELETE FROM runs WHERE id = ?", i.ID)
+	if err != nil {
+		return s.damage(err)
+	}
+	if n, _ := done.RowsAffected(); n == 0 {
+		return fmt.Errorf("there is no run %q", i.ID)
+	}
+	return nil
+}
+
+// Surplus gives the runs that a rule does not keep; those that have a name, are
+// pinned or under way are kept in any case. all is the list, the newest first.
+func Surplus(all []Info, k plan.Keeping, now time.Time) (out []Info) {
+	bytes := int64(0)
+	for n, i := range all {
+		bytes += i.Bytes
+		over := k.Runs > 0 && n >= k.Runs || k.For > 0 && now.Sub(i.Began) > k.For || k.Bytes > 0 && bytes > k.Bytes
+		if over && !i.Pinned && i.Name == "" && !i.UnderWay(now) {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// Trim deletes the runs that a rule does not keep, and gives them. What they took is
+// given back to the system as far as the file's form allows.
+func (s *Store) Trim(k plan.Keeping) (gone []Info, err error) {
+	if k == (plan.Keeping{}) {
+		return nil, nil
+	}
+	all, err := s.List()
+	if err != nil {
+		return nil, err
+	}
+	for _, i := range Surplus(all, k, time.Now()) {
+		if e := s.Delete(i); e != nil {
+			err = errors.Join(err, e)
+			continue
+		}
+		gone = append(gone, i)
+	}
+	if len(gone) > 0 {
+		_, _ = s.db.Exec("PRAGMA incremental_vacuum") // of files that were made with it
+	}
+	return gone, err
+}

@@ -1,0 +1,199 @@
+package store
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/plan"
+)
+
+// kept puts a finished run into a store, in several blocks.
+func kept(t *testing.T, s *Store, id string, began time.Time) *measure.Run {
+	t.Helper()
+	whole := random(400, id)
+	for i := range whole.Invocations { // as the engine numbers them
+		whole.Invocations[i].Instance = int32(i % len(whole.Instances))
+	}
+	part := *whole
+	part.Arrivals, part.Invocations, part.Attempts, part.Deliveries, part.Levels = whole.Arrivals[:200], whole.Invocations[:200], whole.Attempts[:200], whole.Deliveries[:200], whole.Levels[:200]
+	w, err := s.Begin(&part, began)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := w.Append(&part); err != nil {
+		t.Fatal(err)
+	}
+	whole.Finished, whole.Length = true, clock.Time(2*time.Second)
+	if err := w.Finish(whole, measure.NewPage(whole)); err != nil {
+		t.Fatal(err)
+	}
+	return whole
+}
+
+func TestRunsAreNamedNotedPinnedAndDeleted(t *testing.T) {
+	s, _ := Open(t.TempDir())
+	defer s.Close()
+	long := time.Now().Add(-48 * time.Hour)
+	for i, id := range []string{"20260101-000000-aa", "20260102-000000-bb", "20260103-000000-cc", "20260104-000000-dd"} {
+		kept(t, s, id, long.Add(time.Duration(i)*time.Hour))
+	}
+	for _, err := range []error{s.Name("20260102-000000-bb", "before the change"), s.Note("20260102-000000-bb", "slow disk"), s.Pin("20260101-000000-aa", true)} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if i, err := s.Find("before the change"); err != nil || i.ID != "20260102-000000-bb" || i.Note != "slow disk" || i.Label() != "before the change" || i.Main == nil || i.Main.Arrived != 400 || i.Bytes == 0 {
+		t.Errorf("found by its name: %+v, %v", i, err)
+	}
+	if err := s.Name("20990101-000000-zz", "x"); err == nil || !strings.Contains(err.Error(), "there is no run") {
+		t.Errorf("a run that is not there: %v", err)
+	}
+	all, _ := s.List()
+	now := time.Now()
+	for text, c := range map[string]struct {
+		rule plan.Keeping
+		want string
+	}{
+		"no rule": {plan.Keeping{}, ""},
+		"number":  {plan.Keeping{Runs: 1}, "cc"}, // aa is pinned, bb has a name
+		"age":     {plan.Keeping{For: 46*time.Hour - 30*time.Minute}, "cc"},
+		"size":    {plan.Keeping{Bytes: all[0].Bytes + 1}, "cc"},
+		"younger": {plan.Keeping{For: time.Hour}, "dd cc"},
+	} {
+		got := ""
+		for _, i := range Surplus(all, c.rule, now) {
+			got += i.ID[16:] + " "
+		}
+		if strings.TrimSpace(got) != c.want {
+			t.Errorf("%s: %q would go, want %q", text, got, c.want)
+		}
+	}
+	if gone, err := s.Trim(plan.Keeping{Runs: 1}); err != nil || len(gone) != 1 {
+		t.Errorf("trimmed %v, %v", gone, err)
+	}
+	if all, _ := s.List(); len(all) != 3 {
+		t.Errorf("%d runs are left", len(all))
+	}
+	// one that another program may be writing is not deleted
+	if _, err := s.Begin(random(0, "20260105-000000-ee"), time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	i, _ := s.Find("20260105")
+	if err := s.Delete(i); err == nil || !strings.Contains(err.Error(), "still under way") {
+		t.Errorf("a run under way: %v", err)
+	}
+}
+
+// Where a block cannot be read, what was recorded before it is whole, and the run
+// says what is missing.
+func TestADamagedBlockCostsWhatComesAfterIt(t *testing.T) {
+	s, _ := Open(t.TempDir())
+	defer s.Close()
+	run := kept(t, s, "20260101-000000-aa", time.Now())
+	if _, err := s.db.Exec("UPDATE blocks SET data = substr(data, 1, length(data) / 2) WHERE kind = 'attempts' AND seq = 1"); err != nil {
+		t.Fatal(err)
+	}
+	got, err := s.Load(run.ID)
+	if err != nil || len(got.Arrivals) != 200 || len(got.Attempts) != 200 || len(got.Deliveries) != 200 || got.Finished {
+		t.Fatalf("%v, %d arrivals, %d attempts, finished %v", err, len(got.Arrivals), len(got.Attempts), got.Finished)
+	}
+	if text := strings.Join(measure.NewPage(got).Summary.Warnings, "\n"); !strings.Contains(text, "is damaged, and left out") {
+		t.Errorf("the findings do not say so: %s", text)
+	}
+}
+
+// A file with overwritten pages is reported with a way out, what can be read of it is
+// saved, and the file itself is there as it was.
+func TestADamagedFileIsRescued(t *testing.T) {
+	for _, share := range []int{4, 2} { // a quarter of the file from there on, and the half
+		t.Run(fmt.Sprint("1/", share), func(t *testing.T) {
+			dir := t.TempDir()
+			s, _ := Open(dir)
+			for i := range 12 {
+				kept(t, s, fmt.Sprintf("20260101-0000%02d-aa", i), time.Unix(int64(i), 0))
+			}
+			s.Close()
+			text, _ := os.ReadFile(Path(dir))
+			from := len(text) / share
+			copy(text[from:], bytes.Repeat([]byte("nothing that was written here "), len(text)/100)[:len(text)/8])
+			os.WriteFile(Path(dir), text, 0o644)
+			got, err := Rescue(dir, time.Unix(0, 0))
+			if err != nil || got.Runs < 6 || got.Whole > got.Runs || got.Whole == 12 {
+				t.Fatalf("%+v, %v", got, err)
+			}
+			if now, _ := os.ReadFile(got.Damaged); !bytes.Equal(now, text) {
+				t.Error("the damaged file was changed")
+			}
+			if s, err = Open(dir); err != nil {
+				t.Fatal(err)
+			}
+			defer s.Close()
+			all, err := s.List()
+			if err != nil || len(all) != got.Runs {
+				t.Fatalf("%d runs, %v", len(all), err)
+			}
+			for _, i := range all {
+				if _, err := s.Page(i.ID); err != nil {
+					t.Errorf("run %s: %v", i.ID, err)
+				}
+			}
+		})
+	}
+	dir := t.TempDir()
+	os.Mkdir(dir+"/.nightdrill", 0o755)
+	os.WriteFile(Path(dir), bytes.Repeat([]byte("no store at all "), 99), 0o644)
+	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "nightdrill runs rescue") {
+		t.Errorf("the error names no way out: %v", err)
+	}
+	if got, err := Rescue(dir, time.Unix(0, 0)); err != nil || got.Runs != 0 {
+		t.Errorf("%+v, %v", got, err)
+	}
+	if _, err := Open(dir); err != nil {
+		t.Errorf("after the rescue: %v", err)
+	}
+}
+
+// When the disk is full in the middle of a run, what was kept until then stays, the
+// writer says so, and goes on where it stopped once there is room.
+func TestADiskThatIsFull(t *testing.T) {
+	s, _ := Open(t.TempDir())
+	defer s.Close()
+	run := random(20_000, "20260101-000000-aa")
+	part := *run
+	part.Arrivals, part.Invocations, part.Attempts, part.Deliveries, part.Levels = run.Arrivals[:500], run.Invocations[:500], run.Attempts[:500], run.Deliveries[:500], nil
+	w, err := s.Begin(&part, time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := w.Append(&part); err != nil {
+		t.Fatal(err)
+	}
+	var pages int
+	_ = s.db.QueryRow("PRAGMA page_count").Scan(&pages)
+	limit := func(n int) {
+		if _, err := s.db.Exec(fmt.Sprintf("PRAGMA max_page_count = %d", n)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	limit(pages)
+	if err := w.Append(run); err == nil || !strings.Contains(err.Error(), "full") {
+		t.Fatalf("a full disk: %v", err)
+	}
+	if got, err := s.Load(run.ID); err != nil || len(got.Arrivals) != 500 || len(got.Deliveries) != 500 {
+		t.Fatalf("what was kept before: %d arrivals, %v", len(got.Arrivals), err)
+	}
+	limit(pages + 10_000)
+	run.Finished = true
+	if err := w.Finish(run, measure.NewPage(run)); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := s.Load(run.ID); err != nil || len(got.Arrivals) != 20_000 || !got.Finished {
+		t.Errorf("once there is room: %v", err)
+	}
+}

@@ -1,0 +1,162 @@
+package store
+
+import (
+	"database/sql"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// Rescued says what a rescue came to.
+type Rescued struct {
+	Runs, Whole int    // runs that were saved, and those of them of which nothing is missing
+	Damaged     string // where the damaged file is now
+}
+
+// Rescue saves what can be read of a damaged store into a new one, and sets the
+// damaged file aside. Nothing is deleted.
+func Rescue(dir string, now time.Time) (out Rescued, err error) {
+	path := Path(dir)
+	if _, err := os.Stat(path); err != nil {
+		return out, fmt.Errorf("there are no runs to rescue: %w", err)
+	}
+	fresh := filepath.Join(dir, ".nightdrill", "rescue", ".nightdrill", "runs.db")
+	_ = os.RemoveAll(filepath.Join(dir, ".nightdrill", "rescue")) // left by one that was broken off
+	to, err := Open(filepath.Join(dir, ".nightdrill", "rescue"))
+	if err != nil {
+		return out, err
+	}
+	defer os.RemoveAll(filepath.Join(dir, ".nightdrill", "rescue"))
+	from, err := sql.Open("sqlite", "file:"+uriPath(path)+"?_pragma=busy_timeout(5000)")
+	if err == nil {
+		from.SetMaxOpenConns(1)
+		out.Runs, out.Whole = rescueAll(from, to.db)
+		_ = from.Close()
+	}
+	if err := to.Close(); err != nil {
+		return out, err
+	}
+	out.Damaged = path + ".damaged-" + now.Format("20060102-150405")
+	if err := os.Rename(path, out.Damaged); err != nil {
+		return out, err
+	}
+	for _, beside := range []string{"-wal", "-shm"} { // they belong to the damaged file
+		if err := os.Rename(path+beside, out.Damaged+beside); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return out, err
+		}
+	}
+	for _, beside := range []string{"", "-wal", "-shm"} {
+		if err := os.Rename(fresh+beside, path+beside); err != nil && !(beside != "" && errors.Is(err, fs.ErrNotExist)) {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
+// columnsOf gives the columns of a table that a file has, which may be of an older
+// form.
+func columnsOf(db *sql.DB, table string) map[string]bool {
+	out := map[string]bool{}
+	rows, err := db.Query("SELECT name FROM pragma_table_info(?)", table)
+	if err != nil {
+		return out
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var name string
+		if rows.Scan(&name) == nil {
+			out[name] = true
+		}
+	}
+	return out
+}
+
+// rescueAll copies run by run, row by row, whatever can be read.
+func rescueAll(from, to *sql.DB) (runs, whole int) {
+	columns := []string{"id", "drill", "began", "finished", "length", "head", "page", "name", "note", "pinned", "main", "bytes"}
+	has := columnsOf(from, "runs")
+	var there []string
+	for _, c := range columns {
+		if has[c] {
+			there = append(there, c)
+		}
+	}
+	seen := map[string]bool{}
+	// from both ends: where the middle cannot be read, either side of it may be
+	for _, order := range []string{"ASC", "DESC"} {
+		rows, err := from.Query("SELECT rowid FROM runs ORDER BY rowid " + order)
+		var ids []int64
+		for err == nil && rows.Next() {
+			var id int64
+			if err = rows.Scan(&id); err == nil {
+				ids = append(ids, id)
+			}
+		}
+		if rows != nil {
+			_ = rows.Close()
+		}
+		for _, id := range ids {
+			values, ok := rowOf(from, "SELECT "+strings.Join(there, ", ")+" FROM runs WHERE rowid = ?", len(there), id)
+			if !ok {
+				continue
+			}
+			name := fmt.Sprint(values[0])
+			if seen[name] {
+				continue
+			}
+			seen[name] = true
+			if _, err := to.Exec("INSERT INTO runs ("+strings.Join(there, ", ")+") VALUES ("+marks(len(there))+")", values...); err != nil {
+				continue
+			}
+			runs++
+			all := copyRows(from, to, "blocks", []string{"run", "kind", "seq", "data"}, "kind, seq", name)
+			if len(columnsOf(from, "blobs")) > 0 {
+				all = copyRows(from, to, "blobs", []string{"run", "number", "data"}, "number", name) && all
+			}
+			if all {
+				whole++
+			}
+		}
+	}
+	return runs, whole
+}
+
+// copyRows copies the rows of a run, and tells whether all could be read.
+func copyRows(from, to *sql.DB, table string, columns []string, order, run string) bool {
+	for _, way := range []string{order, order + " DESC"} {
+		rows, err := from.Query("SELECT "+strings.Join(columns, ", ")+" FROM "+table+" WHERE run = ? ORDER BY "+way, run)
+		for err == nil && rows.Next() {
+			values, into := make([]any, len(columns)), make([]any, len(columns))
+			for i := range values {
+				into[i] = &values[i]
+			}
+			if err = rows.Scan(into...); err == nil {
+				_, _ = to.Exec("INSERT OR IGNORE INTO "+table+" ("+strings.Join(columns, ", ")+") VALUES ("+marks(len(columns))+")", values...)
+			}
+		}
+		if rows != nil {
+			if err == nil {
+				err = rows.Err()
+			}
+			_ = rows.Close()
+		}
+		if err == nil {
+			return true
+		}
+	}
+	return false
+}
+
+func rowOf(db *sql.DB, query string, n int, args ...any) ([]any, bool) {
+	values, into := make([]any, n), make([]any, n)
+	for i := range values {
+		into[i] = &values[i]
+	}
+	return values, db.QueryRow(query, args...).Scan(into...) == nil
+}
+
+func marks(n int) string { return strings.TrimSuffix(strings.Repeat("?, ", n), ", ") }
