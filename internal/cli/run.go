@@ -66,6 +66,7 @@ type runOptions struct {
 	to, journal, baseline, worse string
 	changes                      []string
 	few                          bool
+	after                        func(*measure.Run) error // of a replay
 }
 
 func (o *runOptions) flags(c *cobra.Command) {
@@ -119,11 +120,11 @@ func runDrill(cmd *cobra.Command, d *desk.Desk, name string, o runOptions) error
 			return wrong(err)
 		}
 	}
-	return runPlanned(cmd, d, drill, o)
+	return runPlanned(cmd, d, drill, nil, o)
 }
 
-// runPlanned carries out a drill and judges it.
-func runPlanned(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, o runOptions) error {
+// runPlanned carries out a drill, or a replay, and judges it.
+func runPlanned(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, again *desk.Replay, o runOptions) error {
 	worse, err := share(o.worse)
 	if err != nil {
 		return wrong(fmt.Errorf("--worse: %w", err))
@@ -150,7 +151,7 @@ func runPlanned(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, o runOption
 		defer f.Close()
 		keep = f
 	}
-	r, err := carryOut(cmd, d, drill, keep)
+	r, err := carryOut(cmd, d, drill, again, keep)
 	if r == nil {
 		return err
 	}
@@ -161,6 +162,11 @@ func runPlanned(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, o runOption
 	}
 	if werr := write(cmd, page, o.to); werr != nil {
 		return could(werr)
+	}
+	if again != nil && o.after != nil {
+		if werr := o.after(r.Snapshot()); werr != nil {
+			return could(werr)
+		}
 	}
 	if err != nil {
 		return err
@@ -181,7 +187,7 @@ func runPlanned(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, o runOption
 
 // carryOut carries a drill out and waits for its end. Where it was begun, it gives
 // it, also with an error.
-func carryOut(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, journal io.Writer) (*desk.Running, error) {
+func carryOut(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, again *desk.Replay, journal io.Writer) (*desk.Running, error) {
 	if err := d.Startable(); err != nil {
 		return nil, err
 	}
@@ -193,7 +199,12 @@ func carryOut(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, journal io.Wr
 	if err := d.Prepare(cmd.Context(), drill, func(what string) { fmt.Fprintln(cmd.ErrOrStderr(), "nightdrill: "+what) }); err != nil {
 		return nil, could(err)
 	}
-	r, err := d.Start(cmd.Context(), drill, journal)
+	var r *desk.Running
+	if again != nil {
+		r, err = d.StartReplay(cmd.Context(), again, journal)
+	} else {
+		r, err = d.Start(cmd.Context(), drill, journal)
+	}
 	if err != nil {
 		return nil, could(err)
 	}

@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/desk"
 	"nightdrill/internal/live/proc"
@@ -69,7 +70,7 @@ func runsCommand(dir *string) *cobra.Command {
 	}
 	jsonFlag(show, &to)
 	show.Flags().Lookup("json").NoOptDefVal = "-"
-	c.AddCommand(list, show, nameCommand(dir), noteCommand(dir), pinCommand(dir), deleteCommand(dir), trimCommand(dir), rescueCommand(dir))
+	c.AddCommand(list, show, replayCommand(dir), nameCommand(dir), noteCommand(dir), pinCommand(dir), deleteCommand(dir), trimCommand(dir), rescueCommand(dir))
 	return c
 }
 
@@ -85,6 +86,65 @@ func onRun(dir, name string, do func(*store.Store, store.Info) error) error {
 		}
 		return nil
 	})
+}
+
+func replayCommand(dir *string) *cobra.Command {
+	var o runOptions
+	c := &cobra.Command{Use: "replay RUN", Short: "Send the events of a run again, at the same times, to today's code, and say what changed", Args: cobra.ExactArgs(1),
+		Long: `Replay sends the events of a run again, from the bytes that the run kept, at the same
+times and under the same limits and seeds, to the functions as they are today; the
+payload files are not needed. Then it says which events had another outcome, and
+compares times and replies with those of the run.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			d, err := open(*dir)
+			if err != nil {
+				return err
+			}
+			defer d.Close()
+			info, err := d.Runs.Find(args[0])
+			if err != nil {
+				return wrong(err)
+			}
+			before, err := d.Runs.Load(info.ID)
+			if err != nil {
+				return could(err)
+			}
+			again, err := d.ReplayOf(before)
+			if err != nil {
+				return wrong(err)
+			}
+			for _, note := range again.Notes {
+				fmt.Fprintln(cmd.ErrOrStderr(), "nightdrill: "+note)
+			}
+			o.after = func(after *measure.Run) error {
+				out := cmd.OutOrStdout()
+				if o.to == "-" {
+					out = cmd.ErrOrStderr()
+				}
+				fmt.Fprintf(out, "\nagainst run %s\n", info.Label())
+				for _, line := range measure.TurnsOf(before, after).Lines() {
+					fmt.Fprintln(out, "  "+line)
+				}
+				to, err := d.Runs.Find(after.ID)
+				if err != nil {
+					return err
+				}
+				all, err := desk.Compared(d.Runs, info, to)
+				if err != nil {
+					fmt.Fprintln(out, "  "+err.Error())
+					return nil
+				}
+				for _, c := range all {
+					for _, s := range c.Sentences {
+						fmt.Fprintln(out, "  "+c.Title+": "+s)
+					}
+				}
+				return nil
+			}
+			return runPlanned(cmd, d, again.Drill, again, o)
+		}}
+	o.flags(c)
+	return c
 }
 
 func nameCommand(dir *string) *cobra.Command {

@@ -225,21 +225,21 @@ func extensionOf(kind string) string {
 
 // bringAllObjects stores what a drill's feeds bring to storage sources, before it
 // begins, and gives the project and the drill with the events that tell of it.
-func (d *Desk) bringAllObjects(drill *plan.Drill) (*plan.Project, *plan.Drill, error) {
+func (d *Desk) bringAllObjects(from *plan.Project, drill *plan.Drill) (*plan.Project, *plan.Drill, error) {
 	toStorage := func(f plan.Feed) bool { return d.Sources[f.Source].Kind == plan.Storage && f.Set >= 0 }
 	needed := slices.ContainsFunc(drill.Feeds, toStorage)
 	for i := range d.Functions {
 		needed = needed || slices.ContainsFunc(d.Functions[i].Then, func(t plan.Then) bool { return d.Sources[t.To].Kind == plan.Storage })
 	}
 	if !needed {
-		return d.Project, drill, nil
+		return from, drill, nil
 	}
 	if d.Objects.Address() == "" { // a drill without the desk: nobody knows where it is but the functions
 		if _, err := d.Objects.Listen("127.0.0.1:0"); err != nil {
 			return nil, nil, err
 		}
 	}
-	p, changed := *d.Project, *drill
+	p, changed := *from, *drill
 	p.Sets, changed.Feeds = slices.Clone(p.Sets), slices.Clone(drill.Feeds)
 	for i := range changed.Feeds {
 		f := &changed.Feeds[i]

@@ -23,14 +23,15 @@ import (
 // Told is what a run was told to do, as it is kept with the run: without the values
 // of environment variables, which may be secrets.
 type Told struct {
-	Settle      time.Duration `json:"settle"`
-	Concurrency int           `json:"concurrency"`
-	Idempotence bool          `json:"idempotence"`
-	Limits      []plan.Limits `json:"limits"` // of each function
-	Changes     []plan.Change `json:"changes"`
-	Functions   []ToldOf      `json:"functions"`
-	Feeds       []string      `json:"feeds"`           // in words
-	Again       string        `json:"again,omitempty"` // the run that it replays
+	Settle      time.Duration    `json:"settle"`
+	Concurrency int              `json:"concurrency"`
+	Idempotence bool             `json:"idempotence"`
+	Limits      []plan.Limits    `json:"limits"` // of each function
+	Changes     []plan.Change    `json:"changes"`
+	Functions   []ToldOf         `json:"functions"`
+	Feeds       []string         `json:"feeds"`           // in words
+	Again       string           `json:"again,omitempty"` // the run that it replays
+	Cold        *plan.ColdStarts `json:"cold_starts,omitempty"`
 }
 
 // ToldOf is how a function was to be started.
@@ -46,7 +47,7 @@ type ToldOf struct {
 
 // told describes a drill of a project.
 func told(p *plan.Project, d *plan.Drill) []byte {
-	t := Told{Settle: d.Settle, Concurrency: d.Concurrency, Idempotence: d.Idempotence, Limits: d.Limits, Changes: d.Changes, Again: d.Again}
+	t := Told{Settle: d.Settle, Concurrency: d.Concurrency, Idempotence: d.Idempotence, Limits: d.Limits, Changes: d.Changes, Again: d.Again, Cold: d.Cold}
 	for i := range p.Functions {
 		f := &p.Functions[i]
 		of := ToldOf{Name: f.Name, Transport: f.Transport.String(), Start: f.Start, Timeout: f.Timeout, Memory: f.Memory, CPU: f.CPU, Env: []string{}}

@@ -277,9 +277,18 @@ type Feed struct {
 	Source   int
 	Set      int // -1 for a schedule without payloads of its own
 	Phases   []arrival.Phase
-	Retained int    // stream: payloads of the set that were in the stream before the drill
-	Clock    *Clock // schedule: in place of phases
+	Retained int      // stream: payloads of the set that were in the stream before the drill
+	Clock    *Clock   // schedule: in place of phases
+	Moments  []Moment // of a run that is replayed: in place of phases, in the order of their times
 	Faults   fault.Rules
+}
+
+// Moment is an event of a run that is replayed.
+type Moment struct {
+	Due     time.Duration // since the run began
+	Payload int           // within the set
+	Round   int           // how often the set had been used up before
+	Fate    fault.Fate
 }
 
 // Clock is a drill's own clock for a schedule.
@@ -297,6 +306,9 @@ type Budget struct{ Text string }
 func (p *Project) Span(f *Feed) time.Duration {
 	if f.Clock != nil {
 		return time.Duration(float64(f.Clock.For) / f.Clock.Speed)
+	}
+	if n := len(f.Moments); n > 0 {
+		return f.Moments[n-1].Due
 	}
 	times, _, _ := p.Sets[f.Set].Offsets()
 	return arrival.Span(f.Phases, times)

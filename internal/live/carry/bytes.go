@@ -25,9 +25,12 @@ func (m *Message) Text() []byte {
 	return append(append(b, '\n'), m.Body[:min(len(m.Body), Kept)]...)
 }
 
+// LeftOut stands in place of the value of a header that is secret.
+const LeftOut = "(left out)"
+
 func appendHeader(b []byte, name, value string) []byte {
 	if payload.SecretHeader(name) {
-		value = "(left out)"
+		value = LeftOut
 	}
 	return fmt.Appendf(b, "%s: %s\n", name, value)
 }

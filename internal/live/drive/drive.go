@@ -130,8 +130,9 @@ type feed struct {
 	source int32
 	first  int32 // payload of the set in rec.Payloads
 	faults fault.Rules
-	number uint64 // among the drill's feeds, for its faults
-	taken  int    // events so far
+	again  []plan.Moment // of a run that is replayed
+	number uint64        // among the drill's feeds, for its faults
+	taken  int           // events so far
 }
 
 // eventInfo is what the driver knows of an event beside its arrival.
@@ -268,6 +269,15 @@ func (d *Driver) feed(f *plan.Feed, n int) {
 		return
 	}
 	set := &d.p.Sets[f.Set]
+	if len(f.Moments) > 0 {
+		times := make([]time.Duration, len(f.Moments))
+		for i := range f.Moments {
+			times[i] = f.Moments[i].Due
+		}
+		x.again, x.first = f.Moments, d.setFirst(f.Set)
+		x.Schedule = arrival.New([]arrival.Phase{{Pattern: arrival.Recorded, Speed: 1}}, times, len(times), clock.Time(slices.Min(times)), d.drill.Seed, uint64(n))
+		return
+	}
 	for _, ph := range f.Phases {
 		d.rec.Sources[f.Source].Closed = d.rec.Sources[f.Source].Closed || ph.Pattern == arrival.Callers
 	}
@@ -296,7 +306,7 @@ func (d *Driver) payloadsOf(set *payload.Set) int32 {
 	for n := range set.Payloads {
 		d.payloads, d.expects = append(d.payloads, &set.Payloads[n]), append(d.expects, set.ExpectOf(n))
 		d.expecting = d.expecting || set.ExpectOf(n) != nil
-		d.rec.Payloads = append(d.rec.Payloads, measure.Payload{Set: set.Name, N: n + 1, Label: set.Payloads[n].Label(), Blob: d.keep(eventText(&set.Payloads[n]), &d.given, payloadQuota)})
+		d.rec.Payloads = append(d.rec.Payloads, measure.Payload{Set: set.Name, N: n + 1, Label: set.Payloads[n].Label(), Blob: d.keep(EventText(&set.Payloads[n]), &d.given, payloadQuota)})
 	}
 	return first
 }
@@ -345,8 +355,8 @@ func (d *Driver) keep(text []byte, used *int, most int) int32 {
 	return int32(len(d.rec.Blobs))
 }
 
-// eventText gives what is kept of an event: all of it, so that it can be sent again.
-func eventText(p *payload.Payload) []byte {
+// EventText gives what is kept of an event: all of it, so that it can be sent again.
+func EventText(p *payload.Payload) []byte {
 	if p.Request != nil {
 		m := carry.Build(nil, p.Request, nil, false)
 		return append(m.Text(), m.Body[min(len(m.Body), carry.Kept):]...)
@@ -582,6 +592,10 @@ func (d *Driver) pump(now clock.Time, self *slot) (own *job) {
 		}
 		next.Take()
 		fate := next.faults.Of(d.drill.Seed, next.number, next.taken)
+		if next.again != nil {
+			m := &next.again[first.Payload]
+			first.Payload, first.Round, fate = m.Payload, m.Round, m.Fate
+		}
 		next.taken++
 		d.taken = arrivalInfo{
 			measure.Arrival{Due: first.Due, From: -1, Payload: next.first + int32(first.Payload), Round: int32(first.Round), Source: next.source, Fault: fate.Kinds, Delay: fate.Delay},

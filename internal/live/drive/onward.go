@@ -131,7 +131,7 @@ func (d *Driver) chainedPayload(p *payload.Payload) int32 {
 		kept := *p
 		d.uses[n] = &reply{key: key}
 		d.payloads, d.expects = append(d.payloads, &kept), append(d.expects, nil)
-		d.rec.Payloads = append(d.rec.Payloads, measure.Payload{Set: "replies", N: len(d.payloads) - d.fixed, Label: kept.Label(), Blob: d.keep(eventText(&kept), &d.kept, quota)})
+		d.rec.Payloads = append(d.rec.Payloads, measure.Payload{Set: "replies", N: len(d.payloads) - d.fixed, Label: kept.Label(), Blob: d.keep(EventText(&kept), &d.kept, quota)})
 	}
 	return n
 }

@@ -1,0 +1,119 @@
+package desk
+
+import (
+	"fmt"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/plan"
+)
+
+// A run of all kinds, with faults, chains, a storage source and a schedule, is replayed
+// from the bytes that it kept: the payload files say something else by now, and the
+// objects are gone. The same events come at the same times, and functions get the same.
+func TestARunIsReplayedFromWhatItKept(t *testing.T) {
+	s, dir, h := layKinds(t)
+	s.Pause("a drill runs")
+	drill := *s.DrillNamed("evening")
+	r, err := s.Start(t.Context(), &drill, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	<-r.Done()
+	before, err := s.Runs.Load(r.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.mu.Lock()
+	first := slices.Clone(h.seen)
+	h.seen = nil
+	h.mu.Unlock()
+	s.Close()
+	s.Desk.Close()
+
+	other := `{"specversion":"1.0","id":"other","source":"s","type":"t","subject":"in/z.csv","datacontenttype":"application/json","data":{"vessel":"Skua"}}` + "\n"
+	write(t, dir, "loads.ndjson", other)
+	write(t, dir, "positions.ndjson", other)
+	if err := os.RemoveAll(filepath.Join(dir, ".nightdrill", "objects")); err != nil {
+		t.Fatal(err)
+	}
+	d, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	again, err := d.ReplayOf(before)
+	if err != nil {
+		t.Fatal(err)
+	}
+	rr, err := d.StartReplay(t.Context(), again, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	<-rr.Done()
+	after, err := d.Runs.Load(rr.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	arrivals := func(r *measure.Run) (out []string) {
+		for i := range r.Arrivals {
+			if a := &r.Arrivals[i]; a.From < 0 {
+				p := &r.Payloads[a.Payload]
+				out = append(out, fmt.Sprint(r.Sources[a.Source].Name, " ", p.Set, p.N, " ", p.Label, " at ", a.Due, ", round ", a.Round, ", faults ", a.Fault, " ", a.Delay))
+			}
+		}
+		slices.Sort(out)
+		return out
+	}
+	if was, is := arrivals(before), arrivals(after); !slices.Equal(was, is) {
+		t.Errorf("it was\n%s\nand is\n%s", strings.Join(was, "\n"), strings.Join(is, "\n"))
+	}
+	if turns := measure.TurnsOf(before, after); turns.Other > 0 || turns.Same != 12+12+2+3 {
+		t.Errorf("%+v", turns)
+	}
+	// what the functions got, but for the batches, whose borders go with the clock, and
+	// for the address of the object store
+	got := func(all []string) (out []string) {
+		for _, x := range all {
+			if path, body, _ := strings.Cut(x, " "); path == "/gate" || path == "/strict" {
+				out = append(out, path+" "+body)
+			}
+		}
+		slices.Sort(out)
+		return out
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if was, is := got(first), got(h.seen); !slices.Equal(was, is) {
+		t.Errorf("the functions got\n%s\nand then\n%s", strings.Join(was, "\n"), strings.Join(is, "\n"))
+	}
+}
+
+// What cannot be replayed says why.
+func TestReplaysThatCannotBe(t *testing.T) {
+	server := httptest.NewServer(&harbour{})
+	defer server.Close()
+	s, _ := lay(t, strings.ReplaceAll("nightdrill: 1\nfunctions: {gate: {transport: attach, url: \"{url}\"}}\nsources: {fares: {kind: http, wires: [{to: gate}]}}\n", "{url}", server.URL))
+	s.Pause("")
+	run := func(change func(*measure.Run)) *measure.Run {
+		r := &measure.Run{ID: "20260101-000000-aa", Plan: told(s.Project, &plan.Drill{}), Functions: []measure.Function{{Name: "gate"}}, Sources: []measure.Source{{Name: "fares", Kind: "http"}},
+			Payloads: []measure.Payload{{Set: "x", N: 1, Label: "GET /"}}, Arrivals: []measure.Arrival{{From: -1}}}
+		change(r)
+		return r
+	}
+	for want, change := range map[string]func(*measure.Run){
+		"from before runs kept":          func(r *measure.Run) { r.Plan = nil },
+		"was too large to be kept":       func(*measure.Run) {},
+		"nothing arrived":                func(r *measure.Run) { r.Arrivals, r.Payloads = nil, nil },
+		"source ferries of run 20260101": func(r *measure.Run) { r.Sources[0].Name, r.Payloads[0].Set = "ferries", "replies" },
+	} {
+		if _, err := s.ReplayOf(run(change)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%v, want %q", err, want)
+		}
+	}
+}
