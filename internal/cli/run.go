@@ -63,16 +63,17 @@ than --worse.`,
 
 // runOptions are the ways to carry a drill out.
 type runOptions struct {
-	to, journal, baseline, worse string
-	changes                      []string
-	few                          bool
-	after                        func(*measure.Run) error // of a replay
+	to, journal, baseline, worse, out string
+	changes                           []string
+	few                               bool
+	after                             func(*measure.Run) error // of a replay
 }
 
 func (o *runOptions) flags(c *cobra.Command) {
 	jsonFlag(c, &o.to)
 	c.Flags().StringVar(&o.baseline, "baseline", "", "a run that this one must not be worse than")
 	c.Flags().StringVar(&o.worse, "worse", "5%", "by how much it may be worse, beyond the noise")
+	c.Flags().StringVar(&o.out, "out", "", "write all exports of the run to a folder")
 	c.Flags().BoolVar(&o.few, "allow-few", false, "let budgets pass that too few samples carry")
 }
 
@@ -166,6 +167,11 @@ func runPlanned(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, again *desk
 	if again != nil && o.after != nil {
 		if werr := o.after(r.Snapshot()); werr != nil {
 			return could(werr)
+		}
+	}
+	if o.out != "" {
+		if werr := exportRun(cmd, d.Runs, s.Run, "", desk.Exporting{Dir: o.out}); werr != nil {
+			return werr
 		}
 	}
 	if err != nil {

@@ -70,7 +70,7 @@ func runsCommand(dir *string) *cobra.Command {
 	}
 	jsonFlag(show, &to)
 	show.Flags().Lookup("json").NoOptDefVal = "-"
-	c.AddCommand(list, show, replayCommand(dir), nameCommand(dir), noteCommand(dir), pinCommand(dir), deleteCommand(dir), trimCommand(dir), rescueCommand(dir))
+	c.AddCommand(list, show, exportCommand(dir), replayCommand(dir), nameCommand(dir), noteCommand(dir), pinCommand(dir), deleteCommand(dir), trimCommand(dir), rescueCommand(dir))
 	return c
 }
 

@@ -4,32 +4,17 @@ package export
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"image/color"
 	"io"
-	"io/fs"
-	"os"
 	"path/filepath"
 	"strings"
 
 	"gonum.org/v1/plot/font"
-	"gonum.org/v1/plot/font/liberation"
 	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/vgpdf"
-	"gonum.org/v1/plot/vg/vgsvg"
 
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/plan"
-)
-
-// The palette of pictures, on white.
-var (
-	ink   = color.RGBA{0x1d, 0x23, 0x30, 0xff}
-	quiet = color.RGBA{0x5d, 0x64, 0x72, 0xff}
-	faint = color.RGBA{0xb9, 0xbd, 0xc6, 0xff}
-	lamp  = color.RGBA{0x96, 0x59, 0x0a, 0xff}
-	frost = color.RGBA{0x1f, 0x63, 0xa8, 0xff}
 )
 
 // One cell of the grid, in points.
@@ -39,13 +24,6 @@ const (
 	edge  = 18.0
 	size  = 10.0 // of text
 )
-
-// picture is a canvas on which places are given in cells, from the top left.
-type picture struct {
-	vg.Canvas
-	h     vg.Length
-	fonts *font.Cache
-}
 
 // WiringFile writes the map of a project's wiring to a file, as SVG or PDF by
 // its ending. A file that is there is only written over when told to.
@@ -58,24 +36,7 @@ func WiringFile(path string, w *draw.Wiring, p *plan.Project, over bool) error {
 	if err := Wiring(&b, kind[1:], w, p); err != nil {
 		return err
 	}
-	flags := os.O_WRONLY | os.O_CREATE | os.O_EXCL
-	if over {
-		flags = os.O_WRONLY | os.O_CREATE | os.O_TRUNC
-	}
-	f, err := os.OpenFile(path, flags, 0o644)
-	if errors.Is(err, fs.ErrExist) {
-		return fmt.Errorf("%s is there already; choose another name, or write over it with --force", path)
-	} else if err != nil {
-		return fmt.Errorf("the map cannot be written: %w", err)
-	}
-	_, err = f.Write(b.Bytes())
-	if closed := f.Close(); err == nil {
-		err = closed
-	}
-	if err != nil {
-		return fmt.Errorf("the map cannot be written: %w", err)
-	}
-	return nil
+	return Put(path, b.Bytes(), over)
 }
 
 // mapWidth is the width of a map, in cells.
@@ -85,39 +46,16 @@ const mapWidth = 150
 func Wiring(to io.Writer, kind string, w *draw.Wiring, p *plan.Project) error {
 	lay := w.Lay(mapWidth, 1000)
 	width, height := vg.Length(mapWidth*cellW+2*edge), vg.Length(float64(lay.H+3)*cellH+2*edge)
-	x := &picture{h: height, fonts: font.NewCache(liberation.Collection())}
-	var svg *vgsvg.Canvas
-	var pdf *vgpdf.Canvas
-	if kind == "svg" {
-		svg = vgsvg.New(width, height)
-		x.Canvas = svg
-	} else {
-		pdf = vgpdf.New(width, height)
-		pdf.EmbedFonts(true)
-		x.Canvas = pdf
-	}
-	x.SetColor(color.White)
-	x.Fill(vg.Rectangle{Max: vg.Point{X: width, Y: height}}.Path())
+	x := &picture{newSheet(kind, float64(width), float64(height))}
 	x.wiring(lay, w, p)
-	if pdf != nil {
-		_, err := pdf.WriteTo(to)
-		return err
-	}
-	var b bytes.Buffer
-	if _, err := svg.WriteTo(&b); err != nil {
-		return err
-	}
-	_, err := io.WriteString(to, plainFonts(b.String()))
-	return err
+	return x.finish(to)
 }
 
-// plainFonts names fonts that are everywhere.
-func plainFonts(svg string) string {
-	return strings.NewReplacer("Liberation Sans", "Helvetica, Arial, sans-serif", "Liberation", "Helvetica, Arial, sans-serif").Replace(svg)
-}
+// picture is a sheet on which places are given in cells.
+type picture struct{ *sheet }
 
 func (c *picture) at(x, y float64) vg.Point {
-	return vg.Point{X: vg.Length(edge + x*cellW), Y: c.h - vg.Length(edge+(y+2.6)*cellH)}
+	return vg.Point{X: vg.Length(edge + x*cellW), Y: vg.Length(c.h) - vg.Length(edge+(y+2.6)*cellH)}
 }
 
 func (c *picture) text(x, y float64, of color.Color, large bool, text string) {
@@ -126,7 +64,10 @@ func (c *picture) text(x, y float64, of color.Color, large bool, text string) {
 		points = 1.2 * size
 	}
 	c.SetColor(of)
-	c.FillString(c.fonts.Lookup(font.Font{Typeface: "Liberation", Variant: "Sans", Size: points}, points), c.at(x, y), text)
+	if c.kind != "svg" {
+		text = western(text)
+	}
+	c.FillString(c.face(float64(points)), c.at(x, y), text)
 }
 
 // line draws through the middles of cells.

@@ -54,7 +54,10 @@ func (c *Comparison) Rows() (out []Row) {
 	add("  spawn", "ms", "", func(s *SideFigures) *float64 { return s.Figures.Phases.Spawn.P50 }, nil)
 	add("  boot", "ms", "", func(s *SideFigures) *float64 { return s.Figures.Phases.Boot.P50 }, nil)
 	add("  spawn, boot", "ms", "", func(s *SideFigures) *float64 { return s.Figures.Phases.Both.P50 }, nil)
-	add("first answer p50", "ms", "first answer", func(s *SideFigures) *float64 { return s.Figures.Phases.Answer.P50 }, nil)
+	add("first answer p50", "ms", "first answer", func(s *SideFigures) *float64 { return s.Figures.Phases.Answer.P50 }, func(s *SideFigures) [2]*float64 {
+		f := &s.Figures.Phases.Answer
+		return [2]*float64{f.P50Lo, f.P50Hi}
+	})
 	for _, own := range c.ownPhases() {
 		add("  "+own, "ms", "", func(s *SideFigures) *float64 {
 			for _, p := range s.Figures.Phases.Own {
@@ -153,7 +156,7 @@ func (r *Row) Text(side int) string {
 // Mark says in a word what a contrast comes to.
 func (c *Contrast) Mark() string {
 	switch {
-	case c == nil:
+	case c == nil || c.N[0] == 0 || c.N[1] == 0:
 		return ""
 	case c.Ratio == nil:
 		return "too few"

@@ -26,7 +26,7 @@ func (r *Run) sayWhy(fn int32, f *FunctionFigures, say func(string, ...any)) {
 		say("%s: %s", name, text)
 	}
 	if w := &f.WarmUp; w.Steady != nil && *w.Steady > 2 && w.Gain != nil && *w.Gain > leastGain {
-		say("%s is warm from its %s invocation on; before, it gets faster by and by (the first takes %s times as long).", name, ordinal(*w.Steady), ratio(*w.Gain))
+		say("%s is warm from its %s invocation on; before, it gets faster by and by (the first takes %s times as long).", name, Ordinal(*w.Steady), ratio(*w.Gain))
 	}
 	if f.Instances.FailedStarts > 0 && f.Start.N > 0 {
 		say("%s: %s failed.", name, count(f.Instances.FailedStarts, "start", "starts"))
@@ -259,7 +259,8 @@ func (r *Run) fallsBehind(source int32) string {
 	return ""
 }
 
-func ordinal(n int) string {
+// Ordinal writes the n-th.
+func Ordinal(n int) string {
 	switch {
 	case n%10 == 1 && n%100 != 11:
 		return fmt.Sprintf("%dst", n)

@@ -38,6 +38,8 @@ func Percent(share float64) string {
 // RatioText writes a ratio with three digits that count.
 func RatioText(v float64) string {
 	switch {
+	case v < 0.1:
+		return strconv.FormatFloat(v, 'g', 2, 64)
 	case v < 10:
 		return strconv.FormatFloat(v, 'f', 2, 64)
 	case v < 100:

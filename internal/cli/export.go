@@ -1,0 +1,95 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"nightdrill/internal/desk"
+	"nightdrill/internal/export"
+	"nightdrill/internal/store"
+)
+
+func exportCommand(dir *string) *cobra.Command {
+	var x desk.Exporting
+	var against string
+	wanted := make([]bool, len(desk.Formats))
+	c := &cobra.Command{Use: "export RUN", Short: "Write a run as pictures, tables and archives", Args: cobra.ExactArgs(1),
+		Long: `Export writes a run to files in a folder: pictures (lanes, ladder, distribution, warm-up,
+timeline) as SVG and PDF, all invocations as CSV, latencies as an HdrHistogram log,
+figures as OpenMetrics text, budgets as JUnit XML, requests and replies as HAR 1.2, events
+as CloudEvents JSON lines, those that failed or became dead letters alone as a payload
+set, the summary as JSON, and all of it as one HTML page. Without a form it writes all.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			for i, on := range wanted {
+				if on {
+					x.Formats = append(x.Formats, desk.Formats[i])
+				}
+			}
+			for _, name := range x.Charts {
+				if known := chartNames(); !slices.Contains(known, name) {
+					return wrong(fmt.Errorf("there is no picture %q; there are %s", name, strings.Join(known, ", ")))
+				}
+			}
+			if x.Size.Width < 0 || x.Size.Width > mostPoints || x.Size.Height < 0 || x.Size.Height > mostPoints {
+				return wrong(fmt.Errorf("--width and --height are in points, up to %d", mostPoints))
+			}
+			return withRuns(*dir, func(s *store.Store) error { return exportRun(cmd, s, args[0], against, x) })
+		}}
+	f := c.Flags()
+	for i, name := range desk.Formats {
+		f.BoolVar(&wanted[i], name, false, formatWords[name])
+	}
+	f.StringVar(&x.Dir, "out", ".", "the folder to write to")
+	f.BoolVar(&x.Over, "force", false, "write over files that are there")
+	f.StringSliceVar(&x.Charts, "chart", nil, "which pictures, such as lanes,timeline")
+	f.StringVar(&against, "against", "", "a run to draw a comparison with")
+	f.Float64Var(&x.Size.Width, "width", 0, "of pictures, in points (default 720)")
+	f.Float64Var(&x.Size.Height, "height", 0, "of pictures, in points (default as high as they need)")
+	return c
+}
+
+// mostPoints bounds the size of a picture.
+const mostPoints = 14_400
+
+var formatWords = map[string]string{"svg": "pictures as SVG", "pdf": "pictures as PDF", "csv": "all invocations as CSV", "hdr": "latencies as an HdrHistogram log",
+	"openmetrics": "figures as OpenMetrics text", "junit": "budgets as JUnit XML", "har": "requests and replies as HAR 1.2", "events": "events as CloudEvents JSON lines",
+	"failed": "what failed or became a dead letter, as a payload set", "html": "everything as one HTML page", "json": "the summary as JSON"}
+
+func chartNames() (out []string) {
+	for _, c := range export.Charts {
+		out = append(out, c.Name)
+	}
+	return append(out, "comparison")
+}
+
+func exportRun(cmd *cobra.Command, s *store.Store, name, against string, x desk.Exporting) error {
+	info, err := s.Find(name)
+	if err != nil {
+		return wrong(err)
+	}
+	source, err := desk.SourceOf(s, info)
+	if err != nil {
+		return could(err)
+	}
+	comparisons := desk.CompareVariants(source.Run)
+	if against != "" {
+		other, err := s.Find(against)
+		if err != nil {
+			return wrong(fmt.Errorf("--against: %w", err))
+		}
+		if comparisons, err = desk.Compared(s, other, info); err != nil {
+			return wrong(err)
+		}
+	}
+	files, err := desk.Export(source, comparisons, x)
+	for _, f := range files {
+		fmt.Fprintln(cmd.OutOrStdout(), f)
+	}
+	if err != nil {
+		return could(err)
+	}
+	return nil
+}
