@@ -79,7 +79,7 @@ func Export(s *export.Source, comparisons []*measure.Comparison, x Exporting) (f
 			}
 			for _, c := range comparisons {
 				if len(x.Charts) == 0 || slices.Contains(x.Charts, "comparison") {
-					add("-comparison-"+fileName(c.Title)+"."+format, func(to io.Writer) error { return export.Comparison(to, format, x.Size, c) })
+					add("-comparison-"+FileName(c.Title)+"."+format, func(to io.Writer) error { return export.Comparison(to, format, x.Size, c) })
 				}
 			}
 		case "csv":
@@ -132,8 +132,8 @@ func Export(s *export.Source, comparisons []*measure.Comparison, x Exporting) (f
 	return files, nil
 }
 
-// fileName makes a text fit for the name of a file.
-func fileName(text string) string {
+// FileName makes a text fit for the name of a file.
+func FileName(text string) string {
 	return strings.Map(func(r rune) rune {
 		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' || r == '@' || r == '.' {
 			return r

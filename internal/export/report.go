@@ -5,6 +5,7 @@ import (
 	_ "embed" // the page
 	"html/template"
 	"io"
+	"path/filepath"
 	"strings"
 
 	"nightdrill/internal/core/measure"
@@ -99,4 +100,13 @@ func (c *Chart) Write(to io.Writer, kind string, z Size, s *Source) error {
 // Comparison draws a comparison, as "svg" or "pdf".
 func Comparison(to io.Writer, kind string, z Size, c *measure.Comparison) error {
 	return comparison(kind, z, c).finish(to)
+}
+
+// ComparisonFile writes a comparison to a file, as SVG or PDF by its ending.
+func ComparisonFile(path string, c *measure.Comparison, over bool) error {
+	var b bytes.Buffer
+	if err := Comparison(&b, strings.TrimPrefix(filepath.Ext(path), "."), Size{}, c); err != nil {
+		return err
+	}
+	return Put(path, b.Bytes(), over)
 }

@@ -197,7 +197,7 @@ func BenchmarkKeyToReply(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer stand.Close()
-	s := &shell{desk: d, stand: stand, plan: stand.Plan(), ctx: b.Context(), theme: paint.NewTheme(true), fire: fireview.New(stand), drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New()}
+	s := &shell{desk: d, stand: stand, plan: stand.Plan(), ctx: b.Context(), theme: paint.NewTheme(true), fire: fireview.New(stand), drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(nil)}
 	// run carries a command out, and what comes of it, as the program does; of
 	// waiting it does nothing
 	var run func(cmd tea.Cmd)
@@ -244,7 +244,7 @@ func BenchmarkDraw(b *testing.B) {
 	defer d.Close()
 	stand, _ := d.Stand("127.0.0.1:0")
 	defer stand.Close()
-	s := &shell{desk: d, stand: stand, plan: stand.Plan(), ctx: b.Context(), theme: paint.NewTheme(true), fire: fireview.New(stand), drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New()}
+	s := &shell{desk: d, stand: stand, plan: stand.Plan(), ctx: b.Context(), theme: paint.NewTheme(true), fire: fireview.New(stand), drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(nil)}
 	s.Update(tea.WindowSizeMsg{Width: 160, Height: 47})
 	for b.Loop() {
 		s.draw()

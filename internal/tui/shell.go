@@ -23,11 +23,13 @@ import (
 	"nightdrill/internal/export"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/store"
+	"nightdrill/internal/tui/compareview"
 	"nightdrill/internal/tui/drillview"
 	"nightdrill/internal/tui/findings"
 	"nightdrill/internal/tui/fireview"
 	"nightdrill/internal/tui/paint"
 	"nightdrill/internal/tui/setsview"
+	"nightdrill/internal/tui/talk"
 	"nightdrill/internal/tui/wiringview"
 )
 
@@ -48,12 +50,13 @@ const (
 	onFire
 	onDrill
 	onFindings
+	onCompare
 )
 
 var tabs = []struct {
 	key, name string
 	view      view
-}{{"1", "Payloads", onSets}, {"2", "Wiring", onWiring}, {"3", "Fire", onFire}, {"4", "Drill", onDrill}, {"5", "Findings", onFindings}}
+}{{"1", "Payloads", onSets}, {"2", "Wiring", onWiring}, {"3", "Fire", onFire}, {"4", "Drill", onDrill}, {"5", "Findings", onFindings}, {"6", "Compare", onCompare}}
 
 // shell is the program's model.
 type shell struct {
@@ -70,15 +73,18 @@ type shell struct {
 	fire      *fireview.Model
 	drill     *drillview.Model
 	findings  *findings.Model
+	compare   *compareview.Model
 	running   *desk.Running
 	auto      *plan.Drill // to be started at once
 	help      bool
-	prompt    *prompt              // the command line, while it is open
-	note      string               // said in the bottom line until the next key
-	good      bool                 // the note is no complaint
-	preparing string               // what is done before a drill starts
-	yes       func(string) tea.Cmd // what y does
-	asking    bool                 // whether to stop the drill and leave
+	prompt    *prompt                  // the command line, while it is open
+	note      string                   // said in the bottom line until the next key
+	good      bool                     // the note is no complaint
+	preparing string                   // what is done before a drill starts
+	yes       func(string) tea.Cmd     // what y does
+	asking    bool                     // whether to stop the drill and leave
+	after     func(run string) tea.Cmd // what comes when the drill under way is over
+	opening   uint64                   // the invocation to be shown once its run's lanes are there
 	leaving   bool
 	broken    bool // interrupted while a drill ran
 }
@@ -128,7 +134,7 @@ func Run(ctx context.Context, d *desk.Desk, drill *plan.Drill, listen string, in
 	defer stand.Close()
 	// the drill ends in order after the screen has, whatever ended the screen
 	s := &shell{desk: d, stand: stand, plan: stand.Plan(), ctx: context.WithoutCancel(ctx), theme: paint.NewTheme(true), view: onFire, sets: setsview.New(stand), fire: fireview.New(stand),
-		drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(), auto: drill}
+		drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(d.Runs), compare: compareview.New(d.Runs), auto: drill}
 	s.wiring = wiringview.New(stand, s.standing)
 	if drill != nil {
 		s.view = onDrill
@@ -208,6 +214,7 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		s.w, s.h = msg.Width, msg.Height
 		s.drill.Resize(s.w, s.h-4)
 		s.findings.Resize(s.w, s.h-4)
+		s.compare.Resize(s.w, s.h-4)
 		s.wiring.Resize(s.w, s.h-4)
 		return s, tea.Batch(s.fire.Resize(s.w, s.h-4), s.sets.Resize(s.w, s.h-4))
 	case tea.BackgroundColorMsg:
@@ -229,13 +236,13 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return s, s.look()
 	case startedMsg:
 		return s, s.started(msg)
-	case fireview.Ask:
+	case talk.Ask:
 		if s.good = true; msg.YesNo {
 			s.note, s.yes = msg.Title, msg.Done
 		} else {
 			s.prompt = &prompt{title: msg.Title, text: msg.Text, done: msg.Done}
 		}
-	case fireview.Note:
+	case talk.Note:
 		s.note, s.good = msg.Text, !msg.Bad
 	case fireview.Map:
 		if msg.Item != nil { // it may have gone meanwhile
@@ -263,11 +270,38 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 	case runsMsg:
 		s.findings.Runs(msg.all)
+		s.compare.Runs(msg.all)
 		if s.findings.Empty() && s.running == nil && len(msg.all) > 0 {
 			return s, s.load(msg.all[0].ID)
 		}
 	case findings.Load:
 		return s, s.load(msg.ID)
+	case findings.Changed:
+		return s, s.listRuns
+	case findings.Open:
+		s.view, s.opening = onDrill, msg.Invocation
+		if s.running != nil || s.drill.Shown() == msg.Run {
+			s.drill.Return()
+			s.drill.Select(s.opening)
+			return s, nil
+		}
+		return s, s.lanes(msg.Run)
+	case findings.Compare:
+		s.view = onCompare
+		return s, s.compare.Compare(msg.First, msg.Second)
+	case findings.Export:
+		return s, s.exportRun(msg.ID, msg.Dir)
+	case findings.Replay:
+		return s, s.replay(msg.ID)
+	case replayMsg:
+		return s, s.replayed(msg)
+	case compareMsg:
+		s.view = onCompare
+		return s, s.compare.Compare(msg.first, msg.second)
+	case compareview.Variants:
+		return s, s.compareVariants(msg)
+	case compareview.Export:
+		return s, s.exportComparison(msg)
 	case findings.Lanes:
 		s.view = onDrill
 		if s.running == nil && s.drill.Shown() != s.findings.Shown() {
@@ -280,7 +314,12 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		} else if s.running == nil {
 			s.drill.Show(msg.run)
 			s.mapped(msg.run)
+			s.findings.Have(msg.run)
+			if s.opening > 0 {
+				s.drill.Select(s.opening)
+			}
 		}
+		s.opening = 0
 	case loadedMsg:
 		if msg.err != nil {
 			s.findings.Trouble(msg.err.Error())
@@ -288,6 +327,12 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			s.findings.Show(msg.page)
 		}
 	default:
+		if cmd, ok := s.findings.Took(msg); ok {
+			return s, cmd
+		}
+		if s.compare.Took(msg) {
+			return s, nil
+		}
 		if cmd, ok := s.sets.Took(msg); ok {
 			return s, cmd
 		}
@@ -302,7 +347,10 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 }
 
 // start lets the desk's functions go and begins a drill.
-func (s *shell) start(d *plan.Drill) tea.Cmd {
+func (s *shell) start(d *plan.Drill) tea.Cmd { return s.begin(d, nil) }
+
+// begin begins a drill, or the replay of a run.
+func (s *shell) begin(d *plan.Drill, again *desk.Replay) tea.Cmd {
 	if s.running != nil || s.preparing != "" {
 		return nil
 	}
@@ -317,7 +365,13 @@ func (s *shell) start(d *plan.Drill) tea.Cmd {
 		if err := s.desk.Prepare(ctx, d, nil); err != nil {
 			return startedMsg{err: err}
 		}
-		r, err := s.desk.Start(ctx, d, nil)
+		var r *desk.Running
+		var err error
+		if again != nil {
+			r, err = s.desk.StartReplay(ctx, again, nil)
+		} else {
+			r, err = s.desk.Start(ctx, d, nil)
+		}
 		return startedMsg{r, d, err}
 	}
 }
@@ -335,6 +389,7 @@ func (s *shell) complain(err error) {
 func (s *shell) started(msg startedMsg) tea.Cmd {
 	s.preparing = ""
 	if msg.err != nil {
+		s.after = nil
 		s.complain(msg.err)
 		return s.resume
 	}
@@ -411,10 +466,15 @@ func (s *shell) ended(m endedMsg) tea.Cmd {
 	s.drill.Ended(m.run)
 	s.mapped(m.run)
 	s.findings.Show(m.page)
+	s.findings.Have(m.run)
 	if s.leaving {
 		return tea.Quit
 	}
 	s.view, s.asking = onFindings, false
+	if after := s.after; after != nil { // what the drill was for
+		s.after = nil
+		return tea.Sequence(s.listRuns, after(m.run.ID), s.resume)
+	}
 	return tea.Batch(s.listRuns, s.resume)
 }
 
@@ -512,6 +572,8 @@ func (s *shell) onKey(k tea.KeyPressMsg) tea.Cmd {
 			return s.fire.Key(k)
 		case onDrill:
 			return s.drill.Key(k)
+		case onCompare:
+			return s.compare.Key(k)
 		}
 		return s.findings.Key(k)
 	}
@@ -522,6 +584,10 @@ func (s *shell) onKey(k tea.KeyPressMsg) tea.Cmd {
 func (s *shell) show(v view) tea.Cmd {
 	s.view = v
 	id := s.findings.Shown()
+	if v == onCompare {
+		s.compare.Suggest(s.variants())
+		return tea.Batch(s.look(), s.compare.About(id))
+	}
 	if v != onWiring || id == "" || !s.wiring.NeedsRun() {
 		return s.look()
 	}
@@ -559,7 +625,7 @@ func (s *shell) draw() string {
 	}
 	c := paint.New(s.w, s.h, s.theme)
 	s.drawTop(c)
-	body := map[view]func(*paint.Theme) *paint.Canvas{onSets: s.sets.Draw, onWiring: s.wiring.Draw, onFire: s.fire.Draw, onDrill: s.drill.Draw, onFindings: s.findings.Draw}[s.view]
+	body := map[view]func(*paint.Theme) *paint.Canvas{onSets: s.sets.Draw, onWiring: s.wiring.Draw, onFire: s.fire.Draw, onDrill: s.drill.Draw, onFindings: s.findings.Draw, onCompare: s.compare.Draw}[s.view]
 	c.Draw(0, 2, body(s.theme))
 	s.drawBottom(c)
 	if s.help {
@@ -586,7 +652,7 @@ func (s *shell) drawTop(c *paint.Canvas) {
 		x = c.Put(x+gap, 0, paint.Key, t.key)
 		x = c.Put(x+1, 0, style, t.name)
 	}
-	title := map[view]func() (paint.Style, string){onSets: s.sets.Title, onWiring: s.wiring.Title, onFire: s.fire.Title, onDrill: s.drill.Title, onFindings: s.findings.Title}[s.view]
+	title := map[view]func() (paint.Style, string){onSets: s.sets.Title, onWiring: s.wiring.Title, onFire: s.fire.Title, onDrill: s.drill.Title, onFindings: s.findings.Title, onCompare: s.compare.Title}[s.view]
 	style, text := title()
 	if s.preparing != "" {
 		style, text = paint.Warm, s.preparing
@@ -766,6 +832,8 @@ func (s *shell) viewHelp() []key.Binding {
 		return s.fire.Help()
 	case onFindings:
 		return s.findings.Help()
+	case onCompare:
+		return s.compare.Help()
 	}
 	return s.drill.Help()
 }
@@ -784,7 +852,10 @@ func (s *shell) drawHelp(c *paint.Canvas) {
 	case onDrill:
 		title, own = "4 Drill", []key.Binding{d.Start, d.Stop, drillview.LimitKeys.Open, d.Up, d.Left, d.Open, d.Close, d.In, d.Back, d.All}
 	case onFindings:
-		title, own = "5 Findings", []key.Binding{f.Older, f.Lanes, f.Up}
+		title, own = "5 Findings", []key.Binding{f.Older, f.Up, f.PageUp, f.Lanes, f.Cursor, f.Filter, f.Runs, f.Export, f.Replay, f.Escape}
+	case onCompare:
+		k := compareview.Keys
+		title, own = "6 Compare", []key.Binding{k.Variants, k.Older, k.Newer, k.Swap, k.Left, k.Up, k.PageUp, k.Export}
 	}
 	everywhere := []key.Binding{keys.Next, keys.Command, keys.Help, keys.Quit}
 	legend := []struct {

@@ -98,6 +98,9 @@ func Compare(title string, sides []Side, reply func(side int, number int32) []by
 		}
 	}
 	judgeAll(all)
+	if slices.ContainsFunc(sides, func(s Side) bool { return s.Run != sides[0].Run }) {
+		c.Warnings = append(c.Warnings, "these are of different runs, one after the other: what the machine did otherwise meanwhile counts as a difference. Variants of one function are better compared in turns, by compare FUNCTION")
+	}
 	c.replies(sides, reply)
 	c.say()
 	return c
@@ -198,6 +201,7 @@ func (c *Comparison) replies(sides []Side, reply func(side int, number int32) []
 // say writes what the comparison says.
 func (c *Comparison) say() {
 	first := c.Sides[0].Label
+	var alike []string // what differs is said first
 	for i, of := range c.Contrasts {
 		label := c.Sides[i+1].Label
 		var same, few []string
@@ -223,12 +227,13 @@ func (c *Comparison) say() {
 			}
 		}
 		if same != nil {
-			c.Sentences = append(c.Sentences, fmt.Sprintf("Between %s and %s no difference was seen in %s.", first, label, strings.Join(same, ", ")))
+			alike = append(alike, fmt.Sprintf("Between %s and %s no difference was seen in %s.", first, label, strings.Join(same, ", ")))
 		}
 		if few != nil {
-			c.Sentences = append(c.Sentences, fmt.Sprintf("Of %s or %s there are too few samples to compare: %s.", first, label, strings.Join(few, ", ")))
+			alike = append(alike, fmt.Sprintf("Of %s or %s there are too few samples to compare: %s.", first, label, strings.Join(few, ", ")))
 		}
 	}
+	c.Sentences = append(c.Sentences, alike...)
 	switch {
 	case c.Compared == 0:
 	case c.Differed == 0:

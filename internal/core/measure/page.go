@@ -9,13 +9,14 @@ import (
 // Page is what the findings show of a run, worked out once when the run ends
 // and kept with it, so that a run of millions of invocations opens at once.
 type Page struct {
-	Summary   *Summary         `json:"summary"`
-	Functions []string         `json:"functions"` // in the order of the project
-	Sources   []string         `json:"sources"`
-	Sentences []string         `json:"sentences"`
-	Spreads   []FunctionSpread `json:"spreads"` // of each function
-	Time      *Timeline        `json:"time"`
-	Filter    string           `json:"filter,omitempty"` // what the page is of, in words; "" for all
+	Summary   *Summary          `json:"summary"`
+	Functions []string          `json:"functions"` // in the order of the project
+	Sources   []string          `json:"sources"`
+	Sentences []string          `json:"sentences"`
+	Spreads   []FunctionSpread  `json:"spreads"` // of each function
+	Time      *Timeline         `json:"time"`
+	Kinds     map[string]string `json:"kinds"`            // of sources, by their names
+	Filter    string            `json:"filter,omitempty"` // what the page is of, in words; "" for all
 }
 
 // FunctionSpread is where the durations of a function lie.
@@ -65,7 +66,7 @@ func NewPage(r *Run) *Page {
 }
 
 func (r *Run) page(seen *scan, populations []Populations) *Page {
-	p := &Page{Summary: r.summarize(seen, populations), Time: r.timeline(seen.at)}
+	p := &Page{Summary: r.summarize(seen, populations), Time: r.timeline(seen.at), Kinds: map[string]string{}}
 	for i := range r.Functions {
 		p.Functions = append(p.Functions, r.Functions[i].Name)
 		f := FunctionSpread{Start: newSpread(&populations[i].Start)}
@@ -76,6 +77,7 @@ func (r *Run) page(seen *scan, populations []Populations) *Page {
 	}
 	for i := range r.Sources {
 		p.Sources = append(p.Sources, r.Sources[i].Name)
+		p.Kinds[r.Sources[i].Name] = r.Sources[i].Kind
 	}
 	p.Sentences = Sentences(r, p.Summary)
 	return p

@@ -298,6 +298,29 @@ func (m *Model) under() *measure.Invocation {
 	return &m.chart.Run().Invocations[lanes[m.lane].Invocations[m.call]]
 }
 
+// Select puts the cursor on an invocation and opens it.
+func (m *Model) Select(id uint64) {
+	if m.chart == nil {
+		return
+	}
+	v := m.chart.Invocation(id)
+	if v == nil {
+		return
+	}
+	for i, l := range m.chart.Lanes() {
+		if l.Instance.ID != v.Instance {
+			continue
+		}
+		for k, at := range l.Invocations {
+			if m.chart.Run().Invocations[at].ID == id {
+				m.lane, m.call, m.details, m.scroll = i, k, true, 0
+				m.comeAlong(l)
+				return
+			}
+		}
+	}
+}
+
 func (m *Model) moveLane(lanes []*draw.Lane, by int) {
 	if len(lanes) == 0 {
 		return

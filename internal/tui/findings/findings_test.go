@@ -48,7 +48,7 @@ func sample() *measure.Run {
 // The findings say what a run was about, at every size: why requests were turned
 // away and instances started, what those used, the ways to start, what was changed.
 func TestFindings(t *testing.T) {
-	m := New()
+	m := New(nil)
 	m.Runs([]store.Info{{ID: "y"}, {ID: "x"}})
 	m.Show(measure.NewPage(sample()))
 	for _, size := range [][2]int{{160, 43}, {100, 26}, {80, 20}, {30, 5}, {1, 1}} {

@@ -19,21 +19,15 @@ import (
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/desk"
 	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/talk"
 )
 
-// Ask wants a line of the user; the shell gives it to Done. With YesNo, it is a
-// question that y answers.
-type Ask struct {
-	Title, Text string
-	YesNo       bool
-	Done        func(string) tea.Cmd
-}
-
-// Note wants something said in the bottom line.
-type Note struct {
-	Text string
-	Bad  bool
-}
+type (
+	// Ask wants a line of the user.
+	Ask = talk.Ask
+	// Note wants something said in the bottom line.
+	Note = talk.Note
+)
 
 // Map wants an item put on the map of the wiring.
 type Map struct{ Item *desk.Item }

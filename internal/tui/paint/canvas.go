@@ -163,3 +163,14 @@ func (c *Canvas) String() string {
 	}
 	return b.String()
 }
+
+// DrawRows puts the rows of another canvas from one on, as many as fit, from a row of
+// this one on.
+func (c *Canvas) DrawRows(y int, from *Canvas, first int) {
+	w := min(c.W, from.W)
+	for j := y; j < c.H && first+j-y < from.H; j++ {
+		if first+j-y >= 0 {
+			copy(c.cells[j*c.W:j*c.W+w], from.cells[(first+j-y)*from.W:(first+j-y)*from.W+w])
+		}
+	}
+}

@@ -1,225 +1,41 @@
-// Package findings is the view of what a run says: the answer in sentences,
-// then cold, first and warm side by side, outcomes, budgets and warnings.
 package findings
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"time"
-
-	"charm.land/bubbles/v2/key"
-	tea "charm.land/bubbletea/v2"
 
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
-	"nightdrill/internal/store"
 	"nightdrill/internal/tui/paint"
 )
 
-// Load asks the shell for a run.
-type Load struct{ ID string }
-
-// Lanes asks the shell to show the run's lanes.
-type Lanes struct{}
-
-// Keys are the keys of the view.
-var Keys = struct{ Up, Down, PageUp, PageDown, Older, Newer, Lanes key.Binding }{
-	Up:       key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓", "scroll")),
-	Down:     key.NewBinding(key.WithKeys("down", "j")),
-	PageUp:   key.NewBinding(key.WithKeys("pgup"), key.WithHelp("page ↑↓", "scroll by a page")),
-	PageDown: key.NewBinding(key.WithKeys("pgdown", "space")),
-	Older:    key.NewBinding(key.WithKeys("left", "h"), key.WithHelp("←→", "older and newer runs")),
-	Newer:    key.NewBinding(key.WithKeys("right", "l")),
-	Lanes:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "its lanes")),
-}
-
-// Model is the state of the view.
-type Model struct {
-	w, h    int
-	runs    []store.Info // the newest first
-	page    *measure.Page
-	loading string
-	trouble string
-	scroll  int
-	length  int // rows of the whole page, at the last Draw
-}
-
-// New gives the view.
-func New() *Model { return &Model{} }
-
-// Resize tells the view its room.
-func (m *Model) Resize(w, h int) { m.w, m.h = w, h }
-
-// Runs tells the view which runs there are, the newest first.
-func (m *Model) Runs(all []store.Info) { m.runs = all }
-
-// Loading says that a run is being read.
-func (m *Model) Loading(id string) { m.loading, m.trouble = id, "" }
-
-// Trouble says that a run could not be read or kept.
-func (m *Model) Trouble(text string) { m.loading, m.trouble = "", text }
-
-// Show shows the findings of a run.
-func (m *Model) Show(p *measure.Page) {
-	m.page, m.loading, m.trouble, m.scroll = p, "", "", 0
-}
-
-// Shown gives the name of the run that is shown, or "".
-func (m *Model) Shown() string {
-	if m.page == nil {
-		return ""
-	}
-	return m.page.Summary.Run
-}
-
-// Empty tells whether there is nothing to show yet.
-func (m *Model) Empty() bool { return m.page == nil }
-
-// Key handles a key.
-func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
-	switch {
-	case key.Matches(k, Keys.Up):
-		m.scroll = max(m.scroll-1, 0)
-	case key.Matches(k, Keys.Down):
-		m.scroll = max(min(m.scroll+1, m.length-m.h), 0)
-	case key.Matches(k, Keys.PageUp):
-		m.scroll = max(m.scroll-m.h+2, 0)
-	case key.Matches(k, Keys.PageDown):
-		m.scroll = max(min(m.scroll+m.h-2, m.length-m.h), 0)
-	case key.Matches(k, Keys.Older):
-		return m.move(1)
-	case key.Matches(k, Keys.Newer):
-		return m.move(-1)
-	case key.Matches(k, Keys.Lanes) && m.page != nil:
-		return func() tea.Msg { return Lanes{} }
-	}
-	return nil
-}
-
-// place gives the place of the shown run in the list, or -1.
-func (m *Model) place() int {
-	for i := range m.runs {
-		if m.page != nil && m.runs[i].ID == m.page.Summary.Run {
-			return i
-		}
-	}
-	return -1
-}
-
-func (m *Model) move(by int) tea.Cmd {
-	at := m.place() + by
-	if at < 0 || at >= len(m.runs) || m.loading != "" {
-		return nil
-	}
-	id := m.runs[at].ID
-	return func() tea.Msg { return Load{id} }
-}
-
-// Help gives the keys that work now.
-func (m *Model) Help() []key.Binding {
-	if m.page == nil {
-		return nil
-	}
-	out := []key.Binding{Keys.Lanes}
-	if len(m.runs) > 1 {
-		out = append(out, Keys.Older)
-	}
-	if m.length > m.h {
-		out = append(out, Keys.Up)
-	}
-	return out
-}
-
-// Title names the run that is shown.
-func (m *Model) Title() (paint.Style, string) {
-	switch {
-	case m.loading != "":
-		return paint.Dim, "reading run " + m.loading
-	case m.page == nil:
-		return paint.Dim, "no run yet"
-	}
-	s := m.page.Summary
-	text, style := s.Drill, paint.Plain
-	if at := m.place(); at >= 0 && len(m.runs) > 1 {
-		text = fmt.Sprintf("%d of %d  %s", len(m.runs)-at, len(m.runs), text)
-	}
-	if !s.Finished {
-		text, style = text+"  unfinished", paint.Bad
-	}
-	return style, fmt.Sprintf("%s  run %s  %.1f s", text, s.Run, s.Seconds)
-}
-
-// Draw draws the view.
-func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
-	out := paint.New(m.w, m.h, theme)
-	switch {
-	case m.trouble != "":
-		out.Put(2, 1, paint.Bad, m.trouble)
-		if m.page == nil {
-			return out
-		}
-	case m.loading != "" && m.page == nil:
-		out.Put(2, 1, paint.Dim, "Reading the run …")
-		return out
-	case m.page == nil:
-		out.Put(2, 1, paint.Plain, "No run yet.")
-		out.Put(2, 3, paint.Dim, "Press 4 to choose a drill and start it; its findings come up here when it is over.")
-		return out
-	}
-	page := paint.New(m.w, m.rows(), theme)
+// drawPage draws the whole page, and gives how many rows it has: the answer in
+// sentences, then the drawings, then the tables.
+func (m *Model) drawPage(page *paint.Canvas) int {
 	y := m.drawSentences(page, 0)
 	y = m.drawBudgets(page, y)
 	y = m.drawLatencies(page, y)
+	y = m.drawLadder(page, y)
+	y = m.drawWarmUps(page, y)
+	y = m.drawTimes(page, y)
+	y = m.drawRates(page, y)
 	y = m.drawWays(page, y)
 	y = m.drawSources(page, y)
+	y = m.drawUse(page, y)
 	y = m.drawChanges(page, y)
-	m.length = y
-	m.scroll = max(min(m.scroll, y-m.h), 0)
-	out.Draw(0, -m.scroll, page)
-	if hidden := y - m.h - m.scroll; hidden > 0 {
-		out.Fill(0, m.h-1, m.w, 1)
-		out.Put(2, m.h-1, paint.Dim, fmt.Sprintf("%d more lines below", hidden+1))
-	}
-	return out
-}
-
-// rows gives enough room for the whole page.
-func (m *Model) rows() int {
-	return 40 + 14*len(m.page.Functions) + 2*len(m.page.Summary.Changes) + 3*len(m.page.Sources) + len(m.page.Summary.Budgets) + 3*len(m.page.Summary.Warnings) + 3*len(m.page.Sentences)
+	return m.drawWarnings(page, y)
 }
 
 func (m *Model) drawSentences(c *paint.Canvas, y int) int {
 	c.Rule(y, "what this run says")
 	y++
 	for _, s := range m.page.Sentences {
-		y = wrap(c, 2, y, m.w-2, paint.Plain, s)
+		y = paint.Flow(c, 2, y, m.w-2, paint.Plain, s)
 	}
 	return y
-}
-
-// wrap writes text over as many rows as it needs, broken between words.
-func wrap(c *paint.Canvas, x, y, edge int, style paint.Style, text string) int {
-	at := x
-	word := []rune{}
-	flush := func() {
-		if len(word) == 0 {
-			return
-		}
-		if at > x && at+len(word) > edge {
-			y, at = y+1, x
-		}
-		at = c.PutUpTo(at, y, edge, style, string(word)) + 1
-		word = word[:0]
-	}
-	for _, r := range text {
-		if r == ' ' {
-			flush()
-			continue
-		}
-		word = append(word, r)
-	}
-	flush()
-	return y + 1
 }
 
 // Columns of the latency table, by their right edges.
@@ -293,7 +109,7 @@ func (m *Model) drawLatencies(c *paint.Canvas, y int) int {
 				c.Right(place(i), y, style, v)
 			}
 			if scale.Cells > 20 {
-				drawSpread(c, stripAt, y, scale, row.of, row.style, row.figures.P50)
+				m.drawSpread(c, stripAt, y, scale, row.of, row.style, row.figures.P50, name, row.what)
 			}
 			y++
 		}
@@ -307,7 +123,22 @@ func (m *Model) drawLatencies(c *paint.Canvas, y int) int {
 		text += "     ┃ the median   ● where most lie   · a few"
 	}
 	c.Put(1, y, paint.Dim, text)
-	return y + 1
+	return m.beside(c, y+1, measure.OnLatency, measure.OnStart)
+}
+
+// beside writes the warnings that spoil figures of some kinds next to them, each once.
+func (m *Model) beside(c *paint.Canvas, y int, kinds ...string) int {
+	said := map[string]bool{}
+	for _, kind := range kinds {
+		for _, text := range m.page.Summary.Beside[kind] {
+			if !said[text] {
+				said[text] = true
+				c.Put(1, y, paint.Bad, "!")
+				y = paint.Flow(c, 3, y, m.w-2, paint.Dim, text)
+			}
+		}
+	}
+	return y
 }
 
 // scale gives the common axis of all strips.
@@ -340,16 +171,30 @@ var dots = []rune("·∘○●")
 
 // drawSpread draws where the durations of a population lie: more of them, a
 // fuller mark; a bar marks the median.
-func drawSpread(c *paint.Canvas, x, y int, s draw.Scale, of *measure.Spread, style paint.Style, p50 *float64) {
+func (m *Model) drawSpread(c *paint.Canvas, x, y int, s draw.Scale, of *measure.Spread, style paint.Style, p50 *float64, function, what string) {
 	cells := make([]int, s.Cells)
+	low, high := make([]time.Duration, s.Cells), make([]time.Duration, s.Cells)
 	for i, n := range of.Counts {
-		cells[s.At(of.Low(i))] += n
+		k := s.At(of.Low(i))
+		if cells[k] == 0 && n > 0 {
+			low[k] = of.Low(i)
+		}
+		if cells[k] += n; n > 0 {
+			high[k] = of.Low(i + 1)
+		}
 	}
 	most := 1
 	for _, n := range cells {
 		most = max(most, n)
 	}
 	for i, n := range cells {
+		if n > 0 {
+			pick := measure.Filter{Function: function, Class: what, Longer: low[i], Shorter: high[i]}
+			if what == "start" { // the answers that waited for those starts
+				pick = measure.Filter{Function: function, Class: engine.Cold.String()}
+			}
+			m.add(x+i, y, 1, pick, "%s %s, %s to %s: %d", function, what, millis(low[i]), millis(high[i]), n)
+		}
 		switch {
 		case n == 0:
 		case n == most:
@@ -387,20 +232,54 @@ func (m *Model) drawSources(c *paint.Canvas, y int) int {
 				style = paint.Bad
 			}
 			c.Right(edges[k], y, style, fmt.Sprint(v))
+			if outcome := [...]string{"", "done", "failed", "dead_lettered", "rejected", ""}[k]; v > 0 && k < 5 {
+				m.add(edges[k]-len(fmt.Sprint(v)), y, len(fmt.Sprint(v)), measure.Filter{Source: name, Outcome: outcome}, "%s: %d %s", name, v, titles[k])
+			}
 		}
 		y++
 	}
+	return m.drawRoutes(c, y)
+}
+
+// drawRoutes says how long each route takes, where a function has several.
+func (m *Model) drawRoutes(c *paint.Canvas, y int) int {
+	for _, name := range m.page.Functions {
+		routes := m.page.Summary.Functions[name].Routes
+		if len(routes) < 2 {
+			continue
+		}
+		c.Right(56, y, paint.Dim, "warm n")
+		c.Right(66, y, paint.Dim, "p50, ms")
+		c.Right(76, y, paint.Dim, "p95, ms")
+		y++
+		for _, route := range slices.Sorted(maps.Keys(routes)) {
+			w := routes[route].Warm
+			c.PutUpTo(1, y, 50, paint.Plain, name+" "+route)
+			c.Right(56, y, paint.Warm, fmt.Sprint(w.N))
+			c.Right(66, y, paint.Warm, measure.MillisText(w.P50))
+			c.Right(76, y, paint.Warm, measure.MillisText(w.P95))
+			m.add(1, y, min(len(name)+len(route)+1, 48), measure.Filter{Function: name, Route: route}, "%s %s", name, route)
+			y++
+		}
+	}
+	return y
+}
+
+// drawUse says what became of the instances, and what they used and cost.
+func (m *Model) drawUse(c *paint.Canvas, y int) int {
+	c.Rule(y, "instances, what they used and cost")
+	y++
 	for _, name := range m.page.Functions {
 		f := m.page.Summary.Functions[name]
 		for i, line := range f.Lines() {
 			if i == 0 {
-				y = wrap(c, 1, y, m.w-2, paint.Plain, name+": "+line)
+				y = paint.Flow(c, 1, y, m.w-2, paint.Plain, name+": "+line)
 				continue
 			}
-			y = wrap(c, 3, y, m.w-2, paint.Dim, line)
+			y = paint.Flow(c, 3, y, m.w-2, paint.Dim, line)
 		}
 	}
-	return y
+	return m.beside(c, y, measure.OnMemory)
 }
 
 // drawWays sets the ways to start beside each other.
@@ -432,10 +311,10 @@ func (m *Model) drawWays(c *paint.Canvas, y int) int {
 			c.Right(edges[k]+2, y, style, v)
 		}
 		if at := edges[5] + 5; m.w-at > 40 {
-			y = wrap(c, at, y, m.w-1, paint.Dim, w.Words)
+			y = paint.Flow(c, at, y, m.w-1, paint.Dim, w.Words)
 			continue
 		}
-		y = wrap(c, 3, y+1, m.w-2, paint.Dim, w.Words)
+		y = paint.Flow(c, 3, y+1, m.w-2, paint.Dim, w.Words)
 	}
 	return y
 }
@@ -448,7 +327,7 @@ func (m *Model) drawChanges(c *paint.Canvas, y int) int {
 	c.Rule(y, "changed while it ran")
 	y++
 	for _, x := range m.page.Summary.Changes {
-		y = wrap(c, 1, y, m.w-2, paint.Plain, x.Words(m.page.Functions))
+		y = paint.Flow(c, 1, y, m.w-2, paint.Plain, x.Words(m.page.Functions))
 	}
 	return y
 }
@@ -458,22 +337,55 @@ func (m *Model) drawBudgets(c *paint.Canvas, y int) int {
 		c.Rule(y, "budgets")
 		y++
 	}
-	for _, v := range m.page.Summary.Budgets {
-		style, mark := paint.Bad, "✗ "
-		if v.Held {
-			style, mark = paint.Good, "✓ "
+	for i := range m.page.Summary.Budgets {
+		v := &m.page.Summary.Budgets[i]
+		style, mark := paint.Bad, "✗ missed  "
+		switch {
+		case v.Held:
+			style, mark = paint.Good, "✓ held    "
+		case v.Few:
+			style, mark = paint.Warm, "? open    "
 		}
 		x := c.Put(1, y, style, mark)
-		c.Put(x, y, paint.Plain, measure.VerdictText(v))
-		y++
+		y = paint.Flow(c, x, y, m.w-2, paint.Plain, v.Text+"  ("+v.Says()+")")
 	}
-	if len(m.page.Summary.Warnings) > 0 {
-		c.Rule(y, "to keep in mind")
-		y++
+	return y
+}
+
+// drawWarnings says what else is to be kept in mind.
+func (m *Model) drawWarnings(c *paint.Canvas, y int) int {
+	s := m.page.Summary
+	beside := map[string]bool{}
+	for _, all := range s.Beside {
+		for _, text := range all {
+			beside[text] = true
+		}
 	}
-	for _, text := range m.page.Summary.Warnings {
-		c.Put(1, y, paint.Bad, "!")
-		y = wrap(c, 3, y, m.w-2, paint.Plain, text)
+	c.Rule(y, "to keep in mind")
+	y++
+	for _, text := range s.Warnings {
+		if !beside[text] {
+			c.Put(1, y, paint.Bad, "!")
+			y = paint.Flow(c, 3, y, m.w-2, paint.Plain, text)
+		}
+	}
+	d := &s.Driver
+	text := "events were taken " + measure.MillisText(d.LagP99) + " ms after they were due, at most, and sent " + measure.MillisText(d.SendLagP99) + " ms after (p99)"
+	if d.Busy != nil {
+		text += fmt.Sprintf("; the machine was %.0f %% busy", *d.Busy*100)
+	}
+	if d.EchoBefore.P50 != nil {
+		text += fmt.Sprintf("; a bare round trip took %s ms before, %s while it ran", measure.MillisText(d.EchoBefore.P50), measure.MillisText(d.EchoDuring.P50))
+	}
+	if d.TimerP99 != nil {
+		text += fmt.Sprintf("; timers rang up to %s ms late", measure.MillisText(d.TimerP99))
+	}
+	y = paint.Flow(c, 1, y, m.w-2, paint.Dim, text+".")
+	if s.Machine != "" {
+		if text = "on " + s.Machine; s.Commit != "" {
+			text += ", code " + s.Commit
+		}
+		y = paint.Flow(c, 1, y, m.w-2, paint.Dim, text)
 	}
 	return y
 }

@@ -1,0 +1,364 @@
+package measure
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+)
+
+// Filter selects a part of a run. What is empty does not select.
+type Filter struct {
+	Function string // with all of its variants, unless it is written with one: quote@node
+	Variant  string // of any function; "-" for none
+	Source   string
+	Route    string
+	Class    string
+	Status   string        // 200, 4xx, none
+	Outcome  string        // done, failed, …
+	From, To time.Duration // when it was done, since the run began; To 0 for no end
+	Longer   time.Duration // latency, from this on
+	Shorter  time.Duration // and up to this; 0 for no bound
+	First    int           // n-th invocations of their instance, from this on, from 1
+	Last     int           // and up to this
+}
+
+// filterKeys are the words of a filter, in the order in which they are written.
+var filterKeys = []string{"function", "variant", "source", "route", "class", "status", "outcome", "from", "to", "longer", "shorter", "nth"}
+
+// ParseFilter reads a filter such as "function=quote class=warm from=2s to=4s". It
+// does not know which functions and sources there are.
+func ParseFilter(text string) (f Filter, err error) {
+	for _, word := range strings.Fields(text) {
+		key, value, ok := strings.Cut(word, "=")
+		if !ok || value == "" {
+			return f, fmt.Errorf("%q is no condition; write one such as class=warm, of %s", word, strings.Join(filterKeys, ", "))
+		}
+		duration := func(to *time.Duration) {
+			if *to, err = time.ParseDuration(value); err != nil || *to < 0 {
+				err = fmt.Errorf("%s=%q is not a duration, such as 2s or 150ms", key, value)
+			}
+		}
+		switch key {
+		case "function":
+			f.Function = value
+		case "variant":
+			f.Variant = value
+		case "source":
+			f.Source = value
+		case "route":
+			f.Route = strings.ReplaceAll(value, "+", " ")
+		case "class":
+			if f.Class = value; !slices.Contains([]string{"cold", "first", "warm"}, value) {
+				err = fmt.Errorf("class=%q; there are cold, first and warm", value)
+			}
+		case "status":
+			digits := strings.TrimSuffix(value, "xx")
+			n, wrong := strconv.Atoi(digits)
+			if f.Status = value; value != "none" && (wrong != nil || (digits == value) != (n >= 100 && n <= 999) || digits != value && (n < 1 || n > 5)) {
+				err = fmt.Errorf("status=%q; write one such as 200, 4xx, or none", value)
+			}
+		case "outcome":
+			if f.Outcome = strings.ReplaceAll(value, "-", "_"); !slices.ContainsFunc(outcomes(), func(o string) bool { return o == f.Outcome }) {
+				err = fmt.Errorf("outcome=%q; there are %s", value, strings.Join(outcomes(), ", "))
+			}
+		case "from":
+			duration(&f.From)
+		case "to":
+			duration(&f.To)
+		case "longer":
+			duration(&f.Longer)
+		case "shorter":
+			duration(&f.Shorter)
+		case "nth":
+			first, last, ranged := strings.Cut(value, "-")
+			var e1, e2 error
+			f.First, e1 = strconv.Atoi(first)
+			if f.Last = f.First; ranged {
+				f.Last, e2 = strconv.Atoi(last)
+			}
+			if e1 != nil || e2 != nil || f.First < 1 || f.Last < f.First {
+				err = fmt.Errorf("nth=%q; write one such as 1 or 2-10", value)
+			}
+		default:
+			err = fmt.Errorf("there is no condition %q; there are %s", key, strings.Join(filterKeys, ", "))
+		}
+		if err != nil {
+			return f, err
+		}
+	}
+	if f.To > 0 && f.To <= f.From {
+		return f, fmt.Errorf("nothing lies from %v to %v", f.From, f.To)
+	}
+	return f, nil
+}
+
+func outcomes() (out []string) {
+	for o := range engine.Outcomes {
+		out = append(out, o.String())
+	}
+	return out
+}
+
+// String writes the filter as ParseFilter reads it; "" for all.
+func (f Filter) String() string {
+	var parts []string
+	add := func(key, value string) {
+		if value != "" && value != "0s" {
+			parts = append(parts, key+"="+value)
+		}
+	}
+	add("function", f.Function)
+	add("variant", f.Variant)
+	add("source", f.Source)
+	add("route", strings.ReplaceAll(f.Route, " ", "+"))
+	add("class", f.Class)
+	add("status", f.Status)
+	add("outcome", f.Outcome)
+	add("from", f.From.String())
+	add("to", f.To.String())
+	add("longer", f.Longer.String())
+	add("shorter", f.Shorter.String())
+	switch {
+	case f.First == 0:
+	case f.Last == f.First:
+		add("nth", strconv.Itoa(f.First))
+	default:
+		add("nth", fmt.Sprintf("%d-%d", f.First, f.Last))
+	}
+	return strings.Join(parts, " ")
+}
+
+// And adds the conditions of another filter, which go before those of f.
+func (f Filter) And(g Filter) Filter {
+	f.Function, f.Variant, f.Source, f.Route = cmp.Or(g.Function, f.Function), cmp.Or(g.Variant, f.Variant), cmp.Or(g.Source, f.Source), cmp.Or(g.Route, f.Route)
+	f.Class, f.Status, f.Outcome = cmp.Or(g.Class, f.Class), cmp.Or(g.Status, f.Status), cmp.Or(g.Outcome, f.Outcome)
+	f.From, f.To, f.Longer, f.Shorter = cmp.Or(g.From, f.From), cmp.Or(g.To, f.To), cmp.Or(g.Longer, f.Longer), cmp.Or(g.Shorter, f.Shorter)
+	f.First, f.Last = cmp.Or(g.First, f.First), cmp.Or(g.Last, f.Last)
+	return f
+}
+
+// Unknown tells which name in the filter the run does not have, or "".
+func (r *Run) Unknown(f Filter) string {
+	has := func(name string, of func(i int) string, n int) bool {
+		for i := range n {
+			if of(i) == name {
+				return true
+			}
+		}
+		return false
+	}
+	base := func(i int) string { b, _, _ := strings.Cut(r.Functions[i].Name, "@"); return b }
+	whole := func(i int) string { return r.Functions[i].Name }
+	switch {
+	case f.Function != "" && !has(f.Function, base, len(r.Functions)) && !has(f.Function, whole, len(r.Functions)):
+		return fmt.Sprintf("the run has no function %q", f.Function)
+	case f.Source != "" && !has(f.Source, func(i int) string { return r.Sources[i].Name }, len(r.Sources)):
+		return fmt.Sprintf("the run has no source %q", f.Source)
+	}
+	return ""
+}
+
+// functions tells of each function whether the filter takes it.
+func (r *Run) filterFunctions(f Filter) []bool {
+	out := make([]bool, len(r.Functions))
+	for i := range out {
+		base, variant, _ := strings.Cut(r.Functions[i].Name, "@")
+		if variant == "" {
+			variant = "-"
+		}
+		out[i] = (f.Function == "" || f.Function == base || f.Function == r.Functions[i].Name) && (f.Variant == "" || f.Variant == variant)
+	}
+	return out
+}
+
+// sieve is a filter brought to a run.
+type sieve struct {
+	f         Filter
+	functions []bool
+	sources   []bool
+	routes    [][]bool
+	status    int  // exactly this
+	hundreds  int  // or this many hundreds
+	ofCalls   bool // it has conditions that only an invocation can meet
+}
+
+func (r *Run) sieve(f Filter) *sieve {
+	s := &sieve{f: f, functions: r.filterFunctions(f), ofCalls: f.Class != "" || f.Status != "" || f.First > 0 || f.Longer > 0 || f.Shorter > 0}
+	for i := range r.Sources {
+		s.sources = append(s.sources, f.Source == "" || f.Source == r.Sources[i].Name)
+		routes := make([]bool, len(r.Sources[i].To))
+		for w := range routes {
+			routes[w] = f.Route == "" || w < len(r.Sources[i].Routes) && r.Sources[i].Routes[w] == f.Route
+		}
+		s.routes = append(s.routes, routes)
+	}
+	if digits, rest, found := strings.Cut(f.Status, "xx"); found && rest == "" {
+		s.hundreds, _ = strconv.Atoi(digits)
+	} else {
+		s.status, _ = strconv.Atoi(f.Status)
+	}
+	return s
+}
+
+func (s *sieve) in(t clock.Time) bool {
+	return time.Duration(t) >= s.f.From && (s.f.To == 0 || time.Duration(t) < s.f.To)
+}
+
+func (s *sieve) wire(source, wire int32) bool {
+	return s.sources[source] && (wire < 0 && s.f.Route == "" || wire >= 0 && int(wire) < len(s.routes[source]) && s.routes[source][wire])
+}
+
+// call tells whether an invocation passes, which was due then and is the n-th of its
+// instance.
+func (s *sieve) call(v *Invocation, due clock.Time, n int) bool {
+	switch f := &s.f; {
+	case !s.functions[v.Function] || !s.wire(v.Source, v.Wire) || !s.in(v.Done):
+	case f.Class != "" && v.Class.String() != f.Class:
+	case f.Status == "none" && v.Status != 0, s.status > 0 && int(v.Status) != s.status, s.hundreds > 0 && int(v.Status)/100 != s.hundreds:
+	case f.First > 0 && (n < f.First || n > f.Last):
+	case f.Longer > 0 && v.Done.Sub(due) < f.Longer, f.Shorter > 0 && v.Done.Sub(due) >= f.Shorter:
+	default:
+		return true
+	}
+	return false
+}
+
+// passing tells of each invocation whether it passes, and gives its place by its ID.
+func (r *Run) passing(s *sieve) (pass []bool, at []int32) {
+	at = r.index()
+	due := make([]clock.Time, len(r.Invocations)) // of the first event that it carried
+	for i := len(r.Attempts) - 1; i >= 0; i-- {
+		a := &r.Attempts[i]
+		if a.Invocation > 0 && a.Invocation < uint64(len(at)) && at[a.Invocation] >= 0 && int(a.Event) < len(r.Arrivals) {
+			due[at[a.Invocation]] = r.Arrivals[a.Event].Due
+		}
+	}
+	pass = make([]bool, len(r.Invocations))
+	nth := make([]int, len(r.Instances))
+	for i := range r.Invocations {
+		v := &r.Invocations[i]
+		n := 0
+		if int(v.Instance) < len(nth) && v.Result == engine.OK {
+			nth[v.Instance]++
+			n = nth[v.Instance]
+		}
+		pass[i] = s.call(v, due[i], n)
+	}
+	if s.f.Outcome == "" {
+		return pass, at
+	}
+	held := make([]bool, len(r.Invocations)) // those that led to the outcome
+	for i := range r.Deliveries {
+		d := &r.Deliveries[i]
+		if d.Outcome.String() == s.f.Outcome && d.Invocation > 0 && d.Invocation < uint64(len(at)) && at[d.Invocation] >= 0 {
+			held[at[d.Invocation]] = true
+		}
+	}
+	for i := range pass {
+		pass[i] = pass[i] && held[i]
+	}
+	return pass, at
+}
+
+// Matching gives the places of the invocations that a filter takes, at most so many,
+// the longest first, and how many there are in all.
+func (r *Run) Matching(f Filter, most int) (places []int32, n int) {
+	pass, _ := r.passing(r.sieve(f))
+	for i, ok := range pass {
+		if ok {
+			places = append(places, int32(i))
+		}
+	}
+	n = len(places)
+	slices.SortStableFunc(places, func(a, b int32) int {
+		x, y := &r.Invocations[a], &r.Invocations[b]
+		return cmp.Compare(y.Done.Sub(y.began()), x.Done.Sub(x.began()))
+	})
+	return places[:min(n, most)], n
+}
+
+// Filter gives the part of the run that a filter takes, as a run. Its events have
+// new numbers; invocations and instances keep theirs. The run itself is left as it is.
+func (r *Run) Filter(f Filter) *Run {
+	s := r.sieve(f)
+	pass, at := r.passing(s)
+	out := *r
+	out.sourceOf = nil
+	out.Arrivals, out.Invocations, out.Attempts, out.Deliveries, out.Levels, out.Open = nil, nil, nil, nil, nil, nil
+	for i := range r.Invocations {
+		if pass[i] {
+			out.Invocations = append(out.Invocations, r.Invocations[i])
+		}
+	}
+	kept := make([]bool, len(r.Arrivals))
+	for i := range r.Deliveries {
+		d := &r.Deliveries[i]
+		if int(d.Event) >= len(kept) || f.Outcome != "" && d.Outcome.String() != f.Outcome {
+			continue
+		}
+		ok := false
+		if d.Invocation > 0 && d.Invocation < uint64(len(at)) && at[d.Invocation] >= 0 {
+			ok = pass[at[d.Invocation]]
+		} else if !s.ofCalls && s.wire(d.Source, d.Wire) && s.in(d.Ended) {
+			ok = d.Wire >= 0 && s.functions[r.Sources[d.Source].To[d.Wire]] || d.Wire < 0 && f.Function == "" && f.Variant == ""
+		}
+		if ok {
+			out.Deliveries = append(out.Deliveries, *d)
+			kept[d.Event] = true
+		}
+	}
+	for i := range r.Attempts { // those that failed of events that are kept, too
+		a := &r.Attempts[i]
+		if int(a.Event) >= len(kept) {
+			continue
+		}
+		if v := r.invocation(at, a.Invocation); v != nil && pass[at[a.Invocation]] || v == nil && kept[a.Event] && !s.ofCalls {
+			out.Attempts = append(out.Attempts, *a)
+			kept[a.Event] = true
+		}
+	}
+	number := make([]int64, len(r.Arrivals))
+	for i := range r.Arrivals {
+		if number[i] = -1; kept[i] {
+			number[i] = int64(len(out.Arrivals))
+			a := r.Arrivals[i]
+			if a.From >= 0 {
+				a.From = number[a.From]
+			}
+			out.Arrivals = append(out.Arrivals, a)
+		}
+	}
+	for i := range out.Deliveries {
+		out.Deliveries[i].Event = number[out.Deliveries[i].Event]
+	}
+	for i := range out.Attempts {
+		out.Attempts[i].Event = number[out.Attempts[i].Event]
+	}
+	called := make([]bool, len(r.Instances))
+	for i := range out.Invocations {
+		if n := out.Invocations[i].Instance; int(n) < len(called) {
+			called[n] = true
+		}
+	}
+	out.Instances = slices.Clone(r.Instances)
+	for i := range out.Instances {
+		in := &out.Instances[i]
+		there := in.Function >= 0 && s.functions[in.Function] && time.Duration(r.end(in)) >= f.From && (f.To == 0 || time.Duration(in.Spawned) < f.To)
+		if !there || (s.ofCalls || f.Source != "" || f.Route != "" || f.Outcome != "") && !called[i] {
+			out.Instances[i] = Instance{ID: in.ID, Function: -1}
+		}
+	}
+	for i := range r.Levels {
+		if l := &r.Levels[i]; s.functions[l.Function] && s.in(l.At) {
+			out.Levels = append(out.Levels, *l)
+		}
+	}
+	out.Budgets = nil // they are about the whole run
+	return &out
+}

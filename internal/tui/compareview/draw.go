@@ -1,0 +1,245 @@
+package compareview
+
+import (
+	"fmt"
+	"math"
+	"strings"
+
+	"nightdrill/internal/core/draw"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/live/proc"
+	"nightdrill/internal/tui/paint"
+)
+
+// Draw draws the view.
+func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
+	out := paint.New(m.w, m.h, theme)
+	m.length = 0
+	switch {
+	case m.trouble != "":
+		paint.Flow(out, 2, 1, m.w-2, paint.Bad, m.trouble)
+		out.Put(2, 4, paint.Dim, "o and n choose another run; v compares variants of a function.")
+		return out
+	case m.loading:
+		out.Put(2, 1, paint.Dim, "Reading the runs and comparing them …")
+		return out
+	case len(m.all) == 0:
+		m.drawEmpty(out)
+		return out
+	}
+	c := m.all[min(m.at, len(m.all)-1)]
+	page := paint.New(m.w, 60+len(c.Sentences)*6+len(c.Sides)*40+len(c.Replies)+8*len(c.Warnings), theme)
+	m.length = m.drawPage(page, c)
+	m.scroll = max(min(m.scroll, m.length-m.h), 0)
+	out.DrawRows(0, page, m.scroll)
+	if hidden := m.length - m.h - m.scroll; hidden > 0 {
+		out.Fill(0, m.h-1, m.w, 1)
+		out.Put(2, m.h-1, paint.Dim, fmt.Sprintf("%d more lines below", hidden+1))
+	}
+	return out
+}
+
+func (m *Model) drawEmpty(out *paint.Canvas) {
+	out.Put(2, 1, paint.Plain, "Which is better, and is that more than noise?")
+	for i, text := range []string{
+		"v   compares the variants of a function: it starts each of them cold, again and again and in turns, then sends each warm events",
+		"5 r marks two past runs with space, and compares them with c",
+		"On the command line: nightdrill compare FUNCTION, or RUN RUN, or DRILL --limit … --against …",
+	} {
+		paint.Flow(out, 2, 3+2*i, m.w-2, paint.Dim, text)
+	}
+}
+
+// styleOf gives a side's style: the first is what the others are set against.
+func styleOf(side int) paint.Style {
+	return [...]paint.Style{paint.Dim, paint.Warm, paint.Cold, paint.Field, paint.Text}[min(side, 4)]
+}
+
+func (m *Model) drawPage(page *paint.Canvas, c *measure.Comparison) int {
+	y := 0
+	if len(m.all) > 1 {
+		x := 1
+		for i, other := range m.all {
+			style := paint.Dim
+			if i == m.at {
+				style = paint.Active
+			}
+			x = page.Put(x, y, style, other.Title) + 2
+		}
+		y++
+	}
+	page.Rule(y, c.Title+": what the comparison says")
+	y++
+	for _, text := range c.Sentences {
+		y = paint.Flow(page, 2, y, m.w-2, paint.Plain, text)
+	}
+	var plain []measure.Row
+	title := ""
+	for _, r := range c.Rows() {
+		if r.Title != "" {
+			title = r.Title
+		}
+		if r.Between == nil {
+			plain = append(plain, r)
+			continue
+		}
+		if title != "" {
+			page.Rule(y, title+": medians and percentiles with their 95 % intervals")
+			y, title = y+1, ""
+		}
+		y = m.drawFigure(page, y, c, &r)
+	}
+	y = m.drawPlain(page, y, c, plain)
+	y = m.drawMemory(page, y, c)
+	y = m.drawReplies(page, y, c)
+	if len(c.Warnings) > 0 {
+		page.Rule(y, "to keep in mind")
+		y++
+	}
+	for _, text := range c.Warnings {
+		page.Put(1, y, paint.Bad, "!")
+		y = paint.Flow(page, 3, y, m.w-2, paint.Plain, text)
+	}
+	return y
+}
+
+// longest gives the width of the sides' labels.
+func longest(c *measure.Comparison) (w int) {
+	for i := range c.Sides {
+		w = max(w, len([]rune(c.Sides[i].Label)))
+	}
+	return min(w, 24)
+}
+
+// drawFigure draws a figure of all sides on one axis, each with its interval.
+func (m *Model) drawFigure(page *paint.Canvas, y int, c *measure.Comparison, r *measure.Row) int {
+	lo, hi := math.Inf(1), 0.0
+	for i, v := range r.Values {
+		if v == nil {
+			continue
+		}
+		lo, hi = min(lo, *v), max(hi, *v)
+		if b := r.Between[i]; b[0] != nil {
+			lo, hi = min(lo, *b[0]), max(hi, *b[1])
+		}
+	}
+	what := 22
+	if m.w < 100 {
+		what = 18
+	}
+	label := longest(c) + 2
+	strip := what + label + 10
+	mark := 36
+	cells := max(m.w-strip-mark-2, 0)
+	axis := draw.Logarithmic(max(lo*0.95, 1e-6), hi*1.05)
+	shown := 0
+	for i, v := range r.Values {
+		if v == nil && len(r.Values) > 2 {
+			continue // of several, those that have it are enough
+		}
+		if shown == 0 {
+			name := strings.TrimSpace(r.What)
+			if r.Unit != "" {
+				name += ", " + r.Unit
+			}
+			page.PutUpTo(1, y, what, paint.Bold, name)
+		}
+		shown++
+		page.PutUpTo(what, y, what+label-1, styleOf(i), proc.Harmless(c.Sides[i].Label))
+		page.Right(what+label+8, y, paint.Plain, r.Text(i))
+		if v != nil && cells >= 12 {
+			at := func(v float64) int { return strip + min(int(axis.At(v)*float64(cells)), cells-1) }
+			if b := r.Between[i]; b[0] != nil {
+				from, to := at(*b[0]), at(*b[1])
+				for k := from; k <= to; k++ {
+					page.Set(k, y, styleOf(i), '─')
+				}
+				page.Set(from, y, styleOf(i), '╶')
+				page.Set(to, y, styleOf(i), '╴')
+			}
+			page.Set(at(*v), y, styleOf(i), '●')
+		}
+		if i > 0 && i <= len(r.Contrasts) {
+			if k := r.Contrasts[i-1]; k != nil {
+				style := paint.Dim
+				if k.Beyond {
+					style = paint.Bold
+				}
+				page.PutUpTo(max(m.w-mark, strip), y, m.w-1, style, k.Mark())
+			}
+		}
+		y++
+	}
+	return y
+}
+
+// drawPlain draws the figures that have no interval as a table.
+func (m *Model) drawPlain(page *paint.Canvas, y int, c *measure.Comparison, rows []measure.Row) int {
+	if len(rows) == 0 {
+		return y
+	}
+	page.Rule(y, "beside that")
+	y++
+	edge := func(i int) int { return 40 + (i+1)*min(max(longest(c)+3, 12), (m.w-42)/max(len(c.Sides), 1)) }
+	for i := range c.Sides {
+		page.Right(edge(i), y, styleOf(i), proc.Harmless(c.Sides[i].Label))
+	}
+	y++
+	for _, r := range rows {
+		page.PutUpTo(1, y, 28, paint.Plain, r.What)
+		page.PutUpTo(28, y, 40, paint.Dim, r.Unit)
+		for i := range r.Values {
+			page.Right(edge(i), y, paint.Plain, r.Text(i))
+		}
+		y++
+	}
+	return y
+}
+
+// drawMemory draws the memory that each side held over its run.
+func (m *Model) drawMemory(page *paint.Canvas, y int, c *measure.Comparison) int {
+	most, cells := 0.0, m.w-20-longest(c)
+	for i := range c.Sides {
+		for _, v := range c.Sides[i].MiB {
+			most = max(most, v)
+		}
+	}
+	if most == 0 || cells < 10 {
+		return y
+	}
+	page.Rule(y, "memory held over time")
+	y++
+	for i := range c.Sides {
+		s := &c.Sides[i]
+		x := page.PutUpTo(1, y, longest(c)+2, styleOf(i), proc.Harmless(s.Label))
+		x = max(x, longest(c)+3)
+		peak := 0.0
+		n := min(cells, len(s.MiB))
+		for k := range n {
+			v := 0.0
+			for j := k * len(s.MiB) / n; j < (k+1)*len(s.MiB)/n; j++ {
+				v = max(v, s.MiB[j])
+			}
+			peak = max(peak, v)
+			page.Set(x+k, y, styleOf(i), draw.Bar(int(math.Ceil(v/most*8)), 8))
+		}
+		page.PutUpTo(x+n+1, y, m.w-1, paint.Dim, fmt.Sprintf("to %.0f MiB", peak))
+		y++
+	}
+	return y
+}
+
+// drawReplies lists the events that were answered otherwise.
+func (m *Model) drawReplies(page *paint.Canvas, y int, c *measure.Comparison) int {
+	if c.Compared == 0 {
+		return y
+	}
+	page.Rule(y, fmt.Sprintf("replies: of %d events, %d were answered otherwise than by %s", c.Compared, c.Differed, c.Sides[0].Label))
+	y++
+	for _, r := range c.Replies {
+		x := page.PutUpTo(1, y, longest(c)+3, styleOf(r.Side), proc.Harmless(c.Sides[r.Side].Label))
+		page.PutUpTo(max(x+1, longest(c)+4), y, m.w-1, paint.Plain, proc.Harmless(r.Event+": "+r.Words))
+		y++
+	}
+	return y
+}

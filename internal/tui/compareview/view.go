@@ -1,0 +1,284 @@
+// Package compareview is the view that answers which of two or more is better, and
+// whether that is more than noise: variants of a function, or two runs.
+package compareview
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/desk"
+	"nightdrill/internal/store"
+	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/talk"
+)
+
+// Messages to the shell.
+type (
+	// Variants asks for a drill that compares the variants of a function.
+	Variants struct {
+		Function   string
+		Of         []string
+		Cold, Warm int
+	}
+	// Export asks for the shown comparison as pictures in a folder.
+	Export struct {
+		All []*measure.Comparison
+		Dir string
+	}
+)
+
+// Keys are the keys of the view.
+var Keys = struct{ Up, Down, PageUp, PageDown, Left, Right, Older, Newer, Swap, Variants, Export key.Binding }{
+	Up:       key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓", "scroll")),
+	Down:     key.NewBinding(key.WithKeys("down", "j")),
+	PageUp:   key.NewBinding(key.WithKeys("pgup"), key.WithHelp("PgUp", "and PgDn: by a page")),
+	PageDown: key.NewBinding(key.WithKeys("pgdown", "space")),
+	Left:     key.NewBinding(key.WithKeys("left", "h"), key.WithHelp("←→", "the other functions")),
+	Right:    key.NewBinding(key.WithKeys("right", "l")),
+	Older:    key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "against an older run")),
+	Newer:    key.NewBinding(key.WithKeys("n"), key.WithHelp("n", "against a newer run")),
+	Swap:     key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "swap the runs")),
+	Variants: key.NewBinding(key.WithKeys("v"), key.WithHelp("v", "compare variants of a function")),
+	Export:   key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export as pictures")),
+}
+
+// Model is the state of the view.
+type Model struct {
+	w, h          int
+	store         *store.Store
+	runs          []store.Info // the newest first
+	first, second string       // the runs that are compared; first is "" for the variants of one
+	all           []*measure.Comparison
+	at            int // which of them
+	loading       bool
+	trouble       string
+	scroll        int
+	length        int
+	suggest       string // what is written when variants are asked for
+}
+
+// New gives the view.
+func New(runs *store.Store) *Model { return &Model{store: runs} }
+
+// Resize tells the view its room.
+func (m *Model) Resize(w, h int) { m.w, m.h = w, h }
+
+// Runs tells the view which runs there are, the newest first.
+func (m *Model) Runs(all []store.Info) { m.runs = all }
+
+// Suggest tells which variants could be compared, as they are asked for.
+func (m *Model) Suggest(text string) { m.suggest = text }
+
+// Took tells whether a message was the view's.
+func (m *Model) Took(msg tea.Msg) bool {
+	t, ok := msg.(compared)
+	if ok && t.first == m.first && t.second == m.second {
+		m.loading, m.all, m.at, m.scroll = false, t.all, 0, 0
+		if m.trouble = ""; t.err != nil {
+			m.trouble = t.err.Error()
+		}
+	}
+	return ok
+}
+
+type compared struct {
+	first, second string
+	all           []*measure.Comparison
+	err           error
+}
+
+// About compares what suits a run: its variants where it has several, or else the run
+// before it of the same drill with it. It does nothing where that is shown already.
+func (m *Model) About(id string) tea.Cmd {
+	if id == "" || m.second == id && (m.all != nil || m.loading) {
+		return nil
+	}
+	at := m.place(id)
+	if at < 0 {
+		return nil
+	}
+	if info := &m.runs[at]; strings.HasPrefix(info.Drill, "compare ") || hasVariants(info) {
+		return m.Compare("", id)
+	}
+	for k := at + 1; k < len(m.runs); k++ {
+		if m.runs[k].Drill == m.runs[at].Drill && m.runs[k].Main != nil {
+			return m.Compare(m.runs[k].ID, id)
+		}
+	}
+	return nil
+}
+
+func hasVariants(i *store.Info) bool {
+	if i.Main == nil {
+		return false
+	}
+	bases := map[string]int{}
+	for _, f := range i.Main.Functions {
+		base, _, _ := strings.Cut(strings.TrimSuffix(f.Name, ":dropped"), "@")
+		if bases[base]++; bases[base] > 1 {
+			return true
+		}
+	}
+	return false
+}
+
+func (m *Model) place(id string) int {
+	for i := range m.runs {
+		if m.runs[i].ID == id {
+			return i
+		}
+	}
+	return -1
+}
+
+// Compare compares two runs; with an empty first one, the variants of the second.
+func (m *Model) Compare(first, second string) tea.Cmd {
+	m.first, m.second, m.loading, m.trouble, m.all = first, second, true, "", nil
+	runs := m.store
+	a, b := m.place(first), m.place(second)
+	if first != "" && (a < 0 || b < 0) {
+		m.loading, m.trouble = false, "one of the runs is no longer there"
+		return nil
+	}
+	var from, to store.Info
+	if first != "" {
+		from, to = m.runs[a], m.runs[b]
+	}
+	return func() tea.Msg {
+		out := compared{first: first, second: second}
+		if first != "" {
+			out.all, out.err = desk.Compared(runs, from, to)
+			return out
+		}
+		r, err := runs.Load(second)
+		if out.err = err; err == nil {
+			if out.all = desk.CompareVariants(r); len(out.all) == 0 {
+				out.err = fmt.Errorf("run %s has no two variants of a function that answered", second)
+			}
+		}
+		return out
+	}
+}
+
+// against compares with the next older or newer run.
+func (m *Model) against(by int) tea.Cmd {
+	at := m.place(m.first)
+	if m.first == "" {
+		at = m.place(m.second)
+	}
+	for at += by; at >= 0 && at < len(m.runs); at += by {
+		if id := m.runs[at].ID; id != m.second {
+			return m.Compare(id, m.second)
+		}
+	}
+	return talk.Complain(fmt.Errorf("there is no other run on that side"))
+}
+
+// Key handles a key.
+func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
+	switch {
+	case key.Matches(k, Keys.Variants):
+		return m.askVariants()
+	case m.second == "":
+	case key.Matches(k, Keys.Older):
+		return m.against(1)
+	case key.Matches(k, Keys.Newer):
+		return m.against(-1)
+	case key.Matches(k, Keys.Swap) && m.first != "":
+		return m.Compare(m.second, m.first)
+	case key.Matches(k, Keys.Left):
+		m.at, m.scroll = max(m.at-1, 0), 0
+	case key.Matches(k, Keys.Right):
+		m.at, m.scroll = max(min(m.at+1, len(m.all)-1), 0), 0
+	case key.Matches(k, Keys.Up):
+		m.scroll = max(m.scroll-1, 0)
+	case key.Matches(k, Keys.Down):
+		m.scroll = max(min(m.scroll+1, m.length-m.h), 0)
+	case key.Matches(k, Keys.PageUp):
+		m.scroll = max(m.scroll-m.h+2, 0)
+	case key.Matches(k, Keys.PageDown):
+		m.scroll = max(min(m.scroll+m.h-2, m.length-m.h), 0)
+	case key.Matches(k, Keys.Export) && len(m.all) > 0:
+		all := m.all
+		return func() tea.Msg {
+			return talk.Ask{Title: "Write the comparison as SVG and PDF to which folder?", Text: "exports/" + m.second, Done: func(dir string) tea.Cmd { return func() tea.Msg { return Export{all, dir} } }}
+		}
+	}
+	return nil
+}
+
+// What is asked of each variant where nobody says how much.
+const (
+	usualCold = 30
+	usualWarm = 500
+)
+
+func (m *Model) askVariants() tea.Cmd {
+	return func() tea.Msg {
+		return talk.Ask{Title: "Compare which variants? FUNCTION [VARIANT …] [cold=30] [warm=500]:", Text: m.suggest, Done: func(text string) tea.Cmd {
+			v := Variants{Cold: usualCold, Warm: usualWarm}
+			for i, word := range strings.Fields(text) {
+				name, value, counts := strings.Cut(word, "=")
+				n, err := strconv.Atoi(value)
+				switch {
+				case counts && (err != nil || n < 0 || name != "cold" && name != "warm" || name == "cold" && (n < 1 || n > 10_000) || n > 1_000_000):
+					return talk.Complain(fmt.Errorf("%q: write cold=30, up to 10000, or warm=500, up to 1000000", word))
+				case counts && name == "cold":
+					v.Cold = n
+				case counts:
+					v.Warm = n
+				case i == 0:
+					v.Function = word
+				default:
+					v.Of = append(v.Of, word)
+				}
+			}
+			return func() tea.Msg { return v }
+		}}
+	}
+}
+
+// Help gives the keys that work now.
+func (m *Model) Help() []key.Binding {
+	out := []key.Binding{Keys.Variants}
+	if m.second != "" {
+		out = append(out, Keys.Older, Keys.Newer)
+	}
+	if m.first != "" {
+		out = append(out, Keys.Swap)
+	}
+	if len(m.all) > 1 {
+		out = append(out, Keys.Left)
+	}
+	if len(m.all) > 0 {
+		out = append(out, Keys.Export)
+	}
+	if m.length > m.h {
+		out = append(out, Keys.Up)
+	}
+	return out
+}
+
+// Title says what is compared.
+func (m *Model) Title() (paint.Style, string) {
+	label := func(id string) string {
+		if at := m.place(id); at >= 0 {
+			return m.runs[at].Label()
+		}
+		return id
+	}
+	switch {
+	case m.second == "":
+		return paint.Dim, "nothing compared yet"
+	case m.loading:
+		return paint.Warm, "reading and comparing …"
+	case m.first == "":
+		return paint.Plain, "variants in run " + label(m.second)
+	}
+	return paint.Plain, label(m.second) + " against " + label(m.first)
+}

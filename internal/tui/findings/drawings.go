@@ -1,0 +1,331 @@
+package findings
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"time"
+
+	"nightdrill/internal/core/draw"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/tui/paint"
+)
+
+// left is where drawings begin; names stand before it.
+const left = 16
+
+// drawLadder draws where the time of starts went, function by function.
+func (m *Model) drawLadder(c *paint.Canvas, y int) int {
+	rungs := draw.Ladder(m.page)
+	most := 0.0
+	for _, r := range rungs {
+		most = max(most, r.Total)
+	}
+	if most == 0 {
+		return y
+	}
+	c.Rule(y, "start ladder: where a cold start's time goes, medians")
+	y++
+	words := 44
+	if m.w < 110 {
+		words = 0
+	}
+	axis := draw.Linear(most)
+	cells := max(m.w-left-2-words, 10)
+	for _, r := range rungs {
+		c.PutUpTo(1, y, left-1, paint.Bold, r.Function)
+		if len(r.Parts) == 0 {
+			c.PutUpTo(left, y, m.w-1, paint.Dim, fmt.Sprintf("%d starts: too few for a median, which needs 6", r.N))
+			y++
+			continue
+		}
+		var texts []string
+		x := left
+		for i, p := range r.Parts {
+			until := left + int(math.Round(axis.At(p.To)*float64(cells)))
+			if until <= x {
+				until = x + 1
+			}
+			glyph, style := '▄', paint.Warm
+			if p.Start {
+				if glyph, style = '━', paint.Cold; i == 0 && len(r.Parts) > 2 {
+					glyph = '╌'
+				}
+			}
+			for k := x; k < min(until, m.w-1); k++ {
+				c.Set(k, y, style, glyph)
+			}
+			text := p.Name + " " + measure.MillisText(new(p.To-p.From))
+			pick := measure.Filter{Function: r.Function, Class: engine.Cold.String()}
+			if !p.Start {
+				pick = measure.Filter{Function: r.Function, First: 1, Last: 1}
+			}
+			between := ""
+			if p.Hi > 0 {
+				between = fmt.Sprintf(", with 95 %% certainty between %s and %s", measure.MillisText(&p.Lo), measure.MillisText(&p.Hi))
+			}
+			m.add(x, y, until-x, pick, "%s: %s ms%s, of %d starts", r.Function, text, between, r.N)
+			texts = append(texts, text)
+			x = until
+		}
+		if words > 0 {
+			c.PutUpTo(max(x+2, left), y, m.w-1, paint.Dim, strings.Join(texts, ", ")+" ms")
+		} else {
+			y++
+			c.PutUpTo(left, y, m.w-1, paint.Dim, strings.Join(texts, ", ")+" ms")
+		}
+		y++
+		for _, own := range r.Own {
+			from, to := left+int(axis.At(own.From)*float64(cells)), left+int(math.Round(axis.At(own.To)*float64(cells)))
+			for k := from; k < max(to, from+1) && k < m.w-1; k++ {
+				c.Set(k, y, paint.Warm, '▔')
+			}
+			c.PutUpTo(max(to, from+1)+1, y, m.w-1, paint.Dim, "of it “"+own.Name+"” "+measure.MillisText(new(own.To-own.From))+" ms, as the function says")
+			y++
+		}
+	}
+	c.PutUpTo(1, y, m.w-1, paint.Dim, "╌ spawn, to the command's own code   ━ boot, to ready   ▄ its first answer")
+	return y + 1
+}
+
+// drawWarmUps draws service time by the n-th invocation of an instance.
+func (m *Model) drawWarmUps(c *paint.Canvas, y int) int {
+	begun := false
+	for _, name := range m.page.Functions {
+		w := m.page.Summary.Functions[name].WarmUp
+		if len(w.Points) < 3 {
+			continue
+		}
+		if !begun {
+			c.Rule(y, "warming up: service time by the n-th invocation of an instance, median and quartiles")
+			y, begun = y+1, true
+		}
+		y = m.drawWarmUp(c, y, name, w)
+	}
+	return y
+}
+
+const curveRows = 5
+
+func (m *Model) drawWarmUp(c *paint.Canvas, y int, name string, w measure.WarmUp) int {
+	lo, hi := math.Inf(1), 0.0
+	for _, p := range w.Points {
+		lo, hi = min(lo, max(p.P25, 1e-3)), max(hi, p.P75)
+	}
+	axis := draw.Logarithmic(lo, hi)
+	words := c.PutUpTo(1, y, m.w/2, paint.Bold, name) + 2
+	y++
+	row := func(v float64) int { return y + curveRows - 1 - min(int(axis.At(v)*curveRows), curveRows-1) }
+	c.Right(left-1, y, paint.Dim, draw.ShortMillis(axis.Hi))
+	c.Right(left-1, y+curveRows-1, paint.Dim, draw.ShortMillis(axis.Lo))
+	step := max(min((m.w-left-2)/len(w.Points), 6), 2)
+	for i, p := range w.Points {
+		x := left + i*step
+		if x >= m.w-2 {
+			break
+		}
+		for k := row(p.P75); k <= row(p.P25); k++ {
+			c.Set(x, k, paint.Dim, '│')
+		}
+		glyph, style := '●', paint.Warm
+		if w.Steady != nil && p.From < *w.Steady {
+			glyph, style = '○', paint.Cold
+		}
+		c.Set(x, row(p.P50), style, glyph)
+		if i%2 == 0 || step > 4 {
+			c.PutUpTo(x, y+curveRows, x+2*step-1, paint.Dim, draw.Short(float64(p.From)))
+		}
+		nth := measure.Ordinal(p.From)
+		if p.To > p.From {
+			nth += " to " + measure.Ordinal(p.To)
+		}
+		m.add(x, row(p.P50), 1, measure.Filter{Function: name, First: p.From, Last: p.To}, "%s, %s invocation: %s ms, half of them between %s and %s, of %d", name, nth, measure.MillisText(&p.P50), measure.MillisText(&p.P25), measure.MillisText(&p.P75), p.N)
+	}
+	text := "too few to say from where on it is warm"
+	switch {
+	case w.Steady != nil && *w.Steady == 1:
+		text = "as fast the first time as later"
+	case w.Steady != nil && w.Gain != nil:
+		text = fmt.Sprintf("warm from the %s on; the first takes × %s", measure.Ordinal(*w.Steady), measure.RatioText(*w.Gain))
+	}
+	c.PutUpTo(words, y-1, m.w-1, paint.Dim, text)
+	return y + curveRows + 1
+}
+
+// steps gives how many steps of the timeline a cell holds, and how many cells there are.
+func (m *Model) steps(cells int) (per, n int) {
+	all := 0
+	if t := m.page.Time; t != nil && t.Step > 0 && len(t.Sources) > 0 {
+		all = len(t.Sources[0].Arrived)
+	}
+	per = max((all+cells-1)/max(cells, 1), 1)
+	return per, (all + per - 1) / per
+}
+
+// drawTimes draws latency over time, with the instances and those that waited.
+func (m *Model) drawTimes(c *paint.Canvas, y int) int {
+	t := m.page.Time
+	cells := m.w - left - 22
+	per, n := m.steps(cells)
+	if n == 0 {
+		return y
+	}
+	begun := false
+	for fn, name := range m.page.Functions {
+		f := &t.Functions[fn]
+		lo, hi := math.Inf(1), 0.0
+		for k := range f.Done {
+			if f.Done[k] > 0 {
+				lo, hi = min(lo, max(measure.Millis(f.P50[k]), 1e-3)), max(hi, measure.Millis(f.Max[k]))
+			}
+		}
+		if hi == 0 {
+			continue
+		}
+		if !begun {
+			c.Rule(y, "over time: latency (● median, │ to p95, · longest), instances, and how many waited")
+			y, begun = y+1, true
+		}
+		axis := draw.Logarithmic(lo, hi)
+		c.PutUpTo(1, y, m.w-1, paint.Bold, name)
+		y++
+		row := func(d time.Duration) int {
+			return y + curveRows - 1 - min(int(axis.At(measure.Millis(d))*curveRows), curveRows-1)
+		}
+		c.Right(left-1, y, paint.Dim, draw.ShortMillis(axis.Hi))
+		c.Right(left-1, y+curveRows-1, paint.Dim, draw.ShortMillis(axis.Lo))
+		instances, waiting := make([]int, n), make([]int, n)
+		for i := range n {
+			at := -1 // the step with the longest, which is what the cell shows
+			for k := i * per; k < min((i+1)*per, len(f.Done)); k++ {
+				instances[i], waiting[i] = max(instances[i], f.Instances[k]), max(waiting[i], f.Waiting[k])
+				if f.Done[k] > 0 && (at < 0 || f.Max[k] > f.Max[at]) {
+					at = k
+				}
+			}
+			if at < 0 {
+				continue
+			}
+			style := paint.Warm
+			if f.Cold[at] > 0 {
+				style = paint.Cold
+			}
+			for k := row(f.P95[at]); k < row(f.P50[at]); k++ {
+				c.Set(left+i, k, paint.Dim, '│')
+			}
+			if k := row(f.Max[at]); k < row(f.P95[at]) {
+				c.Set(left+i, k, style, '·')
+			}
+			c.Set(left+i, row(f.P50[at]), style, '●')
+			from, to := time.Duration(i*per)*t.Step, time.Duration((i+1)*per)*t.Step
+			m.add(left+i, row(f.P50[at]), 1, measure.Filter{Function: name, From: from, To: to}, "%s, %.2f to %.2f s: median %s, p95 %s, longest %s; %d instances, %d waiting", name, from.Seconds(), to.Seconds(),
+				millis(f.P50[at]), millis(f.P95[at]), millis(f.Max[at]), instances[i], waiting[i])
+		}
+		y += curveRows
+		y = m.bars(c, y, "instances", instances, paint.Plain, "at most %d")
+		if maxOf(waiting) > 0 {
+			y = m.bars(c, y, "waiting", waiting, paint.Bad, "at most %d")
+		}
+	}
+	if begun {
+		y = m.timeAxis(c, y, per, n)
+	}
+	return y
+}
+
+func maxOf(all []int) (most int) {
+	for _, n := range all {
+		most = max(most, n)
+	}
+	return most
+}
+
+// bars draws counts over time in one row, and says the most of them, or their sum.
+func (m *Model) bars(c *paint.Canvas, y int, name string, counts []int, style paint.Style, words string) int {
+	c.Right(left-1, y, paint.Dim, name)
+	most, sum := maxOf(counts), 0
+	for i, n := range counts {
+		sum += n
+		c.Set(left+i, y, style, draw.Bar(n, most))
+	}
+	value := most
+	if strings.Contains(words, "in all") {
+		value = sum
+	}
+	c.PutUpTo(left+len(counts)+1, y, m.w-1, paint.Dim, fmt.Sprintf(words, value))
+	return y + 1
+}
+
+func (m *Model) timeAxis(c *paint.Canvas, y, per, n int) int {
+	axis := draw.Axis{Hi: (time.Duration(per*n) * m.page.Time.Step).Seconds()}
+	for _, t := range axis.Ticks() {
+		x := left + int(t.At*float64(n))
+		c.Put(x, y, paint.Dim, "╷"+draw.Short(t.Value)+" s")
+	}
+	return y + 1
+}
+
+// drawRates draws what was offered and what was completed, source by source, how much
+// was behind, and what was turned away.
+func (m *Model) drawRates(c *paint.Canvas, y int) int {
+	t := m.page.Time
+	per, n := m.steps(m.w - left - 22)
+	if n == 0 {
+		return y
+	}
+	l := m.page.Summary.Load
+	title := "offered against completed"
+	if l.Offered != nil && l.Completed != nil {
+		title = fmt.Sprintf("offered %s a second, completed %s", draw.Short(math.Round(*l.Offered*10)/10), draw.Short(math.Round(*l.Completed*10)/10))
+	}
+	if l.Most > 0 && l.MostAfter != nil {
+		title += fmt.Sprintf("; the most instances, %d, after %.1f s", l.Most, *l.MostAfter)
+	}
+	if l.Rest != nil {
+		title += fmt.Sprintf("; at rest %.1f s after the last event", *l.Rest)
+	}
+	c.Rule(y, title)
+	y++
+	for src, name := range m.page.Sources {
+		s := &t.Sources[src]
+		arrived, done, away, behind := make([]int, n), make([]int, n), make([]int, n), make([]int, n)
+		lag := time.Duration(0)
+		for i := range n {
+			for k := i * per; k < min((i+1)*per, len(s.Arrived)); k++ {
+				arrived[i], done[i], away[i] = arrived[i]+s.Arrived[k], done[i]+s.Done[k], away[i]+s.Rejected[k]+s.Lost[k]
+				behind[i] = max(behind[i], s.Behind[k])
+				lag = max(lag, s.Lag[k])
+			}
+		}
+		if maxOf(arrived) == 0 {
+			continue
+		}
+		c.PutUpTo(1, y, left-1, paint.Bold, name)
+		most := max(maxOf(arrived), maxOf(done))
+		for i := range n {
+			c.Set(left+i, y, paint.Dim, draw.Bar(arrived[i], most))
+			c.Set(left+i, y+1, paint.Warm, draw.Bar(done[i], most))
+			if from, to := time.Duration(i*per)*t.Step, time.Duration((i+1)*per)*t.Step; arrived[i]+done[i] > 0 {
+				m.add(left+i, y+1, 1, measure.Filter{Source: name, From: from, To: to}, "%s, %.2f to %.2f s: %d came, %d done, %d turned away or lost, %d behind", name, from.Seconds(), to.Seconds(), arrived[i], done[i], away[i], behind[i])
+			}
+		}
+		count := m.page.Summary.Sources[name]
+		c.PutUpTo(left+n+1, y, m.w-1, paint.Dim, fmt.Sprintf("%d came", count.Arrived))
+		c.Right(left-1, y+1, paint.Dim, "done")
+		c.PutUpTo(left+n+1, y+1, m.w-1, paint.Dim, fmt.Sprintf("%d done", count.Done))
+		y += 2
+		if maxOf(away) > 0 {
+			y = m.bars(c, y, "away, lost", away, paint.Bad, "%d in all")
+		}
+		if maxOf(behind) > 0 && m.page.Kinds[name] != "http" {
+			y = m.bars(c, y, "behind", behind, paint.Cold, "at most %d, "+shortLag(lag))
+		}
+	}
+	y = m.timeAxis(c, y, per, n)
+	return m.beside(c, y, measure.OnRates)
+}
+
+func shortLag(d time.Duration) string {
+	return strings.ReplaceAll(draw.ShortMillis(measure.Millis(d)), "%", "%%")
+}

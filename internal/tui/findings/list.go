@@ -1,0 +1,245 @@
+package findings
+
+import (
+	"fmt"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"nightdrill/internal/core/draw"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/live/proc"
+	"nightdrill/internal/store"
+	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/talk"
+)
+
+// list is the list of past runs, over the page.
+type list struct {
+	at, scroll int
+	marked     map[string]bool // to be compared, by their IDs
+}
+
+// change does something to the run under the cursor, and has the list read again.
+func (m *Model) change(do func(store.Info) error) tea.Cmd {
+	info := m.runs[m.list.at]
+	return func() tea.Msg {
+		if err := do(info); err != nil {
+			return talk.Note{Text: err.Error(), Bad: true}
+		}
+		return Changed{}
+	}
+}
+
+func (m *Model) listKey(k tea.KeyPressMsg) tea.Cmd {
+	l := m.list
+	switch {
+	case key.Matches(k, Keys.Escape), key.Matches(k, Keys.Runs):
+		m.list = nil
+		return nil
+	case len(m.runs) == 0:
+		return nil
+	case key.Matches(k, Keys.Up):
+		l.at = max(l.at-1, 0)
+		return nil
+	case key.Matches(k, Keys.Down):
+		l.at = min(l.at+1, len(m.runs)-1)
+		return nil
+	case key.Matches(k, Keys.PageUp):
+		l.at = max(l.at-m.h/2, 0)
+		return nil
+	}
+	info := m.runs[l.at]
+	ask := func(title, text string, done func(string) tea.Cmd) tea.Cmd {
+		return func() tea.Msg { return talk.Ask{Title: title, Text: text, Done: done} }
+	}
+	switch k.String() {
+	case "pgdown":
+		l.at = min(l.at+m.h/2, len(m.runs)-1)
+	case "enter":
+		m.list = nil
+		return func() tea.Msg { return Load{info.ID} }
+	case "space", " ":
+		if l.marked[info.ID] {
+			delete(l.marked, info.ID)
+		} else {
+			l.marked[info.ID] = true
+		}
+		l.at = min(l.at+1, len(m.runs)-1)
+	case "c":
+		return m.compareMarked(info)
+	case "n":
+		return ask("The name of run "+info.ID+", by which it is found and always kept:", info.Name, func(text string) tea.Cmd {
+			return m.change(func(i store.Info) error { return m.store.Name(i.ID, text) })
+		})
+	case "o":
+		return ask("A note to run "+info.Label()+":", info.Note, func(text string) tea.Cmd {
+			return m.change(func(i store.Info) error { return m.store.Note(i.ID, text) })
+		})
+	case "p":
+		return m.change(func(i store.Info) error { return m.store.Pin(i.ID, !i.Pinned) })
+	case "x":
+		return m.askExport(info.ID)
+	case "d":
+		return func() tea.Msg {
+			return talk.Ask{Title: "Delete run " + info.Label() + " for good? y / any other key", YesNo: true, Done: func(string) tea.Cmd { return m.change(m.store.Delete) }}
+		}
+	}
+	return nil
+}
+
+// compareMarked compares the marked runs, the older first; one alone with the run under
+// the cursor, none with the run that is shown.
+func (m *Model) compareMarked(under store.Info) tea.Cmd {
+	var ids []string
+	for i := len(m.runs) - 1; i >= 0; i-- { // the oldest first
+		id := m.runs[i].ID
+		if m.list.marked[id] || len(m.list.marked) < 2 && id == under.ID || len(m.list.marked) == 0 && id == m.Shown() {
+			ids = append(ids, id)
+		}
+	}
+	if len(ids) != 2 {
+		return func() tea.Msg {
+			return talk.Note{Text: fmt.Sprintf("two runs are compared, and %d are marked; space marks a run", len(ids)), Bad: true}
+		}
+	}
+	m.list = nil
+	return func() tea.Msg { return Compare{ids[0], ids[1]} }
+}
+
+// trendOf is the functions that the trend is drawn of.
+func trendOf(runs []store.Info, drill string) (name string) {
+	times := map[string]int{}
+	best := 0
+	for i := range runs {
+		if runs[i].Main == nil || runs[i].Drill != drill {
+			continue
+		}
+		for _, f := range runs[i].Main.Functions {
+			if times[f.Name]++; times[f.Name] > best && f.Warm != nil {
+				best, name = times[f.Name], f.Name
+			}
+		}
+	}
+	return name
+}
+
+// drawList draws the list of past runs, the newest first, with the main figures of
+// their drill's function as a trend.
+func (m *Model) drawList(c *paint.Canvas) {
+	c.Rule(0, "past runs, the newest first")
+	if len(m.runs) == 0 {
+		c.Put(2, 2, paint.Dim, "No run yet.")
+		return
+	}
+	l := m.list
+	under := m.runs[l.at]
+	name := trendOf(m.runs, under.Drill)
+	wide := m.w >= 120
+	rows := m.h - 6
+	l.scroll = min(max(l.scroll, l.at-rows+1), l.at)
+	edges := []int{54, 63, 71, 79}
+	titles := []string{"events", "lost", "away", "budgets"}
+	if wide {
+		edges, titles = append(edges, 91, 102, 113), append(titles, "cold p50", "warm p50", "warm p95")
+		c.PutUpTo(84, 1, m.w, paint.Dim, "of "+name+", ms")
+	}
+	c.Put(4, 2, paint.Dim, "run")
+	c.Put(24, 2, paint.Dim, "drill")
+	for i, t := range titles {
+		c.Right(edges[i], 2, paint.Dim, t)
+	}
+	for i := range rows {
+		k := l.scroll + i
+		if k >= len(m.runs) {
+			break
+		}
+		m.drawRun(c, 3+i, &m.runs[k], edges, name, wide)
+		if k == l.at {
+			c.Restyle(0, 3+i, m.w, paint.Chosen)
+		}
+	}
+	m.drawTrend(c, m.h-3, under.Drill, name)
+}
+
+func (m *Model) drawRun(c *paint.Canvas, y int, r *store.Info, edges []int, name string, wide bool) {
+	if m.list.marked[r.ID] {
+		c.Set(1, y, paint.Warm, '▸')
+	}
+	if r.Pinned {
+		c.Set(2, y, paint.Warm, '▪')
+	}
+	style := paint.Plain
+	if r.Name != "" {
+		style = paint.Bold
+	}
+	c.PutUpTo(4, y, 23, style, proc.Harmless(r.Label()))
+	c.PutUpTo(24, y, 48, paint.Dim, r.Drill)
+	words := ""
+	if !r.Finished {
+		words = "unfinished"
+	}
+	if r.Note != "" {
+		words += "  " + proc.Harmless(r.Note)
+	}
+	if mf := r.Main; mf != nil {
+		values := []string{fmt.Sprint(mf.Arrived), fmt.Sprint(mf.Lost), fmt.Sprint(mf.Rejected), "–"}
+		if mf.Held+mf.Missed > 0 {
+			values[3] = fmt.Sprintf("%d of %d", mf.Held, mf.Held+mf.Missed)
+		}
+		if wide {
+			values = append(values, "–", "–", "–")
+			for _, f := range mf.Functions {
+				if f.Name == name {
+					values[4], values[5], values[6] = measure.MillisText(f.Cold), measure.MillisText(f.Warm), measure.MillisText(f.P95)
+				}
+			}
+		}
+		for i, v := range values {
+			style := paint.Plain
+			if i == 3 && mf.Missed > 0 {
+				style = paint.Bad
+			}
+			c.Right(edges[i], y, style, v)
+		}
+	}
+	if wide {
+		c.PutUpTo(116, y, m.w-1, paint.Dim, words)
+	}
+}
+
+// drawTrend draws a figure over the runs of a drill, the oldest first.
+func (m *Model) drawTrend(c *paint.Canvas, y int, drill, name string) {
+	for row, of := range []struct {
+		what  string
+		style paint.Style
+		value func(measure.MainOf) *float64
+	}{{"cold p50", paint.Cold, func(f measure.MainOf) *float64 { return f.Cold }}, {"warm p50", paint.Warm, func(f measure.MainOf) *float64 { return f.Warm }}} {
+		var values []float64
+		for i := len(m.runs) - 1; i >= 0; i-- {
+			if r := &m.runs[i]; r.Main != nil && r.Drill == drill {
+				for _, f := range r.Main.Functions {
+					if v := of.value(f); f.Name == name && v != nil {
+						values = append(values, *v)
+					}
+				}
+			}
+		}
+		if len(values) == 0 {
+			continue
+		}
+		if most := max(m.w-84, 10); len(values) > most {
+			values = values[len(values)-most:]
+		}
+		top := 0.0
+		for _, v := range values {
+			top = max(top, v)
+		}
+		x := c.PutUpTo(1, y+row, 64, paint.Dim, fmt.Sprintf("%s of %s over the runs of %s", of.what, name, drill)) + 1
+		for _, v := range values {
+			c.Set(x, y+row, of.style, draw.Bar(max(int(v/top*8), 1), 8))
+			x++
+		}
+		c.PutUpTo(x+1, y+row, m.w, paint.Dim, measure.MillisText(&values[len(values)-1])+" ms at last")
+	}
+}

@@ -1,0 +1,210 @@
+package findings
+
+import (
+	"fmt"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/live/proc"
+	"nightdrill/internal/tui/paint"
+)
+
+// point is a place in a drawing that stands for some invocations.
+type point struct {
+	x, y, w int
+	words   string         // what it stands for
+	pick    measure.Filter // the invocations behind it
+}
+
+// add enters a point of the page that is being drawn.
+func (m *Model) add(x, y, w int, pick measure.Filter, format string, args ...any) {
+	m.points = append(m.points, point{x, y, w, fmt.Sprintf(format, args...), pick})
+}
+
+// under gives the point under the cursor, or nil.
+func (m *Model) under() *point {
+	if m.cursor < 0 || m.cursor >= len(m.points) {
+		return nil
+	}
+	return &m.points[m.cursor]
+}
+
+// firstPoint puts the cursor on the first point that is seen.
+func (m *Model) firstPoint() {
+	for i := range m.points {
+		if m.points[i].y >= m.scroll {
+			m.cursor = i
+			return
+		}
+	}
+	if len(m.points) > 0 {
+		m.cursor = 0
+	}
+}
+
+func (m *Model) cursorKey(k tea.KeyPressMsg) tea.Cmd {
+	switch {
+	case key.Matches(k, Keys.Escape):
+		m.cursor = -1
+	case key.Matches(k, Keys.Older):
+		m.step(-1, 0)
+	case key.Matches(k, Keys.Newer):
+		m.step(1, 0)
+	case key.Matches(k, Keys.Up):
+		m.step(0, -1)
+	case key.Matches(k, Keys.Down):
+		m.step(0, 1)
+	case key.Matches(k, Keys.PageUp):
+		for range m.room() / 2 {
+			m.step(0, -1)
+		}
+	case key.Matches(k, Keys.PageDown):
+		for range m.room() / 2 {
+			m.step(0, 1)
+		}
+	case key.Matches(k, Keys.Lanes):
+		if p := m.under(); p != nil {
+			pick, words := m.filter.And(p.pick), p.words
+			return m.withRun(func() tea.Cmd {
+				m.openCalls(pick, words)
+				return nil
+			})
+		}
+	}
+	return nil
+}
+
+// step moves the cursor to the nearest point in a direction: along its row, or to the
+// next row that has any, where it is nearest.
+func (m *Model) step(dx, dy int) {
+	p := m.under()
+	if p == nil {
+		return
+	}
+	best, least := -1, 1<<30
+	for i := range m.points {
+		q := &m.points[i]
+		far := (q.x - p.x) * dx
+		if dy != 0 {
+			if far = (q.y - p.y) * dy * 1000; far > 0 {
+				far += max(q.x-p.x, p.x-q.x)
+			}
+		} else if q.y != p.y {
+			continue
+		}
+		if far > 0 && far < least {
+			best, least = i, far
+		}
+	}
+	if best >= 0 {
+		m.cursor = best
+	}
+}
+
+// calls is the list of the invocations behind a point.
+type calls struct {
+	words  string
+	pick   measure.Filter
+	places []int32
+	n      int // in all
+	at     int
+	scroll int
+	labels map[uint64]string
+}
+
+// mostCalls bounds the list.
+const mostCalls = 500
+
+func (m *Model) openCalls(pick measure.Filter, words string) {
+	c := &calls{words: words, pick: pick, labels: map[uint64]string{}}
+	c.places, c.n = m.run.Matching(pick, mostCalls)
+	wanted := map[uint64]bool{}
+	for _, i := range c.places {
+		wanted[m.run.Invocations[i].ID] = true
+	}
+	for i := range m.run.Attempts {
+		if a := &m.run.Attempts[i]; wanted[a.Invocation] && c.labels[a.Invocation] == "" && int(a.Event) < len(m.run.Arrivals) {
+			p := &m.run.Payloads[m.run.Arrivals[a.Event].Payload]
+			c.labels[a.Invocation] = fmt.Sprintf("%s#%d %s", p.Set, p.N, p.Label)
+		}
+	}
+	m.calls = c
+}
+
+func (m *Model) callsKey(k tea.KeyPressMsg) tea.Cmd {
+	c := m.calls
+	switch {
+	case key.Matches(k, Keys.Escape):
+		m.calls = nil
+	case key.Matches(k, Keys.Up):
+		c.at = max(c.at-1, 0)
+	case key.Matches(k, Keys.Down):
+		c.at = max(min(c.at+1, len(c.places)-1), 0)
+	case key.Matches(k, Keys.PageUp):
+		c.at = max(c.at-m.h/2, 0)
+	case key.Matches(k, Keys.PageDown):
+		c.at = max(min(c.at+m.h/2, len(c.places)-1), 0)
+	case key.Matches(k, Keys.Filter):
+		return m.apply(c.pick)
+	case key.Matches(k, Keys.Lanes) && c.at < len(c.places):
+		open := Open{m.run.ID, m.run.Invocations[c.places[c.at]].ID}
+		return func() tea.Msg { return open }
+	}
+	return nil
+}
+
+// drawCalls draws the list over the page.
+func (m *Model) drawCalls(out *paint.Canvas) {
+	c := m.calls
+	w, h := min(m.w-4, 120), min(max(len(c.places), 1)+4, m.h-2)
+	x, y := (m.w-w)/2, max((m.h-h)/2, 0)
+	out.Frame(x, y, w, h, c.words)
+	if len(c.places) == 0 {
+		out.PutUpTo(x+2, y+1, x+w-2, paint.Plain, "No invocation is behind it: what was turned away, or never handed over, has none.")
+		return
+	}
+	rows := h - 4
+	c.scroll = min(max(c.scroll, c.at-rows+1), c.at)
+	edges := []int{11, 20, 27, 37, 47, 60}
+	for i, t := range []string{"done at, s", "class", "status", "service", "wait", "instance"} {
+		out.Right(x+2+edges[i], y+1, paint.Dim, t)
+	}
+	out.Put(x+65, y+1, paint.Dim, "event")
+	for i := range rows {
+		k := c.scroll + i
+		if k >= len(c.places) {
+			break
+		}
+		v := &m.run.Invocations[c.places[k]]
+		style := map[bool]paint.Style{true: paint.Warm, false: paint.Cold}[v.Class.String() == "warm"]
+		status := v.Result.String()
+		if v.Status > 0 {
+			status = fmt.Sprint(v.Status)
+		}
+		if v.Status == 0 || v.Status >= 400 {
+			style = paint.Bad
+		}
+		instance := m.run.Functions[v.Function].Name
+		if int(v.Instance) < len(m.run.Instances) {
+			instance = fmt.Sprintf("%s-%d", instance, m.run.Instances[v.Instance].Number)
+		}
+		service, wait := "–", "–"
+		if v.Sent > 0 {
+			service, wait = millis(v.Done.Sub(v.Sent)), millis(v.Sent.Sub(v.Assigned))
+		}
+		for j, text := range []string{fmt.Sprintf("%.3f", v.Done.Seconds()), v.Class.String(), status, service, wait, instance} {
+			out.Right(x+2+edges[j], y+2+i, style, text)
+		}
+		out.PutUpTo(x+65, y+2+i, x+w-2, paint.Plain, proc.Harmless(c.labels[v.ID]))
+		if k == c.at {
+			out.Restyle(x+1, y+2+i, w-2, paint.Chosen)
+		}
+	}
+	text := fmt.Sprintf("%d in all, the longest first", c.n)
+	if c.n > len(c.places) {
+		text = fmt.Sprintf("%d in all; these are the %d longest", c.n, len(c.places))
+	}
+	out.Put(x+2, y+h-2, paint.Dim, text)
+}

@@ -1,0 +1,426 @@
+// Package findings is the view of what a run says: the answer in sentences, then
+// drawings, then tables. Every point of a drawing opens the invocations behind it, and
+// a filter holds for all of them at once. Past runs stand in a list of their own.
+package findings
+
+import (
+	"fmt"
+	"time"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/store"
+	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/talk"
+)
+
+// Messages to the shell.
+type (
+	// Load asks for a run.
+	Load struct{ ID string }
+	// Lanes asks for the run's lanes.
+	Lanes struct{}
+	// Open asks for an invocation in the run's lanes.
+	Open struct {
+		Run        string
+		Invocation uint64
+	}
+	// Changed says that the list of runs has changed.
+	Changed struct{}
+	// Compare asks to compare two runs.
+	Compare struct{ First, Second string }
+	// Export asks for files of a run in a folder.
+	Export struct{ ID, Dir string }
+	// Replay asks to carry a run out again.
+	Replay struct{ ID string }
+)
+
+// Runs is where runs are kept.
+type Runs interface {
+	Load(id string) (*measure.Run, error)
+	Name(id, name string) error
+	Note(id, text string) error
+	Pin(id string, on bool) error
+	Delete(store.Info) error
+}
+
+// Keys are the keys of the view.
+var Keys = struct{ Up, Down, PageUp, PageDown, Older, Newer, Lanes, Cursor, Filter, Runs, Export, Replay, Escape key.Binding }{
+	Up:       key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓", "scroll, or the cursor")),
+	Down:     key.NewBinding(key.WithKeys("down", "j")),
+	PageUp:   key.NewBinding(key.WithKeys("pgup"), key.WithHelp("PgUp", "and PgDn: by a page")),
+	PageDown: key.NewBinding(key.WithKeys("pgdown", "space")),
+	Older:    key.NewBinding(key.WithKeys("left", "h"), key.WithHelp("←→", "older and newer runs, or the cursor")),
+	Newer:    key.NewBinding(key.WithKeys("right", "l")),
+	Lanes:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "its lanes, or what is behind the cursor")),
+	Cursor:   key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "a cursor on the drawings")),
+	Filter:   key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "a part of the run alone")),
+	Runs:     key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "past runs")),
+	Export:   key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export to files")),
+	Replay:   key.NewBinding(key.WithKeys("a"), key.WithHelp("a", "again: replay its events")),
+	Escape:   key.NewBinding(key.WithKeys("esc", "escape"), key.WithHelp("esc", "back")),
+}
+
+// Model is the state of the view.
+type Model struct {
+	w, h    int
+	store   Runs
+	runs    []store.Info // the newest first
+	whole   *measure.Page
+	page    *measure.Page // what is shown: the whole, or what a filter takes
+	run     *measure.Run  // of the page, once it was needed
+	filter  measure.Filter
+	loading string
+	working string // what goes on in the background
+	trouble string
+	scroll  int
+	length  int // rows of the whole page, at the last Draw
+	points  []point
+	cursor  int // among the points, or -1
+	top     int // rows of the canvas above the page's first
+	calls   *calls
+	list    *list
+}
+
+// New gives the view.
+func New(runs Runs) *Model { return &Model{store: runs, cursor: -1} }
+
+// Resize tells the view its room.
+func (m *Model) Resize(w, h int) { m.w, m.h = w, h }
+
+// Runs tells the view which runs there are, the newest first.
+func (m *Model) Runs(all []store.Info) {
+	m.runs = all
+	if m.list != nil {
+		m.list.at = min(m.list.at, max(len(all)-1, 0))
+	}
+}
+
+// Loading says that a run is being read.
+func (m *Model) Loading(id string) { m.loading, m.trouble = id, "" }
+
+// Trouble says that a run could not be read or kept.
+func (m *Model) Trouble(text string) { m.loading, m.trouble = "", text }
+
+// Show shows the findings of a run.
+func (m *Model) Show(p *measure.Page) {
+	same := m.whole != nil && p != nil && m.whole.Summary.Run == p.Summary.Run
+	if !same {
+		m.run, m.filter = nil, measure.Filter{}
+	}
+	m.whole, m.page, m.loading, m.trouble, m.scroll, m.cursor, m.calls = p, p, "", "", 0, -1, nil
+	m.filter = measure.Filter{}
+}
+
+// Have gives the view the run whose findings it shows.
+func (m *Model) Have(r *measure.Run) {
+	if m.whole != nil && r.ID == m.whole.Summary.Run {
+		m.run = r
+	}
+}
+
+// Shown gives the name of the run that is shown, or "".
+func (m *Model) Shown() string {
+	if m.whole == nil {
+		return ""
+	}
+	return m.whole.Summary.Run
+}
+
+// Empty tells whether there is nothing to show yet.
+func (m *Model) Empty() bool { return m.page == nil }
+
+// Key handles a key.
+func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
+	switch {
+	case m.list != nil:
+		return m.listKey(k)
+	case m.calls != nil:
+		return m.callsKey(k)
+	case key.Matches(k, Keys.Runs):
+		m.list = &list{at: max(m.place(), 0), marked: map[string]bool{}}
+		return nil
+	case m.page == nil:
+		return nil
+	case key.Matches(k, Keys.Filter):
+		return m.askFilter()
+	case key.Matches(k, Keys.Export):
+		return m.askExport(m.Shown())
+	case key.Matches(k, Keys.Replay):
+		id := m.Shown()
+		return func() tea.Msg {
+			return talk.Ask{Title: "Send the events of run " + id + " again, to today's code? y / any other key", YesNo: true, Done: func(string) tea.Cmd { return func() tea.Msg { return Replay{id} } }}
+		}
+	case key.Matches(k, Keys.Cursor):
+		if m.cursor >= 0 {
+			m.cursor = -1
+			return nil
+		}
+		m.firstPoint()
+		return nil
+	case m.cursor >= 0:
+		return m.cursorKey(k)
+	case key.Matches(k, Keys.Escape):
+		if m.filter != (measure.Filter{}) {
+			m.unfilter()
+		}
+	case key.Matches(k, Keys.Up):
+		m.scroll = max(m.scroll-1, 0)
+	case key.Matches(k, Keys.Down):
+		m.scroll = max(min(m.scroll+1, m.length-m.room()), 0)
+	case key.Matches(k, Keys.PageUp):
+		m.scroll = max(m.scroll-m.room()+2, 0)
+	case key.Matches(k, Keys.PageDown):
+		m.scroll = max(min(m.scroll+m.room()-2, m.length-m.room()), 0)
+	case key.Matches(k, Keys.Older):
+		return m.move(1)
+	case key.Matches(k, Keys.Newer):
+		return m.move(-1)
+	case key.Matches(k, Keys.Lanes):
+		return func() tea.Msg { return Lanes{} }
+	}
+	return nil
+}
+
+// room gives the rows that the page has.
+func (m *Model) room() int { return max(m.h-m.top, 1) }
+
+// place gives the place of the shown run in the list, or -1.
+func (m *Model) place() int {
+	for i := range m.runs {
+		if m.runs[i].ID == m.Shown() {
+			return i
+		}
+	}
+	return -1
+}
+
+func (m *Model) move(by int) tea.Cmd {
+	at := m.place() + by
+	if at < 0 || at >= len(m.runs) || m.loading != "" {
+		return nil
+	}
+	id := m.runs[at].ID
+	return func() tea.Msg { return Load{id} }
+}
+
+// Help gives the keys that work now.
+func (m *Model) Help() []key.Binding {
+	bind := func(k, help string) key.Binding { return key.NewBinding(key.WithKeys(k), key.WithHelp(k, help)) }
+	switch {
+	case m.list != nil:
+		return []key.Binding{bind("enter", "open"), bind("space", "mark to compare"), bind("c", "compare"), bind("n", "name"), bind("o", "note"), bind("p", "pin"), bind("x", "export"), bind("d", "delete"), Keys.Escape}
+	case m.calls != nil:
+		return []key.Binding{bind("enter", "open it in the lanes"), bind("↑↓", "choose"), bind("/", "only these"), Keys.Escape}
+	case m.page == nil:
+		return []key.Binding{Keys.Runs}
+	case m.cursor >= 0:
+		return []key.Binding{bind("enter", "what is behind it"), bind("arrows", "move"), bind("/", "only this"), Keys.Escape}
+	}
+	out := []key.Binding{bind("enter", "its lanes"), Keys.Cursor, Keys.Filter, Keys.Runs, Keys.Export, Keys.Replay}
+	if len(m.runs) > 1 {
+		out = append(out, bind("←→", "older and newer"))
+	}
+	if m.length > m.room() {
+		out = append(out, bind("↑↓", "scroll"))
+	}
+	if m.filter != (measure.Filter{}) {
+		out = append([]key.Binding{bind("esc", "all of the run")}, out...)
+	}
+	return out
+}
+
+// Title names the run that is shown.
+func (m *Model) Title() (paint.Style, string) {
+	switch {
+	case m.loading != "":
+		return paint.Dim, "reading run " + m.loading
+	case m.working != "":
+		return paint.Warm, m.working
+	case m.page == nil:
+		return paint.Dim, "no run yet"
+	}
+	s := m.page.Summary
+	text, style := s.Drill, paint.Plain
+	name := "run " + s.Run
+	if at := m.place(); at >= 0 {
+		if len(m.runs) > 1 {
+			text = fmt.Sprintf("%d of %d  %s", len(m.runs)-at, len(m.runs), text)
+		}
+		if m.runs[at].Name != "" {
+			name = m.runs[at].Name
+		}
+	}
+	if !s.Finished {
+		text, style = text+"  unfinished", paint.Bad
+	}
+	return style, fmt.Sprintf("%s  %s  %.1f s", text, name, s.Seconds)
+}
+
+// took is the result of work in the background.
+type took struct {
+	id     string
+	run    *measure.Run
+	page   *measure.Page
+	filter measure.Filter
+	then   func() tea.Cmd
+	err    error
+}
+
+// Took takes what work in the background came to, and tells whether it was the view's.
+func (m *Model) Took(msg tea.Msg) (tea.Cmd, bool) {
+	t, ok := msg.(took)
+	if !ok {
+		return nil, false
+	}
+	m.working = ""
+	if t.id != m.Shown() { // another run is shown by now
+		return nil, true
+	}
+	if t.run != nil {
+		m.run = t.run
+	}
+	switch {
+	case t.err != nil:
+		return talk.Complain(t.err), true
+	case t.page != nil:
+		m.page, m.filter, m.scroll, m.cursor, m.calls = t.page, t.filter, 0, -1, nil
+	case t.then != nil:
+		return t.then(), true
+	}
+	return nil, true
+}
+
+// withRun does something with the whole run, which is read where it was not yet.
+func (m *Model) withRun(do func() tea.Cmd) tea.Cmd {
+	if m.run != nil {
+		return do()
+	}
+	id, runs := m.Shown(), m.store
+	m.working = "reading the run …"
+	return func() tea.Msg {
+		r, err := runs.Load(id)
+		return took{id: id, run: r, then: do, err: err}
+	}
+}
+
+// askFilter asks for a filter; the one that holds, or the point under the cursor, is
+// written already.
+func (m *Model) askFilter() tea.Cmd {
+	text := m.filter.String()
+	if p := m.under(); p != nil {
+		text = m.filter.And(p.pick).String()
+	}
+	return func() tea.Msg {
+		return talk.Ask{Title: "Only what? such as class=warm from=2s to=4s (function, variant, source, route, class, status, outcome, from, to, longer, shorter, nth):", Text: text,
+			Done: func(text string) tea.Cmd {
+				f, err := measure.ParseFilter(text)
+				if err != nil {
+					return talk.Complain(err)
+				}
+				return m.apply(f)
+			}}
+	}
+}
+
+// apply shows what a filter takes.
+func (m *Model) apply(f measure.Filter) tea.Cmd {
+	if f == (measure.Filter{}) {
+		m.unfilter()
+		return nil
+	}
+	return m.withRun(func() tea.Cmd {
+		r := m.run
+		if why := r.Unknown(f); why != "" {
+			return talk.Complain(fmt.Errorf("%s", why))
+		}
+		m.working = fmt.Sprintf("looking through %d invocations …", len(r.Invocations))
+		return func() tea.Msg {
+			part := r.Filter(f)
+			p := measure.NewPage(part)
+			p.Filter = f.String()
+			t := took{id: r.ID, page: p, filter: f}
+			if len(part.Deliveries) == 0 && len(part.Invocations) == 0 {
+				t.page, t.err = nil, fmt.Errorf("nothing in the run is %s", f)
+			}
+			return t
+		}
+	})
+}
+
+func (m *Model) unfilter() {
+	m.page, m.filter, m.scroll, m.cursor, m.calls = m.whole, measure.Filter{}, 0, -1, nil
+}
+
+// askExport asks where to write a run.
+func (m *Model) askExport(id string) tea.Cmd {
+	return func() tea.Msg {
+		return talk.Ask{Title: "Write all exports of the run to which folder?", Text: "exports/" + id, Done: func(dir string) tea.Cmd { return func() tea.Msg { return Export{id, dir} } }}
+	}
+}
+
+// Draw draws the view.
+func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
+	out := paint.New(m.w, m.h, theme)
+	m.top = 0
+	switch {
+	case m.list != nil:
+		m.drawList(out)
+		return out
+	case m.trouble != "":
+		paint.Flow(out, 2, 1, m.w-2, paint.Bad, m.trouble)
+		if m.page == nil {
+			return out
+		}
+		m.top = 3
+	case m.loading != "" && m.page == nil:
+		out.Put(2, 1, paint.Dim, "Reading the run …")
+		return out
+	case m.page == nil:
+		out.Put(2, 1, paint.Plain, "No run yet.")
+		out.Put(2, 3, paint.Dim, "Press 4 to choose a drill and start it; its findings come up here when it is over.")
+		return out
+	}
+	if m.filter != (measure.Filter{}) {
+		out.PutUpTo(1, m.top, m.w-30, paint.Warm, "only "+m.filter.String())
+		out.Right(m.w-1, m.top, paint.Dim, "esc shows all of the run")
+		m.top++
+	}
+	page := paint.New(m.w, m.rows(), theme)
+	m.points = m.points[:0]
+	m.length = m.drawPage(page)
+	m.scroll = max(min(m.scroll, m.length-m.room()), 0)
+	if p := m.under(); p != nil {
+		page.Restyle(p.x, p.y, p.w, paint.Chosen)
+		m.scroll = min(m.scroll, max(p.y-2, 0))
+		m.scroll = max(m.scroll, p.y-m.room()+3)
+	}
+	out.DrawRows(m.top, page, m.scroll)
+	last := m.h - 1
+	switch p := m.under(); {
+	case m.calls != nil:
+		m.drawCalls(out)
+	case p != nil:
+		out.Fill(0, last, m.w, 1)
+		out.PutUpTo(1, last, m.w-1, paint.Warm, "▸ "+p.words)
+	default:
+		if hidden := m.length - m.room() - m.scroll; hidden > 0 {
+			out.Fill(0, last, m.w, 1)
+			out.Put(2, last, paint.Dim, fmt.Sprintf("%d more lines below", hidden+1))
+		}
+	}
+	return out
+}
+
+// rows gives enough room for the whole page.
+func (m *Model) rows() int {
+	s := m.page.Summary
+	return 80 + 60*len(m.page.Functions) + 12*len(m.page.Sources) + 2*len(s.Changes) + 3*len(s.Budgets) + 8*len(s.Warnings) + 4*len(m.page.Sentences)
+}
+
+func millis(d time.Duration) string {
+	ms := measure.Millis(d)
+	return measure.MillisText(&ms) + " ms"
+}

@@ -1,0 +1,136 @@
+package tui
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"nightdrill/internal/desk"
+	"nightdrill/internal/export"
+	"nightdrill/internal/tui/compareview"
+	"nightdrill/internal/tui/talk"
+)
+
+// inProject gives a folder that is named from the project's.
+func (s *shell) inProject(dir string) string {
+	if dir = strings.TrimSpace(dir); filepath.IsAbs(dir) {
+		return dir
+	}
+	return filepath.Join(s.desk.Dir, dir)
+}
+
+// exportRun writes all exports of a run to a folder.
+func (s *shell) exportRun(id, dir string) tea.Cmd {
+	runs, to := s.desk.Runs, s.inProject(dir)
+	s.note, s.good = "writing …", true
+	return func() tea.Msg {
+		info, err := runs.Find(id)
+		if err != nil {
+			return talk.Note{Text: err.Error(), Bad: true}
+		}
+		source, err := desk.SourceOf(runs, info)
+		if err != nil {
+			return talk.Note{Text: err.Error(), Bad: true}
+		}
+		files, err := desk.Export(source, desk.CompareVariants(source.Run), desk.Exporting{Dir: to})
+		if err != nil {
+			return talk.Note{Text: err.Error(), Bad: true}
+		}
+		return talk.Note{Text: fmt.Sprintf("%d files are in %s", len(files), to)}
+	}
+}
+
+// exportComparison writes comparisons as pictures.
+func (s *shell) exportComparison(x compareview.Export) tea.Cmd {
+	to := s.inProject(x.Dir)
+	return func() tea.Msg {
+		if err := os.MkdirAll(to, 0o755); err != nil {
+			return talk.Note{Text: err.Error(), Bad: true}
+		}
+		n := 0
+		for _, c := range x.All {
+			for _, kind := range []string{"svg", "pdf"} {
+				if err := export.ComparisonFile(filepath.Join(to, "comparison-"+desk.FileName(c.Title)+"."+kind), c, false); err != nil {
+					return talk.Note{Text: err.Error(), Bad: true}
+				}
+				n++
+			}
+		}
+		return talk.Note{Text: fmt.Sprintf("%d files are in %s", n, to)}
+	}
+}
+
+// replayMsg is a run that is ready to be replayed.
+type replayMsg struct {
+	id    string
+	again *desk.Replay
+	err   error
+}
+
+// replay makes a drill of a run.
+func (s *shell) replay(id string) tea.Cmd {
+	d := s.desk
+	return func() tea.Msg {
+		r, err := d.Runs.Load(id)
+		if err != nil {
+			return replayMsg{err: err}
+		}
+		again, err := d.ReplayOf(r)
+		return replayMsg{id, again, err}
+	}
+}
+
+// replayed begins the replay of a run; it is compared with the run when it is over.
+func (s *shell) replayed(msg replayMsg) tea.Cmd {
+	if msg.err != nil {
+		s.complain(msg.err)
+		return nil
+	}
+	if msg.again.Notes != nil {
+		s.note, s.good = strings.Join(msg.again.Notes, "; "), true
+	}
+	cmd := s.begin(msg.again.Drill, msg.again)
+	if cmd != nil {
+		s.after = func(run string) tea.Cmd { return s.compareAfter(msg.id, run) }
+	}
+	return cmd
+}
+
+// compareVariants starts a drill that compares the variants of a function.
+func (s *shell) compareVariants(v compareview.Variants) tea.Cmd {
+	d, err := s.desk.VariantDrill(v.Function, v.Of, v.Cold, v.Warm, "", "")
+	if err != nil {
+		s.complain(err)
+		return nil
+	}
+	cmd := s.begin(d, nil)
+	if cmd != nil {
+		s.after = func(run string) tea.Cmd { return s.compareAfter("", run) }
+	}
+	return cmd
+}
+
+type compareMsg struct{ first, second string }
+
+// compareAfter has two runs compared once the list of runs has both.
+func (s *shell) compareAfter(first, second string) tea.Cmd {
+	return func() tea.Msg { return compareMsg{first, second} }
+}
+
+// variants gives what is written when variants are asked for: the first function that
+// has any.
+func (s *shell) variants() string {
+	for i := range s.desk.Functions {
+		if f := &s.desk.Functions[i]; len(f.Variants) > 0 {
+			text := f.Name + " " + f.Name
+			for _, v := range f.Variants {
+				text += " " + strings.TrimPrefix(v.Name, f.Name+"@")
+			}
+			return text + " cold=30 warm=500"
+		}
+	}
+	return ""
+}
