@@ -644,18 +644,25 @@ func (s *shell) drawTop(c *paint.Canvas) {
 	if s.w >= 120 {
 		x = c.PutUpTo(x+2, 0, x+30, paint.Plain, s.plan.Name)
 	}
+	title := map[view]func() (paint.Style, string){onSets: s.sets.Title, onWiring: s.wiring.Title, onFire: s.fire.Title, onDrill: s.drill.Title, onFindings: s.findings.Title, onCompare: s.compare.Title}[s.view]
+	style, text := title()
+	if s.preparing != "" {
+		style, text = paint.Warm, s.preparing
+	}
+	whole := x + 3
+	for _, t := range tabs {
+		whole += gap + len(t.key) + 1 + len(t.name)
+	}
+	// where they would cut off what goes on, the other views are their numbers alone
+	short := s.w < 120 && whole+ansi.StringWidth(text) > s.w
 	for _, t := range tabs {
 		style := paint.Dim
 		if t.view == s.view {
 			style = paint.Active
 		}
-		x = c.Put(x+gap, 0, paint.Key, t.key)
-		x = c.Put(x+1, 0, style, t.name)
-	}
-	title := map[view]func() (paint.Style, string){onSets: s.sets.Title, onWiring: s.wiring.Title, onFire: s.fire.Title, onDrill: s.drill.Title, onFindings: s.findings.Title, onCompare: s.compare.Title}[s.view]
-	style, text := title()
-	if s.preparing != "" {
-		style, text = paint.Warm, s.preparing
+		if x = c.Put(x+gap, 0, paint.Key, t.key); !short || t.view == s.view {
+			x = c.Put(x+1, 0, style, t.name)
+		}
 	}
 	room := s.w - x - 3
 	c.Right(s.w-1, 0, style, ansi.Truncate(text, room, "…"))

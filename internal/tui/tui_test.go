@@ -158,15 +158,21 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	if id == nil {
 		t.Fatalf("which run?\n%s", pane)
 	}
-	x.keys("PageDown")
-	checkFindings(t, pane+x.wait("what became of the events", "positions-refused"), id[1])
-	x.keys("Enter")
+	pane += x.scrolled()
+	for _, want := range []string{"start ladder", "boot", "warming up", "over time: latency", "offered", "what became of the events", "positions-refused", "what they used and cost", "a bare round trip took"} {
+		if !strings.Contains(pane, want) {
+			t.Errorf("the findings do not show %q", want)
+		}
+	}
+	checkFindings(t, pane, id[1])
+	x.openedPoint()
+	x.keys("5", "Enter")
 	x.wait("over after", "turned away")
 	x.keys(":")
 	x.keys("-l", "find")
 	x.wait(":find", "findings")
 	x.keys("Enter")
-	x.wait("what became of the events")
+	x.wait("what this run says")
 	// an upload that triggered nothing goes on the map, and stops with the reason
 	x.keys("2")
 	x.wait("next poll in", "stands still")
@@ -184,6 +190,57 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.restored(0)
 }
 
+// below says how much of a page is not seen.
+var below = regexp.MustCompile(`\d+ more lines below`)
+
+// scrolled scrolls to the end of a page, and gives what was seen on the way.
+func (x *terminal) scrolled() (seen string) {
+	for {
+		more := below.FindString(x.wait())
+		if more == "" {
+			return seen
+		}
+		x.keys("PageDown")
+		x.gone(" " + more)
+		seen += "\f\n" + x.wait()
+	}
+}
+
+// openedPoint puts the cursor on a drawing, opens the invocations behind a point, one
+// of them in its lane, and comes back; then a filter holds for the whole page.
+func (x *terminal) openedPoint() {
+	for range 8 {
+		x.keys("PageUp")
+	}
+	x.wait("what this run says")
+	x.keys("c")
+	x.wait("▸ ", "what is behind it")
+	x.keys("Enter")
+	x.wait("in all", "the longest first", "done at, s")
+	x.keys("Enter")
+	x.wait("reply status", "from due to done")
+	x.keys("Escape")
+	x.gone("reply status")
+	x.keys("5")
+	x.wait("in all")
+	x.keys("Escape")
+	x.gone("in all")
+	x.keys("Escape")
+	x.gone("what is behind it")
+	x.keys("/")
+	x.wait("Only what?")
+	x.keys("-l", "function=quote class=hot")
+	x.keys("Enter")
+	x.wait("there are cold, first and warm")
+	x.keys("/")
+	x.wait("Only what?")
+	x.keys("-l", "function=quote class=warm")
+	x.keys("Enter")
+	x.wait("only function=quote class=warm", "what this run says")
+	x.keys("Escape")
+	x.gone("only function=quote")
+}
+
 // checkFindings compares the figures on the screen with those of the command.
 func checkFindings(t *testing.T, pane, id string) {
 	c := exec.Command(program, "runs", "show", id, "--json", "--project", filepath.Join(state, "nightdrill", "demo"))
@@ -196,7 +253,13 @@ func checkFindings(t *testing.T, pane, id string) {
 	found := 0
 	for line := range strings.Lines(pane) {
 		f := strings.Fields(line)
-		if len(f) > 0 && slices.Contains([]string{"quote", "boarding", "manifest", "position", "tides"}, f[0]) {
+		if strings.HasPrefix(line, "\f") { // another page: whose row is its first?
+			fn = ""
+		}
+		if strings.Contains(line, "── start ladder") {
+			break
+		}
+		if len(f) > 1 && slices.Contains([]string{"quote", "boarding", "manifest", "position", "tides"}, f[0]) && slices.Contains([]string{"start", "cold", "first", "warm"}, f[1]) {
 			fn, f = f[0], f[1:]
 		}
 		if len(f) < 6 || fn == "" {
@@ -295,8 +358,42 @@ func TestADrillIsChosenAndStopped(t *testing.T) {
 	x.wait("what this run says", "2 of 2")
 	x.keys("Left")
 	x.wait("1 of 2", "endless", "unfinished")
+	x.pastRuns()
 	x.keys("q")
 	x.restored(0)
+}
+
+// pastRuns names, notes and pins a run in the list, compares two, and deletes one.
+func (x *terminal) pastRuns() {
+	x.keys("r")
+	x.wait("past runs, the newest first", "short", "endless")
+	x.keys("Up", "Up", "n")
+	x.wait("The name of the run")
+	x.keys("-l", "first try")
+	x.keys("Enter")
+	x.wait("first try")
+	x.keys("p")
+	x.wait("▪ first try")
+	x.keys("Space", "Space")
+	x.wait("▸▪ first try")
+	x.keys("c")
+	x.wait("what the comparison says", "first try against", "beside that")
+	x.keys("s")
+	x.wait("against first try")
+	x.keys("5", "r")
+	x.wait("past runs")
+	x.keys("Down", "Down", "d")
+	x.wait("for good? y")
+	x.keys("y")
+	x.gone("endless")
+	x.keys("x")
+	x.wait("to which folder?")
+	x.keys("C-u")
+	x.keys("-l", "out")
+	x.keys("Enter")
+	x.wait("files are in")
+	x.keys("Escape")
+	x.gone("past runs")
 }
 
 // answered is what a lane says that had answers.

@@ -236,6 +236,8 @@ func (c *Comparison) say() {
 	c.Sentences = append(c.Sentences, alike...)
 	switch {
 	case c.Compared == 0:
+	case c.Compared == 1 && c.Differed == 0:
+		c.Sentences = append(c.Sentences, "The one event was answered alike.")
 	case c.Differed == 0:
 		c.Sentences = append(c.Sentences, fmt.Sprintf("All %s were answered alike.", count(c.Compared, "event", "events")))
 	default:

@@ -101,6 +101,9 @@ func VerdictText(v Verdict) string {
 // long cold and warm took and why, what waited, what was turned away or lost.
 func Sentences(r *Run, s *Summary) (out []string) {
 	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
+	if !r.Finished {
+		say("This run did not come to its end: what follows is what was measured until then.")
+	}
 	for _, v := range s.Budgets {
 		if !v.Held && !v.Few {
 			say("The budget “%s” was missed: %s.", v.Text, v.Says())

@@ -49,8 +49,8 @@ func sample() *measure.Run {
 // away and instances started, what those used, the ways to start, what was changed.
 func TestFindings(t *testing.T) {
 	m := New(nil)
-	m.Runs([]store.Info{{ID: "y"}, {ID: "x"}})
 	m.Show(measure.NewPage(sample()))
+	m.Runs([]store.Info{{ID: "y"}, {ID: "x"}})
 	for _, size := range [][2]int{{160, 43}, {100, 26}, {80, 20}, {30, 5}, {1, 1}} {
 		m.Resize(size[0], size[1])
 		all := ""

@@ -69,11 +69,11 @@ func (m *Model) listKey(k tea.KeyPressMsg) tea.Cmd {
 	case "c":
 		return m.compareMarked(info)
 	case "n":
-		return ask("The name of run "+info.ID+", by which it is found and always kept:", info.Name, func(text string) tea.Cmd {
+		return ask("The name of the run; with one, it is always kept:", info.Name, func(text string) tea.Cmd {
 			return m.change(func(i store.Info) error { return m.store.Name(i.ID, text) })
 		})
 	case "o":
-		return ask("A note to run "+info.Label()+":", info.Note, func(text string) tea.Cmd {
+		return ask("A note to the run:", info.Note, func(text string) tea.Cmd {
 			return m.change(func(i store.Info) error { return m.store.Note(i.ID, text) })
 		})
 	case "p":

@@ -93,6 +93,9 @@ func (m *Model) Resize(w, h int) { m.w, m.h = w, h }
 // Runs tells the view which runs there are, the newest first.
 func (m *Model) Runs(all []store.Info) {
 	m.runs = all
+	if m.whole != nil && m.place() < 0 { // it was deleted
+		m.Show(nil)
+	}
 	if m.list != nil {
 		m.list.at = min(m.list.at, max(len(all)-1, 0))
 	}
