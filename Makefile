@@ -1,10 +1,11 @@
 # make test   all tests; sees to the tools they need
 # make build  the program, as bin/nightdrill
 # make shots  the pictures in docs/screenshots
+# make gate   the demo's drill with its budgets, which must be held
 # make lint   vet, staticcheck, and vet for macOS
 # make bench  the bars of docs/performance.md, as ratios with their spread
 
-.PHONY: test build shots lint bench
+.PHONY: test build shots gate lint bench
 
 test:
 	@scripts/need tmux pgrep
@@ -12,6 +13,9 @@ test:
 
 build:
 	go build -o bin/nightdrill ./cmd/nightdrill
+
+gate: build
+	scripts/gate
 
 lint:
 	go vet ./...

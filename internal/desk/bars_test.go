@@ -53,6 +53,13 @@ func TestMain(m *testing.M) {
 		serve(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "ok") })
 	case "says":
 		says()
+	case "busy": // for 20 ms by its own clock, and it says how long it really was
+		serve(func(w http.ResponseWriter, _ *http.Request) {
+			began := monotonic()
+			for monotonic()-began < int64(20*time.Millisecond) {
+			}
+			fmt.Fprint(w, monotonic()-began)
+		})
 	case "when asked":
 		serve(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, monotonic()) })
 	case "when ready":
@@ -242,6 +249,39 @@ func percentile(x []time.Duration, q float64) time.Duration {
 	return x[min(int(float64(len(x))*q), len(x)-1)]
 }
 
+// BenchmarkRecording: the flat-out rate with runs written to the store and without, in
+// turns, and the order of the two in turns as well.
+func BenchmarkRecording(b *testing.B) {
+	const span = 700 * time.Millisecond
+	limits := plan.Limits{Max: callers, PerInstance: callers, KeepWarm: 1, IdleAfter: time.Minute}
+	rate := func(unkept bool) float64 {
+		d, drill := open(b, "two bytes", limits, arrival.Phase{Pattern: arrival.Callers, Size: callers, For: span + 300*time.Millisecond})
+		d.unkept = unkept
+		_, run := carryOut(b, d, drill)
+		n := 0
+		for i := range run.Invocations {
+			if at := run.Invocations[i].Done; at > clock.Time(300*time.Millisecond) && at <= clock.Time(300*time.Millisecond+span) {
+				n++
+			}
+		}
+		return float64(n)
+	}
+	var ratios []float64
+	for b.Loop() {
+		ratios = nil
+		for i := range 30 {
+			var with, without float64
+			if i%2 == 0 {
+				with, without = rate(false), rate(true)
+			} else {
+				without, with = rate(true), rate(false)
+			}
+			ratios = append(ratios, with/without)
+		}
+	}
+	report(b, ratios, "of-not-recording")
+}
+
 // BenchmarkLag: a thousand events a second for 20 s. How late the driver takes
 // and sends them, and how late the function, by its own clock, gets them.
 func BenchmarkLag(b *testing.B) {
@@ -342,6 +382,18 @@ func BenchmarkOpenLarge(b *testing.B) {
 		for b.Loop() {
 			if p, err := d.Runs.Page("large"); err != nil || p.Summary.Events.Done != 1_000_000 {
 				b.Fatal(err)
+			}
+		}
+	})
+	b.Run("filter", func(b *testing.B) { // read, sifted, and its findings worked out
+		for b.Loop() {
+			r, err := d.Runs.Load("large")
+			if err != nil {
+				b.Fatal(err)
+			}
+			p := measure.NewPage(r.Filter(measure.Filter{Function: "f", From: 100 * time.Second, Longer: 1500 * time.Microsecond}))
+			if n := p.Summary.Events.Done; n < 300_000 || n > 400_000 {
+				b.Fatalf("%d are left", n)
 			}
 		}
 	})

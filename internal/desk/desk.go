@@ -37,6 +37,7 @@ type Desk struct {
 	Objects *objects.Store
 	works   *works
 	given   string // the folder, as the user named it
+	unkept  bool   // runs are not written, to see what writing them costs
 }
 
 // Open reads a project and opens its runs.
@@ -213,10 +214,12 @@ func (d *Desk) start(ctx context.Context, from *plan.Project, drill *plan.Drill,
 	if journal != nil {
 		r.driver.Journal(journal)
 	}
-	w, err := d.Runs.Begin(r.driver.Snapshot(), now)
-	if err != nil {
-		r.stop()
-		return nil, err
+	var w *store.Writer
+	if !d.unkept {
+		if w, err = d.Runs.Begin(r.driver.Snapshot(), now); err != nil {
+			r.stop()
+			return nil, err
+		}
 	}
 	go func() {
 		defer close(r.done)
@@ -238,10 +241,14 @@ func (r *Running) keep(w *store.Writer, over <-chan struct{}) {
 	for {
 		select {
 		case <-tick.C:
-			r.failed(w.Append(r.driver.Snapshot()))
+			if w != nil {
+				r.failed(w.Append(r.driver.Snapshot()))
+			}
 		case <-over:
 			run := r.driver.Snapshot()
-			r.page = measure.NewPage(run)
+			if r.page = measure.NewPage(run); w == nil {
+				return
+			}
 			r.failed(w.Finish(run, r.page))
 			_, _ = r.runs.Trim(r.rule) // what could not be trimmed is tried again after the next
 			return

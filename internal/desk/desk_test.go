@@ -2,6 +2,7 @@ package desk
 
 import (
 	"context"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -88,5 +89,30 @@ func TestRunningFiguresAgreeWithTheFindings(t *testing.T) {
 	// the histogram counts whole microseconds
 	if d := *running - *exact.P50; d > 0.003+*exact.P50/500 || d < -0.003-*exact.P50/500 {
 		t.Errorf("the running median is %v ms, the exact one %v", *running, *exact.P50)
+	}
+}
+
+// The service time of a function whose true time is known, by its own clock, is that
+// time plus no more than a bare round trip and a millisecond, each as a median of the
+// same run.
+func TestAFunctionOfKnownTime(t *testing.T) {
+	d, drill := open(t, "busy", plan.Limits{Max: 1, PerInstance: 1, KeepWarm: 1, IdleAfter: time.Minute}, arrival.Phase{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 25, Per: time.Second}, For: 2 * time.Second})
+	r, run := carryOut(t, d, drill)
+	var extra []time.Duration
+	for i := range run.Invocations {
+		v := &run.Invocations[i]
+		_, body, _ := strings.Cut(string(run.Blobs[v.Reply-1]), "\n\n")
+		own, err := strconv.ParseInt(body, 10, 64)
+		if err != nil {
+			t.Fatal(err)
+		}
+		extra = append(extra, v.Done.Sub(v.Sent)-time.Duration(own))
+	}
+	bare := r.Page().Summary.Driver.EchoDuring.P50
+	if bare == nil || len(extra) != 50 {
+		t.Fatalf("%d answers, a bare round trip of %v", len(extra), bare)
+	}
+	if got, most := percentile(extra, 0.5), time.Duration(*bare*1e6)+time.Millisecond; got < 0 || got > most {
+		t.Errorf("the service time is %v longer than the function's own; a bare round trip took %v ms", got, *bare)
 	}
 }

@@ -279,7 +279,32 @@ func (f FunctionFigures) Lines() (out []string) {
 	if len(parts) > 0 {
 		out = append(out, strings.Join(parts, "; "))
 	}
+	parts = nil
+	if r.Held != nil {
+		parts = append(parts, fmt.Sprintf("%s GiB·s of memory held", MillisText(r.Held)))
+	}
+	if r.SizeMiB != nil {
+		parts = append(parts, fmt.Sprintf("%s MiB on disk", MillisText(r.SizeMiB)))
+	}
+	if c := f.Cost; c != nil {
+		text := "cost " + c.Text(c.Total)
+		if c.PerMillion != nil {
+			text += ", " + c.Text(*c.PerMillion) + " for a million invocations"
+		}
+		if !c.MemoryKnown {
+			text += ", without the memory that is not known"
+		}
+		parts = append(parts, text)
+	}
+	if len(parts) > 0 {
+		out = append(out, strings.Join(parts, "; "))
+	}
 	return out
+}
+
+// Text writes an amount with its currency.
+func (c *Cost) Text(v float64) string {
+	return strings.TrimSpace(strconv.FormatFloat(v, 'g', 3, 64) + " " + c.Currency)
 }
 
 // mostFirst writes counts by their names, the most common first.
