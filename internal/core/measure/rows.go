@@ -2,6 +2,7 @@ package measure
 
 import (
 	"fmt"
+	"math"
 	"strconv"
 )
 
@@ -148,9 +149,17 @@ func (r *Row) Text(side int) string {
 	case r.Unit == "%":
 		return strconv.FormatFloat(*v, 'f', 1, 64)
 	case *v != 0 && *v < 0.01:
-		return strconv.FormatFloat(*v, 'g', 3, 64)
+		return small(*v)
 	}
 	return MillisText(v)
+}
+
+// small writes a number below 1 with three digits that count, and without an exponent.
+func small(v float64) string {
+	if v <= 0 || v >= 1 {
+		return strconv.FormatFloat(v, 'f', 2, 64)
+	}
+	return strconv.FormatFloat(v, 'f', int(-math.Floor(math.Log10(v)))+2, 64)
 }
 
 // Mark says in a word what a contrast comes to.

@@ -304,7 +304,7 @@ func (f FunctionFigures) Lines() (out []string) {
 
 // Text writes an amount with its currency.
 func (c *Cost) Text(v float64) string {
-	return strings.TrimSpace(strconv.FormatFloat(v, 'g', 3, 64) + " " + c.Currency)
+	return strings.TrimSpace(small(v) + " " + c.Currency)
 }
 
 // mostFirst writes counts by their names, the most common first.

@@ -78,3 +78,19 @@ func TestFindings(t *testing.T) {
 		t.Errorf("the title is %q", title)
 	}
 }
+
+// A frame takes less than 16 ms: it is drawn from the page, whatever the run's size.
+func BenchmarkView(b *testing.B) {
+	m := New(nil)
+	m.Resize(160, 43)
+	r := sample()
+	for len(r.Functions) < 8 { // more than a screen is used to
+		r.Functions = append(r.Functions, r.Functions[0])
+		r.Sources = append(r.Sources, r.Sources[0])
+	}
+	m.Show(measure.NewPage(r))
+	theme := paint.NewTheme(true)
+	for b.Loop() {
+		_ = m.Draw(theme).String()
+	}
+}

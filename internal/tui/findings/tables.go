@@ -17,12 +17,12 @@ import (
 func (m *Model) drawPage(page *paint.Canvas) int {
 	y := m.drawSentences(page, 0)
 	y = m.drawBudgets(page, y)
+	y = m.drawWays(page, y)
 	y = m.drawLatencies(page, y)
 	y = m.drawLadder(page, y)
 	y = m.drawWarmUps(page, y)
 	y = m.drawTimes(page, y)
 	y = m.drawRates(page, y)
-	y = m.drawWays(page, y)
 	y = m.drawSources(page, y)
 	y = m.drawUse(page, y)
 	y = m.drawChanges(page, y)

@@ -1,0 +1,94 @@
+package cli
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"nightdrill/internal/core/measure"
+)
+
+// From a run to what leaves the program: compared, replayed, held against, exported,
+// named and deleted; with good input and with bad.
+func TestRunsAreUsed(t *testing.T) {
+	dir := lay(t, served, ", budgets: [function quote warm max < 10s, function quote warm p99 < 1s, project done > 0]")
+	yaml := read(t, filepath.Join(dir, "nightdrill.yaml"))
+	yaml = strings.Replace(yaml, "timeout: 2s}\n", "timeout: 2s, variants: {roomy: {concurrency: {max: 20}}}}\n", 1) + "cost: {currency: EUR, memory: 0.00002}\nruns: {keep: 2}\n"
+	if err := os.WriteFile(filepath.Join(dir, "nightdrill.yaml"), []byte(yaml), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	do := func(code int, want string, args ...string) string {
+		t.Helper()
+		out, errs, got := nightdrill(t, append(args, "--project", dir)...)
+		if got != code || !strings.Contains(out+errs, want) || code >= 2 && strings.Count(errs, "\n") > 1 {
+			t.Fatalf("%v: exit %d (want %d), want %q\n%s%s", args, got, code, want, out, errs)
+		}
+		return out
+	}
+	// p99 needs 299 answers, and there are few: open, which fails the gate unless allowed
+	do(1, "open    function quote warm p99 < 1s  (not enough samples:", "run")
+	do(0, "held    function quote warm max", "run", "--allow-few")
+	do(0, "", "runs", "name", "last", "base line")
+	first := do(0, "base line", "runs", "list")
+	do(0, "not worse than in run", "run", "--allow-few", "--baseline", "base line", "--worse", "900%")
+	if list := do(0, "", "runs", "list"); strings.Count(list, "short") != 2 { // keep: 2, and one has a name
+		t.Errorf("the rule keeps two runs:\n%s\nbefore it were\n%s", list, first)
+	}
+	for want, args := range map[string][]string{
+		"is not a share":             {"run", "--baseline", "last", "--worse", "5"},
+		"--baseline: there is no":    {"run", "--baseline", "none"},
+		"has no variant":             {"compare", "quote", "--variants", "quick"},
+		"--cold 0: from 1":           {"compare", "quote", "--cold", "0"},
+		"there is no function":       {"compare", "quoet"},
+		"is a drill: say under":      {"compare", "short"},
+		"is compared with itself":    {"compare", "last", "last"},
+		"no payload of the set":      {"compare", "quote", "--payloads", "none"},
+		"there is no picture":        {"runs", "export", "last", "--chart", "pie"},
+		"are in points":              {"runs", "export", "last", "--width", "-3"},
+		"there is no run \"x\"":      {"runs", "replay", "x"},
+		"is no name for a run":       {"runs", "name", "last", "last"},
+		"there is no run \"y\"":      {"runs", "delete", "last", "y"},
+		"runs what?":                 {"runs"},
+		"unknown flag: --sgv":        {"runs", "export", "last", "--sgv"},
+		"--against: there is no run": {"runs", "export", "last", "--against", "nobody"},
+	} {
+		do(2, want, args...)
+	}
+	out := do(0, "against quote", "compare", "quote", "--cold", "6", "--warm", "20")
+	for _, want := range []string{"quote@roomy", "no difference", "answered alike", "cost of a million", "package on disk", "memory held"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("the comparison has no %q:\n%s", want, out)
+		}
+	}
+	var c struct {
+		Format      string
+		Comparisons []measure.Comparison
+	}
+	if err := json.Unmarshal([]byte(do(0, "", "compare", "base line", "last", "--json", "-")), &c); err != nil || c.Format != "nightdrill.comparison/1" || len(c.Comparisons) != 1 || len(c.Comparisons[0].Sides) != 2 {
+		t.Errorf("%v; the comparison is %+v", err, c)
+	}
+	do(0, "against run base line", "runs", "replay", "base line", "--allow-few")
+	limited := do(0, "quote.max=1", "compare", "short", "--limit", "quote.max=1", "--against", "quote.max=8")
+	if !strings.Contains(limited, "quote.max=8") || !strings.Contains(limited, "turned away") {
+		t.Errorf("two limits:\n%s", limited)
+	}
+	// exports: nothing is written over unasked
+	files := filepath.Join(dir, "out")
+	if names := do(0, "-lanes.svg", "runs", "export", "base line", "--out", files); strings.Count(names, "\n") != 20 {
+		t.Errorf("these were written:\n%s", names)
+	}
+	do(3, "is there already; choose another", "runs", "export", "base line", "--out", files, "--csv")
+	do(0, "-invocations.csv", "runs", "export", "base line", "--out", files, "--csv", "--force")
+	do(3, "", "runs", "export", "base line", "--out", "/proc/nowhere")
+	// figures are the same to the last digit wherever they stand
+	kept := do(0, "", "runs", "show", "base line", "--json")
+	written, err := filepath.Glob(filepath.Join(files, "*-summary.json"))
+	if err != nil || len(written) != 1 || read(t, written[0]) != kept {
+		t.Errorf("the exported summary is another than the one that is shown: %v", err)
+	}
+	do(0, "deleted", "runs", "delete", "base line")
+	do(2, "there is no run", "runs", "show", "base line")
+	noneLeft(t)
+}

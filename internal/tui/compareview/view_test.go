@@ -1,0 +1,137 @@
+package compareview
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"nightdrill/internal/core/chance"
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/store"
+	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/talk"
+)
+
+// kept is a run of two variants, of which one takes so many times as long, that was
+// answered otherwise once.
+func kept(t *testing.T, s *store.Store, id, drill string, times int) {
+	t.Helper()
+	r := &measure.Run{ID: id, Drill: drill, Finished: true, Length: clock.Time(20 * time.Second), ColdStarts: 30, Payloads: []measure.Payload{{Set: "asks", N: 1, Label: "GET /"}, {Set: "asks", N: 2, Label: "GET /x\x1b[31m"}}}
+	rnd := chance.New(uint64(times), 1)
+	for fn, name := range []string{"quote", "quote@slow"} {
+		r.Functions = append(r.Functions, measure.Function{Name: name, Max: 4, PerInstance: 1})
+		r.Sources = append(r.Sources, measure.Source{Name: "to " + name, Kind: "http", Routes: []string{"/"}, To: []int{fn}})
+		for i := range 40 {
+			at := clock.Time(i)*clock.Time(400*time.Millisecond) + clock.Time(fn)*clock.Time(200*time.Millisecond) + 1
+			took := 50*time.Millisecond + rnd.Exp(10*time.Millisecond)
+			if fn == 1 {
+				took *= time.Duration(times)
+			}
+			n := int32(len(r.Instances))
+			v := measure.Invocation{ID: uint64(n + 1), Instance: n, Function: int32(fn), Source: int32(fn), Assigned: at, Sent: at, Done: at.Add(took), Status: 200, Class: engine.Cold, Batch: 1, Reply: 1}
+			if fn == 1 && i%2 == 1 {
+				v.Status, v.Reply = 404, 2
+			}
+			r.Instances = append(r.Instances, measure.Instance{ID: n, Function: int32(fn), Number: int32(i + 1), Spawned: at - 1, Ready: at, Stopped: v.Done, Peak: 30 << 20})
+			r.Arrivals = append(r.Arrivals, measure.Arrival{Due: at, Arrived: at, From: -1, Source: int32(fn), Payload: int32(i % 2)})
+			r.Invocations = append(r.Invocations, v)
+			r.Attempts = append(r.Attempts, measure.Attempt{Event: int64(n), Invocation: v.ID, Source: int32(fn), N: 1})
+			r.Deliveries = append(r.Deliveries, measure.Delivery{Event: int64(n), Invocation: v.ID, Source: int32(fn), Ended: v.Done, Attempts: 1})
+		}
+	}
+	w, err := s.Begin(r, time.Unix(int64(times), 0))
+	if err == nil {
+		err = w.Finish(r, measure.NewPage(r))
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// The view says which is better and whether that is more than noise, at every size:
+// of variants in one run, and of two runs.
+func TestWhichIsBetter(t *testing.T) {
+	s, err := store.Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	kept(t, s, "20260101-000000-aa", "evening", 1)
+	kept(t, s, "20260102-000000-bb", "evening", 3)
+	m := New(s)
+	draw := func(w, h int) (all string) {
+		m.Resize(w, h)
+		for range 10 {
+			all += ansi.Strip(m.Draw(paint.NewTheme(true)).String()) + "\n"
+			m.Key(tea.KeyPressMsg{Code: tea.KeyPgDown})
+		}
+		for range 10 {
+			m.Key(tea.KeyPressMsg{Code: tea.KeyPgUp})
+		}
+		return strings.Join(strings.Fields(all), " ")
+	}
+	if text := draw(100, 26); !strings.Contains(text, "Which is better, and is that more than noise?") || !strings.Contains(text, "v compares the variants") {
+		t.Errorf("with nothing to compare: %s", text)
+	}
+	all, _ := s.List()
+	m.Runs(all)
+	took := func(cmd tea.Cmd) {
+		t.Helper()
+		if cmd == nil || !m.Took(cmd()) {
+			t.Fatal("nothing was compared")
+		}
+	}
+	took(m.About("20260102-000000-bb"))
+	for _, size := range [][2]int{{160, 43}, {100, 26}, {80, 20}, {20, 3}} {
+		text := draw(size[0], size[1])
+		if size[0] < 80 {
+			continue
+		}
+		for _, want := range []string{"Cold of quote@slow takes", "× 2.", "no difference", "peak memory", "memory held", "1 of 2 events got another reply", "asks#2 GET /x", "status 200, here 404"} {
+			if !strings.Contains(text, want) {
+				t.Errorf("at %v %q is not shown:\n%s", size, want, text)
+			}
+		}
+		if strings.Contains(text, "\x1b") {
+			t.Error("a control sequence reached the screen")
+		}
+	}
+	if m.About("20260102-000000-bb") != nil {
+		t.Error("what is shown is compared again")
+	}
+	took(m.Key(tea.KeyPressMsg{Code: 'o', Text: "o"})) // against the older run
+	if _, title := m.Title(); title != "20260102-000000-bb against 20260101-000000-aa" {
+		t.Errorf("the title is %q", title)
+	}
+	m.Key(tea.KeyPressMsg{Code: tea.KeyRight})
+	if text := draw(160, 43); !strings.Contains(text, "quote@slow: what the comparison says") || !strings.Contains(text, "these are of different runs") {
+		t.Errorf("two runs: %s", text)
+	}
+	took(m.Key(tea.KeyPressMsg{Code: 's', Text: "s"}))
+	if _, title := m.Title(); title != "20260101-000000-aa against 20260102-000000-bb" {
+		t.Errorf("swapped, the title is %q", title)
+	}
+	took(m.Compare("20260101-000000-aa", "20260101-000000-aa"))
+	if text := draw(100, 26); !strings.Contains(text, "is compared with itself") {
+		t.Errorf("with itself: %s", text)
+	}
+	// what is asked of variants is read strictly
+	ask := m.Key(tea.KeyPressMsg{Code: 'v', Text: "v"})().(talk.Ask)
+	for text, want := range map[string]string{
+		"quote slow cold=8":       "{quote [slow] 8 500}",
+		"quote":                   "{quote [] 30 500}",
+		"quote cold=0":            "cold=30, up to 10000",
+		"quote warm=many":         "warm=500, up to 1000000",
+		"quote lukewarm=3 cold=9": "write cold=30",
+	} {
+		if got := fmt.Sprint(ask.Done(text)()); !strings.Contains(got, want) {
+			t.Errorf("%q: %s, want %s", text, got, want)
+		}
+	}
+}
