@@ -9,7 +9,6 @@ import (
 	"strings"
 	"text/tabwriter"
 	"time"
-	"unicode"
 
 	"github.com/spf13/cobra"
 
@@ -29,7 +28,7 @@ func runsCommand(dir *string) *cobra.Command {
 			if err := noArguments(cmd, args); err != nil {
 				return err
 			}
-			return errors.New("runs what? list, show, compare, export, replay, name, note, pin, delete, trim or rescue")
+			return errors.New("runs what? list, show, export, replay, name, note, pin, delete, trim or rescue")
 		},
 	}
 	var asJSON bool
@@ -82,7 +81,7 @@ func onRun(dir, name string, do func(*store.Store, store.Info) error) error {
 			return wrong(err)
 		}
 		if err := do(s, info); err != nil {
-			return could(err)
+			return wrong(err)
 		}
 		return nil
 	})
@@ -150,16 +149,9 @@ compares times and replies with those of the run.`,
 func nameCommand(dir *string) *cobra.Command {
 	return &cobra.Command{Use: "name RUN [NAME]", Short: "Give a run a name, by which it is found and always kept; without one, take it away", Args: cobra.RangeArgs(1, 2),
 		RunE: func(_ *cobra.Command, args []string) error {
-			name := strings.Join(args[1:], "")
-			if name == "last" || strings.ContainsFunc(name, unicode.IsControl) || len(name) > mostName {
-				return wrong(fmt.Errorf("%q is no name for a run: at most %d letters, without control characters, and not last", name, mostName))
-			}
-			return onRun(*dir, args[0], func(s *store.Store, i store.Info) error { return s.Name(i.ID, name) })
+			return onRun(*dir, args[0], func(s *store.Store, i store.Info) error { return s.Name(i.ID, strings.Join(args[1:], "")) })
 		}}
 }
-
-// mostName bounds the name of a run, in bytes.
-const mostName = 60
 
 func noteCommand(dir *string) *cobra.Command {
 	return &cobra.Command{Use: "note RUN [TEXT]", Short: "Write a note to a run; without a text, take it away", Args: cobra.RangeArgs(1, 2),

@@ -100,9 +100,11 @@ func (x *Replay) limits(d *Desk, r *measure.Run, was *Told) error {
 func (d *Desk) setsOf(r *measure.Run, x *Replay) (sets []payload.Set, err error) {
 	place := map[string]int{}
 	lost := 0
+	outside := r.Outside()
 	for i := range r.Payloads {
 		of := &r.Payloads[i]
-		if !r.FromOutside(int32(i)) {
+		source, sent := outside[int32(i)]
+		if !sent {
 			continue
 		}
 		k, ok := place[of.Set]
@@ -131,7 +133,7 @@ func (d *Desk) setsOf(r *measure.Run, x *Replay) (sets []payload.Set, err error)
 		if text == nil {
 			return nil, fmt.Errorf("payload %s#%d (%s) was too large to be kept with run %s, and is not in the project any more", of.Set, of.N, of.Label, r.ID)
 		}
-		p, err := payload.ParseText(text, r.Sources[r.SourceOf(int32(i))].Kind == "http")
+		p, err := payload.ParseText(text, r.Sources[source].Kind == "http")
 		if err != nil {
 			return nil, fmt.Errorf("payload %s#%d of run %s cannot be read: %w", of.Set, of.N, r.ID, err)
 		}

@@ -2,12 +2,14 @@ package desk
 
 import (
 	"fmt"
+	"math"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
@@ -19,16 +21,7 @@ import (
 func TestARunIsReplayedFromWhatItKept(t *testing.T) {
 	s, dir, h := layKinds(t)
 	s.Pause("a drill runs")
-	drill := *s.DrillNamed("evening")
-	drill.Feeds = slices.Clone(drill.Feeds)
-	for i := range drill.Feeds {
-		if c := drill.Feeds[i].Clock; c != nil { // slow enough for each time to be over before the next
-			slower := *c
-			slower.Speed /= 20
-			drill.Feeds[i].Clock = &slower
-		}
-	}
-	r, err := s.Start(t.Context(), &drill, nil)
+	r, err := s.Start(t.Context(), s.DrillNamed("evening"), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -115,13 +108,33 @@ func TestReplaysThatCannotBe(t *testing.T) {
 		return r
 	}
 	for want, change := range map[string]func(*measure.Run){
-		"from before runs kept":          func(r *measure.Run) { r.Plan = nil },
-		"was too large to be kept":       func(*measure.Run) {},
-		"nothing arrived":                func(r *measure.Run) { r.Arrivals, r.Payloads = nil, nil },
-		"source ferries of run 20260101": func(r *measure.Run) { r.Sources[0].Name, r.Payloads[0].Set = "ferries", "replies" },
+		"from before runs kept":    func(r *measure.Run) { r.Plan = nil },
+		"was too large to be kept": func(*measure.Run) {},
+		"nothing arrived":          func(r *measure.Run) { r.Arrivals, r.Payloads = nil, nil },
+		"source ferries of run kept-": func(r *measure.Run) {
+			r.Sources[0].Name, r.Payloads[0].Set, r.Payloads[0].Blob = "ferries", "kept", 1
+		},
 	} {
-		if _, err := s.ReplayOf(run(change)); err == nil || !strings.Contains(err.Error(), want) {
+		r := run(change)
+		w, err := s.Runs.Begin(&measure.Run{ID: "kept-" + fmt.Sprint(len(want)), Busy: math.NaN()}, time.Now())
+		if err == nil {
+			r.ID = "kept-" + fmt.Sprint(len(want))
+			err = w.Append(&measure.Run{Blobs: [][]byte{[]byte("GET / HTTP/1.1\n\n")}})
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := s.ReplayOf(r); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q", err, want)
 		}
+	}
+}
+
+// What a run was told to do is kept without what may be secret.
+func TestWhatIsToldHoldsNoSecrets(t *testing.T) {
+	p := &plan.Project{Functions: []plan.Function{{Name: "f", Env: []string{"API_KEY=hush"}, Start: []string{"serve", "--token=hush", "--password", "hush", "token=hush", "--port=80", "--token"}}}}
+	text := string(told(p, &plan.Drill{}))
+	if strings.Contains(text, "hush") || !strings.Contains(text, "--port=80") || !strings.Contains(text, "API_KEY") {
+		t.Errorf("it was told %s", text)
 	}
 }

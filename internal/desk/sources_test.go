@@ -38,7 +38,7 @@ sources:
   doubled: {kind: queue, attempts: 1, wires: [{to: strict}]}
   fixes: {kind: stream, partitions: 2, key: /vessel, batch: {max: 4}, attempts: 2, backoff: 1ms, on_failure: split, dead_letter: odd, wires: [{to: reader}]}
   odd: {kind: queue, wires: [{to: gate}]}
-  nightly: {kind: schedule, cron: "30 1 * * *", zone: Europe/Lisbon, wires: [{to: gate}]}
+  nightly: {kind: schedule, cron: "30 1 * * *", zone: Europe/Lisbon, while_running: parallel, wires: [{to: gate}]}
   fares: {kind: http, token: open-sesame, cors: {origins: ["http://pages.example"], headers: [x-desk], expose: [x-took], max_age: 1m}, wires: [{to: gate, when: {method: GET, path: "/fare/{to}"}}, {to: gate, when: {method: PUT, path: "/fare/{to}", header: {x-desk: "*"}}}]}
 payloads:
   loads: {recording: loads.ndjson}

@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -16,7 +17,9 @@ import (
 	"github.com/shirou/gopsutil/v4/host"
 	"github.com/shirou/gopsutil/v4/mem"
 
+	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/carry"
 	"nightdrill/internal/live/proc"
 )
 
@@ -50,7 +53,7 @@ func told(p *plan.Project, d *plan.Drill) []byte {
 	t := Told{Settle: d.Settle, Concurrency: d.Concurrency, Idempotence: d.Idempotence, Limits: d.Limits, Changes: d.Changes, Again: d.Again, Cold: d.Cold}
 	for i := range p.Functions {
 		f := &p.Functions[i]
-		of := ToldOf{Name: f.Name, Transport: f.Transport.String(), Start: f.Start, Timeout: f.Timeout, Memory: f.Memory, CPU: f.CPU, Env: []string{}}
+		of := ToldOf{Name: f.Name, Transport: f.Transport.String(), Start: withoutSecrets(f.Start), Timeout: f.Timeout, Memory: f.Memory, CPU: f.CPU, Env: []string{}}
 		for _, e := range f.Env {
 			name, _, _ := strings.Cut(e, "=")
 			of.Env = append(of.Env, name)
@@ -67,6 +70,22 @@ func told(p *plan.Project, d *plan.Drill) []byte {
 	}
 	text, _ := json.Marshal(t) // plain data always marshals
 	return text
+}
+
+// withoutSecrets leaves out of a command what its names say to be secret: token=…,
+// --password=…, and what follows such a name by itself.
+func withoutSecrets(args []string) []string {
+	out := slices.Clone(args)
+	for i, arg := range args {
+		name, value, paired := strings.Cut(strings.TrimLeft(arg, "-"), "=")
+		switch secret := payload.SecretParameter(name); {
+		case secret && paired && value != "":
+			out[i] = strings.TrimSuffix(arg, value) + carry.LeftOut
+		case secret && !paired && strings.HasPrefix(arg, "-") && i+1 < len(out):
+			out[i+1] = carry.LeftOut
+		}
+	}
+	return out
 }
 
 // machine describes what the program runs on.

@@ -173,11 +173,8 @@ func (s *sheet) mark(x, y, w, h float64, of color.Color) {
 
 type xy struct{ x, y float64 }
 
-func (s *sheet) line(of color.Color, width float64, points ...xy) {
-	if len(points) < 2 {
-		return
-	}
-	var p vg.Path
+// through gives a path through points.
+func (s *sheet) through(points []xy) (p vg.Path) {
 	for i, k := range points {
 		if i == 0 {
 			p.Move(s.at(k.x, k.y))
@@ -185,9 +182,16 @@ func (s *sheet) line(of color.Color, width float64, points ...xy) {
 			p.Line(s.at(k.x, k.y))
 		}
 	}
+	return p
+}
+
+func (s *sheet) line(of color.Color, width float64, points ...xy) {
+	if len(points) < 2 {
+		return
+	}
 	s.SetColor(of)
 	s.SetLineWidth(vg.Length(width))
-	s.Stroke(p)
+	s.Stroke(s.through(points))
 }
 
 func (s *sheet) dashed(of color.Color, width float64, points ...xy) {
@@ -201,14 +205,7 @@ func (s *sheet) area(of color.Color, points ...xy) {
 	if len(points) < 3 {
 		return
 	}
-	var p vg.Path
-	for i, k := range points {
-		if i == 0 {
-			p.Move(s.at(k.x, k.y))
-		} else {
-			p.Line(s.at(k.x, k.y))
-		}
-	}
+	p := s.through(points)
 	p.Close()
 	s.SetColor(of)
 	s.Fill(p)

@@ -3,7 +3,9 @@ package store
 import (
 	"errors"
 	"fmt"
+	"strings"
 	"time"
+	"unicode"
 
 	"nightdrill/internal/core/plan"
 )
@@ -20,8 +22,26 @@ func (s *Store) set(id, column string, value any) error {
 	return nil
 }
 
+// mostName bounds the name of a run, in bytes.
+const mostName = 60
+
 // Name gives a run a name by which it is found and shown; "" takes it away.
-func (s *Store) Name(id, name string) error { return s.set(id, "name", name) }
+func (s *Store) Name(id, name string) error {
+	name = strings.TrimSpace(name)
+	if name == "last" || strings.ContainsFunc(name, unicode.IsControl) || len(name) > mostName {
+		return fmt.Errorf("%q is no name for a run: at most %d letters, without control characters, and not last", name, mostName)
+	}
+	all, err := s.List()
+	if err != nil {
+		return err
+	}
+	for i := range all {
+		if name != "" && all[i].ID != id && (all[i].Name == name || all[i].ID == name) {
+			return fmt.Errorf("run %s has the name %q already", all[i].ID, name)
+		}
+	}
+	return s.set(id, "name", name)
+}
 
 // Note writes a note to a run.
 func (s *Store) Note(id, text string) error { return s.set(id, "note", text) }

@@ -392,7 +392,8 @@ func (s *Store) Page(id string) (*measure.Page, error) {
 	}
 	if text.Valid {
 		p := &measure.Page{}
-		if json.Unmarshal([]byte(text.String), p) == nil && p.Summary != nil {
+		// those of an earlier program lack what is worked out since
+		if json.Unmarshal([]byte(text.String), p) == nil && p.Summary != nil && p.Time != nil {
 			return p, nil
 		}
 	}

@@ -289,7 +289,6 @@ func (r *Run) Filter(f Filter) *Run {
 	s := r.sieve(f)
 	pass, at := r.passing(s)
 	out := *r
-	out.sourceOf = nil
 	out.Arrivals, out.Invocations, out.Attempts, out.Deliveries, out.Levels, out.Open = nil, nil, nil, nil, nil, nil
 	for i := range r.Invocations {
 		if pass[i] {

@@ -7,22 +7,17 @@ import (
 	"nightdrill/internal/core/engine"
 )
 
-// FromOutside tells whether a payload came from outside: it was not made of a reply
-// on the way.
-func (r *Run) FromOutside(payload int32) bool { return r.Payloads[payload].Set != "replies" }
-
-// SourceOf gives a source that a payload came to; 0 where none did.
-func (r *Run) SourceOf(payload int32) int32 {
-	if r.sourceOf == nil {
-		r.sourceOf = map[int32]int32{}
-		for i := range r.Arrivals {
-			a := &r.Arrivals[i]
-			if _, ok := r.sourceOf[a.Payload]; !ok {
-				r.sourceOf[a.Payload] = a.Source
-			}
+// Outside gives the payloads that came from outside, each with a source that it came
+// to: not those that nothing sent, or that were made of replies on the way.
+func (r *Run) Outside() map[int32]int32 {
+	out := map[int32]int32{}
+	for i := range r.Arrivals {
+		a := &r.Arrivals[i]
+		if _, ok := out[a.Payload]; !ok && a.From < 0 {
+			out[a.Payload] = a.Source
 		}
 	}
-	return r.sourceOf[payload]
+	return out
 }
 
 // Turns says which events of a run had another outcome when they were replayed.

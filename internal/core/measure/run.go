@@ -46,7 +46,6 @@ type Run struct {
 	Machine     string           // what it ran on, in words
 	Commit      string           // of the project's folder, and whether changed since; "" when that is not known
 	Plan        []byte           // what the run was told to do, as JSON; nil when it is not known
-	sourceOf    map[int32]int32  // of each payload, once it was asked for
 	Timings     map[int32]string // Server-Timing headers of first answers by their numbers, of a run that was read back
 }
 

@@ -4,6 +4,7 @@ package paint
 
 import (
 	"strings"
+	"unicode"
 
 	"github.com/charmbracelet/x/ansi"
 )
@@ -41,6 +42,9 @@ func (c *Canvas) PutUpTo(x, y, edge int, style Style, text string) int {
 	if y < 0 || y >= c.H || x >= edge {
 		return x
 	}
+	if strings.ContainsFunc(text, unicode.IsControl) { // which must not reach a terminal, whoever wrote it
+		text = strings.Map(visible, text)
+	}
 	text = ansi.Truncate(text, edge-max(x, 0), "…")
 	for _, r := range text {
 		s := string(r)
@@ -62,6 +66,14 @@ func (c *Canvas) PutUpTo(x, y, edge int, style Style, text string) int {
 		x += w
 	}
 	return x
+}
+
+// visible gives what is shown of a letter.
+func visible(r rune) rune {
+	if unicode.IsControl(r) {
+		return '·'
+	}
+	return r
 }
 
 // Right writes text so that it ends before a column.
