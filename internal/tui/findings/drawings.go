@@ -219,7 +219,7 @@ func (m *Model) drawTimes(c *paint.Canvas, y int) int {
 			}
 			c.Set(left+i, row(f.P50[at]), style, '●')
 			from, to := time.Duration(i*per)*t.Step, time.Duration((i+1)*per)*t.Step
-			m.add(left+i, row(f.P50[at]), 1, measure.Filter{Function: name, From: from, To: to}, "%s, %.2f to %.2f s: median %s, p95 %s, longest %s; %d instances, %d waiting", name, from.Seconds(), to.Seconds(),
+			m.add(left+i, row(f.P50[at]), 1, measure.Filter{Function: name, From: from, To: to}, "%s, %.2f to %.2f s: median %s, p95 %s, longest %s; instances %d, waiting %d", name, from.Seconds(), to.Seconds(),
 				millis(f.P50[at]), millis(f.P95[at]), millis(f.Max[at]), instances[i], waiting[i])
 		}
 		y += curveRows

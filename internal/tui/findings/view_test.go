@@ -1,0 +1,264 @@
+package findings
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/store"
+	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/talk"
+)
+
+// shelf is where the test keeps its runs.
+type shelf struct {
+	run  *measure.Run
+	did  []string
+	fail error
+}
+
+func (s *shelf) Load(id string) (*measure.Run, error) { return s.run, s.fail }
+func (s *shelf) Name(id, name string) error           { return s.note("name ", id, name) }
+func (s *shelf) Note(id, text string) error           { return s.note("note ", id, text) }
+func (s *shelf) Pin(id string, on bool) error         { return s.note("pin ", id, fmt.Sprint(on)) }
+func (s *shelf) Delete(i store.Info) error            { return s.note("delete ", i.ID, "") }
+func (s *shelf) note(what, id, text string) error {
+	s.did = append(s.did, strings.TrimSpace(what+id+" "+text))
+	return s.fail
+}
+
+// desk is a view with a way to press keys and to carry out what comes of them.
+type desk struct {
+	*Model
+	t    *testing.T
+	told []tea.Msg // what went to the shell
+}
+
+func (d *desk) press(keys ...string) string {
+	d.t.Helper()
+	codes := map[string]rune{"up": tea.KeyUp, "down": tea.KeyDown, "left": tea.KeyLeft, "right": tea.KeyRight, "enter": tea.KeyEnter, "esc": tea.KeyEscape, "pgdown": tea.KeyPgDown, "pgup": tea.KeyPgUp, "space": tea.KeySpace}
+	for _, k := range keys {
+		msg := tea.KeyPressMsg{Code: codes[k]}
+		if codes[k] == 0 {
+			msg = tea.KeyPressMsg{Code: rune(k[0]), Text: k}
+		}
+		d.carry(d.Key(msg))
+		d.Draw(paint.NewTheme(true))
+	}
+	return ansi.Strip(d.Draw(paint.NewTheme(true)).String())
+}
+
+// carry does what the shell would: work in the background comes back, everything else
+// is told.
+func (d *desk) carry(cmd tea.Cmd) {
+	for cmd != nil {
+		msg := cmd()
+		next, ours := d.Took(msg)
+		if !ours {
+			d.told = append(d.told, msg)
+		}
+		cmd = next
+	}
+}
+
+// asked answers the question that was asked last.
+func (d *desk) asked(answer string) {
+	d.t.Helper()
+	ask, ok := d.told[len(d.told)-1].(talk.Ask)
+	if !ok {
+		d.t.Fatalf("no question was asked, but %#v", d.told[len(d.told)-1])
+	}
+	d.carry(ask.Done(answer))
+}
+
+func (d *desk) last() tea.Msg {
+	if len(d.told) == 0 {
+		return nil
+	}
+	return d.told[len(d.told)-1]
+}
+
+func open(t *testing.T) (*desk, *shelf) {
+	run := sample()
+	run.Payloads = []measure.Payload{{Set: "asks", N: 1, Label: "GET /quote"}}
+	s := &shelf{run: run}
+	d := &desk{Model: New(s), t: t}
+	d.Resize(160, 43)
+	d.Show(measure.NewPage(run))
+	cold, warm := 120.0, 9.0
+	main := func(cold, warm float64) *measure.Main {
+		return &measure.Main{Functions: []measure.MainOf{{Name: "quote", Cold: &cold, Warm: &warm}}, Arrived: 19, Held: 2, Missed: 1}
+	}
+	d.Runs([]store.Info{{ID: "x", Drill: "d", Finished: true, Main: main(cold, warm)}, {ID: "y", Drill: "d", Finished: true, Name: "before", Note: "slow \x1b[31mdisk", Pinned: true, Main: main(2*cold, warm)},
+		{ID: "z", Drill: "other", Began: time.Unix(0, 0)}})
+	d.press()
+	return d, s
+}
+
+// The cursor goes from point to point, says what each stands for, and opens the
+// invocations behind it, one of them in its lane.
+func TestEveryPointOpensWhatIsBehindIt(t *testing.T) {
+	d, s := open(t)
+	text := d.press("c")
+	if d.under() == nil || !strings.Contains(text, "▸ quote ") {
+		t.Fatalf("no cursor:\n%s", text)
+	}
+	seen := map[string]bool{}
+	for range 60 { // down to the end, and along each row
+		for range 3 {
+			d.press("right")
+			seen[d.under().words] = true
+		}
+		before := d.cursor
+		d.press("left", "left", "left", "down")
+		seen[d.under().words] = true
+		if d.cursor == before {
+			break
+		}
+	}
+	all := ""
+	for words := range seen {
+		all += words + "\n"
+	}
+	for _, want := range []string{"quote cold, ", "quote start, ", "spawn, boot ", "quote: first answer", "quote, 0.", "fares, 0.", "fares: 3 rejected"} {
+		if !strings.Contains(all, want) {
+			t.Errorf("the cursor never stood on %q, but on\n%s", want, all)
+		}
+	}
+	// every point's invocations are those that the filter of it takes
+	for i := range d.points {
+		d.cursor = i
+		text := d.press("enter")
+		if d.calls == nil {
+			t.Fatalf("nothing was opened at %q", d.points[i].words)
+		}
+		if _, n := s.run.Matching(d.calls.pick, 1); n != d.calls.n || n > 0 && !strings.Contains(text, fmt.Sprintf("%d in all", n)) {
+			t.Errorf("%q: %d in the list, %d match", d.calls.words, d.calls.n, n)
+		}
+		d.press("esc")
+	}
+	d.press("up", "up", "up", "up", "up", "up", "up", "up", "up", "up")
+	d.cursor = 0
+	text = d.press("enter", "down", "up", "pgdown", "pgup")
+	if !strings.Contains(text, "asks#1 GET /quote") || !strings.Contains(text, "the longest first") {
+		t.Errorf("the list is\n%s", text)
+	}
+	d.press("enter")
+	if o, ok := d.last().(Open); !ok || o.Run != "x" || o.Invocation == 0 {
+		t.Errorf("the lane was asked for with %#v", d.last())
+	}
+	// only these
+	text = d.press("/")
+	if d.filter == (measure.Filter{}) || !strings.Contains(text, "only function=quote") {
+		t.Errorf("the list does not become the filter %q:\n%s", d.filter, text)
+	}
+}
+
+// A filter holds for all that is shown; a wrong one, and one that takes nothing, leave
+// everything as it was and say why.
+func TestAFilterHoldsForEverything(t *testing.T) {
+	d, s := open(t)
+	d.press("/")
+	d.asked("function=quote@parked class=cold")
+	text := d.press()
+	if !strings.Contains(text, "only function=quote@parked class=cold") || strings.Contains(text, "3 of 11 requests") || !strings.Contains(text, "quote@parked") {
+		t.Errorf("the filter does not hold:\n%s", text)
+	}
+	if d.page.Summary.Functions["quote"].Latency.Cold.N != 0 || d.page.Summary.Functions["quote@parked"].Latency.Cold.N != 8 {
+		t.Errorf("the page is of %+v", d.page.Summary.Functions)
+	}
+	for text, want := range map[string]string{"class=hot": "there are cold, first and warm", "function=other": `no function "other"`, "from=4s class=cold": "nothing in the run is"} {
+		before := d.page
+		d.press("/")
+		d.asked(text)
+		if n, ok := d.last().(talk.Note); !ok || !n.Bad || !strings.Contains(n.Text, want) || d.page != before {
+			t.Errorf("%q: %#v, want %q", text, d.last(), want)
+		}
+	}
+	if text := d.press("esc"); strings.Contains(text, "only function") || d.filter != (measure.Filter{}) {
+		t.Error("the filter is still there")
+	}
+	s.fail = errors.New("the disk is gone")
+	d.run = nil
+	d.press("/")
+	d.asked("class=cold")
+	if n, ok := d.last().(talk.Note); !ok || n.Text != "the disk is gone" || d.working != "" {
+		t.Errorf("a run that cannot be read: %#v", d.last())
+	}
+	d.press("/")
+	d.asked("") // all of it
+	if d.filter != (measure.Filter{}) {
+		t.Error("an empty filter takes a part")
+	}
+}
+
+// The list of past runs shows their figures as a trend; runs are opened, marked and
+// compared, named, noted, pinned, exported and deleted there.
+func TestPastRuns(t *testing.T) {
+	d, s := open(t)
+	text := d.press("r")
+	for _, want := range []string{"past runs, the newest first", "before", "2 of 3", "unfinished", "slow ·[31mdisk", "cold p50 of quote over the runs of d", "120 ms at last"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("%q is not in\n%s", want, text)
+		}
+	}
+	for _, size := range [][2]int{{100, 26}, {80, 20}, {10, 3}} {
+		d.Resize(size[0], size[1])
+		d.press("down", "pgdown", "pgup", "up")
+	}
+	d.Resize(160, 43)
+	d.press("up", "up", "n")
+	d.asked("after")
+	d.press("o")
+	d.asked("quiet night")
+	d.press("down", "p", "d")
+	d.asked("y")
+	if got := strings.Join(s.did, "; "); got != "name x after; note x quiet night; pin y false; delete y" {
+		t.Errorf("what was done: %s", got)
+	}
+	if _, ok := d.last().(Changed); !ok {
+		t.Errorf("the list is not read again: %#v", d.last())
+	}
+	s.fail = errors.New("run y is still under way; stop it first")
+	d.press("d")
+	d.asked("y")
+	if n, ok := d.last().(talk.Note); !ok || !n.Bad || !strings.Contains(n.Text, "still under way") {
+		t.Errorf("a run that cannot be deleted: %#v", d.last())
+	}
+	d.press("x")
+	d.asked("out")
+	if e, ok := d.last().(Export); !ok || e != (Export{"y", "out"}) {
+		t.Errorf("exported: %#v", d.last())
+	}
+	d.press("space", "up", "up", "space", "c")
+	if c, ok := d.last().(Compare); !ok || c != (Compare{"y", "x"}) { // the older first
+		t.Errorf("compared: %#v", d.last())
+	}
+	d.press("r", "space", "space", "space", "c")
+	if n, ok := d.last().(talk.Note); !ok || !strings.Contains(n.Text, "3 are marked") {
+		t.Errorf("three of them: %#v", d.last())
+	}
+	d.press("enter")
+	if l, ok := d.last().(Load); !ok || l.ID == "" {
+		t.Errorf("opened: %#v", d.last())
+	}
+	d.press("a")
+	d.asked("y")
+	if a, ok := d.last().(Replay); !ok || a.ID != "x" {
+		t.Errorf("again: %#v", d.last())
+	}
+	d.Runs(d.runs[1:]) // the shown one was deleted
+	if !d.Empty() || !strings.Contains(d.press(), "No run yet.") {
+		t.Error("a run that was deleted is still shown")
+	}
+	d.press("enter", "c", "/", "x", "a", "up") // nothing to act on
+	if len(d.Help()) == 0 {
+		t.Error("no key is shown")
+	}
+}
