@@ -3,11 +3,14 @@ package cli
 import (
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/store"
 )
 
 // From a run to what leaves the program: compared, replayed, held against, exported,
@@ -90,5 +93,59 @@ func TestRunsAreUsed(t *testing.T) {
 	}
 	do(0, "deleted", "runs", "delete", "base line")
 	do(2, "there is no run", "runs", "show", "base line")
+	noneLeft(t)
+}
+
+// A run whose program was killed is kept up to then: its findings, exports and a
+// comparison are of what was measured, and say that it is unfinished.
+func TestAKilledRunIsOfUse(t *testing.T) {
+	dir := lay(t, served, "")
+	yaml := strings.Replace(read(t, filepath.Join(dir, "nightdrill.yaml")), "steady: 20/s, for: 500ms", "steady: 40/s, for: 60s", 1)
+	if err := os.WriteFile(filepath.Join(dir, "nightdrill.yaml"), []byte(yaml), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for n := range 2 {
+		c := exec.Command(program, "run", "--project", dir)
+		if err := c.Start(); err != nil {
+			t.Fatal(err)
+		}
+		until(t, func() bool { // some of it is written
+			s, err := store.Open(dir)
+			if err != nil {
+				return false
+			}
+			defer s.Close()
+			all, err := s.List()
+			return err == nil && len(all) > n && !all[0].Finished && all[0].Length > 1500*time.Millisecond && all[0].Main == nil
+		})
+		if err := c.Process.Kill(); err != nil {
+			t.Fatal(err)
+		}
+		_ = c.Wait()           // it was killed
+		until(t, func() bool { // nobody writes it any more
+			out, _, code := nightdrill(t, "runs", "show", "last", "--json", "--project", dir)
+			var s measure.Summary
+			return code == 0 && json.Unmarshal([]byte(out), &s) == nil && !s.Finished && s.Events.Done > 0
+		})
+	}
+	text, _, _ := nightdrill(t, "runs", "show", "last", "--project", dir)
+	if !strings.Contains(text, "This run did not come to its end") || !strings.Contains(text, "quote answers") && !strings.Contains(text, "quote had") {
+		t.Errorf("the findings are\n%s", text)
+	}
+	s, err := store.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	all, err := s.List()
+	s.Close()
+	if err != nil || len(all) != 2 {
+		t.Fatalf("%d runs, %v", len(all), err)
+	}
+	if out, errs, code := nightdrill(t, "compare", all[1].ID, all[0].ID, "--project", dir); code != 0 || !strings.Contains(out, "warm p50") {
+		t.Errorf("compared: exit %d\n%s%s", code, out, errs)
+	}
+	if out, errs, code := nightdrill(t, "runs", "export", "last", "--out", filepath.Join(dir, "out"), "--project", dir); code != 0 || strings.Count(out, "\n") != 20 {
+		t.Errorf("exported: exit %d\n%s%s", code, out, errs)
+	}
 	noneLeft(t)
 }

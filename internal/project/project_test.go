@@ -4,6 +4,8 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -189,6 +191,35 @@ func TestAGoodFileIsResolved(t *testing.T) {
 	}
 	if len(l.Skipped) != 1 || l.Skipped[0].Line != 2 {
 		t.Errorf("skipped %v; want line 2 of the recording", l.Skipped)
+	}
+}
+
+// What is paid, which runs are kept, what is deployed.
+func TestCostRunsAndPackages(t *testing.T) {
+	l, err := Load(write(t, good))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if want := (plan.Rates{Currency: "EUR", GiBSecond: 0.00002, Request: 0.002, RoundUp: time.Millisecond, Billed: []string{"start", "invocation"}}); l.Rates == nil || !reflect.DeepEqual(*l.Rates, want) {
+		t.Errorf("rates %+v, want %+v", l.Rates, want)
+	}
+	if want := (plan.Keeping{Runs: 50, For: 30 * 24 * time.Hour, Bytes: 500 << 20}); l.Keep != want {
+		t.Errorf("keeps %+v, want %+v", l.Keep, want)
+	}
+	q := l.Functions[l.FunctionNamed("quote")]
+	if !slices.Equal(q.Package, []string{"functions/*"}) || !slices.Equal(q.Variants[0].Package, q.Package) {
+		t.Errorf("packages %v, of its variant %v", q.Package, q.Variants[0].Package)
+	}
+	if c := l.DrillNamed("starts").Cold; c.N != 12 || c.Warm != 40 {
+		t.Errorf("%+v", c)
+	}
+	if l, err = Load(write(t, strings.Replace(good, ", billed: [start, invocation]", "", 1))); err != nil || !slices.Equal(l.Rates.Billed, []string{"start", "invocation"}) {
+		t.Errorf("billed by default: %+v, %v", l.Rates, err)
+	}
+	// a budget on cost wants rates
+	without := strings.Replace(strings.Replace(good, "cost: {currency: EUR, memory: 0.00002, request: 0.002, round_up: 1ms, billed: [start, invocation]}\n", "", 1), "- source scans failed == 0", "- project cost < 1", 1)
+	if _, err := Load(write(t, without)); err == nil || !strings.Contains(err.Error(), "nothing says what you pay; give the project a cost") {
+		t.Error(err)
 	}
 }
 

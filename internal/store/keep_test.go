@@ -197,3 +197,75 @@ func TestADiskThatIsFull(t *testing.T) {
 		t.Errorf("once there is room: %v", err)
 	}
 }
+
+// Two programs on one project do not disturb each other: each writes runs, lists, names
+// and deletes while the other does, and all that was not deleted is there and whole.
+func TestTwoProgramsOnOneProject(t *testing.T) {
+	dir := t.TempDir()
+	const each = 8
+	errs := make(chan error, 2)
+	for _, who := range []string{"a", "b"} {
+		go func() {
+			errs <- func() error {
+				s, err := Open(dir)
+				if err != nil {
+					return err
+				}
+				defer s.Close()
+				for i := range each {
+					run := random(300, fmt.Sprintf("20260101-0000%02d-%s", i, who))
+					w, err := s.Begin(run, time.Unix(int64(i), 0))
+					if err != nil {
+						return err
+					}
+					for n := 100; n <= 300; n += 100 {
+						part := *run
+						part.Arrivals, part.Invocations, part.Attempts, part.Deliveries, part.Levels = run.Arrivals[:n], run.Invocations[:n], run.Attempts[:n], run.Deliveries[:n], run.Levels[:n]
+						if err := w.Append(&part); err != nil {
+							return err
+						}
+						if _, err := s.List(); err != nil {
+							return err
+						}
+					}
+					run.Finished = true
+					if err := w.Finish(run, measure.NewPage(run)); err != nil {
+						return err
+					}
+					if i%2 == 1 {
+						info, err := s.Find(run.ID)
+						if err == nil {
+							err = s.Delete(info)
+						}
+						if err != nil {
+							return err
+						}
+					} else if err := s.Name(run.ID, "kept by "+who+fmt.Sprint(i)); err != nil {
+						return err
+					}
+				}
+				return nil
+			}()
+		}()
+	}
+	for range 2 {
+		if err := <-errs; err != nil {
+			t.Fatal(err)
+		}
+	}
+	s, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	all, err := s.List()
+	if err != nil || len(all) != each {
+		t.Fatalf("%d runs are left, want %d; %v", len(all), each, err)
+	}
+	for _, i := range all {
+		r, err := s.Load(i.ID)
+		if err != nil || !r.Finished || len(r.Arrivals) != 300 || len(r.Instances) != 41 || !strings.HasPrefix(i.Name, "kept by ") {
+			t.Errorf("%s: %v, finished %v, %d arrivals, %d instances, named %q", i.ID, err, r.Finished, len(r.Arrivals), len(r.Instances), i.Name)
+		}
+	}
+}

@@ -295,7 +295,7 @@ func checkFindings(t *testing.T, pane, id string) {
 const longDrill = `nightdrill: 1
 project: quay
 functions:
-  quote: {start: ["{nightdrill}", demo-function, quote]}
+  quote: {start: ["{nightdrill}", demo-function, quote], variants: {roomy: {concurrency: {max: 20}}}}
 sources:
   fares: {kind: http, wires: [{to: quote}]}
 payloads:
@@ -394,6 +394,30 @@ func (x *terminal) pastRuns() {
 	x.wait("files are in")
 	x.keys("Escape")
 	x.gone("past runs")
+	// a run is replayed, and compared with what it was; then variants, in turns
+	x.wait("what this run says")
+	x.keys("a")
+	x.wait("to today's code? y")
+	x.keys("y")
+	x.wait("what the comparison says", "against first try", "answered alike")
+	x.keys("v")
+	x.wait("Compare which variants?")
+	x.keys("C-u")
+	x.keys("-l", "quote roomy cold=9 warm=lots")
+	x.keys("Enter")
+	x.wait("write cold=30, up to 10000")
+	x.keys("v")
+	x.wait("Compare which variants?")
+	x.keys("C-u")
+	x.keys("-l", "quote quote roomy cold=2 warm=9")
+	x.keys("Enter")
+	x.wait("variants in run", "quote@roomy", "what the comparison says")
+	x.tmux("resize-window", "-x", "100", "-y", "30")
+	x.wait("how long, from due to done")
+	x.keys("?")
+	x.wait("compare variants of a function", "against an older run")
+	x.keys("Escape")
+	x.gone("keys, and what the signs mean")
 }
 
 // answered is what a lane says that had answers.
@@ -470,7 +494,7 @@ func readable(t *testing.T, dir string) {
 const setsProject = `nightdrill: 1
 project: quay
 functions:
-  quote: {start: ["{nightdrill}", demo-function, quote]}
+  quote: {start: ["{nightdrill}", demo-function, quote], variants: {roomy: {concurrency: {max: 20}}}}
 sources:
   fares: {kind: http, wires: [{to: quote}]}
   jobs: {kind: queue, wires: [{to: quote}]}

@@ -33,7 +33,6 @@ type scene struct {
 	n       int
 	burst   int // arrivals at once
 	after   func(*Run)
-	fails   int // every so manieth attempt
 }
 
 func calm() scene {
