@@ -133,6 +133,7 @@ compares times and replies with those of the run.`,
 					fmt.Fprintln(out, "  "+err.Error())
 					return nil
 				}
+				all[0].Sentences = all[0].Sentences[1:] // which says the same of outcomes
 				for _, c := range all {
 					for _, s := range c.Sentences {
 						fmt.Fprintln(out, "  "+c.Title+": "+s)

@@ -2,6 +2,7 @@ package desk
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -140,7 +141,23 @@ func Compared(runs *store.Store, a, b store.Info) ([]*measure.Comparison, error)
 	if out == nil {
 		return nil, fmt.Errorf("%s and %s have no function in common that was asked in both", a.ID, b.ID)
 	}
+	if again := ReplayedBy(to); again != "" && again == of.ID {
+		lines := measure.TurnsOf(of, to).Lines()
+		out[0].Sentences = append([]string{strings.Join(lines[:min(len(lines), mostTurns)], " ")}, out[0].Sentences...)
+	}
 	return out, nil
+}
+
+// mostTurns bounds the lines on outcomes that a comparison begins with.
+const mostTurns = 8
+
+// ReplayedBy gives the run that a run replays, or "".
+func ReplayedBy(r *measure.Run) string {
+	var t Told
+	if len(r.Plan) == 0 || json.Unmarshal(r.Plan, &t) != nil {
+		return ""
+	}
+	return t.Again
 }
 
 // CompareVariants compares the variants of a run, function by function.

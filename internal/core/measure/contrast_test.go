@@ -251,3 +251,26 @@ func TestAgainstABaseline(t *testing.T) {
 		}
 	}
 }
+
+// What became of the events that are the same in two runs: those of one payload are
+// told apart by their turn.
+func TestTurns(t *testing.T) {
+	run := func(outcomes ...engine.Outcome) *Run {
+		r := &Run{Sources: []Source{{Name: "s"}}, Payloads: []Payload{{Set: "x", N: 1}, {Set: "x", N: 2}}}
+		for i, o := range outcomes {
+			r.Arrivals = append(r.Arrivals, Arrival{From: -1, Payload: int32(i % 2)})
+			r.Deliveries = append(r.Deliveries, Delivery{Event: int64(i), Outcome: o})
+		}
+		return r
+	}
+	turns := TurnsOf(run(engine.Done, engine.Rejected, engine.Done, engine.Done), run(engine.Done, engine.Done, engine.Failed))
+	if turns.Same != 1 || turns.Other != 3 || turns.Between["rejected, now done"] != 1 || turns.Between["done, now failed"] != 1 || turns.Between["done, now not sent"] != 1 {
+		t.Errorf("%+v", turns)
+	}
+	if lines := strings.Join(turns.Lines(), "\n"); !strings.Contains(lines, "3 of 4 events had another outcome") || !strings.Contains(lines, "s: x#2: rejected, now done") {
+		t.Error(lines)
+	}
+	if lines := TurnsOf(run(engine.Done), run(engine.Done)).Lines(); len(lines) != 1 || lines[0] != "All 1 event had the same outcome." {
+		t.Errorf("%q", lines)
+	}
+}

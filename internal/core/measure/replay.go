@@ -95,7 +95,7 @@ func (t *Turns) Lines() (out []string) {
 	}
 	out = append(out, fmt.Sprintf("%d of %s had another outcome:", t.Other, count(t.Same+t.Other, "event", "events")))
 	for _, what := range sortedKeys(t.Between) {
-		out = append(out, fmt.Sprintf("  %d %s", t.Between[what], what))
+		out = append(out, fmt.Sprintf("%d %s;", t.Between[what], what))
 	}
 	return slices.Concat(out, t.Which)
 }

@@ -24,6 +24,7 @@ type Summary struct {
 	Events      Counts                     `json:"events"`
 	Functions   map[string]FunctionFigures `json:"functions"`
 	Sources     map[string]Counts          `json:"sources"`
+	Routes      []RouteCounts              `json:"routes"` // of sources with more than one
 	Chains      map[string]Chain           `json:"chains"` // by the source at which they begin
 	Faults      map[string]int             `json:"faults"` // of delivery, by their kinds
 	Idempotence *Idempotence               `json:"idempotence,omitempty"`
@@ -51,6 +52,14 @@ type Counts struct {
 	Unmatched    int `json:"unmatched"`
 	Abandoned    int `json:"abandoned"`
 	Unexpected   int `json:"unexpected"`
+}
+
+// RouteCounts are what became of the deliveries along one route of a source.
+type RouteCounts struct {
+	Source   string `json:"source"`
+	Route    string `json:"route"`
+	Function string `json:"function"`
+	Counts
 }
 
 // Of gives the count of an outcome.
@@ -362,6 +371,12 @@ func (r *Run) routeFigures(fn int, routes map[[2]int32]*classes, all ByClass) ma
 // count counts events, outcomes, and why requests were turned away.
 func (r *Run) count(s *Summary, seen *scan) {
 	sources := make([]Counts, len(r.Sources))
+	routes := make([][]Counts, len(r.Sources))
+	for i := range routes {
+		if len(r.Sources[i].Routes) > 1 {
+			routes[i] = make([]Counts, len(r.Sources[i].Routes))
+		}
+	}
 	ended := make([]bool, len(r.Arrivals))
 	for fn := range r.Functions {
 		seen.functions[fn].Rejections = map[string]int{}
@@ -369,6 +384,9 @@ func (r *Run) count(s *Summary, seen *scan) {
 	for i := range r.Deliveries {
 		d := &r.Deliveries[i]
 		sources[d.Source].add(d.Outcome)
+		if of := routes[d.Source]; d.Wire >= 0 && int(d.Wire) < len(of) {
+			of[d.Wire].add(d.Outcome)
+		}
 		seen.ended = max(seen.ended, d.Ended)
 		if seen.unexpected {
 			if inv := r.invocation(seen.at, d.Invocation); inv != nil && inv.Unexpected {
@@ -395,6 +413,12 @@ func (r *Run) count(s *Summary, seen *scan) {
 		}
 		seen.replies = seen.replies || a.Origin == engine.FromReply
 		seen.faults = seen.faults || a.Fault != 0
+	}
+	s.Routes = []RouteCounts{}
+	for i, of := range routes {
+		for w, c := range of {
+			s.Routes = append(s.Routes, RouteCounts{r.Sources[i].Name, r.Sources[i].Routes[w], r.Functions[r.Sources[i].To[w]].Name, c})
+		}
 	}
 	for i, c := range sources {
 		s.Sources[r.Sources[i].Name] = c

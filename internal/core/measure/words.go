@@ -73,7 +73,10 @@ func (v *Verdict) Says() string {
 		case "times":
 			return RatioText(*x)
 		}
-		return strconv.FormatFloat(*x, 'g', 10, 64)
+		if *x > 0 && *x < 1 { // a cost
+			return small(*x)
+		}
+		return strconv.FormatFloat(*x, 'g', 6, 64)
 	}
 	text := "measured " + one(v.Measured)
 	if v.Lo != nil && v.Hi != nil {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"nightdrill/internal/core/draw"
@@ -220,9 +221,8 @@ func (m *Model) drawSources(c *paint.Canvas, y int) int {
 		c.Right(edges[i], y, paint.Dim, t)
 	}
 	y++
-	for _, name := range m.page.Sources {
-		n := m.page.Summary.Sources[name]
-		c.PutUpTo(1, y, 23, paint.Plain, name)
+	row := func(name string, style paint.Style, n measure.Counts, pick measure.Filter) {
+		c.PutUpTo(1, y, 23, style, name)
 		for k, v := range []int{n.Arrived, n.Done, n.Failed, n.DeadLettered, n.Rejected, n.Expired + n.Skipped + n.Unmatched + n.Abandoned} {
 			style := paint.Plain
 			switch {
@@ -233,10 +233,22 @@ func (m *Model) drawSources(c *paint.Canvas, y int) int {
 			}
 			c.Right(edges[k], y, style, fmt.Sprint(v))
 			if outcome := [...]string{"", "done", "failed", "dead_lettered", "rejected", ""}[k]; v > 0 && k < 5 {
-				m.add(edges[k]-len(fmt.Sprint(v)), y, len(fmt.Sprint(v)), measure.Filter{Source: name, Outcome: outcome}, "%s: %d %s", name, v, titles[k])
+				at := pick
+				at.Outcome = outcome
+				m.add(edges[k]-len(fmt.Sprint(v)), y, len(fmt.Sprint(v)), at, "%s: %d %s", strings.TrimSpace(name), v, titles[k])
 			}
 		}
 		y++
+	}
+	for _, name := range m.page.Sources {
+		row(name, paint.Plain, m.page.Summary.Sources[name], measure.Filter{Source: name})
+		for i := range m.page.Summary.Routes {
+			if of := &m.page.Summary.Routes[i]; of.Source == name && of.Deliveries > 0 {
+				n := of.Counts
+				n.Arrived = n.Deliveries
+				row("  "+of.Route, paint.Dim, n, measure.Filter{Source: name, Route: of.Route})
+			}
+		}
 	}
 	return m.drawRoutes(c, y)
 }
