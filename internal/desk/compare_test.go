@@ -32,7 +32,7 @@ func twins(t *testing.T) *Desk {
 	request := func(method, target string) payload.Payload {
 		return payload.Payload{Request: &event.Request{Method: method, Target: target}}
 	}
-	p.Sets = []payload.Set{{Name: "others", Payloads: []payload.Payload{request("DELETE", "/")}}, {Name: "set", Payloads: []payload.Payload{request("GET", "/a"), request("GET", "/b")}}}
+	p.Sets = []payload.Set{{Name: "others", Payloads: []payload.Payload{request("DELETE", "/")}}, {Name: "set", Payloads: []payload.Payload{request("GET", "/a"), request("DELETE", "/not/for/it"), request("GET", "/b")}}}
 	p.Drills[0].Feeds[0].Set = 1
 	d.take(&project.Loaded{Project: &p})
 	return d

@@ -77,11 +77,11 @@ const warmRounds = 5
 
 // coldFeed is what a variant is started with.
 type coldFeed struct {
-	source, first int32
-	size          int
-	fn            int32
-	files         []string // of the function, as far as they are known
-	before        int      // instances there were before its last start
+	source int32
+	takes  []int32 // numbers of the payloads that reach it
+	fn     int32
+	files  []string // of the function, as far as they are known
+	before int      // instances there were before its last start
 }
 
 // coldStart takes one start: the variant's files are dropped from the cache where
@@ -152,7 +152,7 @@ func (d *Driver) one(ctx context.Context, c *coldFeed, round int) bool {
 // handIn hands the payload of a round in, and gives its event; the lock is held.
 func (d *Driver) handIn(c *coldFeed, round int) int64 {
 	event := int64(len(d.rec.Arrivals))
-	d.taken = arrivalInfo{measure.Arrival{Due: d.now(), From: -1, Payload: c.first + int32(round%c.size), Round: int32(round / c.size), Source: c.source}, eventInfo{feed: -1, caller: -1}, nil}
+	d.taken = arrivalInfo{measure.Arrival{Due: d.now(), From: -1, Payload: c.takes[round%len(c.takes)], Round: int32(round / len(c.takes)), Source: c.source}, eventInfo{feed: -1, caller: -1}, nil}
 	d.stepLocked(d.arrived(&d.taken), nil)
 	return event
 }
@@ -203,7 +203,17 @@ func (d *Driver) coldFeeds() {
 		f := &d.drill.Feeds[i]
 		set := &d.p.Sets[f.Set]
 		fn := int32(d.p.Sources[f.Source].Wires[0].To)
-		d.cold = append(d.cold, coldFeed{source: int32(f.Source), first: d.setFirst(f.Set), size: len(set.Payloads), fn: fn})
+		c := coldFeed{source: int32(f.Source), fn: fn}
+		first := d.setFirst(f.Set)
+		for n := range set.Payloads {
+			if d.p.Takes(f.Source, &set.Payloads[n]) != 0 {
+				c.takes = append(c.takes, first+int32(n))
+			}
+		}
+		if c.takes == nil { // none does, and the findings say so
+			c.takes = []int32{first}
+		}
+		d.cold = append(d.cold, c)
 	}
 }
 
