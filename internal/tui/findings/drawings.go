@@ -77,7 +77,7 @@ func (m *Model) drawLadder(c *paint.Canvas, y int) int {
 		}
 		y++
 		for _, own := range r.Own {
-			from, to := left+int(axis.At(own.From)*float64(cells)), left+int(math.Round(axis.At(own.To)*float64(cells)))
+			from, to := left+int(math.Round(axis.At(own.From)*float64(cells))), left+int(math.Round(axis.At(own.To)*float64(cells)))
 			for k := from; k < max(to, from+1) && k < m.w-1; k++ {
 				c.Set(k, y, paint.Warm, '▔')
 			}

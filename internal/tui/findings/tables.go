@@ -349,17 +349,30 @@ func (m *Model) drawBudgets(c *paint.Canvas, y int) int {
 		c.Rule(y, "budgets")
 		y++
 	}
+	var held []string // those that were not come first, and have a row each
 	for i := range m.page.Summary.Budgets {
 		v := &m.page.Summary.Budgets[i]
+		text := v.Text + " (" + v.Says() + ")"
+		if v.Held {
+			held = append(held, text)
+			continue
+		}
 		style, mark := paint.Bad, "✗ missed  "
-		switch {
-		case v.Held:
-			style, mark = paint.Good, "✓ held    "
-		case v.Few:
+		if v.Few {
 			style, mark = paint.Warm, "? open    "
 		}
 		x := c.Put(1, y, style, mark)
-		y = paint.Flow(c, x, y, m.w-2, paint.Plain, v.Text+"  ("+v.Says()+")")
+		y = paint.Flow(c, x, y, m.w-2, paint.Plain, text)
+	}
+	half := m.w / 2
+	for i := 0; i < len(held); i++ {
+		x := c.Put(1, y, paint.Good, "✓ held    ")
+		if i+1 < len(held) && len(held[i]) < half-x && len(held[i+1]) < half-x { // two fit into a row
+			c.Put(x, y, paint.Plain, held[i])
+			i++
+			x = c.Put(half, y, paint.Good, "✓ held    ")
+		}
+		y = paint.Flow(c, x, y, m.w-1, paint.Plain, held[i])
 	}
 	return y
 }
