@@ -415,7 +415,7 @@ func (x *terminal) pastRuns() {
 	x.tmux("resize-window", "-x", "100", "-y", "30")
 	x.wait("how long, from due to done")
 	x.keys("?")
-	x.wait("compare variants of a function", "against an older run")
+	x.wait("keys, and what the signs mean", "against an older run")
 	x.keys("Escape")
 	x.gone("keys, and what the signs mean")
 }
