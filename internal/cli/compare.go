@@ -149,8 +149,11 @@ func writeComparison(cmd *cobra.Command, all []*measure.Comparison, to string) e
 		if err != nil {
 			return could(err)
 		}
-		if err := writeFile(cmd, to, append(text, '\n')); err != nil || to == "-" {
-			return err
+		if err := writeFile(cmd, to, append(text, '\n')); err != nil {
+			return could(err)
+		}
+		if to == "-" {
+			return nil
 		}
 	}
 	for i, c := range all {

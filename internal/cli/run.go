@@ -254,13 +254,8 @@ func write(cmd *cobra.Command, page *measure.Page, to string) error {
 	if err != nil {
 		return err
 	}
-	text = append(text, '\n')
-	if to == "-" {
-		_, err = cmd.OutOrStdout().Write(text)
+	if err := writeFile(cmd, to, append(text, '\n')); err != nil || to == "-" {
 		return err
-	}
-	if err := os.WriteFile(to, text, 0o644); err != nil {
-		return fmt.Errorf("the summary cannot be written: %w", err)
 	}
 	return report(cmd.OutOrStdout(), page)
 }
@@ -272,7 +267,7 @@ func writeFile(cmd *cobra.Command, to string, text []byte) error {
 		return err
 	}
 	if err := os.WriteFile(to, text, 0o644); err != nil {
-		return could(fmt.Errorf("%s cannot be written: %w", to, err))
+		return fmt.Errorf("%s cannot be written: %w", to, err)
 	}
 	return nil
 }

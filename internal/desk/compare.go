@@ -137,7 +137,7 @@ func Compared(runs *store.Store, a, b store.Info) ([]*measure.Comparison, error)
 	if err != nil {
 		return nil, err
 	}
-	out := measure.CompareRuns(of, to, [2]string{a.Label(), b.Label()}, replies(runs, []*measure.Run{of, to}))
+	out := measure.CompareRuns(of, to, [2]string{a.Label(), b.Label()}, replies(runs, [2]string{a.ID, b.ID}))
 	if out == nil {
 		return nil, fmt.Errorf("%s and %s have no function in common that was asked in both", a.ID, b.ID)
 	}
@@ -172,23 +172,8 @@ func CompareVariants(r *measure.Run) (out []*measure.Comparison) {
 	return out
 }
 
-// replies gives the bytes of replies that runs kept; each is read once.
-func replies(runs *store.Store, of []*measure.Run) func(side int, number int32) []byte {
-	type key struct {
-		side   int
-		number int32
-	}
-	read := map[key][]byte{}
-	return func(side int, number int32) []byte {
-		k := key{side, number}
-		if text, ok := read[k]; ok {
-			return text
-		}
-		text, err := runs.Blob(of[side].ID, number)
-		if err != nil {
-			text = nil
-		}
-		read[k] = bytes.TrimSpace(text)
-		return read[k]
-	}
+// replies gives the bytes of replies that two runs kept.
+func replies(runs *store.Store, of [2]string) func(side int, number int32) []byte {
+	sides := [2]func(int32) []byte{blobsOf(runs, of[0]), blobsOf(runs, of[1])}
+	return func(side int, number int32) []byte { return bytes.TrimSpace(sides[side](number)) }
 }

@@ -37,20 +37,26 @@ func SourceOf(runs *store.Store, info store.Info) (*export.Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	blobs := map[int32][]byte{}
-	return &export.Source{Run: r, Page: page, Began: info.Began, Blob: func(n int32) []byte {
+	return &export.Source{Run: r, Page: page, Began: info.Began, Blob: blobsOf(runs, info.ID)}, nil
+}
+
+// blobsOf gives the bytes that a run kept, by their number, or nil; each is read once.
+func blobsOf(runs *store.Store, id string) func(int32) []byte {
+	read := map[int32][]byte{}
+	return func(n int32) []byte {
 		if n <= 0 {
 			return nil
 		}
-		text, ok := blobs[n]
+		text, ok := read[n]
 		if !ok {
-			if text, err = runs.Blob(info.ID, n); err != nil {
+			var err error
+			if text, err = runs.Blob(id, n); err != nil {
 				text = nil
 			}
-			blobs[n] = text
+			read[n] = text
 		}
 		return text
-	}}, nil
+	}
 }
 
 // Export writes a run, and gives the files that it wrote. None is written where one of

@@ -124,7 +124,7 @@ const leastMemory = 1 << 20
 func (l *loader) resources(f *plan.Function, o *object) {
 	if n := o.fields["memory"]; n != nil {
 		text := o.text("memory", "")
-		bytes, err := sizeUpTo(text, 1<<50)
+		bytes, err := plan.ParseSize(text, 1<<50)
 		switch {
 		case text == "unbounded":
 			f.Memory = 0

@@ -64,7 +64,7 @@ func (l *loader) keeping(o *object) {
 		}
 	}
 	if n := k.fields["size"]; n != nil {
-		bytes, err := sizeUpTo(k.text("size", ""), 1<<50)
+		bytes, err := plan.ParseSize(k.text("size", ""), 1<<50)
 		if l.p.Keep.Bytes = bytes; err != nil || bytes < 1<<20 {
 			l.wrong(n, "%s: %q is not a size of at least 1 MiB, such as 500MiB", k.at("size"), k.text("size", ""))
 		}

@@ -179,7 +179,7 @@ func (l *loader) project(n ast.Node) {
 	}
 	l.p.Concurrency = o.whole("concurrency", DefaultConcurrency, 1)
 	if n := o.fields["memory_per_cpu"]; n != nil {
-		bytes, err := sizeUpTo(o.text("memory_per_cpu", ""), 1<<50)
+		bytes, err := plan.ParseSize(o.text("memory_per_cpu", ""), 1<<50)
 		if l.p.MemoryPerCPU = bytes; err != nil || bytes < leastMemory {
 			l.wrong(n, "memory_per_cpu: %q is not a size of at least 1 MiB, such as 2GiB", o.text("memory_per_cpu", ""))
 			l.p.MemoryPerCPU = 1 << 30

@@ -3,7 +3,6 @@ package project
 import (
 	"errors"
 	"fmt"
-	"math/big"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -13,6 +12,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"nightdrill/internal/core/generate"
+	"nightdrill/internal/core/plan"
 )
 
 // Schema compiles a JSON Schema from a file, with the files that it refers to,
@@ -136,39 +136,10 @@ func (l *local) byID(uri string) (found any) {
 	return found
 }
 
-// units of sizes, in bytes.
-var units = []struct {
-	name  string
-	bytes int64
-}{{"kib", 1 << 10}, {"mib", 1 << 20}, {"gib", 1 << 30}, {"kb", 1e3}, {"mb", 1e6}, {"gb", 1e9}, {"b", 1}}
-
 // Bytes reads a size such as 200kB or 1.5MiB; "" is 0.
 func Bytes(text string) (int, error) {
-	n, err := sizeUpTo(text, mostBytes)
+	n, err := plan.ParseSize(text, mostBytes)
 	return int(n), err
-}
-
-func sizeUpTo(text string, most int64) (int64, error) {
-	s, factor := strings.ToLower(strings.TrimSpace(text)), int64(1)
-	for _, u := range units {
-		if before, ok := strings.CutSuffix(s, u.name); ok {
-			s, factor = strings.TrimSpace(before), u.bytes
-			break
-		}
-	}
-	if text == "" {
-		return 0, nil
-	}
-	r, ok := new(big.Rat).SetString(s)
-	if !ok || r.Sign() < 0 || strings.ContainsAny(s, "/e") {
-		return 0, fmt.Errorf("%q is not a size, such as 200kB", text)
-	}
-	r.Mul(r, big.NewRat(factor, 1))
-	if r.Cmp(big.NewRat(most, 1)) > 0 {
-		return 0, fmt.Errorf("%s is more than %d GiB", text, most>>30)
-	}
-	n, _ := r.Float64()
-	return int64(n), nil
 }
 
 const mostBytes = 1 << 30

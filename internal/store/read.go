@@ -61,10 +61,8 @@ func fill(r *measure.Run, blocks map[string][]block, until int) (cut string) {
 	if until < math.MaxInt {
 		cut = fmt.Sprintf("the file cannot be read beyond block %d", until)
 	}
-	for {
-		*r = measure.Run{Project: r.Project, Drill: r.Drill, ID: r.ID, Seed: r.Seed, Concurrency: r.Concurrency, Finished: r.Finished, Length: r.Length, Functions: r.Functions, Sources: r.Sources,
-			Budgets: r.Budgets, Idempotence: r.Idempotence, Payloads: r.Payloads, ColdStarts: r.ColdStarts, Changes: r.Changes, LastDue: r.LastDue, Busy: r.Busy, Notes: r.Notes,
-			Rates: r.Rates, Self: r.Self, Machine: r.Machine, Commit: r.Commit, Plan: r.Plan}
+	for head := *r; ; {
+		*r = head
 		bad := math.MaxInt
 		var why error
 		var wg sync.WaitGroup
@@ -94,10 +92,7 @@ func fill(r *measure.Run, blocks map[string][]block, until int) (cut string) {
 			slices.SortFunc(r.Instances, func(a, b measure.Instance) int { return int(a.ID - b.ID) })
 		})
 		wg.Wait()
-		if why == nil {
-			break
-		}
-		if bad >= until {
+		if why == nil || bad >= until {
 			break
 		}
 		until, cut = bad, fmt.Sprintf("block %d: %v", bad, why)

@@ -28,6 +28,7 @@ import (
 	"nightdrill/internal/tui/findings"
 	"nightdrill/internal/tui/fireview"
 	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/scroll"
 	"nightdrill/internal/tui/setsview"
 	"nightdrill/internal/tui/talk"
 	"nightdrill/internal/tui/wiringview"
@@ -859,10 +860,10 @@ func (s *shell) drawHelp(c *paint.Canvas) {
 	case onDrill:
 		title, own = "4 Drill", []key.Binding{d.Start, d.Stop, drillview.LimitKeys.Open, d.Up, d.Left, d.Open, d.Close, d.In, d.Back, d.All}
 	case onFindings:
-		title, own = "5 Findings", []key.Binding{f.Older, f.Up, f.PageUp, f.Lanes, f.Cursor, f.Filter, f.Runs, f.Export, f.Replay, f.Escape}
+		title, own = "5 Findings", []key.Binding{f.Older, scroll.Keys.Up, scroll.Keys.PageUp, f.Lanes, f.Cursor, f.Filter, f.Runs, f.Export, f.Replay, f.Escape}
 	case onCompare:
 		k := compareview.Keys
-		title, own = "6 Compare", []key.Binding{k.Variants, k.Older, k.Newer, k.Swap, k.Left, k.Up, k.PageUp, k.Export}
+		title, own = "6 Compare", []key.Binding{k.Variants, k.Older, k.Newer, k.Swap, k.Left, scroll.Keys.Up, scroll.Keys.PageUp, k.Export}
 	}
 	everywhere := []key.Binding{keys.Next, keys.Command, keys.Help, keys.Quit}
 	legend := []struct {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/plan"
 )
 
 // Budget is a figure with a bound that a run must keep:
@@ -175,18 +176,13 @@ func quantile(name string) (q float64, ok bool) {
 	return v / 100, is && err == nil && v > 0 && v < 100
 }
 
+// mostMemory bounds a budget on memory, in bytes.
+const mostMemory = 1 << 50
+
 // parseMiB reads a size with its unit, in MiB.
 func parseMiB(text string) (float64, bool) {
-	for _, u := range []struct {
-		name string
-		by   float64
-	}{{"KiB", 1.0 / 1024}, {"MiB", 1}, {"GiB", 1024}, {"kB", 1e3 / (1 << 20)}, {"MB", 1e6 / (1 << 20)}, {"GB", 1e9 / (1 << 20)}} {
-		if digits, ok := strings.CutSuffix(text, u.name); ok {
-			v, err := strconv.ParseFloat(digits, 64)
-			return v * u.by, err == nil && v >= 0
-		}
-	}
-	return 0, false
+	bytes, err := plan.ParseSize(text, mostMemory)
+	return float64(bytes) / (1 << 20), err == nil && strings.HasSuffix(strings.ToLower(text), "b")
 }
 
 // Holds compares a measured value with the bound.
@@ -208,7 +204,7 @@ func (b *Budget) Holds(v float64) bool {
 
 // judge measures a budget of the run. One that too few samples carry is neither
 // held nor missed.
-func (r *Run) judge(s *Summary, at []int32, known []Populations, text string) Verdict {
+func (r *Run) judge(s *Summary, seen *scan, known []Populations, text string) Verdict {
 	v := Verdict{Text: text}
 	b, err := ParseBudget(text)
 	if err != nil {
@@ -231,7 +227,7 @@ func (r *Run) judge(s *Summary, at []int32, known []Populations, text string) Ve
 	}
 	switch b.Kind {
 	case "count":
-		n, of := r.countOf(s, &b)
+		n, of := r.countOf(s, seen, &b)
 		switch b.Unit {
 		case "%":
 			if of == 0 {
@@ -239,7 +235,7 @@ func (r *Run) judge(s *Summary, at []int32, known []Populations, text string) Ve
 			}
 			n *= 100 / of
 		case "/s":
-			seconds := r.active()
+			seconds := seen.active()
 			if seconds <= 0 {
 				return few(2, "a rate needs events at two moments")
 			}
@@ -252,7 +248,7 @@ func (r *Run) judge(s *Summary, at []int32, known []Populations, text string) Ve
 			return v
 		}
 	default:
-		p, independent := r.population(at, known, &b)
+		p, independent := r.population(seen.at, known, &b)
 		q, _ := quantile(b.Figure)
 		if q == 1 {
 			if p.N() == 0 {
@@ -277,22 +273,15 @@ func (r *Run) judge(s *Summary, at []int32, known []Populations, text string) Ve
 }
 
 // active gives the seconds from the first due to the last due or outcome.
-func (r *Run) active() float64 {
-	if len(r.Arrivals) == 0 || len(r.Deliveries) == 0 {
+func (c *scan) active() float64 {
+	if c.outside == 0 || c.ended < 0 {
 		return 0
 	}
-	first, last := r.Arrivals[0].Due, r.Deliveries[0].Ended
-	for i := range r.Arrivals {
-		first, last = min(first, r.Arrivals[i].Due), max(last, r.Arrivals[i].Due)
-	}
-	for i := range r.Deliveries {
-		last = max(last, r.Deliveries[i].Ended)
-	}
-	return last.Sub(first).Seconds()
+	return max(c.ended, c.last).Sub(c.first).Seconds()
 }
 
 // countOf gives a count, and of how many it is a share.
-func (r *Run) countOf(s *Summary, b *Budget) (n, of float64) {
+func (r *Run) countOf(s *Summary, seen *scan, b *Budget) (n, of float64) {
 	c := s.Events
 	switch b.Of {
 	case "source":
@@ -302,27 +291,15 @@ func (r *Run) countOf(s *Summary, b *Budget) (n, of float64) {
 		if k := slices.Index(functionCounts, b.Figure); k >= 0 {
 			return float64([]int{f.Attempts, f.Timeouts, f.Crashes, f.Instances.Started, f.Instances.Peak, f.Instances.FailedStarts, f.OutOfMemory}[k]), float64(f.Attempts)
 		}
-		c = r.outcomesOf(b.Name)
+		c = seen.outcomes[r.function(b.Name)]
 	}
 	all := []int{c.Arrived, c.Deliveries, c.Done, c.Failed, c.DeadLettered, c.Rejected, c.Expired, c.Skipped, c.Unmatched, c.Abandoned, c.Unexpected}
 	return float64(all[slices.Index(eventCounts, b.Figure)]), float64(c.Deliveries)
 }
 
-// outcomesOf counts what became of the deliveries to a function.
-func (r *Run) outcomesOf(name string) (c Counts) {
-	fn := slices.IndexFunc(r.Functions, func(f Function) bool { return f.Name == name })
-	at := r.index()
-	for i := range r.Deliveries {
-		d := &r.Deliveries[i]
-		if d.Wire < 0 || r.Sources[d.Source].To[d.Wire] != fn {
-			continue
-		}
-		c.add(d.Outcome)
-		if inv := r.invocation(at, d.Invocation); inv != nil && inv.Unexpected {
-			c.Unexpected++
-		}
-	}
-	return c
+// function gives the place of a function, or -1.
+func (r *Run) function(name string) int {
+	return slices.IndexFunc(r.Functions, func(f Function) bool { return f.Name == name })
 }
 
 func (r *Run) costOf(s *Summary, b *Budget) *float64 {
@@ -412,7 +389,7 @@ func (r *Run) population(at []int32, known []Populations, b *Budget) (p *Populat
 // knownPopulation gives the samples that a budget is about where they are of one
 // function and class, and so were collected already; otherwise nil.
 func (r *Run) knownPopulation(known []Populations, b *Budget) *Population {
-	fn := slices.IndexFunc(r.Functions, func(f Function) bool { return f.Name == b.Name })
+	fn := r.function(b.Name)
 	if b.Of != "function" || fn < 0 {
 		return nil
 	}
@@ -442,7 +419,7 @@ func Against(now, base *Run, worse float64) (out []Verdict) {
 		out = append(out, v)
 	}
 	for i := range now.Functions {
-		k := slices.IndexFunc(base.Functions, func(f Function) bool { return f.Name == now.Functions[i].Name })
+		k := base.function(now.Functions[i].Name)
 		if k < 0 {
 			continue
 		}

@@ -219,7 +219,7 @@ func TestTheSentencesNameTheOneCause(t *testing.T) {
 	for _, c := range causes {
 		t.Run(c.name, func(t *testing.T) {
 			r := c.scene.run()
-			text := strings.Join(Sentences(r, r.Summarize()), "\n")
+			text := strings.Join(NewPage(r).Sentences, "\n")
 			if !strings.Contains(text, c.want) {
 				t.Errorf("want %q in\n%s", c.want, text)
 			}

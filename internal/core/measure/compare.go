@@ -64,14 +64,15 @@ func Compare(title string, sides []Side, reply func(side int, number int32) []by
 	known := map[*Run]struct {
 		page        *Page
 		populations []Populations
+		seen        *scan
 	}{}
 	populations := make([]*Populations, len(sides))
 	for i, s := range sides {
 		k, ok := known[s.Run]
 		if !ok {
-			seen := s.Run.scan()
-			k.populations = s.Run.collect(seen)
-			k.page = s.Run.page(seen, k.populations)
+			k.seen = s.Run.scan()
+			k.populations = s.Run.collect(k.seen)
+			k.page = s.Run.page(k.seen, k.populations)
 			known[s.Run] = k
 			for _, w := range k.page.Summary.Warnings {
 				if !slices.Contains(c.Warnings, w) {
@@ -82,7 +83,7 @@ func Compare(title string, sides []Side, reply func(side int, number int32) []by
 		f := &s.Run.Functions[s.Function]
 		populations[i] = &k.populations[s.Function]
 		side := SideFigures{Label: s.Label, Run: s.Run.ID, Function: f.Name, Max: f.Max, Figures: k.page.Summary.Functions[f.Name],
-			Outcomes: s.Run.outcomesOf(f.Name), Spread: k.page.Spreads[s.Function], Step: k.page.Time.Step}
+			Outcomes: k.seen.outcomes[s.Function], Spread: k.page.Spreads[s.Function], Step: k.page.Time.Step}
 		if k.page.Time.Step > 0 {
 			side.MiB = k.page.Time.Functions[s.Function].MiB
 		}
@@ -256,7 +257,7 @@ func capital(s string) string {
 // labels.
 func CompareRuns(a, b *Run, labels [2]string, reply func(side int, number int32) []byte) (out []*Comparison) {
 	for i := range a.Functions {
-		k := slices.IndexFunc(b.Functions, func(f Function) bool { return f.Name == a.Functions[i].Name })
+		k := b.function(a.Functions[i].Name)
 		if k < 0 || !a.asked(i) || !b.asked(k) {
 			continue
 		}

@@ -1,6 +1,7 @@
 package measure
 
 import (
+	"cmp"
 	"slices"
 	"time"
 
@@ -22,6 +23,9 @@ type Cost struct {
 // memoryOf gives the memory in bytes that an instance holds: its bound, or where it
 // has none, the most that was seen of it; 0 when that is not known.
 func (r *Run) memoryOf(in *Instance) int64 {
+	if in.Function < 0 {
+		return 0
+	}
 	if m := r.Functions[in.Function].Memory; m > 0 {
 		return m
 	}
@@ -33,7 +37,7 @@ func (r *Run) memoryOf(in *Instance) int64 {
 func (r *Run) held(fn int32) (gib float64, known bool) {
 	known = true
 	for i := range r.Instances {
-		if in := &r.Instances[i]; in.Function == fn && in.Spawned > 0 || in.Function == fn && in.Ready > 0 {
+		if in := &r.Instances[i]; in.Function == fn && (in.Spawned > 0 || in.Ready > 0) {
 			m := r.memoryOf(in)
 			known = known && m > 0
 			gib += float64(m) / (1 << 30) * r.end(in).Sub(in.Spawned).Seconds()
@@ -50,13 +54,25 @@ func (r *Run) end(in *Instance) clock.Time {
 	return max(r.Length, in.Spawned)
 }
 
-// cost works out what a function cost; nil without rates.
-func (r *Run) cost(fn int32) *Cost {
-	rates := r.Rates
-	if rates == nil || r.Functions[fn].Attached {
-		return nil
+// costs works out what each function cost; nil where it is not billed.
+func (r *Run) costs() []*Cost {
+	out := make([]*Cost, len(r.Functions))
+	if r.Rates == nil {
+		return out
 	}
-	f := &r.Functions[fn]
+	stretches, invocations := r.busy()
+	for fn := range r.Functions {
+		if !r.Functions[fn].Attached {
+			out[fn] = r.cost(int32(fn), stretches, invocations[fn])
+		}
+	}
+	return out
+}
+
+// cost works out what a function cost, with the stretches in which each instance was
+// busy, and n invocations.
+func (r *Run) cost(fn int32, stretches [][]time.Duration, n int) *Cost {
+	rates, f := r.Rates, &r.Functions[fn]
 	c := &Cost{Currency: rates.Currency, MemoryKnown: true}
 	bill := func(memory int64, cpu float64, d time.Duration) {
 		d = max(d, rates.AtLeast)
@@ -69,8 +85,6 @@ func (r *Run) cost(fn int32) *Cost {
 	}
 	phase := func(name string) bool { return slices.Contains(rates.Billed, name) }
 	used := 0.0 // processor seconds, where no bound says what is paid for
-	stretches := r.busy(fn)
-	n := 0
 	for i := range r.Instances {
 		in := &r.Instances[i]
 		if in.Function != fn {
@@ -89,7 +103,7 @@ func (r *Run) cost(fn int32) *Cost {
 			bill(memory, f.CPU, ready.Sub(in.Spawned))
 		}
 		idle := r.end(in).Sub(ready)
-		for _, s := range stretches[int32(i)] {
+		for _, s := range stretches[i] {
 			idle -= s
 			if phase("invocation") {
 				bill(memory, f.CPU, s)
@@ -104,11 +118,6 @@ func (r *Run) cost(fn int32) *Cost {
 		c.MemoryKnown = c.MemoryKnown && f.Memory > 0
 	}
 	c.CPU += used * rates.CPUSecond
-	for i := range r.Invocations {
-		if r.Invocations[i].Function == fn {
-			n++
-		}
-	}
 	c.Requests = float64(n) * rates.Request
 	c.Total = c.Memory + c.CPU + c.Requests
 	if n > 0 {
@@ -118,29 +127,35 @@ func (r *Run) cost(fn int32) *Cost {
 	return c
 }
 
-// busy gives for each instance of a function the stretches in which it had at
-// least one invocation; one that follows right upon another is a stretch of its own.
-func (r *Run) busy(fn int32) map[int32][]time.Duration {
+// busy gives for each instance the stretches in which it had at least one invocation,
+// one that follows right upon another being a stretch of its own, and counts the
+// invocations of each function.
+func (r *Run) busy() (stretches [][]time.Duration, invocations []int) {
 	type span struct{ from, to clock.Time }
-	spans := map[int32][]span{}
+	stretches, invocations = make([][]time.Duration, len(r.Instances)), make([]int, len(r.Functions))
+	spans := make([][]span, len(r.Instances))
 	for i := range r.Invocations {
-		if v := &r.Invocations[i]; v.Function == fn {
+		v := &r.Invocations[i]
+		invocations[v.Function]++
+		if int(v.Instance) < len(spans) {
 			spans[v.Instance] = append(spans[v.Instance], span{v.began(), v.Done})
 		}
 	}
-	out := map[int32][]time.Duration{}
 	for id, all := range spans {
-		slices.SortFunc(all, func(a, b span) int { return int(min(max(a.from-b.from, -1), 1)) })
-		stretches := make([]time.Duration, 0, len(all))
+		if len(all) == 0 {
+			continue
+		}
+		slices.SortFunc(all, func(a, b span) int { return cmp.Compare(a.from, b.from) })
 		cur := all[0]
 		for _, s := range all[1:] {
 			if s.from < cur.to {
 				cur.to = max(cur.to, s.to)
 				continue
 			}
-			stretches, cur = append(stretches, cur.to.Sub(cur.from)), s
+			stretches[id] = append(stretches[id], cur.to.Sub(cur.from))
+			cur = s
 		}
-		out[id] = append(stretches, cur.to.Sub(cur.from))
+		stretches[id] = append(stretches[id], cur.to.Sub(cur.from))
 	}
-	return out
+	return stretches, invocations
 }

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
 )
 
 // Load is what was asked of the functions together, and what became of it.
@@ -35,29 +34,11 @@ func (r *Run) load(s *Summary, seen *scan) {
 	for i := range r.Functions {
 		keep += r.Functions[i].KeepWarm
 	}
-	type change struct {
-		at   clock.Time
-		by   int
-		over bool // because the run was
-	}
-	var changes []change
-	for i := range r.Instances {
-		if in := &r.Instances[i]; in.Ready > 0 && !r.Functions[in.Function].OneShot && !r.Functions[in.Function].Attached {
-			changes = append(changes, change{in.Ready, 1, false})
-			if in.Stopped > 0 {
-				changes = append(changes, change{in.Stopped, -1, in.Reason == engine.RunOver})
-			}
-		}
-	}
-	slices.SortFunc(changes, func(a, b change) int {
-		if a.at != b.at {
-			return int(min(max(a.at-b.at, -1), 1))
-		}
-		return a.by - b.by
-	})
 	n := 0
 	var at, rest clock.Time
-	for _, c := range changes {
+	for _, c := range r.comings(func(in *Instance) bool {
+		return !r.Functions[in.Function].OneShot && !r.Functions[in.Function].Attached
+	}) {
 		was := n
 		if n += c.by; n > s.Load.Most {
 			s.Load.Most, at = n, c.at

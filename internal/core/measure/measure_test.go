@@ -143,7 +143,7 @@ func TestASummaryAddsUp(t *testing.T) {
 	if held != "+--+" || !strings.Contains(s.Budgets[1].Why, "p50 needs 6") {
 		t.Errorf("budgets %s %+v", held, s.Budgets)
 	}
-	text := strings.Join(Sentences(fixture(), s), "\n")
+	text := strings.Join(NewPage(fixture()).Sentences, "\n")
 	for _, want := range []string{"fares: 1 of 4 requests were turned away", "scans: 1 event was tried again", "as dead letters", "1 delivery was open"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the sentences\n%s\ndo not say %q", text, want)
@@ -239,7 +239,7 @@ func TestChainsFaultsAndSecondDeliveries(t *testing.T) {
 	if x := s.Idempotence; x.Twice != 3 || x.Differed != 2 || x.Which[0] != "event 4 (a scan): another reply" || x.Which[1] != "event 8 (a scan): status 409, then 200" {
 		t.Errorf("second deliveries %+v", x)
 	}
-	text := strings.Join(Sentences(r, s), "\n")
+	text := strings.Join(NewPage(r).Sentences, "\n")
 	for _, want := range []string{"From cargo on, 1 chain went of up to 3 steps, at most 160 ms", "1 did not end well", "duplicated 1, delayed 1", "2 of 3 second deliveries"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is not in\n%s", want, text)

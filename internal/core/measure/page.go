@@ -79,6 +79,6 @@ func (r *Run) page(seen *scan, populations []Populations) *Page {
 		p.Sources = append(p.Sources, r.Sources[i].Name)
 		p.Kinds[r.Sources[i].Name] = r.Sources[i].Kind
 	}
-	p.Sentences = Sentences(r, p.Summary)
+	p.Sentences = r.sentences(p.Summary, seen.at)
 	return p
 }

@@ -15,7 +15,8 @@ type scan struct {
 	each       []int32  // good invocations of each instance
 	firsts     []int32  // good invocations that are not warm
 	functions  []FunctionFigures
-	unexpected bool // whether any answer was
+	unexpected bool     // whether any answer was
+	outcomes   []Counts // of the deliveries to each function; by count
 
 	first, last, ended clock.Time // first and last due from outside, last outcome
 	outside            int        // events from outside

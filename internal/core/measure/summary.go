@@ -1,6 +1,7 @@
 package measure
 
 import (
+	"cmp"
 	"slices"
 	"time"
 
@@ -284,7 +285,7 @@ func (r *Run) summarize(seen *scan, populations []Populations) *Summary {
 		Chains: map[string]Chain{}, Faults: map[string]int{}, Budgets: []Verdict{}, Warnings: []string{}}
 	r.count(s, seen)
 	routes := r.routes(at)
-	warm := r.warmUps(seen)
+	warm, costs := r.warmUps(seen), r.costs()
 	for fn := range r.Functions {
 		p := &populations[fn]
 		f := &seen.functions[fn]
@@ -293,7 +294,7 @@ func (r *Run) summarize(seen *scan, populations []Populations) *Summary {
 		f.Phases, f.WarmUp = p.Phases.figures(), warm[fn]
 		f.Instances = r.instances(int32(fn))
 		r.instanceFigures(int32(fn), f)
-		f.Cost = r.cost(int32(fn))
+		f.Cost = costs[fn]
 		f.Routes = r.routeFigures(fn, routes, f.Latency)
 		s.Functions[r.Functions[fn].Name] = *f
 	}
@@ -309,7 +310,7 @@ func (r *Run) summarize(seen *scan, populations []Populations) *Summary {
 	r.driver(s, at)
 	r.warn(s)
 	for _, text := range r.Budgets {
-		s.Budgets = append(s.Budgets, r.judge(s, at, populations, text))
+		s.Budgets = append(s.Budgets, r.judge(s, seen, populations, text))
 	}
 	return s
 }
@@ -378,6 +379,7 @@ func (r *Run) count(s *Summary, seen *scan) {
 		}
 	}
 	ended := make([]bool, len(r.Arrivals))
+	seen.outcomes = make([]Counts, len(r.Functions))
 	for fn := range r.Functions {
 		seen.functions[fn].Rejections = map[string]int{}
 	}
@@ -387,10 +389,18 @@ func (r *Run) count(s *Summary, seen *scan) {
 		if of := routes[d.Source]; d.Wire >= 0 && int(d.Wire) < len(of) {
 			of[d.Wire].add(d.Outcome)
 		}
+		var function *Counts
+		if d.Wire >= 0 {
+			function = &seen.outcomes[r.Sources[d.Source].To[d.Wire]]
+			function.add(d.Outcome)
+		}
 		seen.ended = max(seen.ended, d.Ended)
 		if seen.unexpected {
 			if inv := r.invocation(seen.at, d.Invocation); inv != nil && inv.Unexpected {
 				sources[d.Source].Unexpected++
+				if function != nil {
+					function.Unexpected++
+				}
 			}
 		}
 		if int(d.Event) < len(ended) {
@@ -434,11 +444,6 @@ func (r *Run) count(s *Summary, seen *scan) {
 // instances counts the starts of a function and the most that ran at once.
 func (r *Run) instances(fn int32) InstanceCounts {
 	var c InstanceCounts
-	type change struct {
-		at clock.Time
-		by int
-	}
-	var changes []change
 	for i := range r.Instances {
 		in := &r.Instances[i]
 		if in.Function != fn {
@@ -448,23 +453,35 @@ func (r *Run) instances(fn int32) InstanceCounts {
 		if in.Ready == 0 && in.Stopped > 0 && (in.Reason == engine.Crashed || in.Reason == engine.NeverReady || in.Reason == engine.OutOfMemory) {
 			c.FailedStarts++
 		}
-		if in.Ready > 0 {
-			changes = append(changes, change{in.Ready, 1})
-			if in.Stopped > 0 {
-				changes = append(changes, change{in.Stopped, -1})
-			}
-		}
 	}
-	slices.SortFunc(changes, func(a, b change) int {
-		if a.at != b.at {
-			return int(min(max(a.at-b.at, -1), 1))
-		}
-		return a.by - b.by
-	})
 	n := 0
-	for _, x := range changes {
+	for _, x := range r.comings(func(in *Instance) bool { return in.Function == fn }) {
 		n += x.by
 		c.Peak = max(c.Peak, n)
 	}
 	return c
+}
+
+// coming is an instance that became ready, or that stopped.
+type coming struct {
+	at   clock.Time
+	by   int  // 1 or -1
+	over bool // it stopped because the run was over
+}
+
+// comings gives when those of some instances that ever were ready came and went, in
+// the order of time; at one moment, those that go are first.
+func (r *Run) comings(of func(*Instance) bool) (out []coming) {
+	for i := range r.Instances {
+		in := &r.Instances[i]
+		if in.Ready == 0 || in.Function < 0 || !of(in) {
+			continue
+		}
+		out = append(out, coming{in.Ready, 1, false})
+		if in.Stopped > 0 {
+			out = append(out, coming{in.Stopped, -1, in.Reason == engine.RunOver})
+		}
+	}
+	slices.SortFunc(out, func(a, b coming) int { return cmp.Or(cmp.Compare(a.at, b.at), a.by-b.by) })
+	return out
 }

@@ -3,7 +3,6 @@ package measure
 import (
 	"maps"
 	"slices"
-	"sort"
 	"time"
 
 	"nightdrill/internal/core/clock"
@@ -91,47 +90,37 @@ func (r *Run) latencyOverTime(at []int32, t *Timeline, n int, step func(clock.Ti
 }
 
 func (r *Run) instancesOverTime(t *Timeline, n int, step func(clock.Time) int) {
+	// what waited at the end of a step waits at the beginning of the next
+	type state struct{ step, waiting int }
+	last := make([]state, len(r.Functions))
 	for i := range r.Levels {
 		l := &r.Levels[i]
-		f := &t.Functions[l.Function]
-		k := step(l.At)
-		f.Waiting[k] = max(f.Waiting[k], int(l.Waiting))
+		waits, was, k := t.Functions[l.Function].Waiting, &last[l.Function], step(l.At)
+		for ; was.step < k; was.step++ {
+			waits[was.step+1] = max(waits[was.step+1], was.waiting)
+		}
+		was.waiting = int(l.Waiting)
+		waits[k] = max(waits[k], was.waiting)
 	}
-	// what waited at the end of a step waits at the beginning of the next
-	for fn := range t.Functions {
-		waiting, i := 0, 0
-		for k := range n {
-			w := t.Functions[fn].Waiting
-			w[k] = max(w[k], waiting)
-			for ; i < len(r.Levels) && step(r.Levels[i].At) <= k; i++ {
-				if int(r.Levels[i].Function) == fn {
-					waiting = int(r.Levels[i].Waiting)
-				}
-			}
+	for fn, was := range last {
+		for k := was.step + 1; k < n; k++ {
+			t.Functions[fn].Waiting[k] = was.waiting
 		}
 	}
-	type change struct {
-		at clock.Time
-		by int
-	}
-	changes := make([][]change, len(r.Functions))
 	for i := range r.Instances {
 		in := &r.Instances[i]
-		if in.Function < 0 || in.Spawned == 0 && in.Ready == 0 {
+		mib := float64(r.memoryOf(in)) / (1 << 20)
+		if in.Function < 0 || in.Spawned == 0 && in.Ready == 0 || mib == 0 {
 			continue
 		}
 		end := r.end(in)
-		if in.Ready > 0 {
-			changes[in.Function] = append(changes[in.Function], change{in.Ready, 1}, change{end, -1})
-		}
-		mib := float64(r.memoryOf(in)) / (1 << 20)
-		for k := step(in.Spawned); k <= step(end) && mib > 0; k++ {
+		for k := step(in.Spawned); k <= step(end); k++ {
 			from := clock.Time(k) * clock.Time(t.Step)
 			t.Functions[in.Function].MiB[k] += mib * float64(max(min(end, from.Add(t.Step))-max(in.Spawned, from), 0)) / float64(t.Step)
 		}
 	}
-	for fn, all := range changes {
-		sort.Slice(all, func(i, j int) bool { return all[i].at < all[j].at || all[i].at == all[j].at && all[i].by < all[j].by })
+	for fn := range t.Functions {
+		all := r.comings(func(in *Instance) bool { return int(in.Function) == fn })
 		now, i := 0, 0
 		for k := range n {
 			most := now

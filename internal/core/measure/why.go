@@ -135,26 +135,23 @@ func (w reason) words(f *Function, all int) string {
 }
 
 // sayWaits says which deliveries waited for long, and for what.
-func (r *Run) sayWaits(s *Summary, say func(string, ...any)) {
+func (r *Run) sayWaits(at []int32, say func(string, ...any)) {
 	type waiter struct {
 		n, of int
 		most  time.Duration
 	}
 	waits := make([]waiter, len(r.Functions))
-	bySource := make([]waiter, len(r.Sources))
-	at := r.index()
 	for i := range r.Attempts {
 		a := &r.Attempts[i]
 		inv := r.invocation(at, a.Invocation)
 		if a.N != 1 || inv == nil || inv.Sent == 0 || int(a.Event) >= len(r.Arrivals) {
 			continue
 		}
-		for _, w := range []*waiter{&waits[inv.Function], &bySource[a.Source]} {
-			w.of++
-			if d := inv.Sent.Sub(r.Arrivals[a.Event].Due); d > slowWait && inv.Class == engine.Warm {
-				w.n++
-				w.most = max(w.most, d)
-			}
+		w := &waits[inv.Function]
+		w.of++
+		if d := inv.Sent.Sub(r.Arrivals[a.Event].Due); d > slowWait && inv.Class == engine.Warm {
+			w.n++
+			w.most = max(w.most, d)
 		}
 	}
 	for fn := range waits {
@@ -163,17 +160,13 @@ func (r *Run) sayWaits(s *Summary, say func(string, ...any)) {
 			continue
 		}
 		f := &r.Functions[fn]
-		text := fmt.Sprintf("%s: %s of %d warm deliveries waited for more than %d ms, at most %s ms", f.Name, Percent(float64(w.n)/float64(w.of)), w.of, slowWait.Milliseconds(), MillisText(new(Millis(w.most))))
+		text := fmt.Sprintf("%s: %s of %d warm deliveries waited for more than %d ms, at most %s", f.Name, Percent(float64(w.n)/float64(w.of)), w.of, slowWait.Milliseconds(), DurationText(w.most))
 		if why, share := r.waitedFor(int32(fn)); share > muchOfCold {
 			text += ", most of the time because " + why.words(f, r.Concurrency)
 		}
 		say("%s.", text)
 	}
-	for i := range r.Sources {
-		if behind := r.fallsBehind(int32(i)); behind != "" {
-			say("%s: %s", r.Sources[i].Name, behind)
-		}
-	}
+	r.sayBehind(say)
 }
 
 // waitedFor gives what the waiting of a function's deliveries was most for, by the
@@ -227,36 +220,35 @@ func (r *Run) waitedFor(fn int32) (most reason, share float64) {
 	return most, by[most] / sum
 }
 
-// fallsBehind tells whether more came to a source than was done, up to the last
-// that fell due; "" where that is not so.
-func (r *Run) fallsBehind(source int32) string {
-	if r.Sources[source].Kind == "http" || r.Sources[source].Closed {
-		return ""
+// sayBehind says to which sources more came than was done, up to the last that fell due.
+func (r *Run) sayBehind(say func(string, ...any)) {
+	type tally struct {
+		last          clock.Time
+		arrived, done int
 	}
-	var last clock.Time
-	arrived := 0
+	of := make([]tally, len(r.Sources))
 	for i := range r.Arrivals {
-		if a := &r.Arrivals[i]; a.Source == source && a.From < 0 {
-			last = max(last, a.Due)
-			arrived++
+		if a := &r.Arrivals[i]; a.From < 0 {
+			of[a.Source].last = max(of[a.Source].last, a.Due)
+			of[a.Source].arrived++
 		}
 	}
 	ended := make([]bool, len(r.Arrivals))
-	done := 0
 	for i := range r.Deliveries {
 		d := &r.Deliveries[i]
-		if d.Source != source || d.Ended > last || int(d.Event) >= len(ended) || ended[d.Event] {
+		if int(d.Event) < len(ended) && !ended[d.Event] && d.Ended <= of[d.Source].last && r.Arrivals[d.Event].From < 0 {
+			ended[d.Event] = true
+			of[d.Source].done++
+		}
+	}
+	for i, t := range of {
+		if s := &r.Sources[i]; s.Kind == "http" || s.Closed || t.arrived < 50 || t.last <= clock.Time(time.Second) {
 			continue
 		}
-		ended[d.Event] = true
-		if r.Arrivals[d.Event].From < 0 {
-			done++
+		if behind := t.arrived - t.done; float64(behind) > 0.2*float64(t.arrived) {
+			say("%s: more came than was done: when the last of %d fell due, %d were not done yet.", r.Sources[i].Name, t.arrived, behind)
 		}
 	}
-	if behind := arrived - done; arrived >= 50 && last > clock.Time(time.Second) && float64(behind) > 0.2*float64(arrived) {
-		return fmt.Sprintf("more came than was done: when the last of %d fell due, %d were not done yet.", arrived, behind)
-	}
-	return ""
 }
 
 // Ordinal writes the n-th.

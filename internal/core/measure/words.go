@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"nightdrill/internal/core/engine"
 )
@@ -91,6 +92,9 @@ func (v *Verdict) Says() string {
 	return text + " " + v.Unit
 }
 
+// DurationText writes a duration in milliseconds with three digits that count.
+func DurationText(d time.Duration) string { return MillisText(new(Millis(d))) + " ms" }
+
 // VerdictText says whether a budget was held and what was measured.
 func VerdictText(v Verdict) string {
 	state := v.State()
@@ -100,9 +104,9 @@ func VerdictText(v Verdict) string {
 	return fmt.Sprintf("%-6s  %s  (%s)", state, v.Text, v.Says())
 }
 
-// Sentences gives the answer of a run in sentences: which budget was missed, how
+// sentences gives the answer of a run in sentences: which budget was missed, how
 // long cold and warm took and why, what waited, what was turned away or lost.
-func Sentences(r *Run, s *Summary) (out []string) {
+func (r *Run) sentences(s *Summary, at []int32) (out []string) {
 	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
 	if !r.Finished {
 		say("This run did not come to its end: what follows is what was measured until then.")
@@ -117,7 +121,7 @@ func Sentences(r *Run, s *Summary) (out []string) {
 		r.sayFunction(&r.Functions[i], &f, say)
 		r.sayWhy(int32(i), &f, say)
 	}
-	r.sayWaits(s, say)
+	r.sayWaits(at, say)
 	for i := range r.Sources {
 		r.saySource(int32(i), s.Sources[r.Sources[i].Name], say)
 	}

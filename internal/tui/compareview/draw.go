@@ -14,7 +14,7 @@ import (
 // Draw draws the view.
 func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
 	out := paint.New(m.w, m.h, theme)
-	m.length = 0
+	m.scroll.Length = 0
 	switch {
 	case m.trouble != "":
 		paint.Flow(out, 2, 1, m.w-2, paint.Bad, m.trouble)
@@ -29,13 +29,9 @@ func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
 	}
 	c := m.all[min(m.at, len(m.all)-1)]
 	page := paint.New(m.w, 60+len(c.Sentences)*6+len(c.Sides)*40+len(c.Replies)+8*len(c.Warnings), theme)
-	m.length = m.drawPage(page, c)
-	m.scroll = max(min(m.scroll, m.length-m.h), 0)
-	out.DrawRows(0, page, m.scroll)
-	if hidden := m.length - m.h - m.scroll; hidden > 0 {
-		out.Fill(0, m.h-1, m.w, 1)
-		out.Put(2, m.h-1, paint.Dim, fmt.Sprintf("%d more lines below", hidden+1))
-	}
+	m.scroll.Fit(m.drawPage(page, c), m.h)
+	m.scroll.Draw(out, 0, page)
+	m.scroll.Rest(out)
 	return out
 }
 

@@ -14,6 +14,7 @@ import (
 	"nightdrill/internal/desk"
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/scroll"
 	"nightdrill/internal/tui/talk"
 )
 
@@ -33,11 +34,7 @@ type (
 )
 
 // Keys are the keys of the view.
-var Keys = struct{ Up, Down, PageUp, PageDown, Left, Right, Older, Newer, Swap, Variants, Export key.Binding }{
-	Up:       key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓", "scroll")),
-	Down:     key.NewBinding(key.WithKeys("down", "j")),
-	PageUp:   key.NewBinding(key.WithKeys("pgup"), key.WithHelp("PgUp", "and PgDn: by a page")),
-	PageDown: key.NewBinding(key.WithKeys("pgdown", "space")),
+var Keys = struct{ Left, Right, Older, Newer, Swap, Variants, Export key.Binding }{
 	Left:     key.NewBinding(key.WithKeys("left", "h"), key.WithHelp("←→", "the other functions")),
 	Right:    key.NewBinding(key.WithKeys("right", "l")),
 	Older:    key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "against an older run")),
@@ -57,8 +54,7 @@ type Model struct {
 	at            int // which of them
 	loading       bool
 	trouble       string
-	scroll        int
-	length        int
+	scroll        scroll.Page
 	suggest       string // what is written when variants are asked for
 }
 
@@ -78,7 +74,7 @@ func (m *Model) Suggest(text string) { m.suggest = text }
 func (m *Model) Took(msg tea.Msg) bool {
 	t, ok := msg.(compared)
 	if ok && t.first == m.first && t.second == m.second {
-		m.loading, m.all, m.at, m.scroll = false, t.all, 0, 0
+		m.loading, m.all, m.at, m.scroll.At = false, t.all, 0, 0
 		if m.trouble = ""; t.err != nil {
 			m.trouble = t.err.Error()
 		}
@@ -192,17 +188,10 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	case key.Matches(k, Keys.Swap) && m.first != "":
 		return m.Compare(m.second, m.first)
 	case key.Matches(k, Keys.Left):
-		m.at, m.scroll = max(m.at-1, 0), 0
+		m.at, m.scroll.At = max(m.at-1, 0), 0
 	case key.Matches(k, Keys.Right):
-		m.at, m.scroll = max(min(m.at+1, len(m.all)-1), 0), 0
-	case key.Matches(k, Keys.Up):
-		m.scroll = max(m.scroll-1, 0)
-	case key.Matches(k, Keys.Down):
-		m.scroll = max(min(m.scroll+1, m.length-m.h), 0)
-	case key.Matches(k, Keys.PageUp):
-		m.scroll = max(m.scroll-m.h+2, 0)
-	case key.Matches(k, Keys.PageDown):
-		m.scroll = max(min(m.scroll+m.h-2, m.length-m.h), 0)
+		m.at, m.scroll.At = max(min(m.at+1, len(m.all)-1), 0), 0
+	case m.scroll.Key(k):
 	case key.Matches(k, Keys.Export) && len(m.all) > 0:
 		all := m.all
 		return func() tea.Msg {
@@ -258,8 +247,8 @@ func (m *Model) Help() []key.Binding {
 	if len(m.all) > 0 {
 		out = append(out, Keys.Export)
 	}
-	if m.length > m.h {
-		out = append(out, Keys.Up)
+	if m.scroll.Long() {
+		out = append(out, scroll.Keys.Up)
 	}
 	return out
 }

@@ -473,12 +473,7 @@ func (m *Model) brief(v *measure.Invocation) string {
 	if v.Status > 0 {
 		status = fmt.Sprint(v.Status)
 	}
-	return fmt.Sprintf("▸ at %.3f s  %s  %s  %s", v.Assigned.Seconds(), v.Class, status, durationText(v.Done.Sub(v.Assigned)))
-}
-
-func durationText(d time.Duration) string {
-	ms := measure.Millis(d)
-	return measure.MillisText(&ms) + " ms"
+	return fmt.Sprintf("▸ at %.3f s  %s  %s  %s", v.Assigned.Seconds(), v.Class, status, measure.DurationText(v.Done.Sub(v.Assigned)))
 }
 
 // drawDetails opens the instance or the invocation under the cursor.
@@ -607,7 +602,7 @@ func (m *Model) invocationLines(v *measure.Invocation) []line {
 	add(paint.Plain, "due", "%.4f s", first.Due.Seconds())
 	step := func(name string, at, from clock.Time, what string) {
 		if at > 0 {
-			add(paint.Plain, name, "+ %-12s %s", durationText(at.Sub(from)), what)
+			add(paint.Plain, name, "+ %-12s %s", measure.DurationText(at.Sub(from)), what)
 		}
 	}
 	step("taken", first.Arrived, first.Due, "how late the driver was")
@@ -615,7 +610,7 @@ func (m *Model) invocationLines(v *measure.Invocation) []line {
 	step("sent", v.Sent, v.Assigned, "")
 	step("first byte", v.Received, v.Sent, "the function at work")
 	step("done", v.Done, max(v.Received, v.Assigned), "the rest of the reply")
-	add(paint.Bold, "latency", "%s from due to done", durationText(v.Done.Sub(first.Due)))
+	add(paint.Bold, "latency", "%s from due to done", measure.DurationText(v.Done.Sub(first.Due)))
 	return lines
 }
 
@@ -633,12 +628,12 @@ func (m *Model) instanceLines(in *measure.Instance) []line {
 	}
 	switch {
 	case in.Parked && in.Ready > 0:
-		add(paint.Cold, "instance start", "%s to go on from where it stood: the best that any restore could reach", durationText(in.Ready.Sub(in.Spawned)))
+		add(paint.Cold, "instance start", "%s to go on from where it stood: the best that any restore could reach", measure.DurationText(in.Ready.Sub(in.Spawned)))
 	case of.OneShot:
 		add(paint.Cold, "process", "one for this invocation; its start is in the time to the first byte")
 	case in.Ready > 0:
-		add(paint.Cold, "instance start", "%s to be ready, noticed within %s", durationText(in.Ready.Sub(in.Spawned)), durationText(in.Within))
-		add(paint.Dim, "", "%s of it until the command ran", durationText(max(in.Exec-in.Spawned, 0).Sub(0)))
+		add(paint.Cold, "instance start", "%s to be ready, noticed within %s", measure.DurationText(in.Ready.Sub(in.Spawned)), measure.DurationText(in.Within))
+		add(paint.Dim, "", "%s of it until the command ran", measure.DurationText(max(in.Exec-in.Spawned, 0).Sub(0)))
 	default:
 		add(paint.Bad, "instance start", "not ready")
 	}
@@ -656,7 +651,7 @@ func (m *Model) instanceLines(in *measure.Instance) []line {
 		add(paint.Plain, "memory", "%s", text)
 	}
 	if in.CPU > 0 {
-		text := durationText(in.CPU)
+		text := measure.DurationText(in.CPU)
 		if of.CPU > 0 {
 			text += fmt.Sprintf("; at most %g of a processor, %s", of.CPU, of.Enforced)
 		}

@@ -220,7 +220,7 @@ func (m *Model) drawTimes(c *paint.Canvas, y int) int {
 			c.Set(left+i, row(f.P50[at]), style, '●')
 			from, to := time.Duration(i*per)*t.Step, time.Duration((i+1)*per)*t.Step
 			m.add(left+i, row(f.P50[at]), 1, measure.Filter{Function: name, From: from, To: to}, "%s, %.2f to %.2f s: median %s, p95 %s, longest %s; instances %d, waiting %d", name, from.Seconds(), to.Seconds(),
-				millis(f.P50[at]), millis(f.P95[at]), millis(f.Max[at]), instances[i], waiting[i])
+				measure.DurationText(f.P50[at]), measure.DurationText(f.P95[at]), measure.DurationText(f.Max[at]), instances[i], waiting[i])
 		}
 		y += curveRows
 		y = m.bars(c, y, "instances", instances, paint.Plain, "at most %d")

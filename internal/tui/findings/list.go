@@ -11,6 +11,7 @@ import (
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/scroll"
 	"nightdrill/internal/tui/talk"
 )
 
@@ -39,13 +40,13 @@ func (m *Model) listKey(k tea.KeyPressMsg) tea.Cmd {
 		return nil
 	case len(m.runs) == 0:
 		return nil
-	case key.Matches(k, Keys.Up):
+	case key.Matches(k, scroll.Keys.Up):
 		l.at = max(l.at-1, 0)
 		return nil
-	case key.Matches(k, Keys.Down):
+	case key.Matches(k, scroll.Keys.Down):
 		l.at = min(l.at+1, len(m.runs)-1)
 		return nil
-	case key.Matches(k, Keys.PageUp):
+	case key.Matches(k, scroll.Keys.PageUp):
 		l.at = max(l.at-m.h/2, 0)
 		return nil
 	}

@@ -9,6 +9,7 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/scroll"
 )
 
 // point is a place in a drawing that stands for some invocations.
@@ -34,7 +35,7 @@ func (m *Model) under() *point {
 // firstPoint puts the cursor on the first point that is seen.
 func (m *Model) firstPoint() {
 	for i := range m.points {
-		if m.points[i].y >= m.scroll {
+		if m.points[i].y >= m.scroll.At {
 			m.cursor = i
 			return
 		}
@@ -52,16 +53,16 @@ func (m *Model) cursorKey(k tea.KeyPressMsg) tea.Cmd {
 		m.step(-1, 0)
 	case key.Matches(k, Keys.Newer):
 		m.step(1, 0)
-	case key.Matches(k, Keys.Up):
+	case key.Matches(k, scroll.Keys.Up):
 		m.step(0, -1)
-	case key.Matches(k, Keys.Down):
+	case key.Matches(k, scroll.Keys.Down):
 		m.step(0, 1)
-	case key.Matches(k, Keys.PageUp):
-		for range m.room() / 2 {
+	case key.Matches(k, scroll.Keys.PageUp):
+		for range m.scroll.Room / 2 {
 			m.step(0, -1)
 		}
-	case key.Matches(k, Keys.PageDown):
-		for range m.room() / 2 {
+	case key.Matches(k, scroll.Keys.PageDown):
+		for range m.scroll.Room / 2 {
 			m.step(0, 1)
 		}
 	case key.Matches(k, Keys.Lanes):
@@ -138,13 +139,13 @@ func (m *Model) callsKey(k tea.KeyPressMsg) tea.Cmd {
 	switch {
 	case key.Matches(k, Keys.Escape):
 		m.calls = nil
-	case key.Matches(k, Keys.Up):
+	case key.Matches(k, scroll.Keys.Up):
 		c.at = max(c.at-1, 0)
-	case key.Matches(k, Keys.Down):
+	case key.Matches(k, scroll.Keys.Down):
 		c.at = max(min(c.at+1, len(c.places)-1), 0)
-	case key.Matches(k, Keys.PageUp):
+	case key.Matches(k, scroll.Keys.PageUp):
 		c.at = max(c.at-m.h/2, 0)
-	case key.Matches(k, Keys.PageDown):
+	case key.Matches(k, scroll.Keys.PageDown):
 		c.at = max(min(c.at+m.h/2, len(c.places)-1), 0)
 	case key.Matches(k, Keys.Filter):
 		return m.apply(c.pick)
@@ -192,7 +193,7 @@ func (m *Model) drawCalls(out *paint.Canvas) {
 		}
 		service, wait := "–", "–"
 		if v.Sent > 0 {
-			service, wait = millis(v.Done.Sub(v.Sent)), millis(v.Sent.Sub(v.Assigned))
+			service, wait = measure.DurationText(v.Done.Sub(v.Sent)), measure.DurationText(v.Sent.Sub(v.Assigned))
 		}
 		for j, text := range []string{fmt.Sprintf("%.3f", v.Done.Seconds()), v.Class.String(), status, service, wait, instance} {
 			out.Right(x+2+edges[j], y+2+i, style, text)

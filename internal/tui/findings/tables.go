@@ -194,7 +194,7 @@ func (m *Model) drawSpread(c *paint.Canvas, x, y int, s draw.Scale, of *measure.
 			if what == "start" { // the answers that waited for those starts
 				pick = measure.Filter{Function: function, Class: engine.Cold.String()}
 			}
-			m.add(x+i, y, 1, pick, "%s %s, %s to %s: %d", function, what, millis(low[i]), millis(high[i]), n)
+			m.add(x+i, y, 1, pick, "%s %s, %s to %s: %d", function, what, measure.DurationText(low[i]), measure.DurationText(high[i]), n)
 		}
 		switch {
 		case n == 0:

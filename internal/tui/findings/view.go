@@ -5,7 +5,6 @@ package findings
 
 import (
 	"fmt"
-	"time"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -13,6 +12,7 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/scroll"
 	"nightdrill/internal/tui/talk"
 )
 
@@ -47,20 +47,16 @@ type Runs interface {
 }
 
 // Keys are the keys of the view.
-var Keys = struct{ Up, Down, PageUp, PageDown, Older, Newer, Lanes, Cursor, Filter, Runs, Export, Replay, Escape key.Binding }{
-	Up:       key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓", "scroll, or the cursor")),
-	Down:     key.NewBinding(key.WithKeys("down", "j")),
-	PageUp:   key.NewBinding(key.WithKeys("pgup"), key.WithHelp("PgUp", "and PgDn: by a page")),
-	PageDown: key.NewBinding(key.WithKeys("pgdown", "space")),
-	Older:    key.NewBinding(key.WithKeys("left", "h"), key.WithHelp("←→", "older and newer runs, or the cursor")),
-	Newer:    key.NewBinding(key.WithKeys("right", "l")),
-	Lanes:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "its lanes, or what is behind the cursor")),
-	Cursor:   key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "a cursor on the drawings")),
-	Filter:   key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "a part of the run alone")),
-	Runs:     key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "past runs")),
-	Export:   key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export to files")),
-	Replay:   key.NewBinding(key.WithKeys("a"), key.WithHelp("a", "again: replay its events")),
-	Escape:   key.NewBinding(key.WithKeys("esc", "escape"), key.WithHelp("esc", "back")),
+var Keys = struct{ Older, Newer, Lanes, Cursor, Filter, Runs, Export, Replay, Escape key.Binding }{
+	Older:  key.NewBinding(key.WithKeys("left", "h"), key.WithHelp("←→", "older and newer runs, or the cursor")),
+	Newer:  key.NewBinding(key.WithKeys("right", "l")),
+	Lanes:  key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "its lanes, or what is behind the cursor")),
+	Cursor: key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "a cursor on the drawings")),
+	Filter: key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "a part of the run alone")),
+	Runs:   key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "past runs")),
+	Export: key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export to files")),
+	Replay: key.NewBinding(key.WithKeys("a"), key.WithHelp("a", "again: replay its events")),
+	Escape: key.NewBinding(key.WithKeys("esc", "escape"), key.WithHelp("esc", "back")),
 }
 
 // Model is the state of the view.
@@ -75,8 +71,7 @@ type Model struct {
 	loading string
 	working string // what goes on in the background
 	trouble string
-	scroll  int
-	length  int // rows of the whole page, at the last Draw
+	scroll  scroll.Page
 	points  []point
 	cursor  int // among the points, or -1
 	top     int // rows of the canvas above the page's first
@@ -113,7 +108,7 @@ func (m *Model) Show(p *measure.Page) {
 	if !same {
 		m.run, m.filter = nil, measure.Filter{}
 	}
-	m.whole, m.page, m.loading, m.trouble, m.scroll, m.cursor, m.calls = p, p, "", "", 0, -1, nil
+	m.whole, m.page, m.loading, m.trouble, m.scroll.At, m.cursor, m.calls = p, p, "", "", 0, -1, nil
 	m.filter = measure.Filter{}
 }
 
@@ -169,14 +164,7 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		if m.filter != (measure.Filter{}) {
 			m.unfilter()
 		}
-	case key.Matches(k, Keys.Up):
-		m.scroll = max(m.scroll-1, 0)
-	case key.Matches(k, Keys.Down):
-		m.scroll = max(min(m.scroll+1, m.length-m.room()), 0)
-	case key.Matches(k, Keys.PageUp):
-		m.scroll = max(m.scroll-m.room()+2, 0)
-	case key.Matches(k, Keys.PageDown):
-		m.scroll = max(min(m.scroll+m.room()-2, m.length-m.room()), 0)
+	case m.scroll.Key(k):
 	case key.Matches(k, Keys.Older):
 		return m.move(1)
 	case key.Matches(k, Keys.Newer):
@@ -186,9 +174,6 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	}
 	return nil
 }
-
-// room gives the rows that the page has.
-func (m *Model) room() int { return max(m.h-m.top, 1) }
 
 // place gives the place of the shown run in the list, or -1.
 func (m *Model) place() int {
@@ -226,8 +211,8 @@ func (m *Model) Help() []key.Binding {
 	if len(m.runs) > 1 {
 		out = append(out, bind("←→", "older and newer"))
 	}
-	if m.length > m.room() {
-		out = append(out, bind("↑↓", "scroll"))
+	if m.scroll.Long() {
+		out = append(out, scroll.Keys.Up)
 	}
 	if m.filter != (measure.Filter{}) {
 		out = append([]key.Binding{bind("esc", "all of the run")}, out...)
@@ -289,7 +274,7 @@ func (m *Model) Took(msg tea.Msg) (tea.Cmd, bool) {
 	case t.err != nil:
 		return talk.Complain(t.err), true
 	case t.page != nil:
-		m.page, m.filter, m.scroll, m.cursor, m.calls = t.page, t.filter, 0, -1, nil
+		m.page, m.filter, m.scroll.At, m.cursor, m.calls = t.page, t.filter, 0, -1, nil
 	case t.then != nil:
 		return t.then(), true
 	}
@@ -354,7 +339,7 @@ func (m *Model) apply(f measure.Filter) tea.Cmd {
 }
 
 func (m *Model) unfilter() {
-	m.page, m.filter, m.scroll, m.cursor, m.calls = m.whole, measure.Filter{}, 0, -1, nil
+	m.page, m.filter, m.scroll.At, m.cursor, m.calls = m.whole, measure.Filter{}, 0, -1, nil
 }
 
 // askExport asks where to write a run.
@@ -393,14 +378,12 @@ func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
 	}
 	page := paint.New(m.w, m.rows(), theme)
 	m.points = m.points[:0]
-	m.length = m.drawPage(page)
-	m.scroll = max(min(m.scroll, m.length-m.room()), 0)
+	m.scroll.Fit(m.drawPage(page), m.h-m.top)
 	if p := m.under(); p != nil {
 		page.Restyle(p.x, p.y, p.w, paint.Chosen)
-		m.scroll = min(m.scroll, max(p.y-2, 0))
-		m.scroll = max(m.scroll, p.y-m.room()+3)
+		m.scroll.At = max(min(m.scroll.At, max(p.y-2, 0)), p.y-m.scroll.Room+3)
 	}
-	out.DrawRows(m.top, page, m.scroll)
+	m.scroll.Draw(out, m.top, page)
 	last := m.h - 1
 	switch p := m.under(); {
 	case m.calls != nil:
@@ -409,10 +392,7 @@ func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
 		out.Fill(0, last, m.w, 1)
 		out.PutUpTo(1, last, m.w-1, paint.Warm, "▸ "+p.words)
 	default:
-		if hidden := m.length - m.room() - m.scroll; hidden > 0 {
-			out.Fill(0, last, m.w, 1)
-			out.Put(2, last, paint.Dim, fmt.Sprintf("%d more lines below", hidden+1))
-		}
+		m.scroll.Rest(out)
 	}
 	return out
 }
@@ -421,9 +401,4 @@ func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
 func (m *Model) rows() int {
 	s := m.page.Summary
 	return 80 + 60*len(m.page.Functions) + 12*len(m.page.Sources) + 2*len(s.Changes) + 3*len(s.Budgets) + 8*len(s.Warnings) + 4*len(m.page.Sentences)
-}
-
-func millis(d time.Duration) string {
-	ms := measure.Millis(d)
-	return measure.MillisText(&ms) + " ms"
 }

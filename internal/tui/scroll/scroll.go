@@ -1,0 +1,65 @@
+// Package scroll is a page that is longer than the room that it has.
+package scroll
+
+import (
+	"fmt"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"nightdrill/internal/tui/paint"
+)
+
+// Keys are the keys that scroll.
+var Keys = struct{ Up, Down, PageUp, PageDown key.Binding }{
+	Up:       key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓", "scroll")),
+	Down:     key.NewBinding(key.WithKeys("down", "j")),
+	PageUp:   key.NewBinding(key.WithKeys("pgup"), key.WithHelp("PgUp", "and PgDn: by a page")),
+	PageDown: key.NewBinding(key.WithKeys("pgdown", "space")),
+}
+
+// Page is how far a page is scrolled.
+type Page struct {
+	At     int // the first row that is seen
+	Length int // of the page, as it was last drawn
+	Room   int // rows that are seen
+}
+
+// Key handles a key, and tells whether it scrolls.
+func (p *Page) Key(k tea.KeyPressMsg) bool {
+	switch {
+	case key.Matches(k, Keys.Up):
+		p.to(p.At - 1)
+	case key.Matches(k, Keys.Down):
+		p.to(p.At + 1)
+	case key.Matches(k, Keys.PageUp):
+		p.to(p.At - p.Room + 2)
+	case key.Matches(k, Keys.PageDown):
+		p.to(p.At + p.Room - 2)
+	default:
+		return false
+	}
+	return true
+}
+
+func (p *Page) to(at int) { p.At = max(min(at, p.Length-p.Room), 0) }
+
+// Long tells whether there is anything to scroll.
+func (p *Page) Long() bool { return p.Length > p.Room }
+
+// Fit takes the length of the page and the rows that it has on the screen.
+func (p *Page) Fit(length, room int) {
+	p.Length, p.Room = length, max(room, 1)
+	p.to(p.At)
+}
+
+// Draw draws what is seen of a page, from a row of the screen on.
+func (p *Page) Draw(out *paint.Canvas, y int, page *paint.Canvas) { out.DrawRows(y, page, p.At) }
+
+// Rest says in the last row how much is not seen.
+func (p *Page) Rest(out *paint.Canvas) {
+	if hidden := p.Length - p.Room - p.At; hidden > 0 {
+		out.Fill(0, out.H-1, out.W, 1)
+		out.Put(2, out.H-1, paint.Dim, fmt.Sprintf("%d more lines below", hidden+1))
+	}
+}
