@@ -75,7 +75,7 @@ func compareVariants(cmd *cobra.Command, d *desk.Desk, function string, variants
 	if err != nil {
 		return wrong(err)
 	}
-	r, err := carryOut(cmd, d, drill, nil, nil)
+	r, err := carryOut(cmd, d, drill, nil)
 	if err != nil {
 		return err
 	}
@@ -110,7 +110,7 @@ func compareLimits(cmd *cobra.Command, d *desk.Desk, name string, limits, agains
 			label = "as the drill says"
 		}
 		fmt.Fprintf(cmd.ErrOrStderr(), "nightdrill: %s, %s\n", drill.Name, label)
-		r, err := carryOut(cmd, d, of, nil, nil)
+		r, err := carryOut(cmd, d, of, nil)
 		if err != nil {
 			return err
 		}

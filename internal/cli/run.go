@@ -66,7 +66,7 @@ type runOptions struct {
 	to, journal, baseline, worse, out string
 	changes                           []string
 	few                               bool
-	after                             func(*measure.Run) error // of a replay
+	after                             func(*measure.Run) error // does what is to be done with the run; nil for nothing
 }
 
 func (o *runOptions) flags(c *cobra.Command) {
@@ -121,11 +121,11 @@ func runDrill(cmd *cobra.Command, d *desk.Desk, name string, o runOptions) error
 			return wrong(err)
 		}
 	}
-	return runPlanned(cmd, d, drill, nil, o)
+	return runPlanned(cmd, d, drill, o)
 }
 
-// runPlanned carries out a drill, or a replay, and judges it.
-func runPlanned(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, again *desk.Replay, o runOptions) error {
+// runPlanned carries out a drill and judges it.
+func runPlanned(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, o runOptions) error {
 	worse, err := share(o.worse)
 	if err != nil {
 		return wrong(fmt.Errorf("--worse: %w", err))
@@ -152,7 +152,7 @@ func runPlanned(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, again *desk
 		defer f.Close()
 		keep = f
 	}
-	r, err := carryOut(cmd, d, drill, again, keep)
+	r, err := carryOut(cmd, d, drill, keep)
 	if r == nil {
 		return err
 	}
@@ -164,7 +164,7 @@ func runPlanned(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, again *desk
 	if werr := write(cmd, page, o.to); werr != nil {
 		return could(werr)
 	}
-	if again != nil && o.after != nil {
+	if o.after != nil {
 		if werr := o.after(r.Snapshot()); werr != nil {
 			return could(werr)
 		}
@@ -193,7 +193,7 @@ func runPlanned(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, again *desk
 
 // carryOut carries a drill out and waits for its end. Where it was begun, it gives
 // it, also with an error.
-func carryOut(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, again *desk.Replay, journal io.Writer) (*desk.Running, error) {
+func carryOut(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, journal io.Writer) (*desk.Running, error) {
 	if err := d.Startable(); err != nil {
 		return nil, err
 	}
@@ -205,12 +205,7 @@ func carryOut(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, again *desk.R
 	if err := d.Prepare(cmd.Context(), drill, func(what string) { fmt.Fprintln(cmd.ErrOrStderr(), "nightdrill: "+what) }); err != nil {
 		return nil, could(err)
 	}
-	var r *desk.Running
-	if again != nil {
-		r, err = d.StartReplay(cmd.Context(), again, journal)
-	} else {
-		r, err = d.Start(cmd.Context(), drill, journal)
-	}
+	r, err := d.Start(cmd.Context(), drill, journal)
 	if err != nil {
 		return nil, could(err)
 	}

@@ -108,11 +108,11 @@ compares times and replies with those of the run.`,
 			if err != nil {
 				return could(err)
 			}
-			again, err := d.ReplayOf(before)
+			drill, notes, err := d.ReplayOf(before)
 			if err != nil {
 				return wrong(err)
 			}
-			for _, note := range again.Notes {
+			for _, note := range notes {
 				fmt.Fprintln(cmd.ErrOrStderr(), "nightdrill: "+note)
 			}
 			o.after = func(after *measure.Run) error {
@@ -124,16 +124,11 @@ compares times and replies with those of the run.`,
 				for _, line := range measure.TurnsOf(before, after).Lines() {
 					fmt.Fprintln(out, "  "+line)
 				}
-				to, err := d.Runs.Find(after.ID)
-				if err != nil {
-					return err
-				}
-				all, err := desk.Compared(d.Runs, info, to)
+				all, err := desk.CompareLoaded(d.Runs, before, after, [2]string{info.Label(), after.ID})
 				if err != nil {
 					fmt.Fprintln(out, "  "+err.Error())
 					return nil
 				}
-				all[0].Sentences = all[0].Sentences[1:] // which says the same of outcomes
 				for _, c := range all {
 					for _, s := range c.Sentences {
 						fmt.Fprintln(out, "  "+c.Title+": "+s)
@@ -141,7 +136,7 @@ compares times and replies with those of the run.`,
 				}
 				return nil
 			}
-			return runPlanned(cmd, d, again.Drill, again, o)
+			return runPlanned(cmd, d, drill, o)
 		}}
 	o.flags(c)
 	return c

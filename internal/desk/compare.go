@@ -137,13 +137,23 @@ func Compared(runs *store.Store, a, b store.Info) ([]*measure.Comparison, error)
 	if err != nil {
 		return nil, err
 	}
-	out := measure.CompareRuns(of, to, [2]string{a.Label(), b.Label()}, replies(runs, [2]string{a.ID, b.ID}))
-	if out == nil {
-		return nil, fmt.Errorf("%s and %s have no function in common that was asked in both", a.ID, b.ID)
+	out, err := CompareLoaded(runs, of, to, [2]string{a.Label(), b.Label()})
+	if err != nil {
+		return nil, err
 	}
 	if again := ReplayedBy(to); again != "" && again == of.ID {
 		lines := measure.TurnsOf(of, to).Lines()
 		out[0].Sentences = append([]string{strings.Join(lines[:min(len(lines), mostTurns)], " ")}, out[0].Sentences...)
+	}
+	return out, nil
+}
+
+// CompareLoaded compares two runs that were read, function by function, under their
+// labels.
+func CompareLoaded(runs *store.Store, of, to *measure.Run, labels [2]string) ([]*measure.Comparison, error) {
+	out := measure.CompareRuns(of, to, labels, replies(runs, [2]string{of.ID, to.ID}))
+	if out == nil {
+		return nil, fmt.Errorf("%s and %s have no function in common that was asked in both", of.ID, to.ID)
 	}
 	return out, nil
 }

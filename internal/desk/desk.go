@@ -175,19 +175,10 @@ type Running struct {
 // Start begins a drill. It ends by itself, by Stop, or with the context. A
 // journal of the engine's inputs is written where one is given.
 func (d *Desk) Start(ctx context.Context, drill *plan.Drill, journal io.Writer) (*Running, error) {
-	return d.start(ctx, d.Project, drill, journal)
-}
-
-// StartReplay begins the replay of a run, as Start does a drill.
-func (d *Desk) StartReplay(ctx context.Context, x *Replay, journal io.Writer) (*Running, error) {
-	return d.start(ctx, x.Project, x.Drill, journal)
-}
-
-func (d *Desk) start(ctx context.Context, from *plan.Project, drill *plan.Drill, journal io.Writer) (*Running, error) {
 	now := time.Now()
 	r := &Running{ID: newID(now), Drill: drill, Began: now, done: make(chan struct{}), runs: d.Runs, rule: d.Keep}
 	ctx, r.stop = context.WithCancel(ctx)
-	p, drill, err := d.bringAllObjects(from, drill)
+	p, drill, err := d.bringAllObjects(d.Project.With(drill), drill)
 	if err != nil {
 		r.stop()
 		return nil, err

@@ -19,59 +19,54 @@ import (
 	"nightdrill/internal/live/drive"
 )
 
-// Replay is a drill made of a run: the same events, from the bytes that the run
-// kept, at the same times.
-type Replay struct {
-	Drill   *plan.Drill
-	Project *plan.Project // today's, with the run's payload sets
-	Notes   []string      // what is not as it was
-}
-
-// ReplayOf makes a drill of a run, to be carried out on today's code. Where the
-// payload sets of today hold the same bytes, those are taken, since they have what is
-// secret; the run has not.
-func (d *Desk) ReplayOf(r *measure.Run) (*Replay, error) {
+// ReplayOf makes a drill of a run: the same events, from the bytes that the run kept,
+// at the same times, to be carried out on today's code. Where the payload sets of today
+// hold the same bytes, those are taken, since they have what is secret; the run has not.
+// The notes say what is not as it was.
+func (d *Desk) ReplayOf(r *measure.Run) (drill *plan.Drill, notes []string, err error) {
 	var was Told
 	if len(r.Plan) == 0 || json.Unmarshal(r.Plan, &was) != nil {
-		return nil, fmt.Errorf("run %s is from before runs kept what they were told to do, and cannot be replayed", r.ID)
+		return nil, nil, fmt.Errorf("run %s is from before runs kept what they were told to do, and cannot be replayed", r.ID)
 	}
-	out := &Replay{}
-	p := *d.Project
-	drill := &plan.Drill{Name: r.Drill, Seed: r.Seed, Settle: was.Settle, Idempotence: was.Idempotence, Concurrency: was.Concurrency, Again: r.ID}
-	out.Project, out.Drill = &p, drill
-	if err := out.limits(d, r, &was); err != nil {
-		return nil, err
-	}
-	sets, err := d.setsOf(r, out)
-	if err != nil {
-		return nil, err
-	}
-	p.Sets = append(slices.Clone(p.Sets), sets...)
-	first := len(p.Sets) - len(sets)
-	place := map[string]int{}
-	for i := range sets {
-		place[sets[i].Name] = first + i
+	x := &replay{d: d, r: r, drill: &plan.Drill{Name: r.Drill, Seed: r.Seed, Settle: was.Settle, Idempotence: was.Idempotence, Concurrency: was.Concurrency, Again: r.ID, Cold: was.Cold}, place: map[string]int{}}
+	x.limits(&was)
+	if err := x.sets(); err != nil {
+		return nil, nil, err
 	}
 	if was.Cold != nil {
-		drill.Cold = was.Cold
-		return out, out.cold(d, r, place)
+		err = x.cold()
+	} else {
+		err = x.moments()
 	}
-	return out, out.moments(d, r, place)
+	return x.drill, x.notes, err
+}
+
+// replay is a drill that is being made of a run.
+type replay struct {
+	d     *Desk
+	r     *measure.Run
+	drill *plan.Drill
+	place map[string]int // of the run's sets, after the project's
+	notes []string
+}
+
+func (x *replay) note(format string, args ...any) {
+	x.notes = append(x.notes, fmt.Sprintf(format, args...))
 }
 
 // limits takes over the limits, their changes and the budgets, as far as the
 // functions are still there.
-func (x *Replay) limits(d *Desk, r *measure.Run, was *Told) error {
-	for i := range d.Functions {
-		x.Drill.Limits = append(x.Drill.Limits, d.Functions[i].Limits)
+func (x *replay) limits(was *Told) {
+	for i := range x.d.Functions {
+		x.drill.Limits = append(x.drill.Limits, x.d.Functions[i].Limits)
 	}
 	at := map[int]int{}
 	for i, f := range was.Functions {
-		if k := d.FunctionNamed(f.Name); k >= 0 && i < len(was.Limits) {
-			x.Drill.Limits[k] = was.Limits[i]
+		if k := x.d.FunctionNamed(f.Name); k >= 0 && i < len(was.Limits) {
+			x.drill.Limits[k] = was.Limits[i]
 			at[i] = k
 		} else if was.Cold == nil {
-			x.Notes = append(x.Notes, fmt.Sprintf("%s is no longer in the project", f.Name))
+			x.note("%s is no longer in the project", f.Name)
 		}
 	}
 	for _, c := range was.Changes {
@@ -82,113 +77,117 @@ func (x *Replay) limits(d *Desk, r *measure.Run, was *Told) error {
 			}
 			c.Function = k
 		}
-		x.Drill.Changes = append(x.Drill.Changes, c)
+		x.drill.Changes = append(x.drill.Changes, c)
 	}
-	for _, text := range r.Budgets {
+	for _, text := range x.r.Budgets {
 		b, err := measure.ParseBudget(text)
-		known := err == nil && (b.Of == "project" || b.Of == "function" && d.Whole.FunctionNamed(strings.TrimSuffix(b.Name, plan.DroppedMark)) >= 0 || d.SourceNamed(b.Name) >= 0)
+		known := err == nil && (b.Of == "project" || b.Of == "function" && x.d.Whole.FunctionNamed(strings.TrimSuffix(b.Name, plan.DroppedMark)) >= 0 || x.d.SourceNamed(b.Name) >= 0)
 		if !known {
-			x.Notes = append(x.Notes, fmt.Sprintf("the budget “%s” is left out", text))
+			x.note("the budget “%s” is left out", text)
 			continue
 		}
-		x.Drill.Budgets = append(x.Drill.Budgets, plan.Budget{Text: text})
+		x.drill.Budgets = append(x.drill.Budgets, plan.Budget{Text: text})
 	}
-	return nil
 }
 
-// setsOf makes payload sets of what a run kept.
-func (d *Desk) setsOf(r *measure.Run, x *Replay) (sets []payload.Set, err error) {
-	place := map[string]int{}
+// sets makes payload sets of what the run kept.
+func (x *replay) sets() error {
 	lost := 0
-	outside := r.Outside()
-	for i := range r.Payloads {
-		of := &r.Payloads[i]
+	outside := x.r.Outside()
+	for i := range x.r.Payloads {
 		source, sent := outside[int32(i)]
 		if !sent {
 			continue
 		}
-		k, ok := place[of.Set]
+		of := &x.r.Payloads[i]
+		k, ok := x.place[of.Set]
 		if !ok {
-			k = len(sets)
-			place[of.Set] = k
-			sets = append(sets, payload.Set{Name: of.Set, Origin: "run " + r.ID})
-			if today := d.setNamed(of.Set); today != nil {
-				sets[k].Expect = today.Expect
+			k = len(x.d.Sets) + len(x.drill.Sets)
+			x.place[of.Set] = k
+			set := payload.Set{Name: of.Set, Origin: "run " + x.r.ID}
+			if today := x.d.SetNamed(of.Set); today >= 0 {
+				set.Expect = x.d.Sets[today].Expect
 			}
+			x.drill.Sets = append(x.drill.Sets, set)
 		}
-		for len(sets[k].Payloads) < of.N {
-			sets[k].Payloads = append(sets[k].Payloads, payload.Payload{Event: &event.Event{ID: "0", Source: "/", Type: "left.out"}})
+		set := &x.drill.Sets[k-len(x.d.Sets)]
+		for len(set.Payloads) < of.N { // of those that were not sent, nothing is needed
+			set.Payloads = append(set.Payloads, payload.Payload{Event: &event.Event{ID: "0", Source: "/", Type: "left.out"}})
 		}
-		var text []byte
-		if of.Blob > 0 {
-			if text, err = d.Runs.Blob(r.ID, of.Blob); err != nil {
-				return nil, fmt.Errorf("payload %s#%d of run %s: %w", of.Set, of.N, r.ID, err)
-			}
-		}
-		today := d.payloadOfToday(of.Set, of.N)
-		if today != nil && (text == nil && today.Label() == of.Label || bytes.Equal(drive.EventText(today), text)) {
-			sets[k].Payloads[of.N-1] = *today
-			continue
-		}
-		if text == nil {
-			return nil, fmt.Errorf("payload %s#%d (%s) was too large to be kept with run %s, and is not in the project any more", of.Set, of.N, of.Label, r.ID)
-		}
-		p, err := payload.ParseText(text, r.Sources[source].Kind == "http")
+		p, without, err := x.payload(of, x.r.Sources[source].Kind == "http")
 		if err != nil {
-			return nil, fmt.Errorf("payload %s#%d of run %s cannot be read: %w", of.Set, of.N, r.ID, err)
+			return fmt.Errorf("payload %s#%d of run %s: %w", of.Set, of.N, x.r.ID, err)
 		}
-		if p.Request != nil {
-			before := len(p.Request.Header)
-			p.Request.Header = slices.DeleteFunc(p.Request.Header, func(h event.Field) bool { return h.Value == carry.LeftOut })
-			if len(p.Request.Header) < before {
-				lost++
-			}
+		if without {
+			lost++
 		}
-		if of.Object > 0 {
-			if p, err = withObject(p, d, r, of.Object); err != nil {
-				return nil, err
-			}
-		}
-		sets[k].Payloads[of.N-1] = p
+		set.Payloads[of.N-1] = *p
 	}
 	if lost > 0 {
-		x.Notes = append(x.Notes, fmt.Sprintf("%s sent without headers that are secret: the run did not keep them, and the payload sets of today do not hold the same requests", Plural(lost, "request is")))
+		x.note("%s sent without headers that are secret: the run did not keep them, and the payload sets of today do not hold the same requests", Plural(lost, "request is"))
 	}
-	return sets, nil
+	return nil
 }
 
-// withObject puts the bytes of an object where its event becomes one again.
-func withObject(p payload.Payload, d *Desk, r *measure.Run, number int32) (payload.Payload, error) {
+// payload gives a payload of the run: today's where that is the same, or what the run
+// kept of it. without tells that headers are missing.
+func (x *replay) payload(of *measure.Payload, http bool) (p *payload.Payload, without bool, err error) {
+	var text []byte
+	if of.Blob > 0 {
+		if text, err = x.d.Runs.Blob(x.r.ID, of.Blob); err != nil {
+			return nil, false, err
+		}
+	}
+	today := payloadOf(x.d.Project, of)
+	if today != nil && (text == nil && today.Label() == of.Label || bytes.Equal(drive.EventText(today), text)) {
+		return today, false, nil
+	}
+	if text == nil {
+		return nil, false, fmt.Errorf("%s was too large to be kept, and is not in the project any more", of.Label)
+	}
+	kept, err := payload.ParseText(text, http)
+	if err != nil {
+		return nil, false, err
+	}
+	if kept.Request != nil {
+		all := len(kept.Request.Header)
+		kept.Request.Header = slices.DeleteFunc(kept.Request.Header, func(h event.Field) bool { return h.Value == carry.LeftOut })
+		without = len(kept.Request.Header) < all
+	}
+	if of.Object > 0 {
+		err = x.object(&kept, of.Object)
+	}
+	return &kept, without, err
+}
+
+// object puts the bytes of an object where its event becomes one again.
+func (x *replay) object(p *payload.Payload, number int32) error {
 	o, ok := event.ObjectOf(p.Event)
 	if !ok {
-		return p, nil
+		return nil
 	}
-	data, err := d.Runs.Blob(r.ID, number)
+	data, err := x.d.Runs.Blob(x.r.ID, number)
 	if err != nil {
-		return p, fmt.Errorf("the object %s of run %s: %w", o.Key, r.ID, err)
+		return fmt.Errorf("the object %s: %w", o.Key, err)
 	}
-	if _, err := d.Objects.Keep(o.Bucket, o.Key, o.ContentType, data); err != nil {
-		return p, fmt.Errorf("the object %s cannot be stored: %w", o.Key, err)
-	}
-	return p, nil
-}
-
-func (d *Desk) setNamed(name string) *payload.Set {
-	if i := slices.IndexFunc(d.Sets, func(s payload.Set) bool { return s.Name == name }); i >= 0 {
-		return &d.Sets[i]
+	if _, err := x.d.Objects.Keep(o.Bucket, o.Key, o.ContentType, data); err != nil {
+		return fmt.Errorf("the object %s cannot be stored: %w", o.Key, err)
 	}
 	return nil
 }
 
-func (d *Desk) payloadOfToday(set string, n int) *payload.Payload {
-	if s := d.setNamed(set); s != nil && n <= len(s.Payloads) {
-		return &s.Payloads[n-1]
+// source gives today's place of a source of the run.
+func (x *replay) source(name string) (int, error) {
+	at := x.d.SourceNamed(name)
+	if at < 0 {
+		return at, fmt.Errorf("the source %s of run %s is no longer in the project", name, x.r.ID)
 	}
-	return nil
+	return at, nil
 }
 
 // moments makes the feeds of a replay: one for each source and set.
-func (x *Replay) moments(d *Desk, r *measure.Run, place map[string]int) error {
+func (x *replay) moments() error {
+	r := x.r
 	feeds := map[[2]int]*plan.Feed{}
 	copies := map[int64][]time.Duration{}
 	for i := range r.Arrivals {
@@ -202,13 +201,12 @@ func (x *Replay) moments(d *Desk, r *measure.Run, place map[string]int) error {
 		if a.From >= 0 {
 			continue
 		}
-		name := r.Sources[a.Source].Name
-		source := d.SourceNamed(name)
-		if source < 0 {
-			return fmt.Errorf("the source %s of run %s is no longer in the project", name, r.ID)
+		source, err := x.source(r.Sources[a.Source].Name)
+		if err != nil {
+			return err
 		}
 		of := &r.Payloads[a.Payload]
-		k := [2]int{source, place[of.Set]}
+		k := [2]int{source, x.place[of.Set]}
 		if feeds[k] == nil {
 			feeds[k] = &plan.Feed{Source: source, Set: k[1]}
 			order = append(order, k)
@@ -222,25 +220,24 @@ func (x *Replay) moments(d *Desk, r *measure.Run, place map[string]int) error {
 	for _, k := range order {
 		f := feeds[k]
 		slices.SortStableFunc(f.Moments, func(a, b plan.Moment) int { return cmp.Compare(a.Due, b.Due) })
-		x.Drill.Feeds = append(x.Drill.Feeds, *f)
+		x.drill.Feeds = append(x.drill.Feeds, *f)
 	}
 	return nil
 }
 
 // cold makes the feeds of a drill of cold starts again.
-func (x *Replay) cold(d *Desk, r *measure.Run, place map[string]int) error {
-	for i := range r.Arrivals {
-		a := &r.Arrivals[i]
-		name, _, _ := strings.Cut(r.Sources[a.Source].Name, " to ")
-		source := d.SourceNamed(name)
-		if source < 0 {
-			return fmt.Errorf("the source %s of run %s is no longer in the project", name, r.ID)
+func (x *replay) cold() error {
+	for i := range x.r.Arrivals {
+		a := &x.r.Arrivals[i]
+		name, _, _ := strings.Cut(x.r.Sources[a.Source].Name, " to ")
+		source, err := x.source(name)
+		if err != nil {
+			return err
 		}
-		set := place[r.Payloads[a.Payload].Set]
-		if slices.ContainsFunc(x.Drill.Feeds, func(f plan.Feed) bool { return f.Source == source && f.Set == set }) {
-			continue
+		set := x.place[x.r.Payloads[a.Payload].Set]
+		if !slices.ContainsFunc(x.drill.Feeds, func(f plan.Feed) bool { return f.Source == source && f.Set == set }) {
+			x.drill.Feeds = append(x.drill.Feeds, plan.Feed{Source: source, Set: set})
 		}
-		x.Drill.Feeds = append(x.Drill.Feeds, plan.Feed{Source: source, Set: set})
 	}
 	return nil
 }

@@ -48,11 +48,11 @@ func TestARunIsReplayedFromWhatItKept(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer d.Close()
-	again, err := d.ReplayOf(before)
+	again, _, err := d.ReplayOf(before)
 	if err != nil {
 		t.Fatal(err)
 	}
-	rr, err := d.StartReplay(t.Context(), again, nil)
+	rr, err := d.Start(t.Context(), again, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -124,7 +124,7 @@ func TestReplaysThatCannotBe(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := s.ReplayOf(r); err == nil || !strings.Contains(err.Error(), want) {
+		if _, _, err := s.ReplayOf(r); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q", err, want)
 		}
 	}

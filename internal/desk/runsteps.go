@@ -138,10 +138,8 @@ func RunSteps(p *plan.Project, r *measure.Run, event int64, blob func(int32) []b
 
 // payloadOf finds what was sent in the project's sets; nil where it is not there.
 func payloadOf(p *plan.Project, x *measure.Payload) *payload.Payload {
-	for i := range p.Sets {
-		if s := &p.Sets[i]; s.Name == x.Set && x.N >= 1 && x.N <= len(s.Payloads) {
-			return &s.Payloads[x.N-1]
-		}
+	if i := p.SetNamed(x.Set); i >= 0 && x.N >= 1 && x.N <= len(p.Sets[i].Payloads) {
+		return &p.Sets[i].Payloads[x.N-1]
 	}
 	return nil
 }

@@ -534,7 +534,7 @@ func (l *loader) expectEach(set *payload.Set, o *object) {
 // in it, from 1. The set is nil where there is none of the name.
 func (l *Loaded) InSet(name string) (set *payload.Set, n int, err error) {
 	name, number, numbered := strings.Cut(name, "#")
-	i := slices.IndexFunc(l.Sets, func(s payload.Set) bool { return s.Name == name })
+	i := l.SetNamed(name)
 	if i < 0 {
 		return nil, 0, nil
 	}
@@ -665,7 +665,7 @@ func (l *loader) feed(d *plan.Drill, n ast.Node, path string) {
 	ofSchedule := f.Source >= 0 && l.p.Sources[f.Source].Kind == plan.Schedule
 	if o.fields["payloads"] != nil || !ofSchedule {
 		if name := o.need("payloads", "fare-requests"); name != "" {
-			f.Set = slices.IndexFunc(l.p.Sets, func(s payload.Set) bool { return s.Name == name })
+			f.Set = l.p.SetNamed(name)
 			if f.Set < 0 {
 				l.wrong(o.fields["payloads"], "%s: there is no payload set %q%s", o.at("payloads"), name, suggest(name, l.setNames()))
 			}

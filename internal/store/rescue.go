@@ -113,9 +113,9 @@ func rescueAll(from, to *sql.DB) (runs, whole int) {
 				continue
 			}
 			runs++
-			all := copyRows(from, to, "blocks", []string{"run", "kind", "seq", "data"}, "kind, seq", name)
+			all := copyRows(from, to, "blocks", []string{"run", "kind", "seq", "data"}, []string{"kind", "seq"}, name)
 			if len(columnsOf(from, "blobs")) > 0 {
-				all = copyRows(from, to, "blobs", []string{"run", "number", "data"}, "number", name) && all
+				all = copyRows(from, to, "blobs", []string{"run", "number", "data"}, []string{"number"}, name) && all
 			}
 			if all {
 				whole++
@@ -126,8 +126,8 @@ func rescueAll(from, to *sql.DB) (runs, whole int) {
 }
 
 // copyRows copies the rows of a run, and tells whether all could be read.
-func copyRows(from, to *sql.DB, table string, columns []string, order, run string) bool {
-	for _, way := range []string{order, order + " DESC"} {
+func copyRows(from, to *sql.DB, table string, columns, order []string, run string) bool {
+	for _, way := range []string{strings.Join(order, ", "), strings.Join(order, " DESC, ") + " DESC"} {
 		rows, err := from.Query("SELECT "+strings.Join(columns, ", ")+" FROM "+table+" WHERE run = ? ORDER BY "+way, run)
 		for err == nil && rows.Next() {
 			values, into := make([]any, len(columns)), make([]any, len(columns))

@@ -8,6 +8,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"nightdrill/internal/core/plan"
 	"nightdrill/internal/desk"
 	"nightdrill/internal/export"
 	"nightdrill/internal/tui/compareview"
@@ -65,8 +66,8 @@ func (s *shell) exportComparison(x compareview.Export) tea.Cmd {
 
 // replayMsg is a run that is ready to be replayed.
 type replayMsg struct {
-	id    string
-	again *desk.Replay
+	drill *plan.Drill
+	notes []string
 	err   error
 }
 
@@ -78,8 +79,8 @@ func (s *shell) replay(id string) tea.Cmd {
 		if err != nil {
 			return replayMsg{err: err}
 		}
-		again, err := d.ReplayOf(r)
-		return replayMsg{id, again, err}
+		drill, notes, err := d.ReplayOf(r)
+		return replayMsg{drill, notes, err}
 	}
 }
 
@@ -89,12 +90,12 @@ func (s *shell) replayed(msg replayMsg) tea.Cmd {
 		s.complain(msg.err)
 		return nil
 	}
-	if msg.again.Notes != nil {
-		s.note, s.good = strings.Join(msg.again.Notes, "; "), true
+	if msg.notes != nil {
+		s.note, s.good = strings.Join(msg.notes, "; "), true
 	}
-	cmd := s.begin(msg.again.Drill, msg.again)
+	cmd := s.start(msg.drill)
 	if cmd != nil {
-		s.after = func(run string) tea.Cmd { return s.compareAfter(msg.id, run) }
+		s.after = func(run string) tea.Cmd { return s.compareAfter(msg.drill.Again, run) }
 	}
 	return cmd
 }
@@ -106,7 +107,7 @@ func (s *shell) compareVariants(v compareview.Variants) tea.Cmd {
 		s.complain(err)
 		return nil
 	}
-	cmd := s.begin(d, nil)
+	cmd := s.start(d)
 	if cmd != nil {
 		s.after = func(run string) tea.Cmd { return s.compareAfter("", run) }
 	}

@@ -348,10 +348,7 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 }
 
 // start lets the desk's functions go and begins a drill.
-func (s *shell) start(d *plan.Drill) tea.Cmd { return s.begin(d, nil) }
-
-// begin begins a drill, or the replay of a run.
-func (s *shell) begin(d *plan.Drill, again *desk.Replay) tea.Cmd {
+func (s *shell) start(d *plan.Drill) tea.Cmd {
 	if s.running != nil || s.preparing != "" {
 		return nil
 	}
@@ -366,13 +363,7 @@ func (s *shell) begin(d *plan.Drill, again *desk.Replay) tea.Cmd {
 		if err := s.desk.Prepare(ctx, d, nil); err != nil {
 			return startedMsg{err: err}
 		}
-		var r *desk.Running
-		var err error
-		if again != nil {
-			r, err = s.desk.StartReplay(ctx, again, nil)
-		} else {
-			r, err = s.desk.Start(ctx, d, nil)
-		}
+		r, err := s.desk.Start(ctx, d, nil)
 		return startedMsg{r, d, err}
 	}
 }

@@ -4,6 +4,7 @@
 package plan
 
 import (
+	"slices"
 	"time"
 
 	"nightdrill/internal/core/arrival"
@@ -262,11 +263,12 @@ type Drill struct {
 	Seed        uint64
 	Feeds       []Feed
 	Settle      time.Duration
-	Limits      []Limits    // one for each function: its own, or what the drill makes of them
-	Concurrency int         // of all functions together
-	Changes     []Change    // in the order of their times
-	Again       string      // the run that the drill replays; "" for none
-	Cold        *ColdStarts // nil for a drill whose events come when they come
+	Limits      []Limits      // one for each function: its own, or what the drill makes of them
+	Concurrency int           // of all functions together
+	Changes     []Change      // in the order of their times
+	Again       string        // the run that the drill replays; "" for none
+	Sets        []payload.Set // of its own: feeds number them after the project's
+	Cold        *ColdStarts   // nil for a drill whose events come when they come
 	Budgets     []Budget
 	// Idempotence has replies to second deliveries compared with the first.
 	Idempotence bool
@@ -340,6 +342,21 @@ func (p *Project) SourceNamed(name string) int {
 		}
 	}
 	return -1
+}
+
+// SetNamed gives the index of a payload set, or -1.
+func (p *Project) SetNamed(name string) int {
+	return slices.IndexFunc(p.Sets, func(s payload.Set) bool { return s.Name == name })
+}
+
+// With gives the project with the payload sets of a drill's own.
+func (p *Project) With(d *Drill) *Project {
+	if d.Sets == nil {
+		return p
+	}
+	with := *p
+	with.Sets = slices.Concat(p.Sets, d.Sets)
+	return &with
 }
 
 // DrillNamed gives a drill, or nil.
