@@ -237,6 +237,9 @@ file is set aside beside it; nothing is deleted.`,
 				return could(err)
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "saved %s, of which %d whole; the damaged file is %s\n", desk.Plural(got.Runs, "run"), got.Whole, got.Damaged)
+			if got.Lost != nil {
+				fmt.Fprintf(cmd.OutOrStdout(), "could not be saved: %s\n", proc.Harmless(strings.Join(got.Lost, ", ")))
+			}
 			return nil
 		}}
 }

@@ -124,7 +124,7 @@ func TestADamagedFileIsRescued(t *testing.T) {
 			copy(text[from:], bytes.Repeat([]byte("nothing that was written here "), len(text)/100)[:len(text)/8])
 			os.WriteFile(Path(dir), text, 0o644)
 			got, err := Rescue(dir, time.Unix(0, 0))
-			if err != nil || got.Runs < 6 || got.Whole > got.Runs || got.Whole == 12 {
+			if err != nil || got.Runs < 6 || got.Whole > got.Runs || got.Whole == 12 || got.Runs+len(got.Lost) > 12 {
 				t.Fatalf("%+v, %v", got, err)
 			}
 			if now, _ := os.ReadFile(got.Damaged); !bytes.Equal(now, text) {
@@ -145,7 +145,19 @@ func TestADamagedFileIsRescued(t *testing.T) {
 			}
 		})
 	}
+	// a run whose own row is gone, of which blocks are left, is named
 	dir := t.TempDir()
+	s, _ := Open(dir)
+	kept(t, s, "20260101-000000-aa", time.Unix(0, 0))
+	kept(t, s, "20260101-000001-bb", time.Unix(1, 0))
+	if _, err := s.db.Exec("PRAGMA foreign_keys = OFF; DELETE FROM runs WHERE id LIKE '%bb'"); err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+	if got, err := Rescue(dir, time.Unix(0, 0)); err != nil || got.Runs != 1 || len(got.Lost) != 1 || got.Lost[0] != "20260101-000001-bb" {
+		t.Errorf("%+v, %v", got, err)
+	}
+	dir = t.TempDir()
 	os.Mkdir(dir+"/.nightdrill", 0o755)
 	os.WriteFile(Path(dir), bytes.Repeat([]byte("no store at all "), 99), 0o644)
 	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "nightdrill runs rescue") {

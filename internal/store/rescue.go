@@ -5,16 +5,20 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"time"
 )
 
 // Rescued says what a rescue came to.
 type Rescued struct {
-	Runs, Whole int    // runs that were saved, and those of them of which nothing is missing
-	Damaged     string // where the damaged file is now
+	Runs, Whole int      // runs that were saved, and those of them of which nothing is missing
+	Lost        []string // runs that are known to have been there, and could not be saved
+	Damaged     string   // where the damaged file is now
 }
 
 // Rescue saves what can be read of a damaged store into a new one, and sets the
@@ -34,7 +38,7 @@ func Rescue(dir string, now time.Time) (out Rescued, err error) {
 	from, err := sql.Open("sqlite", "file:"+uriPath(path)+"?_pragma=busy_timeout(5000)")
 	if err == nil {
 		from.SetMaxOpenConns(1)
-		out.Runs, out.Whole = rescueAll(from, to.db)
+		out.Runs, out.Whole, out.Lost = rescueAll(from, to.db)
 		_ = from.Close()
 	}
 	if err := to.Close(); err != nil {
@@ -75,8 +79,11 @@ func columnsOf(db *sql.DB, table string) map[string]bool {
 	return out
 }
 
+// isID is the form of a run's ID.
+var isID = regexp.MustCompile(`^\d{8}-\d{6}-[a-z]+$`)
+
 // rescueAll copies run by run, row by row, whatever can be read.
-func rescueAll(from, to *sql.DB) (runs, whole int) {
+func rescueAll(from, to *sql.DB) (runs, whole int, lost []string) {
 	columns := []string{"id", "drill", "began", "finished", "length", "head", "page", "name", "note", "pinned", "main", "bytes"}
 	has := columnsOf(from, "runs")
 	var there []string
@@ -108,10 +115,10 @@ func rescueAll(from, to *sql.DB) (runs, whole int) {
 			if seen[name] {
 				continue
 			}
-			seen[name] = true
 			if _, err := to.Exec("INSERT INTO runs ("+strings.Join(there, ", ")+") VALUES ("+marks(len(there))+")", values...); err != nil {
 				continue
 			}
+			seen[name] = true
 			runs++
 			all := copyRows(from, to, "blocks", []string{"run", "kind", "seq", "data"}, []string{"kind", "seq"}, name)
 			if len(columnsOf(from, "blobs")) > 0 {
@@ -122,7 +129,26 @@ func rescueAll(from, to *sql.DB) (runs, whole int) {
 			}
 		}
 	}
-	return runs, whole
+	// an index, or blocks, may know of runs whose own row cannot be read
+	known := map[string]bool{}
+	for _, query := range []string{"SELECT id FROM runs INDEXED BY sqlite_autoindex_runs_1", "SELECT DISTINCT run FROM blocks"} {
+		rows, err := from.Query(query)
+		for err == nil && rows.Next() {
+			var id string
+			if err = rows.Scan(&id); err == nil && isID.MatchString(id) { // what is read there may be anything
+				known[id] = true
+			}
+		}
+		if rows != nil {
+			_ = rows.Close()
+		}
+	}
+	for _, id := range slices.Sorted(maps.Keys(known)) {
+		if !seen[id] {
+			lost = append(lost, id)
+		}
+	}
+	return runs, whole, lost
 }
 
 // copyRows copies the rows of a run, and tells whether all could be read.
