@@ -77,8 +77,7 @@ code is 1 when no wire takes it.`,
 
 // picture draws the map of a project's wiring to a file.
 func picture(l *project.Loaded, path string, over bool) error {
-	w := desk.Map(plan.NewStanding(l.Project))
-	return export.WiringFile(path, w, l.Project, over)
+	return export.WiringFile(path, desk.Map(plan.NewStanding(l.Project), nil), over)
 }
 
 // wiring says in a few lines what reaches which function.
@@ -92,13 +91,9 @@ func wiring(w io.Writer, p *plan.Project) {
 		if len(s.Wires) == 0 {
 			fmt.Fprintln(w, "  no wire: what arrives here reaches no function")
 		}
-		for _, wire := range s.Wires {
+		for k, wire := range s.Wires {
 			reached[wire.To] = true
-			what := wire.When.Words()
-			if s.Kind == plan.HTTP {
-				what = wire.When.String()
-			}
-			fmt.Fprintf(w, "  %s → %s\n", what, p.Functions[wire.To].Name)
+			fmt.Fprintf(w, "  %s → %s\n", s.WireWords(k), p.Functions[wire.To].Name)
 		}
 		if s.Kind == plan.Schedule {
 			nextTimes(w, s)

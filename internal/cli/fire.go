@@ -382,13 +382,13 @@ func printFiring(w io.Writer, s *desk.Standing, v *desk.Shown, x *fired) {
 	t := v.Last()
 	if t == nil {
 		if v.Outcome() == engine.Unmatched {
-			fmt.Fprintf(w, "  %s\n  nightdrill check --event says of each wire which conditions hold\n", proc.Harmless(x.Why))
+			fmt.Fprintln(w, "  nightdrill check --event says of each wire which conditions hold")
 		}
 		return
 	}
 	if len(v.Track.Tries) > 1 {
 		for i, a := range v.Track.Tries {
-			fmt.Fprintf(w, "  attempt %d: %v %s\n", i+1, a.Result, proc.Harmless(a.Why))
+			fmt.Fprintln(w, strings.TrimRight(fmt.Sprintf("  attempt %d: %v %s", i+1, a.Result, proc.Harmless(a.Why)), " "))
 		}
 	}
 	if r := t.Reply; r != nil && r.Status > 0 {

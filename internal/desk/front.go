@@ -163,19 +163,24 @@ func (s *Standing) untaken(p *plan.Standing, pl *payload.Payload) front.Answer {
 	if slices.Contains(methods, "GET") {
 		methods = append(methods, "HEAD")
 	}
+	any := slices.Contains(methods, "")
+	if any {
+		methods = []string{"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"}
+	}
+	allowed := strings.Join(append(methods, "OPTIONS"), ", ")
 	if r.Method == http.MethodOptions && len(methods) > 0 {
-		return front.Answer{Status: http.StatusNoContent, Header: http.Header{"Allow": {strings.Join(append(methods, "OPTIONS"), ", ")}}}
+		return front.Answer{Status: http.StatusNoContent, Header: http.Header{"Allow": {allowed}}}
 	}
 	src := near[0].source
 	s.Fire(Order{Item: &Item{Source: src, SourceName: p.Sources[src].Name, HTTP: true, Label: pl.Label(), Payload: pl}, Origin: AtFront})
 	status := http.StatusNotFound
-	wrongMethod := near[0].path && len(methods) > 0 && !slices.Contains(methods, r.Method) && !slices.Contains(methods, "")
+	wrongMethod := near[0].path && len(methods) > 0 && !slices.Contains(methods, r.Method) && !any
 	if wrongMethod {
 		status = http.StatusMethodNotAllowed
 	}
 	a := front.Plain(status, "no wire takes %s. Nearest are\n%s", payload.Short(pl.Label(), 200), strings.Join(lines, "\n"))
 	if wrongMethod { // RFC 9110 §15.5.6
-		a.Header.Set("Allow", strings.Join(methods, ", "))
+		a.Header.Set("Allow", allowed)
 	}
 	return allow(a, p.Sources[src].CORS, headerOf(r, "Origin"))
 }

@@ -1,6 +1,10 @@
 package desk
 
 import (
+	"fmt"
+	"slices"
+	"strings"
+
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/plan"
 )
@@ -8,29 +12,77 @@ import (
 // WireOf says which wire of the project a wire of its map is.
 type WireOf struct{ Source, Wire int }
 
-// Map gives the map of a project: its own sources and functions, with room for
-// what is said of each.
-func Map(p *plan.Standing) *draw.Wiring {
-	w := &draw.Wiring{}
+// Map gives the map of a project: its own sources and functions, with what is said
+// of each, and of each wire, where traffic is given how many went there.
+func Map(p *plan.Standing, t *Traffic) *draw.Wiring {
+	w := &draw.Wiring{Title: p.Name + ": what reaches which function"}
+	way := func(n int, words string, to int) draw.WiringWay {
+		if n > 0 {
+			words = fmt.Sprintf("%d %s", n, words)
+		}
+		name, functions := Onward(&p.Project, to)
+		return draw.WiringWay{Words: words, To: name, Then: functions}
+	}
 	for i := range p.Functions {
-		if p.Of[i] == i {
-			w.Functions = append(w.Functions, draw.WiringNode{Name: p.Functions[i].Name, Lines: 1 + len(p.Functions[i].Then)})
+		if f := &p.Functions[i]; p.Of[i] == i {
+			node := draw.WiringNode{Name: f.Name, About: fmt.Sprintf("at most %d at a time", f.Limits.Max), Lines: 1 + len(f.Then)}
+			for k := range f.Then {
+				node.Ways = append(node.Ways, way(t.sentOn(f.Name, k), "sent on", f.Then[k].To))
+			}
+			w.Functions = append(w.Functions, node)
 		}
 	}
 	for i := range p.Sources {
 		if p.From[i] != i {
 			continue
 		}
-		below := 1
-		if p.Sources[i].DeadLetter >= 0 {
-			below = 2
+		node := draw.WiringNode{Name: p.Sources[i].Name, About: sourceLine(&p.Sources[i]), Lines: 1}
+		if to := p.Sources[i].DeadLetter; to >= 0 {
+			dead := 0
+			if t != nil && i < len(t.Sources) {
+				dead = t.Sources[i].DeadLettered
+			}
+			node.Lines, node.Ways = 2, append(node.Ways, way(dead, "given up", to))
 		}
-		w.Sources = append(w.Sources, draw.WiringNode{Name: p.Sources[i].Name, Lines: below})
+		w.Sources = append(w.Sources, node)
 	}
 	for _, x := range WiresOf(p) {
-		w.Wires = append(w.Wires, draw.WiringWire{Source: x.Source, Function: p.Sources[x.Source].Wires[x.Wire].To})
+		src := &p.Sources[x.Source]
+		wire := draw.WiringWire{Source: x.Source, Function: src.Wires[x.Wire].To, Counts: t.wire(x).words()}
+		if takes := src.WireWords(x.Wire); takes != "everything" {
+			wire.Takes = takes
+		}
+		w.Wires = append(w.Wires, wire)
 	}
 	return w
+}
+
+// sourceLine says in a few words what a source is.
+func sourceLine(s *plan.Source) string {
+	text := s.Kind.String()
+	switch s.Kind {
+	case plan.Storage:
+		text += ", bucket " + s.Bucket
+	case plan.Stream:
+		text += fmt.Sprintf(", %s by %s", Plural(s.Partitions, "partition"), s.Key)
+	case plan.Schedule:
+		if len(s.Times) > 0 {
+			text += ", " + s.Times[0].Text
+		}
+	}
+	return text
+}
+
+// Onward names a source that replies or dead letters go on to, and the functions
+// that its wires lead to; of those that are told apart by conditions, all.
+func Onward(p *plan.Project, source int) (name, functions string) {
+	var to []string
+	for _, w := range p.Sources[source].Wires {
+		if f := p.Functions[w.To].Name; !slices.Contains(to, f) {
+			to = append(to, f)
+		}
+	}
+	return p.Sources[source].Name, strings.Join(to, ", ")
 }
 
 // WiresOf gives the wires of a project's map, in its order.

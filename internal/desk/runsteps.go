@@ -154,6 +154,7 @@ func outcomeWord(o engine.Outcome) string {
 type Stop struct {
 	Source, Wire, Function string // names; Wire is the place of the source's wire, from 1
 	Near                   string // of an event that no wire took: the wire that came closest, as Wire
+	By                     string // of a reply that goes on: the function that gave it; of a dead letter: the source that gave it up
 	Text                   string
 	Lines                  []string
 	Bad                    bool
@@ -165,14 +166,20 @@ func Journey(steps []Step) (out []Stop) {
 		x := &steps[i]
 		again := i > 0 && steps[i-1].Depth == x.Depth && steps[i-1].Label == x.Label && steps[i-1].Source == x.Source
 		if !again {
-			how := "arrives at"
+			how, by := "arrives at", ""
+			var before Step
+			for _, y := range steps[:i] {
+				if y.Depth == x.Depth-1 {
+					before = y
+				}
+			}
 			switch x.Origin {
 			case engine.FromReply:
-				how = "the reply goes on to"
+				how, by = "the reply goes on to", before.Function
 			case engine.FromDeadLetter:
-				how = "goes as a dead letter to"
+				how, by = "goes as a dead letter to", before.Source
 			}
-			out = append(out, Stop{Source: x.Source, Text: fmt.Sprintf("%s %s: %s", how, x.Source, x.Label)})
+			out = append(out, Stop{Source: x.Source, By: by, Text: fmt.Sprintf("%s %s: %s", how, x.Source, x.Label)})
 		}
 		if x.Wire < 0 {
 			s := Stop{Source: x.Source, Text: "no wire of " + x.Source + " takes it", Bad: x.Over && x.Outcome == engine.Unmatched}

@@ -234,7 +234,7 @@ func TestTheFrontsManners(t *testing.T) {
 		{"a browser asks", "OPTIONS", "/fare/north", []string{"Origin", page, "Access-Control-Request-Method", "PUT"}, 204, map[string]string{"Access-Control-Allow-Origin": page, "Access-Control-Allow-Methods": "GET, PUT", "Access-Control-Allow-Headers": "x-desk", "Access-Control-Max-Age": "60"}, ""},
 		{"a browser of another page asks", "OPTIONS", "/fare/north", []string{"Origin", "http://other.example", "Access-Control-Request-Method", "PUT"}, 403, map[string]string{"Access-Control-Allow-Origin": ""}, "may not send"},
 		{"what may be asked", "OPTIONS", "/fare/north", nil, 204, map[string]string{"Allow": "GET, PUT, HEAD, OPTIONS"}, ""},
-		{"another method", "DELETE", "/fare/north", []string{"Authorization", token}, 405, map[string]string{"Allow": "GET, PUT, HEAD"}, "the method is DELETE, the wire wants GET"},
+		{"another method", "DELETE", "/fare/north", []string{"Authorization", token}, 405, map[string]string{"Allow": "GET, PUT, HEAD, OPTIONS"}, "the method is DELETE, the wire wants GET"},
 		{"another path", "GET", "/fares/north", nil, 404, nil, "GET /fare/{to}  (fares): the path is /fares/north"},
 		{"a header is missing", "PUT", "/fare/north", []string{"Authorization", token}, 404, nil, "the header x-desk is not there"},
 		{"nobody waits", "GET", "/fare/north", []string{"Authorization", token, "Prefer", "respond-async, wait=5"}, 202, map[string]string{"Preference-Applied": "respond-async"}, "accepted"},

@@ -1,6 +1,8 @@
 package desk
 
 import (
+	"fmt"
+	"strings"
 	"time"
 
 	"nightdrill/internal/core/clock"
@@ -12,20 +14,51 @@ import (
 
 // Traffic is what has gone over the wires, and what waits on them now.
 type Traffic struct {
-	Sources []SourceTraffic // of the project's own sources
-	Clock   clock.Time      // of the driver
+	Sources []SourceTraffic  // of the project's own sources
+	SentOn  map[string][]int // replies, by the function's name and their place in its Then; those of variants with it
+	Clock   clock.Time       // of the driver
 }
 
 // SourceTraffic is the traffic of one source.
 type SourceTraffic struct {
-	Arrived, Unmatched, Rejected, Skipped int
-	Wires                                 []WireTraffic
-	Oldest                                time.Duration // how long the oldest open event has been there; -1 for none
-	Lanes                                 []LaneTraffic // of a stream: its partitions
+	Arrived, Unmatched, Rejected, Skipped, DeadLettered int
+	Wires                                               []WireTraffic
+	Oldest                                              time.Duration // how long the oldest open event has been there; -1 for none
+	Lanes                                               []LaneTraffic // of a stream: its partitions
 }
 
 // WireTraffic is the traffic of one wire.
 type WireTraffic struct{ Done, Bad, Waiting, Working int }
+
+// words says how much it is; "" for nothing.
+func (t WireTraffic) words() string {
+	var out []string
+	for _, x := range []struct {
+		n    int
+		what string
+	}{{t.Done, "done"}, {t.Bad, "not done"}, {t.Working, "in flight"}, {t.Waiting, "waiting"}} {
+		if x.n > 0 {
+			out = append(out, fmt.Sprintf("%d %s", x.n, x.what))
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// wire gives the traffic of a wire; none where there is none.
+func (t *Traffic) wire(x WireOf) WireTraffic {
+	if t == nil || x.Source >= len(t.Sources) || x.Wire >= len(t.Sources[x.Source].Wires) {
+		return WireTraffic{}
+	}
+	return t.Sources[x.Source].Wires[x.Wire]
+}
+
+// sentOn gives how many replies of a function went one of its ways on.
+func (t *Traffic) sentOn(function string, way int) int {
+	if t == nil || way >= len(t.SentOn[function]) {
+		return 0
+	}
+	return t.SentOn[function][way]
+}
 
 // LaneTraffic is the state of a partition.
 type LaneTraffic struct {
@@ -51,6 +84,8 @@ func (s *SourceTraffic) ended(wire int32, o engine.Outcome) {
 		s.Rejected++
 	case engine.Skipped:
 		s.Skipped++
+	case engine.DeadLettered:
+		s.DeadLettered++
 	}
 	if int(wire) >= len(s.Wires) || wire < 0 {
 		return
@@ -62,10 +97,20 @@ func (s *SourceTraffic) ended(wire int32, o engine.Outcome) {
 	}
 }
 
-// look adds what waits now; of says for which of the project's sources each
-// source of the driver stands.
+// look adds what waits now, and what was sent on; of says for which of the
+// project's sources each source of the driver stands.
 func (t *Traffic) look(d *drive.Driver, sources []plan.Source, of func(int) int) {
 	t.Clock = d.At(time.Now())
+	t.SentOn = map[string][]int{}
+	for name, sent := range d.SentOn() {
+		name, _, _ = strings.Cut(name, "@")
+		for len(t.SentOn[name]) < len(sent) {
+			t.SentOn[name] = append(t.SentOn[name], 0)
+		}
+		for i, n := range sent {
+			t.SentOn[name][i] += n
+		}
+	}
 	for s, wires := range d.Wires() {
 		x := &t.Sources[of(s)]
 		for w, look := range wires {

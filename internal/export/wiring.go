@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"image/color"
 	"io"
+	"math"
+	"math/bits"
 	"path/filepath"
 	"strings"
 
@@ -14,7 +16,6 @@ import (
 	"gonum.org/v1/plot/vg"
 
 	"nightdrill/internal/core/draw"
-	"nightdrill/internal/core/plan"
 )
 
 // One cell of the grid, in points.
@@ -27,13 +28,13 @@ const (
 
 // WiringFile writes the map of a project's wiring to a file, as SVG or PDF by
 // its ending. A file that is there is only written over when told to.
-func WiringFile(path string, w *draw.Wiring, p *plan.Project, over bool) error {
+func WiringFile(path string, w *draw.Wiring, over bool) error {
 	kind := strings.ToLower(filepath.Ext(path))
 	if kind != ".svg" && kind != ".pdf" {
 		return fmt.Errorf("%s: the map is written as .svg or .pdf", path)
 	}
 	var b bytes.Buffer
-	if err := Wiring(&b, kind[1:], w, p); err != nil {
+	if err := Wiring(&b, kind[1:], w); err != nil {
 		return err
 	}
 	return Put(path, b.Bytes(), over)
@@ -43,11 +44,11 @@ func WiringFile(path string, w *draw.Wiring, p *plan.Project, over bool) error {
 const mapWidth = 150
 
 // Wiring draws the map of a project's wiring, as "svg" or "pdf".
-func Wiring(to io.Writer, kind string, w *draw.Wiring, p *plan.Project) error {
+func Wiring(to io.Writer, kind string, w *draw.Wiring) error {
 	lay := w.Lay(mapWidth, 1000)
 	width, height := vg.Length(mapWidth*cellW+2*edge), vg.Length(float64(lay.H+3)*cellH+2*edge)
 	x := &picture{newSheet(kind, float64(width), float64(height))}
-	x.wiring(lay, w, p)
+	x.wiring(lay, w)
 	return x.finish(to)
 }
 
@@ -74,22 +75,43 @@ func (c *picture) text(x, y float64, of color.Color, large bool, text string) {
 func (c *picture) line(of color.Color, width vg.Length, corners ...draw.Corner) {
 	var p vg.Path
 	for i, k := range corners {
-		at := c.at(float64(k.X), float64(k.Y))
-		at.Y += 3.5 // the middle of the letters
-		if i == 0 {
-			p.Move(at)
-		} else {
-			p.Line(at)
-		}
+		c.step(&p, i == 0, float64(k.X), float64(k.Y))
 	}
+	c.stroke(of, width, p)
+}
+
+// lineTo draws through places in cells, given as x and y in turn.
+func (c *picture) lineTo(of color.Color, places ...float64) {
+	var p vg.Path
+	for i := 0; i < len(places); i += 2 {
+		c.step(&p, i == 0, places[i], places[i+1])
+	}
+	c.stroke(of, 1, p)
+}
+
+func (c *picture) step(p *vg.Path, first bool, x, y float64) {
+	at := c.at(x, y)
+	at.Y += 3.5 // the middle of the letters
+	if first {
+		p.Move(at)
+	} else {
+		p.Line(at)
+	}
+}
+
+func (c *picture) stroke(of color.Color, width vg.Length, p vg.Path) {
 	c.SetColor(of)
 	c.SetLineWidth(width)
 	c.Stroke(p)
 }
 
-// head draws the point of an arrow.
+// head draws the point of an arrow at the end of a cell.
 func (c *picture) head(of color.Color, at draw.Corner) {
-	tip := c.at(float64(at.X)+1, float64(at.Y))
+	c.headAt(of, float64(at.X)+1, float64(at.Y))
+}
+
+func (c *picture) headAt(of color.Color, x, y float64) {
+	tip := c.at(x, y)
 	tip.Y += 3.5
 	var p vg.Path
 	p.Move(tip)
@@ -100,61 +122,83 @@ func (c *picture) head(of color.Color, at draw.Corner) {
 	c.Fill(p)
 }
 
-func (c *picture) wiring(lay *draw.WiringPlan, w *draw.Wiring, p *plan.Project) {
-	c.text(0, -1.6, ink, true, p.Name+": what reaches which function")
-	taken := make([]int, len(w.Sources))
+// dot marks where wires to one function join.
+func (c *picture) dot(of color.Color, at draw.Corner) {
+	middle := c.at(float64(at.X), float64(at.Y))
+	middle.Y += 3.5
+	var p vg.Path
+	p.Move(vg.Point{X: middle.X + 2.2, Y: middle.Y})
+	p.Arc(middle, 2.2, 0, 2*math.Pi)
+	p.Close()
+	c.SetColor(of)
+	c.Fill(p)
+}
+
+func (c *picture) wiring(lay *draw.WiringPlan, w *draw.Wiring) {
+	c.text(0, -1.6, ink, true, w.Title)
+	strokes := lay.Strokes(w)
 	for i, x := range w.Wires {
-		c.line(faint, 1, lay.Wires[i]...)
-		c.head(quiet, lay.Wires[i][len(lay.Wires[i])-1])
-		src := &p.Sources[x.Source]
-		when := &src.Wires[taken[x.Source]].When
-		taken[x.Source]++
-		words := when.Words()
-		if src.Kind == plan.HTTP {
-			words = when.String()
-		}
-		if words == "everything" {
-			words = ""
+		path := lay.Wires[i]
+		c.line(faint, 1, path...)
+		c.head(quiet, path[len(path)-1])
+		for _, s := range strokes[i] {
+			if bits.OnesCount8(s.Arms) > 2 {
+				c.dot(quiet, s.Corner)
+			}
 		}
 		l := lay.Label[i]
-		if room := l.W - 2; len([]rune(words)) > room && room > 1 {
-			words = string([]rune(words)[:room-1]) + "…"
+		right := c.at(float64(l.X+l.W), 0).X
+		counts := c.cells(x.Counts)
+		if x.Counts != "" {
+			c.text(float64(l.X+l.W)-counts, float64(l.Y)-0.62, ink, false, x.Counts)
 		}
-		c.text(float64(l.X)+1, float64(l.Y)-0.62, quiet, false, words)
+		left := c.at(float64(l.X)+1, 0).X
+		c.text(float64(l.X)+1, float64(l.Y)-0.62, quiet, false, c.fit(size, float64(right-left)-(counts+1)*cellW, x.Takes))
 	}
 	for i, b := range lay.Sources {
-		s := &p.Sources[i]
-		c.text(float64(b.X), float64(b.Y), lamp, true, s.Name)
-		c.text(float64(b.X), float64(b.Y)+0.9, quiet, false, sourceLine(s))
-		if s.DeadLetter >= 0 {
-			c.text(float64(b.X), float64(b.Y)+1.8, quiet, false, "dead letters go to "+p.Sources[s.DeadLetter].Name)
+		c.node(b, &w.Sources[i])
+		n := 0
+		for _, x := range w.Wires {
+			if x.Source == i {
+				n++
+			}
 		}
-		if len(s.Wires) > 0 {
-			c.line(faint, 0.5, draw.Corner{X: b.X + len(s.Name)*5/4 + 2, Y: b.Y}, draw.Corner{X: b.X + b.W + 2, Y: b.Y})
+		if n > 1 { // they part
+			c.line(faint, 1, draw.Corner{X: b.X + b.W + 2, Y: b.Y}, draw.Corner{X: b.X + b.W + 2, Y: b.Y + n - 1})
+		}
+		if n > 0 {
+			c.line(faint, 0.5, draw.Corner{X: b.X + int(1.2*c.cells(w.Sources[i].Name)) + 2, Y: b.Y}, draw.Corner{X: b.X + b.W + 2, Y: b.Y})
 		}
 	}
 	for i, b := range lay.Functions {
-		c.text(float64(b.X), float64(b.Y), frost, true, w.Functions[i].Name)
-		f := &p.Functions[i]
-		c.text(float64(b.X), float64(b.Y)+0.9, quiet, false, fmt.Sprintf("at most %d at a time", f.Limits.Max))
-		for k := range f.Then {
-			c.text(float64(b.X), float64(b.Y)+1.8+0.9*float64(k), quiet, false, "its reply goes on to "+p.Sources[f.Then[k].To].Name)
-		}
+		c.node(b, &w.Functions[i])
 	}
 }
 
-// sourceLine says in a few words what a source is.
-func sourceLine(s *plan.Source) string {
-	text := s.Kind.String()
-	switch s.Kind {
-	case plan.Storage:
-		text += ", bucket " + s.Bucket
-	case plan.Stream:
-		text += fmt.Sprintf(", %d partitions by %s", s.Partitions, s.Key)
-	case plan.Schedule:
-		if len(s.Times) > 0 {
-			text += ", " + s.Times[0].Text
+// cells gives the width of a text in cells.
+func (c *picture) cells(text string) float64 { return c.width(size, text) / cellW }
+
+// node writes a source or a function, and draws its ways on.
+func (c *picture) node(b draw.Box, n *draw.WiringNode) {
+	x, y := float64(b.X), float64(b.Y)
+	c.text(x, y, ink, true, n.Name)
+	c.text(x, y+0.9, quiet, false, n.About)
+	from := y + 1.15
+	for k, way := range n.Ways {
+		at := y + 1.8 + 0.9*float64(k)
+		c.lineTo(faint, x+0.6, from, x+0.6, at, x+1.8, at)
+		col := x + 2.2
+		c.text(col, at, ink, false, way.Words)
+		col += c.cells(way.Words) + 0.4
+		for _, to := range []string{way.To, way.Then} {
+			if to == "" {
+				continue
+			}
+			c.lineTo(faint, col, at, col+2, at)
+			c.headAt(quiet, col+2.4, at)
+			c.text(col+3, at, quiet, false, to)
+			col += 3 + c.cells(to) + 0.4
 		}
+		from = at
 	}
-	return text
 }

@@ -11,19 +11,16 @@ import (
 	"testing"
 
 	"nightdrill/internal/core/draw"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/route"
 )
 
 // The map is an SVG that any reader takes, with its texts as texts, and a PDF;
 // what is there already is not written over unasked.
 func TestTheMapAsAPicture(t *testing.T) {
-	p := &plan.Project{Name: "quay <&>", Functions: []plan.Function{{Name: "load", Then: []plan.Then{{To: 1}}}, {Name: "gate"}},
-		Sources: []plan.Source{{Name: "cargo", Kind: plan.Storage, DeadLetter: 1, Wires: []plan.Wire{{To: 0, When: route.When{Key: "in/*.csv"}}, {To: 1}}}, {Name: "scans", Kind: plan.Queue, DeadLetter: -1, Wires: []plan.Wire{{To: 1}}}}}
-	w := &draw.Wiring{Sources: []draw.WiringNode{{Name: "cargo", Lines: 2}, {Name: "scans", Lines: 1}}, Functions: []draw.WiringNode{{Name: "load", Lines: 2}, {Name: "gate", Lines: 1}},
-		Wires: []draw.WiringWire{{Source: 0, Function: 0}, {Source: 0, Function: 1}, {Source: 1, Function: 1}}}
+	w := &draw.Wiring{Title: "quay <&>: what reaches which function", Sources: []draw.WiringNode{{Name: "cargo", About: "storage, bucket x", Ways: []draw.WiringWay{{Words: "2 given up", To: "scans", Then: "gate"}}, Lines: 2}, {Name: "scans", Lines: 1}},
+		Functions: []draw.WiringNode{{Name: "load", Ways: []draw.WiringWay{{Words: "sent on", To: "scans", Then: "gate"}}, Lines: 2}, {Name: "gate", Lines: 1}},
+		Wires:     []draw.WiringWire{{Source: 0, Function: 0, Takes: "key in/*.csv", Counts: "5 done"}, {Source: 0, Function: 1}, {Source: 1, Function: 1}}}
 	var svg, pdf bytes.Buffer
-	if err := errors.Join(Wiring(&svg, "svg", w, p), Wiring(&pdf, "pdf", w, p)); err != nil {
+	if err := errors.Join(Wiring(&svg, "svg", w), Wiring(&pdf, "pdf", w)); err != nil {
 		t.Fatal(err)
 	}
 	texts := ""
@@ -45,7 +42,7 @@ func TestTheMapAsAPicture(t *testing.T) {
 			}
 		}
 	}
-	for _, want := range []string{"quay <&>: what reaches which function", "|cargo|", "storage, bucket", "dead letters go to scans", "key in/*.csv", "|load|", "its reply goes on to scans", "|gate|"} {
+	for _, want := range []string{"quay <&>: what reaches which function", "|cargo|", "storage, bucket", "|2 given up|scans|gate|", "key in/*.csv", "|5 done|", "|load|", "|sent on|scans|gate|"} {
 		if !strings.Contains(texts, want) {
 			t.Errorf("%q is not in %s", want, texts)
 		}
@@ -55,17 +52,17 @@ func TestTheMapAsAPicture(t *testing.T) {
 	}
 	dir := t.TempDir()
 	path := filepath.Join(dir, "map.svg")
-	if err := WiringFile(path, w, p, false); err != nil {
+	if err := WiringFile(path, w, false); err != nil {
 		t.Fatal(err)
 	}
-	if err := WiringFile(path, w, p, false); err == nil || !strings.Contains(err.Error(), "--force") {
+	if err := WiringFile(path, w, false); err == nil || !strings.Contains(err.Error(), "--force") {
 		t.Errorf("over a file that is there: %v", err)
 	}
-	if err := WiringFile(path, w, p, true); err != nil {
+	if err := WiringFile(path, w, true); err != nil {
 		t.Error(err)
 	}
 	for name, want := range map[string]string{"map.png": "written as .svg or .pdf", "none/map.pdf": "cannot be written"} {
-		if err := WiringFile(filepath.Join(dir, name), w, p, false); err == nil || !strings.Contains(err.Error(), want) {
+		if err := WiringFile(filepath.Join(dir, name), w, false); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

@@ -93,6 +93,7 @@ func (l *loader) http(s *plan.Source, o *object) {
 			name := c.need("env", "FARES_TOKEN")
 			if s.Token = os.Getenv(name); s.Token == "" && name != "" {
 				l.wrong(c.fields["env"], "%s: the environment variable %s is not set", c.at("env"), name)
+				s.Token = "unset"
 			}
 		}
 		if s.Token == "" || strings.ContainsAny(s.Token, " \r\n\t") {

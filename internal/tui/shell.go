@@ -15,8 +15,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/desk"
@@ -409,7 +407,7 @@ func (s *shell) tick() tea.Cmd {
 	s.drill.Update(run, s.running.Looks())
 	s.drill.Limits(s.running.Limits())
 	if run.ColdStarts == 0 {
-		s.wiring.Drill(s.running.Drill, s.running.Traffic(run), nil)
+		s.wiring.Drill(s.running.Drill, s.running.Traffic(run), run)
 	}
 	return s.nextTick()
 }
@@ -417,11 +415,10 @@ func (s *shell) tick() tea.Cmd {
 // mapped shows a run that is over on the map; one of cold starts has sources of its
 // own, which are not there.
 func (s *shell) mapped(r *measure.Run) {
-	if r.ColdStarts == 0 {
-		s.wiring.Drill(nil, nil, r)
-	} else {
-		s.wiring.Drill(nil, nil, nil)
+	if r.ColdStarts > 0 {
+		r = nil
 	}
+	s.wiring.Over(r)
 }
 
 // change changes limits, or replaces instances, while a drill runs.
@@ -661,118 +658,15 @@ func (s *shell) drawTop(c *paint.Canvas) {
 	s.drawRoster(c, 1)
 }
 
-// drawRoster says of each function what its next event would meet.
-func (s *shell) drawRoster(c *paint.Canvas, y int) {
-	x := 1
-	looks := s.drill.Looks()
-	own := 0 // functions of the project; its variants come after them
-	for i := range s.plan.Functions {
-		if s.plan.Of[i] == i {
-			own++
-		}
-	}
-	for i := range s.plan.Functions {
-		if x >= s.w-12 {
-			c.Put(s.w-2, y, paint.Dim, "…")
-			return
-		}
-		var state desk.State
-		if i < len(s.states) {
-			state = s.states[i]
-		}
-		style, text := stands(&state)
-		if s.running != nil {
-			if style, text = paint.Dim, "no instance, next: cold"; i < len(looks) {
-				style, text = meets(&looks[i], s.drill.Now())
-			}
-		}
-		if i >= own && (s.running != nil || state.Look.Ready+state.Look.Starting == 0 && state.Failure == nil) {
-			continue // a variant that nobody has asked for
-		}
-		x = c.Put(x, y, paint.Bold, s.plan.Functions[i].Name)
-		if state.Version != "" && s.running == nil {
-			x = c.Put(x+1, y, paint.Dim, state.Version)
-		}
-		x = c.PutUpTo(x+1, y, min(s.w-1, x+1+max((s.w-x)/max(own-i, 1), 30)), style, text) + 3
-	}
-}
-
-// standing says in words how a function stands, at the desk or in a drill.
-func (s *shell) standing(fn int) (paint.Style, string) {
-	if s.running != nil {
-		if looks := s.drill.Looks(); fn < len(looks) {
-			return meets(&looks[fn], s.drill.Now())
-		}
-		return paint.Dim, ""
-	}
-	if fn < len(s.states) {
-		return stands(&s.states[fn])
-	}
-	return paint.Dim, ""
-}
-
 // exportMap writes the map as a picture.
 func (s *shell) exportMap(path string) tea.Cmd {
-	p := s.stand.Plan()
-	w := desk.Map(p)
+	w := s.wiring.Map()
 	return func() tea.Msg {
-		if err := export.WiringFile(path, w, &p.Project, false); err != nil {
+		if err := export.WiringFile(path, w, false); err != nil {
 			return fireview.Note{Text: err.Error(), Bad: true}
 		}
 		return fireview.Note{Text: "the map is in " + path}
 	}
-}
-
-// stands says what the next event of a function would meet at the desk.
-func stands(x *desk.State) (paint.Style, string) {
-	style, text := meets(&x.Look, x.Now)
-	switch {
-	case x.Doing != "":
-		return paint.Warm, x.Doing + "…"
-	case x.Failure != nil && x.Look.Ready > 0:
-		return paint.Bad, "its new version fails, the old one answers"
-	case x.Failure != nil:
-		head, _, _ := strings.Cut(strings.TrimPrefix(x.Failure.Text, x.Name+" "), ";")
-		return paint.Bad, "✗ " + head
-	case x.Away != "":
-		return style, "attached at " + x.Away
-	case x.Look.Outdated > 0:
-		return paint.Warm, text + ", being replaced"
-	}
-	if x.Address != "" {
-		text = strings.Replace(text, ",", " at "+strings.TrimPrefix(x.Address, "127.0.0.1")+",", 1)
-	}
-	if x.Held {
-		text += ", held"
-	}
-	if len(x.Env) > 0 {
-		text += ", env set"
-	}
-	return style, text
-}
-
-// meets says what the next event of a function would meet.
-func meets(l *engine.Look, now clock.Time) (paint.Style, string) {
-	switch {
-	case l.Idle > 0 && l.IdleStop != clock.Never:
-		return paint.Warm, fmt.Sprintf("%s, warm, idle stop in %.1f s", instances(l.Ready), max(l.IdleStop.Sub(now), 0).Seconds())
-	case l.Idle > 0:
-		return paint.Warm, instances(l.Ready) + ", warm"
-	case l.Ready > 0 && l.Waiting > 0:
-		return paint.Plain, fmt.Sprintf("%s, all busy, %d waiting", instances(l.Ready), l.Waiting)
-	case l.Ready > 0:
-		return paint.Plain, instances(l.Ready) + ", all busy"
-	case l.Starting > 0:
-		return paint.Cold, fmt.Sprintf("%d starting", l.Starting)
-	}
-	return paint.Cold, "no instance, next: cold"
-}
-
-func instances(n int) string {
-	if n == 1 {
-		return "1 instance"
-	}
-	return fmt.Sprintf("%d instances", n)
 }
 
 func (s *shell) drawBottom(c *paint.Canvas) {

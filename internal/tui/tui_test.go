@@ -157,7 +157,7 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.gone("what the signs mean")
 	// the map while the drill runs: every kind with what it lives by
 	x.keys("2")
-	x.wait("vessels  stream", "lag ", "depth ", "next poll in", "there it is", "↳ its reply goes on to scans", "2 unmatched", "dead letters go to positions-refused")
+	x.wait("vessels  stream", "lag ", "depth ", "next poll in", "there it is", "sent on ─▸ scans ─▸ boarding", "2 unmatched", "given up ─▸ positions-refused")
 	x.keys("Down", "Down", "Down")
 	x.wait("── cargo ─", "curl -T FILE http://127.0.0.1:")
 	x.keys("4")

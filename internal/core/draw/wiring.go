@@ -9,6 +9,7 @@ import (
 // right, wires between them. Lay gives every part its place in cells of a grid,
 // for the screen and for pictures alike.
 type Wiring struct {
+	Title              string
 	Sources, Functions []WiringNode
 	Wires              []WiringWire
 }
@@ -16,11 +17,25 @@ type Wiring struct {
 // WiringNode is a source or a function, with the lines that are written at it.
 type WiringNode struct {
 	Name  string
+	About string // what it is, in a few words
+	Ways  []WiringWay
 	Lines int // below the name
 }
 
+// WiringWay is a way on from a node: of a function's replies, of a source's dead
+// letters.
+type WiringWay struct {
+	Words string // what goes that way, and how many did
+	To    string // the source that it leads to
+	Then  string // the functions that this leads to; "" for none
+}
+
 // WiringWire leads from a source to a function.
-type WiringWire struct{ Source, Function int }
+type WiringWire struct {
+	Source, Function int
+	Takes            string // which events; "" for all
+	Counts           string // how many it took; "" for none
+}
 
 // Corner is a place in the grid.
 type Corner struct{ X, Y int }
@@ -47,7 +62,7 @@ const (
 // drawn with their names alone.
 func (m *Wiring) Lay(w, h int) *WiringPlan {
 	p := &WiringPlan{W: w, Sources: make([]Box, len(m.Sources)), Functions: make([]Box, len(m.Functions))}
-	side := min(max(w*30/100, 20), 46)
+	side := min(max(w*25/100, min(max(w*30/100, 20), 34)), 46)
 	ports := make([]int, len(m.Sources)) // wires of each source
 	for _, x := range m.Wires {
 		ports[x.Source]++
@@ -184,4 +199,58 @@ func fall(m *Wiring, rows []int, p *WiringPlan, f int) (sum int) {
 		}
 	}
 	return sum
+}
+
+// Arms of a line in a cell, as bits.
+const (
+	North = 1 << iota
+	East
+	South
+	West
+)
+
+// Stroke is a line in one cell.
+type Stroke struct {
+	Corner
+	Arms uint8 // where it leaves the cell; more than two where wires to one function join
+}
+
+// Strokes gives the cells of each wire, from the source on. Wires that lead to one
+// function flow together; those that lead to others pass over each other, and have
+// no arms there but their own.
+func (p *WiringPlan) Strokes(m *Wiring) [][]Stroke {
+	of := make([]map[Corner]uint8, len(m.Functions))
+	out := make([][]Stroke, len(p.Wires))
+	for i, path := range p.Wires {
+		f := m.Wires[i].Function
+		if of[f] == nil {
+			of[f] = map[Corner]uint8{}
+		}
+		at := path[0]
+		of[f][at] |= West
+		out[i] = append(out[i], Stroke{Corner: at})
+		for _, to := range path[1:] {
+			for at != to {
+				ahead, back := East, West
+				step := Corner{at.X + 1, at.Y}
+				switch {
+				case to.Y > at.Y:
+					ahead, back, step = South, North, Corner{at.X, at.Y + 1}
+				case to.Y < at.Y:
+					ahead, back, step = North, South, Corner{at.X, at.Y - 1}
+				}
+				of[f][at] |= uint8(ahead)
+				of[f][step] |= uint8(back)
+				at = step
+				out[i] = append(out[i], Stroke{Corner: at})
+			}
+		}
+		of[f][at] |= East
+	}
+	for i := range out {
+		for k := range out[i] {
+			out[i][k].Arms = of[m.Wires[i].Function][out[i][k].Corner]
+		}
+	}
+	return out
 }

@@ -1,6 +1,7 @@
 package draw
 
 import (
+	"math/bits"
 	"testing"
 
 	"nightdrill/internal/core/chance"
@@ -19,7 +20,7 @@ func TestMapsOfAllSizes(t *testing.T) {
 			m.Functions = append(m.Functions, WiringNode{Lines: r.Below(3)})
 		}
 		for range r.Below(20) {
-			m.Wires = append(m.Wires, WiringWire{r.Below(len(m.Sources)), r.Below(len(m.Functions))})
+			m.Wires = append(m.Wires, WiringWire{Source: r.Below(len(m.Sources)), Function: r.Below(len(m.Functions))})
 		}
 		w, h := 80+r.Below(100), 20+r.Below(30)
 		p := m.Lay(w, h)
@@ -74,7 +75,7 @@ func TestTwelveByTwelve(t *testing.T) {
 	for i := range 12 {
 		m.Sources = append(m.Sources, WiringNode{Lines: 1})
 		m.Functions = append(m.Functions, WiringNode{Lines: 1})
-		m.Wires = append(m.Wires, WiringWire{i, (i * 5) % 12})
+		m.Wires = append(m.Wires, WiringWire{Source: i, Function: (i * 5) % 12})
 	}
 	p := m.Lay(158, 43)
 	if p.H > 43 {
@@ -84,5 +85,45 @@ func TestTwelveByTwelve(t *testing.T) {
 		if l.W < 20 {
 			t.Errorf("wire %d has %d cells for words", i, l.W)
 		}
+	}
+}
+
+// Wires to one function flow together; where one passes another that leads
+// elsewhere, both go on as they were.
+func TestWiresJoinAndPass(t *testing.T) {
+	m := Wiring{Sources: make([]WiringNode, 3), Functions: make([]WiringNode, 2),
+		Wires: []WiringWire{{Source: 0, Function: 1}, {Source: 1, Function: 0}, {Source: 2, Function: 1}}}
+	p := m.Lay(80, 20)
+	strokes := p.Strokes(&m)
+	joins, turns, over := 0, 0, map[Corner]int{}
+	for i, path := range strokes {
+		for k, s := range path {
+			if k > 0 && max(s.X-path[k-1].X, s.Y-path[k-1].Y, path[k-1].Y-s.Y) != 1 {
+				t.Errorf("wire %d leaps from %v to %v", i, path[k-1], s)
+			}
+			switch bits.OnesCount8(s.Arms) {
+			case 3:
+				joins++
+			case 2:
+				if s.Arms != East|West && s.Arms != North|South {
+					turns++
+				}
+			default:
+				t.Errorf("wire %d has the arms %04b at %v", i, s.Arms, s.Corner)
+			}
+			over[s.Corner] |= 1 << m.Wires[i].Function
+		}
+		if last := path[len(path)-1]; last.Corner != p.Wires[i][len(p.Wires[i])-1] {
+			t.Errorf("wire %d ends at %v", i, last)
+		}
+	}
+	passes := 0
+	for _, fns := range over {
+		if fns == 3 {
+			passes++
+		}
+	}
+	if joins == 0 || turns == 0 || passes == 0 {
+		t.Errorf("%d joins, %d turns, %d cells with wires to both", joins, turns, passes)
 	}
 }

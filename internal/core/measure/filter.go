@@ -31,6 +31,9 @@ type Filter struct {
 // filterKeys are the words of a filter, in the order in which they are written.
 var filterKeys = []string{"function", "variant", "source", "route", "class", "status", "outcome", "from", "to", "longer", "shorter", "nth"}
 
+// A route is one word of a filter: spaces in it are written as plus signs.
+var routeWord, wordRoute = strings.NewReplacer("%", "%25", "+", "%2B", " ", "+"), strings.NewReplacer("%25", "%", "%2B", "+", "+", " ")
+
 // ParseFilter reads a filter such as "function=quote class=warm from=2s to=4s". It
 // does not know which functions and sources there are.
 func ParseFilter(text string) (f Filter, err error) {
@@ -52,7 +55,7 @@ func ParseFilter(text string) (f Filter, err error) {
 		case "source":
 			f.Source = value
 		case "route":
-			f.Route = strings.ReplaceAll(value, "+", " ")
+			f.Route = wordRoute.Replace(value)
 		case "class":
 			if f.Class = value; !slices.Contains([]string{"cold", "first", "warm"}, value) {
 				err = fmt.Errorf("class=%q; there are cold, first and warm", value)
@@ -116,7 +119,7 @@ func (f Filter) String() string {
 	add("function", f.Function)
 	add("variant", f.Variant)
 	add("source", f.Source)
-	add("route", strings.ReplaceAll(f.Route, " ", "+"))
+	add("route", routeWord.Replace(f.Route))
 	add("class", f.Class)
 	add("status", f.Status)
 	add("outcome", f.Outcome)

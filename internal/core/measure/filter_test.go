@@ -10,7 +10,7 @@ import (
 )
 
 func TestFiltersAreReadStrictly(t *testing.T) {
-	for _, text := range []string{"", "function=quote@node class=warm", "source=fares status=4xx outcome=dead-lettered", "from=2s to=4.5s longer=150ms shorter=2s nth=2-10", "variant=- route=GET+/quote/{to} nth=1 status=none"} {
+	for _, text := range []string{"", "function=quote@node class=warm", "source=fares status=4xx outcome=dead-lettered", "from=2s to=4.5s longer=150ms shorter=2s nth=2-10", "variant=- route=GET+/quote/{to} nth=1 status=none", "route=POST+/x?day=*,+content-type:+application/cloudevents%2Bjson%25"} {
 		f, err := ParseFilter(text)
 		if err != nil {
 			t.Errorf("%q: %v", text, err)

@@ -136,6 +136,13 @@ func TestASummaryAddsUp(t *testing.T) {
 	if r := q.Routes["GET /quote"]; r.Cold.N != 1 || r.Warm.N != 1 {
 		t.Errorf("route %+v", r)
 	}
+	// routes of two sources that are called the same are one
+	twice := fixture()
+	twice.Sources[1].Kind, twice.Sources[1].Routes, twice.Sources[1].To = "http", []string{"GET /quote"}, []int{0}
+	twice.Invocations[3].Function = 0
+	if r := twice.Summarize().Functions["quote"].Routes["GET /quote"]; r.Cold.N != 1 || r.Warm.N != 2 {
+		t.Errorf("two wires of one name: %+v", r)
+	}
 	held := ""
 	for _, v := range s.Budgets {
 		held += map[bool]string{true: "+", false: "-"}[v.Held]

@@ -316,15 +316,24 @@ func (r *Run) summarize(seen *scan, populations []Populations) *Summary {
 }
 
 // routes gives the latencies of each route to a function that more than one wire
-// leads to.
+// leads to. Routes of several sources that are called the same are one.
 func (r *Run) routes(at []int32) map[[2]int32]*classes {
-	out := map[[2]int32]*classes{}
+	type named struct {
+		fn   int
+		name string
+	}
+	out, same := map[[2]int32]*classes{}, map[named]*classes{}
 	wires := r.wiresTo()
 	for i := range r.Sources {
-		for w := range r.Sources[i].Routes {
-			if wires[r.Sources[i].To[w]] > 1 {
-				out[[2]int32{int32(i), int32(w)}] = &classes{}
+		for w, name := range r.Sources[i].Routes {
+			to := named{r.Sources[i].To[w], name}
+			if wires[to.fn] < 2 {
+				continue
 			}
+			if same[to] == nil {
+				same[to] = &classes{}
+			}
+			out[[2]int32{int32(i), int32(w)}] = same[to]
 		}
 	}
 	if len(out) == 0 {

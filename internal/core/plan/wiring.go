@@ -137,3 +137,11 @@ func (s *Sorter) Key(source int, pl *payload.Payload) int32 {
 	}
 	return 0
 }
+
+// WireWords says what a wire of the source takes.
+func (s *Source) WireWords(wire int) string {
+	if s.Kind == HTTP {
+		return s.Wires[wire].When.String()
+	}
+	return s.Wires[wire].When.Words()
+}

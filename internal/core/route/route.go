@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/payload"
 )
 
 // When is the condition of a wire. The zero value takes every event.
@@ -59,7 +60,8 @@ func (w *When) MatchesEvent(e *event.Event) bool {
 	return w.Any() || !slices.ContainsFunc(w.TryEvent(e), func(t Trial) bool { return !t.Held })
 }
 
-// String names the route, such as "GET /quote/{crossing}".
+// String names the route, such as "GET /quote/{crossing}?day=*, x-desk: north".
+// Secrets are hidden in it.
 func (w *When) String() string {
 	method, path := w.Method, w.Path.text
 	if method == "" {
@@ -68,7 +70,24 @@ func (w *When) String() string {
 	if path == "" {
 		path = "/{path...}"
 	}
-	return method + " " + path
+	out, join := method+" "+path, "?"
+	for _, q := range w.Query {
+		value := url.QueryEscape(q.Value)
+		if q.Value == "*" {
+			value = "*"
+		} else if payload.SecretParameter(q.Name) {
+			value = payload.Hidden
+		}
+		out, join = out+join+url.QueryEscape(q.Name)+"="+value, "&"
+	}
+	for _, h := range w.Header {
+		value := h.Value
+		if value != "*" && payload.SecretHeader(h.Name) {
+			value = payload.Hidden
+		}
+		out += ", " + strings.ToLower(h.Name) + ": " + shown(value)
+	}
+	return out
 }
 
 // Matches tells whether the request fulfils every condition.

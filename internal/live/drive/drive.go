@@ -88,7 +88,8 @@ type Driver struct {
 	feeds      []*feed
 	sorter     *plan.Sorter
 	taken      arrivalInfo      // the arrival that is being handed in
-	onward     []arrivalInfo    // the replies that are being sent on, in their order
+	onward     []onwardInfo     // the replies that are being sent on, in their order
+	sentOn     [][]int          // replies that were, by function and place in its Then
 	fixed      int              // payloads that were there from the start
 	uses       map[int32]*reply // of those that were made of replies since
 	chained    map[uint64]int32 // numbers of the payloads that were made of replies
@@ -178,6 +179,7 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 	r.riddles = make([]int, len(p.Functions))
 	for i := range p.Functions {
 		r.fns[i] = &p.Functions[i]
+		r.sentOn = append(r.sentOn, make([]int, len(p.Functions[i].Then)))
 	}
 	r.trace = d.Seed ^ 0x9e3779b97f4a7c15
 	for _, c := range id {
@@ -786,8 +788,8 @@ func (d *Driver) take(f *engine.Effect) {
 		a, info = d.rec.Arrivals[f.From], eventInfo{feed: -1, caller: -1, steps: d.events[f.From].steps, last: d.events[f.From].last, open: int32(len(d.p.Sources[f.Source].Wires))}
 		a.Due, a.From, a.Source, a.Origin, a.Fault = f.At, f.From, f.Source, f.Origin, 0
 	case engine.FromReply:
-		a, info = d.onward[0].arrival, d.onward[0].info
-		d.onward = d.onward[1:]
+		next := d.nextOnward()
+		a, info = next.arrival, next.info
 		// several replies may be alike, their events are not the same one
 		a.Due, a.From, a.Origin, a.Round = f.At, f.From, f.Origin, int32(f.Event)
 		info.steps = d.events[f.From].steps + 1

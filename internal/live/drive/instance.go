@@ -619,7 +619,7 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 		d.events[j.event].pause = min(r.RetryAfter, mostRetryAfter)
 	}
 	if in.Kind == engine.Answered {
-		d.sendOn(&in, j.event, sent)
+		d.sendOn(&in, s.in.record().Function, j.event, sent)
 		in.AckLost = j.lose
 	}
 	defer func() { d.onward = nil }() // what the engine made nothing of

@@ -3,6 +3,7 @@ package drive
 import (
 	"fmt"
 	"hash/maphash"
+	"slices"
 	"time"
 
 	"nightdrill/internal/core/clock"
@@ -26,8 +27,37 @@ func (d *Driver) Store(o Objects) { d.objects = o }
 
 // sentOn is a reply on its way to a source.
 type sentOn struct {
-	to int
-	p  payload.Payload
+	then int // its place in the function's Then
+	to   int
+	p    payload.Payload
+}
+
+// onwardInfo is a reply on its way to the engine.
+type onwardInfo struct {
+	arrivalInfo
+	fn, then int32
+}
+
+// nextOnward takes the reply that the engine has just made an event of.
+func (d *Driver) nextOnward() onwardInfo {
+	x := d.onward[0]
+	d.onward = d.onward[1:]
+	d.sentOn[x.fn][x.then]++
+	return x
+}
+
+// SentOn gives how many replies were sent on, by the function's name and their
+// place in its Then.
+func (d *Driver) SentOn() map[string][]int {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	out := map[string][]int{}
+	for i, sent := range d.sentOn {
+		if len(sent) > 0 {
+			out[d.fns[i].Name] = slices.Clone(sent)
+		}
+	}
+	return out
 }
 
 // onward makes of a good reply what it is sent on as; objects are stored. It does
@@ -55,7 +85,7 @@ func (s *slot) onward(j *job, r *carry.Reply) (out []sentOn) {
 			d.mu.Unlock()
 			continue
 		}
-		out = append(out, sentOn{t.To, o.Payload})
+		out = append(out, sentOn{i, t.To, o.Payload})
 	}
 	return out
 }
@@ -72,8 +102,9 @@ func (d *Driver) put(to *plan.Source, o *plan.Onward) error {
 	return err
 }
 
-// sendOn adds what a reply is sent on as to the engine's input; the lock is held.
-func (d *Driver) sendOn(in *engine.Input, from int64, sent []sentOn) {
+// sendOn adds what a function's reply is sent on as to the engine's input; the lock
+// is held.
+func (d *Driver) sendOn(in *engine.Input, fn int32, from int64, sent []sentOn) {
 	d.onward = d.onward[:0]
 	steps := int32(0)
 	if d.tracks != nil {
@@ -100,7 +131,7 @@ func (d *Driver) sendOn(in *engine.Input, from int64, sent []sentOn) {
 		takes := d.p.Takes(sent[i].to, p)
 		a.info.open = deliveries(takes)
 		in.Then = append(in.Then, engine.Then{Source: int32(sent[i].to), Takes: takes, Key: d.sorter.Key(sent[i].to, p)})
-		d.onward = append(d.onward, a)
+		d.onward = append(d.onward, onwardInfo{a, fn, int32(sent[i].then)})
 	}
 }
 

@@ -210,8 +210,7 @@ func (d *Driver) track(f *engine.Effect) {
 		from := d.tracks[f.From]
 		shot := Shot{Source: int(f.Source), Payload: from.Payload, Takes: 1<<len(d.p.Sources[f.Source].Wires) - 1} // of a dead letter
 		if f.Origin == engine.FromReply {
-			x := d.onward[0]
-			d.onward = d.onward[1:]
+			x := d.nextOnward()
 			shot.Payload, shot.Takes = x.payload, d.p.Takes(int(f.Source), x.payload)
 		}
 		t = &Track{Shot: shot, At: time.Now(), done: make(chan struct{}), Origin: f.Origin, Steps: from.Steps, whole: from.whole}

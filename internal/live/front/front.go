@@ -80,14 +80,19 @@ func handler(answer func(context.Context, *event.Request, []string) Answer) http
 			var large *http.MaxBytesError
 			if errors.As(err, &large) {
 				http.Error(w, fmt.Sprintf("Night Drill: the request is larger than %d MiB", bodyLimit>>20), http.StatusRequestEntityTooLarge)
+			} else { // for one that only stopped sending
+				http.Error(w, "Night Drill: the request broke off before its body was complete; no event was made of it", http.StatusBadRequest)
 			}
-			return // else the caller is gone
+			return
 		}
 		a := answer(r.Context(), &event.Request{Method: r.Method, Target: r.RequestURI, Header: fields(r), Body: body}, slices.Sorted(maps.Keys(r.Trailer)))
 		for name, values := range a.Header {
 			if !slices.Contains(ofConnection, strings.ToLower(name)) {
 				w.Header()[name] = values
 			}
+		}
+		if length := a.Header.Get("Content-Length"); r.Method == http.MethodHead && length != "" {
+			w.Header().Set("Content-Length", length) // of what GET would have sent (RFC 9110 §8.6)
 		}
 		w.WriteHeader(a.Status)
 		if r.Method != http.MethodHead {

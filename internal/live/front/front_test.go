@@ -59,7 +59,7 @@ func TestARequestAndItsAnswer(t *testing.T) {
 func TestAnswersWithoutABody(t *testing.T) {
 	f := open(t, func(r *event.Request) Answer {
 		if r.Method == "HEAD" {
-			return Answer{200, nil, []byte("body")}
+			return Answer{200, http.Header{"Content-Length": {"17"}}, []byte("body")}
 		}
 		return Answer{204, nil, nil}
 	})
@@ -71,7 +71,7 @@ func TestAnswersWithoutABody(t *testing.T) {
 		}
 		body, _ := io.ReadAll(resp.Body)
 		resp.Body.Close()
-		if resp.StatusCode != want || len(body) > 0 {
+		if resp.StatusCode != want || len(body) > 0 || method == "HEAD" && resp.ContentLength != 17 {
 			t.Errorf("%s: %d %q", method, resp.StatusCode, body)
 		}
 	}
@@ -94,6 +94,10 @@ func TestTooLarge(t *testing.T) {
 		t.Fatal(err)
 	}
 	fmt.Fprintf(conn, "POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 100\r\n\r\nabc")
+	_ = conn.(*net.TCPConn).CloseWrite()
+	if text, _ := io.ReadAll(conn); !strings.HasPrefix(string(text), "HTTP/1.1 400 ") || !strings.Contains(string(text), "broke off before its body was complete") {
+		t.Errorf("a body that breaks off: %s", text)
+	}
 	conn.Close()
 	if resp, err := http.Get("http://" + f.Address); err != nil || resp.StatusCode != 200 || asked != 1 {
 		t.Errorf("after it: %v %v, asked %d times", resp, err, asked)

@@ -9,7 +9,6 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
 	"nightdrill/internal/desk"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/tui/paint"
@@ -531,13 +530,10 @@ func (m *Model) drawUnanswered(c *paint.Canvas, p *page, y int) {
 		c.PutUpTo(2, y, c.W, paint.Dim, "g shows it on the map")
 		y += 2
 		c.PutUpTo(2, y, c.W, paint.Plain, "Its wires want:")
-		for _, w := range pl.Sources[p.v.Item.Source].Wires {
+		src := &pl.Sources[p.v.Item.Source]
+		for k, w := range src.Wires {
 			y++
-			words := w.When.Words()
-			if pl.Sources[p.v.Item.Source].Kind == plan.HTTP {
-				words = w.When.String()
-			}
-			c.PutUpTo(4, y, c.W, paint.Plain, proc.Harmless(words)+"  → "+pl.Functions[w.To].Name)
+			c.PutUpTo(4, y, c.W, paint.Plain, proc.Harmless(src.WireWords(k))+"  → "+pl.Functions[w.To].Name)
 		}
 	}
 }

@@ -19,6 +19,14 @@ type Span struct {
 // Row is a line of spans.
 type Row []Span
 
+// Width is how many cells the row takes.
+func (r Row) Width() (n int) {
+	for _, s := range r {
+		n += ansi.StringWidth(s.Text)
+	}
+	return n
+}
+
 // Rows gives plain lines in one style.
 func Rows(style Style, lines ...string) (out []Row) {
 	for _, l := range lines {

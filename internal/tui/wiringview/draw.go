@@ -2,6 +2,7 @@ package wiringview
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -9,6 +10,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"nightdrill/internal/core/draw"
+	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/desk"
 	"nightdrill/internal/live/proc"
@@ -35,11 +37,11 @@ func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
 		m.drawChoices(out)
 		return out
 	}
-	w, words := desk.Map(m.plan), desk.WiresOf(m.plan)
+	w, words := m.Map(), desk.WiresOf(m.plan)
 	p := w.Lay(m.w-2, m.h-m.panel())
 	room := min(p.H+1, m.h-m.panel())
 	page := paint.New(m.w-2, p.H, theme)
-	m.drawMap(page, p, words)
+	m.drawMap(page, w, p, words)
 	m.follow(p, words, room)
 	out.Draw(1, -m.top, page)
 	out.Fill(0, room, m.w, m.h-room)
@@ -89,7 +91,7 @@ func (m *Model) places() (source, function int) {
 }
 
 // drawMap draws nodes and wires.
-func (m *Model) drawMap(c *paint.Canvas, p *draw.WiringPlan, words []desk.WireOf) {
+func (m *Model) drawMap(c *paint.Canvas, w *draw.Wiring, p *draw.WiringPlan, words []desk.WireOf) {
 	source, function := m.places()
 	// what the event on the map has passed
 	passed, missed, stopped := map[desk.WireOf]bool{}, map[desk.WireOf]bool{}, map[string]bool{}
@@ -106,8 +108,10 @@ func (m *Model) drawMap(c *paint.Canvas, p *draw.WiringPlan, words []desk.WireOf
 		}
 	}
 	// plain wires first, so that those that matter lie upon them
+	strokes := p.Strokes(w)
 	for pass := range 2 {
-		for i, path := range p.Wires {
+		var drawn []styled
+		for i := range strokes {
 			x := words[i]
 			style, matters := m.wireStyle(x)
 			if m.journey != nil {
@@ -121,9 +125,10 @@ func (m *Model) drawMap(c *paint.Canvas, p *draw.WiringPlan, words []desk.WireOf
 				style, matters = paint.Plain, true
 			}
 			if matters == (pass == 1) {
-				drawPath(c, path, style)
+				drawn = append(drawn, styled{strokes[i], style})
 			}
 		}
+		drawStrokes(c, drawn)
 	}
 	for i := range p.Wires {
 		if m.journey == nil || passed[words[i]] || missed[words[i]] {
@@ -177,69 +182,89 @@ func (m *Model) trafficOf(x desk.WireOf) desk.WireTraffic {
 	return desk.WireTraffic{}
 }
 
-// drawPath draws a wire. Where it crosses another it goes over it; where it joins
-// one that leads to the same function, it flows into it.
-func drawPath(c *paint.Canvas, path []draw.Corner, style paint.Style) {
-	for k := 1; k < len(path); k++ {
-		a, b := path[k-1], path[k]
-		for y := min(a.Y, b.Y) + 1; y < max(a.Y, b.Y); y++ {
-			c.Set(a.X, y, style, '│')
-		}
-		if a.Y == b.Y {
-			for x := a.X; x <= b.X; x++ {
-				c.Set(x, a.Y, style, '─')
+// lines are the glyphs of a stroke, by its arms.
+var lines = [16]rune{' ', '│', '─', '╰', '│', '│', '╭', '├', '─', '╯', '─', '┴', '╮', '┤', '┬', '┼'}
+
+// styled is a wire to be drawn.
+type styled struct {
+	path  []draw.Stroke
+	style paint.Style
+}
+
+// drawStrokes draws wires. Where one crosses another that leads elsewhere, the one
+// that goes up or down lies above; where it joins one that leads to the same
+// function, it flows into it.
+func drawStrokes(c *paint.Canvas, wires []styled) {
+	for _, above := range []bool{false, true} {
+		for _, w := range wires {
+			for _, s := range w.path {
+				if across := s.Arms&(draw.North|draw.South) == 0; across != above {
+					c.Set(s.X, s.Y, w.style, lines[s.Arms])
+				}
 			}
 		}
 	}
-	if len(path) == 4 {
-		down := path[2].Y > path[1].Y
-		first, second := '╯', '╭' // it rises
-		if down {
-			first, second = '╮', '╰'
-		}
-		c.Set(path[1].X, path[1].Y, style, first)
-		c.Set(path[2].X, path[2].Y, style, second)
+	for _, w := range wires {
+		last := w.path[len(w.path)-1]
+		c.Set(last.X, last.Y, w.style, '▸')
 	}
-	last := path[len(path)-1]
-	c.Set(last.X, last.Y, style, '▸')
 }
 
-// drawLabel writes on a wire what goes over it, and what it takes.
+// drawLabel writes on a wire what it takes, and what goes over it.
 func (m *Model) drawLabel(c *paint.Canvas, b draw.Box, x desk.WireOf) {
 	if b.W < 6 {
 		return
 	}
 	t := m.trafficOf(x)
+	counts := []count{{t.Done, "done", paint.Plain}, {t.Bad, "✗", paint.Bad}, {t.Working, "in flight", paint.Warm}, {t.Waiting, "waiting", paint.Cold}}
+	words := proc.Harmless(m.plan.Sources[x.Source].WireWords(x.Wire))
+	if words == "everything" {
+		words = ""
+	}
 	at, edge := b.X+1, b.X+b.W
-	put := func(style paint.Style, text string) {
-		if at+ansi.StringWidth(text)+1 <= edge {
-			at = c.Put(at, b.Y, style, " "+text)
+	if b.W >= leastColumns && t != (desk.WireTraffic{}) { // counts stand in columns, below those of other wires
+		if words != "" {
+			c.PutUpTo(at, b.Y, edge-countsWidth, paint.Dim, " "+words+" ")
+		}
+		at = edge - countsWidth
+		for i, k := range counts[:3] {
+			if i == 2 && k.n == 0 {
+				k = counts[3]
+			} else if i == 2 && counts[3].n > 0 {
+				k.what += fmt.Sprintf(", %d waiting", counts[3].n)
+			}
+			width := [...]int{11, 7, countsWidth - 18}[i]
+			if k.n > 0 {
+				c.PutUpTo(at, b.Y, at+width, k.style, fmt.Sprintf(" %*d %s ", [...]int{4, 3, 2}[i], k.n, k.what))
+			}
+			at += width
+		}
+		return
+	}
+	slices.Reverse(counts) // where there is no room for all, what is done matters least
+	for _, k := range counts {
+		if text := fmt.Sprintf(" %d %s ", k.n, k.what); k.n > 0 && at+ansi.StringWidth(text) <= edge {
+			at = c.Put(at, b.Y, k.style, text)
 		}
 	}
-	if t.Waiting > 0 {
-		put(paint.Cold, fmt.Sprintf("%d waiting", t.Waiting))
-	}
-	if t.Working > 0 {
-		put(paint.Warm, fmt.Sprintf("%d in flight", t.Working))
-	}
-	if t.Done > 0 {
-		put(paint.Plain, fmt.Sprintf("%d done", t.Done))
-	}
-	if t.Bad > 0 {
-		put(paint.Bad, fmt.Sprintf("%d ✗", t.Bad))
-	}
-	src := &m.plan.Sources[x.Source]
-	words := src.Wires[x.Wire].When.Words()
-	if src.Kind == plan.HTTP {
-		words = src.Wires[x.Wire].When.String()
-	}
-	if words = proc.Harmless(words); words != "everything" && at < edge-6 {
-		at = c.PutUpTo(at, b.Y, edge-1, paint.Dim, " "+words)
-	}
-	if at > b.X+1 {
-		c.Put(at, b.Y, paint.Plain, " ")
+	if words != "" && at < edge-8 {
+		c.Put(c.PutUpTo(at, b.Y, edge-1, paint.Dim, " "+words), b.Y, paint.Dim, " ")
 	}
 }
+
+// count is a number of events on a wire.
+type count struct {
+	n     int
+	what  string
+	style paint.Style
+}
+
+// countsWidth is the room of a wire's counts in columns, which are drawn where a
+// wire has leastColumns cells for words.
+const (
+	countsWidth  = 38
+	leastColumns = countsWidth + 14
+)
 
 // drawSource writes a source, and below it the figures that its kind lives by.
 func (m *Model) drawSource(c *paint.Canvas, b draw.Box, i int, style paint.Style) {
@@ -254,11 +279,61 @@ func (m *Model) drawSource(c *paint.Canvas, b draw.Box, i int, style paint.Style
 			c.Set(at, b.Y, paint.Faint, '·')
 		}
 	}
+	for k := range src.Wires { // where it has several, they part
+		if at := b.X + b.W + 1; len(src.Wires) > 1 {
+			c.Set(at, b.Y+k, paint.Faint, []rune("┬├╰")[min(k, 1)+k/(len(src.Wires)-1)*min(k, 1)])
+		}
+	}
 	if b.H > 1 {
 		m.drawFigures(c, b.X+1, b.Y+1, b.X+b.W, i)
 	}
 	if src.DeadLetter >= 0 && b.H > 2 {
-		c.PutUpTo(b.X+1, b.Y+2, b.X+b.W, paint.Dim, "↳ dead letters go to "+m.plan.Sources[src.DeadLetter].Name)
+		n := 0
+		if t := m.of(i); t != nil {
+			n = t.DeadLettered
+		}
+		m.drawBranch(c, draw.Box{X: b.X + 1, Y: b.Y + 2, W: b.W - 1}, branch{to: src.DeadLetter, n: n, what: "given up", count: paint.Bad, by: src.Name})
+	}
+}
+
+// branch is a way on from a node of the map: of replies, or of dead letters.
+type branch struct {
+	to    int // the source
+	n     int // that went over it
+	what  string
+	count paint.Style // of how many they were
+	more  bool        // another one follows below
+	by    string      // the node's name
+}
+
+// drawBranch draws a way on, to the source and to what that leads to.
+func (m *Model) drawBranch(c *paint.Canvas, b draw.Box, x branch) {
+	edge, line, words := b.X+b.W, paint.Faint, paint.Dim
+	at := m.stop
+	switch {
+	case m.journey != nil && slices.ContainsFunc(m.journey[:min(at+1, len(m.journey))], func(s desk.Stop) bool {
+		return s.By == x.by && s.Source == m.plan.Sources[x.to].Name
+	}):
+		line, words = paint.Warm, paint.Warm
+	case m.journey == nil && !m.right && m.at[0] == x.to:
+		line, words = paint.Plain, paint.Plain
+	}
+	start := "╰─"
+	if x.more {
+		start = "├─"
+	}
+	col := c.PutUpTo(b.X, b.Y, edge, line, start)
+	if x.n > 0 && m.journey == nil {
+		col = c.PutUpTo(col, b.Y, edge, x.count, fmt.Sprintf(" %d %s ", x.n, x.what))
+	} else {
+		col = c.PutUpTo(col, b.Y, edge, words, " "+x.what+" ")
+	}
+	name, functions := desk.Onward(&m.plan.Project, x.to)
+	col = c.PutUpTo(col, b.Y, edge, line, "─▸")
+	col = c.PutUpTo(col, b.Y, edge, words, " "+name)
+	if functions != "" {
+		col = c.PutUpTo(col, b.Y, edge, line, " ─▸")
+		c.PutUpTo(col, b.Y, edge, words, " "+functions)
 	}
 }
 
@@ -274,9 +349,11 @@ func (m *Model) drawFigures(c *paint.Canvas, x, y, edge, i int) {
 	style, text := m.figures(i)
 	t := m.of(i)
 	if t != nil && t.Unmatched > 0 {
-		x = c.PutUpTo(x, y, edge, paint.Bad, fmt.Sprintf("%d unmatched  ", t.Unmatched))
+		if x = c.PutUpTo(x, y, edge, paint.Bad, fmt.Sprintf("%d unmatched  ", t.Unmatched)); ansi.StringWidth(text) > edge-x {
+			return
+		}
 	}
-	c.PutUpTo(x, y, edge, style, text)
+	c.PutUpTo(x, y, edge, style, clauses(text, edge-x))
 }
 
 // figures gives what the kind of a source lives by.
@@ -408,22 +485,53 @@ func (m *Model) nextTime(src *plan.Source) string {
 	return text + ", stands still"
 }
 
+// longest gives the longest of some words that fit, or the shortest.
+func longest(words []string, room int) string {
+	for _, w := range words {
+		if ansi.StringWidth(w) <= room {
+			return w
+		}
+	}
+	if len(words) == 0 {
+		return ""
+	}
+	return words[len(words)-1]
+}
+
+// clauses leaves out the last clauses of what does not fit.
+func clauses(text string, room int) string {
+	for ansi.StringWidth(text) > room {
+		i := strings.LastIndex(text, ", ")
+		if i < 0 {
+			break
+		}
+		text = text[:i]
+	}
+	return text
+}
+
 // drawFunction writes a function, how it stands, and where its replies go on to.
 func (m *Model) drawFunction(c *paint.Canvas, b draw.Box, i int, style paint.Style) {
 	f := &m.plan.Functions[i]
 	x := c.PutUpTo(b.X, b.Y, b.X+b.W, style, " "+f.Name+" ")
-	state, text := m.states(i)
-	text = strings.Replace(text, "no instance, next: cold", "next: cold", 1)
+	state, words := m.states(i)
+	if len(words) > 0 {
+		words = append([]string{strings.TrimPrefix(words[0], "no instance, ")}, words[1:]...)
+	}
 	below := b.Y + 1
-	if b.H == 1 || x+ansi.StringWidth(text)+1 <= b.X+b.W {
+	if text := longest(words, b.X+b.W-x-1); b.H == 1 || text == longest(words, b.W-1) {
 		c.PutUpTo(x+1, b.Y, b.X+b.W, state, text)
 	} else {
-		c.PutUpTo(b.X+1, below, b.X+b.W, state, text)
+		c.PutUpTo(b.X+1, below, b.X+b.W, state, longest(words, b.W-1))
 		below++
 	}
 	for k := range f.Then {
 		if y := below + k; y < b.Y+b.H {
-			c.PutUpTo(b.X+1, y, b.X+b.W, paint.Dim, "↳ its reply goes on to "+m.plan.Sources[f.Then[k].To].Name)
+			x := branch{to: f.Then[k].To, what: "sent on", count: paint.Plain, more: k+1 < len(f.Then), by: f.Name}
+			if m.traffic != nil && k < len(m.traffic.SentOn[f.Name]) {
+				x.n = m.traffic.SentOn[f.Name][k]
+			}
+			m.drawBranch(c, draw.Box{X: b.X + 1, Y: y, W: b.W - 1}, x)
 		}
 	}
 }
@@ -474,8 +582,80 @@ func (m *Model) drawDetails(c *paint.Canvas, y int) {
 		title, lines = m.aboutSource(m.at[0])
 	}
 	c.Rule(y, title)
-	for i, l := range lines[:min(len(lines), m.h-y-1)] {
-		c.PutUpTo(2, y+1+i, m.w-1, paint.Plain, proc.Harmless(l))
+	edge, rows := m.w-1, m.h-y-1
+	if m.w >= 100 {
+		edge = m.w * 9 / 20
+		m.drawLast(c, edge+2, y, rows)
+	}
+	var text []paint.Row
+	for _, l := range lines {
+		text = append(text, paint.Rows(paint.Plain, strings.Split(ansi.Wrap(proc.Harmless(l), edge-2, ""), "\n")...)...)
+	}
+	for i, row := range text[:min(len(text), rows)] {
+		c.PutRow(2, y+1+i, edge, row)
+	}
+}
+
+// drawLast lists what came last to what is under the cursor, and what became of it.
+func (m *Model) drawLast(c *paint.Canvas, x, y, rows int) {
+	name, dead := "", map[string]bool{}
+	if m.right {
+		name = m.plan.Functions[m.at[1]].Name
+	} else {
+		name = m.plan.Sources[m.at[0]].Name
+		for i := range m.sources() {
+			if m.plan.Sources[i].DeadLetter == m.at[0] {
+				dead[m.plan.Sources[i].Name] = true
+			}
+		}
+	}
+	wanted := func(e *desk.Came) bool {
+		if m.right {
+			return e.Function == name
+		}
+		return e.Source == name || dead[e.Source] && !e.Open && e.Outcome == engine.DeadLettered
+	}
+	var all []desk.Came
+	switch {
+	case m.live != nil:
+		all = desk.LastEnded(m.live, rows, wanted)
+	case m.ofRun != nil:
+		all = desk.LastEnded(m.run, rows, wanted)
+	default:
+		all = m.s.LastCame(rows, wanted)
+	}
+	if len(all) == 0 {
+		return
+	}
+	c.Put(x, y, paint.Dim, " the last that came ")
+	for i, e := range all {
+		style, edge := paint.Plain, m.w-1
+		switch {
+		case e.Open:
+			style = paint.Warm
+		case e.Outcome != engine.Done:
+			style = paint.Bad
+		}
+		words, _, _ := strings.Cut(e.Word(), ",")
+		if !e.Open && e.Outcome != engine.Unmatched {
+			words += " in " + brief(e.Took)
+		}
+		at := c.PutUpTo(x, y+1+i, edge, paint.Dim, fmt.Sprintf("%-9s ", e.At))
+		room, label := edge-at-22, proc.Harmless(e.Label)
+		to := name == e.Source && e.Function != "" && room-len(e.Function)-3 >= 20
+		if to {
+			room -= len(e.Function) + 3
+		}
+		from := m.plan.SourceNamed(e.Source)
+		request := from >= 0 && m.plan.Sources[from].Kind == plan.HTTP
+		if wide := ansi.StringWidth(label); wide > room && !request { // its end tells it from others
+			label = ansi.TruncateLeft(label, wide-room+1, "…")
+		}
+		c.PutUpTo(at, y+1+i, at+room, paint.Plain, label)
+		if at = at + room + 1; to {
+			at = c.PutUpTo(at, y+1+i, edge, paint.Dim, "→ "+e.Function) + 1
+		}
+		c.PutUpTo(at, y+1+i, edge, style, words)
 	}
 }
 
@@ -533,11 +713,7 @@ func (m *Model) aboutSource(i int) (string, []string) {
 		}
 	}
 	for k := range src.Wires {
-		words := src.Wires[k].When.Words()
-		if src.Kind == plan.HTTP {
-			words = src.Wires[k].When.String()
-		}
-		lines = append(lines, fmt.Sprintf("wire %d takes %s, to %s", k+1, words, m.plan.Functions[src.Wires[k].To].Name))
+		lines = append(lines, fmt.Sprintf("wire %d takes %s, to %s", k+1, src.WireWords(k), m.plan.Functions[src.Wires[k].To].Name))
 	}
 	return src.Name, lines
 }
@@ -545,7 +721,7 @@ func (m *Model) aboutSource(i int) (string, []string) {
 func (m *Model) aboutFunction(i int) (string, []string) {
 	f := &m.plan.Functions[i]
 	_, state := m.states(i)
-	lines := []string{state, fmt.Sprintf("at most %d at a time, %d on each instance; each invocation up to %v; idle ones stop after %v", f.Limits.Max, f.Limits.PerInstance, f.Timeout, f.Limits.IdleAfter)}
+	lines := []string{longest(state, m.w), fmt.Sprintf("at most %d at a time, %d on each instance; each invocation up to %v; idle ones stop after %v", f.Limits.Max, f.Limits.PerInstance, f.Timeout, f.Limits.IdleAfter)}
 	for s := range m.sources() {
 		for k, w := range m.plan.Sources[s].Wires {
 			if w.To == i {

@@ -11,6 +11,7 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
+	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
@@ -20,7 +21,7 @@ import (
 )
 
 // Keys are the keys of the view.
-var Keys = struct{ Up, Down, Left, Right, Put, Next, Fire, Again, Clock, Export, Close key.Binding }{
+var Keys = struct{ Up, Down, Left, Right, Put, Next, Fire, Again, Clock, Count, Export, Close key.Binding }{
 	Up:     key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓←→", "choose")),
 	Down:   key.NewBinding(key.WithKeys("down", "j")),
 	Left:   key.NewBinding(key.WithKeys("left", "h")),
@@ -30,6 +31,7 @@ var Keys = struct{ Up, Down, Left, Right, Put, Next, Fire, Again, Clock, Export,
 	Fire:   key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "fire it")),
 	Again:  key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "offer unmatched ones again")),
 	Clock:  key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "let schedules run")),
+	Count:  key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "counts of the last run, or of now")),
 	Export: key.NewBinding(key.WithKeys("w"), key.WithHelp("w", "write as SVG or PDF")),
 	Close:  key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "take it off")),
 }
@@ -43,13 +45,15 @@ type Model struct {
 	plan     *plan.Standing
 	w, h     int
 	traffic  *desk.Traffic
-	states   func(fn int) (paint.Style, string) // of each function, in words
-	right    bool                               // the cursor is among the functions
-	at       [2]int                             // its place among sources and among functions
-	top      int                                // rows scrolled
-	drill    *plan.Drill                        // under way
-	elapsed  time.Duration                      // of it
-	run      *measure.Run                       // the last one that was seen whole
+	states   func(fn int) (paint.Style, []string) // of each function, in words, the longest first
+	right    bool                                 // the cursor is among the functions
+	at       [2]int                               // its place among sources and among functions
+	top      int                                  // rows scrolled
+	drill    *plan.Drill                          // under way
+	elapsed  time.Duration                        // of it
+	live     *measure.Run                         // of the drill under way
+	run      *measure.Run                         // the last one that was seen whole
+	ofRun    *desk.Traffic                        // what went over the wires in it, while that is shown
 	now      time.Time
 	counted  time.Time // when the traffic was counted
 	journey  []desk.Stop
@@ -71,8 +75,9 @@ type choice struct {
 	bad         bool  // no wire takes it
 }
 
-// New gives the view of a desk; states says in words how a function stands.
-func New(s *desk.Standing, states func(fn int) (paint.Style, string)) *Model {
+// New gives the view of a desk; states says how a function stands, the longest
+// words first.
+func New(s *desk.Standing, states func(fn int) (paint.Style, []string)) *Model {
 	m := &Model{s: s, states: states, now: time.Now()}
 	m.Refresh()
 	return m
@@ -82,7 +87,12 @@ func New(s *desk.Standing, states func(fn int) (paint.Style, string)) *Model {
 func (m *Model) NeedsRun() bool { return m.run == nil && m.drill == nil }
 
 // Run takes the last run in.
-func (m *Model) Run(r *measure.Run) { m.run = r }
+func (m *Model) Run(r *measure.Run) {
+	m.run = r
+	if m.ofRun != nil {
+		m.ofRun = desk.RunTraffic(m.plan, r)
+	}
+}
 
 // Resize tells the view its room.
 func (m *Model) Resize(w, h int) { m.w, m.h = w, h }
@@ -92,9 +102,15 @@ const countEvery = 90 * time.Millisecond
 
 // Refresh takes in what has changed at the desk.
 func (m *Model) Refresh() {
-	m.plan = m.s.Plan()
-	m.now = time.Now()
-	if m.drill == nil && m.now.Sub(m.counted) >= countEvery {
+	p := m.s.Plan()
+	if m.ofRun != nil && p != m.plan { // the project was read again
+		m.ofRun = desk.RunTraffic(p, m.run)
+	}
+	m.plan, m.now = p, time.Now()
+	switch {
+	case m.drill == nil && m.ofRun != nil:
+		m.traffic = m.ofRun
+	case m.drill == nil && m.now.Sub(m.counted) >= countEvery:
 		m.traffic, m.counted = m.s.Traffic(), m.now
 	}
 	for side, n := range []int{m.sources(), m.functions()} {
@@ -115,16 +131,22 @@ func (m *Model) Refresh() {
 	}
 }
 
-// Drill takes in how a drill stands; a nil drill says that it is over.
+// Drill takes in how the drill under way stands.
 func (m *Model) Drill(d *plan.Drill, t *desk.Traffic, r *measure.Run) {
-	if m.drill = d; d == nil {
-		m.Refresh()
-	} else {
-		m.traffic, m.elapsed = t, time.Duration(t.Clock)
-	}
+	m.drill, m.live, m.traffic, m.elapsed = d, r, t, time.Duration(t.Clock)
+}
+
+// Over takes in that no drill is under way. What went over the wires in one that
+// has just ended stays on the map. A nil run has nothing to do with it.
+func (m *Model) Over(r *measure.Run) {
 	if r != nil {
-		m.run = r
+		if m.drill != nil {
+			m.ofRun = &desk.Traffic{}
+		}
+		m.Run(r)
 	}
+	m.drill, m.live, m.counted = nil, nil, time.Time{}
+	m.Refresh()
 }
 
 func (m *Model) journeyOf(v *desk.Shown) []desk.Stop {
@@ -230,6 +252,16 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 			return note("schedules fire by themselves while the program is open", false)
 		}
 		return note("schedules stand still; fire their times by hand", false)
+	case key.Matches(k, Keys.Count) && m.drill == nil:
+		switch {
+		case m.ofRun != nil:
+			m.ofRun, m.counted = nil, time.Time{}
+		case m.run == nil:
+			return note("no run is kept yet; press 4 for drills", false)
+		default:
+			m.ofRun = desk.RunTraffic(m.plan, m.run)
+		}
+		m.Refresh()
 	case key.Matches(k, Keys.Export):
 		return func() tea.Msg {
 			return fireview.Ask{Title: "write the map to", Text: "wiring.svg", Done: func(path string) tea.Cmd {
@@ -249,7 +281,7 @@ func (m *Model) fire() tea.Cmd {
 	if m.item == nil {
 		return note("put an event on the map first: enter", true)
 	}
-	m.firing = m.s.Fire(desk.Order{Item: m.item})
+	m.firing, m.ofRun = m.s.Fire(desk.Order{Item: m.item}), nil
 	m.stop, m.journey = 0, []desk.Stop{{Source: m.item.SourceName, Text: "fired"}}
 	m.Refresh()
 	m.stop = max(len(m.journey)-1, 0)
@@ -343,6 +375,18 @@ func (m *Model) chooseKey(k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
+// Map gives what is drawn.
+func (m *Model) Map() *draw.Wiring {
+	w := desk.Map(m.plan, m.traffic)
+	switch {
+	case m.drill != nil:
+		w.Title += fmt.Sprintf(", %.1f s into %s", m.elapsed.Seconds(), m.drill.Name)
+	case m.ofRun != nil:
+		w.Title += ", in a run of " + m.run.Drill
+	}
+	return w
+}
+
 // Help gives the keys that work now.
 func (m *Model) Help() []key.Binding {
 	switch {
@@ -356,6 +400,9 @@ func (m *Model) Help() []key.Binding {
 		return append(out, Keys.Close, Keys.Again, Keys.Export)
 	}
 	out := []key.Binding{Keys.Put, Keys.Up, Keys.Again}
+	if m.run != nil && m.drill == nil {
+		out = append(out, Keys.Count)
+	}
 	if slices.ContainsFunc(m.plan.Sources, func(s plan.Source) bool { return s.Kind == plan.Schedule }) {
 		out = append(out, Keys.Clock)
 	}
@@ -366,6 +413,9 @@ func (m *Model) Help() []key.Binding {
 func (m *Model) Title() (paint.Style, string) {
 	if m.drill != nil {
 		return paint.Warm, fmt.Sprintf("%s, %.1f s", m.drill.Name, m.elapsed.Seconds())
+	}
+	if m.ofRun != nil {
+		return paint.Warm, "counts of the last run, " + m.run.Drill
 	}
 	if m.s.Objects.Address() != "" {
 		return paint.Dim, "objects at http://" + m.s.Objects.Address()

@@ -6,6 +6,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"reflect"
 	"strings"
 	"testing"
 	"time"
@@ -77,7 +78,9 @@ func open(t *testing.T, yaml string, w, h int) *screen {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { s.Close(); d.Close() })
-	x := &screen{Model: New(s, func(int) (paint.Style, string) { return paint.Cold, "no instance, next: cold" }), t: t, dir: dir, stand: s}
+	x := &screen{Model: New(s, func(int) (paint.Style, []string) {
+		return paint.Cold, []string{"no instance, next: cold", "next: cold"}
+	}), t: t, dir: dir, stand: s}
 	x.Resize(w, h)
 	return x
 }
@@ -137,7 +140,7 @@ func (x *screen) until(text string) {
 // take, and where replies and dead letters go on to.
 func TestTheMap(t *testing.T) {
 	x := open(t, quay, 150, 43)
-	x.shows("cargo  storage", "told at once", "key in/*.csv", "▸  load", "↳ its reply goes on to scans", "depth 0, 0 in flight", "↳ dead letters go to refused", "0 kept, nobody reads them",
+	x.shows("cargo  storage", "told at once", "key in/*.csv", "▸  load", "╰─ sent on ─▸ scans ─▸ gate", "depth 0, 0 in flight", "╰─ given up ─▸ refused", "0 kept, nobody reads them",
 		"lag 0 ····", "next ", "stands still", "GET /fare/{to}", "next: cold", "curl -T FILE http://"+x.stand.Objects.Address()+"/cargo/KEY")
 	x.press("right", "down")
 	x.shows("from scans, wire 1: 0 done", "at most 10 at a time")
@@ -176,6 +179,15 @@ func TestTheWayOfAnEvent(t *testing.T) {
 	x.press("space", "space", "space", "space", "space", "space")
 	x.until("1 done")
 	x.shows("stop 6 of 6", "the reply goes on to scans", "1 done", "done, ")
+	x.press("esc")
+	x.shows("╰─ 1 sent on ─▸ scans ─▸ gate", "the last that came", "object.created in/a.csv", "→ load done in ")
+	x.press("down")
+	x.shows("load.replied in/a.csv", "→ gate done in ")
+	x.press("right", "down")
+	x.shows("── gate ─", "load.replied in/a.csv", "!object.created in/a.csv")
+	x.press("up", "left", "up", "enter", "enter", "f")
+	x.until("gate: done")
+	x.press("space", "space", "space", "space", "space")
 	x.press("left", "left", "left")
 	x.shows("stop 3 of 6", "load: done, warm")
 	x.press("esc")
@@ -218,14 +230,30 @@ func TestEventsOfARun(t *testing.T) {
 		t.Fatal(err)
 	}
 	run := r.Snapshot()
-	x.Drill(d, r.Traffic(run), nil)
+	x.Drill(d, r.Traffic(run), run)
 	x.shows("not in this drill")
 	<-r.Done()
 	run = r.Snapshot()
-	x.Drill(d, r.Traffic(run), nil)
+	x.Drill(d, r.Traffic(run), run)
 	x.shows("3 in", "1 unmatched")
 	x.stand.Resume()
-	x.Drill(nil, nil, run)
+	x.Over(run)
+	// what went over the wires stays on the map, until something else is asked for
+	x.shows("3 in", "1 unmatched", "2 sent on ─▸ scans ─▸ gate", "1 given up ─▸ refused", "!not in this drill")
+	if _, title := x.Title(); title != "counts of the last run, d" {
+		t.Errorf("the title is %q", title)
+	}
+	live := r.Traffic(run)
+	if over := desk.RunTraffic(x.plan, run); !reflect.DeepEqual(live.SentOn, over.SentOn) || live.Sources[0].Wires[0].Done != over.Sources[0].Wires[0].Done || over.Sources[0].Arrived != 3 {
+		t.Errorf("while it runs %+v, afterwards %+v", live, over)
+	}
+	x.press("r")
+	x.shows("!2 sent on", "!1 unmatched")
+	x.press("r")
+	x.shows("2 sent on ─▸ scans ─▸ gate", "in/b.CSV", "no wire takes it", "object.created in/c.csv")
+	if m := x.Map(); m.Title != "quay: what reaches which function, in a run of d" || m.Wires[0].Counts != "2 done" || m.Functions[0].Ways[0].Words != "2 sent on" {
+		t.Errorf("as a picture: %+v", m)
+	}
 	notable := desk.NotableEvents(run)
 	if len(notable) == 0 || run.Deliveries[0].Outcome > engine.Outcomes {
 		t.Fatal("nothing is notable in the run")

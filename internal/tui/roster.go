@@ -1,0 +1,191 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/desk"
+	"nightdrill/internal/tui/paint"
+)
+
+// stance is how a function stands, in words of several lengths, the longest
+// first: what it has, and what its next event would meet.
+type stance struct {
+	style paint.Style
+	words [rosterLevels]string
+}
+
+const rosterLevels = 4
+
+// rosterWidths are the cells that each length of words gets. They do not go by
+// the words of the moment, so that nothing moves while figures change.
+var rosterWidths = [rosterLevels]int{48, 37, 21, 8}
+
+const rosterGap = 3
+
+// rosterLevel gives the longest words for which functions of these names have
+// room beside each other; rosterLevels where none have.
+func rosterLevel(names []string, w int) int {
+	sum := (len(names) - 1) * rosterGap
+	for _, n := range names {
+		sum += ansi.StringWidth(n) + 1
+	}
+	for level, room := range rosterWidths {
+		if sum+room*len(names) <= w {
+			return level
+		}
+	}
+	return rosterLevels
+}
+
+// drawRoster says of each function what its next event would meet.
+func (s *shell) drawRoster(c *paint.Canvas, y int) {
+	looks := s.drill.Looks()
+	var names, versions []string
+	var all []stance
+	for i := range s.plan.Functions {
+		var state desk.State
+		if i < len(s.states) {
+			state = s.states[i]
+		}
+		if s.plan.Of[i] != i && (s.running != nil || state.Look.Ready+state.Look.Starting == 0 && state.Failure == nil) {
+			continue // a variant that nobody has asked for
+		}
+		x := stands(&state)
+		if s.running != nil {
+			var look engine.Look
+			if state.Version = ""; i < len(looks) {
+				look = looks[i]
+			}
+			x = meets(&look, s.drill.Now())
+		}
+		names, versions, all = append(names, s.plan.Functions[i].Name), append(versions, state.Version), append(all, x)
+	}
+	level := rosterLevel(names, s.w-2)
+	if level == rosterLevels { // as close as it goes
+		x := 1
+		for i, name := range names {
+			text := all[i].words[level-1]
+			if more := fmt.Sprintf("+%d more", len(names)-i); x+ansi.StringWidth(name+text)+1 > s.w-1-len(more)*min(len(names)-1-i, 1) {
+				c.PutUpTo(x, y, s.w-1, paint.Dim, more)
+				return
+			}
+			x = c.Put(c.Put(x, y, paint.Bold, name)+1, y, all[i].style, text) + rosterGap - 1
+		}
+		return
+	}
+	spare := s.w - 2 - (len(names)-1)*rosterGap
+	for _, n := range names {
+		spare -= ansi.StringWidth(n) + 1 + rosterWidths[level]
+	}
+	x := 1
+	for i, name := range names {
+		edge := x + ansi.StringWidth(name) + 1 + rosterWidths[level]
+		if spare > 0 { // for a version, and for what does not start, and why
+			edge += spare / len(names)
+		}
+		at := c.Put(x, y, paint.Bold, name) + 1
+		if v := versions[i]; v != "" && level == 0 {
+			at = c.Put(at, y, paint.Dim, v) + 1
+		}
+		c.PutUpTo(at, y, edge, all[i].style, all[i].words[level])
+		x = edge + rosterGap
+	}
+}
+
+// standing says in words how a function stands, at the desk or in a drill, the
+// longest words first.
+func (s *shell) standing(fn int) (paint.Style, []string) {
+	var x stance
+	if looks := s.drill.Looks(); s.running != nil && fn < len(looks) {
+		x = meets(&looks[fn], s.drill.Now())
+	} else if s.running == nil && fn < len(s.states) {
+		x = stands(&s.states[fn])
+	}
+	return x.style, x.words[:]
+}
+
+// stands says what the next event of a function would meet at the desk.
+func stands(x *desk.State) stance {
+	out := meets(&x.Look, x.Now)
+	say := func(style paint.Style, long, short string) stance {
+		return stance{style, [rosterLevels]string{long, long, short, short}}
+	}
+	switch {
+	case x.Doing != "":
+		return say(paint.Warm, x.Doing+"…", x.Doing)
+	case x.Failure != nil && x.Look.Ready > 0:
+		return say(paint.Bad, "its new version fails, the old one answers", "✗ fails, old answers")
+	case x.Failure != nil:
+		head, _, _ := strings.Cut(strings.TrimPrefix(x.Failure.Text, x.Name+" "), ";")
+		return say(paint.Bad, "✗ "+head, "✗ "+head)
+	case x.Away != "":
+		return say(out.style, "attached at "+x.Away, "attached")
+	}
+	var more []string
+	if x.Look.Outdated > 0 {
+		out.style, more = paint.Warm, append(more, "being replaced")
+	}
+	if x.Held {
+		more = append(more, "held")
+	}
+	if len(x.Env) > 0 {
+		more = append(more, "env set")
+	}
+	if x.Address != "" && x.Look.Outdated == 0 {
+		out.words[0] = strings.Replace(out.words[0], ",", " at "+strings.TrimPrefix(x.Address, "127.0.0.1")+",", 1)
+	}
+	for i, m := range more {
+		for k := range out.words {
+			if k < 2 {
+				out.words[k] += ", " + m
+			} else if i == 0 { // the first of them is what matters
+				out.words[k] = m
+			}
+		}
+	}
+	return out
+}
+
+// meets says what the next event of a function would meet.
+func meets(l *engine.Look, now clock.Time) stance {
+	say := func(style paint.Style, long, mid, short string) stance {
+		return stance{style, [rosterLevels]string{long, long, mid, short}}
+	}
+	ready := fmt.Sprintf("%d warm", l.Ready)
+	switch {
+	case l.Idle > 0 && l.IdleStop != clock.Never:
+		in := briefly(max(l.IdleStop.Sub(now), 0))
+		return say(paint.Warm, fmt.Sprintf("%s, warm, idle stop in %s", instances(l.Ready), in), ready+", stop in "+in, ready)
+	case l.Idle > 0:
+		return say(paint.Warm, instances(l.Ready)+", warm", ready, ready)
+	case l.Ready > 0 && l.Waiting > 0:
+		return say(paint.Plain, fmt.Sprintf("%s, all busy, %d waiting", instances(l.Ready), l.Waiting), fmt.Sprintf("%d busy, %d waiting", l.Ready, l.Waiting), fmt.Sprintf("%d busy", l.Ready))
+	case l.Ready > 0:
+		return say(paint.Plain, instances(l.Ready)+", all busy", fmt.Sprintf("%d busy", l.Ready), fmt.Sprintf("%d busy", l.Ready))
+	case l.Starting > 0:
+		starting := fmt.Sprintf("%d starting", l.Starting)
+		return say(paint.Cold, starting, starting, fmt.Sprintf("+%d", l.Starting))
+	}
+	return say(paint.Cold, "no instance, next: cold", "next: cold", "cold")
+}
+
+// briefly gives a time that is counted down.
+func briefly(d time.Duration) string {
+	if d >= 10*time.Second {
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	}
+	return fmt.Sprintf("%.1f s", d.Seconds())
+}
+
+func instances(n int) string {
+	if n == 1 {
+		return "1 instance"
+	}
+	return fmt.Sprintf("%d instances", n)
+}
