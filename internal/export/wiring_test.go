@@ -31,7 +31,7 @@ func TestTheMapAsAPicture(t *testing.T) {
 		} else if err != nil {
 			t.Fatal(err)
 		}
-		if c, ok := token.(xml.CharData); ok {
+		if c, ok := token.(xml.CharData); ok && strings.TrimSpace(string(c)) != "" {
 			texts += strings.TrimSpace(string(c)) + "|"
 		}
 		if s, ok := token.(xml.StartElement); ok && s.Name.Local == "text" {

@@ -104,14 +104,15 @@ func (m *Wiring) Lay(w, h int) *WiringPlan {
 		rows[i] = p.Sources[x.Source].Y + used[x.Source]
 		used[x.Source]++
 	}
-	p.placeFunctions(m, rows, side, gap, func(n WiringNode) int { return lines(n, 1, full) })
+	p.placeFunctions(m, rows, side, gap, h, func(n WiringNode) int { return lines(n, 1, full) })
 	p.route(m, rows, side)
 	return p
 }
 
 // placeFunctions puts each function near the middle of what leads to it, in an
-// order in which few wires cross.
-func (p *WiringPlan) placeFunctions(m *Wiring, rows []int, side, gap int, height func(WiringNode) int) {
+// order in which few wires cross, and where it can in a row in which no wire to
+// another begins.
+func (p *WiringPlan) placeFunctions(m *Wiring, rows []int, side, gap, h int, height func(WiringNode) int) {
 	sum, n := make([]int, len(m.Functions)), make([]int, len(m.Functions))
 	for i, x := range m.Wires {
 		sum[x.Function] += rows[i]
@@ -131,17 +132,40 @@ func (p *WiringPlan) placeFunctions(m *Wiring, rows []int, side, gap int, height
 	}
 	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(middle(a), middle(b)) })
 	p.H = max(p.H, total)
+	begins := map[int]int{} // rows in which wires begin, and the functions that those lead to
+	for i, x := range m.Wires {
+		begins[rows[i]] = x.Function
+	}
 	y, left := 0, total
 	for _, f := range order {
 		hf := height(m.Functions[f])
 		// as near to its wires as leaves room for those below
+		at := y
 		if want := middle(f) / 16; n[f] > 0 {
-			y = max(y, min(want, p.H-left))
+			at = max(y, min(want, p.H-left))
 		}
+		y = nearest(at, y, max(p.H, h)-left, func(y int) bool {
+			to, busy := begins[y]
+			return !busy || to == f
+		})
 		p.Functions[f] = Box{p.W - side, y, side, hf}
 		y += hf + gap
 		left -= hf + gap
+		p.H = max(p.H, y-gap)
 	}
+}
+
+// nearest gives the row nearest to one, between two bounds, that is free; the row
+// itself where none is.
+func nearest(near, lo, hi int, free func(int) bool) int {
+	for d := 0; near-d >= lo || near+d <= hi; d++ {
+		for _, y := range [2]int{near + d, near - d} {
+			if y >= lo && y <= hi && free(y) {
+				return y
+			}
+		}
+	}
+	return near
 }
 
 // route gives every wire its corners: along its own row to the column of its
@@ -171,6 +195,7 @@ func (p *WiringPlan) route(m *Wiring, rows []int, side int) {
 		}
 		return cmp.Compare(p.Functions[a].Y, p.Functions[b].Y)
 	})
+	p.apart(m, rows, bent)
 	column := make([]int, len(m.Functions))
 	step := 2
 	if room := to - from - leastLabel; len(bent)*step > room {
@@ -188,6 +213,28 @@ func (p *WiringPlan) route(m *Wiring, rows []int, side int) {
 		}
 		p.Wires = append(p.Wires, append(path, Corner{to, target}))
 		p.Label = append(p.Label, Box{from + 1, y, max(left-from-2, 0), 1})
+	}
+}
+
+// apart changes the order of columns, from left to right, so that no wire lies
+// upon another: one that begins in the row of a function that it does not lead to
+// turns off before that function's column. Where wires want it both ways, it stays.
+func (p *WiringPlan) apart(m *Wiring, rows, bent []int) {
+	for range len(bent) {
+		changed := false
+		for i, x := range m.Wires {
+			turns := slices.Index(bent, x.Function)
+			for at := 0; at < turns; at++ {
+				if f := bent[at]; p.Functions[f].Y == rows[i] && f != x.Function {
+					bent = slices.Insert(slices.Delete(bent, turns, turns+1), at, x.Function)
+					changed = true
+					break
+				}
+			}
+		}
+		if !changed {
+			return
+		}
 	}
 }
 
