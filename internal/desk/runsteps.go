@@ -193,7 +193,11 @@ func Journey(steps []Step) (out []Stop) {
 				}
 				s.Near = fmt.Sprint(route.Nearest(conditions) + 1)
 			}
-			s.Lines = appendTexts(trialLines(x, -1), x.Why, x.Hint)
+			s.Lines = trialLines(x, -1)
+			if why := x.Why; len(x.Trials) != 1 || !s.Bad { // of one wire all is said
+				s.Lines = appendTexts(s.Lines, why)
+			}
+			s.Lines = appendTexts(s.Lines, x.Hint)
 			out = append(out, s)
 			continue
 		}

@@ -220,7 +220,7 @@ func (l *loader) project(n ast.Node) {
 	for _, check := range l.closing {
 		check()
 	}
-	l.loops()
+	l.loops(o.child("functions"))
 	if all := o.child("payloads"); all != nil {
 		for _, name := range all.order {
 			l.set(name, all)

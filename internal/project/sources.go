@@ -596,7 +596,7 @@ func (l *loader) statuses(o *object) (out []plan.StatusRange) {
 
 // loops finds chains that come back to where they began with no condition on
 // the way that could end them.
-func (l *loader) loops() {
+func (l *loader) loops(functions *object) {
 	onward := func(fn int) (fns []int) {
 		for _, t := range l.p.Functions[fn].Then {
 			if len(t.Header)+len(t.Values) > 0 || !slices.Equal(t.Status, []plan.StatusRange{{From: 200, To: 299}}) {
@@ -632,7 +632,8 @@ func (l *loader) loops() {
 	}
 	for fn := range l.p.Functions {
 		if state[fn] == unseen && visit(fn) {
-			l.mistakes = append(l.mistakes, Mistake{File: File, Line: 1, Column: 1, Text: fmt.Sprintf("functions: replies go round without end: %s; a condition (when) on one of these steps ends it", strings.Join(way[slices.Index(way, way[len(way)-1]):], " → "))})
+			way = way[slices.Index(way, way[len(way)-1]):]
+			l.wrong(functions.keys[way[0]], "functions.%s.then: replies go round without end: %s; a condition (when) on one of these steps ends it", way[0], strings.Join(way, " → "))
 			return
 		}
 	}

@@ -567,6 +567,9 @@ func (m *Model) drawJourney(c *paint.Canvas, y int) {
 		}
 		why = append(why, paint.Rows(style, strings.Split(ansi.Wrap(proc.Harmless(l), m.w-half-3, ""), "\n")...)...)
 	}
+	if x.Near != "" {
+		why = append(why, paint.Row{}, paint.Row{{Style: paint.Dim, Text: "Mend the wire in nightdrill.yaml, then o offers it again."}})
+	}
 	for i, row := range why[:min(len(why), rows)] {
 		c.PutRow(half+2, y+1+i, m.w-1, row)
 	}

@@ -200,7 +200,7 @@ func TestTheWayOfAnEvent(t *testing.T) {
 		}
 	}
 	x.press("enter", "space")
-	x.shows("no wire of cargo takes it", "the key in/b.CSV ends in .CSV, the wire wants in/*.csv", "nearest is the wire to load", "✗")
+	x.shows("no wire of cargo takes it", "the key in/b.CSV ends in .CSV, the wire wants in/*.csv", "then o offers it again", "✗")
 	x.press("f")
 	x.until("1 unmatched")
 	if x.press("o"); x.note != "1 unmatched, 0 of them are taken now" {
