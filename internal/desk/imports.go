@@ -11,17 +11,12 @@ import (
 	"hash/maphash"
 	"io"
 	"io/fs"
-	"mime"
-	"net/http"
-	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"time"
 
 	"nightdrill/internal/core/differ"
-	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/live/record"
 	"nightdrill/internal/project"
@@ -265,58 +260,24 @@ func (w *importing) drop() {
 // folder makes a storage event of each file of a folder, in the order of their
 // times.
 func (w *importing) folder() error {
-	type entry struct {
-		path, key string
-		info      fs.FileInfo
-	}
-	var all []entry
-	err := filepath.WalkDir(w.From, func(path string, d fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		if w.ctx.Err() != nil {
-			return w.ctx.Err()
-		}
-		if name := d.Name(); path != w.From && strings.HasPrefix(name, ".") {
-			if d.IsDir() {
-				return filepath.SkipDir
-			}
-			return nil
-		}
-		if !d.Type().IsRegular() {
-			return nil // links may lead anywhere
-		}
-		info, err := d.Info()
-		if err != nil {
-			return err
-		}
-		key, err := filepath.Rel(w.From, path)
-		all = append(all, entry{path, filepath.ToSlash(key), info})
-		return err
-	})
+	files, err := project.FolderFiles(w.ctx, w.From)
 	if err != nil {
 		return err
 	}
-	slices.SortFunc(all, func(a, b entry) int {
-		if c := a.info.ModTime().Compare(b.info.ModTime()); c != 0 {
-			return c
+	for n, x := range files {
+		kind, err := x.Kind()
+		etag := ""
+		if err == nil {
+			etag, err = tagOf(x.Path)
 		}
-		return strings.Compare(a.key, b.key)
-	})
-	for n, x := range all {
-		kind, etag, err := w.describe(x.path)
 		if err != nil {
-			w.wrong(payload.Mistake{Text: fmt.Sprintf("%s: %v", x.key, project.Cause(err))})
+			w.wrong(payload.Mistake{Text: fmt.Sprintf("%s: %v", x.Key, project.Cause(err))})
 			continue
 		}
-		object := event.Object{Bucket: w.Name, Key: x.key, Action: event.Created, Size: x.info.Size(), ContentType: kind, ETag: etag}
-		abs, err := filepath.Abs(x.path)
+		e, err := x.Event(w.Name, fmt.Sprintf("%d-%s", n+1, etag[:12]), kind, etag)
 		if err != nil {
 			return err
 		}
-		e := object.Event(fmt.Sprintf("%d-%s", n+1, etag[:12]), x.info.ModTime().UTC())
-		// CloudEvents, extension "dataref": where the object itself is
-		e.Extensions = []event.Field{{Name: dataref, Value: (&url.URL{Scheme: "file", Path: filepath.ToSlash(abs)}).String()}}
 		if err := w.put(payload.Payload{Event: e, Time: e.Time}); err != nil {
 			return err
 		}
@@ -324,27 +285,18 @@ func (w *importing) folder() error {
 	return nil
 }
 
-// describe gives a file's media type and a tag of its content.
-func (w *importing) describe(path string) (kind, etag string, err error) {
+// tagOf gives a tag of a file's content.
+func tagOf(path string) (string, error) {
 	f, err := os.Open(path)
 	if err != nil {
-		return "", "", err
+		return "", err
 	}
 	defer f.Close()
-	head := make([]byte, 512)
-	n, err := io.ReadFull(f, head)
-	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
-		return "", "", err
-	}
-	if kind = mime.TypeByExtension(filepath.Ext(path)); kind == "" {
-		kind = http.DetectContentType(head[:n])
-	}
 	sum := sha256.New()
-	sum.Write(head[:n])
 	if _, err := io.Copy(sum, f); err != nil {
-		return "", "", err
+		return "", err
 	}
-	return kind, hex.EncodeToString(sum.Sum(nil)[:16]), nil
+	return hex.EncodeToString(sum.Sum(nil)[:16]), nil
 }
 
 // redactionKey gives the secret of a project by which stand-ins are made; it is

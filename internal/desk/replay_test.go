@@ -40,6 +40,7 @@ func TestARunIsReplayedFromWhatItKept(t *testing.T) {
 	other := `{"specversion":"1.0","id":"other","source":"s","type":"t","subject":"in/z.csv","datacontenttype":"application/json","data":{"vessel":"Skua"}}` + "\n"
 	write(t, dir, "loads.ndjson", other)
 	write(t, dir, "positions.ndjson", other)
+	write(t, dir, "crates/in/c.csv", "heavy, by now")
 	if err := os.RemoveAll(filepath.Join(dir, ".nightdrill", "objects")); err != nil {
 		t.Fatal(err)
 	}
@@ -74,7 +75,7 @@ func TestARunIsReplayedFromWhatItKept(t *testing.T) {
 	if was, is := arrivals(before), arrivals(after); !slices.Equal(was, is) {
 		t.Errorf("it was\n%s\nand is\n%s", strings.Join(was, "\n"), strings.Join(is, "\n"))
 	}
-	if turns := measure.TurnsOf(before, after); turns.Other > 0 || turns.Same != 12+12+2+3 {
+	if turns := measure.TurnsOf(before, after); turns.Other > 0 || turns.Same != 12+12+4+3 {
 		t.Errorf("%+v", turns)
 	}
 	// what the functions got, but for the batches, whose borders go with the clock, and

@@ -8,6 +8,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -42,6 +43,7 @@ sources:
   fares: {kind: http, token: open-sesame, cors: {origins: ["http://pages.example"], headers: [x-desk], expose: [x-took], max_age: 1m}, wires: [{to: gate, when: {method: GET, path: "/fare/{to}"}}, {to: gate, when: {method: PUT, path: "/fare/{to}", header: {x-desk: "*"}}}]}
 payloads:
   loads: {recording: loads.ndjson}
+  crates: {recording: crates}
   positions: {recording: positions.ndjson}
 drills:
   evening:
@@ -49,6 +51,7 @@ drills:
     settle: 5s
     feeds:
       - {source: cargo, payloads: loads, arrive: once}
+      - {source: cargo, payloads: crates, arrive: once}
       - {source: fixes, payloads: positions, arrive: once}
       - {source: passes, payloads: positions, arrive: once, faults: {duplicate: 100%}}
       - {source: nightly, clock: {from: "2026-03-28", for: 72h, in: 50ms}}
@@ -111,6 +114,9 @@ func layKinds(t *testing.T) (*Standing, string, *harbour) {
 	write(t, dir, "loads.ndjson", `{"specversion":"1.0","id":"1","source":"s","type":"t","subject":"in/a.csv","datacontenttype":"text/csv","data":"BF-1"}
 {"specversion":"1.0","id":"2","source":"s","type":"t","subject":"in/b.CSV","datacontenttype":"text/csv","data":"BF-2"}
 `)
+	write(t, dir, "crates/in/c.csv", "BF-3")
+	write(t, dir, "crates/in/d.txt", "BF-4")
+	write(t, dir, "crates/.hidden", "BF-5")
 	var fixes strings.Builder
 	for i := range 12 {
 		vessel, note := "Heron", "fine"
@@ -253,6 +259,41 @@ func TestTheFrontsManners(t *testing.T) {
 	until(t, "those that no wire took can be offered again", func() bool { return len(s.Unmatched()) == 4 })
 }
 
+// A folder is a payload set: its files are objects, in whatever bucket they are
+// brought to, and a file that comes later is a payload too.
+func TestAFolderAsAPayloadSet(t *testing.T) {
+	s, dir, h := layKinds(t)
+	names := func() (out []string) {
+		for _, i := range s.List() {
+			if i.Set == "crates" && i.SourceName == "cargo" {
+				out = append(out, AsObject(&s.Sources[i.Source], i.Payload).Event.Subject)
+			}
+		}
+		return out
+	}
+	if got := names(); !slices.Equal(got, []string{"in/c.csv", "in/d.txt"}) {
+		t.Fatalf("the folder is read as %q", got)
+	}
+	write(t, dir, "crates/deck/e.csv", "BF-6")
+	until(t, "the new file", func() bool { return len(names()) == 3 })
+	for _, i := range s.List() {
+		if i.Set != "crates" || i.SourceName != "cargo" {
+			continue
+		}
+		f := s.Fire(Order{Item: i})
+		<-f.Whole()
+		v := s.Look(f)
+		if want := map[bool]int{true: 1}[AsObject(&s.Sources[i.Source], i.Payload).Event.Subject == "in/c.csv"]; len(v.Track.Tries) != want {
+			t.Errorf("%s had %d attempts, %s", i.Label, len(v.Track.Tries), v.Outcome())
+		}
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if told := strings.Join(h.seen, " "); !strings.Contains(told, `"bucket":"cargo","key":"in/c.csv"`) || !strings.Contains(told, `"etag"`) || strings.Contains(told, "file:") {
+		t.Errorf("the function was told %s", told)
+	}
+}
+
 // A drill with all kinds: objects are brought before it begins, a batch is cut
 // until the bad record stands alone, the night with a gap is reported, replies
 // go on, and second deliveries are compared.
@@ -266,16 +307,16 @@ func TestADrillOfAllKinds(t *testing.T) {
 	<-r.Done()
 	p := r.Page().Summary
 	for name, want := range map[string]measure.Counts{
-		"cargo":   {Arrived: 2, Deliveries: 2, Done: 1, Unmatched: 1},
+		"cargo":   {Arrived: 4, Deliveries: 4, Done: 2, Unmatched: 2},
 		"fixes":   {Arrived: 12, Deliveries: 12, Done: 11, DeadLettered: 1},
-		"passes":  {Arrived: 25, Deliveries: 25, Done: 25}, // each of 12 twice, and a reply
+		"passes":  {Arrived: 26, Deliveries: 26, Done: 26}, // each of 12 twice, and two replies
 		"nightly": {Arrived: 3, Deliveries: 3, Done: 3},
 	} {
 		if got := p.Sources[name]; got != want {
 			t.Errorf("%s: %+v, want %+v", name, got, want)
 		}
 	}
-	if c := p.Chains["cargo"]; c.Latency.N != 1 || c.Steps != 2 || c.Broken != 0 {
+	if c := p.Chains["cargo"]; c.Latency.N != 2 || c.Steps != 2 || c.Broken != 0 {
 		t.Errorf("chains %+v", p.Chains)
 	}
 	if x := p.Idempotence; x.Twice != 12 || x.Differed != 12 || p.Faults["duplicated"] != 12 { // the gate counts its answers

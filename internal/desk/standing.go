@@ -178,6 +178,11 @@ func (s *Standing) watch() {
 		patterns = append(patterns, s.Whole.Functions[i].Watch...)
 	}
 	patterns = append(patterns, SavedDir+"/**/*")
+	for _, folder := range s.Folders {
+		if rel, err := filepath.Rel(s.Dir, folder); err == nil {
+			patterns = append(patterns, filepath.ToSlash(rel)+"/**/*")
+		}
+	}
 	w, err := newWatcher(s.Dir, patterns, s.Files)
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -202,7 +207,8 @@ func (s *Standing) touch(path string) {
 		c.touched.Store(now)
 		c.dirty.Store(true)
 	}
-	if path == "" || path == filepath.Join(s.Dir, project.File) || slices.Contains(s.Files, path) {
+	if path == "" || path == filepath.Join(s.Dir, project.File) || slices.Contains(s.Files, path) ||
+		slices.ContainsFunc(s.Folders, func(f string) bool { return strings.HasPrefix(path, f+string(filepath.Separator)) }) {
 		s.Items.stale = true
 	}
 	if strings.HasPrefix(path, filepath.Join(s.Dir, SavedDir)) {

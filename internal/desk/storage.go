@@ -19,10 +19,6 @@ import (
 	"nightdrill/internal/project"
 )
 
-// dataref is the attribute that says where the bytes of an object are
-// (CloudEvents, extension "dataref").
-const dataref = "dataref"
-
 // buckets are those of a project's storage sources.
 func buckets(l *project.Loaded) (out []objects.Bucket) {
 	for i := range l.Sources {
@@ -139,7 +135,7 @@ func bringObject(store *objects.Store, src *plan.Source, p *payload.Payload, set
 	told, isObject := event.ObjectOf(p.Event)
 	var from io.Reader
 	key, kind := told.Key, told.ContentType
-	ref, _ := p.Event.Attribute(dataref)
+	ref, _ := p.Event.Attribute(project.DataRef)
 	switch {
 	case isObject && told.Action == event.Removed:
 		return p, nil
@@ -190,9 +186,11 @@ func AsObject(src *plan.Source, p *payload.Payload) *payload.Payload {
 		return p
 	}
 	o, isObject := event.ObjectOf(p.Event)
+	_, isFile := p.Event.Attribute(project.DataRef)
 	switch {
-	case isObject:
+	case isObject && !isFile:
 		return p
+	case isObject: // the bucket is the one that it is brought to
 	case o.Key == "" && p.Event.Subject == "":
 		return p // its key is made when it is stored
 	case o.Key == "":
@@ -206,7 +204,7 @@ func AsObject(src *plan.Source, p *payload.Payload) *payload.Payload {
 func telling(p *payload.Payload, o event.Object) *payload.Payload {
 	e := o.Event(p.Event.ID, p.Event.Time)
 	for _, x := range p.Event.Extensions {
-		if x.Name != dataref {
+		if x.Name != project.DataRef {
 			e.Extensions = append(e.Extensions, x)
 		}
 	}

@@ -54,6 +54,7 @@ type Loaded struct {
 	Missing Mistakes // programs that functions are started with and that are not there
 	Doubts  Mistakes // what is allowed, and probably not meant
 	Files   []string // absolute, beside the project file: what was read
+	Folders []string // absolute: those whose files are payloads
 }
 
 // ErrNoProject says that there is no project file in the folder.
@@ -136,7 +137,7 @@ func parse(dir string, text []byte) (*Loaded, error) {
 		})
 		return nil, l.mistakes
 	}
-	return &Loaded{&l.p, l.skipped, l.missing, l.doubts, l.files}, nil
+	return &Loaded{&l.p, l.skipped, l.missing, l.doubts, l.files, l.folders}, nil
 }
 
 var syntaxPlace = regexp.MustCompile(`(?s)^\[(\d+):(\d+)\] (.*?)(\n|$)`)
@@ -159,6 +160,7 @@ type loader struct {
 	skipped Mistakes
 	missing Mistakes
 	files   []string
+	folders []string
 	closing []func() // what needs all sources to be known
 	doubts  Mistakes
 }
@@ -285,6 +287,10 @@ func (l *loader) set(name string, all *object) {
 	}
 	path := o.within("recording", l.dir)
 	if path == "" {
+		return
+	}
+	if info, err := os.Stat(path); err == nil && info.IsDir() {
+		l.folder(&set, o, path)
 		return
 	}
 	if fits := o.within("fits", l.dir); fits != "" {
@@ -672,6 +678,12 @@ func (l *loader) feed(d *plan.Drill, n ast.Node, path string) {
 		}
 	}
 	f.Faults = l.faults(o)
+	if f.Source >= 0 && f.Faults.DropAck > 0 {
+		if src := &l.p.Sources[f.Source]; src.Kind == plan.Queue && src.Lease > d.Settle {
+			l.doubts = append(l.doubts, l.mistake(o.fields["faults"], "%s.drop_ack: what %s does not hear of comes again after its lease, %v, but the drill ends %v after its last arrival; settle: %v would see it, or a shorter lease",
+				o.at("faults"), src.Name, src.Lease, d.Settle, src.Lease+5*time.Second))
+		}
+	}
 	if ofSchedule {
 		l.clock(d, &f, o)
 		return

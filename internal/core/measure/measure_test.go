@@ -232,6 +232,12 @@ func TestChainsFaultsAndSecondDeliveries(t *testing.T) {
 	lost := add(1, 600, 610, -1, engine.FromOutside, fault.AckLost, 200, 5, engine.Done)
 	r.Invocations = append(r.Invocations, Invocation{ID: 99, Assigned: ms(590), Done: ms(595), Source: 1, Status: 409, Reply: 6, Batch: 1})
 	r.Attempts = append(r.Attempts, Attempt{Event: lost, Invocation: 99, Source: 1, N: 1, Result: engine.AckLost})
+	for i := range 3 { // open at the end; of two the source never heard that they went well
+		add(1, 700, 710, -1, engine.FromOutside, 0, 200, 5, engine.Abandoned)
+		if i < 2 {
+			r.Attempts[len(r.Attempts)-1].Result = engine.AckLost
+		}
+	}
 	r.Budgets = []string{"chain cargo max < 100ms", "chain cargo p50 < 1s"}
 	s := r.Summarize()
 	if c := s.Chains["cargo"]; len(s.Chains) != 1 || c.Latency.N != 1 || *c.Latency.Max != 160 || c.Steps != 3 || c.Broken != 1 {
@@ -240,14 +246,14 @@ func TestChainsFaultsAndSecondDeliveries(t *testing.T) {
 	if s.Budgets[0].Held || *s.Budgets[0].Measured != 160 || !strings.Contains(s.Budgets[1].Why, "not enough samples: 1") {
 		t.Errorf("budgets %+v", s.Budgets)
 	}
-	if f := s.Faults; f["duplicated"] != 1 || f["delayed"] != 1 || f["redelivered late"] != 1 || f["acknowledgement lost"] != 1 || len(f) != 4 {
+	if f := s.Faults; f["duplicated"] != 1 || f["delayed"] != 1 || f["redelivered late"] != 1 || f["acknowledgement lost"] != 3 || len(f) != 4 {
 		t.Errorf("faults %v", f)
 	}
 	if x := s.Idempotence; x.Twice != 3 || x.Differed != 2 || x.Which[0] != "event 4 (a scan): another reply" || x.Which[1] != "event 8 (a scan): status 409, then 200" {
 		t.Errorf("second deliveries %+v", x)
 	}
 	text := strings.Join(NewPage(r).Sentences, "\n")
-	for _, want := range []string{"From cargo on, 1 chain went of up to 3 steps, at most 160 ms", "1 did not end well", "duplicated 1, delayed 1", "2 of 3 second deliveries"} {
+	for _, want := range []string{"From cargo on, 1 chain went of up to 3 steps, at most 160 ms", "1 did not end well", "duplicated 1, delayed 1", "2 of 3 second deliveries", "3 deliveries were open when the run ended; of 2 the acknowledgement was lost"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is not in\n%s", want, text)
 		}

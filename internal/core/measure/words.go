@@ -182,8 +182,37 @@ func (r *Run) saySource(i int32, c Counts, say func(string, ...any)) {
 		say("%s: no wire took %s.", name, count(c.Unmatched, "event", "events"))
 	}
 	if c.Abandoned > 0 {
-		say("%s: %s open when the run ended.", name, count(c.Abandoned, "delivery was", "deliveries were"))
+		why := ""
+		switch n := r.unheard(i); {
+		case n == c.Abandoned:
+			why = ", their acknowledgements lost and their leases not run out"
+		case n > 0:
+			why = fmt.Sprintf("; of %d the acknowledgement was lost, and the lease had not run out", n)
+		}
+		say("%s: %s open when the run ended%s.", name, count(c.Abandoned, "delivery was", "deliveries were"), why)
 	}
+}
+
+// unheard counts the deliveries of a source that were open at the end although
+// their last attempt went well.
+func (r *Run) unheard(source int32) (n int) {
+	type attempt struct {
+		event int64
+		wire  int32
+		n     int32
+	}
+	open := map[attempt]bool{}
+	for _, d := range r.Deliveries {
+		if d.Source == source && d.Outcome == engine.Abandoned {
+			open[attempt{d.Event, d.Wire, d.Attempts}] = true
+		}
+	}
+	for _, a := range r.Attempts {
+		if a.Result == engine.AckLost && open[attempt{a.Event, a.Wire, a.N}] {
+			n++
+		}
+	}
+	return n
 }
 
 func count(n int, one, many string) string {
