@@ -117,6 +117,9 @@ func findItem(in io.Reader, d *desk.Desk, source, name, key string) (*desk.Item,
 	if src.Kind == plan.Schedule && (name == "next" || name == "now") {
 		return timeItem(name, s, src)
 	}
+	if info, err := os.Stat(name); err == nil && src.Kind == plan.Storage && info.Size() > mostEvent {
+		return d.Upload(s, name, key)
+	}
 	text, err := os.ReadFile(name)
 	if err != nil {
 		var names []string
@@ -130,6 +133,10 @@ func findItem(in io.Reader, d *desk.Desk, source, name, key string) (*desk.Item,
 	}
 	return d.Upload(s, name, key)
 }
+
+// mostEvent is the largest file, in bytes, that is looked into to see whether it is an
+// event itself and no object.
+const mostEvent = 1 << 20
 
 // timeItem makes the event of a schedule's next time, or of now.
 func timeItem(name string, s int, src *plan.Source) (*desk.Item, error) {

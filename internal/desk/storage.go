@@ -12,6 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/bmatcuk/doublestar/v4"
+
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
@@ -96,7 +98,7 @@ func (x *Items) own(s int) (out []*Item) {
 		for n, o := range list {
 			if told, ok := x.store.Find(src.Bucket, o.Key); ok {
 				e := told.Event(fmt.Sprintf("%s-%d", src.Bucket, n+1), o.Modified.UTC())
-				out = append(out, &Item{Source: s, SourceName: src.Name, Label: o.Key, Set: "bucket " + src.Bucket, N: n + 1, Payload: &payload.Payload{Event: e, Time: e.Time}})
+				out = append(out, &Item{Source: s, SourceName: src.Name, Label: o.Key, Set: bucketSet + src.Bucket, N: n + 1, Payload: &payload.Payload{Event: e, Time: e.Time}})
 			}
 		}
 	case plan.Schedule:
@@ -263,7 +265,70 @@ func (d *Desk) bringAllObjects(from *plan.Project, drill *plan.Drill) (*plan.Pro
 // Upload puts a file into the bucket of a storage source, and gives the item
 // that fires the event that tells of it.
 func (d *Desk) Upload(source int, path, key string) (*Item, error) {
-	src := &d.Sources[source]
+	if d.Objects.Address() == "" {
+		if _, err := d.Objects.Listen("127.0.0.1:0"); err != nil {
+			return nil, err
+		}
+	}
+	return upload(d.Objects, &d.Sources[source], source, path, key)
+}
+
+// Upload is that of the desk, while it stands.
+func (s *Standing) Upload(source, path, key string) (*Item, error) {
+	s.mu.Lock()
+	at, store := s.Whole.SourceNamed(source), s.Objects
+	if at < 0 || s.Whole.Sources[at].Kind != plan.Storage {
+		s.mu.Unlock()
+		return nil, fmt.Errorf("there is no storage source %s any more", source)
+	}
+	src := s.Whole.Sources[at]
+	s.mu.Unlock()
+	defer s.changed()
+	i, err := upload(store, &src, at, path, key)
+	s.mu.Lock()
+	s.Items.reread()
+	s.mu.Unlock()
+	return i, err
+}
+
+// RemoveObject removes an object of a storage source's bucket; the event that tells
+// of it comes by itself.
+func (s *Standing) RemoveObject(i *Item) error {
+	if !i.InBucket() {
+		return fmt.Errorf("%s is no object of a bucket", i.Title())
+	}
+	s.mu.Lock()
+	store := s.Objects
+	s.mu.Unlock()
+	if err := store.Remove(strings.TrimPrefix(i.Set, bucketSet), i.Label); err != nil {
+		var why *objects.Refusal
+		if errors.As(err, &why) {
+			err = errors.New(why.Text)
+		}
+		return fmt.Errorf("%s cannot be removed: %w", i.Label, err)
+	}
+	return nil
+}
+
+// bucketSet begins the name of the set that the objects of a bucket are offered in.
+const bucketSet = "bucket "
+
+// InBucket tells whether the item is an object that is in its source's bucket.
+func (i *Item) InBucket() bool { return strings.HasPrefix(i.Set, bucketSet) }
+
+// UsualKey gives a key for a file at a storage source: in the folder that its first
+// wire takes.
+func UsualKey(src *plan.Source, path string) string {
+	name := filepath.Base(path)
+	if len(src.Wires) > 0 {
+		if folder, _ := doublestar.SplitPattern(src.Wires[0].When.Key); src.Wires[0].When.Key != "" && folder != "." {
+			return folder + "/" + name
+		}
+	}
+	return name
+}
+
+func upload(store *objects.Store, src *plan.Source, source int, path, key string) (*Item, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be read: %w", path, project.Cause(err))
@@ -275,13 +340,12 @@ func (d *Desk) Upload(source int, path, key string) (*Item, error) {
 	if key == "" {
 		key = filepath.Base(path)
 	}
-	if d.Objects.Address() == "" {
-		if _, err := d.Objects.Listen("127.0.0.1:0"); err != nil {
-			return nil, err
-		}
-	}
-	o, err := d.Objects.KeepFrom(src.Bucket, key, "", f)
+	o, err := store.KeepFrom(src.Bucket, key, "", f)
 	if err != nil {
+		var why *objects.Refusal
+		if errors.As(err, &why) {
+			err = errors.New(why.Text)
+		}
 		return nil, fmt.Errorf("%s cannot be stored: %w", path, err)
 	}
 	p := &payload.Payload{Event: o.Event(newUUID(), time.Now().UTC().Round(time.Millisecond))}

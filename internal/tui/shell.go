@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -248,6 +249,8 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			s.wiring.Choose(msg.Item)
 			return s, s.show(onWiring)
 		}
+	case wiringview.Uploaded:
+		return s, s.wiring.Uploaded(msg)
 	case wiringview.Export:
 		return s, s.exportMap(msg.Path)
 	case setsview.Fire:
@@ -731,9 +734,10 @@ func (s *shell) viewHelp() []key.Binding {
 	return s.drill.Help()
 }
 
-func (s *shell) drawHelp(c *paint.Canvas) {
+// viewKeys gives all keys of the view.
+func (s *shell) viewKeys() (title string, own []key.Binding) {
 	d, f, e := drillview.Keys, findings.Keys, fireview.Keys
-	title, own := "3 Fire", []key.Binding{e.Fire, e.Cold, e.Times, e.Async, e.Variant, e.Again, e.Stop, e.Filter, e.Up, e.Left, e.Earlier, e.Form, e.Logs, e.Env, e.Hold, e.Record, e.Map,
+	title, own = "3 Fire", []key.Binding{e.Fire, e.Cold, e.Times, e.Async, e.Variant, e.Again, e.Stop, e.Filter, e.Up, e.Left, e.Earlier, e.Form, e.Logs, e.Env, e.Hold, e.Record, e.Map,
 		e.Edit, e.Blank, e.Copy, e.Rename, e.Delete, e.Curl, e.Keep, e.Save, e.Open, e.LeaveOut}
 	switch s.view {
 	case onSets:
@@ -741,7 +745,7 @@ func (s *shell) drawHelp(c *paint.Canvas) {
 		title, own = "1 Payloads", []key.Binding{p.Up, p.Left, p.Before, p.Go, p.Fire, p.Map, p.Gets, p.Keep, p.Reseed, p.Mode, p.Back}
 	case onWiring:
 		g := wiringview.Keys
-		title, own = "2 Wiring", []key.Binding{g.Up, g.Put, g.Next, g.Fire, g.Close, g.Again, g.Clock, g.Export}
+		title, own = "2 Wiring", []key.Binding{g.Up, g.Put, g.Next, g.Fire, g.Close, g.Again, g.Clock, g.Count, g.Upload, g.Remove, g.Export}
 	case onDrill:
 		title, own = "4 Drill", []key.Binding{d.Start, d.Stop, drillview.LimitKeys.Open, d.Up, d.Left, d.Open, d.Close, d.In, d.Back, d.All}
 	case onFindings:
@@ -750,6 +754,11 @@ func (s *shell) drawHelp(c *paint.Canvas) {
 		k := compareview.Keys
 		title, own = "6 Compare", []key.Binding{k.Variants, k.Older, k.Newer, k.Swap, k.Left, scroll.Keys.Up, scroll.Keys.PageUp, k.Export}
 	}
+	return title, own
+}
+
+func (s *shell) drawHelp(c *paint.Canvas) {
+	title, own := s.viewKeys()
 	everywhere := []key.Binding{keys.Next, keys.Command, keys.Help, keys.Quit}
 	legend := []struct {
 		glyph rune
@@ -803,6 +812,22 @@ type command struct {
 	do   func() tea.Cmd
 }
 
+// pressed gives the message of a key of this name.
+func pressed(name string) tea.KeyPressMsg {
+	switch name {
+	case "enter":
+		return tea.KeyPressMsg{Code: tea.KeyEnter}
+	case "esc":
+		return tea.KeyPressMsg{Code: tea.KeyEscape}
+	case "space":
+		return tea.KeyPressMsg{Code: tea.KeySpace, Text: " "}
+	case "delete":
+		return tea.KeyPressMsg{Code: tea.KeyDelete}
+	}
+	r, _ := utf8.DecodeRuneInString(name)
+	return tea.KeyPressMsg{Code: r, Text: name}
+}
+
 func (s *shell) commands() []command {
 	var out []command
 	add := func(name string, do func() tea.Cmd) { out = append(out, command{name, do}) }
@@ -816,6 +841,12 @@ func (s *shell) commands() []command {
 		}
 	} else {
 		add("stop", func() tea.Cmd { s.stop(); return nil })
+	}
+	_, own := s.viewKeys()
+	for _, b := range own { // what one key does in this view
+		if k := b.Keys(); len(k) == 1 && k[0] == b.Help().Key {
+			add(b.Help().Desc, func() tea.Cmd { return s.onKey(pressed(k[0])) })
+		}
 	}
 	add("help", func() tea.Cmd { s.help = true; return nil })
 	add("quit", s.quit)

@@ -184,6 +184,8 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.wait("what this run says")
 	// an upload that triggered nothing goes on the map, and stops with the reason
 	x.keys("2")
+	x.wait("counts of the last run, friday-evening", "polled every 500ms", "sent on ─▸ scans ─▸ boarding", "the last that came")
+	x.keys("r")
 	x.wait("next poll in", "stands still")
 	x.keys("Enter")
 	x.wait("which event goes on the map? at cargo", "bucket cargo#5", "no wire takes it", "last run: no wire takes it")
@@ -195,6 +197,12 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.wait("1 unmatched")
 	x.keys("Escape")
 	x.wait("curl -T FILE")
+	// what a key does can be said by name
+	x.keys(":")
+	x.keys("-l", "offer")
+	x.wait(":offer", "offer unmatched ones again")
+	x.keys("Enter")
+	x.wait("1 unmatched, 0 of them are taken now")
 	x.keys("q")
 	x.restored(0)
 }

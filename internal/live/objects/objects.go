@@ -405,6 +405,19 @@ func (s *Store) KeepFrom(bucket, key, kind string, from io.Reader) (event.Object
 	return s.told(b, o, action), nil
 }
 
+// Remove removes an object, and tells of it.
+func (s *Store) Remove(bucket, key string) error {
+	b, err := s.bucketNamed(bucket)
+	if err != nil {
+		return err
+	}
+	o, err := s.remove(b, key, func(*Object) error { return nil })
+	if err == nil {
+		s.changed(b, o, event.Removed)
+	}
+	return err
+}
+
 // Find gives what an event would say of an object that is there.
 func (s *Store) Find(bucket, key string) (o event.Object, ok bool) {
 	b, err := s.bucketNamed(bucket)

@@ -386,7 +386,10 @@ func (m *Model) figures(i int) (paint.Style, string) {
 		return paint.Dim, fmt.Sprintf("lag %d %s%s", lag, lagBars(t.Lanes, 16), oldest(t.Oldest))
 	case plan.Storage:
 		text := "told at once"
-		if src.Poll > 0 {
+		switch {
+		case src.Poll > 0 && m.ofRun != nil:
+			text = fmt.Sprintf("polled every %v", src.Poll)
+		case src.Poll > 0:
 			at := time.Duration(m.traffic.Clock)
 			text = fmt.Sprintf("next poll in %.1f s", ((at/src.Poll+1)*src.Poll - at).Seconds())
 		}

@@ -21,7 +21,7 @@ import (
 )
 
 // Keys are the keys of the view.
-var Keys = struct{ Up, Down, Left, Right, Put, Next, Fire, Again, Clock, Count, Export, Close key.Binding }{
+var Keys = struct{ Up, Down, Left, Right, Put, Next, Fire, Again, Clock, Count, Upload, Remove, Export, Close key.Binding }{
 	Up:     key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓←→", "choose")),
 	Down:   key.NewBinding(key.WithKeys("down", "j")),
 	Left:   key.NewBinding(key.WithKeys("left", "h")),
@@ -32,6 +32,8 @@ var Keys = struct{ Up, Down, Left, Right, Put, Next, Fire, Again, Clock, Count, 
 	Again:  key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "offer unmatched ones again")),
 	Clock:  key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "let schedules run")),
 	Count:  key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "counts of the last run, or of now")),
+	Upload: key.NewBinding(key.WithKeys("u"), key.WithHelp("u", "upload a file")),
+	Remove: key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "remove the object from its bucket")),
 	Export: key.NewBinding(key.WithKeys("w"), key.WithHelp("w", "write as SVG or PDF")),
 	Close:  key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "take it off")),
 }
@@ -262,6 +264,10 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 			m.ofRun = desk.RunTraffic(m.plan, m.run)
 		}
 		m.Refresh()
+	case key.Matches(k, Keys.Upload):
+		return m.upload()
+	case key.Matches(k, Keys.Remove):
+		return note("press enter at a storage source, choose an object of its bucket, then x", true)
 	case key.Matches(k, Keys.Export):
 		return func() tea.Msg {
 			return fireview.Ask{Title: "write the map to", Text: "wiring.svg", Done: func(path string) tea.Cmd {
@@ -286,6 +292,75 @@ func (m *Model) fire() tea.Cmd {
 	m.Refresh()
 	m.stop = max(len(m.journey)-1, 0)
 	return nil
+}
+
+// Uploaded says that a file is in a bucket, or why it is not.
+type Uploaded struct {
+	Item *desk.Item
+	Err  error
+}
+
+// storage gives the storage source under the cursor, or nil.
+func (m *Model) storage() *plan.Source {
+	if at := m.source(); at >= 0 && m.plan.Sources[at].Kind == plan.Storage {
+		return &m.plan.Sources[at]
+	}
+	return nil
+}
+
+// upload asks for a file and for its key, and puts it into the bucket of the source
+// under the cursor.
+func (m *Model) upload() tea.Cmd {
+	src, s := m.storage(), m.s
+	if src == nil {
+		return note("put the cursor on a storage source first", true)
+	}
+	ask := func(title, text string, done func(string) tea.Cmd) tea.Cmd {
+		return func() tea.Msg { return fireview.Ask{Title: title, Text: text, Done: done} }
+	}
+	return ask("which file goes to "+src.Name, "", func(path string) tea.Cmd {
+		if path == "" {
+			return note("no file was named", true)
+		}
+		return ask("as which object", desk.UsualKey(src, path), func(key string) tea.Cmd {
+			return func() tea.Msg {
+				i, err := s.Upload(src.Name, path, key)
+				return Uploaded{i, err}
+			}
+		})
+	})
+}
+
+// Uploaded fires the event of a file that is in its bucket, and follows it.
+func (m *Model) Uploaded(u Uploaded) tea.Cmd {
+	if u.Err != nil {
+		return note(u.Err.Error(), true)
+	}
+	if at := m.plan.SourceNamed(u.Item.SourceName); at >= 0 {
+		m.choosing, m.right, m.at[0] = false, false, at
+	}
+	m.item = u.Item
+	return m.fire()
+}
+
+// remove removes the object that is chosen from its bucket.
+func (m *Model) remove() tea.Cmd {
+	i := m.choices[m.chosen].item
+	if i == nil || !i.InBucket() {
+		return note("only objects that are in the bucket can be removed", true)
+	}
+	m.choosing = false
+	s := m.s
+	return func() tea.Msg {
+		return fireview.Ask{Title: fmt.Sprintf("Remove %s from its bucket? y / any other key", i.Label), YesNo: true, Done: func(string) tea.Cmd {
+			return func() tea.Msg {
+				if err := s.RemoveObject(i); err != nil {
+					return fireview.Note{Text: err.Error(), Bad: true}
+				}
+				return fireview.Note{Text: i.Label + " is removed, and told of"}
+			}
+		}}
+	}
 }
 
 // blob gives bytes that the run kept.
@@ -349,6 +424,8 @@ func (m *Model) chooseKey(k tea.KeyPressMsg) tea.Cmd {
 	switch {
 	case key.Matches(k, Keys.Close):
 		m.choosing = false
+	case key.Matches(k, Keys.Remove):
+		return m.remove()
 	case key.Matches(k, Keys.Up):
 		m.chosen = max(m.chosen-1, 0)
 	case key.Matches(k, Keys.Down):
@@ -391,7 +468,11 @@ func (m *Model) Map() *draw.Wiring {
 func (m *Model) Help() []key.Binding {
 	switch {
 	case m.choosing:
-		return []key.Binding{Keys.Put, Keys.Up, Keys.Close}
+		out := []key.Binding{Keys.Put, Keys.Up, Keys.Close}
+		if i := m.choices[m.chosen].item; i != nil && i.InBucket() {
+			out = append(out, Keys.Remove)
+		}
+		return out
 	case m.journey != nil:
 		out := []key.Binding{Keys.Next}
 		if m.item != nil && m.drill == nil {
@@ -400,6 +481,9 @@ func (m *Model) Help() []key.Binding {
 		return append(out, Keys.Close, Keys.Again, Keys.Export)
 	}
 	out := []key.Binding{Keys.Put, Keys.Up, Keys.Again}
+	if m.storage() != nil {
+		out = append(out, Keys.Upload)
+	}
 	if m.run != nil && m.drill == nil {
 		out = append(out, Keys.Count)
 	}

@@ -92,15 +92,22 @@ func (x *screen) press(keys ...string) {
 		if code == 0 {
 			msg = tea.KeyPressMsg{Code: []rune(k)[0], Text: k}
 		}
-		cmd := x.Key(msg)
-		if cmd == nil {
-			continue
+		if cmd := x.Key(msg); cmd != nil {
+			x.take(cmd())
 		}
-		switch msg := cmd().(type) {
-		case fireview.Note:
-			x.note = msg.Text
-		case fireview.Ask:
-			x.asked = &msg
+	}
+}
+
+// take takes in what the view wants of the shell.
+func (x *screen) take(msg tea.Msg) {
+	switch msg := msg.(type) {
+	case fireview.Note:
+		x.note = msg.Text
+	case fireview.Ask:
+		x.asked = &msg
+	case Uploaded:
+		if cmd := x.Uploaded(msg); cmd != nil {
+			x.take(cmd())
 		}
 	}
 }
@@ -217,6 +224,61 @@ func TestTheWayOfAnEvent(t *testing.T) {
 		t.Errorf("offered again: %q", x.note)
 	}
 	x.until("1 in")
+}
+
+// A file goes into the bucket from the screen, with a key that the wire takes, and its
+// event is followed; an object is removed, and that is an event too.
+func TestFilesGoIntoTheBucket(t *testing.T) {
+	x := open(t, quay, 150, 43)
+	file := filepath.Join(x.dir, "heron.csv")
+	if err := os.WriteFile(file, []byte("crate"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	answer := func(text string) {
+		t.Helper()
+		if x.asked == nil {
+			t.Fatalf("nothing is asked; %q", x.note)
+		}
+		done := x.asked.Done
+		x.asked = nil
+		x.take(done(text)())
+	}
+	x.press("down", "u")
+	if x.asked != nil || !strings.Contains(x.note, "put the cursor on a storage source first") {
+		t.Errorf("at a queue: %+v, %q", x.asked, x.note)
+	}
+	x.press("up", "u")
+	answer(filepath.Join(x.dir, "none.csv"))
+	if x.asked == nil || x.asked.Text != "in/none.csv" {
+		t.Fatalf("the key is asked for with %+v", x.asked)
+	}
+	answer("in/none.csv")
+	if !strings.Contains(x.note, "cannot be read: no such file") {
+		t.Errorf("a file that is not there: %q", x.note)
+	}
+	x.press("u")
+	answer(file)
+	answer("in/../heron.csv")
+	if !strings.Contains(x.note, "cannot be stored") {
+		t.Errorf("a key with ..: %q", x.note)
+	}
+	x.press("u")
+	answer(file)
+	answer("in/heron.csv")
+	x.until("gate: done")
+	x.shows("created in/heron.csv")
+	x.press("esc", "enter")
+	for i, c := range x.choices {
+		if c.item != nil && c.item.InBucket() {
+			x.chosen = i
+		}
+	}
+	x.press("x")
+	answer("y")
+	if x.note != "in/heron.csv is removed, and told of" {
+		t.Errorf("removed: %q", x.note)
+	}
+	x.until("object.removed in/heron.csv")
 }
 
 // An event of the last run is followed too, with its attempts and what became of
