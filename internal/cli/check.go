@@ -49,7 +49,9 @@ code is 1 when no wire takes it.`,
 				fmt.Fprintln(cmd.ErrOrStderr(), m.Error()+" (skipped)")
 			}
 			for _, m := range l.Doubts {
-				fmt.Fprintln(cmd.ErrOrStderr(), m.Error())
+				if eventFile == "" {
+					fmt.Fprintln(cmd.ErrOrStderr(), m.Error()+" (allowed; is it meant?)")
+				}
 			}
 			if pictured != "" {
 				if err := picture(l, pictured, force); err != nil {

@@ -764,7 +764,7 @@ func (s *shell) drawHelp(c *paint.Canvas) {
 		glyph rune
 		style paint.Style
 		text  string
-	}{{'╌', paint.Cold, "starting"}, {'◆', paint.Cold, "cold: it waited for this start"}, {'◇', paint.Cold, "first answer, its start not awaited"},
+	}{{'╌', paint.Cold, "starting"}, {'◆', paint.Cold, "cold: it waited for this start"}, {'◇', paint.Cold, "first: its start was not awaited"},
 		{'▅', paint.Warm, "warm, as high as it is busy"}, {'·', paint.Faint, "idle"}, {'✗', paint.Bad, "failed"}, {'┤', paint.Dim, "stopped, and why"}}
 	if s.view == onFire {
 		legend = append(legend[1:3:3], legend[5])
