@@ -39,7 +39,7 @@ func TestARunIsReplayedFromWhatItKept(t *testing.T) {
 
 	other := `{"specversion":"1.0","id":"other","source":"s","type":"t","subject":"in/z.csv","datacontenttype":"application/json","data":{"vessel":"Skua"}}` + "\n"
 	write(t, dir, "loads.ndjson", other)
-	write(t, dir, "positions.ndjson", other)
+	write(t, dir, "positions.ndjson", strings.Repeat(other, 4))
 	write(t, dir, "crates/in/c.csv", "heavy, by now")
 	if err := os.RemoveAll(filepath.Join(dir, ".nightdrill", "objects")); err != nil {
 		t.Fatal(err)

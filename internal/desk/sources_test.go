@@ -39,6 +39,8 @@ sources:
   doubled: {kind: queue, attempts: 1, wires: [{to: strict}]}
   fixes: {kind: stream, partitions: 2, key: /vessel, batch: {max: 4}, attempts: 2, backoff: 1ms, on_failure: split, dead_letter: odd, wires: [{to: reader}]}
   odd: {kind: queue, wires: [{to: gate}]}
+  log: {kind: stream, key: /vessel, wires: [{to: gate}]}
+  news: {kind: stream, key: /vessel, begin: new, wires: [{to: gate}]}
   nightly: {kind: schedule, cron: "30 1 * * *", zone: Europe/Lisbon, while_running: parallel, wires: [{to: gate}]}
   fares: {kind: http, token: open-sesame, cors: {origins: ["http://pages.example"], headers: [x-desk], expose: [x-took], max_age: 1m}, wires: [{to: gate, when: {method: GET, path: "/fare/{to}"}}, {to: gate, when: {method: PUT, path: "/fare/{to}", header: {x-desk: "*"}}}]}
 payloads:
@@ -55,6 +57,11 @@ drills:
       - {source: fixes, payloads: positions, arrive: once}
       - {source: passes, payloads: positions, arrive: once, faults: {duplicate: 100%}}
       - {source: nightly, clock: {from: "2026-03-28", for: 72h, in: 50ms}}
+  streams:
+    settle: 5s
+    feeds:
+      - {source: log, payloads: positions, retained: 4, arrive: once}
+      - {source: news, payloads: positions, retained: 4, arrive: once}
 `
 
 // harbour answers as the functions of the test: /load fetches the object that the
@@ -351,6 +358,34 @@ func TestADrillOfAllKinds(t *testing.T) {
 	}
 	if last != 11 {
 		t.Errorf("the last record that was read is %d", last)
+	}
+}
+
+// Records that were in a stream before are read where it begins with the oldest, before
+// those that come, and not where it begins with new ones.
+func TestWhereAStreamBegins(t *testing.T) {
+	s, _, h := layKinds(t)
+	s.Pause("a drill runs")
+	r, err := s.Start(t.Context(), s.DrillNamed("streams"), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	<-r.Done()
+	p := r.Page().Summary
+	if log, news := p.Sources["log"], p.Sources["news"]; log.Arrived != 12 || log.Done != 12 || news.Arrived != 8 || news.Done != 8 {
+		t.Errorf("log %+v, news %+v", log, news)
+	}
+	if text := strings.Join(p.Warnings, "\n"); !strings.Contains(text, "news: 4 records that were there before the drill are not read") {
+		t.Errorf("warnings %s", text)
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	counts := map[string]int{}
+	for _, seen := range h.seen {
+		counts[seen]++
+	}
+	if n := counts[`/gate {"vessel":"Heron","note":"fine","n":0}`]; n != 1 || counts[`/gate {"vessel":"Heron","note":"fine","n":11}`] != 2 {
+		t.Errorf("the first record was read %d times, the last %d times", n, counts[`/gate {"vessel":"Heron","note":"fine","n":11}`])
 	}
 }
 

@@ -4,9 +4,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"hash/fnv"
+	"slices"
 	"strings"
 
 	"nightdrill/internal/core/differ"
+	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/route"
 )
@@ -37,6 +39,25 @@ func (p *Project) Explain(source int, pl *payload.Payload) (out []WireTrial) {
 	return out
 }
 
+// Itself tells whether a source answers a request itself, so that no event comes
+// of it: what a browser asks before a request of another origin (Fetch Standard,
+// CORS-preflight), and OPTIONS of a path that a wire takes, where no wire takes the
+// method (RFC 9110 §9.3.7).
+func (p *Project) Itself(source int, pl *payload.Payload) bool {
+	src, r := &p.Sources[source], pl.Request
+	if src.Kind != HTTP || r == nil || r.Method != "OPTIONS" {
+		return false
+	}
+	has := func(name string) bool {
+		return slices.ContainsFunc(r.Header, func(f event.Field) bool { return strings.EqualFold(f.Name, name) && f.Value != "" })
+	}
+	if has("Origin") && has("Access-Control-Request-Method") {
+		return true
+	}
+	path, _, _ := strings.Cut(r.Target, "?")
+	return p.Takes(source, pl) == 0 && slices.ContainsFunc(src.Wires, func(w Wire) bool { return w.When.Path.Matches(path) })
+}
+
 // NearestMiss says in words why no wire of a source takes a payload: which wire
 // came closest, and what it wanted. It is "" where one takes it.
 func (p *Project) NearestMiss(source int, pl *payload.Payload) string {
@@ -44,6 +65,8 @@ func (p *Project) NearestMiss(source int, pl *payload.Payload) string {
 	switch {
 	case p.Takes(source, pl) != 0:
 		return ""
+	case p.Itself(source, pl):
+		return fmt.Sprintf("%s answers OPTIONS itself, as at the front; no function sees it", src.Name)
 	case len(src.Wires) == 0:
 		return fmt.Sprintf("%s has no wires: what comes is kept there", src.Name)
 	case (pl.Request != nil) != (src.Kind == HTTP):

@@ -89,6 +89,30 @@ func TestTheOnlyConditionThatFails(t *testing.T) {
 	}
 }
 
+// What the entrance answers by itself is no event: what browsers ask first, and
+// OPTIONS of a path that is there, unless a wire wants it.
+func TestWhatASourceAnswersItself(t *testing.T) {
+	from, asks := event.Field{Name: "origin", Value: "http://pages.example"}, event.Field{Name: "Access-Control-Request-Method", Value: "PUT"}
+	ask := func(method, target string, header ...event.Field) *payload.Payload {
+		return &payload.Payload{Request: &event.Request{Method: method, Target: target, Header: header}}
+	}
+	wires := []Wire{{When: route.When{Method: "PUT", Path: path(t, "/fare/{to}")}}, {When: route.When{Method: "OPTIONS", Path: path(t, "/own")}}}
+	p := Project{Functions: []Function{{Name: "f"}}, Sources: []Source{{Kind: HTTP, Wires: wires}, {Kind: Queue}}}
+	for _, c := range []struct {
+		source int
+		of     *payload.Payload
+		want   bool
+	}{
+		{0, ask("OPTIONS", "/fare/north?x=1", from, asks), true}, {0, ask("OPTIONS", "/nowhere", from, asks), true}, {0, ask("OPTIONS", "/fare/north"), true},
+		{0, ask("OPTIONS", "/fare/north", from), true}, {0, ask("OPTIONS", "/nowhere"), false}, {0, ask("OPTIONS", "/own"), false},
+		{0, ask("PUT", "/fare/north", from, asks), false}, {0, ask("GET", "/fare/north"), false}, {1, ask("OPTIONS", "/fare/north", from, asks), false},
+	} {
+		if got := p.Itself(c.source, c.of); got != c.want || got && !strings.Contains(p.NearestMiss(c.source, c.of), "itself") {
+			t.Errorf("source %d and %s with %v: %v", c.source, c.of.Label(), c.of.Request.Header, got)
+		}
+	}
+}
+
 // Keys are sorted the same way each time: into partitions by a hash that any
 // program can work out, into groups in the order in which they come.
 func TestSorter(t *testing.T) {

@@ -95,6 +95,7 @@ type Driver struct {
 	chained    map[uint64]int32 // numbers of the payloads that were made of replies
 	done       []int32          // payloads of which an event has ended in this step
 	missed     []bool           // of each source: an event that no wire took was explained
+	itself     []int            // requests of each source that it answered itself
 	longest    bool             // a chain was too long
 	extended   []int            // leases of each source
 	objects    Objects          // nil where there is no object store
@@ -214,7 +215,7 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 	for _, b := range d.Budgets {
 		r.rec.Budgets = append(r.rec.Budgets, b.Text)
 	}
-	r.sorter, r.extended, r.chained = p.NewSorter(), make([]int, len(p.Sources)), map[uint64]int32{}
+	r.sorter, r.extended, r.itself, r.chained = p.NewSorter(), make([]int, len(p.Sources)), make([]int, len(p.Sources)), map[uint64]int32{}
 	r.uses, r.missed = map[int32]*reply{}, make([]bool, len(p.Sources))
 	if d.Cold != nil {
 		r.awaited, r.rec.ColdStarts = true, d.Cold.N
@@ -484,6 +485,11 @@ func (d *Driver) Run(ctx context.Context) {
 			d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("%s: a lease was extended %d times, since the function was still at work", d.p.Sources[s].Name, n))
 		}
 	}
+	for s, n := range d.itself {
+		if n > 0 {
+			d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("%s: %d of the requests were OPTIONS, which the source answers itself, as at the front; they are no events", d.p.Sources[s].Name, n))
+		}
+	}
 	d.rec.Notes = append(d.rec.Notes, d.failuresInOrder()...)
 }
 
@@ -599,6 +605,13 @@ func (d *Driver) pump(now clock.Time, self *slot) (own *job) {
 			first.Payload, first.Round, fate = m.Payload, m.Round, m.Fate
 		}
 		next.taken++
+		if at := next.first + int32(first.Payload); d.p.Itself(int(next.source), d.payloads[at]) {
+			d.itself[next.source]++
+			if first.Caller >= 0 {
+				next.Answered(int(first.Caller), now.Add(time.Millisecond)) // it never asks without end at one moment
+			}
+			continue
+		}
 		d.taken = arrivalInfo{
 			measure.Arrival{Due: first.Due, From: -1, Payload: next.first + int32(first.Payload), Round: int32(first.Round), Source: next.source, Fault: fate.Kinds, Delay: fate.Delay},
 			eventInfo{feed: number, caller: int32(first.Caller), lose: fate.AckLost}, nil,

@@ -172,6 +172,22 @@ func TestCallersWaitForTheirAnswers(t *testing.T) {
 	}
 }
 
+// What a source answers itself is no event, whoever asks; callers go on at once.
+func TestRequestsThatTheSourceAnswers(t *testing.T) {
+	p, d := testProject("answers", false, "a", "b")
+	p.Sets[0].Payloads[0].Request.Method = "OPTIONS"
+	p.Sources[0].Wires[0].When.Method = "POST"
+	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Callers, Size: 2, For: 300 * time.Millisecond}}
+	rec, s := run(t, p, d)
+	if s.Events.Unmatched != 0 || s.Events.Done == 0 || s.Events.Done != s.Events.Arrived || !strings.Contains(strings.Join(rec.Notes, "\n"), "of the requests were OPTIONS, which the source answers itself") {
+		t.Errorf("%+v, %q", s.Events, rec.Notes)
+	}
+	p.Sets[0].Payloads = p.Sets[0].Payloads[:1] // and nothing else is asked
+	if _, s = run(t, p, d); s.Events.Arrived != 0 {
+		t.Errorf("%+v", s.Events)
+	}
+}
+
 // A caller that is told when to come again does.
 func TestCallersObeyRetryAfter(t *testing.T) {
 	p, d := testProject("busy", false, "a")
