@@ -44,7 +44,7 @@ func (s *Standing) LastCame(n int, wanted func(*Came) bool) (out []Came) {
 		for i := len(t.Made) - 1; i >= 0; i-- {
 			walk(t.Made[i])
 		}
-		x := Came{At: t.At.Format("15:04:05"), Source: p.Sources[p.From[t.Source]].Name, Label: labelOf(t.Payload)}
+		x := Came{Source: p.Sources[p.From[t.Source]].Name, Label: labelOf(t.Payload)}
 		wires := p.Sources[t.Source].Wires
 		for w := max(len(wires)-1, 0); w >= 0; w-- {
 			if t.Takes != 0 && t.Takes&(1<<w) == 0 {
@@ -60,6 +60,7 @@ func (s *Standing) LastCame(n int, wanted func(*Came) bool) (out []Came) {
 				}
 			}
 			if wanted(&x) {
+				x.At = t.At.Format("15:04:05")
 				out = append(out, x)
 			}
 			if t.Takes == 0 {
@@ -91,11 +92,12 @@ func LastEnded(r *measure.Run, n int, wanted func(*Came) bool) (out []Came) {
 			continue // it is about to be known
 		}
 		a, src := &r.Arrivals[d.Event], &r.Sources[d.Source]
-		x := Came{At: fmt.Sprintf("+%.1f s", d.Ended.Seconds()), Source: src.Name, Label: r.Payloads[a.Payload].Label, Outcome: d.Outcome, Took: d.Ended.Sub(a.Due)}
+		x := Came{Source: src.Name, Label: r.Payloads[a.Payload].Label, Outcome: d.Outcome, Took: d.Ended.Sub(a.Due)}
 		if d.Wire >= 0 && int(d.Wire) < len(src.To) {
 			x.Function, _, _ = strings.Cut(r.Functions[src.To[d.Wire]].Name, "@")
 		}
 		if wanted(&x) {
+			x.At = fmt.Sprintf("+%.1f s", d.Ended.Seconds())
 			out = append(out, x)
 		}
 	}

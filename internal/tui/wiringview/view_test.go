@@ -15,6 +15,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
 	"nightdrill/internal/desk"
 	"nightdrill/internal/tui/fireview"
 	"nightdrill/internal/tui/paint"
@@ -41,14 +42,14 @@ drills:
 
 type screen struct {
 	*Model
-	t     *testing.T
+	t     testing.TB
 	dir   string
 	stand *desk.Standing
 	note  string
 	asked *fireview.Ask
 }
 
-func open(t *testing.T, yaml string, w, h int) *screen {
+func open(t testing.TB, yaml string, w, h int) *screen {
 	t.Helper()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
@@ -345,4 +346,43 @@ func TestEventsOfARun(t *testing.T) {
 		}
 	}
 	t.Error("nothing can be fired at fixes")
+}
+
+// BenchmarkDraw draws the map with what came last, of a hundred firings and of a run.
+func BenchmarkDraw(b *testing.B) {
+	x := open(b, quay, 160, 47)
+	var items []*desk.Item
+	for _, i := range x.stand.List() {
+		if i.SourceName == "scans" {
+			items = append(items, i)
+		}
+	}
+	for n := range 100 {
+		<-x.stand.Fire(desk.Order{Item: items[n%len(items)]}).Done()
+	}
+	theme := paint.NewTheme(true)
+	x.press("down")
+	x.Refresh()
+	b.Run("desk", func(b *testing.B) {
+		for b.Loop() {
+			x.Draw(theme)
+		}
+	})
+	run := &measure.Run{Sources: []measure.Source{{Name: "cargo", To: []int{0}}, {Name: "scans", To: []int{1}}}, Functions: []measure.Function{{Name: "load"}, {Name: "gate"}}, Payloads: []measure.Payload{{Label: "a scan"}}}
+	for i := range 1_000_000 {
+		run.Arrivals = append(run.Arrivals, measure.Arrival{From: -1})
+		run.Deliveries = append(run.Deliveries, measure.Delivery{Event: int64(i), Outcome: engine.Done})
+	}
+	x.Run(run)
+	x.press("r")
+	b.Run("run", func(b *testing.B) { // nothing of it came to the source under the cursor
+		for b.Loop() {
+			x.Draw(theme)
+		}
+	})
+	b.Run("count", func(b *testing.B) {
+		for b.Loop() {
+			desk.RunTraffic(x.plan, run)
+		}
+	})
 }
