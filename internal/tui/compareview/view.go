@@ -193,9 +193,9 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		m.at, m.scroll.At = max(min(m.at+1, len(m.all)-1), 0), 0
 	case m.scroll.Key(k):
 	case key.Matches(k, Keys.Export) && len(m.all) > 0:
-		all := m.all
+		all, folder := m.all, "exports/"+m.second
 		return func() tea.Msg {
-			return talk.Ask{Title: "Write the comparison as SVG and PDF to which folder?", Text: "exports/" + m.second, Done: func(dir string) tea.Cmd { return func() tea.Msg { return Export{all, dir} } }}
+			return talk.Ask{Title: "Write the comparison as SVG and PDF to which folder?", Text: folder, Done: func(dir string) tea.Cmd { return func() tea.Msg { return Export{all, dir} } }}
 		}
 	}
 	return nil
@@ -208,8 +208,9 @@ const (
 )
 
 func (m *Model) askVariants() tea.Cmd {
+	suggest := m.suggest
 	return func() tea.Msg {
-		return talk.Ask{Title: "Compare which variants? FUNCTION [VARIANT …] [cold=30] [warm=500]:", Text: m.suggest, Done: func(text string) tea.Cmd {
+		return talk.Ask{Title: "Compare which variants? FUNCTION [VARIANT …] [cold=30] [warm=500]:", Text: suggest, Done: func(text string) tea.Cmd {
 			v := Variants{Cold: usualCold, Warm: usualWarm}
 			for i, word := range strings.Fields(text) {
 				name, value, counts := strings.Cut(word, "=")

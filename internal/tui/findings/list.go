@@ -21,9 +21,9 @@ type list struct {
 	marked     map[string]bool // to be compared, by their IDs
 }
 
-// change does something to the run under the cursor, and has the list read again.
-func (m *Model) change(do func(store.Info) error) tea.Cmd {
-	info := m.runs[m.list.at]
+// change does something to a run, and has the list read again. It is the run that was
+// under the cursor when it was asked for: by now the list may be another, or closed.
+func change(info store.Info, do func(store.Info) error) tea.Cmd {
 	return func() tea.Msg {
 		if err := do(info); err != nil {
 			return talk.Note{Text: err.Error(), Bad: true}
@@ -71,19 +71,19 @@ func (m *Model) listKey(k tea.KeyPressMsg) tea.Cmd {
 		return m.compareMarked(info)
 	case "n":
 		return ask("The name of the run; with one, it is always kept:", info.Name, func(text string) tea.Cmd {
-			return m.change(func(i store.Info) error { return m.store.Name(i.ID, text) })
+			return change(info, func(i store.Info) error { return m.store.Name(i.ID, text) })
 		})
 	case "o":
 		return ask("A note to the run:", info.Note, func(text string) tea.Cmd {
-			return m.change(func(i store.Info) error { return m.store.Note(i.ID, text) })
+			return change(info, func(i store.Info) error { return m.store.Note(i.ID, text) })
 		})
 	case "p":
-		return m.change(func(i store.Info) error { return m.store.Pin(i.ID, !i.Pinned) })
+		return change(info, func(i store.Info) error { return m.store.Pin(i.ID, !i.Pinned) })
 	case "x":
 		return m.askExport(info.ID)
 	case "d":
 		return func() tea.Msg {
-			return talk.Ask{Title: "Delete run " + info.Label() + " for good? y / any other key", YesNo: true, Done: func(string) tea.Cmd { return m.change(m.store.Delete) }}
+			return talk.Ask{Title: "Delete run " + info.Label() + " for good? y / any other key", YesNo: true, Done: func(string) tea.Cmd { return change(info, m.store.Delete) }}
 		}
 	}
 	return nil

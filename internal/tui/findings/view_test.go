@@ -225,6 +225,18 @@ func TestPastRuns(t *testing.T) {
 	if _, ok := d.last().(Changed); !ok {
 		t.Errorf("the list is not read again: %#v", d.last())
 	}
+	// a question is about the run that it was asked for, whatever the list is by now
+	s.did = nil
+	d.press("d")
+	d.press("up")
+	d.asked("y")
+	d.press("n")
+	d.press("esc")
+	d.asked("late")
+	if got := strings.Join(s.did, "; "); got != "delete y; name x late" {
+		t.Errorf("asked of other runs: %s", got)
+	}
+	d.press("r", "down")
 	s.fail = errors.New("run y is still under way; stop it first")
 	d.press("d")
 	d.asked("y")
