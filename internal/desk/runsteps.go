@@ -158,6 +158,7 @@ type Stop struct {
 	Text                   string
 	Lines                  []string
 	Bad                    bool
+	Dead                   bool // it was given up to the source's dead letters
 }
 
 // Journey makes stops of steps, in their order.
@@ -210,7 +211,7 @@ func Journey(steps []Step) (out []Stop) {
 		end := Stop{Source: x.Source, Wire: wire, Function: x.Function, Text: x.Function + ": under way"}
 		if x.Over {
 			end.Text = fmt.Sprintf("%s: %s", x.Function, outcomeWord(x.Outcome))
-			end.Bad = x.Outcome != engine.Done
+			end.Bad, end.Dead = x.Outcome != engine.Done, x.Outcome == engine.DeadLettered
 			if x.Attempts > 0 {
 				end.Text += fmt.Sprintf(", %v, %v in all", x.Class, x.Took.Round(10_000))
 			}

@@ -312,7 +312,7 @@ func (m *Model) drawBranch(c *paint.Canvas, b draw.Box, x branch) {
 	at := m.stop
 	switch {
 	case m.journey != nil && slices.ContainsFunc(m.journey[:min(at+1, len(m.journey))], func(s desk.Stop) bool {
-		return s.By == x.by && s.Source == m.plan.Sources[x.to].Name
+		return s.By == x.by && s.Source == m.plan.Sources[x.to].Name || s.Dead && s.Source == x.by
 	}):
 		line, words = paint.Warm, paint.Warm
 	case m.journey == nil && !m.right && m.at[0] == x.to:
@@ -671,7 +671,10 @@ func (m *Model) aboutSource(i int) (string, []string) {
 	t := m.of(i)
 	if t != nil {
 		_, now := m.figures(i)
-		text := fmt.Sprintf("%s; %d came", now, t.Arrived)
+		text := now
+		if t.Arrived > 0 || len(src.Wires) > 0 {
+			text += fmt.Sprintf("; %d came", t.Arrived)
+		}
 		for _, x := range []struct {
 			n    int
 			what string
