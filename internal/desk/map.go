@@ -16,12 +16,14 @@ type WireOf struct{ Source, Wire int }
 // of each, and of each wire, where traffic is given how many went there.
 func Map(p *plan.Standing, t *Traffic) *draw.Wiring {
 	w := &draw.Wiring{Title: p.Name + ": what reaches which function"}
-	way := func(n int, words string, to int) draw.WiringWay {
-		if n > 0 {
-			words = fmt.Sprintf("%d %s", n, words)
+	way := func(n int, what string, to int) draw.WiringWay {
+		var then []string
+		for _, w := range p.Sources[to].Wires {
+			if f := p.Functions[w.To].Name; !slices.Contains(then, f) {
+				then = append(then, f)
+			}
 		}
-		name, functions := Onward(&p.Project, to)
-		return draw.WiringWay{Words: words, To: name, Then: functions}
+		return draw.WiringWay{N: n, What: what, To: p.Sources[to].Name, Then: strings.Join(then, ", ")}
 	}
 	for i := range p.Functions {
 		if f := &p.Functions[i]; p.Of[i] == i {
@@ -71,18 +73,6 @@ func sourceLine(s *plan.Source) string {
 		}
 	}
 	return text
-}
-
-// Onward names a source that replies or dead letters go on to, and the functions
-// that its wires lead to; of those that are told apart by conditions, all.
-func Onward(p *plan.Project, source int) (name, functions string) {
-	var to []string
-	for _, w := range p.Sources[source].Wires {
-		if f := p.Functions[w.To].Name; !slices.Contains(to, f) {
-			to = append(to, f)
-		}
-	}
-	return p.Sources[source].Name, strings.Join(to, ", ")
 }
 
 // WiresOf gives the wires of a project's map, in its order.

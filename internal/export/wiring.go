@@ -188,8 +188,9 @@ func (c *picture) node(b draw.Box, n *draw.WiringNode) {
 		at := y + 1.8 + 0.9*float64(k)
 		c.lineTo(faint, x+0.6, from, x+0.6, at, x+1.8, at)
 		col := x + 2.2
-		c.text(col, at, ink, false, way.Words)
-		col += c.cells(way.Words) + 0.4
+		words := way.Words()
+		c.text(col, at, ink, false, words)
+		col += c.cells(words) + 0.4
 		for _, to := range []string{way.To, way.Then} {
 			if to == "" {
 				continue

@@ -2,6 +2,7 @@ package draw
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 )
 
@@ -25,9 +26,18 @@ type WiringNode struct {
 // WiringWay is a way on from a node: of a function's replies, of a source's dead
 // letters.
 type WiringWay struct {
-	Words string // what goes that way, and how many did
-	To    string // the source that it leads to
-	Then  string // the functions that this leads to; "" for none
+	N    int    // how many went that way; 0 where it is not known, too
+	What string // what goes that way
+	To   string // the source that it leads to
+	Then string // the functions that this leads to; "" for none
+}
+
+// Words says what goes that way, and how many did.
+func (w *WiringWay) Words() string {
+	if w.N == 0 {
+		return w.What
+	}
+	return fmt.Sprintf("%d %s", w.N, w.What)
 }
 
 // WiringWire leads from a source to a function.

@@ -148,7 +148,7 @@ func (m *Model) drawMap(c *paint.Canvas, w *draw.Wiring, p *draw.WiringPlan, wor
 		if bad {
 			style = paint.ChosenBad
 		}
-		m.drawSource(c, b, i, style)
+		m.drawSource(c, b, &w.Sources[i], i, style)
 	}
 	for i, b := range p.Functions {
 		style := paint.Bold
@@ -160,7 +160,7 @@ func (m *Model) drawMap(c *paint.Canvas, w *draw.Wiring, p *draw.WiringPlan, wor
 				style = paint.ChosenBad
 			}
 		}
-		m.drawFunction(c, b, i, style)
+		m.drawFunction(c, b, &w.Functions[i], i, style)
 	}
 }
 
@@ -267,7 +267,7 @@ const (
 )
 
 // drawSource writes a source, and below it the figures that its kind lives by.
-func (m *Model) drawSource(c *paint.Canvas, b draw.Box, i int, style paint.Style) {
+func (m *Model) drawSource(c *paint.Canvas, b draw.Box, n *draw.WiringNode, i int, style paint.Style) {
 	src := &m.plan.Sources[i]
 	x := c.PutUpTo(b.X, b.Y, b.X+b.W, style, " "+src.Name+" ")
 	x = c.PutUpTo(x+1, b.Y, b.X+b.W, paint.Dim, src.Kind.String())
@@ -280,60 +280,57 @@ func (m *Model) drawSource(c *paint.Canvas, b draw.Box, i int, style paint.Style
 		}
 	}
 	for k := range src.Wires { // where it has several, they part
-		if at := b.X + b.W + 1; len(src.Wires) > 1 {
-			c.Set(at, b.Y+k, paint.Faint, []rune("┬├╰")[min(k, 1)+k/(len(src.Wires)-1)*min(k, 1)])
+		part := '├'
+		switch k {
+		case 0:
+			part = '┬'
+		case len(src.Wires) - 1:
+			part = '╰'
+		}
+		if len(src.Wires) > 1 {
+			c.Set(b.X+b.W+1, b.Y+k, paint.Faint, part)
 		}
 	}
 	if b.H > 1 {
 		m.drawFigures(c, b.X+1, b.Y+1, b.X+b.W, i)
 	}
-	if src.DeadLetter >= 0 && b.H > 2 {
-		n := 0
-		if t := m.of(i); t != nil {
-			n = t.DeadLettered
+	m.drawWays(c, draw.Box{X: b.X + 1, Y: b.Y + 2, W: b.W - 1, H: b.H - 2}, n, paint.Bad)
+}
+
+// drawWays draws the ways on from a node: a row for each, to the source and to what
+// that leads to.
+func (m *Model) drawWays(c *paint.Canvas, b draw.Box, n *draw.WiringNode, counts paint.Style) {
+	edge := b.X + b.W
+	for k, way := range n.Ways {
+		y := b.Y + k
+		if y >= b.Y+b.H {
+			return
 		}
-		m.drawBranch(c, draw.Box{X: b.X + 1, Y: b.Y + 2, W: b.W - 1}, branch{to: src.DeadLetter, n: n, what: "given up", count: paint.Bad, by: src.Name})
-	}
-}
-
-// branch is a way on from a node of the map: of replies, or of dead letters.
-type branch struct {
-	to    int // the source
-	n     int // that went over it
-	what  string
-	count paint.Style // of how many they were
-	more  bool        // another one follows below
-	by    string      // the node's name
-}
-
-// drawBranch draws a way on, to the source and to what that leads to.
-func (m *Model) drawBranch(c *paint.Canvas, b draw.Box, x branch) {
-	edge, line, words := b.X+b.W, paint.Faint, paint.Dim
-	at := m.stop
-	switch {
-	case m.journey != nil && slices.ContainsFunc(m.journey[:min(at+1, len(m.journey))], func(s desk.Stop) bool {
-		return s.By == x.by && s.Source == m.plan.Sources[x.to].Name || s.Dead && s.Source == x.by
-	}):
-		line, words = paint.Warm, paint.Warm
-	case m.journey == nil && !m.right && m.at[0] == x.to:
-		line, words = paint.Plain, paint.Plain
-	}
-	start := "╰─"
-	if x.more {
-		start = "├─"
-	}
-	col := c.PutUpTo(b.X, b.Y, edge, line, start)
-	if x.n > 0 && m.journey == nil {
-		col = c.PutUpTo(col, b.Y, edge, x.count, fmt.Sprintf(" %d %s ", x.n, x.what))
-	} else {
-		col = c.PutUpTo(col, b.Y, edge, words, " "+x.what+" ")
-	}
-	name, functions := desk.Onward(&m.plan.Project, x.to)
-	col = c.PutUpTo(col, b.Y, edge, line, "─▸")
-	col = c.PutUpTo(col, b.Y, edge, words, " "+name)
-	if functions != "" {
-		col = c.PutUpTo(col, b.Y, edge, line, " ─▸")
-		c.PutUpTo(col, b.Y, edge, words, " "+functions)
+		line, words := paint.Faint, paint.Dim
+		went := func(s desk.Stop) bool { // the event on the map
+			return s.By == n.Name && s.Source == way.To || s.Dead && s.Source == n.Name
+		}
+		switch {
+		case m.journey != nil && slices.ContainsFunc(m.journey[:min(m.stop+1, len(m.journey))], went):
+			line, words = paint.Warm, paint.Warm
+		case m.journey == nil && !m.right && m.plan.Sources[m.at[0]].Name == way.To:
+			line, words = paint.Plain, paint.Plain
+		}
+		start, style, what := "├─", counts, way.Words()
+		if k == len(n.Ways)-1 {
+			start = "╰─"
+		}
+		if way.N == 0 || m.journey != nil {
+			style, what = words, way.What
+		}
+		col := c.PutUpTo(b.X, y, edge, line, start)
+		col = c.PutUpTo(col, y, edge, style, " "+what+" ")
+		col = c.PutUpTo(col, y, edge, line, "─▸")
+		col = c.PutUpTo(col, y, edge, words, " "+way.To)
+		if way.Then != "" {
+			col = c.PutUpTo(col, y, edge, line, " ─▸")
+			c.PutUpTo(col, y, edge, words, " "+way.Then)
+		}
 	}
 }
 
@@ -514,9 +511,8 @@ func clauses(text string, room int) string {
 }
 
 // drawFunction writes a function, how it stands, and where its replies go on to.
-func (m *Model) drawFunction(c *paint.Canvas, b draw.Box, i int, style paint.Style) {
-	f := &m.plan.Functions[i]
-	x := c.PutUpTo(b.X, b.Y, b.X+b.W, style, " "+f.Name+" ")
+func (m *Model) drawFunction(c *paint.Canvas, b draw.Box, n *draw.WiringNode, i int, style paint.Style) {
+	x := c.PutUpTo(b.X, b.Y, b.X+b.W, style, " "+n.Name+" ")
 	state, words := m.states(i)
 	if len(words) > 0 {
 		words = append([]string{strings.TrimPrefix(words[0], "no instance, ")}, words[1:]...)
@@ -528,15 +524,7 @@ func (m *Model) drawFunction(c *paint.Canvas, b draw.Box, i int, style paint.Sty
 		c.PutUpTo(b.X+1, below, b.X+b.W, state, longest(words, b.W-1))
 		below++
 	}
-	for k := range f.Then {
-		if y := below + k; y < b.Y+b.H {
-			x := branch{to: f.Then[k].To, what: "sent on", count: paint.Plain, more: k+1 < len(f.Then), by: f.Name}
-			if m.traffic != nil && k < len(m.traffic.SentOn[f.Name]) {
-				x.n = m.traffic.SentOn[f.Name][k]
-			}
-			m.drawBranch(c, draw.Box{X: b.X + 1, Y: y, W: b.W - 1}, x)
-		}
-	}
+	m.drawWays(c, draw.Box{X: b.X + 1, Y: below, W: b.W - 1, H: b.Y + b.H - below}, n, paint.Plain)
 }
 
 // drawJourney writes the stops of the event on the map on the left, and on the

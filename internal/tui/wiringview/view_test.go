@@ -314,7 +314,7 @@ func TestEventsOfARun(t *testing.T) {
 	x.shows("!2 sent on", "!1 unmatched")
 	x.press("r")
 	x.shows("2 sent on ─▸ scans ─▸ gate", "in/b.CSV", "no wire takes it", "object.created in/c.csv")
-	if m := x.Map(); m.Title != "quay: what reaches which function, in a run of d" || m.Wires[0].Counts != "2 done" || m.Functions[0].Ways[0].Words != "2 sent on" {
+	if m := x.Map(); m.Title != "quay: what reaches which function, in a run of d" || m.Wires[0].Counts != "2 done" || m.Functions[0].Ways[0].Words() != "2 sent on" {
 		t.Errorf("as a picture: %+v", m)
 	}
 	notable := desk.NotableEvents(run)
