@@ -7,6 +7,7 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/drive"
@@ -204,6 +205,39 @@ func (s *Standing) Unmatched() (out []Shown) {
 		}
 	}
 	return out
+}
+
+// mostOffered bounds the events of a run that are offered again at once.
+const mostOffered = 200
+
+// OfferRunAgain fires those events of a run that no wire took and one would take now,
+// the first of them. It tells how many there were, and how many are taken now.
+func (s *Standing) OfferRunAgain(r *measure.Run) (missed, taken int, err error) {
+	s.mu.Lock()
+	kept, p := &replay{d: s.Desk, r: r}, s.Whole
+	s.mu.Unlock()
+	for i := range r.Deliveries {
+		d := &r.Deliveries[i]
+		if d.Outcome != engine.Unmatched || int(d.Event) >= len(r.Arrivals) {
+			continue
+		}
+		missed++
+		src := &r.Sources[d.Source]
+		at := p.SourceNamed(src.Name)
+		if at < 0 || taken == mostOffered {
+			continue
+		}
+		pl, _, wrong := kept.payload(&r.Payloads[r.Arrivals[d.Event].Payload], src.Kind == plan.HTTP.String())
+		if wrong != nil {
+			err = wrong
+			continue
+		}
+		if pl = AsObject(&p.Sources[at], pl); p.Takes(at, pl) != 0 {
+			taken++
+			s.Fire(Order{Item: &Item{Source: at, SourceName: src.Name, HTTP: pl.Request != nil, Label: labelOf(pl), Payload: pl}})
+		}
+	}
+	return missed, taken, err
 }
 
 // OfferAgain fires again what no wire took and one would take now. It tells how

@@ -249,6 +249,8 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			s.wiring.Choose(msg.Item)
 			return s, s.show(onWiring)
 		}
+	case wiringview.Offered:
+		return s, s.wiring.Offered(msg)
 	case wiringview.Uploaded:
 		return s, s.wiring.Uploaded(msg)
 	case wiringview.Export:

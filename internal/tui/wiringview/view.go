@@ -241,6 +241,12 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		}
 	case key.Matches(k, Keys.Fire):
 		return m.fire()
+	case key.Matches(k, Keys.Again) && m.ofRun != nil:
+		s, run := m.s, m.run
+		return func() tea.Msg {
+			missed, taken, err := s.OfferRunAgain(run)
+			return Offered{missed, taken, err}
+		}
 	case key.Matches(k, Keys.Again):
 		switch missed, taken := m.s.OfferAgain(); {
 		case missed == 0:
@@ -292,6 +298,26 @@ func (m *Model) fire() tea.Cmd {
 	m.Refresh()
 	m.stop = max(len(m.journey)-1, 0)
 	return nil
+}
+
+// Offered says what came of offering a run's unmatched events again.
+type Offered struct {
+	Missed, Taken int
+	Err           error // why one could not be offered
+}
+
+// Offered shows those that are taken now.
+func (m *Model) Offered(o Offered) tea.Cmd {
+	switch {
+	case o.Missed == 0:
+		return note("no event of the run was unmatched", false)
+	case o.Taken == 0 && o.Err != nil:
+		return note(o.Err.Error(), true)
+	case o.Taken > 0:
+		m.ofRun, m.counted = nil, time.Time{}
+		m.Refresh()
+	}
+	return note(fmt.Sprintf("%d of the run were unmatched, %d of them are taken now", o.Missed, o.Taken), o.Taken == 0)
 }
 
 // Uploaded says that a file is in a bucket, or why it is not.

@@ -106,6 +106,10 @@ func (x *screen) take(msg tea.Msg) {
 		x.note = msg.Text
 	case fireview.Ask:
 		x.asked = &msg
+	case Offered:
+		if cmd := x.Offered(msg); cmd != nil {
+			x.take(cmd())
+		}
 	case Uploaded:
 		if cmd := x.Uploaded(msg); cmd != nil {
 			x.take(cmd())
@@ -314,6 +318,10 @@ func TestEventsOfARun(t *testing.T) {
 	x.shows("!2 sent on", "!1 unmatched")
 	x.press("r")
 	x.shows("2 sent on ─▸ scans ─▸ gate", "in/b.CSV", "no wire takes it", "object.created in/c.csv")
+	// what the run did not get rid of is offered to the wires of today
+	if x.press("o"); x.note != "1 of the run were unmatched, 0 of them are taken now" {
+		t.Errorf("offered again: %q", x.note)
+	}
 	if m := x.Map(); m.Title != "quay: what reaches which function, in a run of d" || m.Wires[0].Counts != "2 done" || m.Functions[0].Ways[0].Words() != "2 sent on" {
 		t.Errorf("as a picture: %+v", m)
 	}
@@ -346,6 +354,22 @@ func TestEventsOfARun(t *testing.T) {
 		}
 	}
 	t.Error("nothing can be fired at fixes")
+	// mended, the wire takes what the run could not deliver
+	file := filepath.Join(x.dir, "nightdrill.yaml")
+	yaml, _ := os.ReadFile(file)
+	if err := os.WriteFile(file, []byte(strings.Replace(string(yaml), "in/*.csv", "in/*", 1)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	x.press("esc", "esc", "up", "up", "up")
+	x.until("takes key in/*, to load")
+	if _, title := x.Title(); title != "counts of the last run, d" {
+		t.Errorf("the title is %q", title)
+	}
+	if x.press("o"); x.note != "1 of the run were unmatched, 1 of them are taken now" {
+		t.Errorf("offered to the mended wire: %q", x.note)
+	}
+	x.until("object.created in/b.CSV")
+	x.until("load done in")
 }
 
 // BenchmarkDraw draws the map with what came last, of a hundred firings and of a run.
