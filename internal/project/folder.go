@@ -12,6 +12,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/payload"
@@ -108,6 +110,10 @@ func (l *loader) folder(set *payload.Set, o *object, path string) {
 	}
 	l.folders = append(l.folders, path)
 	for _, f := range files[:min(len(files), mostMade)] {
+		if strings.ContainsFunc(f.Key, unicode.IsControl) || !utf8.ValidString(f.Key) {
+			l.wrong(o.fields["recording"], "%s: %q is no name for an object: it holds control characters, or is not UTF-8", o.at("recording"), f.Key)
+			continue
+		}
 		kind, err := f.Kind()
 		if err == nil {
 			var e *event.Event

@@ -115,6 +115,14 @@ func write(t *testing.T, yaml string) string {
 			t.Fatal(err)
 		}
 	}
+	for _, folder := range []string{"crates", "hold"} {
+		if err := os.Mkdir(filepath.Join(dir, folder), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.WriteFile(filepath.Join(dir, "crates", "a\nb.csv"), nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
 	return dir
 }
 
@@ -300,6 +308,9 @@ var mistakes = []struct {
 	{"{recording: fares.har, expect", "{recording: fares.har, expect_each: [1], expect", "wanted a mapping of payloads' numbers", true},
 	{"{recording: fares.har, expect", "{recording: fares.har, expect_each: {1: {stauts: 200}}, expect", "did you mean status?", true},
 	{"status: 200", "recorded: true", "was recorded without a reply", false},
+	{"scans-made: {", "crates: {recording: crates}\n  scans-made: {", `payloads.crates.recording: "a\nb.csv" is no name for an object`, false},
+	{"scans-made: {", "crates: {recording: crates, kind: json}\n  scans-made: {", "payloads.crates.kind does not go with a folder", false},
+	{"scans-made: {", "crates: {recording: hold}\n  scans-made: {", "the folder hold has no files", false},
 	{"deliver: structured", "deliver: shaped", "which form?", false},
 	{"deliver: structured", "deliver: structured, shape: {template: x}", "belongs to deliver: shaped", false},
 	{"deliver: structured", "deliver: shaped, shape: {template: none.tmpl}", "none.tmpl cannot be read", false},
