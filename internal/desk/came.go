@@ -15,6 +15,7 @@ import (
 
 // Came is an event on one of its wires, and what became of it there.
 type Came struct {
+	Event    int64  // of a run
 	At       string // the time of day, or the seconds since a run began
 	Source   string
 	Function string // "" where no wire took it
@@ -92,7 +93,7 @@ func LastEnded(r *measure.Run, n int, wanted func(*Came) bool) (out []Came) {
 			continue // it is about to be known
 		}
 		a, src := &r.Arrivals[d.Event], &r.Sources[d.Source]
-		x := Came{Source: src.Name, Label: r.Payloads[a.Payload].Label, Outcome: d.Outcome, Took: d.Ended.Sub(a.Due)}
+		x := Came{Event: d.Event, Source: src.Name, Label: r.Payloads[a.Payload].Label, Outcome: d.Outcome, Took: d.Ended.Sub(a.Due)}
 		if d.Wire >= 0 && int(d.Wire) < len(src.To) {
 			x.Function, _, _ = strings.Cut(r.Functions[src.To[d.Wire]].Name, "@")
 		}

@@ -249,6 +249,9 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			s.wiring.Choose(msg.Item)
 			return s, s.show(onWiring)
 		}
+	case drillview.Map:
+		s.wiring.Follow(msg.Run, msg.Event)
+		return s, s.show(onWiring)
 	case wiringview.Offered:
 		return s, s.wiring.Offered(msg)
 	case wiringview.Uploaded:
@@ -749,7 +752,7 @@ func (s *shell) viewKeys() (title string, own []key.Binding) {
 		g := wiringview.Keys
 		title, own = "2 Wiring", []key.Binding{g.Up, g.Put, g.Next, g.Fire, g.Close, g.Again, g.Clock, g.Count, g.Upload, g.Remove, g.Export}
 	case onDrill:
-		title, own = "4 Drill", []key.Binding{d.Start, d.Stop, drillview.LimitKeys.Open, d.Up, d.Left, d.Open, d.Close, d.In, d.Back, d.All}
+		title, own = "4 Drill", []key.Binding{d.Start, d.Stop, drillview.LimitKeys.Open, d.Up, d.Left, d.Open, d.Map, d.Close, d.In, d.Back, d.All}
 	case onFindings:
 		title, own = "5 Findings", []key.Binding{f.Older, scroll.Keys.Up, scroll.Keys.PageUp, f.Lanes, f.Cursor, f.Filter, f.Runs, f.Export, f.Replay, f.Escape}
 	case onCompare:

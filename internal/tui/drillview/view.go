@@ -25,8 +25,14 @@ type Start struct{ Drill *plan.Drill }
 // Stop asks the shell to stop the drill under way.
 type Stop struct{}
 
+// Map asks the shell to put an event of a run on the map.
+type Map struct {
+	Run   *measure.Run
+	Event int64
+}
+
 // Keys are the keys of the view.
-var Keys = struct{ Start, Stop, Up, Down, Left, Right, Open, Close, In, Out, Back, On, All key.Binding }{
+var Keys = struct{ Start, Stop, Up, Down, Left, Right, Open, Map, Close, In, Out, Back, On, All key.Binding }{
 	Start: key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "start a drill")),
 	Stop:  key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "stop the drill")),
 	Up:    key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓", "choose a lane")),
@@ -34,6 +40,7 @@ var Keys = struct{ Start, Stop, Up, Down, Left, Right, Open, Close, In, Out, Bac
 	Left:  key.NewBinding(key.WithKeys("left", "h"), key.WithHelp("←→", "choose an invocation")),
 	Right: key.NewBinding(key.WithKeys("right", "l")),
 	Open:  key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "open it")),
+	Map:   key.NewBinding(key.WithKeys("g"), key.WithHelp("g", "its way on the map")),
 	Close: key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "close, let go")),
 	In:    key.NewBinding(key.WithKeys("+", "="), key.WithHelp("+ -", "zoom")),
 	Out:   key.NewBinding(key.WithKeys("-", "_")),
@@ -179,6 +186,11 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 			m.moveLane(lanes, 1)
 		}
 		m.details, m.scroll = m.lane >= 0, 0
+	case is(Keys.Map) && m.under() != nil && !m.cold():
+		if events := m.chart.Events(m.under()); len(events) > 0 {
+			to := Map{m.chart.Run(), events[0].Event}
+			return func() tea.Msg { return to }
+		}
 	case is(Keys.In):
 		m.zoom(2)
 	case is(Keys.Out):
@@ -232,6 +244,8 @@ func (m *Model) Help() []key.Binding {
 		return []key.Binding{start, pick}
 	case m.Typing():
 		return []key.Binding{LimitKeys.Cell, LimitKeys.More, LimitKeys.Away, LimitKeys.Replace, LimitKeys.Close}
+	case m.details && m.under() != nil && !m.cold():
+		return []key.Binding{Keys.Left, Keys.Up, Keys.Map, Keys.Close}
 	case m.details:
 		return []key.Binding{Keys.Left, Keys.Up, Keys.Close}
 	case m.live && !m.cold():

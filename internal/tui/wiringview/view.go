@@ -389,20 +389,35 @@ func (m *Model) remove() tea.Cmd {
 	}
 }
 
-// blob gives bytes that the run kept.
-func (m *Model) blob(n int32) []byte {
-	switch {
-	case n <= 0:
-		return nil
-	case int(n) <= len(m.run.Blobs):
-		return m.run.Blobs[n-1]
+// Follow puts an event of a run on the map.
+func (m *Model) Follow(r *measure.Run, event int64) {
+	m.Refresh()
+	m.choosing, m.item, m.firing, m.stop = false, nil, nil, 0
+	m.journey = desk.Journey(desk.RunSteps(&m.plan.Project, r, event, func(n int32) []byte {
+		switch {
+		case n <= 0:
+			return nil
+		case int(n) <= len(r.Blobs):
+			return r.Blobs[n-1]
+		}
+		data, _ := m.s.Runs.Blob(r.ID, n) // what is not there is not shown
+		return data
+	}))
+	source := r.Sources[r.Arrivals[event].Source].Name
+	if len(m.journey) == 0 {
+		m.journey = []desk.Stop{{Source: source, Text: "arrives at " + source + ", and is under way: its end is not known yet"}}
 	}
-	data, _ := m.s.Runs.Blob(m.run.ID, n) // what is not there is not shown
-	return data
+	if at := m.plan.SourceNamed(source); at >= 0 {
+		m.right, m.at[0] = false, at
+	}
 }
 
-// mostChoices bounds the events that are offered.
-const mostChoices = 200
+// mostChoices bounds the events that are offered, mostLast the plain ones of a run
+// among them: any other is found in its lanes.
+const (
+	mostChoices = 200
+	mostLast    = 50
+)
 
 // offer lists the events that can be put on the map: those of the source under
 // the cursor that no wire took, its payloads, and the notable ones of the run.
@@ -441,6 +456,9 @@ func (m *Model) offer() {
 				m.choices = append(m.choices, choice{label: x.Label, what: "last run: " + x.What, event: x.Event + 1})
 			}
 		}
+		for _, e := range desk.LastEnded(m.run, mostLast, func(e *desk.Came) bool { return e.Source == name }) {
+			m.choices = append(m.choices, choice{label: e.Label, what: fmt.Sprintf("last run, %s: %s", e.At, e.Word()), event: e.Event + 1})
+		}
 	}
 	m.choosing = len(m.choices) > 0
 }
@@ -465,8 +483,7 @@ func (m *Model) chooseKey(k tea.KeyPressMsg) tea.Cmd {
 		m.choosing = false
 		switch {
 		case c.event > 0:
-			m.item, m.firing, m.stop = nil, nil, 0
-			m.journey = desk.Journey(desk.RunSteps(&m.plan.Project, m.run, c.event-1, m.blob))
+			m.Follow(m.run, c.event-1)
 		case c.firing != nil:
 			m.item, m.firing, m.settled, m.stop, m.journey = c.item, c.firing, nil, 0, nil
 			m.Refresh()

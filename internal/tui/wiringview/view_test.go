@@ -330,7 +330,16 @@ func TestEventsOfARun(t *testing.T) {
 		t.Fatal("nothing is notable in the run")
 	}
 	x.press("enter")
-	x.shows("last run: no wire takes it", "last run: a chain")
+	x.shows("last run: no wire takes it", "last run: a chain", "last run, +0.0 s: done")
+	x.press("esc")
+	x.Follow(run, 0) // of an invocation in the lanes
+	x.shows("stop 1 of 6", "arrives at cargo")
+	x.press("esc")
+	early := *run
+	early.Deliveries = nil
+	x.Follow(&early, 0)
+	x.shows("arrives at cargo, and is under way: its end is not known yet")
+	x.press("esc", "enter")
 	for i, c := range x.choices {
 		if c.what == "last run: a chain" {
 			x.chosen = i
