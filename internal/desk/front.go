@@ -20,6 +20,8 @@ import (
 // answer answers a request at the front: it finds the source whose wire takes
 // it, and looks at what the source asks of its callers.
 func (s *Standing) answer(ctx context.Context, r *event.Request) front.Answer {
+	s.enter()
+	defer s.leave()
 	s.mu.Lock()
 	p, paused := s.Whole, s.paused
 	s.mu.Unlock()

@@ -71,7 +71,6 @@ func TestTheFrontIsRecorded(t *testing.T) {
 		if err != nil || !strings.Contains(said, "recorded as evening") || !strings.Contains(said, "2 places redacted") {
 			t.Errorf("%q, %v", said, err)
 		}
-		// what is sent while the project is read again may be broken off
 		until(t, "the set is known", func() bool { return len(s.Plan().Sets) == 1 })
 	}
 	l, err := project.Load(dir)
@@ -82,17 +81,10 @@ func TestTheFrontIsRecorded(t *testing.T) {
 	if err != nil || set == nil || len(set.Payloads) != 2 {
 		t.Fatalf("%+v, %v", set, err)
 	}
-	answered := 0 // the second may have been broken off, and is recorded so
-	for _, p := range set.Payloads {
-		if string(p.Request.Body) != "hello" || p.Time.IsZero() || p.Reply.Status != 202 && p.Reply.Status != 502 {
+	for _, p := range set.Payloads { // also what was sent while the project was read again
+		if string(p.Request.Body) != "hello" || p.Time.IsZero() || p.Reply.Status != 202 || string(p.Reply.Body) != "hello" {
 			t.Errorf("recorded is %+v, %+v", p.Request, p.Reply)
 		}
-		if p.Reply.Status == 202 && string(p.Reply.Body) == "hello" {
-			answered++
-		}
-	}
-	if answered == 0 {
-		t.Error("no answer is recorded")
 	}
 	if text, _ := os.ReadFile(filepath.Join(dir, "payloads", "evening.har")); strings.Contains(string(text), "hush-hush") {
 		t.Error("a secret is in the recording")

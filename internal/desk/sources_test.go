@@ -273,7 +273,7 @@ func TestAFolderAsAPayloadSet(t *testing.T) {
 	names := func() (out []string) {
 		for _, i := range s.List() {
 			if i.Set == "crates" && i.SourceName == "cargo" {
-				out = append(out, AsObject(&s.Sources[i.Source], i.Payload).Event.Subject)
+				out = append(out, AsObject(&s.Plan().Sources[i.Source], i.Payload).Event.Subject)
 			}
 		}
 		return out
@@ -290,7 +290,7 @@ func TestAFolderAsAPayloadSet(t *testing.T) {
 		f := s.Fire(Order{Item: i})
 		<-f.Whole()
 		v := s.Look(f)
-		if want := map[bool]int{true: 1}[AsObject(&s.Sources[i.Source], i.Payload).Event.Subject == "in/c.csv"]; len(v.Track.Tries) != want {
+		if want := map[bool]int{true: 1}[AsObject(&s.Plan().Sources[i.Source], i.Payload).Event.Subject == "in/c.csv"]; len(v.Track.Tries) != want {
 			t.Errorf("%s had %d attempts, %s", i.Label, len(v.Track.Tries), v.Outcome())
 		}
 	}

@@ -30,6 +30,9 @@ type Standing struct {
 	recording *frontRecording // of the front; nil for none
 
 	turn    sync.Mutex // held while the driver is exchanged
+	asking  int        // requests at the front that have not been answered
+	closed  bool       // who asks at the front waits: the project is read again
+	opened  *sync.Cond // of mu: that is over
 	mu      sync.Mutex
 	driver  *drive.Driver
 	end     context.CancelFunc
@@ -81,6 +84,7 @@ func (d *Desk) StandQuietly() *Standing {
 
 func (d *Desk) stand() *Standing {
 	s := &Standing{Desk: d, counts: map[string]int{}, held: map[string]bool{}, env: map[string][]string{}, changes: make(chan struct{}, 1), wind: make(chan struct{}, 1)}
+	s.opened = sync.NewCond(&s.mu)
 	s.life, s.die = context.WithCancel(context.Background())
 	s.Items = newItems(d.Loaded, d.Objects)
 	s.begin()
@@ -129,6 +133,8 @@ func (s *Standing) Close() {
 		s.Front.Close()
 	}
 	_, _ = s.StopRecording() // every exchange was written already
+	s.turn.Lock()            // the project may just be read again; it is not any more after this
+	defer s.turn.Unlock()
 	s.letGo(true)
 }
 
@@ -295,6 +301,9 @@ func (s *Standing) labelOf(c *code) string {
 func (s *Standing) reload() bool {
 	s.turn.Lock()
 	defer s.turn.Unlock()
+	if s.life.Err() != nil {
+		return false // it was closed meanwhile
+	}
 	l, err := project.Load(s.given)
 	s.mu.Lock()
 	if s.paused != "" {
@@ -307,7 +316,10 @@ func (s *Standing) reload() bool {
 		s.mu.Unlock()
 		return false
 	}
+	s.closed = true
 	s.mu.Unlock()
+	defer s.reopen()
+	s.letEnd()
 	s.letGo(true)
 	s.works.services.Close()
 	s.mu.Lock()
@@ -319,6 +331,52 @@ func (s *Standing) reload() bool {
 	s.watch()
 	s.rewind()
 	return true
+}
+
+// mostToEnd is how long what is in flight may take to end before the project is read
+// again.
+const mostToEnd = 2 * time.Second
+
+// letEnd waits until nothing is in flight at the desk, for a moment at most: saving the
+// project's file shall not break off what somebody has just asked.
+func (s *Standing) letEnd() {
+	look := time.NewTicker(2 * time.Millisecond)
+	defer look.Stop()
+	for end := time.Now().Add(mostToEnd); time.Now().Before(end); <-look.C {
+		s.mu.Lock()
+		open := s.asking
+		for _, l := range s.driver.Looks() {
+			open += l.InFlight
+		}
+		s.mu.Unlock()
+		if open == 0 || s.life.Err() != nil {
+			return
+		}
+	}
+}
+
+// reopen lets those go on who asked at the front meanwhile.
+func (s *Standing) reopen() {
+	s.mu.Lock()
+	s.closed = false
+	s.mu.Unlock()
+	s.opened.Broadcast()
+}
+
+// enter counts a request at the front in, once the project is not being read again.
+func (s *Standing) enter() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for s.closed {
+		s.opened.Wait()
+	}
+	s.asking++
+}
+
+func (s *Standing) leave() {
+	s.mu.Lock()
+	s.asking--
+	s.mu.Unlock()
 }
 
 // Wrong gives the mistakes of the project file, while the one before them goes on.

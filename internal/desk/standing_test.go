@@ -367,6 +367,39 @@ func TestTheFront(t *testing.T) {
 	}
 }
 
+// Who has asked at the front when the project's file is saved gets the answer; who asks
+// while it is read again waits for that.
+func TestASavedFileBreaksNothingOff(t *testing.T) {
+	s, dir := lay(t, standing)
+	status := make(chan int)
+	ask := func(path string) {
+		resp, err := http.Get("http://" + s.Front.Address + path)
+		if err != nil {
+			t.Error(err)
+			status <- 0
+			return
+		}
+		resp.Body.Close()
+		status <- resp.StatusCode
+	}
+	go ask("/lone?do=slow")
+	until(t, "one in flight", func() bool { states, _ := s.States(); return states[1].Look.InFlight == 1 })
+	yaml, _ := os.ReadFile(filepath.Join(dir, "nightdrill.yaml"))
+	write(t, dir, "nightdrill.yaml", strings.Replace(string(yaml), "concurrency: {max: 2}", "concurrency: {max: 3}", 1))
+	until(t, "the file is being read", func() bool { s.mu.Lock(); defer s.mu.Unlock(); return s.closed })
+	for range 3 {
+		go ask("/ask/fare")
+	}
+	for range 4 {
+		if got := <-status; got != 200 {
+			t.Errorf("a request was answered with %d", got)
+		}
+	}
+	if n := s.Plan().Functions[0].Limits.Max; n != 3 {
+		t.Errorf("at most %d at a time", n)
+	}
+}
+
 // Held for a debugger, an invocation may take longer than the time-out.
 func TestHeld(t *testing.T) {
 	s, dir := lay(t, standing)
