@@ -316,6 +316,8 @@ var mistakes = []struct {
 	{"deliver: structured", "deliver: shaped, shape: {template: none.tmpl}", "none.tmpl cannot be read", false},
 	{"deliver: structured", "deliver: shaped, shape: {template: '{{.ID'}", "unclosed action", false},
 	{"boarding: {start: [sh]", "boarding: {start: [sh], then: [{to: scans}]", "functions.boarding.then: replies go round without end: boarding → boarding", false},
+	{"    needs: [tides-db]", "    then: [{to: fares, request: {method: GET, path: /quote/x}}]\n    needs: [tides-db]", "functions.quote.then: replies go round without end: quote → quote", false},
+	{"boarding: {start: [sh]", "boarding: {start: [sh], then: [{to: vessels, type: brackwater.seen}]", "round without end: boarding → boarding", false},
 	{"15 2 * * *", "15 2 31 2 *", "can never fire", false},
 	{"15 2 * * *", "15 25 * * *", "the hour", false},
 	{"Europe/Lisbon", "Europe/Brackwater", "is not a time zone", false},

@@ -602,11 +602,7 @@ func (l *loader) loops(functions *object) {
 			if len(t.Header)+len(t.Values) > 0 || !slices.Equal(t.Status, []plan.StatusRange{{From: 200, To: 299}}) {
 				continue // it may end there
 			}
-			for w := range l.p.Sources[t.To].Wires {
-				if wire := &l.p.Sources[t.To].Wires[w]; wire.When.Any() {
-					fns = append(fns, wire.To)
-				}
-			}
+			fns = append(fns, surely(&l.p.Sources[t.To], &t)...)
 		}
 		return fns
 	}
@@ -637,6 +633,33 @@ func (l *loader) loops(functions *object) {
 			return
 		}
 	}
+}
+
+// surely gives the functions of a source that take whatever a reply becomes there, as
+// far as that is known before anything is sent: a request's method and path, and an
+// event's type.
+func surely(src *plan.Source, t *plan.Then) (fns []int) {
+	for w := range src.Wires {
+		when := &src.Wires[w].When
+		switch {
+		case src.Kind == plan.HTTP:
+			known := *when
+			known.Header = nil
+			switch takes := known.Matches(&event.Request{Method: t.Method, Target: t.Path}); {
+			case takes && len(when.Header) > 0:
+				return nil // it may go there, or further down
+			case takes:
+				return []int{src.Wires[w].To}
+			}
+		case when.Any():
+			fns = append(fns, src.Wires[w].To)
+		case src.Kind != plan.Storage && !slices.ContainsFunc(when.Attributes, func(a event.Field) bool { return a.Name != "type" }):
+			if when.MatchesEvent(&event.Event{Type: t.Type}) {
+				fns = append(fns, src.Wires[w].To)
+			}
+		}
+	}
+	return fns
 }
 
 // template reads a template of what is made of an event; nil where there is none.
