@@ -35,7 +35,8 @@ func TestRunsAreUsed(t *testing.T) {
 	do(0, "held    function quote warm max", "run", "--allow-few")
 	do(0, "", "runs", "name", "last", "base line")
 	first := do(0, "base line", "runs", "list")
-	do(0, "not worse than in run", "run", "--allow-few", "--baseline", "base line", "--worse", "900%")
+	// the share not done is always compared; times only with six warm answers on both sides, which a busy machine may not give
+	do(0, "not more than in run", "run", "--allow-few", "--baseline", "base line", "--worse", "900%")
 	if list := do(0, "", "runs", "list"); strings.Count(list, "short") != 2 { // keep: 2, and one has a name
 		t.Errorf("the rule keeps two runs:\n%s\nbefore it were\n%s", list, first)
 	}
