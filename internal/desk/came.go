@@ -146,10 +146,7 @@ func RunTraffic(p *plan.Standing, r *measure.Run) *Traffic {
 		for k := range p.Functions[fn].Then {
 			if i := slices.Index(sent[d.Event], int32(p.Functions[fn].Then[k].To)); i >= 0 {
 				sent[d.Event] = slices.Delete(sent[d.Event], i, i+1)
-				for len(t.SentOn[name]) <= k {
-					t.SentOn[name] = append(t.SentOn[name], 0)
-				}
-				t.SentOn[name][k]++
+				t.send(name, k, 1)
 			}
 		}
 	}

@@ -50,7 +50,7 @@ func Map(p *plan.Standing, t *Traffic) *draw.Wiring {
 	}
 	for _, x := range WiresOf(p) {
 		src := &p.Sources[x.Source]
-		wire := draw.WiringWire{Source: x.Source, Function: src.Wires[x.Wire].To, Counts: t.wire(x).words()}
+		wire := draw.WiringWire{Source: x.Source, Function: src.Wires[x.Wire].To, Counts: t.Wire(x).words()}
 		if takes := src.WireWords(x.Wire); takes != "everything" {
 			wire.Takes = takes
 		}

@@ -169,11 +169,7 @@ func bringObject(store *objects.Store, src *plan.Source, p *payload.Payload, set
 	}
 	kept, err := store.KeepFrom(src.Bucket, key, kind, from)
 	if err != nil {
-		var why *objects.Refusal
-		if errors.As(err, &why) {
-			err = fmt.Errorf("the object %s cannot be stored: %s", key, why.Text)
-		}
-		return nil, err
+		return nil, fmt.Errorf("the object %s cannot be stored: %w", key, refused(err))
 	}
 	if isObject && told.Action != "" {
 		kept.Action = told.Action
@@ -301,11 +297,7 @@ func (s *Standing) RemoveObject(i *Item) error {
 	store := s.Objects
 	s.mu.Unlock()
 	if err := store.Remove(strings.TrimPrefix(i.Set, bucketSet), i.Label); err != nil {
-		var why *objects.Refusal
-		if errors.As(err, &why) {
-			err = errors.New(why.Text)
-		}
-		return fmt.Errorf("%s cannot be removed: %w", i.Label, err)
+		return fmt.Errorf("%s cannot be removed: %w", i.Label, refused(err))
 	}
 	return nil
 }
@@ -328,6 +320,14 @@ func UsualKey(src *plan.Source, path string) string {
 	return name
 }
 
+// refused gives the reason alone of what the object store refuses.
+func refused(err error) error {
+	if why, is := errors.AsType[*objects.Refusal](err); is {
+		return errors.New(why.Text)
+	}
+	return err
+}
+
 func upload(store *objects.Store, src *plan.Source, source int, path, key string) (*Item, error) {
 	f, err := os.Open(path)
 	if err != nil {
@@ -342,11 +342,7 @@ func upload(store *objects.Store, src *plan.Source, source int, path, key string
 	}
 	o, err := store.KeepFrom(src.Bucket, key, "", f)
 	if err != nil {
-		var why *objects.Refusal
-		if errors.As(err, &why) {
-			err = errors.New(why.Text)
-		}
-		return nil, fmt.Errorf("%s cannot be stored: %w", path, err)
+		return nil, fmt.Errorf("%s cannot be stored: %w", path, refused(err))
 	}
 	p := &payload.Payload{Event: o.Event(newUUID(), time.Now().UTC().Round(time.Millisecond))}
 	return &Item{Source: source, SourceName: src.Name, Label: o.Action + " " + o.Key, Set: "upload", N: 1, Payload: p}, nil

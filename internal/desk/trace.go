@@ -213,9 +213,9 @@ const mostOffered = 200
 // OfferRunAgain fires those events of a run that no wire took and one would take now,
 // the first of them. It tells how many there were, and how many are taken now.
 func (s *Standing) OfferRunAgain(r *measure.Run) (missed, taken int, err error) {
-	s.mu.Lock()
-	kept, p := &replay{d: s.Desk, r: r}, s.Whole
-	s.mu.Unlock()
+	s.turn.Lock() // the project stays as it is meanwhile
+	defer s.turn.Unlock()
+	kept, p := &replay{d: s.Desk, r: r}, s.Plan()
 	for i := range r.Deliveries {
 		d := &r.Deliveries[i]
 		if d.Outcome != engine.Unmatched || int(d.Event) >= len(r.Arrivals) {

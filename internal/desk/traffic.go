@@ -44,12 +44,20 @@ func (t WireTraffic) words() string {
 	return strings.Join(out, ", ")
 }
 
-// wire gives the traffic of a wire; none where there is none.
-func (t *Traffic) wire(x WireOf) WireTraffic {
+// Wire gives the traffic of a wire; none where there is none.
+func (t *Traffic) Wire(x WireOf) WireTraffic {
 	if t == nil || x.Source >= len(t.Sources) || x.Wire >= len(t.Sources[x.Source].Wires) {
 		return WireTraffic{}
 	}
 	return t.Sources[x.Source].Wires[x.Wire]
+}
+
+// send counts replies of a function that went one of its ways on.
+func (t *Traffic) send(function string, way, n int) {
+	for len(t.SentOn[function]) <= way {
+		t.SentOn[function] = append(t.SentOn[function], 0)
+	}
+	t.SentOn[function][way] += n
 }
 
 // sentOn gives how many replies of a function went one of its ways on.
@@ -104,11 +112,8 @@ func (t *Traffic) look(d *drive.Driver, sources []plan.Source, of func(int) int)
 	t.SentOn = map[string][]int{}
 	for name, sent := range d.SentOn() {
 		name, _, _ = strings.Cut(name, "@")
-		for len(t.SentOn[name]) < len(sent) {
-			t.SentOn[name] = append(t.SentOn[name], 0)
-		}
 		for i, n := range sent {
-			t.SentOn[name][i] += n
+			t.send(name, i, n)
 		}
 	}
 	for s, wires := range d.Wires() {

@@ -166,20 +166,13 @@ func (m *Model) drawMap(c *paint.Canvas, w *draw.Wiring, p *draw.WiringPlan, wor
 
 // wireStyle says how a wire looks by what goes over it, and whether it matters.
 func (m *Model) wireStyle(x desk.WireOf) (paint.Style, bool) {
-	switch t := m.trafficOf(x); {
+	switch t := m.traffic.Wire(x); {
 	case t.Working > 0:
 		return paint.Warm, true
 	case t.Waiting > 0:
 		return paint.Cold, true
 	}
 	return paint.Faint, false
-}
-
-func (m *Model) trafficOf(x desk.WireOf) desk.WireTraffic {
-	if m.traffic != nil && x.Source < len(m.traffic.Sources) && x.Wire < len(m.traffic.Sources[x.Source].Wires) {
-		return m.traffic.Sources[x.Source].Wires[x.Wire]
-	}
-	return desk.WireTraffic{}
 }
 
 // lines are the glyphs of a stroke, by its arms.
@@ -215,7 +208,7 @@ func (m *Model) drawLabel(c *paint.Canvas, b draw.Box, x desk.WireOf) {
 	if b.W < 6 {
 		return
 	}
-	t := m.trafficOf(x)
+	t := m.traffic.Wire(x)
 	counts := []count{{t.Done, "done", paint.Plain}, {t.Bad, "✗", paint.Bad}, {t.Working, "in flight", paint.Warm}, {t.Waiting, "waiting", paint.Cold}}
 	words := proc.Harmless(m.plan.Sources[x.Source].WireWords(x.Wire))
 	if words == "everything" {
@@ -722,7 +715,7 @@ func (m *Model) aboutFunction(i int) (string, []string) {
 	for s := range m.sources() {
 		for k, w := range m.plan.Sources[s].Wires {
 			if w.To == i {
-				t := m.trafficOf(desk.WireOf{Source: s, Wire: k})
+				t := m.traffic.Wire(desk.WireOf{Source: s, Wire: k})
 				lines = append(lines, fmt.Sprintf("from %s, wire %d: %d done, %d not, %d waiting, %d in flight", m.plan.Sources[s].Name, k+1, t.Done, t.Bad, t.Waiting, t.Working))
 			}
 		}
