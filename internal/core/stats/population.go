@@ -1,0 +1,182 @@
+// Package stats holds populations of durations and what can be said of them:
+// percentiles with intervals, and comparisons of two populations.
+//
+// Everything here is nonparametric: it rests on ranks, never on the shape of a
+// distribution. What it does rest on is how samples depend on each other, and so
+// every statement takes a Sampling. Independent samples get exact intervals and
+// exact tests; samples that follow each other under load get intervals and tests
+// that hold for first-order autocorrelation up to 0.7 from the smallest number at
+// which they are given, and for any short-range dependence when there are many.
+// Where the samples cannot carry a statement, it is absent, and the number of
+// samples that it needs is given in its place.
+package stats
+
+import (
+	"math/bits"
+	"slices"
+	"sync"
+	"time"
+)
+
+// Sampling is how the samples of a population depend on each other.
+type Sampling bool
+
+const (
+	// Independent samples were taken one at a time: starts, invocations that waited
+	// for the one before.
+	Independent Sampling = true
+	// Serial samples follow each other in time under load: each may resemble its
+	// neighbours.
+	Serial Sampling = false
+)
+
+// Population is a set of durations of one kind, such as the warm latencies of one
+// function. The zero value is empty. A population is not safe for concurrent use.
+type Population struct {
+	inOrder []time.Duration
+	sorted  []time.Duration // nil until it is needed
+	// units are the sizes of the units that samples belong to, in order; nil while every
+	// sample is a unit of its own.
+	units []int32
+	last  uint64 // the unit of the last sample
+}
+
+// Of returns a population of independent units. The population keeps the slice.
+func Of(samples []time.Duration) *Population { return &Population{inOrder: samples} }
+
+// Add appends a sample that is a unit of its own. Samples are added in the order of time.
+func (p *Population) Add(d time.Duration) {
+	p.inOrder, p.sorted, p.last = append(p.inOrder, d), nil, 0
+	if p.units != nil {
+		p.units = append(p.units, 1)
+	}
+}
+
+// AddTo appends a sample of a unit, whose number is not 0. Samples of one unit share
+// their fate, as the messages of one batch do: they follow each other, and count once
+// wherever the number of samples matters.
+func (p *Population) AddTo(unit uint64, d time.Duration) {
+	if unit != p.last || len(p.inOrder) == 0 {
+		p.Add(d)
+		p.last = unit
+		return
+	}
+	if p.units == nil {
+		p.units = make([]int32, len(p.inOrder), cap(p.inOrder))
+		for i := range p.units {
+			p.units[i] = 1
+		}
+	}
+	p.units[len(p.units)-1]++
+	p.inOrder, p.sorted = append(p.inOrder, d), nil
+}
+
+// Grow makes room for n more samples.
+func (p *Population) Grow(n int) { p.inOrder = slices.Grow(p.inOrder, n) }
+
+// N returns the number of samples.
+func (p *Population) N() int { return len(p.inOrder) }
+
+// Units returns the number of units.
+func (p *Population) Units() int {
+	if p.units != nil {
+		return len(p.units)
+	}
+	return len(p.inOrder)
+}
+
+// effective returns the number of units of equal size that carry as much as the
+// units there are, however strongly the samples of a unit depend on each other (Kish 1965).
+func (p *Population) effective() float64 {
+	if p.units == nil {
+		return float64(len(p.inOrder))
+	}
+	squares := 0.0
+	for _, n := range p.units {
+		squares += float64(n) * float64(n)
+	}
+	n := float64(len(p.inOrder))
+	return n * n / squares
+}
+
+// byUnit returns one sample for each unit, in order: the mean of its samples. The
+// caller leaves it as it is.
+func (p *Population) byUnit() []time.Duration {
+	if p.units == nil {
+		return p.inOrder
+	}
+	out := make([]time.Duration, len(p.units))
+	at := 0
+	for i, n := range p.units {
+		sum := 0.0
+		for _, d := range p.inOrder[at : at+int(n)] {
+			sum += float64(d)
+		}
+		out[i] = time.Duration(sum / float64(n))
+		at += int(n)
+	}
+	return out
+}
+
+// At returns the i-th shortest sample, from 0.
+func (p *Population) At(i int) time.Duration {
+	p.sort()
+	return p.sorted[i]
+}
+
+// Max returns the longest sample, 0 for an empty population.
+func (p *Population) Max() time.Duration {
+	if p.N() == 0 {
+		return 0
+	}
+	return p.At(p.N() - 1)
+}
+
+// InOrder returns the samples in the order of time; the caller leaves them as they are.
+func (p *Population) InOrder() []time.Duration { return p.inOrder }
+
+func (p *Population) sort() {
+	if p.sorted == nil && len(p.inOrder) > 0 {
+		p.sorted = sorted(p.inOrder)
+	}
+}
+
+// digit is how many bits one pass of the radix sort takes: few enough for its counts
+// to stay in the fastest cache.
+const digit = 11
+
+// sorted returns the samples in ascending order, in memory of its own.
+func sorted(samples []time.Duration) []time.Duration {
+	out := slices.Clone(samples)
+	if len(out) < 1<<digit {
+		slices.Sort(out)
+		return out
+	}
+	low, high := slices.Min(out), slices.Max(out)
+	width := bits.Len64(uint64(high - low))
+	spare := scratch.Get().(*[]time.Duration)
+	*spare = slices.Grow((*spare)[:0], len(out))
+	from, to := out, (*spare)[:len(out)] // all of it is written before it is read
+	for shift := 0; shift < width; shift += digit {
+		var at [1 << digit]int
+		for _, d := range from {
+			at[uint64(d-low)>>shift&(1<<digit-1)]++
+		}
+		sum := 0
+		for i, n := range at {
+			at[i], sum = sum, sum+n
+		}
+		for _, d := range from {
+			k := uint64(d-low) >> shift & (1<<digit - 1)
+			to[at[k]] = d
+			at[k]++
+		}
+		from, to = to, from
+	}
+	*spare = to
+	scratch.Put(spare)
+	return from
+}
+
+// scratch is memory for sorted.
+var scratch = sync.Pool{New: func() any { return new([]time.Duration) }}
