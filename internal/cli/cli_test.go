@@ -108,7 +108,7 @@ func TestTheDemoHeadless(t *testing.T) {
 	}
 	text, _, _ := nightdrill(t, "runs", "show", "--project", dir)
 	list, _, _ := nightdrill(t, "runs", "list", "--project", dir)
-	if !strings.Contains(text, "quote answers cold in") || !strings.Contains(list, s.Run) {
+	if !strings.Contains(text, "quote: cold ") || !strings.Contains(list, s.Run) {
 		t.Errorf("show:\n%s\nlist:\n%s", text, list)
 	}
 }
@@ -265,7 +265,7 @@ func TestAFullDisk(t *testing.T) {
 	c := exec.Command("sh", "-c", "ulimit -f 260; exec "+program+" run --project "+dir) // blocks of 512 bytes
 	c.Stdout, c.Stderr = &o, &e
 	_ = c.Run() // the exit code tells
-	if code := c.ProcessState.ExitCode(); code != 3 || !strings.Contains(e.String(), "the run could not be kept") || !strings.Contains(o.String(), "quote answers") {
+	if code := c.ProcessState.ExitCode(); code != 3 || !strings.Contains(e.String(), "the run could not be kept") || !strings.Contains(o.String(), "quote: ") {
 		t.Errorf("exit %d\n%s%s", code, o.String(), e.String())
 	}
 	noneLeft(t)

@@ -9,6 +9,7 @@ import (
 	"text/tabwriter"
 
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/live/proc"
 )
 
 func sortedNames[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }
@@ -37,6 +38,8 @@ func report(w io.Writer, page *measure.Page) error {
 		row("cold", f.Latency.Cold)
 		row("first", f.Latency.First)
 		row("warm", f.Latency.Warm)
+		row("warm service", f.Service.Warm)
+		row("retried", f.Latency.Retried)
 	}
 	fmt.Fprintf(t, "\nsource\tarrived\tdone\tfailed\tdead letter\trejected\tother\tunexpected\t\n")
 	for _, name := range sortedNames(s.Sources) {
@@ -46,6 +49,8 @@ func report(w io.Writer, page *measure.Page) error {
 	if err := t.Flush(); err != nil {
 		return err
 	}
+	reportStatuses(b, s)
+	reportFailures(b, page)
 	reportWays(b, s)
 	fmt.Fprintf(b, "\ninstances\n")
 	for _, name := range sortedNames(s.Functions) {
@@ -97,4 +102,37 @@ func reportWays(b *strings.Builder, s *measure.Summary) {
 		fmt.Fprintf(t, "%s\t%d\t%s\t%s\t%s\t%s\t%s\t%s\n", w.Function, w.Whole.N, Ms(w.Prepare), Ms(w.Start.P50), w.Start.Between(), Ms(w.Answer.P50), Ms(w.Whole.P50), w.Words)
 	}
 	_ = t.Flush() // into memory
+}
+
+// reportStatuses writes how the functions answered, by method and route.
+func reportStatuses(b *strings.Builder, s *measure.Summary) {
+	t := tabwriter.NewWriter(b, 0, 8, 2, ' ', 0)
+	head := "\nstatuses\n"
+	for _, name := range sortedNames(s.Functions) {
+		f := s.Functions[name]
+		if len(f.Statuses) == 0 {
+			continue
+		}
+		fmt.Fprintf(t, "%s%s\t%s\n", head, name, measure.StatusText(f.Statuses))
+		head = ""
+		for _, route := range sortedNames(f.Routes) {
+			fmt.Fprintf(t, "  %s\t%s\n", route, measure.StatusText(f.Routes[route].Statuses))
+		}
+	}
+	_ = t.Flush() // into memory
+}
+
+// reportFailures names what failed, by cause.
+func reportFailures(b *strings.Builder, page *measure.Page) {
+	if len(page.Failures) == 0 {
+		return
+	}
+	fmt.Fprintf(b, "\nwhat failed (all of it: nightdrill runs show %s --failed)\n", page.Summary.Run)
+	for i := range page.Failures {
+		c := &page.Failures[i]
+		fmt.Fprintf(b, "  %s\n", proc.Harmless(c.Head()))
+		for k := range c.Worst {
+			fmt.Fprintf(b, "    %s\n", proc.Harmless(c.Worst[k].Text()))
+		}
+	}
 }

@@ -42,8 +42,9 @@ func runsCommand(dir *string) *cobra.Command {
 	}
 	list.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	var to string
+	var failed bool
 	show := &cobra.Command{
-		Use:   "show [RUN]",
+		Use:   "show [RUN] [--failed]",
 		Short: "Print the findings of a run (its name, the beginning of it, or last)",
 		Args:  cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -55,6 +56,9 @@ func runsCommand(dir *string) *cobra.Command {
 				info, err := s.Find(name)
 				if err != nil {
 					return wrong(err)
+				}
+				if failed {
+					return showFailed(cmd, s, info.ID, to)
 				}
 				page, err := s.Page(info.ID)
 				if err != nil {
@@ -69,8 +73,52 @@ func runsCommand(dir *string) *cobra.Command {
 	}
 	jsonFlag(show, &to)
 	show.Flags().Lookup("json").NoOptDefVal = "-"
+	show.Flags().BoolVar(&failed, "failed", false, "list every delivery that did not end well instead")
 	c.AddCommand(list, show, exportCommand(dir), replayCommand(dir), nameCommand(dir), noteCommand(dir), pinCommand(dir), deleteCommand(dir), trimCommand(dir), rescueCommand(dir))
 	return c
+}
+
+// showFailed lists every delivery of a run that did not end well.
+func showFailed(cmd *cobra.Command, s *store.Store, id, to string) error {
+	r, err := s.Load(id)
+	if err != nil {
+		return could(err)
+	}
+	all := r.Failures()
+	if to != "" {
+		if all == nil {
+			all = []measure.Failure{}
+		}
+		text, err := json.MarshalIndent(map[string]any{"format": "nightdrill.failures/1", "run": id, "failures": all}, "", "  ")
+		if err != nil {
+			return could(err)
+		}
+		if err := writeFile(cmd, to, append(text, '\n')); err != nil {
+			return could(err)
+		}
+		return nil
+	}
+	if len(all) == 0 {
+		fmt.Fprintf(cmd.OutOrStdout(), "Every delivery of run %s ended well.\n", id)
+		return nil
+	}
+	t := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 8, 2, ' ', 0)
+	fmt.Fprintf(t, "due\tsource\tfunction\toutcome\tstatus\tattempts\tpayload\twhat\twhy\tlast log line\n")
+	for i := range all {
+		f := &all[i]
+		outcome, status, why := f.Outcome, "–", f.Result
+		if f.Unexpected {
+			why = "not as its payload expects"
+		}
+		if f.Status > 0 {
+			status = fmt.Sprint(f.Status)
+		}
+		fmt.Fprintf(t, "%.3f s\t%s\t%s\t%s\t%s\t%d\t%s\t%s\t%s\t%s\n", f.DueSeconds, f.Source, f.Function, outcome, status, f.Attempts, f.Payload, proc.Harmless(f.What), why, proc.Harmless(f.LastLine))
+	}
+	if err := t.Flush(); err != nil {
+		return could(err)
+	}
+	return nil
 }
 
 // onRun does something with a run that is named.

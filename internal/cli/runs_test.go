@@ -40,7 +40,7 @@ func TestRunsAreUsed(t *testing.T) {
 	// the share not done is always compared, times where both sides have the six answers that a median needs
 	warm := func(text string) int {
 		var n int
-		if m := regexp.MustCompile(`warm +(\d+)`).FindStringSubmatch(text); m != nil {
+		if m := regexp.MustCompile(`(?m)^ +warm +(\d+) `).FindStringSubmatch(text); m != nil {
 			n, _ = strconv.Atoi(m[1])
 		}
 		return n
@@ -74,7 +74,7 @@ func TestRunsAreUsed(t *testing.T) {
 		do(2, want, args...)
 	}
 	out := do(0, "against quote", "compare", "quote", "--cold", "6", "--warm", "20")
-	for _, want := range []string{"quote@roomy", "no difference", "answered alike", "cost of a million", "package on disk", "memory held"} {
+	for _, want := range []string{"quote@roomy", "no difference", "got the same reply", "cost of a million", "package on disk", "memory held"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the comparison has no %q:\n%s", want, out)
 		}
@@ -88,7 +88,7 @@ func TestRunsAreUsed(t *testing.T) {
 	}
 	do(0, "against run base line", "runs", "replay", "base line", "--allow-few")
 	limited := do(0, "quote.max=1", "compare", "short", "--limit", "quote.max=1", "--against", "quote.max=8")
-	if !strings.Contains(limited, "quote.max=8") || !strings.Contains(limited, "turned away") {
+	if !strings.Contains(limited, "quote.max=8") || !strings.Contains(limited, "rejected") {
 		t.Errorf("two limits:\n%s", limited)
 	}
 	// exports: nothing is written over unasked
@@ -143,7 +143,7 @@ func TestAKilledRunIsOfUse(t *testing.T) {
 		})
 	}
 	text, _, _ := nightdrill(t, "runs", "show", "last", "--project", dir)
-	if !strings.Contains(text, "This run did not come to its end") || !strings.Contains(text, "quote answers") && !strings.Contains(text, "quote had") {
+	if !strings.Contains(text, "This run did not finish") || !strings.Contains(text, "quote: ") {
 		t.Errorf("the findings are\n%s", text)
 	}
 	s, err := store.Open(dir)

@@ -86,7 +86,7 @@ func TestVariantsAreComparedInTurns(t *testing.T) {
 				continue
 			}
 			if slow := side.Label == "f@busy"; slow && (!k.Beyond || *k.Lo < 2) {
-				t.Errorf("%s takes 20 ms more, and the contrast is %s", side.Label, k.Words())
+				t.Errorf("%s takes 20 ms more, and the contrast is %s", side.Label, k.Verdict())
 			}
 		}
 	}

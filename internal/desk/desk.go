@@ -17,6 +17,7 @@ import (
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/drive"
 	"nightdrill/internal/live/logs"
@@ -237,6 +238,7 @@ func (r *Running) keep(w *store.Writer, over <-chan struct{}) {
 			}
 		case <-over:
 			run := r.driver.Snapshot()
+			r.sayFailed(run)
 			if r.page = measure.NewPage(run); w == nil {
 				return
 			}
@@ -244,6 +246,26 @@ func (r *Running) keep(w *store.Writer, over <-chan struct{}) {
 			_, _ = r.runs.Trim(r.rule) // what could not be trimmed is tried again after the next
 			return
 		}
+	}
+}
+
+// mostSaid bounds the failed invocations of which the last log line is kept.
+const mostSaid = 500
+
+// sayFailed enters the last line that functions wrote during invocations that failed.
+func (r *Running) sayFailed(run *measure.Run) {
+	for _, f := range run.Failures() {
+		if f.Invocation == 0 || f.LastLine != "" || len(run.Said) >= mostSaid {
+			continue
+		}
+		line := r.driver.LastLine(f.Invocation)
+		if line == "" {
+			continue
+		}
+		if run.Said == nil {
+			run.Said = map[uint64]string{}
+		}
+		run.Said[f.Invocation] = payload.Short(line, 200)
 	}
 }
 

@@ -211,7 +211,7 @@ func (x *replay) moments() error {
 			feeds[k] = &plan.Feed{Source: source, Set: k[1]}
 			order = append(order, k)
 		}
-		feeds[k].Moments = append(feeds[k].Moments, plan.Moment{Due: time.Duration(a.Due), Payload: of.N - 1, Round: int(a.Round),
+		feeds[k].Moments = append(feeds[k].Moments, plan.Moment{Due: time.Duration(a.Due - x.r.Begins), Payload: of.N - 1, Round: int(a.Round),
 			Fate: fault.Fate{Kinds: a.Fault, Delay: a.Delay, Copies: copies[int64(i)], AckLost: a.Fault&fault.AckLost != 0}})
 	}
 	if len(order) == 0 {

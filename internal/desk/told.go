@@ -33,6 +33,7 @@ type Told struct {
 	Changes     []plan.Change    `json:"changes"`
 	Functions   []ToldOf         `json:"functions"`
 	Feeds       []string         `json:"feeds"`           // in words
+	BeginEmpty  bool             `json:"begin_empty,omitempty"`
 	Again       string           `json:"again,omitempty"` // the run that it replays
 	Cold        *plan.ColdStarts `json:"cold_starts,omitempty"`
 }
@@ -50,7 +51,7 @@ type ToldOf struct {
 
 // told describes a drill of a project.
 func told(p *plan.Project, d *plan.Drill) []byte {
-	t := Told{Settle: d.Settle, Concurrency: d.Concurrency, Idempotence: d.Idempotence, Limits: d.Limits, Changes: d.Changes, Again: d.Again, Cold: d.Cold}
+	t := Told{Settle: d.Settle, Concurrency: d.Concurrency, Idempotence: d.Idempotence, Limits: d.Limits, Changes: d.Changes, BeginEmpty: d.BeginEmpty, Again: d.Again, Cold: d.Cold}
 	for i := range p.Functions {
 		f := &p.Functions[i]
 		of := ToldOf{Name: f.Name, Transport: f.Transport.String(), Start: withoutSecrets(f.Start), Timeout: f.Timeout, Memory: f.Memory, CPU: f.CPU, Env: []string{}}

@@ -128,6 +128,11 @@ func distribution(kind string, z Size, p *measure.Page) *sheet {
 				lo, hi = min(lo, measure.Millis(sp.Low(0))), max(hi, measure.Millis(sp.Low(len(sp.Counts))))
 			}
 		}
+		if x := f.Latency.Retried; x.N > 0 {
+			sp := &p.Spreads[fn].Retried
+			rows = append(rows, row{name, "retried", engine.Warm, sp, x})
+			lo, hi = min(lo, measure.Millis(sp.Low(0))), max(hi, measure.Millis(sp.Low(len(sp.Counts))))
+		}
 	}
 	s := newSheet(kind, z.width(), z.height(92+30*float64(max(len(rows), 1))))
 	y := s.head("Latency, from due to done: cold, first and warm", p.Summary)
@@ -220,10 +225,7 @@ func warmUp(kind string, z Size, p *measure.Page) *sheet {
 		if n := k.of.Steady; n != nil {
 			x := c.px(float64(*n))
 			s.dashed(ink, 0.8, xy{x, c.y}, xy{x, c.y + c.h})
-			text := "no longer getting faster from the " + measure.Ordinal(*n) + " on"
-			if *n == 1 {
-				text = "as fast the first time as later"
-			}
+			text := k.of.Text()
 			if w := s.width(textSize-1, text); x+w+6 < s.w-margin {
 				s.text(x+4, c.y+8, ink, textSize-1, text)
 			} else {

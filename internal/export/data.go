@@ -19,6 +19,7 @@ import (
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/stats"
 )
 
 // Source is a run with what is needed to export it.
@@ -32,16 +33,21 @@ type Source struct {
 // csvColumns are the columns of the invocations as CSV; times are in milliseconds
 // since the run began, "" where there is none.
 var csvColumns = []string{"invocation", "function", "instance", "slot", "source", "route", "payload_set", "payload", "event", "events", "attempt", "class", "status", "result", "outcome",
-	"due_ms", "assigned_ms", "sent_ms", "first_byte_ms", "done_ms", "service_ms", "wait_ms", "latency_ms", "unexpected", "late"}
+	"due_ms", "assigned_ms", "sent_ms", "first_byte_ms", "done_ms", "service_ms", "wait_ms", "latency_ms", "unexpected", "late", "driver_gap_ms"}
 
 // CSV writes every invocation as a row (RFC 4180), in the order of their ends. Of a
 // batch, the event is the first of it.
 func CSV(to io.Writer, s *Source) error {
 	r := s.Run
 	first := map[uint64]*measure.Attempt{}
+	failed := map[uint64]engine.Result{} // in which way, of invocations of which an attempt failed
 	for i := range r.Attempts {
-		if a := &r.Attempts[i]; a.Invocation > 0 && first[a.Invocation] == nil {
+		a := &r.Attempts[i]
+		if a.Invocation > 0 && first[a.Invocation] == nil {
 			first[a.Invocation] = a
+		}
+		if a.Invocation > 0 && a.Result != engine.OK && failed[a.Invocation] == engine.OK {
+			failed[a.Invocation] = a.Result
 		}
 	}
 	type key struct {
@@ -68,7 +74,13 @@ func CSV(to io.Writer, s *Source) error {
 		v := &r.Invocations[i]
 		row := []string{fmt.Sprint(v.ID), r.Functions[v.Function].Name, number(r, v.Instance), fmt.Sprint(v.Slot), r.Sources[v.Source].Name, routeOf(r, v),
 			"", "", "", fmt.Sprint(v.Batch), "", v.Class.String(), "", v.Result.String(), "",
-			"", at(int64(v.Assigned)), at(int64(v.Sent)), at(int64(v.Received)), at(int64(v.Done)), "", "", "", fmt.Sprint(v.Unexpected), fmt.Sprint(v.Late)}
+			"", at(int64(v.Assigned)), at(int64(v.Sent)), at(int64(v.Received)), at(int64(v.Done)), "", "", "", fmt.Sprint(v.Unexpected), fmt.Sprint(v.Late), ""}
+		if why := failed[v.ID]; v.Result == engine.OK && why != engine.OK {
+			row[13] = why.String()
+		}
+		if gap := r.Stood(v.Assigned, v.Done); gap > 0 {
+			row[25] = millis(gap)
+		}
 		if v.Status > 0 {
 			row[12] = fmt.Sprint(v.Status)
 		}
@@ -127,16 +139,19 @@ func HDR(to io.Writer, s *Source) error {
 	}
 	populations := s.Run.Collect()
 	for fn := range populations {
-		for _, c := range classes {
-			p := &populations[fn].Latency[c]
-			if p.N() == 0 {
+		of := &populations[fn]
+		for _, x := range []struct {
+			class string
+			of    *stats.Population
+		}{{"cold", &of.Latency[engine.Cold]}, {"first", &of.Latency[engine.First]}, {"warm", &of.Latency[engine.Warm]}, {"retried", &of.Retried}} {
+			if x.of.N() == 0 {
 				continue
 			}
 			h := hdrhistogram.New(1, int64(time.Hour/time.Microsecond), hdrDigits)
-			for _, d := range p.InOrder() {
+			for _, d := range x.of.InOrder() {
 				_ = h.RecordValue(min(max(int64(d/time.Microsecond), 1), int64(time.Hour/time.Microsecond))) // it is within
 			}
-			h.SetTag(s.Run.Functions[fn].Name + "." + c.String())
+			h.SetTag(s.Run.Functions[fn].Name + "." + x.class)
 			h.SetStartTimeMs(s.Began.UnixMilli())
 			h.SetEndTimeMs(s.Began.Add(time.Duration(s.Run.Length)).UnixMilli())
 			if err := w.OutputIntervalHistogram(h); err != nil {
@@ -172,8 +187,11 @@ func OpenMetrics(to io.Writer, s *Source) error {
 	}
 	var latency, service, outcomes, started, peak, verdicts []*dto.Metric
 	quantiles := func(f measure.Figures, pairs ...string) *dto.Metric {
-		n := uint64(f.N)
-		x := &dto.Summary{SampleCount: &n}
+		n, sum := uint64(f.N), 0.0
+		if f.Mean != nil {
+			sum = *f.Mean / 1000 * float64(f.N)
+		}
+		x := &dto.Summary{SampleCount: &n, SampleSum: &sum}
 		for _, q := range []struct {
 			at float64
 			v  *float64
@@ -194,6 +212,9 @@ func OpenMetrics(to io.Writer, s *Source) error {
 			if x := *f.Service.Of(c); x.N > 0 {
 				service = append(service, quantiles(x, "function", name, "class", c.String()))
 			}
+		}
+		if x := f.Latency.Retried; x.N > 0 {
+			latency = append(latency, quantiles(x, "function", name, "class", "retried"))
 		}
 		if f.Start.N > 0 {
 			started = append(started, quantiles(f.Start, "function", name))

@@ -22,6 +22,7 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/stats"
 )
 
 // quay is a run with requests and messages: some cold, some turned away, one message
@@ -183,7 +184,7 @@ func TestTheCSVIsTheRun(t *testing.T) {
 	for i, name := range rows[0] {
 		at[name] = i
 	}
-	var warm measure.Population
+	var warm stats.Population
 	for _, row := range rows[1:] {
 		if row[at["function"]] == "quote" && row[at["class"]] == "warm" {
 			ms, err := strconv.ParseFloat(row[at["latency_ms"]], 64)
@@ -197,7 +198,7 @@ func TestTheCSVIsTheRun(t *testing.T) {
 		}
 	}
 	want := s.Page.Summary.Functions["quote"].Latency.Warm
-	if got := warm.Dependent(0.95); warm.N() != want.N || measure.Millis(got.Value) != *want.P95 {
+	if got := warm.Percentile(0.95, stats.Serial); warm.N() != want.N || measure.Millis(got.Value) != *want.P95 {
 		t.Errorf("from the CSV: n %d, p95 %v; the summary has %d, %v", warm.N(), got.Value, want.N, *want.P95)
 	}
 }

@@ -615,7 +615,7 @@ func (l *loader) values(n ast.Node, path string) (out []payload.Value) {
 }
 
 func (l *loader) drill(name string, all *object) {
-	o := all.child(name, "seed", "feeds", "settle", "limits", "concurrency", "changes", "cold_starts", "budgets", "idempotence")
+	o := all.child(name, "seed", "feeds", "settle", "limits", "concurrency", "changes", "cold_starts", "budgets", "idempotence", "begin")
 	d := plan.Drill{Name: name, Seed: uint64(o.whole("seed", 1, 0)), Settle: o.duration("settle", DefaultSettle, 0)}
 	for _, f := range l.p.Functions {
 		d.Limits = append(d.Limits, f.Limits)
@@ -623,6 +623,7 @@ func (l *loader) drill(name string, all *object) {
 	d.Concurrency = o.whole("concurrency", l.p.Concurrency, 1)
 	l.coldStarts(&d, o)
 	d.Idempotence = o.choice("idempotence", []string{"false", "true"}, 0) == 1
+	d.BeginEmpty = o.choice("begin", []string{"warm", "empty"}, 0) == 1
 	for i, n := range o.list("feeds") {
 		l.feed(&d, n, fmt.Sprintf("%s[%d]", o.at("feeds"), i))
 	}

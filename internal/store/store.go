@@ -200,10 +200,12 @@ type head struct {
 	Machine   string             `json:"machine,omitempty"`
 	Commit    string             `json:"commit,omitempty"`
 	Plan      json.RawMessage    `json:"plan,omitempty"`
+	Said      map[uint64]string  `json:"said,omitempty"`
+	Begins    clock.Time         `json:"begins,omitempty"`
 }
 
 func headOf(r *measure.Run) string {
-	h := head{r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, nil, r.Notes, r.Idempotence, r.Changes, r.Concurrency, r.ColdStarts, r.Rates, r.Self, r.Machine, r.Commit, r.Plan}
+	h := head{r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, nil, r.Notes, r.Idempotence, r.Changes, r.Concurrency, r.ColdStarts, r.Rates, r.Self, r.Machine, r.Commit, r.Plan, r.Said, r.Begins}
 	if !math.IsNaN(r.Busy) {
 		h.Busy = &r.Busy
 	}
@@ -392,8 +394,8 @@ func (s *Store) Page(id string) (*measure.Page, error) {
 	}
 	if text.Valid {
 		p := &measure.Page{}
-		// those of an earlier program lack what is worked out since
-		if json.Unmarshal([]byte(text.String), p) == nil && p.Summary != nil && p.Time != nil {
+		// those of another version of the program are worked out anew
+		if json.Unmarshal([]byte(text.String), p) == nil && p.Version == measure.PageVersion && p.Summary != nil && p.Time != nil {
 			return p, nil
 		}
 	}
@@ -429,7 +431,7 @@ func (s *Store) Load(id string) (*measure.Run, error) {
 	}
 	r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, r.Notes, r.Idempotence = h.Project, h.Seed, h.Functions, h.Sources, h.Budgets, h.Payloads, h.LastDue, h.Notes, h.Twice
 	r.Changes, r.Concurrency, r.ColdStarts = h.Changes, h.All, h.Cold
-	r.Rates, r.Self, r.Machine, r.Commit, r.Plan = h.Rates, h.Self, h.Machine, h.Commit, h.Plan
+	r.Rates, r.Self, r.Machine, r.Commit, r.Plan, r.Said, r.Begins = h.Rates, h.Self, h.Machine, h.Commit, h.Plan, h.Said, h.Begins
 	if h.Busy != nil {
 		r.Busy = *h.Busy
 	}

@@ -162,7 +162,7 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.wait("── cargo ─", "curl -T FILE http://127.0.0.1:")
 	x.keys("4")
 	// to its end: the findings open by themselves
-	pane := x.wait("what this run says", "quote answers", "budgets")
+	pane := x.wait("what this run says", "quote: ", "budgets")
 	id := regexp.MustCompile(`run (\S+) `).FindStringSubmatch(pane)
 	if id == nil {
 		t.Fatalf("which run?\n%s", pane)
@@ -261,7 +261,7 @@ func (x *terminal) openedPoint() {
 	x.gone("what is behind it")
 	x.keys("/")
 	x.answer("Only what?", "function=quote class=hot")
-	x.wait("there are cold, first and warm")
+	x.wait("there are cold, first, warm and retried")
 	x.keys("/")
 	x.answer("Only what?", "function=quote class=warm")
 	x.wait("only function=quote class=warm", "what this run says")
@@ -303,6 +303,8 @@ func checkFindings(t *testing.T, pane, id string) {
 		row := []string{fmt.Sprint(want.N), measure.MillisText(want.P50)}
 		if want.P50Lo != nil {
 			row = append(row, measure.MillisText(want.P50Lo), "–", measure.MillisText(want.P50Hi))
+		} else if want.P50 != nil {
+			row = append(row, "needs", fmt.Sprint(want.Needs[0]))
 		}
 		row = append(row, measure.MillisText(want.P95), measure.MillisText(want.P99), measure.MillisText(want.Max))
 		if got, want := strings.Join(f[1:min(len(f), len(row)+1)], " "), strings.Join(row, " "); got != want {
@@ -377,7 +379,7 @@ func TestADrillIsChosenAndStopped(t *testing.T) {
 	x.tmux("resize-window", "-x", "80", "-y", "24")
 	x.wait("● endless", "instances", "quote-1")
 	x.keys("x")
-	x.wait("what this run says", "did not come to its end")
+	x.wait("what this run says", "did not finish")
 	x.keys("4")
 	x.wait("stopped after")
 	x.keys("s")
@@ -422,7 +424,7 @@ func (x *terminal) pastRuns() {
 	x.keys("a")
 	x.wait("to today's code? y")
 	x.keys("y")
-	x.wait("what the comparison says", "against first try", "answered alike")
+	x.wait("what the comparison says", "against first try", "got the same repl")
 	x.keys("v")
 	x.answer("Compare which variants?", "quote roomy cold=9 warm=lots")
 	x.wait("write cold=30, up to 10000")
@@ -430,7 +432,7 @@ func (x *terminal) pastRuns() {
 	x.answer("Compare which variants?", "quote quote roomy cold=2 warm=9")
 	x.wait("variants in run", "quote@roomy", "what the comparison says")
 	x.tmux("resize-window", "-x", "100", "-y", "30")
-	x.wait("how long, from due to done")
+	x.wait("latency, from due to done")
 	x.keys("?")
 	x.wait("keys, and what the signs mean", "against an older run")
 	x.keys("Escape")

@@ -98,6 +98,8 @@ type Schedule struct {
 	// callers of the current phase
 	free []clock.Time // when each is free to ask again; Never while it waits for its answer
 	gate clock.Time   // the common rate allows the next from here on
+	from clock.Time   // since when they have come at the rate without a pause,
+	many int          // and how many of them
 }
 
 // New gives the schedule of a feed that begins at `start`. times holds the
@@ -121,7 +123,7 @@ func byTime(times []time.Duration) []int {
 
 // enter prepares the current phase.
 func (s *Schedule) enter() {
-	s.k, s.at, s.gate = 0, 0, s.start
+	s.k, s.at, s.gate, s.from, s.many = 0, 0, s.start, s.start, 0
 	s.free = s.free[:0]
 	if s.phase >= len(s.phases) {
 		return
@@ -187,11 +189,18 @@ func (s *Schedule) Take() {
 	s.free[best] = clock.Never
 	s.k++
 	s.cursor++
-	s.gate = max(s.gate, due)
-	if p.Rate.Events > 0 {
-		// the distance to the next is one event's at the rate, whenever this one came
-		s.gate = due.Add(p.Rate.after(1))
+	if p.Rate.Events == 0 {
+		s.gate = max(s.gate, due)
+		return
 	}
+	// the distance to the next is one event's at the rate, whenever this one came; of
+	// several without a pause it is reckoned from the first, so that nothing is cut off
+	// more than once
+	if due > s.gate {
+		s.from, s.many = due, 0
+	}
+	s.many++
+	s.gate = s.from.Add(p.Rate.after(s.many))
 }
 
 // offset gives the time of the phase's next arrival from the phase's start,

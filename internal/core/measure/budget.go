@@ -10,6 +10,7 @@ import (
 
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/stats"
 )
 
 // Budget is a figure with a bound that a run must keep:
@@ -18,11 +19,13 @@ import (
 //	SCOPE start PERCENTILE OP DURATION
 //	SCOPE memory [PERCENTILE] OP SIZE
 //	SCOPE COUNT OP NUMBER, or SHARE%, or RATE/s
+//	SCOPE CLASS OP NUMBER, or SHARE%, or RATE/s
+//	SCOPE status STATUS OP NUMBER, or SHARE%, or RATE/s
 //	SCOPE cost|cost_per_million OP NUMBER
 //
 // SCOPE is function NAME, source NAME, chain NAME (the source at which it begins)
-// or project; CLASS cold, first, warm or all, which is what holds where none is
-// given; PERCENTILE p50, p99.9, … or max; OP one of < <= > >= == !=.
+// or project; CLASS cold, first, warm, retried (latency only) or all, which is what
+// holds where none is given; STATUS such as 404 or 4xx; PERCENTILE p50, p99.9, … or max; OP one of < <= > >= == !=.
 type Budget struct {
 	Text   string
 	Of     string // function, source, chain or project
@@ -44,13 +47,13 @@ type Verdict struct {
 	Unit     string   `json:"unit"` // ms, MiB, %, /s or times; "" for a number
 	Held     bool     `json:"held"`
 	Few      bool     `json:"not_enough_samples"` // neither held nor missed
-	Needs    int      `json:"needs,omitempty"`    // samples
+	Needs    int      `json:"needs,omitempty"`    // samples, for the value or its interval
 	Why      string   `json:"why,omitempty"`      // why it could not be judged
 }
 
 var (
 	ops            = []string{"<", "<=", ">", ">=", "==", "!="}
-	classNames     = []string{"cold", "first", "warm", "all"}
+	classNames     = []string{"cold", "first", "warm", "retried", "all"}
 	durationKinds  = []string{"latency", "service", "wait", "start"}
 	functionCounts = []string{"attempts", "timeouts", "crashes", "started", "peak", "failed_starts", "out_of_memory"}
 	eventCounts    = []string{"arrived", "deliveries", "done", "failed", "dead_lettered", "rejected", "expired", "skipped", "unmatched", "abandoned", "unexpected"}
@@ -96,8 +99,19 @@ func ParseBudget(text string) (Budget, error) {
 	if b.Of == "function" {
 		counts = slices.Concat(functionCounts, []string{"deliveries", "done", "failed", "dead_lettered", "rejected", "expired", "skipped", "unexpected"})
 	}
-	w := next()
+	w := peek()
+	if !classed || !slices.Contains(ops, w) {
+		w = next()
+	}
 	switch {
+	case classed && slices.Contains(ops, w) && b.Class != "" && b.Of != "chain":
+		b.Kind, b.Figure, b.Class, classed = "count", b.Class, "", false
+	case w == "status" && b.Of != "chain":
+		status := next()
+		if !isStatus(status) {
+			return wrong("%q is not a status, such as 404 or 4xx", status)
+		}
+		b.Kind, b.Figure = "count", "status "+status
 	case slices.Contains(durationKinds, w), w == "memory":
 		b.Kind, b.Figure = w, "max"
 		if w != "memory" || !slices.Contains(ops, peek()) {
@@ -112,7 +126,7 @@ func ParseBudget(text string) (Budget, error) {
 	}
 	duration := slices.Contains(durationKinds, b.Kind)
 	if _, ok := quantile(b.Figure); !ok && (duration || b.Kind == "memory") {
-		wanted := slices.Concat([]string{"p50", "p95", "p99", "max"}, durationKinds, []string{"memory"}, costs, counts)
+		wanted := slices.Concat([]string{"p50", "p95", "p99", "max"}, durationKinds, []string{"memory", "status"}, classNames[:4], costs, counts)
 		if b.Of == "chain" {
 			wanted = []string{"p50", "p95", "p99", "max"}
 		}
@@ -123,6 +137,8 @@ func ParseBudget(text string) (Budget, error) {
 		return wrong("a chain has a latency alone, and no classes: chain %s p95 < 2s", b.Name)
 	case classed && (!duration || b.Kind == "start"):
 		return wrong("%s does not differ by cold, first and warm", w)
+	case b.Class == "retried" && b.Kind != "latency":
+		return wrong("retried deliveries have a latency alone")
 	case b.Of == "source" && (b.Kind == "memory" || b.Kind == "cost" || b.Kind == "start"):
 		return wrong("a source has no %s; functions have", b.Kind)
 	}
@@ -164,6 +180,20 @@ func ParseBudget(text string) (Budget, error) {
 		return wrong("%q is not a number, a share such as 2%%, or a rate such as 40/s", bound)
 	}
 	return b, nil
+}
+
+// isStatus reports whether a text is an HTTP status or a class of them, such as 4xx.
+func isStatus(text string) bool {
+	digits := strings.TrimSuffix(text, "xx")
+	n, err := strconv.Atoi(digits)
+	return err == nil && (digits == text && n >= 100 && n <= 999 || digits != text && n >= 1 && n <= 9)
+}
+
+// hasStatus reports whether a status is one that isStatus accepted, or of that class.
+func hasStatus(status int32, text string) bool {
+	digits := strings.TrimSuffix(text, "xx")
+	n, _ := strconv.Atoi(digits)
+	return digits == text && int(status) == n || digits != text && int(status)/100 == n
 }
 
 // quantile reads p50, p99.9 or max; max is 1.
@@ -219,10 +249,10 @@ func (r *Run) judge(s *Summary, seen *scan, known []Populations, text string) Ve
 	if b.Of == "function" {
 		f, ok := s.Functions[b.Name]
 		if !ok {
-			return few(1, "%s is no part of this run", b.Name)
+			return few(1, "%s is not part of this run", b.Name)
 		}
 		if asked := f.Attempts + f.Instances.Started; asked == 0 && b.Figure != "attempts" && b.Figure != "started" && b.Figure != "rejected" && b.Figure != "deliveries" {
-			return few(1, "%s was not asked in this run", b.Name)
+			return few(1, "%s received no events in this run", b.Name)
 		}
 	}
 	switch b.Kind {
@@ -248,7 +278,7 @@ func (r *Run) judge(s *Summary, seen *scan, known []Populations, text string) Ve
 			return v
 		}
 	default:
-		p, independent := r.population(seen.at, known, &b)
+		p, sampling := r.population(seen.at, known, &b)
 		q, _ := quantile(b.Figure)
 		if q == 1 {
 			if p.N() == 0 {
@@ -258,15 +288,18 @@ func (r *Run) judge(s *Summary, seen *scan, known []Populations, text string) Ve
 			v.Measured = &most
 			break
 		}
-		if !Enough(q, p.N()) {
-			return few(Need(q), "%d, and %s needs %d", p.N(), b.Figure, Need(q))
+		got := p.Percentile(q, sampling)
+		if !got.OK {
+			return few(stats.Need(q), "%d, and %s needs %d", p.N(), b.Figure, stats.Need(q))
 		}
-		got := p.Dependent(q)
-		if independent {
-			got = p.Independent(q)
+		m := Millis(got.Value)
+		v.Measured = &m
+		if got.Interval {
+			lo, hi := Millis(got.Lo), Millis(got.Hi)
+			v.Lo, v.Hi = &lo, &hi
+		} else {
+			v.Needs = got.Needs
 		}
-		m, lo, hi := Millis(got.Value), Millis(got.Lo), Millis(got.Hi)
-		v.Measured, v.Lo, v.Hi = &m, &lo, &hi
 	}
 	v.Held = b.Holds(*v.Measured)
 	return v
@@ -282,6 +315,9 @@ func (c *scan) active() float64 {
 
 // countOf gives a count, and of how many it is a share.
 func (r *Run) countOf(s *Summary, seen *scan, b *Budget) (n, of float64) {
+	if n, of, ok := r.countInvocations(b); ok {
+		return n, of
+	}
 	c := s.Events
 	switch b.Of {
 	case "source":
@@ -295,6 +331,45 @@ func (r *Run) countOf(s *Summary, seen *scan, b *Budget) (n, of float64) {
 	}
 	all := []int{c.Arrived, c.Deliveries, c.Done, c.Failed, c.DeadLettered, c.Rejected, c.Expired, c.Skipped, c.Unmatched, c.Abandoned, c.Unexpected}
 	return float64(all[slices.Index(eventCounts, b.Figure)]), float64(c.Deliveries)
+}
+
+// countInvocations counts invocations of a class or a status, of all invocations, or
+// deliveries that were retried, of all deliveries; ok is false for other figures.
+func (r *Run) countInvocations(b *Budget) (n, of float64, ok bool) {
+	within := func(fn, source int32) bool {
+		return (b.Of != "function" || fn >= 0 && r.Functions[fn].Name == b.Name) && (b.Of != "source" || r.Sources[source].Name == b.Name)
+	}
+	status, byStatus := strings.CutPrefix(b.Figure, "status ")
+	switch {
+	case b.Figure == "retried":
+		for i := range r.Deliveries {
+			d := &r.Deliveries[i]
+			fn := int32(-1)
+			if d.Wire >= 0 {
+				fn = int32(r.Sources[d.Source].To[d.Wire])
+			}
+			if within(fn, d.Source) {
+				of++
+				if d.Attempts > 1 {
+					n++
+				}
+			}
+		}
+	case byStatus || slices.Contains(classNames[:3], b.Figure):
+		for i := range r.Invocations {
+			v := &r.Invocations[i]
+			if !within(v.Function, v.Source) {
+				continue
+			}
+			of++
+			if byStatus && hasStatus(v.Status, status) || v.Class.String() == b.Figure {
+				n++
+			}
+		}
+	default:
+		return 0, 0, false
+	}
+	return n, of, true
 }
 
 // function gives the place of a function, or -1.
@@ -327,24 +402,33 @@ func (r *Run) costOf(s *Summary, b *Budget) *float64 {
 	return &total
 }
 
-// population gives the samples that a budget is about, and whether they are
-// independent of each other. Memory is in MiB, written as ms.
-func (r *Run) population(at []int32, known []Populations, b *Budget) (p *Population, independent bool) {
-	if p := r.knownPopulation(known, b); p != nil {
-		return p, b.Kind == "start"
+// population returns the samples that a budget is about, and how they depend on each
+// other. Memory is in MiB, written as ms.
+func (r *Run) population(at []int32, known []Populations, b *Budget) (p *stats.Population, sampling stats.Sampling) {
+	sampling = stats.Serial
+	switch {
+	case b.Kind == "start":
+		sampling = stats.Independent
+	case b.Of == "function" && b.Class != "" && b.Class != "retried":
+		sampling = r.sampling(classOf(b.Class))
+	case r.cold() && b.Of == "function":
+		sampling = stats.Single
 	}
-	p = &Population{}
+	if p := r.knownPopulation(known, b); p != nil {
+		return p, sampling
+	}
+	p = &stats.Population{}
 	if b.Of == "chain" {
 		for i, q := range r.chainPopulations() {
 			if r.Sources[i].Name == b.Name {
-				return q, false
+				return q, sampling
 			}
 		}
-		return p, false
+		return p, sampling
 	}
-	takes := func(fn, source int32, class engine.Class) bool {
+	takes := func(fn, source int32, class string) bool {
 		return (b.Of != "function" || r.Functions[fn].Name == b.Name) && (b.Of != "source" || r.Sources[source].Name == b.Name) &&
-			(b.Class == "" || class.String() == b.Class)
+			(b.Class == "" || class == b.Class)
 	}
 	switch b.Kind {
 	case "start", "memory":
@@ -363,11 +447,15 @@ func (r *Run) population(at []int32, known []Populations, b *Budget) (p *Populat
 				p.Add(in.Ready.Sub(in.Spawned))
 			}
 		}
-		return p, true
+		return p, stats.Independent
 	case "latency":
 		r.eachLatency(at, func(fn int32, d *Delivery, inv *Invocation, latency time.Duration) {
-			if takes(fn, d.Source, inv.Class) {
-				p.Add(latency)
+			class := inv.Class.String()
+			if d.Attempts > 1 {
+				class = "retried"
+			}
+			if takes(fn, d.Source, class) {
+				add(p, inv, latency)
 			}
 		})
 	default:
@@ -375,88 +463,45 @@ func (r *Run) population(at []int32, known []Populations, b *Budget) (p *Populat
 			a := &r.Attempts[i]
 			inv := r.invocation(at, a.Invocation)
 			switch {
-			case inv == nil || inv.Result == engine.RunEnded || !takes(inv.Function, a.Source, inv.Class):
+			case inv == nil || inv.Result == engine.RunEnded || !takes(inv.Function, a.Source, inv.Class.String()):
 			case b.Kind == "service":
-				p.Add(inv.Done.Sub(inv.began()))
+				add(p, inv, inv.Done.Sub(inv.began()))
 			case a.N == 1 && inv.Sent > 0 && int(a.Event) < len(r.Arrivals):
-				p.Add(inv.Sent.Sub(r.Arrivals[a.Event].Due))
+				add(p, inv, inv.Sent.Sub(r.Arrivals[a.Event].Due))
 			}
 		}
 	}
-	return p, false
+	return p, sampling
+}
+
+// classOf returns the class of a name.
+func classOf(name string) engine.Class {
+	for c := range engine.Class(3) {
+		if c.String() == name {
+			return c
+		}
+	}
+	return engine.Warm
 }
 
 // knownPopulation gives the samples that a budget is about where they are of one
 // function and class, and so were collected already; otherwise nil.
-func (r *Run) knownPopulation(known []Populations, b *Budget) *Population {
+func (r *Run) knownPopulation(known []Populations, b *Budget) *stats.Population {
 	fn := r.function(b.Name)
 	if b.Of != "function" || fn < 0 {
 		return nil
 	}
-	of := map[string]*[3]Population{"latency": &known[fn].Latency, "service": &known[fn].Service, "wait": &known[fn].Wait}[b.Kind]
+	of := map[string]*[3]stats.Population{"latency": &known[fn].Latency, "service": &known[fn].Service, "wait": &known[fn].Wait}[b.Kind]
 	for c := range engine.Class(3) {
 		if of != nil && c.String() == b.Class {
 			return &of[c]
 		}
 	}
-	if b.Kind == "start" {
+	switch {
+	case b.Kind == "start":
 		return &known[fn].Start
+	case b.Kind == "latency" && b.Class == "retried":
+		return &known[fn].Retried
 	}
 	return nil
-}
-
-// Against judges a run against another: nothing may be worse than there, beyond
-// the noise, by more than a share.
-func Against(now, base *Run, worse float64) (out []Verdict) {
-	a, b := base.Collect(), now.Collect()
-	say := func(c Contrast, what string) {
-		v := Verdict{Text: fmt.Sprintf("%s not worse than in run %s by more than %s", what, base.ID, Percent(worse)), Unit: "times"}
-		if c.Ratio == nil { // too few to say anything
-			return
-		}
-		v.Measured, v.Lo, v.Hi = c.Ratio, c.Lo, c.Hi
-		v.Held = *c.Lo <= 1+worse
-		out = append(out, v)
-	}
-	for i := range now.Functions {
-		k := base.function(now.Functions[i].Name)
-		if k < 0 {
-			continue
-		}
-		name := "function " + now.Functions[i].Name
-		say(contrast("start", &a[k].Start, &b[i].Start, true), name+" start")
-		for _, class := range []engine.Class{engine.Cold, engine.First, engine.Warm} {
-			say(contrast(class.String(), &a[k].Latency[class], &b[i].Latency[class], false), name+" "+class.String()+" latency")
-		}
-	}
-	was, is := base.countAll(), now.countAll()
-	if was.Deliveries > 0 && is.Deliveries > 0 {
-		v := Verdict{Text: fmt.Sprintf("project share not done, not more than in run %s", base.ID), Unit: "%"}
-		share := 100 * float64(is.Deliveries-is.Done) / float64(is.Deliveries)
-		lo, hi := wilson(is.Deliveries-is.Done, is.Deliveries)
-		_, before := wilson(was.Deliveries-was.Done, was.Deliveries)
-		lo, hi = lo*100, hi*100
-		v.Measured, v.Lo, v.Hi, v.Held = &share, &lo, &hi, lo <= before*100*(1+worse)
-		out = append(out, v)
-	}
-	if out == nil {
-		out = append(out, Verdict{Text: "not worse than run " + base.ID, Few: true, Needs: Need(0.5), Why: fmt.Sprintf("not enough samples: nothing was measured %d times in both runs", Need(0.5))})
-	}
-	return out
-}
-
-func (r *Run) countAll() (c Counts) {
-	for i := range r.Deliveries {
-		c.add(r.Deliveries[i].Outcome)
-	}
-	return c
-}
-
-// wilson gives the 95 % interval of a share of k in n (Wilson 1927).
-func wilson(k, n int) (lo, hi float64) {
-	const z = 1.959964
-	p, m := float64(k)/float64(n), float64(n)
-	mid := (p + z*z/(2*m)) / (1 + z*z/m)
-	half := z / (1 + z*z/m) * math.Sqrt(p*(1-p)/m+z*z/(4*m*m))
-	return max(mid-half, 0), min(mid+half, 1)
 }

@@ -174,27 +174,27 @@ func TestTheSentencesNameTheOneCause(t *testing.T) {
 		name, want string
 		scene      scene
 	}{
-		{"its own code boots slowly", "of a cold answer is its own start", few(func(s *scene) { s.start, s.boot = 900*ms, 880*ms })},
-		{"the command takes long to run at all", "goes by before the command's own code runs", few(func(s *scene) { s.start, s.boot = 900*ms, 10*ms })},
-		{"it is ready too early", "is the first answer itself", few(func(s *scene) { s.service = late() })},
+		{"its own code boots slowly", "of a cold call is the function's own start-up", few(func(s *scene) { s.start, s.boot = 900*ms, 880*ms })},
+		{"the command takes long to run at all", "passes before the function's own code runs", few(func(s *scene) { s.start, s.boot = 900*ms, 10*ms })},
+		{"it is ready too early", "is the first invocation itself", few(func(s *scene) { s.service = late() })},
 		{"it says what it does then", "of that is “tables”", few(func(s *scene) {
 			s.service = func(n int) time.Duration { return 400 * ms }
 			s.after = own("tables;dur=390, x;dur=2")
 		})},
 		{"the limit", "as its limit of 2 allows", calmWith(func(s *scene) { s.limits.Max, s.gap = 2, 3*ms; s.service = func(int) time.Duration { return 6 * ms } })},
-		{"the limit for all together", "were at their limit of 2", calmWith(func(s *scene) { s.all, s.gap = 2, 3*ms; s.service = func(int) time.Duration { return 6 * ms } })},
-		{"the limit turns away", "were turned away; no instance was free", calmWith(func(s *scene) { s.limits.Max, s.source.Wait, s.burst = 1, 0, 3 })},
+		{"the limit for all together", "the project was at its limit of 2", calmWith(func(s *scene) { s.all, s.gap = 2, 3*ms; s.service = func(int) time.Duration { return 6 * ms } })},
+		{"the limit turns away", "requests rejected; no instance was free", calmWith(func(s *scene) { s.limits.Max, s.source.Wait, s.burst = 1, 0, 3 })},
 		{"it warms up", "is warm from its ", calmWith(func(s *scene) {
-			s.limits.IdleAfter = sec
-			s.service = func(n int) time.Duration { return 5*ms + 40*ms/time.Duration(n) }
+			s.limits.IdleAfter, s.burst, s.start, s.boot = sec, 8, 13*ms, 6*ms
+			s.service = func(n int) time.Duration { return 5*ms + 6*ms/time.Duration(n) }
 		})},
-		{"batches are filled", "a batch to fill", calmWith(func(s *scene) {
+		{"batches are filled", "of a batch to fill", calmWith(func(s *scene) {
 			s.source.Kind, s.source.BatchMax, s.source.BatchWait, s.source.Lease, s.source.Attempts = plan.Queue, 100, 200*ms, 10*sec, 3
 		})},
-		{"more comes than is done", "more came than was done", calmWith(func(s *scene) {
+		{"more comes than is done", " fell behind: ", calmWith(func(s *scene) {
 			s.limits.Max, s.gap, s.source.Kind, s.source.BatchMax, s.source.Lease, s.source.Attempts = 1, 3*ms, plan.Queue, 1, 10*sec, 3
 		})},
-		{"it takes too long", "longer than the time-out", calmWith(func(s *scene) {
+		{"it takes too long", "longer than its timeout", calmWith(func(s *scene) {
 			all := 0
 			s.service = func(int) time.Duration { all++; return map[bool]time.Duration{true: 3 * sec, false: ms}[all == 50] }
 		})},

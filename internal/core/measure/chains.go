@@ -8,6 +8,7 @@ import (
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/fault"
+	"nightdrill/internal/core/stats"
 )
 
 // Chain has the figures of the chains that begin at a source: events of which at
@@ -31,22 +32,22 @@ func (r *Run) chains(s *Summary) {
 	populations, figured := r.chained()
 	for i := range populations {
 		if populations[i].N() > 0 {
-			figured[i].Latency = figures(populations[i], false)
+			figured[i].Latency = figures(populations[i], stats.Serial)
 			s.Chains[r.Sources[i].Name] = figured[i]
 		}
 	}
 }
 
 // chainPopulations gives how long the chains lasted that begin at each source.
-func (r *Run) chainPopulations() []*Population {
+func (r *Run) chainPopulations() []*stats.Population {
 	p, _ := r.chained()
 	return p
 }
 
-func (r *Run) chained() ([]*Population, []Chain) {
-	populations := make([]*Population, len(r.Sources))
+func (r *Run) chained() ([]*stats.Population, []Chain) {
+	populations := make([]*stats.Population, len(r.Sources))
 	for i := range populations {
-		populations[i] = &Population{}
+		populations[i] = &stats.Population{}
 	}
 	figured := make([]Chain, len(r.Sources))
 	n := len(r.Arrivals)

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/stats"
 )
 
 // Side is what is compared: a function of a run.
@@ -99,38 +100,75 @@ func Compare(title string, sides []Side, reply func(side int, number int32) []by
 		}
 	}
 	judgeAll(all)
-	if slices.ContainsFunc(sides, func(s Side) bool { return s.Run != sides[0].Run }) {
-		c.Warnings = append(c.Warnings, "these are of different runs, one after the other: what the machine did otherwise meanwhile counts as a difference. Variants of one function are better compared in turns, by compare FUNCTION")
-	}
+	c.Warnings = append(c.Warnings, unlike(sides)...)
 	c.replies(sides, reply)
 	c.say()
 	return c
 }
 
-// contrasts gives the contrasts of two sides. Starts and first answers follow each
-// other at a distance and are taken as independent; what runs under load is not.
-func contrasts(a, b *Populations, of, to *Side) (out []Contrast) {
-	add := func(what string, x, y *Population, independent bool) {
-		if x.N()+y.N() > 0 {
-			out = append(out, contrast(what, x, y, independent))
+// unlike says why sides are not quite comparable.
+func unlike(sides []Side) (out []string) {
+	a := sides[0].Run
+	other := slices.IndexFunc(sides, func(s Side) bool { return s.Run != a })
+	if other < 0 {
+		return nil
+	}
+	b := sides[other].Run
+	switch {
+	case a.cold() != b.cold():
+		turns, load := a, b
+		if b.cold() {
+			turns, load = b, a
 		}
+		out = append(out, fmt.Sprintf("run %s took cold starts and single events in turns, run %s is a drill under load: their latencies, and all that waits, are not comparable. Compare two runs of one kind", turns.ID, load.ID))
+	case a.Drill != b.Drill:
+		out = append(out, fmt.Sprintf("these are runs of different drills, %s and %s: what reached the functions differs", a.Drill, b.Drill))
 	}
-	add("start", &a.Start, &b.Start, true)
-	add("first answer", &a.Phases.Answer, &b.Phases.Answer, true)
+	if a.Machine != b.Machine && a.Machine != "" && b.Machine != "" {
+		out = append(out, fmt.Sprintf("these runs are from different machines: %s; %s", a.Machine, b.Machine))
+	}
+	return append(out, "these are different runs, one after the other: machine drift between the runs counts as a difference. Compare variants of one function in turns, by compare FUNCTION")
+}
+
+// contrasts compares what two sides measured.
+func contrasts(a, b *Populations, of, to *Side) (out []Contrast) {
+	add := func(what string, x, y *stats.Population, s stats.Sampling) *Contrast {
+		if x.N()+y.N() == 0 {
+			return &Contrast{}
+		}
+		out = append(out, contrast(what, x, y, s))
+		return &out[len(out)-1]
+	}
+	// of what both sides took one at a time, samples are independent
+	alone := func(class engine.Class) stats.Sampling {
+		return max(of.Run.sampling(class), to.Run.sampling(class))
+	}
+	add("start", &a.Start, &b.Start, stats.Independent)
+	add("first answer", &a.Phases.Answer, &b.Phases.Answer, stats.Independent)
 	for _, class := range []engine.Class{engine.Cold, engine.First, engine.Warm} {
-		// of cold starts one after the other, nothing hangs together but what the machine does
-		alone := class != engine.Warm && of.Run.cold() && to.Run.cold()
-		add(class.String(), &a.Latency[class], &b.Latency[class], alone)
+		add(class.String(), &a.Latency[class], &b.Latency[class], alone(class))
 	}
-	add("warm service", &a.Service[engine.Warm], &b.Service[engine.Warm], false)
-	add("wait", &a.Wait[engine.Warm], &b.Wait[engine.Warm], false)
-	add("peak memory", of.peaks(), to.peaks(), true)
+	add("retried", &a.Retried, &b.Retried, stats.Serial)
+	add("warm service", &a.Service[engine.Warm], &b.Service[engine.Warm], alone(engine.Warm))
+	add("wait", &a.Wait[engine.Warm], &b.Wait[engine.Warm], stats.Serial)
+	memory := add("peak memory", of.peaks(), to.peaks(), stats.Independent)
+	if x, y := of.Run.Functions[of.Function].Meter, to.Run.Functions[to.Function].Meter; x != y {
+		memory.Why = fmt.Sprintf("it was measured by %s on one side and by %s on the other", meterText(x), meterText(y))
+	}
 	return out
 }
 
-// peaks gives the most memory of each instance, a MiB written as a millisecond.
-func (s *Side) peaks() *Population {
-	p := &Population{}
+// meterText names a meter of memory and processor time.
+func meterText(meter string) string {
+	if meter == "" {
+		return "the first process alone"
+	}
+	return meter
+}
+
+// peaks returns the highest memory use of each instance, a MiB written as a millisecond.
+func (s *Side) peaks() *stats.Population {
+	p := &stats.Population{}
 	for i := range s.Run.Instances {
 		if in := &s.Run.Instances[i]; int(in.Function) == s.Function && in.Peak > 0 {
 			p.Add(time.Duration(float64(in.Peak) / (1 << 20) * 1e6))
@@ -189,7 +227,7 @@ func (c *Comparison) replies(sides []Side, reply func(side int, number int32) []
 				continue
 			}
 			if c.Differed++; len(c.Replies) < mostReplies {
-				words := "another reply"
+				words := "a different reply"
 				if first[0].status != second[0].status {
 					words = fmt.Sprintf("status %d, here %d", first[0].status, second[0].status)
 				}
@@ -199,50 +237,23 @@ func (c *Comparison) replies(sides []Side, reply func(side int, number int32) []
 	}
 }
 
-// say writes what the comparison says.
+// say writes what the comparison says: what differs first.
 func (c *Comparison) say() {
 	first := c.Sides[0].Label
-	var alike []string // what differs is said first
+	var rest []string
 	for i, of := range c.Contrasts {
-		label := c.Sides[i+1].Label
-		var same, few []string
-		for _, x := range of {
-			unit := "ms"
-			if x.What == "peak memory" {
-				unit = "MiB"
-			}
-			switch {
-			case x.Ratio == nil:
-				if x.N[0] > 0 && x.N[1] > 0 {
-					few = append(few, x.What)
-				}
-			case x.Beyond:
-				verb := "takes"
-				if unit == "MiB" {
-					verb = "is"
-				}
-				c.Sentences = append(c.Sentences, fmt.Sprintf("%s of %s %s %s %s, of %s %s: %s (%s).", capital(x.What), label, verb, MillisText(x.Medians[1]), unit, first, MillisText(x.Medians[0]),
-					strings.ReplaceAll(x.Words(), "times as long", map[string]string{"ms": "times as long", "MiB": "times as much"}[unit]), x.Between()))
-			default:
-				same = append(same, fmt.Sprintf("%s (more than %s would have been)", x.What, Percent(*x.Least)))
-			}
-		}
-		if same != nil {
-			alike = append(alike, fmt.Sprintf("Between %s and %s no difference was seen in %s.", first, label, strings.Join(same, ", ")))
-		}
-		if few != nil {
-			alike = append(alike, fmt.Sprintf("Of %s or %s there are too few samples to compare: %s.", first, label, strings.Join(few, ", ")))
-		}
+		differs, others := sentences(of, first, c.Sides[i+1].Label)
+		c.Sentences, rest = append(c.Sentences, differs...), append(rest, others...)
 	}
-	c.Sentences = append(c.Sentences, alike...)
+	c.Sentences = append(c.Sentences, rest...)
 	switch {
 	case c.Compared == 0:
 	case c.Compared == 1 && c.Differed == 0:
-		c.Sentences = append(c.Sentences, "The one event was answered alike.")
+		c.Sentences = append(c.Sentences, "The one event got the same reply.")
 	case c.Differed == 0:
-		c.Sentences = append(c.Sentences, fmt.Sprintf("All %s were answered alike.", count(c.Compared, "event", "events")))
+		c.Sentences = append(c.Sentences, fmt.Sprintf("All %s got the same replies.", count(c.Compared, "event", "events")))
 	default:
-		c.Sentences = append(c.Sentences, fmt.Sprintf("%d of %s got another reply.", c.Differed, count(c.Compared, "event", "events")))
+		c.Sentences = append(c.Sentences, fmt.Sprintf("%d of %s got a different reply.", c.Differed, count(c.Compared, "event", "events")))
 	}
 }
 

@@ -11,43 +11,6 @@ import (
 	"nightdrill/internal/core/plan"
 )
 
-// Against the tables of Mann and Whitney, and by symmetry.
-func TestMannWhitneyAgainstTables(t *testing.T) {
-	set := func(of ...int) (out []time.Duration) {
-		for _, x := range of {
-			out = append(out, time.Duration(x))
-		}
-		return out
-	}
-	for _, c := range []struct {
-		a, b []time.Duration
-		u, p float64
-	}{
-		{set(1, 2, 3, 4, 5), set(6, 7, 8, 9, 10), 0, 2.0 / 252},
-		{set(1, 2, 3, 4, 8), set(5, 6, 7, 9, 10), 3, 14.0 / 252}, // as many orders have U 0, 1, 2, 3 as 1+1+2+3
-		{set(1, 2, 3), set(4, 5, 6), 0, 2.0 / 20},
-		{set(1, 3, 5), set(2, 4, 6), 3, 14.0 / 20},
-		{set(1), set(2), 0, 1},
-		{set(1, 1, 1), set(1, 1, 1), 4.5, 1},
-		{nil, set(1), 0, 1},
-	} {
-		u, p := MannWhitney(c.a, c.b)
-		if u != c.u || math.Abs(p-c.p) > 1e-12 {
-			t.Errorf("%v, %v: U %v, p %.6f; want %v, %.6f", c.a, c.b, u, p, c.u, c.p)
-		}
-		if v, q := MannWhitney(c.b, c.a); u+v != float64(len(c.a)*len(c.b)) || math.Abs(p-q) > 1e-12 {
-			t.Errorf("%v, %v the other way round: U %v, p %v", c.a, c.b, v, q)
-		}
-	}
-	// where both can be used, the approximation is close to the exact distribution
-	for u := range 200 {
-		z := (math.Abs(float64(u)-200) - 0.5) / math.Sqrt(400.0/12*41)
-		if about := math.Erfc(z / math.Sqrt2); math.Abs(exactU(20, 20, u)-about) > 0.006 {
-			t.Fatalf("U %d of 20 and 20: exactly %.4f, about %.4f", u, exactU(20, 20, u), about)
-		}
-	}
-}
-
 // lives gives two runs of starts and warm answers, of which the second takes so many
 // times as long.
 func lives(seed uint64, n int, times float64) (a, b *Populations) {
@@ -70,54 +33,56 @@ func lives(seed uint64, n int, times float64) (a, b *Populations) {
 	return make(1), make(times)
 }
 
-// Alike sides are taken for different in at most one comparison of twenty, all
-// figures together; a difference of a fifth is seen; and one larger than what is said
-// would have been seen is.
-func TestBeyondTheNoise(t *testing.T) {
-	side := &Side{Run: &Run{ColdStarts: 1}}
-	judged := func(seed uint64, times float64) []Contrast {
-		a, b := lives(seed, 30, times)
+// A comparison says what differs, what does not and how large a difference would have
+// been found, and of what there are too few samples to tell: never that nothing differs
+// where nothing could have been found.
+func TestWhatContrastsSay(t *testing.T) {
+	turns, load := &Side{Run: &Run{ColdStarts: 1, Functions: make([]Function, 1)}}, &Side{Run: &Run{Functions: make([]Function, 1)}}
+	judged := func(side *Side, n int, times float64) map[string]Contrast {
+		a, b := lives(uint64(n), n, times)
 		all := contrasts(a, b, side, side)
 		var each []*Contrast
 		for i := range all {
 			each = append(each, &all[i])
 		}
 		judgeAll(each)
-		return all
-	}
-	const comparisons = 300
-	wrong, covered, contrasted, seen, missed := 0, 0, 0, 0, 0
-	for seed := range uint64(comparisons) {
-		any := false
-		for _, c := range judged(seed, 1) {
-			any = any || c.Beyond
-			contrasted++
-			if *c.Lo <= 1 && 1 <= *c.Hi {
-				covered++
-			}
-			if !c.Beyond && !strings.Contains(c.Words(), "no difference seen, and one of more than ") {
-				t.Fatalf("an undecided contrast says %q", c.Words())
+		out := map[string]Contrast{}
+		for _, c := range all {
+			out[c.What] = c
+			if c.More == 0 && !c.Beyond && c.N[0] > 0 && c.Least == nil {
+				t.Errorf("%s of %d: %+v", c.What, n, c)
 			}
 		}
-		if any {
-			wrong++
+		return out
+	}
+	if c := judged(turns, 20, 9)["cold"]; !c.Beyond || !strings.Contains(c.Verdict(), "× slower") || c.Lo == nil || *c.Lo > 9 || *c.Hi < 8.5 {
+		t.Errorf("20 cold starts of nine times as long: %q, %+v", c.Verdict(), c)
+	}
+	if c := judged(turns, 20, 1)["start"]; c.Beyond || !strings.HasPrefix(c.Verdict(), "no difference detected (one above ") || *c.Least > 1 {
+		t.Errorf("20 starts that are alike: %q", c.Verdict())
+	}
+	// of twelve deliveries under load no difference could be found, and that is said
+	if c := judged(load, 12, 10)["cold"]; c.Beyond || c.More < 6 || !strings.HasPrefix(c.Verdict(), "too few samples (at least ") || strings.Contains(c.Mark(), "no difference") {
+		t.Errorf("12 cold ones under load: %q", c.Verdict())
+	}
+	if c := judged(turns, 4, 9)["start"]; c.More != 2 || c.Verdict() != "too few samples (at least 2 more on each side)" {
+		t.Errorf("4 starts: %q", c.Verdict())
+	}
+	if c := judged(turns, 30, 0.1)["warm"]; !c.Beyond || !strings.HasSuffix(c.Verdict(), "× faster") || strings.HasPrefix(c.Between(), "0.") {
+		t.Errorf("a tenth: %q, %s", c.Verdict(), c.Between())
+	}
+	// what is measured by different meters is not compared
+	other := &Side{Run: &Run{ColdStarts: 1, Functions: []Function{{Meter: "the session's processes"}}}}
+	for _, s := range []*Side{turns, other} {
+		s.Run.Instances = nil
+		for i := range 20 {
+			s.Run.Instances = append(s.Run.Instances, Instance{Peak: int64(30+i) << 20})
 		}
-		for _, c := range judged(seed, 1.2) {
-			if c.Beyond && *c.Ratio > 1 {
-				seen++
-			} else if *c.Least < 0.1 {
-				missed++
-			}
-		}
 	}
-	if share := float64(wrong) / comparisons; share > 0.075 {
-		t.Errorf("alike sides were taken for different in %.3f of the comparisons", share)
-	}
-	if share := float64(covered) / float64(contrasted); share < 0.90 {
-		t.Errorf("the intervals of the ratio hold 1 in %.3f of the cases", share)
-	}
-	if share := float64(seen) / float64(contrasted); share < 0.95 || missed > contrasted/100 {
-		t.Errorf("a fifth more was seen in %.3f of the cases; missed although less than a tenth should have been seen: %d", share, missed)
+	a, b := lives(1, 20, 1)
+	all := contrasts(a, b, turns, other)
+	if c := all[len(all)-1]; c.What != "peak memory" || c.Why == "" || c.Mark() != "no verdict" {
+		t.Errorf("memory by two meters: %+v", c)
 	}
 }
 
@@ -204,8 +169,15 @@ func TestVerdicts(t *testing.T) {
 		"source scans latency max > 1s":      {"held", "measured 1120 ms"},
 		"function quote p99.9 < 1s":          {"not enough samples", "2, and p99.9 needs 2995"},
 		"function quote cold p50 < 1s":       {"not enough samples", "1, and p50 needs 6"},
-		"function tides cold max < 1s":       {"not enough samples", "tides was not asked"},
-		"function tides crashes == 0":        {"not enough samples", "tides was not asked"},
+		"function tides cold max < 1s":       {"not enough samples", "tides received no events"},
+		"function tides crashes == 0":        {"not enough samples", "tides received no events"},
+		"function quote cold == 0":           {"missed", "measured 1"},
+		"function quote warm <= 50%":         {"held", "measured 50 %"},
+		"source scans retried == 1":          {"held", "measured 1"},
+		"function boarding status 5xx < 1%":  {"missed", "measured 50 %"},
+		"function quote status 404 == 0":     {"held", "measured 0"},
+		"function boarding retried max < 2s": {"held", "measured 1120 ms"},
+		"function boarding warm max < 2s":    {"not enough samples", "0, and max needs 1"},
 		"function tides attempts == 0":       {"held", "measured 0"},
 		"chain fares p50 < 1s":               {"not enough samples", "0, and p50 needs 6"},
 		"function quote unexpected <= 1%":    {"held", "measured 0 %"},
@@ -230,7 +202,7 @@ func TestAgainstABaseline(t *testing.T) {
 			d := time.Duration(times * float64(5*time.Millisecond+rnd.Exp(time.Millisecond)))
 			r.Arrivals = append(r.Arrivals, Arrival{Due: at, Arrived: at, From: -1})
 			r.Invocations = append(r.Invocations, Invocation{ID: uint64(i + 1), Assigned: at, Sent: at, Done: at.Add(d), Batch: 1})
-			r.Deliveries = append(r.Deliveries, Delivery{Event: int64(i), Invocation: uint64(i + 1), Ended: at.Add(d), Outcome: map[bool]engine.Outcome{true: engine.Failed}[i < lost]})
+			r.Deliveries = append(r.Deliveries, Delivery{Event: int64(i), Invocation: uint64(i + 1), Ended: at.Add(d), Outcome: map[bool]engine.Outcome{true: engine.Failed}[i%(500/lost) == 0]})
 		}
 		return r
 	}

@@ -18,18 +18,21 @@ type Filter struct {
 	Variant  string // of any function; "-" for none
 	Source   string
 	Route    string
-	Class    string
+	Class    string        // cold, first, warm, or retried: of deliveries that took several attempts
 	Status   string        // 200, 4xx, none
 	Outcome  string        // done, failed, …
 	From, To time.Duration // when it was done, since the run began; To 0 for no end
-	Longer   time.Duration // latency, from this on
+	Longer   time.Duration // latency of a delivery, from this on; with a class, of those that it has in the figures
 	Shorter  time.Duration // and up to this; 0 for no bound
-	First    int           // n-th invocations of their instance, from this on, from 1
-	Last     int           // and up to this
+	// StartFrom and StartTo select the first invocations of instances whose start took from
+	// so long up to so long; StartTo is 0 where starts do not matter.
+	StartFrom, StartTo time.Duration
+	First              int // n-th invocations of their instance, from this on, from 1
+	Last               int // and up to this
 }
 
 // filterKeys are the words of a filter, in the order in which they are written.
-var filterKeys = []string{"function", "variant", "source", "route", "class", "status", "outcome", "from", "to", "longer", "shorter", "nth"}
+var filterKeys = []string{"function", "variant", "source", "route", "class", "status", "outcome", "from", "to", "longer", "shorter", "nth", "start"}
 
 // A route is one word of a filter: spaces in it are written as plus signs.
 var routeWord, wordRoute = strings.NewReplacer("%", "%25", "+", "%2B", " ", "+"), strings.NewReplacer("%25", "%", "%2B", "+", "+", " ")
@@ -57,8 +60,8 @@ func ParseFilter(text string) (f Filter, err error) {
 		case "route":
 			f.Route = wordRoute.Replace(value)
 		case "class":
-			if f.Class = value; !slices.Contains([]string{"cold", "first", "warm"}, value) {
-				err = fmt.Errorf("class=%q; there are cold, first and warm", value)
+			if f.Class = value; !slices.Contains(classNames[:4], value) {
+				err = fmt.Errorf("class=%q; there are cold, first, warm and retried", value)
 			}
 		case "status":
 			digits := strings.TrimSuffix(value, "xx")
@@ -87,6 +90,14 @@ func ParseFilter(text string) (f Filter, err error) {
 			}
 			if e1 != nil || e2 != nil || f.First < 1 || f.Last < f.First {
 				err = fmt.Errorf("nth=%q; write one such as 1 or 2-10", value)
+			}
+		case "start":
+			first, last, _ := strings.Cut(value, "-")
+			var e1, e2 error
+			f.StartFrom, e1 = time.ParseDuration(first)
+			f.StartTo, e2 = time.ParseDuration(last)
+			if e1 != nil || e2 != nil || f.StartFrom < 0 || f.StartTo <= f.StartFrom {
+				err = fmt.Errorf("start=%q; write one such as 100ms-2s", value)
 			}
 		default:
 			err = fmt.Errorf("there is no condition %q; there are %s", key, strings.Join(filterKeys, ", "))
@@ -134,6 +145,9 @@ func (f Filter) String() string {
 	default:
 		add("nth", fmt.Sprintf("%d-%d", f.First, f.Last))
 	}
+	if f.StartTo > 0 {
+		add("start", f.StartFrom.String()+"-"+f.StartTo.String())
+	}
 	return strings.Join(parts, " ")
 }
 
@@ -143,6 +157,9 @@ func (f Filter) And(g Filter) Filter {
 	f.Class, f.Status, f.Outcome = cmp.Or(g.Class, f.Class), cmp.Or(g.Status, f.Status), cmp.Or(g.Outcome, f.Outcome)
 	f.From, f.To, f.Longer, f.Shorter = cmp.Or(g.From, f.From), cmp.Or(g.To, f.To), cmp.Or(g.Longer, f.Longer), cmp.Or(g.Shorter, f.Shorter)
 	f.First, f.Last = cmp.Or(g.First, f.First), cmp.Or(g.Last, f.Last)
+	if g.StartTo > 0 {
+		f.StartFrom, f.StartTo = g.StartFrom, g.StartTo
+	}
 	return f
 }
 
@@ -192,7 +209,7 @@ type sieve struct {
 }
 
 func (r *Run) sieve(f Filter) *sieve {
-	s := &sieve{f: f, functions: r.filterFunctions(f), ofCalls: f.Class != "" || f.Status != "" || f.First > 0 || f.Longer > 0 || f.Shorter > 0}
+	s := &sieve{f: f, functions: r.filterFunctions(f), ofCalls: f.Class != "" || f.Status != "" || f.First > 0 || f.Longer > 0 || f.Shorter > 0 || f.StartTo > 0}
 	for i := range r.Sources {
 		s.sources = append(s.sources, f.Source == "" || f.Source == r.Sources[i].Name)
 		routes := make([]bool, len(r.Sources[i].To))
@@ -217,31 +234,50 @@ func (s *sieve) wire(source, wire int32) bool {
 	return s.sources[source] && (wire < 0 && s.f.Route == "" || wire >= 0 && int(wire) < len(s.routes[source]) && s.routes[source][wire])
 }
 
-// call tells whether an invocation passes, which was due then and is the n-th of its
-// instance.
-func (s *sieve) call(v *Invocation, due clock.Time, n int) bool {
+// lasts reports whether the filter is about latencies.
+func (s *sieve) lasts() bool { return s.f.Longer > 0 || s.f.Shorter > 0 }
+
+// starts reports whether the filter is about starts.
+func (s *sieve) starts() bool { return s.f.StartTo > 0 }
+
+// ofDeliveries reports whether the filter has conditions that only a delivery can meet.
+func (s *sieve) ofDeliveries() bool {
+	return s.f.Outcome != "" || s.f.Class == "retried" || s.lasts()
+}
+
+// call reports whether an invocation passes that is the n-th of its instance, but for
+// what deliveries tell.
+func (s *sieve) call(v *Invocation, n int) bool {
 	switch f := &s.f; {
 	case !s.functions[v.Function] || !s.wire(v.Source, v.Wire) || !s.in(v.Done):
-	case f.Class != "" && v.Class.String() != f.Class:
+	case f.Class != "" && f.Class != "retried" && v.Class.String() != f.Class:
 	case f.Status == "none" && v.Status != 0, s.status > 0 && int(v.Status) != s.status, s.hundreds > 0 && int(v.Status)/100 != s.hundreds:
 	case f.First > 0 && (n < f.First || n > f.Last):
-	case f.Longer > 0 && v.Done.Sub(due) < f.Longer, f.Shorter > 0 && v.Done.Sub(due) >= f.Shorter:
 	default:
 		return true
 	}
 	return false
 }
 
-// passing tells of each invocation whether it passes, and gives its place by its ID.
+// delivery reports whether a delivery passes whose last invocation was v: whether it has
+// the outcome, the latency, and the class that it counts in.
+func (s *sieve) delivery(d *Delivery, v *Invocation, due clock.Time) bool {
+	f := &s.f
+	took := v.Done.Sub(due)
+	switch {
+	case f.Outcome != "" && d.Outcome.String() != f.Outcome:
+	case f.Longer > 0 && took < f.Longer, f.Shorter > 0 && took >= f.Shorter:
+	case s.lasts() && d.Outcome != engine.Done && d.Outcome != engine.Failed && d.Outcome != engine.DeadLettered: // has no latency
+	case f.Class == "retried" && d.Attempts < 2, s.lasts() && f.Class != "" && f.Class != "retried" && d.Attempts > 1:
+	default:
+		return true
+	}
+	return false
+}
+
+// passing reports of each invocation whether it passes, and returns its place by its ID.
 func (r *Run) passing(s *sieve) (pass []bool, at []int32) {
 	at = r.index()
-	due := make([]clock.Time, len(r.Invocations)) // of the first event that it carried
-	for i := len(r.Attempts) - 1; i >= 0; i-- {
-		a := &r.Attempts[i]
-		if a.Invocation > 0 && a.Invocation < uint64(len(at)) && at[a.Invocation] >= 0 && int(a.Event) < len(r.Arrivals) {
-			due[at[a.Invocation]] = r.Arrivals[a.Event].Due
-		}
-	}
 	pass = make([]bool, len(r.Invocations))
 	nth := make([]int, len(r.Instances))
 	for i := range r.Invocations {
@@ -251,15 +287,34 @@ func (r *Run) passing(s *sieve) (pass []bool, at []int32) {
 			nth[v.Instance]++
 			n = nth[v.Instance]
 		}
-		pass[i] = s.call(v, due[i], n)
+		pass[i] = s.call(v, n)
 	}
-	if s.f.Outcome == "" {
+	if s.starts() {
+		first := make([]int32, len(r.Instances)) // invocation of each instance, plus one
+		for i := range r.Invocations {
+			if k := r.Invocations[i].Instance; int(k) < len(first) && (first[k] == 0 || r.Invocations[i].Assigned < r.Invocations[first[k]-1].Assigned) {
+				first[k] = int32(i) + 1
+			}
+		}
+		for i := range pass {
+			k := r.Invocations[i].Instance
+			if !pass[i] || int(k) >= len(first) || first[k] != int32(i)+1 {
+				pass[i] = false
+				continue
+			}
+			in := &r.Instances[k]
+			took := in.Ready.Sub(in.Spawned)
+			pass[i] = in.Ready > 0 && took >= s.f.StartFrom && took < s.f.StartTo
+		}
+	}
+	if !s.ofDeliveries() {
 		return pass, at
 	}
-	held := make([]bool, len(r.Invocations)) // those that led to the outcome
+	held := make([]bool, len(r.Invocations)) // those that ended a delivery that passes
 	for i := range r.Deliveries {
 		d := &r.Deliveries[i]
-		if d.Outcome.String() == s.f.Outcome && d.Invocation > 0 && d.Invocation < uint64(len(at)) && at[d.Invocation] >= 0 {
+		if d.Invocation > 0 && d.Invocation < uint64(len(at)) && at[d.Invocation] >= 0 && int(d.Event) < len(r.Arrivals) &&
+			s.delivery(d, &r.Invocations[at[d.Invocation]], r.Arrivals[d.Event].Due) {
 			held[at[d.Invocation]] = true
 		}
 	}
@@ -269,21 +324,49 @@ func (r *Run) passing(s *sieve) (pass []bool, at []int32) {
 	return pass, at
 }
 
-// Matching gives the places of the invocations that a filter takes, at most so many,
-// the longest first, and how many there are in all.
-func (r *Run) Matching(f Filter, most int) (places []int32, n int) {
-	pass, _ := r.passing(r.sieve(f))
-	for i, ok := range pass {
-		if ok {
-			places = append(places, int32(i))
+// Point is a delivery as the findings list it: with all that it took.
+type Point struct {
+	Invocation int32 // its place
+	Event      int64
+	Latency    time.Duration // from due to done
+	Wait       time.Duration // from due until it was sent, of its last attempt
+	Service    time.Duration // from sent to done
+	Attempts   int32
+	Mates      int32 // other deliveries of its invocation
+}
+
+// Points returns the deliveries that a filter takes and that have a latency, at most so
+// many, the longest first, and how many there are in all. Where the filter is about the
+// n-th invocations of instances, those with the longest service are first.
+func (r *Run) Points(f Filter, most int) (points []Point, n int) {
+	s := r.sieve(f)
+	pass, at := r.passing(s)
+	seen := map[int32]bool{}
+	for i := range r.Deliveries {
+		d := &r.Deliveries[i]
+		if d.Invocation == 0 || d.Invocation >= uint64(len(at)) || at[d.Invocation] < 0 || !pass[at[d.Invocation]] || int(d.Event) >= len(r.Arrivals) {
+			continue
 		}
+		v, due := &r.Invocations[at[d.Invocation]], r.Arrivals[d.Event].Due
+		if s.ofDeliveries() && !s.delivery(d, v, due) || !s.wire(d.Source, d.Wire) {
+			continue
+		}
+		if f.First > 0 || s.starts() { // these are about invocations
+			if seen[at[d.Invocation]] {
+				continue
+			}
+			seen[at[d.Invocation]] = true
+		}
+		points = append(points, Point{at[d.Invocation], d.Event, v.Done.Sub(due), v.began().Sub(due), v.Done.Sub(v.began()), d.Attempts, v.Batch - 1})
 	}
-	n = len(places)
-	slices.SortStableFunc(places, func(a, b int32) int {
-		x, y := &r.Invocations[a], &r.Invocations[b]
-		return cmp.Compare(y.Done.Sub(y.began()), x.Done.Sub(x.began()))
+	slices.SortStableFunc(points, func(a, b Point) int {
+		if f.First > 0 {
+			return cmp.Compare(b.Service, a.Service)
+		}
+		return cmp.Compare(b.Latency, a.Latency)
 	})
-	return places[:min(n, most)], n
+	n = len(points)
+	return points[:min(n, most)], n
 }
 
 // Filter gives the part of the run that a filter takes, as a run. Its events have
@@ -292,6 +375,7 @@ func (r *Run) Filter(f Filter) *Run {
 	s := r.sieve(f)
 	pass, at := r.passing(s)
 	out := *r
+	out.Filtered = true
 	out.Arrivals, out.Invocations, out.Attempts, out.Deliveries, out.Levels, out.Open = nil, nil, nil, nil, nil, nil
 	for i := range r.Invocations {
 		if pass[i] {
@@ -306,7 +390,7 @@ func (r *Run) Filter(f Filter) *Run {
 		}
 		ok := false
 		if d.Invocation > 0 && d.Invocation < uint64(len(at)) && at[d.Invocation] >= 0 {
-			ok = pass[at[d.Invocation]]
+			ok = pass[at[d.Invocation]] && (!s.ofDeliveries() || s.delivery(d, &r.Invocations[at[d.Invocation]], r.Arrivals[d.Event].Due))
 		} else if !s.ofCalls && s.wire(d.Source, d.Wire) && s.in(d.Ended) {
 			ok = d.Wire >= 0 && s.functions[r.Sources[d.Source].To[d.Wire]] || d.Wire < 0 && f.Function == "" && f.Variant == ""
 		}

@@ -98,7 +98,7 @@ func (r *Run) rejectedBy(source int32) string {
 	}
 	text := RefusalsText(&times)
 	if text == "" { // a run of before causes were kept
-		return "because no instance was free within the limits"
+		return "no instance was free within the limits"
 	}
 	return "no instance was free: " + text
 }

@@ -8,6 +8,9 @@ import (
 	"time"
 
 	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+
+	"nightdrill/internal/core/stats"
 )
 
 // Load is what was asked of the functions together, and what became of it.
@@ -65,6 +68,58 @@ type SelfCheck struct {
 	During []time.Duration `json:"echo_during"` // and while it went on
 	Timer  []time.Duration `json:"timer"`       // how late timers of the driver's kind rang, before the run
 	Jump   time.Duration   `json:"jump"`        // of the clock on the wall, against the monotonic one, over the run
+	Gaps   []Gap           `json:"gaps"`        // in which the driver itself did not run
+}
+
+// Gap is a stretch in which the driver itself did not run: it was stopped, or the system
+// gave it no processor. What ended within it was noticed only at its end.
+type Gap struct {
+	From clock.Time `json:"from"`
+	To   clock.Time `json:"to"`
+}
+
+// within returns how much of the time from one moment to another lies in gaps.
+func within(gaps []Gap, from, to clock.Time) (all time.Duration) {
+	for _, g := range gaps {
+		all += max(min(to, g.To).Sub(max(from, g.From)), 0)
+	}
+	return all
+}
+
+// Stood returns for how long the driver itself did not run while an invocation was under
+// way, or while its events waited.
+func (r *Run) Stood(from, to clock.Time) time.Duration {
+	if r.Self == nil {
+		return 0
+	}
+	return within(r.Self.Gaps, from, to)
+}
+
+// sayGaps says when the driver itself stood still, and what that touched.
+func (r *Run) sayGaps(on func(kinds []string, format string, args ...any)) {
+	if r.Self == nil || len(r.Self.Gaps) == 0 {
+		return
+	}
+	longest := r.Self.Gaps[0]
+	total := time.Duration(0)
+	for _, g := range r.Self.Gaps {
+		total += g.To.Sub(g.From)
+		if g.To.Sub(g.From) > longest.To.Sub(longest.From) {
+			longest = g
+		}
+	}
+	touched := 0
+	for i := range r.Invocations {
+		v := &r.Invocations[i]
+		if within(r.Self.Gaps, v.began(), v.Done) > 0 {
+			touched++
+		}
+	}
+	text := fmt.Sprintf("the driver itself stood still %s", count(len(r.Self.Gaps), "time", "times"))
+	if len(r.Self.Gaps) > 1 {
+		text += fmt.Sprintf(", for %s in all", DurationText(total))
+	}
+	on([]string{OnLatency, OnStart, OnRates}, "%s, at %.2f s for %s: up to that much of the times of %s that were under way is the driver's, not the function's (marked in the list of invocations and in the CSV)", text, longest.From.Seconds(), DurationText(longest.To.Sub(longest.From)), count(touched, "invocation", "invocations"))
 }
 
 // driver says how well the driver kept to the plan.
@@ -87,7 +142,7 @@ func (r *Run) driver(s *Summary, at []int32) {
 		}
 	}
 	value := func(all []time.Duration, q float64) *float64 {
-		if !Enough(q, len(all)) {
+		if !stats.Enough(q, len(all)) {
 			return nil
 		}
 		v := Millis(quantileOf(all, q))
@@ -99,10 +154,22 @@ func (r *Run) driver(s *Summary, at []int32) {
 		s.Driver.Busy = &busy
 	}
 	if r.Self != nil {
-		s.Driver.EchoBefore = figures(&Population{inOrder: r.Self.Before}, true)
-		s.Driver.EchoDuring = figures(&Population{inOrder: r.Self.During}, true)
+		s.Driver.EchoBefore = figures(stats.Of(r.Self.Before), stats.Independent)
+		s.Driver.EchoDuring = figures(stats.Of(r.Self.During), stats.Independent)
 		s.Driver.TimerP99 = value(slices.Clone(r.Self.Timer), 0.95)
 	}
+}
+
+// Text says how well the driver kept to the plan.
+func (d *DriverFigures) Text() string {
+	if d.LagP99 == nil {
+		return fmt.Sprintf("driver delay: too few events for a percentile (p99 needs %d)", stats.Need(0.99))
+	}
+	text := "driver delay (p99): events taken " + MillisText(d.LagP99) + " ms after they were due"
+	if d.SendLagP99 != nil {
+		text += ", sent " + MillisText(d.SendLagP99) + " ms after"
+	}
+	return text
 }
 
 // Bounds beyond which the driver's own part in the figures is worth a word.
@@ -122,6 +189,28 @@ const (
 	OnMemory  = "memory"
 )
 
+// inTwoPieces counts for each function the replies that came in two pieces as far apart
+// as a delayed acknowledgement waits on Linux (40 ms); 0 where they are not most.
+func (r *Run) inTwoPieces() []int {
+	out, all := make([]int, len(r.Functions)), make([]int, len(r.Functions))
+	for i := range r.Invocations {
+		v := &r.Invocations[i]
+		if v.Result != engine.OK || v.Received == 0 {
+			continue
+		}
+		all[v.Function]++
+		if d := v.Done.Sub(v.Received); d > 36*time.Millisecond && d < 56*time.Millisecond {
+			out[v.Function]++
+		}
+	}
+	for fn, n := range out {
+		if n < 6 || 2*n <= all[fn] {
+			out[fn] = 0
+		}
+	}
+	return out
+}
+
 // warn adds what spoils the figures, each next to those that it spoils.
 func (r *Run) warn(s *Summary) {
 	s.Beside = map[string][]string{}
@@ -134,8 +223,9 @@ func (r *Run) warn(s *Summary) {
 	}
 	times := []string{OnLatency, OnStart}
 	if !r.Finished {
-		on(nil, "the run did not come to its end; the figures cover what was measured until then")
+		on(nil, "the run did not finish; the figures cover what was measured until then")
 	}
+	r.sayGaps(on)
 	if l := s.Driver.LagP99; l != nil && *l > lateDriver {
 		on([]string{OnLatency, OnRates}, "events were taken up to %.1f ms late (p99); latencies count that delay. Close other programs, or lower the rate", *l)
 	}
@@ -164,9 +254,14 @@ func (r *Run) warn(s *Summary) {
 			on([]string{OnMemory}, "what an instance of %s may use is %s", f.Name, f.Enforced)
 		}
 	}
+	for i, n := range r.inTwoPieces() {
+		if n > 0 {
+			on([]string{OnLatency}, "%s: %s arrived in two pieces about 40 ms apart: the function writes its reply in two steps, and the network holds back the second until the first is acknowledged (Nagle's algorithm and delayed acknowledgement). Write headers and body at once, or set TCP_NODELAY", r.Functions[i].Name, count(n, "reply", "replies"))
+		}
+	}
 	for i := range r.Functions {
 		if f := &r.Functions[i]; f.Attached {
-			on([]string{OnStart}, "%s was started by somebody else: its starts are not measured, and none of its answers counts as cold.", f.Name)
+			on([]string{OnStart}, "%s was started by somebody else: its starts are not measured, and none of its invocations counts as cold", f.Name)
 		}
 	}
 	s.Warnings = append(s.Warnings, r.Notes...)

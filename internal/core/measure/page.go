@@ -4,25 +4,34 @@ import (
 	"math"
 	"sort"
 	"time"
+
+	"nightdrill/internal/core/stats"
 )
 
 // Page is what the findings show of a run, worked out once when the run ends
 // and kept with it, so that a run of millions of invocations opens at once.
 type Page struct {
+	Version   int               `json:"version"` // PageVersion
 	Summary   *Summary          `json:"summary"`
 	Functions []string          `json:"functions"` // in the order of the project
 	Sources   []string          `json:"sources"`
 	Sentences []string          `json:"sentences"`
-	Spreads   []FunctionSpread  `json:"spreads"` // of each function
+	Spreads   []FunctionSpread  `json:"spreads"`  // of each function
+	Failures  []FailureCause    `json:"failures"` // what failed, by cause
 	Time      *Timeline         `json:"time"`
 	Kinds     map[string]string `json:"kinds"`            // of sources, by their names
 	Filter    string            `json:"filter,omitempty"` // what the page is of, in words; "" for all
 }
 
+// PageVersion is the version of how findings are worked out. Findings of another version
+// are worked out again from the run's records.
+const PageVersion = 2
+
 // FunctionSpread is where the durations of a function lie.
 type FunctionSpread struct {
 	Start   Spread    `json:"start"`
-	Latency [3]Spread `json:"latency"` // by engine.Class
+	Latency [3]Spread `json:"latency"` // of deliveries that took one attempt, by engine.Class
+	Retried Spread    `json:"retried"` // of those that took several
 }
 
 // Spread counts durations by their logarithm: Counts[i] of them lie from
@@ -40,7 +49,7 @@ func (s *Spread) Low(i int) time.Duration {
 	return time.Duration(math.Pow(10, float64(s.First+i)/StepsPerDecade))
 }
 
-func newSpread(p *Population) Spread {
+func newSpread(p *stats.Population) Spread {
 	step := func(d time.Duration) int {
 		return int(math.Floor(math.Log10(float64(max(d, time.Microsecond)))*StepsPerDecade + 1e-9))
 	}
@@ -59,17 +68,17 @@ func newSpread(p *Population) Spread {
 	return s
 }
 
-// NewPage works the findings of a run out.
+// NewPage works out the findings of a run.
 func NewPage(r *Run) *Page {
 	seen := r.scan()
 	return r.page(seen, r.collect(seen))
 }
 
 func (r *Run) page(seen *scan, populations []Populations) *Page {
-	p := &Page{Summary: r.summarize(seen, populations), Time: r.timeline(seen.at), Kinds: map[string]string{}}
+	p := &Page{Version: PageVersion, Summary: r.summarize(seen, populations), Time: r.timeline(seen.at), Kinds: map[string]string{}}
 	for i := range r.Functions {
 		p.Functions = append(p.Functions, r.Functions[i].Name)
-		f := FunctionSpread{Start: newSpread(&populations[i].Start)}
+		f := FunctionSpread{Start: newSpread(&populations[i].Start), Retried: newSpread(&populations[i].Retried)}
 		for c := range f.Latency {
 			f.Latency[c] = newSpread(&populations[i].Latency[c])
 		}
@@ -79,6 +88,7 @@ func (r *Run) page(seen *scan, populations []Populations) *Page {
 		p.Sources = append(p.Sources, r.Sources[i].Name)
 		p.Kinds[r.Sources[i].Name] = r.Sources[i].Kind
 	}
-	p.Sentences = r.sentences(p.Summary, seen.at)
+	p.Failures = FailureCauses(r.Failures())
+	p.Sentences = r.sentences(p.Summary, seen)
 	return p
 }

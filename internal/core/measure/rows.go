@@ -1,7 +1,6 @@
 package measure
 
 import (
-	"fmt"
 	"math"
 	"strconv"
 )
@@ -50,7 +49,7 @@ func (c *Comparison) Rows() (out []Row) {
 		add(name+" p95", "ms", "", func(s *SideFigures) *float64 { return of(s).P95 }, func(s *SideFigures) [2]*float64 { f := of(s); return [2]*float64{f.P95Lo, f.P95Hi} })
 	}
 	number := func(n int) *float64 { v := float64(n); return &v }
-	title = "how it starts"
+	title = "starts"
 	figures("start", "start", func(s *SideFigures) *Figures { return &s.Figures.Start })
 	add("  spawn", "ms", "", func(s *SideFigures) *float64 { return s.Figures.Phases.Spawn.P50 }, nil)
 	add("  boot", "ms", "", func(s *SideFigures) *float64 { return s.Figures.Phases.Boot.P50 }, nil)
@@ -70,7 +69,7 @@ func (c *Comparison) Rows() (out []Row) {
 		}, nil)
 	}
 	add("prepared in", "ms", "", func(s *SideFigures) *float64 { return s.Figures.PrepareMillis }, nil)
-	title = "how long, from due to done"
+	title = "latency, from due to done"
 	figures("cold", "cold", func(s *SideFigures) *Figures { return &s.Figures.Latency.Cold })
 	figures("first", "first", func(s *SideFigures) *Figures { return &s.Figures.Latency.First })
 	figures("warm", "warm", func(s *SideFigures) *Figures { return &s.Figures.Latency.Warm })
@@ -83,7 +82,7 @@ func (c *Comparison) Rows() (out []Row) {
 		return number(*s.Figures.WarmUp.Steady)
 	}, nil)
 	add("wait p95", "ms", "", func(s *SideFigures) *float64 { return s.Figures.Wait.Warm.P95 }, nil)
-	add("most instances", "", "", func(s *SideFigures) *float64 { return number(s.Figures.Instances.Peak) }, nil)
+	add("peak instances", "", "", func(s *SideFigures) *float64 { return number(s.Figures.Instances.Peak) }, nil)
 	share := func(n func(*SideFigures) int) func(*SideFigures) *float64 {
 		return func(s *SideFigures) *float64 {
 			if s.Outcomes.Deliveries == 0 {
@@ -93,10 +92,10 @@ func (c *Comparison) Rows() (out []Row) {
 			return &v
 		}
 	}
-	add("turned away", "%", "", share(func(s *SideFigures) int { return s.Outcomes.Rejected }), nil)
+	add("rejected", "%", "", share(func(s *SideFigures) int { return s.Outcomes.Rejected }), nil)
 	add("failed, expired", "%", "", share(func(s *SideFigures) int { return s.Outcomes.Failed + s.Outcomes.DeadLettered + s.Outcomes.Expired }), nil)
 	add("unexpected", "%", "", share(func(s *SideFigures) int { return s.Outcomes.Unexpected }), nil)
-	title = "what it takes"
+	title = "resources"
 	add("peak memory", "MiB", "peak memory", func(s *SideFigures) *float64 { return s.Figures.Resources.TypicalMiB }, nil)
 	add("memory held", "GiB·s", "", func(s *SideFigures) *float64 { return s.Figures.Resources.Held }, nil)
 	add("processor time", "s", "", func(s *SideFigures) *float64 {
@@ -160,17 +159,4 @@ func small(v float64) string {
 		return strconv.FormatFloat(v, 'f', 2, 64)
 	}
 	return strconv.FormatFloat(v, 'f', int(-math.Floor(math.Log10(v)))+2, 64)
-}
-
-// Mark says in a word what a contrast comes to.
-func (c *Contrast) Mark() string {
-	switch {
-	case c == nil || c.N[0] == 0 || c.N[1] == 0:
-		return ""
-	case c.Ratio == nil:
-		return "too few"
-	case c.Beyond:
-		return fmt.Sprintf("× %s  (%s)", RatioText(*c.Ratio), c.Between())
-	}
-	return fmt.Sprintf("no difference  (%s)", c.Between())
 }

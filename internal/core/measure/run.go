@@ -21,6 +21,7 @@ type Run struct {
 	Seed               uint64
 	Concurrency        int        // of all functions together; 0 when it is not known
 	Finished           bool       // the drill came to its end; not interrupted, not cut off
+	Begins             clock.Time // when events began to fall due; before, instances that are kept warm were started
 	Length             clock.Time // from the first moment to the last record
 	Functions          []Function
 	Sources            []Source
@@ -34,19 +35,21 @@ type Run struct {
 	Deliveries  []Delivery
 	Instances   []Instance
 	Levels      []Level
-	ColdStarts  int              // of each variant, in a drill of cold starts; 0 in others
-	Changes     []Change         // of limits and versions, while it ran
-	Blobs       [][]byte         // bytes of events and replies, each once; of a run that was read back, none
-	Open        []Invocation     // in flight at the moment; only while the run goes on
-	LastDue     clock.Time       // of the last arrival
-	Busy        float64          // share of the machine's processors that was in use; NaN when unknown
-	Notes       []string         // said by the driver: what went wrong beside the functions
-	Rates       *plan.Rates      // what the user pays; nil when they did not say
-	Self        *SelfCheck       // nil of runs from before there was one
-	Machine     string           // what it ran on, in words
-	Commit      string           // of the project's folder, and whether changed since; "" when that is not known
-	Plan        []byte           // what the run was told to do, as JSON; nil when it is not known
-	Timings     map[int32]string // Server-Timing headers of first answers by their numbers, of a run that was read back
+	ColdStarts  int               // of each variant, in a drill of cold starts; 0 in others
+	Changes     []Change          // of limits and versions, while it ran
+	Blobs       [][]byte          // bytes of events and replies, each once; of a run that was read back, none
+	Open        []Invocation      // in flight at the moment; only while the run goes on
+	LastDue     clock.Time        // of the last arrival
+	Busy        float64           // share of the machine's processors that was in use; NaN when unknown
+	Notes       []string          // said by the driver: what went wrong beside the functions
+	Rates       *plan.Rates       // what the user pays; nil when they did not say
+	Self        *SelfCheck        // nil of runs from before there was one
+	Machine     string            // what it ran on, in words
+	Commit      string            // of the project's folder, and whether changed since; "" when that is not known
+	Plan        []byte            // what the run was told to do, as JSON; nil when it is not known
+	Said        map[uint64]string // the last log line of failed invocations, by their IDs
+	Filtered    bool              // a part of a run, chosen by a filter
+	Timings     map[int32]string  // Server-Timing headers of first answers by their numbers, of a run that was read back
 }
 
 // Function names a function of the run and the limits that held.
@@ -62,6 +65,7 @@ type Function struct {
 	Guaranteed  int           `json:"guaranteed,omitempty"`
 	Memory      int64         `json:"memory,omitempty"`   // bytes that an instance may use; 0 for no bound
 	CPU         float64       `json:"cpu,omitempty"`      // processors that an instance may use; 0 for no bound
+	Meter       string        `json:"meter,omitempty"`    // what memory and processor time are measured by, in words; "" for the first process alone
 	Enforced    string        `json:"enforced,omitempty"` // whether those bounds are, in words; "" where there are none
 	Prepared    time.Duration `json:"prepared,omitempty"` // what its preparation took; 0 when it is not known
 	Size        int64         `json:"size,omitempty"`     // bytes of its package on disk; 0 when it is not known

@@ -1,8 +1,6 @@
 package measure
 
 import (
-	"strconv"
-
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 )
@@ -28,7 +26,6 @@ func (r *Run) scan() *scan {
 		first: clock.Never, last: -1, ended: -1}
 	statuses := make([]map[int32]int, len(r.Functions))
 	for fn := range c.functions {
-		c.functions[fn].Statuses = map[string]int{}
 		statuses[fn] = map[int32]int{}
 	}
 	c.at = make([]int32, 0, len(r.Invocations)+len(r.Invocations)/16+64)
@@ -66,9 +63,7 @@ func (r *Run) scan() *scan {
 	}
 	flush()
 	for fn := range c.functions {
-		for status, n := range statuses[fn] {
-			c.functions[fn].Statuses[strconv.Itoa(int(status))] = n
-		}
+		c.functions[fn].Statuses = statusTexts(statuses[fn])
 	}
 	for i := range r.Instances {
 		if in := &r.Instances[i]; in.Reason == engine.Crashed && in.Ready > 0 && in.Stopped > 0 {

@@ -1,11 +1,15 @@
 package measure
 
-import "time"
+import (
+	"time"
+
+	"nightdrill/internal/core/stats"
+)
 
 // quantileOf gives percentile q of samples that it may bring into another order,
 // without sorting them all (Hoare's Find).
 func quantileOf(all []time.Duration, q float64) time.Duration {
-	k := rank(q, len(all)) - 1
+	k := stats.Rank(q, len(all)) - 1
 	for lo, hi := 0, len(all)-1; lo < hi; {
 		// the middle of three as what the others are set against
 		a, b, c := all[lo], all[lo+(hi-lo)/2], all[hi]

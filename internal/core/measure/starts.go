@@ -1,20 +1,22 @@
 package measure
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 	"time"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/stats"
 )
 
 // StartPhases are where the time of starts went, each phase over all starts of a
 // function.
 type StartPhases struct {
-	Spawn, Boot Population // to the command's own code, and from there to ready
-	Both        Population // of starts of which they cannot be told apart
-	Answer      Population // service time of the first invocation
-	own         map[string]*Population
+	Spawn, Boot stats.Population // to the command's own code, and from there to ready
+	Both        stats.Population // of starts of which they cannot be told apart
+	Answer      stats.Population // service time of the first invocation
+	own         map[string]*stats.Population
 }
 
 // PhaseFigures are the figures of a function's starts, phase by phase.
@@ -33,9 +35,9 @@ type OwnPhase struct {
 }
 
 func (p *StartPhases) figures() PhaseFigures {
-	f := PhaseFigures{Spawn: figures(&p.Spawn, true), Boot: figures(&p.Boot, true), Both: figures(&p.Both, true), Answer: figures(&p.Answer, true), Own: []OwnPhase{}}
+	f := PhaseFigures{Spawn: figures(&p.Spawn, stats.Independent), Boot: figures(&p.Boot, stats.Independent), Both: figures(&p.Both, stats.Independent), Answer: figures(&p.Answer, stats.Independent), Own: []OwnPhase{}}
 	for _, name := range slices.Sorted(maps.Keys(p.own)) {
-		f.Own = append(f.Own, OwnPhase{name, figures(p.own[name], true)})
+		f.Own = append(f.Own, OwnPhase{name, figures(p.own[name], stats.Independent)})
 	}
 	return f
 }
@@ -64,10 +66,10 @@ func (r *Run) startPhases(seen *scan, out []Populations) {
 				continue
 			}
 			if p.own == nil {
-				p.own = map[string]*Population{}
+				p.own = map[string]*stats.Population{}
 			}
 			if p.own[own.Name] == nil && len(p.own) < mostOwn {
-				p.own[own.Name] = &Population{}
+				p.own[own.Name] = &stats.Population{}
 			}
 			if of := p.own[own.Name]; of != nil {
 				of.Add(own.Took)
@@ -95,7 +97,7 @@ func (r *Run) timing(v *Invocation) string {
 type WarmUp struct {
 	Points []WarmPoint `json:"points"`
 	// Steady is the n from which on invocations are no longer getting faster, as far
-	// as the samples can tell; nil where there are too few.
+	// as the samples can tell; nil where there are too few, of instances or of invocations.
 	Steady *int `json:"steady_from"`
 	// Gain is the median of the first invocations over that of the steady ones.
 	Gain *float64 `json:"gain"`
@@ -125,10 +127,34 @@ func nthRange(step int) (from, to int) {
 }
 
 const (
-	leastGain  = 1.05 // how much slower a step must be to count as not yet warm
-	warmSteps  = 40
-	warmSample = 512 // of a step at most, for telling it from those after it
+	leastGain = 1.05 // how much slower a step must be to count as not yet warm
+	// leastInstances is how many must have had a first invocation, for it to be set against
+	// later ones: as many as a median takes.
+	leastInstances = 6
+	warmSteps      = 40
+	warmSample     = 512 // of a step at most, for telling it from those after it
 )
+
+// Instances returns how many instances had an invocation.
+func (w *WarmUp) Instances() int {
+	if len(w.Points) == 0 {
+		return 0
+	}
+	return w.Points[0].N
+}
+
+// Text says how a function warms up, or what is missing to tell.
+func (w *WarmUp) Text() string {
+	switch {
+	case w.Steady != nil && *w.Steady == 1:
+		return "as fast the first time as later"
+	case w.Steady != nil && w.Gain != nil:
+		return fmt.Sprintf("warm from the %s on; the first takes × %s", Ordinal(*w.Steady), RatioText(*w.Gain))
+	case w.Instances() < leastInstances:
+		return fmt.Sprintf("%s: too few to tell (needs %d)", count(w.Instances(), "instance", "instances"), leastInstances)
+	}
+	return "too few invocations to tell"
+}
 
 // warmUps works out the warm-up of each function.
 func (r *Run) warmUps(seen *scan) []WarmUp {
@@ -192,7 +218,7 @@ func warmUpOf(steps [warmSteps][]time.Duration) (w WarmUp) {
 		at := func(q float64) float64 { return Millis(quantileOf(all, q)) }
 		w.Points = append(w.Points, WarmPoint{from, to, len(all), at(0.25), at(0.5), at(0.75)})
 	}
-	if last := len(some) - 1; count >= 30 && last >= 4 {
+	if last := len(some) - 1; count >= 30 && last >= 4 && len(some[0]) >= leastInstances {
 		steady := 0
 		for k := range last {
 			// up to two steps that cannot be told from later ones may lie between
@@ -201,7 +227,7 @@ func warmUpOf(steps [warmSteps][]time.Duration) (w WarmUp) {
 			}
 			after := every(slices.Concat(some[k+1:]...), 4*warmSample)
 			slower := medianOf(some[k]) > time.Duration(leastGain*float64(medianOf(after)))
-			if _, p := MannWhitney(some[k], after); slower && p < 0.02 {
+			if _, p := stats.MannWhitney(some[k], after); slower && p < 0.02 {
 				steady = k + 1
 			}
 		}
@@ -233,5 +259,5 @@ func medianOf(all []time.Duration) time.Duration {
 		return 0
 	}
 	sorted := slices.Sorted(slices.Values(all))
-	return sorted[rank(0.5, len(sorted))-1]
+	return sorted[stats.Rank(0.5, len(sorted))-1]
 }

@@ -3,10 +3,13 @@ package measure
 import (
 	"cmp"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/stats"
 )
 
 // Format names the form of the summary.
@@ -75,19 +78,19 @@ func (c *Counts) add(o engine.Outcome) {
 
 // FunctionFigures are the figures of one function.
 type FunctionFigures struct {
-	Instances InstanceCounts     `json:"instances"`
-	Attempts  int                `json:"attempts"`
-	Timeouts  int                `json:"timeouts"`
-	Crashes   int                `json:"crashes"`
-	Statuses  map[string]int     `json:"statuses"`
-	Routes    map[string]ByClass `json:"routes"`
-	Start     Figures            `json:"start"`
-	Latency   ByClass            `json:"latency"`
-	Service   ByClass            `json:"service"`
-	Wait      ByClass            `json:"wait"`    // sent - due, of first attempts
-	Phases    PhaseFigures       `json:"phases"`  // of starts
-	WarmUp    WarmUp             `json:"warm_up"` // service time by the n-th invocation
-	Cost      *Cost              `json:"cost"`    // nil without rates, or where the memory is not known
+	Instances InstanceCounts          `json:"instances"`
+	Attempts  int                     `json:"attempts"`
+	Timeouts  int                     `json:"timeouts"`
+	Crashes   int                     `json:"crashes"`
+	Statuses  map[string]int          `json:"statuses"`
+	Routes    map[string]RouteFigures `json:"routes"` // by method and path pattern
+	Start     Figures                 `json:"start"`
+	Latency   LatencyFigures          `json:"latency"`
+	Service   ByClass                 `json:"service"`
+	Wait      ByClass                 `json:"wait"`    // sent - due, of first attempts
+	Phases    PhaseFigures            `json:"phases"`  // of starts
+	WarmUp    WarmUp                  `json:"warm_up"` // service time by the n-th invocation
+	Cost      *Cost                   `json:"cost"`    // nil without rates, or where the memory is not known
 
 	OutOfMemory   int            `json:"out_of_memory"` // instances that the system ended for their use of memory
 	Starts        map[string]int `json:"starts"`        // by why
@@ -105,6 +108,22 @@ type InstanceCounts struct {
 	FailedStarts int `json:"failed_starts"`
 }
 
+// LatencyFigures are the latencies of deliveries: by class of those that took one
+// attempt, and those that took several.
+type LatencyFigures struct {
+	ByClass
+	Retried Figures `json:"retried"`
+}
+
+// N returns the number of deliveries.
+func (l *LatencyFigures) N() int { return l.Cold.N + l.First.N + l.Warm.N + l.Retried.N }
+
+// RouteFigures are the figures of one route to a function.
+type RouteFigures struct {
+	LatencyFigures
+	Statuses map[string]int `json:"statuses"`
+}
+
 // ByClass holds figures of cold, first and warm apart; they are never averaged together.
 type ByClass struct {
 	Cold  Figures `json:"cold"`
@@ -117,7 +136,9 @@ func (b *ByClass) Of(c engine.Class) *Figures {
 	return [...]*Figures{&b.Warm, &b.Cold, &b.First}[c]
 }
 
-// Figures are the percentiles of one population, in milliseconds.
+// Figures are the percentiles of one population, in milliseconds. A percentile is nil
+// where there are fewer samples than an independent population needs for it; its
+// interval is nil where the samples cannot carry one, and Needs says how many would.
 type Figures struct {
 	N     int      `json:"n"`
 	P50   *float64 `json:"p50_ms"`
@@ -130,6 +151,10 @@ type Figures struct {
 	P99Lo *float64 `json:"p99_ms_lo"`
 	P99Hi *float64 `json:"p99_ms_hi"`
 	Max   *float64 `json:"max_ms"`
+	Mean  *float64 `json:"mean_ms"`
+	// Needs is the number of samples that the interval of p50, p95 and p99 takes, in
+	// this order; 0 where the interval is there.
+	Needs [3]int `json:"interval_needs"`
 }
 
 // DriverFigures say how well the driver kept to the plan.
@@ -146,28 +171,43 @@ type DriverFigures struct {
 // Millis gives a duration in milliseconds, to the nanosecond.
 func Millis(d time.Duration) float64 { return float64(d) / 1e6 }
 
-// figures gives the figures of a population; of independent samples the intervals
-// are from order statistics.
-func figures(p *Population, independent bool) Figures {
+// figures returns the figures of a population.
+func figures(p *stats.Population, sampling stats.Sampling) Figures {
 	f := Figures{N: p.N()}
 	if f.N == 0 {
 		return f
 	}
-	longest := Millis(p.Max())
-	f.Max = &longest
-	var got []Percentile
-	if independent {
-		got = []Percentile{p.Independent(0.50), p.Independent(0.95), p.Independent(0.99)}
-	} else {
-		got = p.dependent(0.50, 0.95, 0.99)
+	longest, mean := Millis(p.Max()), 0.0
+	for _, d := range p.InOrder() {
+		mean += float64(d)
 	}
+	mean /= float64(f.N) * 1e6
+	f.Max, f.Mean = &longest, &mean
 	for i, x := range [][3]**float64{{&f.P50, &f.P50Lo, &f.P50Hi}, {&f.P95, &f.P95Lo, &f.P95Hi}, {&f.P99, &f.P99Lo, &f.P99Hi}} {
-		if got[i].OK {
-			v, lo, hi := Millis(got[i].Value), Millis(got[i].Lo), Millis(got[i].Hi)
-			*x[0], *x[1], *x[2] = &v, &lo, &hi
+		got := p.Percentile([]float64{0.50, 0.95, 0.99}[i], sampling)
+		f.Needs[i] = got.Needs
+		if got.OK {
+			v := Millis(got.Value)
+			*x[0] = &v
+		}
+		if got.Interval {
+			lo, hi := Millis(got.Lo), Millis(got.Hi)
+			*x[1], *x[2] = &lo, &hi
 		}
 	}
 	return f
+}
+
+// sampling returns how the samples of a class depend on each other: in a drill of cold
+// starts everything is taken one at a time, in every other drill under load.
+func (r *Run) sampling(class engine.Class) stats.Sampling {
+	switch {
+	case !r.cold():
+		return stats.Serial
+	case class == engine.Warm:
+		return stats.Single
+	}
+	return stats.Independent
 }
 
 // Figure gives a percentile by its name: p50, p95, p99, max.
@@ -185,24 +225,50 @@ func (f *Figures) Figure(name string) *float64 {
 	return nil
 }
 
-type classes [3]Population // by engine.Class
-
-func (c *classes) figures() ByClass {
-	var b ByClass
-	for class := range c {
-		*b.Of(engine.Class(class)) = figures(&c[class], false)
+// byClass returns the figures of populations by engine.Class.
+func (r *Run) byClass(of *[3]stats.Population) (b ByClass) {
+	for class := range of {
+		*b.Of(engine.Class(class)) = figures(&of[class], r.sampling(engine.Class(class)))
 	}
 	return b
 }
 
-// Populations are the durations of one function.
-type Populations struct {
-	Start                  Population
-	Latency, Service, Wait [3]Population // by engine.Class
-	Phases                 StartPhases
+// latencies holds the latencies of deliveries.
+type latencies struct {
+	Latency [3]stats.Population // of those that took one attempt, by engine.Class
+	Retried stats.Population    // of those that took several
 }
 
-// Collect gives the populations of each function.
+// of returns the population that a delivery belongs to.
+func (l *latencies) of(d *Delivery, v *Invocation) *stats.Population {
+	if d.Attempts > 1 {
+		return &l.Retried
+	}
+	return &l.Latency[v.Class]
+}
+
+func (r *Run) latencyFigures(l *latencies) LatencyFigures {
+	return LatencyFigures{r.byClass(&l.Latency), figures(&l.Retried, stats.Serial)}
+}
+
+// Populations are the durations of one function.
+type Populations struct {
+	Start stats.Population
+	latencies
+	Service, Wait [3]stats.Population // by engine.Class
+	Phases        StartPhases
+}
+
+// add appends a sample of an invocation, which may carry several.
+func add(p *stats.Population, v *Invocation, d time.Duration) {
+	if v.Batch > 1 {
+		p.AddTo(v.ID, d)
+	} else {
+		p.Add(d)
+	}
+}
+
+// Collect returns the populations of each function.
 func (r *Run) Collect() []Populations { return r.collect(r.scan()) }
 
 func (r *Run) collect(seen *scan) []Populations {
@@ -210,9 +276,9 @@ func (r *Run) collect(seen *scan) []Populations {
 	out := make([]Populations, len(r.Functions))
 	for fn := range out {
 		for c, n := range seen.sizes[fn] { // memory is taken once
-			out[fn].Latency[c].expect(n)
-			out[fn].Service[c].expect(n)
-			out[fn].Wait[c].expect(n)
+			out[fn].Latency[c].Grow(n)
+			out[fn].Service[c].Grow(n)
+			out[fn].Wait[c].Grow(n)
 		}
 	}
 	for i := range r.Instances {
@@ -220,9 +286,8 @@ func (r *Run) collect(seen *scan) []Populations {
 			out[in.Function].Start.Add(in.Ready.Sub(in.Spawned))
 		}
 	}
-	r.eachLatency(at, func(fn int32, _ *Delivery, inv *Invocation, d time.Duration) {
-		p := &out[fn].Latency[inv.Class].inOrder
-		*p = append(*p, d)
+	r.eachLatency(at, func(fn int32, d *Delivery, inv *Invocation, took time.Duration) {
+		add(out[fn].of(d, inv), inv, took)
 	})
 	for i := range r.Attempts {
 		a := &r.Attempts[i]
@@ -231,11 +296,9 @@ func (r *Run) collect(seen *scan) []Populations {
 		if inv == nil || inv.Result == engine.RunEnded {
 			continue
 		}
-		p := &out[inv.Function].Service[inv.Class].inOrder
-		*p = append(*p, inv.Done.Sub(inv.began()))
+		add(&out[inv.Function].Service[inv.Class], inv, inv.Done.Sub(inv.began()))
 		if a.N == 1 && inv.Sent > 0 && int(a.Event) < len(r.Arrivals) {
-			p = &out[inv.Function].Wait[inv.Class].inOrder
-			*p = append(*p, inv.Sent.Sub(r.Arrivals[a.Event].Due))
+			add(&out[inv.Function].Wait[inv.Class], inv, inv.Sent.Sub(r.Arrivals[a.Event].Due))
 		}
 	}
 	r.startPhases(seen, out)
@@ -284,18 +347,18 @@ func (r *Run) summarize(seen *scan, populations []Populations) *Summary {
 		Functions: map[string]FunctionFigures{}, Sources: map[string]Counts{},
 		Chains: map[string]Chain{}, Faults: map[string]int{}, Budgets: []Verdict{}, Warnings: []string{}}
 	r.count(s, seen)
-	routes := r.routes(at)
+	routes := r.routes(seen)
 	warm, costs := r.warmUps(seen), r.costs()
 	for fn := range r.Functions {
 		p := &populations[fn]
 		f := &seen.functions[fn]
-		f.Start = figures(&p.Start, true)
-		f.Latency, f.Service, f.Wait = (*classes)(&p.Latency).figures(), (*classes)(&p.Service).figures(), (*classes)(&p.Wait).figures()
+		f.Start = figures(&p.Start, stats.Independent)
+		f.Latency, f.Service, f.Wait = r.latencyFigures(&p.latencies), r.byClass(&p.Service), r.byClass(&p.Wait)
 		f.Phases, f.WarmUp = p.Phases.figures(), warm[fn]
 		f.Instances = r.instances(int32(fn))
 		r.instanceFigures(int32(fn), f)
 		f.Cost = costs[fn]
-		f.Routes = r.routeFigures(fn, routes, f.Latency)
+		f.Routes = r.routeFigures(fn, routes)
 		s.Functions[r.Functions[fn].Name] = *f
 	}
 	s.Changes, s.Ways = append([]Change{}, r.Changes...), append([]Way{}, r.ways(s)...)
@@ -315,65 +378,118 @@ func (r *Run) summarize(seen *scan, populations []Populations) *Summary {
 	return s
 }
 
-// routes gives the latencies of each route to a function that more than one wire
-// leads to. Routes of several sources that are called the same are one.
-func (r *Run) routes(at []int32) map[[2]int32]*classes {
+// routeRecord is what is collected of one route to a function.
+type routeRecord struct {
+	function int
+	name     string
+	latencies
+	statuses map[int32]int // of invocations
+}
+
+// routes collects what became of each route to a function. A wire that takes any method
+// is as many routes as there were methods; routes of several sources that have one name
+// are one.
+func (r *Run) routes(seen *scan) (out []*routeRecord) {
 	type named struct {
 		fn   int
 		name string
 	}
-	out, same := map[[2]int32]*classes{}, map[named]*classes{}
-	wires := r.wiresTo()
+	same := map[named]*routeRecord{}
+	record := func(fn int, name string) *routeRecord {
+		x := same[named{fn, name}]
+		if x == nil {
+			x = &routeRecord{function: fn, name: name, statuses: map[int32]int{}}
+			same[named{fn, name}] = x
+			out = append(out, x)
+		}
+		return x
+	}
+	methods := make([]string, len(r.Payloads))
+	for i := range r.Payloads {
+		methods[i], _, _ = strings.Cut(r.Payloads[i].Label, " ")
+	}
+	// of each wire with a name: its one record, or one for each method
+	type wire struct {
+		one  *routeRecord
+		path string
+		each map[string]*routeRecord
+	}
+	wires := make([][]wire, len(r.Sources))
+	any := false
 	for i := range r.Sources {
-		for w, name := range r.Sources[i].Routes {
-			to := named{r.Sources[i].To[w], name}
-			if wires[to.fn] < 2 {
-				continue
+		s := &r.Sources[i]
+		wires[i] = make([]wire, len(s.To))
+		for w, name := range s.Routes {
+			any = true
+			if path, ok := strings.CutPrefix(name, "any "); ok && s.Kind == "http" {
+				wires[i][w] = wire{path: path, each: map[string]*routeRecord{}}
+			} else {
+				wires[i][w] = wire{one: record(s.To[w], name)}
 			}
-			if same[to] == nil {
-				same[to] = &classes{}
-			}
-			out[[2]int32{int32(i), int32(w)}] = same[to]
 		}
 	}
-	if len(out) == 0 {
-		return out
+	if !any {
+		return nil
 	}
-	r.eachLatency(at, func(_ int32, d *Delivery, inv *Invocation, latency time.Duration) {
-		if c := out[[2]int32{d.Source, d.Wire}]; c != nil {
-			c[inv.Class].Add(latency)
+	of := func(source, at int32, event int64) *routeRecord {
+		if at < 0 || int(at) >= len(wires[source]) {
+			return nil
+		}
+		w := &wires[source][at]
+		if w.each == nil {
+			return w.one
+		}
+		method := "any"
+		if int(event) < len(r.Arrivals) {
+			method = methods[r.Arrivals[event].Payload]
+		}
+		x := w.each[method]
+		if x == nil {
+			x = record(r.Sources[source].To[at], method+" "+w.path)
+			w.each[method] = x
+		}
+		return x
+	}
+	r.eachLatency(seen.at, func(_ int32, d *Delivery, inv *Invocation, took time.Duration) {
+		if x := of(d.Source, d.Wire, d.Event); x != nil {
+			add(x.of(d, inv), inv, took)
 		}
 	})
+	last := uint64(0) // attempts of one invocation follow each other
+	for i := range r.Attempts {
+		a := &r.Attempts[i]
+		inv := r.invocation(seen.at, a.Invocation)
+		if inv == nil || inv.Status == 0 || a.Invocation == last {
+			continue
+		}
+		last = a.Invocation
+		if x := of(a.Source, a.Wire, a.Event); x != nil {
+			x.statuses[inv.Status]++
+		}
+	}
 	return out
 }
 
-// wiresTo counts the wires that lead to each function.
-func (r *Run) wiresTo() []int {
-	n := make([]int, len(r.Functions))
-	for i := range r.Sources {
-		for _, to := range r.Sources[i].To {
-			n[to]++
+// routeFigures returns the figures of the routes to a function.
+func (r *Run) routeFigures(fn int, routes []*routeRecord) map[string]RouteFigures {
+	out := map[string]RouteFigures{}
+	for _, x := range routes {
+		if x.function != fn {
+			continue
+		}
+		f := RouteFigures{r.latencyFigures(&x.latencies), statusTexts(x.statuses)}
+		if f.N() > 0 || len(f.Statuses) > 0 {
+			out[x.name] = f
 		}
 	}
-	return n
+	return out
 }
 
-// routeFigures gives the figures of the routes to a function.
-func (r *Run) routeFigures(fn int, routes map[[2]int32]*classes, all ByClass) map[string]ByClass {
-	out := map[string]ByClass{}
-	for i := range r.Sources {
-		for w, name := range r.Sources[i].Routes {
-			if r.Sources[i].To[w] != fn {
-				continue
-			}
-			figures := all
-			if c := routes[[2]int32{int32(i), int32(w)}]; c != nil {
-				figures = c.figures()
-			}
-			if figures.Cold.N+figures.First.N+figures.Warm.N > 0 {
-				out[name] = figures
-			}
-		}
+// statusTexts returns counts by status with the statuses as text.
+func statusTexts(counts map[int32]int) map[string]int {
+	out := map[string]int{}
+	for status, n := range counts {
+		out[strconv.Itoa(int(status))] = n
 	}
 	return out
 }

@@ -6,6 +6,7 @@ import (
 	"github.com/HdrHistogram/hdrhistogram-go"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/stats"
 )
 
 // Tally is the running figures of a drill: approximate (to three digits) and
@@ -59,7 +60,7 @@ func (t *Tally) Update(r *Run, find func(uint64) *Invocation) {
 // when there are too few.
 func (f *FunctionTally) Percentile(c engine.Class, q float64) *float64 {
 	h := f.Latency[c]
-	if !Enough(q, int(h.TotalCount())) {
+	if !stats.Enough(q, int(h.TotalCount())) {
 		return nil
 	}
 	v := float64(h.ValueAtQuantile(q*100)) / 1e3

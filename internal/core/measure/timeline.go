@@ -7,6 +7,7 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/stats"
 )
 
 // Timeline is a run over time, in steps of one length.
@@ -66,9 +67,9 @@ func (r *Run) timeline(at []int32) *Timeline {
 }
 
 func (r *Run) latencyOverTime(at []int32, t *Timeline, n int, step func(clock.Time) int) {
-	steps := make([][]Population, len(r.Functions))
+	steps := make([][]stats.Population, len(r.Functions))
 	for fn := range steps {
-		steps[fn] = make([]Population, n)
+		steps[fn] = make([]stats.Population, n)
 	}
 	r.eachLatency(at, func(fn int32, _ *Delivery, inv *Invocation, latency time.Duration) {
 		k := step(inv.Done)
@@ -82,8 +83,8 @@ func (r *Run) latencyOverTime(at []int32, t *Timeline, n int, step func(clock.Ti
 		for k := range n {
 			if p := &steps[fn][k]; p.N() > 0 {
 				f := &t.Functions[fn]
-				f.P50[k], f.P95[k], f.Max[k] = p.At(rank(0.5, p.N())-1), p.At(rank(0.95, p.N())-1), p.Max()
-				p.keys, p.inOrder = nil, nil
+				f.P50[k], f.P95[k], f.Max[k] = p.At(stats.Rank(0.5, p.N())-1), p.At(stats.Rank(0.95, p.N())-1), p.Max()
+				*p = stats.Population{}
 			}
 		}
 	}

@@ -6,6 +6,7 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/stats"
 )
 
 // Shares from which something is worth a sentence.
@@ -26,7 +27,7 @@ func (r *Run) sayWhy(fn int32, f *FunctionFigures, say func(string, ...any)) {
 		say("%s: %s", name, text)
 	}
 	if w := &f.WarmUp; w.Steady != nil && *w.Steady > 2 && w.Gain != nil && *w.Gain > leastGain {
-		say("%s is warm from its %s invocation on; before, it gets faster by and by (the first takes %s times as long).", name, Ordinal(*w.Steady), ratio(*w.Gain))
+		say("%s is warm from its %s invocation on; earlier invocations are slower (the first by %s ×).", name, Ordinal(*w.Steady), ratio(*w.Gain))
 	}
 	if f.Instances.FailedStarts > 0 && f.Start.N > 0 {
 		say("%s: %s failed.", name, count(f.Instances.FailedStarts, "start", "starts"))
@@ -37,10 +38,10 @@ func (r *Run) sayWhy(fn int32, f *FunctionFigures, say func(string, ...any)) {
 		say("%s came close to its memory: %.0f of %.0f MiB.", name, *m, float64(of.Memory)/(1<<20))
 	}
 	if f.Crashes > 0 {
-		say("%s crashed %s while it was at work or idle.", name, count(f.Crashes, "time", "times"))
+		say("%s crashed %s.", name, count(f.Crashes, "time", "times"))
 	}
 	if f.Timeouts > 0 {
-		say("%s: %s longer than the time-out.", name, count(f.Timeouts, "invocation took", "invocations took"))
+		say("%s: %s longer than its timeout.", name, count(f.Timeouts, "invocation took", "invocations took"))
 	}
 	if route, median, others := slowRoute(f); route != "" {
 		say("%s: %s is slower than its other routes: %s ms against %s (median, warm).", name, route, MillisText(&median), MillisText(&others))
@@ -70,15 +71,15 @@ func coldReason(f *FunctionFigures) string {
 	text := ""
 	switch {
 	case part(f.Phases.Boot.P50) > muchOfCold:
-		text = fmt.Sprintf("%s of a cold answer is its own start: %s ms from the command's first code until it is ready.", Percent(part(f.Phases.Boot.P50)), MillisText(f.Phases.Boot.P50))
+		text = fmt.Sprintf("%s of a cold call is the function's own start-up (%s ms from its first code until it is ready).", Percent(part(f.Phases.Boot.P50)), MillisText(f.Phases.Boot.P50))
 	case part(f.Phases.Both.P50) > muchOfCold:
-		text = fmt.Sprintf("%s of a cold answer is its start: %s ms until it is ready.", Percent(part(f.Phases.Both.P50)), MillisText(f.Phases.Both.P50))
+		text = fmt.Sprintf("%s of a cold call is its start (%s ms until it is ready).", Percent(part(f.Phases.Both.P50)), MillisText(f.Phases.Both.P50))
 	case part(f.Phases.Spawn.P50) > muchOfCold:
-		text = fmt.Sprintf("%s of a cold answer goes by before the command's own code runs: %s ms.", Percent(part(f.Phases.Spawn.P50)), MillisText(f.Phases.Spawn.P50))
+		text = fmt.Sprintf("%s of a cold call passes before the function's own code runs (%s ms).", Percent(part(f.Phases.Spawn.P50)), MillisText(f.Phases.Spawn.P50))
 	case part(answer) > muchOfCold:
-		text = fmt.Sprintf("%s of a cold answer is the first answer itself: %s ms, for it is ready before it has all that it needs.", Percent(part(answer)), MillisText(answer))
+		text = fmt.Sprintf("%s of a cold call is the first invocation itself (%s ms): it reports ready before it has finished initialising.", Percent(part(answer)), MillisText(answer))
 	case waited > muchOfCold*whole:
-		text = fmt.Sprintf("%s of a cold answer goes by before an instance is started for it: %s ms.", Percent(waited/whole), MillisText(&waited))
+		text = fmt.Sprintf("%s of a cold call passes before an instance is started for it (%s ms).", Percent(waited/whole), MillisText(&waited))
 	}
 	for _, own := range f.Phases.Own {
 		if text != "" && own.Took.P50 != nil && *own.Took.P50 > muchOfCold**answer && part(own.Took.P50) > muchOfCold/2 {
@@ -125,13 +126,13 @@ func (w reason) words(f *Function, all int) string {
 	case forLimit:
 		return fmt.Sprintf("as many invocations were in flight as its limit of %d allows", f.Max)
 	case forAll:
-		return fmt.Sprintf("all functions together were at their limit of %d", all)
+		return fmt.Sprintf("the project was at its limit of %d", all)
 	case forStart:
-		return "an instance was being started"
+		return "an instance was starting"
 	case forPace:
-		return "instances may be added only at a certain rate, or a start had failed just before"
+		return "the start rate held back new instances, or a start had just failed"
 	}
-	return "they waited for a batch to fill, a poll, or those before them"
+	return "of a batch to fill, a poll, or earlier events"
 }
 
 // sayWaits says which deliveries waited for long, and for what.
@@ -141,6 +142,7 @@ func (r *Run) sayWaits(at []int32, say func(string, ...any)) {
 		most  time.Duration
 	}
 	waits := make([]waiter, len(r.Functions))
+	waited := make([]stats.Population, len(r.Functions))
 	for i := range r.Attempts {
 		a := &r.Attempts[i]
 		inv := r.invocation(at, a.Invocation)
@@ -152,6 +154,7 @@ func (r *Run) sayWaits(at []int32, say func(string, ...any)) {
 		if d := inv.Sent.Sub(r.Arrivals[a.Event].Due); d > slowWait && inv.Class == engine.Warm {
 			w.n++
 			w.most = max(w.most, d)
+			waited[inv.Function].Add(d)
 		}
 	}
 	for fn := range waits {
@@ -160,9 +163,10 @@ func (r *Run) sayWaits(at []int32, say func(string, ...any)) {
 			continue
 		}
 		f := &r.Functions[fn]
-		text := fmt.Sprintf("%s: %s of %d warm deliveries waited for more than %d ms, at most %s", f.Name, Percent(float64(w.n)/float64(w.of)), w.of, slowWait.Milliseconds(), DurationText(w.most))
+		text := fmt.Sprintf("%s: %s of %d deliveries waited more than %d ms (median of those %s, at most %s)", f.Name, Percent(float64(w.n)/float64(w.of)), w.of,
+			slowWait.Milliseconds(), DurationText(waited[fn].At(stats.Rank(0.5, w.n)-1)), DurationText(w.most))
 		if why, share := r.waitedFor(int32(fn)); share > muchOfCold {
-			text += ", most of the time because " + why.words(f, r.Concurrency)
+			text += ", mostly because " + why.words(f, r.Concurrency)
 		}
 		say("%s.", text)
 	}
@@ -246,7 +250,7 @@ func (r *Run) sayBehind(say func(string, ...any)) {
 			continue
 		}
 		if behind := t.arrived - t.done; float64(behind) > 0.2*float64(t.arrived) {
-			say("%s: more came than was done: when the last of %d fell due, %d were not done yet.", r.Sources[i].Name, t.arrived, behind)
+			say("%s fell behind: when the last of %d events fell due, %d were not done.", r.Sources[i].Name, t.arrived, behind)
 		}
 	}
 }

@@ -4,12 +4,14 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/stats"
 )
 
 // MillisText writes milliseconds with three digits that count, or a dash where
@@ -36,11 +38,13 @@ func Percent(share float64) string {
 	}
 }
 
-// RatioText writes a ratio with three digits that count.
+// RatioText writes a ratio with three significant digits.
 func RatioText(v float64) string {
 	switch {
+	case v <= 0 || math.IsInf(v, 0):
+		return "–"
 	case v < 0.1:
-		return strconv.FormatFloat(v, 'g', 2, 64)
+		return small(v)
 	case v < 10:
 		return strconv.FormatFloat(v, 'f', 2, 64)
 	case v < 100:
@@ -83,13 +87,17 @@ func (v *Verdict) Says() string {
 	if v.Lo != nil && v.Hi != nil {
 		text += ", between " + one(v.Lo) + " and " + one(v.Hi)
 	}
+	interval := ""
+	if v.Lo == nil && v.Needs > 0 {
+		interval = fmt.Sprintf("; its interval needs %d samples", v.Needs)
+	}
 	switch v.Unit {
 	case "":
 		return text
 	case "/s":
 		return text + "/s"
 	}
-	return text + " " + v.Unit
+	return text + " " + v.Unit + interval
 }
 
 // DurationText writes a duration in milliseconds with three digits that count.
@@ -106,10 +114,10 @@ func VerdictText(v Verdict) string {
 
 // sentences gives the answer of a run in sentences: which budget was missed, how
 // long cold and warm took and why, what waited, what was turned away or lost.
-func (r *Run) sentences(s *Summary, at []int32) (out []string) {
+func (r *Run) sentences(s *Summary, seen *scan) (out []string) {
 	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
 	if !r.Finished {
-		say("This run did not come to its end: what follows is what was measured until then.")
+		say("This run did not finish: what follows is what was measured until then.")
 	}
 	for _, v := range s.Budgets {
 		if !v.Held && !v.Few {
@@ -118,10 +126,10 @@ func (r *Run) sentences(s *Summary, at []int32) (out []string) {
 	}
 	for i := range r.Functions {
 		f := s.Functions[r.Functions[i].Name]
-		r.sayFunction(&r.Functions[i], &f, say)
+		r.sayFunction(&r.Functions[i], &f, &seen.outcomes[i], say)
 		r.sayWhy(int32(i), &f, say)
 	}
-	r.sayWaits(at, say)
+	r.sayWaits(seen.at, say)
 	for i := range r.Sources {
 		r.saySource(int32(i), s.Sources[r.Sources[i].Name], say)
 	}
@@ -129,67 +137,105 @@ func (r *Run) sentences(s *Summary, at []int32) (out []string) {
 	return out
 }
 
-// sayFunction says how long a function takes, cold and warm.
-func (r *Run) sayFunction(of *Function, f *FunctionFigures, say func(string, ...any)) {
+// sayFunction says how long a function takes, cold and warm. Warm, what counts is its
+// service time: what a delivery waited for is said apart.
+func (r *Run) sayFunction(of *Function, f *FunctionFigures, outcomes *Counts, say func(string, ...any)) {
 	name := of.Name
-	switch cold, warm := f.Latency.Cold, f.Latency.Warm; {
+	cold, first, service := &f.Latency.Cold, &f.Latency.First, &f.Service.Warm
+	switch {
 	case f.Start.N == 0 && f.Instances.FailedStarts > 0:
-		say("%s never started: %d starts failed.", name, f.Instances.FailedStarts)
+		say("%s never started: %s failed.", name, count(f.Instances.FailedStarts, "start", "starts"))
+	case f.Attempts == 0 && r.Filtered:
+		say("%s: no invocation passes the filter.", name)
+	case f.Attempts == 0 && outcomes.Rejected > 0:
+		say("%s was never invoked: %s rejected.", name, count(outcomes.Rejected, "event was", "events were"))
+	case f.Attempts == 0 && outcomes.Deliveries > 0:
+		say("%s was never invoked: none of its %s reached it.", name, count(outcomes.Deliveries, "delivery", "deliveries"))
 	case f.Attempts == 0:
-		say("%s was not asked.", name)
-	case cold.P50 != nil && warm.P50 != nil:
-		say("%s answers cold in %s ms and warm in %s ms (median); cold takes %s times as long.", name, MillisText(cold.P50), MillisText(warm.P50), ratio(*cold.P50 / *warm.P50))
-	case cold.N > 0 && warm.P50 != nil:
-		say("%s answers warm in %s ms (median); %s cold, at most %s ms.", name, MillisText(warm.P50), count(cold.N, "answer was", "answers were"), MillisText(cold.Max))
-	case warm.P50 != nil:
-		say("%s answers warm in %s ms (median).", name, MillisText(warm.P50))
+		say("%s received no events.", name)
+	case cold.P50 != nil && service.P50 != nil:
+		say("%s: cold %s, warm %s of service (median; %s cold).", name, msText(cold.P50), msText(service.P50), TimesText(*cold.P50 / *service.P50, "slower", "faster"))
+	case cold.N > 0 && service.P50 != nil:
+		say("%s: warm %s of service (median); %s, at most %s.", name, msText(service.P50), count(cold.N, "cold answer", "cold answers"), msText(cold.Max))
+	case service.P50 != nil:
+		say("%s: warm %s of service (median).", name, msText(service.P50))
 	case r.cold() && cold.P50 != nil:
-		say("%s starts in %s ms and has answered after %s ms (median of %d).", name, MillisText(f.Start.P50), MillisText(cold.P50), cold.N)
-	case r.cold() && f.Latency.First.P50 != nil:
-		say("%s, kept warm, has answered after %s ms (median of %d).", name, MillisText(f.Latency.First.P50), f.Latency.First.N)
+		say("%s: starts in %s, has answered after %s (median of %d).", name, msText(f.Start.P50), msText(cold.P50), cold.N)
+	case r.cold() && first.P50 != nil:
+		say("%s: kept warm, has answered after %s (median of %d).", name, msText(first.P50), first.N)
 	case of.OneShot && cold.P50 != nil:
-		say("%s, a process for each invocation, answers in %s ms (median of %d).", name, MillisText(cold.P50), cold.N)
+		say("%s: a process for each invocation, answers in %s (median of %d).", name, msText(cold.P50), cold.N)
 	default:
-		say("%s had %s: too few for a median.", name, count(cold.N+f.Latency.First.N+warm.N, "answer", "answers"))
+		say("%s: %s, too few for a median (needs %d).", name, count(f.Latency.N(), "answer", "answers"), stats.Need(0.5))
+	}
+	if bad := badStatuses(f.Statuses); bad != "" {
+		say("%s answered with %s.", name, bad)
 	}
 }
+
+// badStatuses writes how many answers had each status of 400 or more, "" for none.
+func badStatuses(counts map[string]int) string {
+	bad := map[string]int{}
+	all := 0
+	for status, n := range counts {
+		all += n
+		if code, _ := strconv.Atoi(status); code >= leastBadReply {
+			bad["status "+status] = n
+		}
+	}
+	if len(bad) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s of %s", mostFirst(bad), count(all, "invocation", "invocations"))
+}
+
+// StatusText writes how many invocations had each status, in the order of statuses.
+func StatusText(counts map[string]int) string {
+	var parts []string
+	for _, status := range sortedKeys(counts) {
+		parts = append(parts, fmt.Sprintf("%s × %d", status, counts[status]))
+	}
+	return strings.Join(parts, ", ")
+}
+
+func msText(v *float64) string { return MillisText(v) + " ms" }
 
 // saySource says what became of a source's events.
 func (r *Run) saySource(i int32, c Counts, say func(string, ...any)) {
 	name := r.Sources[i].Name
 	if c.Rejected > 0 {
-		say("%s: %d of %d requests were turned away; %s.", name, c.Rejected, c.Deliveries, r.rejectedBy(i))
+		say("%s: %d of %d requests rejected; %s.", name, c.Rejected, c.Deliveries, r.rejectedBy(i))
 	}
 	if retried := r.retried(i); retried > 0 {
-		say("%s: %s tried again%s.", name, count(retried, "event was", "events were"), r.mostFailed(i))
+		say("%s: %s retried%s.", name, count(retried, "event", "events"), r.mostFailed(i))
 	}
 	if c.DeadLettered > 0 {
-		say("%s: %s after the last attempt, as dead letters.", name, count(c.DeadLettered, "event was put aside", "events were put aside"))
+		say("%s: %s dead-lettered after the last attempt.", name, count(c.DeadLettered, "event", "events"))
 	}
 	if c.Failed > 0 {
 		say("%s: %d of %d failed%s.", name, c.Failed, c.Deliveries, r.mostFailed(i))
 	}
 	if c.Unexpected > 0 {
-		say("%s: %s not what their payloads expect.", name, count(c.Unexpected, "answer was", "answers were"))
+		say("%s: %s not as expected by the payload.", name, count(c.Unexpected, "reply was", "replies were"))
 	}
 	if c.Expired > 0 {
 		say("%s: %s too long and expired.", name, count(c.Expired, "message waited", "messages waited"))
 	}
 	if c.Skipped > 0 {
-		say("%s: %s left out, because the function was still busy with an earlier one.", name, count(c.Skipped, "time was", "times were"))
+		say("%s: %s skipped: the function was still busy with an earlier one.", name, count(c.Skipped, "scheduled run", "scheduled runs"))
 	}
 	if c.Unmatched > 0 {
-		say("%s: no wire took %s.", name, count(c.Unmatched, "event", "events"))
+		say("%s: %s unmatched: no wire takes them.", name, count(c.Unmatched, "event", "events"))
 	}
 	if c.Abandoned > 0 {
 		why := ""
 		switch n := r.unheard(i); {
 		case n == c.Abandoned:
-			why = ", their acknowledgements lost and their leases not run out"
+			why = ", their acknowledgements lost and their leases still running"
 		case n > 0:
 			why = fmt.Sprintf("; of %d the acknowledgement was lost, and the lease had not run out", n)
 		}
-		say("%s: %s open when the run ended%s.", name, count(c.Abandoned, "delivery was", "deliveries were"), why)
+		say("%s: %s when the run ended%s.", name, count(c.Abandoned, "delivery was open", "deliveries were open"), why)
 	}
 }
 
@@ -279,23 +325,30 @@ func (c Change) Words(names []string) string {
 // Lines says what became of a function's instances: how many, why they were
 // started, what they used.
 func (f FunctionFigures) Lines() (out []string) {
-	text := fmt.Sprintf("%s started, at most %d at once, %s", count(f.Instances.Started, "instance", "instances"), f.Instances.Peak, count(f.Attempts, "attempt", "attempts"))
+	peak := fmt.Sprintf("peak %d", f.Instances.Peak)
+	if f.Instances.Peak == 0 && f.Instances.Started > 0 {
+		peak = "none became ready"
+	}
+	text := fmt.Sprintf("%s started, %s, %s", count(f.Instances.Started, "instance", "instances"), peak, count(f.Attempts, "attempt", "attempts"))
 	for _, x := range []struct {
 		n    int
 		what string
-	}{{f.Instances.FailedStarts, "failed starts"}, {f.Timeouts, "timed out"}, {f.Crashes, "crashes"}, {f.OutOfMemory, "out of memory"}} {
-		if x.n > 0 {
-			text += fmt.Sprintf(", %d %s", x.n, x.what)
+	}{{f.Instances.FailedStarts, "failed start/failed starts"}, {f.Timeouts, "time-out/time-outs"}, {f.Crashes, "crash/crashes"}, {f.OutOfMemory, "out of memory/out of memory"}} {
+		if one, many, _ := strings.Cut(x.what, "/"); x.n > 0 {
+			text += ", " + count(x.n, one, many)
 		}
 	}
 	out = append(out, text)
+	if statuses := StatusText(f.Statuses); statuses != "" {
+		out = append(out, "statuses "+statuses)
+	}
 	if why := mostFirst(f.Starts); why != "" {
-		out = append(out, "started because "+why)
+		out = append(out, "started: "+why)
 	}
 	r := &f.Resources
 	var parts []string
 	if r.PeakMiB != nil {
-		parts = append(parts, fmt.Sprintf("memory at most %.0f MiB, typically %.0f", *r.PeakMiB, *r.TypicalMiB))
+		parts = append(parts, fmt.Sprintf("memory peak %.0f MiB, median %.0f", *r.PeakMiB, *r.TypicalMiB))
 		if r.MemoryMiB != nil {
 			parts[0] += fmt.Sprintf(", of %.0f", *r.MemoryMiB)
 		}
@@ -328,7 +381,7 @@ func (f FunctionFigures) Lines() (out []string) {
 			text += ", " + c.Text(*c.PerMillion) + " for a million invocations"
 		}
 		if !c.MemoryKnown {
-			text += ", without the memory that is not known"
+			text += ", excluding unknown memory"
 		}
 		parts = append(parts, text)
 	}

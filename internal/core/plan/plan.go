@@ -272,6 +272,9 @@ type Drill struct {
 	Budgets     []Budget
 	// Idempotence has replies to second deliveries compared with the first.
 	Idempotence bool
+	// BeginEmpty lets events fall due at once, before the instances that are kept warm
+	// are ready.
+	BeginEmpty bool
 }
 
 // Feed sends the payloads of a set to a source.

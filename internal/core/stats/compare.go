@@ -70,7 +70,7 @@ func OneSided(a, b *Population, s Sampling, times float64) (p, least float64) {
 // test returns the two-sided p of the samples of two sides, and the smallest that
 // there can be.
 func (c *Comparison) test(x, y []time.Duration) (p, least float64) {
-	if c.sampling == Independent {
+	if c.exact() {
 		_, p = MannWhitney(x, y)
 		low, high := make([]time.Duration, len(x)), make([]time.Duration, len(y))
 		for i := range low {
@@ -84,6 +84,11 @@ func (c *Comparison) test(x, y []time.Duration) (p, least float64) {
 	}
 	spread := c.spread(len(x), len(y))
 	return c.pOf(math.Abs(superiority(x, y)-0.5) / spread), c.pOf(0.5 / spread)
+}
+
+// exact reports whether both sides count as independent samples.
+func (c *Comparison) exact() bool {
+	return c.inflation == [2]float64{1, 1} && c.freedom == [2]float64{known, known}
 }
 
 // spread returns the standard deviation of the share of pairs in which the second is
@@ -114,7 +119,7 @@ const known = 1e6
 // rankInflation returns how much larger the variance of the mean rank of a side is
 // than that of independent samples, and with how many degrees of freedom it is known.
 func rankInflation(side []time.Duration, rank func(time.Duration) float64, s Sampling) (by, freedom float64) {
-	if s == Independent {
+	if s == Independent || s == Single && len(side) < 2*leastTail {
 		return 1, known
 	}
 	by = presumedOfRanks
@@ -185,7 +190,7 @@ func (c *Comparison) Detectable(alpha float64) float64 {
 	z := normalFor(alpha)
 	n, m := c.a.Units(), c.b.Units()
 	spread := c.spread(n, m)
-	if c.sampling == Independent {
+	if c.exact() {
 		spread = math.Sqrt(float64(n+m+1) / (12 * float64(n) * float64(m)))
 	}
 	found := func(ratio float64) bool {

@@ -91,11 +91,12 @@ const leastTail = 80
 func (p *Population) inflation(q float64, v time.Duration, s Sampling) float64 {
 	n := float64(p.N())
 	shared := n / p.effective()
-	if s == Independent {
+	tells := n/shared*min(q, 1-q) >= leastTail
+	if s == Independent || s == Single && !tells {
 		return shared
 	}
 	least := shared * presumed
-	if n/shared*min(q, 1-q) >= leastTail {
+	if tells {
 		least = 1
 	}
 	if p.N() < sections {
@@ -108,6 +109,32 @@ func (p *Population) inflation(q float64, v time.Duration, s Sampling) float64 {
 		return 0
 	}
 	return max(least, t95*t95*longRun(p.inOrder, of)/(q*(1-q)))
+}
+
+// Carried returns how many independent samples carry as much about the mean as the
+// samples of the population do; at least 1.
+func (p *Population) Carried(s Sampling) float64 {
+	n := float64(p.N())
+	by := n / p.effective()
+	if s == Serial && p.Units() < 2*leastTail {
+		by *= presumed
+	}
+	if own := p.variance(); s != Independent && p.N() >= sections && own > 0 && (s == Serial || p.Units() >= 2*leastTail) {
+		by = max(by, t95*t95*longRun(p.inOrder, func(d time.Duration) float64 { return float64(d) })/own)
+	}
+	return max(n/by, 1)
+}
+
+// variance returns the variance of the samples.
+func (p *Population) variance() (variance float64) {
+	n, mean := float64(p.N()), 0.0
+	for _, d := range p.inOrder {
+		mean += float64(d) / n
+	}
+	for _, d := range p.inOrder {
+		variance += (float64(d) - mean) * (float64(d) - mean) / n
+	}
+	return variance
 }
 
 // longRun returns the long-run variance of a series: that of its mean, times its

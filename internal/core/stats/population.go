@@ -19,15 +19,17 @@ import (
 )
 
 // Sampling is how the samples of a population depend on each other.
-type Sampling bool
+type Sampling int
 
 const (
-	// Independent samples were taken one at a time: starts, invocations that waited
-	// for the one before.
-	Independent Sampling = true
+	// Independent samples have nothing to do with each other, such as starts.
+	Independent Sampling = iota
+	// Single samples were taken one at a time, such as invocations that waited for the
+	// one before: independent, unless there are enough of them to show that they are not.
+	Single
 	// Serial samples follow each other in time under load: each may resemble its
-	// neighbours.
-	Serial Sampling = false
+	// neighbours, and is presumed to until there are enough of them to tell.
+	Serial
 )
 
 // Population is a set of durations of one kind, such as the warm latencies of one

@@ -71,4 +71,9 @@ func sample(process, shape string, n int, times float64, r *rand.Rand) *Populati
 	return p
 }
 
-func samplingOf(process string) Sampling { return Sampling(process == "independent") }
+func samplingOf(process string) Sampling {
+	if process == "independent" {
+		return Independent
+	}
+	return Serial
+}

@@ -219,8 +219,8 @@ func (d *Driver) coldFeeds() {
 
 // nextChange gives when the next planned change is due, or never.
 func (d *Driver) nextChange() clock.Time {
-	if d.changed < len(d.drill.Changes) && !d.over {
-		return clock.Time(d.drill.Changes[d.changed].At)
+	if d.changed < len(d.drill.Changes) && !d.over && d.opened {
+		return d.opens.Add(d.drill.Changes[d.changed].At)
 	}
 	return clock.Never
 }

@@ -106,6 +106,9 @@ type Driver struct {
 	socketed   int              // sockets so far
 	all        int              // the limit for all functions together
 	changed    int              // of the drill's changes that were carried out
+	opened     bool             // events fall due: the instances that are kept warm are ready
+	opens      clock.Time       // since when; 0 where nothing had to be waited for
+	unready    []bool           // of each function: an instance that is kept warm did not start
 	cold       []coldFeed       // of a drill of cold starts
 	sets       map[int]int32    // the first payloads of the sets that were taken up
 	news       chan struct{}    // closed when something has happened,
@@ -177,7 +180,8 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 	r.spares, r.sets, r.news = make([]spares, len(p.Functions)), map[int]int32{}, make(chan struct{})
 	r.life, r.endLife = context.WithCancel(context.Background())
 	r.fns, r.versions, r.troubles = make([]*plan.Function, len(p.Functions)), make([]string, len(p.Functions)), make([]Trouble, len(p.Functions))
-	r.riddles = make([]int, len(p.Functions))
+	r.riddles, r.unready = make([]int, len(p.Functions)), make([]bool, len(p.Functions))
+	r.opened = d.BeginEmpty || d.Cold != nil || !slices.ContainsFunc(d.Limits, func(l plan.Limits) bool { return l.KeepWarm > 0 })
 	for i := range p.Functions {
 		r.fns[i] = &p.Functions[i]
 		r.sentOn = append(r.sentOn, make([]int, len(p.Functions[i].Then)))
@@ -522,6 +526,30 @@ func (d *Driver) Snapshot() *measure.Run {
 	return &r
 }
 
+// LastLine returns the last line that a function wrote during an invocation, "" for none.
+func (d *Driver) LastLine(invocation uint64) string {
+	d.mu.Lock()
+	began, log := d.began, d.log
+	i := slices.IndexFunc(d.rec.Invocations, func(v measure.Invocation) bool { return v.ID == invocation })
+	if i < 0 || log == nil {
+		d.mu.Unlock()
+		return ""
+	}
+	v := d.rec.Invocations[i]
+	name := fmt.Sprintf("%s-%d", d.fns[v.Function].Name, d.rec.Instances[v.Instance].Number)
+	d.mu.Unlock()
+	lines := log.Between(name, began.Add(time.Duration(v.Assigned)), began.Add(time.Duration(v.Done)).Add(lineLag), mostLines)
+	if len(lines) == 0 {
+		return ""
+	}
+	return lines[len(lines)-1].Text
+}
+
+const (
+	lineLag   = 20 * time.Millisecond // a line may be read so long after the reply
+	mostLines = 1000
+)
+
 // Looks gives the state of each function now.
 func (d *Driver) Looks() []engine.Look {
 	d.mu.Lock()
@@ -547,6 +575,7 @@ func (d *Driver) step(in engine.Input, self *slot) *job {
 func (d *Driver) stepLocked(in engine.Input, self *slot) *job {
 	now := d.now()
 	own := d.handle(now, in, self)
+	d.open(now)
 	d.plannedChanges(now)
 	if next := d.pump(now, self); next != nil {
 		own = next
@@ -561,6 +590,41 @@ func (d *Driver) stepLocked(in engine.Input, self *slot) *job {
 	}
 	return own
 }
+
+// open lets events fall due once the instances that are kept warm are ready, or did not
+// start; the lock is held.
+func (d *Driver) open(now clock.Time) {
+	if d.opened || d.over || d.closing {
+		return
+	}
+	for i := range d.fns {
+		if d.eng.Look(i).Ready < d.drill.Limits[i].KeepWarm && !d.unready[i] {
+			return
+		}
+	}
+	for i := range d.fns {
+		if ready := d.eng.Look(i).Ready; ready < d.drill.Limits[i].KeepWarm {
+			d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("%s: the drill began with %d of the %d instances that keep_warm asks for, since one did not start", d.fns[i].Name, ready, d.drill.Limits[i].KeepWarm))
+		}
+	}
+	d.opened, d.opens = true, now
+	d.rec.Begins = now
+}
+
+// peek returns a feed's next arrival without taking it, in the run's time.
+func (d *Driver) peek(f *feed, now clock.Time) (arrival.Arrival, arrival.State) {
+	if !d.opened {
+		return arrival.Arrival{Due: clock.Never}, arrival.Waiting
+	}
+	a, state := f.Peek(now - d.opens)
+	if state != arrival.Over && a.Due != clock.Never {
+		a.Due += d.opens
+	}
+	return a, state
+}
+
+// answered tells a feed that a caller may ask again from a time of the run on.
+func (d *Driver) answered(f *feed, caller int32, at clock.Time) { f.Answered(int(caller), at-d.opens) }
 
 // handle hands one input over; the lock is held.
 func (d *Driver) handle(now clock.Time, in engine.Input, self *slot) (own *job) {
@@ -589,7 +653,7 @@ func (d *Driver) pump(now clock.Time, self *slot) (own *job) {
 		number := int32(0)
 		waiting = false
 		for i, f := range d.feeds {
-			a, state := f.Peek(now)
+			a, state := d.peek(f, now)
 			waiting = waiting || state != arrival.Over
 			if state == arrival.Due && (next == nil || a.Due < first.Due) {
 				next, first, number = f, a, int32(i)
@@ -608,7 +672,7 @@ func (d *Driver) pump(now clock.Time, self *slot) (own *job) {
 		if at := next.first + int32(first.Payload); d.p.Itself(int(next.source), d.payloads[at]) {
 			d.itself[next.source]++
 			if first.Caller >= 0 {
-				next.Answered(int(first.Caller), now.Add(time.Millisecond)) // it never asks without end at one moment
+				d.answered(next, int32(first.Caller), now.Add(time.Millisecond)) // it never asks without end at one moment
 			}
 			continue
 		}
@@ -684,7 +748,7 @@ func (d *Driver) nextWake(now clock.Time) clock.Time {
 	next := min(d.wake, d.nextChange())
 	if !d.over {
 		for _, f := range d.feeds {
-			if a, state := f.Peek(now); state != arrival.Over {
+			if a, state := d.peek(f, now); state != arrival.Over {
 				next = min(next, a.Due)
 			}
 		}
@@ -812,7 +876,7 @@ func (d *Driver) take(f *engine.Effect) {
 		u.events++
 	}
 	if info.caller >= 0 && d.payloads[a.Payload].Async() { // it has its answer: 202
-		d.feeds[info.feed].Answered(int(info.caller), f.At)
+		d.answered(d.feeds[info.feed], info.caller, f.At)
 		info.caller = -1
 	}
 	d.rec.Arrivals = append(d.rec.Arrivals, a)
@@ -829,7 +893,7 @@ func (d *Driver) answer(f *engine.Effect) {
 		return
 	}
 	if e.feed >= 0 && e.caller >= 0 {
-		d.feeds[e.feed].Answered(int(e.caller), f.At.Add(e.pause))
+		d.answered(d.feeds[e.feed], e.caller, f.At.Add(e.pause))
 	}
 	if n := d.rec.Arrivals[f.Event].Payload; int(n) >= d.fixed {
 		d.done = append(d.done, n)

@@ -309,6 +309,7 @@ func (in *instance) gone(why Trouble, how string) {
 			kind = engine.StartFailed
 		}
 	}
+	in.d.unready[r.Function] = in.d.unready[r.Function] || !in.ready
 	if !in.stopping || r.Reason == engine.NeverReady {
 		if r.Reason == engine.NeverReady {
 			in.d.riddles[r.Function]--

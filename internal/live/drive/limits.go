@@ -97,7 +97,7 @@ func (d *Driver) change(fn int, text string, in engine.Input) {
 func (d *Driver) plannedChanges(now clock.Time) {
 	for d.changed < len(d.drill.Changes) {
 		c := &d.drill.Changes[d.changed]
-		if clock.Time(c.At) > now || d.over {
+		if !d.opened || d.opens.Add(c.At) > now || d.over {
 			return
 		}
 		d.changed++ // first: carrying it out comes by here again

@@ -16,6 +16,9 @@ const (
 	timers       = 60   // that are tried before a run
 	timerAfter   = 500 * time.Microsecond
 	echoPatience = time.Second
+	gapEvery     = 10 * time.Millisecond // how often the clock is looked at
+	gapFrom      = 60 * time.Millisecond // from how long on it did not run
+	mostGaps     = 1000
 )
 
 // echo is a peer that sends back what it gets: a round trip without any function.
@@ -79,6 +82,7 @@ func (d *Driver) checkSelf(ctx context.Context) (stop func()) {
 		}
 	}
 	ctx, cancel := context.WithCancel(ctx)
+	gaps := watchGaps(ctx)
 	done := make(chan struct{})
 	wall := time.Now().Round(0)
 	began := time.Now()
@@ -102,10 +106,43 @@ func (d *Driver) checkSelf(ctx context.Context) (stop func()) {
 		<-done
 		e.close()
 		self.Jump = time.Now().Round(0).Sub(wall) - time.Since(began)
+		found := <-gaps
 		d.mu.Lock()
+		for _, g := range found {
+			if from, to := d.at(g[0]), d.at(g[1]); to > 0 {
+				self.Gaps = append(self.Gaps, measure.Gap{From: max(from, 0), To: to})
+			}
+		}
 		d.rec.Self = self
 		d.mu.Unlock()
 	}
+}
+
+// watchGaps looks at the clock often, until the context ends; then it hands over the
+// stretches in which the program itself did not run for longer than a busy machine
+// explains.
+func watchGaps(ctx context.Context) <-chan [][2]time.Time {
+	out := make(chan [][2]time.Time, 1)
+	go func() {
+		var found [][2]time.Time
+		tick := time.NewTicker(gapEvery)
+		defer tick.Stop()
+		last := time.Now()
+		for {
+			select {
+			case <-tick.C:
+			case <-ctx.Done():
+				out <- found
+				return
+			}
+			now := time.Now()
+			if now.Sub(last) > gapFrom && len(found) < mostGaps {
+				found = append(found, [2]time.Time{last, now})
+			}
+			last = now
+		}
+	}()
+	return out
 }
 
 // timerLateness gives how late timers of the kind that events are taken by ring.

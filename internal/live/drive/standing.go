@@ -94,7 +94,7 @@ func NewStanding(s *plan.Standing, id string, log *logs.Log) *Driver {
 	}
 	r := New(&s.Project, d, id)
 	r.tracks, r.log = map[int64]*Track{}, log
-	r.began = time.Now()
+	r.began, r.opened = time.Now(), true
 	return r
 }
 

@@ -93,7 +93,7 @@ func TestWhichIsBetter(t *testing.T) {
 		if size[0] < 80 {
 			continue
 		}
-		for _, want := range []string{"Cold of quote@slow takes", "× 2.", "no difference", "peak memory", "memory held", "1 of 2 events got another reply", "asks#2 GET /x", "status 200, here 404"} {
+		for _, want := range []string{"Cold: quote@slow is ", "× slower", "no difference", "peak memory", "memory held", "1 of 2 events got a different reply", "asks#2 GET /x", "status 200, here 404"} {
 			if !strings.Contains(text, want) {
 				t.Errorf("at %v %q is not shown:\n%s", size, want, text)
 			}

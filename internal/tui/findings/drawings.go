@@ -142,14 +142,7 @@ func (m *Model) drawWarmUp(c *paint.Canvas, y int, name string, w measure.WarmUp
 		}
 		m.add(x, row(p.P50), 1, measure.Filter{Function: name, First: p.From, Last: p.To}, "%s, %s invocation: %s ms, half of them between %s and %s, of %d", name, nth, measure.MillisText(&p.P50), measure.MillisText(&p.P25), measure.MillisText(&p.P75), p.N)
 	}
-	text := "too few to say from where on it is warm"
-	switch {
-	case w.Steady != nil && *w.Steady == 1:
-		text = "as fast the first time as later"
-	case w.Steady != nil && w.Gain != nil:
-		text = fmt.Sprintf("warm from the %s on; the first takes × %s", measure.Ordinal(*w.Steady), measure.RatioText(*w.Gain))
-	}
-	c.PutUpTo(words, y-1, m.w-1, paint.Dim, text)
+	c.PutUpTo(words, y-1, m.w-1, paint.Dim, w.Text())
 	return y + curveRows + 1
 }
 

@@ -2,6 +2,7 @@ package findings
 
 import (
 	"fmt"
+	"time"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -108,30 +109,35 @@ func (m *Model) step(dx, dy int) {
 type calls struct {
 	words  string
 	pick   measure.Filter
-	places []int32
+	points []measure.Point
 	n      int // in all
 	at     int
 	scroll int
-	labels map[uint64]string
 }
 
 // mostCalls bounds the list.
 const mostCalls = 500
 
 func (m *Model) openCalls(pick measure.Filter, words string) {
-	c := &calls{words: words, pick: pick, labels: map[uint64]string{}}
-	c.places, c.n = m.run.Matching(pick, mostCalls)
-	wanted := map[uint64]bool{}
-	for _, i := range c.places {
-		wanted[m.run.Invocations[i].ID] = true
-	}
-	for i := range m.run.Attempts {
-		if a := &m.run.Attempts[i]; wanted[a.Invocation] && c.labels[a.Invocation] == "" && int(a.Event) < len(m.run.Arrivals) {
-			p := &m.run.Payloads[m.run.Arrivals[a.Event].Payload]
-			c.labels[a.Invocation] = fmt.Sprintf("%s#%d %s", p.Set, p.N, p.Label)
-		}
-	}
+	c := &calls{words: words, pick: pick}
+	c.points, c.n = m.run.Points(pick, mostCalls)
 	m.calls = c
+}
+
+// label says which event a point is, and which payload.
+func (m *Model) label(p *measure.Point) string {
+	of := &m.run.Payloads[m.run.Arrivals[p.Event].Payload]
+	text := fmt.Sprintf("%s#%d %s", of.Set, of.N, of.Label)
+	if p.Mates > 0 {
+		text += fmt.Sprintf(" (batch of %d)", p.Mates+1)
+	}
+	if p.Attempts > 1 {
+		text += fmt.Sprintf(" (%d attempts)", p.Attempts)
+	}
+	if v := &m.run.Invocations[p.Invocation]; m.run.Stood(v.Assigned, v.Done) > 0 {
+		text += fmt.Sprintf(" (driver stood still for %s)", measure.DurationText(m.run.Stood(v.Assigned, v.Done)))
+	}
+	return text
 }
 
 func (m *Model) callsKey(k tea.KeyPressMsg) tea.Cmd {
@@ -142,15 +148,15 @@ func (m *Model) callsKey(k tea.KeyPressMsg) tea.Cmd {
 	case key.Matches(k, scroll.Keys.Up):
 		c.at = max(c.at-1, 0)
 	case key.Matches(k, scroll.Keys.Down):
-		c.at = max(min(c.at+1, len(c.places)-1), 0)
+		c.at = max(min(c.at+1, len(c.points)-1), 0)
 	case key.Matches(k, scroll.Keys.PageUp):
 		c.at = max(c.at-m.h/2, 0)
 	case key.Matches(k, scroll.Keys.PageDown):
-		c.at = max(min(c.at+m.h/2, len(c.places)-1), 0)
+		c.at = max(min(c.at+m.h/2, len(c.points)-1), 0)
 	case key.Matches(k, Keys.Filter):
 		return m.apply(c.pick)
-	case key.Matches(k, Keys.Lanes) && c.at < len(c.places):
-		open := Open{m.run.ID, m.run.Invocations[c.places[c.at]].ID}
+	case key.Matches(k, Keys.Lanes) && c.at < len(c.points):
+		open := Open{m.run.ID, m.run.Invocations[c.points[c.at].Invocation].ID}
 		return func() tea.Msg { return open }
 	}
 	return nil
@@ -159,26 +165,27 @@ func (m *Model) callsKey(k tea.KeyPressMsg) tea.Cmd {
 // drawCalls draws the list over the page.
 func (m *Model) drawCalls(out *paint.Canvas) {
 	c := m.calls
-	w, h := min(m.w-4, 120), min(max(len(c.places), 1)+4, m.h-2)
+	w, h := min(m.w-2, 140), min(max(len(c.points), 1)+4, m.h-2)
 	x, y := (m.w-w)/2, max((m.h-h)/2, 0)
 	out.Frame(x, y, w, h, c.words)
-	if len(c.places) == 0 {
-		out.PutUpTo(x+2, y+1, x+w-2, paint.Plain, "No invocation is behind it: what was turned away, or never handed over, has none.")
+	if len(c.points) == 0 {
+		out.PutUpTo(x+2, y+1, x+w-2, paint.Plain, "No invocation is behind it: what was rejected, or never dispatched, has none.")
 		return
 	}
 	rows := h - 4
 	c.scroll = min(max(c.scroll, c.at-rows+1), c.at)
-	edges := []int{11, 20, 27, 37, 47, 60}
-	for i, t := range []string{"done at, s", "class", "status", "service", "wait", "instance"} {
+	edges := []int{11, 20, 27, 38, 48, 58, 71}
+	for i, t := range []string{"done at, s", "class", "status", "latency, ms", "wait, ms", "service", "instance"} {
 		out.Right(x+2+edges[i], y+1, paint.Dim, t)
 	}
-	out.Put(x+65, y+1, paint.Dim, "event")
+	out.Put(x+76, y+1, paint.Dim, "event")
 	for i := range rows {
 		k := c.scroll + i
-		if k >= len(c.places) {
+		if k >= len(c.points) {
 			break
 		}
-		v := &m.run.Invocations[c.places[k]]
+		p := &c.points[k]
+		v := &m.run.Invocations[p.Invocation]
 		style := map[bool]paint.Style{true: paint.Warm, false: paint.Cold}[v.Class.String() == "warm"]
 		status := v.Result.String()
 		if v.Status > 0 {
@@ -191,21 +198,24 @@ func (m *Model) drawCalls(out *paint.Canvas) {
 		if int(v.Instance) < len(m.run.Instances) {
 			instance = fmt.Sprintf("%s-%d", instance, m.run.Instances[v.Instance].Number)
 		}
-		service, wait := "–", "–"
-		if v.Sent > 0 {
-			service, wait = measure.DurationText(v.Done.Sub(v.Sent)), measure.DurationText(v.Sent.Sub(v.Assigned))
+		class := v.Class.String()
+		if p.Attempts > 1 {
+			class = "retried"
 		}
-		for j, text := range []string{fmt.Sprintf("%.3f", v.Done.Seconds()), v.Class.String(), status, service, wait, instance} {
+		for j, text := range []string{fmt.Sprintf("%.3f", v.Done.Seconds()), class, status, millis(p.Latency), millis(p.Wait), millis(p.Service), instance} {
 			out.Right(x+2+edges[j], y+2+i, style, text)
 		}
-		out.PutUpTo(x+65, y+2+i, x+w-2, paint.Plain, proc.Harmless(c.labels[v.ID]))
+		out.PutUpTo(x+76, y+2+i, x+w-2, paint.Plain, proc.Harmless(m.label(p)))
 		if k == c.at {
 			out.Restyle(x+1, y+2+i, w-2, paint.Chosen)
 		}
 	}
-	text := fmt.Sprintf("%d in all, the longest first", c.n)
-	if c.n > len(c.places) {
-		text = fmt.Sprintf("%d in all; these are the %d longest", c.n, len(c.places))
+	text := fmt.Sprintf("%d in all, the longest first; wait is from due until sent", c.n)
+	if c.n > len(c.points) {
+		text = fmt.Sprintf("%d in all; these are the %d longest", c.n, len(c.points))
 	}
 	out.Put(x+2, y+h-2, paint.Dim, text)
 }
+
+// millis writes a duration in milliseconds, without the unit.
+func millis(d time.Duration) string { return measure.MillisText(new(measure.Millis(d))) }

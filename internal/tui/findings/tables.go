@@ -86,6 +86,7 @@ func (m *Model) drawLatencies(c *paint.Canvas, y int) int {
 			{"cold", paint.Cold, f.Latency.Cold, &p.Latency[engine.Cold]},
 			{"first", paint.Cold, f.Latency.First, &p.Latency[engine.First]},
 			{"warm", paint.Warm, f.Latency.Warm, &p.Latency[engine.Warm]},
+			{"retried", paint.Plain, f.Latency.Retried, &p.Retried},
 		} {
 			if row.figures.N == 0 {
 				continue
@@ -95,6 +96,9 @@ func (m *Model) drawLatencies(c *paint.Canvas, y int) int {
 			}
 			c.Put(12, y, row.style, row.what)
 			between := ""
+			if needs := row.figures.Needs[0]; needs > 0 && row.figures.P50 != nil {
+				between = fmt.Sprintf("needs %d", needs)
+			}
 			if row.figures.P50Lo != nil {
 				between = measure.MillisText(row.figures.P50Lo) + " – " + measure.MillisText(row.figures.P50Hi)
 			}
@@ -115,16 +119,27 @@ func (m *Model) drawLatencies(c *paint.Canvas, y int) int {
 			y++
 		}
 		if y == began {
-			c.Put(18, y, paint.Dim, "no answers")
+			c.Put(18, y, paint.Dim, m.noAnswers(fn))
 			y++
 		}
 	}
-	text := "– : too few samples for that percentile (p50 needs 6, p95 59, p99 299)"
+	text := "– : too few samples for the percentile (p50 needs 6, p95 59, p99 299), or for its interval (needs n)"
 	if scale.Cells > 20 {
 		text += "     ┃ the median   ● where most lie   · a few"
 	}
 	c.Put(1, y, paint.Dim, text)
 	return m.beside(c, y+1, measure.OnLatency, measure.OnStart)
+}
+
+// noAnswers says why a function has no figures.
+func (m *Model) noAnswers(fn int) string {
+	switch {
+	case m.filter != (measure.Filter{}):
+		return "nothing passes the filter"
+	case m.page.Summary.Functions[m.page.Functions[fn]].Rejections != nil && len(m.page.Summary.Functions[m.page.Functions[fn]].Rejections) > 0:
+		return "every event was rejected"
+	}
+	return "no answers"
 }
 
 // beside writes the warnings that spoil figures of some kinds next to them, each once.
@@ -147,7 +162,7 @@ func (m *Model) scale(cells int) draw.Scale {
 	lo, hi := time.Hour, time.Duration(0)
 	for i := range m.page.Spreads {
 		f := &m.page.Spreads[i]
-		for _, s := range []*measure.Spread{&f.Start, &f.Latency[0], &f.Latency[1], &f.Latency[2]} {
+		for _, s := range []*measure.Spread{&f.Start, &f.Latency[0], &f.Latency[1], &f.Latency[2], &f.Retried} {
 			if n := len(s.Counts); n > 0 {
 				lo, hi = min(lo, s.Low(0)), max(hi, s.Low(n-1))
 			}
@@ -191,8 +206,8 @@ func (m *Model) drawSpread(c *paint.Canvas, x, y int, s draw.Scale, of *measure.
 	for i, n := range cells {
 		if n > 0 {
 			pick := measure.Filter{Function: function, Class: what, Longer: low[i], Shorter: high[i]}
-			if what == "start" { // the answers that waited for those starts
-				pick = measure.Filter{Function: function, Class: engine.Cold.String()}
+			if what == "start" { // the first invocations after those starts
+				pick = measure.Filter{Function: function, StartFrom: low[i], StartTo: high[i]}
 			}
 			m.add(x+i, y, 1, pick, "%s %s, %s to %s: %d", function, what, measure.DurationText(low[i]), measure.DurationText(high[i]), n)
 		}
@@ -395,7 +410,7 @@ func (m *Model) drawWarnings(c *paint.Canvas, y int) int {
 		}
 	}
 	d := &s.Driver
-	text := "events were taken " + measure.MillisText(d.LagP99) + " ms after they were due, at most, and sent " + measure.MillisText(d.SendLagP99) + " ms after (p99)"
+	text := d.Text()
 	if d.Busy != nil {
 		text += fmt.Sprintf("; the machine was %.0f %% busy", *d.Busy*100)
 	}

@@ -1,0 +1,168 @@
+package measure
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"nightdrill/internal/core/engine"
+)
+
+// Failure is a delivery that did not end well: anything but done, a reply that its
+// payload does not expect, or an answer with a status of 400 or more.
+type Failure struct {
+	Event      int64   `json:"event"`
+	Source     string  `json:"source"`
+	Function   string  `json:"function"` // "" where no wire took it
+	Payload    string  `json:"payload"`  // set#n
+	What       string  `json:"what"`     // its key, path, or type and id
+	DueSeconds float64 `json:"due_s"`
+	Outcome    string  `json:"outcome"`
+	Unexpected bool    `json:"unexpected"`
+	Status     int     `json:"status"` // of the last attempt; 0 without an answer
+	Result     string  `json:"result"` // of the last attempt, or why it was rejected
+	Attempts   int     `json:"attempts"`
+	Instance   string  `json:"instance"`
+	Invocation uint64  `json:"invocation"` // the last
+	Millis     float64 `json:"ms"`         // from due to its end
+	LastLine   string  `json:"last_line"`  // that the function wrote during the last attempt; "" where it is not known
+}
+
+// FailureCause is deliveries that failed in the same way, and the worst of them.
+type FailureCause struct {
+	Source   string    `json:"source"`
+	Function string    `json:"function"`
+	Cause    string    `json:"cause"`
+	Count    int       `json:"count"`
+	Worst    []Failure `json:"worst"`
+}
+
+const (
+	worstNamed    = 3  // of each cause
+	mostCauses    = 12 // that are shown
+	leastBadReply = 400
+)
+
+// Failures returns all deliveries that did not end well, in the order of their ends.
+func (r *Run) Failures() (out []Failure) {
+	at := r.index()
+	type attempt struct {
+		event int64
+		wire  int32
+	}
+	ended := map[attempt]int{} // place of its failure
+	for i := range r.Deliveries {
+		d := &r.Deliveries[i]
+		v := r.invocation(at, d.Invocation)
+		unexpected := v != nil && v.Unexpected
+		if d.Outcome == engine.Skipped || d.Outcome == engine.Done && !unexpected && (v == nil || v.Status < leastBadReply) || int(d.Event) >= len(r.Arrivals) {
+			continue
+		}
+		a := &r.Arrivals[d.Event]
+		p := Payload{Label: "an event"} // of a run that was cut off before its payloads were written
+		if int(a.Payload) < len(r.Payloads) {
+			p = r.Payloads[a.Payload]
+		}
+		f := Failure{Event: d.Event, Source: r.Sources[d.Source].Name, Payload: fmt.Sprintf("%s#%d", p.Set, p.N), What: p.Label, DueSeconds: a.Due.Seconds(),
+			Outcome: d.Outcome.String(), Unexpected: unexpected, Attempts: int(d.Attempts), Millis: Millis(d.Ended.Sub(a.Due)), LastLine: r.Said[d.Invocation]}
+		if d.Wire >= 0 {
+			f.Function = r.Functions[r.Sources[d.Source].To[d.Wire]].Name
+		}
+		switch {
+		case d.Outcome == engine.Rejected:
+			f.Result = d.Cause.String()
+		case v != nil:
+			f.Status, f.Invocation = int(v.Status), v.ID
+			if int(v.Instance) < len(r.Instances) {
+				f.Instance = fmt.Sprintf("%s-%d", f.Function, r.Instances[v.Instance].Number)
+			}
+		}
+		ended[attempt{d.Event, d.Wire}] = len(out)
+		out = append(out, f)
+	}
+	for i := range r.Attempts {
+		a := &r.Attempts[i]
+		if k, ok := ended[attempt{a.Event, a.Wire}]; ok && int(a.N) == out[k].Attempts {
+			out[k].Result = a.Result.String()
+		}
+	}
+	return out
+}
+
+// cause says in which way a delivery failed.
+func (f *Failure) cause() string {
+	outcome := strings.ReplaceAll(f.Outcome, "_", "-")
+	switch {
+	case f.Unexpected:
+		return "not as its payload expects"
+	case f.Outcome == engine.Done.String():
+		return fmt.Sprintf("answered with status %d", f.Status)
+	case f.Status >= leastBadReply || f.Status > 0 && f.Status < 200:
+		return fmt.Sprintf("%s, status %d", outcome, f.Status)
+	case f.Result != "":
+		return outcome + ", " + f.Result
+	}
+	return outcome
+}
+
+// FailureCauses groups deliveries that did not end well by their causes, the most common
+// first. Rejected and unmatched ones are left out: their causes are no property of theirs.
+func FailureCauses(all []Failure) (out []FailureCause) {
+	type key struct{ source, function, cause string }
+	at := map[key]int{}
+	for i := range all {
+		f := &all[i]
+		if f.Outcome == engine.Rejected.String() || f.Outcome == engine.Unmatched.String() {
+			continue
+		}
+		k := key{f.Source, f.Function, f.cause()}
+		n, ok := at[k]
+		if !ok {
+			n = len(out)
+			at[k] = n
+			out = append(out, FailureCause{Source: k.source, Function: k.function, Cause: k.cause, Worst: []Failure{}})
+		}
+		out[n].Count++
+		out[n].Worst = append(out[n].Worst, *f)
+		if len(out[n].Worst) > 4*worstNamed { // only the worst are kept
+			out[n].keepWorst()
+		}
+	}
+	for i := range out {
+		out[i].keepWorst()
+	}
+	slices.SortStableFunc(out, func(a, b FailureCause) int { return b.Count - a.Count })
+	return out[:min(len(out), mostCauses)]
+}
+
+func (c *FailureCause) keepWorst() {
+	slices.SortStableFunc(c.Worst, func(a, b Failure) int {
+		return cmp.Or(b.Attempts-a.Attempts, cmp.Compare(b.Millis, a.Millis))
+	})
+	c.Worst = c.Worst[:min(len(c.Worst), worstNamed)]
+}
+
+// Text writes one failed delivery as a line.
+func (f *Failure) Text() string {
+	parts := []string{f.What}
+	if f.Status > 0 {
+		parts = append(parts, fmt.Sprintf("status %d", f.Status))
+	} else if f.Result != "" {
+		parts = append(parts, f.Result)
+	}
+	parts = append(parts, count(f.Attempts, "attempt", "attempts"), fmt.Sprintf("due at %.2f s", f.DueSeconds))
+	if f.LastLine != "" {
+		parts = append(parts, "last log line: "+f.LastLine)
+	}
+	return strings.Join(parts, " · ")
+}
+
+// Head writes what a cause is and how many deliveries it had.
+func (c *FailureCause) Head() string {
+	of := c.Source
+	if c.Function != "" {
+		of += " → " + c.Function
+	}
+	return fmt.Sprintf("%s: %d × %s", of, c.Count, c.Cause)
+}
