@@ -30,8 +30,6 @@ const (
 	headLimit = 1 << 20
 	// bodyKept is how much of a body is kept for those who look at it.
 	bodyKept = 64 << 10
-	// staleAfter is how long a connection may idle before it is looked at.
-	staleAfter = 10 * time.Millisecond
 )
 
 // Message is what is sent for one invocation.
@@ -103,6 +101,9 @@ type Reply struct {
 	Done       time.Time
 	Result     engine.Result // OK when there is a whole reply, whatever its status
 	Why        string        // what went wrong, in words
+	// Before is set where the reply before this one, on the same connection, was followed
+	// by bytes that no request asked for. The connection was closed.
+	Before bool
 }
 
 // Carrier hands requests over to one slot of an instance and brings replies back.
@@ -122,7 +123,6 @@ type Conn struct {
 	raw     limited
 	in      *bufio.Reader
 	out     *bufio.Writer
-	used    time.Time
 	scratch [8 << 10]byte
 	Keep    int            // how much of a body is kept, in bytes
 	last    *event.Request // the HTTP event that was sent last, and
@@ -175,10 +175,11 @@ func (c *Conn) Do(ctx context.Context, m *Message, trace string) Reply {
 	if m.Wrong != "" {
 		return Reply{Done: time.Now(), Result: engine.Garbled, Why: m.Wrong}
 	}
-	if err := c.open(ctx); err != nil {
-		return Reply{Done: time.Now(), Result: engine.Unreachable, Why: err.Error()}
-	}
 	var r Reply
+	r.Before = c.check()
+	if err := c.open(ctx); err != nil {
+		return Reply{Done: time.Now(), Result: engine.Unreachable, Why: err.Error(), Before: r.Before}
+	}
 	req := c.prepare(m, trace)
 	r.Sent = time.Now()
 	err := req.Write(c.out)
@@ -241,6 +242,9 @@ func (c *Conn) read(req *http.Request, r Reply) Reply {
 			break
 		}
 	}
+	if resp.StatusCode == http.StatusSwitchingProtocols {
+		return c.fail(r, engine.Garbled, "the answer has status 101 (switching protocols), which nobody asked for")
+	}
 	r.Status = resp.StatusCode
 	r.Header, r.Timing = resp.Header, strings.Join(resp.Header["Server-Timing"], ", ")
 	r.RetryAfter = retryAfter(resp.Header.Get("Retry-After"), r.Received)
@@ -255,11 +259,31 @@ func (c *Conn) read(req *http.Request, r Reply) Reply {
 		return c.fail(r, engine.Disconnected, "the connection ended in the middle of the answer's body")
 	}
 	r.Done = time.Now()
-	c.used = r.Done
-	if resp.Close || c.Fresh || resp.StatusCode == http.StatusSwitchingProtocols {
+	// what follows a reply would be taken for the next one
+	if sent, _ := look(c.conn); c.in.Buffered() > 0 || sent {
+		return c.fail(r, engine.Garbled, surplus(resp, req, c.in.Buffered()))
+	}
+	if resp.Close || c.Fresh {
 		c.drop()
 	}
 	return r
+}
+
+// surplus says what followed a reply, and why that is more than it may have.
+func surplus(resp *http.Response, req *http.Request, n int) string {
+	what := "bytes followed the reply"
+	if n > 0 {
+		what = fmt.Sprintf("%d bytes followed the reply", n)
+	}
+	switch {
+	case req.Method == http.MethodHead:
+		return what + ", and a reply to HEAD has no body"
+	case resp.StatusCode == http.StatusNoContent || resp.StatusCode == http.StatusNotModified:
+		return fmt.Sprintf("%s, and one with status %d has no body", what, resp.StatusCode)
+	case resp.ContentLength >= 0:
+		return fmt.Sprintf("%s, which ended after its Content-Length of %d", what, resp.ContentLength)
+	}
+	return what + ", which had ended"
 }
 
 func isNet(err error) bool {
@@ -289,11 +313,21 @@ func (c *Conn) body(r *Reply, from io.Reader) error {
 	}
 }
 
-// open makes sure that there is a connection which the other end has not closed.
-func (c *Conn) open(ctx context.Context) error {
-	if c.conn != nil && time.Since(c.used) > staleAfter && (c.in.Buffered() > 0 || stale(c.conn)) {
+// check closes a connection that the other end has closed, or on which it has sent what no
+// request asked for; it reports whether it has.
+func (c *Conn) check() (surplus bool) {
+	if c.conn == nil {
+		return false
+	}
+	sent, closed := look(c.conn)
+	if sent = sent || c.in.Buffered() > 0; sent || closed {
 		c.drop()
 	}
+	return sent
+}
+
+// open makes sure that there is a connection.
+func (c *Conn) open(ctx context.Context) error {
 	if c.conn != nil {
 		return nil
 	}

@@ -3,6 +3,7 @@ package carry
 import (
 	"bufio"
 	"context"
+	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -63,6 +64,13 @@ func TestRepliesAreToldApart(t *testing.T) {
 		"whole":              {ok, engine.OK, 200},
 		"after 100 Continue": {"HTTP/1.1 100 Continue\r\n\r\n" + ok, engine.OK, 200},
 		"not found":          {"HTTP/1.1 404 Not Found\r\nContent-Length: 0\r\n\r\n", engine.OK, 404},
+		"two replies":        {ok + ok, engine.Garbled, 200},
+		"more than its size": {ok + "!", engine.Garbled, 200},
+		"a body of 204":      {"HTTP/1.1 204 No Content\r\n\r\nok", engine.Garbled, 204},
+		"a body of 304":      {"HTTP/1.1 304 Not Modified\r\nContent-Length: 2\r\n\r\nok", engine.Garbled, 304},
+		"a size of 304":      {"HTTP/1.1 304 Not Modified\r\nContent-Length: 2\r\n\r\n", engine.OK, 304},
+		"after the last":     {"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n2\r\nok\r\n0\r\n\r\n!", engine.Garbled, 200},
+		"101":                {"HTTP/1.1 101 Switching Protocols\r\nUpgrade: x\r\nConnection: upgrade\r\n\r\n", engine.Garbled, 0},
 		"nothing":            {"", engine.Disconnected, 0},
 		"half the headers":   {"HTTP/1.1 200 OK\r\nConte", engine.Disconnected, 0},
 		"half the body":      {"HTTP/1.1 200 OK\r\nContent-Length: 20\r\n\r\nhalf", engine.Disconnected, 200},
@@ -96,9 +104,10 @@ func TestAConnectionIsKeptAndAStaleOneNoticed(t *testing.T) {
 	var closing atomic.Bool
 	requests := make(chan string, 10)
 	address, conns := serve(t, func(w net.Conn, r *http.Request) bool {
+		last := closing.Load() // before the reply, upon which the test goes on
 		requests <- r.Method + " " + r.RequestURI + " " + r.Header.Get("Traceparent") + " " + r.Header.Get("X-Desk")
 		io.WriteString(w, "HTTP/1.1 200 OK\r\nContent-Length: 0\r\nRetry-After: 3\r\n\r\n")
-		return !closing.Load()
+		return !last
 	})
 	c := New(address)
 	m := &Message{Method: "PUT", Target: "/a%20b/?q=%2F", Header: []event.Field{{Name: "x-desk", Value: "3"}, {Name: "Host", Value: "x"}}}
@@ -114,11 +123,42 @@ func TestAConnectionIsKeptAndAStaleOneNoticed(t *testing.T) {
 	if n := conns.Load(); n != 1 {
 		t.Errorf("%d connections, want 1", n)
 	}
-	for !stale(c.conn) { // until the other end's close has come through
+	for closed := false; !closed; { // until the other end's close has come through
+		_, closed = look(c.conn)
 	}
-	c.used = time.Now().Add(-time.Second)
 	if r := c.Do(context.Background(), m, ""); r.Result != engine.OK || conns.Load() != 2 {
 		t.Errorf("after the close: %+v on connection %d", r, conns.Load())
+	}
+}
+
+// A reply that comes a moment after the one it follows is not taken for that of the next
+// request: the connection is closed before that is written, and it is said of whom.
+func TestAReplyTooManyShiftsNothing(t *testing.T) {
+	surplus := make(chan bool)
+	address, conns := serve(t, func(w net.Conn, r *http.Request) bool {
+		body := r.RequestURI
+		fmt.Fprintf(w, "HTTP/1.1 200 OK\r\nContent-Length: %d\r\n\r\n%s", len(body), body)
+		if body == "/twice" {
+			<-surplus
+			fmt.Fprintf(w, "HTTP/1.1 200 OK\r\nContent-Length: %d\r\n\r\n%s", len(body), body)
+		}
+		return true
+	})
+	c := New(address)
+	for i, target := range []string{"/a", "/twice", "/b", "/c"} {
+		r := c.Do(context.Background(), &Message{Method: "GET", Target: target}, "")
+		if r.Result != engine.OK || string(r.Body) != target || r.Before != (target == "/b") {
+			t.Errorf("%d: %s got %q, %v %s; before: %v", i, target, r.Body, r.Result, r.Why, r.Before)
+		}
+		if target == "/twice" {
+			surplus <- true
+			for sent := false; !sent; {
+				sent, _ = look(c.conn)
+			}
+		}
+	}
+	if n := conns.Load(); n != 2 {
+		t.Errorf("%d connections", n)
 	}
 }
 

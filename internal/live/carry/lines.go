@@ -91,8 +91,14 @@ type Lines struct {
 	give    func() // gives the process up
 	mu      sync.Mutex
 	asked   bool
+	id      string          // of the event that is asked about; "" for none, or several
+	earlier map[string]bool // ids of events before that
+	skipped int             // lines since it was asked that were no reply
 	Keep    int
 }
+
+// mostEarlier bounds the ids that are remembered.
+const mostEarlier = 4096
 
 // said is a line that came, or the end of them.
 type said struct {
@@ -123,11 +129,7 @@ func (l *Lines) listen(r *bufio.Reader) {
 		if s.err != nil && s.size == 0 {
 			return
 		}
-		l.mu.Lock()
-		asked := l.asked
-		l.asked = false
-		l.mu.Unlock()
-		if asked {
+		if l.answers(&s) {
 			l.replies <- s
 		} else if l.stray != nil {
 			l.stray(string(s.text[:min(len(s.text), 1000)]))
@@ -136,6 +138,78 @@ func (l *Lines) listen(r *bufio.Reader) {
 			return
 		}
 	}
+}
+
+// answers reports whether a line is the reply that is waited for. It is not when nothing
+// was asked, when it is not JSON, or when it carries the id of another event.
+func (l *Lines) answers(s *said) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if !l.asked {
+		return false
+	}
+	if whole := s.err == nil && int64(len(s.text)) >= s.size; whole && (!json.Valid(s.text) || l.another(s.text)) {
+		l.skipped++
+		return false
+	}
+	l.asked = false
+	return true
+}
+
+// another reports whether a line carries the id of another event than the one that is
+// asked about: in the form of a reply, any other; elsewhere, where an id may be the
+// function's own, that of an event before.
+func (l *Lines) another(text []byte) bool {
+	var reply struct {
+		ID     *string `json:"id"`
+		Status *int    `json:"status"`
+	}
+	if l.id == "" || json.Unmarshal(text, &reply) != nil || reply.ID == nil || *reply.ID == l.id {
+		return false
+	}
+	_, form := envelopeOf(text)
+	return form && reply.Status != nil || l.earlier[*reply.ID]
+}
+
+// envelope is the form of a reply that has more than a body.
+type envelope struct {
+	ID      *string           `json:"id"`
+	Status  int               `json:"status"`
+	Headers map[string]string `json:"headers"`
+	Body    json.RawMessage   `json:"body"`
+}
+
+// envelopeOf reads a line as an envelope; ok is false where it is another object.
+func envelopeOf(text []byte) (e envelope, ok bool) {
+	d := json.NewDecoder(bytes.NewReader(text))
+	d.DisallowUnknownFields()
+	return e, d.Decode(&e) == nil && (e.Status != 0 || e.Headers != nil)
+}
+
+// ask notes what is asked about.
+func (l *Lines) ask(id string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.id != "" {
+		if l.earlier == nil || len(l.earlier) > mostEarlier {
+			l.earlier = map[string]bool{}
+		}
+		l.earlier[l.id] = true
+	}
+	delete(l.earlier, id) // an event may be handed over again
+	l.asked, l.id, l.skipped = true, id, 0
+}
+
+// idOf returns the id of the event that a line is; "" where it is none, or several.
+func idOf(line []byte) string {
+	if !bytes.HasPrefix(line, []byte(`{"specversion":`)) {
+		return ""
+	}
+	var e struct {
+		ID string `json:"id"`
+	}
+	_ = json.Unmarshal(line, &e)
+	return e.ID
 }
 
 // hear reads one line, and keeps what may be kept of it.
@@ -173,15 +247,14 @@ func (l *Lines) Do(ctx context.Context, m *Message, trace string) Reply {
 	if m.Wrong != "" {
 		return Reply{Done: time.Now(), Result: engine.Garbled, Why: m.Wrong}
 	}
-	l.mu.Lock()
-	l.asked = true
-	l.mu.Unlock()
+	text := withTrace(m.Body, trace)
+	l.ask(idOf(text))
 	r := Reply{Sent: time.Now()}
-	_, _ = l.in.Write(withTrace(m.Body, trace)) // what it says counts; and if it is gone, the end of that tells
+	_, _ = l.in.Write(text) // what it says counts; and if it is gone, the end of that tells
 	select {
 	case s, ok := <-l.replies:
 		if !ok {
-			r.Done, r.Result, r.Why = time.Now(), engine.Disconnected, "its standard output ended before a reply"
+			r.Done, r.Result, r.Why = time.Now(), engine.Disconnected, "its standard output ended before a reply"+l.noReply()
 			return r
 		}
 		r.Received, r.Done = s.first, s.done
@@ -195,9 +268,19 @@ func (l *Lines) Do(ctx context.Context, m *Message, trace string) Reply {
 			l.understand(&r, &s)
 		}
 	case <-ctx.Done():
-		r.Done, r.Result, r.Why = time.Now(), engine.Disconnected, "it was stopped before a reply"
+		r.Done, r.Result, r.Why = time.Now(), engine.Disconnected, "it was stopped before a reply"+l.noReply()
 	}
 	return r
+}
+
+// noReply says that lines came, where they did, that were taken for log lines.
+func (l *Lines) noReply() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.skipped == 0 {
+		return ""
+	}
+	return fmt.Sprintf("; of its standard output, %d lines since the event are log lines: they are not JSON, or carry another event's id", l.skipped)
 }
 
 // withTrace enters the trace context into an event (CloudEvents distributed
@@ -216,22 +299,22 @@ func withTrace(line []byte, trace string) []byte {
 	return append(out, rest...)
 }
 
-// understand reads a reply: an object with a status, and nothing beside it but
-// headers and a body, is what it says; every other line is the body of a 200.
+// understand reads a reply: an object with a status or headers, and nothing beside them
+// but a body and the event's id, is what it says; all other JSON is the body of a 200.
 func (l *Lines) understand(r *Reply, s *said) {
 	text := bytes.TrimRight(s.text, "\r\n")
 	r.Status, r.Size, r.Header = http.StatusOK, s.size, http.Header{}
 	if json.Valid(text) {
 		r.Header.Set("Content-Type", "application/json")
 	}
-	var full struct {
-		Status  int               `json:"status"`
-		Headers map[string]string `json:"headers"`
-		Body    json.RawMessage   `json:"body"`
-	}
-	d := json.NewDecoder(bytes.NewReader(text))
-	d.DisallowUnknownFields()
-	if err := d.Decode(&full); err == nil && full.Status >= 100 && full.Status <= 599 {
+	if full, ok := envelopeOf(text); ok {
+		if full.Status == 0 {
+			full.Status = http.StatusOK
+		}
+		if full.Status < 200 || full.Status > 599 {
+			r.Status, r.Result, r.Why = 0, engine.Garbled, fmt.Sprintf("the reply has status %d; 200 to 599 are final", full.Status)
+			return
+		}
 		r.Status, text = full.Status, full.Body
 		r.Header = http.Header{}
 		var plain string

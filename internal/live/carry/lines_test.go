@@ -22,12 +22,17 @@ func TestLines(t *testing.T) {
 		want   Reply
 	}{
 		{"{\"fare\": 450}\n", Reply{Status: 200, Body: []byte(`{"fare": 450}`), Size: 13}},
-		{"plain words\n", Reply{Status: 200, Body: []byte("plain words"), Size: 11}},
-		{"\n", Reply{Status: 200, Size: 0}},
+		{"plain words\n", Reply{Result: engine.Disconnected}}, // a log line, and no reply after it
+		{"\nplain words\n{\"fare\": 450}\n", Reply{Status: 200, Body: []byte(`{"fare": 450}`), Size: 13}},
+		{`{"id": "e", "status": 201, "body": 1}` + "\n", Reply{Status: 201, Body: []byte("1"), Size: 1}},
+		{`{"id": "x", "status": 201, "body": 1}` + "\n[2]\n", Reply{Status: 200, Body: []byte("[2]"), Size: 3}}, // of another event
+		{`{"id": "order-17"}` + "\n", Reply{Status: 200, Body: []byte(`{"id": "order-17"}`), Size: 18}},         // an id of its own
+		{`{"status": 199}` + "\n", Reply{Result: engine.Garbled, Size: 15}},
+		{`{"status": 101, "body": ""}` + "\n", Reply{Result: engine.Garbled, Size: 27}},
 		{`{"status": 422, "body": {"why": "full"}, "headers": {"retry-after": "2"}}` + "\n", Reply{Status: 422, Body: []byte(`{"why": "full"}`), Size: 15}},
 		{`{"status": 200, "body": "words"}` + "\n", Reply{Status: 200, Body: []byte("words"), Size: 5}},
 		{`{"status": 200, "fare": 1}` + "\n", Reply{Status: 200, Body: []byte(`{"status": 200, "fare": 1}`), Size: 26}}, // not a reply's form: a body that has a status of its own
-		{`{"status": 99}` + "\n", Reply{Status: 200, Body: []byte(`{"status": 99}`), Size: 14}},
+		{`{"status": "full"}` + "\n", Reply{Status: 200, Body: []byte(`{"status": "full"}`), Size: 18}},
 		{"half a line", Reply{Result: engine.Disconnected}},
 		{"", Reply{Result: engine.Disconnected}},
 	} {
@@ -35,12 +40,11 @@ func TestLines(t *testing.T) {
 		out, answer := io.Pipe()
 		go func() {
 			line, _ := bufio.NewReader(theirs).ReadString('\n')
+			defer answer.Close()
 			if !strings.HasPrefix(line, `{"specversion":"1.0","traceparent":"`+trace+`","id":"e"`) {
-				line = "no trace in " + line
-				fmt.Fprintln(answer, line)
+				fmt.Fprintf(answer, "%q\n", "no trace in "+line)
 			}
 			_, _ = io.WriteString(answer, c.answer)
-			answer.Close()
 		}()
 		l := NewLines(in, out, nil, func() {})
 		m := line(&plan.Function{Transport: plan.Lines}, nil, []*event.Event{{ID: "e", Source: "s", Type: "t", DataContentType: "application/json", Data: []byte("{\n\"a\": 1}")}}, false)
@@ -51,6 +55,36 @@ func TestLines(t *testing.T) {
 		if c.want.Status == 422 && r.RetryAfter != 2e9 {
 			t.Errorf("Retry-After is %v", r.RetryAfter)
 		}
+	}
+}
+
+// A reply too many is not taken for that of the next event, where it carries the id of the
+// one before; what else is said meanwhile is logged.
+func TestALineTooManyShiftsNothing(t *testing.T) {
+	theirs, in := io.Pipe()
+	out, answer := io.Pipe()
+	var strays []string
+	go func() {
+		asked := bufio.NewScanner(theirs)
+		for asked.Scan() {
+			id := idOf(asked.Bytes())
+			fmt.Fprintf(answer, "working on %s\n{\"id\": %q, \"n\": 1}\n{\"id\": %q, \"n\": 2}\n", id, id, id)
+		}
+		answer.Close()
+	}()
+	l := NewLines(in, out, func(s string) { strays = append(strays, s) }, func() {})
+	for k := range 50 {
+		id := fmt.Sprintf("e%d", k)
+		m := line(&plan.Function{Transport: plan.Lines}, nil, []*event.Event{{ID: id, Source: "s", Type: "t"}}, false)
+		if r := l.Do(t.Context(), &m, trace); string(r.Body) != fmt.Sprintf(`{"id": %q, "n": 1}`, id) {
+			t.Fatalf("%s got %q %s", id, r.Body, r.Why)
+		}
+	}
+	l.Close()
+	for range l.replies { // until it has ended
+	}
+	if len(strays) != 100 {
+		t.Errorf("%d lines were logged: %q", len(strays), strays[:min(len(strays), 5)])
 	}
 }
 

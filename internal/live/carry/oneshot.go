@@ -89,8 +89,8 @@ func (o *OneShot) status(r *Reply, head http.Header) (why string) {
 	switch {
 	case text != "":
 		n, err := strconv.Atoi(text)
-		if err != nil || n < 100 || n > 599 {
-			return fmt.Sprintf("the answer is not of CGI's form: its Status is %q", head.Get("Status"))
+		if err != nil || n < 200 || n > 599 {
+			return fmt.Sprintf("the answer is not of CGI's form: its Status is %q, and 200 to 599 are final", head.Get("Status"))
 		}
 		r.Status = n
 	case head.Get("Location") != "":

@@ -7,24 +7,24 @@ import (
 	"syscall"
 )
 
-// stale tells whether the other end has closed an idle connection, or sent
-// what nobody asked for, by looking at its next byte without taking it.
-func stale(c net.Conn) bool {
+// look looks at the next byte of an idle connection without taking it: whether the other
+// end has sent what no request asked for, and whether it has closed the connection.
+func look(c net.Conn) (sent, closed bool) {
 	sc, ok := c.(syscall.Conn)
 	if !ok {
-		return false
+		return false, false
 	}
 	raw, err := sc.SyscallConn()
 	if err != nil {
-		return true
+		return false, true
 	}
-	gone := false
 	err = raw.Read(func(fd uintptr) bool {
 		var one [1]byte
-		_, _, err := syscall.Recvfrom(int(fd), one[:], syscall.MSG_PEEK|syscall.MSG_DONTWAIT)
+		n, _, err := syscall.Recvfrom(int(fd), one[:], syscall.MSG_PEEK|syscall.MSG_DONTWAIT)
+		sent = err == nil && n > 0
 		// nothing to read is how an idle connection should be
-		gone = err != syscall.EAGAIN && err != syscall.EINTR
+		closed = !sent && err != syscall.EAGAIN && err != syscall.EINTR
 		return true
 	})
-	return gone || err != nil
+	return sent, closed || err != nil
 }

@@ -107,7 +107,7 @@ func (in *instance) live() {
 		in.say(logs.Ready, fmt.Sprintf("ready after %v", took.Round(100*time.Microsecond)))
 		if in.fn.Transport == plan.Lines {
 			lines := carry.NewLines(in.proc.In, in.proc.Out, func(text string) {
-				in.say(logs.Line, "(on standard output, asked by nobody) "+proc.Harmless(text))
+				in.say(logs.Line, "(standard output) "+proc.Harmless(text))
 			}, in.proc.Kill)
 			in.carrier = lines
 		}
@@ -420,6 +420,8 @@ type slot struct {
 	cur    measure.Invocation // what it carries, while open
 	open   bool
 	tries  []*Try // of a standing desk: what it carries
+	// previous is the invocation before, by its ID.
+	previous uint64
 }
 
 // job is one invocation to be made.
@@ -586,6 +588,10 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 	sent := s.onward(j, r)
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	if r.Before {
+		d.surplus(s)
+	}
+	s.previous = j.invocation
 	if s.open && s.cur.ID == j.invocation {
 		if !r.Sent.IsZero() {
 			s.cur.Sent = d.at(r.Sent)
@@ -625,6 +631,21 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 	}
 	defer func() { d.onward = nil }() // what the engine made nothing of
 	return d.stepLocked(in, s)
+}
+
+// surplus notes that the slot's previous reply was followed by bytes that no request asked
+// for: it had been taken for a good one. The lock is held.
+func (d *Driver) surplus(s *slot) {
+	for i := len(d.rec.Invocations) - 1; i >= 0; i-- {
+		if v := &d.rec.Invocations[i]; v.ID == s.previous {
+			if !v.Unexpected {
+				v.Unexpected = true
+				d.unexpected++
+			}
+			break
+		}
+	}
+	d.fail(s.in.record().Function, Trouble{Text: "sent bytes after a reply that no request asked for; the connection was closed, and that reply counts as unexpected", Version: s.in.version, Started: true})
 }
 
 // settle records the invocation as over; the lock is held.

@@ -1,0 +1,117 @@
+package drive
+
+import (
+	"fmt"
+	"io"
+	"net"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"nightdrill/internal/core/arrival"
+	"nightdrill/internal/core/engine"
+)
+
+// A drill begins when the instances that are kept warm are ready: what comes first finds
+// them. `begin: empty` starts with none; and what does not start is said, and does not
+// hold the drill up.
+func TestADrillBeginsWarm(t *testing.T) {
+	p, d := testProject("plain", false, "a", "b")
+	p.Functions[0].Limits.KeepWarm, d.Limits[0].KeepWarm = 2, 2
+	rec, s := run(t, p, d)
+	if rec.Begins == 0 || rec.Arrivals[0].Due < rec.Begins || s.Events.Done != 2 {
+		t.Fatalf("begins at %v, the first is due at %v, %+v", rec.Begins, rec.Arrivals[0].Due, s.Events)
+	}
+	for i, in := range rec.Instances {
+		if in.Ready == 0 || in.Ready > rec.Begins {
+			t.Errorf("instance %d is ready at %v, after %v", i, in.Ready, rec.Begins)
+		}
+	}
+	for _, v := range rec.Invocations {
+		if v.Class != engine.First {
+			t.Errorf("an invocation is %v", v.Class)
+		}
+	}
+
+	d.BeginEmpty = true
+	if rec, s := run(t, p, d); rec.Begins != 0 || rec.Arrivals[0].Due != 0 || s.Functions["f"].Latency.Cold.N == 0 {
+		t.Errorf("begins at %v, the first is due at %v: %+v", rec.Begins, rec.Arrivals[0].Due, s.Functions["f"].Latency)
+	}
+
+	p, d = testProject("exits", false, "a")
+	p.Functions[0].Limits.KeepWarm, d.Limits[0].KeepWarm = 1, 1
+	d.Settle = 200 * time.Millisecond
+	if rec, s = run(t, p, d); s.Events.Arrived != 1 || !strings.Contains(strings.Join(rec.Notes, "\n"), "f: the drill began with 0 of the 1 instances that keep_warm asks for") {
+		t.Errorf("%+v, %q", s.Events, rec.Notes)
+	}
+}
+
+// A function that answers twice is found out: no reply is taken for that of another
+// request.
+func TestAFunctionThatAnswersTwice(t *testing.T) {
+	p, d := testProject("misbehaves: answers twice", false, "a")
+	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Callers, Size: 1, For: 300 * time.Millisecond}}
+	rec, s := run(t, p, d)
+	e := &s.Events
+	if e.Arrived < 5 || e.Failed+e.Unexpected < e.Arrived/2 { // every second reply has one that follows it
+		t.Errorf("%+v, %q", s.Events, rec.Notes)
+	}
+}
+
+func init() {
+	programs["answers twice"] = raw(func(c net.Conn) {
+		buffer := make([]byte, 4096)
+		for {
+			for range 2 {
+				if _, err := io.WriteString(c, "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok"); err != nil {
+					return
+				}
+			}
+			if _, err := c.Read(buffer); err != nil {
+				return
+			}
+		}
+	})
+}
+
+// A stop of the driver itself is recorded.
+func TestAGapOfTheDriverIsRecorded(t *testing.T) {
+	p, d := testProject("plain", false, "a")
+	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 50, Per: time.Second}, For: 1500 * time.Millisecond}}
+	r := New(p, d, "test")
+	over := make(chan struct{})
+	go func() {
+		defer close(over)
+		r.Run(t.Context())
+	}()
+	for r.Snapshot().Length < 300_000_000 || len(r.Snapshot().Invocations) == 0 {
+		time.Sleep(time.Millisecond) // the run goes by the clock on the wall
+	}
+	stopSelf(t, 300*time.Millisecond)
+	<-over
+	rec := r.Snapshot()
+	longest := time.Duration(0)
+	for _, g := range rec.Self.Gaps {
+		longest = max(longest, g.To.Sub(g.From))
+	}
+	if longest < 250*time.Millisecond {
+		t.Errorf("the longest gap is %v of %v", longest, rec.Self.Gaps)
+	}
+}
+
+// stopSelf stops this process, and has it woken after a time.
+func stopSelf(t *testing.T, d time.Duration) {
+	t.Helper()
+	pid := syscall.Getpid()
+	wake := []string{"/bin/sh", "-c", fmt.Sprintf("sleep %g; kill -CONT %d", d.Seconds(), pid)}
+	child, err := syscall.ForkExec(wake[0], wake, &syscall.ProcAttr{Env: []string{"PATH=/usr/bin:/bin"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Kill(pid, syscall.SIGSTOP); err != nil {
+		t.Fatal(err)
+	}
+	var status syscall.WaitStatus
+	_, _ = syscall.Wait4(child, &status, 0, nil) // gone
+}
