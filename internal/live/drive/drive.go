@@ -204,7 +204,7 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 		}
 		r.rec.Functions = append(r.rec.Functions, measure.Function{Name: f.Name, Max: l.Max, PerInstance: l.PerInstance, KeepWarm: l.KeepWarm, Guaranteed: l.Guaranteed,
 			Attached: f.Transport == plan.Attach, OneShot: f.Transport == plan.OneShot, Way: way, Memory: f.Memory, CPU: f.CPU,
-			Enforced: enforced(f)})
+			Enforced: enforced(f), Meter: meterOf(f)})
 	}
 	for i := range p.Sources {
 		s := measure.Source{Name: p.Sources[i].Name, Kind: p.Sources[i].Kind.String()}
@@ -232,6 +232,15 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 	r.fixed = len(r.payloads)
 	r.levels = make([]measure.Level, len(p.Functions))
 	return r
+}
+
+// meterOf says by what the use of a function's instances is counted; "" where nothing of it
+// is known.
+func meterOf(f *plan.Function) string {
+	if f.Transport == plan.Attach || f.Stop != nil {
+		return ""
+	}
+	return proc.Meter()
 }
 
 // enforced tells whether a function's bounds are, in words; "" where it has none.
@@ -428,7 +437,10 @@ func (d *Driver) Run(ctx context.Context) {
 		defer d.checkSelf(ctx)()
 	}
 	for _, f := range d.fns {
-		defer proc.Reserve(proc.Bounds{Memory: f.Memory, CPU: f.CPU}, min(f.Limits.Instances(), seatsReady))()
+		if f.Transport == plan.Attach {
+			continue
+		}
+		defer proc.Reserve(boundsOf(f), min(f.Limits.Instances(), seatsReady))()
 	}
 	d.mu.Lock()
 	d.awaited = d.awaited || slices.ContainsFunc(d.fns, func(f *plan.Function) bool { return f.Parked > 0 })

@@ -264,6 +264,7 @@ func (in *instance) stop() {
 	if process == nil { // spawn sees to it otherwise
 		return
 	}
+	proc.Sample([]*proc.Process{process})
 	in.measure(process)
 	if in.fn.Stop != nil { // what runs may be elsewhere; the command that started it comes to its end by that
 		ctx, done := context.WithTimeout(context.Background(), stopTimeout)

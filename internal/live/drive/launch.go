@@ -39,7 +39,7 @@ func (d *Driver) launch(l *launched, fn *plan.Function, unique, name string, env
 	}
 	c := l.command(fn, fn.Start, unique)
 	c.Env = append(c.Env, env...)
-	c.Bounds, c.Talk = proc.Bounds{Memory: fn.Memory, CPU: fn.CPU}, fn.Transport == plan.Lines || fn.Transport == plan.OneShot
+	c.Bounds, c.Talk = boundsOf(fn), fn.Transport == plan.Lines || fn.Transport == plan.OneShot
 	if fn.Stop != nil {
 		c.After = l.command(fn, fn.Stop, unique).Args
 	}
@@ -281,4 +281,9 @@ func (d *Driver) signal() {
 		close(d.news)
 		d.news = make(chan struct{})
 	}
+}
+
+// boundsOf returns what an instance may use; what it does use is counted in any case.
+func boundsOf(fn *plan.Function) proc.Bounds {
+	return proc.Bounds{Memory: fn.Memory, CPU: fn.CPU, Meter: true}
 }

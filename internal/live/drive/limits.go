@@ -143,6 +143,7 @@ func (d *Driver) sampleOnce() {
 		}
 	}
 	d.mu.Unlock()
+	proc.Sample(running)
 	for i, in := range live {
 		in.measure(running[i])
 	}

@@ -6,6 +6,7 @@ import "time"
 type Bounds struct {
 	Memory int64   // bytes; 0 for no bound
 	CPU    float64 // processors; 0 for no bound
+	Meter  bool    // what they use is counted, also where nothing is bounded
 }
 
 // Usage is what a process has used.
@@ -26,7 +27,7 @@ type Enforcement struct {
 func (e Enforcement) Says(b Bounds) string {
 	lacks := b.Memory > 0 && e.Memory == "" || b.CPU > 0 && e.CPU == ""
 	switch {
-	case b == Bounds{}:
+	case b.Memory == 0 && b.CPU == 0:
 		return ""
 	case !lacks && b.Memory > 0:
 		return "enforced by " + e.Memory
@@ -35,3 +36,7 @@ func (e Enforcement) Says(b Bounds) string {
 	}
 	return "not enforced: " + e.Why
 }
+
+// Meter says by what the use of memory and processors is counted of a process that was
+// started with Bounds.Meter, and of its children; "" where only the first process is.
+func Meter() string { return meter() }

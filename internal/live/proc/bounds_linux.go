@@ -457,6 +457,76 @@ func removeTrees(own []string) {
 	}
 }
 
+// meter says by what processes are counted here.
+func meter() string {
+	if h := groups(); h.memory != "" {
+		return "control groups"
+	}
+	return "the processes of each session"
+}
+
+// Sample reads what processes and all that they started use now, in one look at the
+// machine's processes (proc(5)). Those that have a control group are counted by it, and
+// are left out here.
+func Sample(all []*Process) {
+	of := map[int]*Process{}
+	for _, p := range all {
+		if p.seat == nil || p.seat.group.memory == "" || p.seat.group.account == "" {
+			of[p.PID] = p
+		}
+	}
+	if len(of) == 0 {
+		return
+	}
+	stats, used := map[int]processStat{}, map[*Process]Usage{}
+	for _, name := range processes() {
+		if s := statOf(name); s.state != 0 {
+			pid, _ := strconv.Atoi(name)
+			stats[pid] = s
+		}
+	}
+	self := os.Getpid()
+	var owner func(pid int, depth int) *Process
+	owner = func(pid, depth int) *Process {
+		s, known := stats[pid]
+		if p := of[pid]; p != nil {
+			return p
+		}
+		if p := of[s.session]; p != nil {
+			return p
+		}
+		if !known || depth > 64 || s.parent <= 1 {
+			return nil
+		}
+		if s.parent != self {
+			return owner(s.parent, depth+1)
+		}
+		// it left its session, and the one that started it has ended
+		if ours.has(pid) {
+			return nil
+		}
+		for _, p := range of {
+			if hasVariable(strconv.Itoa(pid), p.mark) {
+				return p
+			}
+		}
+		return nil
+	}
+	for pid, s := range stats {
+		if p := owner(pid, 0); p != nil {
+			u := used[p]
+			u.Peak += s.resident
+			u.CPU += s.cpu
+			used[p] = u
+		}
+	}
+	for p, u := range used {
+		// between two looks, the first process may have had more than all together now
+		u.Peak = max(u.Peak, sample(p.PID).Peak)
+		p.saw(u)
+	}
+}
+
 // sample reads what a process has used so far from /proc (proc(5)): its highest
 // resident size and its processor time.
 func sample(pid int) (u Usage) {
@@ -471,15 +541,7 @@ func sample(pid int) (u Usage) {
 			u.Peak = kb << 10
 		}
 	}
-	stat, err := os.ReadFile(dir + "/stat")
-	if err != nil {
-		return u
-	}
-	if fields := bytes.Fields(stat[bytes.LastIndexByte(stat, ')')+1:]); len(fields) > 13 {
-		user, _ := strconv.ParseInt(string(fields[11]), 10, 64)
-		system, _ := strconv.ParseInt(string(fields[12]), 10, 64)
-		u.CPU = time.Duration(user+system) * (time.Second / clockTicks)
-	}
+	u.CPU = statOf(strconv.Itoa(pid)).cpu
 	return u
 }
 

@@ -48,3 +48,30 @@ func TestSeats(t *testing.T) {
 		t.Errorf("half of the bounds: %q", s)
 	}
 }
+
+// All of a process's processes are counted, by its control group, or where there is none
+// by what its session holds: a shell that starts the real thing uses what that uses.
+func TestAllProcessesOfAnInstanceAreCounted(t *testing.T) {
+	const holds = 80_000_000
+	for _, metered := range []bool{true, false} {
+		c := Command{Args: []string{"sh", "-c", "head -c 80000000 /dev/zero | tail -c 80000000 | sleep 60"}, Bounds: Bounds{Meter: metered}}
+		p, err := Start(c)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for p.Used().Peak < holds {
+			if Sample([]*Process{p}); sample(p.PID).Peak == 0 {
+				t.Fatalf("it ended after %+v", p.Used())
+			}
+		}
+		if own := sample(p.PID).Peak; own > holds/4 {
+			t.Errorf("the shell alone has %d", own)
+		}
+		used := p.Used()
+		p.Kill()
+		<-p.Done()
+		if u := p.Used(); u.Peak < used.Peak || u.CPU <= 0 {
+			t.Errorf("metered %v: afterwards it has used %+v, before %+v", metered, u, used)
+		}
+	}
+}

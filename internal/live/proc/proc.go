@@ -49,6 +49,23 @@ type Process struct {
 	seat   *seat  // nil where nothing is bounded
 	mark   string // in the environment of its children
 	usage  Usage  // once it is gone
+	seen   struct {
+		sync.Mutex
+		Usage // while it ran, as far as Sample saw
+	}
+}
+
+// saw takes in what was seen of the process and its children.
+func (p *Process) saw(u Usage) {
+	p.seen.Lock()
+	defer p.seen.Unlock()
+	p.seen.Peak, p.seen.CPU = max(p.seen.Peak, u.Peak), max(p.seen.CPU, u.CPU)
+}
+
+func (p *Process) sawSoFar() Usage {
+	p.seen.Lock()
+	defer p.seen.Unlock()
+	return p.seen.Usage
 }
 
 // spawner gives the thread that starts processes. The parent-death signal is
@@ -196,26 +213,35 @@ func (p *Process) watch(cmd *exec.Cmd) {
 	if p.seat != nil {
 		p.usage = p.seat.group.usage()
 	}
+	seen := p.sawSoFar()
+	p.usage.Peak = max(p.usage.Peak, seen.Peak)
 	if p.usage.CPU == 0 {
-		p.usage.CPU = p.state.UserTime() + p.state.SystemTime()
+		p.usage.CPU = max(p.state.UserTime()+p.state.SystemTime(), seen.CPU)
 	}
 	cleanUp(p.PID, p.mark) // children that outlived it
 	p.seat.close()
 }
 
-// Used gives what the process has used: so far, of its memory only what can be
-// read while it runs, or in all once it is gone. What was read before is not
-// known here.
+// Used returns what the process and its children have used: so far, as its control group
+// or the last Sample tells, or in all once it is gone.
 func (p *Process) Used() Usage {
 	select {
 	case <-p.done:
 		return p.usage
 	default:
 	}
+	u := p.sawSoFar()
 	if p.seat != nil {
-		return p.seat.group.usage()
+		of := p.seat.group.usage()
+		u.Killed = of.Killed
+		if of.Peak > 0 {
+			u.Peak = of.Peak
+		}
+		if of.CPU > 0 {
+			u.CPU = of.CPU
+		}
 	}
-	return sample(p.PID)
+	return u
 }
 
 // Park stops the process and its children in their tracks (SIGSTOP).

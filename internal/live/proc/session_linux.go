@@ -139,8 +139,10 @@ func sessionOf(pid string) int {
 }
 
 type processStat struct {
-	state           byte
+	state           byte // 0 of a process that is gone
 	parent, session int
+	cpu             time.Duration // its own, and that of its children it has waited for
+	resident        int64         // bytes
 }
 
 func statOf(pid string) (s processStat) {
@@ -157,5 +159,15 @@ func statOf(pid string) (s processStat) {
 	s.state = fields[0][0]
 	s.parent, _ = strconv.Atoi(string(fields[1]))
 	s.session, _ = strconv.Atoi(string(fields[3]))
+	if len(fields) > 21 {
+		ticks := int64(0)
+		for _, f := range fields[11:15] { // user and system time, and those of children
+			n, _ := strconv.ParseInt(string(f), 10, 64)
+			ticks += n
+		}
+		s.cpu = time.Duration(ticks) * (time.Second / clockTicks)
+		pages, _ := strconv.ParseInt(string(fields[21]), 10, 64)
+		s.resident = pages * int64(os.Getpagesize())
+	}
 	return s
 }
