@@ -213,7 +213,8 @@ type fired struct {
 	Log         []string           `json:"log,omitempty"`
 	Unexpected  []string           `json:"unexpected,omitempty"`
 	DeadLetters int                `json:"dead_letters,omitempty"`
-	Steps       []string           `json:"steps,omitempty"` // of the event and of what its replies were sent on as, one line each
+	Broken      int                `json:"failed_steps,omitempty"` // of its chain, beside the event itself
+	Steps       []string           `json:"steps,omitempty"`        // of the event and of what its replies were sent on as, one line each
 }
 
 func fire(cmd *cobra.Command, d *desk.Desk, o desk.Order, times int, asJSON bool) error {
@@ -226,6 +227,9 @@ func fire(cmd *cobra.Command, d *desk.Desk, o desk.Order, times int, asJSON bool
 	var all []fired
 	good, expected := true, true
 	took := map[engine.Class][]time.Duration{}
+	if why := neverInvoked(d, o.Item, o.Variant); why != "" {
+		return coded{failed, errors.New(why)}
+	}
 	for n := range times {
 		v, err := shoot(cmd, s, o)
 		if err != nil {
@@ -236,7 +240,7 @@ func fire(cmd *cobra.Command, d *desk.Desk, o desk.Order, times int, asJSON bool
 		}
 		x := describe(s, &v)
 		all = append(all, x)
-		good = good && x.Outcome == "done"
+		good = good && x.Outcome == "done" && x.Broken == 0
 		expected = expected && len(x.Unexpected) == 0
 		if t := v.Last(); t != nil && v.Outcome() == engine.Done {
 			took[t.Invocation.Class] = append(took[t.Invocation.Class], v.Latency())
@@ -268,6 +272,32 @@ func fire(cmd *cobra.Command, d *desk.Desk, o desk.Order, times int, asJSON bool
 		return errMissed
 	}
 	return nil
+}
+
+// neverInvoked says why an event would wait without an end: a function that it reaches has
+// a limit of 0. It is "" where all may be invoked; an HTTP request is rejected, and waits for
+// nothing.
+func neverInvoked(d *desk.Desk, i *desk.Item, variant string) string {
+	src := &d.Sources[i.Source]
+	if src.Kind == plan.HTTP {
+		return ""
+	}
+	takes := d.Takes(i.Source, i.Payload)
+	for w := range src.Wires {
+		if takes&(1<<w) == 0 {
+			continue
+		}
+		f := &d.Functions[src.Wires[w].To]
+		limits := f.Limits
+		name := f.Name
+		if k := d.Whole.FunctionNamed(f.Name + "@" + variant); variant != "" && k >= 0 {
+			limits, name = d.Whole.Functions[k].Limits, d.Whole.Functions[k].Name
+		}
+		if limits.Max == 0 {
+			return fmt.Sprintf("not sent: the limit of %s is 0 (concurrency: {max: 0}), so nothing is invoked and the event would wait without an end; raise functions.%s.concurrency.max", name, f.Name)
+		}
+	}
+	return ""
 }
 
 // shoot fires once and waits for the end.
@@ -302,6 +332,9 @@ func describe(s *desk.Standing, v *desk.Shown) fired {
 	x.Ms = millis(v.Latency())
 	for _, step := range s.Trace(v) {
 		x.Steps = append(x.Steps, step.Line())
+		if step.Depth > 0 && step.Origin == engine.FromReply && step.Outcome != engine.Done {
+			x.Broken++
+		}
 		if step.Depth == 0 && step.Outcome == engine.Unmatched {
 			x.Why = step.Why
 		}

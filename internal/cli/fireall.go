@@ -24,8 +24,26 @@ func fireAll(cmd *cobra.Command, d *desk.Desk, o desk.Order, junit string) error
 	out := cmd.OutOrStdout()
 	var suites []suite
 	n, bad := 0, 0
+	enter := func(source string, c testCase) {
+		if len(suites) == 0 || suites[len(suites)-1].Name != source {
+			suites = append(suites, suite{Name: source})
+		}
+		last := &suites[len(suites)-1]
+		last.Cases = append(last.Cases, c)
+		last.Tests++
+		n++
+		if c.Failure != nil {
+			last.Failures++
+			bad++
+		}
+	}
+	astray := astraySets(d)
+	for _, set := range sortedNames(astray) {
+		fmt.Fprintf(out, "%s: %s\n", set, astray[set])
+		enter(set, testCase{Name: set, Class: set, Seconds: "0", Failure: &failure{Message: clean(astray[set]), Text: clean(astray[set])}})
+	}
 	for _, item := range s.List() {
-		if item.Expect == nil {
+		if item.Expect == nil || astray[item.Set] != "" {
 			continue
 		}
 		o.Item = item
@@ -34,7 +52,6 @@ func fireAll(cmd *cobra.Command, d *desk.Desk, o desk.Order, junit string) error
 			return err
 		}
 		x := describe(s, &v)
-		n++
 		var broken []string
 		if len(x.Unexpected) > 0 {
 			broken = x.Unexpected
@@ -43,21 +60,12 @@ func fireAll(cmd *cobra.Command, d *desk.Desk, o desk.Order, junit string) error
 		}
 		c := testCase{Name: x.Payload, Class: x.Source, Seconds: fmt.Sprintf("%.6f", x.Ms/1000)}
 		if broken != nil {
-			bad++
 			c.Failure = &failure{Message: clean(broken[0]), Text: clean(strings.Join(broken, "\n"))}
 			for _, b := range broken {
 				fmt.Fprintf(out, "%s %s: %s\n", x.Source, x.Payload, proc.Harmless(b))
 			}
 		}
-		if len(suites) == 0 || suites[len(suites)-1].Name != x.Source {
-			suites = append(suites, suite{Name: x.Source})
-		}
-		last := &suites[len(suites)-1]
-		last.Cases = append(last.Cases, c)
-		last.Tests++
-		if c.Failure != nil {
-			last.Failures++
-		}
+		enter(x.Source, c)
 	}
 	if n == 0 {
 		return wrong(errors.New("no payload of the project has expectations; a set gets them by expect: in its settings, such as expect: {status: 200}"))
@@ -83,6 +91,32 @@ func fireAll(cmd *cobra.Command, d *desk.Desk, o desk.Order, junit string) error
 		return errMissed
 	}
 	return nil
+}
+
+// astraySets returns the sets whose expectations cannot be fired, since it is not clear to
+// which source, with what to do.
+func astraySets(d *desk.Desk) map[string]string {
+	out := map[string]string{}
+	for i := range d.Sets {
+		set := &d.Sets[i]
+		expects := false
+		for n := range set.Payloads {
+			expects = expects || set.ExpectOf(n) != nil
+		}
+		to, said := d.Reach(i)
+		switch {
+		case !expects || said && len(to) > 0:
+		case len(to) == 0:
+			out[set.Name] = fmt.Sprintf("its expectations reach no source; name one by payloads.%s.reaches, such as reaches: [SOURCE]", set.Name)
+		case len(to) > 1:
+			var names []string
+			for _, k := range to {
+				names = append(names, d.Sources[k].Name)
+			}
+			out[set.Name] = fmt.Sprintf("its expectations could be meant for %s; say for which by payloads.%s.reaches, such as reaches: [%s]", strings.Join(names, " or "), set.Name, names[0])
+		}
+	}
+	return out
 }
 
 // clean leaves out what XML 1.0 cannot hold (§2.2).

@@ -126,6 +126,9 @@ func runDrill(cmd *cobra.Command, d *desk.Desk, name string, o runOptions) error
 
 // runPlanned carries out a drill and judges it.
 func runPlanned(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, o runOptions) error {
+	if o.baseline == "" && cmd.Flags().Changed("worse") {
+		return wrong(errors.New("--worse says by how much a run may be worse than another; name that one by --baseline RUN"))
+	}
 	worse, err := share(o.worse)
 	if err != nil {
 		return wrong(fmt.Errorf("--worse: %w", err))

@@ -190,12 +190,17 @@ func (d *Desk) Start(ctx context.Context, drill *plan.Drill, journal io.Writer) 
 			return nil, errors.New("there is nothing to start: no wire of the drill's sources leads to a function that is started here")
 		}
 	}
+	p = d.withSession(p)
 	r.driver, r.sources = drive.New(p, drill, r.ID), p.Sources
 	r.driver.Store(d.Objects)
 	r.driver.Log(d.Log)
 	for i := range p.Functions {
 		c := d.works.codes[d.codeOf(p.Functions[i].Name)]
-		code := drive.Code{Version: c.label(), Size: packageSize(&p.Functions[i], d.Dir)}
+		label := c.label()
+		if !slices.Equal(c.function().Env, d.Whole.Functions[c.fn].Env) {
+			label += " +env" // values that were set for the session
+		}
+		code := drive.Code{Version: label, Size: packageSize(&p.Functions[i], d.Dir)}
 		if p.Functions[i].Prepare != nil {
 			code.Prepared = c.prepared()
 		}
@@ -247,6 +252,17 @@ func (r *Running) keep(w *store.Writer, over <-chan struct{}) {
 			return
 		}
 	}
+}
+
+// withSession returns a project whose functions have the environment that was set for the
+// session, where any was.
+func (d *Desk) withSession(p *plan.Project) *plan.Project {
+	with := *p
+	with.Functions = slices.Clone(p.Functions)
+	for i := range with.Functions {
+		with.Functions[i].Env = d.works.codes[d.codeOf(with.Functions[i].Name)].function().Env
+	}
+	return &with
 }
 
 // mostSaid bounds the failed invocations of which the last log line is kept.

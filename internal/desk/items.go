@@ -81,8 +81,8 @@ func newItems(l *project.Loaded, store *objects.Store) *Items {
 	return x
 }
 
-// reread makes the list anew: for each source its saved payloads, then those of
-// the sets that drills send to it, or of every set of its kind where none do.
+// reread makes the list anew: for each source its saved payloads, then those of the sets
+// that reach it.
 func (x *Items) reread() {
 	x.unread, x.All = false, slices.Clone(x.offers)
 	for s := range x.l.Sources {
@@ -124,23 +124,11 @@ func (x *Items) find(key string) *Item {
 	return nil
 }
 
+// setsOf returns the sets that reach a source.
 func setsOf(p *plan.Project, source int) (sets []*payload.Set) {
-	for _, d := range p.Drills {
-		for _, f := range d.Feeds {
-			if f.Source != source || f.Set < 0 {
-				continue
-			}
-			if set := &p.Sets[f.Set]; !slices.Contains(sets, set) {
-				sets = append(sets, set)
-			}
-		}
-	}
-	if sets != nil || p.Sources[source].Kind == plan.Schedule {
-		return sets
-	}
 	for i := range p.Sets {
-		if set := &p.Sets[i]; len(set.Payloads) > 0 && (set.Payloads[0].Request != nil) == (p.Sources[source].Kind == plan.HTTP) {
-			sets = append(sets, set)
+		if to, _ := p.Reach(i); slices.Contains(to, source) {
+			sets = append(sets, &p.Sets[i])
 		}
 	}
 	return sets
@@ -344,6 +332,30 @@ func (s *Standing) put(source, name, path string, text []byte) (string, error) {
 	s.mu.Unlock()
 	s.changed()
 	return source + " " + name, nil
+}
+
+// KeepExpectation gives a copy of a payload what the payload's reply should be, as a set of
+// the project. Nothing is done where nothing is expected.
+func (s *Standing) KeepExpectation(of *Item, name string) error {
+	if of.Expect == nil || of.Set == "" {
+		return nil
+	}
+	if of.Expect.Recorded {
+		return fmt.Errorf("%s expects what was recorded, and a copy has no recorded reply; add an expect: of its own to the project", of.Title())
+	}
+	settings, err := project.Expectation(s.Dir, of.Set, of.N)
+	if err != nil || settings == "" {
+		return err
+	}
+	s.mu.Lock()
+	at := s.SourceNamed(of.SourceName)
+	file := SavedDir + "/" + of.SourceName + "/" + name + suffixOf(&s.Sources[at])
+	s.mu.Unlock()
+	added, err := project.AddSet(s.Dir, name, fmt.Sprintf("{recording: %s, reaches: [%s], expect: %s}", file, of.SourceName, settings))
+	if err == nil && !added {
+		return fmt.Errorf("the project has another payload set called %s", name)
+	}
+	return err
 }
 
 // pathOf gives the file of a saved payload.

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/project"
 )
@@ -522,4 +523,67 @@ func BenchmarkChange(b *testing.B) {
 	slices.Sort(all)
 	b.ReportMetric(float64(all[len(all)/2])/1e6, "ms-p50")
 	b.ReportMetric(float64(all[len(all)-1])/1e6, "ms-max")
+}
+
+// blobs returns all bytes that a run kept.
+func blobs(r *measure.Run) string {
+	var all []string
+	for _, b := range r.Blobs {
+		all = append(all, string(b))
+	}
+	return strings.Join(all, "\n")
+}
+
+// Values that were set for the session hold for a drill that is begun then, too, and its
+// version says so.
+func TestADrillHasTheSessionsValues(t *testing.T) {
+	s, _ := lay(t, standing+"drills:\n  d: {feeds: [{source: asks, payloads: some, arrive: [once]}]}\n")
+	if err := s.SetEnv("teller", "HARBOUR", "skerry", true); err != nil {
+		t.Fatal(err)
+	}
+	drill, err := s.Drill("d")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := s.Start(t.Context(), drill, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	<-r.Done()
+	run := r.Snapshot()
+	if text := blobs(run); !strings.Contains(text, `"env":"skerry"`) || strings.Contains(text, `"env":"holm"`) || !strings.HasSuffix(run.Functions[0].Version, "+env") {
+		t.Errorf("the drill, of version %q, was answered %q", run.Functions[0].Version, text)
+	}
+}
+
+// The copy of a payload keeps what its reply should be, in the project and when it is
+// fired.
+func TestACopyKeepsItsExpectations(t *testing.T) {
+	s, dir := lay(t, standing)
+	i := s.Items.find("asks some#1")
+	if i == nil || i.Expect == nil {
+		t.Fatalf("the payload is %+v", i)
+	}
+	if _, err := s.Save("asks", "copy", i.Content()); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.KeepExpectation(i, "copy"); err != nil {
+		t.Fatal(err)
+	}
+	l, err := project.Load(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if set := l.SetNamed("copy"); set < 0 || l.Sets[set].ExpectOf(0) == nil || len(l.Sets[set].ExpectOf(0).Values) != 1 || l.Sets[set].Reaches[0] != "asks" {
+		text, _ := os.ReadFile(filepath.Join(dir, project.File))
+		t.Errorf("the project is\n%s", text)
+	}
+	until(t, "the copy expects what its original does", func() bool {
+		for _, i := range s.List() {
+			if i.Name == "copy" && i.Expect != nil {
+				return true
+			}
+		}
+		return false
+	})
 }

@@ -32,7 +32,7 @@ type Told struct {
 	Limits      []plan.Limits    `json:"limits"` // of each function
 	Changes     []plan.Change    `json:"changes"`
 	Functions   []ToldOf         `json:"functions"`
-	Feeds       []string         `json:"feeds"`           // in words
+	Feeds       []string         `json:"feeds"` // in words
 	BeginEmpty  bool             `json:"begin_empty,omitempty"`
 	Again       string           `json:"again,omitempty"` // the run that it replays
 	Cold        *plan.ColdStarts `json:"cold_starts,omitempty"`

@@ -2,13 +2,16 @@ package project
 
 import (
 	"bufio"
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
+	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 )
@@ -69,6 +72,33 @@ func AddSet(dir, name, settings string) (added bool, err error) {
 		return false, fmt.Errorf("%s could not be added to; add this below payloads: yourself: %s", path, line)
 	}
 	return true, WriteWhole(path, []byte(changed))
+}
+
+// Expectation returns what a project's file expects of the reply to payload n of a set, from
+// 1, as YAML in one line; "" where it expects nothing.
+func Expectation(dir, set string, n int) (string, error) {
+	text, err := os.ReadFile(filepath.Join(dir, File))
+	if err != nil {
+		return "", err
+	}
+	var file struct {
+		Payloads map[string]struct {
+			Expect any            `yaml:"expect"`
+			Each   map[string]any `yaml:"expect_each"`
+		} `yaml:"payloads"`
+	}
+	if err := yaml.Unmarshal(text, &file); err != nil {
+		return "", fmt.Errorf("%s is not valid YAML", File)
+	}
+	expect := file.Payloads[set].Expect
+	if own, ok := file.Payloads[set].Each[strconv.Itoa(n)]; ok {
+		expect = own
+	}
+	if expect == nil {
+		return "", nil
+	}
+	line, err := json.Marshal(expect) // which is YAML, too
+	return string(line), err
 }
 
 // AddRecording is AddSet for a recording in a file below the project's folder.

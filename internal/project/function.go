@@ -203,6 +203,15 @@ func (l *loader) program(f *plan.Function, o *object, n ast.Node) string {
 			l.missing = append(l.missing, l.mistake(n, format, args...))
 		}
 	}
+	if code := script(f.Start); code != "" {
+		path := filepath.FromSlash(code)
+		if !filepath.IsAbs(path) {
+			path = filepath.Join(f.Dir, path)
+		}
+		if info, err := os.Stat(path); err != nil || info.IsDir() {
+			lacks("%s: there is no file %s%s", o.at("start"), code, suggestFile(path))
+		}
+	}
 	if strings.ContainsRune(name, '/') {
 		path := filepath.FromSlash(name)
 		if !filepath.IsAbs(path) {
@@ -216,6 +225,10 @@ func (l *loader) program(f *plan.Function, o *object, n ast.Node) string {
 			lacks("%s: %s is a folder", o.at("start"), name)
 		case info.Mode()&0o111 == 0:
 			lacks("%s: %s is not executable; chmod +x it, or name the interpreter first", o.at("start"), name)
+		default:
+			if system := foreign(path); system != "" {
+				lacks("%s: %s was built for %s", o.at("start"), name, system)
+			}
 		}
 		return path
 	}

@@ -258,11 +258,12 @@ func (l *loader) functionNames() (names []string) {
 }
 
 func (l *loader) set(name string, all *object) {
-	o := all.child(name, "recording", "broken", "schema", "openapi", "operation", "mode", "seed", "count", "size", "body", "type", "request", "kind", "time", "id", "key", "fits", "expect", "expect_each")
+	o := all.child(name, "recording", "broken", "schema", "openapi", "operation", "mode", "seed", "count", "size", "body", "type", "request", "kind", "time", "id", "key", "fits", "expect", "expect_each", "reaches")
 	set := payload.Set{Name: name, Expect: l.expect(o.fields["expect"], o.at("expect"))}
 	skip := o.choice("broken", []string{"refuse", "skip"}, 0) == 1
 	defer func() {
 		l.expectEach(&set, o)
+		l.reaches(&set, o)
 		l.p.Sets = append(l.p.Sets, set)
 	}()
 	if o.fields["openapi"] != nil {
@@ -321,6 +322,26 @@ func (l *loader) set(name string, all *object) {
 			l.mistakes = append(l.mistakes, found)
 		case i == 20:
 			l.mistakes = append(l.mistakes, Mistake{File: set.Origin, Text: fmt.Sprintf("%d more records are broken", len(mistakes)-20)})
+		}
+	}
+}
+
+// reaches reads which sources a set is for.
+func (l *loader) reaches(set *payload.Set, o *object) {
+	for i, n := range o.list("reaches") {
+		at := fmt.Sprintf("%s[%d]", o.at("reaches"), i)
+		name, ok := l.text(n, at)
+		if !ok {
+			continue
+		}
+		source := l.p.SourceNamed(name)
+		switch {
+		case source < 0:
+			l.wrong(n, "%s: there is no source %q%s", at, name, suggest(name, l.sourceNames()))
+		case len(set.Payloads) > 0 && (set.Payloads[0].Request != nil) != (l.p.Sources[source].Kind == plan.HTTP), l.p.Sources[source].Kind == plan.Schedule:
+			l.wrong(n, "%s: %s is a source of the kind %v, which does not take these payloads", at, name, l.p.Sources[source].Kind)
+		default:
+			set.Reaches = append(set.Reaches, name)
 		}
 	}
 }

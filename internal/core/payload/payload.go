@@ -25,6 +25,7 @@ type Set struct {
 	Name     string
 	Origin   string // the recording, as the project names it
 	Payloads []Payload
+	Reaches  []string           // the sources that it is for; nil where the project does not say
 	Expect   *Expect            // of every reply; nil for nothing
 	Fits     *jsonschema.Schema // that the data is to fit; nil for none
 	FitsName string

@@ -20,6 +20,24 @@ func path(t *testing.T, text string) route.Pattern {
 	return p
 }
 
+// Where a path is taken with another method, that wire is the nearest, and not one with
+// the method and a path that looks alike.
+func TestAnotherMethodIsNearerThanAnotherPath(t *testing.T) {
+	when := func(method, pattern string) Wire {
+		return Wire{When: route.When{Method: method, Path: path(t, pattern)}}
+	}
+	for _, c := range []struct{ method, target, want string }{
+		{"GET", "/b", "the method is GET, the wire wants POST"},
+		{"DELETE", "/orders/17", "the method is DELETE, the wire wants PUT"},
+		{"GET", "/orderz", "the path is /orderz, the wire wants /orders"},
+	} {
+		p := &Project{Functions: []Function{{Name: "f"}}, Sources: []Source{{Kind: HTTP, Wires: []Wire{when("GET", "/a"), when("POST", "/b"), when("GET", "/orders"), when("PUT", "/orders/{id}"), when("HEAD", "/{rest...}")}}}}
+		if got := p.NearestMiss(0, &payload.Payload{Request: &event.Request{Method: c.method, Target: c.target}}); !strings.HasSuffix(got, c.want) {
+			t.Errorf("%s %s: %s, want %s", c.method, c.target, got, c.want)
+		}
+	}
+}
+
 // For each kind of condition, an event for which it is the only one that fails;
 // with what it wants the same event is taken.
 func TestTheOnlyConditionThatFails(t *testing.T) {

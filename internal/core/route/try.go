@@ -165,21 +165,30 @@ func extension(key string) string {
 	return ""
 }
 
-// Nearest gives the wire that came closest to taking an event: the one of which
-// the fewest conditions failed, and of those the one whose wishes look most like
-// what it got. trials has the conditions of each wire; there is at least one.
+// Nearest returns the wire that came closest to taking an event: the one of which the
+// fewest conditions failed, and of those the one whose wishes look most like what it got.
+// A wire that fails by its method alone is nearer than one that fails by its path, unless
+// its path takes anything. trials has the conditions of each wire; there is at least one.
 func Nearest(trials [][]Trial) (wire int) {
-	best, bestMissed, bestFar := 0, 1<<30, 1<<30
+	best, least := 0, 1<<30
 	for i, wire := range trials {
-		missed, far := 0, 0
+		cost := 0
+		anywhere := slices.ContainsFunc(wire, func(t Trial) bool { return t.Condition == "path" && strings.HasPrefix(t.Want, "/{") }) ||
+			!slices.ContainsFunc(wire, func(t Trial) bool { return t.Condition == "path" })
 		for _, t := range wire {
-			if !t.Held {
-				missed++
-				far += near.Distance(shown(strings.ToLower(t.Want)), shown(strings.ToLower(t.Got)))
+			switch {
+			case t.Held:
+			case t.Condition != "method":
+				want, got := shown(strings.ToLower(t.Want)), shown(strings.ToLower(t.Got))
+				cost += 100 + 100*near.Distance(want, got)/max(len(want), len(got), 1)
+			case anywhere:
+				cost += 170
+			default:
+				cost += 50
 			}
 		}
-		if missed < bestMissed || missed == bestMissed && far < bestFar {
-			best, bestMissed, bestFar = i, missed, far
+		if cost < least {
+			best, least = i, cost
 		}
 	}
 	return best

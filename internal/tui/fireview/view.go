@@ -628,9 +628,13 @@ func (m *Model) duplicate() tea.Cmd {
 		like = fmt.Sprintf("%s-%d", i.Set, i.N)
 	}
 	return ask("duplicate as", m.s.FreeName(i.SourceName, like), func(name string) tea.Cmd {
-		key, err := m.s.Save(i.SourceName, strings.TrimSpace(name), i.Content())
+		name = strings.TrimSpace(name)
+		key, err := m.s.Save(i.SourceName, name, i.Content())
 		if err != nil {
 			return complain("%v", err)
+		}
+		if err := m.s.KeepExpectation(i, name); err != nil {
+			return tea.Batch(m.choose(key), complain("The copy is kept without what its reply should be: %v", err))
 		}
 		return m.choose(key)
 	})

@@ -1,0 +1,86 @@
+package project
+
+import (
+	"debug/elf"
+	"debug/macho"
+	"debug/pe"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"slices"
+	"strings"
+)
+
+// interpreters are programs that are given a file of code.
+var interpreters = regexp.MustCompile(`^(python[0-9.]*|node|nodejs|deno|bun|ruby|perl|php|lua|java|sh|bash|dash|zsh|ksh)$`)
+
+var (
+	// codeFiles are the endings of files that interpreters are given.
+	codeFiles = []string{".py", ".mjs", ".cjs", ".js", ".ts", ".mts", ".rb", ".pl", ".php", ".lua", ".java", ".jar", ".sh"}
+	// withValue are options of interpreters that are followed by a value.
+	withValue = []string{"-X", "-W", "-r", "--require", "--import", "--loader", "--experimental-loader", "--env-file", "-I"}
+	// inPlace are options after which no file of code follows.
+	inPlace = []string{"-m", "-c", "-e", "--eval", "-p", "-cp", "-classpath", "--class-path", "-E"}
+)
+
+// script returns the file of code that a command gives to an interpreter, "" where there is
+// none, or it cannot be told.
+func script(command []string) string {
+	if !interpreters.MatchString(filepath.Base(command[0])) {
+		return ""
+	}
+	for i := 1; i < len(command); i++ {
+		arg := command[i]
+		switch {
+		case slices.Contains(inPlace, arg):
+			return ""
+		case slices.Contains(withValue, arg):
+			i++
+		case strings.HasPrefix(arg, "-"):
+		case slices.Contains(codeFiles, filepath.Ext(arg)) && !strings.Contains(arg, "{"):
+			return arg
+		default:
+			return ""
+		}
+	}
+	return ""
+}
+
+// foreign says for which other system a program was built, "" where it is one for this
+// system, no binary, or cannot be read.
+func foreign(path string) string {
+	here := runtime.GOOS + "/" + runtime.GOARCH
+	is := func(system string, known bool) string {
+		if !known || system == here {
+			return ""
+		}
+		return fmt.Sprintf("%s, and this machine is %s", system, here)
+	}
+	if f, err := elf.Open(path); err == nil {
+		defer f.Close()
+		arch := map[elf.Machine]string{elf.EM_X86_64: "amd64", elf.EM_AARCH64: "arm64", elf.EM_ARM: "arm", elf.EM_RISCV: "riscv64", elf.EM_S390: "s390x", elf.EM_PPC64: "ppc64le"}[f.Machine]
+		return is("linux/"+arch, arch != "" && !emulated())
+	}
+	if f, err := macho.Open(path); err == nil {
+		defer f.Close()
+		arch := map[macho.Cpu]string{macho.CpuAmd64: "amd64", macho.CpuArm64: "arm64"}[f.Cpu]
+		if runtime.GOOS == "darwin" && runtime.GOARCH == "arm64" {
+			return "" // which runs programs for the other, too
+		}
+		return is("darwin/"+arch, arch != "")
+	}
+	if f, err := pe.Open(path); err == nil {
+		defer f.Close()
+		return is("windows", !emulated())
+	}
+	return ""
+}
+
+// emulated reports whether the system hands programs for others to an emulator (Linux,
+// binfmt_misc).
+func emulated() bool {
+	entries, _ := os.ReadDir("/proc/sys/fs/binfmt_misc")
+	return slices.ContainsFunc(entries, func(e os.DirEntry) bool { return e.Name() != "register" && e.Name() != "status" })
+}
