@@ -21,6 +21,9 @@ import (
 var program string
 
 func TestMain(m *testing.M) {
+	if seed := os.Getenv("FAULTY"); seed != "" {
+		faulty(seed)
+	}
 	dir, err := os.MkdirTemp("", "nightdrill-test")
 	if err != nil {
 		panic(err)

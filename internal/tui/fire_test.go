@@ -12,10 +12,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"nightdrill/internal/desk"
-	"nightdrill/internal/tui/drillview"
-	"nightdrill/internal/tui/findings"
-	"nightdrill/internal/tui/fireview"
-	"nightdrill/internal/tui/paint"
 )
 
 // example lays a copy of one of the examples.
@@ -197,7 +193,7 @@ func BenchmarkKeyToReply(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer stand.Close()
-	s := &shell{desk: d, stand: stand, plan: stand.Plan(), ctx: b.Context(), theme: paint.NewTheme(true), fire: fireview.New(stand), drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(nil)}
+	s := newShell(b.Context(), d, stand, nil)
 	// run carries a command out, and what comes of it, as the program does; of
 	// waiting it does nothing
 	var run func(cmd tea.Cmd)
@@ -244,7 +240,7 @@ func BenchmarkDraw(b *testing.B) {
 	defer d.Close()
 	stand, _ := d.Stand("127.0.0.1:0")
 	defer stand.Close()
-	s := &shell{desk: d, stand: stand, plan: stand.Plan(), ctx: b.Context(), theme: paint.NewTheme(true), fire: fireview.New(stand), drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(nil)}
+	s := newShell(b.Context(), d, stand, nil)
 	s.Update(tea.WindowSizeMsg{Width: 160, Height: 47})
 	for b.Loop() {
 		s.draw()

@@ -124,6 +124,18 @@ type (
 // ErrInterrupted says that the program was interrupted while a drill ran.
 var ErrInterrupted = errors.New("interrupted")
 
+// newShell returns the shell with all of its views. A drill that is given is the first that
+// is carried out.
+func newShell(ctx context.Context, d *desk.Desk, stand *desk.Standing, drill *plan.Drill) *shell {
+	s := &shell{desk: d, stand: stand, plan: stand.Plan(), ctx: context.WithoutCancel(ctx), theme: paint.NewTheme(true), view: onFire, sets: setsview.New(stand), fire: fireview.New(stand),
+		drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(d.Runs), compare: compareview.New(d.Runs), auto: drill}
+	s.wiring = wiringview.New(stand, s.standing)
+	if drill != nil {
+		s.view = onDrill
+	}
+	return s
+}
+
 // Run opens the full-screen program on a project. A drill that is given starts
 // at once. It returns when the user leaves; no process is left then.
 func Run(ctx context.Context, d *desk.Desk, drill *plan.Drill, listen string, in io.Reader, out io.Writer) error {
@@ -133,12 +145,7 @@ func Run(ctx context.Context, d *desk.Desk, drill *plan.Drill, listen string, in
 	}
 	defer stand.Close()
 	// the drill ends in order after the screen has, whatever ended the screen
-	s := &shell{desk: d, stand: stand, plan: stand.Plan(), ctx: context.WithoutCancel(ctx), theme: paint.NewTheme(true), view: onFire, sets: setsview.New(stand), fire: fireview.New(stand),
-		drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(d.Runs), compare: compareview.New(d.Runs), auto: drill}
-	s.wiring = wiringview.New(stand, s.standing)
-	if drill != nil {
-		s.view = onDrill
-	}
+	s := newShell(ctx, d, stand, drill)
 	p := tea.NewProgram(s, tea.WithInput(in), tea.WithOutput(out), tea.WithoutSignalHandler(), tea.WithFPS(120))
 	left := make(chan struct{})
 	go func() {

@@ -46,8 +46,8 @@ func (t *Tally) Update(r *Run, find func(uint64) *Invocation) {
 		if d.Outcome == engine.Rejected {
 			t.Refused[d.Cause]++
 		}
-		if d.Outcome != engine.Done && d.Outcome != engine.Failed && d.Outcome != engine.DeadLettered {
-			continue
+		if d.Attempts > 1 || d.Outcome != engine.Done && d.Outcome != engine.Failed && d.Outcome != engine.DeadLettered {
+			continue // several attempts are a population of their own
 		}
 		if inv := find(d.Invocation); inv != nil {
 			latency := inv.Done.Sub(r.Arrivals[d.Event].Due)

@@ -28,6 +28,9 @@ const (
 	ReplyLimit = 64 << 20
 	// headLimit bounds status line and headers of a reply.
 	headLimit = 1 << 20
+	// slowReply is from how long on a reply takes so long that one more look at the connection
+	// costs nothing beside it.
+	slowReply = time.Millisecond
 	// bodyKept is how much of a body is kept for those who look at it.
 	bodyKept = 64 << 10
 )
@@ -259,8 +262,13 @@ func (c *Conn) read(req *http.Request, r Reply) Reply {
 		return c.fail(r, engine.Disconnected, "the connection ended in the middle of the answer's body")
 	}
 	r.Done = time.Now()
-	// what follows a reply would be taken for the next one
-	if sent, _ := look(c.conn); c.in.Buffered() > 0 || sent {
+	// what follows a reply would be taken for the next one; where that is at hand at once, it
+	// is looked for again before the next request
+	sent := false
+	if r.Done.Sub(r.Sent) > slowReply {
+		sent, _ = look(c.conn)
+	}
+	if c.in.Buffered() > 0 || sent {
 		return c.fail(r, engine.Garbled, surplus(resp, req, c.in.Buffered()))
 	}
 	if resp.Close || c.Fresh {
