@@ -176,7 +176,7 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	checkFindings(t, pane, id[1])
 	x.openedPoint()
 	x.keys("5", "Enter")
-	x.wait("over after", "turned away")
+	x.wait("over after", "waiting")
 	// the event of any invocation is followed on the map
 	x.until("with an event on the map", func() bool {
 		if strings.Contains(x.pane(), "stop 1 of ") {

@@ -76,9 +76,10 @@ type Lane struct {
 type Chart struct {
 	run      *measure.Run
 	lanes    []*Lane
-	arrived  []counter // by source
-	rejected []counter // by source
-	failed   []counter // by source: failed and dead letters
+	arrived  []counter    // by source
+	rejected []counter    // by source
+	failed   []counter    // by source: failed and dead letters
+	badly    [2][]counter // by function: answers with a status of 4xx, and of 5xx
 	levels   [][]measure.Level
 	seen     struct{ arrivals, invocations, deliveries, levels int }
 	first    []int32 // the last attempt seen of each invocation, by its ID, or -1
@@ -121,6 +122,7 @@ func (c *Chart) Update(r *measure.Run) {
 	if c.run == nil {
 		c.arrived, c.rejected, c.failed = make([]counter, len(r.Sources)), make([]counter, len(r.Sources)), make([]counter, len(r.Sources))
 		c.levels = make([][]measure.Level, len(r.Functions))
+		c.badly = [2][]counter{make([]counter, len(r.Functions)), make([]counter, len(r.Functions))}
 	}
 	c.run = r
 	for i := range r.Instances {
@@ -139,6 +141,9 @@ func (c *Chart) Update(r *measure.Run) {
 	}
 	for ; c.seen.invocations < len(r.Invocations); c.seen.invocations++ {
 		v := &r.Invocations[c.seen.invocations]
+		if hundreds := v.Status / 100; hundreds == 4 || hundreds == 5 {
+			c.badly[hundreds-4][v.Function].add(v.Done)
+		}
 		l := c.lanes[v.Instance]
 		l.Invocations = append(l.Invocations, int32(c.seen.invocations))
 		l.longest = max(l.longest, v.Done.Sub(v.Assigned))
@@ -288,6 +293,18 @@ func (c *Chart) Counts(k Kind, source int, w Window) (cells []int, total int) {
 		cells[i] = x.between(w.Cell(i))
 	}
 	return cells, x.Total
+}
+
+// BadStatuses returns how many invocations of a function were answered with a status of 4xx
+// or 5xx in each cell of a window, and how many of each in all.
+func (c *Chart) BadStatuses(function int, w Window) (cells []int, of4xx, of5xx int) {
+	cells = make([]int, w.Cells)
+	for _, by := range c.badly {
+		for i := range cells {
+			cells[i] += by[function].between(w.Cell(i))
+		}
+	}
+	return cells, c.badly[0][function].Total, c.badly[1][function].Total
 }
 
 // Waiting gives the most deliveries of a function that waited in each cell.

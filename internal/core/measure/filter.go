@@ -203,9 +203,10 @@ type sieve struct {
 	functions []bool
 	sources   []bool
 	routes    [][]bool
-	status    int  // exactly this
-	hundreds  int  // or this many hundreds
-	ofCalls   bool // it has conditions that only an invocation can meet
+	status    int    // exactly this
+	hundreds  int    // or this many hundreds
+	method    string // of requests to wires that take any; "" where that does not matter
+	ofCalls   bool   // it has conditions that only an invocation can meet
 }
 
 func (r *Run) sieve(f Filter) *sieve {
@@ -214,7 +215,16 @@ func (r *Run) sieve(f Filter) *sieve {
 		s.sources = append(s.sources, f.Source == "" || f.Source == r.Sources[i].Name)
 		routes := make([]bool, len(r.Sources[i].To))
 		for w := range routes {
-			routes[w] = f.Route == "" || w < len(r.Sources[i].Routes) && r.Sources[i].Routes[w] == f.Route
+			if w < len(r.Sources[i].Routes) && f.Route != "" {
+				routes[w] = r.Sources[i].Routes[w] == f.Route
+				// a wire that takes any method is a route for each
+				method, path, _ := strings.Cut(f.Route, " ")
+				if !routes[w] && r.Sources[i].Routes[w] == "any "+path {
+					routes[w], s.method = true, method
+				}
+				continue
+			}
+			routes[w] = f.Route == ""
 		}
 		s.routes = append(s.routes, routes)
 	}
@@ -279,6 +289,7 @@ func (s *sieve) delivery(d *Delivery, v *Invocation, due clock.Time) bool {
 func (r *Run) passing(s *sieve) (pass []bool, at []int32) {
 	at = r.index()
 	pass = make([]bool, len(r.Invocations))
+	others := r.otherMethods(s, at)
 	nth := make([]int, len(r.Instances))
 	for i := range r.Invocations {
 		v := &r.Invocations[i]
@@ -287,7 +298,7 @@ func (r *Run) passing(s *sieve) (pass []bool, at []int32) {
 			nth[v.Instance]++
 			n = nth[v.Instance]
 		}
-		pass[i] = s.call(v, n)
+		pass[i] = s.call(v, n) && (others == nil || !others[i])
 	}
 	if s.starts() {
 		first := make([]int32, len(r.Instances)) // invocation of each instance, plus one
@@ -322,6 +333,32 @@ func (r *Run) passing(s *sieve) (pass []bool, at []int32) {
 		pass[i] = pass[i] && held[i]
 	}
 	return pass, at
+}
+
+// otherMethods reports of each invocation whether it was a request with another method than
+// the filter's route has, at a wire that takes any; nil where there is no such route.
+func (r *Run) otherMethods(s *sieve, at []int32) []bool {
+	if s.method == "" {
+		return nil
+	}
+	out := make([]bool, len(r.Invocations))
+	for i := range r.Attempts {
+		a := &r.Attempts[i]
+		if r.invocation(at, a.Invocation) != nil {
+			out[at[a.Invocation]] = !r.hasMethod(a.Source, a.Wire, a.Event, s.method)
+		}
+	}
+	return out
+}
+
+// hasMethod reports whether an event is a request with a method, or came by a wire that
+// does not take any.
+func (r *Run) hasMethod(source, wire int32, event int64, method string) bool {
+	routes := r.Sources[source].Routes
+	if wire < 0 || int(wire) >= len(routes) || !strings.HasPrefix(routes[wire], "any ") || int(event) >= len(r.Arrivals) {
+		return true
+	}
+	return strings.HasPrefix(r.Payloads[r.Arrivals[event].Payload].Label, method+" ")
 }
 
 // Point is a delivery as the findings list it: with all that it took.
@@ -392,7 +429,7 @@ func (r *Run) Filter(f Filter) *Run {
 		if d.Invocation > 0 && d.Invocation < uint64(len(at)) && at[d.Invocation] >= 0 {
 			ok = pass[at[d.Invocation]] && (!s.ofDeliveries() || s.delivery(d, &r.Invocations[at[d.Invocation]], r.Arrivals[d.Event].Due))
 		} else if !s.ofCalls && s.wire(d.Source, d.Wire) && s.in(d.Ended) {
-			ok = d.Wire >= 0 && s.functions[r.Sources[d.Source].To[d.Wire]] || d.Wire < 0 && f.Function == "" && f.Variant == ""
+			ok = (s.method == "" || r.hasMethod(d.Source, d.Wire, d.Event, s.method)) && d.Wire >= 0 && s.functions[r.Sources[d.Source].To[d.Wire]] || d.Wire < 0 && f.Function == "" && f.Variant == ""
 		}
 		if ok {
 			out.Deliveries = append(out.Deliveries, *d)

@@ -116,6 +116,10 @@ func TestAWireOfAnyMethodIsARouteForEach(t *testing.T) {
 	if get, post := routes["GET /quote"], routes["POST /quote"]; len(routes) != 2 || get.Statuses["200"] != 1 || get.Cold.N != 1 || post.Statuses["201"] != 1 || post.Warm.N != 1 {
 		t.Errorf("%+v", routes)
 	}
+	part := r.Filter(Filter{Route: "POST /quote"})
+	if len(part.Invocations) != 1 || part.Invocations[0].Status != 201 || len(part.Deliveries) != 1 {
+		t.Errorf("of POST there are %+v", part.Deliveries)
+	}
 }
 
 // A stop of the driver is no part of the function's time without a word, also where it is

@@ -130,7 +130,17 @@ func (m *Model) waitingRows() int {
 			n++
 		}
 	}
-	return n
+	return n + len(m.badlyAnswered())
+}
+
+// badlyAnswered returns the functions that have answered with a status of 400 or more.
+func (m *Model) badlyAnswered() (fns []int) {
+	for fn := range m.chart.Run().Functions {
+		if _, of4xx, of5xx := m.chart.BadStatuses(fn, draw.Window{}); of4xx+of5xx > 0 {
+			fns = append(fns, fn)
+		}
+	}
+	return fns[:min(len(fns), max(1, m.h/12))]
 }
 
 // waitingFunctions gives the functions that something can wait for.
@@ -192,7 +202,7 @@ func (m *Model) drawLanes(c *paint.Canvas, y, rows int, w draw.Window) {
 		hidden = fmt.Sprintf(" lanes %d to %d of %d ", m.top+1, m.top+rows, len(lanes))
 	default:
 		shown = latest(lanes, rows)
-		hidden = fmt.Sprintf(" of %d lanes, the latest %d; ↑↓ goes through all ", len(lanes), rows)
+		hidden = fmt.Sprintf(" latest %[2]d of %[1]d lanes; ↑↓ for all ", len(lanes), rows)
 	}
 	for i, l := range shown {
 		m.drawLane(c, y+i, l, w, now, m.lane >= 0 && first+i == m.lane)
@@ -312,9 +322,12 @@ func classStyle(v *measure.Invocation) paint.Style {
 // the lanes.
 func (m *Model) drawWaiting(c *paint.Canvas, y int, w draw.Window) int {
 	r := m.chart.Run()
-	title := "waiting and turned away"
+	title := "waiting and rejected"
+	if len(m.badlyAnswered()) > 0 {
+		title = "waiting, rejected, and statuses from 400 on"
+	}
 	if why := m.refusals(); why != "" && m.w >= 60 {
-		title += ": " + why
+		title += ": rejected " + why
 	}
 	c.Rule(y, title)
 	y++
@@ -330,7 +343,7 @@ func (m *Model) drawWaiting(c *paint.Canvas, y int, w draw.Window) int {
 				c.Set(left+i, y, paint.Plain, height(float64(n)/float64(max(most, 1))))
 			}
 		}
-		c.Right(m.w-1, y, paint.Dim, fmt.Sprintf("most %d", most))
+		c.Right(m.w-1, y, paint.Dim, fmt.Sprintf("peak %d", most))
 		y++
 	}
 	for s := range r.Sources {
@@ -349,11 +362,33 @@ func (m *Model) drawWaiting(c *paint.Canvas, y int, w draw.Window) int {
 		}
 		text := fmt.Sprintf("%d rejected", n)
 		if k > 0 && n == 0 {
-			text = fmt.Sprintf("%d lost", k)
+			text = fmt.Sprintf("%d failed", k)
 		} else if k > 0 {
-			text = fmt.Sprintf("%d+%d lost", n, k)
+			text = fmt.Sprintf("%d+%d failed", n, k)
 		}
 		c.Right(m.w-1, y, paint.Bad, text)
+		y++
+	}
+	for _, fn := range m.badlyAnswered() {
+		cells, of4xx, of5xx := m.chart.BadStatuses(fn, w)
+		most := 1
+		for _, n := range cells {
+			most = max(most, n)
+		}
+		c.PutUpTo(1, y, left-1, paint.Bad, "≥400 "+r.Functions[fn].Name)
+		for i, n := range cells {
+			c.Set(left+i, y, paint.Bad, height(float64(n)/float64(most)))
+		}
+		var parts []string
+		for _, x := range []struct {
+			n    int
+			name string
+		}{{of4xx, "4xx"}, {of5xx, "5xx"}} {
+			if x.n > 0 {
+				parts = append(parts, fmt.Sprintf("%d %s", x.n, x.name))
+			}
+		}
+		c.Right(m.w-1, y, paint.Bad, strings.Join(parts, " "))
 		y++
 	}
 	return y

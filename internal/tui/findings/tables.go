@@ -10,6 +10,7 @@ import (
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/live/proc"
 	"nightdrill/internal/tui/paint"
 )
 
@@ -25,6 +26,8 @@ func (m *Model) drawPage(page *paint.Canvas) int {
 	y = m.drawTimes(page, y)
 	y = m.drawRates(page, y)
 	y = m.drawSources(page, y)
+	y = m.drawStatuses(page, y)
+	y = m.drawFailures(page, y)
 	y = m.drawUse(page, y)
 	y = m.drawChanges(page, y)
 	return m.drawWarnings(page, y)
@@ -287,6 +290,65 @@ func (m *Model) drawRoutes(c *paint.Canvas, y int) int {
 			c.Right(76, y, paint.Warm, measure.MillisText(w.P95))
 			m.add(1, y, min(len(name)+len(route)+1, 48), measure.Filter{Function: name, Route: route}, "%s %s", name, route)
 			y++
+		}
+	}
+	return y
+}
+
+// drawStatuses says how the functions answered, by method and route.
+func (m *Model) drawStatuses(c *paint.Canvas, y int) int {
+	said := false
+	row := func(name string, style paint.Style, statuses map[string]int, pick measure.Filter) {
+		if !said {
+			c.Rule(y, "statuses of invocations")
+			y++
+			said = true
+		}
+		c.PutUpTo(1, y, 41, style, name)
+		x := 42
+		for _, status := range slices.Sorted(maps.Keys(statuses)) {
+			text := fmt.Sprintf("%s × %d", status, statuses[status])
+			if x+len([]rune(text)) >= m.w-1 {
+				y, x = y+1, 42
+			}
+			style := paint.Plain
+			if status >= "400" {
+				style = paint.Bad
+			}
+			at := pick
+			at.Status = status
+			m.add(x, y, len([]rune(text)), at, "%s: status %s, %d times", strings.TrimSpace(name), status, statuses[status])
+			x = c.Put(x, y, style, text) + 3
+		}
+		y++
+	}
+	for _, name := range m.page.Functions {
+		f := m.page.Summary.Functions[name]
+		if len(f.Statuses) == 0 {
+			continue
+		}
+		row(name, paint.Plain, f.Statuses, measure.Filter{Function: name})
+		for _, route := range slices.Sorted(maps.Keys(f.Routes)) {
+			if statuses := f.Routes[route].Statuses; len(statuses) > 0 {
+				row("  "+route, paint.Dim, statuses, measure.Filter{Function: name, Route: route})
+			}
+		}
+	}
+	return y
+}
+
+// drawFailures names what failed, by cause, the worst of each.
+func (m *Model) drawFailures(c *paint.Canvas, y int) int {
+	if len(m.page.Failures) == 0 {
+		return y
+	}
+	c.Rule(y, "what failed, by cause; all of it: nightdrill runs show "+m.page.Summary.Run+" --failed")
+	y++
+	for i := range m.page.Failures {
+		f := &m.page.Failures[i]
+		y = paint.Flow(c, 1, y, m.w-2, paint.Bad, proc.Harmless(f.Head()))
+		for k := range f.Worst {
+			y = paint.Flow(c, 3, y, m.w-2, paint.Plain, proc.Harmless(f.Worst[k].Text()))
 		}
 	}
 	return y
