@@ -172,7 +172,16 @@ func (s *Standing) carryOut(ctx context.Context, f *Firing, values payload.Value
 		return
 	}
 	s.mu.Lock()
-	driver := s.driver
+	driver, warm := s.driver, s.Whole.Warm
+	s.mu.Unlock()
+	for _, fn := range fns {
+		if fn < len(warm) && warm[fn] > 0 && !f.Cold {
+			doing("starting what is kept warm")
+			driver.KeepWarm(ctx, fn, warm[fn])
+		}
+	}
+	s.mu.Lock()
+	driver = s.driver
 	for _, fn := range fns { // a version that was just made for the first time
 		if driver.Version(fn) == "" && s.works == works {
 			driver.Name(fn, s.labelOf(works.codes[fn]))

@@ -534,6 +534,19 @@ func blobs(r *measure.Run) string {
 	return strings.Join(all, "\n")
 }
 
+// A variant that is kept warm is warm when it is asked for: its first firing is not cold.
+func TestAKeptWarmVariantIsNotColdInFire(t *testing.T) {
+	s, _ := lay(t, strings.Replace(standing, "other: {env: {AS: other}}", "other: {env: {AS: other}, keep_warm: 1}", 1))
+	for n, want := range []engine.Class{engine.First, engine.Warm} {
+		if v := fire(t, s, "asks some#1", Order{Variant: "other"}); v.Last() == nil || v.Last().Invocation.Class != want || !strings.Contains(body(&v), `"as":"other"`) {
+			t.Errorf("firing %d: %+v", n, v.Last())
+		}
+	}
+	if v := fire(t, s, "asks some#1", Order{}); v.Last() == nil || v.Last().Invocation.Class != engine.Cold {
+		t.Errorf("the function itself, which is not kept warm: %+v", v.Last())
+	}
+}
+
 // Values that were set for the session hold for a drill that is begun then, too, and its
 // version says so.
 func TestADrillHasTheSessionsValues(t *testing.T) {

@@ -10,6 +10,9 @@ type Standing struct {
 	Project
 	Of   []int // of each function, the one that it is a variant of, or itself
 	From []int // of each source, the one that it stands for, or itself
+	// Warm is how many instances of a function are kept warm from when it is first asked for;
+	// 0 of those that are kept warm all the time, and of those that are not.
+	Warm []int
 	ways map[way]int
 }
 
@@ -20,7 +23,7 @@ func NewStanding(p *Project) *Standing {
 	s := &Standing{Project: *p, ways: map[way]int{}}
 	s.Functions, s.Sources = slices.Clone(p.Functions), slices.Clone(p.Sources)
 	for i := range p.Functions {
-		s.Of = append(s.Of, i)
+		s.Of, s.Warm = append(s.Of, i), append(s.Warm, 0)
 	}
 	for i := range p.Sources {
 		s.From = append(s.From, i)
@@ -28,6 +31,7 @@ func NewStanding(p *Project) *Standing {
 	for i := range p.Functions {
 		for _, v := range p.Functions[i].Variants {
 			n := len(s.Functions)
+			s.Warm = append(s.Warm, v.Limits.KeepWarm)
 			v.Limits.KeepWarm, v.Parked = 0, 0 // it is there when it is asked for, and not before
 			s.Functions, s.Of = append(s.Functions, v), append(s.Of, i)
 			for from := range p.Sources {

@@ -1,6 +1,7 @@
 package drive
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"time"
@@ -45,6 +46,19 @@ func (d *Driver) SetLimits(fn int, l plan.Limits) error {
 	}
 	d.change(fn, l.Difference(before), engine.Input{Kind: engine.SetLimits, Function: int32(fn), Limits: l})
 	return nil
+}
+
+// KeepWarm has instances of a function kept warm from now on, and waits until one is ready or
+// did not start, or the context ends.
+func (d *Driver) KeepWarm(ctx context.Context, fn, n int) {
+	d.mu.Lock()
+	if l := d.eng.Limits(fn); l.KeepWarm < n {
+		l.KeepWarm = n
+		d.awaited, d.unready[fn] = true, false
+		d.change(fn, "", engine.Input{Kind: engine.SetLimits, Function: int32(fn), Limits: l})
+	}
+	d.mu.Unlock()
+	d.await(ctx, func() bool { return d.eng.Look(fn).Ready > 0 || d.unready[fn] || d.closing })
 }
 
 // SetConcurrency changes the limit for all functions together.
