@@ -3,9 +3,10 @@
 # make shots  the pictures in docs/screenshots
 # make gate   the demo's drill with its budgets, which must be held
 # make lint   vet, staticcheck, and vet for macOS
+# make benchonce  each benchmark once, so that none rots
 # make bench  the bars of docs/performance.md, as ratios with their spread
 
-.PHONY: test build shots gate lint bench
+.PHONY: test build shots gate lint bench benchonce
 
 test:
 	@scripts/need tmux pgrep
@@ -27,6 +28,9 @@ bench:
 	go test -run '^$$' -bench Change -benchtime 40x ./internal/desk
 	go test -run '^$$' -bench "AddInstance|Sample" -benchtime 40x ./internal/live/drive
 	go test -run '^$$' -bench . ./internal/core/... ./internal/store ./internal/tui/...
+
+benchonce:
+	go test -run '^$$' -bench . -benchtime 1x ./...
 
 shots: build
 	@scripts/need Xvfb xterm xdotool import

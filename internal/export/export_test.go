@@ -10,6 +10,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -54,7 +56,7 @@ func quay() *Source {
 			a.Source, a.Payload, v.Function, v.Source, v.Instance, d.Source = 1, 1, 1, 1, 4, 1
 		}
 		if i%50 == 49 {
-			v.Status, v.Reply, v.Result, d.Outcome = 500, 4, engine.BadStatus, engine.DeadLettered
+			v.Status, v.Reply, d.Outcome = 500, 4, engine.DeadLettered
 		}
 		r.Arrivals = append(r.Arrivals, a)
 		if i%20 == 3 {
@@ -62,7 +64,7 @@ func quay() *Source {
 		} else {
 			d.Invocation = v.ID
 			r.Invocations = append(r.Invocations, v)
-			r.Attempts = append(r.Attempts, measure.Attempt{Event: int64(i), Invocation: v.ID, Source: a.Source, N: 1, Result: v.Result})
+			r.Attempts = append(r.Attempts, measure.Attempt{Event: int64(i), Invocation: v.ID, Source: a.Source, N: 1, Result: map[bool]engine.Result{true: engine.BadStatus}[v.Status == 500]})
 		}
 		r.Deliveries = append(r.Deliveries, d)
 	}
@@ -228,6 +230,28 @@ func TestOtherForms(t *testing.T) {
 	}
 
 	metrics := write(OpenMetrics).String()
+	// the sum is that of all latencies, each from its own row of the CSV
+	sum, failed := 0.0, 0
+	rows, err := csv.NewReader(write(CSV)).ReadAll()
+	if err != nil {
+		t.Fatal(err)
+	}
+	column := func(name string) int { return slices.Index(rows[0], name) }
+	for _, row := range rows[1:] {
+		if row[column("function")] == "quote" && row[column("class")] == "warm" {
+			ms, _ := strconv.ParseFloat(row[column("latency_ms")], 64)
+			sum += ms / 1000
+		}
+		if row[column("status")] == "500" {
+			if failed++; row[column("result")] != "bad status" {
+				t.Errorf("a row of the status 500 has the result %q", row[column("result")])
+			}
+		}
+	}
+	said := regexp.MustCompile(`nightdrill_latency_seconds_sum\{function="quote",class="warm"\} (\S+)`).FindStringSubmatch(metrics)
+	if got, err := strconv.ParseFloat(append(said, "", "")[1], 64); err != nil || math.Abs(got-sum) > 1e-6 || failed == 0 {
+		t.Errorf("the sum is %v, of the rows %v", said, sum)
+	}
 	p95 := strconv.FormatFloat(*s.Page.Summary.Functions["quote"].Latency.Warm.P95/1000, 'g', -1, 64)
 	for _, want := range []string{`nightdrill_latency_seconds{function="quote",class="warm",quantile="0.95"} ` + p95, `# TYPE nightdrill_latency_seconds summary`,
 		`nightdrill_deliveries{source="scans",outcome="dead_lettered"} 8`, `project="quay <&> \"ropes\""`, "# EOF\n"} {

@@ -139,7 +139,7 @@ func (m *Model) noAnswers(fn int) string {
 	switch {
 	case m.filter != (measure.Filter{}):
 		return "nothing passes the filter"
-	case m.page.Summary.Functions[m.page.Functions[fn]].Rejections != nil && len(m.page.Summary.Functions[m.page.Functions[fn]].Rejections) > 0:
+	case len(m.page.Summary.Functions[m.page.Functions[fn]].Rejections) > 0:
 		return "every event was rejected"
 	}
 	return "no answers"
