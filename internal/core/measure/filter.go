@@ -361,40 +361,47 @@ func (r *Run) hasMethod(source, wire int32, event int64, method string) bool {
 	return strings.HasPrefix(r.Payloads[r.Arrivals[event].Payload].Label, method+" ")
 }
 
-// Point is a delivery as the findings list it: with all that it took.
+// Point is a delivery, or an invocation, as the findings list it: with all that it took.
 type Point struct {
 	Invocation int32 // its place
 	Event      int64
 	Latency    time.Duration // from due to done
 	Wait       time.Duration // from due until it was sent, of its last attempt
 	Service    time.Duration // from sent to done
-	Attempts   int32
-	Mates      int32 // other deliveries of its invocation
+	Attempts   int32         // of the delivery; the number of this one, of an invocation
+	Mates      int32         // other deliveries of its invocation
 }
 
-// Points returns the deliveries that a filter takes and that have a latency, at most so
-// many, the longest first, and how many there are in all. Where the filter is about the
-// n-th invocations of instances, those with the longest service are first.
+// Points returns what a filter takes, at most so many, the longest first, and how many there
+// are in all: deliveries where the filter is about these, each with its last invocation;
+// otherwise invocations, each with its first event. Where the filter is about the n-th
+// invocations of instances, those with the longest service are first.
 func (r *Run) Points(f Filter, most int) (points []Point, n int) {
 	s := r.sieve(f)
 	pass, at := r.passing(s)
-	seen := map[int32]bool{}
-	for i := range r.Deliveries {
-		d := &r.Deliveries[i]
-		if d.Invocation == 0 || d.Invocation >= uint64(len(at)) || at[d.Invocation] < 0 || !pass[at[d.Invocation]] || int(d.Event) >= len(r.Arrivals) {
-			continue
+	add := func(event int64, place, attempts int32) {
+		v, due := &r.Invocations[place], r.Arrivals[event].Due
+		points = append(points, Point{place, event, v.Done.Sub(due), v.began().Sub(due), v.Done.Sub(v.began()), attempts, v.Batch - 1})
+	}
+	if s.ofDeliveries() {
+		for i := range r.Deliveries {
+			d := &r.Deliveries[i]
+			if v := r.invocation(at, d.Invocation); v != nil && pass[at[d.Invocation]] && int(d.Event) < len(r.Arrivals) && s.wire(d.Source, d.Wire) && s.delivery(d, v, r.Arrivals[d.Event].Due) {
+				add(d.Event, at[d.Invocation], d.Attempts)
+			}
 		}
-		v, due := &r.Invocations[at[d.Invocation]], r.Arrivals[d.Event].Due
-		if s.ofDeliveries() && !s.delivery(d, v, due) || !s.wire(d.Source, d.Wire) {
-			continue
-		}
-		if f.First > 0 || s.starts() { // these are about invocations
-			if seen[at[d.Invocation]] {
+	} else {
+		seen := map[int32]bool{}
+		for i := range r.Attempts {
+			a := &r.Attempts[i]
+			if r.invocation(at, a.Invocation) == nil || int(a.Event) >= len(r.Arrivals) {
 				continue
 			}
-			seen[at[d.Invocation]] = true
+			if place := at[a.Invocation]; pass[place] && !seen[place] {
+				seen[place] = true
+				add(a.Event, place, a.N)
+			}
 		}
-		points = append(points, Point{at[d.Invocation], d.Event, v.Done.Sub(due), v.began().Sub(due), v.Done.Sub(v.began()), d.Attempts, v.Batch - 1})
 	}
 	slices.SortStableFunc(points, func(a, b Point) int {
 		if f.First > 0 {

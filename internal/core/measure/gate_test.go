@@ -1,6 +1,8 @@
 package measure
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -79,6 +81,35 @@ func TestBatchMatesAreOneSample(t *testing.T) {
 	f := batches(1, 600).Summarize().Functions["f"]
 	if l, s := f.Latency.Warm, f.Service.Warm; l.N != 600 || l.P50Lo == nil || l.P95 == nil || l.P95Lo != nil || l.Needs[1] <= 600 || s.Needs[1] <= 600 {
 		t.Errorf("latency %+v, service %+v", l, s)
+	}
+}
+
+// What a point of the findings stands for is what it opens: a delivery counts by its own
+// latency and class, an invocation by its own place, also where all it carried came again.
+func TestAPointOpensWhatItCounts(t *testing.T) {
+	r := fixture()
+	r.Payloads = make([]Payload, 1)
+	for filter, want := range map[string]string{
+		"function=quote class=cold longer=100ms shorter=130ms": "1: 120ms 101ms 19ms",
+		"function=boarding class=warm longer=1s shorter=2s":    "",
+		"function=boarding class=retried longer=1s shorter=2s": "4: 1.12s 120ms 1s",
+		"function=boarding status=500":                         "3: 20ms 10ms 10ms",
+		"function=boarding nth=1":                              "3: 20ms 10ms 10ms",
+		"start=90ms-110ms":                                     "1: 120ms 101ms 19ms",
+		"function=quote outcome=rejected":                      "",
+	} {
+		f, err := ParseFilter(filter)
+		if err != nil {
+			t.Fatal(err)
+		}
+		points, n := r.Points(f, 10)
+		var got []string
+		for _, p := range points {
+			got = append(got, fmt.Sprintf("%d: %v %v %v", r.Invocations[p.Invocation].ID, p.Latency, p.Wait, p.Service))
+		}
+		if strings.Join(got, ", ") != want || n != len(points) {
+			t.Errorf("%s: %q, want %q", filter, got, want)
+		}
 	}
 }
 

@@ -385,7 +385,7 @@ func (m *Model) drawWaiting(c *paint.Canvas, y int, w draw.Window) int {
 			name string
 		}{{of4xx, "4xx"}, {of5xx, "5xx"}} {
 			if x.n > 0 {
-				parts = append(parts, fmt.Sprintf("%d %s", x.n, x.name))
+				parts = append(parts, fmt.Sprintf("%d × %s", x.n, x.name))
 			}
 		}
 		c.Right(m.w-1, y, paint.Bad, strings.Join(parts, " "))

@@ -132,7 +132,7 @@ func (m *Model) label(p *measure.Point) string {
 		text += fmt.Sprintf(" (batch of %d)", p.Mates+1)
 	}
 	if p.Attempts > 1 {
-		text += fmt.Sprintf(" (%d attempts)", p.Attempts)
+		text += fmt.Sprintf(" (attempt %d)", p.Attempts)
 	}
 	if v := &m.run.Invocations[p.Invocation]; m.run.Stood(v.Assigned, v.Done) > 0 {
 		text += fmt.Sprintf(" (driver stood still for %s)", measure.DurationText(m.run.Stood(v.Assigned, v.Done)))
@@ -169,16 +169,16 @@ func (m *Model) drawCalls(out *paint.Canvas) {
 	x, y := (m.w-w)/2, max((m.h-h)/2, 0)
 	out.Frame(x, y, w, h, c.words)
 	if len(c.points) == 0 {
-		out.PutUpTo(x+2, y+1, x+w-2, paint.Plain, "No invocation is behind it: what was rejected, or never dispatched, has none.")
+		out.PutUpTo(x+2, y+1, x+w-2, paint.Plain, "No invocation: what was rejected, or never dispatched, has none.")
 		return
 	}
 	rows := h - 4
 	c.scroll = min(max(c.scroll, c.at-rows+1), c.at)
-	edges := []int{11, 20, 27, 38, 48, 58, 71}
-	for i, t := range []string{"done at, s", "class", "status", "latency, ms", "wait, ms", "service", "instance"} {
+	edges := []int{11, 20, 28, 41, 51, 64, 77}
+	for i, t := range []string{"done at, s", "class", "status", "latency, ms", "wait, ms", "service, ms", "instance"} {
 		out.Right(x+2+edges[i], y+1, paint.Dim, t)
 	}
-	out.Put(x+76, y+1, paint.Dim, "event")
+	out.Put(x+82, y+1, paint.Dim, "event")
 	for i := range rows {
 		k := c.scroll + i
 		if k >= len(c.points) {
@@ -199,13 +199,10 @@ func (m *Model) drawCalls(out *paint.Canvas) {
 			instance = fmt.Sprintf("%s-%d", instance, m.run.Instances[v.Instance].Number)
 		}
 		class := v.Class.String()
-		if p.Attempts > 1 {
-			class = "retried"
-		}
 		for j, text := range []string{fmt.Sprintf("%.3f", v.Done.Seconds()), class, status, millis(p.Latency), millis(p.Wait), millis(p.Service), instance} {
 			out.Right(x+2+edges[j], y+2+i, style, text)
 		}
-		out.PutUpTo(x+76, y+2+i, x+w-2, paint.Plain, proc.Harmless(m.label(p)))
+		out.PutUpTo(x+82, y+2+i, x+w-2, paint.Plain, proc.Harmless(m.label(p)))
 		if k == c.at {
 			out.Restyle(x+1, y+2+i, w-2, paint.Chosen)
 		}
