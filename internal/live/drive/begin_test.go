@@ -4,7 +4,10 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/http"
+	"os"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -39,6 +42,14 @@ func TestADrillBeginsWarm(t *testing.T) {
 		t.Errorf("begins at %v, the first is due at %v: %+v", rec.Begins, rec.Arrivals[0].Due, s.Functions["f"].Latency)
 	}
 
+	// one that is ready, and then ends again and again
+	p, d = testProject("misbehaves: ready and then exits", false, "a")
+	p.Functions[0].Limits.KeepWarm, d.Limits[0].KeepWarm = 2, 2
+	d.Settle = 200 * time.Millisecond
+	if rec, s := run(t, p, d); s.Events.Arrived != 1 || rec.Begins == 0 {
+		t.Errorf("begins at %v: %+v, %q", rec.Begins, s.Events, rec.Notes)
+	}
+
 	p, d = testProject("exits", false, "a")
 	p.Functions[0].Limits.KeepWarm, d.Limits[0].KeepWarm = 1, 1
 	d.Settle = 200 * time.Millisecond
@@ -60,6 +71,10 @@ func TestAFunctionThatAnswersTwice(t *testing.T) {
 }
 
 func init() {
+	programs["ready and then exits"] = func(net.Listener, *atomic.Int32) http.HandlerFunc {
+		time.AfterFunc(30*time.Millisecond, func() { os.Exit(4) })
+		return nil
+	}
 	programs["answers twice"] = raw(func(c net.Conn) {
 		buffer := make([]byte, 4096)
 		for {

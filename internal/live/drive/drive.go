@@ -610,13 +610,13 @@ func (d *Driver) open(now clock.Time) {
 		return
 	}
 	for i := range d.fns {
-		if d.eng.Look(i).Ready < d.drill.Limits[i].KeepWarm && !d.unready[i] {
+		if d.eng.Look(i).Ready < d.eng.Limits(i).KeepWarm && !d.unready[i] {
 			return
 		}
 	}
 	for i := range d.fns {
-		if ready := d.eng.Look(i).Ready; ready < d.drill.Limits[i].KeepWarm {
-			d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("%s: the drill began with %d of the %d instances that keep_warm asks for, since one did not start", d.fns[i].Name, ready, d.drill.Limits[i].KeepWarm))
+		if ready, wanted := d.eng.Look(i).Ready, d.eng.Limits(i).KeepWarm; ready < wanted {
+			d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("%s: the drill began with %d of the %d instances that keep_warm asks for, since one did not start, or ended", d.fns[i].Name, ready, wanted))
 		}
 	}
 	d.opened, d.opens = true, now

@@ -310,7 +310,7 @@ func (in *instance) gone(why Trouble, how string) {
 			kind = engine.StartFailed
 		}
 	}
-	in.d.unready[r.Function] = in.d.unready[r.Function] || !in.ready
+	in.d.unready[r.Function] = in.d.unready[r.Function] || !in.ready || !in.d.opened && !in.stopping
 	if !in.stopping || r.Reason == engine.NeverReady {
 		if r.Reason == engine.NeverReady {
 			in.d.riddles[r.Function]--
