@@ -150,7 +150,7 @@ func contrasts(a, b *Populations, of, to *Side) (out []Contrast) {
 	}
 	add("retried", &a.Retried, &b.Retried, stats.Serial)
 	add("warm service", &a.Service[engine.Warm], &b.Service[engine.Warm], alone(engine.Warm))
-	add("wait", &a.Wait[engine.Warm], &b.Wait[engine.Warm], stats.Serial)
+	add("wait", &a.Wait[engine.Warm], &b.Wait[engine.Warm], alone(engine.Warm))
 	memory := add("peak memory", of.peaks(), to.peaks(), stats.Independent)
 	if x, y := of.Run.Functions[of.Function].Meter, to.Run.Functions[to.Function].Meter; x != y {
 		memory.Why = fmt.Sprintf("it was measured by %s on one side and by %s on the other", meterText(x), meterText(y))

@@ -119,6 +119,10 @@ func (r *Run) sayGaps(on func(kinds []string, format string, args ...any)) {
 	if len(r.Self.Gaps) > 1 {
 		text += fmt.Sprintf(", for %s in all", DurationText(total))
 	}
+	if touched == 0 {
+		on([]string{OnRates}, "%s, at %.2f s for %s, while no invocation was under way", text, longest.From.Seconds(), DurationText(longest.To.Sub(longest.From)))
+		return
+	}
 	on([]string{OnLatency, OnStart, OnRates}, "%s, at %.2f s for %s: up to that much of the times of %s that were under way is the driver's, not the function's (marked in the list of invocations and in the CSV)", text, longest.From.Seconds(), DurationText(longest.To.Sub(longest.From)), count(touched, "invocation", "invocations"))
 }
 

@@ -14,6 +14,7 @@ import (
 
 	"nightdrill/internal/core/arrival"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/live/logs"
 )
 
 // A drill begins when the instances that are kept warm are ready: what comes first finds
@@ -129,4 +130,21 @@ func stopSelf(t *testing.T, d time.Duration) {
 	}
 	var status syscall.WaitStatus
 	_, _ = syscall.Wait4(child, &status, 0, nil) // gone
+}
+
+// What Night Drill ends itself is said so in the log, with the reason.
+func TestTheLogSaysWhoEndedAnInstance(t *testing.T) {
+	p, d := testProject("plain", false, "a")
+	p.Functions[0].Limits.IdleAfter, d.Limits[0].IdleAfter = 20*time.Millisecond, 20*time.Millisecond
+	l := logs.New("")
+	r := New(p, d, "test")
+	r.Log(l)
+	r.Run(t.Context())
+	var said []string
+	for _, e := range l.Up(l.Last(), 100, func(e *logs.Entry) bool { return e.Kind == logs.Stopped }) {
+		said = append(said, e.Text)
+	}
+	if len(said) != 1 || said[0] != "stopped: idle" {
+		t.Errorf("the log says %q", said)
+	}
 }

@@ -288,7 +288,7 @@ func (in *instance) gone(why Trouble, how string) {
 		used = process.Used()
 	}
 	if how != "not started" {
-		in.say(logs.Stopped, how)
+		in.say(logs.Stopped, in.ended(how))
 	}
 	in.d.mu.Lock()
 	r := in.record()
@@ -323,6 +323,23 @@ func (in *instance) gone(why Trouble, how string) {
 	for _, s := range in.slots {
 		close(s.jobs)
 	}
+}
+
+// ended says how the instance came to its end: what Night Drill ended itself is said so, with
+// the reason.
+func (in *instance) ended(how string) string {
+	in.d.mu.Lock()
+	stopping, reason := in.stopping, in.record().Reason
+	in.d.mu.Unlock()
+	switch {
+	case !stopping || in.fn.Transport == plan.OneShot || in.fn.Transport == plan.Attach:
+		return how
+	case strings.HasPrefix(how, "killed by signal 9"):
+		return fmt.Sprintf("stopped: %v; killed after %v, as it did not end on SIGTERM", reason, grace)
+	case strings.HasPrefix(how, "exited with code") && how != "exited with code 0":
+		return fmt.Sprintf("stopped: %v; %s", reason, how)
+	}
+	return fmt.Sprintf("stopped: %v", reason)
 }
 
 // sizeText writes a size in MiB or GiB.
