@@ -105,6 +105,9 @@ func wrong(err error) error { return coded{wrongUse, err} }
 func open(dir string) (*desk.Desk, error) {
 	d, err := desk.Open(dir)
 	var m project.Mistakes
+	if err == nil {
+		d.Enter(entrances)
+	}
 	if err == nil || errors.As(err, &m) || errors.Is(err, project.ErrNoProject) {
 		return d, err
 	}
@@ -113,6 +116,9 @@ func open(dir string) (*desk.Desk, error) {
 
 // could marks an error as one of carrying something out.
 func could(err error) error { return coded{failed, err} }
+
+// entrances are set by flags that every command has.
+var entrances desk.Entrances
 
 func newRoot() *cobra.Command {
 	var dir, listen string
@@ -132,6 +138,8 @@ Try it without a project: nightdrill demo`,
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SuggestionsMinimumDistance = 2
 	root.PersistentFlags().StringVar(&dir, "project", ".", "the folder of the project")
+	root.PersistentFlags().StringSliceVar(&entrances.Hosts, "allow-host", nil, "a name, beside this machine's own, that requests to the front and the object store may be addressed to; may be given again")
+	root.PersistentFlags().StringVar(&entrances.Objects, "objects", "", "where the object store listens (default 127.0.0.1:8421 with the screen, a free port otherwise)")
 	root.Flags().StringVar(&listen, "listen", "", "where the front listens (default 127.0.0.1:8420, or a free port when that is taken)")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return err })
 	root.AddCommand(demoCommand(), runCommand(&dir), fireCommand(&dir), initCommand(&dir), payloadsCommand(&dir), recordCommand(&dir), checkCommand(&dir), runsCommand(&dir), compareCommand(&dir), reenactCommand())

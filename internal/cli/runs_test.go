@@ -6,11 +6,13 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
 
+	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/store"
 )
@@ -130,7 +132,11 @@ func TestAKilledRunIsOfUse(t *testing.T) {
 			}
 			defer s.Close()
 			all, err := s.List()
-			return err == nil && len(all) > n && !all[0].Finished && all[0].Length > 1500*time.Millisecond && all[0].Main == nil
+			if err != nil || len(all) <= n || all[0].Finished || all[0].Length < 1500*time.Millisecond || all[0].Main != nil {
+				return false
+			}
+			run, err := s.Load(all[0].ID)
+			return err == nil && slices.ContainsFunc(run.Deliveries, func(d measure.Delivery) bool { return d.Outcome == engine.Done })
 		})
 		if err := c.Process.Kill(); err != nil {
 			t.Fatal(err)

@@ -15,6 +15,7 @@ import (
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/front"
+	"nightdrill/internal/live/hosts"
 )
 
 // answer answers a request at the front: it finds the source whose wire takes
@@ -45,8 +46,27 @@ func (s *Standing) answer(ctx context.Context, r *event.Request) front.Answer {
 		a.Header.Set("WWW-Authenticate", `Bearer realm="`+src.Name+`"`)
 		return allow(a, src.CORS, origin)
 	}
+	if why := crossSite(r, src); why != "" {
+		return allow(front.Plain(http.StatusForbidden, "%s", why), src.CORS, origin)
+	}
 	f := s.Fire(Order{Item: &Item{Source: source, SourceName: src.Name, HTTP: true, Label: pl.Label(), Payload: pl}, Origin: AtFront})
 	return allow(s.await202(ctx, f, pl), src.CORS, origin)
+}
+
+// crossSite says why a page of another site may not send a request that changes something,
+// where the source does not let it; "" where it may.
+func crossSite(r *event.Request, src *plan.Source) string {
+	origin := headerOf(r, "Origin")
+	if !hosts.Writes(r.Method) || !hosts.CrossSite(origin, headerOf(r, "Sec-Fetch-Site"), headerOf(r, "Host")) {
+		return ""
+	}
+	switch {
+	case src.CORS == nil:
+		return fmt.Sprintf("a page of %s sends %s to %s, which has no cors setting", cmp.Or(origin, "another site"), r.Method, src.Name)
+	case !slices.Contains(src.CORS.Origins, "*") && !slices.Contains(src.CORS.Origins, origin):
+		return fmt.Sprintf("pages of %s may not send to %s; its cors.origins are %s", cmp.Or(origin, "another site"), src.Name, strings.Join(src.CORS.Origins, ", "))
+	}
+	return ""
 }
 
 // await202 waits for the answer, or not, where the caller does not wait for it.

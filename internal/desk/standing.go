@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -60,7 +61,7 @@ type Standing struct {
 func (d *Desk) Stand(listen string) (*Standing, error) {
 	s := d.stand()
 	var err error
-	if s.Front, err = front.Open(listen, s.recorded); err != nil {
+	if s.Front, err = front.Open(listen, s.Entrances.Hosts, s.recorded); err != nil {
 		if listen != "" {
 			s.Close()
 			return nil, err
@@ -77,7 +78,7 @@ func (d *Desk) Stand(listen string) (*Standing, error) {
 // for one command. The object store, where there is any, listens at a free port.
 func (d *Desk) StandQuietly() *Standing {
 	if len(buckets(d.Loaded)) > 0 && d.Objects.Address() == "" {
-		_, _ = d.Objects.Listen("127.0.0.1:0") // what needs it says that it is not there
+		_, _ = d.Objects.Listen(cmp.Or(d.Entrances.Objects, "127.0.0.1:0")) // what needs it says that it is not there
 	}
 	return d.stand()
 }

@@ -600,3 +600,39 @@ func TestACopyKeepsItsExpectations(t *testing.T) {
 		return false
 	})
 }
+
+// A page of another site sends nothing that changes something, unless the source lets it; and
+// nobody is answered who asks for another name.
+func TestPagesOfOtherSitesStayOut(t *testing.T) {
+	s, _ := lay(t, strings.Replace(standing, "lone: {kind: http,", "lone: {kind: http, cors: {origins: [\"http://desk.example\"]},", 1))
+	for _, c := range []struct {
+		method, path, origin, host string
+		status                     int
+	}{
+		{"GET", "/ask/fare", "http://page.example", "", 200},
+		{"POST", "/ask/fare", "", "", 200},
+		{"POST", "/ask/fare", "http://page.example", "", 403},
+		{"POST", "/ask/fare", "http://" + s.Front.Address, "", 200},
+		{"POST", "/lone", "http://desk.example", "", 200},
+		{"POST", "/lone", "http://page.example", "", 403},
+		{"GET", "/ask/fare", "", "rebound.example", 421},
+		{"GET", "/ask/fare", "", "quay.localhost", 200},
+	} {
+		r, err := http.NewRequest(c.method, "http://"+s.Front.Address+c.path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if c.origin != "" {
+			r.Header.Set("Origin", c.origin)
+		}
+		r.Host = c.host
+		reply, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		reply.Body.Close()
+		if reply.StatusCode != c.status {
+			t.Errorf("%s %s from %q to %q: %d, want %d", c.method, c.path, c.origin, c.host, reply.StatusCode, c.status)
+		}
+	}
+}

@@ -2,6 +2,7 @@ package desk
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -55,7 +56,8 @@ func (s *Standing) serveObjects() {
 	var err error
 	if s.Objects.Address() == "" {
 		s.Objects.Tell(s.objectChanged)
-		_, err = s.Objects.Listen(objects.Usual) // where it really listens is on the screen
+		at := cmp.Or(s.Entrances.Objects, objects.Usual)
+		_, err = s.Objects.Listen(at) // where it really listens is on the screen
 	}
 	if err == nil {
 		err = s.Objects.Watch()
@@ -231,7 +233,7 @@ func (d *Desk) bringAllObjects(from *plan.Project, drill *plan.Drill) (*plan.Pro
 		return from, drill, nil
 	}
 	if d.Objects.Address() == "" { // a drill without the desk: nobody knows where it is but the functions
-		if _, err := d.Objects.Listen("127.0.0.1:0"); err != nil {
+		if _, err := d.Objects.Listen(cmp.Or(d.Entrances.Objects, "127.0.0.1:0")); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -262,7 +264,7 @@ func (d *Desk) bringAllObjects(from *plan.Project, drill *plan.Drill) (*plan.Pro
 // that fires the event that tells of it.
 func (d *Desk) Upload(source int, path, key string) (*Item, error) {
 	if d.Objects.Address() == "" {
-		if _, err := d.Objects.Listen("127.0.0.1:0"); err != nil {
+		if _, err := d.Objects.Listen(cmp.Or(d.Entrances.Objects, "127.0.0.1:0")); err != nil {
 			return nil, err
 		}
 	}

@@ -256,6 +256,8 @@ var mistakes = []struct {
 	{"dead_letter: scans-refused", "dead_letter: scans-refsued", "did you mean scans-refused?", false},
 	{"dead_letter: scans-refused", "dead_letter: scans", "come back to it", false},
 	{"dead_letter: scans-refused", "dead_letter: fares", "is not a queue", false},
+	{"lease: 20s", "lease: 20s}\n  own: {kind: storage, folder: .", "holds the project file or .nightdrill, and whoever may write objects could replace them", false},
+	{"lease: 20s", "lease: 20s}\n  own: {kind: storage, folder: .nightdrill/x", "holds the project file or .nightdrill", false},
 	{"wait: 250ms", "lease: 3s", "not a setting of a source of the kind http", true},
 	{"recording: fares.har", "recording: fares.hra", "did you mean fares.har?", false},
 	{"recording: fares.har", "recording: ../fares.har", "leaves the project's folder", false},

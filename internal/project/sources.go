@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -245,7 +246,9 @@ func (l *loader) storage(s *plan.Source, o *object) {
 			l.wrong(o.fields["bucket"], "%s: %q is not a name for a bucket; names are made of letters, digits, dots and - or _", o.at("bucket"), s.Bucket)
 		}
 	}
-	s.Folder = o.within("folder", l.dir)
+	if s.Folder = o.within("folder", l.dir); s.Folder != "" && holdsState(s.Folder, l.dir) {
+		l.wrong(o.fields["folder"], "%s: %s holds the project file or %s, and whoever may write objects could replace them; choose a folder of its own, such as uploads", o.at("folder"), o.text("folder", ""), stateDir)
+	}
 	for i := range l.p.Sources {
 		if other := &l.p.Sources[i]; other != s && other.Kind == plan.Storage && other.Bucket == s.Bucket && other.Folder != s.Folder && other.Folder != "" {
 			l.wrong(o.node, "%s: the bucket %s is the folder of %s already", o.at("bucket"), s.Bucket, other.Name)
@@ -688,4 +691,25 @@ func (l *loader) template(o *object) *shape.Shape {
 		l.wrong(c.fields["template"], "%s: %v", c.at("template"), err)
 	}
 	return s
+}
+
+// stateDir is the folder in which the program keeps what it knows of a project.
+const stateDir = ".nightdrill"
+
+// holdsState reports whether a folder holds the project file, or the program's own folder,
+// by whatever links.
+func holdsState(folder, dir string) bool {
+	real := func(path string) string {
+		if resolved, err := filepath.EvalSymlinks(path); err == nil {
+			return resolved
+		}
+		return filepath.Clean(path)
+	}
+	holds := func(outer, inner string) bool {
+		rel, err := filepath.Rel(outer, inner)
+		return err == nil && filepath.IsLocal(rel)
+	}
+	folder, dir = real(folder), real(dir)
+	state := filepath.Join(dir, stateDir)
+	return holds(folder, filepath.Join(dir, File)) || holds(folder, state) || holds(real(state), folder)
 }

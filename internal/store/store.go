@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"math"
 	"os"
 	"path/filepath"
@@ -94,10 +95,34 @@ func (i *Info) Label() string {
 // Path gives the store's file in a project's folder.
 func Path(dir string) string { return filepath.Join(dir, ".nightdrill", "runs.db") }
 
+// private makes the folder of the store and its file so that their owner alone can read them,
+// as runs hold what was sent and answered, and tells version control to leave the folder out.
+func private(path string) error {
+	dir := filepath.Dir(path)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	ignore := filepath.Join(dir, ".gitignore")
+	if _, err := os.Lstat(ignore); errors.Is(err, fs.ErrNotExist) {
+		if err := os.WriteFile(ignore, []byte("# made by Night Drill: nothing in this folder is for version control\n*\n"), 0o600); err != nil {
+			return err
+		}
+	}
+	// SQLite gives the files beside this one the same permissions
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	if info, err := file.Stat(); err == nil && info.Mode().Perm() != 0o600 {
+		_ = file.Chmod(0o600) // of another user's, it stays as it is
+	}
+	return file.Close()
+}
+
 // Open opens or makes the store of a project's folder.
 func Open(dir string) (*Store, error) {
 	path := Path(dir)
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+	if err := private(path); err != nil {
 		return nil, fmt.Errorf("cannot make the folder for runs: %w", err)
 	}
 	db, err := sql.Open("sqlite", "file:"+uriPath(path)+"?_pragma=busy_timeout(5000)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(ON)&_txlock=immediate")

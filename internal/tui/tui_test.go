@@ -356,7 +356,7 @@ func TestADrillIsChosenAndStopped(t *testing.T) {
 	x.wait("No run yet.")
 	x.keys("4")
 	x.keys("Down", "Enter")
-	x.wait("● endless", "quote-1", "▁")
+	x.wait("● endless", "quote-1", "▁", "◆") // with an invocation to be chosen
 	x.keys("+", ",", ".", "0", "Right", "Enter")
 	x.wait("reply status")
 	x.keys("Escape")

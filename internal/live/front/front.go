@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"nightdrill/internal/core/event"
+	"nightdrill/internal/live/hosts"
 )
 
 // Usual is where the front listens when nobody says otherwise.
@@ -41,8 +42,9 @@ type Front struct {
 
 // Open listens at an address and hands every request to answer, with the names
 // of the trailers that it came with and does not have any more. When wanted is
-// "", it is the usual address, or a free port when that is taken.
-func Open(wanted string, answer func(context.Context, *event.Request, []string) Answer) (*Front, error) {
+// "", it is the usual address, or a free port when that is taken. Requests that are addressed
+// to another name than this machine's, or one of those that are allowed, are refused.
+func Open(wanted string, allowed []string, answer func(context.Context, *event.Request, []string) Answer) (*Front, error) {
 	f := &Front{}
 	address := wanted
 	if address == "" {
@@ -62,7 +64,7 @@ func Open(wanted string, answer func(context.Context, *event.Request, []string) 
 	}
 	f.Address = l.Addr().String()
 	f.server = &http.Server{
-		Handler:           handler(answer),
+		Handler:           handler(allowed, answer),
 		ReadHeaderTimeout: 10 * time.Second,
 		MaxHeaderBytes:    1 << 20,
 	}
@@ -73,8 +75,12 @@ func Open(wanted string, answer func(context.Context, *event.Request, []string) 
 // Close ends the listening; requests that are under way are broken off.
 func (f *Front) Close() { _ = f.server.Close() }
 
-func handler(answer func(context.Context, *event.Request, []string) Answer) http.Handler {
+func handler(allowed []string, answer func(context.Context, *event.Request, []string) Answer) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if why := hosts.Check(r, allowed); why != "" {
+			http.Error(w, "Night Drill: "+why, http.StatusMisdirectedRequest)
+			return
+		}
 		body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, bodyLimit))
 		if err != nil {
 			var large *http.MaxBytesError

@@ -15,7 +15,7 @@ import (
 
 func open(t *testing.T, answer func(*event.Request) Answer) *Front {
 	t.Helper()
-	f, err := Open("127.0.0.1:0", func(_ context.Context, r *event.Request, _ []string) Answer { return answer(r) })
+	f, err := Open("127.0.0.1:0", []string{"quay.example"}, func(_ context.Context, r *event.Request, _ []string) Answer { return answer(r) })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -93,7 +93,7 @@ func TestTooLarge(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	fmt.Fprintf(conn, "POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 100\r\n\r\nabc")
+	fmt.Fprintf(conn, "POST / HTTP/1.1\r\nHost: localhost\r\nContent-Length: 100\r\n\r\nabc")
 	_ = conn.(*net.TCPConn).CloseWrite()
 	if text, _ := io.ReadAll(conn); !strings.HasPrefix(string(text), "HTTP/1.1 400 ") || !strings.Contains(string(text), "broke off before its body was complete") {
 		t.Errorf("a body that breaks off: %s", text)
@@ -111,7 +111,7 @@ func TestWhereItListens(t *testing.T) {
 	if err == nil {
 		defer usual.Close()
 	}
-	f, err := Open("", func(context.Context, *event.Request, []string) Answer { return Answer{Status: 200} })
+	f, err := Open("", nil, func(context.Context, *event.Request, []string) Answer { return Answer{Status: 200} })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -120,7 +120,7 @@ func TestWhereItListens(t *testing.T) {
 		t.Errorf("it listens at %s, %q", f.Address, f.Note)
 	}
 	for _, wanted := range []string{f.Address, "127.0.0.1", "nowhere.invalid:1", "127.0.0.1:99999"} {
-		if second, err := Open(wanted, nil); err == nil || !strings.Contains(err.Error(), "--listen HOST:PORT") {
+		if second, err := Open(wanted, nil, nil); err == nil || !strings.Contains(err.Error(), "--listen HOST:PORT") {
 			t.Errorf("%s: %v", wanted, err)
 			if second != nil {
 				second.Close()
@@ -128,7 +128,7 @@ func TestWhereItListens(t *testing.T) {
 		}
 	}
 	f.Close()
-	if again, err := Open(f.Address, nil); err != nil {
+	if again, err := Open(f.Address, nil, nil); err != nil {
 		t.Errorf("closed, its address is still taken: %v", err)
 	} else {
 		again.Close()

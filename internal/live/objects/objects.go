@@ -55,6 +55,7 @@ type Store struct {
 	address string // where it listens, or would
 	server  closer
 	tell    func(event.Object, time.Time)
+	allowed []string // names that requests may be addressed to, beside those of this machine
 
 	mu      sync.Mutex
 	buckets map[string]*bucket
@@ -101,7 +102,7 @@ func (s *Store) Reopen(buckets []Bucket) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	n.tell = s.tell
+	n.tell, n.allowed = s.tell, s.allowed
 	address := s.Address()
 	s.Close()
 	for name, b := range n.buckets { // what has changed meanwhile is found at the first look
@@ -121,6 +122,10 @@ func (s *Store) Reopen(buckets []Bucket) (*Store, error) {
 // Tell names who hears of changes, with the time at which they came. It is called
 // before Listen and Watch.
 func (s *Store) Tell(of func(event.Object, time.Time)) { s.tell = of }
+
+// Allow names hosts that requests may be addressed to, beside those of this machine. It is
+// called before Listen.
+func (s *Store) Allow(names []string) { s.allowed = names }
 
 // folder gives the folder in which a bucket of the store's own keeps its files.
 func (s *Store) folder(bucket string) string { return filepath.Join(s.dir, bucket) }
@@ -200,14 +205,6 @@ func (s *Store) bucketNamed(name string) (*bucket, error) {
 	return nil, refuse(404, "there is no bucket %q; there are %s", name, strings.Join(s.names, ", "))
 }
 
-// file gives the path of an object's bytes.
-func (s *Store) file(b *bucket, o *Object) string {
-	if b.Folder != "" {
-		return filepath.Join(b.Folder, filepath.FromSlash(o.Key))
-	}
-	return filepath.Join(s.folder(b.Name), o.Data)
-}
-
 // find gives an object; nil when it is not there.
 func (s *Store) find(b *bucket, key string) *Object {
 	s.mu.Lock()
@@ -227,21 +224,27 @@ func (s *Store) put(b *bucket, key, kind string, from io.Reader, holds condition
 	if err := holds(s.find(b, key)); err != nil { // before gigabytes are read for nothing
 		return nil, "", err
 	}
-	folder := s.folder(b.Name)
-	if b.Folder != "" {
-		if !filepath.IsLocal(filepath.FromSlash(key)) || strings.HasSuffix(key, "/") {
-			return nil, "", refuse(400, "%q is not the name of a file in the folder of this bucket", key)
-		}
-		folder = filepath.Join(s.dir, ".arriving")
+	if b.Folder != "" && (!filepath.IsLocal(filepath.FromSlash(key)) || strings.HasSuffix(key, "/")) {
+		return nil, "", refuse(400, "%q is not the name of a file in the folder of this bucket", key)
 	}
-	if err := os.MkdirAll(folder, 0o755); err != nil {
-		return nil, "", diskRefusal(err)
-	}
-	temp, err := os.CreateTemp(folder, "*.data")
+	root, err := s.root(b)
 	if err != nil {
 		return nil, "", diskRefusal(err)
 	}
-	defer os.Remove(temp.Name()) //nolint:errcheck // after the rename it is not there
+	defer root.Close()
+	to := "x" + rand.Text() + ".data"
+	if b.Folder != "" {
+		to = filepath.FromSlash(key)
+	}
+	if err := root.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return nil, "", leadsOut(key, err)
+	}
+	arriving := filepath.Join(filepath.Dir(to), ".arriving-"+rand.Text())
+	temp, err := root.Create(arriving)
+	if err != nil {
+		return nil, "", leadsOut(key, err)
+	}
+	defer root.Remove(arriving) //nolint:errcheck // after the rename it is not there
 	defer temp.Close()
 	sum := sha256.New()
 	size, err := io.Copy(io.MultiWriter(toDisk{temp}, sum), from)
@@ -251,7 +254,7 @@ func (s *Store) put(b *bucket, key, kind string, from io.Reader, holds condition
 	if err != nil {
 		return nil, "", err
 	}
-	o = &Object{Key: key, Size: size, Kind: kind, ETag: `"` + hex.EncodeToString(sum.Sum(nil)[:16]) + `"`, Modified: time.Now().UTC().Truncate(time.Second), Data: filepath.Base(temp.Name())}
+	o = &Object{Key: key, Size: size, Kind: kind, ETag: `"` + hex.EncodeToString(sum.Sum(nil)[:16]) + `"`, Modified: time.Now().UTC().Truncate(time.Second), Data: to}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	was := b.objects[key]
@@ -261,31 +264,61 @@ func (s *Store) put(b *bucket, key, kind string, from io.Reader, holds condition
 	if action = event.Created; was != nil {
 		action = event.Overwritten
 	}
+	if err := root.Rename(arriving, to); err != nil {
+		return nil, "", leadsOut(key, err)
+	}
 	if b.Folder != "" {
-		to := filepath.Join(b.Folder, filepath.FromSlash(key))
-		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-			return nil, "", diskRefusal(err)
-		}
-		_ = os.Chmod(temp.Name(), 0o644) // others may read what is the user's
-		if err := os.Rename(temp.Name(), to); err != nil {
-			return nil, "", diskRefusal(err)
-		}
+		o.Data = ""
 		return o, action, nil
 	}
-	kept := filepath.Join(folder, "x"+rand.Text()+".data")
-	o.Data = filepath.Base(kept)
-	if err := os.Rename(temp.Name(), kept); err != nil {
-		return nil, "", diskRefusal(err)
-	}
 	if err := s.describe(b, o); err != nil {
-		_ = os.Remove(kept)
+		_ = root.Remove(to)
 		return nil, "", diskRefusal(err)
 	}
 	b.objects[key] = o
 	if was != nil {
-		_ = os.Remove(filepath.Join(folder, was.Data)) // whoever reads it still has it
+		_ = root.Remove(was.Data) // whoever reads it still has it
 	}
 	return o, action, nil
+}
+
+// root opens the folder of a bucket so that no path leads out of it, by whatever links; it
+// makes the folder where it is missing.
+func (s *Store) root(b *bucket) (*os.Root, error) {
+	folder := b.Folder
+	if folder == "" {
+		folder = s.folder(b.Name)
+	}
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return nil, err
+	}
+	return os.OpenRoot(folder)
+}
+
+// name returns the name of an object's bytes within the folder of its bucket.
+func (b *bucket) name(o *Object) string {
+	if b.Folder != "" {
+		return filepath.FromSlash(o.Key)
+	}
+	return o.Data
+}
+
+// open opens the bytes of an object.
+func (s *Store) open(b *bucket, o *Object) (*os.File, error) {
+	root, err := s.root(b)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	return root.Open(b.name(o))
+}
+
+// leadsOut refuses a key whose path leads out of its bucket's folder.
+func leadsOut(key string, err error) error {
+	if strings.Contains(err.Error(), "escapes from parent") { // the library has no name for it
+		return refuse(400, "%q leads out of the folder of this bucket, by a link; nothing was changed", key)
+	}
+	return diskRefusal(err)
 }
 
 // toDisk marks errors of writing as such: those of reading are the client's.
@@ -343,16 +376,21 @@ func (s *Store) remove(b *bucket, key string, holds condition) (*Object, error) 
 	if o == nil {
 		return nil, refuse(404, "there is no object %q in %s", key, b.Name)
 	}
+	root, err := s.root(b)
+	if err != nil {
+		return nil, diskRefusal(err)
+	}
+	defer root.Close()
 	if b.Folder != "" {
-		if err := os.Remove(s.file(b, o)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return nil, diskRefusal(err)
+		if err := root.Remove(b.name(o)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, leadsOut(key, err)
 		}
 		return o, nil
 	}
 	if err := os.Remove(filepath.Join(s.folder(b.Name), card(key))); err != nil {
 		return nil, diskRefusal(err)
 	}
-	_ = os.Remove(s.file(b, o)) // what is left is removed when the store is opened
+	_ = root.Remove(b.name(o)) // what is left is removed when the store is opened
 	delete(b.objects, key)
 	return o, nil
 }
@@ -394,8 +432,11 @@ func (s *Store) KeepFrom(bucket, key, kind string, from io.Reader) (event.Object
 	}
 	if b.Folder != "" { // it is told of here, and not once more when it is seen
 		s.mu.Lock()
-		if info, err := os.Stat(s.file(b, o)); err == nil {
-			o.Modified = info.ModTime()
+		if f, err := s.open(b, o); err == nil {
+			if info, err := f.Stat(); err == nil {
+				o.Modified = info.ModTime()
+			}
+			f.Close()
 		}
 		b.objects[key] = o
 		s.mu.Unlock()
@@ -478,8 +519,13 @@ func (s *Store) Bytes(bucket, key string, most int64) []byte {
 	if x == nil || x.Size > most {
 		return nil
 	}
-	data, err := os.ReadFile(s.file(b, x))
+	f, err := s.open(b, x)
 	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, most+1))
+	if err != nil || int64(len(data)) > most {
 		return nil
 	}
 	return data

@@ -213,19 +213,19 @@ func TestWhatIsWrongChangesNothing(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir, Bucket{Name: "cargo"}, Bucket{Name: "drop", Folder: filepath.Join(dir, "drop")})
 	for _, c := range []struct{ text, want string }{
-		{"PUT /cargo/a/../../b HTTP/1.1\r\nHost: x\r\nContent-Length: 1\r\n\r\nx", "400"},
-		{"PUT /cargo/%2e%2e/b HTTP/1.1\r\nHost: x\r\nContent-Length: 1\r\n\r\nx", "400"},
-		{"PUT /cargo/a%00b HTTP/1.1\r\nHost: x\r\nContent-Length: 1\r\n\r\nx", "400"},
-		{"PUT /cargo/a%1b%5b2J HTTP/1.1\r\nHost: x\r\nContent-Length: 1\r\n\r\nx", "400"},
-		{"PUT /cargo/%ff HTTP/1.1\r\nHost: x\r\nContent-Length: 1\r\n\r\nx", "400"},
-		{"PUT /cargo/" + strings.Repeat("k", KeyLimit+1) + " HTTP/1.1\r\nHost: x\r\nContent-Length: 1\r\n\r\nx", "400"},
-		{"PUT /cargo/a HTTP/1.1\r\nHost: x\r\nContent-Length: 1\r\nContent-Length: 2\r\n\r\nxy", "400"},
-		{"PUT /cargo/a HTTP/1.1\r\nHost: x\r\nContent-Length: 9\r\n\r\nbroken", "400"},
-		{"PUT /cargo/a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nab", "400"},
-		{"PUT /cargo/" + strings.Repeat("k", 400_000) + " HTTP/1.1\r\nHost: x\r\n\r\n", "431"},
-		{"PUT /cargo HTTP/1.1\r\nHost: x\r\nContent-Length: 1\r\n\r\nx", "405"},
-		{"PUT /drop/a/ HTTP/1.1\r\nHost: x\r\nContent-Length: 1\r\n\r\nx", "400"},
-		{"GET /cargo/%zz HTTP/1.1\r\nHost: x\r\n\r\n", "400"},
+		{"PUT /cargo/a/../../b HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1\r\n\r\nx", "400"},
+		{"PUT /cargo/%2e%2e/b HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1\r\n\r\nx", "400"},
+		{"PUT /cargo/a%00b HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1\r\n\r\nx", "400"},
+		{"PUT /cargo/a%1b%5b2J HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1\r\n\r\nx", "400"},
+		{"PUT /cargo/%ff HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1\r\n\r\nx", "400"},
+		{"PUT /cargo/" + strings.Repeat("k", KeyLimit+1) + " HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1\r\n\r\nx", "400"},
+		{"PUT /cargo/a HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1\r\nContent-Length: 2\r\n\r\nxy", "400"},
+		{"PUT /cargo/a HTTP/1.1\r\nHost: localhost\r\nContent-Length: 9\r\n\r\nbroken", "400"},
+		{"PUT /cargo/a HTTP/1.1\r\nHost: localhost\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nab", "400"},
+		{"PUT /cargo/" + strings.Repeat("k", 400_000) + " HTTP/1.1\r\nHost: localhost\r\n\r\n", "431"},
+		{"PUT /cargo HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1\r\n\r\nx", "405"},
+		{"PUT /drop/a/ HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1\r\n\r\nx", "400"},
+		{"GET /cargo/%zz HTTP/1.1\r\nHost: localhost\r\n\r\n", "400"},
 	} {
 		if got := s.raw(c.text, true); !strings.HasPrefix(got, "HTTP/1.1 "+c.want) {
 			t.Errorf("%.60q gave %q, want %s", c.text, got, c.want)
@@ -326,4 +326,64 @@ func TestAWatchedFolder(t *testing.T) {
 		t.Errorf("told %+v", o)
 	}
 	s.quiet()
+}
+
+// Nobody gets in by another name, from a page of another site, or by a link that leads out of
+// a bucket's folder.
+func TestNobodyGetsIn(t *testing.T) {
+	dir, folder, outside := t.TempDir(), t.TempDir(), t.TempDir()
+	if err := os.WriteFile(filepath.Join(outside, "secret.txt"), []byte("secret"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(folder, "plain.txt"), []byte("plain"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink(outside, filepath.Join(folder, "out")); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Mkdir(filepath.Join(folder, "deep"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(folder, "deep", "secret.txt"), []byte("known"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	s := open(t, dir, Bucket{Name: "cargo", Folder: folder})
+	// a folder that is known becomes a link
+	if err := os.RemoveAll(filepath.Join(folder, "deep")); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink(outside, filepath.Join(folder, "deep")); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		method, path string
+		headers      []string
+		status       int
+	}{
+		{"GET", "/cargo/plain.txt", nil, 200},
+		{"GET", "/cargo/out/secret.txt", nil, 404},
+		{"GET", "/cargo/deep/secret.txt", nil, 404},
+		{"PUT", "/cargo/out/new.txt", nil, 400},
+		{"PUT", "/cargo/deep/secret.txt", nil, 400},
+		{"DELETE", "/cargo/deep/secret.txt", nil, 400},
+		{"PUT", "/cargo/plain.txt", []string{"Origin", "http://page.example"}, 403},
+		{"DELETE", "/cargo/plain.txt", []string{"Sec-Fetch-Site", "cross-site"}, 403},
+		{"PUT", "/cargo/plain.txt", []string{"Origin", "http://" + s.Address()}, 200},
+	} {
+		if status, _, text := s.ask(c.method, c.path, "x", c.headers...); status != c.status || strings.Contains(text, "secret\n") {
+			t.Errorf("%s %s %v: %d %s, want %d", c.method, c.path, c.headers, status, text, c.status)
+		}
+	}
+	if line := s.raw("GET /cargo/plain.txt HTTP/1.1\r\nHost: rebound.example\r\n\r\n", false); line != "HTTP/1.1 421 Misdirected Request" {
+		t.Errorf("by another name: %s", line)
+	}
+	if entries, _ := os.ReadDir(outside); len(entries) != 1 {
+		t.Errorf("outside there are %v", entries)
+	}
+	if text, _ := os.ReadFile(filepath.Join(outside, "secret.txt")); string(text) != "secret" {
+		t.Errorf("the file outside is %q", text)
+	}
+	if entries, _ := filepath.Glob(filepath.Join(folder, ".arriving*")); len(entries) > 0 {
+		t.Errorf("left are %v", entries)
+	}
 }

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"nightdrill/internal/core/event"
+	"nightdrill/internal/live/hosts"
 )
 
 // Usual is where the object store listens when nobody says otherwise.
@@ -76,6 +77,12 @@ func (s *Store) serve(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Store) answer(w http.ResponseWriter, r *http.Request) error {
+	if why := hosts.Check(r, s.allowed); why != "" {
+		return refuse(http.StatusMisdirectedRequest, "%s", why)
+	}
+	if hosts.Writes(r.Method) && hosts.CrossSite(r.Header.Get("Origin"), r.Header.Get("Sec-Fetch-Site"), r.Host) {
+		return refuse(403, "pages of other sites may not change objects; nothing was changed")
+	}
 	name, rest, deeper := strings.Cut(strings.TrimPrefix(r.URL.EscapedPath(), "/"), "/")
 	key, err := url.PathUnescape(rest)
 	if err != nil {
@@ -137,7 +144,7 @@ func (s *Store) get(w http.ResponseWriter, r *http.Request, b *bucket, key strin
 		if o == nil {
 			return refuse(404, "there is no object %q in %s", key, b.Name)
 		}
-		f, err := os.Open(s.file(b, o))
+		f, err := s.open(b, o)
 		if err != nil {
 			continue
 		}

@@ -28,6 +28,11 @@ const (
 // did not change since is taken over.
 func scan(folder string, known map[string]*Object) map[string]*Object {
 	found := map[string]*Object{}
+	root, err := os.OpenRoot(folder)
+	if err != nil {
+		return found // there is nothing yet
+	}
+	defer root.Close()
 	_ = filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
 		if err != nil || len(found) >= mostFiles {
 			return nil // gone, or not ours to read
@@ -56,7 +61,7 @@ func scan(folder string, known map[string]*Object) map[string]*Object {
 	})
 	for _, o := range found {
 		if o.ETag == "" {
-			o.ETag = tagOf(filepath.Join(folder, filepath.FromSlash(o.Key)), o)
+			o.ETag = tagOf(root, o)
 		}
 	}
 	return found
@@ -67,8 +72,8 @@ const largeFile = 64 << 20
 
 // tagOf gives the entity tag of a file: of its bytes, or of its size and time
 // where it is large.
-func tagOf(path string, o *Object) string {
-	if f, err := os.Open(path); err == nil && o.Size <= largeFile {
+func tagOf(root *os.Root, o *Object) string {
+	if f, err := root.Open(filepath.FromSlash(o.Key)); err == nil && o.Size <= largeFile {
 		defer f.Close()
 		sum := sha256.New()
 		if _, err := io.Copy(sum, f); err == nil {

@@ -110,7 +110,7 @@ func TestWhichIsBetter(t *testing.T) {
 		t.Errorf("the title is %q", title)
 	}
 	m.Key(tea.KeyPressMsg{Code: tea.KeyRight})
-	if text := draw(160, 43); !strings.Contains(text, "quote@slow: what the comparison says") || !strings.Contains(text, "these are of different runs") {
+	if text := draw(160, 43); !strings.Contains(text, "quote@slow: what the comparison says") || !strings.Contains(text, "these are different runs") {
 		t.Errorf("two runs: %s", text)
 	}
 	took(m.Key(tea.KeyPressMsg{Code: 's', Text: "s"}))

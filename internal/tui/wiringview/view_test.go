@@ -36,6 +36,7 @@ sources:
 payloads:
   loads: {recording: loads.ndjson}
   passes: {recording: loads.ndjson}
+  others: {recording: loads.ndjson, reaches: [fixes]}
 drills:
   d: {feeds: [{source: cargo, payloads: loads, arrive: once}, {source: scans, payloads: passes, arrive: once}]}
 `

@@ -1,0 +1,64 @@
+// Package hosts decides which requests a listener on this machine answers, by the name that
+// they were addressed to and the page that they come from. Without it, a web page could have
+// a name of its own resolve to 127.0.0.1, and would then read and write as if it were served
+// from here (DNS rebinding).
+package hosts
+
+import (
+	"fmt"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"strings"
+)
+
+// Check returns why a request is refused, with status 421 (RFC 9110 §15.5.20), or "". A
+// request is answered that names the address at which it came in, a loopback address,
+// localhost or a name below it, or one of the names that were allowed.
+func Check(r *http.Request, allowed []string) string {
+	name := r.Host
+	if host, _, err := net.SplitHostPort(name); err == nil {
+		name = host
+	}
+	name = strings.TrimSuffix(strings.ToLower(strings.Trim(name, "[]")), ".")
+	if name == "" || name == "localhost" || strings.HasSuffix(name, ".localhost") { // RFC 6761 §6.3
+		return ""
+	}
+	for _, a := range allowed {
+		if strings.EqualFold(a, name) {
+			return ""
+		}
+	}
+	if ip, err := netip.ParseAddr(name); err == nil {
+		if ip.Unmap().IsLoopback() {
+			return ""
+		}
+		local, _ := r.Context().Value(http.LocalAddrContextKey).(net.Addr)
+		if local != nil {
+			if at, err := netip.ParseAddrPort(local.String()); err == nil && at.Addr().Unmap() == ip.Unmap() {
+				return ""
+			}
+		}
+	}
+	return fmt.Sprintf("%q is not a name of this listener; ask for the address that it listens at, or start Night Drill with --allow-host %s", name, name)
+}
+
+// CrossSite reports whether a browser sent a request for a page of another origin (Fetch
+// Standard, Origin header; Fetch Metadata, Sec-Fetch-Site).
+func CrossSite(origin, fetchSite, host string) bool {
+	if origin == "" {
+		return fetchSite == "cross-site"
+	}
+	u, err := url.Parse(origin)
+	return err != nil || u.Host == "" || !strings.EqualFold(u.Host, host)
+}
+
+// Writes reports whether a method may change something (RFC 9110 §9.2.1).
+func Writes(method string) bool {
+	switch method {
+	case http.MethodGet, http.MethodHead, http.MethodOptions, http.MethodTrace:
+		return false
+	}
+	return true
+}
