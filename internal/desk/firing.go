@@ -66,10 +66,10 @@ func (f *Firing) Done() <-chan struct{} { return f.done }
 const (
 	// keptFirings is how many firings are kept to be looked at.
 	keptFirings = 500
-	// keptReplies is how many bytes of replies are kept whole.
-	keptReplies = 256 << 20
-	// keptOfReply is what is kept of each beyond that.
-	keptOfReply = 64 << 10
+	// keptOfFirings is how many bytes of requests and replies of firings are kept whole.
+	keptOfFirings = 256 << 20
+	// keptOfEach is what is kept of each beyond that.
+	keptOfEach = 64 << 10
 )
 
 // slowAfter is how long a firing may take before it is shown as under way.
@@ -280,19 +280,26 @@ func (s *Standing) await(ctx context.Context, w *works, fns []int, doing func(st
 	return nil
 }
 
-// trim lets go of large replies of long ago.
+// trim lets go of large requests and replies of long ago.
 func (s *Standing) trim() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	kept := 0
-	for _, f := range slices.Backward(s.firings) {
+	for i, f := range slices.Backward(s.firings) {
 		if f.track == nil || f.trimmed {
 			continue
 		}
+		select {
+		case <-f.track.Whole():
+		default:
+			continue // it is still needed
+		}
 		kept += f.driver.Weight(f.track)
-		if kept > keptReplies {
-			f.driver.Trim(f.track, keptOfReply)
-			f.trimmed = true
+		if kept > keptOfFirings {
+			f.driver.Trim(f.track, keptOfEach)
+			short := *f // whoever looks at the firing now has it as it was
+			short.sent, short.trimmed, short.Item = f.sent.Short(keptOfEach), true, f.Item.short(keptOfEach)
+			s.firings[i] = &short
 		}
 	}
 }

@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -81,10 +82,13 @@ func newItems(l *project.Loaded, store *objects.Store) *Items {
 	return x
 }
 
-// reread makes the list anew: for each source its saved payloads, then those of the sets
-// that reach it.
-func (x *Items) reread() {
-	x.unread, x.All = false, slices.Clone(x.offers)
+// reread makes the list anew, at once.
+func (x *Items) reread() { x.unread, x.All = false, x.list() }
+
+// list returns all that can be fired: for each source its saved payloads, then those of the
+// sets that reach it. It reads files.
+func (x *Items) list() []*Item {
+	x = &Items{All: slices.Clone(x.offers), l: x.l, store: x.store}
 	for s := range x.l.Sources {
 		src := &x.l.Sources[s]
 		if len(src.Wires) == 0 {
@@ -113,6 +117,39 @@ func (x *Items) reread() {
 			}
 		}
 	}
+	return x.All
+}
+
+// relist has the list made anew soon, once for all changes that come meanwhile. Files are
+// read without the lock, which those who draw need.
+func (s *Standing) relist() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.relists++; s.relists > 1 {
+		return // somebody is at it, and looks again
+	}
+	go func() {
+		for done := 0; ; {
+			s.mu.Lock()
+			if s.relists == done || s.life.Err() != nil {
+				s.relists = 0
+				s.mu.Unlock()
+				return
+			}
+			done = s.relists
+			items := s.Items
+			x := *items
+			x.offers = slices.Clone(items.offers)
+			s.mu.Unlock()
+			all := x.list()
+			s.mu.Lock()
+			if s.Items == items && items.l == x.l { // the project was not read again meanwhile
+				items.All = all
+			}
+			s.mu.Unlock()
+			s.changed()
+		}
+	}()
 }
 
 func (x *Items) find(key string) *Item {
@@ -221,6 +258,9 @@ func ItemOf(name string, text []byte, s int, src *plan.Source) *Item {
 
 // fill gives the payload to be sent.
 func (i *Item) fill(v payload.Values) (*payload.Payload, error) {
+	if i.Payload != nil && i.Wrong != "" && i.File == "" {
+		return nil, errors.New(i.Wrong)
+	}
 	if i.Payload != nil {
 		return i.Payload, nil
 	}
@@ -233,6 +273,18 @@ func (i *Item) fill(v payload.Values) (*payload.Payload, error) {
 		return nil, err
 	}
 	return &p, nil
+}
+
+// short returns an item without what is too large to be kept; the item itself where it stands
+// in the project, or is not large.
+func (i *Item) short(most int) *Item {
+	if i.File != "" || i.Set != "" || i.Payload == nil || len(i.Payload.Data()) <= most {
+		return i
+	}
+	short := *i
+	short.Payload = i.Payload.Short(most)
+	short.Wrong = fmt.Sprintf("only the first %d of its %d bytes are still kept", most, len(i.Payload.Data()))
+	return &short
 }
 
 // Content gives the text of an item, as it is edited.

@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -396,4 +397,36 @@ func readFile(t *testing.T, path string) string {
 		t.Fatal(err)
 	}
 	return string(text)
+}
+
+// Large requests of long ago are let go of, as large replies are: one budget for all that is
+// kept of firings. What is left of them is shown, and is not sent again.
+func TestLargeRequestsAreNotKeptForEver(t *testing.T) {
+	s, _ := lay(t, standing)
+	large := bytes.Repeat([]byte("a"), 20<<20)
+	for range 18 {
+		reply, err := http.Post("http://"+s.Front.Address+"/ask/fare", "text/plain", bytes.NewReader(large))
+		if err != nil {
+			t.Fatal(err)
+		}
+		reply.Body.Close()
+	}
+	kept := func() (n int) {
+		for _, v := range s.Recent(keptFirings) {
+			if v.Sent != nil {
+				n += len(v.Sent.Data())
+			}
+			n += len(v.Item.Payload.Data())
+		}
+		return n
+	}
+	until(t, "what is kept is bounded", func() bool { s.trim(); return kept() < 2*keptOfFirings+8*len(large) })
+	old := s.Recent(keptFirings)
+	for _, v := range old {
+		if v.N == 1 {
+			if again := wait(t, s, s.Fire(Order{Item: v.Item})); again.Refused == nil || !strings.Contains(again.Refused.Text, "only the first 65536 of its 20971520 bytes are still kept") {
+				t.Errorf("a request that is not there any more was sent: %+v", again.Refused)
+			}
+		}
+	}
 }

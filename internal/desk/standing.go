@@ -50,6 +50,7 @@ type Standing struct {
 	again   bool                // the last firing by hand comes again after each change
 	last    *Order
 	changes chan struct{}
+	relists int             // changes since the list of what can be fired was last made
 	ticking bool            // schedules fire by themselves
 	wind    chan struct{}   // the schedules are to be looked at again
 	life    context.Context // until Close
@@ -239,8 +240,9 @@ func (s *Standing) bringAll() {
 	}
 	if unread {
 		s.mu.Lock()
-		s.Items.reread()
+		s.Items.unread = false
 		s.mu.Unlock()
+		s.relist()
 	}
 	any := false
 	for _, c := range s.workshop().codes {

@@ -71,8 +71,8 @@ func (s *Standing) serveObjects() {
 
 // objectChanged fires what an object's change is an event of.
 func (s *Standing) objectChanged(o event.Object, at time.Time) {
+	s.relist()
 	s.mu.Lock()
-	s.Items.reread()
 	var items []*Item
 	for i := range s.Sources {
 		if src := &s.Sources[i]; src.Kind == plan.Storage && src.Bucket == o.Bucket {
@@ -123,9 +123,7 @@ func (s *Standing) bring(f *Firing, p *payload.Payload) (*payload.Payload, error
 	}
 	out, err := bringObject(store, &sources[at], p, f.Item.Set) // it may be large
 	if err == nil && out != p {
-		s.mu.Lock()
-		s.Items.reread()
-		s.mu.Unlock()
+		s.relist()
 	}
 	return out, err
 }

@@ -57,6 +57,25 @@ type Reply struct {
 	Body   []byte
 }
 
+// Short returns a payload whose data is cut off after so many bytes; the payload itself where
+// it has no more.
+func (p *Payload) Short(most int) *Payload {
+	if p == nil || len(p.Data()) <= most {
+		return p
+	}
+	short := *p
+	if p.Request != nil {
+		r := *p.Request
+		r.Body = slices.Clone(r.Body[:most])
+		short.Request = &r
+		return &short
+	}
+	e := *p.Event
+	e.Data = slices.Clone(e.Data[:most])
+	short.Event = &e
+	return &short
+}
+
 // Label names the payload in a few words: its event type and id, of an object its
 // key, or its request line.
 func (p *Payload) Label() string {

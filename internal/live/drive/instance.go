@@ -107,7 +107,7 @@ func (in *instance) live() {
 		in.say(logs.Ready, fmt.Sprintf("ready after %v", took.Round(100*time.Microsecond)))
 		if in.fn.Transport == plan.Lines {
 			lines := carry.NewLines(in.proc.In, in.proc.Out, func(text string) {
-				in.say(logs.Line, "(standard output) "+proc.Harmless(text))
+				in.say(logs.Line, "(standard output) "+proc.Harmless(strings.TrimRight(text, "\r\n")))
 			}, in.proc.Kill)
 			in.carrier = lines
 		}

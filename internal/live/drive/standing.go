@@ -343,18 +343,35 @@ func (d *Driver) Name(fn int, version string) {
 func (d *Driver) Weight(t *Track) (n int) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	return weight(t)
+}
+
+func weight(t *Track) (n int) {
+	n = len(t.Payload.Data())
 	for _, x := range t.Tries {
 		if x.Reply != nil {
 			n += len(x.Reply.Body)
 		}
 	}
+	for _, m := range t.Made {
+		n += weight(m)
+	}
 	return n
 }
 
-// Trim keeps the beginnings of a track's replies.
+// Trim keeps the beginnings of what a track, which is over, and those that were made of it
+// sent and were answered.
 func (d *Driver) Trim(t *Track, most int) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	trim(t, most)
+}
+
+func trim(t *Track, most int) {
+	t.Payload = t.Payload.Short(most)
+	for _, m := range t.Made {
+		trim(m, most)
+	}
 	for _, x := range t.Tries {
 		if x.Reply != nil && len(x.Reply.Body) > most {
 			short := *x.Reply

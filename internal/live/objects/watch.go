@@ -193,6 +193,11 @@ func (s *Store) see(b *bucket, now map[string]*Object) {
 	s.mu.Unlock()
 	slices.SortFunc(told, func(x, y event.Object) int { return strings.Compare(x.Key, y.Key) })
 	for _, o := range told {
+		select {
+		case <-s.life:
+			return // nobody hears of the rest
+		default:
+		}
 		if s.tell != nil {
 			s.tell(o, time.Now())
 		}
