@@ -268,7 +268,7 @@ func describeBounds(f *plan.Function) string {
 		if f.ByMemory {
 			by = " (by its memory)"
 		}
-		parts = append(parts, fmt.Sprintf("%g of a processor%s", f.CPU, by))
+		parts = append(parts, fmt.Sprintf("%.3g of a processor%s", f.CPU, by))
 	}
 	if len(parts) == 0 {
 		return ""

@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"strings"
 	"syscall"
 
@@ -117,6 +118,21 @@ func open(dir string) (*desk.Desk, error) {
 // could marks an error as one of carrying something out.
 func could(err error) error { return coded{failed, err} }
 
+// version names the program: its release, or the commit that it was built from.
+func version() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "unknown"
+	}
+	text := strings.Trim(info.Main.Version, "()")
+	for _, s := range info.Settings {
+		if s.Key == "vcs.revision" && !strings.Contains(text, s.Value[:min(len(s.Value), 7)]) {
+			text += " " + s.Value[:min(len(s.Value), 12)]
+		}
+	}
+	return text
+}
+
 // entrances are set by flags that every command has.
 var entrances desk.Entrances
 
@@ -130,6 +146,7 @@ of those events would, and measures how they start, answer, wait and are turned 
 
 Without a command it opens the project in this folder on the full screen.
 Try it without a project: nightdrill demo`,
+		Version:       version(),
 		Args:          noArguments,
 		SilenceErrors: true,
 		SilenceUsage:  true,

@@ -115,7 +115,7 @@ func TestInit(t *testing.T) {
 			if out, errs, code := nightdrill(t, "--project", dir, "check"); code != 0 {
 				t.Errorf("check: exit %d\n%s%s", code, out, errs)
 			}
-			events := [][]string{{"web", "hello"}, {"jobs", "job"}, {"uploads", "note"}, {"readings", "reading"}, {"nightly", "next"}}
+			events := [][]string{{"web", "tide"}, {"jobs", "job"}, {"uploads", "note"}, {"readings", "reading"}, {"nightly", "next"}}
 			if language != "python" && language != "node" {
 				events = events[:2] // the others are told apart by nothing but their language
 			}

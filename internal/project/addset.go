@@ -116,6 +116,9 @@ func WriteWhole(path string, text []byte) error {
 
 // WriteWith is WriteWhole for what is written bit by bit.
 func WriteWith(path string, write func(*bufio.Writer) error) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
 	mode := os.FileMode(0o644)
 	if info, err := os.Stat(path); err == nil {
 		mode = info.Mode().Perm()

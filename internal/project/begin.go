@@ -64,6 +64,11 @@ func Begin(dir, language string, command, kinds []string) (*Beginning, error) {
 	if len(command) > 0 {
 		return &Beginning{Start: command, Kinds: kinds}, nil
 	}
+	if language == "" {
+		if found, how := otherLanguage(dir); found != "" {
+			return nil, fmt.Errorf("this folder has %s; give the command that starts your function, such as nightdrill init -- %s", found, how)
+		}
+	}
 	var all []*Beginning
 	for _, l := range Languages {
 		if b := find(dir, l); b != nil && (language == "" || language == l) {
@@ -91,6 +96,28 @@ func Begin(dir, language string, command, kinds []string) (*Beginning, error) {
 	b := fresh[language]
 	b.Language, b.Kinds = language, kinds
 	return &b, nil
+}
+
+// otherLanguage says what there is in a folder that a project cannot be begun around by
+// itself, and how such a thing is usually started; "" where there is no such thing.
+func otherLanguage(dir string) (found, how string) {
+	if _, err := os.Stat(filepath.Join(dir, "Cargo.toml")); err == nil {
+		return "a Cargo project (Cargo.toml)", "./target/release/" + functionName(dir)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "go.mod")); err != nil || find(dir, "go") != nil {
+		return "", ""
+	}
+	entries, _ := os.ReadDir(filepath.Join(dir, "cmd"))
+	var commands []string
+	for _, e := range entries {
+		if e.IsDir() {
+			commands = append(commands, "cmd/"+e.Name())
+		}
+	}
+	if commands == nil {
+		return "", ""
+	}
+	return "a Go module with " + listed(commands), "./bin/" + filepath.Base(commands[0]) + "    (with build: [go, build, -o, bin/" + filepath.Base(commands[0]) + ", ./" + commands[0] + "])"
 }
 
 // fresh are the small new functions.
@@ -191,7 +218,7 @@ func (b *Beginning) Files() (names []string) {
 
 // firstPayload is the file of the first payload of each kind of source; a
 // schedule makes its own.
-var firstPayload = map[string]string{"http": "payloads/web/hello.request", "queue": "payloads/jobs/job.event.json",
+var firstPayload = map[string]string{"http": "payloads/web/tide.request", "queue": "payloads/jobs/job.event.json",
 	"storage": "payloads/uploads/note.event.json", "stream": "payloads/readings/reading.event.json"}
 
 const noteEvent = `{
@@ -215,7 +242,7 @@ const readingEvent = `{
 }
 `
 
-const helloRequest = "GET /hello HTTP/1.1\nAccept: application/json\n\n"
+const tideRequest = "GET /tides/quay-1 HTTP/1.1\nAccept: application/json\n\n"
 
 const jobEvent = `{
   "specversion": "1.0",
@@ -251,7 +278,7 @@ func (b *Beginning) Lay(dir string) error {
 	values := map[string]any{"Project": name, "Name": name, "Start": list(b.Start), "Build": list(b.Build), "Watch": list(b.Watch),
 		"HTTP": slices.Contains(b.Kinds, "http"), "Queue": slices.Contains(b.Kinds, "queue"), "Storage": slices.Contains(b.Kinds, "storage"),
 		"Stream": slices.Contains(b.Kinds, "stream"), "Schedule": slices.Contains(b.Kinds, "schedule"), "StartNote": "it listens on the port in $PORT, or in {port} here"}
-	texts := map[string]string{firstPayload["http"]: helloRequest, firstPayload["queue"]: jobEvent, firstPayload["storage"]: noteEvent, firstPayload["stream"]: readingEvent}
+	texts := map[string]string{firstPayload["http"]: tideRequest, firstPayload["queue"]: jobEvent, firstPayload["storage"]: noteEvent, firstPayload["stream"]: readingEvent}
 	var err error
 	if texts[File], err = render("new/nightdrill.yaml.txt", values); err != nil {
 		return err
@@ -303,9 +330,12 @@ func functionName(dir string) string {
 		}
 		return '-'
 	}, filepath.Base(dir))
-	name = strings.Trim(name, "-0123456789")
-	if name == "" {
+	name = strings.Trim(name, "-")
+	switch {
+	case name == "":
 		return "function"
+	case name[0] >= '0' && name[0] <= '9': // a name begins with a letter
+		return "function-" + name
 	}
 	return name
 }

@@ -22,6 +22,7 @@ func TestBeginFindsTheFunction(t *testing.T) {
 		{"server.js", "", "around server.js, started by node server.js"},
 		{"package.json lib.js start.js", "node", "around lib.js, started by node lib.js"},
 		{"go.mod main.go", "", "around go.mod, started by ./bin/"},
+		{"go.mod cmd/gate/main.go serve.py", "python", "around serve.py, started by python3 serve.py"},
 		{"go.mod util.go", "go", "with a small new function in function.go (go)"},
 		{"target/app.jar Main.java", "", "around target/app.jar, started by java -jar target/app.jar"},
 		{"Main.java", "", "around Main.java, started by java Main.java"},
@@ -87,14 +88,14 @@ func TestLayIsReadAndOverwritesNothing(t *testing.T) {
 	}
 	// one file that is there, and nothing is written
 	dir := t.TempDir()
-	write := filepath.Join(dir, "payloads", "web", "hello.request")
+	write := filepath.Join(dir, "payloads", "web", "tide.request")
 	_ = os.MkdirAll(filepath.Dir(write), 0o755)
 	_ = os.WriteFile(write, []byte("mine"), 0o644)
 	b, err := Begin(dir, "python", nil, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := b.Lay(dir); err == nil || !strings.Contains(err.Error(), "payloads/web/hello.request is there already") {
+	if err := b.Lay(dir); err == nil || !strings.Contains(err.Error(), "payloads/web/tide.request is there already") {
 		t.Errorf("it was laid: %v", err)
 	}
 	if _, err := os.Stat(filepath.Join(dir, File)); err == nil {
@@ -132,5 +133,28 @@ func TestEnvFile(t *testing.T) {
 	_, err = Load(dir)
 	if err == nil || !strings.Contains(err.Error(), "quote.env:2: wanted NAME=value") || !strings.Contains(err.Error(), "quote.env:3: PORT is set by Night Drill") || strings.Contains(err.Error(), "secret words") {
 		t.Errorf("mistakes %v", err)
+	}
+}
+
+// What a project cannot be begun around by itself is named, with how it is usually started; a
+// folder's name keeps its digits.
+func TestBeginAsksForACommand(t *testing.T) {
+	for file, want := range map[string]string{"Cargo.toml": "this folder has a Cargo project (Cargo.toml); give the command that starts your function, such as nightdrill init -- ./target/release/quay-7",
+		"cmd/gate/main.go": "this folder has a Go module with cmd/gate; give the command"} {
+		dir := filepath.Join(t.TempDir(), "Quay 7")
+		for _, name := range []string{file, "go.mod", "serve.py"} {
+			if file == "Cargo.toml" && name == "go.mod" {
+				continue
+			}
+			if err := os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.WriteFile(filepath.Join(dir, name), nil, 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if _, err := Begin(dir, "", nil, nil); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", file, err)
+		}
 	}
 }

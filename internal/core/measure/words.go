@@ -358,7 +358,7 @@ func (f FunctionFigures) Lines() (out []string) {
 	if r.CPU != nil || r.CPUSeconds > 0 {
 		cpu := fmt.Sprintf("%.2f s of processor time", r.CPUSeconds)
 		if r.CPU != nil {
-			cpu += fmt.Sprintf(", at most %g of a processor each", *r.CPU)
+			cpu += fmt.Sprintf(", at most %.3g of a processor each", *r.CPU)
 		}
 		parts = append(parts, cpu)
 	}

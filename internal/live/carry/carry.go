@@ -31,6 +31,8 @@ const (
 	// slowReply is from how long on a reply takes so long that one more look at the connection
 	// costs nothing beside it.
 	slowReply = time.Millisecond
+	// quietAfter is how long after a reply another one that follows it would have come.
+	quietAfter = 2 * time.Millisecond
 	// bodyKept is how much of a body is kept for those who look at it.
 	bodyKept = 64 << 10
 )
@@ -107,6 +109,11 @@ type Reply struct {
 	// Before is set where the reply before this one, on the same connection, was followed
 	// by bytes that no request asked for. The connection was closed.
 	Before bool
+	// Quiet is set where the connection was new, or had nothing to read although its last
+	// reply had come a while ago: no earlier reply can have been taken for this one.
+	Quiet bool
+	// Surplus is set where this reply itself was followed by such bytes.
+	Surplus bool
 }
 
 // Carrier hands requests over to one slot of an instance and brings replies back.
@@ -126,6 +133,7 @@ type Conn struct {
 	raw     limited
 	in      *bufio.Reader
 	out     *bufio.Writer
+	used    time.Time // when its last reply was whole
 	scratch [8 << 10]byte
 	Keep    int            // how much of a body is kept, in bytes
 	last    *event.Request // the HTTP event that was sent last, and
@@ -179,7 +187,9 @@ func (c *Conn) Do(ctx context.Context, m *Message, trace string) Reply {
 		return Reply{Done: time.Now(), Result: engine.Garbled, Why: m.Wrong}
 	}
 	var r Reply
+	r.Quiet = c.conn == nil || time.Since(c.used) > quietAfter
 	r.Before = c.check()
+	r.Quiet = r.Quiet || r.Before
 	if err := c.open(ctx); err != nil {
 		return Reply{Done: time.Now(), Result: engine.Unreachable, Why: err.Error(), Before: r.Before}
 	}
@@ -269,8 +279,10 @@ func (c *Conn) read(req *http.Request, r Reply) Reply {
 		sent, _ = look(c.conn)
 	}
 	if c.in.Buffered() > 0 || sent {
+		r.Surplus = true
 		return c.fail(r, engine.Garbled, surplus(resp, req, c.in.Buffered()))
 	}
+	c.used = r.Done
 	if resp.Close || c.Fresh {
 		c.drop()
 	}

@@ -438,9 +438,13 @@ type slot struct {
 	cur    measure.Invocation // what it carries, while open
 	open   bool
 	tries  []*Try // of a standing desk: what it carries
-	// previous is the invocation before, by its ID.
-	previous uint64
+	// suspects are the invocations, by their IDs, since the connection was last known to hold
+	// no reply that nobody had asked for.
+	suspects []uint64
 }
+
+// mostSuspects bounds a slot's suspects.
+const mostSuspects = 1000
 
 // job is one invocation to be made.
 type job struct {
@@ -606,10 +610,16 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 	sent := s.onward(j, r)
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if r.Before {
+	switch {
+	case r.Before, r.Surplus:
 		d.surplus(s)
+		s.suspects = s.suspects[:0]
+	case r.Quiet:
+		s.suspects = s.suspects[:0]
 	}
-	s.previous = j.invocation
+	if !r.Surplus && len(s.suspects) < mostSuspects {
+		s.suspects = append(s.suspects, j.invocation)
+	}
 	if s.open && s.cur.ID == j.invocation {
 		if !r.Sent.IsZero() {
 			s.cur.Sent = d.at(r.Sent)
@@ -651,19 +661,22 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 	return d.stepLocked(in, s)
 }
 
-// surplus notes that the slot's previous reply was followed by bytes that no request asked
-// for: it had been taken for a good one. The lock is held.
+// surplus notes that a reply of the slot was followed by bytes that no request asked for.
+// Replies since the connection was last known to be quiet may have been those of other
+// requests: they had been taken for good ones, and count as unexpected. The lock is held.
 func (d *Driver) surplus(s *slot) {
-	for i := len(d.rec.Invocations) - 1; i >= 0; i-- {
-		if v := &d.rec.Invocations[i]; v.ID == s.previous {
-			if !v.Unexpected {
-				v.Unexpected = true
-				d.unexpected++
-			}
-			break
+	left := len(s.suspects)
+	for i := len(d.rec.Invocations) - 1; i >= 0 && left > 0; i-- {
+		v := &d.rec.Invocations[i]
+		if !slices.Contains(s.suspects, v.ID) {
+			continue
+		}
+		if left--; !v.Unexpected {
+			v.Unexpected = true
+			d.unexpected++
 		}
 	}
-	d.fail(s.in.record().Function, Trouble{Text: "sent bytes after a reply that no request asked for; the connection was closed, and that reply counts as unexpected", Version: s.in.version, Started: true})
+	d.fail(s.in.record().Function, Trouble{Text: "sent bytes after a reply that no request asked for; the connection was closed, and its replies before that count as unexpected", Version: s.in.version, Started: true})
 }
 
 // settle records the invocation as over; the lock is held.

@@ -143,6 +143,10 @@ func Start(c Command) (*Process, error) {
 		p.hangUp(append(theirs, read))
 		return nil, err
 	}
+	if c.After != nil { // before it runs: it may have done something by the time that we hear of it
+		text, _ := json.Marshal(Command{Args: c.After, Dir: c.Dir, Env: c.Env}) // plain data
+		tell("before %s %s\n", p.mark, text)
+	}
 	started := make(chan time.Time, 1)
 	var began time.Time
 	p.seat.start(func(a *syscall.SysProcAttr) {
@@ -151,10 +155,13 @@ func Start(c Command) (*Process, error) {
 		if err = cmd.Start(); err == nil {
 			ours.add(cmd.Process.Pid)
 			tell("+%d\n", cmd.Process.Pid)
-			if c.After != nil {
-				text, _ := json.Marshal(Command{Args: c.After, Dir: c.Dir, Env: c.Env}) // plain data
-				tell("after %d %s\n", cmd.Process.Pid, text)
+		}
+		if c.After != nil {
+			pid := 0
+			if err == nil {
+				pid = cmd.Process.Pid
 			}
+			tell("after %s %d\n", p.mark, pid)
 		}
 		started <- time.Now()
 	})

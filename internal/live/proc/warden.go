@@ -7,10 +7,12 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"os/exec"
 	"os/signal"
 	"runtime/debug"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -198,6 +200,7 @@ func Warden() {
 
 	var groups, folders []string // control groups; folders of sockets
 	token, wards, looks, afters := "", map[int]bool{}, map[int]func(){}, map[int]Command{}
+	befores := map[string]Command{} // of processes that are being started
 	lines := bufio.NewScanner(os.NewFile(3, "pipe"))
 	lines.Buffer(nil, 4<<20) // commands have environments
 	for lines.Scan() {
@@ -220,12 +223,18 @@ func Warden() {
 				looks[port]()
 				delete(looks, port)
 			}
-		case strings.HasPrefix(line, "after "):
-			pid, text, _ := strings.Cut(line[len("after "):], " ")
+		case strings.HasPrefix(line, "before "):
+			key, text, _ := strings.Cut(line[len("before "):], " ")
 			var c Command
-			if n, err := strconv.Atoi(pid); err == nil && json.Unmarshal([]byte(text), &c) == nil {
-				afters[n] = c
+			if json.Unmarshal([]byte(text), &c) == nil {
+				befores[key] = c
 			}
+		case strings.HasPrefix(line, "after "): // the process runs, or was never started
+			key, pid, _ := strings.Cut(line[len("after "):], " ")
+			if n, err := strconv.Atoi(pid); err == nil && n > 0 {
+				afters[n] = befores[key]
+			}
+			delete(befores, key)
 		default:
 			if pid, err := strconv.Atoi(strings.TrimLeft(line, "+-")); err == nil {
 				if wards[pid] = true; line[0] == '-' {
@@ -253,7 +262,7 @@ func Warden() {
 		_ = os.RemoveAll(dir)
 	}
 	var all sync.WaitGroup
-	for _, c := range afters { // what runs elsewhere, such as a container
+	for _, c := range slices.AppendSeq(slices.Collect(maps.Values(befores)), maps.Values(afters)) { // what runs elsewhere, such as a container
 		all.Go(func() {
 			ctx, cancel := context.WithTimeout(context.Background(), afterwards)
 			defer cancel()

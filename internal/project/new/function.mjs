@@ -7,5 +7,5 @@ createServer(async (request, response) => {
   const event = request.headers["ce-type"]; // an event: its attributes are in the ce- headers
   if (event) console.log("event", event, size, "bytes");
   response.setHeader("content-type", "application/json");
-  response.end(JSON.stringify(event ? { seen: request.headers["ce-id"] } : { hello: request.url }));
+  response.end(JSON.stringify(event ? { seen: request.headers["ce-id"] } : { asked: request.url }));
 }).listen(Number(process.env.PORT), "127.0.0.1");

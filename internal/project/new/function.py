@@ -10,7 +10,7 @@ class Function(BaseHTTPRequestHandler):
     wbufsize = -1  # headers and body in one write
 
     def do_GET(self):
-        self.reply(200, {"hello": self.path})
+        self.reply(200, {"asked": self.path})
 
     def do_POST(self):  # an event: its attributes are in the ce- headers
         data = self.rfile.read(int(self.headers.get("Content-Length", 0)))

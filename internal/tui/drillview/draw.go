@@ -688,7 +688,7 @@ func (m *Model) instanceLines(in *measure.Instance) []line {
 	if in.CPU > 0 {
 		text := measure.DurationText(in.CPU)
 		if of.CPU > 0 {
-			text += fmt.Sprintf("; at most %g of a processor, %s", of.CPU, of.Enforced)
+			text += fmt.Sprintf("; at most %.3g of a processor, %s", of.CPU, of.Enforced)
 		}
 		add(paint.Plain, "processor time", "%s", text)
 	}
