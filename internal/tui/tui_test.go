@@ -358,15 +358,15 @@ func TestADrillIsChosenAndStopped(t *testing.T) {
 	x.keys("Down", "Enter")
 	x.wait("● endless", "quote-1", "▁", "◆") // with an invocation to be chosen
 	x.keys("+", ",", ".", "0", "Right", "Enter")
-	x.wait("esc close")
+	x.wait("started because")
 	x.until("with reply status", func() bool { // the lane may have had no invocation that was over
 		if strings.Contains(x.pane(), "reply status") {
 			return true
 		}
 		x.keys("Escape")
-		x.gone("esc close")
+		x.gone("started because")
 		x.keys("Right", "Enter")
-		x.wait("esc close")
+		x.wait("started because")
 		return false
 	})
 	x.keys("Escape")
