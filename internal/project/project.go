@@ -790,9 +790,15 @@ func (l *loader) phase(n ast.Node, path string) (arrival.Phase, bool) {
 		l.wrong(o.keys["for"], "%s: %s takes no time of its own", path, given[0])
 	case timed:
 		p.For = o.duration("for", time.Second, time.Nanosecond)
+		if events := p.Expected(); events > mostEvents {
+			l.wrong(n, "%s would bring %.0f events, and a run keeps each of them; the most of one phase is %d", path, events, mostEvents)
+		}
 	}
 	return p, len(l.mistakes) == before
 }
+
+// mostEvents bounds the events of one phase of a drill: each is kept, in about 300 bytes.
+const mostEvents = 10_000_000
 
 func (l *loader) pattern(p *arrival.Phase, o *object, key string) {
 	n := o.fields[key]

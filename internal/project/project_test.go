@@ -256,6 +256,7 @@ var mistakes = []struct {
 	{"dead_letter: scans-refused", "dead_letter: scans-refsued", "did you mean scans-refused?", false},
 	{"dead_letter: scans-refused", "dead_letter: scans", "come back to it", false},
 	{"dead_letter: scans-refused", "dead_letter: fares", "is not a queue", false},
+	{"{poisson: 40/s, for: 12s}", "{steady: 1000000/s, for: 1m}", "would bring 60000000 events, and a run keeps each of them; the most of one phase is 10000000", false},
 	{"lease: 20s", "lease: 20s}\n  own: {kind: storage, folder: .", "holds the project file or .nightdrill, and whoever may write objects could replace them", false},
 	{"lease: 20s", "lease: 20s}\n  own: {kind: storage, folder: .nightdrill/x", "holds the project file or .nightdrill", false},
 	{"wait: 250ms", "lease: 3s", "not a setting of a source of the kind http", true},

@@ -203,6 +203,20 @@ func (s *Schedule) Take() {
 	s.gate = s.from.Add(p.Rate.after(s.many))
 }
 
+// Expected returns how many events a phase brings, on average: those of callers as many as
+// their rate lets through, 0 where they have none.
+func (p *Phase) Expected() float64 {
+	switch p.Pattern {
+	case Ramp:
+		return (p.Rate.PerSecond() + p.To.PerSecond()) / 2 * p.For.Seconds()
+	case Burst:
+		return float64(p.Size) * math.Ceil(float64(p.For)/float64(max(p.Every, 1)))
+	case Steady, Poisson, Callers:
+		return p.Rate.PerSecond() * p.For.Seconds()
+	}
+	return 0
+}
+
 // offset gives the time of the phase's next arrival from the phase's start,
 // and its payload, or -1 for the next of the set.
 func (s *Schedule) offset(p *Phase) (off time.Duration, payload int, ok bool) {

@@ -1,6 +1,7 @@
 package drive
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"net"
@@ -147,5 +148,27 @@ func TestTheLogSaysWhoEndedAnInstance(t *testing.T) {
 	}
 	if len(said) != 1 || said[0] != "stopped: idle" {
 		t.Errorf("the log says %q", said)
+	}
+}
+
+// More arrivals than the machine can make fall behind, which is measured, and the run ends
+// when it is told to.
+func TestArrivalsThatCannotBeMade(t *testing.T) {
+	p, d := testProject("plain", false, "a")
+	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 20_000_000, Per: time.Second}, For: time.Hour}}
+	ctx, stop := context.WithCancel(t.Context())
+	r := New(p, d, "test")
+	over := make(chan struct{})
+	go func() {
+		defer close(over)
+		r.Run(ctx)
+	}()
+	until(t, "events are taken", func() bool { return len(r.Snapshot().Arrivals) > 100_000 })
+	stop()
+	<-over
+	rec := r.Snapshot()
+	last := rec.Arrivals[len(rec.Arrivals)-1]
+	if behind := last.Arrived.Sub(last.Due); rec.Finished || behind <= 0 {
+		t.Errorf("finished %v, the last of %d was taken %v after it was due", rec.Finished, len(rec.Arrivals), behind)
 	}
 }

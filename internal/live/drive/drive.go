@@ -49,6 +49,9 @@ const (
 	// seatsReady is for how many starts of a bounded function all is made ready
 	// beforehand.
 	seatsReady = 4
+	// mostAtOnce is how many events are handed in at most before others have their turn: more
+	// than this machine can make fall behind, and the run can still be ended.
+	mostAtOnce = 1000
 	// levelEvery bounds how often the state of functions is recorded.
 	levelEvery = 10 * time.Millisecond
 )
@@ -655,11 +658,11 @@ func (d *Driver) handle(now clock.Time, in engine.Input, self *slot) (own *job) 
 
 // pump hands in the events that have fallen due.
 func (d *Driver) pump(now clock.Time, self *slot) (own *job) {
-	if d.over || d.cold != nil {
+	if d.over || d.closing || d.cold != nil {
 		return nil
 	}
 	waiting := false
-	for {
+	for range mostAtOnce {
 		var next *feed
 		var first arrival.Arrival
 		number := int32(0)
@@ -758,7 +761,7 @@ func (d *Driver) takesOf(source, payload int32) uint64 {
 // nextWake gives when something falls due next.
 func (d *Driver) nextWake(now clock.Time) clock.Time {
 	next := min(d.wake, d.nextChange())
-	if !d.over {
+	if !d.over && !d.closing {
 		for _, f := range d.feeds {
 			if a, state := d.peek(f, now); state != arrival.Over {
 				next = min(next, a.Due)
