@@ -141,7 +141,7 @@ func (r *Run) sentences(s *Summary, seen *scan) (out []string) {
 // service time: what a delivery waited for is said apart.
 func (r *Run) sayFunction(of *Function, f *FunctionFigures, outcomes *Counts, say func(string, ...any)) {
 	name := of.Name
-	cold, first, service := &f.Latency.Cold, &f.Latency.First, &f.Service.Warm
+	cold, first, warm, service := &f.Latency.Cold, &f.Latency.First, &f.Latency.Warm, &f.Service.Warm
 	switch {
 	case f.Start.N == 0 && f.Instances.FailedStarts > 0:
 		say("%s never started: %s failed.", name, count(f.Instances.FailedStarts, "start", "starts"))
@@ -165,12 +165,26 @@ func (r *Run) sayFunction(of *Function, f *FunctionFigures, outcomes *Counts, sa
 		say("%s: kept warm, has answered after %s (median of %d).", name, msText(first.P50), first.N)
 	case of.OneShot && cold.P50 != nil:
 		say("%s: a process for each invocation, answers in %s (median of %d).", name, msText(cold.P50), cold.N)
+	case cold.P50 != nil:
+		say("%s: cold %s (median of %d); %s.", name, msText(cold.P50), cold.N, fewWarm(warm.N))
+	case first.P50 != nil:
+		say("%s: first answers of its instances %s (median of %d); %s.", name, msText(first.P50), first.N, fewWarm(warm.N))
+	case f.Latency.Retried.P50 != nil:
+		say("%s: retried deliveries took %s (median of %d); %s.", name, msText(f.Latency.Retried.P50), f.Latency.Retried.N, fewWarm(warm.N))
 	default:
-		say("%s: %s, too few for a median (needs %d).", name, count(f.Latency.N(), "answer", "answers"), stats.Need(0.5))
+		say("%s: %s, of no class enough for a median (needs %d).", name, count(f.Latency.N(), "answer", "answers"), stats.Need(0.5))
 	}
 	if bad := badStatuses(f.Statuses); bad != "" {
 		say("%s answered with %s.", name, bad)
 	}
+}
+
+// fewWarm says that there are too few warm answers for a median.
+func fewWarm(n int) string {
+	if n == 0 {
+		return "none was warm"
+	}
+	return fmt.Sprintf("%d warm, too few for a median (needs %d)", n, stats.Need(0.5))
 }
 
 // badStatuses writes how many answers had each status of 400 or more, "" for none.

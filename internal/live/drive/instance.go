@@ -587,7 +587,7 @@ func (s *slot) report(j *job, r *carry.Reply) *job {
 		defer wait.Stop()
 		var ended <-chan struct{} // never, of a process that is not ours
 		if s.in.proc != nil && s.in.fn.Transport != plan.OneShot {
-			ended = s.in.proc.Done()
+			ended = s.in.proc.Exited()
 		}
 		select {
 		case <-ended:

@@ -137,7 +137,7 @@ func TestTracks(t *testing.T) {
 	if last := cold.Tries[0]; last.Invocation.Class != engine.Cold || last.Name == "f-1" {
 		t.Errorf("fired cold: %+v", last)
 	}
-	if d.Weight(a) != 0 || len(d.tracks) != 0 {
+	if d.Weight(a) != len(`"fine"`) || len(d.tracks) != 0 {
 		t.Errorf("%d tracks are held", len(d.tracks))
 	}
 	if none := fire(t, d, Shot{Payload: message("d", `1`)}); none.Ended[0].Outcome != engine.Unmatched || len(none.Tries) != 0 {

@@ -43,7 +43,8 @@ type Process struct {
 	Output *Output
 	In     *os.File // standard input, where the command asked to talk
 	Out    *os.File // and its standard output
-	done   chan struct{}
+	exited chan struct{} // closed when the process itself has ended
+	done   chan struct{} // closed when what it left behind is gone, too
 	state  *os.ProcessState
 	kill   sync.Once
 	seat   *seat  // nil where nothing is bounded
@@ -124,7 +125,7 @@ func Start(c Command) (*Process, error) {
 		return nil, fmt.Errorf("no pipe for the output: %w", err)
 	}
 	cmd := exec.Command(c.Args[0], c.Args[1:]...)
-	p := &Process{Output: newOutput(c.Line, Mask(c.Env)), done: make(chan struct{}), mark: nextMark()}
+	p := &Process{Output: newOutput(c.Line, Mask(c.Env)), exited: make(chan struct{}), done: make(chan struct{}), mark: nextMark()}
 	cmd.Dir = c.Dir
 	cmd.Env = append(append(os.Environ(), c.Env...), p.mark)
 	cmd.Env = append(cmd.Env, marked()...)
@@ -216,6 +217,7 @@ func (p *Process) hangUp(others []*os.File) {
 // watch waits for the process's end and sees to what it leaves behind.
 func (p *Process) watch(cmd *exec.Cmd) {
 	_ = cmd.Wait() // the state says how it ended
+	close(p.exited)
 	p.state = cmd.ProcessState
 	if p.seat != nil {
 		p.usage = p.seat.group.usage()
@@ -362,6 +364,10 @@ func (p *Process) Gone() {
 	<-p.done
 	p.lastWords()
 }
+
+// Exited is closed when the process itself has ended; what it left behind may still be
+// there.
+func (p *Process) Exited() <-chan struct{} { return p.exited }
 
 // Done is closed when the process and all of its session are gone.
 func (p *Process) Done() <-chan struct{} { return p.done }
