@@ -55,7 +55,7 @@ func lay(t *testing.T, start, more string) string {
 	yaml := `nightdrill: 1
 project: quay
 functions:
-  quote: {start: ` + start + `, start_timeout: 15s, timeout: 2s}
+  quote: {start: ` + start + `, start_timeout: 2s, timeout: 2s}
 sources:
   fares: {kind: http, wires: [{to: quote}]}
 payloads:

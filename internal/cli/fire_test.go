@@ -154,7 +154,7 @@ func TestFireKilled(t *testing.T) {
 	dir := lay(t, `[sh, -c, "echo > started; exec sleep 60"], stop: [sh, -c, "echo {instance} > stopped"], needs: [tides]`, "")
 	yaml, _ := os.ReadFile(filepath.Join(dir, "nightdrill.yaml"))
 	text := strings.Replace(string(yaml), "functions:", "services:\n  tides: {start: [sleep, \"60\"], stop: [sh, -c, \"echo > ebb\"]}\nfunctions:", 1)
-	if err := os.WriteFile(filepath.Join(dir, "nightdrill.yaml"), []byte(strings.Replace(text, "start_timeout: 15s", "start_timeout: 1m", 1)), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "nightdrill.yaml"), []byte(strings.Replace(text, "start_timeout: 2s", "start_timeout: 1m", 1)), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	c := exec.Command(program, "--project", dir, "fire", "fares", "asks")
