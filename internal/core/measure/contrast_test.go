@@ -86,6 +86,27 @@ func TestWhatContrastsSay(t *testing.T) {
 	}
 }
 
+// Sides that are not quite comparable are said to be so, and how.
+func TestWhatIsNotComparableIsSaid(t *testing.T) {
+	run := func(id, drill string, cold int, machine string) Side {
+		return Side{id, &Run{ID: id, Drill: drill, ColdStarts: cold, Machine: machine, Functions: []Function{{Name: "f"}}}, 0}
+	}
+	for want, other := range map[string]Side{
+		"run a took cold starts and single events in turns, run b is a drill under load": run("b", "evening", 0, "m"),
+		"different drills, variants of f and cold starts":                                run("b", "cold starts", 9, "m"),
+		"different machines: m; n":                                                       run("b", "variants of f", 9, "n"),
+		"different runs, one after the other":                                            run("b", "variants of f", 9, "m"),
+	} {
+		of := run("a", "variants of f", 9, "m")
+		if got := strings.Join(Compare("f", []Side{of, other}, nil).Warnings, "\n"); !strings.Contains(got, want) {
+			t.Errorf("%q is not in %q", want, got)
+		}
+		if got := strings.Join(Compare("f", []Side{of, of}, nil).Warnings, "\n"); strings.Contains(got, "different") {
+			t.Errorf("of one run: %q", got)
+		}
+	}
+}
+
 // The point from which a function is warm is where it stops getting faster, and a
 // function that never does is warm at once.
 func TestWhereWarmingUpEnds(t *testing.T) {

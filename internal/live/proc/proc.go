@@ -41,8 +41,8 @@ type Process struct {
 	Began  time.Time // just before it was started
 	Runs   time.Time // its exec has succeeded
 	Output *Output
-	In     *os.File // standard input, where the command asked to talk
-	Out    *os.File // and its standard output
+	In     *os.File      // standard input, where the command asked to talk
+	Out    *os.File      // and its standard output
 	exited chan struct{} // closed when the process itself has ended
 	done   chan struct{} // closed when what it left behind is gone, too
 	state  *os.ProcessState
