@@ -27,7 +27,10 @@ const (
 )
 
 // Field is a named value: an extension attribute, or an HTTP header.
-type Field struct{ Name, Value string }
+type Field struct {
+	Name, Value string
+	Bare        bool // an attribute that is a number or a boolean in JSON
+}
 
 // Event is a CloudEvents 1.0 event. Data is what the function gets as the body
 // in binary mode.
@@ -150,11 +153,11 @@ func extension(name string, value json.RawMessage) (Field, error) {
 	switch value[0] {
 	case '"':
 		s, err := unquote(value)
-		return Field{name, s}, err
+		return Field{Name: name, Value: s}, err
 	case '{', '[':
 		return Field{}, fmt.Errorf("attribute %q is an object or a list; attributes are plain values", name)
 	}
-	return Field{name, string(value)}, nil
+	return Field{Name: name, Value: string(value), Bare: true}, nil
 }
 
 func unquote(value json.RawMessage) (string, error) {
@@ -200,6 +203,10 @@ func (e *Event) AppendJSON(b []byte) []byte {
 	put("datacontenttype", e.DataContentType)
 	put("dataschema", e.DataSchema)
 	for _, x := range e.Extensions {
+		if x.Bare { // integers and booleans keep their type (JSON format §2.2)
+			b = append(append(append(append(b, ',', '"'), x.Name...), '"', ':'), x.Value...)
+			continue
+		}
 		put(x.Name, x.Value)
 	}
 	switch {
@@ -260,10 +267,10 @@ func AppendBatch(b []byte, events []*Event) []byte {
 // order, values percent-encoded where they must be (CloudEvents HTTP binding
 // 1.0.2, §3.1.3).
 func (e *Event) Headers() []Field {
-	h := []Field{{"ce-specversion", "1.0"}}
+	h := []Field{{Name: "ce-specversion", Value: "1.0"}}
 	put := func(name, value string) {
 		if value != "" {
-			h = append(h, Field{"ce-" + name, percentEncode(value)})
+			h = append(h, Field{Name: "ce-" + name, Value: percentEncode(value)})
 		}
 	}
 	e.context(put)
@@ -276,7 +283,7 @@ func (e *Event) Headers() []Field {
 		kind = "application/json"
 	}
 	if kind != "" {
-		h = append(h, Field{"content-type", kind})
+		h = append(h, Field{Name: "content-type", Value: kind})
 	}
 	return h
 }

@@ -59,8 +59,12 @@ func TestWrittenFormsAgreeWithTheReference(t *testing.T) {
 				t.Errorf("%s: attributes differ:\n%s\nwant\n%s", mode, got, &want)
 			}
 			for name := range want.Extensions() {
-				if a, b := got.Extensions()[name], want.Extensions()[name]; toText(a) != toText(b) {
-					t.Errorf("%s: %s is %v, want %v", mode, name, a, b)
+				a, b := got.Extensions()[name], want.Extensions()[name]
+				if mode == "binary" { // a header has no type
+					a, b = toText(a), toText(b)
+				}
+				if a != b {
+					t.Errorf("%s: %s is %T %v, want %T %v", mode, name, a, a, b, b)
 				}
 			}
 		}

@@ -76,7 +76,7 @@ func bodyOf(b []byte, header []event.Field) harBody {
 func pairsOf(fields []event.Field) []harPair {
 	out := []harPair{}
 	for _, f := range fields {
-		out = append(out, harPair(f))
+		out = append(out, harPair{f.Name, f.Value})
 	}
 	return out
 }
