@@ -124,13 +124,13 @@ func (x *replay) sets() error {
 		set.Payloads[of.N-1] = *p
 	}
 	if lost > 0 {
-		x.note("%s sent without headers that are secret: the run did not keep them, and the payload sets of today do not hold the same requests", Plural(lost, "request is"))
+		x.note("%s sent without headers and parameters that are secret: the run did not keep them, and the payload sets of today do not hold the same requests", Plural(lost, "request is"))
 	}
 	return nil
 }
 
 // payload gives a payload of the run: today's where that is the same, or what the run
-// kept of it. without tells that headers are missing.
+// kept of it. without tells that headers or parameters are missing.
 func (x *replay) payload(of *measure.Payload, http bool) (p *payload.Payload, without bool, err error) {
 	var text []byte
 	if of.Blob > 0 {
@@ -152,7 +152,8 @@ func (x *replay) payload(of *measure.Payload, http bool) (p *payload.Payload, wi
 	if kept.Request != nil {
 		all := len(kept.Request.Header)
 		kept.Request.Header = slices.DeleteFunc(kept.Request.Header, func(h event.Field) bool { return h.Value == carry.LeftOut })
-		without = len(kept.Request.Header) < all
+		kept.Request.Target, without = payload.WithoutHidden(kept.Request.Target)
+		without = without || len(kept.Request.Header) < all
 	}
 	if of.Object > 0 {
 		err = x.object(&kept, of.Object)

@@ -133,6 +133,21 @@ func ShownTarget(target string) string {
 	return path + "?" + strings.Join(parts, "&")
 }
 
+// WithoutHidden returns a target that was kept as [ShownTarget] gives it without
+// the parameters that are hidden there, and reports whether there were any.
+func WithoutHidden(target string) (string, bool) {
+	path, query, _ := strings.Cut(target, "?")
+	parts := strings.Split(query, "&")
+	left := slices.DeleteFunc(slices.Clone(parts), func(part string) bool { return strings.HasSuffix(part, "="+Hidden) })
+	if len(left) == len(parts) {
+		return target, false
+	}
+	if len(left) > 0 {
+		path += "?"
+	}
+	return path + strings.Join(left, "&"), true
+}
+
 // Shown gives a request as it may be shown: the values of secret headers and
 // parameters hidden, stand-ins excepted.
 func Shown(r *event.Request) *event.Request {

@@ -18,7 +18,7 @@ const Kept = bodyKept
 
 // Text gives a message as it is kept.
 func (m *Message) Text() []byte {
-	b := fmt.Appendf(nil, "%s %s\n", m.Method, m.Target)
+	b := fmt.Appendf(nil, "%s %s\n", m.Method, payload.ShownTarget(m.Target))
 	for _, h := range m.Header {
 		b = appendHeader(b, h.Name, h.Value)
 	}
