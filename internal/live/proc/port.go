@@ -2,9 +2,11 @@ package proc
 
 import (
 	"errors"
+	"fmt"
 	"math/rand/v2"
 	"net"
 	"sync"
+	"syscall"
 )
 
 // Ports are chosen below those that the system hands out by itself, so that no
@@ -43,33 +45,48 @@ func FreePort() (int, error) {
 			continue
 		}
 		claim, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1), Port: port})
-		if err != nil {
-			continue
-		}
-		if !unused(port) {
+		if err == nil {
+			if err = listenOnce(port); err == nil {
+				ports.held[port] = claim
+				return port, nil
+			}
 			claim.Close()
-			continue
 		}
-		ports.held[port] = claim
-		return port, nil
+		if err := filesRunOut(err); err != nil {
+			return 0, err // it would be the same with every port
+		}
 	}
 	return 0, errors.New("no free port was found")
 }
 
-// unused tells whether nobody listens on a port, by listening there for a
+// listenOnce finds out that nobody listens on a port, by listening there for a
 // moment. That is done on the thread that starts processes: one that is being
 // started at that moment would hold the socket open a little longer, and look
 // as if it listened itself.
-func unused(port int) bool {
-	free := make(chan bool)
+func listenOnce(port int) error {
+	tried := make(chan error)
 	spawner() <- func() {
 		l, err := net.ListenTCP("tcp4", &net.TCPAddr{Port: port}) // on all addresses: a function may listen on them
 		if err == nil {
 			l.Close()
 		}
-		free <- err == nil
+		tried <- err
 	}
-	return <-free
+	return <-tried
+}
+
+// filesRunOut returns what to say where an error is that no more files can be opened,
+// and nil where it is another or none.
+func filesRunOut(err error) error {
+	switch {
+	case errors.Is(err, syscall.ENFILE):
+		return fmt.Errorf("this machine has no more files to open: %w", syscall.ENFILE)
+	case errors.Is(err, syscall.EMFILE):
+		var most syscall.Rlimit
+		_ = syscall.Getrlimit(syscall.RLIMIT_NOFILE, &most)
+		return fmt.Errorf("%w: %d is this program's limit, and every instance takes some; raise it (ulimit -n), or bound the instances (concurrency)", syscall.EMFILE, most.Cur)
+	}
+	return nil
 }
 
 // GiveBack says that a port is not used any more.

@@ -122,7 +122,7 @@ func nextMark() string { return fmt.Sprintf("%s=%d-%d", each, os.Getpid(), marks
 func Start(c Command) (*Process, error) {
 	read, write, err := os.Pipe()
 	if err != nil {
-		return nil, fmt.Errorf("no pipe for the output: %w", err)
+		return nil, explain(c, err)
 	}
 	cmd := exec.Command(c.Args[0], c.Args[1:]...)
 	p := &Process{Output: newOutput(c.Line, Mask(c.Env)), exited: make(chan struct{}), done: make(chan struct{}), mark: nextMark()}
@@ -136,7 +136,7 @@ func Start(c Command) (*Process, error) {
 		if err != nil {
 			read.Close()
 			write.Close()
-			return nil, fmt.Errorf("no pipes to talk over: %w", err)
+			return nil, explain(c, err)
 		}
 		theirs = append(theirs, more...)
 	}
@@ -267,6 +267,9 @@ func (p *Process) Resume() error {
 func explain(c Command, err error) error {
 	name := c.Args[0]
 	var p *fs.PathError
+	if full := filesRunOut(err); full != nil {
+		return fmt.Errorf("%s cannot be started: %w", name, full)
+	}
 	switch {
 	case errors.Is(err, exec.ErrNotFound):
 		return fmt.Errorf("command not found: %q is not on the PATH%s", name, NearestOnPath(name))
