@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"errors"
+
 	"github.com/spf13/cobra"
 
 	"nightdrill/internal/demo"
@@ -8,6 +10,7 @@ import (
 
 func demoCommand() *cobra.Command {
 	var headless bool
+	var listen string
 	var o runOptions
 	c := &cobra.Command{
 		Use:   "demo",
@@ -18,7 +21,10 @@ func demoCommand() *cobra.Command {
 				headless = true
 			}
 			if !headless {
-				return demoScreen(cmd)
+				return demoScreen(cmd, listen)
+			}
+			if listen != "" {
+				return wrong(errors.New("--listen is for the front, which goes with the screen; --headless has none"))
 			}
 			dir, err := demo.Lay()
 			if err != nil {
@@ -33,15 +39,20 @@ func demoCommand() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&headless, "headless", false, "run the drill without the screen and print its findings")
+	listenFlag(c, &listen)
 	o.flags(c)
 	return c
 }
 
 // demoScreen opens the demo on the full screen, its drill under way.
-func demoScreen(cmd *cobra.Command) error {
+func demoScreen(cmd *cobra.Command, listen string) error {
 	dir, err := demo.Lay()
 	if err != nil {
 		return could(err)
 	}
-	return screen(cmd, dir, demo.Drill, "")
+	return screen(cmd, dir, demo.Drill, listen)
+}
+
+func listenFlag(c *cobra.Command, listen *string) {
+	c.Flags().StringVar(listen, "listen", "", "where the front listens (default 127.0.0.1:8420, or a free port when that is taken)")
 }

@@ -214,7 +214,51 @@ type fired struct {
 	Unexpected  []string           `json:"unexpected,omitempty"`
 	DeadLetters int                `json:"dead_letters,omitempty"`
 	Broken      int                `json:"failed_steps,omitempty"` // of its chain, beside the event itself
-	Steps       []string           `json:"steps,omitempty"`        // of the event and of what its replies were sent on as, one line each
+	Steps       []firedStep        `json:"steps,omitempty"`        // of the event and of what was made of it, each followed by its own
+}
+
+// firedStep is one function that an event, or what was made of it, came to.
+type firedStep struct {
+	Depth    int            `json:"depth"` // 0 for the event that was fired
+	From     string         `json:"from"`
+	Source   string         `json:"source"`
+	Event    string         `json:"event"`
+	Function string         `json:"function,omitempty"`
+	Outcome  string         `json:"outcome"`
+	Status   int            `json:"status,omitempty"`
+	WaitMs   float64        `json:"wait_ms"`
+	Ms       float64        `json:"ms"`
+	Attempts []firedAttempt `json:"attempts,omitempty"`
+	Why      string         `json:"why,omitempty"`
+	Hint     string         `json:"hint,omitempty"`
+}
+
+type firedAttempt struct {
+	N        int     `json:"n"`
+	Result   string  `json:"result"`
+	Status   int     `json:"status,omitempty"`
+	Class    string  `json:"class,omitempty"`
+	Instance string  `json:"instance,omitempty"`
+	AtMs     float64 `json:"at_ms"` // after the event came
+	Ms       float64 `json:"ms"`
+	Why      string  `json:"why,omitempty"`
+}
+
+func stepOf(x *desk.Step) firedStep {
+	from := map[engine.Origin]string{engine.FromOutside: "fired", engine.FromDeadLetter: "dead letter", engine.FromReply: "reply", engine.FromFault: "fault"}
+	out := firedStep{Depth: x.Depth, From: from[x.Origin], Source: x.Source, Event: x.Label, Function: x.Function, Outcome: "under way", Status: x.Status,
+		WaitMs: millis(x.Waited), Ms: millis(x.Took), Why: x.Why, Hint: x.Hint}
+	if x.Over {
+		out.Outcome = strings.ReplaceAll(x.Outcome.String(), "_", "-")
+	}
+	for _, t := range x.Tried {
+		a := firedAttempt{N: t.N, Result: t.Result.String(), Status: t.Status, Why: t.Why}
+		if t.Instance != "" { // it came to one
+			a.Class, a.Instance, a.AtMs, a.Ms = t.Class.String(), t.Instance, millis(t.At), millis(t.Took)
+		}
+		out.Attempts = append(out.Attempts, a)
+	}
+	return out
 }
 
 func fire(cmd *cobra.Command, d *desk.Desk, o desk.Order, times int, asJSON bool) error {
@@ -257,7 +301,7 @@ func fire(cmd *cobra.Command, d *desk.Desk, o desk.Order, times int, asJSON bool
 		}
 	}
 	if asJSON {
-		text, err := json.MarshalIndent(map[string]any{"format": "nightdrill.firing/1", "project": d.Name, "firings": all}, "", "  ")
+		text, err := json.MarshalIndent(map[string]any{"format": "nightdrill.firing/2", "project": d.Name, "firings": all}, "", "  ")
 		if err != nil {
 			return could(err)
 		}
@@ -331,7 +375,7 @@ func describe(s *desk.Standing, v *desk.Shown) fired {
 	x.Outcome = strings.ReplaceAll(v.Outcome().String(), "_", "-")
 	x.Ms = millis(v.Latency())
 	for _, step := range s.Trace(v) {
-		x.Steps = append(x.Steps, step.Line())
+		x.Steps = append(x.Steps, stepOf(&step))
 		if step.Depth > 0 && step.Origin == engine.FromReply && step.Outcome != engine.Done {
 			x.Broken++
 		}
@@ -427,8 +471,8 @@ func printFiring(w io.Writer, s *desk.Standing, v *desk.Shown, x *fired) {
 		return
 	}
 	if len(v.Track.Tries) > 1 {
-		for i, a := range v.Track.Tries {
-			fmt.Fprintln(w, strings.TrimRight(fmt.Sprintf("  attempt %d: %v %s", i+1, a.Result, proc.Harmless(a.Why)), " "))
+		for _, a := range v.Track.Tries {
+			fmt.Fprintln(w, "  "+proc.Harmless(desk.AttemptOf(a, v.Track.Arrived).Words()))
 		}
 	}
 	if r := t.Reply; r != nil && r.Status > 0 {

@@ -61,7 +61,7 @@ func TestFire(t *testing.T) {
 		Format  string
 		Firings []fired
 	}
-	if json.Unmarshal(text, &reply) != nil || err != nil || reply.Format != "nightdrill.firing/1" || len(reply.Firings) != 1 {
+	if json.Unmarshal(text, &reply) != nil || err != nil || reply.Format != "nightdrill.firing/2" || len(reply.Firings) != 1 {
 		t.Fatalf("%v\n%s", err, text)
 	}
 	// a 404 is the function's answer to its caller: the event is done

@@ -30,7 +30,7 @@ func screen(cmd *cobra.Command, dir, drill, listen string) error {
 		case choice == tui.Leave:
 			return nil
 		case choice == tui.Demo:
-			return demoScreen(cmd)
+			return demoScreen(cmd, listen)
 		}
 		d, err = open(dir)
 	}

@@ -73,10 +73,11 @@ func TestEveryKindFromTheCommandLine(t *testing.T) {
 	var all struct {
 		Firings []struct {
 			Outcome string
-			Steps   []string
+			Steps   []firedStep
 		}
 	}
-	if err := json.Unmarshal([]byte(out), &all); err != nil || len(all.Firings) != 1 || all.Firings[0].Outcome != "done" || len(all.Firings[0].Steps) != 2 {
+	if err := json.Unmarshal([]byte(out), &all); err != nil || len(all.Firings) != 1 || all.Firings[0].Outcome != "done" || len(all.Firings[0].Steps) != 2 ||
+		all.Firings[0].Steps[1].From != "reply" || all.Firings[0].Steps[1].Outcome != "done" || len(all.Firings[0].Steps[1].Attempts) != 1 || all.Firings[0].Steps[1].Attempts[0].Class != "cold" {
 		t.Errorf("%v: %+v\n%s", err, all, out)
 	}
 }

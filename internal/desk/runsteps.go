@@ -113,7 +113,7 @@ func RunSteps(p *plan.Project, r *measure.Run, event int64, blob func(int32) []b
 						if _, body, ok := bytes.Cut(blob(inv.Reply), []byte("\n\n")); ok {
 							x.Out = body
 						}
-						x.Tried = append(x.Tried, triedWords(int(t.N), t.Result, int(inv.Status), inv.Done.Sub(inv.Assigned), ""))
+						x.Tried = append(x.Tried, attemptOf(int(t.N), t.Result, inv, a.Due, "", ""))
 						if first {
 							x.Waited, first = inv.Assigned.Sub(a.Due), false
 						}
@@ -220,7 +220,10 @@ func Journey(steps []Step) (out []Stop) {
 			end.Text += fmt.Sprintf(", status %d", x.Status)
 		}
 		if x.Attempts > 1 {
-			end.Lines = append(append(end.Lines, fmt.Sprintf("it took %d attempts", x.Attempts)), x.Tried...)
+			end.Lines = append(end.Lines, fmt.Sprintf("it took %d attempts", x.Attempts))
+			for _, t := range x.Tried {
+				end.Lines = append(end.Lines, t.Words())
+			}
 		}
 		if len(x.Out) > 0 {
 			end.Lines = append(end.Lines, "out  "+payload.Line(x.Out, 300))

@@ -26,7 +26,7 @@ type Step struct {
 	Function string           // "" where no wire took it
 	Class    engine.Class
 	Attempts int
-	Tried    []string // each of them, in words
+	Tried    []Attempt // each of them that is over
 	Outcome  engine.Outcome
 	Over     bool
 	Status   int           // of the last reply, 0 without one
@@ -119,7 +119,7 @@ func stepsOf(p *plan.Standing, t *drive.Track, depth int, now clock.Time) (out [
 			}
 			x.Attempts, x.Class = max(x.Attempts, int(y.N)), y.Invocation.Class
 			if y.Over {
-				x.Tried = append(x.Tried, triedWords(int(y.N), y.Result, int(y.Invocation.Status), y.Invocation.Done.Sub(y.Invocation.Assigned), y.Why))
+				x.Tried = append(x.Tried, AttemptOf(y, t.Arrived))
 			}
 			if y.Why != "" || y.Result != engine.OK {
 				if x.Why = y.Why; x.Why == "" {
@@ -149,17 +149,40 @@ func stepsOf(p *plan.Standing, t *drive.Track, depth int, now clock.Time) (out [
 	return out
 }
 
-// triedWords says how one attempt ended.
-func triedWords(n int, r engine.Result, status int, took time.Duration, why string) string {
-	text := fmt.Sprintf("attempt %d: %v", n, r)
-	if status > 0 {
-		text += fmt.Sprintf(", status %d", status)
+// Attempt is one attempt of a step that is over.
+type Attempt struct {
+	N        int
+	Instance string
+	Class    engine.Class
+	Result   engine.Result
+	Status   int           // 0 without a reply
+	At, Took time.Duration // from when the event came until it was handed over, and from then on
+	Why      string
+}
+
+// AttemptOf gives an attempt of an event that came at a time.
+func AttemptOf(y *drive.Try, came clock.Time) Attempt {
+	return attemptOf(int(y.N), y.Result, &y.Invocation, came, y.Name, y.Why)
+}
+
+func attemptOf(n int, r engine.Result, inv *measure.Invocation, came clock.Time, instance, why string) Attempt {
+	return Attempt{N: n, Instance: instance, Class: inv.Class, Result: r, Status: int(inv.Status), At: inv.Assigned.Sub(came), Took: inv.Done.Sub(inv.Assigned), Why: why}
+}
+
+// Words says how the attempt ended.
+func (t Attempt) Words() string {
+	text := fmt.Sprintf("attempt %d: %v", t.N, t.Result)
+	if t.Status > 0 {
+		text += fmt.Sprintf(", status %d", t.Status)
 	}
-	if took > 0 {
-		text += fmt.Sprintf(", after %v", took.Round(10*time.Microsecond))
+	if t.Took > 0 {
+		text += fmt.Sprintf(", %v, at %v, took %v", t.Class, t.At.Round(10*time.Microsecond), t.Took.Round(10*time.Microsecond))
 	}
-	if why != "" {
-		text += ": " + why
+	if t.Instance != "" {
+		text += ", on " + t.Instance
+	}
+	if t.Why != "" {
+		text += ": " + t.Why
 	}
 	return text
 }

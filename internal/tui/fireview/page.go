@@ -18,7 +18,6 @@ import (
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/desk"
 	"nightdrill/internal/live/carry"
-	"nightdrill/internal/live/drive"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/tui/paint"
 )
@@ -129,8 +128,8 @@ func makePage(s *desk.Standing, f *desk.Firing, width int, leaveOut []string) pa
 		return p
 	}
 	p.function = s.NameOf(t)
-	for i, x := range v.Track.Tries[:len(v.Track.Tries)-1] {
-		p.tries = append(p.tries, fmt.Sprintf("attempt %d: %s", i+1, howTried(x)))
+	for _, x := range v.Track.Tries[:len(v.Track.Tries)-1] {
+		p.tries = append(p.tries, desk.AttemptOf(x, v.Track.Arrived).Words())
 	}
 	if pl := s.Plan(); v.Item.Source < len(pl.Sources) {
 		if text := desk.WhatWaits(&pl.Sources[v.Item.Source]); text != "" {
@@ -185,20 +184,6 @@ func makePage(s *desk.Standing, f *desk.Firing, width int, leaveOut []string) pa
 
 // since is a time after the hand-over, in milliseconds.
 func since(d time.Duration) string { return fmt.Sprintf("%+.1f", float64(d)/1e6) }
-
-func howTried(t *drive.Try) string {
-	text := t.Result.String()
-	if t.Reply != nil && t.Reply.Status > 0 {
-		text += fmt.Sprintf(" %d", t.Reply.Status)
-	}
-	if t.Why != "" {
-		text += ", " + t.Why
-	}
-	if t.Name != "" {
-		text += " (" + t.Name + ")"
-	}
-	return text
-}
 
 // shownBytes is how much of a body is laid out on the screen.
 const shownBytes = 1 << 20
