@@ -154,7 +154,7 @@ func (s *Standing) carryOut(ctx context.Context, f *Firing, values payload.Value
 	works, paused := s.works, s.paused
 	s.mu.Unlock()
 	if paused != "" {
-		why = &Failure{Text: "not fired: " + paused}
+		why = &Failure{Text: "not fired: " + paused, Held: true}
 	}
 	if why != nil {
 		refuse(why)
@@ -264,7 +264,7 @@ func (s *Standing) await(ctx context.Context, w *works, fns []int, doing func(st
 				break
 			}
 			if trouble.Text != "" && !trouble.Started {
-				return &Failure{name + " " + trouble.Text, trouble.Lines}
+				return &Failure{Text: name + " " + trouble.Text, Lines: trouble.Lines}
 			}
 			if !said {
 				doing("waiting for the new version")

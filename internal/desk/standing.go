@@ -438,7 +438,7 @@ func (s *Standing) States() (out []State, paused string) {
 			x.Address = s.driver.Address(i)
 		}
 		if t := s.driver.Trouble(i); x.Failure == nil && t.Text != "" && !t.Started {
-			x.Failure = &Failure{c.f.Name + " " + t.Text, t.Lines}
+			x.Failure = &Failure{Text: c.f.Name + " " + t.Text, Lines: t.Lines}
 		}
 		for _, set := range s.env[c.f.Name] {
 			name, _, _ := strings.Cut(set, "=")

@@ -29,6 +29,7 @@ import (
 type Failure struct {
 	Text  string
 	Lines []string
+	Held  bool // nothing has to be mended: a drill has the functions
 }
 
 func (f *Failure) Error() string { return f.Text }

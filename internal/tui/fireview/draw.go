@@ -502,7 +502,10 @@ func (m *Model) drawTrouble(c *paint.Canvas, p *page, y int) {
 		y = min(y+1+len(p.log), c.H-2)
 	}
 	next := "Mend it and save: enter fires again"
-	if m.s.Again() {
+	switch {
+	case p.v.Refused != nil && p.v.Refused.Held:
+		next = "When the drill is over, enter fires it"
+	case m.s.Again():
 		next = "Mend it and save: it is fired again by itself"
 	}
 	c.PutUpTo(2, min(y+1, c.H-1), c.W, paint.Dim, next)

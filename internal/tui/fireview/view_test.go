@@ -357,6 +357,11 @@ func TestThePayloads(t *testing.T) {
 	if !x.stand.Again() {
 		t.Error("it does not fire again after a change")
 	}
+	x.stand.Pause("the drill evening is under way")
+	x.press("enter")
+	if text := x.shows("not fired: the drill evening is under way", "When the drill is over, enter fires it"); strings.Contains(text, "Mend it") {
+		t.Errorf("there is nothing to mend:\n%s", text)
+	}
 }
 
 // The environment hides what looks secret; the logs follow, search and stand still.
