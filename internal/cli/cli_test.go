@@ -185,9 +185,9 @@ func TestNothingIsTakenForReadyThatNeverListens(t *testing.T) {
 }
 
 func TestWhyAFunctionDidNotStartIsInTheFindings(t *testing.T) {
-	out, _, _ := nightdrill(t, "run", "--project", lay(t, "[sh, -c, 'echo no tide table; exit 3']", ""))
+	out, errs, _ := nightdrill(t, "run", "--project", lay(t, "[sh, -c, 'echo no tide table; exit 3']", ""))
 	if want := "quote does not start: it exited with code 3 before it was ready; its last line: no tide table"; !strings.Contains(out, want) {
-		t.Errorf("findings\n%s\nwant %q", out, want)
+		t.Errorf("findings\n%s%s\nwant %q", out, errs, want)
 	}
 	out, _, _ = nightdrill(t, "run", "--project", lay(t, "[sleep, 60]", ""))
 	if want := "did not listen on the port it was given"; !strings.Contains(out, want) {

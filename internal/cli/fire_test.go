@@ -81,6 +81,7 @@ func TestFireAtWhatDoesNotStart(t *testing.T) {
 	_ = os.WriteFile(foreign, []byte("\x7fELF\x02\x01\x01\x00\x00\x00\x00\x00\x00\x00\x00\x00\x02\x00\xff\x00\x01\x00\x00\x00"), 0o755)
 	for name, c := range map[string]struct{ start, want string }{
 		"not found":      {`[pythn3, x.py]`, `command not found: "pythn3" is not on the PATH; did you mean python3?`},
+		"ends well":      {`[sh, -c, "cat"]`, "(does it read events from standard input? transport: lines;"},
 		"exits":          {`[sh, -c, "echo tables are missing; exit 4"]`, "it exited with code 4 before it was ready; its last line: tables are missing"},
 		"never listens":  {`[sleep, "60"]`, "was not ready within 2s: it did not listen on the port it was given"},
 		"elsewhere":      {`[python3, -c, '` + listener + `']`, "but on [127.0.0.1:"},

@@ -120,7 +120,7 @@ func (in *instance) live() {
 	why := Trouble{Lines: in.proc.Output.Last(troubleLines)}
 	switch {
 	case errors.Is(err, proc.ErrEnded):
-		why.Text = "does not start: it " + how + " before it was ready" + in.lastWords()
+		why.Text = "does not start: it " + how + " before it was ready" + in.endedWell(how) + in.lastWords()
 	case err == nil:
 		why.Text = "crashed: it " + how + in.lastWords()
 	default:
@@ -128,6 +128,15 @@ func (in *instance) live() {
 	}
 	in.proc.Output.Forget()
 	in.gone(why, how)
+}
+
+// endedWell is a hint for a function that ends by itself, and without an error, when an HTTP
+// server is wanted of it; "" for others.
+func (in *instance) endedWell(how string) string {
+	if how != "exited with code 0" || in.fn.Transport != plan.HTTPTransport {
+		return ""
+	}
+	return ", as a program does that serves no HTTP (does it read events from standard input? transport: lines; one event and end? transport: oneshot)"
 }
 
 // open lets the slots work and tells the engine that the instance is ready.
