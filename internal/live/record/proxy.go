@@ -9,8 +9,10 @@ import (
 	"net"
 	"net/http"
 	"net/http/httputil"
+	"net/netip"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -66,6 +68,36 @@ type Proxy struct {
 	server *http.Server
 }
 
+// listensAt reports whether a request to a URL would come to a listener of this machine.
+func listensAt(at net.Addr, to *url.URL) bool {
+	own, ok := at.(*net.TCPAddr)
+	port := to.Port()
+	if port == "" {
+		port = map[string]string{"http": "80", "https": "443"}[to.Scheme]
+	}
+	if !ok || port != strconv.Itoa(own.Port) {
+		return false
+	}
+	ctx, enough := context.WithTimeout(context.Background(), 2*time.Second)
+	defer enough()
+	ips, _ := net.DefaultResolver.LookupNetIP(ctx, "ip", to.Hostname()) // without any, the first request tells
+	for _, ip := range ips {
+		if ip = ip.Unmap(); ip.String() == own.IP.String() || own.IP.IsLoopback() && ip.IsUnspecified() || own.IP.IsUnspecified() && (ip.IsLoopback() || ip.IsUnspecified() || hasAddress(ip)) {
+			return true
+		}
+	}
+	return false
+}
+
+// hasAddress reports whether an address is one of this machine's.
+func hasAddress(ip netip.Addr) bool {
+	all, _ := net.InterfaceAddrs()
+	return slices.ContainsFunc(all, func(a net.Addr) bool {
+		p, err := netip.ParsePrefix(a.String())
+		return err == nil && p.Addr().Unmap() == ip
+	})
+}
+
 // Start listens and passes everything on to a service. Requests and replies stream;
 // what was recorded of a body is at most Kept of it.
 func (p *Proxy) Start(listen, to string) error {
@@ -79,6 +111,10 @@ func (p *Proxy) Start(listen, to string) error {
 			err = op.Err
 		}
 		return fmt.Errorf("cannot listen at %s: %w; choose another with --listen HOST:PORT", listen, err)
+	}
+	if listensAt(l.Addr(), target) {
+		l.Close()
+		return fmt.Errorf("%s is where this listens itself, so nothing would ever answer; give the address of the service with --to, and another to listen at with --listen", to)
 	}
 	p.Address, p.Base = l.Addr().String(), target.Scheme+"://"+target.Host
 	through := &httputil.ReverseProxy{
