@@ -41,7 +41,7 @@ func TestARequestAndItsAnswer(t *testing.T) {
 	if got == nil || got.Method != "POST" || got.Target != "/a%20b/?q=%2F&q" || string(got.Body) != "abc" {
 		t.Fatalf("it came as %+v", got)
 	}
-	if h := fmt.Sprint(got.Header); h != "[{Host quay.example} {X-Multi 1} {X-Multi 2}]" {
+	if h := fmt.Sprint(got.Header); h != "[{Host quay.example false} {X-Multi 1 false} {X-Multi 2 false}]" {
 		t.Errorf("headers %s", h)
 	}
 	text := string(reply)

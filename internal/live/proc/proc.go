@@ -88,6 +88,9 @@ var spawner = sync.OnceValue(func() chan<- func() {
 type children struct {
 	mu  sync.Mutex
 	pid map[int]bool
+	// births is held while a process is started and not yet known here: who locks it knows
+	// all of them.
+	births sync.RWMutex
 }
 
 var ours = children{pid: map[int]bool{}}
@@ -153,10 +156,12 @@ func Start(c Command) (*Process, error) {
 	p.seat.start(func(a *syscall.SysProcAttr) {
 		cmd.SysProcAttr = a
 		began = time.Now()
+		ours.births.RLock()
 		if err = cmd.Start(); err == nil {
 			ours.add(cmd.Process.Pid)
 			tell("+%d\n", cmd.Process.Pid)
 		}
+		ours.births.RUnlock()
 		if c.After != nil {
 			pid := 0
 			if err == nil {
@@ -224,7 +229,7 @@ func (p *Process) watch(cmd *exec.Cmd) {
 	}
 	seen := p.sawSoFar()
 	p.usage.Peak = max(p.usage.Peak, seen.Peak)
-	if p.usage.CPU == 0 {
+	if p.usage.CPU == 0 && p.state != nil {
 		p.usage.CPU = max(p.state.UserTime()+p.state.SystemTime(), seen.CPU)
 	}
 	cleanUp(p.PID, p.mark) // children that outlived it
@@ -346,7 +351,7 @@ func Run(ctx context.Context, c Command) Ran {
 	switch {
 	case ctx.Err() != nil:
 		r.Err = fmt.Errorf("%s was broken off after %v", c.Args[0], r.Took.Round(time.Millisecond))
-	case !p.state.Success():
+	case p.state == nil || !p.state.Success():
 		r.Err = fmt.Errorf("%s %s", filepath.Base(c.Args[0]), p.How())
 	}
 	return r
@@ -377,6 +382,9 @@ func (p *Process) Done() <-chan struct{} { return p.done }
 
 // How says how the process ended, in words. It may be asked once Done is closed.
 func (p *Process) How() string {
+	if p.state == nil {
+		return "ended, and the system does not say how"
+	}
 	ws, ok := p.state.Sys().(syscall.WaitStatus)
 	if ok && ws.Signaled() {
 		return fmt.Sprintf("killed by signal %d (%s)", ws.Signal(), ws.Signal())

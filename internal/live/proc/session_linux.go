@@ -79,7 +79,11 @@ func cleanUp(session int, mark string) {
 					break
 				}
 				delete(orphans.dead, pid)
-				_, _ = syscall.Wait4(pid, nil, syscall.WNOHANG, nil)
+				ours.births.Lock()
+				if !ours.has(pid) { // nor has it become one of them since
+					_, _ = syscall.Wait4(pid, nil, syscall.WNOHANG, nil)
+				}
+				ours.births.Unlock()
 			case hasVariable(name, mark) && syscall.Kill(pid, syscall.SIGKILL) == nil:
 				found = true
 				bury(pid)

@@ -4,6 +4,7 @@ import (
 	"net"
 	"slices"
 	"strconv"
+	"sync"
 	"testing"
 	"time"
 )
@@ -52,4 +53,26 @@ func TestListenersAreNoticed(t *testing.T) {
 	if n := <-ready; n.at.Before(before) || n.within <= 0 {
 		t.Errorf("noticed %v after it began to listen, within %v", n.at.Sub(before), n.within)
 	}
+}
+
+// Cleaning up after one process never takes the end of another that is only just being
+// started: each says how it ended.
+func TestNoEndIsTakenFromAnother(t *testing.T) {
+	const code = "exited with code 3"
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			for range 40 {
+				p, err := Start(Command{Args: []string{"sh", "-c", "exit 3"}})
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				if <-p.Done(); p.How() != code {
+					t.Errorf("it %s, want %s", p.How(), code)
+				}
+			}
+		})
+	}
+	all.Wait()
 }
