@@ -146,16 +146,16 @@ func Run(ctx context.Context, d *desk.Desk, drill *plan.Drill, listen string, in
 	defer stand.Close()
 	// the drill ends in order after the screen has, whatever ended the screen
 	s := newShell(ctx, d, stand, drill)
-	p := tea.NewProgram(s, tea.WithInput(in), tea.WithOutput(out), tea.WithoutSignalHandler(), tea.WithFPS(120))
 	left := make(chan struct{})
-	go func() {
-		select {
-		case <-ctx.Done():
-			p.Send(interruptMsg{})
-		case <-left:
-		}
-	}()
-	_, err = p.Run()
+	err = runStoppable(s, func(p *tea.Program) {
+		go func() {
+			select {
+			case <-ctx.Done():
+				p.Send(interruptMsg{})
+			case <-left:
+			}
+		}()
+	}, tea.WithInput(in), tea.WithOutput(out), tea.WithoutSignalHandler(), tea.WithFPS(120))
 	close(left)
 	if s.running != nil {
 		s.running.Stop()

@@ -471,7 +471,7 @@ func TestBrokenOff(t *testing.T) {
 			case "Ctrl-C":
 				x.keys("C-c")
 			case "SIGTERM":
-				signal(t, "TERM", program)
+				toProgram(t, "TERM", program)
 			default:
 				x.keys("q")
 				x.wait("Stop it and leave?")
@@ -490,7 +490,7 @@ func TestKilled(t *testing.T) {
 	x := open(t, 120, 40)
 	x.sttys(program + " demo")
 	x.wait("● friday-evening", "┤ idle", "boarding-1")
-	signal(t, "KILL", program+" demo")
+	toProgram(t, "KILL", program+" demo")
 	// the shell goes on before the warden is done; it is asked once more
 	x.until("on the main screen", func() bool { return strings.TrimSpace(x.tmux("display-message", "-p", "#{alternate_on}")) == "0" })
 	x.shell("stty -g > b; echo left with 137; echo compared")
@@ -502,7 +502,7 @@ func TestKilled(t *testing.T) {
 	readable(t, filepath.Join(state, "nightdrill", "demo"))
 }
 
-func signal(t *testing.T, name, commandLine string) {
+func toProgram(t *testing.T, name, commandLine string) {
 	if out, err := exec.Command("pkill", "-"+name, "-xf", commandLine).CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}

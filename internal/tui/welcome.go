@@ -37,7 +37,7 @@ type welcome struct {
 func Welcome(ctx context.Context, dir string, in io.Reader, out io.Writer) (Choice, error) {
 	m := &welcome{dir: dir, theme: paint.NewTheme(true)}
 	m.look()
-	_, err := tea.NewProgram(m, tea.WithInput(in), tea.WithOutput(out), tea.WithContext(ctx), tea.WithoutSignalHandler()).Run()
+	err := runStoppable(m, nil, tea.WithInput(in), tea.WithOutput(out), tea.WithContext(ctx), tea.WithoutSignalHandler())
 	if ctx.Err() != nil {
 		return Leave, ErrInterrupted
 	}
