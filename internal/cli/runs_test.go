@@ -161,7 +161,7 @@ func TestAKilledRunIsOfUse(t *testing.T) {
 	if err != nil || len(all) != 2 {
 		t.Fatalf("%d runs, %v", len(all), err)
 	}
-	if out, errs, code := nightdrill(t, "compare", all[1].ID, all[0].ID, "--project", dir); code != 0 || !strings.Contains(out, "warm p50") {
+	if out, errs, code := nightdrill(t, "compare", all[1].ID, all[0].ID, "--project", dir); code != 0 || !strings.Contains(out, "peak instances") {
 		t.Errorf("compared: exit %d\n%s%s", code, out, errs)
 	}
 	if out, errs, code := nightdrill(t, "runs", "export", "last", "--out", filepath.Join(dir, "out"), "--project", dir); code != 0 || strings.Count(out, "\n") != 20 {

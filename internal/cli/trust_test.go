@@ -89,7 +89,7 @@ func TestWhatWasTakenForWell(t *testing.T) {
 	expectCall(t, dir, []string{"fire", "jobs", "work"}, 3, []string{"not sent: the limit of quote is 0"})
 
 	// a chain whose second step fails
-	chained := strings.Replace(text, "start_timeout: 2s, timeout: 2s}", "start_timeout: 2s, timeout: 2s, then: [{to: onward}]}\n  bad: {start: [sh, -c, 'exit 3'], start_timeout: 1s}", 1)
+	chained := strings.Replace(text, "start_timeout: 20s, timeout: 2s}", "start_timeout: 20s, timeout: 2s, then: [{to: onward}]}\n  bad: {start: [sh, -c, 'exit 3'], start_timeout: 1s}", 1)
 	rewrite(t, dir, "nightdrill.yaml", strings.Replace(chained, "payloads:\n", "  onward: {kind: queue, attempts: 1, wires: [{to: bad}]}\npayloads:\n", 1))
 	expectCall(t, dir, []string{"fire", "fares", "asks"}, 1, []string{"step by step"})
 
