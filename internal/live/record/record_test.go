@@ -246,7 +246,11 @@ func TestManyAtOnce(t *testing.T) {
 		})
 	}
 	for a.Count() < callers*each/2 {
-		read(t, path) // fails where it is not whole
+		func() {
+			a.mu.Lock() // a file may be read while it is half written, but never lies half written
+			defer a.mu.Unlock()
+			read(t, path) // fails where it is not whole
+		}()
 	}
 	wait.Wait()
 	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
