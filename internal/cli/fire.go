@@ -244,12 +244,15 @@ type firedAttempt struct {
 	Why      string  `json:"why,omitempty"`
 }
 
+// origins are how a step came about.
+var origins = map[engine.Origin]string{engine.FromOutside: "fired", engine.FromDeadLetter: "dead letter",
+	engine.FromReply: "reply", engine.FromFault: "fault"}
+
 func stepOf(x *desk.Step) firedStep {
-	from := map[engine.Origin]string{engine.FromOutside: "fired", engine.FromDeadLetter: "dead letter", engine.FromReply: "reply", engine.FromFault: "fault"}
-	out := firedStep{Depth: x.Depth, From: from[x.Origin], Source: x.Source, Event: x.Label, Function: x.Function, Outcome: "under way", Status: x.Status,
-		WaitMs: millis(x.Waited), Ms: millis(x.Took), Why: x.Why, Hint: x.Hint}
+	out := firedStep{Depth: x.Depth, From: origins[x.Origin], Source: x.Source, Event: x.Label, Function: x.Function,
+		Outcome: "under way", Status: x.Status, WaitMs: millis(x.Waited), Ms: millis(x.Took), Why: x.Why, Hint: x.Hint}
 	if x.Over {
-		out.Outcome = strings.ReplaceAll(x.Outcome.String(), "_", "-")
+		out.Outcome = x.Outcome.Words()
 	}
 	for _, t := range x.Tried {
 		a := firedAttempt{N: t.N, Result: t.Result.String(), Status: t.Status, Why: t.Why}
@@ -372,7 +375,7 @@ func describe(s *desk.Standing, v *desk.Shown) fired {
 		x.Outcome, x.Why, x.Log = "not sent", v.Refused.Text, v.Refused.Lines
 		return x
 	}
-	x.Outcome = strings.ReplaceAll(v.Outcome().String(), "_", "-")
+	x.Outcome = v.Outcome().Words()
 	x.Ms = millis(v.Latency())
 	for _, step := range s.Trace(v) {
 		x.Steps = append(x.Steps, stepOf(&step))

@@ -27,7 +27,7 @@ import (
 )
 
 // stateDir is the folder of a project in which the program keeps what is its own.
-const stateDir = ".nightdrill"
+const stateDir = project.StateDir
 
 // Desk is an open project.
 type Desk struct {
@@ -279,23 +279,20 @@ func (d *Desk) withSession(p *plan.Project) *plan.Project {
 	return &with
 }
 
-// mostSaid bounds the failed invocations of which the last log line is kept.
+// mostSaid bounds the failed invocations whose last log line is looked up.
 const mostSaid = 500
 
 // sayFailed enters the last line that functions wrote during invocations that failed.
 func (r *Running) sayFailed(run *measure.Run) {
-	for _, f := range run.Failures() {
-		if f.Invocation == 0 || f.LastLine != "" || len(run.Said) >= mostSaid {
-			continue
-		}
-		line := r.driver.LastLine(f.Invocation)
+	for _, v := range run.FailedInvocations(mostSaid) {
+		line := r.driver.LastLine(v)
 		if line == "" {
 			continue
 		}
 		if run.Said == nil {
 			run.Said = map[uint64]string{}
 		}
-		run.Said[f.Invocation] = payload.Short(line, 200)
+		run.Said[v.ID] = payload.Short(line, 200)
 	}
 }
 

@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"hash/maphash"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -20,6 +19,7 @@ import (
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/live/record"
 	"nightdrill/internal/project"
+	"nightdrill/internal/store"
 )
 
 // Import is what is to be imported as a payload set, and how.
@@ -306,19 +306,12 @@ func redactionKey(dir string) ([]byte, error) {
 		_, err = project.Load(dir) // says what is missing
 		return nil, err
 	}
-	folder := filepath.Join(dir, stateDir)
-	path := filepath.Join(folder, "redaction.key")
+	path := filepath.Join(dir, stateDir, "redaction.key")
 	if key, err := os.ReadFile(path); err == nil && len(key) >= 32 {
 		return key, nil
 	}
-	if err := os.MkdirAll(folder, 0o755); err != nil {
+	if _, err := store.Folder(dir); err != nil {
 		return nil, err
-	}
-	ignore := filepath.Join(folder, ".gitignore")
-	if _, err := os.Stat(ignore); errors.Is(err, fs.ErrNotExist) {
-		if err := os.WriteFile(ignore, []byte("*\n"), 0o644); err != nil {
-			return nil, err
-		}
 	}
 	key := make([]byte, 32)
 	_, _ = rand.Read(key) // it never fails

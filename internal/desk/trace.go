@@ -200,7 +200,7 @@ func (x *Step) Line() string {
 	case !x.Over:
 		text += ", under way"
 	case x.Outcome != engine.Unmatched:
-		text += ", " + strings.ReplaceAll(x.Outcome.String(), "_", "-")
+		text += ", " + x.Outcome.Words()
 	}
 	if x.Attempts > 1 {
 		text += fmt.Sprintf(" after %d attempts", x.Attempts)

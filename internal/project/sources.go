@@ -247,7 +247,7 @@ func (l *loader) storage(s *plan.Source, o *object) {
 		}
 	}
 	if s.Folder = o.within("folder", l.dir); s.Folder != "" && holdsState(s.Folder, l.dir) {
-		l.wrong(o.fields["folder"], "%s: %s holds the project file or %s, and whoever may write objects could replace them; choose a folder of its own, such as uploads", o.at("folder"), o.text("folder", ""), stateDir)
+		l.wrong(o.fields["folder"], "%s: %s holds the project file or %s, and whoever may write objects could replace them; choose a folder of its own, such as uploads", o.at("folder"), o.text("folder", ""), StateDir)
 	}
 	for i := range l.p.Sources {
 		if other := &l.p.Sources[i]; other != s && other.Kind == plan.Storage && other.Bucket == s.Bucket && other.Folder != s.Folder && other.Folder != "" {
@@ -693,8 +693,8 @@ func (l *loader) template(o *object) *shape.Shape {
 	return s
 }
 
-// stateDir is the folder in which the program keeps what it knows of a project.
-const stateDir = ".nightdrill"
+// StateDir is the folder of a project in which the program keeps what is its own.
+const StateDir = ".nightdrill"
 
 // holdsState reports whether a folder holds the project file, or the program's own folder,
 // by whatever links.
@@ -710,6 +710,6 @@ func holdsState(folder, dir string) bool {
 		return err == nil && filepath.IsLocal(rel)
 	}
 	folder, dir = real(folder), real(dir)
-	state := filepath.Join(dir, stateDir)
+	state := filepath.Join(dir, StateDir)
 	return holds(folder, filepath.Join(dir, File)) || holds(folder, state) || holds(real(state), folder)
 }

@@ -28,13 +28,13 @@ func Rescue(dir string, now time.Time) (out Rescued, err error) {
 	if _, err := os.Stat(path); err != nil {
 		return out, fmt.Errorf("there are no runs to rescue: %w", err)
 	}
-	fresh := filepath.Join(dir, ".nightdrill", "rescue", ".nightdrill", "runs.db")
-	_ = os.RemoveAll(filepath.Join(dir, ".nightdrill", "rescue")) // left by one that was broken off
-	to, err := Open(filepath.Join(dir, ".nightdrill", "rescue"))
+	fresh := filepath.Join(dir, stateDir, "rescue", stateDir, "runs.db")
+	_ = os.RemoveAll(filepath.Join(dir, stateDir, "rescue")) // left by one that was broken off
+	to, err := Open(filepath.Join(dir, stateDir, "rescue"))
 	if err != nil {
 		return out, err
 	}
-	defer os.RemoveAll(filepath.Join(dir, ".nightdrill", "rescue"))
+	defer os.RemoveAll(filepath.Join(dir, stateDir, "rescue"))
 	from, err := sql.Open("sqlite", "file:"+uriPath(path)+"?_pragma=busy_timeout(5000)")
 	if err == nil {
 		from.SetMaxOpenConns(1)

@@ -93,23 +93,34 @@ func (i *Info) Label() string {
 }
 
 // Path gives the store's file in a project's folder.
-func Path(dir string) string { return filepath.Join(dir, ".nightdrill", "runs.db") }
+func Path(dir string) string { return filepath.Join(dir, stateDir, "runs.db") }
 
-// private makes the folder of the store and its file so that their owner alone can read them,
-// as runs hold what was sent and answered, and tells version control to leave the folder out.
-func private(path string) error {
-	dir := filepath.Dir(path)
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+// stateDir is the folder of a project in which the program keeps what is its own.
+const stateDir = ".nightdrill"
+
+// Folder returns the folder of a project in which the program keeps what is its own. It
+// makes the folder where it is missing, readable by its owner alone, and left out by version
+// control.
+func Folder(dir string) (string, error) {
+	folder := filepath.Join(dir, stateDir)
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return "", err
+	}
+	ignore := filepath.Join(folder, ".gitignore")
+	if _, err := os.Lstat(ignore); !errors.Is(err, fs.ErrNotExist) {
+		return folder, nil
+	}
+	return folder, os.WriteFile(ignore, []byte("*\n"), 0o600)
+}
+
+// private makes the file of a project's store so that its owner alone can read it, as runs
+// hold what was sent and answered.
+func private(dir string) error {
+	if _, err := Folder(dir); err != nil {
 		return err
 	}
-	ignore := filepath.Join(dir, ".gitignore")
-	if _, err := os.Lstat(ignore); errors.Is(err, fs.ErrNotExist) {
-		if err := os.WriteFile(ignore, []byte("# made by Night Drill: nothing in this folder is for version control\n*\n"), 0o600); err != nil {
-			return err
-		}
-	}
-	// SQLite gives the files beside this one the same permissions
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	// SQLite creates the files beside this one with the same permissions
+	file, err := os.OpenFile(Path(dir), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return err
 	}
@@ -122,7 +133,7 @@ func private(path string) error {
 // Open opens or makes the store of a project's folder.
 func Open(dir string) (*Store, error) {
 	path := Path(dir)
-	if err := private(path); err != nil {
+	if err := private(dir); err != nil {
 		return nil, fmt.Errorf("cannot make the folder for runs: %w", err)
 	}
 	db, err := sql.Open("sqlite", "file:"+uriPath(path)+"?_pragma=busy_timeout(5000)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(ON)&_txlock=immediate")

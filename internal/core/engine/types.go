@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"strings"
 	"time"
 
 	"nightdrill/internal/core/clock"
@@ -249,3 +250,6 @@ const (
 func (o Outcome) String() string {
 	return [...]string{"done", "failed", "dead_lettered", "rejected", "expired", "skipped", "unmatched", "abandoned"}[o]
 }
+
+// Words returns the outcome as it is written in a sentence.
+func (o Outcome) Words() string { return strings.ReplaceAll(o.String(), "_", "-") }

@@ -25,7 +25,8 @@ import (
 //
 // SCOPE is function NAME, source NAME, chain NAME (the source at which it begins)
 // or project; CLASS cold, first, warm, retried (latency only) or all, which is what
-// holds where none is given; STATUS such as 404 or 4xx; PERCENTILE p50, p99.9, … or max; OP one of < <= > >= == !=.
+// holds where none is given; STATUS such as 404 or 4xx; PERCENTILE p50, p99.9, … or
+// max; OP one of < <= > >= == !=.
 type Budget struct {
 	Text   string
 	Of     string // function, source, chain or project
@@ -108,7 +109,7 @@ func ParseBudget(text string) (Budget, error) {
 		b.Kind, b.Figure, b.Class, classed = "count", b.Class, "", false
 	case w == "status" && b.Of != "chain":
 		status := next()
-		if !isStatus(status) {
+		if _, ok := parseStatuses(status); !ok {
 			return wrong("%q is not a status, such as 404 or 4xx", status)
 		}
 		b.Kind, b.Figure = "count", "status "+status
@@ -180,20 +181,6 @@ func ParseBudget(text string) (Budget, error) {
 		return wrong("%q is not a number, a share such as 2%%, or a rate such as 40/s", bound)
 	}
 	return b, nil
-}
-
-// isStatus reports whether a text is an HTTP status or a class of them, such as 4xx.
-func isStatus(text string) bool {
-	digits := strings.TrimSuffix(text, "xx")
-	n, err := strconv.Atoi(digits)
-	return err == nil && (digits == text && n >= 100 && n <= 999 || digits != text && n >= 1 && n <= 9)
-}
-
-// hasStatus reports whether a status is one that isStatus accepted, or of that class.
-func hasStatus(status int32, text string) bool {
-	digits := strings.TrimSuffix(text, "xx")
-	n, _ := strconv.Atoi(digits)
-	return digits == text && int(status) == n || digits != text && int(status)/100 == n
 }
 
 // quantile reads p50, p99.9 or max; max is 1.
@@ -339,7 +326,8 @@ func (r *Run) countInvocations(b *Budget) (n, of float64, ok bool) {
 	within := func(fn, source int32) bool {
 		return (b.Of != "function" || fn >= 0 && r.Functions[fn].Name == b.Name) && (b.Of != "source" || r.Sources[source].Name == b.Name)
 	}
-	status, byStatus := strings.CutPrefix(b.Figure, "status ")
+	text, byStatus := strings.CutPrefix(b.Figure, "status ")
+	wanted, _ := parseStatuses(text)
 	switch {
 	case b.Figure == "retried":
 		for i := range r.Deliveries {
@@ -362,7 +350,7 @@ func (r *Run) countInvocations(b *Budget) (n, of float64, ok bool) {
 				continue
 			}
 			of++
-			if byStatus && hasStatus(v.Status, status) || v.Class.String() == b.Figure {
+			if byStatus && wanted.has(v.Status) || v.Class.String() == b.Figure {
 				n++
 			}
 		}

@@ -44,8 +44,34 @@ const (
 	leastBadReply = 400
 )
 
+// endedWell reports whether a delivery, whose last invocation is v or nil, is not a failure.
+func endedWell(d *Delivery, v *Invocation) bool {
+	return d.Outcome == engine.Skipped ||
+		d.Outcome == engine.Done && (v == nil || !v.Unexpected && v.Status < leastBadReply)
+}
+
+// FailedInvocations returns the invocations that ended a delivery which did not end well, in
+// the order of these, at most so many.
+func (r *Run) FailedInvocations(most int) (out []*Invocation) {
+	at := r.index()
+	for i := range r.Deliveries {
+		d := &r.Deliveries[i]
+		if v := r.invocation(at, d.Invocation); v != nil && !endedWell(d, v) && len(out) < most {
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
 // Failures returns all deliveries that did not end well, in the order of their ends.
-func (r *Run) Failures() (out []Failure) {
+func (r *Run) Failures() []Failure { return r.failures(func(engine.Outcome) bool { return true }) }
+
+// hasCause reports whether the cause of an outcome is a property of the event or its
+// function: what is rejected or unmatched never reached one.
+func hasCause(o engine.Outcome) bool { return o != engine.Rejected && o != engine.Unmatched }
+
+// failures returns the deliveries of some outcomes that did not end well.
+func (r *Run) failures(wanted func(engine.Outcome) bool) (out []Failure) {
 	at := r.index()
 	type attempt struct {
 		event int64
@@ -55,8 +81,7 @@ func (r *Run) Failures() (out []Failure) {
 	for i := range r.Deliveries {
 		d := &r.Deliveries[i]
 		v := r.invocation(at, d.Invocation)
-		unexpected := v != nil && v.Unexpected
-		if d.Outcome == engine.Skipped || d.Outcome == engine.Done && !unexpected && (v == nil || v.Status < leastBadReply) || int(d.Event) >= len(r.Arrivals) {
+		if !wanted(d.Outcome) || endedWell(d, v) || int(d.Event) >= len(r.Arrivals) {
 			continue
 		}
 		a := &r.Arrivals[d.Event]
@@ -65,7 +90,7 @@ func (r *Run) Failures() (out []Failure) {
 			p = r.Payloads[a.Payload]
 		}
 		f := Failure{Event: d.Event, Source: r.Sources[d.Source].Name, Payload: fmt.Sprintf("%s#%d", p.Set, p.N), What: p.Label, DueSeconds: a.Due.Seconds(),
-			Outcome: d.Outcome.String(), Unexpected: unexpected, Attempts: int(d.Attempts), Millis: Millis(d.Ended.Sub(a.Due)), LastLine: r.Said[d.Invocation]}
+			Outcome: d.Outcome.String(), Unexpected: v != nil && v.Unexpected, Attempts: int(d.Attempts), Millis: Millis(d.Ended.Sub(a.Due)), LastLine: r.Said[d.Invocation]}
 		if d.Wire >= 0 {
 			f.Function = r.Functions[r.Sources[d.Source].To[d.Wire]].Name
 		}
@@ -106,16 +131,14 @@ func (f *Failure) cause() string {
 	return outcome
 }
 
-// FailureCauses groups deliveries that did not end well by their causes, the most common
-// first. Rejected and unmatched ones are left out: their causes are no property of theirs.
-func FailureCauses(all []Failure) (out []FailureCause) {
+// FailureCauses groups the deliveries that did not end well by their causes, the most common
+// first. Rejected and unmatched ones are left out.
+func (r *Run) FailureCauses() (out []FailureCause) {
+	all := r.failures(hasCause)
 	type key struct{ source, function, cause string }
 	at := map[key]int{}
 	for i := range all {
 		f := &all[i]
-		if f.Outcome == engine.Rejected.String() || f.Outcome == engine.Unmatched.String() {
-			continue
-		}
 		k := key{f.Source, f.Function, f.cause()}
 		n, ok := at[k]
 		if !ok {

@@ -34,6 +34,26 @@ type Filter struct {
 // filterKeys are the words of a filter, in the order in which they are written.
 var filterKeys = []string{"function", "variant", "source", "route", "class", "status", "outcome", "from", "to", "longer", "shorter", "nth", "start"}
 
+// statuses are one HTTP status, or a class of them such as 4xx (RFC 9110 §15).
+type statuses struct{ exact, class int32 }
+
+func parseStatuses(text string) (s statuses, ok bool) {
+	digits, isClass := strings.CutSuffix(text, "xx")
+	n, err := strconv.ParseInt(digits, 10, 32)
+	switch {
+	case err != nil:
+	case isClass:
+		return statuses{class: int32(n)}, n >= 1 && n <= 5
+	default:
+		return statuses{exact: int32(n)}, n >= 100 && n <= 999
+	}
+	return statuses{}, false
+}
+
+func (s statuses) has(status int32) bool {
+	return s.class > 0 && status/100 == s.class || s.class == 0 && status == s.exact
+}
+
 // A route is one word of a filter: spaces in it are written as plus signs.
 var routeWord, wordRoute = strings.NewReplacer("%", "%25", "+", "%2B", " ", "+"), strings.NewReplacer("%25", "%", "%2B", "+", "+", " ")
 
@@ -64,11 +84,10 @@ func ParseFilter(text string) (f Filter, err error) {
 				err = fmt.Errorf("class=%q; there are cold, first, warm and retried", value)
 			}
 		case "status":
-			digits := strings.TrimSuffix(value, "xx")
-			n, wrong := strconv.Atoi(digits)
-			if f.Status = value; value != "none" && (wrong != nil || (digits == value) != (n >= 100 && n <= 999) || digits != value && (n < 1 || n > 5)) {
+			if _, ok := parseStatuses(value); !ok && value != "none" {
 				err = fmt.Errorf("status=%q; write one such as 200, 4xx, or none", value)
 			}
+			f.Status = value
 		case "outcome":
 			if f.Outcome = strings.ReplaceAll(value, "-", "_"); !slices.ContainsFunc(outcomes(), func(o string) bool { return o == f.Outcome }) {
 				err = fmt.Errorf("outcome=%q; there are %s", value, strings.Join(outcomes(), ", "))
@@ -203,8 +222,8 @@ type sieve struct {
 	functions []bool
 	sources   []bool
 	routes    [][]bool
-	status    int    // exactly this
-	hundreds  int    // or this many hundreds
+	byStatus  bool // only these statuses pass
+	statuses  statuses
 	method    string // of requests to wires that take any; "" where that does not matter
 	ofCalls   bool   // it has conditions that only an invocation can meet
 }
@@ -228,11 +247,7 @@ func (r *Run) sieve(f Filter) *sieve {
 		}
 		s.routes = append(s.routes, routes)
 	}
-	if digits, rest, found := strings.Cut(f.Status, "xx"); found && rest == "" {
-		s.hundreds, _ = strconv.Atoi(digits)
-	} else {
-		s.status, _ = strconv.Atoi(f.Status)
-	}
+	s.statuses, s.byStatus = parseStatuses(f.Status)
 	return s
 }
 
@@ -261,7 +276,7 @@ func (s *sieve) call(v *Invocation, n int) bool {
 	switch f := &s.f; {
 	case !s.functions[v.Function] || !s.wire(v.Source, v.Wire) || !s.in(v.Done):
 	case f.Class != "" && f.Class != "retried" && v.Class.String() != f.Class:
-	case f.Status == "none" && v.Status != 0, s.status > 0 && int(v.Status) != s.status, s.hundreds > 0 && int(v.Status)/100 != s.hundreds:
+	case f.Status == "none" && v.Status != 0, s.byStatus && !s.statuses.has(v.Status):
 	case f.First > 0 && (n < f.First || n > f.Last):
 	default:
 		return true

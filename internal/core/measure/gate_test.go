@@ -128,7 +128,7 @@ func TestFailuresAreNamed(t *testing.T) {
 	if dead.What != "scan.made 7" || dead.Payload != "scans#7" || dead.Outcome != "dead_lettered" || dead.Attempts != 2 || dead.Status != 0 || dead.Result != "timeout" || dead.LastLine != "cannot reach the gate" || dead.Instance != "boarding-1" {
 		t.Errorf("%+v", dead)
 	}
-	causes := FailureCauses(all)
+	causes := r.FailureCauses()
 	if len(causes) != 2 || causes[0].Head() != "fares → quote: 1 × answered with status 404" || causes[1].Head() != "scans → boarding: 1 × dead-lettered, timeout" {
 		t.Errorf("%+v", causes)
 	}

@@ -4,12 +4,12 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"sort"
 	"strings"
 	"time"
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-
 	"nightdrill/internal/core/stats"
 )
 
@@ -78,10 +78,15 @@ type Gap struct {
 	To   clock.Time `json:"to"`
 }
 
-// within returns how much of the time from one moment to another lies in gaps.
+// within returns how much of the time from one moment to another lies in gaps, which are
+// in order.
 func within(gaps []Gap, from, to clock.Time) (all time.Duration) {
-	for _, g := range gaps {
-		all += max(min(to, g.To).Sub(max(from, g.From)), 0)
+	first := sort.Search(len(gaps), func(i int) bool { return gaps[i].To > from })
+	for _, g := range gaps[first:] {
+		if g.From >= to {
+			break
+		}
+		all += min(to, g.To).Sub(max(from, g.From))
 	}
 	return all
 }

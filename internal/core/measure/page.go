@@ -88,7 +88,7 @@ func (r *Run) page(seen *scan, populations []Populations) *Page {
 		p.Sources = append(p.Sources, r.Sources[i].Name)
 		p.Kinds[r.Sources[i].Name] = r.Sources[i].Kind
 	}
-	p.Failures = FailureCauses(r.Failures())
+	p.Failures = r.FailureCauses()
 	p.Sentences = r.sentences(p.Summary, seen)
 	return p
 }

@@ -213,7 +213,7 @@ func warmUpOf(steps [warmSteps][]time.Duration) (w WarmUp) {
 			continue
 		}
 		count += len(all)
-		some = append(some, slices.Clone(every(all, warmSample)))
+		some = append(some, slices.Clone(stats.Thin(all, warmSample)))
 		from, to := nthRange(k)
 		at := func(q float64) float64 { return Millis(quantileOf(all, q)) }
 		w.Points = append(w.Points, WarmPoint{from, to, len(all), at(0.25), at(0.5), at(0.75)})
@@ -225,7 +225,7 @@ func warmUpOf(steps [warmSteps][]time.Duration) (w WarmUp) {
 			if k > steady+2 {
 				break
 			}
-			after := every(slices.Concat(some[k+1:]...), 4*warmSample)
+			after := stats.Thin(slices.Concat(some[k+1:]...), 4*warmSample)
 			slower := medianOf(some[k]) > time.Duration(leastGain*float64(medianOf(after)))
 			if _, p := stats.MannWhitney(some[k], after); slower && p < 0.02 {
 				steady = k + 1
@@ -239,18 +239,6 @@ func warmUpOf(steps [warmSteps][]time.Duration) (w WarmUp) {
 		}
 	}
 	return w
-}
-
-// every gives at most so many of the samples, evenly taken.
-func every(all []time.Duration, most int) []time.Duration {
-	if len(all) <= most {
-		return all
-	}
-	out := make([]time.Duration, most)
-	for i := range out {
-		out[i] = all[i*len(all)/most]
-	}
-	return out
 }
 
 // medianOf gives the median of samples, the lower one of two.

@@ -158,7 +158,7 @@ const presumedOfRanks = 7.0
 type ranks struct{ all []time.Duration }
 
 func newRanks(x, y []time.Duration) ranks {
-	return ranks{sorted(slices.Concat(every(x, mostRanked), every(y, mostRanked)))}
+	return ranks{sorted(slices.Concat(Thin(x, mostRanked), Thin(y, mostRanked)))}
 }
 
 // mostRanked bounds the samples of each side among which places are looked up.
@@ -186,7 +186,7 @@ func (c *Comparison) Detectable(alpha float64) float64 {
 		return math.Inf(1)
 	}
 	const oneInTwenty = 1.644854
-	x, y := every(c.a.byUnit(), 400), every(c.b.byUnit(), 400)
+	x, y := Thin(c.a.byUnit(), 400), Thin(c.b.byUnit(), 400)
 	z := normalFor(alpha)
 	n, m := c.a.Units(), c.b.Units()
 	spread := c.spread(n, m)
@@ -331,16 +331,4 @@ func exactU(n, m, u int) float64 {
 		}
 	}
 	return min(2*low/total, 1)
-}
-
-// every returns at most so many of the samples, evenly taken.
-func every(all []time.Duration, most int) []time.Duration {
-	if len(all) <= most {
-		return all
-	}
-	out := make([]time.Duration, most)
-	for i := range out {
-		out[i] = all[i*len(all)/most]
-	}
-	return out
 }

@@ -143,6 +143,19 @@ func (p *Population) sort() {
 	}
 }
 
+// Thin returns at most n of the samples, evenly spaced; the samples themselves where there
+// are no more.
+func Thin(samples []time.Duration, n int) []time.Duration {
+	if len(samples) <= n {
+		return samples
+	}
+	out := make([]time.Duration, n)
+	for i := range out {
+		out[i] = samples[i*len(samples)/n]
+	}
+	return out
+}
+
 // digit is how many bits one pass of the radix sort takes: few enough for its counts
 // to stay in the fastest cache.
 const digit = 11

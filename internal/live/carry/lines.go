@@ -106,6 +106,17 @@ type said struct {
 	text        []byte
 	size        int64
 	err         error
+
+	json  bool     // it is valid JSON,
+	full  bool     // and in the form of an envelope,
+	reply envelope // which is this
+}
+
+// parse reads a line as JSON, once for all who ask.
+func (s *said) parse() {
+	if s.json = json.Valid(s.text); s.json {
+		s.reply, s.full = envelopeOf(s.text)
+	}
 }
 
 // NewLines takes up the two ends. stray gets lines that nobody asked for; give is
@@ -129,6 +140,7 @@ func (l *Lines) listen(r *bufio.Reader) {
 		if s.err != nil && s.size == 0 {
 			return
 		}
+		s.parse()
 		if l.answers(&s) {
 			l.replies <- s
 		} else if l.stray != nil {
@@ -148,7 +160,7 @@ func (l *Lines) answers(s *said) bool {
 	if !l.asked {
 		return false
 	}
-	if whole := s.err == nil && int64(len(s.text)) >= s.size; whole && (!json.Valid(s.text) || l.another(s.text)) {
+	if whole := s.err == nil && int64(len(s.text)) >= s.size; whole && (!s.json || l.another(s)) {
 		l.skipped++
 		return false
 	}
@@ -159,16 +171,21 @@ func (l *Lines) answers(s *said) bool {
 // another reports whether a line carries the id of another event than the one that is
 // asked about: in the form of a reply, any other; elsewhere, where an id may be the
 // function's own, that of an event before.
-func (l *Lines) another(text []byte) bool {
-	var reply struct {
-		ID     *string `json:"id"`
-		Status *int    `json:"status"`
-	}
-	if l.id == "" || json.Unmarshal(text, &reply) != nil || reply.ID == nil || *reply.ID == l.id {
+func (l *Lines) another(s *said) bool {
+	if l.id == "" {
 		return false
 	}
-	_, form := envelopeOf(text)
-	return form && reply.Status != nil || l.earlier[*reply.ID]
+	id := s.reply.ID
+	if !s.full {
+		var other struct {
+			ID *string `json:"id"`
+		}
+		if json.Unmarshal(s.text, &other) != nil {
+			return false
+		}
+		id = other.ID
+	}
+	return id != nil && *id != l.id && (s.full && s.reply.Status != 0 || l.earlier[*id])
 }
 
 // envelope is the form of a reply that has more than a body.
@@ -304,10 +321,10 @@ func withTrace(line []byte, trace string) []byte {
 func (l *Lines) understand(r *Reply, s *said) {
 	text := bytes.TrimRight(s.text, "\r\n")
 	r.Status, r.Size, r.Header = http.StatusOK, s.size, http.Header{}
-	if json.Valid(text) {
+	if s.json {
 		r.Header.Set("Content-Type", "application/json")
 	}
-	if full, ok := envelopeOf(text); ok {
+	if full := s.reply; s.full {
 		if full.Status == 0 {
 			full.Status = http.StatusOK
 		}

@@ -541,18 +541,16 @@ func (d *Driver) Snapshot() *measure.Run {
 	return &r
 }
 
-// LastLine returns the last line that a function wrote during an invocation, "" for none.
-func (d *Driver) LastLine(invocation uint64) string {
+// LastLine returns the last line that a function wrote during an invocation of this run, ""
+// for none.
+func (d *Driver) LastLine(v *measure.Invocation) string {
 	d.mu.Lock()
 	began, log := d.began, d.log
-	i := slices.IndexFunc(d.rec.Invocations, func(v measure.Invocation) bool { return v.ID == invocation })
-	if i < 0 || log == nil {
-		d.mu.Unlock()
-		return ""
-	}
-	v := d.rec.Invocations[i]
 	name := fmt.Sprintf("%s-%d", d.fns[v.Function].Name, d.rec.Instances[v.Instance].Number)
 	d.mu.Unlock()
+	if log == nil {
+		return ""
+	}
 	lines := log.Between(name, began.Add(time.Duration(v.Assigned)), began.Add(time.Duration(v.Done)).Add(lineLag), mostLines)
 	if len(lines) == 0 {
 		return ""

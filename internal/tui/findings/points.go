@@ -134,8 +134,9 @@ func (m *Model) label(p *measure.Point) string {
 	if p.Attempts > 1 {
 		text += fmt.Sprintf(" (attempt %d)", p.Attempts)
 	}
-	if v := &m.run.Invocations[p.Invocation]; m.run.Stood(v.Assigned, v.Done) > 0 {
-		text += fmt.Sprintf(" (driver stood still for %s)", measure.DurationText(m.run.Stood(v.Assigned, v.Done)))
+	v := &m.run.Invocations[p.Invocation]
+	if stood := m.run.Stood(v.Assigned, v.Done); stood > 0 {
+		text += fmt.Sprintf(" (driver stood still for %s)", measure.DurationText(stood))
 	}
 	return text
 }
