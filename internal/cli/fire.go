@@ -321,8 +321,8 @@ func fire(cmd *cobra.Command, d *desk.Desk, o desk.Order, times int, asJSON bool
 	return nil
 }
 
-// neverInvoked says why an event would wait without an end: a function that it reaches has
-// a limit of 0. It is "" where all may be invoked; an HTTP request is rejected, and waits for
+// neverInvoked returns why an event would wait without an end: a function that it reaches
+// has a limit of 0. It returns "" where all may be invoked; an HTTP request is rejected, and waits for
 // nothing.
 func neverInvoked(d *desk.Desk, i *desk.Item, variant string) string {
 	src := &d.Sources[i.Source]

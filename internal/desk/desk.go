@@ -36,20 +36,20 @@ type Desk struct {
 	Log     *logs.Log      // what functions and services write
 	Whole   *plan.Standing // the project with its variants
 	Objects *objects.Store
-	// Entrances says how the front and the object store are reached; Enter sets it.
+	// Entrances are the addresses and names of the front and the object store; Enter sets them.
 	Entrances Entrances
 	works     *works
 	given     string // the folder, as the user named it
 	unkept    bool   // runs are not written, to see what writing them costs
 }
 
-// Entrances says how the listeners of a project are reached.
+// Entrances are the addresses and names by which the listeners of a project are reached.
 type Entrances struct {
 	Hosts   []string // names that requests may be addressed to, beside those of this machine
 	Objects string   // where the object store listens; "" for the usual address
 }
 
-// Enter says how the listeners are reached. It is called before they listen.
+// Enter sets how the listeners are reached. It is called before they listen.
 func (d *Desk) Enter(e Entrances) {
 	d.Entrances = e
 	d.Objects.Allow(e.Hosts)

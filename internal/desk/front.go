@@ -53,7 +53,7 @@ func (s *Standing) answer(ctx context.Context, r *event.Request) front.Answer {
 	return allow(s.await202(ctx, f, pl), src.CORS, origin)
 }
 
-// crossSite says why a page of another site may not send a request that changes something,
+// crossSite returns why a page of another site may not send a request that changes something,
 // where the source does not let it; "" where it may.
 func crossSite(r *event.Request, src *plan.Source) string {
 	origin := headerOf(r, "Origin")

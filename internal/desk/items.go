@@ -386,8 +386,8 @@ func (s *Standing) put(source, name, path string, text []byte) (string, error) {
 	return source + " " + name, nil
 }
 
-// KeepExpectation gives a copy of a payload what the payload's reply should be, as a set of
-// the project. Nothing is done where nothing is expected.
+// KeepExpectation adds a set to the project by which a copy of a payload expects the same
+// reply as the payload. Nothing is done where nothing is expected.
 func (s *Standing) KeepExpectation(of *Item, name string) error {
 	if of.Expect == nil || of.Set == "" {
 		return nil

@@ -160,7 +160,7 @@ type Attempt struct {
 	Why      string
 }
 
-// AttemptOf gives an attempt of an event that came at a time.
+// AttemptOf returns an attempt of an event that was received at a time.
 func AttemptOf(y *drive.Try, came clock.Time) Attempt {
 	return attemptOf(int(y.N), y.Result, &y.Invocation, came, y.Name, y.Why)
 }
@@ -169,7 +169,7 @@ func attemptOf(n int, r engine.Result, inv *measure.Invocation, came clock.Time,
 	return Attempt{N: n, Instance: instance, Class: inv.Class, Result: r, Status: int(inv.Status), At: inv.Assigned.Sub(came), Took: inv.Done.Sub(inv.Assigned), Why: why}
 }
 
-// Words says how the attempt ended.
+// Words returns how the attempt ended, in words.
 func (t Attempt) Words() string {
 	text := fmt.Sprintf("attempt %d: %v", t.N, t.Result)
 	if t.Status > 0 {

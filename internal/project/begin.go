@@ -98,7 +98,7 @@ func Begin(dir, language string, command, kinds []string) (*Beginning, error) {
 	return &b, nil
 }
 
-// otherLanguage says what there is in a folder that a project cannot be begun around by
+// otherLanguage returns what there is in a folder that a project cannot be begun around by
 // itself, and how such a thing is usually started; "" where there is no such thing.
 func otherLanguage(dir string) (found, how string) {
 	if _, err := os.Stat(filepath.Join(dir, "Cargo.toml")); err == nil {

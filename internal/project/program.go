@@ -48,7 +48,7 @@ func script(command []string) string {
 	return ""
 }
 
-// foreign says for which other system a program was built, "" where it is one for this
+// foreign returns which other system a program was built for, "" where it is one for this
 // system, no binary, or cannot be read.
 func foreign(path string) string {
 	here := runtime.GOOS + "/" + runtime.GOARCH

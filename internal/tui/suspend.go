@@ -71,7 +71,7 @@ func (s *stoppable) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	return s, cmd
 }
 
-// leave gives the terminal back and stops this process, until it is told to go on.
+// leave restores the terminal and stops this process until it is continued.
 func (s *stoppable) leave() tea.Cmd {
 	if s.away {
 		return nil

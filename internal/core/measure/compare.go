@@ -106,7 +106,7 @@ func Compare(title string, sides []Side, reply func(side int, number int32) []by
 	return c
 }
 
-// unlike says why sides are not quite comparable.
+// unlike returns why sides are not quite comparable.
 func unlike(sides []Side) (out []string) {
 	a := sides[0].Run
 	other := slices.IndexFunc(sides, func(s Side) bool { return s.Run != a })

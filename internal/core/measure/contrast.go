@@ -102,7 +102,7 @@ func TimesText(ratio float64, more, less string) string {
 	return Percent(ratio-1) + " " + word
 }
 
-// Verdict says what a contrast comes to, of the second side against the first.
+// Verdict returns what a contrast comes to in words, of the second side against the first.
 func (c *Contrast) Verdict() string {
 	more, less := c.sense()
 	switch {
@@ -138,7 +138,7 @@ func (c *Contrast) Between() string {
 	return RatioText(*c.Lo) + " – " + RatioText(*c.Hi)
 }
 
-// Mark says in a few words what a contrast comes to.
+// Mark returns what a contrast comes to in a few words.
 func (c *Contrast) Mark() string {
 	switch {
 	case c == nil || c.N[0] == 0 || c.N[1] == 0:
@@ -153,7 +153,7 @@ func (c *Contrast) Mark() string {
 	return fmt.Sprintf("no difference  (%s)", c.Between())
 }
 
-// sentences says what the contrasts of a side come to: first what differs, then what
+// sentences returns what the contrasts of a side come to: first what differs, then what
 // does not, then what cannot be told.
 func sentences(of []Contrast, first, label string) (differs, rest []string) {
 	var alike, few, none []string

@@ -115,7 +115,7 @@ func (r *Run) failures(wanted func(engine.Outcome) bool) (out []Failure) {
 	return out
 }
 
-// cause says in which way a delivery failed.
+// cause returns the way in which a delivery failed.
 func (f *Failure) cause() string {
 	outcome := strings.ReplaceAll(f.Outcome, "_", "-")
 	switch {

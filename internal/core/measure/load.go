@@ -100,7 +100,7 @@ func (r *Run) Stood(from, to clock.Time) time.Duration {
 	return within(r.Self.Gaps, from, to)
 }
 
-// sayGaps says when the driver itself stood still, and what that touched.
+// sayGaps warns of stretches in which the driver itself stood still, and of what they touched.
 func (r *Run) sayGaps(on func(kinds []string, format string, args ...any)) {
 	if r.Self == nil || len(r.Self.Gaps) == 0 {
 		return
@@ -169,7 +169,7 @@ func (r *Run) driver(s *Summary, at []int32) {
 	}
 }
 
-// Text says how well the driver kept to the plan.
+// Text returns how well the driver kept to the plan, as a sentence.
 func (d *DriverFigures) Text() string {
 	if d.LagP99 == nil {
 		return fmt.Sprintf("driver delay: too few events for a percentile (p99 needs %d)", stats.Need(0.99))

@@ -143,7 +143,7 @@ func (w *WarmUp) Instances() int {
 	return w.Points[0].N
 }
 
-// Text says how a function warms up, or what is missing to tell.
+// Text returns how a function warms up, or what is missing to tell.
 func (w *WarmUp) Text() string {
 	switch {
 	case w.Steady != nil && *w.Steady == 1:

@@ -137,7 +137,7 @@ func (r *Run) sentences(s *Summary, seen *scan) (out []string) {
 	return out
 }
 
-// sayFunction says how long a function takes, cold and warm. Warm, what counts is its
+// sayFunction writes how long a function takes, cold and warm. Warm, what counts is its
 // service time: what a delivery waited for is said apart.
 func (r *Run) sayFunction(of *Function, f *FunctionFigures, outcomes *Counts, say func(string, ...any)) {
 	name := of.Name
@@ -179,7 +179,7 @@ func (r *Run) sayFunction(of *Function, f *FunctionFigures, outcomes *Counts, sa
 	}
 }
 
-// fewWarm says that there are too few warm answers for a median.
+// fewWarm returns that there are too few warm answers for a median.
 func fewWarm(n int) string {
 	if n == 0 {
 		return "none was warm"

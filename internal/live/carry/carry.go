@@ -289,7 +289,7 @@ func (c *Conn) read(req *http.Request, r Reply) Reply {
 	return r
 }
 
-// surplus says what followed a reply, and why that is more than it may have.
+// surplus returns what followed a reply, and why that is more than it may have.
 func surplus(resp *http.Response, req *http.Request, n int) string {
 	what := "bytes followed the reply"
 	if n > 0 {

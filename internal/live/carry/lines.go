@@ -290,7 +290,7 @@ func (l *Lines) Do(ctx context.Context, m *Message, trace string) Reply {
 	return r
 }
 
-// noReply says that lines came, where they did, that were taken for log lines.
+// noReply returns a note about the lines that were taken for log lines, "" where there were none.
 func (l *Lines) noReply() string {
 	l.mu.Lock()
 	defer l.mu.Unlock()

@@ -237,8 +237,8 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 	return r
 }
 
-// meterOf says by what the use of a function's instances is counted; "" where nothing of it
-// is known.
+// meterOf returns what the use of a function's instances is counted by; "" where nothing of
+// it is known.
 func meterOf(f *plan.Function) string {
 	if f.Transport == plan.Attach || f.Stop != nil {
 		return ""
@@ -636,7 +636,7 @@ func (d *Driver) peek(f *feed, now clock.Time) (arrival.Arrival, arrival.State) 
 	return a, state
 }
 
-// answered tells a feed that a caller may ask again from a time of the run on.
+// answered lets a caller of a feed ask again from a time of the run on.
 func (d *Driver) answered(f *feed, caller int32, at clock.Time) { f.Answered(int(caller), at-d.opens) }
 
 // handle hands one input over; the lock is held.

@@ -334,8 +334,7 @@ func (in *instance) gone(why Trouble, how string) {
 	}
 }
 
-// ended says how the instance came to its end: what Night Drill ended itself is said so, with
-// the reason.
+// ended returns how the instance ended; of what Night Drill ended itself, with the reason.
 func (in *instance) ended(how string) string {
 	in.d.mu.Lock()
 	stopping, reason := in.stopping, in.record().Reason

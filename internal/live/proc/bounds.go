@@ -37,6 +37,6 @@ func (e Enforcement) Says(b Bounds) string {
 	return "not enforced: " + e.Why
 }
 
-// Meter says by what the use of memory and processors is counted of a process that was
-// started with Bounds.Meter, and of its children; "" where only the first process is.
+// Meter returns what the use of memory and processors is counted by, of a process that was
+// started with Bounds.Meter and of its children; "" where only the first process is.
 func Meter() string { return meter() }

@@ -457,7 +457,7 @@ func removeTrees(own []string) {
 	}
 }
 
-// meter says by what processes are counted here.
+// meter returns what processes are counted by here.
 func meter() string {
 	if h := groups(); h.memory != "" {
 		return "control groups"

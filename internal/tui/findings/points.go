@@ -124,7 +124,7 @@ func (m *Model) openCalls(pick measure.Filter, words string) {
 	m.calls = c
 }
 
-// label says which event a point is, and which payload.
+// label returns which event a point is, and which payload.
 func (m *Model) label(p *measure.Point) string {
 	of := &m.run.Payloads[m.run.Arrivals[p.Event].Payload]
 	text := fmt.Sprintf("%s#%d %s", of.Set, of.N, of.Label)

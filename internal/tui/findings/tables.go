@@ -134,7 +134,7 @@ func (m *Model) drawLatencies(c *paint.Canvas, y int) int {
 	return m.beside(c, y+1, measure.OnLatency, measure.OnStart)
 }
 
-// noAnswers says why a function has no figures.
+// noAnswers returns why a function has no figures.
 func (m *Model) noAnswers(fn int) string {
 	switch {
 	case m.filter != (measure.Filter{}):
@@ -295,7 +295,7 @@ func (m *Model) drawRoutes(c *paint.Canvas, y int) int {
 	return y
 }
 
-// drawStatuses says how the functions answered, by method and route.
+// drawStatuses draws how the functions answered, by method and route.
 func (m *Model) drawStatuses(c *paint.Canvas, y int) int {
 	said := false
 	row := func(name string, style paint.Style, statuses map[string]int, pick measure.Filter) {
