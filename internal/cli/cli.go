@@ -155,8 +155,11 @@ Try it without a project: nightdrill demo`,
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SuggestionsMinimumDistance = 2
 	root.PersistentFlags().StringVar(&dir, "project", ".", "the folder of the project")
-	root.PersistentFlags().StringSliceVar(&entrances.Hosts, "allow-host", nil, "a name, beside this machine's own, that requests to the front and the object store may be addressed to; may be given again")
-	root.PersistentFlags().StringVar(&entrances.Objects, "objects", "", "where the object store listens (default 127.0.0.1:8421 with the screen, a free port otherwise)")
+	root.PersistentFlags().StringSliceVar(&entrances.Hosts, "allow-host", nil,
+		"a name, beside this machine's own, that requests to the front and the object store may be addressed to; may be "+
+			"given again")
+	root.PersistentFlags().StringVar(&entrances.Objects, "objects", "",
+		"where the object store listens (default 127.0.0.1:8421 with the screen, a free port otherwise)")
 	listenFlag(root, &listen)
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return err })
 	root.AddCommand(demoCommand(), runCommand(&dir), fireCommand(&dir), initCommand(&dir), payloadsCommand(&dir), recordCommand(&dir), checkCommand(&dir), runsCommand(&dir), compareCommand(&dir), reenactCommand())

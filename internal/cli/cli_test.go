@@ -272,7 +272,8 @@ func TestAFullDisk(t *testing.T) {
 	c := exec.Command("sh", "-c", "ulimit -f 260; exec "+program+" run --project "+dir) // blocks of 512 bytes
 	c.Stdout, c.Stderr = &o, &e
 	_ = c.Run() // the exit code tells
-	if code := c.ProcessState.ExitCode(); code != 3 || !strings.Contains(e.String(), "the run could not be kept") || !strings.Contains(o.String(), "quote: ") {
+	if code := c.ProcessState.ExitCode(); code != 3 || !strings.Contains(e.String(), "the run could not be kept") ||
+		!strings.Contains(o.String(), "quote: ") {
 		t.Errorf("exit %d\n%s%s", code, o.String(), e.String())
 	}
 	noneLeft(t)

@@ -196,7 +196,9 @@ func comparisonText(w io.Writer, c *measure.Comparison) error {
 	if err := t.Flush(); err != nil {
 		return err
 	}
-	fmt.Fprintf(b, "\nHow much slower or faster is the ratio of medians, with its 95 %% interval; it stands where the difference is more than noise.\n")
+	fmt.Fprintf(b,
+		"\nHow much slower or faster is the ratio of medians, with its 95 %% interval; it stands where the difference is "+
+			"more than noise.\n")
 	if len(c.Replies) > 0 {
 		fmt.Fprintf(b, "\nother replies than %s\n", c.Sides[0].Label)
 	}

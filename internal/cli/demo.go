@@ -54,5 +54,6 @@ func demoScreen(cmd *cobra.Command, listen string) error {
 }
 
 func listenFlag(c *cobra.Command, listen *string) {
-	c.Flags().StringVar(listen, "listen", "", "where the front listens (default 127.0.0.1:8420, or a free port when that is taken)")
+	c.Flags().StringVar(listen, "listen", "",
+		"where the front listens (default 127.0.0.1:8420, or a free port when that is taken)")
 }

@@ -214,7 +214,7 @@ type fired struct {
 	Unexpected  []string           `json:"unexpected,omitempty"`
 	DeadLetters int                `json:"dead_letters,omitempty"`
 	Broken      int                `json:"failed_steps,omitempty"` // of its chain, beside the event itself
-	Steps       []firedStep        `json:"steps,omitempty"`        // of the event and of what was made of it, each followed by its own
+	Steps       []firedStep        `json:"steps,omitempty"`        // the event, and what was made of it
 }
 
 // firedStep is one function that an event, or what was made of it, came to.
@@ -304,7 +304,8 @@ func fire(cmd *cobra.Command, d *desk.Desk, o desk.Order, times int, asJSON bool
 		}
 	}
 	if asJSON {
-		text, err := json.MarshalIndent(map[string]any{"format": "nightdrill.firing/2", "project": d.Name, "firings": all}, "", "  ")
+		text, err := json.MarshalIndent(map[string]any{"format": "nightdrill.firing/2", "project": d.Name, "firings": all},
+			"", "  ")
 		if err != nil {
 			return could(err)
 		}
@@ -341,7 +342,9 @@ func neverInvoked(d *desk.Desk, i *desk.Item, variant string) string {
 			limits, name = d.Whole.Functions[k].Limits, d.Whole.Functions[k].Name
 		}
 		if limits.Max == 0 {
-			return fmt.Sprintf("not sent: the limit of %s is 0 (concurrency: {max: 0}), so nothing is invoked and the event would wait without an end; raise functions.%s.concurrency.max", name, f.Name)
+			return fmt.Sprintf("not sent: the limit of %s is 0 (concurrency: {max: 0}), so nothing is invoked and the event "+
+				"would wait without an end; raise functions.%s.concurrency.max",
+				name, f.Name)
 		}
 	}
 	return ""

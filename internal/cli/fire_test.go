@@ -61,7 +61,8 @@ func TestFire(t *testing.T) {
 		Format  string
 		Firings []fired
 	}
-	if json.Unmarshal(text, &reply) != nil || err != nil || reply.Format != "nightdrill.firing/2" || len(reply.Firings) != 1 {
+	if json.Unmarshal(text, &reply) != nil || err != nil || reply.Format != "nightdrill.firing/2" ||
+		len(reply.Firings) != 1 {
 		t.Fatalf("%v\n%s", err, text)
 	}
 	// a 404 is the function's answer to its caller: the event is done
@@ -116,7 +117,8 @@ func TestInit(t *testing.T) {
 			if out, errs, code := nightdrill(t, "--project", dir, "check"); code != 0 {
 				t.Errorf("check: exit %d\n%s%s", code, out, errs)
 			}
-			events := [][]string{{"web", "tide"}, {"jobs", "job"}, {"uploads", "note"}, {"readings", "reading"}, {"nightly", "next"}}
+			events := [][]string{{"web", "tide"}, {"jobs", "job"}, {"uploads", "note"}, {"readings", "reading"},
+				{"nightly", "next"}}
 			if language != "python" && language != "node" {
 				events = events[:2] // the others are told apart by nothing but their language
 			}

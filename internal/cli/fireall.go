@@ -40,7 +40,8 @@ func fireAll(cmd *cobra.Command, d *desk.Desk, o desk.Order, junit string) error
 	astray := astraySets(d)
 	for _, set := range sortedNames(astray) {
 		fmt.Fprintf(out, "%s: %s\n", set, astray[set])
-		enter(set, testCase{Name: set, Class: set, Seconds: "0", Failure: &failure{Message: clean(astray[set]), Text: clean(astray[set])}})
+		enter(set, testCase{Name: set, Class: set, Seconds: "0", Failure: &failure{Message: clean(astray[set]),
+			Text: clean(astray[set])}})
 	}
 	for _, item := range s.List() {
 		if item.Expect == nil || astray[item.Set] != "" {
@@ -107,13 +108,17 @@ func astraySets(d *desk.Desk) map[string]string {
 		switch {
 		case !expects || said && len(to) > 0:
 		case len(to) == 0:
-			out[set.Name] = fmt.Sprintf("its expectations reach no source; name one by payloads.%s.reaches, such as reaches: [SOURCE]", set.Name)
+			out[set.Name] = fmt.Sprintf("its expectations reach no source; name one by payloads.%s.reaches, such as "+
+				"reaches: [SOURCE]",
+				set.Name)
 		case len(to) > 1:
 			var names []string
 			for _, k := range to {
 				names = append(names, d.Sources[k].Name)
 			}
-			out[set.Name] = fmt.Sprintf("its expectations could be meant for %s; say for which by payloads.%s.reaches, such as reaches: [%s]", strings.Join(names, " or "), set.Name, names[0])
+			out[set.Name] = fmt.Sprintf("its expectations could be meant for %s; say for which by payloads.%s.reaches, such "+
+				"as reaches: [%s]",
+				strings.Join(names, " or "), set.Name, names[0])
 		}
 	}
 	return out

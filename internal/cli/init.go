@@ -28,7 +28,8 @@ is found in the folder, else around a small new one. It never overwrites a file.
 		},
 	}
 	c.Flags().StringVar(&language, "lang", "", "python, node, go or java")
-	c.Flags().StringSliceVar(&kinds, "sources", []string{"http"}, "kinds of sources to begin with: "+strings.Join(project.Kinds, ", "))
+	c.Flags().StringSliceVar(&kinds, "sources", []string{"http"},
+		"kinds of sources to begin with: "+strings.Join(project.Kinds, ", "))
 	return c
 }
 

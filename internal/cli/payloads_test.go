@@ -48,7 +48,8 @@ func TestPayloads(t *testing.T) {
 		{[]string{"payloads", "generate", "--schema", filepath.Join(dir, "none.json")}, 2, []string{"the schema cannot be read"}},
 		{[]string{"payloads", "generate"}, 2, []string{"--schema FILE, or --openapi FILE"}},
 		{[]string{"payloads", "generate", "--schema", schema, "--count", "-1"}, 2, []string{"the least is 0"}},
-		{[]string{"payloads", "generate", "--schema", schema, "--out", filepath.Join(schema, "x")}, 3, []string{"cannot be written"}},
+		{[]string{"payloads", "generate", "--schema", schema, "--out", filepath.Join(schema, "x")}, 3,
+			[]string{"cannot be written"}},
 		{[]string{"payloads", "generate", "--schema", schema, "--out", filepath.Join(dir, "new", "folder", "x")}, 0, nil},
 	} {
 		expectCall(t, dir, c.args, c.code, c.want)

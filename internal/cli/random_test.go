@@ -42,68 +42,70 @@ func faulty(seed string) {
 	}
 	var mu sync.Mutex
 	seen := map[string]int{}
-	err = http.ListenAndServe("127.0.0.1:"+os.Getenv("PORT"), http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		body, _ := io.ReadAll(r.Body)
-		x := logged{PID: os.Getpid(), Status: 200, Does: "ok", Source: "fares"}
-		type data struct {
-			Key string `json:"key"`
-		}
-		var events []struct {
-			ID     string `json:"id"`
-			Source string `json:"source"`
-			Data   data   `json:"data"`
-		}
-		switch {
-		case r.Header.Get("ce-id") != "":
-			var d data
-			_ = json.Unmarshal(body, &d)
-			x.IDs, x.Keys, x.Source = []string{r.Header.Get("ce-id")}, []string{d.Key}, strings.TrimPrefix(r.Header.Get("ce-source"), "/")
-		case json.Unmarshal(body, &events) == nil && len(events) > 0:
-			for _, e := range events {
-				x.IDs, x.Keys, x.Source = append(x.IDs, e.ID), append(x.Keys, e.Data.Key), strings.TrimPrefix(e.Source, "/")
+	err = http.ListenAndServe("127.0.0.1:"+os.Getenv("PORT"),
+		http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			body, _ := io.ReadAll(r.Body)
+			x := logged{PID: os.Getpid(), Status: 200, Does: "ok", Source: "fares"}
+			type data struct {
+				Key string `json:"key"`
 			}
-		default:
-			x.IDs = []string{r.URL.Path}
-		}
-		mu.Lock()
-		for _, id := range x.IDs {
-			seen[id]++
-		}
-		h := fnv.New64a()
-		fmt.Fprint(h, seed, x.IDs[0], seen[x.IDs[0]])
-		roll := rand.New(rand.NewPCG(h.Sum64(), 1)).IntN(100)
-		mu.Unlock()
-		switch {
-		case roll < 8:
-			x.Does, x.Status = "refuse", 500
-		case roll < 12:
-			x.Does, x.Status = "absent", 404
-		case roll < 20:
-			x.Does = "slow"
-		case roll < 22:
-			x.Does, x.Status = "sleep", 0
-		case roll < 24:
-			x.Does, x.Status = "crash", 0
-		case roll < 34 && len(events) > 1:
-			x.Does, x.Again = "again", x.IDs[len(x.IDs)/2:]
-		}
-		line, _ := json.Marshal(x)
-		mu.Lock()
-		_, _ = file.Write(append(line, '\n'))
-		mu.Unlock()
-		switch x.Does {
-		case "slow":
-			time.Sleep(30 * time.Millisecond)
-		case "sleep":
-			time.Sleep(time.Minute)
-		case "crash":
-			os.Exit(9)
-		}
-		w.WriteHeader(x.Status)
-		if x.Again != nil {
-			_ = json.NewEncoder(w).Encode(map[string]any{"retry": x.Again})
-		}
-	}))
+			var events []struct {
+				ID     string `json:"id"`
+				Source string `json:"source"`
+				Data   data   `json:"data"`
+			}
+			switch {
+			case r.Header.Get("ce-id") != "":
+				var d data
+				_ = json.Unmarshal(body, &d)
+				x.IDs, x.Keys, x.Source = []string{r.Header.Get("ce-id")}, []string{d.Key},
+					strings.TrimPrefix(r.Header.Get("ce-source"), "/")
+			case json.Unmarshal(body, &events) == nil && len(events) > 0:
+				for _, e := range events {
+					x.IDs, x.Keys, x.Source = append(x.IDs, e.ID), append(x.Keys, e.Data.Key), strings.TrimPrefix(e.Source, "/")
+				}
+			default:
+				x.IDs = []string{r.URL.Path}
+			}
+			mu.Lock()
+			for _, id := range x.IDs {
+				seen[id]++
+			}
+			h := fnv.New64a()
+			fmt.Fprint(h, seed, x.IDs[0], seen[x.IDs[0]])
+			roll := rand.New(rand.NewPCG(h.Sum64(), 1)).IntN(100)
+			mu.Unlock()
+			switch {
+			case roll < 8:
+				x.Does, x.Status = "refuse", 500
+			case roll < 12:
+				x.Does, x.Status = "absent", 404
+			case roll < 20:
+				x.Does = "slow"
+			case roll < 22:
+				x.Does, x.Status = "sleep", 0
+			case roll < 24:
+				x.Does, x.Status = "crash", 0
+			case roll < 34 && len(events) > 1:
+				x.Does, x.Again = "again", x.IDs[len(x.IDs)/2:]
+			}
+			line, _ := json.Marshal(x)
+			mu.Lock()
+			_, _ = file.Write(append(line, '\n'))
+			mu.Unlock()
+			switch x.Does {
+			case "slow":
+				time.Sleep(30 * time.Millisecond)
+			case "sleep":
+				time.Sleep(time.Minute)
+			case "crash":
+				os.Exit(9)
+			}
+			w.WriteHeader(x.Status)
+			if x.Again != nil {
+				_ = json.NewEncoder(w).Encode(map[string]any{"retry": x.Again})
+			}
+		}))
 	panic(err)
 }
 
@@ -120,7 +122,8 @@ type thrown struct {
 func throw(t *testing.T, seed uint64) *thrown {
 	t.Helper()
 	r := rand.New(rand.NewPCG(seed, 77))
-	x := &thrown{dir: t.TempDir(), events: map[string]int{}, attempts: map[string]int{"fares": 1}, batched: map[string]bool{}}
+	x := &thrown{dir: t.TempDir(), events: map[string]int{}, attempts: map[string]int{"fares": 1},
+		batched: map[string]bool{}}
 	x.log = filepath.Join(x.dir, "function.log")
 	self, _ := os.Executable()
 	rewrite(t, x.dir, "function.log", "")
@@ -147,17 +150,25 @@ func throw(t *testing.T, seed uint64) *thrown {
 	}
 	var b strings.Builder
 	fmt.Fprintf(&b, "nightdrill: 1\nproject: thrown\nconcurrency: %d\nfunctions:\n", 3+r.IntN(9))
-	fmt.Fprintf(&b, "  f: {start: [%q], env: {FAULTY: \"%d\", FAULTY_LOG: %q, GORACE: atexit_sleep_ms=0}, timeout: 250ms, start_timeout: 20s, idle_after: %dms, keep_warm: %d, concurrency: {max: %d, per_instance: %d}}\n",
+	fmt.Fprintf(&b,
+		"  f: {start: [%q], env: {FAULTY: \"%d\", FAULTY_LOG: %q, GORACE: atexit_sleep_ms=0}, timeout: 250ms, "+
+			"start_timeout: 20s, idle_after: %dms, keep_warm: %d, concurrency: {max: %d, per_instance: %d}}\n",
 		self, seed, x.log, 60+r.IntN(500), r.IntN(2), 2+r.IntN(5), 1+r.IntN(3))
 	fmt.Fprintf(&b, "sources:\n  fares: {kind: http, wait: %s, wires: [{to: f}]}\n", pick("0s", "50ms", "2s"))
-	fmt.Fprintf(&b, "  scans: {kind: queue, %s%s%slease: %s, %swires: [{to: f}]}\n", batch("scans"), retries("scans"), group, pick("300ms", "10s"), letters)
-	fmt.Fprintf(&b, "  refused: {kind: queue}\n  fixes: {kind: stream, key: /key, partitions: %d, %s%swires: [{to: f}]}\n", 1+r.IntN(4), batch("fixes"), retries("fixes"))
-	b.WriteString("payloads:\n  fares: {recording: fares.har}\n  scans: {recording: scans.ndjson}\n  fixes: {recording: fixes.ndjson}\ndrills:\n  d:\n    settle: 20s\n    feeds:\n")
+	fmt.Fprintf(&b, "  scans: {kind: queue, %s%s%slease: %s, %swires: [{to: f}]}\n", batch("scans"), retries("scans"),
+		group, pick("300ms", "10s"), letters)
+	fmt.Fprintf(&b,
+		"  refused: {kind: queue}\n  fixes: {kind: stream, key: /key, partitions: %d, %s%swires: [{to: f}]}\n", 1+r.IntN(4),
+		batch("fixes"), retries("fixes"))
+	b.WriteString("payloads:\n  fares: {recording: fares.har}\n  scans: {recording: scans.ndjson}\n  fixes: " +
+		"{recording: fixes.ndjson}\ndrills:\n  d:\n    settle: 20s\n    feeds:\n")
 	var entries, scans, fixes []string
 	for n := range 40 {
 		entries = append(entries, fmt.Sprintf(`{"request":{"method":"GET","url":"http://x.example/fare-%d"}}`, n))
-		scans = append(scans, fmt.Sprintf(`{"specversion":"1.0","id":"scan-%03d","source":"/scans","type":"t","data":{"key":"k%d"}}`, n, r.IntN(4)))
-		fixes = append(fixes, fmt.Sprintf(`{"specversion":"1.0","id":"fix-%03d","source":"/fixes","type":"t","data":{"key":"k%d"}}`, n, r.IntN(4)))
+		scans = append(scans,
+			fmt.Sprintf(`{"specversion":"1.0","id":"scan-%03d","source":"/scans","type":"t","data":{"key":"k%d"}}`, n, r.IntN(4)))
+		fixes = append(fixes,
+			fmt.Sprintf(`{"specversion":"1.0","id":"fix-%03d","source":"/fixes","type":"t","data":{"key":"k%d"}}`, n, r.IntN(4)))
 	}
 	rewrite(t, x.dir, "fares.har", `{"log":{"entries":[`+strings.Join(entries, ",")+`]}}`)
 	rewrite(t, x.dir, "scans.ndjson", strings.Join(scans, "\n"))
@@ -170,14 +181,19 @@ func throw(t *testing.T, seed uint64) *thrown {
 		x.events[source] = n
 		faults := ""
 		if source == "scans" && r.IntN(2) == 0 {
-			faults = fmt.Sprintf(", faults: {duplicate: %d%%, drop_ack: %d%%, delay: {share: 10%%, by: 40ms}}", r.IntN(20), r.IntN(8))
+			faults = fmt.Sprintf(", faults: {duplicate: %d%%, drop_ack: %d%%, delay: {share: 10%%, by: 40ms}}", r.IntN(20),
+				r.IntN(8))
 		}
-		fmt.Fprintf(&b, "      - {source: %s, payloads: %s, arrive: [{steady: %d/s, for: %v}]%s}\n", source, source, rate, lasts, faults)
+		fmt.Fprintf(&b, "      - {source: %s, payloads: %s, arrive: [{steady: %d/s, for: %v}]%s}\n", source, source, rate,
+			lasts, faults)
 	}
 	if r.IntN(2) == 0 {
 		fmt.Fprintf(&b, "    changes: [{at: %dms, limits: {f: {concurrency: {max: %d}}}}]\n", 100+r.IntN(300), 1+r.IntN(6))
 	}
-	fmt.Fprintf(&b, "    budgets: [source fares failed <= %d, source scans done >= %d, function f status 5xx < %d%%, project abandoned == 0]\n", r.IntN(4), x.events["scans"]*r.IntN(11)/10, 1+r.IntN(15))
+	fmt.Fprintf(&b,
+		"    budgets: [source fares failed <= %d, source scans done >= %d, function f status 5xx < %d%%, project "+
+			"abandoned == 0]\n",
+		r.IntN(4), x.events["scans"]*r.IntN(11)/10, 1+r.IntN(15))
 	rewrite(t, x.dir, "nightdrill.yaml", b.String())
 	x.kills = r.IntN(3)
 	return x
@@ -203,7 +219,8 @@ func (x *thrown) what(t *testing.T) (out []logged) {
 // carryOut carries the drill out, and kills some of its processes from outside meanwhile.
 func (x *thrown) carryOut(t *testing.T, seed uint64) (s measure.Summary, rows []map[string]string, code int) {
 	t.Helper()
-	c := exec.Command(program, "run", "d", "--project", x.dir, "--json", filepath.Join(x.dir, "summary.json"), "--out", filepath.Join(x.dir, "out"))
+	c := exec.Command(program, "run", "d", "--project", x.dir, "--json", filepath.Join(x.dir, "summary.json"), "--out",
+		filepath.Join(x.dir, "out"))
 	var text strings.Builder
 	c.Stdout, c.Stderr = &text, &text
 	if err := c.Start(); err != nil {
@@ -263,7 +280,10 @@ func TestThrownProjectsAddUp(t *testing.T) {
 	if testing.Short() {
 		seeds = 4
 	}
-	var common struct{ failed, dead, retried, crashed, timeouts, rejected, batches, missed, held, killed, doubled, unheard int }
+	var common struct {
+		failed, dead, retried, crashed, timeouts, rejected, batches, missed, held, killed, doubled,
+		unheard int
+	}
 	for seed := range seeds {
 		x := throw(t, seed)
 		s, rows, code := x.carryOut(t, seed)
@@ -292,15 +312,19 @@ func TestThrownProjectsAddUp(t *testing.T) {
 		common.missed, common.held = common.missed+missed, common.held+len(s.Budgets)-missed
 		common.failed, common.dead = common.failed+s.Events.Failed, common.dead+s.Events.DeadLettered
 		f := s.Functions["f"]
-		common.retried, common.crashed, common.timeouts = common.retried+f.Latency.Retried.N, common.crashed+f.Crashes, common.timeouts+f.Timeouts
+		common.retried, common.crashed, common.timeouts = common.retried+f.Latency.Retried.N, common.crashed+f.Crashes,
+			common.timeouts+f.Timeouts
 		common.rejected, common.killed = common.rejected+s.Events.Rejected, common.killed+x.kills
 		common.batches += len(x.batched)
-		common.doubled, common.unheard = common.doubled+s.Faults["duplicated"], common.unheard+s.Faults["acknowledgement lost"]
+		common.doubled, common.unheard = common.doubled+s.Faults["duplicated"],
+			common.unheard+s.Faults["acknowledgement lost"]
 		if left, _ := exec.Command("pgrep", "-f", x.log).Output(); len(left) > 0 {
 			wrong("processes are left: %s", left)
 		}
 	}
-	if !testing.Short() && (common.failed < 10 || common.dead < 3 || common.retried < 30 || common.crashed < 10 || common.timeouts < 10 || common.batches < 5 || common.missed < 5 || common.held < 5 || common.killed < 5 || common.doubled < 10 || common.unheard < 3) {
+	if !testing.Short() && (common.failed < 10 || common.dead < 3 || common.retried < 30 || common.crashed < 10 ||
+		common.timeouts < 10 || common.batches < 5 || common.missed < 5 || common.held < 5 || common.killed < 5 ||
+		common.doubled < 10 || common.unheard < 3) {
 		t.Errorf("too little was common: %+v", common)
 	}
 }
@@ -315,7 +339,8 @@ func (x *thrown) compare(s measure.Summary, rows []map[string]string, said []log
 		if source == "scans" {
 			n += doubled
 		}
-		if c := s.Sources[source]; c.Arrived != n || c.Deliveries != n || c.Done+c.Failed+c.DeadLettered+c.Rejected+c.Expired+c.Abandoned != n {
+		if c := s.Sources[source]; c.Arrived != n || c.Deliveries != n ||
+			c.Done+c.Failed+c.DeadLettered+c.Rejected+c.Expired+c.Abandoned != n {
 			wrong("%s: %d arrived, want %d: %+v", source, c.Arrived, n, c)
 		}
 	}
@@ -330,7 +355,9 @@ func (x *thrown) compare(s measure.Summary, rows []map[string]string, said []log
 		if row["status"] != "" {
 			statuses[row["status"]]++
 		}
-		if (row["result"] == "ok") != (row["status"] == "200" || row["status"] == "404" && row["source"] == "fares") && row["result"] != "asked again" && row["result"] != "acknowledgement lost" && row["result"] != "run over" && row["late"] != "true" {
+		if (row["result"] == "ok") != (row["status"] == "200" || row["status"] == "404" && row["source"] == "fares") &&
+			row["result"] != "asked again" && row["result"] != "acknowledgement lost" && row["result"] != "run over" &&
+			row["late"] != "true" {
 			wrong("a row has the status %s and the result %s", row["status"], row["result"])
 		}
 		x.times(row, wrong)
@@ -400,7 +427,8 @@ func (x *thrown) compare(s measure.Summary, rows []map[string]string, said []log
 			wrong("%s: %d are done, of the function's log %d ended well", source, s.Sources[source].Done, good[source])
 		}
 	}
-	if n := f.Latency.N() + s.Events.Rejected + s.Events.Expired + s.Events.Abandoned + (f.Attempts - attempts); n < s.Events.Deliveries-s.Sources["refused"].Deliveries {
+	if n := f.Latency.N() + s.Events.Rejected + s.Events.Expired + s.Events.Abandoned + (f.Attempts - attempts);
+		n < s.Events.Deliveries-s.Sources["refused"].Deliveries {
 		wrong("%d deliveries have a latency or none for a reason, of %d", n, s.Events.Deliveries)
 	}
 }
@@ -409,7 +437,8 @@ func (x *thrown) compare(s measure.Summary, rows []map[string]string, said []log
 func (x *thrown) times(row map[string]string, wrong func(string, ...any)) {
 	at := func(name string) float64 { v, _ := strconv.ParseFloat(row[name], 64); return v }
 	near := func(a, b float64) bool { return a-b < 1e-6 && b-a < 1e-6 }
-	if row["sent_ms"] != "" && (!near(at("service_ms"), at("done_ms")-at("sent_ms")) || !near(at("wait_ms"), at("sent_ms")-at("due_ms")) || at("wait_ms") < 0) {
+	if row["sent_ms"] != "" && (!near(at("service_ms"), at("done_ms")-at("sent_ms")) ||
+		!near(at("wait_ms"), at("sent_ms")-at("due_ms")) || at("wait_ms") < 0) {
 		wrong("times do not add up: %v", row)
 	}
 	if row["latency_ms"] != "" && !near(at("latency_ms"), at("done_ms")-at("due_ms")) {

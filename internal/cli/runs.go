@@ -89,7 +89,8 @@ func showFailed(cmd *cobra.Command, s *store.Store, id, to string) error {
 		if all == nil {
 			all = []measure.Failure{}
 		}
-		text, err := json.MarshalIndent(map[string]any{"format": "nightdrill.failures/1", "run": id, "failures": all}, "", "  ")
+		text, err := json.MarshalIndent(map[string]any{"format": "nightdrill.failures/1", "run": id, "failures": all}, "",
+			"  ")
 		if err != nil {
 			return could(err)
 		}
@@ -113,7 +114,8 @@ func showFailed(cmd *cobra.Command, s *store.Store, id, to string) error {
 		if f.Status > 0 {
 			status = fmt.Sprint(f.Status)
 		}
-		fmt.Fprintf(t, "%.3f s\t%s\t%s\t%s\t%s\t%d\t%s\t%s\t%s\t%s\n", f.DueSeconds, f.Source, f.Function, outcome, status, f.Attempts, f.Payload, proc.Harmless(f.What), why, proc.Harmless(f.LastLine))
+		fmt.Fprintf(t, "%.3f s\t%s\t%s\t%s\t%s\t%d\t%s\t%s\t%s\t%s\n", f.DueSeconds, f.Source, f.Function, outcome, status,
+			f.Attempts, f.Payload, proc.Harmless(f.What), why, proc.Harmless(f.LastLine))
 	}
 	if err := t.Flush(); err != nil {
 		return could(err)

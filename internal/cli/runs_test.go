@@ -76,7 +76,8 @@ func TestRunsAreUsed(t *testing.T) {
 		do(2, want, args...)
 	}
 	out := do(0, "against quote", "compare", "quote", "--cold", "6", "--warm", "20")
-	for _, want := range []string{"quote@roomy", "no difference", "got the same reply", "cost of a million", "package on disk", "memory held"} {
+	for _, want := range []string{"quote@roomy", "no difference", "got the same reply", "cost of a million",
+		"package on disk", "memory held"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the comparison has no %q:\n%s", want, out)
 		}
@@ -136,7 +137,8 @@ func TestAKilledRunIsOfUse(t *testing.T) {
 				return false
 			}
 			run, err := s.Load(all[0].ID)
-			return err == nil && slices.ContainsFunc(run.Deliveries, func(d measure.Delivery) bool { return d.Outcome == engine.Done })
+			return err == nil && slices.ContainsFunc(run.Deliveries,
+				func(d measure.Delivery) bool { return d.Outcome == engine.Done })
 		})
 		if err := c.Process.Kill(); err != nil {
 			t.Fatal(err)
@@ -161,7 +163,8 @@ func TestAKilledRunIsOfUse(t *testing.T) {
 	if err != nil || len(all) != 2 {
 		t.Fatalf("%d runs, %v", len(all), err)
 	}
-	if out, errs, code := nightdrill(t, "compare", all[1].ID, all[0].ID, "--project", dir); code != 0 || !strings.Contains(out, "peak instances") {
+	if out, errs, code := nightdrill(t, "compare", all[1].ID, all[0].ID, "--project", dir); code != 0 ||
+		!strings.Contains(out, "peak instances") {
 		t.Errorf("compared: exit %d\n%s%s", code, out, errs)
 	}
 	if out, errs, code := nightdrill(t, "runs", "export", "last", "--out", filepath.Join(dir, "out"), "--project", dir); code != 0 || strings.Count(out, "\n") != 20 {

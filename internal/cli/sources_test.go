@@ -76,8 +76,10 @@ func TestEveryKindFromTheCommandLine(t *testing.T) {
 			Steps   []firedStep
 		}
 	}
-	if err := json.Unmarshal([]byte(out), &all); err != nil || len(all.Firings) != 1 || all.Firings[0].Outcome != "done" || len(all.Firings[0].Steps) != 2 ||
-		all.Firings[0].Steps[1].From != "reply" || all.Firings[0].Steps[1].Outcome != "done" || len(all.Firings[0].Steps[1].Attempts) == 0 || all.Firings[0].Steps[1].Attempts[0].Class != "cold" {
+	if err := json.Unmarshal([]byte(out), &all); err != nil || len(all.Firings) != 1 ||
+		all.Firings[0].Outcome != "done" || len(all.Firings[0].Steps) != 2 ||
+		all.Firings[0].Steps[1].From != "reply" || all.Firings[0].Steps[1].Outcome != "done" ||
+		len(all.Firings[0].Steps[1].Attempts) == 0 || all.Firings[0].Steps[1].Attempts[0].Class != "cold" {
 		t.Errorf("%v: %+v\n%s", err, all, out)
 	}
 }

@@ -63,34 +63,43 @@ func TestNoExpectationIsLeftOut(t *testing.T) {
 		rewrite(t, dir, "nightdrill.yaml", strings.Replace(text, "payloads:\n", "payloads:\n"+more, 1))
 	}
 	sets("  other: {recording: asks.har, expect: {status: 200}}\n  third: {recording: asks.har, expect: {status: 404}}\n")
-	expectCall(t, dir, []string{"fire", "--all"}, 1, []string{"fares third#1: expected status 404, got 200", "1 of 2 answers as expected"})
-	text = strings.Replace(text, "sources:\n", "sources:\n  more: {kind: http, wires: [{to: quote, when: {method: PUT}}]}\n", 1)
+	expectCall(t, dir, []string{"fire", "--all"}, 1, []string{"fares third#1: expected status 404, got 200",
+		"1 of 2 answers as expected"})
+	text = strings.Replace(text, "sources:\n",
+		"sources:\n  more: {kind: http, wires: [{to: quote, when: {method: PUT}}]}\n", 1)
 	sets("  other: {recording: asks.har, expect: {status: 200}}\n")
-	expectCall(t, dir, []string{"fire", "--all"}, 1, []string{"other: its expectations could be meant for more or fares; say for which by payloads.other.reaches", "0 of 1 answer as expected"})
+	expectCall(t, dir, []string{"fire", "--all"}, 1,
+		[]string{"other: its expectations could be meant for more or fares; say for which by payloads.other.reaches",
+			"0 of 1 answer as expected"})
 	sets("  other: {recording: asks.har, expect: {status: 200}, reaches: [fares]}\n")
 	expectCall(t, dir, []string{"fire", "--all"}, 0, []string{"1 of 1 answer as expected"})
 	sets("  other: {recording: asks.har, expect: {status: 200}, reaches: [fears]}\n")
 	expectCall(t, dir, []string{"check"}, 2, []string{`payloads.other.reaches[0]: there is no source "fears"`})
 	rewrite(t, dir, "jobs.ndjson", `{"specversion":"1.0","id":"1","source":"s","type":"t"}`+"\n")
 	sets("  other: {recording: jobs.ndjson, expect: {status: 200}}\n")
-	expectCall(t, dir, []string{"fire", "--all"}, 1, []string{"other: its expectations reach no source; name one by payloads.other.reaches"})
+	expectCall(t, dir, []string{"fire", "--all"}, 1,
+		[]string{"other: its expectations reach no source; name one by payloads.other.reaches"})
 }
 
 // What would hang, be ignored or be taken for well is an error with the reason.
 func TestWhatWasTakenForWell(t *testing.T) {
 	dir := lay(t, served, "")
 	text := read(t, dir+"/nightdrill.yaml")
-	expectCall(t, dir, []string{"run", "--worse", "5%"}, 2, []string{"--worse says by how much a run may be worse than another; name that one by --baseline RUN"})
+	expectCall(t, dir, []string{"run", "--worse", "5%"}, 2,
+		[]string{"--worse says by how much a run may be worse than another; name that one by --baseline RUN"})
 
 	// a limit of 0: an event would wait for ever
 	rewrite(t, dir, "jobs.ndjson", `{"specversion":"1.0","id":"1","source":"s","type":"t"}`+"\n")
 	stopped := strings.Replace(text, "start_timeout", "concurrency: {max: 0}, start_timeout", 1)
-	rewrite(t, dir, "nightdrill.yaml", strings.Replace(stopped, "payloads:\n", "  jobs: {kind: queue, wires: [{to: quote}]}\npayloads:\n  work: {recording: jobs.ndjson}\n", 1))
+	rewrite(t, dir, "nightdrill.yaml", strings.Replace(stopped, "payloads:\n",
+		"  jobs: {kind: queue, wires: [{to: quote}]}\npayloads:\n  work: {recording: jobs.ndjson}\n", 1))
 	expectCall(t, dir, []string{"fire", "jobs", "work"}, 3, []string{"not sent: the limit of quote is 0"})
 
 	// a chain whose second step fails
-	chained := strings.Replace(text, "start_timeout: 20s, timeout: 2s}", "start_timeout: 20s, timeout: 2s, then: [{to: onward}]}\n  bad: {start: [sh, -c, 'exit 3'], start_timeout: 1s}", 1)
-	rewrite(t, dir, "nightdrill.yaml", strings.Replace(chained, "payloads:\n", "  onward: {kind: queue, attempts: 1, wires: [{to: bad}]}\npayloads:\n", 1))
+	chained := strings.Replace(text, "start_timeout: 20s, timeout: 2s}",
+		"start_timeout: 20s, timeout: 2s, then: [{to: onward}]}\n  bad: {start: [sh, -c, 'exit 3'], start_timeout: 1s}", 1)
+	rewrite(t, dir, "nightdrill.yaml", strings.Replace(chained, "payloads:\n",
+		"  onward: {kind: queue, attempts: 1, wires: [{to: bad}]}\npayloads:\n", 1))
 	expectCall(t, dir, []string{"fire", "fares", "asks"}, 1, []string{"step by step"})
 
 	// what cannot be started is found before it is tried
@@ -112,7 +121,8 @@ func TestWhatWasTakenForWell(t *testing.T) {
 		if out, err := c.CombinedOutput(); err != nil {
 			t.Fatalf("%v\n%s", err, out)
 		}
-		missing("[./other]", "functions.quote.start: ./other was built for darwin/arm64, and this machine is linux/"+runtime.GOARCH)
+		missing("[./other]",
+			"functions.quote.start: ./other was built for darwin/arm64, and this machine is linux/"+runtime.GOARCH)
 	}
 }
 
@@ -122,12 +132,17 @@ func TestWhatFailedIsNamed(t *testing.T) {
 	dir := lay(t, `["sh", "-c", "`+program+` demo-function quote; exit 3"]`, ", budgets: [function quote status 4xx < 1%]")
 	har := read(t, dir+"/asks.har")
 	rewrite(t, dir, "asks.har", strings.Replace(har, "skerry-holm", "nowhere-island", 1))
-	expectCall(t, dir, []string{"run", "short"}, 1, []string{"GET /{path...}  404 × 10", "fares → quote: 10 × answered with status 404", "GET /quote/nowhere-island", "missed  function quote status 4xx < 1%  (measured 100 %)"})
-	expectCall(t, dir, []string{"runs", "show", "last", "--failed"}, 0, []string{"asks#1", "404", "GET /quote/nowhere-island"})
-	expectCall(t, dir, []string{"runs", "show", "last", "--failed", "--json"}, 0, []string{`"format": "nightdrill.failures/1"`, `"status": 404`})
+	expectCall(t, dir, []string{"run", "short"}, 1, []string{"GET /{path...}  404 × 10",
+		"fares → quote: 10 × answered with status 404", "GET /quote/nowhere-island",
+		"missed  function quote status 4xx < 1%  (measured 100 %)"})
+	expectCall(t, dir, []string{"runs", "show", "last", "--failed"}, 0,
+		[]string{"asks#1", "404", "GET /quote/nowhere-island"})
+	expectCall(t, dir, []string{"runs", "show", "last", "--failed", "--json"}, 0,
+		[]string{`"format": "nightdrill.failures/1"`, `"status": 404`})
 	// the memory is that of what the shell started, not of the shell alone
 	out, _, _ := nightdrill(t, "--project", dir, "runs", "show", "last")
-	if !strings.Contains(out, "memory peak") || strings.Contains(out, "memory peak 1 MiB") || strings.Contains(out, "memory peak 2 MiB") {
+	if !strings.Contains(out, "memory peak") || strings.Contains(out, "memory peak 1 MiB") ||
+		strings.Contains(out, "memory peak 2 MiB") {
 		t.Errorf("memory in\n%s", out)
 	}
 }

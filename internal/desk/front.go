@@ -62,9 +62,11 @@ func crossSite(r *event.Request, src *plan.Source) string {
 	}
 	switch {
 	case src.CORS == nil:
-		return fmt.Sprintf("a page of %s sends %s to %s, which has no cors setting", cmp.Or(origin, "another site"), r.Method, src.Name)
+		return fmt.Sprintf("a page of %s sends %s to %s, which has no cors setting", cmp.Or(origin, "another site"),
+			r.Method, src.Name)
 	case !slices.Contains(src.CORS.Origins, "*") && !slices.Contains(src.CORS.Origins, origin):
-		return fmt.Sprintf("pages of %s may not send to %s; its cors.origins are %s", cmp.Or(origin, "another site"), src.Name, strings.Join(src.CORS.Origins, ", "))
+		return fmt.Sprintf("pages of %s may not send to %s; its cors.origins are %s", cmp.Or(origin, "another site"),
+			src.Name, strings.Join(src.CORS.Origins, ", "))
 	}
 	return ""
 }

@@ -393,7 +393,9 @@ func (s *Standing) KeepExpectation(of *Item, name string) error {
 		return nil
 	}
 	if of.Expect.Recorded {
-		return fmt.Errorf("%s expects what was recorded, and a copy has no recorded reply; add an expect: of its own to the project", of.Title())
+		return fmt.Errorf("%s expects what was recorded, and a copy has no recorded reply; add an expect: of its own to "+
+			"the project",
+			of.Title())
 	}
 	settings, err := project.Expectation(s.Dir, of.Set, of.N)
 	if err != nil || settings == "" {
@@ -403,7 +405,8 @@ func (s *Standing) KeepExpectation(of *Item, name string) error {
 	at := s.SourceNamed(of.SourceName)
 	file := SavedDir + "/" + of.SourceName + "/" + name + suffixOf(&s.Sources[at])
 	s.mu.Unlock()
-	added, err := project.AddSet(s.Dir, name, fmt.Sprintf("{recording: %s, reaches: [%s], expect: %s}", file, of.SourceName, settings))
+	added, err := project.AddSet(s.Dir, name, fmt.Sprintf("{recording: %s, reaches: [%s], expect: %s}", file,
+		of.SourceName, settings))
 	if err == nil && !added {
 		return fmt.Errorf("the project has another payload set called %s", name)
 	}

@@ -124,7 +124,9 @@ func (x *replay) sets() error {
 		set.Payloads[of.N-1] = *p
 	}
 	if lost > 0 {
-		x.note("%s sent without headers and parameters that are secret: the run did not keep them, and the payload sets of today do not hold the same requests", Plural(lost, "request is"))
+		x.note("%s sent without headers and parameters that are secret: the run did not keep them, and the payload sets "+
+			"of today do not hold the same requests",
+			Plural(lost, "request is"))
 	}
 	return nil
 }
@@ -212,8 +214,9 @@ func (x *replay) moments() error {
 			feeds[k] = &plan.Feed{Source: source, Set: k[1]}
 			order = append(order, k)
 		}
-		feeds[k].Moments = append(feeds[k].Moments, plan.Moment{Due: time.Duration(a.Due - x.r.Begins), Payload: of.N - 1, Round: int(a.Round),
-			Fate: fault.Fate{Kinds: a.Fault, Delay: a.Delay, Copies: copies[int64(i)], AckLost: a.Fault&fault.AckLost != 0}})
+		feeds[k].Moments = append(feeds[k].Moments, plan.Moment{Due: time.Duration(a.Due - x.r.Begins), Payload: of.N - 1,
+			Round: int(a.Round),
+			Fate:  fault.Fate{Kinds: a.Fault, Delay: a.Delay, Copies: copies[int64(i)], AckLost: a.Fault&fault.AckLost != 0}})
 	}
 	if len(order) == 0 {
 		return fmt.Errorf("nothing arrived in run %s, so there is nothing to replay", r.ID)

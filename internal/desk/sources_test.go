@@ -424,7 +424,8 @@ func TestLargeRequestsAreNotKeptForEver(t *testing.T) {
 	old := s.Recent(keptFirings)
 	for _, v := range old {
 		if v.N == 1 {
-			if again := wait(t, s, s.Fire(Order{Item: v.Item})); again.Refused == nil || !strings.Contains(again.Refused.Text, "only the first 65536 of its 20971520 bytes are still kept") {
+			if again := wait(t, s, s.Fire(Order{Item: v.Item})); again.Refused == nil || !strings.Contains(again.Refused.Text,
+				"only the first 65536 of its 20971520 bytes are still kept") {
 				t.Errorf("a request that is not there any more was sent: %+v", again.Refused)
 			}
 		}

@@ -538,7 +538,8 @@ func blobs(r *measure.Run) string {
 func TestAKeptWarmVariantIsNotColdInFire(t *testing.T) {
 	s, _ := lay(t, strings.Replace(standing, "other: {env: {AS: other}}", "other: {env: {AS: other}, keep_warm: 1}", 1))
 	for n, want := range []engine.Class{engine.First, engine.Warm} {
-		if v := fire(t, s, "asks some#1", Order{Variant: "other"}); v.Last() == nil || v.Last().Invocation.Class != want || !strings.Contains(body(&v), `"as":"other"`) {
+		if v := fire(t, s, "asks some#1", Order{Variant: "other"}); v.Last() == nil || v.Last().Invocation.Class != want ||
+			!strings.Contains(body(&v), `"as":"other"`) {
 			t.Errorf("firing %d: %+v", n, v.Last())
 		}
 	}
@@ -564,7 +565,8 @@ func TestADrillHasTheSessionsValues(t *testing.T) {
 	}
 	<-r.Done()
 	run := r.Snapshot()
-	if text := blobs(run); !strings.Contains(text, `"env":"skerry"`) || strings.Contains(text, `"env":"holm"`) || !strings.HasSuffix(run.Functions[0].Version, "+env") {
+	if text := blobs(run); !strings.Contains(text, `"env":"skerry"`) || strings.Contains(text, `"env":"holm"`) ||
+		!strings.HasSuffix(run.Functions[0].Version, "+env") {
 		t.Errorf("the drill, of version %q, was answered %q", run.Functions[0].Version, text)
 	}
 }
@@ -587,7 +589,8 @@ func TestACopyKeepsItsExpectations(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if set := l.SetNamed("copy"); set < 0 || l.Sets[set].ExpectOf(0) == nil || len(l.Sets[set].ExpectOf(0).Values) != 1 || l.Sets[set].Reaches[0] != "asks" {
+	if set := l.SetNamed("copy"); set < 0 || l.Sets[set].ExpectOf(0) == nil ||
+		len(l.Sets[set].ExpectOf(0).Values) != 1 || l.Sets[set].Reaches[0] != "asks" {
 		text, _ := os.ReadFile(filepath.Join(dir, project.File))
 		t.Errorf("the project is\n%s", text)
 	}
@@ -604,7 +607,8 @@ func TestACopyKeepsItsExpectations(t *testing.T) {
 // A page of another site sends nothing that changes something, unless the source lets it; and
 // nobody is answered who asks for another name.
 func TestPagesOfOtherSitesStayOut(t *testing.T) {
-	s, _ := lay(t, strings.Replace(standing, "lone: {kind: http,", "lone: {kind: http, cors: {origins: [\"http://desk.example\"]},", 1))
+	s, _ := lay(t, strings.Replace(standing, "lone: {kind: http,",
+		"lone: {kind: http, cors: {origins: [\"http://desk.example\"]},", 1))
 	for _, c := range []struct {
 		method, path, origin, host string
 		status                     int

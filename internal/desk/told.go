@@ -51,7 +51,8 @@ type ToldOf struct {
 
 // told describes a drill of a project.
 func told(p *plan.Project, d *plan.Drill) []byte {
-	t := Told{Settle: d.Settle, Concurrency: d.Concurrency, Idempotence: d.Idempotence, Limits: d.Limits, Changes: d.Changes, BeginEmpty: d.BeginEmpty, Again: d.Again, Cold: d.Cold}
+	t := Told{Settle: d.Settle, Concurrency: d.Concurrency, Idempotence: d.Idempotence, Limits: d.Limits,
+		Changes: d.Changes, BeginEmpty: d.BeginEmpty, Again: d.Again, Cold: d.Cold}
 	for i := range p.Functions {
 		f := &p.Functions[i]
 		of := ToldOf{Name: f.Name, Transport: f.Transport.String(), Start: withoutSecrets(f.Start), Timeout: f.Timeout, Memory: f.Memory, CPU: f.CPU, Env: []string{}}

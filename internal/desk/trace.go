@@ -166,7 +166,8 @@ func AttemptOf(y *drive.Try, came clock.Time) Attempt {
 }
 
 func attemptOf(n int, r engine.Result, inv *measure.Invocation, came clock.Time, instance, why string) Attempt {
-	return Attempt{N: n, Instance: instance, Class: inv.Class, Result: r, Status: int(inv.Status), At: inv.Assigned.Sub(came), Took: inv.Done.Sub(inv.Assigned), Why: why}
+	return Attempt{N: n, Instance: instance, Class: inv.Class, Result: r, Status: int(inv.Status),
+		At: inv.Assigned.Sub(came), Took: inv.Done.Sub(inv.Assigned), Why: why}
 }
 
 // Words returns how the attempt ended, in words.
@@ -176,7 +177,8 @@ func (t Attempt) Words() string {
 		text += fmt.Sprintf(", status %d", t.Status)
 	}
 	if t.Took > 0 {
-		text += fmt.Sprintf(", %v, at %v, took %v", t.Class, t.At.Round(10*time.Microsecond), t.Took.Round(10*time.Microsecond))
+		text += fmt.Sprintf(", %v, at %v, took %v", t.Class, t.At.Round(10*time.Microsecond),
+			t.Took.Round(10*time.Microsecond))
 	}
 	if t.Instance != "" {
 		text += ", on " + t.Instance

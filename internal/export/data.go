@@ -33,7 +33,8 @@ type Source struct {
 // csvColumns are the columns of the invocations as CSV; times are in milliseconds
 // since the run began, "" where there is none.
 var csvColumns = []string{"invocation", "function", "instance", "slot", "source", "route", "payload_set", "payload", "event", "events", "attempt", "class", "status", "result", "outcome",
-	"due_ms", "assigned_ms", "sent_ms", "first_byte_ms", "done_ms", "service_ms", "wait_ms", "latency_ms", "unexpected", "late", "driver_gap_ms"}
+	"due_ms", "assigned_ms", "sent_ms", "first_byte_ms", "done_ms", "service_ms", "wait_ms", "latency_ms", "unexpected",
+	"late", "driver_gap_ms"}
 
 // CSV writes every invocation as a row (RFC 4180), in the order of their ends. Of a
 // batch, the event is the first of it.
@@ -74,7 +75,8 @@ func CSV(to io.Writer, s *Source) error {
 		v := &r.Invocations[i]
 		row := []string{fmt.Sprint(v.ID), r.Functions[v.Function].Name, number(r, v.Instance), fmt.Sprint(v.Slot), r.Sources[v.Source].Name, routeOf(r, v),
 			"", "", "", fmt.Sprint(v.Batch), "", v.Class.String(), "", v.Result.String(), "",
-			"", at(int64(v.Assigned)), at(int64(v.Sent)), at(int64(v.Received)), at(int64(v.Done)), "", "", "", fmt.Sprint(v.Unexpected), fmt.Sprint(v.Late), ""}
+			"", at(int64(v.Assigned)), at(int64(v.Sent)), at(int64(v.Received)), at(int64(v.Done)), "", "", "",
+			fmt.Sprint(v.Unexpected), fmt.Sprint(v.Late), ""}
 		if why := failed[v.ID]; v.Result == engine.OK && why != engine.OK {
 			row[13] = why.String()
 		}
@@ -143,7 +145,8 @@ func HDR(to io.Writer, s *Source) error {
 		for _, x := range []struct {
 			class string
 			of    *stats.Population
-		}{{"cold", &of.Latency[engine.Cold]}, {"first", &of.Latency[engine.First]}, {"warm", &of.Latency[engine.Warm]}, {"retried", &of.Retried}} {
+		}{{"cold", &of.Latency[engine.Cold]}, {"first", &of.Latency[engine.First]}, {"warm", &of.Latency[engine.Warm]},
+			{"retried", &of.Retried}} {
 			if x.of.N() == 0 {
 				continue
 			}

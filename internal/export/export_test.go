@@ -64,7 +64,8 @@ func quay() *Source {
 		} else {
 			d.Invocation = v.ID
 			r.Invocations = append(r.Invocations, v)
-			r.Attempts = append(r.Attempts, measure.Attempt{Event: int64(i), Invocation: v.ID, Source: a.Source, N: 1, Result: map[bool]engine.Result{true: engine.BadStatus}[v.Status == 500]})
+			r.Attempts = append(r.Attempts, measure.Attempt{Event: int64(i), Invocation: v.ID, Source: a.Source, N: 1,
+				Result: map[bool]engine.Result{true: engine.BadStatus}[v.Status == 500]})
 		}
 		r.Deliveries = append(r.Deliveries, d)
 	}

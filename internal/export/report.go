@@ -45,7 +45,8 @@ func HTML(to io.Writer, s *Source) error {
 		for _, x := range []struct {
 			what string
 			of   measure.Figures
-		}{{"start", f.Start}, {"cold", f.Latency.Cold}, {"first", f.Latency.First}, {"warm", f.Latency.Warm}, {"retried", f.Latency.Retried}} {
+		}{{"start", f.Start}, {"cold", f.Latency.Cold}, {"first", f.Latency.First}, {"warm", f.Latency.Warm},
+			{"retried", f.Latency.Retried}} {
 			if x.of.N > 0 {
 				data.Rows = append(data.Rows, reportRow{name, x.what, measure.MillisText(x.of.P50), x.of.Between(), measure.MillisText(x.of.P95), measure.MillisText(x.of.P99), measure.MillisText(x.of.Max), x.of.N})
 			}

@@ -66,7 +66,9 @@ func Begin(dir, language string, command, kinds []string) (*Beginning, error) {
 	}
 	if language == "" {
 		if found, how := otherLanguage(dir); found != "" {
-			return nil, fmt.Errorf("this folder has %s; give the command that starts your function, such as nightdrill init -- %s", found, how)
+			return nil,
+				fmt.Errorf("this folder has %s; give the command that starts your function, such as nightdrill "+
+					"init -- %s", found, how)
 		}
 	}
 	var all []*Beginning
@@ -117,7 +119,8 @@ func otherLanguage(dir string) (found, how string) {
 	if commands == nil {
 		return "", ""
 	}
-	return "a Go module with " + listed(commands), "./bin/" + filepath.Base(commands[0]) + "    (with build: [go, build, -o, bin/" + filepath.Base(commands[0]) + ", ./" + commands[0] + "])"
+	return "a Go module with " + listed(commands),
+		fmt.Sprintf("./bin/%[1]s    (with build: [go, build, -o, bin/%[1]s, ./%[2]s])", filepath.Base(commands[0]), commands[0])
 }
 
 // fresh are the small new functions.
@@ -278,7 +281,8 @@ func (b *Beginning) Lay(dir string) error {
 	values := map[string]any{"Project": name, "Name": name, "Start": list(b.Start), "Build": list(b.Build), "Watch": list(b.Watch),
 		"HTTP": slices.Contains(b.Kinds, "http"), "Queue": slices.Contains(b.Kinds, "queue"), "Storage": slices.Contains(b.Kinds, "storage"),
 		"Stream": slices.Contains(b.Kinds, "stream"), "Schedule": slices.Contains(b.Kinds, "schedule"), "StartNote": "it listens on the port in $PORT, or in {port} here"}
-	texts := map[string]string{firstPayload["http"]: tideRequest, firstPayload["queue"]: jobEvent, firstPayload["storage"]: noteEvent, firstPayload["stream"]: readingEvent}
+	texts := map[string]string{firstPayload["http"]: tideRequest, firstPayload["queue"]: jobEvent,
+		firstPayload["storage"]: noteEvent, firstPayload["stream"]: readingEvent}
 	var err error
 	if texts[File], err = render("new/nightdrill.yaml.txt", values); err != nil {
 		return err

@@ -139,7 +139,8 @@ func TestEnvFile(t *testing.T) {
 // What a project cannot be begun around by itself is named, with how it is usually started; a
 // folder's name keeps its digits.
 func TestBeginAsksForACommand(t *testing.T) {
-	for file, want := range map[string]string{"Cargo.toml": "this folder has a Cargo project (Cargo.toml); give the command that starts your function, such as nightdrill init -- ./target/release/quay-7",
+	for file, want := range map[string]string{"Cargo.toml": "this folder has a Cargo project (Cargo.toml); give the " +
+		"command that starts your function, such as nightdrill init -- ./target/release/quay-7",
 		"cmd/gate/main.go": "this folder has a Go module with cmd/gate; give the command"} {
 		dir := filepath.Join(t.TempDir(), "Quay 7")
 		for _, name := range []string{file, "go.mod", "serve.py"} {

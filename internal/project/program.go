@@ -20,7 +20,8 @@ var (
 	// codeFiles are the endings of files that interpreters are given.
 	codeFiles = []string{".py", ".mjs", ".cjs", ".js", ".ts", ".mts", ".rb", ".pl", ".php", ".lua", ".java", ".jar", ".sh"}
 	// withValue are options of interpreters that are followed by a value.
-	withValue = []string{"-X", "-W", "-r", "--require", "--import", "--loader", "--experimental-loader", "--env-file", "-I"}
+	withValue = []string{"-X", "-W", "-r", "--require", "--import", "--loader", "--experimental-loader", "--env-file",
+		"-I"}
 	// inPlace are options after which no file of code follows.
 	inPlace = []string{"-m", "-c", "-e", "--eval", "-p", "-cp", "-classpath", "--class-path", "-E"}
 )
@@ -60,7 +61,8 @@ func foreign(path string) string {
 	}
 	if f, err := elf.Open(path); err == nil {
 		defer f.Close()
-		arch := map[elf.Machine]string{elf.EM_X86_64: "amd64", elf.EM_AARCH64: "arm64", elf.EM_ARM: "arm", elf.EM_RISCV: "riscv64", elf.EM_S390: "s390x", elf.EM_PPC64: "ppc64le"}[f.Machine]
+		arch := map[elf.Machine]string{elf.EM_X86_64: "amd64", elf.EM_AARCH64: "arm64", elf.EM_ARM: "arm",
+			elf.EM_RISCV: "riscv64", elf.EM_S390: "s390x", elf.EM_PPC64: "ppc64le"}[f.Machine]
 		return is("linux/"+arch, arch != "" && !emulated())
 	}
 	if f, err := macho.Open(path); err == nil {

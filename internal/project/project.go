@@ -258,7 +258,8 @@ func (l *loader) functionNames() (names []string) {
 }
 
 func (l *loader) set(name string, all *object) {
-	o := all.child(name, "recording", "broken", "schema", "openapi", "operation", "mode", "seed", "count", "size", "body", "type", "request", "kind", "time", "id", "key", "fits", "expect", "expect_each", "reaches")
+	o := all.child(name, "recording", "broken", "schema", "openapi", "operation", "mode", "seed", "count", "size",
+		"body", "type", "request", "kind", "time", "id", "key", "fits", "expect", "expect_each", "reaches")
 	set := payload.Set{Name: name, Expect: l.expect(o.fields["expect"], o.at("expect"))}
 	skip := o.choice("broken", []string{"refuse", "skip"}, 0) == 1
 	defer func() {
@@ -338,8 +339,10 @@ func (l *loader) reaches(set *payload.Set, o *object) {
 		switch {
 		case source < 0:
 			l.wrong(n, "%s: there is no source %q%s", at, name, suggest(name, l.sourceNames()))
-		case len(set.Payloads) > 0 && (set.Payloads[0].Request != nil) != (l.p.Sources[source].Kind == plan.HTTP), l.p.Sources[source].Kind == plan.Schedule:
-			l.wrong(n, "%s: %s is a source of the kind %v, which does not take these payloads", at, name, l.p.Sources[source].Kind)
+		case len(set.Payloads) > 0 && (set.Payloads[0].Request != nil) != (l.p.Sources[source].Kind == plan.HTTP),
+			l.p.Sources[source].Kind == plan.Schedule:
+			l.wrong(n, "%s: %s is a source of the kind %v, which does not take these payloads", at, name,
+				l.p.Sources[source].Kind)
 		default:
 			set.Reaches = append(set.Reaches, name)
 		}
@@ -636,7 +639,8 @@ func (l *loader) values(n ast.Node, path string) (out []payload.Value) {
 }
 
 func (l *loader) drill(name string, all *object) {
-	o := all.child(name, "seed", "feeds", "settle", "limits", "concurrency", "changes", "cold_starts", "budgets", "idempotence", "begin")
+	o := all.child(name, "seed", "feeds", "settle", "limits", "concurrency", "changes", "cold_starts", "budgets",
+		"idempotence", "begin")
 	d := plan.Drill{Name: name, Seed: uint64(o.whole("seed", 1, 0)), Settle: o.duration("settle", DefaultSettle, 0)}
 	for _, f := range l.p.Functions {
 		d.Limits = append(d.Limits, f.Limits)
@@ -791,7 +795,8 @@ func (l *loader) phase(n ast.Node, path string) (arrival.Phase, bool) {
 	case timed:
 		p.For = o.duration("for", time.Second, time.Nanosecond)
 		if events := p.Expected(); events > mostEvents {
-			l.wrong(n, "%s would bring %.0f events, and a run keeps each of them; the most of one phase is %d", path, events, mostEvents)
+			l.wrong(n, "%s would bring %.0f events, and a run keeps each of them; the most of one phase is %d", path, events,
+				mostEvents)
 		}
 	}
 	return p, len(l.mistakes) == before

@@ -202,7 +202,8 @@ payloads:
 	if s := set("asks"); !s.ExpectOf(0).Recorded || s.ExpectOf(1).Recorded || !slices.Equal(s.ExpectOf(1).Status, []int{404, 410}) {
 		t.Errorf("expected are %+v and %+v", s.ExpectOf(0), s.ExpectOf(1))
 	}
-	if e := set("bare").Payloads[0].Event; e.Type != "own" || e.Time.Unix() != 1777629600 || fmt.Sprint(e.Extensions) != "[{partitionkey BF false}]" || set("bare").Fits == nil {
+	if e := set("bare").Payloads[0].Event; e.Type != "own" || e.Time.Unix() != 1777629600 ||
+		fmt.Sprint(e.Extensions) != "[{partitionkey BF false}]" || set("bare").Fits == nil {
 		t.Errorf("bare %+v", e)
 	}
 	if a, b := set("api").Payloads, set("all").Payloads; len(a) != 3 || len(b) != 4 || a[1].Request.Method != "GET" || b[1].Request.Method != "PUT" {

@@ -247,7 +247,10 @@ func (l *loader) storage(s *plan.Source, o *object) {
 		}
 	}
 	if s.Folder = o.within("folder", l.dir); s.Folder != "" && holdsState(s.Folder, l.dir) {
-		l.wrong(o.fields["folder"], "%s: %s holds the project file or %s, and whoever may write objects could replace them; choose a folder of its own, such as uploads", o.at("folder"), o.text("folder", ""), StateDir)
+		l.wrong(o.fields["folder"],
+			"%s: %s holds the project file or %s, and whoever may write objects could replace them; choose a folder of its "+
+				"own, such as uploads",
+			o.at("folder"), o.text("folder", ""), StateDir)
 	}
 	for i := range l.p.Sources {
 		if other := &l.p.Sources[i]; other != s && other.Kind == plan.Storage && other.Bucket == s.Bucket && other.Folder != s.Folder && other.Folder != "" {

@@ -241,7 +241,8 @@ type head struct {
 }
 
 func headOf(r *measure.Run) string {
-	h := head{r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, nil, r.Notes, r.Idempotence, r.Changes, r.Concurrency, r.ColdStarts, r.Rates, r.Self, r.Machine, r.Commit, r.Plan, r.Said, r.Begins}
+	h := head{r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, nil, r.Notes, r.Idempotence,
+		r.Changes, r.Concurrency, r.ColdStarts, r.Rates, r.Self, r.Machine, r.Commit, r.Plan, r.Said, r.Begins}
 	if !math.IsNaN(r.Busy) {
 		h.Busy = &r.Busy
 	}
@@ -431,7 +432,8 @@ func (s *Store) Page(id string) (*measure.Page, error) {
 	if text.Valid {
 		p := &measure.Page{}
 		// those of another version of the program are worked out anew
-		if json.Unmarshal([]byte(text.String), p) == nil && p.Version == measure.PageVersion && p.Summary != nil && p.Time != nil {
+		if json.Unmarshal([]byte(text.String), p) == nil && p.Version == measure.PageVersion && p.Summary != nil &&
+			p.Time != nil {
 			return p, nil
 		}
 	}
@@ -467,7 +469,8 @@ func (s *Store) Load(id string) (*measure.Run, error) {
 	}
 	r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, r.Notes, r.Idempotence = h.Project, h.Seed, h.Functions, h.Sources, h.Budgets, h.Payloads, h.LastDue, h.Notes, h.Twice
 	r.Changes, r.Concurrency, r.ColdStarts = h.Changes, h.All, h.Cold
-	r.Rates, r.Self, r.Machine, r.Commit, r.Plan, r.Said, r.Begins = h.Rates, h.Self, h.Machine, h.Commit, h.Plan, h.Said, h.Begins
+	r.Rates, r.Self, r.Machine, r.Commit, r.Plan, r.Said, r.Begins = h.Rates, h.Self, h.Machine, h.Commit, h.Plan,
+		h.Said, h.Begins
 	if h.Busy != nil {
 		r.Busy = *h.Busy
 	}

@@ -127,8 +127,10 @@ var ErrInterrupted = errors.New("interrupted")
 // newShell returns the shell with all of its views. A drill that is given is the first that
 // is carried out.
 func newShell(ctx context.Context, d *desk.Desk, stand *desk.Standing, drill *plan.Drill) *shell {
-	s := &shell{desk: d, stand: stand, plan: stand.Plan(), ctx: context.WithoutCancel(ctx), theme: paint.NewTheme(true), view: onFire, sets: setsview.New(stand), fire: fireview.New(stand),
-		drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(d.Runs), compare: compareview.New(d.Runs), auto: drill}
+	s := &shell{desk: d, stand: stand, plan: stand.Plan(), ctx: context.WithoutCancel(ctx), theme: paint.NewTheme(true),
+		view: onFire, sets: setsview.New(stand), fire: fireview.New(stand),
+		drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(d.Runs), compare: compareview.New(d.Runs),
+		auto: drill}
 	s.wiring = wiringview.New(stand, s.standing)
 	if drill != nil {
 		s.view = onDrill

@@ -46,7 +46,8 @@ func TestCountsAndTimesOfEachPattern(t *testing.T) {
 		{"recorded in the order of time", Phase{Pattern: Recorded, Speed: 2}, 3, time.Second},
 		{"once", Phase{Pattern: Once}, 3, 0},
 		{"callers ask again when answered", Phase{Pattern: Callers, Size: 2, For: time.Second}, 20, 900 * time.Millisecond},
-		{"a rate that does not divide a second", Phase{Pattern: Callers, Size: 1, Rate: perSecond(3), For: 2 * time.Second}, 6, 5 * time.Second / 3},
+		{"a rate that does not divide a second", Phase{Pattern: Callers, Size: 1, Rate: perSecond(3), For: 2 * time.Second},
+			6, 5 * time.Second / 3},
 		{"callers share a rate", Phase{Pattern: Callers, Size: 2, Rate: perSecond(5), For: time.Second}, 5, 800 * time.Millisecond},
 	} {
 		got := all(New([]Phase{c.phase}, times, 3, 0, 1, 0), 100*time.Millisecond)

@@ -127,7 +127,8 @@ func ParseBudget(text string) (Budget, error) {
 	}
 	duration := slices.Contains(durationKinds, b.Kind)
 	if _, ok := quantile(b.Figure); !ok && (duration || b.Kind == "memory") {
-		wanted := slices.Concat([]string{"p50", "p95", "p99", "max"}, durationKinds, []string{"memory", "status"}, classNames[:4], costs, counts)
+		wanted := slices.Concat([]string{"p50", "p95", "p99", "max"}, durationKinds, []string{"memory", "status"},
+			classNames[:4], costs, counts)
 		if b.Of == "chain" {
 			wanted = []string{"p50", "p95", "p99", "max"}
 		}
@@ -324,7 +325,8 @@ func (r *Run) countOf(s *Summary, seen *scan, b *Budget) (n, of float64) {
 // deliveries that were retried, of all deliveries; ok is false for other figures.
 func (r *Run) countInvocations(b *Budget) (n, of float64, ok bool) {
 	within := func(fn, source int32) bool {
-		return (b.Of != "function" || fn >= 0 && r.Functions[fn].Name == b.Name) && (b.Of != "source" || r.Sources[source].Name == b.Name)
+		return (b.Of != "function" || fn >= 0 && r.Functions[fn].Name == b.Name) &&
+			(b.Of != "source" || r.Sources[source].Name == b.Name)
 	}
 	text, byStatus := strings.CutPrefix(b.Figure, "status ")
 	wanted, _ := parseStatuses(text)
@@ -479,7 +481,8 @@ func (r *Run) knownPopulation(known []Populations, b *Budget) *stats.Population 
 	if b.Of != "function" || fn < 0 {
 		return nil
 	}
-	of := map[string]*[3]stats.Population{"latency": &known[fn].Latency, "service": &known[fn].Service, "wait": &known[fn].Wait}[b.Kind]
+	of := map[string]*[3]stats.Population{"latency": &known[fn].Latency, "service": &known[fn].Service,
+		"wait": &known[fn].Wait}[b.Kind]
 	for c := range engine.Class(3) {
 		if of != nil && c.String() == b.Class {
 			return &of[c]

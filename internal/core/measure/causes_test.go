@@ -174,16 +174,20 @@ func TestTheSentencesNameTheOneCause(t *testing.T) {
 		name, want string
 		scene      scene
 	}{
-		{"its own code boots slowly", "of a cold call is the function's own start-up", few(func(s *scene) { s.start, s.boot = 900*ms, 880*ms })},
-		{"the command takes long to run at all", "passes before the function's own code runs", few(func(s *scene) { s.start, s.boot = 900*ms, 10*ms })},
+		{"its own code boots slowly", "of a cold call is the function's own start-up",
+			few(func(s *scene) { s.start, s.boot = 900*ms, 880*ms })},
+		{"the command takes long to run at all", "passes before the function's own code runs",
+			few(func(s *scene) { s.start, s.boot = 900*ms, 10*ms })},
 		{"it is ready too early", "is the first invocation itself", few(func(s *scene) { s.service = late() })},
 		{"it says what it does then", "of that is “tables”", few(func(s *scene) {
 			s.service = func(n int) time.Duration { return 400 * ms }
 			s.after = own("tables;dur=390, x;dur=2")
 		})},
 		{"the limit", "as its limit of 2 allows", calmWith(func(s *scene) { s.limits.Max, s.gap = 2, 3*ms; s.service = func(int) time.Duration { return 6 * ms } })},
-		{"the limit for all together", "the project was at its limit of 2", calmWith(func(s *scene) { s.all, s.gap = 2, 3*ms; s.service = func(int) time.Duration { return 6 * ms } })},
-		{"the limit turns away", "requests rejected; no instance was free", calmWith(func(s *scene) { s.limits.Max, s.source.Wait, s.burst = 1, 0, 3 })},
+		{"the limit for all together", "the project was at its limit of 2",
+			calmWith(func(s *scene) { s.all, s.gap = 2, 3*ms; s.service = func(int) time.Duration { return 6 * ms } })},
+		{"the limit turns away", "requests rejected; no instance was free",
+			calmWith(func(s *scene) { s.limits.Max, s.source.Wait, s.burst = 1, 0, 3 })},
 		{"it warms up", "is warm from its ", calmWith(func(s *scene) {
 			s.limits.IdleAfter, s.burst, s.start, s.boot = sec, 8, 13*ms, 6*ms
 			s.service = func(n int) time.Duration { return 5*ms + 6*ms/time.Duration(n) }

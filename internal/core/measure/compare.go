@@ -120,14 +120,20 @@ func unlike(sides []Side) (out []string) {
 		if b.cold() {
 			turns, load = b, a
 		}
-		out = append(out, fmt.Sprintf("run %s took cold starts and single events in turns, run %s is a drill under load: their latencies, and all that waits, are not comparable. Compare two runs of one kind", turns.ID, load.ID))
+		out = append(out,
+			fmt.Sprintf("run %s took cold starts and single events in turns, run %s is a drill under load: their latencies, "+
+				"and all that waits, are not comparable. Compare two runs of one kind",
+				turns.ID, load.ID))
 	case a.Drill != b.Drill:
-		out = append(out, fmt.Sprintf("these are runs of different drills, %s and %s: what reached the functions differs", a.Drill, b.Drill))
+		out = append(out, fmt.Sprintf("these are runs of different drills, %s and %s: what reached the functions differs",
+			a.Drill, b.Drill))
 	}
 	if a.Machine != b.Machine && a.Machine != "" && b.Machine != "" {
 		out = append(out, fmt.Sprintf("these runs are from different machines: %s; %s", a.Machine, b.Machine))
 	}
-	return append(out, "these are different runs, one after the other: machine drift between the runs counts as a difference. Compare variants of one function in turns, by compare FUNCTION")
+	return append(out,
+		"these are different runs, one after the other: machine drift between the runs counts as a difference. Compare "+
+			"variants of one function in turns, by compare FUNCTION")
 }
 
 // contrasts compares what two sides measured.
@@ -253,7 +259,8 @@ func (c *Comparison) say() {
 	case c.Differed == 0:
 		c.Sentences = append(c.Sentences, fmt.Sprintf("All %s got the same replies.", count(c.Compared, "event", "events")))
 	default:
-		c.Sentences = append(c.Sentences, fmt.Sprintf("%d of %s got a different reply.", c.Differed, count(c.Compared, "event", "events")))
+		c.Sentences = append(c.Sentences, fmt.Sprintf("%d of %s got a different reply.", c.Differed,
+			count(c.Compared, "event", "events")))
 	}
 }
 

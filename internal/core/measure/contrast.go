@@ -170,7 +170,8 @@ func sentences(of []Contrast, first, label string) (differs, rest []string) {
 		case c.More > 0:
 			few = append(few, fmt.Sprintf("%s (at least %d more on each side)", c.What, c.More))
 		case c.Beyond:
-			text := fmt.Sprintf("%s: %s is %s than %s, %s %s against %s", capital(c.What), label, c.Verdict(), first, MillisText(c.Medians[1]), unit, MillisText(c.Medians[0]))
+			text := fmt.Sprintf("%s: %s is %s than %s, %s %s against %s", capital(c.What), label, c.Verdict(), first,
+				MillisText(c.Medians[1]), unit, MillisText(c.Medians[0]))
 			if c.Lo != nil {
 				text += ", ratio " + c.Between()
 			}

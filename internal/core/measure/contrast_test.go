@@ -37,7 +37,8 @@ func lives(seed uint64, n int, times float64) (a, b *Populations) {
 // been found, and of what there are too few samples to tell: never that nothing differs
 // where nothing could have been found.
 func TestWhatContrastsSay(t *testing.T) {
-	turns, load := &Side{Run: &Run{ColdStarts: 1, Functions: make([]Function, 1)}}, &Side{Run: &Run{Functions: make([]Function, 1)}}
+	turns, load := &Side{Run: &Run{ColdStarts: 1, Functions: make([]Function, 1)}},
+		&Side{Run: &Run{Functions: make([]Function, 1)}}
 	judged := func(side *Side, n int, times float64) map[string]Contrast {
 		a, b := lives(uint64(n), n, times)
 		all := contrasts(a, b, side, side)
@@ -55,20 +56,24 @@ func TestWhatContrastsSay(t *testing.T) {
 		}
 		return out
 	}
-	if c := judged(turns, 20, 9)["cold"]; !c.Beyond || !strings.Contains(c.Verdict(), "× slower") || c.Lo == nil || *c.Lo > 9 || *c.Hi < 8.5 {
+	if c := judged(turns, 20, 9)["cold"]; !c.Beyond || !strings.Contains(c.Verdict(), "× slower") || c.Lo == nil ||
+		*c.Lo > 9 || *c.Hi < 8.5 {
 		t.Errorf("20 cold starts of nine times as long: %q, %+v", c.Verdict(), c)
 	}
-	if c := judged(turns, 20, 1)["start"]; c.Beyond || !strings.HasPrefix(c.Verdict(), "no difference detected (one above ") || *c.Least > 1 {
+	if c := judged(turns, 20, 1)["start"]; c.Beyond || !strings.HasPrefix(c.Verdict(),
+		"no difference detected (one above ") || *c.Least > 1 {
 		t.Errorf("20 starts that are alike: %q", c.Verdict())
 	}
 	// of twelve deliveries under load no difference could be found, and that is said
-	if c := judged(load, 12, 10)["cold"]; c.Beyond || c.More < 6 || !strings.HasPrefix(c.Verdict(), "too few samples (at least ") || strings.Contains(c.Mark(), "no difference") {
+	if c := judged(load, 12, 10)["cold"]; c.Beyond || c.More < 6 || !strings.HasPrefix(c.Verdict(),
+		"too few samples (at least ") || strings.Contains(c.Mark(), "no difference") {
 		t.Errorf("12 cold ones under load: %q", c.Verdict())
 	}
 	if c := judged(turns, 4, 9)["start"]; c.More != 2 || c.Verdict() != "too few samples (at least 2 more on each side)" {
 		t.Errorf("4 starts: %q", c.Verdict())
 	}
-	if c := judged(turns, 30, 0.1)["warm"]; !c.Beyond || !strings.HasSuffix(c.Verdict(), "× faster") || strings.HasPrefix(c.Between(), "0.") {
+	if c := judged(turns, 30, 0.1)["warm"]; !c.Beyond || !strings.HasSuffix(c.Verdict(), "× faster") ||
+		strings.HasPrefix(c.Between(), "0.") {
 		t.Errorf("a tenth: %q, %s", c.Verdict(), c.Between())
 	}
 	// what is measured by different meters is not compared
@@ -223,7 +228,8 @@ func TestAgainstABaseline(t *testing.T) {
 			d := time.Duration(times * float64(5*time.Millisecond+rnd.Exp(time.Millisecond)))
 			r.Arrivals = append(r.Arrivals, Arrival{Due: at, Arrived: at, From: -1})
 			r.Invocations = append(r.Invocations, Invocation{ID: uint64(i + 1), Assigned: at, Sent: at, Done: at.Add(d), Batch: 1})
-			r.Deliveries = append(r.Deliveries, Delivery{Event: int64(i), Invocation: uint64(i + 1), Ended: at.Add(d), Outcome: map[bool]engine.Outcome{true: engine.Failed}[i%(500/lost) == 0]})
+			r.Deliveries = append(r.Deliveries, Delivery{Event: int64(i), Invocation: uint64(i + 1), Ended: at.Add(d),
+				Outcome: map[bool]engine.Outcome{true: engine.Failed}[i%(500/lost) == 0]})
 		}
 		return r
 	}

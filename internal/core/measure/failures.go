@@ -89,8 +89,10 @@ func (r *Run) failures(wanted func(engine.Outcome) bool) (out []Failure) {
 		if int(a.Payload) < len(r.Payloads) {
 			p = r.Payloads[a.Payload]
 		}
-		f := Failure{Event: d.Event, Source: r.Sources[d.Source].Name, Payload: fmt.Sprintf("%s#%d", p.Set, p.N), What: p.Label, DueSeconds: a.Due.Seconds(),
-			Outcome: d.Outcome.String(), Unexpected: v != nil && v.Unexpected, Attempts: int(d.Attempts), Millis: Millis(d.Ended.Sub(a.Due)), LastLine: r.Said[d.Invocation]}
+		f := Failure{Event: d.Event, Source: r.Sources[d.Source].Name, Payload: fmt.Sprintf("%s#%d", p.Set, p.N),
+			What: p.Label, DueSeconds: a.Due.Seconds(),
+			Outcome: d.Outcome.String(), Unexpected: v != nil && v.Unexpected, Attempts: int(d.Attempts),
+			Millis: Millis(d.Ended.Sub(a.Due)), LastLine: r.Said[d.Invocation]}
 		if d.Wire >= 0 {
 			f.Function = r.Functions[r.Sources[d.Source].To[d.Wire]].Name
 		}

@@ -32,7 +32,8 @@ type Filter struct {
 }
 
 // filterKeys are the words of a filter, in the order in which they are written.
-var filterKeys = []string{"function", "variant", "source", "route", "class", "status", "outcome", "from", "to", "longer", "shorter", "nth", "start"}
+var filterKeys = []string{"function", "variant", "source", "route", "class", "status", "outcome", "from", "to",
+	"longer", "shorter", "nth", "start"}
 
 // statuses are one HTTP status, or a class of them such as 4xx (RFC 9110 §15).
 type statuses struct{ exact, class int32 }
@@ -229,7 +230,8 @@ type sieve struct {
 }
 
 func (r *Run) sieve(f Filter) *sieve {
-	s := &sieve{f: f, functions: r.filterFunctions(f), ofCalls: f.Class != "" || f.Status != "" || f.First > 0 || f.Longer > 0 || f.Shorter > 0 || f.StartTo > 0}
+	s := &sieve{f: f, functions: r.filterFunctions(f), ofCalls: f.Class != "" || f.Status != "" || f.First > 0 ||
+		f.Longer > 0 || f.Shorter > 0 || f.StartTo > 0}
 	for i := range r.Sources {
 		s.sources = append(s.sources, f.Source == "" || f.Source == r.Sources[i].Name)
 		routes := make([]bool, len(r.Sources[i].To))
@@ -292,7 +294,8 @@ func (s *sieve) delivery(d *Delivery, v *Invocation, due clock.Time) bool {
 	switch {
 	case f.Outcome != "" && d.Outcome.String() != f.Outcome:
 	case f.Longer > 0 && took < f.Longer, f.Shorter > 0 && took >= f.Shorter:
-	case s.lasts() && d.Outcome != engine.Done && d.Outcome != engine.Failed && d.Outcome != engine.DeadLettered: // has no latency
+	// has no latency
+	case s.lasts() && d.Outcome != engine.Done && d.Outcome != engine.Failed && d.Outcome != engine.DeadLettered:
 	case f.Class == "retried" && d.Attempts < 2, s.lasts() && f.Class != "" && f.Class != "retried" && d.Attempts > 1:
 	default:
 		return true
@@ -318,7 +321,8 @@ func (r *Run) passing(s *sieve) (pass []bool, at []int32) {
 	if s.starts() {
 		first := make([]int32, len(r.Instances)) // invocation of each instance, plus one
 		for i := range r.Invocations {
-			if k := r.Invocations[i].Instance; int(k) < len(first) && (first[k] == 0 || r.Invocations[i].Assigned < r.Invocations[first[k]-1].Assigned) {
+			if k := r.Invocations[i].Instance; int(k) < len(first) &&
+				(first[k] == 0 || r.Invocations[i].Assigned < r.Invocations[first[k]-1].Assigned) {
 				first[k] = int32(i) + 1
 			}
 		}
@@ -396,12 +400,14 @@ func (r *Run) Points(f Filter, most int) (points []Point, n int) {
 	pass, at := r.passing(s)
 	add := func(event int64, place, attempts int32) {
 		v, due := &r.Invocations[place], r.Arrivals[event].Due
-		points = append(points, Point{place, event, v.Done.Sub(due), v.began().Sub(due), v.Done.Sub(v.began()), attempts, v.Batch - 1})
+		points = append(points, Point{place, event, v.Done.Sub(due), v.began().Sub(due), v.Done.Sub(v.began()), attempts,
+			v.Batch - 1})
 	}
 	if s.ofDeliveries() {
 		for i := range r.Deliveries {
 			d := &r.Deliveries[i]
-			if v := r.invocation(at, d.Invocation); v != nil && pass[at[d.Invocation]] && int(d.Event) < len(r.Arrivals) && s.wire(d.Source, d.Wire) && s.delivery(d, v, r.Arrivals[d.Event].Due) {
+			if v := r.invocation(at, d.Invocation); v != nil && pass[at[d.Invocation]] && int(d.Event) < len(r.Arrivals) &&
+				s.wire(d.Source, d.Wire) && s.delivery(d, v, r.Arrivals[d.Event].Due) {
 				add(d.Event, at[d.Invocation], d.Attempts)
 			}
 		}
@@ -449,9 +455,11 @@ func (r *Run) Filter(f Filter) *Run {
 		}
 		ok := false
 		if d.Invocation > 0 && d.Invocation < uint64(len(at)) && at[d.Invocation] >= 0 {
-			ok = pass[at[d.Invocation]] && (!s.ofDeliveries() || s.delivery(d, &r.Invocations[at[d.Invocation]], r.Arrivals[d.Event].Due))
+			ok = pass[at[d.Invocation]] && (!s.ofDeliveries() || s.delivery(d, &r.Invocations[at[d.Invocation]],
+				r.Arrivals[d.Event].Due))
 		} else if !s.ofCalls && s.wire(d.Source, d.Wire) && s.in(d.Ended) {
-			ok = (s.method == "" || r.hasMethod(d.Source, d.Wire, d.Event, s.method)) && d.Wire >= 0 && s.functions[r.Sources[d.Source].To[d.Wire]] || d.Wire < 0 && f.Function == "" && f.Variant == ""
+			ok = (s.method == "" || r.hasMethod(d.Source, d.Wire, d.Event, s.method)) && d.Wire >= 0 &&
+				s.functions[r.Sources[d.Source].To[d.Wire]] || d.Wire < 0 && f.Function == "" && f.Variant == ""
 		}
 		if ok {
 			out.Deliveries = append(out.Deliveries, *d)

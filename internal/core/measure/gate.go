@@ -24,7 +24,8 @@ func Against(now, base *Run, worse float64) (out []Verdict) {
 		if c.Ratio == nil {
 			return
 		}
-		v := Verdict{Text: fmt.Sprintf("%s not worse than in run %s by more than %s", what, base.ID, Percent(worse)), Unit: "times", Measured: c.Ratio, Lo: c.Lo, Hi: c.Hi}
+		v := Verdict{Text: fmt.Sprintf("%s not worse than in run %s by more than %s", what, base.ID, Percent(worse)),
+			Unit: "times", Measured: c.Ratio, Lo: c.Lo, Hi: c.Hi}
 		one, smallest := stats.OneSided(x, y, s, 1+worse)
 		if c.Lo != nil && *c.Lo <= 1+worse {
 			one = 1
@@ -39,7 +40,8 @@ func Against(now, base *Run, worse float64) (out []Verdict) {
 		name := "function " + now.Functions[i].Name
 		judge(&a[k].Start, &b[i].Start, stats.Independent, name+" start")
 		for _, class := range []engine.Class{engine.Cold, engine.First, engine.Warm} {
-			judge(&a[k].Latency[class], &b[i].Latency[class], max(base.sampling(class), now.sampling(class)), name+" "+class.String()+" latency")
+			judge(&a[k].Latency[class], &b[i].Latency[class], max(base.sampling(class), now.sampling(class)),
+				name+" "+class.String()+" latency")
 		}
 	}
 	was, is := base.notDone(), now.notDone()
@@ -62,7 +64,8 @@ func Against(now, base *Run, worse float64) (out []Verdict) {
 	}
 	if out == nil {
 		need := stats.Need(0.5)
-		out = append(out, Verdict{Text: "not worse than run " + base.ID, Few: true, Needs: need, Why: fmt.Sprintf("not enough samples: nothing was measured %d times in both runs", need)})
+		out = append(out, Verdict{Text: "not worse than run " + base.ID, Few: true, Needs: need,
+			Why: fmt.Sprintf("not enough samples: nothing was measured %d times in both runs", need)})
 	}
 	return out
 }

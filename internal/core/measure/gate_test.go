@@ -15,7 +15,8 @@ import (
 // up to ten; each message waits for its batch, and all of a batch share its service time
 // and its fate.
 func batches(seed uint64, n int) *Run {
-	r := &Run{ID: "r", Functions: []Function{{Name: "f"}}, Sources: []Source{{Name: "s", Kind: "queue", To: []int{0}}}, Instances: make([]Instance, 1), Payloads: make([]Payload, 1)}
+	r := &Run{ID: "r", Functions: []Function{{Name: "f"}}, Sources: []Source{{Name: "s", Kind: "queue", To: []int{0}}},
+		Instances: make([]Instance, 1), Payloads: make([]Payload, 1)}
 	rnd := chance.New(seed, 1)
 	for at := clock.Time(0); len(r.Deliveries) < n; {
 		size := 1 + rnd.Below(10)
@@ -23,13 +24,15 @@ func batches(seed uint64, n int) *Run {
 		id := uint64(len(r.Invocations) + 1)
 		done := sent.Add(5*time.Millisecond + rnd.Exp(20*time.Millisecond))
 		outcome := map[bool]engine.Outcome{true: engine.Failed}[rnd.Chance(1, 20)]
-		r.Invocations = append(r.Invocations, Invocation{ID: id, Assigned: sent, Sent: sent, Done: done, Batch: int32(size), Status: 200})
+		r.Invocations = append(r.Invocations, Invocation{ID: id, Assigned: sent, Sent: sent, Done: done, Batch: int32(size),
+			Status: 200})
 		for k := range size {
 			due := at.Add(time.Duration(k) * 10 * time.Millisecond)
 			event := int64(len(r.Arrivals))
 			r.Arrivals = append(r.Arrivals, Arrival{Due: due, Arrived: due, From: -1})
 			r.Attempts = append(r.Attempts, Attempt{Event: event, Invocation: id, N: 1})
-			r.Deliveries = append(r.Deliveries, Delivery{Event: event, Invocation: id, Ended: done, Attempts: 1, Outcome: outcome})
+			r.Deliveries = append(r.Deliveries, Delivery{Event: event, Invocation: id, Ended: done, Attempts: 1,
+				Outcome: outcome})
 		}
 		at = sent
 	}
@@ -79,7 +82,8 @@ func TestBatchMatesAreOneSample(t *testing.T) {
 		t.Fatalf("%d units", n)
 	}
 	f := batches(1, 600).Summarize().Functions["f"]
-	if l, s := f.Latency.Warm, f.Service.Warm; l.N != 600 || l.P50Lo == nil || l.P95 == nil || l.P95Lo != nil || l.Needs[1] <= 600 || s.Needs[1] <= 600 {
+	if l, s := f.Latency.Warm, f.Service.Warm; l.N != 600 || l.P50Lo == nil || l.P95 == nil || l.P95Lo != nil ||
+		l.Needs[1] <= 600 || s.Needs[1] <= 600 {
 		t.Errorf("latency %+v, service %+v", l, s)
 	}
 }
@@ -125,14 +129,18 @@ func TestFailuresAreNamed(t *testing.T) {
 		t.Fatalf("%d failures: %+v", len(all), all)
 	}
 	dead := all[2]
-	if dead.What != "scan.made 7" || dead.Payload != "scans#7" || dead.Outcome != "dead_lettered" || dead.Attempts != 2 || dead.Status != 0 || dead.Result != "timeout" || dead.LastLine != "cannot reach the gate" || dead.Instance != "boarding-1" {
+	if dead.What != "scan.made 7" || dead.Payload != "scans#7" || dead.Outcome != "dead_lettered" ||
+		dead.Attempts != 2 || dead.Status != 0 || dead.Result != "timeout" || dead.LastLine != "cannot reach the gate" ||
+		dead.Instance != "boarding-1" {
 		t.Errorf("%+v", dead)
 	}
 	causes := r.FailureCauses()
-	if len(causes) != 2 || causes[0].Head() != "fares → quote: 1 × answered with status 404" || causes[1].Head() != "scans → boarding: 1 × dead-lettered, timeout" {
+	if len(causes) != 2 || causes[0].Head() != "fares → quote: 1 × answered with status 404" ||
+		causes[1].Head() != "scans → boarding: 1 × dead-lettered, timeout" {
 		t.Errorf("%+v", causes)
 	}
-	if text := causes[1].Worst[0].Text(); text != "scan.made 7 · timeout · 2 attempts · due at 0.00 s · last log line: cannot reach the gate" {
+	if text := causes[1].Worst[0].Text(); text != "scan.made 7 · timeout · 2 attempts · due at 0.00 s · last log "+
+		"line: cannot reach the gate" {
 		t.Error(text)
 	}
 }
@@ -144,7 +152,8 @@ func TestAWireOfAnyMethodIsARouteForEach(t *testing.T) {
 	r.Payloads = []Payload{{Set: "x", N: 1, Label: "GET /quote"}, {Set: "x", N: 2, Label: "POST /quote"}}
 	r.Arrivals[1].Payload, r.Invocations[1].Status = 1, 201
 	routes := r.Summarize().Functions["quote"].Routes
-	if get, post := routes["GET /quote"], routes["POST /quote"]; len(routes) != 2 || get.Statuses["200"] != 1 || get.Cold.N != 1 || post.Statuses["201"] != 1 || post.Warm.N != 1 {
+	if get, post := routes["GET /quote"], routes["POST /quote"]; len(routes) != 2 || get.Statuses["200"] != 1 ||
+		get.Cold.N != 1 || post.Statuses["201"] != 1 || post.Warm.N != 1 {
 		t.Errorf("%+v", routes)
 	}
 	part := r.Filter(Filter{Route: "POST /quote"})
@@ -160,8 +169,10 @@ func TestAStopOfTheDriverIsSaid(t *testing.T) {
 	r.Self = &SelfCheck{Gaps: []Gap{{ms(201), ms(381)}}}
 	r.Invocations[1].Done = ms(381)
 	s := r.Summarize()
-	want := "the driver itself stood still 1 time, at 0.20 s for 180 ms: up to that much of the times of 2 invocations that were under way is the driver's"
-	if len(s.Beside[OnLatency]) == 0 || len(s.Beside[OnLatency][0]) < len(want) || s.Beside[OnLatency][0][:len(want)] != want {
+	want := "the driver itself stood still 1 time, at 0.20 s for 180 ms: up to that much of the times of 2 " +
+		"invocations that were under way is the driver's"
+	if len(s.Beside[OnLatency]) == 0 || len(s.Beside[OnLatency][0]) < len(want) ||
+		s.Beside[OnLatency][0][:len(want)] != want {
 		t.Errorf("%q", s.Beside[OnLatency])
 	}
 	if got := r.Stood(ms(200), ms(300)); got != 99*time.Millisecond {
@@ -197,7 +208,8 @@ func TestWarmingUpTakesInstances(t *testing.T) {
 			if n == 0 {
 				took *= 10
 			}
-			r.Invocations = append(r.Invocations, Invocation{ID: uint64(len(r.Invocations) + 1), Instance: int32(in), Sent: 1, Assigned: 1, Done: 1 + clock.Time(took)})
+			r.Invocations = append(r.Invocations, Invocation{ID: uint64(len(r.Invocations) + 1), Instance: int32(in), Sent: 1,
+				Assigned: 1, Done: 1 + clock.Time(took)})
 		}
 	}
 	if w := r.warmUps(r.scan())[0]; w.Steady == nil || *w.Steady != 2 {
@@ -206,7 +218,8 @@ func TestWarmingUpTakesInstances(t *testing.T) {
 	for i := range r.Invocations {
 		r.Invocations[i].Instance %= 2
 	}
-	if w := r.warmUps(r.scan())[0]; w.Steady != nil || w.Gain != nil || w.Text() != "2 instances: too few to tell (needs 6)" {
+	if w := r.warmUps(r.scan())[0]; w.Steady != nil || w.Gain != nil ||
+		w.Text() != "2 instances: too few to tell (needs 6)" {
 		t.Errorf("of two: %q", w.Text())
 	}
 }

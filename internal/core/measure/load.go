@@ -125,10 +125,14 @@ func (r *Run) sayGaps(on func(kinds []string, format string, args ...any)) {
 		text += fmt.Sprintf(", for %s in all", DurationText(total))
 	}
 	if touched == 0 {
-		on([]string{OnRates}, "%s, at %.2f s for %s, while no invocation was under way", text, longest.From.Seconds(), DurationText(longest.To.Sub(longest.From)))
+		on([]string{OnRates}, "%s, at %.2f s for %s, while no invocation was under way", text, longest.From.Seconds(),
+			DurationText(longest.To.Sub(longest.From)))
 		return
 	}
-	on([]string{OnLatency, OnStart, OnRates}, "%s, at %.2f s for %s: up to that much of the times of %s that were under way is the driver's, not the function's (marked in the list of invocations and in the CSV)", text, longest.From.Seconds(), DurationText(longest.To.Sub(longest.From)), count(touched, "invocation", "invocations"))
+	on([]string{OnLatency, OnStart, OnRates},
+		"%s, at %.2f s for %s: up to that much of the times of %s that were under way is the driver's, not the "+
+			"function's (marked in the list of invocations and in the CSV)",
+		text, longest.From.Seconds(), DurationText(longest.To.Sub(longest.From)), count(touched, "invocation", "invocations"))
 }
 
 // driver says how well the driver kept to the plan.
@@ -265,12 +269,17 @@ func (r *Run) warn(s *Summary) {
 	}
 	for i, n := range r.inTwoPieces() {
 		if n > 0 {
-			on([]string{OnLatency}, "%s: %s arrived in two pieces about 40 ms apart: the function writes its reply in two steps, and the network holds back the second until the first is acknowledged (Nagle's algorithm and delayed acknowledgement). Write headers and body at once, or set TCP_NODELAY", r.Functions[i].Name, count(n, "reply", "replies"))
+			on([]string{OnLatency},
+				"%s: %s arrived in two pieces about 40 ms apart: the function writes its reply in two steps, and the network "+
+					"holds back the second until the first is acknowledged (Nagle's algorithm and delayed acknowledgement). Write "+
+					"headers and body at once, or set TCP_NODELAY",
+				r.Functions[i].Name, count(n, "reply", "replies"))
 		}
 	}
 	for i := range r.Functions {
 		if f := &r.Functions[i]; f.Attached {
-			on([]string{OnStart}, "%s was started by somebody else: its starts are not measured, and none of its invocations counts as cold", f.Name)
+			on([]string{OnStart},
+				"%s was started by somebody else: its starts are not measured, and none of its invocations counts as cold", f.Name)
 		}
 	}
 	s.Warnings = append(s.Warnings, r.Notes...)

@@ -48,7 +48,8 @@ func TestASummaryAddsUp(t *testing.T) {
 	}
 	// latency is from the first due to the last done; a timed-out attempt stays in
 	// a delivery of several attempts is in a population of its own
-	if *b.Latency.Retried.Max != 1120 || b.Latency.Cold.N != 0 || b.Latency.Warm.N != 0 || b.Timeouts != 1 || b.Attempts != 2 || b.Statuses["500"] != 1 {
+	if *b.Latency.Retried.Max != 1120 || b.Latency.Cold.N != 0 || b.Latency.Warm.N != 0 || b.Timeouts != 1 ||
+		b.Attempts != 2 || b.Statuses["500"] != 1 {
 		t.Errorf("boarding %+v", b)
 	}
 	if r := q.Routes["GET /quote"]; r.Cold.N != 1 || r.Warm.N != 1 {
@@ -58,7 +59,8 @@ func TestASummaryAddsUp(t *testing.T) {
 	twice := fixture()
 	twice.Sources[1].Kind, twice.Sources[1].Routes, twice.Sources[1].To = "http", []string{"GET /quote"}, []int{0}
 	twice.Invocations[3].Function = 0
-	if r := twice.Summarize().Functions["quote"].Routes["GET /quote"]; r.Cold.N != 1 || r.Warm.N != 1 || r.Retried.N != 1 || r.Statuses["200"] != 2 || r.Statuses["500"] != 1 {
+	if r := twice.Summarize().Functions["quote"].Routes["GET /quote"]; r.Cold.N != 1 || r.Warm.N != 1 ||
+		r.Retried.N != 1 || r.Statuses["200"] != 2 || r.Statuses["500"] != 1 {
 		t.Errorf("two wires of one name: %+v", r)
 	}
 	held := ""
@@ -69,7 +71,8 @@ func TestASummaryAddsUp(t *testing.T) {
 		t.Errorf("budgets %s %+v", held, s.Budgets)
 	}
 	text := strings.Join(NewPage(fixture()).Sentences, "\n")
-	for _, want := range []string{"fares: 1 of 4 requests rejected", "scans: 1 event retried", "1 event dead-lettered", "1 delivery was open", "boarding answered with status 500 (1) of 1 invocation"} {
+	for _, want := range []string{"fares: 1 of 4 requests rejected", "scans: 1 event retried", "1 event dead-lettered",
+		"1 delivery was open", "boarding answered with status 500 (1) of 1 invocation"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the sentences\n%s\ndo not say %q", text, want)
 		}
@@ -86,12 +89,14 @@ func TestBudgetsAreReadStrictly(t *testing.T) {
 		"source fares done >= 150/s":               {Of: "source", Name: "fares", Kind: "count", Figure: "done", Unit: "/s", Op: ">=", Bound: 150},
 		"project cost < 0.02":                      {Of: "project", Kind: "cost", Figure: "cost", Op: "<", Bound: 0.02},
 		"function quote warm service p50 <= 1.5ms": {Of: "function", Name: "quote", Kind: "service", Class: "warm", Figure: "p50", Unit: "ms", Op: "<=", Bound: 1.5},
-		"function api status 4xx < 1%":             {Of: "function", Name: "api", Kind: "count", Figure: "status 4xx", Unit: "%", Op: "<", Bound: 1},
-		"function etl cold == 0":                   {Of: "function", Name: "etl", Kind: "count", Figure: "cold", Op: "=="},
-		"source scans retried p95 < 2s":            {Of: "source", Name: "scans", Kind: "latency", Class: "retried", Figure: "p95", Unit: "ms", Op: "<", Bound: 2000},
-		"function quote start max < 2s":            {Of: "function", Name: "quote", Kind: "start", Figure: "max", Unit: "ms", Op: "<", Bound: 2000},
-		"function quote crashes == 0":              {Of: "function", Name: "quote", Kind: "count", Figure: "crashes", Op: "==", Bound: 0},
-		"project rejected <= 20":                   {Of: "project", Kind: "count", Figure: "rejected", Op: "<=", Bound: 20},
+		"function api status 4xx < 1%": {Of: "function", Name: "api", Kind: "count", Figure: "status 4xx",
+			Unit: "%", Op: "<", Bound: 1},
+		"function etl cold == 0": {Of: "function", Name: "etl", Kind: "count", Figure: "cold", Op: "=="},
+		"source scans retried p95 < 2s": {Of: "source", Name: "scans", Kind: "latency", Class: "retried",
+			Figure: "p95", Unit: "ms", Op: "<", Bound: 2000},
+		"function quote start max < 2s": {Of: "function", Name: "quote", Kind: "start", Figure: "max", Unit: "ms", Op: "<", Bound: 2000},
+		"function quote crashes == 0":   {Of: "function", Name: "quote", Kind: "count", Figure: "crashes", Op: "==", Bound: 0},
+		"project rejected <= 20":        {Of: "project", Kind: "count", Figure: "rejected", Op: "<=", Bound: 20},
 	} {
 		want.Text = text
 		if got, err := ParseBudget(text); err != nil || got != want {
@@ -101,7 +106,8 @@ func TestBudgetsAreReadStrictly(t *testing.T) {
 	for _, bad := range []string{"", "function", "function quote", "function quote cold p95 < 900", "function quote cold p95 900ms",
 		"source scans lost == 0", "project done == many", "source scans done == 1 or so", "function quote start service p50 < 1s",
 		"function quote cold crashes == 0", "source fares start p50 < 1s", "source fares memory < 1MiB", "chain cargo cold p50 < 1s", "source fares arrived < 5%", "function quote p100 < 1s", "function quote memory < 5",
-		"project rejected < NaN", "function quote all == 0", "function quote status ok < 1%", "function quote retried service p50 < 1s", "function quote status 4x < 1", "function quote start cold p50 < 1s"} {
+		"project rejected < NaN", "function quote all == 0", "function quote status ok < 1%",
+		"function quote retried service p50 < 1s", "function quote status 4x < 1", "function quote start cold p50 < 1s"} {
 		if b, err := ParseBudget(bad); err == nil {
 			t.Errorf("%q was read as %+v", bad, b)
 		}

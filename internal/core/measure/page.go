@@ -75,7 +75,8 @@ func NewPage(r *Run) *Page {
 }
 
 func (r *Run) page(seen *scan, populations []Populations) *Page {
-	p := &Page{Version: PageVersion, Summary: r.summarize(seen, populations), Time: r.timeline(seen.at), Kinds: map[string]string{}}
+	p := &Page{Version: PageVersion, Summary: r.summarize(seen, populations), Time: r.timeline(seen.at),
+		Kinds: map[string]string{}}
 	for i := range r.Functions {
 		p.Functions = append(p.Functions, r.Functions[i].Name)
 		f := FunctionSpread{Start: newSpread(&populations[i].Start), Retried: newSpread(&populations[i].Retried)}

@@ -141,7 +141,8 @@ func TestFiguresAgreeOverManyHistories(t *testing.T) {
 			attempts += f.Attempts
 			started += f.Instances.Started
 			n := 0
-			for _, c := range []*Figures{&f.Latency.Cold, &f.Latency.First, &f.Latency.Warm, &f.Latency.Retried, &f.Service.Cold, &f.Service.Warm, &f.Wait.Warm, &f.Start, &f.Phases.Answer} {
+			for _, c := range []*Figures{&f.Latency.Cold, &f.Latency.First, &f.Latency.Warm, &f.Latency.Retried,
+				&f.Service.Cold, &f.Service.Warm, &f.Wait.Warm, &f.Start, &f.Phases.Answer} {
 				last := -math.MaxFloat64
 				for _, v := range []*float64{c.P50, c.P95, c.P99, c.Max} {
 					if v != nil && *v < last {
@@ -153,7 +154,8 @@ func TestFiguresAgreeOverManyHistories(t *testing.T) {
 				if c.P50 != nil {
 					seen.intervals++
 				}
-				if c.P50Lo != nil && (*c.P50Lo > *c.P50 || *c.P50Hi < *c.P50) || (c.P50Lo == nil) != (c.N == 0 || c.Needs[0] > 0) || c.P50 != nil && !stats.Enough(0.5, c.N) || c.P95 != nil && !stats.Enough(0.95, c.N) {
+				if c.P50Lo != nil && (*c.P50Lo > *c.P50 || *c.P50Hi < *c.P50) || (c.P50Lo == nil) != (c.N == 0 ||
+					c.Needs[0] > 0) || c.P50 != nil && !stats.Enough(0.5, c.N) || c.P95 != nil && !stats.Enough(0.95, c.N) {
 					fail("%s: a percentile of %d samples outside of its interval: %+v", name, c.N, c)
 				}
 			}
@@ -241,7 +243,8 @@ func TestLagOverTime(t *testing.T) {
 
 // Wilson's interval, against the table in Newcombe (1998).
 func TestWilson(t *testing.T) {
-	for _, c := range []struct{ k, n, lo, hi float64 }{{81, 263, 0.2553, 0.3662}, {15, 148, 0.0624, 0.1605}, {0, 20, 0, 0.1611}, {1, 29, 0.0061, 0.1718}} {
+	for _, c := range []struct{ k, n, lo, hi float64 }{{81, 263, 0.2553, 0.3662}, {15, 148, 0.0624, 0.1605},
+		{0, 20, 0, 0.1611}, {1, 29, 0.0061, 0.1718}} {
 		if lo, hi := wilson(c.k/c.n, c.n); math.Abs(lo-c.lo) > 1e-4 || math.Abs(hi-c.hi) > 1e-4 {
 			t.Errorf("%v of %v lies between %.4f and %.4f, want %.4f and %.4f", c.k, c.n, lo, hi, c.lo, c.hi)
 		}

@@ -65,7 +65,7 @@ type Function struct {
 	Guaranteed  int           `json:"guaranteed,omitempty"`
 	Memory      int64         `json:"memory,omitempty"`   // bytes that an instance may use; 0 for no bound
 	CPU         float64       `json:"cpu,omitempty"`      // processors that an instance may use; 0 for no bound
-	Meter       string        `json:"meter,omitempty"`    // what memory and processor time are measured by, in words; "" for the first process alone
+	Meter       string        `json:"meter,omitempty"`    // of memory and processor time, in words; "" for the first process alone
 	Enforced    string        `json:"enforced,omitempty"` // whether those bounds are, in words; "" where there are none
 	Prepared    time.Duration `json:"prepared,omitempty"` // what its preparation took; 0 when it is not known
 	Size        int64         `json:"size,omitempty"`     // bytes of its package on disk; 0 when it is not known

@@ -35,7 +35,8 @@ type OwnPhase struct {
 }
 
 func (p *StartPhases) figures() PhaseFigures {
-	f := PhaseFigures{Spawn: figures(&p.Spawn, stats.Independent), Boot: figures(&p.Boot, stats.Independent), Both: figures(&p.Both, stats.Independent), Answer: figures(&p.Answer, stats.Independent), Own: []OwnPhase{}}
+	f := PhaseFigures{Spawn: figures(&p.Spawn, stats.Independent), Boot: figures(&p.Boot, stats.Independent),
+		Both: figures(&p.Both, stats.Independent), Answer: figures(&p.Answer, stats.Independent), Own: []OwnPhase{}}
 	for _, name := range slices.Sorted(maps.Keys(p.own)) {
 		f.Own = append(f.Own, OwnPhase{name, figures(p.own[name], stats.Independent)})
 	}

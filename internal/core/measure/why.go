@@ -27,7 +27,8 @@ func (r *Run) sayWhy(fn int32, f *FunctionFigures, say func(string, ...any)) {
 		say("%s: %s", name, text)
 	}
 	if w := &f.WarmUp; w.Steady != nil && *w.Steady > 2 && w.Gain != nil && *w.Gain > leastGain {
-		say("%s is warm from its %s invocation on; earlier invocations are slower (the first by %s ×).", name, Ordinal(*w.Steady), ratio(*w.Gain))
+		say("%s is warm from its %s invocation on; earlier invocations are slower (the first by %s ×).", name,
+			Ordinal(*w.Steady), ratio(*w.Gain))
 	}
 	if f.Instances.FailedStarts > 0 && f.Start.N > 0 {
 		say("%s: %s failed.", name, count(f.Instances.FailedStarts, "start", "starts"))
@@ -71,15 +72,21 @@ func coldReason(f *FunctionFigures) string {
 	text := ""
 	switch {
 	case part(f.Phases.Boot.P50) > muchOfCold:
-		text = fmt.Sprintf("%s of a cold call is the function's own start-up (%s ms from its first code until it is ready).", Percent(part(f.Phases.Boot.P50)), MillisText(f.Phases.Boot.P50))
+		text = fmt.Sprintf("%s of a cold call is the function's own start-up (%s ms from its first code until it is ready).",
+			Percent(part(f.Phases.Boot.P50)), MillisText(f.Phases.Boot.P50))
 	case part(f.Phases.Both.P50) > muchOfCold:
-		text = fmt.Sprintf("%s of a cold call is its start (%s ms until it is ready).", Percent(part(f.Phases.Both.P50)), MillisText(f.Phases.Both.P50))
+		text = fmt.Sprintf("%s of a cold call is its start (%s ms until it is ready).", Percent(part(f.Phases.Both.P50)),
+			MillisText(f.Phases.Both.P50))
 	case part(f.Phases.Spawn.P50) > muchOfCold:
-		text = fmt.Sprintf("%s of a cold call passes before the function's own code runs (%s ms).", Percent(part(f.Phases.Spawn.P50)), MillisText(f.Phases.Spawn.P50))
+		text = fmt.Sprintf("%s of a cold call passes before the function's own code runs (%s ms).",
+			Percent(part(f.Phases.Spawn.P50)), MillisText(f.Phases.Spawn.P50))
 	case part(answer) > muchOfCold:
-		text = fmt.Sprintf("%s of a cold call is the first invocation itself (%s ms): it reports ready before it has finished initialising.", Percent(part(answer)), MillisText(answer))
+		text = fmt.Sprintf("%s of a cold call is the first invocation itself (%s ms): it reports ready before it has "+
+			"finished initialising.",
+			Percent(part(answer)), MillisText(answer))
 	case waited > muchOfCold*whole:
-		text = fmt.Sprintf("%s of a cold call passes before an instance is started for it (%s ms).", Percent(waited/whole), MillisText(&waited))
+		text = fmt.Sprintf("%s of a cold call passes before an instance is started for it (%s ms).", Percent(waited/whole),
+			MillisText(&waited))
 	}
 	for _, own := range f.Phases.Own {
 		if text != "" && own.Took.P50 != nil && *own.Took.P50 > muchOfCold**answer && part(own.Took.P50) > muchOfCold/2 {
@@ -163,7 +170,8 @@ func (r *Run) sayWaits(at []int32, say func(string, ...any)) {
 			continue
 		}
 		f := &r.Functions[fn]
-		text := fmt.Sprintf("%s: %s of %d deliveries waited more than %d ms (median of those %s, at most %s)", f.Name, Percent(float64(w.n)/float64(w.of)), w.of,
+		text := fmt.Sprintf("%s: %s of %d deliveries waited more than %d ms (median of those %s, at most %s)", f.Name,
+			Percent(float64(w.n)/float64(w.of)), w.of,
 			slowWait.Milliseconds(), DurationText(waited[fn].At(stats.Rank(0.5, w.n)-1)), DurationText(w.most))
 		if why, share := r.waitedFor(int32(fn)); share > muchOfCold {
 			text += ", mostly because " + why.words(f, r.Concurrency)

@@ -154,9 +154,11 @@ func (r *Run) sayFunction(of *Function, f *FunctionFigures, outcomes *Counts, sa
 	case f.Attempts == 0:
 		say("%s received no events.", name)
 	case cold.P50 != nil && service.P50 != nil:
-		say("%s: cold %s, warm %s of service (median; %s cold).", name, msText(cold.P50), msText(service.P50), TimesText(*cold.P50 / *service.P50, "slower", "faster"))
+		say("%s: cold %s, warm %s of service (median; %s cold).", name, msText(cold.P50), msText(service.P50),
+			TimesText(*cold.P50 / *service.P50, "slower", "faster"))
 	case cold.N > 0 && service.P50 != nil:
-		say("%s: warm %s of service (median); %s, at most %s.", name, msText(service.P50), count(cold.N, "cold answer", "cold answers"), msText(cold.Max))
+		say("%s: warm %s of service (median); %s, at most %s.", name, msText(service.P50), count(cold.N, "cold answer",
+			"cold answers"), msText(cold.Max))
 	case service.P50 != nil:
 		say("%s: warm %s of service (median).", name, msText(service.P50))
 	case r.cold() && cold.P50 != nil:
@@ -170,9 +172,11 @@ func (r *Run) sayFunction(of *Function, f *FunctionFigures, outcomes *Counts, sa
 	case first.P50 != nil:
 		say("%s: first answers of its instances %s (median of %d); %s.", name, msText(first.P50), first.N, fewWarm(warm.N))
 	case f.Latency.Retried.P50 != nil:
-		say("%s: retried deliveries took %s (median of %d); %s.", name, msText(f.Latency.Retried.P50), f.Latency.Retried.N, fewWarm(warm.N))
+		say("%s: retried deliveries took %s (median of %d); %s.", name, msText(f.Latency.Retried.P50), f.Latency.Retried.N,
+			fewWarm(warm.N))
 	default:
-		say("%s: %s, of no class enough for a median (needs %d).", name, count(f.Latency.N(), "answer", "answers"), stats.Need(0.5))
+		say("%s: %s, of no class enough for a median (needs %d).", name, count(f.Latency.N(), "answer", "answers"),
+			stats.Need(0.5))
 	}
 	if bad := badStatuses(f.Statuses); bad != "" {
 		say("%s answered with %s.", name, bad)
@@ -236,7 +240,8 @@ func (r *Run) saySource(i int32, c Counts, say func(string, ...any)) {
 		say("%s: %s too long and expired.", name, count(c.Expired, "message waited", "messages waited"))
 	}
 	if c.Skipped > 0 {
-		say("%s: %s skipped: the function was still busy with an earlier one.", name, count(c.Skipped, "scheduled run", "scheduled runs"))
+		say("%s: %s skipped: the function was still busy with an earlier one.", name, count(c.Skipped, "scheduled run",
+			"scheduled runs"))
 	}
 	if c.Unmatched > 0 {
 		say("%s: %s unmatched: no wire takes them.", name, count(c.Unmatched, "event", "events"))
@@ -343,11 +348,13 @@ func (f FunctionFigures) Lines() (out []string) {
 	if f.Instances.Peak == 0 && f.Instances.Started > 0 {
 		peak = "none became ready"
 	}
-	text := fmt.Sprintf("%s started, %s, %s", count(f.Instances.Started, "instance", "instances"), peak, count(f.Attempts, "attempt", "attempts"))
+	text := fmt.Sprintf("%s started, %s, %s", count(f.Instances.Started, "instance", "instances"), peak,
+		count(f.Attempts, "attempt", "attempts"))
 	for _, x := range []struct {
 		n    int
 		what string
-	}{{f.Instances.FailedStarts, "failed start/failed starts"}, {f.Timeouts, "time-out/time-outs"}, {f.Crashes, "crash/crashes"}, {f.OutOfMemory, "out of memory/out of memory"}} {
+	}{{f.Instances.FailedStarts, "failed start/failed starts"}, {f.Timeouts, "time-out/time-outs"},
+		{f.Crashes, "crash/crashes"}, {f.OutOfMemory, "out of memory/out of memory"}} {
 		if one, many, _ := strings.Cut(x.what, "/"); x.n > 0 {
 			text += ", " + count(x.n, one, many)
 		}

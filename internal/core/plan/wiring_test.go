@@ -31,8 +31,11 @@ func TestAnotherMethodIsNearerThanAnotherPath(t *testing.T) {
 		{"DELETE", "/orders/17", "the method is DELETE, the wire wants PUT"},
 		{"GET", "/orderz", "the path is /orderz, the wire wants /orders"},
 	} {
-		p := &Project{Functions: []Function{{Name: "f"}}, Sources: []Source{{Kind: HTTP, Wires: []Wire{when("GET", "/a"), when("POST", "/b"), when("GET", "/orders"), when("PUT", "/orders/{id}"), when("HEAD", "/{rest...}")}}}}
-		if got := p.NearestMiss(0, &payload.Payload{Request: &event.Request{Method: c.method, Target: c.target}}); !strings.HasSuffix(got, c.want) {
+		p := &Project{Functions: []Function{{Name: "f"}},
+			Sources: []Source{{Kind: HTTP, Wires: []Wire{when("GET", "/a"), when("POST", "/b"), when("GET", "/orders"),
+				when("PUT", "/orders/{id}"), when("HEAD", "/{rest...}")}}}}
+		if got := p.NearestMiss(0, &payload.Payload{Request: &event.Request{Method: c.method,
+			Target: c.target}}); !strings.HasSuffix(got, c.want) {
 			t.Errorf("%s %s: %s, want %s", c.method, c.target, got, c.want)
 		}
 	}

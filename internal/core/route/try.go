@@ -173,7 +173,10 @@ func Nearest(trials [][]Trial) (wire int) {
 	best, least := 0, 1<<30
 	for i, wire := range trials {
 		cost := 0
-		anywhere := slices.ContainsFunc(wire, func(t Trial) bool { return t.Condition == "path" && strings.HasPrefix(t.Want, "/{") }) ||
+		anywhere := slices.ContainsFunc(wire, func(t Trial) bool {
+			return t.Condition == "path" &&
+				strings.HasPrefix(t.Want, "/{")
+		}) ||
 			!slices.ContainsFunc(wire, func(t Trial) bool { return t.Condition == "path" })
 		for _, t := range wire {
 			switch {

@@ -57,7 +57,8 @@ func TestOrderStatisticRanks(t *testing.T) {
 // needed is said where there is none.
 func TestIntervalsCover(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 1))
-	for q, sizes := range map[float64][]int{0.5: {5, 6, 12, 33, 34, 35, 48, 80, 159, 160, 240, 700}, 0.95: {58, 59, 100, 334, 335, 500, 1599, 1600, 2500}, 0.99: {299, 1696, 3000, 8000}} {
+	for q, sizes := range map[float64][]int{0.5: {5, 6, 12, 33, 34, 35, 48, 80, 159, 160, 240, 700},
+		0.95: {58, 59, 100, 334, 335, 500, 1599, 1600, 2500}, 0.99: {299, 1696, 3000, 8000}} {
 		for _, n := range sizes {
 			for _, process := range names(processes) {
 				s, held, shown, wide := samplingOf(process), 0, 0, 0.0
@@ -86,7 +87,8 @@ func TestIntervalsCover(t *testing.T) {
 					t.Errorf("q %v, n %d, %s: %.3f of %d intervals cover", q, n, process, share, shown)
 				}
 				if s == Independent && n >= Need(q) && (shown < sets || wide/float64(shown) > 1.3) {
-					t.Errorf("q %v, n %d: %d of %d independent sets have intervals, %.2f times as wide as order statistics", q, n, shown, sets, wide/float64(shown))
+					t.Errorf("q %v, n %d: %d of %d independent sets have intervals, %.2f times as wide as order statistics", q, n,
+						shown, sets, wide/float64(shown))
 				}
 			}
 		}
@@ -103,7 +105,8 @@ func TestIntervalsOfManySerialSamplesAreNarrow(t *testing.T) {
 		for range 100 {
 			p := sample("independent", "exponential", n, 1, r)
 			a, b := p.Percentile(q, Serial), p.Percentile(q, Independent)
-			if few := sample("independent", "exponential", Need(q), 1, r); few.Percentile(q, Single) != few.Percentile(q, Independent) {
+			if few := sample("independent", "exponential", Need(q), 1, r); few.Percentile(q, Single) != few.Percentile(q,
+				Independent) {
 				t.Fatal("single samples have other intervals than independent ones")
 			}
 			wide += float64(a.Hi-a.Lo) / float64(b.Hi-b.Lo) / 100
@@ -121,7 +124,8 @@ func TestIntervalsOfRatiosCover(t *testing.T) {
 	median := func(shape string) float64 { return shapes[shape](0.5) }
 	for _, n := range []int{6, 7, 10, 20, 34, 60, 159, 160, 400} {
 		for _, process := range names(processes) {
-			for _, pair := range [][2]string{{"exponential", "exponential"}, {"lognormal", "lognormal"}, {"bimodal", "bimodal"}, {"exponential", "lognormal"}} {
+			for _, pair := range [][2]string{{"exponential", "exponential"}, {"lognormal", "lognormal"},
+				{"bimodal", "bimodal"}, {"exponential", "lognormal"}} {
 				truth := 1.5 * median(pair[1]) / median(pair[0])
 				held, shown := 0, 0
 				for range rounds(min(800, 120_000/n)) {
@@ -144,7 +148,8 @@ func TestIntervalsOfRatiosCover(t *testing.T) {
 
 // family judges six comparisons of populations of one kind, of which the second is so
 // many times as long, and counts those that differ.
-func family(process, shape string, n int, times float64, r *rand.Rand) (differ int, all []Comparison, rulings []Ruling) {
+func family(process, shape string, n int, times float64, r *rand.Rand) (differ int, all []Comparison,
+	rulings []Ruling) {
 	var p, least []float64
 	for range 6 {
 		c := Compare(sample(process, shape, n, 1, r), sample(process, shape, n, times, r), samplingOf(process))
@@ -201,7 +206,9 @@ func TestWhatWouldHaveBeenFoundIs(t *testing.T) {
 				}
 			}
 			if share := float64(wrong) / float64(claims); share > 0.07 {
-				t.Errorf("%s, n %d: in %.3f of %d comparisons a difference of 60 %% was missed although one so large was said to be found", process, n, share, claims)
+				t.Errorf("%s, n %d: in %.3f of %d comparisons a difference of 60 %% was missed although one so large was said "+
+					"to be found",
+					process, n, share, claims)
 			}
 		}
 	}
@@ -276,7 +283,9 @@ func TestBatchMatesCountOnce(t *testing.T) {
 			wrong++
 		}
 	}
-	if cover, alike := float64(held)/float64(sets), float64(wrong)/float64(sets); cover < 0.93-3*math.Sqrt(0.07*0.93/float64(sets)) || alike > 0.05+3*math.Sqrt(0.05*0.95/float64(sets)) {
+	if cover, alike := float64(held)/float64(sets),
+		float64(wrong)/float64(sets); cover < 0.93-3*math.Sqrt(0.07*0.93/float64(sets)) ||
+		alike > 0.05+3*math.Sqrt(0.05*0.95/float64(sets)) {
 		t.Errorf("intervals cover %.3f; alike ones are told apart in %.3f", cover, alike)
 	}
 }

@@ -69,16 +69,18 @@ func TestRepliesAreToldApart(t *testing.T) {
 		"a body of 204":      {"HTTP/1.1 204 No Content\r\n\r\nok", engine.Garbled, 204},
 		"a body of 304":      {"HTTP/1.1 304 Not Modified\r\nContent-Length: 2\r\n\r\nok", engine.Garbled, 304},
 		"a size of 304":      {"HTTP/1.1 304 Not Modified\r\nContent-Length: 2\r\n\r\n", engine.OK, 304},
-		"after the last":     {"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n2\r\nok\r\n0\r\n\r\n!", engine.Garbled, 200},
-		"101":                {"HTTP/1.1 101 Switching Protocols\r\nUpgrade: x\r\nConnection: upgrade\r\n\r\n", engine.Garbled, 0},
-		"nothing":            {"", engine.Disconnected, 0},
-		"half the headers":   {"HTTP/1.1 200 OK\r\nConte", engine.Disconnected, 0},
-		"half the body":      {"HTTP/1.1 200 OK\r\nContent-Length: 20\r\n\r\nhalf", engine.Disconnected, 200},
-		"half a chunk":       {"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nab", engine.Disconnected, 200},
-		"not HTTP":           {"SSH-2.0-quay\r\n", engine.Garbled, 0},
-		"a broken chunk":     {"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\n", engine.Garbled, 200},
-		"endless headers":    {"HTTP/1.1 200 OK\r\nX: " + strings.Repeat("x", headLimit+1), engine.TooLarge, 0},
-		"endless body":       {"HTTP/1.1 200 OK\r\n\r\n" + strings.Repeat("x", ReplyLimit+1), engine.TooLarge, 200},
+		"after the last": {"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n2\r\nok\r\n0\r\n\r\n!", engine.Garbled,
+			200},
+		"101": {"HTTP/1.1 101 Switching Protocols\r\nUpgrade: x\r\nConnection: upgrade\r\n\r\n",
+			engine.Garbled, 0},
+		"nothing":          {"", engine.Disconnected, 0},
+		"half the headers": {"HTTP/1.1 200 OK\r\nConte", engine.Disconnected, 0},
+		"half the body":    {"HTTP/1.1 200 OK\r\nContent-Length: 20\r\n\r\nhalf", engine.Disconnected, 200},
+		"half a chunk":     {"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nab", engine.Disconnected, 200},
+		"not HTTP":         {"SSH-2.0-quay\r\n", engine.Garbled, 0},
+		"a broken chunk":   {"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\n", engine.Garbled, 200},
+		"endless headers":  {"HTTP/1.1 200 OK\r\nX: " + strings.Repeat("x", headLimit+1), engine.TooLarge, 0},
+		"endless body":     {"HTTP/1.1 200 OK\r\n\r\n" + strings.Repeat("x", ReplyLimit+1), engine.TooLarge, 200},
 	} {
 		t.Run(name, func(t *testing.T) {
 			address, _ := serve(t, func(w net.Conn, _ *http.Request) bool { io.WriteString(w, c.raw); return false })
@@ -147,7 +149,8 @@ func TestAReplyTooManyShiftsNothing(t *testing.T) {
 	c := New(address)
 	for i, target := range []string{"/a", "/twice", "/b", "/c"} {
 		r := c.Do(context.Background(), &Message{Method: "GET", Target: target}, "")
-		if r.Result != engine.OK || string(r.Body) != target || r.Before != (target == "/b") || !r.Quiet && (i == 0 || target == "/b") {
+		if r.Result != engine.OK || string(r.Body) != target || r.Before != (target == "/b") || !r.Quiet &&
+			(i == 0 || target == "/b") {
 			t.Errorf("%d: %s got %q, %v %s; before: %v", i, target, r.Body, r.Result, r.Why, r.Before)
 		}
 		if target == "/twice" {

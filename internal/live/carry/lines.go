@@ -297,7 +297,9 @@ func (l *Lines) noReply() string {
 	if l.skipped == 0 {
 		return ""
 	}
-	return fmt.Sprintf("; of its standard output, %d lines since the event are log lines: they are not JSON, or carry another event's id", l.skipped)
+	return fmt.Sprintf("; of its standard output, %d lines since the event are log lines: they are not JSON, or carry "+
+		"another event's id",
+		l.skipped)
 }
 
 // withTrace enters the trace context into an event (CloudEvents distributed
@@ -329,7 +331,8 @@ func (l *Lines) understand(r *Reply, s *said) {
 			full.Status = http.StatusOK
 		}
 		if full.Status < 200 || full.Status > 599 {
-			r.Status, r.Result, r.Why = 0, engine.Garbled, fmt.Sprintf("the reply has status %d; 200 to 599 are final", full.Status)
+			r.Status, r.Result, r.Why = 0, engine.Garbled, fmt.Sprintf("the reply has status %d; 200 to 599 are final",
+				full.Status)
 			return
 		}
 		r.Status, text = full.Status, full.Body

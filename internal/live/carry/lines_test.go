@@ -25,8 +25,10 @@ func TestLines(t *testing.T) {
 		{"plain words\n", Reply{Result: engine.Disconnected}}, // a log line, and no reply after it
 		{"\nplain words\n{\"fare\": 450}\n", Reply{Status: 200, Body: []byte(`{"fare": 450}`), Size: 13}},
 		{`{"id": "e", "status": 201, "body": 1}` + "\n", Reply{Status: 201, Body: []byte("1"), Size: 1}},
-		{`{"id": "x", "status": 201, "body": 1}` + "\n[2]\n", Reply{Status: 200, Body: []byte("[2]"), Size: 3}}, // of another event
-		{`{"id": "order-17"}` + "\n", Reply{Status: 200, Body: []byte(`{"id": "order-17"}`), Size: 18}},         // an id of its own
+		// of another event
+		{`{"id": "x", "status": 201, "body": 1}` + "\n[2]\n", Reply{Status: 200, Body: []byte("[2]"), Size: 3}},
+		// an id of its own
+		{`{"id": "order-17"}` + "\n", Reply{Status: 200, Body: []byte(`{"id": "order-17"}`), Size: 18}},
 		{`{"status": 199}` + "\n", Reply{Result: engine.Garbled, Size: 15}},
 		{`{"status": 101, "body": ""}` + "\n", Reply{Result: engine.Garbled, Size: 27}},
 		{`{"status": 422, "body": {"why": "full"}, "headers": {"retry-after": "2"}}` + "\n", Reply{Status: 422, Body: []byte(`{"why": "full"}`), Size: 15}},

@@ -55,7 +55,8 @@ func TestADrillBeginsWarm(t *testing.T) {
 	p, d = testProject("exits", false, "a")
 	p.Functions[0].Limits.KeepWarm, d.Limits[0].KeepWarm = 1, 1
 	d.Settle = 200 * time.Millisecond
-	if rec, s = run(t, p, d); s.Events.Arrived != 1 || !strings.Contains(strings.Join(rec.Notes, "\n"), "f: the drill began with 0 of the 1 instances that keep_warm asks for") {
+	if rec, s = run(t, p, d); s.Events.Arrived != 1 || !strings.Contains(strings.Join(rec.Notes, "\n"),
+		"f: the drill began with 0 of the 1 instances that keep_warm asks for") {
 		t.Errorf("%+v, %q", s.Events, rec.Notes)
 	}
 }
@@ -96,7 +97,8 @@ func init() {
 // A stop of the driver itself is recorded.
 func TestAGapOfTheDriverIsRecorded(t *testing.T) {
 	p, d := testProject("plain", false, "a")
-	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 50, Per: time.Second}, For: 1500 * time.Millisecond}}
+	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 50, Per: time.Second},
+		For: 1500 * time.Millisecond}}
 	r := New(p, d, "test")
 	over := make(chan struct{})
 	go func() {
@@ -155,7 +157,8 @@ func TestTheLogSaysWhoEndedAnInstance(t *testing.T) {
 // when it is told to.
 func TestArrivalsThatCannotBeMade(t *testing.T) {
 	p, d := testProject("plain", false, "a")
-	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 20_000_000, Per: time.Second}, For: time.Hour}}
+	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 20_000_000,
+		Per: time.Second}, For: time.Hour}}
 	ctx, stop := context.WithCancel(t.Context())
 	r := New(p, d, "test")
 	over := make(chan struct{})

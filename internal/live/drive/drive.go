@@ -184,7 +184,8 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 	r.life, r.endLife = context.WithCancel(context.Background())
 	r.fns, r.versions, r.troubles = make([]*plan.Function, len(p.Functions)), make([]string, len(p.Functions)), make([]Trouble, len(p.Functions))
 	r.riddles, r.unready = make([]int, len(p.Functions)), make([]bool, len(p.Functions))
-	r.opened = d.BeginEmpty || d.Cold != nil || !slices.ContainsFunc(d.Limits, func(l plan.Limits) bool { return l.KeepWarm > 0 })
+	r.opened = d.BeginEmpty || d.Cold != nil || !slices.ContainsFunc(d.Limits,
+		func(l plan.Limits) bool { return l.KeepWarm > 0 })
 	for i := range p.Functions {
 		r.fns[i] = &p.Functions[i]
 		r.sentOn = append(r.sentOn, make([]int, len(p.Functions[i].Then)))
@@ -551,7 +552,8 @@ func (d *Driver) LastLine(v *measure.Invocation) string {
 	if log == nil {
 		return ""
 	}
-	lines := log.Between(name, began.Add(time.Duration(v.Assigned)), began.Add(time.Duration(v.Done)).Add(lineLag), mostLines)
+	lines := log.Between(name, began.Add(time.Duration(v.Assigned)), began.Add(time.Duration(v.Done)).Add(lineLag),
+		mostLines)
 	if len(lines) == 0 {
 		return ""
 	}
@@ -617,7 +619,10 @@ func (d *Driver) open(now clock.Time) {
 	}
 	for i := range d.fns {
 		if ready, wanted := d.eng.Look(i).Ready, d.eng.Limits(i).KeepWarm; ready < wanted {
-			d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("%s: the drill began with %d of the %d instances that keep_warm asks for, since one did not start, or ended", d.fns[i].Name, ready, wanted))
+			d.rec.Notes = append(d.rec.Notes,
+				fmt.Sprintf("%s: the drill began with %d of the %d instances that keep_warm asks for, since one did not "+
+					"start, or ended",
+					d.fns[i].Name, ready, wanted))
 		}
 	}
 	d.opened, d.opens = true, now

@@ -136,7 +136,8 @@ func (in *instance) endedWell(how string) string {
 	if how != "exited with code 0" || in.fn.Transport != plan.HTTPTransport {
 		return ""
 	}
-	return ", as a program does that serves no HTTP (does it read events from standard input? transport: lines; one event and end? transport: oneshot)"
+	return ", as a program does that serves no HTTP (does it read events from standard input? transport: lines; one " +
+		"event and end? transport: oneshot)"
 }
 
 // open lets the slots work and tells the engine that the instance is ready.
@@ -684,7 +685,10 @@ func (d *Driver) surplus(s *slot) {
 			d.unexpected++
 		}
 	}
-	d.fail(s.in.record().Function, Trouble{Text: "sent bytes after a reply that no request asked for; the connection was closed, and its replies before that count as unexpected", Version: s.in.version, Started: true})
+	d.fail(s.in.record().Function,
+		Trouble{Text: "sent bytes after a reply that no request asked for; the connection was closed, and its replies " +
+			"before that count as unexpected",
+			Version: s.in.version, Started: true})
 }
 
 // settle records the invocation as over; the lock is held.

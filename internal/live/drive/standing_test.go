@@ -189,7 +189,8 @@ func TestLongRepliesAreTrimmed(t *testing.T) {
 	tr := d.Fire(Shot{Payload: post("a"), Takes: 1})
 	<-tr.Done()
 	v := d.Look(tr)
-	if r := v.Tries[0].Reply; string(r.Body) != big || v.Tries[0].Invocation.Class != engine.Warm || d.Weight(tr) != len(big)+len("a") {
+	if r := v.Tries[0].Reply; string(r.Body) != big || v.Tries[0].Invocation.Class != engine.Warm ||
+		d.Weight(tr) != len(big)+len("a") {
 		t.Errorf("%d bytes, %v", len(r.Body), v.Tries[0].Invocation.Class)
 	}
 	d.Trim(tr, carry.Kept)

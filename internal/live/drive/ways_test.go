@@ -239,7 +239,8 @@ func TestWhatAnInstanceUses(t *testing.T) {
 	if warned != strings.HasPrefix(says, "not enforced") {
 		t.Errorf("warnings %q, and it is %q", s.Warnings, says)
 	}
-	if lines := s.Functions["f"].Lines(); len(lines) != 5 || !strings.Contains(lines[2], "none was there (") || !strings.Contains(lines[4], "of memory held") || !strings.Contains(lines[3], "of 256") {
+	if lines := s.Functions["f"].Lines(); len(lines) != 5 || !strings.Contains(lines[2], "none was there (") ||
+		!strings.Contains(lines[4], "of memory held") || !strings.Contains(lines[3], "of 256") {
 		t.Errorf("said of it: %q", lines)
 	}
 }

@@ -44,7 +44,8 @@ type Front struct {
 // of the trailers that it came with and does not have any more. When wanted is
 // "", it is the usual address, or a free port when that is taken. Requests that are addressed
 // to another name than this machine's, or one of those that are allowed, are refused.
-func Open(wanted string, allowed []string, answer func(context.Context, *event.Request, []string) Answer) (*Front, error) {
+func Open(wanted string, allowed []string, answer func(context.Context, *event.Request, []string) Answer) (*Front,
+	error) {
 	f := &Front{}
 	address := wanted
 	if address == "" {

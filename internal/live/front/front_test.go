@@ -15,7 +15,10 @@ import (
 
 func open(t *testing.T, answer func(*event.Request) Answer) *Front {
 	t.Helper()
-	f, err := Open("127.0.0.1:0", []string{"quay.example"}, func(_ context.Context, r *event.Request, _ []string) Answer { return answer(r) })
+	f, err := Open("127.0.0.1:0", []string{"quay.example"}, func(_ context.Context, r *event.Request,
+		_ []string) Answer {
+		return answer(r)
+	})
 	if err != nil {
 		t.Fatal(err)
 	}

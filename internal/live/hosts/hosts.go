@@ -41,7 +41,9 @@ func Check(r *http.Request, allowed []string) string {
 			}
 		}
 	}
-	return fmt.Sprintf("%q is not a name of this listener; ask for the address that it listens at, or start Night Drill with --allow-host %s", name, name)
+	return fmt.Sprintf("%q is not a name of this listener; ask for the address that it listens at, or start Night "+
+		"Drill with --allow-host %s",
+		name, name)
 }
 
 // CrossSite reports whether a browser sent a request for a page of another origin (Fetch

@@ -254,7 +254,8 @@ func (s *Store) put(b *bucket, key, kind string, from io.Reader, holds condition
 	if err != nil {
 		return nil, "", err
 	}
-	o = &Object{Key: key, Size: size, Kind: kind, ETag: `"` + hex.EncodeToString(sum.Sum(nil)[:16]) + `"`, Modified: time.Now().UTC().Truncate(time.Second), Data: to}
+	o = &Object{Key: key, Size: size, Kind: kind, ETag: `"` + hex.EncodeToString(sum.Sum(nil)[:16]) + `"`,
+		Modified: time.Now().UTC().Truncate(time.Second), Data: to}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	was := b.objects[key]

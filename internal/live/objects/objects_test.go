@@ -218,7 +218,8 @@ func TestWhatIsWrongChangesNothing(t *testing.T) {
 		{"PUT /cargo/a%00b HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1\r\n\r\nx", "400"},
 		{"PUT /cargo/a%1b%5b2J HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1\r\n\r\nx", "400"},
 		{"PUT /cargo/%ff HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1\r\n\r\nx", "400"},
-		{"PUT /cargo/" + strings.Repeat("k", KeyLimit+1) + " HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1\r\n\r\nx", "400"},
+		{"PUT /cargo/" + strings.Repeat("k", KeyLimit+1) + " HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1\r\n\r\nx",
+			"400"},
 		{"PUT /cargo/a HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1\r\nContent-Length: 2\r\n\r\nxy", "400"},
 		{"PUT /cargo/a HTTP/1.1\r\nHost: localhost\r\nContent-Length: 9\r\n\r\nbroken", "400"},
 		{"PUT /cargo/a HTTP/1.1\r\nHost: localhost\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nab", "400"},
@@ -370,11 +371,13 @@ func TestNobodyGetsIn(t *testing.T) {
 		{"DELETE", "/cargo/plain.txt", []string{"Sec-Fetch-Site", "cross-site"}, 403},
 		{"PUT", "/cargo/plain.txt", []string{"Origin", "http://" + s.Address()}, 200},
 	} {
-		if status, _, text := s.ask(c.method, c.path, "x", c.headers...); status != c.status || strings.Contains(text, "secret\n") {
+		if status, _, text := s.ask(c.method, c.path, "x", c.headers...); status != c.status ||
+			strings.Contains(text, "secret\n") {
 			t.Errorf("%s %s %v: %d %s, want %d", c.method, c.path, c.headers, status, text, c.status)
 		}
 	}
-	if line := s.raw("GET /cargo/plain.txt HTTP/1.1\r\nHost: rebound.example\r\n\r\n", false); line != "HTTP/1.1 421 Misdirected Request" {
+	if line := s.raw("GET /cargo/plain.txt HTTP/1.1\r\nHost: rebound.example\r\n\r\n",
+		false); line != "HTTP/1.1 421 Misdirected Request" {
 		t.Errorf("by another name: %s", line)
 	}
 	if entries, _ := os.ReadDir(outside); len(entries) != 1 {

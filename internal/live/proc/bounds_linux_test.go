@@ -54,7 +54,8 @@ func TestSeats(t *testing.T) {
 func TestAllProcessesOfAnInstanceAreCounted(t *testing.T) {
 	const holds = 80_000_000
 	for _, metered := range []bool{true, false} {
-		c := Command{Args: []string{"sh", "-c", "head -c 80000000 /dev/zero | tail -c 80000000 | sleep 60"}, Bounds: Bounds{Meter: metered}}
+		c := Command{Args: []string{"sh", "-c", "head -c 80000000 /dev/zero | tail -c 80000000 | sleep 60"},
+			Bounds: Bounds{Meter: metered}}
 		p, err := Start(c)
 		if err != nil {
 			t.Fatal(err)

@@ -84,7 +84,9 @@ func filesRunOut(err error) error {
 	case errors.Is(err, syscall.EMFILE):
 		var most syscall.Rlimit
 		_ = syscall.Getrlimit(syscall.RLIMIT_NOFILE, &most)
-		return fmt.Errorf("%w: %d is this program's limit, and every instance takes some; raise it (ulimit -n), or bound the instances (concurrency)", syscall.EMFILE, most.Cur)
+		return fmt.Errorf("%w: %d is this program's limit, and every instance takes some; raise it (ulimit -n), or bound "+
+			"the instances (concurrency)",
+			syscall.EMFILE, most.Cur)
 	}
 	return nil
 }

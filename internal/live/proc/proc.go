@@ -128,7 +128,8 @@ func Start(c Command) (*Process, error) {
 		return nil, explain(c, err)
 	}
 	cmd := exec.Command(c.Args[0], c.Args[1:]...)
-	p := &Process{Output: newOutput(c.Line, Mask(c.Env)), exited: make(chan struct{}), done: make(chan struct{}), mark: nextMark()}
+	p := &Process{Output: newOutput(c.Line, Mask(c.Env)), exited: make(chan struct{}), done: make(chan struct{}),
+		mark: nextMark()}
 	cmd.Dir = c.Dir
 	cmd.Env = append(append(os.Environ(), c.Env...), p.mark)
 	cmd.Env = append(cmd.Env, marked()...)

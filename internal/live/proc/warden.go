@@ -262,7 +262,8 @@ func Warden() {
 		_ = os.RemoveAll(dir)
 	}
 	var all sync.WaitGroup
-	for _, c := range slices.AppendSeq(slices.Collect(maps.Values(befores)), maps.Values(afters)) { // what runs elsewhere, such as a container
+	// what runs elsewhere, such as a container
+	for _, c := range slices.AppendSeq(slices.Collect(maps.Values(befores)), maps.Values(afters)) {
 		all.Go(func() {
 			ctx, cancel := context.WithTimeout(context.Background(), afterwards)
 			defer cancel()

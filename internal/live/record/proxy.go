@@ -82,7 +82,8 @@ func listensAt(at net.Addr, to *url.URL) bool {
 	defer enough()
 	ips, _ := net.DefaultResolver.LookupNetIP(ctx, "ip", to.Hostname()) // without any, the first request tells
 	for _, ip := range ips {
-		if ip = ip.Unmap(); ip.String() == own.IP.String() || own.IP.IsLoopback() && ip.IsUnspecified() || own.IP.IsUnspecified() && (ip.IsLoopback() || ip.IsUnspecified() || hasAddress(ip)) {
+		if ip = ip.Unmap(); ip.String() == own.IP.String() || own.IP.IsLoopback() && ip.IsUnspecified() ||
+			own.IP.IsUnspecified() && (ip.IsLoopback() || ip.IsUnspecified() || hasAddress(ip)) {
 			return true
 		}
 	}
@@ -114,7 +115,9 @@ func (p *Proxy) Start(listen, to string) error {
 	}
 	if listensAt(l.Addr(), target) {
 		l.Close()
-		return fmt.Errorf("%s is where this listens itself, so nothing would ever answer; give the address of the service with --to, and another to listen at with --listen", to)
+		return fmt.Errorf("%s is where this listens itself, so nothing would ever answer; give the address of the "+
+			"service with --to, and another to listen at with --listen",
+			to)
 	}
 	p.Address, p.Base = l.Addr().String(), target.Scheme+"://"+target.Host
 	through := &httputil.ReverseProxy{

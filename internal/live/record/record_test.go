@@ -205,7 +205,8 @@ func TestProxy(t *testing.T) {
 	l, _ := net.Listen("tcp", "127.0.0.1:0")
 	l.Close()
 	_, port, _ := net.SplitHostPort(l.Addr().String())
-	for at, to := range map[string]string{"127.0.0.1:": "http://localhost:", ":": "http://127.0.0.1:", "localhost:": "http://0.0.0.0:"} {
+	for at, to := range map[string]string{"127.0.0.1:": "http://localhost:", ":": "http://127.0.0.1:",
+		"localhost:": "http://0.0.0.0:"} {
 		p := new(Proxy)
 		if err := p.Start(at+port, to+port); err == nil || !strings.Contains(err.Error(), "listens itself") {
 			t.Errorf("at %s to %s: %v", at, to, err)

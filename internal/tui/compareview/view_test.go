@@ -93,7 +93,8 @@ func TestWhichIsBetter(t *testing.T) {
 		if size[0] < 80 {
 			continue
 		}
-		for _, want := range []string{"Cold: quote@slow is ", "× slower", "no difference", "peak memory", "memory held", "1 of 2 events got a different reply", "asks#2 GET /x", "status 200, here 404"} {
+		for _, want := range []string{"Cold: quote@slow is ", "× slower", "no difference", "peak memory", "memory held",
+			"1 of 2 events got a different reply", "asks#2 GET /x", "status 200, here 404"} {
 			if !strings.Contains(text, want) {
 				t.Errorf("at %v %q is not shown:\n%s", size, want, text)
 			}
@@ -110,7 +111,8 @@ func TestWhichIsBetter(t *testing.T) {
 		t.Errorf("the title is %q", title)
 	}
 	m.Key(tea.KeyPressMsg{Code: tea.KeyRight})
-	if text := draw(160, 43); !strings.Contains(text, "quote@slow: what the comparison says") || !strings.Contains(text, "these are different runs") {
+	if text := draw(160, 43); !strings.Contains(text, "quote@slow: what the comparison says") ||
+		!strings.Contains(text, "these are different runs") {
 		t.Errorf("two runs: %s", text)
 	}
 	took(m.Key(tea.KeyPressMsg{Code: 's', Text: "s"}))

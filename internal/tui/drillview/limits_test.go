@@ -106,7 +106,8 @@ func TestLimitsAndInstancesAreExplained(t *testing.T) {
 	m.Limits(24, []plan.Limits{{Max: 3, PerInstance: 1}, {Max: 2, PerInstance: 1, TurnAway: true}})
 	m.Update(r, []engine.Look{{InFlight: 1, Claimed: 1}, {}})
 	pane := shown(m)
-	for _, want := range []string{"rejected 3 by the function's limit, 1 while everything is turned away", "▾ 0.9 s all together 32 → 24   ▾ 0.7 s b max 4 → 2",
+	for _, want := range []string{"rejected 3 by the function's limit, 1 while everything is turned away",
+		"▾ 0.9 s all together 32 → 24   ▾ 0.7 s b max 4 → 2",
 		"2 of 24", "━━━━━╍╍╍╍╍┈┈┈┈┈", "42", "0.50", "✗ turns away", "v2 5 calls"} {
 		if !strings.Contains(pane, want) {
 			t.Errorf("%q is not shown:\n%s", want, pane)

@@ -64,8 +64,10 @@ func TestFindings(t *testing.T) {
 		if size[0] < 80 {
 			continue
 		}
-		for _, want := range []string{"3 of 11 requests rejected", "3 by the bound on", "ways to start: medians, in ms", "best that any", "all were busy (8)",
-			"memory peak 47 MiB", "of 64", "0.24 s of processor time", "at 1.50 s", "quote@parked: max 4 → 2", "all together 32 → 24", "not enforced"} {
+		for _, want := range []string{"3 of 11 requests rejected", "3 by the bound on", "ways to start: medians, in ms",
+			"best that any", "all were busy (8)",
+			"memory peak 47 MiB", "of 64", "0.24 s of processor time", "at 1.50 s", "quote@parked: max 4 → 2",
+			"all together 32 → 24", "not enforced"} {
 			if !strings.Contains(strings.Join(strings.Fields(all), " "), strings.Join(strings.Fields(want), " ")) {
 				t.Errorf("at %v %q is not shown:\n%s", size, want, all)
 			}

@@ -200,7 +200,8 @@ func (m *Model) drawCalls(out *paint.Canvas) {
 			instance = fmt.Sprintf("%s-%d", instance, m.run.Instances[v.Instance].Number)
 		}
 		class := v.Class.String()
-		for j, text := range []string{fmt.Sprintf("%.3f", v.Done.Seconds()), class, status, millis(p.Latency), millis(p.Wait), millis(p.Service), instance} {
+		for j, text := range []string{fmt.Sprintf("%.3f", v.Done.Seconds()), class, status, millis(p.Latency),
+			millis(p.Wait), millis(p.Service), instance} {
 			out.Right(x+2+edges[j], y+2+i, style, text)
 		}
 		out.PutUpTo(x+82, y+2+i, x+w-2, paint.Plain, proc.Harmless(m.label(p)))

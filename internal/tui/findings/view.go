@@ -408,5 +408,6 @@ func (m *Model) routes() (n int) {
 // rows gives enough room for the whole page.
 func (m *Model) rows() int {
 	s := m.page.Summary
-	return 80 + 60*len(m.page.Functions) + 12*len(m.page.Sources) + 16*len(m.page.Failures) + m.routes() + 2*len(s.Changes) + 3*len(s.Budgets) + 8*len(s.Warnings) + 4*len(m.page.Sentences)
+	return 80 + 60*len(m.page.Functions) + 12*len(m.page.Sources) + 16*len(m.page.Failures) +
+		m.routes() + 2*len(s.Changes) + 3*len(s.Budgets) + 8*len(s.Warnings) + 4*len(m.page.Sentences)
 }

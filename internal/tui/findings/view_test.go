@@ -138,7 +138,8 @@ func TestEveryPointOpensWhatIsBehindIt(t *testing.T) {
 		if d.calls == nil {
 			t.Fatalf("nothing was opened at %q", d.points[i].words)
 		}
-		if _, n := s.run.Points(d.calls.pick, 1); n != d.calls.n || n > 0 && !strings.Contains(text, fmt.Sprintf("%d in all", n)) {
+		if _, n := s.run.Points(d.calls.pick, 1); n != d.calls.n || n > 0 &&
+			!strings.Contains(text, fmt.Sprintf("%d in all", n)) {
 			t.Errorf("%q: %d in the list, %d match", d.calls.words, d.calls.n, n)
 		}
 		d.press("esc")
@@ -173,7 +174,8 @@ func TestAFilterHoldsForEverything(t *testing.T) {
 	if d.page.Summary.Functions["quote"].Latency.Cold.N != 0 || d.page.Summary.Functions["quote@parked"].Latency.Cold.N != 8 {
 		t.Errorf("the page is of %+v", d.page.Summary.Functions)
 	}
-	for text, want := range map[string]string{"class=hot": "there are cold, first, warm and retried", "function=other": `no function "other"`, "from=4s class=cold": "nothing in the run is"} {
+	for text, want := range map[string]string{"class=hot": "there are cold, first, warm and retried",
+		"function=other": `no function "other"`, "from=4s class=cold": "nothing in the run is"} {
 		before := d.page
 		d.press("/")
 		d.asked(text)

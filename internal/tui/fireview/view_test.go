@@ -359,7 +359,8 @@ func TestThePayloads(t *testing.T) {
 	}
 	x.stand.Pause("the drill evening is under way")
 	x.press("enter")
-	if text := x.shows("not fired: the drill evening is under way", "When the drill is over, enter fires it"); strings.Contains(text, "Mend it") {
+	if text := x.shows("not fired: the drill evening is under way",
+		"When the drill is over, enter fires it"); strings.Contains(text, "Mend it") {
 		t.Errorf("there is nothing to mend:\n%s", text)
 	}
 }
