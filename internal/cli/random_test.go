@@ -427,9 +427,9 @@ func (x *thrown) compare(s measure.Summary, rows []map[string]string, said []log
 			wrong("%s: %d are done, of the function's log %d ended well", source, s.Sources[source].Done, good[source])
 		}
 	}
-	if n := f.Latency.N() + s.Events.Rejected + s.Events.Expired + s.Events.Abandoned + (f.Attempts - attempts);
-		n < s.Events.Deliveries-s.Sources["refused"].Deliveries {
-		wrong("%d deliveries have a latency or none for a reason, of %d", n, s.Events.Deliveries)
+	accounted := f.Latency.N() + s.Events.Rejected + s.Events.Expired + s.Events.Abandoned + (f.Attempts - attempts)
+	if accounted < s.Events.Deliveries-s.Sources["refused"].Deliveries {
+		wrong("%d deliveries have a latency or none for a reason, of %d", accounted, s.Events.Deliveries)
 	}
 }
 

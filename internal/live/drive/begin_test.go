@@ -100,14 +100,13 @@ func TestAGapOfTheDriverIsRecorded(t *testing.T) {
 	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 50, Per: time.Second},
 		For: 1500 * time.Millisecond}}
 	r := New(p, d, "test")
+	r.awaited = true
 	over := make(chan struct{})
 	go func() {
 		defer close(over)
 		r.Run(t.Context())
 	}()
-	for r.Snapshot().Length < 300_000_000 || len(r.Snapshot().Invocations) == 0 {
-		time.Sleep(time.Millisecond) // the run goes by the clock on the wall
-	}
+	r.await(t.Context(), func() bool { return len(r.rec.Invocations) >= 15 })
 	stopSelf(t, 300*time.Millisecond)
 	<-over
 	rec := r.Snapshot()

@@ -440,7 +440,10 @@ func (d *Driver) Run(ctx context.Context) {
 	if d.tracks == nil {
 		defer d.checkSelf(ctx)()
 	}
-	for _, f := range d.fns {
+	d.mu.Lock()
+	fns := slices.Clone(d.fns) // which [Driver.Renew] may replace from now on
+	d.mu.Unlock()
+	for _, f := range fns {
 		if f.Transport == plan.Attach {
 			continue
 		}
