@@ -74,6 +74,9 @@ unexpected is told.`,
 			if o.Item, err = findItem(cmd.InOrStdin(), d, args[0], args[1], key); err != nil {
 				return wrong(err)
 			}
+			if apart := d.Apart(); apart != "" && d.Sources[o.Item.Source].Kind == plan.Storage {
+				fmt.Fprintln(cmd.ErrOrStderr(), "nightdrill: "+apart)
+			}
 			return fire(cmd, d, o, times, asJSON)
 		},
 	}

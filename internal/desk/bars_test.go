@@ -102,7 +102,11 @@ func open(tb testing.TB, as string, limits plan.Limits, phases ...arrival.Phase)
 		Sources:   []plan.Source{{Name: "s", Wait: time.Minute, Wires: []plan.Wire{{}}, DeadLetter: -1}},
 		Sets:      []payload.Set{{Name: "set", Payloads: []payload.Payload{{Request: &event.Request{Method: "GET", Target: "/"}}}}},
 		Drills:    []plan.Drill{{Name: "d", Seed: 1, Settle: 10 * time.Second, Limits: []plan.Limits{limits}, Feeds: []plan.Feed{{Phases: phases}}}}}
-	d, err := newDesk(&project.Loaded{Project: p}, runs, logs.New(""))
+	a, err := openAside(dir)
+	if err != nil {
+		tb.Fatal(err)
+	}
+	d, err := newDesk(&project.Loaded{Project: p}, runs, a, logs.New(""))
 	if err != nil {
 		tb.Fatal(err)
 	}

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -38,6 +37,7 @@ type Desk struct {
 	Objects *objects.Store
 	// Entrances are the addresses and names of the front and the object store; Enter sets them.
 	Entrances Entrances
+	aside     *aside
 	works     *works
 	given     string // the folder, as the user named it
 	unkept    bool   // runs are not written, to see what writing them costs
@@ -65,8 +65,14 @@ func Open(dir string) (*Desk, error) {
 	if err != nil {
 		return nil, err
 	}
-	d, err := newDesk(l, runs, logs.New(filepath.Join(l.Dir, stateDir, "functions.log")))
+	a, err := openAside(l.Dir)
 	if err != nil {
+		_ = runs.Close()
+		return nil, err
+	}
+	d, err := newDesk(l, runs, a, logs.New(a.log()))
+	if err != nil {
+		a.close()
 		_ = runs.Close()
 		return nil, err
 	}
@@ -74,12 +80,12 @@ func Open(dir string) (*Desk, error) {
 	return d, nil
 }
 
-func newDesk(l *project.Loaded, runs *store.Store, log *logs.Log) (*Desk, error) {
-	objects, err := openObjects(l)
+func newDesk(l *project.Loaded, runs *store.Store, a *aside, log *logs.Log) (*Desk, error) {
+	objects, err := openObjects(l, a.second)
 	if err != nil {
 		return nil, err
 	}
-	d := &Desk{Runs: runs, Log: log, Objects: objects}
+	d := &Desk{Runs: runs, Log: log, Objects: objects, aside: a}
 	d.take(l)
 	return d, nil
 }
@@ -107,6 +113,7 @@ func (d *Desk) Close() error {
 	d.works.services.Close()
 	d.Objects.Close()
 	d.Log.Close()
+	d.aside.close()
 	return d.Runs.Close()
 }
 
@@ -193,20 +200,35 @@ func (d *Desk) Start(ctx context.Context, drill *plan.Drill, journal io.Writer) 
 	now := time.Now()
 	r := &Running{ID: newID(now), Drill: drill, Began: now, done: make(chan struct{}), runs: d.Runs, rule: d.Keep}
 	ctx, r.stop = context.WithCancel(ctx)
-	p, drill, err := d.bringAllObjects(d.Project.With(drill), drill)
+	own, err := d.objectsOf(r.ID)
 	if err != nil {
 		r.stop()
 		return nil, err
 	}
+	begun := false
+	leave := func() {
+		r.stop()
+		if own != d.Objects {
+			own.Close()
+		}
+	}
+	defer func() {
+		if !begun {
+			leave()
+		}
+	}()
+	p, drill, err := d.bringAllObjects(own, d.Project.With(drill), drill)
+	if err != nil {
+		return nil, err
+	}
 	if drill.Cold != nil {
 		if p, drill = p.ColdPlan(drill); len(drill.Feeds) == 0 {
-			r.stop()
 			return nil, errors.New("there is nothing to start: no wire of the drill's sources leads to a function that is started here")
 		}
 	}
 	p = d.withSession(p)
 	r.driver, r.sources = drive.New(p, drill, r.ID), p.Sources
-	r.driver.Store(d.Objects)
+	r.driver.Store(own)
 	r.driver.Log(d.Log)
 	for i := range p.Functions {
 		c := d.works.codes[d.codeOf(p.Functions[i].Name)]
@@ -221,20 +243,20 @@ func (d *Desk) Start(ctx context.Context, drill *plan.Drill, journal io.Writer) 
 		r.driver.Code(i, code)
 	}
 	r.driver.Told(told(p, drill), machine(), commit(d.Dir))
-	r.driver.KeepObjects(func(bucket, key string) []byte { return d.Objects.Bytes(bucket, key, mostObject) })
+	r.driver.KeepObjects(func(bucket, key string) []byte { return own.Bytes(bucket, key, mostObject) })
 	if journal != nil {
 		r.driver.Journal(journal)
 	}
 	var w *store.Writer
 	if !d.unkept {
 		if w, err = d.Runs.Begin(r.driver.Snapshot(), now); err != nil {
-			r.stop()
 			return nil, err
 		}
 	}
+	begun = true
 	go func() {
 		defer close(r.done)
-		defer r.stop()
+		defer leave()
 		over := make(chan struct{})
 		go func() {
 			defer close(over)

@@ -157,26 +157,14 @@ func (x *replay) payload(of *measure.Payload, http bool) (p *payload.Payload, wi
 		kept.Request.Target, without = payload.WithoutHidden(kept.Request.Target)
 		without = without || len(kept.Request.Header) < all
 	}
-	if of.Object > 0 {
-		err = x.object(&kept, of.Object)
+	if of.Object == 0 || kept.Event == nil {
+		return &kept, without, nil
 	}
-	return &kept, without, err
-}
-
-// object puts the bytes of an object where its event becomes one again.
-func (x *replay) object(p *payload.Payload, number int32) error {
-	o, ok := event.ObjectOf(p.Event)
-	if !ok {
-		return nil
+	if o, ok := event.ObjectOf(kept.Event); ok {
+		x.drill.Kept = append(x.drill.Kept, plan.KeptObject{Bucket: o.Bucket, Key: o.Key, ContentType: o.ContentType,
+			Blob: of.Object})
 	}
-	data, err := x.d.Runs.Blob(x.r.ID, number)
-	if err != nil {
-		return fmt.Errorf("the object %s: %w", o.Key, err)
-	}
-	if _, err := x.d.Objects.Keep(o.Bucket, o.Key, o.ContentType, data); err != nil {
-		return fmt.Errorf("the object %s cannot be stored: %w", o.Key, err)
-	}
-	return nil
+	return &kept, without, nil
 }
 
 // source gives today's place of a source of the run.

@@ -431,3 +431,66 @@ func TestLargeRequestsAreNotKeptForEver(t *testing.T) {
 		}
 	}
 }
+
+// What a drill and a second program store leaves the user's objects as they are, at the
+// first program as in its folder, and what they stored goes with them.
+func TestNobodyOverwritesTheUsersObjects(t *testing.T) {
+	s, dir, _ := layKinds(t)
+	store := "http://" + s.Objects.Address()
+	for _, path := range []string{"/cargo/in/a.csv", "/box/in/c.csv"} {
+		if status, _, text := ask(t, "PUT", store+path, "the user's"); status > 201 {
+			t.Fatalf("PUT %s gave %d %s", path, status, text)
+		}
+	}
+	unchanged := func(who string) {
+		t.Helper()
+		for _, path := range []string{"/cargo/in/a.csv", "/box/in/c.csv"} {
+			if status, _, text := ask(t, "GET", store+path, ""); status != 200 || text != "the user's" {
+				t.Errorf("after %s, %s is %d %q", who, path, status, text)
+			}
+		}
+		if left, _, _ := s.Objects.List("cargo", "", "", 10); len(left) != 1 {
+			t.Errorf("after %s, the bucket has %+v", who, left)
+		}
+	}
+	until(t, "the uploads are fired", func() bool { return len(s.Recent(keptFirings)) >= 2 })
+	for _, f := range s.Recent(keptFirings) {
+		<-f.Whole()
+	}
+	s.Pause("a drill runs")
+	drill := func(d *Desk) {
+		t.Helper()
+		r, err := d.Start(t.Context(), d.DrillNamed("evening"), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		<-r.Done()
+		if got := r.Page().Summary.Sources["cargo"]; got.Done != 2 {
+			t.Errorf("the drill had %+v", got)
+		}
+	}
+	drill(s.Desk)
+	unchanged("a drill")
+
+	second, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !strings.Contains(second.Apart(), fmt.Sprintf("(process %d) has this project open", os.Getpid())) {
+		t.Errorf("the second is told %q", second.Apart())
+	}
+	drill(second)
+	q := second.StandQuietly()
+	write(t, dir, "other.csv", "the second's")
+	if _, err := q.Desk.Upload(second.SourceNamed("cargo"), filepath.Join(dir, "other.csv"), "in/a.csv"); err != nil {
+		t.Error(err)
+	}
+	q.Close()
+	if err := second.Close(); err != nil {
+		t.Error(err)
+	}
+	unchanged("a second program")
+	if left, _ := os.ReadDir(filepath.Join(dir, stateDir, "aside")); len(left) > 1 { // that of the first's drill
+		t.Errorf("left are %v", left)
+	}
+}

@@ -172,7 +172,7 @@ func (s *Standing) Pause(why string) {
 func (s *Standing) Resume() {
 	s.mu.Lock()
 	s.paused = ""
-	s.Items.reread() // the drill may have brought objects
+	s.Items.reread()
 	s.begin()
 	s.mu.Unlock()
 	s.bringAll()

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -32,8 +33,15 @@ func buckets(l *project.Loaded) (out []objects.Bucket) {
 	return out
 }
 
-func openObjects(l *project.Loaded) (*objects.Store, error) {
-	s, err := objects.Open(filepath.Join(l.Dir, stateDir, "objects"), buckets(l))
+// openObjects opens the object store: apart from that of another program, in a folder of its
+// own, where that is not "".
+func openObjects(l *project.Loaded, apart string) (s *objects.Store, err error) {
+	dir := filepath.Join(l.Dir, stateDir, "objects")
+	if apart != "" {
+		s, err = objects.Borrow(dir, filepath.Join(apart, "objects"), buckets(l))
+	} else {
+		s, err = objects.Open(dir, buckets(l))
+	}
 	if err != nil {
 		return nil, fmt.Errorf("the object store cannot be opened: %w", project.Cause(err))
 	}
@@ -219,9 +227,34 @@ func extensionOf(kind string) string {
 	return ""
 }
 
+// objectsOf returns the object store of a drill: it has the objects of the desk's, and what
+// the drill puts there goes when it is closed.
+func (d *Desk) objectsOf(run string) (*objects.Store, error) {
+	if len(buckets(d.Loaded)) == 0 {
+		return d.Objects, nil
+	}
+	at, err := d.aside.folder()
+	if err != nil {
+		return nil, err
+	}
+	return d.Objects.Layer(filepath.Join(at, run)), nil
+}
+
+// listenFor opens the entrance of a drill's object store: where the desk's would be, or
+// beside that one.
+func (d *Desk) listenFor(store *objects.Store) error {
+	at := cmp.Or(d.Entrances.Objects, "127.0.0.1:0")
+	if taken := d.Objects.Address(); taken != "" {
+		host, _, _ := net.SplitHostPort(taken)
+		at = net.JoinHostPort(host, "0")
+	}
+	_, err := store.Listen(at)
+	return err
+}
+
 // bringAllObjects stores what a drill's feeds bring to storage sources, before it
 // begins, and gives the project and the drill with the events that tell of it.
-func (d *Desk) bringAllObjects(from *plan.Project, drill *plan.Drill) (*plan.Project, *plan.Drill, error) {
+func (d *Desk) bringAllObjects(store *objects.Store, from *plan.Project, drill *plan.Drill) (*plan.Project, *plan.Drill, error) {
 	toStorage := func(f plan.Feed) bool { return d.Sources[f.Source].Kind == plan.Storage && f.Set >= 0 }
 	needed := slices.ContainsFunc(drill.Feeds, toStorage)
 	for i := range d.Functions {
@@ -230,9 +263,16 @@ func (d *Desk) bringAllObjects(from *plan.Project, drill *plan.Drill) (*plan.Pro
 	if !needed {
 		return from, drill, nil
 	}
-	if d.Objects.Address() == "" { // a drill without the desk: nobody knows where it is but the functions
-		if _, err := d.Objects.Listen(cmp.Or(d.Entrances.Objects, "127.0.0.1:0")); err != nil {
-			return nil, nil, err
+	if err := d.listenFor(store); err != nil { // nobody knows where it is but the functions
+		return nil, nil, err
+	}
+	for _, o := range drill.Kept {
+		data, err := d.Runs.Blob(drill.Again, o.Blob)
+		if err == nil {
+			_, err = store.Keep(o.Bucket, o.Key, o.ContentType, data)
+		}
+		if err != nil {
+			return nil, nil, fmt.Errorf("the object %s of run %s cannot be stored: %w", o.Key, drill.Again, refused(err))
 		}
 	}
 	p, changed := *from, *drill
@@ -246,7 +286,7 @@ func (d *Desk) bringAllObjects(from *plan.Project, drill *plan.Drill) (*plan.Pro
 		set.Payloads = slices.Clone(set.Payloads)
 		for n := range set.Payloads {
 			x := &set.Payloads[n]
-			brought, err := bringObject(d.Objects, &p.Sources[f.Source], x, set.Name)
+			brought, err := bringObject(store, &p.Sources[f.Source], x, set.Name)
 			if err != nil {
 				return nil, nil, fmt.Errorf("%s#%d cannot be brought to %s: %w", set.Name, n+1, p.Sources[f.Source].Name, err)
 			}

@@ -267,6 +267,7 @@ type Drill struct {
 	Concurrency int           // of all functions together
 	Changes     []Change      // in the order of their times
 	Again       string        // the run that the drill replays; "" for none
+	Kept        []KeptObject  // of that run, which are there when the drill begins
 	Sets        []payload.Set // of its own: feeds number them after the project's
 	Cold        *ColdStarts   // nil for a drill whose events come when they come
 	Budgets     []Budget
@@ -275,6 +276,12 @@ type Drill struct {
 	// BeginEmpty lets events fall due at once, before the instances that are kept warm
 	// are ready.
 	BeginEmpty bool
+}
+
+// KeptObject is an object whose bytes a run kept.
+type KeptObject struct {
+	Bucket, Key, ContentType string
+	Blob                     int32 // by which the run has them
 }
 
 // Feed sends the payloads of a set to a source.

@@ -4,7 +4,8 @@
 // Open opens the store of a project, Listen its entrance. A bucket is the
 // store's own, or a folder of the user's whose files are its objects; Watch looks
 // at those. What changes is told to whoever was named with Tell; Keep puts an
-// object without telling.
+// object without telling. Layer and Borrow make stores that see the objects of another
+// and change none of them.
 package objects
 
 import (
@@ -63,13 +64,18 @@ type Store struct {
 	life    chan struct{} // until Close
 	end     sync.Once
 	watches sync.WaitGroup
+
+	borrowed string // the folder of what it lies over, which another program has; "" otherwise
+	passing  bool   // what is its own goes when it is closed
 }
 
 type closer interface{ Close() error }
 
 type bucket struct {
 	Bucket
+	in      *Store
 	objects map[string]*Object
+	over    *over // nil of one that lies over no other
 }
 
 // Open opens the store of a project: dir is the folder in which it keeps what is
@@ -80,9 +86,7 @@ func Open(dir string, buckets []Bucket) (*Store, error) {
 		if s.buckets[b.Name] != nil {
 			continue // two sources may tell of one bucket
 		}
-		x := &bucket{Bucket: b, objects: map[string]*Object{}}
-		s.buckets[b.Name] = x
-		s.names = append(s.names, b.Name)
+		x := s.add(b)
 		if b.Folder != "" {
 			x.objects = scan(b.Folder, nil)
 			continue
@@ -95,10 +99,18 @@ func Open(dir string, buckets []Bucket) (*Store, error) {
 	return s, nil
 }
 
+// add adds a bucket.
+func (s *Store) add(b Bucket) *bucket {
+	x := &bucket{Bucket: b, in: s, objects: map[string]*Object{}}
+	s.buckets[b.Name] = x
+	s.names = append(s.names, b.Name)
+	return x
+}
+
 // Reopen opens the store for other buckets, at the same address and with the same
 // ear; the one before is closed.
 func (s *Store) Reopen(buckets []Bucket) (*Store, error) {
-	n, err := Open(s.dir, buckets)
+	n, err := s.again(buckets)
 	if err != nil {
 		return nil, err
 	}
@@ -106,8 +118,12 @@ func (s *Store) Reopen(buckets []Bucket) (*Store, error) {
 	address := s.Address()
 	s.Close()
 	for name, b := range n.buckets { // what has changed meanwhile is found at the first look
-		if was := s.buckets[name]; was != nil && was.Folder != "" && was.Folder == b.Folder {
+		switch was := s.buckets[name]; {
+		case was == nil:
+		case was.Folder != "" && was.Folder == b.Folder:
 			b.objects = was.objects
+		case was.over != nil && b.over != nil:
+			b.objects, b.over.gone = was.objects, was.over.gone
 		}
 	}
 	if address == "" || len(buckets) == 0 {
@@ -144,9 +160,8 @@ func (s *Store) load(b *bucket) error {
 		if !strings.HasSuffix(e.Name(), ".json") {
 			continue
 		}
-		text, err := os.ReadFile(filepath.Join(s.folder(b.Name), e.Name()))
-		o := &Object{}
-		if err != nil || json.Unmarshal(text, o) != nil || o.Key == "" || !filepath.IsLocal(o.Data) {
+		o := b.read(e.Name())
+		if o == nil {
 			continue
 		}
 		if info, err := os.Stat(filepath.Join(s.folder(b.Name), o.Data)); err != nil || info.Size() != o.Size {
@@ -209,27 +224,41 @@ func (s *Store) bucketNamed(name string) (*bucket, error) {
 func (s *Store) find(b *bucket, key string) *Object {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return b.objects[key]
+	return b.at(key)
 }
 
 // condition is looked at, with the object that is there or nil, before anything
 // is changed.
 type condition func(*Object) error
 
+// before is what was there before an object was put.
+type before struct {
+	seen bool // an object of this key, in the bucket or below it
+	own  bool // one that had been put into the bucket itself
+}
+
+// action returns what the put was.
+func action(there bool) string {
+	if there {
+		return event.Overwritten
+	}
+	return event.Created
+}
+
 // put streams an object to disk and puts it in its place, at once or not at all.
-func (s *Store) put(b *bucket, key, kind string, from io.Reader, holds condition) (o *Object, action string, err error) {
+func (s *Store) put(b *bucket, key, kind string, from io.Reader, holds condition) (o *Object, was before, err error) {
 	if err := CheckKey(key); err != nil {
-		return nil, "", err
+		return nil, was, err
 	}
 	if err := holds(s.find(b, key)); err != nil { // before gigabytes are read for nothing
-		return nil, "", err
+		return nil, was, err
 	}
-	if b.Folder != "" && (!filepath.IsLocal(filepath.FromSlash(key)) || strings.HasSuffix(key, "/")) {
-		return nil, "", refuse(400, "%q is not the name of a file in the folder of this bucket", key)
+	if b.ofFiles() && (!filepath.IsLocal(filepath.FromSlash(key)) || strings.HasSuffix(key, "/")) {
+		return nil, was, refuse(400, "%q is not the name of a file in the folder of this bucket", key)
 	}
 	root, err := s.root(b)
 	if err != nil {
-		return nil, "", diskRefusal(err)
+		return nil, was, diskRefusal(err)
 	}
 	defer root.Close()
 	to := "x" + rand.Text() + ".data"
@@ -237,12 +266,12 @@ func (s *Store) put(b *bucket, key, kind string, from io.Reader, holds condition
 		to = filepath.FromSlash(key)
 	}
 	if err := root.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-		return nil, "", leadsOut(key, err)
+		return nil, was, leadsOut(key, err)
 	}
 	arriving := filepath.Join(filepath.Dir(to), ".arriving-"+rand.Text())
 	temp, err := root.Create(arriving)
 	if err != nil {
-		return nil, "", leadsOut(key, err)
+		return nil, was, leadsOut(key, err)
 	}
 	defer root.Remove(arriving) //nolint:errcheck // after the rename it is not there
 	defer temp.Close()
@@ -252,35 +281,33 @@ func (s *Store) put(b *bucket, key, kind string, from io.Reader, holds condition
 		err = toDisk{temp}.wrap(temp.Close())
 	}
 	if err != nil {
-		return nil, "", err
+		return nil, was, err
 	}
 	o = &Object{Key: key, Size: size, Kind: kind, ETag: `"` + hex.EncodeToString(sum.Sum(nil)[:16]) + `"`,
 		Modified: time.Now().UTC().Truncate(time.Second), Data: to}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	was := b.objects[key]
-	if err := holds(was); err != nil { // another may have come first
-		return nil, "", err
+	there, mine := b.at(key), b.objects[key]
+	if err := holds(there); err != nil { // another may have come first
+		return nil, was, err
 	}
-	if action = event.Created; was != nil {
-		action = event.Overwritten
-	}
+	was = before{there != nil, mine != nil}
 	if err := root.Rename(arriving, to); err != nil {
-		return nil, "", leadsOut(key, err)
+		return nil, was, leadsOut(key, err)
 	}
 	if b.Folder != "" {
 		o.Data = ""
-		return o, action, nil
+		return o, was, nil
 	}
 	if err := s.describe(b, o); err != nil {
 		_ = root.Remove(to)
-		return nil, "", diskRefusal(err)
+		return nil, was, diskRefusal(err)
+	}
+	if mine != nil {
+		_ = root.Remove(mine.Data) // whoever reads it still has it
 	}
 	b.objects[key] = o
-	if was != nil {
-		_ = root.Remove(was.Data) // whoever reads it still has it
-	}
-	return o, action, nil
+	return o, was, nil
 }
 
 // root opens the folder of a bucket so that no path leads out of it, by whatever links; it
@@ -306,7 +333,8 @@ func (b *bucket) name(o *Object) string {
 
 // open opens the bytes of an object.
 func (s *Store) open(b *bucket, o *Object) (*os.File, error) {
-	root, err := s.root(b)
+	b = b.holder(o)
+	root, err := b.in.root(b)
 	if err != nil {
 		return nil, err
 	}
@@ -370,12 +398,16 @@ func (s *Store) describe(b *bucket, o *Object) error {
 func (s *Store) remove(b *bucket, key string, holds condition) (*Object, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	o := b.objects[key]
+	o := b.at(key)
 	if err := holds(o); err != nil {
 		return nil, err
 	}
 	if o == nil {
 		return nil, refuse(404, "there is no object %q in %s", key, b.Name)
+	}
+	if b.objects[key] == nil { // it is only seen here
+		b.over.gone[key] = true
+		return o, nil
 	}
 	root, err := s.root(b)
 	if err != nil {
@@ -393,6 +425,9 @@ func (s *Store) remove(b *bucket, key string, holds condition) (*Object, error) 
 	}
 	_ = root.Remove(b.name(o)) // what is left is removed when the store is opened
 	delete(b.objects, key)
+	if b.over != nil {
+		b.over.gone[key] = true
+	}
 	return o, nil
 }
 
@@ -427,7 +462,7 @@ func (s *Store) KeepFrom(bucket, key, kind string, from io.Reader) (event.Object
 	if kind == "" {
 		kind = kindOf(key)
 	}
-	o, action, err := s.put(b, key, kind, from, func(*Object) error { return nil })
+	o, was, err := s.put(b, key, kind, from, func(*Object) error { return nil })
 	if err != nil {
 		return event.Object{}, err
 	}
@@ -444,7 +479,11 @@ func (s *Store) KeepFrom(bucket, key, kind string, from io.Reader) (event.Object
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.told(b, o, action), nil
+	there := was.seen
+	if s.passing { // what happens in a layer does not depend on what is below it
+		there = was.own
+	}
+	return s.told(b, o, action(there)), nil
 }
 
 // Remove removes an object, and tells of it.
@@ -468,7 +507,7 @@ func (s *Store) Find(bucket, key string) (o event.Object, ok bool) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if x := b.objects[key]; x != nil {
+	if x := b.at(key); x != nil {
 		return s.told(b, x, event.Created), true
 	}
 	return o, false
@@ -482,7 +521,7 @@ func (s *Store) List(bucket, prefix, after string, most int) (out []Object, more
 		return nil, false, err
 	}
 	s.mu.Lock()
-	for key, o := range b.objects {
+	for key, o := range b.all() {
 		if strings.HasPrefix(key, prefix) && key > after {
 			out = append(out, *o)
 		}
@@ -514,9 +553,7 @@ func (s *Store) Bytes(bucket, key string, most int64) []byte {
 	if err != nil {
 		return nil
 	}
-	s.mu.Lock()
-	x := b.objects[key]
-	s.mu.Unlock()
+	x := s.find(b, key)
 	if x == nil || x.Size > most {
 		return nil
 	}

@@ -390,3 +390,99 @@ func TestNobodyGetsIn(t *testing.T) {
 		t.Errorf("left are %v", entries)
 	}
 }
+
+// A layer has the objects below it; what is put and removed in it changes none of them, and
+// goes with it.
+func TestALayer(t *testing.T) {
+	dir, folder := t.TempDir(), t.TempDir()
+	if err := os.WriteFile(filepath.Join(folder, "file.txt"), []byte("the user's"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	base := open(t, filepath.Join(dir, "objects"), Bucket{Name: "cargo"}, Bucket{Name: "files", Folder: folder})
+	for _, key := range []string{"kept", "removed", "replaced"} {
+		base.ask("PUT", "/cargo/"+key, "the user's")
+		base.next()
+	}
+	layer := base.Layer(filepath.Join(dir, "layer"))
+	x := &shop{t, layer, base.told}
+	if _, err := x.Listen("127.0.0.1:0"); err != nil {
+		t.Fatal(err)
+	}
+	for _, step := range []struct {
+		method, path string
+		status       int
+	}{
+		{"PUT", "/cargo/replaced", 200}, {"PUT", "/cargo/new", 201}, {"DELETE", "/cargo/removed", 204}, {"DELETE", "/cargo/removed", 404},
+		{"PUT", "/files/file.txt", 200}, {"PUT", "/files/../file.txt", 400}, {"PUT", "/files/new.txt", 201}, {"DELETE", "/files/new.txt", 204},
+	} {
+		if status, _, text := x.ask(step.method, step.path, "the drill's"); status != step.status {
+			t.Errorf("%s %s: %d %s", step.method, step.path, status, text)
+		}
+	}
+	base.ask("PUT", "/cargo/later", "the user's")
+	base.next()
+	for path, want := range map[string][2]string{ // in the base, and in the layer
+		"/cargo/kept": {"the user's", "the user's"}, "/cargo/later": {"the user's", "the user's"}, "/cargo/new": {"", "the drill's"},
+		"/cargo/removed": {"the user's", ""}, "/cargo/replaced": {"the user's", "the drill's"}, "/files/file.txt": {"the user's", "the drill's"},
+	} {
+		for n, s := range []*shop{base, x} {
+			status, _, text := s.ask("GET", path, "")
+			if want[n] == "" && status != 404 || want[n] != "" && text != want[n] {
+				t.Errorf("%d has %s as %d %q", n, path, status, text)
+			}
+		}
+	}
+	if list, _, _ := x.List("cargo", "", "", 10); len(list) != 4 {
+		t.Errorf("the layer lists %+v", list)
+	}
+	if data := x.Bytes("cargo", "replaced", 100); string(data) != "the drill's" {
+		t.Errorf("its bytes are %q", data)
+	}
+	x.quiet() // nobody is told of what a drill does
+	layer.Close()
+	if _, err := os.Stat(filepath.Join(dir, "layer")); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("the layer's folder is left: %v", err)
+	}
+}
+
+// A store that another program has open is seen as that one changes it, and is not changed.
+func TestABorrowedStore(t *testing.T) {
+	dir := t.TempDir()
+	first := open(t, filepath.Join(dir, "objects"), Bucket{Name: "cargo"})
+	second, err := Borrow(filepath.Join(dir, "objects"), filepath.Join(dir, "apart"), []Bucket{{Name: "cargo"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer second.Close()
+	has := func(s *Store, key, want string) {
+		t.Helper()
+		if got := string(s.Bytes("cargo", key, 100)); got != want {
+			t.Errorf("%s is %q, not %q", key, got, want)
+		}
+	}
+	first.ask("PUT", "/cargo/one", "first")
+	has(second, "one", "first")
+	first.ask("PUT", "/cargo/one", "first again")
+	has(second, "one", "first again")
+	if o, err := second.Keep("cargo", "one", "", []byte("second")); err != nil || o.Action != event.Overwritten {
+		t.Errorf("%+v, %v", o, err)
+	}
+	has(second, "one", "second")
+	has(first.Store, "one", "first again")
+	more, err := second.Reopen([]Bucket{{Name: "cargo"}, {Name: "more"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	has(more, "one", "second")
+	if err := more.Remove("cargo", "one"); err != nil {
+		t.Error(err)
+	}
+	has(more, "one", "")
+	if list, _, _ := more.List("cargo", "", "", 10); len(list) != 0 {
+		t.Errorf("it lists %+v", list)
+	}
+	has(first.Store, "one", "first again")
+	if status, _, text := first.ask("GET", "/cargo/one", ""); status != 200 || text != "first again" {
+		t.Errorf("the first answers %d %q", status, text)
+	}
+}

@@ -54,7 +54,7 @@ func (s *Store) Address() string {
 	return s.address
 }
 
-// Close ends the listening and the watching.
+// Close ends the listening and the watching, and removes what was put into a layer.
 func (s *Store) Close() {
 	s.end.Do(func() { close(s.life) })
 	s.mu.Lock()
@@ -64,6 +64,9 @@ func (s *Store) Close() {
 		_ = server.Close()
 	}
 	s.watches.Wait()
+	if s.passing {
+		_ = os.RemoveAll(s.dir)
+	}
 }
 
 func (s *Store) serve(w http.ResponseWriter, r *http.Request) {
@@ -168,7 +171,7 @@ func (s *Store) take(w http.ResponseWriter, r *http.Request, b *bucket, key stri
 		kind = kindOf(key)
 	}
 	body := &patient{r.Body, http.NewResponseController(w)}
-	o, action, err := s.put(b, key, kind, body, conditions(r))
+	o, was, err := s.put(b, key, kind, body, conditions(r))
 	switch {
 	case errors.Is(err, os.ErrDeadlineExceeded):
 		return refuse(408, "the upload brought nothing for %v; nothing was changed", stalled)
@@ -179,12 +182,12 @@ func (s *Store) take(w http.ResponseWriter, r *http.Request, b *bucket, key stri
 	}
 	w.Header().Set("ETag", o.ETag)
 	status := http.StatusOK
-	if action == event.Created {
+	if !was.seen {
 		w.Header().Set("Location", s.URL(b.Name, key))
 		status = http.StatusCreated
 	}
 	w.WriteHeader(status)
-	s.changed(b, o, action)
+	s.changed(b, o, action(was.seen))
 	return nil
 }
 
@@ -244,7 +247,7 @@ func (s *Store) listBuckets(w http.ResponseWriter) error {
 	for _, name := range s.names {
 		x := line{Name: name, URL: s.URL(name, "")}
 		s.mu.Lock()
-		for _, o := range s.buckets[name].objects {
+		for _, o := range s.buckets[name].all() {
 			x.Objects++
 			x.Bytes += o.Size
 		}

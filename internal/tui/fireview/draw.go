@@ -241,6 +241,9 @@ func (m *Model) drawInvitation(c *paint.Canvas) {
 	if trouble := m.s.Trouble(); trouble != "" {
 		put(paint.Bad, proc.Harmless(trouble))
 	}
+	if apart := m.s.Apart(); apart != "" {
+		put(paint.Dim, "Note: "+apart+".")
+	}
 }
 
 // drawHead draws what was fired, how it ended and how long it took.
