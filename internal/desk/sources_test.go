@@ -458,7 +458,7 @@ func TestNobodyOverwritesTheUsersObjects(t *testing.T) {
 		<-f.Whole()
 	}
 	s.Pause("a drill runs")
-	drill := func(d *Desk) {
+	drill := func(d *Desk) string {
 		t.Helper()
 		r, err := d.Start(t.Context(), d.DrillNamed("evening"), nil)
 		if err != nil {
@@ -468,8 +468,9 @@ func TestNobodyOverwritesTheUsersObjects(t *testing.T) {
 		if got := r.Page().Summary.Sources["cargo"]; got.Done != 2 {
 			t.Errorf("the drill had %+v", got)
 		}
+		return r.ID
 	}
-	drill(s.Desk)
+	first := drill(s.Desk)
 	unchanged("a drill")
 
 	second, err := Open(dir)
@@ -492,5 +493,21 @@ func TestNobodyOverwritesTheUsersObjects(t *testing.T) {
 	unchanged("a second program")
 	if left, _ := os.ReadDir(filepath.Join(dir, stateDir, "aside")); len(left) > 1 { // that of the first's drill
 		t.Errorf("left are %v", left)
+	}
+
+	// events of the drill that are fired again bring their objects, but for those of the user's
+	s.Resume()
+	yaml := readFile(t, filepath.Join(dir, "nightdrill.yaml"))
+	write(t, dir, "nightdrill.yaml", strings.Replace(yaml, "in/*.csv", "in/*.{csv,CSV}", 1))
+	until(t, "the project is read again", func() bool { return s.Plan().Sources[0].Wires[0].When.Key == "in/*.{csv,CSV}" })
+	run, err := s.Runs.Load(first)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if missed, taken, err := s.OfferRunAgain(run); missed != 2 || taken != 1 || err != nil {
+		t.Errorf("%d of %d are taken, %v", taken, missed, err)
+	}
+	if status, _, text := ask(t, "GET", store+"/cargo/in/b.CSV", ""); status != 200 || text != "BF-2" {
+		t.Errorf("the object of the drill's event is %d %q", status, text)
 	}
 }

@@ -252,6 +252,35 @@ func (d *Desk) listenFor(store *objects.Store) error {
 	return err
 }
 
+// keepAgain stores those of the objects that a run kept that are wanted.
+func (d *Desk) keepAgain(store *objects.Store, drill *plan.Drill, wanted func(plan.KeptObject) bool) error {
+	for _, o := range drill.Kept {
+		if !wanted(o) {
+			continue
+		}
+		data, err := d.Runs.Blob(drill.Again, o.Blob)
+		if err == nil {
+			_, err = store.Keep(o.Bucket, o.Key, o.ContentType, data)
+		}
+		if err != nil {
+			return fmt.Errorf("the object %s of run %s cannot be stored: %w", o.Key, drill.Again, refused(err))
+		}
+	}
+	return nil
+}
+
+// keepLost stores the objects that a run kept, but for those of which the bucket has one: a
+// user's object is not overwritten by what a run told of.
+func (s *Standing) keepLost(drill *plan.Drill) error {
+	s.mu.Lock()
+	store := s.Objects
+	s.mu.Unlock()
+	return s.keepAgain(store, drill, func(o plan.KeptObject) bool {
+		_, there := store.Find(o.Bucket, o.Key)
+		return !there
+	})
+}
+
 // bringAllObjects stores what a drill's feeds bring to storage sources, before it
 // begins, and gives the project and the drill with the events that tell of it.
 func (d *Desk) bringAllObjects(store *objects.Store, from *plan.Project, drill *plan.Drill) (*plan.Project, *plan.Drill, error) {
@@ -266,14 +295,8 @@ func (d *Desk) bringAllObjects(store *objects.Store, from *plan.Project, drill *
 	if err := d.listenFor(store); err != nil { // nobody knows where it is but the functions
 		return nil, nil, err
 	}
-	for _, o := range drill.Kept {
-		data, err := d.Runs.Blob(drill.Again, o.Blob)
-		if err == nil {
-			_, err = store.Keep(o.Bucket, o.Key, o.ContentType, data)
-		}
-		if err != nil {
-			return nil, nil, fmt.Errorf("the object %s of run %s cannot be stored: %w", o.Key, drill.Again, refused(err))
-		}
+	if err := d.keepAgain(store, drill, func(plan.KeptObject) bool { return true }); err != nil {
+		return nil, nil, err
 	}
 	p, changed := *from, *drill
 	p.Sets, changed.Feeds = slices.Clone(p.Sets), slices.Clone(drill.Feeds)

@@ -240,13 +240,14 @@ const mostOffered = 200
 func (s *Standing) OfferRunAgain(r *measure.Run) (missed, taken int, err error) {
 	s.turn.Lock() // the project stays as it is meanwhile
 	defer s.turn.Unlock()
-	kept, p := &replay{d: s.Desk, r: r}, s.Plan()
+	kept, p := &replay{d: s.Desk, r: r, drill: &plan.Drill{Again: r.ID}}, s.Plan()
 	for i := range r.Deliveries {
 		d := &r.Deliveries[i]
 		if d.Outcome != engine.Unmatched || int(d.Event) >= len(r.Arrivals) {
 			continue
 		}
 		missed++
+		kept.drill.Kept = nil
 		src := &r.Sources[d.Source]
 		at := p.SourceNamed(src.Name)
 		if at < 0 || taken == mostOffered {
@@ -259,6 +260,10 @@ func (s *Standing) OfferRunAgain(r *measure.Run) (missed, taken int, err error) 
 		}
 		if pl = AsObject(&p.Sources[at], pl); p.Takes(at, pl) != 0 {
 			taken++
+			if wrong := s.keepLost(kept.drill); wrong != nil {
+				err = wrong
+				continue
+			}
 			s.Fire(Order{Item: &Item{Source: at, SourceName: src.Name, HTTP: pl.Request != nil, Label: labelOf(pl), Payload: pl}})
 		}
 	}
