@@ -34,7 +34,7 @@ any other file is taken for one that is uploaded to the storage sources. The exi
 code is 1 when no wire takes it.`,
 		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			l, err := project.Load(*dir)
+			l, err := project.Load(cmd.Context(), *dir)
 			if err != nil {
 				var m project.Mistakes
 				if errors.As(err, &m) || errors.Is(err, project.ErrNoProject) {

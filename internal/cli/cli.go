@@ -11,7 +11,9 @@ import (
 	"os/signal"
 	"runtime/debug"
 	"strings"
+	"sync/atomic"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -62,6 +64,10 @@ func Run(args []string, out, errs io.Writer) int {
 	defer proc.Ungroup()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
+	ctx = project.WithProgress(ctx, tellFar)
+	over := make(chan struct{})
+	defer close(over)
+	go insist(ctx, over, errs)
 	root := newRoot()
 	root.SetArgs(args)
 	root.SetOut(out)
@@ -77,6 +83,9 @@ func Run(args []string, out, errs io.Writer) int {
 	}
 	var c coded
 	var mistakes project.Mistakes
+	if errors.Is(err, context.Canceled) && !(errors.As(err, &c) && c.code == interrupted) {
+		err = coded{interrupted, err}
+	}
 	switch {
 	case errors.As(err, &c):
 		if text := c.Error(); text != "" {
@@ -95,6 +104,43 @@ func Run(args []string, out, errs io.Writer) int {
 	return wrongUse
 }
 
+// howFar is what the last part of something long said of how far it is.
+var howFar atomic.Pointer[string]
+
+func tellFar(text string) { howFar.Store(&text) }
+
+// interruption says that a command was interrupted, and how far it was.
+func interruption() string {
+	if far := howFar.Load(); far != nil {
+		return "interrupted: " + *far
+	}
+	return "interrupted"
+}
+
+// patience is how long a command may take to end once it is interrupted, unless it has
+// processes to end.
+const patience = 700 * time.Millisecond
+
+// insist ends the program when it is interrupted and does not end by itself: it is at work
+// within something that cannot be asked to stop. What has started processes ends in order.
+func insist(ctx context.Context, over <-chan struct{}, errs io.Writer) {
+	select {
+	case <-over:
+		return
+	case <-ctx.Done():
+	}
+	wait := time.NewTimer(patience)
+	defer wait.Stop()
+	select {
+	case <-over:
+	case <-wait.C:
+		if !proc.Guarded() {
+			fmt.Fprintln(errs, "nightdrill: "+proc.Harmless(interruption()))
+			os.Exit(interrupted)
+		}
+	}
+}
+
 func oneLine(s string) string {
 	return strings.Join(strings.Fields(s), " ")
 }
@@ -103,13 +149,13 @@ func oneLine(s string) string {
 func wrong(err error) error { return coded{wrongUse, err} }
 
 // open opens the project in a folder.
-func open(dir string) (*desk.Desk, error) {
-	d, err := desk.Open(dir)
+func open(ctx context.Context, dir string) (*desk.Desk, error) {
+	d, err := desk.Open(ctx, dir)
 	var m project.Mistakes
 	if err == nil {
 		d.Enter(entrances)
 	}
-	if err == nil || errors.As(err, &m) || errors.Is(err, project.ErrNoProject) {
+	if err == nil || errors.As(err, &m) || errors.Is(err, project.ErrNoProject) || errors.Is(err, context.Canceled) {
 		return d, err
 	}
 	return nil, could(err)

@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -308,6 +309,65 @@ func TestWithoutItsWardenADrillGoesOn(t *testing.T) {
 		t.Errorf("instances %+v, events %+v", f.Instances, s.Events)
 	}
 	noneLeft(t)
+}
+
+// worked reports whether a process has worked for longer than it takes to begin.
+func worked(pid int) bool {
+	text, _ := os.ReadFile(filepath.Join("/proc", strconv.Itoa(pid), "stat"))
+	fields := strings.Fields(string(text))
+	if len(fields) < 14 {
+		return false
+	}
+	ticks, _ := strconv.Atoi(fields[13]) // of a hundredth of a second each
+	return ticks >= 30
+}
+
+// opened reports whether somebody reads a pipe, and lets it wait for what is written.
+func opened(pipe string) bool {
+	_, err := syscall.Open(pipe, syscall.O_WRONLY|syscall.O_NONBLOCK|syscall.O_CLOEXEC, 0)
+	return err == nil
+}
+
+// What works for long ends when it is told to, says how far it was, and leaves no half file.
+func TestLongWorkIsInterrupted(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name, text string) {
+		t.Helper()
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("many.json", `{"type":"object","properties":{"pass":{"type":"string"}}}`)
+	write("long.json", `{"type":"array","contains":{"multipleOf":7},"minContains":900000,"uniqueItems":true}`)
+	write("nightdrill.yaml", "nightdrill: 1\nfunctions: {f: {start: [sh]}}\nsources: {q: {kind: queue, wires: [{to: f}]}}\npayloads: {long: {schema: long.json, mode: broken}}\n")
+	if err := syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for want, args := range map[string][]string{
+		" of 900000000 was being made":   {"payloads", "generate", "--schema", dir + "/many.json", "--count", "900000000", "--out", dir + "/out.ndjson"},
+		"payload 1 of 10 was being made": {"payloads", "generate", "--schema", dir + "/long.json", "--mode", "broken"},
+		"of the set long was being made": {"check", "--project", dir},
+		"nightdrill: interrupted\n":      {"payloads", "infer", dir + "/pipe"},
+	} {
+		c := exec.Command(program, args...)
+		var errs bytes.Buffer
+		c.Stderr = &errs
+		if err := c.Start(); err != nil {
+			t.Fatal(err)
+		}
+		defer c.Process.Kill()
+		until(t, func() bool {
+			return args[1] == "infer" && opened(dir+"/pipe") || args[1] != "infer" && worked(c.Process.Pid)
+		})
+		_ = c.Process.Signal(syscall.SIGTERM)
+		_ = c.Wait()
+		if code := c.ProcessState.ExitCode(); code != 130 || !strings.Contains(errs.String(), want) {
+			t.Errorf("%v: exit %d, %q; want %q", args, code, errs.String(), want)
+		}
+	}
+	if left, _ := filepath.Glob(dir + "/*out*"); len(left) > 0 {
+		t.Errorf("left are %v", left)
+	}
 }
 
 // Ctrl-C keeps the run, marks it unfinished, and leaves no process.

@@ -30,7 +30,7 @@ func demoCommand() *cobra.Command {
 			if err != nil {
 				return could(err)
 			}
-			d, err := open(dir)
+			d, err := open(cmd.Context(), dir)
 			if err != nil {
 				return err
 			}

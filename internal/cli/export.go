@@ -36,7 +36,7 @@ set, the summary as JSON, and all of it as one HTML page. Without a form it writ
 			if x.Size.Width < 0 || x.Size.Width > mostPoints || x.Size.Height < 0 || x.Size.Height > mostPoints {
 				return wrong(fmt.Errorf("--width and --height are in points, up to %d", mostPoints))
 			}
-			return withRuns(*dir, func(s *store.Store) error { return exportRun(cmd, s, args[0], against, x) })
+			return withRuns(cmd.Context(), *dir, func(s *store.Store) error { return exportRun(cmd, s, args[0], against, x) })
 		}}
 	f := c.Flags()
 	for i, name := range desk.Formats {

@@ -60,7 +60,7 @@ unexpected is told.`,
 			if times < 1 {
 				return wrong(fmt.Errorf("--times is %d; the least is 1", times))
 			}
-			d, err := open(*dir)
+			d, err := open(cmd.Context(), *dir)
 			if err != nil {
 				return err
 			}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"path/filepath"
@@ -24,7 +25,7 @@ is found in the folder, else around a small new one. It never overwrites a file.
 			if len(args) > 0 && cmd.ArgsLenAtDash() != 0 {
 				return fmt.Errorf("init takes no arguments but a command after --, got %q", args[0])
 			}
-			return begin(cmd.OutOrStdout(), *dir, language, args, kinds)
+			return begin(cmd.Context(), cmd.OutOrStdout(), *dir, language, args, kinds)
 		},
 	}
 	c.Flags().StringVar(&language, "lang", "", "python, node, go or java")
@@ -33,7 +34,7 @@ is found in the folder, else around a small new one. It never overwrites a file.
 	return c
 }
 
-func begin(out io.Writer, dir, language string, command, kinds []string) error {
+func begin(ctx context.Context, out io.Writer, dir, language string, command, kinds []string) error {
 	path, err := filepath.Abs(dir)
 	if err != nil {
 		return wrong(err)
@@ -52,7 +53,7 @@ func begin(out io.Writer, dir, language string, command, kinds []string) error {
 	if len(b.Others) > 0 {
 		fmt.Fprintf(out, "Also found: %s.\n", strings.Join(b.Others, ", "))
 	}
-	l, err := project.Load(dir)
+	l, err := project.Load(ctx, dir)
 	if err == nil {
 		err = l.Startable()
 	}

@@ -48,7 +48,7 @@ func listPayloads(dir *string) *cobra.Command {
 		Short: "List the project's payload sets: how many, how large, over which time",
 		Args:  noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			l, err := project.Load(*dir)
+			l, err := project.Load(cmd.Context(), *dir)
 			if err != nil {
 				return err
 			}
@@ -88,7 +88,7 @@ first tells what is in the set: how many, how large, when they came, and what wa
 redacted where.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			l, err := project.Load(*dir)
+			l, err := project.Load(cmd.Context(), *dir)
 			if err != nil {
 				return err
 			}
@@ -147,7 +147,7 @@ place in it and the reason.`,
 			if !slices.Contains(payload.Modes, mode) {
 				return wrong(fmt.Errorf("--mode is %q; there are %s", mode, strings.Join(payload.Modes, ", ")))
 			}
-			g, _, err := project.Generator(schema, folder(schema))
+			g, _, err := project.Generator(cmd.Context(), schema, folder(schema))
 			if _, refused := errors.AsType[*generate.Refused](err); err != nil && !refused {
 				return wrong(fmt.Errorf("the schema cannot be read: %w", err))
 			} else if err != nil {
@@ -162,10 +162,11 @@ place in it and the reason.`,
 			as := payload.Made{Set: name, Type: name + ".made", Mode: mode, Body: body}
 			return output(cmd, to, func(w *bufio.Writer) error {
 				for n := range uint64(count) {
-					if cmd.Context().Err() != nil {
-						return coded{interrupted, errors.New("interrupted")}
-					}
+					tellFar(fmt.Sprintf("payload %d of %d was being made", n+1, count))
 					made, breaks, err := as.Make(g, seed, n)
+					if cmd.Context().Err() != nil {
+						return coded{interrupted, errors.New(interruption())}
+					}
 					if err != nil {
 						return wrong(fmt.Errorf("%s: %w", schema, err))
 					}
@@ -206,7 +207,7 @@ func generateRequests(cmd *cobra.Command, file, operation, mode, to string, coun
 	if !slices.Contains(payload.Modes, mode) {
 		return wrong(fmt.Errorf("--mode is %q; there are %s", mode, strings.Join(payload.Modes, ", ")))
 	}
-	a, err := project.LoadAPI(file, folder(file))
+	a, err := project.LoadAPI(cmd.Context(), file, folder(file))
 	if err != nil {
 		return wrong(fmt.Errorf("%s: %w", file, project.Cause(err)))
 	}
@@ -227,10 +228,11 @@ func generateRequests(cmd *cobra.Command, file, operation, mode, to string, coun
 		}
 		var line []byte
 		for i := range count {
-			if cmd.Context().Err() != nil {
-				return coded{interrupted, errors.New("interrupted")}
-			}
+			tellFar(fmt.Sprintf("request %d of %d was being made", i+1, count))
 			p, breaks, err := operations[i%len(operations)].Make(mode, seed, uint64(i/len(operations)))
+			if cmd.Context().Err() != nil {
+				return coded{interrupted, errors.New(interruption())}
+			}
 			if err != nil {
 				return wrong(fmt.Errorf("%s: %w", file, err))
 			}
@@ -293,7 +295,7 @@ func validatePayloads(dir *string) *cobra.Command {
 			if text, err := os.ReadFile(args[0]); err == nil {
 				return validateLines(cmd.OutOrStdout(), args[0], text, s)
 			}
-			l, err := project.Load(*dir)
+			l, err := project.Load(cmd.Context(), *dir)
 			if err != nil {
 				return err
 			}
@@ -409,7 +411,7 @@ generate makes more of the same kind from it.`,
 					return wrong(fmt.Errorf("%s: %w", args[0], err))
 				}
 			} else {
-				l, err := project.Load(*dir)
+				l, err := project.Load(cmd.Context(), *dir)
 				if err != nil {
 					return err
 				}

@@ -47,7 +47,7 @@ than --worse.`,
 			if len(args) > 0 {
 				name = args[0]
 			}
-			d, err := open(*dir)
+			d, err := open(cmd.Context(), *dir)
 			if err != nil {
 				return err
 			}

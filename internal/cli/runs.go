@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -37,7 +38,7 @@ func runsCommand(dir *string) *cobra.Command {
 		Short: "List the runs, the newest first",
 		Args:  noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return withRuns(*dir, func(s *store.Store) error { return listRuns(cmd, s, asJSON) })
+			return withRuns(cmd.Context(), *dir, func(s *store.Store) error { return listRuns(cmd, s, asJSON) })
 		},
 	}
 	list.Flags().BoolVar(&asJSON, "json", false, "as JSON")
@@ -48,7 +49,7 @@ func runsCommand(dir *string) *cobra.Command {
 		Short: "Print the findings of a run (its name, the beginning of it, or last)",
 		Args:  cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return withRuns(*dir, func(s *store.Store) error {
+			return withRuns(cmd.Context(), *dir, func(s *store.Store) error {
 				name := "last"
 				if len(args) > 0 {
 					name = args[0]
@@ -124,8 +125,8 @@ func showFailed(cmd *cobra.Command, s *store.Store, id, to string) error {
 }
 
 // onRun does something with a run that is named.
-func onRun(dir, name string, do func(*store.Store, store.Info) error) error {
-	return withRuns(dir, func(s *store.Store) error {
+func onRun(ctx context.Context, dir, name string, do func(*store.Store, store.Info) error) error {
+	return withRuns(ctx, dir, func(s *store.Store) error {
 		info, err := s.Find(name)
 		if err != nil {
 			return wrong(err)
@@ -145,7 +146,7 @@ times and under the same limits and seeds, to the functions as they are today; t
 payload files are not needed. Then it says which events had another outcome, and
 compares times and replies with those of the run.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			d, err := open(*dir)
+			d, err := open(cmd.Context(), *dir)
 			if err != nil {
 				return err
 			}
@@ -194,23 +195,23 @@ compares times and replies with those of the run.`,
 
 func nameCommand(dir *string) *cobra.Command {
 	return &cobra.Command{Use: "name RUN [NAME]", Short: "Give a run a name, by which it is found and always kept; without one, take it away", Args: cobra.RangeArgs(1, 2),
-		RunE: func(_ *cobra.Command, args []string) error {
-			return onRun(*dir, args[0], func(s *store.Store, i store.Info) error { return s.Name(i.ID, strings.Join(args[1:], "")) })
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return onRun(cmd.Context(), *dir, args[0], func(s *store.Store, i store.Info) error { return s.Name(i.ID, strings.Join(args[1:], "")) })
 		}}
 }
 
 func noteCommand(dir *string) *cobra.Command {
 	return &cobra.Command{Use: "note RUN [TEXT]", Short: "Write a note to a run; without a text, take it away", Args: cobra.RangeArgs(1, 2),
-		RunE: func(_ *cobra.Command, args []string) error {
-			return onRun(*dir, args[0], func(s *store.Store, i store.Info) error { return s.Note(i.ID, strings.Join(args[1:], "")) })
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return onRun(cmd.Context(), *dir, args[0], func(s *store.Store, i store.Info) error { return s.Note(i.ID, strings.Join(args[1:], "")) })
 		}}
 }
 
 func pinCommand(dir *string) *cobra.Command {
 	var off bool
 	c := &cobra.Command{Use: "pin RUN", Short: "Keep a run whatever the rule for old runs says", Args: cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			return onRun(*dir, args[0], func(s *store.Store, i store.Info) error { return s.Pin(i.ID, !off) })
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return onRun(cmd.Context(), *dir, args[0], func(s *store.Store, i store.Info) error { return s.Pin(i.ID, !off) })
 		}}
 	c.Flags().BoolVar(&off, "off", false, "no longer")
 	return c
@@ -219,7 +220,7 @@ func pinCommand(dir *string) *cobra.Command {
 func deleteCommand(dir *string) *cobra.Command {
 	return &cobra.Command{Use: "delete RUN …", Short: "Delete runs for good", Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return withRuns(*dir, func(s *store.Store) error {
+			return withRuns(cmd.Context(), *dir, func(s *store.Store) error {
 				var all []store.Info
 				for _, name := range args { // all of them are known before the first is deleted
 					i, err := s.Find(name)
@@ -246,14 +247,14 @@ func trimCommand(dir *string) *cobra.Command {
 runs: {keep: 50, for: 30d, size: 500MiB}. It is done after every run as well. Runs that
 have a name or a pin are always kept.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			l, err := project.Load(*dir)
+			l, err := project.Load(cmd.Context(), *dir)
 			if err != nil {
 				return err
 			}
 			if l.Keep == (plan.Keeping{}) {
 				return wrong(errors.New("the project file has no rule; give it one, such as runs: {keep: 50}"))
 			}
-			return withRuns(*dir, func(s *store.Store) error {
+			return withRuns(cmd.Context(), *dir, func(s *store.Store) error {
 				all, err := s.List()
 				if err != nil {
 					return could(err)
@@ -295,9 +296,9 @@ file is set aside beside it; nothing is deleted.`,
 }
 
 // withRuns opens the runs of a project; the project file may be wrong meanwhile.
-func withRuns(dir string, do func(*store.Store) error) error {
+func withRuns(ctx context.Context, dir string, do func(*store.Store) error) error {
 	if _, err := os.Stat(store.Path(dir)); errors.Is(err, fs.ErrNotExist) {
-		if _, err := project.Load(dir); errors.Is(err, project.ErrNoProject) {
+		if _, err := project.Load(ctx, dir); errors.Is(err, project.ErrNoProject) {
 			return err
 		}
 		return wrong(errors.New("there are no runs yet; nightdrill run DRILL makes one"))

@@ -22,7 +22,7 @@ func screen(cmd *cobra.Command, dir, drill, listen string) error {
 	if !term.IsTerminal(os.Stdin.Fd()) || !term.IsTerminal(os.Stdout.Fd()) {
 		return wrong(errors.New("the full screen needs a terminal; without one there are nightdrill run DRILL and nightdrill demo --headless"))
 	}
-	d, err := open(dir)
+	d, err := open(cmd.Context(), dir)
 	if errors.Is(err, project.ErrNoProject) {
 		switch choice, err := welcome(cmd.Context(), dir); {
 		case err != nil:
@@ -32,7 +32,7 @@ func screen(cmd *cobra.Command, dir, drill, listen string) error {
 		case choice == tui.Demo:
 			return demoScreen(cmd, listen)
 		}
-		d, err = open(dir)
+		d, err = open(cmd.Context(), dir)
 	}
 	if err != nil {
 		return err

@@ -23,7 +23,7 @@ func TestLay(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	l, err := project.Load(dir)
+	l, err := project.Load(t.Context(), dir)
 	if err != nil || l.DrillNamed(Drill) == nil || len(l.Skipped) > 0 {
 		t.Fatalf("%v, skipped %v", err, l.Skipped)
 	}

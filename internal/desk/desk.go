@@ -55,9 +55,10 @@ func (d *Desk) Enter(e Entrances) {
 	d.Objects.Allow(e.Hosts)
 }
 
-// Open reads a project and opens its runs.
-func Open(dir string) (*Desk, error) {
-	l, err := project.Load(dir)
+// Open reads a project and opens its runs. The context ends what takes long, also the making
+// of payloads later on.
+func Open(ctx context.Context, dir string) (*Desk, error) {
+	l, err := project.Load(ctx, dir)
 	if err != nil {
 		return nil, err
 	}

@@ -303,7 +303,7 @@ func tagOf(path string) (string, error) {
 // drawn when it is first needed, and belongs to no repository.
 func redactionKey(dir string) ([]byte, error) {
 	if _, err := os.Stat(filepath.Join(dir, project.File)); err != nil {
-		_, err = project.Load(dir) // says what is missing
+		_, err = project.Load(context.Background(), dir) // says what is missing
 		return nil, err
 	}
 	path := filepath.Join(dir, stateDir, "redaction.key")

@@ -35,7 +35,7 @@ func TestTheFrontIsRecorded(t *testing.T) {
 	}))
 	defer server.Close()
 	dir := layOut(t, map[string]string{project.File: "nightdrill: 1\nfunctions:\n  f: {transport: attach, url: \"" + server.URL + "\"}\nsources:\n  web: {kind: http, wires: [{to: f}]}\n"})
-	d, err := Open(dir)
+	d, err := Open(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -73,7 +73,7 @@ func TestTheFrontIsRecorded(t *testing.T) {
 		}
 		until(t, "the set is known", func() bool { return len(s.Plan().Sets) == 1 })
 	}
-	l, err := project.Load(dir)
+	l, err := project.Load(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -224,14 +224,7 @@ func SavedNamed(dir, name string, s int, src *plan.Source) *Item {
 }
 
 func readLimited(path string) ([]byte, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, project.Cause(err)
-	}
-	if info.Size() > savedLimit {
-		return nil, fmt.Errorf("the file has %d MB; the most is %d MiB", info.Size()/1_000_000, savedLimit>>20)
-	}
-	text, err := os.ReadFile(path)
+	text, err := project.ReadFile(path, savedLimit)
 	return text, project.Cause(err)
 }
 
@@ -324,12 +317,12 @@ func (s *Standing) Delivered(source string, p *payload.Payload) (out []Delivered
 			if f.Deliver != plan.DeliverShaped {
 				d.Form = "as it is"
 			}
-			d.Message = carry.Build(f, p.Request, nil, false)
+			d.Message = carry.Build(s.life, f, p.Request, nil, false)
 		} else {
 			if src.BatchMax > 1 && f.Deliver != plan.DeliverShaped {
 				d.Form = "batch"
 			}
-			d.Message = carry.Build(f, nil, []*event.Event{p.Event}, src.BatchMax > 1)
+			d.Message = carry.Build(s.life, f, nil, []*event.Event{p.Event}, src.BatchMax > 1)
 		}
 		out = append(out, d)
 	}

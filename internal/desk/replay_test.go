@@ -44,7 +44,7 @@ func TestARunIsReplayedFromWhatItKept(t *testing.T) {
 	if err := os.RemoveAll(filepath.Join(dir, ".nightdrill", "objects")); err != nil {
 		t.Fatal(err)
 	}
-	d, err := Open(dir)
+	d, err := Open(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}

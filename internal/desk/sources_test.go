@@ -134,7 +134,7 @@ func layKinds(t *testing.T) (*Standing, string, *harbour) {
 		fmt.Fprintf(&fixes, `{"specversion":"1.0","id":"f%d","source":"s","type":"t","data":{"vessel":%q,"note":%q,"n":%d}}`+"\n", i, vessel, note, i)
 	}
 	write(t, dir, "positions.ndjson", fixes.String())
-	d, err := Open(dir)
+	d, err := Open(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -473,7 +473,7 @@ func TestNobodyOverwritesTheUsersObjects(t *testing.T) {
 	first := drill(s.Desk)
 	unchanged("a drill")
 
-	second, err := Open(dir)
+	second, err := Open(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -49,6 +49,7 @@ type Standing struct {
 	env     map[string][]string // values that were set for this session, by function
 	again   bool                // the last firing by hand comes again after each change
 	last    *Order
+	loading sync.Mutex // held while the project is read again
 	changes chan struct{}
 	relists int             // changes since the list of what can be fired was last made
 	ticking bool            // schedules fire by themselves
@@ -302,12 +303,14 @@ func (s *Standing) labelOf(c *code) string {
 // reload reads the project again. One that is wrong is refused: the old one
 // goes on, and its mistakes are shown.
 func (s *Standing) reload() bool {
+	s.loading.Lock()
+	defer s.loading.Unlock()
+	l, err := project.Load(s.life, s.given) // it may take long
 	s.turn.Lock()
 	defer s.turn.Unlock()
 	if s.life.Err() != nil {
 		return false // it was closed meanwhile
 	}
-	l, err := project.Load(s.given)
 	s.mu.Lock()
 	if s.paused != "" {
 		s.mu.Unlock()

@@ -80,7 +80,7 @@ func lay(t testing.TB, yaml string) (*Standing, string) {
 	write(t, dir, "says.txt", "hello")
 	write(t, dir, "some.har", `{"log":{"entries":[{"request":{"method":"GET","url":"http://x.example/ask/fare"}},{"request":{"method":"GET","url":"http://x.example/elsewhere"}}]}}`)
 	write(t, dir, "work.ndjson", `{"specversion":"1.0","id":"w1","source":"s","type":"t","data":"fine"}`+"\n"+`{"specversion":"1.0","id":"w2","source":"s","type":"t","data":"refuse"}`)
-	d, err := Open(dir)
+	d, err := Open(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -302,7 +302,7 @@ func TestBuildAndPrepare(t *testing.T) {
 	write(t, dir, "source.txt", "from the build")
 	until(t, "no failure", func() bool { states, _ := s.States(); return states[0].Failure == nil })
 	was := steps()
-	d, err := Open(dir)
+	d, err := Open(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -585,7 +585,7 @@ func TestACopyKeepsItsExpectations(t *testing.T) {
 	if err := s.KeepExpectation(i, "copy"); err != nil {
 		t.Fatal(err)
 	}
-	l, err := project.Load(dir)
+	l, err := project.Load(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -638,5 +638,19 @@ func TestPagesOfOtherSitesStayOut(t *testing.T) {
 		if reply.StatusCode != c.status {
 			t.Errorf("%s %s from %q to %q: %d, want %d", c.method, c.path, c.origin, c.host, reply.StatusCode, c.status)
 		}
+	}
+}
+
+// A template without end obeys the timeout of the invocation, and holds nobody up.
+func TestATemplateObeysTheTimeout(t *testing.T) {
+	s, _ := lay(t, strings.Replace(standing, "    timeout: 400ms\n", "    timeout: 20ms\n    deliver: shaped\n"+
+		"    shape: {template: '{{range 100000}}{{range 100000}}{{end}}{{end}}'}\n", 1))
+	f := s.Fire(Order{Item: s.Items.find("asks some#1")})
+	until(t, "it is under way", func() bool { v := s.Look(f); return v.Last() != nil })
+	s.Looks() // which waits for nobody
+	<-f.Whole()
+	v := s.Look(f)
+	if last := v.Last(); last == nil || last.Result != engine.Timeout {
+		t.Errorf("it is %+v, %v", last, v.Refused)
 	}
 }

@@ -32,7 +32,7 @@ func SetName(name string) error {
 // it is. It returns false where the file has a set of that name already.
 func AddSet(dir, name, settings string) (added bool, err error) {
 	path := filepath.Join(dir, File)
-	text, err := os.ReadFile(path)
+	text, err := ReadFile(path, mostProject)
 	if err != nil {
 		return false, err
 	}
@@ -77,7 +77,7 @@ func AddSet(dir, name, settings string) (added bool, err error) {
 // Expectation returns what a project's file expects of the reply to payload n of a set, from
 // 1, as YAML in one line; "" where it expects nothing.
 func Expectation(dir, set string, n int) (string, error) {
-	text, err := os.ReadFile(filepath.Join(dir, File))
+	text, err := ReadFile(filepath.Join(dir, File), mostProject)
 	if err != nil {
 		return "", err
 	}

@@ -73,7 +73,7 @@ func TestLayIsReadAndOverwritesNothing(t *testing.T) {
 		if err := b.Lay(dir); err != nil {
 			t.Fatal(err)
 		}
-		l, err := Load(dir)
+		l, err := Load(t.Context(), dir)
 		if err != nil {
 			text, _ := os.ReadFile(filepath.Join(dir, File))
 			t.Errorf("%s: %v\n%s", name, err, text)
@@ -122,7 +122,7 @@ func TestEnvFile(t *testing.T) {
 		}
 	}
 	set("\n# comment\nexport A=1\nB = two words \nC='single'\nD=\"a=b\"\nE=\nFARES=from the file\n")
-	l, err := Load(dir)
+	l, err := Load(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -130,7 +130,7 @@ func TestEnvFile(t *testing.T) {
 		t.Errorf("environment %s", got)
 	}
 	set("OK=1\nsecret words without a sign\nPORT=80\n")
-	_, err = Load(dir)
+	_, err = Load(t.Context(), dir)
 	if err == nil || !strings.Contains(err.Error(), "quote.env:2: wanted NAME=value") || !strings.Contains(err.Error(), "quote.env:3: PORT is set by Night Drill") || strings.Contains(err.Error(), "secret words") {
 		t.Errorf("mistakes %v", err)
 	}

@@ -9,7 +9,7 @@ import (
 // Limits that are given by command stand beside those of the drill: from the
 // beginning on, or in the order of their times, each on top of what holds by then.
 func TestChangeLimits(t *testing.T) {
-	l, err := Load(write(t, good))
+	l, err := Load(t.Context(), write(t, good))
 	if err != nil {
 		t.Fatal(err)
 	}

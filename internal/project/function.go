@@ -382,7 +382,7 @@ func (l *loader) envFile(f *plan.Function, o *object) {
 		return
 	}
 	name := o.text("env_file", "")
-	text, err := os.ReadFile(path)
+	text, err := ReadFile(path, mostProject)
 	if err != nil {
 		l.wrong(o.fields["env_file"], "%s: %s cannot be read: %v%s", o.at("env_file"), name, Cause(err), suggestFile(path))
 		return

@@ -2,12 +2,12 @@ package project
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
 	"net/url"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -49,12 +49,12 @@ type parameter struct {
 var methods = []string{"get", "head", "options", "put", "post", "patch", "delete", "trace"}
 
 // LoadAPI reads an OpenAPI description. Files that it refers to are below dir.
-func LoadAPI(path, dir string) (*API, error) {
+func LoadAPI(ctx context.Context, path, dir string) (*API, error) {
 	path, err := filepath.Abs(path)
 	if err != nil {
 		return nil, err
 	}
-	text, err := os.ReadFile(path)
+	text, err := ReadFile(path, mostSchema)
 	if err != nil {
 		return nil, err
 	}
@@ -69,7 +69,7 @@ func LoadAPI(path, dir string) (*API, error) {
 		if err != nil {
 			return nil, err
 		}
-		return os.ReadFile(at)
+		return ReadFile(at, mostSchema)
 	}
 	// what is only unwise in it, such as paths that are hard to tell apart, is no
 	// reason to make nothing from it
@@ -98,7 +98,7 @@ func LoadAPI(path, dir string) (*API, error) {
 		if err != nil {
 			return nil, err
 		}
-		more, err := os.ReadFile(at)
+		more, err := ReadFile(at, mostSchema)
 		if err != nil {
 			return nil, err
 		}
@@ -110,7 +110,11 @@ func LoadAPI(path, dir string) (*API, error) {
 		item, _ := paths[p].(map[string]any)
 		for _, method := range methods {
 			if of, ok := item[method].(map[string]any); ok {
-				a.Operations = append(a.Operations, a.operation(p, method, item, of, base, load))
+				o := a.operation(p, method, item, of, base, load)
+				for _, g := range o.g {
+					g.Until(ctx.Err)
+				}
+				a.Operations = append(a.Operations, o)
 			}
 		}
 	}

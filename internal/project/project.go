@@ -4,6 +4,7 @@ package project
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -61,24 +62,25 @@ type Loaded struct {
 var ErrNoProject = errors.New("no " + File + " here")
 
 // Load reads the project in a folder. The error is Mistakes when the file was
-// found and is wrong.
-func Load(dir string) (*Loaded, error) {
+// found and is wrong. Payloads are made, which may take long: the context ends that, and
+// [WithProgress] tells how far it is.
+func Load(ctx context.Context, dir string) (*Loaded, error) {
 	given := dir
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
 	}
-	text, err := os.ReadFile(filepath.Join(dir, File))
+	text, err := ReadFile(filepath.Join(dir, File), mostProject)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%w: %s holds no project; go to its folder or name it with --project DIR, or try nightdrill demo", ErrNoProject, dir)
 	} else if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("%s cannot be read: %w", filepath.Join(given, File), Cause(err))
 	}
-	l, err := parse(dir, text)
+	l, err := parse(ctx, dir, text)
 	var found Mistakes
 	if errors.As(err, &found) {
 		found.below(given)
-	} else {
+	} else if err == nil {
 		l.Skipped.below(given)
 		l.Missing.below(given)
 		l.Doubts.below(given)
@@ -101,10 +103,13 @@ func (m Mistakes) below(dir string) {
 	}
 }
 
-func parse(dir string, text []byte) (*Loaded, error) {
-	l := &loader{reader: reader{file: File, anchors: map[string]ast.Node{}}, dir: dir}
+func parse(ctx context.Context, dir string, text []byte) (*Loaded, error) {
+	l := &loader{reader: reader{file: File, anchors: map[string]ast.Node{}}, dir: dir, ctx: ctx, say: progress(ctx)}
 	if bytes.IndexByte(text, 0) >= 0 {
 		return nil, Mistakes{{File: File, Line: 1, Column: 1, Text: "this is not a text file (it holds a NUL byte)"}}
+	}
+	if m := tooMuch(text); m.Text != "" {
+		return nil, Mistakes{m}
 	}
 	file, err := parser.ParseBytes(text, 0)
 	if err != nil {
@@ -124,6 +129,9 @@ func parse(dir string, text []byte) (*Loaded, error) {
 		l.wrong(bodies[1], "a project file is one YAML document; this is a second one")
 	}
 	l.project(bodies[0])
+	if l.cut != nil {
+		return nil, l.cut
+	}
 	if len(l.mistakes) > 0 {
 		l.mistakes = append(l.mistakes, l.missing...)
 		slices.SortStableFunc(l.mistakes, func(a, b Mistake) int {
@@ -163,6 +171,9 @@ type loader struct {
 	folders []string
 	closing []func() // what needs all sources to be known
 	doubts  Mistakes
+	ctx     context.Context // ends what takes long
+	say     func(string)    // hears how far it is
+	cut     *cut            // why it was broken off, where it was
 }
 
 func (l *loader) project(n ast.Node) {
@@ -303,7 +314,10 @@ func (l *loader) set(name string, all *object) {
 			l.wrong(o.fields["fits"], "%s: %v", o.at("fits"), err)
 		}
 	}
-	text, err := os.ReadFile(path)
+	if !l.going("the recording %s was being read", set.Origin) {
+		return
+	}
+	text, err := ReadFile(path, mostRecording)
 	if err != nil {
 		l.wrong(o.fields["recording"], "%s: %s cannot be read: %v%s", o.at("recording"), set.Origin, Cause(err), suggestFile(path))
 		return
@@ -398,7 +412,7 @@ func (l *loader) made(set *payload.Set, o *object) {
 		return
 	}
 	set.Origin = o.text("schema", "")
-	g, read, err := Generator(path, l.dir)
+	g, read, err := Generator(l.ctx, path, l.dir)
 	l.files = append(l.files, read...)
 	if _, refused := errors.AsType[*generate.Refused](err); refused {
 		l.wrong(o.fields["schema"], "%s: %s cannot be honoured: %v", o.at("schema"), set.Origin, err)
@@ -424,6 +438,9 @@ func (l *loader) made(set *payload.Set, o *object) {
 	}}
 	for n := range uint64(count) {
 		p, _, err := set.Maker.Make(as.Mode, seed, n)
+		if !l.going("payload %d of %d of the set %s was being made", n+1, count, set.Name) {
+			return
+		}
 		if err != nil {
 			l.wrong(o.fields["schema"], "%s: %s: %v", o.at("schema"), set.Origin, err)
 			return
@@ -447,7 +464,7 @@ func (l *loader) described(set *payload.Set, o *object) {
 	}
 	set.Origin = o.text("openapi", "")
 	l.files = append(l.files, path)
-	a, err := LoadAPI(path, l.dir)
+	a, err := LoadAPI(l.ctx, path, l.dir)
 	if err != nil {
 		l.wrong(o.fields["openapi"], "%s: %s: %v", o.at("openapi"), set.Origin, Cause(err))
 		return
@@ -471,6 +488,9 @@ func (l *loader) described(set *payload.Set, o *object) {
 	}}
 	for i := range uint64(count) {
 		p, _, err := set.Maker.Make(mode, seed, i)
+		if !l.going("request %d of %d of the set %s was being made", i+1, count, set.Name) {
+			return
+		}
 		if err != nil {
 			l.wrong(o.fields["openapi"], "%s: %v", o.at("openapi"), err)
 			return

@@ -127,7 +127,7 @@ func write(t *testing.T, yaml string) string {
 }
 
 func TestAGoodFileIsResolved(t *testing.T) {
-	l, err := Load(write(t, good))
+	l, err := Load(t.Context(), write(t, good))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -204,7 +204,7 @@ func TestAGoodFileIsResolved(t *testing.T) {
 
 // What is paid, which runs are kept, what is deployed.
 func TestCostRunsAndPackages(t *testing.T) {
-	l, err := Load(write(t, good))
+	l, err := Load(t.Context(), write(t, good))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -221,12 +221,12 @@ func TestCostRunsAndPackages(t *testing.T) {
 	if c := l.DrillNamed("starts").Cold; c.N != 12 || c.Warm != 40 {
 		t.Errorf("%+v", c)
 	}
-	if l, err = Load(write(t, strings.Replace(good, ", billed: [start, invocation]", "", 1))); err != nil || !slices.Equal(l.Rates.Billed, []string{"start", "invocation"}) {
+	if l, err = Load(t.Context(), write(t, strings.Replace(good, ", billed: [start, invocation]", "", 1))); err != nil || !slices.Equal(l.Rates.Billed, []string{"start", "invocation"}) {
 		t.Errorf("billed by default: %+v, %v", l.Rates, err)
 	}
 	// a budget on cost wants rates
 	without := strings.Replace(strings.Replace(good, "cost: {currency: EUR, memory: 0.00002, request: 0.002, round_up: 1ms, billed: [start, invocation]}\n", "", 1), "- source scans failed == 0", "- project cost < 1", 1)
-	if _, err := Load(write(t, without)); err == nil || !strings.Contains(err.Error(), "nothing says what you pay; give the project a cost") {
+	if _, err := Load(t.Context(), write(t, without)); err == nil || !strings.Contains(err.Error(), "nothing says what you pay; give the project a cost") {
 		t.Error(err)
 	}
 }
@@ -396,7 +396,7 @@ func TestMistakesNameTheirPlaceAndAWayOut(t *testing.T) {
 		if !strings.Contains(good, c.old) {
 			t.Fatalf("%q is not in the good file", c.old)
 		}
-		l, err := Load(write(t, strings.Replace(good, c.old, c.new, 1)))
+		l, err := Load(t.Context(), write(t, strings.Replace(good, c.old, c.new, 1)))
 		if err == nil {
 			err = l.Startable()
 		}
@@ -418,12 +418,12 @@ func TestMistakesNameTheirPlaceAndAWayOut(t *testing.T) {
 
 func TestAllMistakesAtOnce(t *testing.T) {
 	bad := strings.NewReplacer("timeout: 4s", "timeout: soon", "idle_after: 45s", "idle_after: never", "{to: boarding}", "{to: nobody}").Replace(good)
-	_, err := Load(write(t, bad))
+	_, err := Load(t.Context(), write(t, bad))
 	var all Mistakes
 	if !errors.As(err, &all) || len(all) != 4 {
 		t.Errorf("got %v; want four mistakes", err)
 	}
-	if _, err := Load(t.TempDir()); !errors.Is(err, ErrNoProject) {
+	if _, err := Load(t.Context(), t.TempDir()); !errors.Is(err, ErrNoProject) {
 		t.Errorf("an empty folder gave %v", err)
 	}
 }
@@ -433,7 +433,7 @@ func FuzzParse(f *testing.F) {
 	f.Add(good)
 	f.Add("nightdrill: 1\nfunctions: &a {x: *a}\n")
 	f.Fuzz(func(t *testing.T, text string) {
-		l, err := parse(dir, []byte(text))
+		l, err := parse(t.Context(), dir, []byte(text))
 		if (l == nil) == (err == nil) {
 			t.Errorf("both or neither: %v %v", l, err)
 		}
@@ -442,7 +442,7 @@ func FuzzParse(f *testing.F) {
 
 // A payload is found by its set and its place in it.
 func TestAPayloadIsFound(t *testing.T) {
-	l, err := Load(write(t, good))
+	l, err := Load(t.Context(), write(t, good))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,6 +1,8 @@
 package project
 
 import (
+	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"net/url"
@@ -27,18 +29,20 @@ func Schema(path, dir string) (*jsonschema.Schema, error) {
 
 // Generator reads a JSON Schema as Schema does, to make payloads of it. It also
 // gives the files that were read. The error is generate.Refused where the schema
-// is the reason.
-func Generator(path, dir string) (g *generate.Generator, read []string, err error) {
+// is the reason. It makes no more once the context has ended.
+func Generator(ctx context.Context, path, dir string) (g *generate.Generator, read []string, err error) {
 	path, err = filepath.Abs(path)
 	if err != nil {
 		return nil, nil, err
 	}
-	text, err := os.ReadFile(path)
+	text, err := ReadFile(path, mostSchema)
 	if err != nil {
 		return nil, []string{path}, err
 	}
 	l := &local{dir: dir}
-	g, err = generate.Open(text, fileURL(path), l.Load)
+	if g, err = generate.Open(text, fileURL(path), l.Load); err == nil {
+		g.Until(ctx.Err)
+	}
 	if !slices.Contains(l.read, path) {
 		l.read = append(l.read, path)
 	}
@@ -93,12 +97,11 @@ func (l *local) inside(path string) (string, error) {
 }
 
 func (l *local) open(path string) (any, error) {
-	f, err := os.Open(path)
+	text, err := ReadFile(path, mostSchema)
 	if err != nil {
 		return nil, err
 	}
-	defer f.Close()
-	doc, err := jsonschema.UnmarshalJSON(f)
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
 	if err == nil && !slices.Contains(l.read, path) {
 		l.read = append(l.read, path)
 	}
@@ -122,7 +125,7 @@ func (l *local) byID(uri string) (found any) {
 			return nil
 		}
 		n++
-		text, err := os.ReadFile(path)
+		text, err := ReadFile(path, mostSchema)
 		if err != nil || !strings.Contains(string(text), uri) {
 			return nil
 		}

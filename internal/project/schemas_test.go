@@ -39,7 +39,7 @@ func TestSchemaFiles(t *testing.T) {
 		"p/missing.json": `{"$ref":"nowhere.json"}`,
 		"secret.json":    `{"type":"integer"}`,
 	})
-	g, read, err := Generator(filepath.Join(dir, "p/main.json"), filepath.Join(dir, "p"))
+	g, read, err := Generator(t.Context(), filepath.Join(dir, "p/main.json"), filepath.Join(dir, "p"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -53,7 +53,7 @@ func TestSchemaFiles(t *testing.T) {
 		t.Errorf("the validator: %v", err)
 	}
 	for name, want := range map[string]string{"out.json": "outside of the folder", "away.json": "is on the network, and nothing is fetched", "missing.json": "nowhere.json"} {
-		if _, _, err := Generator(filepath.Join(dir, "p", name), filepath.Join(dir, "p")); err == nil || !strings.Contains(err.Error(), want) {
+		if _, _, err := Generator(t.Context(), filepath.Join(dir, "p", name), filepath.Join(dir, "p")); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", name, err, want)
 		}
 	}
@@ -120,7 +120,7 @@ func TestRequestsOfAnAPI(t *testing.T) {
 	dir := t.TempDir()
 	put(t, dir, map[string]string{"api.json": api31, "parts.json": `{"id":{"const":"a/b c"}}`, "two.json": `{"swagger":"2.0","info":{"title":"t","version":"1"},"paths":{}}`,
 		"none.yaml": "openapi: 3.0.0\ninfo: {title: t, version: '1'}\npaths: {}\n", "far.yaml": "openapi: 3.0.0\ninfo: {title: t, version: '1'}\npaths: {/x: {get: {parameters: [{$ref: 'https://else.example/p.json'}], responses: {}}}}\n"})
-	a, err := LoadAPI(filepath.Join(dir, "api.json"), dir)
+	a, err := LoadAPI(t.Context(), filepath.Join(dir, "api.json"), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -161,7 +161,7 @@ func TestRequestsOfAnAPI(t *testing.T) {
 		}
 	}
 	for name, want := range map[string]string{"two.json": "wanted 3.0 or 3.1", "none.yaml": "describes no operations", "far.yaml": "nothing is fetched", "gone.yaml": "no such file"} {
-		if _, err := LoadAPI(filepath.Join(dir, name), dir); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := LoadAPI(t.Context(), filepath.Join(dir, name), dir); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", name, err, want)
 		}
 	}
@@ -188,7 +188,7 @@ payloads:
 		"bare.ndjson": `{"t":1777629600,"k":"BF","note":"n"}` + "\n",
 		"s.json":      `{"type":"object","required":["note"],"properties":{"note":{"type":"string"}}}`,
 		"rows.json":   `{"type":"array","minItems":1,"items":{"type":"object","required":["c"],"properties":{"c":{"const":"v"}},"additionalProperties":false}}`})
-	l, err := Load(dir)
+	l, err := Load(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -217,7 +217,7 @@ payloads:
 	} else if p, breaks, err := m.Make("valid", 9, 4); err != nil || breaks != "" || p.Size() < 4000 {
 		t.Errorf("made otherwise: %d bytes, %q, %v", p.Size(), breaks, err)
 	}
-	if body, kind, err := l.Functions[0].Shape.Body(set("asks").Payloads[0].Request, nil); string(body) != "/a" || kind != "text/x" || err != nil {
+	if body, kind, err := l.Functions[0].Shape.Body(set("asks").Payloads[0].Request, nil, nil); string(body) != "/a" || kind != "text/x" || err != nil {
 		t.Errorf("shaped %q %s %v", body, kind, err)
 	}
 }

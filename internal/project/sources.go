@@ -682,7 +682,7 @@ func (l *loader) template(o *object) *shape.Shape {
 			return nil
 		}
 		l.files = append(l.files, path)
-		content, err := os.ReadFile(path)
+		content, err := ReadFile(path, mostSchema)
 		if err != nil {
 			l.wrong(c.fields["template"], "%s: %s cannot be read: %v%s", name, text, Cause(err), suggestFile(path))
 			return nil

@@ -36,18 +36,22 @@ type spot struct {
 // violated by itself.
 func (g *Generator) Break(seed, n uint64) (b Broken, ok bool) {
 	for attempt := range uint64(20) {
+		if g.stopped() != nil {
+			return b, false
+		}
 		v, err := g.draft(seed, n, attempt, false)
 		if err != nil || g.whole.Validate(simple(v)) != nil {
 			continue
 		}
-		m := &maker{g: g, r: chance.New(seed, n<<8|attempt<<1|1), effort: effort}
+		m := &maker{g: g, r: chance.New(seed, n<<8|attempt<<1|1), effort: effort,
+			room: mostMade}
 		c := &collector{g: g}
 		c.collect(g.root, nil, v, 0)
 		looks := max(mostLooked/len(write(nil, v)), 20)
 		for _, s := range m.varied(c.spots) {
 			for range 3 {
 				other, ok := m.violate(s)
-				if looks--; !ok || looks < 0 {
+				if looks--; !ok || looks < 0 || g.stopped() != nil {
 					continue
 				}
 				made := replace(v, s.path, other)

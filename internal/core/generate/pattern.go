@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
+	"time"
 	"unicode/utf16"
 	"unicode/utf8"
 
@@ -24,6 +26,16 @@ type compiled struct {
 	text  string
 	plain *regexp.Regexp
 	other *regexp2.Regexp
+	slow  atomic.Bool // it was given up once: from then on it is not tried again
+}
+
+// patternPatience is how long a pattern that goes back may take for one text.
+const patternPatience = 250 * time.Millisecond
+
+// slow reports whether a pattern was given up.
+func slow(pattern string) bool {
+	c, err := engine(pattern)
+	return err == nil && c.(*compiled).slow.Load()
 }
 
 func (c *compiled) String() string { return c.text }
@@ -33,7 +45,13 @@ func (c *compiled) MatchString(s string) bool {
 	if c.plain != nil {
 		return c.plain.MatchString(s)
 	}
+	if c.slow.Load() {
+		return false
+	}
 	ok, err := c.other.MatchString(s)
+	if err != nil { // it has no other error
+		c.slow.Store(true)
+	}
 	return ok && err == nil
 }
 
@@ -50,6 +68,7 @@ func engine(text string) (jsonschema.Regexp, error) {
 		if c.other, err = regexp2.Compile(text, regexp2.ECMAScript|regexp2.Unicode); err != nil {
 			return nil, err
 		}
+		c.other.MatchTimeout = patternPatience
 	}
 	cache.Store(text, c)
 	return c, nil

@@ -133,6 +133,7 @@ type Generator struct {
 	programs map[string]*automaton
 	meetings map[string]*together
 	size     int
+	stop     func() error // asked whether to go on; nil for nobody
 	byName   map[string]func(*maker) string
 	numbers  map[string][2]int
 	sharing  map[string][]*schema // by the name under which they share a value
@@ -167,6 +168,9 @@ func Open(text []byte, base string, load Load) (*Generator, error) {
 	}
 	g := &Generator{load: load, lenient: map[string]*jsonschema.Schema{}, byURI: map[string]*schema{}, anchors: map[string]*schema{}, dynamic: map[string]*schema{}, programs: map[string]*automaton{}, meetings: map[string]*together{}, sharing: map[string][]*schema{},
 		byName: map[string]func(*maker) string{}, numbers: map[string][2]int{}}
+	if n := parts(plain); n > mostParts {
+		return nil, &Refused{"", fmt.Sprintf("it has %d subschemas; the most is %d", n, mostParts)}
+	}
 	doc, err := newDocument(plain, base)
 	if err != nil {
 		return nil, err
@@ -190,6 +194,9 @@ func Open(text []byte, base string, load Load) (*Generator, error) {
 		if err != nil {
 			return nil, err
 		}
+	}
+	if err := g.weigh(); err != nil {
+		return nil, err
 	}
 	g.costs()
 	if g.root.cost >= endless {
@@ -321,6 +328,9 @@ func (g *Generator) keywords(s *schema, m map[string]any) (err error) {
 	s.unique, _ = m["uniqueItems"].(bool)
 	if ref, ok := m["$recursiveRef"].(string); ok && s.ref == "" { // 2019-09: as if it were not dynamic
 		s.ref, s.recursive = ref, true
+	}
+	if err := bounded(m, s.place); err != nil {
+		return err
 	}
 	s.minimum, s.maximum, s.above, s.below, s.multipleOf = rat(m["minimum"]), rat(m["maximum"]), rat(m["exclusiveMinimum"]), rat(m["exclusiveMaximum"]), rat(m["multipleOf"])
 	if open, _ := m["exclusiveMinimum"].(bool); open { // draft 4

@@ -95,7 +95,7 @@ func (m *maker) flatten(list []*schema, depth int) (*shape, error) {
 	h, err := m.combine(list, depth)
 	if err == nil && len(list) == 1 && m.g.settled(list[0], 0) {
 		h = h.clone()
-		if h.listed { // which of the values fit is found out once
+		if h.listed && len(h.values) <= mostFiltered { // which of the values fit is found out once
 			h.values = slices.DeleteFunc(slices.Clone(h.values), func(v any) bool { return !m.g.fits(list[0], v) })
 			if h.check = false; len(h.values) == 0 {
 				return nil, errNothing
@@ -486,9 +486,11 @@ type maker struct {
 	grow    *growth
 	under   string // the name of the member that is being made
 	// tries that are left for the whole payload
-	effort int
-	made   int // values so far
-	edges  bool
+	effort  int
+	room    int      // bytes that are left for the whole payload
+	refused *Refused // why the schema cannot be honoured, once that is known
+	made    int      // values so far
+	edges   bool
 	// for edges: whether a length is a list's, and whether there is a long list
 	listing, wide bool
 }

@@ -1,6 +1,7 @@
 package generate
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"unicode/utf8"
@@ -23,8 +24,8 @@ type growth struct {
 	inside bool // a list that has been added to; those in it stay as they are
 }
 
-// Size sets about how many bytes each payload is to have; 0 for whatever comes.
-func (g *Generator) Size(bytes int) { g.size = bytes }
+// Size sets about how many bytes each payload is to have, up to [MostSize]; 0 for whatever comes.
+func (g *Generator) Size(bytes int) { g.size = min(bytes, MostSize) }
 
 const (
 	// passes is how often a payload is made anew to come nearer to its size.
@@ -42,7 +43,10 @@ func (g *Generator) sized(seed, n, attempt uint64, edges bool) (any, error) {
 		grow.texts, grow.lists, grow.inside, grow.r = 0, 0, false, chance.New(seed^hash("size"), n<<3|pass)
 		m := g.maker(seed, n, attempt, edges)
 		m.grow = &grow
-		v, err := m.value(g.start, 0)
+		v, err := m.start()
+		if r, ok := errors.AsType[*Refused](err); ok {
+			return nil, r
+		}
 		if err != nil {
 			break
 		}

@@ -2,6 +2,7 @@ package generate
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"unicode/utf8"
@@ -27,9 +28,13 @@ const chances = 6
 func (m *maker) text(h *shape) (any, error) {
 	several := len(h.patterns)+len(h.formats)+len(h.without) > 1
 	for n := range textTries {
+		if m.slowPattern(h); m.refused != nil {
+			return nil, errNothing
+		}
 		s, ok := "", false
 		if len(h.patterns)+len(h.formats)+len(h.without) > 0 && (n >= chances || several && n%2 == 0) {
 			if s, ok = m.meeting(h); !ok && n > 2*chances && len(h.patterns) > 0 {
+				m.slowPattern(h)
 				return nil, errNothing
 			}
 		}
@@ -61,6 +66,16 @@ func (m *maker) text(h *shape) (any, error) {
 		}
 	}
 	return nil, errNothing
+}
+
+// slowPattern refuses a pattern that was given up.
+func (m *maker) slowPattern(h *shape) {
+	for _, p := range slices.Concat(h.patterns, h.without) {
+		if slow(p) {
+			m.refuse("", "the pattern %s takes longer than %v on a text of a few characters: it tries the same again and again",
+				p, patternPatience)
+		}
+	}
 }
 
 // HasFormat asks the validator whether a text has a format of the standard's.
@@ -106,6 +121,9 @@ func (m *maker) longEnough(s string, h *shape) bool {
 // prose makes words of about a length.
 func (m *maker) prose(lo, hi int) string {
 	n := m.count(lo, hi, 16)
+	if !m.takesRoom(n) {
+		return ""
+	}
 	if m.edges && m.r.Chance(2, 3) {
 		out := make([]rune, n)
 		for i := range out {

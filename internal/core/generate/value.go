@@ -34,6 +34,9 @@ func (g *Generator) Edge(seed, n uint64) ([]byte, error) { return g.make(seed, n
 func (g *Generator) make(seed, n uint64, edges bool) ([]byte, error) {
 	for attempt := range uint64(8) {
 		v, err := g.draft(seed, n, attempt, edges && attempt < 4) // where nothing at the edges fits, something else does
+		if stop := g.stopped(); stop != nil {
+			return nil, stop
+		}
 		if r, ok := errors.AsType[*Refused](err); ok {
 			return nil, r
 		}
@@ -41,7 +44,11 @@ func (g *Generator) make(seed, n uint64, edges bool) ([]byte, error) {
 			return write(make([]byte, 0, 1024), v), nil
 		}
 	}
-	return nil, g.diagnose(seed, edges)
+	why := g.diagnose(seed, edges)
+	if stop := g.stopped(); stop != nil {
+		return nil, stop
+	}
+	return nil, why
 }
 
 // draft makes a value that has not been validated as a whole.
@@ -49,11 +56,21 @@ func (g *Generator) draft(seed, n, attempt uint64, edges bool) (any, error) {
 	if g.size > 0 {
 		return g.sized(seed, n, attempt, edges)
 	}
-	return g.maker(seed, n, attempt, edges).value(g.start, 0)
+	return g.maker(seed, n, attempt, edges).start()
+}
+
+// start makes a payload. The error is Refused where it is known that there is none.
+func (m *maker) start() (any, error) {
+	v, err := m.value(m.g.start, 0)
+	if m.refused != nil {
+		return nil, m.refused
+	}
+	return v, err
 }
 
 func (g *Generator) maker(seed, n, attempt uint64, edges bool) *maker {
-	return &maker{g: g, r: chance.New(seed, n<<3|attempt), seed: seed, n: n, shared: map[string]any{}, effort: effort, edges: edges}
+	return &maker{g: g, r: chance.New(seed, n<<3|attempt), seed: seed, n: n, shared: map[string]any{}, effort: effort,
+		room: max(mostMade, 2*g.size), edges: edges}
 }
 
 func sorted[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }
@@ -64,7 +81,10 @@ func (m *maker) value(list []*schema, depth int) (any, error) {
 		return nil, errNothing
 	}
 	for range tries {
-		if m.effort--; m.effort < 0 {
+		if m.effort--; m.effort&63 == 0 && m.g.stopped() != nil {
+			m.effort = 0 // the error is asked for at the end
+		}
+		if m.effort < 0 || !m.takesRoom(2) {
 			return nil, errNothing
 		}
 		h, err := m.flatten(list, depth)
@@ -346,6 +366,9 @@ func (m *maker) longest() int {
 	return mostItems
 }
 
+// usualItems is how many items a list may have to have without more tries for them.
+const usualItems = 1000
+
 func (m *maker) array(h *shape, depth int) (any, error) {
 	lo, usual := h.minItems, 4
 	longest := 0
@@ -365,6 +388,12 @@ func (m *maker) array(h *shape, depth int) (any, error) {
 	m.listing = true
 	n := m.count(lo, h.maxItems, usual)
 	m.listing, m.wide = false, m.wide || n > wide
+	if lo > usualItems { // what must be there is no waste
+		m.effort += 2 * lo
+	}
+	if !m.takesRoom(2 * n) {
+		return nil, errNothing
+	}
 	if more := m.more(h, n, depth); more > n {
 		m.effort += (more - n) * tries
 		n = more
@@ -667,7 +696,7 @@ func (m *maker) newName(h *shape, names []string) (string, bool) {
 		patterns = append(patterns, o.propOrder...)
 	}
 	m.under = ""
-	for range tries {
+	for try := range tries {
 		name := ""
 		switch {
 		case len(h.names) > 0 && m.r.Chance(3, 4):
@@ -685,6 +714,9 @@ func (m *maker) newName(h *shape, names []string) (string, bool) {
 			name = s
 		default:
 			name = m.word()
+			if try > tries/4 { // the words are used up
+				name += "-" + strconv.Itoa(len(names))
+			}
 		}
 		if slices.Contains(names, name) || slices.Contains(h.forbidden, name) || !m.nameFits(h, name) {
 			continue

@@ -14,6 +14,7 @@ import (
 
 	"nightdrill/internal/core/chance"
 	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/steps"
 )
 
 // A payload that is kept by itself is a text that people edit: a request as it
@@ -76,7 +77,7 @@ func Fill(text []byte, v Values) ([]byte, error) {
 		return text, nil
 	}
 	r := chance.New(v.Seed, uint64(v.Counter))
-	t, err := template.New("").Option("missingkey=error").Funcs(template.FuncMap{
+	t, err := steps.Parse(template.New("").Option("missingkey=error").Funcs(template.FuncMap{
 		"now":     func() string { return v.Now.UTC().Format(time.RFC3339Nano) },
 		"date":    func() string { return v.Now.Format(time.DateOnly) },
 		"unix":    func() int64 { return v.Now.Unix() },
@@ -94,15 +95,15 @@ func Fill(text []byte, v Values) ([]byte, error) {
 			}
 			return of[r.Below(len(of))], nil
 		},
-	}).Parse(string(text))
+	}), string(text))
 	if err != nil {
 		return nil, cleaned(err)
 	}
-	var b bytes.Buffer
-	if err := t.Execute(&b, nil); err != nil {
+	out, err := t.Execute(nil, nil)
+	if err != nil {
 		return nil, cleaned(err)
 	}
-	return b.Bytes(), nil
+	return out, nil
 }
 
 // cleaned takes the template's empty name out of its errors.

@@ -82,22 +82,23 @@ func (t *Then) Words() string {
 	return ", if " + strings.Join(out, " and ")
 }
 
-// Make makes of a reply what it is sent on as to a source. id is the event's.
-func (t *Then) Make(to *Source, r *Reply, id string) (o Onward, err error) {
+// Make makes of a reply what it is sent on as to a source. id is the event's; stop is asked
+// whether templates go on.
+func (t *Then) Make(to *Source, r *Reply, id string, stop func() error) (o Onward, err error) {
 	e := &event.Event{ID: id, Source: "/" + r.Function, Type: t.Type, Subject: r.Subject, Time: r.At, DataContentType: r.Kind, Data: r.Body}
 	if e.DataContentType == "" && json.Valid(r.Body) {
 		e.DataContentType = "application/json"
 	}
 	e.Binary = len(r.Body) > 0 && !event.IsJSON(e.DataContentType) && !strings.HasPrefix(e.DataContentType, "text/")
 	if t.Objects != nil && to.Kind == Storage {
-		key, _, err := t.Objects.Body(nil, []*event.Event{e})
+		key, _, err := t.Objects.Body(nil, []*event.Event{e}, stop)
 		if err != nil {
 			return o, fmt.Errorf("the object's key: %w", err)
 		}
 		o.Key = strings.TrimSpace(string(key))
 	}
 	if t.Shape != nil {
-		if e.Data, e.DataContentType, err = t.Shape.Body(nil, []*event.Event{e}); err != nil {
+		if e.Data, e.DataContentType, err = t.Shape.Body(nil, []*event.Event{e}, stop); err != nil {
 			return o, err
 		}
 		e.Binary = false

@@ -54,7 +54,7 @@ func TestWhatAReplyBecomes(t *testing.T) {
 	r := &Reply{Function: "load", Kind: "application/json", Body: []byte(`{"pass":"BF-1"}`), Subject: "in/a.csv", At: testTime}
 	make := func(th Then, kind Kind) Onward {
 		t.Helper()
-		o, err := th.Make(&Source{Kind: kind}, r, "load-7")
+		o, err := th.Make(&Source{Kind: kind}, r, "load-7", nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -72,7 +72,7 @@ func TestWhatAReplyBecomes(t *testing.T) {
 	if o := make(Then{Objects: template(t, "out/{{.ID}}.json\n")}, Storage); o.Key != "out/load-7.json" {
 		t.Errorf("an object %+v", o)
 	}
-	if _, err := (&Then{Shape: template(t, "{{parse .Text}}")}).Make(&Source{}, &Reply{Body: []byte("no JSON")}, "x"); err == nil {
+	if _, err := (&Then{Shape: template(t, "{{parse .Text}}")}).Make(&Source{}, &Reply{Body: []byte("no JSON")}, "x", nil); err == nil {
 		t.Error("a template that fails makes something")
 	}
 	r.Kind, r.Body = "image/png", []byte{0x89, 0}

@@ -8,7 +8,6 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"net/url"
 	"strings"
 	"text/template"
@@ -17,13 +16,14 @@ import (
 
 	"nightdrill/internal/core/differ"
 	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/steps"
 )
 
 // Shape is a template.
 type Shape struct {
 	Name string // for people: its file, or "shape"
 	Kind string // media type of what it makes; "" for JSON where it is, else text
-	t    *template.Template
+	t    *steps.Template
 }
 
 // Event is what a template sees of an event: of a CloudEvent its attributes and
@@ -77,27 +77,16 @@ func encode(v any) (string, error) {
 
 // Parse reads a template.
 func Parse(name, text, kind string) (*Shape, error) {
-	t, err := template.New(name).Option("missingkey=zero").Funcs(functions).Parse(text)
+	t, err := steps.Parse(template.New(name).Option("missingkey=zero").Funcs(functions), text)
 	if err != nil {
 		return nil, errors.New(strings.TrimPrefix(err.Error(), "template: "))
 	}
 	return &Shape{name, kind, t}, nil
 }
 
-// mostShaped is the largest body that a template may write, in bytes.
-const mostShaped = 64 << 20
-
-type limited struct{ bytes.Buffer }
-
-func (l *limited) Write(b []byte) (int, error) {
-	if l.Len()+len(b) > mostShaped {
-		return 0, fmt.Errorf("it writes more than %d MiB", mostShaped>>20)
-	}
-	return l.Buffer.Write(b)
-}
-
-// Body gives what the function gets of events, or of a request, and its media type.
-func (s *Shape) Body(request *event.Request, events []*event.Event) (body []byte, kind string, err error) {
+// Body gives what the function gets of events, or of a request, and its media type. It asks
+// stop, now and then, whether to go on; nil is for always.
+func (s *Shape) Body(request *event.Request, events []*event.Event, stop func() error) (body []byte, kind string, err error) {
 	var all []*Event
 	if request != nil {
 		all = append(all, ofRequest(request))
@@ -107,16 +96,15 @@ func (s *Shape) Body(request *event.Request, events []*event.Event) (body []byte
 	}
 	first := *all[0]
 	first.Events = all
-	var out limited
-	if err := s.t.Execute(&out, &first); err != nil {
+	if body, err = s.t.Execute(&first, stop); err != nil {
 		return nil, "", errors.New(strings.TrimPrefix(err.Error(), "template: "))
 	}
 	if kind = s.Kind; kind == "" {
-		if kind = "text/plain; charset=utf-8"; json.Valid(out.Bytes()) {
+		if kind = "text/plain; charset=utf-8"; json.Valid(body) {
 			kind = "application/json"
 		}
 	}
-	return out.Bytes(), kind, nil
+	return body, kind, nil
 }
 
 func decoded(b []byte) any {

@@ -27,13 +27,13 @@ func TestShape(t *testing.T) {
 		{`{{.Attributes.partitionkey}} {{.Attributes.other}}|{{base64 "ab"}} {{date "15:04" .Time}} {{or_else "none" .Subject}}`, nil, []*event.Event{scan("1")}, `BF-1 |YWI= 10:00 none text/plain; charset=utf-8`},
 		{`{{.Method}} {{.Path}} {{.Query.adults}} {{index .Header "x-a"}} {{base64 .Text}}`, ask, nil, "GET /quote/a 2 1, 2 aGVsbG8= text/plain; charset=utf-8"},
 		{`{{parse .Text}}`, ask, nil, "! error calling parse"},
-		{`{{range .Events}}{{template "x"}}{{end}}{{define "x"}}{{template "x"}}{{end}}`, ask, nil, "! exceeded maximum template depth"},
+		{`{{range .Events}}{{template "x"}}{{end}}{{define "x"}}{{template "x"}}{{end}}`, ask, nil, "! templates call each other more than 1000 deep"},
 	} {
 		s, err := Parse("t", c.text, "")
 		if err != nil {
 			t.Fatal(err)
 		}
-		body, kind, err := s.Body(c.request, c.events)
+		body, kind, err := s.Body(c.request, c.events, nil)
 		if bad, ok := strings.CutPrefix(c.want, "! "); ok {
 			if err == nil || !strings.Contains(err.Error(), bad) {
 				t.Errorf("%s: %v, want %q", c.text, err, bad)

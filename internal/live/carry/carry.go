@@ -49,13 +49,14 @@ type Message struct {
 
 // Build gives the message for a batch: an HTTP event is the request that it
 // is; other events go by the CloudEvents HTTP binding in the function's form,
-// in the batch form where the source makes batches.
-func Build(f *plan.Function, request *event.Request, events []*event.Event, batch bool) Message {
+// in the batch form where the source makes batches. The context ends templates, which may
+// take long ([Shaped]).
+func Build(ctx context.Context, f *plan.Function, request *event.Request, events []*event.Event, batch bool) Message {
 	if f != nil && f.Transport == plan.Lines {
-		return line(f, request, events, batch)
+		return line(ctx, f, request, events, batch)
 	}
-	if f != nil && f.Shape != nil && f.Deliver == plan.DeliverShaped {
-		return shaped(f, request, events)
+	if f != nil && Shaped(f) {
+		return shaped(ctx, f, request, events)
 	}
 	if request != nil {
 		return Message{Method: request.Method, Target: request.Target, Header: request.Header, Body: request.Body, of: request}
@@ -81,10 +82,13 @@ func Build(f *plan.Function, request *event.Request, events []*event.Event, batc
 	return m
 }
 
+// Shaped reports whether a function's messages are made by a template of the user's.
+func Shaped(f *plan.Function) bool { return f.Shape != nil && f.Deliver == plan.DeliverShaped }
+
 // shaped gives what the function's template makes of events, or of a request.
-func shaped(f *plan.Function, request *event.Request, events []*event.Event) Message {
+func shaped(ctx context.Context, f *plan.Function, request *event.Request, events []*event.Event) Message {
 	m := Message{Method: "POST", Target: f.Path}
-	body, kind, err := f.Shape.Body(request, events)
+	body, kind, err := f.Shape.Body(request, events, ctx.Err)
 	if err != nil {
 		m.Wrong = "the event could not be shaped: " + err.Error()
 		return m

@@ -178,7 +178,7 @@ func TestFormsOfDelivery(t *testing.T) {
 		{plan.DeliverStructured, false, event.StructuredType, `{"specversion":"1.0","id":"1","source":"s","type":"t","data":{"a":1}}`},
 		{plan.DeliverBinary, true, event.BatchType, `[{"specversion":"1.0","id":"1","source":"s","type":"t","data":{"a":1}}]`},
 	} {
-		m := Build(&plan.Function{Path: "/in", Deliver: c.deliver}, nil, []*event.Event{e}, c.batch)
+		m := Build(t.Context(), &plan.Function{Path: "/in", Deliver: c.deliver}, nil, []*event.Event{e}, c.batch)
 		r := m.request("127.0.0.1:1", "")
 		if got := r.Header.Get("Content-Type"); got != c.kind || string(m.Body) != c.body || r.Method != "POST" || r.URL.RequestURI() != "/in" {
 			t.Errorf("%v, batch %v: %s %s %s %s", c.deliver, c.batch, r.Method, r.URL.RequestURI(), got, m.Body)
@@ -200,15 +200,15 @@ func TestShaped(t *testing.T) {
 		return &plan.Function{Path: "/in", Deliver: plan.DeliverShaped, Shape: s}
 	}
 	ask := &event.Request{Method: "GET", Target: "/quote?x=1", Header: []event.Field{{Name: "Accept", Value: "a/b"}}}
-	m := Build(shaped(`{"path":{{json .Path}},"x":{{json .Query.x}}}`), ask, nil, false)
+	m := Build(t.Context(), shaped(`{"path":{{json .Path}},"x":{{json .Query.x}}}`), ask, nil, false)
 	if m.Method != "POST" || m.Target != "/in" || string(m.Body) != `{"path":"/quote","x":"1"}` || m.Header[0].Value != "application/json" {
 		t.Errorf("%+v", m)
 	}
 	events := []*event.Event{{ID: "1", Data: []byte("a")}, {ID: "2", Data: []byte("b")}}
-	if m = Build(shaped("{{range .Events}}{{.ID}}{{.Text}}{{end}}"), nil, events, true); string(m.Body) != "1a2b" {
+	if m = Build(t.Context(), shaped("{{range .Events}}{{.ID}}{{.Text}}{{end}}"), nil, events, true); string(m.Body) != "1a2b" {
 		t.Errorf("a batch is %s", m.Body)
 	}
-	m = Build(shaped("{{parse .Text}}"), nil, events[:1], false)
+	m = Build(t.Context(), shaped("{{parse .Text}}"), nil, events[:1], false)
 	r := New("127.0.0.1:1").Do(t.Context(), &m, "")
 	if r.Result != engine.Garbled || !strings.Contains(r.Why, "could not be shaped") || !r.Sent.IsZero() {
 		t.Errorf("%+v", r)

@@ -26,12 +26,12 @@ const RequestType = "http.request"
 
 // line gives the line that stands for events: CloudEvents in the JSON format, a
 // batch as an array; or what the function's form makes of them.
-func line(f *plan.Function, request *event.Request, events []*event.Event, batch bool) Message {
+func line(ctx context.Context, f *plan.Function, request *event.Request, events []*event.Event, batch bool) Message {
 	m := Message{Method: "line", Target: "standard input"}
 	var text []byte
 	switch {
-	case f.Shape != nil && f.Deliver == plan.DeliverShaped:
-		shape := shaped(f, request, events)
+	case Shaped(f):
+		shape := shaped(ctx, f, request, events)
 		if text, m.Wrong = shape.Body, shape.Wrong; m.Wrong != "" {
 			return m
 		}

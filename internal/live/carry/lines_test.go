@@ -49,7 +49,7 @@ func TestLines(t *testing.T) {
 			_, _ = io.WriteString(answer, c.answer)
 		}()
 		l := NewLines(in, out, nil, func() {})
-		m := line(&plan.Function{Transport: plan.Lines}, nil, []*event.Event{{ID: "e", Source: "s", Type: "t", DataContentType: "application/json", Data: []byte("{\n\"a\": 1}")}}, false)
+		m := line(t.Context(), &plan.Function{Transport: plan.Lines}, nil, []*event.Event{{ID: "e", Source: "s", Type: "t", DataContentType: "application/json", Data: []byte("{\n\"a\": 1}")}}, false)
 		r := l.Do(t.Context(), &m, trace)
 		if r.Status != c.want.Status || string(r.Body) != string(c.want.Body) || r.Size != c.want.Size || r.Result != c.want.Result || r.Done.IsZero() {
 			t.Errorf("%q is understood as %+v", c.answer, r)
@@ -77,7 +77,7 @@ func TestALineTooManyShiftsNothing(t *testing.T) {
 	l := NewLines(in, out, func(s string) { strays = append(strays, s) }, func() {})
 	for k := range 50 {
 		id := fmt.Sprintf("e%d", k)
-		m := line(&plan.Function{Transport: plan.Lines}, nil, []*event.Event{{ID: id, Source: "s", Type: "t"}}, false)
+		m := line(t.Context(), &plan.Function{Transport: plan.Lines}, nil, []*event.Event{{ID: id, Source: "s", Type: "t"}}, false)
 		if r := l.Do(t.Context(), &m, trace); string(r.Body) != fmt.Sprintf(`{"id": %q, "n": 1}`, id) {
 			t.Fatalf("%s got %q %s", id, r.Body, r.Why)
 		}
@@ -114,11 +114,11 @@ func TestLinesThatDoNotFit(t *testing.T) {
 	if r := l.Do(t.Context(), &m, trace); r.Result != engine.TooLarge || !<-given {
 		t.Errorf("an endless line is %v: %s", r.Result, r.Why)
 	}
-	wrapped := line(&plan.Function{Transport: plan.Lines}, &event.Request{Method: "GET", Target: "/a?b=c", Header: []event.Field{{Name: "X", Value: "1"}, {Name: "x", Value: "2"}}, Body: []byte{0xff}}, nil, false)
+	wrapped := line(t.Context(), &plan.Function{Transport: plan.Lines}, &event.Request{Method: "GET", Target: "/a?b=c", Header: []event.Field{{Name: "X", Value: "1"}, {Name: "x", Value: "2"}}, Body: []byte{0xff}}, nil, false)
 	if text := string(wrapped.Body); !strings.Contains(text, `"data":{"body_base64":"/w==","headers":{"x":"1, 2"},"method":"GET","target":"/a?b=c"}`) || !strings.HasSuffix(text, "}\n") {
 		t.Errorf("a request is the line %s", text)
 	}
-	if m := line(&plan.Function{Transport: plan.Lines, Deliver: plan.DeliverBody}, nil, []*event.Event{{Data: []byte("two\nlines")}}, false); m.Wrong == "" {
+	if m := line(t.Context(), &plan.Function{Transport: plan.Lines, Deliver: plan.DeliverBody}, nil, []*event.Event{{Data: []byte("two\nlines")}}, false); m.Wrong == "" {
 		t.Errorf("two lines were taken for one: %q", m.Body)
 	}
 }

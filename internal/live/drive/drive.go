@@ -378,7 +378,7 @@ func (d *Driver) keep(text []byte, used *int, most int) int32 {
 // EventText gives what is kept of an event: all of it, so that it can be sent again.
 func EventText(p *payload.Payload) []byte {
 	if p.Request != nil {
-		m := carry.Build(nil, p.Request, nil, false)
+		m := carry.Build(context.Background(), nil, p.Request, nil, false)
 		return append(m.Text(), m.Body[min(len(m.Body), carry.Kept):]...)
 	}
 	return p.Event.AppendJSON(nil)

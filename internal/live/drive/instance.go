@@ -460,6 +460,7 @@ type job struct {
 	invocation uint64
 	event      int64 // the first of the batch
 	message    carry.Message
+	late       func(context.Context) carry.Message // makes the message when it is about to be sent; nil where it is made
 	trace      string
 	tries      []*Try   // of a standing desk
 	ids        []string // of a batch's events, in order
@@ -506,7 +507,7 @@ func (d *Driver) build(f *engine.Effect, fn *plan.Function) *job {
 		j.payload, j.expect = first, d.expects[d.rec.Arrivals[ids[0]].Payload]
 	}
 	if r := first.Request; r != nil && d.p.Sources[f.Source].Kind == plan.HTTP {
-		j.message = carry.Build(fn, r, nil, false)
+		j.compose(d.life, fn, r, nil, false)
 		return j
 	}
 	events := make([]*event.Event, len(ids))
@@ -524,8 +525,18 @@ func (d *Driver) build(f *engine.Effect, fn *plan.Function) *job {
 		}
 		j.ids = append(j.ids, events[i].ID)
 	}
-	j.message = carry.Build(fn, nil, events, d.p.Sources[f.Source].BatchMax > 1)
+	j.compose(d.life, fn, nil, events, d.p.Sources[f.Source].BatchMax > 1)
 	return j
+}
+
+// compose makes the message of an invocation: at once, or, by a template of the user's, when
+// it is about to be sent, since that may take as long as it likes.
+func (j *job) compose(ctx context.Context, fn *plan.Function, r *event.Request, events []*event.Event, batch bool) {
+	if carry.Shaped(fn) {
+		j.late = func(ctx context.Context) carry.Message { return carry.Build(ctx, fn, r, events, batch) }
+		return
+	}
+	j.message = carry.Build(ctx, fn, r, events, batch)
 }
 
 // deadLetter tells whether an event is a dead letter, of which source, and how
@@ -574,6 +585,9 @@ func (s *slot) work() {
 	defer conn.Close()
 	for j := range s.jobs {
 		for j != nil {
+			if j.late != nil {
+				j.message = j.late(s.in.ctx)
+			}
 			reply := conn.Do(s.in.ctx, &j.message, j.trace)
 			j = s.report(j, &reply)
 		}

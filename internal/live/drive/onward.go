@@ -75,7 +75,7 @@ func (s *slot) onward(j *job, r *carry.Reply) (out []sentOn) {
 			continue
 		}
 		to := &d.p.Sources[t.To]
-		o, err := t.Make(to, &reply, fmt.Sprintf("%s-%s-%d", fn.Name, d.tag, j.invocation))
+		o, err := t.Make(to, &reply, fmt.Sprintf("%s-%s-%d", fn.Name, d.tag, j.invocation), s.in.ctx.Err)
 		if err == nil && to.Kind == plan.Storage {
 			err = d.put(to, &o)
 		}

@@ -295,3 +295,11 @@ func report(say io.Writer, port int) (forget func()) {
 		close(gone)
 	}
 }
+
+// Guarded reports whether a warden watches over this program, which then may have processes
+// to end.
+func Guarded() bool {
+	ward.Lock()
+	defer ward.Unlock()
+	return ward.pipe != nil
+}

@@ -52,7 +52,7 @@ payloads:
 			t.Fatal(err)
 		}
 	}
-	d, err := desk.Open(dir)
+	d, err := desk.Open(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -71,7 +71,7 @@ func open(t testing.TB, yaml string, w, h int) *screen {
 			t.Fatal(err)
 		}
 	}
-	d, err := desk.Open(dir)
+	d, err := desk.Open(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
