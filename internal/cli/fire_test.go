@@ -152,9 +152,9 @@ func TestInit(t *testing.T) {
 }
 
 // Killed in the middle of a firing: what the function and its service leave
-// elsewhere is ended by their stop commands.
+// elsewhere is ended by their stop commands, and what has run away from it, by the warden.
 func TestFireKilled(t *testing.T) {
-	dir := lay(t, `[sh, -c, "echo > started; exec sleep 60"], stop: [sh, -c, "echo {instance} > stopped"], needs: [tides]`, "")
+	dir := lay(t, `[sh, -c, "env -i $(command -v setsid) -f sh -c 'echo $$ > new; mv new child; exec sleep 1000'; until [ -e child ]; do sleep 0.01; done; echo > started; exec sleep 60"], stop: [sh, -c, "echo {instance} > stopped"], needs: [tides]`, "")
 	yaml, _ := os.ReadFile(filepath.Join(dir, "nightdrill.yaml"))
 	text := strings.Replace(string(yaml), "functions:", "services:\n  tides: {start: [sleep, \"60\"], stop: [sh, -c, \"echo > ebb\"]}\nfunctions:", 1)
 	if err := os.WriteFile(filepath.Join(dir, "nightdrill.yaml"), []byte(strings.Replace(text, "start_timeout: 2s", "start_timeout: 1m", 1)), 0o644); err != nil {
@@ -182,6 +182,11 @@ func TestFireKilled(t *testing.T) {
 	_ = c.Wait() // it was killed
 	until("stopped")
 	until("ebb")
+	child := strings.TrimSpace(read(t, filepath.Join(dir, "child")))
+	// the commands come last; one that nobody waits for is gone, too
+	if stat, err := os.ReadFile("/proc/" + child + "/stat"); err == nil && !strings.Contains(string(stat), ") Z ") {
+		t.Errorf("%s, which left its session and its environment, still runs", child)
+	}
 }
 
 // All expectations of a project are looked at in one go, and in its drills: what

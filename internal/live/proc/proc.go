@@ -32,6 +32,7 @@ type Command struct {
 	Line  func(at time.Time, text string) `json:"-"` // gets every line of the output, harmless, where it is given
 
 	Bounds Bounds // what it may use
+	Leaves bool   // what it leaves when it ends well, such as a server, is wanted: [Ran.EndLeft] ends that
 	Talk   bool   // standard input and output are for whoever started it; only standard error is a log
 }
 
@@ -49,6 +50,8 @@ type Process struct {
 	kill   sync.Once
 	seat   *seat  // nil where nothing is bounded
 	mark   string // in the environment of its children
+	birth  uint64 // its birthmark, which they have, too; 0 for none
+	leaves bool   // what it leaves is wanted, when it ends well
 	usage  Usage  // once it is gone
 	seen   struct {
 		sync.Mutex
@@ -76,6 +79,7 @@ var spawner = sync.OnceValue(func() chan<- func() {
 	go func() {
 		runtime.LockOSThread()
 		adopt()
+		base()
 		turn(0, 0) // what it starts has turns as ever
 		for f := range c {
 			f()
@@ -119,8 +123,6 @@ const each = "NIGHTDRILL_INSTANCE"
 
 var marks atomic.Int64
 
-func nextMark() string { return fmt.Sprintf("%s=%d-%d", each, os.Getpid(), marks.Add(1)) }
-
 // Start starts a command and returns once it runs (its exec succeeded).
 func Start(c Command) (*Process, error) {
 	read, write, err := os.Pipe()
@@ -129,7 +131,9 @@ func Start(c Command) (*Process, error) {
 	}
 	cmd := exec.Command(c.Args[0], c.Args[1:]...)
 	p := &Process{Output: newOutput(c.Line, Mask(c.Env)), exited: make(chan struct{}), done: make(chan struct{}),
-		mark: nextMark()}
+		leaves: c.Leaves}
+	number := marks.Add(1)
+	p.mark = fmt.Sprintf("%s=%d-%d", each, os.Getpid(), number)
 	cmd.Dir = c.Dir
 	cmd.Env = append(append(os.Environ(), c.Env...), p.mark)
 	cmd.Env = append(cmd.Env, marked()...)
@@ -160,6 +164,7 @@ func Start(c Command) (*Process, error) {
 		ours.births.RLock()
 		if err = cmd.Start(); err == nil {
 			ours.add(cmd.Process.Pid)
+			p.birth = bear(cmd.Process.Pid, number)
 			tell("+%d\n", cmd.Process.Pid)
 		}
 		ours.births.RUnlock()
@@ -233,7 +238,9 @@ func (p *Process) watch(cmd *exec.Cmd) {
 	if p.usage.CPU == 0 && p.state != nil {
 		p.usage.CPU = max(p.state.UserTime()+p.state.SystemTime(), seen.CPU)
 	}
-	cleanUp(p.PID, p.mark) // children that outlived it
+	if !p.leaves || p.state == nil || !p.state.Success() {
+		cleanUp(p.PID, p.mark, p.birth) // children that outlived it
+	}
 	p.seat.close()
 }
 
@@ -332,6 +339,15 @@ type Ran struct {
 	Took  time.Duration
 	Lines []string // the last ones of its output
 	Err   error    // nil when it exited with code 0
+	p     *Process
+}
+
+// EndLeft ends what a command has left on purpose: it is asked to, and killed when a grace
+// time is over.
+func (r *Ran) EndLeft(grace time.Duration) {
+	if r.p != nil {
+		endLeft(r.p.PID, r.p.mark, r.p.birth, grace)
+	}
 }
 
 // Run runs a command to its end, or to the end of the context.
@@ -348,7 +364,7 @@ func Run(ctx context.Context, c Command) Ran {
 		<-p.Done()
 	}
 	p.lastWords()
-	r := Ran{Took: time.Since(began), Lines: p.Output.Last(keptLines)}
+	r := Ran{Took: time.Since(began), Lines: p.Output.Last(keptLines), p: p}
 	switch {
 	case ctx.Err() != nil:
 		r.Err = fmt.Errorf("%s was broken off after %v", c.Args[0], r.Took.Round(time.Millisecond))

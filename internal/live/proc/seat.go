@@ -34,6 +34,7 @@ func newSeat(b Bounds) (*seat, error) {
 	go func() {
 		runtime.LockOSThread() // for good: the thread ends with the goroutine
 		adopt()
+		base()
 		turn(0, 0)
 		err := g.sit()
 		sat <- err

@@ -46,9 +46,8 @@ func adopt() {
 }
 
 // cleanUp kills what a process that has ended leaves: what is in its session, and what
-// has its mark in the environment and left the session when the one that started it
-// had ended. It waits for those orphans that have ended.
-func cleanUp(session int, mark string) {
+// has its birthmark, or its mark in the environment, and left the session. It waits for those orphans that have ended.
+func cleanUp(session int, mark string, birth uint64) {
 	orphans.Lock()
 	defer orphans.Unlock()
 	self, own := os.Getpid(), sessionOf("self")
@@ -62,17 +61,26 @@ func cleanUp(session int, mark string) {
 		found := false
 		for _, name := range processes() {
 			s := statOf(name)
-			if s.session != session && (s.parent != self || s.session == own) {
+			born := birth > 0 && birthmark(name) == birth
+			if s.session != session && !born && (s.parent != self || s.session == own) {
 				continue
 			}
 			pid, _ := strconv.Atoi(name)
 			switch {
 			case ours.has(pid):
+			case born && s.state != 'Z':
+				if syscall.Kill(pid, syscall.SIGKILL) == nil {
+					found = true
+				}
+				if s.parent == self {
+					bury(pid)
+				}
 			case s.session == session:
 				_ = syscall.Kill(pid, syscall.SIGKILL)
 				if found = true; s.parent == self {
 					bury(pid)
 				}
+			case s.state == 'Z' && s.parent != self: // whoever started it waits for it
 			case s.state == 'Z':
 				if !orphans.dead[pid] { // it may be one that is only just being started
 					seen[pid] = true

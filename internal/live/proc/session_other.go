@@ -10,6 +10,6 @@ func adopt() {}
 
 // cleanUp kills what a process that has ended leaves in its session; what left that
 // cannot be found here.
-func cleanUp(session int, _ string) { killSession(session) }
+func cleanUp(session int, _ string, _ uint64) { killSession(session) }
 
 func killSession(session int) { _ = syscall.Kill(-session, syscall.SIGKILL) }

@@ -84,7 +84,7 @@ func Guard(terminal *os.File) (farewell func(), err error) {
 	ward.Lock()
 	defer ward.Unlock()
 	ward.pipe, ward.token, ward.waiting = write, rand.Text(), map[int]chan noticed{}
-	fmt.Fprintf(write, "token %s\n", ward.token)
+	fmt.Fprintf(write, "token %s\nborn %d\n", ward.token, base())
 	go listen(hear)
 	return func() {
 		ward.Lock()
@@ -199,6 +199,7 @@ func Warden() {
 	debug.SetMemoryLimit(32 << 20)
 
 	var groups, folders []string // control groups; folders of sockets
+	born := uint64(0)            // the birthmark of the program
 	token, wards, looks, afters := "", map[int]bool{}, map[int]func(){}, map[int]Command{}
 	befores := map[string]Command{} // of processes that are being started
 	lines := bufio.NewScanner(os.NewFile(3, "pipe"))
@@ -210,6 +211,8 @@ func Warden() {
 			return
 		case strings.HasPrefix(line, "token "):
 			token = strings.TrimPrefix(line, "token ")
+		case strings.HasPrefix(line, "born "):
+			born, _ = strconv.ParseUint(line[len("born "):], 10, 64)
 		case strings.HasPrefix(line, "group "):
 			groups = append(groups, line[len("group "):])
 		case strings.HasPrefix(line, "folder "):
@@ -255,6 +258,7 @@ func Warden() {
 			killSession(pid)
 		}
 		killMarked(mark + "=" + token)
+		killBorn(born)
 		time.Sleep(20 * time.Millisecond)
 	}
 	removeTrees(groups)

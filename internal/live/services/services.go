@@ -31,8 +31,9 @@ type service struct {
 	plan.Service
 	mu     sync.Mutex // held while it starts
 	proc   *proc.Process
-	began  bool // by us
-	theirs bool // it was there before we came
+	left   proc.Ran // the command that began it, where it has ended since
+	began  bool     // by us
+	theirs bool     // it was there before we came
 }
 
 // New gives the services of a project, none of them started.
@@ -76,11 +77,13 @@ func (s *Set) Need(ctx context.Context, i int) error {
 	ctx, cancel := context.WithTimeout(ctx, x.StartTimeout)
 	defer cancel()
 	if x.Ready.By == plan.ReadyExit {
-		r := proc.Run(ctx, s.command(x, x.Start))
+		c := s.command(x, x.Start)
+		c.Leaves = true // what it started, and did not wait for, is the service
+		r := proc.Run(ctx, c)
 		if r.Err != nil {
 			return fmt.Errorf("service %s: %w%s", x.Name, r.Err, last(r.Lines))
 		}
-		x.began = true
+		x.began, x.left = true, r
 		s.say(x.Name, logs.Ready, fmt.Sprintf("ready after %v", r.Took.Round(time.Millisecond)))
 		return nil
 	}
@@ -225,6 +228,8 @@ func (s *Set) Close() {
 					s.say(x.Name, logs.Note, "stop: "+strings.TrimSpace(r.Err.Error()))
 				}
 			}
+			x.left.EndLeft(grace)
+			x.left = proc.Ran{}
 			if x.proc != nil {
 				x.proc.Stop(grace)
 				x.proc.Gone()

@@ -28,6 +28,26 @@ func free(t *testing.T) string {
 
 func sh(script string) []string { return []string{"sh", "-c", script} }
 
+// What a command that is to end leaves behind is the service: it stays, and goes in the end.
+func TestWhatIsLeftIsTheService(t *testing.T) {
+	dir := t.TempDir()
+	s := New([]plan.Service{{Name: "s", Start: sh("setsid sh -c 'echo $$ > new; mv new pid; exec sleep 1000' & until [ -e pid ]; do sleep 0.01; done"),
+		Ready: plan.Ready{By: plan.ReadyExit}, Dir: dir, StartTimeout: time.Minute}}, logs.New(""))
+	if err := s.Need(t.Context(), 0); err != nil {
+		t.Fatal(err)
+	}
+	text, _ := os.ReadFile(filepath.Join(dir, "pid"))
+	pid := strings.TrimSpace(string(text))
+	lives := func() bool { return pid != "" && exec.Command("kill", "-0", pid).Run() == nil }
+	if !lives() {
+		t.Errorf("%q does not live when its service is there", pid)
+	}
+	s.Close()
+	if lives() {
+		t.Errorf("%s lives after the service has ended", pid)
+	}
+}
+
 // Each condition is waited for; what does not fulfil it says how.
 func TestNeed(t *testing.T) {
 	dir := t.TempDir()
