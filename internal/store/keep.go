@@ -14,7 +14,7 @@ import (
 func (s *Store) set(id, column string, value any) error {
 	done, err := s.db.Exec("UPDATE runs SET "+column+" = ? WHERE id = ?", value, id)
 	if err != nil {
-		return s.damage(err)
+		return s.said(err)
 	}
 	if n, _ := done.RowsAffected(); n == 0 {
 		return fmt.Errorf("there is no run %q", id)
@@ -65,7 +65,7 @@ func (s *Store) Delete(i Info) error {
 	}
 	done, err := s.db.Exec("DELETE FROM runs WHERE id = ?", i.ID)
 	if err != nil {
-		return s.damage(err)
+		return s.said(err)
 	}
 	if n, _ := done.RowsAffected(); n == 0 {
 		return fmt.Errorf("there is no run %q", i.ID)

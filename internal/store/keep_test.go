@@ -2,8 +2,10 @@ package store
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -11,6 +13,7 @@ import (
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/hold"
 )
 
 // kept puts a finished run into a store, in several blocks.
@@ -279,5 +282,62 @@ func TestTwoProgramsOnOneProject(t *testing.T) {
 		if err != nil || !r.Finished || len(r.Arrivals) != 300 || len(r.Instances) != 41 || !strings.HasPrefix(i.Name, "kept by ") {
 			t.Errorf("%s: %v, finished %v, %d arrivals, %d instances, named %q", i.ID, err, r.Finished, len(r.Arrivals), len(r.Instances), i.Name)
 		}
+	}
+}
+
+// A store that is whole, newer, or open elsewhere is not rescued, and says what it is.
+func TestOnlyWhatIsDamagedIsRescued(t *testing.T) {
+	dir := t.TempDir()
+	s, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	kept(t, s, "20260101-000000-aa", time.Unix(0, 0))
+	refused := func(want string, of error) {
+		t.Helper()
+		before, _ := os.ReadFile(Path(dir))
+		got, err := Rescue(dir, time.Unix(0, 0))
+		after, _ := os.ReadFile(Path(dir))
+		if err == nil || !strings.Contains(err.Error(), want) || of != nil && !errors.Is(err, of) || got.Runs > 0 || !bytes.Equal(before, after) {
+			t.Errorf("%+v, %v; want %q", got, err, want)
+		}
+	}
+	refused("is in use by another program; close every Night Drill", ErrBusy)
+	s.Close()
+	refused("is not damaged; there is nothing to rescue", nil)
+	// a program that does not say so writes to it
+	other := &Store{path: Path(dir)}
+	if err := other.connect(); err != nil {
+		t.Fatal(err)
+	}
+	defer other.db.Close()
+	if _, err := other.db.Exec("BEGIN IMMEDIATE"); err != nil {
+		t.Fatal(err)
+	}
+	refused("nothing was rescued: "+Path(dir)+" is in use by another program, for longer than 5s", ErrBusy)
+	if _, err := other.db.Exec("ROLLBACK; PRAGMA user_version = 99"); err != nil {
+		t.Fatal(err)
+	}
+	refused("was written by a newer Night Drill (its form is 99", ErrNewer)
+	if left, _ := filepath.Glob(filepath.Join(dir, stateDir, "*damaged*")); len(left) > 0 {
+		t.Errorf("left are %v", left)
+	}
+}
+
+// While a store is rescued nobody opens it.
+func TestNobodyOpensWhatIsRescued(t *testing.T) {
+	dir := t.TempDir()
+	if s, err := Open(dir); err != nil {
+		t.Fatal(err)
+	} else {
+		s.Close()
+	}
+	lock, err := hold.Take(lockOf(dir))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer lock.Release()
+	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "is just being rescued") {
+		t.Errorf("opened meanwhile: %v", err)
 	}
 }

@@ -2,14 +2,10 @@ package store
 
 import (
 	"encoding/json"
-	"errors"
 	"fmt"
 	"math"
 	"slices"
 	"sync"
-
-	"modernc.org/sqlite"
-	sqlite3 "modernc.org/sqlite/lib"
 
 	"nightdrill/internal/core/measure"
 )
@@ -28,8 +24,8 @@ func (s *Store) blocks(id string) (out map[string][]block, until int, err error)
 		at, err := s.blocksOf(id, kind, out)
 		switch {
 		case err == nil:
-		case !isDamage(err):
-			return nil, 0, err
+		case !s.isDamage(err):
+			return nil, 0, s.said(err)
 		case kind != "instances": // the other records are of no use beyond
 			until = min(until, at)
 		}
@@ -137,25 +133,4 @@ func decodeAll[T any](c *codec[T], blocks []block, until int, to *[]T) (seq int,
 	}
 	*to = out
 	return 0, nil
-}
-
-// isDamage tells whether an error says that the file itself is damaged.
-func isDamage(err error) bool {
-	var e *sqlite.Error
-	if !errors.As(err, &e) {
-		return false
-	}
-	switch e.Code() & 0xff {
-	case sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_IOERR:
-		return true
-	}
-	return false
-}
-
-// damage adds a way out to an error that says that the file is damaged.
-func (s *Store) damage(err error) error {
-	if !isDamage(err) {
-		return err
-	}
-	return fmt.Errorf("%s is damaged (%w); nightdrill runs rescue saves what can be read of it, and deletes nothing", s.path, err)
 }

@@ -12,6 +12,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"nightdrill/internal/live/hold"
 )
 
 // Rescued says what a rescue came to.
@@ -22,11 +24,20 @@ type Rescued struct {
 }
 
 // Rescue saves what can be read of a damaged store into a new one, and sets the
-// damaged file aside. Nothing is deleted.
+// damaged file aside. Nothing is deleted. One that is whole, newer, or open elsewhere
+// is refused, and left as it is.
 func Rescue(dir string, now time.Time) (out Rescued, err error) {
 	path := Path(dir)
 	if _, err := os.Stat(path); err != nil {
 		return out, fmt.Errorf("there are no runs to rescue: %w", err)
+	}
+	lock, err := hold.Take(lockOf(dir))
+	if errors.Is(err, hold.ErrHeld) {
+		return out, fmt.Errorf("%s %w; close every Night Drill of this project first", path, ErrBusy)
+	}
+	defer lock.Release()
+	if err := rescuable(path); err != nil {
+		return out, err
 	}
 	fresh := filepath.Join(dir, stateDir, "rescue", stateDir, "runs.db")
 	_ = os.RemoveAll(filepath.Join(dir, stateDir, "rescue")) // left by one that was broken off
@@ -38,8 +49,13 @@ func Rescue(dir string, now time.Time) (out Rescued, err error) {
 	from, err := sql.Open("sqlite", "file:"+uriPath(path)+"?_pragma=busy_timeout(5000)")
 	if err == nil {
 		from.SetMaxOpenConns(1)
-		out.Runs, out.Whole, out.Lost = rescueAll(from, to.db)
+		x := rescue{from: from, to: to}
+		out.Runs, out.Whole, out.Lost = x.all()
 		_ = from.Close()
+		if x.full != nil {
+			_ = to.Close()
+			return Rescued{}, fmt.Errorf("%w; the damaged file is as it was", to.said(x.full))
+		}
 	}
 	if err := to.Close(); err != nil {
 		return out, err
@@ -59,6 +75,42 @@ func Rescue(dir string, now time.Time) (out Rescued, err error) {
 		}
 	}
 	return out, nil
+}
+
+// rescuable returns nil where a store is damaged, and otherwise why there is nothing to rescue.
+func rescuable(path string) error {
+	s := &Store{path: path}
+	err := s.connect()
+	if err == nil {
+		err = s.check()
+		if _, busy := s.db.Exec("BEGIN IMMEDIATE; ROLLBACK"); s.trouble(busy) == ErrBusy { // by whatever program
+			err = s.said(busy)
+		}
+		_ = s.db.Close()
+	}
+	switch {
+	case err == nil:
+		return fmt.Errorf("%s is not damaged; there is nothing to rescue", path)
+	case errors.Is(err, ErrDamaged):
+		return nil
+	}
+	return fmt.Errorf("nothing was rescued: %w", err)
+}
+
+// rescue is one under way.
+type rescue struct {
+	from *sql.DB
+	to   *Store
+	full error // that the disk is full
+}
+
+// put writes a row; a disk that is full ends the rescue.
+func (x *rescue) put(query string, values ...any) error {
+	_, err := x.to.db.Exec(query, values...)
+	if x.to.trouble(err) == ErrFull {
+		x.full = err
+	}
+	return err
 }
 
 // columnsOf gives the columns of a table that a file has, which may be of an older
@@ -82,8 +134,9 @@ func columnsOf(db *sql.DB, table string) map[string]bool {
 // isID is the form of a run's ID.
 var isID = regexp.MustCompile(`^\d{8}-\d{6}-[a-z]+$`)
 
-// rescueAll copies run by run, row by row, whatever can be read.
-func rescueAll(from, to *sql.DB) (runs, whole int, lost []string) {
+// all copies run by run, row by row, whatever can be read.
+func (x *rescue) all() (runs, whole int, lost []string) {
+	from := x.from
 	columns := []string{"id", "drill", "began", "finished", "length", "head", "page", "name", "note", "pinned", "main", "bytes"}
 	has := columnsOf(from, "runs")
 	var there []string
@@ -112,17 +165,17 @@ func rescueAll(from, to *sql.DB) (runs, whole int, lost []string) {
 				continue
 			}
 			name := fmt.Sprint(values[0])
-			if seen[name] {
+			if seen[name] || x.full != nil {
 				continue
 			}
-			if _, err := to.Exec("INSERT INTO runs ("+strings.Join(there, ", ")+") VALUES ("+marks(len(there))+")", values...); err != nil {
+			if err := x.put("INSERT INTO runs ("+strings.Join(there, ", ")+") VALUES ("+marks(len(there))+")", values...); err != nil {
 				continue
 			}
 			seen[name] = true
 			runs++
-			all := copyRows(from, to, "blocks", []string{"run", "kind", "seq", "data"}, []string{"kind", "seq"}, name)
+			all := x.rows("blocks", []string{"run", "kind", "seq", "data"}, []string{"kind", "seq"}, name)
 			if len(columnsOf(from, "blobs")) > 0 {
-				all = copyRows(from, to, "blobs", []string{"run", "number", "data"}, []string{"number"}, name) && all
+				all = x.rows("blobs", []string{"run", "number", "data"}, []string{"number"}, name) && all
 			}
 			if all {
 				whole++
@@ -151,17 +204,20 @@ func rescueAll(from, to *sql.DB) (runs, whole int, lost []string) {
 	return runs, whole, lost
 }
 
-// copyRows copies the rows of a run, and tells whether all could be read.
-func copyRows(from, to *sql.DB, table string, columns, order []string, run string) bool {
+// rows copies the rows of a run, and tells whether all could be read.
+func (x *rescue) rows(table string, columns, order []string, run string) bool {
 	for _, way := range []string{strings.Join(order, ", "), strings.Join(order, " DESC, ") + " DESC"} {
-		rows, err := from.Query("SELECT "+strings.Join(columns, ", ")+" FROM "+table+" WHERE run = ? ORDER BY "+way, run)
+		rows, err := x.from.Query("SELECT "+strings.Join(columns, ", ")+" FROM "+table+" WHERE run = ? ORDER BY "+way, run)
 		for err == nil && rows.Next() {
 			values, into := make([]any, len(columns)), make([]any, len(columns))
 			for i := range values {
 				into[i] = &values[i]
 			}
 			if err = rows.Scan(into...); err == nil {
-				_, _ = to.Exec("INSERT OR IGNORE INTO "+table+" ("+strings.Join(columns, ", ")+") VALUES ("+marks(len(columns))+")", values...)
+				_ = x.put("INSERT OR IGNORE INTO "+table+" ("+strings.Join(columns, ", ")+") VALUES ("+marks(len(columns))+")", values...)
+				if x.full != nil {
+					break
+				}
 			}
 		}
 		if rows != nil {

@@ -25,6 +25,7 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/hold"
 )
 
 // Version is the version of the schema that this program writes.
@@ -67,6 +68,7 @@ ALTER TABLE runs ADD COLUMN bytes INTEGER NOT NULL DEFAULT 0;  -- that it takes,
 type Store struct {
 	db   *sql.DB
 	path string
+	open *hold.Lock // shared with others; a rescue has it alone
 }
 
 // Info is a run in the list of runs.
@@ -133,23 +135,45 @@ func private(dir string) error {
 // Open opens or makes the store of a project's folder.
 func Open(dir string) (*Store, error) {
 	path := Path(dir)
+	s := &Store{path: path}
 	if err := private(dir); err != nil {
+		if s.trouble(err) == ErrFull {
+			return nil, s.said(err)
+		}
 		return nil, fmt.Errorf("cannot make the folder for runs: %w", err)
 	}
-	db, err := sql.Open("sqlite", "file:"+uriPath(path)+"?_pragma=busy_timeout(5000)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(ON)&_txlock=immediate")
-	if err != nil {
+	lock, err := hold.Share(lockOf(dir))
+	if errors.Is(err, hold.ErrHeld) {
+		return nil, fmt.Errorf("%s is just being rescued by another program; try again when that has ended", path)
+	}
+	if err := s.connect(); err != nil {
+		lock.Release()
 		return nil, err
 	}
+	s.open = lock // nil where files cannot be held
+	return s, nil
+}
+
+// lockOf returns the file that is shared by those who have a project's store open.
+func lockOf(dir string) string { return filepath.Join(dir, stateDir, "runs.lock") }
+
+// connect opens the database.
+func (s *Store) connect() error {
+	path := s.path
+	db, err := sql.Open("sqlite", "file:"+uriPath(path)+"?_pragma=busy_timeout(5000)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(ON)&_txlock=immediate")
+	if err != nil {
+		return err
+	}
 	db.SetMaxOpenConns(1)
-	s := &Store{db, path}
+	s.db = db
 	if err := patiently(s.prepare); err != nil {
 		_ = db.Close()
-		if isDamage(err) {
-			return nil, s.damage(err)
+		if s.trouble(err) != nil {
+			return s.said(err)
 		}
-		return nil, fmt.Errorf("%s: %w", path, err)
+		return fmt.Errorf("%s: %w", path, err)
 	}
-	return s, nil
+	return nil
 }
 
 // uriPath writes a path so that SQLite's URI reader takes it whole.
@@ -159,8 +183,11 @@ func uriPath(path string) string {
 
 // patiently repeats what fails because another program is at the same file. The
 // busy timeout does not cover the change to a write-ahead log.
+// patience is how long another program at the same file is waited for.
+const patience = 5 * time.Second
+
 func patiently(do func() error) error {
-	for end := time.Now().Add(5 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+	for end := time.Now().Add(patience); ; time.Sleep(5 * time.Millisecond) {
 		err := do()
 		var e *sqlite.Error
 		if !errors.As(err, &e) || e.Code()&0xff != sqlite3.SQLITE_BUSY || time.Now().After(end) {
@@ -190,7 +217,7 @@ func (s *Store) migrate() error {
 	}
 	switch {
 	case version > Version:
-		return fmt.Errorf("was written by a newer Night Drill (its form is %d, this program knows %d); use that one, or move the file away", version, Version)
+		return fmt.Errorf("%w (its form is %d, this program knows %d); use that one, or move the file away", ErrNewer, version, Version)
 	case version == Version:
 		return nil
 	}
@@ -214,7 +241,11 @@ func (s *Store) migrate() error {
 }
 
 // Close closes the store.
-func (s *Store) Close() error { return s.db.Close() }
+func (s *Store) Close() error {
+	err := s.db.Close()
+	s.open.Release()
+	return err
+}
 
 // head is what is known of a run when it begins, and its notes when it ends.
 type head struct {
@@ -265,16 +296,16 @@ type Writer struct {
 func (s *Store) Begin(r *measure.Run, began time.Time) (*Writer, error) {
 	_, err := s.db.Exec("INSERT INTO runs (id, drill, began, head) VALUES (?, ?, ?, ?)", r.ID, r.Drill, began.UTC().Format(time.RFC3339Nano), headOf(r))
 	if err != nil {
-		return nil, fmt.Errorf("cannot enter the run: %w", err)
+		return nil, fmt.Errorf("cannot enter the run: %w", s.said(err))
 	}
 	return &Writer{s: s, id: r.ID}, nil
 }
 
 // Append writes what the run holds beyond the last Append.
-func (w *Writer) Append(r *measure.Run) error { return w.write(r, nil) }
+func (w *Writer) Append(r *measure.Run) error { return w.s.said(w.write(r, nil)) }
 
 // Finish writes the rest of the run, its end, and its findings.
-func (w *Writer) Finish(r *measure.Run, p *measure.Page) error { return w.write(r, p) }
+func (w *Writer) Finish(r *measure.Run, p *measure.Page) error { return w.s.said(w.write(r, p)) }
 
 func (w *Writer) write(r *measure.Run, page *measure.Page) error {
 	tx, err := w.s.db.Begin()
@@ -365,7 +396,7 @@ func (w *Writer) sort(r *measure.Run) (alive []int32, stopped []measure.Instance
 func (s *Store) List() ([]Info, error) {
 	rows, err := s.db.Query("SELECT id, drill, began, finished, length, name, note, pinned, bytes, main FROM runs ORDER BY began DESC, id DESC")
 	if err != nil {
-		return nil, s.damage(err)
+		return nil, s.said(err)
 	}
 	defer rows.Close()
 	var out []Info
@@ -374,7 +405,7 @@ func (s *Store) List() ([]Info, error) {
 		var began string
 		var main sql.NullString
 		if err := rows.Scan(&i.ID, &i.Drill, &began, &i.Finished, &i.Length, &i.Name, &i.Note, &i.Pinned, &i.Bytes, &main); err != nil {
-			return nil, s.damage(err)
+			return nil, s.said(err)
 		}
 		if i.Began, err = time.Parse(time.RFC3339Nano, began); err != nil {
 			return nil, fmt.Errorf("run %s: %w", i.ID, err)
@@ -385,7 +416,7 @@ func (s *Store) List() ([]Info, error) {
 		i.Seconds = i.Length.Seconds()
 		out = append(out, i)
 	}
-	return out, s.damage(rows.Err())
+	return out, s.said(rows.Err())
 }
 
 // Find gives the run that a user means: the name that they gave it, its ID, an
@@ -427,7 +458,7 @@ func (s *Store) Page(id string) (*measure.Page, error) {
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, fmt.Errorf("there is no run %q", id)
 	} else if err != nil {
-		return nil, err
+		return nil, s.said(err)
 	}
 	if text.Valid {
 		p := &measure.Page{}
@@ -461,7 +492,7 @@ func (s *Store) Load(id string) (*measure.Run, error) {
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, fmt.Errorf("there is no run %q", id)
 	} else if err != nil {
-		return nil, err
+		return nil, s.said(err)
 	}
 	var h head
 	if err := json.Unmarshal([]byte(text), &h); err != nil {
