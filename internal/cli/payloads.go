@@ -120,7 +120,7 @@ func generatePayloads() *cobra.Command {
 	var schema, to, mode, size, api, operation, body string
 	var count int
 	var seed uint64
-	var asEvents bool
+	var asEvents, extras bool
 	c := &cobra.Command{
 		Use:   "generate --schema FILE | --openapi FILE",
 		Short: "Make payloads that fit a JSON Schema (2020-12), one a line, or requests of an OpenAPI file",
@@ -158,6 +158,7 @@ place in it and the reason.`,
 				return wrong(fmt.Errorf("--size: %w", err))
 			}
 			g.Size(bytes)
+			g.Extras(extras)
 			name := strings.TrimSuffix(filepath.Base(schema), filepath.Ext(schema))
 			as := payload.Made{Set: name, Type: name + ".made", Mode: mode, Body: body}
 			return output(cmd, to, func(w *bufio.Writer) error {
@@ -194,6 +195,7 @@ place in it and the reason.`,
 	f.Uint64Var(&seed, "seed", 1, "the same seed gives the same payloads")
 	f.StringVar(&mode, "mode", "valid", "valid; edges: bounds, the empty and the longest, forgotten characters; broken: one keyword violated, which is said on standard error")
 	f.StringVar(&size, "size", "", "about how large each is, such as 200kB; without it, whatever comes")
+	f.BoolVar(&extras, "extras", false, "now and then, members that the schema does not name and leaves open")
 	f.StringVar(&to, "out", "", "write to a file instead of standard output")
 	f.StringVar(&api, "openapi", "", "an OpenAPI 3.0 or 3.1 file: whole HTTP requests, written as a HAR archive")
 	f.StringVar(&operation, "operation", "", "with --openapi: one operation, by its operationId or as METHOD PATH; without it, all in turn")

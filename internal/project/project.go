@@ -269,7 +269,7 @@ func (l *loader) functionNames() (names []string) {
 }
 
 func (l *loader) set(name string, all *object) {
-	o := all.child(name, "recording", "broken", "schema", "openapi", "operation", "mode", "seed", "count", "size",
+	o := all.child(name, "recording", "broken", "schema", "openapi", "operation", "mode", "seed", "count", "size", "extras",
 		"body", "type", "request", "kind", "time", "id", "key", "fits", "expect", "expect_each", "reaches")
 	set := payload.Set{Name: name, Expect: l.expect(o.fields["expect"], o.at("expect"))}
 	skip := o.choice("broken", []string{"refuse", "skip"}, 0) == 1
@@ -290,7 +290,7 @@ func (l *loader) set(name string, all *object) {
 		return
 	}
 	form := l.form(name, o)
-	for _, key := range []string{"mode", "seed", "count", "size", "body", "request"} {
+	for _, key := range []string{"mode", "seed", "count", "size", "extras", "body", "request"} {
 		if n := o.keys[key]; n != nil {
 			l.wrong(n, "%s belongs to a set with a schema", o.at(key))
 		}
@@ -426,6 +426,7 @@ func (l *loader) made(set *payload.Set, o *object) {
 		l.wrong(o.fields["size"], "%s: %v", o.at("size"), err)
 	}
 	g.Size(size)
+	g.Extras(o.choice("extras", []string{"false", "true"}, 0) == 1)
 	set.Fits, set.FitsName = g.Validator(), set.Origin
 	set.Maker = &payload.Maker{Mode: as.Mode, Seed: seed, Outline: g.Outline(), Make: func(mode string, seed, n uint64) (p payload.Payload, breaks string, err error) {
 		how := as
@@ -451,7 +452,7 @@ func (l *loader) made(set *payload.Set, o *object) {
 
 // described reads a set of requests that are made from an OpenAPI description.
 func (l *loader) described(set *payload.Set, o *object) {
-	for _, key := range []string{"recording", "broken", "schema", "size", "body", "type", "request", "kind", "time", "id", "key", "fits"} {
+	for _, key := range []string{"recording", "broken", "schema", "size", "extras", "body", "type", "request", "kind", "time", "id", "key", "fits"} {
 		if n := o.keys[key]; n != nil {
 			l.wrong(n, "%s does not go with openapi, which says all of a request", o.at(key))
 		}

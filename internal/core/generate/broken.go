@@ -29,6 +29,7 @@ type spot struct {
 	s       *schema
 	keyword string
 	value   any
+	below   string // of keywords that hold subschemas, the one that takes nothing, such as /bar
 }
 
 // Break gives payload n of a seed with one keyword violated, and no other: without
@@ -56,7 +57,7 @@ func (g *Generator) Break(seed, n uint64) (b Broken, ok bool) {
 				}
 				made := replace(v, s.path, other)
 				if g.breaksOnly(made, s) {
-					return Broken{write(nil, made), pointer(s.path), s.keyword, s.s.place + "/" + s.keyword}, true
+					return Broken{write(nil, made), pointer(s.path), s.keyword, s.s.place + "/" + s.keyword + s.below}, true
 				}
 			}
 		}
@@ -93,16 +94,16 @@ func (g *Generator) breaksOnly(v any, s *spot) bool {
 	if g.whole.Validate(plain) == nil {
 		return false
 	}
-	at := s.s.at + "/" + s.keyword
+	at := s.s.at + "/" + s.keyword + s.below
 	lenient, known := g.lenient[at]
 	if !known {
 		c := Compiler(loading{g.load})
-		names, _ := differ.Parse(s.s.place + "/" + s.keyword) // it was written here
+		names, _ := differ.Parse(s.s.place + "/" + s.keyword + s.below) // it was written here
 		var err error
 		for _, doc := range g.docs {
 			content := doc.content
 			if doc == s.s.doc {
-				content = lacking(content, names)
+				content = lacking(content, names, s.below != "")
 			}
 			if !strings.Contains(doc.uri, "://json-schema.org/") {
 				err = errors.Join(err, c.AddResource(doc.uri, content))
@@ -116,22 +117,28 @@ func (g *Generator) breaksOnly(v any, s *spot) bool {
 	return lenient != nil && lenient.Validate(plain) == nil
 }
 
-// lacking gives a document without the member at a pointer's path.
-func lacking(doc any, path []string) any {
+// lacking gives a document without the member at a pointer's path; a subschema that takes
+// nothing takes all instead.
+func lacking(doc any, path []string, subschema bool) any {
 	name := path[0]
 	switch v := doc.(type) {
 	case map[string]any:
 		c := maps.Clone(v)
-		if len(path) == 1 {
+		switch {
+		case len(path) > 1:
+			c[name] = lacking(v[name], path[1:], subschema)
+		case subschema:
+			c[name] = true
+		default:
 			delete(c, name)
-		} else {
-			c[name] = lacking(v[name], path[1:])
 		}
 		return c
 	case []any:
 		c := slices.Clone(v)
-		if i, err := strconv.Atoi(name); err == nil && i < len(c) && len(path) > 1 {
-			c[i] = lacking(v[i], path[1:])
+		if i, err := strconv.Atoi(name); err == nil && i < len(c) {
+			if c[i] = true; len(path) > 1 {
+				c[i] = lacking(v[i], path[1:], subschema)
+			}
 		}
 		return c
 	}
@@ -146,7 +153,7 @@ func (c *collector) collect(s *schema, path []any, v any, refs int) {
 	}
 	add := func(keyword string, holds bool) {
 		if holds {
-			c.spots = append(c.spots, spot{slices.Clone(path), s, keyword, v})
+			c.spots = append(c.spots, spot{path: slices.Clone(path), s: s, keyword: keyword, value: v})
 		}
 	}
 	add("type", s.types != nil)
@@ -155,6 +162,7 @@ func (c *collector) collect(s *schema, path []any, v any, refs int) {
 	add("anyOf", len(s.anyOf) > 0)
 	add("oneOf", len(s.oneOf) > 0)
 	add("not", s.not != nil)
+	c.forbidden(s, path, v)
 	switch v := v.(type) {
 	case json.Number:
 		add("minimum", s.minimum != nil)
@@ -192,7 +200,6 @@ func (c *collector) collect(s *schema, path []any, v any, refs int) {
 		add("additionalProperties", s.additional != nil && s.additional.never())
 		add("unevaluatedProperties", s.unevaluated != nil && s.unevaluated.never())
 		add("propertyNames", s.names != nil)
-		add("dependentRequired", s.dependent != nil)
 		for i, name := range v.names {
 			for _, x := range c.g.membersOf(s, name) {
 				c.collect(x, append(slices.Clone(path), name), v.values[i], 0)
@@ -206,6 +213,39 @@ func (c *collector) collect(s *schema, path []any, v any, refs int) {
 	}
 	for _, x := range s.allOf {
 		c.collect(x, path, v, refs+1)
+	}
+}
+
+// forbidden finds what a value of whatever type can be given that nothing fits: a member or an
+// item that is false, a member that requires others, a list where none can hold what it must.
+func (c *collector) forbidden(s *schema, path []any, v any) {
+	add := func(keyword, below string) {
+		c.spots = append(c.spots, spot{slices.Clone(path), s, keyword, v, below})
+	}
+	if may := s.types == nil || slices.Contains(s.types, "object"); may {
+		for _, name := range s.propNames {
+			if s.properties[name].never() {
+				add("properties", "/"+differ.Escape(name))
+			}
+		}
+		for _, p := range s.propOrder {
+			if s.patternProps[p].never() {
+				add("patternProperties", "/"+differ.Escape(p))
+			}
+		}
+		if s.dependent != nil {
+			add("dependentRequired", "")
+		}
+	}
+	if may := s.types == nil || slices.Contains(s.types, "array"); may {
+		for i, x := range s.prefixItems {
+			if x.never() && s.doc.dialect >= 2020 {
+				add("prefixItems", fmt.Sprint("/", i))
+			}
+		}
+		if _, is := v.([]any); !is && s.contains != nil && s.contains.never() && s.minContains > 0 {
+			add("contains", "")
+		}
 	}
 }
 
@@ -299,6 +339,8 @@ func (m *maker) violate(s *spot) (any, bool) {
 		return m.violateNumber(s), true
 	case "minLength", "maxLength", "pattern", "format":
 		return m.violateText(s)
+	case "prefixItems":
+		return m.violatePlace(s)
 	case "minItems", "maxItems", "uniqueItems", "contains", "minContains", "maxContains", "items", "additionalItems", "unevaluatedItems":
 		return m.violateItems(s)
 	case "not":
@@ -407,8 +449,33 @@ func (s *spot) there(items []any) map[string]bool {
 	return there
 }
 
+// violatePlace makes a list that reaches to the item that is false.
+func (m *maker) violatePlace(s *spot) (any, bool) {
+	at, _ := strconv.Atoi(strings.TrimPrefix(s.below, "/"))
+	out, _ := s.value.([]any)
+	out = slices.Clone(out[:min(at, len(out))])
+	there := s.there(out)
+	for len(out) <= at {
+		x, list := others[m.r.Below(len(others))], []*schema{}
+		if len(out) < at {
+			list = append(list, s.s.prefixItems[len(out)])
+		}
+		if len(list) > 0 {
+			var err error
+			if x, err = m.item(list, there, deep); err != nil {
+				return nil, false
+			}
+		}
+		out = append(out, x)
+	}
+	return out, true
+}
+
 func (m *maker) violateItems(s *spot) (any, bool) {
-	v := s.value.([]any)
+	v, is := s.value.([]any)
+	if !is { // an empty list contains nothing
+		return []any{}, true
+	}
 	switch s.keyword {
 	case "minItems":
 		if len(v) < s.s.minItems {
@@ -461,7 +528,10 @@ func (m *maker) violateItems(s *spot) (any, bool) {
 }
 
 func (m *maker) violateMembers(s *spot) (any, bool) {
-	v := s.value.(*object)
+	v, is := s.value.(*object)
+	if !is {
+		v = &object{}
+	}
 	without := func(name string) (any, bool) {
 		i := slices.Index(v.names, name)
 		if i < 0 {
@@ -488,7 +558,27 @@ func (m *maker) violateMembers(s *spot) (any, bool) {
 				return without(s.s.dependent[name][m.r.Below(len(s.s.dependent[name]))])
 			}
 		}
+		for _, name := range sorted(s.s.dependent) { // what requires others is not there yet
+			lacks := func(need string) bool { return need != name && !slices.Contains(v.names, need) }
+			if !slices.Contains(v.names, name) && slices.ContainsFunc(s.s.dependent[name], lacks) {
+				x, err := m.value(m.g.membersOf(s.s, name), deep)
+				return with(name, x), err == nil
+			}
+		}
 		return nil, false
+	case "properties", "patternProperties":
+		names, _ := differ.Parse(s.below) // it was written here
+		name := names[0]
+		if s.keyword == "patternProperties" {
+			var ok bool
+			if name, ok = m.pattern(name, 0, none); !ok {
+				return nil, false
+			}
+		}
+		if slices.Contains(v.names, name) {
+			return nil, false
+		}
+		return with(name, others[m.r.Below(len(others))]), true
 	case "propertyNames":
 		for range textTries {
 			name := m.word() + []string{"#", " ", "", strings.Repeat("x", 80)}[m.r.Below(4)]

@@ -133,6 +133,7 @@ type Generator struct {
 	programs map[string]*automaton
 	meetings map[string]*together
 	size     int
+	extras   bool         // members that the schema leaves open are made, too
 	stop     func() error // asked whether to go on; nil for nobody
 	byName   map[string]func(*maker) string
 	numbers  map[string][2]int

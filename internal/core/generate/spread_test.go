@@ -20,9 +20,9 @@ var golden = []struct {
 	seed   uint64
 	want   []string
 }{
-	{`{"type":"object","required":["n","l","z"],"additionalProperties":false,"properties":{"n":{"type":"integer","x-made":{"normal":{"mean":50,"deviation":10}}},"l":{"type":"number","x-made":{"lognormal":{"median":40,"spread":2}}},"z":{"type":"integer","minimum":1,"x-made":{"zipf":{"of":50,"exponent":1.5}}}}}`, 5, []string{`{"l":72.48,"n":42,"z":1}`, `{"l":37.47,"n":65,"z":3}`, `{"l":17.85,"n":44,"z":1}`}},
+	{`{"type":"object","required":["n","l","z"],"additionalProperties":false,"properties":{"n":{"type":"integer","x-made":{"normal":{"mean":50,"deviation":10}}},"l":{"type":"number","x-made":{"lognormal":{"median":40,"spread":2}}},"z":{"type":"integer","minimum":1,"x-made":{"zipf":{"of":50,"exponent":1.5}}}}}`, 5, []string{`{"l":93.53,"n":41,"z":3}`, `{"l":36.01,"n":66,"z":8}`, `{"l":27.15,"n":44,"z":1}`}},
 	{`{"type":"array","minItems":2,"maxItems":2,"items":{"type":"string","pattern":"^[a-z]{3}-[0-9]{2}$"}}`, 7, []string{`["xoc-66","tsr-29"]`, `["czl-96","cua-00"]`, `["aal-73","jxd-00"]`}},
-	{`{"type":"object","required":["createdAt","price","name"],"additionalProperties":false,"properties":{"createdAt":{"type":"string"},"price":{"type":"number","minimum":0},"name":{"type":"string"}}}`, 1, []string{`{"createdAt":"2006-07-09T14:10:28Z","name":"quay strait","price":138.49}`, `{"createdAt":"1971-10-02T07:44:52-04:00","name":"Femke Holmer","price":127.54}`, `{"createdAt":"gangway","name":"Femke Brandt","price":226.47}`}},
+	{`{"type":"object","required":["createdAt","price","name"],"additionalProperties":false,"properties":{"createdAt":{"type":"string"},"price":{"type":"number","minimum":0},"name":{"type":"string"}}}`, 1, []string{`{"createdAt":"2036-01-23T21:25:21+04:30","name":"Yara Anker","price":122.17}`, `{"createdAt":"2004-01-23T01:18:44-08:00","name":"Zoltan Dorn","price":60.61}`, `{"createdAt":"1977-08-07T05:59:41.2Z","name":"Okke Nordin","price":218.81}`}},
 }
 
 // Payload n is the same whether those before it were made or not, by a generator

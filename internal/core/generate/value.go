@@ -552,10 +552,17 @@ func (m *maker) object(h *shape, depth int) (any, error) {
 	}
 	names = m.follow(h, names)
 	least := h.minProps
-	if most != none && most <= wide && !m.ends(depth) && m.r.Chance(1, 12) {
+	described := m.g.extras || h.others()
+	switch {
+	case !described || m.ends(depth):
+	case most != none && most <= wide && m.r.Chance(1, 12):
 		least = most
+	case len(names) == 0 && len(optional) == 0: // all of it are members that have no names of their own
+		if least = max(least, m.r.Below(5)); most != none {
+			least = min(least, most)
+		}
 	}
-	for more := 0; len(names) < least || room() && more == 0 && !m.ends(depth) && m.r.Chance(1, 6); more++ {
+	for more := 0; len(names) < least || described && room() && more == 0 && !m.ends(depth) && m.r.Chance(1, 6); more++ {
 		if more > 4*least+8 {
 			break
 		}
@@ -587,6 +594,14 @@ func (m *maker) object(h *shape, depth int) (any, error) {
 		return nil, errNothing
 	}
 	return out, nil
+}
+
+// others reports whether the schemas say what members may be that they do not name: those
+// of a pattern, or all others. Where they only leave that open, it is nothing of theirs.
+func (h *shape) others() bool {
+	return slices.ContainsFunc(h.objects, func(o *schema) bool {
+		return len(o.propOrder) > 0 || o.additional != nil && o.additional.always == nil
+	})
 }
 
 // present tells whether a member that need not be there is to be: one in so many
