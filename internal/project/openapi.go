@@ -37,7 +37,8 @@ type Operation struct {
 	parameters       []parameter
 	bodies           []string // media types that can be made
 	g                []*generate.Generator
-	Wrong            error // why no requests can be made for it
+	required         map[string]bool // the parts that have required parameters
+	Wrong            error           // why no requests can be made for it
 }
 
 type parameter struct {
@@ -263,30 +264,27 @@ func (a *API) operation(path, method string, item, of map[string]any, base strin
 	take(item["parameters"], at+"/parameters")
 	whole := map[string]any{}
 	must := []any{}
+	o.required = map[string]bool{}
 	for in, properties := range parts {
 		s := map[string]any{"type": "object", "properties": properties, "additionalProperties": false}
 		if required[in] != nil {
 			s["required"] = required[in]
 			must = append(must, in)
+			o.required[in] = true
 		}
 		whole[in] = s
 	}
 	body, place := a.resolved(of["requestBody"], at+"/"+method+"/requestBody")
 	content, _ := body["content"].(map[string]any)
-	for _, kind := range slices.Sorted(maps.Keys(content)) {
-		if formOf(kind) != "" {
-			o.bodies = append(o.bodies, kind)
-		}
+	kinds := slices.DeleteFunc(slices.Sorted(maps.Keys(content)), func(kind string) bool { return formOf(kind) == "" })
+	several := len(kinds) > 1
+	if len(content) > 0 && len(kinds) == 0 && body["required"] == true {
+		o.Wrong = fmt.Errorf("%s %s: no body of the kind %s can be made", o.Method, path, strings.Join(slices.Sorted(maps.Keys(content)), ", "))
 	}
-	if len(content) > 0 && len(o.bodies) == 0 {
-		if body["required"] == true {
-			o.Wrong = fmt.Errorf("%s %s: no body of the kind %s can be made", o.Method, path, strings.Join(slices.Sorted(maps.Keys(content)), ", "))
-		}
-	}
-	kinds := o.bodies
 	if len(kinds) == 0 {
 		kinds = []string{""}
 	}
+	var unmade error // why bodies of a kind cannot be made
 	for _, kind := range kinds {
 		properties, needs := maps.Clone(whole), slices.Clone(must)
 		if kind != "" {
@@ -294,7 +292,7 @@ func (a *API) operation(path, method string, item, of map[string]any, base strin
 			if media, _ := content[kind].(map[string]any); media["schema"] != nil {
 				properties["body"] = ref(place + "/content/" + differ.Escape(kind) + "/schema")
 			}
-			if body["required"] == true || len(o.bodies) > 1 {
+			if body["required"] == true || several {
 				needs = append(needs, "body")
 			}
 		}
@@ -304,15 +302,46 @@ func (a *API) operation(path, method string, item, of map[string]any, base strin
 		if err == nil && o.Wrong == nil {
 			var g *generate.Generator
 			if g, err = generate.Open(text, "https://nightdrill.invalid/request.json", load); err == nil {
-				o.g = append(o.g, g)
+				if why := o.sample(g, kind); why != nil {
+					unmade = why
+					continue
+				}
+				o.g, o.bodies = append(o.g, g), append(o.bodies, kind)
 			}
 		}
 		if err != nil && o.Wrong == nil {
 			o.Wrong = fmt.Errorf("%s %s: %w", o.Method, path, err)
 		}
 	}
+	if len(o.g) == 0 && o.Wrong == nil {
+		o.Wrong = unmade
+	}
 	return o
 }
+
+// sample says why bodies of a kind that is no JSON cannot be made, if so.
+func (o *Operation) sample(g *generate.Generator, kind string) error {
+	if form := formOf(kind); form == "" || form == "json" || form == "text" || form == "binary" {
+		return nil
+	}
+	for n := range uint64(samples) {
+		text, _, err := (&payload.Made{Mode: "valid"}).Make(g, 1, n)
+		if err != nil {
+			return nil // it is said when it is made
+		}
+		v, _ := differ.Decode(text) // it was just written
+		parts, _ := v.(map[string]any)
+		if _, err = o.request(parts, kind, 1, n); err == nil {
+			return nil
+		} else if n == samples-1 {
+			return err
+		}
+	}
+	return nil
+}
+
+// samples is how many requests are tried before a kind of body is left out.
+const samples = 5
 
 // formOf gives the form of bodies of a media type; "" for one that cannot be made.
 func formOf(kind string) string {
@@ -356,22 +385,101 @@ func (o *Operation) Make(mode string, seed, n uint64) (p payload.Payload, breaks
 		return p, "", o.Wrong
 	}
 	which := int(n % uint64(len(o.g)))
-	made := payload.Made{Mode: mode}
-	text, breaks, err := made.Make(o.g[which], seed, n)
-	if err != nil {
-		return p, "", fmt.Errorf("%s %s: %w", o.Method, o.Path, err)
+	made, g, kind := payload.Made{Mode: mode}, o.g[which], o.bodies[which]
+	for attempt := range uint64(attempts) {
+		text, breaks, err := made.Make(g, seed^attempt*0x9e3779b97f4a7c15, n)
+		if err != nil {
+			return p, "", fmt.Errorf("%s %s: %w", o.Method, o.Path, err)
+		}
+		v, err := differ.Decode(text)
+		if err != nil {
+			return p, "", err
+		}
+		parts, _ := v.(map[string]any)
+		r, err := o.request(parts, kind, seed, n)
+		switch {
+		case err != nil && attempt < attempts-1: // such as a form of a text, in place of an object
+		case err != nil:
+			return p, "", err
+		case mode != "broken" || o.shows(g, parts, kind):
+			return payload.Payload{Request: r}, breaks, nil
+		}
 	}
-	v, err := differ.Decode(text)
-	if err != nil {
-		return p, "", err
+	return p, "", fmt.Errorf("%s %s: nothing in it can be violated by itself so that the request shows it, so no broken "+
+		"request can be made", o.Method, o.Path)
+}
+
+// attempts is how often a request is made anew that is not broken as it goes out.
+const attempts = 60
+
+// shows reports whether a request that is to be broken is broken as it goes out: whoever reads
+// it sees what is in it, without the types of parameters and forms, and would not take it.
+func (o *Operation) shows(g *generate.Generator, parts map[string]any, kind string) bool {
+	whole := o.arrives(parts, kind)
+	takes := func() bool { return g.Validator().Validate(whole) == nil }
+	if takes() {
+		return false
 	}
-	parts, _ := v.(map[string]any)
-	kind := ""
-	if len(o.bodies) > 0 {
-		kind = o.bodies[which]
+	vary := func(of map[string]any, name string, others []any) bool {
+		was := of[name]
+		defer func() { of[name] = was }()
+		for _, other := range others {
+			if of[name] = other; takes() {
+				return true
+			}
+		}
+		return false
 	}
-	r, err := o.request(parts, kind, seed, n)
-	return payload.Payload{Request: r}, breaks, err
+	for _, p := range o.parameters {
+		of, _ := whole[p.in].(map[string]any)
+		if v, there := of[p.name]; there && !p.asJSON && vary(of, p.name, payload.Alike(v)) {
+			return false
+		}
+	}
+	if body, there := whole["body"]; there {
+		return !payload.Taken(formOf(kind), body, func(v any) bool {
+			whole["body"] = v
+			return takes()
+		})
+	}
+	return true
+}
+
+// arrives gives of the parts of a request those that are in it as it goes out.
+func (o *Operation) arrives(parts map[string]any, kind string) map[string]any {
+	whole := map[string]any{}
+	for _, in := range []string{"path", "query", "header", "cookie"} {
+		values, _ := parts[in].(map[string]any)
+		of := map[string]any{}
+		for _, p := range o.parameters {
+			v, there := values[p.name]
+			switch {
+			case p.in != in:
+			case there && p.written(v):
+				of[p.name] = v
+			case !there && in == "path":
+				of[p.name] = "{" + p.name + "}" // its place is still there
+			}
+		}
+		if len(of) > 0 || o.required[in] {
+			whole[in] = of
+		}
+	}
+	if body, there := parts["body"]; there && kind != "" {
+		whole["body"] = body
+	}
+	return whole
+}
+
+// written reports whether anything of a parameter's value is in a request.
+func (p *parameter) written(v any) bool {
+	if p.in == "header" && strings.ContainsAny(strings.Join(texts(v), ","), "\r\n\x00") {
+		return false
+	}
+	if p.in != "query" || p.asJSON {
+		return true
+	}
+	return len(p.query(v)) > 0
 }
 
 func (o *Operation) request(parts map[string]any, kind string, seed, n uint64) (*event.Request, error) {
@@ -388,7 +496,7 @@ func (o *Operation) request(parts map[string]any, kind string, seed, n uint64) (
 		}
 		switch p.in {
 		case "path":
-			target = strings.ReplaceAll(target, "{"+p.name+"}", url.PathEscape(strings.Join(texts(v), ",")))
+			target = strings.ReplaceAll(target, "{"+p.name+"}", p.listed(v, url.PathEscape))
 		case "query":
 			query = append(query, p.query(v)...)
 		case "header":
@@ -396,7 +504,7 @@ func (o *Operation) request(parts map[string]any, kind string, seed, n uint64) (
 				r.Header = append(r.Header, event.Field{Name: p.name, Value: s})
 			}
 		case "cookie":
-			cookies = append(cookies, p.name+"="+url.QueryEscape(strings.Join(texts(v), ",")))
+			cookies = append(cookies, p.name+"="+p.listed(v, url.QueryEscape))
 		}
 	}
 	if r.Target = target; len(query) > 0 {
@@ -443,7 +551,9 @@ func (p *parameter) query(v any) (out []string) {
 			}
 			return out
 		}
-		pair(name, strings.Join(texts(v), map[string]string{"spaceDelimited": " ", "pipeDelimited": "|"}[p.style]+map[bool]string{true: ","}[p.style == "" || p.style == "form"]))
+		if len(v) > 0 {
+			out = append(out, name+"="+p.listed(v, url.QueryEscape))
+		}
 	case map[string]any:
 		for _, key := range slices.Sorted(maps.Keys(v)) {
 			switch {
@@ -453,13 +563,27 @@ func (p *parameter) query(v any) (out []string) {
 				pair(url.QueryEscape(key), payload.PlainText(v[key]))
 			}
 		}
-		if !p.explode && p.style != "deepObject" {
-			pair(name, strings.Join(texts(v), ","))
+		if !p.explode && p.style != "deepObject" && len(v) > 0 {
+			out = append(out, name+"="+p.listed(v, url.QueryEscape))
 		}
 	default:
 		pair(name, payload.PlainText(v))
 	}
 	return out
+}
+
+// listed writes the values of a list or an object with what separates them, which is not
+// escaped: an escaped one belongs to a value (OpenAPI 3.1, Parameter Object, style).
+func (p *parameter) listed(v any, escape func(string) string) string {
+	between, known := map[string]string{"spaceDelimited": "%20", "pipeDelimited": "%7C"}[p.style]
+	if !known || p.in != "query" {
+		between = ","
+	}
+	out := texts(v)
+	for i := range out {
+		out[i] = escape(out[i])
+	}
+	return strings.Join(out, between)
 }
 
 func texts(v any) (out []string) {

@@ -142,6 +142,9 @@ func TestRequestsOfAnAPI(t *testing.T) {
 		values.Get("deep[k]") != "1" || values.Get("z") != "q" || values.Get("asJSON") != `{"n":1}` {
 		t.Errorf("%s, %v", get.Target, err)
 	}
+	if !strings.Contains(query, "flat=f,f&") || !strings.Contains(query, "pipe=p%7Cp") {
+		t.Errorf("lists in one parameter: %s", query)
+	}
 	if h := fmt.Sprint(get.Header); !strings.Contains(h, "{X-A 5 ") || !strings.Contains(h, "{Cookie sid=c+c ") {
 		t.Errorf("headers %s", h)
 	}

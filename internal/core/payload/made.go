@@ -3,6 +3,7 @@ package payload
 import (
 	"fmt"
 
+	"nightdrill/internal/core/differ"
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/generate"
 )
@@ -26,19 +27,39 @@ func (m *Made) Make(g *generate.Generator, seed, n uint64) (data []byte, breaks 
 	case "edges":
 		data, err = g.Edge(seed, n)
 	case "broken":
-		b, ok := g.Break(seed, n)
+		return m.broken(g, seed, n)
+	default:
+		data, err = g.Make(seed, n)
+	}
+	return data, breaks, err
+}
+
+// attempts is how often a broken payload is made anew that is not broken in its form.
+const attempts = 60
+
+// broken makes a broken payload that is broken as it is sent: in a form without types, 5 is
+// read as a number also where it was a text.
+func (m *Made) broken(g *generate.Generator, seed, n uint64) (data []byte, breaks string, err error) {
+	for attempt := range uint64(attempts) {
+		b, ok := g.Break(seed^attempt*0x9e3779b97f4a7c15, n)
 		if !ok {
 			return nil, "", &generate.Refused{Text: "nothing in it can be violated by itself, so no broken payload can be made"}
+		}
+		if m.Body != "" && m.Body != "json" {
+			v, err := differ.Decode(b.Payload)
+			fits := func(v any) bool { return g.Validator().Validate(v) == nil }
+			if _, _, wrong := EncodeBody(m.Body, b.Payload, seed, n); err != nil || wrong != nil || Taken(m.Body, v, fits) {
+				continue
+			}
 		}
 		at := b.At
 		if at == "" {
 			at = "the whole"
 		}
-		data, breaks = b.Payload, b.Keyword+" at "+at
-	default:
-		data, err = g.Make(seed, n)
+		return b.Payload, b.Keyword + " at " + at, nil
 	}
-	return data, breaks, err
+	return nil, "", &generate.Refused{Text: "nothing in it can be violated by itself so that a body of the form " + m.Body +
+		" shows it, so no broken payload can be made"}
 }
 
 // Payload gives what is sent of payload n of a seed. What it breaks stands in an
