@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
@@ -20,6 +21,7 @@ type Notable struct {
 	Label  string
 	What   string // why it is notable
 	Dead   bool   // it was given up, and is a dead letter
+	Reply  int32  // of a dead letter, the number of its last reply's bytes; 0 for none
 }
 
 // mostNotable bounds the events of one kind that are listed.
@@ -29,18 +31,32 @@ const mostNotable = 30
 // no wire took, what was given up, turned away, expired or left out, what was
 // tried again, and the chains.
 func NotableEvents(r *measure.Run) (out []Notable) {
-	add := func(event int64, what string) {
+	add := func(event int64, what string) *Notable {
 		a := &r.Arrivals[event]
-		out = append(out, Notable{event, r.Sources[a.Source].Name, r.Payloads[a.Payload].Label, what, what == outcomeWord(engine.DeadLettered)})
+		out = append(out, Notable{Event: event, Source: r.Sources[a.Source].Name, Label: r.Payloads[a.Payload].Label, What: what})
+		return &out[len(out)-1]
 	}
+	last := map[uint64][]int{} // dead letters by their last invocation
 	for _, o := range []engine.Outcome{engine.Unmatched, engine.DeadLettered, engine.Failed, engine.Expired, engine.Skipped, engine.Rejected, engine.Abandoned} {
 		n := 0
 		for i := range r.Deliveries {
 			if d := &r.Deliveries[i]; d.Outcome == o && n < mostNotable && int(d.Event) < len(r.Arrivals) {
 				n++
-				add(d.Event, outcomeWord(o))
+				x := add(d.Event, outcomeWord(o))
+				if o == engine.DeadLettered {
+					x.Dead = true
+					x.What += " after " + Plural(int(d.Attempts), "attempt")
+					last[d.Invocation] = append(last[d.Invocation], len(out)-1)
+				}
 			}
 		}
+		for i := 0; i < len(r.Invocations) && len(last) > 0; i++ {
+			v := &r.Invocations[i]
+			for _, at := range last[v.ID] {
+				out[at].What, out[at].Reply = out[at].What+", "+lastly(int(v.Status), v.Result), v.Reply
+			}
+		}
+		clear(last)
 	}
 	n := 0
 	for i := range r.Arrivals {
@@ -59,6 +75,44 @@ func NotableEvents(r *measure.Run) (out []Notable) {
 		}
 	}
 	return out
+}
+
+// lastly says how the last attempt of something that was given up ended.
+func lastly(status int, result engine.Result) string {
+	switch {
+	case status > 0 && (result == engine.OK || result == engine.BadStatus):
+		return fmt.Sprintf("the last answered with status %d", status)
+	case status > 0:
+		return fmt.Sprintf("the last: %v, status %d", result, status)
+	}
+	return fmt.Sprintf("the last: %v", result)
+}
+
+// GivenUp says how a firing that became a dead letter went: its attempts, and what the last
+// one was answered.
+func (v *Shown) GivenUp() string {
+	tries, last := 0, v.Last()
+	if last == nil {
+		return ""
+	}
+	for _, t := range v.Track.Tries {
+		tries = max(tries, int(t.N))
+	}
+	status, reply := 0, []byte(nil)
+	if last.Reply != nil {
+		status = last.Reply.Status
+		reply, _ = last.Reply.Plain()
+	}
+	return Plural(tries, "attempt") + ", " + lastly(status, last.Result) + Beginning(reply)
+}
+
+// Beginning gives the beginning of a reply for a list, after a colon; "" for none.
+func Beginning(reply []byte) string {
+	text := strings.Join(strings.Fields(string(reply)), " ")
+	if text == "" || !utf8.ValidString(text) {
+		return ""
+	}
+	return ": " + payload.Short(text, 80)
 }
 
 func rootOf(r *measure.Run, event int64) int64 {
@@ -239,9 +293,7 @@ func Would(p *plan.Project, source int, pl *payload.Payload) []Stop {
 	x := Step{Source: p.Sources[source].Name, Label: labelOf(pl), Payload: pl, Wire: -1, Trials: p.Explain(source, pl)}
 	if miss := p.NearestMiss(source, pl); miss != "" {
 		x.Over, x.Outcome, x.Why = true, engine.Unmatched, miss
-		if plan.Doubled(pl.Data()) {
-			x.Hint = doubled
-		}
+		x.Hint = doubled(pl.Data())
 		return Journey([]Step{x})
 	}
 	var out []Stop

@@ -327,6 +327,9 @@ func TestADrillOfAllKinds(t *testing.T) {
 	if c := p.Chains["cargo"]; c.Latency.N != 2 || c.Steps != 2 || c.Broken != 0 {
 		t.Errorf("chains %+v", p.Chains)
 	}
+	if got := r.Snapshot().Sources[s.SourceNamed("nightly")].Speed; got != 5_184_000 { // 72 h in 50 ms
+		t.Errorf("the clock of the nightly runs is %v times as fast", got)
+	}
 	if x := p.Idempotence; x.Twice != 12 || x.Differed != 12 || p.Faults["duplicated"] != 12 { // the gate counts its answers
 		t.Errorf("second deliveries %+v, faults %v", x, p.Faults)
 	}

@@ -103,7 +103,7 @@ func (s *Standing) begin() {
 		if env := s.env[f.Name]; len(env) > 0 {
 			s.override(c, env)
 		}
-		driver.Settings(i, c.function(), c.label())
+		driver.Settings(i, c.function(), s.labelOf(c))
 	}
 	ctx, end := context.WithCancel(context.Background())
 	over := make(chan struct{})
@@ -294,6 +294,9 @@ func (s *Standing) renew(c *code) {
 // labelOf names a version, and says when values were set for this session.
 func (s *Standing) labelOf(c *code) string {
 	label := c.label()
+	if label == "" {
+		return "" // it gets its name when it is started for the first time
+	}
 	if len(s.env[c.f.Name]) > 0 {
 		label += " +env"
 	}

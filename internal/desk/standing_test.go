@@ -555,6 +555,10 @@ func TestADrillHasTheSessionsValues(t *testing.T) {
 	if err := s.SetEnv("teller", "HARBOUR", "skerry", true); err != nil {
 		t.Fatal(err)
 	}
+	if v := fire(t, s, "asks some#1", Order{}); v.Last() == nil || !strings.HasPrefix(v.Last().Version, "v1") ||
+		!strings.HasSuffix(v.Last().Version, " +env") {
+		t.Errorf("with values that were set before it was started: %+v", v.Last())
+	}
 	drill, err := s.Drill("d")
 	if err != nil {
 		t.Fatal(err)

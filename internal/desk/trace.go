@@ -99,9 +99,7 @@ func stepsOf(p *plan.Standing, t *drive.Track, depth int, now clock.Time) (out [
 	if t.Takes == 0 {
 		base.Over, base.Outcome, base.Took = true, engine.Unmatched, 0
 		base.Why = p.NearestMiss(t.Source, t.Payload)
-		if plan.Doubled(t.Payload.Data()) {
-			base.Hint = doubled
-		}
+		base.Hint = doubled(t.Payload.Data())
 		return []Step{base}
 	}
 	for w := range src.Wires {
@@ -141,8 +139,8 @@ func stepsOf(p *plan.Standing, t *drive.Track, depth int, now clock.Time) (out [
 		if x.Over && x.Outcome == engine.Skipped {
 			x.Why = "left out, since the function was still busy with an earlier one (while_running: drop)"
 		}
-		if bad := x.Status >= 400 || x.Over && x.Outcome != engine.Done; bad && plan.Doubled(t.Payload.Data()) {
-			x.Hint = doubled
+		if bad := x.Status >= 400 || x.Over && x.Outcome != engine.Done; bad {
+			x.Hint = doubled(t.Payload.Data())
 		}
 		out = append(out, x)
 	}
@@ -189,7 +187,18 @@ func (t Attempt) Words() string {
 	return text
 }
 
-const doubled = "what went in is JSON inside a JSON string: it was encoded twice on its way, such as by a function that turns its reply into text before it is encoded"
+// doubled returns a hint about data that was encoded twice, or "".
+func doubled(data []byte) string {
+	place, ok := plan.Doubled(data)
+	switch {
+	case !ok:
+		return ""
+	case place != "":
+		return place + " of what went in is JSON inside a JSON string: whoever sent it turned that member into text; take it " +
+			"apart with parse in a shape, or read it twice"
+	}
+	return "what went in is JSON inside a JSON string: it was encoded twice on its way, such as by a function that turns its reply into text before it is encoded"
+}
 
 // Line is a step in one line.
 func (x *Step) Line() string {

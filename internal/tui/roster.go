@@ -131,6 +131,7 @@ func stands(x *desk.State) stance {
 	if x.Look.Outdated > 0 {
 		out.style, more = paint.Warm, append(more, "being replaced")
 	}
+	port := strings.TrimPrefix(x.Address, "127.0.0.1")
 	if x.Held {
 		more = append(more, "held")
 	}
@@ -138,7 +139,7 @@ func stands(x *desk.State) stance {
 		more = append(more, "env set")
 	}
 	if x.Address != "" && x.Look.Outdated == 0 {
-		out.words[0] = strings.Replace(out.words[0], ",", " at "+strings.TrimPrefix(x.Address, "127.0.0.1")+",", 1)
+		out.words[0] = strings.Replace(out.words[0], ",", " at "+port+",", 1)
 	}
 	for i, m := range more {
 		for k := range out.words {
@@ -146,6 +147,9 @@ func stands(x *desk.State) stance {
 				out.words[k] += ", " + m
 			} else if i == 0 { // the first of them is what matters
 				out.words[k] = m
+				if m == "held" && port != "" { // where the debugger is attached; H is the key that holds
+					out.words[k] = map[bool]string{false: "held " + port, true: "H " + port}[k == rosterLevels-1]
+				}
 			}
 		}
 	}

@@ -5,11 +5,49 @@ import (
 	"testing"
 	"time"
 
+	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/desk"
 )
+
+// A note goes by itself after a while; what went wrong is said for longer, and a question, and
+// what is still being done, until they are over.
+func TestNotesDoNotStay(t *testing.T) {
+	for _, c := range []struct {
+		note string
+		good bool
+		yes  func(string) tea.Cmd
+		at   []time.Duration
+		want []bool
+	}{
+		{"3 files are in runs", true, nil, []time.Duration{5 * time.Second, 11 * time.Second}, []bool{true, false}},
+		{"the run is gone", false, nil, []time.Duration{11 * time.Second, 31 * time.Second}, []bool{true, false}},
+		{"writing …", true, nil, []time.Duration{time.Minute}, []bool{true}},
+		{"Delete it? y", true, func(string) tea.Cmd { return nil }, []time.Duration{time.Minute}, []bool{true}},
+	} {
+		s := &shell{note: c.note, good: c.good, yes: c.yes}
+		began := time.Now()
+		s.fade(began)
+		for i, at := range c.at {
+			if s.fade(began.Add(at)); (s.note != "") != c.want[i] {
+				t.Errorf("%q after %v: %q", c.note, at, s.note)
+			}
+		}
+	}
+}
+
+// A function that is held shows where a debugger finds it, however little room there is.
+func TestAHeldFunctionShowsItsPort(t *testing.T) {
+	x := stands(&desk.State{Name: "quote", Held: true, Address: "127.0.0.1:28226", Look: engine.Look{Ready: 1, Idle: 1, IdleStop: clock.Never}})
+	for i, words := range x.words {
+		if !strings.Contains(words, ":28226") && i != 1 || ansi.StringWidth(words) > rosterWidths[i] && i > 1 {
+			t.Errorf("at length %d: %q", i, words)
+		}
+	}
+}
 
 // Each function stands on the roster, with words as long as all have room for.
 func TestTheRosterHasRoomForAll(t *testing.T) {

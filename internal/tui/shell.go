@@ -60,26 +60,30 @@ var tabs = []struct {
 
 // shell is the program's model.
 type shell struct {
-	desk      *desk.Desk
-	stand     *desk.Standing
-	plan      *plan.Standing // the project as it was last seen
-	states    []desk.State
-	ctx       context.Context
-	theme     *paint.Theme
-	w, h      int
-	view      view
-	sets      *setsview.Model
-	wiring    *wiringview.Model
-	fire      *fireview.Model
-	drill     *drillview.Model
-	findings  *findings.Model
-	compare   *compareview.Model
-	running   *desk.Running
-	auto      *plan.Drill // to be started at once
-	help      bool
-	prompt    *prompt                  // the command line, while it is open
-	note      string                   // said in the bottom line until the next key
-	good      bool                     // the note is no complaint
+	desk     *desk.Desk
+	stand    *desk.Standing
+	plan     *plan.Standing // the project as it was last seen
+	states   []desk.State
+	ctx      context.Context
+	theme    *paint.Theme
+	w, h     int
+	view     view
+	sets     *setsview.Model
+	wiring   *wiringview.Model
+	fire     *fireview.Model
+	drill    *drillview.Model
+	findings *findings.Model
+	compare  *compareview.Model
+	running  *desk.Running
+	auto     *plan.Drill // to be started at once
+	help     bool
+	prompt   *prompt  // the command line, while it is open
+	note     string   // said in the bottom line until the next key, or for a while
+	good     bool     // the note is no complaint
+	said     struct { // the note as it was last seen, and since when
+		text  string
+		since time.Time
+	}
 	preparing string                   // what is done before a drill starts
 	yes       func(string) tea.Cmd     // what y does
 	asking    bool                     // whether to stop the drill and leave
@@ -237,6 +241,7 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case restMsg:
 		return s, s.listen
 	case beatMsg:
+		s.fade(time.Now())
 		if s.running != nil || s.preparing != "" {
 			return s, s.beat()
 		}
@@ -517,6 +522,25 @@ func (s *shell) interrupt() tea.Cmd {
 	s.leaving, s.broken = true, true
 	s.stop()
 	return nil
+}
+
+// staleAfter is how long the bottom line says what has happened, unless a key is pressed
+// before; what went wrong is said for three times as long.
+const staleAfter = 10 * time.Second
+
+// fade takes a note off the bottom line that has been said for long enough. A question, and
+// what is still being done, stay.
+func (s *shell) fade(now time.Time) {
+	long := staleAfter
+	if !s.good {
+		long *= 3
+	}
+	switch {
+	case s.note != s.said.text:
+		s.said.text, s.said.since = s.note, now
+	case s.note != "" && s.yes == nil && !strings.HasSuffix(s.note, "…") && now.Sub(s.said.since) > long:
+		s.note = ""
+	}
 }
 
 // The shell's own keys.

@@ -78,6 +78,8 @@ type Source struct {
 	Routes []string `json:"routes,omitempty"` // http: of each wire
 	To     []int    `json:"to,omitempty"`     // function of each wire
 	Closed bool     `json:"closed,omitempty"` // fed by callers who wait for their answers
+	// Speed is how many times as fast as time the clock of a schedule ran; 0 for as fast.
+	Speed float64 `json:"speed,omitempty"`
 }
 
 // Payload names one payload that was sent.

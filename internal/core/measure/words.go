@@ -240,8 +240,12 @@ func (r *Run) saySource(i int32, c Counts, say func(string, ...any)) {
 		say("%s: %s too long and expired.", name, count(c.Expired, "message waited", "messages waited"))
 	}
 	if c.Skipped > 0 {
-		say("%s: %s skipped: the function was still busy with an earlier one.", name, count(c.Skipped, "scheduled run",
-			"scheduled runs"))
+		why := ""
+		if speed := r.Sources[i].Speed; speed > 1 { // which is nothing of the function's
+			why = fmt.Sprintf(", since the drill's clock runs %s times as fast as time does", strconv.FormatFloat(speed, 'f', -1, 64))
+		}
+		say("%s: %s skipped: the function was still busy with an earlier one%s.", name, count(c.Skipped, "scheduled run",
+			"scheduled runs"), why)
 	}
 	if c.Unmatched > 0 {
 		say("%s: %s unmatched: no wire takes them.", name, count(c.Unmatched, "event", "events"))

@@ -3,6 +3,7 @@ package plan
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -114,15 +115,29 @@ func (t *Then) Make(to *Source, r *Reply, id string, stop func() error) (o Onwar
 	return o, nil
 }
 
-// Doubled tells whether data is JSON inside a JSON string: what comes of a reply
-// that was encoded twice, and what makes the next function stumble.
-func Doubled(data []byte) bool {
-	var inner string
-	if json.Unmarshal(data, &inner) != nil {
-		return false
+// Doubled returns where data is JSON inside a JSON string: what comes of a reply
+// that was encoded twice, and what makes the next function stumble. The place is "" for
+// all of it, or a JSON Pointer to the first of its members that is; ok is false for none.
+func Doubled(data []byte) (place string, ok bool) {
+	inner := func(text string) bool {
+		text = strings.TrimSpace(text)
+		return (strings.HasPrefix(text, "{") || strings.HasPrefix(text, "[")) && json.Valid([]byte(text))
 	}
-	inner = strings.TrimSpace(inner)
-	return (strings.HasPrefix(inner, "{") || strings.HasPrefix(inner, "[")) && json.Valid([]byte(inner))
+	var whole any
+	if json.Unmarshal(data, &whole) != nil {
+		return "", false
+	}
+	switch v := whole.(type) {
+	case string:
+		return "", inner(v)
+	case map[string]any:
+		for _, name := range slices.Sorted(maps.Keys(v)) {
+			if text, is := v[name].(string); is && inner(text) {
+				return differ.Pointer([]string{name}), true
+			}
+		}
+	}
+	return "", false
 }
 
 // MostTimes bounds the times of a schedule in one drill.

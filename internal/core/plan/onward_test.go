@@ -79,9 +79,10 @@ func TestWhatAReplyBecomes(t *testing.T) {
 	if e := make(Then{}, Queue).Payload.Event; !e.Binary {
 		t.Error("bytes are no text")
 	}
-	for text, want := range map[string]bool{`"{\"a\":1}"`: true, `"[1]"`: true, `{"a":1}`: false, `"plain"`: false, `"{no"`: false, ``: false, `"\"x\""`: false} {
-		if Doubled([]byte(text)) != want {
-			t.Errorf("%s is encoded twice: %v", text, !want)
+	for text, want := range map[string]string{`"{\"a\":1}"`: "", `"[1]"`: "", `{"a":1}`: "-", `"plain"`: "-", `"{no"`: "-", ``: "-", `"\"x\""`: "-",
+		`{"status":200,"body":"{\"pass\":\"BF-1\"}"}`: "/body", `{"a/b":" [1] ","c":"[1]"}`: "/a~1b", `{"a":{"b":"[1]"}}`: "-", `["[1]"]`: "-"} {
+		if place, ok := Doubled([]byte(text)); ok != (want != "-") || ok && place != want {
+			t.Errorf("%s is encoded twice: %v, at %q", text, ok, place)
 		}
 	}
 }

@@ -278,6 +278,9 @@ func (d *Driver) feed(f *plan.Feed, n int) {
 		if f.Set >= 0 {
 			set = &d.p.Sets[f.Set]
 		}
+		if f.Clock.Speed > 1 {
+			d.rec.Sources[f.Source].Speed = f.Clock.Speed
+		}
 		events, after, notes := plan.TimesOf(src, f.Clock, set)
 		d.rec.Notes = append(d.rec.Notes, notes...)
 		x.first = d.payloadsOf(&payload.Set{Name: src.Name, Payloads: events})

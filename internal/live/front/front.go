@@ -78,6 +78,7 @@ func (f *Front) Close() { _ = f.server.Close() }
 
 func handler(allowed []string, answer func(context.Context, *event.Request, []string) Answer) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		hosts.EndAfter(w, r)
 		if why := hosts.Check(r, allowed); why != "" {
 			http.Error(w, "Night Drill: "+why, http.StatusMisdirectedRequest)
 			return

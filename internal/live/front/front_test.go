@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 
@@ -104,6 +105,23 @@ func TestTooLarge(t *testing.T) {
 	conn.Close()
 	if resp, err := http.Get("http://" + f.Address); err != nil || resp.StatusCode != 200 || asked != 1 {
 		t.Errorf("after it: %v %v, asked %d times", resp, err, asked)
+	}
+}
+
+// A request with two framings, a length and chunks, ends its connection: what follows it is
+// nobody's request.
+func TestTwoFramings(t *testing.T) {
+	var asked []string
+	f := open(t, func(r *event.Request) Answer { asked = append(asked, r.Target); return Answer{200, nil, nil} })
+	conn, err := net.Dial("tcp", f.Address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	fmt.Fprintf(conn, "POST /first HTTP/1.1\r\nHost: localhost\r\nContent-Length: 6\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\nGET /hidden HTTP/1.1\r\nHost: localhost\r\n\r\n")
+	text, err := io.ReadAll(conn) // to the end of the connection
+	if err != nil || strings.Count(string(text), "HTTP/1.1 ") != 1 || !strings.Contains(string(text), "Connection: close") || !slices.Equal(asked, []string{"/first"}) {
+		t.Errorf("%q, %v, asked for %v", text, err, asked)
 	}
 }
 

@@ -80,6 +80,7 @@ func (s *Store) serve(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Store) answer(w http.ResponseWriter, r *http.Request) error {
+	hosts.EndAfter(w, r)
 	if why := hosts.Check(r, s.allowed); why != "" {
 		return refuse(http.StatusMisdirectedRequest, "%s", why)
 	}

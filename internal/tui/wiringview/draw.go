@@ -731,13 +731,18 @@ func (m *Model) drawChoices(c *paint.Canvas) {
 	c.Rule(0, "which event goes on the map? at "+m.plan.Sources[m.source()].Name)
 	room := m.h - 2
 	top := max(min(m.chosen-room/2, len(m.choices)-room), 0)
-	for i, x := range m.choices[top:min(top+room, len(m.choices))] {
+	shown := m.choices[top:min(top+room, len(m.choices))]
+	split := m.w / 3 // beyond the longest label, and up to two thirds
+	for _, x := range m.choices {
+		split = max(split, min(ansi.StringWidth(proc.Harmless(x.label))+5, m.w*2/3))
+	}
+	for i, x := range shown {
 		style, mark := paint.Plain, "  "
 		if top+i == m.chosen {
 			style, mark = paint.Chosen, "▸ "
 		}
-		at := c.PutUpTo(1, 1+i, m.w*2/3, style, mark+proc.Harmless(x.label))
-		at = c.PutUpTo(max(at+2, m.w*2/3), 1+i, m.w-1, paint.Dim, proc.Harmless(x.what))
+		at := c.PutUpTo(1, 1+i, split, style, mark+proc.Harmless(x.label))
+		at = c.PutUpTo(max(at+2, split), 1+i, m.w-1, paint.Dim, proc.Harmless(x.what))
 		if x.bad {
 			c.PutUpTo(at+2, 1+i, m.w-1, paint.Bad, "no wire takes it")
 		}

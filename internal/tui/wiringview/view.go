@@ -389,20 +389,23 @@ func (m *Model) remove() tea.Cmd {
 	}
 }
 
+// blob gives the bytes that a run kept under a number; nil for what is not there.
+func (m *Model) blob(r *measure.Run, n int32) []byte {
+	switch {
+	case n <= 0:
+		return nil
+	case int(n) <= len(r.Blobs):
+		return r.Blobs[n-1]
+	}
+	data, _ := m.s.Runs.Blob(r.ID, n) // what is not there is not shown
+	return data
+}
+
 // Follow puts an event of a run on the map.
 func (m *Model) Follow(r *measure.Run, event int64) {
 	m.Refresh()
 	m.choosing, m.item, m.firing, m.stop = false, nil, nil, 0
-	m.journey = desk.Journey(desk.RunSteps(&m.plan.Project, r, event, func(n int32) []byte {
-		switch {
-		case n <= 0:
-			return nil
-		case int(n) <= len(r.Blobs):
-			return r.Blobs[n-1]
-		}
-		data, _ := m.s.Runs.Blob(r.ID, n) // what is not there is not shown
-		return data
-	}))
+	m.journey = desk.Journey(desk.RunSteps(&m.plan.Project, r, event, func(n int32) []byte { return m.blob(r, n) }))
 	source := r.Sources[r.Arrivals[event].Source].Name
 	if len(m.journey) == 0 {
 		m.journey = []desk.Stop{{Source: source, Text: "arrives at " + source + ", and is under way: its end is not known yet"}}
@@ -433,7 +436,11 @@ func (m *Model) offer() {
 		from := m.plan.SourceNamed(v.Item.SourceName)
 		dead := from >= 0 && m.plan.Sources[from].DeadLetter == at && v.Outcome() == engine.DeadLettered
 		if (v.Item.SourceName == name || dead) && v.Track != nil {
-			m.choices = append(m.choices, choice{label: v.Item.Label, what: fmt.Sprintf("fired %s, %v", v.At.Format("15:04:05"), v.Origin), firing: v.Firing, item: v.Item, bad: v.Track.Takes == 0})
+			what := fmt.Sprintf("fired %s, %v", v.At.Format("15:04:05"), v.Origin)
+			if dead {
+				what = "given up " + v.At.Format("15:04:05") + " after " + v.GivenUp()
+			}
+			m.choices = append(m.choices, choice{label: v.Item.Label, what: what, firing: v.Firing, item: v.Item, bad: v.Track.Takes == 0})
 		}
 	}
 	for _, i := range m.s.List() {
@@ -453,7 +460,11 @@ func (m *Model) offer() {
 		for _, x := range desk.NotableEvents(m.run) {
 			from := m.plan.SourceNamed(x.Source)
 			if x.Source == name || x.Dead && from >= 0 && m.plan.Sources[from].DeadLetter == at {
-				m.choices = append(m.choices, choice{label: x.Label, what: "last run: " + x.What, event: x.Event + 1})
+				what := "last run: " + x.What
+				if x.Dead {
+					what += desk.Beginning(m.blob(m.run, x.Reply))
+				}
+				m.choices = append(m.choices, choice{label: x.Label, what: what, event: x.Event + 1})
 			}
 		}
 		for _, e := range desk.LastEnded(m.run, mostLast, func(e *desk.Came) bool { return e.Source == name }) {

@@ -351,7 +351,9 @@ func TestEventsOfARun(t *testing.T) {
 	x.press("esc", "down", "enter")
 	for i, c := range x.choices {
 		if strings.Contains(c.what, "given up") {
-			x.chosen = i
+			if x.chosen = i; !strings.Contains(c.what, "after 3 attempts, the last answered with status ") {
+				t.Errorf("a dead letter is listed as %q", c.what)
+			}
 		}
 	}
 	x.press("enter", "space", "space")
