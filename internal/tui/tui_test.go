@@ -20,6 +20,10 @@ import (
 var program, state string
 
 func TestMain(m *testing.M) {
+	if os.Getenv("WIRE") != "" {
+		wire()
+		return
+	}
 	dir, err := os.MkdirTemp("", "nightdrill-screen")
 	if err != nil {
 		panic(err)
