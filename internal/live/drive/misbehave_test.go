@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -86,6 +87,14 @@ var programs = map[string]func(l net.Listener, requests *atomic.Int32) http.Hand
 			if err := child.Start(); err != nil {
 				panic(err)
 			}
+		}
+		return nil
+	},
+	"starts a child with an empty environment in a session of its own": func(net.Listener, *atomic.Int32) http.HandlerFunc {
+		child := exec.Command("/bin/sh", "-c", "trap '' TERM HUP; while :; do sleep 0.2; done")
+		child.Env, child.SysProcAttr = []string{}, &syscall.SysProcAttr{Setsid: true}
+		if err := child.Start(); err != nil {
+			panic(err)
 		}
 		return nil
 	},
@@ -209,6 +218,7 @@ func TestMisbehaviour(t *testing.T) {
 		{"a flood on standard error", 6, engine.OK, "", engine.RunOver, nil},
 		{"ignores SIGTERM", 6, engine.OK, "", engine.RunOver, nil},
 		{"forks children that outlive it", 6, engine.OK, "", engine.RunOver, nil},
+		{"starts a child with an empty environment in a session of its own", 6, engine.OK, "", engine.RunOver, nil},
 		{"fills its memory", 0, engine.Crash, "f ran out of memory: it was ended by the system, since it used more than its memory of 64.0 MiB", engine.OutOfMemory,
 			func(f *plan.Function) { f.Memory, f.Timeout = 64<<20, 20*time.Second }},
 		{"uses all CPUs", 6, engine.OK, "", engine.RunOver, func(f *plan.Function) { f.CPU, f.Timeout = 0.3, 20*time.Second }},
@@ -279,7 +289,9 @@ func started() (found []string) {
 	for _, path := range all {
 		env, _ := os.ReadFile(path)
 		stat, _ := os.ReadFile(filepath.Dir(path) + "/stat")
-		if strings.Contains(string(env), fmt.Sprintf("NIGHTDRILL_INSTANCE=%d-", os.Getpid())) || strings.Contains(string(stat), fmt.Sprintf(") Z %d ", os.Getpid())) {
+		_, after, _ := strings.Cut(string(stat), ") ") // its state, then its parent, which is this program where the one before has ended
+		if fields := strings.Fields(after); strings.Contains(string(env), fmt.Sprintf("NIGHTDRILL_INSTANCE=%d-", os.Getpid())) ||
+			len(fields) > 1 && fields[1] == strconv.Itoa(os.Getpid()) {
 			found = append(found, path)
 		}
 	}
