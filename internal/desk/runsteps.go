@@ -33,7 +33,8 @@ const mostNotable = 30
 func NotableEvents(r *measure.Run) (out []Notable) {
 	add := func(event int64, what string) *Notable {
 		a := &r.Arrivals[event]
-		out = append(out, Notable{Event: event, Source: r.Sources[a.Source].Name, Label: r.Payloads[a.Payload].Label, What: what})
+		out = append(out, Notable{Event: event, Source: r.Sources[a.Source].Name, Label: r.Payloads[a.Payload].Label,
+			What: what})
 		return &out[len(out)-1]
 	}
 	last := map[uint64][]int{} // dead letters by their last invocation

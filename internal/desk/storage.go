@@ -283,7 +283,8 @@ func (s *Standing) keepLost(drill *plan.Drill) error {
 
 // bringAllObjects stores what a drill's feeds bring to storage sources, before it
 // begins, and gives the project and the drill with the events that tell of it.
-func (d *Desk) bringAllObjects(store *objects.Store, from *plan.Project, drill *plan.Drill) (*plan.Project, *plan.Drill, error) {
+func (d *Desk) bringAllObjects(store *objects.Store, from *plan.Project, drill *plan.Drill) (
+	*plan.Project, *plan.Drill, error) {
 	toStorage := func(f plan.Feed) bool { return d.Sources[f.Source].Kind == plan.Storage && f.Set >= 0 }
 	needed := slices.ContainsFunc(drill.Feeds, toStorage)
 	for i := range d.Functions {

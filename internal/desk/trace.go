@@ -194,10 +194,11 @@ func doubled(data []byte) string {
 	case !ok:
 		return ""
 	case place != "":
-		return place + " of what went in is JSON inside a JSON string: whoever sent it turned that member into text; take it " +
-			"apart with parse in a shape, or read it twice"
+		return place + " of what went in is JSON inside a JSON string: whoever sent it turned that member into text; " +
+			"take it apart with parse in a shape, or read it twice"
 	}
-	return "what went in is JSON inside a JSON string: it was encoded twice on its way, such as by a function that turns its reply into text before it is encoded"
+	return "what went in is JSON inside a JSON string: it was encoded twice on its way, such as by a function that turns " +
+		"its reply into text before it is encoded"
 }
 
 // Line is a step in one line.

@@ -242,7 +242,8 @@ func (r *Run) saySource(i int32, c Counts, say func(string, ...any)) {
 	if c.Skipped > 0 {
 		why := ""
 		if speed := r.Sources[i].Speed; speed > 1 { // which is nothing of the function's
-			why = fmt.Sprintf(", since the drill's clock runs %s times as fast as time does", strconv.FormatFloat(speed, 'f', -1, 64))
+			why = fmt.Sprintf(", since the drill's clock runs %s times as fast as time does",
+				strconv.FormatFloat(speed, 'f', -1, 64))
 		}
 		say("%s: %s skipped: the function was still busy with an earlier one%s.", name, count(c.Skipped, "scheduled run",
 			"scheduled runs"), why)

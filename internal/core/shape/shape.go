@@ -86,7 +86,8 @@ func Parse(name, text, kind string) (*Shape, error) {
 
 // Body gives what the function gets of events, or of a request, and its media type. It asks
 // stop, now and then, whether to go on; nil is for always.
-func (s *Shape) Body(request *event.Request, events []*event.Event, stop func() error) (body []byte, kind string, err error) {
+func (s *Shape) Body(request *event.Request, events []*event.Event, stop func() error) (
+	body []byte, kind string, err error) {
 	var all []*Event
 	if request != nil {
 		all = append(all, ofRequest(request))
