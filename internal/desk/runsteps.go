@@ -107,7 +107,7 @@ func (v *Shown) GivenUp() string {
 	return Plural(tries, "attempt") + ", " + lastly(status, last.Result) + Beginning(reply)
 }
 
-// Beginning gives the beginning of a reply for a list, after a colon; "" for none.
+// Beginning returns the beginning of a reply for a list, after a colon; "" for none.
 func Beginning(reply []byte) string {
 	text := strings.Join(strings.Fields(string(reply)), " ")
 	if text == "" || !utf8.ValidString(text) {

@@ -85,7 +85,7 @@ func tooMuch(text []byte) Mistake {
 
 type progressKey struct{}
 
-// WithProgress gives a context in which what works for long says how far it is.
+// WithProgress returns a context in which what works for long says how far it is.
 func WithProgress(ctx context.Context, say func(string)) context.Context {
 	return context.WithValue(ctx, progressKey{}, say)
 }

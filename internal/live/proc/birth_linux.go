@@ -73,11 +73,17 @@ func killBorn(of uint64) {
 	}
 }
 
+// isOf reports whether a process is one that another started, by its session, its birthmark or
+// its environment.
+func isOf(name string, session int, mark string, birth uint64) bool {
+	return sessionOf(name) == session || birth > 0 && birthmark(name) == birth || hasVariable(name, mark)
+}
+
 // endLeft ends what a process that has come to its end has left on purpose.
 func endLeft(session int, mark string, birth uint64, grace time.Duration) {
 	var asked []int
 	for _, name := range processes() {
-		if sessionOf(name) == session || birth > 0 && birthmark(name) == birth || hasVariable(name, mark) {
+		if isOf(name, session, mark, birth) {
 			pid, _ := strconv.Atoi(name)
 			_ = syscall.Kill(pid, syscall.SIGTERM)
 			asked = append(asked, pid)
@@ -99,7 +105,7 @@ func endLeft(session int, mark string, birth uint64, grace time.Duration) {
 // left reports whether anything is left of a process.
 func left(session int, mark string, birth uint64) bool {
 	for _, name := range processes() {
-		if s := statOf(name); s.state != 'Z' && s.state != 0 && (s.session == session || birth > 0 && birthmark(name) == birth || hasVariable(name, mark)) {
+		if s := statOf(name); s.state != 'Z' && s.state != 0 && isOf(name, session, mark, birth) {
 			return true
 		}
 	}

@@ -389,7 +389,7 @@ func (m *Model) remove() tea.Cmd {
 	}
 }
 
-// blob gives the bytes that a run kept under a number; nil for what is not there.
+// blob returns the bytes that a run kept under a number; nil for what is not there.
 func (m *Model) blob(r *measure.Run, n int32) []byte {
 	switch {
 	case n <= 0:
