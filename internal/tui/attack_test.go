@@ -390,7 +390,7 @@ var attacks = map[string]func(*attacked){
 		lines := []string{"GET /0 HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n", "GET /9 HTTP/1.1\r\nHost: evil.example\r\n\r\n", "POST /0 HTTP/1.1\r\nHost: localhost\r\nContent-Length: 5\r\n\r\nab",
 			"POST /0 HTTP/1.1\r\nHost: localhost\r\nContent-Length: 3\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\nGET /hidden HTTP/1.1\r\n\r\n", "\x00\x01\x02", "GET / HTTP/1.1\r\n" + strings.Repeat("X: y\r\n", 10_000), "GET /\x1b[2J HTTP/1.1\r\nHost: localhost\r\n\r\n"}
 		var all sync.WaitGroup
-		each := a.times(10, 200)
+		each := a.times(10, 60)
 		for n := range 20 {
 			r := rand.New(rand.NewPCG(uint64(n), a.r.Uint64()))
 			all.Go(func() {
