@@ -51,7 +51,7 @@ payloads:
 			{"startedDateTime":"2026-05-01T10:00:09Z","request":{"method":"GET","url":"http://x/fare?to=skerry&token=hush-hush","headers":[{"name":"X-Api-Key","value":"hush-hush"}]}}]}}`,
 		"work.ndjson": `{"specversion":"1.0","id":"w1","source":"s","type":"work.wanted","data":{"n":1,"deck":"car"}}` + "\n" +
 			`{"specversion":"1.0","id":"w2","source":"s","type":"work.wanted","data":{"n":"two","deck":"car\u001b[2J"}}` + "\n",
-		"job.json": `{"type":"object","required":["n","deck"],"additionalProperties":false,"properties":{"n":{"type":"integer","minimum":1,"maximum":5},"deck":{"type":"string","maxLength":8},"rare":{"type":"boolean","x-made":{"present":0}}}}`,
+		"job.json": `{"type":"object","required":["n","deck"],"additionalProperties":false,"properties":{"n":{"type":"integer","minimum":1,"maximum":5},"deck":{"type":"string","minLength":3,"maxLength":8},"rare":{"type":"boolean","x-made":{"present":0}}}}`,
 	} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
 			t.Fatal(err)
