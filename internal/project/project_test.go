@@ -65,7 +65,7 @@ sources:
 payloads:
   fare-requests: {recording: fares.har, expect: {status: 200, values: {/cents: 450}, leave_out: [/at]}}
   boarding-scans: {recording: scans.ndjson, broken: skip}
-  scans-made: {schema: scan.json, seed: 7, count: 20}
+  scans-made: {schema: scan.json, seed: 7, count: 20, extras: true}
   asks-made: {schema: scan.json, mode: broken, count: 3, request: {path: /scan}}
 cost: {currency: EUR, memory: 0.00002, request: 0.002, round_up: 1ms, billed: [start, invocation]}
 runs: {keep: 50, for: 30d, size: 500MiB}
@@ -296,6 +296,7 @@ var mistakes = []struct {
 	{"status: 200", "status: fine", "is not an HTTP status", true},
 	{"/cents: 450", "cents: 450", "is not a JSON Pointer", true},
 	{"status: 200", "schema: no.json", "no.json", false},
+	{"count: 20, extras: true", "count: 20, extras: maybe", "extras: \"maybe\" is not", true},
 	{"schema: scan.json, seed", "schema: scna.json, seed", "did you mean scan.json?", false},
 	{"count: 20", "count: 2000000", "the most is 100000", true},
 	{"count: 3, request: {path: /scan}", "recording: fares.har", "a set is recorded or made", true},

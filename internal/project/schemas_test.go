@@ -185,6 +185,8 @@ payloads:
   api: {openapi: api.json, operation: getX, count: 3, mode: edges}
   all: {openapi: api.json, count: 4}
   rows: {schema: rows.json, body: csv, count: 2}
+  closed: {schema: s.json, count: 60}
+  open: {schema: s.json, count: 60, extras: true}
   large: {schema: s.json, size: 5kB, count: 2, mode: broken}
 `, "api.json": api31, "parts.json": `{"id":{"const":"x"}}`, "event.tmpl": "{{.Path}}{{.ID}}",
 		"asks.har":    `{"log":{"entries":[{"request":{"method":"GET","url":"http://h/a"},"response":{"status":200}},{"request":{"method":"GET","url":"http://h/b"},"response":{"status":200}}]}}`,
@@ -214,6 +216,12 @@ payloads:
 	}
 	if e := set("rows").Payloads[1].Event; !strings.HasPrefix(string(e.Data), "c\r\nv\r\n") || e.DataContentType != "text/csv; charset=utf-8" {
 		t.Errorf("rows %+v", e)
+	}
+	for name, want := range map[string]bool{"closed": false, "open": true} {
+		more := slices.ContainsFunc(set(name).Payloads, func(p payload.Payload) bool { return strings.Count(string(p.Data()), `":`) > 1 })
+		if more != want {
+			t.Errorf("%s: members that the schema does not name are made: %v", name, more)
+		}
 	}
 	if m := set("large").Maker; m.Mode != "broken" || len(m.Outline) == 0 {
 		t.Errorf("made by %+v", m)
