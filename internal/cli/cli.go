@@ -109,7 +109,7 @@ var howFar atomic.Pointer[string]
 
 func tellFar(text string) { howFar.Store(&text) }
 
-// interruption says that a command was interrupted, and how far it was.
+// interruption returns the error text of a command that was interrupted: how far it was.
 func interruption() string {
 	if far := howFar.Load(); far != nil {
 		return "interrupted: " + *far

@@ -311,6 +311,19 @@ func TestWithoutItsWardenADrillGoesOn(t *testing.T) {
 	noneLeft(t)
 }
 
+// start starts the program, which is killed when the test ends before it; errs is its standard
+// error, to be read once it has ended.
+func start(t *testing.T, args ...string) (c *exec.Cmd, errs *bytes.Buffer) {
+	t.Helper()
+	c, errs = exec.Command(program, args...), &bytes.Buffer{}
+	c.Stderr = errs
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = c.Process.Kill() }) // it has ended where all is well
+	return c, errs
+}
+
 // worked reports whether a process has worked for longer than it takes to begin.
 func worked(pid int) bool {
 	text, _ := os.ReadFile(filepath.Join("/proc", strconv.Itoa(pid), "stat"))
@@ -339,23 +352,19 @@ func TestLongWorkIsInterrupted(t *testing.T) {
 	}
 	write("many.json", `{"type":"object","properties":{"pass":{"type":"string"}}}`)
 	write("long.json", `{"type":"array","contains":{"multipleOf":7},"minContains":900000,"uniqueItems":true}`)
-	write("nightdrill.yaml", "nightdrill: 1\nfunctions: {f: {start: [sh]}}\nsources: {q: {kind: queue, wires: [{to: f}]}}\npayloads: {long: {schema: long.json, mode: broken}}\n")
+	write("nightdrill.yaml", "nightdrill: 1\nfunctions: {f: {start: [sh]}}\nsources: {q: {kind: queue, wires: [{to: f}]}}\n"+
+		"payloads: {long: {schema: long.json, mode: broken}}\n")
 	if err := syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	for want, args := range map[string][]string{
-		" of 900000000 was being made":   {"payloads", "generate", "--schema", dir + "/many.json", "--count", "900000000", "--out", dir + "/out.ndjson"},
+		" of 900000000 was being made": {"payloads", "generate", "--schema", dir + "/many.json", "--count", "900000000",
+			"--out", dir + "/out.ndjson"},
 		"payload 1 of 10 was being made": {"payloads", "generate", "--schema", dir + "/long.json", "--mode", "broken"},
 		"of the set long was being made": {"check", "--project", dir},
 		"nightdrill: interrupted\n":      {"payloads", "infer", dir + "/pipe"},
 	} {
-		c := exec.Command(program, args...)
-		var errs bytes.Buffer
-		c.Stderr = &errs
-		if err := c.Start(); err != nil {
-			t.Fatal(err)
-		}
-		defer c.Process.Kill()
+		c, errs := start(t, args...)
 		until(t, func() bool {
 			return args[1] == "infer" && opened(dir+"/pipe") || args[1] != "infer" && worked(c.Process.Pid)
 		})
@@ -377,13 +386,7 @@ func TestInterrupted(t *testing.T) {
 	if err := os.WriteFile(dir+"/nightdrill.yaml", []byte(long), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	c := exec.Command(program, "run", "--project", dir)
-	var errs bytes.Buffer
-	c.Stderr = &errs
-	if err := c.Start(); err != nil {
-		t.Fatal(err)
-	}
-	defer c.Process.Kill()
+	c, errs := start(t, "run", "--project", dir)
 	until(t, func() bool {
 		s, err := store.Open(dir)
 		if err != nil {

@@ -36,7 +36,9 @@ same events, and compares the two runs.`,
 		Args: cobra.RangeArgs(1, 2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 2 {
-				return withRuns(cmd.Context(), *dir, func(s *store.Store) error { return compareRuns(cmd, s, args[0], args[1], to) })
+				return withRuns(cmd.Context(), *dir, func(s *store.Store) error {
+					return compareRuns(cmd, s, args[0], args[1], to)
+				})
 			}
 			d, err := open(cmd.Context(), *dir)
 			if err != nil {

@@ -196,14 +196,18 @@ compares times and replies with those of the run.`,
 func nameCommand(dir *string) *cobra.Command {
 	return &cobra.Command{Use: "name RUN [NAME]", Short: "Give a run a name, by which it is found and always kept; without one, take it away", Args: cobra.RangeArgs(1, 2),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return onRun(cmd.Context(), *dir, args[0], func(s *store.Store, i store.Info) error { return s.Name(i.ID, strings.Join(args[1:], "")) })
+			return onRun(cmd.Context(), *dir, args[0], func(s *store.Store, i store.Info) error {
+				return s.Name(i.ID, strings.Join(args[1:], ""))
+			})
 		}}
 }
 
 func noteCommand(dir *string) *cobra.Command {
 	return &cobra.Command{Use: "note RUN [TEXT]", Short: "Write a note to a run; without a text, take it away", Args: cobra.RangeArgs(1, 2),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return onRun(cmd.Context(), *dir, args[0], func(s *store.Store, i store.Info) error { return s.Note(i.ID, strings.Join(args[1:], "")) })
+			return onRun(cmd.Context(), *dir, args[0], func(s *store.Store, i store.Info) error {
+				return s.Note(i.ID, strings.Join(args[1:], ""))
+			})
 		}}
 }
 

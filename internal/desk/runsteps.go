@@ -78,7 +78,7 @@ func NotableEvents(r *measure.Run) (out []Notable) {
 	return out
 }
 
-// lastly says how the last attempt of something that was given up ended.
+// lastly returns how the last attempt of a dead letter ended, in words.
 func lastly(status int, result engine.Result) string {
 	switch {
 	case status > 0 && (result == engine.OK || result == engine.BadStatus):
@@ -89,9 +89,8 @@ func lastly(status int, result engine.Result) string {
 	return fmt.Sprintf("the last: %v", result)
 }
 
-// GivenUp says how a firing that became a dead letter went: its attempts, and what the last
-// one was answered.
-func (v *Shown) GivenUp() string {
+// DeadLetter returns how a firing that was dead-lettered went: its attempts, and the last reply.
+func (v *Shown) DeadLetter() string {
 	tries, last := 0, v.Last()
 	if last == nil {
 		return ""

@@ -20,8 +20,8 @@ const (
 	mostRecording = 1 << 30
 )
 
-// ReadFile reads a file that has at most so many bytes. What is no file, such as a pipe, is
-// refused: it may never come to its end.
+// ReadFile reads a file that has at most so many bytes. Anything but a file, such as a pipe, is
+// refused: it may never end.
 func ReadFile(path string, most int64) ([]byte, error) {
 	info, err := os.Stat(path)
 	if err != nil {
@@ -52,7 +52,7 @@ func ReadFile(path string, most int64) ([]byte, error) {
 	return text, err
 }
 
-// tooMuch says where YAML has more than is read, and what; the text is "" where it has not.
+// tooMuch returns the place where YAML exceeds a bound, and which; its text is "" where it does not.
 func tooMuch(text []byte) Mistake {
 	open, n := 0, 0
 	for line := range bytes.Lines(text) {

@@ -10,7 +10,7 @@ import (
 	"testing"
 )
 
-// What is no file, or too large, is refused with the bound; nothing waits for it.
+// Anything but a file, and a file that is too large, is refused with the bound; nothing waits for it.
 func TestWhatIsNoProjectFile(t *testing.T) {
 	for want, make := range map[string]func(path string) error{
 		"it is a pipe, not a file":               func(path string) error { return syscall.Mkfifo(path, 0o600) },
@@ -50,7 +50,8 @@ func TestLoadingEnds(t *testing.T) {
 		}
 	})
 	_, err := Load(ctx, dir)
-	if want := "payload 50 of 100000 of the set many was being made"; !errors.Is(err, context.Canceled) || !strings.Contains(err.Error(), want) || heard != want {
+	const want = "payload 50 of 100000 of the set many was being made"
+	if !errors.Is(err, context.Canceled) || !strings.Contains(err.Error(), want) || heard != want {
 		t.Errorf("it ended with %v, having said %q", err, heard)
 	}
 }

@@ -279,7 +279,8 @@ func (a *API) operation(path, method string, item, of map[string]any, base strin
 	kinds := slices.DeleteFunc(slices.Sorted(maps.Keys(content)), func(kind string) bool { return formOf(kind) == "" })
 	several := len(kinds) > 1
 	if len(content) > 0 && len(kinds) == 0 && body["required"] == true {
-		o.Wrong = fmt.Errorf("%s %s: no body of the kind %s can be made", o.Method, path, strings.Join(slices.Sorted(maps.Keys(content)), ", "))
+		o.Wrong = fmt.Errorf("%s %s: no body of the kind %s can be made", o.Method, path,
+			strings.Join(slices.Sorted(maps.Keys(content)), ", "))
 	}
 	if len(kinds) == 0 {
 		kinds = []string{""}
@@ -319,7 +320,7 @@ func (a *API) operation(path, method string, item, of map[string]any, base strin
 	return o
 }
 
-// sample says why bodies of a kind that is no JSON cannot be made, if so.
+// sample returns why bodies of a kind other than JSON cannot be made, or nil.
 func (o *Operation) sample(g *generate.Generator, kind string) error {
 	if form := formOf(kind); form == "" || form == "json" || form == "text" || form == "binary" {
 		return nil
@@ -445,7 +446,7 @@ func (o *Operation) shows(g *generate.Generator, parts map[string]any, kind stri
 	return true
 }
 
-// arrives gives of the parts of a request those that are in it as it goes out.
+// arrives returns the parts of a request that are in it as it goes out.
 func (o *Operation) arrives(parts map[string]any, kind string) map[string]any {
 	whole := map[string]any{}
 	for _, in := range []string{"path", "query", "header", "cookie"} {

@@ -452,7 +452,8 @@ func (l *loader) made(set *payload.Set, o *object) {
 
 // described reads a set of requests that are made from an OpenAPI description.
 func (l *loader) described(set *payload.Set, o *object) {
-	for _, key := range []string{"recording", "broken", "schema", "size", "extras", "body", "type", "request", "kind", "time", "id", "key", "fits"} {
+	for _, key := range []string{"recording", "broken", "schema", "size", "extras", "body", "type", "request", "kind",
+		"time", "id", "key", "fits"} {
 		if n := o.keys[key]; n != nil {
 			l.wrong(n, "%s does not go with openapi, which says all of a request", o.at(key))
 		}

@@ -298,7 +298,8 @@ func TestOnlyWhatIsDamagedIsRescued(t *testing.T) {
 		before, _ := os.ReadFile(Path(dir))
 		got, err := Rescue(dir, time.Unix(0, 0))
 		after, _ := os.ReadFile(Path(dir))
-		if err == nil || !strings.Contains(err.Error(), want) || of != nil && !errors.Is(err, of) || got.Runs > 0 || !bytes.Equal(before, after) {
+		if err == nil || !strings.Contains(err.Error(), want) || of != nil && !errors.Is(err, of) || got.Runs > 0 ||
+			!bytes.Equal(before, after) {
 			t.Errorf("%+v, %v; want %q", got, err, want)
 		}
 	}

@@ -168,7 +168,8 @@ func (x *rescue) all() (runs, whole int, lost []string) {
 			if seen[name] || x.full != nil {
 				continue
 			}
-			if err := x.put("INSERT INTO runs ("+strings.Join(there, ", ")+") VALUES ("+marks(len(there))+")", values...); err != nil {
+			into := "INSERT INTO runs (" + strings.Join(there, ", ") + ") VALUES (" + marks(len(there)) + ")"
+			if err := x.put(into, values...); err != nil {
 				continue
 			}
 			seen[name] = true
@@ -206,15 +207,17 @@ func (x *rescue) all() (runs, whole int, lost []string) {
 
 // rows copies the rows of a run, and tells whether all could be read.
 func (x *rescue) rows(table string, columns, order []string, run string) bool {
+	all := strings.Join(columns, ", ")
+	insert := "INSERT OR IGNORE INTO " + table + " (" + all + ") VALUES (" + marks(len(columns)) + ")"
 	for _, way := range []string{strings.Join(order, ", "), strings.Join(order, " DESC, ") + " DESC"} {
-		rows, err := x.from.Query("SELECT "+strings.Join(columns, ", ")+" FROM "+table+" WHERE run = ? ORDER BY "+way, run)
+		rows, err := x.from.Query("SELECT "+all+" FROM "+table+" WHERE run = ? ORDER BY "+way, run)
 		for err == nil && rows.Next() {
 			values, into := make([]any, len(columns)), make([]any, len(columns))
 			for i := range values {
 				into[i] = &values[i]
 			}
 			if err = rows.Scan(into...); err == nil {
-				_ = x.put("INSERT OR IGNORE INTO "+table+" ("+strings.Join(columns, ", ")+") VALUES ("+marks(len(columns))+")", values...)
+				_ = x.put(insert, values...)
 				if x.full != nil {
 					break
 				}

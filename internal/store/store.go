@@ -26,6 +26,7 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/hold"
+	"nightdrill/internal/project"
 )
 
 // Version is the version of the schema that this program writes.
@@ -97,8 +98,7 @@ func (i *Info) Label() string {
 // Path gives the store's file in a project's folder.
 func Path(dir string) string { return filepath.Join(dir, stateDir, "runs.db") }
 
-// stateDir is the folder of a project in which the program keeps what is its own.
-const stateDir = ".nightdrill"
+const stateDir = project.StateDir
 
 // Folder returns the folder of a project in which the program keeps what is its own. It
 // makes the folder where it is missing, readable by its owner alone, and left out by version
@@ -181,11 +181,11 @@ func uriPath(path string) string {
 	return strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(filepath.ToSlash(path))
 }
 
-// patiently repeats what fails because another program is at the same file. The
-// busy timeout does not cover the change to a write-ahead log.
 // patience is how long another program at the same file is waited for.
 const patience = 5 * time.Second
 
+// patiently repeats what fails because another program is at the same file. The
+// busy timeout does not cover the change to a write-ahead log.
 func patiently(do func() error) error {
 	for end := time.Now().Add(patience); ; time.Sleep(5 * time.Millisecond) {
 		err := do()
@@ -217,7 +217,8 @@ func (s *Store) migrate() error {
 	}
 	switch {
 	case version > Version:
-		return fmt.Errorf("%w (its form is %d, this program knows %d); use that one, or move the file away", ErrNewer, version, Version)
+		return fmt.Errorf("%w (its form is %d, this program knows %d); use that one, or move the file away", ErrNewer,
+			version, Version)
 	case version == Version:
 		return nil
 	}

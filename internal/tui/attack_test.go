@@ -176,7 +176,7 @@ func (a *attacked) write(name, text string) {
 	}
 }
 
-// times gives a number for one round: small where every attack is made once.
+// times returns a number for one round: small where every attack is made once.
 func (a *attacked) times(few, many int) int {
 	if a.short {
 		return few
@@ -184,7 +184,7 @@ func (a *attacked) times(few, many int) int {
 	return few + a.r.IntN(many-few+1)
 }
 
-// command gives a command of the program on the project, in a state of its own.
+// command returns a command of the program on the project, in a state of its own.
 func (a *attacked) command(args ...string) (*exec.Cmd, *bytes.Buffer) {
 	c := exec.Command(program, append(args, "--project", a.dir)...)
 	c.Env = append(os.Environ(), "XDG_STATE_HOME="+state)
@@ -256,7 +256,7 @@ func soon(within time.Duration, is func() bool) bool {
 // at any time.
 func (a *attacked) pause(most time.Duration) { <-time.After(time.Duration(a.r.Int64N(int64(most)))) }
 
-// processes gives those that belong to the project, by their environment or command line.
+// processes returns those that belong to the project, by their environment or command line.
 func (a *attacked) processes() (out []string) {
 	entries, _ := os.ReadDir("/proc")
 	for _, e := range entries {
@@ -265,7 +265,8 @@ func (a *attacked) processes() (out []string) {
 		}
 		env, _ := os.ReadFile(filepath.Join("/proc", e.Name(), "environ"))
 		args, _ := os.ReadFile(filepath.Join("/proc", e.Name(), "cmdline"))
-		if bytes.Contains(env, []byte("WIRE="+a.dir)) || bytes.Contains(args, []byte(a.dir)) && !bytes.HasPrefix(args, []byte("tmux")) && !bytes.HasPrefix(args, []byte("sh\x00")) {
+		shell := bytes.HasPrefix(args, []byte("tmux")) || bytes.HasPrefix(args, []byte("sh\x00"))
+		if bytes.Contains(env, []byte("WIRE="+a.dir)) || bytes.Contains(args, []byte(a.dir)) && !shell {
 			out = append(out, e.Name()+" "+strings.ReplaceAll(string(args), "\x00", " "))
 		}
 	}
@@ -285,8 +286,8 @@ var attacks = map[string]func(*attacked){
 		if err != nil || json.Unmarshal(text, &s) != nil {
 			a.Fatalf("%v, %s", err, errs)
 		}
-		if s.Events.Deliveries != 90 || s.Events.Done == 0 || s.Events.Done > s.Events.Deliveries-s.Events.Failed-s.Events.Rejected {
-			a.Errorf("%+v", s.Events)
+		if e := s.Events; e.Deliveries != 90 || e.Done == 0 || e.Done > e.Deliveries-e.Failed-e.Rejected {
+			a.Errorf("%+v", e)
 		}
 	},
 	"signals": func(a *attacked) {
@@ -313,7 +314,8 @@ var attacks = map[string]func(*attacked){
 	},
 	"low limits": func(a *attacked) {
 		for range a.times(1, 5) {
-			limit := []string{fmt.Sprintf("ulimit -n %d", 16+a.r.IntN(80)), fmt.Sprintf("ulimit -f %d", a.r.IntN(500)), "ulimit -c 0; ulimit -t 2"}[a.r.IntN(3)]
+			limit := []string{fmt.Sprintf("ulimit -n %d", 16+a.r.IntN(80)), fmt.Sprintf("ulimit -f %d", a.r.IntN(500)),
+				"ulimit -c 0; ulimit -t 2"}[a.r.IntN(3)]
 			c := exec.Command("sh", "-c", limit+` && exec "$0" "$@"`, program, "run", "all", "--project", a.dir)
 			errs := &bytes.Buffer{}
 			c.Stderr, c.Env = errs, append(os.Environ(), "XDG_STATE_HOME="+state)
@@ -387,8 +389,16 @@ var attacks = map[string]func(*attacked){
 	"floods of requests": func(a *attacked) {
 		x := a.screen()
 		address := regexp.MustCompile(`front http://(127\.0\.0\.1:\d+)`).FindStringSubmatch(x.pane())[1]
-		lines := []string{"GET /0 HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n", "GET /9 HTTP/1.1\r\nHost: evil.example\r\n\r\n", "POST /0 HTTP/1.1\r\nHost: localhost\r\nContent-Length: 5\r\n\r\nab",
-			"POST /0 HTTP/1.1\r\nHost: localhost\r\nContent-Length: 3\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\nGET /hidden HTTP/1.1\r\n\r\n", "\x00\x01\x02", "GET / HTTP/1.1\r\n" + strings.Repeat("X: y\r\n", 10_000), "GET /\x1b[2J HTTP/1.1\r\nHost: localhost\r\n\r\n"}
+		lines := []string{
+			"GET /0 HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n",
+			"GET /9 HTTP/1.1\r\nHost: evil.example\r\n\r\n",
+			"POST /0 HTTP/1.1\r\nHost: localhost\r\nContent-Length: 5\r\n\r\nab",
+			"POST /0 HTTP/1.1\r\nHost: localhost\r\nContent-Length: 3\r\nTransfer-Encoding: chunked\r\n\r\n" +
+				"0\r\n\r\nGET /hidden HTTP/1.1\r\n\r\n",
+			"\x00\x01\x02",
+			"GET / HTTP/1.1\r\n" + strings.Repeat("X: y\r\n", 10_000),
+			"GET /\x1b[2J HTTP/1.1\r\nHost: localhost\r\n\r\n",
+		}
 		var all sync.WaitGroup
 		each := a.times(10, 60)
 		for n := range 20 {

@@ -41,7 +41,8 @@ func TestNotesDoNotStay(t *testing.T) {
 
 // A function that is held shows where a debugger finds it, however little room there is.
 func TestAHeldFunctionShowsItsPort(t *testing.T) {
-	x := stands(&desk.State{Name: "quote", Held: true, Address: "127.0.0.1:28226", Look: engine.Look{Ready: 1, Idle: 1, IdleStop: clock.Never}})
+	x := stands(&desk.State{Name: "quote", Held: true, Address: "127.0.0.1:28226",
+		Look: engine.Look{Ready: 1, Idle: 1, IdleStop: clock.Never}})
 	for i, words := range x.words {
 		if !strings.Contains(words, ":28226") && i != 1 || ansi.StringWidth(words) > rosterWidths[i] && i > 1 {
 			t.Errorf("at length %d: %q", i, words)

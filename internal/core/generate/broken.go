@@ -117,7 +117,7 @@ func (g *Generator) breaksOnly(v any, s *spot) bool {
 	return lenient != nil && lenient.Validate(plain) == nil
 }
 
-// lacking gives a document without the member at a pointer's path; a subschema that takes
+// lacking returns a document without the member at a pointer's path; a subschema that takes
 // nothing takes all instead.
 func lacking(doc any, path []string, subschema bool) any {
 	name := path[0]

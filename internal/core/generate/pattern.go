@@ -26,13 +26,13 @@ type compiled struct {
 	text  string
 	plain *regexp.Regexp
 	other *regexp2.Regexp
-	slow  atomic.Bool // it was given up once: from then on it is not tried again
+	slow  atomic.Bool // it timed out once: from then on it is not tried again
 }
 
 // patternPatience is how long a pattern that goes back may take for one text.
 const patternPatience = 250 * time.Millisecond
 
-// slow reports whether a pattern was given up.
+// slow reports whether a pattern timed out.
 func slow(pattern string) bool {
 	c, err := engine(pattern)
 	return err == nil && c.(*compiled).slow.Load()

@@ -68,7 +68,7 @@ func (m *maker) text(h *shape) (any, error) {
 	return nil, errNothing
 }
 
-// slowPattern refuses a pattern that was given up.
+// slowPattern refuses a pattern that timed out.
 func (m *maker) slowPattern(h *shape) {
 	for _, p := range slices.Concat(h.patterns, h.without) {
 		if slow(p) {

@@ -388,7 +388,7 @@ func (m *maker) array(h *shape, depth int) (any, error) {
 	m.listing = true
 	n := m.count(lo, h.maxItems, usual)
 	m.listing, m.wide = false, m.wide || n > wide
-	if lo > usualItems { // what must be there is no waste
+	if lo > usualItems { // required items take tries of their own
 		m.effort += 2 * lo
 	}
 	if !m.takesRoom(2 * n) {

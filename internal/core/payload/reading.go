@@ -102,7 +102,7 @@ func arriving(form string, v any) any {
 		return v
 	}
 	fields = maps.Clone(fields)
-	maps.DeleteFunc(fields, func(_ string, v any) bool { // a list of nothing is no field
+	maps.DeleteFunc(fields, func(_ string, v any) bool { // an empty list writes no field
 		list, is := v.([]any)
 		return is && len(list) == 0
 	})

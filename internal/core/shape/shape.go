@@ -84,7 +84,7 @@ func Parse(name, text, kind string) (*Shape, error) {
 	return &Shape{name, kind, t}, nil
 }
 
-// Body gives what the function gets of events, or of a request, and its media type. It asks
+// Body returns what the function gets of events, or of a request, and its media type. It asks
 // stop, now and then, whether to go on; nil is for always.
 func (s *Shape) Body(request *event.Request, events []*event.Event, stop func() error) (
 	body []byte, kind string, err error) {

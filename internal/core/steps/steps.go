@@ -88,7 +88,7 @@ func Parse(t *template.Template, text string) (*Template, error) {
 
 func mark(of []byte) parse.Node { return &parse.TextNode{NodeType: parse.NodeText, Text: of} }
 
-// count has the turns of the loops in a list told of.
+// count inserts a mark at the beginning of each loop in a list.
 func count(list *parse.ListNode) {
 	if list == nil {
 		return

@@ -289,9 +289,9 @@ func started() (found []string) {
 	for _, path := range all {
 		env, _ := os.ReadFile(path)
 		stat, _ := os.ReadFile(filepath.Dir(path) + "/stat")
-		_, after, _ := strings.Cut(string(stat), ") ") // its state, then its parent, which is this program where the one before has ended
-		if fields := strings.Fields(after); strings.Contains(string(env), fmt.Sprintf("NIGHTDRILL_INSTANCE=%d-", os.Getpid())) ||
-			len(fields) > 1 && fields[1] == strconv.Itoa(os.Getpid()) {
+		_, after, _ := strings.Cut(string(stat), ") ") // its state, then its parent: this program, for orphans
+		fields, own := strings.Fields(after), fmt.Sprintf("NIGHTDRILL_INSTANCE=%d-", os.Getpid())
+		if strings.Contains(string(env), own) || len(fields) > 1 && fields[1] == strconv.Itoa(os.Getpid()) {
 			found = append(found, path)
 		}
 	}

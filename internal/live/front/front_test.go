@@ -118,9 +118,11 @@ func TestTwoFramings(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer conn.Close()
-	fmt.Fprintf(conn, "POST /first HTTP/1.1\r\nHost: localhost\r\nContent-Length: 6\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\nGET /hidden HTTP/1.1\r\nHost: localhost\r\n\r\n")
+	fmt.Fprintf(conn, "POST /first HTTP/1.1\r\nHost: localhost\r\nContent-Length: 6\r\nTransfer-Encoding: chunked\r\n"+
+		"\r\n0\r\n\r\nGET /hidden HTTP/1.1\r\nHost: localhost\r\n\r\n")
 	text, err := io.ReadAll(conn) // to the end of the connection
-	if err != nil || strings.Count(string(text), "HTTP/1.1 ") != 1 || !strings.Contains(string(text), "Connection: close") || !slices.Equal(asked, []string{"/first"}) {
+	if err != nil || strings.Count(string(text), "HTTP/1.1 ") != 1 ||
+		!strings.Contains(string(text), "Connection: close") || !slices.Equal(asked, []string{"/first"}) {
 		t.Errorf("%q, %v, asked for %v", text, err, asked)
 	}
 }

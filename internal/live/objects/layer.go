@@ -13,7 +13,7 @@ import (
 type over struct {
 	base *bucket
 	gone map[string]bool // objects of the base that were removed here
-	// borrowed tells that another program has the base, so that what it holds is read anew
+	// borrowed is set where another program has the base, so that what it holds is read anew
 	// each time
 	borrowed bool
 }

@@ -35,7 +35,7 @@ var base = sync.OnceValue(func() uint64 {
 	return mine.Cur
 })
 
-// bear gives a process that was just started its birthmark, and returns it.
+// bear sets the birthmark of a process that was just started, and returns it; 0 where that fails.
 func bear(pid int, number int64) uint64 {
 	b := base()
 	if b == 0 {

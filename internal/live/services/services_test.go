@@ -31,7 +31,8 @@ func sh(script string) []string { return []string{"sh", "-c", script} }
 // What a command that is to end leaves behind is the service: it stays, and goes in the end.
 func TestWhatIsLeftIsTheService(t *testing.T) {
 	dir := t.TempDir()
-	s := New([]plan.Service{{Name: "s", Start: sh("setsid sh -c 'echo $$ > new; mv new pid; exec sleep 1000' & until [ -e pid ]; do sleep 0.01; done"),
+	s := New([]plan.Service{{Name: "s", Start: sh("setsid sh -c 'echo $$ > new; mv new pid; exec sleep 1000' & " +
+		"until [ -e pid ]; do sleep 0.01; done"),
 		Ready: plan.Ready{By: plan.ReadyExit}, Dir: dir, StartTimeout: time.Minute}}, logs.New(""))
 	if err := s.Need(t.Context(), 0); err != nil {
 		t.Fatal(err)

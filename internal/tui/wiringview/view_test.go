@@ -351,7 +351,8 @@ func TestEventsOfARun(t *testing.T) {
 	x.press("esc", "down", "enter")
 	for i, c := range x.choices {
 		if strings.Contains(c.what, "given up") {
-			if x.chosen = i; !strings.HasPrefix(c.what, "last run, +") && !strings.Contains(c.what, "after 3 attempts, the last answered with status ") {
+			if x.chosen = i; !strings.HasPrefix(c.what, "last run, +") &&
+				!strings.Contains(c.what, "after 3 attempts, the last answered with status ") {
 				t.Errorf("a dead letter is listed as %q", c.what)
 			}
 		}
