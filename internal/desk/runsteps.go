@@ -46,7 +46,7 @@ func NotableEvents(r *measure.Run) (out []Notable) {
 				x := add(d.Event, outcomeWord(o))
 				if o == engine.DeadLettered {
 					x.Dead = true
-					x.What += " after " + Plural(int(d.Attempts), "attempt")
+					x.What += ", " + Plural(int(d.Attempts), "attempt")
 					last[d.Invocation] = append(last[d.Invocation], len(out)-1)
 				}
 			}
@@ -82,11 +82,11 @@ func NotableEvents(r *measure.Run) (out []Notable) {
 func lastly(status int, result engine.Result) string {
 	switch {
 	case status > 0 && (result == engine.OK || result == engine.BadStatus):
-		return fmt.Sprintf("the last answered with status %d", status)
+		return fmt.Sprintf("last: status %d", status)
 	case status > 0:
-		return fmt.Sprintf("the last: %v, status %d", result, status)
+		return fmt.Sprintf("last: %v, status %d", result, status)
 	}
-	return fmt.Sprintf("the last: %v", result)
+	return fmt.Sprintf("last: %v", result)
 }
 
 // DeadLetter returns how a firing that was dead-lettered went: its attempts, and the last reply.

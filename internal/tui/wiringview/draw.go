@@ -732,7 +732,7 @@ func (m *Model) drawChoices(c *paint.Canvas) {
 	room := m.h - 2
 	top := max(min(m.chosen-room/2, len(m.choices)-room), 0)
 	shown := m.choices[top:min(top+room, len(m.choices))]
-	split := m.w / 3 // beyond the longest label, and up to two thirds
+	split := 20 // beyond the longest label, and up to two thirds
 	for _, x := range m.choices {
 		split = max(split, min(ansi.StringWidth(proc.Harmless(x.label))+5, m.w*2/3))
 	}

@@ -438,7 +438,7 @@ func (m *Model) offer() {
 		if (v.Item.SourceName == name || dead) && v.Track != nil {
 			what := fmt.Sprintf("fired %s, %v", v.At.Format("15:04:05"), v.Origin)
 			if dead {
-				what = "dead-lettered " + v.At.Format("15:04:05") + " after " + v.DeadLetter()
+				what = "dead-lettered " + v.At.Format("15:04:05") + ", " + v.DeadLetter()
 			}
 			m.choices = append(m.choices, choice{label: v.Item.Label, what: what, firing: v.Firing, item: v.Item,
 				bad: v.Track.Takes == 0})

@@ -352,7 +352,7 @@ func TestEventsOfARun(t *testing.T) {
 	for i, c := range x.choices {
 		if strings.Contains(c.what, "given up") {
 			if x.chosen = i; !strings.HasPrefix(c.what, "last run, +") &&
-				!strings.Contains(c.what, "after 3 attempts, the last answered with status ") {
+				!strings.Contains(c.what, "3 attempts, last: status ") {
 				t.Errorf("a dead letter is listed as %q", c.what)
 			}
 		}
