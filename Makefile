@@ -24,9 +24,9 @@ lint:
 	go tool staticcheck ./...
 
 bench:
-	go test -run '^$$' -bench . -benchtime 1x -v ./internal/desk
-	go test -run '^$$' -bench Change -benchtime 40x ./internal/desk
-	go test -run '^$$' -bench "AddInstance|Sample" -benchtime 40x ./internal/live/drive
+	go test -run '^$$' -bench . -benchtime 1x -v ./internal/session
+	go test -run '^$$' -bench Change -benchtime 40x ./internal/session
+	go test -run '^$$' -bench "AddInstance|Sample" -benchtime 40x ./internal/live/runner
 	go test -run '^$$' -bench . ./internal/core/... ./internal/store ./internal/tui/...
 
 benchonce:

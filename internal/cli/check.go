@@ -12,10 +12,10 @@ import (
 
 	"nightdrill/internal/core/arrival"
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/desk"
 	"nightdrill/internal/export"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/project"
+	"nightdrill/internal/session"
 )
 
 func checkCommand(dir *string) *cobra.Command {
@@ -79,17 +79,17 @@ code is 1 when no wire takes it.`,
 
 // picture draws the map of a project's wiring to a file.
 func picture(l *project.Loaded, path string, over bool) error {
-	return export.WiringFile(path, desk.Map(plan.NewStanding(l.Project), nil), over)
+	return export.WiringFile(path, session.Map(plan.NewStanding(l.Project), nil), over)
 }
 
 // wiring says in a few lines what reaches which function.
 func wiring(w io.Writer, p *plan.Project) {
-	fmt.Fprintf(w, "%s: %s, %s, %s, %s. Nothing is wrong.\n", p.Name, desk.Plural(len(p.Functions), "function"),
-		desk.Plural(len(p.Sources), "source"), desk.Plural(len(p.Sets), "payload set"), desk.Plural(len(p.Drills), "drill"))
+	fmt.Fprintf(w, "%s: %s, %s, %s, %s. Nothing is wrong.\n", p.Name, session.Plural(len(p.Functions), "function"),
+		session.Plural(len(p.Sources), "source"), session.Plural(len(p.Sets), "payload set"), session.Plural(len(p.Drills), "drill"))
 	reached := map[int]bool{}
 	for i := range p.Sources {
 		s := &p.Sources[i]
-		fmt.Fprintf(w, "\n%s (%s)\n", s.Name, desk.SourceWords(p, s))
+		fmt.Fprintf(w, "\n%s (%s)\n", s.Name, session.SourceWords(p, s))
 		if len(s.Wires) == 0 {
 			fmt.Fprintln(w, "  no wire: what arrives here reaches no function")
 		}
@@ -126,10 +126,10 @@ func wiring(w io.Writer, p *plan.Project) {
 	}
 	for i := range p.Drills {
 		d := &p.Drills[i]
-		fmt.Fprintf(w, "\ndrill %s, %s\n", d.Name, desk.Plural(len(d.Budgets), "budget"))
+		fmt.Fprintf(w, "\ndrill %s, %s\n", d.Name, session.Plural(len(d.Budgets), "budget"))
 		if d.Cold != nil {
 			_, drill := p.ColdPlan(d)
-			fmt.Fprintf(w, "  starts each of %s cold %d times, in turns, with one event each\n", desk.Plural(len(drill.Limits), "variant"), d.Cold.N)
+			fmt.Fprintf(w, "  starts each of %s cold %d times, in turns, with one event each\n", session.Plural(len(drill.Limits), "variant"), d.Cold.N)
 			continue
 		}
 		now := slices.Clone(d.Limits)
@@ -148,7 +148,7 @@ func wiring(w io.Writer, p *plan.Project) {
 			span := p.Span(f).Round(100 * time.Millisecond)
 			if f.Clock != nil {
 				events, _, notes := plan.TimesOf(&p.Sources[f.Source], f.Clock, nil)
-				fmt.Fprintf(w, "  %s gets %s, %v of its clock: %s, over %v\n", p.Sources[f.Source].Name, p.FeedName(f), f.Clock.For, desk.Plural(len(events), "time"), span)
+				fmt.Fprintf(w, "  %s gets %s, %v of its clock: %s, over %v\n", p.Sources[f.Source].Name, p.FeedName(f), f.Clock.For, session.Plural(len(events), "time"), span)
 				for _, note := range notes {
 					fmt.Fprintf(w, "    %s\n", note)
 				}
@@ -195,7 +195,7 @@ func describeStart(p *plan.Project, f *plan.Function) string {
 // nextTimes prints when a schedule falls due next.
 func nextTimes(w io.Writer, s *plan.Source) {
 	const shown = 10
-	for _, t := range desk.NextTimes(s, time.Now(), shown) {
+	for _, t := range session.NextTimes(s, time.Now(), shown) {
 		fmt.Fprintf(w, "    %s\n", t.At.Format("Mon 2006-01-02 15:04:05 -0700"))
 		if t.Note != "" {
 			fmt.Fprintf(w, "      %s\n", t.Note)
@@ -221,7 +221,7 @@ func describeLimits(p *plan.Project, f *plan.Function) string {
 	case l.PerInstance == 1:
 		text += "one on each instance"
 	default:
-		text += fmt.Sprintf("up to %d on each of at most %s", l.PerInstance, desk.Plural(l.Instances(), "instance"))
+		text += fmt.Sprintf("up to %d on each of at most %s", l.PerInstance, session.Plural(l.Instances(), "instance"))
 	}
 	guaranteed := 0
 	for i := range p.Functions {

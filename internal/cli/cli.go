@@ -18,10 +18,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"nightdrill/internal/demo"
-	"nightdrill/internal/desk"
-	"nightdrill/internal/live/drive"
 	"nightdrill/internal/live/proc"
+	"nightdrill/internal/live/runner"
 	"nightdrill/internal/project"
+	"nightdrill/internal/session"
 )
 
 // Exit codes.
@@ -60,7 +60,7 @@ func Run(args []string, out, errs io.Writer) int {
 		proc.Warden()
 		return ok
 	}
-	drive.Tune()
+	runner.Tune()
 	defer proc.Ungroup()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
@@ -149,8 +149,8 @@ func oneLine(s string) string {
 func wrong(err error) error { return coded{wrongUse, err} }
 
 // open opens the project in a folder.
-func open(ctx context.Context, dir string) (*desk.Desk, error) {
-	d, err := desk.Open(ctx, dir)
+func open(ctx context.Context, dir string) (*session.Desk, error) {
+	d, err := session.Open(ctx, dir)
 	var m project.Mistakes
 	if err == nil {
 		d.Enter(entrances)
@@ -180,7 +180,7 @@ func version() string {
 }
 
 // entrances are set by flags that every command has.
-var entrances desk.Entrances
+var entrances session.Entrances
 
 func newRoot() *cobra.Command {
 	var dir, listen string

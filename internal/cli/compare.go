@@ -10,8 +10,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"nightdrill/internal/core/measure"
-	"nightdrill/internal/desk"
 	"nightdrill/internal/project"
+	"nightdrill/internal/session"
 	"nightdrill/internal/store"
 )
 
@@ -63,7 +63,7 @@ same events, and compares the two runs.`,
 	return c
 }
 
-func compareVariants(cmd *cobra.Command, d *desk.Desk, function string, variants []string, cold, warm int, source, set, to string) error {
+func compareVariants(cmd *cobra.Command, d *session.Desk, function string, variants []string, cold, warm int, source, set, to string) error {
 	switch {
 	case cold < 1 || cold > 10_000:
 		return wrong(fmt.Errorf("--cold %d: from 1 to 10000 starts of each", cold))
@@ -82,7 +82,7 @@ func compareVariants(cmd *cobra.Command, d *desk.Desk, function string, variants
 		return err
 	}
 	run := r.Snapshot()
-	all := desk.CompareVariants(run)
+	all := session.CompareVariants(run)
 	if err := writeComparison(cmd, all, to); err != nil {
 		return err
 	}
@@ -94,7 +94,7 @@ func compareVariants(cmd *cobra.Command, d *desk.Desk, function string, variants
 }
 
 // compareLimits carries a drill out under two limits.
-func compareLimits(cmd *cobra.Command, d *desk.Desk, name string, limits, against []string, to string) error {
+func compareLimits(cmd *cobra.Command, d *session.Desk, name string, limits, against []string, to string) error {
 	drill, err := d.Drill(name)
 	if err != nil {
 		return wrong(err)
@@ -122,7 +122,7 @@ func compareLimits(cmd *cobra.Command, d *desk.Desk, name string, limits, agains
 		}
 		infos[i].Name = label
 	}
-	all, err := desk.Compared(d.Runs, infos[0], infos[1])
+	all, err := session.Compared(d.Runs, infos[0], infos[1])
 	if err != nil {
 		return could(err)
 	}
@@ -137,7 +137,7 @@ func compareRuns(cmd *cobra.Command, s *store.Store, a, b, to string) error {
 			return wrong(err)
 		}
 	}
-	all, err := desk.Compared(s, infos[0], infos[1])
+	all, err := session.Compared(s, infos[0], infos[1])
 	if err != nil {
 		return wrong(err)
 	}

@@ -13,9 +13,9 @@ import (
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/desk"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/project"
+	"nightdrill/internal/session"
 )
 
 // explain says where an event would go: at every source that could get it, or at
@@ -40,7 +40,7 @@ func explain(in io.Reader, w io.Writer, l *project.Loaded, file, source, key str
 			continue
 		}
 		tried = true
-		taken = explainAt(w, l.Project, i, desk.AsObject(src, p)) || taken
+		taken = explainAt(w, l.Project, i, session.AsObject(src, p)) || taken
 	}
 	if !tried {
 		return wrong(errors.New("the project has no source that could get it"))

@@ -7,15 +7,15 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nightdrill/internal/desk"
 	"nightdrill/internal/export"
+	"nightdrill/internal/session"
 	"nightdrill/internal/store"
 )
 
 func exportCommand(dir *string) *cobra.Command {
-	var x desk.Exporting
+	var x session.Exporting
 	var against string
-	wanted := make([]bool, len(desk.Formats))
+	wanted := make([]bool, len(session.Formats))
 	c := &cobra.Command{Use: "export RUN", Short: "Write a run as pictures, tables and archives", Args: cobra.ExactArgs(1),
 		Long: `Export writes a run to files in a folder: pictures (lanes, ladder, distribution, warm-up,
 timeline) as SVG and PDF, all invocations as CSV, latencies as an HdrHistogram log,
@@ -25,7 +25,7 @@ set, the summary as JSON, and all of it as one HTML page. Without a form it writ
 		RunE: func(cmd *cobra.Command, args []string) error {
 			for i, on := range wanted {
 				if on {
-					x.Formats = append(x.Formats, desk.Formats[i])
+					x.Formats = append(x.Formats, session.Formats[i])
 				}
 			}
 			for _, name := range x.Charts {
@@ -39,7 +39,7 @@ set, the summary as JSON, and all of it as one HTML page. Without a form it writ
 			return withRuns(cmd.Context(), *dir, func(s *store.Store) error { return exportRun(cmd, s, args[0], against, x) })
 		}}
 	f := c.Flags()
-	for i, name := range desk.Formats {
+	for i, name := range session.Formats {
 		f.BoolVar(&wanted[i], name, false, formatWords[name])
 	}
 	f.StringVar(&x.Dir, "out", ".", "the folder to write to")
@@ -65,26 +65,26 @@ func chartNames() (out []string) {
 	return append(out, "comparison")
 }
 
-func exportRun(cmd *cobra.Command, s *store.Store, name, against string, x desk.Exporting) error {
+func exportRun(cmd *cobra.Command, s *store.Store, name, against string, x session.Exporting) error {
 	info, err := s.Find(name)
 	if err != nil {
 		return wrong(err)
 	}
-	source, err := desk.SourceOf(s, info)
+	source, err := session.SourceOf(s, info)
 	if err != nil {
 		return could(err)
 	}
-	comparisons := desk.CompareVariants(source.Run)
+	comparisons := session.CompareVariants(source.Run)
 	if against != "" {
 		other, err := s.Find(against)
 		if err != nil {
 			return wrong(fmt.Errorf("--against: %w", err))
 		}
-		if comparisons, err = desk.Compared(s, other, info); err != nil {
+		if comparisons, err = session.Compared(s, other, info); err != nil {
 			return wrong(err)
 		}
 	}
-	files, err := desk.Export(source, comparisons, x)
+	files, err := session.Export(source, comparisons, x)
 	for _, f := range files {
 		fmt.Fprintln(cmd.OutOrStdout(), f)
 	}

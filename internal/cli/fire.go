@@ -17,13 +17,13 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/desk"
-	"nightdrill/internal/live/carry"
 	"nightdrill/internal/live/proc"
+	"nightdrill/internal/live/transport"
+	"nightdrill/internal/session"
 )
 
 func fireCommand(dir *string) *cobra.Command {
-	var o desk.Order
+	var o session.Order
 	var times int
 	var asJSON, all bool
 	var junit, key string
@@ -92,7 +92,7 @@ unexpected is told.`,
 }
 
 // findItem finds what is to be fired.
-func findItem(in io.Reader, d *desk.Desk, source, name, key string) (*desk.Item, error) {
+func findItem(in io.Reader, d *session.Desk, source, name, key string) (*session.Item, error) {
 	s := d.SourceNamed(source)
 	if s < 0 {
 		var names []string
@@ -114,7 +114,7 @@ func findItem(in io.Reader, d *desk.Desk, source, name, key string) (*desk.Item,
 	} else if set != nil {
 		return ofSet(set, n, s, src)
 	}
-	if i := desk.SavedNamed(d.Dir, name, s, src); i != nil {
+	if i := session.SavedNamed(d.Dir, name, s, src); i != nil {
 		return usable(i)
 	}
 	if src.Kind == plan.Schedule && (name == "next" || name == "now") {
@@ -142,8 +142,8 @@ func findItem(in io.Reader, d *desk.Desk, source, name, key string) (*desk.Item,
 const mostEvent = 1 << 20
 
 // timeItem makes the event of a schedule's next time, or of now.
-func timeItem(name string, s int, src *plan.Source) (*desk.Item, error) {
-	times := desk.NextTimes(src, time.Now(), 1)
+func timeItem(name string, s int, src *plan.Source) (*session.Item, error) {
+	times := session.NextTimes(src, time.Now(), 1)
 	if len(times) == 0 {
 		return nil, fmt.Errorf("%s never falls due", src.Name)
 	}
@@ -152,10 +152,10 @@ func timeItem(name string, s int, src *plan.Source) (*desk.Item, error) {
 		at = time.Now().In(at.Location()).Truncate(time.Second)
 	}
 	p := plan.ScheduleEvent(src, times[0].Spec, at)
-	return &desk.Item{Source: s, SourceName: src.Name, Label: "due " + at.Format(time.RFC3339), Set: name, N: 1, Payload: &p}, nil
+	return &session.Item{Source: s, SourceName: src.Name, Label: "due " + at.Format(time.RFC3339), Set: name, N: 1, Payload: &p}, nil
 }
 
-func usable(i *desk.Item) (*desk.Item, error) {
+func usable(i *session.Item) (*session.Item, error) {
 	if i.Wrong != "" {
 		return nil, fmt.Errorf("%s: %s", i.Title(), i.Wrong)
 	}
@@ -163,12 +163,12 @@ func usable(i *desk.Item) (*desk.Item, error) {
 }
 
 // ofSet gives payload n of a set, from 1.
-func ofSet(x *payload.Set, n, s int, src *plan.Source) (*desk.Item, error) {
+func ofSet(x *payload.Set, n, s int, src *plan.Source) (*session.Item, error) {
 	p := &x.Payloads[n-1]
 	if (p.Request != nil) != (src.Kind == plan.HTTP) {
 		return nil, fmt.Errorf("%s#%d is %s, which a source of the kind %v does not take", x.Name, n, kindOf(p), src.Kind)
 	}
-	return &desk.Item{Source: s, SourceName: src.Name, HTTP: p.Request != nil, Label: p.Label(), Set: x.Name, N: n, Payload: p, Expect: x.ExpectOf(n - 1)}, nil
+	return &session.Item{Source: s, SourceName: src.Name, HTTP: p.Request != nil, Label: p.Label(), Set: x.Name, N: n, Payload: p, Expect: x.ExpectOf(n - 1)}, nil
 }
 
 func kindOf(p *payload.Payload) string {
@@ -179,8 +179,8 @@ func kindOf(p *payload.Payload) string {
 }
 
 // itemOf makes an item of a text: a payload as it is saved, or a recording.
-func itemOf(name string, text []byte, s int, src *plan.Source) (*desk.Item, error) {
-	i := desk.ItemOf(name, text, s, src)
+func itemOf(name string, text []byte, s int, src *plan.Source) (*session.Item, error) {
+	i := session.ItemOf(name, text, s, src)
 	if i.Wrong == "" {
 		return i, nil
 	}
@@ -251,7 +251,7 @@ type firedAttempt struct {
 var origins = map[engine.Origin]string{engine.FromOutside: "fired", engine.FromDeadLetter: "dead letter",
 	engine.FromReply: "reply", engine.FromFault: "fault"}
 
-func stepOf(x *desk.Step) firedStep {
+func stepOf(x *session.Step) firedStep {
 	out := firedStep{Depth: x.Depth, From: origins[x.Origin], Source: x.Source, Event: x.Label, Function: x.Function,
 		Outcome: "under way", Status: x.Status, WaitMs: millis(x.Waited), Ms: millis(x.Took), Why: x.Why, Hint: x.Hint}
 	if x.Over {
@@ -267,7 +267,7 @@ func stepOf(x *desk.Step) firedStep {
 	return out
 }
 
-func fire(cmd *cobra.Command, d *desk.Desk, o desk.Order, times int, asJSON bool) error {
+func fire(cmd *cobra.Command, d *session.Desk, o session.Order, times int, asJSON bool) error {
 	s, leave, err := quietly(d)
 	if err != nil {
 		return err
@@ -328,7 +328,7 @@ func fire(cmd *cobra.Command, d *desk.Desk, o desk.Order, times int, asJSON bool
 // neverInvoked returns why an event would wait without an end: a function that it reaches
 // has a limit of 0. It returns "" where all may be invoked; an HTTP request is rejected, and waits for
 // nothing.
-func neverInvoked(d *desk.Desk, i *desk.Item, variant string) string {
+func neverInvoked(d *session.Desk, i *session.Item, variant string) string {
 	src := &d.Sources[i.Source]
 	if src.Kind == plan.HTTP {
 		return ""
@@ -354,19 +354,19 @@ func neverInvoked(d *desk.Desk, i *desk.Item, variant string) string {
 }
 
 // shoot fires once and waits for the end.
-func shoot(cmd *cobra.Command, s *desk.Standing, o desk.Order) (desk.Shown, error) {
+func shoot(cmd *cobra.Command, s *session.Standing, o session.Order) (session.Shown, error) {
 	f := s.Fire(o)
 	select {
 	case <-f.Whole():
 	case <-cmd.Context().Done():
 		f.Stop()
-		return desk.Shown{}, coded{interrupted, errors.New("interrupted")}
+		return session.Shown{}, coded{interrupted, errors.New("interrupted")}
 	}
 	return s.Look(f), nil
 }
 
 // quietly opens the desk for one command; leave ends it and whatever runs.
-func quietly(d *desk.Desk) (s *desk.Standing, leave func(), err error) {
+func quietly(d *session.Desk) (s *session.Standing, leave func(), err error) {
 	farewell, err := proc.Guard(nil)
 	if err != nil {
 		return nil, nil, could(err)
@@ -375,7 +375,7 @@ func quietly(d *desk.Desk) (s *desk.Standing, leave func(), err error) {
 	return s, func() { s.Close(); farewell() }, nil
 }
 
-func describe(s *desk.Standing, v *desk.Shown) fired {
+func describe(s *session.Standing, v *session.Shown) fired {
 	x := fired{N: v.N, Source: v.Item.SourceName, Payload: v.Item.Title(), Phases: map[string]float64{}}
 	if v.Refused != nil {
 		x.Outcome, x.Why, x.Log = "not sent", v.Refused.Text, v.Refused.Lines
@@ -434,7 +434,7 @@ func describe(s *desk.Standing, v *desk.Shown) fired {
 		switch {
 		case json.Valid(body):
 			x.Body = json.RawMessage(body)
-		case carry.IsText(body):
+		case transport.IsText(body):
 			x.Body = string(body)
 		}
 	}
@@ -463,7 +463,7 @@ func line(x *fired) string {
 	return text
 }
 
-func printFiring(w io.Writer, s *desk.Standing, v *desk.Shown, x *fired) {
+func printFiring(w io.Writer, s *session.Standing, v *session.Shown, x *fired) {
 	fmt.Fprintf(w, "%s %s  %s\n", x.Source, x.Payload, proc.Harmless(v.Item.Label))
 	fmt.Fprintln(w, line(x))
 	if v.Refused != nil {
@@ -481,14 +481,14 @@ func printFiring(w io.Writer, s *desk.Standing, v *desk.Shown, x *fired) {
 	}
 	if len(v.Track.Tries) > 1 {
 		for _, a := range v.Track.Tries {
-			fmt.Fprintln(w, "  "+proc.Harmless(desk.AttemptOf(a, v.Track.Arrived).Words()))
+			fmt.Fprintln(w, "  "+proc.Harmless(session.AttemptOf(a, v.Track.Arrived).Words()))
 		}
 	}
 	if r := t.Reply; r != nil && r.Status > 0 {
 		fmt.Fprintln(w, "\nreply")
 		printReply(w, r)
 	}
-	fmt.Fprintf(w, "\nlog, %s\n", desk.Plural(len(x.Log), "line"))
+	fmt.Fprintf(w, "\nlog, %s\n", session.Plural(len(x.Log), "line"))
 	for _, l := range x.Log {
 		fmt.Fprintln(w, "  "+l)
 	}
@@ -496,7 +496,7 @@ func printFiring(w io.Writer, s *desk.Standing, v *desk.Shown, x *fired) {
 		return
 	}
 	fmt.Fprintln(w, "\nwhere the time went, ms")
-	if text := desk.WhatWaits(&s.Plan().Sources[v.Item.Source]); text != "" {
+	if text := session.WhatWaits(&s.Plan().Sources[v.Item.Source]); text != "" {
 		fmt.Fprintf(w, "  (it waits for %s)\n", text)
 	}
 	for _, p := range measure.Phases(v.Track.Arrived, &t.Instance, &t.Invocation) {
@@ -514,7 +514,7 @@ func printFiring(w io.Writer, s *desk.Standing, v *desk.Shown, x *fired) {
 }
 
 // printTrace prints the steps of a chain, with what went in and came out.
-func printTrace(w io.Writer, s *desk.Standing, v *desk.Shown) {
+func printTrace(w io.Writer, s *session.Standing, v *session.Shown) {
 	steps := s.Trace(v)
 	if len(steps) < 2 {
 		return
@@ -543,7 +543,7 @@ func printTrace(w io.Writer, s *desk.Standing, v *desk.Shown) {
 // printed is how much of a body is printed for people.
 const printed = 64_000
 
-func printReply(w io.Writer, r *carry.Reply) {
+func printReply(w io.Writer, r *transport.Reply) {
 	for _, name := range sortedNames(r.Header) {
 		for _, value := range r.Header[name] {
 			if payload.SecretHeader(name) {
@@ -565,9 +565,9 @@ func printReply(w io.Writer, r *carry.Reply) {
 	switch {
 	case len(body) == 0:
 		fmt.Fprintln(w, "  (no body)")
-	case carry.Indent(&pretty, body):
+	case transport.Indent(&pretty, body):
 		fmt.Fprintln(w, "  "+harmlessLines(pretty.String()))
-	case carry.IsText(body):
+	case transport.IsText(body):
 		fmt.Fprintln(w, "  "+harmlessLines(string(body)))
 	default:
 		fmt.Fprintf(w, "  (%d bytes that are no text)\n", len(body))

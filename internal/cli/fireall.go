@@ -10,12 +10,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nightdrill/internal/desk"
 	"nightdrill/internal/live/proc"
+	"nightdrill/internal/session"
 )
 
 // fireAll fires every payload that has expectations.
-func fireAll(cmd *cobra.Command, d *desk.Desk, o desk.Order, junit string) error {
+func fireAll(cmd *cobra.Command, d *session.Desk, o session.Order, junit string) error {
 	s, leave, err := quietly(d)
 	if err != nil {
 		return err
@@ -71,7 +71,7 @@ func fireAll(cmd *cobra.Command, d *desk.Desk, o desk.Order, junit string) error
 	if n == 0 {
 		return wrong(errors.New("no payload of the project has expectations; a set gets them by expect: in its settings, such as expect: {status: 200}"))
 	}
-	fmt.Fprintf(out, "%d of %s as expected\n", n-bad, desk.Plural(n, "answer"))
+	fmt.Fprintf(out, "%d of %s as expected\n", n-bad, session.Plural(n, "answer"))
 	if junit != "" {
 		err := output(cmd, junit, func(w *bufio.Writer) error {
 			if _, err := w.WriteString(xml.Header); err != nil {
@@ -96,7 +96,7 @@ func fireAll(cmd *cobra.Command, d *desk.Desk, o desk.Order, junit string) error
 
 // astraySets returns the sets whose expectations cannot be fired, since it is not clear to
 // which source, with what to do.
-func astraySets(d *desk.Desk) map[string]string {
+func astraySets(d *session.Desk) map[string]string {
 	out := map[string]string{}
 	for i := range d.Sets {
 		set := &d.Sets[i]

@@ -14,13 +14,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"nightdrill/internal/core/payload"
-	"nightdrill/internal/desk"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/project"
+	"nightdrill/internal/session"
 )
 
 func importPayloads(dir *string) *cobra.Command {
-	var i desk.Import
+	var i session.Import
 	c := &cobra.Command{
 		Use:   "import FILE --as NAME",
 		Short: "Take a recording into the project as a payload set",
@@ -74,8 +74,8 @@ and parameters, and what --redact names. Equal secrets get equal stand-ins.`,
 	return c
 }
 
-func reportImport(w io.Writer, name string, out *desk.Imported) {
-	fmt.Fprintf(w, "%s: %s from a recording of the kind %s, %d bytes in %s\n", name, desk.Plural(out.Count, "payload"), out.Kind, out.Bytes, out.File)
+func reportImport(w io.Writer, name string, out *session.Imported) {
+	fmt.Fprintf(w, "%s: %s from a recording of the kind %s, %d bytes in %s\n", name, session.Plural(out.Count, "payload"), out.Kind, out.Bytes, out.File)
 	reportSecrets(w, out.Tally)
 	for _, m := range out.Broken {
 		fmt.Fprintln(w, "left out: "+proc.Harmless(m.Error()))
@@ -134,7 +134,7 @@ was recorded so far is whole at any time. Ctrl+C ends it.`,
 
 func recordTo(cmd *cobra.Command, dir, name, to, listen string, pointers []string, suspects bool) error {
 	out := cmd.OutOrStdout()
-	r, err := desk.Recording(dir, name, pointers, suspects)
+	r, err := session.Recording(dir, name, pointers, suspects)
 	if err != nil {
 		return wrong(err)
 	}
@@ -143,7 +143,7 @@ func recordTo(cmd *cobra.Command, dir, name, to, listen string, pointers []strin
 	if err := r.Start(listen, to); err != nil {
 		return could(err)
 	}
-	file := filepath.Join(dir, desk.SavedDir, name+".har")
+	file := filepath.Join(dir, session.SavedDir, name+".har")
 	fmt.Fprintf(out, "listening at http://%s, passing on to %s, recording to %s; Ctrl+C ends it\n", r.Address, to, file)
 	if r.Archive.Mended > 0 {
 		fmt.Fprintf(out, "the recording had been broken off: %d bytes of its last exchange were dropped, %d are kept\n", r.Archive.Mended, r.Archive.Entries)
@@ -153,9 +153,9 @@ func recordTo(cmd *cobra.Command, dir, name, to, listen string, pointers []strin
 	defer stop()
 	r.Stop(ctx)
 	found, failed := r.Report()
-	fmt.Fprintf(out, "%s recorded as %s\n", desk.Plural(r.Archive.Entries, "exchange"), name)
+	fmt.Fprintf(out, "%s recorded as %s\n", session.Plural(r.Archive.Entries, "exchange"), name)
 	if n := r.Skipped.Load(); n > 0 {
-		fmt.Fprintf(out, "%s passed on without being recorded: they asked for another protocol\n", desk.Plural(int(n), "connection"))
+		fmt.Fprintf(out, "%s passed on without being recorded: they asked for another protocol\n", session.Plural(int(n), "connection"))
 	}
 	reportSecrets(out, found)
 	if failed != nil {
@@ -164,7 +164,7 @@ func recordTo(cmd *cobra.Command, dir, name, to, listen string, pointers []strin
 	if r.Archive.Entries == 0 {
 		return nil
 	}
-	added, err := project.AddRecording(dir, name, desk.SavedDir+"/"+name+".har")
+	added, err := project.AddRecording(dir, name, session.SavedDir+"/"+name+".har")
 	if err != nil {
 		fmt.Fprintln(out, "note: "+proc.Harmless(err.Error()))
 	} else if added {

@@ -21,10 +21,10 @@ import (
 	"nightdrill/internal/core/generate"
 	"nightdrill/internal/core/infer"
 	"nightdrill/internal/core/payload"
-	"nightdrill/internal/desk"
-	"nightdrill/internal/live/carry"
 	"nightdrill/internal/live/proc"
+	"nightdrill/internal/live/transport"
 	"nightdrill/internal/project"
+	"nightdrill/internal/session"
 )
 
 func payloadsCommand(dir *string) *cobra.Command {
@@ -104,7 +104,7 @@ redacted where.`,
 				shown.Request = payload.Shown(p.Request)
 			}
 			text := bytes.ReplaceAll(shown.Text(), []byte(`{{"{{"}}`), []byte("{{"))
-			if !carry.IsText(text) {
+			if !transport.IsText(text) {
 				fmt.Fprintf(cmd.OutOrStdout(), "%s\n(%d bytes that are no text)\n", proc.Harmless(p.Label()), p.Size())
 				return nil
 			}
@@ -340,7 +340,7 @@ func validateLines(w io.Writer, name string, text []byte, s *jsonschema.Schema) 
 }
 
 func verdict(w io.Writer, n, bad int) error {
-	fmt.Fprintf(w, "%d of %s fit\n", n-bad, desk.Plural(n, "payload"))
+	fmt.Fprintf(w, "%d of %s fit\n", n-bad, session.Plural(n, "payload"))
 	if bad > 0 {
 		return errMissed
 	}
@@ -429,7 +429,7 @@ generate makes more of the same kind from it.`,
 				return wrong(fmt.Errorf("nothing in %s is JSON, so there is nothing to learn from", args[0]))
 			}
 			if skipped > 0 {
-				fmt.Fprintf(cmd.ErrOrStderr(), "%s left out, which are not JSON\n", desk.Plural(skipped, "payload"))
+				fmt.Fprintf(cmd.ErrOrStderr(), "%s left out, which are not JSON\n", session.Plural(skipped, "payload"))
 			}
 			return output(cmd, to, func(w *bufio.Writer) error {
 				_, err := w.Write(learned.Schema())

@@ -19,9 +19,9 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/desk"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/project"
+	"nightdrill/internal/session"
 )
 
 func runCommand(dir *string) *cobra.Command {
@@ -108,7 +108,7 @@ func jsonFlag(c *cobra.Command, to *string) {
 }
 
 // runDrill carries out a drill headless.
-func runDrill(cmd *cobra.Command, d *desk.Desk, name string, o runOptions) error {
+func runDrill(cmd *cobra.Command, d *session.Desk, name string, o runOptions) error {
 	if err := d.Startable(); err != nil {
 		return err
 	}
@@ -125,7 +125,7 @@ func runDrill(cmd *cobra.Command, d *desk.Desk, name string, o runOptions) error
 }
 
 // runPlanned carries out a drill and judges it.
-func runPlanned(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, o runOptions) error {
+func runPlanned(cmd *cobra.Command, d *session.Desk, drill *plan.Drill, o runOptions) error {
 	if o.baseline == "" && cmd.Flags().Changed("worse") {
 		return wrong(errors.New("--worse says by how much a run may be worse than another; name that one by --baseline RUN"))
 	}
@@ -173,7 +173,7 @@ func runPlanned(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, o runOption
 		}
 	}
 	if o.out != "" {
-		if werr := exportRun(cmd, d.Runs, s.Run, "", desk.Exporting{Dir: o.out}); werr != nil {
+		if werr := exportRun(cmd, d.Runs, s.Run, "", session.Exporting{Dir: o.out}); werr != nil {
 			return werr
 		}
 	}
@@ -196,7 +196,7 @@ func runPlanned(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, o runOption
 
 // carryOut carries a drill out and waits for its end. Where it was begun, it gives
 // it, also with an error.
-func carryOut(cmd *cobra.Command, d *desk.Desk, drill *plan.Drill, journal io.Writer) (*desk.Running, error) {
+func carryOut(cmd *cobra.Command, d *session.Desk, drill *plan.Drill, journal io.Writer) (*session.Running, error) {
 	if err := d.Startable(); err != nil {
 		return nil, err
 	}
@@ -271,7 +271,7 @@ func writeFile(cmd *cobra.Command, to string, text []byte) error {
 }
 
 // progress shows how far a drill is, where somebody can see it.
-func progress(ctx context.Context, w io.Writer, r *desk.Running) {
+func progress(ctx context.Context, w io.Writer, r *session.Running) {
 	f, ok := w.(*os.File)
 	if !ok || !term.IsTerminal(f.Fd()) {
 		return

@@ -15,9 +15,9 @@ import (
 
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/desk"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/project"
+	"nightdrill/internal/session"
 	"nightdrill/internal/store"
 )
 
@@ -175,7 +175,7 @@ compares times and replies with those of the run.`,
 				for _, line := range measure.TurnsOf(before, after).Lines() {
 					fmt.Fprintln(out, "  "+line)
 				}
-				all, err := desk.CompareLoaded(d.Runs, before, after, [2]string{info.Label(), after.ID})
+				all, err := session.CompareLoaded(d.Runs, before, after, [2]string{info.Label(), after.ID})
 				if err != nil {
 					fmt.Fprintln(out, "  "+err.Error())
 					return nil
@@ -291,7 +291,7 @@ file is set aside beside it; nothing is deleted.`,
 			if err != nil {
 				return could(err)
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "saved %s, of which %d whole; the damaged file is %s\n", desk.Plural(got.Runs, "run"), got.Whole, got.Damaged)
+			fmt.Fprintf(cmd.OutOrStdout(), "saved %s, of which %d whole; the damaged file is %s\n", session.Plural(got.Runs, "run"), got.Whole, got.Damaged)
 			if got.Lost != nil {
 				fmt.Fprintf(cmd.OutOrStdout(), "could not be saved: %s\n", proc.Harmless(strings.Join(got.Lost, ", ")))
 			}

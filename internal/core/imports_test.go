@@ -24,7 +24,7 @@ var clocks = []string{"Now", "Since", "Until", "Sleep", "After", "AfterFunc", "T
 
 // Layers, from the outside in: each may import those below it.
 var layers = [][]string{
-	{"cli"}, {"tui"}, {"desk"}, {"demo", "live", "store", "export", "project"}, {"core"},
+	{"cli"}, {"tui"}, {"session"}, {"demo", "live", "store", "export", "project"}, {"core"},
 }
 
 func layerOf(path string) int {

@@ -19,11 +19,11 @@ import (
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
-	"nightdrill/internal/core/chance"
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/rng"
 	"nightdrill/internal/core/stats"
 )
 
@@ -37,7 +37,7 @@ func quay() *Source {
 		Blobs: [][]byte{[]byte("GET /quote/holm?cars=1\nX-Desk: 3, \"a\"\n\n"), []byte(`{"specversion":"1.0","id":"s1","source":"/gate","type":"pass","data":{"n":1}}`),
 			[]byte("200 OK\nContent-Type: application/json\n\n{\"cents\":450}"), []byte("500 Internal Server Error\n\nbroken")},
 		Payloads: []measure.Payload{{Set: "asked", N: 1, Label: "GET /quote/holm?cars=1,\r\n\"x\"", Blob: 1}, {Set: "read", N: 1, Label: "pass s1", Blob: 2}}}
-	rnd := chance.New(2, 2)
+	rnd := rng.New(2, 2)
 	for in := range 4 {
 		at := clock.Time(in) * clock.Time(time.Second)
 		r.Instances = append(r.Instances, measure.Instance{ID: int32(in), Number: int32(in + 1), Spawned: at, Exec: at + 1e6, Ready: at + 40e6, Stopped: at + 3e9, Peak: 30 << 20})

@@ -51,11 +51,11 @@ func (b *Beginning) String() string {
 // A language that is given is kept to; kinds are those of the sources.
 func Begin(dir, language string, command, kinds []string) (*Beginning, error) {
 	if language != "" && !slices.Contains(Languages, language) {
-		return nil, fmt.Errorf("%q is not a language that is known here%s; there are %s, or the command after --", language, suggest(language, Languages), listed(Languages))
+		return nil, fmt.Errorf("%q is not a language that is known here%s; there are %s, or the command after --", language, didYouMean(language, Languages), listed(Languages))
 	}
 	for _, k := range kinds {
 		if !slices.Contains(Kinds, k) {
-			return nil, fmt.Errorf("%q is not a kind of source%s; there are %s", k, suggest(k, Kinds), listed(Kinds))
+			return nil, fmt.Errorf("%q is not a kind of source%s; there are %s", k, didYouMean(k, Kinds), listed(Kinds))
 		}
 	}
 	if len(kinds) == 0 {

@@ -97,10 +97,10 @@ func changeOne(p *plan.Project, d *plan.Drill, text string, limits []plan.Limits
 		for i := range p.Functions {
 			names = append(names, p.Functions[i].Name)
 		}
-		return fmt.Errorf("there is no function %q%s", name, suggest(name, names))
+		return fmt.Errorf("there is no function %q%s", name, didYouMean(name, names))
 	}
 	if !slices.Contains(limitNames, limit) {
-		return fmt.Errorf("there is no limit %q%s; there are %s", limit, suggest(limit, limitNames), listed(limitNames))
+		return fmt.Errorf("there is no limit %q%s; there are %s", limit, didYouMean(limit, limitNames), listed(limitNames))
 	}
 	if limit == "replace" {
 		if at == nil || has {

@@ -220,7 +220,7 @@ func (l *loader) program(f *plan.Function, o *object, n ast.Node) string {
 		info, err := os.Stat(path)
 		switch {
 		case err != nil:
-			lacks("%s: there is no file %s%s", o.at("start"), name, suggest(filepath.Base(name), filesIn(filepath.Dir(path))))
+			lacks("%s: there is no file %s%s", o.at("start"), name, didYouMean(filepath.Base(name), filesIn(filepath.Dir(path))))
 		case info.IsDir():
 			lacks("%s: %s is a folder", o.at("start"), name)
 		case info.Mode()&0o111 == 0:
@@ -240,7 +240,7 @@ func (l *loader) program(f *plan.Function, o *object, n ast.Node) string {
 
 // suggestFile suggests a file beside one that is not there.
 func suggestFile(path string) string {
-	return suggest(filepath.Base(path), filesIn(filepath.Dir(path)))
+	return didYouMean(filepath.Base(path), filesIn(filepath.Dir(path)))
 }
 
 func filesIn(dir string) (names []string) {
@@ -318,7 +318,7 @@ func (l *loader) needs(f *plan.Function, o *object) {
 			for _, s := range l.p.Services {
 				names = append(names, s.Name)
 			}
-			l.wrong(v, "%s[%d]: there is no service %q%s", o.at("needs"), i, name, suggest(name, names))
+			l.wrong(v, "%s[%d]: there is no service %q%s", o.at("needs"), i, name, didYouMean(name, names))
 			continue
 		}
 		f.Needs = append(f.Needs, at)

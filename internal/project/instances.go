@@ -194,7 +194,7 @@ func (l *loader) changes(d *plan.Drill, o *object) {
 		l.sharesFit(c.node, path, all, limits)
 		if name := c.text("replace", ""); name != "" {
 			if fn := l.p.FunctionNamed(name); fn < 0 {
-				l.wrong(c.fields["replace"], "%s: there is no function %q%s", c.at("replace"), name, suggest(name, l.functionNames()))
+				l.wrong(c.fields["replace"], "%s: there is no function %q%s", c.at("replace"), name, didYouMean(name, l.functionNames()))
 			} else {
 				d.Changes = append(d.Changes, plan.Change{At: at, Function: fn, Limits: limits[fn], Replace: true})
 			}
@@ -223,7 +223,7 @@ func (l *loader) eachFunction(o *object, visit func(fn int, o *object, name stri
 	}
 	for _, name := range o.order {
 		if fn := l.p.FunctionNamed(name); fn < 0 {
-			l.wrong(o.keys[name], "%s: there is no function %q%s", o.path, name, suggest(name, l.functionNames()))
+			l.wrong(o.keys[name], "%s: there is no function %q%s", o.path, name, didYouMean(name, l.functionNames()))
 		} else {
 			visit(fn, o, name)
 		}
@@ -281,7 +281,7 @@ func (l *loader) coldStarts(d *plan.Drill, o *object) {
 	for i, n := range c.list("of") {
 		name, ok := l.text(n, fmt.Sprintf("%s[%d]", c.at("of"), i))
 		if ok && !slices.Contains(names, name) {
-			l.wrong(n, "%s[%d]: there is no function or variant %q%s", c.at("of"), i, name, suggest(name, names))
+			l.wrong(n, "%s[%d]: there is no function or variant %q%s", c.at("of"), i, name, didYouMean(name, names))
 		}
 		x.Of = append(x.Of, name)
 	}

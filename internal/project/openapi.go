@@ -16,11 +16,11 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
-	"nightdrill/internal/core/chance"
-	"nightdrill/internal/core/differ"
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/generate"
+	"nightdrill/internal/core/jsondiff"
 	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/rng"
 )
 
 // API is a description of an HTTP API in OpenAPI 3.0 or 3.1, from which requests
@@ -205,7 +205,7 @@ func (a *API) resolved(v any, pointer string) (map[string]any, string) {
 		if err != nil {
 			return nil, pointer
 		}
-		v, _ = differ.Lookup(a.doc, plain)
+		v, _ = jsondiff.Lookup(a.doc, plain)
 		pointer = plain
 	}
 	return nil, pointer
@@ -216,7 +216,7 @@ func (a *API) resolved(v any, pointer string) (map[string]any, string) {
 func (a *API) operation(path, method string, item, of map[string]any, base string, load generate.Load) *Operation {
 	o := &Operation{Method: strings.ToUpper(method), Path: path}
 	o.ID, _ = of["operationId"].(string)
-	at := differ.Pointer([]string{"paths", path})
+	at := jsondiff.Pointer([]string{"paths", path})
 	ref := func(pointer string) any {
 		var b strings.Builder
 		for part := range strings.SplitSeq(strings.TrimPrefix(pointer, "/"), "/") {
@@ -240,7 +240,7 @@ func (a *API) operation(path, method string, item, of map[string]any, base strin
 			schema := ref(place + "/schema")
 			if content, ok := p["content"].(map[string]any); ok {
 				for _, kind := range slices.Sorted(maps.Keys(content)) {
-					schema = ref(place + "/content/" + differ.Escape(kind) + "/schema")
+					schema = ref(place + "/content/" + jsondiff.Escape(kind) + "/schema")
 				}
 			} else if p["schema"] == nil {
 				schema = true
@@ -291,7 +291,7 @@ func (a *API) operation(path, method string, item, of map[string]any, base strin
 		if kind != "" {
 			properties["body"] = any(true)
 			if media, _ := content[kind].(map[string]any); media["schema"] != nil {
-				properties["body"] = ref(place + "/content/" + differ.Escape(kind) + "/schema")
+				properties["body"] = ref(place + "/content/" + jsondiff.Escape(kind) + "/schema")
 			}
 			if body["required"] == true || several {
 				needs = append(needs, "body")
@@ -330,7 +330,7 @@ func (o *Operation) sample(g *generate.Generator, kind string) error {
 		if err != nil {
 			return nil // it is said when it is made
 		}
-		v, _ := differ.Decode(text) // it was just written
+		v, _ := jsondiff.Decode(text) // it was just written
 		parts, _ := v.(map[string]any)
 		if _, err = o.request(parts, kind, 1, n); err == nil {
 			return nil
@@ -377,7 +377,7 @@ func (a *API) Find(name string) ([]*Operation, error) {
 		}
 		names = append(names, o.Method+" "+o.Path)
 	}
-	return nil, fmt.Errorf("there is no operation %q%s; there are %s", name, suggest(name, names), listed(names))
+	return nil, fmt.Errorf("there is no operation %q%s; there are %s", name, didYouMean(name, names), listed(names))
 }
 
 // Make gives request n of a seed for an operation, one body kind after the other.
@@ -392,7 +392,7 @@ func (o *Operation) Make(mode string, seed, n uint64) (p payload.Payload, breaks
 		if err != nil {
 			return p, "", fmt.Errorf("%s %s: %w", o.Method, o.Path, err)
 		}
-		v, err := differ.Decode(text)
+		v, err := jsondiff.Decode(text)
 		if err != nil {
 			return p, "", err
 		}
@@ -521,7 +521,7 @@ func (o *Operation) request(parts map[string]any, kind string, seed, n uint64) (
 		}
 		form := formOf(kind)
 		if _, isText := body.(string); form == "binary" && !isText { // without a schema anything may come
-			text = fmt.Appendf(nil, "%q", strings.Repeat("x", 1+chance.New(seed, n).Below(200)))
+			text = fmt.Appendf(nil, "%q", strings.Repeat("x", 1+rng.New(seed, n).Below(200)))
 		}
 		var made string
 		if r.Body, made, err = payload.EncodeBody(form, text, seed, n); err != nil {

@@ -23,8 +23,8 @@ import (
 	"github.com/goccy/go-yaml/parser"
 
 	"nightdrill/internal/core/arrival"
-	"nightdrill/internal/core/differ"
 	"nightdrill/internal/core/generate"
+	"nightdrill/internal/core/jsondiff"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
@@ -352,7 +352,7 @@ func (l *loader) reaches(set *payload.Set, o *object) {
 		source := l.p.SourceNamed(name)
 		switch {
 		case source < 0:
-			l.wrong(n, "%s: there is no source %q%s", at, name, suggest(name, l.sourceNames()))
+			l.wrong(n, "%s: there is no source %q%s", at, name, didYouMean(name, l.sourceNames()))
 		case len(set.Payloads) > 0 && (set.Payloads[0].Request != nil) != (l.p.Sources[source].Kind == plan.HTTP),
 			l.p.Sources[source].Kind == plan.Schedule:
 			l.wrong(n, "%s: %s is a source of the kind %v, which does not take these payloads", at, name,
@@ -371,7 +371,7 @@ func (l *loader) form(name string, o *object) payload.Form {
 	}
 	for key, to := range map[string]*string{"time": &f.Time, "id": &f.ID, "key": &f.Key} {
 		if *to = o.text(key, ""); *to != "" {
-			if _, err := differ.Parse(*to); err != nil {
+			if _, err := jsondiff.Parse(*to); err != nil {
 				l.wrong(o.fields[key], "%s: %v", o.at(key), err)
 			}
 		}
@@ -541,7 +541,7 @@ func (l *loader) expect(n ast.Node, path string) *payload.Expect {
 	}
 	for i, n := range o.list("leave_out") {
 		if p, ok := l.text(n, fmt.Sprintf("%s[%d]", o.at("leave_out"), i)); ok {
-			if _, err := differ.Parse(p); err != nil {
+			if _, err := jsondiff.Parse(p); err != nil {
 				l.wrong(n, "%s[%d]: %v", o.at("leave_out"), i, err)
 				continue
 			}
@@ -610,7 +610,7 @@ func (l *Loaded) Payload(name string) (*payload.Payload, error) {
 	}
 	if set == nil {
 		name, _, _ = strings.Cut(name, "#")
-		return nil, fmt.Errorf("there is no payload set %q%s; there are %s", name, suggest(name, l.setNames()), listed(l.setNames()))
+		return nil, fmt.Errorf("there is no payload set %q%s; there are %s", name, didYouMean(name, l.setNames()), listed(l.setNames()))
 	}
 	return &set.Payloads[n-1], nil
 }
@@ -640,7 +640,7 @@ func (l *loader) values(n ast.Node, path string) (out []payload.Value) {
 	}
 	for _, v := range pairs {
 		at := v.Key.GetToken().Value
-		if _, err := differ.Parse(at); err != nil {
+		if _, err := jsondiff.Parse(at); err != nil {
 			l.wrong(v.Key, "%s: %v", path, err)
 			continue
 		}
@@ -654,7 +654,7 @@ func (l *loader) values(n ast.Node, path string) (out []payload.Value) {
 			l.wrong(v.Value, "%s: this is no JSON value: %v", join(path, at), err)
 			continue
 		}
-		want, _ := differ.Decode(text) // it was just written
+		want, _ := jsondiff.Decode(text) // it was just written
 		out = append(out, payload.Value{At: at, Want: want})
 	}
 	return out
@@ -696,9 +696,9 @@ func (l *loader) drill(name string, all *object) {
 		case err != nil:
 			l.wrong(n, "%v", err)
 		case b.Of == "function" && !slices.Contains(l.budgeted(&d), b.Name):
-			l.wrong(n, "budget %q: there is no function %q%s", text, b.Name, suggest(b.Name, l.budgeted(&d)))
+			l.wrong(n, "budget %q: there is no function %q%s", text, b.Name, didYouMean(b.Name, l.budgeted(&d)))
 		case (b.Of == "source" || b.Of == "chain") && l.p.SourceNamed(b.Name) < 0:
-			l.wrong(n, "budget %q: there is no source %q%s", text, b.Name, suggest(b.Name, l.sourceNames()))
+			l.wrong(n, "budget %q: there is no source %q%s", text, b.Name, didYouMean(b.Name, l.sourceNames()))
 		case b.Kind == "cost" && l.p.Rates == nil:
 			l.wrong(n, "budget %q: nothing says what you pay; give the project a cost, such as cost: {currency: EUR, memory: 0.00002}", text)
 		default:
@@ -713,7 +713,7 @@ func (l *loader) feed(d *plan.Drill, n ast.Node, path string) {
 	f := plan.Feed{Source: -1, Set: -1}
 	if name := o.need("source", "fares"); name != "" {
 		if f.Source = l.p.SourceNamed(name); f.Source < 0 {
-			l.wrong(o.fields["source"], "%s: there is no source %q%s", o.at("source"), name, suggest(name, l.sourceNames()))
+			l.wrong(o.fields["source"], "%s: there is no source %q%s", o.at("source"), name, didYouMean(name, l.sourceNames()))
 		}
 	}
 	ofSchedule := f.Source >= 0 && l.p.Sources[f.Source].Kind == plan.Schedule
@@ -721,7 +721,7 @@ func (l *loader) feed(d *plan.Drill, n ast.Node, path string) {
 		if name := o.need("payloads", "fare-requests"); name != "" {
 			f.Set = l.p.SetNamed(name)
 			if f.Set < 0 {
-				l.wrong(o.fields["payloads"], "%s: there is no payload set %q%s", o.at("payloads"), name, suggest(name, l.setNames()))
+				l.wrong(o.fields["payloads"], "%s: there is no payload set %q%s", o.at("payloads"), name, didYouMean(name, l.setNames()))
 			}
 		}
 	}

@@ -13,7 +13,7 @@ import (
 	"github.com/goccy/go-yaml/token"
 
 	"nightdrill/internal/core/arrival"
-	"nightdrill/internal/core/near"
+	"nightdrill/internal/core/suggest"
 )
 
 // Mistake is one thing that is wrong in a project file or in a file that it names.
@@ -162,7 +162,7 @@ func (r *reader) object(n ast.Node, path string, known ...string) *object {
 		key := v.Key.GetToken().Value
 		switch {
 		case len(known) > 0 && !slices.Contains(known, key):
-			r.wrong(v.Key, "%s is not a setting%s%s", join(path, key), suggest(key, known), knownHere(key, known))
+			r.wrong(v.Key, "%s is not a setting%s%s", join(path, key), didYouMean(key, known), knownHere(key, known))
 			continue
 		case len(known) == 0 && !isName(key):
 			r.wrong(v.Key, "%s: %q is not a name; names are made of a-z, 0-9 and -, and begin with a letter", orFile(path), key)
@@ -185,7 +185,7 @@ func orFile(path string) string {
 }
 
 func knownHere(key string, known []string) string {
-	if suggest(key, known) != "" {
+	if didYouMean(key, known) != "" {
 		return ""
 	}
 	return "; settings here: " + strings.Join(known, ", ")
@@ -219,9 +219,9 @@ func describe(n ast.Node) string {
 	return strconv.Quote(n.GetToken().Value)
 }
 
-// suggest gives "; did you mean x?" when one of the words is close to s.
-func suggest(s string, words []string) string {
-	if w := near.Word(s, words); w != "" {
+// didYouMean returns "; did you mean x?" when one of the words is close to s.
+func didYouMean(s string, words []string) string {
+	if w := suggest.Word(s, words); w != "" {
 		return fmt.Sprintf("; did you mean %s?", w)
 	}
 	return ""
@@ -273,7 +273,7 @@ func (o *object) choice(key string, words []string, otherwise int) int {
 	if i := slices.Index(words, s); i >= 0 {
 		return i
 	}
-	o.r.wrong(o.fields[key], "%s: %q is not one of %s%s", o.at(key), s, listed(words), suggest(s, words))
+	o.r.wrong(o.fields[key], "%s: %q is not one of %s%s", o.at(key), s, listed(words), didYouMean(s, words))
 	return otherwise
 }
 

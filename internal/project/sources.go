@@ -14,13 +14,13 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/goccy/go-yaml/ast"
 
-	"nightdrill/internal/core/differ"
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/fault"
+	"nightdrill/internal/core/jsondiff"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/route"
 	"nightdrill/internal/core/schedule"
-	"nightdrill/internal/core/shape"
+	"nightdrill/internal/core/template"
 )
 
 // ofSource are the settings of a source, with the kinds that have them; a setting
@@ -152,7 +152,7 @@ func (l *loader) retries(s *plan.Source, o *object) {
 	name := o.text("dead_letter", "")
 	s.DeadLetter = l.p.SourceNamed(name)
 	if s.DeadLetter < 0 {
-		l.wrong(o.fields["dead_letter"], "%s: there is no source %q%s", o.at("dead_letter"), name, suggest(name, l.sourceNames()))
+		l.wrong(o.fields["dead_letter"], "%s: there is no source %q%s", o.at("dead_letter"), name, didYouMean(name, l.sourceNames()))
 		return
 	}
 	l.closing = append(l.closing, func() {
@@ -217,7 +217,7 @@ func (l *loader) sortedBy(o *object, key string) string {
 	text := o.text(key, "")
 	switch {
 	case strings.HasPrefix(text, "/"):
-		if _, err := differ.Parse(text); err != nil {
+		if _, err := jsondiff.Parse(text); err != nil {
 			l.wrong(o.fields[key], "%s: %v", o.at(key), err)
 		}
 	case strings.ContainsFunc(text, func(r rune) bool { return (r < 'a' || r > 'z') && (r < '0' || r > '9') }):
@@ -397,7 +397,7 @@ func (l *loader) wire(s *plan.Source, n ast.Node, path string) {
 	}
 	w := plan.Wire{To: l.p.FunctionNamed(name)}
 	if w.To < 0 {
-		l.wrong(o.fields["to"], "%s: there is no function %q%s", o.at("to"), name, suggest(name, l.functionNames()))
+		l.wrong(o.fields["to"], "%s: there is no function %q%s", o.at("to"), name, didYouMean(name, l.functionNames()))
 		return
 	}
 	if o.fields["when"] != nil {
@@ -442,7 +442,7 @@ func (l *loader) when(w *route.When, s *plan.Source, wire *object) {
 	}
 	for _, a := range l.texts(o, "action") {
 		if !slices.Contains(event.Actions, a) {
-			l.wrong(o.fields["action"], "%s: %q is not one of %s%s", o.at("action"), a, listed(event.Actions), suggest(a, event.Actions))
+			l.wrong(o.fields["action"], "%s: %q is not one of %s%s", o.at("action"), a, listed(event.Actions), didYouMean(a, event.Actions))
 		}
 		w.Action = append(w.Action, a)
 	}
@@ -542,7 +542,7 @@ func (l *loader) then(f *plan.Function, n ast.Node, path string) (t plan.Then, o
 		return t, false
 	}
 	if t.To = l.p.SourceNamed(name); t.To < 0 {
-		l.wrong(o.fields["to"], "%s: there is no source %q%s", o.at("to"), name, suggest(name, l.sourceNames()))
+		l.wrong(o.fields["to"], "%s: there is no source %q%s", o.at("to"), name, didYouMean(name, l.sourceNames()))
 		return t, false
 	}
 	to := &l.p.Sources[t.To]
@@ -576,7 +576,7 @@ func (l *loader) then(f *plan.Function, n ast.Node, path string) (t plan.Then, o
 	if to.Kind == plan.Storage {
 		text := o.text("key", f.Name+"/{{.ID}}.json")
 		var err error
-		if t.Objects, err = shape.Parse(o.at("key"), text, "text/plain"); err != nil {
+		if t.Objects, err = template.Parse(o.at("key"), text, "text/plain"); err != nil {
 			l.wrong(o.fields["key"], "%s: %v", o.at("key"), err)
 		}
 	}
@@ -669,7 +669,7 @@ func surely(src *plan.Source, t *plan.Then) (fns []int) {
 }
 
 // template reads a template of what is made of an event; nil where there is none.
-func (l *loader) template(o *object) *shape.Shape {
+func (l *loader) template(o *object) *template.Shape {
 	c := o.child("shape", "template", "content_type")
 	if c == nil {
 		return nil
@@ -689,7 +689,7 @@ func (l *loader) template(o *object) *shape.Shape {
 		}
 		name, text = text, string(content)
 	}
-	s, err := shape.Parse(name, text, c.text("content_type", ""))
+	s, err := template.Parse(name, text, c.text("content_type", ""))
 	if err != nil {
 		l.wrong(c.fields["template"], "%s: %v", c.at("template"), err)
 	}

@@ -10,15 +10,15 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/chance"
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/rng"
 )
 
 // random makes a run with n events.
 func random(n int, id string) *measure.Run {
-	r := chance.New(5, 1)
+	r := rng.New(5, 1)
 	time := func() clock.Time { return clock.Time(r.Below(1 << 40)) }
 	run := &measure.Run{Project: "p", Drill: "d", ID: id, Seed: 7, Busy: 0.5, Concurrency: 24, ColdStarts: 3, Changes: []measure.Change{{At: 5, Function: -1, Text: "all together 32 → 24"}}, Functions: []measure.Function{{Name: "f", Max: 3, PerInstance: 1}},
 		Sources: []measure.Source{{Name: "s", Kind: "http", Routes: []string{"GET /"}, To: []int{0}}}, Budgets: []string{"project done > 0"},
@@ -208,7 +208,7 @@ func BenchmarkAppend(b *testing.B) {
 	}
 	defer s.Close()
 	run := random(0, "x")
-	r := chance.New(1, 1)
+	r := rng.New(1, 1)
 	const n = 5000
 	for i := range int64(n) {
 		at := clock.Time(i * 100_000)

@@ -11,7 +11,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/desk"
+	"nightdrill/internal/session"
 )
 
 // example lays a copy of one of the examples.
@@ -183,7 +183,7 @@ func BenchmarkKeyToReply(b *testing.B) {
 	dir := b.TempDir()
 	lay(b, dir)
 	change(b, filepath.Join(dir, "nightdrill.yaml"), `"{nightdrill}"`, `"`+program+`"`)
-	d, err := desk.Open(b.Context(), dir)
+	d, err := session.Open(b.Context(), dir)
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -236,7 +236,7 @@ func BenchmarkDraw(b *testing.B) {
 	dir := b.TempDir()
 	lay(b, dir)
 	change(b, filepath.Join(dir, "nightdrill.yaml"), `"{nightdrill}"`, `"`+program+`"`)
-	d, _ := desk.Open(b.Context(), dir)
+	d, _ := session.Open(b.Context(), dir)
 	defer d.Close()
 	stand, _ := d.Stand("127.0.0.1:0")
 	defer stand.Close()

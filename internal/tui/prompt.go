@@ -8,7 +8,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"nightdrill/internal/live/proc"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/canvas"
 )
 
 // prompt is the line in which a command is given by name, or a question of a
@@ -77,25 +77,25 @@ func (s *shell) promptKey(k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
-func (p *prompt) draw(c *paint.Canvas, y int, all []command) {
+func (p *prompt) draw(c *canvas.Canvas, y int, all []command) {
 	if p.done != nil {
-		x := c.PutUpTo(1, y, c.W*2/3, paint.Dim, p.title+" ")
+		x := c.PutUpTo(1, y, c.W*2/3, canvas.Dim, p.title+" ")
 		shown := []rune(p.text)
 		for ansi.StringWidth(string(shown)) > c.W-x-2 {
 			shown = shown[1:] // the end is where it is written
 		}
-		x = c.Put(x, y, paint.Warm, proc.Harmless(string(shown)))
-		c.Set(x, y, paint.Chosen, ' ')
+		x = c.Put(x, y, canvas.Warm, proc.Harmless(string(shown)))
+		c.Set(x, y, canvas.Chosen, ' ')
 		return
 	}
-	x := c.Put(1, y, paint.Key, ":")
-	x = c.Put(x, y, paint.Plain, p.text)
-	c.Set(x, y, paint.Chosen, ' ')
+	x := c.Put(1, y, canvas.Key, ":")
+	x = c.Put(x, y, canvas.Plain, p.text)
+	c.Set(x, y, canvas.Chosen, ' ')
 	x += 3
 	for i, m := range p.matches(all) {
-		style := paint.Dim
+		style := canvas.Dim
 		if i == 0 {
-			style = paint.Warm
+			style = canvas.Warm
 		}
 		x = c.Put(x, y, style, m.name) + 2
 	}

@@ -9,14 +9,14 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/desk"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/session"
+	"nightdrill/internal/tui/canvas"
 )
 
 // stance is how a function stands, in words of several lengths, the longest
 // first: what it has, and what its next event would meet.
 type stance struct {
-	style paint.Style
+	style canvas.Style
 	words [rosterLevels]string
 }
 
@@ -44,12 +44,12 @@ func rosterLevel(names []string, w int) int {
 }
 
 // drawRoster says of each function what its next event would meet.
-func (s *shell) drawRoster(c *paint.Canvas, y int) {
+func (s *shell) drawRoster(c *canvas.Canvas, y int) {
 	looks := s.drill.Looks()
 	var names, versions []string
 	var all []stance
 	for i := range s.plan.Functions {
-		var state desk.State
+		var state session.State
 		if i < len(s.states) {
 			state = s.states[i]
 		}
@@ -72,10 +72,10 @@ func (s *shell) drawRoster(c *paint.Canvas, y int) {
 		for i, name := range names {
 			text := all[i].words[level-1]
 			if more := fmt.Sprintf("+%d more", len(names)-i); x+ansi.StringWidth(name+text)+1 > s.w-1-len(more)*min(len(names)-1-i, 1) {
-				c.PutUpTo(x, y, s.w-1, paint.Dim, more)
+				c.PutUpTo(x, y, s.w-1, canvas.Dim, more)
 				return
 			}
-			x = c.Put(c.Put(x, y, paint.Bold, name)+1, y, all[i].style, text) + rosterGap - 1
+			x = c.Put(c.Put(x, y, canvas.Bold, name)+1, y, all[i].style, text) + rosterGap - 1
 		}
 		return
 	}
@@ -89,9 +89,9 @@ func (s *shell) drawRoster(c *paint.Canvas, y int) {
 		if spare > 0 { // for a version, and for what does not start, and why
 			edge += spare / len(names)
 		}
-		at := c.Put(x, y, paint.Bold, name) + 1
+		at := c.Put(x, y, canvas.Bold, name) + 1
 		if v := versions[i]; v != "" && level == 0 {
-			at = c.Put(at, y, paint.Dim, v) + 1
+			at = c.Put(at, y, canvas.Dim, v) + 1
 		}
 		c.PutUpTo(at, y, edge, all[i].style, all[i].words[level])
 		x = edge + rosterGap
@@ -100,7 +100,7 @@ func (s *shell) drawRoster(c *paint.Canvas, y int) {
 
 // standing says in words how a function stands, at the desk or in a drill, the
 // longest words first.
-func (s *shell) standing(fn int) (paint.Style, []string) {
+func (s *shell) standing(fn int) (canvas.Style, []string) {
 	var x stance
 	if looks := s.drill.Looks(); s.running != nil && fn < len(looks) {
 		x = meets(&looks[fn], s.drill.Now())
@@ -111,25 +111,25 @@ func (s *shell) standing(fn int) (paint.Style, []string) {
 }
 
 // stands says what the next event of a function would meet at the desk.
-func stands(x *desk.State) stance {
+func stands(x *session.State) stance {
 	out := meets(&x.Look, x.Now)
-	say := func(style paint.Style, long, short string) stance {
+	say := func(style canvas.Style, long, short string) stance {
 		return stance{style, [rosterLevels]string{long, long, short, short}}
 	}
 	switch {
 	case x.Doing != "":
-		return say(paint.Warm, x.Doing+"…", x.Doing)
+		return say(canvas.Warm, x.Doing+"…", x.Doing)
 	case x.Failure != nil && x.Look.Ready > 0:
-		return say(paint.Bad, "its new version fails, the old one answers", "✗ fails, old answers")
+		return say(canvas.Bad, "its new version fails, the old one answers", "✗ fails, old answers")
 	case x.Failure != nil:
 		head, _, _ := strings.Cut(strings.TrimPrefix(x.Failure.Text, x.Name+" "), ";")
-		return say(paint.Bad, "✗ "+head, "✗ "+head)
+		return say(canvas.Bad, "✗ "+head, "✗ "+head)
 	case x.Away != "":
 		return say(out.style, "attached at "+x.Away, "attached")
 	}
 	var more []string
 	if x.Look.Outdated > 0 {
-		out.style, more = paint.Warm, append(more, "being replaced")
+		out.style, more = canvas.Warm, append(more, "being replaced")
 	}
 	port := strings.TrimPrefix(x.Address, "127.0.0.1")
 	if x.Held {
@@ -158,25 +158,25 @@ func stands(x *desk.State) stance {
 
 // meets says what the next event of a function would meet.
 func meets(l *engine.Look, now clock.Time) stance {
-	say := func(style paint.Style, long, mid, short string) stance {
+	say := func(style canvas.Style, long, mid, short string) stance {
 		return stance{style, [rosterLevels]string{long, long, mid, short}}
 	}
 	ready := fmt.Sprintf("%d warm", l.Ready)
 	switch {
 	case l.Idle > 0 && l.IdleStop != clock.Never:
 		in := briefly(max(l.IdleStop.Sub(now), 0))
-		return say(paint.Warm, fmt.Sprintf("%s, warm, idle stop in %s", instances(l.Ready), in), ready+", stop in "+in, ready)
+		return say(canvas.Warm, fmt.Sprintf("%s, warm, idle stop in %s", instances(l.Ready), in), ready+", stop in "+in, ready)
 	case l.Idle > 0:
-		return say(paint.Warm, instances(l.Ready)+", warm", ready, ready)
+		return say(canvas.Warm, instances(l.Ready)+", warm", ready, ready)
 	case l.Ready > 0 && l.Waiting > 0:
-		return say(paint.Plain, fmt.Sprintf("%s, all busy, %d waiting", instances(l.Ready), l.Waiting), fmt.Sprintf("%d busy, %d waiting", l.Ready, l.Waiting), fmt.Sprintf("%d busy", l.Ready))
+		return say(canvas.Plain, fmt.Sprintf("%s, all busy, %d waiting", instances(l.Ready), l.Waiting), fmt.Sprintf("%d busy, %d waiting", l.Ready, l.Waiting), fmt.Sprintf("%d busy", l.Ready))
 	case l.Ready > 0:
-		return say(paint.Plain, instances(l.Ready)+", all busy", fmt.Sprintf("%d busy", l.Ready), fmt.Sprintf("%d busy", l.Ready))
+		return say(canvas.Plain, instances(l.Ready)+", all busy", fmt.Sprintf("%d busy", l.Ready), fmt.Sprintf("%d busy", l.Ready))
 	case l.Starting > 0:
 		starting := fmt.Sprintf("%d starting", l.Starting)
-		return say(paint.Cold, starting, starting, fmt.Sprintf("+%d", l.Starting))
+		return say(canvas.Cold, starting, starting, fmt.Sprintf("+%d", l.Starting))
 	}
-	return say(paint.Cold, "no instance, next: cold", "next: cold", "cold")
+	return say(canvas.Cold, "no instance, next: cold", "next: cold", "cold")
 }
 
 // briefly gives a time that is counted down.

@@ -10,7 +10,7 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/desk"
+	"nightdrill/internal/session"
 )
 
 // A note goes by itself after a while; what went wrong is said for longer, and a question, and
@@ -41,7 +41,7 @@ func TestNotesDoNotStay(t *testing.T) {
 
 // A function that is held shows where a debugger finds it, however little room there is.
 func TestAHeldFunctionShowsItsPort(t *testing.T) {
-	x := stands(&desk.State{Name: "quote", Held: true, Address: "127.0.0.1:28226",
+	x := stands(&session.State{Name: "quote", Held: true, Address: "127.0.0.1:28226",
 		Look: engine.Look{Ready: 1, Idle: 1, IdleStop: clock.Never}})
 	for i, words := range x.words {
 		if !strings.Contains(words, ":28226") && i != 1 || ansi.StringWidth(words) > rosterWidths[i] && i > 1 {

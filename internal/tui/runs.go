@@ -9,10 +9,10 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/desk"
 	"nightdrill/internal/export"
+	"nightdrill/internal/session"
 	"nightdrill/internal/tui/compareview"
-	"nightdrill/internal/tui/talk"
+	"nightdrill/internal/tui/msg"
 )
 
 // inProject gives a folder that is named from the project's.
@@ -30,17 +30,17 @@ func (s *shell) exportRun(id, dir string) tea.Cmd {
 	return func() tea.Msg {
 		info, err := runs.Find(id)
 		if err != nil {
-			return talk.Note{Text: err.Error(), Bad: true}
+			return msg.Note{Text: err.Error(), Bad: true}
 		}
-		source, err := desk.SourceOf(runs, info)
+		source, err := session.SourceOf(runs, info)
 		if err != nil {
-			return talk.Note{Text: err.Error(), Bad: true}
+			return msg.Note{Text: err.Error(), Bad: true}
 		}
-		files, err := desk.Export(source, desk.CompareVariants(source.Run), desk.Exporting{Dir: to})
+		files, err := session.Export(source, session.CompareVariants(source.Run), session.Exporting{Dir: to})
 		if err != nil {
-			return talk.Note{Text: err.Error(), Bad: true}
+			return msg.Note{Text: err.Error(), Bad: true}
 		}
-		return talk.Note{Text: fmt.Sprintf("%d files are in %s", len(files), to)}
+		return msg.Note{Text: fmt.Sprintf("%d files are in %s", len(files), to)}
 	}
 }
 
@@ -49,18 +49,18 @@ func (s *shell) exportComparison(x compareview.Export) tea.Cmd {
 	to := s.inProject(x.Dir)
 	return func() tea.Msg {
 		if err := os.MkdirAll(to, 0o755); err != nil {
-			return talk.Note{Text: err.Error(), Bad: true}
+			return msg.Note{Text: err.Error(), Bad: true}
 		}
 		n := 0
 		for _, c := range x.All {
 			for _, kind := range []string{"svg", "pdf"} {
-				if err := export.ComparisonFile(filepath.Join(to, "comparison-"+desk.FileName(c.Title)+"."+kind), c, false); err != nil {
-					return talk.Note{Text: err.Error(), Bad: true}
+				if err := export.ComparisonFile(filepath.Join(to, "comparison-"+session.FileName(c.Title)+"."+kind), c, false); err != nil {
+					return msg.Note{Text: err.Error(), Bad: true}
 				}
 				n++
 			}
 		}
-		return talk.Note{Text: fmt.Sprintf("%d files are in %s", n, to)}
+		return msg.Note{Text: fmt.Sprintf("%d files are in %s", n, to)}
 	}
 }
 

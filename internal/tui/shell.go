@@ -18,18 +18,18 @@ import (
 
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/desk"
 	"nightdrill/internal/export"
 	"nightdrill/internal/live/proc"
+	"nightdrill/internal/session"
 	"nightdrill/internal/store"
+	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/compareview"
 	"nightdrill/internal/tui/drillview"
 	"nightdrill/internal/tui/findings"
 	"nightdrill/internal/tui/fireview"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/msg"
 	"nightdrill/internal/tui/scroll"
 	"nightdrill/internal/tui/setsview"
-	"nightdrill/internal/tui/talk"
 	"nightdrill/internal/tui/wiringview"
 )
 
@@ -60,12 +60,12 @@ var tabs = []struct {
 
 // shell is the program's model.
 type shell struct {
-	desk     *desk.Desk
-	stand    *desk.Standing
+	desk     *session.Desk
+	stand    *session.Standing
 	plan     *plan.Standing // the project as it was last seen
-	states   []desk.State
+	states   []session.State
 	ctx      context.Context
-	theme    *paint.Theme
+	theme    *canvas.Theme
 	w, h     int
 	view     view
 	sets     *setsview.Model
@@ -74,7 +74,7 @@ type shell struct {
 	drill    *drillview.Model
 	findings *findings.Model
 	compare  *compareview.Model
-	running  *desk.Running
+	running  *session.Running
 	auto     *plan.Drill // to be started at once
 	help     bool
 	prompt   *prompt  // the command line, while it is open
@@ -102,7 +102,7 @@ type (
 	beatMsg    struct{}
 	resumedMsg struct{}
 	startedMsg struct {
-		run   *desk.Running
+		run   *session.Running
 		drill *plan.Drill
 		err   error
 	}
@@ -130,8 +130,8 @@ var ErrInterrupted = errors.New("interrupted")
 
 // newShell returns the shell with all of its views. A drill that is given is the first that
 // is carried out.
-func newShell(ctx context.Context, d *desk.Desk, stand *desk.Standing, drill *plan.Drill) *shell {
-	s := &shell{desk: d, stand: stand, plan: stand.Plan(), ctx: context.WithoutCancel(ctx), theme: paint.NewTheme(true),
+func newShell(ctx context.Context, d *session.Desk, stand *session.Standing, drill *plan.Drill) *shell {
+	s := &shell{desk: d, stand: stand, plan: stand.Plan(), ctx: context.WithoutCancel(ctx), theme: canvas.NewTheme(true),
 		view: onFire, sets: setsview.New(stand), fire: fireview.New(stand),
 		drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(d.Runs), compare: compareview.New(d.Runs),
 		auto: drill}
@@ -144,7 +144,7 @@ func newShell(ctx context.Context, d *desk.Desk, stand *desk.Standing, drill *pl
 
 // Run opens the full-screen program on a project. A drill that is given starts
 // at once. It returns when the user leaves; no process is left then.
-func Run(ctx context.Context, d *desk.Desk, drill *plan.Drill, listen string, in io.Reader, out io.Writer) error {
+func Run(ctx context.Context, d *session.Desk, drill *plan.Drill, listen string, in io.Reader, out io.Writer) error {
 	stand, err := d.Stand(listen)
 	if err != nil {
 		return err
@@ -221,19 +221,19 @@ func (s *shell) listRuns() tea.Msg {
 	return runsMsg{all}
 }
 
-func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
-	switch msg := msg.(type) {
+func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
+	switch m := m.(type) {
 	case tea.WindowSizeMsg:
-		s.w, s.h = msg.Width, msg.Height
+		s.w, s.h = m.Width, m.Height
 		s.drill.Resize(s.w, s.h-4)
 		s.findings.Resize(s.w, s.h-4)
 		s.compare.Resize(s.w, s.h-4)
 		s.wiring.Resize(s.w, s.h-4)
 		return s, tea.Batch(s.fire.Resize(s.w, s.h-4), s.sets.Resize(s.w, s.h-4))
 	case tea.BackgroundColorMsg:
-		s.theme = paint.NewTheme(msg.IsDark())
+		s.theme = canvas.NewTheme(m.IsDark())
 	case tea.KeyPressMsg:
-		return s, s.onKey(msg)
+		return s, s.onKey(m)
 	case interruptMsg:
 		return s, s.interrupt()
 	case deskMsg:
@@ -249,80 +249,80 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case resumedMsg:
 		return s, s.look()
 	case startedMsg:
-		return s, s.started(msg)
-	case talk.Ask:
-		if s.good = true; msg.YesNo {
-			s.note, s.yes = msg.Title, msg.Done
+		return s, s.started(m)
+	case msg.Ask:
+		if s.good = true; m.YesNo {
+			s.note, s.yes = m.Title, m.Done
 		} else {
-			s.prompt = &prompt{title: msg.Title, text: msg.Text, done: msg.Done}
+			s.prompt = &prompt{title: m.Title, text: m.Text, done: m.Done}
 		}
-	case talk.Note:
-		s.note, s.good = msg.Text, !msg.Bad
+	case msg.Note:
+		s.note, s.good = m.Text, !m.Bad
 	case fireview.Map:
-		if msg.Item != nil { // it may have gone meanwhile
-			s.wiring.Choose(msg.Item)
+		if m.Item != nil { // it may have gone meanwhile
+			s.wiring.Choose(m.Item)
 			return s, s.show(onWiring)
 		}
 	case drillview.Map:
-		s.wiring.Follow(msg.Run, msg.Event)
+		s.wiring.Follow(m.Run, m.Event)
 		return s, s.show(onWiring)
 	case wiringview.Offered:
-		return s, s.wiring.Offered(msg)
+		return s, s.wiring.Offered(m)
 	case wiringview.Uploaded:
-		return s, s.wiring.Uploaded(msg)
+		return s, s.wiring.Uploaded(m)
 	case wiringview.Export:
-		return s, s.exportMap(msg.Path)
+		return s, s.exportMap(m.Path)
 	case setsview.Fire:
 		s.view = onFire
-		return s, s.fire.Choose(msg.Key)
+		return s, s.fire.Choose(m.Key)
 	case drillview.Start:
-		return s, s.start(msg.Drill)
+		return s, s.start(m.Drill)
 	case drillview.Stop:
 		s.stop()
 	case drillview.SetLimits, drillview.SetAll, drillview.Replace:
-		s.change(msg)
+		s.change(m)
 	case tickMsg:
 		return s, s.tick()
 	case endedMsg:
-		return s, s.ended(msg)
+		return s, s.ended(m)
 	case mapRunMsg:
-		if msg.run.ColdStarts == 0 {
-			s.wiring.Run(msg.run)
+		if m.run.ColdStarts == 0 {
+			s.wiring.Run(m.run)
 		}
 	case runsMsg:
-		s.findings.Runs(msg.all)
-		s.compare.Runs(msg.all)
-		if s.findings.Empty() && s.running == nil && len(msg.all) > 0 {
-			return s, s.load(msg.all[0].ID)
+		s.findings.Runs(m.all)
+		s.compare.Runs(m.all)
+		if s.findings.Empty() && s.running == nil && len(m.all) > 0 {
+			return s, s.load(m.all[0].ID)
 		}
 	case findings.Load:
-		return s, s.load(msg.ID)
+		return s, s.load(m.ID)
 	case findings.Changed:
 		return s, s.listRuns
 	case findings.Open:
-		s.view, s.opening = onDrill, msg.Invocation
-		if s.running != nil || s.drill.Shown() == msg.Run {
+		s.view, s.opening = onDrill, m.Invocation
+		if s.running != nil || s.drill.Shown() == m.Run {
 			s.drill.Return()
 			s.drill.Select(s.opening)
 			return s, nil
 		}
-		return s, s.lanes(msg.Run)
+		return s, s.lanes(m.Run)
 	case findings.Compare:
 		s.view = onCompare
-		return s, s.compare.Compare(msg.First, msg.Second)
+		return s, s.compare.Compare(m.First, m.Second)
 	case findings.Export:
-		return s, s.exportRun(msg.ID, msg.Dir)
+		return s, s.exportRun(m.ID, m.Dir)
 	case findings.Replay:
-		return s, s.replay(msg.ID)
+		return s, s.replay(m.ID)
 	case replayMsg:
-		return s, s.replayed(msg)
+		return s, s.replayed(m)
 	case compareMsg:
 		s.view = onCompare
-		return s, s.compare.Compare(msg.first, msg.second)
+		return s, s.compare.Compare(m.first, m.second)
 	case compareview.Variants:
-		return s, s.compareVariants(msg)
+		return s, s.compareVariants(m)
 	case compareview.Export:
-		return s, s.exportComparison(msg)
+		return s, s.exportComparison(m)
 	case findings.Lanes:
 		s.view = onDrill
 		if s.running == nil && s.drill.Shown() != s.findings.Shown() {
@@ -330,37 +330,37 @@ func (s *shell) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 		s.drill.Return()
 	case lanesMsg:
-		if msg.err != nil {
-			s.complain(msg.err)
+		if m.err != nil {
+			s.complain(m.err)
 		} else if s.running == nil {
-			s.drill.Show(msg.run)
-			s.mapped(msg.run)
-			s.findings.Have(msg.run)
+			s.drill.Show(m.run)
+			s.mapped(m.run)
+			s.findings.Have(m.run)
 			if s.opening > 0 {
 				s.drill.Select(s.opening)
 			}
 		}
 		s.opening = 0
 	case loadedMsg:
-		if msg.err != nil {
-			s.findings.Trouble(msg.err.Error())
+		if m.err != nil {
+			s.findings.Trouble(m.err.Error())
 		} else {
-			s.findings.Show(msg.page)
+			s.findings.Show(m.page)
 		}
 	default:
-		if cmd, ok := s.findings.Took(msg); ok {
+		if cmd, ok := s.findings.Took(m); ok {
 			return s, cmd
 		}
-		if s.compare.Took(msg) {
+		if s.compare.Took(m) {
 			return s, nil
 		}
-		if cmd, ok := s.sets.Took(msg); ok {
+		if cmd, ok := s.sets.Took(m); ok {
 			return s, cmd
 		}
-		if cmd, ok := s.fire.Took(msg); ok {
+		if cmd, ok := s.fire.Took(m); ok {
 			return s, cmd
 		}
-		if cmd, ok := s.fire.Edited(msg); ok {
+		if cmd, ok := s.fire.Edited(m); ok {
 			return s, tea.Batch(cmd, s.look())
 		}
 	}
@@ -653,9 +653,9 @@ func (s *shell) draw() string {
 	if s.w < leastWidth || s.h < leastHeight {
 		return ansi.Wrap(fmt.Sprintf("Night Drill needs %d columns and %d rows; this terminal has %d and %d. Make it larger, or press q to leave.", leastWidth, leastHeight, s.w, s.h), s.w, "")
 	}
-	c := paint.New(s.w, s.h, s.theme)
+	c := canvas.New(s.w, s.h, s.theme)
 	s.drawTop(c)
-	body := map[view]func(*paint.Theme) *paint.Canvas{onSets: s.sets.Draw, onWiring: s.wiring.Draw, onFire: s.fire.Draw, onDrill: s.drill.Draw, onFindings: s.findings.Draw, onCompare: s.compare.Draw}[s.view]
+	body := map[view]func(*canvas.Theme) *canvas.Canvas{onSets: s.sets.Draw, onWiring: s.wiring.Draw, onFire: s.fire.Draw, onDrill: s.drill.Draw, onFindings: s.findings.Draw, onCompare: s.compare.Draw}[s.view]
 	c.Draw(0, 2, body(s.theme))
 	s.drawBottom(c)
 	if s.help {
@@ -665,19 +665,19 @@ func (s *shell) draw() string {
 }
 
 // drawTop draws the name, the views and what goes on, and the roster.
-func (s *shell) drawTop(c *paint.Canvas) {
+func (s *shell) drawTop(c *canvas.Canvas) {
 	x, gap := 0, 1
 	if s.w >= 100 { // where there is little room, it is for what goes on
 		gap = 3
-		x = c.Put(1, 0, paint.Warm, "night drill")
+		x = c.Put(1, 0, canvas.Warm, "night drill")
 	}
 	if s.w >= 120 {
-		x = c.PutUpTo(x+2, 0, x+30, paint.Plain, s.plan.Name)
+		x = c.PutUpTo(x+2, 0, x+30, canvas.Plain, s.plan.Name)
 	}
-	title := map[view]func() (paint.Style, string){onSets: s.sets.Title, onWiring: s.wiring.Title, onFire: s.fire.Title, onDrill: s.drill.Title, onFindings: s.findings.Title, onCompare: s.compare.Title}[s.view]
+	title := map[view]func() (canvas.Style, string){onSets: s.sets.Title, onWiring: s.wiring.Title, onFire: s.fire.Title, onDrill: s.drill.Title, onFindings: s.findings.Title, onCompare: s.compare.Title}[s.view]
 	style, text := title()
 	if s.preparing != "" {
-		style, text = paint.Warm, s.preparing
+		style, text = canvas.Warm, s.preparing
 	}
 	whole := x + 3
 	for _, t := range tabs {
@@ -686,11 +686,11 @@ func (s *shell) drawTop(c *paint.Canvas) {
 	// where they would cut off what goes on, the other views are their numbers alone
 	short := s.w < 120 && whole+ansi.StringWidth(text) > s.w
 	for _, t := range tabs {
-		style := paint.Dim
+		style := canvas.Dim
 		if t.view == s.view {
-			style = paint.Active
+			style = canvas.Active
 		}
-		if x = c.Put(x+gap, 0, paint.Key, t.key); !short || t.view == s.view {
+		if x = c.Put(x+gap, 0, canvas.Key, t.key); !short || t.view == s.view {
 			x = c.Put(x+1, 0, style, t.name)
 		}
 	}
@@ -710,29 +710,29 @@ func (s *shell) exportMap(path string) tea.Cmd {
 	}
 }
 
-func (s *shell) drawBottom(c *paint.Canvas) {
+func (s *shell) drawBottom(c *canvas.Canvas) {
 	y := s.h - 1
 	if err := s.stand.Wrong(); err != nil {
 		first, more, _ := strings.Cut(err.Error(), "\n")
 		if n := strings.Count(more, "\n"); more != "" {
 			first = fmt.Sprintf("%s (and %d more)", first, n+1)
 		}
-		c.Put(1, y-1, paint.Bad, proc.Harmless("The project file is wrong, the one before goes on: "+first))
+		c.Put(1, y-1, canvas.Bad, proc.Harmless("The project file is wrong, the one before goes on: "+first))
 	}
 	switch {
 	case s.prompt != nil:
 		s.prompt.draw(c, y, s.commands())
 		return
 	case s.leaving:
-		c.Put(1, y, paint.Bad, "Stopping the drill; what was measured is kept. Ctrl-C again leaves without watching.")
+		c.Put(1, y, canvas.Bad, "Stopping the drill; what was measured is kept. Ctrl-C again leaves without watching.")
 		return
 	case s.asking:
-		c.Put(1, y, paint.Warm, "A drill is under way. Stop it and leave? y / any other key")
+		c.Put(1, y, canvas.Warm, "A drill is under way. Stop it and leave? y / any other key")
 		return
 	case s.note != "":
-		style := paint.Bad
+		style := canvas.Bad
 		if s.good {
-			style = paint.Warm
+			style = canvas.Warm
 		}
 		c.Put(1, y, style, proc.Harmless(strings.Join(strings.Fields(s.note), " ")))
 		return
@@ -741,8 +741,8 @@ func (s *shell) drawBottom(c *paint.Canvas) {
 	edge := s.w - 1
 	for _, b := range []key.Binding{keys.Quit, keys.Help} {
 		edge -= ansi.StringWidth(b.Help().Key+b.Help().Desc) + 1
-		x := c.Put(edge, y, paint.Key, b.Help().Key)
-		c.Put(x+1, y, paint.Dim, b.Help().Desc)
+		x := c.Put(edge, y, canvas.Key, b.Help().Key)
+		c.Put(x+1, y, canvas.Dim, b.Help().Desc)
 		edge -= 3
 	}
 	x := 1
@@ -751,8 +751,8 @@ func (s *shell) drawBottom(c *paint.Canvas) {
 		if x+ansi.StringWidth(h.Key+h.Desc)+1 > edge {
 			break
 		}
-		x = c.Put(x, y, paint.Key, h.Key)
-		x = c.Put(x+1, y, paint.Dim, h.Desc) + 3
+		x = c.Put(x, y, canvas.Key, h.Key)
+		x = c.Put(x+1, y, canvas.Dim, h.Desc) + 3
 	}
 }
 
@@ -795,22 +795,22 @@ func (s *shell) viewKeys() (title string, own []key.Binding) {
 	return title, own
 }
 
-func (s *shell) drawHelp(c *paint.Canvas) {
+func (s *shell) drawHelp(c *canvas.Canvas) {
 	title, own := s.viewKeys()
 	everywhere := []key.Binding{keys.Next, keys.Command, keys.Help, keys.Quit}
 	legend := []struct {
 		glyph rune
-		style paint.Style
+		style canvas.Style
 		text  string
-	}{{'╌', paint.Cold, "starting"}, {'◆', paint.Cold, "cold: it waited for this start"}, {'◇', paint.Cold, "first: its start was not awaited"},
-		{'▅', paint.Warm, "warm, as high as it is busy"}, {'·', paint.Faint, "idle"}, {'✗', paint.Bad, "failed"}, {'┤', paint.Dim, "stopped, and why"}}
+	}{{'╌', canvas.Cold, "starting"}, {'◆', canvas.Cold, "cold: it waited for this start"}, {'◇', canvas.Cold, "first: its start was not awaited"},
+		{'▅', canvas.Warm, "warm, as high as it is busy"}, {'·', canvas.Faint, "idle"}, {'✗', canvas.Bad, "failed"}, {'┤', canvas.Dim, "stopped, and why"}}
 	if s.view == onFire {
 		legend = append(legend[1:3:3], legend[5])
 		legend = append(legend, struct {
 			glyph rune
-			style paint.Style
+			style canvas.Style
 			text  string
-		}{'●', paint.Warm, "warm"})
+		}{'●', canvas.Warm, "warm"})
 	}
 	// the view's keys on the left, and on the right where they are many; then
 	// what holds everywhere, and what the signs mean
@@ -824,10 +824,10 @@ func (s *shell) drawHelp(c *paint.Canvas) {
 	x, y := (s.w-w)/2, max((s.h-h)/2, 0)
 	c.Frame(x, y, w, h, "keys, and what the signs mean")
 	put := func(x, at int, title string, list []key.Binding) int {
-		c.Put(x, at, paint.Bold, title)
+		c.Put(x, at, canvas.Bold, title)
 		for i, b := range list {
-			c.Put(x+1, at+1+i, paint.Key, b.Help().Key)
-			c.PutUpTo(x+8, at+1+i, x+right-3, paint.Plain, b.Help().Desc)
+			c.Put(x+1, at+1+i, canvas.Key, b.Help().Key)
+			c.PutUpTo(x+8, at+1+i, x+right-3, canvas.Plain, b.Help().Desc)
 		}
 		return at + 1 + len(list)
 	}
@@ -837,10 +837,10 @@ func (s *shell) drawHelp(c *paint.Canvas) {
 		at = put(x+right, at, "payloads and replies", second)
 	}
 	at = put(x+right, at, "everywhere", everywhere)
-	c.Put(x+right, at, paint.Bold, "signs")
+	c.Put(x+right, at, canvas.Bold, "signs")
 	for i, g := range legend {
 		c.Set(x+right+1, at+1+i, g.style, g.glyph)
-		c.PutUpTo(x+right+4, at+1+i, x+w-1, paint.Plain, g.text)
+		c.PutUpTo(x+right+4, at+1+i, x+w-1, canvas.Plain, g.text)
 	}
 }
 

@@ -10,7 +10,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/tui/talk"
+	"nightdrill/internal/tui/msg"
 )
 
 // stoppable is a screen that job control can put to the background and bring back: by
@@ -52,22 +52,22 @@ func runStoppable(m tea.Model, more func(*tea.Program), options ...tea.ProgramOp
 	return err
 }
 
-func (s *stoppable) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
-	switch msg := msg.(type) {
+func (s *stoppable) Update(m tea.Msg) (tea.Model, tea.Cmd) {
+	switch m := m.(type) {
 	case tea.KeyPressMsg:
-		if msg.String() == "ctrl+z" {
+		if m.String() == "ctrl+z" {
 			return s, s.leave()
 		}
 	case stopMsg:
 		return s, s.leave()
 	case backMsg:
-		if s.away = false; msg.err != nil {
-			return s, func() tea.Msg { return talk.Note{Text: msg.err.Error(), Bad: true} }
+		if s.away = false; m.err != nil {
+			return s, func() tea.Msg { return msg.Note{Text: m.err.Error(), Bad: true} }
 		}
 		return s, nil
 	}
 	var cmd tea.Cmd
-	s.Model, cmd = s.Model.Update(msg)
+	s.Model, cmd = s.Model.Update(m)
 	return s, cmd
 }
 

@@ -10,7 +10,7 @@ import (
 
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/project"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/canvas"
 )
 
 // Choice is what somebody wants who opened the program where no project is.
@@ -29,13 +29,13 @@ type welcome struct {
 	wrong  string
 	queue  bool
 	w, h   int
-	theme  *paint.Theme
+	theme  *canvas.Theme
 	choice Choice
 }
 
 // Welcome offers to begin a project in a folder that has none.
 func Welcome(ctx context.Context, dir string, in io.Reader, out io.Writer) (Choice, error) {
-	m := &welcome{dir: dir, theme: paint.NewTheme(true)}
+	m := &welcome{dir: dir, theme: canvas.NewTheme(true)}
 	m.look()
 	err := runStoppable(m, nil, tea.WithInput(in), tea.WithOutput(out), tea.WithContext(ctx), tea.WithoutSignalHandler())
 	if ctx.Err() != nil {
@@ -63,7 +63,7 @@ func (m *welcome) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.WindowSizeMsg:
 		m.w, m.h = msg.Width, msg.Height
 	case tea.BackgroundColorMsg:
-		m.theme = paint.NewTheme(msg.IsDark())
+		m.theme = canvas.NewTheme(msg.IsDark())
 	case tea.KeyPressMsg:
 		switch msg.String() {
 		case "q", "esc", "ctrl+c":
@@ -90,26 +90,26 @@ func (m *welcome) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 }
 
 func (m *welcome) View() tea.View {
-	c := paint.New(m.w, m.h, m.theme)
+	c := canvas.New(m.w, m.h, m.theme)
 	x := max((m.w-72)/2, 1)
 	y := max(m.h/4, 1)
-	put := func(style paint.Style, text string) {
+	put := func(style canvas.Style, text string) {
 		for line := range strings.SplitSeq(ansi.Wrap(proc.Harmless(text), max(m.w-x-1, 10), ""), "\n") {
 			c.Put(x, y, style, line)
 			y++
 		}
 	}
-	put(paint.Warm, "night drill")
+	put(canvas.Warm, "night drill")
 	y++
-	put(paint.Plain, "There is no project in "+m.dir)
+	put(canvas.Plain, "There is no project in "+m.dir)
 	y++
 	if m.b != nil {
-		put(paint.Plain, "One can be begun here "+m.b.String()+".")
-		put(paint.Dim, "It would write "+strings.Join(m.b.Files(), ", ")+"; nothing is overwritten.")
+		put(canvas.Plain, "One can be begun here "+m.b.String()+".")
+		put(canvas.Dim, "It would write "+strings.Join(m.b.Files(), ", ")+"; nothing is overwritten.")
 		y++
 	}
 	if m.wrong != "" {
-		put(paint.Bad, m.wrong)
+		put(canvas.Bad, m.wrong)
 		y++
 	}
 	what := "HTTP requests; s adds a queue"
@@ -120,12 +120,12 @@ func (m *welcome) View() tea.View {
 		if k.key == "enter" && m.b == nil {
 			continue
 		}
-		c.Put(x, y, paint.Key, k.key)
-		c.Put(x+8, y, paint.Plain, k.does)
+		c.Put(x, y, canvas.Key, k.key)
+		c.Put(x+8, y, canvas.Plain, k.does)
 		y++
 	}
 	y++
-	put(paint.Dim, "nightdrill init -- COMMAND begins one around any command; nightdrill --project DIR opens another folder.")
+	put(canvas.Dim, "nightdrill init -- COMMAND begins one around any command; nightdrill --project DIR opens another folder.")
 	v := tea.NewView(c.String())
 	v.AltScreen = true
 	v.WindowTitle = "Night Drill"

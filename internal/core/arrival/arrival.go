@@ -15,8 +15,8 @@ import (
 	"slices"
 	"time"
 
-	"nightdrill/internal/core/chance"
 	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/rng"
 )
 
 // Pattern is the shape of a phase's arrivals.
@@ -85,7 +85,7 @@ type Schedule struct {
 	times  []time.Duration // the set's own times, from its first, in the set's order
 	order  []int           // the set's payloads in the order of their times
 	size   int             // payloads in the set
-	rand   *chance.Source
+	rand   *rng.Source
 
 	phase  int
 	start  clock.Time    // of the current phase
@@ -106,7 +106,7 @@ type Schedule struct {
 // original time of each payload, relative to the first; it may be nil when no
 // phase is Recorded. size is the number of payloads and must be positive.
 func New(phases []Phase, times []time.Duration, size int, start clock.Time, seed, stream uint64) *Schedule {
-	s := &Schedule{phases: phases, times: times, size: size, rand: chance.New(seed, stream), start: start}
+	s := &Schedule{phases: phases, times: times, size: size, rand: rng.New(seed, stream), start: start}
 	s.order = byTime(times)
 	s.enter()
 	return s

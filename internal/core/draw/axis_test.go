@@ -4,15 +4,15 @@ import (
 	"math"
 	"testing"
 
-	"nightdrill/internal/core/chance"
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/rng"
 )
 
 // An axis holds its values, its ends are round, and its ticks are round values in
 // their places.
 func TestAxes(t *testing.T) {
 	for seed := range uint64(500) {
-		r := chance.New(seed, 1)
+		r := rng.New(seed, 1)
 		value := func() float64 { return math.Pow(10, float64(r.Below(9000))/1000-4) }
 		lo, hi := value(), value()
 		if lo > hi {

@@ -5,14 +5,14 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/chance"
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/rng"
 )
 
 // large makes a run of n invocations on 40 instances.
 func large(n int) *measure.Run {
-	r := chance.New(1, 1)
+	r := rng.New(1, 1)
 	run := &measure.Run{Functions: []measure.Function{{Name: "f", PerInstance: 1}}, Sources: []measure.Source{{Name: "s", To: []int{0}}}}
 	for i := range 40 {
 		run.Instances = append(run.Instances, measure.Instance{ID: int32(i), Number: int32(i + 1), Ready: ms(100)})

@@ -4,7 +4,7 @@ import (
 	"math/bits"
 	"testing"
 
-	"nightdrill/internal/core/chance"
+	"nightdrill/internal/core/rng"
 )
 
 // On maps of all sizes no two nodes lie on each other, wires end where their
@@ -13,7 +13,7 @@ import (
 func TestMapsOfAllSizes(t *testing.T) {
 	hidden := map[uint64]bool{} // maps on which a wire lies upon another
 	for seed := range uint64(3000) {
-		r := chance.New(seed, 3)
+		r := rng.New(seed, 3)
 		m := Wiring{}
 		for range 1 + r.Below(12) {
 			m.Sources = append(m.Sources, WiringNode{Lines: r.Below(3)})

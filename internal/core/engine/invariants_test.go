@@ -6,9 +6,9 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/chance"
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/rng"
 )
 
 // TestInvariants runs the engine through random histories, each from its own
@@ -71,7 +71,7 @@ func TestEveryBrokenRuleIsNoticed(t *testing.T) {
 
 // The checker's own view of the world, built from inputs and effects alone.
 type history struct {
-	r         *chance.Source
+	r         *rng.Source
 	p         plan.Project
 	limits    []plan.Limits
 	e         *Engine
@@ -129,7 +129,7 @@ type flight struct {
 }
 
 func newHistory(seed uint64) *history {
-	r := chance.New(seed, 77)
+	r := rng.New(seed, 77)
 	h := &history{r: r, seen: map[string]int{}, instances: map[int32]*model{}, open: map[key]*parcel{}, failing: map[uint64]int{}}
 	pick := func(lo, hi int) int { return lo + r.Below(hi-lo+1) }
 	ms := func(lo, hi int) time.Duration { return time.Duration(pick(lo, hi)) * time.Millisecond }

@@ -8,7 +8,7 @@ import (
 	"math/bits"
 	"time"
 
-	"nightdrill/internal/core/chance"
+	"nightdrill/internal/core/rng"
 )
 
 // Kinds of faults, as bits.
@@ -63,7 +63,7 @@ func (r Rules) Of(seed, feed uint64, n int) (f Fate) {
 	if !r.Any() {
 		return f
 	}
-	c := chance.New(seed^0xfa017, feed<<32|uint64(n))
+	c := rng.New(seed^0xfa017, feed<<32|uint64(n))
 	hit := func(s Share, kind uint8) bool {
 		// each kind draws whether it is set or not, so that setting one leaves the others as they were
 		drawn := c.Below(int(Whole)) < int(s)

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/chance"
+	"nightdrill/internal/core/rng"
 )
 
 // Keyword is the annotation by which a schema says how its values are spread. It
@@ -279,7 +279,7 @@ func (m *maker) annotated(h *shape, list []*schema, depth int) (v any, ok bool) 
 	}
 	if a.poolOf != nil {
 		mine, i := m.r, m.ranked(a.poolOf)
-		m.r = chance.New(m.seed^hash(a.pool), uint64(i))
+		m.r = rng.New(m.seed^hash(a.pool), uint64(i))
 		defer func() { m.r = mine }()
 	}
 	for range tries {
@@ -386,7 +386,7 @@ func (m *maker) own(h *shape) (any, bool) {
 			lo, hi = 1, 1<<40
 		}
 		span := uint64(hi - lo + 1)
-		step := chance.New(m.seed, hash(h.made.at)).Uint64() | 1
+		step := rng.New(m.seed, hash(h.made.at)).Uint64() | 1
 		for gcd(step%span, span) != 1 && span > 1 { // steps through all of them before any comes again
 			step += 2
 			if step%span == 0 {
@@ -400,7 +400,7 @@ func (m *maker) own(h *shape) (any, bool) {
 	if h.kinds&kString == 0 {
 		return nil, false
 	}
-	place := chance.New(m.seed, hash(h.made.at))
+	place := rng.New(m.seed, hash(h.made.at))
 	mixed := (m.n + 1) * (place.Uint64() | 1) // an odd factor maps no two numbers to one
 	if slices.Contains(h.formats, "uuid") {
 		first := place.Uint64()

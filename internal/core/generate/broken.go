@@ -11,8 +11,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/chance"
-	"nightdrill/internal/core/differ"
+	"nightdrill/internal/core/jsondiff"
+	"nightdrill/internal/core/rng"
 )
 
 // Broken is a payload that violates one keyword.
@@ -44,7 +44,7 @@ func (g *Generator) Break(seed, n uint64) (b Broken, ok bool) {
 		if err != nil || g.whole.Validate(simple(v)) != nil {
 			continue
 		}
-		m := &maker{g: g, r: chance.New(seed, n<<8|attempt<<1|1), effort: effort,
+		m := &maker{g: g, r: rng.New(seed, n<<8|attempt<<1|1), effort: effort,
 			room: mostMade}
 		c := &collector{g: g}
 		c.collect(g.root, nil, v, 0)
@@ -98,7 +98,7 @@ func (g *Generator) breaksOnly(v any, s *spot) bool {
 	lenient, known := g.lenient[at]
 	if !known {
 		c := Compiler(loading{g.load})
-		names, _ := differ.Parse(s.s.place + "/" + s.keyword + s.below) // it was written here
+		names, _ := jsondiff.Parse(s.s.place + "/" + s.keyword + s.below) // it was written here
 		var err error
 		for _, doc := range g.docs {
 			content := doc.content
@@ -225,12 +225,12 @@ func (c *collector) forbidden(s *schema, path []any, v any) {
 	if may := s.types == nil || slices.Contains(s.types, "object"); may {
 		for _, name := range s.propNames {
 			if s.properties[name].never() {
-				add("properties", "/"+differ.Escape(name))
+				add("properties", "/"+jsondiff.Escape(name))
 			}
 		}
 		for _, p := range s.propOrder {
 			if s.patternProps[p].never() {
-				add("patternProperties", "/"+differ.Escape(p))
+				add("patternProperties", "/"+jsondiff.Escape(p))
 			}
 		}
 		if s.dependent != nil {
@@ -567,7 +567,7 @@ func (m *maker) violateMembers(s *spot) (any, bool) {
 		}
 		return nil, false
 	case "properties", "patternProperties":
-		names, _ := differ.Parse(s.below) // it was written here
+		names, _ := jsondiff.Parse(s.below) // it was written here
 		name := names[0]
 		if s.keyword == "patternProperties" {
 			var ok bool
@@ -634,5 +634,5 @@ func pointer(path []any) string {
 	for i, p := range path {
 		names[i] = fmt.Sprint(p)
 	}
-	return differ.Pointer(names)
+	return jsondiff.Pointer(names)
 }

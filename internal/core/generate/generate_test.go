@@ -14,7 +14,7 @@ import (
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
-	"nightdrill/internal/core/chance"
+	"nightdrill/internal/core/rng"
 )
 
 // taken are schemas that something fits; together they use every keyword of the
@@ -558,5 +558,5 @@ func BenchmarkMake(b *testing.B) {
 }
 
 func newMaker(seed uint64) *maker {
-	return &maker{g: &Generator{programs: map[string]*automaton{}}, r: chance.New(seed, 1), effort: effort}
+	return &maker{g: &Generator{programs: map[string]*automaton{}}, r: rng.New(seed, 1), effort: effort}
 }

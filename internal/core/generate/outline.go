@@ -9,7 +9,7 @@ import (
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
-	"nightdrill/internal/core/differ"
+	"nightdrill/internal/core/jsondiff"
 )
 
 // Member is what a schema says of one place of its payloads.
@@ -35,7 +35,7 @@ func (g *Generator) Outline() (out []Member) {
 		if len(out) >= mostOutlined || len(at) > deepestOutlined || refs > mostRefs || s == nil {
 			return
 		}
-		place := differ.Pointer(at)
+		place := jsondiff.Pointer(at)
 		if i := slices.IndexFunc(out, func(m Member) bool { return m.At == place }); i < 0 {
 			out = append(out, Member{place, g.says(s, 0), required})
 		} else {
@@ -130,7 +130,7 @@ func Faults(err error) (out []Fault) {
 			if _, rest, ok := strings.Cut(text, "': "); ok && strings.HasPrefix(text, "at '") {
 				text = rest
 			}
-			out = append(out, Fault{differ.Pointer(v.InstanceLocation), text})
+			out = append(out, Fault{jsondiff.Pointer(v.InstanceLocation), text})
 		}
 		for _, c := range v.Causes {
 			walk(c)

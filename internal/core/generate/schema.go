@@ -25,8 +25,8 @@ import (
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
-	"nightdrill/internal/core/differ"
 	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/jsondiff"
 )
 
 // Refused is a schema that cannot be honoured.
@@ -216,7 +216,7 @@ func invalid(err error, base string) *Refused {
 	for len(v.Causes) > 0 {
 		v = v.Causes[0]
 	}
-	return &Refused{differ.Pointer(v.InstanceLocation), "not a schema: " + Why(v)}
+	return &Refused{jsondiff.Pointer(v.InstanceLocation), "not a schema: " + Why(v)}
 }
 
 // newDocument takes a document, and says of which dialect it is.
@@ -355,7 +355,7 @@ func (g *Generator) keywords(s *schema, m map[string]any) (err error) {
 	}
 	one := func(key string, to **schema) {
 		if v, ok := m[key]; ok && err == nil {
-			*to, err = g.read(s.doc, v, s.base, s.at+"/"+differ.Escape(key), s.place+"/"+differ.Escape(key))
+			*to, err = g.read(s.doc, v, s.base, s.at+"/"+jsondiff.Escape(key), s.place+"/"+jsondiff.Escape(key))
 		}
 	}
 	several := func(key string, to *[]*schema) {
@@ -375,7 +375,7 @@ func (g *Generator) keywords(s *schema, m map[string]any) (err error) {
 		*to = map[string]*schema{}
 		for _, name := range slices.Sorted(maps.Keys(of)) {
 			if err == nil {
-				(*to)[name], err = g.read(s.doc, of[name], s.base, s.at+"/"+key+"/"+url.PathEscape(differ.Escape(name)), s.place+"/"+key+"/"+differ.Escape(name))
+				(*to)[name], err = g.read(s.doc, of[name], s.base, s.at+"/"+key+"/"+url.PathEscape(jsondiff.Escape(name)), s.place+"/"+key+"/"+jsondiff.Escape(name))
 			}
 		}
 	}
@@ -423,8 +423,8 @@ func (g *Generator) dependencies(s *schema, of map[string]any) (err error) {
 		if needs, ok := of[name].([]any); ok {
 			s.dependent[name] = texts(needs)
 		} else if err == nil {
-			below := "/dependencies/" + differ.Escape(name)
-			s.dependentSchema[name], err = g.read(s.doc, of[name], s.base, s.at+"/dependencies/"+url.PathEscape(differ.Escape(name)), s.place+below)
+			below := "/dependencies/" + jsondiff.Escape(name)
+			s.dependentSchema[name], err = g.read(s.doc, of[name], s.base, s.at+"/dependencies/"+url.PathEscape(jsondiff.Escape(name)), s.place+below)
 		}
 	}
 	return err
@@ -553,7 +553,7 @@ func (g *Generator) within(resource *schema, pointer string) (*schema, error) {
 	if x := doc.places[place]; x != nil {
 		return x, nil
 	}
-	path, err := differ.Parse(place)
+	path, err := jsondiff.Parse(place)
 	if err != nil {
 		return nil, nil
 	}
@@ -578,11 +578,11 @@ func (g *Generator) within(resource *schema, pointer string) (*schema, error) {
 		default:
 			return nil, nil
 		}
-		at += "/" + differ.Escape(name)
+		at += "/" + jsondiff.Escape(name)
 	}
 	uri := doc.uri + "#"
 	for _, name := range path {
-		uri += "/" + url.PathEscape(differ.Escape(name))
+		uri += "/" + url.PathEscape(jsondiff.Escape(name))
 	}
 	return g.read(doc, v, base, uri, place)
 }

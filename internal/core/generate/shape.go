@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strconv"
 
-	"nightdrill/internal/core/chance"
+	"nightdrill/internal/core/rng"
 )
 
 // kinds is a set of JSON types.
@@ -480,7 +480,7 @@ func uniqueNames(names []string) []string {
 // maker makes one payload.
 type maker struct {
 	g       *Generator
-	r       *chance.Source
+	r       *rng.Source
 	seed, n uint64
 	shared  map[string]any // by their names
 	grow    *growth

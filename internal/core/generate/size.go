@@ -6,7 +6,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/chance"
+	"nightdrill/internal/core/rng"
 )
 
 // A payload of a wanted size is made in passes: the first tells where it can
@@ -15,10 +15,10 @@ import (
 
 // growth is what is added, and where it could be.
 type growth struct {
-	r     *chance.Source // of its own, so that what is added changes nothing else
-	text  int            // characters for each text
-	items int            // for each list
-	texts int            // those that could take more
+	r     *rng.Source // of its own, so that what is added changes nothing else
+	text  int         // characters for each text
+	items int         // for each list
+	texts int         // those that could take more
 	lists int
 
 	inside bool // a list that has been added to; those in it stay as they are
@@ -44,7 +44,7 @@ func (g *Generator) sized(seed, n, attempt uint64, edges bool) (any, error) {
 	var best any
 	off := -1
 	for pass := range uint64(passes) {
-		grow.texts, grow.lists, grow.inside, grow.r = 0, 0, false, chance.New(seed^hash("size"), n<<3|pass)
+		grow.texts, grow.lists, grow.inside, grow.r = 0, 0, false, rng.New(seed^hash("size"), n<<3|pass)
 		m := g.maker(seed, n, attempt, edges)
 		m.grow = &grow
 		v, err := m.start()

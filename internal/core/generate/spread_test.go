@@ -10,7 +10,7 @@ import (
 	"testing"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/chance"
+	"nightdrill/internal/core/rng"
 )
 
 // golden are payloads as they were made once: the same seed gives the same bytes
@@ -87,7 +87,7 @@ func TestWholeNumberArithmetic(t *testing.T) {
 			before = total
 		}
 	}
-	m := &maker{r: chance.New(1, 2)}
+	m := &maker{r: rng.New(1, 2)}
 	sum, squares := 0.0, 0.0
 	const n = 20_000
 	for range n {

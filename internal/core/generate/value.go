@@ -10,7 +10,7 @@ import (
 	"strconv"
 	"strings"
 
-	"nightdrill/internal/core/chance"
+	"nightdrill/internal/core/rng"
 )
 
 const (
@@ -69,7 +69,7 @@ func (m *maker) start() (any, error) {
 }
 
 func (g *Generator) maker(seed, n, attempt uint64, edges bool) *maker {
-	return &maker{g: g, r: chance.New(seed, n<<3|attempt), seed: seed, n: n, shared: map[string]any{}, effort: effort,
+	return &maker{g: g, r: rng.New(seed, n<<3|attempt), seed: seed, n: n, shared: map[string]any{}, effort: effort,
 		room: max(mostMade, 2*g.size), edges: edges}
 }
 

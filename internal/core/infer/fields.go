@@ -9,7 +9,7 @@ import (
 	"strconv"
 	"strings"
 
-	"nightdrill/internal/core/differ"
+	"nightdrill/internal/core/jsondiff"
 )
 
 // Field is what occurs at one place of the payloads.
@@ -31,7 +31,7 @@ func (p *place) fields(at string, of int, out []Field) []Field {
 	}
 	out = append(out, Field{at, p.n, of, p.what()})
 	for _, name := range slices.Sorted(maps.Keys(p.members)) {
-		out = p.members[name].fields(at+"/"+differ.Escape(name), p.types["object"], out)
+		out = p.members[name].fields(at+"/"+jsondiff.Escape(name), p.types["object"], out)
 	}
 	if p.items != nil {
 		out = p.items.fields(at+"/*", p.items.n, out)

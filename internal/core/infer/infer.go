@@ -15,9 +15,9 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/differ"
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/generate"
+	"nightdrill/internal/core/jsondiff"
 	"nightdrill/internal/core/payload"
 )
 
@@ -53,7 +53,7 @@ type place struct {
 
 // Add looks at one payload, which is JSON.
 func (l *Learner) Add(data []byte) error {
-	v, err := differ.Decode(data)
+	v, err := jsondiff.Decode(data)
 	if err != nil {
 		return err
 	}
@@ -84,7 +84,7 @@ func (l *Learner) AddRequest(r *event.Request) {
 	if len(headers) > 0 {
 		v["headers"] = headers
 	}
-	if body, err := differ.Decode(r.Body); err == nil {
+	if body, err := jsondiff.Decode(r.Body); err == nil {
 		v["body"] = body
 	}
 	l.root.add(v)

@@ -7,11 +7,11 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/chance"
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 	. "nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/rng"
 	"nightdrill/internal/core/sim"
 )
 
@@ -51,13 +51,13 @@ func (s scene) run() *Run {
 	if s.source.Kind == plan.HTTP {
 		r.Sources[0].Routes = []string{"/"}
 	}
-	rnd := chance.New(3, 1)
+	rnd := rng.New(3, 1)
 	jitter := func(d time.Duration) time.Duration { return d + rnd.Between(0, d/8+1) }
 	nth := map[int32]int{}
 	open := map[uint64]int{}
 	var asked int32
-	functions := []sim.Function{{Start: func(*chance.Source) time.Duration { return jitter(s.start) },
-		Service: func(*chance.Source) time.Duration { nth[asked]++; return jitter(s.service(nth[asked])) }}}
+	functions := []sim.Function{{Start: func(*rng.Source) time.Duration { return jitter(s.start) },
+		Service: func(*rng.Source) time.Duration { nth[asked]++; return jitter(s.service(nth[asked])) }}}
 	k := 0
 	next := func() (sim.Arrival, bool) {
 		if k == s.n {

@@ -6,15 +6,15 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/chance"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/rng"
 )
 
 // lives gives two runs of starts and warm answers, of which the second takes so many
 // times as long.
 func lives(seed uint64, n int, times float64) (a, b *Populations) {
-	r := chance.New(seed, 4)
+	r := rng.New(seed, 4)
 	make := func(times float64) *Populations {
 		p := &Populations{}
 		for range n {
@@ -123,7 +123,7 @@ func TestWhereWarmingUpEnds(t *testing.T) {
 	} {
 		for seed := range uint64(20) {
 			r := &Run{Functions: []Function{{Name: "f"}}, Instances: make([]Instance, 8)}
-			rnd := chance.New(seed, 1)
+			rnd := rng.New(seed, 1)
 			for in := range r.Instances {
 				for n := 1; n <= 400; n++ {
 					d := time.Duration(service(n)*1e6) + rnd.Exp(300*time.Microsecond)
@@ -222,7 +222,7 @@ func TestVerdicts(t *testing.T) {
 func TestAgainstABaseline(t *testing.T) {
 	run := func(id string, seed uint64, times float64, lost int) *Run {
 		r := &Run{ID: id, Functions: []Function{{Name: "f"}}, Sources: []Source{{Name: "s", To: []int{0}}}, Instances: make([]Instance, 1)}
-		rnd := chance.New(seed, 1)
+		rnd := rng.New(seed, 1)
 		for i := range 500 {
 			at := ms(10 * i)
 			d := time.Duration(times * float64(5*time.Millisecond+rnd.Exp(time.Millisecond)))

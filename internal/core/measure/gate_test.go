@@ -6,9 +6,9 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/chance"
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/rng"
 )
 
 // batches is a run of messages that come one every 10 ms and are handed over in batches of
@@ -17,7 +17,7 @@ import (
 func batches(seed uint64, n int) *Run {
 	r := &Run{ID: "r", Functions: []Function{{Name: "f"}}, Sources: []Source{{Name: "s", Kind: "queue", To: []int{0}}},
 		Instances: make([]Instance, 1), Payloads: make([]Payload, 1)}
-	rnd := chance.New(seed, 1)
+	rnd := rng.New(seed, 1)
 	for at := clock.Time(0); len(r.Deliveries) < n; {
 		size := 1 + rnd.Below(10)
 		sent := at.Add(time.Duration(size) * 10 * time.Millisecond)

@@ -6,10 +6,10 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/chance"
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/fault"
+	"nightdrill/internal/core/rng"
 )
 
 func ms(n int) clock.Time { return clock.Time(n) * clock.Time(time.Millisecond) }
@@ -118,7 +118,7 @@ func TestBudgetsAreReadStrictly(t *testing.T) {
 func BenchmarkSummarize(b *testing.B) {
 	r := fixture()
 	r.Arrivals, r.Invocations, r.Attempts, r.Deliveries = nil, nil, nil, nil
-	rnd := chance.New(1, 1)
+	rnd := rng.New(1, 1)
 	for i := range 1_000_000 {
 		at := ms(i)
 		d := rnd.Exp(5 * time.Millisecond)

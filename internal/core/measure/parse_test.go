@@ -7,8 +7,8 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/chance"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/rng"
 	"nightdrill/internal/core/stats"
 )
 
@@ -64,7 +64,7 @@ func FuzzParseFilter(f *testing.F) {
 
 // history is a run that nothing has planned: any outcome, class, status and time.
 func history(seed uint64) *Run {
-	r := chance.New(seed, 5)
+	r := rng.New(seed, 5)
 	n := 40 + r.Below(200)
 	run := &Run{ID: "h", Finished: r.Chance(1, 2), Length: ms(20_000), Busy: math.NaN(), Concurrency: 8,
 		Functions: []Function{{Name: "f", Max: 3, PerInstance: 2, Memory: 64 << 20}, {Name: "f@b", Max: 2, PerInstance: 1}, {Name: "g", Max: 1, PerInstance: 1, OneShot: r.Chance(1, 3)}},

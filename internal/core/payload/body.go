@@ -13,8 +13,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/chance"
-	"nightdrill/internal/core/differ"
+	"nightdrill/internal/core/jsondiff"
+	"nightdrill/internal/core/rng"
 )
 
 // Bodies are the forms that data made from a schema can be given.
@@ -28,7 +28,7 @@ func EncodeBody(form string, data []byte, seed, n uint64) (body []byte, kind str
 	if form == "" || form == "json" {
 		return data, "application/json", nil
 	}
-	v, err := differ.Decode(data)
+	v, err := jsondiff.Decode(data)
 	if err != nil {
 		return nil, "", err
 	}
@@ -56,7 +56,7 @@ func EncodeBody(form string, data []byte, seed, n uint64) (body []byte, kind str
 		if !ok {
 			return nil, "", errors.New("a binary body is made from a text, whose length is its own")
 		}
-		r := chance.New(seed, n)
+		r := rng.New(seed, n)
 		body = make([]byte, utf8.RuneCountInString(s))
 		for i := 0; i < len(body); i += 8 {
 			bits := r.Uint64()
@@ -139,7 +139,7 @@ func multipartBody(v any, seed, n uint64) ([]byte, string, error) {
 	if !ok {
 		return nil, "", errors.New("multipart is made from an object of parts")
 	}
-	boundary := fmt.Sprintf("part-%016x", chance.New(seed, n).Uint64())
+	boundary := fmt.Sprintf("part-%016x", rng.New(seed, n).Uint64())
 	var b bytes.Buffer
 	quote := strings.NewReplacer(`"`, "%22", "\r", "%0D", "\n", "%0A")
 	for _, name := range slices.Sorted(maps.Keys(m)) {

@@ -9,8 +9,8 @@ import (
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
-	"nightdrill/internal/core/differ"
 	"nightdrill/internal/core/generate"
+	"nightdrill/internal/core/jsondiff"
 )
 
 // Expect says what a reply should be. What is not set is not looked at.
@@ -66,7 +66,7 @@ func (x *Expect) recorded(was *Reply, status int, body []byte, say func(held boo
 		return
 	}
 	// what was redacted cannot come again
-	found := slices.DeleteFunc(differ.Between(was.Body, body, x.LeaveOut), func(d differ.Difference) bool { return strings.Contains(d.Was, StandIn) })
+	found := slices.DeleteFunc(jsondiff.Between(was.Body, body, x.LeaveOut), func(d jsondiff.Difference) bool { return strings.Contains(d.Was, StandIn) })
 	if len(found) == 0 {
 		say(true, "", "the body that was recorded")
 		return
@@ -108,7 +108,7 @@ func (x *Expect) Check(p *Payload, status int, body []byte) (out []Verdict) {
 	if x.Schema == nil && len(x.Values) == 0 {
 		return out
 	}
-	v, err := differ.Decode(body)
+	v, err := jsondiff.Decode(body)
 	if err != nil {
 		say(false, "not JSON: "+err.Error(), "a reply that is JSON")
 		return out
@@ -124,13 +124,13 @@ func (x *Expect) Check(p *Payload, status int, body []byte) (out []Verdict) {
 	}
 	for _, want := range x.Values {
 		text, _ := json.Marshal(want.Want) // it came from a file
-		found, ok := differ.Lookup(v, want.At)
+		found, ok := jsondiff.Lookup(v, want.At)
 		got := "nothing there"
 		if ok {
 			b, _ := json.Marshal(found) // it came from JSON
 			got = string(b)
 		}
-		say(ok && differ.Equal(found, want.Want), got, "%s is %s", want.At, text)
+		say(ok && jsondiff.Equal(found, want.Want), got, "%s is %s", want.At, text)
 	}
 	return out
 }

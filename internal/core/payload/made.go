@@ -3,9 +3,9 @@ package payload
 import (
 	"fmt"
 
-	"nightdrill/internal/core/differ"
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/generate"
+	"nightdrill/internal/core/jsondiff"
 )
 
 // Modes are what can be made from a schema.
@@ -46,7 +46,7 @@ func (m *Made) broken(g *generate.Generator, seed, n uint64) (data []byte, break
 			return nil, "", &generate.Refused{Text: "nothing in it can be violated by itself, so no broken payload can be made"}
 		}
 		if m.Body != "" && m.Body != "json" {
-			v, err := differ.Decode(b.Payload)
+			v, err := jsondiff.Decode(b.Payload)
 			fits := func(v any) bool { return g.Validator().Validate(v) == nil }
 			if _, _, wrong := EncodeBody(m.Body, b.Payload, seed, n); err != nil || wrong != nil || Taken(m.Body, v, fits) {
 				continue

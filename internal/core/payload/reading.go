@@ -4,7 +4,7 @@ import (
 	"maps"
 	"strings"
 
-	"nightdrill/internal/core/differ"
+	"nightdrill/internal/core/jsondiff"
 )
 
 // Alike returns values that cannot be told from one where they are written without types, as in
@@ -49,7 +49,7 @@ func scalarsAlike(v any) (out []any) {
 	if _, is := v.(string); !is {
 		out = append(out, text)
 	}
-	switch x, err := differ.Decode([]byte(text)); {
+	switch x, err := jsondiff.Decode([]byte(text)); {
 	case text == "":
 		if v != nil {
 			out = append(out, nil)

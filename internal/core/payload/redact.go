@@ -16,8 +16,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/differ"
 	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/jsondiff"
 )
 
 // StandIn is what a stand-in for a secret begins with; 16 hexadecimal digits follow.
@@ -39,7 +39,7 @@ type Redactor struct {
 // patterns gives the pointers, read.
 func (r *Redactor) patterns() [][]string {
 	for _, p := range r.Pointers[len(r.parsed):] {
-		names, _ := differ.Parse(p) // one that is none was refused when it was given
+		names, _ := jsondiff.Parse(p) // one that is none was refused when it was given
 		r.parsed = append(r.parsed, names)
 	}
 	return r.parsed
@@ -335,7 +335,7 @@ func (x *redaction) body(where string, body []byte, kind string) []byte {
 		return body
 	}
 	if event.IsJSON(kind) {
-		if v, err := differ.Decode(body); err == nil {
+		if v, err := jsondiff.Decode(body); err == nil {
 			before := len(x.redacted)
 			v = x.value(where, nil, v)
 			if len(x.redacted) == before {
@@ -359,10 +359,10 @@ func (x *redaction) body(where string, body []byte, kind string) []byte {
 // value redacts within a decoded value.
 func (x *redaction) value(where string, at []string, v any) any {
 	for _, names := range x.patterns() {
-		if !differ.Covers(names, at) {
+		if !jsondiff.Covers(names, at) {
 			continue
 		}
-		place := where + " " + differ.Pointer(at)
+		place := where + " " + jsondiff.Pointer(at)
 		switch v := v.(type) {
 		case string:
 			return x.replace(place, v)
@@ -389,7 +389,7 @@ func (x *redaction) value(where string, at []string, v any) any {
 		return x.textAt(where, at, v)
 	case json.Number:
 		if cardNumber(string(v)) {
-			place := Spot{where + " " + differ.Pointer(at), "card number"}
+			place := Spot{where + " " + jsondiff.Pointer(at), "card number"}
 			if x.Looks {
 				x.redacted = append(x.redacted, place)
 				return x.numberFor(v)
@@ -530,7 +530,7 @@ func (x *redaction) textAt(where string, at []string, text string) string {
 		}
 		place := Spot{where, s.what}
 		if at != nil {
-			place.Where += " " + differ.Pointer(at)
+			place.Where += " " + jsondiff.Pointer(at)
 		}
 		if !x.Looks {
 			x.suspects = append(x.suspects, place)
@@ -607,7 +607,7 @@ func (p *Payload) Redacted() (out []Spot) {
 		if !bytes.Contains(data, []byte(StandIn)) {
 			return
 		}
-		v, err := differ.Decode(data)
+		v, err := jsondiff.Decode(data)
 		if err != nil {
 			look(where, string(data))
 			return
@@ -624,7 +624,7 @@ func (p *Payload) Redacted() (out []Spot) {
 					walk(append(slices.Clip(at), strconv.Itoa(i)), v[i])
 				}
 			case string:
-				look(where+" "+differ.Pointer(at), v)
+				look(where+" "+jsondiff.Pointer(at), v)
 			}
 		}
 		walk(nil, v)

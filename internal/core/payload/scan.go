@@ -16,8 +16,8 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/differ"
 	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/jsondiff"
 )
 
 // Kinds are the kinds of recordings.
@@ -253,12 +253,12 @@ func (s *scanner) bare(line []byte) (Payload, error) {
 	if s.Time == "" && s.ID == "" && s.Key == "" {
 		return p, nil
 	}
-	v, err := differ.Decode(line)
+	v, err := jsondiff.Decode(line)
 	if err != nil {
 		return Payload{}, err
 	}
 	text := func(pointer, what string) (string, error) {
-		x, ok := differ.Lookup(v, pointer)
+		x, ok := jsondiff.Lookup(v, pointer)
 		if !ok {
 			return "", fmt.Errorf("there is no %s at %s", what, pointer)
 		}

@@ -12,8 +12,8 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/chance"
 	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/rng"
 	"nightdrill/internal/core/steps"
 )
 
@@ -76,7 +76,7 @@ func Fill(text []byte, v Values) ([]byte, error) {
 	if !bytes.Contains(text, []byte("{{")) {
 		return text, nil
 	}
-	r := chance.New(v.Seed, uint64(v.Counter))
+	r := rng.New(v.Seed, uint64(v.Counter))
 	t, err := steps.Parse(template.New("").Option("missingkey=error").Funcs(template.FuncMap{
 		"now":     func() string { return v.Now.UTC().Format(time.RFC3339Nano) },
 		"date":    func() string { return v.Now.Format(time.DateOnly) },

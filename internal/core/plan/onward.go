@@ -8,8 +8,8 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/differ"
 	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/jsondiff"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/schedule"
 )
@@ -39,12 +39,12 @@ func (t *Then) Holds(r *Reply) bool {
 	if len(t.Values) == 0 {
 		return true
 	}
-	body, err := differ.Decode(r.Body)
+	body, err := jsondiff.Decode(r.Body)
 	if err != nil {
 		return false
 	}
 	for _, want := range t.Values {
-		if got, ok := differ.Lookup(body, want.At); !ok || !differ.Equal(got, want.Want) {
+		if got, ok := jsondiff.Lookup(body, want.At); !ok || !jsondiff.Equal(got, want.Want) {
 			return false
 		}
 	}
@@ -133,7 +133,7 @@ func Doubled(data []byte) (place string, ok bool) {
 	case map[string]any:
 		for _, name := range slices.Sorted(maps.Keys(v)) {
 			if text, is := v[name].(string); is && inner(text) {
-				return differ.Pointer([]string{name}), true
+				return jsondiff.Pointer([]string{name}), true
 			}
 		}
 	}

@@ -9,11 +9,11 @@ import (
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/schedule"
-	"nightdrill/internal/core/shape"
+	"nightdrill/internal/core/template"
 )
 
-func template(t *testing.T, text string) *shape.Shape {
-	s, err := shape.Parse("t", text, "")
+func parsed(t *testing.T, text string) *template.Shape {
+	s, err := template.Parse("t", text, "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -63,16 +63,16 @@ func TestWhatAReplyBecomes(t *testing.T) {
 	if e := make(Then{Type: "pass"}, Queue).Payload.Event; string(e.Data) != `{"pass":"BF-1"}` || e.ID != "load-7" || e.Type != "pass" || e.Source != "/load" || e.Subject != "in/a.csv" || e.DataContentType != "application/json" {
 		t.Errorf("an event %+v", e)
 	}
-	if e := make(Then{Shape: template(t, "{{.Data.pass}}")}, Stream).Payload.Event; string(e.Data) != "BF-1" || !strings.HasPrefix(e.DataContentType, "text/plain") {
+	if e := make(Then{Shape: parsed(t, "{{.Data.pass}}")}, Stream).Payload.Event; string(e.Data) != "BF-1" || !strings.HasPrefix(e.DataContentType, "text/plain") {
 		t.Errorf("a shaped event %+v", e)
 	}
 	if q := make(Then{Method: "PUT", Path: "/pass"}, HTTP).Payload.Request; q.Method != "PUT" || q.Target != "/pass" || string(q.Body) != `{"pass":"BF-1"}` || q.Header[0].Value != "application/json" {
 		t.Errorf("a request %+v", q)
 	}
-	if o := make(Then{Objects: template(t, "out/{{.ID}}.json\n")}, Storage); o.Key != "out/load-7.json" {
+	if o := make(Then{Objects: parsed(t, "out/{{.ID}}.json\n")}, Storage); o.Key != "out/load-7.json" {
 		t.Errorf("an object %+v", o)
 	}
-	if _, err := (&Then{Shape: template(t, "{{parse .Text}}")}).Make(&Source{}, &Reply{Body: []byte("no JSON")}, "x", nil); err == nil {
+	if _, err := (&Then{Shape: parsed(t, "{{parse .Text}}")}).Make(&Source{}, &Reply{Body: []byte("no JSON")}, "x", nil); err == nil {
 		t.Error("a template that fails makes something")
 	}
 	r.Kind, r.Body = "image/png", []byte{0x89, 0}

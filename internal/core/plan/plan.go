@@ -13,7 +13,7 @@ import (
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/route"
 	"nightdrill/internal/core/schedule"
-	"nightdrill/internal/core/shape"
+	"nightdrill/internal/core/template"
 )
 
 // Project is a project ready to be run.
@@ -49,8 +49,8 @@ type Function struct {
 	Ready        Ready
 	Path         string // where events that are not HTTP requests are POSTed
 	Deliver      Deliver
-	Shape        *shape.Shape  // of DeliverShaped
-	Timeout      time.Duration // of one invocation
+	Shape        *template.Shape // of DeliverShaped
+	Timeout      time.Duration   // of one invocation
 	StartTimeout time.Duration
 	Limits       Limits
 	Replace      Replacement // how a new version takes the place of an old one
@@ -247,11 +247,11 @@ type Then struct {
 	Status  []StatusRange
 	Header  []event.Field   // of the reply; a value of "*" wants it present
 	Values  []payload.Value // of the reply's body, at JSON Pointers
-	Shape   *shape.Shape    // what the reply is made into; nil for the reply as it is
+	Shape   *template.Shape // what the reply is made into; nil for the reply as it is
 	Type    string          // of the event
 	Method  string          // http: of the request
 	Path    string          // http: its target
-	Objects *shape.Shape    // storage: gives the object's key
+	Objects *template.Shape // storage: gives the object's key
 }
 
 // StatusRange is a range of HTTP statuses, both ends included.

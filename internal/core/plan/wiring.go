@@ -7,8 +7,8 @@ import (
 	"slices"
 	"strings"
 
-	"nightdrill/internal/core/differ"
 	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/jsondiff"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/route"
 )
@@ -96,11 +96,11 @@ func (s *Source) KeyText(pl *payload.Payload) (text string, ok bool) {
 	if !strings.HasPrefix(s.Key, "/") {
 		return pl.Event.Attribute(s.Key)
 	}
-	data, err := differ.Decode(pl.Event.Data)
+	data, err := jsondiff.Decode(pl.Event.Data)
 	if err != nil {
 		return "", false
 	}
-	v, ok := differ.Lookup(data, s.Key)
+	v, ok := jsondiff.Lookup(data, s.Key)
 	if !ok || v == nil {
 		return "", false
 	}

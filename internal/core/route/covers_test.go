@@ -4,14 +4,14 @@ import (
 	"strings"
 	"testing"
 
-	"nightdrill/internal/core/chance"
 	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/rng"
 )
 
 // Where one route is said to cover another, it takes every request that the other
 // takes; and of those that do not, many have a request that shows it.
 func TestWhatCoversTakesTheSame(t *testing.T) {
-	r := chance.New(9, 1)
+	r := rng.New(9, 1)
 	pick := func(words ...string) string { return words[r.Below(len(words))] }
 	path := func() string {
 		var parts []string

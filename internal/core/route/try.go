@@ -10,8 +10,8 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/near"
 	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/suggest"
 )
 
 // Trial is one condition of a wire, tried on an event.
@@ -183,7 +183,7 @@ func Nearest(trials [][]Trial) (wire int) {
 			case t.Held:
 			case t.Condition != "method":
 				want, got := shown(strings.ToLower(t.Want)), shown(strings.ToLower(t.Got))
-				cost += 100 + 100*near.Distance(want, got)/max(len(want), len(got), 1)
+				cost += 100 + 100*suggest.Distance(want, got)/max(len(want), len(got), 1)
 			case anywhere:
 				cost += 170
 			default:

@@ -7,7 +7,7 @@ import (
 	"time"
 	_ "time/tzdata"
 
-	"nightdrill/internal/core/chance"
+	"nightdrill/internal/core/rng"
 )
 
 func zone(t testing.TB, name string) *time.Location {
@@ -126,7 +126,7 @@ func TestNextAgainstEveryMinute(t *testing.T) {
 	texts := []string{"30 2 * * *", "*/20 * * * *", "0,30 0-3 * * *", "17 1,2,3 * * 0", "5 * 1-7 * *", "59 23 * * *", "0 */3 28-31 3,10 *"}
 	for seed, name := range zones {
 		z := zone(t, name)
-		at := time.Date(2000+chance.New(uint64(seed), 5).Below(25), 1, 1, 0, 0, 0, 0, z)
+		at := time.Date(2000+rng.New(uint64(seed), 5).Below(25), 1, 1, 0, 0, 0, 0, z)
 		for range 4 {
 			_, change := at.ZoneBounds()
 			if change.IsZero() {

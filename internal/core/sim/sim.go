@@ -8,27 +8,27 @@ import (
 	"slices"
 	"time"
 
-	"nightdrill/internal/core/chance"
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/rng"
 )
 
 // Dist draws a duration.
-type Dist func(*chance.Source) time.Duration
+type Dist func(*rng.Source) time.Duration
 
 // Fixed is always the same.
-func Fixed(d time.Duration) Dist { return func(*chance.Source) time.Duration { return d } }
+func Fixed(d time.Duration) Dist { return func(*rng.Source) time.Duration { return d } }
 
 // Exponential has a mean and no memory.
 func Exponential(mean time.Duration) Dist {
-	return func(s *chance.Source) time.Duration { return s.Exp(mean) }
+	return func(s *rng.Source) time.Duration { return s.Exp(mean) }
 }
 
 // Sampled draws from what was measured, each as likely as the others.
 func Sampled(measured []time.Duration) Dist {
 	measured = slices.Clone(measured)
-	return func(s *chance.Source) time.Duration { return measured[s.Below(len(measured))] }
+	return func(s *rng.Source) time.Duration { return measured[s.Below(len(measured))] }
 }
 
 // Function says how long a function's instances take.
@@ -49,8 +49,8 @@ func Run(p *plan.Project, limits []plan.Limits, settle time.Duration, functions 
 	next func() (Arrival, bool), visit func(*engine.Effect, []int64)) {
 	s := &state{eng: engine.New(p, limits, settle), functions: functions, visit: visit}
 	for i := range functions {
-		s.starts = append(s.starts, chance.New(seed, uint64(2*i)))
-		s.services = append(s.services, chance.New(seed, uint64(2*i+1)))
+		s.starts = append(s.starts, rng.New(seed, uint64(2*i)))
+		s.services = append(s.services, rng.New(seed, uint64(2*i+1)))
 	}
 	s.handle(0, engine.Input{})
 	arrival, more := next()
@@ -87,7 +87,7 @@ type state struct {
 	due              queue
 	order            uint64
 	functions        []Function
-	starts, services []*chance.Source
+	starts, services []*rng.Source
 	visit            func(*engine.Effect, []int64)
 	over             bool
 }

@@ -6,10 +6,10 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/chance"
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/rng"
 )
 
 const service = 10 * time.Millisecond
@@ -30,7 +30,7 @@ func (y system) run(n int, seed uint64) (waits []float64, lost int) {
 	p := &plan.Project{Concurrency: 1000,
 		Functions: []plan.Function{{Name: "f", Timeout: 1000 * time.Hour, StartTimeout: time.Hour, Limits: limits}},
 		Sources:   []plan.Source{{Name: "s", Wait: y.wait, Wires: []plan.Wire{{}}, DeadLetter: -1}}}
-	r := chance.New(seed, 99)
+	r := rng.New(seed, 99)
 	gap := time.Duration(float64(service) / (y.rho * float64(y.c)))
 	due := make([]clock.Time, 0, n)
 	at := clock.Time(time.Second) // all instances are ready by then

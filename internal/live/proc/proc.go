@@ -20,7 +20,7 @@ import (
 	"syscall"
 	"time"
 
-	"nightdrill/internal/core/near"
+	"nightdrill/internal/core/suggest"
 )
 
 // Command says what to start.
@@ -313,7 +313,7 @@ func NearestOnPath(name string) string {
 			names = append(names, e.Name())
 		}
 	}
-	if w := near.Word(name, names); w != "" {
+	if w := suggest.Word(name, names); w != "" {
 		return "; did you mean " + w + "?"
 	}
 	return "; install it, or name the program with its path"

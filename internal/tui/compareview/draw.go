@@ -8,57 +8,57 @@ import (
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/live/proc"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/canvas"
 )
 
 // Draw draws the view.
-func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
-	out := paint.New(m.w, m.h, theme)
+func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
+	out := canvas.New(m.w, m.h, theme)
 	m.scroll.Length = 0
 	switch {
 	case m.trouble != "":
-		paint.Flow(out, 2, 1, m.w-2, paint.Bad, m.trouble)
-		out.Put(2, 4, paint.Dim, "o and n choose another run; v compares variants of a function.")
+		canvas.Flow(out, 2, 1, m.w-2, canvas.Bad, m.trouble)
+		out.Put(2, 4, canvas.Dim, "o and n choose another run; v compares variants of a function.")
 		return out
 	case m.loading:
-		out.Put(2, 1, paint.Dim, "Reading the runs and comparing them …")
+		out.Put(2, 1, canvas.Dim, "Reading the runs and comparing them …")
 		return out
 	case len(m.all) == 0:
 		m.drawEmpty(out)
 		return out
 	}
 	c := m.all[min(m.at, len(m.all)-1)]
-	page := paint.New(m.w, 60+len(c.Sentences)*6+len(c.Sides)*40+len(c.Replies)+8*len(c.Warnings), theme)
+	page := canvas.New(m.w, 60+len(c.Sentences)*6+len(c.Sides)*40+len(c.Replies)+8*len(c.Warnings), theme)
 	m.scroll.Fit(m.drawPage(page, c), m.h)
 	m.scroll.Draw(out, 0, page)
 	m.scroll.Rest(out)
 	return out
 }
 
-func (m *Model) drawEmpty(out *paint.Canvas) {
-	out.Put(2, 1, paint.Plain, "Which is better, and is that more than noise?")
+func (m *Model) drawEmpty(out *canvas.Canvas) {
+	out.Put(2, 1, canvas.Plain, "Which is better, and is that more than noise?")
 	for i, text := range []string{
 		"v   compares the variants of a function: it starts each of them cold, again and again and in turns, then sends each warm events",
 		"5 r marks two past runs with space, and compares them with c",
 		"On the command line: nightdrill compare FUNCTION, or RUN RUN, or DRILL --limit … --against …",
 	} {
-		paint.Flow(out, 2, 3+2*i, m.w-2, paint.Dim, text)
+		canvas.Flow(out, 2, 3+2*i, m.w-2, canvas.Dim, text)
 	}
 }
 
 // styleOf gives a side's style: the first is what the others are set against.
-func styleOf(side int) paint.Style {
-	return [...]paint.Style{paint.Dim, paint.Warm, paint.Cold, paint.Field, paint.Text}[min(side, 4)]
+func styleOf(side int) canvas.Style {
+	return [...]canvas.Style{canvas.Dim, canvas.Warm, canvas.Cold, canvas.Field, canvas.Text}[min(side, 4)]
 }
 
-func (m *Model) drawPage(page *paint.Canvas, c *measure.Comparison) int {
+func (m *Model) drawPage(page *canvas.Canvas, c *measure.Comparison) int {
 	y := 0
 	if len(m.all) > 1 {
 		x := 1
 		for i, other := range m.all {
-			style := paint.Dim
+			style := canvas.Dim
 			if i == m.at {
-				style = paint.Active
+				style = canvas.Active
 			}
 			x = page.Put(x, y, style, other.Title) + 2
 		}
@@ -67,7 +67,7 @@ func (m *Model) drawPage(page *paint.Canvas, c *measure.Comparison) int {
 	page.Rule(y, c.Title+": what the comparison says")
 	y++
 	for _, text := range c.Sentences {
-		y = paint.Flow(page, 2, y, m.w-2, paint.Plain, text)
+		y = canvas.Flow(page, 2, y, m.w-2, canvas.Plain, text)
 	}
 	var plain []measure.Row
 	title := ""
@@ -93,8 +93,8 @@ func (m *Model) drawPage(page *paint.Canvas, c *measure.Comparison) int {
 		y++
 	}
 	for _, text := range c.Warnings {
-		page.Put(1, y, paint.Bad, "!")
-		y = paint.Flow(page, 3, y, m.w-2, paint.Plain, text)
+		page.Put(1, y, canvas.Bad, "!")
+		y = canvas.Flow(page, 3, y, m.w-2, canvas.Plain, text)
 	}
 	return y
 }
@@ -108,7 +108,7 @@ func longest(c *measure.Comparison) (w int) {
 }
 
 // drawFigure draws a figure of all sides on one axis, each with its interval.
-func (m *Model) drawFigure(page *paint.Canvas, y int, c *measure.Comparison, r *measure.Row) int {
+func (m *Model) drawFigure(page *canvas.Canvas, y int, c *measure.Comparison, r *measure.Row) int {
 	lo, hi := math.Inf(1), 0.0
 	for i, v := range r.Values {
 		if v == nil {
@@ -138,11 +138,11 @@ func (m *Model) drawFigure(page *paint.Canvas, y int, c *measure.Comparison, r *
 			if r.Unit != "" {
 				name += ", " + r.Unit
 			}
-			page.PutUpTo(1, y, what, paint.Bold, name)
+			page.PutUpTo(1, y, what, canvas.Bold, name)
 		}
 		shown++
 		page.PutUpTo(what, y, what+label-1, styleOf(i), proc.Harmless(c.Sides[i].Label))
-		page.Right(what+label+8, y, paint.Plain, r.Text(i))
+		page.Right(what+label+8, y, canvas.Plain, r.Text(i))
 		if v != nil && cells >= 12 {
 			at := func(v float64) int { return strip + min(int(axis.At(v)*float64(cells)), cells-1) }
 			if b := r.Between[i]; b[0] != nil {
@@ -157,9 +157,9 @@ func (m *Model) drawFigure(page *paint.Canvas, y int, c *measure.Comparison, r *
 		}
 		if i > 0 && i <= len(r.Contrasts) {
 			if k := r.Contrasts[i-1]; k != nil {
-				style := paint.Dim
+				style := canvas.Dim
 				if k.Beyond {
-					style = paint.Bold
+					style = canvas.Bold
 				}
 				page.PutUpTo(max(m.w-mark, strip), y, m.w-1, style, k.Mark())
 			}
@@ -170,7 +170,7 @@ func (m *Model) drawFigure(page *paint.Canvas, y int, c *measure.Comparison, r *
 }
 
 // drawPlain draws the figures that have no interval as a table.
-func (m *Model) drawPlain(page *paint.Canvas, y int, c *measure.Comparison, rows []measure.Row) int {
+func (m *Model) drawPlain(page *canvas.Canvas, y int, c *measure.Comparison, rows []measure.Row) int {
 	if len(rows) == 0 {
 		return y
 	}
@@ -182,10 +182,10 @@ func (m *Model) drawPlain(page *paint.Canvas, y int, c *measure.Comparison, rows
 	}
 	y++
 	for _, r := range rows {
-		page.PutUpTo(1, y, 28, paint.Plain, r.What)
-		page.PutUpTo(28, y, 40, paint.Dim, r.Unit)
+		page.PutUpTo(1, y, 28, canvas.Plain, r.What)
+		page.PutUpTo(28, y, 40, canvas.Dim, r.Unit)
 		for i := range r.Values {
-			page.Right(edge(i), y, paint.Plain, r.Text(i))
+			page.Right(edge(i), y, canvas.Plain, r.Text(i))
 		}
 		y++
 	}
@@ -193,7 +193,7 @@ func (m *Model) drawPlain(page *paint.Canvas, y int, c *measure.Comparison, rows
 }
 
 // drawMemory draws the memory that each side held over its run.
-func (m *Model) drawMemory(page *paint.Canvas, y int, c *measure.Comparison) int {
+func (m *Model) drawMemory(page *canvas.Canvas, y int, c *measure.Comparison) int {
 	most, cells := 0.0, m.w-20-longest(c)
 	for i := range c.Sides {
 		for _, v := range c.Sides[i].MiB {
@@ -219,14 +219,14 @@ func (m *Model) drawMemory(page *paint.Canvas, y int, c *measure.Comparison) int
 			peak = max(peak, v)
 			page.Set(x+k, y, styleOf(i), draw.Bar(int(math.Ceil(v/most*8)), 8))
 		}
-		page.PutUpTo(x+n+1, y, m.w-1, paint.Dim, fmt.Sprintf("to %.0f MiB", peak))
+		page.PutUpTo(x+n+1, y, m.w-1, canvas.Dim, fmt.Sprintf("to %.0f MiB", peak))
 		y++
 	}
 	return y
 }
 
 // drawReplies lists the events that were answered otherwise.
-func (m *Model) drawReplies(page *paint.Canvas, y int, c *measure.Comparison) int {
+func (m *Model) drawReplies(page *canvas.Canvas, y int, c *measure.Comparison) int {
 	if c.Compared == 0 {
 		return y
 	}
@@ -234,7 +234,7 @@ func (m *Model) drawReplies(page *paint.Canvas, y int, c *measure.Comparison) in
 	y++
 	for _, r := range c.Replies {
 		x := page.PutUpTo(1, y, longest(c)+3, styleOf(r.Side), proc.Harmless(c.Sides[r.Side].Label))
-		page.PutUpTo(max(x+1, longest(c)+4), y, m.w-1, paint.Plain, proc.Harmless(r.Event+": "+r.Words))
+		page.PutUpTo(max(x+1, longest(c)+4), y, m.w-1, canvas.Plain, proc.Harmless(r.Event+": "+r.Words))
 		y++
 	}
 	return y

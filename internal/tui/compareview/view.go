@@ -11,11 +11,11 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"nightdrill/internal/core/measure"
-	"nightdrill/internal/desk"
+	"nightdrill/internal/session"
 	"nightdrill/internal/store"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/canvas"
+	"nightdrill/internal/tui/msg"
 	"nightdrill/internal/tui/scroll"
-	"nightdrill/internal/tui/talk"
 )
 
 // Messages to the shell.
@@ -148,12 +148,12 @@ func (m *Model) Compare(first, second string) tea.Cmd {
 	return func() tea.Msg {
 		out := compared{first: first, second: second}
 		if first != "" {
-			out.all, out.err = desk.Compared(runs, from, to)
+			out.all, out.err = session.Compared(runs, from, to)
 			return out
 		}
 		r, err := runs.Load(second)
 		if out.err = err; err == nil {
-			if out.all = desk.CompareVariants(r); len(out.all) == 0 {
+			if out.all = session.CompareVariants(r); len(out.all) == 0 {
 				out.err = fmt.Errorf("run %s has no two variants of a function that answered", second)
 			}
 		}
@@ -172,7 +172,7 @@ func (m *Model) against(by int) tea.Cmd {
 			return m.Compare(id, m.second)
 		}
 	}
-	return talk.Complain(fmt.Errorf("there is no other run on that side"))
+	return msg.Complain(fmt.Errorf("there is no other run on that side"))
 }
 
 // Key handles a key.
@@ -195,7 +195,7 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	case key.Matches(k, Keys.Export) && len(m.all) > 0:
 		all, folder := m.all, "exports/"+m.second
 		return func() tea.Msg {
-			return talk.Ask{Title: "Write the comparison as SVG and PDF to which folder?", Text: folder, Done: func(dir string) tea.Cmd { return func() tea.Msg { return Export{all, dir} } }}
+			return msg.Ask{Title: "Write the comparison as SVG and PDF to which folder?", Text: folder, Done: func(dir string) tea.Cmd { return func() tea.Msg { return Export{all, dir} } }}
 		}
 	}
 	return nil
@@ -210,14 +210,14 @@ const (
 func (m *Model) askVariants() tea.Cmd {
 	suggest := m.suggest
 	return func() tea.Msg {
-		return talk.Ask{Title: "Compare which variants? FUNCTION [VARIANT …] [cold=30] [warm=500]:", Text: suggest, Done: func(text string) tea.Cmd {
+		return msg.Ask{Title: "Compare which variants? FUNCTION [VARIANT …] [cold=30] [warm=500]:", Text: suggest, Done: func(text string) tea.Cmd {
 			v := Variants{Cold: usualCold, Warm: usualWarm}
 			for i, word := range strings.Fields(text) {
 				name, value, counts := strings.Cut(word, "=")
 				n, err := strconv.Atoi(value)
 				switch {
 				case counts && (err != nil || n < 0 || name != "cold" && name != "warm" || name == "cold" && (n < 1 || n > 10_000) || n > 1_000_000):
-					return talk.Complain(fmt.Errorf("%q: write cold=30, up to 10000, or warm=500, up to 1000000", word))
+					return msg.Complain(fmt.Errorf("%q: write cold=30, up to 10000, or warm=500, up to 1000000", word))
 				case counts && name == "cold":
 					v.Cold = n
 				case counts:
@@ -255,7 +255,7 @@ func (m *Model) Help() []key.Binding {
 }
 
 // Title says what is compared.
-func (m *Model) Title() (paint.Style, string) {
+func (m *Model) Title() (canvas.Style, string) {
 	label := func(id string) string {
 		if at := m.place(id); at >= 0 {
 			return m.runs[at].Label()
@@ -264,11 +264,11 @@ func (m *Model) Title() (paint.Style, string) {
 	}
 	switch {
 	case m.second == "":
-		return paint.Dim, "nothing compared yet"
+		return canvas.Dim, "nothing compared yet"
 	case m.loading:
-		return paint.Warm, "reading and comparing …"
+		return canvas.Warm, "reading and comparing …"
 	case m.first == "":
-		return paint.Plain, "variants in run " + label(m.second)
+		return canvas.Plain, "variants in run " + label(m.second)
 	}
-	return paint.Plain, label(m.second) + " against " + label(m.first)
+	return canvas.Plain, label(m.second) + " against " + label(m.first)
 }

@@ -9,13 +9,13 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/chance"
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/rng"
 	"nightdrill/internal/store"
-	"nightdrill/internal/tui/paint"
-	"nightdrill/internal/tui/talk"
+	"nightdrill/internal/tui/canvas"
+	"nightdrill/internal/tui/msg"
 )
 
 // kept is a run of two variants, of which one takes so many times as long, that was
@@ -23,7 +23,7 @@ import (
 func kept(t *testing.T, s *store.Store, id, drill string, times int) {
 	t.Helper()
 	r := &measure.Run{ID: id, Drill: drill, Finished: true, Length: clock.Time(20 * time.Second), ColdStarts: 30, Payloads: []measure.Payload{{Set: "asks", N: 1, Label: "GET /"}, {Set: "asks", N: 2, Label: "GET /x\x1b[31m"}}}
-	rnd := chance.New(uint64(times), 1)
+	rnd := rng.New(uint64(times), 1)
 	for fn, name := range []string{"quote", "quote@slow"} {
 		r.Functions = append(r.Functions, measure.Function{Name: name, Max: 4, PerInstance: 1})
 		r.Sources = append(r.Sources, measure.Source{Name: "to " + name, Kind: "http", Routes: []string{"/"}, To: []int{fn}})
@@ -68,7 +68,7 @@ func TestWhichIsBetter(t *testing.T) {
 	draw := func(w, h int) (all string) {
 		m.Resize(w, h)
 		for range 10 {
-			all += ansi.Strip(m.Draw(paint.NewTheme(true)).String()) + "\n"
+			all += ansi.Strip(m.Draw(canvas.NewTheme(true)).String()) + "\n"
 			m.Key(tea.KeyPressMsg{Code: tea.KeyPgDown})
 		}
 		for range 10 {
@@ -124,7 +124,7 @@ func TestWhichIsBetter(t *testing.T) {
 		t.Errorf("with itself: %s", text)
 	}
 	// what is asked of variants is read strictly
-	ask := m.Key(tea.KeyPressMsg{Code: 'v', Text: "v"})().(talk.Ask)
+	ask := m.Key(tea.KeyPressMsg{Code: 'v', Text: "v"})().(msg.Ask)
 	for text, want := range map[string]string{
 		"quote slow cold=8":       "{quote [slow] 8 500}",
 		"quote":                   "{quote [] 30 500}",

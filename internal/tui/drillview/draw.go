@@ -13,7 +13,7 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/live/proc"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/canvas"
 )
 
 // Columns beside the time axis.
@@ -33,14 +33,14 @@ func height(share float64) rune {
 }
 
 // Draw draws the view.
-func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
-	c := paint.New(m.w, m.h, theme)
+func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
+	c := canvas.New(m.w, m.h, theme)
 	if m.choosing() {
 		m.drawChoice(c)
 		return c
 	}
 	if m.chart == nil {
-		c.Put(2, 1, paint.Dim, "Reading the run …")
+		c.Put(2, 1, canvas.Dim, "Reading the run …")
 		return c
 	}
 	w := m.window()
@@ -63,30 +63,30 @@ func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
 	return c
 }
 
-func (m *Model) drawChoice(c *paint.Canvas) {
+func (m *Model) drawChoice(c *canvas.Canvas) {
 	if len(m.p.Drills) == 0 {
-		c.Put(2, 1, paint.Plain, "The project has no drill yet.")
-		c.Put(2, 3, paint.Dim, "A drill says which payloads reach which source, and when. Write one below drills: in nightdrill.yaml, such as")
+		c.Put(2, 1, canvas.Plain, "The project has no drill yet.")
+		c.Put(2, 3, canvas.Dim, "A drill says which payloads reach which source, and when. Write one below drills: in nightdrill.yaml, such as")
 		for i, line := range []string{"drills:", "  evening:", "    feeds:", "      - {source: fares, payloads: fare-requests, arrive: [{steady: 20/s, for: 10s}]}"} {
-			c.Put(4, 5+i, paint.Plain, line)
+			c.Put(4, 5+i, canvas.Plain, line)
 		}
-		c.Put(2, 10, paint.Dim, "and open the project again.")
+		c.Put(2, 10, canvas.Dim, "and open the project again.")
 		return
 	}
-	c.Put(2, 1, paint.Plain, "Which drill?")
+	c.Put(2, 1, canvas.Plain, "Which drill?")
 	for i := range m.p.Drills {
 		d := &m.p.Drills[i]
-		style, mark := paint.Plain, "  "
+		style, mark := canvas.Plain, "  "
 		if i == m.choice {
-			style, mark = paint.Warm, "▸ "
+			style, mark = canvas.Warm, "▸ "
 		}
 		x := c.Put(2, 3+i, style, mark+d.Name)
-		c.Put(max(x+3, 26), 3+i, paint.Dim, describe(m.p, d))
+		c.Put(max(x+3, 26), 3+i, canvas.Dim, describe(m.p, d))
 	}
 }
 
 // drawArrivals draws a row for each source, all to the same scale.
-func (m *Model) drawArrivals(c *paint.Canvas, y int, w draw.Window) int {
+func (m *Model) drawArrivals(c *canvas.Canvas, y int, w draw.Window) int {
 	r := m.chart.Run()
 	most := 1
 	rows := make([][]int, len(r.Sources))
@@ -101,11 +101,11 @@ func (m *Model) drawArrivals(c *paint.Canvas, y int, w draw.Window) int {
 		if totals[s] == 0 && (m.h < 26 || len(r.Sources[s].To) == 0) {
 			continue
 		}
-		c.PutUpTo(1, y, left-1, paint.Plain, r.Sources[s].Name)
+		c.PutUpTo(1, y, left-1, canvas.Plain, r.Sources[s].Name)
 		for i, n := range rows[s] {
-			c.Set(left+i, y, paint.Plain, height(float64(n)/float64(most)))
+			c.Set(left+i, y, canvas.Plain, height(float64(n)/float64(most)))
 		}
-		c.Right(m.w-1, y, paint.Dim, fmt.Sprintf("%d events", totals[s]))
+		c.Right(m.w-1, y, canvas.Dim, fmt.Sprintf("%d events", totals[s]))
 		y++
 	}
 	return y
@@ -175,7 +175,7 @@ func (m *Model) figureRows() int {
 	return n + 2
 }
 
-func (m *Model) drawLanes(c *paint.Canvas, y, rows int, w draw.Window) {
+func (m *Model) drawLanes(c *canvas.Canvas, y, rows int, w draw.Window) {
 	lanes := m.chart.Lanes()
 	title := "instances"
 	if v := m.under(); v != nil {
@@ -189,7 +189,7 @@ func (m *Model) drawLanes(c *paint.Canvas, y, rows int, w draw.Window) {
 	y++
 	now := m.chart.Run().Length
 	if len(lanes) == 0 {
-		c.Put(left, y, paint.Dim, "no instance runs yet")
+		c.Put(left, y, canvas.Dim, "no instance runs yet")
 	}
 	first, shown := 0, lanes
 	hidden := ""
@@ -207,10 +207,10 @@ func (m *Model) drawLanes(c *paint.Canvas, y, rows int, w draw.Window) {
 	for i, l := range shown {
 		m.drawLane(c, y+i, l, w, now, m.lane >= 0 && first+i == m.lane)
 	}
-	c.Right(m.w-2, y-1, paint.Dim, hidden)
+	c.Right(m.w-2, y-1, canvas.Dim, hidden)
 	for _, x := range m.chart.Run().Changes {
 		if at := w.At(x.At); at >= 0 && at < w.Cells && left+at > len([]rune(title))+5 && left+at < m.w-4-len([]rune(hidden)) {
-			c.Set(left+at, y-1, paint.Bold, '▾')
+			c.Set(left+at, y-1, canvas.Bold, '▾')
 		}
 	}
 }
@@ -235,12 +235,12 @@ func latest(lanes []*draw.Lane, rows int) []*draw.Lane {
 	return left[:rows]
 }
 
-func (m *Model) drawLane(c *paint.Canvas, y int, l *draw.Lane, w draw.Window, now clock.Time, chosen bool) {
+func (m *Model) drawLane(c *canvas.Canvas, y int, l *draw.Lane, w draw.Window, now clock.Time, chosen bool) {
 	in := &l.Instance
 	name := fmt.Sprintf("%s-%d", m.chart.Run().Functions[in.Function].Name, in.Number)
-	style := paint.Dim
+	style := canvas.Dim
 	if chosen {
-		style = paint.Chosen
+		style = canvas.Chosen
 	}
 	if len(name) > left-2 { // the number counts more than the end of the name
 		tail := fmt.Sprintf("…-%d", in.Number)
@@ -254,9 +254,9 @@ func (m *Model) drawLane(c *paint.Canvas, y int, l *draw.Lane, w draw.Window, no
 	end := w.At(in.Stopped)
 	if in.Stopped > 0 && end >= 0 && end < w.Cells {
 		word := in.Reason.String()
-		style := paint.Dim
+		style := canvas.Dim
 		if in.Reason == engine.Crashed || in.Reason == engine.NeverReady || in.Reason == engine.TimedOut || in.Reason == engine.OutOfMemory {
-			style = paint.Bad
+			style = canvas.Bad
 			if in.Reason == engine.Crashed && in.Ready == 0 {
 				word = "does not start"
 			}
@@ -278,7 +278,7 @@ func (m *Model) drawLane(c *paint.Canvas, y int, l *draw.Lane, w draw.Window, no
 	if in.Version > 0 {
 		text = fmt.Sprintf("v%d %s", in.Version+1, text)
 	}
-	c.Right(m.w-1, y, paint.Dim, text)
+	c.Right(m.w-1, y, canvas.Dim, text)
 }
 
 func calls(n int) string {
@@ -290,37 +290,37 @@ func calls(n int) string {
 
 // mark gives the glyph of a lane's cell: each state has its own, so that the
 // colour only repeats it.
-func mark(cell draw.Cell) (rune, paint.Style) {
+func mark(cell draw.Cell) (rune, canvas.Style) {
 	switch {
 	case cell.Failed:
-		return '✗', paint.Bad
+		return '✗', canvas.Bad
 	case cell.Cold:
-		return '◆', paint.Cold
+		return '◆', canvas.Cold
 	case cell.First:
-		return '◇', paint.Cold
+		return '◇', canvas.Cold
 	case cell.State == draw.Busy:
-		return height(max(cell.Share, 0.01)), paint.Warm
+		return height(max(cell.Share, 0.01)), canvas.Warm
 	case cell.State == draw.Idle:
-		return '·', paint.Faint
+		return '·', canvas.Faint
 	case cell.State == draw.Starting:
-		return '╌', paint.Cold
+		return '╌', canvas.Cold
 	}
-	return ' ', paint.Plain
+	return ' ', canvas.Plain
 }
 
-func classStyle(v *measure.Invocation) paint.Style {
+func classStyle(v *measure.Invocation) canvas.Style {
 	switch {
 	case draw.Bad(v):
-		return paint.Bad
+		return canvas.Bad
 	case v.Class == engine.Warm:
-		return paint.Warm
+		return canvas.Warm
 	}
-	return paint.Cold
+	return canvas.Cold
 }
 
 // drawWaiting draws what waited and what was turned away, on the time axis of
 // the lanes.
-func (m *Model) drawWaiting(c *paint.Canvas, y int, w draw.Window) int {
+func (m *Model) drawWaiting(c *canvas.Canvas, y int, w draw.Window) int {
 	r := m.chart.Run()
 	title := "waiting and rejected"
 	if len(m.badlyAnswered()) > 0 {
@@ -337,13 +337,13 @@ func (m *Model) drawWaiting(c *paint.Canvas, y int, w draw.Window) int {
 		for _, n := range cells {
 			most = max(most, n)
 		}
-		c.PutUpTo(1, y, left-1, paint.Plain, "wait "+r.Functions[fn].Name)
+		c.PutUpTo(1, y, left-1, canvas.Plain, "wait "+r.Functions[fn].Name)
 		for i, n := range cells {
 			if from, _ := w.Cell(i); from <= r.Length {
-				c.Set(left+i, y, paint.Plain, height(float64(n)/float64(max(most, 1))))
+				c.Set(left+i, y, canvas.Plain, height(float64(n)/float64(max(most, 1))))
 			}
 		}
-		c.Right(m.w-1, y, paint.Dim, fmt.Sprintf("peak %d", most))
+		c.Right(m.w-1, y, canvas.Dim, fmt.Sprintf("peak %d", most))
 		y++
 	}
 	for s := range r.Sources {
@@ -352,13 +352,13 @@ func (m *Model) drawWaiting(c *paint.Canvas, y int, w draw.Window) int {
 		}
 		rejected, n := m.chart.Counts(draw.Rejected, s, w)
 		lost, k := m.chart.Counts(draw.Lost, s, w)
-		c.PutUpTo(1, y, left-1, paint.Bad, "✗ "+r.Sources[s].Name)
+		c.PutUpTo(1, y, left-1, canvas.Bad, "✗ "+r.Sources[s].Name)
 		most := 1
 		for i := range rejected {
 			most = max(most, rejected[i]+lost[i])
 		}
 		for i := range rejected {
-			c.Set(left+i, y, paint.Bad, height(float64(rejected[i]+lost[i])/float64(most)))
+			c.Set(left+i, y, canvas.Bad, height(float64(rejected[i]+lost[i])/float64(most)))
 		}
 		text := fmt.Sprintf("%d rejected", n)
 		if k > 0 && n == 0 {
@@ -366,7 +366,7 @@ func (m *Model) drawWaiting(c *paint.Canvas, y int, w draw.Window) int {
 		} else if k > 0 {
 			text = fmt.Sprintf("%d+%d failed", n, k)
 		}
-		c.Right(m.w-1, y, paint.Bad, text)
+		c.Right(m.w-1, y, canvas.Bad, text)
 		y++
 	}
 	for _, fn := range m.badlyAnswered() {
@@ -375,9 +375,9 @@ func (m *Model) drawWaiting(c *paint.Canvas, y int, w draw.Window) int {
 		for _, n := range cells {
 			most = max(most, n)
 		}
-		c.PutUpTo(1, y, left-1, paint.Bad, "≥400 "+r.Functions[fn].Name)
+		c.PutUpTo(1, y, left-1, canvas.Bad, "≥400 "+r.Functions[fn].Name)
 		for i, n := range cells {
-			c.Set(left+i, y, paint.Bad, height(float64(n)/float64(most)))
+			c.Set(left+i, y, canvas.Bad, height(float64(n)/float64(most)))
 		}
 		var parts []string
 		for _, x := range []struct {
@@ -388,19 +388,19 @@ func (m *Model) drawWaiting(c *paint.Canvas, y int, w draw.Window) int {
 				parts = append(parts, fmt.Sprintf("%d × %s", x.n, x.name))
 			}
 		}
-		c.Right(m.w-1, y, paint.Bad, strings.Join(parts, " "))
+		c.Right(m.w-1, y, canvas.Bad, strings.Join(parts, " "))
 		y++
 	}
 	return y
 }
 
 // drawAxis draws the times, at round distances.
-func (m *Model) drawAxis(c *paint.Canvas, y int, w draw.Window) int {
+func (m *Model) drawAxis(c *canvas.Canvas, y int, w draw.Window) int {
 	step := roundStep(time.Duration(w.To-w.From) / time.Duration(max(w.Cells/14, 1)))
 	for t := w.From / clock.Time(step) * clock.Time(step); t <= w.To; t += clock.Time(step) {
 		if at := w.At(t); at >= 0 && at < w.Cells {
-			c.Set(left+at, y, paint.Dim, '╵')
-			c.PutUpTo(left+at+1, y, left+w.Cells+right, paint.Dim, axisText(t, step))
+			c.Set(left+at, y, canvas.Dim, '╵')
+			c.PutUpTo(left+at+1, y, left+w.Cells+right, canvas.Dim, axisText(t, step))
 		}
 	}
 	return y + 1
@@ -428,7 +428,7 @@ func axisText(t clock.Time, step time.Duration) string {
 }
 
 // drawFigures draws the running figures of each function.
-func (m *Model) drawFigures(c *paint.Canvas, y int) {
+func (m *Model) drawFigures(c *canvas.Canvas, y int) {
 	r := m.chart.Run()
 	title := "so far, latency in ms"
 	if !m.live {
@@ -439,21 +439,21 @@ func (m *Model) drawFigures(c *paint.Canvas, y int) {
 	type column struct {
 		at    int
 		title string
-		style paint.Style
+		style canvas.Style
 	}
 	together, bar := m.togetherShown(), 0
 	if m.w >= 118 {
 		bar = 18
 	}
-	columns := []column{{23, "in flight", paint.Dim}, {32, "waiting", paint.Dim}, {40, "cold n", paint.Cold}, {46, "p50", paint.Cold},
-		{54, "first n", paint.Cold}, {62, "warm n", paint.Warm}, {68, "p50", paint.Warm}, {74, "p95", paint.Warm}, {80, "p99", paint.Warm}, {90, "MiB each", paint.Dim}, {98, "cpus", paint.Dim}}
+	columns := []column{{23, "in flight", canvas.Dim}, {32, "waiting", canvas.Dim}, {40, "cold n", canvas.Cold}, {46, "p50", canvas.Cold},
+		{54, "first n", canvas.Cold}, {62, "warm n", canvas.Warm}, {68, "p50", canvas.Warm}, {74, "p95", canvas.Warm}, {80, "p99", canvas.Warm}, {90, "MiB each", canvas.Dim}, {98, "cpus", canvas.Dim}}
 	for i := range columns {
 		if columns[i].at += bar; columns[i].at <= m.w {
 			c.Right(columns[i].at, y, columns[i].style, columns[i].title)
 		}
 	}
 	if bar > 0 {
-		c.Put(left+1, y, paint.Dim, "in use")
+		c.Put(left+1, y, canvas.Dim, "in use")
 	}
 	if together {
 		y++
@@ -461,13 +461,13 @@ func (m *Model) drawFigures(c *paint.Canvas, y int) {
 		for _, l := range m.looks {
 			used, starting, waiting = used+l.InFlight, starting+l.Claimed, waiting+l.Waiting
 		}
-		c.Put(1, y, paint.Plain, "all together")
+		c.Put(1, y, canvas.Plain, "all together")
 		all := m.limitOfAll()
 		if bar > 0 {
 			drawUse(c, left+1, y, bar-3, used, starting, all, 0)
 		}
-		c.Right(columns[0].at, y, paint.Plain, fmt.Sprintf("%d of %d", used+starting, all))
-		c.Right(columns[1].at, y, paint.Plain, fmt.Sprint(waiting))
+		c.Right(columns[0].at, y, canvas.Plain, fmt.Sprintf("%d of %d", used+starting, all))
+		c.Right(columns[1].at, y, canvas.Plain, fmt.Sprint(waiting))
 	}
 	for fn := range r.Functions {
 		if y++; y >= m.h {
@@ -478,7 +478,7 @@ func (m *Model) drawFigures(c *paint.Canvas, y int) {
 		if fn < len(m.looks) {
 			look = m.looks[fn]
 		}
-		c.PutUpTo(1, y, left, paint.Plain, r.Functions[fn].Name)
+		c.PutUpTo(1, y, left, canvas.Plain, r.Functions[fn].Name)
 		limits := m.limitsOf(fn)
 		if bar > 0 {
 			drawUse(c, left+1, y, bar-3, look.InFlight, look.Claimed, limits.Max, limits.Guaranteed)
@@ -488,16 +488,16 @@ func (m *Model) drawFigures(c *paint.Canvas, y int) {
 			fmt.Sprint(f.N(engine.Cold)), measure.MillisText(f.Percentile(engine.Cold, 0.5)), fmt.Sprint(f.N(engine.First)),
 			fmt.Sprint(f.N(engine.Warm)), measure.MillisText(f.Percentile(engine.Warm, 0.5)), measure.MillisText(f.Percentile(engine.Warm, 0.95)), measure.MillisText(f.Percentile(engine.Warm, 0.99)), memory, cpus}
 		for i, v := range values {
-			style := paint.Plain
+			style := canvas.Plain
 			if i == 9 && bad {
-				style = paint.Bad
+				style = canvas.Bad
 			}
 			if columns[i].at <= m.w {
 				c.Right(columns[i].at, y, style, v)
 			}
 		}
 		if limits.TurnAway && m.w >= columns[10].at+16 {
-			c.PutUpTo(columns[10].at+2, y, m.w, paint.Bad, "✗ turns away")
+			c.PutUpTo(columns[10].at+2, y, m.w, canvas.Bad, "✗ turns away")
 		}
 	}
 }
@@ -512,7 +512,7 @@ func (m *Model) brief(v *measure.Invocation) string {
 }
 
 // drawDetails opens the instance or the invocation under the cursor.
-func (m *Model) drawDetails(c *paint.Canvas) {
+func (m *Model) drawDetails(c *canvas.Canvas) {
 	lanes := m.chart.Lanes()
 	if m.lane < 0 || m.lane >= len(lanes) {
 		return
@@ -536,14 +536,14 @@ func (m *Model) drawDetails(c *paint.Canvas) {
 	x, y := (m.w-width)/2, max((m.h-tall)/2, 0)
 	c.Frame(x, y, width, tall, name)
 	for i, row := range lines[m.scroll:min(m.scroll+tall-2, len(lines))] {
-		at := c.PutUpTo(x+2, y+1+i, x+width-2, paint.Dim, row.name)
+		at := c.PutUpTo(x+2, y+1+i, x+width-2, canvas.Dim, row.name)
 		if row.name != "" || !row.whole {
 			at = x + 18
 		}
 		c.PutUpTo(at, y+1+i, x+width-2, row.style, row.value)
 	}
 	if hidden := len(lines) - m.scroll - tall + 2; hidden > 0 {
-		c.Right(x+width-2, y+tall-1, paint.Dim, fmt.Sprintf(" %d more lines: PgDn ", hidden))
+		c.Right(x+width-2, y+tall-1, canvas.Dim, fmt.Sprintf(" %d more lines: PgDn ", hidden))
 	}
 }
 
@@ -552,14 +552,14 @@ func (m *Model) drawDetails(c *paint.Canvas) {
 func (m *Model) byteLines(v *measure.Invocation) (lines []line) {
 	r := m.chart.Run()
 	put := func(title string, number int32, none string) {
-		lines = append(lines, line{}, line{value: title, style: paint.Bold, whole: true})
+		lines = append(lines, line{}, line{value: title, style: canvas.Bold, whole: true})
 		if number == 0 {
-			lines = append(lines, line{value: none, style: paint.Dim, whole: true})
+			lines = append(lines, line{value: none, style: canvas.Dim, whole: true})
 			return
 		}
 		text, err := m.bytes(r, number)
 		if err != nil {
-			lines = append(lines, line{value: err.Error(), style: paint.Bad, whole: true})
+			lines = append(lines, line{value: err.Error(), style: canvas.Bad, whole: true})
 			return
 		}
 		for row := range strings.Lines(string(text[:min(len(text), 16<<10)])) {
@@ -596,20 +596,20 @@ func (m *Model) bytes(r *measure.Run, number int32) ([]byte, error) {
 
 type line struct {
 	name, value string
-	style       paint.Style
+	style       canvas.Style
 	whole       bool // from edge to edge, not in the column of values
 }
 
 func (m *Model) invocationLines(v *measure.Invocation) []line {
 	r := m.chart.Run()
 	var lines []line
-	add := func(style paint.Style, name, format string, args ...any) {
+	add := func(style canvas.Style, name, format string, args ...any) {
 		lines = append(lines, line{name: name, value: fmt.Sprintf(format, args...), style: style})
 	}
 	attempts := m.chart.Events(v)
 	for i, a := range attempts {
 		if i == 6 {
-			add(paint.Dim, "", "and %d more in this batch", len(attempts)-i)
+			add(canvas.Dim, "", "and %d more in this batch", len(attempts)-i)
 			break
 		}
 		arrival := &r.Arrivals[a.Event]
@@ -618,8 +618,8 @@ func (m *Model) invocationLines(v *measure.Invocation) []line {
 		if i == 0 {
 			title = "event"
 		}
-		add(paint.Plain, title, "%s", proc.Harmless(p.Label))
-		add(paint.Dim, "", "%s#%d, attempt %d: %s", p.Set, p.N, a.N, a.Result)
+		add(canvas.Plain, title, "%s", proc.Harmless(p.Label))
+		add(canvas.Dim, "", "%s#%d, attempt %d: %s", p.Set, p.N, a.N, a.Result)
 	}
 	status := "no answer: " + v.Result.String()
 	if v.Status > 0 {
@@ -634,10 +634,10 @@ func (m *Model) invocationLines(v *measure.Invocation) []line {
 		return lines
 	}
 	first := &r.Arrivals[attempts[0].Event]
-	add(paint.Plain, "due", "%.4f s", first.Due.Seconds())
+	add(canvas.Plain, "due", "%.4f s", first.Due.Seconds())
 	step := func(name string, at, from clock.Time, what string) {
 		if at > 0 {
-			add(paint.Plain, name, "+ %-12s %s", measure.DurationText(at.Sub(from)), what)
+			add(canvas.Plain, name, "+ %-12s %s", measure.DurationText(at.Sub(from)), what)
 		}
 	}
 	step("taken", first.Arrived, first.Due, "how late the driver was")
@@ -645,52 +645,52 @@ func (m *Model) invocationLines(v *measure.Invocation) []line {
 	step("sent", v.Sent, v.Assigned, "")
 	step("first byte", v.Received, v.Sent, "the function at work")
 	step("done", v.Done, max(v.Received, v.Assigned), "the rest of the reply")
-	add(paint.Bold, "latency", "%s from due to done", measure.DurationText(v.Done.Sub(first.Due)))
+	add(canvas.Bold, "latency", "%s from due to done", measure.DurationText(v.Done.Sub(first.Due)))
 	return lines
 }
 
 func (m *Model) instanceLines(in *measure.Instance) []line {
 	lines := []line{{}}
-	add := func(style paint.Style, name, format string, args ...any) {
+	add := func(style canvas.Style, name, format string, args ...any) {
 		lines = append(lines, line{name: name, value: fmt.Sprintf(format, args...), style: style})
 	}
 	of := &m.chart.Run().Functions[in.Function]
 	if why := in.StartText(); why != "" {
-		add(paint.Plain, "started because", "%s", why)
+		add(canvas.Plain, "started because", "%s", why)
 	}
 	if in.Version > 0 {
-		add(paint.Plain, "version", "%d in this drill", in.Version+1)
+		add(canvas.Plain, "version", "%d in this drill", in.Version+1)
 	}
 	switch {
 	case in.Parked && in.Ready > 0:
-		add(paint.Cold, "instance start", "%s to go on from where it stood: the best that any restore could reach", measure.DurationText(in.Ready.Sub(in.Spawned)))
+		add(canvas.Cold, "instance start", "%s to go on from where it stood: the best that any restore could reach", measure.DurationText(in.Ready.Sub(in.Spawned)))
 	case of.OneShot:
-		add(paint.Cold, "process", "one for this invocation; its start is in the time to the first byte")
+		add(canvas.Cold, "process", "one for this invocation; its start is in the time to the first byte")
 	case in.Ready > 0:
-		add(paint.Cold, "instance start", "%s to be ready, noticed within %s", measure.DurationText(in.Ready.Sub(in.Spawned)), measure.DurationText(in.Within))
-		add(paint.Dim, "", "%s of it until the command ran", measure.DurationText(max(in.Exec-in.Spawned, 0).Sub(0)))
+		add(canvas.Cold, "instance start", "%s to be ready, noticed within %s", measure.DurationText(in.Ready.Sub(in.Spawned)), measure.DurationText(in.Within))
+		add(canvas.Dim, "", "%s of it until the command ran", measure.DurationText(max(in.Exec-in.Spawned, 0).Sub(0)))
 	default:
-		add(paint.Bad, "instance start", "not ready")
+		add(canvas.Bad, "instance start", "not ready")
 	}
 	if in.Stopped > 0 {
 		exit := strings.TrimSpace(in.Exit)
-		add(paint.Plain, "instance stop", "%s at %.3f s; %s", in.Reason, in.Stopped.Seconds(), exit)
+		add(canvas.Plain, "instance stop", "%s at %.3f s; %s", in.Reason, in.Stopped.Seconds(), exit)
 	} else {
-		add(paint.Plain, "instance", "process %d", in.PID)
+		add(canvas.Plain, "instance", "process %d", in.PID)
 	}
 	if in.Peak > 0 {
 		text := fmt.Sprintf("%.1f MiB at most", mib(in.Peak))
 		if of.Memory > 0 {
 			text += fmt.Sprintf(" of %.0f, %s", mib(of.Memory), of.Enforced)
 		}
-		add(paint.Plain, "memory", "%s", text)
+		add(canvas.Plain, "memory", "%s", text)
 	}
 	if in.CPU > 0 {
 		text := measure.DurationText(in.CPU)
 		if of.CPU > 0 {
 			text += fmt.Sprintf("; at most %.3g of a processor, %s", of.CPU, of.Enforced)
 		}
-		add(paint.Plain, "processor time", "%s", text)
+		add(canvas.Plain, "processor time", "%s", text)
 	}
 	return lines
 }

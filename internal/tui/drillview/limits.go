@@ -11,7 +11,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/canvas"
 )
 
 // SetLimits asks the shell to change a function's limits now.
@@ -184,7 +184,7 @@ func (m *Model) edit(change func(*plan.Limits, *cell) error, all func() (int, er
 }
 
 // drawLimits draws the panel.
-func (m *Model) drawLimits(c *paint.Canvas) {
+func (m *Model) drawLimits(c *canvas.Canvas) {
 	p := &m.panel
 	r := m.chart.Run()
 	width := min(m.w-2, 130)
@@ -208,18 +208,18 @@ func (m *Model) drawLimits(c *paint.Canvas) {
 		case pitch < 13 && i == 2:
 			title = "each"
 		}
-		style := paint.Dim
+		style := canvas.Dim
 		if i == p.cell {
-			style = paint.Bold
+			style = canvas.Bold
 		}
 		c.Right(edge(i), y, style, title)
 	}
 	top := max(p.row-(tall-6), 0)
 	for row := top; row <= len(p.each) && row-top < tall-5; row++ {
 		at := y + 1 + row - top
-		style := paint.Plain
+		style := canvas.Plain
 		if row == p.row {
-			style = paint.Warm
+			style = canvas.Warm
 		}
 		if row == 0 {
 			c.Put(x+2, at, style, "all together")
@@ -240,28 +240,28 @@ func (m *Model) drawLimits(c *paint.Canvas) {
 			m.putCell(c, edge(i), at, row, i, text)
 		}
 		if l.TurnAway {
-			c.PutUpTo(edge(len(cells)-1)+2, at, x+width-1, paint.Bad, "✗ turns away")
+			c.PutUpTo(edge(len(cells)-1)+2, at, x+width-1, canvas.Bad, "✗ turns away")
 		} else {
-			c.PutUpTo(edge(len(cells)-1)+2, at, x+width-1, paint.Dim, "takes events")
+			c.PutUpTo(edge(len(cells)-1)+2, at, x+width-1, canvas.Dim, "takes events")
 		}
 	}
-	style := paint.Good
+	style := canvas.Good
 	if p.bad {
-		style = paint.Bad
+		style = canvas.Bad
 	}
 	c.PutUpTo(x+2, y+tall-4, x+width-2, style, p.said)
 	hint := "+ - by a step, or type a value and enter; t turns everything away; r replaces the instances; esc closes"
 	if width < 106 {
 		hint = "+ - or a value and enter; t turns away; r replaces; esc closes"
 	}
-	c.PutUpTo(x+2, y+tall-3, x+width-2, paint.Dim, hint)
+	c.PutUpTo(x+2, y+tall-3, x+width-2, canvas.Dim, hint)
 }
 
 // putCell writes a value, with the cursor where it is.
-func (m *Model) putCell(c *paint.Canvas, edge, y, row, cell int, text string) {
-	style := paint.Plain
+func (m *Model) putCell(c *canvas.Canvas, edge, y, row, cell int, text string) {
+	style := canvas.Plain
 	if p := &m.panel; row == p.row && (cell == p.cell || row == 0) {
-		style = paint.Chosen
+		style = canvas.Chosen
 		if p.typed != "" {
 			text = p.typed + "▏"
 		}

@@ -6,7 +6,7 @@ import (
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/canvas"
 )
 
 func mib(n int64) float64 { return float64(n) / (1 << 20) }
@@ -37,23 +37,23 @@ func (m *Model) limitsOf(fn int) plan.Limits {
 // drawUse draws how much of a limit is in use: what is in flight, what starts for
 // a waiting one, and what is free; of the free part that which is kept for the
 // function is marked.
-func drawUse(c *paint.Canvas, x, y, cells, used, starting, limit, own int) {
+func drawUse(c *canvas.Canvas, x, y, cells, used, starting, limit, own int) {
 	most := max(limit, used+starting, 1)
 	at := func(n int) int { return (n*cells + most - 1) / most }
 	for i := range cells {
 		switch {
 		case i < at(used):
-			c.Set(x+i, y, paint.Warm, '━')
+			c.Set(x+i, y, canvas.Warm, '━')
 		case i < at(used+starting):
-			c.Set(x+i, y, paint.Cold, '╍')
+			c.Set(x+i, y, canvas.Cold, '╍')
 		case i < at(own):
-			c.Set(x+i, y, paint.Dim, '┅')
+			c.Set(x+i, y, canvas.Dim, '┅')
 		default:
-			c.Set(x+i, y, paint.Faint, '┈')
+			c.Set(x+i, y, canvas.Faint, '┈')
 		}
 	}
 	if used+starting > limit { // until what is too much has finished
-		c.Set(x+max(min(at(limit), cells-1), 0), y, paint.Bad, '┃')
+		c.Set(x+max(min(at(limit), cells-1), 0), y, canvas.Bad, '┃')
 	}
 }
 
@@ -97,12 +97,12 @@ func (m *Model) changesShown() bool { return len(m.chart.Run().Changes) > 0 }
 
 // drawChanges says what was changed, the latest first; when is marked at the head of
 // the lanes.
-func (m *Model) drawChanges(c *paint.Canvas, y int, w draw.Window) int {
+func (m *Model) drawChanges(c *canvas.Canvas, y int, w draw.Window) int {
 	if !m.changesShown() {
 		return y
 	}
 	r := m.chart.Run()
-	c.Put(1, y, paint.Dim, "changed")
+	c.Put(1, y, canvas.Dim, "changed")
 	shown := ""
 	for _, x := range r.Changes {
 		at := w.At(x.At)
@@ -118,6 +118,6 @@ func (m *Model) drawChanges(c *paint.Canvas, y int, w draw.Window) int {
 			break
 		}
 	}
-	c.PutUpTo(left, y, m.w-1, paint.Plain, shown)
+	c.PutUpTo(left, y, m.w-1, canvas.Plain, shown)
 	return y + 1
 }

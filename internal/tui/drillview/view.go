@@ -16,7 +16,7 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/canvas"
 )
 
 // Start asks the shell to start a drill.
@@ -393,27 +393,27 @@ func (m *Model) comeAlong(l *draw.Lane) {
 }
 
 // Title says in a few words what is going on.
-func (m *Model) Title() (style paint.Style, text string) {
+func (m *Model) Title() (style canvas.Style, text string) {
 	switch {
 	case m.loading != "":
-		return paint.Dim, "reading run " + m.loading
+		return canvas.Dim, "reading run " + m.loading
 	case m.chart == nil:
-		return paint.Dim, "no drill yet"
+		return canvas.Dim, "no drill yet"
 	}
 	r := m.chart.Run()
 	switch {
 	case m.ending:
-		return paint.Bad, fmt.Sprintf("%s  stopping", r.Drill)
+		return canvas.Bad, fmt.Sprintf("%s  stopping", r.Drill)
 	case m.live && m.cold():
-		return paint.Warm, fmt.Sprintf("● %s  start %d of %d", r.Drill, min(len(r.Arrivals)+1, r.ColdStarts*len(r.Functions)), r.ColdStarts*len(r.Functions))
+		return canvas.Warm, fmt.Sprintf("● %s  start %d of %d", r.Drill, min(len(r.Arrivals)+1, r.ColdStarts*len(r.Functions)), r.ColdStarts*len(r.Functions))
 	case m.live && r.Length > m.planed:
-		return paint.Warm, fmt.Sprintf("● %s  %.1f s, settling", r.Drill, r.Length.Seconds())
+		return canvas.Warm, fmt.Sprintf("● %s  %.1f s, settling", r.Drill, r.Length.Seconds())
 	case m.live:
-		return paint.Warm, fmt.Sprintf("● %s  %.1f s of about %.0f s", r.Drill, r.Length.Seconds(), m.planed.Seconds())
+		return canvas.Warm, fmt.Sprintf("● %s  %.1f s of about %.0f s", r.Drill, r.Length.Seconds(), m.planed.Seconds())
 	case !r.Finished:
-		return paint.Bad, fmt.Sprintf("%s  stopped after %.1f s", r.Drill, r.Length.Seconds())
+		return canvas.Bad, fmt.Sprintf("%s  stopped after %.1f s", r.Drill, r.Length.Seconds())
 	}
-	return paint.Plain, fmt.Sprintf("%s  over after %.1f s", r.Drill, r.Length.Seconds())
+	return canvas.Plain, fmt.Sprintf("%s  over after %.1f s", r.Drill, r.Length.Seconds())
 }
 
 // Looks gives the state of each function, while a drill is under way; nil where

@@ -9,12 +9,12 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/chance"
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/core/rng"
+	"nightdrill/internal/tui/canvas"
 )
 
 func at(ms int) clock.Time { return clock.Time(ms) * clock.Time(time.Millisecond) }
@@ -52,7 +52,7 @@ func sample(lanes int) *measure.Run {
 	return r
 }
 
-var theme = paint.NewTheme(true)
+var theme = canvas.NewTheme(true)
 
 func shown(m *Model) string { return ansi.Strip(m.Draw(theme).String()) }
 
@@ -113,7 +113,7 @@ func TestBytesAreShownHarmless(t *testing.T) {
 func TestKeysAndSizesNeverBreakIt(t *testing.T) {
 	keys := []string{"down", "up", "left", "right", "enter", "esc", "pgdown", "+", "-", ",", ".", "0", "s", "x"}
 	for seed := range uint64(60) {
-		r := chance.New(seed, 3)
+		r := rng.New(seed, 3)
 		m := New(&plan.Project{}, func(string, int32) ([]byte, error) { return nil, fmt.Errorf("gone") })
 		m.Resize(80+r.Below(120), 20+r.Below(40))
 		run := sample(r.Below(60))

@@ -9,14 +9,14 @@ import (
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/canvas"
 )
 
 // left is where drawings begin; names stand before it.
 const left = 16
 
 // drawLadder draws where the time of starts went, function by function.
-func (m *Model) drawLadder(c *paint.Canvas, y int) int {
+func (m *Model) drawLadder(c *canvas.Canvas, y int) int {
 	rungs := draw.Ladder(m.page)
 	most := 0.0
 	for _, r := range rungs {
@@ -34,9 +34,9 @@ func (m *Model) drawLadder(c *paint.Canvas, y int) int {
 	axis := draw.Linear(most)
 	cells := max(m.w-left-2-words, 10)
 	for _, r := range rungs {
-		c.PutUpTo(1, y, left-1, paint.Bold, r.Function)
+		c.PutUpTo(1, y, left-1, canvas.Bold, r.Function)
 		if len(r.Parts) == 0 {
-			c.PutUpTo(left, y, m.w-1, paint.Dim, fmt.Sprintf("%d starts: too few for a median, which needs 6", r.N))
+			c.PutUpTo(left, y, m.w-1, canvas.Dim, fmt.Sprintf("%d starts: too few for a median, which needs 6", r.N))
 			y++
 			continue
 		}
@@ -47,9 +47,9 @@ func (m *Model) drawLadder(c *paint.Canvas, y int) int {
 			if until <= x {
 				until = x + 1
 			}
-			glyph, style := '▄', paint.Warm
+			glyph, style := '▄', canvas.Warm
 			if p.Start {
-				if glyph, style = '━', paint.Cold; i == 0 && len(r.Parts) > 2 {
+				if glyph, style = '━', canvas.Cold; i == 0 && len(r.Parts) > 2 {
 					glyph = '╌'
 				}
 			}
@@ -70,27 +70,27 @@ func (m *Model) drawLadder(c *paint.Canvas, y int) int {
 			x = until
 		}
 		if words > 0 {
-			c.PutUpTo(max(x+2, left), y, m.w-1, paint.Dim, strings.Join(texts, ", ")+" ms")
+			c.PutUpTo(max(x+2, left), y, m.w-1, canvas.Dim, strings.Join(texts, ", ")+" ms")
 		} else {
 			y++
-			c.PutUpTo(left, y, m.w-1, paint.Dim, strings.Join(texts, ", ")+" ms")
+			c.PutUpTo(left, y, m.w-1, canvas.Dim, strings.Join(texts, ", ")+" ms")
 		}
 		y++
 		for _, own := range r.Own {
 			from, to := left+int(math.Round(axis.At(own.From)*float64(cells))), left+int(math.Round(axis.At(own.To)*float64(cells)))
 			for k := from; k < max(to, from+1) && k < m.w-1; k++ {
-				c.Set(k, y, paint.Warm, '▔')
+				c.Set(k, y, canvas.Warm, '▔')
 			}
-			c.PutUpTo(max(to, from+1)+1, y, m.w-1, paint.Dim, "of it “"+own.Name+"” "+measure.MillisText(new(own.To-own.From))+" ms, as the function says")
+			c.PutUpTo(max(to, from+1)+1, y, m.w-1, canvas.Dim, "of it “"+own.Name+"” "+measure.MillisText(new(own.To-own.From))+" ms, as the function says")
 			y++
 		}
 	}
-	c.PutUpTo(1, y, m.w-1, paint.Dim, "╌ spawn, to the command's own code   ━ boot, to ready   ▄ its first answer")
+	c.PutUpTo(1, y, m.w-1, canvas.Dim, "╌ spawn, to the command's own code   ━ boot, to ready   ▄ its first answer")
 	return y + 1
 }
 
 // drawWarmUps draws service time by the n-th invocation of an instance.
-func (m *Model) drawWarmUps(c *paint.Canvas, y int) int {
+func (m *Model) drawWarmUps(c *canvas.Canvas, y int) int {
 	begun := false
 	for _, name := range m.page.Functions {
 		w := m.page.Summary.Functions[name].WarmUp
@@ -108,17 +108,17 @@ func (m *Model) drawWarmUps(c *paint.Canvas, y int) int {
 
 const curveRows = 5
 
-func (m *Model) drawWarmUp(c *paint.Canvas, y int, name string, w measure.WarmUp) int {
+func (m *Model) drawWarmUp(c *canvas.Canvas, y int, name string, w measure.WarmUp) int {
 	lo, hi := math.Inf(1), 0.0
 	for _, p := range w.Points {
 		lo, hi = min(lo, max(p.P25, 1e-3)), max(hi, p.P75)
 	}
 	axis := draw.Logarithmic(lo, hi)
-	words := c.PutUpTo(1, y, m.w/2, paint.Bold, name) + 2
+	words := c.PutUpTo(1, y, m.w/2, canvas.Bold, name) + 2
 	y++
 	row := func(v float64) int { return y + curveRows - 1 - min(int(axis.At(v)*curveRows), curveRows-1) }
-	c.Right(left-1, y, paint.Dim, draw.ShortMillis(axis.Hi))
-	c.Right(left-1, y+curveRows-1, paint.Dim, draw.ShortMillis(axis.Lo))
+	c.Right(left-1, y, canvas.Dim, draw.ShortMillis(axis.Hi))
+	c.Right(left-1, y+curveRows-1, canvas.Dim, draw.ShortMillis(axis.Lo))
 	step := max(min((m.w-left-2)/len(w.Points), 6), 2)
 	for i, p := range w.Points {
 		x := left + i*step
@@ -126,15 +126,15 @@ func (m *Model) drawWarmUp(c *paint.Canvas, y int, name string, w measure.WarmUp
 			break
 		}
 		for k := row(p.P75); k <= row(p.P25); k++ {
-			c.Set(x, k, paint.Dim, '│')
+			c.Set(x, k, canvas.Dim, '│')
 		}
-		glyph, style := '●', paint.Warm
+		glyph, style := '●', canvas.Warm
 		if w.Steady != nil && p.From < *w.Steady {
-			glyph, style = '○', paint.Cold
+			glyph, style = '○', canvas.Cold
 		}
 		c.Set(x, row(p.P50), style, glyph)
 		if i%2 == 0 || step > 4 {
-			c.PutUpTo(x, y+curveRows, x+2*step-1, paint.Dim, draw.Short(float64(p.From)))
+			c.PutUpTo(x, y+curveRows, x+2*step-1, canvas.Dim, draw.Short(float64(p.From)))
 		}
 		nth := measure.Ordinal(p.From)
 		if p.To > p.From {
@@ -142,7 +142,7 @@ func (m *Model) drawWarmUp(c *paint.Canvas, y int, name string, w measure.WarmUp
 		}
 		m.add(x, row(p.P50), 1, measure.Filter{Function: name, First: p.From, Last: p.To}, "%s, %s invocation: %s ms, half of them between %s and %s, of %d", name, nth, measure.MillisText(&p.P50), measure.MillisText(&p.P25), measure.MillisText(&p.P75), p.N)
 	}
-	c.PutUpTo(words, y-1, m.w-1, paint.Dim, w.Text())
+	c.PutUpTo(words, y-1, m.w-1, canvas.Dim, w.Text())
 	return y + curveRows + 1
 }
 
@@ -157,7 +157,7 @@ func (m *Model) steps(cells int) (per, n int) {
 }
 
 // drawTimes draws latency over time, with the instances and those that waited.
-func (m *Model) drawTimes(c *paint.Canvas, y int) int {
+func (m *Model) drawTimes(c *canvas.Canvas, y int) int {
 	t := m.page.Time
 	cells := m.w - left - 22
 	per, n := m.steps(cells)
@@ -181,13 +181,13 @@ func (m *Model) drawTimes(c *paint.Canvas, y int) int {
 			y, begun = y+1, true
 		}
 		axis := draw.Logarithmic(lo, hi)
-		c.PutUpTo(1, y, m.w-1, paint.Bold, name)
+		c.PutUpTo(1, y, m.w-1, canvas.Bold, name)
 		y++
 		row := func(d time.Duration) int {
 			return y + curveRows - 1 - min(int(axis.At(measure.Millis(d))*curveRows), curveRows-1)
 		}
-		c.Right(left-1, y, paint.Dim, draw.ShortMillis(axis.Hi))
-		c.Right(left-1, y+curveRows-1, paint.Dim, draw.ShortMillis(axis.Lo))
+		c.Right(left-1, y, canvas.Dim, draw.ShortMillis(axis.Hi))
+		c.Right(left-1, y+curveRows-1, canvas.Dim, draw.ShortMillis(axis.Lo))
 		instances, waiting := make([]int, n), make([]int, n)
 		for i := range n {
 			at := -1 // the step with the longest, which is what the cell shows
@@ -200,12 +200,12 @@ func (m *Model) drawTimes(c *paint.Canvas, y int) int {
 			if at < 0 {
 				continue
 			}
-			style := paint.Warm
+			style := canvas.Warm
 			if f.Cold[at] > 0 {
-				style = paint.Cold
+				style = canvas.Cold
 			}
 			for k := row(f.P95[at]); k < row(f.P50[at]); k++ {
-				c.Set(left+i, k, paint.Dim, '│')
+				c.Set(left+i, k, canvas.Dim, '│')
 			}
 			if k := row(f.Max[at]); k < row(f.P95[at]) {
 				c.Set(left+i, k, style, '·')
@@ -216,9 +216,9 @@ func (m *Model) drawTimes(c *paint.Canvas, y int) int {
 				measure.DurationText(f.P50[at]), measure.DurationText(f.P95[at]), measure.DurationText(f.Max[at]), instances[i], waiting[i])
 		}
 		y += curveRows
-		y = m.bars(c, y, "instances", instances, paint.Plain, "at most %d")
+		y = m.bars(c, y, "instances", instances, canvas.Plain, "at most %d")
 		if maxOf(waiting) > 0 {
-			y = m.bars(c, y, "waiting", waiting, paint.Bad, "at most %d")
+			y = m.bars(c, y, "waiting", waiting, canvas.Bad, "at most %d")
 		}
 	}
 	if begun {
@@ -235,8 +235,8 @@ func maxOf(all []int) (most int) {
 }
 
 // bars draws counts over time in one row, and says the most of them, or their sum.
-func (m *Model) bars(c *paint.Canvas, y int, name string, counts []int, style paint.Style, words string) int {
-	c.Right(left-1, y, paint.Dim, name)
+func (m *Model) bars(c *canvas.Canvas, y int, name string, counts []int, style canvas.Style, words string) int {
+	c.Right(left-1, y, canvas.Dim, name)
 	most, sum := maxOf(counts), 0
 	for i, n := range counts {
 		sum += n
@@ -246,22 +246,22 @@ func (m *Model) bars(c *paint.Canvas, y int, name string, counts []int, style pa
 	if strings.Contains(words, "in all") {
 		value = sum
 	}
-	c.PutUpTo(left+len(counts)+1, y, m.w-1, paint.Dim, fmt.Sprintf(words, value))
+	c.PutUpTo(left+len(counts)+1, y, m.w-1, canvas.Dim, fmt.Sprintf(words, value))
 	return y + 1
 }
 
-func (m *Model) timeAxis(c *paint.Canvas, y, per, n int) int {
+func (m *Model) timeAxis(c *canvas.Canvas, y, per, n int) int {
 	axis := draw.Axis{Hi: (time.Duration(per*n) * m.page.Time.Step).Seconds()}
 	for _, t := range axis.Ticks() {
 		x := left + int(t.At*float64(n))
-		c.Put(x, y, paint.Dim, "╷"+draw.Short(t.Value)+" s")
+		c.Put(x, y, canvas.Dim, "╷"+draw.Short(t.Value)+" s")
 	}
 	return y + 1
 }
 
 // drawRates draws what was offered and what was completed, source by source, how much
 // was behind, and what was turned away.
-func (m *Model) drawRates(c *paint.Canvas, y int) int {
+func (m *Model) drawRates(c *canvas.Canvas, y int) int {
 	t := m.page.Time
 	per, n := m.steps(m.w - left - 22)
 	if n == 0 {
@@ -294,25 +294,25 @@ func (m *Model) drawRates(c *paint.Canvas, y int) int {
 		if maxOf(arrived) == 0 {
 			continue
 		}
-		c.PutUpTo(1, y, left-1, paint.Bold, name)
+		c.PutUpTo(1, y, left-1, canvas.Bold, name)
 		most := max(maxOf(arrived), maxOf(done))
 		for i := range n {
-			c.Set(left+i, y, paint.Dim, draw.Bar(arrived[i], most))
-			c.Set(left+i, y+1, paint.Warm, draw.Bar(done[i], most))
+			c.Set(left+i, y, canvas.Dim, draw.Bar(arrived[i], most))
+			c.Set(left+i, y+1, canvas.Warm, draw.Bar(done[i], most))
 			if from, to := time.Duration(i*per)*t.Step, time.Duration((i+1)*per)*t.Step; arrived[i]+done[i] > 0 {
 				m.add(left+i, y+1, 1, measure.Filter{Source: name, From: from, To: to}, "%s, %.2f to %.2f s: %d came, %d done, %d turned away or lost, %d behind", name, from.Seconds(), to.Seconds(), arrived[i], done[i], away[i], behind[i])
 			}
 		}
 		count := m.page.Summary.Sources[name]
-		c.PutUpTo(left+n+1, y, m.w-1, paint.Dim, fmt.Sprintf("%d came", count.Arrived))
-		c.Right(left-1, y+1, paint.Dim, "done")
-		c.PutUpTo(left+n+1, y+1, m.w-1, paint.Dim, fmt.Sprintf("%d done", count.Done))
+		c.PutUpTo(left+n+1, y, m.w-1, canvas.Dim, fmt.Sprintf("%d came", count.Arrived))
+		c.Right(left-1, y+1, canvas.Dim, "done")
+		c.PutUpTo(left+n+1, y+1, m.w-1, canvas.Dim, fmt.Sprintf("%d done", count.Done))
 		y += 2
 		if maxOf(away) > 0 {
-			y = m.bars(c, y, "away, lost", away, paint.Bad, "%d in all")
+			y = m.bars(c, y, "away, lost", away, canvas.Bad, "%d in all")
 		}
 		if maxOf(behind) > 0 && m.page.Kinds[name] != "http" {
-			y = m.bars(c, y, "behind", behind, paint.Cold, "at most %d, "+shortLag(lag))
+			y = m.bars(c, y, "behind", behind, canvas.Cold, "at most %d, "+shortLag(lag))
 		}
 	}
 	y = m.timeAxis(c, y, per, n)

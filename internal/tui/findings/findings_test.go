@@ -13,7 +13,7 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/store"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/canvas"
 )
 
 // sample is a run of two ways to start, with a change, rejections and bounds.
@@ -55,7 +55,7 @@ func TestFindings(t *testing.T) {
 		m.Resize(size[0], size[1])
 		all := ""
 		for range 12 {
-			all += ansi.Strip(m.Draw(paint.NewTheme(true)).String()) + "\n"
+			all += ansi.Strip(m.Draw(canvas.NewTheme(true)).String()) + "\n"
 			m.Key(tea.KeyPressMsg{Code: tea.KeyPgDown})
 		}
 		for range 12 {
@@ -76,7 +76,7 @@ func TestFindings(t *testing.T) {
 	if cmd := m.Key(tea.KeyPressMsg{Code: tea.KeyRight}); cmd == nil || fmt.Sprint(cmd()) != "{y}" {
 		t.Error("the newer run is not asked for")
 	}
-	if style, title := m.Title(); style != paint.Plain || !strings.Contains(title, "1 of 2") {
+	if style, title := m.Title(); style != canvas.Plain || !strings.Contains(title, "1 of 2") {
 		t.Errorf("the title is %q", title)
 	}
 }
@@ -91,7 +91,7 @@ func BenchmarkView(b *testing.B) {
 		r.Sources = append(r.Sources, r.Sources[0])
 	}
 	m.Show(measure.NewPage(r))
-	theme := paint.NewTheme(true)
+	theme := canvas.NewTheme(true)
 	for b.Loop() {
 		_ = m.Draw(theme).String()
 	}

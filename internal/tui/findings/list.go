@@ -10,9 +10,9 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/store"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/canvas"
+	"nightdrill/internal/tui/msg"
 	"nightdrill/internal/tui/scroll"
-	"nightdrill/internal/tui/talk"
 )
 
 // list is the list of past runs, over the page.
@@ -26,7 +26,7 @@ type list struct {
 func change(info store.Info, do func(store.Info) error) tea.Cmd {
 	return func() tea.Msg {
 		if err := do(info); err != nil {
-			return talk.Note{Text: err.Error(), Bad: true}
+			return msg.Note{Text: err.Error(), Bad: true}
 		}
 		return Changed{}
 	}
@@ -52,7 +52,7 @@ func (m *Model) listKey(k tea.KeyPressMsg) tea.Cmd {
 	}
 	info := m.runs[l.at]
 	ask := func(title, text string, done func(string) tea.Cmd) tea.Cmd {
-		return func() tea.Msg { return talk.Ask{Title: title, Text: text, Done: done} }
+		return func() tea.Msg { return msg.Ask{Title: title, Text: text, Done: done} }
 	}
 	switch k.String() {
 	case "pgdown":
@@ -83,7 +83,7 @@ func (m *Model) listKey(k tea.KeyPressMsg) tea.Cmd {
 		return m.askExport(info.ID)
 	case "d":
 		return func() tea.Msg {
-			return talk.Ask{Title: "Delete run " + info.Label() + " for good? y / any other key", YesNo: true, Done: func(string) tea.Cmd { return change(info, m.store.Delete) }}
+			return msg.Ask{Title: "Delete run " + info.Label() + " for good? y / any other key", YesNo: true, Done: func(string) tea.Cmd { return change(info, m.store.Delete) }}
 		}
 	}
 	return nil
@@ -101,7 +101,7 @@ func (m *Model) compareMarked(under store.Info) tea.Cmd {
 	}
 	if len(ids) != 2 {
 		return func() tea.Msg {
-			return talk.Note{Text: fmt.Sprintf("two runs are compared, and %d are marked; space marks a run", len(ids)), Bad: true}
+			return msg.Note{Text: fmt.Sprintf("two runs are compared, and %d are marked; space marks a run", len(ids)), Bad: true}
 		}
 	}
 	m.list = nil
@@ -127,10 +127,10 @@ func trendOf(runs []store.Info, drill string) (name string) {
 
 // drawList draws the list of past runs, the newest first, with the main figures of
 // their drill's function as a trend.
-func (m *Model) drawList(c *paint.Canvas) {
+func (m *Model) drawList(c *canvas.Canvas) {
 	c.Rule(0, "past runs, the newest first")
 	if len(m.runs) == 0 {
-		c.Put(2, 2, paint.Dim, "No run yet.")
+		c.Put(2, 2, canvas.Dim, "No run yet.")
 		return
 	}
 	l := m.list
@@ -143,12 +143,12 @@ func (m *Model) drawList(c *paint.Canvas) {
 	titles := []string{"events", "lost", "away", "budgets"}
 	if wide {
 		edges, titles = append(edges, 91, 102, 113), append(titles, "cold p50", "warm p50", "warm p95")
-		c.PutUpTo(84, 1, m.w, paint.Dim, "of "+name+", ms")
+		c.PutUpTo(84, 1, m.w, canvas.Dim, "of "+name+", ms")
 	}
-	c.Put(4, 2, paint.Dim, "run")
-	c.Put(24, 2, paint.Dim, "drill")
+	c.Put(4, 2, canvas.Dim, "run")
+	c.Put(24, 2, canvas.Dim, "drill")
 	for i, t := range titles {
-		c.Right(edges[i], 2, paint.Dim, t)
+		c.Right(edges[i], 2, canvas.Dim, t)
 	}
 	for i := range rows {
 		k := l.scroll + i
@@ -157,25 +157,25 @@ func (m *Model) drawList(c *paint.Canvas) {
 		}
 		m.drawRun(c, 3+i, &m.runs[k], edges, name, wide)
 		if k == l.at {
-			c.Restyle(0, 3+i, m.w, paint.Chosen)
+			c.Restyle(0, 3+i, m.w, canvas.Chosen)
 		}
 	}
 	m.drawTrend(c, m.h-3, under.Drill, name)
 }
 
-func (m *Model) drawRun(c *paint.Canvas, y int, r *store.Info, edges []int, name string, wide bool) {
+func (m *Model) drawRun(c *canvas.Canvas, y int, r *store.Info, edges []int, name string, wide bool) {
 	if m.list.marked[r.ID] {
-		c.Set(1, y, paint.Warm, '▸')
+		c.Set(1, y, canvas.Warm, '▸')
 	}
 	if r.Pinned {
-		c.Set(2, y, paint.Warm, '▪')
+		c.Set(2, y, canvas.Warm, '▪')
 	}
-	style := paint.Plain
+	style := canvas.Plain
 	if r.Name != "" {
-		style = paint.Bold
+		style = canvas.Bold
 	}
 	c.PutUpTo(4, y, 23, style, proc.Harmless(r.Label()))
-	c.PutUpTo(24, y, 48, paint.Dim, r.Drill)
+	c.PutUpTo(24, y, 48, canvas.Dim, r.Drill)
 	words := ""
 	if !r.Finished {
 		words = "unfinished"
@@ -197,25 +197,25 @@ func (m *Model) drawRun(c *paint.Canvas, y int, r *store.Info, edges []int, name
 			}
 		}
 		for i, v := range values {
-			style := paint.Plain
+			style := canvas.Plain
 			if i == 3 && mf.Missed > 0 {
-				style = paint.Bad
+				style = canvas.Bad
 			}
 			c.Right(edges[i], y, style, v)
 		}
 	}
 	if wide {
-		c.PutUpTo(116, y, m.w-1, paint.Dim, words)
+		c.PutUpTo(116, y, m.w-1, canvas.Dim, words)
 	}
 }
 
 // drawTrend draws a figure over the runs of a drill, the oldest first.
-func (m *Model) drawTrend(c *paint.Canvas, y int, drill, name string) {
+func (m *Model) drawTrend(c *canvas.Canvas, y int, drill, name string) {
 	for row, of := range []struct {
 		what  string
-		style paint.Style
+		style canvas.Style
 		value func(measure.MainOf) *float64
-	}{{"cold p50", paint.Cold, func(f measure.MainOf) *float64 { return f.Cold }}, {"warm p50", paint.Warm, func(f measure.MainOf) *float64 { return f.Warm }}} {
+	}{{"cold p50", canvas.Cold, func(f measure.MainOf) *float64 { return f.Cold }}, {"warm p50", canvas.Warm, func(f measure.MainOf) *float64 { return f.Warm }}} {
 		var values []float64
 		for i := len(m.runs) - 1; i >= 0; i-- {
 			if r := &m.runs[i]; r.Main != nil && r.Drill == drill {
@@ -236,11 +236,11 @@ func (m *Model) drawTrend(c *paint.Canvas, y int, drill, name string) {
 		for _, v := range values {
 			top = max(top, v)
 		}
-		x := c.PutUpTo(1, y+row, 64, paint.Dim, fmt.Sprintf("%s of %s over the runs of %s", of.what, name, drill)) + 1
+		x := c.PutUpTo(1, y+row, 64, canvas.Dim, fmt.Sprintf("%s of %s over the runs of %s", of.what, name, drill)) + 1
 		for _, v := range values {
 			c.Set(x, y+row, of.style, draw.Bar(max(int(v/top*8), 1), 8))
 			x++
 		}
-		c.PutUpTo(x+1, y+row, m.w, paint.Dim, measure.MillisText(&values[len(values)-1])+" ms at last")
+		c.PutUpTo(x+1, y+row, m.w, canvas.Dim, measure.MillisText(&values[len(values)-1])+" ms at last")
 	}
 }

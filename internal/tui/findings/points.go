@@ -9,7 +9,7 @@ import (
 
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/live/proc"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/scroll"
 )
 
@@ -164,22 +164,22 @@ func (m *Model) callsKey(k tea.KeyPressMsg) tea.Cmd {
 }
 
 // drawCalls draws the list over the page.
-func (m *Model) drawCalls(out *paint.Canvas) {
+func (m *Model) drawCalls(out *canvas.Canvas) {
 	c := m.calls
 	w, h := min(m.w-2, 140), min(max(len(c.points), 1)+4, m.h-2)
 	x, y := (m.w-w)/2, max((m.h-h)/2, 0)
 	out.Frame(x, y, w, h, c.words)
 	if len(c.points) == 0 {
-		out.PutUpTo(x+2, y+1, x+w-2, paint.Plain, "No invocation: what was rejected, or never dispatched, has none.")
+		out.PutUpTo(x+2, y+1, x+w-2, canvas.Plain, "No invocation: what was rejected, or never dispatched, has none.")
 		return
 	}
 	rows := h - 4
 	c.scroll = min(max(c.scroll, c.at-rows+1), c.at)
 	edges := []int{11, 20, 28, 41, 51, 64, 77}
 	for i, t := range []string{"done at, s", "class", "status", "latency, ms", "wait, ms", "service, ms", "instance"} {
-		out.Right(x+2+edges[i], y+1, paint.Dim, t)
+		out.Right(x+2+edges[i], y+1, canvas.Dim, t)
 	}
-	out.Put(x+82, y+1, paint.Dim, "event")
+	out.Put(x+82, y+1, canvas.Dim, "event")
 	for i := range rows {
 		k := c.scroll + i
 		if k >= len(c.points) {
@@ -187,13 +187,13 @@ func (m *Model) drawCalls(out *paint.Canvas) {
 		}
 		p := &c.points[k]
 		v := &m.run.Invocations[p.Invocation]
-		style := map[bool]paint.Style{true: paint.Warm, false: paint.Cold}[v.Class.String() == "warm"]
+		style := map[bool]canvas.Style{true: canvas.Warm, false: canvas.Cold}[v.Class.String() == "warm"]
 		status := v.Result.String()
 		if v.Status > 0 {
 			status = fmt.Sprint(v.Status)
 		}
 		if v.Status == 0 || v.Status >= 400 {
-			style = paint.Bad
+			style = canvas.Bad
 		}
 		instance := m.run.Functions[v.Function].Name
 		if int(v.Instance) < len(m.run.Instances) {
@@ -204,16 +204,16 @@ func (m *Model) drawCalls(out *paint.Canvas) {
 			millis(p.Wait), millis(p.Service), instance} {
 			out.Right(x+2+edges[j], y+2+i, style, text)
 		}
-		out.PutUpTo(x+82, y+2+i, x+w-2, paint.Plain, proc.Harmless(m.label(p)))
+		out.PutUpTo(x+82, y+2+i, x+w-2, canvas.Plain, proc.Harmless(m.label(p)))
 		if k == c.at {
-			out.Restyle(x+1, y+2+i, w-2, paint.Chosen)
+			out.Restyle(x+1, y+2+i, w-2, canvas.Chosen)
 		}
 	}
 	text := fmt.Sprintf("%d in all, the longest first; wait is from due until sent", c.n)
 	if c.n > len(c.points) {
 		text = fmt.Sprintf("%d in all; these are the %d longest", c.n, len(c.points))
 	}
-	out.Put(x+2, y+h-2, paint.Dim, text)
+	out.Put(x+2, y+h-2, canvas.Dim, text)
 }
 
 // millis writes a duration in milliseconds, without the unit.

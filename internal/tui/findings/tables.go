@@ -11,12 +11,12 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/live/proc"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/canvas"
 )
 
 // drawPage draws the whole page, and gives how many rows it has: the answer in
 // sentences, then the drawings, then the tables.
-func (m *Model) drawPage(page *paint.Canvas) int {
+func (m *Model) drawPage(page *canvas.Canvas) int {
 	y := m.drawSentences(page, 0)
 	y = m.drawBudgets(page, y)
 	y = m.drawWays(page, y)
@@ -33,11 +33,11 @@ func (m *Model) drawPage(page *paint.Canvas) int {
 	return m.drawWarnings(page, y)
 }
 
-func (m *Model) drawSentences(c *paint.Canvas, y int) int {
+func (m *Model) drawSentences(c *canvas.Canvas, y int) int {
 	c.Rule(y, "what this run says")
 	y++
 	for _, s := range m.page.Sentences {
-		y = paint.Flow(c, 2, y, m.w-2, paint.Plain, s)
+		y = canvas.Flow(c, 2, y, m.w-2, canvas.Plain, s)
 	}
 	return y
 }
@@ -49,7 +49,7 @@ var columns = []struct {
 	wide  bool // only where there is room
 }{{"n", 24, false}, {"p50", 33, false}, {"95 % between", 49, true}, {"p95", 58, false}, {"p99", 67, false}, {"max", 76, false}}
 
-func (m *Model) drawLatencies(c *paint.Canvas, y int) int {
+func (m *Model) drawLatencies(c *canvas.Canvas, y int) int {
 	c.Rule(y, "how long, in ms: from due to done; a start is from spawn to ready")
 	y++
 	wide := m.w >= 100
@@ -65,7 +65,7 @@ func (m *Model) drawLatencies(c *paint.Canvas, y int) int {
 	}
 	for i, col := range columns {
 		if !col.wide || wide {
-			c.Right(place(i), y, paint.Dim, col.title)
+			c.Right(place(i), y, canvas.Dim, col.title)
 		}
 	}
 	stripAt := place(5) + 3
@@ -77,19 +77,19 @@ func (m *Model) drawLatencies(c *paint.Canvas, y int) int {
 	for fn, name := range m.page.Functions {
 		f := m.page.Summary.Functions[name]
 		p := &m.page.Spreads[fn]
-		c.PutUpTo(1, y, 17, paint.Bold, name)
+		c.PutUpTo(1, y, 17, canvas.Bold, name)
 		began := y
 		for _, row := range []struct {
 			what    string
-			style   paint.Style
+			style   canvas.Style
 			figures measure.Figures
 			of      *measure.Spread
 		}{
-			{"start", paint.Cold, f.Start, &p.Start},
-			{"cold", paint.Cold, f.Latency.Cold, &p.Latency[engine.Cold]},
-			{"first", paint.Cold, f.Latency.First, &p.Latency[engine.First]},
-			{"warm", paint.Warm, f.Latency.Warm, &p.Latency[engine.Warm]},
-			{"retried", paint.Plain, f.Latency.Retried, &p.Retried},
+			{"start", canvas.Cold, f.Start, &p.Start},
+			{"cold", canvas.Cold, f.Latency.Cold, &p.Latency[engine.Cold]},
+			{"first", canvas.Cold, f.Latency.First, &p.Latency[engine.First]},
+			{"warm", canvas.Warm, f.Latency.Warm, &p.Latency[engine.Warm]},
+			{"retried", canvas.Plain, f.Latency.Retried, &p.Retried},
 		} {
 			if row.figures.N == 0 {
 				continue
@@ -110,9 +110,9 @@ func (m *Model) drawLatencies(c *paint.Canvas, y int) int {
 				if columns[i].wide && !wide {
 					continue
 				}
-				style := paint.Plain
+				style := canvas.Plain
 				if columns[i].wide {
-					style = paint.Dim
+					style = canvas.Dim
 				}
 				c.Right(place(i), y, style, v)
 			}
@@ -122,7 +122,7 @@ func (m *Model) drawLatencies(c *paint.Canvas, y int) int {
 			y++
 		}
 		if y == began {
-			c.Put(18, y, paint.Dim, m.noAnswers(fn))
+			c.Put(18, y, canvas.Dim, m.noAnswers(fn))
 			y++
 		}
 	}
@@ -130,7 +130,7 @@ func (m *Model) drawLatencies(c *paint.Canvas, y int) int {
 	if scale.Cells > 20 {
 		text += "     ┃ the median   ● where most lie   · a few"
 	}
-	c.Put(1, y, paint.Dim, text)
+	c.Put(1, y, canvas.Dim, text)
 	return m.beside(c, y+1, measure.OnLatency, measure.OnStart)
 }
 
@@ -146,14 +146,14 @@ func (m *Model) noAnswers(fn int) string {
 }
 
 // beside writes the warnings that spoil figures of some kinds next to them, each once.
-func (m *Model) beside(c *paint.Canvas, y int, kinds ...string) int {
+func (m *Model) beside(c *canvas.Canvas, y int, kinds ...string) int {
 	said := map[string]bool{}
 	for _, kind := range kinds {
 		for _, text := range m.page.Summary.Beside[kind] {
 			if !said[text] {
 				said[text] = true
-				c.Put(1, y, paint.Bad, "!")
-				y = paint.Flow(c, 3, y, m.w-2, paint.Dim, text)
+				c.Put(1, y, canvas.Bad, "!")
+				y = canvas.Flow(c, 3, y, m.w-2, canvas.Dim, text)
 			}
 		}
 	}
@@ -174,15 +174,15 @@ func (m *Model) scale(cells int) draw.Scale {
 	return draw.NewScale(min(lo, hi), hi, cells)
 }
 
-func (m *Model) drawScale(c *paint.Canvas, y, x int, s draw.Scale) {
+func (m *Model) drawScale(c *canvas.Canvas, y, x int, s draw.Scale) {
 	at, of := s.Ticks()
 	for i := range at {
 		text := of[i].String()
 		if i == len(at)-1 {
-			c.Right(x+s.Cells, y, paint.Dim, text+"╷")
+			c.Right(x+s.Cells, y, canvas.Dim, text+"╷")
 			continue
 		}
-		c.Put(x+at[i], y, paint.Dim, "╷"+text)
+		c.Put(x+at[i], y, canvas.Dim, "╷"+text)
 	}
 }
 
@@ -190,7 +190,7 @@ var dots = []rune("·∘○●")
 
 // drawSpread draws where the durations of a population lie: more of them, a
 // fuller mark; a bar marks the median.
-func (m *Model) drawSpread(c *paint.Canvas, x, y int, s draw.Scale, of *measure.Spread, style paint.Style, p50 *float64, function, what string) {
+func (m *Model) drawSpread(c *canvas.Canvas, x, y int, s draw.Scale, of *measure.Spread, style canvas.Style, p50 *float64, function, what string) {
 	cells := make([]int, s.Cells)
 	low, high := make([]time.Duration, s.Cells), make([]time.Duration, s.Cells)
 	for i, n := range of.Counts {
@@ -227,7 +227,7 @@ func (m *Model) drawSpread(c *paint.Canvas, x, y int, s draw.Scale, of *measure.
 	}
 }
 
-func (m *Model) drawSources(c *paint.Canvas, y int) int {
+func (m *Model) drawSources(c *canvas.Canvas, y int) int {
 	c.Rule(y, "what became of the events")
 	y++
 	titles := []string{"arrived", "done", "failed", "dead letter", "rejected", "other"}
@@ -236,18 +236,18 @@ func (m *Model) drawSources(c *paint.Canvas, y int) int {
 		edges = []int{27, 35, 44, 57, 68, 76}
 	}
 	for i, t := range titles {
-		c.Right(edges[i], y, paint.Dim, t)
+		c.Right(edges[i], y, canvas.Dim, t)
 	}
 	y++
-	row := func(name string, style paint.Style, n measure.Counts, pick measure.Filter) {
+	row := func(name string, style canvas.Style, n measure.Counts, pick measure.Filter) {
 		c.PutUpTo(1, y, 23, style, name)
 		for k, v := range []int{n.Arrived, n.Done, n.Failed, n.DeadLettered, n.Rejected, n.Expired + n.Skipped + n.Unmatched + n.Abandoned} {
-			style := paint.Plain
+			style := canvas.Plain
 			switch {
 			case v == 0:
-				style = paint.Dim
+				style = canvas.Dim
 			case k >= 2:
-				style = paint.Bad
+				style = canvas.Bad
 			}
 			c.Right(edges[k], y, style, fmt.Sprint(v))
 			if outcome := [...]string{"", "done", "failed", "dead_lettered", "rejected", ""}[k]; v > 0 && k < 5 {
@@ -259,12 +259,12 @@ func (m *Model) drawSources(c *paint.Canvas, y int) int {
 		y++
 	}
 	for _, name := range m.page.Sources {
-		row(name, paint.Plain, m.page.Summary.Sources[name], measure.Filter{Source: name})
+		row(name, canvas.Plain, m.page.Summary.Sources[name], measure.Filter{Source: name})
 		for i := range m.page.Summary.Routes {
 			if of := &m.page.Summary.Routes[i]; of.Source == name && of.Deliveries > 0 {
 				n := of.Counts
 				n.Arrived = n.Deliveries
-				row("  "+of.Route, paint.Dim, n, measure.Filter{Source: name, Route: of.Route})
+				row("  "+of.Route, canvas.Dim, n, measure.Filter{Source: name, Route: of.Route})
 			}
 		}
 	}
@@ -272,22 +272,22 @@ func (m *Model) drawSources(c *paint.Canvas, y int) int {
 }
 
 // drawRoutes says how long each route takes, where a function has several.
-func (m *Model) drawRoutes(c *paint.Canvas, y int) int {
+func (m *Model) drawRoutes(c *canvas.Canvas, y int) int {
 	for _, name := range m.page.Functions {
 		routes := m.page.Summary.Functions[name].Routes
 		if len(routes) < 2 {
 			continue
 		}
-		c.Right(56, y, paint.Dim, "warm n")
-		c.Right(66, y, paint.Dim, "p50, ms")
-		c.Right(76, y, paint.Dim, "p95, ms")
+		c.Right(56, y, canvas.Dim, "warm n")
+		c.Right(66, y, canvas.Dim, "p50, ms")
+		c.Right(76, y, canvas.Dim, "p95, ms")
 		y++
 		for _, route := range slices.Sorted(maps.Keys(routes)) {
 			w := routes[route].Warm
-			c.PutUpTo(1, y, 50, paint.Plain, name+" "+route)
-			c.Right(56, y, paint.Warm, fmt.Sprint(w.N))
-			c.Right(66, y, paint.Warm, measure.MillisText(w.P50))
-			c.Right(76, y, paint.Warm, measure.MillisText(w.P95))
+			c.PutUpTo(1, y, 50, canvas.Plain, name+" "+route)
+			c.Right(56, y, canvas.Warm, fmt.Sprint(w.N))
+			c.Right(66, y, canvas.Warm, measure.MillisText(w.P50))
+			c.Right(76, y, canvas.Warm, measure.MillisText(w.P95))
 			m.add(1, y, min(len(name)+len(route)+1, 48), measure.Filter{Function: name, Route: route}, "%s %s", name, route)
 			y++
 		}
@@ -296,9 +296,9 @@ func (m *Model) drawRoutes(c *paint.Canvas, y int) int {
 }
 
 // drawStatuses draws how the functions answered, by method and route.
-func (m *Model) drawStatuses(c *paint.Canvas, y int) int {
+func (m *Model) drawStatuses(c *canvas.Canvas, y int) int {
 	said := false
-	row := func(name string, style paint.Style, statuses map[string]int, pick measure.Filter) {
+	row := func(name string, style canvas.Style, statuses map[string]int, pick measure.Filter) {
 		if !said {
 			c.Rule(y, "statuses of invocations")
 			y++
@@ -311,9 +311,9 @@ func (m *Model) drawStatuses(c *paint.Canvas, y int) int {
 			if x+len([]rune(text)) >= m.w-1 {
 				y, x = y+1, 42
 			}
-			style := paint.Plain
+			style := canvas.Plain
 			if status >= "400" {
-				style = paint.Bad
+				style = canvas.Bad
 			}
 			at := pick
 			at.Status = status
@@ -327,10 +327,10 @@ func (m *Model) drawStatuses(c *paint.Canvas, y int) int {
 		if len(f.Statuses) == 0 {
 			continue
 		}
-		row(name, paint.Plain, f.Statuses, measure.Filter{Function: name})
+		row(name, canvas.Plain, f.Statuses, measure.Filter{Function: name})
 		for _, route := range slices.Sorted(maps.Keys(f.Routes)) {
 			if statuses := f.Routes[route].Statuses; len(statuses) > 0 {
-				row("  "+route, paint.Dim, statuses, measure.Filter{Function: name, Route: route})
+				row("  "+route, canvas.Dim, statuses, measure.Filter{Function: name, Route: route})
 			}
 		}
 	}
@@ -338,7 +338,7 @@ func (m *Model) drawStatuses(c *paint.Canvas, y int) int {
 }
 
 // drawFailures names what failed, by cause, the worst of each.
-func (m *Model) drawFailures(c *paint.Canvas, y int) int {
+func (m *Model) drawFailures(c *canvas.Canvas, y int) int {
 	if len(m.page.Failures) == 0 {
 		return y
 	}
@@ -346,33 +346,33 @@ func (m *Model) drawFailures(c *paint.Canvas, y int) int {
 	y++
 	for i := range m.page.Failures {
 		f := &m.page.Failures[i]
-		y = paint.Flow(c, 1, y, m.w-2, paint.Bad, proc.Harmless(f.Head()))
+		y = canvas.Flow(c, 1, y, m.w-2, canvas.Bad, proc.Harmless(f.Head()))
 		for k := range f.Worst {
-			y = paint.Flow(c, 3, y, m.w-2, paint.Plain, proc.Harmless(f.Worst[k].Text()))
+			y = canvas.Flow(c, 3, y, m.w-2, canvas.Plain, proc.Harmless(f.Worst[k].Text()))
 		}
 	}
 	return y
 }
 
 // drawUse says what became of the instances, and what they used and cost.
-func (m *Model) drawUse(c *paint.Canvas, y int) int {
+func (m *Model) drawUse(c *canvas.Canvas, y int) int {
 	c.Rule(y, "instances, what they used and cost")
 	y++
 	for _, name := range m.page.Functions {
 		f := m.page.Summary.Functions[name]
 		for i, line := range f.Lines() {
 			if i == 0 {
-				y = paint.Flow(c, 1, y, m.w-2, paint.Plain, name+": "+line)
+				y = canvas.Flow(c, 1, y, m.w-2, canvas.Plain, name+": "+line)
 				continue
 			}
-			y = paint.Flow(c, 3, y, m.w-2, paint.Dim, line)
+			y = canvas.Flow(c, 3, y, m.w-2, canvas.Dim, line)
 		}
 	}
 	return m.beside(c, y, measure.OnMemory)
 }
 
 // drawWays sets the ways to start beside each other.
-func (m *Model) drawWays(c *paint.Canvas, y int) int {
+func (m *Model) drawWays(c *canvas.Canvas, y int) int {
 	ways := m.page.Summary.Ways
 	if len(ways) == 0 {
 		return y
@@ -386,42 +386,42 @@ func (m *Model) drawWays(c *paint.Canvas, y int) int {
 	name := min(longest, max(m.w/4, 12))
 	edges := []int{name + 5, name + 15, name + 24, name + 40, name + 54, name + 63}
 	for i, title := range []string{"n", "prepared", "start", "95 % between", "first answer", "both"} {
-		c.Right(edges[i]+2, y, paint.Dim, title)
+		c.Right(edges[i]+2, y, canvas.Dim, title)
 	}
 	y++
 	for i := range ways {
 		w := &ways[i]
-		c.PutUpTo(1, y, name+2, paint.Bold, w.Function)
+		c.PutUpTo(1, y, name+2, canvas.Bold, w.Function)
 		for k, v := range []string{fmt.Sprint(w.Whole.N), measure.MillisText(w.Prepare), measure.MillisText(w.Start.P50), w.Start.Between(), measure.MillisText(w.Answer.P50), measure.MillisText(w.Whole.P50)} {
-			style := paint.Cold
+			style := canvas.Cold
 			if k == 0 || k == 3 {
-				style = paint.Dim
+				style = canvas.Dim
 			}
 			c.Right(edges[k]+2, y, style, v)
 		}
 		if at := edges[5] + 5; m.w-at > 40 {
-			y = paint.Flow(c, at, y, m.w-1, paint.Dim, w.Words)
+			y = canvas.Flow(c, at, y, m.w-1, canvas.Dim, w.Words)
 			continue
 		}
-		y = paint.Flow(c, 3, y+1, m.w-2, paint.Dim, w.Words)
+		y = canvas.Flow(c, 3, y+1, m.w-2, canvas.Dim, w.Words)
 	}
 	return y
 }
 
 // drawChanges says what was changed while the drill ran.
-func (m *Model) drawChanges(c *paint.Canvas, y int) int {
+func (m *Model) drawChanges(c *canvas.Canvas, y int) int {
 	if len(m.page.Summary.Changes) == 0 {
 		return y
 	}
 	c.Rule(y, "changed while it ran")
 	y++
 	for _, x := range m.page.Summary.Changes {
-		y = paint.Flow(c, 1, y, m.w-2, paint.Plain, x.Words(m.page.Functions))
+		y = canvas.Flow(c, 1, y, m.w-2, canvas.Plain, x.Words(m.page.Functions))
 	}
 	return y
 }
 
-func (m *Model) drawBudgets(c *paint.Canvas, y int) int {
+func (m *Model) drawBudgets(c *canvas.Canvas, y int) int {
 	if len(m.page.Summary.Budgets) > 0 {
 		c.Rule(y, "budgets")
 		y++
@@ -434,28 +434,28 @@ func (m *Model) drawBudgets(c *paint.Canvas, y int) int {
 			held = append(held, text)
 			continue
 		}
-		style, mark := paint.Bad, "✗ missed  "
+		style, mark := canvas.Bad, "✗ missed  "
 		if v.Few {
-			style, mark = paint.Warm, "? open    "
+			style, mark = canvas.Warm, "? open    "
 		}
 		x := c.Put(1, y, style, mark)
-		y = paint.Flow(c, x, y, m.w-2, paint.Plain, text)
+		y = canvas.Flow(c, x, y, m.w-2, canvas.Plain, text)
 	}
 	half := m.w / 2
 	for i := 0; i < len(held); i++ {
-		x := c.Put(1, y, paint.Good, "✓ held    ")
+		x := c.Put(1, y, canvas.Good, "✓ held    ")
 		if i+1 < len(held) && len(held[i]) < half-x && len(held[i+1]) < half-x { // two fit into a row
-			c.Put(x, y, paint.Plain, held[i])
+			c.Put(x, y, canvas.Plain, held[i])
 			i++
-			x = c.Put(half, y, paint.Good, "✓ held    ")
+			x = c.Put(half, y, canvas.Good, "✓ held    ")
 		}
-		y = paint.Flow(c, x, y, m.w-1, paint.Plain, held[i])
+		y = canvas.Flow(c, x, y, m.w-1, canvas.Plain, held[i])
 	}
 	return y
 }
 
 // drawWarnings says what else is to be kept in mind.
-func (m *Model) drawWarnings(c *paint.Canvas, y int) int {
+func (m *Model) drawWarnings(c *canvas.Canvas, y int) int {
 	s := m.page.Summary
 	beside := map[string]bool{}
 	for _, all := range s.Beside {
@@ -467,8 +467,8 @@ func (m *Model) drawWarnings(c *paint.Canvas, y int) int {
 	y++
 	for _, text := range s.Warnings {
 		if !beside[text] {
-			c.Put(1, y, paint.Bad, "!")
-			y = paint.Flow(c, 3, y, m.w-2, paint.Plain, text)
+			c.Put(1, y, canvas.Bad, "!")
+			y = canvas.Flow(c, 3, y, m.w-2, canvas.Plain, text)
 		}
 	}
 	d := &s.Driver
@@ -482,12 +482,12 @@ func (m *Model) drawWarnings(c *paint.Canvas, y int) int {
 	if d.TimerP99 != nil {
 		text += fmt.Sprintf("; timers rang up to %s ms late", measure.MillisText(d.TimerP99))
 	}
-	y = paint.Flow(c, 1, y, m.w-2, paint.Dim, text+".")
+	y = canvas.Flow(c, 1, y, m.w-2, canvas.Dim, text+".")
 	if s.Machine != "" {
 		if text = "on " + s.Machine; s.Commit != "" {
 			text += ", code " + s.Commit
 		}
-		y = paint.Flow(c, 1, y, m.w-2, paint.Dim, text)
+		y = canvas.Flow(c, 1, y, m.w-2, canvas.Dim, text)
 	}
 	return y
 }

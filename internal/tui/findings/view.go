@@ -11,9 +11,9 @@ import (
 
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/store"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/canvas"
+	"nightdrill/internal/tui/msg"
 	"nightdrill/internal/tui/scroll"
-	"nightdrill/internal/tui/talk"
 )
 
 // Messages to the shell.
@@ -149,7 +149,7 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	case key.Matches(k, Keys.Replay):
 		id := m.Shown()
 		return func() tea.Msg {
-			return talk.Ask{Title: "Send the events of run " + id + " again, to today's code? y / any other key", YesNo: true, Done: func(string) tea.Cmd { return func() tea.Msg { return Replay{id} } }}
+			return msg.Ask{Title: "Send the events of run " + id + " again, to today's code? y / any other key", YesNo: true, Done: func(string) tea.Cmd { return func() tea.Msg { return Replay{id} } }}
 		}
 	case key.Matches(k, Keys.Cursor):
 		if m.cursor >= 0 {
@@ -221,17 +221,17 @@ func (m *Model) Help() []key.Binding {
 }
 
 // Title names the run that is shown.
-func (m *Model) Title() (paint.Style, string) {
+func (m *Model) Title() (canvas.Style, string) {
 	switch {
 	case m.loading != "":
-		return paint.Dim, "reading run " + m.loading
+		return canvas.Dim, "reading run " + m.loading
 	case m.working != "":
-		return paint.Warm, m.working
+		return canvas.Warm, m.working
 	case m.page == nil:
-		return paint.Dim, "no run yet"
+		return canvas.Dim, "no run yet"
 	}
 	s := m.page.Summary
-	text, style := s.Drill, paint.Plain
+	text, style := s.Drill, canvas.Plain
 	name := "run " + s.Run
 	if at := m.place(); at >= 0 {
 		if len(m.runs) > 1 {
@@ -242,7 +242,7 @@ func (m *Model) Title() (paint.Style, string) {
 		}
 	}
 	if !s.Finished {
-		text, style = text+"  unfinished", paint.Bad
+		text, style = text+"  unfinished", canvas.Bad
 	}
 	return style, fmt.Sprintf("%s  %s  %.1f s", text, name, s.Seconds)
 }
@@ -258,8 +258,8 @@ type took struct {
 }
 
 // Took takes what work in the background came to, and tells whether it was the view's.
-func (m *Model) Took(msg tea.Msg) (tea.Cmd, bool) {
-	t, ok := msg.(took)
+func (m *Model) Took(incoming tea.Msg) (tea.Cmd, bool) {
+	t, ok := incoming.(took)
 	if !ok {
 		return nil, false
 	}
@@ -272,7 +272,7 @@ func (m *Model) Took(msg tea.Msg) (tea.Cmd, bool) {
 	}
 	switch {
 	case t.err != nil:
-		return talk.Complain(t.err), true
+		return msg.Complain(t.err), true
 	case t.page != nil:
 		m.page, m.filter, m.scroll.At, m.cursor, m.calls = t.page, t.filter, 0, -1, nil
 	case t.then != nil:
@@ -302,11 +302,11 @@ func (m *Model) askFilter() tea.Cmd {
 		text = m.filter.And(p.pick).String()
 	}
 	return func() tea.Msg {
-		return talk.Ask{Title: "Only what? such as class=warm from=2s to=4s (function, variant, source, route, class, status, outcome, from, to, longer, shorter, nth):", Text: text,
+		return msg.Ask{Title: "Only what? such as class=warm from=2s to=4s (function, variant, source, route, class, status, outcome, from, to, longer, shorter, nth):", Text: text,
 			Done: func(text string) tea.Cmd {
 				f, err := measure.ParseFilter(text)
 				if err != nil {
-					return talk.Complain(err)
+					return msg.Complain(err)
 				}
 				return m.apply(f)
 			}}
@@ -322,7 +322,7 @@ func (m *Model) apply(f measure.Filter) tea.Cmd {
 	return m.withRun(func() tea.Cmd {
 		r := m.run
 		if why := r.Unknown(f); why != "" {
-			return talk.Complain(fmt.Errorf("%s", why))
+			return msg.Complain(fmt.Errorf("%s", why))
 		}
 		m.working = fmt.Sprintf("looking through %d invocations …", len(r.Invocations))
 		return func() tea.Msg {
@@ -345,42 +345,42 @@ func (m *Model) unfilter() {
 // askExport asks where to write a run.
 func (m *Model) askExport(id string) tea.Cmd {
 	return func() tea.Msg {
-		return talk.Ask{Title: "Write all exports of the run to which folder?", Text: "exports/" + id, Done: func(dir string) tea.Cmd { return func() tea.Msg { return Export{id, dir} } }}
+		return msg.Ask{Title: "Write all exports of the run to which folder?", Text: "exports/" + id, Done: func(dir string) tea.Cmd { return func() tea.Msg { return Export{id, dir} } }}
 	}
 }
 
 // Draw draws the view.
-func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
-	out := paint.New(m.w, m.h, theme)
+func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
+	out := canvas.New(m.w, m.h, theme)
 	m.top = 0
 	switch {
 	case m.list != nil:
 		m.drawList(out)
 		return out
 	case m.trouble != "":
-		paint.Flow(out, 2, 1, m.w-2, paint.Bad, m.trouble)
+		canvas.Flow(out, 2, 1, m.w-2, canvas.Bad, m.trouble)
 		if m.page == nil {
 			return out
 		}
 		m.top = 3
 	case m.loading != "" && m.page == nil:
-		out.Put(2, 1, paint.Dim, "Reading the run …")
+		out.Put(2, 1, canvas.Dim, "Reading the run …")
 		return out
 	case m.page == nil:
-		out.Put(2, 1, paint.Plain, "No run yet.")
-		out.Put(2, 3, paint.Dim, "Press 4 to choose a drill and start it; its findings come up here when it is over.")
+		out.Put(2, 1, canvas.Plain, "No run yet.")
+		out.Put(2, 3, canvas.Dim, "Press 4 to choose a drill and start it; its findings come up here when it is over.")
 		return out
 	}
 	if m.filter != (measure.Filter{}) {
-		out.PutUpTo(1, m.top, m.w-30, paint.Warm, "only "+m.filter.String())
-		out.Right(m.w-1, m.top, paint.Dim, "esc shows all of the run")
+		out.PutUpTo(1, m.top, m.w-30, canvas.Warm, "only "+m.filter.String())
+		out.Right(m.w-1, m.top, canvas.Dim, "esc shows all of the run")
 		m.top++
 	}
-	page := paint.New(m.w, m.rows(), theme)
+	page := canvas.New(m.w, m.rows(), theme)
 	m.points = m.points[:0]
 	m.scroll.Fit(m.drawPage(page), m.h-m.top)
 	if p := m.under(); p != nil {
-		page.Restyle(p.x, p.y, p.w, paint.Chosen)
+		page.Restyle(p.x, p.y, p.w, canvas.Chosen)
 		m.scroll.At = max(min(m.scroll.At, max(p.y-2, 0)), p.y-m.scroll.Room+3)
 	}
 	m.scroll.Draw(out, m.top, page)
@@ -390,7 +390,7 @@ func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
 		m.drawCalls(out)
 	case p != nil:
 		out.Fill(0, last, m.w, 1)
-		out.PutUpTo(1, last, m.w-1, paint.Warm, "▸ "+p.words)
+		out.PutUpTo(1, last, m.w-1, canvas.Warm, "▸ "+p.words)
 	default:
 		m.scroll.Rest(out)
 	}

@@ -12,8 +12,8 @@ import (
 
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/store"
-	"nightdrill/internal/tui/paint"
-	"nightdrill/internal/tui/talk"
+	"nightdrill/internal/tui/canvas"
+	"nightdrill/internal/tui/msg"
 )
 
 // shelf is where the test keeps its runs.
@@ -49,9 +49,9 @@ func (d *desk) press(keys ...string) string {
 			msg = tea.KeyPressMsg{Code: rune(k[0]), Text: k}
 		}
 		d.carry(d.Key(msg))
-		d.Draw(paint.NewTheme(true))
+		d.Draw(canvas.NewTheme(true))
 	}
-	return ansi.Strip(d.Draw(paint.NewTheme(true)).String())
+	return ansi.Strip(d.Draw(canvas.NewTheme(true)).String())
 }
 
 // carry does what the shell would: work in the background comes back, everything else
@@ -70,7 +70,7 @@ func (d *desk) carry(cmd tea.Cmd) {
 // asked answers the question that was asked last.
 func (d *desk) asked(answer string) {
 	d.t.Helper()
-	ask, ok := d.told[len(d.told)-1].(talk.Ask)
+	ask, ok := d.told[len(d.told)-1].(msg.Ask)
 	if !ok {
 		d.t.Fatalf("no question was asked, but %#v", d.told[len(d.told)-1])
 	}
@@ -179,7 +179,7 @@ func TestAFilterHoldsForEverything(t *testing.T) {
 		before := d.page
 		d.press("/")
 		d.asked(text)
-		if n, ok := d.last().(talk.Note); !ok || !n.Bad || !strings.Contains(n.Text, want) || d.page != before {
+		if n, ok := d.last().(msg.Note); !ok || !n.Bad || !strings.Contains(n.Text, want) || d.page != before {
 			t.Errorf("%q: %#v, want %q", text, d.last(), want)
 		}
 	}
@@ -190,7 +190,7 @@ func TestAFilterHoldsForEverything(t *testing.T) {
 	d.run = nil
 	d.press("/")
 	d.asked("class=cold")
-	if n, ok := d.last().(talk.Note); !ok || n.Text != "the disk is gone" || d.working != "" {
+	if n, ok := d.last().(msg.Note); !ok || n.Text != "the disk is gone" || d.working != "" {
 		t.Errorf("a run that cannot be read: %#v", d.last())
 	}
 	d.press("/")
@@ -242,7 +242,7 @@ func TestPastRuns(t *testing.T) {
 	s.fail = errors.New("run y is still under way; stop it first")
 	d.press("d")
 	d.asked("y")
-	if n, ok := d.last().(talk.Note); !ok || !n.Bad || !strings.Contains(n.Text, "still under way") {
+	if n, ok := d.last().(msg.Note); !ok || !n.Bad || !strings.Contains(n.Text, "still under way") {
 		t.Errorf("a run that cannot be deleted: %#v", d.last())
 	}
 	d.press("x")
@@ -255,7 +255,7 @@ func TestPastRuns(t *testing.T) {
 		t.Errorf("compared: %#v", d.last())
 	}
 	d.press("r", "space", "space", "space", "c")
-	if n, ok := d.last().(talk.Note); !ok || !strings.Contains(n.Text, "3 are marked") {
+	if n, ok := d.last().(msg.Note); !ok || !strings.Contains(n.Text, "3 are marked") {
 		t.Errorf("three of them: %#v", d.last())
 	}
 	d.press("enter")

@@ -9,9 +9,9 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/desk"
 	"nightdrill/internal/live/proc"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/session"
+	"nightdrill/internal/tui/canvas"
 )
 
 // stripRows is how high the strip of the last firings is: its rule, the bars,
@@ -40,8 +40,8 @@ func (m *Model) listWidth() int {
 func (m *Model) answerWidth() int { return m.w - m.listWidth() - 3 }
 
 // Draw draws the view.
-func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
-	c := paint.New(m.w, m.h, theme)
+func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
+	c := canvas.New(m.w, m.h, theme)
 	if m.over != nil {
 		m.over.draw(c, m)
 		return c
@@ -52,9 +52,9 @@ func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
 	m.drawList(c, left, rows)
 	m.drawSent(c, rows, left, height)
 	for y := range height {
-		c.Set(left, y, paint.Faint, '│')
+		c.Set(left, y, canvas.Faint, '│')
 	}
-	a := paint.New(right, height, theme)
+	a := canvas.New(right, height, theme)
 	m.drawAnswer(a)
 	c.Draw(left+2, 0, a)
 	m.drawStrip(c, height, strip)
@@ -62,25 +62,25 @@ func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
 }
 
 // heading draws a pane's title, brighter where the keys go.
-func (m *Model) heading(c *paint.Canvas, x, y, edge int, p pane, title string) int {
-	style := paint.Dim
+func (m *Model) heading(c *canvas.Canvas, x, y, edge int, p pane, title string) int {
+	style := canvas.Dim
 	if m.focus == p {
-		style = paint.Bold
-		c.Set(x, y, paint.Warm, '▸')
+		style = canvas.Bold
+		c.Set(x, y, canvas.Warm, '▸')
 	}
 	return c.PutUpTo(x+2, y, edge, style, title)
 }
 
-func (m *Model) drawList(c *paint.Canvas, w, h int) {
+func (m *Model) drawList(c *canvas.Canvas, w, h int) {
 	title := "what to fire"
 	if m.filter != "" || m.typing {
 		title = fmt.Sprintf("what to fire: %d of %d with", len(m.items), len(m.s.List()))
 	}
 	x := m.heading(c, 0, 0, w, onList, title)
 	if m.filter != "" || m.typing {
-		x = c.PutUpTo(x+1, 0, w, paint.Warm, m.filter)
+		x = c.PutUpTo(x+1, 0, w, canvas.Warm, m.filter)
 		if m.typing {
-			c.Set(x, 0, paint.Chosen, ' ')
+			c.Set(x, 0, canvas.Chosen, ' ')
 		}
 	}
 	if len(m.items) == 0 {
@@ -89,7 +89,7 @@ func (m *Model) drawList(c *paint.Canvas, w, h int) {
 			text = []string{"Nothing fits the filter.", "esc takes it away."}
 		}
 		for i, l := range text {
-			c.PutUpTo(2, 1+i, w, paint.Dim, l)
+			c.PutUpTo(2, 1+i, w, canvas.Dim, l)
 		}
 		return
 	}
@@ -104,28 +104,28 @@ func (m *Model) drawList(c *paint.Canvas, w, h int) {
 			break
 		}
 		i, y := m.items[top+n], 1+n
-		style := paint.Plain
+		style := canvas.Plain
 		if i.Wrong != "" {
-			style = paint.Bad
+			style = canvas.Bad
 		}
 		source := i.SourceName
 		if n > 0 && m.items[top+n-1].SourceName == source {
 			source = ""
 		}
-		c.PutUpTo(2, y, 2+widest, paint.Dim, source)
+		c.PutUpTo(2, y, 2+widest, canvas.Dim, source)
 		x := c.PutUpTo(3+widest, y, w, style, i.Title())
-		c.PutUpTo(max(x+2, 3+widest), y, w, paint.Dim, proc.Harmless(i.Label))
+		c.PutUpTo(max(x+2, 3+widest), y, w, canvas.Dim, proc.Harmless(i.Label))
 		if top+n == m.at {
-			c.Restyle(2, y, w-2, paint.Chosen)
+			c.Restyle(2, y, w-2, canvas.Chosen)
 		}
 	}
 	if more := len(m.items) - top - (h - 1); more > 0 && h > 2 {
 		text := fmt.Sprintf(" +%d ", more)
-		c.Put(w-len(text), h-1, paint.Dim, text)
+		c.Put(w-len(text), h-1, canvas.Dim, text)
 	}
 }
 
-func (m *Model) drawSent(c *paint.Canvas, y, w, bottom int) {
+func (m *Model) drawSent(c *canvas.Canvas, y, w, bottom int) {
 	title := "the payload, " + [...]string{"formatted", "as it is", "its bytes"}[m.form]
 	i := m.item()
 	if i != nil && i.File != "" {
@@ -136,13 +136,13 @@ func (m *Model) drawSent(c *paint.Canvas, y, w, bottom int) {
 		return
 	}
 	if v := m.variantOf(i); v != "" {
-		c.Right(w-1, y, paint.Warm, "to @"+v)
+		c.Right(w-1, y, canvas.Warm, "to @"+v)
 	}
 	m.drawRows(c, 2, y+1, w, bottom, m.sentRows(w-3), onSent)
 }
 
 // drawRows draws rows from the pane's scroll on, and says how many are below.
-func (m *Model) drawRows(c *paint.Canvas, x, y, edge, bottom int, rows []paint.Row, p pane) {
+func (m *Model) drawRows(c *canvas.Canvas, x, y, edge, bottom int, rows []canvas.Row, p pane) {
 	room := bottom - y
 	m.scroll[p] = max(min(m.scroll[p], len(rows)-room), 0)
 	for n := range room {
@@ -154,12 +154,12 @@ func (m *Model) drawRows(c *paint.Canvas, x, y, edge, bottom int, rows []paint.R
 	if more := len(rows) - m.scroll[p] - room; more > 0 && room > 0 {
 		text := fmt.Sprintf(" %d more ", more+1)
 		c.Fill(x, bottom-1, edge-x, 1)
-		c.Put(x, bottom-1, paint.Dim, strings.TrimSpace(text)+" below")
+		c.Put(x, bottom-1, canvas.Dim, strings.TrimSpace(text)+" below")
 	}
 }
 
 // drawAnswer draws what became of the firing that is shown.
-func (m *Model) drawAnswer(c *paint.Canvas) {
+func (m *Model) drawAnswer(c *canvas.Canvas) {
 	if m.shown == nil {
 		m.drawInvitation(c)
 		return
@@ -183,7 +183,7 @@ func (m *Model) drawAnswer(c *paint.Canvas) {
 		return
 	}
 	for _, text := range p.tries {
-		c.PutUpTo(2, y, c.W, paint.Bad, proc.Harmless(text))
+		c.PutUpTo(2, y, c.W, canvas.Bad, proc.Harmless(text))
 		y++
 	}
 	for _, row := range p.onward[:min(len(p.onward), max(c.H/3, 1))] {
@@ -195,7 +195,7 @@ func (m *Model) drawAnswer(c *paint.Canvas) {
 		if text == "" {
 			text = t.Result.String()
 		}
-		for _, row := range paint.Wrap(paint.Rows(paint.Bad, proc.Harmless(text)), c.W-3) {
+		for _, row := range canvas.Wrap(canvas.Rows(canvas.Bad, proc.Harmless(text)), c.W-3) {
 			c.PutRow(2, y, c.W, row)
 			y++
 		}
@@ -218,39 +218,39 @@ func (p *page) failedStart() bool {
 	return t != nil && t.Over && t.Name == "" && t.Result == engine.StartFailure
 }
 
-func (m *Model) drawInvitation(c *paint.Canvas) {
+func (m *Model) drawInvitation(c *canvas.Canvas) {
 	y := 2
-	put := func(style paint.Style, text string) {
+	put := func(style canvas.Style, text string) {
 		for line := range strings.SplitSeq(ansi.Wrap(text, min(c.W-3, 66), ""), "\n") {
 			c.PutUpTo(2, y, c.W, style, line)
 			y++
 		}
 		y++
 	}
-	put(paint.Bold, "What does the function say?")
-	put(paint.Plain, "enter fires the payload on the left; the reply, the log lines of that invocation and where the time went appear here.")
-	put(paint.Plain, "Fire it again: what was cold is warm now, and what differs from the reply before is named.")
-	put(paint.Plain, "w fires it again after each change of the code.")
+	put(canvas.Bold, "What does the function say?")
+	put(canvas.Plain, "enter fires the payload on the left; the reply, the log lines of that invocation and where the time went appear here.")
+	put(canvas.Plain, "Fire it again: what was cold is warm now, and what differs from the reply before is named.")
+	put(canvas.Plain, "w fires it again after each change of the code.")
 	if m.s.Front != nil {
 		text := "Requests to http://" + m.s.Front.Address + " come in here too."
 		if m.s.Front.Note != "" {
 			text += " (" + m.s.Front.Note + ".)"
 		}
-		put(paint.Dim, text)
+		put(canvas.Dim, text)
 	}
 	if trouble := m.s.Trouble(); trouble != "" {
-		put(paint.Bad, proc.Harmless(trouble))
+		put(canvas.Bad, proc.Harmless(trouble))
 	}
 	if apart := m.s.Apart(); apart != "" {
-		put(paint.Dim, "Note: "+apart+".")
+		put(canvas.Dim, "Note: "+apart+".")
 	}
 }
 
 // drawHead draws what was fired, how it ended and how long it took.
-func (m *Model) drawHead(c *paint.Canvas, p *page) (y int) {
+func (m *Model) drawHead(c *canvas.Canvas, p *page) (y int) {
 	v := &p.v
 	what := fmt.Sprintf("%s %s", v.Item.SourceName, v.Item.Title())
-	if v.Origin == desk.AtFront {
+	if v.Origin == session.AtFront {
 		what = v.Item.SourceName + " " + proc.Harmless(v.Item.Label)
 	}
 	edge := c.W - 1
@@ -258,37 +258,37 @@ func (m *Model) drawHead(c *paint.Canvas, p *page) (y int) {
 	if v.Async {
 		when += ", not waited for"
 	}
-	c.Right(edge, 0, paint.Dim, when)
+	c.Right(edge, 0, canvas.Dim, when)
 	m.heading(c, 0, 0, edge-ansi.StringWidth(when)-2, onReply, what)
 	t := v.Last()
 	x := 2
 	switch {
 	case v.Refused != nil:
-		c.Put(x, 1, paint.Bad, "✗ not sent")
+		c.Put(x, 1, canvas.Bad, "✗ not sent")
 		return 3
 	case !v.Over:
 		text := "under way"
 		if v.Doing != "" {
 			text = v.Doing
 		}
-		x = c.Put(x, 1, paint.Warm, fmt.Sprintf("… %s, %.1f s", text, time.Since(v.At).Seconds()))
-		c.Put(x+2, 1, paint.Dim, "esc stops waiting")
+		x = c.Put(x, 1, canvas.Warm, fmt.Sprintf("… %s, %.1f s", text, time.Since(v.At).Seconds()))
+		c.Put(x+2, 1, canvas.Dim, "esc stops waiting")
 		if t == nil || t.Reply == nil {
 			return 3
 		}
 	}
 	if t != nil && t.Reply != nil && t.Reply.Status > 0 {
-		style := paint.Good
+		style := canvas.Good
 		if t.Reply.Status >= 400 {
-			style = paint.Bad
+			style = canvas.Bad
 		}
 		x = c.Put(x, 1, style, fmt.Sprintf("%d %s", t.Reply.Status, statusText(t.Reply.Status)))
-		x = c.Put(x+2, 1, paint.Plain, paint.Size(t.Reply.Size))
+		x = c.Put(x+2, 1, canvas.Plain, canvas.Size(t.Reply.Size))
 		if kind := t.Reply.Header.Get("Content-Type"); kind != "" && x < c.W-40 {
-			c.PutUpTo(x+2, 1, c.W-22, paint.Dim, proc.Harmless(kind))
+			c.PutUpTo(x+2, 1, c.W-22, canvas.Dim, proc.Harmless(kind))
 		}
 	} else if v.Over {
-		c.Put(x, 1, paint.Bad, "✗ "+strings.ReplaceAll(v.Outcome().String(), "_", " "))
+		c.Put(x, 1, canvas.Bad, "✗ "+strings.ReplaceAll(v.Outcome().String(), "_", " "))
 	}
 	if t != nil && t.Over && t.Name != "" {
 		c.Right(edge, 1, classStyle(t.Invocation.Class), fmt.Sprintf("%s %v in %s", classGlyph(t.Invocation.Class), t.Invocation.Class, duration(v.Latency())))
@@ -305,17 +305,17 @@ func (m *Model) drawHead(c *paint.Canvas, p *page) (y int) {
 		if p.before != nil && p.before.Last().Version != t.Version {
 			text += " · before: " + p.before.Last().Version
 		}
-		c.PutUpTo(2, 2, c.W, paint.Dim, text)
+		c.PutUpTo(2, 2, c.W, canvas.Dim, text)
 		return 4
 	}
 	return 3
 }
 
-func classStyle(k engine.Class) paint.Style {
+func classStyle(k engine.Class) canvas.Style {
 	if k == engine.Warm {
-		return paint.Warm
+		return canvas.Warm
 	}
-	return paint.Cold
+	return canvas.Cold
 }
 
 func classGlyph(k engine.Class) string { return [...]string{"●", "◆", "◇"}[k] }
@@ -336,7 +336,7 @@ func duration(d time.Duration) string {
 
 // drawLadder draws where the time went: each phase begins where the one above
 // it ended.
-func (m *Model) drawLadder(c *paint.Canvas, p *page, y int) int {
+func (m *Model) drawLadder(c *canvas.Canvas, p *page, y int) int {
 	if len(p.phases) == 0 {
 		return y
 	}
@@ -345,12 +345,12 @@ func (m *Model) drawLadder(c *paint.Canvas, p *page, y int) int {
 	width := c.W - names - figures - 4
 	at := func(share float64) int { return int(math.Round(share * float64(width*2))) }
 	for _, ph := range p.phases {
-		c.PutUpTo(2, y, 2+names, paint.Plain, ph.Name)
-		c.Right(2+names+figures-1, y, paint.Plain, duration(ph.Took()))
+		c.PutUpTo(2, y, 2+names, canvas.Plain, ph.Name)
+		c.Right(2+names+figures-1, y, canvas.Plain, duration(ph.Took()))
 		a, b := at(float64(ph.From-from)/float64(to-from)), at(float64(ph.To-from)/float64(to-from))
-		style := paint.Warm
+		style := canvas.Warm
 		if ph.Name == "spawn" || ph.Name == "boot" || ph.Name == "spawn, boot" {
-			style = paint.Cold
+			style = canvas.Cold
 		}
 		bar(c, 2+names+figures, y, style, a, max(b, a+1))
 		y++
@@ -361,17 +361,17 @@ func (m *Model) drawLadder(c *paint.Canvas, p *page, y int) int {
 			text += " (" + own.Says + ")"
 		}
 		if own.Took > 0 {
-			c.Right(2+names+figures-1, y, paint.Dim, duration(own.Took))
+			c.Right(2+names+figures-1, y, canvas.Dim, duration(own.Took))
 		}
-		c.PutUpTo(3, y, 2+names, paint.Dim, proc.Harmless(text))
-		c.PutUpTo(2+names+figures, y, c.W, paint.Dim, "by its own Server-Timing")
+		c.PutUpTo(3, y, 2+names, canvas.Dim, proc.Harmless(text))
+		c.PutUpTo(2+names+figures, y, c.W, canvas.Dim, "by its own Server-Timing")
 		y++
 	}
 	return y + 1
 }
 
 // bar draws from one half cell up to another.
-func bar(c *paint.Canvas, x, y int, style paint.Style, a, b int) {
+func bar(c *canvas.Canvas, x, y int, style canvas.Style, a, b int) {
 	for cell := a / 2; cell*2 < b; cell++ {
 		left, right := cell*2 >= a, cell*2+1 < b
 		switch {
@@ -385,7 +385,7 @@ func bar(c *paint.Canvas, x, y int, style paint.Style, a, b int) {
 	}
 }
 
-func (m *Model) drawVerdicts(c *paint.Canvas, p *page, y int) int {
+func (m *Model) drawVerdicts(c *canvas.Canvas, p *page, y int) int {
 	if len(p.verdicts) == 0 {
 		return y
 	}
@@ -393,8 +393,8 @@ func (m *Model) drawVerdicts(c *paint.Canvas, p *page, y int) int {
 	for _, v := range p.verdicts {
 		if !v.Held {
 			broke++
-			x := c.PutUpTo(2, y, c.W, paint.Bad, "✗ expected "+proc.Harmless(v.Text))
-			c.PutUpTo(x, y, c.W, paint.Plain, ", got "+proc.Harmless(v.Got))
+			x := c.PutUpTo(2, y, c.W, canvas.Bad, "✗ expected "+proc.Harmless(v.Text))
+			c.PutUpTo(x, y, c.W, canvas.Plain, ", got "+proc.Harmless(v.Got))
 			y++
 		}
 	}
@@ -403,7 +403,7 @@ func (m *Model) drawVerdicts(c *paint.Canvas, p *page, y int) int {
 		for _, v := range p.verdicts {
 			all = append(all, v.Text)
 		}
-		c.PutUpTo(2, y, c.W, paint.Good, "✓ as expected: "+proc.Harmless(strings.Join(all, ", ")))
+		c.PutUpTo(2, y, c.W, canvas.Good, "✓ as expected: "+proc.Harmless(strings.Join(all, ", ")))
 		y++
 	}
 	return y + 1
@@ -412,7 +412,7 @@ func (m *Model) drawVerdicts(c *paint.Canvas, p *page, y int) int {
 // differencesShown is how many differences are named.
 const differencesShown = 6
 
-func (m *Model) drawDifferences(c *paint.Canvas, p *page, y int) int {
+func (m *Model) drawDifferences(c *canvas.Canvas, p *page, y int) int {
 	if p.before == nil {
 		return y
 	}
@@ -422,10 +422,10 @@ func (m *Model) drawDifferences(c *paint.Canvas, p *page, y int) int {
 		suffix = fmt.Sprintf(" (%d left out)", out)
 	}
 	if len(p.differences) == 0 {
-		c.PutUpTo(2, y, c.W, paint.Dim, fmt.Sprintf("= the same reply as firing %d%s", p.before.N, suffix))
+		c.PutUpTo(2, y, c.W, canvas.Dim, fmt.Sprintf("= the same reply as firing %d%s", p.before.N, suffix))
 		return y + 2
 	}
-	c.PutUpTo(2, y, c.W, paint.Warm, fmt.Sprintf("≠ differs from firing %d in %s%s", p.before.N, desk.Plural(len(p.differences), "place"), suffix))
+	c.PutUpTo(2, y, c.W, canvas.Warm, fmt.Sprintf("≠ differs from firing %d in %s%s", p.before.N, session.Plural(len(p.differences), "place"), suffix))
 	y++
 	most := differencesShown
 	if c.H < 30 {
@@ -433,11 +433,11 @@ func (m *Model) drawDifferences(c *paint.Canvas, p *page, y int) int {
 	}
 	for i, d := range p.differences {
 		if i == most {
-			c.Put(4, y, paint.Dim, fmt.Sprintf("and %d more", len(p.differences)-most))
+			c.Put(4, y, canvas.Dim, fmt.Sprintf("and %d more", len(p.differences)-most))
 			y++
 			break
 		}
-		x := c.PutUpTo(4, y, c.W, paint.Field, proc.Harmless(d.At))
+		x := c.PutUpTo(4, y, c.W, canvas.Field, proc.Harmless(d.At))
 		was, is := proc.Harmless(d.Was), proc.Harmless(d.Is)
 		if was == "" {
 			was = "nothing"
@@ -446,15 +446,15 @@ func (m *Model) drawDifferences(c *paint.Canvas, p *page, y int) int {
 			is = "nothing"
 		}
 		room := max((c.W-x-6)/2, 8)
-		x = c.PutUpTo(x+2, y, min(x+2+room, c.W), paint.Dim, was)
-		x = c.PutUpTo(x+1, y, c.W, paint.Dim, "→")
-		c.PutUpTo(x+1, y, c.W, paint.Plain, is)
+		x = c.PutUpTo(x+2, y, min(x+2+room, c.W), canvas.Dim, was)
+		x = c.PutUpTo(x+1, y, c.W, canvas.Dim, "→")
+		c.PutUpTo(x+1, y, c.W, canvas.Plain, is)
 		y++
 	}
 	return y + 1
 }
 
-func (m *Model) drawReply(c *paint.Canvas, p *page, y, bottom int) {
+func (m *Model) drawReply(c *canvas.Canvas, p *page, y, bottom int) {
 	if p.v.Last().Reply == nil || p.v.Last().Reply.Status == 0 || y >= bottom {
 		return
 	}
@@ -462,16 +462,16 @@ func (m *Model) drawReply(c *paint.Canvas, p *page, y, bottom int) {
 	if p.note != "" {
 		title += ": " + p.note
 	}
-	style := paint.Dim
+	style := canvas.Dim
 	if m.focus == onReply {
-		style = paint.Bold
+		style = canvas.Bold
 	}
 	c.PutUpTo(2, y, c.W, style, proc.Harmless(title))
 	m.drawRows(c, 2, y+1, c.W, bottom, p.reply, onReply)
 }
 
-func (m *Model) drawLog(c *paint.Canvas, p *page, y int) {
-	title := fmt.Sprintf("what it wrote: %s, ms from its hand-over", desk.Plural(p.lines, "line"))
+func (m *Model) drawLog(c *canvas.Canvas, p *page, y int) {
+	title := fmt.Sprintf("what it wrote: %s, ms from its hand-over", session.Plural(p.lines, "line"))
 	if len(p.log) == 0 {
 		title = "it wrote nothing"
 	}
@@ -484,7 +484,7 @@ func (m *Model) drawLog(c *paint.Canvas, p *page, y int) {
 
 // drawTrouble draws why there was no reply: what happened, what to do, and what
 // the function or the build wrote.
-func (m *Model) drawTrouble(c *paint.Canvas, p *page, y int) {
+func (m *Model) drawTrouble(c *canvas.Canvas, p *page, y int) {
 	text := ""
 	if p.v.Refused != nil {
 		text = p.v.Refused.Text
@@ -494,7 +494,7 @@ func (m *Model) drawTrouble(c *paint.Canvas, p *page, y int) {
 	}
 	// the last line of the output stands below, with those before it
 	head, _, _ := strings.Cut(text, "; its last line: ")
-	for _, row := range paint.Wrap(paint.Rows(paint.Bad, proc.Harmless(head)), c.W-3) {
+	for _, row := range canvas.Wrap(canvas.Rows(canvas.Bad, proc.Harmless(head)), c.W-3) {
 		c.PutRow(2, y, c.W, row)
 		y++
 	}
@@ -511,11 +511,11 @@ func (m *Model) drawTrouble(c *paint.Canvas, p *page, y int) {
 	case m.s.Again():
 		next = "Mend it and save: it is fired again by itself"
 	}
-	c.PutUpTo(2, min(y+1, c.H-1), c.W, paint.Dim, next)
+	c.PutUpTo(2, min(y+1, c.H-1), c.W, canvas.Dim, next)
 }
 
 // drawUnanswered draws an event that no attempt was made for.
-func (m *Model) drawUnanswered(c *paint.Canvas, p *page, y int) {
+func (m *Model) drawUnanswered(c *canvas.Canvas, p *page, y int) {
 	text := map[engine.Outcome]string{
 		engine.Unmatched: "No wire of " + p.v.Item.SourceName + " takes this event.",
 		engine.Rejected:  "It was turned away: no instance was free, and the limits allow no more.",
@@ -523,31 +523,31 @@ func (m *Model) drawUnanswered(c *paint.Canvas, p *page, y int) {
 		engine.Expired:   "It waited longer than the source allows.",
 		engine.Skipped:   "It was left out: the function was still busy with an earlier one.",
 	}[p.v.Outcome()]
-	c.PutUpTo(2, y, c.W, paint.Bad, text)
+	c.PutUpTo(2, y, c.W, canvas.Bad, text)
 	if p.v.Outcome() == engine.Unmatched {
 		pl := m.s.Plan()
 		y++
 		if len(p.steps) > 0 {
-			for _, row := range paint.Wrap(paint.Rows(paint.Plain, proc.Harmless(p.steps[0].Why)), c.W-3) {
+			for _, row := range canvas.Wrap(canvas.Rows(canvas.Plain, proc.Harmless(p.steps[0].Why)), c.W-3) {
 				c.PutRow(2, y, c.W, row)
 				y++
 			}
 		}
-		c.PutUpTo(2, y, c.W, paint.Dim, "g shows it on the map")
+		c.PutUpTo(2, y, c.W, canvas.Dim, "g shows it on the map")
 		y += 2
-		c.PutUpTo(2, y, c.W, paint.Plain, "Its wires want:")
+		c.PutUpTo(2, y, c.W, canvas.Plain, "Its wires want:")
 		src := &pl.Sources[p.v.Item.Source]
 		for k, w := range src.Wires {
 			y++
-			c.PutUpTo(4, y, c.W, paint.Plain, proc.Harmless(src.WireWords(k))+"  → "+pl.Functions[w.To].Name)
+			c.PutUpTo(4, y, c.W, canvas.Plain, proc.Harmless(src.WireWords(k))+"  → "+pl.Functions[w.To].Name)
 		}
 	}
 }
 
 // drawStrip draws the last firings, their time as the height of a bar on a
 // logarithmic scale, their class below it.
-func (m *Model) drawStrip(c *paint.Canvas, y, h int) {
-	sub := paint.New(c.W, h, c.Theme())
+func (m *Model) drawStrip(c *canvas.Canvas, y, h int) {
+	sub := canvas.New(c.W, h, c.Theme())
 	sub.Rule(0, "the last firings, ms, logarithmic: ◆ cold  ◇ first  ● warm  ✗ not done")
 	rows := h - 2
 	least, most := math.Inf(1), math.Inf(-1)
@@ -563,7 +563,7 @@ func (m *Model) drawStrip(c *paint.Canvas, y, h int) {
 		}
 	}
 	if len(shown) == 0 || math.IsInf(least, 0) {
-		sub.Put(left, 2, paint.Dim, "none yet")
+		sub.Put(left, 2, canvas.Dim, "none yet")
 		c.Draw(0, y, sub)
 		return
 	}
@@ -577,21 +577,21 @@ func (m *Model) drawStrip(c *paint.Canvas, y, h int) {
 		if row < 0 || d == low {
 			continue
 		}
-		if sub.Right(left-2, 1+row, paint.Dim, decade(d)); row < rows {
+		if sub.Right(left-2, 1+row, canvas.Dim, decade(d)); row < rows {
 			for x := left; x < c.W-1; x++ {
-				sub.Set(x, 1+row, paint.Faint, '·')
+				sub.Set(x, 1+row, canvas.Faint, '·')
 			}
 		}
 	}
-	sub.Right(left-2, h-1, paint.Dim, decade(low))
+	sub.Right(left-2, h-1, canvas.Dim, decade(low))
 	for i, f := range shown {
 		x := left + 2*i
 		style, glyph := classStyle(f.class), classGlyph(f.class)
 		switch {
 		case !f.over:
-			style, glyph = paint.Dim, "…"
+			style, glyph = canvas.Dim, "…"
 		case !f.good:
-			style, glyph = paint.Bad, "✗"
+			style, glyph = canvas.Bad, "✗"
 		}
 		if f.took > 0 {
 			l := (math.Log10(float64(f.took)/1e6) - low) / (high - low)
@@ -604,7 +604,7 @@ func (m *Model) drawStrip(c *paint.Canvas, y, h int) {
 		}
 		sub.Put(x, h-1, style, glyph)
 		if f.f == m.shown {
-			sub.Restyle(x, h-1, 1, paint.Chosen)
+			sub.Restyle(x, h-1, 1, canvas.Chosen)
 		}
 	}
 	c.Draw(0, y, sub)

@@ -9,10 +9,10 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/desk"
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/proc"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/session"
+	"nightdrill/internal/tui/canvas"
 )
 
 func statusText(status int) string { return http.StatusText(status) }
@@ -60,7 +60,7 @@ func (m *Model) openEnv() tea.Cmd {
 	return nil
 }
 
-func (o *overlay) refresh(s *desk.Standing) {
+func (o *overlay) refresh(s *session.Standing) {
 	if o.env != "" {
 		o.values, o.set = s.Env(o.env), nil
 		states, _ := s.States()
@@ -219,7 +219,7 @@ func (m *Model) envKey(k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
-func (o *overlay) draw(c *paint.Canvas, m *Model) {
+func (o *overlay) draw(c *canvas.Canvas, m *Model) {
 	if o.env != "" {
 		o.drawEnv(c)
 		return
@@ -235,19 +235,19 @@ func (o *overlay) draw(c *paint.Canvas, m *Model) {
 		title = "what " + o.instance + " writes"
 	}
 	c.Rule(0, title)
-	x := c.Put(2, 1, paint.Dim, "search: ")
-	x = c.Put(x, 1, paint.Warm, o.search)
+	x := c.Put(2, 1, canvas.Dim, "search: ")
+	x = c.Put(x, 1, canvas.Warm, o.search)
 	if o.typing {
-		c.Set(x, 1, paint.Chosen, ' ')
+		c.Set(x, 1, canvas.Chosen, ' ')
 	}
 	state := "following"
 	if o.end > 0 {
 		state = "standing still; end follows again"
 	}
-	c.Right(c.W-1, 1, paint.Dim, state)
+	c.Right(c.W-1, 1, canvas.Dim, state)
 	o.height = c.H - 3
 	if len(o.entries) == 0 {
-		c.Put(2, 3, paint.Dim, "Nothing was written yet, or nothing fits the search. Fire something.")
+		c.Put(2, 3, canvas.Dim, "Nothing was written yet, or nothing fits the search. Fire something.")
 	}
 	shown := o.entries[max(0, len(o.entries)-o.height):]
 	widest := 8
@@ -256,22 +256,22 @@ func (o *overlay) draw(c *paint.Canvas, m *Model) {
 	}
 	for i, e := range shown {
 		y := 3 + i
-		c.Put(1, y, paint.Dim, e.At.Format("15:04:05.000"))
-		c.PutUpTo(15, y, 15+widest, paint.Field, e.Instance)
-		style, mark := paint.Plain, ""
+		c.Put(1, y, canvas.Dim, e.At.Format("15:04:05.000"))
+		c.PutUpTo(15, y, 15+widest, canvas.Field, e.Instance)
+		style, mark := canvas.Plain, ""
 		switch e.Kind {
 		case logs.Started, logs.Ready:
-			style, mark = paint.Cold, "◆ "
+			style, mark = canvas.Cold, "◆ "
 		case logs.Stopped:
-			style, mark = paint.Dim, "┤ "
+			style, mark = canvas.Dim, "┤ "
 		case logs.Note:
-			style, mark = paint.Warm, "– "
+			style, mark = canvas.Warm, "– "
 		}
 		c.Put(17+widest, y, style, mark+e.Text)
 	}
 }
 
-func (o *overlay) drawEnv(c *paint.Canvas) {
+func (o *overlay) drawEnv(c *canvas.Canvas) {
 	c.Rule(0, "the environment of "+o.env)
 	widest := 4
 	for _, v := range o.values {
@@ -286,17 +286,17 @@ func (o *overlay) drawEnv(c *paint.Canvas) {
 		}
 		switch {
 		case v == "":
-			c.Put(2, y, paint.Dim, "another variable")
+			c.Put(2, y, canvas.Dim, "another variable")
 		default:
-			c.PutUpTo(2, y, 2+widest, paint.Field, name)
-			x := c.PutUpTo(4+widest, y, c.W-28, paint.Plain, value)
+			c.PutUpTo(2, y, 2+widest, canvas.Field, name)
+			x := c.PutUpTo(4+widest, y, c.W-28, canvas.Plain, value)
 			if slices.Contains(o.set, name) {
-				c.Put(x+2, y, paint.Warm, "set for this session")
+				c.Put(x+2, y, canvas.Warm, "set for this session")
 			}
 		}
 		if i == o.at {
-			c.Restyle(2, y, c.W-3, paint.Chosen)
+			c.Restyle(2, y, c.W-3, canvas.Chosen)
 		}
 	}
-	c.Put(2, min(5+len(o.values), c.H-1), paint.Dim, "Beside these it has what Night Drill has. A change replaces its instances.")
+	c.Put(2, min(5+len(o.values), c.H-1), canvas.Dim, "Beside these it has what Night Drill has. A change replaces its instances.")
 }

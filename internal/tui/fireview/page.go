@@ -11,35 +11,35 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/differ"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/jsondiff"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
-	"nightdrill/internal/desk"
-	"nightdrill/internal/live/carry"
 	"nightdrill/internal/live/proc"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/live/transport"
+	"nightdrill/internal/session"
+	"nightdrill/internal/tui/canvas"
 )
 
 // page is a firing made ready to be drawn. Making it may take a while, for a
 // large reply, so it is made beside the screen.
 type page struct {
-	v           desk.Shown
+	v           session.Shown
 	function    string
 	phases      []measure.Phase
 	own         []measure.Own
-	reply       []paint.Row
+	reply       []canvas.Row
 	note        string // about the body
-	log         []paint.Row
+	log         []canvas.Row
 	lines       int // of the log, before they were wrapped
-	differences []differ.Difference
-	before      *desk.Shown
+	differences []jsondiff.Difference
+	before      *session.Shown
 	verdicts    []payload.Verdict
 	tries       []string // of earlier attempts
-	steps       []desk.Step
-	onward      []paint.Row // what replies were sent on as, and dead letters
-	settled     bool        // nothing of it will change
+	steps       []session.Step
+	onward      []canvas.Row // what replies were sent on as, and dead letters
+	settled     bool         // nothing of it will change
 	width       int
 }
 
@@ -47,7 +47,7 @@ type pageMsg struct{ page page }
 
 // mark is a firing in the strip.
 type mark struct {
-	f     *desk.Firing
+	f     *session.Firing
 	took  time.Duration
 	class engine.Class
 	good  bool
@@ -109,7 +109,7 @@ func (m *Model) Took(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 	return nil, true
 }
 
-func makePage(s *desk.Standing, f *desk.Firing, width int, leaveOut []string) page {
+func makePage(s *session.Standing, f *session.Firing, width int, leaveOut []string) page {
 	p := page{v: s.Look(f), width: width}
 	v := &p.v
 	p.settled = v.Over && time.Since(f.At) > 2*time.Second+v.Latency()
@@ -120,7 +120,7 @@ func makePage(s *desk.Standing, f *desk.Firing, width int, leaveOut []string) pa
 	}
 	p.steps = s.Trace(v)
 	if v.Refused != nil {
-		p.log = paint.Wrap(paint.Rows(paint.Plain, v.Refused.Lines...), width)
+		p.log = canvas.Wrap(canvas.Rows(canvas.Plain, v.Refused.Lines...), width)
 		return p
 	}
 	t := v.Last()
@@ -129,27 +129,27 @@ func makePage(s *desk.Standing, f *desk.Firing, width int, leaveOut []string) pa
 	}
 	p.function = s.NameOf(t)
 	for _, x := range v.Track.Tries[:len(v.Track.Tries)-1] {
-		p.tries = append(p.tries, desk.AttemptOf(x, v.Track.Arrived).Words())
+		p.tries = append(p.tries, session.AttemptOf(x, v.Track.Arrived).Words())
 	}
 	if pl := s.Plan(); v.Item.Source < len(pl.Sources) {
-		if text := desk.WhatWaits(&pl.Sources[v.Item.Source]); text != "" {
-			p.onward = append(p.onward, paint.Row{{Style: paint.Dim, Text: "it waits for " + text}})
+		if text := session.WhatWaits(&pl.Sources[v.Item.Source]); text != "" {
+			p.onward = append(p.onward, canvas.Row{{Style: canvas.Dim, Text: "it waits for " + text}})
 		}
 	}
 	for _, x := range p.steps[min(1, len(p.steps)):] {
 		if x.Depth == 0 {
 			continue
 		}
-		style, text := paint.Plain, strings.Repeat("  ", x.Depth-1)+"↳ "+x.Line()
+		style, text := canvas.Plain, strings.Repeat("  ", x.Depth-1)+"↳ "+x.Line()
 		if x.Over && x.Outcome != engine.Done {
-			style = paint.Bad
+			style = canvas.Bad
 		}
 		for _, why := range []string{x.Why, x.Hint} {
 			if why != "" {
 				text += ": " + why
 			}
 		}
-		p.onward = append(p.onward, paint.Wrap(paint.Rows(style, proc.Harmless(text)), width)...)
+		p.onward = append(p.onward, canvas.Wrap(canvas.Rows(style, proc.Harmless(text)), width)...)
 	}
 	if t.Name != "" {
 		p.phases = measure.Phases(v.Track.Arrived, &t.Instance, &t.Invocation)
@@ -157,27 +157,27 @@ func makePage(s *desk.Standing, f *desk.Firing, width int, leaveOut []string) pa
 			p.phases = nil
 		}
 		for _, l := range s.Lines(p.v, t, linesShown) {
-			style := paint.Plain
+			style := canvas.Plain
 			if l.At.Before(t.Began) {
-				style = paint.Dim // of its start
+				style = canvas.Dim // of its start
 			}
-			p.log = append(p.log, paint.Row{{Style: paint.Dim, Text: fmt.Sprintf("%9s  ", since(l.At.Sub(t.Began)))}, {Style: style, Text: l.Text}})
+			p.log = append(p.log, canvas.Row{{Style: canvas.Dim, Text: fmt.Sprintf("%9s  ", since(l.At.Sub(t.Began)))}, {Style: style, Text: l.Text}})
 		}
 	} else {
-		p.log = paint.Rows(paint.Plain, t.Lines...)
+		p.log = canvas.Rows(canvas.Plain, t.Lines...)
 	}
 	p.lines = len(p.log)
-	p.log = paint.Wrap(p.log, width)
+	p.log = canvas.Wrap(p.log, width)
 	if t.Reply == nil || t.Reply.Status == 0 {
 		return p
 	}
 	p.own = measure.ParseServerTiming(t.Reply.Timing)
 	p.reply, p.note = replyRows(t.Reply)
-	p.reply = paint.Wrap(p.reply, width)
+	p.reply = canvas.Wrap(p.reply, width)
 	p.verdicts = v.Verdicts()
 	if before, ok := s.Before(f); ok {
 		p.before = &before
-		p.differences = desk.Differences(&before, v, leaveOut)
+		p.differences = session.Differences(&before, v, leaveOut)
 	}
 	return p
 }
@@ -189,7 +189,7 @@ func since(d time.Duration) string { return fmt.Sprintf("%+.1f", float64(d)/1e6)
 const shownBytes = 1 << 20
 
 // replyRows lays a reply out: its body, then its headers.
-func replyRows(r *carry.Reply) (rows []paint.Row, note string) {
+func replyRows(r *transport.Reply) (rows []canvas.Row, note string) {
 	body, note := r.Plain()
 	rows, more := bodyRows(body, r.Header.Get("Content-Type"))
 	if more != "" {
@@ -198,22 +198,22 @@ func replyRows(r *carry.Reply) (rows []paint.Row, note string) {
 		}
 		note += more
 	}
-	rows = append(rows, paint.Row{})
+	rows = append(rows, canvas.Row{})
 	for _, name := range slices.Sorted(maps.Keys(r.Header)) {
 		for _, value := range r.Header[name] {
 			if payload.SecretHeader(name) {
 				value = proc.Stars
 			}
-			rows = append(rows, paint.Row{{Style: paint.Dim, Text: name + ": "}, {Style: paint.Dim, Text: proc.Harmless(value)}})
+			rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: name + ": "}, {Style: canvas.Dim, Text: proc.Harmless(value)}})
 		}
 	}
 	return rows, note
 }
 
 // bodyRows lays a body out: JSON indented, text as it is, other bytes as a dump.
-func bodyRows(body []byte, mediaType string) (rows []paint.Row, note string) {
+func bodyRows(body []byte, mediaType string) (rows []canvas.Row, note string) {
 	if len(body) == 0 {
-		return paint.Rows(paint.Dim, "(no body)"), ""
+		return canvas.Rows(canvas.Dim, "(no body)"), ""
 	}
 	claims := event.IsJSON(mediaType) && mediaType != ""
 	if claims && !json.Valid(body) {
@@ -222,19 +222,19 @@ func bodyRows(body []byte, mediaType string) (rows []paint.Row, note string) {
 	whole := body
 	if len(body) > shownBytes {
 		body = body[:shownBytes]
-		note = strings.TrimPrefix(note+fmt.Sprintf(", the first MiB of %s; s saves it whole", paint.Size(int64(len(whole)))), ", ")
+		note = strings.TrimPrefix(note+fmt.Sprintf(", the first MiB of %s; s saves it whole", canvas.Size(int64(len(whole)))), ", ")
 	}
 	var pretty bytes.Buffer
 	first := bytes.TrimLeft(body, " \t\r\n")
 	switch {
-	case len(body) == len(whole) && (claims || len(first) > 0 && (first[0] == '{' || first[0] == '[')) && carry.Indent(&pretty, body):
-		return paint.Code(harmless(pretty.String()), "application/json"), note
-	case carry.IsText(body):
-		return paint.Code(harmless(string(body)), mediaType), note
+	case len(body) == len(whole) && (claims || len(first) > 0 && (first[0] == '{' || first[0] == '[')) && transport.Indent(&pretty, body):
+		return canvas.Code(harmless(pretty.String()), "application/json"), note
+	case transport.IsText(body):
+		return canvas.Code(harmless(string(body)), mediaType), note
 	case len(body) > 64<<10:
 		body = body[:64<<10]
 	}
-	return paint.Hex(body), note
+	return canvas.Hex(body), note
 }
 
 // harmless keeps line ends, and nothing else that a terminal obeys.
@@ -248,13 +248,13 @@ func harmless(text string) string {
 
 // sentPage is the payload under the cursor, laid out.
 type sentPage struct {
-	item *desk.Item
-	rows []paint.Row
+	item *session.Item
+	rows []canvas.Row
 	w    int
 }
 
 // sentRows lays the payload under the cursor out, in the form that is wanted.
-func (m *Model) sentRows(width int) []paint.Row {
+func (m *Model) sentRows(width int) []canvas.Row {
 	i := m.item()
 	if i == nil {
 		return nil
@@ -262,54 +262,54 @@ func (m *Model) sentRows(width int) []paint.Row {
 	if m.sent.item == i && m.sent.w == width {
 		return m.sent.rows
 	}
-	m.sent = sentPage{i, paint.Wrap(layOut(i, m.form), width), width}
+	m.sent = sentPage{i, canvas.Wrap(layOut(i, m.form), width), width}
 	return m.sent.rows
 }
 
 // sentBytes is how much of a payload is laid out.
 const sentBytes = 256 << 10
 
-func layOut(i *desk.Item, form int) (rows []paint.Row) {
+func layOut(i *session.Item, form int) (rows []canvas.Row) {
 	if i.Wrong != "" {
-		rows = append(rows, paint.Row{{Style: paint.Bad, Text: "cannot be sent: " + proc.Harmless(i.Wrong)}}, paint.Row{})
+		rows = append(rows, canvas.Row{{Style: canvas.Bad, Text: "cannot be sent: " + proc.Harmless(i.Wrong)}}, canvas.Row{})
 	}
 	text := i.Content()
 	cut := func(b []byte) []byte { return b[:min(len(b), sentBytes)] }
 	switch {
 	case form == 2:
 		if i.Payload != nil {
-			return append(rows, paint.Hex(cut(dataOf(i.Payload)))...)
+			return append(rows, canvas.Hex(cut(dataOf(i.Payload)))...)
 		}
-		return append(rows, paint.Hex(cut(text))...)
-	case form == 1 || i.Payload == nil || !carry.IsText(cut(text)):
+		return append(rows, canvas.Hex(cut(text))...)
+	case form == 1 || i.Payload == nil || !transport.IsText(cut(text)):
 		if i.HTTP {
 			return append(rows, messageRows(string(cut(text)))...)
 		}
-		if !carry.IsText(cut(text)) {
-			return append(rows, paint.Hex(cut(text))...)
+		if !transport.IsText(cut(text)) {
+			return append(rows, canvas.Hex(cut(text))...)
 		}
-		return append(rows, paint.Code(harmless(string(cut(text))), "application/json")...)
+		return append(rows, canvas.Code(harmless(string(cut(text))), "application/json")...)
 	}
 	if i.Payload.Request != nil {
 		r := payload.Shown(i.Payload.Request)
-		rows = append(rows, paint.Row{{Style: paint.Bold, Text: r.Method + " "}, {Style: paint.Plain, Text: proc.Harmless(r.Target)}})
+		rows = append(rows, canvas.Row{{Style: canvas.Bold, Text: r.Method + " "}, {Style: canvas.Plain, Text: proc.Harmless(r.Target)}})
 		kind := ""
 		for _, h := range r.Header {
 			if strings.EqualFold(h.Name, "content-type") {
 				kind = h.Value
 			}
-			rows = append(rows, paint.Row{{Style: paint.Dim, Text: h.Name + ": " + proc.Harmless(h.Value)}})
+			rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: h.Name + ": " + proc.Harmless(h.Value)}})
 		}
 		if len(r.Body) > 0 {
 			body, _ := bodyRows(cut(r.Body), kind)
-			rows = append(append(rows, paint.Row{}), body...)
+			rows = append(append(rows, canvas.Row{}), body...)
 		}
 		return rows
 	}
 	e := i.Payload.Event
 	put := func(name, value string) {
 		if value != "" {
-			rows = append(rows, paint.Row{{Style: paint.Dim, Text: fmt.Sprintf("%-9s ", name)}, {Style: paint.Plain, Text: proc.Harmless(value)}})
+			rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: fmt.Sprintf("%-9s ", name)}, {Style: canvas.Plain, Text: proc.Harmless(value)}})
 		}
 	}
 	put("type", e.Type)
@@ -328,7 +328,7 @@ func layOut(i *desk.Item, form int) (rows []paint.Row) {
 		kind = "application/json"
 	}
 	body, _ := bodyRows(cut(e.Data), kind)
-	return append(append(rows, paint.Row{}), body...)
+	return append(append(rows, canvas.Row{}), body...)
 }
 
 // dataOf gives the bytes of a payload's data or body.
@@ -340,21 +340,21 @@ func dataOf(p *payload.Payload) []byte {
 }
 
 // messageRows lays a request's own text out.
-func messageRows(text string) (rows []paint.Row) {
+func messageRows(text string) (rows []canvas.Row) {
 	head := true
 	for n, l := range strings.Split(strings.TrimRight(text, "\n"), "\n") {
-		style := paint.Plain
+		style := canvas.Plain
 		switch {
 		case head && n == 0:
-			style = paint.Bold
+			style = canvas.Bold
 		case head:
-			style = paint.Dim
+			style = canvas.Dim
 		}
 		head = head && strings.TrimSpace(l) != ""
 		if name, _, ok := strings.Cut(l, ":"); head && n > 0 && ok && payload.SecretHeader(name) {
 			l = name + ": " + proc.Stars
 		}
-		rows = append(rows, paint.Row{{Style: style, Text: proc.Harmless(strings.TrimRight(l, "\r"))}})
+		rows = append(rows, canvas.Row{{Style: style, Text: proc.Harmless(strings.TrimRight(l, "\r"))}})
 	}
 	return rows
 }

@@ -15,22 +15,22 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/differ"
+	"nightdrill/internal/core/jsondiff"
 	"nightdrill/internal/core/payload"
-	"nightdrill/internal/desk"
-	"nightdrill/internal/tui/paint"
-	"nightdrill/internal/tui/talk"
+	"nightdrill/internal/session"
+	"nightdrill/internal/tui/canvas"
+	"nightdrill/internal/tui/msg"
 )
 
 type (
 	// Ask wants a line of the user.
-	Ask = talk.Ask
+	Ask = msg.Ask
 	// Note wants something said in the bottom line.
-	Note = talk.Note
+	Note = msg.Note
 )
 
 // Map wants an item put on the map of the wiring.
-type Map struct{ Item *desk.Item }
+type Map struct{ Item *session.Item }
 
 // Keys are the keys of the view.
 var Keys = struct {
@@ -88,10 +88,10 @@ const (
 
 // Model is the state of the view.
 type Model struct {
-	s    *desk.Standing
+	s    *session.Standing
 	w, h int
 
-	items  []*desk.Item // those that the filter leaves
+	items  []*session.Item // those that the filter leaves
 	filter string
 	typing bool   // the filter
 	chosen string // key of the item under the cursor
@@ -102,19 +102,19 @@ type Model struct {
 
 	variant  string
 	follow   bool // show the latest firing
-	shown    *desk.Firing
+	shown    *session.Firing
 	page     page                // of what is shown
-	reading  *desk.Firing        // of which a page is being made
+	reading  *session.Firing     // of which a page is being made
 	unread   bool                // it changed meanwhile
 	leaveOut map[string][]string // JSON Pointers, by the item's key
 	firings  []mark              // for the strip
 	sent     sentPage
-	series   *desk.Series // firings in a row that are under way
-	over     *overlay     // logs or environment, while open
+	series   *session.Series // firings in a row that are under way
+	over     *overlay        // logs or environment, while open
 }
 
 // New gives the view of a desk.
-func New(s *desk.Standing) *Model {
+func New(s *session.Standing) *Model {
 	m := &Model{s: s, follow: true, leaveOut: map[string][]string{}}
 	m.Refresh()
 	return m
@@ -145,7 +145,7 @@ func (m *Model) list() {
 			m.items = append(m.items, i)
 		}
 	}
-	m.at = slices.IndexFunc(m.items, func(i *desk.Item) bool { return i.Key() == m.chosen })
+	m.at = slices.IndexFunc(m.items, func(i *session.Item) bool { return i.Key() == m.chosen })
 	if m.at < 0 && len(m.items) > 0 {
 		m.at, m.chosen = 0, m.items[0].Key()
 	}
@@ -159,7 +159,7 @@ func (m *Model) Choose(key string) tea.Cmd {
 }
 
 // fits tells whether an item holds every word of the filter.
-func (m *Model) fits(i *desk.Item) bool {
+func (m *Model) fits(i *session.Item) bool {
 	text := strings.ToLower(i.SourceName + " " + i.Title() + " " + i.Label)
 	for _, word := range strings.Fields(strings.ToLower(m.filter)) {
 		if !strings.Contains(text, word) {
@@ -170,7 +170,7 @@ func (m *Model) fits(i *desk.Item) bool {
 }
 
 // item gives the payload under the cursor, or nil.
-func (m *Model) item() *desk.Item {
+func (m *Model) item() *session.Item {
 	if m.at < 0 || m.at >= len(m.items) {
 		return nil
 	}
@@ -191,11 +191,11 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	is := func(b key.Binding) bool { return key.Matches(k, b) }
 	switch {
 	case is(Keys.Fire):
-		return m.fire(desk.Order{})
+		return m.fire(session.Order{})
 	case is(Keys.Cold):
-		return m.fire(desk.Order{Cold: true})
+		return m.fire(session.Order{Cold: true})
 	case is(Keys.Async):
-		return m.fire(desk.Order{Async: true})
+		return m.fire(session.Order{Async: true})
 	case is(Keys.Times):
 		return m.askTimes()
 	case is(Keys.Again):
@@ -316,7 +316,7 @@ func (m *Model) filterKey(k tea.KeyPressMsg) tea.Cmd {
 }
 
 // fire fires what is under the cursor.
-func (m *Model) fire(o desk.Order) tea.Cmd {
+func (m *Model) fire(o session.Order) tea.Cmd {
 	i := m.item()
 	if i == nil {
 		return complain("There is nothing to fire yet: b makes a new payload.")
@@ -328,7 +328,7 @@ func (m *Model) fire(o desk.Order) tea.Cmd {
 }
 
 // variantOf gives the chosen variant where the item's source leads to it.
-func (m *Model) variantOf(i *desk.Item) string {
+func (m *Model) variantOf(i *session.Item) string {
 	if slices.Contains(m.s.Variants(i.SourceName), m.variant) {
 		return m.variant
 	}
@@ -362,7 +362,7 @@ func (m *Model) askTimes() tea.Cmd {
 			return nil
 		}
 		m.follow = true
-		m.series = m.s.FireTimes(desk.Order{Item: i, Variant: m.variantOf(i)}, n)
+		m.series = m.s.FireTimes(session.Order{Item: i, Variant: m.variantOf(i)}, n)
 		series := m.series
 		return func() tea.Msg {
 			<-series.Done()
@@ -372,7 +372,7 @@ func (m *Model) askTimes() tea.Cmd {
 }
 
 // show shows a firing.
-func (m *Model) show(f *desk.Firing) {
+func (m *Model) show(f *session.Firing) {
 	if m.shown != f {
 		m.shown = f
 		m.scroll[onReply], m.scroll[onLog] = 0, 0
@@ -483,7 +483,7 @@ func (m *Model) leave() tea.Cmd {
 		text = strings.TrimSpace(text)
 		if text == "" {
 			delete(m.leaveOut, key)
-		} else if _, err := differ.Parse(text); err != nil {
+		} else if _, err := jsondiff.Parse(text); err != nil {
 			return complain("%v", err)
 		} else {
 			m.leaveOut[key] = append(m.leaveOut[key], text)
@@ -496,7 +496,7 @@ func (m *Model) leave() tea.Cmd {
 type edited struct {
 	err  error
 	path string
-	item *desk.Item
+	item *session.Item
 	was  []byte
 	name string // under which it is kept, if it is new
 }
@@ -517,7 +517,7 @@ func (m *Model) edit() tea.Cmd {
 }
 
 // editor runs the editor on a copy of a text.
-func (m *Model) editor(i *desk.Item, name string, text []byte) tea.Cmd {
+func (m *Model) editor(i *session.Item, name string, text []byte) tea.Cmd {
 	suffix := ".json"
 	if i.HTTP {
 		suffix = ".http"
@@ -710,7 +710,7 @@ func (m *Model) keep() tea.Cmd {
 		if at < 0 {
 			return complain("There is no source %q.", source)
 		}
-		kept, err := desk.Keep(&v, &p.Sources[at])
+		kept, err := session.Keep(&v, &p.Sources[at])
 		if err == nil {
 			_, err = m.s.Save(source, strings.TrimSpace(name), kept)
 		}
@@ -779,7 +779,7 @@ func (m *Model) Help() []key.Binding {
 }
 
 // Title says where the front is.
-func (m *Model) Title() (paint.Style, string) {
+func (m *Model) Title() (canvas.Style, string) {
 	text := "the front is closed"
 	if m.s.Front != nil {
 		text = "front http://" + m.s.Front.Address
@@ -788,12 +788,12 @@ func (m *Model) Title() (paint.Style, string) {
 		}
 	}
 	if name, n := m.s.RecordingNow(); name != "" {
-		return paint.Bad, fmt.Sprintf("● recording %s, %d · %s", name, n, text)
+		return canvas.Bad, fmt.Sprintf("● recording %s, %d · %s", name, n, text)
 	}
 	if m.s.Again() {
-		return paint.Warm, "again on change · " + text
+		return canvas.Warm, "again on change · " + text
 	}
-	return paint.Dim, text
+	return canvas.Dim, text
 }
 
 // age is a time of day to be shown.

@@ -14,15 +14,15 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/desk"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/session"
+	"nightdrill/internal/tui/canvas"
 )
 
 // screen is the view over a real desk, whose function is a server of the test.
 type screen struct {
 	*Model
 	t     *testing.T
-	stand *desk.Standing
+	stand *session.Standing
 	dir   string
 	note  string // the last that was said
 	asked *Ask   // what is asked for
@@ -52,7 +52,7 @@ payloads:
 			t.Fatal(err)
 		}
 	}
-	d, err := desk.Open(t.Context(), dir)
+	d, err := session.Open(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -118,7 +118,7 @@ func (x *screen) shows(words ...string) string {
 	text := ""
 	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); <-tick.C {
 		x.do(x.Refresh())
-		text = ansi.Strip(x.Draw(paint.NewTheme(true)).String())
+		text = ansi.Strip(x.Draw(canvas.NewTheme(true)).String())
 		missing := false
 		for _, w := range words {
 			missing = missing || !strings.Contains(text, w)
@@ -421,7 +421,7 @@ func TestEverySize(t *testing.T) {
 	x := open(t, func(w http.ResponseWriter, r *http.Request) { counting(w, n.Add(1)) }, 150, 44)
 	x.press("enter")
 	x.shows("200 OK")
-	for _, theme := range []*paint.Theme{paint.NewTheme(true), paint.NewTheme(false)} {
+	for _, theme := range []*canvas.Theme{canvas.NewTheme(true), canvas.NewTheme(false)} {
 		for w := 80; w <= 240; w += 17 {
 			for h := 20; h <= 80; h += 7 {
 				x.do(x.Resize(w, h))
@@ -440,7 +440,7 @@ func TestEverySize(t *testing.T) {
 	for _, key := range []string{"l", "esc", "E", "esc", "/", "x", "esc", "left", "left", "down", "pgdown", "up", "pgup", "right", "right", "right"} {
 		x.press(key)
 		x.do(x.Resize(80, 20))
-		x.Draw(paint.NewTheme(true))
+		x.Draw(canvas.NewTheme(true))
 		if len(x.Help()) == 0 {
 			t.Errorf("after %s no key is named", key)
 		}

@@ -7,7 +7,7 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/tui/canvas"
 )
 
 // Keys are the keys that scroll.
@@ -54,12 +54,12 @@ func (p *Page) Fit(length, room int) {
 }
 
 // Draw draws what is seen of a page, from a row of the screen on.
-func (p *Page) Draw(out *paint.Canvas, y int, page *paint.Canvas) { out.DrawRows(y, page, p.At) }
+func (p *Page) Draw(out *canvas.Canvas, y int, page *canvas.Canvas) { out.DrawRows(y, page, p.At) }
 
 // Rest says in the last row how much is not seen.
-func (p *Page) Rest(out *paint.Canvas) {
+func (p *Page) Rest(out *canvas.Canvas) {
 	if hidden := p.Length - p.Room - p.At; hidden > 0 {
 		out.Fill(0, out.H-1, out.W, 1)
-		out.Put(2, out.H-1, paint.Dim, fmt.Sprintf("%d more lines below", hidden+1))
+		out.Put(2, out.H-1, canvas.Dim, fmt.Sprintf("%d more lines below", hidden+1))
 	}
 }

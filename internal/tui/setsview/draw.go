@@ -10,15 +10,15 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
-	"nightdrill/internal/core/differ"
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/generate"
 	"nightdrill/internal/core/infer"
+	"nightdrill/internal/core/jsondiff"
 	"nightdrill/internal/core/payload"
-	"nightdrill/internal/live/carry"
 	"nightdrill/internal/live/proc"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/live/transport"
+	"nightdrill/internal/tui/canvas"
 )
 
 // arrivalColumns is how many parts the time of a recording is told apart in.
@@ -26,7 +26,7 @@ const arrivalColumns = 48
 
 // page is a payload that is laid out.
 type page struct {
-	rows   []paint.Row
+	rows   []canvas.Row
 	first  int // the row of its first mistake; -1 for none
 	faults int
 }
@@ -34,28 +34,28 @@ type page struct {
 func (m *Model) leftWidth() int { return max(m.w*2/5, 30) }
 
 // Draw draws the view.
-func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
-	c := paint.New(m.w, m.h, theme)
+func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
+	c := canvas.New(m.w, m.h, theme)
 	set := m.set()
 	if set == nil {
 		for i, l := range []string{"There are no payload sets yet.", "",
 			"nightdrill payloads import FILE --as NAME   takes in a recording: HAR, CloudEvents, JSON lines, an access log, a folder",
 			"nightdrill record --to URL --as NAME        records what passes a running service",
 			"payloads: {NAME: {schema: FILE}}            in nightdrill.yaml makes them from a JSON Schema"} {
-			c.PutUpTo(2, 1+i, m.w-1, paint.Dim, l)
+			c.PutUpTo(2, 1+i, m.w-1, canvas.Dim, l)
 		}
 		return c
 	}
 	left := m.leftWidth()
 	for y := range m.h {
-		c.Set(left, y, paint.Faint, '│')
+		c.Set(left, y, canvas.Faint, '│')
 	}
 	rows := min(max(m.h/3, 5), len(m.plan.Sets)+1)
 	m.drawSets(c, left, rows)
 	m.drawAbout(c, rows+1, left, set)
-	right := paint.New(m.w-left-2, m.h, theme)
+	right := canvas.New(m.w-left-2, m.h, theme)
 	high := m.drawPayload(right, set)
-	table := paint.New(m.w-left-2, m.h-high, theme)
+	table := canvas.New(m.w-left-2, m.h-high, theme)
 	m.drawFields(table, set, m.h-high)
 	right.Fill(0, high, m.w-left-2, m.h-high)
 	right.Draw(0, high, table)
@@ -64,16 +64,16 @@ func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
 }
 
 // heading draws a pane's title, brighter where the keys go.
-func (m *Model) heading(c *paint.Canvas, y, edge int, p pane, title string) int {
-	style := paint.Dim
+func (m *Model) heading(c *canvas.Canvas, y, edge int, p pane, title string) int {
+	style := canvas.Dim
 	if m.focus == p {
-		style = paint.Bold
-		c.Set(0, y, paint.Warm, '▸')
+		style = canvas.Bold
+		c.Set(0, y, canvas.Warm, '▸')
 	}
 	return c.PutUpTo(2, y, edge, style, title)
 }
 
-func (m *Model) drawSets(c *paint.Canvas, w, h int) {
+func (m *Model) drawSets(c *canvas.Canvas, w, h int) {
 	m.heading(c, 0, w, onSets, "what can be sent")
 	wide := 0
 	for i := range m.plan.Sets {
@@ -86,75 +86,75 @@ func (m *Model) drawSets(c *paint.Canvas, w, h int) {
 			break
 		}
 		set, y := &m.plan.Sets[top+n], 1+n
-		c.PutUpTo(2, y, 2+wide, paint.Plain, set.Name)
+		c.PutUpTo(2, y, 2+wide, canvas.Plain, set.Name)
 		number := fmt.Sprint(len(set.Payloads))
-		c.Right(2+wide+7, y, paint.Plain, number)
-		kind, style := "recorded", paint.Cold
+		c.Right(2+wide+7, y, canvas.Plain, number)
+		kind, style := "recorded", canvas.Cold
 		if set.Maker != nil {
-			kind, style = "made", paint.Warm
+			kind, style = "made", canvas.Warm
 		}
 		x := c.PutUpTo(2+wide+8, y, w, style, kind)
 		if source, ok := m.source(set); ok && 2+wide+24+len(source) <= w {
-			c.PutUpTo(max(x+2, 2+wide+18), y, w, paint.Dim, "for "+source)
+			c.PutUpTo(max(x+2, 2+wide+18), y, w, canvas.Dim, "for "+source)
 		}
 		if top+n == m.at {
-			c.Restyle(2, y, w-2, paint.Chosen)
+			c.Restyle(2, y, w-2, canvas.Chosen)
 		}
 	}
 }
 
 // drawAbout tells what is in the set under the cursor.
-func (m *Model) drawAbout(c *paint.Canvas, y, w int, set *payload.Set) {
-	put := func(name string, style paint.Style, format string, args ...any) {
+func (m *Model) drawAbout(c *canvas.Canvas, y, w int, set *payload.Set) {
+	put := func(name string, style canvas.Style, format string, args ...any) {
 		if y < m.h {
-			c.PutUpTo(2, y, 12, paint.Dim, name)
+			c.PutUpTo(2, y, 12, canvas.Dim, name)
 			c.PutUpTo(12, y, w, style, proc.Harmless(fmt.Sprintf(format, args...)))
 			y++
 		}
 	}
-	c.PutUpTo(2, y, w, paint.Bold, set.Name)
+	c.PutUpTo(2, y, w, canvas.Bold, set.Name)
 	y++
-	put("from", paint.Plain, "%s", set.Origin)
+	put("from", canvas.Plain, "%s", set.Origin)
 	a := m.known[set]
 	if a == nil {
-		put("", paint.Dim, "looking into it…")
+		put("", canvas.Dim, "looking into it…")
 		return
 	}
 	o := a.overview
 	if o.Most == 0 {
-		put("sizes", paint.Dim, "no bodies")
+		put("sizes", canvas.Dim, "no bodies")
 	} else {
-		text := paint.Size(int64(o.Least)) + " to " + paint.Size(int64(o.Most))
+		text := canvas.Size(int64(o.Least)) + " to " + canvas.Size(int64(o.Most))
 		if w >= 50 {
-			text += ", half up to " + paint.Size(int64(o.Median))
+			text += ", half up to " + canvas.Size(int64(o.Median))
 		}
-		put("sizes", paint.Plain, "%s", text)
+		put("sizes", canvas.Plain, "%s", text)
 	}
 	if set.FitsName != "" {
 		of := min(len(set.Payloads), looked)
 		switch {
 		case set.Maker != nil && set.Maker.Mode == "broken":
-			put("schema", paint.Plain, "%s, each breaks one keyword", set.FitsName)
+			put("schema", canvas.Plain, "%s, each breaks one keyword", set.FitsName)
 		case a.wrong > 0:
-			put("schema", paint.Bad, "✗ %d of %d do not fit %s", a.wrong, of, set.FitsName)
+			put("schema", canvas.Bad, "✗ %d of %d do not fit %s", a.wrong, of, set.FitsName)
 		default:
-			put("schema", paint.Good, "✓ all fit %s", set.FitsName)
+			put("schema", canvas.Good, "✓ all fit %s", set.FitsName)
 		}
 	} else if set.Maker == nil {
-		put("schema", paint.Dim, "none")
+		put("schema", canvas.Dim, "none")
 	}
 	if set.Maker != nil {
-		put("made", paint.Plain, "%s, seed %d", set.Maker.Mode, set.Maker.Seed)
+		put("made", canvas.Plain, "%s, seed %d", set.Maker.Mode, set.Maker.Seed)
 	}
 	if set.Expect != nil {
-		put("expects", paint.Plain, "%s", expects(set.Expect))
+		put("expects", canvas.Plain, "%s", expects(set.Expect))
 	}
 	for i, r := range o.Redacted {
 		if i == 4 {
-			put("", paint.Dim, "and at %d more places", len(o.Redacted)-i)
+			put("", canvas.Dim, "and at %d more places", len(o.Redacted)-i)
 			break
 		}
-		put(map[bool]string{true: "redacted"}[i == 0], paint.Warm, "%s, in %d", r.Where, r.N)
+		put(map[bool]string{true: "redacted"}[i == 0], canvas.Warm, "%s, in %d", r.Where, r.N)
 	}
 	if y++; o.Arrivals == nil || y+5 >= m.h {
 		return
@@ -163,12 +163,12 @@ func (m *Model) drawAbout(c *paint.Canvas, y, w int, set *payload.Set) {
 	if w >= 50 {
 		text += ", from " + o.First.Format("2006-01-02 15:04:05")
 	}
-	c.PutUpTo(2, y, w, paint.Bold, text)
+	c.PutUpTo(2, y, w, canvas.Bold, text)
 	m.drawArrivals(c, y+1, w, &o)
 }
 
 // drawArrivals draws how many came when, and the scale beside it.
-func (m *Model) drawArrivals(c *paint.Canvas, y, w int, o *payload.Overview) {
+func (m *Model) drawArrivals(c *canvas.Canvas, y, w int, o *payload.Overview) {
 	rows := min(max(m.h-y-2, 1), 5)
 	wide := max(w-10, 8)
 	counts := make([]int, wide)
@@ -186,16 +186,16 @@ func (m *Model) drawArrivals(c *paint.Canvas, y, w int, o *payload.Overview) {
 		full := (n*rows*8 + most - 1) / most
 		for r := range rows {
 			if part := min(full-r*8, 8); part > 0 {
-				c.Set(8+i, y+rows-1-r, paint.Cold, draw.Heights[part])
+				c.Set(8+i, y+rows-1-r, canvas.Cold, draw.Heights[part])
 			}
 		}
 	}
-	c.Right(7, y, paint.Dim, fmt.Sprint(most))
-	c.Right(7, y+rows-1, paint.Dim, "0")
-	x := c.PutUpTo(8, y+rows, w, paint.Dim, "0")
+	c.Right(7, y, canvas.Dim, fmt.Sprint(most))
+	c.Right(7, y+rows-1, canvas.Dim, "0")
+	x := c.PutUpTo(8, y+rows, w, canvas.Dim, "0")
 	end := brief(o.Span)
-	c.Right(max(8+wide, x+len(end)+1), y+rows, paint.Dim, end)
-	c.PutUpTo(x+3, y+rows, 8+wide-len(end)-1, paint.Faint, "columns of "+brief(o.Span/time.Duration(min(wide, len(o.Arrivals)))))
+	c.Right(max(8+wide, x+len(end)+1), y+rows, canvas.Dim, end)
+	c.PutUpTo(x+3, y+rows, 8+wide-len(end)-1, canvas.Faint, "columns of "+brief(o.Span/time.Duration(min(wide, len(o.Arrivals)))))
 }
 
 // brief writes a duration in three digits.
@@ -245,7 +245,7 @@ func faults(set *payload.Set, p *payload.Payload) []generate.Fault {
 }
 
 // drawPayload draws the payload, and tells how many rows it takes.
-func (m *Model) drawPayload(c *paint.Canvas, set *payload.Set) int {
+func (m *Model) drawPayload(c *canvas.Canvas, set *payload.Set) int {
 	p := m.payload()
 	title := fmt.Sprintf("payload %d of %d", m.n+1, len(set.Payloads))
 	if m.mode != "" {
@@ -262,10 +262,10 @@ func (m *Model) drawPayload(c *paint.Canvas, set *payload.Set) int {
 	x := m.heading(c, 0, w, onPayload, title)
 	switch {
 	case m.trouble != "":
-		c.PutUpTo(2, 1, w, paint.Bad, proc.Harmless(m.trouble))
+		c.PutUpTo(2, 1, w, canvas.Bad, proc.Harmless(m.trouble))
 		return h
 	case p == nil:
-		c.PutUpTo(2, 1, w, paint.Dim, "making it…")
+		c.PutUpTo(2, 1, w, canvas.Dim, "making it…")
 		return h
 	}
 	if m.pageOf != p || m.pageWide != w {
@@ -277,17 +277,17 @@ func (m *Model) drawPayload(c *paint.Canvas, set *payload.Set) int {
 			m.scroll[onPayload] = m.page.first - (h-3)/2
 		}
 	}
-	says, style := "", paint.Good
+	says, style := "", canvas.Good
 	switch {
 	case m.breaks != "":
-		says, style = "✗ breaks "+m.breaks, paint.Bad
+		says, style = "✗ breaks "+m.breaks, canvas.Bad
 	case m.page.faults > 0:
-		says, style = fmt.Sprintf("✗ %d mistakes", m.page.faults), paint.Bad
+		says, style = fmt.Sprintf("✗ %d mistakes", m.page.faults), canvas.Bad
 	case set.Fits != nil:
 		says = "✓ fits"
 	}
 	if !p.Time.IsZero() && m.w >= 100 {
-		x = c.PutUpTo(x+2, 0, w, paint.Dim, p.Time.Format("15:04:05.000"))
+		x = c.PutUpTo(x+2, 0, w, canvas.Dim, p.Time.Format("15:04:05.000"))
 	}
 	c.Right(max(w-1, x+ansi.StringWidth(says)+2), 0, style, proc.Harmless(says))
 	top := min(m.scroll[onPayload], max(len(m.page.rows)-(h-2), 0))
@@ -298,7 +298,7 @@ func (m *Model) drawPayload(c *paint.Canvas, set *payload.Set) int {
 		}
 	}
 	if more := len(m.page.rows) - top - (h - 2); more > 0 {
-		c.Right(w-1, h-2, paint.Dim, fmt.Sprintf(" %d more lines ", more))
+		c.Right(w-1, h-2, canvas.Dim, fmt.Sprintf(" %d more lines ", more))
 		return h
 	}
 	return min(h, max(len(m.page.rows)+3, m.h/3))
@@ -310,39 +310,39 @@ const shownBytes = 256 << 10
 // layOut lays a payload out, with its mistakes at their places.
 func (m *Model) layOut(set *payload.Set, p *payload.Payload, width int) page {
 	out := page{first: -1}
-	var rows []paint.Row
+	var rows []canvas.Row
 	kind := ""
 	if p.Request != nil {
 		r := payload.Shown(p.Request)
-		rows = append(rows, paint.Row{{Style: paint.Bold, Text: proc.Harmless(r.Method + " " + r.Target)}})
+		rows = append(rows, canvas.Row{{Style: canvas.Bold, Text: proc.Harmless(r.Method + " " + r.Target)}})
 		for _, h := range r.Header {
 			if strings.EqualFold(h.Name, "content-type") {
 				kind = h.Value
 			}
-			rows = append(rows, paint.Row{{Style: paint.Dim, Text: h.Name + ": "}, {Style: paint.Plain, Text: proc.Harmless(h.Value)}})
+			rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: h.Name + ": "}, {Style: canvas.Plain, Text: proc.Harmless(h.Value)}})
 		}
 	} else {
 		e := p.Event
 		kind = e.DataContentType
-		rows = append(rows, paint.Row{{Style: paint.Bold, Text: proc.Harmless(e.Type)}, {Style: paint.Dim, Text: proc.Harmless("  " + e.ID + "  from " + e.Source)}})
+		rows = append(rows, canvas.Row{{Style: canvas.Bold, Text: proc.Harmless(e.Type)}, {Style: canvas.Dim, Text: proc.Harmless("  " + e.ID + "  from " + e.Source)}})
 		for _, f := range append([]event.Field{{Name: "subject", Value: e.Subject}}, e.Extensions...) {
 			if f.Value != "" {
-				rows = append(rows, paint.Row{{Style: paint.Dim, Text: f.Name + ": "}, {Style: paint.Plain, Text: proc.Harmless(f.Value)}})
+				rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: f.Name + ": "}, {Style: canvas.Plain, Text: proc.Harmless(f.Value)}})
 			}
 		}
 	}
-	rows = append(rows, paint.Row{})
+	rows = append(rows, canvas.Row{})
 	data := p.Data()
 	found := faults(set, p)
 	out.faults = len(found)
-	var lines []differ.Line
+	var lines []jsondiff.Line
 	isJSON := false
 	if len(data) <= shownBytes {
-		lines, isJSON = differ.Lines(data)
+		lines, isJSON = jsondiff.Lines(data)
 	}
 	switch {
 	case len(data) == 0:
-		rows = append(rows, paint.Row{{Style: paint.Dim, Text: "(no data)"}})
+		rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: "(no data)"}})
 	case isJSON:
 		marked := map[string]bool{}
 		coloured := colour(lines)
@@ -351,7 +351,7 @@ func (m *Model) layOut(set *payload.Set, p *payload.Payload, width int) page {
 			for _, f := range found {
 				if f.At == l.At && !marked[f.At+f.Text] {
 					marked[f.At+f.Text] = true
-					row = append(row, paint.Span{Style: paint.Bad, Text: "  ◂ " + proc.Harmless(f.Text)})
+					row = append(row, canvas.Span{Style: canvas.Bad, Text: "  ◂ " + proc.Harmless(f.Text)})
 					if out.first < 0 {
 						out.first = len(rows)
 					}
@@ -359,33 +359,33 @@ func (m *Model) layOut(set *payload.Set, p *payload.Payload, width int) page {
 			}
 			rows = append(rows, row)
 		}
-	case carry.IsText(data):
+	case transport.IsText(data):
 		for _, f := range found {
-			rows = append(rows, paint.Row{{Style: paint.Bad, Text: "◂ " + proc.Harmless(f.Text)}})
+			rows = append(rows, canvas.Row{{Style: canvas.Bad, Text: "◂ " + proc.Harmless(f.Text)}})
 		}
 		text := string(data[:min(len(data), shownBytes)])
 		for l := range strings.Lines(text) {
-			rows = append(rows, paint.Code(proc.Harmless(strings.TrimRight(l, "\r\n")), kind)...)
+			rows = append(rows, canvas.Code(proc.Harmless(strings.TrimRight(l, "\r\n")), kind)...)
 		}
 	default:
-		rows = append(rows, paint.Hex(data[:min(len(data), 16<<10)])...)
+		rows = append(rows, canvas.Hex(data[:min(len(data), 16<<10)])...)
 	}
 	if len(data) > shownBytes {
-		rows = append(rows, paint.Row{{Style: paint.Dim, Text: fmt.Sprintf("(the first of %s)", paint.Size(int64(len(data))))}})
+		rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: fmt.Sprintf("(the first of %s)", canvas.Size(int64(len(data))))}})
 	}
-	out.rows = paint.Wrap(rows, width)
+	out.rows = canvas.Wrap(rows, width)
 	return out
 }
 
 // colour gives each line of JSON in its colours.
-func colour(lines []differ.Line) []paint.Row {
+func colour(lines []jsondiff.Line) []canvas.Row {
 	text := make([]string, len(lines))
 	for i, l := range lines {
 		text[i] = proc.Harmless(l.Text)
 	}
-	rows := paint.Code(strings.Join(text, "\n"), "application/json")
+	rows := canvas.Code(strings.Join(text, "\n"), "application/json")
 	for len(rows) < len(lines) {
-		rows = append(rows, paint.Row{})
+		rows = append(rows, canvas.Row{})
 	}
 	return rows
 }
@@ -399,14 +399,14 @@ func (m *Model) beside(set *payload.Set, p *payload.Payload, width int) {
 	if narrow {
 		half = width
 	}
-	var right []paint.Row
+	var right []canvas.Row
 	for _, d := range m.s.Delivered(source, p) {
-		right = append(right, paint.Row{{Style: paint.Warm, Text: d.Function + " gets, " + d.Form}})
+		right = append(right, canvas.Row{{Style: canvas.Warm, Text: d.Function + " gets, " + d.Form}})
 		if d.Wrong != "" {
-			right = append(right, paint.Row{{Style: paint.Bad, Text: proc.Harmless(d.Wrong)}})
+			right = append(right, canvas.Row{{Style: canvas.Bad, Text: proc.Harmless(d.Wrong)}})
 			continue
 		}
-		right = append(right, paint.Row{{Style: paint.Bold, Text: proc.Harmless(d.Method + " " + payload.ShownTarget(d.Target))}})
+		right = append(right, canvas.Row{{Style: canvas.Bold, Text: proc.Harmless(d.Method + " " + payload.ShownTarget(d.Target))}})
 		kind := ""
 		for _, h := range d.Header {
 			value := h.Value
@@ -416,31 +416,31 @@ func (m *Model) beside(set *payload.Set, p *payload.Payload, width int) {
 			if strings.EqualFold(h.Name, "content-type") {
 				kind = h.Value
 			}
-			right = append(right, paint.Row{{Style: paint.Dim, Text: h.Name + ": "}, {Style: paint.Plain, Text: proc.Harmless(value)}})
+			right = append(right, canvas.Row{{Style: canvas.Dim, Text: h.Name + ": "}, {Style: canvas.Plain, Text: proc.Harmless(value)}})
 		}
-		right = append(right, paint.Row{})
+		right = append(right, canvas.Row{})
 		body := d.Body[:min(len(d.Body), shownBytes)]
-		if lines, ok := differ.Lines(body); ok {
+		if lines, ok := jsondiff.Lines(body); ok {
 			right = append(right, colour(lines)...)
-		} else if carry.IsText(body) {
+		} else if transport.IsText(body) {
 			for l := range strings.Lines(string(body)) {
-				right = append(right, paint.Code(proc.Harmless(strings.TrimRight(l, "\r\n")), kind)...)
+				right = append(right, canvas.Code(proc.Harmless(strings.TrimRight(l, "\r\n")), kind)...)
 			}
 		} else {
-			right = append(right, paint.Hex(body[:min(len(body), 4<<10)])...)
+			right = append(right, canvas.Hex(body[:min(len(body), 4<<10)])...)
 		}
-		right = append(right, paint.Row{})
+		right = append(right, canvas.Row{})
 	}
 	if right == nil {
-		right = paint.Rows(paint.Bad, "No wire of "+source+" takes it.")
+		right = canvas.Rows(canvas.Bad, "No wire of "+source+" takes it.")
 	}
-	right = paint.Wrap(right, half)
+	right = canvas.Wrap(right, half)
 	if narrow {
-		m.page.rows = append(append(m.page.rows, paint.Row{}), right...)
+		m.page.rows = append(append(m.page.rows, canvas.Row{}), right...)
 		return
 	}
 	left := m.layOut(set, p, half).rows
-	rows := make([]paint.Row, max(len(left), len(right)))
+	rows := make([]canvas.Row, max(len(left), len(right)))
 	for i := range rows {
 		used := 0
 		if i < len(left) {
@@ -449,7 +449,7 @@ func (m *Model) beside(set *payload.Set, p *payload.Payload, width int) {
 			}
 			rows[i] = append(rows[i], left[i]...)
 		}
-		rows[i] = append(rows[i], paint.Span{Style: paint.Faint, Text: strings.Repeat(" ", max(half-used, 0)) + " │ "})
+		rows[i] = append(rows[i], canvas.Span{Style: canvas.Faint, Text: strings.Repeat(" ", max(half-used, 0)) + " │ "})
 		if i < len(right) {
 			rows[i] = append(rows[i], right[i]...)
 		}
@@ -459,7 +459,7 @@ func (m *Model) beside(set *payload.Set, p *payload.Payload, width int) {
 
 // drawFields draws the places of the data: what the schema says of them, and what
 // occurs there how often.
-func (m *Model) drawFields(c *paint.Canvas, set *payload.Set, h int) {
+func (m *Model) drawFields(c *canvas.Canvas, set *payload.Set, h int) {
 	w := m.w - m.leftWidth() - 2
 	a := m.known[set]
 	title := "what occurs in it"
@@ -472,7 +472,7 @@ func (m *Model) drawFields(c *paint.Canvas, set *payload.Set, h int) {
 	}
 	rows := m.fields(set, a)
 	if len(rows) == 0 {
-		c.PutUpTo(2, 1, w, paint.Dim, "No data that is JSON.")
+		c.PutUpTo(2, 1, w, canvas.Dim, "No data that is JSON.")
 		return
 	}
 	names := 0
@@ -483,7 +483,7 @@ func (m *Model) drawFields(c *paint.Canvas, set *payload.Set, h int) {
 	schema := 0
 	if set.Maker != nil && len(set.Maker.Outline) > 0 && w >= 70 {
 		schema = w / 3
-		c.PutUpTo(w-schema, 0, w, paint.Dim, "what "+set.Origin+" asks")
+		c.PutUpTo(w-schema, 0, w, canvas.Dim, "what "+set.Origin+" asks")
 	}
 	top := min(m.scroll[onFields], max(len(rows)-(h-1), 0))
 	m.scroll[onFields] = top
@@ -492,23 +492,23 @@ func (m *Model) drawFields(c *paint.Canvas, set *payload.Set, h int) {
 			break
 		}
 		r, y := rows[top+i], 1+i
-		c.PutUpTo(2, y, 2+names, paint.Field, r.name)
+		c.PutUpTo(2, y, 2+names, canvas.Field, r.name)
 		c.Right(2+names+7, y, r.style, r.share)
 		x := 2 + names + 9
-		c.PutUpTo(x, y, w-1, paint.Plain, r.what)
+		c.PutUpTo(x, y, w-1, canvas.Plain, r.what)
 		if schema > 0 && r.says != "" {
 			used := x + ansi.StringWidth(r.what) + 3
-			c.PutUpTo(max(used, w-schema), y, w-1, paint.Dim, r.says)
+			c.PutUpTo(max(used, w-schema), y, w-1, canvas.Dim, r.says)
 		}
 	}
 	if more := len(rows) - top - (h - 1); more > 0 {
-		c.Right(w-1, h-1, paint.Dim, fmt.Sprintf(" %d more ", more))
+		c.Right(w-1, h-1, canvas.Dim, fmt.Sprintf(" %d more ", more))
 	}
 }
 
 type fieldRow struct {
 	name, share, what, says string
-	style                   paint.Style
+	style                   canvas.Style
 }
 
 // fields joins what the schema names with what occurs.
@@ -535,15 +535,15 @@ func (m *Model) fields(set *payload.Set, a *about) (out []fieldRow) {
 	}
 	for _, f := range a.fields {
 		seen[f.At] = true
-		style := paint.Plain
+		style := canvas.Plain
 		if f.N < f.Of {
-			style = paint.Warm
+			style = canvas.Warm
 		}
 		out = append(out, fieldRow{name(f.At), infer.Percent(f.N, f.Of), proc.Harmless(f.What), proc.Harmless(says[f.At]), style})
 	}
 	for _, o := range outline {
 		if !seen[o.At] && len(a.fields) > 0 {
-			out = append(out, fieldRow{name(o.At), "never", "", proc.Harmless(o.Text), paint.Bad})
+			out = append(out, fieldRow{name(o.At), "never", "", proc.Harmless(o.Text), canvas.Bad})
 		}
 	}
 	return out

@@ -14,9 +14,9 @@ import (
 	"nightdrill/internal/core/infer"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/desk"
+	"nightdrill/internal/session"
+	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/fireview"
-	"nightdrill/internal/tui/paint"
 )
 
 // Fire wants the view of single firings, with an item chosen.
@@ -69,7 +69,7 @@ type about struct {
 
 // Model is the state of the view.
 type Model struct {
-	s     *desk.Standing
+	s     *session.Standing
 	plan  *plan.Standing
 	w, h  int
 	focus pane
@@ -105,7 +105,7 @@ type (
 )
 
 // New gives the view of a desk.
-func New(s *desk.Standing) *Model {
+func New(s *session.Standing) *Model {
 	return &Model{s: s, plan: s.Plan(), known: map[*payload.Set]*about{}}
 }
 
@@ -386,12 +386,12 @@ func complain(format string, args ...any) tea.Cmd {
 }
 
 // Title says what the view shows, for the top line.
-func (m *Model) Title() (paint.Style, string) {
+func (m *Model) Title() (canvas.Style, string) {
 	n := 0
 	for i := range m.plan.Sets {
 		n += len(m.plan.Sets[i].Payloads)
 	}
-	return paint.Dim, fmt.Sprintf("%d payloads in %d sets", n, len(m.plan.Sets))
+	return canvas.Dim, fmt.Sprintf("%d payloads in %d sets", n, len(m.plan.Sets))
 }
 
 // Help gives the keys that work now.

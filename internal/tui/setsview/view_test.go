@@ -11,9 +11,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/desk"
+	"nightdrill/internal/session"
+	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/fireview"
-	"nightdrill/internal/tui/paint"
 )
 
 // screen is the view over a real desk.
@@ -21,11 +21,11 @@ type screen struct {
 	*Model
 	t      *testing.T
 	dir    string
-	stand  *desk.Standing
+	stand  *session.Standing
 	note   string
 	asked  *fireview.Ask
 	fired  string
-	mapped *desk.Item // put on the map
+	mapped *session.Item // put on the map
 }
 
 func open(t *testing.T, w, h int) *screen {
@@ -57,7 +57,7 @@ payloads:
 			t.Fatal(err)
 		}
 	}
-	d, err := desk.Open(t.Context(), dir)
+	d, err := session.Open(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -105,7 +105,7 @@ func (x *screen) press(keys ...string) {
 // shows fails where the view lacks a text, or has one that is marked by a "!".
 func (x *screen) shows(texts ...string) {
 	x.t.Helper()
-	drawn := x.Draw(paint.NewTheme(true)).String()
+	drawn := x.Draw(canvas.NewTheme(true)).String()
 	plain := ansi.Strip(drawn)
 	for _, text := range texts {
 		if not, ok := strings.CutPrefix(text, "!"); ok == strings.Contains(plain, not) && ok || !ok && !strings.Contains(plain, text) {

@@ -12,9 +12,9 @@ import (
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/desk"
 	"nightdrill/internal/live/proc"
-	"nightdrill/internal/tui/paint"
+	"nightdrill/internal/session"
+	"nightdrill/internal/tui/canvas"
 )
 
 // panel is how many rows the panel at the bottom takes at least.
@@ -26,27 +26,27 @@ func (m *Model) panel() int {
 }
 
 // Draw draws the view.
-func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
-	out := paint.New(m.w, m.h, theme)
+func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
+	out := canvas.New(m.w, m.h, theme)
 	if m.sources() == 0 {
-		out.Put(2, 1, paint.Plain, "The project has no sources yet, so nothing reaches its functions.")
-		out.Put(2, 3, paint.Dim, "Add one below sources: in nightdrill.yaml, such as  fares: {kind: http, wires: [{to: quote}]}. It appears here when the file is saved.")
+		out.Put(2, 1, canvas.Plain, "The project has no sources yet, so nothing reaches its functions.")
+		out.Put(2, 3, canvas.Dim, "Add one below sources: in nightdrill.yaml, such as  fares: {kind: http, wires: [{to: quote}]}. It appears here when the file is saved.")
 		return out
 	}
 	if m.choosing {
 		m.drawChoices(out)
 		return out
 	}
-	w, words := m.Map(), desk.WiresOf(m.plan)
+	w, words := m.Map(), session.WiresOf(m.plan)
 	p := w.Lay(m.w-2, m.h-m.panel())
 	room := min(p.H+1, m.h-m.panel())
-	page := paint.New(m.w-2, p.H, theme)
+	page := canvas.New(m.w-2, p.H, theme)
 	m.drawMap(page, w, p, words)
 	m.follow(p, words, room)
 	out.Draw(1, -m.top, page)
 	out.Fill(0, room, m.w, m.h-room)
 	if hidden := p.H - room - m.top; hidden > 0 {
-		out.Right(m.w-1, room-1, paint.Dim, fmt.Sprintf(" %d more rows below ", hidden))
+		out.Right(m.w-1, room-1, canvas.Dim, fmt.Sprintf(" %d more rows below ", hidden))
 	}
 	if m.journey != nil {
 		m.drawJourney(out, room)
@@ -57,7 +57,7 @@ func (m *Model) Draw(theme *paint.Theme) *paint.Canvas {
 }
 
 // follow scrolls to where the cursor, or the event, is.
-func (m *Model) follow(p *draw.WiringPlan, words []desk.WireOf, room int) {
+func (m *Model) follow(p *draw.WiringPlan, words []session.WireOf, room int) {
 	if p.H <= room {
 		m.top = 0
 		return
@@ -91,17 +91,17 @@ func (m *Model) places() (source, function int) {
 }
 
 // drawMap draws nodes and wires.
-func (m *Model) drawMap(c *paint.Canvas, w *draw.Wiring, p *draw.WiringPlan, words []desk.WireOf) {
+func (m *Model) drawMap(c *canvas.Canvas, w *draw.Wiring, p *draw.WiringPlan, words []session.WireOf) {
 	source, function := m.places()
 	// what the event on the map has passed
-	passed, missed, stopped := map[desk.WireOf]bool{}, map[desk.WireOf]bool{}, map[string]bool{}
+	passed, missed, stopped := map[session.WireOf]bool{}, map[session.WireOf]bool{}, map[string]bool{}
 	for i := 0; m.journey != nil && i <= m.stop && i < len(m.journey); i++ {
 		x := &m.journey[i]
 		if n, err := strconv.Atoi(x.Wire); err == nil {
-			passed[desk.WireOf{Source: m.plan.SourceNamed(x.Source), Wire: n - 1}] = true
+			passed[session.WireOf{Source: m.plan.SourceNamed(x.Source), Wire: n - 1}] = true
 		}
 		if n, err := strconv.Atoi(x.Near); err == nil {
-			missed[desk.WireOf{Source: m.plan.SourceNamed(x.Source), Wire: n - 1}] = true
+			missed[session.WireOf{Source: m.plan.SourceNamed(x.Source), Wire: n - 1}] = true
 		}
 		if x.Bad {
 			stopped[x.Function+"/"+x.Source] = true
@@ -115,14 +115,14 @@ func (m *Model) drawMap(c *paint.Canvas, w *draw.Wiring, p *draw.WiringPlan, wor
 			x := words[i]
 			style, matters := m.wireStyle(x)
 			if m.journey != nil {
-				style, matters = paint.Faint, passed[x] || missed[x]
+				style, matters = canvas.Faint, passed[x] || missed[x]
 				if missed[x] {
-					style = paint.Bad
+					style = canvas.Bad
 				} else if matters {
-					style = paint.Warm
+					style = canvas.Warm
 				}
 			} else if x.Source == source || function >= 0 && m.plan.Sources[x.Source].Wires[x.Wire].To == function {
-				style, matters = paint.Plain, true
+				style, matters = canvas.Plain, true
 			}
 			if matters == (pass == 1) {
 				drawn = append(drawn, styled{strokes[i], style})
@@ -136,28 +136,28 @@ func (m *Model) drawMap(c *paint.Canvas, w *draw.Wiring, p *draw.WiringPlan, wor
 		}
 		if missed[words[i]] { // it did not get through
 			first := p.Wires[i][0]
-			c.Set(first.X, first.Y, paint.Bad, '✗')
+			c.Set(first.X, first.Y, canvas.Bad, '✗')
 		}
 	}
 	for i, b := range p.Sources {
-		style := paint.Bold
+		style := canvas.Bold
 		if i == source && function < 0 {
-			style = paint.Chosen
+			style = canvas.Chosen
 		}
 		bad := stopped["/"+m.plan.Sources[i].Name]
 		if bad {
-			style = paint.ChosenBad
+			style = canvas.ChosenBad
 		}
 		m.drawSource(c, b, &w.Sources[i], i, style)
 	}
 	for i, b := range p.Functions {
-		style := paint.Bold
+		style := canvas.Bold
 		if i == function {
-			style = paint.Chosen
+			style = canvas.Chosen
 		}
 		for key := range stopped {
 			if name, _, _ := strings.Cut(key, "/"); name == m.plan.Functions[i].Name && i == function {
-				style = paint.ChosenBad
+				style = canvas.ChosenBad
 			}
 		}
 		m.drawFunction(c, b, &w.Functions[i], i, style)
@@ -165,14 +165,14 @@ func (m *Model) drawMap(c *paint.Canvas, w *draw.Wiring, p *draw.WiringPlan, wor
 }
 
 // wireStyle says how a wire looks by what goes over it, and whether it matters.
-func (m *Model) wireStyle(x desk.WireOf) (paint.Style, bool) {
+func (m *Model) wireStyle(x session.WireOf) (canvas.Style, bool) {
 	switch t := m.traffic.Wire(x); {
 	case t.Working > 0:
-		return paint.Warm, true
+		return canvas.Warm, true
 	case t.Waiting > 0:
-		return paint.Cold, true
+		return canvas.Cold, true
 	}
-	return paint.Faint, false
+	return canvas.Faint, false
 }
 
 // lines are the glyphs of a stroke, by its arms.
@@ -181,13 +181,13 @@ var lines = [16]rune{' ', '│', '─', '╰', '│', '│', '╭', '├', '─'
 // styled is a wire to be drawn.
 type styled struct {
 	path  []draw.Stroke
-	style paint.Style
+	style canvas.Style
 }
 
 // drawStrokes draws wires. Where one crosses another that leads elsewhere, the one
 // that goes up or down lies above; where it joins one that leads to the same
 // function, it flows into it.
-func drawStrokes(c *paint.Canvas, wires []styled) {
+func drawStrokes(c *canvas.Canvas, wires []styled) {
 	for _, above := range []bool{false, true} {
 		for _, w := range wires {
 			for _, s := range w.path {
@@ -204,20 +204,20 @@ func drawStrokes(c *paint.Canvas, wires []styled) {
 }
 
 // drawLabel writes on a wire what it takes, and what goes over it.
-func (m *Model) drawLabel(c *paint.Canvas, b draw.Box, x desk.WireOf) {
+func (m *Model) drawLabel(c *canvas.Canvas, b draw.Box, x session.WireOf) {
 	if b.W < 6 {
 		return
 	}
 	t := m.traffic.Wire(x)
-	counts := []count{{t.Done, "done", paint.Plain}, {t.Bad, "✗", paint.Bad}, {t.Working, "in flight", paint.Warm}, {t.Waiting, "waiting", paint.Cold}}
+	counts := []count{{t.Done, "done", canvas.Plain}, {t.Bad, "✗", canvas.Bad}, {t.Working, "in flight", canvas.Warm}, {t.Waiting, "waiting", canvas.Cold}}
 	words := proc.Harmless(m.plan.Sources[x.Source].WireWords(x.Wire))
 	if words == "everything" {
 		words = ""
 	}
 	at, edge := b.X+1, b.X+b.W
-	if b.W >= leastColumns && t != (desk.WireTraffic{}) { // counts stand in columns, below those of other wires
+	if b.W >= leastColumns && t != (session.WireTraffic{}) { // counts stand in columns, below those of other wires
 		if words != "" {
-			c.PutUpTo(at, b.Y, edge-countsWidth, paint.Dim, " "+words+" ")
+			c.PutUpTo(at, b.Y, edge-countsWidth, canvas.Dim, " "+words+" ")
 		}
 		at = edge - countsWidth
 		for i, k := range counts[:3] {
@@ -241,7 +241,7 @@ func (m *Model) drawLabel(c *paint.Canvas, b draw.Box, x desk.WireOf) {
 		}
 	}
 	if words != "" && at < edge-8 {
-		c.Put(c.PutUpTo(at, b.Y, edge-1, paint.Dim, " "+words), b.Y, paint.Dim, " ")
+		c.Put(c.PutUpTo(at, b.Y, edge-1, canvas.Dim, " "+words), b.Y, canvas.Dim, " ")
 	}
 }
 
@@ -249,7 +249,7 @@ func (m *Model) drawLabel(c *paint.Canvas, b draw.Box, x desk.WireOf) {
 type count struct {
 	n     int
 	what  string
-	style paint.Style
+	style canvas.Style
 }
 
 // countsWidth is the room of a wire's counts in columns, which are drawn where a
@@ -260,16 +260,16 @@ const (
 )
 
 // drawSource writes a source, and below it the figures that its kind lives by.
-func (m *Model) drawSource(c *paint.Canvas, b draw.Box, n *draw.WiringNode, i int, style paint.Style) {
+func (m *Model) drawSource(c *canvas.Canvas, b draw.Box, n *draw.WiringNode, i int, style canvas.Style) {
 	src := &m.plan.Sources[i]
 	x := c.PutUpTo(b.X, b.Y, b.X+b.W, style, " "+src.Name+" ")
-	x = c.PutUpTo(x+1, b.Y, b.X+b.W, paint.Dim, src.Kind.String())
+	x = c.PutUpTo(x+1, b.Y, b.X+b.W, canvas.Dim, src.Kind.String())
 	if t := m.of(i); t != nil && t.Arrived > 0 {
-		x = c.PutUpTo(x+2, b.Y, b.X+b.W, paint.Plain, fmt.Sprintf("%d in", t.Arrived))
+		x = c.PutUpTo(x+2, b.Y, b.X+b.W, canvas.Plain, fmt.Sprintf("%d in", t.Arrived))
 	}
 	if len(src.Wires) > 0 { // up to where its first wire begins
 		for at := x + 1; at < b.X+b.W+2; at++ {
-			c.Set(at, b.Y, paint.Faint, '·')
+			c.Set(at, b.Y, canvas.Faint, '·')
 		}
 	}
 	for k := range src.Wires { // where it has several, they part
@@ -281,33 +281,33 @@ func (m *Model) drawSource(c *paint.Canvas, b draw.Box, n *draw.WiringNode, i in
 			part = '╰'
 		}
 		if len(src.Wires) > 1 {
-			c.Set(b.X+b.W+1, b.Y+k, paint.Faint, part)
+			c.Set(b.X+b.W+1, b.Y+k, canvas.Faint, part)
 		}
 	}
 	if b.H > 1 {
 		m.drawFigures(c, b.X+1, b.Y+1, b.X+b.W, i)
 	}
-	m.drawWays(c, draw.Box{X: b.X + 1, Y: b.Y + 2, W: b.W - 1, H: b.H - 2}, n, paint.Bad)
+	m.drawWays(c, draw.Box{X: b.X + 1, Y: b.Y + 2, W: b.W - 1, H: b.H - 2}, n, canvas.Bad)
 }
 
 // drawWays draws the ways on from a node: a row for each, to the source and to what
 // that leads to.
-func (m *Model) drawWays(c *paint.Canvas, b draw.Box, n *draw.WiringNode, counts paint.Style) {
+func (m *Model) drawWays(c *canvas.Canvas, b draw.Box, n *draw.WiringNode, counts canvas.Style) {
 	edge := b.X + b.W
 	for k, way := range n.Ways {
 		y := b.Y + k
 		if y >= b.Y+b.H {
 			return
 		}
-		line, words := paint.Faint, paint.Dim
-		went := func(s desk.Stop) bool { // the event on the map
+		line, words := canvas.Faint, canvas.Dim
+		went := func(s session.Stop) bool { // the event on the map
 			return s.By == n.Name && s.Source == way.To || s.Dead && s.Source == n.Name
 		}
 		switch {
 		case m.journey != nil && slices.ContainsFunc(m.journey[:min(m.stop+1, len(m.journey))], went):
-			line, words = paint.Warm, paint.Warm
+			line, words = canvas.Warm, canvas.Warm
 		case m.journey == nil && !m.right && m.plan.Sources[m.at[0]].Name == way.To:
-			line, words = paint.Plain, paint.Plain
+			line, words = canvas.Plain, canvas.Plain
 		}
 		start, style, what := "├─", counts, way.Words()
 		if k == len(n.Ways)-1 {
@@ -327,7 +327,7 @@ func (m *Model) drawWays(c *paint.Canvas, b draw.Box, n *draw.WiringNode, counts
 	}
 }
 
-func (m *Model) of(source int) *desk.SourceTraffic {
+func (m *Model) of(source int) *session.SourceTraffic {
 	if m.traffic == nil || source >= len(m.traffic.Sources) {
 		return nil
 	}
@@ -335,11 +335,11 @@ func (m *Model) of(source int) *desk.SourceTraffic {
 }
 
 // drawFigures writes a source's figures in one line.
-func (m *Model) drawFigures(c *paint.Canvas, x, y, edge, i int) {
+func (m *Model) drawFigures(c *canvas.Canvas, x, y, edge, i int) {
 	style, text := m.figures(i)
 	t := m.of(i)
 	if t != nil && t.Unmatched > 0 {
-		if x = c.PutUpTo(x, y, edge, paint.Bad, fmt.Sprintf("%d unmatched  ", t.Unmatched)); ansi.StringWidth(text) > edge-x {
+		if x = c.PutUpTo(x, y, edge, canvas.Bad, fmt.Sprintf("%d unmatched  ", t.Unmatched)); ansi.StringWidth(text) > edge-x {
 			return
 		}
 	}
@@ -347,10 +347,10 @@ func (m *Model) drawFigures(c *paint.Canvas, x, y, edge, i int) {
 }
 
 // figures gives what the kind of a source lives by.
-func (m *Model) figures(i int) (paint.Style, string) {
+func (m *Model) figures(i int) (canvas.Style, string) {
 	src, t := &m.plan.Sources[i], m.of(i)
 	if t == nil {
-		return paint.Dim, ""
+		return canvas.Dim, ""
 	}
 	open, working := 0, 0
 	for _, w := range t.Wires {
@@ -362,18 +362,18 @@ func (m *Model) figures(i int) (paint.Style, string) {
 		if t.Rejected > 0 {
 			text += fmt.Sprintf(", %d turned away", t.Rejected)
 		}
-		return paint.Dim, text
+		return canvas.Dim, text
 	case plan.Queue:
 		if len(src.Wires) == 0 {
-			return paint.Dim, fmt.Sprintf("%d kept, nobody reads them", t.Arrived+m.deadLetters(i))
+			return canvas.Dim, fmt.Sprintf("%d kept, nobody reads them", t.Arrived+m.deadLetters(i))
 		}
-		return paint.Dim, fmt.Sprintf("depth %d, %d in flight%s", open-working, working, oldest(t.Oldest))
+		return canvas.Dim, fmt.Sprintf("depth %d, %d in flight%s", open-working, working, oldest(t.Oldest))
 	case plan.Stream:
 		lag := 0
 		for _, l := range t.Lanes {
 			lag += l.Lag
 		}
-		return paint.Dim, fmt.Sprintf("lag %d %s%s", lag, lagBars(t.Lanes, 16), oldest(t.Oldest))
+		return canvas.Dim, fmt.Sprintf("lag %d %s%s", lag, lagBars(t.Lanes, 16), oldest(t.Oldest))
 	case plan.Storage:
 		text := "told at once"
 		switch {
@@ -386,9 +386,9 @@ func (m *Model) figures(i int) (paint.Style, string) {
 		if open > 0 {
 			text = fmt.Sprintf("%d open, ", open) + text
 		}
-		return paint.Dim, text
+		return canvas.Dim, text
 	}
-	return paint.Dim, m.nextTime(src)
+	return canvas.Dim, m.nextTime(src)
 }
 
 // deadLetters counts what other sources gave up to a queue that nobody reads.
@@ -427,7 +427,7 @@ func brief(d time.Duration) string {
 
 // lagBars draws the lag of each partition, as high as the largest; several share
 // a bar where there are more than fit.
-func lagBars(lanes []desk.LaneTraffic, most int) string {
+func lagBars(lanes []session.LaneTraffic, most int) string {
 	if len(lanes) == 0 {
 		return ""
 	}
@@ -460,14 +460,14 @@ func (m *Model) nextTime(src *plan.Source) string {
 			}
 			there := f.Clock.From.Add(time.Duration(float64(m.elapsed) * f.Clock.Speed))
 			end := f.Clock.From.Add(f.Clock.For)
-			if next := desk.NextTimes(src, there, 1); len(next) > 0 && next[0].At.Before(end) {
+			if next := session.NextTimes(src, there, 1); len(next) > 0 && next[0].At.Before(end) {
 				return fmt.Sprintf("there it is %s, next %s", there.Format("Mon 15:04"), next[0].At.Format("Mon 15:04"))
 			}
 			return "its night is over"
 		}
 		return "not in this drill"
 	}
-	next := desk.NextTimes(src, m.now, 1)
+	next := session.NextTimes(src, m.now, 1)
 	if len(next) == 0 {
 		return "never"
 	}
@@ -504,7 +504,7 @@ func clauses(text string, room int) string {
 }
 
 // drawFunction writes a function, how it stands, and where its replies go on to.
-func (m *Model) drawFunction(c *paint.Canvas, b draw.Box, n *draw.WiringNode, i int, style paint.Style) {
+func (m *Model) drawFunction(c *canvas.Canvas, b draw.Box, n *draw.WiringNode, i int, style canvas.Style) {
 	x := c.PutUpTo(b.X, b.Y, b.X+b.W, style, " "+n.Name+" ")
 	state, words := m.states(i)
 	if len(words) > 0 {
@@ -517,42 +517,42 @@ func (m *Model) drawFunction(c *paint.Canvas, b draw.Box, n *draw.WiringNode, i 
 		c.PutUpTo(b.X+1, below, b.X+b.W, state, longest(words, b.W-1))
 		below++
 	}
-	m.drawWays(c, draw.Box{X: b.X + 1, Y: below, W: b.W - 1, H: b.Y + b.H - below}, n, paint.Plain)
+	m.drawWays(c, draw.Box{X: b.X + 1, Y: below, W: b.W - 1, H: b.Y + b.H - below}, n, canvas.Plain)
 }
 
 // drawJourney writes the stops of the event on the map on the left, and on the
 // right why it went where it is.
-func (m *Model) drawJourney(c *paint.Canvas, y int) {
+func (m *Model) drawJourney(c *canvas.Canvas, y int) {
 	c.Rule(y, fmt.Sprintf("stop %d of %d", m.stop+1, len(m.journey)))
 	rows := m.h - y - 1
 	half := m.w * 9 / 20
 	top := max(min(m.stop-rows/2, len(m.journey)-rows), 0)
 	for i := top; i < min(top+rows, len(m.journey)); i++ {
 		x := &m.journey[i]
-		style, mark := paint.Dim, "  "
+		style, mark := canvas.Dim, "  "
 		switch {
 		case i == m.stop && x.Bad:
-			style, mark = paint.ChosenBad, "▸ "
+			style, mark = canvas.ChosenBad, "▸ "
 		case i == m.stop:
-			style, mark = paint.Chosen, "▸ "
+			style, mark = canvas.Chosen, "▸ "
 		case i < m.stop && x.Bad:
-			style = paint.Bad
+			style = canvas.Bad
 		case i < m.stop:
-			style = paint.Warm
+			style = canvas.Warm
 		}
 		c.PutUpTo(1, y+1+i-top, half, style, mark+proc.Harmless(x.Text))
 	}
 	x := &m.journey[m.stop]
-	var why []paint.Row
+	var why []canvas.Row
 	for _, l := range append([]string{x.Text}, x.Lines...) {
-		style := paint.Plain
+		style := canvas.Plain
 		if strings.Contains(l, "fails  ") || x.Bad && !strings.Contains(l, "holds  ") {
-			style = paint.Bad
+			style = canvas.Bad
 		}
-		why = append(why, paint.Rows(style, strings.Split(ansi.Wrap(proc.Harmless(l), m.w-half-3, ""), "\n")...)...)
+		why = append(why, canvas.Rows(style, strings.Split(ansi.Wrap(proc.Harmless(l), m.w-half-3, ""), "\n")...)...)
 	}
 	if x.Near != "" {
-		why = append(why, paint.Row{}, paint.Row{{Style: paint.Dim, Text: "Mend the wire in nightdrill.yaml, then o offers it again."}})
+		why = append(why, canvas.Row{}, canvas.Row{{Style: canvas.Dim, Text: "Mend the wire in nightdrill.yaml, then o offers it again."}})
 	}
 	for i, row := range why[:min(len(why), rows)] {
 		c.PutRow(half+2, y+1+i, m.w-1, row)
@@ -560,7 +560,7 @@ func (m *Model) drawJourney(c *paint.Canvas, y int) {
 }
 
 // drawDetails writes all that is known of what is under the cursor.
-func (m *Model) drawDetails(c *paint.Canvas, y int) {
+func (m *Model) drawDetails(c *canvas.Canvas, y int) {
 	var title string
 	var lines []string
 	if m.right {
@@ -574,9 +574,9 @@ func (m *Model) drawDetails(c *paint.Canvas, y int) {
 		edge = m.w * 9 / 20
 		m.drawLast(c, edge+2, y, rows)
 	}
-	var text []paint.Row
+	var text []canvas.Row
 	for _, l := range lines {
-		text = append(text, paint.Rows(paint.Plain, strings.Split(ansi.Wrap(proc.Harmless(l), edge-2, ""), "\n")...)...)
+		text = append(text, canvas.Rows(canvas.Plain, strings.Split(ansi.Wrap(proc.Harmless(l), edge-2, ""), "\n")...)...)
 	}
 	for i, row := range text[:min(len(text), rows)] {
 		c.PutRow(2, y+1+i, edge, row)
@@ -584,7 +584,7 @@ func (m *Model) drawDetails(c *paint.Canvas, y int) {
 }
 
 // drawLast lists what came last to what is under the cursor, and what became of it.
-func (m *Model) drawLast(c *paint.Canvas, x, y, rows int) {
+func (m *Model) drawLast(c *canvas.Canvas, x, y, rows int) {
 	name, dead := "", map[string]bool{}
 	if m.right {
 		name = m.plan.Functions[m.at[1]].Name
@@ -596,38 +596,38 @@ func (m *Model) drawLast(c *paint.Canvas, x, y, rows int) {
 			}
 		}
 	}
-	wanted := func(e *desk.Came) bool {
+	wanted := func(e *session.Came) bool {
 		if m.right {
 			return e.Function == name
 		}
 		return e.Source == name || dead[e.Source] && !e.Open && e.Outcome == engine.DeadLettered
 	}
-	var all []desk.Came
+	var all []session.Came
 	switch {
 	case m.live != nil:
-		all = desk.LastEnded(m.live, rows, wanted)
+		all = session.LastEnded(m.live, rows, wanted)
 	case m.ofRun != nil:
-		all = desk.LastEnded(m.run, rows, wanted)
+		all = session.LastEnded(m.run, rows, wanted)
 	default:
 		all = m.s.LastCame(rows, wanted)
 	}
 	if len(all) == 0 {
 		return
 	}
-	c.Put(x, y, paint.Dim, " the last that came ")
+	c.Put(x, y, canvas.Dim, " the last that came ")
 	for i, e := range all {
-		style, edge := paint.Plain, m.w-1
+		style, edge := canvas.Plain, m.w-1
 		switch {
 		case e.Open:
-			style = paint.Warm
+			style = canvas.Warm
 		case e.Outcome != engine.Done:
-			style = paint.Bad
+			style = canvas.Bad
 		}
 		words, _, _ := strings.Cut(e.Word(), ",")
 		if !e.Open && e.Outcome != engine.Unmatched {
 			words += " in " + brief(e.Took)
 		}
-		at := c.PutUpTo(x, y+1+i, edge, paint.Dim, fmt.Sprintf("%-9s ", e.At))
+		at := c.PutUpTo(x, y+1+i, edge, canvas.Dim, fmt.Sprintf("%-9s ", e.At))
 		room, label := edge-at-22, proc.Harmless(e.Label)
 		to := name == e.Source && e.Function != "" && room-len(e.Function)-3 >= 20
 		if to {
@@ -638,9 +638,9 @@ func (m *Model) drawLast(c *paint.Canvas, x, y, rows int) {
 		if wide := ansi.StringWidth(label); wide > room && !request { // its end tells it from others
 			label = ansi.TruncateLeft(label, wide-room+1, "…")
 		}
-		c.PutUpTo(at, y+1+i, at+room, paint.Plain, label)
+		c.PutUpTo(at, y+1+i, at+room, canvas.Plain, label)
 		if at = at + room + 1; to {
-			at = c.PutUpTo(at, y+1+i, edge, paint.Dim, "→ "+e.Function) + 1
+			at = c.PutUpTo(at, y+1+i, edge, canvas.Dim, "→ "+e.Function) + 1
 		}
 		c.PutUpTo(at, y+1+i, edge, style, words)
 	}
@@ -648,7 +648,7 @@ func (m *Model) drawLast(c *paint.Canvas, x, y, rows int) {
 
 func (m *Model) aboutSource(i int) (string, []string) {
 	src := &m.plan.Sources[i]
-	lines := []string{desk.SourceWords(&m.plan.Project, src)}
+	lines := []string{session.SourceWords(&m.plan.Project, src)}
 	t := m.of(i)
 	if t != nil {
 		_, now := m.figures(i)
@@ -675,7 +675,7 @@ func (m *Model) aboutSource(i int) (string, []string) {
 			lines = append(lines, fmt.Sprintf("curl -T FILE http://%s/%s/KEY puts an object here; GET http://%s/%s lists them", a, src.Bucket, a, src.Bucket))
 		}
 	case plan.Schedule:
-		for _, n := range desk.NextTimes(src, m.now, 4) {
+		for _, n := range session.NextTimes(src, m.now, 4) {
 			text := n.At.Format("Mon 2006-01-02 15:04:05 -0700")
 			if n.Note != "" {
 				text += "  " + n.Note
@@ -715,7 +715,7 @@ func (m *Model) aboutFunction(i int) (string, []string) {
 	for s := range m.sources() {
 		for k, w := range m.plan.Sources[s].Wires {
 			if w.To == i {
-				t := m.traffic.Wire(desk.WireOf{Source: s, Wire: k})
+				t := m.traffic.Wire(session.WireOf{Source: s, Wire: k})
 				lines = append(lines, fmt.Sprintf("from %s, wire %d: %d done, %d not, %d waiting, %d in flight", m.plan.Sources[s].Name, k+1, t.Done, t.Bad, t.Waiting, t.Working))
 			}
 		}
@@ -727,7 +727,7 @@ func (m *Model) aboutFunction(i int) (string, []string) {
 }
 
 // drawChoices lists the events that can be put on the map.
-func (m *Model) drawChoices(c *paint.Canvas) {
+func (m *Model) drawChoices(c *canvas.Canvas) {
 	c.Rule(0, "which event goes on the map? at "+m.plan.Sources[m.source()].Name)
 	room := m.h - 2
 	top := max(min(m.chosen-room/2, len(m.choices)-room), 0)
@@ -737,14 +737,14 @@ func (m *Model) drawChoices(c *paint.Canvas) {
 		split = max(split, min(ansi.StringWidth(proc.Harmless(x.label))+5, m.w*2/3))
 	}
 	for i, x := range shown {
-		style, mark := paint.Plain, "  "
+		style, mark := canvas.Plain, "  "
 		if top+i == m.chosen {
-			style, mark = paint.Chosen, "▸ "
+			style, mark = canvas.Chosen, "▸ "
 		}
 		at := c.PutUpTo(1, 1+i, split, style, mark+proc.Harmless(x.label))
-		at = c.PutUpTo(max(at+2, split), 1+i, m.w-1, paint.Dim, proc.Harmless(x.what))
+		at = c.PutUpTo(max(at+2, split), 1+i, m.w-1, canvas.Dim, proc.Harmless(x.what))
 		if x.bad {
-			c.PutUpTo(at+2, 1+i, m.w-1, paint.Bad, "no wire takes it")
+			c.PutUpTo(at+2, 1+i, m.w-1, canvas.Bad, "no wire takes it")
 		}
 	}
 }

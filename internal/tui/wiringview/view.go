@@ -15,9 +15,9 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/desk"
+	"nightdrill/internal/session"
+	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/fireview"
-	"nightdrill/internal/tui/paint"
 )
 
 // Keys are the keys of the view.
@@ -43,27 +43,27 @@ type Export struct{ Path string }
 
 // Model is the state of the view.
 type Model struct {
-	s        *desk.Standing
+	s        *session.Standing
 	plan     *plan.Standing
 	w, h     int
-	traffic  *desk.Traffic
-	states   func(fn int) (paint.Style, []string) // of each function, in words, the longest first
-	right    bool                                 // the cursor is among the functions
-	at       [2]int                               // its place among sources and among functions
-	top      int                                  // rows scrolled
-	drill    *plan.Drill                          // under way
-	elapsed  time.Duration                        // of it
-	live     *measure.Run                         // of the drill under way
-	run      *measure.Run                         // the last one that was seen whole
-	ofRun    *desk.Traffic                        // what went over the wires in it, while that is shown
+	traffic  *session.Traffic
+	states   func(fn int) (canvas.Style, []string) // of each function, in words, the longest first
+	right    bool                                  // the cursor is among the functions
+	at       [2]int                                // its place among sources and among functions
+	top      int                                   // rows scrolled
+	drill    *plan.Drill                           // under way
+	elapsed  time.Duration                         // of it
+	live     *measure.Run                          // of the drill under way
+	run      *measure.Run                          // the last one that was seen whole
+	ofRun    *session.Traffic                      // what went over the wires in it, while that is shown
 	now      time.Time
 	counted  time.Time // when the traffic was counted
-	journey  []desk.Stop
+	journey  []session.Stop
 	stop     int
-	item     *desk.Item   // that is on the map, where it can be fired
-	firing   *desk.Firing // whose way is shown
-	settled  *desk.Firing // the one whose way is known to its end
-	choices  []choice     // events of a source, while one is chosen
+	item     *session.Item   // that is on the map, where it can be fired
+	firing   *session.Firing // whose way is shown
+	settled  *session.Firing // the one whose way is known to its end
+	choices  []choice        // events of a source, while one is chosen
 	chosen   int
 	choosing bool
 }
@@ -71,15 +71,15 @@ type Model struct {
 // choice is an event that can be put on the map.
 type choice struct {
 	label, what string
-	item        *desk.Item
-	firing      *desk.Firing
+	item        *session.Item
+	firing      *session.Firing
 	event       int64 // of the run, from 1
 	bad         bool  // no wire takes it
 }
 
 // New gives the view of a desk; states says how a function stands, the longest
 // words first.
-func New(s *desk.Standing, states func(fn int) (paint.Style, []string)) *Model {
+func New(s *session.Standing, states func(fn int) (canvas.Style, []string)) *Model {
 	m := &Model{s: s, states: states, now: time.Now()}
 	m.Refresh()
 	return m
@@ -92,7 +92,7 @@ func (m *Model) NeedsRun() bool { return m.run == nil && m.drill == nil }
 func (m *Model) Run(r *measure.Run) {
 	m.run = r
 	if m.ofRun != nil {
-		m.ofRun = desk.RunTraffic(m.plan, r)
+		m.ofRun = session.RunTraffic(m.plan, r)
 	}
 }
 
@@ -106,7 +106,7 @@ const countEvery = 90 * time.Millisecond
 func (m *Model) Refresh() {
 	p := m.s.Plan()
 	if m.ofRun != nil && p != m.plan { // the project was read again
-		m.ofRun = desk.RunTraffic(p, m.run)
+		m.ofRun = session.RunTraffic(p, m.run)
 	}
 	m.plan, m.now = p, time.Now()
 	switch {
@@ -134,7 +134,7 @@ func (m *Model) Refresh() {
 }
 
 // Drill takes in how the drill under way stands.
-func (m *Model) Drill(d *plan.Drill, t *desk.Traffic, r *measure.Run) {
+func (m *Model) Drill(d *plan.Drill, t *session.Traffic, r *measure.Run) {
 	m.drill, m.live, m.traffic, m.elapsed = d, r, t, time.Duration(t.Clock)
 }
 
@@ -143,7 +143,7 @@ func (m *Model) Drill(d *plan.Drill, t *desk.Traffic, r *measure.Run) {
 func (m *Model) Over(r *measure.Run) {
 	if r != nil {
 		if m.drill != nil {
-			m.ofRun = &desk.Traffic{}
+			m.ofRun = &session.Traffic{}
 		}
 		m.Run(r)
 	}
@@ -151,11 +151,11 @@ func (m *Model) Over(r *measure.Run) {
 	m.Refresh()
 }
 
-func (m *Model) journeyOf(v *desk.Shown) []desk.Stop {
+func (m *Model) journeyOf(v *session.Shown) []session.Stop {
 	if v.Refused != nil {
-		return []desk.Stop{{Source: v.Item.SourceName, Text: v.Refused.Text, Bad: true}}
+		return []session.Stop{{Source: v.Item.SourceName, Text: v.Refused.Text, Bad: true}}
 	}
-	return desk.Journey(m.s.Trace(v))
+	return session.Journey(m.s.Trace(v))
 }
 
 // sources and functions are the project's own; what stands for variants comes
@@ -196,7 +196,7 @@ func (m *Model) source() int {
 }
 
 // Choose puts an item on the map.
-func (m *Model) Choose(i *desk.Item) {
+func (m *Model) Choose(i *session.Item) {
 	m.Refresh()
 	at := m.plan.SourceNamed(i.SourceName)
 	if at < 0 {
@@ -205,10 +205,10 @@ func (m *Model) Choose(i *desk.Item) {
 	m.choosing, m.right, m.at[0], m.item, m.firing, m.stop = false, false, at, i, nil, 0
 	p, err := m.s.Preview(i)
 	if err != nil {
-		m.journey = []desk.Stop{{Source: i.SourceName, Text: i.Title() + " cannot be read: " + err.Error(), Bad: true}}
+		m.journey = []session.Stop{{Source: i.SourceName, Text: i.Title() + " cannot be read: " + err.Error(), Bad: true}}
 		return
 	}
-	m.journey = desk.Would(&m.plan.Project, at, desk.AsObject(&m.plan.Sources[at], p))
+	m.journey = session.Would(&m.plan.Project, at, session.AsObject(&m.plan.Sources[at], p))
 }
 
 // Key handles a key.
@@ -267,7 +267,7 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		case m.run == nil:
 			return note("no run is kept yet; press 4 for drills", false)
 		default:
-			m.ofRun = desk.RunTraffic(m.plan, m.run)
+			m.ofRun = session.RunTraffic(m.plan, m.run)
 		}
 		m.Refresh()
 	case key.Matches(k, Keys.Upload):
@@ -293,8 +293,8 @@ func (m *Model) fire() tea.Cmd {
 	if m.item == nil {
 		return note("put an event on the map first: enter", true)
 	}
-	m.firing, m.ofRun = m.s.Fire(desk.Order{Item: m.item}), nil
-	m.stop, m.journey = 0, []desk.Stop{{Source: m.item.SourceName, Text: "fired"}}
+	m.firing, m.ofRun = m.s.Fire(session.Order{Item: m.item}), nil
+	m.stop, m.journey = 0, []session.Stop{{Source: m.item.SourceName, Text: "fired"}}
 	m.Refresh()
 	m.stop = max(len(m.journey)-1, 0)
 	return nil
@@ -322,7 +322,7 @@ func (m *Model) Offered(o Offered) tea.Cmd {
 
 // Uploaded says that a file is in a bucket, or why it is not.
 type Uploaded struct {
-	Item *desk.Item
+	Item *session.Item
 	Err  error
 }
 
@@ -348,7 +348,7 @@ func (m *Model) upload() tea.Cmd {
 		if path == "" {
 			return note("no file was named", true)
 		}
-		return ask("as which object", desk.UsualKey(src, path), func(key string) tea.Cmd {
+		return ask("as which object", session.UsualKey(src, path), func(key string) tea.Cmd {
 			return func() tea.Msg {
 				i, err := s.Upload(src.Name, path, key)
 				return Uploaded{i, err}
@@ -405,10 +405,10 @@ func (m *Model) blob(r *measure.Run, n int32) []byte {
 func (m *Model) Follow(r *measure.Run, event int64) {
 	m.Refresh()
 	m.choosing, m.item, m.firing, m.stop = false, nil, nil, 0
-	m.journey = desk.Journey(desk.RunSteps(&m.plan.Project, r, event, func(n int32) []byte { return m.blob(r, n) }))
+	m.journey = session.Journey(session.RunSteps(&m.plan.Project, r, event, func(n int32) []byte { return m.blob(r, n) }))
 	source := r.Sources[r.Arrivals[event].Source].Name
 	if len(m.journey) == 0 {
-		m.journey = []desk.Stop{{Source: source, Text: "arrives at " + source + ", and is under way: its end is not known yet"}}
+		m.journey = []session.Stop{{Source: source, Text: "arrives at " + source + ", and is under way: its end is not known yet"}}
 	}
 	if at := m.plan.SourceNamed(source); at >= 0 {
 		m.right, m.at[0] = false, at
@@ -453,22 +453,22 @@ func (m *Model) offer() {
 			if p.Event != nil && p.Event.Subject != "" && p.Event.Subject != i.Label {
 				x.label += "  " + p.Event.Subject
 			}
-			x.bad = m.plan.Takes(at, desk.AsObject(&m.plan.Sources[at], p)) == 0
+			x.bad = m.plan.Takes(at, session.AsObject(&m.plan.Sources[at], p)) == 0
 		}
 		m.choices = append(m.choices, x)
 	}
 	if m.run != nil {
-		for _, x := range desk.NotableEvents(m.run) {
+		for _, x := range session.NotableEvents(m.run) {
 			from := m.plan.SourceNamed(x.Source)
 			if x.Source == name || x.Dead && from >= 0 && m.plan.Sources[from].DeadLetter == at {
 				what := "last run: " + x.What
 				if x.Dead {
-					what += desk.Beginning(m.blob(m.run, x.Reply))
+					what += session.Beginning(m.blob(m.run, x.Reply))
 				}
 				m.choices = append(m.choices, choice{label: x.Label, what: what, event: x.Event + 1})
 			}
 		}
-		for _, e := range desk.LastEnded(m.run, mostLast, func(e *desk.Came) bool { return e.Source == name }) {
+		for _, e := range session.LastEnded(m.run, mostLast, func(e *session.Came) bool { return e.Source == name }) {
 			m.choices = append(m.choices, choice{label: e.Label, what: fmt.Sprintf("last run, %s: %s", e.At, e.Word()), event: e.Event + 1})
 		}
 	}
@@ -509,7 +509,7 @@ func (m *Model) chooseKey(k tea.KeyPressMsg) tea.Cmd {
 
 // Map gives what is drawn.
 func (m *Model) Map() *draw.Wiring {
-	w := desk.Map(m.plan, m.traffic)
+	w := session.Map(m.plan, m.traffic)
 	switch {
 	case m.drill != nil:
 		w.Title += fmt.Sprintf(", %.1f s into %s", m.elapsed.Seconds(), m.drill.Name)
@@ -549,15 +549,15 @@ func (m *Model) Help() []key.Binding {
 }
 
 // Title says what the map shows.
-func (m *Model) Title() (paint.Style, string) {
+func (m *Model) Title() (canvas.Style, string) {
 	if m.drill != nil {
-		return paint.Warm, fmt.Sprintf("%s, %.1f s", m.drill.Name, m.elapsed.Seconds())
+		return canvas.Warm, fmt.Sprintf("%s, %.1f s", m.drill.Name, m.elapsed.Seconds())
 	}
 	if m.ofRun != nil {
-		return paint.Warm, "counts of the last run, " + m.run.Drill
+		return canvas.Warm, "counts of the last run, " + m.run.Drill
 	}
 	if m.s.Objects.Address() != "" {
-		return paint.Dim, "objects at http://" + m.s.Objects.Address()
+		return canvas.Dim, "objects at http://" + m.s.Objects.Address()
 	}
-	return paint.Dim, "the desk"
+	return canvas.Dim, "the desk"
 }

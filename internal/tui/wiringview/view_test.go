@@ -16,9 +16,9 @@ import (
 
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
-	"nightdrill/internal/desk"
+	"nightdrill/internal/session"
+	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/fireview"
-	"nightdrill/internal/tui/paint"
 )
 
 const quay = `nightdrill: 1
@@ -45,7 +45,7 @@ type screen struct {
 	*Model
 	t     testing.TB
 	dir   string
-	stand *desk.Standing
+	stand *session.Standing
 	note  string
 	asked *fireview.Ask
 }
@@ -71,7 +71,7 @@ func open(t testing.TB, yaml string, w, h int) *screen {
 			t.Fatal(err)
 		}
 	}
-	d, err := desk.Open(t.Context(), dir)
+	d, err := session.Open(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -80,8 +80,8 @@ func open(t testing.TB, yaml string, w, h int) *screen {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { s.Close(); d.Close() })
-	x := &screen{Model: New(s, func(int) (paint.Style, []string) {
-		return paint.Cold, []string{"no instance, next: cold", "next: cold"}
+	x := &screen{Model: New(s, func(int) (canvas.Style, []string) {
+		return canvas.Cold, []string{"no instance, next: cold", "next: cold"}
 	}), t: t, dir: dir, stand: s}
 	x.Resize(w, h)
 	return x
@@ -120,7 +120,7 @@ func (x *screen) take(msg tea.Msg) {
 
 func (x *screen) shows(texts ...string) {
 	x.t.Helper()
-	drawn := x.Draw(paint.NewTheme(true)).String()
+	drawn := x.Draw(canvas.NewTheme(true)).String()
 	plain := ansi.Strip(drawn)
 	for _, text := range texts {
 		if not, ok := strings.CutPrefix(text, "!"); ok == strings.Contains(plain, not) && ok || !ok && !strings.Contains(plain, text) {
@@ -139,7 +139,7 @@ func (x *screen) until(text string) {
 	defer tick.Stop()
 	for end := time.Now().Add(20 * time.Second); ; <-tick.C {
 		x.Refresh()
-		if strings.Contains(ansi.Strip(x.Draw(paint.NewTheme(true)).String()), text) {
+		if strings.Contains(ansi.Strip(x.Draw(canvas.NewTheme(true)).String()), text) {
 			return
 		}
 		if time.Now().After(end) {
@@ -312,7 +312,7 @@ func TestEventsOfARun(t *testing.T) {
 		t.Errorf("the title is %q", title)
 	}
 	live := r.Traffic(run)
-	if over := desk.RunTraffic(x.plan, run); !reflect.DeepEqual(live.SentOn, over.SentOn) || live.Sources[0].Wires[0].Done != over.Sources[0].Wires[0].Done || over.Sources[0].Arrived != 3 {
+	if over := session.RunTraffic(x.plan, run); !reflect.DeepEqual(live.SentOn, over.SentOn) || live.Sources[0].Wires[0].Done != over.Sources[0].Wires[0].Done || over.Sources[0].Arrived != 3 {
 		t.Errorf("while it runs %+v, afterwards %+v", live, over)
 	}
 	x.press("r")
@@ -326,7 +326,7 @@ func TestEventsOfARun(t *testing.T) {
 	if m := x.Map(); m.Title != "quay: what reaches which function, in a run of d" || m.Wires[0].Counts != "2 done" || m.Functions[0].Ways[0].Words() != "2 sent on" {
 		t.Errorf("as a picture: %+v", m)
 	}
-	notable := desk.NotableEvents(run)
+	notable := session.NotableEvents(run)
 	if len(notable) == 0 || run.Deliveries[0].Outcome > engine.Outcomes {
 		t.Fatal("nothing is notable in the run")
 	}
@@ -388,16 +388,16 @@ func TestEventsOfARun(t *testing.T) {
 // BenchmarkDraw draws the map with what came last, of a hundred firings and of a run.
 func BenchmarkDraw(b *testing.B) {
 	x := open(b, quay, 160, 47)
-	var items []*desk.Item
+	var items []*session.Item
 	for _, i := range x.stand.List() {
 		if i.SourceName == "scans" {
 			items = append(items, i)
 		}
 	}
 	for n := range 100 {
-		<-x.stand.Fire(desk.Order{Item: items[n%len(items)]}).Done()
+		<-x.stand.Fire(session.Order{Item: items[n%len(items)]}).Done()
 	}
-	theme := paint.NewTheme(true)
+	theme := canvas.NewTheme(true)
 	x.press("down")
 	x.Refresh()
 	b.Run("desk", func(b *testing.B) {
@@ -419,7 +419,7 @@ func BenchmarkDraw(b *testing.B) {
 	})
 	b.Run("count", func(b *testing.B) {
 		for b.Loop() {
-			desk.RunTraffic(x.plan, run)
+			session.RunTraffic(x.plan, run)
 		}
 	})
 }

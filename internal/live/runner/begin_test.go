@@ -1,0 +1,176 @@
+package runner
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"strings"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"nightdrill/internal/core/arrival"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/live/logs"
+)
+
+// A drill begins when the instances that are kept warm are ready: what comes first finds
+// them. `begin: empty` starts with none; and what does not start is said, and does not
+// hold the drill up.
+func TestADrillBeginsWarm(t *testing.T) {
+	p, d := testProject("plain", false, "a", "b")
+	p.Functions[0].Limits.KeepWarm, d.Limits[0].KeepWarm = 2, 2
+	rec, s := run(t, p, d)
+	if rec.Begins == 0 || rec.Arrivals[0].Due < rec.Begins || s.Events.Done != 2 {
+		t.Fatalf("begins at %v, the first is due at %v, %+v", rec.Begins, rec.Arrivals[0].Due, s.Events)
+	}
+	for i, in := range rec.Instances {
+		if in.Ready == 0 || in.Ready > rec.Begins {
+			t.Errorf("instance %d is ready at %v, after %v", i, in.Ready, rec.Begins)
+		}
+	}
+	for _, v := range rec.Invocations {
+		if v.Class != engine.First {
+			t.Errorf("an invocation is %v", v.Class)
+		}
+	}
+
+	d.BeginEmpty = true
+	if rec, s := run(t, p, d); rec.Begins != 0 || rec.Arrivals[0].Due != 0 || s.Functions["f"].Latency.Cold.N == 0 {
+		t.Errorf("begins at %v, the first is due at %v: %+v", rec.Begins, rec.Arrivals[0].Due, s.Functions["f"].Latency)
+	}
+
+	// one that is ready, and then ends again and again
+	p, d = testProject("misbehaves: ready and then exits", false, "a")
+	p.Functions[0].Limits.KeepWarm, d.Limits[0].KeepWarm = 2, 2
+	d.Settle = 200 * time.Millisecond
+	if rec, s := run(t, p, d); s.Events.Arrived != 1 || rec.Begins == 0 {
+		t.Errorf("begins at %v: %+v, %q", rec.Begins, s.Events, rec.Notes)
+	}
+
+	p, d = testProject("exits", false, "a")
+	p.Functions[0].Limits.KeepWarm, d.Limits[0].KeepWarm = 1, 1
+	d.Settle = 200 * time.Millisecond
+	if rec, s = run(t, p, d); s.Events.Arrived != 1 || !strings.Contains(strings.Join(rec.Notes, "\n"),
+		"f: the drill began with 0 of the 1 instances that keep_warm asks for") {
+		t.Errorf("%+v, %q", s.Events, rec.Notes)
+	}
+}
+
+// A function that answers twice is found out: no reply is taken for that of another
+// request.
+func TestAFunctionThatAnswersTwice(t *testing.T) {
+	p, d := testProject("misbehaves: answers twice", false, "a")
+	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Callers, Size: 1, For: 300 * time.Millisecond}}
+	rec, s := run(t, p, d)
+	// back to back, a reply too many may be read before it can be told; then all replies of
+	// the connection are in doubt. What is open at the end may not have been found out
+	if e := &s.Events; e.Arrived < 5 || e.Failed+e.Unexpected < e.Arrived*3/4-3 {
+		t.Errorf("%+v, %q", s.Events, rec.Notes)
+	}
+}
+
+func init() {
+	programs["ready and then exits"] = func(net.Listener, *atomic.Int32) http.HandlerFunc {
+		time.AfterFunc(30*time.Millisecond, func() { os.Exit(4) })
+		return nil
+	}
+	programs["answers twice"] = raw(func(c net.Conn) {
+		buffer := make([]byte, 4096)
+		for {
+			for range 2 {
+				if _, err := io.WriteString(c, "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok"); err != nil {
+					return
+				}
+			}
+			if _, err := c.Read(buffer); err != nil {
+				return
+			}
+		}
+	})
+}
+
+// A stop of the driver itself is recorded.
+func TestAGapOfTheDriverIsRecorded(t *testing.T) {
+	p, d := testProject("plain", false, "a")
+	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 50, Per: time.Second},
+		For: 1500 * time.Millisecond}}
+	r := New(p, d, "test")
+	r.awaited = true
+	over := make(chan struct{})
+	go func() {
+		defer close(over)
+		r.Run(t.Context())
+	}()
+	r.await(t.Context(), func() bool { return len(r.rec.Invocations) >= 15 })
+	stopSelf(t, 300*time.Millisecond)
+	<-over
+	rec := r.Snapshot()
+	longest := time.Duration(0)
+	for _, g := range rec.Self.Gaps {
+		longest = max(longest, g.To.Sub(g.From))
+	}
+	if longest < 250*time.Millisecond {
+		t.Errorf("the longest gap is %v of %v", longest, rec.Self.Gaps)
+	}
+}
+
+// stopSelf stops this process, and has it woken after a time.
+func stopSelf(t *testing.T, d time.Duration) {
+	t.Helper()
+	pid := syscall.Getpid()
+	wake := []string{"/bin/sh", "-c", fmt.Sprintf("sleep %g; kill -CONT %d", d.Seconds(), pid)}
+	child, err := syscall.ForkExec(wake[0], wake, &syscall.ProcAttr{Env: []string{"PATH=/usr/bin:/bin"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Kill(pid, syscall.SIGSTOP); err != nil {
+		t.Fatal(err)
+	}
+	var status syscall.WaitStatus
+	_, _ = syscall.Wait4(child, &status, 0, nil) // gone
+}
+
+// What Night Drill ends itself is said so in the log, with the reason.
+func TestTheLogSaysWhoEndedAnInstance(t *testing.T) {
+	p, d := testProject("plain", false, "a")
+	p.Functions[0].Limits.IdleAfter, d.Limits[0].IdleAfter = 20*time.Millisecond, 20*time.Millisecond
+	l := logs.New("")
+	r := New(p, d, "test")
+	r.Log(l)
+	r.Run(t.Context())
+	var said []string
+	for _, e := range l.Up(l.Last(), 100, func(e *logs.Entry) bool { return e.Kind == logs.Stopped }) {
+		said = append(said, e.Text)
+	}
+	if len(said) != 1 || said[0] != "stopped: idle" {
+		t.Errorf("the log says %q", said)
+	}
+}
+
+// More arrivals than the machine can make fall behind, which is measured, and the run ends
+// when it is told to.
+func TestArrivalsThatCannotBeMade(t *testing.T) {
+	p, d := testProject("plain", false, "a")
+	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 20_000_000,
+		Per: time.Second}, For: time.Hour}}
+	ctx, stop := context.WithCancel(t.Context())
+	r := New(p, d, "test")
+	over := make(chan struct{})
+	go func() {
+		defer close(over)
+		r.Run(ctx)
+	}()
+	until(t, "events are taken", func() bool { return len(r.Snapshot().Arrivals) > 100_000 })
+	stop()
+	<-over
+	rec := r.Snapshot()
+	last := rec.Arrivals[len(rec.Arrivals)-1]
+	if behind := last.Arrived.Sub(last.Due); rec.Finished || behind <= 0 {
+		t.Errorf("finished %v, the last of %d was taken %v after it was due", rec.Finished, len(rec.Arrivals), behind)
+	}
+}

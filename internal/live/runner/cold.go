@@ -1,0 +1,226 @@
+package runner
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/rng"
+	"nightdrill/internal/live/proc"
+)
+
+// coldStarts carries a drill of cold starts out: in each round one start of every
+// variant, in an order of the round's own, each with nothing else under way. Where
+// warm invocations are wanted, they come in the last rounds, from variant to variant
+// in turns, so that whatever the machine does meanwhile befalls all alike.
+func (d *Driver) coldStarts(ctx context.Context) {
+	r := rng.New(d.drill.Seed, 7)
+	order := make([]int, len(d.cold))
+	for i := range order {
+		order[i] = i
+	}
+	shuffle := func() []int {
+		for i := len(order) - 1; i > 0; i-- {
+			k := r.Below(i + 1)
+			order[i], order[k] = order[k], order[i]
+		}
+		return order
+	}
+	n := d.drill.Cold.N
+	warm := min(n, warmRounds)
+	if d.drill.Cold.Warm == 0 {
+		warm = 0
+	}
+	for round := range n - warm {
+		for _, i := range shuffle() {
+			if !d.coldStart(ctx, &d.cold[i], round) || !d.cleared(ctx, &d.cold[i]) {
+				return
+			}
+		}
+	}
+	sent := 0
+	for k := range warm { // one instance of each, that stays for its share of them
+		for _, i := range shuffle() {
+			if !d.coldStart(ctx, &d.cold[i], n-warm+k) {
+				return
+			}
+		}
+		for ; sent < d.drill.Cold.Warm*(k+1)/warm; sent++ {
+			for _, i := range shuffle() {
+				if !d.one(ctx, &d.cold[i], n+sent) {
+					return
+				}
+			}
+		}
+		for _, i := range shuffle() {
+			if !d.cleared(ctx, &d.cold[i]) {
+				return
+			}
+		}
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.noMore = true
+	d.stepLocked(engine.Input{Kind: engine.NoMore}, nil)
+}
+
+// warmRounds is in how many lives of each variant its warm invocations are made, at
+// most: warming up is seen more than once.
+const warmRounds = 5
+
+// coldFeed is what a variant is started with.
+type coldFeed struct {
+	source int32
+	takes  []int32 // numbers of the payloads that reach it
+	fn     int32
+	files  []string // of the function, as far as they are known
+	before int      // instances there were before its last start
+}
+
+// coldStart takes one start: the variant's files are dropped from the cache where
+// that is asked for, what is started ahead is waited for, and one event is handed in.
+func (d *Driver) coldStart(ctx context.Context, c *coldFeed, round int) bool {
+	f := d.p.Functions[c.fn]
+	calm := func() bool { // nothing of the function is under way
+		look := d.eng.Look(int(c.fn))
+		if s := &d.spares[c.fn]; s.coming > 0 || len(s.list) < f.Parked && !s.failed {
+			d.park(c.fn)
+			return false
+		}
+		for _, in := range d.alive {
+			if in.stopping && d.rec.Instances[in.id].Function == c.fn {
+				return false
+			}
+		}
+		return look.Starting == 0 && look.InFlight == 0 && (look.Ready > 0) == (f.Limits.KeepWarm > 0)
+	}
+	if !d.await(ctx, calm) {
+		return false
+	}
+	left := -1.0
+	if f.Dropped {
+		if len(c.files) == 0 {
+			c.files = filesOf(&f, d.p.Dir)
+		}
+		left = proc.DropFiles(c.files)
+	}
+	d.mu.Lock()
+	c.before = len(d.instances)
+	event := d.handIn(c, round)
+	for id := c.before; id < len(d.instances); id++ {
+		if left >= 0 {
+			d.rec.Instances[id].Left = &left
+		}
+	}
+	d.mu.Unlock()
+	if !d.await(ctx, func() bool { return d.events[event].open == 0 }) {
+		return false
+	}
+	if f.Dropped && round == 0 { // what it has mapped is its own too
+		d.mu.Lock()
+		var pids []int
+		for _, in := range d.alive {
+			if in.proc != nil && d.rec.Instances[in.id].Function == c.fn {
+				pids = append(pids, in.proc.PID)
+			}
+		}
+		d.mu.Unlock()
+		for _, pid := range pids {
+			c.files = append(c.files, proc.Mapped(pid)...)
+		}
+		slices.Sort(c.files)
+		c.files = slices.Compact(c.files)
+	}
+	return true
+}
+
+// one sends one event to a variant, and waits for what becomes of it.
+func (d *Driver) one(ctx context.Context, c *coldFeed, round int) bool {
+	d.mu.Lock()
+	event := d.handIn(c, round)
+	d.mu.Unlock()
+	return d.await(ctx, func() bool { return d.events[event].open == 0 })
+}
+
+// handIn hands the payload of a round in, and gives its event; the lock is held.
+func (d *Driver) handIn(c *coldFeed, round int) int64 {
+	event := int64(len(d.rec.Arrivals))
+	d.taken = arrivalInfo{measure.Arrival{Due: d.now(), From: -1, Payload: c.takes[round%len(c.takes)], Round: int32(round / len(c.takes)), Source: c.source}, eventInfo{feed: -1, caller: -1}, nil}
+	d.stepLocked(d.arrived(&d.taken), nil)
+	return event
+}
+
+// cleared stops a variant's instance, and waits until it is gone.
+func (d *Driver) cleared(ctx context.Context, c *coldFeed) bool {
+	d.sampleOnce()
+	d.step(engine.Input{Kind: engine.Clear, Function: c.fn}, nil)
+	return d.await(ctx, func() bool {
+		for id := c.before; id < len(d.instances); id++ {
+			if in := d.instances[id]; in != nil && in.stopping && d.rec.Instances[id].Function == c.fn && d.rec.Instances[id].Stopped == 0 {
+				return false
+			}
+		}
+		return true
+	})
+}
+
+// filesOf gives the files of a function that are known before it runs: its
+// command's, and those that make its version.
+func filesOf(f *plan.Function, dir string) (files []string) {
+	add := func(path string) {
+		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && !slices.Contains(files, path) {
+			files = append(files, path)
+		}
+	}
+	for i, arg := range f.Start {
+		if i == 0 {
+			add(proc.Program(arg))
+		}
+		if !filepath.IsAbs(arg) {
+			arg = filepath.Join(f.Dir, arg)
+		}
+		add(arg)
+	}
+	for _, pattern := range f.Watch {
+		found, _ := doublestar.FilepathGlob(filepath.Join(dir, filepath.FromSlash(pattern)), doublestar.WithFilesOnly())
+		for _, path := range found[:min(len(found), 10_000)] {
+			add(path)
+		}
+	}
+	return files
+}
+
+// coldFeeds prepares a drill of cold starts.
+func (d *Driver) coldFeeds() {
+	for i := range d.drill.Feeds {
+		f := &d.drill.Feeds[i]
+		set := &d.p.Sets[f.Set]
+		fn := int32(d.p.Sources[f.Source].Wires[0].To)
+		c := coldFeed{source: int32(f.Source), fn: fn}
+		first := d.setFirst(f.Set)
+		for n := range set.Payloads {
+			if d.p.Takes(f.Source, &set.Payloads[n]) != 0 {
+				c.takes = append(c.takes, first+int32(n))
+			}
+		}
+		if c.takes == nil { // none does, and the findings say so
+			c.takes = []int32{first}
+		}
+		d.cold = append(d.cold, c)
+	}
+}
+
+// nextChange gives when the next planned change is due, or never.
+func (d *Driver) nextChange() clock.Time {
+	if d.changed < len(d.drill.Changes) && !d.over && d.opened {
+		return d.opens.Add(d.drill.Changes[d.changed].At)
+	}
+	return clock.Never
+}

@@ -1,0 +1,289 @@
+package runner
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/logs"
+	"nightdrill/internal/live/proc"
+)
+
+// launched is a process of a function, and where it is to be reached.
+type launched struct {
+	process  *proc.Process
+	port     int
+	socket   string
+	address  string
+	expected *proc.Expected // nil where it listens on nothing
+	name     atomic.Value   // of the instance that it belongs to, for its log lines
+}
+
+// launch starts a process of a function. unique is its name on this machine. What
+// it is given to listen on is set, also when it does not start.
+func (d *Driver) launch(l *launched, fn *plan.Function, unique, name string, env ...string) (began time.Time, err error) {
+	l.name.Store(name)
+	if fn.Transport == plan.HTTPTransport {
+		if err := d.place(l, fn); err != nil {
+			return time.Now(), err
+		}
+	}
+	c := l.command(fn, fn.Start, unique)
+	c.Env = append(c.Env, env...)
+	c.Bounds, c.Talk = boundsOf(fn), fn.Transport == plan.Lines || fn.Transport == plan.OneShot
+	if fn.Stop != nil {
+		c.After = l.command(fn, fn.Stop, unique).Args
+	}
+	if d.log != nil {
+		c.Line = func(at time.Time, text string) { d.log.Add(at, fn.Name, l.name.Load().(string), logs.Line, text) }
+	}
+	began = time.Now()
+	if l.process, err = proc.Start(c); err != nil {
+		l.forget()
+	}
+	return began, err
+}
+
+// place finds what the process is to listen on, and begins to look for a listener.
+func (d *Driver) place(l *launched, fn *plan.Function) error {
+	if !fn.Socket {
+		port, err := proc.FreePort()
+		if err != nil {
+			return err
+		}
+		l.port, l.expected, l.address = port, proc.Expect(port), net.JoinHostPort("127.0.0.1", strconv.Itoa(port))
+		return nil
+	}
+	d.mu.Lock()
+	var err error
+	if d.sockets == nil {
+		d.sockets, err = proc.NewSockets()
+	}
+	d.socketed++
+	sockets, number := d.sockets, d.socketed
+	d.mu.Unlock()
+	if err != nil {
+		return err
+	}
+	l.socket, l.expected = sockets.Expect(number)
+	l.address = l.socket
+	return nil
+}
+
+// forget ends the looking for a listener.
+func (l *launched) forget() {
+	if l.expected != nil {
+		l.expected.Forget()
+	}
+}
+
+// giveBack lets go of what the process was given to listen on.
+func (l *launched) giveBack() {
+	proc.GiveBack(l.port)
+	if l.socket != "" {
+		_ = os.Remove(l.socket)
+	}
+}
+
+// command gives one of the function's commands for this process.
+func (l *launched) command(fn *plan.Function, args []string, unique string) proc.Command {
+	env := slices.Clone(fn.Env)
+	p := ""
+	if l.port > 0 {
+		p = strconv.Itoa(l.port)
+		env = append(env, "PORT="+p)
+	}
+	if l.socket != "" {
+		env = append(env, "SOCKET="+l.socket)
+	}
+	if !slices.ContainsFunc(env, func(s string) bool { return strings.HasPrefix(s, "PYTHONUNBUFFERED=") }) {
+		env = append(env, "PYTHONUNBUFFERED=1") // lines come when they are written, not when a buffer is full
+	}
+	return proc.Command{Args: proc.Expand(args, "port", p, "socket", l.socket, "instance", unique), Dir: fn.Dir, Env: env}
+}
+
+// unique gives a name that no other process of this machine's drills has.
+func (d *Driver) unique(fn *plan.Function, number string) string {
+	return fmt.Sprintf("%s-%s-%s", strings.ReplaceAll(fn.Name, "@", "-"), d.tag, number)
+}
+
+// spares are the processes of a function that were started ahead, are initialised,
+// and stand stopped in their tracks until one is wanted.
+type spares struct {
+	list    []*spare
+	coming  int // being started
+	started int
+	failed  bool // the last one did not start; nobody is started ahead until one that was wanted does
+}
+
+type spare struct {
+	launched
+	version string
+	unique  string
+}
+
+// park starts as many processes ahead as a function asks for, with its present code;
+// the lock is held. On the desk it is not known yet at the beginning.
+func (d *Driver) park(fn int32) {
+	f, s := d.fns[fn], &d.spares[fn]
+	if f.Parked == 0 || d.tracks != nil && d.versions[fn] == "" {
+		return
+	}
+	d.dropOld(fn)
+	for !d.over && !d.closing && !s.failed && len(s.list)+s.coming < f.Parked {
+		s.coming++
+		s.started++
+		x := &spare{version: d.versions[fn], unique: d.unique(f, fmt.Sprintf("p%d", s.started))}
+		name := fmt.Sprintf("%s parked-%d", f.Name, s.started)
+		d.running.Add(1)
+		go d.bringAhead(fn, f, x, name)
+	}
+}
+
+// bringAhead starts a process, waits until it is ready, and stops it in its tracks.
+func (d *Driver) bringAhead(fn int32, f *plan.Function, x *spare, name string) {
+	defer d.running.Done()
+	ctx, cancel := context.WithTimeout(d.life, f.StartTimeout)
+	defer cancel()
+	_, err := d.launch(&x.launched, f, x.unique, name)
+	if err == nil {
+		_, _, err = x.process.WaitReady(ctx, f.Ready, x.expected)
+		x.forget()
+	}
+	if err == nil {
+		err = x.process.Park()
+	}
+	d.mu.Lock()
+	s := &d.spares[fn]
+	s.coming--
+	keep := err == nil && !d.closing && x.version == d.versions[fn]
+	if keep {
+		s.list = append(s.list, x)
+	}
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = fmt.Errorf("not within %v", f.StartTimeout)
+	}
+	if s.failed = err != nil && !d.closing; s.failed {
+		d.note(fmt.Sprintf("%s: a process that was started ahead was not ready: %v", f.Name, err))
+	}
+	d.signal()
+	d.mu.Unlock()
+	if !keep {
+		d.dismiss(x)
+	}
+}
+
+// note enters a note into the run, once; the lock is held.
+func (d *Driver) note(text string) {
+	if !slices.Contains(d.rec.Notes, text) {
+		d.rec.Notes = append(d.rec.Notes, text)
+	}
+}
+
+// takeSpare gives a parked process of the function's present code, or nil; the
+// lock is held.
+func (d *Driver) takeSpare(fn int32) (x *spare) {
+	d.dropOld(fn)
+	s := &d.spares[fn]
+	if len(s.list) > 0 {
+		x, s.list = s.list[0], s.list[1:]
+	}
+	return x
+}
+
+// dropOld dismisses parked processes of older code, and those that were killed while
+// they stood; the lock is held.
+func (d *Driver) dropOld(fn int32) {
+	s := &d.spares[fn]
+	s.list = slices.DeleteFunc(s.list, func(y *spare) bool {
+		select {
+		case <-y.process.Done(): // it was killed while it stood
+			go d.dismiss(y)
+			return true
+		default:
+		}
+		if y.version != d.versions[fn] {
+			go d.dismiss(y)
+			return true
+		}
+		return false
+	})
+}
+
+// dismiss ends a parked process.
+func (d *Driver) dismiss(x *spare) {
+	if x.process != nil {
+		x.process.Kill()
+		<-x.process.Done()
+		x.process.HangUp()
+	}
+	x.giveBack()
+}
+
+// dismissAll ends all of them; the run is over.
+func (d *Driver) dismissAll() {
+	d.mu.Lock()
+	var all []*spare
+	for i := range d.spares {
+		all = append(all, d.spares[i].list...)
+		d.spares[i].list = nil
+	}
+	d.mu.Unlock()
+	var wg sync.WaitGroup
+	for _, x := range all {
+		wg.Go(func() { d.dismiss(x) })
+	}
+	wg.Wait()
+}
+
+// standReady waits until every function has its parked processes.
+func (d *Driver) standReady(ctx context.Context) {
+	d.await(ctx, func() bool {
+		for i := range d.spares {
+			if s := &d.spares[i]; s.coming > 0 {
+				return false
+			}
+		}
+		return true
+	})
+}
+
+// await waits until something holds, which is looked at with the lock held
+// whenever anything has happened.
+func (d *Driver) await(ctx context.Context, holds func() bool) bool {
+	for {
+		d.mu.Lock()
+		ok, news := holds(), d.news
+		d.mu.Unlock()
+		if ok {
+			return true
+		}
+		select {
+		case <-news:
+		case <-ctx.Done():
+			return false
+		}
+	}
+}
+
+// signal lets those who await something look again; the lock is held.
+func (d *Driver) signal() {
+	if d.awaited {
+		close(d.news)
+		d.news = make(chan struct{})
+	}
+}
+
+// boundsOf returns what an instance may use; what it does use is counted in any case.
+func boundsOf(fn *plan.Function) proc.Bounds {
+	return proc.Bounds{Memory: fn.Memory, CPU: fn.CPU, Meter: true}
+}

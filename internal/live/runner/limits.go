@@ -1,0 +1,183 @@
+package runner
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/proc"
+)
+
+// Limits gives the limits that hold now: of each function, and of all together.
+func (d *Driver) Limits() (all int, each []plan.Limits) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.all, d.limits()
+}
+
+// limits gives the limits of each function; the lock is held.
+func (d *Driver) limits() (each []plan.Limits) {
+	for i := range d.p.Functions {
+		each = append(each, d.eng.Limits(i))
+	}
+	return each
+}
+
+// SetLimits changes the limits of a function while the run goes on, and enters
+// that into the run. The error says why they cannot hold.
+func (d *Driver) SetLimits(fn int, l plan.Limits) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if why := d.fns[fn].CheckLimits(&l); why != "" {
+		return errors.New(why)
+	}
+	each := d.limits()
+	before := each[fn]
+	if each[fn] = l; l == before {
+		return nil
+	}
+	if why := plan.SharesFit(d.all, each); why != "" {
+		return errors.New(why)
+	}
+	d.change(fn, l.Difference(before), engine.Input{Kind: engine.SetLimits, Function: int32(fn), Limits: l})
+	return nil
+}
+
+// KeepWarm has instances of a function kept warm from now on, and waits until one is ready or
+// did not start, or the context ends.
+func (d *Driver) KeepWarm(ctx context.Context, fn, n int) {
+	d.mu.Lock()
+	if l := d.eng.Limits(fn); l.KeepWarm < n {
+		l.KeepWarm = n
+		d.awaited, d.unready[fn] = true, false
+		d.change(fn, "", engine.Input{Kind: engine.SetLimits, Function: int32(fn), Limits: l})
+	}
+	d.mu.Unlock()
+	d.await(ctx, func() bool { return d.eng.Look(fn).Ready > 0 || d.unready[fn] || d.closing })
+}
+
+// SetConcurrency changes the limit for all functions together.
+func (d *Driver) SetConcurrency(n int) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	each := d.limits()
+	switch why := plan.SharesFit(n, each); {
+	case n < 1:
+		return errors.New("the least is 1; to let nothing through, turn everything away")
+	case why != "":
+		return errors.New(why)
+	case n == d.all:
+		return nil
+	}
+	d.setAll(n)
+	return nil
+}
+
+func (d *Driver) setAll(n int) {
+	text := fmt.Sprintf("all together %d → %d", d.all, n)
+	d.all = n
+	d.change(-1, text, engine.Input{Kind: engine.SetProject, Concurrency: int32(n)})
+}
+
+// Replace has a function's instances replaced as by a new version of its code.
+func (d *Driver) Replace(fn int) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.renew(fn)
+}
+
+func (d *Driver) renew(fn int) {
+	d.change(fn, fmt.Sprintf("replaced %s", replacement(d.fns[fn].Replace)), engine.Input{Kind: engine.Replace, Function: int32(fn)})
+}
+
+func replacement(r plan.Replacement) string {
+	return [...]string{"one by one", "all at once", "side by side"}[r]
+}
+
+// change carries a change out and enters it into the run; the lock is held.
+func (d *Driver) change(fn int, text string, in engine.Input) {
+	if d.tracks == nil {
+		d.rec.Changes = append(d.rec.Changes, measure.Change{At: d.now(), Function: int32(fn), Text: text})
+	}
+	d.stepLocked(in, nil)
+}
+
+// plannedChanges carries out what the drill changes by now; the lock is held.
+func (d *Driver) plannedChanges(now clock.Time) {
+	for d.changed < len(d.drill.Changes) {
+		c := &d.drill.Changes[d.changed]
+		if !d.opened || d.opens.Add(c.At) > now || d.over {
+			return
+		}
+		d.changed++ // first: carrying it out comes by here again
+		switch {
+		case c.Function < 0:
+			if c.Concurrency != d.all {
+				d.setAll(c.Concurrency)
+			}
+		case c.Replace:
+			d.renew(c.Function)
+		default:
+			if before := d.eng.Limits(c.Function); before != c.Limits {
+				d.change(c.Function, c.Limits.Difference(before), engine.Input{Kind: engine.SetLimits, Function: int32(c.Function), Limits: c.Limits})
+			}
+		}
+	}
+}
+
+// sampleEvery is how often it is read what instances use.
+const sampleEvery = 250 * time.Millisecond
+
+// sample reads what the instances use, until the run is over.
+func (d *Driver) sample() {
+	tick := time.NewTicker(sampleEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+		case <-d.life.Done():
+			return
+		}
+		d.sampleOnce()
+	}
+}
+
+func (d *Driver) sampleOnce() {
+	d.mu.Lock()
+	var live []*instance
+	var running []*proc.Process
+	for _, in := range d.alive {
+		if in.proc != nil {
+			live, running = append(live, in), append(running, in.proc)
+		}
+	}
+	d.mu.Unlock()
+	proc.Sample(running)
+	for i, in := range live {
+		in.measure(running[i])
+	}
+}
+
+// measure reads what the instance has used so far.
+func (in *instance) measure(p *proc.Process) {
+	u := p.Used()
+	in.d.mu.Lock()
+	defer in.d.mu.Unlock()
+	r := in.record()
+	if r.Stopped > 0 { // it is as it will be kept
+		return
+	}
+	if u.CPU > 0 && u.CPU >= r.CPU {
+		if at := time.Now(); !in.sampled.IsZero() && at.Sub(in.sampled) > sampleEvery/5 {
+			r.Load = float64(u.CPU-r.CPU) / float64(at.Sub(in.sampled))
+		}
+		in.sampled = time.Now()
+		r.CPU = u.CPU
+	}
+	r.Peak = max(r.Peak, u.Peak)
+}

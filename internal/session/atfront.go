@@ -1,0 +1,110 @@
+package session
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/live/front"
+	"nightdrill/internal/live/logs"
+	"nightdrill/internal/live/recorder"
+	"nightdrill/internal/project"
+)
+
+// frontRecording is what is recorded at the front.
+type frontRecording struct {
+	recorder.Recorder
+	name string
+	file string // absolute
+}
+
+// Record begins to record what comes to the front, as a payload set.
+func (s *Standing) Record(name string) error {
+	r, err := Recording(s.Dir, name, nil, false)
+	if err != nil {
+		return err
+	}
+	f := &frontRecording{name: name, file: filepath.Join(s.Dir, SavedDir, name+".har")}
+	f.Archive, f.Redact = r.Archive, r.Redact
+	if s.Front != nil {
+		f.Base = "http://" + s.Front.Address
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.recording != nil {
+		_ = r.Archive.Close() // nothing was written to it
+		return fmt.Errorf("%s is being recorded already", s.recording.name)
+	}
+	s.recording = f
+	return nil
+}
+
+// RecordingNow gives the name of the set that the front is recorded as, and how
+// much there is of it; "" when it is not recorded.
+func (s *Standing) RecordingNow() (name string, n int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.recording == nil {
+		return "", 0
+	}
+	return s.recording.name, s.recording.Archive.Count()
+}
+
+// StopRecording ends the recording of the front and adds the set to the project.
+// It tells what became of it.
+func (s *Standing) StopRecording() (said string, err error) {
+	s.mu.Lock()
+	f := s.recording
+	s.recording = nil
+	s.mu.Unlock()
+	if f == nil {
+		return "nothing is recorded", nil
+	}
+	n := f.Archive.Count()
+	if err := f.Archive.Close(); err != nil {
+		return "", err
+	}
+	found, failed := f.Report()
+	if failed != nil {
+		return "", fmt.Errorf("not everything was recorded: %w", failed)
+	}
+	if n == 0 {
+		return "nothing came to the front, so there is no recording", nil
+	}
+	said = fmt.Sprintf("%d exchanges are recorded as %s", n, f.name)
+	if n := len(found.Redacted); n > 0 {
+		said += fmt.Sprintf(", secrets at %d places redacted", n)
+	}
+	if n := len(found.Suspects); n > 0 {
+		said += fmt.Sprintf("; at %d places something looks like a secret and was kept", n)
+	}
+	if _, err := project.AddRecording(s.Dir, f.name, SavedDir+"/"+f.name+".har"); err != nil {
+		return said, err
+	}
+	s.touch(f.file)
+	go s.bringAll()
+	return said, nil
+}
+
+// recorded answers a request at the front, and records both while that is wanted.
+func (s *Standing) recorded(ctx context.Context, r *event.Request, trailers []string) front.Answer {
+	s.mu.Lock()
+	f := s.recording
+	s.mu.Unlock()
+	began := time.Now()
+	if len(trailers) > 0 {
+		s.Log.Add(began, "front", "front", logs.Note, fmt.Sprintf("%s %s came with trailers, which are left out: %s", r.Method, payload.ShownTarget(r.Target), strings.Join(trailers, ", ")))
+	}
+	a := s.answer(ctx, r)
+	if f == nil {
+		return a
+	}
+	reply := &payload.Reply{Status: a.Status, Header: recorder.Fields(a.Header), Body: a.Body}
+	took := time.Since(began)
+	_ = f.Keep(payload.Payload{Request: r, Reply: reply, Time: began.UTC()}, took, 0, "") // it remembers what failed
+	return a
+}

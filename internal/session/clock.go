@@ -1,0 +1,140 @@
+package session
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/schedule"
+	"nightdrill/internal/live/logs"
+)
+
+// DueTime is a time of a schedule.
+type DueTime struct {
+	schedule.Occurrence
+	Spec *schedule.Spec
+}
+
+// NextTimes gives the next n times of a schedule after a moment.
+func NextTimes(src *plan.Source, after time.Time, n int) (out []DueTime) {
+	for i := range src.Times {
+		at := after
+		for range n {
+			o, ok := src.Times[i].Next(at)
+			if !ok {
+				break
+			}
+			out = append(out, DueTime{o, &src.Times[i]})
+			at = o.At
+		}
+	}
+	slices.SortStableFunc(out, func(a, b DueTime) int { return a.At.Compare(b.At) })
+	out = slices.CompactFunc(out, func(a, b DueTime) bool { return a.At.Equal(b.At) })
+	return out[:min(n, len(out))]
+}
+
+// Ticking tells whether schedules fire by themselves.
+func (s *Standing) Ticking() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.ticking
+}
+
+// SetTicking says whether schedules fire by themselves while the program is open.
+func (s *Standing) SetTicking(on bool) {
+	s.mu.Lock()
+	s.ticking = on
+	s.mu.Unlock()
+	s.rewind()
+}
+
+// rewind has the schedules looked at again.
+func (s *Standing) rewind() {
+	select {
+	case s.wind <- struct{}{}:
+	default:
+	}
+}
+
+// missedAfter is how late a schedule's time may be fired before it counts as
+// missed: the machine slept, or a drill had the functions.
+const missedAfter = 2 * time.Second
+
+// keepTime fires schedules when they fall due, while that is wanted.
+func (s *Standing) keepTime() {
+	last := time.Now()
+	timer := time.NewTimer(time.Hour)
+	defer timer.Stop()
+	for {
+		wait := s.tick(&last)
+		timer.Reset(wait)
+		select {
+		case <-timer.C:
+		case <-s.wind:
+			if s.Ticking() {
+				last = time.Now() // what was before nobody wanted
+			}
+		case <-s.life.Done():
+			return
+		}
+	}
+}
+
+// longestWait bounds a wait, so that a machine that slept is noticed.
+const longestWait = 10 * time.Second
+
+// tick fires what has fallen due since the last time, and says how long there is
+// until the next.
+func (s *Standing) tick(last *time.Time) time.Duration {
+	s.mu.Lock()
+	sources, ticking, paused := s.Sources, s.ticking, s.paused != ""
+	s.mu.Unlock()
+	now := time.Now().Round(0) // by the clock on the wall: time in which the machine slept counts
+	if !ticking || paused {
+		if !paused {
+			*last = now
+		}
+		return longestWait
+	}
+	wait := longestWait
+	for i := range sources {
+		src := &sources[i]
+		if src.Kind != plan.Schedule {
+			continue
+		}
+		var due []DueTime
+		for _, t := range NextTimes(src, *last, 1000) {
+			if t.At.After(now) {
+				wait = min(wait, t.At.Sub(now))
+				break
+			}
+			due = append(due, t)
+		}
+		missed := 0
+		for len(due) > 0 && now.Sub(due[0].At) > missedAfter {
+			missed++
+			if src.CatchUp && len(due) == 1 {
+				break // once for all that were missed
+			}
+			due = due[1:]
+		}
+		if missed > 0 {
+			what := "they are left out"
+			if src.CatchUp {
+				what = "they are made up for once"
+			}
+			s.Log.Add(now, src.Name, src.Name, logs.Note, fmt.Sprintf("%d times were missed while the program or the machine was away; %s (missed)", missed, what))
+		}
+		for _, t := range due {
+			if t.Note != "" {
+				s.Log.Add(now, src.Name, src.Name, logs.Note, t.Note)
+			}
+			p := plan.ScheduleEvent(src, t.Spec, t.At)
+			s.Fire(Order{Item: &Item{Source: i, SourceName: src.Name, Label: "due " + t.At.Format("15:04:05"), Payload: &payload.Payload{Event: p.Event, Time: t.At}}, Origin: ByClock})
+		}
+	}
+	*last = now
+	return wait
+}

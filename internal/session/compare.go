@@ -1,0 +1,189 @@
+package session
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/store"
+)
+
+// Variants gives the names of a function and of its variants.
+func (d *Desk) Variants(function string) []string {
+	fn := d.FunctionNamed(function)
+	if fn < 0 {
+		return nil
+	}
+	out := []string{function}
+	for _, v := range d.Functions[fn].Variants {
+		out = append(out, v.Name)
+	}
+	return out
+}
+
+// VariantDrill gives a drill that starts each of some variants of a function so many
+// times cold, and sends it so many warm events, in turns. The variants are named
+// with or without their function; none means all. The events are those of a set and
+// a source; where these are not named, of the first that reach the function.
+func (d *Desk) VariantDrill(function string, variants []string, cold, warm int, source, set string) (*plan.Drill, error) {
+	known := d.Variants(function)
+	if known == nil {
+		return nil, fmt.Errorf("there is no function %q; there are %s", function, strings.Join(names(d.Functions, func(f plan.Function) string { return f.Name }), ", "))
+	}
+	var of []string
+	for _, v := range variants {
+		name := v
+		if v != function && !strings.HasPrefix(v, function+"@") {
+			name = function + "@" + v
+		}
+		if v == "" || v == "." {
+			name = function
+		}
+		if !slices.Contains(known, name) {
+			return nil, fmt.Errorf("%s has no variant %q; there are %s", function, v, strings.Join(known, ", "))
+		}
+		if !slices.Contains(of, name) {
+			of = append(of, name)
+		}
+	}
+	if of == nil {
+		of = known
+	}
+	if len(of) < 2 {
+		if len(known) == 1 {
+			return nil, fmt.Errorf("%s has no variants to compare; add one below functions.%s.variants, such as small: {memory: 128MiB}", function, function)
+		}
+		return nil, fmt.Errorf("one variant alone cannot be compared; there are %s", strings.Join(known, ", "))
+	}
+	for _, name := range of {
+		if f := d.Whole.Functions[d.Whole.FunctionNamed(name)]; f.Transport == plan.Attach {
+			return nil, fmt.Errorf("%s is started by somebody else (transport: attach), and so cannot be started cold", name)
+		}
+	}
+	feed, err := d.feedFor(function, source, set)
+	if err != nil {
+		return nil, err
+	}
+	drill := &plan.Drill{Name: "compare " + function, Seed: 1, Settle: 10e9, Feeds: []plan.Feed{feed}, Concurrency: d.Concurrency,
+		Cold: &plan.ColdStarts{N: cold, Warm: warm, Cached: true, Of: of}}
+	for i := range d.Functions {
+		drill.Limits = append(drill.Limits, d.Functions[i].Limits)
+	}
+	return drill, nil
+}
+
+func names[T any](all []T, of func(T) string) (out []string) {
+	for _, x := range all {
+		out = append(out, of(x))
+	}
+	return out
+}
+
+// feedFor finds a source and a set whose payloads reach a function.
+func (d *Desk) feedFor(function, source, set string) (plan.Feed, error) {
+	fn := d.FunctionNamed(function)
+	reaches := func(src, k int) bool {
+		for n := range d.Sets[k].Payloads {
+			takes := d.Takes(src, AsObject(&d.Sources[src], &d.Sets[k].Payloads[n]))
+			for w := range d.Sources[src].Wires {
+				if takes&(1<<w) != 0 && d.Sources[src].Wires[w].To == fn {
+					return true
+				}
+			}
+		}
+		return false
+	}
+	fits := func(f plan.Feed) bool {
+		return f.Set >= 0 && (source == "" || d.Sources[f.Source].Name == source) && (set == "" || d.Sets[f.Set].Name == set) && reaches(f.Source, f.Set)
+	}
+	for i := range d.Drills { // what drills feed it with comes first
+		for _, f := range d.Drills[i].Feeds {
+			if fits(f) {
+				return plan.Feed{Source: f.Source, Set: f.Set}, nil
+			}
+		}
+	}
+	for src := range d.Sources {
+		for k := range d.Sets {
+			if f := (plan.Feed{Source: src, Set: k}); d.Sources[src].Kind != plan.Schedule && fits(f) {
+				return f, nil
+			}
+		}
+	}
+	what := "no payload of any set"
+	if set != "" {
+		what = "no payload of the set " + set
+	}
+	if source != "" {
+		what += " at the source " + source
+	}
+	return plan.Feed{}, fmt.Errorf("%s reaches %s; name others with --payloads and --source, or see nightdrill check", what, function)
+}
+
+// Compared reads two runs and compares them, function by function.
+func Compared(runs *store.Store, a, b store.Info) ([]*measure.Comparison, error) {
+	if a.ID == b.ID {
+		return nil, fmt.Errorf("%s is compared with itself; name two runs", a.ID)
+	}
+	of, err := runs.Load(a.ID)
+	if err != nil {
+		return nil, err
+	}
+	to, err := runs.Load(b.ID)
+	if err != nil {
+		return nil, err
+	}
+	out, err := CompareLoaded(runs, of, to, [2]string{a.Label(), b.Label()})
+	if err != nil {
+		return nil, err
+	}
+	if again := ReplayedBy(to); again != "" && again == of.ID {
+		lines := measure.TurnsOf(of, to).Lines()
+		out[0].Sentences = append([]string{strings.Join(lines[:min(len(lines), mostTurns)], " ")}, out[0].Sentences...)
+	}
+	return out, nil
+}
+
+// CompareLoaded compares two runs that were read, function by function, under their
+// labels.
+func CompareLoaded(runs *store.Store, of, to *measure.Run, labels [2]string) ([]*measure.Comparison, error) {
+	out := measure.CompareRuns(of, to, labels, replies(runs, [2]string{of.ID, to.ID}))
+	if out == nil {
+		return nil, fmt.Errorf("%s and %s have no function in common that was asked in both", of.ID, to.ID)
+	}
+	return out, nil
+}
+
+// mostTurns bounds the lines on outcomes that a comparison begins with.
+const mostTurns = 8
+
+// ReplayedBy gives the run that a run replays, or "".
+func ReplayedBy(r *measure.Run) string {
+	var t Told
+	if len(r.Plan) == 0 || json.Unmarshal(r.Plan, &t) != nil {
+		return ""
+	}
+	return t.Again
+}
+
+// CompareVariants compares the variants of a run, function by function.
+func CompareVariants(r *measure.Run) (out []*measure.Comparison) {
+	all := r.Variants()
+	for i := range r.Functions {
+		if sides := all[r.Functions[i].Name]; sides != nil {
+			out = append(out, measure.Compare(r.Functions[i].Name, sides, nil))
+			delete(all, r.Functions[i].Name)
+		}
+	}
+	return out
+}
+
+// replies gives the bytes of replies that two runs kept.
+func replies(runs *store.Store, of [2]string) func(side int, number int32) []byte {
+	sides := [2]func(int32) []byte{blobsOf(runs, of[0]), blobsOf(runs, of[1])}
+	return func(side int, number int32) []byte { return bytes.TrimSpace(sides[side](number)) }
+}

@@ -1,0 +1,377 @@
+// Package session is what the command line and the screens share: an open
+// project, its runs, and drills that are under way.
+package session
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/logs"
+	"nightdrill/internal/live/objects"
+	"nightdrill/internal/live/runner"
+	"nightdrill/internal/project"
+	"nightdrill/internal/store"
+)
+
+// stateDir is the folder of a project in which the program keeps what is its own.
+const stateDir = project.StateDir
+
+// Desk is an open project.
+type Desk struct {
+	*project.Loaded
+	Runs    *store.Store
+	Log     *logs.Log      // what functions and services write
+	Whole   *plan.Standing // the project with its variants
+	Objects *objects.Store
+	// Entrances are the addresses and names of the front and the object store; Enter sets them.
+	Entrances Entrances
+	aside     *aside
+	works     *works
+	given     string // the folder, as the user named it
+	unkept    bool   // runs are not written, to see what writing them costs
+}
+
+// Entrances are the addresses and names by which the listeners of a project are reached.
+type Entrances struct {
+	Hosts   []string // names that requests may be addressed to, beside those of this machine
+	Objects string   // where the object store listens; "" for the usual address
+}
+
+// Enter sets how the listeners are reached. It is called before they listen.
+func (d *Desk) Enter(e Entrances) {
+	d.Entrances = e
+	d.Objects.Allow(e.Hosts)
+}
+
+// Open reads a project and opens its runs. The context ends what takes long, also the making
+// of payloads later on.
+func Open(ctx context.Context, dir string) (*Desk, error) {
+	l, err := project.Load(ctx, dir)
+	if err != nil {
+		return nil, err
+	}
+	runs, err := store.Open(l.Dir)
+	if err != nil {
+		return nil, err
+	}
+	a, err := openAside(l.Dir)
+	if err != nil {
+		_ = runs.Close()
+		return nil, err
+	}
+	d, err := newDesk(l, runs, a, logs.New(a.log()))
+	if err != nil {
+		a.close()
+		_ = runs.Close()
+		return nil, err
+	}
+	d.given = dir
+	return d, nil
+}
+
+func newDesk(l *project.Loaded, runs *store.Store, a *aside, log *logs.Log) (*Desk, error) {
+	objects, err := openObjects(l, a.second)
+	if err != nil {
+		return nil, err
+	}
+	d := &Desk{Runs: runs, Log: log, Objects: objects, aside: a}
+	d.take(l)
+	return d, nil
+}
+
+// take takes a project up.
+func (d *Desk) take(l *project.Loaded) {
+	old := d.works
+	d.Loaded, d.Whole = l, plan.NewStanding(l.Project)
+	d.works = newWorks(d.Whole, d.Log)
+	if old == nil {
+		return
+	}
+	d.reopenObjects()
+	for _, c := range d.works.codes {
+		for _, was := range old.codes {
+			if was.f.Name == c.f.Name {
+				c.before = was.before + was.number
+			}
+		}
+	}
+}
+
+// Close ends the services and closes the project's runs.
+func (d *Desk) Close() error {
+	d.works.services.Close()
+	d.Objects.Close()
+	d.Log.Close()
+	d.aside.close()
+	return d.Runs.Close()
+}
+
+// Prepare brings the functions of a drill to where it can start them: services
+// run and are reset, code is built and prepared. say hears what is being done.
+func (d *Desk) Prepare(ctx context.Context, drill *plan.Drill, say func(string)) error {
+	var all []int
+	p, _ := d.planOf(drill)
+	for i := range p.Functions {
+		if n := d.codeOf(p.Functions[i].Name); !slices.Contains(all, n) {
+			all = append(all, n)
+		}
+	}
+	if _, failure := d.works.ready(ctx, all, say); failure != nil {
+		if n := len(failure.Lines); n > 0 {
+			return fmt.Errorf("%s\n%s", failure.Text, strings.Join(failure.Lines[max(0, n-20):], "\n"))
+		}
+		return failure
+	}
+	return d.works.services.Reset(ctx)
+}
+
+// planOf gives the project that a drill runs: its own, or one in which every
+// variant is a function.
+func (d *Desk) planOf(drill *plan.Drill) (*plan.Project, *plan.Drill) {
+	if drill.Cold != nil {
+		return d.ColdPlan(drill)
+	}
+	return d.Project, drill
+}
+
+// codeOf gives the index of a function, or a variant, in the standing form.
+func (d *Desk) codeOf(name string) int {
+	name = strings.TrimSuffix(name, plan.DroppedMark)
+	return d.Whole.FunctionNamed(name)
+}
+
+// Drill gives a drill by its name; the only one there is when the name is empty.
+func (d *Desk) Drill(name string) (*plan.Drill, error) {
+	var names []string
+	for i := range d.Drills {
+		names = append(names, d.Drills[i].Name)
+	}
+	switch {
+	case len(names) == 0:
+		return nil, fmt.Errorf("the project has no drills; add one below drills: in %s", project.File)
+	case name == "" && len(names) == 1:
+		return &d.Drills[0], nil
+	case name == "":
+		return nil, fmt.Errorf("which drill? there are %s", strings.Join(names, ", "))
+	}
+	if drill := d.DrillNamed(name); drill != nil {
+		return drill, nil
+	}
+	return nil, fmt.Errorf("there is no drill %q; there are %s", name, strings.Join(names, ", "))
+}
+
+// mostObject is up to which size an object is kept with a run that tells of it.
+const mostObject = 4 << 20
+
+// saveEvery is how much of a run is lost at most when the program is killed.
+const saveEvery = 500 * time.Millisecond
+
+// Running is a drill under way.
+type Running struct {
+	ID      string
+	Drill   *plan.Drill
+	Began   time.Time
+	driver  *runner.Driver
+	stop    context.CancelFunc
+	done    chan struct{}
+	mu      sync.Mutex
+	err     error // of keeping the run
+	page    *measure.Page
+	tally   tally
+	sources []plan.Source
+	runs    *store.Store
+	rule    plan.Keeping // by which old runs are trimmed
+}
+
+// Start begins a drill. It ends by itself, by Stop, or with the context. A
+// journal of the engine's inputs is written where one is given.
+func (d *Desk) Start(ctx context.Context, drill *plan.Drill, journal io.Writer) (*Running, error) {
+	now := time.Now()
+	r := &Running{ID: newID(now), Drill: drill, Began: now, done: make(chan struct{}), runs: d.Runs, rule: d.Keep}
+	ctx, r.stop = context.WithCancel(ctx)
+	own, err := d.objectsOf(r.ID)
+	if err != nil {
+		r.stop()
+		return nil, err
+	}
+	begun := false
+	leave := func() {
+		r.stop()
+		if own != d.Objects {
+			own.Close()
+		}
+	}
+	defer func() {
+		if !begun {
+			leave()
+		}
+	}()
+	p, drill, err := d.bringAllObjects(own, d.Project.With(drill), drill)
+	if err != nil {
+		return nil, err
+	}
+	if drill.Cold != nil {
+		if p, drill = p.ColdPlan(drill); len(drill.Feeds) == 0 {
+			return nil, errors.New("there is nothing to start: no wire of the drill's sources leads to a function that is started here")
+		}
+	}
+	p = d.withSession(p)
+	r.driver, r.sources = runner.New(p, drill, r.ID), p.Sources
+	r.driver.Store(own)
+	r.driver.Log(d.Log)
+	for i := range p.Functions {
+		c := d.works.codes[d.codeOf(p.Functions[i].Name)]
+		label := c.label()
+		if !slices.Equal(c.function().Env, d.Whole.Functions[c.fn].Env) {
+			label += " +env" // values that were set for the session
+		}
+		code := runner.Code{Version: label, Size: packageSize(&p.Functions[i], d.Dir)}
+		if p.Functions[i].Prepare != nil {
+			code.Prepared = c.prepared()
+		}
+		r.driver.Code(i, code)
+	}
+	r.driver.Told(told(p, drill), machine(), commit(d.Dir))
+	r.driver.KeepObjects(func(bucket, key string) []byte { return own.Bytes(bucket, key, mostObject) })
+	if journal != nil {
+		r.driver.Journal(journal)
+	}
+	var w *store.Writer
+	if !d.unkept {
+		if w, err = d.Runs.Begin(r.driver.Snapshot(), now); err != nil {
+			return nil, err
+		}
+	}
+	begun = true
+	go func() {
+		defer close(r.done)
+		defer leave()
+		over := make(chan struct{})
+		go func() {
+			defer close(over)
+			r.driver.Run(ctx)
+		}()
+		r.keep(w, over)
+	}()
+	return r, nil
+}
+
+// keep writes the run as it grows, and its end.
+func (r *Running) keep(w *store.Writer, over <-chan struct{}) {
+	tick := time.NewTicker(saveEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			if w != nil {
+				r.failed(w.Append(r.driver.Snapshot()))
+			}
+		case <-over:
+			run := r.driver.Snapshot()
+			r.sayFailed(run)
+			if r.page = measure.NewPage(run); w == nil {
+				return
+			}
+			r.failed(w.Finish(run, r.page))
+			_, _ = r.runs.Trim(r.rule) // what could not be trimmed is tried again after the next
+			return
+		}
+	}
+}
+
+// withSession returns a project whose functions have the environment that was set for the
+// session, where any was.
+func (d *Desk) withSession(p *plan.Project) *plan.Project {
+	with := *p
+	with.Functions = slices.Clone(p.Functions)
+	for i := range with.Functions {
+		with.Functions[i].Env = d.works.codes[d.codeOf(with.Functions[i].Name)].function().Env
+	}
+	return &with
+}
+
+// mostSaid bounds the failed invocations whose last log line is looked up.
+const mostSaid = 500
+
+// sayFailed enters the last line that functions wrote during invocations that failed.
+func (r *Running) sayFailed(run *measure.Run) {
+	for _, v := range run.FailedInvocations(mostSaid) {
+		line := r.driver.LastLine(v)
+		if line == "" {
+			continue
+		}
+		if run.Said == nil {
+			run.Said = map[uint64]string{}
+		}
+		run.Said[v.ID] = payload.Short(line, 200)
+	}
+}
+
+// failed notes whether what was recorded so far is kept: each write takes in what
+// those before it could not.
+func (r *Running) failed(err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.err = nil; err != nil {
+		r.err = fmt.Errorf("the run could not be kept: %w", err)
+	}
+}
+
+// newID names a run by its time, and two letters for those of the same second.
+func newID(now time.Time) string {
+	const letters = "abcdefghjkmnpqrstuvwxyz"
+	return now.Format("20060102-150405-") + string([]byte{letters[rand.IntN(len(letters))], letters[rand.IntN(len(letters))]})
+}
+
+// Stop ends the drill early; what was measured is kept as an unfinished run.
+func (r *Running) Stop() { r.stop() }
+
+// Done is closed when the drill is over, its processes are gone and the run is kept.
+func (r *Running) Done() <-chan struct{} { return r.done }
+
+// Err says why the run could not be kept, if so.
+func (r *Running) Err() error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.err
+}
+
+// Page gives the findings, once the drill is over.
+func (r *Running) Page() *measure.Page {
+	<-r.done
+	return r.page
+}
+
+// Snapshot gives what has been recorded so far.
+func (r *Running) Snapshot() *measure.Run { return r.driver.Snapshot() }
+
+// Limits gives the limits that hold now: for all functions together, and of each.
+func (r *Running) Limits() (all int, each []plan.Limits) { return r.driver.Limits() }
+
+// SetLimits changes a function's limits while the drill runs. The error says why
+// they cannot hold.
+func (r *Running) SetLimits(fn int, l plan.Limits) error { return r.driver.SetLimits(fn, l) }
+
+// SetConcurrency changes the limit for all functions together.
+func (r *Running) SetConcurrency(n int) error { return r.driver.SetConcurrency(n) }
+
+// Replace replaces a function's instances as by a new version of its code.
+func (r *Running) Replace(fn int) { r.driver.Replace(fn) }
+
+// At gives a moment as the run's time.
+func (r *Running) At(t time.Time) clock.Time { return r.driver.At(t) }
+
+// Looks gives the state of each function now.
+func (r *Running) Looks() []engine.Look { return r.driver.Looks() }

@@ -1,0 +1,149 @@
+package session
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/export"
+	"nightdrill/internal/store"
+)
+
+// Formats names what a run can be exported as.
+var Formats = []string{"svg", "pdf", "csv", "hdr", "openmetrics", "junit", "har", "events", "failed", "html", "json"}
+
+// Exporting says what of a run is written where.
+type Exporting struct {
+	Formats []string // all where it is empty
+	Charts  []string // names; all where it is empty
+	Size    export.Size
+	Dir     string
+	Over    bool // files that are there may be written over
+}
+
+// SourceOf reads what is needed to export a run.
+func SourceOf(runs *store.Store, info store.Info) (*export.Source, error) {
+	r, err := runs.Load(info.ID)
+	if err != nil {
+		return nil, err
+	}
+	page, err := runs.Page(info.ID)
+	if err != nil {
+		return nil, err
+	}
+	return &export.Source{Run: r, Page: page, Began: info.Began, Blob: blobsOf(runs, info.ID)}, nil
+}
+
+// blobsOf gives the bytes that a run kept, by their number, or nil; each is read once.
+func blobsOf(runs *store.Store, id string) func(int32) []byte {
+	read := map[int32][]byte{}
+	return func(n int32) []byte {
+		if n <= 0 {
+			return nil
+		}
+		text, ok := read[n]
+		if !ok {
+			var err error
+			if text, err = runs.Blob(id, n); err != nil {
+				text = nil
+			}
+			read[n] = text
+		}
+		return text
+	}
+}
+
+// Export writes a run, and gives the files that it wrote. None is written where one of
+// them is there already and may not be written over.
+func Export(s *export.Source, comparisons []*measure.Comparison, x Exporting) (files []string, err error) {
+	formats := x.Formats
+	if len(formats) == 0 {
+		formats = Formats
+	}
+	type file struct {
+		name  string
+		write func(io.Writer) error
+	}
+	var all []file
+	base := s.Run.ID
+	add := func(suffix string, write func(io.Writer) error) {
+		all = append(all, file{filepath.Join(x.Dir, base+suffix), write})
+	}
+	for _, format := range formats {
+		switch format {
+		case "svg", "pdf":
+			for i := range export.Charts {
+				if c := &export.Charts[i]; len(x.Charts) == 0 || slices.Contains(x.Charts, c.Name) {
+					add("-"+c.Name+"."+format, func(to io.Writer) error { return c.Write(to, format, x.Size, s) })
+				}
+			}
+			for _, c := range comparisons {
+				if len(x.Charts) == 0 || slices.Contains(x.Charts, "comparison") {
+					add("-comparison-"+FileName(c.Title)+"."+format, func(to io.Writer) error { return export.Comparison(to, format, x.Size, c) })
+				}
+			}
+		case "csv":
+			add("-invocations.csv", func(to io.Writer) error { return export.CSV(to, s) })
+		case "hdr":
+			add("-latency.hlog", func(to io.Writer) error { return export.HDR(to, s) })
+		case "openmetrics":
+			add("-metrics.txt", func(to io.Writer) error { return export.OpenMetrics(to, s) })
+		case "junit":
+			add("-budgets.xml", func(to io.Writer) error { return export.JUnit(to, s) })
+		case "har":
+			add("-requests.har", func(to io.Writer) error { _, err := export.HAR(to, s, nil); return err })
+		case "events":
+			add("-events.ndjson", func(to io.Writer) error { _, err := export.Events(to, s, nil); return err })
+		case "failed":
+			add("-failed.ndjson", func(to io.Writer) error { _, err := export.Events(to, s, export.Lost); return err })
+			add("-failed.har", func(to io.Writer) error { _, err := export.HAR(to, s, export.Lost); return err })
+		case "html":
+			add(".html", func(to io.Writer) error { return export.HTML(to, s) })
+		case "json":
+			add("-summary.json", func(to io.Writer) error {
+				e := json.NewEncoder(to)
+				e.SetIndent("", "  ")
+				return e.Encode(s.Page.Summary)
+			})
+		default:
+			return nil, fmt.Errorf("%q is no form to export to; there are %s", format, strings.Join(Formats, ", "))
+		}
+	}
+	if x.Dir != "" {
+		if err := os.MkdirAll(x.Dir, 0o755); err != nil {
+			return nil, fmt.Errorf("the folder for exports cannot be made: %w", err)
+		}
+	}
+	for _, f := range all { // before anything is written
+		if _, err := os.Stat(f.name); err == nil && !x.Over {
+			return nil, fmt.Errorf("%s is there already; choose another folder with --out, or write over it with --force", f.name)
+		}
+	}
+	for _, f := range all {
+		var b bytes.Buffer
+		if err := f.write(&b); err != nil {
+			return files, fmt.Errorf("%s: %w", f.name, err)
+		}
+		if err := export.Put(f.name, b.Bytes(), x.Over); err != nil {
+			return files, err
+		}
+		files = append(files, f.name)
+	}
+	return files, nil
+}
+
+// FileName makes a text fit for the name of a file.
+func FileName(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' || r == '@' || r == '.' {
+			return r
+		}
+		return '-'
+	}, text)
+}

@@ -1,0 +1,623 @@
+package session
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/jsondiff"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/logs"
+	"nightdrill/internal/live/runner"
+	"nightdrill/internal/live/transport"
+)
+
+// Origin says where a firing comes from.
+type Origin uint8
+
+const (
+	ByHand Origin = iota
+	AfterChange
+	AtFront
+	InStorage
+	ByClock
+)
+
+func (o Origin) String() string {
+	return [...]string{"by hand", "after a change", "at the front", "in storage", "by the clock"}[o]
+}
+
+// Order says what to fire and how.
+type Order struct {
+	Item    *Item
+	Variant string // such as node; "" for the function itself
+	Cold    bool   // running instances are stopped first
+	Async   bool   // the answer is not waited for (RFC 7240 respond-async)
+	Origin  Origin
+}
+
+// Firing is one event that was sent by itself.
+type Firing struct {
+	Order
+	N     int // from 1
+	At    time.Time
+	stop  context.CancelFunc
+	done  chan struct{}
+	whole chan struct{} // closed when what was made of it is over too
+	again bool          // it was offered again
+	// guarded by the desk
+	doing   string
+	sent    *payload.Payload
+	track   *runner.Track
+	driver  *runner.Driver
+	refused *Failure
+	trimmed bool
+}
+
+// Done is closed when it is over.
+func (f *Firing) Done() <-chan struct{} { return f.done }
+
+const (
+	// keptFirings is how many firings are kept to be looked at.
+	keptFirings = 500
+	// keptOfFirings is how many bytes of requests and replies of firings are kept whole.
+	keptOfFirings = 256 << 20
+	// keptOfEach is what is kept of each beyond that.
+	keptOfEach = 64 << 10
+)
+
+// slowAfter is how long a firing may take before it is shown as under way.
+const slowAfter = 25 * time.Millisecond
+
+// Fire sends an event. It returns at once; Look tells what becomes of it.
+func (s *Standing) Fire(o Order) *Firing {
+	ctx, stop := context.WithCancel(s.life)
+	f := &Firing{Order: o, At: time.Now(), stop: stop, done: make(chan struct{}), whole: make(chan struct{})}
+	s.mu.Lock()
+	s.numbers++
+	f.N = s.numbers
+	values := payload.Values{Now: f.At, Seed: 1, UUID: newUUID}
+	if o.Item.File != "" { // only texts have actions
+		s.counts[o.Item.Key()]++
+		values.Counter = s.counts[o.Item.Key()]
+	}
+	s.firings = append(s.firings, f)
+	if len(s.firings) > keptFirings {
+		s.firings = slices.Delete(s.firings, 0, len(s.firings)-keptFirings)
+	}
+	if o.Origin == ByHand {
+		kept := o
+		kept.Cold = false
+		s.last = &kept
+	}
+	s.mu.Unlock()
+	go func() {
+		defer s.changed()
+		defer close(f.whole)
+		defer stop()
+		s.carryOut(ctx, f, values)
+		close(f.done)
+		s.mu.Lock()
+		t, over := f.track, s.over
+		s.mu.Unlock()
+		if t == nil || len(s.Look(f).Track.Made) == 0 {
+			return
+		}
+		s.changed()
+		select {
+		case <-t.Whole():
+		case <-over:
+		case <-ctx.Done():
+		}
+	}()
+	return f
+}
+
+// Stop ends the waiting for a firing that is not over.
+func (f *Firing) Stop() { f.stop() }
+
+func (s *Standing) carryOut(ctx context.Context, f *Firing, values payload.Values) {
+	refuse := func(why *Failure) {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		f.refused, f.doing = why, ""
+	}
+	doing := func(what string) {
+		s.mu.Lock()
+		f.doing = what
+		s.mu.Unlock()
+		s.changed()
+	}
+	p, err := f.Item.fill(values)
+	if err != nil {
+		refuse(&Failure{Text: fmt.Sprintf("%s is not sent: %v", f.Item.Title(), err)})
+		return
+	}
+	if f.Async && p.Request != nil {
+		r := *p.Request
+		r.Header = append(slices.Clone(r.Header), event.Field{Name: "Prefer", Value: "respond-async"})
+		p = &payload.Payload{Request: &r, Time: p.Time}
+	}
+	if p, err = s.bring(f, p); err != nil {
+		refuse(&Failure{Text: fmt.Sprintf("%s is not sent: %v", f.Item.Title(), err)})
+		return
+	}
+	s.mu.Lock()
+	f.sent = p
+	shot, fns, why := s.aim(f, p)
+	works, paused := s.works, s.paused
+	s.mu.Unlock()
+	if paused != "" {
+		why = &Failure{Text: "not fired: " + paused, Held: true}
+	}
+	if why != nil {
+		refuse(why)
+		return
+	}
+	changed, failure := works.ready(ctx, fns, doing)
+	for _, fn := range changed {
+		s.renew(works.codes[fn])
+	}
+	if failure == nil {
+		failure = s.await(ctx, works, fns, doing)
+	}
+	if failure != nil {
+		refuse(failure)
+		return
+	}
+	s.mu.Lock()
+	driver, warm := s.driver, s.Whole.Warm
+	s.mu.Unlock()
+	for _, fn := range fns {
+		if fn < len(warm) && warm[fn] > 0 && !f.Cold {
+			doing("starting what is kept warm")
+			driver.KeepWarm(ctx, fn, warm[fn])
+		}
+	}
+	s.mu.Lock()
+	driver = s.driver
+	for _, fn := range fns { // a version that was just made for the first time
+		if driver.Version(fn) == "" && s.works == works {
+			driver.Name(fn, s.labelOf(works.codes[fn]))
+		}
+	}
+	f.doing, f.driver = "", driver
+	f.track = driver.Fire(shot)
+	over := s.over
+	s.mu.Unlock()
+	// one that is over soon is told of once, when it is
+	slow := time.AfterFunc(slowAfter, s.changed)
+	defer slow.Stop()
+	select {
+	case <-f.track.Done():
+	case <-over:
+	case <-ctx.Done():
+	}
+	s.trim()
+}
+
+// aim gives what the driver is to do; the lock is held.
+func (s *Standing) aim(f *Firing, p *payload.Payload) (shot runner.Shot, fns []int, why *Failure) {
+	source := f.Item.Source
+	if source >= len(s.Whole.Sources) || s.Whole.Sources[source].Name != f.Item.SourceName {
+		return shot, nil, &Failure{Text: "the source " + f.Item.SourceName + " is not there any more"}
+	}
+	shot = runner.Shot{Source: source, Payload: p, Takes: s.Whole.Takes(source, p), Cold: f.Cold}
+	for w, wire := range s.Whole.Sources[source].Wires {
+		if shot.Takes&(1<<w) == 0 {
+			continue
+		}
+		to := wire.To
+		if f.Variant != "" {
+			if v := s.Whole.FunctionNamed(s.Whole.Functions[to].Name + "@" + f.Variant); v >= 0 {
+				if way, ok := s.Whole.Way(source, v); ok {
+					shot.Source, to = way, v
+				}
+			}
+		}
+		if !slices.Contains(fns, to) {
+			fns = append(fns, to)
+		}
+	}
+	if f.Variant != "" && shot.Source == source && shot.Takes != 0 {
+		return shot, nil, &Failure{Text: fmt.Sprintf("no function that %s leads to has a variant %q", f.Item.SourceName, f.Variant)}
+	}
+	return shot, s.onward(fns), nil
+}
+
+// onward adds the functions that replies of some are sent on to, and so on.
+func (s *Standing) onward(fns []int) []int {
+	for i := 0; i < len(fns); i++ {
+		for _, t := range s.Whole.Functions[fns[i]].Then {
+			for _, w := range s.Whole.Sources[t.To].Wires {
+				if !slices.Contains(fns, w.To) {
+					fns = append(fns, w.To)
+				}
+			}
+		}
+	}
+	return fns
+}
+
+// await waits until functions whose code changed have instances of the new one,
+// where they have any: what is fired now is answered by what was changed.
+func (s *Standing) await(ctx context.Context, w *works, fns []int, doing func(string)) *Failure {
+	tick := time.NewTicker(2 * time.Millisecond)
+	defer tick.Stop()
+	for _, fn := range fns {
+		for said := false; ; {
+			s.mu.Lock()
+			if s.works != w {
+				s.mu.Unlock()
+				return nil
+			}
+			look, trouble := s.driver.Looks()[fn], s.driver.Trouble(fn)
+			name := s.Whole.Functions[fn].Name
+			s.mu.Unlock()
+			if look.Outdated == 0 {
+				break
+			}
+			if trouble.Text != "" && !trouble.Started {
+				return &Failure{Text: name + " " + trouble.Text, Lines: trouble.Lines}
+			}
+			if !said {
+				doing("waiting for the new version")
+				said = true
+			}
+			select {
+			case <-tick.C:
+			case <-ctx.Done():
+				return &Failure{Text: "broken off while the new version was starting"}
+			}
+		}
+	}
+	return nil
+}
+
+// trim lets go of large requests and replies of long ago.
+func (s *Standing) trim() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	kept := 0
+	for i, f := range slices.Backward(s.firings) {
+		if f.track == nil || f.trimmed {
+			continue
+		}
+		select {
+		case <-f.track.Whole():
+		default:
+			continue // it is still needed
+		}
+		kept += f.driver.Weight(f.track)
+		if kept > keptOfFirings {
+			f.driver.Trim(f.track, keptOfEach)
+			short := *f // whoever looks at the firing now has it as it was
+			short.sent, short.trimmed, short.Item = f.sent.Short(keptOfEach), true, f.Item.short(keptOfEach)
+			s.firings[i] = &short
+		}
+	}
+}
+
+// Shown is a firing as it is at a moment.
+type Shown struct {
+	*Firing
+	Doing   string
+	Sent    *payload.Payload
+	Track   *runner.Track // nil before it was handed in
+	Refused *Failure      // why it was not
+	Over    bool
+}
+
+// Look gives a firing as it is now.
+func (s *Standing) Look(f *Firing) Shown {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.look(f)
+}
+
+func (s *Standing) look(f *Firing) Shown {
+	v := Shown{Firing: f, Doing: f.doing, Sent: f.sent, Refused: f.refused}
+	if f.track != nil {
+		t := f.driver.Look(f.track)
+		v.Track = &t
+	}
+	select {
+	case <-f.done:
+		v.Over = true
+	default:
+	}
+	return v
+}
+
+// Recent gives the last n firings, oldest first, as they are now.
+func (s *Standing) Recent(n int) (out []Shown) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, f := range s.firings[max(0, len(s.firings)-n):] {
+		out = append(out, s.look(f))
+	}
+	return out
+}
+
+// Last gives the last attempt, or nil.
+func (v Shown) Last() *runner.Try {
+	if v.Track == nil || len(v.Track.Tries) == 0 {
+		return nil
+	}
+	return v.Track.Tries[len(v.Track.Tries)-1]
+}
+
+// Outcome gives the outcome of its deliveries: the worst of them.
+func (v Shown) Outcome() engine.Outcome {
+	worst := engine.Done
+	if v.Track == nil {
+		return engine.Abandoned
+	}
+	for _, d := range v.Track.Ended {
+		if d.Outcome != engine.Done {
+			worst = d.Outcome
+		}
+	}
+	if len(v.Track.Ended) == 0 {
+		return engine.Abandoned
+	}
+	return worst
+}
+
+// Latency gives the time from its arrival to the end of its last delivery.
+func (v Shown) Latency() time.Duration {
+	if v.Track == nil {
+		return 0
+	}
+	last := v.Track.Arrived
+	for _, d := range v.Track.Ended {
+		last = max(last, d.Ended)
+	}
+	if t := v.Last(); t != nil && t.Invocation.Done > 0 && len(v.Track.Tries) == 1 {
+		last = t.Invocation.Done
+	}
+	return last.Sub(v.Track.Arrived)
+}
+
+// Verdicts says what of the expectations held.
+func (v Shown) Verdicts() []payload.Verdict {
+	t := v.Last()
+	if v.Item.Expect == nil || t == nil || t.Reply == nil || t.Reply.Result != engine.OK {
+		return nil
+	}
+	body, _ := t.Reply.Plain()
+	return v.Item.Expect.Check(v.Sent, t.Reply.Status, body)
+}
+
+// Before gives the firing of the same event before this one that had a reply,
+// and whether there is one.
+func (s *Standing) Before(f *Firing) (Shown, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, x := range slices.Backward(s.firings) {
+		if x.N >= f.N || x.Item.Key() != f.Item.Key() {
+			continue
+		}
+		if v := s.look(x); v.Last() != nil && v.Last().Reply != nil && v.Last().Reply.Status > 0 {
+			return v, true
+		}
+	}
+	return Shown{}, false
+}
+
+// Differences tells how a reply differs from an earlier one: status, content
+// type, and the body but for what is left out.
+func Differences(was, is *Shown, leaveOut []string) (out []jsondiff.Difference) {
+	a, b := was.Last().Reply, is.Last().Reply
+	if a.Status != b.Status {
+		out = append(out, jsondiff.Difference{At: "status", Was: fmt.Sprint(a.Status), Is: fmt.Sprint(b.Status)})
+	}
+	if x, y := a.Header.Get("Content-Type"), b.Header.Get("Content-Type"); x != y {
+		out = append(out, jsondiff.Difference{At: "content type", Was: x, Is: y})
+	}
+	x, _ := a.Plain()
+	y, _ := b.Plain()
+	if len(x) > differLimit || len(y) > differLimit {
+		if string(x) != string(y) {
+			out = append(out, jsondiff.Difference{At: "body", Was: fmt.Sprintf("%d bytes", len(x)), Is: fmt.Sprintf("%d bytes, which are others", len(y))})
+		}
+		return out
+	}
+	if is.Item.Expect != nil {
+		leaveOut = append(slices.Clone(leaveOut), is.Item.Expect.LeaveOut...)
+	}
+	return append(out, jsondiff.Between(x, y, leaveOut)...)
+}
+
+// differLimit is the largest body that is told apart in detail.
+const differLimit = 4 << 20
+
+// linesAfter is how long after a reply lines still count as its invocation's,
+// unless the instance got another one before.
+const linesAfter = 300 * time.Millisecond
+
+// Lines gives the log lines of an attempt: those that its instance wrote from
+// its hand-over on, for a cold one also those of its start.
+func (s *Standing) Lines(v Shown, t *runner.Try, most int) []logs.Entry {
+	if t.Name == "" {
+		return nil
+	}
+	from := t.Began
+	began := func(at int64) time.Time { return t.Began.Add(time.Duration(at - int64(t.Invocation.Assigned))) }
+	if t.Invocation.Class == engine.Cold {
+		from = began(int64(t.Instance.Spawned))
+	}
+	to := time.Now().Add(time.Hour)
+	if t.Over && t.Invocation.Done > 0 {
+		to = began(int64(t.Invocation.Done)).Add(linesAfter)
+	}
+	s.mu.Lock()
+	for _, f := range slices.Backward(s.firings) {
+		if f.track == nil || f.driver != v.driver {
+			continue
+		}
+		if f.At.Before(from) {
+			break
+		}
+		if at, ok := f.driver.NextOn(f.track, t); ok && at.Before(to) {
+			to = at
+		}
+	}
+	log := s.Log
+	s.mu.Unlock()
+	return log.Between(t.Name, from, to, most)
+}
+
+// heardAfter is how long what a function wrote may take to be read.
+const heardAfter = 25 * time.Millisecond
+
+// Heard waits a little for the lines of a firing that is over: they come by
+// another way than the reply.
+func (s *Standing) Heard(v Shown) {
+	if t := v.Last(); t != nil && t.Name != "" {
+		time.Sleep(heardAfter)
+	}
+}
+
+// Variants names the variants of the functions that a source leads to.
+func (s *Standing) Variants(source string) (out []string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	i := s.SourceNamed(source)
+	if i < 0 {
+		return nil
+	}
+	for _, w := range s.Sources[i].Wires {
+		for _, v := range s.Functions[w.To].Variants {
+			_, name, _ := strings.Cut(v.Name, "@")
+			if !slices.Contains(out, name) {
+				out = append(out, name)
+			}
+		}
+	}
+	return out
+}
+
+// Keep makes a payload of a reply, for another source: a request whose body it
+// is, or an event whose data it is.
+func Keep(v *Shown, to *plan.Source) ([]byte, error) {
+	t := v.Last()
+	if t == nil || t.Reply == nil || t.Reply.Status == 0 {
+		return nil, fmt.Errorf("there is no reply to keep")
+	}
+	body, _ := t.Reply.Plain()
+	kind := t.Reply.Header.Get("Content-Type")
+	if to.Kind == plan.HTTP {
+		p := payload.Payload{Request: &event.Request{Method: "POST", Target: "/", Body: body}}
+		if kind != "" {
+			p.Request.Header = append(p.Request.Header, event.Field{Name: "Content-Type", Value: kind})
+		}
+		for _, w := range to.Wires { // a place that the source takes, where it says one
+			if path := w.When.Path.Literal(); path != "" {
+				p.Request.Target = path
+				if w.When.Method != "" {
+					p.Request.Method = w.When.Method
+				}
+				break
+			}
+		}
+		return p.Text(), nil
+	}
+	e := &event.Event{ID: newUUID(), Source: "/" + v.Item.SourceName, Type: "reply", DataContentType: kind, Data: body, Time: v.At.UTC().Round(time.Millisecond)}
+	e.Binary = len(body) > 0 && !event.IsJSON(kind) && !transport.IsText(body)
+	return (&payload.Payload{Event: e}).Text(), nil
+}
+
+// newUUID gives a random UUID (RFC 9562 §5.4).
+func newUUID() string {
+	var b [16]byte
+	_, _ = rand.Read(b[:]) // it never fails
+	b[6], b[8] = b[6]&0x0f|0x40, b[8]&0x3f|0x80
+	return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
+}
+
+// Series is an event that is fired several times in a row.
+type Series struct {
+	stop context.CancelFunc
+	done chan struct{}
+	says string
+}
+
+// Done is closed when the last one is over.
+func (x *Series) Done() <-chan struct{} { return x.done }
+
+// Stop ends the series after the firing that is under way.
+func (x *Series) Stop() { x.stop() }
+
+// Over tells whether it is over.
+func (x *Series) Over() bool {
+	select {
+	case <-x.done:
+		return true
+	default:
+		return false
+	}
+}
+
+// Says tells in a sentence how it went, once it is over.
+func (x *Series) Says() string {
+	<-x.done
+	return x.says
+}
+
+// FireTimes fires an event several times, each when the one before is over. It
+// ends early when one could not be sent.
+func (s *Standing) FireTimes(o Order, times int) *Series {
+	ctx, stop := context.WithCancel(s.life)
+	x := &Series{stop: stop, done: make(chan struct{})}
+	go func() {
+		defer close(x.done)
+		defer stop()
+		took := map[engine.Class][]time.Duration{}
+		n, bad := 0, 0
+		for range times {
+			if ctx.Err() != nil {
+				break
+			}
+			f := s.Fire(o)
+			<-f.Done()
+			v := s.Look(f)
+			if n++; v.Outcome() != engine.Done {
+				bad++
+			}
+			if v.Refused != nil {
+				break
+			}
+			if t := v.Last(); t != nil {
+				took[t.Invocation.Class] = append(took[t.Invocation.Class], v.Latency())
+			}
+		}
+		x.says = fmt.Sprintf("Fired %d times", n)
+		for _, class := range []engine.Class{engine.Cold, engine.First, engine.Warm} {
+			if all := took[class]; len(all) > 0 {
+				slices.Sort(all)
+				x.says += fmt.Sprintf("; %v %d, median %s, from %s to %s", class, len(all), shortTime(all[(len(all)-1)/2]), shortTime(all[0]), shortTime(all[len(all)-1]))
+			}
+		}
+		if x.says += "."; bad > 0 {
+			x.says += fmt.Sprintf(" %d did not end as done.", bad)
+		}
+	}()
+	return x
+}
+
+func shortTime(d time.Duration) string { return fmt.Sprintf("%.2f ms", float64(d)/1e6) }
+
+// Preview gives what an item would send now.
+func (s *Standing) Preview(i *Item) (*payload.Payload, error) {
+	s.mu.Lock()
+	n := s.counts[i.Key()] + 1
+	s.mu.Unlock()
+	return i.fill(payload.Values{Now: time.Now(), Counter: n, Seed: 1, UUID: newUUID})
+}

@@ -1,0 +1,289 @@
+package session
+
+import (
+	"cmp"
+	"context"
+	"crypto/subtle"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/front"
+	"nightdrill/internal/live/hosts"
+)
+
+// answer answers a request at the front: it finds the source whose wire takes
+// it, and looks at what the source asks of its callers.
+func (s *Standing) answer(ctx context.Context, r *event.Request) front.Answer {
+	s.enter()
+	defer s.leave()
+	s.mu.Lock()
+	p, paused := s.Whole, s.paused
+	s.mu.Unlock()
+	if paused != "" {
+		a := front.Plain(http.StatusServiceUnavailable, "%s; the front answers again when it is over", paused)
+		a.Header.Set("Retry-After", "5")
+		return a
+	}
+	pl := &payload.Payload{Request: r}
+	origin := headerOf(r, "Origin")
+	if asked := headerOf(r, "Access-Control-Request-Method"); r.Method == http.MethodOptions && origin != "" && asked != "" {
+		return preflight(p, r, origin, asked)
+	}
+	source := taking(p, pl)
+	if source < 0 {
+		return s.untaken(p, pl)
+	}
+	src := &p.Sources[source]
+	if src.Token != "" && !bearer(r, src.Token) {
+		a := front.Plain(http.StatusUnauthorized, "%s wants a bearer token in the header Authorization (RFC 6750 §2.1)", src.Name)
+		a.Header.Set("WWW-Authenticate", `Bearer realm="`+src.Name+`"`)
+		return allow(a, src.CORS, origin)
+	}
+	if why := crossSite(r, src); why != "" {
+		return allow(front.Plain(http.StatusForbidden, "%s", why), src.CORS, origin)
+	}
+	f := s.Fire(Order{Item: &Item{Source: source, SourceName: src.Name, HTTP: true, Label: pl.Label(), Payload: pl}, Origin: AtFront})
+	return allow(s.await202(ctx, f, pl), src.CORS, origin)
+}
+
+// crossSite returns why a page of another site may not send a request that changes something,
+// where the source does not let it; "" where it may.
+func crossSite(r *event.Request, src *plan.Source) string {
+	origin := headerOf(r, "Origin")
+	if !hosts.Writes(r.Method) || !hosts.CrossSite(origin, headerOf(r, "Sec-Fetch-Site"), headerOf(r, "Host")) {
+		return ""
+	}
+	switch {
+	case src.CORS == nil:
+		return fmt.Sprintf("a page of %s sends %s to %s, which has no cors setting", cmp.Or(origin, "another site"),
+			r.Method, src.Name)
+	case !slices.Contains(src.CORS.Origins, "*") && !slices.Contains(src.CORS.Origins, origin):
+		return fmt.Sprintf("pages of %s may not send to %s; its cors.origins are %s", cmp.Or(origin, "another site"),
+			src.Name, strings.Join(src.CORS.Origins, ", "))
+	}
+	return ""
+}
+
+// await202 waits for the answer, or not, where the caller does not wait for it.
+func (s *Standing) await202(ctx context.Context, f *Firing, pl *payload.Payload) front.Answer {
+	if pl.Async() {
+		select {
+		case <-f.Done():
+			if v := s.Look(f); v.Refused != nil || v.Last() == nil {
+				return s.answerOf(f) // it was turned away
+			}
+		case <-ctx.Done():
+		case <-time.After(asyncWait):
+		}
+		a := front.Plain(http.StatusAccepted, "accepted as event %d; what becomes of it is on the screen", f.N)
+		a.Header.Set("Preference-Applied", "respond-async") // RFC 7240 §3
+		return a
+	}
+	select {
+	case <-f.Done():
+	case <-ctx.Done():
+		return front.Answer{Status: 499}
+	}
+	return s.answerOf(f)
+}
+
+// asyncWait is how long a caller who does not wait for the answer waits to hear
+// that it was turned away.
+const asyncWait = 5 * time.Millisecond
+
+func headerOf(r *event.Request, name string) string {
+	for _, h := range r.Header {
+		if strings.EqualFold(h.Name, name) {
+			return h.Value
+		}
+	}
+	return ""
+}
+
+// taking gives the source that takes a request, or -1.
+func taking(p *plan.Standing, pl *payload.Payload) int {
+	for i := range p.Sources {
+		if p.From[i] == i && p.Sources[i].Kind == plan.HTTP && p.Takes(i, pl) != 0 {
+			return i
+		}
+	}
+	return -1
+}
+
+// bearer compares the token of a request, in a time that tells nothing of it.
+func bearer(r *event.Request, token string) bool {
+	scheme, given, _ := strings.Cut(headerOf(r, "Authorization"), " ")
+	return strings.EqualFold(scheme, "bearer") && subtle.ConstantTimeCompare([]byte(strings.TrimSpace(given)), []byte(token)) == 1
+}
+
+// near is a route and how many of its conditions a request does not meet.
+type nearRoute struct {
+	source, wire, missed int
+	path                 bool // the path fits
+	why                  string
+}
+
+// nearRoutes gives the routes that a request came closest to, the closest first.
+func nearRoutes(p *plan.Standing, pl *payload.Payload) (out []nearRoute) {
+	for i := range p.Sources {
+		if p.From[i] != i || p.Sources[i].Kind != plan.HTTP {
+			continue
+		}
+		for _, t := range p.Explain(i, pl) {
+			n := nearRoute{source: i, wire: t.Wire, path: true}
+			var why []string
+			for _, c := range t.Conditions {
+				if c.Held {
+					continue
+				}
+				n.missed++
+				n.path = n.path && c.Condition != "path"
+				why = append(why, c.Words())
+			}
+			n.why = strings.Join(why, "; ")
+			out = append(out, n)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b nearRoute) int {
+		if a.path != b.path {
+			if a.path {
+				return -1
+			}
+			return 1
+		}
+		return cmp.Compare(a.missed, b.missed)
+	})
+	return out
+}
+
+// mostRoutes bounds the routes that an answer names.
+const mostRoutes = 8
+
+// untaken answers a request that no wire takes, and keeps it among the firings,
+// so that it can be offered again when a wire is mended.
+func (s *Standing) untaken(p *plan.Standing, pl *payload.Payload) front.Answer {
+	near := nearRoutes(p, pl)
+	if len(near) == 0 {
+		return front.Plain(http.StatusNotFound, "no wire takes %s; the project has no source of the kind http with a wire", pl.Label())
+	}
+	r := pl.Request
+	var methods, lines []string
+	for i, n := range near {
+		when := &p.Sources[n.source].Wires[n.wire].When
+		if n.path && when.Path.Text() != "" && !slices.Contains(methods, when.Method) {
+			methods = append(methods, when.Method)
+		}
+		if i < mostRoutes {
+			lines = append(lines, fmt.Sprintf("  %s  (%s): %s", when.String(), p.Sources[n.source].Name, n.why))
+		}
+	}
+	if slices.Contains(methods, "GET") {
+		methods = append(methods, "HEAD")
+	}
+	any := slices.Contains(methods, "")
+	if any {
+		methods = []string{"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"}
+	}
+	allowed := strings.Join(append(methods, "OPTIONS"), ", ")
+	if r.Method == http.MethodOptions && len(methods) > 0 {
+		return front.Answer{Status: http.StatusNoContent, Header: http.Header{"Allow": {allowed}}}
+	}
+	src := near[0].source
+	s.Fire(Order{Item: &Item{Source: src, SourceName: p.Sources[src].Name, HTTP: true, Label: pl.Label(), Payload: pl}, Origin: AtFront})
+	status := http.StatusNotFound
+	wrongMethod := near[0].path && len(methods) > 0 && !slices.Contains(methods, r.Method) && !any
+	if wrongMethod {
+		status = http.StatusMethodNotAllowed
+	}
+	a := front.Plain(status, "no wire takes %s. Nearest are\n%s", payload.Short(pl.Label(), 200), strings.Join(lines, "\n"))
+	if wrongMethod { // RFC 9110 §15.5.6
+		a.Header.Set("Allow", allowed)
+	}
+	return allow(a, p.Sources[src].CORS, headerOf(r, "Origin"))
+}
+
+// allow lets a page of another origin read an answer, where the source says so
+// (Fetch Standard, CORS protocol).
+func allow(a front.Answer, c *plan.CORS, origin string) front.Answer {
+	if c == nil || origin == "" {
+		return a
+	}
+	h := a.Header.Clone()
+	if h == nil {
+		h = http.Header{}
+	}
+	for _, name := range []string{"Access-Control-Allow-Origin", "Access-Control-Allow-Credentials", "Access-Control-Expose-Headers"} {
+		h.Del(name) // the source's word counts, not the function's
+	}
+	a.Header = h
+	switch {
+	case slices.Contains(c.Origins, "*"):
+		h.Set("Access-Control-Allow-Origin", "*")
+	case slices.Contains(c.Origins, origin):
+		h.Set("Access-Control-Allow-Origin", origin)
+		h.Add("Vary", "Origin")
+	default:
+		h.Add("Vary", "Origin")
+		return a
+	}
+	if c.Credentials {
+		h.Set("Access-Control-Allow-Credentials", "true")
+	}
+	if len(c.Expose) > 0 {
+		h.Set("Access-Control-Expose-Headers", strings.Join(c.Expose, ", "))
+	}
+	return a
+}
+
+// preflight answers what a browser asks before a request of another origin
+// (Fetch Standard, CORS-preflight), from the settings of the source that would
+// take it.
+func preflight(p *plan.Standing, r *event.Request, origin, method string) front.Answer {
+	asked := *r
+	asked.Method = method
+	at := taking(p, &payload.Payload{Request: &asked})
+	if at < 0 { // conditions on headers or a body cannot be met yet
+		for _, n := range nearRoutes(p, &payload.Payload{Request: &asked}) {
+			when := &p.Sources[n.source].Wires[n.wire].When
+			if n.path && (when.Method == "" || when.Method == method) {
+				at = n.source
+				break
+			}
+		}
+	}
+	if at < 0 {
+		return front.Plain(http.StatusNotFound, "a browser asks whether %s may be sent to %s, which no wire takes", method, payload.ShownTarget(r.Target))
+	}
+	c := p.Sources[at].CORS
+	if c == nil {
+		return front.Plain(http.StatusForbidden, "a page of %s asks whether it may send to %s, which has no cors setting", origin, p.Sources[at].Name)
+	}
+	a := allow(front.Answer{Status: http.StatusNoContent, Header: http.Header{}}, c, origin)
+	if a.Header.Get("Access-Control-Allow-Origin") == "" {
+		return front.Plain(http.StatusForbidden, "pages of %s may not send to %s; its cors.origins are %s", origin, p.Sources[at].Name, strings.Join(c.Origins, ", "))
+	}
+	var methods []string
+	for i := range p.Sources[at].Wires {
+		m := p.Sources[at].Wires[i].When.Method
+		if m == "" {
+			m = method
+		}
+		if !slices.Contains(methods, m) {
+			methods = append(methods, m)
+		}
+	}
+	a.Header.Set("Access-Control-Allow-Methods", strings.Join(methods, ", "))
+	if len(c.Headers) > 0 {
+		a.Header.Set("Access-Control-Allow-Headers", strings.Join(c.Headers, ", "))
+	}
+	a.Header.Set("Access-Control-Max-Age", strconv.Itoa(int(c.MaxAge/time.Second)))
+	a.Header.Del("Access-Control-Expose-Headers")
+	return a
+}

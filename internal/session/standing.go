@@ -1,0 +1,595 @@
+package session
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/front"
+	"nightdrill/internal/live/runner"
+	"nightdrill/internal/project"
+)
+
+// Standing is the desk while the program is open: functions are started on
+// demand by the same rules as in a drill, the front listens, and what changes in
+// the project's files is taken up.
+type Standing struct {
+	*Desk
+	Front     *front.Front // nil where it was not wanted, or could not be opened
+	Items     *Items
+	looks     int             // payloads that were made for a look and offered
+	recording *frontRecording // of the front; nil for none
+
+	turn    sync.Mutex // held while the driver is exchanged
+	asking  int        // requests at the front that have not been answered
+	closed  bool       // who asks at the front waits: the project is read again
+	opened  *sync.Cond // of mu: that is over
+	mu      sync.Mutex
+	driver  *runner.Driver
+	end     context.CancelFunc
+	over    chan struct{} // closed when the driver has ended
+	paused  string        // why nothing can be fired, while a drill has the functions
+	watcher *watcher
+	trouble string // why files are not watched, or the front does not listen
+	wrong   error  // the mistakes of a project file that was changed
+	firings []*Firing
+	numbers int
+	counts  map[string]int      // firings of each payload text
+	held    map[string]bool     // functions that are looked at in a debugger
+	env     map[string][]string // values that were set for this session, by function
+	again   bool                // the last firing by hand comes again after each change
+	last    *Order
+	loading sync.Mutex // held while the project is read again
+	changes chan struct{}
+	relists int             // changes since the list of what can be fired was last made
+	ticking bool            // schedules fire by themselves
+	wind    chan struct{}   // the schedules are to be looked at again
+	life    context.Context // until Close
+	die     context.CancelFunc
+}
+
+// Stand opens the desk: nothing is started before it is asked for. The front
+// listens at an address, the usual one when it is "".
+func (d *Desk) Stand(listen string) (*Standing, error) {
+	s := d.stand()
+	var err error
+	if s.Front, err = front.Open(listen, s.Entrances.Hosts, s.recorded); err != nil {
+		if listen != "" {
+			s.Close()
+			return nil, err
+		}
+		s.trouble = err.Error()
+	}
+	s.serveObjects()
+	s.watch()
+	go s.keepTime()
+	return s, nil
+}
+
+// StandQuietly opens the desk without the front, and without looking at files:
+// for one command. The object store, where there is any, listens at a free port.
+func (d *Desk) StandQuietly() *Standing {
+	if len(buckets(d.Loaded)) > 0 && d.Objects.Address() == "" {
+		_, _ = d.Objects.Listen(cmp.Or(d.Entrances.Objects, "127.0.0.1:0")) // what needs it says that it is not there
+	}
+	return d.stand()
+}
+
+func (d *Desk) stand() *Standing {
+	s := &Standing{Desk: d, counts: map[string]int{}, held: map[string]bool{}, env: map[string][]string{}, changes: make(chan struct{}, 1), wind: make(chan struct{}, 1)}
+	s.opened = sync.NewCond(&s.mu)
+	s.life, s.die = context.WithCancel(context.Background())
+	s.Items = newItems(d.Loaded, d.Objects)
+	s.begin()
+	return s
+}
+
+// begin starts a driver.
+func (s *Standing) begin() {
+	driver := runner.NewStanding(s.Whole, newID(time.Now()), s.Log)
+	driver.Store(s.Objects)
+	for i, c := range s.works.codes {
+		f := c.function()
+		if env := s.env[f.Name]; len(env) > 0 {
+			s.override(c, env)
+		}
+		driver.Settings(i, c.function(), s.labelOf(c))
+	}
+	ctx, end := context.WithCancel(context.Background())
+	over := make(chan struct{})
+	s.driver, s.end, s.over = driver, end, over
+	go func() {
+		defer close(over)
+		driver.Run(ctx)
+	}()
+	for name := range s.held {
+		if fn := s.Whole.FunctionNamed(name); fn >= 0 && s.held[name] {
+			driver.Hold(fn, true)
+		}
+	}
+}
+
+// Changes tells that something may look different now.
+func (s *Standing) Changes() <-chan struct{} { return s.changes }
+
+func (s *Standing) changed() {
+	select {
+	case s.changes <- struct{}{}:
+	default:
+	}
+}
+
+// Close ends everything that the desk began.
+func (s *Standing) Close() {
+	s.die()
+	if s.Front != nil {
+		s.Front.Close()
+	}
+	_, _ = s.StopRecording() // every exchange was written already
+	s.turn.Lock()            // the project may just be read again; it is not any more after this
+	defer s.turn.Unlock()
+	s.letGo(true)
+}
+
+// letGo ends the driver, and with it every instance; the files are not looked at
+// any more either, where that is wanted.
+func (s *Standing) letGo(blind bool) {
+	s.mu.Lock()
+	w, end, over := s.watcher, s.end, s.over
+	if blind {
+		s.watcher = nil
+	}
+	s.mu.Unlock()
+	if blind && w != nil {
+		w.close()
+	}
+	end()
+	<-over
+}
+
+// Pause lets the functions go, for a drill to have them, and returns when no
+// process of theirs is left. Resume takes them up again.
+func (s *Standing) Pause(why string) {
+	s.turn.Lock()
+	defer s.turn.Unlock()
+	s.mu.Lock()
+	s.paused = why
+	s.mu.Unlock()
+	s.letGo(false)
+	s.changed()
+}
+
+// Resume takes the functions up again after Pause.
+func (s *Standing) Resume() {
+	s.mu.Lock()
+	s.paused = ""
+	s.Items.reread()
+	s.begin()
+	s.mu.Unlock()
+	s.bringAll()
+	s.changed()
+}
+
+// watch looks at the files of the functions and of the project.
+func (s *Standing) watch() {
+	var patterns []string
+	for i := range s.Whole.Functions {
+		patterns = append(patterns, s.Whole.Functions[i].Watch...)
+	}
+	patterns = append(patterns, SavedDir+"/**/*")
+	for _, folder := range s.Folders {
+		if rel, err := filepath.Rel(s.Dir, folder); err == nil {
+			patterns = append(patterns, filepath.ToSlash(rel)+"/**/*")
+		}
+	}
+	w, err := newWatcher(s.Dir, patterns, s.Files)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err != nil {
+		s.trouble = "files are not watched, so their changes are found at the next firing: " + err.Error()
+		return
+	}
+	s.watcher = w
+	s.works.watching.Store(true)
+	go w.follow(s.touch, s.bringAll)
+}
+
+// touch takes note that a file has changed.
+func (s *Standing) touch(path string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.recording != nil && path == s.recording.file {
+		return // it is ours; StopRecording comes back to it
+	}
+	now := time.Now().UnixNano()
+	for _, c := range s.works.codes {
+		c.touched.Store(now)
+		c.dirty.Store(true)
+	}
+	if path == "" || path == filepath.Join(s.Dir, project.File) || slices.Contains(s.Files, path) ||
+		slices.ContainsFunc(s.Folders, func(f string) bool { return strings.HasPrefix(path, f+string(filepath.Separator)) }) {
+		s.Items.stale = true
+	}
+	if strings.HasPrefix(path, filepath.Join(s.Dir, SavedDir)) {
+		s.Items.unread = true
+	}
+}
+
+// bringAll takes up what has changed: the project, the saved payloads, the code
+// of the functions; and fires again where that is wanted.
+func (s *Standing) bringAll() {
+	s.mu.Lock()
+	stale, unread, paused := s.Items.stale, s.Items.unread, s.paused != ""
+	s.mu.Unlock()
+	defer s.changed()
+	if paused {
+		return // Resume comes back to it
+	}
+	if stale && s.reload() {
+		s.fireAgain()
+		return
+	}
+	if unread {
+		s.mu.Lock()
+		s.Items.unread = false
+		s.mu.Unlock()
+		s.relist()
+	}
+	any := false
+	for _, c := range s.workshop().codes {
+		c.mu.Lock()
+		known := c.number > 0
+		c.mu.Unlock()
+		if !known { // nobody has asked for it yet
+			continue
+		}
+		did, failure := c.bring(s.life)
+		if did {
+			s.renew(c)
+		}
+		any = any || did || failure != nil && c.news(failure)
+		s.changed()
+	}
+	if any {
+		s.fireAgain()
+	}
+}
+
+// news tells once of each failure.
+func (c *code) news(f *Failure) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.told == f {
+		return false
+	}
+	c.told = f
+	return true
+}
+
+// workshop gives the works of the project as it is now.
+func (s *Standing) workshop() *works {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.works
+}
+
+// renew replaces the instances of a function whose code or settings changed.
+func (s *Standing) renew(c *code) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	f := c.function()
+	s.driver.Renew(c.fn, &f, s.labelOf(c))
+}
+
+// labelOf names a version, and says when values were set for this session.
+func (s *Standing) labelOf(c *code) string {
+	label := c.label()
+	if label == "" {
+		return "" // it gets its name when it is started for the first time
+	}
+	if len(s.env[c.f.Name]) > 0 {
+		label += " +env"
+	}
+	return label
+}
+
+// reload reads the project again. One that is wrong is refused: the old one
+// goes on, and its mistakes are shown.
+func (s *Standing) reload() bool {
+	s.loading.Lock()
+	defer s.loading.Unlock()
+	l, err := project.Load(s.life, s.given) // it may take long
+	s.turn.Lock()
+	defer s.turn.Unlock()
+	if s.life.Err() != nil {
+		return false // it was closed meanwhile
+	}
+	s.mu.Lock()
+	if s.paused != "" {
+		s.mu.Unlock()
+		return false // Resume comes back to it
+	}
+	s.Items.stale = false
+	s.wrong = err
+	if err != nil {
+		s.mu.Unlock()
+		return false
+	}
+	s.closed = true
+	s.mu.Unlock()
+	defer s.reopen()
+	s.letEnd()
+	s.letGo(true)
+	s.works.services.Close()
+	s.mu.Lock()
+	s.take(l)
+	s.Items = newItems(l, s.Objects)
+	s.begin()
+	s.mu.Unlock()
+	s.serveObjects()
+	s.watch()
+	s.rewind()
+	return true
+}
+
+// mostToEnd is how long what is in flight may take to end before the project is read
+// again.
+const mostToEnd = 2 * time.Second
+
+// letEnd waits until nothing is in flight at the desk, for a moment at most: saving the
+// project's file shall not break off what somebody has just asked.
+func (s *Standing) letEnd() {
+	look := time.NewTicker(2 * time.Millisecond)
+	defer look.Stop()
+	for end := time.Now().Add(mostToEnd); time.Now().Before(end); <-look.C {
+		s.mu.Lock()
+		open := s.asking
+		for _, l := range s.driver.Looks() {
+			open += l.InFlight
+		}
+		s.mu.Unlock()
+		if open == 0 || s.life.Err() != nil {
+			return
+		}
+	}
+}
+
+// reopen lets those go on who asked at the front meanwhile.
+func (s *Standing) reopen() {
+	s.mu.Lock()
+	s.closed = false
+	s.mu.Unlock()
+	s.opened.Broadcast()
+}
+
+// enter counts a request at the front in, once the project is not being read again.
+func (s *Standing) enter() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for s.closed {
+		s.opened.Wait()
+	}
+	s.asking++
+}
+
+func (s *Standing) leave() {
+	s.mu.Lock()
+	s.asking--
+	s.mu.Unlock()
+}
+
+// Wrong gives the mistakes of the project file, while the one before them goes on.
+func (s *Standing) Wrong() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.wrong
+}
+
+// Plan gives the project as it is now. It changes when its file does.
+func (s *Standing) Plan() *plan.Standing {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.Whole
+}
+
+// Trouble says what of the desk does not work, or "".
+func (s *Standing) Trouble() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.trouble
+}
+
+// State is what there is to know of a function before it is asked anything.
+type State struct {
+	Name    string
+	Version string
+	Doing   string // "building", "preparing", or ""
+	Failure *Failure
+	Look    engine.Look
+	Now     clock.Time
+	Address string // where its newest instance listens; "" without one
+	Away    string // where an attached function is
+	Held    bool
+	Env     []string // names that were set for this session
+}
+
+// States gives the state of every function and variant, and why nothing can be
+// fired, if so.
+func (s *Standing) States() (out []State, paused string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	looks := s.driver.Looks()
+	now := s.driver.At(time.Now())
+	for i, c := range s.works.codes {
+		c.mu.Lock()
+		x := State{Name: c.f.Name, Version: s.driver.Version(i), Doing: c.doing, Failure: c.failure, Look: looks[i], Now: now, Held: s.held[c.f.Name]}
+		if c.f.Transport == plan.Attach {
+			x.Away = c.f.Address
+		}
+		if c.lacks != "" && x.Failure == nil {
+			x.Failure = &Failure{Text: c.f.Name + " " + c.lacks}
+		}
+		c.mu.Unlock()
+		if x.Look.Ready > 0 {
+			x.Address = s.driver.Address(i)
+		}
+		if t := s.driver.Trouble(i); x.Failure == nil && t.Text != "" && !t.Started {
+			x.Failure = &Failure{Text: c.f.Name + " " + t.Text, Lines: t.Lines}
+		}
+		for _, set := range s.env[c.f.Name] {
+			name, _, _ := strings.Cut(set, "=")
+			x.Env = append(x.Env, name)
+		}
+		out = append(out, x)
+	}
+	return out, s.paused
+}
+
+// Hold keeps a function from time-outs and idle stops while somebody looks at
+// it in a debugger, or lets it go again.
+func (s *Standing) Hold(name string, held bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.held[name] = held
+	if fn := s.Whole.FunctionNamed(name); fn >= 0 {
+		s.driver.Hold(fn, held)
+	}
+}
+
+// SetEnv sets a value of a function's environment for this session, or takes it
+// back to what the project says. Its instances are replaced.
+func (s *Standing) SetEnv(name, variable, value string, set bool) error {
+	if variable == "" || strings.ContainsAny(variable, "=\x00 ") || variable == "PORT" {
+		return fmt.Errorf("%q cannot be set: it is no name of an environment variable, or Night Drill's own", variable)
+	}
+	s.mu.Lock()
+	fn := s.Whole.FunctionNamed(name)
+	if fn < 0 {
+		s.mu.Unlock()
+		return fmt.Errorf("there is no function %q", name)
+	}
+	env := slices.DeleteFunc(slices.Clone(s.env[name]), func(e string) bool { return strings.HasPrefix(e, variable+"=") })
+	if set {
+		env = append(env, variable+"="+value)
+	}
+	s.env[name] = env
+	c := s.works.codes[fn]
+	s.override(c, env)
+	f := c.function()
+	s.driver.Renew(fn, &f, s.labelOf(c))
+	s.mu.Unlock()
+	s.fireAgain()
+	s.changed()
+	return nil
+}
+
+// override gives a function the project's environment with some values set.
+func (s *Standing) override(c *code, set []string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	env := s.Whole.Functions[c.fn].Env
+	for _, e := range set {
+		name, value, _ := strings.Cut(e, "=")
+		env = project.SetEnv(env, name, value)
+	}
+	c.f.Env = env
+}
+
+// Env gives a function's environment as it is set, sorted.
+func (s *Standing) Env(name string) []string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	fn := s.Whole.FunctionNamed(name)
+	if fn < 0 {
+		return nil
+	}
+	return s.works.codes[fn].function().Env
+}
+
+// Again tells whether the last firing by hand comes again after each change.
+func (s *Standing) Again() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.again
+}
+
+// SetAgain says whether it does.
+func (s *Standing) SetAgain(again bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.again = again
+}
+
+func (s *Standing) fireAgain() {
+	s.mu.Lock()
+	again, last := s.again, s.last
+	s.mu.Unlock()
+	if !again || last == nil {
+		return
+	}
+	o := *last
+	if item := s.Find(o.Item.Key()); item != nil {
+		o.Item = item
+		o.Origin = AfterChange
+		s.Fire(o)
+	}
+}
+
+// Find gives an item by its key, or nil.
+func (s *Standing) Find(key string) *Item {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.Items.find(key)
+}
+
+func (s *Standing) answerOf(f *Firing) front.Answer {
+	v := s.Look(f)
+	if v.Refused != nil {
+		return front.Plain(http.StatusBadGateway, "%s", v.Refused.Text)
+	}
+	outcome := v.Outcome()
+	try := v.Last()
+	switch {
+	case outcome == engine.Rejected:
+		a := front.Plain(http.StatusTooManyRequests, "no instance is free, and the limits allow no more")
+		a.Header.Set("Retry-After", "1")
+		return a
+	case try != nil && try.Result == engine.Timeout:
+		return front.Plain(http.StatusGatewayTimeout, "%s %s", s.NameOf(try), try.Why)
+	case try != nil && try.Reply != nil && try.Reply.Status > 0 && try.Reply.Result == engine.OK:
+		return front.Answer{Status: try.Reply.Status, Header: try.Reply.Header, Body: try.Reply.Body}
+	case try != nil && try.Why == "":
+		return front.Plain(http.StatusBadGateway, "%s gave no answer: %v, such as when the project is read again meanwhile", s.NameOf(try), try.Result)
+	case try != nil:
+		return front.Plain(http.StatusBadGateway, "%s %s", s.NameOf(try), try.Why)
+	}
+	return front.Plain(http.StatusBadGateway, "the event was %v", outcome)
+}
+
+// NameOf names the function of an attempt.
+func (s *Standing) NameOf(t *runner.Try) string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if int(t.Function) < len(s.Whole.Functions) {
+		return s.Whole.Functions[t.Function].Name
+	}
+	return "the function"
+}
+
+// save writes a file so that it is there whole or not at all.
+func save(path string, text []byte) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	return project.WriteWhole(path, text)
+}

@@ -1,0 +1,160 @@
+package session
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/shirou/gopsutil/v4/cpu"
+	"github.com/shirou/gopsutil/v4/host"
+	"github.com/shirou/gopsutil/v4/mem"
+
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/proc"
+	"nightdrill/internal/live/transport"
+)
+
+// Told is what a run was told to do, as it is kept with the run: without the values
+// of environment variables, which may be secrets.
+type Told struct {
+	Settle      time.Duration    `json:"settle"`
+	Concurrency int              `json:"concurrency"`
+	Idempotence bool             `json:"idempotence"`
+	Limits      []plan.Limits    `json:"limits"` // of each function
+	Changes     []plan.Change    `json:"changes"`
+	Functions   []ToldOf         `json:"functions"`
+	Feeds       []string         `json:"feeds"` // in words
+	BeginEmpty  bool             `json:"begin_empty,omitempty"`
+	Again       string           `json:"again,omitempty"` // the run that it replays
+	Cold        *plan.ColdStarts `json:"cold_starts,omitempty"`
+}
+
+// ToldOf is how a function was to be started.
+type ToldOf struct {
+	Name      string        `json:"name"`
+	Transport string        `json:"transport"`
+	Start     []string      `json:"start"`
+	Env       []string      `json:"env"` // names
+	Timeout   time.Duration `json:"timeout"`
+	Memory    int64         `json:"memory"`
+	CPU       float64       `json:"cpu"`
+}
+
+// told describes a drill of a project.
+func told(p *plan.Project, d *plan.Drill) []byte {
+	t := Told{Settle: d.Settle, Concurrency: d.Concurrency, Idempotence: d.Idempotence, Limits: d.Limits,
+		Changes: d.Changes, BeginEmpty: d.BeginEmpty, Again: d.Again, Cold: d.Cold}
+	for i := range p.Functions {
+		f := &p.Functions[i]
+		of := ToldOf{Name: f.Name, Transport: f.Transport.String(), Start: withoutSecrets(f.Start), Timeout: f.Timeout, Memory: f.Memory, CPU: f.CPU, Env: []string{}}
+		for _, e := range f.Env {
+			name, _, _ := strings.Cut(e, "=")
+			of.Env = append(of.Env, name)
+		}
+		t.Functions = append(t.Functions, of)
+	}
+	for i := range d.Feeds {
+		f := &d.Feeds[i]
+		text := p.Sources[f.Source].Name + ": " + p.FeedName(f)
+		for _, ph := range f.Phases {
+			text += ", " + ph.Pattern.String()
+		}
+		t.Feeds = append(t.Feeds, text)
+	}
+	text, _ := json.Marshal(t) // plain data always marshals
+	return text
+}
+
+// withoutSecrets leaves out of a command what its names say to be secret: token=…,
+// --password=…, and what follows such a name by itself.
+func withoutSecrets(args []string) []string {
+	out := slices.Clone(args)
+	for i, arg := range args {
+		name, value, paired := strings.Cut(strings.TrimLeft(arg, "-"), "=")
+		switch secret := payload.SecretParameter(name); {
+		case secret && paired && value != "":
+			out[i] = strings.TrimSuffix(arg, value) + transport.LeftOut
+		case secret && !paired && strings.HasPrefix(arg, "-") && i+1 < len(out):
+			out[i+1] = transport.LeftOut
+		}
+	}
+	return out
+}
+
+// machine describes what the program runs on.
+var machine = sync.OnceValue(func() string {
+	var parts []string
+	if all, err := cpu.Info(); err == nil && len(all) > 0 && all[0].ModelName != "" {
+		parts = append(parts, strings.Join(strings.Fields(all[0].ModelName), " "))
+	}
+	parts = append(parts, Plural(runtime.NumCPU(), "processor"))
+	if m, err := mem.VirtualMemory(); err == nil {
+		parts = append(parts, fmt.Sprintf("%.0f GiB", float64(m.Total)/(1<<30)))
+	}
+	system := runtime.GOOS
+	if version, err := host.KernelVersion(); err == nil {
+		system += " " + version
+	}
+	return strings.Join(append(parts, system), ", ")
+})
+
+// gitPatience bounds what is asked of git.
+const gitPatience = 2 * time.Second
+
+// commit gives the version of the code in a folder, and whether it was changed
+// since; "" where there is no git, or no repository.
+func commit(dir string) string {
+	ctx, cancel := context.WithTimeout(context.Background(), gitPatience)
+	defer cancel()
+	ask := func(args ...string) (string, bool) {
+		c := exec.CommandContext(ctx, "git", append([]string{"-C", dir, "--no-optional-locks"}, args...)...)
+		c.Stdin = nil
+		out, err := c.Output()
+		return strings.TrimSpace(string(out)), err == nil
+	}
+	id, ok := ask("rev-parse", "--short", "HEAD")
+	if !ok {
+		return ""
+	}
+	if changed, ok := ask("status", "--porcelain", "--", "."); ok && changed != "" {
+		return id + ", changed since"
+	}
+	return id
+}
+
+// packageSize gives how many bytes a function's package has on disk: the files that
+// `package` names, or else those that are watched and the program that is started;
+// 0 when that is not known.
+func packageSize(f *plan.Function, dir string) (sum int64) {
+	patterns := f.Package
+	if patterns == nil {
+		patterns = f.Watch
+	}
+	files, err := watched(dir, patterns)
+	if err != nil {
+		return 0
+	}
+	seen := map[string]bool{}
+	add := func(path string) {
+		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && !seen[path] {
+			seen[path] = true
+			sum += info.Size()
+		}
+	}
+	for _, file := range files {
+		add(filepath.Join(dir, filepath.FromSlash(file)))
+	}
+	if f.Package == nil && len(f.Start) > 0 && strings.ContainsRune(f.Start[0], filepath.Separator) {
+		add(proc.Program(f.Start[0])) // a program of the user's own, not one of the system's
+	}
+	return sum
+}

@@ -1,0 +1,301 @@
+package session
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/runner"
+)
+
+// Step is one step of what became of an event: a delivery to a function, or an
+// event that none took.
+type Step struct {
+	Depth    int           // 0 for the event that was fired
+	Origin   engine.Origin // how it came from the step before
+	Source   string
+	Kind     plan.Kind
+	Label    string           // what went in, in a few words
+	Payload  *payload.Payload // nil of a run's event whose payload is not there any more
+	Wire     int              // -1 where no wire took it
+	Function string           // "" where no wire took it
+	Class    engine.Class
+	Attempts int
+	Tried    []Attempt // each of them that is over
+	Outcome  engine.Outcome
+	Over     bool
+	Status   int           // of the last reply, 0 without one
+	Out      []byte        // of the last reply, unpacked
+	Waited   time.Duration // until it was first handed over
+	WaitsFor string        // what its source lets it wait for, in words
+	Took     time.Duration // from when it came until its end, or until now
+	Why      string        // what went wrong, in words
+	Hint     string        // the usual mistake, where it looks like one
+	Trials   []plan.WireTrial
+}
+
+// Whole is closed when a firing is over with all that was made of it: dead
+// letters, and replies that were sent on.
+func (f *Firing) Whole() <-chan struct{} { return f.whole }
+
+// Trace gives the steps of a firing, the event itself first, then what its
+// replies were sent on as, each followed by its own.
+func (s *Standing) Trace(v *Shown) (out []Step) {
+	if v.Track == nil {
+		return nil
+	}
+	s.mu.Lock()
+	p := s.Whole
+	now := s.driver.At(time.Now())
+	s.mu.Unlock()
+	var walk func(t *runner.Track, depth int)
+	walk = func(t *runner.Track, depth int) {
+		if t.Source >= len(p.Sources) {
+			return // the project was read again
+		}
+		out = append(out, stepsOf(p, t, depth, now)...)
+		for _, m := range t.Made {
+			walk(m, depth+1)
+		}
+	}
+	walk(v.Track, 0)
+	return out
+}
+
+// labelOf names a payload by what it is about, where it says so.
+func labelOf(p *payload.Payload) string {
+	if p.Event != nil && p.Event.Subject != "" {
+		return p.Event.Type + " " + p.Event.Subject
+	}
+	return p.Label()
+}
+
+// WhatWaits says in words what a source lets its events wait for beside a free
+// instance; "" for nothing.
+func WhatWaits(src *plan.Source) string {
+	var out []string
+	if src.Poll > 0 {
+		out = append(out, fmt.Sprintf("the poll, which comes every %v", src.Poll))
+	}
+	if src.Delay > 0 {
+		out = append(out, fmt.Sprintf("the delay of %v", src.Delay))
+	}
+	if src.BatchWait > 0 && src.BatchMax > 1 {
+		out = append(out, fmt.Sprintf("its batch to fill, up to %v", src.BatchWait))
+	}
+	return strings.Join(out, ", and ")
+}
+
+// stepsOf gives the steps of one event: one for each wire that took it.
+func stepsOf(p *plan.Standing, t *runner.Track, depth int, now clock.Time) (out []Step) {
+	src := &p.Sources[t.Source]
+	base := Step{Depth: depth, Origin: t.Origin, Source: src.Name, Kind: src.Kind, Label: labelOf(t.Payload), Payload: t.Payload, Wire: -1, Took: now.Sub(t.Arrived)}
+	base.Trials, base.WaitsFor = p.Explain(t.Source, t.Payload), WhatWaits(src)
+	if t.Takes == 0 {
+		base.Over, base.Outcome, base.Took = true, engine.Unmatched, 0
+		base.Why = p.NearestMiss(t.Source, t.Payload)
+		base.Hint = doubled(t.Payload.Data())
+		return []Step{base}
+	}
+	for w := range src.Wires {
+		if t.Takes&(1<<w) == 0 {
+			continue
+		}
+		x := base
+		x.Function, x.Wire = p.Functions[src.Wires[w].To].Name, w
+		for _, y := range t.Tries {
+			if int(y.Wire) != w {
+				continue
+			}
+			if x.Attempts == 0 {
+				x.Waited = y.Invocation.Assigned.Sub(t.Arrived)
+			}
+			x.Attempts, x.Class = max(x.Attempts, int(y.N)), y.Invocation.Class
+			if y.Over {
+				x.Tried = append(x.Tried, AttemptOf(y, t.Arrived))
+			}
+			if y.Why != "" || y.Result != engine.OK {
+				if x.Why = y.Why; x.Why == "" {
+					x.Why = y.Result.String()
+				}
+			} else {
+				x.Why = ""
+			}
+			if y.Reply != nil {
+				x.Status = y.Reply.Status
+				x.Out, _ = y.Reply.Plain()
+			}
+		}
+		for _, d := range t.Ended {
+			if int(d.Wire) == w {
+				x.Over, x.Outcome, x.Took = true, d.Outcome, d.Ended.Sub(t.Arrived)
+			}
+		}
+		if x.Over && x.Outcome == engine.Skipped {
+			x.Why = "left out, since the function was still busy with an earlier one (while_running: drop)"
+		}
+		if bad := x.Status >= 400 || x.Over && x.Outcome != engine.Done; bad {
+			x.Hint = doubled(t.Payload.Data())
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+// Attempt is one attempt of a step that is over.
+type Attempt struct {
+	N        int
+	Instance string
+	Class    engine.Class
+	Result   engine.Result
+	Status   int           // 0 without a reply
+	At, Took time.Duration // from when the event came until it was handed over, and from then on
+	Why      string
+}
+
+// AttemptOf returns an attempt of an event that was received at a time.
+func AttemptOf(y *runner.Try, came clock.Time) Attempt {
+	return attemptOf(int(y.N), y.Result, &y.Invocation, came, y.Name, y.Why)
+}
+
+func attemptOf(n int, r engine.Result, inv *measure.Invocation, came clock.Time, instance, why string) Attempt {
+	return Attempt{N: n, Instance: instance, Class: inv.Class, Result: r, Status: int(inv.Status),
+		At: inv.Assigned.Sub(came), Took: inv.Done.Sub(inv.Assigned), Why: why}
+}
+
+// Words returns how the attempt ended, in words.
+func (t Attempt) Words() string {
+	text := fmt.Sprintf("attempt %d: %v", t.N, t.Result)
+	if t.Status > 0 {
+		text += fmt.Sprintf(", status %d", t.Status)
+	}
+	if t.Took > 0 {
+		text += fmt.Sprintf(", %v, at %v, took %v", t.Class, t.At.Round(10*time.Microsecond),
+			t.Took.Round(10*time.Microsecond))
+	}
+	if t.Instance != "" {
+		text += ", on " + t.Instance
+	}
+	if t.Why != "" {
+		text += ": " + t.Why
+	}
+	return text
+}
+
+// doubled returns a hint about data that was encoded twice, or "".
+func doubled(data []byte) string {
+	place, ok := plan.Doubled(data)
+	switch {
+	case !ok:
+		return ""
+	case place != "":
+		return place + " of what went in is JSON inside a JSON string: whoever sent it turned that member into text; " +
+			"take it apart with parse in a shape, or read it twice"
+	}
+	return "what went in is JSON inside a JSON string: it was encoded twice on its way, such as by a function that turns " +
+		"its reply into text before it is encoded"
+}
+
+// Line is a step in one line.
+func (x *Step) Line() string {
+	to := "no wire takes it"
+	if x.Function != "" {
+		to = x.Function
+	}
+	text := fmt.Sprintf("%s → %s", x.Source, to)
+	switch {
+	case !x.Over:
+		text += ", under way"
+	case x.Outcome != engine.Unmatched:
+		text += ", " + x.Outcome.Words()
+	}
+	if x.Attempts > 1 {
+		text += fmt.Sprintf(" after %d attempts", x.Attempts)
+	}
+	if x.Status > 0 {
+		text += fmt.Sprintf(", status %d", x.Status)
+	}
+	if x.Function != "" {
+		text += fmt.Sprintf(", %v", x.Took.Round(10*time.Microsecond))
+	}
+	return text
+}
+
+// Unmatched gives the firings that no wire took and that were not offered again,
+// oldest first.
+func (s *Standing) Unmatched() (out []Shown) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, f := range s.firings {
+		if f.again || f.track == nil || f.track.Takes != 0 {
+			continue
+		}
+		if v := s.look(f); v.Over {
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
+// mostOffered bounds the events of a run that are offered again at once.
+const mostOffered = 200
+
+// OfferRunAgain fires those events of a run that no wire took and one would take now,
+// the first of them. It tells how many there were, and how many are taken now.
+func (s *Standing) OfferRunAgain(r *measure.Run) (missed, taken int, err error) {
+	s.turn.Lock() // the project stays as it is meanwhile
+	defer s.turn.Unlock()
+	kept, p := &replay{d: s.Desk, r: r, drill: &plan.Drill{Again: r.ID}}, s.Plan()
+	for i := range r.Deliveries {
+		d := &r.Deliveries[i]
+		if d.Outcome != engine.Unmatched || int(d.Event) >= len(r.Arrivals) {
+			continue
+		}
+		missed++
+		kept.drill.Kept = nil
+		src := &r.Sources[d.Source]
+		at := p.SourceNamed(src.Name)
+		if at < 0 || taken == mostOffered {
+			continue
+		}
+		pl, _, wrong := kept.payload(&r.Payloads[r.Arrivals[d.Event].Payload], src.Kind == plan.HTTP.String())
+		if wrong != nil {
+			err = wrong
+			continue
+		}
+		if pl = AsObject(&p.Sources[at], pl); p.Takes(at, pl) != 0 {
+			taken++
+			if wrong := s.keepLost(kept.drill); wrong != nil {
+				err = wrong
+				continue
+			}
+			s.Fire(Order{Item: &Item{Source: at, SourceName: src.Name, HTTP: pl.Request != nil, Label: labelOf(pl), Payload: pl}})
+		}
+	}
+	return missed, taken, err
+}
+
+// OfferAgain fires again what no wire took and one would take now. It tells how
+// many there were, and how many are taken now.
+func (s *Standing) OfferAgain() (missed, taken int) {
+	for _, v := range s.Unmatched() {
+		missed++
+		s.mu.Lock()
+		at := s.Whole.SourceNamed(v.Item.SourceName)
+		takes := at >= 0 && s.Whole.Takes(at, v.Sent) != 0
+		v.Firing.again = takes
+		s.mu.Unlock()
+		if takes {
+			taken++
+			item := *v.Item
+			item.Source, item.Payload, item.File = at, v.Sent, ""
+			s.Fire(Order{Item: &item, Origin: v.Origin})
+		}
+	}
+	return missed, taken
+}

@@ -1,0 +1,350 @@
+package session
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/logs"
+	"nightdrill/internal/live/proc"
+	"nightdrill/internal/live/services"
+)
+
+// Failure is why something could not be brought about, in words, with the
+// output that says more.
+type Failure struct {
+	Text  string
+	Lines []string
+	Held  bool // nothing has to be mended: a drill has the functions
+}
+
+func (f *Failure) Error() string { return f.Text }
+
+// works brings functions to where they can be started: their services are
+// there, their code is built and prepared.
+type works struct {
+	dir      string // of the project
+	services *services.Set
+	log      *logs.Log
+	codes    []*code
+	built    built
+	watching atomic.Bool // somebody tells when files have changed
+}
+
+// code is the code of one function or variant.
+type code struct {
+	w       *works
+	fn      int // index in the standing form of the project
+	busy    sync.Mutex
+	mu      sync.Mutex
+	f       plan.Function
+	number  int    // of the version, from 1; 0 before the first
+	before  int    // versions that it had before the project was read again
+	hash    string // of the watched files of that version
+	tried   string // of those that could not be built
+	made    string // of those that were built last, well or not: what stands where the build writes
+	failure *Failure
+	doing   string   // "building", "preparing", or ""
+	told    *Failure // the last that was told
+	lacks   string   // why its program cannot be started, as far as that can be seen before
+	dirty   atomic.Bool
+	touched atomic.Int64 // when a file last changed, in Unix ns
+}
+
+func newWorks(s *plan.Standing, log *logs.Log) *works {
+	w := &works{dir: s.Dir, services: services.New(s.Services, log), log: log, built: built{path: filepath.Join(s.Dir, stateDir, "built.json")}}
+	for i := range s.Functions {
+		c := &code{w: w, fn: i, f: s.Functions[i]}
+		c.dirty.Store(true)
+		c.lookFor()
+		w.codes = append(w.codes, c)
+	}
+	return w
+}
+
+// lookFor looks for the program that the function is started with.
+func (c *code) lookFor() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.lacks = ""
+	if c.f.Transport == plan.Attach || len(c.f.Start) == 0 || c.f.Build != nil && c.number == 0 {
+		return
+	}
+	if _, err := exec.LookPath(c.f.Start[0]); err != nil {
+		c.lacks = fmt.Sprintf("does not start: %s is not there, or cannot be started", c.f.Start[0])
+	}
+}
+
+// function gives the function as it is now.
+func (c *code) function() plan.Function {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.f
+}
+
+// label names a version, such as "v3 1f2e3d".
+func (c *code) label() string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	switch {
+	case c.f.Transport == plan.Attach:
+		return "attached"
+	case c.number == 0:
+		return ""
+	case c.hash == "":
+		return fmt.Sprintf("v%d", c.before+c.number)
+	}
+	return fmt.Sprintf("v%d %s", c.before+c.number, c.hash[:6])
+}
+
+// settle is how long files must have been left alone before they are read: an
+// editor writes in several steps.
+const settle = 40 * time.Millisecond
+
+// bring makes sure that the function's code is the one that its files hold now.
+// changed tells whether it was another before. A failure leaves the version
+// that was there.
+func (c *code) bring(ctx context.Context) (changed bool, failure *Failure) {
+	if !c.dirty.Load() {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		return false, c.failure
+	}
+	c.busy.Lock()
+	defer c.busy.Unlock()
+	defer c.lookFor()
+	for left := settle - time.Since(time.Unix(0, c.touched.Load())); left > 0; left = settle - time.Since(time.Unix(0, c.touched.Load())) {
+		t := time.NewTimer(left)
+		select {
+		case <-t.C:
+		case <-ctx.Done():
+			t.Stop()
+			return false, &Failure{Text: "broken off"}
+		}
+	}
+	const lastTry = 3
+	for try := range lastTry + 1 {
+		c.dirty.Store(!c.w.watching.Load())
+		f := c.function()
+		hash, err := c.read(&f)
+		if err != nil {
+			return false, &Failure{Text: fmt.Sprintf("the files of %s cannot be read: %v", f.Name, err)}
+		}
+		c.mu.Lock()
+		same, again, failed := c.number > 0 && hash == c.hash && hash == c.made, hash == c.tried, c.failure
+		if same {
+			c.failure, c.tried = nil, ""
+		} else if !again || failed == nil {
+			c.made = hash
+		}
+		c.mu.Unlock()
+		if same {
+			return changed, nil
+		}
+		if again && failed != nil {
+			return false, failed
+		}
+		failure = c.make(ctx, &f, hash)
+		after, err := c.read(&f)
+		c.mu.Lock()
+		c.failure = failure
+		if failure != nil {
+			c.tried = hash
+		} else if after == hash || err != nil || try == lastTry {
+			c.tried, c.number, c.hash, c.made = "", c.number+1, after, after
+			changed = c.number > 1
+		}
+		c.mu.Unlock()
+		if after == hash || err != nil {
+			break
+		}
+		// files changed while they were built, by a person or by the build: once more
+	}
+	return changed, failure
+}
+
+// make builds and prepares what the files hold, where that was not done before.
+func (c *code) make(ctx context.Context, f *plan.Function, hash string) *Failure {
+	for _, step := range []struct {
+		name, doing string
+		args        []string
+	}{{"build", "building", f.Build}, {"prepare", "preparing", f.Prepare}} {
+		if step.args == nil {
+			continue
+		}
+		key := hash + strings.Join(step.args, "\x00") + strings.Join(f.Env, "\x00")
+		sum := sha256.Sum256([]byte(key))
+		key = hex.EncodeToString(sum[:8])
+		name := f.Name + " " + step.name
+		if hash != "" && c.w.built.has(name, key) && startable(f) {
+			continue
+		}
+		c.setDoing(step.doing)
+		c.w.built.set(name, "") // broken off, it is done again
+		r := proc.Run(ctx, proc.Command{Args: step.args, Dir: f.Dir, Env: f.Env, Line: func(at time.Time, text string) {
+			c.w.log.Add(at, f.Name, name, logs.Line, text)
+		}})
+		c.setDoing("")
+		if r.Err != nil {
+			c.w.log.Add(time.Now(), f.Name, name, logs.Note, r.Err.Error())
+			return &Failure{Text: fmt.Sprintf("%s does not %s: %v", f.Name, step.name, r.Err), Lines: r.Lines}
+		}
+		c.w.log.Add(time.Now(), f.Name, name, logs.Note, fmt.Sprintf("done in %v", r.Took.Round(time.Millisecond)))
+		c.w.built.set(name, key)
+		c.w.built.set(name+" took", r.Took.Round(time.Millisecond).String())
+	}
+	return nil
+}
+
+// prepared gives how long the last preparation took; 0 when it is not known.
+func (c *code) prepared() time.Duration {
+	c.w.built.mu.Lock()
+	defer c.w.built.mu.Unlock()
+	c.w.built.load()
+	took, _ := time.ParseDuration(c.w.built.of[c.f.Name+" prepare took"])
+	return took
+}
+
+// startable tells whether the program that the function is started with is there.
+func startable(f *plan.Function) bool {
+	if len(f.Start) == 0 || !strings.ContainsRune(f.Start[0], '/') {
+		return true
+	}
+	_, err := os.Stat(f.Start[0])
+	return err == nil
+}
+
+func (c *code) setDoing(what string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.doing = what
+}
+
+// read gives the hash of the files that are watched; "" when none are.
+func (c *code) read(fn *plan.Function) (string, error) {
+	files, err := watched(c.w.dir, fn.Watch)
+	if err != nil || len(files) == 0 {
+		return "", err
+	}
+	sum := sha256.New()
+	for _, name := range files {
+		f, err := os.Open(filepath.Join(c.w.dir, name))
+		if err != nil {
+			continue // it went away meanwhile
+		}
+		fmt.Fprintf(sum, "%s\x00", name)
+		_, err = io.Copy(sum, f)
+		f.Close()
+		if err != nil {
+			return "", err
+		}
+	}
+	return hex.EncodeToString(sum.Sum(nil)), nil
+}
+
+// unwatched are folders that patterns find nothing in, unless they name them.
+var unwatched = []string{".git", stateDir, "node_modules", "__pycache__"}
+
+// watched gives the files below dir that fit the patterns, sorted.
+func watched(dir string, patterns []string) (files []string, err error) {
+	root := os.DirFS(dir)
+	for _, p := range patterns {
+		found, err := doublestar.Glob(root, p, doublestar.WithFilesOnly())
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range found {
+			if !hidden(f, p) {
+				files = append(files, f)
+			}
+		}
+	}
+	slices.Sort(files)
+	return slices.Compact(files), nil
+}
+
+func hidden(file, pattern string) bool {
+	for _, part := range strings.Split(file, "/") {
+		if slices.Contains(unwatched, part) && !strings.Contains(pattern, part) {
+			return true
+		}
+	}
+	return false
+}
+
+// ready brings functions to where they can be started: services, build,
+// preparation. say, if given, hears what is being done.
+func (w *works) ready(ctx context.Context, fns []int, say func(string)) (changed []int, failure *Failure) {
+	for _, fn := range fns {
+		c := w.codes[fn]
+		f := c.function()
+		for _, n := range f.Needs {
+			if say != nil {
+				say("waiting for a service")
+			}
+			if err := w.services.Need(ctx, n); err != nil {
+				return changed, &Failure{Text: fmt.Sprintf("%s needs a service: %v", f.Name, err)}
+			}
+		}
+		if say != nil && c.dirty.Load() && f.Build != nil {
+			say("building")
+		}
+		did, failure := c.bring(ctx)
+		if did {
+			changed = append(changed, fn)
+		}
+		if failure != nil {
+			return changed, failure
+		}
+	}
+	return changed, nil
+}
+
+// built remembers across starts what was built and prepared from what.
+type built struct {
+	mu   sync.Mutex
+	path string
+	of   map[string]string
+}
+
+func (b *built) load() {
+	if b.of == nil {
+		b.of = map[string]string{}
+		if text, err := os.ReadFile(b.path); err == nil {
+			_ = json.Unmarshal(text, &b.of) // what cannot be read is built again
+		}
+	}
+}
+
+func (b *built) has(name, key string) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.load()
+	return b.of[name] == key
+}
+
+func (b *built) set(name, key string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.load()
+	b.of[name] = key
+	text, err := json.MarshalIndent(b.of, "", "  ")
+	if err != nil {
+		return
+	}
+	_ = save(b.path, text) // without it, it is built again
+}

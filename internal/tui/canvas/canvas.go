@@ -1,0 +1,188 @@
+// Package canvas is the surface that views draw on: a canvas of cells, each with
+// a style of the theme. A row is written out in runs of one style.
+package canvas
+
+import (
+	"strings"
+	"unicode"
+
+	"github.com/charmbracelet/x/ansi"
+)
+
+// Canvas is a rectangle of cells.
+type Canvas struct {
+	W, H  int
+	cells []cell
+	theme *Theme
+}
+
+type cell struct {
+	text  string // "" is a space; a wide one is followed by a cell with wide set
+	style Style
+	wide  bool
+}
+
+// New gives an empty canvas.
+func New(w, h int, theme *Theme) *Canvas {
+	return &Canvas{W: max(w, 0), H: max(h, 0), cells: make([]cell, max(w, 0)*max(h, 0)), theme: theme}
+}
+
+// Theme gives the theme that the canvas is drawn in.
+func (c *Canvas) Theme() *Theme { return c.theme }
+
+// Put writes text at a place, cut at the right edge, and gives the column after it.
+func (c *Canvas) Put(x, y int, style Style, text string) int {
+	return c.PutUpTo(x, y, c.W, style, text)
+}
+
+// PutUpTo is Put with another right edge. What does not fit is cut, with an
+// ellipsis in its place.
+func (c *Canvas) PutUpTo(x, y, edge int, style Style, text string) int {
+	edge = min(edge, c.W)
+	if y < 0 || y >= c.H || x >= edge {
+		return x
+	}
+	if strings.ContainsFunc(text, unicode.IsControl) { // which must not reach a terminal, whoever wrote it
+		text = strings.Map(visible, text)
+	}
+	text = ansi.Truncate(text, edge-max(x, 0), "…")
+	for _, r := range text {
+		s := string(r)
+		w := ansi.StringWidth(s)
+		if w == 0 { // joins what stands before it
+			if x > 0 && x <= c.W {
+				c.cells[y*c.W+x-1].text += s
+			}
+			continue
+		}
+		if x < 0 || x+w > edge {
+			x += w
+			continue
+		}
+		c.cells[y*c.W+x] = cell{text: s, style: style}
+		if w == 2 {
+			c.cells[y*c.W+x+1] = cell{wide: true, style: style}
+		}
+		x += w
+	}
+	return x
+}
+
+// visible gives what is shown of a letter.
+func visible(r rune) rune {
+	if unicode.IsControl(r) {
+		return '·'
+	}
+	return r
+}
+
+// Right writes text so that it ends before a column.
+func (c *Canvas) Right(edge, y int, style Style, text string) {
+	c.Put(edge-ansi.StringWidth(text), y, style, text)
+}
+
+// Set writes one cell.
+func (c *Canvas) Set(x, y int, style Style, r rune) {
+	if x >= 0 && x < c.W && y >= 0 && y < c.H {
+		c.cells[y*c.W+x] = cell{text: string(r), style: style}
+	}
+}
+
+// Restyle gives cells of a row another style and leaves their text.
+func (c *Canvas) Restyle(x, y, n int, style Style) {
+	for i := max(x, 0); i < min(x+n, c.W) && y >= 0 && y < c.H; i++ {
+		c.cells[y*c.W+i].style = style
+	}
+}
+
+// Rule draws a line with a word in it.
+func (c *Canvas) Rule(y int, title string) {
+	for x := range c.W {
+		c.Set(x, y, Faint, '─')
+	}
+	if title != "" {
+		c.Put(2, y, Dim, " "+title+" ")
+	}
+}
+
+// Fill empties a rectangle.
+func (c *Canvas) Fill(x, y, w, h int) {
+	for j := max(y, 0); j < min(y+h, c.H); j++ {
+		for i := max(x, 0); i < min(x+w, c.W); i++ {
+			c.cells[j*c.W+i] = cell{}
+		}
+	}
+}
+
+// Draw puts another canvas onto this one.
+func (c *Canvas) Draw(x, y int, from *Canvas) {
+	for j := range from.H {
+		for i := range from.W {
+			if x+i >= 0 && x+i < c.W && y+j >= 0 && y+j < c.H {
+				c.cells[(y+j)*c.W+x+i] = from.cells[j*from.W+i]
+			}
+		}
+	}
+}
+
+// Frame draws a box with a title and empties its inside.
+func (c *Canvas) Frame(x, y, w, h int, title string) {
+	c.Fill(x, y, w, h)
+	for i := x; i < x+w; i++ {
+		c.Set(i, y, Dim, '─')
+		c.Set(i, y+h-1, Dim, '─')
+	}
+	for j := y; j < y+h; j++ {
+		c.Set(x, j, Dim, '│')
+		c.Set(x+w-1, j, Dim, '│')
+	}
+	c.Set(x, y, Dim, '┌')
+	c.Set(x+w-1, y, Dim, '┐')
+	c.Set(x, y+h-1, Dim, '└')
+	c.Set(x+w-1, y+h-1, Dim, '┘')
+	if title != "" {
+		c.PutUpTo(x+2, y, x+w-2, Bold, " "+title+" ")
+	}
+}
+
+// String writes the canvas out, row by row.
+func (c *Canvas) String() string {
+	var b strings.Builder
+	b.Grow(c.W * c.H * 2)
+	for y := range c.H {
+		row := c.cells[y*c.W : (y+1)*c.W]
+		end := len(row)
+		for end > 0 && row[end-1].text == "" && !row[end-1].wide && !c.theme.shows(row[end-1].style) {
+			end--
+		}
+		for x := 0; x < end; {
+			style := row[x].style
+			b.WriteString(c.theme.before[style])
+			for ; x < end && row[x].style == style; x++ {
+				switch {
+				case row[x].wide:
+				case row[x].text == "":
+					b.WriteByte(' ')
+				default:
+					b.WriteString(row[x].text)
+				}
+			}
+			b.WriteString(c.theme.after[style])
+		}
+		if y < c.H-1 {
+			b.WriteByte('\n')
+		}
+	}
+	return b.String()
+}
+
+// DrawRows puts the rows of another canvas from one on, as many as fit, from a row of
+// this one on.
+func (c *Canvas) DrawRows(y int, from *Canvas, first int) {
+	w := min(c.W, from.W)
+	for j := y; j < c.H && first+j-y < from.H; j++ {
+		if first+j-y >= 0 {
+			copy(c.cells[j*c.W:j*c.W+w], from.cells[(first+j-y)*from.W:(first+j-y)*from.W+w])
+		}
+	}
+}

@@ -1,0 +1,167 @@
+package canvas
+
+import (
+	"encoding/hex"
+	"fmt"
+	"strings"
+
+	"github.com/alecthomas/chroma/v2"
+	"github.com/alecthomas/chroma/v2/lexers"
+	"github.com/charmbracelet/x/ansi"
+)
+
+// Span is text in one style.
+type Span struct {
+	Style Style
+	Text  string
+}
+
+// Row is a line of spans.
+type Row []Span
+
+// Width is how many cells the row takes.
+func (r Row) Width() (n int) {
+	for _, s := range r {
+		n += ansi.StringWidth(s.Text)
+	}
+	return n
+}
+
+// Rows gives plain lines in one style.
+func Rows(style Style, lines ...string) (out []Row) {
+	for _, l := range lines {
+		out = append(out, Row{{style, l}})
+	}
+	return out
+}
+
+// PutRow writes a row, cut at an edge.
+func (c *Canvas) PutRow(x, y, edge int, row Row) {
+	for _, s := range row {
+		x = c.PutUpTo(x, y, edge, s.Style, s.Text)
+	}
+}
+
+// colouredLimit is the longest text that is coloured, in bytes.
+const colouredLimit = 512 << 10
+
+// Code gives a text in the colours of its language, told by its media type. The
+// text holds nothing that a terminal obeys but line ends.
+func Code(text, mediaType string) (out []Row) {
+	lexer := lexers.MatchMimeType(strings.TrimSpace(strings.ToLower(strings.SplitN(mediaType, ";", 2)[0])))
+	if strings.HasSuffix(strings.ToLower(mediaType), "json") || strings.Contains(mediaType, "+json") {
+		lexer = lexers.Get("json")
+	}
+	if lexer == nil || len(text) > colouredLimit {
+		return Rows(Plain, strings.Split(text, "\n")...)
+	}
+	tokens, err := chroma.Coalesce(lexer).Tokenise(nil, text)
+	if err != nil {
+		return Rows(Plain, strings.Split(text, "\n")...)
+	}
+	row := Row{}
+	for _, t := range tokens.Tokens() {
+		style := styleOf(t.Type)
+		for i, part := range strings.Split(t.Value, "\n") {
+			if i > 0 {
+				out, row = append(out, row), Row{}
+			}
+			if part != "" {
+				row = append(row, Span{style, part})
+			}
+		}
+	}
+	if len(row) > 0 || !strings.HasSuffix(text, "\n") {
+		out = append(out, row)
+	}
+	return out
+}
+
+func styleOf(t chroma.TokenType) Style {
+	switch {
+	case t == chroma.NameTag || t.InSubCategory(chroma.NameAttribute):
+		return Field
+	case t.InCategory(chroma.Comment), t.InCategory(chroma.Punctuation):
+		return Dim
+	case t.InSubCategory(chroma.LiteralNumber), t.InCategory(chroma.Keyword):
+		return Number
+	case t.InSubCategory(chroma.LiteralString):
+		return Text
+	}
+	return Plain
+}
+
+// Wrap breaks rows that are wider than a width; what follows is indented by one.
+func Wrap(rows []Row, width int) (out []Row) {
+	width = max(width, 8)
+	for _, row := range rows {
+		line, used := Row{}, 0
+		for _, s := range row {
+			for s.Text != "" {
+				head := ansi.Truncate(start(s.Text, 4*width), width-used, "")
+				if head == "" && used <= 1 { // wider than a row by itself
+					head = start(s.Text, 1)
+				}
+				if head != "" {
+					line = append(line, Span{s.Style, head})
+					used += ansi.StringWidth(head)
+				}
+				if s.Text = s.Text[len(head):]; s.Text != "" && (head == "" || used >= width) {
+					out, line, used = append(out, line), Row{{Plain, " "}}, 1
+				}
+			}
+		}
+		out = append(out, line)
+	}
+	return out
+}
+
+// start gives the beginning of a text, of about n bytes and at least one
+// character: to measure all of a long one for each row would take too long.
+func start(s string, n int) string {
+	for i := range s {
+		if i >= n {
+			return s[:i]
+		}
+	}
+	return s
+}
+
+// Hex gives bytes as a dump: place, sixteen bytes, and their text.
+func Hex(b []byte) (out []Row) {
+	for at := 0; at < len(b); at += 16 {
+		part := b[at:min(at+16, len(b))]
+		text := strings.Map(func(r rune) rune {
+			if r < 0x20 || r > 0x7e {
+				return '·'
+			}
+			return r
+		}, string(latin(part)))
+		digits := ""
+		for i := 0; i < len(part); i += 2 {
+			digits += hex.EncodeToString(part[i:min(i+2, len(part))]) + " "
+		}
+		out = append(out, Row{{Dim, fmt.Sprintf("%06x  ", at)}, {Number, fmt.Sprintf("%-40s", digits)}, {Plain, " " + text}})
+	}
+	return out
+}
+
+// latin gives each byte as a character of its own.
+func latin(b []byte) []rune {
+	out := make([]rune, len(b))
+	for i, c := range b {
+		out[i] = rune(c)
+	}
+	return out
+}
+
+// Size writes a number of bytes.
+func Size(n int64) string {
+	switch {
+	case n < 10_000:
+		return fmt.Sprintf("%d B", n)
+	case n < 10_000_000:
+		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
+	}
+	return fmt.Sprintf("%.1f MB", float64(n)/1e6)
+}

@@ -1,0 +1,24 @@
+// Package msg is what views say to the shell and ask of it.
+package msg
+
+import tea "charm.land/bubbletea/v2"
+
+// Ask wants a line of the user; the shell gives it to Done. With YesNo, it is a
+// question that y answers.
+type Ask struct {
+	Title, Text string
+	YesNo       bool
+	Done        func(string) tea.Cmd
+}
+
+// Note wants something said in the bottom line.
+type Note struct {
+	Text string
+	Bad  bool
+}
+
+// Say gives a command that says something in the bottom line.
+func Say(text string) tea.Cmd { return func() tea.Msg { return Note{Text: text} } }
+
+// Complain gives a command that says an error in the bottom line.
+func Complain(err error) tea.Cmd { return func() tea.Msg { return Note{Text: err.Error(), Bad: true} } }
