@@ -126,7 +126,7 @@ func TestTheDemoHeadless(t *testing.T) {
 // Every wrong use gives one clear line and its code.
 func TestErrors(t *testing.T) {
 	good := lay(t, served, "")
-	missed := lay(t, served, ", budgets: [function quote warm p50 < 1ns, project done > 0]")
+	missed := lay(t, served, ", budgets: [project done > 1000, project done > 0]")
 	newer := lay(t, served, "")
 	s, err := store.Open(newer)
 	if err != nil {
@@ -167,7 +167,7 @@ func TestErrors(t *testing.T) {
 			t.Errorf("%v: exit %d (want %d), standard error %q (want %q)\n%s", c.args, code, c.code, errs, c.want, out)
 		}
 	}
-	if text, _, _ := nightdrill(t, "runs", "show", "--project", missed); !strings.Contains(text, "missed  function quote warm p50 < 1ns") {
+	if text, _, _ := nightdrill(t, "runs", "show", "--project", missed); !strings.Contains(text, "missed  project done > 1000") {
 		t.Errorf("the missed budget is not shown:\n%s", text)
 	}
 	noneLeft(t)
