@@ -51,7 +51,7 @@ func explain(in io.Reader, w io.Writer, l *project.Loaded, file, source, key str
 	return nil
 }
 
-// fedBy gives the sources to which drills send a payload set; nil where there are
+// fedBy returns the sources to which drills send a payload set; nil where there are
 // none.
 func fedBy(l *project.Loaded, name string) (sources []int) {
 	name, _, _ = strings.Cut(name, "#")

@@ -162,7 +162,7 @@ func usable(i *session.Item) (*session.Item, error) {
 	return i, nil
 }
 
-// ofSet gives payload n of a set, from 1.
+// ofSet returns payload n of a set, from 1.
 func ofSet(x *payload.Set, n, s int, src *plan.Source) (*session.Item, error) {
 	p := &x.Payloads[n-1]
 	if (p.Request != nil) != (src.Kind == plan.HTTP) {

@@ -43,7 +43,7 @@ func startRecorder(t *testing.T, dir, to string) *recorder {
 	return r
 }
 
-// next gives the next line that it prints.
+// next returns the next line that it prints.
 func (r *recorder) next(t *testing.T) string {
 	t.Helper()
 	if !r.lines.Scan() {

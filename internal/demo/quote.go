@@ -104,7 +104,7 @@ func (q *quote) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	_ = json.NewEncoder(w).Encode(map[string]any{"crossing": crossings[crossing], "cents": cents, "sailings": free})
 }
 
-// fits tells whether a vehicle still finds room on a sailing: the booked
+// fits reports whether a vehicle still finds room on a sailing: the booked
 // vehicles are packed on two lanes as evenly as they can be, which is a
 // knapsack over the centimetres of one lane.
 func fits(crossing, day, sailing, length int) bool {

@@ -33,7 +33,7 @@ func (t *tides) sin(degrees float64) float64 {
 	return t.table[(i%n+n)%n]
 }
 
-// height gives the water at the quay, in metres.
+// height returns the water at the quay, in metres.
 func (t *tides) height(at time.Time) (sum float64) {
 	hours := float64(at.Unix()) / 3600
 	for _, w := range waves {

@@ -30,7 +30,7 @@ func (z Size) width() float64 {
 	return z.Width
 }
 
-// scale gives a height, stretched to what was asked for.
+// scale returns a height, stretched to what was asked for.
 func (z Size) height(usual float64) float64 {
 	if z.Height <= 0 {
 		return usual

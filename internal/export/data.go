@@ -305,7 +305,7 @@ func JUnit(to io.Writer, s *Source) error {
 	return err
 }
 
-// payloadOf gives a payload as the run kept it; nil where it did not.
+// payloadOf returns a payload as the run kept it; nil where it did not.
 func (s *Source) payloadOf(n int32, http bool) *payload.Payload {
 	text := s.Blob(s.Run.Payloads[n].Blob)
 	if text == nil {
@@ -318,7 +318,7 @@ func (s *Source) payloadOf(n int32, http bool) *payload.Payload {
 	return &p
 }
 
-// replyOf gives a kept reply; nil where there is none.
+// replyOf returns a kept reply; nil where there is none.
 func (s *Source) replyOf(v *measure.Invocation) *payload.Reply {
 	if v.Status == 0 {
 		return nil

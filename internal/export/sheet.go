@@ -173,7 +173,7 @@ func (s *sheet) mark(x, y, w, h float64, of color.Color) {
 
 type xy struct{ x, y float64 }
 
-// through gives a path through points.
+// through returns a path through points.
 func (s *sheet) through(points []xy) (p vg.Path) {
 	for i, k := range points {
 		if i == 0 {

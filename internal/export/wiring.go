@@ -175,7 +175,7 @@ func (c *picture) wiring(lay *draw.WiringPlan, w *draw.Wiring) {
 	}
 }
 
-// cells gives the width of a text in cells.
+// cells returns the width of a text in cells.
 func (c *picture) cells(text string) float64 { return c.width(size, text) / cellW }
 
 // node writes a source or a function, and draws its ways on.

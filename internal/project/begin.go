@@ -194,7 +194,7 @@ func find(dir, language string) *Beginning {
 	return nil
 }
 
-// nodeMain gives the file that package.json names.
+// nodeMain returns the file that package.json names.
 func nodeMain(dir string) string {
 	text, err := os.ReadFile(filepath.Join(dir, "package.json"))
 	if err != nil {
@@ -205,7 +205,7 @@ func nodeMain(dir string) string {
 	return p.Main
 }
 
-// Files gives the files that Lay would make, relative to the folder.
+// Files returns the files that Lay would make, relative to the folder.
 func (b *Beginning) Files() (names []string) {
 	names = append(names, File)
 	if b.New != "" {

@@ -13,7 +13,7 @@ import (
 // limitNames are the limits that a word can change.
 var limitNames = append(slices.Clone(plan.LimitNames), "replace")
 
-// ChangeLimits gives a drill with other limits. Each change is FUNCTION.LIMIT=VALUE
+// ChangeLimits returns a drill with other limits. Each change is FUNCTION.LIMIT=VALUE
 // or concurrency=VALUE, from the beginning on, or with @TIME from then on;
 // FUNCTION.replace@TIME replaces the instances. The error says which is wrong, and why.
 func ChangeLimits(p *plan.Project, d *plan.Drill, changes []string) (*plan.Drill, error) {

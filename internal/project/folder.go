@@ -29,7 +29,7 @@ type FolderFile struct {
 	Info      fs.FileInfo
 }
 
-// FolderFiles gives the files of a folder and of those below it, in the order of
+// FolderFiles returns the files of a folder and of those below it, in the order of
 // their times. Hidden ones and links are left out.
 func FolderFiles(ctx context.Context, root string) (all []FolderFile, err error) {
 	err = filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
@@ -62,7 +62,7 @@ func FolderFiles(ctx context.Context, root string) (all []FolderFile, err error)
 	return all, err
 }
 
-// Kind gives the media type of a file, by its name or by how it begins.
+// Kind returns the media type of a file, by its name or by how it begins.
 func (f *FolderFile) Kind() (string, error) {
 	if kind := mime.TypeByExtension(filepath.Ext(f.Path)); kind != "" {
 		return kind, nil
@@ -80,7 +80,7 @@ func (f *FolderFile) Kind() (string, error) {
 	return http.DetectContentType(head[:n]), nil
 }
 
-// Event gives the event that tells of the file as an object that was created.
+// Event returns the event that tells of the file as an object that was created.
 func (f *FolderFile) Event(bucket, id, kind, etag string) (*event.Event, error) {
 	abs, err := filepath.Abs(f.Path)
 	if err != nil {

@@ -363,7 +363,7 @@ func (l *loader) env(f *plan.Function, o *object) {
 // ourNames are the environment variables that every instance is given.
 var ourNames = map[string]string{"PORT": "the port that the instance listens on", "SOCKET": "the Unix socket that the instance listens on"}
 
-// SetEnv gives the environment, which is sorted, with one value changed.
+// SetEnv returns the environment, which is sorted, with one value changed.
 func SetEnv(env []string, name, value string) []string {
 	out := slices.DeleteFunc(slices.Clone(env), func(s string) bool { return strings.HasPrefix(s, name+"=") })
 	out = append(out, name+"="+value)

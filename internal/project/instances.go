@@ -313,7 +313,7 @@ func (l *loader) doubtShares(o *object) {
 	}
 }
 
-// budgeted gives the names of functions that a drill's budgets may be about: in one of
+// budgeted returns the names of functions that a drill's budgets may be about: in one of
 // cold starts, its variants too.
 func (l *loader) budgeted(d *plan.Drill) []string {
 	names := l.functionNames()

@@ -154,7 +154,7 @@ func describes(text []byte, version string) (map[string]any, error) {
 	return doc, nil
 }
 
-// toJSON gives mappings of YAML as JSON has them.
+// toJSON returns mappings of YAML as JSON has them.
 func toJSON(v any) any {
 	switch v := v.(type) {
 	case yaml.MapSlice:
@@ -344,7 +344,7 @@ func (o *Operation) sample(g *generate.Generator, kind string) error {
 // samples is how many requests are tried before a kind of body is left out.
 const samples = 5
 
-// formOf gives the form of bodies of a media type; "" for one that cannot be made.
+// formOf returns the form of bodies of a media type; "" for one that cannot be made.
 func formOf(kind string) string {
 	base, _, _ := strings.Cut(strings.ToLower(kind), ";")
 	switch base = strings.TrimSpace(base); {
@@ -364,7 +364,7 @@ func formOf(kind string) string {
 	return ""
 }
 
-// Find gives the operations that a name means: an operationId, METHOD PATH, or
+// Find returns the operations that a name means: an operationId, METHOD PATH, or
 // all for "".
 func (a *API) Find(name string) ([]*Operation, error) {
 	if name == "" {
@@ -380,7 +380,7 @@ func (a *API) Find(name string) ([]*Operation, error) {
 	return nil, fmt.Errorf("there is no operation %q%s; there are %s", name, didYouMean(name, names), listed(names))
 }
 
-// Make gives request n of a seed for an operation, one body kind after the other.
+// Make returns request n of a seed for an operation, one body kind after the other.
 func (o *Operation) Make(mode string, seed, n uint64) (p payload.Payload, breaks string, err error) {
 	if o.Wrong != nil {
 		return p, "", o.Wrong
@@ -603,7 +603,7 @@ func texts(v any) (out []string) {
 	return out
 }
 
-// Usable gives the operations of which requests can be made, and why not of the others.
+// Usable returns the operations of which requests can be made, and why not of the others.
 func Usable(all []*Operation) (usable []*Operation, left []error) {
 	for _, o := range all {
 		if o.Wrong != nil {

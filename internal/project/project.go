@@ -88,7 +88,7 @@ func Load(ctx context.Context, dir string) (*Loaded, error) {
 	return l, err
 }
 
-// Startable gives the programs that are missing as an error.
+// Startable returns the programs that are missing as an error.
 func (l *Loaded) Startable() error {
 	if len(l.Missing) > 0 {
 		return l.Missing

@@ -63,7 +63,7 @@ func (r *reader) mistake(n ast.Node, format string, args ...any) Mistake {
 	return m
 }
 
-// place gives the token at which a node begins.
+// place returns the token at which a node begins.
 func place(n ast.Node) *token.Token {
 	switch n := n.(type) {
 	case nil:
@@ -123,7 +123,7 @@ func join(path, key string) string {
 	return path + "." + key
 }
 
-// mapping gives the members of a mapping, which the parser has in two forms; nil
+// mapping returns the members of a mapping, which the parser has in two forms; nil
 // for anything else.
 func mapping(n ast.Node) []*ast.MappingValueNode {
 	switch x := n.(type) {
@@ -227,7 +227,7 @@ func didYouMean(s string, words []string) string {
 	return ""
 }
 
-// text gives the text of a scalar.
+// text returns the text of a scalar.
 func (r *reader) text(n ast.Node, path string) (string, bool) {
 	switch x := r.follow(n).(type) {
 	case *ast.StringNode:
@@ -321,7 +321,7 @@ func (o *object) duration(key string, otherwise, least time.Duration) time.Durat
 	return d
 }
 
-// list gives the elements of a list.
+// list returns the elements of a list.
 func (o *object) list(key string) []ast.Node {
 	n, ok := o.fields[key]
 	if !ok {
@@ -363,7 +363,7 @@ func (o *object) rate(key string) arrival.Rate {
 	return rate
 }
 
-// within gives the path of a file of the project, which must not leave it.
+// within returns the path of a file of the project, which must not leave it.
 func (o *object) within(key, dir string) string {
 	name := o.text(key, "")
 	if name == "" {

@@ -83,7 +83,7 @@ func (l *local) Load(uri string) (any, error) {
 	return doc, nil
 }
 
-// inside gives the file at a path of a URI, which must be in the folder.
+// inside returns the file at a path of a URI, which must be in the folder.
 func (l *local) inside(path string) (string, error) {
 	path = filepath.FromSlash(path)
 	dir, err := filepath.Abs(l.dir)

@@ -641,7 +641,7 @@ func (l *loader) loops(functions *object) {
 	}
 }
 
-// surely gives the functions of a source that take whatever a reply becomes there, as
+// surely returns the functions of a source that take whatever a reply becomes there, as
 // far as that is known before anything is sent: a request's method and path, and an
 // event's type.
 func surely(src *plan.Source, t *plan.Then) (fns []int) {

@@ -43,7 +43,7 @@ func (s *Standing) Record(name string) error {
 	return nil
 }
 
-// RecordingNow gives the name of the set that the front is recorded as, and how
+// RecordingNow returns the name of the set that the front is recorded as, and how
 // much there is of it; "" when it is not recorded.
 func (s *Standing) RecordingNow() (name string, n int) {
 	s.mu.Lock()

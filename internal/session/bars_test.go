@@ -241,7 +241,7 @@ func loop(span time.Duration, caller func() func() error) float64 {
 	return float64(total) / span.Seconds()
 }
 
-// report gives the median of ratios, with the smallest and the largest.
+// report returns the median of ratios, with the smallest and the largest.
 func report(b *testing.B, ratios []float64, unit string) {
 	slices.Sort(ratios)
 	b.ReportMetric(ratios[len(ratios)/2], unit)

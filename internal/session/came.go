@@ -33,7 +33,7 @@ func (c *Came) Word() string {
 	return outcomeWord(c.Outcome)
 }
 
-// LastCame gives the last n events of the desk that a condition wants, the newest
+// LastCame returns the last n events of the desk that a condition wants, the newest
 // first.
 func (s *Standing) LastCame(n int, wanted func(*Came) bool) (out []Came) {
 	p := s.Plan()
@@ -84,7 +84,7 @@ const (
 	mostScanned = 5000
 )
 
-// LastEnded gives the last n deliveries of a run that a condition wants, the newest
+// LastEnded returns the last n deliveries of a run that a condition wants, the newest
 // first.
 func LastEnded(r *measure.Run, n int, wanted func(*Came) bool) (out []Came) {
 	for i := len(r.Deliveries) - 1; i >= max(0, len(r.Deliveries)-mostScanned) && len(out) < n; i-- {
@@ -105,7 +105,7 @@ func LastEnded(r *measure.Run, n int, wanted func(*Came) bool) (out []Came) {
 	return out
 }
 
-// RunTraffic gives what went over the wires of a project in a run that is over.
+// RunTraffic returns what went over the wires of a project in a run that is over.
 func RunTraffic(p *plan.Standing, r *measure.Run) *Traffic {
 	t := newTraffic(p.Sources)
 	t.SentOn = map[string][]int{}

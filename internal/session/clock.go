@@ -17,7 +17,7 @@ type DueTime struct {
 	Spec *schedule.Spec
 }
 
-// NextTimes gives the next n times of a schedule after a moment.
+// NextTimes returns the next n times of a schedule after a moment.
 func NextTimes(src *plan.Source, after time.Time, n int) (out []DueTime) {
 	for i := range src.Times {
 		at := after
@@ -35,14 +35,14 @@ func NextTimes(src *plan.Source, after time.Time, n int) (out []DueTime) {
 	return out[:min(n, len(out))]
 }
 
-// Ticking tells whether schedules fire by themselves.
+// Ticking reports whether schedules fire by themselves.
 func (s *Standing) Ticking() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.ticking
 }
 
-// SetTicking says whether schedules fire by themselves while the program is open.
+// SetTicking reports whether schedules fire by themselves while the program is open.
 func (s *Standing) SetTicking(on bool) {
 	s.mu.Lock()
 	s.ticking = on

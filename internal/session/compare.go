@@ -12,7 +12,7 @@ import (
 	"nightdrill/internal/store"
 )
 
-// Variants gives the names of a function and of its variants.
+// Variants returns the names of a function and of its variants.
 func (d *Desk) Variants(function string) []string {
 	fn := d.FunctionNamed(function)
 	if fn < 0 {
@@ -25,7 +25,7 @@ func (d *Desk) Variants(function string) []string {
 	return out
 }
 
-// VariantDrill gives a drill that starts each of some variants of a function so many
+// VariantDrill returns a drill that starts each of some variants of a function so many
 // times cold, and sends it so many warm events, in turns. The variants are named
 // with or without their function; none means all. The events are those of a set and
 // a source; where these are not named, of the first that reach the function.
@@ -161,7 +161,7 @@ func CompareLoaded(runs *store.Store, of, to *measure.Run, labels [2]string) ([]
 // mostTurns bounds the lines on outcomes that a comparison begins with.
 const mostTurns = 8
 
-// ReplayedBy gives the run that a run replays, or "".
+// ReplayedBy returns the run that a run replays, or "".
 func ReplayedBy(r *measure.Run) string {
 	var t Told
 	if len(r.Plan) == 0 || json.Unmarshal(r.Plan, &t) != nil {
@@ -182,7 +182,7 @@ func CompareVariants(r *measure.Run) (out []*measure.Comparison) {
 	return out
 }
 
-// replies gives the bytes of replies that two runs kept.
+// replies returns the bytes of replies that two runs kept.
 func replies(runs *store.Store, of [2]string) func(side int, number int32) []byte {
 	sides := [2]func(int32) []byte{blobsOf(runs, of[0]), blobsOf(runs, of[1])}
 	return func(side int, number int32) []byte { return bytes.TrimSpace(sides[side](number)) }

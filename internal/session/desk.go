@@ -137,7 +137,7 @@ func (d *Desk) Prepare(ctx context.Context, drill *plan.Drill, say func(string))
 	return d.works.services.Reset(ctx)
 }
 
-// planOf gives the project that a drill runs: its own, or one in which every
+// planOf returns the project that a drill runs: its own, or one in which every
 // variant is a function.
 func (d *Desk) planOf(drill *plan.Drill) (*plan.Project, *plan.Drill) {
 	if drill.Cold != nil {
@@ -146,13 +146,13 @@ func (d *Desk) planOf(drill *plan.Drill) (*plan.Project, *plan.Drill) {
 	return d.Project, drill
 }
 
-// codeOf gives the index of a function, or a variant, in the standing form.
+// codeOf returns the index of a function, or a variant, in the standing form.
 func (d *Desk) codeOf(name string) int {
 	name = strings.TrimSuffix(name, plan.DroppedMark)
 	return d.Whole.FunctionNamed(name)
 }
 
-// Drill gives a drill by its name; the only one there is when the name is empty.
+// Drill returns a drill by its name; the only one there is when the name is empty.
 func (d *Desk) Drill(name string) (*plan.Drill, error) {
 	var names []string
 	for i := range d.Drills {
@@ -348,16 +348,16 @@ func (r *Running) Err() error {
 	return r.err
 }
 
-// Page gives the findings, once the drill is over.
+// Page returns the findings, once the drill is over.
 func (r *Running) Page() *measure.Page {
 	<-r.done
 	return r.page
 }
 
-// Snapshot gives what has been recorded so far.
+// Snapshot returns what has been recorded so far.
 func (r *Running) Snapshot() *measure.Run { return r.driver.Snapshot() }
 
-// Limits gives the limits that hold now: for all functions together, and of each.
+// Limits returns the limits that hold now: for all functions together, and of each.
 func (r *Running) Limits() (all int, each []plan.Limits) { return r.driver.Limits() }
 
 // SetLimits changes a function's limits while the drill runs. The error says why
@@ -370,8 +370,8 @@ func (r *Running) SetConcurrency(n int) error { return r.driver.SetConcurrency(n
 // Replace replaces a function's instances as by a new version of its code.
 func (r *Running) Replace(fn int) { r.driver.Replace(fn) }
 
-// At gives a moment as the run's time.
+// At returns a moment as the run's time.
 func (r *Running) At(t time.Time) clock.Time { return r.driver.At(t) }
 
-// Looks gives the state of each function now.
+// Looks returns the state of each function now.
 func (r *Running) Looks() []engine.Look { return r.driver.Looks() }

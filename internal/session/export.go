@@ -40,7 +40,7 @@ func SourceOf(runs *store.Store, info store.Info) (*export.Source, error) {
 	return &export.Source{Run: r, Page: page, Began: info.Began, Blob: blobsOf(runs, info.ID)}, nil
 }
 
-// blobsOf gives the bytes that a run kept, by their number, or nil; each is read once.
+// blobsOf returns the bytes that a run kept, by their number, or nil; each is read once.
 func blobsOf(runs *store.Store, id string) func(int32) []byte {
 	read := map[int32][]byte{}
 	return func(n int32) []byte {

@@ -202,7 +202,7 @@ func (s *Standing) carryOut(ctx context.Context, f *Firing, values payload.Value
 	s.trim()
 }
 
-// aim gives what the driver is to do; the lock is held.
+// aim returns what the driver is to do; the lock is held.
 func (s *Standing) aim(f *Firing, p *payload.Payload) (shot runner.Shot, fns []int, why *Failure) {
 	source := f.Item.Source
 	if source >= len(s.Whole.Sources) || s.Whole.Sources[source].Name != f.Item.SourceName {
@@ -314,7 +314,7 @@ type Shown struct {
 	Over    bool
 }
 
-// Look gives a firing as it is now.
+// Look returns a firing as it is now.
 func (s *Standing) Look(f *Firing) Shown {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -335,7 +335,7 @@ func (s *Standing) look(f *Firing) Shown {
 	return v
 }
 
-// Recent gives the last n firings, oldest first, as they are now.
+// Recent returns the last n firings, oldest first, as they are now.
 func (s *Standing) Recent(n int) (out []Shown) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -345,7 +345,7 @@ func (s *Standing) Recent(n int) (out []Shown) {
 	return out
 }
 
-// Last gives the last attempt, or nil.
+// Last returns the last attempt, or nil.
 func (v Shown) Last() *runner.Try {
 	if v.Track == nil || len(v.Track.Tries) == 0 {
 		return nil
@@ -353,7 +353,7 @@ func (v Shown) Last() *runner.Try {
 	return v.Track.Tries[len(v.Track.Tries)-1]
 }
 
-// Outcome gives the outcome of its deliveries: the worst of them.
+// Outcome returns the outcome of its deliveries: the worst of them.
 func (v Shown) Outcome() engine.Outcome {
 	worst := engine.Done
 	if v.Track == nil {
@@ -370,7 +370,7 @@ func (v Shown) Outcome() engine.Outcome {
 	return worst
 }
 
-// Latency gives the time from its arrival to the end of its last delivery.
+// Latency returns the time from its arrival to the end of its last delivery.
 func (v Shown) Latency() time.Duration {
 	if v.Track == nil {
 		return 0
@@ -395,7 +395,7 @@ func (v Shown) Verdicts() []payload.Verdict {
 	return v.Item.Expect.Check(v.Sent, t.Reply.Status, body)
 }
 
-// Before gives the firing of the same event before this one that had a reply,
+// Before returns the firing of the same event before this one that had a reply,
 // and whether there is one.
 func (s *Standing) Before(f *Firing) (Shown, bool) {
 	s.mu.Lock()
@@ -442,7 +442,7 @@ const differLimit = 4 << 20
 // unless the instance got another one before.
 const linesAfter = 300 * time.Millisecond
 
-// Lines gives the log lines of an attempt: those that its instance wrote from
+// Lines returns the log lines of an attempt: those that its instance wrote from
 // its hand-over on, for a cold one also those of its start.
 func (s *Standing) Lines(v Shown, t *runner.Try, most int) []logs.Entry {
 	if t.Name == "" {
@@ -534,7 +534,7 @@ func Keep(v *Shown, to *plan.Source) ([]byte, error) {
 	return (&payload.Payload{Event: e}).Text(), nil
 }
 
-// newUUID gives a random UUID (RFC 9562 §5.4).
+// newUUID returns a random UUID (RFC 9562 §5.4).
 func newUUID() string {
 	var b [16]byte
 	_, _ = rand.Read(b[:]) // it never fails
@@ -555,7 +555,7 @@ func (x *Series) Done() <-chan struct{} { return x.done }
 // Stop ends the series after the firing that is under way.
 func (x *Series) Stop() { x.stop() }
 
-// Over tells whether it is over.
+// Over reports whether it is over.
 func (x *Series) Over() bool {
 	select {
 	case <-x.done:
@@ -614,7 +614,7 @@ func (s *Standing) FireTimes(o Order, times int) *Series {
 
 func shortTime(d time.Duration) string { return fmt.Sprintf("%.2f ms", float64(d)/1e6) }
 
-// Preview gives what an item would send now.
+// Preview returns what an item would send now.
 func (s *Standing) Preview(i *Item) (*payload.Payload, error) {
 	s.mu.Lock()
 	n := s.counts[i.Key()] + 1

@@ -107,7 +107,7 @@ func headerOf(r *event.Request, name string) string {
 	return ""
 }
 
-// taking gives the source that takes a request, or -1.
+// taking returns the source that takes a request, or -1.
 func taking(p *plan.Standing, pl *payload.Payload) int {
 	for i := range p.Sources {
 		if p.From[i] == i && p.Sources[i].Kind == plan.HTTP && p.Takes(i, pl) != 0 {
@@ -130,7 +130,7 @@ type nearRoute struct {
 	why                  string
 }
 
-// nearRoutes gives the routes that a request came closest to, the closest first.
+// nearRoutes returns the routes that a request came closest to, the closest first.
 func nearRoutes(p *plan.Standing, pl *payload.Payload) (out []nearRoute) {
 	for i := range p.Sources {
 		if p.From[i] != i || p.Sources[i].Kind != plan.HTTP {

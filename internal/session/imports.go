@@ -285,7 +285,7 @@ func (w *importing) folder() error {
 	return nil
 }
 
-// tagOf gives a tag of a file's content.
+// tagOf returns a tag of a file's content.
 func tagOf(path string) (string, error) {
 	f, err := os.Open(path)
 	if err != nil {
@@ -299,7 +299,7 @@ func tagOf(path string) (string, error) {
 	return hex.EncodeToString(sum.Sum(nil)[:16]), nil
 }
 
-// redactionKey gives the secret of a project by which stand-ins are made; it is
+// redactionKey returns the secret of a project by which stand-ins are made; it is
 // drawn when it is first needed, and belongs to no repository.
 func redactionKey(dir string) ([]byte, error) {
 	if _, err := os.Stat(filepath.Join(dir, project.File)); err != nil {

@@ -249,7 +249,7 @@ func ItemOf(name string, text []byte, s int, src *plan.Source) *Item {
 	return i
 }
 
-// fill gives the payload to be sent.
+// fill returns the payload to be sent.
 func (i *Item) fill(v payload.Values) (*payload.Payload, error) {
 	if i.Payload != nil && i.Wrong != "" && i.File == "" {
 		return nil, errors.New(i.Wrong)
@@ -280,7 +280,7 @@ func (i *Item) short(most int) *Item {
 	return &short
 }
 
-// Content gives the text of an item, as it is edited.
+// Content returns the text of an item, as it is edited.
 func (i *Item) Content() []byte {
 	if i.File != "" {
 		return i.Text
@@ -295,7 +295,7 @@ type Delivered struct {
 	transport.Message
 }
 
-// Delivered gives what each function that a source's wires lead to gets of a
+// Delivered returns what each function that a source's wires lead to gets of a
 // payload, without sending it.
 func (s *Standing) Delivered(source string, p *payload.Payload) (out []Delivered) {
 	s.mu.Lock()
@@ -406,7 +406,7 @@ func (s *Standing) KeepExpectation(of *Item, name string) error {
 	return err
 }
 
-// pathOf gives the file of a saved payload.
+// pathOf returns the file of a saved payload.
 func (s *Standing) pathOf(source, name string) (string, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -428,7 +428,7 @@ func (s *Standing) Rewrite(i *Item, text []byte) error {
 	return err
 }
 
-// Rename gives a saved payload another name.
+// Rename returns a saved payload another name.
 func (s *Standing) Rename(i *Item, name string) (key string, err error) {
 	path, err := s.pathOf(i.SourceName, name)
 	if err != nil {
@@ -460,14 +460,14 @@ func (s *Standing) Delete(i *Item) error {
 	return nil
 }
 
-// List gives all that can be fired.
+// List returns all that can be fired.
 func (s *Standing) List() []*Item {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.Items.All
 }
 
-// FreeName gives a name that no saved payload of the source has.
+// FreeName returns a name that no saved payload of the source has.
 func (s *Standing) FreeName(source, like string) string {
 	like = strings.Map(func(r rune) rune {
 		switch {

@@ -12,7 +12,7 @@ import (
 // WireOf says which wire of the project a wire of its map is.
 type WireOf struct{ Source, Wire int }
 
-// Map gives the map of a project: its own sources and functions, with what is said
+// Map returns the map of a project: its own sources and functions, with what is said
 // of each, and of each wire, where traffic is given how many went there.
 func Map(p *plan.Standing, t *Traffic) *draw.Wiring {
 	w := &draw.Wiring{Title: p.Name + ": what reaches which function"}
@@ -75,7 +75,7 @@ func sourceLine(s *plan.Source) string {
 	return text
 }
 
-// WiresOf gives the wires of a project's map, in its order.
+// WiresOf returns the wires of a project's map, in its order.
 func WiresOf(p *plan.Standing) (out []WireOf) {
 	for i := range p.Sources {
 		if p.From[i] != i {

@@ -131,7 +131,7 @@ func (x *replay) sets() error {
 	return nil
 }
 
-// payload gives a payload of the run: today's where that is the same, or what the run
+// payload returns a payload of the run: today's where that is the same, or what the run
 // kept of it. without tells that headers or parameters are missing.
 func (x *replay) payload(of *measure.Payload, http bool) (p *payload.Payload, without bool, err error) {
 	var text []byte
@@ -167,7 +167,7 @@ func (x *replay) payload(of *measure.Payload, http bool) (p *payload.Payload, wi
 	return &kept, without, nil
 }
 
-// source gives today's place of a source of the run.
+// source returns today's place of a source of the run.
 func (x *replay) source(name string) (int, error) {
 	at := x.d.SourceNamed(name)
 	if at < 0 {

@@ -122,7 +122,7 @@ func rootOf(r *measure.Run, event int64) int64 {
 	return event
 }
 
-// RunSteps gives the steps of a run's event, as Trace does of a firing. blob gives
+// RunSteps returns the steps of a run's event, as Trace does of a firing. blob gives
 // the bytes that the run kept by their number.
 func RunSteps(p *plan.Project, r *measure.Run, event int64, blob func(int32) []byte) (out []Step) {
 	made := map[int64][]int64{}
@@ -288,7 +288,7 @@ func Journey(steps []Step) (out []Stop) {
 	return out
 }
 
-// Would gives the stops of an event that is not sent: where it would go.
+// Would returns the stops of an event that is not sent: where it would go.
 func Would(p *plan.Project, source int, pl *payload.Payload) []Stop {
 	x := Step{Source: p.Sources[source].Name, Label: labelOf(pl), Payload: pl, Wire: -1, Trials: p.Explain(source, pl)}
 	if miss := p.NearestMiss(source, pl); miss != "" {

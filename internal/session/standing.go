@@ -276,7 +276,7 @@ func (c *code) news(f *Failure) bool {
 	return true
 }
 
-// workshop gives the works of the project as it is now.
+// workshop returns the works of the project as it is now.
 func (s *Standing) workshop() *works {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -388,14 +388,14 @@ func (s *Standing) leave() {
 	s.mu.Unlock()
 }
 
-// Wrong gives the mistakes of the project file, while the one before them goes on.
+// Wrong returns the mistakes of the project file, while the one before them goes on.
 func (s *Standing) Wrong() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.wrong
 }
 
-// Plan gives the project as it is now. It changes when its file does.
+// Plan returns the project as it is now. It changes when its file does.
 func (s *Standing) Plan() *plan.Standing {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -423,7 +423,7 @@ type State struct {
 	Env     []string // names that were set for this session
 }
 
-// States gives the state of every function and variant, and why nothing can be
+// States returns the state of every function and variant, and why nothing can be
 // fired, if so.
 func (s *Standing) States() (out []State, paused string) {
 	s.mu.Lock()
@@ -493,7 +493,7 @@ func (s *Standing) SetEnv(name, variable, value string, set bool) error {
 	return nil
 }
 
-// override gives a function the project's environment with some values set.
+// override returns a function the project's environment with some values set.
 func (s *Standing) override(c *code, set []string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -505,7 +505,7 @@ func (s *Standing) override(c *code, set []string) {
 	c.f.Env = env
 }
 
-// Env gives a function's environment as it is set, sorted.
+// Env returns a function's environment as it is set, sorted.
 func (s *Standing) Env(name string) []string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -516,14 +516,14 @@ func (s *Standing) Env(name string) []string {
 	return s.works.codes[fn].function().Env
 }
 
-// Again tells whether the last firing by hand comes again after each change.
+// Again reports whether the last firing by hand comes again after each change.
 func (s *Standing) Again() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.again
 }
 
-// SetAgain says whether it does.
+// SetAgain reports whether it does.
 func (s *Standing) SetAgain(again bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -545,7 +545,7 @@ func (s *Standing) fireAgain() {
 	}
 }
 
-// Find gives an item by its key, or nil.
+// Find returns an item by its key, or nil.
 func (s *Standing) Find(key string) *Item {
 	s.mu.Lock()
 	defer s.mu.Unlock()

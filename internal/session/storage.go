@@ -98,7 +98,7 @@ func (s *Standing) objectChanged(o event.Object, at time.Time) {
 // mostObjects bounds the objects of a bucket that are offered for firing.
 const mostObjects = 50
 
-// own gives what a source offers by itself: the objects of its bucket, or its
+// own returns what a source offers by itself: the objects of its bucket, or its
 // next times.
 func (x *Items) own(s int) (out []*Item) {
 	src := &x.l.Sources[s]
@@ -185,7 +185,7 @@ func bringObject(store *objects.Store, src *plan.Source, p *payload.Payload, set
 	return telling(p, kept), nil
 }
 
-// AsObject gives a payload as the event that it would be at a source: at storage,
+// AsObject returns a payload as the event that it would be at a source: at storage,
 // that of the object that it would become. Nothing is stored.
 func AsObject(src *plan.Source, p *payload.Payload) *payload.Payload {
 	if src.Kind != plan.Storage || p.Event == nil {
@@ -206,7 +206,7 @@ func AsObject(src *plan.Source, p *payload.Payload) *payload.Payload {
 	return &payload.Payload{Event: o.Event(p.Event.ID, p.Event.Time), Time: p.Time, Expect: p.Expect}
 }
 
-// telling gives a payload whose event tells of an object.
+// telling returns a payload whose event tells of an object.
 func telling(p *payload.Payload, o event.Object) *payload.Payload {
 	e := o.Event(p.Event.ID, p.Event.Time)
 	for _, x := range p.Event.Extensions {
@@ -369,10 +369,10 @@ func (s *Standing) RemoveObject(i *Item) error {
 // bucketSet begins the name of the set that the objects of a bucket are offered in.
 const bucketSet = "bucket "
 
-// InBucket tells whether the item is an object that is in its source's bucket.
+// InBucket reports whether the item is an object that is in its source's bucket.
 func (i *Item) InBucket() bool { return strings.HasPrefix(i.Set, bucketSet) }
 
-// UsualKey gives a key for a file at a storage source: in the folder that its first
+// UsualKey returns a key for a file at a storage source: in the folder that its first
 // wire takes.
 func UsualKey(src *plan.Source, path string) string {
 	name := filepath.Base(path)
@@ -384,7 +384,7 @@ func UsualKey(src *plan.Source, path string) string {
 	return name
 }
 
-// refused gives the reason alone of what the object store refuses.
+// refused returns the reason alone of what the object store refuses.
 func refused(err error) error {
 	if why, is := errors.AsType[*objects.Refusal](err); is {
 		return errors.New(why.Text)

@@ -110,7 +110,7 @@ var machine = sync.OnceValue(func() string {
 // gitPatience bounds what is asked of git.
 const gitPatience = 2 * time.Second
 
-// commit gives the version of the code in a folder, and whether it was changed
+// commit returns the version of the code in a folder, and whether it was changed
 // since; "" where there is no git, or no repository.
 func commit(dir string) string {
 	ctx, cancel := context.WithTimeout(context.Background(), gitPatience)
@@ -131,7 +131,7 @@ func commit(dir string) string {
 	return id
 }
 
-// packageSize gives how many bytes a function's package has on disk: the files that
+// packageSize returns how many bytes a function's package has on disk: the files that
 // `package` names, or else those that are watched and the program that is started;
 // 0 when that is not known.
 func packageSize(f *plan.Function, dir string) (sum int64) {

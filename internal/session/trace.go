@@ -43,7 +43,7 @@ type Step struct {
 // letters, and replies that were sent on.
 func (f *Firing) Whole() <-chan struct{} { return f.whole }
 
-// Trace gives the steps of a firing, the event itself first, then what its
+// Trace returns the steps of a firing, the event itself first, then what its
 // replies were sent on as, each followed by its own.
 func (s *Standing) Trace(v *Shown) (out []Step) {
 	if v.Track == nil {
@@ -91,7 +91,7 @@ func WhatWaits(src *plan.Source) string {
 	return strings.Join(out, ", and ")
 }
 
-// stepsOf gives the steps of one event: one for each wire that took it.
+// stepsOf returns the steps of one event: one for each wire that took it.
 func stepsOf(p *plan.Standing, t *runner.Track, depth int, now clock.Time) (out []Step) {
 	src := &p.Sources[t.Source]
 	base := Step{Depth: depth, Origin: t.Origin, Source: src.Name, Kind: src.Kind, Label: labelOf(t.Payload), Payload: t.Payload, Wire: -1, Took: now.Sub(t.Arrived)}
@@ -226,7 +226,7 @@ func (x *Step) Line() string {
 	return text
 }
 
-// Unmatched gives the firings that no wire took and that were not offered again,
+// Unmatched returns the firings that no wire took and that were not offered again,
 // oldest first.
 func (s *Standing) Unmatched() (out []Shown) {
 	s.mu.Lock()

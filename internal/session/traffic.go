@@ -44,7 +44,7 @@ func (t WireTraffic) words() string {
 	return strings.Join(out, ", ")
 }
 
-// Wire gives the traffic of a wire; none where there is none.
+// Wire returns the traffic of a wire; none where there is none.
 func (t *Traffic) Wire(x WireOf) WireTraffic {
 	if t == nil || x.Source >= len(t.Sources) || x.Wire >= len(t.Sources[x.Source].Wires) {
 		return WireTraffic{}
@@ -60,7 +60,7 @@ func (t *Traffic) send(function string, way, n int) {
 	t.SentOn[function][way] += n
 }
 
-// sentOn gives how many replies of a function went one of its ways on.
+// sentOn returns how many replies of a function went one of its ways on.
 func (t *Traffic) sentOn(function string, way int) int {
 	if t == nil || way >= len(t.SentOn[function]) {
 		return 0
@@ -138,7 +138,7 @@ func (t *Traffic) look(d *runner.Driver, sources []plan.Source, of func(int) int
 	}
 }
 
-// Traffic gives what has gone over the wires since the program was opened, as
+// Traffic returns what has gone over the wires since the program was opened, as
 // far as firings are kept, and what waits now.
 func (s *Standing) Traffic() *Traffic {
 	s.mu.Lock()
@@ -174,7 +174,7 @@ type tally struct {
 	arrivals, deliveries int
 }
 
-// Traffic gives what has gone over the wires in a drill, and what waits now.
+// Traffic returns what has gone over the wires in a drill, and what waits now.
 func (r *Running) Traffic(run *measure.Run) *Traffic {
 	r.mu.Lock()
 	defer r.mu.Unlock()

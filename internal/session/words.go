@@ -7,7 +7,7 @@ import (
 	"nightdrill/internal/core/plan"
 )
 
-// Plural gives a number with its word.
+// Plural returns a number with its word.
 func Plural(n int, word string) string {
 	if n == 1 {
 		return "1 " + word

@@ -89,7 +89,7 @@ func (c *code) lookFor() {
 	}
 }
 
-// function gives the function as it is now.
+// function returns the function as it is now.
 func (c *code) function() plan.Function {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -116,7 +116,7 @@ func (c *code) label() string {
 const settle = 40 * time.Millisecond
 
 // bring makes sure that the function's code is the one that its files hold now.
-// changed tells whether it was another before. A failure leaves the version
+// changed reports whether it was another before. A failure leaves the version
 // that was there.
 func (c *code) bring(ctx context.Context) (changed bool, failure *Failure) {
 	if !c.dirty.Load() {
@@ -210,7 +210,7 @@ func (c *code) make(ctx context.Context, f *plan.Function, hash string) *Failure
 	return nil
 }
 
-// prepared gives how long the last preparation took; 0 when it is not known.
+// prepared returns how long the last preparation took; 0 when it is not known.
 func (c *code) prepared() time.Duration {
 	c.w.built.mu.Lock()
 	defer c.w.built.mu.Unlock()
@@ -219,7 +219,7 @@ func (c *code) prepared() time.Duration {
 	return took
 }
 
-// startable tells whether the program that the function is started with is there.
+// startable reports whether the program that the function is started with is there.
 func startable(f *plan.Function) bool {
 	if len(f.Start) == 0 || !strings.ContainsRune(f.Start[0], '/') {
 		return true
@@ -234,7 +234,7 @@ func (c *code) setDoing(what string) {
 	c.doing = what
 }
 
-// read gives the hash of the files that are watched; "" when none are.
+// read returns the hash of the files that are watched; "" when none are.
 func (c *code) read(fn *plan.Function) (string, error) {
 	files, err := watched(c.w.dir, fn.Watch)
 	if err != nil || len(files) == 0 {
@@ -259,7 +259,7 @@ func (c *code) read(fn *plan.Function) (string, error) {
 // unwatched are folders that patterns find nothing in, unless they name them.
 var unwatched = []string{".git", stateDir, "node_modules", "__pycache__"}
 
-// watched gives the files below dir that fit the patterns, sorted.
+// watched returns the files below dir that fit the patterns, sorted.
 func watched(dir string, patterns []string) (files []string, err error) {
 	root := os.DirFS(dir)
 	for _, p := range patterns {

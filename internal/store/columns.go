@@ -87,7 +87,7 @@ func bit(b bool) int64 {
 	return 0
 }
 
-// relative gives t as a distance from a moment, shifted by one so that 0 can
+// relative returns t as a distance from a moment, shifted by one so that 0 can
 // stand for "never".
 func relative(t, from clock.Time) int64 {
 	if t == 0 {

@@ -25,7 +25,7 @@ func (s *Store) set(id, column string, value any) error {
 // mostName bounds the name of a run, in bytes.
 const mostName = 60
 
-// Name gives a run a name by which it is found and shown; "" takes it away.
+// Name returns a run a name by which it is found and shown; "" takes it away.
 func (s *Store) Name(id, name string) error {
 	name = strings.TrimSpace(name)
 	if name == "last" || strings.ContainsFunc(name, unicode.IsControl) || len(name) > mostName {
@@ -53,7 +53,7 @@ func (s *Store) Pin(id string, on bool) error { return s.set(id, "pinned", on) }
 // under way, maybe by another program.
 const underWay = 3 * time.Second
 
-// UnderWay tells whether a run may still be being carried out.
+// UnderWay reports whether a run may still be being carried out.
 func (i *Info) UnderWay(now time.Time) bool {
 	return !i.Finished && i.Main == nil && now.Sub(i.Began.Add(i.Length)) < underWay
 }
@@ -73,7 +73,7 @@ func (s *Store) Delete(i Info) error {
 	return nil
 }
 
-// Surplus gives the runs that a rule does not keep; those that have a name, are
+// Surplus returns the runs that a rule does not keep; those that have a name, are
 // pinned or under way are kept in any case. all is the list, the newest first.
 func Surplus(all []Info, k plan.Keeping, now time.Time) (out []Info) {
 	bytes := int64(0)

@@ -16,7 +16,7 @@ type block struct {
 	data []byte
 }
 
-// blocks gives a run's blocks by their kind, in order. Of a damaged file it gives
+// blocks returns a run's blocks by their kind, in order. Of a damaged file it gives
 // what can be read, and up to which seq that is whole.
 func (s *Store) blocks(id string) (out map[string][]block, until int, err error) {
 	out, until = map[string][]block{}, math.MaxInt

@@ -113,7 +113,7 @@ func (x *rescue) put(query string, values ...any) error {
 	return err
 }
 
-// columnsOf gives the columns of a table that a file has, which may be of an older
+// columnsOf returns the columns of a table that a file has, which may be of an older
 // form.
 func columnsOf(db *sql.DB, table string) map[string]bool {
 	out := map[string]bool{}

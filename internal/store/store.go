@@ -95,7 +95,7 @@ func (i *Info) Label() string {
 	return i.ID
 }
 
-// Path gives the store's file in a project's folder.
+// Path returns the store's file in a project's folder.
 func Path(dir string) string { return filepath.Join(dir, stateDir, "runs.db") }
 
 const stateDir = project.StateDir
@@ -393,7 +393,7 @@ func (w *Writer) sort(r *measure.Run) (alive []int32, stopped []measure.Instance
 	return alive, stopped
 }
 
-// List gives the runs, the newest first.
+// List returns the runs, the newest first.
 func (s *Store) List() ([]Info, error) {
 	rows, err := s.db.Query("SELECT id, drill, began, finished, length, name, note, pinned, bytes, main FROM runs ORDER BY began DESC, id DESC")
 	if err != nil {
@@ -420,7 +420,7 @@ func (s *Store) List() ([]Info, error) {
 	return out, s.said(rows.Err())
 }
 
-// Find gives the run that a user means: the name that they gave it, its ID, an
+// Find returns the run that a user means: the name that they gave it, its ID, an
 // unambiguous beginning of that, or "last".
 func (s *Store) Find(name string) (Info, error) {
 	all, err := s.List()
@@ -451,7 +451,7 @@ func (s *Store) Find(name string) (Info, error) {
 	return Info{}, fmt.Errorf("%q could be %s or %s; write more of it", name, found[0].ID, found[1].ID)
 }
 
-// Page gives the findings of a run: those that were kept, or, of a run that was
+// Page returns the findings of a run: those that were kept, or, of a run that was
 // cut off, worked out from what was written.
 func (s *Store) Page(id string) (*measure.Page, error) {
 	var text sql.NullString
@@ -476,7 +476,7 @@ func (s *Store) Page(id string) (*measure.Page, error) {
 	return measure.NewPage(r), nil
 }
 
-// Blob gives the bytes of an event or a reply of a run by their number.
+// Blob returns the bytes of an event or a reply of a run by their number.
 func (s *Store) Blob(run string, number int32) (data []byte, err error) {
 	err = s.db.QueryRow("SELECT data FROM blobs WHERE run = ? AND number = ?", run, number).Scan(&data)
 	if errors.Is(err, sql.ErrNoRows) {

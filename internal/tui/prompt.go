@@ -19,7 +19,7 @@ type prompt struct {
 	done  func(string) tea.Cmd // of a question: gets the answer
 }
 
-// matches gives the commands that begin with the text, then those that hold it.
+// matches returns the commands that begin with the text, then those that hold it.
 func (p *prompt) matches(all []command) (out []command) {
 	for _, c := range all {
 		if strings.HasPrefix(c.name, p.text) {

@@ -28,7 +28,7 @@ var rosterWidths = [rosterLevels]int{48, 37, 21, 8}
 
 const rosterGap = 3
 
-// rosterLevel gives the longest words for which functions of these names have
+// rosterLevel returns the longest words for which functions of these names have
 // room beside each other; rosterLevels where none have.
 func rosterLevel(names []string, w int) int {
 	sum := (len(names) - 1) * rosterGap
@@ -179,7 +179,7 @@ func meets(l *engine.Look, now clock.Time) stance {
 	return say(canvas.Cold, "no instance, next: cold", "next: cold", "cold")
 }
 
-// briefly gives a time that is counted down.
+// briefly returns a time that is counted down.
 func briefly(d time.Duration) string {
 	if d >= 10*time.Second {
 		return fmt.Sprintf("%.0f s", d.Seconds())

@@ -15,7 +15,7 @@ import (
 	"nightdrill/internal/tui/msg"
 )
 
-// inProject gives a folder that is named from the project's.
+// inProject returns a folder that is named from the project's.
 func (s *shell) inProject(dir string) string {
 	if dir = strings.TrimSpace(dir); filepath.IsAbs(dir) {
 		return dir
@@ -121,7 +121,7 @@ func (s *shell) compareAfter(first, second string) tea.Cmd {
 	return func() tea.Msg { return compareMsg{first, second} }
 }
 
-// variants gives what is written when variants are asked for: the first function that
+// variants returns what is written when variants are asked for: the first function that
 // has any.
 func (s *shell) variants() string {
 	for i := range s.desk.Functions {

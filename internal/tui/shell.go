@@ -772,7 +772,7 @@ func (s *shell) viewHelp() []key.Binding {
 	return s.drill.Help()
 }
 
-// viewKeys gives all keys of the view.
+// viewKeys returns all keys of the view.
 func (s *shell) viewKeys() (title string, own []key.Binding) {
 	d, f, e := drillview.Keys, findings.Keys, fireview.Keys
 	title, own = "3 Fire", []key.Binding{e.Fire, e.Cold, e.Times, e.Async, e.Variant, e.Again, e.Stop, e.Filter, e.Up, e.Left, e.Earlier, e.Form, e.Logs, e.Env, e.Hold, e.Record, e.Map,
@@ -850,7 +850,7 @@ type command struct {
 	do   func() tea.Cmd
 }
 
-// pressed gives the message of a key of this name.
+// pressed returns the message of a key of this name.
 func pressed(name string) tea.KeyPressMsg {
 	switch name {
 	case "enter":

@@ -1,11 +1,10 @@
-// Package arrival says when the events of a drill fall due.
+// Package arrival computes when the events of a drill fall due.
 //
-// A feed is a sequence of phases, each with a pattern. New gives a feed's
-// schedule; Peek and Take give its arrivals one after the other, without
-// holding more than one in memory. Callers are the exception: each waits for
-// its answer, so their next arrival is known only after Answered.
+// A feed is a sequence of phases, each with a pattern. New returns a feed's schedule; Peek and Take
+// return its arrivals one after the other, without holding more than one in memory. Callers are the
+// exception: each waits for its reply, so their next arrival is known only after Answered.
 //
-// The same phases, recording and seed give the same arrivals on every machine.
+// The same phases, recording and seed produce the same arrivals on every machine.
 package arrival
 
 import (
@@ -29,7 +28,7 @@ const (
 	Poisson                 // independent of each other, at a mean rate
 	Ramp                    // from one rate to another, linearly
 	Burst                   // several at once, every so often
-	Callers                 // each caller waits for its answer before it asks again
+	Callers                 // each caller waits for its reply before it sends its next request
 )
 
 func (p Pattern) String() string {
@@ -42,7 +41,7 @@ type Rate struct {
 	Per    time.Duration
 }
 
-// PerSecond gives the rate as events a second.
+// PerSecond returns the rate as events a second.
 func (r Rate) PerSecond() float64 {
 	if r.Per == 0 {
 		return 0
@@ -50,7 +49,7 @@ func (r Rate) PerSecond() float64 {
 	return float64(r.Events) / r.Per.Seconds()
 }
 
-// after gives the time of k events at the rate, rounded down: k·Per/Events.
+// after returns the time of k events at the rate, rounded down: k·Per/Events.
 func (r Rate) after(k int) time.Duration {
 	hi, lo := bits.Mul64(uint64(k), uint64(r.Per))
 	if hi >= uint64(r.Events) {
@@ -60,7 +59,7 @@ func (r Rate) after(k int) time.Duration {
 	return time.Duration(min(q, math.MaxInt64))
 }
 
-// Phase is one pattern for a time. A phase covers its start and not its end.
+// Phase is one pattern for a duration. A phase includes its start and excludes its end.
 type Phase struct {
 	Pattern Pattern
 	For     time.Duration // not used by Recorded and Once
@@ -76,10 +75,10 @@ type Arrival struct {
 	Due     clock.Time
 	Payload int // index within the set
 	Round   int // how many times the set had been used up before
-	Caller  int // who asks, to be handed back to Answered; -1 for nobody
+	Caller  int // the caller, to be passed back to Answered; -1 for none
 }
 
-// Schedule gives the arrivals of one feed in the order of their due times.
+// Schedule produces the arrivals of one feed in the order of their due times.
 type Schedule struct {
 	phases []Phase
 	times  []time.Duration // the set's own times, from its first, in the set's order
@@ -96,13 +95,13 @@ type Schedule struct {
 	held   bool
 
 	// callers of the current phase
-	free []clock.Time // when each is free to ask again; Never while it waits for its answer
+	free []clock.Time // when each may send again; Never while it waits for its reply
 	gate clock.Time   // the common rate allows the next from here on
-	from clock.Time   // since when they have come at the rate without a pause,
+	from clock.Time   // since when they have come at the full rate without a pause,
 	many int          // and how many of them
 }
 
-// New gives the schedule of a feed that begins at `start`. times holds the
+// New returns the schedule of a feed that begins at `start`. times holds the
 // original time of each payload, relative to the first; it may be nil when no
 // phase is Recorded. size is the number of payloads and must be positive.
 func New(phases []Phase, times []time.Duration, size int, start clock.Time, seed, stream uint64) *Schedule {
@@ -140,17 +139,17 @@ func (s *Schedule) enter() {
 
 func (r Rate) mean() time.Duration { return r.Per / time.Duration(r.Events) }
 
-// State says what Peek found.
+// State classifies what Peek found.
 type State uint8
 
 const (
 	Due     State = iota // the arrival is known
-	Waiting              // callers wait for their answers; look again after Answered, or at the arrival's Due
-	Over                 // nothing more will come
+	Waiting              // callers wait for their replies; look again after Answered, or at the arrival's Due
+	Over                 // no more arrivals
 )
 
-// Peek gives the next arrival without taking it. now matters to callers alone:
-// those who have no answer when their phase ends do not ask again.
+// Peek returns the next arrival without taking it. now matters to callers alone: those that have no
+// reply when their phase ends send nothing more.
 func (s *Schedule) Peek(now clock.Time) (Arrival, State) {
 	if s.held {
 		return s.next, Due
@@ -178,7 +177,7 @@ func (s *Schedule) Peek(now clock.Time) (Arrival, State) {
 	return Arrival{}, Over
 }
 
-// Take takes the arrival that Peek found Due.
+// Take consumes the arrival that Peek reported as Due.
 func (s *Schedule) Take() {
 	if s.held {
 		s.held = false
@@ -193,9 +192,8 @@ func (s *Schedule) Take() {
 		s.gate = max(s.gate, due)
 		return
 	}
-	// the distance to the next is one event's at the rate, whenever this one came; of
-	// several without a pause it is reckoned from the first, so that nothing is cut off
-	// more than once
+	// the next is one event's distance away at the rate, whenever this one came; of several without
+	// a pause it is computed from the first, so that rounding does not accumulate
 	if due > s.gate {
 		s.from, s.many = due, 0
 	}
@@ -203,8 +201,8 @@ func (s *Schedule) Take() {
 	s.gate = s.from.Add(p.Rate.after(s.many))
 }
 
-// Expected returns how many events a phase brings, on average: those of callers as many as
-// their rate lets through, 0 where they have none.
+// Expected returns how many events a phase produces on average; for callers, as many as their rate
+// allows, or 0 where they have no rate.
 func (p *Phase) Expected() float64 {
 	switch p.Pattern {
 	case Ramp:
@@ -217,7 +215,7 @@ func (p *Phase) Expected() float64 {
 	return 0
 }
 
-// offset gives the time of the phase's next arrival from the phase's start,
+// offset returns the time of the phase's next arrival from the phase's start,
 // and its payload, or -1 for the next of the set.
 func (s *Schedule) offset(p *Phase) (off time.Duration, payload int, ok bool) {
 	payload = -1
@@ -248,7 +246,7 @@ func (s *Schedule) scaled(p *Phase, payload int) time.Duration {
 	return time.Duration(float64(s.times[payload]-first) / p.Speed)
 }
 
-// length gives how long a phase lasts; a recorded one until its last event.
+// length returns how long a phase lasts; a recorded one lasts until its last event.
 func (s *Schedule) length(p *Phase) time.Duration {
 	switch p.Pattern {
 	case Once:
@@ -262,7 +260,7 @@ func (s *Schedule) length(p *Phase) time.Duration {
 	return p.For
 }
 
-// rampAt gives the offset at which the k-th event of a ramp falls due: where
+// rampAt returns the offset at which the k-th event of a ramp falls due: where
 // the integral of the rate, r·t + a·t²/2, reaches k. The form 2k/(r+√(r²+2ak))
 // loses no digits when a is small. The conversions keep a compiler from fusing
 // operations, so that all processors round alike.
@@ -283,7 +281,7 @@ func (p *Phase) rampAt(k int) time.Duration {
 	return time.Duration(t * 1e9)
 }
 
-// peekCaller finds the caller who may ask next.
+// peekCaller finds the caller who may send next.
 func (s *Schedule) peekCaller(p *Phase, now clock.Time) (Arrival, State) {
 	end := s.start.Add(p.For)
 	if best, due := s.nextFree(); best >= 0 && due < end {
@@ -295,8 +293,8 @@ func (s *Schedule) peekCaller(p *Phase, now clock.Time) (Arrival, State) {
 	return Arrival{}, Over
 }
 
-// nextFree gives the caller who is free first, and when the common rate lets
-// it ask; -1 when all wait for their answers.
+// nextFree returns the caller who is free first, and when the common rate lets it send; -1 when all
+// wait for their replies.
 func (s *Schedule) nextFree() (caller int, due clock.Time) {
 	caller = -1
 	for i, at := range s.free {
@@ -310,8 +308,8 @@ func (s *Schedule) nextFree() (caller int, due clock.Time) {
 	return caller, max(s.free[caller], s.gate)
 }
 
-// Answered tells the schedule that a caller has its answer, or was turned away
-// and may ask again, at a time. Callers of an earlier phase do not ask again.
+// Answered tells the schedule that a caller has its reply, or was rejected and may send again, at
+// the given time. Callers of an earlier phase send nothing more.
 func (s *Schedule) Answered(caller int, at clock.Time) {
 	if caller < 0 || caller>>16 != s.phase || s.phase >= len(s.phases) {
 		return
@@ -321,8 +319,8 @@ func (s *Schedule) Answered(caller int, at clock.Time) {
 	}
 }
 
-// Span gives the time from the start of a feed to the end of its last phase,
-// as far as the plan knows it.
+// Span returns the time from the start of a feed to the end of its last phase, as far as the plan
+// determines it.
 func Span(phases []Phase, times []time.Duration) time.Duration {
 	s := Schedule{phases: phases, times: times, order: byTime(times)}
 	var sum time.Duration

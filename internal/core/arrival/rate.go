@@ -6,8 +6,8 @@ import (
 	"time"
 )
 
-// ParseRate reads a rate such as 40/s, 2.5/m or 90/h, with at most three digits
-// after the point; ok is false when it is none.
+// ParseRate parses a rate such as 40/s, 2.5/m or 90/h, with at most three digits after the point;
+// ok is false when s is not a rate.
 func ParseRate(s string) (rate Rate, ok bool) {
 	number, unit, ok := strings.Cut(s, "/")
 	per := map[string]time.Duration{"s": time.Second, "m": time.Minute, "h": time.Hour}[unit]

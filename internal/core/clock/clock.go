@@ -1,6 +1,6 @@
-// Package clock holds the one notion of time that the core knows: nanoseconds
-// since a run began. It reads no clock; whoever runs the engine says what time
-// it is, from a monotonic clock or from a simulation.
+// Package clock defines the only notion of time that the core knows: nanoseconds since a run began.
+// It reads no clock; whoever runs the engine supplies the time, from a monotonic clock or from a
+// simulation.
 package clock
 
 import (
@@ -14,7 +14,7 @@ type Time int64
 // Never is later than every moment of a run.
 const Never Time = math.MaxInt64
 
-// Add gives the moment d after t. Never stays never.
+// Add returns the moment d after t. Never plus anything is Never.
 func (t Time) Add(d time.Duration) Time {
 	if t == Never || int64(d) > int64(Never-t) {
 		return Never
@@ -22,13 +22,13 @@ func (t Time) Add(d time.Duration) Time {
 	return t + Time(d)
 }
 
-// Sub gives the time from u to t.
+// Sub returns the time from u to t.
 func (t Time) Sub(u Time) time.Duration { return time.Duration(t - u) }
 
-// Seconds gives t as seconds since the run began.
+// Seconds returns t as seconds since the run began.
 func (t Time) Seconds() float64 { return time.Duration(t).Seconds() }
 
-// String writes t as a duration since the run began, such as "1.25s".
+// String formats t as a duration since the run began, such as "1.25s".
 func (t Time) String() string {
 	if t == Never {
 		return "never"

@@ -12,7 +12,7 @@ type Axis struct {
 	Log    bool
 }
 
-// Linear gives an axis from 0 to a round number that is not less than any value.
+// Linear returns an axis from 0 to a round number that is not less than any value.
 func Linear(most float64) Axis {
 	if most <= 0 {
 		return Axis{0, 1, false}
@@ -21,7 +21,7 @@ func Linear(most float64) Axis {
 	return Axis{0, math.Ceil(most/step-1e-9) * step, false}
 }
 
-// roundStep gives 1, 2 or 5 times a power of ten that is not less than a value.
+// roundStep returns 1, 2 or 5 times a power of ten that is not less than a value.
 func roundStep(v float64) float64 {
 	power := math.Pow(10, math.Floor(math.Log10(v)))
 	for _, m := range []float64{1, 2, 5} {
@@ -32,7 +32,7 @@ func roundStep(v float64) float64 {
 	return 10 * power
 }
 
-// Logarithmic gives an axis whose ends are 1, 2 or 5 times a power of ten, around all
+// Logarithmic returns an axis whose ends are 1, 2 or 5 times a power of ten, around all
 // values; they are above 0.
 func Logarithmic(least, most float64) Axis {
 	if least <= 0 || most <= 0 {
@@ -46,7 +46,7 @@ func Logarithmic(least, most float64) Axis {
 	return Axis{lo, hi, true}
 }
 
-// At gives the place of a value; what lies outside is at an end.
+// At returns the place of a value; what lies outside is at an end.
 func (a Axis) At(v float64) float64 {
 	if a.Hi <= a.Lo {
 		return 0
@@ -71,7 +71,7 @@ type Tick struct {
 	Value float64
 }
 
-// Ticks gives about four values, round ones; on a logarithmic axis the powers of ten,
+// Ticks returns about four values, round ones; on a logarithmic axis the powers of ten,
 // and where these are few, twice and five times them.
 func (a Axis) Ticks() (out []Tick) {
 	if !a.Log {

@@ -5,7 +5,7 @@ import "slices"
 // Heights are bars of eight heights, and none.
 var Heights = []rune(" ▁▂▃▄▅▆▇█")
 
-// Bar gives the bar of a value where the largest is most; what is there at all is
+// Bar returns the bar of a value where the largest is most; what is there at all is
 // seen.
 func Bar(n, most int) rune {
 	if n <= 0 || most <= 0 {
@@ -14,7 +14,7 @@ func Bar(n, most int) rune {
 	return Heights[max(1, min(n*8/most, 8))]
 }
 
-// Bars gives a bar for each of the counts.
+// Bars returns a bar for each of the counts.
 func Bars(counts []int) string {
 	out := make([]rune, len(counts))
 	for i, n := range counts {

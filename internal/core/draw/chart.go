@@ -23,14 +23,14 @@ type Window struct {
 	Cells    int
 }
 
-// Cell gives the stretch of a cell.
+// Cell returns the stretch of a cell.
 func (w Window) Cell(i int) (from, to clock.Time) {
 	span := int64(w.To - w.From)
 	n := int64(max(w.Cells, 1))
 	return w.From + clock.Time(span*int64(i)/n), w.From + clock.Time(span*int64(i+1)/n)
 }
 
-// At gives the cell of a moment; it may lie outside the window.
+// At returns the cell of a moment; it may lie outside the window.
 func (w Window) At(t clock.Time) int {
 	if w.To <= w.From {
 		return 0
@@ -178,10 +178,10 @@ func (c *Chart) Update(r *measure.Run) {
 	}
 }
 
-// Run gives the run as it was at the last Update.
+// Run returns the run as it was at the last Update.
 func (c *Chart) Run() *measure.Run { return c.run }
 
-// Lanes gives the lanes of instances that were started, by function and number.
+// Lanes returns the lanes of instances that were started, by function and number.
 func (c *Chart) Lanes() []*Lane {
 	var out []*Lane
 	for _, l := range c.lanes {
@@ -195,7 +195,7 @@ func (c *Chart) Lanes() []*Lane {
 	return out
 }
 
-// Row gives a lane's cells in a window. now is the end of what is known.
+// Row returns a lane's cells in a window. now is the end of what is known.
 func (c *Chart) Row(l *Lane, w Window, now clock.Time) []Cell {
 	cells := make([]Cell, w.Cells)
 	in := &l.Instance
@@ -266,7 +266,7 @@ func (c *Chart) fill(l *Lane, w Window, put func(v *measure.Invocation, done clo
 	}
 }
 
-// Bad tells whether an invocation counts as failed.
+// Bad reports whether an invocation counts as failed.
 func Bad(v *measure.Invocation) bool {
 	return v.Result != engine.OK && v.Result != engine.RunEnded || v.Status >= 500
 }
@@ -284,7 +284,7 @@ func (c *Chart) counters(k Kind) []counter {
 	return [...][]counter{c.arrived, c.rejected, c.failed}[k]
 }
 
-// Counts gives how many events of a source there were in each cell of a
+// Counts returns how many events of a source there were in each cell of a
 // window, and in all.
 func (c *Chart) Counts(k Kind, source int, w Window) (cells []int, total int) {
 	x := &c.counters(k)[source]
@@ -307,7 +307,7 @@ func (c *Chart) BadStatuses(function int, w Window) (cells []int, of4xx, of5xx i
 	return cells, c.badly[0][function].Total, c.badly[1][function].Total
 }
 
-// Waiting gives the most deliveries of a function that waited in each cell.
+// Waiting returns the most deliveries of a function that waited in each cell.
 func (c *Chart) Waiting(function int, w Window) []int {
 	cells := make([]int, w.Cells)
 	levels := c.levels[function]
@@ -324,7 +324,7 @@ func (c *Chart) Waiting(function int, w Window) []int {
 	return cells
 }
 
-// Events gives the attempts that an invocation made, one for each event of its batch.
+// Events returns the attempts that an invocation made, one for each event of its batch.
 func (c *Chart) Events(v *measure.Invocation) []measure.Attempt {
 	var out []measure.Attempt
 	if v.ID == 0 || v.ID >= uint64(len(c.first)) {
@@ -337,7 +337,7 @@ func (c *Chart) Events(v *measure.Invocation) []measure.Attempt {
 	return out
 }
 
-// Invocation gives an invocation by its ID, or nil.
+// Invocation returns an invocation by its ID, or nil.
 func (c *Chart) Invocation(id uint64) *measure.Invocation {
 	if id == 0 || id >= uint64(len(c.place)) || c.place[id] < 0 {
 		return nil
@@ -345,7 +345,7 @@ func (c *Chart) Invocation(id uint64) *measure.Invocation {
 	return &c.run.Invocations[c.place[id]]
 }
 
-// Near gives the place in a lane's list of the invocation nearest to a moment,
+// Near returns the place in a lane's list of the invocation nearest to a moment,
 // or -1 when the lane has none.
 func (c *Chart) Near(l *Lane, t clock.Time) int {
 	best, least := -1, time.Duration(1<<62)

@@ -71,7 +71,7 @@ func (l *Lane) add(v *measure.Invocation) {
 	}
 }
 
-// detail gives the coarsest level that a window can be drawn from without
+// detail returns the coarsest level that a window can be drawn from without
 // showing it, or nil when it is to be drawn from the invocations themselves.
 func (l *Lane) detail(w Window) *level {
 	if len(l.Invocations) < few {

@@ -19,7 +19,7 @@ type Part struct {
 	Start    bool    // it is part of the start, and not of the answer
 }
 
-// Ladder gives the rungs of all functions that were started. Where there are too few
+// Ladder returns the rungs of all functions that were started. Where there are too few
 // starts for a median, the rung has no parts.
 func Ladder(p *measure.Page) (out []Rung) {
 	for _, name := range p.Functions {

@@ -11,7 +11,7 @@ type Scale struct {
 	Cells  int
 }
 
-// NewScale gives an axis from the power of ten below the shortest duration to
+// NewScale returns an axis from the power of ten below the shortest duration to
 // the one above the longest, at least a hundred times apart.
 func NewScale(shortest, longest time.Duration, cells int) Scale {
 	lo := math.Floor(math.Log10(float64(max(shortest, time.Microsecond))))
@@ -22,7 +22,7 @@ func NewScale(shortest, longest time.Duration, cells int) Scale {
 	return Scale{time.Duration(math.Pow(10, lo)), time.Duration(math.Pow(10, hi)), cells}
 }
 
-// At gives the cell of a duration.
+// At returns the cell of a duration.
 func (s Scale) At(d time.Duration) int {
 	if d <= s.Lo {
 		return 0
@@ -31,7 +31,7 @@ func (s Scale) At(d time.Duration) int {
 	return min(int(at), s.Cells-1)
 }
 
-// Ticks gives the powers of ten of the axis with their cells.
+// Ticks returns the powers of ten of the axis with their cells.
 func (s Scale) Ticks() (at []int, of []time.Duration) {
 	for d := s.Lo; d <= s.Hi; d *= 10 {
 		i := s.At(d)

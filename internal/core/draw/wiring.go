@@ -165,7 +165,7 @@ func (p *WiringPlan) placeFunctions(m *Wiring, rows []int, side, gap, h int, hei
 	}
 }
 
-// nearest gives the row nearest to one, between two bounds, that is free; the row
+// nearest returns the row nearest to one, between two bounds, that is free; the row
 // itself where none is.
 func nearest(near, lo, hi int, free func(int) bool) int {
 	for d := 0; near-d >= lo || near+d <= hi; d++ {
@@ -178,7 +178,7 @@ func nearest(near, lo, hi int, free func(int) bool) int {
 	return near
 }
 
-// route gives every wire its corners: along its own row to the column of its
+// route returns every wire its corners: along its own row to the column of its
 // function, along that to the function's row, and on.
 func (p *WiringPlan) route(m *Wiring, rows []int, side int) {
 	from, to := side+wiringGap, p.W-side-wiringGap
@@ -272,7 +272,7 @@ type Stroke struct {
 	Arms uint8 // where it leaves the cell; more than two where wires to one function join
 }
 
-// Strokes gives the cells of each wire, from the source on. Wires that lead to one
+// Strokes returns the cells of each wire, from the source on. Wires that lead to one
 // function flow together; those that lead to others pass over each other, and have
 // no arms there but their own.
 func (p *WiringPlan) Strokes(m *Wiring) [][]Stroke {

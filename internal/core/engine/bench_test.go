@@ -120,7 +120,7 @@ func BenchmarkAllKinds(b *testing.B) {
 	}
 }
 
-// BenchmarkInstances gives how much more an input costs with 1,000 instances than
+// BenchmarkInstances returns how much more an input costs with 1,000 instances than
 // with 10, half of them idle, one in fifty of them gone at times and another
 // started: in turns, the median of nine pairs.
 func BenchmarkInstances(b *testing.B) {

@@ -86,7 +86,7 @@ type function struct {
 	goneFor      Reason     // the last for this reason
 }
 
-// most gives how many instances the function may have.
+// most returns how many instances the function may have.
 func (f *function) most() int {
 	if f.held {
 		return min(1, f.limits.Instances())
@@ -302,7 +302,7 @@ func (e *Engine) arrive(a arrival) {
 	}
 }
 
-// hidden gives how long an event cannot be seen: by its own delay, by its
+// hidden returns how long an event cannot be seen: by its own delay, by its
 // queue's, or because the next poll is to find it.
 func (e *Engine) hidden(src *source, delay time.Duration) time.Duration {
 	delay += src.Delay
@@ -374,7 +374,7 @@ func (e *Engine) expire(id int32) {
 	e.balance(fn)
 }
 
-// finish gives a delivery its one outcome and forgets it.
+// finish returns a delivery its one outcome and forgets it.
 func (e *Engine) finish(id int32, outcome Outcome) {
 	d := &e.pool[id]
 	box := &e.boxes[d.box]
@@ -583,7 +583,7 @@ type Look struct {
 	Held     bool
 }
 
-// Look gives the state of a function.
+// Look returns the state of a function.
 func (e *Engine) Look(fn int) Look {
 	f := &e.functions[fn]
 	l := Look{InFlight: f.inFlight, Starting: len(f.starting), Claimed: f.claimed, Ready: len(f.instances) - len(f.starting), Idle: f.idle.n, IdleStop: clock.Never,
@@ -598,5 +598,5 @@ func (e *Engine) Look(fn int) Look {
 	return l
 }
 
-// Limits gives the limits that hold for a function now.
+// Limits returns the limits that hold for a function now.
 func (e *Engine) Limits(fn int) plan.Limits { return e.functions[fn].limits }

@@ -307,7 +307,7 @@ func (e *Engine) close(b *inbox, n int32, to laneState) {
 	l.state = to
 }
 
-// boxUnits gives how many invocations wait in an inbox. A batch that is not
+// boxUnits returns how many invocations wait in an inbox. A batch that is not
 // full counts once its oldest message has waited long enough; until then a
 // timer looks again.
 func (e *Engine) boxUnits(id int32) int {
@@ -342,7 +342,7 @@ func (e *Engine) boxUnits(id int32) int {
 	return n
 }
 
-// boxSince gives the time from which on something waits in an inbox.
+// boxSince returns the time from which on something waits in an inbox.
 func (e *Engine) boxSince(b *inbox) clock.Time {
 	since := clock.Never
 	if b.loose.head >= 0 {
@@ -354,7 +354,7 @@ func (e *Engine) boxSince(b *inbox) clock.Time {
 	return since
 }
 
-// units gives how many invocations wait for a function.
+// units returns how many invocations wait for a function.
 func (e *Engine) units(f *function) int {
 	n := 0
 	for _, b := range f.boxes {
@@ -363,7 +363,7 @@ func (e *Engine) units(f *function) int {
 	return n
 }
 
-// oldest gives the inbox that has waited longest among those that have an
+// oldest returns the inbox that has waited longest among those that have an
 // invocation to offer, or -1, and since when; the earlier wire on ties.
 func (e *Engine) oldest(f *function) (box int32, since clock.Time) {
 	box, since = -1, clock.Never
@@ -463,7 +463,7 @@ func (e *Engine) giveBack(box, lane int32, back chain, pause time.Duration) {
 	l.timer = e.timers.set(e.now.Add(pause), timerLane, box, lane)
 }
 
-// grant gives starting slots to those HTTP deliveries that have waited
+// grant returns starting slots to those HTTP deliveries that have waited
 // longest: whoever has one is no longer bound by the source's wait. Lanes stand
 // in this reckoning with one invocation each.
 func (e *Engine) grant(f *function) {
@@ -511,7 +511,7 @@ type WireLook struct {
 	Eldest  clock.Time // arrival of the oldest of them, or never
 }
 
-// LookWire gives what waits on a wire.
+// LookWire returns what waits on a wire.
 func (e *Engine) LookWire(source, wire int) WireLook {
 	b := &e.boxes[e.sources[source].firstBox+int32(wire)]
 	w := WireLook{Open: b.all, Working: b.working, Eldest: clock.Never}

@@ -38,7 +38,7 @@ type journalLine struct {
 	Batch  []int64     `json:"batch,omitempty"`
 }
 
-// JournalSetup gives a journal's first line.
+// JournalSetup returns a journal's first line.
 func JournalSetup(p *plan.Project, limits []plan.Limits, settle time.Duration) []byte {
 	s := setup{Concurrency: p.Concurrency, Settle: settle, Limits: limits, Sources: p.Sources}
 	for i := range p.Functions {

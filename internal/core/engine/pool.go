@@ -58,7 +58,7 @@ type slot struct {
 	leaseLast  clock.Time // up to where it may be extended
 }
 
-// active tells whether the slot counts as in flight.
+// active reports whether the slot counts as in flight.
 func (s *slot) active() bool { return s.state == slotBusy || s.state == slotOrphan }
 
 // The two lists that instances are in: those with nothing to do, and those
@@ -140,12 +140,12 @@ func (e *Engine) touch(id int32) {
 	}
 }
 
-// hasRoom tells whether a slot is free that the function's limits allow.
+// hasRoom reports whether a slot is free that the function's limits allow.
 func (e *Engine) hasRoom(in *instance, f *function) bool {
 	return len(in.vacant) > len(in.slots)-f.limits.PerInstance || len(in.vacant) > 0 && e.broken == slotsOverfilled
 }
 
-// widen gives every instance as many slots as it may have now. Slots beyond a
+// widen returns every instance as many slots as it may have now. Slots beyond a
 // lowered limit stay, and are not used.
 func (e *Engine) widen(f *function, per int) {
 	for _, id := range f.instances {
@@ -170,7 +170,7 @@ func (e *Engine) leave(id int32) {
 	}
 }
 
-// fits tells whether a function may have `use` invocations in flight and
+// fits reports whether a function may have `use` invocations in flight and
 // instances starting for waiting ones. The project's limit leaves to each of
 // the others what it uses, or what is guaranteed for it.
 func (e *Engine) fits(f *function, use int) bool {
@@ -242,7 +242,7 @@ func (e *Engine) unblock(before clock.Time) {
 	}
 }
 
-// waitingSince gives the time from which on an invocation waits for the
+// waitingSince returns the time from which on an invocation waits for the
 // function, or never.
 func (e *Engine) waitingSince(f *function) clock.Time {
 	_, since := e.oldest(f)
@@ -302,7 +302,7 @@ func (e *Engine) balanceOne(f *function, fn int32) {
 	}
 }
 
-// unclaim gives up the claim on the newest claimed starting instance. One that
+// unclaim returns up the claim on the newest claimed starting instance. One that
 // is only planned is not needed then.
 func (e *Engine) unclaim(f *function) {
 	for i := len(f.starting) - 1; i >= 0; i-- {
@@ -362,7 +362,7 @@ func (e *Engine) mark(f *function) {
 	}
 }
 
-// mayStart tells whether the bound on starts allows one now, and has the function
+// mayStart reports whether the bound on starts allows one now, and has the function
 // looked at again when it does. It is the generic cell rate algorithm: a start
 // takes StartEvery, and StartBurst of them may be taken in advance.
 func (e *Engine) mayStart(f *function, fn int32) bool {
@@ -380,7 +380,7 @@ func (e *Engine) mayStart(f *function, fn int32) bool {
 	return false
 }
 
-// paceAt gives when an instance may be started, with others to go before it.
+// paceAt returns when an instance may be started, with others to go before it.
 func (f *function) paceAt(before int) clock.Time {
 	return f.paced.Add(f.limits.StartEvery * time.Duration(before+1-max(f.limits.StartBurst, 1)))
 }

@@ -90,7 +90,7 @@ func (e *Engine) replaceOne(f *function, fn int32) {
 	f.replacing = e.start(fn, NewVersion)
 }
 
-// older gives the instance of an older version that is to go next: the least
+// older returns the instance of an older version that is to go next: the least
 // recently used idle one, else the first that is busy; -1 when there is none.
 func (e *Engine) older(f *function) int32 {
 	for id := f.idle.oldest; id >= 0; id = e.instances[id].links[byIdle].newer {

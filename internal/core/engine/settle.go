@@ -166,7 +166,7 @@ func (e *Engine) failed(id int32, why Result, v *verdict) (again bool, pause tim
 	return false, 0
 }
 
-// pauseAfter gives the pause after an attempt that failed.
+// pauseAfter returns the pause after an attempt that failed.
 func (e *Engine) pauseAfter(src *source, attempts int32, v *verdict) time.Duration {
 	pause := max(min(src.Backoff<<min(max(attempts, 1)-1, 20), mostBackoff), v.pause)
 	if v.retryAfter > pause { // the function's own word, within bounds

@@ -30,7 +30,7 @@ const (
 	SetProject                   // the project's limit changed: Concurrency
 )
 
-// answers tells whether inputs of this kind come before timers of the same time.
+// answers reports whether inputs of this kind come before timers of the same time.
 func (k InputKind) answers() bool {
 	return k == Answered || k == Broken || k == Exited || k == Ready || k == StartFailed
 }

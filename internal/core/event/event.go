@@ -1,10 +1,9 @@
-// Package event is the event model: CloudEvents 1.0 events and HTTP requests,
-// and the forms in which they travel: the JSON format (structured mode), the
-// JSON batch format, and the headers of the HTTP binding's binary mode.
+// Package event is the event model: CloudEvents 1.0 events and HTTP requests, and the forms in
+// which they travel: the JSON format (structured mode), the JSON batch format, and the headers of
+// the HTTP binding's binary mode.
 //
-// Parse reads one event from its JSON form; AppendJSON writes it back;
-// Headers gives what binary mode puts beside the data. What moves the bytes is
-// left to others.
+// Parse parses one event from its JSON form; AppendJSON writes it back; Headers returns what binary
+// mode puts beside the data. Moving the bytes is left to other packages.
 package event
 
 import (
@@ -29,11 +28,10 @@ const (
 // Field is a named value: an extension attribute, or an HTTP header.
 type Field struct {
 	Name, Value string
-	Bare        bool // an attribute that is a number or a boolean in JSON
+	Bare        bool // the value is a number or a boolean in JSON
 }
 
-// Event is a CloudEvents 1.0 event. Data is what the function gets as the body
-// in binary mode.
+// Event is a CloudEvents 1.0 event. Data is what the function receives as the body in binary mode.
 type Event struct {
 	ID, Source, Type string
 	Subject          string
@@ -45,15 +43,15 @@ type Event struct {
 	Binary           bool    // Data is written as data_base64 in JSON
 }
 
-// Parse reads one event in the JSON format (CloudEvents JSON format 1.0.2, §3).
-// The error says which attribute is wrong.
+// Parse parses one event in the JSON format (CloudEvents JSON format 1.0.2, §3). The error names
+// the attribute that is wrong.
 func Parse(text []byte) (Event, error) {
 	var raw map[string]json.RawMessage
 	if err := json.Unmarshal(text, &raw); err != nil {
 		return Event{}, describeJSON(text, err)
 	}
 	if raw == nil {
-		return Event{}, errors.New("this is null, not a CloudEvents object")
+		return Event{}, errors.New("expected a CloudEvents object, got null")
 	}
 	var e Event
 	var version string
@@ -94,7 +92,7 @@ func Parse(text []byte) (Event, error) {
 		}
 	}
 	if version != "1.0" {
-		return Event{}, fmt.Errorf("specversion is %q, wanted \"1.0\"", version)
+		return Event{}, fmt.Errorf("specversion is %q, expected \"1.0\"", version)
 	}
 	return e, e.takeData(raw)
 }
@@ -135,7 +133,7 @@ func (e *Event) takeData(raw map[string]json.RawMessage) error {
 	return nil
 }
 
-// IsJSON tells whether a media type is JSON; an absent one is, by the standard.
+// IsJSON reports whether a media type is JSON; an absent one is, by the standard.
 func IsJSON(mediaType string) bool {
 	if mediaType == "" {
 		return true
@@ -147,7 +145,7 @@ func IsJSON(mediaType string) bool {
 func extension(name string, value json.RawMessage) (Field, error) {
 	for _, r := range name {
 		if (r < 'a' || r > 'z') && (r < '0' || r > '9') {
-			return Field{}, fmt.Errorf("attribute %q: names are made of a-z and 0-9 (CloudEvents §3.1)", name)
+			return Field{}, fmt.Errorf("attribute %q: names consist of a-z and 0-9 (CloudEvents §3.1)", name)
 		}
 	}
 	switch value[0] {
@@ -155,7 +153,7 @@ func extension(name string, value json.RawMessage) (Field, error) {
 		s, err := unquote(value)
 		return Field{Name: name, Value: s}, err
 	case '{', '[':
-		return Field{}, fmt.Errorf("attribute %q is an object or a list; attributes are plain values", name)
+		return Field{}, fmt.Errorf("attribute %q is an object or a list; attributes must be plain values", name)
 	}
 	return Field{Name: name, Value: string(value), Bare: true}, nil
 }
@@ -223,7 +221,7 @@ func (e *Event) AppendJSON(b []byte) []byte {
 	return append(b, '}')
 }
 
-// context puts the attributes that every form writes first, in a fixed order.
+// context passes the attributes that every form writes first to put, in a fixed order.
 func (e *Event) context(put func(name, value string)) {
 	put("id", e.ID)
 	put("source", e.Source)
@@ -234,7 +232,7 @@ func (e *Event) context(put func(name, value string)) {
 	}
 }
 
-// AppendString appends a text as JSON.
+// AppendString appends a string as JSON.
 func AppendString(b []byte, s string) []byte {
 	plain := true
 	for i := range len(s) {
@@ -263,7 +261,7 @@ func AppendBatch(b []byte, events []*Event) []byte {
 	return append(b, ']')
 }
 
-// Headers gives the attributes as the headers of binary mode, in a fixed
+// Headers returns the attributes as the headers of binary mode, in a fixed
 // order, values percent-encoded where they must be (CloudEvents HTTP binding
 // 1.0.2, §3.1.3).
 func (e *Event) Headers() []Field {
@@ -288,8 +286,8 @@ func (e *Event) Headers() []Field {
 	return h
 }
 
-// percentEncode encodes what §3.1.3.2 wants encoded: everything outside
-// printable ASCII, and space, double quote and percent.
+// percentEncode encodes what §3.1.3.2 requires: everything outside printable ASCII, and space,
+// double quote and percent.
 func percentEncode(s string) string {
 	var b strings.Builder
 	for i := range len(s) {

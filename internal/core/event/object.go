@@ -7,39 +7,38 @@ import (
 	"time"
 )
 
-// What can become of an object, and the types of the events that tell of it.
+// What can happen to an object, and the types of the events that report it.
 const (
 	Created     = "created"
 	Overwritten = "overwritten"
 	Removed     = "removed"
 
-	// ObjectType begins the types of events that tell of objects; the action follows.
+	// ObjectType is the prefix of the types of events that report changes of objects; the action
+	// follows.
 	ObjectType = "storage.object."
 )
 
-// Actions are what can become of an object.
+// Actions lists what can happen to an object.
 var Actions = []string{Created, Overwritten, Removed}
 
-// Object is what an event of a storage source tells: which object, and what
-// became of it.
+// Object is the content of an event of a storage source: which object, and what happened to it.
 type Object struct {
 	Bucket      string `json:"bucket"`
 	Key         string `json:"key"`
 	Action      string `json:"action"`
-	Size        int64  `json:"size"` // bytes; 0 of one that is removed
+	Size        int64  `json:"size"` // bytes; 0 if it was removed
 	ContentType string `json:"content_type,omitempty"`
 	ETag        string `json:"etag,omitempty"`
-	URL         string `json:"url,omitempty"` // serves the object; "" of one that is removed
+	URL         string `json:"url,omitempty"` // serves the object; "" if it was removed
 }
 
-// Event gives the event that tells of a change of an object.
+// Event returns the event that reports the change of an object.
 func (o *Object) Event(id string, at time.Time) *Event {
 	data, _ := json.Marshal(o) // plain data always marshals
 	return &Event{ID: id, Source: "/" + url.PathEscape(o.Bucket), Type: ObjectType + o.Action, Subject: o.Key, Time: at, DataContentType: "application/json", Data: data}
 }
 
-// ObjectOf reads what an event of a storage source tells; ok is false for any
-// other event.
+// ObjectOf decodes the event of a storage source; ok is false for any other event.
 func ObjectOf(e *Event) (o Object, ok bool) {
 	if json.Unmarshal(e.Data, &o) != nil {
 		return Object{}, false
@@ -50,8 +49,8 @@ func ObjectOf(e *Event) (o Object, ok bool) {
 	return o, o.Bucket != "" && o.Key != ""
 }
 
-// Attribute gives a context attribute as it stands in the JSON format; ok is
-// false when the event does not have it.
+// Attribute returns a context attribute as the JSON format writes it; ok is false when the event
+// does not have it.
 func (e *Event) Attribute(name string) (value string, ok bool) {
 	switch name {
 	case "id":

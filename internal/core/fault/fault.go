@@ -1,7 +1,6 @@
-// Package fault decides which events of a drill are delivered wrongly, and how:
-// twice, late, out of their order, again long after, or with the
-// acknowledgement lost. Each event's fate depends on the drill's seed and the
-// event's place in its feed alone, so the same drill does the same again.
+// Package fault decides which events of a drill are delivered wrongly, and how: twice, late, out of
+// order, again long after, or with the acknowledgement lost. Each event's fate depends on the
+// drill's seed and the event's place in its feed alone, so the same drill repeats the same faults.
 package fault
 
 import (
@@ -13,20 +12,20 @@ import (
 
 // Kinds of faults, as bits.
 const (
-	Duplicated  uint8 = 1 << iota // it came twice, close together
-	Delayed                       // it came late
-	Reordered                     // it came within a window of its time, past others
-	Redelivered                   // it came again long after
-	AckLost                       // the function did the work, the source never heard of it
+	Duplicated  uint8 = 1 << iota // delivered twice, close together
+	Delayed                       // delivered late
+	Reordered                     // delivered within a window of its time, overtaking others
+	Redelivered                   // delivered again long after
+	AckLost                       // the function did the work, but the source never received the acknowledgement
 )
 
-// Names names the kinds, in the order of their bits.
+// Names holds the names of the kinds, in the order of their bits.
 var Names = [...]string{"duplicated", "delayed", "reordered", "redelivered late", "acknowledgement lost"}
 
-// Share is a share of events in parts of a million.
+// Share is a fraction of the events, in parts per million.
 type Share int
 
-// Whole is the share of all.
+// Whole is the share of all events.
 const Whole Share = 1_000_000
 
 // Rules are the faults of a feed. The zero value has none.
@@ -41,7 +40,7 @@ type Rules struct {
 	DropAck     Share
 }
 
-// Any tells whether there are any.
+// Any reports whether the rules contain any fault.
 func (r Rules) Any() bool {
 	return r.Duplicate > 0 || r.Delay > 0 || r.Reorder > 0 || r.Redeliver > 0 || r.DropAck > 0
 }
@@ -58,14 +57,15 @@ type Fate struct {
 // soon is how much later a duplicate comes at most.
 const soon = 50 * time.Millisecond
 
-// Of gives the fate of event n of a feed.
+// Of returns the fate of event n of a feed.
 func (r Rules) Of(seed, feed uint64, n int) (f Fate) {
 	if !r.Any() {
 		return f
 	}
 	c := rng.New(seed^0xfa017, feed<<32|uint64(n))
 	hit := func(s Share, kind uint8) bool {
-		// each kind draws whether it is set or not, so that setting one leaves the others as they were
+		// every kind draws whether or not it is set, so that setting one leaves the others
+		// unchanged
 		drawn := c.Below(int(Whole)) < int(s)
 		if drawn {
 			f.Kinds |= kind

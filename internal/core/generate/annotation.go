@@ -150,7 +150,7 @@ func readShare(name string, v any) (share, error) {
 // mostRanks bounds the ranks of a zipf distribution and the members of a pool.
 const mostRanks = 100_000
 
-// zipf gives the running totals of weights 1/k^exponent, in whole numbers.
+// zipf returns the running totals of weights 1/k^exponent, in whole numbers.
 func zipf(o map[string]any, before error) ([]uint64, error) {
 	n, e := rat(o["of"]), rat(orZero(o["exponent"]))
 	if o["exponent"] == nil {
@@ -174,7 +174,7 @@ func zipf(o map[string]any, before error) ([]uint64, error) {
 	return out, before
 }
 
-// weights gives the running totals of the weights of an enum's values.
+// weights returns the running totals of the weights of an enum's values.
 func weights(given []any, n int) ([]uint64, error) {
 	if len(given) != n || n == 0 {
 		return nil, fmt.Errorf("weights are %d, but the enum beside them has %d values", len(given), n)
@@ -224,7 +224,7 @@ func (a *annotation) readSequence(o map[string]any) (err error) {
 	return nil
 }
 
-// sequenceForm tells whether a text has one place for a whole number, and none
+// sequenceForm reports whether a text has one place for a whole number, and none
 // for anything else.
 func sequenceForm(text string) bool {
 	_, rest, ok := strings.Cut(strings.ReplaceAll(text, "%%", ""), "%")
@@ -342,7 +342,7 @@ func (m *maker) spread(h *shape) (any, bool) {
 	return rounded(r, h), true
 }
 
-// rounded gives the nearest number that a shape's steps allow.
+// rounded returns the nearest number that a shape's steps allow.
 func rounded(r *big.Rat, h *shape) json.Number {
 	step := h.step
 	if h.integer {
@@ -358,7 +358,7 @@ func rounded(r *big.Rat, h *shape) json.Number {
 	return number(new(big.Rat).Mul(new(big.Rat).SetInt(quotient(half, step, false)), step))
 }
 
-// inSequence gives the value of the payload's number.
+// inSequence returns the value of the payload's number.
 func (m *maker) inSequence(a *annotation, h *shape) (any, bool) {
 	if !a.begin.IsZero() {
 		return a.begin.Add(time.Duration(m.n) * a.every).Format(time.RFC3339Nano), true
@@ -375,7 +375,7 @@ func (m *maker) inSequence(a *annotation, h *shape) (any, bool) {
 	return number(r), true
 }
 
-// own gives a value that no other payload of the seed has at this place.
+// own returns a value that no other payload of the seed has at this place.
 func (m *maker) own(h *shape) (any, bool) {
 	if h.kinds&kNumber != 0 {
 		lo, hi, ok := h.smallIntegers()
@@ -439,7 +439,7 @@ var roots = func() (out [fraction]*big.Int) {
 	return out
 }()
 
-// binaryPower gives 2 to a power in units of 2^-fraction, not below 0.
+// binaryPower returns 2 to a power in units of 2^-fraction, not below 0.
 func binaryPower(power int64) *big.Rat {
 	x := new(big.Int).Lsh(big.NewInt(1), 62)
 	for i, root := range roots {
@@ -451,7 +451,7 @@ func binaryPower(power int64) *big.Rat {
 	return new(big.Rat).SetFrac(x, new(big.Int).Lsh(big.NewInt(1), 62))
 }
 
-// binaryLog gives the binary logarithm of a number from 1 on, in units of
+// binaryLog returns the binary logarithm of a number from 1 on, in units of
 // 2^-fraction.
 func binaryLog(r *big.Rat) (out int64) {
 	two := big.NewRat(2, 1)

@@ -32,7 +32,7 @@ type spot struct {
 	below   string // of keywords that hold subschemas, the one that takes nothing, such as /bar
 }
 
-// Break gives payload n of a seed with one keyword violated, and no other: without
+// Break returns payload n of a seed with one keyword violated, and no other: without
 // that keyword the schema takes it. ok is false when nothing in the schema can be
 // violated by itself.
 func (g *Generator) Break(seed, n uint64) (b Broken, ok bool) {
@@ -65,7 +65,7 @@ func (g *Generator) Break(seed, n uint64) (b Broken, ok bool) {
 	return b, false
 }
 
-// varied gives the spots in random order, each keyword once before any comes again.
+// varied returns the spots in random order, each keyword once before any comes again.
 func (m *maker) varied(spots []spot) (out []*spot) {
 	of := map[string][]*spot{}
 	var keywords []string
@@ -87,7 +87,7 @@ func (m *maker) varied(spots []spot) (out []*spot) {
 	return out
 }
 
-// breaksOnly tells whether the schema refuses a value, and the schema without
+// breaksOnly reports whether the schema refuses a value, and the schema without
 // the keyword takes it.
 func (g *Generator) breaksOnly(v any, s *spot) bool {
 	plain := simple(v)
@@ -292,7 +292,7 @@ func (c *collector) chosen(s *schema, path []any, v any, refs int) {
 	}
 }
 
-// membersOf gives the schemas that a schema by itself has for a member.
+// membersOf returns the schemas that a schema by itself has for a member.
 func (g *Generator) membersOf(s *schema, name string) (list []*schema) {
 	if x := s.properties[name]; x != nil {
 		list = append(list, x)
@@ -308,7 +308,7 @@ func (g *Generator) membersOf(s *schema, name string) (list []*schema) {
 	return list
 }
 
-// never tells whether a schema takes nothing.
+// never reports whether a schema takes nothing.
 func (s *schema) never() bool { return s.always != nil && !*s.always }
 
 // restOfItems is the name of the keyword for items beyond the first ones.
@@ -437,7 +437,7 @@ func (m *maker) violateText(s *spot) (any, bool) {
 	return "not a " + s.s.format, true
 }
 
-// there gives the items that others must differ from; nil where they need not.
+// there returns the items that others must differ from; nil where they need not.
 func (s *spot) there(items []any) map[string]bool {
 	if !s.s.unique {
 		return nil
@@ -610,7 +610,7 @@ func (m *maker) violateMembers(s *spot) (any, bool) {
 	return o, true
 }
 
-// replace gives a value with another one at a place; the value stays as it is.
+// replace returns a value with another one at a place; the value stays as it is.
 func replace(v any, path []any, with any) any {
 	if len(path) == 0 {
 		return with

@@ -8,7 +8,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 )
 
-// without gives a schema without the keyword at a pointer.
+// without returns a schema without the keyword at a pointer.
 func without(t *testing.T, text, at string) *jsonschema.Schema {
 	t.Helper()
 	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(text))

@@ -28,7 +28,7 @@ func (g *Generator) diagnose(seed uint64, edges bool) *Refused {
 	return &Refused{s.place, "no value that fits was found: " + g.why(s)}
 }
 
-// needed gives the subschemas of which every value needs one that fits.
+// needed returns the subschemas of which every value needs one that fits.
 func (s *schema) needed() (out []*schema) {
 	out = append(out, s.refs()...)
 	out = append(out, s.allOf...)
@@ -49,7 +49,7 @@ func (s *schema) needed() (out []*schema) {
 	return out
 }
 
-// possible tells whether a value of a subschema by itself is found.
+// possible reports whether a value of a subschema by itself is found.
 func (g *Generator) possible(s *schema, seed uint64, edges bool) bool {
 	for attempt := range uint64(4) {
 		m := g.maker(seed, attempt, attempt, edges)
@@ -127,7 +127,7 @@ func (g *Generator) why(s *schema) string {
 	return text
 }
 
-// heldItems gives what an item must fit that has to be contained.
+// heldItems returns what an item must fit that has to be contained.
 func (s *schema) heldItems() []*schema {
 	if s.contains == nil || s.minContains == 0 || s.items == nil {
 		return nil
@@ -135,13 +135,13 @@ func (s *schema) heldItems() []*schema {
 	return []*schema{s.contains, s.items}
 }
 
-// meets tells whether an item that must be contained fits what items are.
+// meets reports whether an item that must be contained fits what items are.
 func (g *Generator) meets(s *schema) bool {
 	_, err := g.maker(1, 1, 1, false).value(s.heldItems(), deep)
 	return err == nil
 }
 
-// said gives what a text must have, in words.
+// said returns what a text must have, in words.
 func said(h *shape) (out []string) {
 	for _, p := range h.patterns {
 		out = append(out, "the pattern "+p)

@@ -301,7 +301,7 @@ type occurrences struct {
 	of map[string]bool
 }
 
-// wanted gives what should occur of a schema that is reached at all.
+// wanted returns what should occur of a schema that is reached at all.
 func (o occurrences) wanted(s *schema) (out []string) {
 	add := func(is bool, what string) {
 		if is && o.of[s.at] {

@@ -49,7 +49,7 @@ const (
 	mostSteps = 24
 )
 
-// languages gives the languages of a pattern: its look-aheads at the very start
+// languages returns the languages of a pattern: its look-aheads at the very start
 // are languages of their own. ok is false where something else is in it that an
 // automaton cannot tell.
 func languages(pattern string) (out []*language, ok bool) {
@@ -76,7 +76,7 @@ func languages(pattern string) (out []*language, ok bool) {
 	return append(out, l), l != nil
 }
 
-// closing gives the place of the parenthesis that closes the first one.
+// closing returns the place of the parenthesis that closes the first one.
 func closing(text string) int {
 	depth, class := 0, false
 	for i := 0; i < len(text); i++ {
@@ -131,7 +131,7 @@ func (l *language) closure(set map[uint32]bool, pc uint32, start, end bool) (mat
 	return false
 }
 
-// state gives the number of a set; what is found stays found.
+// state returns the number of a set; what is found stays found.
 func (l *language) state(set map[uint32]bool, match, atEnd bool) int {
 	if len(l.states) == 0 {
 		l.states, l.next, l.ends = append(l.states, nil), append(l.next, map[int]int{}), append(l.ends, !l.not)
@@ -159,14 +159,14 @@ func (l *language) state(set map[uint32]bool, match, atEnd bool) int {
 	return n
 }
 
-// first gives the state before any character.
+// first returns the state before any character.
 func (l *language) first() int {
 	set := map[uint32]bool{}
 	match := l.closure(set, uint32(l.prog.Start), true, false)
 	return l.state(set, match, match || l.closure(map[uint32]bool{}, uint32(l.prog.Start), true, true))
 }
 
-// step gives the state after a character.
+// step returns the state after a character.
 func (l *language) step(from, class int, c rune) int {
 	if from == found {
 		return found
@@ -290,7 +290,7 @@ func unpacked(s string) []int {
 	return out
 }
 
-// end tells whether all the languages take a text that ends here.
+// end reports whether all the languages take a text that ends here.
 func (t *together) end(s string) bool {
 	for i, n := range unpacked(s) {
 		if !t.of[i].ends[n] {
@@ -309,7 +309,7 @@ func (t *together) anyEnds(layer map[string]bool) bool {
 	return false
 }
 
-// leading gives, for each layer, the states from which a text of a length comes
+// leading returns, for each layer, the states from which a text of a length comes
 // to its end.
 func (t *together) leading(length int) []map[string]bool {
 	if v, ok := t.viable[length]; ok {
@@ -363,7 +363,7 @@ func (t *together) text(m *maker) (string, bool) {
 	return string(out), true
 }
 
-// written tells whether some of the characters are of those that people write.
+// written reports whether some of the characters are of those that people write.
 func written(ranges [][2]rune) bool {
 	return slices.ContainsFunc(ranges, func(r [2]rune) bool { return r[0] >= ' ' && r[0] < 0x7f })
 }

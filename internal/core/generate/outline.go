@@ -24,10 +24,10 @@ const (
 	mostOutlined, deepestOutlined = 400, 6
 )
 
-// Validator gives the schema as the validator compiled it.
+// Validator returns the schema as the validator compiled it.
 func (g *Generator) Validator() *jsonschema.Schema { return g.whole }
 
-// Outline gives the places that the schema names, as far as no choice stands
+// Outline returns the places that the schema names, as far as no choice stands
 // before them.
 func (g *Generator) Outline() (out []Member) {
 	var walk func(s *schema, at []string, required bool, refs int)
@@ -58,7 +58,7 @@ func (g *Generator) Outline() (out []Member) {
 	return out
 }
 
-// says gives what a schema by itself asks, in words.
+// says returns what a schema by itself asks, in words.
 func (g *Generator) says(s *schema, refs int) string {
 	var parts []string
 	say := func(is bool, format string, args ...any) {
@@ -116,7 +116,7 @@ type Fault struct {
 	Text string
 }
 
-// Faults gives the innermost mistakes of a validation's error.
+// Faults returns the innermost mistakes of a validation's error.
 func Faults(err error) (out []Fault) {
 	v, ok := errors.AsType[*jsonschema.ValidationError](err)
 	if !ok {

@@ -40,7 +40,7 @@ func slow(pattern string) bool {
 
 func (c *compiled) String() string { return c.text }
 
-// MatchString tells whether the pattern is found in a text.
+// MatchString reports whether the pattern is found in a text.
 func (c *compiled) MatchString(s string) bool {
 	if c.plain != nil {
 		return c.plain.MatchString(s)
@@ -374,7 +374,7 @@ const (
 	largestTable = 16 << 20
 )
 
-// program gives the automaton of a pattern, or nil.
+// program returns the automaton of a pattern, or nil.
 func (m *maker) program(text string, keep bool) *automaton {
 	key := strconv.FormatBool(keep) + text
 	if a, ok := m.g.programs[key]; ok {
@@ -489,7 +489,7 @@ func (a *automaton) extend() {
 	}
 }
 
-// step tells whether from an instruction the program can end after k characters.
+// step reports whether from an instruction the program can end after k characters.
 func (a *automaton) step(pc uint32, k int, start bool, next func(uint32) bool) bool {
 	in := &a.prog.Inst[pc]
 	switch in.Op {
@@ -507,7 +507,7 @@ func (a *automaton) step(pc uint32, k int, start bool, next func(uint32) bool) b
 	return k > 0 && a.can[k-1][in.Out]
 }
 
-// passable tells whether an empty step may be taken; word boundaries are left to
+// passable reports whether an empty step may be taken; word boundaries are left to
 // the match of the whole.
 func passable(op syntax.EmptyOp, start, end bool) bool {
 	if op&(syntax.EmptyBeginText|syntax.EmptyBeginLine) != 0 && !start {
@@ -516,7 +516,7 @@ func passable(op syntax.EmptyOp, start, end bool) bool {
 	return op&(syntax.EmptyEndText|syntax.EmptyEndLine) == 0 || end
 }
 
-// starts tells whether the whole program can match exactly k characters.
+// starts reports whether the whole program can match exactly k characters.
 func (a *automaton) starts(k int) bool { return a.from(uint32(a.prog.Start), k, map[uint32]bool{}) }
 
 // from is step at the start of a text.

@@ -25,7 +25,7 @@ var (
 
 func (m *maker) pick(of []string) string { return of[m.r.Below(len(of))] }
 
-// known gives texts by what a name ends with, in small letters and without
+// known returns texts by what a name ends with, in small letters and without
 // anything between its words; the longest ending counts.
 var known = map[string]func(*maker) string{
 	"firstname": (*maker).given, "givenname": (*maker).given, "forename": (*maker).given,
@@ -100,7 +100,7 @@ func (m *maker) sentences() string {
 	return strings.Join(all, " ")
 }
 
-// joined gives a name in small letters, without what stands between its words.
+// joined returns a name in small letters, without what stands between its words.
 func joined(name string) string {
 	return strings.Map(func(r rune) rune {
 		if unicode.IsLetter(r) || unicode.IsDigit(r) {
@@ -110,7 +110,7 @@ func joined(name string) string {
 	}, name)
 }
 
-// named gives what a name says of a text; nil for nothing.
+// named returns what a name says of a text; nil for nothing.
 func (g *Generator) named(name string) func(*maker) string {
 	if make, ok := g.byName[name]; ok {
 		return make
@@ -129,7 +129,7 @@ func (g *Generator) named(name string) func(*maker) string {
 	return make
 }
 
-// wordEnd tells whether the last n letters of a name are words of it: "eventAt"
+// wordEnd reports whether the last n letters of a name are words of it: "eventAt"
 // and "event_at" end with "at", "format" does not.
 func wordEnd(name string, n int) bool {
 	var letters []rune
@@ -147,7 +147,7 @@ func wordEnd(name string, n int) bool {
 	return starts[len(letters)-n]
 }
 
-// numbered gives a usual range, in hundredths, of a number by what its name ends
+// numbered returns a usual range, in hundredths, of a number by what its name ends
 // with.
 var numbered = map[string][2]int{
 	"latitude": {-6000, 7000}, "lat": {-6000, 7000}, "longitude": {-18000, 18000}, "lon": {-18000, 18000}, "lng": {-18000, 18000},
@@ -158,7 +158,7 @@ var numbered = map[string][2]int{
 	"size": {100, 900000}, "bytes": {100, 9000000}, "duration": {0, 360000}, "id": {100, 99999900}, "port": {102400, 6553500}, "index": {0, 10000}, "page": {100, 5000},
 }
 
-// numberNamed gives the range that a name says; ok is false for none.
+// numberNamed returns the range that a name says; ok is false for none.
 func (g *Generator) numberNamed(name string) (of [2]int, ok bool) {
 	if of, known := g.numbers[name]; known {
 		return of, of != [2]int{}

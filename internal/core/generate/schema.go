@@ -148,7 +148,7 @@ type Generator struct {
 
 const home = "https://nightdrill.invalid/schema.json" // a schema of no file is here; it is never fetched
 
-// Load gives what is at a URI that a schema refers to, decoded as
+// Load returns what is at a URI that a schema refers to, decoded as
 // jsonschema.UnmarshalJSON does. The schemas of the standard itself are not asked for.
 type Load func(uri string) (any, error)
 
@@ -233,7 +233,7 @@ func newDocument(plain any, uri string) (*document, error) {
 	return doc, nil
 }
 
-// dialect gives the name of a dialect as the standard writes it, and its year;
+// dialect returns the name of a dialect as the standard writes it, and its year;
 // 0 for one that is not known.
 func dialect(uri string) (string, int) {
 	_, rest, _ := strings.Cut(strings.TrimSuffix(uri, "#"), "://")
@@ -430,7 +430,7 @@ func (g *Generator) dependencies(s *schema, of map[string]any) (err error) {
 	return err
 }
 
-// texts gives a list's members as texts.
+// texts returns a list's members as texts.
 func texts(of any) (out []string) {
 	for _, x := range list(of) {
 		out = append(out, fmt.Sprint(x))
@@ -478,7 +478,7 @@ func resolve(base, ref string) (string, error) {
 	return strings.TrimSuffix(u.String(), "#"), nil
 }
 
-// refs gives the subschemas that a subschema refers to.
+// refs returns the subschemas that a subschema refers to.
 func (s *schema) refs() (out []*schema) {
 	for _, to := range [...]*schema{s.refTo, s.dynTo} {
 		if to != nil {
@@ -488,7 +488,7 @@ func (s *schema) refs() (out []*schema) {
 	return out
 }
 
-// target gives the subschema that a reference means; nil for no reference.
+// target returns the subschema that a reference means; nil for no reference.
 func (g *Generator) target(s *schema, ref string, dynamic bool) (*schema, error) {
 	if ref == "" {
 		return nil, nil
@@ -529,7 +529,7 @@ func (g *Generator) target(s *schema, ref string, dynamic bool) (*schema, error)
 	return x, err
 }
 
-// fetch gives a document of the standard, or one that is loaded.
+// fetch returns a document of the standard, or one that is loaded.
 func (g *Generator) fetch(uri string) (*document, error) {
 	plain, err := standard(uri)
 	if plain == nil && err == nil {
@@ -541,7 +541,7 @@ func (g *Generator) fetch(uri string) (*document, error) {
 	return newDocument(plain, uri)
 }
 
-// within gives the subschema at a pointer of a resource, also where no keyword
+// within returns the subschema at a pointer of a resource, also where no keyword
 // leads to it; nil for none.
 func (g *Generator) within(resource *schema, pointer string) (*schema, error) {
 	pointer, err := url.PathUnescape(pointer)
@@ -590,7 +590,7 @@ func (g *Generator) within(resource *schema, pointer string) (*schema, error) {
 //go:embed standard
 var standards embed.FS
 
-// standard gives a schema of the standard itself; nil for another.
+// standard returns a schema of the standard itself; nil for another.
 func standard(uri string) (any, error) {
 	_, rest, ok := strings.Cut(uri, "://json-schema.org/")
 	if !ok {
@@ -711,7 +711,7 @@ func (g *Generator) costOf(s *schema) int {
 
 func only(types []string, name string) bool { return len(types) == 1 && types[0] == name }
 
-// fits tells whether a value fits a subschema.
+// fits reports whether a value fits a subschema.
 func (g *Generator) fits(s *schema, v any) bool {
 	if s.always != nil {
 		return *s.always
@@ -739,7 +739,7 @@ type object struct {
 	values []any
 }
 
-// simple gives a value as the validator takes it.
+// simple returns a value as the validator takes it.
 func simple(v any) any {
 	switch v := v.(type) {
 	case *object:
@@ -798,7 +798,7 @@ func write(b []byte, v any) []byte {
 	return append(b, "null"...)
 }
 
-// Why gives the innermost first reason of a validation's error, with its place;
+// Why returns the innermost first reason of a validation's error, with its place;
 // "" for no error.
 func Why(err error) string {
 	if err == nil {
@@ -815,7 +815,7 @@ func Why(err error) string {
 	return strings.TrimPrefix(strings.TrimSpace(lines[len(lines)-1]), "- ")
 }
 
-// Compiler gives a validator's compiler of the same dialect and patterns as the
+// Compiler returns a validator's compiler of the same dialect and patterns as the
 // generator's; load loads what a schema refers to.
 func Compiler(load jsonschema.URLLoader) *jsonschema.Compiler {
 	c := jsonschema.NewCompiler()

@@ -87,7 +87,7 @@ func (h *shape) clone() *shape {
 	return &c
 }
 
-// flatten gives the shape of a place at which all the schemas hold.
+// flatten returns the shape of a place at which all the schemas hold.
 func (m *maker) flatten(list []*schema, depth int) (*shape, error) {
 	if len(list) == 1 && list[0].flat != nil {
 		return list[0].flat, nil
@@ -106,7 +106,7 @@ func (m *maker) flatten(list []*schema, depth int) (*shape, error) {
 	return h, err
 }
 
-// settled tells whether a schema has no choice to be made.
+// settled reports whether a schema has no choice to be made.
 func (g *Generator) settled(s *schema, refs int) bool {
 	if refs > mostRefs || len(s.anyOf) > 0 || len(s.oneOf) > 0 || s.when != nil || s.dependentSchema != nil {
 		return false
@@ -370,7 +370,7 @@ func (h *shape) narrowNumber(s *schema) {
 	}
 }
 
-// common gives the least common multiple of two steps.
+// common returns the least common multiple of two steps.
 func common(a, b *big.Rat) *big.Rat {
 	if a == nil {
 		return b
@@ -400,7 +400,7 @@ func (h *shape) allow(values []any) {
 	h.values = kept
 }
 
-// same tells whether two values are equal as JSON Schema has it.
+// same reports whether two values are equal as JSON Schema has it.
 func same(a, b any) bool { return identity(a) == identity(b) }
 
 // identity writes a value so that equal ones are written alike: numbers by their
@@ -435,7 +435,7 @@ func identify(b []byte, v any) []byte {
 	return write(b, v)
 }
 
-// least gives the smaller of two bounds, of which none is no bound.
+// least returns the smaller of two bounds, of which none is no bound.
 func least(a, b int) int {
 	if a == none || b != none && b < a {
 		return b
@@ -443,7 +443,7 @@ func least(a, b int) int {
 	return a
 }
 
-// empty tells whether it can be seen already that no value fits.
+// empty reports whether it can be seen already that no value fits.
 func (h *shape) empty() bool {
 	if h.kinds == 0 || h.listed && len(h.values) == 0 {
 		return true
@@ -495,7 +495,7 @@ type maker struct {
 	listing, wide bool
 }
 
-// order gives the numbers below n in random order.
+// order returns the numbers below n in random order.
 func (m *maker) order(n int) []int {
 	out := make([]int, n)
 	for i := range out {

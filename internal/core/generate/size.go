@@ -105,7 +105,7 @@ func (m *maker) longer(s string, h *shape) string {
 	return out
 }
 
-// more gives how many items are added to a list.
+// more returns how many items are added to a list.
 func (m *maker) more(h *shape, n, depth int) int {
 	if m.grow == nil || m.grow.inside || depth > deep || h.maxItems != none && n >= h.maxItems {
 		return n

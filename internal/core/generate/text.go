@@ -112,7 +112,7 @@ func (m *maker) draft(h *shape) (string, bool) {
 	return m.prose(h.minLength, h.maxLength), true
 }
 
-// longEnough tells whether a text has a length that the shape takes.
+// longEnough reports whether a text has a length that the shape takes.
 func (m *maker) longEnough(s string, h *shape) bool {
 	n := utf8.RuneCountInString(s)
 	return n >= h.minLength && (h.maxLength == none || n <= h.maxLength)

@@ -24,7 +24,7 @@ const (
 	effort = 20_000
 )
 
-// Make gives payload n of a seed as compact JSON, members sorted by their names.
+// Make returns payload n of a seed as compact JSON, members sorted by their names.
 func (g *Generator) Make(seed, n uint64) ([]byte, error) { return g.make(seed, n, false) }
 
 // Edge is Make with what lies at the edges: bounds, the empty and the longest,
@@ -115,12 +115,12 @@ func (m *maker) value(list []*schema, depth int) (any, error) {
 // large is how many values a payload has before it is brought to its end.
 const large = 400
 
-// ends tells whether a payload is to be brought to its end: it is deep, or large.
+// ends reports whether a payload is to be brought to its end: it is deep, or large.
 func (m *maker) ends(depth int) bool {
 	return depth >= deep || m.made > large && (m.grow == nil || m.grow.items == 0)
 }
 
-// takes tells whether every schema takes a value.
+// takes reports whether every schema takes a value.
 func (m *maker) takes(list []*schema, v any) bool {
 	for _, s := range list {
 		if !m.g.fits(s, v) {
@@ -243,7 +243,7 @@ func (m *maker) number(h *shape) (any, error) {
 	return number(new(big.Rat).Mul(new(big.Rat).SetInt(k), step)), nil
 }
 
-// numberNamed gives the range that the member's name says, where the schema says
+// numberNamed returns the range that the member's name says, where the schema says
 // little.
 func (m *maker) numberNamed(h *shape) ([2]int, bool) {
 	if m.edges || h.step != nil || h.min != nil && h.max != nil && h.max.Cmp(wideRange) <= 0 {
@@ -255,7 +255,7 @@ func (m *maker) numberNamed(h *shape) ([2]int, bool) {
 // wideRange is the upper bound from which on a range says little.
 var wideRange = big.NewRat(1_000_000, 1)
 
-// takes tells whether a number is within the bounds.
+// takes reports whether a number is within the bounds.
 func (h *shape) takes(r *big.Rat) bool {
 	if h.min != nil && (r.Cmp(h.min) < 0 || h.minOpen && r.Cmp(h.min) == 0) {
 		return false
@@ -263,7 +263,7 @@ func (h *shape) takes(r *big.Rat) bool {
 	return h.max == nil || r.Cmp(h.max) < 0 || !h.maxOpen && r.Cmp(h.max) == 0
 }
 
-// smallIntegers gives the range of an integer without a step, where it is small.
+// smallIntegers returns the range of an integer without a step, where it is small.
 func (h *shape) smallIntegers() (lo, hi int64, ok bool) {
 	if !h.integer || h.step != nil || h.minOpen || h.maxOpen {
 		return 0, 0, false
@@ -289,7 +289,7 @@ func (h *shape) smallIntegers() (lo, hi int64, ok bool) {
 	return lo, hi, lo <= hi
 }
 
-// below gives a number from 0 to n-1.
+// below returns a number from 0 to n-1.
 func (m *maker) below(n *big.Int) *big.Int {
 	if n.IsUint64() {
 		hi, _ := bits.Mul64(m.r.Uint64(), n.Uint64())
@@ -302,7 +302,7 @@ func (m *maker) below(n *big.Int) *big.Int {
 	return out.Mod(out, n)
 }
 
-// quotient gives a/b, rounded up or down.
+// quotient returns a/b, rounded up or down.
 func quotient(a, b *big.Rat, up bool) *big.Int {
 	q := new(big.Rat).Quo(a, b)
 	n, rest := new(big.Int).DivMod(q.Num(), q.Denom(), new(big.Int))
@@ -454,7 +454,7 @@ func (m *maker) array(h *shape, depth int) (any, error) {
 	return out, nil
 }
 
-// tooMany tells whether one more item makes more than may be contained.
+// tooMany reports whether one more item makes more than may be contained.
 func (m *maker) tooMany(h *shape, items []any, v any) bool {
 	for _, c := range h.contains {
 		if c.maxContains == none || !m.g.fits(c.contains, simple(v)) {
@@ -604,7 +604,7 @@ func (h *shape) others() bool {
 	})
 }
 
-// present tells whether a member that need not be there is to be: one in so many
+// present reports whether a member that need not be there is to be: one in so many
 // is, or as the schema says.
 func (m *maker) present(h *shape, name string, share, depth int) bool {
 	if !m.edges {
@@ -617,7 +617,7 @@ func (m *maker) present(h *shape, name string, share, depth int) bool {
 	return !m.ends(depth) && m.r.Chance(1, share)
 }
 
-// optional gives the members that may be there and need not.
+// optional returns the members that may be there and need not.
 func (h *shape) optional() []string {
 	if h.mayBe == nil {
 		h.mayBe = []string{}
@@ -632,7 +632,7 @@ func (h *shape) optional() []string {
 	return h.mayBe
 }
 
-// possible tells whether a member can have a value at all.
+// possible reports whether a member can have a value at all.
 func (m *maker) possible(h *shape, name string, depth int) bool {
 	for _, s := range m.member(h, name) {
 		if s.cost >= endless || m.ends(depth) && s.cost > 2 {
@@ -656,7 +656,7 @@ func (m *maker) follow(h *shape, names []string) []string {
 	return names
 }
 
-// member gives the schemas that a member's value must fit.
+// member returns the schemas that a member's value must fit.
 func (m *maker) member(h *shape, name string) (list []*schema) {
 	if list, ok := h.members[name]; ok {
 		return list

@@ -12,17 +12,17 @@ import (
 	"nightdrill/internal/core/jsondiff"
 )
 
-// Field is what occurs at one place of the payloads.
+// Field summarises one place of the payloads.
 type Field struct {
 	At    string // a JSON Pointer, * for the items of a list
-	N, Of int    // how often it was there, and could have been
-	What  string // types, the most frequent values or the range, in words
+	N, Of int    // how often it was present, and how often it could have been
+	What  string // types, and the most frequent values or the range, in words
 }
 
-// Fields gives all places, from the outside in.
+// Fields returns all places, outermost first.
 func (l *Learner) Fields() []Field { return l.root.fields("", l.root.n, nil) }
 
-// mostFields bounds the places that are told of.
+// mostFields bounds the places that are listed.
 const mostFields = 600
 
 func (p *place) fields(at string, of int, out []Field) []Field {
@@ -90,7 +90,7 @@ func short(r *big.Rat) string {
 	return strings.TrimRight(r.FloatString(4), "0")
 }
 
-// Percent gives a share in words.
+// Percent formats a share.
 func Percent(n, of int) string {
 	switch p := float64(n) * 100 / float64(max(of, 1)); {
 	case n == of:

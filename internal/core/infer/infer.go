@@ -1,7 +1,6 @@
-// Package infer learns a JSON Schema from payloads: types, required members,
-// formats, enums and bounds, with how often each was seen, so that a generator
-// makes more of the same kind. Add looks at one payload after the other; Schema
-// gives what was learned.
+// Package infer learns a JSON Schema from payloads: types, required members, formats, enums and
+// bounds, with how often each was seen, so that a generator can produce more of the same kind. Add
+// takes one payload after the other; Schema returns what was learned.
 package infer
 
 import (
@@ -22,16 +21,16 @@ import (
 )
 
 const (
-	// mostDistinct bounds the values that are counted at one place; a place with
-	// more is no enum.
+	// mostDistinct bounds the values that are counted at one place; a place with more is not an
+	// enum.
 	mostDistinct = 24
-	// perValue is how often the values of an enum were seen on average at least.
+	// perValue is the least average number of occurrences of an enum's values.
 	perValue = 4
-	// mostMembers is how many names an object has before it is taken for a map.
+	// mostMembers is the number of names above which an object is taken for a map.
 	mostMembers = 60
 )
 
-// formats are looked for in texts, those that say most first.
+// formats are the formats that are looked for in strings, the most specific first.
 var formats = []string{"uuid", "date-time", "date", "time", "email", "ipv4", "ipv6", "uri"}
 
 // Learner learns from payloads.
@@ -44,14 +43,14 @@ type place struct {
 
 	least, most       *big.Rat
 	shortest, longest int
-	values            map[string]int // texts and booleans as JSON; nil for too many
-	formats           []string       // those that all texts have
+	values            map[string]int // strings and booleans as JSON; nil for too many
+	formats           []string       // those that all strings have
 	fewest, largest   int            // items
 	items             *place
 	members           map[string]*place
 }
 
-// Add looks at one payload, which is JSON.
+// Add learns from one payload, which must be JSON.
 func (l *Learner) Add(data []byte) error {
 	v, err := jsondiff.Decode(data)
 	if err != nil {
@@ -61,8 +60,8 @@ func (l *Learner) Add(data []byte) error {
 	return nil
 }
 
-// AddRequest looks at an HTTP request: its method, path, parameters, headers and,
-// where it is JSON, its body. Values that are secret are left out.
+// AddRequest learns from an HTTP request: its method, path, parameters, headers and, where it is
+// JSON, its body. Secret values are left out.
 func (l *Learner) AddRequest(r *event.Request) {
 	v := map[string]any{"method": r.Method}
 	path, query, _ := strings.Cut(payload.ShownTarget(r.Target), "?")
@@ -90,7 +89,7 @@ func (l *Learner) AddRequest(r *event.Request) {
 	l.root.add(v)
 }
 
-// N tells how many payloads there were.
+// N returns the number of payloads so far.
 func (l *Learner) N() int { return l.root.n }
 
 func (p *place) add(v any) {
@@ -119,7 +118,7 @@ func (p *place) value(v any) {
 	if p.values == nil {
 		return
 	}
-	text, _ := json.Marshal(v) // a text or a boolean
+	text, _ := json.Marshal(v) // a string or a boolean
 	p.values[string(text)]++
 	if len(p.values) > mostDistinct {
 		p.values = nil
@@ -202,12 +201,12 @@ type schema struct {
 	Seen       int                `json:"x-seen,omitempty"`
 }
 
-// Schema gives what was learned as a JSON Schema (2020-12). The keyword x-seen
-// tells how often there was something at a place, x-made how often which value.
+// Schema returns what was learned as a JSON Schema (2020-12). The keyword x-seen holds how often a
+// place was present, x-made how often each value occurred.
 func (l *Learner) Schema() []byte {
 	s := l.root.schema(l.root.n)
 	s.Dialect = "https://json-schema.org/draft/2020-12/schema"
-	s.Comment = fmt.Sprintf("learned from %d payloads; what none of them had is not allowed, so loosen what was chance", l.root.n)
+	s.Comment = fmt.Sprintf("learned from %d payloads; members that none of them had are not allowed, so loosen what is too strict", l.root.n)
 	var b bytes.Buffer
 	e := json.NewEncoder(&b)
 	e.SetEscapeHTML(false)
@@ -216,7 +215,7 @@ func (l *Learner) Schema() []byte {
 	return b.Bytes()
 }
 
-// schema describes a place; of is how often it could have been there.
+// schema describes a place; of is how often it could have been present.
 func (p *place) schema(of int) *schema {
 	s := &schema{Made: map[string]any{}, Seen: p.n}
 	if p.n == 0 {
@@ -224,7 +223,7 @@ func (p *place) schema(of int) *schema {
 		return s
 	}
 	kinds := maps.Clone(p.types)
-	if kinds["number"] > 0 && kinds["integer"] > 0 { // a whole number is a number
+	if kinds["number"] > 0 && kinds["integer"] > 0 { // an integer is a number too
 		kinds["number"] += kinds["integer"]
 		delete(kinds, "integer")
 	}
@@ -248,12 +247,12 @@ func (p *place) schema(of int) *schema {
 	return s
 }
 
-// share gives a share as a decimal.
+// share formats a share as a decimal.
 func share(n, of int) json.Number {
 	return json.Number(strings.TrimRight(strings.TrimRight(big.NewRat(int64(n), int64(of)).FloatString(6), "0"), "."))
 }
 
-// enum takes texts and booleans for an enum where few of them come often.
+// enum makes strings and booleans an enum where few values come often.
 func (p *place) enum(s *schema, names []string) {
 	counted := p.types["string"] + p.types["boolean"]
 	if p.values == nil || counted == 0 || counted+p.types["null"] < p.n || len(p.values)*perValue > counted {
@@ -290,7 +289,7 @@ func (p *place) bounds(s *schema) {
 	if objects == 0 {
 		return
 	}
-	if len(p.members) > mostMembers { // names that hardly come again are keys of a map
+	if len(p.members) > mostMembers { // names that rarely repeat are keys of a map
 		all := &place{}
 		rare := 0
 		for _, m := range p.members {

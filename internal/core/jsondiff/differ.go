@@ -1,6 +1,5 @@
-// Package jsondiff tells two replies apart: by JSON Pointer where both are JSON,
-// else line by line. Between gives the differences, Lookup the value at a
-// pointer.
+// Package jsondiff compares two replies: by JSON Pointer where both are JSON, else line by line.
+// Between returns the differences, Lookup the value at a pointer.
 package jsondiff
 
 import (
@@ -17,16 +16,15 @@ import (
 
 // Difference is one place in which two replies differ.
 type Difference struct {
-	At      string // a JSON Pointer (RFC 6901), "" for the whole; for text "line n"
-	Was, Is string // as JSON, or as text; "" where there was or is none
+	At      string // a JSON Pointer (RFC 6901), "" for the root; for text "line n"
+	Was, Is string // as JSON, or as text; "" where it is missing
 }
 
-// Most is how many differences are told apart; more are summed up in the last.
+// Most is how many differences are listed; the last one sums up the rest.
 const Most = 200
 
-// Between gives the differences from one body to the next. Places at or below
-// the pointers that are left out do not count; in them * stands for any one
-// member.
+// Between returns the differences from one body to the next. Places at or below the pointers in
+// leaveOut are ignored; in them * stands for any one member.
 func Between(was, is []byte, leaveOut []string) []Difference {
 	if bytes.Equal(was, is) {
 		return nil
@@ -45,7 +43,7 @@ func Between(was, is []byte, leaveOut []string) []Difference {
 	return c.found
 }
 
-// Decode reads one JSON value, numbers as they are written.
+// Decode decodes one JSON value, keeping numbers as they are written.
 func Decode(text []byte) (any, error) {
 	d := json.NewDecoder(bytes.NewReader(text))
 	d.UseNumber()
@@ -54,7 +52,7 @@ func Decode(text []byte) (any, error) {
 		return nil, err
 	}
 	if _, err := d.Token(); err != io.EOF {
-		return nil, fmt.Errorf("something follows the value at byte %d", d.InputOffset())
+		return nil, fmt.Errorf("unexpected data after the value at byte %d", d.InputOffset())
 	}
 	return v, nil
 }
@@ -116,7 +114,7 @@ func (c *comparison) member(at []string, was, is any, had, has bool) {
 	}
 }
 
-// lines tells texts apart after what they begin and end with alike.
+// lines compares texts after cutting off what they begin and end with alike.
 func (c *comparison) lines(was, is string) {
 	a, b := strings.Split(was, "\n"), strings.Split(is, "\n")
 	from := 0
@@ -140,8 +138,8 @@ func (c *comparison) lines(was, is string) {
 	}
 }
 
-// Equal tells whether two values are the same; numbers by their value where
-// they are written differently (1 and 1.0).
+// Equal reports whether two values are the same; numbers that are written differently are compared
+// by value (1 and 1.0).
 func Equal(a, b any) bool {
 	x, ok1 := a.(json.Number)
 	y, ok2 := b.(json.Number)
@@ -165,11 +163,11 @@ func write(v any) string {
 	var b bytes.Buffer
 	e := json.NewEncoder(&b)
 	e.SetEscapeHTML(false)
-	_ = e.Encode(v) // what was decoded encodes
+	_ = e.Encode(v) // decoded values always encode
 	return strings.TrimSuffix(b.String(), "\n")
 }
 
-// Pointer writes a JSON Pointer (RFC 6901 §3).
+// Pointer formats a JSON Pointer (RFC 6901 §3).
 func Pointer(at []string) string {
 	var b strings.Builder
 	for _, name := range at {
@@ -179,7 +177,7 @@ func Pointer(at []string) string {
 	return b.String()
 }
 
-// Escape writes a name as it stands in a JSON Pointer (RFC 6901 §3).
+// Escape escapes a member name for a JSON Pointer (RFC 6901 §3).
 func Escape(name string) string {
 	if !strings.ContainsAny(name, "~/") {
 		return name
@@ -192,19 +190,19 @@ var (
 	unescaper = strings.NewReplacer("~1", "/", "~0", "~")
 )
 
-// Parse reads a JSON Pointer (RFC 6901 §4).
+// Parse parses a JSON Pointer (RFC 6901 §4).
 func Parse(pointer string) ([]string, error) {
 	if pointer == "" {
 		return nil, nil
 	}
 	if pointer[0] != '/' {
-		return nil, fmt.Errorf("%q is not a JSON Pointer; it begins with /", pointer)
+		return nil, fmt.Errorf("%q is not a JSON Pointer: it must begin with /", pointer)
 	}
 	parts := strings.Split(pointer[1:], "/")
 	for i, p := range parts {
 		for j := range p {
 			if p[j] == '~' && (j+1 == len(p) || p[j+1] != '0' && p[j+1] != '1') {
-				return nil, fmt.Errorf("%q: ~ stands for ~0 or ~1 in a JSON Pointer", pointer)
+				return nil, fmt.Errorf("%q is not a JSON Pointer: ~ must be written as ~0, and / within a name as ~1", pointer)
 			}
 		}
 		parts[i] = unescaper.Replace(p)
@@ -221,7 +219,7 @@ func patterns(pointers []string) (out [][]string) {
 	return out
 }
 
-// Covers tells whether a place is at or below a pattern.
+// Covers reports whether a place is at or below a pattern.
 func Covers(pattern, at []string) bool {
 	if len(pattern) > len(at) {
 		return false
@@ -234,7 +232,7 @@ func Covers(pattern, at []string) bool {
 	return true
 }
 
-// Lookup gives the value at a JSON Pointer, and whether there is one.
+// Lookup returns the value at a JSON Pointer; ok is false when there is none.
 func Lookup(v any, pointer string) (any, bool) {
 	parts, err := Parse(pointer)
 	if err != nil {

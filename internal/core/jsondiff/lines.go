@@ -7,18 +7,17 @@ import (
 	"strings"
 )
 
-// Line is a line of JSON that is laid out, and the place of the value that begins
-// in it.
+// Line is one line of formatted JSON, with the pointer of the value that begins in it.
 type Line struct {
 	At   string // a JSON Pointer
 	Text string
 }
 
-// mostLines bounds what is laid out.
+// mostLines bounds what is formatted.
 const mostLines = 20_000
 
-// Lines lays JSON out, members in their order. ok is false for what is not JSON,
-// or too much of it.
+// Lines formats JSON, keeping its members in their order. ok is false for what is not JSON, or is
+// too long.
 func Lines(text []byte) (out []Line, ok bool) {
 	if !json.Valid(text) {
 		return nil, false
@@ -42,7 +41,7 @@ func Lines(text []byte) (out []Line, ok bool) {
 		}
 		closing := map[json.Delim]string{'{': "}", '[': "]"}[open]
 		if !d.More() {
-			_, _ = d.Token() // the closing one: it is valid
+			_, _ = d.Token() // the closing bracket: the JSON is valid
 			out = append(out, Line{Pointer(at), indent + before + open.String() + closing})
 			return true
 		}
@@ -50,7 +49,7 @@ func Lines(text []byte) (out []Line, ok bool) {
 		for n := 0; d.More(); n++ {
 			name, head := strconv.Itoa(n), ""
 			if open == '{' {
-				key, _ := d.Token() // a name: it is valid
+				key, _ := d.Token() // a name: the JSON is valid
 				name, _ = key.(string)
 				head = write(name) + ": "
 			}
@@ -61,7 +60,7 @@ func Lines(text []byte) (out []Line, ok bool) {
 				out[len(out)-1].Text += ","
 			}
 		}
-		_, _ = d.Token() // the closing one: it is valid
+		_, _ = d.Token() // the closing brace: the JSON is valid
 		out = append(out, Line{Pointer(at), indent + closing})
 		return true
 	}

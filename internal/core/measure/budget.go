@@ -293,7 +293,7 @@ func (r *Run) judge(s *Summary, seen *scan, known []Populations, text string) Ve
 	return v
 }
 
-// active gives the seconds from the first due to the last due or outcome.
+// active returns the seconds from the first due to the last due or outcome.
 func (c *scan) active() float64 {
 	if c.outside == 0 || c.ended < 0 {
 		return 0
@@ -301,7 +301,7 @@ func (c *scan) active() float64 {
 	return max(c.ended, c.last).Sub(c.first).Seconds()
 }
 
-// countOf gives a count, and of how many it is a share.
+// countOf returns a count, and of how many it is a share.
 func (r *Run) countOf(s *Summary, seen *scan, b *Budget) (n, of float64) {
 	if n, of, ok := r.countInvocations(b); ok {
 		return n, of
@@ -362,7 +362,7 @@ func (r *Run) countInvocations(b *Budget) (n, of float64, ok bool) {
 	return n, of, true
 }
 
-// function gives the place of a function, or -1.
+// function returns the place of a function, or -1.
 func (r *Run) function(name string) int {
 	return slices.IndexFunc(r.Functions, func(f Function) bool { return f.Name == name })
 }
@@ -474,7 +474,7 @@ func classOf(name string) engine.Class {
 	return engine.Warm
 }
 
-// knownPopulation gives the samples that a budget is about where they are of one
+// knownPopulation returns the samples that a budget is about where they are of one
 // function and class, and so were collected already; otherwise nil.
 func (r *Run) knownPopulation(known []Populations, b *Budget) *stats.Population {
 	fn := r.function(b.Name)

@@ -104,7 +104,7 @@ func (s scene) run() *Run {
 	return r
 }
 
-// levels gives what a driver reads from the engine: how many wait, are in flight, are
+// levels returns what a driver reads from the engine: how many wait, are in flight, are
 // being started and are ready, after each change.
 func levels(r *Run) (out []Level) {
 	sent, ended := map[int64]clock.Time{}, map[int64]clock.Time{}

@@ -38,7 +38,7 @@ func (r *Run) chains(s *Summary) {
 	}
 }
 
-// chainPopulations gives how long the chains lasted that begin at each source.
+// chainPopulations returns how long the chains lasted that begin at each source.
 func (r *Run) chainPopulations() []*stats.Population {
 	p, _ := r.chained()
 	return p

@@ -288,7 +288,7 @@ func (r *Run) asked(fn int) bool {
 	return slices.ContainsFunc(r.Invocations, func(v Invocation) bool { return int(v.Function) == fn })
 }
 
-// Variants gives the sides of a run in which variants of a function stand beside each
+// Variants returns the sides of a run in which variants of a function stand beside each
 // other, by the function's name: the function itself first.
 func (r *Run) Variants() map[string][]Side {
 	out := map[string][]Side{}

@@ -11,7 +11,7 @@ import (
 	"nightdrill/internal/core/rng"
 )
 
-// lives gives two runs of starts and warm answers, of which the second takes so many
+// lives returns two runs of starts and warm answers, of which the second takes so many
 // times as long.
 func lives(seed uint64, n int, times float64) (a, b *Populations) {
 	r := rng.New(seed, 4)

@@ -20,7 +20,7 @@ type Cost struct {
 	MemoryKnown bool     `json:"memory_known"`
 }
 
-// memoryOf gives the memory in bytes that an instance holds: its bound, or where it
+// memoryOf returns the memory in bytes that an instance holds: its bound, or where it
 // has none, the most that was seen of it; 0 when that is not known.
 func (r *Run) memoryOf(in *Instance) int64 {
 	if in.Function < 0 {
@@ -32,7 +32,7 @@ func (r *Run) memoryOf(in *Instance) int64 {
 	return in.Peak
 }
 
-// held gives how much memory the instances of a function held for how long, in
+// held returns how much memory the instances of a function held for how long, in
 // GiB·s, and false when it is not known of all of them.
 func (r *Run) held(fn int32) (gib float64, known bool) {
 	known = true
@@ -46,7 +46,7 @@ func (r *Run) held(fn int32) (gib float64, known bool) {
 	return gib, known
 }
 
-// end gives when an instance stopped, or the run did.
+// end returns when an instance stopped, or the run did.
 func (r *Run) end(in *Instance) clock.Time {
 	if in.Stopped > 0 {
 		return in.Stopped
@@ -127,7 +127,7 @@ func (r *Run) cost(fn int32, stretches [][]time.Duration, n int) *Cost {
 	return c
 }
 
-// busy gives for each instance the stretches in which it had at least one invocation,
+// busy returns for each instance the stretches in which it had at least one invocation,
 // one that follows right upon another being a stretch of its own, and counts the
 // invocations of each function.
 func (r *Run) busy() (stretches [][]time.Duration, invocations []int) {

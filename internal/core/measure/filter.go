@@ -434,7 +434,7 @@ func (r *Run) Points(f Filter, most int) (points []Point, n int) {
 	return points[:min(n, most)], n
 }
 
-// Filter gives the part of the run that a filter takes, as a run. Its events have
+// Filter returns the part of the run that a filter takes, as a run. Its events have
 // new numbers; invocations and instances keep theirs. The run itself is left as it is.
 func (r *Run) Filter(f Filter) *Run {
 	s := r.sieve(f)

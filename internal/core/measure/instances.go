@@ -167,5 +167,5 @@ func (r *Run) ways(s *Summary) (out []Way) {
 	return out
 }
 
-// cold tells whether the run is of a drill of cold starts.
+// cold reports whether the run is of a drill of cold starts.
 func (r *Run) cold() bool { return r.ColdStarts > 0 }

@@ -20,7 +20,7 @@ type MainOf struct {
 	P95   *float64 `json:"warm_p95_ms"`
 }
 
-// Main gives the main figures of a page.
+// Main returns the main figures of a page.
 func (p *Page) Main() *Main {
 	e := &p.Summary.Events
 	m := &Main{Arrived: e.Arrived, Lost: e.Failed + e.DeadLettered + e.Expired, Rejected: e.Rejected, Functions: []MainOf{}}

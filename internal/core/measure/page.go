@@ -44,7 +44,7 @@ type Spread struct {
 // StepsPerDecade is how many steps of a spread a factor of ten has.
 const StepsPerDecade = 40
 
-// Low gives the duration at which step i of the spread begins.
+// Low returns the duration at which step i of the spread begins.
 func (s *Spread) Low(i int) time.Duration {
 	return time.Duration(math.Pow(10, float64(s.First+i)/StepsPerDecade))
 }

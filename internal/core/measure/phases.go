@@ -18,7 +18,7 @@ type Phase struct {
 // Took is how long a phase took.
 func (p Phase) Took() time.Duration { return p.To.Sub(p.From) }
 
-// Phases gives where the time of an invocation went, from when its event arrived
+// Phases returns where the time of an invocation went, from when its event arrived
 // to the last byte of its answer. For a cold one the start of its instance is
 // part of it. What cannot be told apart is one phase.
 func Phases(arrived clock.Time, in *Instance, v *Invocation) (out []Phase) {

@@ -7,7 +7,7 @@ import (
 	"nightdrill/internal/core/engine"
 )
 
-// Outside gives the payloads that came from outside, each with a source that it came
+// Outside returns the payloads that came from outside, each with a source that it came
 // to: not those that nothing sent, or that were made of replies on the way.
 func (r *Run) Outside() map[int32]int32 {
 	out := map[int32]int32{}

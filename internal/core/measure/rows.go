@@ -16,7 +16,7 @@ type Row struct {
 	Words     []string      // in place of values, where it is no number
 }
 
-// Rows gives the figures of a comparison, those that any side has.
+// Rows returns the figures of a comparison, those that any side has.
 func (c *Comparison) Rows() (out []Row) {
 	title := ""
 	add := func(what, unit, contrast string, of func(*SideFigures) *float64, between func(*SideFigures) [2]*float64) {
@@ -126,7 +126,7 @@ func (c *Comparison) Rows() (out []Row) {
 	return out
 }
 
-// ownPhases gives the names of the phases that functions tell of themselves.
+// ownPhases returns the names of the phases that functions tell of themselves.
 func (c *Comparison) ownPhases() []string {
 	all := map[string]bool{}
 	for i := range c.Sides {

@@ -73,5 +73,5 @@ func (r *Run) scan() *scan {
 	return c
 }
 
-// index gives the place of each invocation by its ID, or -1.
+// index returns the place of each invocation by its ID, or -1.
 func (r *Run) index() []int32 { return r.scan().at }

@@ -6,7 +6,7 @@ import (
 	"nightdrill/internal/core/stats"
 )
 
-// quantileOf gives percentile q of samples that it may bring into another order,
+// quantileOf returns percentile q of samples that it may bring into another order,
 // without sorting them all (Hoare's Find).
 func quantileOf(all []time.Duration, q float64) time.Duration {
 	k := stats.Rank(q, len(all)) - 1

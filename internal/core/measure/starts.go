@@ -82,7 +82,7 @@ func (r *Run) startPhases(seen *scan, out []Populations) {
 // mostOwn bounds the phases of their own that functions are shown with.
 const mostOwn = 12
 
-// timing gives the Server-Timing header of an invocation's reply, or "".
+// timing returns the Server-Timing header of an invocation's reply, or "".
 func (r *Run) timing(v *Invocation) string {
 	if v.Timing <= 0 {
 		return ""
@@ -114,7 +114,7 @@ type WarmPoint struct {
 	P75  float64 `json:"p75_ms"`
 }
 
-// nthRange gives the first and the last n of a step: each alone up to four, then two
+// nthRange returns the first and the last n of a step: each alone up to four, then two
 // steps for each doubling.
 func nthRange(step int) (from, to int) {
 	if step < 4 {
@@ -166,7 +166,7 @@ func (r *Run) warmUps(seen *scan) []WarmUp {
 	return out
 }
 
-// byNth gives the service times of each function's invocations by the step that they
+// byNth returns the service times of each function's invocations by the step that they
 // belong to.
 func (r *Run) byNth(seen *scan) [][warmSteps][]time.Duration {
 	out := make([][warmSteps][]time.Duration, len(r.Functions))
@@ -242,7 +242,7 @@ func warmUpOf(steps [warmSteps][]time.Duration) (w WarmUp) {
 	return w
 }
 
-// medianOf gives the median of samples, the lower one of two.
+// medianOf returns the median of samples, the lower one of two.
 func medianOf(all []time.Duration) time.Duration {
 	if len(all) == 0 {
 		return 0

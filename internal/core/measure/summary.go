@@ -66,7 +66,7 @@ type RouteCounts struct {
 	Counts
 }
 
-// Of gives the count of an outcome.
+// Of returns the count of an outcome.
 func (c *Counts) Of(o engine.Outcome) *int {
 	return [...]*int{&c.Done, &c.Failed, &c.DeadLettered, &c.Rejected, &c.Expired, &c.Skipped, &c.Unmatched, &c.Abandoned}[o]
 }
@@ -131,7 +131,7 @@ type ByClass struct {
 	Warm  Figures `json:"warm"`
 }
 
-// Of gives the figures of a class.
+// Of returns the figures of a class.
 func (b *ByClass) Of(c engine.Class) *Figures {
 	return [...]*Figures{&b.Warm, &b.Cold, &b.First}[c]
 }
@@ -168,7 +168,7 @@ type DriverFigures struct {
 	TimerP99   *float64 `json:"timer_p99_ms"`    // how late a timer of the driver's kind rang before the run
 }
 
-// Millis gives a duration in milliseconds, to the nanosecond.
+// Millis returns a duration in milliseconds, to the nanosecond.
 func Millis(d time.Duration) float64 { return float64(d) / 1e6 }
 
 // figures returns the figures of a population.
@@ -210,7 +210,7 @@ func (r *Run) sampling(class engine.Class) stats.Sampling {
 	return stats.Independent
 }
 
-// Figure gives a percentile by its name: p50, p95, p99, max.
+// Figure returns a percentile by its name: p50, p95, p99, max.
 func (f *Figures) Figure(name string) *float64 {
 	switch name {
 	case "p50":
@@ -334,7 +334,7 @@ func (r *Run) eachLatency(at []int32, visit func(fn int32, d *Delivery, inv *Inv
 	}
 }
 
-// Summarize gives the summary of a run.
+// Summarize returns the summary of a run.
 func (r *Run) Summarize() *Summary {
 	seen := r.scan()
 	return r.summarize(seen, r.collect(seen))
@@ -594,7 +594,7 @@ type coming struct {
 	over bool // it stopped because the run was over
 }
 
-// comings gives when those of some instances that ever were ready came and went, in
+// comings returns when those of some instances that ever were ready came and went, in
 // the order of time; at one moment, those that go are first.
 func (r *Run) comings(of func(*Instance) bool) (out []coming) {
 	for i := range r.Instances {

@@ -23,7 +23,7 @@ type FunctionTally struct {
 	Latency [3]*hdrhistogram.Histogram // by engine.Class, in µs
 }
 
-// NewTally gives the tally of a run.
+// NewTally returns the tally of a run.
 func NewTally(r *Run) *Tally {
 	t := &Tally{Functions: make([]FunctionTally, len(r.Functions)), Sources: make([]Counts, len(r.Sources))}
 	for i := range t.Functions {
@@ -56,7 +56,7 @@ func (t *Tally) Update(r *Run, find func(uint64) *Invocation) {
 	}
 }
 
-// Percentile gives a running percentile of a class in milliseconds, or nil
+// Percentile returns a running percentile of a class in milliseconds, or nil
 // when there are too few.
 func (f *FunctionTally) Percentile(c engine.Class, q float64) *float64 {
 	h := f.Latency[c]
@@ -67,5 +67,5 @@ func (f *FunctionTally) Percentile(c engine.Class, q float64) *float64 {
 	return &v
 }
 
-// N gives how many there were of a class.
+// N returns how many there were of a class.
 func (f *FunctionTally) N(c engine.Class) int { return int(f.Latency[c].TotalCount()) }

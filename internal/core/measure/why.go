@@ -96,7 +96,7 @@ func coldReason(f *FunctionFigures) string {
 	return text
 }
 
-// slowRoute gives the route of a function whose warm answers take at least twice
+// slowRoute returns the route of a function whose warm answers take at least twice
 // as long as those of all others.
 func slowRoute(f *FunctionFigures) (name string, median, others float64) {
 	for _, route := range sortedKeys(f.Routes) {
@@ -181,7 +181,7 @@ func (r *Run) sayWaits(at []int32, say func(string, ...any)) {
 	r.sayBehind(say)
 }
 
-// waitedFor gives what the waiting of a function's deliveries was most for, by the
+// waitedFor returns what the waiting of a function's deliveries was most for, by the
 // time and the number of those that waited.
 func (r *Run) waitedFor(fn int32) (most reason, share float64) {
 	var by [reasons]float64

@@ -103,7 +103,7 @@ func (v *Verdict) Says() string {
 // DurationText writes a duration in milliseconds with three digits that count.
 func DurationText(d time.Duration) string { return MillisText(new(Millis(d))) + " ms" }
 
-// VerdictText says whether a budget was held and what was measured.
+// VerdictText reports whether a budget was held and what was measured.
 func VerdictText(v Verdict) string {
 	state := v.State()
 	if v.Few { // its reason says so
@@ -112,7 +112,7 @@ func VerdictText(v Verdict) string {
 	return fmt.Sprintf("%-6s  %s  (%s)", state, v.Text, v.Says())
 }
 
-// sentences gives the answer of a run in sentences: which budget was missed, how
+// sentences returns the answer of a run in sentences: which budget was missed, how
 // long cold and warm took and why, what waited, what was turned away or lost.
 func (r *Run) sentences(s *Summary, seen *scan) (out []string) {
 	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }

@@ -20,7 +20,7 @@ import (
 // Bodies are the forms that data made from a schema can be given.
 var Bodies = []string{"json", "csv", "form", "multipart", "text", "binary"}
 
-// EncodeBody gives a JSON value as a body of a form, and its media type. csv wants
+// EncodeBody returns a JSON value as a body of a form, and its media type. csv wants
 // an array of rows, each an object of columns; form and multipart an object of
 // fields; text and binary a text, of whose length the bytes of binary are, drawn
 // by seed and number.

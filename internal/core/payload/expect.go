@@ -36,7 +36,7 @@ type Verdict struct {
 	Got  string // where it broke: what was there instead
 }
 
-// ExpectOf gives what is expected of the reply to payload n, from 0; nil for nothing.
+// ExpectOf returns what is expected of the reply to payload n, from 0; nil for nothing.
 func (s *Set) ExpectOf(n int) *Expect {
 	if x := s.Payloads[n].Expect; x != nil {
 		return x
@@ -44,7 +44,7 @@ func (s *Set) ExpectOf(n int) *Expect {
 	return s.Expect
 }
 
-// First gives the first expectation that a reply to a payload breaks, in words;
+// First returns the first expectation that a reply to a payload breaks, in words;
 // "" for none.
 func (x *Expect) First(p *Payload, status int, body []byte) string {
 	for _, v := range x.Check(p, status, body) {

@@ -20,7 +20,7 @@ type Made struct {
 	Body           string // one of Bodies; "" for JSON
 }
 
-// Make gives payload n of a seed; for broken ones, breaks says which keyword is
+// Make returns payload n of a seed; for broken ones, breaks says which keyword is
 // violated where.
 func (m *Made) Make(g *generate.Generator, seed, n uint64) (data []byte, breaks string, err error) {
 	switch m.Mode {
@@ -62,7 +62,7 @@ func (m *Made) broken(g *generate.Generator, seed, n uint64) (data []byte, break
 		" shows it, so no broken payload can be made"}
 }
 
-// Payload gives what is sent of payload n of a seed. What it breaks stands in an
+// Payload returns what is sent of payload n of a seed. What it breaks stands in an
 // attribute of the event.
 func (m *Made) Payload(seed, n uint64, data []byte, breaks string) (Payload, error) {
 	body, kind, err := EncodeBody(m.Body, data, seed, n)

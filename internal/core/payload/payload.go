@@ -37,7 +37,7 @@ type Maker struct {
 	Mode    string // one of Modes
 	Seed    uint64
 	Outline []generate.Member // what the schema says of the data; nil where it has no one schema
-	// Make gives payload n of a seed, from 0, and what it breaks.
+	// Make returns payload n of a seed, from 0, and what it breaks.
 	Make func(mode string, seed, n uint64) (p Payload, breaks string, err error)
 }
 
@@ -88,7 +88,7 @@ func (p *Payload) Label() string {
 	return p.Event.Type + " " + p.Event.ID
 }
 
-// Async tells whether a request asks not to wait for the answer (Prefer:
+// Async reports whether a request asks not to wait for the answer (Prefer:
 // respond-async, RFC 7240 §4.1).
 func (p *Payload) Async() bool {
 	if p.Request == nil {
@@ -107,7 +107,7 @@ func (p *Payload) Async() bool {
 	return false
 }
 
-// Data gives the event's data, or the request's body.
+// Data returns the event's data, or the request's body.
 func (p *Payload) Data() []byte {
 	if p.Request != nil {
 		return p.Request.Body
@@ -115,10 +115,10 @@ func (p *Payload) Data() []byte {
 	return p.Event.Data
 }
 
-// Size gives the bytes of the payload's data or body.
+// Size returns the bytes of the payload's data or body.
 func (p *Payload) Size() int { return len(p.Data()) }
 
-// Offsets gives each payload's time relative to the earliest of the set. ok is
+// Offsets returns each payload's time relative to the earliest of the set. ok is
 // false when a payload has no time; missing is the index of the first such.
 func (s *Set) Offsets() (offsets []time.Duration, missing int, ok bool) {
 	if len(s.Payloads) == 0 {
@@ -147,7 +147,7 @@ type Mistake struct {
 	Text   string
 }
 
-// position gives line and column, from 1, of a byte.
+// position returns line and column, from 1, of a byte.
 func position(content []byte, offset int) (line, column int) {
 	before := content[:min(offset, len(content))]
 	line = bytes.Count(before, []byte("\n")) + 1
@@ -213,7 +213,7 @@ func (e *harEntry) payload() (Payload, error) {
 	return p, nil
 }
 
-// isToken tells whether s is a token (RFC 9110 §5.6.2).
+// isToken reports whether s is a token (RFC 9110 §5.6.2).
 func isToken(s string) bool {
 	for i := range len(s) {
 		c := s[i]

@@ -36,7 +36,7 @@ type Redactor struct {
 	parsed [][]string // of Pointers
 }
 
-// patterns gives the pointers, read.
+// patterns returns the pointers, read.
 func (r *Redactor) patterns() [][]string {
 	for _, p := range r.Pointers[len(r.parsed):] {
 		names, _ := jsondiff.Parse(p) // one that is none was refused when it was given
@@ -75,7 +75,7 @@ func (t *Tally) Add(redacted, suspects []Spot) {
 	}
 }
 
-// SecretHeader tells whether a header's value is not to be kept or shown.
+// SecretHeader reports whether a header's value is not to be kept or shown.
 func SecretHeader(name string) bool {
 	name = strings.ToLower(name)
 	for _, part := range []string{"authorization", "cookie", "token", "secret", "api-key", "apikey", "access-key", "password", "credential", "session-id", "signature"} {
@@ -89,7 +89,7 @@ func SecretHeader(name string) bool {
 // secretQuery are parameters whose values are secrets.
 var secretQuery = []string{"key", "api_key", "apikey", "api-key", "token", "access_token", "refresh_token", "id_token", "auth", "password", "passwd", "pwd", "secret", "client_secret", "signature", "sig", "session", "session_id", "sessionid", "sid"}
 
-// SecretParameter tells whether a query parameter's value is not to be kept or shown.
+// SecretParameter reports whether a query parameter's value is not to be kept or shown.
 func SecretParameter(name string) bool { return slices.Contains(secretQuery, strings.ToLower(name)) }
 
 // Short bounds what is shown of a text, in characters.
@@ -100,7 +100,7 @@ func Short(text string, most int) string {
 	return text
 }
 
-// Line gives the beginning of a body in one line, of at most so many characters.
+// Line returns the beginning of a body in one line, of at most so many characters.
 func Line(body []byte, most int) string {
 	cut := len(body) > 8*most // what is not shown need not be looked at
 	if cut {
@@ -116,7 +116,7 @@ func Line(body []byte, most int) string {
 // Hidden stands for a secret where it is shown or kept.
 const Hidden = "••••••"
 
-// ShownTarget gives a request's target as it may be shown: without the values of
+// ShownTarget returns a request's target as it may be shown: without the values of
 // secret parameters, stand-ins excepted.
 func ShownTarget(target string) string {
 	path, query, ok := strings.Cut(target, "?")
@@ -148,7 +148,7 @@ func WithoutHidden(target string) (string, bool) {
 	return path + strings.Join(left, "&"), true
 }
 
-// Shown gives a request as it may be shown: the values of secret headers and
+// Shown returns a request as it may be shown: the values of secret headers and
 // parameters hidden, stand-ins excepted.
 func Shown(r *event.Request) *event.Request {
 	c := *r
@@ -161,14 +161,14 @@ func Shown(r *event.Request) *event.Request {
 	return &c
 }
 
-// standInFor gives the stand-in of a secret.
+// standInFor returns the stand-in of a secret.
 func (r *Redactor) standInFor(secret string) string {
 	mac := hmac.New(sha256.New, r.Key)
 	fmt.Fprintf(mac, "%s\x00%s", r.Set, secret)
 	return StandIn + hex.EncodeToString(mac.Sum(nil)[:8])
 }
 
-// Apply gives the payload with stand-ins, where they stand, and what looks like a
+// Apply returns the payload with stand-ins, where they stand, and what looks like a
 // secret and was left. The payload that is given stays as it is.
 func (r *Redactor) Apply(p Payload) (out Payload, redacted, suspects []Spot) {
 	out = p
@@ -400,7 +400,7 @@ func (x *redaction) value(where string, at []string, v any) any {
 	return v
 }
 
-// numberFor gives a number of as many digits in the place of another.
+// numberFor returns a number of as many digits in the place of another.
 func (x *redaction) numberFor(n json.Number) json.Number {
 	mac := hmac.New(sha256.New, x.Key)
 	fmt.Fprintf(mac, "%s\x00%s", x.Set, n)
@@ -550,7 +550,7 @@ func (x *redaction) textAt(where string, at []string, text string) string {
 	return text
 }
 
-// cardNumber tells whether digits have the check digit of a card's number
+// cardNumber reports whether digits have the check digit of a card's number
 // (ISO/IEC 7812-1, Annex B).
 func cardNumber(text string) bool {
 	sum, n := 0, 0
@@ -574,7 +574,7 @@ func cardNumber(text string) bool {
 	return n >= 13 && n <= 19 && sum%10 == 0 && strings.Trim(text, "0 -") != ""
 }
 
-// random tells whether a text looks as if it were drawn by chance: letters of
+// random reports whether a text looks as if it were drawn by chance: letters of
 // both cases, or letters and digits, hardly any twice.
 func random(text string) bool {
 	var upper, lower, digit bool

@@ -139,7 +139,7 @@ func looksLikeHAR(content []byte) bool {
 
 var eventHeader = regexp.MustCompile(`(?i)"name"\s*:\s*"ce-specversion"|"value"\s*:\s*"application/cloudevents`)
 
-// harHeadIsEvent tells whether the first request in a HAR is in the HTTP binding
+// harHeadIsEvent reports whether the first request in a HAR is in the HTTP binding
 // of CloudEvents.
 func harHeadIsEvent(head []byte) bool {
 	_, rest, _ := bytes.Cut(head, []byte(`"request"`))
@@ -386,7 +386,7 @@ func (c *counter) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// at gives the place of an offset, which is not before the last one asked for.
+// at returns the place of an offset, which is not before the last one asked for.
 func (c *counter) at(offset int64) Mistake {
 	i := 0
 	for i < len(c.newlines) && c.newlines[i] <= offset {
@@ -568,7 +568,7 @@ func enter(dec *json.Decoder, keys ...string) error {
 	return err
 }
 
-// asEvents gives the events of a request in the HTTP binding of CloudEvents
+// asEvents returns the events of a request in the HTTP binding of CloudEvents
 // (1.0.2, §3): binary, structured, or a batch.
 func (p *Payload) asEvents() ([]Payload, error) {
 	kind := ""

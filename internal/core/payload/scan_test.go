@@ -412,7 +412,7 @@ func TestOverview(t *testing.T) {
 	}
 }
 
-// endless gives records until there are enough of them.
+// endless returns records until there are enough of them.
 type endless struct {
 	left int
 	rest []byte

@@ -22,7 +22,7 @@ import (
 // or an event as its JSON. Actions of Go templates in it are filled in at each
 // firing.
 
-// Text gives a payload as such a text. What would be read as an action is
+// Text returns a payload as such a text. What would be read as an action is
 // written so that it comes out as it is.
 func (p *Payload) Text() []byte {
 	if p.Request != nil {
@@ -45,7 +45,7 @@ func requestText(r *event.Request) []byte {
 	return append(append(b, '\n'), r.Body...)
 }
 
-// Blank gives the text of a new payload, to be filled in by its user.
+// Blank returns the text of a new payload, to be filled in by its user.
 func Blank(http bool) []byte {
 	if http {
 		return []byte("GET / HTTP/1.1\nAccept: application/json\n\n")
@@ -178,7 +178,7 @@ func parseRequest(text []byte) (*event.Request, error) {
 	return r, nil
 }
 
-// Curl gives a request as a command line, for a POSIX shell.
+// Curl returns a request as a command line, for a POSIX shell.
 func Curl(base string, r *event.Request) string {
 	quote := func(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 	b := "curl -i"

@@ -22,77 +22,78 @@ type Change struct {
 	Replace     bool          // the function's instances are replaced as by a new version
 }
 
-// ColdStarts has every variant started N times, one after the other and in turns.
+// ColdStarts makes a drill of cold starts: every variant is started N times, one after the other
+// and in turns.
 type ColdStarts struct {
 	N       int
 	Warm    int      // warm invocations of each variant after that, in turns; 0 for none
-	Cached  bool     // with the files in the system's cache
-	Dropped bool     // with the files dropped from it before each start
-	Of      []string // names of functions and variants; all that the feeds lead to where it is empty
+	Cached  bool     // with the files in the page cache
+	Dropped bool     // with the files dropped from the page cache before each start
+	Of      []string // names of functions and variants; if empty, all that the feeds lead to
 }
 
-// DroppedMark follows the name of a variant that is started with its files dropped
-// from the cache, where it is also started without.
+// DroppedMark is appended to the name of a variant that is started with its files dropped from the
+// page cache, where it is also started without.
 const DroppedMark = ":dropped"
 
-// SharesFit tells why what is guaranteed does not fit a limit for all, or "".
+// SharesFit returns why the guaranteed shares do not fit the project's limit, or "".
 func SharesFit(all int, limits []Limits) string {
 	sum := 0
 	for i := range limits {
 		sum += limits[i].Guaranteed
 	}
 	if sum > all {
-		return fmt.Sprintf("the functions are guaranteed %d at a time together, but the project's concurrency is %d", sum, all)
+		return fmt.Sprintf("the functions' guaranteed shares add up to %d, but the project's concurrency is %d", sum, all)
 	}
 	return ""
 }
 
-// Check tells why limits cannot hold, or "".
+// Check returns why the limits cannot hold, or "".
 func (l *Limits) Check() string {
 	switch {
 	case l.Max < 0 || l.Guaranteed < 0 || l.KeepWarm < 0 || l.PerInstance < 1 || l.StartBurst < 0 || l.IdleAfter < 0 || l.StartEvery < 0:
-		return "a limit is less than nothing"
+		return "limits must not be negative"
 	case l.PerInstance > MostPerInstance:
-		return fmt.Sprintf("an instance takes at most %d at a time", MostPerInstance)
+		return fmt.Sprintf("per_instance must be at most %d", MostPerInstance)
 	case l.Guaranteed > l.Max:
-		return fmt.Sprintf("%d are guaranteed, but at most %d may be in flight", l.Guaranteed, l.Max)
+		return fmt.Sprintf("guaranteed is %d, but max is %d", l.Guaranteed, l.Max)
 	case l.KeepWarm > l.Instances():
-		return fmt.Sprintf("%d are to be kept warm, but %d at a time with %d on each instance need only %d", l.KeepWarm, l.Max, l.PerInstance, l.Instances())
+		return fmt.Sprintf("keep_warm is %d, but a max of %d with %d on each instance needs only %d", l.KeepWarm, l.Max, l.PerInstance, l.Instances())
 	}
 	return ""
 }
 
-// CheckLimits tells why limits cannot hold for the function, or "". Those of a
-// function that somebody else started follow its one process.
+// CheckLimits returns why the limits cannot hold for the function, or "". Those of an attached
+// function follow its one process.
 func (f *Function) CheckLimits(l *Limits) string {
 	switch f.Transport {
 	case Attach:
-		l.PerInstance = max(l.Max, 1) // there is one process, and it takes what comes
+		l.PerInstance = max(l.Max, 1) // there is one process, and it takes whatever arrives
 		if l.KeepWarm > 0 || l.StartEvery > 0 {
-			return "it is started by somebody else"
+			return "an attached function has no limits to set: its process is started elsewhere"
 		}
 	case OneShot:
 		if l.KeepWarm > 0 || l.PerInstance > 1 {
-			return "it has a process for each invocation"
+			return "transport: oneshot has a process for each invocation"
 		}
 	case Lines:
 		if l.PerInstance > 1 {
-			return "over lines an instance is handed one event after the other"
+			return "transport: lines handles one event at a time"
 		}
 	}
 	return l.Check()
 }
 
-// LimitNames are the limits that Set knows.
+// LimitNames lists the limits that Set accepts.
 var LimitNames = []string{"max", "guaranteed", "per_instance", "keep_warm", "idle_after", "start_rate", "start_burst", "turn_away"}
 
-// Set sets a limit by its name to a value as it is written. The error says what is
-// wrong with the value; whether limits go together is for CheckLimits to say.
+// Set sets a limit by its name to a value as it is written. The error says what is wrong with the
+// value; whether limits fit together is up to CheckLimits.
 func (l *Limits) Set(name, value string) (err error) {
 	whole := func(to *int) {
 		n, wrong := strconv.Atoi(value)
 		if wrong != nil || n < 0 {
-			err = fmt.Errorf("%q is not a whole number from 0 on", value)
+			err = fmt.Errorf("%q must be a whole number of at least 0", value)
 			return
 		}
 		*to = n
@@ -131,17 +132,17 @@ func (l *Limits) Set(name, value string) (err error) {
 		}
 		l.TurnAway = away
 	default:
-		return fmt.Errorf("there is no limit %q", name)
+		return fmt.Errorf("unknown limit %q", name)
 	}
 	return err
 }
 
-// Every gives the time between two starts at a rate above 0.
+// Every returns the time between two starts at a rate above 0.
 func Every(r arrival.Rate) time.Duration {
 	return max(time.Duration(float64(r.Per)/float64(r.Events)), 1)
 }
 
-// Difference says in words how limits differ from those before.
+// Difference describes how limits differ from those before.
 func (l Limits) Difference(before Limits) string {
 	var parts []string
 	add := func(name string, was, is any) {
@@ -159,12 +160,12 @@ func (l Limits) Difference(before Limits) string {
 		add("start_burst", max(before.StartBurst, 1), max(l.StartBurst, 1))
 	}
 	if l.TurnAway != before.TurnAway {
-		parts = append(parts, map[bool]string{true: "turns everything away", false: "takes events again"}[l.TurnAway])
+		parts = append(parts, map[bool]string{true: "rejects everything", false: "accepts events again"}[l.TurnAway])
 	}
 	return strings.Join(parts, ", ")
 }
 
-// StartRate writes how fast instances may be added.
+// StartRate formats how fast instances may be added.
 func (l Limits) StartRate() string {
 	if l.StartEvery <= 0 {
 		return "unbounded"
@@ -180,9 +181,8 @@ func (l Limits) StartRate() string {
 	return fmt.Sprintf("%.3f/h", float64(time.Hour)/float64(l.StartEvery))
 }
 
-// ColdPlan gives the plan of a drill of cold starts: every variant is a function
-// of its own, and each has a source that leads to it. The feeds are in the order
-// in which the starts take turns.
+// ColdPlan returns the plan of a drill of cold starts: every variant is a function of its own, and
+// each has a source that leads to it. The feeds are in the order in which the starts take turns.
 func (p *Project) ColdPlan(d *Drill) (*Project, *Drill) {
 	cold, drill := *p, *d
 	cold.Functions, cold.Sources, drill.Feeds, drill.Limits = nil, nil, nil, nil
@@ -219,7 +219,7 @@ func (p *Project) ColdPlan(d *Drill) (*Project, *Drill) {
 				if d.Cold.Cached {
 					add(&v, feed, w, false)
 				}
-				// what was started ahead has read its files
+				// a process that was started ahead has already read its files
 				if ahead := v.Limits.KeepWarm > 0 || v.Parked > 0; d.Cold.Dropped && !(ahead && d.Cold.Cached) {
 					add(&v, feed, w, !ahead)
 				}
@@ -229,7 +229,7 @@ func (p *Project) ColdPlan(d *Drill) (*Project, *Drill) {
 	cold.Concurrency = max(cold.Concurrency, len(cold.Functions))
 	drill.Changes = nil
 	for i := range drill.Limits {
-		if d.Cold.Warm > 0 { // it stays until it is told to go
+		if d.Cold.Warm > 0 { // it stays until it is told to stop
 			drill.Limits[i].IdleAfter, cold.Functions[i].Limits.IdleAfter = 24*time.Hour, 24*time.Hour
 		}
 	}

@@ -14,18 +14,18 @@ import (
 	"nightdrill/internal/core/schedule"
 )
 
-// Reply is what a function answered, as far as chains look at it.
+// Reply is what a function answered, as far as chains need it.
 type Reply struct {
 	Function string
 	Status   int
 	Kind     string                     // media type
 	Header   func(name string) []string // values of a header
 	Body     []byte                     // unpacked
-	Subject  string                     // of the event that it answers
+	Subject  string                     // of the event that was answered
 	At       time.Time
 }
 
-// Holds tells whether a reply fulfils the conditions under which it is sent on.
+// Holds reports whether a reply meets the conditions under which it is sent on.
 func (t *Then) Holds(r *Reply) bool {
 	if !slices.ContainsFunc(t.Status, func(s StatusRange) bool { return s.From <= r.Status && r.Status <= s.To }) {
 		return false
@@ -51,13 +51,13 @@ func (t *Then) Holds(r *Reply) bool {
 	return true
 }
 
-// Onward is what a reply is sent on as.
+// Onward is the event that a reply becomes.
 type Onward struct {
 	Payload payload.Payload
 	Key     string // storage: where the object goes, whose bytes are the event's data
 }
 
-// Words says under which conditions a reply is sent on; "" for any good one.
+// Words describes the conditions under which a reply is sent on; "" for any 2xx reply.
 func (t *Then) Words() string {
 	var out []string
 	if len(t.Status) != 1 || t.Status[0] != (StatusRange{200, 299}) {
@@ -83,8 +83,8 @@ func (t *Then) Words() string {
 	return ", if " + strings.Join(out, " and ")
 }
 
-// Make makes of a reply what it is sent on as to a source. id is the event's; stop is asked
-// whether templates go on.
+// Make turns a reply into the event that is sent to a source. id is the event's id; templates call
+// stop to learn whether they must end.
 func (t *Then) Make(to *Source, r *Reply, id string, stop func() error) (o Onward, err error) {
 	e := &event.Event{ID: id, Source: "/" + r.Function, Type: t.Type, Subject: r.Subject, Time: r.At, DataContentType: r.Kind, Data: r.Body}
 	if e.DataContentType == "" && json.Valid(r.Body) {
@@ -115,9 +115,9 @@ func (t *Then) Make(to *Source, r *Reply, id string, stop func() error) (o Onwar
 	return o, nil
 }
 
-// Doubled returns where data is JSON inside a JSON string: what comes of a reply
-// that was encoded twice, and what makes the next function stumble. The place is "" for
-// all of it, or a JSON Pointer to the first of its members that is; ok is false for none.
+// Doubled returns the place where data is JSON inside a JSON string: the mark of a reply that was
+// encoded twice, which makes the next function stumble. The place is "" for the root, or a JSON
+// Pointer to the first such member; ok is false if there is none.
 func Doubled(data []byte) (place string, ok bool) {
 	inner := func(text string) bool {
 		text = strings.TrimSpace(text)
@@ -140,13 +140,12 @@ func Doubled(data []byte) (place string, ok bool) {
 	return "", false
 }
 
-// MostTimes bounds the times of a schedule in one drill.
+// MostTimes bounds the scheduled runs of a schedule in one drill.
 const MostTimes = 100_000
 
-// TimesOf gives the events of a schedule over a stretch of a drill's own clock,
-// with how long after its beginning each falls due on that clock, and what clock
-// changes did. The data of each is that of the set's payloads in turn, or
-// nothing but the time where there is no set.
+// TimesOf returns the events of a schedule over a stretch of a drill's own clock, with how long
+// after its beginning each falls due on that clock, and notes about daylight-saving changes. Their
+// data are the set's payloads in turn, or only the time where there is no set.
 func TimesOf(src *Source, c *Clock, set *payload.Set) (events []payload.Payload, after []time.Duration, notes []string) {
 	end := c.From.Add(c.For)
 	next := make([]schedule.Occurrence, len(src.Times))
@@ -179,8 +178,8 @@ func TimesOf(src *Source, c *Clock, set *payload.Set) (events []payload.Payload,
 	return events, after, notes
 }
 
-// following gives the next time of a schedule, or none; an interval counts from
-// where one began to ask.
+// following returns the next time of a schedule, or none; an interval counts from where asking
+// began.
 func following(s *schedule.Spec, after, from time.Time) schedule.Occurrence {
 	if after.Before(from) && s.Interval() > 0 {
 		after = from
@@ -192,7 +191,7 @@ func following(s *schedule.Spec, after, from time.Time) schedule.Occurrence {
 	return o
 }
 
-// ScheduleEvent gives the event of a schedule's time.
+// ScheduleEvent returns the event of a schedule's time.
 func ScheduleEvent(src *Source, s *schedule.Spec, at time.Time) payload.Payload {
 	data, _ := json.Marshal(map[string]string{"due": at.Format(time.RFC3339), "schedule": s.Text, "zone": s.Zone.String()}) // texts always marshal
 	return payload.Payload{Time: at, Event: &event.Event{ID: src.Name + "-" + at.UTC().Format("20060102T150405Z"), Source: "/" + src.Name, Type: "schedule.due", Subject: s.Text, Time: at, DataContentType: "application/json", Data: data}}

@@ -1,6 +1,6 @@
-// Package plan is a resolved project: everything the engine and the driver
-// need to know, with names turned into indices, defaults filled in and limits
-// checked. It knows no file format; package project makes it from one.
+// Package plan is a resolved project: everything the engine and the driver need to know, with names
+// turned into indices, defaults filled in and limits checked. It knows no file format; package
+// project makes it from one.
 package plan
 
 import (
@@ -16,7 +16,7 @@ import (
 	"nightdrill/internal/core/template"
 )
 
-// Project is a project ready to be run.
+// Project is a project that is ready to be run.
 type Project struct {
 	Name         string
 	Dir          string // absolute; commands and recordings are relative to it
@@ -26,10 +26,10 @@ type Project struct {
 	Sources      []Source
 	Sets         []payload.Set
 	Drills       []Drill
-	MemoryPerCPU int64  // bytes that come with one processor, for functions whose CPU goes by memory; 0 where it is not said
-	Rates        *Rates // what the user pays; nil when they do not say
+	MemoryPerCPU int64  // bytes that come with one processor, for functions whose CPU follows memory; 0 if not set
+	Rates        *Rates // what the user pays; nil if not set
 	Keep         Keeping
-	Steps        int // of a chain at most: what a reply sends on beyond them is not sent
+	Steps        int // most steps of a chain: replies beyond them are not sent on
 }
 
 // Function is the user's code behind one name.
@@ -43,7 +43,7 @@ type Function struct {
 	Prepare      []string // a command once for each version of the code; nil for none
 	Watch        []string // patterns of files below the project's folder that make a version of the code
 	Package      []string // patterns of the files that are deployed, below the project's folder; nil for those of Watch
-	Needs        []int    // indices of services that must be there first
+	Needs        []int    // indices of services that must be ready first
 	Dir          string   // absolute
 	Env          []string // NAME=value, sorted
 	Ready        Ready
@@ -53,46 +53,45 @@ type Function struct {
 	Timeout      time.Duration   // of one invocation
 	StartTimeout time.Duration
 	Limits       Limits
-	Replace      Replacement // how a new version takes the place of an old one
+	Replace      Replacement // how a new version replaces an old one
 	Socket       bool        // it listens on a Unix socket, {socket}, and not on a port
 	Fresh        bool        // a connection of its own for each request
-	Parked       int         // processes that are started ahead and stopped in their tracks until they are wanted
+	Parked       int         // processes that are started ahead and stopped in memory until they are needed
 	Memory       int64       // bytes that an instance may use; 0 for no bound
 	CPU          float64     // processors that an instance may use; 0 for no bound
-	ByMemory     bool        // CPU goes by Memory
-	Dropped      bool        // of a drill of cold starts: its files are dropped from the system's cache before each
+	ByMemory     bool        // CPU follows Memory
+	Dropped      bool        // drill of cold starts: its files are dropped from the page cache before each
 	Then         []Then
 	Variants     []Function // the same with some settings changed, named function@variant; they have none themselves
 }
 
-// Transport says how a function is reached.
+// Transport is the way in which a function is reached.
 type Transport uint8
 
 const (
-	HTTPTransport Transport = iota // a process of ours that answers HTTP
-	Attach                         // a process that somebody else started
-	Lines                          // a process of ours that reads events from standard input, a line each, and writes a reply a line
+	HTTPTransport Transport = iota // a process of ours that serves HTTP
+	Attach                         // a process that was started elsewhere
+	Lines                          // a process of ours that reads one event a line from standard input, and writes one reply a line
 	OneShot                        // a process for each invocation, by CGI (RFC 3875)
 )
 
 func (t Transport) String() string { return Transports[t] }
 
-// Transports names the transports, by their numbers.
+// Transports holds the names of the transports, by their numbers.
 var Transports = []string{"http", "attach", "lines", "oneshot"}
 
-// Replacement says how a new version of a function's code takes the place of the
-// one before.
+// Replacement is the way in which a new version of a function's code replaces the one before.
 type Replacement uint8
 
 const (
-	OneByOne   Replacement = iota // each old instance goes when a new one in its place is ready
+	OneByOne   Replacement = iota // each old instance stops when a new one is ready in its place
 	AtOnce                        // all old instances are drained at once, and as many new ones started
-	SideBySide                    // as many new ones are started beside the old, which go together once all of those are ready
+	SideBySide                    // as many new ones are started beside the old, which stop together once all of those are ready
 )
 
 func (r Replacement) String() string { return Replacements[r] }
 
-// Replacements names the ways of replacement, by their numbers.
+// Replacements holds the names of the ways of replacement, by their numbers.
 var Replacements = []string{"one_by_one", "at_once", "side_by_side"}
 
 // Service is something that functions need beside them: a database, a broker.
@@ -103,7 +102,7 @@ type Service struct {
 	Reset        []string // between runs; nil for nothing
 	Dir          string
 	Env          []string
-	Ready        Ready // of ReadyTCP and ReadyHTTP the address is in Path, of ReadyExit the command's end
+	Ready        Ready // with ReadyTCP and ReadyHTTP the address is in Path; ReadyExit is the command's end
 	StartTimeout time.Duration
 }
 
@@ -111,16 +110,16 @@ type Service struct {
 // while it runs.
 type Limits struct {
 	Max         int // invocations in flight, and instances being started for a waiting one
-	Guaranteed  int // of the project's limit, kept for this function
+	Guaranteed  int // share of the project's limit that is guaranteed to this function
 	PerInstance int // invocations in flight on one instance
-	KeepWarm    int // instances that are kept although nothing needs them
+	KeepWarm    int // instances that are kept even when idle
 	IdleAfter   time.Duration
-	StartEvery  time.Duration // one instance may be added in each such time; 0 for no bound
-	StartBurst  int           // instances that may be added before that bound is felt
-	TurnAway    bool          // nothing is handed over: HTTP is rejected, the rest waits; instances stay
+	StartEvery  time.Duration // time between two added instances; 0 for no bound
+	StartBurst  int           // instances that may be added before that bound applies
+	TurnAway    bool          // nothing is dispatched: HTTP is rejected, other kinds wait; instances stay
 }
 
-// Instances gives the most instances that the limits allow.
+// Instances returns the most instances that the limits allow.
 func (l Limits) Instances() int {
 	if l.PerInstance < 1 {
 		return l.Max
@@ -128,15 +127,15 @@ func (l Limits) Instances() int {
 	return (l.Max + l.PerInstance - 1) / l.PerInstance
 }
 
-// Readiness says how it is noticed that an instance is ready.
+// Readiness is the way in which it is noticed that an instance is ready.
 type Readiness uint8
 
 const (
 	ReadyTCP  Readiness = iota // the port is listened on
 	ReadyHTTP                  // Path answers 2xx
 	ReadyLine                  // a line of the output matches Line
-	ReadyExit                  // the command ends with code 0; of services alone
-	ReadyRuns                  // the command runs; of services alone
+	ReadyExit                  // the command ends with code 0; services only
+	ReadyRuns                  // the command runs; services only
 )
 
 // Ready is a function's readiness condition.
@@ -146,7 +145,7 @@ type Ready struct {
 	Line string // a regular expression (RE2)
 }
 
-// Deliver is the form in which an event is handed to a function.
+// Deliver is the form in which an event is sent to a function.
 type Deliver uint8
 
 const (
@@ -169,27 +168,27 @@ const (
 	Schedule
 )
 
-// Kinds names the kinds of sources, by their numbers.
+// Kinds holds the names of the kinds of sources, by their numbers.
 var Kinds = []string{"http", "queue", "storage", "stream", "schedule"}
 
 func (k Kind) String() string { return Kinds[k] }
 
-// OnFailure says what becomes of a stream's batch whose attempts are used up.
+// OnFailure is what happens to a stream's batch whose attempts are used up.
 type OnFailure uint8
 
 const (
-	Skip  OnFailure = iota // all of it is given up
-	Split                  // it is halved until the bad record stands alone
+	Skip  OnFailure = iota // all of it is dead-lettered or failed
+	Split                  // it is halved until the bad record is alone
 )
 
-// WhileRunning says what becomes of a schedule's time at which the function is
-// still busy with an earlier one.
+// WhileRunning is what happens to a scheduled run that falls due while the function is still busy
+// with an earlier one.
 type WhileRunning uint8
 
 const (
-	Drop     WhileRunning = iota // it is left out
-	Wait                         // it comes when the earlier one is over
-	Parallel                     // it comes beside it
+	Drop     WhileRunning = iota // it is skipped
+	Wait                         // it starts when the earlier one has ended
+	Parallel                     // it runs beside the earlier one
 )
 
 // Source is where events come from.
@@ -201,35 +200,35 @@ type Source struct {
 
 	BatchMax   int           // queue, stream: messages or records of one invocation
 	BatchWait  time.Duration // queue, stream: how long a batch may wait to be filled
-	Lease      time.Duration // queue: how long a message is hidden from others once handed over
+	Lease      time.Duration // queue: how long a message is hidden from others once dispatched
 	LeaseMost  time.Duration // queue: up to where the lease is extended while the function works; 0 for not at all
-	Attempts   int           // all but http: hand-overs before an event is given up
+	Attempts   int           // all but http: attempts before an event is dead-lettered or failed
 	Backoff    time.Duration // all but http: pause before the second attempt, doubling up to 5 s
 	MaxAge     time.Duration // queue: from arrival; 0 for no bound
-	Delay      time.Duration // queue: from arrival until a message can be seen
-	DeadLetter int           // all but http: index of the queue for events given up, or -1
+	Delay      time.Duration // queue: from arrival until a message is visible
+	DeadLetter int           // all but http: index of the dead-letter queue, or -1
 	Key        string        // queue: of the group whose messages stay in order, "" for none; stream: of the partition. A JSON Pointer, or the name of an attribute
 
 	Partitions int       // stream
 	OnFailure  OnFailure // stream
 	FromNew    bool      // stream: records that were there before are not read
 
-	Poll   time.Duration // storage: changes are found at multiples of it; 0 when they are told at once
+	Poll   time.Duration // storage: changes are found at multiples of it; 0 when they are notified immediately
 	Bucket string        // storage
-	Folder string        // storage: absolute, whose files are the bucket's objects; "" for the object store's own
+	Folder string        // storage: absolute path of the folder whose files are the bucket's objects; "" for the built-in object store
 
 	Times        []schedule.Spec // schedule
 	WhileRunning WhileRunning    // schedule
-	CatchUp      bool            // schedule: times that were missed while the program slept are made up for, once
+	CatchUp      bool            // schedule: runs that were missed while the program slept are made up for, once
 
 	CORS  *CORS  // http: nil for none
-	Token string `json:"-"` // http: the bearer token that is wanted; "" for none. A journal does not have it
+	Token string `json:"-"` // http: the required bearer token; "" for none. It is not written to journals
 }
 
-// CORS says which browsers' pages may ask (Fetch Standard §3.2).
+// CORS defines which browsers' pages may send requests (Fetch Standard §3.2).
 type CORS struct {
 	Origins     []string // "*" for all
-	Headers     []string // that a request may have beyond the simple ones
+	Headers     []string // that a request may have beyond the safelisted ones
 	Expose      []string // headers of replies that a page may read
 	Credentials bool
 	MaxAge      time.Duration // how long a browser may remember
@@ -245,13 +244,13 @@ type Wire struct {
 type Then struct {
 	To      int // index of the source
 	Status  []StatusRange
-	Header  []event.Field   // of the reply; a value of "*" wants it present
+	Header  []event.Field   // of the reply; a value of "*" requires it to be present
 	Values  []payload.Value // of the reply's body, at JSON Pointers
 	Shape   *template.Shape // what the reply is made into; nil for the reply as it is
 	Type    string          // of the event
 	Method  string          // http: of the request
 	Path    string          // http: its target
-	Objects *template.Shape // storage: gives the object's key
+	Objects *template.Shape // storage: produces the object's key
 }
 
 // StatusRange is a range of HTTP statuses, both ends included.
@@ -264,24 +263,23 @@ type Drill struct {
 	Feeds       []Feed
 	Settle      time.Duration
 	Limits      []Limits      // one for each function: its own, or what the drill makes of them
-	Concurrency int           // of all functions together
+	Concurrency int           // the project total
 	Changes     []Change      // in the order of their times
 	Again       string        // the run that the drill replays; "" for none
-	Kept        []KeptObject  // of that run, which are there when the drill begins
+	Kept        []KeptObject  // objects of that run, which are there when the drill begins
 	Sets        []payload.Set // of its own: feeds number them after the project's
-	Cold        *ColdStarts   // nil for a drill whose events come when they come
+	Cold        *ColdStarts   // nil for a drill that is not one of cold starts
 	Budgets     []Budget
-	// Idempotence has replies to second deliveries compared with the first.
+	// Idempotence compares replies to second deliveries with the first.
 	Idempotence bool
-	// BeginEmpty lets events fall due at once, before the instances that are kept warm
-	// are ready.
+	// BeginEmpty lets events fall due at once, before the instances of keep_warm are ready.
 	BeginEmpty bool
 }
 
 // KeptObject is an object whose bytes a run kept.
 type KeptObject struct {
 	Bucket, Key, ContentType string
-	Blob                     int32 // by which the run has them
+	Blob                     int32 // its number in the run's store
 }
 
 // Feed sends the payloads of a set to a source.
@@ -291,7 +289,7 @@ type Feed struct {
 	Phases   []arrival.Phase
 	Retained int      // stream: payloads of the set that were in the stream before the drill
 	Clock    *Clock   // schedule: in place of phases
-	Moments  []Moment // of a run that is replayed: in place of phases, in the order of their times
+	Moments  []Moment // replay of a run: in place of phases, in the order of their times
 	Faults   fault.Rules
 }
 
@@ -299,7 +297,7 @@ type Feed struct {
 type Moment struct {
 	Due     time.Duration // since the run began
 	Payload int           // within the set
-	Round   int           // how often the set had been used up before
+	Round   int           // how many times the set had been used up before
 	Fate    fault.Fate
 }
 
@@ -310,11 +308,11 @@ type Clock struct {
 	Speed float64       // how much faster than real time
 }
 
-// Budget is a figure with a bound that the run must keep. Package measure
-// reads its text and judges it.
+// Budget is a figure with a bound that the run must keep. Package measure parses its text and
+// evaluates it.
 type Budget struct{ Text string }
 
-// Span gives how long a feed of the project lasts; callers may take longer.
+// Span returns how long a feed of the project lasts; callers may take longer.
 func (p *Project) Span(f *Feed) time.Duration {
 	if f.Clock != nil {
 		return time.Duration(float64(f.Clock.For) / f.Clock.Speed)
@@ -326,15 +324,15 @@ func (p *Project) Span(f *Feed) time.Duration {
 	return arrival.Span(f.Phases, times)
 }
 
-// FeedName says what a feed sends.
+// FeedName returns the name of what a feed sends.
 func (p *Project) FeedName(f *Feed) string {
 	if f.Set < 0 {
-		return "its times from " + f.Clock.From.Format("2006-01-02 15:04") + " on"
+		return "scheduled times of " + f.Clock.From.Format("2006-01-02 15:04") + " on"
 	}
 	return p.Sets[f.Set].Name
 }
 
-// FunctionNamed gives the index of a function, or -1.
+// FunctionNamed returns the index of a function, or -1.
 func (p *Project) FunctionNamed(name string) int {
 	for i := range p.Functions {
 		if p.Functions[i].Name == name {
@@ -344,7 +342,7 @@ func (p *Project) FunctionNamed(name string) int {
 	return -1
 }
 
-// SourceNamed gives the index of a source, or -1.
+// SourceNamed returns the index of a source, or -1.
 func (p *Project) SourceNamed(name string) int {
 	for i := range p.Sources {
 		if p.Sources[i].Name == name {
@@ -354,12 +352,12 @@ func (p *Project) SourceNamed(name string) int {
 	return -1
 }
 
-// SetNamed gives the index of a payload set, or -1.
+// SetNamed returns the index of a payload set, or -1.
 func (p *Project) SetNamed(name string) int {
 	return slices.IndexFunc(p.Sets, func(s payload.Set) bool { return s.Name == name })
 }
 
-// With gives the project with the payload sets of a drill's own.
+// With returns the project with the drill's own payload sets added.
 func (p *Project) With(d *Drill) *Project {
 	if d.Sets == nil {
 		return p
@@ -369,7 +367,7 @@ func (p *Project) With(d *Drill) *Project {
 	return &with
 }
 
-// DrillNamed gives a drill, or nil.
+// DrillNamed returns a drill, or nil.
 func (p *Project) DrillNamed(name string) *Drill {
 	for i := range p.Drills {
 		if p.Drills[i].Name == name {
@@ -379,8 +377,8 @@ func (p *Project) DrillNamed(name string) *Drill {
 	return nil
 }
 
-// Takes gives the wires of source s that take a payload, as a set of bits:
-// for HTTP the first wire whose conditions hold, for others all of those.
+// Takes returns the wires of source s that take a payload, as a bit set: for HTTP the first wire
+// whose conditions hold, for other kinds all of those.
 func (p *Project) Takes(s int, pl *payload.Payload) uint64 {
 	src := &p.Sources[s]
 	if src.Kind == HTTP {

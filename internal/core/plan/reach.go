@@ -2,10 +2,10 @@ package plan
 
 import "slices"
 
-// Reach returns the sources that the payloads of a set go to, by their numbers: those that
-// the set names, else those that drills feed with it, else every source of a kind that can
-// take them. Sources without wires only keep what comes, and are none of these. said is set
-// where the set names them itself.
+// Reach returns the indices of the sources that the payloads of a set go to: those that the set
+// names, else those that drills feed with it, else every source of a kind that can take them.
+// Sources without wires only store what arrives, and are never among them. said is true where the
+// set names them itself.
 func (p *Project) Reach(set int) (sources []int, said bool) {
 	s := &p.Sets[set]
 	if s.Reaches != nil {
@@ -34,8 +34,8 @@ func (p *Project) Reach(set int) (sources []int, said bool) {
 	return sources, false
 }
 
-// CanTake reports whether the payloads of a set are of the form that a source takes: HTTP
-// requests at a source of that kind, events at all others but schedules, which make their own.
+// CanTake reports whether the payloads of a set have the form that a source takes: HTTP requests at
+// an http source, events at all others but schedules, which make their own.
 func (p *Project) CanTake(source, set int) bool {
 	s := &p.Sets[set]
 	if len(s.Payloads) == 0 || p.Sources[source].Kind == Schedule {

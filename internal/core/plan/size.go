@@ -12,7 +12,7 @@ var units = []struct {
 	bytes int64
 }{{"kib", 1 << 10}, {"mib", 1 << 20}, {"gib", 1 << 30}, {"kb", 1e3}, {"mb", 1e6}, {"gb", 1e9}, {"b", 1}}
 
-// ParseSize reads a size such as 200kB or 1.5MiB, of at most so many bytes; "" is 0.
+// ParseSize parses a size such as 200kB or 1.5MiB, of at most `most` bytes; "" is 0.
 func ParseSize(text string, most int64) (int64, error) {
 	s, factor := strings.ToLower(strings.TrimSpace(text)), int64(1)
 	for _, u := range units {

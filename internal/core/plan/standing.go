@@ -2,23 +2,22 @@ package plan
 
 import "slices"
 
-// Standing is a project with every variant as a function of its own, and with a
-// way to each: for a source that leads to a function, one more that leads to
-// the variant in its place. Added functions and sources come after the
-// project's own, whose indices stay.
+// Standing is a project in which every variant is a function of its own, with a way to each: for a
+// source that leads to a function, one more that leads to the variant in its place. Added functions
+// and sources come after the project's own, whose indices stay.
 type Standing struct {
 	Project
-	Of   []int // of each function, the one that it is a variant of, or itself
-	From []int // of each source, the one that it stands for, or itself
-	// Warm is how many instances of a function are kept warm from when it is first asked for;
-	// 0 of those that are kept warm all the time, and of those that are not.
+	Of   []int // for each function, the one that it is a variant of, or itself
+	From []int // for each source, the one that it stands for, or itself
+	// Warm is how many instances of a function are kept warm once it was first used; 0 for those
+	// that are kept warm all the time, and for those that are not.
 	Warm []int
 	ways map[way]int
 }
 
 type way struct{ source, variant int }
 
-// NewStanding makes the standing form of a project.
+// NewStanding returns the standing form of a project.
 func NewStanding(p *Project) *Standing {
 	s := &Standing{Project: *p, ways: map[way]int{}}
 	s.Functions, s.Sources = slices.Clone(p.Functions), slices.Clone(p.Sources)
@@ -32,7 +31,7 @@ func NewStanding(p *Project) *Standing {
 		for _, v := range p.Functions[i].Variants {
 			n := len(s.Functions)
 			s.Warm = append(s.Warm, v.Limits.KeepWarm)
-			v.Limits.KeepWarm, v.Parked = 0, 0 // it is there when it is asked for, and not before
+			v.Limits.KeepWarm, v.Parked = 0, 0 // kept warm once it was used, not before
 			s.Functions, s.Of = append(s.Functions, v), append(s.Of, i)
 			for from := range p.Sources {
 				src := p.Sources[from]
@@ -53,8 +52,8 @@ func NewStanding(p *Project) *Standing {
 	return s
 }
 
-// Way gives the source that stands for another and leads to a variant in place
-// of its function; ok is false when the source does not lead there.
+// Way returns the source that stands for another and leads to a variant in place of its function;
+// ok is false when the source does not lead there.
 func (s *Standing) Way(source, variant int) (to int, ok bool) {
 	to, ok = s.ways[way{source, variant}]
 	return to, ok

@@ -13,7 +13,7 @@ import (
 	"nightdrill/internal/core/route"
 )
 
-// WireTrial says whether one wire of a source takes a payload, and why not.
+// WireTrial is the result of trying one wire of a source on a payload.
 type WireTrial struct {
 	Wire       int
 	Takes      bool
@@ -39,9 +39,8 @@ func (p *Project) Explain(source int, pl *payload.Payload) (out []WireTrial) {
 	return out
 }
 
-// Itself tells whether a source answers a request itself, so that no event comes
-// of it: what a browser asks before a request of another origin (Fetch Standard,
-// CORS-preflight), and OPTIONS of a path that a wire takes, where no wire takes the
+// Itself reports whether a source answers a request itself, so that no event comes of it: a CORS
+// preflight (Fetch Standard), and OPTIONS of a path that a wire takes, where no wire takes the
 // method (RFC 9110 §9.3.7).
 func (p *Project) Itself(source int, pl *payload.Payload) bool {
 	src, r := &p.Sources[source], pl.Request
@@ -58,20 +57,20 @@ func (p *Project) Itself(source int, pl *payload.Payload) bool {
 	return p.Takes(source, pl) == 0 && slices.ContainsFunc(src.Wires, func(w Wire) bool { return w.When.Path.Matches(path) })
 }
 
-// NearestMiss says in words why no wire of a source takes a payload: which wire
-// came closest, and what it wanted. It is "" where one takes it.
+// NearestMiss describes why no wire of a source takes a payload: which wire came closest, and what
+// it wanted. It returns "" where one takes it.
 func (p *Project) NearestMiss(source int, pl *payload.Payload) string {
 	src := &p.Sources[source]
 	switch {
 	case p.Takes(source, pl) != 0:
 		return ""
 	case p.Itself(source, pl):
-		return fmt.Sprintf("%s answers OPTIONS itself, as at the front; no function sees it", src.Name)
+		return fmt.Sprintf("%s answers OPTIONS itself, as at the front; no function receives it", src.Name)
 	case len(src.Wires) == 0:
-		return fmt.Sprintf("%s has no wires: what comes is kept there", src.Name)
+		return fmt.Sprintf("%s has no wires: events are only stored there", src.Name)
 	case (pl.Request != nil) != (src.Kind == HTTP):
 		what := map[bool]string{true: "an HTTP request", false: "an event"}
-		return fmt.Sprintf("%s is a source of the kind %s, this is %s", src.Name, src.Kind, what[pl.Request != nil])
+		return fmt.Sprintf("%s is a source of kind %s, this is %s", src.Name, src.Kind, what[pl.Request != nil])
 	}
 	var conditions [][]route.Trial
 	for _, t := range p.Explain(source, pl) {
@@ -87,8 +86,8 @@ func (p *Project) NearestMiss(source int, pl *payload.Payload) string {
 	return fmt.Sprintf("nearest is the wire to %s: %s", p.Functions[src.Wires[nearest].To].Name, strings.Join(why, "; "))
 }
 
-// KeyText gives the text that a source sorts a payload by: of a stream the
-// partition key, of a queue the group. ok is false when the payload has none.
+// KeyText returns the text that a source sorts a payload by: the partition key of a stream, the
+// group of a queue. ok is false when the payload has none.
 func (s *Source) KeyText(pl *payload.Payload) (text string, ok bool) {
 	if s.Key == "" || pl.Event == nil {
 		return "", false
@@ -111,7 +110,7 @@ func (s *Source) KeyText(pl *payload.Payload) (text string, ok bool) {
 	return string(b), err == nil
 }
 
-// Partition gives the partition of a key, from 0: the same on every machine and
+// Partition returns the partition of a key, from 0: the same on every machine and
 // in every run (FNV-1a, 64 bits, modulo their number).
 func Partition(key string, partitions int) int {
 	h := fnv.New64a()
@@ -119,21 +118,19 @@ func Partition(key string, partitions int) int {
 	return int(h.Sum64() % uint64(max(partitions, 1)))
 }
 
-// Sorter gives the numbers by which the engine keeps events in order: of a
-// stream its partition, of a queue its group, from 1; 0 where order is nothing.
-// It is for one goroutine.
+// Sorter assigns the numbers by which the engine keeps events in order: the partition of a stream,
+// the group of a queue, from 1; 0 where order does not matter. It is not safe for concurrent use.
 type Sorter struct {
 	p      *Project
 	groups []map[string]int32
 }
 
-// NewSorter makes the sorter of a run.
+// NewSorter returns the sorter of a run.
 func (p *Project) NewSorter() *Sorter {
 	return &Sorter{p, make([]map[string]int32, len(p.Sources))}
 }
 
-// Key gives the number of a payload at a source. A record without a key goes by
-// its id.
+// Key returns the number of a payload at a source. A record without a key is sorted by its id.
 func (s *Sorter) Key(source int, pl *payload.Payload) int32 {
 	src := &s.p.Sources[source]
 	switch src.Kind {
@@ -161,7 +158,7 @@ func (s *Sorter) Key(source int, pl *payload.Payload) int32 {
 	return 0
 }
 
-// WireWords says what a wire of the source takes.
+// WireWords describes what a wire of the source takes.
 func (s *Source) WireWords(wire int) string {
 	if s.Kind == HTTP {
 		return s.Wires[wire].When.String()

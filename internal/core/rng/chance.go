@@ -1,6 +1,6 @@
-// Package rng is the seeded randomness of the core. The same seed gives the
-// same numbers on every processor: all of it is integer arithmetic, since
-// floating-point logarithms and fused multiplications differ between machines.
+// Package rng is the seeded randomness of the core. The same seed produces the same numbers on
+// every processor: all of it is integer arithmetic, since floating-point logarithms and fused
+// multiplications differ between machines.
 package rng
 
 import (
@@ -13,16 +13,15 @@ import (
 // several goroutines.
 type Source struct{ pcg *rand.PCG }
 
-// New gives the stream number `stream` of a seed; streams of one seed are
-// independent of each other.
+// New returns stream number `stream` of a seed; streams of one seed are independent of each other.
 func New(seed, stream uint64) *Source {
 	return &Source{rand.NewPCG(seed, stream*0x9e3779b97f4a7c15+0x632be59bd9b4e019)}
 }
 
-// Uint64 gives 64 random bits.
+// Uint64 returns 64 random bits.
 func (s *Source) Uint64() uint64 { return s.pcg.Uint64() }
 
-// Below gives a number from 0 to n-1, without bias beyond 2⁻⁶⁴·n. It gives 0 for n ≤ 0.
+// Below returns a number from 0 to n-1, without bias beyond 2⁻⁶⁴·n. It returns 0 for n ≤ 0.
 func (s *Source) Below(n int) int {
 	if n <= 0 {
 		return 0
@@ -31,15 +30,15 @@ func (s *Source) Below(n int) int {
 	return int(hi)
 }
 
-// Chance is true with a probability of num in den.
+// Chance returns true with a probability of num in den.
 func (s *Source) Chance(num, den int) bool { return s.Below(den) < num }
 
-// Between gives a duration from lo up to, but not including, hi.
+// Between returns a duration from lo up to, but not including, hi.
 func (s *Source) Between(lo, hi time.Duration) time.Duration {
 	return lo + time.Duration(s.Below(int(hi-lo)))
 }
 
-// Exp gives an exponentially distributed duration with the given mean, by
+// Exp returns an exponentially distributed duration with the given mean, by
 // inversion: -ln(u)·mean, with the logarithm taken bit by bit in fixed point.
 func (s *Source) Exp(mean time.Duration) time.Duration {
 	if mean <= 0 {
@@ -55,7 +54,7 @@ func (s *Source) Exp(mean time.Duration) time.Duration {
 
 const ln2 = 2977044472 // ln 2 · 2³²
 
-// negLog2 gives -log2(u·2⁻⁶⁴) with 32 fractional bits, for u ≥ 1.
+// negLog2 returns -log2(u·2⁻⁶⁴) with 32 fractional bits, for u ≥ 1.
 func negLog2(u uint64) uint64 {
 	lead := bits.LeadingZeros64(u)
 	m := u << lead // in [2⁶³, 2⁶⁴): a mantissa in [1, 2) with 63 fractional bits

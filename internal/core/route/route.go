@@ -28,7 +28,7 @@ type When struct {
 	Attributes []event.Field // of a CloudEvent; values are glob patterns
 }
 
-// Any tells whether the wire takes everything.
+// Any reports whether the wire takes everything.
 func (w *When) Any() bool {
 	return w.Method == "" && w.Path.text == "" && w.Bucket == "" && w.Key == "" && len(w.Query)+len(w.Header)+len(w.Action)+len(w.Attributes) == 0
 }
@@ -54,7 +54,7 @@ func (w *When) Words() string {
 	return strings.Join(out, ", ")
 }
 
-// MatchesEvent tells whether an event that is no HTTP request fulfils every
+// MatchesEvent reports whether an event that is no HTTP request fulfils every
 // condition.
 func (w *When) MatchesEvent(e *event.Event) bool {
 	return w.Any() || !slices.ContainsFunc(w.TryEvent(e), func(t Trial) bool { return !t.Held })
@@ -90,7 +90,7 @@ func (w *When) String() string {
 	return out
 }
 
-// Matches tells whether the request fulfils every condition.
+// Matches reports whether the request fulfils every condition.
 func (w *When) Matches(r *event.Request) bool {
 	if !w.takesMethod(r.Method) {
 		return false
@@ -115,7 +115,7 @@ func (w *When) Matches(r *event.Request) bool {
 	return true
 }
 
-// Covers tells whether the condition holds for every request for which another
+// Covers reports whether the condition holds for every request for which another
 // does.
 func (w *When) Covers(other *When) bool {
 	within := func(wants, has []event.Field, same func(a, b string) bool) bool {
@@ -130,7 +130,7 @@ func (w *When) Covers(other *When) bool {
 		within(w.Query, other.Query, func(a, b string) bool { return a == b }) && within(w.Header, other.Header, strings.EqualFold)
 }
 
-// covers tells whether every path that fits another pattern fits this one.
+// covers reports whether every path that fits another pattern fits this one.
 func (p *Pattern) covers(other *Pattern) bool {
 	if p.text == "" {
 		return true
@@ -155,7 +155,7 @@ func (p *Pattern) covers(other *Pattern) bool {
 	return len(p.segments) == len(other.segments)
 }
 
-// takesMethod tells whether a method is taken: whoever takes GET takes HEAD too
+// takesMethod reports whether a method is taken: whoever takes GET takes HEAD too
 // (RFC 9110 §9.1).
 func (w *When) takesMethod(method string) bool {
 	return w.Method == "" || w.Method == method || w.Method == "GET" && method == "HEAD"
@@ -182,10 +182,10 @@ type Pattern struct {
 	segments []segment
 }
 
-// Text gives the pattern as it was written; "" for one that fits all.
+// Text returns the pattern as it was written; "" for one that fits all.
 func (p *Pattern) Text() string { return p.text }
 
-// Literal gives the path that the pattern stands for, or "" when it stands for
+// Literal returns the path that the pattern stands for, or "" when it stands for
 // several.
 func (p *Pattern) Literal() string {
 	for _, s := range p.segments {
@@ -235,7 +235,7 @@ func Parse(text string) (Pattern, error) {
 	return p, nil
 }
 
-// Matches tells whether a path fits the pattern. The zero pattern fits all.
+// Matches reports whether a path fits the pattern. The zero pattern fits all.
 func (p *Pattern) Matches(path string) bool {
 	if p.text == "" {
 		return true

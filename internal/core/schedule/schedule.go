@@ -142,17 +142,17 @@ func (f *field) number(text string) (int, error) {
 	return n, nil
 }
 
-// Interval gives the interval of a schedule that has one; 0 for an expression.
+// Interval returns the interval of a schedule that has one; 0 for an expression.
 func (s *Spec) Interval() time.Duration { return s.every }
 
-// Elapsed tells whether the schedule goes by elapsed time.
+// Elapsed reports whether the schedule goes by elapsed time.
 func (s *Spec) Elapsed() bool { return s.every > 0 || bits.OnesCount64(s.hour) == 24 }
 
 // mostDays is how far Next looks: the calendar repeats after 400 years, what
 // fires at all does so within a fraction of them.
 const mostDays = 41 * 366
 
-// Next gives the first time after a moment at which the schedule fires; ok is
+// Next returns the first time after a moment at which the schedule fires; ok is
 // false when there is none.
 func (s *Spec) Next(after time.Time) (o Occurrence, ok bool) {
 	if s.every > 0 {
@@ -180,7 +180,7 @@ func (s *Spec) Next(after time.Time) (o Occurrence, ok bool) {
 	return o, false
 }
 
-// fits tells whether a date is one of the schedule's days.
+// fits reports whether a date is one of the schedule's days.
 func (s *Spec) fits(day time.Time) bool {
 	if s.month&(1<<int(day.Month())) == 0 {
 		return false
@@ -214,7 +214,7 @@ func offset(t time.Time) time.Duration {
 	return time.Duration(seconds) * time.Second
 }
 
-// resolve gives the moment of a time of day, which is given as if it were in UTC.
+// resolve returns the moment of a time of day, which is given as if it were in UTC.
 func (s *Spec) resolve(wall time.Time) Occurrence {
 	before, after := offset(wall.Add(-reach).In(s.Zone)), offset(wall.Add(reach).In(s.Zone))
 	first, second := wall.Add(-before).In(s.Zone), wall.Add(-after).In(s.Zone)

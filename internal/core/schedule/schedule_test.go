@@ -18,7 +18,7 @@ func zone(t testing.TB, name string) *time.Location {
 	return z
 }
 
-// list gives the times from a moment on, that moment included.
+// list returns the times from a moment on, that moment included.
 func list(s Spec, from, to time.Time) (out []Occurrence) {
 	for at := from.Add(-1); ; {
 		o, ok := s.Next(at)

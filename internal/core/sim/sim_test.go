@@ -23,7 +23,7 @@ type system struct {
 	dist Dist
 }
 
-// run gives the waits of the first hand-overs in seconds, in order, and the
+// run returns the waits of the first hand-overs in seconds, in order, and the
 // number of events that were turned away.
 func (y system) run(n int, seed uint64) (waits []float64, lost int) {
 	limits := plan.Limits{Max: y.c, PerInstance: 1, KeepWarm: y.c, IdleAfter: time.Hour}
@@ -53,7 +53,7 @@ func (y system) run(n int, seed uint64) (waits []float64, lost int) {
 	return waits, lost
 }
 
-// mean gives the mean with the half width of its 95 % interval, by means of
+// mean returns the mean with the half width of its 95 % interval, by means of
 // batches, since waits depend on each other.
 func mean(x []float64) (m, half float64) {
 	const batches = 30

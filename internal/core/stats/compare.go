@@ -28,7 +28,7 @@ type Comparison struct {
 
 // Compare compares two populations that are not empty. Independent ones are tested by
 // Mann and Whitney's U, serial ones by the same U with the variance that their
-// dependence gives it. The interval of the ratio is put together from those of the two
+// dependence returns it. The interval of the ratio is put together from those of the two
 // medians (Zou and Donner 2008), in logarithms.
 func Compare(a, b *Population, s Sampling) Comparison {
 	c := Comparison{a: a, b: b, sampling: s}

@@ -1,7 +1,7 @@
 // Package suggest finds the word that was probably meant.
 package suggest
 
-// Word gives the word with the fewest edits from s, or "" when none is close.
+// Word returns the word with the fewest edits from s, or "" when none is close.
 func Word(s string, words []string) string {
 	best, least := "", max(1, len(s)/3)+1
 	for _, w := range words {

@@ -113,7 +113,7 @@ func handler(allowed []string, answer func(context.Context, *event.Request, []st
 // (RFC 9110 §7.6.1); lengths are written anew.
 var ofConnection = []string{"connection", "keep-alive", "proxy-connection", "transfer-encoding", "te", "trailer", "upgrade", "content-length"}
 
-// fields gives a request's headers in a fixed order.
+// fields returns a request's headers in a fixed order.
 func fields(r *http.Request) (out []event.Field) {
 	out = append(out, event.Field{Name: "Host", Value: r.Host})
 	named := strings.Split(strings.ToLower(r.Header.Get("Connection")), ",")
@@ -130,7 +130,7 @@ func fields(r *http.Request) (out []event.Field) {
 	return out
 }
 
-// Plain gives an answer of the program's own, in words.
+// Plain returns an answer of the program's own, in words.
 func Plain(status int, format string, args ...any) Answer {
 	h := http.Header{"Content-Type": {"text/plain; charset=utf-8"}}
 	return Answer{status, h, fmt.Appendf(nil, "Night Drill: "+format+"\n", args...)}

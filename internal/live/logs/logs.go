@@ -53,7 +53,7 @@ type Log struct {
 	filled int
 }
 
-// New gives a log that is also written to a file, unless the path is "". A file
+// New returns a log that is also written to a file, unless the path is "". A file
 // that cannot be written is done without.
 func New(path string) *Log {
 	return &Log{ring: make([]Entry, keptEntries), first: 1, path: path}
@@ -104,14 +104,14 @@ func (l *Log) Add(at time.Time, function, instance string, kind Kind, text strin
 	}
 }
 
-// Last gives the number of the last entry.
+// Last returns the number of the last entry.
 func (l *Log) Last() uint64 {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.last
 }
 
-// Up gives up to n of the entries up to a number that satisfy keep, oldest first.
+// Up returns up to n of the entries up to a number that satisfy keep, oldest first.
 func (l *Log) Up(to uint64, n int, keep func(*Entry) bool) (out []Entry) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -126,7 +126,7 @@ func (l *Log) Up(to uint64, n int, keep func(*Entry) bool) (out []Entry) {
 	return out
 }
 
-// Between gives the lines of an instance from one moment up to another, the
+// Between returns the lines of an instance from one moment up to another, the
 // first of them up to a number.
 func (l *Log) Between(instance string, from, to time.Time, most int) (out []Entry) {
 	l.mu.Lock()

@@ -143,7 +143,7 @@ func (s *Store) Tell(of func(event.Object, time.Time)) { s.tell = of }
 // called before Listen.
 func (s *Store) Allow(names []string) { s.allowed = names }
 
-// folder gives the folder in which a bucket of the store's own keeps its files.
+// folder returns the folder in which a bucket of the store's own keeps its files.
 func (s *Store) folder(bucket string) string { return filepath.Join(s.dir, bucket) }
 
 // load reads what is known of a bucket's objects. Bytes that no object names are
@@ -209,7 +209,7 @@ func CheckKey(key string) error {
 	return nil
 }
 
-// bucketNamed gives a bucket.
+// bucketNamed returns a bucket.
 func (s *Store) bucketNamed(name string) (*bucket, error) {
 	if b := s.buckets[name]; b != nil {
 		return b, nil
@@ -220,7 +220,7 @@ func (s *Store) bucketNamed(name string) (*bucket, error) {
 	return nil, refuse(404, "there is no bucket %q; there are %s", name, strings.Join(s.names, ", "))
 }
 
-// find gives an object; nil when it is not there.
+// find returns an object; nil when it is not there.
 func (s *Store) find(b *bucket, key string) *Object {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -431,7 +431,7 @@ func (s *Store) remove(b *bucket, key string, holds condition) (*Object, error) 
 	return o, nil
 }
 
-// told gives what the event of a change says; the lock is held.
+// told returns what the event of a change says; the lock is held.
 func (s *Store) told(b *bucket, o *Object, action string) event.Object {
 	x := event.Object{Bucket: b.Name, Key: o.Key, Action: action}
 	if action != event.Removed {
@@ -440,7 +440,7 @@ func (s *Store) told(b *bucket, o *Object, action string) event.Object {
 	return x
 }
 
-// URL gives where an object is served.
+// URL returns where an object is served.
 func (s *Store) URL(bucket, key string) string { return urlOf(s.Address(), bucket, key) }
 
 func urlOf(address, bucket, key string) string {
@@ -499,7 +499,7 @@ func (s *Store) Remove(bucket, key string) error {
 	return err
 }
 
-// Find gives what an event would say of an object that is there.
+// Find returns what an event would say of an object that is there.
 func (s *Store) Find(bucket, key string) (o event.Object, ok bool) {
 	b, err := s.bucketNamed(bucket)
 	if err != nil {
@@ -513,7 +513,7 @@ func (s *Store) Find(bucket, key string) (o event.Object, ok bool) {
 	return o, false
 }
 
-// List gives the objects of a bucket in the order of their keys, from after one
+// List returns the objects of a bucket in the order of their keys, from after one
 // on, at most so many, and whether there are more.
 func (s *Store) List(bucket, prefix, after string, most int) (out []Object, more bool, err error) {
 	b, err := s.bucketNamed(bucket)
@@ -546,7 +546,7 @@ func kindOf(key string) string {
 	return "application/octet-stream"
 }
 
-// Bytes gives the bytes of an object of at most so many; nil of a larger one, or of
+// Bytes returns the bytes of an object of at most so many; nil of a larger one, or of
 // one that is not there.
 func (s *Store) Bytes(bucket, key string, most int64) []byte {
 	b, err := s.bucketNamed(bucket)

@@ -47,7 +47,7 @@ func (s *Store) Listen(wanted string) (note string, err error) {
 	return note, nil
 }
 
-// Address gives where the store listens; "" where it does not.
+// Address returns where the store listens; "" where it does not.
 func (s *Store) Address() string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -192,7 +192,7 @@ func (s *Store) take(w http.ResponseWriter, r *http.Request, b *bucket, key stri
 	return nil
 }
 
-// patient gives an upload time as long as something comes.
+// patient returns an upload time as long as something comes.
 type patient struct {
 	from io.Reader
 	w    *http.ResponseController

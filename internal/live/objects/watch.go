@@ -24,7 +24,7 @@ const (
 	mostFiles = 100_000
 )
 
-// scan gives the files below a folder as objects. What is known of those that
+// scan returns the files below a folder as objects. What is known of those that
 // did not change since is taken over.
 func scan(folder string, known map[string]*Object) map[string]*Object {
 	found := map[string]*Object{}
@@ -70,7 +70,7 @@ func scan(folder string, known map[string]*Object) map[string]*Object {
 // largeFile is from where on a file's tag is made of its size and time.
 const largeFile = 64 << 20
 
-// tagOf gives the entity tag of a file: of its bytes, or of its size and time
+// tagOf returns the entity tag of a file: of its bytes, or of its size and time
 // where it is large.
 func tagOf(root *os.Root, o *Object) string {
 	if f, err := root.Open(filepath.FromSlash(o.Key)); err == nil && o.Size <= largeFile {

@@ -22,7 +22,7 @@ type Enforcement struct {
 	Why         string // not, where one of them is ""
 }
 
-// Says gives in words whether what a function asks for is enforced; "" where it
+// Says returns in words whether what a function asks for is enforced; "" where it
 // asks for nothing.
 func (e Enforcement) Says(b Bounds) string {
 	lacks := b.Memory > 0 && e.Memory == "" || b.CPU > 0 && e.CPU == ""

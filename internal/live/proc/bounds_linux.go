@@ -34,7 +34,7 @@ func Bounded() Enforcement { return groups().Enforcement }
 
 var groups = sync.OnceValue(findGroups)
 
-// made tells whether groups were looked for.
+// made reports whether groups were looked for.
 var made atomic.Bool
 
 // findGroups looks for a place where this program may make groups and set bounds.
@@ -287,7 +287,7 @@ func newGroup(b Bounds) (*group, error) {
 	return g, nil
 }
 
-// needsThread tells whether a process gets into the group only by way of the thread
+// needsThread reports whether a process gets into the group only by way of the thread
 // that starts it.
 func (g *group) needsThread() bool { return g.h.version == 1 }
 
@@ -323,7 +323,7 @@ func readNumber(dir, file string) int64 {
 	return n
 }
 
-// readField gives a value of a file of lines of a name and a number.
+// readField returns a value of a file of lines of a name and a number.
 func readField(dir, file, name string) int64 {
 	text, err := os.ReadFile(filepath.Join(dir, file))
 	if err != nil {
@@ -338,7 +338,7 @@ func readField(dir, file, name string) int64 {
 	return 0
 }
 
-// usage gives what the group has used.
+// usage returns what the group has used.
 func (g *group) usage() (u Usage) {
 	if g.h.version == 2 {
 		if g.memory != "" {
@@ -362,7 +362,7 @@ func (g *group) usage() (u Usage) {
 	return u
 }
 
-// members gives the processes of the group.
+// members returns the processes of the group.
 func (g *group) members() (pids []int) { return groupMembers(g.dirs) }
 
 func groupMembers(dirs []string) (pids []int) {

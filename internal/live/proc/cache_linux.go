@@ -56,7 +56,7 @@ func residentPages(f *os.File) (n int) {
 	return n
 }
 
-// Mapped gives the files that a process has mapped (proc(5)).
+// Mapped returns the files that a process has mapped (proc(5)).
 func Mapped(pid int) (files []string) {
 	f, err := os.Open("/proc/" + strconv.Itoa(pid) + "/maps")
 	if err != nil {

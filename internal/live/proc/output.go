@@ -33,7 +33,7 @@ func newOutput(line func(time.Time, string), mask func(string) string) *Output {
 	return &Output{ended: make(chan struct{}), line: line, mask: mask}
 }
 
-// Watch gives a channel that tells once when a line matches, now or earlier.
+// Watch returns a channel that tells once when a line matches, now or earlier.
 func (o *Output) Watch(re *regexp.Regexp) <-chan noticed {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -48,7 +48,7 @@ func (o *Output) Watch(re *regexp.Regexp) <-chan noticed {
 	return found
 }
 
-// Last gives the last n lines, with nothing in them that a terminal would obey.
+// Last returns the last n lines, with nothing in them that a terminal would obey.
 func (o *Output) Last(n int) []string {
 	o.mu.Lock()
 	defer o.mu.Unlock()

@@ -23,7 +23,7 @@ var ports struct {
 	next int
 }
 
-// FreePort gives a port of 127.0.0.1 that nobody listens on, and that nobody
+// FreePort returns a port of 127.0.0.1 that nobody listens on, and that nobody
 // else is given until GiveBack.
 func FreePort() (int, error) {
 	ports.Lock()

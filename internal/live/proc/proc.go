@@ -72,7 +72,7 @@ func (p *Process) sawSoFar() Usage {
 	return p.seen.Usage
 }
 
-// spawner gives the thread that starts processes. The parent-death signal is
+// spawner returns the thread that starts processes. The parent-death signal is
 // sent when the thread that started a process ends, so it is one that never does.
 var spawner = sync.OnceValue(func() chan<- func() {
 	c := make(chan func())
@@ -197,7 +197,7 @@ func Start(c Command) (*Process, error) {
 	return p, nil
 }
 
-// talk gives a command pipes for its standard input and output.
+// talk returns a command pipes for its standard input and output.
 func (p *Process) talk(cmd *exec.Cmd) (theirs []*os.File, err error) {
 	in, say, err := os.Pipe()
 	if err != nil {
@@ -319,7 +319,7 @@ func NearestOnPath(name string) string {
 	return "; install it, or name the program with its path"
 }
 
-// firstLine gives the interpreter that a script asks for.
+// firstLine returns the interpreter that a script asks for.
 func firstLine(name string) string {
 	f, err := os.Open(name)
 	if err != nil {
@@ -450,7 +450,7 @@ func Expand(args []string, pairs ...string) []string {
 	return out
 }
 
-// Program gives the file of a program that is found on the PATH.
+// Program returns the file of a program that is found on the PATH.
 func Program(name string) string {
 	path, err := exec.LookPath(name)
 	if err != nil {

@@ -113,7 +113,7 @@ var asker = &http.Client{
 	CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 }
 
-// Answers tells whether a URL answers 2xx within a second.
+// Answers reports whether a URL answers 2xx within a second.
 func Answers(ctx context.Context, url string) bool { return answers(ctx, asker, url) }
 
 func answers(ctx context.Context, client *http.Client, url string) bool {

@@ -75,7 +75,7 @@ func (s *seat) start(f func(*syscall.SysProcAttr)) {
 	}
 }
 
-// close gives the seat up, with what is left in its group.
+// close returns the seat up, with what is left in its group.
 func (s *seat) close() {
 	if s == nil {
 		return
@@ -145,7 +145,7 @@ func (r *reserve) fill(b Bounds) {
 	})
 }
 
-// takeSeat gives a seat that is ready, or makes one.
+// takeSeat returns a seat that is ready, or makes one.
 func takeSeat(b Bounds) (*seat, error) {
 	reserved.Lock()
 	if r := reserved.of[b]; r != nil && len(r.ready) > 0 {

@@ -6,7 +6,7 @@ import (
 	"nightdrill/internal/core/payload"
 )
 
-// Secret tells whether a variable looks as if its value were a secret.
+// Secret reports whether a variable looks as if its value were a secret.
 func Secret(name string) bool {
 	name = strings.ToLower(name)
 	for _, part := range []string{"secret", "token", "passw", "pwd", "credential", "private", "apikey", "api_key", "access_key", "auth", "signing", "dsn"} {
@@ -24,7 +24,7 @@ const Stars = payload.Hidden
 // be found everywhere.
 const shortest = 6
 
-// Mask gives a function that puts stars in the place of the secret values of an
+// Mask returns a function that puts stars in the place of the secret values of an
 // environment, NAME=value; nil when it has none.
 func Mask(env []string) func(string) string {
 	var pairs []string

@@ -114,7 +114,7 @@ func bury(pid int) {
 	orphans.dead[pid] = true // the next look finds it
 }
 
-// sessionMembers gives the live processes of a session. It reads the session of
+// sessionMembers returns the live processes of a session. It reads the session of
 // each process from /proc/PID/stat (proc(5)).
 func sessionMembers(session int) (pids []string) {
 	for _, name := range processes() {
@@ -125,7 +125,7 @@ func sessionMembers(session int) (pids []string) {
 	return pids
 }
 
-// processes gives the process IDs of the machine.
+// processes returns the process IDs of the machine.
 func processes() (pids []string) {
 	dir, err := os.Open("/proc")
 	if err != nil {
@@ -141,7 +141,7 @@ func processes() (pids []string) {
 	return pids
 }
 
-// sessionOf gives the session of a live process, or 0.
+// sessionOf returns the session of a live process, or 0.
 func sessionOf(pid string) int {
 	s := statOf(pid)
 	if s.state == 'Z' {

@@ -52,7 +52,7 @@ func (s *Sockets) Close() {
 	_ = os.RemoveAll(s.dir)
 }
 
-// Expect gives the path of a socket of that number, and begins to look for a
+// Expect returns the path of a socket of that number, and begins to look for a
 // listener there.
 func (s *Sockets) Expect(number int) (path string, e *Expected) {
 	path = filepath.Join(s.dir, fmt.Sprint(number))

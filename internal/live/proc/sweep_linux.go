@@ -40,7 +40,7 @@ type expectation struct {
 	since time.Time
 }
 
-// awaitPort gives a channel on which it is told when something listens on a
+// awaitPort returns a channel on which it is told when something listens on a
 // port that can be reached at 127.0.0.1. forget ends the waiting.
 func awaitPort(port int) (ready <-chan noticed, forget func()) {
 	c := make(chan noticed, 1)
@@ -125,7 +125,7 @@ func outrank() {
 	}
 }
 
-// reachable tells whether a listener on an address takes connections to 127.0.0.1.
+// reachable reports whether a listener on an address takes connections to 127.0.0.1.
 func reachable(a netip.Addr) bool {
 	return a.IsUnspecified() || a == netip.AddrFrom4([4]byte{127, 0, 0, 1}) || a == netip.MustParseAddr("::ffff:127.0.0.1")
 }
@@ -149,7 +149,7 @@ func openDiag() (*diag, error) {
 
 func (d *diag) close() { unix.Close(d.fd) }
 
-// listeners gives all listening TCP sockets, in memory that the next call uses
+// listeners returns all listening TCP sockets, in memory that the next call uses
 // again.
 func (d *diag) listeners() ([]Listener, error) {
 	out := d.found[:0]
@@ -166,7 +166,7 @@ func (d *diag) listeners() ([]Listener, error) {
 // fewPorts is up to how many ports it costs less to ask for each than for all.
 const fewPorts = 8
 
-// listenersOn gives those of some ports that somebody listens on at 127.0.0.1, also
+// listenersOn returns those of some ports that somebody listens on at 127.0.0.1, also
 // by way of an unspecified address.
 func (d *diag) listenersOn(ports []int) ([]Listener, error) {
 	out := d.found[:0]
@@ -208,7 +208,7 @@ const (
 	answerSize       = 72
 )
 
-// request gives a request: nlmsghdr, then inet_diag_req_v2.
+// request returns a request: nlmsghdr, then inet_diag_req_v2.
 func request(family byte, flags uint16) (req [requestSize]byte) {
 	ne := binary.NativeEndian
 	ne.PutUint32(req[0:], requestSize)
@@ -287,7 +287,7 @@ func listenersOfProc() (out []Listener) {
 	return out
 }
 
-// Listens gives the addresses that the processes of a session listen on.
+// Listens returns the addresses that the processes of a session listen on.
 func (p *Process) Listens() (out []netip.AddrPort) {
 	inodes := map[string]bool{}
 	for _, pid := range sessionMembers(p.PID) {
@@ -306,7 +306,7 @@ func (p *Process) Listens() (out []netip.AddrPort) {
 	return out
 }
 
-// firstEphemeral gives the lowest port that the system hands out by itself.
+// firstEphemeral returns the lowest port that the system hands out by itself.
 func firstEphemeral() int {
 	text, _ := os.ReadFile("/proc/sys/net/ipv4/ip_local_port_range")
 	if f := strings.Fields(string(text)); len(f) == 2 {

@@ -12,7 +12,7 @@ import (
 // sweepEvery is the time between two tries to connect.
 const sweepEvery = time.Millisecond
 
-// awaitPort gives a channel on which it is told when something listens on a
+// awaitPort returns a channel on which it is told when something listens on a
 // port of 127.0.0.1: it tries to connect again and again. forget ends that.
 func awaitPort(port int) (ready <-chan noticed, forget func()) {
 	c, stop := make(chan noticed, 1), make(chan struct{})
@@ -41,6 +41,6 @@ func awaitPort(port int) (ready <-chan noticed, forget func()) {
 // Listens is not known here.
 func (p *Process) Listens() []netip.AddrPort { return nil }
 
-// firstEphemeral gives the lowest port that the system hands out by itself
+// firstEphemeral returns the lowest port that the system hands out by itself
 // (RFC 6335 §6, which macOS and the BSDs keep to).
 func firstEphemeral() int { return 49152 }

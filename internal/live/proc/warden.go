@@ -161,7 +161,7 @@ func monotonic() int64 {
 	return ts.Nano()
 }
 
-// tell gives the warden a line; without a warden nothing happens.
+// tell returns the warden a line; without a warden nothing happens.
 func tell(format string, args ...any) {
 	ward.Lock()
 	defer ward.Unlock()
@@ -170,7 +170,7 @@ func tell(format string, args ...any) {
 	}
 }
 
-// marked gives the environment that every process gets beside its own.
+// marked returns the environment that every process gets beside its own.
 func marked() []string {
 	ward.Lock()
 	defer ward.Unlock()

@@ -49,7 +49,7 @@ func (r *Recorder) Keep(p payload.Payload, wait, receive time.Duration, comment 
 	return err
 }
 
-// Report gives what was redacted, and what was left although it looks like a
+// Report returns what was redacted, and what was left although it looks like a
 // secret; failed is why not everything was recorded.
 func (r *Recorder) Report() (found payload.Tally, failed error) {
 	r.mu.Lock()
@@ -272,7 +272,7 @@ func (p *Proxy) unreachable(w http.ResponseWriter, r *http.Request, err error) {
 // ofHop are headers of one connection (RFC 9110 §7.6.1).
 var ofHop = []string{"Connection", "Keep-Alive", "Proxy-Connection", "Transfer-Encoding", "Te", "Trailer", "Upgrade"}
 
-// Fields gives headers in a fixed order, without those of one connection.
+// Fields returns headers in a fixed order, without those of one connection.
 func Fields(h http.Header) (out []event.Field) {
 	for name, values := range h {
 		if slices.Contains(ofHop, name) {

@@ -109,7 +109,7 @@ func BenchmarkAddInstance(b *testing.B) {
 	}
 }
 
-// BenchmarkSample gives the share of a processor that reading what 40 instances use
+// BenchmarkSample returns the share of a processor that reading what 40 instances use
 // costs.
 func BenchmarkSample(b *testing.B) {
 	for _, bounds := range []proc.Bounds{{}, {Memory: 256 << 20, CPU: 2}} {

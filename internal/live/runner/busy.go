@@ -20,7 +20,7 @@ func startBusy() busyMeter {
 	return busyMeter{t[0], true}
 }
 
-// share gives the share since the start, or NaN where it is not known.
+// share returns the share since the start, or NaN where it is not known.
 func (b busyMeter) share() float64 {
 	t, err := cpu.Times(false)
 	if !b.ok || err != nil || len(t) == 0 {

@@ -171,7 +171,7 @@ func (d *Driver) cleared(ctx context.Context, c *coldFeed) bool {
 	})
 }
 
-// filesOf gives the files of a function that are known before it runs: its
+// filesOf returns the files of a function that are known before it runs: its
 // command's, and those that make its version.
 func filesOf(f *plan.Function, dir string) (files []string) {
 	add := func(path string) {
@@ -217,7 +217,7 @@ func (d *Driver) coldFeeds() {
 	}
 }
 
-// nextChange gives when the next planned change is due, or never.
+// nextChange returns when the next planned change is due, or never.
 func (d *Driver) nextChange() clock.Time {
 	if d.changed < len(d.drill.Changes) && !d.over && d.opened {
 		return d.opens.Add(d.drill.Changes[d.changed].At)

@@ -247,7 +247,7 @@ func meterOf(f *plan.Function) string {
 	return proc.Meter()
 }
 
-// enforced tells whether a function's bounds are, in words; "" where it has none.
+// enforced reports whether a function's bounds are, in words; "" where it has none.
 func enforced(f *plan.Function) string {
 	if f.Memory == 0 && f.CPU == 0 {
 		return ""
@@ -258,7 +258,7 @@ func enforced(f *plan.Function) string {
 	return proc.Bounded().Says(proc.Bounds{Memory: f.Memory, CPU: f.CPU})
 }
 
-// setFirst gives the number of a set's first payload, taken up once.
+// setFirst returns the number of a set's first payload, taken up once.
 func (d *Driver) setFirst(set int) int32 {
 	first, ok := d.sets[set]
 	if !ok {
@@ -378,7 +378,7 @@ func (d *Driver) keep(text []byte, used *int, most int) int32 {
 	return int32(len(d.rec.Blobs))
 }
 
-// EventText gives what is kept of an event: all of it, so that it can be sent again.
+// EventText returns what is kept of an event: all of it, so that it can be sent again.
 func EventText(p *payload.Payload) []byte {
 	if p.Request != nil {
 		m := transport.Build(context.Background(), nil, p.Request, nil, false)
@@ -388,7 +388,7 @@ func EventText(p *payload.Payload) []byte {
 }
 
 // KeepObjects keeps the bytes of the objects that events of storage sources tell of;
-// read gives them, or nil. It is called before Run.
+// read returns them, or nil. It is called before Run.
 func (d *Driver) KeepObjects(read func(bucket, key string) []byte) {
 	for i := range d.payloads {
 		p := d.payloads[i]
@@ -424,10 +424,10 @@ func (d *Driver) keepReply(v *measure.Invocation, r *transport.Reply, key uint64
 	v.Timing = n
 }
 
-// now gives the time of the run.
+// now returns the time of the run.
 func (d *Driver) now() clock.Time { return d.at(time.Now()) }
 
-// At gives a moment as the run's time; the run has begun.
+// At returns a moment as the run's time; the run has begun.
 func (d *Driver) At(t time.Time) clock.Time {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -528,7 +528,7 @@ func (d *Driver) lastDue() (last clock.Time) {
 	return last
 }
 
-// Snapshot gives what has been recorded so far. Its slices are the caller's to
+// Snapshot returns what has been recorded so far. Its slices are the caller's to
 // read and not to change.
 func (d *Driver) Snapshot() *measure.Run {
 	d.mu.Lock()
@@ -571,7 +571,7 @@ const (
 	mostLines = 1000
 )
 
-// Looks gives the state of each function now.
+// Looks returns the state of each function now.
 func (d *Driver) Looks() []engine.Look {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -730,7 +730,7 @@ func (d *Driver) pump(now clock.Time, self *slot) (own *job) {
 	return own
 }
 
-// arrived gives the input of an event that comes, and notes how many deliveries
+// arrived returns the input of an event that comes, and notes how many deliveries
 // it has.
 func (d *Driver) arrived(a *arrivalInfo) engine.Input {
 	source, p := a.arrival.Source, d.payloads[a.arrival.Payload]
@@ -739,10 +739,10 @@ func (d *Driver) arrived(a *arrivalInfo) engine.Input {
 	return in
 }
 
-// deliveries gives how many an event has.
+// deliveries returns how many an event has.
 func deliveries(takes uint64) int32 { return int32(max(1, bits.OnesCount64(takes))) }
 
-// ownDelay gives how long a queue's message asks to be hidden, by its attribute
+// ownDelay returns how long a queue's message asks to be hidden, by its attribute
 // `delay`.
 func ownDelay(src *plan.Source, p *payload.Payload) time.Duration {
 	if src.Kind != plan.Queue || p.Event == nil {
@@ -756,7 +756,7 @@ func ownDelay(src *plan.Source, p *payload.Payload) time.Duration {
 	return max(delay, 0)
 }
 
-// takesOf gives the wires that take a payload; it is the same each time.
+// takesOf returns the wires that take a payload; it is the same each time.
 func (d *Driver) takesOf(source, payload int32) uint64 {
 	k := [2]int32{source, payload}
 	takes, ok := d.takes[k]
@@ -767,7 +767,7 @@ func (d *Driver) takesOf(source, payload int32) uint64 {
 	return takes
 }
 
-// nextWake gives when something falls due next.
+// nextWake returns when something falls due next.
 func (d *Driver) nextWake(now clock.Time) clock.Time {
 	next := min(d.wake, d.nextChange())
 	if !d.over && !d.closing {

@@ -47,7 +47,7 @@ type instance struct {
 	ready     bool
 }
 
-// record gives the instance's entry in the records; the lock is held.
+// record returns the instance's entry in the records; the lock is held.
 func (in *instance) record() *measure.Instance { return &in.d.rec.Instances[in.id] }
 
 // start begins an instance; the lock is held.
@@ -197,7 +197,7 @@ func (in *instance) missing() string {
 	return text
 }
 
-// lastWords gives the end of the output, for messages.
+// lastWords returns the end of the output, for messages.
 func (in *instance) lastWords() string {
 	for _, line := range slices.Backward(in.proc.Output.Last(20)) {
 		if line = strings.TrimSpace(line); line != "" {
@@ -420,7 +420,7 @@ func (in *instance) startProgram(env []string) (transport.Program, error) {
 	}}, nil
 }
 
-// keep gives how much of a reply is kept.
+// keep returns how much of a reply is kept.
 func (in *instance) keep() int {
 	if in.d.tracks != nil || in.d.expecting {
 		return transport.ReplyLimit // somebody looks at it, or saves it
@@ -428,7 +428,7 @@ func (in *instance) keep() int {
 	return transport.Kept
 }
 
-// slot gives a slot of the instance, which begins to work when it is first wanted;
+// slot returns a slot of the instance, which begins to work when it is first wanted;
 // the lock is held.
 func (in *instance) slot(n int32) *slot {
 	for len(in.slots) <= int(n) {
@@ -470,7 +470,7 @@ type job struct {
 	expect     *payload.Expect // of the answer; nil for nothing
 }
 
-// send gives an invocation to its slot; the lock is held.
+// send returns an invocation to its slot; the lock is held.
 func (d *Driver) send(f *engine.Effect, self *slot) *job {
 	in := d.instances[f.Instance]
 	sl := in.slot(f.Slot)
@@ -539,7 +539,7 @@ func (j *job) compose(ctx context.Context, fn *plan.Function, r *event.Request, 
 	j.message = transport.Build(ctx, fn, r, events, batch)
 }
 
-// deadLetter tells whether an event is a dead letter, of which source, and how
+// deadLetter reports whether an event is a dead letter, of which source, and how
 // its last attempt there ended.
 func (d *Driver) deadLetter(event int64) (of string, last attempt, ok bool) {
 	if d.tracks != nil {
@@ -553,7 +553,7 @@ func (d *Driver) deadLetter(event int64) (of string, last attempt, ok bool) {
 	return d.p.Sources[d.rec.Arrivals[a.From].Source].Name, d.events[event].last, true
 }
 
-// withReason gives a dead letter with attributes that say where it comes from and
+// withReason returns a dead letter with attributes that say where it comes from and
 // why it was given up.
 func withReason(e *event.Event, of string, last attempt) *event.Event {
 	c := *e
@@ -565,7 +565,7 @@ func withReason(e *event.Event, of string, last attempt) *event.Event {
 	return &c
 }
 
-// payloadOf gives what an event carries, and how often its set had been used up.
+// payloadOf returns what an event carries, and how often its set had been used up.
 func (d *Driver) payloadOf(event int64) (p *payload.Payload, round int32) {
 	if d.tracks != nil {
 		return d.tracks[event].Shot.Payload, 0

@@ -94,7 +94,7 @@ func (l *launched) giveBack() {
 	}
 }
 
-// command gives one of the function's commands for this process.
+// command returns one of the function's commands for this process.
 func (l *launched) command(fn *plan.Function, args []string, unique string) proc.Command {
 	env := slices.Clone(fn.Env)
 	p := ""
@@ -111,7 +111,7 @@ func (l *launched) command(fn *plan.Function, args []string, unique string) proc
 	return proc.Command{Args: proc.Expand(args, "port", p, "socket", l.socket, "instance", unique), Dir: fn.Dir, Env: env}
 }
 
-// unique gives a name that no other process of this machine's drills has.
+// unique returns a name that no other process of this machine's drills has.
 func (d *Driver) unique(fn *plan.Function, number string) string {
 	return fmt.Sprintf("%s-%s-%s", strings.ReplaceAll(fn.Name, "@", "-"), d.tag, number)
 }
@@ -189,7 +189,7 @@ func (d *Driver) note(text string) {
 	}
 }
 
-// takeSpare gives a parked process of the function's present code, or nil; the
+// takeSpare returns a parked process of the function's present code, or nil; the
 // lock is held.
 func (d *Driver) takeSpare(fn int32) (x *spare) {
 	d.dropOld(fn)

@@ -13,14 +13,14 @@ import (
 	"nightdrill/internal/live/proc"
 )
 
-// Limits gives the limits that hold now: of each function, and of all together.
+// Limits returns the limits that hold now: of each function, and of all together.
 func (d *Driver) Limits() (all int, each []plan.Limits) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return d.all, d.limits()
 }
 
-// limits gives the limits of each function; the lock is held.
+// limits returns the limits of each function; the lock is held.
 func (d *Driver) limits() (each []plan.Limits) {
 	for i := range d.p.Functions {
 		each = append(each, d.eng.Limits(i))

@@ -282,7 +282,7 @@ func TestMisbehaviour(t *testing.T) {
 	}
 }
 
-// started gives the processes that this program started, and theirs, which run or
+// started returns the processes that this program started, and theirs, which run or
 // which nobody has waited for.
 func started() (found []string) {
 	all, _ := filepath.Glob("/proc/[0-9]*/environ")

@@ -46,7 +46,7 @@ func (d *Driver) nextOnward() onwardInfo {
 	return x
 }
 
-// SentOn gives how many replies were sent on, by the function's name and their
+// SentOn returns how many replies were sent on, by the function's name and their
 // place in its Then.
 func (d *Driver) SentOn() map[string][]int {
 	d.mu.Lock()
@@ -137,7 +137,7 @@ func (d *Driver) sendOn(in *engine.Input, fn int32, from int64, sent []sentOn) {
 
 var chainSeed = maphash.MakeSeed()
 
-// chainedPayload gives the number of a payload that was made of a reply; replies
+// chainedPayload returns the number of a payload that was made of a reply; replies
 // that are alike have one.
 func (d *Driver) chainedPayload(p *payload.Payload) int32 {
 	plain := *p
@@ -191,7 +191,7 @@ func (d *Driver) release() {
 	d.done = d.done[:0]
 }
 
-// Wires gives what waits on each wire of each source now.
+// Wires returns what waits on each wire of each source now.
 func (d *Driver) Wires() [][]engine.WireLook {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -204,7 +204,7 @@ func (d *Driver) Wires() [][]engine.WireLook {
 	return out
 }
 
-// Lanes gives the state of each partition of a stream, over all of its wires.
+// Lanes returns the state of each partition of a stream, over all of its wires.
 func (d *Driver) Lanes(source int) (out []engine.LaneLook) {
 	d.mu.Lock()
 	defer d.mu.Unlock()

@@ -145,7 +145,7 @@ func watchGaps(ctx context.Context) <-chan [][2]time.Time {
 	return out
 }
 
-// timerLateness gives how late timers of the kind that events are taken by ring.
+// timerLateness returns how late timers of the kind that events are taken by ring.
 func timerLateness() []time.Duration {
 	out := make([]time.Duration, 0, timers)
 	done := make(chan struct{})

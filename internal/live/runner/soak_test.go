@@ -95,7 +95,7 @@ func footprint() [4]int {
 	return [4]int{now[0], now[1], len(started()), int(m.HeapAlloc >> 10)}
 }
 
-// resident gives this program's largest resident size.
+// resident returns this program's largest resident size.
 func resident() string {
 	text, _ := os.ReadFile("/proc/self/status")
 	_, after, _ := strings.Cut(string(text), "VmHWM:")

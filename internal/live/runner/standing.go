@@ -123,7 +123,7 @@ func (d *Driver) Fire(s Shot) *Track {
 	return t
 }
 
-// reached gives the functions that an event reaches.
+// reached returns the functions that an event reaches.
 func (d *Driver) reached(s Shot) (fns []int) {
 	for w, wire := range d.p.Sources[s.Source].Wires {
 		if s.Takes&(1<<w) != 0 && !slices.Contains(fns, wire.To) {
@@ -156,7 +156,7 @@ func (d *Driver) copyOf(t *Track) Track {
 	return c
 }
 
-// Renew gives a function other settings, and its code another version: its
+// Renew returns a function other settings, and its code another version: its
 // instances are replaced one by one.
 func (d *Driver) Renew(fn int, f *plan.Function, version string) {
 	d.mu.Lock()
@@ -176,7 +176,7 @@ func (d *Driver) Hold(fn int, held bool) {
 	d.step(engine.Input{Kind: kind, Function: int32(fn)}, nil)
 }
 
-// Trouble gives what last went wrong with a function since its code changed;
+// Trouble returns what last went wrong with a function since its code changed;
 // the text is "" for nothing.
 func (d *Driver) Trouble(fn int) Trouble {
 	d.mu.Lock()
@@ -184,7 +184,7 @@ func (d *Driver) Trouble(fn int) Trouble {
 	return d.troubles[fn]
 }
 
-// Address gives where the newest ready instance of a function listens, or "".
+// Address returns where the newest ready instance of a function listens, or "".
 func (d *Driver) Address(fn int) string {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -339,7 +339,7 @@ func (d *Driver) Name(fn int, version string) {
 	d.versions[fn] = version
 }
 
-// Weight gives how many bytes of replies a track holds.
+// Weight returns how many bytes of replies a track holds.
 func (d *Driver) Weight(t *Track) (n int) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -381,7 +381,7 @@ func trim(t *Track, most int) {
 	}
 }
 
-// NextOn gives the time at which a track's first attempt after another one was
+// NextOn returns the time at which a track's first attempt after another one was
 // handed to the same instance, if there is one.
 func (d *Driver) NextOn(t *Track, after *Try) (at time.Time, ok bool) {
 	d.mu.Lock()

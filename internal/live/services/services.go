@@ -36,7 +36,7 @@ type service struct {
 	theirs bool     // it was there before we came
 }
 
-// New gives the services of a project, none of them started.
+// New returns the services of a project, none of them started.
 func New(list []plan.Service, log *logs.Log) *Set {
 	s := &Set{log: log}
 	for i := range list {
@@ -124,7 +124,7 @@ func (x *service) alive() bool {
 	}
 }
 
-// answers tells whether the service can be reached, as far as its condition says.
+// answers reports whether the service can be reached, as far as its condition says.
 func (x *service) answers(ctx context.Context) bool {
 	ctx, cancel := context.WithTimeout(ctx, time.Second)
 	defer cancel()
@@ -192,7 +192,7 @@ func (s *Set) Reset(ctx context.Context) error {
 	return nil
 }
 
-// Names gives the services that run now, with a word for those that are not ours.
+// Names returns the services that run now, with a word for those that are not ours.
 func (s *Set) Names() (out []string) {
 	for _, x := range s.all {
 		if !x.mu.TryLock() {

@@ -15,7 +15,7 @@ import (
 	"nightdrill/internal/live/logs"
 )
 
-// free gives an address that nobody listens on.
+// free returns an address that nobody listens on.
 func free(t *testing.T) string {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")

@@ -16,7 +16,7 @@ import (
 // Kept is how much of an event or a reply is kept.
 const Kept = bodyKept
 
-// Text gives a message as it is kept.
+// Text returns a message as it is kept.
 func (m *Message) Text() []byte {
 	b := fmt.Appendf(nil, "%s %s\n", m.Method, payload.ShownTarget(m.Target))
 	for _, h := range m.Header {
@@ -39,7 +39,7 @@ func appendHeader(b []byte, name, value string) []byte {
 // they differ from one reply to the next although nothing else does.
 var ownPlace = []string{"Date", "Server-Timing"}
 
-// Text gives a reply as it is kept.
+// Text returns a reply as it is kept.
 func (r *Reply) Text() []byte {
 	b := fmt.Appendf(nil, "%d %s\n", r.Status, http.StatusText(r.Status))
 	for _, name := range headerNames(r.Header) {

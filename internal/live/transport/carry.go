@@ -47,7 +47,7 @@ type Message struct {
 	of     *event.Request // the HTTP event that it is, if so
 }
 
-// Build gives the message for a batch: an HTTP event is the request that it
+// Build returns the message for a batch: an HTTP event is the request that it
 // is; other events go by the CloudEvents HTTP binding in the function's form,
 // in the batch form where the source makes batches. The context ends templates, which may
 // take long ([Shaped]).
@@ -85,7 +85,7 @@ func Build(ctx context.Context, f *plan.Function, request *event.Request, events
 // Shaped reports whether a function's messages are made by a template of the user's.
 func Shaped(f *plan.Function) bool { return f.Shape != nil && f.Deliver == plan.DeliverShaped }
 
-// shaped gives what the function's template makes of events, or of a request.
+// shaped returns what the function's template makes of events, or of a request.
 func shaped(ctx context.Context, f *plan.Function, request *event.Request, events []*event.Event) Message {
 	m := Message{Method: "POST", Target: f.Path}
 	body, kind, err := f.Shape.Body(request, events, ctx.Err)
@@ -166,7 +166,7 @@ func (l *limited) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// New gives a connection to an address, or to a Unix socket by its path; it is
+// New returns a connection to an address, or to a Unix socket by its path; it is
 // opened when it is first used.
 func New(address string) *Conn {
 	c := &Conn{network: "tcp", address: address, Keep: Kept}
@@ -365,7 +365,7 @@ func (c *Conn) open(ctx context.Context) error {
 	return nil
 }
 
-// prepare gives the request of a message. An HTTP event is often sent many
+// prepare returns the request of a message. An HTTP event is often sent many
 // times in a row; its request is made once, where it has no body to be read.
 func (c *Conn) prepare(m *Message, trace string) *http.Request {
 	if m.of != nil && m.of == c.last {
@@ -384,7 +384,7 @@ func (c *Conn) prepare(m *Message, trace string) *http.Request {
 	return req
 }
 
-// request gives the message as net/http's own request.
+// request returns the message as net/http's own request.
 func (m *Message) request(address, trace string) *http.Request {
 	req := &http.Request{Method: m.Method, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1, Header: make(http.Header, len(m.Header)+2), Host: address}
 	req.URL = target(m.Target)
@@ -408,7 +408,7 @@ func (m *Message) request(address, trace string) *http.Request {
 	return req
 }
 
-// target gives a request target as a URL that is written as it stands.
+// target returns a request target as a URL that is written as it stands.
 func target(s string) *url.URL {
 	path, query, has := strings.Cut(s, "?")
 	if plain, err := url.PathUnescape(path); err == nil && strings.HasPrefix(path, "/") {
@@ -431,7 +431,7 @@ func retryAfter(s string, now time.Time) time.Duration {
 	return 0
 }
 
-// Traceparent gives the header of W3C Trace Context, version 00: a trace for
+// Traceparent returns the header of W3C Trace Context, version 00: a trace for
 // each event, a parent for each invocation.
 func Traceparent(run uint64, event int64, invocation uint64) string {
 	var b [55]byte

@@ -24,7 +24,7 @@ import (
 // function is spoken to over lines.
 const RequestType = "http.request"
 
-// line gives the line that stands for events: CloudEvents in the JSON format, a
+// line returns the line that stands for events: CloudEvents in the JSON format, a
 // batch as an array; or what the function's form makes of them.
 func line(ctx context.Context, f *plan.Function, request *event.Request, events []*event.Event, batch bool) Message {
 	m := Message{Method: "line", Target: "standard input"}
@@ -57,7 +57,7 @@ func line(ctx context.Context, f *plan.Function, request *event.Request, events 
 	return m
 }
 
-// wrap gives a request as an event whose data says what it is.
+// wrap returns a request as an event whose data says what it is.
 func wrap(r *event.Request) *event.Event {
 	data := map[string]any{"method": r.Method, "target": r.Target}
 	headers := map[string]string{}

@@ -104,7 +104,7 @@ func (o *OneShot) status(r *Reply, head http.Header) (why string) {
 	return ""
 }
 
-// cgi gives the environment of a request (RFC 3875 §4.1). Headers that carry what
+// cgi returns the environment of a request (RFC 3875 §4.1). Headers that carry what
 // is secret are left out, as it asks for, and Proxy, which programs would take
 // for a setting of their own.
 func cgi(m *Message, trace string) []string {

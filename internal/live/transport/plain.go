@@ -15,7 +15,7 @@ import (
 	"golang.org/x/text/encoding/htmlindex"
 )
 
-// Plain gives the body of a reply unpacked (RFC 9110 §8.4) and, where it is text
+// Plain returns the body of a reply unpacked (RFC 9110 §8.4) and, where it is text
 // in another character set, as UTF-8; note says what was done, or why it could
 // not be. The reply itself stays as it came.
 func (r *Reply) Plain() (body []byte, note string) {
@@ -96,7 +96,7 @@ func Indent(to *bytes.Buffer, body []byte) bool {
 	return deepest <= 200 && json.Indent(to, bytes.TrimSpace(body), "", "  ") == nil
 }
 
-// IsText tells whether bytes are text that can be shown.
+// IsText reports whether bytes are text that can be shown.
 func IsText(b []byte) bool {
 	if len(b) > Kept {
 		b = b[:Kept]

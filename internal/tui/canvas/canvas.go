@@ -22,12 +22,12 @@ type cell struct {
 	wide  bool
 }
 
-// New gives an empty canvas.
+// New returns an empty canvas.
 func New(w, h int, theme *Theme) *Canvas {
 	return &Canvas{W: max(w, 0), H: max(h, 0), cells: make([]cell, max(w, 0)*max(h, 0)), theme: theme}
 }
 
-// Theme gives the theme that the canvas is drawn in.
+// Theme returns the theme that the canvas is drawn in.
 func (c *Canvas) Theme() *Theme { return c.theme }
 
 // Put writes text at a place, cut at the right edge, and gives the column after it.
@@ -68,7 +68,7 @@ func (c *Canvas) PutUpTo(x, y, edge int, style Style, text string) int {
 	return x
 }
 
-// visible gives what is shown of a letter.
+// visible returns what is shown of a letter.
 func visible(r rune) rune {
 	if unicode.IsControl(r) {
 		return '·'
@@ -88,7 +88,7 @@ func (c *Canvas) Set(x, y int, style Style, r rune) {
 	}
 }
 
-// Restyle gives cells of a row another style and leaves their text.
+// Restyle returns cells of a row another style and leaves their text.
 func (c *Canvas) Restyle(x, y, n int, style Style) {
 	for i := max(x, 0); i < min(x+n, c.W) && y >= 0 && y < c.H; i++ {
 		c.cells[y*c.W+i].style = style

@@ -1,7 +1,7 @@
 package canvas
 
 // Flow writes text over as many rows as it needs, broken between words,
-// and gives the row after it.
+// and returns the row after it.
 func Flow(c *Canvas, x, y, edge int, style Style, text string) int {
 	at := x
 	word := []rune{}

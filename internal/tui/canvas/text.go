@@ -27,7 +27,7 @@ func (r Row) Width() (n int) {
 	return n
 }
 
-// Rows gives plain lines in one style.
+// Rows returns plain lines in one style.
 func Rows(style Style, lines ...string) (out []Row) {
 	for _, l := range lines {
 		out = append(out, Row{{style, l}})
@@ -45,7 +45,7 @@ func (c *Canvas) PutRow(x, y, edge int, row Row) {
 // colouredLimit is the longest text that is coloured, in bytes.
 const colouredLimit = 512 << 10
 
-// Code gives a text in the colours of its language, told by its media type. The
+// Code returns a text in the colours of its language, told by its media type. The
 // text holds nothing that a terminal obeys but line ends.
 func Code(text, mediaType string) (out []Row) {
 	lexer := lexers.MatchMimeType(strings.TrimSpace(strings.ToLower(strings.SplitN(mediaType, ";", 2)[0])))
@@ -116,7 +116,7 @@ func Wrap(rows []Row, width int) (out []Row) {
 	return out
 }
 
-// start gives the beginning of a text, of about n bytes and at least one
+// start returns the beginning of a text, of about n bytes and at least one
 // character: to measure all of a long one for each row would take too long.
 func start(s string, n int) string {
 	for i := range s {
@@ -127,7 +127,7 @@ func start(s string, n int) string {
 	return s
 }
 
-// Hex gives bytes as a dump: place, sixteen bytes, and their text.
+// Hex returns bytes as a dump: place, sixteen bytes, and their text.
 func Hex(b []byte) (out []Row) {
 	for at := 0; at < len(b); at += 16 {
 		part := b[at:min(at+16, len(b))]
@@ -146,7 +146,7 @@ func Hex(b []byte) (out []Row) {
 	return out
 }
 
-// latin gives each byte as a character of its own.
+// latin returns each byte as a character of its own.
 func latin(b []byte) []rune {
 	out := make([]rune, len(b))
 	for i, c := range b {

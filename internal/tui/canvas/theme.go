@@ -30,13 +30,13 @@ const (
 	styles
 )
 
-// Theme gives styles their looks, for a dark or a light terminal.
+// Theme returns styles their looks, for a dark or a light terminal.
 type Theme struct {
 	looks         [styles]lipgloss.Style
 	before, after [styles]string // the sequences around a text
 }
 
-// NewTheme gives the theme for a terminal's background.
+// NewTheme returns the theme for a terminal's background.
 func NewTheme(dark bool) *Theme {
 	pick := lipgloss.LightDark(dark)
 	color := func(light, dark string) lipgloss.Style {
@@ -66,10 +66,10 @@ func NewTheme(dark bool) *Theme {
 	return t
 }
 
-// shows tells whether a style can be seen on a space.
+// shows reports whether a style can be seen on a space.
 func (t *Theme) shows(s Style) bool { return s >= Chosen || s == Active }
 
-// Under gives the style of a cell under the cursor.
+// Under returns the style of a cell under the cursor.
 func (s Style) Under() Style {
 	switch s {
 	case Warm:

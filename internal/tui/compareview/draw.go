@@ -46,7 +46,7 @@ func (m *Model) drawEmpty(out *canvas.Canvas) {
 	}
 }
 
-// styleOf gives a side's style: the first is what the others are set against.
+// styleOf returns a side's style: the first is what the others are set against.
 func styleOf(side int) canvas.Style {
 	return [...]canvas.Style{canvas.Dim, canvas.Warm, canvas.Cold, canvas.Field, canvas.Text}[min(side, 4)]
 }
@@ -99,7 +99,7 @@ func (m *Model) drawPage(page *canvas.Canvas, c *measure.Comparison) int {
 	return y
 }
 
-// longest gives the width of the sides' labels.
+// longest returns the width of the sides' labels.
 func longest(c *measure.Comparison) (w int) {
 	for i := range c.Sides {
 		w = max(w, len([]rune(c.Sides[i].Label)))

@@ -58,7 +58,7 @@ type Model struct {
 	suggest       string // what is written when variants are asked for
 }
 
-// New gives the view.
+// New returns the view.
 func New(runs *store.Store) *Model { return &Model{store: runs} }
 
 // Resize tells the view its room.
@@ -70,7 +70,7 @@ func (m *Model) Runs(all []store.Info) { m.runs = all }
 // Suggest tells which variants could be compared, as they are asked for.
 func (m *Model) Suggest(text string) { m.suggest = text }
 
-// Took tells whether a message was the view's.
+// Took reports whether a message was the view's.
 func (m *Model) Took(msg tea.Msg) bool {
 	t, ok := msg.(compared)
 	if ok && t.first == m.first && t.second == m.second {
@@ -233,7 +233,7 @@ func (m *Model) askVariants() tea.Cmd {
 	}
 }
 
-// Help gives the keys that work now.
+// Help returns the keys that work now.
 func (m *Model) Help() []key.Binding {
 	out := []key.Binding{Keys.Variants}
 	if m.second != "" {

@@ -24,7 +24,7 @@ const (
 
 var heights = draw.Heights
 
-// height gives the block for a share from 0 to 1; anything above 0 is seen.
+// height returns the block for a share from 0 to 1; anything above 0 is seen.
 func height(share float64) rune {
 	if share <= 0 {
 		return ' '
@@ -111,7 +111,7 @@ func (m *Model) drawArrivals(c *canvas.Canvas, y int, w draw.Window) int {
 	return y
 }
 
-// below gives the rows that stand under the lanes.
+// below returns the rows that stand under the lanes.
 func (m *Model) below() int {
 	n := m.waitingRows() + 1 + m.figureRows()
 	if m.changesShown() {
@@ -143,7 +143,7 @@ func (m *Model) badlyAnswered() (fns []int) {
 	return fns[:min(len(fns), max(1, m.h/12))]
 }
 
-// waitingFunctions gives the functions that something can wait for.
+// waitingFunctions returns the functions that something can wait for.
 func (m *Model) waitingFunctions() (fns []int) {
 	r := m.chart.Run()
 	for fn := range r.Functions {
@@ -157,7 +157,7 @@ func (m *Model) waitingFunctions() (fns []int) {
 	return fns[:min(len(fns), max(1, m.h/8))]
 }
 
-// turned tells whether a source has a row for what was turned away or lost.
+// turned reports whether a source has a row for what was turned away or lost.
 func (m *Model) turned(s int) bool {
 	_, rejected := m.chart.Counts(draw.Rejected, s, draw.Window{})
 	_, lost := m.chart.Counts(draw.Lost, s, draw.Window{})
@@ -288,7 +288,7 @@ func calls(n int) string {
 	return fmt.Sprintf("%d calls", n)
 }
 
-// mark gives the glyph of a lane's cell: each state has its own, so that the
+// mark returns the glyph of a lane's cell: each state has its own, so that the
 // colour only repeats it.
 func mark(cell draw.Cell) (rune, canvas.Style) {
 	switch {
@@ -406,7 +406,7 @@ func (m *Model) drawAxis(c *canvas.Canvas, y int, w draw.Window) int {
 	return y + 1
 }
 
-// roundStep gives the 1, 2 or 5 times a power of ten at or above a duration.
+// roundStep returns the 1, 2 or 5 times a power of ten at or above a duration.
 func roundStep(d time.Duration) time.Duration {
 	for decade := 100 * time.Microsecond; ; decade *= 10 {
 		for _, factor := range []time.Duration{1, 2, 5} {
@@ -547,7 +547,7 @@ func (m *Model) drawDetails(c *canvas.Canvas) {
 	}
 }
 
-// byteLines gives the bytes of the event and of the reply, as far as they were
+// byteLines returns the bytes of the event and of the reply, as far as they were
 // kept.
 func (m *Model) byteLines(v *measure.Invocation) (lines []line) {
 	r := m.chart.Run()
@@ -576,7 +576,7 @@ func (m *Model) byteLines(v *measure.Invocation) (lines []line) {
 	return lines
 }
 
-// bytes gives the bytes of a number: of a run that was read back, from the store.
+// bytes returns the bytes of a number: of a run that was read back, from the store.
 func (m *Model) bytes(r *measure.Run, number int32) ([]byte, error) {
 	if int(number) <= len(r.Blobs) {
 		return r.Blobs[number-1], nil

@@ -67,7 +67,7 @@ var idleSteps = []time.Duration{0, 100 * time.Millisecond, 250 * time.Millisecon
 var startSteps = []time.Duration{0, 10 * time.Millisecond, 20 * time.Millisecond, 50 * time.Millisecond, 100 * time.Millisecond, 200 * time.Millisecond, 500 * time.Millisecond,
 	time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second}
 
-// next gives the step above or below a duration.
+// next returns the step above or below a duration.
 func next(steps []time.Duration, d time.Duration, by int) time.Duration {
 	i, there := slices.BinarySearch(steps, d)
 	if by < 0 || there {
@@ -101,7 +101,7 @@ func (m *Model) Changed(err error) {
 	}
 }
 
-// Typing tells whether keys are for the limits' panel alone.
+// Typing reports whether keys are for the limits' panel alone.
 func (m *Model) Typing() bool { return m.panel.open && m.live }
 
 // limitKey handles a key of the panel.

@@ -14,7 +14,7 @@ import (
 	"nightdrill/internal/core/plan"
 )
 
-// keyed gives the message that a key leads to, as text.
+// keyed returns the message that a key leads to, as text.
 func keyed(m *Model, k string) string {
 	msg := tea.KeyPressMsg{Code: rune(k[0]), Text: k}
 	switch k {

@@ -11,12 +11,12 @@ import (
 
 func mib(n int64) float64 { return float64(n) / (1 << 20) }
 
-// togetherShown tells whether there is a row for all functions together.
+// togetherShown reports whether there is a row for all functions together.
 func (m *Model) togetherShown() bool {
 	return m.live && m.h >= 30 && !m.cold() && len(m.chart.Run().Functions) > 1
 }
 
-// limitOfAll gives the limit for all functions together.
+// limitOfAll returns the limit for all functions together.
 func (m *Model) limitOfAll() int {
 	if m.live && m.panel.all > 0 {
 		return m.panel.all
@@ -24,7 +24,7 @@ func (m *Model) limitOfAll() int {
 	return m.chart.Run().Concurrency
 }
 
-// limitsOf gives the limits that hold for a function, or held at the beginning of
+// limitsOf returns the limits that hold for a function, or held at the beginning of
 // a run that is over.
 func (m *Model) limitsOf(fn int) plan.Limits {
 	if m.live && fn < len(m.panel.each) {
@@ -57,7 +57,7 @@ func drawUse(c *canvas.Canvas, x, y, cells, used, starting, limit, own int) {
 	}
 }
 
-// usage gives what the running instances of a function use: the memory of the one
+// usage returns what the running instances of a function use: the memory of the one
 // that has most, and the processors of all together. bad tells whether the memory
 // is nearly at its bound.
 func (m *Model) usage(fn int32) (memory, cpus string, bad bool) {
@@ -92,7 +92,7 @@ func (m *Model) refusals() string {
 	return measure.RefusalsText(&m.tally.Refused)
 }
 
-// changesShown tells whether there is a row for what was changed.
+// changesShown reports whether there is a row for what was changed.
 func (m *Model) changesShown() bool { return len(m.chart.Run().Changes) > 0 }
 
 // drawChanges says what was changed, the latest first; when is marked at the head of

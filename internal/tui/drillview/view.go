@@ -79,7 +79,7 @@ type Model struct {
 	blob func(run string, number int32) ([]byte, error)
 }
 
-// New gives the view of a project. blob reads the bytes that a kept run has.
+// New returns the view of a project. blob reads the bytes that a kept run has.
 func New(p *plan.Project, blob func(run string, number int32) ([]byte, error)) *Model {
 	return &Model{p: p, blob: blob, lane: -1, call: -1}
 }
@@ -107,7 +107,7 @@ func (m *Model) Begin(d *plan.Drill, r *measure.Run) {
 // Loading says that a run is being read.
 func (m *Model) Loading(id string) { m.loading = id }
 
-// Shown gives the name of the run that is shown, or "".
+// Shown returns the name of the run that is shown, or "".
 func (m *Model) Shown() string {
 	if m.chart == nil || m.chart.Run() == nil {
 		return ""
@@ -233,7 +233,7 @@ func (m *Model) chooseKey(k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
-// Help gives the keys that work now, in the order of their use.
+// Help returns the keys that work now, in the order of their use.
 func (m *Model) Help() []key.Binding {
 	switch {
 	case m.choosing() && len(m.p.Drills) == 0:
@@ -266,7 +266,7 @@ func (m *Model) length() clock.Time {
 // follow is the longest drill that is shown whole while it runs.
 const follow = clock.Time(90 * time.Second)
 
-// window gives the stretch of time that is shown.
+// window returns the stretch of time that is shown.
 func (m *Model) window() draw.Window {
 	cells := max(m.w-left-right, 10)
 	if m.span > 0 {
@@ -303,7 +303,7 @@ func (m *Model) zoom(by float64) {
 	m.look(at-clock.Time(share*float64(span)), span)
 }
 
-// under gives the invocation under the cursor, or nil.
+// under returns the invocation under the cursor, or nil.
 func (m *Model) under() *measure.Invocation {
 	lanes := m.chart.Lanes()
 	if m.lane < 0 || m.lane >= len(lanes) || m.call < 0 || m.call >= len(lanes[m.lane].Invocations) {
@@ -352,7 +352,7 @@ func (m *Model) moveLane(lanes []*draw.Lane, by int) {
 	m.comeAlong(lanes[m.lane])
 }
 
-// latest gives the lane with the latest call, where a new cursor appears.
+// latest returns the lane with the latest call, where a new cursor appears.
 func (m *Model) latest(lanes []*draw.Lane) int {
 	best, done := 0, clock.Time(-1)
 	for i, l := range lanes {
@@ -416,7 +416,7 @@ func (m *Model) Title() (style canvas.Style, text string) {
 	return canvas.Plain, fmt.Sprintf("%s  over after %.1f s", r.Drill, r.Length.Seconds())
 }
 
-// Looks gives the state of each function, while a drill is under way; nil where
+// Looks returns the state of each function, while a drill is under way; nil where
 // its functions are not the project's.
 func (m *Model) Looks() []engine.Look {
 	if m.cold() {
@@ -425,12 +425,12 @@ func (m *Model) Looks() []engine.Look {
 	return m.looks
 }
 
-// cold tells whether the run is of cold starts, each variant as a function.
+// cold reports whether the run is of cold starts, each variant as a function.
 func (m *Model) cold() bool {
 	return m.chart != nil && m.chart.Run() != nil && m.chart.Run().ColdStarts > 0
 }
 
-// Now gives the time of the drill.
+// Now returns the time of the drill.
 func (m *Model) Now() clock.Time {
 	if m.chart == nil {
 		return 0

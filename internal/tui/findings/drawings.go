@@ -146,7 +146,7 @@ func (m *Model) drawWarmUp(c *canvas.Canvas, y int, name string, w measure.WarmU
 	return y + curveRows + 1
 }
 
-// steps gives how many steps of the timeline a cell holds, and how many cells there are.
+// steps returns how many steps of the timeline a cell holds, and how many cells there are.
 func (m *Model) steps(cells int) (per, n int) {
 	all := 0
 	if t := m.page.Time; t != nil && t.Step > 0 && len(t.Sources) > 0 {

@@ -25,7 +25,7 @@ func (m *Model) add(x, y, w int, pick measure.Filter, format string, args ...any
 	m.points = append(m.points, point{x, y, w, fmt.Sprintf(format, args...), pick})
 }
 
-// under gives the point under the cursor, or nil.
+// under returns the point under the cursor, or nil.
 func (m *Model) under() *point {
 	if m.cursor < 0 || m.cursor >= len(m.points) {
 		return nil

@@ -160,7 +160,7 @@ func (m *Model) beside(c *canvas.Canvas, y int, kinds ...string) int {
 	return y
 }
 
-// scale gives the common axis of all strips.
+// scale returns the common axis of all strips.
 func (m *Model) scale(cells int) draw.Scale {
 	lo, hi := time.Hour, time.Duration(0)
 	for i := range m.page.Spreads {

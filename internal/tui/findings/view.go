@@ -79,7 +79,7 @@ type Model struct {
 	list    *list
 }
 
-// New gives the view.
+// New returns the view.
 func New(runs Runs) *Model { return &Model{store: runs, cursor: -1} }
 
 // Resize tells the view its room.
@@ -112,14 +112,14 @@ func (m *Model) Show(p *measure.Page) {
 	m.filter = measure.Filter{}
 }
 
-// Have gives the view the run whose findings it shows.
+// Have returns the view the run whose findings it shows.
 func (m *Model) Have(r *measure.Run) {
 	if m.whole != nil && r.ID == m.whole.Summary.Run {
 		m.run = r
 	}
 }
 
-// Shown gives the name of the run that is shown, or "".
+// Shown returns the name of the run that is shown, or "".
 func (m *Model) Shown() string {
 	if m.whole == nil {
 		return ""
@@ -127,7 +127,7 @@ func (m *Model) Shown() string {
 	return m.whole.Summary.Run
 }
 
-// Empty tells whether there is nothing to show yet.
+// Empty reports whether there is nothing to show yet.
 func (m *Model) Empty() bool { return m.page == nil }
 
 // Key handles a key.
@@ -175,7 +175,7 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
-// place gives the place of the shown run in the list, or -1.
+// place returns the place of the shown run in the list, or -1.
 func (m *Model) place() int {
 	for i := range m.runs {
 		if m.runs[i].ID == m.Shown() {
@@ -194,7 +194,7 @@ func (m *Model) move(by int) tea.Cmd {
 	return func() tea.Msg { return Load{id} }
 }
 
-// Help gives the keys that work now.
+// Help returns the keys that work now.
 func (m *Model) Help() []key.Binding {
 	bind := func(k, help string) key.Binding { return key.NewBinding(key.WithKeys(k), key.WithHelp(k, help)) }
 	switch {
@@ -405,7 +405,7 @@ func (m *Model) routes() (n int) {
 	return n
 }
 
-// rows gives enough room for the whole page.
+// rows returns enough room for the whole page.
 func (m *Model) rows() int {
 	s := m.page.Summary
 	return 80 + 60*len(m.page.Functions) + 12*len(m.page.Sources) + 16*len(m.page.Failures) +

@@ -212,7 +212,7 @@ func (m *Model) drawAnswer(c *canvas.Canvas) {
 	m.drawLog(c, p, logTop)
 }
 
-// failedStart tells whether the event was lost to starts that failed.
+// failedStart reports whether the event was lost to starts that failed.
 func (p *page) failedStart() bool {
 	t := p.v.Last()
 	return t != nil && t.Over && t.Name == "" && t.Result == engine.StartFailure

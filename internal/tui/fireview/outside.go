@@ -10,7 +10,7 @@ import (
 	"strings"
 )
 
-// editorCommand gives the user's editor on a file: $VISUAL, $EDITOR, or one that
+// editorCommand returns the user's editor on a file: $VISUAL, $EDITOR, or one that
 // most systems have.
 func editorCommand(path string) (*exec.Cmd, error) {
 	for _, variable := range []string{"VISUAL", "EDITOR"} {
@@ -46,7 +46,7 @@ func openFile(path string) error {
 	return nil
 }
 
-// suffixOf gives a file name's ending for a media type.
+// suffixOf returns a file name's ending for a media type.
 func suffixOf(mediaType string) string {
 	base, _, _ := mime.ParseMediaType(mediaType)
 	switch {

@@ -60,7 +60,7 @@ const stripLength = 160
 // linesShown is how many log lines of an invocation are shown.
 const linesShown = 2000
 
-// read gives the command that makes the page of what is shown.
+// read returns the command that makes the page of what is shown.
 func (m *Model) read() tea.Cmd {
 	m.firings = m.firings[:0]
 	recent := m.s.Recent(stripLength)
@@ -331,7 +331,7 @@ func layOut(i *session.Item, form int) (rows []canvas.Row) {
 	return append(append(rows, canvas.Row{}), body...)
 }
 
-// dataOf gives the bytes of a payload's data or body.
+// dataOf returns the bytes of a payload's data or body.
 func dataOf(p *payload.Payload) []byte {
 	if p.Request != nil {
 		return p.Request.Body

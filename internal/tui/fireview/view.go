@@ -113,7 +113,7 @@ type Model struct {
 	over     *overlay        // logs or environment, while open
 }
 
-// New gives the view of a desk.
+// New returns the view of a desk.
 func New(s *session.Standing) *Model {
 	m := &Model{s: s, follow: true, leaveOut: map[string][]string{}}
 	m.Refresh()
@@ -158,7 +158,7 @@ func (m *Model) Choose(key string) tea.Cmd {
 	return m.Refresh()
 }
 
-// fits tells whether an item holds every word of the filter.
+// fits reports whether an item holds every word of the filter.
 func (m *Model) fits(i *session.Item) bool {
 	text := strings.ToLower(i.SourceName + " " + i.Title() + " " + i.Label)
 	for _, word := range strings.Fields(strings.ToLower(m.filter)) {
@@ -169,7 +169,7 @@ func (m *Model) fits(i *session.Item) bool {
 	return true
 }
 
-// item gives the payload under the cursor, or nil.
+// item returns the payload under the cursor, or nil.
 func (m *Model) item() *session.Item {
 	if m.at < 0 || m.at >= len(m.items) {
 		return nil
@@ -177,7 +177,7 @@ func (m *Model) item() *session.Item {
 	return m.items[m.at]
 }
 
-// Typing tells whether keys are text now.
+// Typing reports whether keys are text now.
 func (m *Model) Typing() bool { return m.typing || m.over != nil && m.over.typing }
 
 // Key handles a key.
@@ -327,7 +327,7 @@ func (m *Model) fire(o session.Order) tea.Cmd {
 	return m.read()
 }
 
-// variantOf gives the chosen variant where the item's source leads to it.
+// variantOf returns the chosen variant where the item's source leads to it.
 func (m *Model) variantOf(i *session.Item) string {
 	if slices.Contains(m.s.Variants(i.SourceName), m.variant) {
 		return m.variant
@@ -585,7 +585,7 @@ func (m *Model) choose(key string) tea.Cmd {
 	return nil
 }
 
-// source gives the source that something new is for.
+// source returns the source that something new is for.
 func (m *Model) source() (name string, http bool) {
 	if i := m.item(); i != nil {
 		return i.SourceName, i.HTTP
@@ -758,7 +758,7 @@ func (m *Model) save(open bool) tea.Cmd {
 	})
 }
 
-// Help gives the keys that work now, in the order of their use.
+// Help returns the keys that work now, in the order of their use.
 func (m *Model) Help() []key.Binding {
 	switch {
 	case m.over != nil:

@@ -17,8 +17,8 @@ type Note struct {
 	Bad  bool
 }
 
-// Say gives a command that says something in the bottom line.
+// Say returns a command that says something in the bottom line.
 func Say(text string) tea.Cmd { return func() tea.Msg { return Note{Text: text} } }
 
-// Complain gives a command that says an error in the bottom line.
+// Complain returns a command that says an error in the bottom line.
 func Complain(err error) tea.Cmd { return func() tea.Msg { return Note{Text: err.Error(), Bad: true} } }

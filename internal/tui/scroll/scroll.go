@@ -44,7 +44,7 @@ func (p *Page) Key(k tea.KeyPressMsg) bool {
 
 func (p *Page) to(at int) { p.At = max(min(at, p.Length-p.Room), 0) }
 
-// Long tells whether there is anything to scroll.
+// Long reports whether there is anything to scroll.
 func (p *Page) Long() bool { return p.Length > p.Room }
 
 // Fit takes the length of the page and the rows that it has on the screen.

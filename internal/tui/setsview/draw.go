@@ -225,7 +225,7 @@ func expects(x *payload.Expect) string {
 	return strings.Join(parts, ", ")
 }
 
-// faults gives what of a payload does not fit its set's schema.
+// faults returns what of a payload does not fit its set's schema.
 func faults(set *payload.Set, p *payload.Payload) []generate.Fault {
 	if set.Fits == nil {
 		return nil
@@ -377,7 +377,7 @@ func (m *Model) layOut(set *payload.Set, p *payload.Payload, width int) page {
 	return out
 }
 
-// colour gives each line of JSON in its colours.
+// colour returns each line of JSON in its colours.
 func colour(lines []jsondiff.Line) []canvas.Row {
 	text := make([]string, len(lines))
 	for i, l := range lines {

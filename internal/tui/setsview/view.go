@@ -104,7 +104,7 @@ type (
 	}
 )
 
-// New gives the view of a desk.
+// New returns the view of a desk.
 func New(s *session.Standing) *Model {
 	return &Model{s: s, plan: s.Plan(), known: map[*payload.Set]*about{}}
 }
@@ -207,7 +207,7 @@ func (m *Model) make() tea.Cmd {
 	}
 }
 
-// payload gives what is shown.
+// payload returns what is shown.
 func (m *Model) payload() *payload.Payload {
 	set := m.set()
 	switch {
@@ -318,7 +318,7 @@ func (m *Model) askNumber() tea.Cmd {
 	}
 }
 
-// source gives a source that the set can be sent to.
+// source returns a source that the set can be sent to.
 func (m *Model) source(set *payload.Set) (string, bool) {
 	for _, d := range m.plan.Drills {
 		for _, f := range d.Feeds {
@@ -394,7 +394,7 @@ func (m *Model) Title() (canvas.Style, string) {
 	return canvas.Dim, fmt.Sprintf("%d payloads in %d sets", n, len(m.plan.Sets))
 }
 
-// Help gives the keys that work now.
+// Help returns the keys that work now.
 func (m *Model) Help() []key.Binding {
 	list := []key.Binding{Keys.Up, Keys.Left, Keys.Before, Keys.Fire, Keys.Map, Keys.Gets, Keys.Keep, Keys.Go}
 	if set := m.set(); set != nil && set.Maker != nil {

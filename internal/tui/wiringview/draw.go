@@ -73,7 +73,7 @@ func (m *Model) follow(p *draw.WiringPlan, words []session.WireOf, room int) {
 	m.top = max(min(m.top, p.H-room), 0)
 }
 
-// places gives the source and the function at which the event on the map is, or
+// places returns the source and the function at which the event on the map is, or
 // the cursor; -1 for none.
 func (m *Model) places() (source, function int) {
 	if m.journey != nil && m.stop < len(m.journey) {
@@ -346,7 +346,7 @@ func (m *Model) drawFigures(c *canvas.Canvas, x, y, edge, i int) {
 	c.PutUpTo(x, y, edge, style, clauses(text, edge-x))
 }
 
-// figures gives what the kind of a source lives by.
+// figures returns what the kind of a source lives by.
 func (m *Model) figures(i int) (canvas.Style, string) {
 	src, t := &m.plan.Sources[i], m.of(i)
 	if t == nil {
@@ -478,7 +478,7 @@ func (m *Model) nextTime(src *plan.Source) string {
 	return text + ", stands still"
 }
 
-// longest gives the longest of some words that fit, or the shortest.
+// longest returns the longest of some words that fit, or the shortest.
 func longest(words []string, room int) string {
 	for _, w := range words {
 		if ansi.StringWidth(w) <= room {

@@ -77,7 +77,7 @@ type choice struct {
 	bad         bool  // no wire takes it
 }
 
-// New gives the view of a desk; states says how a function stands, the longest
+// New returns the view of a desk; states says how a function stands, the longest
 // words first.
 func New(s *session.Standing, states func(fn int) (canvas.Style, []string)) *Model {
 	m := &Model{s: s, states: states, now: time.Now()}
@@ -85,7 +85,7 @@ func New(s *session.Standing, states func(fn int) (canvas.Style, []string)) *Mod
 	return m
 }
 
-// NeedsRun tells whether the last run would be of use and is not known yet.
+// NeedsRun reports whether the last run would be of use and is not known yet.
 func (m *Model) NeedsRun() bool { return m.run == nil && m.drill == nil }
 
 // Run takes the last run in.
@@ -178,7 +178,7 @@ func (m *Model) functions() (n int) {
 	return n
 }
 
-// source gives the source under the cursor, or the first that leads to the
+// source returns the source under the cursor, or the first that leads to the
 // function under it; -1 for none.
 func (m *Model) source() int {
 	if !m.right {
@@ -326,7 +326,7 @@ type Uploaded struct {
 	Err  error
 }
 
-// storage gives the storage source under the cursor, or nil.
+// storage returns the storage source under the cursor, or nil.
 func (m *Model) storage() *plan.Source {
 	if at := m.source(); at >= 0 && m.plan.Sources[at].Kind == plan.Storage {
 		return &m.plan.Sources[at]
@@ -507,7 +507,7 @@ func (m *Model) chooseKey(k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
-// Map gives what is drawn.
+// Map returns what is drawn.
 func (m *Model) Map() *draw.Wiring {
 	w := session.Map(m.plan, m.traffic)
 	switch {
@@ -519,7 +519,7 @@ func (m *Model) Map() *draw.Wiring {
 	return w
 }
 
-// Help gives the keys that work now.
+// Help returns the keys that work now.
 func (m *Model) Help() []key.Binding {
 	switch {
 	case m.choosing:
