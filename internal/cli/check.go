@@ -82,7 +82,7 @@ func picture(l *project.Loaded, path string, over bool) error {
 	return export.WiringFile(path, session.Map(plan.NewStanding(l.Project), nil), over)
 }
 
-// wiring says in a few lines what reaches which function.
+// wiring prints in a few lines what reaches which function.
 func wiring(w io.Writer, p *plan.Project) {
 	fmt.Fprintf(w, "%s: %s, %s, %s, %s. Nothing is wrong.\n", p.Name, session.Plural(len(p.Functions), "function"),
 		session.Plural(len(p.Sources), "source"), session.Plural(len(p.Sets), "payload set"), session.Plural(len(p.Drills), "drill"))
@@ -160,7 +160,7 @@ func wiring(w io.Writer, p *plan.Project) {
 	}
 }
 
-// describeStart says how a function comes to run, and what makes a version of it.
+// describeStart describes how a function comes to run, and what makes a version of it.
 func describeStart(p *plan.Project, f *plan.Function) string {
 	if f.Transport == plan.Attach {
 		return "attached at " + f.Address + ", started by somebody else"
@@ -203,7 +203,7 @@ func nextTimes(w io.Writer, s *plan.Source) {
 	}
 }
 
-// describeLimits says what a function's limits mean.
+// describeLimits describes what a function's limits mean.
 func describeLimits(p *plan.Project, f *plan.Function) string {
 	l := f.Limits
 	if l.TurnAway {
@@ -256,8 +256,8 @@ func describeLimits(p *plan.Project, f *plan.Function) string {
 	return text
 }
 
-// describeBounds says what an instance may use, and whether that holds here; "" where
-// it may use what it likes.
+// describeBounds describes what an instance may use, and whether that holds here; "" where it may
+// use what it likes.
 func describeBounds(f *plan.Function) string {
 	var parts []string
 	if f.Memory > 0 {
@@ -276,7 +276,7 @@ func describeBounds(f *plan.Function) string {
 	return fmt.Sprintf("each instance may use %s: %s", strings.Join(parts, " and "), proc.Bounded().Says(proc.Bounds{Memory: f.Memory, CPU: f.CPU}))
 }
 
-// describeReplacement says how a new version comes; "" for the usual way.
+// describeReplacement describes how a new version comes; "" for the usual way.
 func describeReplacement(f *plan.Function) string {
 	return map[plan.Replacement]string{
 		plan.AtOnce:     "a new version replaces all instances at once; events wait until the first is there",

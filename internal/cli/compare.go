@@ -144,7 +144,7 @@ func compareRuns(cmd *cobra.Command, s *store.Store, a, b, to string) error {
 	return writeComparison(cmd, all, to)
 }
 
-// writeComparison puts comparisons where they were asked for.
+// writeComparison writes comparisons to where they were asked for.
 func writeComparison(cmd *cobra.Command, all []*measure.Comparison, to string) error {
 	if to != "" {
 		text, err := json.MarshalIndent(map[string]any{"format": "nightdrill.comparison/1", "comparisons": all}, "", "  ")

@@ -18,8 +18,7 @@ import (
 	"nightdrill/internal/session"
 )
 
-// explain says where an event would go: at every source that could get it, or at
-// one.
+// explain prints where an event would go: at every source that could receive it, or at one.
 func explain(in io.Reader, w io.Writer, l *project.Loaded, file, source, key string) error {
 	only := -1
 	if source != "" {

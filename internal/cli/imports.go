@@ -88,8 +88,7 @@ func reportImport(w io.Writer, name string, out *session.Imported) {
 	}
 }
 
-// reportSecrets tells what was redacted, and what was left although it looks like
-// a secret.
+// reportSecrets prints what was redacted, and what was left although it looks like a secret.
 func reportSecrets(w io.Writer, found payload.Tally) {
 	for _, place := range slices.Sorted(maps.Keys(found.Redacted)) {
 		fmt.Fprintf(w, "redacted: %s, %d times\n", proc.Harmless(place), found.Redacted[place])

@@ -347,7 +347,7 @@ func verdict(w io.Writer, n, bad int) error {
 	return nil
 }
 
-// invalid says why a value does not fit, or "".
+// invalid returns why a value does not fit, or "".
 func invalid(s *jsonschema.Schema, data []byte) string {
 	v, err := jsonschema.UnmarshalJSON(bytes.NewReader(data))
 	if err != nil {
@@ -356,7 +356,7 @@ func invalid(s *jsonschema.Schema, data []byte) string {
 	return generate.Why(s.Validate(v))
 }
 
-// showSet tells what is in a set.
+// showSet prints what is in a set.
 func showSet(w io.Writer, s *payload.Set) {
 	o := s.Overview(arrivalColumns)
 	what := "events"

@@ -243,7 +243,7 @@ func neverReady(s *measure.Summary) string {
 	return ""
 }
 
-// write puts the summary where it was asked for.
+// write writes the summary to where it was asked for.
 func write(cmd *cobra.Command, page *measure.Page, to string) error {
 	if to == "" {
 		return report(cmd.OutOrStdout(), page)

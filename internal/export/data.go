@@ -339,7 +339,7 @@ func (s *Source) replyOf(v *measure.Invocation) *payload.Reply {
 	return r
 }
 
-// Kept tells which events an export takes.
+// Kept selects the events an export takes.
 type Kept func(*measure.Delivery) bool
 
 // Lost takes the events that failed or became dead letters.

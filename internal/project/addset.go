@@ -19,7 +19,7 @@ import (
 // goodName is a name that a payload set can be given by a command.
 var goodName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]{0,63}$`)
 
-// SetName says what is wrong with the name of a new payload set; nil for nothing.
+// SetName returns an error that names what is wrong with the name of a new payload set.
 func SetName(name string) error {
 	if !goodName.MatchString(name) {
 		return fmt.Errorf("%q is not a name for a payload set; names are made of letters, digits and . _ -", name)

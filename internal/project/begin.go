@@ -134,7 +134,7 @@ var fresh = map[string]Beginning{
 // template files of new functions
 var freshText = map[string]string{"python": "new/function.py", "node": "new/function.mjs", "go": "new/main.go.txt", "java": "new/Function.java.txt"}
 
-// find looks for a function of a language, by the names that such files have.
+// find finds a function of a language, by the names that such files usually have.
 func find(dir, language string) *Beginning {
 	has := func(name string) bool {
 		info, err := os.Stat(filepath.Join(dir, name))

@@ -293,7 +293,7 @@ func (l *loader) coldStarts(d *plan.Drill, o *object) {
 	d.Cold = x
 }
 
-// doubtShares tells of limits that can never be reached.
+// doubtShares warns of limits that can never be reached.
 func (l *loader) doubtShares(o *object) {
 	guaranteed := 0
 	for i := range l.p.Functions {

@@ -58,7 +58,7 @@ type Loaded struct {
 	Folders []string // absolute: those whose files are payloads
 }
 
-// ErrNoProject says that there is no project file in the folder.
+// ErrNoProject means that the folder has no project file.
 var ErrNoProject = errors.New("no " + File + " here")
 
 // Load reads the project in a folder. The error is Mistakes when the file was

@@ -80,7 +80,7 @@ func place(n ast.Node) *token.Token {
 	return n.GetToken()
 }
 
-// follow looks through anchors, aliases and tags.
+// follow resolves anchors, aliases and tags.
 func (r *reader) follow(n ast.Node) ast.Node {
 	for range 100 {
 		switch x := n.(type) {

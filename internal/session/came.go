@@ -25,7 +25,7 @@ type Came struct {
 	Took     time.Duration  // from its due to its end
 }
 
-// Word says what became of it.
+// Word returns the outcome in a word.
 func (c *Came) Word() string {
 	if c.Open {
 		return "under way"

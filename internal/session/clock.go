@@ -50,7 +50,7 @@ func (s *Standing) SetTicking(on bool) {
 	s.rewind()
 }
 
-// rewind has the schedules looked at again.
+// rewind makes the schedules be read again.
 func (s *Standing) rewind() {
 	select {
 	case s.wind <- struct{}{}:

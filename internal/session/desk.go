@@ -118,8 +118,8 @@ func (d *Desk) Close() error {
 	return d.Runs.Close()
 }
 
-// Prepare brings the functions of a drill to where it can start them: services
-// run and are reset, code is built and prepared. say hears what is being done.
+// Prepare prepares the functions of a drill to be started: services run and are reset, code is
+// built and prepared. say, if not nil, is called with each step.
 func (d *Desk) Prepare(ctx context.Context, drill *plan.Drill, say func(string)) error {
 	var all []int
 	p, _ := d.planOf(drill)
@@ -341,7 +341,7 @@ func (r *Running) Stop() { r.stop() }
 // Done is closed when the drill is over, its processes are gone and the run is kept.
 func (r *Running) Done() <-chan struct{} { return r.done }
 
-// Err says why the run could not be kept, if so.
+// Err returns why the run could not be kept, if so.
 func (r *Running) Err() error {
 	r.mu.Lock()
 	defer r.mu.Unlock()

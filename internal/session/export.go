@@ -18,7 +18,7 @@ import (
 // Formats names what a run can be exported as.
 var Formats = []string{"svg", "pdf", "csv", "hdr", "openmetrics", "junit", "har", "events", "failed", "html", "json"}
 
-// Exporting says what of a run is written where.
+// Exporting selects what of a run is written, and where.
 type Exporting struct {
 	Formats []string // all where it is empty
 	Charts  []string // names; all where it is empty

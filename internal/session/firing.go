@@ -18,7 +18,7 @@ import (
 	"nightdrill/internal/live/transport"
 )
 
-// Origin says where a firing comes from.
+// Origin is where a firing comes from.
 type Origin uint8
 
 const (
@@ -33,7 +33,7 @@ func (o Origin) String() string {
 	return [...]string{"by hand", "after a change", "at the front", "in storage", "by the clock"}[o]
 }
 
-// Order says what to fire and how.
+// Order is a request to fire an event.
 type Order struct {
 	Item    *Item
 	Variant string // such as node; "" for the function itself
@@ -280,7 +280,7 @@ func (s *Standing) await(ctx context.Context, w *works, fns []int, doing func(st
 	return nil
 }
 
-// trim lets go of large requests and replies of long ago.
+// trim drops large requests and replies of long ago.
 func (s *Standing) trim() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -297,7 +297,7 @@ func (s *Standing) trim() {
 		kept += f.driver.Weight(f.track)
 		if kept > keptOfFirings {
 			f.driver.Trim(f.track, keptOfEach)
-			short := *f // whoever looks at the firing now has it as it was
+			short := *f // a copy: the firing may be on a screen
 			short.sent, short.trimmed, short.Item = f.sent.Short(keptOfEach), true, f.Item.short(keptOfEach)
 			s.firings[i] = &short
 		}
@@ -385,7 +385,7 @@ func (v Shown) Latency() time.Duration {
 	return last.Sub(v.Track.Arrived)
 }
 
-// Verdicts says what of the expectations held.
+// Verdicts returns what of the expectations held.
 func (v Shown) Verdicts() []payload.Verdict {
 	t := v.Last()
 	if v.Item.Expect == nil || t == nil || t.Reply == nil || t.Reply.Result != engine.OK {
@@ -411,8 +411,8 @@ func (s *Standing) Before(f *Firing) (Shown, bool) {
 	return Shown{}, false
 }
 
-// Differences tells how a reply differs from an earlier one: status, content
-// type, and the body but for what is left out.
+// Differences returns how a reply differs from an earlier one: status, content type, and the body
+// but for what is left out.
 func Differences(was, is *Shown, leaveOut []string) (out []jsondiff.Difference) {
 	a, b := was.Last().Reply, is.Last().Reply
 	if a.Status != b.Status {
@@ -565,7 +565,7 @@ func (x *Series) Over() bool {
 	}
 }
 
-// Says tells in a sentence how it went, once it is over.
+// Says describes the result in a sentence, once the series is over.
 func (x *Series) Says() string {
 	<-x.done
 	return x.says

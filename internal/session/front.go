@@ -209,8 +209,8 @@ func (s *Standing) untaken(p *plan.Standing, pl *payload.Payload) front.Answer {
 	return allow(a, p.Sources[src].CORS, headerOf(r, "Origin"))
 }
 
-// allow lets a page of another origin read an answer, where the source says so
-// (Fetch Standard, CORS protocol).
+// allow lets a page of another origin read a response, where the source permits it (Fetch Standard,
+// CORS protocol).
 func allow(a front.Answer, c *plan.CORS, origin string) front.Answer {
 	if c == nil || origin == "" {
 		return a

@@ -203,7 +203,7 @@ func (w *importing) look(p *payload.Payload) {
 	}
 }
 
-// finish puts the recording in its place and adds the set to the project.
+// finish moves the recording to its place and adds the set to the project.
 func (w *importing) finish() (*Imported, error) {
 	if len(w.out.Broken) > 0 && (!w.Skip || w.out.Count == 0) {
 		return nil, w.out.Broken

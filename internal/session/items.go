@@ -44,7 +44,7 @@ type Item struct {
 	Expect     *payload.Expect
 }
 
-// Key tells an item from others, also after the project was read again.
+// Key identifies an item, also after the project was read again.
 func (i *Item) Key() string {
 	switch {
 	case i.File != "":
@@ -120,8 +120,8 @@ func (x *Items) list() []*Item {
 	return x.All
 }
 
-// relist has the list made anew soon, once for all changes that come meanwhile. Files are
-// read without the lock, which those who draw need.
+// relist schedules a new list soon, once for all changes that come meanwhile. Files are read
+// without the lock, which drawing needs.
 func (s *Standing) relist() {
 	s.mu.Lock()
 	defer s.mu.Unlock()

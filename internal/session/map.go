@@ -9,7 +9,7 @@ import (
 	"nightdrill/internal/core/plan"
 )
 
-// WireOf says which wire of the project a wire of its map is.
+// WireOf identifies the wire of the project that a wire of its map shows.
 type WireOf struct{ Source, Wire int }
 
 // Map returns the map of a project: its own sources and functions, with what is said
@@ -59,7 +59,7 @@ func Map(p *plan.Standing, t *Traffic) *draw.Wiring {
 	return w
 }
 
-// sourceLine says in a few words what a source is.
+// sourceLine describes in a few words what a source is.
 func sourceLine(s *plan.Source) string {
 	text := s.Kind.String()
 	switch s.Kind {

@@ -321,7 +321,7 @@ func appendTexts(lines []string, texts ...string) []string {
 	return lines
 }
 
-// trialLines says of each condition whether it held: of one wire, or of all.
+// trialLines describes for each condition whether it was met: of one wire, or of all.
 func trialLines(x *Step, wire int) (out []string) {
 	for _, t := range x.Trials {
 		if wire >= 0 && t.Wire != wire {

@@ -32,7 +32,7 @@ type Standing struct {
 
 	turn    sync.Mutex // held while the driver is exchanged
 	asking  int        // requests at the front that have not been answered
-	closed  bool       // who asks at the front waits: the project is read again
+	closed  bool       // requests at the front wait: the project is being read again
 	opened  *sync.Cond // of mu: that is over
 	mu      sync.Mutex
 	driver  *runner.Driver
@@ -119,7 +119,7 @@ func (s *Standing) begin() {
 	}
 }
 
-// Changes tells that something may look different now.
+// Changes returns a channel that receives when something may look different.
 func (s *Standing) Changes() <-chan struct{} { return s.changes }
 
 func (s *Standing) changed() {
@@ -157,8 +157,8 @@ func (s *Standing) letGo(blind bool) {
 	<-over
 }
 
-// Pause lets the functions go, for a drill to have them, and returns when no
-// process of theirs is left. Resume takes them up again.
+// Pause stops the session's functions, so that a drill can have them, and returns when no process
+// of theirs is left. Resume ends the pause.
 func (s *Standing) Pause(why string) {
 	s.turn.Lock()
 	defer s.turn.Unlock()
@@ -180,7 +180,7 @@ func (s *Standing) Resume() {
 	s.changed()
 }
 
-// watch looks at the files of the functions and of the project.
+// watch watches the files of the functions and of the project.
 func (s *Standing) watch() {
 	var patterns []string
 	for i := range s.Whole.Functions {
@@ -250,7 +250,7 @@ func (s *Standing) bringAll() {
 		c.mu.Lock()
 		known := c.number > 0
 		c.mu.Unlock()
-		if !known { // nobody has asked for it yet
+		if !known { // nothing has used it yet
 			continue
 		}
 		did, failure := c.bring(s.life)
@@ -265,7 +265,7 @@ func (s *Standing) bringAll() {
 	}
 }
 
-// news tells once of each failure.
+// news reports whether a failure has not been shown yet.
 func (c *code) news(f *Failure) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -364,7 +364,7 @@ func (s *Standing) letEnd() {
 	}
 }
 
-// reopen lets those go on who asked at the front meanwhile.
+// reopen lets requests continue that waited at the front.
 func (s *Standing) reopen() {
 	s.mu.Lock()
 	s.closed = false
@@ -402,7 +402,7 @@ func (s *Standing) Plan() *plan.Standing {
 	return s.Whole
 }
 
-// Trouble says what of the desk does not work, or "".
+// Trouble returns what of the session does not work, or "".
 func (s *Standing) Trouble() string {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -322,8 +322,8 @@ func (d *Desk) bringAllObjects(store *objects.Store, from *plan.Project, drill *
 	return &p, &changed, nil
 }
 
-// Upload puts a file into the bucket of a storage source, and gives the item
-// that fires the event that tells of it.
+// Upload puts a file into the bucket of a storage source, and returns the item that fires its
+// event.
 func (d *Desk) Upload(source int, path, key string) (*Item, error) {
 	if d.Objects.Address() == "" {
 		if _, err := d.Objects.Listen(cmp.Or(d.Entrances.Objects, "127.0.0.1:0")); err != nil {

@@ -75,8 +75,8 @@ func labelOf(p *payload.Payload) string {
 	return p.Label()
 }
 
-// WhatWaits says in words what a source lets its events wait for beside a free
-// instance; "" for nothing.
+// WhatWaits describes what a source lets its events wait for beside a free instance; "" for
+// nothing.
 func WhatWaits(src *plan.Source) string {
 	var out []string
 	if src.Poll > 0 {

@@ -30,7 +30,7 @@ type SourceTraffic struct {
 // WireTraffic is the traffic of one wire.
 type WireTraffic struct{ Done, Bad, Waiting, Working int }
 
-// words says how much it is; "" for nothing.
+// words describes how much it is; "" for nothing.
 func (t WireTraffic) words() string {
 	var out []string
 	for _, x := range []struct {

@@ -11,16 +11,16 @@ import (
 	"github.com/fsnotify/fsnotify"
 )
 
-// watcher tells of files that change: those that functions are made of, and
-// those that the project is.
+// watcher reports files that change: those that functions are made of, and those that the project
+// is.
 type watcher struct {
 	w    *fsnotify.Watcher
 	dir  string
 	deep []string // folders below which everything is looked at, relative to dir
 }
 
-// newWatcher looks at the folders of patterns, with what comes below them
-// later, and at the folders of single files.
+// newWatcher watches the folders of patterns, with what comes below them later, and the folders of
+// single files.
 func newWatcher(dir string, patterns, files []string) (*watcher, error) {
 	n, err := fsnotify.NewWatcher()
 	if err != nil {
@@ -46,7 +46,7 @@ func newWatcher(dir string, patterns, files []string) (*watcher, error) {
 	return w, nil
 }
 
-// add looks at a folder, and at all below it where that is wanted.
+// add watches a folder, and all below it where that is wanted.
 func (w *watcher) add(path string) error {
 	rel, err := filepath.Rel(w.dir, path)
 	if err != nil {

@@ -15,7 +15,7 @@ func Plural(n int, word string) string {
 	return fmt.Sprintf("%d %ss", n, word)
 }
 
-// SourceWords says in a line what a source is and by which rules it delivers.
+// SourceWords describes in a line what a source is and by which rules it delivers.
 func SourceWords(p *plan.Project, s *plan.Source) string {
 	text := s.Kind.String()
 	switch s.Kind {

@@ -29,20 +29,20 @@ import (
 type Failure struct {
 	Text  string
 	Lines []string
-	Held  bool // nothing has to be mended: a drill has the functions
+	Held  bool // nothing to fix: a drill has the functions
 }
 
 func (f *Failure) Error() string { return f.Text }
 
-// works brings functions to where they can be started: their services are
-// there, their code is built and prepared.
+// works prepares functions to be started: their services are ready, their code is built and
+// prepared.
 type works struct {
 	dir      string // of the project
 	services *services.Set
 	log      *logs.Log
 	codes    []*code
 	built    built
-	watching atomic.Bool // somebody tells when files have changed
+	watching atomic.Bool // changes of files are watched
 }
 
 // code is the code of one function or variant.
@@ -76,7 +76,7 @@ func newWorks(s *plan.Standing, log *logs.Log) *works {
 	return w
 }
 
-// lookFor looks for the program that the function is started with.
+// lookFor looks up the program that the function is started with.
 func (c *code) lookFor() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -286,8 +286,8 @@ func hidden(file, pattern string) bool {
 	return false
 }
 
-// ready brings functions to where they can be started: services, build,
-// preparation. say, if given, hears what is being done.
+// ready prepares functions to be started: services, build, preparation. say, if not nil, is called
+// with each step.
 func (w *works) ready(ctx context.Context, fns []int, say func(string)) (changed []int, failure *Failure) {
 	for _, fn := range fns {
 		c := w.codes[fn]

@@ -16,7 +16,7 @@ import (
 	"nightdrill/internal/live/hold"
 )
 
-// Rescued says what a rescue came to.
+// Rescued is the result of a rescue.
 type Rescued struct {
 	Runs, Whole int      // runs that were saved, and those of them of which nothing is missing
 	Lost        []string // runs that are known to have been there, and could not be saved

@@ -374,8 +374,8 @@ func (w *Writer) write(r *measure.Run, page *measure.Page) error {
 	return nil
 }
 
-// sort tells the instances that live, or were only planned, from those that have
-// stopped since they were last seen, and will not change any more.
+// sort separates the instances that live, or were only planned, from those that have stopped since
+// they were last seen, and will not change any more.
 func (w *Writer) sort(r *measure.Run) (alive []int32, stopped []measure.Instance) {
 	look := func(id int32) {
 		if in := &r.Instances[id]; in.Stopped > 0 {

@@ -43,7 +43,7 @@ func rosterLevel(names []string, w int) int {
 	return rosterLevels
 }
 
-// drawRoster says of each function what its next event would meet.
+// drawRoster draws for each function what its next event would meet.
 func (s *shell) drawRoster(c *canvas.Canvas, y int) {
 	looks := s.drill.Looks()
 	var names, versions []string
@@ -98,8 +98,7 @@ func (s *shell) drawRoster(c *canvas.Canvas, y int) {
 	}
 }
 
-// standing says in words how a function stands, at the desk or in a drill, the
-// longest words first.
+// standing describes a function's state, in the session or in a drill, the longest form first.
 func (s *shell) standing(fn int) (canvas.Style, []string) {
 	var x stance
 	if looks := s.drill.Looks(); s.running != nil && fn < len(looks) {
@@ -110,7 +109,7 @@ func (s *shell) standing(fn int) (canvas.Style, []string) {
 	return x.style, x.words[:]
 }
 
-// stands says what the next event of a function would meet at the desk.
+// stands returns what the next event of a function would meet at the desk.
 func stands(x *session.State) stance {
 	out := meets(&x.Look, x.Now)
 	say := func(style canvas.Style, long, short string) stance {
@@ -156,7 +155,7 @@ func stands(x *session.State) stance {
 	return out
 }
 
-// meets says what the next event of a function would meet.
+// meets returns what the next event of a function would meet.
 func meets(l *engine.Look, now clock.Time) stance {
 	say := func(style canvas.Style, long, mid, short string) stance {
 		return stance{style, [rosterLevels]string{long, long, mid, short}}

@@ -116,7 +116,7 @@ func (s *shell) compareVariants(v compareview.Variants) tea.Cmd {
 
 type compareMsg struct{ first, second string }
 
-// compareAfter has two runs compared once the list of runs has both.
+// compareAfter compares two runs once the list of runs has both.
 func (s *shell) compareAfter(first, second string) tea.Cmd {
 	return func() tea.Msg { return compareMsg{first, second} }
 }

@@ -95,8 +95,7 @@ type shell struct {
 
 type (
 	tickMsg struct{}
-	// deskMsg says that something changed at the desk; restMsg, that a moment
-	// has passed since.
+	// deskMsg means that something changed in the session; restMsg, that a moment has passed since.
 	deskMsg    struct{}
 	restMsg    struct{}
 	beatMsg    struct{}
@@ -125,7 +124,7 @@ type (
 	interruptMsg struct{}
 )
 
-// ErrInterrupted says that the program was interrupted while a drill ran.
+// ErrInterrupted means that the program was interrupted while a drill ran.
 var ErrInterrupted = errors.New("interrupted")
 
 // newShell returns the shell with all of its views. A drill that is given is the first that
@@ -191,8 +190,8 @@ func (s *shell) listen() tea.Msg {
 // restFor is the least time between two looks at the desk.
 const restFor = 10 * time.Millisecond
 
-// beat comes from time to time, for what changes by itself: the time until an
-// idle instance is stopped, lines that are written late.
+// beat returns the tick for what changes by itself: the time until an idle instance is stopped,
+// lines that are written late.
 func (s *shell) beat() tea.Cmd {
 	return tea.Tick(200*time.Millisecond, func(time.Time) tea.Msg { return beatMsg{} })
 }
@@ -367,7 +366,7 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 	return s, nil
 }
 
-// start lets the desk's functions go and begins a drill.
+// start pauses the session's functions and begins a drill.
 func (s *shell) start(d *plan.Drill) tea.Cmd {
 	if s.running != nil || s.preparing != "" {
 		return nil
@@ -610,7 +609,7 @@ func (s *shell) onKey(k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
-// show goes to a view.
+// show switches to a view.
 func (s *shell) show(v view) tea.Cmd {
 	s.view = v
 	id := s.findings.Shown()

@@ -226,7 +226,7 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.restored(0)
 }
 
-// below says how much of a page is not seen.
+// below matches the line that counts what a page hides.
 var below = regexp.MustCompile(`\d+ more lines below`)
 
 // scrolled scrolls to the end of a page, and gives what was seen on the way.

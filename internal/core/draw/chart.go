@@ -250,7 +250,7 @@ func (c *Chart) Row(l *Lane, w Window, now clock.Time) []Cell {
 	return cells
 }
 
-// fill puts each invocation of a lane that touches the window.
+// fill calls put for each invocation of a lane that touches the window.
 func (c *Chart) fill(l *Lane, w Window, put func(v *measure.Invocation, done clock.Time, failed bool)) {
 	// sorted by their ends: those before the window are skipped, and the search
 	// ends where nothing that long could reach back into it

@@ -32,7 +32,7 @@ type WiringWay struct {
 	Then string // the functions that this leads to; "" for none
 }
 
-// Words says what goes that way, and how many did.
+// Words describes what goes that way, and how many events did.
 func (w *WiringWay) Words() string {
 	if w.N == 0 {
 		return w.What
@@ -119,9 +119,8 @@ func (m *Wiring) Lay(w, h int) *WiringPlan {
 	return p
 }
 
-// placeFunctions puts each function near the middle of what leads to it, in an
-// order in which few wires cross, and where it can in a row in which no wire to
-// another begins.
+// placeFunctions places each function near the middle of what leads to it, in an order in which few
+// wires cross, and where possible in a row in which no wire to another begins.
 func (p *WiringPlan) placeFunctions(m *Wiring, rows []int, side, gap, h int, height func(WiringNode) int) {
 	sum, n := make([]int, len(m.Functions)), make([]int, len(m.Functions))
 	for i, x := range m.Wires {
@@ -248,7 +247,7 @@ func (p *WiringPlan) apart(m *Wiring, rows, bent []int) {
 	}
 }
 
-// fall tells how far a function's wires fall on their way; below 0 they rise.
+// fall returns how far a function's wires fall on their way; below 0 they rise.
 func fall(m *Wiring, rows []int, p *WiringPlan, f int) (sum int) {
 	for i, x := range m.Wires {
 		if x.Function == f {

@@ -313,7 +313,7 @@ func (e *Engine) hidden(src *source, delay time.Duration) time.Duration {
 	return delay
 }
 
-// show lets a delivery be seen: it waits for a slot, and may have one at once.
+// show makes a delivery visible: it waits for a slot, and may get one immediately.
 func (e *Engine) show(id int32) {
 	e.enqueue(id)
 	box := &e.boxes[e.pool[id].box]
@@ -400,7 +400,7 @@ func (e *Engine) finish(id int32, outcome Outcome) {
 	e.open--
 }
 
-// refusal says why a function has no room for one more.
+// refusal returns why a function has no room for one more.
 func (e *Engine) refusal(f *function) Cause {
 	switch {
 	case f.limits.TurnAway:
@@ -541,8 +541,8 @@ func (e *Engine) end() {
 	}
 }
 
-// rest says Over once, when the last arrival has come and nothing is left to
-// wait for: no delivery open, and no idle stop that settling would still see.
+// rest emits Over once, when the last arrival has come and nothing is left to wait for: no delivery
+// open, and no idle stop that settling would still see.
 func (e *Engine) rest() {
 	if !e.noMore || e.over || e.ended || e.open > 0 {
 		return
@@ -561,7 +561,7 @@ func (e *Engine) rest() {
 	e.sayOver()
 }
 
-// sayOver says once that the run is over; after its end nobody needs to hear it.
+// sayOver emits once that the run is over; after its end nothing needs it.
 func (e *Engine) sayOver() {
 	if !e.over && !e.ended {
 		e.over = true

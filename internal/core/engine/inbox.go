@@ -59,7 +59,7 @@ func (e *Engine) newDelivery(box, lane int32) int32 {
 	return id
 }
 
-// forgetDelivery lets go of a delivery that has its outcome.
+// forgetDelivery frees a delivery that has its outcome.
 func (e *Engine) forgetDelivery(id int32) {
 	d := &e.pool[id]
 	b := &e.boxes[d.box]
@@ -216,7 +216,7 @@ func newInbox(s, w int, src *plan.Source) inbox {
 	return b
 }
 
-// enqueue lets a delivery wait.
+// enqueue makes a delivery wait in its inbox.
 func (e *Engine) enqueue(id int32) {
 	d := &e.pool[id]
 	b := &e.boxes[d.box]
@@ -245,7 +245,7 @@ func (e *Engine) enqueue(id int32) {
 	}
 }
 
-// openLane lets a lane be pulled from that was empty or blocked.
+// openLane makes a lane available that was empty or blocked.
 func (e *Engine) openLane(b *inbox, n int32) {
 	l := &b.lanes[n-1]
 	e.timers.cancel(&l.timer)

@@ -214,8 +214,8 @@ func (e *Engine) balance(fn int) {
 	e.unblock(clock.Never)
 }
 
-// unblock lets functions go that wait for the project's limit, where it has
-// room for them, and as long as they have waited from before a time.
+// unblock lets functions continue that wait for the project's limit, where it has room for them,
+// and as long as they have waited since before a time.
 func (e *Engine) unblock(before clock.Time) {
 	done, last := clock.Time(-1), -1 // how far we are, by time of waiting and number
 	for e.blocked > 0 {
@@ -385,7 +385,7 @@ func (f *function) paceAt(before int) clock.Time {
 	return f.paced.Add(f.limits.StartEvery * time.Duration(before+1-max(f.limits.StartBurst, 1)))
 }
 
-// startCause says why a waiting invocation needs one more instance.
+// startCause returns why a waiting invocation needs one more instance.
 func (e *Engine) startCause(f *function) Cause {
 	switch {
 	case len(f.instances) > len(f.starting):
@@ -718,8 +718,7 @@ func (e *Engine) startTimedOut(id int32) {
 	e.balance(int(fn))
 }
 
-// startFailed puts the next start off, and costs the oldest waiting
-// invocation an attempt.
+// startFailed delays the next start, and costs the oldest waiting invocation an attempt.
 func (e *Engine) startFailed(fn int32) {
 	f := &e.functions[fn]
 	f.failures++

@@ -125,9 +125,8 @@ func (e *Engine) clear(fn int) {
 	e.balance(fn)
 }
 
-// hold puts a function's time-outs, leases and idle stops off until they are
-// released, and keeps it to one instance, so that somebody may look at it as
-// long as they like. Released, all times begin anew.
+// hold suspends a function's timeouts, leases and idle stops until it is released, and keeps it to
+// one instance, so that it can be looked at in a debugger. After the release all times begin anew.
 func (e *Engine) hold(fn int, held bool) {
 	f := &e.functions[fn]
 	if f.held == held {

@@ -7,7 +7,7 @@ import (
 	"nightdrill/internal/core/plan"
 )
 
-// verdict says how an invocation ended.
+// verdict is how an invocation ended.
 type verdict struct {
 	good       bool
 	why        Result // where it is not
@@ -179,7 +179,7 @@ func (e *Engine) pauseAfter(src *source, attempts int32, v *verdict) time.Durati
 	return pause
 }
 
-// later lets a delivery be seen after a pause.
+// later makes a delivery visible after a pause.
 func (e *Engine) later(id int32, pause time.Duration) {
 	if pause <= 0 {
 		e.enqueue(id)

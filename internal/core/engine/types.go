@@ -8,7 +8,7 @@ import (
 	"nightdrill/internal/core/plan"
 )
 
-// InputKind says what happened.
+// InputKind is what happened.
 type InputKind uint8
 
 const (
@@ -66,7 +66,7 @@ type Then struct {
 	Key    int32  `json:"key,omitzero"`
 }
 
-// EffectKind says what the caller owes, or should know.
+// EffectKind is what the caller owes, or should know.
 type EffectKind uint8
 
 const (
@@ -129,7 +129,7 @@ type Effect struct {
 	At         clock.Time `json:"at,omitzero"`
 }
 
-// Origin says where an event comes from.
+// Origin is where an event comes from.
 type Origin uint8
 
 const (
@@ -148,7 +148,7 @@ type Effects struct {
 // Reset empties the memory and keeps it.
 func (f *Effects) Reset() { f.List, f.Events = f.List[:0], f.Events[:0] }
 
-// Class says in what state an invocation found its instance.
+// Class is the state in which an invocation found its instance.
 type Class uint8
 
 const (
@@ -159,8 +159,8 @@ const (
 
 func (c Class) String() string { return [...]string{"warm", "cold", "first"}[c] }
 
-// Reason says why an instance was stopped. Runs keep reasons, results, outcomes
-// and classes by their numbers: new ones go to the end.
+// Reason is why an instance was stopped. Runs keep reasons, results, outcomes and classes by their
+// numbers: new ones go to the end.
 type Reason uint8
 
 const (
@@ -180,8 +180,8 @@ func (r Reason) String() string {
 	return [...]string{"idle", "limit lowered", "timed out", "never ready", "run over", "crashed", "replaced", "cleared", "finished", "out of memory"}[r]
 }
 
-// Cause says why an instance was started, or why an event was rejected. Runs keep
-// causes by their numbers: new ones go to the end.
+// Cause is why an instance was started, or why an event was rejected. Runs keep causes by their
+// numbers: new ones go to the end.
 type Cause uint8
 
 const (
@@ -205,7 +205,7 @@ func (c Cause) String() string {
 		"the function's limit", "the project's limit", "the bound on starts", "a limit of 0", "everything is turned away", "places are still held"}[c]
 }
 
-// Result says how an attempt ended.
+// Result is how an attempt ended.
 type Result uint8
 
 const (
@@ -232,7 +232,7 @@ func (r Result) String() string {
 		"crashed", "lease over", "start failed", "asked again", "run over", "asked for an unknown event", "acknowledgement lost", "behind one that failed"}[r]
 }
 
-// Outcome says how a delivery ended.
+// Outcome is how a delivery ended.
 type Outcome uint8
 
 const (

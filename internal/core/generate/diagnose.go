@@ -61,7 +61,7 @@ func (g *Generator) possible(s *schema, seed uint64, edges bool) bool {
 	return false
 }
 
-// why says what cannot be met.
+// why describes what cannot be met.
 func (g *Generator) why(s *schema) string {
 	if s.never() {
 		return "it is false, which nothing fits, and it is needed"

@@ -206,7 +206,7 @@ func Open(text []byte, base string, load Load) (*Generator, error) {
 	return g, nil
 }
 
-// invalid says where a schema is none, and why.
+// invalid returns where a schema is invalid, and why.
 func invalid(err error, base string) *Refused {
 	var s *jsonschema.SchemaValidationError
 	var v *jsonschema.ValidationError
@@ -609,7 +609,7 @@ func standard(uri string) (any, error) {
 	return jsonschema.UnmarshalJSON(bytes.NewReader(text))
 }
 
-// loading lets the validator load what the generator loads.
+// loading makes the validator load what the generator loads.
 type loading struct{ load Load }
 
 func (l loading) Load(uri string) (any, error) {
@@ -641,7 +641,7 @@ func (g *Generator) costs() {
 	}
 }
 
-// without says why no value of the whole ends.
+// without returns why no value of the whole ends.
 func (g *Generator) without() *Refused {
 	s, seen := g.root, map[*schema]bool{}
 	for !seen[s] {

@@ -27,8 +27,8 @@ type growth struct {
 // Size sets about how many bytes each payload is to have, up to [MostSize]; 0 for whatever comes.
 func (g *Generator) Size(bytes int) { g.size = min(bytes, MostSize) }
 
-// Extras has members made that the schema does not name and leaves open, now and then: for
-// functions that are to bear what they do not know.
+// Extras turns on members that the schema does not name but leaves open, now and then: for
+// functions that must tolerate what they do not know.
 func (g *Generator) Extras(on bool) { g.extras = on }
 
 const (

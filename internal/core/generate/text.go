@@ -78,7 +78,7 @@ func (m *maker) slowPattern(h *shape) {
 	}
 }
 
-// HasFormat asks the validator whether a text has a format of the standard's.
+// HasFormat reports whether a string has one of the standard's formats, by the validator.
 func HasFormat(format, s string) bool {
 	v, ok := byFormat.Load(format)
 	if !ok {

@@ -498,8 +498,7 @@ func (m *maker) item(list []*schema, there map[string]bool, depth int) (any, err
 	return nil, errNothing
 }
 
-// another looks for a value that is not there yet, where all that there can be
-// are few.
+// another looks for a value that is not in the list yet, where there are only few possible values.
 func (m *maker) another(list []*schema, there map[string]bool, depth int) (any, bool) {
 	h, err := m.flatten(list, depth)
 	if err != nil {

@@ -11,9 +11,8 @@ import (
 	"nightdrill/internal/core/stats"
 )
 
-// Chain has the figures of the chains that begin at a source: events of which at
-// least one reply was sent on. Its latency is from the first event's due to the
-// end of its last step.
+// Chain holds the figures of the chains that begin at a source: events of which at least one reply
+// was sent on. Its latency is from the first event's due to the end of its last step.
 type Chain struct {
 	Latency Figures `json:"latency"`
 	Steps   int     `json:"steps"`  // the most that one had

@@ -183,7 +183,7 @@ func (f Filter) And(g Filter) Filter {
 	return f
 }
 
-// Unknown tells which name in the filter the run does not have, or "".
+// Unknown returns which name in the filter the run does not have, or "".
 func (r *Run) Unknown(f Filter) string {
 	has := func(name string, of func(i int) string, n int) bool {
 		for i := range n {
@@ -204,7 +204,7 @@ func (r *Run) Unknown(f Filter) string {
 	return ""
 }
 
-// functions tells of each function whether the filter takes it.
+// filterFunctions reports for each function whether the filter takes it.
 func (r *Run) filterFunctions(f Filter) []bool {
 	out := make([]bool, len(r.Functions))
 	for i := range out {

@@ -20,7 +20,7 @@ type Resources struct {
 	SizeMiB    *float64 `json:"package_mib"`     // of its files on disk; nil when they are not known
 }
 
-// StartText says in words why an instance was started.
+// StartText returns why an instance was started.
 func (in *Instance) StartText() string {
 	if in.Cause == engine.AfterStop {
 		return fmt.Sprintf("%s (%s)", in.Cause, in.After)
@@ -88,7 +88,7 @@ func (r *Run) instanceFigures(fn int32, f *FunctionFigures) {
 	}
 }
 
-// rejectedBy says why a source's requests were turned away, the most common first.
+// rejectedBy returns why a source's requests were rejected, the most common first.
 func (r *Run) rejectedBy(source int32) string {
 	var times [engine.Causes]int
 	for i := range r.Deliveries {
@@ -103,7 +103,7 @@ func (r *Run) rejectedBy(source int32) string {
 	return "no instance was free: " + text
 }
 
-// RefusalsText says how many were turned away by what, the most common first.
+// RefusalsText describes how many were rejected by what, the most common first.
 func RefusalsText(times *[engine.Causes]int) string {
 	var causes []engine.Cause
 	for c, n := range times {

@@ -135,7 +135,7 @@ func (r *Run) sayGaps(on func(kinds []string, format string, args ...any)) {
 		text, longest.From.Seconds(), DurationText(longest.To.Sub(longest.From)), count(touched, "invocation", "invocations"))
 }
 
-// driver says how well the driver kept to the plan.
+// driver measures how well the driver kept to the plan.
 func (r *Run) driver(s *Summary, at []int32) {
 	lag := make([]time.Duration, 0, len(r.Arrivals))
 	send := make([]time.Duration, 0, len(r.Arrivals))

@@ -20,7 +20,7 @@ func (r *Run) Outside() map[int32]int32 {
 	return out
 }
 
-// Turns says which events of a run had another outcome when they were replayed.
+// Turns are the events of a run had another outcome when they were replayed.
 type Turns struct {
 	Same    int            `json:"same"`
 	Other   int            `json:"other"`
@@ -88,7 +88,7 @@ func TurnsOf(before, after *Run) *Turns {
 	return t
 }
 
-// Lines says what became of the events, in words.
+// Lines describes what became of the events, in words.
 func (t *Turns) Lines() (out []string) {
 	if t.Other == 0 {
 		return []string{fmt.Sprintf("All %s had the same outcome.", count(t.Same, "event", "events"))}

@@ -19,7 +19,7 @@ const (
 	leastWaiting = 10
 )
 
-// sayWhy says what a function's time went into, and what became of its instances.
+// sayWhy reports what a function's time was spent on, and what happened to its instances.
 func (r *Run) sayWhy(fn int32, f *FunctionFigures, say func(string, ...any)) {
 	of := &r.Functions[fn]
 	name := of.Name
@@ -142,7 +142,7 @@ func (w reason) words(f *Function, all int) string {
 	return "of a batch to fill, a poll, or earlier events"
 }
 
-// sayWaits says which deliveries waited for long, and for what.
+// sayWaits reports which deliveries waited for long, and for what.
 func (r *Run) sayWaits(at []int32, say func(string, ...any)) {
 	type waiter struct {
 		n, of int
@@ -232,7 +232,8 @@ func (r *Run) waitedFor(fn int32) (most reason, share float64) {
 	return most, by[most] / sum
 }
 
-// sayBehind says to which sources more came than was done, up to the last that fell due.
+// sayBehind reports which sources fell behind: more arrived than was done, up to the last that fell
+// due.
 func (r *Run) sayBehind(say func(string, ...any)) {
 	type tally struct {
 		last          clock.Time

@@ -53,7 +53,7 @@ func RatioText(v float64) string {
 	return strconv.FormatFloat(v, 'f', 0, 64)
 }
 
-// State says in a word what became of a budget.
+// State returns in a word whether a budget was met.
 func (v *Verdict) State() string {
 	switch {
 	case v.Held:
@@ -64,7 +64,7 @@ func (v *Verdict) State() string {
 	return "missed"
 }
 
-// Says says what was measured of a budget, or why nothing was.
+// Says describes what was measured of a budget, or why nothing was.
 func (v *Verdict) Says() string {
 	if v.Measured == nil {
 		return v.Why
@@ -218,7 +218,7 @@ func StatusText(counts map[string]int) string {
 
 func msText(v *float64) string { return MillisText(v) + " ms" }
 
-// saySource says what became of a source's events.
+// saySource reports what happened to a source's events.
 func (r *Run) saySource(i int32, c Counts, say func(string, ...any)) {
 	name := r.Sources[i].Name
 	if c.Rejected > 0 {
@@ -309,7 +309,7 @@ func (r *Run) retried(source int32) (n int) {
 	return n
 }
 
-// mostFailed says in which way most attempts of a source failed.
+// mostFailed describes in which way most attempts of a source failed.
 func (r *Run) mostFailed(source int32) string {
 	var times [engine.Results]int
 	for i := range r.Attempts {
@@ -337,7 +337,7 @@ func (f *Figures) Between() string {
 	return MillisText(f.P50Lo) + " – " + MillisText(f.P50Hi)
 }
 
-// Words says what was changed, when; names are those of the run's functions.
+// Words describes what was changed, when; names are those of the run's functions.
 func (c Change) Words(names []string) string {
 	of := ""
 	if c.Function >= 0 && int(c.Function) < len(names) {
@@ -346,8 +346,8 @@ func (c Change) Words(names []string) string {
 	return fmt.Sprintf("at %.2f s  %s%s", c.At.Seconds(), of, c.Text)
 }
 
-// Lines says what became of a function's instances: how many, why they were
-// started, what they used.
+// Lines describes what became of a function's instances: how many, why they were started, what they
+// used.
 func (f FunctionFigures) Lines() (out []string) {
 	peak := fmt.Sprintf("peak %d", f.Instances.Peak)
 	if f.Instances.Peak == 0 && f.Instances.Started > 0 {

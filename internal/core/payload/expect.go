@@ -13,7 +13,7 @@ import (
 	"nightdrill/internal/core/jsondiff"
 )
 
-// Expect says what a reply should be. What is not set is not looked at.
+// Expect is what a reply should be. What is not set is not looked at.
 type Expect struct {
 	Status     []int
 	Schema     *jsonschema.Schema // of the body
@@ -29,7 +29,7 @@ type Value struct {
 	Want any // as decoded JSON
 }
 
-// Verdict says of one expectation whether it held.
+// Verdict is one expectation, and whether it was met.
 type Verdict struct {
 	Text string // what was expected
 	Held bool
@@ -91,7 +91,7 @@ func (x *Expect) recorded(was *Reply, status int, body []byte, say func(held boo
 	say(false, got, "%s at %s, as recorded", or(found[0].Was), at)
 }
 
-// Check looks at the reply to a payload.
+// Check checks the reply to a payload.
 func (x *Expect) Check(p *Payload, status int, body []byte) (out []Verdict) {
 	if x == nil {
 		return nil

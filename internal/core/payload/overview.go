@@ -23,7 +23,7 @@ type Place struct {
 	N     int
 }
 
-// Overview looks at a set, its times in so many columns.
+// Overview summarises a set, its times in the given number of columns.
 func (s *Set) Overview(columns int) (o Overview) {
 	sizes := make([]int, 0, len(s.Payloads))
 	places := map[string]int{}

@@ -25,8 +25,8 @@ const StandIn = "redacted-"
 
 var standIn = regexp.MustCompile(StandIn + "[0-9a-f]{16}")
 
-// Redactor puts stand-ins in the place of secrets. Equal secrets of a set have
-// equal stand-ins, from which nobody without the key finds the secret.
+// Redactor replaces secrets with stand-ins. Equal secrets of a set have equal stand-ins, from which
+// nobody without the key can find the secret.
 type Redactor struct {
 	Key      []byte   // of the project; nobody else knows it
 	Set      string   // the payload set
@@ -453,7 +453,7 @@ const (
 	shortestCard            = 13
 )
 
-// signs looks quickly for what a secret cannot be without.
+// signs finds quickly which marks of secrets a text contains.
 func signs(text string) (out sign) {
 	run, digits := 0, 0
 	for i := range len(text) {
@@ -508,7 +508,7 @@ func randomRuns(text string) (out [][]int) {
 	return out
 }
 
-// text looks for what looks like a secret in a text.
+// text replaces what looks like a secret in a text.
 func (x *redaction) text(where, text string) string { return x.textAt(where, nil, text) }
 
 // textAt is text at a place within a decoded value.
@@ -596,7 +596,7 @@ func random(text string) bool {
 
 var uuidLike = regexp.MustCompile(`(?i)^[0-9a-f]{8}-[0-9a-f]{4}-`)
 
-// Redacted tells where stand-ins are in a payload.
+// Redacted returns where stand-ins are in a payload.
 func (p *Payload) Redacted() (out []Spot) {
 	look := func(where, text string) {
 		if standIn.MatchString(text) {

@@ -23,7 +23,7 @@ import (
 // Kinds are the kinds of recordings.
 var Kinds = []string{"cloudevents", "batch", "har", "har-events", "json", "access-log", "single"}
 
-// Form says how a recording is read.
+// Form is how a recording is read.
 type Form struct {
 	Kind string // one of Kinds; "" for what the content looks like
 	// of bare payloads: where in each of them its time, id and key are, as JSON
@@ -99,7 +99,7 @@ func Scan(r io.Reader, f Form, each func(Payload, Mistake) error, broken func(Mi
 	return kind, s.lines(s.event)
 }
 
-// Recognise tells the kind of a recording from its beginning.
+// Recognise returns the kind of a recording, judged by its beginning.
 func Recognise(head []byte) string {
 	trimmed := bytes.TrimSpace(head)
 	first, _, several := bytes.Cut(trimmed, []byte("\n"))
@@ -204,7 +204,7 @@ func (s *scanner) lines(read func([]byte) (Payload, error)) error {
 	}
 }
 
-// encoding says where a record is not UTF-8; nil where it is.
+// encoding returns an error that names where a record is not UTF-8; nil if it is.
 func encoding(record []byte) error {
 	if utf8.Valid(record) {
 		return nil
@@ -533,8 +533,8 @@ func (s *scanner) har(events bool) error {
 
 var errNoEntries = errors.New("no entries")
 
-// enter goes to the value of a key of an object in an object, up to the bracket
-// of the array there.
+// enter advances to the value of a key of an object in an object, up to the bracket of the array
+// there.
 func enter(dec *json.Decoder, keys ...string) error {
 	for _, key := range keys {
 		open, err := dec.Token()

@@ -33,7 +33,7 @@ func (w *When) Any() bool {
 	return w.Method == "" && w.Path.text == "" && w.Bucket == "" && w.Key == "" && len(w.Query)+len(w.Header)+len(w.Action)+len(w.Attributes) == 0
 }
 
-// Words says what a wire of a source that is not HTTP takes.
+// Words describes what a wire of a source that is not HTTP takes.
 func (w *When) Words() string {
 	var out []string
 	if w.Bucket != "" {

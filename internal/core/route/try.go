@@ -88,7 +88,7 @@ func fits(pattern, text string) bool {
 	return err == nil && ok
 }
 
-// Words says what a condition that failed wanted and got.
+// Words describes what a condition that failed wanted and got.
 func (t Trial) Words() string {
 	name, of, _ := strings.Cut(t.Condition, " ")
 	got, want := shown(t.Got), shown(t.Want)
@@ -132,7 +132,7 @@ func capitals(t Trial) string {
 	return ""
 }
 
-// key says where an object's key parts from the pattern.
+// key describes where an object's key parts from the pattern.
 func (t Trial) key() string {
 	if t.Got == "" {
 		return "the event names no key, the wire wants " + shown(t.Want)

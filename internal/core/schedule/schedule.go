@@ -20,7 +20,7 @@ import (
 	"time"
 )
 
-// Spec says when a schedule fires. The zero value never does.
+// Spec is when a schedule fires. The zero value never does.
 type Spec struct {
 	Text string // the expression, or the interval
 	Zone *time.Location
@@ -192,8 +192,7 @@ func (s *Spec) fits(day time.Time) bool {
 	return dom || dow
 }
 
-// named looks for the first of a date's times that is after a moment; day is the
-// date in UTC.
+// named returns the first of a date's times that is after a moment; day is the date in UTC.
 func (s *Spec) named(day, after time.Time) (o Occurrence, ok bool) {
 	for hours := s.hour; hours != 0; hours &= hours - 1 {
 		for minutes := s.minute; minutes != 0; minutes &= minutes - 1 {
@@ -231,8 +230,8 @@ func (s *Spec) resolve(wall time.Time) Occurrence {
 	return Occurrence{change, fmt.Sprintf("%s does not exist on %s, as the clocks go forward: it fires at %s", wall.Format("15:04"), wall.Format(time.DateOnly), change.Format("15:04"))}
 }
 
-// elapsed looks for the first moment of a date, after another, at which the
-// clock shows one of the schedule's minutes.
+// elapsed returns the first moment of a date, after another, at which the clock shows one of the
+// schedule's minutes.
 func (s *Spec) elapsed(day, after time.Time) (o Occurrence, ok bool) {
 	at := after.Truncate(time.Minute).Add(time.Minute)
 	if begin := s.resolve(day).At; at.Before(begin) {

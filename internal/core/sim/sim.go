@@ -20,7 +20,7 @@ type Dist func(*rng.Source) time.Duration
 // Fixed is always the same.
 func Fixed(d time.Duration) Dist { return func(*rng.Source) time.Duration { return d } }
 
-// Exponential has a mean and no memory.
+// Exponential returns a memoryless distribution with the given mean.
 func Exponential(mean time.Duration) Dist {
 	return func(s *rng.Source) time.Duration { return s.Exp(mean) }
 }
@@ -31,7 +31,7 @@ func Sampled(measured []time.Duration) Dist {
 	return func(s *rng.Source) time.Duration { return measured[s.Below(len(measured))] }
 }
 
-// Function says how long a function's instances take.
+// Function describes how long a function's instances take.
 type Function struct{ Start, Service Dist }
 
 // Arrival is an event that falls due at a source.

@@ -113,7 +113,7 @@ func twoSided(t, freedom float64) float64 {
 	return math.Erfc(z / math.Sqrt2)
 }
 
-// known stands for so many degrees of freedom that a variance counts as known.
+// known is the number of degrees of freedom from which a variance counts as known.
 const known = 1e6
 
 // rankInflation returns how much larger the variance of the mean rank of a side is

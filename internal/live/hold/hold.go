@@ -61,7 +61,7 @@ func Holder(path string) string {
 	return strings.TrimSpace(string(text))
 }
 
-// Release lets go of the file.
+// Release unlocks the file.
 func (l *Lock) Release() {
 	if l != nil {
 		_ = l.file.Close() // which ends the lock

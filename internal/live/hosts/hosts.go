@@ -56,10 +56,10 @@ func CrossSite(origin, fetchSite, host string) bool {
 	return err != nil || u.Host == "" || !strings.EqualFold(u.Host, host)
 }
 
-// EndAfter has the connection closed after a request that came in chunks. Such a request may
-// have had a length, too, and who stands before this listener may have gone by that: what
-// follows on the connection could then be taken for the beginning of another request (RFC 9112
-// §6.1). It is called before the answer is written.
+// EndAfter closes the connection after a request that was sent in chunks. Such a request may have
+// had a length, too, and a proxy before this listener may have used that: what follows on the
+// connection could then be taken for the beginning of another request (RFC 9112 §6.1). It is called
+// before the response is written.
 func EndAfter(w http.ResponseWriter, r *http.Request) {
 	if len(r.TransferEncoding) > 0 {
 		w.Header().Set("Connection", "close")

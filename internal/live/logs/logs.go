@@ -13,7 +13,7 @@ import (
 	"time"
 )
 
-// Kind says what an entry is.
+// Kind is the kind of an entry.
 type Kind uint8
 
 const (

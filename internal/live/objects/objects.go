@@ -130,7 +130,7 @@ func (s *Store) Reopen(buckets []Bucket) (*Store, error) {
 		return n, nil
 	}
 	if _, err := n.Listen(address); err != nil { // another program took it meanwhile
-		_, _ = n.Listen("127.0.0.1:0") // whoever asks finds no address then
+		_, _ = n.Listen("127.0.0.1:0") // requests then find no address
 	}
 	return n, nil
 }
@@ -189,7 +189,7 @@ func refuse(status int, format string, args ...any) error {
 	return &Refusal{status, fmt.Sprintf(format, args...)}
 }
 
-// CheckKey says what is wrong with a key, if anything.
+// CheckKey returns an error that names what is wrong with a key.
 func CheckKey(key string) error {
 	switch {
 	case key == "":
@@ -448,7 +448,7 @@ func urlOf(address, bucket, key string) string {
 	return u.String()
 }
 
-// Keep puts an object and says what the event that tells of it says.
+// Keep stores an object and returns what its event reports.
 func (s *Store) Keep(bucket, key, kind string, data []byte) (event.Object, error) {
 	return s.KeepFrom(bucket, key, kind, strings.NewReader(string(data)))
 }

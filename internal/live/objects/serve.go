@@ -132,7 +132,8 @@ func (s *Store) answer(w http.ResponseWriter, r *http.Request) error {
 	return refuse(405, "%s is not a method of objects; there are GET, HEAD, PUT and DELETE", r.Method)
 }
 
-// changed tells of a change; of folders it is told when it is seen there.
+// changed emits an event for a change; changes in watched folders are emitted when they are seen
+// there.
 func (s *Store) changed(b *bucket, o *Object, action string) {
 	if s.tell != nil && b.Folder == "" {
 		s.mu.Lock()

@@ -83,9 +83,9 @@ func tagOf(root *os.Root, o *Object) string {
 	return fmt.Sprintf(`"%x-%x"`, o.Size, o.Modified.UnixNano())
 }
 
-// Watch looks at the folders of the buckets that have one, and tells of files
-// that come, change or go. Those that are there already are not told of. The
-// error says which folder cannot be looked at.
+// Watch watches the folders of the buckets that have one, and emits an event for each file that
+// comes, changes or goes. Those that are there already emit none. The error names the folder that
+// cannot be watched.
 func (s *Store) Watch() error {
 	for _, name := range s.names {
 		b := s.buckets[name]

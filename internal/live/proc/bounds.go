@@ -16,7 +16,7 @@ type Usage struct {
 	Killed bool          // the system ended it for its use of memory
 }
 
-// Enforcement says how bounds are enforced on this machine.
+// Enforcement is how bounds are enforced on this machine.
 type Enforcement struct {
 	Memory, CPU string // by what, such as "cgroup v2"; "" for not at all
 	Why         string // not, where one of them is ""

@@ -29,7 +29,7 @@ type hierarchy struct {
 	mount       string // version 2
 }
 
-// Bounded tells how bounds are enforced here.
+// Bounded returns how bounds are enforced here.
 func Bounded() Enforcement { return groups().Enforcement }
 
 var groups = sync.OnceValue(findGroups)
@@ -37,7 +37,7 @@ var groups = sync.OnceValue(findGroups)
 // made reports whether groups were looked for.
 var made atomic.Bool
 
-// findGroups looks for a place where this program may make groups and set bounds.
+// findGroups finds a place where this program may make groups and set bounds.
 func findGroups() *hierarchy {
 	made.Store(true)
 	two, one := cgroupMounts()
@@ -109,8 +109,8 @@ func ownName() string { return groupPrefix + strconv.Itoa(os.Getpid()) }
 
 const groupPrefix = "nightdrill-"
 
-// tryTwo looks for a folder, from the program's own upwards, that is delegated to
-// it: where it can make a group with both controllers.
+// tryTwo finds a folder, from the program's own upwards, that is delegated to it: where it can make
+// a group with both controllers.
 func tryTwo(m cgroupMount) *hierarchy {
 	for dir := m.dir(); strings.HasPrefix(dir, m.point); dir = filepath.Dir(dir) {
 		if unix.Access(dir, unix.W_OK) != nil {
@@ -291,11 +291,10 @@ func newGroup(b Bounds) (*group, error) {
 // that starts it.
 func (g *group) needsThread() bool { return g.h.version == 1 }
 
-// enter lets what is started with the attributes be born in the group (version 2).
+// enter makes what is started with the attributes start in the group (version 2).
 func (g *group) enter(a *syscall.SysProcAttr) { a.UseCgroupFD, a.CgroupFD = true, int(g.fd.Fd()) }
 
-// sit puts the calling thread into the group (version 1). It must not go back to
-// other work.
+// sit moves the calling thread into the group (version 1). It must not go back to other work.
 func (g *group) sit() error {
 	thread := []byte(strconv.Itoa(syscall.Gettid()))
 	for _, dir := range g.dirs {

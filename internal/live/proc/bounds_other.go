@@ -4,7 +4,7 @@ package proc
 
 import "syscall"
 
-// Bounded tells that nothing is enforced here.
+// Bounded returns that nothing is enforced here.
 func Bounded() Enforcement {
 	return Enforcement{Why: "this system has no control groups"}
 }

@@ -12,10 +12,10 @@ import (
 // (sched_setattr(2), since Linux 6.12).
 const slice = 100_000
 
-// Brisk asks for short turns for all threads of this program, so that news of an
-// instance need not wait until a function that computes has had its turn. Threads
-// that are made later have what those that make them have; what is started has not.
-// Where that is not there nothing happens.
+// Brisk requests short time slices for all threads of this program, so that news of an instance
+// need not wait until a function that computes has used its slice. Threads that are made later
+// inherit them; processes that are started do not. Where the system has no such request nothing
+// happens.
 func Brisk() {
 	tasks, _ := os.ReadDir("/proc/self/task")
 	for _, t := range tasks {

@@ -91,7 +91,7 @@ func filesRunOut(err error) error {
 	return nil
 }
 
-// GiveBack says that a port is not used any more.
+// GiveBack releases a port.
 func GiveBack(port int) {
 	ports.Lock()
 	defer ports.Unlock()

@@ -23,7 +23,7 @@ import (
 	"nightdrill/internal/core/suggest"
 )
 
-// Command says what to start.
+// Command describes a process to start.
 type Command struct {
 	Args  []string
 	Dir   string
@@ -271,12 +271,12 @@ func (p *Process) Park() error {
 	return syscall.Kill(-p.PID, syscall.SIGSTOP)
 }
 
-// Resume lets a parked process go on (SIGCONT).
+// Resume continues a parked process (SIGCONT).
 func (p *Process) Resume() error {
 	return syscall.Kill(-p.PID, syscall.SIGCONT)
 }
 
-// explain says why a command could not be started, and what to do.
+// explain returns why a command could not be started, and what to do.
 func explain(c Command, err error) error {
 	name := c.Args[0]
 	var p *fs.PathError
@@ -397,7 +397,7 @@ func (p *Process) Exited() <-chan struct{} { return p.exited }
 // Done is closed when the process and all of its session are gone.
 func (p *Process) Done() <-chan struct{} { return p.done }
 
-// How says how the process ended, in words. It may be asked once Done is closed.
+// How describes how the process ended, in words. It may be asked once Done is closed.
 func (p *Process) How() string {
 	if p.state == nil {
 		return "ended, and the system does not say how"
@@ -409,8 +409,8 @@ func (p *Process) How() string {
 	return fmt.Sprintf("exited with code %d", p.state.ExitCode())
 }
 
-// Stop asks the process to end, and ends all of its session when the grace time
-// is over. It does not wait; Done tells.
+// Stop asks the process to end (SIGTERM), and kills all of its session when the grace time is over.
+// It does not wait; Done is closed once the process has ended.
 func (p *Process) Stop(grace time.Duration) {
 	p.kill.Do(func() {
 		_ = syscall.Kill(-p.PID, syscall.SIGTERM) // gone already is as good
@@ -437,7 +437,7 @@ func (p *Process) Kill() {
 	killSession(p.PID)
 }
 
-// Expand puts values in the place of {names} in arguments.
+// Expand replaces {names} in arguments with values.
 func Expand(args []string, pairs ...string) []string {
 	for i := 0; i < len(pairs); i += 2 {
 		pairs[i] = "{" + pairs[i] + "}"

@@ -12,7 +12,7 @@ import (
 	"nightdrill/internal/core/plan"
 )
 
-// ErrEnded says that the process ended before it was ready.
+// ErrEnded means that the process ended before it was ready.
 var ErrEnded = errors.New("ended before it was ready")
 
 // noticed is the time at which something was seen, and how long before that it
@@ -81,7 +81,7 @@ func (p *Process) until(ctx context.Context, ready <-chan noticed) (time.Time, t
 	}
 }
 
-// asked asks a URL until it answers 2xx.
+// asked requests a URL until it answers 2xx.
 func (p *Process) asked(ctx context.Context, client *http.Client, url string) <-chan noticed {
 	c := make(chan noticed, 1)
 	go func() {
@@ -107,7 +107,7 @@ func (p *Process) asked(ctx context.Context, client *http.Client, url string) <-
 	return c
 }
 
-// asker asks whether something is ready: it keeps no connection and follows nothing.
+// asker is the client of readiness requests: it keeps no connection and follows no redirect.
 var asker = &http.Client{
 	Transport:     &http.Transport{DisableKeepAlives: true, Proxy: nil},
 	CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },

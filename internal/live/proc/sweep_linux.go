@@ -25,8 +25,8 @@ type Listener struct {
 	inode   uint32
 }
 
-// sweeper looks at the machine's listening sockets for everybody who waits for
-// one: one look for all, whose cost does not grow with their number.
+// sweeper looks at the machine's listening sockets on behalf of everyone who waits for one: one
+// look for all, whose cost does not grow with their number.
 var sweeper struct {
 	sync.Mutex
 	waiting map[int]expectation
@@ -61,7 +61,7 @@ func awaitPort(port int) (ready <-chan noticed, forget func()) {
 	}
 }
 
-// sweep looks again and again until nobody waits any more.
+// sweep looks again and again until no one waits any more.
 func sweep() {
 	runtime.LockOSThread() // for good: the thread ends with the goroutine, and its rank with it
 	outrank()
@@ -115,9 +115,9 @@ func sweep() {
 	}
 }
 
-// outrank lets the calling thread go before the instances that start, each of
-// which would otherwise get its turn first. Where that is not permitted, looks
-// may come late, which the figures then say.
+// outrank gives the calling thread priority over the instances that start, each of which would
+// otherwise get its slice first. Where that is not permitted, looks may come late, which the
+// figures then show.
 func outrank() {
 	err := unix.SchedSetAttr(0, &unix.SchedAttr{Size: unix.SizeofSchedAttr, Policy: unix.SCHED_RR, Priority: 1, Flags: unix.SCHED_FLAG_RESET_ON_FORK}, 0)
 	if err != nil {
@@ -130,7 +130,7 @@ func reachable(a netip.Addr) bool {
 	return a.IsUnspecified() || a == netip.AddrFrom4([4]byte{127, 0, 0, 1}) || a == netip.MustParseAddr("::ffff:127.0.0.1")
 }
 
-// diag asks the kernel for sockets (sock_diag(7)).
+// diag queries the kernel for sockets (sock_diag(7)).
 type diag struct {
 	fd    int
 	buf   []byte

@@ -75,7 +75,7 @@ func Guard(terminal *os.File) (farewell func(), err error) {
 		hear.Close()
 		return nil, fmt.Errorf("the warden does not start: %w", err)
 	}
-	// it looks at the terminal before anybody changes that
+	// it saves the terminal's settings before anything changes them
 	if _, err := hear.Read(make([]byte, 1)); err != nil {
 		write.Close()
 		hear.Close()
@@ -132,7 +132,7 @@ func listen(hear *os.File) {
 	clear(ward.waiting)
 }
 
-// lookOut has the warden look for a port; ok is false when there is no warden.
+// lookOut makes the warden look for a port; ok is false when there is no warden.
 func lookOut(port int) (ready <-chan noticed, forget func(), ok bool) {
 	ward.Lock()
 	defer ward.Unlock()
@@ -282,7 +282,7 @@ func Warden() {
 // afterwards is how long each command may take that ends what runs elsewhere.
 const afterwards = 10 * time.Second
 
-// report says when somebody listens on a port. What it gives ends that.
+// report writes when the port is listened on. The returned function ends that.
 func report(say io.Writer, port int) (forget func()) {
 	ready, stop := awaitPort(port)
 	gone := make(chan struct{})

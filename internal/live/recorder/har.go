@@ -111,7 +111,7 @@ func (a *Archive) Append(entry []byte) error {
 	return nil
 }
 
-// Count tells how many entries there are.
+// Count returns how many entries there are.
 func (a *Archive) Count() int {
 	a.mu.Lock()
 	defer a.mu.Unlock()

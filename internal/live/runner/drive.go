@@ -334,8 +334,8 @@ func (d *Driver) payloadsOf(set *payload.Set) int32 {
 	return first
 }
 
-// Journal has the run's inputs and effects written to w, for engine.Reenact.
-// It is called before Run.
+// Journal makes the run write its inputs and effects to w, for engine.Reenact. It is called before
+// Run.
 func (d *Driver) Journal(w io.Writer) {
 	d.journal = bufio.NewWriterSize(w, 1<<20)
 	_, _ = d.journal.Write(engine.JournalSetup(d.p, d.drill.Limits, d.drill.Settle)) // Flush tells
@@ -348,7 +348,7 @@ type Code struct {
 	Size     int64         // bytes of its package, or 0
 }
 
-// Code says which code a function has. It is called before Run.
+// Code sets which code a function has. It is called before Run.
 func (d *Driver) Code(fn int, c Code) {
 	d.versions[fn] = c.Version
 	f := &d.rec.Functions[fn]
@@ -612,8 +612,8 @@ func (d *Driver) stepLocked(in engine.Input, self *slot) *job {
 	return own
 }
 
-// open lets events fall due once the instances that are kept warm are ready, or did not
-// start; the lock is held.
+// open lets events fall due once the instances of keep_warm are ready, or failed to start; the lock
+// is held.
 func (d *Driver) open(now clock.Time) {
 	if d.opened || d.over || d.closing {
 		return
@@ -647,7 +647,7 @@ func (d *Driver) peek(f *feed, now clock.Time) (arrival.Arrival, arrival.State) 
 	return a, state
 }
 
-// answered lets a caller of a feed ask again from a time of the run on.
+// answered lets a caller of a feed send again from a time of the run on.
 func (d *Driver) answered(f *feed, caller int32, at clock.Time) { f.Answered(int(caller), at-d.opens) }
 
 // handle hands one input over; the lock is held.
@@ -899,7 +899,7 @@ func (d *Driver) take(f *engine.Effect) {
 	if u := d.uses[a.Payload]; u != nil {
 		u.events++
 	}
-	if info.caller >= 0 && d.payloads[a.Payload].Async() { // it has its answer: 202
+	if info.caller >= 0 && d.payloads[a.Payload].Async() { // the caller has its response: 202
 		d.answered(d.feeds[info.feed], info.caller, f.At)
 		info.caller = -1
 	}
@@ -907,7 +907,7 @@ func (d *Driver) take(f *engine.Effect) {
 	d.events = append(d.events, info)
 }
 
-// answer lets the caller of an event go on once all its deliveries have ended.
+// answer answers the caller of an event once all its deliveries have ended.
 func (d *Driver) answer(f *engine.Effect) {
 	e := &d.events[f.Event]
 	if f.Outcome == engine.Rejected {

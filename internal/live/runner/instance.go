@@ -140,7 +140,7 @@ func (in *instance) endedWell(how string) string {
 		"event and end? transport: oneshot)"
 }
 
-// open lets the slots work and tells the engine that the instance is ready.
+// open starts the slots and tells the engine that the instance is ready.
 func (in *instance) open() {
 	in.d.mu.Lock()
 	stopping := in.stopping
@@ -243,7 +243,7 @@ func (in *instance) runs(began time.Time, err error) error {
 	return nil
 }
 
-// resume lets a process go on that was started ahead and stopped in its tracks.
+// resume continues a process that was started ahead and stopped.
 func (in *instance) resume(x *spare) error {
 	d := in.d
 	in.unique = x.unique
@@ -286,8 +286,7 @@ func (in *instance) stop() {
 	process.Stop(grace)
 }
 
-// gone tells the engine that the process is gone, with the reason if nobody
-// had asked for it.
+// gone tells the engine that the process is gone, with the reason if it was not asked to stop.
 func (in *instance) gone(why Trouble, how string) {
 	in.giveBack()
 	in.d.mu.Lock()
@@ -423,7 +422,7 @@ func (in *instance) startProgram(env []string) (transport.Program, error) {
 // keep returns how much of a reply is kept.
 func (in *instance) keep() int {
 	if in.d.tracks != nil || in.d.expecting {
-		return transport.ReplyLimit // somebody looks at it, or saves it
+		return transport.ReplyLimit // it is being read, or saved
 	}
 	return transport.Kept
 }

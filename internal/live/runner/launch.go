@@ -86,7 +86,7 @@ func (l *launched) forget() {
 	}
 }
 
-// giveBack lets go of what the process was given to listen on.
+// giveBack releases what the process was given to listen on.
 func (l *launched) giveBack() {
 	proc.GiveBack(l.port)
 	if l.socket != "" {
@@ -275,7 +275,7 @@ func (d *Driver) await(ctx context.Context, holds func() bool) bool {
 	}
 }
 
-// signal lets those who await something look again; the lock is held.
+// signal wakes those who await a change; the lock is held.
 func (d *Driver) signal() {
 	if d.awaited {
 		close(d.news)

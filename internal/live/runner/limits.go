@@ -48,8 +48,8 @@ func (d *Driver) SetLimits(fn int, l plan.Limits) error {
 	return nil
 }
 
-// KeepWarm has instances of a function kept warm from now on, and waits until one is ready or
-// did not start, or the context ends.
+// KeepWarm keeps instances of a function warm from now on, and waits until one is ready or failed
+// to start, or the context ends.
 func (d *Driver) KeepWarm(ctx context.Context, fn, n int) {
 	d.mu.Lock()
 	if l := d.eng.Limits(fn); l.KeepWarm < n {
@@ -84,7 +84,7 @@ func (d *Driver) setAll(n int) {
 	d.change(-1, text, engine.Input{Kind: engine.SetProject, Concurrency: int32(n)})
 }
 
-// Replace has a function's instances replaced as by a new version of its code.
+// Replace replaces a function's instances as by a new version of its code.
 func (d *Driver) Replace(fn int) {
 	d.mu.Lock()
 	defer d.mu.Unlock()

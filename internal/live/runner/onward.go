@@ -173,8 +173,8 @@ type reply struct {
 	events int
 }
 
-// release lets go of what replies were sent on as, once no event of it is open:
-// a run may have any number of them.
+// release frees what replies were sent on as, once no event of it is open: a run may have any
+// number of them.
 func (d *Driver) release() {
 	for _, n := range d.done {
 		u := d.uses[n]

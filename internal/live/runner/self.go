@@ -118,9 +118,8 @@ func (d *Driver) checkSelf(ctx context.Context) (stop func()) {
 	}
 }
 
-// watchGaps looks at the clock often, until the context ends; then it hands over the
-// stretches in which the program itself did not run for longer than a busy machine
-// explains.
+// watchGaps reads the clock often, until the context ends; then it sends the stretches in which the
+// program itself did not run for longer than a busy machine explains.
 func watchGaps(ctx context.Context) <-chan [][2]time.Time {
 	out := make(chan [][2]time.Time, 1)
 	go func() {

@@ -98,13 +98,12 @@ func NewStanding(s *plan.Standing, id string, log *logs.Log) *Driver {
 	return r
 }
 
-// Settings says how a function is started, and which code it has. It is called
-// before Run.
+// Settings sets how a function is started, and which code it has. It is called before Run.
 func (d *Driver) Settings(fn int, f plan.Function, version string) {
 	d.fns[fn], d.versions[fn] = &f, version
 }
 
-// Log has what the functions write entered into a log. It is called before Run.
+// Log adds what the functions write to a log. It is called before Run.
 func (d *Driver) Log(l *logs.Log) { d.log = l }
 
 // Fire hands an event in. Look tells what becomes of it.
@@ -320,7 +319,7 @@ func (d *Driver) explain(fn int32) {
 	})
 }
 
-// forget lets go of events that have ended.
+// forget frees events that have ended.
 func (d *Driver) forget() {
 	for _, id := range d.ripe {
 		t := d.tracks[id]

@@ -173,7 +173,7 @@ func (x *service) why(ctx context.Context, p *proc.Process, err error, missing s
 	return fmt.Errorf("does not start: it %s before it was ready", p.How())
 }
 
-// Reset brings the services that run back to their beginning.
+// Reset resets the services that run.
 func (s *Set) Reset(ctx context.Context) error {
 	for _, x := range s.all {
 		x.mu.Lock()

@@ -25,7 +25,7 @@ func (m *Message) Text() []byte {
 	return append(append(b, '\n'), m.Body[:min(len(m.Body), Kept)]...)
 }
 
-// LeftOut stands in place of the value of a header that is secret.
+// LeftOut replaces the value of a secret header.
 const LeftOut = "(left out)"
 
 func appendHeader(b []byte, name, value string) []byte {

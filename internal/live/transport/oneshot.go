@@ -22,7 +22,7 @@ type Program struct {
 	Ended func() string // waits for its end, and says how it was; "" for well
 }
 
-// OneShot has a process for each request, by CGI (RFC 3875).
+// OneShot is a transport with a process for each request, by CGI (RFC 3875).
 type OneShot struct {
 	Start func(env []string) (Program, error)
 	Keep  int

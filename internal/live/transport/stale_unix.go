@@ -7,8 +7,8 @@ import (
 	"syscall"
 )
 
-// look looks at the next byte of an idle connection without taking it: whether the other
-// end has sent what no request asked for, and whether it has closed the connection.
+// look peeks at the next byte of an idle connection: whether the other end has sent what no request
+// asked for, and whether it has closed the connection.
 func look(c net.Conn) (sent, closed bool) {
 	sc, ok := c.(syscall.Conn)
 	if !ok {

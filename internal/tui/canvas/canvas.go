@@ -114,7 +114,7 @@ func (c *Canvas) Fill(x, y, w, h int) {
 	}
 }
 
-// Draw puts another canvas onto this one.
+// Draw copies another canvas onto this one.
 func (c *Canvas) Draw(x, y int, from *Canvas) {
 	for j := range from.H {
 		for i := range from.W {
@@ -176,8 +176,8 @@ func (c *Canvas) String() string {
 	return b.String()
 }
 
-// DrawRows puts the rows of another canvas from one on, as many as fit, from a row of
-// this one on.
+// DrawRows copies the rows of another canvas from row first on, as many as fit, to row y of this
+// one and below.
 func (c *Canvas) DrawRows(y int, from *Canvas, first int) {
 	w := min(c.W, from.W)
 	for j := y; j < c.H && first+j-y < from.H; j++ {

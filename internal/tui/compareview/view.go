@@ -61,13 +61,13 @@ type Model struct {
 // New returns the view.
 func New(runs *store.Store) *Model { return &Model{store: runs} }
 
-// Resize tells the view its room.
+// Resize sets the view's size in cells.
 func (m *Model) Resize(w, h int) { m.w, m.h = w, h }
 
-// Runs tells the view which runs there are, the newest first.
+// Runs sets the list of runs, the newest first.
 func (m *Model) Runs(all []store.Info) { m.runs = all }
 
-// Suggest tells which variants could be compared, as they are asked for.
+// Suggest sets the variants that could be compared, as the prompt's text.
 func (m *Model) Suggest(text string) { m.suggest = text }
 
 // Took reports whether a message was the view's.
@@ -254,7 +254,7 @@ func (m *Model) Help() []key.Binding {
 	return out
 }
 
-// Title says what is compared.
+// Title returns what is compared.
 func (m *Model) Title() (canvas.Style, string) {
 	label := func(id string) string {
 		if at := m.place(id); at >= 0 {

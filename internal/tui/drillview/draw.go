@@ -502,7 +502,7 @@ func (m *Model) drawFigures(c *canvas.Canvas, y int) {
 	}
 }
 
-// brief says the invocation under the cursor in a line.
+// brief describes the invocation under the cursor in a line.
 func (m *Model) brief(v *measure.Invocation) string {
 	status := v.Result.String()
 	if v.Status > 0 {

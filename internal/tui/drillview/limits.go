@@ -88,11 +88,10 @@ var cells = []cell{
 	wholeCell("at once", "start_burst", func(l *plan.Limits) *int { return &l.StartBurst }, 1),
 }
 
-// Limits tells the view which limits hold now.
+// Limits sets the limits that hold now.
 func (m *Model) Limits(all int, each []plan.Limits) { m.panel.all, m.panel.each = all, each }
 
-// Changed tells what became of a change that was asked for: why it was not made,
-// or nil.
+// Changed reports the result of a change that was asked for: why it was not made, or nil.
 func (m *Model) Changed(err error) {
 	if m.panel.bad = err != nil; err != nil {
 		m.panel.said = "not changed: " + err.Error()

@@ -87,7 +87,7 @@ func (m *Model) usage(fn int32) (memory, cpus string, bad bool) {
 	return memory, cpus, of.Memory > 0 && peak > of.Memory/10*9
 }
 
-// refusals says why requests were turned away, the most common first.
+// refusals returns why requests were rejected, the most common first.
 func (m *Model) refusals() string {
 	return measure.RefusalsText(&m.tally.Refused)
 }
@@ -95,8 +95,7 @@ func (m *Model) refusals() string {
 // changesShown reports whether there is a row for what was changed.
 func (m *Model) changesShown() bool { return len(m.chart.Run().Changes) > 0 }
 
-// drawChanges says what was changed, the latest first; when is marked at the head of
-// the lanes.
+// drawChanges draws what was changed, the latest first; when is marked at the head of the lanes.
 func (m *Model) drawChanges(c *canvas.Canvas, y int, w draw.Window) int {
 	if !m.changesShown() {
 		return y

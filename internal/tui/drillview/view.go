@@ -84,12 +84,12 @@ func New(p *plan.Project, blob func(run string, number int32) ([]byte, error)) *
 	return &Model{p: p, blob: blob, lane: -1, call: -1}
 }
 
-// Project says that the project was read again.
+// Project sets the project, when it was read again.
 func (m *Model) Project(p *plan.Project) {
 	m.p, m.choice = p, 0
 }
 
-// Resize tells the view its room.
+// Resize sets the view's size in cells.
 func (m *Model) Resize(w, h int) { m.w, m.h = w, h }
 
 // Begin shows a drill that begins now.
@@ -104,7 +104,7 @@ func (m *Model) Begin(d *plan.Drill, r *measure.Run) {
 	m.Update(r, nil)
 }
 
-// Loading says that a run is being read.
+// Loading notes that a run is being read.
 func (m *Model) Loading(id string) { m.loading = id }
 
 // Shown returns the name of the run that is shown, or "".
@@ -134,10 +134,10 @@ func (m *Model) Update(r *measure.Run, looks []engine.Look) {
 	m.looks = looks
 }
 
-// Ending says that the drill is being stopped.
+// Ending notes that the drill is being stopped.
 func (m *Model) Ending() { m.ending = true }
 
-// Ended says that the drill is over.
+// Ended notes that the drill is over.
 func (m *Model) Ended(r *measure.Run) {
 	m.live, m.ending = false, false
 	m.Update(r, nil)
@@ -312,7 +312,7 @@ func (m *Model) under() *measure.Invocation {
 	return &m.chart.Run().Invocations[lanes[m.lane].Invocations[m.call]]
 }
 
-// Select puts the cursor on an invocation and opens it.
+// Select moves the cursor to an invocation and opens it.
 func (m *Model) Select(id uint64) {
 	if m.chart == nil {
 		return
@@ -392,7 +392,7 @@ func (m *Model) comeAlong(l *draw.Lane) {
 	}
 }
 
-// Title says in a few words what is going on.
+// Title describes in a few words what is going on.
 func (m *Model) Title() (style canvas.Style, text string) {
 	switch {
 	case m.loading != "":
@@ -438,7 +438,7 @@ func (m *Model) Now() clock.Time {
 	return m.chart.Run().Length
 }
 
-// describe says what a drill does.
+// describe describes what a drill does.
 func describe(p *plan.Project, d *plan.Drill) string {
 	var feeds []string
 	longest := time.Duration(0)

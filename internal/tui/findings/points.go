@@ -33,7 +33,7 @@ func (m *Model) under() *point {
 	return &m.points[m.cursor]
 }
 
-// firstPoint puts the cursor on the first point that is seen.
+// firstPoint moves the cursor to the first visible point.
 func (m *Model) firstPoint() {
 	for i := range m.points {
 		if m.points[i].y >= m.scroll.At {

@@ -271,7 +271,7 @@ func (m *Model) drawSources(c *canvas.Canvas, y int) int {
 	return m.drawRoutes(c, y)
 }
 
-// drawRoutes says how long each route takes, where a function has several.
+// drawRoutes draws how long each route takes, where a function has several.
 func (m *Model) drawRoutes(c *canvas.Canvas, y int) int {
 	for _, name := range m.page.Functions {
 		routes := m.page.Summary.Functions[name].Routes
@@ -354,7 +354,7 @@ func (m *Model) drawFailures(c *canvas.Canvas, y int) int {
 	return y
 }
 
-// drawUse says what became of the instances, and what they used and cost.
+// drawUse draws what became of the instances, and what they used and cost.
 func (m *Model) drawUse(c *canvas.Canvas, y int) int {
 	c.Rule(y, "instances, what they used and cost")
 	y++
@@ -408,7 +408,7 @@ func (m *Model) drawWays(c *canvas.Canvas, y int) int {
 	return y
 }
 
-// drawChanges says what was changed while the drill ran.
+// drawChanges draws what was changed while the drill ran.
 func (m *Model) drawChanges(c *canvas.Canvas, y int) int {
 	if len(m.page.Summary.Changes) == 0 {
 		return y
@@ -454,7 +454,7 @@ func (m *Model) drawBudgets(c *canvas.Canvas, y int) int {
 	return y
 }
 
-// drawWarnings says what else is to be kept in mind.
+// drawWarnings draws what else is to be kept in mind.
 func (m *Model) drawWarnings(c *canvas.Canvas, y int) int {
 	s := m.page.Summary
 	beside := map[string]bool{}

@@ -27,7 +27,7 @@ type (
 		Run        string
 		Invocation uint64
 	}
-	// Changed says that the list of runs has changed.
+	// Changed means that the list of runs has changed.
 	Changed struct{}
 	// Compare asks to compare two runs.
 	Compare struct{ First, Second string }
@@ -82,10 +82,10 @@ type Model struct {
 // New returns the view.
 func New(runs Runs) *Model { return &Model{store: runs, cursor: -1} }
 
-// Resize tells the view its room.
+// Resize sets the view's size in cells.
 func (m *Model) Resize(w, h int) { m.w, m.h = w, h }
 
-// Runs tells the view which runs there are, the newest first.
+// Runs sets the list of runs, the newest first.
 func (m *Model) Runs(all []store.Info) {
 	m.runs = all
 	if m.whole != nil && m.place() < 0 { // it was deleted
@@ -96,10 +96,10 @@ func (m *Model) Runs(all []store.Info) {
 	}
 }
 
-// Loading says that a run is being read.
+// Loading notes that a run is being read.
 func (m *Model) Loading(id string) { m.loading, m.trouble = id, "" }
 
-// Trouble says that a run could not be read or kept.
+// Trouble notes that a run could not be read or kept.
 func (m *Model) Trouble(text string) { m.loading, m.trouble = "", text }
 
 // Show shows the findings of a run.

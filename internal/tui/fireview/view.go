@@ -23,13 +23,13 @@ import (
 )
 
 type (
-	// Ask wants a line of the user.
+	// Ask asks the user for a line of text.
 	Ask = msg.Ask
-	// Note wants something said in the bottom line.
+	// Note shows a note in the bottom line.
 	Note = msg.Note
 )
 
-// Map wants an item put on the map of the wiring.
+// Map asks the shell to show an item on the map of the wiring.
 type Map struct{ Item *session.Item }
 
 // Keys are the keys of the view.
@@ -120,7 +120,7 @@ func New(s *session.Standing) *Model {
 	return m
 }
 
-// Resize tells the view its room.
+// Resize sets the view's size in cells.
 func (m *Model) Resize(w, h int) tea.Cmd {
 	m.w, m.h = w, h
 	m.sent = sentPage{}
@@ -151,7 +151,7 @@ func (m *Model) list() {
 	}
 }
 
-// Choose puts the cursor on an item by its key.
+// Choose moves the cursor to an item by its key.
 func (m *Model) Choose(key string) tea.Cmd {
 	m.chosen, m.filter, m.typing, m.focus, m.over = key, "", false, onList, nil
 	m.sent = sentPage{}
@@ -424,7 +424,7 @@ func (m *Model) record() tea.Cmd {
 	})
 }
 
-// hold puts time-outs and idle stops off, or on again.
+// hold suspends timeouts and idle stops, or resumes them.
 func (m *Model) hold() tea.Cmd {
 	fn := m.function()
 	if fn == "" {
@@ -465,7 +465,7 @@ func (m *Model) function() string {
 	return ""
 }
 
-// leave asks for a place that is not compared.
+// leave asks for a field that is ignored in comparisons.
 func (m *Model) leave() tea.Cmd {
 	if m.shown == nil {
 		return nil
@@ -492,7 +492,7 @@ func (m *Model) leave() tea.Cmd {
 	})
 }
 
-// edited comes back from the editor.
+// edited is what comes back from the editor.
 type edited struct {
 	err  error
 	path string
@@ -778,7 +778,7 @@ func (m *Model) Help() []key.Binding {
 		short(Keys.Left, "panes"), short(Keys.Earlier, "earlier"), Keys.Logs, short(Keys.Keep, "keep reply")}
 }
 
-// Title says where the front is.
+// Title returns where the front is.
 func (m *Model) Title() (canvas.Style, string) {
 	text := "the front is closed"
 	if m.s.Front != nil {

@@ -3,7 +3,7 @@ package msg
 
 import tea "charm.land/bubbletea/v2"
 
-// Ask wants a line of the user; the shell gives it to Done. With YesNo, it is a
+// Ask asks the user for a line of text, which the shell passes to Done. With YesNo, it is a
 // question that y answers.
 type Ask struct {
 	Title, Text string
@@ -11,7 +11,7 @@ type Ask struct {
 	Done        func(string) tea.Cmd
 }
 
-// Note wants something said in the bottom line.
+// Note shows a note in the bottom line.
 type Note struct {
 	Text string
 	Bad  bool

@@ -56,7 +56,7 @@ func (p *Page) Fit(length, room int) {
 // Draw draws what is seen of a page, from a row of the screen on.
 func (p *Page) Draw(out *canvas.Canvas, y int, page *canvas.Canvas) { out.DrawRows(y, page, p.At) }
 
-// Rest says in the last row how much is not seen.
+// Rest writes in the last row how much is hidden.
 func (p *Page) Rest(out *canvas.Canvas) {
 	if hidden := p.Length - p.Room - p.At; hidden > 0 {
 		out.Fill(0, out.H-1, out.W, 1)

@@ -103,7 +103,7 @@ func (m *Model) drawSets(c *canvas.Canvas, w, h int) {
 	}
 }
 
-// drawAbout tells what is in the set under the cursor.
+// drawAbout draws what is in the set under the cursor.
 func (m *Model) drawAbout(c *canvas.Canvas, y, w int, set *payload.Set) {
 	put := func(name string, style canvas.Style, format string, args ...any) {
 		if y < m.h {
@@ -390,8 +390,8 @@ func colour(lines []jsondiff.Line) []canvas.Row {
 	return rows
 }
 
-// beside puts what the functions get on the right of the payload, or under it
-// where there is no room.
+// beside draws what the functions receive to the right of the payload, or under it where there is
+// no room.
 func (m *Model) beside(set *payload.Set, p *payload.Payload, width int) {
 	source, _ := m.source(set)
 	half := (width - 3) / 2

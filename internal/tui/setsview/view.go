@@ -19,7 +19,7 @@ import (
 	"nightdrill/internal/tui/fireview"
 )
 
-// Fire wants the view of single firings, with an item chosen.
+// Fire asks for the Fire view, with an item chosen.
 type Fire struct{ Key string }
 
 // Keys are the keys of the view.
@@ -109,7 +109,7 @@ func New(s *session.Standing) *Model {
 	return &Model{s: s, plan: s.Plan(), known: map[*payload.Set]*about{}}
 }
 
-// Resize tells the view its room.
+// Resize sets the view's size in cells.
 func (m *Model) Resize(w, h int) tea.Cmd {
 	m.w, m.h = w, h
 	m.pageOf = nil
@@ -187,7 +187,7 @@ func (m *Model) Took(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 	return nil, false
 }
 
-// reset goes back to what the project says.
+// reset goes back to the project's settings.
 func (m *Model) reset() {
 	m.n, m.made, m.breaks, m.trouble, m.seed, m.mode, m.pageOf = 0, nil, "", "", 0, "", nil
 	m.scroll[onPayload], m.scroll[onFields] = 0, 0
@@ -385,7 +385,7 @@ func complain(format string, args ...any) tea.Cmd {
 	return func() tea.Msg { return fireview.Note{Text: fmt.Sprintf(format, args...), Bad: true} }
 }
 
-// Title says what the view shows, for the top line.
+// Title returns what the view shows, for the top line.
 func (m *Model) Title() (canvas.Style, string) {
 	n := 0
 	for i := range m.plan.Sets {

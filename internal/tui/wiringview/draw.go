@@ -164,7 +164,7 @@ func (m *Model) drawMap(c *canvas.Canvas, w *draw.Wiring, p *draw.WiringPlan, wo
 	}
 }
 
-// wireStyle says how a wire looks by what goes over it, and whether it matters.
+// wireStyle returns the style of a wire, by its traffic, and whether it carries any.
 func (m *Model) wireStyle(x session.WireOf) (canvas.Style, bool) {
 	switch t := m.traffic.Wire(x); {
 	case t.Working > 0:
@@ -449,8 +449,7 @@ func lagBars(lanes []session.LaneTraffic, most int) string {
 	return string(out)
 }
 
-// nextTime says when a schedule falls due next: by the clock on the wall, or by
-// the drill's own.
+// nextTime describes when a schedule falls due next: by the wall clock, or by the drill's own.
 func (m *Model) nextTime(src *plan.Source) string {
 	if m.drill != nil {
 		for i := range m.drill.Feeds {

@@ -38,7 +38,7 @@ var Keys = struct{ Up, Down, Left, Right, Put, Next, Fire, Again, Clock, Count, 
 	Close:  key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "take it off")),
 }
 
-// Export wants the map written to a file.
+// Export asks the shell to write the map to a file.
 type Export struct{ Path string }
 
 // Model is the state of the view.
@@ -96,7 +96,7 @@ func (m *Model) Run(r *measure.Run) {
 	}
 }
 
-// Resize tells the view its room.
+// Resize sets the view's size in cells.
 func (m *Model) Resize(w, h int) { m.w, m.h = w, h }
 
 // countEvery is the least time between two counts of the traffic.
@@ -300,7 +300,7 @@ func (m *Model) fire() tea.Cmd {
 	return nil
 }
 
-// Offered says what came of offering a run's unmatched events again.
+// Offered is the result of offering a run's unmatched events again.
 type Offered struct {
 	Missed, Taken int
 	Err           error // why one could not be offered
@@ -320,7 +320,7 @@ func (m *Model) Offered(o Offered) tea.Cmd {
 	return note(fmt.Sprintf("%d of the run were unmatched, %d of them are taken now", o.Missed, o.Taken), o.Taken == 0)
 }
 
-// Uploaded says that a file is in a bucket, or why it is not.
+// Uploaded is the result of an upload.
 type Uploaded struct {
 	Item *session.Item
 	Err  error
@@ -334,8 +334,8 @@ func (m *Model) storage() *plan.Source {
 	return nil
 }
 
-// upload asks for a file and for its key, and puts it into the bucket of the source
-// under the cursor.
+// upload asks for a file and for its key, and puts it into the bucket of the source under the
+// cursor.
 func (m *Model) upload() tea.Cmd {
 	src, s := m.storage(), m.s
 	if src == nil {
@@ -548,7 +548,7 @@ func (m *Model) Help() []key.Binding {
 	return append(out, Keys.Export)
 }
 
-// Title says what the map shows.
+// Title describes what the map shows.
 func (m *Model) Title() (canvas.Style, string) {
 	if m.drill != nil {
 		return canvas.Warm, fmt.Sprintf("%s, %.1f s", m.drill.Name, m.elapsed.Seconds())
