@@ -23,15 +23,15 @@ func checkCommand(dir *string) *cobra.Command {
 	var force bool
 	c := &cobra.Command{
 		Use:   "check",
-		Short: "Check the project file and say what is wired to what, without starting anything",
-		Long: `Check reads the project file and says what is wired to what, and when schedules
-fall due next, without starting anything.
+		Short: "Check the project file and print what is wired to what, without starting anything",
+		Long: `Check reads the project file and prints what is wired to what, and when schedules
+fall due next. It starts nothing.
 
-With --event FILE it says where an event would go: for each wire which conditions
-hold, and which one fails on what. FILE is an event as CloudEvents JSON, a request
-as it stands on the wire, a recording (its first), SET#N, or - for standard input;
-any other file is taken for one that is uploaded to the storage sources. The exit
-code is 1 when no wire takes it.`,
+With --event FILE it prints where an event would go: for each wire, which conditions
+are met, and which one fails and why. FILE is an event as CloudEvents JSON, a raw HTTP
+request, a recording (its first event), SET#N, or - for standard input; any other file
+is treated as an upload to the storage sources. The exit code is 1 when no wire takes
+the event.`,
 		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			l, err := project.Load(cmd.Context(), *dir)
@@ -50,7 +50,7 @@ code is 1 when no wire takes it.`,
 			}
 			for _, m := range l.Doubts {
 				if eventFile == "" {
-					fmt.Fprintln(cmd.ErrOrStderr(), m.Error()+" (allowed; is it meant?)")
+					fmt.Fprintln(cmd.ErrOrStderr(), "warning: "+m.Error())
 				}
 			}
 			if pictured != "" {
@@ -60,7 +60,7 @@ code is 1 when no wire takes it.`,
 			}
 			if eventFile == "" {
 				if source != "" || key != "" {
-					return wrong(errors.New("--source and --key go with --event FILE"))
+					return wrong(errors.New("--source and --key need --event FILE"))
 				}
 				wiring(cmd.OutOrStdout(), l.Project)
 				return nil
@@ -69,11 +69,11 @@ code is 1 when no wire takes it.`,
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&eventFile, "event", "", "say where the event in a file would go")
-	f.StringVar(&source, "source", "", "with --event: at this source alone")
-	f.StringVar(&key, "key", "", "with --event: the key of a file that is uploaded")
+	f.StringVar(&eventFile, "event", "", "print where the event in a file would go")
+	f.StringVar(&source, "source", "", "with --event: only at this source")
+	f.StringVar(&key, "key", "", "with --event: the key of an uploaded file")
 	f.StringVar(&pictured, "map", "", "draw the wiring to a file, .svg or .pdf")
-	f.BoolVar(&force, "force", false, "with --map: write over a file that is there")
+	f.BoolVar(&force, "force", false, "with --map: overwrite an existing file")
 	return c
 }
 
@@ -84,14 +84,14 @@ func picture(l *project.Loaded, path string, over bool) error {
 
 // wiring prints in a few lines what reaches which function.
 func wiring(w io.Writer, p *plan.Project) {
-	fmt.Fprintf(w, "%s: %s, %s, %s, %s. Nothing is wrong.\n", p.Name, session.Plural(len(p.Functions), "function"),
+	fmt.Fprintf(w, "%s: %s, %s, %s, %s. No errors.\n", p.Name, session.Plural(len(p.Functions), "function"),
 		session.Plural(len(p.Sources), "source"), session.Plural(len(p.Sets), "payload set"), session.Plural(len(p.Drills), "drill"))
 	reached := map[int]bool{}
 	for i := range p.Sources {
 		s := &p.Sources[i]
 		fmt.Fprintf(w, "\n%s (%s)\n", s.Name, session.SourceWords(p, s))
 		if len(s.Wires) == 0 {
-			fmt.Fprintln(w, "  no wire: what arrives here reaches no function")
+			fmt.Fprintln(w, "  no wires: events that arrive here reach no function\n")
 		}
 		for k, wire := range s.Wires {
 			reached[wire.To] = true
@@ -104,7 +104,7 @@ func wiring(w io.Writer, p *plan.Project) {
 	fmt.Fprintln(w)
 	for i := range p.Functions {
 		f := &p.Functions[i]
-		fmt.Fprintf(w, "%s: %s; each invocation up to %v\n  %s\n", f.Name, describeStart(p, f), f.Timeout, describeLimits(p, f))
+		fmt.Fprintf(w, "%s: %s; timeout %v\n  %s\n", f.Name, describeStart(p, f), f.Timeout, describeLimits(p, f))
 		for _, more := range []string{describeBounds(f), describeReplacement(f)} {
 			if more != "" {
 				fmt.Fprintf(w, "  %s\n", more)
@@ -118,10 +118,10 @@ func wiring(w io.Writer, p *plan.Project) {
 			}
 		}
 		for j := range f.Then {
-			fmt.Fprintf(w, "  its reply goes on to %s%s\n", p.Sources[f.Then[j].To].Name, f.Then[j].Words())
+			fmt.Fprintf(w, "  its reply is sent on to %s%s\n", p.Sources[f.Then[j].To].Name, f.Then[j].Words())
 		}
 		if !reached[i] {
-			fmt.Fprintf(w, "  no wire leads to %s, so nothing reaches it\n", f.Name)
+			fmt.Fprintf(w, "  warning: no wire leads to %s, so no event reaches it\n", f.Name)
 		}
 	}
 	for i := range p.Drills {
@@ -134,7 +134,7 @@ func wiring(w io.Writer, p *plan.Project) {
 		}
 		now := slices.Clone(d.Limits)
 		for _, c := range d.Changes {
-			what := fmt.Sprintf("all together may have %d", c.Concurrency)
+			what := fmt.Sprintf("project total %d", c.Concurrency)
 			if c.Function >= 0 {
 				if what = p.Functions[c.Function].Name + ": " + c.Limits.Difference(now[c.Function]); c.Replace {
 					what = p.Functions[c.Function].Name + " is replaced as by a new version"
@@ -148,14 +148,14 @@ func wiring(w io.Writer, p *plan.Project) {
 			span := p.Span(f).Round(100 * time.Millisecond)
 			if f.Clock != nil {
 				events, _, notes := plan.TimesOf(&p.Sources[f.Source], f.Clock, nil)
-				fmt.Fprintf(w, "  %s gets %s, %v of its clock: %s, over %v\n", p.Sources[f.Source].Name, p.FeedName(f), f.Clock.For, session.Plural(len(events), "time"), span)
+				fmt.Fprintf(w, "  %s receives %s, %v of its clock: %s, over %v\n", p.Sources[f.Source].Name, p.FeedName(f), f.Clock.For, session.Plural(len(events), "time"), span)
 				for _, note := range notes {
 					fmt.Fprintf(w, "    %s\n", note)
 				}
 				continue
 			}
 			set := &p.Sets[f.Set]
-			fmt.Fprintf(w, "  %s gets %s (%d) %s, over %v\n", p.Sources[f.Source].Name, set.Name, len(set.Payloads), describePhases(f.Phases), span)
+			fmt.Fprintf(w, "  %s receives %s (%d) %s, over %v\n", p.Sources[f.Source].Name, set.Name, len(set.Payloads), describePhases(f.Phases), span)
 		}
 	}
 }
@@ -163,19 +163,19 @@ func wiring(w io.Writer, p *plan.Project) {
 // describeStart describes how a function comes to run, and what makes a version of it.
 func describeStart(p *plan.Project, f *plan.Function) string {
 	if f.Transport == plan.Attach {
-		return "attached at " + f.Address + ", started by somebody else"
+		return "attached at " + f.Address + ", started elsewhere"
 	}
 	text := strings.Join(f.Start, " ")
 	switch {
 	case f.Transport == plan.Lines:
-		text += ", spoken to over lines"
+		text += ", transport: lines"
 	case f.Transport == plan.OneShot:
-		text += ", by CGI"
+		text += ", transport: oneshot (CGI)"
 	case f.Socket:
 		text += ", on a Unix socket"
 	}
 	if f.Fresh {
-		text += ", a connection for each request"
+		text += ", a new connection for each request"
 	}
 	if f.Build != nil {
 		text += ", built by " + strings.Join(f.Build, " ")
@@ -207,17 +207,17 @@ func nextTimes(w io.Writer, s *plan.Source) {
 func describeLimits(p *plan.Project, f *plan.Function) string {
 	l := f.Limits
 	if l.TurnAway {
-		return "turns everything away: requests are rejected, everything else waits"
+		return "rejects everything: HTTP requests are rejected, other events wait"
 	}
 	if l.Max == 0 {
-		return "answers nothing: its limit is 0, so requests are rejected and everything else waits"
+		return "invokes nothing: its limit is 0, so HTTP requests are rejected and other events wait"
 	}
-	text := fmt.Sprintf("answers at most %d at a time, ", l.Max)
+	text := fmt.Sprintf("handles at most %d at a time, ", l.Max)
 	switch {
 	case f.Transport == plan.OneShot:
-		text += "each by a process of its own, so always cold"
+		text += "each in a process of its own, so always cold"
 	case f.Transport == plan.Attach:
-		text += "all on the process that somebody else started"
+		text += "all on the process that was started elsewhere"
 	case l.PerInstance == 1:
 		text += "one on each instance"
 	default:
@@ -230,23 +230,23 @@ func describeLimits(p *plan.Project, f *plan.Function) string {
 	rest := p.Concurrency - guaranteed
 	switch {
 	case l.Guaranteed > 0 && rest > 0:
-		text += fmt.Sprintf("; %d of the project's %d are kept for it, the others share %d", l.Guaranteed, p.Concurrency, p.Concurrency-l.Guaranteed)
+		text += fmt.Sprintf("; %d of the project's %d are guaranteed to it, the others share %d", l.Guaranteed, p.Concurrency, p.Concurrency-l.Guaranteed)
 	case l.Guaranteed > 0:
-		text += fmt.Sprintf("; %d of the project's %d are kept for it", l.Guaranteed, p.Concurrency)
+		text += fmt.Sprintf("; %d of the project's %d are guaranteed to it", l.Guaranteed, p.Concurrency)
 	case guaranteed > 0:
-		text += fmt.Sprintf("; %d of the project's %d are kept for others, the rest is shared", guaranteed, p.Concurrency)
+		text += fmt.Sprintf("; %d of the project's %d are guaranteed to others, the rest is shared", guaranteed, p.Concurrency)
 	}
 	if f.Transport == plan.OneShot || f.Transport == plan.Attach {
 		return text
 	}
 	if l.StartEvery > 0 {
-		text += fmt.Sprintf("; instances are added at %s", l.StartRate())
+		text += fmt.Sprintf("; instances start at %s", l.StartRate())
 		if l.StartBurst > 1 {
 			text += fmt.Sprintf(", the first %d at once", l.StartBurst)
 		}
 	}
 	if f.Parked > 0 {
-		text += fmt.Sprintf("; %s started ahead and stopped in %s tracks until wanted", map[bool]string{true: "one is", false: fmt.Sprintf("%d are", f.Parked)}[f.Parked == 1], map[bool]string{true: "its", false: "their"}[f.Parked == 1])
+		text += fmt.Sprintf("; %s started ahead and parked in memory until needed", session.Plural(f.Parked, "process"))
 	}
 	if l.KeepWarm > 0 {
 		text += fmt.Sprintf("; %d kept warm, others stop when idle for %v", l.KeepWarm, l.IdleAfter)
@@ -279,8 +279,8 @@ func describeBounds(f *plan.Function) string {
 // describeReplacement describes how a new version comes; "" for the usual way.
 func describeReplacement(f *plan.Function) string {
 	return map[plan.Replacement]string{
-		plan.AtOnce:     "a new version replaces all instances at once; events wait until the first is there",
-		plan.SideBySide: "a new version starts beside the old one, which serves until all of the new is there; for that time there are twice as many instances",
+		plan.AtOnce:     "a new version replaces all instances at once; events wait until the first new one is ready",
+		plan.SideBySide: "a new version starts beside the old one, which serves until all of the new one is ready; meanwhile there are twice as many instances",
 	}[f.Replace]
 }
 

@@ -100,7 +100,7 @@ func Run(args []string, out, errs io.Writer) int {
 		return wrongUse
 	}
 	// cobra's own errors: a wrong flag or argument
-	say("nightdrill: " + oneLine(err.Error()) + "; nightdrill --help lists what there is")
+	say("nightdrill: " + oneLine(err.Error()) + "; nightdrill --help lists the commands")
 	return wrongUse
 }
 
@@ -186,12 +186,13 @@ func newRoot() *cobra.Command {
 	var dir, listen string
 	root := &cobra.Command{
 		Use:   "nightdrill",
-		Short: "Drill functions on this machine with the events they are made for",
-		Long: `Night Drill sends events to functions that run on this machine, as the sources
-of those events would, and measures how they start, answer, wait and are turned away.
+		Short: "Test functions on this machine with the events they are made for",
+		Long: `Night Drill sends events to functions that run on this machine, as storage, queues,
+streams, schedules and HTTP callers would, and measures cold starts, warm latency,
+waiting and rejections.
 
-Without a command it opens the project in this folder on the full screen.
-Try it without a project: nightdrill demo`,
+Without a command it opens the project in this folder in the full-screen program.
+To try it without a project: nightdrill demo`,
 		Version:       version(),
 		Args:          noArguments,
 		SilenceErrors: true,
@@ -200,12 +201,12 @@ Try it without a project: nightdrill demo`,
 	}
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SuggestionsMinimumDistance = 2
-	root.PersistentFlags().StringVar(&dir, "project", ".", "the folder of the project")
+	root.PersistentFlags().StringVar(&dir, "project", ".", "the project's folder")
 	root.PersistentFlags().StringSliceVar(&entrances.Hosts, "allow-host", nil,
-		"a name, beside this machine's own, that requests to the front and the object store may be addressed to; may be "+
-			"given again")
+		"a host name, besides this machine's own, that requests to the front and the object store may use; may be "+
+			"repeated")
 	root.PersistentFlags().StringVar(&entrances.Objects, "objects", "",
-		"where the object store listens (default 127.0.0.1:8421 with the screen, a free port otherwise)")
+		"where the object store listens (default 127.0.0.1:8421 with the screen, otherwise a free port)")
 	listenFlag(root, &listen)
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return err })
 	root.AddCommand(demoCommand(), runCommand(&dir), fireCommand(&dir), initCommand(&dir), payloadsCommand(&dir), recordCommand(&dir), checkCommand(&dir), runsCommand(&dir), compareCommand(&dir), reenactCommand())
@@ -219,7 +220,7 @@ func noArguments(cmd *cobra.Command, args []string) error {
 	if cmd.HasParent() {
 		return fmt.Errorf("%s takes no arguments, got %q", cmd.CommandPath(), args[0])
 	}
-	text := fmt.Sprintf("there is no command %q", args[0])
+	text := fmt.Sprintf("unknown command %q", args[0])
 	if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
 		text += "; did you mean " + near[0] + "?"
 	}

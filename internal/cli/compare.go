@@ -21,17 +21,17 @@ func compareCommand(dir *string) *cobra.Command {
 	var source, set, to string
 	c := &cobra.Command{
 		Use:   "compare FUNCTION | RUN RUN | DRILL --limit … --against …",
-		Short: "Set variants of a function, two runs, or one drill under two limits beside each other",
-		Long: `Compare sets two or more sides beside each other, and says which differences are
-more than noise.
+		Short: "Compare variants of a function, two runs, or one drill under two limits",
+		Long: `Compare puts two or more sides side by side and prints which differences are more
+than noise.
 
 compare FUNCTION starts each variant of a function --cold times, and sends each --warm
-events, in turns, so that whatever the machine does befalls all alike. --variants
-names some of them (the function itself is named by its own name); without it, all are.
+events, in turns, so that other load on the machine affects all alike. --variants
+selects some of them (the function itself goes by its own name); the default is all.
 
-compare RUN RUN compares two runs that were kept, function by function.
+compare RUN RUN compares two earlier runs, function by function.
 
-compare DRILL --limit quote.max=2 --against quote.max=8 carries a drill out twice, on the
+compare DRILL --limit quote.max=2 --against quote.max=8 runs a drill twice, with the
 same events, and compares the two runs.`,
 		Args: cobra.RangeArgs(1, 2),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -52,26 +52,26 @@ same events, and compares the two runs.`,
 		},
 	}
 	f := c.Flags()
-	f.StringSliceVar(&variants, "variants", nil, "which variants, such as quote,node,small")
+	f.StringSliceVar(&variants, "variants", nil, "variants to compare, such as quote,node,small")
 	f.IntVar(&cold, "cold", 30, "cold starts of each variant")
 	f.IntVar(&warm, "warm", 500, "warm events of each variant")
 	f.StringVar(&source, "source", "", "the source of the events")
 	f.StringVar(&set, "payloads", "", "the payload set")
-	f.StringArrayVar(&limits, "limit", nil, "a limit of the first side, such as quote.max=2; may be given again")
-	f.StringArrayVar(&against, "against", nil, "a limit of the second side")
-	f.StringVar(&to, "json", "", "write the comparison to a file (- for standard output, instead of the text)")
+	f.StringArrayVar(&limits, "limit", nil, "a limit of the first side, such as quote.max=2; may be repeated")
+	f.StringArrayVar(&against, "against", nil, "a limit of the second side; may be repeated")
+	f.StringVar(&to, "json", "", "write the comparison as JSON to a file (- for standard output, instead of the text)")
 	return c
 }
 
 func compareVariants(cmd *cobra.Command, d *session.Desk, function string, variants []string, cold, warm int, source, set, to string) error {
 	switch {
 	case cold < 1 || cold > 10_000:
-		return wrong(fmt.Errorf("--cold %d: from 1 to 10000 starts of each", cold))
+		return wrong(fmt.Errorf("--cold must be from 1 to 10000, got %d", cold))
 	case warm < 0 || warm > 1_000_000:
-		return wrong(fmt.Errorf("--warm %d: from 0 to 1000000 events for each", warm))
+		return wrong(fmt.Errorf("--warm must be from 0 to 1000000, got %d", warm))
 	}
 	if d.FunctionNamed(function) < 0 && d.DrillNamed(function) != nil {
-		return wrong(fmt.Errorf("%s is a drill: say under which limits, such as compare %s --limit quote.max=2 --against quote.max=8", function, function))
+		return wrong(fmt.Errorf("%s is a drill: give the two sides their limits, such as compare %s --limit quote.max=2 --against quote.max=8", function, function))
 	}
 	drill, err := d.VariantDrill(function, variants, cold, warm, source, set)
 	if err != nil {
@@ -87,7 +87,7 @@ func compareVariants(cmd *cobra.Command, d *session.Desk, function string, varia
 		return err
 	}
 	if len(all) == 0 {
-		return could(fmt.Errorf("fewer than two variants answered; the run is kept as %s", run.ID))
+		return could(fmt.Errorf("fewer than two variants replied; the run is kept as %s", run.ID))
 	}
 	fmt.Fprintf(cmd.ErrOrStderr(), "nightdrill: kept as run %s\n", run.ID)
 	return nil
@@ -199,10 +199,10 @@ func comparisonText(w io.Writer, c *measure.Comparison) error {
 		return err
 	}
 	fmt.Fprintf(b,
-		"\nHow much slower or faster is the ratio of medians, with its 95 %% interval; it stands where the difference is "+
+		"\nThe ratio of medians has its 95 %% interval. A factor is printed where the difference is "+
 			"more than noise.\n")
 	if len(c.Replies) > 0 {
-		fmt.Fprintf(b, "\nother replies than %s\n", c.Sides[0].Label)
+		fmt.Fprintf(b, "\ndifferent replies from %s\n", c.Sides[0].Label)
 	}
 	for _, x := range c.Replies {
 		fmt.Fprintf(b, "  %s: %s: %s\n", c.Sides[x.Side].Label, x.Event, x.Words)

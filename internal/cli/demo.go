@@ -24,7 +24,7 @@ func demoCommand() *cobra.Command {
 				return demoScreen(cmd, listen)
 			}
 			if listen != "" {
-				return wrong(errors.New("--listen is for the front, which goes with the screen; --headless has none"))
+				return wrong(errors.New("--listen is for the front, which only the screen opens; --headless has no front"))
 			}
 			dir, err := demo.Lay()
 			if err != nil {

@@ -23,7 +23,7 @@ func explain(in io.Reader, w io.Writer, l *project.Loaded, file, source, key str
 	only := -1
 	if source != "" {
 		if only = l.SourceNamed(source); only < 0 {
-			return wrong(fmt.Errorf("there is no source %q", source))
+			return wrong(fmt.Errorf("unknown source %q", source))
 		}
 	}
 	p, err := eventIn(in, l, file, only, key)
@@ -42,7 +42,7 @@ func explain(in io.Reader, w io.Writer, l *project.Loaded, file, source, key str
 		taken = explainAt(w, l.Project, i, session.AsObject(src, p)) || taken
 	}
 	if !tried {
-		return wrong(errors.New("the project has no source that could get it"))
+		return wrong(errors.New("the project has no source that could receive it"))
 	}
 	if !taken {
 		return errMissed
@@ -87,7 +87,7 @@ func eventIn(in io.Reader, l *project.Loaded, file string, source int, key strin
 		text, err = os.ReadFile(file)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("there is no payload set or file %q", file)
+		return nil, fmt.Errorf("no payload set or file %q", file)
 	}
 	http := source < 0 || l.Sources[source].Kind == plan.HTTP
 	if key == "" {
@@ -114,7 +114,7 @@ func eventIn(in io.Reader, l *project.Loaded, file string, source int, key strin
 			return &payload.Payload{Event: o.Event("upload", time.Time{})}, nil
 		}
 	}
-	return nil, errors.New(file + " is neither an event as CloudEvents JSON, nor a request as it stands on the wire, nor a recording")
+	return nil, errors.New(file + " is not an event as CloudEvents JSON, a raw HTTP request or a recording")
 }
 
 // explainAt prints what the wires of a source make of an event, and tells whether
@@ -139,13 +139,13 @@ func explainAt(w io.Writer, p *plan.Project, source int, pl *payload.Payload) bo
 		fmt.Fprintf(w, "  → %s: %s\n", p.Functions[wire.To].Name, state)
 		for _, c := range t.Conditions {
 			if c.Held {
-				fmt.Fprintf(w, "      holds  %s %s\n", c.Condition, proc.Harmless(c.Want))
+				fmt.Fprintf(w, "      met    %s %s\n", c.Condition, proc.Harmless(c.Want))
 			} else {
 				fmt.Fprintf(w, "      fails  %s\n", proc.Harmless(c.Words()))
 			}
 		}
 		if len(t.Conditions) == 0 {
-			fmt.Fprintln(w, "      it has no conditions")
+			fmt.Fprintln(w, "      no conditions")
 		}
 	}
 	if miss != "" {

@@ -20,8 +20,8 @@ func exportCommand(dir *string) *cobra.Command {
 		Long: `Export writes a run to files in a folder: pictures (lanes, ladder, distribution, warm-up,
 timeline) as SVG and PDF, all invocations as CSV, latencies as an HdrHistogram log,
 figures as OpenMetrics text, budgets as JUnit XML, requests and replies as HAR 1.2, events
-as CloudEvents JSON lines, those that failed or became dead letters alone as a payload
-set, the summary as JSON, and all of it as one HTML page. Without a form it writes all.`,
+as CloudEvents JSON lines, failed and dead-lettered events as a payload set, the summary
+as JSON, and everything as one HTML page. Without a format it writes all of them.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			for i, on := range wanted {
 				if on {
@@ -30,11 +30,11 @@ set, the summary as JSON, and all of it as one HTML page. Without a form it writ
 			}
 			for _, name := range x.Charts {
 				if known := chartNames(); !slices.Contains(known, name) {
-					return wrong(fmt.Errorf("there is no picture %q; there are %s", name, strings.Join(known, ", ")))
+					return wrong(fmt.Errorf("unknown picture %q; available: %s", name, strings.Join(known, ", ")))
 				}
 			}
 			if x.Size.Width < 0 || x.Size.Width > mostPoints || x.Size.Height < 0 || x.Size.Height > mostPoints {
-				return wrong(fmt.Errorf("--width and --height are in points, up to %d", mostPoints))
+				return wrong(fmt.Errorf("--width and --height are in points and must be at most %d", mostPoints))
 			}
 			return withRuns(cmd.Context(), *dir, func(s *store.Store) error { return exportRun(cmd, s, args[0], against, x) })
 		}}
@@ -43,11 +43,11 @@ set, the summary as JSON, and all of it as one HTML page. Without a form it writ
 		f.BoolVar(&wanted[i], name, false, formatWords[name])
 	}
 	f.StringVar(&x.Dir, "out", ".", "the folder to write to")
-	f.BoolVar(&x.Over, "force", false, "write over files that are there")
-	f.StringSliceVar(&x.Charts, "chart", nil, "which pictures, such as lanes,timeline")
+	f.BoolVar(&x.Over, "force", false, "overwrite existing files")
+	f.StringSliceVar(&x.Charts, "chart", nil, "pictures to write, such as lanes,timeline")
 	f.StringVar(&against, "against", "", "a run to draw a comparison with")
-	f.Float64Var(&x.Size.Width, "width", 0, "of pictures, in points (default 720)")
-	f.Float64Var(&x.Size.Height, "height", 0, "of pictures, in points (default as high as they need)")
+	f.Float64Var(&x.Size.Width, "width", 0, "width of pictures, in points (default 720)")
+	f.Float64Var(&x.Size.Height, "height", 0, "height of pictures, in points (default: as high as needed)")
 	return c
 }
 
@@ -56,7 +56,7 @@ const mostPoints = 14_400
 
 var formatWords = map[string]string{"svg": "pictures as SVG", "pdf": "pictures as PDF", "csv": "all invocations as CSV", "hdr": "latencies as an HdrHistogram log",
 	"openmetrics": "figures as OpenMetrics text", "junit": "budgets as JUnit XML", "har": "requests and replies as HAR 1.2", "events": "events as CloudEvents JSON lines",
-	"failed": "what failed or became a dead letter, as a payload set", "html": "everything as one HTML page", "json": "the summary as JSON"}
+	"failed": "failed and dead-lettered events as a payload set", "html": "everything as one HTML page", "json": "the summary as JSON"}
 
 func chartNames() (out []string) {
 	for _, c := range export.Charts {

@@ -29,36 +29,36 @@ func fireCommand(dir *string) *cobra.Command {
 	var junit, key string
 	c := &cobra.Command{
 		Use:   "fire SOURCE PAYLOAD",
-		Short: "Fire one event: reply, log lines, where the time went",
-		Long: `Fire starts what is needed, sends one event to a source and prints what the
-function replied, what it wrote meanwhile and where the time went.
+		Short: "Fire one event and print reply, log lines and timing",
+		Long: `Fire starts what is needed, sends one event to a source, and prints the function's
+reply, what it logged meanwhile, and where the time went.
 
-PAYLOAD is a payload set (its first), SET#N, the name of a saved payload, a file,
-or - for standard input: a request as it stands on the wire, an event as JSON, or
-a recording (its first). To a storage source, any other file is uploaded, and what
-is fired is the event of that. To a schedule, next is its next time, and now is one
-at this moment. The exit code is 0 only if the event ended as done.
+PAYLOAD is a payload set (its first payload), SET#N, the name of a saved payload, a
+file, or - for standard input: a raw HTTP request, an event as JSON, or a recording
+(its first event). For a storage source, any other file is uploaded, and its event is
+fired. For a schedule, next is its next time, and now is this moment. The exit code is
+0 only if the event's outcome is done.
 
 Where replies are sent on to other sources, the command waits for all steps and
 prints what went into and came out of each.
 
-With --all every payload that has expectations is fired once, and what was
-unexpected is told.`,
+With --all every payload that has expectations is fired once, and each unexpected
+reply is listed.`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if all && len(args) == 0 {
 				return nil
 			}
 			if all {
-				return errors.New("--all takes no source and payload")
+				return errors.New("--all takes no source or payload")
 			}
 			if len(args) != 2 {
-				return errors.New("fire wants a source and a payload, such as nightdrill fire fares fare-requests#1")
+				return errors.New("fire needs a source and a payload, such as nightdrill fire fares fare-requests#1")
 			}
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if times < 1 {
-				return wrong(fmt.Errorf("--times is %d; the least is 1", times))
+				return wrong(fmt.Errorf("--times must be at least 1, got %d", times))
 			}
 			d, err := open(cmd.Context(), *dir)
 			if err != nil {
@@ -69,7 +69,7 @@ unexpected is told.`,
 				return fireAll(cmd, d, o, junit)
 			}
 			if junit != "" {
-				return errors.New("--junit goes with --all")
+				return errors.New("--junit needs --all")
 			}
 			if o.Item, err = findItem(cmd.InOrStdin(), d, args[0], args[1], key); err != nil {
 				return wrong(err)
@@ -82,10 +82,10 @@ unexpected is told.`,
 	}
 	f := c.Flags()
 	f.BoolVar(&o.Cold, "cold", false, "stop running instances before each firing")
-	f.IntVar(&times, "times", 1, "fire so many times in a row, and give the figures")
+	f.IntVar(&times, "times", 1, "fire N times in a row and print statistics")
 	f.StringVar(&o.Variant, "variant", "", "fire at a variant of the function")
-	f.BoolVar(&asJSON, "json", false, "as JSON")
-	f.StringVar(&key, "key", "", "of a file that is uploaded to a storage source: the object's key; its name otherwise")
+	f.BoolVar(&asJSON, "json", false, "print JSON")
+	f.StringVar(&key, "key", "", "object key of a file that is uploaded to a storage source (default: the file's name)")
 	f.BoolVar(&all, "all", false, "fire every payload of the project that has expectations")
 	f.StringVar(&junit, "junit", "", "with --all: write the results to a file as JUnit XML")
 	return c
@@ -99,7 +99,7 @@ func findItem(in io.Reader, d *session.Desk, source, name, key string) (*session
 		for i := range d.Sources {
 			names = append(names, d.Sources[i].Name)
 		}
-		return nil, fmt.Errorf("there is no source %q; there are %s", source, strings.Join(names, ", "))
+		return nil, fmt.Errorf("unknown source %q; available: %s", source, strings.Join(names, ", "))
 	}
 	src := &d.Sources[s]
 	if name == "-" {
@@ -129,7 +129,7 @@ func findItem(in io.Reader, d *session.Desk, source, name, key string) (*session
 		for i := range d.Sets {
 			names = append(names, d.Sets[i].Name)
 		}
-		return nil, fmt.Errorf("there is no payload set, saved payload or file %q; sets are %s", name, strings.Join(names, ", "))
+		return nil, fmt.Errorf("no payload set, saved payload or file %q; available sets: %s", name, strings.Join(names, ", "))
 	}
 	if i, err := itemOf(name, text, s, src); err == nil || src.Kind != plan.Storage {
 		return i, err
@@ -166,7 +166,7 @@ func usable(i *session.Item) (*session.Item, error) {
 func ofSet(x *payload.Set, n, s int, src *plan.Source) (*session.Item, error) {
 	p := &x.Payloads[n-1]
 	if (p.Request != nil) != (src.Kind == plan.HTTP) {
-		return nil, fmt.Errorf("%s#%d is %s, which a source of the kind %v does not take", x.Name, n, kindOf(p), src.Kind)
+		return nil, fmt.Errorf("%s#%d is %s, which a source of kind %v does not take", x.Name, n, kindOf(p), src.Kind)
 	}
 	return &session.Item{Source: s, SourceName: src.Name, HTTP: p.Request != nil, Label: p.Label(), Set: x.Name, N: n, Payload: p, Expect: x.ExpectOf(n - 1)}, nil
 }
@@ -189,7 +189,7 @@ func itemOf(name string, text []byte, s int, src *plan.Source) (*session.Item, e
 	}
 	want := "an event as CloudEvents JSON"
 	if src.Kind == plan.HTTP {
-		want = "a request as it stands on the wire"
+		want = "a raw HTTP request"
 	}
 	return nil, fmt.Errorf("%s is not %s: %s", name, want, i.Wrong)
 }
@@ -248,12 +248,12 @@ type firedAttempt struct {
 }
 
 // origins are how a step came about.
-var origins = map[engine.Origin]string{engine.FromOutside: "fired", engine.FromDeadLetter: "dead letter",
+var origins = map[engine.Origin]string{engine.FromOutside: "fired", engine.FromDeadLetter: "dead-lettered",
 	engine.FromReply: "reply", engine.FromFault: "fault"}
 
 func stepOf(x *session.Step) firedStep {
 	out := firedStep{Depth: x.Depth, From: origins[x.Origin], Source: x.Source, Event: x.Label, Function: x.Function,
-		Outcome: "under way", Status: x.Status, WaitMs: millis(x.Waited), Ms: millis(x.Took), Why: x.Why, Hint: x.Hint}
+		Outcome: "in progress", Status: x.Status, WaitMs: millis(x.Waited), Ms: millis(x.Took), Why: x.Why, Hint: x.Hint}
 	if x.Over {
 		out.Outcome = x.Outcome.Words()
 	}
@@ -346,7 +346,7 @@ func neverInvoked(d *session.Desk, i *session.Item, variant string) string {
 		}
 		if limits.Max == 0 {
 			return fmt.Sprintf("not sent: the limit of %s is 0 (concurrency: {max: 0}), so nothing is invoked and the event "+
-				"would wait without an end; raise functions.%s.concurrency.max",
+				"would wait forever; raise functions.%s.concurrency.max",
 				name, f.Name)
 		}
 	}
@@ -475,7 +475,7 @@ func printFiring(w io.Writer, s *session.Standing, v *session.Shown, x *fired) {
 	t := v.Last()
 	if t == nil {
 		if v.Outcome() == engine.Unmatched {
-			fmt.Fprintln(w, "  nightdrill check --event says of each wire which conditions hold")
+			fmt.Fprintln(w, "  nightdrill check --event prints for each wire which conditions are met")
 		}
 		return
 	}
@@ -504,7 +504,7 @@ func printFiring(w io.Writer, s *session.Standing, v *session.Shown, x *fired) {
 	}
 	if t.Reply != nil {
 		for _, own := range measure.ParseServerTiming(t.Reply.Timing) {
-			fmt.Fprintf(w, "    %-10s %9.2f  said by the function\n", proc.Harmless(own.Name), millis(own.Took))
+			fmt.Fprintf(w, "    %-10s %9.2f  reported by the function\n", proc.Harmless(own.Name), millis(own.Took))
 		}
 	}
 	for _, u := range x.Unexpected {
@@ -570,7 +570,7 @@ func printReply(w io.Writer, r *transport.Reply) {
 	case transport.IsText(body):
 		fmt.Fprintln(w, "  "+harmlessLines(string(body)))
 	default:
-		fmt.Fprintf(w, "  (%d bytes that are no text)\n", len(body))
+		fmt.Fprintf(w, "  (%d bytes of binary data)\n", len(body))
 	}
 }
 

@@ -69,7 +69,7 @@ func fireAll(cmd *cobra.Command, d *session.Desk, o session.Order, junit string)
 		enter(x.Source, c)
 	}
 	if n == 0 {
-		return wrong(errors.New("no payload of the project has expectations; a set gets them by expect: in its settings, such as expect: {status: 200}"))
+		return wrong(errors.New("no payload of the project has expectations; add expect: to a set, such as expect: {status: 200}"))
 	}
 	fmt.Fprintf(out, "%d of %s as expected\n", n-bad, session.Plural(n, "answer"))
 	if junit != "" {
@@ -108,7 +108,7 @@ func astraySets(d *session.Desk) map[string]string {
 		switch {
 		case !expects || said && len(to) > 0:
 		case len(to) == 0:
-			out[set.Name] = fmt.Sprintf("its expectations reach no source; name one by payloads.%s.reaches, such as "+
+			out[set.Name] = fmt.Sprintf("its expectations reach no source; name one in payloads.%s.reaches, such as "+
 				"reaches: [SOURCE]",
 				set.Name)
 		case len(to) > 1:
@@ -116,7 +116,7 @@ func astraySets(d *session.Desk) map[string]string {
 			for _, k := range to {
 				names = append(names, d.Sources[k].Name)
 			}
-			out[set.Name] = fmt.Sprintf("its expectations could be meant for %s; say for which by payloads.%s.reaches, such "+
+			out[set.Name] = fmt.Sprintf("its expectations could be meant for %s; name the source in payloads.%s.reaches, such "+
 				"as reaches: [%s]",
 				strings.Join(names, " or "), set.Name, names[0])
 		}

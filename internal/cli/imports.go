@@ -23,7 +23,7 @@ func importPayloads(dir *string) *cobra.Command {
 	var i session.Import
 	c := &cobra.Command{
 		Use:   "import FILE --as NAME",
-		Short: "Take a recording into the project as a payload set",
+		Short: "Import a recording as a payload set of the project",
 		Long: `Import reads a recording and keeps it as a payload set of the project. The kind is
 recognised from the content: a HAR 1.2 archive, CloudEvents (one a line, a JSON
 batch, or HTTP-binding requests in a HAR), bare JSON (one value a line, or an
@@ -34,16 +34,16 @@ Secrets are redacted on the way in: authorization, cookies, key and token header
 and parameters, and what --redact names. Equal secrets get equal stand-ins.`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return errors.New("import wants one file or folder, such as nightdrill payloads import access.log --as evening")
+				return errors.New("import needs one file or folder, such as nightdrill payloads import access.log --as evening")
 			}
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if i.Name == "" {
-				return errors.New("under which name? --as NAME")
+				return errors.New("missing --as NAME, the name of the payload set")
 			}
 			if i.Form.Kind != "" && !slices.Contains(payload.Kinds, i.Form.Kind) {
-				return wrong(fmt.Errorf("--kind is %q; there are %s", i.Form.Kind, strings.Join(payload.Kinds, ", ")))
+				return wrong(fmt.Errorf("unknown --kind %q; available: %s", i.Form.Kind, strings.Join(payload.Kinds, ", ")))
 			}
 			i.From = args[0]
 			out, err := i.Import(cmd.Context(), *dir)
@@ -52,7 +52,7 @@ and parameters, and what --redact names. Equal secrets get equal stand-ins.`,
 			case errors.Is(err, context.Canceled):
 				return coded{interrupted, errors.New("interrupted; nothing was kept")}
 			case errors.As(err, &mistakes):
-				return coded{wrongUse, fmt.Errorf("nothing was imported; --skip-broken leaves out what cannot be read\n%w", mistakes)}
+				return coded{wrongUse, fmt.Errorf("nothing was imported; --skip-broken skips what cannot be read\n%w", mistakes)}
 			case err != nil:
 				return wrong(err)
 			}
@@ -62,42 +62,42 @@ and parameters, and what --redact names. Equal secrets get equal stand-ins.`,
 	}
 	f := c.Flags()
 	f.StringVar(&i.Name, "as", "", "the name of the payload set")
-	f.StringVar(&i.Form.Kind, "kind", "", "force the kind: "+strings.Join(payload.Kinds, ", "))
+	f.StringVar(&i.Form.Kind, "kind", "", "read it as this kind: "+strings.Join(payload.Kinds, ", "))
 	f.StringVar(&i.Form.Time, "time", "", "bare JSON: a JSON Pointer to each payload's time, such as /sent_at")
 	f.StringVar(&i.Form.ID, "id", "", "bare JSON: a JSON Pointer to its id")
 	f.StringVar(&i.Form.Key, "key", "", "bare JSON: a JSON Pointer to its partition key")
 	f.StringVar(&i.Form.Type, "type", "", "bare JSON: the type of the events (default NAME.recorded)")
-	f.StringArrayVar(&i.Redact, "redact", nil, "a JSON Pointer into data and bodies whose values are redacted, * for any member; may be given again")
+	f.StringArrayVar(&i.Redact, "redact", nil, "a JSON Pointer into data and bodies whose values are redacted, * for any member; may be repeated")
 	f.BoolVar(&i.Suspects, "redact-suspects", false, "also redact what only looks like a secret: keys, tokens, e-mail addresses, card numbers")
-	f.BoolVar(&i.Skip, "skip-broken", false, "leave out records that cannot be read")
-	f.BoolVar(&i.Replace, "replace", false, "replace a recording of that name")
+	f.BoolVar(&i.Skip, "skip-broken", false, "skip records that cannot be read")
+	f.BoolVar(&i.Replace, "replace", false, "replace an existing recording of that name")
 	return c
 }
 
 func reportImport(w io.Writer, name string, out *session.Imported) {
-	fmt.Fprintf(w, "%s: %s from a recording of the kind %s, %d bytes in %s\n", name, session.Plural(out.Count, "payload"), out.Kind, out.Bytes, out.File)
+	fmt.Fprintf(w, "%s: %s from a recording of kind %s, %d bytes in %s\n", name, session.Plural(out.Count, "payload"), out.Kind, out.Bytes, out.File)
 	reportSecrets(w, out.Tally)
 	for _, m := range out.Broken {
-		fmt.Fprintln(w, "left out: "+proc.Harmless(m.Error()))
+		fmt.Fprintln(w, "skipped: "+proc.Harmless(m.Error()))
 	}
 	for _, n := range out.Notes {
 		fmt.Fprintln(w, "note: "+proc.Harmless(n))
 	}
 	if out.Added {
-		fmt.Fprintf(w, "added to payloads in %s; look at it with nightdrill payloads show %s\n", project.File, name)
+		fmt.Fprintf(w, "added to payloads in %s; show it with nightdrill payloads show %s\n", project.File, name)
 	}
 }
 
 // reportSecrets prints what was redacted, and what was left although it looks like a secret.
 func reportSecrets(w io.Writer, found payload.Tally) {
 	for _, place := range slices.Sorted(maps.Keys(found.Redacted)) {
-		fmt.Fprintf(w, "redacted: %s, %d times\n", proc.Harmless(place), found.Redacted[place])
+		fmt.Fprintf(w, "redacted: %s, %s\n", proc.Harmless(place), session.Plural(found.Redacted[place], "time"))
 	}
 	for _, place := range slices.Sorted(maps.Keys(found.Suspects)) {
-		fmt.Fprintf(w, "looks like a secret and was kept: %s, %d times\n", proc.Harmless(place), found.Suspects[place])
+		fmt.Fprintf(w, "looks like a secret and was kept: %s, %s\n", proc.Harmless(place), session.Plural(found.Suspects[place], "time"))
 	}
 	if len(found.Suspects) > 0 {
-		fmt.Fprintln(w, "(--redact-suspects redacts those, --redact POINTER one place)")
+		fmt.Fprintln(w, "(--redact-suspects redacts these, --redact POINTER one place)")
 	}
 }
 
@@ -107,17 +107,17 @@ func recordCommand(dir *string) *cobra.Command {
 	var suspects bool
 	c := &cobra.Command{
 		Use:   "record --to URL --as NAME",
-		Short: "Stand in front of a running service and record what passes",
+		Short: "Record what passes through a proxy in front of a running service",
 		Long: `Record listens, passes every request on to a service and its reply back, and keeps
-both as a payload set (HAR 1.2) with secrets redacted. Bodies stream through. What
-was recorded so far is whole at any time. Ctrl+C ends it.`,
+both as a payload set (HAR 1.2) with secrets redacted. Bodies are streamed. The
+recording is a valid file at any time. Ctrl+C ends it.`,
 		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			switch {
 			case to == "":
-				return errors.New("in front of which service? --to URL, such as --to http://127.0.0.1:8080")
+				return errors.New("missing --to URL, the service to stand in front of, such as --to http://127.0.0.1:8080")
 			case name == "":
-				return errors.New("under which name? --as NAME")
+				return errors.New("missing --as NAME, the name of the payload set")
 			}
 			return recordTo(cmd, *dir, name, to, listen, pointers, suspects)
 		},
@@ -125,8 +125,8 @@ was recorded so far is whole at any time. Ctrl+C ends it.`,
 	f := c.Flags()
 	f.StringVar(&to, "to", "", "the service's URL")
 	f.StringVar(&listen, "listen", "127.0.0.1:8430", "where to listen")
-	f.StringVar(&name, "as", "", "the name of the payload set; one that was recorded before is gone on with")
-	f.StringArrayVar(&pointers, "redact", nil, "a JSON Pointer into bodies whose values are redacted, * for any member; may be given again")
+	f.StringVar(&name, "as", "", "the name of the payload set; an existing recording is appended to")
+	f.StringArrayVar(&pointers, "redact", nil, "a JSON Pointer into bodies whose values are redacted, * for any member; may be repeated")
 	f.BoolVar(&suspects, "redact-suspects", false, "also redact what only looks like a secret")
 	return c
 }
@@ -145,7 +145,7 @@ func recordTo(cmd *cobra.Command, dir, name, to, listen string, pointers []strin
 	file := filepath.Join(dir, session.SavedDir, name+".har")
 	fmt.Fprintf(out, "listening at http://%s, passing on to %s, recording to %s; Ctrl+C ends it\n", r.Address, to, file)
 	if r.Archive.Mended > 0 {
-		fmt.Fprintf(out, "the recording had been broken off: %d bytes of its last exchange were dropped, %d are kept\n", r.Archive.Mended, r.Archive.Entries)
+		fmt.Fprintf(out, "the recording had been interrupted: %d bytes of its last exchange were dropped, %d are kept\n", r.Archive.Mended, r.Archive.Entries)
 	}
 	<-cmd.Context().Done()
 	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
@@ -154,11 +154,11 @@ func recordTo(cmd *cobra.Command, dir, name, to, listen string, pointers []strin
 	found, failed := r.Report()
 	fmt.Fprintf(out, "%s recorded as %s\n", session.Plural(r.Archive.Entries, "exchange"), name)
 	if n := r.Skipped.Load(); n > 0 {
-		fmt.Fprintf(out, "%s passed on without being recorded: they asked for another protocol\n", session.Plural(int(n), "connection"))
+		fmt.Fprintf(out, "%s passed on without being recorded: they switched to another protocol\n", session.Plural(int(n), "connection"))
 	}
 	reportSecrets(out, found)
 	if failed != nil {
-		return could(fmt.Errorf("not everything was recorded: %w", failed))
+		return could(fmt.Errorf("the recording is incomplete: %w", failed))
 	}
 	if r.Archive.Entries == 0 {
 		return nil

@@ -17,20 +17,20 @@ func initCommand(dir *string) *cobra.Command {
 	var kinds []string
 	c := &cobra.Command{
 		Use:   "init [-- COMMAND ...]",
-		Short: "Begin a project around the function here, or around a small new one",
+		Short: "Create a project around the function here, or around a small new one",
 		Long: `Init writes a commented nightdrill.yaml, a payload for each kind of source and a
 drill: around the command that is given after --, else around the function that
 is found in the folder, else around a small new one. It never overwrites a file.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 && cmd.ArgsLenAtDash() != 0 {
-				return fmt.Errorf("init takes no arguments but a command after --, got %q", args[0])
+				return fmt.Errorf("init takes no arguments except a command after --, got %q", args[0])
 			}
 			return begin(cmd.Context(), cmd.OutOrStdout(), *dir, language, args, kinds)
 		},
 	}
 	c.Flags().StringVar(&language, "lang", "", "python, node, go or java")
 	c.Flags().StringSliceVar(&kinds, "sources", []string{"http"},
-		"kinds of sources to begin with: "+strings.Join(project.Kinds, ", "))
+		"kinds of sources to create: "+strings.Join(project.Kinds, ", "))
 	return c
 }
 
@@ -58,7 +58,7 @@ func begin(ctx context.Context, out io.Writer, dir, language string, command, ki
 		err = l.Startable()
 	}
 	if err != nil {
-		return fmt.Errorf("the files are written, but not ready to be used: %w", err)
+		return fmt.Errorf("the files are written, but are not ready to use: %w", err)
 	}
 	s := &l.Sources[0]
 	first := "next" // of a schedule, which needs no payload

@@ -30,12 +30,12 @@ import (
 func payloadsCommand(dir *string) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "payloads",
-		Short: "Payload sets: list, show, generate, import and validate them",
+		Short: "List, show, generate, import, infer and validate payload sets",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := noArguments(cmd, args); err != nil {
 				return err
 			}
-			return errors.New("payloads what? list, show, generate, import, infer or validate")
+			return errors.New("missing subcommand: list, show, generate, import, infer or validate")
 		},
 	}
 	c.AddCommand(listPayloads(dir), showPayload(dir), generatePayloads(), importPayloads(dir), inferSchema(dir), validatePayloads(dir))
@@ -72,7 +72,7 @@ func listPayloads(dir *string) *cobra.Command {
 				fmt.Fprintln(cmd.OutOrStdout(), proc.Harmless(text))
 			}
 			if len(l.Sets) == 0 {
-				fmt.Fprintln(cmd.OutOrStdout(), "The project has no payload sets; add one below payloads: in "+project.File)
+				fmt.Fprintln(cmd.OutOrStdout(), "The project has no payload sets; add one under payloads: in "+project.File)
 			}
 			return nil
 		},
@@ -82,10 +82,10 @@ func listPayloads(dir *string) *cobra.Command {
 func showPayload(dir *string) *cobra.Command {
 	return &cobra.Command{
 		Use:   "show SET[#N]",
-		Short: "Tell what is in a set, and print a payload as it is sent",
+		Short: "Describe a set, and print a payload as it is sent",
 		Long: `Show prints a payload as it is sent: the request, or the event as JSON. Without #N it
-first tells what is in the set: how many, how large, when they came, and what was
-redacted where.`,
+first describes the set: how many, how large, when they came, and what was redacted
+where.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			l, err := project.Load(cmd.Context(), *dir)
@@ -105,7 +105,7 @@ redacted where.`,
 			}
 			text := bytes.ReplaceAll(shown.Text(), []byte(`{{"{{"}}`), []byte("{{"))
 			if !transport.IsText(text) {
-				fmt.Fprintf(cmd.OutOrStdout(), "%s\n(%d bytes that are no text)\n", proc.Harmless(p.Label()), p.Size())
+				fmt.Fprintf(cmd.OutOrStdout(), "%s\n(%d bytes of binary data)\n", proc.Harmless(p.Label()), p.Size())
 				return nil
 			}
 			for line := range strings.Lines(string(text)) {
@@ -123,29 +123,29 @@ func generatePayloads() *cobra.Command {
 	var asEvents, extras bool
 	c := &cobra.Command{
 		Use:   "generate --schema FILE | --openapi FILE",
-		Short: "Make payloads that fit a JSON Schema (2020-12), one a line, or requests of an OpenAPI file",
-		Long: `Generate makes payloads from a JSON Schema, one JSON value a line. The same seed gives
-the same bytes on every machine. A schema that cannot be honoured is refused, with the
+		Short: "Generate payloads from a JSON Schema (2020-12), or HTTP requests from an OpenAPI file",
+		Long: `Generate makes payloads from a JSON Schema, one JSON value a line. The same seed makes
+the same bytes on every machine. A schema that cannot be satisfied is refused, with the
 place in it and the reason.`,
 		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if (schema == "") == (api == "") {
-				return errors.New("of what? --schema FILE, or --openapi FILE")
+				return errors.New("generate needs --schema FILE or --openapi FILE")
 			}
 			if count < 0 {
-				return wrong(fmt.Errorf("--count is %d; the least is 0", count))
+				return wrong(fmt.Errorf("--count must not be negative, got %d", count))
 			}
 			if !slices.Contains(payload.Bodies, body) {
-				return wrong(fmt.Errorf("--body is %q; there are %s", body, strings.Join(payload.Bodies, ", ")))
+				return wrong(fmt.Errorf("unknown --body %q; available: %s", body, strings.Join(payload.Bodies, ", ")))
 			}
 			if body != "json" && !asEvents {
-				return errors.New("a body in another form than JSON goes with --events")
+				return errors.New("a body in another form than JSON needs --events")
 			}
 			if api != "" {
 				return generateRequests(cmd, api, operation, mode, to, count, seed)
 			}
 			if !slices.Contains(payload.Modes, mode) {
-				return wrong(fmt.Errorf("--mode is %q; there are %s", mode, strings.Join(payload.Modes, ", ")))
+				return wrong(fmt.Errorf("unknown --mode %q; available: %s", mode, strings.Join(payload.Modes, ", ")))
 			}
 			g, _, err := project.Generator(cmd.Context(), schema, folder(schema))
 			if _, refused := errors.AsType[*generate.Refused](err); err != nil && !refused {
@@ -172,7 +172,7 @@ place in it and the reason.`,
 						return wrong(fmt.Errorf("%s: %w", schema, err))
 					}
 					if breaks != "" && !asEvents {
-						fmt.Fprintf(cmd.ErrOrStderr(), "line %d breaks %s\n", n+1, breaks)
+						fmt.Fprintf(cmd.ErrOrStderr(), "line %d violates %s\n", n+1, breaks)
 					}
 					if asEvents {
 						p, err := as.Payload(seed, n, made, breaks)
@@ -193,21 +193,21 @@ place in it and the reason.`,
 	f.StringVar(&schema, "schema", "", "the JSON Schema's file")
 	f.IntVar(&count, "count", 10, "how many")
 	f.Uint64Var(&seed, "seed", 1, "the same seed gives the same payloads")
-	f.StringVar(&mode, "mode", "valid", "valid; edges: bounds, the empty and the longest, forgotten characters; broken: one keyword violated, which is said on standard error")
-	f.StringVar(&size, "size", "", "about how large each is, such as 200kB; without it, whatever comes")
-	f.BoolVar(&extras, "extras", false, "now and then, members that the schema does not name and leaves open")
+	f.StringVar(&mode, "mode", "valid", "valid; edges: bounds, the empty and the longest, unusual characters; broken: one keyword violated each, named on standard error")
+	f.StringVar(&size, "size", "", "approximate size of each, such as 200kB")
+	f.BoolVar(&extras, "extras", false, "now and then, add members that the schema does not name but leaves open")
 	f.StringVar(&to, "out", "", "write to a file instead of standard output")
 	f.StringVar(&api, "openapi", "", "an OpenAPI 3.0 or 3.1 file: whole HTTP requests, written as a HAR archive")
-	f.StringVar(&operation, "operation", "", "with --openapi: one operation, by its operationId or as METHOD PATH; without it, all in turn")
+	f.StringVar(&operation, "operation", "", "with --openapi: one operation, by its operationId or as METHOD PATH (default: all in turn)")
 	f.StringVar(&body, "body", "json", "with --events, the form of the data: "+strings.Join(payload.Bodies, ", "))
-	f.BoolVar(&asEvents, "events", false, "wrap each as a CloudEvent, so that a payload set can be made of the file")
+	f.BoolVar(&asEvents, "events", false, "wrap each as a CloudEvent, so that the file can be used as a payload set")
 	return c
 }
 
 // generateRequests writes requests for an API's operations as a HAR archive.
 func generateRequests(cmd *cobra.Command, file, operation, mode, to string, count int, seed uint64) error {
 	if !slices.Contains(payload.Modes, mode) {
-		return wrong(fmt.Errorf("--mode is %q; there are %s", mode, strings.Join(payload.Modes, ", ")))
+		return wrong(fmt.Errorf("unknown --mode %q; available: %s", mode, strings.Join(payload.Modes, ", ")))
 	}
 	a, err := project.LoadAPI(cmd.Context(), file, folder(file))
 	if err != nil {
@@ -219,7 +219,7 @@ func generateRequests(cmd *cobra.Command, file, operation, mode, to string, coun
 	}
 	operations, left := project.Usable(operations)
 	for _, err := range left {
-		fmt.Fprintln(cmd.ErrOrStderr(), "left out: "+proc.Harmless(err.Error()))
+		fmt.Fprintln(cmd.ErrOrStderr(), "skipped: "+proc.Harmless(err.Error()))
 	}
 	if len(operations) == 0 {
 		return wrong(fmt.Errorf("%s: no requests can be made from it", file))
@@ -288,7 +288,7 @@ func validatePayloads(dir *string) *cobra.Command {
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if schema == "" {
-				return errors.New("against which schema? --schema FILE")
+				return errors.New("validate needs --schema FILE")
 			}
 			s, err := project.Schema(schema, folder(schema))
 			if err != nil {
@@ -303,7 +303,7 @@ func validatePayloads(dir *string) *cobra.Command {
 			}
 			set, _, err := l.InSet(args[0])
 			if err != nil || set == nil {
-				return wrong(fmt.Errorf("there is no payload set or file %q", args[0]))
+				return wrong(fmt.Errorf("no payload set or file %q", args[0]))
 			}
 			list := set.Payloads
 			bad := 0
@@ -340,7 +340,7 @@ func validateLines(w io.Writer, name string, text []byte, s *jsonschema.Schema) 
 }
 
 func verdict(w io.Writer, n, bad int) error {
-	fmt.Fprintf(w, "%d of %s fit\n", n-bad, session.Plural(n, "payload"))
+	fmt.Fprintf(w, "%d of %s valid\n", n-bad, session.Plural(n, "payload"))
 	if bad > 0 {
 		return errMissed
 	}
@@ -351,7 +351,7 @@ func verdict(w io.Writer, n, bad int) error {
 func invalid(s *jsonschema.Schema, data []byte) string {
 	v, err := jsonschema.UnmarshalJSON(bytes.NewReader(data))
 	if err != nil {
-		return "not JSON: " + err.Error()
+		return "not valid JSON: " + err.Error()
 	}
 	return generate.Why(s.Validate(v))
 }
@@ -364,7 +364,7 @@ func showSet(w io.Writer, s *payload.Set) {
 		what = "HTTP requests"
 	}
 	fmt.Fprintf(w, "%s  %d %s from %s\n", s.Name, len(s.Payloads), what, proc.Harmless(s.Origin))
-	fmt.Fprintf(w, "sizes    %d to %d bytes, half of them up to %d\n", o.Least, o.Most, o.Median)
+	fmt.Fprintf(w, "sizes    %d to %d bytes, median %d\n", o.Least, o.Most, o.Median)
 	if o.Arrivals != nil {
 		fmt.Fprintf(w, "times    %s, over %v, at most %d in %v\n", o.First.Format(time.RFC3339), o.Span.Round(time.Millisecond), slices.Max(o.Arrivals), (o.Span / arrivalColumns).Round(time.Microsecond))
 		fmt.Fprintf(w, "arrivals |%s|\n", draw.Bars(o.Arrivals))
@@ -383,13 +383,13 @@ func inferSchema(dir *string) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "infer SET|FILE",
 		Short: "Learn a JSON Schema from the payloads of a set or a recording",
-		Long: `Infer looks at what is in the payloads (of events their data, of requests their
-bodies) and prints a JSON Schema that all of them fit: types, required members,
-formats, enums and bounds, with how often each was seen. nightdrill payloads
-generate makes more of the same kind from it.`,
+		Long: `Infer reads payloads (the data of events, the bodies of requests) and prints a JSON
+Schema that all of them satisfy: types, required members, formats, enums and bounds,
+with how often each was seen. nightdrill payloads generate makes more of the same kind
+from it.`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return errors.New("infer wants one payload set or file")
+				return errors.New("infer needs one payload set or file")
 			}
 			return nil
 		},
@@ -419,17 +419,17 @@ generate makes more of the same kind from it.`,
 				}
 				set, _, err := l.InSet(args[0])
 				if err != nil || set == nil {
-					return wrong(fmt.Errorf("there is no payload set or file %q", args[0]))
+					return wrong(fmt.Errorf("no payload set or file %q", args[0]))
 				}
 				for i := range set.Payloads {
 					learn(&set.Payloads[i])
 				}
 			}
 			if learned.N() == 0 {
-				return wrong(fmt.Errorf("nothing in %s is JSON, so there is nothing to learn from", args[0]))
+				return wrong(fmt.Errorf("nothing in %s is valid JSON, so there is nothing to learn from", args[0]))
 			}
 			if skipped > 0 {
-				fmt.Fprintf(cmd.ErrOrStderr(), "%s left out, which are not JSON\n", session.Plural(skipped, "payload"))
+				fmt.Fprintf(cmd.ErrOrStderr(), "%s skipped: not valid JSON\n", session.Plural(skipped, "payload"))
 			}
 			return output(cmd, to, func(w *bufio.Writer) error {
 				_, err := w.Write(learned.Schema())

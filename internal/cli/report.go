@@ -41,7 +41,7 @@ func report(w io.Writer, page *measure.Page) error {
 		row("warm service", f.Service.Warm)
 		row("retried", f.Latency.Retried)
 	}
-	fmt.Fprintf(t, "\nsource\tarrived\tdone\tfailed\tdead letter\trejected\tother\tunexpected\t\n")
+	fmt.Fprintf(t, "\nsource\treceived\tdone\tfailed\tdead-lettered\trejected\tother\tunexpected\t\n")
 	for _, name := range sortedNames(s.Sources) {
 		c := s.Sources[name]
 		fmt.Fprintf(t, "%s\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t\n", name, c.Arrived, c.Done, c.Failed, c.DeadLettered, c.Rejected, c.Expired+c.Skipped+c.Unmatched+c.Abandoned, c.Unexpected)
@@ -65,7 +65,7 @@ func report(w io.Writer, page *measure.Page) error {
 		}
 	}
 	if len(s.Changes) > 0 {
-		fmt.Fprintf(b, "\nchanged while it ran\n")
+		fmt.Fprintf(b, "\nchanges during the run\n")
 	}
 	for _, c := range s.Changes {
 		fmt.Fprintf(b, "  %s\n", c.Words(page.Functions))
@@ -96,7 +96,7 @@ func reportWays(b *strings.Builder, s *measure.Summary) {
 	}
 	fmt.Fprintf(b, "\n")
 	t := tabwriter.NewWriter(b, 0, 8, 2, ' ', 0)
-	fmt.Fprintf(t, "ways to start, medians in ms\tn\tprepared in\tstart\t95 %% between\tfirst answer\tboth\thow\n")
+	fmt.Fprintf(t, "ways to start, medians in ms\tn\tprepared in\tstart\t95 %% interval\tfirst reply\tboth\thow\n")
 	for i := range s.Ways {
 		w := &s.Ways[i]
 		fmt.Fprintf(t, "%s\t%d\t%s\t%s\t%s\t%s\t%s\t%s\n", w.Function, w.Whole.N, Ms(w.Prepare), Ms(w.Start.P50), w.Start.Between(), Ms(w.Answer.P50), Ms(w.Whole.P50), w.Words)

@@ -28,17 +28,17 @@ func runCommand(dir *string) *cobra.Command {
 	var o runOptions
 	c := &cobra.Command{
 		Use:   "run [DRILL]",
-		Short: "Carry out a drill without the screen and print its findings",
+		Short: "Run a drill without the screen and print its findings",
 		Long: `Run carries out a drill without the screen and prints its findings.
 
 With --limit it runs under other limits than the project file's: --limit quote.max=2,
 and likewise guaranteed, per_instance, keep_warm, idle_after, start_rate, start_burst
-and turn_away; --limit concurrency=12 is for all functions together. A limit with a
-time is changed while the drill runs: --limit quote.max=2@5s. --limit quote.replace@5s
-replaces the instances then.
+and turn_away; --limit concurrency=12 sets the project total. A limit with a time is
+changed while the drill runs: --limit quote.max=2@5s. --limit quote.replace@5s replaces
+the instances at that time.
 
-It ends with 1 when a budget is missed, when one has not enough samples to be judged
-(but not with --allow-few), or when an answer was not what its payload expects. With
+The exit code is 1 when a budget is missed, when one has too few samples to be judged
+(unless --allow-few is given), or when a reply was not what its payload expects. With
 --baseline RUN the drill must not be worse than that run, beyond the noise, by more
 than --worse.`,
 		Args: cobra.MaximumNArgs(1),
@@ -56,7 +56,7 @@ than --worse.`,
 		},
 	}
 	o.flags(c)
-	c.Flags().StringArrayVar(&o.changes, "limit", nil, "another limit, such as quote.max=2 or quote.max=2@5s; may be given again")
+	c.Flags().StringArrayVar(&o.changes, "limit", nil, "another limit, such as quote.max=2 or quote.max=2@5s; may be repeated")
 	c.Flags().StringVar(&o.journal, "journal", "", "write every input and decision of the engine to a file, for nightdrill reenact")
 	return c
 }
@@ -74,7 +74,7 @@ func (o *runOptions) flags(c *cobra.Command) {
 	c.Flags().StringVar(&o.baseline, "baseline", "", "a run that this one must not be worse than")
 	c.Flags().StringVar(&o.worse, "worse", "5%", "by how much it may be worse, beyond the noise")
 	c.Flags().StringVar(&o.out, "out", "", "write all exports of the run to a folder")
-	c.Flags().BoolVar(&o.few, "allow-few", false, "let budgets pass that too few samples carry")
+	c.Flags().BoolVar(&o.few, "allow-few", false, "pass budgets that have too few samples")
 }
 
 // reenactCommand plays a journal again: what the engine decided then, it must
@@ -82,7 +82,7 @@ func (o *runOptions) flags(c *cobra.Command) {
 func reenactCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:    "reenact JOURNAL",
-		Short:  "Play the journal of a run again, print what the engine decides, and fail where it differs",
+		Short:  "Replay the engine's inputs from a journal, print its decisions, and fail where they differ",
 		Hidden: true,
 		Args:   cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -127,7 +127,7 @@ func runDrill(cmd *cobra.Command, d *session.Desk, name string, o runOptions) er
 // runPlanned carries out a drill and judges it.
 func runPlanned(cmd *cobra.Command, d *session.Desk, drill *plan.Drill, o runOptions) error {
 	if o.baseline == "" && cmd.Flags().Changed("worse") {
-		return wrong(errors.New("--worse says by how much a run may be worse than another; name that one by --baseline RUN"))
+		return wrong(errors.New("--worse needs --baseline RUN: it is how much worse than that run this one may be"))
 	}
 	worse, err := share(o.worse)
 	if err != nil {
@@ -237,7 +237,7 @@ func share(text string) (float64, error) {
 func neverReady(s *measure.Summary) string {
 	for _, name := range sortedNames(s.Functions) {
 		if f := s.Functions[name]; f.Start.N == 0 && f.Instances.FailedStarts > 0 {
-			return fmt.Sprintf("%s never started; the findings say why", name)
+			return fmt.Sprintf("%s never started; the findings show why", name)
 		}
 	}
 	return ""

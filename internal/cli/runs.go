@@ -24,12 +24,12 @@ import (
 func runsCommand(dir *string) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "runs",
-		Short: "The runs that were kept",
+		Short: "Manage the runs that were kept",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := noArguments(cmd, args); err != nil {
 				return err
 			}
-			return errors.New("runs what? list, show, export, replay, name, note, pin, delete, trim or rescue")
+			return errors.New("missing subcommand: list, show, export, replay, name, note, pin, delete, trim or rescue")
 		},
 	}
 	var asJSON bool
@@ -41,7 +41,7 @@ func runsCommand(dir *string) *cobra.Command {
 			return withRuns(cmd.Context(), *dir, func(s *store.Store) error { return listRuns(cmd, s, asJSON) })
 		},
 	}
-	list.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	list.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	var to string
 	var failed bool
 	show := &cobra.Command{
@@ -74,7 +74,7 @@ func runsCommand(dir *string) *cobra.Command {
 	}
 	jsonFlag(show, &to)
 	show.Flags().Lookup("json").NoOptDefVal = "-"
-	show.Flags().BoolVar(&failed, "failed", false, "list every delivery that did not end well instead")
+	show.Flags().BoolVar(&failed, "failed", false, "list only the deliveries that did not succeed")
 	c.AddCommand(list, show, exportCommand(dir), replayCommand(dir), nameCommand(dir), noteCommand(dir), pinCommand(dir), deleteCommand(dir), trimCommand(dir), rescueCommand(dir))
 	return c
 }
@@ -101,7 +101,7 @@ func showFailed(cmd *cobra.Command, s *store.Store, id, to string) error {
 		return nil
 	}
 	if len(all) == 0 {
-		fmt.Fprintf(cmd.OutOrStdout(), "Every delivery of run %s ended well.\n", id)
+		fmt.Fprintf(cmd.OutOrStdout(), "Every delivery of run %s succeeded.\n", id)
 		return nil
 	}
 	t := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 8, 2, ' ', 0)
@@ -140,10 +140,10 @@ func onRun(ctx context.Context, dir, name string, do func(*store.Store, store.In
 
 func replayCommand(dir *string) *cobra.Command {
 	var o runOptions
-	c := &cobra.Command{Use: "replay RUN", Short: "Send the events of a run again, at the same times, to today's code, and say what changed", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "replay RUN", Short: "Send the events of a run again, at the same times, to today's code, and print what changed", Args: cobra.ExactArgs(1),
 		Long: `Replay sends the events of a run again, from the bytes that the run kept, at the same
 times and under the same limits and seeds, to the functions as they are today; the
-payload files are not needed. Then it says which events had another outcome, and
+payload files are not needed. Then it prints which events had a different outcome, and
 compares times and replies with those of the run.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			d, err := open(cmd.Context(), *dir)
@@ -194,7 +194,7 @@ compares times and replies with those of the run.`,
 }
 
 func nameCommand(dir *string) *cobra.Command {
-	return &cobra.Command{Use: "name RUN [NAME]", Short: "Give a run a name, by which it is found and always kept; without one, take it away", Args: cobra.RangeArgs(1, 2),
+	return &cobra.Command{Use: "name RUN [NAME]", Short: "Name a run, so that it can be found by name and is always kept; without NAME, remove the name", Args: cobra.RangeArgs(1, 2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return onRun(cmd.Context(), *dir, args[0], func(s *store.Store, i store.Info) error {
 				return s.Name(i.ID, strings.Join(args[1:], ""))
@@ -203,7 +203,7 @@ func nameCommand(dir *string) *cobra.Command {
 }
 
 func noteCommand(dir *string) *cobra.Command {
-	return &cobra.Command{Use: "note RUN [TEXT]", Short: "Write a note to a run; without a text, take it away", Args: cobra.RangeArgs(1, 2),
+	return &cobra.Command{Use: "note RUN [TEXT]", Short: "Add a note to a run; without TEXT, remove it", Args: cobra.RangeArgs(1, 2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return onRun(cmd.Context(), *dir, args[0], func(s *store.Store, i store.Info) error {
 				return s.Note(i.ID, strings.Join(args[1:], ""))
@@ -213,7 +213,7 @@ func noteCommand(dir *string) *cobra.Command {
 
 func pinCommand(dir *string) *cobra.Command {
 	var off bool
-	c := &cobra.Command{Use: "pin RUN", Short: "Keep a run whatever the rule for old runs says", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "pin RUN", Short: "Always keep a run, whatever the project file's rule for old runs", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return onRun(cmd.Context(), *dir, args[0], func(s *store.Store, i store.Info) error { return s.Pin(i.ID, !off) })
 		}}
@@ -222,7 +222,7 @@ func pinCommand(dir *string) *cobra.Command {
 }
 
 func deleteCommand(dir *string) *cobra.Command {
-	return &cobra.Command{Use: "delete RUN …", Short: "Delete runs for good", Args: cobra.MinimumNArgs(1),
+	return &cobra.Command{Use: "delete RUN …", Short: "Delete runs permanently", Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return withRuns(cmd.Context(), *dir, func(s *store.Store) error {
 				var all []store.Info
@@ -248,15 +248,15 @@ func trimCommand(dir *string) *cobra.Command {
 	var dry bool
 	c := &cobra.Command{Use: "trim", Short: "Delete the runs that the project file's rule does not keep", Args: noArguments,
 		Long: `Trim deletes the runs that the rule of the project file does not keep, such as
-runs: {keep: 50, for: 30d, size: 500MiB}. It is done after every run as well. Runs that
-have a name or a pin are always kept.`,
+runs: {keep: 50, for: 30d, size: 500MiB}. The rule is also applied after every run.
+Runs that have a name or a pin are always kept.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			l, err := project.Load(cmd.Context(), *dir)
 			if err != nil {
 				return err
 			}
 			if l.Keep == (plan.Keeping{}) {
-				return wrong(errors.New("the project file has no rule; give it one, such as runs: {keep: 50}"))
+				return wrong(errors.New("the project file has no rule for old runs; add one, such as runs: {keep: 50}"))
 			}
 			return withRuns(cmd.Context(), *dir, func(s *store.Store) error {
 				all, err := s.List()
@@ -278,22 +278,22 @@ have a name or a pin are always kept.`,
 				return nil
 			})
 		}}
-	c.Flags().BoolVar(&dry, "dry", false, "only say which")
+	c.Flags().BoolVar(&dry, "dry", false, "only print which")
 	return c
 }
 
 func rescueCommand(dir *string) *cobra.Command {
-	return &cobra.Command{Use: "rescue", Short: "Save what can be read of a damaged store of runs", Args: noArguments,
-		Long: `Rescue saves what can be read of a damaged store of runs into a new one. The damaged
-file is set aside beside it; nothing is deleted.`,
+	return &cobra.Command{Use: "rescue", Short: "Recover what can be read of a damaged store of runs", Args: noArguments,
+		Long: `Rescue copies what can be read of a damaged store of runs into a new one. The damaged
+file is kept beside it; nothing is deleted.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			got, err := store.Rescue(*dir, time.Now())
 			if err != nil {
 				return could(err)
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "saved %s, of which %d whole; the damaged file is %s\n", session.Plural(got.Runs, "run"), got.Whole, got.Damaged)
+			fmt.Fprintf(cmd.OutOrStdout(), "recovered %s, of which %d whole; the damaged file is %s\n", session.Plural(got.Runs, "run"), got.Whole, got.Damaged)
 			if got.Lost != nil {
-				fmt.Fprintf(cmd.OutOrStdout(), "could not be saved: %s\n", proc.Harmless(strings.Join(got.Lost, ", ")))
+				fmt.Fprintf(cmd.OutOrStdout(), "could not be recovered: %s\n", proc.Harmless(strings.Join(got.Lost, ", ")))
 			}
 			return nil
 		}}
@@ -305,7 +305,7 @@ func withRuns(ctx context.Context, dir string, do func(*store.Store) error) erro
 		if _, err := project.Load(ctx, dir); errors.Is(err, project.ErrNoProject) {
 			return err
 		}
-		return wrong(errors.New("there are no runs yet; nightdrill run DRILL makes one"))
+		return wrong(errors.New("no runs yet; nightdrill run DRILL makes one"))
 	}
 	s, err := store.Open(dir)
 	if err != nil {
@@ -326,13 +326,13 @@ func listRuns(cmd *cobra.Command, s *store.Store, asJSON bool) error {
 		return enc.Encode(append([]store.Info{}, all...))
 	}
 	w := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 8, 2, ' ', 0)
-	fmt.Fprintln(w, "run\tdrill\tbegan\tseconds\tevents\tlost\tturned away\tbudgets\tname, note\t")
+	fmt.Fprintln(w, "run\tdrill\tbegan\tseconds\tevents\tdead-lettered\trejected\tbudgets\tname, note\t")
 	for _, r := range all {
 		arrived, lost, away, budgets := "–", "–", "–", "–"
 		if m := r.Main; m != nil {
 			arrived, lost, away = fmt.Sprint(m.Arrived), fmt.Sprint(m.Lost), fmt.Sprint(m.Rejected)
 			if m.Held+m.Missed > 0 {
-				budgets = fmt.Sprintf("%d of %d held", m.Held, m.Held+m.Missed)
+				budgets = fmt.Sprintf("%d of %d met", m.Held, m.Held+m.Missed)
 			}
 		}
 		var words []string

@@ -20,7 +20,7 @@ import (
 // starts at once.
 func screen(cmd *cobra.Command, dir, drill, listen string) error {
 	if !term.IsTerminal(os.Stdin.Fd()) || !term.IsTerminal(os.Stdout.Fd()) {
-		return wrong(errors.New("the full screen needs a terminal; without one there are nightdrill run DRILL and nightdrill demo --headless"))
+		return wrong(errors.New("the full screen needs a terminal; without one, use nightdrill run DRILL or nightdrill demo --headless"))
 	}
 	d, err := open(cmd.Context(), dir)
 	if errors.Is(err, project.ErrNoProject) {
@@ -53,7 +53,7 @@ func screen(cmd *cobra.Command, dir, drill, listen string) error {
 	case errors.Is(err, tui.ErrInterrupted):
 		return errInterrupted
 	case err != nil:
-		return could(fmt.Errorf("the screen ended: %w", err))
+		return could(fmt.Errorf("the screen failed: %w", err))
 	}
 	return nil
 }
@@ -65,7 +65,7 @@ func welcome(ctx context.Context, dir string) (tui.Choice, error) {
 		return tui.Leave, wrong(err)
 	}
 	if info, err := os.Stat(path); err != nil || !info.IsDir() {
-		return tui.Leave, wrong(fmt.Errorf("there is no folder %s", dir))
+		return tui.Leave, wrong(fmt.Errorf("no folder %s", dir))
 	}
 	farewell, err := proc.Guard(os.Stdout)
 	if err != nil {
@@ -77,7 +77,7 @@ func welcome(ctx context.Context, dir string) (tui.Choice, error) {
 	case errors.Is(err, tui.ErrInterrupted):
 		return tui.Leave, errInterrupted
 	case err != nil:
-		return tui.Leave, could(fmt.Errorf("the screen ended: %w", err))
+		return tui.Leave, could(fmt.Errorf("the screen failed: %w", err))
 	}
 	return choice, nil
 }
