@@ -91,7 +91,7 @@ func wiring(w io.Writer, p *plan.Project) {
 		s := &p.Sources[i]
 		fmt.Fprintf(w, "\n%s (%s)\n", s.Name, session.SourceWords(p, s))
 		if len(s.Wires) == 0 {
-			fmt.Fprintln(w, "  no wires: events that arrive here reach no function\n")
+			fmt.Fprintln(w, "  no wires: events that arrive here reach no function")
 		}
 		for k, wire := range s.Wires {
 			reached[wire.To] = true

@@ -113,5 +113,5 @@ func (b *boarding) fetch(sailing string, l *list) {
 	b.mu.Lock()
 	l.ready = true
 	b.mu.Unlock()
-	fmt.Printf("the list of %s is here\n", sailing)
+	fmt.Printf("the list of %s has arrived\n", sailing)
 }

@@ -51,7 +51,7 @@ func Lay() (string, error) {
 		return os.WriteFile(to, text, 0o644)
 	})
 	if err != nil {
-		return "", fmt.Errorf("the demo's files cannot be written: %w (set XDG_STATE_HOME to a folder that can be written)", err)
+		return "", fmt.Errorf("cannot write the demo's files: %w (set XDG_STATE_HOME to a writable folder)", err)
 	}
 	return dir, nil
 }

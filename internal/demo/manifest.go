@@ -48,7 +48,7 @@ type cargoEvent struct {
 func (m *manifest) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	var e cargoEvent
 	if err := json.NewDecoder(r.Body).Decode(&e); err != nil || e.URL == "" {
-		http.Error(w, "wanted the event of an object, with its url", http.StatusBadRequest)
+		http.Error(w, "expected the event of an object, with its url", http.StatusBadRequest)
 		return
 	}
 	reply, err := m.client.Get(e.URL)
@@ -58,7 +58,7 @@ func (m *manifest) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	defer reply.Body.Close()
 	if reply.StatusCode != http.StatusOK {
-		http.Error(w, "the object is not there: "+reply.Status, http.StatusNotFound)
+		http.Error(w, "cannot read the object: "+reply.Status, http.StatusNotFound)
 		return
 	}
 	load, err := m.read(reply.Body)

@@ -67,8 +67,8 @@ func (p *position) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	for _, f := range fixes {
 		route := p.routes[f.Data.Vessel]
 		if route == nil || math.Abs(f.Data.Lat) > 90 || math.Abs(f.Data.Lon) > 180 || f.Data.Knots <= 0 {
-			fmt.Printf("%s cannot be: %s at %v, %v with %v knots\n", f.ID, f.Data.Vessel, f.Data.Lat, f.Data.Lon, f.Data.Knots)
-			http.Error(w, "a position that cannot be", http.StatusUnprocessableEntity)
+			fmt.Printf("%s is impossible: %s at %v, %v with %v knots\n", f.ID, f.Data.Vessel, f.Data.Lat, f.Data.Lon, f.Data.Knots)
+			http.Error(w, "an impossible position", http.StatusUnprocessableEntity)
 			return
 		}
 		best := math.Inf(1)

@@ -79,7 +79,7 @@ func (q *quote) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	passengers, err2 := strconv.Atoi(ask.Get("passengers"))
 	if err != nil || err2 != nil || vehicle < 0 || passengers < 1 {
 		w.WriteHeader(http.StatusBadRequest)
-		fmt.Fprintln(w, `{"error":"wanted: day, vehicle, passengers"}`)
+		fmt.Fprintln(w, `{"error":"required: day, vehicle, passengers"}`)
 		return
 	}
 	_, week := day.ISOWeek()

@@ -47,7 +47,7 @@ func (t *tides) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		Due time.Time `json:"due"`
 	}
 	if err := json.NewDecoder(r.Body).Decode(&e); err != nil || e.Due.IsZero() {
-		http.Error(w, "wanted the event of a schedule, with when it was due", http.StatusBadRequest)
+		http.Error(w, "expected the event of a schedule, with its due time", http.StatusBadRequest)
 		return
 	}
 	type turn struct {

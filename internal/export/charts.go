@@ -68,7 +68,7 @@ func ladder(kind string, z Size, p *measure.Page) *sheet {
 	row := (s.h - y - margin - 20) / float64(max(len(rungs), 1))
 	c := &plot{sheet: s, x: margin + names, y: y, w: s.w - 2*margin - names - 90, h: row * float64(len(rungs)), ax: draw.Linear(most)}
 	if len(rungs) == 0 {
-		s.text(margin, y+14, quiet, textSize, "Nothing was started in this run.")
+		s.text(margin, y+14, quiet, textSize, "No instance was started in this run.")
 		return s
 	}
 	c.below(draw.ShortMillis, true)
@@ -137,7 +137,7 @@ func distribution(kind string, z Size, p *measure.Page) *sheet {
 	s := newSheet(kind, z.width(), z.height(92+30*float64(max(len(rows), 1))))
 	y := s.head("Latency, from due to done: cold, first and warm", p.Summary)
 	if len(rows) == 0 {
-		s.text(margin, y+14, quiet, textSize, "Nothing was answered in this run.")
+		s.text(margin, y+14, quiet, textSize, "No event was answered in this run.")
 		return s
 	}
 	h := (s.h - y - margin - 20) / float64(len(rows))
@@ -197,7 +197,7 @@ func warmUp(kind string, z Size, p *measure.Page) *sheet {
 	s := newSheet(kind, z.width(), z.height(90+110*float64(max(len(curves), 1))))
 	y := s.head("Warm-up: service time by the n-th invocation of an instance (median and quartiles)", p.Summary)
 	if len(curves) == 0 {
-		s.text(margin, y+14, quiet, textSize, "No instance was asked more than once.")
+		s.text(margin, y+14, quiet, textSize, "No instance had more than one invocation.")
 		return s
 	}
 	h := (s.h - y - margin) / float64(len(curves))
@@ -249,7 +249,7 @@ func timeline(kind string, z Size, p *measure.Page) *sheet {
 	s := newSheet(kind, z.width(), z.height(90+190*float64(max(len(fns), 1))+110))
 	y := s.head("Over time", p.Summary)
 	if t == nil || t.Step == 0 || len(fns) == 0 {
-		s.text(margin, y+14, quiet, textSize, "Nothing was answered in this run.")
+		s.text(margin, y+14, quiet, textSize, "No event was answered in this run.")
 		return s
 	}
 	n := len(t.Functions[0].Done)
@@ -314,7 +314,7 @@ func timeline(kind string, z Size, p *measure.Page) *sheet {
 	c := part(s.h-margin-100, 80, most, func(v float64) string { return draw.Short(v) + "/s" })
 	s.text(margin, c.y+8, quiet, textSize-1, "offered (dashed)")
 	s.text(margin, c.y+19, lamp, textSize-1, "completed")
-	s.text(margin, c.y+30, coral, textSize-1, "turned away, lost")
+	s.text(margin, c.y+30, coral, textSize-1, "rejected, failed")
 	c.steps(quiet, 0.9, n, func(k int) float64 { return offered[k] }, true)
 	c.steps(lamp, 1.3, n, func(k int) float64 { return done[k] }, false)
 	for k := range n {
@@ -423,8 +423,8 @@ func lanes(kind string, z Size, r *measure.Run, m *measure.Summary) *sheet {
 		rejected, away := chart.Counts(draw.Rejected, i, win)
 		lost, gone := chart.Counts(draw.Lost, i, win)
 		s.text(margin, y+10, ink, textSize, s.fit(textSize, names-8, r.Sources[i].Name))
-		s.text(margin, y+21, quiet, textSize-2, fmt.Sprintf("%d came, %d turned", all, away))
-		s.text(margin, y+30, quiet, textSize-2, fmt.Sprintf("away, %d lost", gone))
+		s.text(margin, y+21, quiet, textSize-2, fmt.Sprintf("%d received, %d", all, away))
+		s.text(margin, y+30, quiet, textSize-2, fmt.Sprintf("rejected, %d failed", gone))
 		most := 1
 		for _, n := range arrived {
 			most = max(most, n)
@@ -511,7 +511,7 @@ func comparison(kind string, z Size, c *measure.Comparison) *sheet {
 	}
 	y += 8
 	if len(rows) == 0 {
-		s.text(margin, y+14, quiet, textSize, "There are too few samples on the sides to compare.")
+		s.text(margin, y+14, quiet, textSize, "Too few samples on the sides to compare.")
 		return s
 	}
 	each = (s.h - y - margin) / float64(len(rows))

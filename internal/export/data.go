@@ -239,13 +239,13 @@ func OpenMetrics(to io.Writer, s *Source) error {
 		}
 		verdicts = append(verdicts, gauge(held, "budget", v.Text, "state", v.State()))
 	}
-	add("nightdrill_run_seconds", "How long the run took.", "seconds", dto.MetricType_GAUGE, []*dto.Metric{gauge(m.Seconds, "project", m.Project, "drill", m.Drill, "run", m.Run)})
+	add("nightdrill_run_seconds", "Duration of the run.", "seconds", dto.MetricType_GAUGE, []*dto.Metric{gauge(m.Seconds, "project", m.Project, "drill", m.Drill, "run", m.Run)})
 	add("nightdrill_latency_seconds", "From the first due to the last done of a delivery.", "seconds", dto.MetricType_SUMMARY, latency)
 	add("nightdrill_service_seconds", "From sent to done of an attempt.", "seconds", dto.MetricType_SUMMARY, service)
 	add("nightdrill_start_seconds", "From spawned to ready of an instance.", "seconds", dto.MetricType_SUMMARY, started)
-	add("nightdrill_deliveries", "Deliveries by what became of them.", "", dto.MetricType_GAUGE, outcomes)
-	add("nightdrill_peak_memory_bytes", "The most memory of one instance.", "bytes", dto.MetricType_GAUGE, peak)
-	add("nightdrill_budget_held", "Whether a budget was held.", "", dto.MetricType_GAUGE, verdicts)
+	add("nightdrill_deliveries", "Deliveries by outcome.", "", dto.MetricType_GAUGE, outcomes)
+	add("nightdrill_peak_memory_bytes", "Peak memory of one instance.", "bytes", dto.MetricType_GAUGE, peak)
+	add("nightdrill_budget_held", "Whether a budget was met.", "", dto.MetricType_GAUGE, verdicts)
 	for _, f := range families {
 		if _, err := expfmt.MetricFamilyToOpenMetrics(to, f); err != nil {
 			return err
@@ -286,7 +286,7 @@ func JUnit(to io.Writer, s *Source) error {
 		switch {
 		case v.Few:
 			x.Skipped++
-			c.Skipped = &failure{v.Says(), "not enough samples"}
+			c.Skipped = &failure{v.Says(), "too few samples"}
 		case !v.Held:
 			x.Failures++
 			c.Failure = &failure{v.Says(), "missed"}

@@ -15,9 +15,9 @@ func Put(path string, text []byte, over bool) error {
 	}
 	f, err := os.OpenFile(path, flags, 0o644)
 	if errors.Is(err, fs.ErrExist) {
-		return fmt.Errorf("%s is there already; choose another name, or write over it with --force", path)
+		return fmt.Errorf("%s already exists; choose another name, or overwrite it with --force", path)
 	} else if err != nil {
-		return fmt.Errorf("it cannot be written: %w", err)
+		return fmt.Errorf("cannot be written: %w", err)
 	}
 	_, err = f.Write(text)
 	if closed := f.Close(); err == nil {

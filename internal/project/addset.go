@@ -22,7 +22,7 @@ var goodName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]{0,63}$`)
 // SetName returns an error that names what is wrong with the name of a new payload set.
 func SetName(name string) error {
 	if !goodName.MatchString(name) {
-		return fmt.Errorf("%q is not a name for a payload set; names are made of letters, digits and . _ -", name)
+		return fmt.Errorf("%q is not a name for a payload set; use letters, digits and . _ -", name)
 	}
 	return nil
 }
@@ -38,7 +38,7 @@ func AddSet(dir, name, settings string) (added bool, err error) {
 	}
 	file, err := parser.ParseBytes(text, parser.ParseComments)
 	if err != nil || len(file.Docs) == 0 {
-		return false, fmt.Errorf("%s is not valid YAML; add this below payloads: yourself: %s: %s", path, name, settings)
+		return false, fmt.Errorf("%s is not valid YAML; add this under payloads: yourself: %s: %s", path, name, settings)
 	}
 	line := name + ": " + settings
 	lines := strings.SplitAfter(string(text), "\n")
@@ -49,7 +49,7 @@ func AddSet(dir, name, settings string) (added bool, err error) {
 		}
 		sets := mapping(v.Value)
 		if m, flow := v.Value.(*ast.MappingNode); sets == nil || flow && m.IsFlowStyle {
-			return false, fmt.Errorf("payloads in %s is not a list of sets in lines of their own; add this to it yourself: %s", path, line)
+			return false, fmt.Errorf("payloads in %s is not a block list of sets; add this to it yourself: %s", path, line)
 		}
 		for _, s := range sets {
 			if s.Key.GetToken().Value == name {
@@ -69,7 +69,7 @@ func AddSet(dir, name, settings string) (added bool, err error) {
 	}
 	changed := strings.Join(lines, "")
 	if _, err := parser.ParseBytes([]byte(changed), 0); err != nil {
-		return false, fmt.Errorf("%s could not be added to; add this below payloads: yourself: %s", path, line)
+		return false, fmt.Errorf("%s could not be changed; add this under payloads: yourself: %s", path, line)
 	}
 	return true, WriteWhole(path, []byte(changed))
 }

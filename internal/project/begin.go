@@ -51,11 +51,11 @@ func (b *Beginning) String() string {
 // A language that is given is kept to; kinds are those of the sources.
 func Begin(dir, language string, command, kinds []string) (*Beginning, error) {
 	if language != "" && !slices.Contains(Languages, language) {
-		return nil, fmt.Errorf("%q is not a language that is known here%s; there are %s, or the command after --", language, didYouMean(language, Languages), listed(Languages))
+		return nil, fmt.Errorf("unknown language %q%s; available: %s, or the command after --", language, didYouMean(language, Languages), listed(Languages))
 	}
 	for _, k := range kinds {
 		if !slices.Contains(Kinds, k) {
-			return nil, fmt.Errorf("%q is not a kind of source%s; there are %s", k, didYouMean(k, Kinds), listed(Kinds))
+			return nil, fmt.Errorf("unknown kind of source %q%s; available: %s", k, didYouMean(k, Kinds), listed(Kinds))
 		}
 	}
 	if len(kinds) == 0 {
@@ -67,7 +67,7 @@ func Begin(dir, language string, command, kinds []string) (*Beginning, error) {
 	if language == "" {
 		if found, how := otherLanguage(dir); found != "" {
 			return nil,
-				fmt.Errorf("this folder has %s; give the command that starts your function, such as nightdrill "+
+				fmt.Errorf("this folder has %s; pass the command that starts your function, such as nightdrill "+
 					"init -- %s", found, how)
 		}
 	}
@@ -92,7 +92,7 @@ func Begin(dir, language string, command, kinds []string) (*Beginning, error) {
 			}
 		}
 		if language == "" {
-			return nil, fmt.Errorf("there is no function here, and none of python3, node, go and java on the PATH to begin one; give the command that starts yours: nightdrill init -- ./serve")
+			return nil, fmt.Errorf("no function found here, and none of python3, node, go and java on the PATH to create one; pass the command that starts yours: nightdrill init -- ./serve")
 		}
 	}
 	b := fresh[language]
@@ -263,7 +263,7 @@ const jobEvent = `{
 func (b *Beginning) Lay(dir string) error {
 	for _, name := range b.Files() {
 		if _, err := os.Lstat(filepath.Join(dir, name)); err == nil {
-			return fmt.Errorf("%s is there already, and is not overwritten; nothing was written", name)
+			return fmt.Errorf("%s already exists and is not overwritten; nothing was written", name)
 		}
 	}
 	name := functionName(dir)

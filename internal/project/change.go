@@ -39,7 +39,7 @@ func ChangeLimits(p *plan.Project, d *plan.Drill, changes []string) (*plan.Drill
 		after = append(after, later{t, what})
 	}
 	if len(after) > 0 && d.Cold != nil {
-		return nil, fmt.Errorf("a drill of cold starts takes one event after the other; nothing is changed meanwhile")
+		return nil, fmt.Errorf("a drill of cold starts sends one event after the other; nothing can change meanwhile")
 	}
 	slices.SortStableFunc(after, func(a, b later) int { return int(a.at - b.at) })
 	now := slices.Clone(changed.Limits)
@@ -76,7 +76,7 @@ func changeOne(p *plan.Project, d *plan.Drill, text string, limits []plan.Limits
 	if what == "concurrency" {
 		n, err := strconv.Atoi(value)
 		if err != nil || n < 1 {
-			return fmt.Errorf("%q is not a whole number from 1 on", value)
+			return fmt.Errorf("%q is not a whole number of at least 1", value)
 		}
 		if at == nil {
 			d.Concurrency = n
@@ -89,7 +89,7 @@ func changeOne(p *plan.Project, d *plan.Drill, text string, limits []plan.Limits
 	}
 	name, limit, ok := strings.Cut(what, ".")
 	if !ok {
-		return fmt.Errorf("wanted FUNCTION.LIMIT=VALUE, such as quote.max=2, or concurrency=12")
+		return fmt.Errorf("expected FUNCTION.LIMIT=VALUE, such as quote.max=2, or concurrency=12")
 	}
 	fn := p.FunctionNamed(name)
 	if fn < 0 {
@@ -97,14 +97,14 @@ func changeOne(p *plan.Project, d *plan.Drill, text string, limits []plan.Limits
 		for i := range p.Functions {
 			names = append(names, p.Functions[i].Name)
 		}
-		return fmt.Errorf("there is no function %q%s", name, didYouMean(name, names))
+		return fmt.Errorf("unknown function %q%s", name, didYouMean(name, names))
 	}
 	if !slices.Contains(limitNames, limit) {
-		return fmt.Errorf("there is no limit %q%s; there are %s", limit, didYouMean(limit, limitNames), listed(limitNames))
+		return fmt.Errorf("unknown limit %q%s; available: %s", limit, didYouMean(limit, limitNames), listed(limitNames))
 	}
 	if limit == "replace" {
 		if at == nil || has {
-			return fmt.Errorf("when? such as %s.replace@5s", name)
+			return fmt.Errorf("missing time, such as %s.replace@5s", name)
 		}
 		d.Changes = append(d.Changes, plan.Change{At: *at, Function: fn, Limits: limits[fn], Replace: true})
 		return nil

@@ -38,7 +38,7 @@ func ReadFile(path string, most int64) ([]byte, error) {
 	case !mode.IsRegular():
 		return nil, no("it is a device or a socket, not a file")
 	case info.Size() > most:
-		return nil, no("it has %d MiB; the most is %d MiB", info.Size()>>20, most>>20)
+		return nil, no("it has %d MiB; the limit is %d MiB", info.Size()>>20, most>>20)
 	}
 	f, err := os.Open(path)
 	if err != nil {
@@ -47,7 +47,7 @@ func ReadFile(path string, most int64) ([]byte, error) {
 	defer f.Close()
 	text, err := io.ReadAll(io.LimitReader(f, most+1)) // it may have grown
 	if err == nil && int64(len(text)) > most {
-		err = no("it has more than %d MiB, which is the most", most>>20)
+		err = no("it has more than %d MiB, which is the limit", most>>20)
 	}
 	return text, err
 }
@@ -70,11 +70,11 @@ func tooMuch(text []byte) Mistake {
 		m := Mistake{File: File, Line: n, Column: 1}
 		switch indent := len(line) - len(bytes.TrimLeft(line, " ")); {
 		case n > mostLines:
-			m.Text = fmt.Sprintf("there are more than %d lines, which is the most", mostLines)
+			m.Text = fmt.Sprintf("it has more than %d lines, which is the limit", mostLines)
 		case len(line) > mostLine:
-			m.Text = fmt.Sprintf("the line has %d bytes; the most is %d", len(line), mostLine)
+			m.Text = fmt.Sprintf("the line has %d bytes; the limit is %d", len(line), mostLine)
 		case deepest > mostNested || indent > 4*mostNested:
-			m.Text = fmt.Sprintf("it is nested more than %d deep, which is the most", mostNested)
+			m.Text = fmt.Sprintf("it is nested more than %d levels deep, which is the limit", mostNested)
 		default:
 			continue
 		}

@@ -96,7 +96,7 @@ func (f *FolderFile) Event(bucket, id, kind, etag string) (*event.Event, error) 
 func (l *loader) folder(set *payload.Set, o *object, path string) {
 	for _, key := range []string{"kind", "time", "id", "key", "type", "fits", "broken"} {
 		if n := o.keys[key]; n != nil {
-			l.wrong(n, "%s does not go with a folder, whose files are read as objects", o.at(key))
+			l.wrong(n, "%s cannot be used with a folder, whose files are read as objects", o.at(key))
 		}
 	}
 	files, err := FolderFiles(context.Background(), path)
@@ -106,12 +106,12 @@ func (l *loader) folder(set *payload.Set, o *object, path string) {
 	case len(files) == 0:
 		l.wrong(o.fields["recording"], "%s: the folder %s has no files", o.at("recording"), set.Origin)
 	case len(files) > mostMade:
-		l.wrong(o.fields["recording"], "%s: the folder %s has %d files; the most is %d", o.at("recording"), set.Origin, len(files), mostMade)
+		l.wrong(o.fields["recording"], "%s: the folder %s has %d files; the limit is %d", o.at("recording"), set.Origin, len(files), mostMade)
 	}
 	l.folders = append(l.folders, path)
 	for _, f := range files[:min(len(files), mostMade)] {
 		if strings.ContainsFunc(f.Key, unicode.IsControl) || !utf8.ValidString(f.Key) {
-			l.wrong(o.fields["recording"], "%s: %q is no name for an object: it holds control characters, or is not UTF-8", o.at("recording"), f.Key)
+			l.wrong(o.fields["recording"], "%s: %q is not a name for an object: it contains control characters, or is not UTF-8", o.at("recording"), f.Key)
 			continue
 		}
 		kind, err := f.Kind()

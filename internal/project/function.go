@@ -64,7 +64,7 @@ func (l *loader) settings(f *plan.Function, o *object) {
 		if d := o.within("dir", l.dir); d != "" {
 			f.Dir = d
 			if info, err := os.Stat(d); err != nil || !info.IsDir() {
-				l.wrong(o.fields["dir"], "%s: there is no folder %s", o.at("dir"), o.text("dir", ""))
+				l.wrong(o.fields["dir"], "%s: no folder %s", o.at("dir"), o.text("dir", ""))
 			}
 		}
 	}
@@ -78,7 +78,7 @@ func (l *loader) settings(f *plan.Function, o *object) {
 		l.attach(f, o)
 	} else {
 		if n := o.keys["url"]; n != nil {
-			l.wrong(n, "%s belongs to transport: attach", o.at("url"))
+			l.wrong(n, "%s needs transport: attach", o.at("url"))
 		}
 		l.start(f, o)
 	}
@@ -90,7 +90,7 @@ func (l *loader) settings(f *plan.Function, o *object) {
 	l.env(f, o)
 	l.ready(&f.Ready, o)
 	if f.Path = o.text("path", f.Path); !strings.HasPrefix(f.Path, "/") || strings.ContainsAny(f.Path, " \r\n") {
-		l.wrong(o.fields["path"], "%s: %q is not a path; it begins with / and has no spaces", o.at("path"), f.Path)
+		l.wrong(o.fields["path"], "%s: %q is not a path; it must begin with / and have no spaces", o.at("path"), f.Path)
 	}
 	l.deliver(f, o)
 	f.Timeout = o.duration("timeout", f.Timeout, time.Millisecond)
@@ -108,9 +108,9 @@ func (l *loader) deliver(f *plan.Function, o *object) {
 	c := o.keys["shape"]
 	switch {
 	case f.Deliver != plan.DeliverShaped && c != nil:
-		l.wrong(c, "%s belongs to deliver: shaped", o.at("shape"))
+		l.wrong(c, "%s needs deliver: shaped", o.at("shape"))
 	case f.Deliver == plan.DeliverShaped && c == nil && f.Shape == nil:
-		l.wrong(o.fields["deliver"], "%s: which form? such as shape: {template: templates/event.tmpl}, or a template with {{ in it", o.at("deliver"))
+		l.wrong(o.fields["deliver"], "%s: missing template, such as shape: {template: templates/event.tmpl}, or a template with {{ in it", o.at("deliver"))
 	case c != nil:
 		f.Shape = l.template(o)
 	}
@@ -120,20 +120,20 @@ func (l *loader) deliver(f *plan.Function, o *object) {
 func (l *loader) attach(f *plan.Function, o *object) {
 	for _, key := range []string{"start", "stop", "build", "prepare", "ready", "keep_warm"} {
 		if n := o.keys[key]; n != nil {
-			l.wrong(n, "%s: a function with transport: attach is started by somebody else", o.at(key))
+			l.wrong(n, "%s: a function with transport: attach is started elsewhere", o.at(key))
 		}
 	}
 	f.Start, f.Build, f.Prepare, f.Stop, f.Watch, f.Ready = nil, nil, nil, nil, nil, plan.Ready{}
 	if o.fields["url"] == nil {
 		if f.Address == "" {
-			l.wrong(o.node, "%s is missing: where is the function? such as url: http://127.0.0.1:9000", o.at("url"))
+			l.wrong(o.node, "%s is missing: the function's address, such as url: http://127.0.0.1:9000", o.at("url"))
 		}
 		return
 	}
 	text := o.text("url", "")
 	u, err := url.Parse(text)
 	if err != nil || u.Scheme != "http" || u.Hostname() == "" || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" {
-		l.wrong(o.fields["url"], "%s: %q is not of the form http://host:port", o.at("url"), text)
+		l.wrong(o.fields["url"], "%s: %q must have the form http://host:port", o.at("url"), text)
 		return
 	}
 	port := u.Port()
@@ -153,7 +153,7 @@ func (l *loader) command(o *object, key string, otherwise []string) (args []stri
 	}
 	seq, ok := l.follow(n).(*ast.SequenceNode)
 	if !ok {
-		l.wrong(n, "%s is %s; wanted a list, the command and its arguments, such as %s", o.at(key), describe(l.follow(n)), commandExample)
+		l.wrong(n, "%s is %s; expected a list, the command and its arguments, such as %s", o.at(key), describe(l.follow(n)), commandExample)
 		return nil
 	}
 	for i, v := range seq.Values {
@@ -164,7 +164,7 @@ func (l *loader) command(o *object, key string, otherwise []string) (args []stri
 		args = append(args, s)
 	}
 	if len(args) == 0 || args[0] == "" {
-		l.wrong(n, "%s is empty; wanted the command and its arguments, such as %s", o.at(key), commandExample)
+		l.wrong(n, "%s is empty; expected the command and its arguments, such as %s", o.at(key), commandExample)
 		return nil
 	}
 	if args[0] == "{nightdrill}" {
@@ -209,7 +209,7 @@ func (l *loader) program(f *plan.Function, o *object, n ast.Node) string {
 			path = filepath.Join(f.Dir, path)
 		}
 		if info, err := os.Stat(path); err != nil || info.IsDir() {
-			lacks("%s: there is no file %s%s", o.at("start"), code, suggestFile(path))
+			lacks("%s: no file %s%s", o.at("start"), code, suggestFile(path))
 		}
 	}
 	if strings.ContainsRune(name, '/') {
@@ -220,11 +220,11 @@ func (l *loader) program(f *plan.Function, o *object, n ast.Node) string {
 		info, err := os.Stat(path)
 		switch {
 		case err != nil:
-			lacks("%s: there is no file %s%s", o.at("start"), name, didYouMean(filepath.Base(name), filesIn(filepath.Dir(path))))
+			lacks("%s: no file %s%s", o.at("start"), name, didYouMean(filepath.Base(name), filesIn(filepath.Dir(path))))
 		case info.IsDir():
 			lacks("%s: %s is a folder", o.at("start"), name)
 		case info.Mode()&0o111 == 0:
-			lacks("%s: %s is not executable; chmod +x it, or name the interpreter first", o.at("start"), name)
+			lacks("%s: %s is not executable; run chmod +x on it, or put the interpreter first", o.at("start"), name)
 		default:
 			if system := foreign(path); system != "" {
 				lacks("%s: %s was built for %s", o.at("start"), name, system)
@@ -233,7 +233,7 @@ func (l *loader) program(f *plan.Function, o *object, n ast.Node) string {
 		return path
 	}
 	if _, err := exec.LookPath(name); err != nil {
-		lacks("%s: %q is not on the PATH%s", o.at("start"), name, proc.NearestOnPath(name))
+		lacks("%s: %q not found on the PATH%s", o.at("start"), name, proc.NearestOnPath(name))
 	}
 	return name
 }
@@ -318,7 +318,7 @@ func (l *loader) needs(f *plan.Function, o *object) {
 			for _, s := range l.p.Services {
 				names = append(names, s.Name)
 			}
-			l.wrong(v, "%s[%d]: there is no service %q%s", o.at("needs"), i, name, didYouMean(name, names))
+			l.wrong(v, "%s[%d]: unknown service %q%s", o.at("needs"), i, name, didYouMean(name, names))
 			continue
 		}
 		f.Needs = append(f.Needs, at)
@@ -341,7 +341,7 @@ func (l *loader) env(f *plan.Function, o *object) {
 	case *ast.MappingValueNode:
 		values = []*ast.MappingValueNode{m}
 	default:
-		l.wrong(n, "%s is %s; wanted a mapping of names to values", o.at("env"), describe(m))
+		l.wrong(n, "%s is %s; expected a mapping of names to values", o.at("env"), describe(m))
 		return
 	}
 	for _, v := range values {
@@ -399,7 +399,7 @@ func (l *loader) envFile(f *plan.Function, o *object) {
 		key, value = strings.TrimSpace(key), strings.TrimSpace(value)
 		if !ok || key == "" || strings.ContainsAny(key, " \t") {
 			// not the line itself: it may hold a secret
-			l.mistakes = append(l.mistakes, Mistake{File: name, Line: at, Text: "wanted NAME=value"})
+			l.mistakes = append(l.mistakes, Mistake{File: name, Line: at, Text: "expected NAME=value"})
 			continue
 		}
 		if n := len(value); n > 1 && (value[0] == '"' || value[0] == '\'') && value[n-1] == value[0] {
@@ -425,7 +425,7 @@ func (l *loader) ready(ready *plan.Ready, o *object) {
 	}
 	if s, ok := l.follow(n).(*ast.StringNode); ok {
 		if *ready = (plan.Ready{}); s.Value != "tcp" {
-			l.wrong(n, "%s: %q is not a condition; wanted %s", o.at("ready"), s.Value, readyForms)
+			l.wrong(n, "%s: %q is not a condition; expected %s", o.at("ready"), s.Value, readyForms)
 		}
 		return
 	}
@@ -436,7 +436,7 @@ func (l *loader) ready(ready *plan.Ready, o *object) {
 	case r.fields["http"] != nil:
 		*ready = plan.Ready{By: plan.ReadyHTTP, Path: r.text("http", "/")}
 		if !strings.HasPrefix(ready.Path, "/") {
-			l.wrong(r.fields["http"], "%s: %q does not begin with /", r.at("http"), ready.Path)
+			l.wrong(r.fields["http"], "%s: %q must begin with /", r.at("http"), ready.Path)
 		}
 	default:
 		*ready = l.line(r)
@@ -472,7 +472,7 @@ func (l *loader) service(name string, all *object) {
 	const forms = `{tcp: "127.0.0.1:5433"}, {http: "http://127.0.0.1:5433/health"}, {line: "regular expression"} or exit (the command ends with code 0)`
 	if text, ok := l.follow(n).(*ast.StringNode); ok {
 		if s.Ready.By = plan.ReadyExit; text.Value != "exit" {
-			l.wrong(n, "%s: %q is not a condition; wanted %s", o.at("ready"), text.Value, forms)
+			l.wrong(n, "%s: %q is not a condition; expected %s", o.at("ready"), text.Value, forms)
 		}
 		return
 	}

@@ -31,7 +31,7 @@ func (l *loader) limits(o *object, otherwise plan.Limits) plan.Limits {
 		}
 		limits.PerInstance = c.whole("per_instance", otherwise.PerInstance, 1)
 		if limits.PerInstance > plan.MostPerInstance {
-			l.wrong(c.fields["per_instance"], "%s is %d; the most is %d", c.at("per_instance"), limits.PerInstance, plan.MostPerInstance)
+			l.wrong(c.fields["per_instance"], "%s is %d; it must be at most %d", c.at("per_instance"), limits.PerInstance, plan.MostPerInstance)
 			limits.PerInstance = 1
 		}
 	}
@@ -49,14 +49,14 @@ func (l *loader) limits(o *object, otherwise plan.Limits) plan.Limits {
 		if s, _ := l.text(n, o.at("start_rate")); s == "unbounded" {
 			limits.StartEvery = 0
 		} else if r := o.rate("start_rate"); r.Events == 0 {
-			l.wrong(n, "%s: the rate must be above 0; for no bound leave it out, or write unbounded", o.at("start_rate"))
+			l.wrong(n, "%s: the rate must be above 0; for no bound omit it, or write unbounded", o.at("start_rate"))
 		} else {
 			limits.StartEvery = plan.Every(r)
 		}
 	}
 	limits.StartBurst = o.whole("start_burst", otherwise.StartBurst, 1)
 	if n := o.keys["start_burst"]; n != nil && limits.StartEvery == 0 {
-		l.wrong(n, "%s goes with start_rate, such as start_rate: 5/s", o.at("start_burst"))
+		l.wrong(n, "%s needs start_rate, such as start_rate: 5/s", o.at("start_burst"))
 	}
 	if o.fields["turn_away"] != nil {
 		limits.TurnAway = o.choice("turn_away", []string{"false", "true"}, 0) == 1
@@ -75,7 +75,7 @@ func (l *loader) processes(f *plan.Function, o *object) {
 	}
 	f.Replace = plan.Replacement(o.choice("replace", plan.Replacements, int(f.Replace)))
 	if f.Parked = o.whole("parked", f.Parked, 0); f.Parked > 100 {
-		l.wrong(o.fields["parked"], "%s is %d; the most is 100", o.at("parked"), f.Parked)
+		l.wrong(o.fields["parked"], "%s is %d; it must be at most 100", o.at("parked"), f.Parked)
 		f.Parked = 0
 	}
 	l.resources(f, o)
@@ -88,31 +88,31 @@ func (l *loader) processes(f *plan.Function, o *object) {
 	switch f.Transport {
 	case plan.Attach:
 		for _, key := range []string{"listen", "parked", "memory", "cpu", "replace"} {
-			refuse(key, "a function with transport: attach is started by somebody else")
+			refuse(key, "a function with transport: attach is started elsewhere")
 		}
 		f.Socket, f.Parked, f.Memory, f.CPU = false, 0, 0, 0
 	case plan.Lines, plan.OneShot:
-		why := fmt.Sprintf("a function with transport: %s is spoken to over its standard input and output", f.Transport)
+		why := fmt.Sprintf("a function with transport: %s uses its standard input and output", f.Transport)
 		for _, key := range []string{"listen", "connection"} {
 			refuse(key, why)
 		}
 		f.Socket, f.Fresh = false, false
 		if f.Ready.By != plan.ReadyLine {
 			if f.Ready = (plan.Ready{By: plan.ReadyRuns}); o.fields["ready"] != nil {
-				l.wrong(o.fields["ready"], "%s: it listens on nothing, so it is ready when it runs, or when a line of its standard error matches: {line: \"…\"}", o.at("ready"))
+				l.wrong(o.fields["ready"], "%s: it listens on no port, so it is ready when it runs, or when a line of its standard error matches: {line: \"…\"}", o.at("ready"))
 			}
 		}
 	}
 	if f.Transport == plan.Lines && f.Limits.PerInstance > 1 {
-		l.wrong(o.node, "%s is %d, but over lines an instance is handed one event after the other", o.at("concurrency.per_instance"), f.Limits.PerInstance)
+		l.wrong(o.node, "%s is %d, but transport: lines handles one event at a time", o.at("concurrency.per_instance"), f.Limits.PerInstance)
 	}
 	if f.Transport == plan.OneShot {
 		for _, key := range []string{"ready", "keep_warm", "parked", "idle_after"} {
-			refuse(key, "with transport: oneshot there is a process for each invocation, and none before or after it")
+			refuse(key, "transport: oneshot has a process for each invocation, and none before or after it")
 		}
 		f.Ready, f.Parked, f.Limits.KeepWarm = plan.Ready{By: plan.ReadyRuns}, 0, 0
 		if f.Limits.PerInstance > 1 {
-			l.wrong(o.node, "%s is %d, but with transport: oneshot there is a process for each invocation", o.at("concurrency.per_instance"), f.Limits.PerInstance)
+			l.wrong(o.node, "%s is %d, but transport: oneshot has a process for each invocation", o.at("concurrency.per_instance"), f.Limits.PerInstance)
 		}
 	}
 }
@@ -131,7 +131,7 @@ func (l *loader) resources(f *plan.Function, o *object) {
 		case err != nil:
 			l.wrong(n, "%s: %q is not a size, such as 256MiB, or unbounded", o.at("memory"), text)
 		case bytes < leastMemory:
-			l.wrong(n, "%s: %s is less than 1 MiB, which no process can do with", o.at("memory"), text)
+			l.wrong(n, "%s: %s is less than 1 MiB, too small for any process", o.at("memory"), text)
 		default:
 			f.Memory = bytes
 		}
@@ -149,18 +149,18 @@ func (l *loader) resources(f *plan.Function, o *object) {
 		f.CPU = 0
 	case "by_memory":
 		if l.p.MemoryPerCPU == 0 {
-			l.wrong(n, "%s: how much memory comes with a processor? Say it for the project, such as memory_per_cpu: 2GiB", o.at("cpu"))
+			l.wrong(n, "%s: needs the project's memory_per_cpu, such as memory_per_cpu: 2GiB", o.at("cpu"))
 			return
 		}
 		if f.Memory == 0 {
-			l.wrong(n, "%s: there is no memory to go by, such as memory: 512MiB", o.at("cpu"))
+			l.wrong(n, "%s: needs memory, such as memory: 512MiB", o.at("cpu"))
 			return
 		}
 		f.ByMemory, f.CPU = true, float64(f.Memory)/float64(l.p.MemoryPerCPU)
 	default:
 		cpu, err := strconv.ParseFloat(text, 64)
 		if err != nil || math.IsNaN(cpu) || cpu < 0.01 || cpu > 1024 {
-			l.wrong(n, "%s: %q is not a number of processors from 0.01 to 1024, by_memory or unbounded", o.at("cpu"), text)
+			l.wrong(n, "%s: %q must be a number of processors from 0.01 to 1024, by_memory or unbounded", o.at("cpu"), text)
 			return
 		}
 		f.CPU = cpu
@@ -179,7 +179,7 @@ func (l *loader) changes(d *plan.Drill, o *object) {
 		}
 		at := c.duration("at", last, 0)
 		if at < last {
-			l.wrong(c.fields["at"], "%s is %v, but the change before it is at %v; changes stand in the order of their times", c.at("at"), at, last)
+			l.wrong(c.fields["at"], "%s is %v, but the change before it is at %v; changes must be in the order of their times", c.at("at"), at, last)
 		}
 		last = at
 		before := len(d.Changes)
@@ -194,13 +194,13 @@ func (l *loader) changes(d *plan.Drill, o *object) {
 		l.sharesFit(c.node, path, all, limits)
 		if name := c.text("replace", ""); name != "" {
 			if fn := l.p.FunctionNamed(name); fn < 0 {
-				l.wrong(c.fields["replace"], "%s: there is no function %q%s", c.at("replace"), name, didYouMean(name, l.functionNames()))
+				l.wrong(c.fields["replace"], "%s: unknown function %q%s", c.at("replace"), name, didYouMean(name, l.functionNames()))
 			} else {
 				d.Changes = append(d.Changes, plan.Change{At: at, Function: fn, Limits: limits[fn], Replace: true})
 			}
 		}
 		if len(d.Changes) == before && len(l.mistakes) == 0 {
-			l.wrong(n, "%s changes nothing; wanted concurrency, limits or replace", path)
+			l.wrong(n, "%s changes nothing; expected concurrency, limits or replace", path)
 		}
 	}
 }
@@ -223,7 +223,7 @@ func (l *loader) eachFunction(o *object, visit func(fn int, o *object, name stri
 	}
 	for _, name := range o.order {
 		if fn := l.p.FunctionNamed(name); fn < 0 {
-			l.wrong(o.keys[name], "%s: there is no function %q%s", o.path, name, didYouMean(name, l.functionNames()))
+			l.wrong(o.keys[name], "%s: unknown function %q%s", o.path, name, didYouMean(name, l.functionNames()))
 		} else {
 			visit(fn, o, name)
 		}
@@ -248,10 +248,10 @@ func (l *loader) coldStarts(d *plan.Drill, o *object) {
 	}
 	x := &plan.ColdStarts{N: c.whole("n", 30, 1)}
 	if x.N > 10_000 {
-		l.wrong(c.fields["n"], "%s is %d; the most is 10000", c.at("n"), x.N)
+		l.wrong(c.fields["n"], "%s is %d; it must be at most 10000", c.at("n"), x.N)
 	}
 	if x.Warm = c.whole("warm", 0, 1); x.Warm > 1_000_000 {
-		l.wrong(c.fields["warm"], "%s is %d; the most is 1000000", c.at("warm"), x.Warm)
+		l.wrong(c.fields["warm"], "%s is %d; it must be at most 1000000", c.at("warm"), x.Warm)
 	}
 	if n := c.fields["files"]; n != nil {
 		nodes := []ast.Node{n}
@@ -265,7 +265,7 @@ func (l *loader) coldStarts(d *plan.Drill, o *object) {
 			case "dropped":
 				x.Dropped = true
 			default:
-				l.wrong(n, "%s: %q is neither cached nor dropped", c.at("files"), s)
+				l.wrong(n, "%s: %q must be cached or dropped", c.at("files"), s)
 			}
 		}
 	} else {
@@ -281,13 +281,13 @@ func (l *loader) coldStarts(d *plan.Drill, o *object) {
 	for i, n := range c.list("of") {
 		name, ok := l.text(n, fmt.Sprintf("%s[%d]", c.at("of"), i))
 		if ok && !slices.Contains(names, name) {
-			l.wrong(n, "%s[%d]: there is no function or variant %q%s", c.at("of"), i, name, didYouMean(name, names))
+			l.wrong(n, "%s[%d]: unknown function or variant %q%s", c.at("of"), i, name, didYouMean(name, names))
 		}
 		x.Of = append(x.Of, name)
 	}
 	for _, key := range []string{"changes", "idempotence"} {
 		if n := o.keys[key]; n != nil {
-			l.wrong(n, "%s does not go with cold_starts, which take one event after the other", o.at(key))
+			l.wrong(n, "%s cannot be used with cold_starts, which send one event after the other", o.at(key))
 		}
 	}
 	d.Cold = x
@@ -305,11 +305,11 @@ func (l *loader) doubtShares(o *object) {
 		if f.Limits.Max <= room || o == nil || o.fields[f.Name] == nil {
 			continue
 		}
-		why := fmt.Sprintf("all functions together may have %d", l.p.Concurrency)
+		why := fmt.Sprintf("the project total is %d", l.p.Concurrency)
 		if room < l.p.Concurrency {
-			why += fmt.Sprintf(", of which %d are kept for others", l.p.Concurrency-room)
+			why += fmt.Sprintf(", of which %d are guaranteed to others", l.p.Concurrency-room)
 		}
-		l.doubts = append(l.doubts, l.mistake(o.keys[f.Name], "%s may have %d at a time, but never will have more than %d: %s", o.at(f.Name), f.Limits.Max, room, why))
+		l.doubts = append(l.doubts, l.mistake(o.keys[f.Name], "%s has max %d, but can never exceed %d: %s", o.at(f.Name), f.Limits.Max, room, why))
 	}
 }
 

@@ -20,7 +20,7 @@ func (l *loader) cost(o *object) {
 		RoundUp: c.duration("round_up", 0, 0), AtLeast: c.duration("at_least", 0, 0)}
 	for i, n := range c.list("billed") {
 		if name, ok := l.text(n, fmt.Sprintf("%s[%d]", c.at("billed"), i)); ok && !slices.Contains(plan.BilledPhases, name) {
-			l.wrong(n, "%s[%d]: %q is not a phase; there are %s", c.at("billed"), i, name, listed(plan.BilledPhases))
+			l.wrong(n, "%s[%d]: %q is not a phase; available: %s", c.at("billed"), i, name, listed(plan.BilledPhases))
 		} else if ok {
 			r.Billed = append(r.Billed, name)
 		}
@@ -42,7 +42,7 @@ func (o *object) number(key string) float64 {
 	}
 	v, err := strconv.ParseFloat(o.text(key, ""), 64)
 	if err != nil || v < 0 || math.IsInf(v, 0) || math.IsNaN(v) {
-		o.r.wrong(n, "%s: %q is not a number from 0 on", o.at(key), o.text(key, ""))
+		o.r.wrong(n, "%s: %q must be a number of at least 0", o.at(key), o.text(key, ""))
 		return 0
 	}
 	return v
@@ -66,7 +66,7 @@ func (l *loader) keeping(o *object) {
 	if n := k.fields["size"]; n != nil {
 		bytes, err := plan.ParseSize(k.text("size", ""), 1<<50)
 		if l.p.Keep.Bytes = bytes; err != nil || bytes < 1<<20 {
-			l.wrong(n, "%s: %q is not a size of at least 1 MiB, such as 500MiB", k.at("size"), k.text("size", ""))
+			l.wrong(n, "%s: %q must be a size of at least 1 MiB, such as 500MiB", k.at("size"), k.text("size", ""))
 		}
 	}
 }

@@ -65,7 +65,7 @@ func LoadAPI(ctx context.Context, path, dir string) (*API, error) {
 	loader.ReadFromURIFunc = func(_ *openapi3.Loader, u *url.URL) ([]byte, error) {
 		at, err := files.inside(u.Path)
 		if u.Scheme != "" && u.Scheme != "file" {
-			err = fmt.Errorf("%s is on the network, and nothing is fetched", u)
+			err = fmt.Errorf("%s is on the network; nothing is fetched", u)
 		}
 		if err != nil {
 			return nil, err
@@ -79,7 +79,7 @@ func LoadAPI(ctx context.Context, path, dir string) (*API, error) {
 		return nil, fmt.Errorf("not OpenAPI 3: %s", inOneLine(err.Error()))
 	}
 	if !strings.HasPrefix(checked.OpenAPI, "3.") {
-		return nil, fmt.Errorf("not OpenAPI 3: openapi is %q; wanted 3.0 or 3.1", checked.OpenAPI)
+		return nil, fmt.Errorf("not OpenAPI 3: openapi is %q; expected 3.0 or 3.1", checked.OpenAPI)
 	}
 	doc, err := describes(text, checked.OpenAPI)
 	if err != nil {
@@ -132,7 +132,7 @@ func inOneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
 func describes(text []byte, version string) (map[string]any, error) {
 	var v any
 	if err := yaml.UnmarshalWithOptions(text, &v, yaml.UseOrderedMap()); err != nil {
-		return nil, fmt.Errorf("not YAML or JSON: %w", err)
+		return nil, fmt.Errorf("not valid YAML or JSON: %w", err)
 	}
 	plain, err := json.Marshal(toJSON(v))
 	if err != nil {
@@ -377,7 +377,7 @@ func (a *API) Find(name string) ([]*Operation, error) {
 		}
 		names = append(names, o.Method+" "+o.Path)
 	}
-	return nil, fmt.Errorf("there is no operation %q%s; there are %s", name, didYouMean(name, names), listed(names))
+	return nil, fmt.Errorf("unknown operation %q%s; available: %s", name, didYouMean(name, names), listed(names))
 }
 
 // Make returns request n of a seed for an operation, one body kind after the other.
@@ -406,7 +406,7 @@ func (o *Operation) Make(mode string, seed, n uint64) (p payload.Payload, breaks
 			return payload.Payload{Request: r}, breaks, nil
 		}
 	}
-	return p, "", fmt.Errorf("%s %s: nothing in it can be violated by itself so that the request shows it, so no broken "+
+	return p, "", fmt.Errorf("%s %s: nothing in it can be violated on its own so that the request shows it, so no broken "+
 		"request can be made", o.Method, o.Path)
 }
 

@@ -72,7 +72,7 @@ func Load(ctx context.Context, dir string) (*Loaded, error) {
 	}
 	text, err := ReadFile(filepath.Join(dir, File), mostProject)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%w: %s holds no project; go to its folder or name it with --project DIR, or try nightdrill demo", ErrNoProject, dir)
+		return nil, fmt.Errorf("%w: %s has no nightdrill.yaml; go to the project's folder or name it with --project DIR, or try nightdrill demo", ErrNoProject, dir)
 	} else if err != nil {
 		return nil, fmt.Errorf("%s cannot be read: %w", filepath.Join(given, File), Cause(err))
 	}
@@ -106,7 +106,7 @@ func (m Mistakes) below(dir string) {
 func parse(ctx context.Context, dir string, text []byte) (*Loaded, error) {
 	l := &loader{reader: reader{file: File, anchors: map[string]ast.Node{}}, dir: dir, ctx: ctx, say: progress(ctx)}
 	if bytes.IndexByte(text, 0) >= 0 {
-		return nil, Mistakes{{File: File, Line: 1, Column: 1, Text: "this is not a text file (it holds a NUL byte)"}}
+		return nil, Mistakes{{File: File, Line: 1, Column: 1, Text: "not a text file (it contains a NUL byte)"}}
 	}
 	if m := tooMuch(text); m.Text != "" {
 		return nil, Mistakes{m}
@@ -123,7 +123,7 @@ func parse(ctx context.Context, dir string, text []byte) (*Loaded, error) {
 	}
 	switch len(bodies) {
 	case 0:
-		return nil, Mistakes{{File: File, Line: 1, Column: 1, Text: "the file is empty; it begins with nightdrill: 1"}}
+		return nil, Mistakes{{File: File, Line: 1, Column: 1, Text: "the file is empty; it must begin with nightdrill: 1"}}
 	case 1:
 	default:
 		l.wrong(bodies[1], "a project file is one YAML document; this is a second one")
@@ -179,22 +179,22 @@ type loader struct {
 func (l *loader) project(n ast.Node) {
 	o := l.object(n, "", "nightdrill", "project", "concurrency", "chain_steps", "memory_per_cpu", "cost", "runs", "services", "functions", "sources", "payloads", "drills")
 	if o.fields["nightdrill"] == nil {
-		l.wrong(n, "nightdrill is missing: the file begins with nightdrill: 1, the version of its form")
+		l.wrong(n, "nightdrill is missing: the file must begin with nightdrill: 1, its version")
 	} else if v := o.text("nightdrill", ""); v != "1" {
-		l.wrong(o.fields["nightdrill"], "nightdrill: this program reads form 1 of the file, not %q", v)
+		l.wrong(o.fields["nightdrill"], "nightdrill: this program supports file version 1, not %q", v)
 	}
 	l.p.Dir = l.dir
 	l.p.Name = o.text("project", filepath.Base(l.dir))
 	if strings.ContainsFunc(l.p.Name, unicode.IsControl) {
 		if l.p.Name = strings.Map(visible, l.p.Name); o.fields["project"] != nil {
-			l.wrong(o.fields["project"], "project: %q holds control characters", o.text("project", ""))
+			l.wrong(o.fields["project"], "project: %q contains control characters", o.text("project", ""))
 		}
 	}
 	l.p.Concurrency = o.whole("concurrency", DefaultConcurrency, 1)
 	if n := o.fields["memory_per_cpu"]; n != nil {
 		bytes, err := plan.ParseSize(o.text("memory_per_cpu", ""), 1<<50)
 		if l.p.MemoryPerCPU = bytes; err != nil || bytes < leastMemory {
-			l.wrong(n, "memory_per_cpu: %q is not a size of at least 1 MiB, such as 2GiB", o.text("memory_per_cpu", ""))
+			l.wrong(n, "memory_per_cpu: %q must be a size of at least 1 MiB, such as 2GiB", o.text("memory_per_cpu", ""))
 			l.p.MemoryPerCPU = 1 << 30
 		}
 	}
@@ -217,7 +217,7 @@ func (l *loader) project(n ast.Node) {
 	}
 	l.sharesFit(o.fields["functions"], "", l.p.Concurrency, all)
 	if len(l.p.Functions) == 0 && o.fields["functions"] == nil {
-		l.wrong(n, "functions is missing: a project has at least one function with a start command")
+		l.wrong(n, "functions is missing: a project needs at least one function with a start command")
 	}
 	l.doubtShares(o.child("functions"))
 	if all := o.child("sources"); all != nil {
@@ -283,7 +283,7 @@ func (l *loader) set(name string, all *object) {
 		return
 	}
 	if n := o.keys["operation"]; n != nil {
-		l.wrong(n, "%s belongs to a set with openapi", o.at("operation"))
+		l.wrong(n, "%s needs openapi", o.at("operation"))
 	}
 	if o.fields["schema"] != nil {
 		l.made(&set, o)
@@ -292,7 +292,7 @@ func (l *loader) set(name string, all *object) {
 	form := l.form(name, o)
 	for _, key := range []string{"mode", "seed", "count", "size", "extras", "body", "request"} {
 		if n := o.keys[key]; n != nil {
-			l.wrong(n, "%s belongs to a set with a schema", o.at(key))
+			l.wrong(n, "%s needs schema", o.at(key))
 		}
 	}
 	if set.Origin = o.need("recording", "payloads/evening.ndjson"); set.Origin == "" {
@@ -332,7 +332,7 @@ func (l *loader) set(name string, all *object) {
 			l.skipped = append(l.skipped, found)
 		case i < 20:
 			if len(payloads) > 0 && i == 0 {
-				found.Text += fmt.Sprintf(" (to go on with the other %d, set broken: skip at %s)", len(payloads), o.path)
+				found.Text += fmt.Sprintf(" (to use the other %d, set broken: skip at %s)", len(payloads), o.path)
 			}
 			l.mistakes = append(l.mistakes, found)
 		case i == 20:
@@ -352,10 +352,10 @@ func (l *loader) reaches(set *payload.Set, o *object) {
 		source := l.p.SourceNamed(name)
 		switch {
 		case source < 0:
-			l.wrong(n, "%s: there is no source %q%s", at, name, didYouMean(name, l.sourceNames()))
+			l.wrong(n, "%s: unknown source %q%s", at, name, didYouMean(name, l.sourceNames()))
 		case len(set.Payloads) > 0 && (set.Payloads[0].Request != nil) != (l.p.Sources[source].Kind == plan.HTTP),
 			l.p.Sources[source].Kind == plan.Schedule:
-			l.wrong(n, "%s: %s is a source of the kind %v, which does not take these payloads", at, name,
+			l.wrong(n, "%s: %s is a source of kind %v, which does not take these payloads", at, name,
 				l.p.Sources[source].Kind)
 		default:
 			set.Reaches = append(set.Reaches, name)
@@ -386,26 +386,26 @@ const mostMade = 100_000
 func (l *loader) made(set *payload.Set, o *object) {
 	for _, key := range []string{"recording", "broken", "kind", "time", "id", "key", "fits"} {
 		if n := o.keys[key]; n != nil {
-			l.wrong(n, "%s does not go with schema: a set is recorded or made", o.at(key))
+			l.wrong(n, "%s cannot be used with schema: a set is either recorded or generated", o.at(key))
 		}
 	}
 	path := o.within("schema", l.dir)
 	seed, count := uint64(o.whole("seed", 1, 0)), o.whole("count", 100, 1)
 	if count > mostMade {
-		l.wrong(o.fields["count"], "%s is %d; the most is %d", o.at("count"), count, mostMade)
+		l.wrong(o.fields["count"], "%s is %d; it must be at most %d", o.at("count"), count, mostMade)
 		return
 	}
 	as := payload.Made{Set: set.Name, Type: o.text("type", set.Name+".made"), Mode: payload.Modes[o.choice("mode", payload.Modes, 0)], Body: payload.Bodies[o.choice("body", payload.Bodies, 0)]}
 	if r := o.child("request", "method", "path"); r != nil {
 		as.Method, as.Target = r.text("method", "POST"), r.text("path", "/")
 		if n := o.keys["type"]; n != nil {
-			l.wrong(n, "%s is of events, but request makes HTTP requests", o.at("type"))
+			l.wrong(n, "%s makes events, but request makes HTTP requests", o.at("type"))
 		}
 		if as.Method != strings.ToUpper(as.Method) || as.Method == "" {
-			l.wrong(r.fields["method"], "%s: methods are written in capitals: %s", r.at("method"), strings.ToUpper(as.Method))
+			l.wrong(r.fields["method"], "%s: methods must be in capitals: %s", r.at("method"), strings.ToUpper(as.Method))
 		}
 		if !strings.HasPrefix(as.Target, "/") {
-			l.wrong(r.fields["path"], "%s: %q does not begin with /", r.at("path"), as.Target)
+			l.wrong(r.fields["path"], "%s: %q must begin with /", r.at("path"), as.Target)
 		}
 	}
 	if path == "" {
@@ -415,7 +415,7 @@ func (l *loader) made(set *payload.Set, o *object) {
 	g, read, err := Generator(l.ctx, path, l.dir)
 	l.files = append(l.files, read...)
 	if _, refused := errors.AsType[*generate.Refused](err); refused {
-		l.wrong(o.fields["schema"], "%s: %s cannot be honoured: %v", o.at("schema"), set.Origin, err)
+		l.wrong(o.fields["schema"], "%s: %s cannot be satisfied: %v", o.at("schema"), set.Origin, err)
 		return
 	} else if err != nil {
 		l.wrong(o.fields["schema"], "%s: %s cannot be read: %v%s", o.at("schema"), set.Origin, Cause(err), suggestFile(path))
@@ -455,7 +455,7 @@ func (l *loader) described(set *payload.Set, o *object) {
 	for _, key := range []string{"recording", "broken", "schema", "size", "extras", "body", "type", "request", "kind",
 		"time", "id", "key", "fits"} {
 		if n := o.keys[key]; n != nil {
-			l.wrong(n, "%s does not go with openapi, which says all of a request", o.at(key))
+			l.wrong(n, "%s cannot be used with openapi, which describes the whole request", o.at(key))
 		}
 	}
 	path := o.within("openapi", l.dir)
@@ -556,7 +556,7 @@ func (l *loader) expectEach(set *payload.Set, o *object) {
 	if each := o.fields["expect_each"]; each != nil {
 		values := mapping(l.follow(each))
 		if values == nil {
-			l.wrong(each, "%s is %s; wanted a mapping of payloads' numbers to what is expected, such as {3: {status: 404}}", o.at("expect_each"), describe(l.follow(each)))
+			l.wrong(each, "%s is %s; expected a mapping of payload numbers to expectations, such as {3: {status: 404}}", o.at("expect_each"), describe(l.follow(each)))
 			return
 		}
 		for _, v := range values {
@@ -576,7 +576,7 @@ func (l *loader) expectEach(set *payload.Set, o *object) {
 			if at == nil {
 				at = o.fields["expect_each"]
 			}
-			l.wrong(at, "%s: payload %d of %s was recorded without a reply, so none can be expected as recorded", o.at("expect"), n+1, set.Name)
+			l.wrong(at, "%s: payload %d of %s was recorded without a reply, so the recorded reply cannot be expected", o.at("expect"), n+1, set.Name)
 			return
 		}
 	}
@@ -610,7 +610,7 @@ func (l *Loaded) Payload(name string) (*payload.Payload, error) {
 	}
 	if set == nil {
 		name, _, _ = strings.Cut(name, "#")
-		return nil, fmt.Errorf("there is no payload set %q%s; there are %s", name, didYouMean(name, l.setNames()), listed(l.setNames()))
+		return nil, fmt.Errorf("no payload set %q%s; available: %s", name, didYouMean(name, l.setNames()), listed(l.setNames()))
 	}
 	return &set.Payloads[n-1], nil
 }
@@ -635,7 +635,7 @@ func (l *loader) values(n ast.Node, path string) (out []payload.Value) {
 	case *ast.MappingValueNode:
 		pairs = []*ast.MappingValueNode{m}
 	default:
-		l.wrong(n, "%s is %s; wanted JSON Pointers with their values, such as {/cents: 450}", path, describe(m))
+		l.wrong(n, "%s is %s; expected JSON Pointers with their values, such as {/cents: 450}", path, describe(m))
 		return nil
 	}
 	for _, v := range pairs {
@@ -646,12 +646,12 @@ func (l *loader) values(n ast.Node, path string) (out []payload.Value) {
 		}
 		var plain any
 		if err := yaml.NodeToValue(l.follow(v.Value), &plain); err != nil {
-			l.wrong(v.Value, "%s: this is no value: %v", join(path, at), err)
+			l.wrong(v.Value, "%s: not a value: %v", join(path, at), err)
 			continue
 		}
 		text, err := json.Marshal(plain)
 		if err != nil {
-			l.wrong(v.Value, "%s: this is no JSON value: %v", join(path, at), err)
+			l.wrong(v.Value, "%s: not a JSON value: %v", join(path, at), err)
 			continue
 		}
 		want, _ := jsondiff.Decode(text) // it was just written
@@ -675,7 +675,7 @@ func (l *loader) drill(name string, all *object) {
 		l.feed(&d, n, fmt.Sprintf("%s[%d]", o.at("feeds"), i))
 	}
 	if len(o.list("feeds")) == 0 {
-		l.wrong(o.node, "%s is missing: a drill has at least one feed, such as {source: fares, payloads: fare-requests, arrive: [{steady: 20/s, for: 10s}]}", o.at("feeds"))
+		l.wrong(o.node, "%s is missing: a drill needs at least one feed, such as {source: fares, payloads: fare-requests, arrive: [{steady: 20/s, for: 10s}]}", o.at("feeds"))
 	}
 	l.eachFunction(o.child("limits"), func(fn int, under *object, name string) {
 		d.Limits[fn] = l.limitsFor(fn, under, name, d.Limits[fn])
@@ -696,11 +696,11 @@ func (l *loader) drill(name string, all *object) {
 		case err != nil:
 			l.wrong(n, "%v", err)
 		case b.Of == "function" && !slices.Contains(l.budgeted(&d), b.Name):
-			l.wrong(n, "budget %q: there is no function %q%s", text, b.Name, didYouMean(b.Name, l.budgeted(&d)))
+			l.wrong(n, "budget %q: unknown function %q%s", text, b.Name, didYouMean(b.Name, l.budgeted(&d)))
 		case (b.Of == "source" || b.Of == "chain") && l.p.SourceNamed(b.Name) < 0:
-			l.wrong(n, "budget %q: there is no source %q%s", text, b.Name, didYouMean(b.Name, l.sourceNames()))
+			l.wrong(n, "budget %q: unknown source %q%s", text, b.Name, didYouMean(b.Name, l.sourceNames()))
 		case b.Kind == "cost" && l.p.Rates == nil:
-			l.wrong(n, "budget %q: nothing says what you pay; give the project a cost, such as cost: {currency: EUR, memory: 0.00002}", text)
+			l.wrong(n, "budget %q: the project has no rates; add a cost, such as cost: {currency: EUR, memory: 0.00002}", text)
 		default:
 			d.Budgets = append(d.Budgets, plan.Budget{Text: text})
 		}
@@ -713,7 +713,7 @@ func (l *loader) feed(d *plan.Drill, n ast.Node, path string) {
 	f := plan.Feed{Source: -1, Set: -1}
 	if name := o.need("source", "fares"); name != "" {
 		if f.Source = l.p.SourceNamed(name); f.Source < 0 {
-			l.wrong(o.fields["source"], "%s: there is no source %q%s", o.at("source"), name, didYouMean(name, l.sourceNames()))
+			l.wrong(o.fields["source"], "%s: unknown source %q%s", o.at("source"), name, didYouMean(name, l.sourceNames()))
 		}
 	}
 	ofSchedule := f.Source >= 0 && l.p.Sources[f.Source].Kind == plan.Schedule
@@ -721,14 +721,14 @@ func (l *loader) feed(d *plan.Drill, n ast.Node, path string) {
 		if name := o.need("payloads", "fare-requests"); name != "" {
 			f.Set = l.p.SetNamed(name)
 			if f.Set < 0 {
-				l.wrong(o.fields["payloads"], "%s: there is no payload set %q%s", o.at("payloads"), name, didYouMean(name, l.setNames()))
+				l.wrong(o.fields["payloads"], "%s: unknown payload set %q%s", o.at("payloads"), name, didYouMean(name, l.setNames()))
 			}
 		}
 	}
 	f.Faults = l.faults(o)
 	if f.Source >= 0 && f.Faults.DropAck > 0 {
 		if src := &l.p.Sources[f.Source]; src.Kind == plan.Queue && src.Lease > d.Settle {
-			l.doubts = append(l.doubts, l.mistake(o.fields["faults"], "%s.drop_ack: what %s does not hear of comes again after its lease, %v, but the drill ends %v after its last arrival; settle: %v would see it, or a shorter lease",
+			l.doubts = append(l.doubts, l.mistake(o.fields["faults"], "%s.drop_ack: an event whose acknowledgement %s does not receive is delivered again after its lease, %v, but the drill ends %v after its last arrival; set settle: %v, or a shorter lease",
 				o.at("faults"), src.Name, src.Lease, d.Settle, src.Lease+5*time.Second))
 		}
 	}
@@ -738,7 +738,7 @@ func (l *loader) feed(d *plan.Drill, n ast.Node, path string) {
 	}
 	if d.Cold != nil {
 		if n := o.keys["arrive"]; n != nil {
-			l.wrong(n, "%s does not go with cold_starts, which take one event after the other", o.at("arrive"))
+			l.wrong(n, "%s cannot be used with cold_starts, which send one event after the other", o.at("arrive"))
 		}
 		if f.Source >= 0 && f.Set >= 0 {
 			d.Feeds = append(d.Feeds, f)
@@ -746,7 +746,7 @@ func (l *loader) feed(d *plan.Drill, n ast.Node, path string) {
 		return
 	}
 	if k := o.keys["clock"]; k != nil && f.Source >= 0 {
-		l.wrong(k, "%s is for sources of the kind schedule; %s is of the kind %s", o.at("clock"), l.p.Sources[f.Source].Name, l.p.Sources[f.Source].Kind)
+		l.wrong(k, "%s is for sources of kind schedule; %s is of kind %s", o.at("clock"), l.p.Sources[f.Source].Name, l.p.Sources[f.Source].Kind)
 	}
 	phases := []ast.Node{}
 	if a := o.fields["arrive"]; a == nil {
@@ -761,7 +761,7 @@ func (l *loader) feed(d *plan.Drill, n ast.Node, path string) {
 			f.Phases = append(f.Phases, phase)
 			if phase.Pattern == arrival.Recorded && f.Set >= 0 {
 				if _, missing, ok := l.p.Sets[f.Set].Offsets(); !ok {
-					l.wrong(p, "%s[%d]: payload %d of %s has no time of its own, so it cannot come as recorded", o.at("arrive"), i, missing+1, l.p.Sets[f.Set].Name)
+					l.wrong(p, "%s[%d]: payload %d of %s has no recorded time, so it cannot arrive as recorded", o.at("arrive"), i, missing+1, l.p.Sets[f.Set].Name)
 				}
 			}
 		}
@@ -772,11 +772,11 @@ func (l *loader) feed(d *plan.Drill, n ast.Node, path string) {
 	src, set := &l.p.Sources[f.Source], &l.p.Sets[f.Set]
 	if len(set.Payloads) > 0 && (set.Payloads[0].Request != nil) != (src.Kind == plan.HTTP) {
 		what := map[bool]string{true: "HTTP requests", false: "events"}
-		l.wrong(o.fields["payloads"], "%s: %s holds %s, but %s is a source of the kind %s", o.at("payloads"), set.Name, what[set.Payloads[0].Request != nil], src.Name, src.Kind)
+		l.wrong(o.fields["payloads"], "%s: %s contains %s, but %s is a source of kind %s", o.at("payloads"), set.Name, what[set.Payloads[0].Request != nil], src.Name, src.Kind)
 		return
 	}
 	if f.Retained = o.whole("retained", 0, 0); f.Retained > 0 && src.Kind != plan.Stream {
-		l.wrong(o.keys["retained"], "%s is for sources of the kind stream, which keep their records", o.at("retained"))
+		l.wrong(o.keys["retained"], "%s is for sources of kind stream, which keep their records", o.at("retained"))
 	} else if f.Retained > len(set.Payloads) && len(set.Payloads) > 0 {
 		l.wrong(o.fields["retained"], "%s is %d, but %s has %d payloads", o.at("retained"), f.Retained, set.Name, len(set.Payloads))
 	}
@@ -811,13 +811,13 @@ func (l *loader) phase(n ast.Node, path string) (arrival.Phase, bool) {
 	timed := p.Pattern != arrival.Recorded && p.Pattern != arrival.Once
 	switch {
 	case timed && o.fields["for"] == nil:
-		l.wrong(n, "%s: how long? such as {%s: …, for: 10s}", path, given[0])
+		l.wrong(n, "%s: missing duration, such as {%s: …, for: 10s}", path, given[0])
 	case !timed && o.fields["for"] != nil:
-		l.wrong(o.keys["for"], "%s: %s takes no time of its own", path, given[0])
+		l.wrong(o.keys["for"], "%s: %s takes no duration", path, given[0])
 	case timed:
 		p.For = o.duration("for", time.Second, time.Nanosecond)
 		if events := p.Expected(); events > mostEvents {
-			l.wrong(n, "%s would bring %.0f events, and a run keeps each of them; the most of one phase is %d", path, events,
+			l.wrong(n, "%s would produce %.0f events, and a run keeps each of them; the limit of one phase is %d", path, events,
 				mostEvents)
 		}
 	}
@@ -846,7 +846,7 @@ func (l *loader) pattern(p *arrival.Phase, o *object, key string) {
 		c := o.child(key, "speed")
 		if s := c.text("speed", "1"); c.fields["speed"] != nil {
 			if _, err := fmt.Sscan(s, &p.Speed); err != nil || p.Speed < 0.001 || p.Speed > 1e6 {
-				l.wrong(c.fields["speed"], "%s: %q is not a factor from 0.001 to 1000000; 2 is twice as fast", c.at("speed"), s)
+				l.wrong(c.fields["speed"], "%s: %q must be a factor from 0.001 to 1000000; 2 is twice as fast", c.at("speed"), s)
 				p.Speed = 1
 			}
 		}
@@ -866,7 +866,7 @@ func (l *loader) pattern(p *arrival.Phase, o *object, key string) {
 		c := o.child(key, "from", "to")
 		p.Rate, p.To = c.rate("from"), c.rate("to")
 		if p.Rate.Events == 0 && p.To.Events == 0 {
-			l.wrong(n, "%s: a ramp from 0 to 0 brings nothing", o.at(key))
+			l.wrong(n, "%s: a ramp from 0 to 0 produces no events", o.at(key))
 		}
 	case arrival.Burst:
 		c := o.child(key, "size", "every")
@@ -884,7 +884,7 @@ func (l *loader) pattern(p *arrival.Phase, o *object, key string) {
 			l.wrong(n, "%s is missing, such as callers: {count: 8}", c.at("count"))
 		}
 		if p.Size > 10_000 {
-			l.wrong(c.fields["count"], "%s is %d; the most is 10000", c.at("count"), p.Size)
+			l.wrong(c.fields["count"], "%s is %d; it must be at most 10000", c.at("count"), p.Size)
 			p.Size = 1
 		}
 		if c.fields["rate"] != nil {

@@ -151,24 +151,24 @@ func (r *reader) object(n ast.Node, path string, known ...string) *object {
 		r.wrong(n, "%s is empty; it takes %s", orFile(path), listed(known))
 		return o
 	default:
-		r.wrong(n, "%s is %s; wanted a mapping", orFile(path), describe(x))
+		r.wrong(n, "%s is %s; expected a mapping", orFile(path), describe(x))
 		return o
 	}
 	for _, v := range values {
 		if _, merge := v.Key.(*ast.MergeKeyNode); merge {
-			r.wrong(v.Key, "%s: merge keys (<<) are not read; write the settings out, or use an alias for a whole value", orFile(path))
+			r.wrong(v.Key, "%s: merge keys (<<) are not supported; write the settings out, or use an alias for a whole value", orFile(path))
 			continue
 		}
 		key := v.Key.GetToken().Value
 		switch {
 		case len(known) > 0 && !slices.Contains(known, key):
-			r.wrong(v.Key, "%s is not a setting%s%s", join(path, key), didYouMean(key, known), knownHere(key, known))
+			r.wrong(v.Key, "unknown setting %s%s%s", join(path, key), didYouMean(key, known), knownHere(key, known))
 			continue
 		case len(known) == 0 && !isName(key):
-			r.wrong(v.Key, "%s: %q is not a name; names are made of a-z, 0-9 and -, and begin with a letter", orFile(path), key)
+			r.wrong(v.Key, "%s: %q is not a name; use a-z, 0-9 and -, beginning with a letter", orFile(path), key)
 			continue
 		case o.fields[key] != nil:
-			r.wrong(v.Key, "%s stands twice", join(path, key))
+			r.wrong(v.Key, "%s appears twice", join(path, key))
 			continue
 		}
 		o.fields[key], o.keys[key] = v.Value, v.Key
@@ -239,7 +239,7 @@ func (r *reader) text(n ast.Node, path string) (string, bool) {
 	case nil:
 		return "", false
 	default:
-		r.wrong(n, "%s is %s; wanted a text", path, describe(x))
+		r.wrong(n, "%s is %s; expected a string", path, describe(x))
 		return "", false
 	}
 }
@@ -273,7 +273,7 @@ func (o *object) choice(key string, words []string, otherwise int) int {
 	if i := slices.Index(words, s); i >= 0 {
 		return i
 	}
-	o.r.wrong(o.fields[key], "%s: %q is not one of %s%s", o.at(key), s, listed(words), didYouMean(s, words))
+	o.r.wrong(o.fields[key], "%s: %q must be one of %s%s", o.at(key), s, listed(words), didYouMean(s, words))
 	return otherwise
 }
 
@@ -289,11 +289,11 @@ func (o *object) whole(key string, otherwise, least int) int {
 	v, err := strconv.Atoi(strings.ReplaceAll(s, "_", ""))
 	switch {
 	case err != nil:
-		o.r.wrong(n, "%s: %q is not a whole number", o.at(key), s)
+		o.r.wrong(n, "%s: %q must be a whole number", o.at(key), s)
 	case v < least:
-		o.r.wrong(n, "%s is %d; the least is %d", o.at(key), v, least)
+		o.r.wrong(n, "%s is %d; it must be at least %d", o.at(key), v, least)
 	case v > math.MaxInt32:
-		o.r.wrong(n, "%s is %d; the most is %d", o.at(key), v, math.MaxInt32)
+		o.r.wrong(n, "%s is %d; it must be at most %d", o.at(key), v, math.MaxInt32)
 	default:
 		return v
 	}
@@ -315,7 +315,7 @@ func (o *object) duration(key string, otherwise, least time.Duration) time.Durat
 		o.r.wrong(n, "%s: %q is not a duration, such as 200ms, 4s or 1m30s", o.at(key), s)
 		return otherwise
 	case d < least:
-		o.r.wrong(n, "%s is %v; the least is %v", o.at(key), d, least)
+		o.r.wrong(n, "%s is %v; it must be at least %v", o.at(key), d, least)
 		return otherwise
 	}
 	return d
@@ -333,7 +333,7 @@ func (o *object) list(key string) []ast.Node {
 	case nil, *ast.NullNode:
 		return nil
 	default:
-		o.r.wrong(n, "%s is %s; wanted a list", o.at(key), describe(x))
+		o.r.wrong(n, "%s is %s; expected a list", o.at(key), describe(x))
 		return nil
 	}
 }

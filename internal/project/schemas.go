@@ -70,7 +70,7 @@ func (l *local) Load(uri string) (any, error) {
 		if doc := l.byID(uri); doc != nil {
 			return doc, nil
 		}
-		return nil, fmt.Errorf("%s is on the network, and nothing is fetched; save it beside the schema, with that $id", uri)
+		return nil, fmt.Errorf("%s is on the network; nothing is fetched; save it beside the schema, with that $id", uri)
 	}
 	path, err := l.inside(u.Path)
 	if err != nil {
@@ -91,7 +91,7 @@ func (l *local) inside(path string) (string, error) {
 		return "", err
 	}
 	if inside, err := filepath.Rel(dir, path); err != nil || !filepath.IsLocal(inside) {
-		return "", fmt.Errorf("%s is outside of the folder %s", path, dir)
+		return "", fmt.Errorf("%s is outside the folder %s", path, dir)
 	}
 	return path, nil
 }

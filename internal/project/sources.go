@@ -54,7 +54,7 @@ func (l *loader) source(s *plan.Source, name string, all *object) {
 	}
 	for _, k := range ofSource {
 		if n := o.keys[k.name]; n != nil && k.kinds != nil && !slices.Contains(k.kinds, s.Kind) {
-			l.wrong(n, "%s is not a setting of a source of the kind %s", o.at(k.name), s.Kind)
+			l.wrong(n, "%s is not a setting of a source of kind %s", o.at(k.name), s.Kind)
 		}
 	}
 	s.Bucket = name
@@ -65,7 +65,7 @@ func (l *loader) source(s *plan.Source, name string, all *object) {
 		l.wire(s, n, fmt.Sprintf("%s[%d]", o.at("wires"), i))
 	}
 	if len(s.Wires) > 64 {
-		l.wrong(o.fields["wires"], "%s are %d; the most is 64", o.at("wires"), len(s.Wires))
+		l.wrong(o.fields["wires"], "%s: %d wires; the limit is 64", o.at("wires"), len(s.Wires))
 		s.Wires = s.Wires[:64]
 	}
 	if s.Kind == plan.HTTP {
@@ -98,7 +98,7 @@ func (l *loader) http(s *plan.Source, o *object) {
 			}
 		}
 		if s.Token == "" || strings.ContainsAny(s.Token, " \r\n\t") {
-			l.wrong(n, "%s is empty or has spaces; a bearer token has neither (RFC 6750 §2.1)", o.at("token"))
+			l.wrong(n, "%s must not be empty or contain spaces (RFC 6750 §2.1)", o.at("token"))
 		}
 	}
 	c := o.child("cors", "origins", "headers", "expose", "credentials", "max_age")
@@ -108,7 +108,7 @@ func (l *loader) http(s *plan.Source, o *object) {
 	s.CORS = &plan.CORS{Origins: l.texts(c, "origins"), Headers: l.texts(c, "headers"), Expose: l.texts(c, "expose"),
 		Credentials: c.choice("credentials", []string{"false", "true"}, 0) == 1, MaxAge: c.duration("max_age", 5*time.Second, 0)}
 	if len(s.CORS.Origins) == 0 {
-		l.wrong(c.node, "%s is missing: which pages may ask? such as [\"http://localhost:3000\"], or [\"*\"] for all", c.at("origins"))
+		l.wrong(c.node, "%s is missing: the origins of the pages that may send requests, such as [\"http://localhost:3000\"], or [\"*\"] for all", c.at("origins"))
 	}
 	for i, origin := range s.CORS.Origins {
 		if u, err := url.Parse(origin); origin != "*" && (err != nil || u.Scheme == "" || u.Host == "" || u.Path != "") {
@@ -116,7 +116,7 @@ func (l *loader) http(s *plan.Source, o *object) {
 		}
 	}
 	if s.CORS.Credentials && slices.Contains(s.CORS.Origins, "*") {
-		l.wrong(c.fields["credentials"], "%s: browsers refuse credentials where any origin may ask (Fetch Standard §3.2.5); name the origins", c.at("credentials"))
+		l.wrong(c.fields["credentials"], "%s: browsers refuse credentials where any origin is allowed (Fetch Standard §3.2.5); name the origins", c.at("credentials"))
 	}
 }
 
@@ -152,7 +152,7 @@ func (l *loader) retries(s *plan.Source, o *object) {
 	name := o.text("dead_letter", "")
 	s.DeadLetter = l.p.SourceNamed(name)
 	if s.DeadLetter < 0 {
-		l.wrong(o.fields["dead_letter"], "%s: there is no source %q%s", o.at("dead_letter"), name, didYouMean(name, l.sourceNames()))
+		l.wrong(o.fields["dead_letter"], "%s: unknown source %q%s", o.at("dead_letter"), name, didYouMean(name, l.sourceNames()))
 		return
 	}
 	l.closing = append(l.closing, func() {
@@ -163,7 +163,7 @@ func (l *loader) retries(s *plan.Source, o *object) {
 		}
 		for w := range to.Wires {
 			if !to.Wires[w].When.Any() {
-				l.wrong(o.fields["dead_letter"], "%s: the wires of %s have conditions; a queue of dead letters gives all it has to its functions", o.at("dead_letter"), name)
+				l.wrong(o.fields["dead_letter"], "%s: the wires of %s have conditions; a dead-letter queue sends everything to its functions", o.at("dead_letter"), name)
 				break
 			}
 		}
@@ -194,7 +194,7 @@ func (l *loader) batch(s *plan.Source, o *object) {
 func (l *loader) queue(s *plan.Source, o *object) {
 	s.MaxAge, s.Delay = o.duration("max_age", 0, 0), o.duration("delay", 0, 0)
 	if s.MaxAge > 0 && s.Delay >= s.MaxAge {
-		l.wrong(o.fields["delay"], "%s is %v, but a message expires after %v: none would ever be seen", o.at("delay"), s.Delay, s.MaxAge)
+		l.wrong(o.fields["delay"], "%s is %v, but a message expires after %v: none would ever become visible", o.at("delay"), s.Delay, s.MaxAge)
 	}
 	s.Key = l.sortedBy(o, "group")
 	longest := time.Duration(0)
@@ -205,9 +205,9 @@ func (l *loader) queue(s *plan.Source, o *object) {
 	s.LeaseMost = o.duration("extend_to", 0, 0)
 	switch {
 	case o.fields["extend_to"] != nil && s.LeaseMost <= s.Lease:
-		l.wrong(o.fields["extend_to"], "%s is %v; a lease of %v is not extended by that", o.at("extend_to"), s.LeaseMost, s.Lease)
+		l.wrong(o.fields["extend_to"], "%s is %v; it must be longer than the lease of %v", o.at("extend_to"), s.LeaseMost, s.Lease)
 	case s.Lease <= longest && s.LeaseMost <= longest:
-		l.wrong(o.fields["lease"], "%s is %v; it must be longer than the timeout of the function, %v, or a message would come again while the function still works on it. Make it longer, or have it extended: extend_to: %v", o.at("lease"), s.Lease, longest, longest+leaseBeyondTimeout)
+		l.wrong(o.fields["lease"], "%s is %v; it must be longer than the timeout of the function, %v, or a message would be delivered again while the function still works on it. Make it longer, or let it be extended: extend_to: %v", o.at("lease"), s.Lease, longest, longest+leaseBeyondTimeout)
 	}
 }
 
@@ -221,14 +221,14 @@ func (l *loader) sortedBy(o *object, key string) string {
 			l.wrong(o.fields[key], "%s: %v", o.at(key), err)
 		}
 	case strings.ContainsFunc(text, func(r rune) bool { return (r < 'a' || r > 'z') && (r < '0' || r > '9') }):
-		l.wrong(o.fields[key], "%s: %q is neither a JSON Pointer into the data, such as /vessel, nor the name of an attribute", o.at(key), text)
+		l.wrong(o.fields[key], "%s: %q must be a JSON Pointer into the data, such as /vessel, or the name of an attribute", o.at(key), text)
 	}
 	return text
 }
 
 func (l *loader) stream(s *plan.Source, o *object) {
 	if s.Partitions = o.whole("partitions", DefaultPartitions, 1); s.Partitions > 1024 {
-		l.wrong(o.fields["partitions"], "%s is %d; the most is 1024", o.at("partitions"), s.Partitions)
+		l.wrong(o.fields["partitions"], "%s is %d; it must be at most 1024", o.at("partitions"), s.Partitions)
 		s.Partitions = 1
 	}
 	if s.Key = l.sortedBy(o, "key"); s.Key == "" {
@@ -243,26 +243,26 @@ func (l *loader) storage(s *plan.Source, o *object) {
 		if s.Bucket = o.text("bucket", s.Bucket); s.Bucket == "" || strings.ContainsFunc(s.Bucket, func(r rune) bool {
 			return r != '-' && r != '.' && r != '_' && (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z')
 		}) || s.Bucket[0] == '.' {
-			l.wrong(o.fields["bucket"], "%s: %q is not a name for a bucket; names are made of letters, digits, dots and - or _", o.at("bucket"), s.Bucket)
+			l.wrong(o.fields["bucket"], "%s: %q is not a name for a bucket; use letters, digits, dots and - or _", o.at("bucket"), s.Bucket)
 		}
 	}
 	if s.Folder = o.within("folder", l.dir); s.Folder != "" && holdsState(s.Folder, l.dir) {
 		l.wrong(o.fields["folder"],
-			"%s: %s holds the project file or %s, and whoever may write objects could replace them; choose a folder of its "+
+			"%s: %s contains the project file or %s, which uploads could then replace; choose a folder of its "+
 				"own, such as uploads",
 			o.at("folder"), o.text("folder", ""), StateDir)
 	}
 	for i := range l.p.Sources {
 		if other := &l.p.Sources[i]; other != s && other.Kind == plan.Storage && other.Bucket == s.Bucket && other.Folder != s.Folder && other.Folder != "" {
-			l.wrong(o.node, "%s: the bucket %s is the folder of %s already", o.at("bucket"), s.Bucket, other.Name)
+			l.wrong(o.node, "%s: the folder of bucket %s is already that of %s", o.at("bucket"), s.Bucket, other.Name)
 		}
 	}
 	polled := o.fields["poll"] != nil
 	if how := o.choice("notify", []string{"push", "poll"}, 0); o.fields["notify"] != nil && (how == 1) != polled {
 		if polled {
-			l.wrong(o.fields["notify"], "%s is push, but %s says that changes are found by polling; leave one of them out", o.at("notify"), o.at("poll"))
+			l.wrong(o.fields["notify"], "%s is push, but %s sets polling; remove one of them", o.at("notify"), o.at("poll"))
 		} else {
-			l.wrong(o.fields["notify"], "%s: how often? such as poll: 2s", o.at("notify"))
+			l.wrong(o.fields["notify"], "%s: missing interval, such as poll: 2s", o.at("notify"))
 		}
 	}
 	s.Poll = o.duration("poll", 0, time.Millisecond)
@@ -287,7 +287,7 @@ func (l *loader) schedule(s *plan.Source, o *object) {
 		s.Times = append(s.Times, schedule.Every(every, zone))
 	}
 	if o.fields["cron"] == nil && o.fields["every"] == nil {
-		l.wrong(o.node, "%s is missing: when? such as cron: \"15 2 * * *\", or every: 5m", o.at("cron"))
+		l.wrong(o.node, "%s is missing, such as cron: \"15 2 * * *\", or every: 5m", o.at("cron"))
 	}
 	s.WhileRunning = plan.WhileRunning(o.choice("while_running", []string{"drop", "wait", "parallel"}, 0))
 	s.CatchUp = o.choice("missed", []string{"skip", "once"}, 0) == 1
@@ -299,7 +299,7 @@ func (l *loader) clock(d *plan.Drill, f *plan.Feed, o *object) {
 	const form = `{from: "2026-03-28 22:00", for: 10h, speed: 600}`
 	for _, key := range []string{"arrive", "retained"} {
 		if k := o.keys[key]; k != nil {
-			l.wrong(k, "%s: the times of a schedule come from its clock: %s", o.at(key), form)
+			l.wrong(k, "%s: a schedule's runs come from its clock: %s", o.at(key), form)
 		}
 	}
 	if o.fields["clock"] == nil {
@@ -324,26 +324,26 @@ func (l *loader) clock(d *plan.Drill, f *plan.Feed, o *object) {
 		l.wrong(c.fields["from"], "%s: %q is not a time, such as 2026-03-28 22:00 (in the zone of %s, %s)", c.at("from"), text, src.Name, zone)
 	}
 	if c.fields["for"] == nil {
-		l.wrong(c.node, "%s is missing: how long, on that clock? such as for: 10h", c.at("for"))
+		l.wrong(c.node, "%s is missing: how long on that clock, such as for: 10h", c.at("for"))
 	}
 	if s := c.text("speed", ""); s != "" {
 		if k.Speed, err = strconv.ParseFloat(s, 64); err != nil || k.Speed < 0.001 || k.Speed > 1e6 {
-			l.wrong(c.fields["speed"], "%s: %q is not a factor from 0.001 to 1000000; 600 is ten minutes in a second", c.at("speed"), s)
+			l.wrong(c.fields["speed"], "%s: %q must be a factor from 0.001 to 1000000; 600 is ten minutes in a second", c.at("speed"), s)
 			k.Speed = 1
 		}
 	}
 	if in := c.duration("in", 0, time.Millisecond); in > 0 {
 		if c.fields["speed"] != nil {
-			l.wrong(c.fields["in"], "%s and speed say the same twice; leave one of them out", c.at("in"))
+			l.wrong(c.fields["in"], "%s and speed mean the same; remove one of them", c.at("in"))
 		}
 		k.Speed = k.For.Seconds() / in.Seconds()
 	}
 	f.Clock = k
 	if events, _, _ := plan.TimesOf(src, k, nil); len(events) == plan.MostTimes {
-		l.wrong(c.fields["for"], "%s: %s falls due more than %d times in %v; the most in one drill is %d", c.at("for"), src.Name, plan.MostTimes-1, k.For, plan.MostTimes-1)
+		l.wrong(c.fields["for"], "%s: %s falls due more than %d times in %v; the limit in one drill is %d", c.at("for"), src.Name, plan.MostTimes-1, k.For, plan.MostTimes-1)
 	}
 	if f.Set >= 0 && len(l.p.Sets[f.Set].Payloads) > 0 && l.p.Sets[f.Set].Payloads[0].Request != nil {
-		l.wrong(o.fields["payloads"], "%s: %s holds HTTP requests, but %s is a source of the kind schedule", o.at("payloads"), l.p.Sets[f.Set].Name, src.Name)
+		l.wrong(o.fields["payloads"], "%s: %s contains HTTP requests, but %s is a source of kind schedule", o.at("payloads"), l.p.Sets[f.Set].Name, src.Name)
 		return
 	}
 	d.Feeds = append(d.Feeds, *f)
@@ -383,7 +383,7 @@ func (l *loader) share(o *object, key string) fault.Share {
 	number, ok := strings.CutSuffix(text, "%")
 	v, err := strconv.ParseFloat(strings.TrimSpace(number), 64)
 	if !ok || err != nil || !(v >= 0 && v <= 100) {
-		l.wrong(o.fields[key], "%s: %q is not a share from 0%% to 100%%, such as 5%%", o.at(key), text)
+		l.wrong(o.fields[key], "%s: %q must be a share from 0%% to 100%%, such as 5%%", o.at(key), text)
 		return 0
 	}
 	return fault.Share(v*float64(fault.Whole)/100 + 0.5)
@@ -397,7 +397,7 @@ func (l *loader) wire(s *plan.Source, n ast.Node, path string) {
 	}
 	w := plan.Wire{To: l.p.FunctionNamed(name)}
 	if w.To < 0 {
-		l.wrong(o.fields["to"], "%s: there is no function %q%s", o.at("to"), name, didYouMean(name, l.functionNames()))
+		l.wrong(o.fields["to"], "%s: unknown function %q%s", o.at("to"), name, didYouMean(name, l.functionNames()))
 		return
 	}
 	if o.fields["when"] != nil {
@@ -419,13 +419,13 @@ func (l *loader) when(w *route.When, s *plan.Source, wire *object) {
 	o := wire.child("when", "method", "path", "query", "header", "bucket", "key", "action", "attributes")
 	for _, key := range o.order {
 		if !slices.Contains(conditions[s.Kind], key) {
-			l.wrong(o.keys[key], "%s: wires of a source of the kind %s have conditions on %s", o.at(key), s.Kind, listed(conditions[s.Kind]))
+			l.wrong(o.keys[key], "%s: wires of a source of kind %s have conditions on %s", o.at(key), s.Kind, listed(conditions[s.Kind]))
 			return
 		}
 	}
 	w.Method = o.text("method", "")
 	if w.Method != strings.ToUpper(w.Method) {
-		l.wrong(o.fields["method"], "%s: methods are written in capitals: %s", o.at("method"), strings.ToUpper(w.Method))
+		l.wrong(o.fields["method"], "%s: methods must be in capitals: %s", o.at("method"), strings.ToUpper(w.Method))
 	}
 	if o.fields["path"] != nil {
 		var err error
@@ -435,14 +435,14 @@ func (l *loader) when(w *route.When, s *plan.Source, wire *object) {
 	}
 	w.Query, w.Header, w.Attributes = l.pairs(o, "query"), l.pairs(o, "header"), l.pairs(o, "attributes")
 	if w.Bucket = o.text("bucket", ""); w.Bucket != "" && w.Bucket != s.Bucket {
-		l.wrong(o.fields["bucket"], "%s is %s, but %s is about the bucket %s: the wire could never take anything", o.at("bucket"), w.Bucket, s.Name, s.Bucket)
+		l.wrong(o.fields["bucket"], "%s is %s, but %s has the bucket %s: the wire could never take anything", o.at("bucket"), w.Bucket, s.Name, s.Bucket)
 	}
 	if w.Key = o.text("key", ""); !doublestar.ValidatePattern(w.Key) {
 		l.wrong(o.fields["key"], "%s: %q is not a pattern, such as manifests/*.csv or **/*.csv", o.at("key"), w.Key)
 	}
 	for _, a := range l.texts(o, "action") {
 		if !slices.Contains(event.Actions, a) {
-			l.wrong(o.fields["action"], "%s: %q is not one of %s%s", o.at("action"), a, listed(event.Actions), didYouMean(a, event.Actions))
+			l.wrong(o.fields["action"], "%s: %q must be one of %s%s", o.at("action"), a, listed(event.Actions), didYouMean(a, event.Actions))
 		}
 		w.Action = append(w.Action, a)
 	}
@@ -477,7 +477,7 @@ func (l *loader) pairs(o *object, key string) (out []event.Field) {
 	}
 	values := mapping(l.follow(n))
 	if values == nil {
-		l.wrong(n, "%s is %s; wanted a mapping of names to values, * for any", o.at(key), describe(l.follow(n)))
+		l.wrong(n, "%s is %s; expected a mapping of names to values, * for any", o.at(key), describe(l.follow(n)))
 		return nil
 	}
 	for _, v := range values {
@@ -508,7 +508,7 @@ func (l *loader) shadows(all *object) {
 				if w >= len(wires) || !before.Wires[e.wire].When.Covers(&src.Wires[w].When) {
 					continue
 				}
-				m := l.mistake(wires[w], "sources.%s.wires[%d]: %s never comes here: sources.%s.wires[%d], %s, stands before it and takes it all",
+				m := l.mistake(wires[w], "sources.%s.wires[%d]: no event ever reaches %s here: sources.%s.wires[%d], %s, comes before it and takes everything",
 					src.Name, w, src.Wires[w].When.String(), before.Name, e.wire, before.Wires[e.wire].When.String())
 				if e.source == s {
 					l.mistakes = append(l.mistakes, m)
@@ -542,18 +542,18 @@ func (l *loader) then(f *plan.Function, n ast.Node, path string) (t plan.Then, o
 		return t, false
 	}
 	if t.To = l.p.SourceNamed(name); t.To < 0 {
-		l.wrong(o.fields["to"], "%s: there is no source %q%s", o.at("to"), name, didYouMean(name, l.sourceNames()))
+		l.wrong(o.fields["to"], "%s: unknown source %q%s", o.at("to"), name, didYouMean(name, l.sourceNames()))
 		return t, false
 	}
 	to := &l.p.Sources[t.To]
 	t.Type = o.text("type", f.Name+".replied")
 	if to.Kind == plan.Schedule {
-		l.wrong(o.fields["to"], "%s: %s is a schedule, whose times come by themselves", o.at("to"), name)
+		l.wrong(o.fields["to"], "%s: %s is a schedule, which makes its own events", o.at("to"), name)
 		return t, false
 	}
 	for key, kind := range map[string]plan.Kind{"request": plan.HTTP, "key": plan.Storage} {
 		if k := o.keys[key]; k != nil && to.Kind != kind {
-			l.wrong(k, "%s is for a source of the kind %s; %s is of the kind %s", o.at(key), kind, name, to.Kind)
+			l.wrong(k, "%s is for a source of kind %s; %s is of kind %s", o.at(key), kind, name, to.Kind)
 		}
 	}
 	if w := o.child("when", "status", "header", "values"); w != nil {
@@ -570,7 +570,7 @@ func (l *loader) then(f *plan.Function, n ast.Node, path string) (t plan.Then, o
 	if r := o.child("request", "method", "path"); r != nil {
 		t.Method, t.Path = r.text("method", "POST"), r.text("path", "/")
 		if t.Method != strings.ToUpper(t.Method) || !strings.HasPrefix(t.Path, "/") {
-			l.wrong(o.fields["request"], "%s: a method in capitals and a path that begins with /, such as {method: POST, path: /quote}", o.at("request"))
+			l.wrong(o.fields["request"], "%s: expected a method in capitals and a path that begins with /, such as {method: POST, path: /quote}", o.at("request"))
 		}
 	}
 	if to.Kind == plan.Storage {
@@ -635,7 +635,7 @@ func (l *loader) loops(functions *object) {
 	for fn := range l.p.Functions {
 		if state[fn] == unseen && visit(fn) {
 			way = way[slices.Index(way, way[len(way)-1]):]
-			l.wrong(functions.keys[way[0]], "functions.%s.then: replies go round without end: %s; a condition (when) on one of these steps ends it", way[0], strings.Join(way, " → "))
+			l.wrong(functions.keys[way[0]], "functions.%s.then: replies go round in an endless circle: %s; a condition (when) on one of these steps ends it", way[0], strings.Join(way, " → "))
 			return
 		}
 	}

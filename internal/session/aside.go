@@ -28,7 +28,7 @@ type aside struct {
 func openAside(dir string) (*aside, error) {
 	state, err := store.Folder(dir)
 	if err != nil {
-		return nil, fmt.Errorf("the folder for what the program keeps cannot be made: %w", err)
+		return nil, fmt.Errorf("cannot create the program's folder: %w", err)
 	}
 	a := &aside{state: state}
 	lock := filepath.Join(state, "lock")
@@ -53,7 +53,7 @@ func (a *aside) folder() (string, error) {
 	at := filepath.Join(a.below(), fmt.Sprintf("%d-%d", os.Getpid(), time.Now().UnixNano()))
 	held, err := hold.Folder(at)
 	if err != nil {
-		return "", fmt.Errorf("the folder for objects of drills cannot be made: %w", err)
+		return "", fmt.Errorf("cannot create the folder for a drill's objects: %w", err)
 	}
 	a.at, a.held = at, held
 	return at, nil
@@ -91,5 +91,5 @@ func (d *Desk) Apart() string {
 	if d.aside.other != "" {
 		other += " (process " + d.aside.other + ")"
 	}
-	return other + " has this project open, so this one works apart: objects that it stores go when it ends"
+	return other + " has this project open, so this one works separately: objects that it stores are deleted when it quits"
 }

@@ -37,7 +37,7 @@ func (s *Standing) Record(name string) error {
 	defer s.mu.Unlock()
 	if s.recording != nil {
 		_ = r.Archive.Close() // nothing was written to it
-		return fmt.Errorf("%s is being recorded already", s.recording.name)
+		return fmt.Errorf("%s is already being recorded", s.recording.name)
 	}
 	s.recording = f
 	return nil
@@ -62,7 +62,7 @@ func (s *Standing) StopRecording() (said string, err error) {
 	s.recording = nil
 	s.mu.Unlock()
 	if f == nil {
-		return "nothing is recorded", nil
+		return "no recording in progress", nil
 	}
 	n := f.Archive.Count()
 	if err := f.Archive.Close(); err != nil {
@@ -70,17 +70,17 @@ func (s *Standing) StopRecording() (said string, err error) {
 	}
 	found, failed := f.Report()
 	if failed != nil {
-		return "", fmt.Errorf("not everything was recorded: %w", failed)
+		return "", fmt.Errorf("the recording is incomplete: %w", failed)
 	}
 	if n == 0 {
-		return "nothing came to the front, so there is no recording", nil
+		return "no requests came to the front, so there is no recording", nil
 	}
-	said = fmt.Sprintf("%d exchanges are recorded as %s", n, f.name)
+	said = fmt.Sprintf("%s recorded as %s", Plural(n, "exchange"), f.name)
 	if n := len(found.Redacted); n > 0 {
-		said += fmt.Sprintf(", secrets at %d places redacted", n)
+		said += fmt.Sprintf(", secrets redacted in %s", Plural(n, "place"))
 	}
 	if n := len(found.Suspects); n > 0 {
-		said += fmt.Sprintf("; at %d places something looks like a secret and was kept", n)
+		said += fmt.Sprintf("; %s that may hold a secret kept", Plural(n, "value"))
 	}
 	if _, err := project.AddRecording(s.Dir, f.name, SavedDir+"/"+f.name+".har"); err != nil {
 		return said, err

@@ -28,7 +28,7 @@ type Came struct {
 // Word returns the outcome in a word.
 func (c *Came) Word() string {
 	if c.Open {
-		return "under way"
+		return "in progress"
 	}
 	return outcomeWord(c.Outcome)
 }

@@ -121,11 +121,11 @@ func (s *Standing) tick(last *time.Time) time.Duration {
 			due = due[1:]
 		}
 		if missed > 0 {
-			what := "they are left out"
+			what := "they are skipped"
 			if src.CatchUp {
 				what = "they are made up for once"
 			}
-			s.Log.Add(now, src.Name, src.Name, logs.Note, fmt.Sprintf("%d times were missed while the program or the machine was away; %s (missed)", missed, what))
+			s.Log.Add(now, src.Name, src.Name, logs.Note, fmt.Sprintf("%d scheduled runs were missed while the program or the machine was asleep; %s (missed)", missed, what))
 		}
 		for _, t := range due {
 			if t.Note != "" {

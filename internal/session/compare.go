@@ -32,7 +32,7 @@ func (d *Desk) Variants(function string) []string {
 func (d *Desk) VariantDrill(function string, variants []string, cold, warm int, source, set string) (*plan.Drill, error) {
 	known := d.Variants(function)
 	if known == nil {
-		return nil, fmt.Errorf("there is no function %q; there are %s", function, strings.Join(names(d.Functions, func(f plan.Function) string { return f.Name }), ", "))
+		return nil, fmt.Errorf("unknown function %q; available: %s", function, strings.Join(names(d.Functions, func(f plan.Function) string { return f.Name }), ", "))
 	}
 	var of []string
 	for _, v := range variants {
@@ -44,7 +44,7 @@ func (d *Desk) VariantDrill(function string, variants []string, cold, warm int, 
 			name = function
 		}
 		if !slices.Contains(known, name) {
-			return nil, fmt.Errorf("%s has no variant %q; there are %s", function, v, strings.Join(known, ", "))
+			return nil, fmt.Errorf("%s has no variant %q; available: %s", function, v, strings.Join(known, ", "))
 		}
 		if !slices.Contains(of, name) {
 			of = append(of, name)
@@ -55,13 +55,13 @@ func (d *Desk) VariantDrill(function string, variants []string, cold, warm int, 
 	}
 	if len(of) < 2 {
 		if len(known) == 1 {
-			return nil, fmt.Errorf("%s has no variants to compare; add one below functions.%s.variants, such as small: {memory: 128MiB}", function, function)
+			return nil, fmt.Errorf("%s has no variants to compare; add one under functions.%s.variants, such as small: {memory: 128MiB}", function, function)
 		}
-		return nil, fmt.Errorf("one variant alone cannot be compared; there are %s", strings.Join(known, ", "))
+		return nil, fmt.Errorf("one variant cannot be compared with itself; available: %s", strings.Join(known, ", "))
 	}
 	for _, name := range of {
 		if f := d.Whole.Functions[d.Whole.FunctionNamed(name)]; f.Transport == plan.Attach {
-			return nil, fmt.Errorf("%s is started by somebody else (transport: attach), and so cannot be started cold", name)
+			return nil, fmt.Errorf("%s is started elsewhere (transport: attach), so it cannot be started cold", name)
 		}
 	}
 	feed, err := d.feedFor(function, source, set)
@@ -127,7 +127,7 @@ func (d *Desk) feedFor(function, source, set string) (plan.Feed, error) {
 // Compared reads two runs and compares them, function by function.
 func Compared(runs *store.Store, a, b store.Info) ([]*measure.Comparison, error) {
 	if a.ID == b.ID {
-		return nil, fmt.Errorf("%s is compared with itself; name two runs", a.ID)
+		return nil, fmt.Errorf("%s cannot be compared with itself; name two runs", a.ID)
 	}
 	of, err := runs.Load(a.ID)
 	if err != nil {
@@ -153,7 +153,7 @@ func Compared(runs *store.Store, a, b store.Info) ([]*measure.Comparison, error)
 func CompareLoaded(runs *store.Store, of, to *measure.Run, labels [2]string) ([]*measure.Comparison, error) {
 	out := measure.CompareRuns(of, to, labels, replies(runs, [2]string{of.ID, to.ID}))
 	if out == nil {
-		return nil, fmt.Errorf("%s and %s have no function in common that was asked in both", of.ID, to.ID)
+		return nil, fmt.Errorf("%s and %s have no function in common that received events in both", of.ID, to.ID)
 	}
 	return out, nil
 }

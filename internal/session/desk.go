@@ -160,16 +160,16 @@ func (d *Desk) Drill(name string) (*plan.Drill, error) {
 	}
 	switch {
 	case len(names) == 0:
-		return nil, fmt.Errorf("the project has no drills; add one below drills: in %s", project.File)
+		return nil, fmt.Errorf("the project has no drills; add one under drills: in %s", project.File)
 	case name == "" && len(names) == 1:
 		return &d.Drills[0], nil
 	case name == "":
-		return nil, fmt.Errorf("which drill? there are %s", strings.Join(names, ", "))
+		return nil, fmt.Errorf("missing name of the drill; available: %s", strings.Join(names, ", "))
 	}
 	if drill := d.DrillNamed(name); drill != nil {
 		return drill, nil
 	}
-	return nil, fmt.Errorf("there is no drill %q; there are %s", name, strings.Join(names, ", "))
+	return nil, fmt.Errorf("unknown drill %q; available: %s", name, strings.Join(names, ", "))
 }
 
 // mostObject is up to which size an object is kept with a run that tells of it.
@@ -224,7 +224,7 @@ func (d *Desk) Start(ctx context.Context, drill *plan.Drill, journal io.Writer) 
 	}
 	if drill.Cold != nil {
 		if p, drill = p.ColdPlan(drill); len(drill.Feeds) == 0 {
-			return nil, errors.New("there is nothing to start: no wire of the drill's sources leads to a function that is started here")
+			return nil, errors.New("nothing to start: no wire of the drill's sources leads to a function that is started here")
 		}
 	}
 	p = d.withSession(p)

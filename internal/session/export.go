@@ -112,17 +112,17 @@ func Export(s *export.Source, comparisons []*measure.Comparison, x Exporting) (f
 				return e.Encode(s.Page.Summary)
 			})
 		default:
-			return nil, fmt.Errorf("%q is no form to export to; there are %s", format, strings.Join(Formats, ", "))
+			return nil, fmt.Errorf("unknown export format %q; available: %s", format, strings.Join(Formats, ", "))
 		}
 	}
 	if x.Dir != "" {
 		if err := os.MkdirAll(x.Dir, 0o755); err != nil {
-			return nil, fmt.Errorf("the folder for exports cannot be made: %w", err)
+			return nil, fmt.Errorf("cannot create the folder for exports: %w", err)
 		}
 	}
 	for _, f := range all { // before anything is written
 		if _, err := os.Stat(f.name); err == nil && !x.Over {
-			return nil, fmt.Errorf("%s is there already; choose another folder with --out, or write over it with --force", f.name)
+			return nil, fmt.Errorf("%s already exists; choose another folder with --out, or overwrite it with --force", f.name)
 		}
 	}
 	for _, f := range all {

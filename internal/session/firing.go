@@ -176,7 +176,7 @@ func (s *Standing) carryOut(ctx context.Context, f *Firing, values payload.Value
 	s.mu.Unlock()
 	for _, fn := range fns {
 		if fn < len(warm) && warm[fn] > 0 && !f.Cold {
-			doing("starting what is kept warm")
+			doing("starting the instances of keep_warm")
 			driver.KeepWarm(ctx, fn, warm[fn])
 		}
 	}
@@ -206,7 +206,7 @@ func (s *Standing) carryOut(ctx context.Context, f *Firing, values payload.Value
 func (s *Standing) aim(f *Firing, p *payload.Payload) (shot runner.Shot, fns []int, why *Failure) {
 	source := f.Item.Source
 	if source >= len(s.Whole.Sources) || s.Whole.Sources[source].Name != f.Item.SourceName {
-		return shot, nil, &Failure{Text: "the source " + f.Item.SourceName + " is not there any more"}
+		return shot, nil, &Failure{Text: "the source " + f.Item.SourceName + " no longer exists"}
 	}
 	shot = runner.Shot{Source: source, Payload: p, Takes: s.Whole.Takes(source, p), Cold: f.Cold}
 	for w, wire := range s.Whole.Sources[source].Wires {
@@ -273,7 +273,7 @@ func (s *Standing) await(ctx context.Context, w *works, fns []int, doing func(st
 			select {
 			case <-tick.C:
 			case <-ctx.Done():
-				return &Failure{Text: "broken off while the new version was starting"}
+				return &Failure{Text: "interrupted while the new version was starting"}
 			}
 		}
 	}
@@ -425,7 +425,7 @@ func Differences(was, is *Shown, leaveOut []string) (out []jsondiff.Difference) 
 	y, _ := b.Plain()
 	if len(x) > differLimit || len(y) > differLimit {
 		if string(x) != string(y) {
-			out = append(out, jsondiff.Difference{At: "body", Was: fmt.Sprintf("%d bytes", len(x)), Is: fmt.Sprintf("%d bytes, which are others", len(y))})
+			out = append(out, jsondiff.Difference{At: "body", Was: fmt.Sprintf("%d bytes", len(x)), Is: fmt.Sprintf("%d different bytes", len(y))})
 		}
 		return out
 	}
@@ -509,7 +509,7 @@ func (s *Standing) Variants(source string) (out []string) {
 func Keep(v *Shown, to *plan.Source) ([]byte, error) {
 	t := v.Last()
 	if t == nil || t.Reply == nil || t.Reply.Status == 0 {
-		return nil, fmt.Errorf("there is no reply to keep")
+		return nil, fmt.Errorf("no reply to keep")
 	}
 	body, _ := t.Reply.Plain()
 	kind := t.Reply.Header.Get("Content-Type")
@@ -606,7 +606,7 @@ func (s *Standing) FireTimes(o Order, times int) *Series {
 			}
 		}
 		if x.says += "."; bad > 0 {
-			x.says += fmt.Sprintf(" %d did not end as done.", bad)
+			x.says += fmt.Sprintf(" %d did not succeed.", bad)
 		}
 	}()
 	return x

@@ -27,7 +27,7 @@ func (s *Standing) answer(ctx context.Context, r *event.Request) front.Answer {
 	p, paused := s.Whole, s.paused
 	s.mu.Unlock()
 	if paused != "" {
-		a := front.Plain(http.StatusServiceUnavailable, "%s; the front answers again when it is over", paused)
+		a := front.Plain(http.StatusServiceUnavailable, "%s; the front accepts requests again afterwards", paused)
 		a.Header.Set("Retry-After", "5")
 		return a
 	}
@@ -42,7 +42,7 @@ func (s *Standing) answer(ctx context.Context, r *event.Request) front.Answer {
 	}
 	src := &p.Sources[source]
 	if src.Token != "" && !bearer(r, src.Token) {
-		a := front.Plain(http.StatusUnauthorized, "%s wants a bearer token in the header Authorization (RFC 6750 §2.1)", src.Name)
+		a := front.Plain(http.StatusUnauthorized, "%s requires a bearer token in the header Authorization (RFC 6750 §2.1)", src.Name)
 		a.Header.Set("WWW-Authenticate", `Bearer realm="`+src.Name+`"`)
 		return allow(a, src.CORS, origin)
 	}
@@ -62,7 +62,7 @@ func crossSite(r *event.Request, src *plan.Source) string {
 	}
 	switch {
 	case src.CORS == nil:
-		return fmt.Sprintf("a page of %s sends %s to %s, which has no cors setting", cmp.Or(origin, "another site"),
+		return fmt.Sprintf("a page of %s sent %s to %s, which has no cors setting", cmp.Or(origin, "another site"),
 			r.Method, src.Name)
 	case !slices.Contains(src.CORS.Origins, "*") && !slices.Contains(src.CORS.Origins, origin):
 		return fmt.Sprintf("pages of %s may not send to %s; its cors.origins are %s", cmp.Or(origin, "another site"),
@@ -82,7 +82,7 @@ func (s *Standing) await202(ctx context.Context, f *Firing, pl *payload.Payload)
 		case <-ctx.Done():
 		case <-time.After(asyncWait):
 		}
-		a := front.Plain(http.StatusAccepted, "accepted as event %d; what becomes of it is on the screen", f.N)
+		a := front.Plain(http.StatusAccepted, "accepted as event %d; its outcome is on the screen", f.N)
 		a.Header.Set("Preference-Applied", "respond-async") // RFC 7240 §3
 		return a
 	}
@@ -171,7 +171,7 @@ const mostRoutes = 8
 func (s *Standing) untaken(p *plan.Standing, pl *payload.Payload) front.Answer {
 	near := nearRoutes(p, pl)
 	if len(near) == 0 {
-		return front.Plain(http.StatusNotFound, "no wire takes %s; the project has no source of the kind http with a wire", pl.Label())
+		return front.Plain(http.StatusNotFound, "no wire takes %s; the project has no http source with a wire", pl.Label())
 	}
 	r := pl.Request
 	var methods, lines []string
@@ -202,7 +202,7 @@ func (s *Standing) untaken(p *plan.Standing, pl *payload.Payload) front.Answer {
 	if wrongMethod {
 		status = http.StatusMethodNotAllowed
 	}
-	a := front.Plain(status, "no wire takes %s. Nearest are\n%s", payload.Short(pl.Label(), 200), strings.Join(lines, "\n"))
+	a := front.Plain(status, "no wire takes %s. The nearest:\n%s", payload.Short(pl.Label(), 200), strings.Join(lines, "\n"))
 	if wrongMethod { // RFC 9110 §15.5.6
 		a.Header.Set("Allow", allowed)
 	}

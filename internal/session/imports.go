@@ -79,7 +79,7 @@ func (i Import) Import(ctx context.Context, dir string) (*Imported, error) {
 		redact: &payload.Redactor{Key: key, Set: i.Name, Pointers: i.Redact, Looks: i.Suspects}}
 	defer w.drop()
 	if info.IsDir() && i.Form.Kind != "" {
-		return nil, fmt.Errorf("%s is a folder, which is read as storage events; --kind %s is of a file", i.From, i.Form.Kind)
+		return nil, fmt.Errorf("%s is a folder, which is read as storage events; --kind %s needs a file", i.From, i.Form.Kind)
 	}
 	if info.IsDir() {
 		w.out.Kind = "folder"
@@ -209,7 +209,7 @@ func (w *importing) finish() (*Imported, error) {
 		return nil, w.out.Broken
 	}
 	if w.out.Count == 0 {
-		return nil, fmt.Errorf("%s holds nothing to import", w.From)
+		return nil, fmt.Errorf("%s contains nothing to import", w.From)
 	}
 	name := w.Name + ".ndjson"
 	if w.har {
@@ -221,7 +221,7 @@ func (w *importing) finish() (*Imported, error) {
 	w.out.File = SavedDir + "/" + name
 	path := filepath.Join(w.dir, SavedDir, name)
 	if _, err := os.Stat(path); err == nil && !w.Replace {
-		return nil, fmt.Errorf("%s is there already; --replace writes it anew, --as gives another name", w.out.File)
+		return nil, fmt.Errorf("%s already exists; --replace overwrites it, --as chooses another name", w.out.File)
 	}
 	if err := w.to.Flush(); err != nil {
 		return nil, err
@@ -237,10 +237,10 @@ func (w *importing) finish() (*Imported, error) {
 	}
 	w.temp = nil
 	if w.back > 0 {
-		w.out.Notes = append(w.out.Notes, fmt.Sprintf("%d records are earlier than one before them; as recorded, they come in the order of their times", w.back))
+		w.out.Notes = append(w.out.Notes, fmt.Sprintf("%s earlier than the one before; in a drill they come in the order of their times", Plural(w.back, "record")))
 	}
 	if w.twice > 0 {
-		w.out.Notes = append(w.out.Notes, fmt.Sprintf("%d events have the source and id of one before them; they are kept, as a source that delivers twice would", w.twice))
+		w.out.Notes = append(w.out.Notes, fmt.Sprintf("%s with the source and id of an earlier one; they are kept, as from a source that delivers twice", Plural(w.twice, "event")))
 	}
 	var err error
 	if w.out.Added, err = project.AddRecording(w.dir, w.Name, w.out.File); err != nil {

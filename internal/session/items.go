@@ -276,7 +276,7 @@ func (i *Item) short(most int) *Item {
 	}
 	short := *i
 	short.Payload = i.Payload.Short(most)
-	short.Wrong = fmt.Sprintf("only the first %d of its %d bytes are still kept", most, len(i.Payload.Data()))
+	short.Wrong = fmt.Sprintf("only the first %d of its %d bytes are kept", most, len(i.Payload.Data()))
 	return &short
 }
 
@@ -343,7 +343,7 @@ func (s *Standing) Offer(source string, set *payload.Set, n int, p *payload.Payl
 	i := &Item{Source: at, SourceName: source, HTTP: p.Request != nil, Label: p.Label(), Set: set.Name, N: n + 1, Payload: p, Expect: set.Expect}
 	if look {
 		s.looks++
-		i.Set = fmt.Sprintf("%s, look %d", set.Name, s.looks)
+		i.Set = fmt.Sprintf("%s, preview %d", set.Name, s.looks)
 	} else if n < len(set.Payloads) {
 		i.Expect = set.ExpectOf(n)
 	}
@@ -370,7 +370,7 @@ func (s *Standing) Save(source, name string, text []byte) (key string, err error
 
 func (s *Standing) put(source, name, path string, text []byte) (string, error) {
 	if err := save(path, text); err != nil {
-		return "", fmt.Errorf("the payload cannot be kept: %w", err)
+		return "", fmt.Errorf("the payload cannot be saved: %w", err)
 	}
 	s.mu.Lock()
 	s.Items.reread()
@@ -386,7 +386,7 @@ func (s *Standing) KeepExpectation(of *Item, name string) error {
 		return nil
 	}
 	if of.Expect.Recorded {
-		return fmt.Errorf("%s expects what was recorded, and a copy has no recorded reply; add an expect: of its own to "+
+		return fmt.Errorf("%s expects the recorded reply, and a copy has none; add an expect: of its own to "+
 			"the project",
 			of.Title())
 	}
@@ -412,12 +412,12 @@ func (s *Standing) pathOf(source, name string) (string, error) {
 	defer s.mu.Unlock()
 	i := s.SourceNamed(source)
 	if i < 0 {
-		return "", fmt.Errorf("there is no source %q", source)
+		return "", fmt.Errorf("unknown source %q", source)
 	}
 	if name == "" || strings.ContainsFunc(name, func(r rune) bool {
 		return r != '-' && r != '_' && r != '.' && (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z')
 	}) || name[0] == '.' {
-		return "", fmt.Errorf("%q is not a name for a payload; names are made of letters, digits, dots and - or _", name)
+		return "", fmt.Errorf("%q is not a name for a payload; use letters, digits, dots and - or _", name)
 	}
 	return filepath.Join(s.Dir, SavedDir, source, name+suffixOf(&s.Sources[i])), nil
 }
@@ -449,7 +449,7 @@ func (s *Standing) Rename(i *Item, name string) (key string, err error) {
 // Delete removes a saved payload.
 func (s *Standing) Delete(i *Item) error {
 	if i.File == "" {
-		return fmt.Errorf("%s stands in a recording; only payloads that are kept by themselves can be deleted", i.Title())
+		return fmt.Errorf("%s is part of a recording; only saved payloads can be deleted", i.Title())
 	}
 	if err := os.Remove(i.File); err != nil {
 		return fmt.Errorf("the payload cannot be deleted: %w", project.Cause(err))

@@ -26,7 +26,7 @@ import (
 func (d *Desk) ReplayOf(r *measure.Run) (drill *plan.Drill, notes []string, err error) {
 	var was Told
 	if len(r.Plan) == 0 || json.Unmarshal(r.Plan, &was) != nil {
-		return nil, nil, fmt.Errorf("run %s is from before runs kept what they were told to do, and cannot be replayed", r.ID)
+		return nil, nil, fmt.Errorf("run %s was recorded by an older version without its plan, and cannot be replayed", r.ID)
 	}
 	x := &replay{d: d, r: r, drill: &plan.Drill{Name: r.Drill, Seed: r.Seed, Settle: was.Settle, Idempotence: was.Idempotence, Concurrency: was.Concurrency, Again: r.ID, Cold: was.Cold}, place: map[string]int{}}
 	x.limits(&was)
@@ -124,8 +124,8 @@ func (x *replay) sets() error {
 		set.Payloads[of.N-1] = *p
 	}
 	if lost > 0 {
-		x.note("%s sent without headers and parameters that are secret: the run did not keep them, and the payload sets "+
-			"of today do not hold the same requests",
+		x.note("%s sent without their secret headers and parameters: the run did not keep them, and today's payload sets "+
+			"do not contain the same requests",
 			Plural(lost, "request is"))
 	}
 	return nil
@@ -145,7 +145,7 @@ func (x *replay) payload(of *measure.Payload, http bool) (p *payload.Payload, wi
 		return today, false, nil
 	}
 	if text == nil {
-		return nil, false, fmt.Errorf("%s was too large to be kept, and is not in the project any more", of.Label)
+		return nil, false, fmt.Errorf("%s was too large to be kept, and is no longer in the project", of.Label)
 	}
 	kept, err := payload.ParseText(text, http)
 	if err != nil {

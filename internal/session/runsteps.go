@@ -199,8 +199,8 @@ func payloadOf(p *plan.Project, x *measure.Payload) *payload.Payload {
 }
 
 func outcomeWord(o engine.Outcome) string {
-	return map[engine.Outcome]string{engine.Done: "done", engine.Failed: "failed", engine.DeadLettered: "given up, a dead letter", engine.Rejected: "turned away", engine.Expired: "expired",
-		engine.Skipped: "left out", engine.Unmatched: "no wire takes it", engine.Abandoned: "open at the end"}[o]
+	return map[engine.Outcome]string{engine.Done: "done", engine.Failed: "failed", engine.DeadLettered: "dead-lettered", engine.Rejected: "rejected", engine.Expired: "expired",
+		engine.Skipped: "skipped", engine.Unmatched: "no wire takes it", engine.Abandoned: "open at the end"}[o]
 }
 
 // Stop is a place on the map at which an event was, or would be: at a source, on
@@ -232,7 +232,7 @@ func Journey(steps []Step) (out []Stop) {
 			case engine.FromReply:
 				how, by = "the reply goes on to", before.Function
 			case engine.FromDeadLetter:
-				how, by = "goes as a dead letter to", before.Source
+				how, by = "is dead-lettered to", before.Source
 			}
 			out = append(out, Stop{Source: x.Source, By: by, Text: fmt.Sprintf("%s %s: %s", how, x.Source, x.Label)})
 		}
@@ -262,12 +262,12 @@ func Journey(steps []Step) (out []Stop) {
 			into = "in   " + payload.Line(x.Payload.Data(), 300)
 		}
 		out = append(out, Stop{Source: x.Source, Wire: wire, Text: fmt.Sprintf("the wire to %s takes it", x.Function), Lines: appendTexts(trialLines(x, x.Wire), waitedFor(x), into)})
-		end := Stop{Source: x.Source, Wire: wire, Function: x.Function, Text: x.Function + ": under way"}
+		end := Stop{Source: x.Source, Wire: wire, Function: x.Function, Text: x.Function + ": in progress"}
 		if x.Over {
 			end.Text = fmt.Sprintf("%s: %s", x.Function, outcomeWord(x.Outcome))
 			end.Bad, end.Dead = x.Outcome != engine.Done, x.Outcome == engine.DeadLettered
 			if x.Attempts > 0 {
-				end.Text += fmt.Sprintf(", %v, %v in all", x.Class, x.Took.Round(10_000))
+				end.Text += fmt.Sprintf(", %v, %v in total", x.Class, x.Took.Round(10_000))
 			}
 		}
 		if x.Status > 0 {
@@ -332,11 +332,11 @@ func trialLines(x *Step, wire int) (out []string) {
 			name = fmt.Sprintf("wire %d: ", t.Wire+1)
 		}
 		if len(t.Conditions) == 0 {
-			out = append(out, name+"it has no conditions")
+			out = append(out, name+"no conditions")
 		}
 		for _, c := range t.Conditions {
 			if c.Held {
-				out = append(out, fmt.Sprintf("%sholds  %s %s", name, c.Condition, c.Want))
+				out = append(out, fmt.Sprintf("%smet    %s %s", name, c.Condition, c.Want))
 			} else {
 				out = append(out, name+"fails  "+c.Words())
 			}
@@ -359,5 +359,5 @@ func waitedFor(x *Step) string {
 	if why != "" {
 		why = ", for " + why
 	}
-	return fmt.Sprintf("it waited %v before it was first handed over%s", x.Waited.Round(10_000), why)
+	return fmt.Sprintf("it waited %v before it was dispatched%s", x.Waited.Round(10_000), why)
 }

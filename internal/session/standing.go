@@ -196,7 +196,7 @@ func (s *Standing) watch() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if err != nil {
-		s.trouble = "files are not watched, so their changes are found at the next firing: " + err.Error()
+		s.trouble = "files cannot be watched, so changes are found at the next firing: " + err.Error()
 		return
 	}
 	s.watcher = w
@@ -470,13 +470,13 @@ func (s *Standing) Hold(name string, held bool) {
 // back to what the project says. Its instances are replaced.
 func (s *Standing) SetEnv(name, variable, value string, set bool) error {
 	if variable == "" || strings.ContainsAny(variable, "=\x00 ") || variable == "PORT" {
-		return fmt.Errorf("%q cannot be set: it is no name of an environment variable, or Night Drill's own", variable)
+		return fmt.Errorf("%q cannot be set: not a name of an environment variable, or one of Night Drill's own", variable)
 	}
 	s.mu.Lock()
 	fn := s.Whole.FunctionNamed(name)
 	if fn < 0 {
 		s.mu.Unlock()
-		return fmt.Errorf("there is no function %q", name)
+		return fmt.Errorf("unknown function %q", name)
 	}
 	env := slices.DeleteFunc(slices.Clone(s.env[name]), func(e string) bool { return strings.HasPrefix(e, variable+"=") })
 	if set {
@@ -569,7 +569,7 @@ func (s *Standing) answerOf(f *Firing) front.Answer {
 	case try != nil && try.Reply != nil && try.Reply.Status > 0 && try.Reply.Result == engine.OK:
 		return front.Answer{Status: try.Reply.Status, Header: try.Reply.Header, Body: try.Reply.Body}
 	case try != nil && try.Why == "":
-		return front.Plain(http.StatusBadGateway, "%s gave no answer: %v, such as when the project is read again meanwhile", s.NameOf(try), try.Result)
+		return front.Plain(http.StatusBadGateway, "%s did not reply: %v, such as when the project is read again meanwhile", s.NameOf(try), try.Result)
 	case try != nil:
 		return front.Plain(http.StatusBadGateway, "%s %s", s.NameOf(try), try.Why)
 	}

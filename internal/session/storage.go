@@ -140,7 +140,7 @@ func (s *Standing) bring(f *Firing, p *payload.Payload) (*payload.Payload, error
 // bytes that its event refers to, or its data.
 func bringObject(store *objects.Store, src *plan.Source, p *payload.Payload, set string) (*payload.Payload, error) {
 	if p.Event == nil {
-		return nil, fmt.Errorf("it is an HTTP request, and %s is a source of the kind storage", src.Name)
+		return nil, fmt.Errorf("it is an HTTP request, and %s is a storage source", src.Name)
 	}
 	told, isObject := event.ObjectOf(p.Event)
 	var from io.Reader
@@ -339,7 +339,7 @@ func (s *Standing) Upload(source, path, key string) (*Item, error) {
 	at, store := s.Whole.SourceNamed(source), s.Objects
 	if at < 0 || s.Whole.Sources[at].Kind != plan.Storage {
 		s.mu.Unlock()
-		return nil, fmt.Errorf("there is no storage source %s any more", source)
+		return nil, fmt.Errorf("storage source %s no longer exists", source)
 	}
 	src := s.Whole.Sources[at]
 	s.mu.Unlock()
@@ -355,7 +355,7 @@ func (s *Standing) Upload(source, path, key string) (*Item, error) {
 // of it comes by itself.
 func (s *Standing) RemoveObject(i *Item) error {
 	if !i.InBucket() {
-		return fmt.Errorf("%s is no object of a bucket", i.Title())
+		return fmt.Errorf("%s is not an object of a bucket", i.Title())
 	}
 	s.mu.Lock()
 	store := s.Objects

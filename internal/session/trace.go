@@ -137,7 +137,7 @@ func stepsOf(p *plan.Standing, t *runner.Track, depth int, now clock.Time) (out 
 			}
 		}
 		if x.Over && x.Outcome == engine.Skipped {
-			x.Why = "left out, since the function was still busy with an earlier one (while_running: drop)"
+			x.Why = "skipped, since the function was still busy with an earlier one (while_running: drop)"
 		}
 		if bad := x.Status >= 400 || x.Over && x.Outcome != engine.Done; bad {
 			x.Hint = doubled(t.Payload.Data())
@@ -194,10 +194,10 @@ func doubled(data []byte) string {
 	case !ok:
 		return ""
 	case place != "":
-		return place + " of what went in is JSON inside a JSON string: whoever sent it turned that member into text; " +
-			"take it apart with parse in a shape, or read it twice"
+		return place + " of the input is JSON inside a JSON string: the sender turned that member into text; " +
+			"decode it with parse in a shape, or decode it twice"
 	}
-	return "what went in is JSON inside a JSON string: it was encoded twice on its way, such as by a function that turns " +
+	return "the input is JSON inside a JSON string: it was encoded twice on its way, such as by a function that turns " +
 		"its reply into text before it is encoded"
 }
 
@@ -210,7 +210,7 @@ func (x *Step) Line() string {
 	text := fmt.Sprintf("%s → %s", x.Source, to)
 	switch {
 	case !x.Over:
-		text += ", under way"
+		text += ", in progress"
 	case x.Outcome != engine.Unmatched:
 		text += ", " + x.Outcome.Words()
 	}

@@ -21,9 +21,9 @@ func SourceWords(p *plan.Project, s *plan.Source) string {
 	switch s.Kind {
 	case plan.HTTP:
 		if s.Wait == 0 {
-			text += ", turned away at once when no instance is free"
+			text += ", rejected at once when no instance is free"
 		} else {
-			text += fmt.Sprintf(", turned away after waiting %v for an instance", s.Wait)
+			text += fmt.Sprintf(", rejected after waiting %v for an instance", s.Wait)
 		}
 		if s.Token != "" {
 			text += ", with a bearer token"
@@ -51,7 +51,7 @@ func SourceWords(p *plan.Project, s *plan.Source) string {
 				text += fmt.Sprintf(", %s in %s", t.Text, t.Zone)
 			}
 		}
-		text += ", " + [...]string{"left out", "waiting", "beside it"}[s.WhileRunning] + " while an earlier one runs"
+		text += ", " + [...]string{"skipped", "waiting", "beside it"}[s.WhileRunning] + " while an earlier one runs"
 	}
 	if s.BatchMax > 1 {
 		text += fmt.Sprintf(", batches of up to %d or after %v", s.BatchMax, s.BatchWait)

@@ -85,7 +85,7 @@ func (c *code) lookFor() {
 		return
 	}
 	if _, err := exec.LookPath(c.f.Start[0]); err != nil {
-		c.lacks = fmt.Sprintf("does not start: %s is not there, or cannot be started", c.f.Start[0])
+		c.lacks = fmt.Sprintf("does not start: %s not found, or cannot be started", c.f.Start[0])
 	}
 }
 
@@ -133,7 +133,7 @@ func (c *code) bring(ctx context.Context) (changed bool, failure *Failure) {
 		case <-t.C:
 		case <-ctx.Done():
 			t.Stop()
-			return false, &Failure{Text: "broken off"}
+			return false, &Failure{Text: "interrupted"}
 		}
 	}
 	const lastTry = 3

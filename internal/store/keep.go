@@ -17,7 +17,7 @@ func (s *Store) set(id, column string, value any) error {
 		return s.said(err)
 	}
 	if n, _ := done.RowsAffected(); n == 0 {
-		return fmt.Errorf("there is no run %q", id)
+		return fmt.Errorf("no run %q", id)
 	}
 	return nil
 }
@@ -29,7 +29,7 @@ const mostName = 60
 func (s *Store) Name(id, name string) error {
 	name = strings.TrimSpace(name)
 	if name == "last" || strings.ContainsFunc(name, unicode.IsControl) || len(name) > mostName {
-		return fmt.Errorf("%q is no name for a run: at most %d letters, without control characters, and not last", name, mostName)
+		return fmt.Errorf("%q is not a name for a run: at most %d letters, without control characters, and not last", name, mostName)
 	}
 	all, err := s.List()
 	if err != nil {
@@ -37,7 +37,7 @@ func (s *Store) Name(id, name string) error {
 	}
 	for i := range all {
 		if name != "" && all[i].ID != id && (all[i].Name == name || all[i].ID == name) {
-			return fmt.Errorf("run %s has the name %q already", all[i].ID, name)
+			return fmt.Errorf("another run, %s, already has the name %q", all[i].ID, name)
 		}
 	}
 	return s.set(id, "name", name)
@@ -61,14 +61,14 @@ func (i *Info) UnderWay(now time.Time) bool {
 // Delete deletes a run for good.
 func (s *Store) Delete(i Info) error {
 	if i.UnderWay(time.Now()) {
-		return fmt.Errorf("run %s is still under way; stop it first", i.ID)
+		return fmt.Errorf("run %s is still in progress; stop it first", i.ID)
 	}
 	done, err := s.db.Exec("DELETE FROM runs WHERE id = ?", i.ID)
 	if err != nil {
 		return s.said(err)
 	}
 	if n, _ := done.RowsAffected(); n == 0 {
-		return fmt.Errorf("there is no run %q", i.ID)
+		return fmt.Errorf("no run %q", i.ID)
 	}
 	return nil
 }

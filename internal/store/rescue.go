@@ -29,7 +29,7 @@ type Rescued struct {
 func Rescue(dir string, now time.Time) (out Rescued, err error) {
 	path := Path(dir)
 	if _, err := os.Stat(path); err != nil {
-		return out, fmt.Errorf("there are no runs to rescue: %w", err)
+		return out, fmt.Errorf("no runs to recover: %w", err)
 	}
 	lock, err := hold.Take(lockOf(dir))
 	if errors.Is(err, hold.ErrHeld) {
@@ -54,7 +54,7 @@ func Rescue(dir string, now time.Time) (out Rescued, err error) {
 		_ = from.Close()
 		if x.full != nil {
 			_ = to.Close()
-			return Rescued{}, fmt.Errorf("%w; the damaged file is as it was", to.said(x.full))
+			return Rescued{}, fmt.Errorf("%w; the damaged file is unchanged", to.said(x.full))
 		}
 	}
 	if err := to.Close(); err != nil {
@@ -94,7 +94,7 @@ func rescuable(path string) error {
 	case errors.Is(err, ErrDamaged):
 		return nil
 	}
-	return fmt.Errorf("nothing was rescued: %w", err)
+	return fmt.Errorf("nothing was recovered: %w", err)
 }
 
 // rescue is one under way.

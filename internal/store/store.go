@@ -140,11 +140,11 @@ func Open(dir string) (*Store, error) {
 		if s.trouble(err) == ErrFull {
 			return nil, s.said(err)
 		}
-		return nil, fmt.Errorf("cannot make the folder for runs: %w", err)
+		return nil, fmt.Errorf("cannot create the folder for runs: %w", err)
 	}
 	lock, err := hold.Share(lockOf(dir))
 	if errors.Is(err, hold.ErrHeld) {
-		return nil, fmt.Errorf("%s is just being rescued by another program; try again when that has ended", path)
+		return nil, fmt.Errorf("%s is being recovered by another program; try again when that has ended", path)
 	}
 	if err := s.connect(); err != nil {
 		lock.Release()
@@ -217,7 +217,7 @@ func (s *Store) migrate() error {
 	}
 	switch {
 	case version > Version:
-		return fmt.Errorf("%w (its form is %d, this program knows %d); use that one, or move the file away", ErrNewer,
+		return fmt.Errorf("%w (file version %d, this program supports %d); use that one, or move the file away", ErrNewer,
 			version, Version)
 	case version == Version:
 		return nil
@@ -297,7 +297,7 @@ type Writer struct {
 func (s *Store) Begin(r *measure.Run, began time.Time) (*Writer, error) {
 	_, err := s.db.Exec("INSERT INTO runs (id, drill, began, head) VALUES (?, ?, ?, ?)", r.ID, r.Drill, began.UTC().Format(time.RFC3339Nano), headOf(r))
 	if err != nil {
-		return nil, fmt.Errorf("cannot enter the run: %w", s.said(err))
+		return nil, fmt.Errorf("cannot add the run: %w", s.said(err))
 	}
 	return &Writer{s: s, id: r.ID}, nil
 }
@@ -428,7 +428,7 @@ func (s *Store) Find(name string) (Info, error) {
 		return Info{}, err
 	}
 	if len(all) == 0 {
-		return Info{}, errors.New("there are no runs yet; nightdrill run DRILL makes one")
+		return Info{}, errors.New("no runs yet; nightdrill run DRILL makes one")
 	}
 	if name == "last" {
 		return all[0], nil
@@ -446,9 +446,9 @@ func (s *Store) Find(name string) (Info, error) {
 	case 1:
 		return found[0], nil
 	case 0:
-		return Info{}, fmt.Errorf("there is no run %q; nightdrill runs list names them", name)
+		return Info{}, fmt.Errorf("no run %q; nightdrill runs list prints their names", name)
 	}
-	return Info{}, fmt.Errorf("%q could be %s or %s; write more of it", name, found[0].ID, found[1].ID)
+	return Info{}, fmt.Errorf("%q could be %s or %s; type more of it", name, found[0].ID, found[1].ID)
 }
 
 // Page returns the findings of a run: those that were kept, or, of a run that was
@@ -457,7 +457,7 @@ func (s *Store) Page(id string) (*measure.Page, error) {
 	var text sql.NullString
 	err := s.db.QueryRow("SELECT page FROM runs WHERE id = ?", id).Scan(&text)
 	if errors.Is(err, sql.ErrNoRows) {
-		return nil, fmt.Errorf("there is no run %q", id)
+		return nil, fmt.Errorf("no run %q", id)
 	} else if err != nil {
 		return nil, s.said(err)
 	}
@@ -480,7 +480,7 @@ func (s *Store) Page(id string) (*measure.Page, error) {
 func (s *Store) Blob(run string, number int32) (data []byte, err error) {
 	err = s.db.QueryRow("SELECT data FROM blobs WHERE run = ? AND number = ?", run, number).Scan(&data)
 	if errors.Is(err, sql.ErrNoRows) {
-		return nil, fmt.Errorf("the run does not hold them")
+		return nil, fmt.Errorf("the run does not contain them")
 	}
 	return data, err
 }
@@ -491,7 +491,7 @@ func (s *Store) Load(id string) (*measure.Run, error) {
 	var text string
 	err := s.db.QueryRow("SELECT drill, finished, length, head FROM runs WHERE id = ?", id).Scan(&r.Drill, &r.Finished, (*int64)(&r.Length), &text)
 	if errors.Is(err, sql.ErrNoRows) {
-		return nil, fmt.Errorf("there is no run %q", id)
+		return nil, fmt.Errorf("no run %q", id)
 	} else if err != nil {
 		return nil, s.said(err)
 	}
@@ -512,7 +512,7 @@ func (s *Store) Load(id string) (*measure.Run, error) {
 	}
 	if cut := fill(r, blocks, until); cut != "" {
 		r.Finished = false
-		r.Notes = append(slices.Clone(r.Notes), "a part of what this run recorded is damaged, and left out: "+cut)
+		r.Notes = append(slices.Clone(r.Notes), "a part of what this run recorded is damaged and was skipped: "+cut)
 	}
 	for i := 0; i < len(r.Arrivals) && !r.Finished; i++ { // of a run that was cut off, payloads that were made on the way are not known
 		for int(r.Arrivals[i].Payload) >= len(r.Payloads) {

@@ -71,10 +71,10 @@ func (s *Store) said(err error) error {
 	case err == nil:
 		return nil
 	case what == ErrDamaged:
-		return fmt.Errorf("%s %w (%v); nightdrill runs rescue saves what can be read of it, and deletes nothing", s.path,
+		return fmt.Errorf("%s %w (%v); nightdrill runs rescue recovers what can be read of it, and deletes nothing", s.path,
 			what, err)
 	case what == ErrFull:
-		return fmt.Errorf("%s %w; make room, what is in it is not harmed", s.path, what)
+		return fmt.Errorf("%s %w; free some space, its contents are intact", s.path, what)
 	case what == ErrBusy:
 		return fmt.Errorf("%s %w, for longer than %v; try again", s.path, what, patience)
 	case errors.As(err, &e) && e.Code()&0xff == sqlite3.SQLITE_READONLY, errors.Is(err, fs.ErrPermission):
@@ -104,5 +104,5 @@ func (s *Store) check() error {
 	case err != nil:
 		return s.said(err)
 	}
-	return fmt.Errorf("%s %w (%s refer to runs that are not there)", s.path, ErrDamaged, table)
+	return fmt.Errorf("%s %w (%s refer to runs that do not exist)", s.path, ErrDamaged, table)
 }

@@ -65,7 +65,7 @@ func (s *shell) promptKey(k tea.KeyPressMsg) tea.Cmd {
 		m := p.matches(s.commands())
 		s.prompt = nil
 		if len(m) == 0 {
-			s.note, s.good = "there is no command "+p.text, false
+			s.note, s.good = "unknown command "+p.text, false
 			return nil
 		}
 		return m[0].do()

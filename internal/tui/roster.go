@@ -119,7 +119,7 @@ func stands(x *session.State) stance {
 	case x.Doing != "":
 		return say(canvas.Warm, x.Doing+"…", x.Doing)
 	case x.Failure != nil && x.Look.Ready > 0:
-		return say(canvas.Bad, "its new version fails, the old one answers", "✗ fails, old answers")
+		return say(canvas.Bad, "the new version fails, the old one serves", "✗ fails, old serves")
 	case x.Failure != nil:
 		head, _, _ := strings.Cut(strings.TrimPrefix(x.Failure.Text, x.Name+" "), ";")
 		return say(canvas.Bad, "✗ "+head, "✗ "+head)

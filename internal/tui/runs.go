@@ -40,7 +40,7 @@ func (s *shell) exportRun(id, dir string) tea.Cmd {
 		if err != nil {
 			return msg.Note{Text: err.Error(), Bad: true}
 		}
-		return msg.Note{Text: fmt.Sprintf("%d files are in %s", len(files), to)}
+		return msg.Note{Text: fmt.Sprintf("%d files written to %s", len(files), to)}
 	}
 }
 
@@ -60,7 +60,7 @@ func (s *shell) exportComparison(x compareview.Export) tea.Cmd {
 				n++
 			}
 		}
-		return msg.Note{Text: fmt.Sprintf("%d files are in %s", n, to)}
+		return msg.Note{Text: fmt.Sprintf("%d files written to %s", n, to)}
 	}
 }
 

@@ -378,7 +378,7 @@ func (s *shell) start(d *plan.Drill) tea.Cmd {
 	s.preparing, s.view = "preparing "+d.Name, onDrill
 	ctx := s.ctx
 	return func() tea.Msg {
-		s.stand.Pause("the drill " + d.Name + " is under way")
+		s.stand.Pause("the drill " + d.Name + " is in progress")
 		if err := s.desk.Prepare(ctx, d, nil); err != nil {
 			return startedMsg{err: err}
 		}
@@ -650,7 +650,7 @@ func (s *shell) draw() string {
 		return ""
 	}
 	if s.w < leastWidth || s.h < leastHeight {
-		return ansi.Wrap(fmt.Sprintf("Night Drill needs %d columns and %d rows; this terminal has %d and %d. Make it larger, or press q to leave.", leastWidth, leastHeight, s.w, s.h), s.w, "")
+		return ansi.Wrap(fmt.Sprintf("Night Drill needs %d columns and %d rows; this terminal has %d and %d. Enlarge it, or press q to quit.", leastWidth, leastHeight, s.w, s.h), s.w, "")
 	}
 	c := canvas.New(s.w, s.h, s.theme)
 	s.drawTop(c)
@@ -705,7 +705,7 @@ func (s *shell) exportMap(path string) tea.Cmd {
 		if err := export.WiringFile(path, w, false); err != nil {
 			return fireview.Note{Text: err.Error(), Bad: true}
 		}
-		return fireview.Note{Text: "the map is in " + path}
+		return fireview.Note{Text: "map written to " + path}
 	}
 }
 
@@ -716,17 +716,17 @@ func (s *shell) drawBottom(c *canvas.Canvas) {
 		if n := strings.Count(more, "\n"); more != "" {
 			first = fmt.Sprintf("%s (and %d more)", first, n+1)
 		}
-		c.Put(1, y-1, canvas.Bad, proc.Harmless("The project file is wrong, the one before goes on: "+first))
+		c.Put(1, y-1, canvas.Bad, proc.Harmless("The project file has errors, the previous version stays in use: "+first))
 	}
 	switch {
 	case s.prompt != nil:
 		s.prompt.draw(c, y, s.commands())
 		return
 	case s.leaving:
-		c.Put(1, y, canvas.Bad, "Stopping the drill; what was measured is kept. Ctrl-C again leaves without watching.")
+		c.Put(1, y, canvas.Bad, "Stopping the drill; what was measured is kept. Ctrl-C again quits immediately.")
 		return
 	case s.asking:
-		c.Put(1, y, canvas.Warm, "A drill is under way. Stop it and leave? y / any other key")
+		c.Put(1, y, canvas.Warm, "A drill is in progress. Stop it and quit? y / any other key")
 		return
 	case s.note != "":
 		style := canvas.Bad
@@ -821,7 +821,7 @@ func (s *shell) drawHelp(c *canvas.Canvas) {
 	}
 	h := max(len(first)+3, len(second)+len(everywhere)+len(legend)+5)
 	x, y := (s.w-w)/2, max((s.h-h)/2, 0)
-	c.Frame(x, y, w, h, "keys, and what the signs mean")
+	c.Frame(x, y, w, h, "Keys and symbols")
 	put := func(x, at int, title string, list []key.Binding) int {
 		c.Put(x, at, canvas.Bold, title)
 		for i, b := range list {

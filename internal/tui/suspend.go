@@ -114,5 +114,5 @@ func (stopping) Run() error {
 		<-on
 		return nil
 	}
-	return errors.New("there is no shell here that this could be put to the background of")
+	return errors.New("no shell to return to, so this cannot go to the background")
 }

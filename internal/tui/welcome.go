@@ -101,10 +101,10 @@ func (m *welcome) View() tea.View {
 	}
 	put(canvas.Warm, "night drill")
 	y++
-	put(canvas.Plain, "There is no project in "+m.dir)
+	put(canvas.Plain, "No project in "+m.dir)
 	y++
 	if m.b != nil {
-		put(canvas.Plain, "One can be begun here "+m.b.String()+".")
+		put(canvas.Plain, "Create one here "+m.b.String()+".")
 		put(canvas.Dim, "It would write "+strings.Join(m.b.Files(), ", ")+"; nothing is overwritten.")
 		y++
 	}
@@ -116,7 +116,7 @@ func (m *welcome) View() tea.View {
 	if m.queue {
 		what = "HTTP requests and a queue; s leaves the queue out"
 	}
-	for _, k := range []struct{ key, does string }{{"enter", "begin it, with " + what}, {"d", "look at the demo instead"}, {"q", "leave"}} {
+	for _, k := range []struct{ key, does string }{{"enter", "create it, with " + what}, {"d", "open the demo instead"}, {"q", "leave"}} {
 		if k.key == "enter" && m.b == nil {
 			continue
 		}
@@ -125,7 +125,7 @@ func (m *welcome) View() tea.View {
 		y++
 	}
 	y++
-	put(canvas.Dim, "nightdrill init -- COMMAND begins one around any command; nightdrill --project DIR opens another folder.")
+	put(canvas.Dim, "nightdrill init -- COMMAND creates one around any command; nightdrill --project DIR opens another folder.")
 	v := tea.NewView(c.String())
 	v.AltScreen = true
 	v.WindowTitle = "Night Drill"

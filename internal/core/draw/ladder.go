@@ -43,7 +43,7 @@ func Ladder(p *measure.Page) (out []Rung) {
 		add("boot", ph.Boot, true)
 		add("spawn, boot", ph.Both, true)
 		began := r.Total
-		add("first answer", ph.Answer, false)
+		add("first reply", ph.Answer, false)
 		for _, own := range ph.Own {
 			if own.Took.P50 != nil && began+*own.Took.P50 <= r.Total*1.01 {
 				r.Own = append(r.Own, Part{Name: own.Name, From: began, To: began + *own.Took.P50})

@@ -54,7 +54,7 @@ func annotate(v any, s *schema) (*annotation, error) {
 	}
 	m, ok := v.(map[string]any)
 	if !ok {
-		return wrong("%s is an object such as {\"normal\": {\"mean\": 20, \"deviation\": 4}}", Keyword)
+		return wrong("%s must be an object such as {\"normal\": {\"mean\": 20, \"deviation\": 4}}", Keyword)
 	}
 	a := &annotation{at: s.place, values: s.enum, nulls: -1, present: -1}
 	var err error
@@ -80,7 +80,7 @@ func annotate(v any, s *schema) (*annotation, error) {
 			if r := get("spread"); r != nil && r.Cmp(big.NewRat(1, 1)) >= 0 && r.Cmp(big.NewRat(1000, 1)) <= 0 {
 				a.spread = binaryLog(r)
 			} else if err == nil {
-				err = fmt.Errorf("lognormal: spread is a factor from 1 to 1000: two thirds lie within the median divided and multiplied by it")
+				err = fmt.Errorf("lognormal: spread must be a factor from 1 to 1000: two thirds of the values lie within the median divided and multiplied by it")
 			}
 		case "zipf":
 			spreads++
@@ -102,7 +102,7 @@ func annotate(v any, s *schema) (*annotation, error) {
 			for _, name := range sorted(o) {
 				a.types = append(a.types, name)
 				if kindNames[name] == 0 {
-					err = fmt.Errorf("types: %q is no type", name)
+					err = fmt.Errorf("types: %q is not a type", name)
 				}
 			}
 			if err == nil {
@@ -120,7 +120,7 @@ func annotate(v any, s *schema) (*annotation, error) {
 			}
 			a.poolOf, err = zipf(map[string]any{"of": o["size"], "exponent": orZero(o["exponent"])}, err)
 		default:
-			return wrong("%q is not known here; there are uniform, normal, lognormal, zipf, weights, unique, sequence, types, nulls, present, shared and pool", key)
+			return wrong("unknown %q; available: uniform, normal, lognormal, zipf, weights, unique, sequence, types, nulls, present, shared and pool", key)
 		}
 		if err != nil {
 			return wrong("%v", err)
@@ -142,7 +142,7 @@ func orZero(v any) any {
 func readShare(name string, v any) (share, error) {
 	r := rat(v)
 	if r == nil || r.Sign() < 0 || r.Cmp(big.NewRat(1, 1)) > 0 {
-		return 0, fmt.Errorf("%s is a share from 0 to 1", name)
+		return 0, fmt.Errorf("%s must be a share from 0 to 1", name)
 	}
 	return share(quotient(new(big.Rat).Mul(r, big.NewRat(million, 1)), big.NewRat(1, 1), false).Int64()), nil
 }
@@ -157,11 +157,11 @@ func zipf(o map[string]any, before error) ([]uint64, error) {
 		e = big.NewRat(1, 1)
 	}
 	if n == nil || !n.IsInt() || n.Sign() <= 0 || n.Cmp(big.NewRat(mostRanks, 1)) > 0 {
-		return nil, fmt.Errorf("how many? a whole number from 1 to %d", mostRanks)
+		return nil, fmt.Errorf("expected a whole number from 1 to %d", mostRanks)
 	}
 	twice := new(big.Rat).Mul(e, big.NewRat(2, 1))
 	if !twice.IsInt() || twice.Sign() < 0 || twice.Cmp(big.NewRat(8, 1)) > 0 {
-		return nil, fmt.Errorf("exponent is 0, 0.5, 1 and so on up to 4")
+		return nil, fmt.Errorf("exponent must be 0, 0.5, 1 and so on up to 4")
 	}
 	out, total := make([]uint64, n.Num().Int64()), uint64(0)
 	for k := range out {
@@ -177,14 +177,14 @@ func zipf(o map[string]any, before error) ([]uint64, error) {
 // weights returns the running totals of the weights of an enum's values.
 func weights(given []any, n int) ([]uint64, error) {
 	if len(given) != n || n == 0 {
-		return nil, fmt.Errorf("weights are %d, but the enum beside them has %d values", len(given), n)
+		return nil, fmt.Errorf("%d weights, but the enum beside them has %d values", len(given), n)
 	}
 	var out []uint64
 	total := uint64(0)
 	for _, v := range given {
 		r := rat(v)
 		if r == nil || r.Sign() < 0 || r.Cmp(big.NewRat(1e9, 1)) > 0 {
-			return nil, fmt.Errorf("a weight is a number from 0 to 1000000000")
+			return nil, fmt.Errorf("a weight must be a number from 0 to 1000000000")
 		}
 		total += quotient(new(big.Rat).Mul(r, big.NewRat(1000, 1)), big.NewRat(1, 1), false).Uint64()
 		out = append(out, total)
@@ -202,7 +202,7 @@ func (a *annotation) readSequence(o map[string]any) (err error) {
 		switch {
 		case key == "from" && isText:
 			if a.begin, err = time.Parse(time.RFC3339Nano, text); err != nil {
-				return fmt.Errorf("sequence: from is a number or an RFC 3339 time, not %q", text)
+				return fmt.Errorf("sequence: from must be a number or an RFC 3339 time, not %q", text)
 			}
 		case key == "from" && rat(o[key]) != nil:
 			a.from = rat(o[key])
@@ -210,12 +210,12 @@ func (a *annotation) readSequence(o map[string]any) (err error) {
 			a.step = rat(o[key])
 		case key == "every" && isText:
 			if a.every, err = time.ParseDuration(text); err != nil {
-				return fmt.Errorf("sequence: every is a time such as 2s, not %q", text)
+				return fmt.Errorf("sequence: every must be a duration such as 2s, not %q", text)
 			}
 		case key == "text" && isText && sequenceForm(text):
 			a.text = text
 		default:
-			return fmt.Errorf("sequence: %s is not right; there are from, step, every (of a time) and text (with %%d or %%06d in it)", key)
+			return fmt.Errorf("sequence: invalid %s; available: from, step, every (a duration) and text (with %%d or %%06d in it)", key)
 		}
 	}
 	if !a.begin.IsZero() && a.every == 0 {

@@ -32,7 +32,7 @@ var bounds = map[string]struct {
 	what string
 	most int
 }{
-	"minLength": {"characters in a text", mostText}, "minItems": {"items in a list", mostLeast},
+	"minLength": {"characters in a string", mostText}, "minItems": {"items in a list", mostLeast},
 	"minContains": {"items in a list", mostLeast}, "minProperties": {"members of an object", mostNames},
 }
 
@@ -106,7 +106,7 @@ func (g *Generator) weigh() error {
 	}
 	for _, s := range g.all {
 		if weight(s) > mostWeight {
-			return &Refused{s.place, fmt.Sprintf("more than %d subschemas hold at this one place, counting those that are "+
+			return &Refused{s.place, fmt.Sprintf("more than %d subschemas apply at this one place, counting those that are "+
 				"referred to by several", mostWeight)}
 		}
 	}
@@ -116,7 +116,7 @@ func (g *Generator) weigh() error {
 // takesRoom enters bytes that are about to be made, and reports whether there is room for them.
 func (m *maker) takesRoom(bytes int) bool {
 	if m.room -= bytes; m.room < 0 {
-		m.refuse("", "a payload has more than %d MiB, which is the most that is made", max(mostMade, m.g.size)>>20)
+		m.refuse("", "the payload has more than %d MiB, which is the limit", max(mostMade, m.g.size)>>20)
 	}
 	return m.room >= 0
 }

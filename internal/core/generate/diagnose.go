@@ -25,7 +25,7 @@ func (g *Generator) diagnose(seed uint64, edges bool) *Refused {
 		}
 		s = next
 	}
-	return &Refused{s.place, "no value that fits was found: " + g.why(s)}
+	return &Refused{s.place, "no valid value was found: " + g.why(s)}
 }
 
 // needed returns the subschemas of which every value needs one that fits.
@@ -64,7 +64,7 @@ func (g *Generator) possible(s *schema, seed uint64, edges bool) bool {
 // why describes what cannot be met.
 func (g *Generator) why(s *schema) string {
 	if s.never() {
-		return "it is false, which nothing fits, and it is needed"
+		return "it is false, which nothing satisfies, and it is required"
 	}
 	m := g.maker(1, 1, 1, false)
 	h := newShape()
@@ -87,9 +87,9 @@ func (g *Generator) why(s *schema) string {
 	case h.listed && len(h.values) == 0:
 		text = "const and enum of its parts have no value in common"
 	case h.listed:
-		text = "none of the values listed fits all the rest"
+		text = "none of the listed values satisfies all the rest"
 	case h.min != nil && h.max != nil && (h.min.Cmp(h.max) > 0 || h.min.Cmp(h.max) == 0 && (h.minOpen || h.maxOpen)):
-		text = clash(kNumber, "the least number, %s, is above the greatest, %s", number(h.min), number(h.max))
+		text = clash(kNumber, "the minimum, %s, is above the maximum, %s", number(h.min), number(h.max))
 	case h.step != nil && h.min != nil && h.max != nil && new(big.Rat).Mul(new(big.Rat).SetInt(quotient(h.max, h.step, false)), h.step).Cmp(h.min) < 0:
 		text = clash(kNumber, "no multiple of %s lies between %s and %s", number(h.step), number(h.min), number(h.max))
 	case h.maxLength != none && h.minLength > h.maxLength:
@@ -99,17 +99,17 @@ func (g *Generator) why(s *schema) string {
 	case h.maxProps != none && max(h.minProps, len(h.required)) > h.maxProps:
 		text = clash(kObject, "at least %d members are needed, but maxProperties is %d", max(h.minProps, len(h.required)), h.maxProps)
 	case len(h.patterns)+len(h.formats) > 0 && h.kinds == kString:
-		text = "no text has " + strings.Join(said(h), ", ") + " at once"
+		text = "no string has " + strings.Join(said(h), ", ") + " at once"
 	case len(s.heldItems()) > 0 && !m.g.meets(s):
-		text = "no item fits both items and contains"
+		text = "no item satisfies both items and contains"
 	case h.unique && h.minItems > 1:
-		text = clash(kArray, "no %d items that all differ were found", h.minItems)
+		text = clash(kArray, "no %d distinct items were found", h.minItems)
 	case len(s.oneOf) > 0:
-		text = "no value was found that fits exactly one branch of oneOf, and the rest"
+		text = "no value satisfies exactly one branch of oneOf, and the rest"
 	case len(s.anyOf) > 0:
-		text = "no branch of anyOf has a value that fits the rest"
+		text = "no branch of anyOf has a value that satisfies the rest"
 	case s.not != nil:
-		text = "whatever fits the rest fits not, too"
+		text = "whatever satisfies the rest satisfies not, too"
 	}
 	for _, name := range h.required {
 		for _, x := range m.member(h, name) {
@@ -118,7 +118,7 @@ func (g *Generator) why(s *schema) string {
 			}
 		}
 		if text == "" && !m.nameFits(h, name) {
-			text = fmt.Sprintf("%q is required, but propertyNames does not take that name", name)
+			text = fmt.Sprintf("%q is required, but propertyNames does not accept that name", name)
 		}
 	}
 	if text == "" {

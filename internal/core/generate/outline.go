@@ -102,7 +102,7 @@ func (g *Generator) says(s *schema, refs int) string {
 	between(s.minLength, s.maxLength, "characters")
 	between(s.minItems, s.maxItems, "items")
 	between(s.minProps, s.maxProps, "members")
-	say(s.unique, "all different")
+	say(s.unique, "all distinct")
 	say(len(s.oneOf) > 0, "one of %d forms", len(s.oneOf))
 	say(len(s.anyOf) > 0, "any of %d forms", len(s.anyOf))
 	say(s.when != nil, "with a condition")

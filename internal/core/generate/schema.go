@@ -156,7 +156,7 @@ type Load func(uri string) (any, error)
 // schema is the reason.
 func New(text []byte) (*Generator, error) {
 	return Open(text, home, func(uri string) (any, error) {
-		return nil, fmt.Errorf("%s is not part of the schema, and is not fetched", uri)
+		return nil, fmt.Errorf("%s is not part of the schema; nothing is fetched", uri)
 	})
 }
 
@@ -165,12 +165,12 @@ func New(text []byte) (*Generator, error) {
 func Open(text []byte, base string, load Load) (*Generator, error) {
 	plain, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
 	if err != nil {
-		return nil, &Refused{"", "not JSON: " + err.Error()}
+		return nil, &Refused{"", "not valid JSON: " + err.Error()}
 	}
 	g := &Generator{load: load, lenient: map[string]*jsonschema.Schema{}, byURI: map[string]*schema{}, anchors: map[string]*schema{}, dynamic: map[string]*schema{}, programs: map[string]*automaton{}, meetings: map[string]*together{}, sharing: map[string][]*schema{},
 		byName: map[string]func(*maker) string{}, numbers: map[string][2]int{}}
 	if n := parts(plain); n > mostParts {
-		return nil, &Refused{"", fmt.Sprintf("it has %d subschemas; the most is %d", n, mostParts)}
+		return nil, &Refused{"", fmt.Sprintf("it has %d subschemas; the limit is %d", n, mostParts)}
 	}
 	doc, err := newDocument(plain, base)
 	if err != nil {
@@ -216,7 +216,7 @@ func invalid(err error, base string) *Refused {
 	for len(v.Causes) > 0 {
 		v = v.Causes[0]
 	}
-	return &Refused{jsondiff.Pointer(v.InstanceLocation), "not a schema: " + Why(v)}
+	return &Refused{jsondiff.Pointer(v.InstanceLocation), "not a valid schema: " + Why(v)}
 }
 
 // newDocument takes a document, and says of which dialect it is.
@@ -226,7 +226,7 @@ func newDocument(plain any, uri string) (*document, error) {
 	if d, given := m["$schema"].(string); ok && given {
 		name, year := dialect(d)
 		if year == 0 {
-			return nil, &Refused{"/$schema", fmt.Sprintf("%s is another dialect; schemas here are of 2020-12, or of an earlier draft from 4 on", d)}
+			return nil, &Refused{"/$schema", fmt.Sprintf("%s is a different dialect; supported are 2020-12 and earlier drafts from 4 on", d)}
 		}
 		m["$schema"], doc.dialect = name, year
 	}
@@ -273,7 +273,7 @@ func (g *Generator) read(doc *document, v any, base, at, place string) (*schema,
 	}
 	m, ok := v.(map[string]any)
 	if !ok {
-		return nil, &Refused{place, "a schema is an object, true or false"}
+		return nil, &Refused{place, "a schema must be an object, true or false"}
 	}
 	idKey := "$id"
 	if doc.dialect == 4 {
@@ -294,7 +294,7 @@ func (g *Generator) read(doc *document, v any, base, at, place string) (*schema,
 		g.byURI[base] = s
 	}
 	if d, ok := m["$schema"].(string); ok && year(d) != doc.dialect {
-		return nil, &Refused{place + "/$schema", fmt.Sprintf("%s is another dialect than the whole schema's", d)}
+		return nil, &Refused{place + "/$schema", fmt.Sprintf("%s is a different dialect from the root's", d)}
 	}
 	if ref, ok := m["$ref"].(string); ok && doc.dialect < 2019 { // what stands beside it does not count (draft 7, §8.3)
 		m = map[string]any{"$ref": ref, "definitions": m["definitions"], "$defs": m["$defs"]}
@@ -524,7 +524,7 @@ func (g *Generator) target(s *schema, ref string, dynamic bool) (*schema, error)
 	}
 	x, err := g.within(resource, fragment)
 	if x == nil && err == nil {
-		err = &Refused{s.place, fmt.Sprintf("$ref %q leads nowhere", ref)}
+		err = &Refused{s.place, fmt.Sprintf("$ref %q does not exist", ref)}
 	}
 	return x, err
 }
@@ -604,7 +604,7 @@ func standard(uri string) (any, error) {
 	}
 	text, err := standards.ReadFile("standard/" + rest + ".json")
 	if err != nil {
-		return nil, fmt.Errorf("%s is no schema of the standard", uri)
+		return nil, fmt.Errorf("%s is not a schema of the standard", uri)
 	}
 	return jsonschema.UnmarshalJSON(bytes.NewReader(text))
 }
@@ -654,9 +654,9 @@ func (g *Generator) without() *Refused {
 		}
 	}
 	if s.never() {
-		return &Refused{s.place, "nothing is allowed here, and it is needed"}
+		return &Refused{s.place, "nothing is allowed here, but it is required"}
 	}
-	return &Refused{s.place, "no value of it ends: it needs itself without end"}
+	return &Refused{s.place, "no finite value exists: it requires itself endlessly"}
 }
 
 func (g *Generator) costOf(s *schema) int {

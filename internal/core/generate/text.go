@@ -72,7 +72,7 @@ func (m *maker) text(h *shape) (any, error) {
 func (m *maker) slowPattern(h *shape) {
 	for _, p := range slices.Concat(h.patterns, h.without) {
 		if slow(p) {
-			m.refuse("", "the pattern %s takes longer than %v on a text of a few characters: it tries the same again and again",
+			m.refuse("", "matching the pattern %s against a string of a few characters takes longer than %v: it backtracks too much",
 				p, patternPatience)
 		}
 	}

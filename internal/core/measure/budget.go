@@ -83,11 +83,11 @@ func ParseBudget(text string) (Budget, error) {
 	}
 	scopes := []string{"function", "source", "project", "chain"}
 	if b.Of = next(); !slices.Contains(scopes, b.Of) {
-		return wrong("%q is not what a budget is about; wanted one of %s", b.Of, strings.Join(scopes, ", "))
+		return wrong("unknown subject %q; expected one of %s", b.Of, strings.Join(scopes, ", "))
 	}
 	if b.Of != "project" {
 		if b.Name = next(); b.Name == "" {
-			return wrong("it names no %s", b.Of)
+			return wrong("missing name of a %s", b.Of)
 		}
 	}
 	classed := slices.Contains(classNames, peek())
@@ -110,7 +110,7 @@ func ParseBudget(text string) (Budget, error) {
 	case w == "status" && b.Of != "chain":
 		status := next()
 		if _, ok := parseStatuses(status); !ok {
-			return wrong("%q is not a status, such as 404 or 4xx", status)
+			return wrong("%q must be a status, such as 404 or 4xx", status)
 		}
 		b.Kind, b.Figure = "count", "status "+status
 	case slices.Contains(durationKinds, w), w == "memory":
@@ -132,24 +132,24 @@ func ParseBudget(text string) (Budget, error) {
 		if b.Of == "chain" {
 			wanted = []string{"p50", "p95", "p99", "max"}
 		}
-		return wrong("%q is not a figure of a %s; wanted one of %s", b.Figure, b.Of, strings.Join(wanted, ", "))
+		return wrong("%q is not a figure of a %s; expected one of %s", b.Figure, b.Of, strings.Join(wanted, ", "))
 	}
 	switch {
 	case b.Of == "chain" && (b.Kind != "latency" || classed):
-		return wrong("a chain has a latency alone, and no classes: chain %s p95 < 2s", b.Name)
+		return wrong("a chain has only a latency, and no classes: chain %s p95 < 2s", b.Name)
 	case classed && (!duration || b.Kind == "start"):
 		return wrong("%s does not differ by cold, first and warm", w)
 	case b.Class == "retried" && b.Kind != "latency":
-		return wrong("retried deliveries have a latency alone")
+		return wrong("retried deliveries have only a latency")
 	case b.Of == "source" && (b.Kind == "memory" || b.Kind == "cost" || b.Kind == "start"):
 		return wrong("a source has no %s; functions have", b.Kind)
 	}
 	if b.Op = next(); !slices.Contains(ops, b.Op) {
-		return wrong("%q is not a comparison; wanted one of %s", b.Op, strings.Join(ops, ", "))
+		return wrong("%q is not a comparison; expected one of %s", b.Op, strings.Join(ops, ", "))
 	}
 	bound := next()
 	if len(words) > 0 {
-		return wrong("nothing is wanted after %q", bound)
+		return wrong("unexpected text after %q", bound)
 	}
 	var err error
 	switch {
@@ -170,16 +170,16 @@ func ParseBudget(text string) (Budget, error) {
 	case b.Kind == "count" && strings.HasSuffix(bound, "%"):
 		b.Unit = "%"
 		if slices.Contains([]string{"arrived", "deliveries", "attempts", "started", "peak"}, b.Figure) {
-			return wrong("%s is what others are a share of; give it a number or a rate, such as 40/s", b.Figure)
+			return wrong("%s cannot be a share, for the others are shares of it; use a number or a rate, such as 40/s", b.Figure)
 		}
 	case b.Kind == "count" && strings.HasSuffix(bound, "/s"):
 		if b.Unit = "/s"; b.Figure == "peak" {
-			return wrong("peak is a number at one moment, and no rate")
+			return wrong("peak is a number at one moment, not a rate")
 		}
 	}
 	b.Bound, err = strconv.ParseFloat(strings.TrimSuffix(bound, b.Unit), 64)
 	if err != nil || math.IsNaN(b.Bound) || math.IsInf(b.Bound, 0) {
-		return wrong("%q is not a number, a share such as 2%%, or a rate such as 40/s", bound)
+		return wrong("%q must be a number, a share such as 2%%, or a rate such as 40/s", bound)
 	}
 	return b, nil
 }
@@ -231,7 +231,7 @@ func (r *Run) judge(s *Summary, seen *scan, known []Populations, text string) Ve
 	}
 	v.Unit = b.Unit
 	few := func(needs int, format string, args ...any) Verdict {
-		v.Few, v.Needs, v.Why = true, needs, "not enough samples: "+fmt.Sprintf(format, args...)
+		v.Few, v.Needs, v.Why = true, needs, "too few samples: "+fmt.Sprintf(format, args...)
 		return v
 	}
 	if b.Of == "function" {
@@ -249,7 +249,7 @@ func (r *Run) judge(s *Summary, seen *scan, known []Populations, text string) Ve
 		switch b.Unit {
 		case "%":
 			if of == 0 {
-				return few(1, "there were none of which it could be a share")
+				return few(1, "no events to take a share of")
 			}
 			n *= 100 / of
 		case "/s":
@@ -262,7 +262,7 @@ func (r *Run) judge(s *Summary, seen *scan, known []Populations, text string) Ve
 		v.Measured = &n
 	case "cost":
 		if v.Measured = r.costOf(s, &b); v.Measured == nil {
-			v.Why = "no rates are given below cost: in the project file, or nothing was billed"
+			v.Why = "the project file has no rates under cost:, or nothing was billed"
 			return v
 		}
 	default:

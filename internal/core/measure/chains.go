@@ -3,6 +3,7 @@ package measure
 import (
 	"fmt"
 	"math/bits"
+	"slices"
 	"strings"
 
 	"nightdrill/internal/core/clock"
@@ -16,7 +17,9 @@ import (
 type Chain struct {
 	Latency Figures `json:"latency"`
 	Steps   int     `json:"steps"`  // the most that one had
-	Broken  int     `json:"broken"` // of which a step did not end as done
+	Broken  int     `json:"broken"` // of which a step did not succeed
+
+	failedAt []string // sources at which steps failed
 }
 
 // Idempotence compares the replies to second deliveries with the first ones.
@@ -94,6 +97,14 @@ func (r *Run) chained() ([]*stats.Population, []Chain) {
 			figured[source].Broken++
 		}
 	}
+	for i := range r.Arrivals {
+		if name := r.Sources[r.Arrivals[i].Source].Name; bad[i] && all[root[i]] != nil {
+			c := &figured[r.Arrivals[root[i]].Source]
+			if !slices.Contains(c.failedAt, name) {
+				c.failedAt = append(c.failedAt, name)
+			}
+		}
+	}
 	return populations, figured
 }
 
@@ -149,7 +160,7 @@ func (r *Run) idempotence(s *Summary, at []int32) {
 		if x.Differed++; len(x.Which) < mostNamed {
 			how := fmt.Sprintf("status %d, then %d", a.Status, b.Status)
 			if a.Status == b.Status {
-				how = "another reply"
+				how = "a different reply"
 			}
 			p := &r.Payloads[r.Arrivals[event].Payload]
 			x.Which = append(x.Which, fmt.Sprintf("event %d (%s): %s", event, p.Label, how))
@@ -178,12 +189,12 @@ func (s *Summary) sayChains(r *Run, say func(format string, args ...any)) {
 		switch {
 		case !ok:
 		case c.Latency.P50 != nil:
-			say("From %s on, chains of up to %d steps took %s ms (median) from the first event to the end of the last step.", name, c.Steps, MillisText(c.Latency.P50))
+			say("%s started %s of up to %d steps: %s ms (median) from the first event to the end of the last step.", name, count(c.Latency.N, "chain", "chains"), c.Steps, MillisText(c.Latency.P50))
 		default:
-			say("From %s on, %s of up to %d steps, at most %s ms from the first event to the end of the last step.", name, count(c.Latency.N, "chain went", "chains went"), c.Steps, MillisText(c.Latency.Max))
+			say("%s started %s of up to %d steps: at most %s ms from the first event to the end of the last step.", name, count(c.Latency.N, "chain", "chains"), c.Steps, MillisText(c.Latency.Max))
 		}
 		if ok && c.Broken > 0 {
-			say("Of the chains from %s, %d did not end well in every step.", name, c.Broken)
+			say("%s: %s had a failing step (at %s).", name, count(c.Broken, "chain", "chains"), strings.Join(c.failedAt, ", "))
 		}
 	}
 	var faults []string
@@ -193,15 +204,15 @@ func (s *Summary) sayChains(r *Run, say func(format string, args ...any)) {
 		}
 	}
 	if faults != nil {
-		say("Faults of delivery, as the drill asked for: %s.", strings.Join(faults, ", "))
+		say("Injected delivery faults: %s.", strings.Join(faults, ", "))
 	}
 	switch x := s.Idempotence; {
 	case x == nil:
 	case x.Twice == 0:
-		say("Nothing was delivered twice, so nothing can be said of a second delivery.")
+		say("Nothing was delivered twice, so idempotence could not be assessed.")
 	case x.Differed == 0:
 		say("All %d second deliveries got the same reply as the first.", x.Twice)
 	default:
-		say("%d of %d second deliveries got another reply than the first: %s.", x.Differed, x.Twice, x.Which[0])
+		say("%d of %d second deliveries got a different reply from the first: %s.", x.Differed, x.Twice, x.Which[0])
 	}
 }

@@ -121,11 +121,11 @@ func unlike(sides []Side) (out []string) {
 			turns, load = b, a
 		}
 		out = append(out,
-			fmt.Sprintf("run %s took cold starts and single events in turns, run %s is a drill under load: their latencies, "+
-				"and all that waits, are not comparable. Compare two runs of one kind",
+			fmt.Sprintf("run %s started functions cold and sent single events in turns, run %s is a drill under load: their latencies "+
+				"and waits are not comparable. Compare two runs of the same type",
 				turns.ID, load.ID))
 	case a.Drill != b.Drill:
-		out = append(out, fmt.Sprintf("these are runs of different drills, %s and %s: what reached the functions differs",
+		out = append(out, fmt.Sprintf("these are runs of different drills, %s and %s: the functions received different events",
 			a.Drill, b.Drill))
 	}
 	if a.Machine != b.Machine && a.Machine != "" && b.Machine != "" {
@@ -150,7 +150,7 @@ func contrasts(a, b *Populations, of, to *Side) (out []Contrast) {
 		return max(of.Run.sampling(class), to.Run.sampling(class))
 	}
 	add("start", &a.Start, &b.Start, stats.Independent)
-	add("first answer", &a.Phases.Answer, &b.Phases.Answer, stats.Independent)
+	add("first reply", &a.Phases.Answer, &b.Phases.Answer, stats.Independent)
 	for _, class := range []engine.Class{engine.Cold, engine.First, engine.Warm} {
 		add(class.String(), &a.Latency[class], &b.Latency[class], alone(class))
 	}
@@ -159,7 +159,7 @@ func contrasts(a, b *Populations, of, to *Side) (out []Contrast) {
 	add("wait", &a.Wait[engine.Warm], &b.Wait[engine.Warm], alone(engine.Warm))
 	memory := add("peak memory", of.peaks(), to.peaks(), stats.Independent)
 	if x, y := of.Run.Functions[of.Function].Meter, to.Run.Functions[to.Function].Meter; x != y {
-		memory.Why = fmt.Sprintf("it was measured by %s on one side and by %s on the other", meterText(x), meterText(y))
+		memory.Why = fmt.Sprintf("measured by %s on one side and by %s on the other", meterText(x), meterText(y))
 	}
 	return out
 }

@@ -64,7 +64,7 @@ func ParseFilter(text string) (f Filter, err error) {
 	for _, word := range strings.Fields(text) {
 		key, value, ok := strings.Cut(word, "=")
 		if !ok || value == "" {
-			return f, fmt.Errorf("%q is no condition; write one such as class=warm, of %s", word, strings.Join(filterKeys, ", "))
+			return f, fmt.Errorf("%q is not a condition; write one such as class=warm, with one of %s", word, strings.Join(filterKeys, ", "))
 		}
 		duration := func(to *time.Duration) {
 			if *to, err = time.ParseDuration(value); err != nil || *to < 0 {
@@ -82,7 +82,7 @@ func ParseFilter(text string) (f Filter, err error) {
 			f.Route = wordRoute.Replace(value)
 		case "class":
 			if f.Class = value; !slices.Contains(classNames[:4], value) {
-				err = fmt.Errorf("class=%q; there are cold, first, warm and retried", value)
+				err = fmt.Errorf("class=%q; use cold, first, warm or retried", value)
 			}
 		case "status":
 			if _, ok := parseStatuses(value); !ok && value != "none" {
@@ -91,7 +91,7 @@ func ParseFilter(text string) (f Filter, err error) {
 			f.Status = value
 		case "outcome":
 			if f.Outcome = strings.ReplaceAll(value, "-", "_"); !slices.ContainsFunc(outcomes(), func(o string) bool { return o == f.Outcome }) {
-				err = fmt.Errorf("outcome=%q; there are %s", value, strings.Join(outcomes(), ", "))
+				err = fmt.Errorf("outcome=%q; use one of %s", value, strings.Join(outcomes(), ", "))
 			}
 		case "from":
 			duration(&f.From)
@@ -120,14 +120,14 @@ func ParseFilter(text string) (f Filter, err error) {
 				err = fmt.Errorf("start=%q; write one such as 100ms-2s", value)
 			}
 		default:
-			err = fmt.Errorf("there is no condition %q; there are %s", key, strings.Join(filterKeys, ", "))
+			err = fmt.Errorf("unknown condition %q; available: %s", key, strings.Join(filterKeys, ", "))
 		}
 		if err != nil {
 			return f, err
 		}
 	}
 	if f.To > 0 && f.To <= f.From {
-		return f, fmt.Errorf("nothing lies from %v to %v", f.From, f.To)
+		return f, fmt.Errorf("from %v to %v contains nothing", f.From, f.To)
 	}
 	return f, nil
 }

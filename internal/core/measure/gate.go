@@ -65,7 +65,7 @@ func Against(now, base *Run, worse float64) (out []Verdict) {
 	if out == nil {
 		need := stats.Need(0.5)
 		out = append(out, Verdict{Text: "not worse than run " + base.ID, Few: true, Needs: need,
-			Why: fmt.Sprintf("not enough samples: nothing was measured %d times in both runs", need)})
+			Why: fmt.Sprintf("too few samples: nothing was measured %d times in both runs", need)})
 	}
 	return out
 }

@@ -145,7 +145,7 @@ func (r *Run) ways(s *Summary) (out []Way) {
 		case of.OneShot:
 			w.Words = "a process for each invocation"
 		case of.Way == "parked":
-			w.Words = "resumed from where it stood: the best that any restore could reach"
+			w.Words = "resumed where it stopped: a lower bound for any snapshot restore"
 		case of.Way == "prepared":
 			w.Words = "new process, from what was prepared"
 		}
@@ -156,7 +156,7 @@ func (r *Run) ways(s *Summary) (out []Way) {
 			}
 		}
 		if f.FilesLeft != nil {
-			w.Words += fmt.Sprintf("; %.0f %% of its files' pages had left the cache", *f.FilesLeft*100)
+			w.Words += fmt.Sprintf("; %.0f %% of its files' pages were not in the page cache", *f.FilesLeft*100)
 		}
 		several = several || of.Way != "new process" && of.Way != ""
 		out = append(out, w)

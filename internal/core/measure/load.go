@@ -120,17 +120,17 @@ func (r *Run) sayGaps(on func(kinds []string, format string, args ...any)) {
 			touched++
 		}
 	}
-	text := fmt.Sprintf("the driver itself stood still %s", count(len(r.Self.Gaps), "time", "times"))
+	text := fmt.Sprintf("the driver itself stalled %s", count(len(r.Self.Gaps), "time", "times"))
 	if len(r.Self.Gaps) > 1 {
 		text += fmt.Sprintf(", for %s in all", DurationText(total))
 	}
 	if touched == 0 {
-		on([]string{OnRates}, "%s, at %.2f s for %s, while no invocation was under way", text, longest.From.Seconds(),
+		on([]string{OnRates}, "%s, at %.2f s for %s, while no invocation was in flight", text, longest.From.Seconds(),
 			DurationText(longest.To.Sub(longest.From)))
 		return
 	}
 	on([]string{OnLatency, OnStart, OnRates},
-		"%s, at %.2f s for %s: up to that much of the times of %s that were under way is the driver's, not the "+
+		"%s, at %.2f s for %s: up to that much of the times of %s that were in flight is the driver's, not the "+
 			"function's (marked in the list of invocations and in the CSV)",
 		text, longest.From.Seconds(), DurationText(longest.To.Sub(longest.From)), count(touched, "invocation", "invocations"))
 }
@@ -249,22 +249,22 @@ func (r *Run) warn(s *Summary) {
 		on(times, "the machine's processors were %.0f %% busy; functions and driver waited for each other, so times are longer than on a calmer machine", *b*100)
 	}
 	if before, during := s.Driver.EchoBefore.P50, s.Driver.EchoDuring.P95; before != nil && during != nil && *during > slowEcho && *during > 4**before {
-		on(times, "a bare round trip, with no function in it, took up to %s ms while the run went on (p95), and %s ms before: that much of a latency may be the machine's. Close other programs, or lower the rate", MillisText(during), MillisText(before))
+		on(times, "a bare round trip, without any function, took up to %s ms during the run (p95), and %s ms before it: that much of a latency may be the machine's. Close other programs, or lower the rate", MillisText(during), MillisText(before))
 	}
 	if t := s.Driver.TimerP99; t != nil && *t > lateTimer {
-		on([]string{OnLatency, OnRates}, "timers ring up to %s ms late on this machine: no event comes more exactly than that. A virtual machine that shares its processors does this; a quieter machine does not", MillisText(t))
+		on([]string{OnLatency, OnRates}, "timers fire up to %s ms late on this machine, so no event can be more exact than that. Virtual machines that share their processors do this; a quieter machine does not", MillisText(t))
 	}
 	if r.Self != nil && (r.Self.Jump > jumped || r.Self.Jump < -jumped) {
-		on([]string{OnRates}, "the clock on the wall jumped by %v while the run went on: it was set, or the machine slept. Times within the run come from another clock, and are not touched; what happened in a sleep is missing", r.Self.Jump.Round(time.Millisecond))
+		on([]string{OnRates}, "the wall clock jumped by %v during the run: it was set, or the machine slept. Times within the run come from a monotonic clock and are not affected; what happened during a sleep is missing", r.Self.Jump.Round(time.Millisecond))
 	}
 	for i := range r.Sources {
 		if r.Sources[i].Closed && s.Sources[r.Sources[i].Name].Arrived > 0 {
-			on([]string{OnRates}, "source %s was fed by callers who wait for their answers (closed loop): a slow answer also delays what comes next", r.Sources[i].Name)
+			on([]string{OnRates}, "source %s was fed by callers who wait for their replies (closed loop): a slow reply also delays what follows", r.Sources[i].Name)
 		}
 	}
 	for i := range r.Functions {
 		if f := &r.Functions[i]; strings.HasPrefix(f.Enforced, "not enforced") {
-			on([]string{OnMemory}, "what an instance of %s may use is %s", f.Name, f.Enforced)
+			on([]string{OnMemory}, "the bounds of %s are %s", f.Name, f.Enforced)
 		}
 	}
 	for i, n := range r.inTwoPieces() {
@@ -279,7 +279,7 @@ func (r *Run) warn(s *Summary) {
 	for i := range r.Functions {
 		if f := &r.Functions[i]; f.Attached {
 			on([]string{OnStart},
-				"%s was started by somebody else: its starts are not measured, and none of its invocations counts as cold", f.Name)
+				"%s was started elsewhere: its starts are not measured, and none of its invocations counts as cold", f.Name)
 		}
 	}
 	s.Warnings = append(s.Warnings, r.Notes...)

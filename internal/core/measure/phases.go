@@ -42,7 +42,7 @@ func Phases(arrived clock.Time, in *Instance, v *Invocation) (out []Phase) {
 		until("wait", max(v.Sent, v.Assigned))
 	}
 	if v.Received == 0 {
-		until("no answer", v.Done)
+		until("no reply", v.Done)
 		return out
 	}
 	until("first byte", v.Received)

@@ -54,7 +54,7 @@ func (c *Comparison) Rows() (out []Row) {
 	add("  spawn", "ms", "", func(s *SideFigures) *float64 { return s.Figures.Phases.Spawn.P50 }, nil)
 	add("  boot", "ms", "", func(s *SideFigures) *float64 { return s.Figures.Phases.Boot.P50 }, nil)
 	add("  spawn, boot", "ms", "", func(s *SideFigures) *float64 { return s.Figures.Phases.Both.P50 }, nil)
-	add("first answer p50", "ms", "first answer", func(s *SideFigures) *float64 { return s.Figures.Phases.Answer.P50 }, func(s *SideFigures) [2]*float64 {
+	add("first reply p50", "ms", "first reply", func(s *SideFigures) *float64 { return s.Figures.Phases.Answer.P50 }, func(s *SideFigures) [2]*float64 {
 		f := &s.Figures.Phases.Answer
 		return [2]*float64{f.P50Lo, f.P50Hi}
 	})
@@ -117,7 +117,7 @@ func (c *Comparison) Rows() (out []Row) {
 		}
 		return &s.Figures.Cost.Total
 	}, nil)
-	add("cost of a million", currency, "", func(s *SideFigures) *float64 {
+	add("cost per million", currency, "", func(s *SideFigures) *float64 {
 		if s.Figures.Cost == nil {
 			return nil
 		}

@@ -34,7 +34,7 @@ func (r *Run) sayWhy(fn int32, f *FunctionFigures, say func(string, ...any)) {
 		say("%s: %s failed.", name, count(f.Instances.FailedStarts, "start", "starts"))
 	}
 	if f.OutOfMemory > 0 {
-		say("%s ran out of memory: %s ended by the system at %.0f MiB.", name, count(f.OutOfMemory, "instance was", "instances were"), float64(of.Memory)/(1<<20))
+		say("%s ran out of memory: %s killed by the system at %.0f MiB.", name, count(f.OutOfMemory, "instance was", "instances were"), float64(of.Memory)/(1<<20))
 	} else if m := f.Resources.PeakMiB; m != nil && of.Memory > 0 && *m > muchMemory*float64(of.Memory)/(1<<20) {
 		say("%s came close to its memory: %.0f of %.0f MiB.", name, *m, float64(of.Memory)/(1<<20))
 	}
@@ -90,7 +90,7 @@ func coldReason(f *FunctionFigures) string {
 	}
 	for _, own := range f.Phases.Own {
 		if text != "" && own.Took.P50 != nil && *own.Took.P50 > muchOfCold**answer && part(own.Took.P50) > muchOfCold/2 {
-			text += fmt.Sprintf(" By its own account %s ms of that is “%s”.", MillisText(own.Took.P50), own.Name)
+			text += fmt.Sprintf(" According to its Server-Timing, %s ms of that is “%s”.", MillisText(own.Took.P50), own.Name)
 		}
 	}
 	return text

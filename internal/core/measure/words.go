@@ -59,7 +59,7 @@ func (v *Verdict) State() string {
 	case v.Held:
 		return "held"
 	case v.Few:
-		return "not enough samples"
+		return "too few samples"
 	}
 	return "missed"
 }
@@ -117,7 +117,7 @@ func VerdictText(v Verdict) string {
 func (r *Run) sentences(s *Summary, seen *scan) (out []string) {
 	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
 	if !r.Finished {
-		say("This run did not finish: what follows is what was measured until then.")
+		say("This run did not finish: the figures cover what was measured until then.")
 	}
 	for _, v := range s.Budgets {
 		if !v.Held && !v.Few {
@@ -154,39 +154,39 @@ func (r *Run) sayFunction(of *Function, f *FunctionFigures, outcomes *Counts, sa
 	case f.Attempts == 0:
 		say("%s received no events.", name)
 	case cold.P50 != nil && service.P50 != nil:
-		say("%s: cold %s, warm %s of service (median; %s cold).", name, msText(cold.P50), msText(service.P50),
+		say("%s: cold %s, warm %s service time (median; %s cold).", name, msText(cold.P50), msText(service.P50),
 			TimesText(*cold.P50 / *service.P50, "slower", "faster"))
 	case cold.N > 0 && service.P50 != nil:
-		say("%s: warm %s of service (median); %s, at most %s.", name, msText(service.P50), count(cold.N, "cold answer",
-			"cold answers"), msText(cold.Max))
+		say("%s: warm %s service time (median); %s, at most %s.", name, msText(service.P50), count(cold.N, "cold reply",
+			"cold replies"), msText(cold.Max))
 	case service.P50 != nil:
-		say("%s: warm %s of service (median).", name, msText(service.P50))
+		say("%s: warm %s service time (median).", name, msText(service.P50))
 	case r.cold() && cold.P50 != nil:
-		say("%s: starts in %s, has answered after %s (median of %d).", name, msText(f.Start.P50), msText(cold.P50), cold.N)
+		say("%s: ready after %s, first reply after %s (median of %d).", name, msText(f.Start.P50), msText(cold.P50), cold.N)
 	case r.cold() && first.P50 != nil:
-		say("%s: kept warm, has answered after %s (median of %d).", name, msText(first.P50), first.N)
+		say("%s: kept warm, first reply after %s (median of %d).", name, msText(first.P50), first.N)
 	case of.OneShot && cold.P50 != nil:
-		say("%s: a process for each invocation, answers in %s (median of %d).", name, msText(cold.P50), cold.N)
+		say("%s: a process for each invocation, replies in %s (median of %d).", name, msText(cold.P50), cold.N)
 	case cold.P50 != nil:
 		say("%s: cold %s (median of %d); %s.", name, msText(cold.P50), cold.N, fewWarm(warm.N))
 	case first.P50 != nil:
-		say("%s: first answers of its instances %s (median of %d); %s.", name, msText(first.P50), first.N, fewWarm(warm.N))
+		say("%s: first replies of its instances %s (median of %d); %s.", name, msText(first.P50), first.N, fewWarm(warm.N))
 	case f.Latency.Retried.P50 != nil:
 		say("%s: retried deliveries took %s (median of %d); %s.", name, msText(f.Latency.Retried.P50), f.Latency.Retried.N,
 			fewWarm(warm.N))
 	default:
-		say("%s: %s, of no class enough for a median (needs %d).", name, count(f.Latency.N(), "answer", "answers"),
+		say("%s: %s, too few in each class for a median (needs %d).", name, count(f.Latency.N(), "answer", "answers"),
 			stats.Need(0.5))
 	}
 	if bad := badStatuses(f.Statuses); bad != "" {
-		say("%s answered with %s.", name, bad)
+		say("%s replied with %s.", name, bad)
 	}
 }
 
 // fewWarm returns that there are too few warm answers for a median.
 func fewWarm(n int) string {
 	if n == 0 {
-		return "none was warm"
+		return "no warm ones"
 	}
 	return fmt.Sprintf("%d warm, too few for a median (needs %d)", n, stats.Need(0.5))
 }
@@ -242,7 +242,7 @@ func (r *Run) saySource(i int32, c Counts, say func(string, ...any)) {
 	if c.Skipped > 0 {
 		why := ""
 		if speed := r.Sources[i].Speed; speed > 1 { // which is nothing of the function's
-			why = fmt.Sprintf(", since the drill's clock runs %s times as fast as time does",
+			why = fmt.Sprintf(", since the drill's clock runs %s times as fast as real time",
 				strconv.FormatFloat(speed, 'f', -1, 64))
 		}
 		say("%s: %s skipped: the function was still busy with an earlier one%s.", name, count(c.Skipped, "scheduled run",
@@ -326,7 +326,7 @@ func (r *Run) mostFailed(source int32) string {
 	if times[best] == 0 {
 		return ""
 	}
-	return ", most often: " + engine.Result(best).String()
+	return ", mostly: " + engine.Result(best).String()
 }
 
 // Between writes where the median lies with 95 % certainty.

@@ -38,7 +38,7 @@ func EncodeBody(form string, data []byte, seed, n uint64) (body []byte, kind str
 	case "form":
 		m, ok := v.(map[string]any)
 		if !ok {
-			return nil, "", errors.New("a form is made from an object of fields")
+			return nil, "", errors.New("a form needs an object of fields")
 		}
 		values := url.Values{}
 		for name, x := range m {
@@ -54,7 +54,7 @@ func EncodeBody(form string, data []byte, seed, n uint64) (body []byte, kind str
 	case "binary":
 		s, ok := v.(string)
 		if !ok {
-			return nil, "", errors.New("a binary body is made from a text, whose length is its own")
+			return nil, "", errors.New("a binary body needs a string, of which it has the length")
 		}
 		r := rng.New(seed, n)
 		body = make([]byte, utf8.RuneCountInString(s))
@@ -67,7 +67,7 @@ func EncodeBody(form string, data []byte, seed, n uint64) (body []byte, kind str
 		}
 		return body, "application/octet-stream", nil
 	}
-	return nil, "", fmt.Errorf("%q is no form of a body; there are %s", form, strings.Join(Bodies, ", "))
+	return nil, "", fmt.Errorf("unknown form of a body %q; available: %s", form, strings.Join(Bodies, ", "))
 }
 
 // PlainText writes a value as people would: a text without quotes.
@@ -99,13 +99,13 @@ func csvBody(v any) ([]byte, string, error) {
 		rows, ok = []any{v}, true
 	}
 	if !ok {
-		return nil, "", errors.New("CSV is made from an array of rows, each an object of columns")
+		return nil, "", errors.New("CSV needs an array of rows, each an object of columns")
 	}
 	columns := map[string]bool{}
 	for _, r := range rows {
 		m, ok := r.(map[string]any)
 		if !ok {
-			return nil, "", errors.New("a row of CSV is an object of columns")
+			return nil, "", errors.New("a row of CSV must be an object of columns")
 		}
 		for name := range m {
 			columns[name] = true
@@ -137,7 +137,7 @@ func csvBody(v any) ([]byte, string, error) {
 func multipartBody(v any, seed, n uint64) ([]byte, string, error) {
 	m, ok := v.(map[string]any)
 	if !ok {
-		return nil, "", errors.New("multipart is made from an object of parts")
+		return nil, "", errors.New("multipart needs an object of parts")
 	}
 	boundary := fmt.Sprintf("part-%016x", rng.New(seed, n).Uint64())
 	var b bytes.Buffer

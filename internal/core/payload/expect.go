@@ -82,7 +82,7 @@ func (x *Expect) recorded(was *Reply, status int, body []byte, say func(held boo
 	}
 	at := found[0].At
 	if at == "" {
-		at = "the whole"
+		at = "the root"
 	}
 	got := fmt.Sprintf("%s at %s", or(found[0].Is), at)
 	if len(found) > 1 {
@@ -110,7 +110,7 @@ func (x *Expect) Check(p *Payload, status int, body []byte) (out []Verdict) {
 	}
 	v, err := jsondiff.Decode(body)
 	if err != nil {
-		say(false, "not JSON: "+err.Error(), "a reply that is JSON")
+		say(false, "not valid JSON: "+err.Error(), "a reply that is JSON")
 		return out
 	}
 	if x.Schema != nil {
@@ -120,7 +120,7 @@ func (x *Expect) Check(p *Payload, status int, body []byte) (out []Verdict) {
 		} else if err := x.Schema.Validate(plain); err != nil {
 			got = generate.Why(err)
 		}
-		say(got == "", got, "a reply that fits %s", x.SchemaName)
+		say(got == "", got, "a reply that satisfies %s", x.SchemaName)
 	}
 	for _, want := range x.Values {
 		text, _ := json.Marshal(want.Want) // it came from a file

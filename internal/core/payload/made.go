@@ -43,7 +43,7 @@ func (m *Made) broken(g *generate.Generator, seed, n uint64) (data []byte, break
 	for attempt := range uint64(attempts) {
 		b, ok := g.Break(seed^attempt*0x9e3779b97f4a7c15, n)
 		if !ok {
-			return nil, "", &generate.Refused{Text: "nothing in it can be violated by itself, so no broken payload can be made"}
+			return nil, "", &generate.Refused{Text: "nothing in it can be violated on its own, so no broken payload can be made"}
 		}
 		if m.Body != "" && m.Body != "json" {
 			v, err := jsondiff.Decode(b.Payload)
@@ -54,11 +54,11 @@ func (m *Made) broken(g *generate.Generator, seed, n uint64) (data []byte, break
 		}
 		at := b.At
 		if at == "" {
-			at = "the whole"
+			at = "the root"
 		}
 		return b.Payload, b.Keyword + " at " + at, nil
 	}
-	return nil, "", &generate.Refused{Text: "nothing in it can be violated by itself so that a body of the form " + m.Body +
+	return nil, "", &generate.Refused{Text: "nothing in it can be violated on its own so that a body of the form " + m.Body +
 		" shows it, so no broken payload can be made"}
 }
 

@@ -68,14 +68,14 @@ func Scan(r io.Reader, f Form, each func(Payload, Mistake) error, broken func(Mi
 	if mark, _ := in.Peek(3); bytes.Equal(mark, []byte("\xef\xbb\xbf")) {
 		_, _ = in.Discard(3)
 	} else if len(mark) >= 2 && (mark[0] == 0xff && mark[1] == 0xfe || mark[0] == 0xfe && mark[1] == 0xff) {
-		return "", Mistake{Line: 1, Column: 1, Text: "this is UTF-16; a recording is UTF-8 (iconv -f UTF-16 -t UTF-8 turns it into that)"}
+		return "", Mistake{Line: 1, Column: 1, Text: "UTF-16; a recording must be UTF-8 (convert it with iconv -f UTF-16 -t UTF-8)"}
 	}
 	head, err := in.Peek(headLength)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return "", err
 	}
 	if len(bytes.TrimSpace(head)) == 0 {
-		return "", Mistake{Line: 1, Text: "the recording is empty; wanted CloudEvents, one JSON object a line or a JSON batch, or a HAR 1.2 archive"}
+		return "", Mistake{Line: 1, Text: "the recording is empty; expected CloudEvents, one JSON object a line or a JSON batch, or a HAR 1.2 archive"}
 	}
 	if kind = f.Kind; kind == "" {
 		kind = Recognise(head)
@@ -217,7 +217,7 @@ func encoding(record []byte) error {
 		}
 		at += n
 	}
-	return fmt.Errorf("not valid UTF-8: byte %d is %#x; a recording is UTF-8 (iconv -f LATIN1 -t UTF-8 turns what is Latin-1 into that)", at+1, record[at])
+	return fmt.Errorf("not valid UTF-8: byte %d is %#x; a recording must be UTF-8 (convert Latin-1 with iconv -f LATIN1 -t UTF-8)", at+1, record[at])
 }
 
 func (s *scanner) event(line []byte) (Payload, error) {
@@ -243,7 +243,7 @@ func (s *scanner) bare(line []byte) (Payload, error) {
 	s.n++
 	if !json.Valid(line) {
 		var x any
-		return Payload{}, fmt.Errorf("not JSON: %w", json.Unmarshal(line, &x))
+		return Payload{}, fmt.Errorf("not valid JSON: %w", json.Unmarshal(line, &x))
 	}
 	var data bytes.Buffer
 	data.Grow(len(line))
@@ -260,7 +260,7 @@ func (s *scanner) bare(line []byte) (Payload, error) {
 	text := func(pointer, what string) (string, error) {
 		x, ok := jsondiff.Lookup(v, pointer)
 		if !ok {
-			return "", fmt.Errorf("there is no %s at %s", what, pointer)
+			return "", fmt.Errorf("no %s at %s", what, pointer)
 		}
 		switch x := x.(type) {
 		case string:
@@ -270,7 +270,7 @@ func (s *scanner) bare(line []byte) (Payload, error) {
 		case bool:
 			return strconv.FormatBool(x), nil
 		}
-		return "", fmt.Errorf("what is at %s is no %s: it is an object, a list or null", pointer, what)
+		return "", fmt.Errorf("not a %[2]s at %[1]s: it is an object, a list or null", pointer, what)
 	}
 	if s.ID != "" {
 		if e.ID, err = text(s.ID, "id"); err != nil {
@@ -330,7 +330,7 @@ var accessLine = regexp.MustCompile(`^(\S+) \S+ .*?\[([^\]]+)\] "((?:[^"\\]|\\.)
 func accessRecord(line []byte) (Payload, error) {
 	parts := accessLine.FindSubmatch(line)
 	if parts == nil {
-		return Payload{}, errors.New(`not a line of an access log: wanted HOST IDENT USER [DAY/MON/YEAR:HH:MM:SS ZONE] "METHOD TARGET HTTP/1.1" STATUS BYTES`)
+		return Payload{}, errors.New(`not a line of an access log: expected HOST IDENT USER [DAY/MON/YEAR:HH:MM:SS ZONE] "METHOD TARGET HTTP/1.1" STATUS BYTES`)
 	}
 	when, err := time.Parse("02/Jan/2006:15:04:05 -0700", string(parts[2]))
 	if err != nil {
@@ -342,7 +342,7 @@ func accessRecord(line []byte) (Payload, error) {
 	}
 	u, err := url.Parse(words[1])
 	if err != nil || u.RequestURI() == "" {
-		return Payload{}, fmt.Errorf("%q is not a target of a request", words[1])
+		return Payload{}, fmt.Errorf("%q is not the target of a request", words[1])
 	}
 	r := &event.Request{Method: words[0], Target: u.RequestURI()}
 	for i, name := range map[int]string{5: "Referer", 6: "User-Agent"} {
@@ -464,10 +464,10 @@ func (s *scanner) syntax(c *counter, err error, what string) error {
 		place := c.at(max(syntax.Offset, c.start))
 		m.Line, m.Column = place.Line, place.Column
 	} else if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-		m.Text = what + ": it ends too early"
+		m.Text = what + ": unexpected end"
 		m.Line = c.at(c.read).Line
 	} else if kind, ok := errors.AsType[*json.UnmarshalTypeError](err); ok {
-		m.Text = fmt.Sprintf("%s: %s is a %s, which does not belong there", what, kind.Field, kind.Value)
+		m.Text = fmt.Sprintf("%s: unexpected %[3]s at %[2]s", what, kind.Field, kind.Value)
 	} else {
 		return err // of the reader
 	}
@@ -502,7 +502,7 @@ func (s *scanner) har(events bool) error {
 		var several []Payload
 		switch {
 		case mistyped:
-			err = fmt.Errorf("%s is a %s, which does not belong there", kind.Field, kind.Value)
+			err = fmt.Errorf("unexpected %[2]s at %[1]s", kind.Field, kind.Value)
 		case err == nil:
 			p, err = e.payload()
 			if several = []Payload{p}; err == nil && events {
@@ -630,7 +630,7 @@ func (p *Payload) asEvents() ([]Payload, error) {
 		}
 		list = append(list, Payload{Event: &one})
 	case version != "1.0" || e.ID == "" || e.Source == "" || e.Type == "":
-		return nil, errors.New("the request is no CloudEvent: ce-specversion, ce-id, ce-source and ce-type are needed; --kind har takes it as a request")
+		return nil, errors.New("the request is not a CloudEvent: ce-specversion, ce-id, ce-source and ce-type are required; --kind har reads it as a request")
 	default:
 		e.DataContentType = kind
 		e.Binary = !event.IsJSON(kind) && !utf8.Valid(e.Data)

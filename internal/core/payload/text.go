@@ -85,13 +85,13 @@ func Fill(text []byte, v Values) ([]byte, error) {
 		"counter": func() int { return v.Counter },
 		"random": func(lo, hi int) (int, error) {
 			if hi < lo {
-				return 0, fmt.Errorf("random %d %d: the second is less than the first", lo, hi)
+				return 0, fmt.Errorf("random %d %d: the second must not be less than the first", lo, hi)
 			}
 			return lo + r.Below(hi-lo+1), nil
 		},
 		"pick": func(of ...any) (any, error) {
 			if len(of) == 0 {
-				return nil, errors.New("pick needs something to pick from")
+				return nil, errors.New("pick needs at least one argument")
 			}
 			return of[r.Below(len(of))], nil
 		},
@@ -156,7 +156,7 @@ func parseRequest(text []byte) (*event.Request, error) {
 		r.Target = u.RequestURI()
 	}
 	if !strings.HasPrefix(r.Target, "/") && r.Target != "*" {
-		return nil, fmt.Errorf("line 1: the target %q does not begin with /", r.Target)
+		return nil, fmt.Errorf("line 1: the target %q must begin with /", r.Target)
 	}
 	for n := 2; len(rest) > 0; n++ {
 		line, rest, _ = bytes.Cut(rest, []byte("\n"))

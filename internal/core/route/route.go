@@ -205,7 +205,7 @@ type segment struct {
 // Parse reads a path pattern.
 func Parse(text string) (Pattern, error) {
 	if !strings.HasPrefix(text, "/") {
-		return Pattern{}, fmt.Errorf("the path %q does not begin with /", text)
+		return Pattern{}, fmt.Errorf("the path %q must begin with /", text)
 	}
 	p := Pattern{text: text}
 	parts := strings.Split(text[1:], "/")
@@ -222,13 +222,13 @@ func Parse(text string) (Pattern, error) {
 		name, rest := strings.CutSuffix(name, "...")
 		switch {
 		case !closed:
-			return Pattern{}, fmt.Errorf("in %q: %q lacks its closing brace", text, part)
+			return Pattern{}, fmt.Errorf("in %q: %q has no closing brace", text, part)
 		case name == "":
 			return Pattern{}, errors.New("a parameter needs a name, such as {crossing}")
 		case strings.ContainsAny(name, "{}"):
 			return Pattern{}, fmt.Errorf("in %q: %q is not a parameter name", text, name)
 		case rest && i < len(parts)-1:
-			return Pattern{}, fmt.Errorf("in %q: {%s...} takes all that remains, so it must come last", text, name)
+			return Pattern{}, fmt.Errorf("in %q: {%s...} takes everything that remains, so it must come last", text, name)
 		}
 		p.segments = append(p.segments, segment{param: true, rest: rest})
 	}

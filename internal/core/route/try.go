@@ -101,9 +101,9 @@ func (t Trial) Words() string {
 		what := map[string]string{"query": "query parameter", "header": "header"}[name]
 		switch {
 		case t.Got == "":
-			return fmt.Sprintf("the %s %s is not there, the wire wants %s", what, of, orAny(want))
+			return fmt.Sprintf("the %s %s is missing, the wire wants %s", what, of, orAny(want))
 		case name == "header" && payload.SecretHeader(of) || name == "query" && payload.SecretParameter(of):
-			return fmt.Sprintf("the %s %s has another value than the wire wants", what, of)
+			return fmt.Sprintf("the %s %s has a different value from the one the wire wants", what, of)
 		}
 		return fmt.Sprintf("the %s %s is %s, the wire wants %s%s", what, of, got, want, capitals(t))
 	case "key":
@@ -127,7 +127,7 @@ func orAny(want string) string {
 
 func capitals(t Trial) string {
 	if strings.EqualFold(t.Want, t.Got) {
-		return ": only capitals differ"
+		return ": they differ only in case"
 	}
 	return ""
 }
@@ -135,15 +135,15 @@ func capitals(t Trial) string {
 // key describes where an object's key parts from the pattern.
 func (t Trial) key() string {
 	if t.Got == "" {
-		return "the event names no key, the wire wants " + shown(t.Want)
+		return "the event has no key, the wire wants " + shown(t.Want)
 	}
 	wanted, ending := t.Want[:strings.LastIndexByte(t.Want, '/')+1], extension(t.Want)
 	folder, has := t.Got[:strings.LastIndexByte(t.Got, '/')+1], extension(t.Got)
 	switch {
 	case fits(strings.ToLower(t.Want), strings.ToLower(t.Got)) && has != ending:
-		return fmt.Sprintf("the key %s ends in %s, the wire wants %s: only capitals differ", shown(t.Got), shown(has), shown(t.Want))
+		return fmt.Sprintf("the key %s ends in %s, the wire wants %s: they differ only in case", shown(t.Got), shown(has), shown(t.Want))
 	case fits(strings.ToLower(t.Want), strings.ToLower(t.Got)):
-		return fmt.Sprintf("the key is %s, the wire wants %s: only capitals differ", shown(t.Got), shown(t.Want))
+		return fmt.Sprintf("the key is %s, the wire wants %s: they differ only in case", shown(t.Got), shown(t.Want))
 	case has != ending && !strings.ContainsAny(ending, "*?[{") && fits(t.Want, strings.TrimSuffix(t.Got, has)+ending):
 		if has == "" {
 			has = "no extension"

@@ -65,7 +65,7 @@ func Parse(text string, zone *time.Location) (Spec, error) {
 	s := Spec{Text: text, Zone: zone}
 	parts := strings.Fields(text)
 	if len(parts) != 5 {
-		return s, fmt.Errorf("%q has %d fields; wanted five: minute, hour, day of the month, month, day of the week, such as 15 2 * * *", text, len(parts))
+		return s, fmt.Errorf("%q has %d fields; expected five: minute, hour, day of the month, month, day of the week, such as 15 2 * * *", text, len(parts))
 	}
 	for i, set := range []*uint64{&s.minute, &s.hour, &s.day, &s.month, &s.dow} {
 		var err error
@@ -79,7 +79,7 @@ func Parse(text string, zone *time.Location) (Spec, error) {
 	s.dow &^= 1 << 7
 	s.both = strings.Contains(parts[2], "*") || strings.Contains(parts[4], "*")
 	if _, ok := s.Next(time.Date(2000, 1, 1, 0, 0, 0, 0, zone)); !ok {
-		return s, fmt.Errorf("%q can never fire: no month of it has such a day", text)
+		return s, fmt.Errorf("%q can never fire: none of its months has such a day", text)
 	}
 	return s, nil
 }
@@ -122,7 +122,7 @@ func (f *field) part(text string) (set uint64, err error) {
 			hi = lo
 		}
 		if hi < lo {
-			return 0, fmt.Errorf("the range %s runs backwards", span)
+			return 0, fmt.Errorf("the range %s is backwards", span)
 		}
 	}
 	for n := lo; n <= hi; n += step {
@@ -137,7 +137,7 @@ func (f *field) number(text string) (int, error) {
 	}
 	n, err := strconv.Atoi(text)
 	if err != nil || text[0] == '+' || n < f.lo || n > f.hi {
-		return 0, fmt.Errorf("%q is not a number from %d to %d", text, f.lo, f.hi)
+		return 0, fmt.Errorf("%q must be a number from %d to %d", text, f.lo, f.hi)
 	}
 	return n, nil
 }
@@ -253,7 +253,7 @@ func (s *Spec) elapsed(day, after time.Time) (o Occurrence, ok bool) {
 			case turn < 0:
 				o.Note = fmt.Sprintf("the clocks went back by %v to %s: times that come again fire again, as it goes by elapsed time", -turn, change.Format("15:04"))
 			case turn > 0:
-				o.Note = fmt.Sprintf("the clocks went forward by %v to %s: the times between do not exist, and none is made up for, as it goes by elapsed time", turn, change.Format("15:04"))
+				o.Note = fmt.Sprintf("the clocks went forward by %v to %s: the times in between do not exist and are not made up for, as it goes by elapsed time", turn, change.Format("15:04"))
 			}
 		}
 		return o, true

@@ -89,7 +89,7 @@ func handler(allowed []string, answer func(context.Context, *event.Request, []st
 			if errors.As(err, &large) {
 				http.Error(w, fmt.Sprintf("Night Drill: the request is larger than %d MiB", bodyLimit>>20), http.StatusRequestEntityTooLarge)
 			} else { // for one that only stopped sending
-				http.Error(w, "Night Drill: the request broke off before its body was complete; no event was made of it", http.StatusBadRequest)
+				http.Error(w, "Night Drill: the request ended before its body was complete; no event was made of it", http.StatusBadRequest)
 			}
 			return
 		}

@@ -14,7 +14,7 @@ import (
 )
 
 // ErrHeld is returned where another program holds the file.
-var ErrHeld = errors.New("another program holds it")
+var ErrHeld = errors.New("locked by another program")
 
 // Lock is a held file. A nil Lock holds nothing.
 type Lock struct{ file *os.File }

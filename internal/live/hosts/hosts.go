@@ -41,7 +41,7 @@ func Check(r *http.Request, allowed []string) string {
 			}
 		}
 	}
-	return fmt.Sprintf("%q is not a name of this listener; ask for the address that it listens at, or start Night "+
+	return fmt.Sprintf("%q is not a name of this listener; use the address that it listens at, or start Night "+
 		"Drill with --allow-host %s",
 		name, name)
 }

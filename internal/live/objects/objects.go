@@ -195,15 +195,15 @@ func CheckKey(key string) error {
 	case key == "":
 		return refuse(400, "an object needs a key, such as manifests/heron.csv")
 	case len(key) > KeyLimit:
-		return refuse(400, "the key has %d bytes; the most is %d", len(key), KeyLimit)
+		return refuse(400, "the key has %d bytes; the limit is %d", len(key), KeyLimit)
 	case !utf8.ValidString(key):
 		return refuse(400, "the key is not UTF-8")
 	case strings.ContainsFunc(key, unicode.IsControl):
-		return refuse(400, "the key holds a control character")
+		return refuse(400, "the key contains a control character")
 	}
 	for _, part := range strings.Split(key, "/") {
 		if part == "." || part == ".." {
-			return refuse(400, "the key holds a segment %q, which clients would resolve before they ask", part)
+			return refuse(400, "the key contains a segment %q, which clients would resolve before sending the request", part)
 		}
 	}
 	return nil
@@ -215,9 +215,9 @@ func (s *Store) bucketNamed(name string) (*bucket, error) {
 		return b, nil
 	}
 	if len(s.names) == 0 {
-		return nil, refuse(404, "the project has no source of the kind storage, so there are no buckets")
+		return nil, refuse(404, "the project has no storage source, so there are no buckets")
 	}
-	return nil, refuse(404, "there is no bucket %q; there are %s", name, strings.Join(s.names, ", "))
+	return nil, refuse(404, "no bucket %q; available: %s", name, strings.Join(s.names, ", "))
 }
 
 // find returns an object; nil when it is not there.
@@ -345,7 +345,7 @@ func (s *Store) open(b *bucket, o *Object) (*os.File, error) {
 // leadsOut refuses a key whose path leads out of its bucket's folder.
 func leadsOut(key string, err error) error {
 	if strings.Contains(err.Error(), "escapes from parent") { // the library has no name for it
-		return refuse(400, "%q leads out of the folder of this bucket, by a link; nothing was changed", key)
+		return refuse(400, "%q leads out of the bucket's folder through a link; nothing was changed", key)
 	}
 	return diskRefusal(err)
 }
@@ -403,7 +403,7 @@ func (s *Store) remove(b *bucket, key string, holds condition) (*Object, error) 
 		return nil, err
 	}
 	if o == nil {
-		return nil, refuse(404, "there is no object %q in %s", key, b.Name)
+		return nil, refuse(404, "no object %q in %s", key, b.Name)
 	}
 	if b.objects[key] == nil { // it is only seen here
 		b.over.gone[key] = true

@@ -85,21 +85,21 @@ func (s *Store) answer(w http.ResponseWriter, r *http.Request) error {
 		return refuse(http.StatusMisdirectedRequest, "%s", why)
 	}
 	if hosts.Writes(r.Method) && hosts.CrossSite(r.Header.Get("Origin"), r.Header.Get("Sec-Fetch-Site"), r.Host) {
-		return refuse(403, "pages of other sites may not change objects; nothing was changed")
+		return refuse(403, "pages of other sites must not change objects; nothing was changed")
 	}
 	name, rest, deeper := strings.Cut(strings.TrimPrefix(r.URL.EscapedPath(), "/"), "/")
 	key, err := url.PathUnescape(rest)
 	if err != nil {
-		return refuse(400, "the path is not well percent-encoded")
+		return refuse(400, "the path is not validly percent-encoded")
 	}
 	if name, err = url.PathUnescape(name); err != nil {
-		return refuse(400, "the path is not well percent-encoded")
+		return refuse(400, "the path is not validly percent-encoded")
 	}
 	reading := r.Method == http.MethodGet || r.Method == http.MethodHead
 	if name == "" {
 		if !reading {
 			w.Header().Set("Allow", "GET, HEAD")
-			return refuse(405, "the list of buckets can be read; buckets are made in the project file")
+			return refuse(405, "the list of buckets is read-only; buckets are defined in the project file")
 		}
 		return s.listBuckets(w)
 	}
@@ -110,7 +110,7 @@ func (s *Store) answer(w http.ResponseWriter, r *http.Request) error {
 	if !deeper || key == "" {
 		if !reading {
 			w.Header().Set("Allow", "GET, HEAD")
-			return refuse(405, "a bucket can be listed; to put an object, name it: PUT /%s/KEY", name)
+			return refuse(405, "a bucket can only be listed; to put an object, name it: PUT /%s/KEY", name)
 		}
 		return s.list(w, r, b)
 	}
@@ -129,7 +129,7 @@ func (s *Store) answer(w http.ResponseWriter, r *http.Request) error {
 		return nil
 	}
 	w.Header().Set("Allow", "GET, HEAD, PUT, DELETE")
-	return refuse(405, "%s is not a method of objects; there are GET, HEAD, PUT and DELETE", r.Method)
+	return refuse(405, "objects do not support the method %s; available: GET, HEAD, PUT and DELETE", r.Method)
 }
 
 // changed emits an event for a change; changes in watched folders are emitted when they are seen
@@ -147,7 +147,7 @@ func (s *Store) get(w http.ResponseWriter, r *http.Request, b *bucket, key strin
 	for range 2 { // it may be overwritten between the look and the opening
 		o := s.find(b, key)
 		if o == nil {
-			return refuse(404, "there is no object %q in %s", key, b.Name)
+			return refuse(404, "no object %q in %s", key, b.Name)
 		}
 		f, err := s.open(b, o)
 		if err != nil {
@@ -160,7 +160,7 @@ func (s *Store) get(w http.ResponseWriter, r *http.Request, b *bucket, key strin
 		http.ServeContent(w, r, "", o.Modified, f)
 		return nil
 	}
-	return refuse(404, "there is no object %q in %s any more", key, b.Name)
+	return refuse(404, "object %q in %s no longer exists", key, b.Name)
 }
 
 // take takes an upload.
@@ -176,7 +176,7 @@ func (s *Store) take(w http.ResponseWriter, r *http.Request, b *bucket, key stri
 	o, was, err := s.put(b, key, kind, body, conditions(r))
 	switch {
 	case errors.Is(err, os.ErrDeadlineExceeded):
-		return refuse(408, "the upload brought nothing for %v; nothing was changed", stalled)
+		return refuse(408, "the upload sent nothing for %v; nothing was changed", stalled)
 	case errors.Is(err, io.ErrUnexpectedEOF):
 		return refuse(400, "the upload ended before it was complete; nothing was changed")
 	case err != nil:
@@ -215,7 +215,7 @@ func conditions(r *http.Request) condition {
 			return refuse(412, "the object is not the one that If-Match names; nothing was changed")
 		}
 		if unwanted := r.Header.Get("If-None-Match"); unwanted != "" && matches(unwanted, o) {
-			return refuse(412, "an object is there that If-None-Match excludes; nothing was changed")
+			return refuse(412, "the object exists, and If-None-Match excludes it; nothing was changed")
 		}
 		if text := r.Header.Get("If-Unmodified-Since"); text != "" && r.Header.Get("If-Match") == "" {
 			if t, err := http.ParseTime(text); err == nil && (o == nil || o.Modified.Truncate(time.Second).After(t)) {
@@ -269,7 +269,7 @@ func (s *Store) list(w http.ResponseWriter, r *http.Request, b *bucket) error {
 	if text := q.Get("limit"); text != "" {
 		n, err := strconv.Atoi(text)
 		if err != nil || n < 1 || n > mostListed {
-			return refuse(400, "limit is %q; wanted a number from 1 to %d", text, mostListed)
+			return refuse(400, "limit is %q; expected a number from 1 to %d", text, mostListed)
 		}
 		most = n
 	}

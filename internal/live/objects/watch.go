@@ -93,11 +93,11 @@ func (s *Store) Watch() error {
 			continue
 		}
 		if err := os.MkdirAll(b.Folder, 0o755); err != nil {
-			return fmt.Errorf("the folder of the bucket %s cannot be made: %w", name, err)
+			return fmt.Errorf("cannot create the folder of bucket %s: %w", name, err)
 		}
 		w, err := fsnotify.NewWatcher()
 		if err != nil {
-			return fmt.Errorf("the folder of the bucket %s cannot be watched: %w", name, err)
+			return fmt.Errorf("cannot watch the folder of bucket %s: %w", name, err)
 		}
 		addAll(w, b.Folder)
 		s.watches.Go(func() {

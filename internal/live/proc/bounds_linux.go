@@ -49,9 +49,9 @@ func findGroups() *hierarchy {
 	if h := tryOne(one); h != nil {
 		return h
 	}
-	why := "this system lets the program make no control group"
+	why := "this system does not let the program create a control group"
 	if os.Geteuid() != 0 {
-		why += "; it can as root, or in a delegated group, such as systemd-run --user --scope -p Delegate=yes gives"
+		why += "; it would as root, or in a delegated group, such as systemd-run --user --scope -p Delegate=yes"
 	}
 	return &hierarchy{Enforcement: Enforcement{Why: why}}
 }
@@ -192,9 +192,9 @@ func isDir(path string) bool {
 func (h *hierarchy) lacking() {
 	switch {
 	case h.Memory == "":
-		h.Why = "the memory controller is not given to this program"
+		h.Why = "the memory controller is not delegated to this program"
 	case h.CPU == "":
-		h.Why = "the cpu controller is not given to this program"
+		h.Why = "the cpu controller is not delegated to this program"
 	}
 }
 
@@ -282,7 +282,7 @@ func newGroup(b Bounds) (*group, error) {
 	}
 	if err := errors.Join(errs...); err != nil {
 		g.remove()
-		return nil, fmt.Errorf("its bounds cannot be set: %w", err)
+		return nil, fmt.Errorf("cannot set its bounds: %w", err)
 	}
 	return g, nil
 }
@@ -299,7 +299,7 @@ func (g *group) sit() error {
 	thread := []byte(strconv.Itoa(syscall.Gettid()))
 	for _, dir := range g.dirs {
 		if err := os.WriteFile(filepath.Join(dir, "tasks"), thread, 0); err != nil {
-			return fmt.Errorf("nothing can be put into a control group: %w", err)
+			return fmt.Errorf("no process can be put into a control group: %w", err)
 		}
 	}
 	return nil

@@ -80,11 +80,11 @@ func listenOnce(port int) error {
 func filesRunOut(err error) error {
 	switch {
 	case errors.Is(err, syscall.ENFILE):
-		return fmt.Errorf("this machine has no more files to open: %w", syscall.ENFILE)
+		return fmt.Errorf("this machine has no free file descriptors: %w", syscall.ENFILE)
 	case errors.Is(err, syscall.EMFILE):
 		var most syscall.Rlimit
 		_ = syscall.Getrlimit(syscall.RLIMIT_NOFILE, &most)
-		return fmt.Errorf("%w: %d is this program's limit, and every instance takes some; raise it (ulimit -n), or bound "+
+		return fmt.Errorf("%w: %d is this program's limit, and every instance needs some; raise it (ulimit -n), or limit "+
 			"the instances (concurrency)",
 			syscall.EMFILE, most.Cur)
 	}

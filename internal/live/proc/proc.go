@@ -281,27 +281,27 @@ func explain(c Command, err error) error {
 	name := c.Args[0]
 	var p *fs.PathError
 	if full := filesRunOut(err); full != nil {
-		return fmt.Errorf("%s cannot be started: %w", name, full)
+		return fmt.Errorf("cannot start %s: %w", name, full)
 	}
 	switch {
 	case errors.Is(err, exec.ErrNotFound):
 		return fmt.Errorf("command not found: %q is not on the PATH%s", name, NearestOnPath(name))
 	case errors.Is(err, fs.ErrNotExist):
 		if _, err := os.Stat(c.Dir); err != nil {
-			return fmt.Errorf("there is no folder %s to start it in", c.Dir)
+			return fmt.Errorf("no folder %s to start it in", c.Dir)
 		}
 		if interpreter := firstLine(name); interpreter != "" {
 			return fmt.Errorf("the interpreter %s, which the first line of %s names, is missing", interpreter, name)
 		}
-		return fmt.Errorf("there is no file %s", name)
+		return fmt.Errorf("no file %s", name)
 	case errors.Is(err, fs.ErrPermission):
-		return fmt.Errorf("%s is not executable; chmod +x it, or name the interpreter first", name)
+		return fmt.Errorf("%s is not executable; run chmod +x on it, or put the interpreter first", name)
 	case errors.Is(err, syscall.ENOEXEC), errors.Is(err, syscall.Errno(0x56)) && runtime.GOOS == "darwin": // EBADARCH
 		return fmt.Errorf("%s is not a program for this machine: built for another architecture, or a script without an interpreter line", name)
 	case errors.As(err, &p):
-		return fmt.Errorf("%s cannot be started: %w", name, p.Err)
+		return fmt.Errorf("cannot start %s: %w", name, p.Err)
 	}
-	return fmt.Errorf("%s cannot be started: %w", name, err)
+	return fmt.Errorf("cannot start %s: %w", name, err)
 }
 
 // NearestOnPath suggests a program whose name is close, or else what to do.
@@ -367,7 +367,7 @@ func Run(ctx context.Context, c Command) Ran {
 	r := Ran{Took: time.Since(began), Lines: p.Output.Last(keptLines), p: p}
 	switch {
 	case ctx.Err() != nil:
-		r.Err = fmt.Errorf("%s was broken off after %v", c.Args[0], r.Took.Round(time.Millisecond))
+		r.Err = fmt.Errorf("%s was interrupted after %v", c.Args[0], r.Took.Round(time.Millisecond))
 	case p.state == nil || !p.state.Success():
 		r.Err = fmt.Errorf("%s %s", filepath.Base(c.Args[0]), p.How())
 	}
@@ -400,7 +400,7 @@ func (p *Process) Done() <-chan struct{} { return p.done }
 // How describes how the process ended, in words. It may be asked once Done is closed.
 func (p *Process) How() string {
 	if p.state == nil {
-		return "ended, and the system does not say how"
+		return "ended, and the system does not report how"
 	}
 	ws, ok := p.state.Sys().(syscall.WaitStatus)
 	if ok && ws.Signaled() {

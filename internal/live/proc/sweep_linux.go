@@ -236,7 +236,7 @@ func (d *diag) dump(out []Listener, family byte) ([]Listener, error) {
 		for b := d.buf[:n]; len(b) >= 16; {
 			size := int(ne.Uint32(b))
 			if size < 16 || size > len(b) {
-				return out, errors.New("a cut-off answer from the kernel")
+				return out, errors.New("truncated message from the kernel")
 			}
 			switch kind := ne.Uint16(b[4:]); {
 			case kind == unix.NLMSG_DONE:

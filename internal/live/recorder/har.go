@@ -63,7 +63,7 @@ func (a *Archive) mend() error {
 		return err
 	}
 	if !bytes.HasPrefix([]byte(payload.HARBegin), head[:n]) {
-		return errors.New("this is not a recording of Night Drill's; it is left as it is. Choose another name")
+		return errors.New("not a recording of Night Drill's; it is left as it is. Choose another name")
 	}
 	a.end = begin
 	if n == len(head) {

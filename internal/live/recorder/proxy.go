@@ -115,7 +115,7 @@ func (p *Proxy) Start(listen, to string) error {
 	}
 	if listensAt(l.Addr(), target) {
 		l.Close()
-		return fmt.Errorf("%s is where this listens itself, so nothing would ever answer; give the address of the "+
+		return fmt.Errorf("%s is where this proxy listens itself, so nothing would ever answer; give the address of the "+
 			"service with --to, and another to listen at with --listen",
 			to)
 	}
@@ -243,7 +243,7 @@ func (x *exchange) over(p *Proxy) {
 		x.request.Body = note("request's body", &x.sent)
 		x.reply.Body = note("reply", &x.received)
 		if coding := headerValue(x.reply.Header, "Content-Encoding"); coding != "" {
-			notes = append(notes, "the reply is packed ("+coding+")")
+			notes = append(notes, "the reply is compressed ("+coding+")")
 		}
 		err := p.Keep(payload.Payload{Request: &x.request, Reply: &x.reply, Time: x.began.UTC()}, x.first, took-x.first, strings.Join(notes, "; "))
 		if err != nil {

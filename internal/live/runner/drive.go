@@ -253,7 +253,7 @@ func enforced(f *plan.Function) string {
 		return ""
 	}
 	if f.Stop != nil {
-		return "not enforced: what runs is elsewhere"
+		return "not enforced: its process was started elsewhere"
 	}
 	return proc.Bounded().Says(proc.Bounds{Memory: f.Memory, CPU: f.CPU})
 }
@@ -508,12 +508,12 @@ func (d *Driver) Run(ctx context.Context) {
 	d.level(d.rec.Length, true)
 	for s, n := range d.extended {
 		if n > 0 {
-			d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("%s: a lease was extended %d times, since the function was still at work", d.p.Sources[s].Name, n))
+			d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("%s: a lease was extended %d times, since the function was still working", d.p.Sources[s].Name, n))
 		}
 	}
 	for s, n := range d.itself {
 		if n > 0 {
-			d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("%s: %d of the requests were OPTIONS, which the source answers itself, as at the front; they are no events", d.p.Sources[s].Name, n))
+			d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("%s: %d of the requests were OPTIONS, which the source answers itself, as at the front; they are not events", d.p.Sources[s].Name, n))
 		}
 	}
 	d.rec.Notes = append(d.rec.Notes, d.failuresInOrder()...)

@@ -158,7 +158,7 @@ func (in *instance) attach() {
 	dialer := net.Dialer{Timeout: 2 * time.Second}
 	conn, err := dialer.DialContext(in.ctx, "tcp", in.address)
 	if err != nil {
-		in.gone(Trouble{Text: fmt.Sprintf("is not there: nothing answers at %s; start it first (it is attached, Night Drill does not start it)", in.address)}, "not there")
+		in.gone(Trouble{Text: fmt.Sprintf("not found: nothing answers at %s; start it first (transport: attach, Night Drill does not start it)", in.address)}, "not found")
 		return
 	}
 	conn.Close()
@@ -170,7 +170,7 @@ func (in *instance) attach() {
 	in.say(logs.Ready, "attached to "+in.address)
 	in.open()
 	<-in.ctx.Done()
-	in.gone(Trouble{}, "let go")
+	in.gone(Trouble{}, "detached")
 }
 
 // say enters a line into the log.
@@ -183,14 +183,14 @@ func (in *instance) say(kind logs.Kind, text string) {
 func (in *instance) missing() string {
 	switch in.fn.Ready.By {
 	case plan.ReadyHTTP:
-		return fmt.Sprintf("GET %s did not answer 2xx on the port it was given", in.fn.Ready.Path)
+		return fmt.Sprintf("GET %s did not answer 2xx on the port that it was given", in.fn.Ready.Path)
 	case plan.ReadyLine:
 		return fmt.Sprintf("no line of its output matched %q", in.fn.Ready.Line)
 	}
 	if in.socket != "" {
-		return fmt.Sprintf("it did not listen on the Unix socket it was given, %s (environment variable SOCKET, or {socket} in start)", in.socket)
+		return fmt.Sprintf("it did not listen on the Unix socket that it was given, %s (environment variable SOCKET, or {socket} in start)", in.socket)
 	}
-	text := fmt.Sprintf("it did not listen on the port it was given, 127.0.0.1:%d (environment variable PORT, or {port} in start)", in.port)
+	text := fmt.Sprintf("it did not listen on the port that it was given, 127.0.0.1:%d (environment variable PORT, or {port} in start)", in.port)
 	if len(in.listened) > 0 {
 		text += fmt.Sprintf(", but on %v", in.listened)
 	}
@@ -207,7 +207,7 @@ func (in *instance) lastWords() string {
 			return "; its last line: " + line
 		}
 	}
-	return "; it wrote nothing"
+	return "; no output"
 }
 
 // spawn starts the process, or takes one that was started ahead.
@@ -310,7 +310,7 @@ func (in *instance) gone(why Trouble, how string) {
 		r.Reason = engine.Crashed
 		if used.Killed {
 			r.Reason = engine.OutOfMemory
-			r.Exit = fmt.Sprintf("ended by the system, since it used more than its memory of %s", sizeText(in.fn.Memory))
+			r.Exit = fmt.Sprintf("killed by the system, since it used more than its memory of %s", sizeText(in.fn.Memory))
 			if why.Text = "ran out of memory: it was " + r.Exit; !in.ready {
 				why.Text = "does not start: it was " + r.Exit
 			}
@@ -409,7 +409,7 @@ func (in *instance) startProgram(env []string) (transport.Program, error) {
 		l.process.Stop(grace)
 	}
 	in.d.mu.Unlock()
-	in.say(logs.Started, fmt.Sprintf("started as process %d, %s after it was wanted", l.process.PID, l.process.Runs.Sub(began).Round(100*time.Microsecond)))
+	in.say(logs.Started, fmt.Sprintf("started as process %d, %s after it was needed", l.process.PID, l.process.Runs.Sub(began).Round(100*time.Microsecond)))
 	return transport.Program{In: l.process.In, Out: l.process.Out, Ended: func() string {
 		l.process.Gone()
 		if how := l.process.How(); how != "exited with code 0" {
@@ -654,7 +654,7 @@ func (s *slot) report(j *job, r *transport.Reply) *job {
 			s.cur.Unexpected = true
 			if d.unexpected++; d.unexpected == 1 {
 				p := &d.rec.Payloads[d.rec.Arrivals[j.event].Payload]
-				d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("the first unexpected answer was to %s#%d: %s", p.Set, p.N, why))
+				d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("the first unexpected reply was to %s#%d: %s", p.Set, p.N, why))
 			}
 		}
 		if d.tracks == nil {

@@ -68,7 +68,7 @@ func (d *Driver) SetConcurrency(n int) error {
 	each := d.limits()
 	switch why := plan.SharesFit(n, each); {
 	case n < 1:
-		return errors.New("the least is 1; to let nothing through, turn everything away")
+		return errors.New("it must be at least 1; to let nothing through, reject everything")
 	case why != "":
 		return errors.New(why)
 	case n == d.all:
@@ -79,7 +79,7 @@ func (d *Driver) SetConcurrency(n int) error {
 }
 
 func (d *Driver) setAll(n int) {
-	text := fmt.Sprintf("all together %d → %d", d.all, n)
+	text := fmt.Sprintf("project total %d → %d", d.all, n)
 	d.all = n
 	d.change(-1, text, engine.Input{Kind: engine.SetProject, Concurrency: int32(n)})
 }

@@ -81,7 +81,7 @@ func (s *slot) onward(j *job, r *transport.Reply) (out []sentOn) {
 		}
 		if err != nil {
 			d.mu.Lock()
-			d.fail(s.in.record().Function, Trouble{Text: fmt.Sprintf("answered, but its reply could not be sent on to %s: %v", to.Name, err), Started: true})
+			d.fail(s.in.record().Function, Trouble{Text: fmt.Sprintf("replied, but its reply could not be sent on to %s: %v", to.Name, err), Started: true})
 			d.mu.Unlock()
 			continue
 		}

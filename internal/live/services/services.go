@@ -71,7 +71,7 @@ func (s *Set) Need(ctx context.Context, i int) error {
 	x.began, x.theirs = false, false
 	if x.answers(ctx) {
 		x.theirs = true
-		s.say(x.Name, logs.Ready, "is there already; it is used as it is")
+		s.say(x.Name, logs.Ready, "already running; it is used as it is")
 		return nil
 	}
 	ctx, cancel := context.WithTimeout(ctx, x.StartTimeout)
@@ -201,7 +201,7 @@ func (s *Set) Names() (out []string) {
 		}
 		switch {
 		case x.theirs:
-			out = append(out, x.Name+" (was there)")
+			out = append(out, x.Name+" (already running)")
 		case x.began && x.alive():
 			out = append(out, x.Name)
 		}

@@ -206,7 +206,7 @@ func (c *Conn) Do(ctx context.Context, m *Message, trace string) Reply {
 	if err != nil {
 		// a function may answer before it has read all; what it says counts
 		if c.peek(&r) != nil {
-			return c.fail(r, engine.Disconnected, "the connection ended while the request was written")
+			return c.fail(r, engine.Disconnected, "the connection closed while the request was being written")
 		}
 	}
 	return c.read(req, r)
@@ -237,7 +237,7 @@ func (c *Conn) peek(r *Reply) error {
 func (c *Conn) read(req *http.Request, r Reply) Reply {
 	if r.Received.IsZero() {
 		if err := c.peek(&r); err != nil {
-			return c.fail(r, engine.Disconnected, "the connection ended before an answer")
+			return c.fail(r, engine.Disconnected, "the connection closed before it answered")
 		}
 	}
 	var resp *http.Response
@@ -250,9 +250,9 @@ func (c *Conn) read(req *http.Request, r Reply) Reply {
 			case c.raw.left <= 0:
 				return c.fail(r, engine.TooLarge, fmt.Sprintf("the headers of the reply are larger than %d KiB", headLimit>>10))
 			case http1 && c.raw.ended:
-				return c.fail(r, engine.Disconnected, "the connection ended in the middle of the answer's headers")
+				return c.fail(r, engine.Disconnected, "the connection closed in the middle of the reply's headers")
 			}
-			return c.fail(r, engine.Garbled, "the answer is not HTTP: "+err.Error())
+			return c.fail(r, engine.Garbled, "the reply is not HTTP: "+err.Error())
 		}
 		// interim answers come before the real one (RFC 9110 §15.2)
 		if resp.StatusCode >= 200 || resp.StatusCode == http.StatusSwitchingProtocols {
@@ -260,7 +260,7 @@ func (c *Conn) read(req *http.Request, r Reply) Reply {
 		}
 	}
 	if resp.StatusCode == http.StatusSwitchingProtocols {
-		return c.fail(r, engine.Garbled, "the answer has status 101 (switching protocols), which nobody asked for")
+		return c.fail(r, engine.Garbled, "the reply has status 101 (switching protocols), which was not requested")
 	}
 	r.Status = resp.StatusCode
 	r.Header, r.Timing = resp.Header, strings.Join(resp.Header["Server-Timing"], ", ")
@@ -271,9 +271,9 @@ func (c *Conn) read(req *http.Request, r Reply) Reply {
 	case r.Size > ReplyLimit || errors.Is(err, errLimit):
 		return c.fail(r, engine.TooLarge, fmt.Sprintf("the reply is larger than %d MiB", ReplyLimit>>20))
 	case err != nil && isGarbled(err):
-		return c.fail(r, engine.Garbled, "the body of the answer is not HTTP: "+err.Error())
+		return c.fail(r, engine.Garbled, "the body of the reply is not HTTP: "+err.Error())
 	case err != nil:
-		return c.fail(r, engine.Disconnected, "the connection ended in the middle of the answer's body")
+		return c.fail(r, engine.Disconnected, "the connection closed in the middle of the reply's body")
 	}
 	r.Done = time.Now()
 	// what follows a reply would be taken for the next one; where that is at hand at once, it

@@ -48,7 +48,7 @@ func line(ctx context.Context, f *plan.Function, request *event.Request, events 
 	if bytes.ContainsAny(text, "\r\n") {
 		var one bytes.Buffer
 		if json.Compact(&one, text) != nil {
-			m.Wrong = "the event cannot be one line: it has line breaks and is not JSON"
+			m.Wrong = "the event cannot be sent as one line: it has line breaks and is not JSON"
 			return m
 		}
 		text = one.Bytes()
@@ -297,7 +297,7 @@ func (l *Lines) noReply() string {
 	if l.skipped == 0 {
 		return ""
 	}
-	return fmt.Sprintf("; of its standard output, %d lines since the event are log lines: they are not JSON, or carry "+
+	return fmt.Sprintf("; of its standard output, %d lines since the event are log lines: they are not JSON, or have "+
 		"another event's id",
 		l.skipped)
 }
@@ -331,7 +331,7 @@ func (l *Lines) understand(r *Reply, s *said) {
 			full.Status = http.StatusOK
 		}
 		if full.Status < 200 || full.Status > 599 {
-			r.Status, r.Result, r.Why = 0, engine.Garbled, fmt.Sprintf("the reply has status %d; 200 to 599 are final",
+			r.Status, r.Result, r.Why = 0, engine.Garbled, fmt.Sprintf("the reply has status %d; it must be from 200 to 599",
 				full.Status)
 			return
 		}

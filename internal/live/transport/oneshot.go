@@ -56,9 +56,9 @@ func (o *OneShot) Do(_ context.Context, m *Message, trace string) Reply {
 	if _, err := in.Peek(1); err != nil {
 		how := p.Ended()
 		if how == "" {
-			return fail(engine.Disconnected, "it ended without an answer")
+			return fail(engine.Disconnected, "it ended without a reply")
 		}
-		return fail(engine.Crash, "it ended without an answer: "+how)
+		return fail(engine.Crash, "it ended without a reply: "+how)
 	}
 	r.Received = time.Now()
 	head, err := textproto.NewReader(in).ReadMIMEHeader()
@@ -68,7 +68,7 @@ func (o *OneShot) Do(_ context.Context, m *Message, trace string) Reply {
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
 		return fail(engine.Disconnected, "its output ended in the middle of the headers")
 	case err != nil:
-		return fail(engine.Garbled, "the answer is not of CGI's form: "+err.Error())
+		return fail(engine.Garbled, "the reply is not valid CGI: "+err.Error())
 	}
 	if why := o.status(&r, http.Header(head)); why != "" {
 		return fail(engine.Garbled, why)
@@ -90,13 +90,13 @@ func (o *OneShot) status(r *Reply, head http.Header) (why string) {
 	case text != "":
 		n, err := strconv.Atoi(text)
 		if err != nil || n < 200 || n > 599 {
-			return fmt.Sprintf("the answer is not of CGI's form: its Status is %q, and 200 to 599 are final", head.Get("Status"))
+			return fmt.Sprintf("the reply is not valid CGI: its Status is %q; it must be from 200 to 599", head.Get("Status"))
 		}
 		r.Status = n
 	case head.Get("Location") != "":
 		r.Status = http.StatusFound
 	case head.Get("Content-Type") == "":
-		return "the answer is not of CGI's form: it has none of Status, Location and Content-Type (RFC 3875 §6.3)"
+		return "the reply is not valid CGI: it has none of Status, Location and Content-Type (RFC 3875 §6.3)"
 	}
 	head.Del("Status")
 	r.Timing = strings.Join(head["Server-Timing"], ", ")

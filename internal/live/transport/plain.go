@@ -28,7 +28,7 @@ func (r *Reply) Plain() (body []byte, note string) {
 		}
 		plain, err := unpack(coding, body)
 		if err != nil {
-			return body, fmt.Sprintf("%s, shown as it came: %v", coding, err)
+			return body, fmt.Sprintf("%s, shown as received: %v", coding, err)
 		}
 		body, note = plain, "unpacked from "+coding
 	}
@@ -45,7 +45,7 @@ func (r *Reply) Plain() (body []byte, note string) {
 	}
 	e, err := htmlindex.Get(set)
 	if err != nil {
-		return body, join(fmt.Sprintf("character set %q is not known, shown as it came", set))
+		return body, join(fmt.Sprintf("unknown character set %q, shown as received", set))
 	}
 	if plain, err := e.NewDecoder().Bytes(body); err == nil {
 		return plain, join("from " + set)
@@ -65,7 +65,7 @@ func unpack(coding string, body []byte) ([]byte, error) {
 			r, err = flate.NewReader(bytes.NewReader(body)), nil
 		}
 	default:
-		return nil, fmt.Errorf("this coding is not unpacked here")
+		return nil, fmt.Errorf("this coding is not supported")
 	}
 	if err != nil {
 		return nil, err

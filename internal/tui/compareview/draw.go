@@ -38,7 +38,7 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 func (m *Model) drawEmpty(out *canvas.Canvas) {
 	out.Put(2, 1, canvas.Plain, "Which is better, and is that more than noise?")
 	for i, text := range []string{
-		"v   compares the variants of a function: it starts each of them cold, again and again and in turns, then sends each warm events",
+		"v   compares the variants of a function: it starts each of them cold, several times and in turns, then sends each warm events",
 		"5 r marks two past runs with space, and compares them with c",
 		"On the command line: nightdrill compare FUNCTION, or RUN RUN, or DRILL --limit … --against …",
 	} {
@@ -89,7 +89,7 @@ func (m *Model) drawPage(page *canvas.Canvas, c *measure.Comparison) int {
 	y = m.drawMemory(page, y, c)
 	y = m.drawReplies(page, y, c)
 	if len(c.Warnings) > 0 {
-		page.Rule(y, "to keep in mind")
+		page.Rule(y, "Caveats")
 		y++
 	}
 	for _, text := range c.Warnings {
@@ -174,7 +174,7 @@ func (m *Model) drawPlain(page *canvas.Canvas, y int, c *measure.Comparison, row
 	if len(rows) == 0 {
 		return y
 	}
-	page.Rule(y, "beside that")
+	page.Rule(y, "Other measures")
 	y++
 	edge := func(i int) int { return 40 + (i+1)*min(max(longest(c)+3, 12), (m.w-42)/max(len(c.Sides), 1)) }
 	for i := range c.Sides {
@@ -230,7 +230,7 @@ func (m *Model) drawReplies(page *canvas.Canvas, y int, c *measure.Comparison) i
 	if c.Compared == 0 {
 		return y
 	}
-	page.Rule(y, fmt.Sprintf("replies: of %d events, %d were answered otherwise than by %s", c.Compared, c.Differed, c.Sides[0].Label))
+	page.Rule(y, fmt.Sprintf("replies: of %d events, %d got a different reply from that of %s", c.Compared, c.Differed, c.Sides[0].Label))
 	y++
 	for _, r := range c.Replies {
 		x := page.PutUpTo(1, y, longest(c)+3, styleOf(r.Side), proc.Harmless(c.Sides[r.Side].Label))

@@ -138,7 +138,7 @@ func (m *Model) Compare(first, second string) tea.Cmd {
 	runs := m.store
 	a, b := m.place(first), m.place(second)
 	if first != "" && (a < 0 || b < 0) {
-		m.loading, m.trouble = false, "one of the runs is no longer there"
+		m.loading, m.trouble = false, "one of the runs no longer exists"
 		return nil
 	}
 	var from, to store.Info
@@ -154,7 +154,7 @@ func (m *Model) Compare(first, second string) tea.Cmd {
 		r, err := runs.Load(second)
 		if out.err = err; err == nil {
 			if out.all = session.CompareVariants(r); len(out.all) == 0 {
-				out.err = fmt.Errorf("run %s has no two variants of a function that answered", second)
+				out.err = fmt.Errorf("run %s has no two variants of a function that replied", second)
 			}
 		}
 		return out
@@ -172,7 +172,7 @@ func (m *Model) against(by int) tea.Cmd {
 			return m.Compare(id, m.second)
 		}
 	}
-	return msg.Complain(fmt.Errorf("there is no other run on that side"))
+	return msg.Complain(fmt.Errorf("no other run on that side"))
 }
 
 // Key handles a key.

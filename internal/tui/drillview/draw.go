@@ -66,11 +66,11 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 func (m *Model) drawChoice(c *canvas.Canvas) {
 	if len(m.p.Drills) == 0 {
 		c.Put(2, 1, canvas.Plain, "The project has no drill yet.")
-		c.Put(2, 3, canvas.Dim, "A drill says which payloads reach which source, and when. Write one below drills: in nightdrill.yaml, such as")
+		c.Put(2, 3, canvas.Dim, "A drill defines which payloads reach which source, and when. Add one under drills: in nightdrill.yaml, such as")
 		for i, line := range []string{"drills:", "  evening:", "    feeds:", "      - {source: fares, payloads: fare-requests, arrive: [{steady: 20/s, for: 10s}]}"} {
 			c.Put(4, 5+i, canvas.Plain, line)
 		}
-		c.Put(2, 10, canvas.Dim, "and open the project again.")
+		c.Put(2, 10, canvas.Dim, "and save the file.")
 		return
 	}
 	c.Put(2, 1, canvas.Plain, "Which drill?")
@@ -189,7 +189,7 @@ func (m *Model) drawLanes(c *canvas.Canvas, y, rows int, w draw.Window) {
 	y++
 	now := m.chart.Run().Length
 	if len(lanes) == 0 {
-		c.Put(left, y, canvas.Dim, "no instance runs yet")
+		c.Put(left, y, canvas.Dim, "no instances yet")
 	}
 	first, shown := 0, lanes
 	hidden := ""
@@ -285,7 +285,7 @@ func calls(n int) string {
 	if n == 1 {
 		return "1 call"
 	}
-	return fmt.Sprintf("%d calls", n)
+	return fmt.Sprintf("%d invocations", n)
 }
 
 // mark returns the glyph of a lane's cell: each state has its own, so that the
@@ -430,9 +430,9 @@ func axisText(t clock.Time, step time.Duration) string {
 // drawFigures draws the running figures of each function.
 func (m *Model) drawFigures(c *canvas.Canvas, y int) {
 	r := m.chart.Run()
-	title := "so far, latency in ms"
+	title := "Latency so far, ms"
 	if !m.live {
-		title = "latency in ms"
+		title = "Latency, ms"
 	}
 	c.Rule(y, title)
 	y++
@@ -461,7 +461,7 @@ func (m *Model) drawFigures(c *canvas.Canvas, y int) {
 		for _, l := range m.looks {
 			used, starting, waiting = used+l.InFlight, starting+l.Claimed, waiting+l.Waiting
 		}
-		c.Put(1, y, canvas.Plain, "all together")
+		c.Put(1, y, canvas.Plain, "project total")
 		all := m.limitOfAll()
 		if bar > 0 {
 			drawUse(c, left+1, y, bar-3, used, starting, all, 0)
@@ -497,7 +497,7 @@ func (m *Model) drawFigures(c *canvas.Canvas, y int) {
 			}
 		}
 		if limits.TurnAway && m.w >= columns[10].at+16 {
-			c.PutUpTo(columns[10].at+2, y, m.w, canvas.Bad, "✗ turns away")
+			c.PutUpTo(columns[10].at+2, y, m.w, canvas.Bad, "✗ rejects")
 		}
 	}
 }
@@ -524,7 +524,7 @@ func (m *Model) drawDetails(c *canvas.Canvas) {
 	v := m.under()
 	if v != nil {
 		lines = m.invocationLines(v)
-		name = fmt.Sprintf("%s, call %d of %d", name, m.call+1, len(l.Invocations))
+		name = fmt.Sprintf("%s, invocation %d of %d", name, m.call+1, len(l.Invocations))
 	}
 	lines = append(lines, m.instanceLines(&l.Instance)...)
 	if v != nil {
@@ -567,7 +567,7 @@ func (m *Model) byteLines(v *measure.Invocation) (lines []line) {
 		}
 	}
 	if attempts := m.chart.Events(v); len(attempts) > 0 {
-		put("the event, as it was recorded", r.Payloads[r.Arrivals[attempts[0].Event].Payload].Blob, "not kept: the run is an old one, or its quota was used up")
+		put("the event, as it was recorded", r.Payloads[r.Arrivals[attempts[0].Event].Payload].Blob, "not kept: the run is old, or its quota was used up")
 	}
 	put("the reply", v.Reply, "none, or not kept")
 	if v.Timing > 0 {
@@ -621,7 +621,7 @@ func (m *Model) invocationLines(v *measure.Invocation) []line {
 		add(canvas.Plain, title, "%s", proc.Harmless(p.Label))
 		add(canvas.Dim, "", "%s#%d, attempt %d: %s", p.Set, p.N, a.N, a.Result)
 	}
-	status := "no answer: " + v.Result.String()
+	status := "no reply: " + v.Result.String()
 	if v.Status > 0 {
 		status = fmt.Sprint(v.Status)
 		if v.Result != engine.OK {
@@ -640,8 +640,8 @@ func (m *Model) invocationLines(v *measure.Invocation) []line {
 			add(canvas.Plain, name, "+ %-12s %s", measure.DurationText(at.Sub(from)), what)
 		}
 	}
-	step("taken", first.Arrived, first.Due, "how late the driver was")
-	step("handed over", v.Assigned, first.Arrived, "waited for an instance")
+	step("taken", first.Arrived, first.Due, "driver delay")
+	step("dispatched", v.Assigned, first.Arrived, "waited for an instance")
 	step("sent", v.Sent, v.Assigned, "")
 	step("first byte", v.Received, v.Sent, "the function at work")
 	step("done", v.Done, max(v.Received, v.Assigned), "the rest of the reply")
@@ -663,7 +663,7 @@ func (m *Model) instanceLines(in *measure.Instance) []line {
 	}
 	switch {
 	case in.Parked && in.Ready > 0:
-		add(canvas.Cold, "instance start", "%s to go on from where it stood: the best that any restore could reach", measure.DurationText(in.Ready.Sub(in.Spawned)))
+		add(canvas.Cold, "instance start", "%s to resume: a lower bound for any snapshot restore", measure.DurationText(in.Ready.Sub(in.Spawned)))
 	case of.OneShot:
 		add(canvas.Cold, "process", "one for this invocation; its start is in the time to the first byte")
 	case in.Ready > 0:
@@ -679,7 +679,7 @@ func (m *Model) instanceLines(in *measure.Instance) []line {
 		add(canvas.Plain, "instance", "process %d", in.PID)
 	}
 	if in.Peak > 0 {
-		text := fmt.Sprintf("%.1f MiB at most", mib(in.Peak))
+		text := fmt.Sprintf("peak %.1f MiB", mib(in.Peak))
 		if of.Memory > 0 {
 			text += fmt.Sprintf(" of %.0f, %s", mib(of.Memory), of.Enforced)
 		}

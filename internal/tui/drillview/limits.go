@@ -31,7 +31,7 @@ var LimitKeys = struct{ Open, Cell, More, Away, Replace, Close key.Binding }{
 	Open:    key.NewBinding(key.WithKeys("e"), key.WithHelp("e", "limits")),
 	Cell:    key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓←→", "choose a limit")),
 	More:    key.NewBinding(key.WithKeys("+", "=", "-", "_"), key.WithHelp("+ - or a value", "change it now")),
-	Away:    key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "turn everything away, or not")),
+	Away:    key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "reject everything, or not")),
 	Replace: key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "replace the instances")),
 	Close:   key.NewBinding(key.WithKeys("esc", "e"), key.WithHelp("esc", "close")),
 }
@@ -77,15 +77,15 @@ func next(steps []time.Duration, d time.Duration, by int) time.Duration {
 }
 
 var cells = []cell{
-	wholeCell("at a time", "max", func(l *plan.Limits) *int { return &l.Max }, 0),
-	wholeCell("kept for it", "guaranteed", func(l *plan.Limits) *int { return &l.Guaranteed }, 0),
-	wholeCell("each instance", "per_instance", func(l *plan.Limits) *int { return &l.PerInstance }, 1),
-	wholeCell("kept warm", "keep_warm", func(l *plan.Limits) *int { return &l.KeepWarm }, 0),
-	{"idle stop", "idle_after", func(l *plan.Limits) string { return l.IdleAfter.String() },
+	wholeCell("max", "max", func(l *plan.Limits) *int { return &l.Max }, 0),
+	wholeCell("guaranteed", "guaranteed", func(l *plan.Limits) *int { return &l.Guaranteed }, 0),
+	wholeCell("per instance", "per_instance", func(l *plan.Limits) *int { return &l.PerInstance }, 1),
+	wholeCell("keep warm", "keep_warm", func(l *plan.Limits) *int { return &l.KeepWarm }, 0),
+	{"idle after", "idle_after", func(l *plan.Limits) string { return l.IdleAfter.String() },
 		func(l *plan.Limits, by int) { l.IdleAfter = next(idleSteps, l.IdleAfter, by) }},
 	{"starts", "start_rate", func(l *plan.Limits) string { return l.StartRate() },
 		func(l *plan.Limits, by int) { l.StartEvery = next(startSteps, l.StartEvery, -by) }},
-	wholeCell("at once", "start_burst", func(l *plan.Limits) *int { return &l.StartBurst }, 1),
+	wholeCell("start burst", "start_burst", func(l *plan.Limits) *int { return &l.StartBurst }, 1),
 }
 
 // Limits sets the limits that hold now.
@@ -165,7 +165,7 @@ func (m *Model) edit(change func(*plan.Limits, *cell) error, all func() (int, er
 	if p.row == 0 {
 		n, err := all()
 		if err != nil {
-			m.Changed(fmt.Errorf("that is not a whole number"))
+			m.Changed(fmt.Errorf("must be a whole number"))
 			return nil
 		}
 		return func() tea.Msg { return SetAll{n} }
@@ -189,7 +189,7 @@ func (m *Model) drawLimits(c *canvas.Canvas) {
 	width := min(m.w-2, 130)
 	tall := min(len(p.each)+7, m.h-1)
 	x, y := (m.w-width)/2, max(m.h-m.figureRows()-tall, 0)
-	c.Frame(x, y, width, tall, "limits, as they hold now")
+	c.Frame(x, y, width, tall, "Current limits")
 	name := 16
 	if width < 100 {
 		name = 11
@@ -221,7 +221,7 @@ func (m *Model) drawLimits(c *canvas.Canvas) {
 			style = canvas.Warm
 		}
 		if row == 0 {
-			c.Put(x+2, at, style, "all together")
+			c.Put(x+2, at, style, "project total")
 			m.putCell(c, edge(0), at, row, 0, strconv.Itoa(p.all))
 			continue
 		}
@@ -239,9 +239,9 @@ func (m *Model) drawLimits(c *canvas.Canvas) {
 			m.putCell(c, edge(i), at, row, i, text)
 		}
 		if l.TurnAway {
-			c.PutUpTo(edge(len(cells)-1)+2, at, x+width-1, canvas.Bad, "✗ turns away")
+			c.PutUpTo(edge(len(cells)-1)+2, at, x+width-1, canvas.Bad, "✗ rejects")
 		} else {
-			c.PutUpTo(edge(len(cells)-1)+2, at, x+width-1, canvas.Dim, "takes events")
+			c.PutUpTo(edge(len(cells)-1)+2, at, x+width-1, canvas.Dim, "accepts")
 		}
 	}
 	style := canvas.Good
@@ -249,9 +249,9 @@ func (m *Model) drawLimits(c *canvas.Canvas) {
 		style = canvas.Bad
 	}
 	c.PutUpTo(x+2, y+tall-4, x+width-2, style, p.said)
-	hint := "+ - by a step, or type a value and enter; t turns everything away; r replaces the instances; esc closes"
+	hint := "+ - by a step, or type a value and enter; t rejects everything; r replaces the instances; esc closes"
 	if width < 106 {
-		hint = "+ - or a value and enter; t turns away; r replaces; esc closes"
+		hint = "+ - or a value and enter; t rejects; r replaces; esc closes"
 	}
 	c.PutUpTo(x+2, y+tall-3, x+width-2, canvas.Dim, hint)
 }

@@ -40,8 +40,8 @@ var Keys = struct{ Start, Stop, Up, Down, Left, Right, Open, Map, Close, In, Out
 	Left:  key.NewBinding(key.WithKeys("left", "h"), key.WithHelp("←→", "choose an invocation")),
 	Right: key.NewBinding(key.WithKeys("right", "l")),
 	Open:  key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "open it")),
-	Map:   key.NewBinding(key.WithKeys("g"), key.WithHelp("g", "its way on the map")),
-	Close: key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "close, let go")),
+	Map:   key.NewBinding(key.WithKeys("g"), key.WithHelp("g", "trace on the map")),
+	Close: key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "close")),
 	In:    key.NewBinding(key.WithKeys("+", "="), key.WithHelp("+ -", "zoom")),
 	Out:   key.NewBinding(key.WithKeys("-", "_")),
 	Back:  key.NewBinding(key.WithKeys(",", "pgup"), key.WithHelp(", .", "scroll in time")),
@@ -413,7 +413,7 @@ func (m *Model) Title() (style canvas.Style, text string) {
 	case !r.Finished:
 		return canvas.Bad, fmt.Sprintf("%s  stopped after %.1f s", r.Drill, r.Length.Seconds())
 	}
-	return canvas.Plain, fmt.Sprintf("%s  over after %.1f s", r.Drill, r.Length.Seconds())
+	return canvas.Plain, fmt.Sprintf("%s  finished in %.1f s", r.Drill, r.Length.Seconds())
 }
 
 // Looks returns the state of each function, while a drill is under way; nil where

@@ -63,7 +63,7 @@ func (m *Model) drawLadder(c *canvas.Canvas, y int) int {
 			}
 			between := ""
 			if p.Hi > 0 {
-				between = fmt.Sprintf(", with 95 %% certainty between %s and %s", measure.MillisText(&p.Lo), measure.MillisText(&p.Hi))
+				between = fmt.Sprintf(", 95 %% interval %s to %s", measure.MillisText(&p.Lo), measure.MillisText(&p.Hi))
 			}
 			m.add(x, y, until-x, pick, "%s: %s ms%s, of %d starts", r.Function, text, between, r.N)
 			texts = append(texts, text)
@@ -81,11 +81,11 @@ func (m *Model) drawLadder(c *canvas.Canvas, y int) int {
 			for k := from; k < max(to, from+1) && k < m.w-1; k++ {
 				c.Set(k, y, canvas.Warm, '▔')
 			}
-			c.PutUpTo(max(to, from+1)+1, y, m.w-1, canvas.Dim, "of it “"+own.Name+"” "+measure.MillisText(new(own.To-own.From))+" ms, as the function says")
+			c.PutUpTo(max(to, from+1)+1, y, m.w-1, canvas.Dim, "of it “"+own.Name+"” "+measure.MillisText(new(own.To-own.From))+" ms, by its Server-Timing")
 			y++
 		}
 	}
-	c.PutUpTo(1, y, m.w-1, canvas.Dim, "╌ spawn, to the command's own code   ━ boot, to ready   ▄ its first answer")
+	c.PutUpTo(1, y, m.w-1, canvas.Dim, "╌ spawn, to the command's own code   ━ boot, to ready   ▄ its first reply")
 	return y + 1
 }
 
@@ -216,9 +216,9 @@ func (m *Model) drawTimes(c *canvas.Canvas, y int) int {
 				measure.DurationText(f.P50[at]), measure.DurationText(f.P95[at]), measure.DurationText(f.Max[at]), instances[i], waiting[i])
 		}
 		y += curveRows
-		y = m.bars(c, y, "instances", instances, canvas.Plain, "at most %d")
+		y = m.bars(c, y, "instances", instances, canvas.Plain, "peak %d")
 		if maxOf(waiting) > 0 {
-			y = m.bars(c, y, "waiting", waiting, canvas.Bad, "at most %d")
+			y = m.bars(c, y, "waiting", waiting, canvas.Bad, "peak %d")
 		}
 	}
 	if begun {
@@ -243,7 +243,7 @@ func (m *Model) bars(c *canvas.Canvas, y int, name string, counts []int, style c
 		c.Set(left+i, y, style, draw.Bar(n, most))
 	}
 	value := most
-	if strings.Contains(words, "in all") {
+	if strings.Contains(words, "total") {
 		value = sum
 	}
 	c.PutUpTo(left+len(counts)+1, y, m.w-1, canvas.Dim, fmt.Sprintf(words, value))
@@ -270,10 +270,10 @@ func (m *Model) drawRates(c *canvas.Canvas, y int) int {
 	l := m.page.Summary.Load
 	title := "offered against completed"
 	if l.Offered != nil && l.Completed != nil {
-		title = fmt.Sprintf("offered %s a second, completed %s", draw.Short(math.Round(*l.Offered*10)/10), draw.Short(math.Round(*l.Completed*10)/10))
+		title = fmt.Sprintf("offered %s/s, completed %s/s", draw.Short(math.Round(*l.Offered*10)/10), draw.Short(math.Round(*l.Completed*10)/10))
 	}
 	if l.Most > 0 && l.MostAfter != nil {
-		title += fmt.Sprintf("; the most instances, %d, after %.1f s", l.Most, *l.MostAfter)
+		title += fmt.Sprintf("; peak of %d instances after %.1f s", l.Most, *l.MostAfter)
 	}
 	if l.Rest != nil {
 		title += fmt.Sprintf("; at rest %.1f s after the last event", *l.Rest)
@@ -300,19 +300,19 @@ func (m *Model) drawRates(c *canvas.Canvas, y int) int {
 			c.Set(left+i, y, canvas.Dim, draw.Bar(arrived[i], most))
 			c.Set(left+i, y+1, canvas.Warm, draw.Bar(done[i], most))
 			if from, to := time.Duration(i*per)*t.Step, time.Duration((i+1)*per)*t.Step; arrived[i]+done[i] > 0 {
-				m.add(left+i, y+1, 1, measure.Filter{Source: name, From: from, To: to}, "%s, %.2f to %.2f s: %d came, %d done, %d turned away or lost, %d behind", name, from.Seconds(), to.Seconds(), arrived[i], done[i], away[i], behind[i])
+				m.add(left+i, y+1, 1, measure.Filter{Source: name, From: from, To: to}, "%s, %.2f to %.2f s: %d received, %d done, %d rejected or failed, %d behind", name, from.Seconds(), to.Seconds(), arrived[i], done[i], away[i], behind[i])
 			}
 		}
 		count := m.page.Summary.Sources[name]
-		c.PutUpTo(left+n+1, y, m.w-1, canvas.Dim, fmt.Sprintf("%d came", count.Arrived))
+		c.PutUpTo(left+n+1, y, m.w-1, canvas.Dim, fmt.Sprintf("%d received", count.Arrived))
 		c.Right(left-1, y+1, canvas.Dim, "done")
 		c.PutUpTo(left+n+1, y+1, m.w-1, canvas.Dim, fmt.Sprintf("%d done", count.Done))
 		y += 2
 		if maxOf(away) > 0 {
-			y = m.bars(c, y, "away, lost", away, canvas.Bad, "%d in all")
+			y = m.bars(c, y, "rejected, failed", away, canvas.Bad, "%d in total")
 		}
 		if maxOf(behind) > 0 && m.page.Kinds[name] != "http" {
-			y = m.bars(c, y, "behind", behind, canvas.Cold, "at most %d, "+shortLag(lag))
+			y = m.bars(c, y, "behind", behind, canvas.Cold, "peak %d, "+shortLag(lag))
 		}
 	}
 	y = m.timeAxis(c, y, per, n)

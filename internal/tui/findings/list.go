@@ -70,11 +70,11 @@ func (m *Model) listKey(k tea.KeyPressMsg) tea.Cmd {
 	case "c":
 		return m.compareMarked(info)
 	case "n":
-		return ask("The name of the run; with one, it is always kept:", info.Name, func(text string) tea.Cmd {
+		return ask("Name of the run (named runs are always kept):", info.Name, func(text string) tea.Cmd {
 			return change(info, func(i store.Info) error { return m.store.Name(i.ID, text) })
 		})
 	case "o":
-		return ask("A note to the run:", info.Note, func(text string) tea.Cmd {
+		return ask("Note:", info.Note, func(text string) tea.Cmd {
 			return change(info, func(i store.Info) error { return m.store.Note(i.ID, text) })
 		})
 	case "p":
@@ -83,7 +83,7 @@ func (m *Model) listKey(k tea.KeyPressMsg) tea.Cmd {
 		return m.askExport(info.ID)
 	case "d":
 		return func() tea.Msg {
-			return msg.Ask{Title: "Delete run " + info.Label() + " for good? y / any other key", YesNo: true, Done: func(string) tea.Cmd { return change(info, m.store.Delete) }}
+			return msg.Ask{Title: "Delete run " + info.Label() + " permanently? y / any other key", YesNo: true, Done: func(string) tea.Cmd { return change(info, m.store.Delete) }}
 		}
 	}
 	return nil
@@ -101,7 +101,7 @@ func (m *Model) compareMarked(under store.Info) tea.Cmd {
 	}
 	if len(ids) != 2 {
 		return func() tea.Msg {
-			return msg.Note{Text: fmt.Sprintf("two runs are compared, and %d are marked; space marks a run", len(ids)), Bad: true}
+			return msg.Note{Text: fmt.Sprintf("compare needs two marked runs, and %d are marked; space marks a run", len(ids)), Bad: true}
 		}
 	}
 	m.list = nil
@@ -128,9 +128,9 @@ func trendOf(runs []store.Info, drill string) (name string) {
 // drawList draws the list of past runs, the newest first, with the main figures of
 // their drill's function as a trend.
 func (m *Model) drawList(c *canvas.Canvas) {
-	c.Rule(0, "past runs, the newest first")
+	c.Rule(0, "Past runs, newest first")
 	if len(m.runs) == 0 {
-		c.Put(2, 2, canvas.Dim, "No run yet.")
+		c.Put(2, 2, canvas.Dim, "No runs yet.")
 		return
 	}
 	l := m.list
@@ -241,6 +241,6 @@ func (m *Model) drawTrend(c *canvas.Canvas, y int, drill, name string) {
 			c.Set(x, y+row, of.style, draw.Bar(max(int(v/top*8), 1), 8))
 			x++
 		}
-		c.PutUpTo(x+1, y+row, m.w, canvas.Dim, measure.MillisText(&values[len(values)-1])+" ms at last")
+		c.PutUpTo(x+1, y+row, m.w, canvas.Dim, measure.MillisText(&values[len(values)-1])+" ms latest")
 	}
 }

@@ -136,7 +136,7 @@ func (m *Model) label(p *measure.Point) string {
 	}
 	v := &m.run.Invocations[p.Invocation]
 	if stood := m.run.Stood(v.Assigned, v.Done); stood > 0 {
-		text += fmt.Sprintf(" (driver stood still for %s)", measure.DurationText(stood))
+		text += fmt.Sprintf(" (driver stalled for %s)", measure.DurationText(stood))
 	}
 	return text
 }
@@ -170,7 +170,7 @@ func (m *Model) drawCalls(out *canvas.Canvas) {
 	x, y := (m.w-w)/2, max((m.h-h)/2, 0)
 	out.Frame(x, y, w, h, c.words)
 	if len(c.points) == 0 {
-		out.PutUpTo(x+2, y+1, x+w-2, canvas.Plain, "No invocation: what was rejected, or never dispatched, has none.")
+		out.PutUpTo(x+2, y+1, x+w-2, canvas.Plain, "No invocations: rejected events, and those that were never dispatched, have none.")
 		return
 	}
 	rows := h - 4
@@ -209,9 +209,9 @@ func (m *Model) drawCalls(out *canvas.Canvas) {
 			out.Restyle(x+1, y+2+i, w-2, canvas.Chosen)
 		}
 	}
-	text := fmt.Sprintf("%d in all, the longest first; wait is from due until sent", c.n)
+	text := fmt.Sprintf("%d in total, longest first; wait is from due until sent", c.n)
 	if c.n > len(c.points) {
-		text = fmt.Sprintf("%d in all; these are the %d longest", c.n, len(c.points))
+		text = fmt.Sprintf("%d in total; these are the %d longest", c.n, len(c.points))
 	}
 	out.Put(x+2, y+h-2, canvas.Dim, text)
 }

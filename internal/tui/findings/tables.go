@@ -50,7 +50,7 @@ var columns = []struct {
 }{{"n", 24, false}, {"p50", 33, false}, {"95 % between", 49, true}, {"p95", 58, false}, {"p99", 67, false}, {"max", 76, false}}
 
 func (m *Model) drawLatencies(c *canvas.Canvas, y int) int {
-	c.Rule(y, "how long, in ms: from due to done; a start is from spawn to ready")
+	c.Rule(y, "Times in ms: from due to done; a start is from spawn to ready")
 	y++
 	wide := m.w >= 100
 	shift := 0
@@ -142,7 +142,7 @@ func (m *Model) noAnswers(fn int) string {
 	case len(m.page.Summary.Functions[m.page.Functions[fn]].Rejections) > 0:
 		return "every event was rejected"
 	}
-	return "no answers"
+	return "no replies"
 }
 
 // beside writes the warnings that spoil figures of some kinds next to them, each once.
@@ -228,9 +228,9 @@ func (m *Model) drawSpread(c *canvas.Canvas, x, y int, s draw.Scale, of *measure
 }
 
 func (m *Model) drawSources(c *canvas.Canvas, y int) int {
-	c.Rule(y, "what became of the events")
+	c.Rule(y, "Outcomes of events")
 	y++
-	titles := []string{"arrived", "done", "failed", "dead letter", "rejected", "other"}
+	titles := []string{"arrived", "done", "failed", "dead-lettered", "rejected", "other"}
 	edges := []int{28, 41, 54, 67, 80, 93}
 	if m.w < 100 {
 		edges = []int{27, 35, 44, 57, 68, 76}
@@ -317,7 +317,7 @@ func (m *Model) drawStatuses(c *canvas.Canvas, y int) int {
 			}
 			at := pick
 			at.Status = status
-			m.add(x, y, len([]rune(text)), at, "%s: status %s, %d times", strings.TrimSpace(name), status, statuses[status])
+			m.add(x, y, len([]rune(text)), at, "%s: status %s × %d", strings.TrimSpace(name), status, statuses[status])
 			x = c.Put(x, y, style, text) + 3
 		}
 		y++
@@ -385,7 +385,7 @@ func (m *Model) drawWays(c *canvas.Canvas, y int) int {
 	}
 	name := min(longest, max(m.w/4, 12))
 	edges := []int{name + 5, name + 15, name + 24, name + 40, name + 54, name + 63}
-	for i, title := range []string{"n", "prepared", "start", "95 % between", "first answer", "both"} {
+	for i, title := range []string{"n", "prepared", "start", "95 % between", "first reply", "both"} {
 		c.Right(edges[i]+2, y, canvas.Dim, title)
 	}
 	y++
@@ -413,7 +413,7 @@ func (m *Model) drawChanges(c *canvas.Canvas, y int) int {
 	if len(m.page.Summary.Changes) == 0 {
 		return y
 	}
-	c.Rule(y, "changed while it ran")
+	c.Rule(y, "Changes during the run")
 	y++
 	for _, x := range m.page.Summary.Changes {
 		y = canvas.Flow(c, 1, y, m.w-2, canvas.Plain, x.Words(m.page.Functions))
@@ -463,7 +463,7 @@ func (m *Model) drawWarnings(c *canvas.Canvas, y int) int {
 			beside[text] = true
 		}
 	}
-	c.Rule(y, "to keep in mind")
+	c.Rule(y, "Caveats")
 	y++
 	for _, text := range s.Warnings {
 		if !beside[text] {
@@ -477,10 +477,10 @@ func (m *Model) drawWarnings(c *canvas.Canvas, y int) int {
 		text += fmt.Sprintf("; the machine was %.0f %% busy", *d.Busy*100)
 	}
 	if d.EchoBefore.P50 != nil {
-		text += fmt.Sprintf("; a bare round trip took %s ms before, %s while it ran", measure.MillisText(d.EchoBefore.P50), measure.MillisText(d.EchoDuring.P50))
+		text += fmt.Sprintf("; a bare round trip took %s ms before, %s during the run", measure.MillisText(d.EchoBefore.P50), measure.MillisText(d.EchoDuring.P50))
 	}
 	if d.TimerP99 != nil {
-		text += fmt.Sprintf("; timers rang up to %s ms late", measure.MillisText(d.TimerP99))
+		text += fmt.Sprintf("; timers fired up to %s ms late", measure.MillisText(d.TimerP99))
 	}
 	y = canvas.Flow(c, 1, y, m.w-2, canvas.Dim, text+".")
 	if s.Machine != "" {

@@ -52,10 +52,10 @@ var Keys = struct{ Older, Newer, Lanes, Cursor, Filter, Runs, Export, Replay, Es
 	Newer:  key.NewBinding(key.WithKeys("right", "l")),
 	Lanes:  key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "its lanes, or what is behind the cursor")),
 	Cursor: key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "a cursor on the drawings")),
-	Filter: key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "a part of the run alone")),
+	Filter: key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "filter")),
 	Runs:   key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "past runs")),
 	Export: key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export to files")),
-	Replay: key.NewBinding(key.WithKeys("a"), key.WithHelp("a", "again: replay its events")),
+	Replay: key.NewBinding(key.WithKeys("a"), key.WithHelp("a", "replay its events")),
 	Escape: key.NewBinding(key.WithKeys("esc", "escape"), key.WithHelp("esc", "back")),
 }
 
@@ -228,7 +228,7 @@ func (m *Model) Title() (canvas.Style, string) {
 	case m.working != "":
 		return canvas.Warm, m.working
 	case m.page == nil:
-		return canvas.Dim, "no run yet"
+		return canvas.Dim, "no runs yet"
 	}
 	s := m.page.Summary
 	text, style := s.Drill, canvas.Plain
@@ -302,7 +302,7 @@ func (m *Model) askFilter() tea.Cmd {
 		text = m.filter.And(p.pick).String()
 	}
 	return func() tea.Msg {
-		return msg.Ask{Title: "Only what? such as class=warm from=2s to=4s (function, variant, source, route, class, status, outcome, from, to, longer, shorter, nth):", Text: text,
+		return msg.Ask{Title: "Filter, such as class=warm from=2s to=4s (function, variant, source, route, class, status, outcome, from, to, longer, shorter, nth):", Text: text,
 			Done: func(text string) tea.Cmd {
 				f, err := measure.ParseFilter(text)
 				if err != nil {
@@ -331,7 +331,7 @@ func (m *Model) apply(f measure.Filter) tea.Cmd {
 			p.Filter = f.String()
 			t := took{id: r.ID, page: p, filter: f}
 			if len(part.Deliveries) == 0 && len(part.Invocations) == 0 {
-				t.page, t.err = nil, fmt.Errorf("nothing in the run is %s", f)
+				t.page, t.err = nil, fmt.Errorf("nothing in the run matches %s", f)
 			}
 			return t
 		}
@@ -367,8 +367,8 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 		out.Put(2, 1, canvas.Dim, "Reading the run …")
 		return out
 	case m.page == nil:
-		out.Put(2, 1, canvas.Plain, "No run yet.")
-		out.Put(2, 3, canvas.Dim, "Press 4 to choose a drill and start it; its findings come up here when it is over.")
+		out.Put(2, 1, canvas.Plain, "No runs yet.")
+		out.Put(2, 3, canvas.Dim, "Press 4 to choose a drill and start it; its findings appear here when it has finished.")
 		return out
 	}
 	if m.filter != (measure.Filter{}) {

@@ -72,9 +72,9 @@ func (m *Model) heading(c *canvas.Canvas, x, y, edge int, p pane, title string) 
 }
 
 func (m *Model) drawList(c *canvas.Canvas, w, h int) {
-	title := "what to fire"
+	title := "Payloads"
 	if m.filter != "" || m.typing {
-		title = fmt.Sprintf("what to fire: %d of %d with", len(m.items), len(m.s.List()))
+		title = fmt.Sprintf("Payloads: %d of %d with", len(m.items), len(m.s.List()))
 	}
 	x := m.heading(c, 0, 0, w, onList, title)
 	if m.filter != "" || m.typing {
@@ -84,9 +84,9 @@ func (m *Model) drawList(c *canvas.Canvas, w, h int) {
 		}
 	}
 	if len(m.items) == 0 {
-		text := []string{"No payload yet.", "b makes one and opens it in your editor."}
+		text := []string{"No payloads yet.", "b creates one and opens it in your editor."}
 		if m.filter != "" {
-			text = []string{"Nothing fits the filter.", "esc takes it away."}
+			text = []string{"Nothing matches the filter.", "esc clears it."}
 		}
 		for i, l := range text {
 			c.PutUpTo(2, 1+i, w, canvas.Dim, l)
@@ -126,10 +126,10 @@ func (m *Model) drawList(c *canvas.Canvas, w, h int) {
 }
 
 func (m *Model) drawSent(c *canvas.Canvas, y, w, bottom int) {
-	title := "the payload, " + [...]string{"formatted", "as it is", "its bytes"}[m.form]
+	title := "Payload, " + [...]string{"formatted", "raw", "its bytes"}[m.form]
 	i := m.item()
 	if i != nil && i.File != "" {
-		title += " · kept by itself"
+		title += " · saved payload"
 	}
 	m.heading(c, 0, y, w, onSent, title)
 	if i == nil {
@@ -227,12 +227,12 @@ func (m *Model) drawInvitation(c *canvas.Canvas) {
 		}
 		y++
 	}
-	put(canvas.Bold, "What does the function say?")
+	put(canvas.Bold, "What does the function reply?")
 	put(canvas.Plain, "enter fires the payload on the left; the reply, the log lines of that invocation and where the time went appear here.")
-	put(canvas.Plain, "Fire it again: what was cold is warm now, and what differs from the reply before is named.")
+	put(canvas.Plain, "Fire it again: what was cold is now warm, and differences from the previous reply are marked.")
 	put(canvas.Plain, "w fires it again after each change of the code.")
 	if m.s.Front != nil {
-		text := "Requests to http://" + m.s.Front.Address + " come in here too."
+		text := "Requests to http://" + m.s.Front.Address + " appear here too."
 		if m.s.Front.Note != "" {
 			text += " (" + m.s.Front.Note + ".)"
 		}
@@ -256,7 +256,7 @@ func (m *Model) drawHead(c *canvas.Canvas, p *page) (y int) {
 	edge := c.W - 1
 	when := fmt.Sprintf("%d · %s %s", v.N, age(v.At), v.Origin)
 	if v.Async {
-		when += ", not waited for"
+		when += ", async"
 	}
 	c.Right(edge, 0, canvas.Dim, when)
 	m.heading(c, 0, 0, edge-ansi.StringWidth(when)-2, onReply, what)
@@ -267,7 +267,7 @@ func (m *Model) drawHead(c *canvas.Canvas, p *page) (y int) {
 		c.Put(x, 1, canvas.Bad, "✗ not sent")
 		return 3
 	case !v.Over:
-		text := "under way"
+		text := "in progress"
 		if v.Doing != "" {
 			text = v.Doing
 		}
@@ -458,7 +458,7 @@ func (m *Model) drawReply(c *canvas.Canvas, p *page, y, bottom int) {
 	if p.v.Last().Reply == nil || p.v.Last().Reply.Status == 0 || y >= bottom {
 		return
 	}
-	title := "its reply"
+	title := "Reply"
 	if p.note != "" {
 		title += ": " + p.note
 	}
@@ -471,9 +471,9 @@ func (m *Model) drawReply(c *canvas.Canvas, p *page, y, bottom int) {
 }
 
 func (m *Model) drawLog(c *canvas.Canvas, p *page, y int) {
-	title := fmt.Sprintf("what it wrote: %s, ms from its hand-over", session.Plural(p.lines, "line"))
+	title := fmt.Sprintf("Log: %s, ms since dispatch", session.Plural(p.lines, "line"))
 	if len(p.log) == 0 {
-		title = "it wrote nothing"
+		title = "no log output"
 	}
 	if t := p.v.Last(); t.Beside > 0 && len(p.log) > 0 {
 		title += fmt.Sprintf(" (some may be of the %d beside it)", t.Beside)
@@ -500,16 +500,16 @@ func (m *Model) drawTrouble(c *canvas.Canvas, p *page, y int) {
 	}
 	y++
 	if len(p.log) > 0 {
-		m.heading(c, 0, y, c.W, onLog, "what was written last")
+		m.heading(c, 0, y, c.W, onLog, "Last log lines")
 		m.drawRows(c, 2, y+1, c.W, c.H-2, p.log, onLog)
 		y = min(y+1+len(p.log), c.H-2)
 	}
-	next := "Mend it and save: enter fires again"
+	next := "Fix and save, then press enter to fire again"
 	switch {
 	case p.v.Refused != nil && p.v.Refused.Held:
 		next = "When the drill is over, enter fires it"
 	case m.s.Again():
-		next = "Mend it and save: it is fired again by itself"
+		next = "Fix and save: it is fired again automatically"
 	}
 	c.PutUpTo(2, min(y+1, c.H-1), c.W, canvas.Dim, next)
 }
@@ -518,10 +518,10 @@ func (m *Model) drawTrouble(c *canvas.Canvas, p *page, y int) {
 func (m *Model) drawUnanswered(c *canvas.Canvas, p *page, y int) {
 	text := map[engine.Outcome]string{
 		engine.Unmatched: "No wire of " + p.v.Item.SourceName + " takes this event.",
-		engine.Rejected:  "It was turned away: no instance was free, and the limits allow no more.",
-		engine.Abandoned: "It was broken off.",
-		engine.Expired:   "It waited longer than the source allows.",
-		engine.Skipped:   "It was left out: the function was still busy with an earlier one.",
+		engine.Rejected:  "Rejected: no instance was free, and the limits allow no more.",
+		engine.Abandoned: "Interrupted.",
+		engine.Expired:   "Expired: it waited longer than the source allows.",
+		engine.Skipped:   "Skipped: the function was still busy with an earlier one.",
 	}[p.v.Outcome()]
 	c.PutUpTo(2, y, c.W, canvas.Bad, text)
 	if p.v.Outcome() == engine.Unmatched {
@@ -533,7 +533,7 @@ func (m *Model) drawUnanswered(c *canvas.Canvas, p *page, y int) {
 				y++
 			}
 		}
-		c.PutUpTo(2, y, c.W, canvas.Dim, "g shows it on the map")
+		c.PutUpTo(2, y, c.W, canvas.Dim, "g traces it on the map")
 		y += 2
 		c.PutUpTo(2, y, c.W, canvas.Plain, "Its wires want:")
 		src := &pl.Sources[p.v.Item.Source]
@@ -548,7 +548,7 @@ func (m *Model) drawUnanswered(c *canvas.Canvas, p *page, y int) {
 // logarithmic scale, their class below it.
 func (m *Model) drawStrip(c *canvas.Canvas, y, h int) {
 	sub := canvas.New(c.W, h, c.Theme())
-	sub.Rule(0, "the last firings, ms, logarithmic: ◆ cold  ◇ first  ● warm  ✗ not done")
+	sub.Rule(0, "Latest firings, ms, logarithmic: ◆ cold  ◇ first  ● warm  ✗ failed")
 	rows := h - 2
 	least, most := math.Inf(1), math.Inf(-1)
 	shown := m.firings

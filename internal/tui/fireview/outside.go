@@ -16,7 +16,7 @@ func editorCommand(path string) (*exec.Cmd, error) {
 	for _, variable := range []string{"VISUAL", "EDITOR"} {
 		if words := strings.Fields(os.Getenv(variable)); len(words) > 0 {
 			if _, err := exec.LookPath(words[0]); err != nil {
-				return nil, fmt.Errorf("$%s names %s, which is not on the PATH", variable, words[0])
+				return nil, fmt.Errorf("$%s is set to %s, which is not on the PATH", variable, words[0])
 			}
 			return exec.Command(words[0], append(words[1:], path)...), nil
 		}
@@ -26,7 +26,7 @@ func editorCommand(path string) (*exec.Cmd, error) {
 			return exec.Command(name, path), nil
 		}
 	}
-	return nil, errors.New("no editor was found; set $EDITOR to one")
+	return nil, errors.New("no editor found; set $EDITOR to one")
 }
 
 // openFile opens a file with the system's program for it.
@@ -36,7 +36,7 @@ func openFile(path string) error {
 		name = "open"
 	}
 	if _, err := exec.LookPath(name); err != nil {
-		return fmt.Errorf("there is no program %s here", name)
+		return fmt.Errorf("program %s not found", name)
 	}
 	c := exec.Command(name, path)
 	if err := c.Start(); err != nil {

@@ -39,7 +39,7 @@ var overlayKeys = struct{ Search, Function, Only, Set, Unset, Follow key.Binding
 	Function: bind("of another function", "f"),
 	Only:     bind("this instance, this invocation", "o"),
 	Set:      key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "change it for this session")),
-	Unset:    bind("back to the project's", "x"),
+	Unset:    bind("reset to project value", "x"),
 	Follow:   key.NewBinding(key.WithKeys("end", "G"), key.WithHelp("end", "follow")),
 }
 
@@ -53,7 +53,7 @@ func newLogs(m *Model) *overlay {
 func (m *Model) openEnv() tea.Cmd {
 	fn := m.function()
 	if fn == "" {
-		return complain("No function is reached by this payload.")
+		return complain("This payload reaches no function.")
 	}
 	m.over = &overlay{env: fn}
 	m.over.refresh(m.s)
@@ -203,10 +203,10 @@ func (m *Model) envKey(k tea.KeyPressMsg) tea.Cmd {
 	case is(overlayKeys.Unset) && slices.Contains(o.set, name):
 		return change(name, "", false)
 	case is(overlayKeys.Set) && name == "":
-		return ask("set which variable for this session? NAME=value", "", func(text string) tea.Cmd {
+		return ask("set a variable for this session: NAME=value", "", func(text string) tea.Cmd {
 			name, value, ok := strings.Cut(text, "=")
 			if !ok {
-				return complain("%q is not of the form NAME=value", text)
+				return complain("%q must have the form NAME=value", text)
 			}
 			return change(strings.TrimSpace(name), value, true)
 		})
@@ -224,13 +224,13 @@ func (o *overlay) draw(c *canvas.Canvas, m *Model) {
 		o.drawEnv(c)
 		return
 	}
-	title := "what the functions write"
+	title := "Log output of the functions"
 	if o.function != "" {
 		title = "what " + o.function + " writes"
 	}
 	switch {
 	case o.only != nil:
-		title = fmt.Sprintf("what %s wrote for firing %d", o.instance, m.page.v.N)
+		title = fmt.Sprintf("Log output of %s for firing %d", o.instance, m.page.v.N)
 	case o.instance != "":
 		title = "what " + o.instance + " writes"
 	}
@@ -242,12 +242,12 @@ func (o *overlay) draw(c *canvas.Canvas, m *Model) {
 	}
 	state := "following"
 	if o.end > 0 {
-		state = "standing still; end follows again"
+		state = "paused; end follows again"
 	}
 	c.Right(c.W-1, 1, canvas.Dim, state)
 	o.height = c.H - 3
 	if len(o.entries) == 0 {
-		c.Put(2, 3, canvas.Dim, "Nothing was written yet, or nothing fits the search. Fire something.")
+		c.Put(2, 3, canvas.Dim, "No log output yet, or nothing matches the search. Fire something.")
 	}
 	shown := o.entries[max(0, len(o.entries)-o.height):]
 	widest := 8
@@ -272,7 +272,7 @@ func (o *overlay) draw(c *canvas.Canvas, m *Model) {
 }
 
 func (o *overlay) drawEnv(c *canvas.Canvas) {
-	c.Rule(0, "the environment of "+o.env)
+	c.Rule(0, "Environment of "+o.env)
 	widest := 4
 	for _, v := range o.values {
 		name, _, _ := strings.Cut(v, "=")
@@ -298,5 +298,5 @@ func (o *overlay) drawEnv(c *canvas.Canvas) {
 			c.Restyle(2, y, c.W-3, canvas.Chosen)
 		}
 	}
-	c.Put(2, min(5+len(o.values), c.H-1), canvas.Dim, "Beside these it has what Night Drill has. A change replaces its instances.")
+	c.Put(2, min(5+len(o.values), c.H-1), canvas.Dim, "It also inherits Night Drill's environment. A change replaces its instances.")
 }

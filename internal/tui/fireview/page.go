@@ -217,7 +217,7 @@ func bodyRows(body []byte, mediaType string) (rows []canvas.Row, note string) {
 	}
 	claims := event.IsJSON(mediaType) && mediaType != ""
 	if claims && !json.Valid(body) {
-		note = "it says that it is JSON, and is not"
+		note = "declared as JSON, but is not valid JSON"
 	}
 	whole := body
 	if len(body) > shownBytes {

@@ -41,33 +41,33 @@ var Keys = struct {
 	Cold:     bind("fire cold", "c"),
 	Times:    bind("fire n times in a row", "n"),
 	Async:    bind("fire without waiting", "a"),
-	Variant:  bind("another variant", "v"),
-	Again:    bind("fire again after each change", "w"),
+	Variant:  bind("next variant", "v"),
+	Again:    bind("re-fire on save", "w"),
 	Filter:   bind("filter the payloads", "/"),
 	Up:       key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓", "choose, scroll")),
 	Down:     key.NewBinding(key.WithKeys("down")),
-	Left:     key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "from pane to pane")),
+	Left:     key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "switch pane")),
 	Right:    key.NewBinding(key.WithKeys("right")),
 	PageUp:   key.NewBinding(key.WithKeys("pgup")),
 	PageDown: key.NewBinding(key.WithKeys("pgdown")),
 	Earlier:  key.NewBinding(key.WithKeys(",", "<"), key.WithHelp(", .", "earlier, later firings")),
 	Later:    key.NewBinding(key.WithKeys(".", ">")),
-	Form:     bind("formatted, as it is, bytes", "m"),
+	Form:     bind("formatted, raw, bytes", "m"),
 	Edit:     bind("edit in $EDITOR", "e"),
-	Blank:    bind("a new payload", "b"),
+	Blank:    bind("new payload", "b"),
 	Copy:     bind("duplicate", "d"),
 	Rename:   bind("rename", "r"),
 	Delete:   bind("delete", "x"),
 	Curl:     bind("copy as a curl command", "y"),
-	Keep:     bind("keep the reply as a payload", "k"),
+	Keep:     bind("save the reply as a payload", "k"),
 	Save:     bind("save the reply to a file", "s"),
 	Open:     bind("save and open the reply", "o"),
-	LeaveOut: bind("leave a place out of the comparison", "i"),
+	LeaveOut: bind("ignore a field when comparing", "i"),
 	Logs:     bind("logs", "l"),
 	Env:      bind("environment", "E"),
-	Hold:     bind("hold for a debugger", "H"),
+	Hold:     bind("suspend timeouts for a debugger", "H"),
 	Record:   bind("record the front", "R"),
-	Map:      bind("show its way on the map", "g"),
+	Map:      bind("trace on the map", "g"),
 	Stop:     key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "stop waiting, close")),
 	Close:    key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "close")),
 }
@@ -203,7 +203,7 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		if m.s.Again() {
 			return say("The last event is fired again after each change.")
 		}
-		return say("Changes fire nothing any more.")
+		return say("Changes no longer fire anything.")
 	case is(Keys.Variant):
 		return m.nextVariant()
 	case is(Keys.Filter):
@@ -319,7 +319,7 @@ func (m *Model) filterKey(k tea.KeyPressMsg) tea.Cmd {
 func (m *Model) fire(o session.Order) tea.Cmd {
 	i := m.item()
 	if i == nil {
-		return complain("There is nothing to fire yet: b makes a new payload.")
+		return complain("Nothing to fire yet: b creates a payload.")
 	}
 	o.Item, o.Variant = i, m.variantOf(i)
 	m.follow = true
@@ -342,7 +342,7 @@ func (m *Model) nextVariant() tea.Cmd {
 	}
 	all := append([]string{""}, m.s.Variants(i.SourceName)...)
 	if len(all) == 1 {
-		return complain("The functions behind %s have no variants; add them below variants: in the project file.", i.SourceName)
+		return complain("The functions behind %s have no variants; add them under variants: in the project file.", i.SourceName)
 	}
 	m.variant = all[(slices.Index(all, m.variantOf(i))+1)%len(all)]
 	if m.variant == "" {
@@ -355,7 +355,7 @@ func (m *Model) askTimes() tea.Cmd {
 	return ask("fire how many times in a row?", "20", func(text string) tea.Cmd {
 		n, err := strconv.Atoi(strings.TrimSpace(text))
 		if err != nil || n < 1 || n > 10_000 {
-			return complain("%q is not a number from 1 to 10000", text)
+			return complain("%q must be a number from 1 to 10000", text)
 		}
 		i := m.item()
 		if i == nil {
@@ -414,13 +414,13 @@ func (m *Model) record() tea.Cmd {
 		return say("%s.", said)
 	}
 	if m.s.Front == nil {
-		return complain("The front does not listen, so nothing can be recorded there.")
+		return complain("The front is closed, so nothing can be recorded there.")
 	}
-	return ask("record what comes to the front as", "front-"+time.Now().Format("0102-1504"), func(name string) tea.Cmd {
+	return ask("name for the recording of the front", "front-"+time.Now().Format("0102-1504"), func(name string) tea.Cmd {
 		if err := m.s.Record(name); err != nil {
 			return complain("%v", err)
 		}
-		return say("What comes to http://%s is recorded as %s; R ends it.", m.s.Front.Address, name)
+		return say("Requests to http://%s are recorded as %s; R ends it.", m.s.Front.Address, name)
 	})
 }
 
@@ -428,16 +428,16 @@ func (m *Model) record() tea.Cmd {
 func (m *Model) hold() tea.Cmd {
 	fn := m.function()
 	if fn == "" {
-		return complain("No function is reached by this payload.")
+		return complain("This payload reaches no function.")
 	}
 	states, _ := m.s.States()
 	for _, x := range states {
 		if x.Name == fn {
 			m.s.Hold(fn, !x.Held)
 			if x.Held {
-				return say("%s has its time-outs and idle stops again.", fn)
+				return say("%s has its timeouts and idle stops again.", fn)
 			}
-			return say("%s is held: one instance, no time-out, no idle stop. Attach the debugger; H lets it go.", fn)
+			return say("%s is held: one instance, no timeouts, no idle stop. Attach the debugger; H releases it.", fn)
 		}
 	}
 	return nil
@@ -478,7 +478,7 @@ func (m *Model) leave() tea.Cmd {
 		}
 	}
 	key := m.shown.Item.Key()
-	title := "leave out which place? (a JSON Pointer, * for any one member; empty to compare all again)"
+	title := "field to ignore: a JSON Pointer, * for any one member (empty to compare everything again)"
 	return ask(title, first, func(text string) tea.Cmd {
 		text = strings.TrimSpace(text)
 		if text == "" {
@@ -511,7 +511,7 @@ func (m *Model) edit() tea.Cmd {
 		return m.editor(i, i.Name, i.Content())
 	}
 	name := m.s.FreeName(i.SourceName, fmt.Sprintf("%s-%d", i.Set, i.N))
-	return ask("keep the edited copy for "+i.SourceName+" as", name, func(name string) tea.Cmd {
+	return ask("name for the edited copy, for "+i.SourceName+" as", name, func(name string) tea.Cmd {
 		return m.editor(i, strings.TrimSpace(name), i.Content())
 	})
 }
@@ -524,7 +524,7 @@ func (m *Model) editor(i *session.Item, name string, text []byte) tea.Cmd {
 	}
 	file, err := os.CreateTemp("", "nightdrill-*"+suffix)
 	if err != nil {
-		return complain("No copy could be made for the editor: %v", err)
+		return complain("Cannot create a copy for the editor: %v", err)
 	}
 	_, err = file.Write(text)
 	if e := file.Close(); err == nil {
@@ -532,7 +532,7 @@ func (m *Model) editor(i *session.Item, name string, text []byte) tea.Cmd {
 	}
 	if err != nil {
 		os.Remove(file.Name())
-		return complain("No copy could be made for the editor: %v", err)
+		return complain("Cannot create a copy for the editor: %v", err)
 	}
 	c, err := editorCommand(file.Name())
 	if err != nil {
@@ -558,7 +558,7 @@ func (m *Model) Edited(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 	case e.err != nil:
 		return complain("The editor failed (%v); nothing was changed.", e.err), true
 	case err != nil:
-		return complain("What was edited cannot be read: %v", err), true
+		return complain("Cannot read what was edited: %v", err), true
 	case slices.Equal(text, e.was):
 		return say("Nothing was changed."), true
 	}
@@ -580,7 +580,7 @@ func (m *Model) choose(key string) tea.Cmd {
 	m.scroll[onSent] = 0
 	m.list()
 	if i := m.item(); i != nil && i.Wrong != "" {
-		return complain("%s is kept, but cannot be sent yet: %s. e edits it again.", i.Title(), i.Wrong)
+		return complain("%s is saved, but cannot be sent yet: %s. e edits it again.", i.Title(), i.Wrong)
 	}
 	return nil
 }
@@ -601,12 +601,12 @@ func (m *Model) blank() tea.Cmd {
 	if name == "" {
 		return complain("The project has no sources yet.")
 	}
-	return ask("a new payload for which source, under which name?", name+" "+m.s.FreeName(name, "new"), func(text string) tea.Cmd {
+	return ask("source and name of the new payload", name+" "+m.s.FreeName(name, "new"), func(text string) tea.Cmd {
 		source, name, _ := strings.Cut(strings.TrimSpace(text), " ")
 		p := m.s.Plan()
 		at := p.SourceNamed(source)
 		if at < 0 {
-			return complain("There is no source %q.", source)
+			return complain("Unknown source %q.", source)
 		}
 		http := p.Sources[at].Kind == 0
 		key, err := m.s.Save(source, strings.TrimSpace(name), payload.Blank(http))
@@ -627,14 +627,14 @@ func (m *Model) duplicate() tea.Cmd {
 	if like == "" {
 		like = fmt.Sprintf("%s-%d", i.Set, i.N)
 	}
-	return ask("duplicate as", m.s.FreeName(i.SourceName, like), func(name string) tea.Cmd {
+	return ask("name for the copy", m.s.FreeName(i.SourceName, like), func(name string) tea.Cmd {
 		name = strings.TrimSpace(name)
 		key, err := m.s.Save(i.SourceName, name, i.Content())
 		if err != nil {
 			return complain("%v", err)
 		}
 		if err := m.s.KeepExpectation(i, name); err != nil {
-			return tea.Batch(m.choose(key), complain("The copy is kept without what its reply should be: %v", err))
+			return tea.Batch(m.choose(key), complain("The copy is saved without its expectations: %v", err))
 		}
 		return m.choose(key)
 	})
@@ -643,9 +643,9 @@ func (m *Model) duplicate() tea.Cmd {
 func (m *Model) rename() tea.Cmd {
 	i := m.item()
 	if i == nil || i.File == "" {
-		return complain("Only payloads that are kept by themselves have a name to change; d makes one of this.")
+		return complain("Only saved payloads can be renamed; d duplicates this one.")
 	}
-	return ask("rename to", i.Name, func(name string) tea.Cmd {
+	return ask("new name", i.Name, func(name string) tea.Cmd {
 		key, err := m.s.Rename(i, strings.TrimSpace(name))
 		if err != nil {
 			return complain("%v", err)
@@ -657,7 +657,7 @@ func (m *Model) rename() tea.Cmd {
 func (m *Model) remove() tea.Cmd {
 	i := m.item()
 	if i == nil || i.File == "" {
-		return complain("Only payloads that are kept by themselves can be deleted; this one stands in a recording.")
+		return complain("Only saved payloads can be deleted; this one is part of a recording.")
 	}
 	return func() tea.Msg {
 		return Ask{Title: fmt.Sprintf("Delete %s? y / any other key", i.Title()), YesNo: true, Done: func(string) tea.Cmd {
@@ -665,7 +665,7 @@ func (m *Model) remove() tea.Cmd {
 				return complain("%v", err)
 			}
 			m.list()
-			return say("%s is deleted.", i.Title())
+			return say("%s deleted.", i.Title())
 		}}
 	}
 }
@@ -676,7 +676,7 @@ func (m *Model) curl() tea.Cmd {
 		return complain("Only HTTP requests can be copied as a curl command.")
 	}
 	if m.s.Front == nil {
-		return complain("The front does not listen, so there is no address to send it to.")
+		return complain("The front is closed, so there is no address to send it to.")
 	}
 	p, err := m.s.Preview(i)
 	if err != nil {
@@ -689,7 +689,7 @@ func (m *Model) curl() tea.Cmd {
 // keep makes a payload of the reply.
 func (m *Model) keep() tea.Cmd {
 	if t := m.page.v.Last(); t == nil || t.Reply == nil || t.Reply.Status == 0 {
-		return complain("There is no reply to keep.")
+		return complain("No reply to save.")
 	}
 	v := m.page.v
 	p := m.s.Plan()
@@ -704,11 +704,11 @@ func (m *Model) keep() tea.Cmd {
 		other = v.Item.SourceName
 	}
 	name := m.s.FreeName(other, "reply-of-"+v.Item.SourceName)
-	return ask("keep the reply for which source, under which name?", other+" "+name, func(text string) tea.Cmd {
+	return ask("source and name for the reply", other+" "+name, func(text string) tea.Cmd {
 		source, name, _ := strings.Cut(strings.TrimSpace(text), " ")
 		at := p.SourceNamed(source)
 		if at < 0 {
-			return complain("There is no source %q.", source)
+			return complain("Unknown source %q.", source)
 		}
 		kept, err := session.Keep(&v, &p.Sources[at])
 		if err == nil {
@@ -718,7 +718,7 @@ func (m *Model) keep() tea.Cmd {
 			return complain("%v", err)
 		}
 		m.list()
-		return say("The reply is kept for %s as %s.", source, strings.TrimSpace(name))
+		return say("The reply is saved for %s as %s.", source, strings.TrimSpace(name))
 	})
 }
 
@@ -726,14 +726,14 @@ func (m *Model) keep() tea.Cmd {
 func (m *Model) save(open bool) tea.Cmd {
 	t := m.page.v.Last()
 	if t == nil || t.Reply == nil || t.Reply.Status == 0 {
-		return complain("There is no reply to save.")
+		return complain("No reply to save.")
 	}
 	body, _ := t.Reply.Plain()
 	if int64(len(t.Reply.Body)) < t.Reply.Size {
-		return complain("Only the first %d of %d bytes of this reply are still there; fire it again to save it.", len(t.Reply.Body), t.Reply.Size)
+		return complain("Only the first %d of %d bytes of this reply are kept; fire it again to save it.", len(t.Reply.Body), t.Reply.Size)
 	}
 	name := fmt.Sprintf("%s-%d%s", m.page.v.Item.SourceName, m.page.v.N, suffixOf(t.Reply.Header.Get("Content-Type")))
-	return ask("save the reply as", name, func(name string) tea.Cmd {
+	return ask("file to save the reply to", name, func(name string) tea.Cmd {
 		path := strings.TrimSpace(name)
 		if !filepath.IsAbs(path) {
 			path = filepath.Join(m.s.Plan().Dir, path)
@@ -746,7 +746,7 @@ func (m *Model) save(open bool) tea.Cmd {
 			}
 		}
 		if err != nil {
-			return complain("The reply is not saved: %v", err)
+			return complain("The reply was not saved: %v", err)
 		}
 		if !open {
 			return say("Saved to %s.", path)
@@ -754,7 +754,7 @@ func (m *Model) save(open bool) tea.Cmd {
 		if err := openFile(path); err != nil {
 			return complain("Saved to %s, but not opened: %v", path, err)
 		}
-		return say("Saved to %s, and opened.", path)
+		return say("Saved to %s and opened.", path)
 	})
 }
 
@@ -773,9 +773,9 @@ func (m *Model) Help() []key.Binding {
 	short := func(b key.Binding, help string) key.Binding {
 		return key.NewBinding(key.WithKeys(b.Keys()...), key.WithHelp(b.Help().Key, help))
 	}
-	again := short(Keys.Again, "again on change")
+	again := short(Keys.Again, "re-fire on save")
 	return []key.Binding{Keys.Fire, short(Keys.Cold, "cold"), short(Keys.Times, "n times"), again, short(Keys.Edit, "edit"), short(Keys.Filter, "filter"),
-		short(Keys.Left, "panes"), short(Keys.Earlier, "earlier"), Keys.Logs, short(Keys.Keep, "keep reply")}
+		short(Keys.Left, "panes"), short(Keys.Earlier, "earlier"), Keys.Logs, short(Keys.Keep, "save reply")}
 }
 
 // Title returns where the front is.
@@ -791,7 +791,7 @@ func (m *Model) Title() (canvas.Style, string) {
 		return canvas.Bad, fmt.Sprintf("● recording %s, %d · %s", name, n, text)
 	}
 	if m.s.Again() {
-		return canvas.Warm, "again on change · " + text
+		return canvas.Warm, "re-fire on save · " + text
 	}
 	return canvas.Dim, text
 }

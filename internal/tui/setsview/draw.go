@@ -38,10 +38,10 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 	c := canvas.New(m.w, m.h, theme)
 	set := m.set()
 	if set == nil {
-		for i, l := range []string{"There are no payload sets yet.", "",
-			"nightdrill payloads import FILE --as NAME   takes in a recording: HAR, CloudEvents, JSON lines, an access log, a folder",
-			"nightdrill record --to URL --as NAME        records what passes a running service",
-			"payloads: {NAME: {schema: FILE}}            in nightdrill.yaml makes them from a JSON Schema"} {
+		for i, l := range []string{"No payload sets yet.", "",
+			"nightdrill payloads import FILE --as NAME   imports a recording: HAR, CloudEvents, JSON lines, an access log, a folder",
+			"nightdrill record --to URL --as NAME        records what passes through to a running service",
+			"payloads: {NAME: {schema: FILE}}            in nightdrill.yaml generates them from a JSON Schema"} {
 			c.PutUpTo(2, 1+i, m.w-1, canvas.Dim, l)
 		}
 		return c
@@ -74,7 +74,7 @@ func (m *Model) heading(c *canvas.Canvas, y, edge int, p pane, title string) int
 }
 
 func (m *Model) drawSets(c *canvas.Canvas, w, h int) {
-	m.heading(c, 0, w, onSets, "what can be sent")
+	m.heading(c, 0, w, onSets, "Payload sets")
 	wide := 0
 	for i := range m.plan.Sets {
 		wide = max(wide, ansi.StringWidth(m.plan.Sets[i].Name))
@@ -117,7 +117,7 @@ func (m *Model) drawAbout(c *canvas.Canvas, y, w int, set *payload.Set) {
 	put("from", canvas.Plain, "%s", set.Origin)
 	a := m.known[set]
 	if a == nil {
-		put("", canvas.Dim, "looking into it…")
+		put("", canvas.Dim, "reading…")
 		return
 	}
 	o := a.overview
@@ -126,7 +126,7 @@ func (m *Model) drawAbout(c *canvas.Canvas, y, w int, set *payload.Set) {
 	} else {
 		text := canvas.Size(int64(o.Least)) + " to " + canvas.Size(int64(o.Most))
 		if w >= 50 {
-			text += ", half up to " + canvas.Size(int64(o.Median))
+			text += ", median " + canvas.Size(int64(o.Median))
 		}
 		put("sizes", canvas.Plain, "%s", text)
 	}
@@ -134,11 +134,11 @@ func (m *Model) drawAbout(c *canvas.Canvas, y, w int, set *payload.Set) {
 		of := min(len(set.Payloads), looked)
 		switch {
 		case set.Maker != nil && set.Maker.Mode == "broken":
-			put("schema", canvas.Plain, "%s, each breaks one keyword", set.FitsName)
+			put("schema", canvas.Plain, "%s, each violates one keyword", set.FitsName)
 		case a.wrong > 0:
-			put("schema", canvas.Bad, "✗ %d of %d do not fit %s", a.wrong, of, set.FitsName)
+			put("schema", canvas.Bad, "✗ %d of %d violate %s", a.wrong, of, set.FitsName)
 		default:
-			put("schema", canvas.Good, "✓ all fit %s", set.FitsName)
+			put("schema", canvas.Good, "✓ all satisfy %s", set.FitsName)
 		}
 	} else if set.Maker == nil {
 		put("schema", canvas.Dim, "none")
@@ -217,7 +217,7 @@ func expects(x *payload.Expect) string {
 		parts = append(parts, "the reply as recorded")
 	}
 	if x.SchemaName != "" {
-		parts = append(parts, "a reply that fits "+x.SchemaName)
+		parts = append(parts, "a reply that satisfies "+x.SchemaName)
 	}
 	for _, v := range x.Values {
 		parts = append(parts, "a value at "+v.At)
@@ -239,7 +239,7 @@ func faults(set *payload.Set, p *payload.Payload) []generate.Fault {
 	}
 	v, err := jsonschema.UnmarshalJSON(bytes.NewReader(p.Data()))
 	if err != nil {
-		return []generate.Fault{{Text: "not JSON: " + err.Error()}}
+		return []generate.Fault{{Text: "not valid JSON: " + err.Error()}}
 	}
 	return generate.Faults(set.Fits.Validate(v))
 }
@@ -249,7 +249,7 @@ func (m *Model) drawPayload(c *canvas.Canvas, set *payload.Set) int {
 	p := m.payload()
 	title := fmt.Sprintf("payload %d of %d", m.n+1, len(set.Payloads))
 	if m.mode != "" {
-		title = fmt.Sprintf("payload %d, made for a look: %s, seed %d", m.n+1, m.mode, m.seed)
+		title = fmt.Sprintf("payload %d, preview: %s, seed %d", m.n+1, m.mode, m.seed)
 		if m.w < 120 {
 			title = fmt.Sprintf("%d, %s, seed %d", m.n+1, m.mode, m.seed)
 		}
@@ -265,7 +265,7 @@ func (m *Model) drawPayload(c *canvas.Canvas, set *payload.Set) int {
 		c.PutUpTo(2, 1, w, canvas.Bad, proc.Harmless(m.trouble))
 		return h
 	case p == nil:
-		c.PutUpTo(2, 1, w, canvas.Dim, "making it…")
+		c.PutUpTo(2, 1, w, canvas.Dim, "generating…")
 		return h
 	}
 	if m.pageOf != p || m.pageWide != w {
@@ -282,7 +282,7 @@ func (m *Model) drawPayload(c *canvas.Canvas, set *payload.Set) int {
 	case m.breaks != "":
 		says, style = "✗ breaks "+m.breaks, canvas.Bad
 	case m.page.faults > 0:
-		says, style = fmt.Sprintf("✗ %d mistakes", m.page.faults), canvas.Bad
+		says, style = fmt.Sprintf("✗ %d errors", m.page.faults), canvas.Bad
 	case set.Fits != nil:
 		says = "✓ fits"
 	}
@@ -462,9 +462,9 @@ func (m *Model) beside(set *payload.Set, p *payload.Payload, width int) {
 func (m *Model) drawFields(c *canvas.Canvas, set *payload.Set, h int) {
 	w := m.w - m.leftWidth() - 2
 	a := m.known[set]
-	title := "what occurs in it"
+	title := "Fields"
 	if a != nil && a.learned > 0 {
-		title = fmt.Sprintf("what occurs in it, of %d payloads", a.learned)
+		title = fmt.Sprintf("Fields across %d payloads", a.learned)
 	}
 	m.heading(c, 0, w, onFields, title)
 	if a == nil {
@@ -472,7 +472,7 @@ func (m *Model) drawFields(c *canvas.Canvas, set *payload.Set, h int) {
 	}
 	rows := m.fields(set, a)
 	if len(rows) == 0 {
-		c.PutUpTo(2, 1, w, canvas.Dim, "No data that is JSON.")
+		c.PutUpTo(2, 1, w, canvas.Dim, "No JSON data.")
 		return
 	}
 	names := 0
@@ -524,7 +524,7 @@ func (m *Model) fields(set *payload.Set, a *about) (out []fieldRow) {
 	}
 	name := func(at string) string {
 		if at == "" {
-			return "(the whole)"
+			return "(root)"
 		}
 		depth := strings.Count(at, "/") - 1
 		last := at[strings.LastIndex(at, "/")+1:]

@@ -26,20 +26,20 @@ type Fire struct{ Key string }
 var Keys = struct{ Up, Down, Left, Right, PageUp, PageDown, Before, After, Go, Fire, Map, Keep, Gets, Reseed, Mode, Back key.Binding }{
 	Up:       key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓", "choose, scroll")),
 	Down:     key.NewBinding(key.WithKeys("down")),
-	Left:     key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "from pane to pane")),
+	Left:     key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "switch pane")),
 	Right:    key.NewBinding(key.WithKeys("right")),
 	PageUp:   key.NewBinding(key.WithKeys("pgup")),
 	PageDown: key.NewBinding(key.WithKeys("pgdown")),
-	Before:   key.NewBinding(key.WithKeys(",", "<"), key.WithHelp(", .", "the payload before, after")),
+	Before:   key.NewBinding(key.WithKeys(",", "<"), key.WithHelp(", .", "previous, next payload")),
 	After:    key.NewBinding(key.WithKeys(".", ">")),
 	Go:       bind("go to payload n", "n"),
-	Fire:     bind("send it to Fire", "enter"),
-	Map:      bind("show its way on the map", "w"),
-	Keep:     bind("keep it under a name", "k"),
-	Gets:     bind("what the function gets", "g"),
-	Reseed:   bind("make with another seed", "s"),
+	Fire:     bind("open in Fire", "enter"),
+	Map:      bind("trace on the map", "w"),
+	Keep:     bind("save as…", "k"),
+	Gets:     bind("what the function receives", "g"),
+	Reseed:   bind("generate with another seed", "s"),
 	Mode:     bind("valid, edges, broken", "m"),
-	Back:     key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "as in the project")),
+	Back:     key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "reset to project value")),
 }
 
 func bind(help, k string) key.Binding {
@@ -267,7 +267,7 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 func (m *Model) other(change func(*payload.Maker)) tea.Cmd {
 	set := m.set()
 	if set == nil || set.Maker == nil {
-		return complain("This set was recorded; only what is made from a schema can be made otherwise.")
+		return complain("This set was recorded; only generated sets can be generated differently.")
 	}
 	if m.mode == "" {
 		m.mode, m.seed = set.Maker.Mode, set.Maker.Seed
@@ -339,11 +339,11 @@ func (m *Model) source(set *payload.Set) (string, bool) {
 func (m *Model) fire(onMap bool) tea.Cmd {
 	set, p := m.set(), m.payload()
 	if set == nil || p == nil {
-		return complain("There is nothing to send.")
+		return complain("Nothing to send.")
 	}
 	source, ok := m.source(set)
 	if !ok {
-		return complain("No source takes what is in %s; add one to the project.", set.Name)
+		return complain("No source takes the payloads of %s; add one to the project.", set.Name)
 	}
 	item := m.s.Offer(source, set, m.n, p, m.mode != "")
 	if onMap {
@@ -356,23 +356,23 @@ func (m *Model) fire(onMap bool) tea.Cmd {
 func (m *Model) keep() tea.Cmd {
 	set, p := m.set(), m.payload()
 	if set == nil || p == nil {
-		return complain("There is nothing to keep.")
+		return complain("Nothing to save.")
 	}
 	source, ok := m.source(set)
 	if !ok {
-		return complain("No source takes what is in %s, so there is no place to keep it.", set.Name)
+		return complain("No source takes the payloads of %s, so they cannot be saved for one.", set.Name)
 	}
 	like := fmt.Sprintf("%s-%d", set.Name, m.n+1)
 	if m.mode != "" {
 		like += "-" + m.mode
 	}
 	return func() tea.Msg {
-		return fireview.Ask{Title: "keep for " + source + " as", Text: m.s.FreeName(source, like), Done: func(name string) tea.Cmd {
+		return fireview.Ask{Title: "save for " + source + " as", Text: m.s.FreeName(source, like), Done: func(name string) tea.Cmd {
 			key, err := m.s.Save(source, name, p.Text())
 			if err != nil {
 				return complain("%v", err)
 			}
-			return say("Kept as %s; it stands in Fire.", key)
+			return say("Saved as %s; Fire lists it.", key)
 		}}
 	}
 }

@@ -30,7 +30,7 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 	out := canvas.New(m.w, m.h, theme)
 	if m.sources() == 0 {
 		out.Put(2, 1, canvas.Plain, "The project has no sources yet, so nothing reaches its functions.")
-		out.Put(2, 3, canvas.Dim, "Add one below sources: in nightdrill.yaml, such as  fares: {kind: http, wires: [{to: quote}]}. It appears here when the file is saved.")
+		out.Put(2, 3, canvas.Dim, "Add one under sources: in nightdrill.yaml, such as  fares: {kind: http, wires: [{to: quote}]}. It appears here when the file is saved.")
 		return out
 	}
 	if m.choosing {
@@ -360,12 +360,12 @@ func (m *Model) figures(i int) (canvas.Style, string) {
 	case plan.HTTP:
 		text := fmt.Sprintf("%d open", open)
 		if t.Rejected > 0 {
-			text += fmt.Sprintf(", %d turned away", t.Rejected)
+			text += fmt.Sprintf(", %d rejected", t.Rejected)
 		}
 		return canvas.Dim, text
 	case plan.Queue:
 		if len(src.Wires) == 0 {
-			return canvas.Dim, fmt.Sprintf("%d kept, nobody reads them", t.Arrived+m.deadLetters(i))
+			return canvas.Dim, fmt.Sprintf("%d messages, no consumer", t.Arrived+m.deadLetters(i))
 		}
 		return canvas.Dim, fmt.Sprintf("depth %d, %d in flight%s", open-working, working, oldest(t.Oldest))
 	case plan.Stream:
@@ -375,7 +375,7 @@ func (m *Model) figures(i int) (canvas.Style, string) {
 		}
 		return canvas.Dim, fmt.Sprintf("lag %d %s%s", lag, lagBars(t.Lanes, 16), oldest(t.Oldest))
 	case plan.Storage:
-		text := "told at once"
+		text := "notified immediately"
 		switch {
 		case src.Poll > 0 && m.ofRun != nil:
 			text = fmt.Sprintf("polled every %v", src.Poll)
@@ -460,9 +460,9 @@ func (m *Model) nextTime(src *plan.Source) string {
 			there := f.Clock.From.Add(time.Duration(float64(m.elapsed) * f.Clock.Speed))
 			end := f.Clock.From.Add(f.Clock.For)
 			if next := session.NextTimes(src, there, 1); len(next) > 0 && next[0].At.Before(end) {
-				return fmt.Sprintf("there it is %s, next %s", there.Format("Mon 15:04"), next[0].At.Format("Mon 15:04"))
+				return fmt.Sprintf("simulated time %s, next %s", there.Format("Mon 15:04"), next[0].At.Format("Mon 15:04"))
 			}
-			return "its night is over"
+			return "its clock has ended"
 		}
 		return "not in this drill"
 	}
@@ -474,7 +474,7 @@ func (m *Model) nextTime(src *plan.Source) string {
 	if m.s.Ticking() {
 		return text + ", in " + brief(next[0].At.Sub(m.now))
 	}
-	return text + ", stands still"
+	return text + ", paused"
 }
 
 // longest returns the longest of some words that fit, or the shortest.
@@ -551,7 +551,7 @@ func (m *Model) drawJourney(c *canvas.Canvas, y int) {
 		why = append(why, canvas.Rows(style, strings.Split(ansi.Wrap(proc.Harmless(l), m.w-half-3, ""), "\n")...)...)
 	}
 	if x.Near != "" {
-		why = append(why, canvas.Row{}, canvas.Row{{Style: canvas.Dim, Text: "Mend the wire in nightdrill.yaml, then o offers it again."}})
+		why = append(why, canvas.Row{}, canvas.Row{{Style: canvas.Dim, Text: "Fix the wire in nightdrill.yaml, then press o to offer it again."}})
 	}
 	for i, row := range why[:min(len(why), rows)] {
 		c.PutRow(half+2, y+1+i, m.w-1, row)
@@ -613,7 +613,7 @@ func (m *Model) drawLast(c *canvas.Canvas, x, y, rows int) {
 	if len(all) == 0 {
 		return
 	}
-	c.Put(x, y, canvas.Dim, " the last that came ")
+	c.Put(x, y, canvas.Dim, " Latest events ")
 	for i, e := range all {
 		style, edge := canvas.Plain, m.w-1
 		switch {
@@ -653,18 +653,18 @@ func (m *Model) aboutSource(i int) (string, []string) {
 		_, now := m.figures(i)
 		text := now
 		if t.Arrived > 0 || len(src.Wires) > 0 {
-			text += fmt.Sprintf("; %d came", t.Arrived)
+			text += fmt.Sprintf("; %d received", t.Arrived)
 		}
 		for _, x := range []struct {
 			n    int
 			what string
-		}{{t.Unmatched, "that no wire took"}, {t.Rejected, "turned away"}, {t.Skipped, "left out"}} {
+		}{{t.Unmatched, "unmatched"}, {t.Rejected, "rejected"}, {t.Skipped, "skipped"}} {
 			if x.n > 0 {
 				text += fmt.Sprintf(", %d %s", x.n, x.what)
 			}
 		}
 		if t.Oldest >= 0 {
-			text += ", the oldest that is open is there for " + brief(t.Oldest)
+			text += ", the oldest open one for " + brief(t.Oldest)
 		}
 		lines = append(lines, text)
 	}
@@ -689,7 +689,7 @@ func (m *Model) aboutSource(i int) (string, []string) {
 				}
 				text := fmt.Sprintf("partition %d: %d records behind, for %s", k+1, l.Lag, brief(max(l.Age, 0)))
 				if l.Alone {
-					text += ", a batch is halved to find its bad record"
+					text += ", a batch is being halved to find its bad record"
 				} else if l.Tries > 0 {
 					text += fmt.Sprintf(", its batch failed %d times", l.Tries)
 				}
@@ -710,24 +710,24 @@ func (m *Model) aboutSource(i int) (string, []string) {
 func (m *Model) aboutFunction(i int) (string, []string) {
 	f := &m.plan.Functions[i]
 	_, state := m.states(i)
-	lines := []string{longest(state, m.w), fmt.Sprintf("at most %d at a time, %d on each instance; each invocation up to %v; idle ones stop after %v", f.Limits.Max, f.Limits.PerInstance, f.Timeout, f.Limits.IdleAfter)}
+	lines := []string{longest(state, m.w), fmt.Sprintf("max %d, %d on each instance; timeout %v; idle ones stop after %v", f.Limits.Max, f.Limits.PerInstance, f.Timeout, f.Limits.IdleAfter)}
 	for s := range m.sources() {
 		for k, w := range m.plan.Sources[s].Wires {
 			if w.To == i {
 				t := m.traffic.Wire(session.WireOf{Source: s, Wire: k})
-				lines = append(lines, fmt.Sprintf("from %s, wire %d: %d done, %d not, %d waiting, %d in flight", m.plan.Sources[s].Name, k+1, t.Done, t.Bad, t.Waiting, t.Working))
+				lines = append(lines, fmt.Sprintf("from %s, wire %d: %d done, %d failed, %d waiting, %d in flight", m.plan.Sources[s].Name, k+1, t.Done, t.Bad, t.Waiting, t.Working))
 			}
 		}
 	}
 	for k := range f.Then {
-		lines = append(lines, "its reply goes on to "+m.plan.Sources[f.Then[k].To].Name+f.Then[k].Words())
+		lines = append(lines, "its reply is sent on to "+m.plan.Sources[f.Then[k].To].Name+f.Then[k].Words())
 	}
 	return f.Name, lines
 }
 
 // drawChoices lists the events that can be put on the map.
 func (m *Model) drawChoices(c *canvas.Canvas) {
-	c.Rule(0, "which event goes on the map? at "+m.plan.Sources[m.source()].Name)
+	c.Rule(0, "put an event on the map, of "+m.plan.Sources[m.source()].Name)
 	room := m.h - 2
 	top := max(min(m.chosen-room/2, len(m.choices)-room), 0)
 	shown := m.choices[top:min(top+room, len(m.choices))]

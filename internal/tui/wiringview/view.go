@@ -30,7 +30,7 @@ var Keys = struct{ Up, Down, Left, Right, Put, Next, Fire, Again, Clock, Count, 
 	Next:   key.NewBinding(key.WithKeys("space"), key.WithHelp("space", "its next stop")),
 	Fire:   key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "fire it")),
 	Again:  key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "offer unmatched ones again")),
-	Clock:  key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "let schedules run")),
+	Clock:  key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "run or pause schedules")),
 	Count:  key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "counts: last run, or now")),
 	Upload: key.NewBinding(key.WithKeys("u"), key.WithHelp("u", "upload a file")),
 	Remove: key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "remove an object")),
@@ -237,7 +237,7 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	case key.Matches(k, Keys.Put):
 		m.offer()
 		if len(m.choices) == 0 {
-			return note("nothing is known that this source could get; press 1 for payloads", true)
+			return note("no payloads for this source; press 1 for payloads", true)
 		}
 	case key.Matches(k, Keys.Fire):
 		return m.fire()
@@ -250,22 +250,22 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	case key.Matches(k, Keys.Again):
 		switch missed, taken := m.s.OfferAgain(); {
 		case missed == 0:
-			return note("no event is unmatched", false)
+			return note("no unmatched events", false)
 		default:
 			return note(fmt.Sprintf("%d unmatched, %d of them are taken now", missed, taken), taken == 0)
 		}
 	case key.Matches(k, Keys.Clock):
 		m.s.SetTicking(!m.s.Ticking())
 		if m.s.Ticking() {
-			return note("schedules fire by themselves while the program is open", false)
+			return note("schedules fire automatically while the program is open", false)
 		}
-		return note("schedules stand still; fire their times by hand", false)
+		return note("schedules are paused; fire their runs by hand", false)
 	case key.Matches(k, Keys.Count) && m.drill == nil:
 		switch {
 		case m.ofRun != nil:
 			m.ofRun, m.counted = nil, time.Time{}
 		case m.run == nil:
-			return note("no run is kept yet; press 4 for drills", false)
+			return note("no runs yet; press 4 for drills", false)
 		default:
 			m.ofRun = session.RunTraffic(m.plan, m.run)
 		}
@@ -276,7 +276,7 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		return note("press enter at a storage source, choose an object of its bucket, then x", true)
 	case key.Matches(k, Keys.Export):
 		return func() tea.Msg {
-			return fireview.Ask{Title: "write the map to", Text: "wiring.svg", Done: func(path string) tea.Cmd {
+			return fireview.Ask{Title: "file to write the map to", Text: "wiring.svg", Done: func(path string) tea.Cmd {
 				return func() tea.Msg { return Export{path} }
 			}}
 		}
@@ -310,14 +310,14 @@ type Offered struct {
 func (m *Model) Offered(o Offered) tea.Cmd {
 	switch {
 	case o.Missed == 0:
-		return note("no event of the run was unmatched", false)
+		return note("the run had no unmatched events", false)
 	case o.Taken == 0 && o.Err != nil:
 		return note(o.Err.Error(), true)
 	case o.Taken > 0:
 		m.ofRun, m.counted = nil, time.Time{}
 		m.Refresh()
 	}
-	return note(fmt.Sprintf("%d of the run were unmatched, %d of them are taken now", o.Missed, o.Taken), o.Taken == 0)
+	return note(fmt.Sprintf("the run had %d unmatched, %d of them are taken now", o.Missed, o.Taken), o.Taken == 0)
 }
 
 // Uploaded is the result of an upload.
@@ -344,11 +344,11 @@ func (m *Model) upload() tea.Cmd {
 	ask := func(title, text string, done func(string) tea.Cmd) tea.Cmd {
 		return func() tea.Msg { return fireview.Ask{Title: title, Text: text, Done: done} }
 	}
-	return ask("which file goes to "+src.Name, "", func(path string) tea.Cmd {
+	return ask("file to upload to "+src.Name, "", func(path string) tea.Cmd {
 		if path == "" {
-			return note("no file was named", true)
+			return note("missing file name", true)
 		}
-		return ask("as which object", session.UsualKey(src, path), func(key string) tea.Cmd {
+		return ask("object key", session.UsualKey(src, path), func(key string) tea.Cmd {
 			return func() tea.Msg {
 				i, err := s.Upload(src.Name, path, key)
 				return Uploaded{i, err}
@@ -373,7 +373,7 @@ func (m *Model) Uploaded(u Uploaded) tea.Cmd {
 func (m *Model) remove() tea.Cmd {
 	i := m.choices[m.chosen].item
 	if i == nil || !i.InBucket() {
-		return note("only objects that are in the bucket can be removed", true)
+		return note("only objects in the bucket can be removed", true)
 	}
 	m.choosing = false
 	s := m.s
@@ -383,7 +383,7 @@ func (m *Model) remove() tea.Cmd {
 				if err := s.RemoveObject(i); err != nil {
 					return fireview.Note{Text: err.Error(), Bad: true}
 				}
-				return fireview.Note{Text: i.Label + " is removed, and told of"}
+				return fireview.Note{Text: i.Label + " removed; event sent"}
 			}
 		}}
 	}
@@ -408,7 +408,7 @@ func (m *Model) Follow(r *measure.Run, event int64) {
 	m.journey = session.Journey(session.RunSteps(&m.plan.Project, r, event, func(n int32) []byte { return m.blob(r, n) }))
 	source := r.Sources[r.Arrivals[event].Source].Name
 	if len(m.journey) == 0 {
-		m.journey = []session.Stop{{Source: source, Text: "arrives at " + source + ", and is under way: its end is not known yet"}}
+		m.journey = []session.Stop{{Source: source, Text: "arrives at " + source + ", and is in progress: its outcome is not known yet"}}
 	}
 	if at := m.plan.SourceNamed(source); at >= 0 {
 		m.right, m.at[0] = false, at
@@ -559,5 +559,5 @@ func (m *Model) Title() (canvas.Style, string) {
 	if m.s.Objects.Address() != "" {
 		return canvas.Dim, "objects at http://" + m.s.Objects.Address()
 	}
-	return canvas.Dim, "the desk"
+	return canvas.Dim, "the session"
 }
