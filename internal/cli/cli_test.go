@@ -149,7 +149,7 @@ func TestErrors(t *testing.T) {
 		{[]string{"run", "--project", good, "--limit", "quote.mx=2"}, 2, "did you mean max?"},
 		{[]string{"run", "--project", good, "--limit", "quoet.max=2"}, 2, "did you mean quote?"},
 		{[]string{"run", "--project", good, "--limit", "quote=2"}, 2, "wanted FUNCTION.LIMIT=VALUE"},
-		{[]string{"run", "--project", good, "--limit", "quote.max=few"}, 2, "is not a whole number"},
+		{[]string{"run", "--project", good, "--limit", "quote.max=few"}, 2, "must be a whole number"},
 		{[]string{"run", "--project", good, "--limit", "quote.max=2@soon"}, 2, "is not a time since the drill began"},
 		{[]string{"run", "--project", good, "--limit", "quote.replace"}, 2, "quote.replace@5s"},
 		{[]string{"run", "--project", good, "--limit", "quote.guaranteed=99"}, 2, "99 are guaranteed, but at most 10 may be in flight"},
@@ -160,14 +160,14 @@ func TestErrors(t *testing.T) {
 		{[]string{"run", "--json", "/no/such/folder/x.json", "--project", good}, 3, "cannot be written"},
 		{[]string{"run", "--project", lay(t, "[sh, -c, 'echo no tide table; exit 3']", "")}, 3, "quote never started"},
 		{[]string{"run", "--project", lay(t, "[sleep, 60]", "")}, 3, "quote never started"},
-		{[]string{"run", "--project", lay(t, "[pyhton3x]", "")}, 2, `nightdrill.yaml:4:19: functions.quote.start: "pyhton3x" is not on the PATH`},
+		{[]string{"run", "--project", lay(t, "[pyhton3x]", "")}, 2, `nightdrill.yaml:4:19: functions.quote.start: "pyhton3x" not found on the PATH`},
 	} {
 		out, errs, code := nightdrill(t, c.args...)
 		if code != c.code || !strings.Contains(errs, c.want) || strings.Count(errs, "\n") > 1 {
 			t.Errorf("%v: exit %d (want %d), standard error %q (want %q)\n%s", c.args, code, c.code, errs, c.want, out)
 		}
 	}
-	if text, _, _ := nightdrill(t, "runs", "show", "--project", missed); !strings.Contains(text, "missed  project done > 1000") {
+	if text, _, _ := nightdrill(t, "runs", "show", "--project", missed); !strings.Contains(text, "missed      project done > 1000") {
 		t.Errorf("the missed budget is not shown:\n%s", text)
 	}
 	noneLeft(t)
@@ -237,7 +237,7 @@ func TestLimitsInWordsAndByCommand(t *testing.T) {
 		t.Errorf("exit %d, standard error %q, want %q", code, errs, want)
 	}
 	out, errs, code = nightdrill(t, "run", "--project", lay(t, served, ""), "--limit", "quote.max=1", "--limit", "quote.max=3@100ms", "--limit", "concurrency=5@200ms", "--limit", "quote.replace@150ms")
-	for _, want := range []string{"changed while it ran", "quote: max 1 → 3", "quote: replaced one by one", "all together 32 → 5"} {
+	for _, want := range []string{"changed while it ran", "quote: max 1 → 3", "quote: replaced one by one", "project total 32 → 5"} {
 		if !strings.Contains(out, want) || code != 0 {
 			t.Errorf("exit %d, the run does not say %q\n%s%s", code, want, out, errs)
 		}

@@ -585,7 +585,7 @@ func harmlessLines(text string) string {
 }
 
 func printFigures(w io.Writer, took map[engine.Class][]time.Duration) {
-	fmt.Fprintf(w, "\n%-6s %5s %9s %9s %9s   ms, from firing to the last byte\n", "", "n", "least", "median", "most")
+	fmt.Fprintf(w, "\n%-6s %5s %9s %9s %9s   ms, from firing to the last byte\n", "", "n", "min", "median", "max")
 	for _, class := range []engine.Class{engine.Cold, engine.First, engine.Warm} {
 		all := took[class]
 		if len(all) == 0 {

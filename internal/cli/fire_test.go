@@ -40,7 +40,7 @@ func TestFire(t *testing.T) {
 		{"fares asks#2", 2, []string{"asks has payloads 1 to 1, not 2"}},
 		{"fares " + filepath.Join(dir, "nightdrill.yaml"), 2, []string{"is not a request as it stands on the wire: line 1"}},
 		{"fares", 2, []string{"fire wants a source and a payload"}},
-		{"fares asks --times 0", 2, []string{"the least is 1"}},
+		{"fares asks --times 0", 2, []string{"it must be at least 1"}},
 		{"fares asks --variant none", 3, []string{`has a variant "none"`}},
 	} {
 		out, errs, code := nightdrill(t, append([]string{"--project", dir, "fire"}, strings.Fields(c.args)...)...)
@@ -84,7 +84,7 @@ func TestFireAtWhatDoesNotStart(t *testing.T) {
 		"not found":      {`[pythn3, x.py]`, `command not found: "pythn3" is not on the PATH; did you mean python3?`},
 		"ends well":      {`[sh, -c, "cat"]`, "(does it read events from standard input? transport: lines;"},
 		"exits":          {`[sh, -c, "echo tables are missing; exit 4"]`, "it exited with code 4 before it was ready; its last line: tables are missing"},
-		"never listens":  {`[sleep, "60"]`, "was not ready within 2s: it did not listen on the port it was given"},
+		"never listens":  {`[sleep, "60"]`, "was not ready within 2s: it did not listen on the port that it was given"},
 		"elsewhere":      {`[python3, -c, '` + listener + `']`, "but on [127.0.0.1:"},
 		"no interpreter": {`["` + script + `"]`, "the interpreter /no/such/interpreter, which the first line of " + script + " names, is missing"},
 		"other machine":  {`["` + foreign + `"]`, "is not a program for this machine"},

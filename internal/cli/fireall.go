@@ -71,7 +71,7 @@ func fireAll(cmd *cobra.Command, d *session.Desk, o session.Order, junit string)
 	if n == 0 {
 		return wrong(errors.New("no payload of the project has expectations; add expect: to a set, such as expect: {status: 200}"))
 	}
-	fmt.Fprintf(out, "%d of %s as expected\n", n-bad, session.Plural(n, "answer"))
+	fmt.Fprintf(out, "%d of %s as expected\n", n-bad, session.Plural(n, "reply"))
 	if junit != "" {
 		err := output(cmd, junit, func(w *bufio.Writer) error {
 			if _, err := w.WriteString(xml.Header); err != nil {

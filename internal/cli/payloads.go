@@ -243,7 +243,7 @@ func generateRequests(cmd *cobra.Command, file, operation, mode, to string, coun
 			}
 			comment := ""
 			if breaks != "" {
-				comment = "breaks " + breaks
+				comment = "violates " + breaks
 			}
 			if _, err := w.Write(p.AppendHAR(line, "http://made.invalid", 0, 0, comment)); err != nil {
 				return err

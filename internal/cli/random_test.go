@@ -356,7 +356,7 @@ func (x *thrown) compare(s measure.Summary, rows []map[string]string, said []log
 			statuses[row["status"]]++
 		}
 		if (row["result"] == "ok") != (row["status"] == "200" || row["status"] == "404" && row["source"] == "fares") &&
-			row["result"] != "asked again" && row["result"] != "acknowledgement lost" && row["result"] != "run over" &&
+			row["result"] != "retry requested" && row["result"] != "acknowledgement lost" && row["result"] != "run over" &&
 			row["late"] != "true" {
 			wrong("a row has the status %s and the result %s", row["status"], row["result"])
 		}

@@ -127,7 +127,7 @@ func reportFailures(b *strings.Builder, page *measure.Page) {
 	if len(page.Failures) == 0 {
 		return
 	}
-	fmt.Fprintf(b, "\nwhat failed (all of it: nightdrill runs show %s --failed)\n", page.Summary.Run)
+	fmt.Fprintf(b, "\nfailures (all of them: nightdrill runs show %s --failed)\n", page.Summary.Run)
 	for i := range page.Failures {
 		c := &page.Failures[i]
 		fmt.Fprintf(b, "  %s\n", proc.Harmless(c.Head()))

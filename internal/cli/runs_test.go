@@ -56,13 +56,13 @@ func TestRunsAreUsed(t *testing.T) {
 		t.Errorf("the rule keeps two runs:\n%s\nbefore it were\n%s", list, first)
 	}
 	for want, args := range map[string][]string{
-		"is not a share":             {"run", "--baseline", "last", "--worse", "5"},
+		"must be a share":             {"run", "--baseline", "last", "--worse", "5"},
 		"--baseline: there is no":    {"run", "--baseline", "none"},
 		"has no variant":             {"compare", "quote", "--variants", "quick"},
 		"--cold 0: from 1":           {"compare", "quote", "--cold", "0"},
 		"there is no function":       {"compare", "quoet"},
 		"is a drill: say under":      {"compare", "short"},
-		"is compared with itself":    {"compare", "last", "last"},
+		"cannot be compared with itself":    {"compare", "last", "last"},
 		"no payload of the set":      {"compare", "quote", "--payloads", "none"},
 		"there is no picture":        {"runs", "export", "last", "--chart", "pie"},
 		"are in points":              {"runs", "export", "last", "--width", "-3"},
@@ -109,7 +109,7 @@ func TestRunsAreUsed(t *testing.T) {
 		t.Errorf("the exported summary is another than the one that is shown: %v", err)
 	}
 	do(0, "deleted", "runs", "delete", "base line")
-	do(2, "there is no run", "runs", "show", "base line")
+	do(2, "no run", "runs", "show", "base line")
 	noneLeft(t)
 }
 

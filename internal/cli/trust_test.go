@@ -49,7 +49,7 @@ func TestTheFirstDrillPasses(t *testing.T) {
 				t.Fatal(err)
 			}
 			expectCall(t, dir, []string{"init", "--lang", b.language, "--sources", b.kinds}, 0, nil)
-			expectCall(t, dir, []string{"run", "first"}, 0, []string{"held    project failed == 0"})
+			expectCall(t, dir, []string{"run", "first"}, 0, []string{"met         project failed == 0"})
 		})
 	}
 }

@@ -124,7 +124,7 @@ func TestManifest(t *testing.T) {
 		_, _ = io.WriteString(w, text)
 	}))
 	defer server.Close()
-	for name, want := range map[string]string{"/well.csv": `200 "kilograms":700 "fits":true "pass":"BF-1830-152"`, "/heavy.csv": `200 "fits":false`, "/odd.csv": `422 line 2: "much"`, "/lost.csv": "422 first line", "/none": "404 not there"} {
+	for name, want := range map[string]string{"/well.csv": `200 "kilograms":700 "fits":true "pass":"BF-1830-152"`, "/heavy.csv": `200 "fits":false`, "/odd.csv": `422 line 2: "much"`, "/lost.csv": "422 first line", "/none": "404 cannot read"} {
 		w := httptest.NewRecorder()
 		m.ServeHTTP(w, httptest.NewRequest("POST", "/", strings.NewReader(`{"key":"k","url":"`+server.URL+name+`"}`)))
 		got := fmt.Sprint(w.Code, " ", w.Body)

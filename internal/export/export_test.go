@@ -95,7 +95,7 @@ func TestPicturesHoldEverything(t *testing.T) {
 	}
 	points := len(s.Page.Summary.Functions["quote"].WarmUp.Points) + len(s.Page.Summary.Functions["gate"].WarmUp.Points)
 	least := map[string]int{"lanes": len(s.Run.Invocations) + len(s.Run.Instances), "ladder": 0, "distribution": filled, "warm-up": points, "timeline": 4 * steps}
-	words := map[string]string{"lanes": "quote|gate", "ladder": "4 starts", "distribution": "warm, ", "warm-up": "Warm-up", "timeline": "turned away, lost"}
+	words := map[string]string{"lanes": "quote|gate", "ladder": "4 starts", "distribution": "warm, ", "warm-up": "Warm-up", "timeline": "rejected, failed"}
 	comparison := measure.Compare("quote", []measure.Side{{Label: "quote", Run: s.Run}, {Label: "gate", Run: s.Run, Function: 1}}, nil)
 	dir := t.TempDir()
 	draw := map[string]func(to io.Writer, kind string) error{"comparison": func(to io.Writer, kind string) error { return Comparison(to, kind, Size{}, comparison) }}

@@ -16,7 +16,7 @@ import (
 // The map is an SVG that any reader takes, with its texts as texts, and a PDF;
 // what is there already is not written over unasked.
 func TestTheMapAsAPicture(t *testing.T) {
-	w := &draw.Wiring{Title: "quay <&>: what reaches which function", Sources: []draw.WiringNode{{Name: "cargo", About: "storage, bucket x", Ways: []draw.WiringWay{{N: 2, What: "given up", To: "scans", Then: "gate"}}, Lines: 2}, {Name: "scans", Lines: 1}},
+	w := &draw.Wiring{Title: "quay <&>: what reaches which function", Sources: []draw.WiringNode{{Name: "cargo", About: "storage, bucket x", Ways: []draw.WiringWay{{N: 2, What: "dead-lettered", To: "scans", Then: "gate"}}, Lines: 2}, {Name: "scans", Lines: 1}},
 		Functions: []draw.WiringNode{{Name: "load", Ways: []draw.WiringWay{{What: "sent on", To: "scans", Then: "gate"}}, Lines: 2}, {Name: "gate", Lines: 1}},
 		Wires:     []draw.WiringWire{{Source: 0, Function: 0, Takes: "key in/*.csv", Counts: "5 done"}, {Source: 0, Function: 1}, {Source: 1, Function: 1}}}
 	var svg, pdf bytes.Buffer

@@ -95,7 +95,7 @@ func TestLayIsReadAndOverwritesNothing(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := b.Lay(dir); err == nil || !strings.Contains(err.Error(), "payloads/web/tide.request is there already") {
+	if err := b.Lay(dir); err == nil || !strings.Contains(err.Error(), "payloads/web/tide.request already exists") {
 		t.Errorf("it was laid: %v", err)
 	}
 	if _, err := os.Stat(filepath.Join(dir, File)); err == nil {
@@ -105,7 +105,7 @@ func TestLayIsReadAndOverwritesNothing(t *testing.T) {
 		lang  string
 		kinds []string
 		want  string
-	}{{"pyhton", nil, "did you mean python?"}, {"", []string{"strom"}, "is not a kind of source"}} {
+	}{{"pyhton", nil, "did you mean python?"}, {"", []string{"strom"}, "unknown kind of source"}} {
 		if _, err := Begin(dir, c.lang, nil, c.kinds); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s %v: %v", c.lang, c.kinds, err)
 		}
@@ -131,7 +131,7 @@ func TestEnvFile(t *testing.T) {
 	}
 	set("OK=1\nsecret words without a sign\nPORT=80\n")
 	_, err = Load(t.Context(), dir)
-	if err == nil || !strings.Contains(err.Error(), "quote.env:2: wanted NAME=value") || !strings.Contains(err.Error(), "quote.env:3: PORT is set by Night Drill") || strings.Contains(err.Error(), "secret words") {
+	if err == nil || !strings.Contains(err.Error(), "quote.env:2: expected NAME=value") || !strings.Contains(err.Error(), "quote.env:3: PORT is set by Night Drill") || strings.Contains(err.Error(), "secret words") {
 		t.Errorf("mistakes %v", err)
 	}
 }
@@ -139,9 +139,9 @@ func TestEnvFile(t *testing.T) {
 // What a project cannot be begun around by itself is named, with how it is usually started; a
 // folder's name keeps its digits.
 func TestBeginAsksForACommand(t *testing.T) {
-	for file, want := range map[string]string{"Cargo.toml": "this folder has a Cargo project (Cargo.toml); give the " +
+	for file, want := range map[string]string{"Cargo.toml": "this folder has a Cargo project (Cargo.toml); pass the " +
 		"command that starts your function, such as nightdrill init -- ./target/release/quay-7",
-		"cmd/gate/main.go": "this folder has a Go module with cmd/gate; give the command"} {
+		"cmd/gate/main.go": "this folder has a Go module with cmd/gate; pass the command"} {
 		dir := filepath.Join(t.TempDir(), "Quay 7")
 		for _, name := range []string{file, "go.mod", "serve.py"} {
 			if file == "Cargo.toml" && name == "go.mod" {

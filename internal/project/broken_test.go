@@ -46,7 +46,7 @@ func TestBrokenRequestsAreBroken(t *testing.T) {
 		t.Fatal(err)
 	}
 	usable, left := Usable(a.Operations)
-	const unmade = "POST /notes: the body as application/x-www-form-urlencoded: a form is made from an object"
+	const unmade = "POST /notes: the body as application/x-www-form-urlencoded: a form needs an object"
 	if len(usable) != 3 || len(left) != 1 || !strings.Contains(left[0].Error(), unmade) {
 		t.Errorf("%d are usable, left are %v", len(usable), left)
 	}

@@ -46,10 +46,10 @@ func TestChangeLimits(t *testing.T) {
 	if _, err := ChangeLimits(l.Project, l.DrillNamed("starts"), []string{"quote.max=2@1s"}); err == nil || !strings.Contains(err.Error(), "one event after the other") {
 		t.Errorf("a drill of cold starts was to change: %v", err)
 	}
-	if _, err := ChangeLimits(l.Project, d, []string{"clerk.per_instance=2"}); err == nil || !strings.Contains(err.Error(), "one event after the other") {
+	if _, err := ChangeLimits(l.Project, d, []string{"clerk.per_instance=2"}); err == nil || !strings.Contains(err.Error(), "one event at a time") {
 		t.Errorf("what lines do not allow was taken: %v", err)
 	}
-	if _, err := ChangeLimits(l.Project, d, []string{"quote.keep_warm=9@3s"}); err == nil || !strings.Contains(err.Error(), "9 are to be kept warm") {
+	if _, err := ChangeLimits(l.Project, d, []string{"quote.keep_warm=9@3s"}); err == nil || !strings.Contains(err.Error(), "keep_warm is 9") {
 		t.Errorf("what cannot hold was taken: %v", err)
 	}
 }

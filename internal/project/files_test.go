@@ -16,16 +16,16 @@ func TestWhatIsNoProjectFile(t *testing.T) {
 		"it is a pipe, not a file":               func(path string) error { return syscall.Mkfifo(path, 0o600) },
 		"it is a folder":                         func(path string) error { return os.Mkdir(path, 0o755) },
 		"it is a device or a socket, not a file": func(path string) error { return os.Symlink("/dev/zero", path) },
-		"it has 2 MiB; the most is 1 MiB": func(path string) error {
+		"it has 2 MiB; the limit is 1 MiB": func(path string) error {
 			return os.WriteFile(path, make([]byte, 2<<20), 0o644)
 		},
-		":2:1: it is nested more than 100 deep": func(path string) error {
+		":2:1: it is nested more than 100 levels deep": func(path string) error {
 			return os.WriteFile(path, []byte("nightdrill: 1\nx: "+strings.Repeat("[", 5000)+"\n"), 0o644)
 		},
-		":1:1: the line has 300000 bytes; the most is 16384": func(path string) error {
+		":1:1: the line has 300000 bytes; the limit is 16384": func(path string) error {
 			return os.WriteFile(path, []byte(strings.Repeat("- ", 150_000)), 0o644)
 		},
-		":10001:1: there are more than 10000 lines": func(path string) error {
+		":10001:1: it has more than 10000 lines": func(path string) error {
 			return os.WriteFile(path, []byte(strings.Repeat("a: 1\n", 20_000)), 0o644)
 		},
 	} {

@@ -52,7 +52,7 @@ func TestSchemaFiles(t *testing.T) {
 	if s, err := Schema(filepath.Join(dir, "p/main.json"), filepath.Join(dir, "p")); err != nil || s.Validate(map[string]any{"a": "see", "b": json.Number("7")}) != nil {
 		t.Errorf("the validator: %v", err)
 	}
-	for name, want := range map[string]string{"out.json": "outside of the folder", "away.json": "is on the network, and nothing is fetched", "missing.json": "nowhere.json"} {
+	for name, want := range map[string]string{"out.json": "outside the folder", "away.json": "is on the network; nothing is fetched", "missing.json": "nowhere.json"} {
 		if _, _, err := Generator(t.Context(), filepath.Join(dir, "p", name), filepath.Join(dir, "p")); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", name, err, want)
 		}
@@ -163,7 +163,7 @@ func TestRequestsOfAnAPI(t *testing.T) {
 			t.Errorf("broken: %q, %v", breaks, err)
 		}
 	}
-	for name, want := range map[string]string{"two.json": "wanted 3.0 or 3.1", "none.yaml": "describes no operations", "far.yaml": "nothing is fetched", "gone.yaml": "no such file"} {
+	for name, want := range map[string]string{"two.json": "expected 3.0 or 3.1", "none.yaml": "describes no operations", "far.yaml": "nothing is fetched", "gone.yaml": "no such file"} {
 		if _, err := LoadAPI(t.Context(), filepath.Join(dir, name), dir); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", name, err, want)
 		}

@@ -51,7 +51,7 @@ func TestSchedulesAtTheDesk(t *testing.T) {
 		t.Errorf("%d hourly times were made up for", n)
 	}
 	noted := s.Log.Up(s.Log.Last(), 100, func(e *logs.Entry) bool {
-		return strings.Contains(e.Text, "times were missed while the program or the machine was away; they are made up for once")
+		return strings.Contains(e.Text, "scheduled runs were missed while the program or the machine was asleep; they are made up for once")
 	})
 	if len(noted) != 1 {
 		t.Errorf("the missed times are noted %d times", len(noted))

@@ -109,10 +109,10 @@ func TestVariantsThatCannotBeCompared(t *testing.T) {
 		of          []string
 		source, set string
 	}{
-		`there is no function "g"; there are f`:  {function: "g"},
-		`f has no variant "fast"; there are f`:   {function: "f", of: []string{"fast"}},
-		"one variant alone cannot be compared":   {function: "f", of: []string{"same"}},
-		"is started by somebody else":            {function: "f", of: []string{"f", "away"}},
+		`unknown function "g"; available: f`:  {function: "g"},
+		`f has no variant "fast"; available: f`:   {function: "f", of: []string{"fast"}},
+		"one variant cannot be compared with itself":   {function: "f", of: []string{"same"}},
+		"is started elsewhere":            {function: "f", of: []string{"f", "away"}},
 		"no payload of the set others reaches f": {function: "f", of: []string{"f", "same"}, set: "others"},
 		"at the source x reaches f":              {function: "f", of: []string{"f", "same"}, source: "x"},
 	} {
@@ -124,7 +124,7 @@ func TestVariantsThatCannotBeCompared(t *testing.T) {
 		t.Errorf("%+v, %v", drill, err)
 	}
 	d.Functions[0].Variants = nil
-	if _, err := d.VariantDrill("f", nil, 3, 3, "", ""); err == nil || !strings.Contains(err.Error(), "has no variants to compare; add one below functions.f.variants") {
+	if _, err := d.VariantDrill("f", nil, 3, 3, "", ""); err == nil || !strings.Contains(err.Error(), "has no variants to compare; add one under functions.f.variants") {
 		t.Error(err)
 	}
 }
@@ -153,7 +153,7 @@ func TestExportsAreWrittenTogether(t *testing.T) {
 	if err := os.Remove(filepath.Join(dir, r.ID+"-lanes.svg")); err != nil {
 		t.Fatal(err)
 	}
-	if files, err := write(Exporting{}); err == nil || !strings.Contains(err.Error(), "is there already") || len(files) != 0 {
+	if files, err := write(Exporting{}); err == nil || !strings.Contains(err.Error(), "already exists") || len(files) != 0 {
 		t.Errorf("with files in the way: %v, %v", files, err)
 	}
 	if _, err := os.Stat(filepath.Join(dir, r.ID+"-lanes.svg")); err == nil {
@@ -162,7 +162,7 @@ func TestExportsAreWrittenTogether(t *testing.T) {
 	if files, err := write(Exporting{Over: true}); err != nil || len(files) != 20 {
 		t.Errorf("over them: %d files, %v", len(files), err)
 	}
-	if _, err := write(Exporting{Formats: []string{"gif"}}); err == nil || !strings.Contains(err.Error(), `"gif" is no form`) {
+	if _, err := write(Exporting{Formats: []string{"gif"}}); err == nil || !strings.Contains(err.Error(), `unknown export format "gif"`) {
 		t.Error(err)
 	}
 	// what was written without the run being kept is the same as what is kept

@@ -17,11 +17,11 @@ func TestADrillIsFoundByItsName(t *testing.T) {
 	if got, err := d.Drill(""); err != nil || got.Name != "d" {
 		t.Errorf("the only one: %v, %v", got, err)
 	}
-	if _, err := d.Drill("e"); err == nil || !strings.Contains(err.Error(), `no drill "e"; there are d`) {
+	if _, err := d.Drill("e"); err == nil || !strings.Contains(err.Error(), `unknown drill "e"; available: d`) {
 		t.Errorf("one that is not there: %v", err)
 	}
 	d.Drills = append(d.Drills, plan.Drill{Name: "e"})
-	if _, err := d.Drill(""); err == nil || !strings.Contains(err.Error(), "which drill? there are d, e") {
+	if _, err := d.Drill(""); err == nil || !strings.Contains(err.Error(), "missing name of the drill; available: d, e") {
 		t.Errorf("one of two: %v", err)
 	}
 	d.Drills = nil

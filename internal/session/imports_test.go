@@ -60,7 +60,7 @@ func TestTheFrontIsRecorded(t *testing.T) {
 		if err := s.Record("evening"); err != nil {
 			t.Fatal(err)
 		}
-		if err := s.Record("other"); err == nil || !strings.Contains(err.Error(), "evening is being recorded") {
+		if err := s.Record("other"); err == nil || !strings.Contains(err.Error(), "evening is already being recorded") {
 			t.Errorf("a second recording at once: %v", err)
 		}
 		send()
@@ -68,7 +68,7 @@ func TestTheFrontIsRecorded(t *testing.T) {
 			t.Errorf("recording %q, %d", name, n)
 		}
 		said, err := s.StopRecording()
-		if err != nil || !strings.Contains(said, "recorded as evening") || !strings.Contains(said, "2 places redacted") {
+		if err != nil || !strings.Contains(said, "recorded as evening") || !strings.Contains(said, "secrets redacted in 2 places") {
 			t.Errorf("%q, %v", said, err)
 		}
 		until(t, "the set is known", func() bool { return len(s.Plan().Sets) == 1 })

@@ -44,7 +44,7 @@ func Map(p *plan.Standing, t *Traffic) *draw.Wiring {
 			if t != nil && i < len(t.Sources) {
 				dead = t.Sources[i].DeadLettered
 			}
-			node.Lines, node.Ways = 2, append(node.Ways, way(dead, "dead-lettered", to))
+			node.Lines, node.Ways = 2, append(node.Ways, way(dead, "dead letters", to))
 		}
 		w.Sources = append(w.Sources, node)
 	}

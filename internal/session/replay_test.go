@@ -109,7 +109,7 @@ func TestReplaysThatCannotBe(t *testing.T) {
 		return r
 	}
 	for want, change := range map[string]func(*measure.Run){
-		"from before runs kept":    func(r *measure.Run) { r.Plan = nil },
+		"was recorded by an older version":    func(r *measure.Run) { r.Plan = nil },
 		"was too large to be kept": func(*measure.Run) {},
 		"nothing arrived":          func(r *measure.Run) { r.Arrivals, r.Payloads = nil, nil },
 		"source ferries of run kept-": func(r *measure.Run) {

@@ -250,7 +250,7 @@ func TestTheFrontsManners(t *testing.T) {
 		{"what may be asked", "OPTIONS", "/fare/north", nil, 204, map[string]string{"Allow": "GET, PUT, HEAD, OPTIONS"}, ""},
 		{"another method", "DELETE", "/fare/north", []string{"Authorization", token}, 405, map[string]string{"Allow": "GET, PUT, HEAD, OPTIONS"}, "the method is DELETE, the wire wants GET"},
 		{"another path", "GET", "/fares/north", nil, 404, nil, "GET /fare/{to}  (fares): the path is /fares/north"},
-		{"a header is missing", "PUT", "/fare/north", []string{"Authorization", token}, 404, nil, "the header x-desk is not there"},
+		{"a header is missing", "PUT", "/fare/north", []string{"Authorization", token}, 404, nil, "the header x-desk is missing"},
 		{"nobody waits", "GET", "/fare/north", []string{"Authorization", token, "Prefer", "respond-async, wait=5"}, 202, map[string]string{"Preference-Applied": "respond-async"}, "accepted"},
 		{"a very long line", "GET", "/x" + strings.Repeat("y", 100_000), nil, 404, nil, "no wire takes"},
 	} {
@@ -428,7 +428,7 @@ func TestLargeRequestsAreNotKeptForEver(t *testing.T) {
 	for _, v := range old {
 		if v.N == 1 {
 			if again := wait(t, s, s.Fire(Order{Item: v.Item})); again.Refused == nil || !strings.Contains(again.Refused.Text,
-				"only the first 65536 of its 20971520 bytes are still kept") {
+				"only the first 65536 of its 20971520 bytes are kept") {
 				t.Errorf("a request that is not there any more was sent: %+v", again.Refused)
 			}
 		}

@@ -339,7 +339,7 @@ func TestTheFront(t *testing.T) {
 	if status, _, text := ask("GET", "/nowhere", ""); status != 404 || !strings.Contains(text, "any /lone  (lone): the path is /nowhere, the wire wants /lone") {
 		t.Errorf("no wire: %d %s", status, text)
 	}
-	if status, _, text := ask("GET", "/ask/x?do=slow", ""); status != 504 || !strings.Contains(text, "did not answer within 400ms") {
+	if status, _, text := ask("GET", "/ask/x?do=slow", ""); status != 504 || !strings.Contains(text, "did not reply within 400ms") {
 		t.Errorf("too slow: %d %s", status, text)
 	}
 	if status, _, text := ask("GET", "/ask/x?do=crash", ""); status != 502 || !strings.Contains(text, "exited with code 7") {

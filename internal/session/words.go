@@ -12,6 +12,9 @@ func Plural(n int, word string) string {
 	if n == 1 {
 		return "1 " + word
 	}
+	if stem, ok := strings.CutSuffix(word, "ly"); ok { // reply
+		return fmt.Sprintf("%d %slies", n, stem)
+	}
 	return fmt.Sprintf("%d %ss", n, word)
 }
 

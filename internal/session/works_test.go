@@ -175,7 +175,7 @@ func TestABuildThatFails(t *testing.T) {
 			}
 		}
 	}()
-	if _, failure := slow.bring(ctx); failure == nil || !strings.Contains(failure.Text, "was broken off") {
+	if _, failure := slow.bring(ctx); failure == nil || !strings.Contains(failure.Text, "was interrupted") {
 		t.Errorf("broken off: %+v", failure)
 	}
 }

@@ -54,7 +54,7 @@ func TestRunsAreNamedNotedPinnedAndDeleted(t *testing.T) {
 	if i, err := s.Find("before the change"); err != nil || i.ID != "20260102-000000-bb" || i.Note != "slow disk" || i.Label() != "before the change" || i.Main == nil || i.Main.Arrived != 400 || i.Bytes == 0 {
 		t.Errorf("found by its name: %+v, %v", i, err)
 	}
-	if err := s.Name("20990101-000000-zz", "x"); err == nil || !strings.Contains(err.Error(), "there is no run") {
+	if err := s.Name("20990101-000000-zz", "x"); err == nil || !strings.Contains(err.Error(), "no run") {
 		t.Errorf("a run that is not there: %v", err)
 	}
 	all, _ := s.List()
@@ -88,7 +88,7 @@ func TestRunsAreNamedNotedPinnedAndDeleted(t *testing.T) {
 		t.Fatal(err)
 	}
 	i, _ := s.Find("20260105")
-	if err := s.Delete(i); err == nil || !strings.Contains(err.Error(), "still under way") {
+	if err := s.Delete(i); err == nil || !strings.Contains(err.Error(), "still in progress") {
 		t.Errorf("a run under way: %v", err)
 	}
 }
@@ -106,7 +106,7 @@ func TestADamagedBlockCostsWhatComesAfterIt(t *testing.T) {
 	if err != nil || len(got.Arrivals) != 200 || len(got.Attempts) != 200 || len(got.Deliveries) != 200 || got.Finished {
 		t.Fatalf("%v, %d arrivals, %d attempts, finished %v", err, len(got.Arrivals), len(got.Attempts), got.Finished)
 	}
-	if text := strings.Join(measure.NewPage(got).Summary.Warnings, "\n"); !strings.Contains(text, "is damaged, and left out") {
+	if text := strings.Join(measure.NewPage(got).Summary.Warnings, "\n"); !strings.Contains(text, "is damaged and was skipped") {
 		t.Errorf("the findings do not say so: %s", text)
 	}
 }
@@ -315,11 +315,11 @@ func TestOnlyWhatIsDamagedIsRescued(t *testing.T) {
 	if _, err := other.db.Exec("BEGIN IMMEDIATE"); err != nil {
 		t.Fatal(err)
 	}
-	refused("nothing was rescued: "+Path(dir)+" is in use by another program, for longer than 5s", ErrBusy)
+	refused("nothing was recovered: "+Path(dir)+" is in use by another program, for longer than 5s", ErrBusy)
 	if _, err := other.db.Exec("ROLLBACK; PRAGMA user_version = 99"); err != nil {
 		t.Fatal(err)
 	}
-	refused("was written by a newer Night Drill (its form is 99", ErrNewer)
+	refused("was written by a newer Night Drill (file version 99", ErrNewer)
 	if left, _ := filepath.Glob(filepath.Join(dir, stateDir, "*damaged*")); len(left) > 0 {
 		t.Errorf("left are %v", left)
 	}
@@ -338,7 +338,7 @@ func TestNobodyOpensWhatIsRescued(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer lock.Release()
-	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "is just being rescued") {
+	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "is being recovered") {
 		t.Errorf("opened meanwhile: %v", err)
 	}
 }

@@ -20,7 +20,7 @@ import (
 func random(n int, id string) *measure.Run {
 	r := rng.New(5, 1)
 	time := func() clock.Time { return clock.Time(r.Below(1 << 40)) }
-	run := &measure.Run{Project: "p", Drill: "d", ID: id, Seed: 7, Busy: 0.5, Concurrency: 24, ColdStarts: 3, Changes: []measure.Change{{At: 5, Function: -1, Text: "all together 32 → 24"}}, Functions: []measure.Function{{Name: "f", Max: 3, PerInstance: 1}},
+	run := &measure.Run{Project: "p", Drill: "d", ID: id, Seed: 7, Busy: 0.5, Concurrency: 24, ColdStarts: 3, Changes: []measure.Change{{At: 5, Function: -1, Text: "project total 32 → 24"}}, Functions: []measure.Function{{Name: "f", Max: 3, PerInstance: 1}},
 		Sources: []measure.Source{{Name: "s", Kind: "http", Routes: []string{"GET /"}, To: []int{0}}}, Budgets: []string{"project done > 0"},
 		Payloads:  []measure.Payload{{Set: "a", N: 1, Label: "GET /"}},
 		Instances: []measure.Instance{{ID: 0, Number: 1, PID: 12, Spawned: 1, Ready: 2, Exit: "exited with code 0", Version: 2, Cause: engine.AfterStop, After: engine.Replaced, Parked: true, Peak: 42 << 20, CPU: 9, Left: new(0.25)}}}

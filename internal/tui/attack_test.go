@@ -440,7 +440,7 @@ func (a *attacked) screen() *terminal {
 		}
 	})
 	x.shell(program + " --project " + a.dir + " --listen 127.0.0.1:0 2> " + a.dir + "/errors; echo ended")
-	x.wait("what to fire")
+	x.wait("▸ Payloads")
 	return x
 }
 

@@ -23,7 +23,7 @@ func TestNotesDoNotStay(t *testing.T) {
 		at   []time.Duration
 		want []bool
 	}{
-		{"3 files are in runs", true, nil, []time.Duration{5 * time.Second, 11 * time.Second}, []bool{true, false}},
+		{"3 files written to runs", true, nil, []time.Duration{5 * time.Second, 11 * time.Second}, []bool{true, false}},
 		{"the run is gone", false, nil, []time.Duration{11 * time.Second, 31 * time.Second}, []bool{true, false}},
 		{"writing …", true, nil, []time.Duration{time.Minute}, []bool{true}},
 		{"Delete it? y", true, func(string) tea.Cmd { return nil }, []time.Duration{time.Minute}, []bool{true}},

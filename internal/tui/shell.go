@@ -544,7 +544,7 @@ func (s *shell) fade(now time.Time) {
 
 // The shell's own keys.
 var keys = struct{ Quit, Help, Command, Next, Interrupt key.Binding }{
-	Quit:      key.NewBinding(key.WithKeys("q"), key.WithHelp("q", "leave")),
+	Quit:      key.NewBinding(key.WithKeys("q"), key.WithHelp("q", "quit")),
 	Help:      key.NewBinding(key.WithKeys("?"), key.WithHelp("?", "all keys")),
 	Command:   key.NewBinding(key.WithKeys(":"), key.WithHelp(":", "a command by name")),
 	Next:      key.NewBinding(key.WithKeys("tab"), key.WithHelp("tab", "the next view")),

@@ -28,5 +28,5 @@ func TestToTheBackgroundAndBack(t *testing.T) {
 	x.shell("clear; exec " + program)
 	x.wait("fares", "Wiring")
 	x.keys("C-z")
-	x.wait("there is no shell here")
+	x.wait("no shell to return to")
 }

@@ -130,7 +130,7 @@ func (x *terminal) restored(code int) {
 	if len(a) == 0 || string(a) != string(b) {
 		x.t.Errorf("the terminal's settings were %q and are %q", a, b)
 	}
-	if !strings.Contains(pane, "before the drill") || strings.Contains(pane, "arrivals") {
+	if !strings.Contains(pane, "before the drill") || strings.Contains(pane, "Arrivals") {
 		x.t.Errorf("the screen from before is not back:\n%s", pane)
 	}
 	if out, _ := exec.Command("pgrep", "-f", program+" demo-function").Output(); len(out) > 0 {
@@ -142,13 +142,13 @@ func (x *terminal) restored(code int) {
 func TestTheDemoOnTheScreen(t *testing.T) {
 	x := open(t, 160, 47)
 	x.sttys(program + " demo")
-	x.wait("● friday-evening", "arrivals", "quote-1", "◆", "so far, latency in ms")
+	x.wait("● friday-evening", "Arrivals", "quote-1", "◆", "Latency so far, ms")
 	x.wait("by the function's limit", "boarding-", "┤ idle")
 	// an invocation, opened while the drill runs
 	x.keys("Down")
 	x.wait("▸ at")
 	x.keys("Left", "Enter")
-	x.wait("call ", "reply status", "handed over", "from due to done", "instance start", "the reply")
+	x.wait("invocation ", "reply status", "dispatched", "from due to done", "instance start", "the reply")
 	x.keys("PageDown")
 	x.wait("Content-Type: application/json")
 	x.keys("PageUp")
@@ -156,23 +156,23 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.keys("Escape")
 	x.gone("reply status")
 	x.keys("?")
-	x.wait("keys, and what the signs mean", "cold: it waited for this start")
+	x.wait("Keys and symbols", "cold: it waited for this start")
 	x.keys("Escape")
-	x.gone("what the signs mean")
+	x.gone("Keys and symbols")
 	// the map while the drill runs: every kind with what it lives by
 	x.keys("2")
-	x.wait("vessels  stream", "lag ", "depth ", "next poll in", "there it is", "sent on ─▸ scans ─▸ boarding", "2 unmatched", "given up ─▸ positions-refused")
+	x.wait("vessels  stream", "lag ", "depth ", "next poll in", "simulated time", "sent on ─▸ scans ─▸ boarding", "2 unmatched", "dead letters ─▸ positions-refused")
 	x.keys("Down", "Down", "Down")
 	x.wait("── cargo ─", "curl -T FILE http://127.0.0.1:")
 	x.keys("4")
 	// to its end: the findings open by themselves
-	pane := x.wait("what this run says", "quote: ", "budgets")
+	pane := x.wait("Summary", "quote: ", "Budgets")
 	id := regexp.MustCompile(`run (\S+) `).FindStringSubmatch(pane)
 	if id == nil {
 		t.Fatalf("which run?\n%s", pane)
 	}
 	pane += x.scrolled()
-	for _, want := range []string{"start ladder", "boot", "warming up", "over time: latency", "offered", "what became of the events", "positions-refused", "what they used and cost", "a bare round trip took"} {
+	for _, want := range []string{"Start ladder", "boot", "Warm-up", "Over time: latency", "offered", "Outcomes of events", "positions-refused", "use and cost", "a bare round trip took"} {
 		if !strings.Contains(pane, want) {
 			t.Errorf("the findings do not show %q", want)
 		}
@@ -180,10 +180,10 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	checkFindings(t, pane, id[1])
 	x.openedPoint()
 	x.keys("5", "Enter")
-	x.wait("over after", "waiting")
+	x.wait("finished in", "waiting")
 	// the event of any invocation is followed on the map
 	x.until("with an event on the map", func() bool {
-		if strings.Contains(x.pane(), "stop 1 of ") {
+		if strings.Contains(x.pane(), "Stop 1 of ") {
 			return true
 		}
 		x.keys("Down", "g") // some lanes have no call
@@ -191,27 +191,27 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	})
 	x.wait("arrives at ")
 	x.keys("Space", "Space")
-	x.wait("stop 3 of ", "in all, status ")
+	x.wait("Stop 3 of ", "in total, status ")
 	x.keys("Escape")
-	x.gone("stop 3 of ")
+	x.gone("Stop 3 of ")
 	x.keys(":")
 	x.keys("-l", "find")
 	x.wait(":find", "findings")
 	x.keys("Enter")
-	x.wait("what this run says")
+	x.wait("Summary")
 	// an upload that triggered nothing goes on the map, and stops with the reason
 	x.keys("2")
-	x.wait("counts of the last run, friday-evening", "polled every 500ms", "sent on ─▸ scans ─▸ boarding", "the last that came")
+	x.wait("counts of the last run, friday-evening", "polled every 500ms", "sent on ─▸ scans ─▸ boarding", "Latest events")
 	x.keys("r")
-	x.wait("next poll in", "stands still")
+	x.wait("next poll in", "paused")
 	x.keys("Up", "Up", "Up", "Up", "Up", "Up", "Down", "Down", "Down")
 	x.wait("── cargo ─")
 	x.keys("Enter")
-	x.wait("which event goes on the map? at cargo", "manifests#5", "no wire takes it", "last run: no wire takes it")
+	x.wait("Put an event on the map, of cargo", "manifests#5", "no wire takes it", "last run: no wire takes it")
 	x.keys("Down", "Down", "Enter")
 	x.wait("arrives at cargo: storage.object.created manifests/petrel-1900.CSV")
 	x.keys("Space")
-	x.wait("stop 2 of 2", "ends in .CSV, the wire wants", "✗")
+	x.wait("Stop 2 of 2", "ends in .CSV, the wire wants", "✗")
 	x.keys("f")
 	x.wait("1 unmatched")
 	x.keys("Escape")
@@ -248,27 +248,27 @@ func (x *terminal) openedPoint() {
 	for range 8 {
 		x.keys("PageUp")
 	}
-	x.wait("what this run says")
+	x.wait("Summary")
 	x.keys("c")
 	x.wait("▸ ", "what is behind it")
 	x.keys("Enter")
-	x.wait("in all", "the longest first", "done at, s")
+	x.wait("in total", "longest first", "done at, s")
 	x.keys("Enter")
 	x.wait("reply status", "from due to done")
 	x.keys("Escape")
 	x.gone("reply status")
 	x.keys("5")
-	x.wait("in all")
+	x.wait("in total")
 	x.keys("Escape")
-	x.gone("in all")
+	x.gone("in total")
 	x.keys("Escape")
 	x.gone("what is behind it")
 	x.keys("/")
-	x.answer("Only what?", "function=quote class=hot")
-	x.wait("there are cold, first, warm and retried")
+	x.answer("Filter, such as", "function=quote class=hot")
+	x.wait("use cold, first, warm or retried")
 	x.keys("/")
-	x.answer("Only what?", "function=quote class=warm")
-	x.wait("only function=quote class=warm", "what this run says")
+	x.answer("Filter, such as", "function=quote class=warm")
+	x.wait("only function=quote class=warm", "Summary")
 	x.keys("Escape")
 	x.gone("only function=quote")
 }
@@ -288,7 +288,7 @@ func checkFindings(t *testing.T, pane, id string) {
 		if strings.HasPrefix(line, "\f") { // another page: whose row is its first?
 			fn = ""
 		}
-		if strings.Contains(line, "── start ladder") {
+		if strings.Contains(line, "── Start ladder") {
 			break
 		}
 		if len(f) > 1 && slices.Contains([]string{"quote", "boarding", "manifest", "position", "tides"}, f[0]) && slices.Contains([]string{"start", "cold", "first", "warm"}, f[1]) {
@@ -353,11 +353,11 @@ func TestADrillIsChosenAndStopped(t *testing.T) {
 	x := open(t, 100, 30)
 	lay(t, x.dir)
 	x.sttys(program)
-	x.wait("what to fire", "asks#1")
+	x.wait("▸ Payloads", "asks#1")
 	x.keys("4")
 	x.wait("Which drill?", "short", "endless")
 	x.keys("5")
-	x.wait("No run yet.")
+	x.wait("No runs yet.")
 	x.keys("4")
 	x.keys("Down", "Enter")
 	x.wait("● endless", "quote-1", "▁", "◆") // with an invocation to be chosen
@@ -377,29 +377,29 @@ func TestADrillIsChosenAndStopped(t *testing.T) {
 	x.gone("reply status")
 	// limits are changed while it runs, and that is marked
 	x.keys("e")
-	x.wait("limits, as they hold now", "all together")
+	x.wait("Current limits", "project total")
 	x.keys("Down", "2", "Enter")
 	x.wait("changed, from now on")
 	x.keys("t")
-	x.wait("✗ turns away")
+	x.wait("✗ rejects")
 	x.keys("t")
-	x.wait("takes events")
+	x.wait("accepts")
 	x.keys("e")
-	x.gone("limits, as they hold now")
-	x.wait("changed", "quote takes events again")
+	x.gone("Current limits")
+	x.wait("changed", "quote accepts events again")
 	// a terminal too small, and back
 	x.tmux("resize-window", "-x", "60", "-y", "20")
 	x.wait("Night Drill needs 80 columns and 24 rows")
 	x.tmux("resize-window", "-x", "80", "-y", "24")
 	x.wait("● endless", "instances", "quote-1")
 	x.keys("x")
-	x.wait("what this run says", "did not finish")
+	x.wait("Summary", "did not finish")
 	x.keys("4")
 	x.wait("stopped after")
 	x.keys("s")
 	x.wait("Which drill?")
 	x.keys("Up", "Enter")
-	x.wait("what this run says", "2 of 2")
+	x.wait("Summary", "2 of 2")
 	x.keys("Left")
 	x.wait("1 of 2", "endless", "unfinished")
 	x.pastRuns()
@@ -410,47 +410,47 @@ func TestADrillIsChosenAndStopped(t *testing.T) {
 // pastRuns names, notes and pins a run in the list, compares two, and deletes one.
 func (x *terminal) pastRuns() {
 	x.keys("r")
-	x.wait("past runs, the newest first", "short", "endless")
+	x.wait("Past runs, newest first", "short", "endless")
 	x.keys("Up", "Up", "n")
-	x.answer("The name of the run", "first try")
+	x.answer("Name of the run", "first try")
 	x.wait("first try")
 	x.keys("p")
 	x.wait("▪ first try")
 	x.keys("Space", "Space")
 	x.wait("▸▪ first try")
 	x.keys("c")
-	x.wait("what the comparison says", "first try against", "beside that")
+	x.wait("verdicts", "first try against", "Other measures")
 	x.keys("s")
 	x.wait("against first try")
 	x.keys("5", "r")
-	x.wait("past runs")
+	x.wait("Past runs")
 	x.keys("Down", "Down", "d")
-	x.wait("for good? y")
+	x.wait("permanently? y")
 	x.keys("y")
 	x.gone("endless")
 	x.keys("x")
 	x.answer("to which folder?", "out")
-	x.wait("files are in")
+	x.wait("files written to")
 	x.keys("Escape")
-	x.gone("past runs")
+	x.gone("Past runs")
 	// a run is replayed, and compared with what it was; then variants, in turns
-	x.wait("what this run says")
+	x.wait("Summary")
 	x.keys("a")
 	x.wait("to today's code? y")
 	x.keys("y")
-	x.wait("what the comparison says", "against first try", "got the same repl")
+	x.wait("verdicts", "against first try", "got the same repl")
 	x.keys("v")
 	x.answer("Compare which variants?", "quote roomy cold=9 warm=lots")
 	x.wait("write cold=30, up to 10000")
 	x.keys("v")
 	x.answer("Compare which variants?", "quote quote roomy cold=2 warm=9")
-	x.wait("variants in run", "quote@roomy", "what the comparison says")
+	x.wait("variants in run", "quote@roomy", "verdicts")
 	x.tmux("resize-window", "-x", "100", "-y", "30")
 	x.wait("latency, from due to done")
 	x.keys("?")
-	x.wait("keys, and what the signs mean", "against an older run")
+	x.wait("Keys and symbols", "against an older run")
 	x.keys("Escape")
-	x.gone("keys, and what the signs mean")
+	x.gone("Keys and symbols")
 }
 
 // answered is what a lane says that had answers.
@@ -464,7 +464,7 @@ func TestBrokenOff(t *testing.T) {
 			x := open(t, 120, 40)
 			lay(t, x.dir)
 			x.sttys(program)
-			x.wait("what to fire")
+			x.wait("▸ Payloads")
 			x.keys("4")
 			x.wait("Which drill?")
 			x.keys("Down", "Enter")
@@ -478,7 +478,7 @@ func TestBrokenOff(t *testing.T) {
 				toProgram(t, "TERM", program)
 			default:
 				x.keys("q")
-				x.wait("Stop it and leave?")
+				x.wait("Stop it and quit?")
 				x.keys("y")
 				code = 0
 			}
@@ -547,32 +547,32 @@ func TestPayloadsToFire(t *testing.T) {
 		}
 	}
 	x.sttys(program)
-	x.wait("what to fire")
+	x.wait("▸ Payloads")
 	x.keys("1")
-	x.wait("what can be sent", "asks", "1 recorded", "jobs-made", "30 made", "GET /quote/skerry-holm")
+	x.wait("Payload sets", "asks", "1 recorded", "jobs-made", "30 generated", "GET /quote/skerry-holm")
 	x.keys("Down")
-	x.wait("all fit job.json", "integer, 1 to 5", "payload 1 of 30")
+	x.wait("all satisfy job.json", "integer, 1 to 5", "payload 1 of 30")
 	x.keys("m", "m")
-	x.wait("broken, seed 1", "✗ breaks")
+	x.wait("broken, seed 1", "✗ violates")
 	x.keys("s")
 	x.wait("broken, seed 2")
 	x.keys("k")
-	x.wait("keep for jobs as")
+	x.wait("save for jobs as")
 	x.keys("Enter")
-	x.wait("Kept as jobs jobs-made-1-broken")
+	x.wait("Saved as jobs jobs-made-1-broken")
 	x.keys("Escape")
 	x.wait("payload 1 of 30")
 	x.keys("Up", "Enter")
-	x.wait("what to fire", "fares", "asks#1")
+	x.wait("▸ Payloads", "fares", "asks#1")
 	x.keys("Enter")
 	x.wait("200 OK", "cents")
 	// the front is recorded with one switch
 	x.keys("R")
-	x.wait("record what comes to the front as")
+	x.wait("name for the recording of the front")
 	x.keys("Enter")
 	x.wait("recording front-")
 	x.keys("R")
-	x.wait("nothing came to the front")
+	x.wait("no requests came to the front")
 	x.keys("q")
 	x.restored(0)
 	if _, err := os.Stat(filepath.Join(x.dir, "payloads", "jobs", "jobs-made-1-broken.event.json")); err != nil {

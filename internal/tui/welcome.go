@@ -116,7 +116,7 @@ func (m *welcome) View() tea.View {
 	if m.queue {
 		what = "HTTP requests and a queue; s leaves the queue out"
 	}
-	for _, k := range []struct{ key, does string }{{"enter", "create it, with " + what}, {"d", "open the demo instead"}, {"q", "leave"}} {
+	for _, k := range []struct{ key, does string }{{"enter", "create it, with " + what}, {"d", "open the demo instead"}, {"q", "quit"}} {
 		if k.key == "enter" && m.b == nil {
 			continue
 		}

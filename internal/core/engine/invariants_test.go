@@ -33,13 +33,13 @@ func TestInvariants(t *testing.T) {
 		}
 	}
 	for _, what := range []string{"done", "failed", "dead_lettered", "rejected", "expired", "unmatched", "abandoned",
-		"crashed", "start failed", "timeout", "lease over", "asked again", "late", "limits", "idle stop", "cold", "first", "warm",
+		"crashed", "start failed", "timeout", "lease expired", "retry requested", "late", "limits", "idle stop", "cold", "first", "warm",
 		"dead letter read", "replace", "replaced", "limit lowered", "retry after", "a share is asked for",
-		"finished", "none was there", "all were busy", "the last one had gone", "to keep one warm", "a new version", "the function's limit", "the project's limit",
-		"the bound on starts", "a limit of 0", "everything is turned away", "a start was bounded", "project", "fewer slots", "more slots",
+		"finished", "no instance", "all busy", "the last one had stopped", "to keep one warm", "new version", "the function's limit", "the project's limit",
+		"the start rate", "a limit of 0", "everything is rejected", "a start was bounded", "project", "fewer slots", "more slots",
 		"one_by_one", "at_once", "side_by_side",
 		"held", "released", "cleared", "sent while held",
-		"skipped", "acknowledgement lost", "behind one that failed", "sent on", "lease extended", "record alone given up", "in a group", "found by a poll", "delayed"} {
+		"skipped", "acknowledgement lost", "behind a failed record", "sent on", "lease extended", "record alone given up", "in a group", "found by a poll", "delayed"} {
 		if seen[what] < histories {
 			t.Errorf("%q happened %d times in %d histories; that is too rare to prove anything", what, seen[what], histories)
 		}
@@ -88,7 +88,7 @@ type history struct {
 	expected  int // deliveries that the arrivals must have
 	ended     int
 	changed   []clock.Time // when the limits of a function were changed last
-	paced     []clock.Time // of the bound on starts
+	paced     []clock.Time // of the start rate
 	narrow    bool         // the project's limit was lowered, as below
 	lowered   []bool       // a limit was lowered, so that more may be in flight than it allows until they finish
 	held      []bool
@@ -517,7 +517,7 @@ func (h *history) follow(f *Effect, in Input) {
 		h.seen[f.Cause.String()]++
 		if l := &h.limits[f.Function]; l.StartEvery > 0 {
 			if f.At < h.paced[f.Function].Add(-l.StartEvery*time.Duration(max(l.StartBurst, 1)-1)) {
-				panic("an instance is added earlier than the bound on starts allows")
+				panic("an instance is added earlier than the start rate allows")
 			}
 			h.seen["a start was bounded"]++
 		}
@@ -536,7 +536,7 @@ func (h *history) follow(f *Effect, in Input) {
 			h.seen["sent while held"]++
 		}
 		if h.limits[f.Function].Max == 0 || h.limits[f.Function].TurnAway {
-			panic("sent at a limit of 0, or while everything is turned away")
+			panic("sent at a limit of 0, or while everything is rejected")
 		}
 		if m.inFlight > h.limits[f.Function].PerInstance {
 			panic(fmt.Sprintf("%d in flight on one instance", m.inFlight))

@@ -201,8 +201,8 @@ const (
 )
 
 func (c Cause) String() string {
-	return [...]string{"", "none was there", "all were busy", "the last one had gone", "to keep one warm", "a new version",
-		"the function's limit", "the project's limit", "the bound on starts", "a limit of 0", "everything is turned away", "places are still held"}[c]
+	return [...]string{"", "no instance", "all busy", "the last one had stopped", "to keep one warm", "new version",
+		"the function's limit", "the project's limit", "the start rate", "a limit of 0", "everything is rejected", "stopping instances hold their slots"}[c]
 }
 
 // Result is how an attempt ended.
@@ -229,7 +229,7 @@ const (
 
 func (r Result) String() string {
 	return [...]string{"ok", "bad status", "unreachable", "disconnected", "garbled", "too large", "timeout",
-		"crashed", "lease over", "start failed", "asked again", "run over", "asked for an unknown event", "acknowledgement lost", "behind one that failed"}[r]
+		"crashed", "lease expired", "start failed", "retry requested", "run over", "retry of an unknown event", "acknowledgement lost", "behind a failed record"}[r]
 }
 
 // Outcome is how a delivery ended.

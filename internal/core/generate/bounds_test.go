@@ -27,8 +27,8 @@ func TestWhatIsTooLargeIsRefused(t *testing.T) {
 		`{"type":"object","minProperties":100000}`:                         "/minProperties: it is 100000; at most 10000 members",
 		`{"type":"array","contains":{"const":1},"minContains":9999999}`:    "at most 1000000 items",
 		`{"enum":[` + strings.Repeat("1,", 20000) + `2],"type":"integer"}`: "",
-		`{"prefixItems":[` + strings.Repeat("{},", 20000) + `{}]}`:         "it has 20002 subschemas; the most is 10000",
-		doubled(30): "more than 100000 subschemas hold at this one place",
+		`{"prefixItems":[` + strings.Repeat("{},", 20000) + `{}]}`:         "it has 20002 subschemas; the limit is 10000",
+		doubled(30): "more than 100000 subschemas apply at this one place",
 		`{"type":"string","pattern":"^(?=(a+)+b)(a|aa)+$"}`:                                                 "takes longer than 250ms",
 		`{"type":"array","minItems":9,"items":{"type":"string","minLength":16000000,"maxLength":16000000}}`: "more than 64 MiB",
 	} {

@@ -200,22 +200,22 @@ func mustDecode(t *testing.T, text []byte) any {
 // What an annotation cannot mean is refused with its place.
 func TestAnnotationsRefused(t *testing.T) {
 	for text, want := range map[string]string{
-		`7`:                     "is an object",
-		`{"gauss":{}}`:          `"gauss" is not known here`,
+		`7`:                     "must be an object",
+		`{"gauss":{}}`:          `unknown "gauss"`,
 		`{"normal":{"mean":1}}`: "deviation is missing",
-		`{"lognormal":{"median":1,"spread":0.5}}`: "spread is a factor",
-		`{"zipf":{"of":0}}`:                       "how many?",
-		`{"zipf":{"of":5,"exponent":0.3}}`:        "exponent is 0, 0.5",
+		`{"lognormal":{"median":1,"spread":0.5}}`: "spread must be a factor",
+		`{"zipf":{"of":0}}`:                       "expected a whole number",
+		`{"zipf":{"of":5,"exponent":0.3}}`:        "exponent must be 0, 0.5",
 		`{"weights":[1]}`:                         "the enum beside them has 0",
 		`{"nulls":2}`:                             "a share from 0 to 1",
 		`{"present":"often"}`:                     "a share from 0 to 1",
 		`{"unique":true,"uniform":{}}`:            "a value has one of",
-		`{"sequence":{"from":"yesterday"}}`:       "from is a number or an RFC 3339 time",
-		`{"sequence":{"text":"%s"}}`:              "text is not right",
-		`{"sequence":{"text":"%d-%d"}}`:           "text is not right",
-		`{"sequence":{"every":"often"}}`:          "every is a time",
-		`{"types":{"tide":1}}`:                    `"tide" is no type`,
-		`{"pool":{"size":-1}}`:                    "how many?",
+		`{"sequence":{"from":"yesterday"}}`:       "from must be a number or an RFC 3339 time",
+		`{"sequence":{"text":"%s"}}`:              "invalid text",
+		`{"sequence":{"text":"%d-%d"}}`:           "invalid text",
+		`{"sequence":{"every":"often"}}`:          "every must be a duration",
+		`{"types":{"tide":1}}`:                    `"tide" is not a type`,
+		`{"pool":{"size":-1}}`:                    "expected a whole number",
 	} {
 		_, err := New([]byte(`{"properties":{"a":{"x-made":` + text + `}}}`))
 		r, ok := errors.AsType[*Refused](err)
@@ -285,7 +285,7 @@ func TestOutline(t *testing.T) {
 	for _, m := range g.Outline() {
 		got = append(got, fmt.Sprintf("%s %v %s", m.At, m.Required, m.Text))
 	}
-	want := []string{" true object, from 1 members", "/n false integer, 1 to 5, in steps of 2", "/tags false array, 0 to 3 items, all different", "/tags/* false string, ^x, 2 characters", "/to true one of 2", "/v false one of 2 forms", "/when false string or null, date, spread by x-made"}
+	want := []string{" true object, from 1 members", "/n false integer, 1 to 5, in steps of 2", "/tags false array, 0 to 3 items, all distinct", "/tags/* false string, ^x, 2 characters", "/to true one of 2", "/v false one of 2 forms", "/when false string or null, date, spread by x-made"}
 	if !slices.Equal(got, want) {
 		t.Errorf("outline\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}

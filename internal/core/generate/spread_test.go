@@ -164,7 +164,7 @@ func TestPoolsAndSequences(t *testing.T) {
 	}
 }
 
-// Values that are all different are found also where there are hardly more than
+// Values that are all distinct are found also where there are hardly more than
 // are needed, and edges do not make payloads without bounds.
 func TestNarrowAndWide(t *testing.T) {
 	for _, text := range []string{

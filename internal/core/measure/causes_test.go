@@ -203,7 +203,7 @@ func TestTheSentencesNameTheOneCause(t *testing.T) {
 			s.service = func(int) time.Duration { all++; return map[bool]time.Duration{true: 3 * sec, false: ms}[all == 50] }
 		})},
 		{"it crashes", "crashed 1 time", calmWith(func(s *scene) { s.after = func(r *Run) { r.Instances[0].Reason = engine.Crashed } })},
-		{"it runs out of memory", "ran out of memory: 1 instance was ended by the system at 64 MiB", calmWith(func(s *scene) {
+		{"it runs out of memory", "ran out of memory: 1 instance was killed by the system at 64 MiB", calmWith(func(s *scene) {
 			s.after = func(r *Run) { r.Functions[0].Memory = 64 << 20; r.Instances[0].Reason = engine.OutOfMemory }
 		})},
 		{"it nearly does", "came close to its memory: 30 of 32 MiB", calmWith(func(s *scene) { s.after = func(r *Run) { r.Functions[0].Memory = 32 << 20 } })},
@@ -256,9 +256,9 @@ func TestWarningsStandNextToWhatTheySpoil(t *testing.T) {
 		}},
 		"processors were 95 % busy":         {OnStart, func(r *Run) { r.Busy = 0.95 }},
 		"a bare round trip":                 {OnLatency, func(r *Run) { r.Self = &SelfCheck{Before: trips(ms / 10), During: trips(9 * ms)} }},
-		"timers ring up to 6.00 ms late":    {OnRates, func(r *Run) { r.Self = &SelfCheck{Timer: trips(6 * ms)} }},
-		"clock on the wall jumped by 1h0m0": {OnRates, func(r *Run) { r.Self = &SelfCheck{Jump: time.Hour} }},
-		"is not enforced":                   {OnMemory, func(r *Run) { r.Functions[0].Enforced = "not enforced: no control groups" }},
+		"timers fire up to 6.00 ms late":    {OnRates, func(r *Run) { r.Self = &SelfCheck{Timer: trips(6 * ms)} }},
+		"wall clock jumped by 1h0m0": {OnRates, func(r *Run) { r.Self = &SelfCheck{Jump: time.Hour} }},
+		"are not enforced":                   {OnMemory, func(r *Run) { r.Functions[0].Enforced = "not enforced: no control groups" }},
 		"closed loop":                       {OnRates, func(r *Run) { r.Sources[0].Closed = true }},
 	} {
 		r := calm().run()

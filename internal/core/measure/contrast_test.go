@@ -97,7 +97,7 @@ func TestWhatIsNotComparableIsSaid(t *testing.T) {
 		return Side{id, &Run{ID: id, Drill: drill, ColdStarts: cold, Machine: machine, Functions: []Function{{Name: "f"}}}, 0}
 	}
 	for want, other := range map[string]Side{
-		"run a took cold starts and single events in turns, run b is a drill under load": run("b", "evening", 0, "m"),
+		"run a started functions cold and sent single events in turns, run b is a drill under load": run("b", "evening", 0, "m"),
 		"different drills, variants of f and cold starts":                                run("b", "cold starts", 9, "m"),
 		"different machines: m; n":                                                       run("b", "variants of f", 9, "n"),
 		"different runs, one after the other":                                            run("b", "variants of f", 9, "m"),
@@ -185,30 +185,30 @@ func TestVerdicts(t *testing.T) {
 	for text, want := range map[string]struct {
 		state, says string
 	}{
-		"function quote all max < 150ms":     {"held", "measured 120 ms"},
-		"function quote wait max <= 101ms":   {"held", "measured 101 ms"},
+		"function quote all max < 150ms":     {"met", "measured 120 ms"},
+		"function quote wait max <= 101ms":   {"met", "measured 101 ms"},
 		"function quote memory < 20MiB":      {"missed", "measured 30 MiB"},
-		"source fares rejected <= 25%":       {"held", "measured 25 %"},
+		"source fares rejected <= 25%":       {"met", "measured 25 %"},
 		"source fares rejected < 25%":        {"missed", "measured 25 %"},
-		"source fares arrived < 1/s":         {"held", "measured 0.8/s"},
-		"project unexpected == 0":            {"held", "measured 0"},
-		"source scans latency max > 1s":      {"held", "measured 1120 ms"},
-		"function quote p99.9 < 1s":          {"not enough samples", "2, and p99.9 needs 2995"},
-		"function quote cold p50 < 1s":       {"not enough samples", "1, and p50 needs 6"},
-		"function tides cold max < 1s":       {"not enough samples", "tides received no events"},
-		"function tides crashes == 0":        {"not enough samples", "tides received no events"},
+		"source fares arrived < 1/s":         {"met", "measured 0.8/s"},
+		"project unexpected == 0":            {"met", "measured 0"},
+		"source scans latency max > 1s":      {"met", "measured 1120 ms"},
+		"function quote p99.9 < 1s":          {"too few samples", "2, and p99.9 needs 2995"},
+		"function quote cold p50 < 1s":       {"too few samples", "1, and p50 needs 6"},
+		"function tides cold max < 1s":       {"too few samples", "tides received no events"},
+		"function tides crashes == 0":        {"too few samples", "tides received no events"},
 		"function quote cold == 0":           {"missed", "measured 1"},
-		"function quote warm <= 50%":         {"held", "measured 50 %"},
-		"source scans retried == 1":          {"held", "measured 1"},
+		"function quote warm <= 50%":         {"met", "measured 50 %"},
+		"source scans retried == 1":          {"met", "measured 1"},
 		"function boarding status 5xx < 1%":  {"missed", "measured 50 %"},
-		"function quote status 404 == 0":     {"held", "measured 0"},
-		"function boarding retried max < 2s": {"held", "measured 1120 ms"},
-		"function boarding warm max < 2s":    {"not enough samples", "0, and max needs 1"},
-		"function tides attempts == 0":       {"held", "measured 0"},
-		"chain fares p50 < 1s":               {"not enough samples", "0, and p50 needs 6"},
-		"function quote unexpected <= 1%":    {"held", "measured 0 %"},
+		"function quote status 404 == 0":     {"met", "measured 0"},
+		"function boarding retried max < 2s": {"met", "measured 1120 ms"},
+		"function boarding warm max < 2s":    {"too few samples", "0, and max needs 1"},
+		"function tides attempts == 0":       {"met", "measured 0"},
+		"chain fares p50 < 1s":               {"too few samples", "0, and p50 needs 6"},
+		"function quote unexpected <= 1%":    {"met", "measured 0 %"},
 		"function boarding rejected == 0.5%": {"missed", "measured 0 %"},
-		"project cost < 1":                   {"missed", "no rates are given"},
+		"project cost < 1":                   {"missed", "the project file has no rates"},
 	} {
 		r.Budgets = []string{text}
 		v := r.Summarize().Budgets[0]
@@ -266,7 +266,7 @@ func TestTurns(t *testing.T) {
 	if turns.Same != 1 || turns.Other != 3 || turns.Between["rejected, now done"] != 1 || turns.Between["done, now failed"] != 1 || turns.Between["done, now not sent"] != 1 {
 		t.Errorf("%+v", turns)
 	}
-	if lines := strings.Join(turns.Lines(), "\n"); !strings.Contains(lines, "3 of 4 events had another outcome") || !strings.Contains(lines, "s: x#2: rejected, now done") {
+	if lines := strings.Join(turns.Lines(), "\n"); !strings.Contains(lines, "3 of 4 events had a different outcome") || !strings.Contains(lines, "s: x#2: rejected, now done") {
 		t.Error(lines)
 	}
 	if lines := TurnsOf(run(engine.Done), run(engine.Done)).Lines(); len(lines) != 1 || lines[0] != "All 1 event had the same outcome." {

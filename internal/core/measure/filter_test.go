@@ -19,10 +19,10 @@ func TestFiltersAreReadStrictly(t *testing.T) {
 			t.Errorf("%q is written as %q and read as %+v, %v", text, f.String(), g, err)
 		}
 	}
-	for text, want := range map[string]string{"warm": "is no condition",
-		"class=hot": "there are cold, first, warm and retried", "status=20": "write one such as 200",
+	for text, want := range map[string]string{"warm": "is not a condition",
+		"class=hot": "use cold, first, warm or retried", "status=20": "write one such as 200",
 		"status=9xx": "write one such as", "from=2": "is not a duration",
-		"from=4s to=2s": "nothing lies from", "nth=0": "write one such as 1", "nth=5-2": "write one such as 1", "colour=red": "there is no condition", "outcome=lost": "there are done", "class=": "is no condition", "longer=-1s": "is not a duration"} {
+		"from=4s to=2s": "from 4s to 2s contains nothing", "nth=0": "write one such as 1", "nth=5-2": "write one such as 1", "colour=red": "unknown condition", "outcome=lost": "use one of done", "class=": "is not a condition", "longer=-1s": "is not a duration"} {
 		if _, err := ParseFilter(text); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", text, err, want)
 		}

@@ -169,8 +169,8 @@ func TestAStopOfTheDriverIsSaid(t *testing.T) {
 	r.Self = &SelfCheck{Gaps: []Gap{{ms(201), ms(381)}}}
 	r.Invocations[1].Done = ms(381)
 	s := r.Summarize()
-	want := "the driver itself stood still 1 time, at 0.20 s for 180 ms: up to that much of the times of 2 " +
-		"invocations that were under way is the driver's"
+	want := "the driver itself stalled 1 time, at 0.20 s for 180 ms: up to that much of the times of 2 " +
+		"invocations that were in flight is the driver's"
 	if len(s.Beside[OnLatency]) == 0 || len(s.Beside[OnLatency][0]) < len(want) ||
 		s.Beside[OnLatency][0][:len(want)] != want {
 		t.Errorf("%q", s.Beside[OnLatency])
@@ -219,7 +219,7 @@ func TestWarmingUpTakesInstances(t *testing.T) {
 		r.Invocations[i].Instance %= 2
 	}
 	if w := r.warmUps(r.scan())[0]; w.Steady != nil || w.Gain != nil ||
-		w.Text() != "2 instances: too few to tell (needs 6)" {
+		w.Text() != "2 instances: too few samples (needs 6)" {
 		t.Errorf("of two: %q", w.Text())
 	}
 }

@@ -72,7 +72,7 @@ func TestASummaryAddsUp(t *testing.T) {
 	}
 	text := strings.Join(NewPage(fixture()).Sentences, "\n")
 	for _, want := range []string{"fares: 1 of 4 requests rejected", "scans: 1 event retried", "1 event dead-lettered",
-		"1 delivery was open", "boarding answered with status 500 (1) of 1 invocation"} {
+		"1 delivery was open", "boarding replied with status 500 (1) of 1 invocation"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the sentences\n%s\ndo not say %q", text, want)
 		}
@@ -170,17 +170,17 @@ func TestChainsFaultsAndSecondDeliveries(t *testing.T) {
 	if c := s.Chains["cargo"]; len(s.Chains) != 1 || c.Latency.N != 1 || *c.Latency.Max != 160 || c.Steps != 3 || c.Broken != 1 {
 		t.Errorf("chains %+v", s.Chains)
 	}
-	if s.Budgets[0].Held || *s.Budgets[0].Measured != 160 || !strings.Contains(s.Budgets[1].Why, "not enough samples: 1") {
+	if s.Budgets[0].Held || *s.Budgets[0].Measured != 160 || !strings.Contains(s.Budgets[1].Why, "too few samples: 1") {
 		t.Errorf("budgets %+v", s.Budgets)
 	}
 	if f := s.Faults; f["duplicated"] != 1 || f["delayed"] != 1 || f["redelivered late"] != 1 || f["acknowledgement lost"] != 3 || len(f) != 4 {
 		t.Errorf("faults %v", f)
 	}
-	if x := s.Idempotence; x.Twice != 3 || x.Differed != 2 || x.Which[0] != "event 4 (a scan): another reply" || x.Which[1] != "event 8 (a scan): status 409, then 200" {
+	if x := s.Idempotence; x.Twice != 3 || x.Differed != 2 || x.Which[0] != "event 4 (a scan): a different reply" || x.Which[1] != "event 8 (a scan): status 409, then 200" {
 		t.Errorf("second deliveries %+v", x)
 	}
 	text := strings.Join(NewPage(r).Sentences, "\n")
-	for _, want := range []string{"From cargo on, 1 chain went of up to 3 steps, at most 160 ms", "1 did not end well", "duplicated 1, delayed 1", "2 of 3 second deliveries", "3 deliveries were open when the run ended; of 2 the acknowledgement was lost"} {
+	for _, want := range []string{"cargo started 1 chain of up to 3 steps: at most 160 ms", "1 chain had a failing step (at scans)", "duplicated 1, delayed 1", "2 of 3 second deliveries", "3 deliveries were open when the run ended; of 2 the acknowledgement was lost"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is not in\n%s", want, text)
 		}

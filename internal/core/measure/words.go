@@ -57,7 +57,7 @@ func RatioText(v float64) string {
 func (v *Verdict) State() string {
 	switch {
 	case v.Held:
-		return "held"
+		return "met"
 	case v.Few:
 		return "too few samples"
 	}
@@ -103,13 +103,13 @@ func (v *Verdict) Says() string {
 // DurationText writes a duration in milliseconds with three digits that count.
 func DurationText(d time.Duration) string { return MillisText(new(Millis(d))) + " ms" }
 
-// VerdictText reports whether a budget was held and what was measured.
+// VerdictText describes whether a budget was met and what was measured.
 func VerdictText(v Verdict) string {
 	state := v.State()
-	if v.Few { // its reason says so
-		state = "open"
+	if v.Few { // the reason follows in parentheses
+		state = "no verdict"
 	}
-	return fmt.Sprintf("%-6s  %s  (%s)", state, v.Text, v.Says())
+	return fmt.Sprintf("%-10s  %s  (%s)", state, v.Text, v.Says())
 }
 
 // sentences returns the answer of a run in sentences: which budget was missed, how
@@ -175,7 +175,7 @@ func (r *Run) sayFunction(of *Function, f *FunctionFigures, outcomes *Counts, sa
 		say("%s: retried deliveries took %s (median of %d); %s.", name, msText(f.Latency.Retried.P50), f.Latency.Retried.N,
 			fewWarm(warm.N))
 	default:
-		say("%s: %s, too few in each class for a median (needs %d).", name, count(f.Latency.N(), "answer", "answers"),
+		say("%s: %s, too few in each class for a median (needs %d).", name, count(f.Latency.N(), "reply", "replies"),
 			stats.Need(0.5))
 	}
 	if bad := badStatuses(f.Statuses); bad != "" {
@@ -325,6 +325,9 @@ func (r *Run) mostFailed(source int32) string {
 	}
 	if times[best] == 0 {
 		return ""
+	}
+	if engine.Result(best) == engine.Retried {
+		return ", mostly at the function's request"
 	}
 	return ", mostly: " + engine.Result(best).String()
 }

@@ -48,9 +48,9 @@ func TestActions(t *testing.T) {
 		`{{random 4 4}}`:            "4",
 		`{{pick "a"}}`:              "a",
 		`{{nope}}`:                  `! line 1: function "nope" not defined`,
-		`{{random 5 4}}`:            "! the second is less than the first",
+		`{{random 5 4}}`:            "! the second must not be less than the first",
 		"a\n{{if}}":                 "! line 2",
-		`{{pick}}`:                  "! pick needs something",
+		`{{pick}}`:                  "! pick needs at least one",
 	} {
 		got, err := Fill([]byte(text), at)
 		if bad, ok := strings.CutPrefix(want, "! "); ok {
@@ -77,7 +77,7 @@ func TestWrongTextsSayWhere(t *testing.T) {
 		http       bool
 		text, want string
 	}{
-		{true, "", "line 1"}, {true, "QUOTE me", "does not begin with /"}, {true, "get / HTTP/1.1", "not an HTTP method"},
+		{true, "", "line 1"}, {true, "QUOTE me", "must begin with /"}, {true, "get / HTTP/1.1", "not an HTTP method"},
 		{true, "GET /\nno header here\n", "line 2"}, {true, "GET /\na: b\nc d: e\n", "line 3"},
 		{false, "{\n  \"id\": 1,\n}", "line 3, column 1"}, {false, `{"specversion":"1.0","source":"s","type":"t"}`, `"id" is missing`},
 	} {

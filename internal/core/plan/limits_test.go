@@ -13,11 +13,11 @@ func TestLimits(t *testing.T) {
 		t.Errorf("%+v: %s, %d instances", good, why, good.Instances())
 	}
 	for want, change := range map[string]func(*Limits){
-		"a limit is less than nothing":                                                                          func(l *Limits) { l.Max = -1 },
-		"an instance takes at most 1000 at a time":                                                              func(l *Limits) { l.PerInstance, l.KeepWarm = 1001, 0 },
-		"9 are guaranteed, but at most 8 may be in flight":                                                      func(l *Limits) { l.Guaranteed = 9 },
-		"4 are to be kept warm, but 8 at a time with 3 on each instance need only 3":                            func(l *Limits) { l.KeepWarm = 4 },
-		"max 8 → 9, idle_after 1s → 2s, start_rate unbounded → 2.5/s, start_burst 1 → 3, turns everything away": nil,
+		"limits must not be negative":                                                                          func(l *Limits) { l.Max = -1 },
+		"per_instance must be at most 1000":                                                              func(l *Limits) { l.PerInstance, l.KeepWarm = 1001, 0 },
+		"guaranteed is 9, but max is 8":                                                      func(l *Limits) { l.Guaranteed = 9 },
+		"keep_warm is 4, but a max of 8 with 3 on each instance needs only 3":                            func(l *Limits) { l.KeepWarm = 4 },
+		"max 8 → 9, idle_after 1s → 2s, start_rate unbounded → 2.5/s, start_burst 1 → 3, rejects everything": nil,
 	} {
 		l := good
 		if change == nil {
@@ -25,7 +25,7 @@ func TestLimits(t *testing.T) {
 			if got := l.Difference(good); got != want {
 				t.Errorf("the difference is %q, want %q", got, want)
 			}
-			if got := good.Difference(l); got != "max 9 → 8, idle_after 2s → 1s, start_rate 2.5/s → unbounded, takes events again" {
+			if got := good.Difference(l); got != "max 9 → 8, idle_after 2s → 1s, start_rate 2.5/s → unbounded, accepts events again" {
 				t.Errorf("back it is %q", got)
 			}
 			continue
@@ -39,7 +39,7 @@ func TestLimits(t *testing.T) {
 			t.Errorf("one each %v is %q, want %q", every, got, want)
 		}
 	}
-	if why := SharesFit(4, []Limits{{Guaranteed: 3}, {Guaranteed: 2}}); why != "the functions are guaranteed 5 at a time together, but the project's concurrency is 4" {
+	if why := SharesFit(4, []Limits{{Guaranteed: 3}, {Guaranteed: 2}}); why != "the functions' guaranteed shares add up to 5, but the project's concurrency is 4" {
 		t.Errorf("shares: %q", why)
 	}
 }
@@ -49,7 +49,7 @@ func TestLimitsByName(t *testing.T) {
 	l := Limits{Max: 4, PerInstance: 1}
 	for _, c := range []struct{ name, value, wrong string }{
 		{"max", "6", ""}, {"guaranteed", "2", ""}, {"per_instance", "3", ""}, {"keep_warm", "1", ""}, {"idle_after", "90s", ""}, {"start_rate", "2.5/s", ""}, {"start_burst", "2", ""}, {"turn_away", "true", ""},
-		{"max", "-1", "is not a whole number"}, {"idle_after", "soon", "is not a duration"}, {"start_rate", "0/s", "is not a rate"}, {"turn_away", "maybe", "neither true nor false"}, {"mox", "1", "there is no limit"},
+		{"max", "-1", "must be a whole number"}, {"idle_after", "soon", "is not a duration"}, {"start_rate", "0/s", "is not a rate"}, {"turn_away", "maybe", "neither true nor false"}, {"mox", "1", "unknown limit"},
 	} {
 		if err := l.Set(c.name, c.value); (err == nil) != (c.wrong == "") || err != nil && !strings.Contains(err.Error(), c.wrong) {
 			t.Errorf("%s=%s: %v, want %q", c.name, c.value, err, c.wrong)
@@ -58,7 +58,7 @@ func TestLimitsByName(t *testing.T) {
 	if want := (Limits{Max: 6, Guaranteed: 2, PerInstance: 3, KeepWarm: 1, IdleAfter: 90 * time.Second, StartEvery: 400 * time.Millisecond, StartBurst: 2, TurnAway: true}); l != want {
 		t.Errorf("set one by one they are %+v, want %+v", l, want)
 	}
-	for transport, want := range map[Transport]string{HTTPTransport: "", Lines: "one event after the other", OneShot: "a process for each", Attach: "started by somebody else"} {
+	for transport, want := range map[Transport]string{HTTPTransport: "", Lines: "one event at a time", OneShot: "a process for each", Attach: "started elsewhere"} {
 		f := Function{Transport: transport}
 		if why := f.CheckLimits(&Limits{Max: 6, PerInstance: 3, KeepWarm: 1}); !strings.Contains(why, want) || want == "" && why != "" {
 			t.Errorf("%v: %q, want %q", transport, why, want)

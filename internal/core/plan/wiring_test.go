@@ -66,9 +66,9 @@ func TestTheOnlyConditionThatFails(t *testing.T) {
 		miss  *payload.Payload
 		want  string
 	}{
-		{Storage, cargo, upload("cargo", "manifests/a.csv", "created"), upload("Cargo", "manifests/a.csv", "created"), "the bucket is Cargo, the wire wants cargo: only capitals differ"},
+		{Storage, cargo, upload("cargo", "manifests/a.csv", "created"), upload("Cargo", "manifests/a.csv", "created"), "the bucket is Cargo, the wire wants cargo: they differ only in case"},
 		{Storage, cargo, upload("cargo", "manifests/a.csv", "overwritten"), upload("cargo", "manifests/a.csv", "removed"), "the action is removed, the wire wants created or overwritten"},
-		{Storage, cargo, nil, upload("cargo", "manifests/a.CSV", "created"), "the key manifests/a.CSV ends in .CSV, the wire wants manifests/*.csv: only capitals differ"},
+		{Storage, cargo, nil, upload("cargo", "manifests/a.CSV", "created"), "the key manifests/a.CSV ends in .CSV, the wire wants manifests/*.csv: they differ only in case"},
 		{Storage, cargo, nil, upload("cargo", "manifests/a.txt", "created"), "the key manifests/a.txt ends in .txt, the wire wants manifests/*.csv"},
 		{Storage, cargo, nil, upload("cargo", "manifests/a", "created"), "the key manifests/a ends in no extension, the wire wants manifests/*.csv"},
 		{Storage, cargo, nil, upload("cargo", "a.csv", "created"), "the key a.csv is in no folder, the wire wants manifests/*.csv"},
@@ -77,9 +77,9 @@ func TestTheOnlyConditionThatFails(t *testing.T) {
 		{Stream, scans, nil, scan("brackwater.pass.scanned"), "the event has no attribute quay, the wire wants 3"},
 		{HTTP, fares, ask("GET", "/quote/north?cars=2", desk), ask("POST", "/quote/north?cars=2", desk), "the method is POST, the wire wants GET"},
 		{HTTP, fares, nil, ask("GET", "/quotes/north?cars=2", desk), "the path is /quotes/north, the wire wants /quote/{crossing}"},
-		{HTTP, fares, nil, ask("GET", "/quote/north", desk), "the query parameter cars is not there, the wire wants any"},
+		{HTTP, fares, nil, ask("GET", "/quote/north", desk), "the query parameter cars is missing, the wire wants any"},
 		{HTTP, fares, nil, ask("GET", "/quote/north?cars=2", event.Field{Name: "X-Desk", Value: "south"}), "the header x-desk is south, the wire wants north"},
-		{HTTP, fares, nil, ask("GET", "/quote/north?cars=2"), "the header x-desk is not there, the wire wants north"},
+		{HTTP, fares, nil, ask("GET", "/quote/north?cars=2"), "the header x-desk is missing, the wire wants north"},
 	} {
 		p := Project{Functions: []Function{{Name: "far"}, {Name: "near"}}, Sources: []Source{{Name: "s", Kind: c.kind, Wires: []Wire{
 			{To: 0, When: route.When{Bucket: "x", Key: "x", Method: "DELETE", Path: path(t, "/x/y/z"), Query: []event.Field{{Name: "far", Value: "1"}}, Attributes: []event.Field{{Name: "y", Value: "y"}, {Name: "z", Value: "z"}, {Name: "q", Value: "q"}}}}, {To: 1, When: c.when}}}}}

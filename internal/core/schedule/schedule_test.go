@@ -104,7 +104,7 @@ func TestCalendar(t *testing.T) {
 	for text, want := range map[string]string{
 		"0 0 31 2 *": "can never fire", "0 0 30 feb *": "can never fire", "0 0 31 4,6,9,11 *": "can never fire",
 		"* * * *": "has 4 fields", "60 * * * *": "the minute", "* 24 * * *": "from 0 to 23", "* * 0 * *": "day of the month",
-		"* * * 13 *": "the month", "*/0 * * * *": "not a step", "5-1 * * * *": "backwards", "x * * * *": "not a number", "* * * * mo": "the day of the week", "": "0 fields", "+5 * * * *": "not a number",
+		"* * * 13 *": "the month", "*/0 * * * *": "not a step", "5-1 * * * *": "backwards", "x * * * *": "must be a number", "* * * * mo": "the day of the week", "": "0 fields", "+5 * * * *": "must be a number",
 	} {
 		if _, err := Parse(text, time.UTC); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", text, err, want)

@@ -99,7 +99,7 @@ func TestTooLarge(t *testing.T) {
 	}
 	fmt.Fprintf(conn, "POST / HTTP/1.1\r\nHost: localhost\r\nContent-Length: 100\r\n\r\nabc")
 	_ = conn.(*net.TCPConn).CloseWrite()
-	if text, _ := io.ReadAll(conn); !strings.HasPrefix(string(text), "HTTP/1.1 400 ") || !strings.Contains(string(text), "broke off before its body was complete") {
+	if text, _ := io.ReadAll(conn); !strings.HasPrefix(string(text), "HTTP/1.1 400 ") || !strings.Contains(string(text), "ended before its body was complete") {
 		t.Errorf("a body that breaks off: %s", text)
 	}
 	conn.Close()

@@ -200,7 +200,7 @@ func TestListing(t *testing.T) {
 	if _, _, text := s.ask("GET", "/", ""); !strings.Contains(text, `"objects": 6`) || !strings.Contains(text, "tides") {
 		t.Errorf("buckets %s", text)
 	}
-	for path, want := range map[string]string{"/cargo?limit=x": "wanted a number", "/crago": `there is no bucket "crago"; there are cargo, tides`, "/cargo/none": "there is no object"} {
+	for path, want := range map[string]string{"/cargo?limit=x": "expected a number", "/crago": `no bucket "crago"; available: cargo, tides`, "/cargo/none": "no object"} {
 		if status, _, text := s.ask("GET", path, ""); status < 400 || !strings.Contains(text, want) {
 			t.Errorf("%s gave %d %s", path, status, text)
 		}

@@ -27,13 +27,13 @@ func TestRun(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer cancel()
 	r := Run(ctx, Command{Args: []string{"sh", "-c", "echo begun; sleep 60"}})
-	if r.Err == nil || !strings.Contains(r.Err.Error(), "sh was broken off after") || r.Took > 20*time.Second {
+	if r.Err == nil || !strings.Contains(r.Err.Error(), "sh was interrupted after") || r.Took > 20*time.Second {
 		t.Errorf("broken off: %v after %v", r.Err, r.Took)
 	}
 	if r := Run(t.Context(), Command{Args: []string{"no-such-command-anywhere"}}); r.Err == nil || errors.Is(r.Err, context.Canceled) {
 		t.Errorf("a missing command: %v", r.Err)
 	}
-	if r := Run(t.Context(), Command{Args: []string{"/bin/sh"}, Dir: "/no/such/folder"}); r.Err == nil || !strings.Contains(r.Err.Error(), "there is no folder /no/such/folder") {
+	if r := Run(t.Context(), Command{Args: []string{"/bin/sh"}, Dir: "/no/such/folder"}); r.Err == nil || !strings.Contains(r.Err.Error(), "no folder /no/such/folder") {
 		t.Errorf("a missing folder: %v", r.Err)
 	}
 }

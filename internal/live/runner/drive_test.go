@@ -238,7 +238,7 @@ func TestTroubleIsNamed(t *testing.T) {
 	for as, want := range map[string]string{
 		"elsewhere": ", but on [127.0.0.1:",
 		"exits":     "f does not start: it exited with code 3 before it was ready; its last line: no tide table ·[31mfound·[0m",
-		"never":     "f was not ready within 800ms: it did not listen on the port it was given",
+		"never":     "f was not ready within 800ms: it did not listen on the port that it was given",
 		"crashes":   "f crashed: it exited with code 7",
 	} {
 		t.Run(as, func(t *testing.T) {

@@ -207,7 +207,7 @@ func TestMisbehaviour(t *testing.T) {
 	}{
 		{"exits at once", 0, engine.StartFailure, "f does not start: it exited with code 3 before it was ready; its last line: no tide table found", engine.Crashed, nil},
 		{"exits with 0 after a second", -1, engine.OK, "f crashed: it exited with code 0", engine.Crashed, nil},
-		{"never ready", 0, engine.StartFailure, "f was not ready within 300ms: it did not listen on the port it was given", engine.NeverReady, nil},
+		{"never ready", 0, engine.StartFailure, "f was not ready within 300ms: it did not listen on the port that it was given", engine.NeverReady, nil},
 		{"ready and then closes the port", -1, engine.Unreachable, "", engine.RunOver, func(f *plan.Function) { f.Fresh = true }},
 		{"hangs", 0, engine.Timeout, "", engine.TimedOut, nil},
 		{"answers after its timeout", 0, engine.Timeout, "", engine.TimedOut, nil},
@@ -219,7 +219,7 @@ func TestMisbehaviour(t *testing.T) {
 		{"ignores SIGTERM", 6, engine.OK, "", engine.RunOver, nil},
 		{"forks children that outlive it", 6, engine.OK, "", engine.RunOver, nil},
 		{"starts a child with an empty environment in a session of its own", 6, engine.OK, "", engine.RunOver, nil},
-		{"fills its memory", 0, engine.Crash, "f ran out of memory: it was ended by the system, since it used more than its memory of 64.0 MiB", engine.OutOfMemory,
+		{"fills its memory", 0, engine.Crash, "f ran out of memory: it was killed by the system, since it used more than its memory of 64.0 MiB", engine.OutOfMemory,
 			func(f *plan.Function) { f.Memory, f.Timeout = 64<<20, 20*time.Second }},
 		{"uses all CPUs", 6, engine.OK, "", engine.RunOver, func(f *plan.Function) { f.CPU, f.Timeout = 0.3, 20*time.Second }},
 		{"changes its own process group", 6, engine.OK, "", engine.RunOver, nil},

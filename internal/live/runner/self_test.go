@@ -9,7 +9,7 @@ import (
 )
 
 // The self-check measures round trips before and while it goes on, and timers, and ends
-// when it is told to, also where it is told at once.
+// when it is told to, also where it is notified immediately.
 func TestSelfCheck(t *testing.T) {
 	d := &Driver{}
 	s := &measure.SelfCheck{}

@@ -284,7 +284,7 @@ func (d *Driver) tried(f *engine.Effect) {
 		case f.Result == engine.Crash:
 			x.Why, x.Lines = d.troubles[f.Function].Text, d.troubles[f.Function].Lines
 		case f.Result == engine.Timeout:
-			x.Why = "no reply within " + d.fns[f.Function].Timeout.String()
+			x.Why = "did not reply within " + d.fns[f.Function].Timeout.String()
 		case x.Reply != nil && x.Reply.Why != "":
 			x.Why = x.Reply.Why
 		}

@@ -104,7 +104,7 @@ func TestTransports(t *testing.T) {
 	}
 }
 
-// A process that was started ahead stands still until it is wanted, is then ready
+// A process that was started ahead paused until it is wanted, is then ready
 // at once, and another takes its place.
 func TestParkedProcesses(t *testing.T) {
 	p, d := testProject("plain", false, "a")
@@ -112,7 +112,7 @@ func TestParkedProcesses(t *testing.T) {
 	d.Cold = &plan.ColdStarts{N: 3, Cached: true}
 	cold, drill := p.ColdPlan(d)
 	rec, s := run(t, cold, drill)
-	if s.Events.Done != 3 || len(rec.Instances) != 3 || len(s.Ways) != 1 || !strings.Contains(s.Ways[0].Words, "best that any restore") {
+	if s.Events.Done != 3 || len(rec.Instances) != 3 || len(s.Ways) != 1 || !strings.Contains(s.Ways[0].Words, "a lower bound for any") {
 		t.Fatalf("%+v, ways %+v", s.Events, s.Ways)
 	}
 	for i, in := range rec.Instances {
@@ -194,12 +194,12 @@ func TestLimitsAreChangedWhileItRuns(t *testing.T) {
 	for _, c := range rec.Changes {
 		texts = append(texts, c.Words([]string{"f"})[len("at 0.00 s  "):])
 	}
-	want := "f: turns everything away | all together 4 → 3 | f: max 2 → 1, takes events again | f: replaced one by one | f: max 1 → 4, per_instance 1 → 4, start_rate unbounded → 1/s, start_burst 1 → 1 | all together 3 → 2"
+	want := "f: rejects everything | project total 4 → 3 | f: max 2 → 1, accepts events again | f: replaced one by one | f: max 1 → 4, per_instance 1 → 4, start_rate unbounded → 1/s, start_burst 1 → 1 | project total 3 → 2"
 	if got := strings.Join(texts, " | "); got != strings.Replace(want, ", start_burst 1 → 1", "", 1) {
 		t.Errorf("changes\n%s\nwant\n%s", got, want)
 	}
 	s := rec.Summarize()
-	if s.Functions["f"].Rejections["everything is turned away"] < 5 {
+	if s.Functions["f"].Rejections["everything is rejected"] < 5 {
 		t.Errorf("turned away: %v", s.Functions["f"].Rejections)
 	}
 	replaced := false
@@ -239,7 +239,7 @@ func TestWhatAnInstanceUses(t *testing.T) {
 	if warned != strings.HasPrefix(says, "not enforced") {
 		t.Errorf("warnings %q, and it is %q", s.Warnings, says)
 	}
-	if lines := s.Functions["f"].Lines(); len(lines) != 5 || !strings.Contains(lines[2], "none was there (") ||
+	if lines := s.Functions["f"].Lines(); len(lines) != 5 || !strings.Contains(lines[2], "no instance (") ||
 		!strings.Contains(lines[4], "of memory held") || !strings.Contains(lines[3], "of 256") {
 		t.Errorf("said of it: %q", lines)
 	}

@@ -46,12 +46,12 @@ func TestPlain(t *testing.T) {
 		"bare deflate":      {"deflate", "", packed(t, flated, text), text, "unpacked from deflate"},
 		"twice":             {"gzip, gzip", "", packed(t, gzipped, string(whole)), text, "unpacked from gzip"},
 		"cut off":           {"gzip", "", whole[:len(whole)-12], text, "unpacked from gzip"},
-		"not what it says":  {"gzip", "", []byte("plain text of the quay"), "plain text of the quay", "gzip, shown as it came: gzip: invalid header"},
-		"not unpacked here": {"br", "", []byte("x"), "x", "br, shown as it came: this coding is not unpacked here"},
+		"not what it says":  {"gzip", "", []byte("plain text of the quay"), "plain text of the quay", "gzip, shown as received: gzip: invalid header"},
+		"not unpacked here": {"br", "", []byte("x"), "x", "br, shown as received: this coding is not supported"},
 		"latin-1":           {"", "text/plain; charset=ISO-8859-1", []byte("M\xf6we"), "Möwe", "from iso-8859-1"},
 		"shift-jis":         {"", `text/plain; charset="shift_jis"`, []byte("\x91\x44"), "船", "from shift_jis"},
 		"both":              {"gzip", "text/plain; charset=latin1", packed(t, gzipped, "M\xf6we"), "Möwe", "unpacked from gzip, from latin1"},
-		"unknown set":       {"", "text/plain; charset=holmish", []byte("x"), "x", `character set "holmish" is not known, shown as it came`},
+		"unknown set":       {"", "text/plain; charset=holmish", []byte("x"), "x", `unknown character set "holmish", shown as received`},
 		"utf-8":             {"", "application/json; charset=utf-8", []byte("Möwe"), "Möwe", ""},
 	} {
 		r := Reply{Header: http.Header{}, Body: c.body}

@@ -64,7 +64,7 @@ func (m *Model) drawPage(page *canvas.Canvas, c *measure.Comparison) int {
 		}
 		y++
 	}
-	page.Rule(y, c.Title+": what the comparison says")
+	page.Rule(y, c.Title+": verdicts")
 	y++
 	for _, text := range c.Sentences {
 		y = canvas.Flow(page, 2, y, m.w-2, canvas.Plain, text)
@@ -203,7 +203,7 @@ func (m *Model) drawMemory(page *canvas.Canvas, y int, c *measure.Comparison) in
 	if most == 0 || cells < 10 {
 		return y
 	}
-	page.Rule(y, "memory held over time")
+	page.Rule(y, "Memory held over time")
 	y++
 	for i := range c.Sides {
 		s := &c.Sides[i]
@@ -230,7 +230,7 @@ func (m *Model) drawReplies(page *canvas.Canvas, y int, c *measure.Comparison) i
 	if c.Compared == 0 {
 		return y
 	}
-	page.Rule(y, fmt.Sprintf("replies: of %d events, %d got a different reply from that of %s", c.Compared, c.Differed, c.Sides[0].Label))
+	page.Rule(y, fmt.Sprintf("Replies: of %d events, %d got a different reply from that of %s", c.Compared, c.Differed, c.Sides[0].Label))
 	y++
 	for _, r := range c.Replies {
 		x := page.PutUpTo(1, y, longest(c)+3, styleOf(r.Side), proc.Harmless(c.Sides[r.Side].Label))

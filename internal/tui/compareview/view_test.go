@@ -111,7 +111,7 @@ func TestWhichIsBetter(t *testing.T) {
 		t.Errorf("the title is %q", title)
 	}
 	m.Key(tea.KeyPressMsg{Code: tea.KeyRight})
-	if text := draw(160, 43); !strings.Contains(text, "quote@slow: what the comparison says") ||
+	if text := draw(160, 43); !strings.Contains(text, "quote@slow: verdicts") ||
 		!strings.Contains(text, "these are different runs") {
 		t.Errorf("two runs: %s", text)
 	}
@@ -120,7 +120,7 @@ func TestWhichIsBetter(t *testing.T) {
 		t.Errorf("swapped, the title is %q", title)
 	}
 	took(m.Compare("20260101-000000-aa", "20260101-000000-aa"))
-	if text := draw(100, 26); !strings.Contains(text, "is compared with itself") {
+	if text := draw(100, 26); !strings.Contains(text, "cannot be compared with itself") {
 		t.Errorf("with itself: %s", text)
 	}
 	// what is asked of variants is read strictly

@@ -45,7 +45,7 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 	}
 	w := m.window()
 	y := 0
-	c.Rule(y, "arrivals")
+	c.Rule(y, "Arrivals")
 	y = m.drawArrivals(c, y+1, w)
 	below := m.below()
 	m.drawLanes(c, y, m.h-y-below, w)

@@ -47,10 +47,10 @@ func TestLimitsPanel(t *testing.T) {
 	m.Update(r, []engine.Look{{InFlight: 1, Claimed: 1}})
 	m.Limits(24, []plan.Limits{{Max: 3, PerInstance: 1, IdleAfter: 5 * time.Second}})
 	for _, c := range []struct{ keys, want, shows string }{
-		{"e", "", "limits, as they hold now"},
+		{"e", "", "Current limits"},
 		{"+", "drillview.SetAll {Concurrency:25}", ""},
 		{"1 2 enter", "drillview.SetAll {Concurrency:12}", ""},
-		{"1 x enter", "", "that is not a whole number"},
+		{"1 x enter", "", "must be a whole number"},
 		{"down -", "Max:2 ", ""},
 		{"7 8 backspace enter", "Max:7 ", ""},
 		{"right +", "Guaranteed:1 ", ""},
@@ -65,7 +65,7 @@ func TestLimitsPanel(t *testing.T) {
 		{"right +", "StartBurst:1", ""},
 		{"t", "TurnAway:true", ""},
 		{"r", "drillview.Replace {Function:0}", ""},
-		{"1 esc", "", "limits, as they hold now"},
+		{"1 esc", "", "Current limits"},
 	} {
 		got := ""
 		for _, k := range strings.Fields(c.keys) {
@@ -95,7 +95,7 @@ func TestLimitsAndInstancesAreExplained(t *testing.T) {
 	r.Functions = append(r.Functions, measure.Function{Name: "b", Max: 4, PerInstance: 1, Memory: 64 << 20, Enforced: "enforced by cgroup v2"})
 	r.Instances[0].Cause, r.Instances[0].After, r.Instances[0].Peak, r.Instances[0].CPU, r.Instances[0].Version = engine.AfterStop, engine.Idle, 42<<20, time.Second, 1
 	r.Instances[0].Load = 0.5
-	r.Changes = []measure.Change{{At: at(700), Function: 1, Text: "max 4 → 2"}, {At: at(900), Function: -1, Text: "all together 32 → 24"}}
+	r.Changes = []measure.Change{{At: at(700), Function: 1, Text: "max 4 → 2"}, {At: at(900), Function: -1, Text: "project total 32 → 24"}}
 	for range 3 {
 		r.Deliveries = append(r.Deliveries, measure.Delivery{Outcome: engine.Rejected, Cause: engine.AtLimit})
 	}
@@ -106,16 +106,16 @@ func TestLimitsAndInstancesAreExplained(t *testing.T) {
 	m.Limits(24, []plan.Limits{{Max: 3, PerInstance: 1}, {Max: 2, PerInstance: 1, TurnAway: true}})
 	m.Update(r, []engine.Look{{InFlight: 1, Claimed: 1}, {}})
 	pane := shown(m)
-	for _, want := range []string{"rejected 3 by the function's limit, 1 while everything is turned away",
-		"▾ 0.9 s all together 32 → 24   ▾ 0.7 s b max 4 → 2",
-		"2 of 24", "━━━━━╍╍╍╍╍┈┈┈┈┈", "42", "0.50", "✗ turns away", "v2 5 calls"} {
+	for _, want := range []string{"rejected 3 by the function's limit, 1 while everything is rejected",
+		"▾ 0.9 s project total 32 → 24   ▾ 0.7 s b max 4 → 2",
+		"2 of 24", "━━━━━╍╍╍╍╍┈┈┈┈┈", "42", "0.50", "✗ rejects", "v2 5 invocations"} {
 		if !strings.Contains(pane, want) {
 			t.Errorf("%q is not shown:\n%s", want, pane)
 		}
 	}
 	press(m, "down", "enter")
 	pane = shown(m)
-	for _, want := range []string{"started because", "the last one had gone (idle)", "version", "42.0 MiB at most", "processor time"} {
+	for _, want := range []string{"started because", "the last one had stopped (idle)", "version", "peak 42.0 MiB", "processor time"} {
 		if !strings.Contains(pane, want) {
 			t.Errorf("%q is not said of the instance:\n%s", want, pane)
 		}

@@ -25,7 +25,7 @@ func (m *Model) drawLadder(c *canvas.Canvas, y int) int {
 	if most == 0 {
 		return y
 	}
-	c.Rule(y, "start ladder: where a cold start's time goes, medians")
+	c.Rule(y, "Start ladder: where a cold start's time goes, medians")
 	y++
 	words := 44
 	if m.w < 110 {
@@ -98,7 +98,7 @@ func (m *Model) drawWarmUps(c *canvas.Canvas, y int) int {
 			continue
 		}
 		if !begun {
-			c.Rule(y, "warming up: service time by the n-th invocation of an instance, median and quartiles")
+			c.Rule(y, "Warm-up: service time by the n-th invocation of an instance, median and quartiles")
 			y, begun = y+1, true
 		}
 		y = m.drawWarmUp(c, y, name, w)
@@ -177,7 +177,7 @@ func (m *Model) drawTimes(c *canvas.Canvas, y int) int {
 			continue
 		}
 		if !begun {
-			c.Rule(y, "over time: latency (● median, │ to p95, · longest), instances, and how many waited")
+			c.Rule(y, "Over time: latency (● median, │ to p95, · longest), instances and waiting events")
 			y, begun = y+1, true
 		}
 		axis := draw.Logarithmic(lo, hi)

@@ -19,7 +19,7 @@ import (
 // sample is a run of two ways to start, with a change, rejections and bounds.
 func sample() *measure.Run {
 	ms := func(n int) clock.Time { return clock.Time(n) * clock.Time(time.Millisecond) }
-	r := &measure.Run{ID: "x", Drill: "d", Finished: true, Length: ms(5000), Changes: []measure.Change{{At: ms(1500), Function: 1, Text: "max 4 → 2"}, {At: ms(1600), Function: -1, Text: "all together 32 → 24"}},
+	r := &measure.Run{ID: "x", Drill: "d", Finished: true, Length: ms(5000), Changes: []measure.Change{{At: ms(1500), Function: 1, Text: "max 4 → 2"}, {At: ms(1600), Function: -1, Text: "project total 32 → 24"}},
 		Sources: []measure.Source{{Name: "fares", To: []int{0}}, {Name: "scans", To: []int{1}}}}
 	for i, name := range []string{"quote", "quote@parked"} {
 		f := measure.Function{Name: name, Way: "new process", Memory: 64 << 20, CPU: 0.5, Enforced: "not enforced: this system has no control groups"}
@@ -64,10 +64,10 @@ func TestFindings(t *testing.T) {
 		if size[0] < 80 {
 			continue
 		}
-		for _, want := range []string{"3 of 11 requests rejected", "3 by the bound on", "ways to start: medians, in ms",
-			"best that any", "all were busy (8)",
+		for _, want := range []string{"3 of 11 requests rejected", "3 by the start rate", "Ways to start: medians, ms",
+			"a lower bound for any", "all busy (8)",
 			"memory peak 47 MiB", "of 64", "0.24 s of processor time", "at 1.50 s", "quote@parked: max 4 → 2",
-			"all together 32 → 24", "not enforced"} {
+			"project total 32 → 24", "not enforced"} {
 			if !strings.Contains(strings.Join(strings.Fields(all), " "), strings.Join(strings.Fields(want), " ")) {
 				t.Errorf("at %v %q is not shown:\n%s", size, want, all)
 			}

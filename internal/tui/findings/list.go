@@ -140,7 +140,7 @@ func (m *Model) drawList(c *canvas.Canvas) {
 	rows := m.h - 6
 	l.scroll = min(max(l.scroll, l.at-rows+1), l.at)
 	edges := []int{54, 63, 71, 79}
-	titles := []string{"events", "lost", "away", "budgets"}
+	titles := []string{"events", "failed", "rejected", "budgets"}
 	if wide {
 		edges, titles = append(edges, 91, 102, 113), append(titles, "cold p50", "warm p50", "warm p95")
 		c.PutUpTo(84, 1, m.w, canvas.Dim, "of "+name+", ms")

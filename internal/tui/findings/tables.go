@@ -34,7 +34,7 @@ func (m *Model) drawPage(page *canvas.Canvas) int {
 }
 
 func (m *Model) drawSentences(c *canvas.Canvas, y int) int {
-	c.Rule(y, "what this run says")
+	c.Rule(y, "Summary")
 	y++
 	for _, s := range m.page.Sentences {
 		y = canvas.Flow(c, 2, y, m.w-2, canvas.Plain, s)
@@ -230,7 +230,7 @@ func (m *Model) drawSpread(c *canvas.Canvas, x, y int, s draw.Scale, of *measure
 func (m *Model) drawSources(c *canvas.Canvas, y int) int {
 	c.Rule(y, "Outcomes of events")
 	y++
-	titles := []string{"arrived", "done", "failed", "dead-lettered", "rejected", "other"}
+	titles := []string{"received", "done", "failed", "dead-lettered", "rejected", "other"}
 	edges := []int{28, 41, 54, 67, 80, 93}
 	if m.w < 100 {
 		edges = []int{27, 35, 44, 57, 68, 76}
@@ -300,7 +300,7 @@ func (m *Model) drawStatuses(c *canvas.Canvas, y int) int {
 	said := false
 	row := func(name string, style canvas.Style, statuses map[string]int, pick measure.Filter) {
 		if !said {
-			c.Rule(y, "statuses of invocations")
+			c.Rule(y, "Statuses of invocations")
 			y++
 			said = true
 		}
@@ -342,7 +342,7 @@ func (m *Model) drawFailures(c *canvas.Canvas, y int) int {
 	if len(m.page.Failures) == 0 {
 		return y
 	}
-	c.Rule(y, "what failed, by cause; all of it: nightdrill runs show "+m.page.Summary.Run+" --failed")
+	c.Rule(y, "Failures by cause; all of them: nightdrill runs show "+m.page.Summary.Run+" --failed")
 	y++
 	for i := range m.page.Failures {
 		f := &m.page.Failures[i]
@@ -356,7 +356,7 @@ func (m *Model) drawFailures(c *canvas.Canvas, y int) int {
 
 // drawUse draws what became of the instances, and what they used and cost.
 func (m *Model) drawUse(c *canvas.Canvas, y int) int {
-	c.Rule(y, "instances, what they used and cost")
+	c.Rule(y, "Instances: use and cost")
 	y++
 	for _, name := range m.page.Functions {
 		f := m.page.Summary.Functions[name]
@@ -377,7 +377,7 @@ func (m *Model) drawWays(c *canvas.Canvas, y int) int {
 	if len(ways) == 0 {
 		return y
 	}
-	c.Rule(y, "ways to start: medians, in ms")
+	c.Rule(y, "Ways to start: medians, ms")
 	y++
 	longest := 0
 	for i := range ways {
@@ -423,7 +423,7 @@ func (m *Model) drawChanges(c *canvas.Canvas, y int) int {
 
 func (m *Model) drawBudgets(c *canvas.Canvas, y int) int {
 	if len(m.page.Summary.Budgets) > 0 {
-		c.Rule(y, "budgets")
+		c.Rule(y, "Budgets")
 		y++
 	}
 	var held []string // those that were not come first, and have a row each
@@ -436,18 +436,18 @@ func (m *Model) drawBudgets(c *canvas.Canvas, y int) int {
 		}
 		style, mark := canvas.Bad, "✗ missed  "
 		if v.Few {
-			style, mark = canvas.Warm, "? open    "
+			style, mark = canvas.Warm, "? no verdict  "
 		}
 		x := c.Put(1, y, style, mark)
 		y = canvas.Flow(c, x, y, m.w-2, canvas.Plain, text)
 	}
 	half := m.w / 2
 	for i := 0; i < len(held); i++ {
-		x := c.Put(1, y, canvas.Good, "✓ held    ")
+		x := c.Put(1, y, canvas.Good, "✓ met     ")
 		if i+1 < len(held) && len(held[i]) < half-x && len(held[i+1]) < half-x { // two fit into a row
 			c.Put(x, y, canvas.Plain, held[i])
 			i++
-			x = c.Put(half, y, canvas.Good, "✓ held    ")
+			x = c.Put(half, y, canvas.Good, "✓ met     ")
 		}
 		y = canvas.Flow(c, x, y, m.w-1, canvas.Plain, held[i])
 	}

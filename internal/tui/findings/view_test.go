@@ -126,7 +126,7 @@ func TestEveryPointOpensWhatIsBehindIt(t *testing.T) {
 	for words := range seen {
 		all += words + "\n"
 	}
-	for _, want := range []string{"quote cold, ", "quote start, ", "spawn, boot ", "quote: first answer", "quote, 0.", "fares, 0.", "fares: 3 rejected"} {
+	for _, want := range []string{"quote cold, ", "quote start, ", "spawn, boot ", "quote: first reply", "quote, 0.", "fares, 0.", "fares: 3 rejected"} {
 		if !strings.Contains(all, want) {
 			t.Errorf("the cursor never stood on %q, but on\n%s", want, all)
 		}
@@ -139,7 +139,7 @@ func TestEveryPointOpensWhatIsBehindIt(t *testing.T) {
 			t.Fatalf("nothing was opened at %q", d.points[i].words)
 		}
 		if _, n := s.run.Points(d.calls.pick, 1); n != d.calls.n || n > 0 &&
-			!strings.Contains(text, fmt.Sprintf("%d in all", n)) {
+			!strings.Contains(text, fmt.Sprintf("%d in total", n)) {
 			t.Errorf("%q: %d in the list, %d match", d.calls.words, d.calls.n, n)
 		}
 		d.press("esc")
@@ -147,7 +147,7 @@ func TestEveryPointOpensWhatIsBehindIt(t *testing.T) {
 	d.press("up", "up", "up", "up", "up", "up", "up", "up", "up", "up")
 	d.cursor = 0
 	text = d.press("enter", "down", "up", "pgdown", "pgup")
-	if !strings.Contains(text, "asks#1 GET /quote") || !strings.Contains(text, "the longest first") {
+	if !strings.Contains(text, "asks#1 GET /quote") || !strings.Contains(text, "longest first") {
 		t.Errorf("the list is\n%s", text)
 	}
 	d.press("enter")
@@ -174,8 +174,8 @@ func TestAFilterHoldsForEverything(t *testing.T) {
 	if d.page.Summary.Functions["quote"].Latency.Cold.N != 0 || d.page.Summary.Functions["quote@parked"].Latency.Cold.N != 8 {
 		t.Errorf("the page is of %+v", d.page.Summary.Functions)
 	}
-	for text, want := range map[string]string{"class=hot": "there are cold, first, warm and retried",
-		"function=other": `no function "other"`, "from=4s class=cold": "nothing in the run is"} {
+	for text, want := range map[string]string{"class=hot": "use cold, first, warm or retried",
+		"function=other": `no function "other"`, "from=4s class=cold": "nothing in the run matches"} {
 		before := d.page
 		d.press("/")
 		d.asked(text)
@@ -205,7 +205,7 @@ func TestAFilterHoldsForEverything(t *testing.T) {
 func TestPastRuns(t *testing.T) {
 	d, s := open(t)
 	text := d.press("r")
-	for _, want := range []string{"past runs, the newest first", "before", "2 of 3", "unfinished", "slow ·[31mdisk", "cold p50 of quote over the runs of d", "120 ms at last"} {
+	for _, want := range []string{"Past runs, newest first", "before", "2 of 3", "unfinished", "slow ·[31mdisk", "cold p50 of quote over the runs of d", "120 ms latest"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is not in\n%s", want, text)
 		}
@@ -239,10 +239,10 @@ func TestPastRuns(t *testing.T) {
 		t.Errorf("asked of other runs: %s", got)
 	}
 	d.press("r", "down")
-	s.fail = errors.New("run y is still under way; stop it first")
+	s.fail = errors.New("run y is still in progress; stop it first")
 	d.press("d")
 	d.asked("y")
-	if n, ok := d.last().(msg.Note); !ok || !n.Bad || !strings.Contains(n.Text, "still under way") {
+	if n, ok := d.last().(msg.Note); !ok || !n.Bad || !strings.Contains(n.Text, "still in progress") {
 		t.Errorf("a run that cannot be deleted: %#v", d.last())
 	}
 	d.press("x")
@@ -268,7 +268,7 @@ func TestPastRuns(t *testing.T) {
 		t.Errorf("again: %#v", d.last())
 	}
 	d.Runs(d.runs[1:]) // the shown one was deleted
-	if !d.Empty() || !strings.Contains(d.press(), "No run yet.") {
+	if !d.Empty() || !strings.Contains(d.press(), "No runs yet.") {
 		t.Error("a run that was deleted is still shown")
 	}
 	d.press("enter", "c", "/", "x", "a", "up") // nothing to act on

@@ -165,7 +165,7 @@ func (m *Model) drawAnswer(c *canvas.Canvas) {
 		return
 	}
 	if m.page.v.Firing != m.shown {
-		m.heading(c, 0, 0, c.W, onReply, "reading")
+		m.heading(c, 0, 0, c.W, onReply, "Reading")
 		return
 	}
 	p := &m.page

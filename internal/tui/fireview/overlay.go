@@ -226,13 +226,13 @@ func (o *overlay) draw(c *canvas.Canvas, m *Model) {
 	}
 	title := "Log output of the functions"
 	if o.function != "" {
-		title = "what " + o.function + " writes"
+		title = "Log output of " + o.function
 	}
 	switch {
 	case o.only != nil:
 		title = fmt.Sprintf("Log output of %s for firing %d", o.instance, m.page.v.N)
 	case o.instance != "":
-		title = "what " + o.instance + " writes"
+		title = "Log output of " + o.instance
 	}
 	c.Rule(0, title)
 	x := c.Put(2, 1, canvas.Dim, "search: ")

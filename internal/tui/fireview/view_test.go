@@ -143,7 +143,7 @@ func counting(w http.ResponseWriter, n int32) {
 func TestWhatIsShownOfAFiring(t *testing.T) {
 	var n atomic.Int32
 	x := open(t, func(w http.ResponseWriter, r *http.Request) { counting(w, n.Add(1)) }, 150, 44)
-	text := x.shows("asks some#1  GET /fare", "jobs work#1  work.wanted w1", "What does the function say?", "GET /fare", "none yet", "Requests to http://"+x.stand.Front.Address)
+	text := x.shows("asks some#1  GET /fare", "jobs work#1  work.wanted w1", "What does the function reply?", "GET /fare", "none yet", "Requests to http://"+x.stand.Front.Address)
 	if strings.Contains(text, "Bearer") {
 		t.Errorf("a secret is shown:\n%s", text)
 	}
@@ -178,7 +178,7 @@ func TestWhatIsShownOfAFiring(t *testing.T) {
 	x.press("v", "v")
 	x.press("n")
 	x.answer("many")
-	if !strings.Contains(x.note, `"many" is not a number`) {
+	if !strings.Contains(x.note, `"many" must be a number`) {
 		t.Errorf("it says %q", x.note)
 	}
 	x.press("n")
@@ -218,7 +218,7 @@ func TestSecretHeadersAreNeverShown(t *testing.T) {
 		if step != "" {
 			x.press(step)
 		}
-		if text := x.shows("what to fire"); strings.Contains(text+x.note, "hush") {
+		if text := x.shows("▸ Payloads"); strings.Contains(text+x.note, "hush") {
 			t.Errorf("after %q the secret is shown: %s\n%s", step, x.note, text)
 		}
 	}
@@ -227,7 +227,7 @@ func TestSecretHeadersAreNeverShown(t *testing.T) {
 	}
 	x.press("d")
 	x.answer("own")
-	if text := x.shows("kept by itself", "Authorization: ••••••"); strings.Contains(text, "hush") {
+	if text := x.shows("saved payload", "Authorization: ••••••"); strings.Contains(text, "hush") {
 		t.Errorf("of a payload that is kept by itself the secret is shown:\n%s", text)
 	}
 	// what is sent has it
@@ -267,13 +267,13 @@ func TestRepliesOfEveryShape(t *testing.T) {
 		shape string
 		want  []string
 	}{
-		{"claims", []string{"its reply: it says that it is JSON, and is not", `{"a": oops`}},
+		{"claims", []string{"Reply: declared as JSON, but is not valid JSON", `{"a": oops`}},
 		{"image", []string{"image/png", "000000  8950 4e47 0d0a 1a0a 0001", "·PNG····"}},
 		{"controls", []string{"be·[2Jware", "    tab"}},
 		{"empty", []string{"204 No Content", "(no body)"}},
 		{"long", []string{"the first MiB of 1048.6 kB; s saves it whole", "more below"}},
 		{"turned", []string{"503 Service Unavailable", "failed · teller-1", "low tide"}},
-		{"late", []string{"✗ failed", "did not answer within 2s", "no answer"}},
+		{"late", []string{"✗ failed", "did not reply within 2s", "no reply"}},
 	} {
 		shape.Store(c.shape)
 		x.press("enter")
@@ -301,7 +301,7 @@ func TestRepliesOfEveryShape(t *testing.T) {
 	}
 	x.press("k")
 	x.answer("nowhere x")
-	if !strings.Contains(x.note, `no source "nowhere"`) {
+	if !strings.Contains(x.note, `nknown source "nowhere"`) {
 		t.Errorf("it says %q", x.note)
 	}
 }
@@ -315,12 +315,12 @@ func TestThePayloads(t *testing.T) {
 		t.Errorf("the filter leaves others:\n%s", text)
 	}
 	x.press("enter", "m")
-	x.shows("as it is", `"specversion": "1.0"`)
+	x.shows("raw", `"specversion": "1.0"`)
 	x.press("m")
-	x.shows("its bytes", "000000  7b22 6465 6570")
+	x.shows("bytes", "000000  7b22 6465 6570")
 	x.press("m", "d")
 	x.answer("own")
-	x.shows("own", "kept by itself")
+	x.shows("own", "saved payload")
 	x.press("r")
 	x.answer("mine")
 	x.shows("mine  work.wanted")
@@ -338,18 +338,18 @@ func TestThePayloads(t *testing.T) {
 		t.Fatal("it is deleted without a question")
 	}
 	x.answer("y")
-	if x.stand.Find("jobs mine") != nil || !strings.Contains(x.note, "mine is deleted") {
+	if x.stand.Find("jobs mine") != nil || !strings.Contains(x.note, "mine deleted") {
 		t.Errorf("it says %q", x.note)
 	}
 	x.press("x")
-	if !strings.Contains(x.note, "stands in a recording") {
+	if !strings.Contains(x.note, "part of a recording") {
 		t.Errorf("it says %q", x.note)
 	}
 	x.press("/", "q", "q")
-	x.shows("Nothing fits the filter.")
+	x.shows("Nothing matches the filter.")
 	x.press("backspace", "backspace", "enter", "esc")
 	x.press("H")
-	x.shows("what to fire")
+	x.shows("▸ Payloads")
 	if !strings.Contains(x.note, "teller is held") {
 		t.Errorf("it says %q", x.note)
 	}
@@ -360,7 +360,7 @@ func TestThePayloads(t *testing.T) {
 	x.stand.Pause("the drill evening is under way")
 	x.press("enter")
 	if text := x.shows("not fired: the drill evening is under way",
-		"When the drill is over, enter fires it"); strings.Contains(text, "Mend it") {
+		"When the drill is over, enter fires it"); strings.Contains(text, "Fix and save") {
 		t.Errorf("there is nothing to mend:\n%s", text)
 	}
 }
@@ -369,7 +369,7 @@ func TestThePayloads(t *testing.T) {
 func TestLogsAndEnvironment(t *testing.T) {
 	x := open(t, func(w http.ResponseWriter, r *http.Request) {}, 110, 32)
 	x.press("E")
-	text := x.shows("the environment of teller", "LEVEL", "low", "TIDE_TOKEN", "••••••", "another variable")
+	text := x.shows("Environment of teller", "LEVEL", "low", "TIDE_TOKEN", "••••••", "another variable")
 	if strings.Contains(text, "hush") {
 		t.Errorf("a secret is shown:\n%s", text)
 	}
@@ -382,7 +382,7 @@ func TestLogsAndEnvironment(t *testing.T) {
 	x.press("x")
 	x.press("down", "enter")
 	x.answer("novalue")
-	if !strings.Contains(x.note, "not of the form NAME=value") {
+	if !strings.Contains(x.note, "must have the form NAME=value") {
 		t.Errorf("it says %q", x.note)
 	}
 	x.press("enter")
@@ -394,9 +394,9 @@ func TestLogsAndEnvironment(t *testing.T) {
 		x.stand.Log.Add(time.Now(), "teller", "teller-1", 0, fmt.Sprintf("line %d", i))
 	}
 	x.press("l")
-	x.shows("what the functions write", "following", "line 199")
+	x.shows("Log output of the functions", "following", "line 199")
 	x.press("pgup", "up")
-	text = x.shows("standing still")
+	text = x.shows("paused")
 	if strings.Contains(text, "line 199") {
 		t.Errorf("it did not scroll:\n%s", text)
 	}
@@ -406,13 +406,13 @@ func TestLogsAndEnvironment(t *testing.T) {
 		t.Errorf("the search leaves others:\n%s", text)
 	}
 	x.press("/", "enter", "f")
-	x.shows("what teller writes")
+	x.shows("Log output of teller")
 	x.press("o")
-	x.shows("what teller-")
+	x.shows("Log output of teller-")
 	x.press("o")
-	x.shows("wrote for firing 1")
+	x.shows("for firing 1")
 	x.press("o", "l")
-	x.shows("what to fire")
+	x.shows("▸ Payloads")
 }
 
 // The view is whole at every size that the program has, and within it.
@@ -431,7 +431,7 @@ func TestEverySize(t *testing.T) {
 						t.Fatalf("%dx%d: a row is %d wide", w, h, ansi.StringWidth(r))
 					}
 				}
-				if text := strings.Join(rows, "\n"); len(rows) != h || !strings.Contains(text, "200 OK") || !strings.Contains(text, "the last firings") || !strings.Contains(text, "what to fire") {
+				if text := strings.Join(rows, "\n"); len(rows) != h || !strings.Contains(text, "200 OK") || !strings.Contains(text, "Latest firings") || !strings.Contains(text, "▸ Payloads") {
 					t.Fatalf("%dx%d, %d rows:\n%s", w, h, len(rows), text)
 				}
 			}

@@ -91,7 +91,7 @@ func (m *Model) drawSets(c *canvas.Canvas, w, h int) {
 		c.Right(2+wide+7, y, canvas.Plain, number)
 		kind, style := "recorded", canvas.Cold
 		if set.Maker != nil {
-			kind, style = "made", canvas.Warm
+			kind, style = "generated", canvas.Warm
 		}
 		x := c.PutUpTo(2+wide+8, y, w, style, kind)
 		if source, ok := m.source(set); ok && 2+wide+24+len(source) <= w {
@@ -144,7 +144,7 @@ func (m *Model) drawAbout(c *canvas.Canvas, y, w int, set *payload.Set) {
 		put("schema", canvas.Dim, "none")
 	}
 	if set.Maker != nil {
-		put("made", canvas.Plain, "%s, seed %d", set.Maker.Mode, set.Maker.Seed)
+		put("generated", canvas.Plain, "%s, seed %d", set.Maker.Mode, set.Maker.Seed)
 	}
 	if set.Expect != nil {
 		put("expects", canvas.Plain, "%s", expects(set.Expect))
@@ -280,7 +280,7 @@ func (m *Model) drawPayload(c *canvas.Canvas, set *payload.Set) int {
 	says, style := "", canvas.Good
 	switch {
 	case m.breaks != "":
-		says, style = "✗ breaks "+m.breaks, canvas.Bad
+		says, style = "✗ violates "+m.breaks, canvas.Bad
 	case m.page.faults > 0:
 		says, style = fmt.Sprintf("✗ %d errors", m.page.faults), canvas.Bad
 	case set.Fits != nil:
@@ -483,7 +483,7 @@ func (m *Model) drawFields(c *canvas.Canvas, set *payload.Set, h int) {
 	schema := 0
 	if set.Maker != nil && len(set.Maker.Outline) > 0 && w >= 70 {
 		schema = w / 3
-		c.PutUpTo(w-schema, 0, w, canvas.Dim, "what "+set.Origin+" asks")
+		c.PutUpTo(w-schema, 0, w, canvas.Dim, "required by "+set.Origin)
 	}
 	top := min(m.scroll[onFields], max(len(rows)-(h-1), 0))
 	m.scroll[onFields] = top

@@ -121,14 +121,14 @@ func (x *screen) shows(texts ...string) {
 // in it, what fits and where it does not.
 func TestSets(t *testing.T) {
 	x := open(t, 150, 40)
-	x.shows("some      2 recorded  for asks", "work      2 recorded", "made     40 made", "as recorded over 9s", "redacted  header Authorization, in 1", "expects   status 200",
+	x.shows("some      2 recorded  for asks", "work      2 recorded", "made     40 generated", "as recorded over 9s", "redacted  header Authorization, in 1", "expects   status 200",
 		"payload 1 of 2", "GET /fare?to=holm", "Bearer redacted-0123456789abcdef", `method`, "query", "100 %")
 	x.press(".")
 	x.shows("payload 2 of 2", "to=skerry", "token=••••••", "!hush-hush")
 	x.press("down")
-	x.shows("✗ 1 of 2 do not fit job.json", "payload 1 of 2", "✓ fits", "integer 50 %, string 50 %")
+	x.shows("✗ 1 of 2 violate job.json", "payload 1 of 2", "✓ fits", "integer 50 %, string 50 %")
 	x.press(".")
-	x.shows("✗ 1 mistakes", `"n": "two",  ◂ got string, want integer`)
+	x.shows("✗ 1 errors", `"n": "two",  ◂ got string, want integer`)
 	x.press("g")
 	x.shows("clerk gets, shaped", "POST /", `"records": [`)
 	x.press("n")
@@ -142,7 +142,7 @@ func TestSets(t *testing.T) {
 	}
 	for _, size := range [][2]int{{160, 43}, {100, 26}, {80, 20}} {
 		x.do(x.Resize(size[0], size[1]))
-		x.shows("what can be sent", "what occurs in it")
+		x.shows("Payload sets", "Fields")
 	}
 }
 
@@ -150,15 +150,15 @@ func TestSets(t *testing.T) {
 func TestMadeOtherwise(t *testing.T) {
 	x := open(t, 150, 40)
 	x.press("down", "down")
-	x.shows("✓ all fit job.json", "valid, seed 3", "integer, 1 to 5", "never", "what job.json asks")
+	x.shows("✓ all satisfy job.json", "valid, seed 3", "integer, 1 to 5", "never", "required by job.json")
 	before := string(x.payload().Data())
 	x.press("s")
-	x.shows("made for a look: valid, seed 4")
+	x.shows("preview: valid, seed 4")
 	if string(x.payload().Data()) == before {
 		t.Error("another seed makes the same")
 	}
 	x.press("m", "m")
-	x.shows("broken, seed 4", "✗ breaks ", "◂ ")
+	x.shows("broken, seed 4", "✗ violates ", "◂ ")
 	kept := string(x.payload().Data())
 	x.press("k")
 	x.do(x.asked.Done("odd-one"))
@@ -188,6 +188,6 @@ func TestMadeOtherwise(t *testing.T) {
 func TestNoSets(t *testing.T) {
 	x := open(t, 100, 26)
 	x.plan.Sets = nil
-	x.shows("There are no payload sets yet.", "payloads import FILE", "record --to URL")
+	x.shows("No payload sets yet.", "payloads import FILE", "record --to URL")
 	x.press("down", ".", "enter", "k", "s", "m", "g")
 }

@@ -365,7 +365,7 @@ func (m *Model) figures(i int) (canvas.Style, string) {
 		return canvas.Dim, text
 	case plan.Queue:
 		if len(src.Wires) == 0 {
-			return canvas.Dim, fmt.Sprintf("%d messages, no consumer", t.Arrived+m.deadLetters(i))
+			return canvas.Dim, session.Plural(t.Arrived+m.deadLetters(i), "message")+", no consumer"
 		}
 		return canvas.Dim, fmt.Sprintf("depth %d, %d in flight%s", open-working, working, oldest(t.Oldest))
 	case plan.Stream:
@@ -522,7 +522,7 @@ func (m *Model) drawFunction(c *canvas.Canvas, b draw.Box, n *draw.WiringNode, i
 // drawJourney writes the stops of the event on the map on the left, and on the
 // right why it went where it is.
 func (m *Model) drawJourney(c *canvas.Canvas, y int) {
-	c.Rule(y, fmt.Sprintf("stop %d of %d", m.stop+1, len(m.journey)))
+	c.Rule(y, fmt.Sprintf("Stop %d of %d", m.stop+1, len(m.journey)))
 	rows := m.h - y - 1
 	half := m.w * 9 / 20
 	top := max(min(m.stop-rows/2, len(m.journey)-rows), 0)
@@ -727,7 +727,7 @@ func (m *Model) aboutFunction(i int) (string, []string) {
 
 // drawChoices lists the events that can be put on the map.
 func (m *Model) drawChoices(c *canvas.Canvas) {
-	c.Rule(0, "put an event on the map, of "+m.plan.Sources[m.source()].Name)
+	c.Rule(0, "Put an event on the map, of "+m.plan.Sources[m.source()].Name)
 	room := m.h - 2
 	top := max(min(m.chosen-room/2, len(m.choices)-room), 0)
 	shown := m.choices[top:min(top+room, len(m.choices))]

@@ -153,16 +153,16 @@ func (x *screen) until(text string) {
 // take, and where replies and dead letters go on to.
 func TestTheMap(t *testing.T) {
 	x := open(t, quay, 150, 43)
-	x.shows("cargo  storage", "told at once", "key in/*.csv", "▸  load", "╰─ sent on ─▸ scans ─▸ gate", "depth 0, 0 in flight", "╰─ given up ─▸ refused", "0 kept, nobody reads them",
-		"lag 0 ····", "next ", "stands still", "GET /fare/{to}", "next: cold", "curl -T FILE http://"+x.stand.Objects.Address()+"/cargo/KEY")
+	x.shows("cargo  storage", "notified immediately", "key in/*.csv", "▸  load", "╰─ sent on ─▸ scans ─▸ gate", "depth 0, 0 in flight", "╰─ dead letters ─▸ refused", "0 messages, no consumer",
+		"lag 0 ····", "next ", "paused", "GET /fare/{to}", "next: cold", "curl -T FILE http://"+x.stand.Objects.Address()+"/cargo/KEY")
 	x.press("right", "down")
-	x.shows("from scans, wire 1: 0 done", "at most 10 at a time")
+	x.shows("from scans, wire 1: 0 done", "max 10")
 	x.press("left", "s")
-	if !x.stand.Ticking() || !strings.Contains(x.note, "fire by themselves") {
+	if !x.stand.Ticking() || !strings.Contains(x.note, "fire automatically") {
 		t.Errorf("schedules: %v, %q", x.stand.Ticking(), x.note)
 	}
 	x.Refresh()
-	x.shows(", in ", "!stands still")
+	x.shows(", in ", "!paused")
 	x.press("w")
 	if x.asked == nil || x.asked.Text != "wiring.svg" {
 		t.Errorf("asked %+v", x.asked)
@@ -172,7 +172,7 @@ func TestTheMap(t *testing.T) {
 		x.shows("cargo", "fares", "gate")
 	}
 	empty := open(t, "nightdrill: 1\nfunctions: {f: {transport: attach, url: \"{url}\"}}\n", 100, 26)
-	empty.shows("no sources yet", "Add one below sources:")
+	empty.shows("no sources yet", "Add one under sources:")
 	empty.press("enter", "right", "down", "f", "o", "space", "w")
 }
 
@@ -182,18 +182,18 @@ func TestTheMap(t *testing.T) {
 func TestTheWayOfAnEvent(t *testing.T) {
 	x := open(t, quay, 150, 43)
 	x.press("enter")
-	x.shows("which event goes on the map? at cargo", "in/a.csv", "no wire takes it")
+	x.shows("Put an event on the map, of cargo", "in/a.csv", "no wire takes it")
 	x.press("enter")
-	x.shows("stop 1 of 3", "would arrive at cargo")
+	x.shows("Stop 1 of 3", "would arrive at cargo")
 	x.press("space")
-	x.shows("stop 2 of 3", "holds  key in/*.csv")
+	x.shows("Stop 2 of 3", "met    key in/*.csv")
 	x.press("f")
 	x.until("gate: done")
 	x.press("space", "space", "space", "space", "space", "space")
 	x.until("1 done")
-	x.shows("stop 6 of 6", "the reply goes on to scans", "1 done", "done, ")
+	x.shows("Stop 6 of 6", "the reply goes on to scans", "1 done", "done, ")
 	x.press("esc")
-	x.shows("╰─ 1 sent on ─▸ scans ─▸ gate", "the last that came", "object.created in/a.csv", "→ load done in ")
+	x.shows("╰─ 1 sent on ─▸ scans ─▸ gate", "Latest events", "object.created in/a.csv", "→ load done in ")
 	x.press("down")
 	x.shows("load.replied in/a.csv", "→ gate done in ")
 	x.press("right", "down")
@@ -202,9 +202,9 @@ func TestTheWayOfAnEvent(t *testing.T) {
 	x.until("gate: done")
 	x.press("space", "space", "space", "space", "space")
 	x.press("left", "left", "left")
-	x.shows("stop 3 of 6", "load: done, warm")
+	x.shows("Stop 3 of 6", "load: done, warm")
 	x.press("esc")
-	x.shows("!stop ", "told at once")
+	x.shows("!Stop ", "notified immediately")
 	// a near miss
 	x.press("enter")
 	for i, c := range x.choices {
@@ -213,7 +213,7 @@ func TestTheWayOfAnEvent(t *testing.T) {
 		}
 	}
 	x.press("enter", "space")
-	x.shows("no wire of cargo takes it", "the key in/b.CSV ends in .CSV, the wire wants in/*.csv", "then o offers it again", "✗")
+	x.shows("no wire of cargo takes it", "the key in/b.CSV ends in .CSV, the wire wants in/*.csv", "then press o to offer it again", "✗")
 	x.press("f")
 	x.until("1 unmatched")
 	if x.press("o"); x.note != "1 unmatched, 0 of them are taken now" {
@@ -281,7 +281,7 @@ func TestFilesGoIntoTheBucket(t *testing.T) {
 	}
 	x.press("x")
 	answer("y")
-	if x.note != "in/heron.csv is removed, and told of" {
+	if x.note != "in/heron.csv removed; event sent" {
 		t.Errorf("removed: %q", x.note)
 	}
 	x.until("object.removed in/heron.csv")
@@ -307,7 +307,7 @@ func TestEventsOfARun(t *testing.T) {
 	x.stand.Resume()
 	x.Over(run)
 	// what went over the wires stays on the map, until something else is asked for
-	x.shows("3 in", "1 unmatched", "2 sent on ─▸ scans ─▸ gate", "1 given up ─▸ refused", "!not in this drill")
+	x.shows("3 in", "1 unmatched", "2 sent on ─▸ scans ─▸ gate", "1 dead letters ─▸ refused", "!not in this drill")
 	if _, title := x.Title(); title != "counts of the last run, d" {
 		t.Errorf("the title is %q", title)
 	}
@@ -320,7 +320,7 @@ func TestEventsOfARun(t *testing.T) {
 	x.press("r")
 	x.shows("2 sent on ─▸ scans ─▸ gate", "in/b.CSV", "no wire takes it", "object.created in/c.csv")
 	// what the run did not get rid of is offered to the wires of today
-	if x.press("o"); x.note != "1 of the run were unmatched, 0 of them are taken now" {
+	if x.press("o"); x.note != "the run had 1 unmatched, 0 of them are taken now" {
 		t.Errorf("offered again: %q", x.note)
 	}
 	if m := x.Map(); m.Title != "quay: what reaches which function, in a run of d" || m.Wires[0].Counts != "2 done" || m.Functions[0].Ways[0].Words() != "2 sent on" {
@@ -334,12 +334,12 @@ func TestEventsOfARun(t *testing.T) {
 	x.shows("last run: no wire takes it", "last run: a chain", "last run, +0.0 s: done")
 	x.press("esc")
 	x.Follow(run, 0) // of an invocation in the lanes
-	x.shows("stop 1 of 6", "arrives at cargo")
+	x.shows("Stop 1 of 6", "arrives at cargo")
 	x.press("esc")
 	early := *run
 	early.Deliveries = nil
 	x.Follow(&early, 0)
-	x.shows("arrives at cargo, and is under way: its end is not known yet")
+	x.shows("arrives at cargo, and is in progress: its outcome is not known yet")
 	x.press("esc", "enter")
 	for i, c := range x.choices {
 		if c.what == "last run: a chain" {
@@ -347,10 +347,10 @@ func TestEventsOfARun(t *testing.T) {
 		}
 	}
 	x.press("enter", "space", "space")
-	x.shows("stop 3 of 6", "load: done", "status 200")
+	x.shows("Stop 3 of 6", "load: done", "status 200")
 	x.press("esc", "down", "enter")
 	for i, c := range x.choices {
-		if strings.Contains(c.what, "given up") {
+		if strings.Contains(c.what, "dead-lettered") {
 			if x.chosen = i; !strings.HasPrefix(c.what, "last run, +") &&
 				!strings.Contains(c.what, "3 attempts, last: status ") {
 				t.Errorf("a dead letter is listed as %q", c.what)
@@ -358,7 +358,7 @@ func TestEventsOfARun(t *testing.T) {
 		}
 	}
 	x.press("enter", "space", "space")
-	x.shows("it took 3 attempts", "given up, a dead letter", "bad status")
+	x.shows("it took 3 attempts", "dead-lettered", "bad status")
 	for _, i := range x.stand.List() {
 		if i.SourceName == "fixes" {
 			x.Choose(i)
@@ -378,7 +378,7 @@ func TestEventsOfARun(t *testing.T) {
 	if _, title := x.Title(); title != "counts of the last run, d" {
 		t.Errorf("the title is %q", title)
 	}
-	if x.press("o"); x.note != "1 of the run were unmatched, 1 of them are taken now" {
+	if x.press("o"); x.note != "the run had 1 unmatched, 1 of them are taken now" {
 		t.Errorf("offered to the mended wire: %q", x.note)
 	}
 	x.until("object.created in/b.CSV")
