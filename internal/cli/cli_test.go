@@ -139,20 +139,20 @@ func TestErrors(t *testing.T) {
 		want string
 	}{
 		{[]string{"check", "--project", t.TempDir()}, 2, "no nightdrill.yaml here"},
-		{[]string{"run", "shrot", "--project", good}, 2, `there is no drill "shrot"; there are short`},
+		{[]string{"run", "shrot", "--project", good}, 2, `unknown drill "shrot"; available: short`},
 		{[]string{"chekc"}, 2, "did you mean check?"},
 		{[]string{"check", "--colour"}, 2, "unknown flag: --colour"},
 		{[]string{"check", "it"}, 2, "takes no arguments"},
 		{[]string{"runs"}, 2, "list, show, export"},
-		{[]string{"runs", "show", "--project", good}, 2, "there are no runs yet"},
+		{[]string{"runs", "show", "--project", good}, 2, "no runs yet"},
 		{[]string{"--project", good}, 2, "needs a terminal"},
 		{[]string{"run", "--project", good, "--limit", "quote.mx=2"}, 2, "did you mean max?"},
 		{[]string{"run", "--project", good, "--limit", "quoet.max=2"}, 2, "did you mean quote?"},
-		{[]string{"run", "--project", good, "--limit", "quote=2"}, 2, "wanted FUNCTION.LIMIT=VALUE"},
+		{[]string{"run", "--project", good, "--limit", "quote=2"}, 2, "expected FUNCTION.LIMIT=VALUE"},
 		{[]string{"run", "--project", good, "--limit", "quote.max=few"}, 2, "must be a whole number"},
 		{[]string{"run", "--project", good, "--limit", "quote.max=2@soon"}, 2, "is not a time since the drill began"},
 		{[]string{"run", "--project", good, "--limit", "quote.replace"}, 2, "quote.replace@5s"},
-		{[]string{"run", "--project", good, "--limit", "quote.guaranteed=99"}, 2, "99 are guaranteed, but at most 10 may be in flight"},
+		{[]string{"run", "--project", good, "--limit", "quote.guaranteed=99"}, 2, "guaranteed is 99, but max is 10"},
 		{[]string{"run", "--project", good, "--limit", "quote.guaranteed=9", "--limit", "concurrency=3"}, 2, "the project's concurrency is 3"},
 		{[]string{"run", "--project", good, "--limit", "quote.idle_after=long"}, 2, "is not a duration"},
 		{[]string{"run", "--project", good, "--limit", "quote.start_rate=0/s"}, 2, "is not a rate"},
@@ -197,14 +197,14 @@ func TestWhyAFunctionDidNotStartIsInTheFindings(t *testing.T) {
 		t.Errorf("findings\n%s%s\nwant %q", out, errs, want)
 	}
 	out, _, _ = nightdrill(t, "run", "--project", lay(t, "[sleep, 60]", ""))
-	if want := "did not listen on the port it was given"; !strings.Contains(out, want) {
+	if want := "did not listen on the port that it was given"; !strings.Contains(out, want) {
 		t.Errorf("findings\n%s\nwant %q", out, want)
 	}
 }
 
 func TestCheckSaysWhatIsWired(t *testing.T) {
 	out, errs, code := nightdrill(t, "check", "--project", lay(t, served, ""))
-	for _, want := range []string{"Nothing is wrong", "any /{path...} → quote", "drill short", "steady 20/s"} {
+	for _, want := range []string{"No errors", "any /{path...} → quote", "drill short", "steady 20/s"} {
 		if !strings.Contains(out, want) || code != 0 || errs != "" {
 			t.Errorf("exit %d, %q in\n%s%s", code, want, out, errs)
 		}
@@ -224,20 +224,20 @@ func TestLimitsInWordsAndByCommand(t *testing.T) {
 	}
 	out, errs, code := nightdrill(t, "check", "--project", dir)
 	for _, want := range []string{
-		"answers at most 8 at a time, one on each instance; 2 of the project's 24 are kept for it, the others share 22; instances are added at 5/s, the first 3 at once",
+		"handles at most 8 at a time, one on each instance; 2 of the project's 24 are guaranteed to it, the others share 22; instances start at 5/s, the first 3 at once",
 		"each instance may use 512 MiB of memory and 0.5 of a processor (by its memory): ", "starts beside the old one",
-		"each by a process of its own, so always cold", "one is started ahead and stopped in its tracks until wanted; 1 kept warm",
+		"each in a process of its own, so always cold", "1 process started ahead and parked in memory until needed; 1 kept warm",
 		"up to 4 on each of at most 8 instances",
 	} {
 		if !strings.Contains(out, want) {
 			t.Errorf("check does not say %q\n%s", want, out)
 		}
 	}
-	if want := "functions.rest may have 30 at a time, but never will have more than 22: all functions together may have 24, of which 2 are kept for others"; code != 0 || !strings.Contains(errs, want) {
+	if want := "functions.rest has max 30, but can never exceed 22: the project total is 24, of which 2 are guaranteed to others"; code != 0 || !strings.Contains(errs, want) {
 		t.Errorf("exit %d, standard error %q, want %q", code, errs, want)
 	}
 	out, errs, code = nightdrill(t, "run", "--project", lay(t, served, ""), "--limit", "quote.max=1", "--limit", "quote.max=3@100ms", "--limit", "concurrency=5@200ms", "--limit", "quote.replace@150ms")
-	for _, want := range []string{"changed while it ran", "quote: max 1 → 3", "quote: replaced one by one", "project total 32 → 5"} {
+	for _, want := range []string{"changes during the run", "quote: max 1 → 3", "quote: replaced one by one", "project total 32 → 5"} {
 		if !strings.Contains(out, want) || code != 0 {
 			t.Errorf("exit %d, the run does not say %q\n%s%s", code, want, out, errs)
 		}
@@ -442,7 +442,7 @@ func TestExamples(t *testing.T) {
 				t.Fatal(err)
 			}
 			out, errs, code := nightdrill(t, "run", "morning", "--project", dir)
-			if code != 0 || !strings.Contains(out, "held    function quote warm p95") {
+			if code != 0 || !strings.Contains(out, "met         function quote warm p95") {
 				t.Errorf("exit %d\n%s%s", code, out, errs)
 			}
 			if name != "node" {

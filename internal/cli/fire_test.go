@@ -30,17 +30,17 @@ func TestFire(t *testing.T) {
 		want []string
 	}{
 		{"fares weekend", 0, []string{"fares weekend  GET /quote/tern-rock-loop?day=2", `"crossing": "tern-rock-loop"`}},
-		{"fares asks", 0, []string{"fares asks#1", "cold  on quote-1, v1", "status 200", `"crossing": "skerry-holm"`, "quote listens on", "boot", "first byte", "search", "said by the function"}},
+		{"fares asks", 0, []string{"fares asks#1", "cold  on quote-1, v1", "status 200", `"crossing": "skerry-holm"`, "quote listens on", "boot", "first byte", "search", "reported by the function"}},
 		{"fares asks#1 --times 6", 0, []string{"  6  done", "cold       1", "warm       5"}},
 		{"fares asks#1 --times 2 --cold", 0, []string{"cold       2"}},
 		{"fares " + filepath.Join(dir, "own.request"), 0, []string{"holm-skerry", "GET /quote/holm-skerry"}},
 		{"fares " + filepath.Join(dir, "asks.har"), 0, []string{"status 200"}},
-		{"fars asks", 2, []string{`there is no source "fars"; there are fares`}},
-		{"fares nothing", 2, []string{`there is no payload set, saved payload or file "nothing"; sets are asks`}},
+		{"fars asks", 2, []string{`unknown source "fars"; available: fares`}},
+		{"fares nothing", 2, []string{`no payload set, saved payload or file "nothing"; available sets: asks`}},
 		{"fares asks#2", 2, []string{"asks has payloads 1 to 1, not 2"}},
-		{"fares " + filepath.Join(dir, "nightdrill.yaml"), 2, []string{"is not a request as it stands on the wire: line 1"}},
-		{"fares", 2, []string{"fire wants a source and a payload"}},
-		{"fares asks --times 0", 2, []string{"it must be at least 1"}},
+		{"fares " + filepath.Join(dir, "nightdrill.yaml"), 2, []string{"is not a raw HTTP request: line 1"}},
+		{"fares", 2, []string{"fire needs a source and a payload"}},
+		{"fares asks --times 0", 2, []string{"must be at least 1"}},
 		{"fares asks --variant none", 3, []string{`has a variant "none"`}},
 	} {
 		out, errs, code := nightdrill(t, append([]string{"--project", dir, "fire"}, strings.Fields(c.args)...)...)
@@ -128,7 +128,7 @@ func TestInit(t *testing.T) {
 					t.Errorf("%v: exit %d\n%s%s", event, code, out, errs)
 				}
 			}
-			if _, errs, code := nightdrill(t, "--project", dir, "init"); code != 2 || !strings.Contains(errs, "nightdrill.yaml is there already, and is not overwritten; nothing was written") {
+			if _, errs, code := nightdrill(t, "--project", dir, "init"); code != 2 || !strings.Contains(errs, "nightdrill.yaml already exists and is not overwritten; nothing was written") {
 				t.Errorf("a second time: exit %d, %s", code, errs)
 			}
 		})
@@ -203,14 +203,14 @@ func TestExpectations(t *testing.T) {
 	}
 	junit := filepath.Join(dir, "junit.xml")
 	with("expect: {status: 200, values: {/crossing: skerry-holm}}")
-	expectCall(t, dir, []string{"fire", "--all", "--junit", junit}, 0, []string{"1 of 1 answer as expected"})
+	expectCall(t, dir, []string{"fire", "--all", "--junit", junit}, 0, []string{"1 of 1 reply as expected"})
 	expectCall(t, dir, []string{"run", "short"}, 0, nil)
 	if got, _ := os.ReadFile(junit); !strings.Contains(string(got), `<testsuites name="quay" tests="1" failures="0"`) {
 		t.Errorf("JUnit XML\n%s", got)
 	}
 	with("expect_each: {1: {values: {/crossing: elsewhere}}}")
-	expectCall(t, dir, []string{"fire", "--all", "--junit", junit}, 1, []string{`fares asks#1: expected /crossing is "elsewhere", got "skerry-holm"`, "0 of 1 answer as expected"})
-	expectCall(t, dir, []string{"run", "short", "--json", "-"}, 1, []string{`"unexpected": 10`, `the first unexpected answer was to asks#1: expected /crossing is \"elsewhere\"`})
+	expectCall(t, dir, []string{"fire", "--all", "--junit", junit}, 1, []string{`fares asks#1: expected /crossing is "elsewhere", got "skerry-holm"`, "0 of 1 reply as expected"})
+	expectCall(t, dir, []string{"run", "short", "--json", "-"}, 1, []string{`"unexpected": 10`, `the first unexpected reply was to asks#1: expected /crossing is \"elsewhere\"`})
 	if got, _ := os.ReadFile(junit); !strings.Contains(string(got), `failures="1"`) || !strings.Contains(string(got), `<failure message="expected /crossing is`) {
 		t.Errorf("JUnit XML\n%s", got)
 	}

@@ -112,7 +112,7 @@ func TestRecord(t *testing.T) {
 	if err := r.Wait(); err != nil {
 		t.Errorf("it ends with %v", err)
 	}
-	if text := strings.Join(rest, "\n"); !strings.Contains(text, "2 exchanges recorded as evening") || !strings.Contains(text, "redacted: query token, 1 times") || !strings.Contains(text, "added to payloads in nightdrill.yaml") {
+	if text := strings.Join(rest, "\n"); !strings.Contains(text, "2 exchanges recorded as evening") || !strings.Contains(text, "redacted: query token, 1 time") || !strings.Contains(text, "added to payloads in nightdrill.yaml") {
 		t.Errorf("in the end it says\n%s", text)
 	}
 	list := read()

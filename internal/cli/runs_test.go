@@ -35,7 +35,7 @@ func TestRunsAreUsed(t *testing.T) {
 		return out
 	}
 	// p99 needs 299 answers, and there are few: open, which fails the gate unless allowed
-	do(1, "open    function quote warm p99 < 1s  (not enough samples:", "run")
+	do(1, "no verdict  function quote warm p99 < 1s  (too few samples:", "run")
 	do(0, "held    function quote warm max", "run", "--allow-few")
 	do(0, "", "runs", "name", "last", "base line")
 	first := do(0, "base line", "runs", "list")
@@ -99,7 +99,7 @@ func TestRunsAreUsed(t *testing.T) {
 	if names := do(0, "-lanes.svg", "runs", "export", "base line", "--out", files); strings.Count(names, "\n") != 20 {
 		t.Errorf("these were written:\n%s", names)
 	}
-	do(3, "is there already; choose another", "runs", "export", "base line", "--out", files, "--csv")
+	do(3, "already exists; choose another", "runs", "export", "base line", "--out", files, "--csv")
 	do(0, "-invocations.csv", "runs", "export", "base line", "--out", files, "--csv", "--force")
 	do(3, "", "runs", "export", "base line", "--out", "/proc/nowhere")
 	// figures are the same to the last digit wherever they stand

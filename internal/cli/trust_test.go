@@ -64,21 +64,21 @@ func TestNoExpectationIsLeftOut(t *testing.T) {
 	}
 	sets("  other: {recording: asks.har, expect: {status: 200}}\n  third: {recording: asks.har, expect: {status: 404}}\n")
 	expectCall(t, dir, []string{"fire", "--all"}, 1, []string{"fares third#1: expected status 404, got 200",
-		"1 of 2 answers as expected"})
+		"1 of 2 replies as expected"})
 	text = strings.Replace(text, "sources:\n",
 		"sources:\n  more: {kind: http, wires: [{to: quote, when: {method: PUT}}]}\n", 1)
 	sets("  other: {recording: asks.har, expect: {status: 200}}\n")
 	expectCall(t, dir, []string{"fire", "--all"}, 1,
-		[]string{"other: its expectations could be meant for more or fares; say for which by payloads.other.reaches",
-			"0 of 1 answer as expected"})
+		[]string{"other: its expectations could be meant for more or fares; name the source in payloads.other.reaches",
+			"0 of 1 reply as expected"})
 	sets("  other: {recording: asks.har, expect: {status: 200}, reaches: [fares]}\n")
-	expectCall(t, dir, []string{"fire", "--all"}, 0, []string{"1 of 1 answer as expected"})
+	expectCall(t, dir, []string{"fire", "--all"}, 0, []string{"1 of 1 reply as expected"})
 	sets("  other: {recording: asks.har, expect: {status: 200}, reaches: [fears]}\n")
-	expectCall(t, dir, []string{"check"}, 2, []string{`payloads.other.reaches[0]: there is no source "fears"`})
+	expectCall(t, dir, []string{"check"}, 2, []string{`payloads.other.reaches[0]: unknown source "fears"`})
 	rewrite(t, dir, "jobs.ndjson", `{"specversion":"1.0","id":"1","source":"s","type":"t"}`+"\n")
 	sets("  other: {recording: jobs.ndjson, expect: {status: 200}}\n")
 	expectCall(t, dir, []string{"fire", "--all"}, 1,
-		[]string{"other: its expectations reach no source; name one by payloads.other.reaches"})
+		[]string{"other: its expectations reach no source; name one in payloads.other.reaches"})
 }
 
 // What would hang, be ignored or be taken for well is an error with the reason.
@@ -86,7 +86,7 @@ func TestWhatWasTakenForWell(t *testing.T) {
 	dir := lay(t, served, "")
 	text := read(t, dir+"/nightdrill.yaml")
 	expectCall(t, dir, []string{"run", "--worse", "5%"}, 2,
-		[]string{"--worse says by how much a run may be worse than another; name that one by --baseline RUN"})
+		[]string{"--worse needs --baseline RUN"})
 
 	// a limit of 0: an event would wait for ever
 	rewrite(t, dir, "jobs.ndjson", `{"specversion":"1.0","id":"1","source":"s","type":"t"}`+"\n")
@@ -109,9 +109,9 @@ func TestWhatWasTakenForWell(t *testing.T) {
 		expectCall(t, dir, []string{"check"}, 2, []string{want})
 	}
 	rewrite(t, dir, "functions/quote.py", "")
-	missing("[sh, functions/qoute.sh]", "functions.quote.start: there is no file functions/qoute.sh")
-	missing("[sh, -x, functions/quote.sh]", "there is no file functions/quote.sh")
-	missing("[python3, functions/qoute.py]", "there is no file functions/qoute.py; did you mean quote.py?")
+	missing("[sh, functions/qoute.sh]", "functions.quote.start: no file functions/qoute.sh")
+	missing("[sh, -x, functions/quote.sh]", "no file functions/quote.sh")
+	missing("[python3, functions/qoute.py]", "no file functions/qoute.py; did you mean quote.py?")
 	if runtime.GOOS == "linux" {
 		c := exec.Command("go", "build", "-o", "../other", ".")
 		c.Env = append(os.Environ(), "GOOS=darwin", "GOARCH=arm64")
@@ -134,7 +134,7 @@ func TestWhatFailedIsNamed(t *testing.T) {
 	rewrite(t, dir, "asks.har", strings.Replace(har, "skerry-holm", "nowhere-island", 1))
 	expectCall(t, dir, []string{"run", "short"}, 1, []string{"GET /{path...}  404 × 10",
 		"fares → quote: 10 × answered with status 404", "GET /quote/nowhere-island",
-		"missed  function quote status 4xx < 1%  (measured 100 %)"})
+		"missed      function quote status 4xx < 1%  (measured 100 %)"})
 	expectCall(t, dir, []string{"runs", "show", "last", "--failed"}, 0,
 		[]string{"asks#1", "404", "GET /quote/nowhere-island"})
 	expectCall(t, dir, []string{"runs", "show", "last", "--failed", "--json"}, 0,

@@ -1,6 +1,6 @@
 // The same quote, made into a start-up snapshot: `node --build-snapshot` runs this
 // file once, tables and all, and writes the heap to a file; each start then begins
-// where that left off. Snapshots are of one file, without modules beside Node's own.
+// where that left off. A snapshot is made from one file, with no modules except Node's own.
 const { startupSnapshot } = require("node:v8");
 
 const base = { "skerry-holm": 450, "holm-skerry": 450, "brackwater-skerry": 720, "skerry-brackwater": 720 };
