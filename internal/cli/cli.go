@@ -47,7 +47,7 @@ var (
 	errInterrupted = coded{interrupted, errors.New("interrupted; what was measured is kept")}
 )
 
-// Run carries out a command line and gives its exit code.
+// Run carries out a command line and returns its exit code.
 func Run(args []string, out, errs io.Writer) int {
 	if len(args) == 2 && args[0] == demo.FunctionCommand {
 		if err := demo.Serve(args[1]); err != nil {

@@ -335,7 +335,7 @@ func worked(pid int) bool {
 	return ticks >= 30
 }
 
-// opened reports whether somebody reads a pipe, and lets it wait for what is written.
+// opened reports whether someone reads a pipe, and lets it wait for what is written.
 func opened(pipe string) bool {
 	_, err := syscall.Open(pipe, syscall.O_WRONLY|syscall.O_NONBLOCK|syscall.O_CLOEXEC, 0)
 	return err == nil

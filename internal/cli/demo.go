@@ -44,7 +44,7 @@ func demoCommand() *cobra.Command {
 	return c
 }
 
-// demoScreen opens the demo on the full screen, its drill under way.
+// demoScreen opens the demo on the full screen, its drill in progress.
 func demoScreen(cmd *cobra.Command, listen string) error {
 	dir, err := demo.Lay()
 	if err != nil {

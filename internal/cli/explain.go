@@ -117,7 +117,7 @@ func eventIn(in io.Reader, l *project.Loaded, file string, source int, key strin
 	return nil, errors.New(file + " is not an event as CloudEvents JSON, a raw HTTP request or a recording")
 }
 
-// explainAt prints what the wires of a source make of an event, and tells whether
+// explainAt prints what the wires of a source make of an event, and reports whether
 // one takes it.
 func explainAt(w io.Writer, p *plan.Project, source int, pl *payload.Payload) bool {
 	src := &p.Sources[source]

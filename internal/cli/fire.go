@@ -365,7 +365,7 @@ func shoot(cmd *cobra.Command, s *session.Standing, o session.Order) (session.Sh
 	return s.Look(f), nil
 }
 
-// quietly opens the desk for one command; leave ends it and whatever runs.
+// quietly opens the session for one command; leave ends it and whatever runs.
 func quietly(d *session.Desk) (s *session.Standing, leave func(), err error) {
 	farewell, err := proc.Guard(nil)
 	if err != nil {

@@ -120,7 +120,7 @@ func TestInit(t *testing.T) {
 			events := [][]string{{"web", "tide"}, {"jobs", "job"}, {"uploads", "note"}, {"readings", "reading"},
 				{"nightly", "next"}}
 			if language != "python" && language != "node" {
-				events = events[:2] // the others are told apart by nothing but their language
+				events = events[:2] // the others are distinguished by nothing but their language
 			}
 			for _, event := range events {
 				out, errs, code := nightdrill(t, "--project", dir, "fire", event[0], event[1])
@@ -183,7 +183,7 @@ func TestFireKilled(t *testing.T) {
 	until("stopped")
 	until("ebb")
 	child := strings.TrimSpace(read(t, filepath.Join(dir, "child")))
-	// the commands come last; one that nobody waits for is gone, too
+	// the commands come last; one that no one waits for is gone, too
 	if stat, err := os.ReadFile("/proc/" + child + "/stat"); err == nil && !strings.Contains(string(stat), ") Z ") {
 		t.Errorf("%s, which left its session and its environment, still runs", child)
 	}

@@ -363,7 +363,7 @@ func (x *thrown) compare(s measure.Summary, rows []map[string]string, said []log
 		x.times(row, wrong)
 	}
 	// what is cut off between the function's log and its answer, or before its log, is of a
-	// process that was killed, that crashed with others under way, or that timed out
+	// process that was killed, that crashed with others in progress, or that timed out
 	cut := 0
 	for _, in := range []int{f.Crashes, f.Timeouts, x.kills} {
 		cut += 3 * in // slots

@@ -243,7 +243,7 @@ func neverReady(s *measure.Summary) string {
 	return ""
 }
 
-// write writes the summary to where it was asked for.
+// write writes the summary to where it was requested.
 func write(cmd *cobra.Command, page *measure.Page, to string) error {
 	if to == "" {
 		return report(cmd.OutOrStdout(), page)
@@ -270,7 +270,7 @@ func writeFile(cmd *cobra.Command, to string, text []byte) error {
 	return nil
 }
 
-// progress shows how far a drill is, where somebody can see it.
+// progress shows how far a drill is, where someone can see it.
 func progress(ctx context.Context, w io.Writer, r *session.Running) {
 	f, ok := w.(*os.File)
 	if !ok || !term.IsTerminal(f.Fd()) {

@@ -144,7 +144,7 @@ func TestAKilledRunIsOfUse(t *testing.T) {
 			t.Fatal(err)
 		}
 		_ = c.Wait()           // it was killed
-		until(t, func() bool { // nobody writes it any more
+		until(t, func() bool { // no one writes it any more
 			out, _, code := nightdrill(t, "runs", "show", "last", "--json", "--project", dir)
 			var s measure.Summary
 			return code == 0 && json.Unmarshal([]byte(out), &s) == nil && !s.Finished && s.Events.Done > 0

@@ -12,12 +12,12 @@ import (
 )
 
 // boarding takes scans of boarding passes: a pass goes aboard once, a second
-// scan of it is refused, and one that cannot be read is asked for again until
+// scan of it is refused, and one that cannot be read is requested again until
 // the queue gives up. The passenger list of a sailing is fetched when its first
-// pass is scanned; scans that come before it is there are asked for again.
+// pass is scanned; scans that come before it is there are requested again.
 type boarding struct {
 	mu    sync.Mutex
-	seals map[string][]byte // of every pass number, worked out at the start
+	seals map[string][]byte // of every pass number, computed at the start
 	lists map[string]*list
 }
 
@@ -34,7 +34,7 @@ type scan struct {
 	} `json:"data"`
 }
 
-// newBoarding works out the seals that passes carry: the function's initial work.
+// newBoarding computes the seals that passes carry: the function's initial work.
 func newBoarding() http.Handler {
 	b := &boarding{seals: map[string][]byte{}, lists: map[string]*list{}}
 	for _, sailing := range []string{"1815", "1830", "1900", "1915"} {

@@ -20,7 +20,7 @@ var files embed.FS
 const Drill = "friday-evening"
 
 // Lay writes the demo's project to the user's state folder, where its runs are
-// kept too, and gives its path. Files that are there already and differ are
+// kept too, and returns its path. Files that are there already and differ are
 // written anew.
 func Lay() (string, error) {
 	state := os.Getenv("XDG_STATE_HOME")

@@ -16,7 +16,7 @@ import (
 )
 
 // The demo is laid where the user's state belongs, is a project without a
-// mistake, and is put right when somebody has changed it.
+// mistake, and is put right when someone has changed it.
 func TestLay(t *testing.T) {
 	t.Setenv("XDG_STATE_HOME", t.TempDir())
 	dir, err := Lay()
@@ -65,7 +65,7 @@ func TestQuote(t *testing.T) {
 }
 
 // A pass goes aboard once; what cannot be read, or comes before the passenger
-// list is there, is asked for again.
+// list is there, is requested again.
 func TestBoarding(t *testing.T) {
 	b := newBoarding()
 	scan := func(passes ...string) (aboard, refused int, retry []string) {

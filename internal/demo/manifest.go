@@ -15,11 +15,11 @@ import (
 // the event names, adds up the weights and compares them with what the deck of
 // the ferry bears. A load that fits lets its driver go aboard.
 type manifest struct {
-	decks  map[string][]int // bearing capacity of each ferry's car deck by frame, in kg, worked out at the start
+	decks  map[string][]int // bearing capacity of each ferry's car deck by frame, in kg, computed at the start
 	client *http.Client
 }
 
-// newManifest works out what each frame of the car decks bears.
+// newManifest computes what each frame of the car decks bears.
 func newManifest() http.Handler {
 	m := &manifest{decks: map[string][]int{}, client: &http.Client{Timeout: time.Second}}
 	for i, ferry := range []string{"Kittiwake", "Heron", "Petrel"} {

@@ -11,7 +11,7 @@ import (
 // that cannot be is refused with all of its batch, as a function does that was
 // written for good ones alone.
 type position struct {
-	routes map[string][]leg // of each vessel, worked out at the start
+	routes map[string][]leg // of each vessel, computed at the start
 }
 
 type leg struct{ lat, lon, left float64 } // place, and the way that is left from there, in nautical miles
@@ -26,7 +26,7 @@ type fix struct {
 	} `json:"data"`
 }
 
-// newPosition works out the routes in small steps.
+// newPosition computes the routes in small steps.
 func newPosition() http.Handler {
 	p := &position{routes: map[string][]leg{}}
 	for i, vessel := range []string{"Kittiwake", "Heron", "Petrel", "Tern", "Dunlin", "Eider"} {

@@ -32,7 +32,7 @@ type fare struct {
 
 type quote struct{ table []fare }
 
-// newQuote works the fare table out and sorts it by what is asked for: the
+// newQuote works the fare table out and sorts it by what is requested: the
 // function's initial work.
 func newQuote() http.Handler {
 	q := &quote{}

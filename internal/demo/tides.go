@@ -8,10 +8,10 @@ import (
 	"time"
 )
 
-// tides works out the tide table of a day: when the water is highest and lowest
+// tides computes the tide table of a day: when the water is highest and lowest
 // at the quay, from a sum of waves.
 type tides struct {
-	table []float64 // sines, worked out at the start
+	table []float64 // sines, computed at the start
 }
 
 // waves are the constituents of the tide at Brackwater: speed in degrees an

@@ -30,7 +30,7 @@ func (z Size) width() float64 {
 	return z.Width
 }
 
-// scale returns a height, stretched to what was asked for.
+// scale returns a height, stretched to what was requested.
 func (z Size) height(usual float64) float64 {
 	if z.Height <= 0 {
 		return usual
@@ -237,7 +237,7 @@ func warmUp(kind string, z Size, p *measure.Page) *sheet {
 }
 
 // timeline draws a run over time: latency, what came and what was done, instances,
-// waiting and what was turned away.
+// waiting and what was rejected.
 func timeline(kind string, z Size, p *measure.Page) *sheet {
 	t := p.Time
 	var fns []int

@@ -348,7 +348,7 @@ func Lost(d *measure.Delivery) bool {
 }
 
 // HAR writes requests to HTTP sources with their replies as a HAR 1.2 archive, in the
-// order of their ends. takes selects by what became of them; nil takes all. It tells
+// order of their ends. takes selects by what happened to them; nil takes all. It tells
 // how many entries there are.
 func HAR(to io.Writer, s *Source, takes Kept) (entries int, err error) {
 	r := s.Run

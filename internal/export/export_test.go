@@ -27,7 +27,7 @@ import (
 	"nightdrill/internal/core/stats"
 )
 
-// quay is a run with requests and messages: some cold, some turned away, one message
+// quay is a run with requests and messages: some cold, some rejected, one message
 // that became a dead letter; its names are hard on whoever writes them down.
 func quay() *Source {
 	r := &measure.Run{Project: `quay <&> "ropes"`, Drill: "evening", ID: "20260101-180000-aa", Finished: true, Busy: math.NaN(), Length: clock.Time(9 * time.Second),
@@ -171,7 +171,7 @@ func parsed(t *testing.T, svg []byte) (paths int, texts string) {
 	}
 }
 
-// The CSV has a row for each invocation, and the figures worked out from it are those
+// The CSV has a row for each invocation, and the figures computed from it are those
 // of the summary.
 func TestTheCSVIsTheRun(t *testing.T) {
 	s := quay()

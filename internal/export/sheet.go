@@ -28,7 +28,7 @@ var (
 	glow  = color.RGBA{0xf0, 0xd9, 0xb0, 0xff} // around what is warm
 	frost = color.RGBA{0x1f, 0x63, 0xa8, 0xff} // cold
 	rime  = color.RGBA{0xc4, 0xdb, 0xf2, 0xff} // around what is cold
-	coral = color.RGBA{0xb3, 0x30, 0x2a, 0xff} // failed, turned away
+	coral = color.RGBA{0xb3, 0x30, 0x2a, 0xff} // failed, rejected
 	steel = color.RGBA{0x5b, 0x6f, 0x9c, 0xff} // first
 )
 
@@ -150,7 +150,7 @@ func wrapped(text string, most float64) (lines []string) {
 	return append(lines, line)
 }
 
-// clean leaves out what is no text.
+// clean leaves out what is not text.
 func clean(text string) string {
 	return strings.Map(func(r rune) rune {
 		if r < ' ' || r == 0x7f {

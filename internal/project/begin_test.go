@@ -58,7 +58,7 @@ func TestBeginFindsTheFunction(t *testing.T) {
 	}
 }
 
-// What is laid is a project that is read without a mistake, for any command and
+// What is laid is a project that is read without an error, for any command and
 // folder; what is there is left alone.
 func TestLayIsReadAndOverwritesNothing(t *testing.T) {
 	for name, command := range map[string][]string{"plain": {"sh", "serve.sh"}, "Odd Name 7!": {"sh", "-c", `exec serve "a b" {port} # '{x}'`}, "123": {"sh"}, "ünï": {"sh", "\\"}} {

@@ -98,7 +98,7 @@ func progress(ctx context.Context) func(string) {
 	return func(string) {}
 }
 
-// cut is why reading a project was broken off: it was told to.
+// cut is why reading a project was interrupted: it was told to.
 type cut struct {
 	at  string // how far it was
 	err error

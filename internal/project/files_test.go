@@ -39,7 +39,7 @@ func TestWhatIsNoProjectFile(t *testing.T) {
 	}
 }
 
-// Making payloads is broken off when the context ends, and says how far it was.
+// Making payloads is interrupted when the context ends, and says how far it was.
 func TestLoadingEnds(t *testing.T) {
 	dir := write(t, strings.Replace(good, "payloads:\n", "payloads:\n  many: {schema: scan.json, count: 100000}\n", 1))
 	ctx, end := context.WithCancel(t.Context())

@@ -80,7 +80,7 @@ func (f *FolderFile) Kind() (string, error) {
 	return http.DetectContentType(head[:n]), nil
 }
 
-// Event returns the event that tells of the file as an object that was created.
+// Event returns the event that reports the file as an object that was created.
 func (f *FolderFile) Event(bucket, id, kind, etag string) (*event.Event, error) {
 	abs, err := filepath.Abs(f.Path)
 	if err != nil {

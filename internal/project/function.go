@@ -41,7 +41,7 @@ func (l *loader) function(name string, all *object) {
 		for _, v := range variants.order {
 			changed := f
 			changed.Name, changed.Variants = name+"@"+v, nil
-			// a variant is there when it is asked for, and not before
+			// a variant is there when it is requested, and not before
 			changed.Limits.KeepWarm, changed.Limits.Guaranteed = 0, 0
 			vo := variants.child(v, ofVariant...)
 			if len(vo.fields) == 0 {
@@ -116,7 +116,7 @@ func (l *loader) deliver(f *plan.Function, o *object) {
 	}
 }
 
-// attach reads where a function is that somebody else starts.
+// attach reads where a function is that someone else starts.
 func (l *loader) attach(f *plan.Function, o *object) {
 	for _, key := range []string{"start", "stop", "build", "prepare", "ready", "keep_warm"} {
 		if n := o.keys[key]; n != nil {
@@ -195,7 +195,7 @@ func (l *loader) start(f *plan.Function, o *object) {
 }
 
 // program finds the program that a function is started with. One that is not
-// there is told apart from what is wrong in the file: it may come later.
+// there is distinguished from what is wrong in the file: it may come later.
 func (l *loader) program(f *plan.Function, o *object, n ast.Node) string {
 	name := f.Start[0]
 	lacks := func(format string, args ...any) {

@@ -13,7 +13,7 @@ import (
 )
 
 // ofLimits are the settings of a function that a drill, a change during it, or
-// somebody at the screen may set anew.
+// someone at the screen may set anew.
 var ofLimits = []string{"concurrency", "keep_warm", "idle_after", "start_rate", "start_burst", "turn_away"}
 
 // limits reads the settings that a function has and a drill may change.

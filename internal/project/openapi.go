@@ -72,7 +72,7 @@ func LoadAPI(ctx context.Context, path, dir string) (*API, error) {
 		}
 		return ReadFile(at, mostSchema)
 	}
-	// what is only unwise in it, such as paths that are hard to tell apart, is no
+	// what is only unwise in it, such as paths that are hard to distinguish, is no
 	// reason to make nothing from it
 	checked, err := loader.LoadFromDataWithPath(text, &url.URL{Path: filepath.ToSlash(path)})
 	if err != nil {

@@ -150,7 +150,7 @@ func parse(ctx context.Context, dir string, text []byte) (*Loaded, error) {
 
 var syntaxPlace = regexp.MustCompile(`(?s)^\[(\d+):(\d+)\] (.*?)(\n|$)`)
 
-// syntax turns the parser's error, which begins with [line:column], into a mistake.
+// syntax turns the parser's error, which begins with [line:column], into an error.
 func syntax(err error) Mistake {
 	m := Mistake{File: File, Text: "not valid YAML: " + err.Error()}
 	if parts := syntaxPlace.FindStringSubmatch(err.Error()); parts != nil {
@@ -173,7 +173,7 @@ type loader struct {
 	doubts  Mistakes
 	ctx     context.Context // ends what takes long
 	say     func(string)    // hears how far it is
-	cut     *cut            // why it was broken off, where it was
+	cut     *cut            // why it was interrupted, where it was
 }
 
 func (l *loader) project(n ast.Node) {

@@ -231,7 +231,7 @@ func TestCostRunsAndPackages(t *testing.T) {
 	}
 }
 
-// mistakes are changes of the good file, with what the reader says of them;
+// errors are changes of the good file, with what the reader says of them;
 // form reports whether the mistake is one of the file's form, which a schema sees.
 var mistakes = []struct {
 	old, new, want string

@@ -135,7 +135,7 @@ func mapping(n ast.Node) []*ast.MappingValueNode {
 	return nil
 }
 
-// object reads a mapping. Given known keys, every other is a mistake; without,
+// object reads a mapping. Given known keys, every other is an error; without,
 // keys are names of the user's and are checked as such.
 func (r *reader) object(n ast.Node, path string, known ...string) *object {
 	o := &object{r: r, path: path, node: n, fields: map[string]ast.Node{}, keys: map[string]ast.Node{}}

@@ -55,7 +55,7 @@ func (s *Standing) RecordingNow() (name string, n int) {
 }
 
 // StopRecording ends the recording of the front and adds the set to the project.
-// It tells what became of it.
+// It tells what happened to it.
 func (s *Standing) StopRecording() (said string, err error) {
 	s.mu.Lock()
 	f := s.recording

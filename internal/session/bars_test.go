@@ -88,7 +88,7 @@ func monotonic() int64 {
 	return ts.Nano()
 }
 
-// open makes a desk with one function of this program, and a drill for it.
+// open makes a session with one function of this program, and a drill for it.
 func open(tb testing.TB, as string, limits plan.Limits, phases ...arrival.Phase) (*Desk, *plan.Drill) {
 	tb.Helper()
 	dir := tb.TempDir()
@@ -389,7 +389,7 @@ func BenchmarkOpenLarge(b *testing.B) {
 			}
 		}
 	})
-	b.Run("filter", func(b *testing.B) { // read, sifted, and its findings worked out
+	b.Run("filter", func(b *testing.B) { // read, sifted, and its findings computed
 		for b.Loop() {
 			r, err := d.Runs.Load("large")
 			if err != nil {

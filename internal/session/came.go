@@ -13,7 +13,7 @@ import (
 	"nightdrill/internal/live/runner"
 )
 
-// Came is an event on one of its wires, and what became of it there.
+// Came is an event on one of its wires, and what happened to it there.
 type Came struct {
 	Event    int64  // of a run
 	At       string // the time of day, or the seconds since a run began
@@ -33,7 +33,7 @@ func (c *Came) Word() string {
 	return outcomeWord(c.Outcome)
 }
 
-// LastCame returns the last n events of the desk that a condition wants, the newest
+// LastCame returns the last n events of the session that a condition wants, the newest
 // first.
 func (s *Standing) LastCame(n int, wanted func(*Came) bool) (out []Came) {
 	p := s.Plan()

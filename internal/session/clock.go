@@ -74,7 +74,7 @@ func (s *Standing) keepTime() {
 		case <-timer.C:
 		case <-s.wind:
 			if s.Ticking() {
-				last = time.Now() // what was before nobody wanted
+				last = time.Now() // what was before no one wanted
 			}
 		case <-s.life.Done():
 			return

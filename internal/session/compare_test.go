@@ -16,7 +16,7 @@ import (
 	"nightdrill/internal/project"
 )
 
-// twins is a desk with a function and two variants of it, that answer alike but for
+// twins is a session with a function and two variants of it, that answer alike but for
 // one, which says how long it was busy.
 func twins(t *testing.T) *Desk {
 	d, _ := open(t, "two bytes", plan.Limits{Max: 2, PerInstance: 1, IdleAfter: 50 * time.Millisecond}, arrival.Phase{Pattern: arrival.Once})

@@ -1,5 +1,5 @@
 // Package session is what the command line and the screens share: an open
-// project, its runs, and drills that are under way.
+// project, its runs, and drills that are in progress.
 package session
 
 import (
@@ -172,13 +172,13 @@ func (d *Desk) Drill(name string) (*plan.Drill, error) {
 	return nil, fmt.Errorf("unknown drill %q; available: %s", name, strings.Join(names, ", "))
 }
 
-// mostObject is up to which size an object is kept with a run that tells of it.
+// mostObject is up to which size an object is kept with a run that reports it.
 const mostObject = 4 << 20
 
 // saveEvery is how much of a run is lost at most when the program is killed.
 const saveEvery = 500 * time.Millisecond
 
-// Running is a drill under way.
+// Running is a drill in progress.
 type Running struct {
 	ID      string
 	Drill   *plan.Drill
@@ -285,7 +285,7 @@ func (r *Running) keep(w *store.Writer, over <-chan struct{}) {
 				return
 			}
 			r.failed(w.Finish(run, r.page))
-			_, _ = r.runs.Trim(r.rule) // what could not be trimmed is tried again after the next
+			_, _ = r.runs.Trim(r.rule) // what could not be trimmed is retried after the next
 			return
 		}
 	}

@@ -59,7 +59,7 @@ func blobsOf(runs *store.Store, id string) func(int32) []byte {
 	}
 }
 
-// Export writes a run, and gives the files that it wrote. None is written where one of
+// Export writes a run, and returns the files that it wrote. None is written where one of
 // them is there already and may not be written over.
 func Export(s *export.Source, comparisons []*measure.Comparison, x Exporting) (files []string, err error) {
 	formats := x.Formats

@@ -51,7 +51,7 @@ type Firing struct {
 	done  chan struct{}
 	whole chan struct{} // closed when what was made of it is over too
 	again bool          // it was offered again
-	// guarded by the desk
+	// guarded by the session
 	doing   string
 	sent    *payload.Payload
 	track   *runner.Track
@@ -72,10 +72,10 @@ const (
 	keptOfEach = 64 << 10
 )
 
-// slowAfter is how long a firing may take before it is shown as under way.
+// slowAfter is how long a firing may take before it is shown as in progress.
 const slowAfter = 25 * time.Millisecond
 
-// Fire sends an event. It returns at once; Look tells what becomes of it.
+// Fire sends an event. It returns at once; Look tells what happens to it.
 func (s *Standing) Fire(o Order) *Firing {
 	ctx, stop := context.WithCancel(s.life)
 	f := &Firing{Order: o, At: time.Now(), stop: stop, done: make(chan struct{}), whole: make(chan struct{})}
@@ -191,7 +191,7 @@ func (s *Standing) carryOut(ctx context.Context, f *Firing, values payload.Value
 	f.track = driver.Fire(shot)
 	over := s.over
 	s.mu.Unlock()
-	// one that is over soon is told of once, when it is
+	// one that is over soon is reported once, when it is
 	slow := time.AfterFunc(slowAfter, s.changed)
 	defer slow.Stop()
 	select {
@@ -435,7 +435,7 @@ func Differences(was, is *Shown, leaveOut []string) (out []jsondiff.Difference) 
 	return append(out, jsondiff.Between(x, y, leaveOut)...)
 }
 
-// differLimit is the largest body that is told apart in detail.
+// differLimit is the largest body that is distinguished in detail.
 const differLimit = 4 << 20
 
 // linesAfter is how long after a reply lines still count as its invocation's,
@@ -443,7 +443,7 @@ const differLimit = 4 << 20
 const linesAfter = 300 * time.Millisecond
 
 // Lines returns the log lines of an attempt: those that its instance wrote from
-// its hand-over on, for a cold one also those of its start.
+// its attempt on, for a cold one also those of its start.
 func (s *Standing) Lines(v Shown, t *runner.Try, most int) []logs.Entry {
 	if t.Name == "" {
 		return nil
@@ -552,7 +552,7 @@ type Series struct {
 // Done is closed when the last one is over.
 func (x *Series) Done() <-chan struct{} { return x.done }
 
-// Stop ends the series after the firing that is under way.
+// Stop ends the series after the firing that is in progress.
 func (x *Series) Stop() { x.stop() }
 
 // Over reports whether it is over.

@@ -77,7 +77,7 @@ func (s *Standing) await202(ctx context.Context, f *Firing, pl *payload.Payload)
 		select {
 		case <-f.Done():
 			if v := s.Look(f); v.Refused != nil || v.Last() == nil {
-				return s.answerOf(f) // it was turned away
+				return s.answerOf(f) // it was rejected
 			}
 		case <-ctx.Done():
 		case <-time.After(asyncWait):
@@ -95,7 +95,7 @@ func (s *Standing) await202(ctx context.Context, f *Firing, pl *payload.Payload)
 }
 
 // asyncWait is how long a caller who does not wait for the answer waits to hear
-// that it was turned away.
+// that it was rejected.
 const asyncWait = 5 * time.Millisecond
 
 func headerOf(r *event.Request, name string) string {
@@ -167,7 +167,7 @@ func nearRoutes(p *plan.Standing, pl *payload.Payload) (out []nearRoute) {
 const mostRoutes = 8
 
 // untaken answers a request that no wire takes, and keeps it among the firings,
-// so that it can be offered again when a wire is mended.
+// so that it can be offered again when a wire is fixed.
 func (s *Standing) untaken(p *plan.Standing, pl *payload.Payload) front.Answer {
 	near := nearRoutes(p, pl)
 	if len(near) == 0 {

@@ -34,7 +34,7 @@ type Import struct {
 	Replace  bool // a recording of the name that is there is replaced
 }
 
-// Imported is what became of an import.
+// Imported is what happened to an import.
 type Imported struct {
 	File   string // relative to the project's folder
 	Kind   string
@@ -46,7 +46,7 @@ type Imported struct {
 	Added bool // the set was added to the project's file
 }
 
-// mostBroken is how many broken records are told of one by one.
+// mostBroken is how many broken records are reported one by one.
 const mostBroken = 20
 
 // Import reads a recording and keeps it as a payload set of the project in a

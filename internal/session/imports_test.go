@@ -97,7 +97,7 @@ func TestTheFrontIsRecorded(t *testing.T) {
 	}
 }
 
-// An import that is broken off, or that finds a broken record, leaves nothing.
+// An import that is interrupted, or that finds a broken record, leaves nothing.
 func TestAnImportLeavesNothing(t *testing.T) {
 	dir := layOut(t, map[string]string{project.File: "nightdrill: 1\n", "a.ndjson": strings.Repeat(`{"x":1}`+"\n", 5000) + "{\n"})
 	left := func() []string {

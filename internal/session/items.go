@@ -126,7 +126,7 @@ func (s *Standing) relist() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.relists++; s.relists > 1 {
-		return // somebody is at it, and looks again
+		return // someone is at it, and looks again
 	}
 	go func() {
 		for done := 0; ; {
@@ -355,7 +355,7 @@ func (s *Standing) Offer(source string, set *payload.Set, n int, p *payload.Payl
 	return i.Key()
 }
 
-// Save keeps a text as a payload of a source, and gives its key. A name that is
+// Save keeps a text as a payload of a source, and returns its key. A name that is
 // taken is refused.
 func (s *Standing) Save(source, name string, text []byte) (key string, err error) {
 	path, err := s.pathOf(source, name)

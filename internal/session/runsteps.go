@@ -14,7 +14,7 @@ import (
 	"nightdrill/internal/core/route"
 )
 
-// Notable is an event of a run that somebody may want to follow.
+// Notable is an event of a run that someone may want to follow.
 type Notable struct {
 	Event  int64
 	Source string
@@ -28,8 +28,8 @@ type Notable struct {
 const mostNotable = 30
 
 // NotableEvents lists those events of a run that did not go the plain way: what
-// no wire took, what was given up, turned away, expired or left out, what was
-// tried again, and the chains.
+// no wire took, what was given up, rejected, expired or left out, what was
+// retried, and the chains.
 func NotableEvents(r *measure.Run) (out []Notable) {
 	add := func(event int64, what string) *Notable {
 		a := &r.Arrivals[event]

@@ -166,7 +166,7 @@ func ask(t *testing.T, method, url, body string, headers ...string) (int, http.H
 
 // An upload becomes an event whose URL serves the object, its reply goes on to
 // the next function, and the trace has every step. An upload that triggers
-// nothing names the nearest miss; with the project mended it is offered again.
+// nothing names the nearest miss; with the project fixed it is offered again.
 func TestAnUploadAndWhatBecomesOfIt(t *testing.T) {
 	s, dir, _ := layKinds(t)
 	store := "http://" + s.Objects.Address()
@@ -227,7 +227,7 @@ func TestAnUploadAndWhatBecomesOfIt(t *testing.T) {
 	})
 }
 
-// The front asks for the token, answers what browsers ask first, and names the
+// The front requests the token, answers what browsers ask first, and names the
 // routes that came close.
 func TestTheFrontsManners(t *testing.T) {
 	s, _, _ := layKinds(t)

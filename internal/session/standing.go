@@ -20,7 +20,7 @@ import (
 	"nightdrill/internal/project"
 )
 
-// Standing is the desk while the program is open: functions are started on
+// Standing is the session while the program is open: functions are started on
 // demand by the same rules as in a drill, the front listens, and what changes in
 // the project's files is taken up.
 type Standing struct {
@@ -41,7 +41,7 @@ type Standing struct {
 	paused  string        // why nothing can be fired, while a drill has the functions
 	watcher *watcher
 	trouble string // why files are not watched, or the front does not listen
-	wrong   error  // the mistakes of a project file that was changed
+	wrong   error  // the errors of a project file that was changed
 	firings []*Firing
 	numbers int
 	counts  map[string]int      // firings of each payload text
@@ -58,7 +58,7 @@ type Standing struct {
 	die     context.CancelFunc
 }
 
-// Stand opens the desk: nothing is started before it is asked for. The front
+// Stand opens the session: nothing is started before it is requested. The front
 // listens at an address, the usual one when it is "".
 func (d *Desk) Stand(listen string) (*Standing, error) {
 	s := d.stand()
@@ -76,7 +76,7 @@ func (d *Desk) Stand(listen string) (*Standing, error) {
 	return s, nil
 }
 
-// StandQuietly opens the desk without the front, and without looking at files:
+// StandQuietly opens the session without the front, and without looking at files:
 // for one command. The object store, where there is any, listens at a free port.
 func (d *Desk) StandQuietly() *Standing {
 	if len(buckets(d.Loaded)) > 0 && d.Objects.Address() == "" {
@@ -129,7 +129,7 @@ func (s *Standing) changed() {
 	}
 }
 
-// Close ends everything that the desk began.
+// Close ends everything that the session began.
 func (s *Standing) Close() {
 	s.die()
 	if s.Front != nil {
@@ -304,7 +304,7 @@ func (s *Standing) labelOf(c *code) string {
 }
 
 // reload reads the project again. One that is wrong is refused: the old one
-// goes on, and its mistakes are shown.
+// goes on, and its errors are shown.
 func (s *Standing) reload() bool {
 	s.loading.Lock()
 	defer s.loading.Unlock()
@@ -346,8 +346,8 @@ func (s *Standing) reload() bool {
 // again.
 const mostToEnd = 2 * time.Second
 
-// letEnd waits until nothing is in flight at the desk, for a moment at most: saving the
-// project's file shall not break off what somebody has just asked.
+// letEnd waits until nothing is in flight in the session, for a moment at most: saving the
+// project's file shall not break off what someone has just asked.
 func (s *Standing) letEnd() {
 	look := time.NewTicker(2 * time.Millisecond)
 	defer look.Stop()
@@ -388,7 +388,7 @@ func (s *Standing) leave() {
 	s.mu.Unlock()
 }
 
-// Wrong returns the mistakes of the project file, while the one before them goes on.
+// Wrong returns the errors of the project file, while the one before them goes on.
 func (s *Standing) Wrong() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -455,7 +455,7 @@ func (s *Standing) States() (out []State, paused string) {
 	return out, s.paused
 }
 
-// Hold keeps a function from time-outs and idle stops while somebody looks at
+// Hold keeps a function from timeouts and idle stops while someone looks at
 // it in a debugger, or lets it go again.
 func (s *Standing) Hold(name string, held bool) {
 	s.mu.Lock()

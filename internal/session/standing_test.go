@@ -20,7 +20,7 @@ import (
 )
 
 // says is a function that says what stands in says.txt, and does what its body
-// or its text asks for.
+// or its text requests.
 func says() {
 	text, _ := os.ReadFile("says.txt")
 	said := strings.TrimSpace(string(text))
@@ -155,7 +155,7 @@ func TestFiring(t *testing.T) {
 		return out
 	}
 	cold := fire(t, s, "asks some#1", Order{})
-	// lines come by another way than the reply, and are told apart by their time
+	// lines come by another way than the reply, and are distinguished by their time
 	until(t, "the lines of the cold one", func() bool { return strings.Contains(lines(&cold), "asked for") })
 	warm := fire(t, s, "asks some#1", Order{})
 	if a, b := cold.Last(), warm.Last(); a.Invocation.Class != engine.Cold || b.Invocation.Class != engine.Warm || a.Name != "teller-1" || b.Name != "teller-1" ||
@@ -204,7 +204,7 @@ func TestFiring(t *testing.T) {
 }
 
 // The code changes: the reply is the new version's, also of what is fired
-// again by itself; broken, it says why, and the old version goes on; mended, it
+// again by itself; broken, it says why, and the old version goes on; fixed, it
 // answers again.
 func TestAChangeIsTakenUp(t *testing.T) {
 	s, dir := lay(t, standing)
@@ -401,7 +401,7 @@ func TestASavedFileBreaksNothingOff(t *testing.T) {
 	}
 }
 
-// Held for a debugger, an invocation may take longer than the time-out.
+// Held for a debugger, an invocation may take longer than the timeout.
 func TestHeld(t *testing.T) {
 	s, dir := lay(t, standing)
 	key, err := s.Save("asks", "slow", []byte("GET /ask/x?do=slow HTTP/1.1\nX-Id: {{counter}}\n\n"))
@@ -446,13 +446,13 @@ func TestHeld(t *testing.T) {
 			t.Errorf("kept for %s: %v\n%s", to, err, text)
 		}
 	}
-	// one that somebody else edits is read again
+	// one that someone else edits is read again
 	write(t, dir, "payloads/asks/own.request", "GET /ask/own HTTP/1.1\n\n")
 	until(t, "the new payload", func() bool { return s.Find("asks own") != nil })
 }
 
 // Services are there before the function starts, or it says which is missing; a
-// function that somebody else started is attached to.
+// function that was started elsewhere is attached to.
 func TestServicesAndAttached(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -534,7 +534,7 @@ func blobs(r *measure.Run) string {
 	return strings.Join(all, "\n")
 }
 
-// A variant that is kept warm is warm when it is asked for: its first firing is not cold.
+// A variant that is kept warm is warm when it is requested: its first firing is not cold.
 func TestAKeptWarmVariantIsNotColdInFire(t *testing.T) {
 	s, _ := lay(t, strings.Replace(standing, "other: {env: {AS: other}}", "other: {env: {AS: other}, keep_warm: 1}", 1))
 	for n, want := range []engine.Class{engine.First, engine.Warm} {
@@ -609,7 +609,7 @@ func TestACopyKeepsItsExpectations(t *testing.T) {
 }
 
 // A page of another site sends nothing that changes something, unless the source lets it; and
-// nobody is answered who asks for another name.
+// no one is answered who requests another name.
 func TestPagesOfOtherSitesStayOut(t *testing.T) {
 	s, _ := lay(t, strings.Replace(standing, "lone: {kind: http,",
 		"lone: {kind: http, cors: {origins: [\"http://desk.example\"]},", 1))
@@ -645,7 +645,7 @@ func TestPagesOfOtherSitesStayOut(t *testing.T) {
 	}
 }
 
-// A template without end obeys the timeout of the invocation, and holds nobody up.
+// A template without end obeys the timeout of the invocation, and holds no one up.
 func TestATemplateObeysTheTimeout(t *testing.T) {
 	s, _ := lay(t, strings.Replace(standing, "    timeout: 400ms\n", "    timeout: 20ms\n    deliver: shaped\n"+
 		"    shape: {template: '{{range 100000}}{{range 100000}}{{end}}{{end}}'}\n", 1))

@@ -56,7 +56,7 @@ func (d *Desk) reopenObjects() {
 }
 
 // serveObjects opens the entrance of the object store, where the project has any
-// storage, and tells of what changes there.
+// storage, and reports what changes there.
 func (s *Standing) serveObjects() {
 	if len(buckets(s.Loaded)) == 0 {
 		return
@@ -121,7 +121,7 @@ func (x *Items) own(s int) (out []*Item) {
 }
 
 // bring makes sure that an object is there of which a firing at a storage source
-// tells, and gives the event that tells of it.
+// tells, and returns the event that reports it.
 func (s *Standing) bring(f *Firing, p *payload.Payload) (*payload.Payload, error) {
 	s.mu.Lock()
 	at, sources, store := f.Item.Source, s.Whole.Sources, s.Objects
@@ -206,7 +206,7 @@ func AsObject(src *plan.Source, p *payload.Payload) *payload.Payload {
 	return &payload.Payload{Event: o.Event(p.Event.ID, p.Event.Time), Time: p.Time, Expect: p.Expect}
 }
 
-// telling returns a payload whose event tells of an object.
+// telling returns a payload whose event reports an object.
 func telling(p *payload.Payload, o event.Object) *payload.Payload {
 	e := o.Event(p.Event.ID, p.Event.Time)
 	for _, x := range p.Event.Extensions {
@@ -227,7 +227,7 @@ func extensionOf(kind string) string {
 	return ""
 }
 
-// objectsOf returns the object store of a drill: it has the objects of the desk's, and what
+// objectsOf returns the object store of a drill: it has the objects of the session's, and what
 // the drill puts there goes when it is closed.
 func (d *Desk) objectsOf(run string) (*objects.Store, error) {
 	if len(buckets(d.Loaded)) == 0 {
@@ -240,7 +240,7 @@ func (d *Desk) objectsOf(run string) (*objects.Store, error) {
 	return d.Objects.Layer(filepath.Join(at, run)), nil
 }
 
-// listenFor opens the entrance of a drill's object store: where the desk's would be, or
+// listenFor opens the entrance of a drill's object store: where the session's would be, or
 // beside that one.
 func (d *Desk) listenFor(store *objects.Store) error {
 	at := cmp.Or(d.Entrances.Objects, "127.0.0.1:0")
@@ -282,7 +282,7 @@ func (s *Standing) keepLost(drill *plan.Drill) error {
 }
 
 // bringAllObjects stores what a drill's feeds bring to storage sources, before it
-// begins, and gives the project and the drill with the events that tell of it.
+// begins, and returns the project and the drill with the events that report it.
 func (d *Desk) bringAllObjects(store *objects.Store, from *plan.Project, drill *plan.Drill) (
 	*plan.Project, *plan.Drill, error) {
 	toStorage := func(f plan.Feed) bool { return d.Sources[f.Source].Kind == plan.Storage && f.Set >= 0 }
@@ -293,7 +293,7 @@ func (d *Desk) bringAllObjects(store *objects.Store, from *plan.Project, drill *
 	if !needed {
 		return from, drill, nil
 	}
-	if err := d.listenFor(store); err != nil { // nobody knows where it is but the functions
+	if err := d.listenFor(store); err != nil { // no one knows where it is but the functions
 		return nil, nil, err
 	}
 	if err := d.keepAgain(store, drill, func(plan.KeptObject) bool { return true }); err != nil {
@@ -333,7 +333,7 @@ func (d *Desk) Upload(source int, path, key string) (*Item, error) {
 	return upload(d.Objects, &d.Sources[source], source, path, key)
 }
 
-// Upload is that of the desk, while it stands.
+// Upload is that of the session, while it stands.
 func (s *Standing) Upload(source, path, key string) (*Item, error) {
 	s.mu.Lock()
 	at, store := s.Whole.SourceNamed(source), s.Objects

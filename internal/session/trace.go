@@ -13,7 +13,7 @@ import (
 	"nightdrill/internal/live/runner"
 )
 
-// Step is one step of what became of an event: a delivery to a function, or an
+// Step is one step of what happened to an event: a delivery to a function, or an
 // event that none took.
 type Step struct {
 	Depth    int           // 0 for the event that was fired
@@ -31,7 +31,7 @@ type Step struct {
 	Over     bool
 	Status   int           // of the last reply, 0 without one
 	Out      []byte        // of the last reply, unpacked
-	Waited   time.Duration // until it was first handed over
+	Waited   time.Duration // until it was first dispatched
 	WaitsFor string        // what its source lets it wait for, in words
 	Took     time.Duration // from when it came until its end, or until now
 	Why      string        // what went wrong, in words
@@ -154,7 +154,7 @@ type Attempt struct {
 	Class    engine.Class
 	Result   engine.Result
 	Status   int           // 0 without a reply
-	At, Took time.Duration // from when the event came until it was handed over, and from then on
+	At, Took time.Duration // from when the event came until it was dispatched, and from then on
 	Why      string
 }
 

@@ -94,7 +94,7 @@ func (w *watcher) follow(touched func(path string), changed func()) {
 				continue
 			}
 			if rel, err := filepath.Rel(w.dir, e.Name); e.Has(fsnotify.Create) && err == nil && w.isDeep(filepath.ToSlash(rel)) {
-				_ = w.add(e.Name) // a file is no folder, which is no error that matters
+				_ = w.add(e.Name) // a file is not a folder, which is no error that matters
 			}
 			touched(e.Name)
 			timer.Reset(quiet)

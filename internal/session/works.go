@@ -194,7 +194,7 @@ func (c *code) make(ctx context.Context, f *plan.Function, hash string) *Failure
 			continue
 		}
 		c.setDoing(step.doing)
-		c.w.built.set(name, "") // broken off, it is done again
+		c.w.built.set(name, "") // interrupted, it is done again
 		r := proc.Run(ctx, proc.Command{Args: step.args, Dir: f.Dir, Env: f.Env, Line: func(at time.Time, text string) {
 			c.w.log.Add(at, f.Name, name, logs.Line, text)
 		}})

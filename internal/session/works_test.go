@@ -146,7 +146,7 @@ func TestBackToWhatTheyWere(t *testing.T) {
 	}
 }
 
-// A build can be broken off, and one that fails is tried again once the files
+// A build can be interrupted, and one that fails is retried once the files
 // are others.
 func TestABuildThatFails(t *testing.T) {
 	w, c := workshop(t, plan.Function{Watch: []string{"*.py"}, Build: sh(`echo try >> tries; grep -q good a.py || { echo a.py is bad; exit 1; }`)}, "a.py")

@@ -50,7 +50,7 @@ func (s *Store) Note(id, text string) error { return s.set(id, "note", text) }
 func (s *Store) Pin(id string, on bool) error { return s.set(id, "pinned", on) }
 
 // underWay is for how long after it was last written an unfinished run may still be
-// under way, maybe by another program.
+// in progress, maybe by another program.
 const underWay = 3 * time.Second
 
 // UnderWay reports whether a run may still be being carried out.
@@ -74,7 +74,7 @@ func (s *Store) Delete(i Info) error {
 }
 
 // Surplus returns the runs that a rule does not keep; those that have a name, are
-// pinned or under way are kept in any case. all is the list, the newest first.
+// pinned or in progress are kept in any case. all is the list, the newest first.
 func Surplus(all []Info, k plan.Keeping, now time.Time) (out []Info) {
 	bytes := int64(0)
 	for n, i := range all {

@@ -325,7 +325,7 @@ func TestOnlyWhatIsDamagedIsRescued(t *testing.T) {
 	}
 }
 
-// While a store is rescued nobody opens it.
+// While a store is rescued no one opens it.
 func TestNobodyOpensWhatIsRescued(t *testing.T) {
 	dir := t.TempDir()
 	if s, err := Open(dir); err != nil {

@@ -33,7 +33,7 @@ func (s *Store) blocks(id string) (out map[string][]block, until int, err error)
 	return out, until, nil
 }
 
-// blocksOf reads the blocks of a kind, and gives the seq at which that failed.
+// blocksOf reads the blocks of a kind, and returns the seq at which that failed.
 func (s *Store) blocksOf(id, kind string, out map[string][]block) (at int, err error) {
 	rows, err := s.db.Query("SELECT seq, data FROM blocks WHERE run = ? AND kind = ? ORDER BY seq", id, kind)
 	if err != nil {
@@ -99,7 +99,7 @@ func fill(r *measure.Run, blocks map[string][]block, until int) (cut string) {
 	return cut
 }
 
-// mend leaves out what refers to instances that are not there, and gives the numbers
+// fix leaves out what refers to instances that are not there, and returns the numbers
 // of instances that are missing to empty ones.
 func mend(r *measure.Run) {
 	for i := 0; i < len(r.Instances); i++ {
@@ -119,7 +119,7 @@ func mend(r *measure.Run) {
 	})
 }
 
-// decodeAll decodes the blocks before a seq, and gives the seq of the first that is
+// decodeAll decodes the blocks before a seq, and returns the seq of the first that is
 // damaged.
 func decodeAll[T any](c *codec[T], blocks []block, until int, to *[]T) (seq int, err error) {
 	var out []T

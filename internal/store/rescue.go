@@ -40,7 +40,7 @@ func Rescue(dir string, now time.Time) (out Rescued, err error) {
 		return out, err
 	}
 	fresh := filepath.Join(dir, stateDir, "rescue", stateDir, "runs.db")
-	_ = os.RemoveAll(filepath.Join(dir, stateDir, "rescue")) // left by one that was broken off
+	_ = os.RemoveAll(filepath.Join(dir, stateDir, "rescue")) // left by one that was interrupted
 	to, err := Open(filepath.Join(dir, stateDir, "rescue"))
 	if err != nil {
 		return out, err
@@ -97,7 +97,7 @@ func rescuable(path string) error {
 	return fmt.Errorf("nothing was recovered: %w", err)
 }
 
-// rescue is one under way.
+// rescue is one in progress.
 type rescue struct {
 	from *sql.DB
 	to   *Store
@@ -205,7 +205,7 @@ func (x *rescue) all() (runs, whole int, lost []string) {
 	return runs, whole, lost
 }
 
-// rows copies the rows of a run, and tells whether all could be read.
+// rows copies the rows of a run, and reports whether all could be read.
 func (x *rescue) rows(table string, columns, order []string, run string) bool {
 	all := strings.Join(columns, ", ")
 	insert := "INSERT OR IGNORE INTO " + table + " (" + all + ") VALUES (" + marks(len(columns)) + ")"

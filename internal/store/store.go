@@ -452,7 +452,7 @@ func (s *Store) Find(name string) (Info, error) {
 }
 
 // Page returns the findings of a run: those that were kept, or, of a run that was
-// cut off, worked out from what was written.
+// cut off, computed from what was written.
 func (s *Store) Page(id string) (*measure.Page, error) {
 	var text sql.NullString
 	err := s.db.QueryRow("SELECT page FROM runs WHERE id = ?", id).Scan(&text)
@@ -463,7 +463,7 @@ func (s *Store) Page(id string) (*measure.Page, error) {
 	}
 	if text.Valid {
 		p := &measure.Page{}
-		// those of another version of the program are worked out anew
+		// those of another version of the program are computed anew
 		if json.Unmarshal([]byte(text.String), p) == nil && p.Version == measure.PageVersion && p.Summary != nil &&
 			p.Time != nil {
 			return p, nil

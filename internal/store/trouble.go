@@ -12,7 +12,7 @@ import (
 	sqlite3 "modernc.org/sqlite/lib"
 )
 
-// What can be wrong with a store is told apart, since what helps is not the same.
+// What can be wrong with a store is distinguished, since what helps is not the same.
 var (
 	// ErrDamaged is that the file has lost what was in it.
 	ErrDamaged = errors.New("is damaged")

@@ -36,7 +36,7 @@ func change(t testing.TB, path, was, is string) {
 
 // The inner loop, as its user goes through it: fire, read, edit the code and see
 // the new reply by itself, fire cold, fire 20 times, break the code, read why,
-// mend it.
+// fix it.
 func TestTheInnerLoop(t *testing.T) {
 	for _, c := range []struct{ name, interpreter, file, was, is, broken, why string }{
 		{"python", "python3", "functions/quote.py", `"cents": TABLE[key]}`, `"cents": TABLE[key], "harbour": "holm"}`, `"cents": TABEL[key]`, "NameError"},
@@ -66,7 +66,7 @@ func TestTheInnerLoop(t *testing.T) {
 			x.wait("fire how many times in a row? 20")
 			x.keys("Enter")
 			x.wait("Fired 20 times; warm 20, median")
-			// broken: the reason; mended: the reply
+			// broken: the reason; fixed: the reply
 			if c.name == "python" {
 				change(t, file, "TABLE = {", "TABLE = TABEL + {")
 			} else {
@@ -146,7 +146,7 @@ func TestPayloadsAndEnvironmentOnTheScreen(t *testing.T) {
 	x.gone("Environment of")
 	x.keys("y")
 	x.wait("Copied: curl -i 'http://127.0.0.1:")
-	// the project file is broken, and mended
+	// the project file is broken, and fixed
 	change(t, filepath.Join(x.dir, "nightdrill.yaml"), "project: quay", "projcet: quay")
 	x.wait("The project file has errors, the previous version stays in use", "did you mean project?")
 	change(t, filepath.Join(x.dir, "nightdrill.yaml"), "projcet: quay", "project: jetty")

@@ -54,7 +54,7 @@ func (s *shell) drawRoster(c *canvas.Canvas, y int) {
 			state = s.states[i]
 		}
 		if s.plan.Of[i] != i && (s.running != nil || state.Look.Ready+state.Look.Starting == 0 && state.Failure == nil) {
-			continue // a variant that nobody has asked for
+			continue // a variant that no one has asked for
 		}
 		x := stands(&state)
 		if s.running != nil {
@@ -109,7 +109,7 @@ func (s *shell) standing(fn int) (canvas.Style, []string) {
 	return x.style, x.words[:]
 }
 
-// stands returns what the next event of a function would meet at the desk.
+// stands returns what the next event of a function would meet in the session.
 func stands(x *session.State) stance {
 	out := meets(&x.Look, x.Now)
 	say := func(style canvas.Style, long, short string) stance {

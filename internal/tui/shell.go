@@ -87,7 +87,7 @@ type shell struct {
 	preparing string                   // what is done before a drill starts
 	yes       func(string) tea.Cmd     // what y does
 	asking    bool                     // whether to stop the drill and leave
-	after     func(run string) tea.Cmd // what comes when the drill under way is over
+	after     func(run string) tea.Cmd // what comes when the drill in progress is over
 	opening   uint64                   // the invocation to be shown once its run's lanes are there
 	leaving   bool
 	broken    bool // interrupted while a drill ran
@@ -181,13 +181,13 @@ func (s *shell) Init() tea.Cmd {
 	return tea.Batch(cmds...)
 }
 
-// listen waits until something changes at the desk.
+// listen waits until something changes in the session.
 func (s *shell) listen() tea.Msg {
 	<-s.stand.Changes()
 	return deskMsg{}
 }
 
-// restFor is the least time between two looks at the desk.
+// restFor is the least time between two looks in the session.
 const restFor = 10 * time.Millisecond
 
 // beat returns the tick for what changes by itself: the time until an idle instance is stopped,
@@ -196,7 +196,7 @@ func (s *shell) beat() tea.Cmd {
 	return tea.Tick(200*time.Millisecond, func(time.Time) tea.Msg { return beatMsg{} })
 }
 
-// look takes in what has changed at the desk.
+// look takes in what has changed in the session.
 func (s *shell) look() tea.Cmd {
 	if p := s.stand.Plan(); p != s.plan {
 		s.plan = p

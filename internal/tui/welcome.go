@@ -13,7 +13,7 @@ import (
 	"nightdrill/internal/tui/canvas"
 )
 
-// Choice is what somebody wants who opened the program where no project is.
+// Choice is what someone wants who opened the program where no project is.
 type Choice int
 
 const (

@@ -1,6 +1,6 @@
 // Package draw is the drawings of a run as data, the same for screen and
 // paper: which lane holds what in which stretch of time, how much arrived,
-// waited and was turned away beside it. It knows no colours and no terminal.
+// waited and was rejected beside it. It knows no colours and no terminal.
 //
 // A Chart follows a run as it grows: Update takes in what is new. Lane, Count
 // and Waiting then answer for a Window, which is a stretch of time cut into
@@ -276,7 +276,7 @@ type Kind uint8
 
 const (
 	Arrived  Kind = iota
-	Rejected      // turned away
+	Rejected      // rejected
 	Lost          // failed, expired or made a dead letter
 )
 

@@ -7,7 +7,7 @@ type Rung struct {
 	Function string
 	N        int // starts
 	Parts    []Part
-	Own      []Part // phases of the first answer, as the function tells of them
+	Own      []Part // phases of the first answer, as the function reports them
 	Total    float64
 }
 

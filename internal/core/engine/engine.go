@@ -75,7 +75,7 @@ type function struct {
 	notBefore    clock.Time
 	blocked      bool
 	held         bool
-	attached     bool // its one instance is somebody else's process
+	attached     bool // its one instance is someone else's process
 	oneShot      bool // an instance is gone with its first answer
 	mode         plan.Replacement
 	renew        int        // instances that are to be there with the new version, of AtOnce
@@ -324,9 +324,9 @@ func (e *Engine) show(id int32) {
 	}
 }
 
-// seat decides what becomes of an HTTP delivery that was not handed over at
+// seat decides what happens to an HTTP delivery that was not dispatched at
 // once: it waits for a starting slot if there is one for it, else up to the
-// source's wait, else it is rejected. One whose answer nobody waits for waits.
+// source's wait, else it is rejected. One whose answer no one waits for waits.
 func (e *Engine) seat(id int32, fn int) {
 	d := &e.pool[id]
 	if d.state != waiting || d.granted {

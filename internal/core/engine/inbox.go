@@ -32,8 +32,8 @@ type delivery struct {
 	age            int32 // timer of max_age
 	attempts       int32
 	state          deliveryState
-	granted        bool // HTTP: a starting slot was there for it, or nobody waits for the answer: it waits without bound
-	async          bool // HTTP: nobody waits for the answer
+	granted        bool // HTTP: a starting slot was there for it, or no one waits for the answer: it waits without bound
+	async          bool // HTTP: no one waits for the answer
 }
 
 func (e *Engine) newDelivery(box, lane int32) int32 {
@@ -152,7 +152,7 @@ const (
 	blocked           // its batch is with an instance, or pauses
 )
 
-// lane is a partition or a group: its deliveries are handed over in order, and
+// lane is a partition or a group: its deliveries are dispatched in order, and
 // one batch at a time.
 type lane struct {
 	chain

@@ -731,7 +731,7 @@ func (h *history) check() error {
 		if staying > most {
 			return fmt.Errorf("f%d has %d instances, at most %d are allowed", fn, staying, most)
 		}
-		// what is guaranteed is there when it is asked for
+		// what is guaranteed is there when it is requested
 		asked := h.e.units(f) > f.claimed*l.PerInstance && f.used() < min(l.Guaranteed, l.Max) && !l.TurnAway && f.paceTimer < 0
 		if l.Guaranteed > 0 && f.used() > 0 && f.used() <= l.Guaranteed {
 			h.seen["a share is asked for"]++

@@ -12,7 +12,7 @@ import (
 
 // A journal is a run's inputs and the effects that they had, as JSON lines: the
 // set-up first, then each input, followed by its effects. Reenact plays the
-// inputs again and tells whether the effects are the same, byte for byte.
+// inputs again and reports whether the effects are the same, byte for byte.
 
 // setup is what an engine is made from.
 type setup struct {

@@ -199,7 +199,7 @@ func (e *Engine) block(f *function) {
 	}
 }
 
-// balance hands over what can be handed over, starts what must be started and
+// balance dispatches what can be dispatched, starts what must be started and
 // marks what is idle above keep_warm: for a function, and for those that wait
 // for the project's limit. Who has waited longest goes first.
 func (e *Engine) balance(fn int) {
@@ -255,7 +255,7 @@ func (e *Engine) balanceOne(f *function, fn int32) {
 	if f.limits.TurnAway && e.broken != turnAwayIgnored {
 		units = 0
 	}
-	// hand over
+	// dispatch
 	for units > 0 && f.free.newest >= 0 {
 		// a claim may be given up for this one
 		claims := min(f.claimed, (units-1+per-1)/per)
@@ -269,7 +269,7 @@ func (e *Engine) balanceOne(f *function, fn int32) {
 		e.send(f, fn, f.free.newest, box)
 		units = e.units(f)
 	}
-	// give up claims that nobody needs
+	// give up claims that no one needs
 	for f.claimed > 0 && (f.claimed-1)*per >= units {
 		e.unclaim(f)
 	}
@@ -511,7 +511,7 @@ func (e *Engine) send(f *function, fn, id, box int32) {
 	e.touch(id)
 }
 
-// limitTime sets the time-out and the lease of a slot's invocation from now on.
+// limitTime sets the timeout and the lease of a slot's invocation from now on.
 func (e *Engine) limitTime(f *function, id, s int32, src *plan.Source) {
 	sl := &e.instances[id].slots[s]
 	sl.timeout = e.timers.set(e.now.Add(f.timeout), timerTimeout, id, s)
@@ -567,7 +567,7 @@ func (e *Engine) settleAnswer(head int32, input *Input, leaseEnd clock.Time) {
 		v.good = http && input.Status < 500 || !http && input.Status >= 200 && input.Status < 300
 	}
 	if v.good && input.AckLost && e.broken != ackKept {
-		// a message comes again when its lease is over, which nobody ended
+		// a message comes again when its lease is over, which no one ended
 		v.good, v.why, v.pause = false, AckLost, leaseEnd.Sub(e.now)
 	}
 	e.settleBatch(head, &v)
@@ -579,7 +579,7 @@ func (e *Engine) settleAnswer(head int32, input *Input, leaseEnd clock.Time) {
 	}
 }
 
-// settleSlot takes the invocation of a slot out of all counts and gives the
+// settleSlot takes the invocation of a slot out of all counts and returns the
 // deliveries that still depended on it. The slot's state is the caller's to set.
 func (e *Engine) settleSlot(id, s int32) (head int32) {
 	in := &e.instances[id]

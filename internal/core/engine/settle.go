@@ -202,7 +202,7 @@ func (e *Engine) giveUp(id int32) {
 	from := d.event
 	e.finish(id, DeadLettered)
 	if wires := len(e.sources[src.DeadLetter].Wires); wires > 0 {
-		// a dead letter is a new event of its queue only where somebody reads it
+		// a dead letter is a new event of its queue only where someone reads it
 		e.arrive(arrival{source: int32(src.DeadLetter), takes: 1<<wires - 1, from: from, origin: FromDeadLetter})
 	}
 }

@@ -42,7 +42,7 @@ func (t *timers) next() clock.Time {
 	return t.heap[0].at
 }
 
-// set adds a timer and gives the handle for cancel.
+// set adds a timer and returns the handle for cancel.
 func (t *timers) set(at clock.Time, kind timerKind, a, b int32) int32 {
 	var id int32
 	if n := len(t.spare); n > 0 {

@@ -25,7 +25,7 @@ const (
 	NoMore                       // the last arrival has come
 	End                          // the run ends now
 	Clear                        // a function's instances are stopped, so that what comes next finds none: Function
-	Hold                         // a function is looked at in a debugger: one instance at most, no time-out, no idle stop: Function
+	Hold                         // a function is looked at in a debugger: one instance at most, no timeout, no idle stop: Function
 	Release                      // the end of Hold: times begin anew: Function
 	SetProject                   // the project's limit changed: Concurrency
 )
@@ -50,7 +50,7 @@ type Input struct {
 	Takes      uint64        `json:"takes,omitzero"`       // Arrived: the wires of the source that take the event, as bits
 	Key        int32         `json:"key,omitzero"`         // Arrived: partition or group, from 1; 0 where order is nothing
 	Delay      time.Duration `json:"delay,omitzero"`       // Arrived: how long the event cannot be seen yet
-	Async      bool          `json:"async,omitzero"`       // Arrived: HTTP, nobody waits for the answer
+	Async      bool          `json:"async,omitzero"`       // Arrived: HTTP, no one waits for the answer
 	AckLost    bool          `json:"ack_lost,omitzero"`    // Answered: the source does not hear of it
 	Then       []Then        `json:"then,omitzero"`        // Answered: what the reply is sent on as
 	Limits     plan.Limits   `json:"limits,omitzero"`
@@ -153,7 +153,7 @@ type Class uint8
 
 const (
 	Warm  Class = iota
-	Cold        // handed over in the step that made the instance ready, while it was waiting
+	Cold        // dispatched in the step that made the instance ready, while it was waiting
 	First       // otherwise, sent before the instance's first answer
 )
 
@@ -195,7 +195,7 @@ const (
 	AtProject           // a rejection: the project's limit was
 	StartsBounded       // a rejection: no instance may be added yet
 	LimitZero           // a rejection: the limit is 0
-	TurnedAway          // a rejection: the function turns away everything
+	TurnedAway          // a rejection: the function rejects everything
 	PlacesHeld          // a rejection: instances that finish their last work hold the places
 	Causes              // how many there are
 )

@@ -5,7 +5,7 @@ import (
 	"fmt"
 )
 
-// What is made has bounds, so that a schema that asks for more than a machine has is refused
+// What is made has bounds, so that a schema that requests more than a machine has is refused
 // and not tried.
 const (
 	// mostText is the most characters that a text may have to have.
@@ -37,7 +37,7 @@ var bounds = map[string]struct {
 }
 
 // Until names what is asked, now and then, whether to go on: its error ends what is being
-// made, and is returned. The generator asks nobody without it.
+// made, and is returned. The generator asks no one without it.
 func (g *Generator) Until(stop func() error) { g.stop = stop }
 
 // stopped returns why nothing more is to be made, or nil.
@@ -59,7 +59,7 @@ func bounded(m map[string]any, place string) error {
 	return nil
 }
 
-// plainValues are the keywords whose values are no schemas.
+// plainValues are the keywords whose values are not schemas.
 var plainValues = map[string]bool{"enum": true, "const": true, "default": true, "examples": true, "example": true}
 
 // parts counts the subschemas of a document, about.

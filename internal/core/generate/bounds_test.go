@@ -19,7 +19,7 @@ func doubled(n int) string {
 	return string(text)
 }
 
-// What asks for more than is made is refused, with the bound and the place.
+// What requests more than is made is refused, with the bound and the place.
 func TestWhatIsTooLargeIsRefused(t *testing.T) {
 	for text, want := range map[string]string{
 		`{"type":"string","minLength":2000000000}`:                         "/minLength: it is 2000000000; at most 16777216 characters",

@@ -399,7 +399,7 @@ func (o occurrences) visit(s *schema, v any) {
 	}
 }
 
-// Distributions are those that the schema asks for, equal keys come again, and
+// Distributions are those that the schema requests, equal keys come again, and
 // what is to be unique is.
 func TestSpread(t *testing.T) {
 	g, err := New([]byte(`{"type":"object","required":["n","l","z","kind","id","seq","who","copy","vessel","maybe"],"additionalProperties":false,"properties":{

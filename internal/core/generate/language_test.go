@@ -274,7 +274,7 @@ func TestNames(t *testing.T) {
 	}
 }
 
-// The outline names what the schema says of each place, and mistakes have theirs.
+// The outline names what the schema says of each place, and errors have theirs.
 func TestOutline(t *testing.T) {
 	g, err := New([]byte(`{"$defs":{"port":{"enum":["a","b"]}},"type":"object","required":["to"],"minProperties":1,"properties":{"to":{"$ref":"#/$defs/port"},"n":{"type":"integer","minimum":1,"maximum":5,"multipleOf":2},
 		"tags":{"type":"array","maxItems":3,"uniqueItems":true,"items":{"type":"string","minLength":2,"maxLength":2,"pattern":"^x"}},"when":{"type":["string","null"],"format":"date","x-made":{"nulls":0.5}},"v":{"oneOf":[{"type":"null"},{"const":1}]}}}`))

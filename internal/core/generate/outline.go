@@ -110,13 +110,13 @@ func (g *Generator) says(s *schema, refs int) string {
 	return strings.Join(parts, ", ")
 }
 
-// Fault is a mistake of a value, with its place.
+// Fault is an error of a value, with its place.
 type Fault struct {
 	At   string // a JSON Pointer
 	Text string
 }
 
-// Faults returns the innermost mistakes of a validation's error.
+// Faults returns the innermost errors of a validation's error.
 func Faults(err error) (out []Fault) {
 	v, ok := errors.AsType[*jsonschema.ValidationError](err)
 	if !ok {

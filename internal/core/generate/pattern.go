@@ -26,7 +26,7 @@ type compiled struct {
 	text  string
 	plain *regexp.Regexp
 	other *regexp2.Regexp
-	slow  atomic.Bool // it timed out once: from then on it is not tried again
+	slow  atomic.Bool // it timed out once: from then on it is not retried
 }
 
 // patternPatience is how long a pattern that goes back may take for one text.
@@ -460,11 +460,11 @@ func (m *maker) pattern(text string, lo, hi int) (string, bool) {
 	return s, matches(text, s)
 }
 
-// extend works out the next length.
+// extend computes the next length.
 func (a *automaton) extend() {
 	k := len(a.can)
 	row := make([]bool, len(a.prog.Inst))
-	seen := make([]int8, len(a.prog.Inst)) // 1 under way, 2 known
+	seen := make([]int8, len(a.prog.Inst)) // 1 in progress, 2 known
 	a.can = append(a.can, row)
 	var ends func(pc uint32) bool
 	ends = func(pc uint32) bool {
@@ -476,7 +476,7 @@ func (a *automaton) extend() {
 		seen[pc] = 2
 		return row[pc]
 	}
-	// a loop of empty steps may be asked for while it is worked out: once more
+	// a loop of empty steps may be asked for while it is computed: once more
 	for range 2 {
 		for pc := range a.prog.Inst {
 			if !row[pc] {

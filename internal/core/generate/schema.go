@@ -134,7 +134,7 @@ type Generator struct {
 	meetings map[string]*together
 	size     int
 	extras   bool         // members that the schema leaves open are made, too
-	stop     func() error // asked whether to go on; nil for nobody
+	stop     func() error // asked whether to go on; nil for no one
 	byName   map[string]func(*maker) string
 	numbers  map[string][2]int
 	sharing  map[string][]*schema // by the name under which they share a value
@@ -627,7 +627,7 @@ func (l loading) Load(uri string) (any, error) {
 	return doc.content, nil
 }
 
-// costs works out how deeply a value of each subschema is nested at least, so
+// costs computes how deeply a value of each subschema is nested at least, so
 // that recursion can be brought to its end. It is the least solution of what
 // each subschema asks of those below it.
 func (g *Generator) costs() {

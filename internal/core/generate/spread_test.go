@@ -100,7 +100,7 @@ func TestWholeNumberArithmetic(t *testing.T) {
 	}
 }
 
-// What is unique is no value twice, also where its range is used up to the last.
+// What is unique is not a value twice, also where its range is used up to the last.
 func TestUnique(t *testing.T) {
 	for name, text := range map[string]string{
 		"range": `{"type":"integer","minimum":10,"maximum":509,"x-made":{"unique":true}}`,

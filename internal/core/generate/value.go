@@ -82,7 +82,7 @@ func (m *maker) value(list []*schema, depth int) (any, error) {
 	}
 	for range tries {
 		if m.effort--; m.effort&63 == 0 && m.g.stopped() != nil {
-			m.effort = 0 // the error is asked for at the end
+			m.effort = 0 // the error is requested at the end
 		}
 		if m.effort < 0 || !m.takesRoom(2) {
 			return nil, errNothing

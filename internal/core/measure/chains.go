@@ -24,12 +24,12 @@ type Chain struct {
 
 // Idempotence compares the replies to second deliveries with the first ones.
 type Idempotence struct {
-	Twice    int      `json:"twice"`    // deliveries that were handed over again although they had been done
+	Twice    int      `json:"twice"`    // deliveries that were dispatched again although they had been done
 	Differed int      `json:"differed"` // of which the second reply or status was another
 	Which    []string `json:"which"`    // the first of those, in words
 }
 
-// chains works out the chains of a run, by the source at which they begin.
+// chains computes the chains of a run, by the source at which they begin.
 func (r *Run) chains(s *Summary) {
 	populations, figured := r.chained()
 	for i := range populations {

@@ -152,7 +152,7 @@ func TestWhereWarmingUpEnds(t *testing.T) {
 	}
 }
 
-// Cost is the rates times what was billed: worked out by hand.
+// Cost is the rates times what was billed: computed by hand.
 func TestCostByHand(t *testing.T) {
 	r := fixture()
 	r.Functions[0].Memory = 512 << 20
@@ -252,7 +252,7 @@ func TestAgainstABaseline(t *testing.T) {
 }
 
 // What became of the events that are the same in two runs: those of one payload are
-// told apart by their turn.
+// distinguished by their turn.
 func TestTurns(t *testing.T) {
 	run := func(outcomes ...engine.Outcome) *Run {
 		r := &Run{Sources: []Source{{Name: "s"}}, Payloads: []Payload{{Set: "x", N: 1}, {Set: "x", N: 2}}}

@@ -54,7 +54,7 @@ func (r *Run) end(in *Instance) clock.Time {
 	return max(r.Length, in.Spawned)
 }
 
-// costs works out what each function cost; nil where it is not billed.
+// costs computes what each function cost; nil where it is not billed.
 func (r *Run) costs() []*Cost {
 	out := make([]*Cost, len(r.Functions))
 	if r.Rates == nil {
@@ -69,7 +69,7 @@ func (r *Run) costs() []*Cost {
 	return out
 }
 
-// cost works out what a function cost, with the stretches in which each instance was
+// cost computes what a function cost, with the stretches in which each instance was
 // busy, and n invocations.
 func (r *Run) cost(fn int32, stretches [][]time.Duration, n int) *Cost {
 	rates, f := r.Rates, &r.Functions[fn]

@@ -11,7 +11,7 @@ import (
 	"nightdrill/internal/core/rng"
 )
 
-// batches is a run of messages that come one every 10 ms and are handed over in batches of
+// batches is a run of messages that come one every 10 ms and are dispatched in batches of
 // up to ten; each message waits for its batch, and all of a batch share its service time
 // and its fate.
 func batches(seed uint64, n int) *Run {
@@ -162,7 +162,7 @@ func TestAWireOfAnyMethodIsARouteForEach(t *testing.T) {
 	}
 }
 
-// A stop of the driver is no part of the function's time without a word, also where it is
+// A stop of the driver is not part of the function's time without a word, also where it is
 // too short and too rare for a percentile.
 func TestAStopOfTheDriverIsSaid(t *testing.T) {
 	r := fixture()

@@ -127,7 +127,7 @@ func RefusalsText(times *[engine.Causes]int) string {
 type Way struct {
 	Function string   `json:"function"`
 	Words    string   `json:"words"`      // how, in words
-	Prepare  *float64 `json:"prepare_ms"` // the preparation, which is no part of a start
+	Prepare  *float64 `json:"prepare_ms"` // the preparation, which is not part of a start
 	Start    Figures  `json:"start"`      // from spawn to ready
 	Answer   Figures  `json:"answer"`     // service time of the first invocation
 	Whole    Figures  `json:"whole"`      // what whoever waits for it feels

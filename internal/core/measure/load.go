@@ -13,7 +13,7 @@ import (
 	"nightdrill/internal/core/stats"
 )
 
-// Load is what was asked of the functions together, and what became of it.
+// Load is what was asked of the functions together, and what happened to it.
 type Load struct {
 	Offered   *float64 `json:"offered_per_s"`   // events from outside, from the first due to the last
 	Completed *float64 `json:"completed_per_s"` // deliveries done, from the first due to the last end
@@ -22,7 +22,7 @@ type Load struct {
 	Rest      *float64 `json:"rest_after_s"` // from the last due until no more than keep_warm were left; nil when the run ended before
 }
 
-// load works out rates, and how instances came and went.
+// load computes rates, and how instances came and went.
 func (r *Run) load(s *Summary, seen *scan) {
 	first, last := seen.first, seen.last
 	rate := func(n int, until clock.Time) *float64 {
@@ -47,7 +47,7 @@ func (r *Run) load(s *Summary, seen *scan) {
 			s.Load.Most, at = n, c.at
 		}
 		if was > keep && n == keep {
-			if rest = c.at; c.over { // everything is stopped then: that is no rest
+			if rest = c.at; c.over { // everything is stopped then: that is not a rest
 				rest = 0
 			}
 		}

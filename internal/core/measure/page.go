@@ -8,7 +8,7 @@ import (
 	"nightdrill/internal/core/stats"
 )
 
-// Page is what the findings show of a run, worked out once when the run ends
+// Page is what the findings show of a run, computed once when the run ends
 // and kept with it, so that a run of millions of invocations opens at once.
 type Page struct {
 	Version   int               `json:"version"` // PageVersion
@@ -23,8 +23,8 @@ type Page struct {
 	Filter    string            `json:"filter,omitempty"` // what the page is of, in words; "" for all
 }
 
-// PageVersion is the version of how findings are worked out. Findings of another version
-// are worked out again from the run's records.
+// PageVersion is the version of how findings are computed. Findings of another version
+// are computed again from the run's records.
 const PageVersion = 2
 
 // FunctionSpread is where the durations of a function lie.
@@ -68,7 +68,7 @@ func newSpread(p *stats.Population) Spread {
 	return s
 }
 
-// NewPage works out the findings of a run.
+// NewPage computes the findings of a run.
 func NewPage(r *Run) *Page {
 	seen := r.scan()
 	return r.page(seen, r.collect(seen))

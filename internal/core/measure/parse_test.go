@@ -13,7 +13,7 @@ import (
 )
 
 // Whatever is written, a budget is read or refused by name; one that is read can be
-// judged on any run, and says what became of it.
+// judged on any run, and says what happened to it.
 func FuzzParseBudget(f *testing.F) {
 	for _, text := range []string{"function quote cold p95 < 900ms", "source fares rejected <= 2%", "project cost_per_million < 0.6", "chain cargo max < 1s", "function quote memory <= 1GiB", "project done >= 3/s", "function quote p99.99 != 1ns", "project all wait p50 < 1s"} {
 		f.Add(text)

@@ -20,7 +20,7 @@ func (p Phase) Took() time.Duration { return p.To.Sub(p.From) }
 
 // Phases returns where the time of an invocation went, from when its event arrived
 // to the last byte of its answer. For a cold one the start of its instance is
-// part of it. What cannot be told apart is one phase.
+// part of it. What cannot be distinguished is one phase.
 func Phases(arrived clock.Time, in *Instance, v *Invocation) (out []Phase) {
 	at := arrived
 	until := func(name string, to clock.Time) {
@@ -50,7 +50,7 @@ func Phases(arrived clock.Time, in *Instance, v *Invocation) (out []Phase) {
 	return out
 }
 
-// Own is a phase that the function itself tells of.
+// Own is a phase that the function itself reports.
 type Own struct {
 	Name string
 	Took time.Duration // 0 when it gives none

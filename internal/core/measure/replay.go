@@ -88,7 +88,7 @@ func TurnsOf(before, after *Run) *Turns {
 	return t
 }
 
-// Lines describes what became of the events, in words.
+// Lines describes what happened to the events, in words.
 func (t *Turns) Lines() (out []string) {
 	if t.Other == 0 {
 		return []string{fmt.Sprintf("All %s had the same outcome.", count(t.Same, "event", "events"))}

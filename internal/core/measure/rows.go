@@ -13,7 +13,7 @@ type Row struct {
 	Values    []*float64    // of each side; nil where it is not known
 	Between   [][2]*float64 // 95 % intervals, where there are any
 	Contrasts []*Contrast   // of each side but the first; nil where nothing is tested
-	Words     []string      // in place of values, where it is no number
+	Words     []string      // in place of values, where it is not a number
 }
 
 // Rows returns the figures of a comparison, those that any side has.
@@ -126,7 +126,7 @@ func (c *Comparison) Rows() (out []Row) {
 	return out
 }
 
-// ownPhases returns the names of the phases that functions tell of themselves.
+// ownPhases returns the names of the phases that functions report themselves.
 func (c *Comparison) ownPhases() []string {
 	all := map[string]bool{}
 	for i := range c.Sides {

@@ -59,7 +59,7 @@ type Function struct {
 	PerInstance int           `json:"per_instance"`
 	KeepWarm    int           `json:"keep_warm"`
 	Version     string        `json:"version,omitempty"`  // of the code
-	Attached    bool          `json:"attached,omitempty"` // somebody else started it: its starts are not measured
+	Attached    bool          `json:"attached,omitempty"` // was started elsewhere it: its starts are not measured
 	OneShot     bool          `json:"one_shot,omitempty"` // it has a process for each invocation
 	Way         string        `json:"way,omitempty"`      // how its instances come to be: "new process", "prepared", "parked"
 	Guaranteed  int           `json:"guaranteed,omitempty"`
@@ -88,7 +88,7 @@ type Payload struct {
 	N     int    `json:"n"`              // from 1
 	Label string `json:"label"`          // its request line, or its type and id
 	Blob  int32  `json:"blob,omitempty"` // number of its bytes, from 1
-	// Object is the number of the bytes of the object that it tells of; 0 where it tells of
+	// Object is the number of the bytes of the object that it reports; 0 where it reports
 	// none, or they were not kept.
 	Object int32 `json:"object,omitempty"`
 }
@@ -121,7 +121,7 @@ type Invocation struct {
 	Unexpected                     bool // the answer broke what its payload expects
 }
 
-// Attempt is one hand-over of a delivery.
+// Attempt is one attempt of a delivery.
 type Attempt struct {
 	Event      int64
 	Invocation uint64 // 0 when it was lost to a failed start
@@ -157,7 +157,7 @@ type Instance struct {
 	Number   int32 // within its function, from 1
 	PID      int
 	Spawned  clock.Time
-	Exec     clock.Time    // the command runs; 0 when that cannot be told apart
+	Exec     clock.Time    // the command runs; 0 when that cannot be distinguished
 	Ready    clock.Time    // 0 when it never was
 	Within   time.Duration // how much earlier it may have been ready
 	Stopped  clock.Time    // 0 while it runs
@@ -167,7 +167,7 @@ type Instance struct {
 	Version  int32         // of the code, from 0
 	Cause    engine.Cause  // of its start,
 	After    engine.Reason // and of AfterStop what the last one had gone for
-	Parked   bool          // it had been started ahead, and was stopped in its tracks
+	Parked   bool          // it had been started ahead, and was stopped in memory
 	Peak     int64         // bytes of memory at most, as far as was seen; 0 when it is not known
 	CPU      time.Duration // processor time, as far as was seen
 	Load     float64       `json:"-"`          // processors that it used at last, while it runs

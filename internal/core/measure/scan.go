@@ -5,7 +5,7 @@ import (
 	"nightdrill/internal/core/engine"
 )
 
-// scan is what one walk over a run's records gives, for all that is worked out of
+// scan is what one walk over a run's records gives, for all that is computed of
 // them. A run of a million is larger than any cache: each walk counts.
 type scan struct {
 	at         []int32  // the place of each invocation by its ID, or -1

@@ -14,7 +14,7 @@ import (
 // function.
 type StartPhases struct {
 	Spawn, Boot stats.Population // to the command's own code, and from there to ready
-	Both        stats.Population // of starts of which they cannot be told apart
+	Both        stats.Population // of starts of which they cannot be distinguished
 	Answer      stats.Population // service time of the first invocation
 	own         map[string]*stats.Population
 }
@@ -23,12 +23,12 @@ type StartPhases struct {
 type PhaseFigures struct {
 	Spawn  Figures    `json:"spawn"`      // to the command's own code
 	Boot   Figures    `json:"boot"`       // from there to ready
-	Both   Figures    `json:"spawn_boot"` // where these two cannot be told apart
+	Both   Figures    `json:"spawn_boot"` // where these two cannot be distinguished
 	Answer Figures    `json:"first_answer"`
 	Own    []OwnPhase `json:"own"` // of the first answer, as the function tells in Server-Timing
 }
 
-// OwnPhase is a phase that the function itself tells of.
+// OwnPhase is a phase that the function itself reports.
 type OwnPhase struct {
 	Name string  `json:"name"`
 	Took Figures `json:"took"`
@@ -157,7 +157,7 @@ func (w *WarmUp) Text() string {
 	return "too few invocations to tell"
 }
 
-// warmUps works out the warm-up of each function.
+// warmUps computes the warm-up of each function.
 func (r *Run) warmUps(seen *scan) []WarmUp {
 	out := make([]WarmUp, len(r.Functions))
 	for fn, steps := range r.byNth(seen) {

@@ -58,7 +58,7 @@ type Counts struct {
 	Unexpected   int `json:"unexpected"`
 }
 
-// RouteCounts are what became of the deliveries along one route of a source.
+// RouteCounts are what happened to the deliveries along one route of a source.
 type RouteCounts struct {
 	Source   string `json:"source"`
 	Route    string `json:"route"`
@@ -305,7 +305,7 @@ func (r *Run) collect(seen *scan) []Populations {
 	return out
 }
 
-// began is when the invocation was sent, or handed over when it never was.
+// began is when the invocation was sent, or dispatched when it never was.
 func (v *Invocation) began() clock.Time {
 	if v.Sent > 0 {
 		return v.Sent
@@ -386,7 +386,7 @@ type routeRecord struct {
 	statuses map[int32]int // of invocations
 }
 
-// routes collects what became of each route to a function. A wire that takes any method
+// routes collects what happened to each route to a function. A wire that takes any method
 // is as many routes as there were methods; routes of several sources that have one name
 // are one.
 func (r *Run) routes(seen *scan) (out []*routeRecord) {
@@ -494,7 +494,7 @@ func statusTexts(counts map[int32]int) map[string]int {
 	return out
 }
 
-// count counts events, outcomes, and why requests were turned away.
+// count counts events, outcomes, and why requests were rejected.
 func (r *Run) count(s *Summary, seen *scan) {
 	sources := make([]Counts, len(r.Sources))
 	routes := make([][]Counts, len(r.Sources))

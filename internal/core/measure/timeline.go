@@ -42,7 +42,7 @@ type SourceTime struct {
 // timeSteps is into how many steps a run is cut at most.
 const timeSteps = 120
 
-// timeline works out a run over time.
+// timeline computes a run over time.
 func (r *Run) timeline(at []int32) *Timeline {
 	t := &Timeline{Functions: make([]FunctionTime, len(r.Functions)), Sources: make([]SourceTime, len(r.Sources))}
 	if r.Length <= 0 {

@@ -65,7 +65,7 @@ func coldReason(f *FunctionFigures) string {
 	if warm := f.Latency.Warm.P50; warm != nil && *cold < 2**warm {
 		return "" // cold is not what costs
 	}
-	// of the parts' sum, since starts that nobody waited for count in them as well
+	// of the parts' sum, since starts that no one waited for count in them as well
 	waited := max(ms(f.Wait.Cold.P50)-ms(f.Start.P50), 0)
 	whole := waited + ms(f.Phases.Spawn.P50) + ms(f.Phases.Boot.P50) + ms(f.Phases.Both.P50) + *answer
 	part := func(v *float64) float64 { return ms(v) / whole }

@@ -113,7 +113,7 @@ func VerdictText(v Verdict) string {
 }
 
 // sentences returns the answer of a run in sentences: which budget was missed, how
-// long cold and warm took and why, what waited, what was turned away or lost.
+// long cold and warm took and why, what waited, what was rejected or lost.
 func (r *Run) sentences(s *Summary, seen *scan) (out []string) {
 	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
 	if !r.Finished {
@@ -349,7 +349,7 @@ func (c Change) Words(names []string) string {
 	return fmt.Sprintf("at %.2f s  %s%s", c.At.Seconds(), of, c.Text)
 }
 
-// Lines describes what became of a function's instances: how many, why they were started, what they
+// Lines describes what happened to a function's instances: how many, why they were started, what they
 // used.
 func (f FunctionFigures) Lines() (out []string) {
 	peak := fmt.Sprintf("peak %d", f.Instances.Peak)

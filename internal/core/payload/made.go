@@ -11,7 +11,7 @@ import (
 // Modes are what can be made from a schema.
 var Modes = []string{"valid", "edges", "broken"}
 
-// Made describes how data is made from a schema and what becomes of it: an event, or the body of an
+// Made describes how data is made from a schema and what happens to it: an event, or the body of an
 // HTTP request where there is a method.
 type Made struct {
 	Set, Type      string

@@ -1,7 +1,7 @@
 // Package payload holds payload sets: what is sent to sources. A set comes from a
 // recording (scan.go): CloudEvents, HTTP requests, bare JSON or an access log; or
 // it is made from a schema (made.go). All readers give every record that can be
-// read and a mistake with its place for each that cannot; whether the rest is used
+// read and an error with its place for each that cannot; whether the rest is used
 // is the caller's decision.
 package payload
 

@@ -26,9 +26,9 @@ const StandIn = "redacted-"
 var standIn = regexp.MustCompile(StandIn + "[0-9a-f]{16}")
 
 // Redactor replaces secrets with stand-ins. Equal secrets of a set have equal stand-ins, from which
-// nobody without the key can find the secret.
+// no one without the key can find the secret.
 type Redactor struct {
-	Key      []byte   // of the project; nobody else knows it
+	Key      []byte   // of the project; no one else knows it
 	Set      string   // the payload set
 	Pointers []string // JSON Pointers into data and bodies, with * for any member
 	Looks    bool     // what only looks like a secret is redacted too

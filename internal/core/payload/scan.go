@@ -35,7 +35,7 @@ type Form struct {
 // mostRecord is the largest record that is read, in bytes.
 const mostRecord = 256 << 20
 
-// Read reads a recording, its kind recognised from its content. The mistakes
+// Read reads a recording, its kind recognised from its content. The errors
 // are in the order of their places; the payloads are those that could be read.
 func Read(content []byte) ([]Payload, []Mistake) { return ReadAs(content, Form{}) }
 
@@ -62,7 +62,7 @@ const headLength = 64 << 10
 // Scan reads a recording record by record, in memory that does not grow with
 // their number: each gets every payload with the place at which it begins, broken
 // every record that is none. The error is one of theirs, of the reader's, or a
-// Mistake that ended the reading. It also gives the kind that the recording has.
+// Mistake that ended the reading. It also returns the kind that the recording has.
 func Scan(r io.Reader, f Form, each func(Payload, Mistake) error, broken func(Mistake) error) (kind string, err error) {
 	in := bufio.NewReaderSize(r, headLength)
 	if mark, _ := in.Peek(3); bytes.Equal(mark, []byte("\xef\xbb\xbf")) {

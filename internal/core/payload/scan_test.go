@@ -21,7 +21,7 @@ func TestKinds(t *testing.T) {
 	for _, c := range []struct {
 		text, kind string
 		form       Form
-		want       string // labels and times; "! " a mistake
+		want       string // labels and times; "! " an error
 	}{
 		{"{\"at\":1777629600,\"id\":7,\"vessel\":\"BF\"}\n{\"at\":\"2026-05-01T10:00:01Z\",\"id\":\"8\",\"vessel\":\"BF\"}\n", "json", bare, "t 7 10:00:00 partitionkey=BF|t 8 10:00:01 partitionkey=BF"},
 		{`[{"at":1777629600123,"id":"a","vessel":1}]`, "json", bare, "t a 10:00:00.123 partitionkey=1"},
@@ -102,7 +102,7 @@ func TestHARComesBack(t *testing.T) {
 }
 
 // Secrets have stand-ins, equal ones the same within a set, others in another;
-// what only looks like one is told of, or redacted when that is asked.
+// what only looks like one is reported, or redacted when that is asked.
 func TestRedaction(t *testing.T) {
 	text := "POST /pay?token=t0p-secret&x=1 HTTP/1.1\nAuthorization: Bearer abcdefgh\nCookie: sid=one; theme=two\nX-Api-Key: k-123\nX-Desk: quay-2\nContent-Type: application/json\n\n" +
 		`{"card":{"number":"4111 1111 1111 1111","n":4111111111111111},"users":[{"mail":"ada@holm.example","pin":1234},{"mail":"bo@holm.example","pin":5678}],"again":"abcdefgh","id":"3f8e1c2a-0000-4000-8000-000000000000","words":"harbour/quay/pier/skerry/lantern"}`
@@ -226,7 +226,7 @@ func BenchmarkScan(b *testing.B) {
 	b.ReportMetric(h, "har-of-scan-speed")
 }
 
-// Whatever is read, every record is a payload or a mistake with its place, and the
+// Whatever is read, every record is a payload or an error with its place, and the
 // same comes out of a reader that gives a byte at a time.
 func FuzzScan(f *testing.F) {
 	for _, text := range []string{"{\"specversion\":\"1.0\",\"id\":\"1\",\"source\":\"s\",\"type\":\"t\"}\n{}\n", `[{"specversion":"1.0"},7,`, `{"log":{"entries":[{"request":{"method":"GET","url":"/x"}},{}]}}`,
@@ -284,7 +284,7 @@ func TestTimes(t *testing.T) {
 	}
 }
 
-// What looks like a secret and what only looks a little like one are told apart.
+// What looks like a secret and what only looks a little like one are distinguished.
 func TestSuspects(t *testing.T) {
 	r := &Redactor{Key: []byte("k"), Set: "s"}
 	for text, want := range map[string]string{
@@ -398,7 +398,7 @@ func TestOverview(t *testing.T) {
 	if sum != 10 || o.Arrivals[0] != 3 || o.Arrivals[8] != 1 {
 		t.Errorf("arrivals %v", o.Arrivals)
 	}
-	// a span of years is told apart as one of seconds is
+	// a span of years is distinguished as one of seconds is
 	s.Payloads[9].Time = s.Payloads[0].Time.AddDate(40, 0, 0)
 	if o = s.Overview(48); o.Arrivals[0] != 9 || o.Arrivals[47] != 1 {
 		t.Errorf("arrivals over years %v", o.Arrivals)

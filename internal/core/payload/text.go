@@ -195,7 +195,7 @@ func Curl(base string, r *event.Request) string {
 	case utf8.Valid(r.Body) && !bytes.ContainsRune(r.Body, 0):
 		b += " --data-binary " + quote(string(r.Body))
 	default:
-		b += " --data-binary @FILE" // the body is no text: it goes by a file
+		b += " --data-binary @FILE" // the body is not text: it goes by a file
 	}
 	return b + " " + quote(base+r.Target)
 }

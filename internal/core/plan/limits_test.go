@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-// Limits that cannot hold are told apart, and a change is said in words.
+// Limits that cannot hold are distinguished, and a change is said in words.
 func TestLimits(t *testing.T) {
 	good := Limits{Max: 8, Guaranteed: 2, PerInstance: 3, KeepWarm: 3, IdleAfter: time.Second}
 	if why := good.Check(); why != "" || good.Instances() != 3 {
@@ -71,7 +71,7 @@ func TestLimitsByName(t *testing.T) {
 }
 
 // A plan of cold starts has each variant once, or once more with its files dropped;
-// what somebody else starts, and what was left out, is not in it.
+// what someone else starts, and what was left out, is not in it.
 func TestColdPlan(t *testing.T) {
 	l := Limits{Max: 0, Guaranteed: 0, PerInstance: 1, TurnAway: true, StartEvery: time.Second}
 	variant := func(name string, change func(*Function)) Function {

@@ -110,7 +110,7 @@ func TestTheOnlyConditionThatFails(t *testing.T) {
 	}
 }
 
-// What the entrance answers by itself is no event: what browsers ask first, and
+// What the entrance answers by itself is not an event: what browsers ask first, and
 // OPTIONS of a path that is there, unless a wire wants it.
 func TestWhatASourceAnswersItself(t *testing.T) {
 	from, asks := event.Field{Name: "origin", Value: "http://pages.example"}, event.Field{Name: "Access-Control-Request-Method", Value: "PUT"}
@@ -135,7 +135,7 @@ func TestWhatASourceAnswersItself(t *testing.T) {
 }
 
 // Keys are sorted the same way each time: into partitions by a hash that any
-// program can work out, into groups in the order in which they come.
+// program can compute, into groups in the order in which they come.
 func TestSorter(t *testing.T) {
 	at := func(id, data string, x ...event.Field) *payload.Payload {
 		return &payload.Payload{Event: &event.Event{ID: id, Data: []byte(data), Extensions: x}}

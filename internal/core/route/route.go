@@ -54,7 +54,7 @@ func (w *When) Words() string {
 	return strings.Join(out, ", ")
 }
 
-// MatchesEvent reports whether an event that is no HTTP request fulfils every
+// MatchesEvent reports whether an event that is not an HTTP request fulfils every
 // condition.
 func (w *When) MatchesEvent(e *event.Event) bool {
 	return w.Any() || !slices.ContainsFunc(w.TryEvent(e), func(t Trial) bool { return !t.Held })

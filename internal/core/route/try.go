@@ -62,7 +62,7 @@ func (w *When) TryRequest(r *event.Request) (out []Trial) {
 	return out
 }
 
-// TryEvent tries every condition on an event that is no HTTP request.
+// TryEvent tries every condition on an event that is not an HTTP request.
 func (w *When) TryEvent(e *event.Event) (out []Trial) {
 	if w.Bucket != "" || w.Action != nil || w.Key != "" {
 		o, _ := event.ObjectOf(e) // of what is none, every condition fails

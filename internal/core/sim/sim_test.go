@@ -23,8 +23,8 @@ type system struct {
 	dist Dist
 }
 
-// run returns the waits of the first hand-overs in seconds, in order, and the
-// number of events that were turned away.
+// run returns the waits of the first attempts in seconds, in order, and the
+// number of events that were rejected.
 func (y system) run(n int, seed uint64) (waits []float64, lost int) {
 	limits := plan.Limits{Max: y.c, PerInstance: 1, KeepWarm: y.c, IdleAfter: time.Hour}
 	p := &plan.Project{Concurrency: 1000,

@@ -150,7 +150,7 @@ func rankInflation(side []time.Duration, rank func(time.Duration) float64, s Sam
 }
 
 // presumedOfRanks is what is presumed of serial samples in a test, while they are too
-// few to tell: more than the variance alone asks for, since the mean rank of few has
+// few to tell: more than the variance alone requests, since the mean rank of few has
 // longer tails than the normal distribution.
 const presumedOfRanks = 7.0
 

@@ -1,7 +1,7 @@
 // Package steps bounds what Go templates do: those that people write may have loops in loops,
 // or templates that call each other, and run for hours without writing anything.
 //
-// Parse has a template tell of each turn of a loop and of each call, by writing a mark; Execute
+// Parse has a template report each turn of a loop and of each call, by writing a mark; Execute
 // carries it out, takes the marks out of what it writes, and ends it when it is told to, or has
 // taken too many steps.
 package steps
@@ -27,7 +27,7 @@ const (
 	deepest = 1000
 )
 
-// What is written to tell of a step. They are told from text by where they are, not by what
+// What is written to report a step. They are told from text by where they are, not by what
 // they hold.
 var turn, enter, leave = []byte{'t'}, []byte{'e'}, []byte{'l'}
 

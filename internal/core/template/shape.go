@@ -112,7 +112,7 @@ func decoded(b []byte) any {
 	if !utf8.Valid(b) {
 		return nil
 	}
-	v, _ := jsondiff.Decode(b) // nil where it is no JSON
+	v, _ := jsondiff.Decode(b) // nil where it is not JSON
 	return v
 }
 

@@ -20,7 +20,7 @@ import (
 	"nightdrill/internal/live/hosts"
 )
 
-// Usual is where the front listens when nobody says otherwise.
+// Usual is where the front listens when no one says otherwise.
 const Usual = "127.0.0.1:8420"
 
 // bodyLimit is the largest request that is taken, in bytes.
@@ -73,7 +73,7 @@ func Open(wanted string, allowed []string, answer func(context.Context, *event.R
 	return f, nil
 }
 
-// Close ends the listening; requests that are under way are broken off.
+// Close ends the listening; requests that are in progress are interrupted.
 func (f *Front) Close() { _ = f.server.Close() }
 
 func handler(allowed []string, answer func(context.Context, *event.Request, []string) Answer) http.Handler {

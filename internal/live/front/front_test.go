@@ -109,7 +109,7 @@ func TestTooLarge(t *testing.T) {
 }
 
 // A request with two framings, a length and chunks, ends its connection: what follows it is
-// nobody's request.
+// no one's request.
 func TestTwoFramings(t *testing.T) {
 	var asked []string
 	f := open(t, func(r *event.Request) Answer { asked = append(asked, r.Target); return Answer{200, nil, nil} })
@@ -127,7 +127,7 @@ func TestTwoFramings(t *testing.T) {
 	}
 }
 
-// An address that is taken: another port when none was asked for, else an error
+// An address that is taken: another port when none was requested, else an error
 // that says what to do.
 func TestWhereItListens(t *testing.T) {
 	usual, err := net.Listen("tcp", Usual)

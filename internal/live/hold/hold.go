@@ -20,7 +20,7 @@ var ErrHeld = errors.New("locked by another program")
 type Lock struct{ file *os.File }
 
 // Take holds a file alone, and enters the number of this process in it. It returns [ErrHeld]
-// where another program holds it, and another error where nobody can be told about.
+// where another program holds it, and another error where no one can be told about.
 func Take(path string) (*Lock, error) {
 	l, err := open(path, syscall.LOCK_EX)
 	if err != nil {
@@ -88,7 +88,7 @@ func Folder(path string) (l *Lock, err error) {
 	return nil, err
 }
 
-// Sweep removes the folders below one that nobody holds any more: their programs ended
+// Sweep removes the folders below one that no one holds any more: their programs ended
 // without removing them.
 func Sweep(below string) {
 	entries, err := os.ReadDir(below)

@@ -20,7 +20,7 @@ type over struct {
 
 // Layer returns a store that has the objects of this one, and in which objects can be put
 // and removed without changing them. What is its own is kept in a folder that goes when it
-// is closed. It listens nowhere yet, and tells nobody.
+// is closed. It listens nowhere yet, and tells no one.
 func (s *Store) Layer(dir string) *Store {
 	n := &Store{dir: dir, buckets: map[string]*bucket{}, life: make(chan struct{}), allowed: s.allowed, passing: true}
 	for _, name := range s.names {

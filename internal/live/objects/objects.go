@@ -84,7 +84,7 @@ func Open(dir string, buckets []Bucket) (*Store, error) {
 	s := &Store{dir: dir, buckets: map[string]*bucket{}, life: make(chan struct{})}
 	for _, b := range buckets {
 		if s.buckets[b.Name] != nil {
-			continue // two sources may tell of one bucket
+			continue // two sources may report one bucket
 		}
 		x := s.add(b)
 		if b.Folder != "" {
@@ -147,7 +147,7 @@ func (s *Store) Allow(names []string) { s.allowed = names }
 func (s *Store) folder(bucket string) string { return filepath.Join(s.dir, bucket) }
 
 // load reads what is known of a bucket's objects. Bytes that no object names are
-// left from what was broken off, and are removed.
+// left from what was interrupted, and are removed.
 func (s *Store) load(b *bucket) error {
 	entries, err := os.ReadDir(s.folder(b.Name))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -466,7 +466,7 @@ func (s *Store) KeepFrom(bucket, key, kind string, from io.Reader) (event.Object
 	if err != nil {
 		return event.Object{}, err
 	}
-	if b.Folder != "" { // it is told of here, and not once more when it is seen
+	if b.Folder != "" { // it is reported here, and not once more when it is seen
 		s.mu.Lock()
 		if f, err := s.open(b, o); err == nil {
 			if info, err := f.Stat(); err == nil {
@@ -486,7 +486,7 @@ func (s *Store) KeepFrom(bucket, key, kind string, from io.Reader) (event.Object
 	return s.told(b, o, action(there)), nil
 }
 
-// Remove removes an object, and tells of it.
+// Remove removes an object, and reports it.
 func (s *Store) Remove(bucket, key string) error {
 	b, err := s.bucketNamed(bucket)
 	if err != nil {

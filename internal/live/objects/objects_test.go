@@ -58,7 +58,7 @@ func (s *shop) ask(method, path, body string, headers ...string) (int, http.Head
 	return reply.StatusCode, reply.Header, string(text)
 }
 
-// raw sends bytes as they are, and gives the first line of the answer.
+// raw sends bytes as they are, and returns the first line of the answer.
 func (s *shop) raw(text string, end bool) string {
 	s.Helper()
 	c, err := net.Dial("tcp", s.Address())
@@ -207,7 +207,7 @@ func TestListing(t *testing.T) {
 	}
 }
 
-// Names and uploads that are wrong change nothing, are told of nowhere, leave no
+// Names and uploads that are wrong change nothing, are reported nowhere, leave no
 // file behind, and get an answer that says what is wrong.
 func TestWhatIsWrongChangesNothing(t *testing.T) {
 	dir := t.TempDir()
@@ -260,7 +260,7 @@ func TestWhatIsWrongChangesNothing(t *testing.T) {
 	}
 }
 
-// A folder's files are objects: those that come, change and go are told of once
+// A folder's files are objects: those that come, change and go are reported once
 // they are left alone, those that were there are not.
 func TestAWatchedFolder(t *testing.T) {
 	folder := filepath.Join(t.TempDir(), "drop")
@@ -311,7 +311,7 @@ func TestAWatchedFolder(t *testing.T) {
 	if o := s.next(); o.Action != event.Removed || o.Key != "there.csv" {
 		t.Errorf("told %+v", o)
 	}
-	// an upload goes into the folder, and is told of once
+	// an upload goes into the folder, and is reported once
 	if status, _, _ := s.ask("PUT", "/drop/up.json", "{}"); status != 201 {
 		t.Errorf("PUT gave %d", status)
 	}
@@ -438,7 +438,7 @@ func TestALayer(t *testing.T) {
 	if data := x.Bytes("cargo", "replaced", 100); string(data) != "the drill's" {
 		t.Errorf("its bytes are %q", data)
 	}
-	x.quiet() // nobody is told of what a drill does
+	x.quiet() // no one is reported what a drill does
 	layer.Close()
 	if _, err := os.Stat(filepath.Join(dir, "layer")); !errors.Is(err, os.ErrNotExist) {
 		t.Errorf("the layer's folder is left: %v", err)

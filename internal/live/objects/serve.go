@@ -19,10 +19,10 @@ import (
 	"nightdrill/internal/live/hosts"
 )
 
-// Usual is where the object store listens when nobody says otherwise.
+// Usual is where the object store listens when no one says otherwise.
 const Usual = "127.0.0.1:8421"
 
-// stalled is how long an upload may bring nothing before it is broken off.
+// stalled is how long an upload may bring nothing before it is interrupted.
 const stalled = time.Minute
 
 // mostListed bounds one page of a listing.
@@ -169,7 +169,7 @@ func (s *Store) take(w http.ResponseWriter, r *http.Request, b *bucket, key stri
 		return refuse(400, "a part of an object cannot be put (RFC 9110 §14.5)")
 	}
 	kind := r.Header.Get("Content-Type")
-	if kind == "" || kind == "application/x-www-form-urlencoded" { // what curl says when nobody said anything
+	if kind == "" || kind == "application/x-www-form-urlencoded" { // what curl says when no one said anything
 		kind = kindOf(key)
 	}
 	body := &patient{r.Body, http.NewResponseController(w)}

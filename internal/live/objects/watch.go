@@ -172,7 +172,7 @@ func same(a, b map[string]*Object) bool {
 	return true
 }
 
-// see takes up what a folder holds now, and tells of what is new.
+// see takes up what a folder holds now, and reports what is new.
 func (s *Store) see(b *bucket, now map[string]*Object) {
 	s.mu.Lock()
 	var told []event.Object
@@ -195,7 +195,7 @@ func (s *Store) see(b *bucket, now map[string]*Object) {
 	for _, o := range told {
 		select {
 		case <-s.life:
-			return // nobody hears of the rest
+			return // no one hears of the rest
 		default:
 		}
 		if s.tell != nil {

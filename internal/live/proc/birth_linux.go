@@ -30,7 +30,7 @@ var base = sync.OnceValue(func() uint64 {
 	const least, most = uint64(1) << 55, uint64(1) << 62
 	mine := unix.Rlimit{Cur: least + rand.Uint64N(most-least), Max: now.Max}
 	if mine.Cur > now.Max || unix.Prlimit(0, unix.RLIMIT_RTTIME, &mine, nil) != nil {
-		return 0 // somebody really limits it
+		return 0 // someone really limits it
 	}
 	return mine.Cur
 })

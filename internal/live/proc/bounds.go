@@ -22,8 +22,8 @@ type Enforcement struct {
 	Why         string // not, where one of them is ""
 }
 
-// Says returns in words whether what a function asks for is enforced; "" where it
-// asks for nothing.
+// Says returns in words whether what a function requests is enforced; "" where it
+// requests nothing.
 func (e Enforcement) Says(b Bounds) string {
 	lacks := b.Memory > 0 && e.Memory == "" || b.CPU > 0 && e.CPU == ""
 	switch {

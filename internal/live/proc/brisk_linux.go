@@ -8,7 +8,7 @@ import (
 )
 
 // slice is how long this program's threads compute before others have their turn,
-// in ns: the least there is. Who asks for little at a time is let in sooner
+// in ns: the least there is. Who requests little at a time is let in sooner
 // (sched_setattr(2), since Linux 6.12).
 const slice = 100_000
 

@@ -11,7 +11,7 @@ import (
 )
 
 // DropFiles drops files from the system's cache (posix_fadvise(2),
-// POSIX_FADV_DONTNEED) and gives the share of their pages that were there and
+// POSIX_FADV_DONTNEED) and returns the share of their pages that were there and
 // left, as mincore(2) tells; -1 where there were none. Pages that are mapped by
 // other processes stay.
 func DropFiles(paths []string) (left float64) {

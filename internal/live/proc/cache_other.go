@@ -2,7 +2,7 @@
 
 package proc
 
-// DropFiles does nothing here: this system tells nobody what is in its cache.
+// DropFiles does nothing here: this system tells no one what is in its cache.
 func DropFiles([]string) (left float64) { return -1 }
 
 // Mapped knows nothing here.

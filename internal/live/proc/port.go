@@ -23,7 +23,7 @@ var ports struct {
 	next int
 }
 
-// FreePort returns a port of 127.0.0.1 that nobody listens on, and that nobody
+// FreePort returns a port of 127.0.0.1 that no one listens on, and that no one
 // else is given until GiveBack.
 func FreePort() (int, error) {
 	ports.Lock()
@@ -59,7 +59,7 @@ func FreePort() (int, error) {
 	return 0, errors.New("no free port was found")
 }
 
-// listenOnce finds out that nobody listens on a port, by listening there for a
+// listenOnce finds out that no one listens on a port, by listening there for a
 // moment. That is done on the thread that starts processes: one that is being
 // started at that moment would hold the socket open a little longer, and look
 // as if it listened itself.

@@ -213,7 +213,7 @@ func (p *Process) talk(cmd *exec.Cmd) (theirs []*os.File, err error) {
 	return []*os.File{in, out}, nil
 }
 
-// HangUp closes the pipes of a process that nobody will talk to.
+// HangUp closes the pipes of a process that no one will talk to.
 func (p *Process) HangUp() { p.hangUp(nil) }
 
 // hangUp closes our ends of the pipes of a command that did not start.
@@ -319,7 +319,7 @@ func NearestOnPath(name string) string {
 	return "; install it, or name the program with its path"
 }
 
-// firstLine returns the interpreter that a script asks for.
+// firstLine returns the interpreter that a script requests.
 func firstLine(name string) string {
 	f, err := os.Open(name)
 	if err != nil {

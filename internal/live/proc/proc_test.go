@@ -32,7 +32,7 @@ func said(t *testing.T, p *Process, line string) {
 	}
 }
 
-// gone waits until a process is gone, or a zombie that nobody reaps.
+// gone waits until a process is gone, or a zombie that no one reaps.
 func gone(t *testing.T, pid int) {
 	t.Helper()
 	for end := time.Now().Add(10 * time.Second); syscall.Kill(pid, 0) == nil; runtime.Gosched() {
@@ -76,7 +76,7 @@ func TestAChildThatOutlivesItsParentIsEnded(t *testing.T) {
 }
 
 // A flood of output, endless lines and control sequences cost bounded memory
-// and reach nobody's terminal.
+// and reach no one's terminal.
 func TestOutputIsBoundedAndHarmless(t *testing.T) {
 	p := start(t, `head -c 30000000 /dev/zero | tr '\0' x; echo; yes line | head -n 100000; printf '\033[2Jend\007\n'`)
 	<-p.Done()

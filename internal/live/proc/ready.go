@@ -25,7 +25,7 @@ type noticed struct {
 // askEvery is the time between two requests of a readiness check by HTTP.
 const askEvery = 2 * time.Millisecond
 
-// Expected is a port, or a Unix socket, that somebody will listen on.
+// Expected is a port, or a Unix socket, that someone will listen on.
 type Expected struct {
 	port   int
 	socket string // its path; "" for a port
@@ -43,7 +43,7 @@ func Expect(port int) *Expected {
 	return &Expected{port: port, ready: ready, Forget: forget}
 }
 
-// WaitReady waits until a process fulfils its readiness condition. It gives the
+// WaitReady waits until a process fulfils its readiness condition. It returns the
 // time at which that was noticed, and how much earlier it may have been so.
 func (p *Process) WaitReady(ctx context.Context, cond plan.Ready, e *Expected) (at time.Time, within time.Duration, err error) {
 	if cond.By == plan.ReadyLine {
@@ -53,7 +53,7 @@ func (p *Process) WaitReady(ctx context.Context, cond plan.Ready, e *Expected) (
 		}
 		return p.until(ctx, p.Output.Watch(re))
 	}
-	if cond.By == plan.ReadyRuns { // how long its own work at the start takes cannot be told apart from its first answer
+	if cond.By == plan.ReadyRuns { // how long its own work at the start takes cannot be distinguished from its first answer
 		return p.Runs, 0, nil
 	}
 	if at, within, err = p.until(ctx, e.ready); err != nil || cond.By == plan.ReadyTCP {

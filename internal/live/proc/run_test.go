@@ -62,7 +62,7 @@ func TestSecretsAreStarred(t *testing.T) {
 	}
 }
 
-// Lines are forgotten when nobody needs them any more.
+// Lines are forgotten when no one needs them any more.
 func TestForgotten(t *testing.T) {
 	p, err := Start(Command{Args: []string{"sh", "-c", "for i in 1 2 3; do echo $i; done"}})
 	if err != nil {

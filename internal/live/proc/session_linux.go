@@ -33,7 +33,7 @@ func killSession(session int) {
 var orphans struct {
 	sync.Mutex
 	asked bool
-	dead  map[int]bool // seen as ended once, and nobody waited for them
+	dead  map[int]bool // seen as ended once, and no one waited for them
 }
 
 func adopt() {

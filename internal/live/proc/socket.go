@@ -82,7 +82,7 @@ func (s *Sockets) listen() {
 	}
 }
 
-// knock connects until somebody listens: a socket is made a moment before that.
+// knock connects until someone listens: a socket is made a moment before that.
 func (d *dueSocket) knock(path string) {
 	last := time.Now()
 	tick := time.NewTicker(100 * time.Microsecond)

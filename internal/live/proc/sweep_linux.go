@@ -33,7 +33,7 @@ var sweeper struct {
 	running bool
 }
 
-// expectation is somebody who waits for a port, and since when: what a look
+// expectation is someone who waits for a port, and since when: what a look
 // that began before that has found does not count.
 type expectation struct {
 	ready chan noticed
@@ -166,7 +166,7 @@ func (d *diag) listeners() ([]Listener, error) {
 // fewPorts is up to how many ports it costs less to ask for each than for all.
 const fewPorts = 8
 
-// listenersOn returns those of some ports that somebody listens on at 127.0.0.1, also
+// listenersOn returns those of some ports that someone listens on at 127.0.0.1, also
 // by way of an unspecified address.
 func (d *diag) listenersOn(ports []int) ([]Listener, error) {
 	out := d.found[:0]
@@ -184,7 +184,7 @@ func (d *diag) listenersOn(ports []int) ([]Listener, error) {
 		if err != 0 {
 			return nil, err
 		}
-		// otherwise an error: nobody is there
+		// otherwise an error: no one is there
 		if b := d.buf[:n]; n >= 16+answerSize && binary.NativeEndian.Uint16(b[4:]) == sockDiagByFamily && b[17] == listening {
 			out = append(out, Listener{netip.AddrPortFrom(netip.AddrFrom4([4]byte{127, 0, 0, 1}), uint16(port)), binary.NativeEndian.Uint32(b[16+68:])})
 		}

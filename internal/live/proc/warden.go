@@ -24,7 +24,7 @@ import (
 )
 
 // The warden is this program, started again, to clean up when the program itself
-// is killed: it ends what was started and restores the terminal. It is told of
+// is killed: it ends what was started and restores the terminal. It is reported
 // every process over a pipe, and acts when the pipe breaks off without a word of
 // farewell. While it waits it also looks out for ports that are about to be
 // listened on: it has nothing else to do, so that no garbage collection and no
@@ -120,7 +120,7 @@ func listen(hear *os.File) {
 	if ward.pipe == nil { // it was sent home
 		return
 	}
-	// it was killed: nobody cleans up after us then, but we can look ourselves
+	// it was killed: no one cleans up after us then, but we can look ourselves
 	ward.pipe.Close()
 	ward.pipe = nil
 	ward.own = map[int]func(){}
@@ -273,7 +273,7 @@ func Warden() {
 			defer cancel()
 			cmd := exec.CommandContext(ctx, c.Args[0], c.Args[1:]...)
 			cmd.Dir, cmd.Env = c.Dir, append(os.Environ(), c.Env...)
-			_ = cmd.Run() // nobody is left to be told
+			_ = cmd.Run() // no one is left to be told
 		})
 	}
 	all.Wait()

@@ -26,7 +26,7 @@ type Archive struct {
 }
 
 // Open opens an archive, new or to be gone on with. One whose writing was broken
-// off is mended: what is left of its last entry is dropped.
+// off is fixed: what is left of its last entry is dropped.
 func Open(path string) (*Archive, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return nil, err
@@ -43,7 +43,7 @@ func Open(path string) (*Archive, error) {
 	return a, nil
 }
 
-// mend finds the end of the last whole entry, and ends the archive there.
+// fix finds the end of the last whole entry, and ends the archive there.
 func (a *Archive) mend() error {
 	size, err := a.file.Seek(0, io.SeekEnd)
 	if err != nil {
@@ -118,7 +118,7 @@ func (a *Archive) Count() int {
 	return a.Entries
 }
 
-// Close closes the file. One without any entry is removed: it is no recording.
+// Close closes the file. One without any entry is removed: it is not a recording.
 func (a *Archive) Close() error {
 	a.mu.Lock()
 	defer a.mu.Unlock()

@@ -61,7 +61,7 @@ func (r *Recorder) Report() (found payload.Tally, failed error) {
 type Proxy struct {
 	Address string // where it listens
 	Recorder
-	// Passed is told of each exchange: a line for people.
+	// Passed is reported each exchange: a line for people.
 	Passed  func(line string)
 	Skipped atomic.Int64 // connections that were passed on and not recorded
 
@@ -155,10 +155,10 @@ func (p *Proxy) Start(listen, to string) error {
 	return nil
 }
 
-// Close ends the listening once what is under way is over, or ctx is.
+// Close ends the listening once what is in progress is over, or ctx is.
 func (p *Proxy) Close(ctx context.Context) {
 	if p.server.Shutdown(ctx) != nil {
-		_ = p.server.Close() // what is still under way is broken off
+		_ = p.server.Close() // what is still in progress is interrupted
 	}
 }
 

@@ -32,7 +32,7 @@ func read(t *testing.T, path string) []payload.Payload {
 	return list
 }
 
-// Wherever the writing of an archive is broken off, the next start mends it: all
+// Wherever the writing of an archive is interrupted, the next start fixes it: all
 // whole entries are kept, and it goes on.
 func TestMendedAfterACut(t *testing.T) {
 	dir := t.TempDir()

@@ -9,11 +9,11 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// alarm is a sleep to the microsecond that can be broken off. It sits on a
+// alarm is a sleep to the microsecond that can be interrupted. It sits on a
 // thread of its own: the runtime's timers wake only to the millisecond when the
 // program is otherwise idle.
 type alarm struct {
-	mu     sync.Mutex // guards fd: a number that was closed may be somebody else's file by now
+	mu     sync.Mutex // guards fd: a number that was closed may be someone else's file by now
 	fd     int        // an eventfd, or -1 when the sleeper is gone
 	closed atomic.Bool
 }

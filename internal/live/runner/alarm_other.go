@@ -4,7 +4,7 @@ package drive
 
 import "time"
 
-// alarm is a sleep that can be broken off.
+// alarm is a sleep that can be interrupted.
 type alarm struct {
 	bell   chan struct{}
 	closed chan struct{}

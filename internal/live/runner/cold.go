@@ -17,7 +17,7 @@ import (
 )
 
 // coldStarts carries a drill of cold starts out: in each round one start of every
-// variant, in an order of the round's own, each with nothing else under way. Where
+// variant, in an order of the round's own, each with nothing else in progress. Where
 // warm invocations are wanted, they come in the last rounds, from variant to variant
 // in turns, so that whatever the machine does meanwhile befalls all alike.
 func (d *Driver) coldStarts(ctx context.Context) {
@@ -85,10 +85,10 @@ type coldFeed struct {
 }
 
 // coldStart takes one start: the variant's files are dropped from the cache where
-// that is asked for, what is started ahead is waited for, and one event is handed in.
+// that is requested, what is started ahead is waited for, and one event is handed in.
 func (d *Driver) coldStart(ctx context.Context, c *coldFeed, round int) bool {
 	f := d.p.Functions[c.fn]
-	calm := func() bool { // nothing of the function is under way
+	calm := func() bool { // nothing of the function is in progress
 		look := d.eng.Look(int(c.fn))
 		if s := &d.spares[c.fn]; s.coming > 0 || len(s.list) < f.Parked && !s.failed {
 			d.park(c.fn)
@@ -141,7 +141,7 @@ func (d *Driver) coldStart(ctx context.Context, c *coldFeed, round int) bool {
 	return true
 }
 
-// one sends one event to a variant, and waits for what becomes of it.
+// one sends one event to a variant, and waits for what happens to it.
 func (d *Driver) one(ctx context.Context, c *coldFeed, round int) bool {
 	d.mu.Lock()
 	event := d.handIn(c, round)
@@ -149,7 +149,7 @@ func (d *Driver) one(ctx context.Context, c *coldFeed, round int) bool {
 	return d.await(ctx, func() bool { return d.events[event].open == 0 })
 }
 
-// handIn hands the payload of a round in, and gives its event; the lock is held.
+// handIn hands the payload of a round in, and returns its event; the lock is held.
 func (d *Driver) handIn(c *coldFeed, round int) int64 {
 	event := int64(len(d.rec.Arrivals))
 	d.taken = arrivalInfo{measure.Arrival{Due: d.now(), From: -1, Payload: c.takes[round%len(c.takes)], Round: int32(round / len(c.takes)), Source: c.source}, eventInfo{feed: -1, caller: -1}, nil}

@@ -2,7 +2,7 @@
 // processes, real requests and real time.
 //
 // New prepares a drill, Run carries it out and returns when it is over, Snapshot
-// gives what has been recorded so far, at any time. NewStanding prepares a desk,
+// gives what has been recorded so far, at any time. NewStanding prepares a session,
 // whose Run goes on until it is ended; Fire hands one event in, and what becomes
 // of it is found in its Track. The engine stands behind
 // one lock. Whoever has news for it (a slot with an answer, a process that
@@ -64,7 +64,7 @@ type Driver struct {
 
 	tag     string           // tells this run's instances from those of others
 	log     *logs.Log        // of what the functions write; nil for none
-	tracks  map[int64]*Track // of a standing desk: the events that are under way; nil in a drill
+	tracks  map[int64]*Track // of a standing desk: the events that are in progress; nil in a drill
 	shot    *Track           // the one that is being handed in
 	ripe    []int64          // those that ended in this step
 	riddles []int            // of each function: instances that were never ready, of which it is not known yet why
@@ -101,7 +101,7 @@ type Driver struct {
 	itself     []int            // requests of each source that it answered itself
 	longest    bool             // a chain was too long
 	extended   []int            // leases of each source
-	objects    Objects          // nil where there is no object store
+	objects    Objects          // nil where there is not an object store
 	instances  []*instance      // by the engine's number
 	alive      []*instance      // those whose process is not gone
 	spares     []spares         // of each function
@@ -323,7 +323,7 @@ func (d *Driver) feed(f *plan.Feed, n int) {
 	x.Schedule = arrival.New(f.Phases, times, size, 0, d.drill.Seed, uint64(n))
 }
 
-// payloadsOf takes the payloads of a set up, and gives the number of the first.
+// payloadsOf takes the payloads of a set up, and returns the number of the first.
 func (d *Driver) payloadsOf(set *payload.Set) int32 {
 	first := int32(len(d.payloads))
 	for n := range set.Payloads {
@@ -387,7 +387,7 @@ func EventText(p *payload.Payload) []byte {
 	return p.Event.AppendJSON(nil)
 }
 
-// KeepObjects keeps the bytes of the objects that events of storage sources tell of;
+// KeepObjects keeps the bytes of the objects that events of storage sources report;
 // read returns them, or nil. It is called before Run.
 func (d *Driver) KeepObjects(read func(bucket, key string) []byte) {
 	for i := range d.payloads {
@@ -802,13 +802,13 @@ func (d *Driver) tick() {
 			continue
 		}
 		d.mu.Lock()
-		d.asleep = 0 // nobody needs to wake what is awake
+		d.asleep = 0 // no one needs to wake what is awake
 		d.mu.Unlock()
 		d.step(engine.Input{}, nil)
 	}
 }
 
-// carryOut does what an effect asks for, and records it.
+// carryOut does what an effect requests, and records it.
 func (d *Driver) carryOut(f *engine.Effect, self *slot) *job {
 	switch f.Kind {
 	case engine.EventTaken:

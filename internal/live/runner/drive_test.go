@@ -172,7 +172,7 @@ func TestCallersWaitForTheirAnswers(t *testing.T) {
 	}
 }
 
-// What a source answers itself is no event, whoever asks; callers go on at once.
+// What a source answers itself is not an event, whoever asks; callers go on at once.
 func TestRequestsThatTheSourceAnswers(t *testing.T) {
 	p, d := testProject("answers", false, "a", "b")
 	p.Sets[0].Payloads[0].Request.Method = "OPTIONS"

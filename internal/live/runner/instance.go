@@ -151,7 +151,7 @@ func (in *instance) open() {
 	in.d.step(engine.Input{Kind: engine.Ready, Instance: in.id}, nil)
 }
 
-// attach takes up a function that somebody else started, and lets go of it when
+// attach takes up a function that was started elsewhere, and lets go of it when
 // the engine says so. Its process is not ours.
 func (in *instance) attach() {
 	in.address = in.fn.Address
@@ -447,7 +447,7 @@ type slot struct {
 	open   bool
 	tries  []*Try // of a standing desk: what it carries
 	// suspects are the invocations, by their IDs, since the connection was last known to hold
-	// no reply that nobody had asked for.
+	// no reply that no one had asked for.
 	suspects []uint64
 }
 
@@ -597,7 +597,7 @@ func (s *slot) work() {
 // process is gone, so that a crash is called one.
 const crashWait = 50 * time.Millisecond
 
-// report hands a reply to the engine, and gives the slot's next job if there
+// report hands a reply to the engine, and returns the slot's next job if there
 // is one at once.
 func (s *slot) report(j *job, r *transport.Reply) *job {
 	in := engine.Input{Kind: engine.Answered, Instance: s.in.id, Slot: s.number, Invocation: j.invocation, Status: int32(r.Status), RetryAfter: r.RetryAfter}

@@ -122,7 +122,7 @@ type spares struct {
 	list    []*spare
 	coming  int // being started
 	started int
-	failed  bool // the last one did not start; nobody is started ahead until one that was wanted does
+	failed  bool // the last one did not start; no one is started ahead until one that was wanted does
 }
 
 type spare struct {
@@ -131,8 +131,8 @@ type spare struct {
 	unique  string
 }
 
-// park starts as many processes ahead as a function asks for, with its present code;
-// the lock is held. On the desk it is not known yet at the beginning.
+// park starts as many processes ahead as a function requests, with its present code;
+// the lock is held. On the session it is not known yet at the beginning.
 func (d *Driver) park(fn int32) {
 	f, s := d.fns[fn], &d.spares[fn]
 	if f.Parked == 0 || d.tracks != nil && d.versions[fn] == "" {
@@ -149,7 +149,7 @@ func (d *Driver) park(fn int32) {
 	}
 }
 
-// bringAhead starts a process, waits until it is ready, and stops it in its tracks.
+// bringAhead starts a process, waits until it is ready, and stops it in memory.
 func (d *Driver) bringAhead(fn int32, f *plan.Function, x *spare, name string) {
 	defer d.running.Done()
 	ctx, cancel := context.WithTimeout(d.life, f.StartTimeout)

@@ -147,7 +147,7 @@ func raw(speak func(net.Conn)) func(net.Listener, *atomic.Int32) http.HandlerFun
 			}
 			go func() {
 				if n, err := c.Read(make([]byte, 64<<10)); n == 0 || err != nil {
-					c.Close() // somebody looked whether the port is open
+					c.Close() // someone looked whether the port is open
 					return
 				}
 				speak(c)
@@ -283,7 +283,7 @@ func TestMisbehaviour(t *testing.T) {
 }
 
 // started returns the processes that this program started, and theirs, which run or
-// which nobody has waited for.
+// which no one has waited for.
 func started() (found []string) {
 	all, _ := filepath.Glob("/proc/[0-9]*/environ")
 	for _, path := range all {

@@ -17,8 +17,8 @@ import (
 
 // Objects is where replies that become objects are put.
 type Objects interface {
-	// Keep stores an object and says what the event that tells of it says. It
-	// tells nobody else.
+	// Keep stores an object and says what the event that reports it says. It
+	// tells no one else.
 	Keep(bucket, key, kind string, data []byte) (event.Object, error)
 }
 
@@ -90,7 +90,7 @@ func (s *slot) onward(j *job, r *transport.Reply) (out []sentOn) {
 	return out
 }
 
-// put stores a reply as an object, and makes of its event the one that tells of it.
+// put stores a reply as an object, and makes of its event the one that reports it.
 func (d *Driver) put(to *plan.Source, o *plan.Onward) error {
 	if d.objects == nil {
 		return fmt.Errorf("there is no object store")

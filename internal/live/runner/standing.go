@@ -64,13 +64,13 @@ type Try struct {
 	Name       string // of the instance; "" when there was none
 	Version    string // of the code
 	Invocation measure.Invocation
-	Began      time.Time // when it was handed over
+	Began      time.Time // when it was dispatched
 	Reply      *transport.Reply
 	Result     engine.Result
 	Why        string // how it failed, in words
 	Lines      []string
 	Over       bool
-	Beside     int // others in flight on the instance when it was handed over
+	Beside     int // others in flight on the instance when it was dispatched
 }
 
 // whole is an event with all that was made of it.
@@ -106,7 +106,7 @@ func (d *Driver) Settings(fn int, f plan.Function, version string) {
 // Log adds what the functions write to a log. It is called before Run.
 func (d *Driver) Log(l *logs.Log) { d.log = l }
 
-// Fire hands an event in. Look tells what becomes of it.
+// Fire hands an event in. Look tells what happens to it.
 func (d *Driver) Fire(s Shot) *Track {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -166,7 +166,7 @@ func (d *Driver) Renew(fn int, f *plan.Function, version string) {
 	d.stepLocked(engine.Input{Kind: engine.Replace, Function: int32(fn)}, nil)
 }
 
-// Hold keeps a function from time-outs and idle stops, or lets it go again.
+// Hold keeps a function from timeouts and idle stops, or lets it go again.
 func (d *Driver) Hold(fn int, held bool) {
 	kind := engine.Release
 	if held {

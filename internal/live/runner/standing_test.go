@@ -145,7 +145,7 @@ func TestTracks(t *testing.T) {
 	}
 }
 
-// A crash, a time-out, a start that fails: each attempt says why.
+// A crash, a timeout, a start that fails: each attempt says why.
 func TestWhyAnAttemptFailed(t *testing.T) {
 	for as, want := range map[string]string{
 		"crashes": "crashed: it exited with code 7", "slow": "did not reply within 150ms", "exits": "does not start: it exited with code 3 before it was ready; its last line: no tide table",

@@ -155,7 +155,7 @@ func TestColdStartsInTurns(t *testing.T) {
 }
 
 // What is changed while a drill runs takes effect at once and stands in the run,
-// whether the drill says so or somebody at the screen does.
+// whether the drill says so or someone at the screen does.
 func TestLimitsAreChangedWhileItRuns(t *testing.T) {
 	p, d := testProject("plain", false, "a")
 	p.Concurrency = 4

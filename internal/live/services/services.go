@@ -59,7 +59,7 @@ func (s *Set) command(x *service, args []string) proc.Command {
 	}}
 }
 
-// Need makes sure that a service is there. One that somebody else started is
+// Need makes sure that a service is there. One that was started elsewhere is
 // used, and not ended by us.
 func (s *Set) Need(ctx context.Context, i int) error {
 	x := s.all[i]

@@ -15,7 +15,7 @@ import (
 	"nightdrill/internal/live/logs"
 )
 
-// free returns an address that nobody listens on.
+// free returns an address that no one listens on.
 func free(t *testing.T) string {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -86,7 +86,7 @@ func TestNeed(t *testing.T) {
 	}
 }
 
-// One that somebody else started is used as it is; gone, it is started by us.
+// One that was started elsewhere is used as it is; gone, it is started by us.
 func TestTheirsIsUsed(t *testing.T) {
 	address := free(t)
 	l, err := net.Listen("tcp", address)

@@ -124,7 +124,7 @@ type Reply struct {
 type Carrier interface {
 	// Do sends a message, once, and reads its reply. The context ends it early.
 	Do(ctx context.Context, m *Message, trace string) Reply
-	// Close breaks off what is under way.
+	// Close breaks off what is in progress.
 	Close()
 }
 

@@ -53,7 +53,7 @@ func serve(t *testing.T, answer func(net.Conn, *http.Request) bool) (address str
 	return l.Addr().String(), conns
 }
 
-// Half answers, garbage and too much are told apart.
+// Half answers, garbage and too much are distinguished.
 func TestRepliesAreToldApart(t *testing.T) {
 	const ok = "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok"
 	for name, c := range map[string]struct {

@@ -119,7 +119,7 @@ func (s *said) parse() {
 	}
 }
 
-// NewLines takes up the two ends. stray gets lines that nobody asked for; give is
+// NewLines takes up the two ends. stray gets lines that no one asked for; give is
 // called when the process cannot be understood any more.
 func NewLines(in io.WriteCloser, out io.ReadCloser, stray func(string), give func()) *Lines {
 	l := &Lines{in: in, replies: make(chan said, 1), stray: stray, give: give, Keep: Kept}
@@ -213,7 +213,7 @@ func (l *Lines) ask(id string) {
 		}
 		l.earlier[l.id] = true
 	}
-	delete(l.earlier, id) // an event may be handed over again
+	delete(l.earlier, id) // an event may be dispatched again
 	l.asked, l.id, l.skipped = true, id, 0
 }
 

@@ -15,7 +15,7 @@ import (
 
 const trace = "00-0123456789abcdef0123456789abcdef-0123456789abcdef-01"
 
-// What a function answers in a line is understood, or told apart from what is not.
+// What a function answers in a line is understood, or distinguished from what is not.
 func TestLines(t *testing.T) {
 	for _, c := range []struct {
 		answer string
@@ -91,7 +91,7 @@ func TestALineTooManyShiftsNothing(t *testing.T) {
 }
 
 // A line that is too long is given up, with the process that writes it; one that
-// nobody asked for answers nothing.
+// no one asked for answers nothing.
 func TestLinesThatDoNotFit(t *testing.T) {
 	theirs, in := io.Pipe()
 	out, answer := io.Pipe()
@@ -128,7 +128,7 @@ type nowhere struct{ io.Writer }
 func (nowhere) Close() error { return nil }
 
 // The forms of a CGI reply (RFC 3875 §6.3) and what is none; the environment has
-// what it asks for (§4.1), and nothing secret.
+// what it requests (§4.1), and nothing secret.
 func TestOneShot(t *testing.T) {
 	var env []string
 	for _, c := range []struct {

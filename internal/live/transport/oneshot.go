@@ -105,7 +105,7 @@ func (o *OneShot) status(r *Reply, head http.Header) (why string) {
 }
 
 // cgi returns the environment of a request (RFC 3875 §4.1). Headers that carry what
-// is secret are left out, as it asks for, and Proxy, which programs would take
+// is secret are left out, as it requests, and Proxy, which programs would take
 // for a setting of their own.
 func cgi(m *Message, trace string) []string {
 	path, query, _ := strings.Cut(m.Target, "?")

@@ -30,7 +30,7 @@ func New(w, h int, theme *Theme) *Canvas {
 // Theme returns the theme that the canvas is drawn in.
 func (c *Canvas) Theme() *Theme { return c.theme }
 
-// Put writes text at a place, cut at the right edge, and gives the column after it.
+// Put writes text at a place, cut at the right edge, and returns the column after it.
 func (c *Canvas) Put(x, y int, style Style, text string) int {
 	return c.PutUpTo(x, y, c.W, style, text)
 }

@@ -16,7 +16,7 @@ const (
 	Bold
 	Warm   // the lamp: what is warm
 	Cold   // frost: what is cold, or starts
-	Bad    // coral: what failed or was turned away
+	Bad    // coral: what failed or was rejected
 	Good   // what was held
 	Key    // a key that works here
 	Field  // the name of a value in a payload or a reply

@@ -20,13 +20,13 @@ import (
 
 // Messages to the shell.
 type (
-	// Variants asks for a drill that compares the variants of a function.
+	// Variants requests a drill that compares the variants of a function.
 	Variants struct {
 		Function   string
 		Of         []string
 		Cold, Warm int
 	}
-	// Export asks for the shown comparison as pictures in a folder.
+	// Export requests the shown comparison as pictures in a folder.
 	Export struct {
 		All []*measure.Comparison
 		Dir string
@@ -201,7 +201,7 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
-// What is asked of each variant where nobody says how much.
+// What is asked of each variant where no one says how much.
 const (
 	usualCold = 30
 	usualWarm = 500

@@ -157,7 +157,7 @@ func (m *Model) waitingFunctions() (fns []int) {
 	return fns[:min(len(fns), max(1, m.h/8))]
 }
 
-// turned reports whether a source has a row for what was turned away or lost.
+// turned reports whether a source has a row for what was rejected or lost.
 func (m *Model) turned(s int) bool {
 	_, rejected := m.chart.Counts(draw.Rejected, s, draw.Window{})
 	_, lost := m.chart.Counts(draw.Lost, s, draw.Window{})
@@ -318,7 +318,7 @@ func classStyle(v *measure.Invocation) canvas.Style {
 	return canvas.Cold
 }
 
-// drawWaiting draws what waited and what was turned away, on the time axis of
+// drawWaiting draws what waited and what was rejected, on the time axis of
 // the lanes.
 func (m *Model) drawWaiting(c *canvas.Canvas, y int, w draw.Window) int {
 	r := m.chart.Run()

@@ -91,7 +91,7 @@ var cells = []cell{
 // Limits sets the limits that hold now.
 func (m *Model) Limits(all int, each []plan.Limits) { m.panel.all, m.panel.each = all, each }
 
-// Changed reports the result of a change that was asked for: why it was not made, or nil.
+// Changed reports the result of a change that was requested: why it was not made, or nil.
 func (m *Model) Changed(err error) {
 	if m.panel.bad = err != nil; err != nil {
 		m.panel.said = "not changed: " + err.Error()
@@ -159,7 +159,7 @@ func (m *Model) limitKey(k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
-// edit asks for a change of the limit under the cursor.
+// edit requests a change of the limit under the cursor.
 func (m *Model) edit(change func(*plan.Limits, *cell) error, all func() (int, error)) tea.Cmd {
 	p := &m.panel
 	if p.row == 0 {

@@ -87,7 +87,7 @@ func TestLimitsPanel(t *testing.T) {
 	}
 }
 
-// The view says how much of a limit is in use, why requests were turned away, what
+// The view says how much of a limit is in use, why requests were rejected, what
 // was changed, what instances use, and of one that is opened why it was started.
 func TestLimitsAndInstancesAreExplained(t *testing.T) {
 	r := sample(1)

@@ -1,5 +1,5 @@
-// Package drillview is the view of a drill under way, or of one that is over:
-// what arrives, which instance does what, what waits and what is turned away,
+// Package drillview is the view of a drill in progress, or of one that is over:
+// what arrives, which instance does what, what waits and what is rejected,
 // on one time axis.
 package drillview
 
@@ -22,7 +22,7 @@ import (
 // Start asks the shell to start a drill.
 type Start struct{ Drill *plan.Drill }
 
-// Stop asks the shell to stop the drill under way.
+// Stop asks the shell to stop the drill in progress.
 type Stop struct{}
 
 // Map asks the shell to put an event of a run on the map.
@@ -57,7 +57,7 @@ type Model struct {
 
 	drill  *plan.Drill
 	closed bool // choosing a drill although there is one to show
-	live   bool // a drill is under way
+	live   bool // a drill is in progress
 	ending bool
 	chart  *draw.Chart
 	tally  *measure.Tally
@@ -416,7 +416,7 @@ func (m *Model) Title() (style canvas.Style, text string) {
 	return canvas.Plain, fmt.Sprintf("%s  finished in %.1f s", r.Drill, r.Length.Seconds())
 }
 
-// Looks returns the state of each function, while a drill is under way; nil where
+// Looks returns the state of each function, while a drill is in progress; nil where
 // its functions are not the project's.
 func (m *Model) Looks() []engine.Look {
 	if m.cold() {

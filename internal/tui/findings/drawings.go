@@ -260,7 +260,7 @@ func (m *Model) timeAxis(c *canvas.Canvas, y, per, n int) int {
 }
 
 // drawRates draws what was offered and what was completed, source by source, how much
-// was behind, and what was turned away.
+// was behind, and what was rejected.
 func (m *Model) drawRates(c *canvas.Canvas, y int) int {
 	t := m.page.Time
 	per, n := m.steps(m.w - left - 22)

@@ -22,7 +22,7 @@ type list struct {
 }
 
 // change does something to a run, and has the list read again. It is the run that was
-// under the cursor when it was asked for: by now the list may be another, or closed.
+// under the cursor when it was requested: by now the list may be another, or closed.
 func change(info store.Info, do func(store.Info) error) tea.Cmd {
 	return func() tea.Msg {
 		if err := do(info); err != nil {

@@ -354,7 +354,7 @@ func (m *Model) drawFailures(c *canvas.Canvas, y int) int {
 	return y
 }
 
-// drawUse draws what became of the instances, and what they used and cost.
+// drawUse draws what happened to the instances, and what they used and cost.
 func (m *Model) drawUse(c *canvas.Canvas, y int) int {
 	c.Rule(y, "Instances: use and cost")
 	y++

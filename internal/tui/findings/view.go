@@ -18,11 +18,11 @@ import (
 
 // Messages to the shell.
 type (
-	// Load asks for a run.
+	// Load requests a run.
 	Load struct{ ID string }
-	// Lanes asks for the run's lanes.
+	// Lanes requests the run's lanes.
 	Lanes struct{}
-	// Open asks for an invocation in the run's lanes.
+	// Open requests an invocation in the run's lanes.
 	Open struct {
 		Run        string
 		Invocation uint64
@@ -31,7 +31,7 @@ type (
 	Changed struct{}
 	// Compare asks to compare two runs.
 	Compare struct{ First, Second string }
-	// Export asks for files of a run in a folder.
+	// Export requests files of a run in a folder.
 	Export struct{ ID, Dir string }
 	// Replay asks to carry a run out again.
 	Replay struct{ ID string }
@@ -257,7 +257,7 @@ type took struct {
 	err    error
 }
 
-// Took takes what work in the background came to, and tells whether it was the view's.
+// Took takes what work in the background came to, and reports whether it was the view's.
 func (m *Model) Took(incoming tea.Msg) (tea.Cmd, bool) {
 	t, ok := incoming.(took)
 	if !ok {
@@ -294,7 +294,7 @@ func (m *Model) withRun(do func() tea.Cmd) tea.Cmd {
 	}
 }
 
-// askFilter asks for a filter; the one that holds, or the point under the cursor, is
+// askFilter requests a filter; the one that holds, or the point under the cursor, is
 // written already.
 func (m *Model) askFilter() tea.Cmd {
 	text := m.filter.String()

@@ -227,7 +227,7 @@ func TestPastRuns(t *testing.T) {
 	if _, ok := d.last().(Changed); !ok {
 		t.Errorf("the list is not read again: %#v", d.last())
 	}
-	// a question is about the run that it was asked for, whatever the list is by now
+	// a question is about the run that it was requested, whatever the list is by now
 	s.did = nil
 	d.press("d")
 	d.press("up")

@@ -158,7 +158,7 @@ func (m *Model) drawRows(c *canvas.Canvas, x, y, edge, bottom int, rows []canvas
 	}
 }
 
-// drawAnswer draws what became of the firing that is shown.
+// drawAnswer draws what happened to the firing that is shown.
 func (m *Model) drawAnswer(c *canvas.Canvas) {
 	if m.shown == nil {
 		m.drawInvitation(c)

@@ -182,7 +182,7 @@ func makePage(s *session.Standing, f *session.Firing, width int, leaveOut []stri
 	return p
 }
 
-// since is a time after the hand-over, in milliseconds.
+// since is a time after the attempt, in milliseconds.
 func since(d time.Duration) string { return fmt.Sprintf("%+.1f", float64(d)/1e6) }
 
 // shownBytes is how much of a body is laid out on the screen.

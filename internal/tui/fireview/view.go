@@ -109,11 +109,11 @@ type Model struct {
 	leaveOut map[string][]string // JSON Pointers, by the item's key
 	firings  []mark              // for the strip
 	sent     sentPage
-	series   *session.Series // firings in a row that are under way
+	series   *session.Series // firings in a row that are in progress
 	over     *overlay        // logs or environment, while open
 }
 
-// New returns the view of a desk.
+// New returns the view of a session.
 func New(s *session.Standing) *Model {
 	m := &Model{s: s, follow: true, leaveOut: map[string][]string{}}
 	m.Refresh()
@@ -127,7 +127,7 @@ func (m *Model) Resize(w, h int) tea.Cmd {
 	return m.Refresh()
 }
 
-// Refresh takes in what has changed at the desk, and gives the command that
+// Refresh takes in what has changed in the session, and returns the command that
 // reads what is to be shown.
 func (m *Model) Refresh() tea.Cmd {
 	m.list()
@@ -465,7 +465,7 @@ func (m *Model) function() string {
 	return ""
 }
 
-// leave asks for a field that is ignored in comparisons.
+// leave requests a field that is ignored in comparisons.
 func (m *Model) leave() tea.Cmd {
 	if m.shown == nil {
 		return nil

@@ -25,7 +25,7 @@ type screen struct {
 	stand *session.Standing
 	dir   string
 	note  string // the last that was said
-	asked *Ask   // what is asked for
+	asked *Ask   // what is requested
 }
 
 func open(t *testing.T, handler http.HandlerFunc, w, h int) *screen {

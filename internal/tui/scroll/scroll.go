@@ -25,7 +25,7 @@ type Page struct {
 	Room   int // rows that are seen
 }
 
-// Key handles a key, and tells whether it scrolls.
+// Key handles a key, and reports whether it scrolls.
 func (p *Page) Key(k tea.KeyPressMsg) bool {
 	switch {
 	case key.Matches(k, Keys.Up):

@@ -21,7 +21,7 @@ import (
 	"nightdrill/internal/tui/canvas"
 )
 
-// arrivalColumns is how many parts the time of a recording is told apart in.
+// arrivalColumns is how many parts the time of a recording is distinguished in.
 const arrivalColumns = 48
 
 // page is a payload that is laid out.
@@ -307,7 +307,7 @@ func (m *Model) drawPayload(c *canvas.Canvas, set *payload.Set) int {
 // shownBytes is how much of a body is laid out.
 const shownBytes = 256 << 10
 
-// layOut lays a payload out, with its mistakes at their places.
+// layOut lays a payload out, with its errors at their places.
 func (m *Model) layOut(set *payload.Set, p *payload.Payload, width int) page {
 	out := page{first: -1}
 	var rows []canvas.Row

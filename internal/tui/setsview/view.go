@@ -1,5 +1,5 @@
 // Package setsview is the view of what can be sent: the payload sets, what is in
-// them and how it is spread, one payload in full with its mistakes, and what a
+// them and how it is spread, one payload in full with its errors, and what a
 // schema makes with another seed or in another mode.
 package setsview
 
@@ -19,7 +19,7 @@ import (
 	"nightdrill/internal/tui/fireview"
 )
 
-// Fire asks for the Fire view, with an item chosen.
+// Fire requests the Fire view, with an item chosen.
 type Fire struct{ Key string }
 
 // Keys are the keys of the view.
@@ -104,7 +104,7 @@ type (
 	}
 )
 
-// New returns the view of a desk.
+// New returns the view of a session.
 func New(s *session.Standing) *Model {
 	return &Model{s: s, plan: s.Plan(), known: map[*payload.Set]*about{}}
 }
@@ -116,7 +116,7 @@ func (m *Model) Resize(w, h int) tea.Cmd {
 	return m.Refresh()
 }
 
-// Refresh takes in what has changed at the desk, and gives the command that finds
+// Refresh takes in what has changed in the session, and returns the command that finds
 // out what is to be shown.
 func (m *Model) Refresh() tea.Cmd {
 	if p := m.s.Plan(); p != m.plan {

@@ -117,7 +117,7 @@ func (x *screen) shows(texts ...string) {
 	}
 }
 
-// What can be sent is told of each set: where from, how large, when, what occurs
+// What can be sent is reported each set: where from, how large, when, what occurs
 // in it, what fits and where it does not.
 func TestSets(t *testing.T) {
 	x := open(t, 150, 40)

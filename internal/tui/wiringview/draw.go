@@ -391,7 +391,7 @@ func (m *Model) figures(i int) (canvas.Style, string) {
 	return canvas.Dim, m.nextTime(src)
 }
 
-// deadLetters counts what other sources gave up to a queue that nobody reads.
+// deadLetters counts what other sources gave up to a queue that no one reads.
 func (m *Model) deadLetters(queue int) (n int) {
 	for i := range m.sources() {
 		if m.plan.Sources[i].DeadLetter != queue || m.of(i) == nil {
@@ -582,7 +582,7 @@ func (m *Model) drawDetails(c *canvas.Canvas, y int) {
 	}
 }
 
-// drawLast lists what came last to what is under the cursor, and what became of it.
+// drawLast lists what came last to what is under the cursor, and what happened to it.
 func (m *Model) drawLast(c *canvas.Canvas, x, y, rows int) {
 	name, dead := "", map[string]bool{}
 	if m.right {

@@ -51,9 +51,9 @@ type Model struct {
 	right    bool                                  // the cursor is among the functions
 	at       [2]int                                // its place among sources and among functions
 	top      int                                   // rows scrolled
-	drill    *plan.Drill                           // under way
+	drill    *plan.Drill                           // in progress
 	elapsed  time.Duration                         // of it
-	live     *measure.Run                          // of the drill under way
+	live     *measure.Run                          // of the drill in progress
 	run      *measure.Run                          // the last one that was seen whole
 	ofRun    *session.Traffic                      // what went over the wires in it, while that is shown
 	now      time.Time
@@ -77,7 +77,7 @@ type choice struct {
 	bad         bool  // no wire takes it
 }
 
-// New returns the view of a desk; states says how a function stands, the longest
+// New returns the view of a session; states says how a function stands, the longest
 // words first.
 func New(s *session.Standing, states func(fn int) (canvas.Style, []string)) *Model {
 	m := &Model{s: s, states: states, now: time.Now()}
@@ -102,7 +102,7 @@ func (m *Model) Resize(w, h int) { m.w, m.h = w, h }
 // countEvery is the least time between two counts of the traffic.
 const countEvery = 90 * time.Millisecond
 
-// Refresh takes in what has changed at the desk.
+// Refresh takes in what has changed in the session.
 func (m *Model) Refresh() {
 	p := m.s.Plan()
 	if m.ofRun != nil && p != m.plan { // the project was read again
@@ -133,12 +133,12 @@ func (m *Model) Refresh() {
 	}
 }
 
-// Drill takes in how the drill under way stands.
+// Drill takes in how the drill in progress stands.
 func (m *Model) Drill(d *plan.Drill, t *session.Traffic, r *measure.Run) {
 	m.drill, m.live, m.traffic, m.elapsed = d, r, t, time.Duration(t.Clock)
 }
 
-// Over takes in that no drill is under way. What went over the wires in one that
+// Over takes in that no drill is in progress. What went over the wires in one that
 // has just ended stays on the map. A nil run has nothing to do with it.
 func (m *Model) Over(r *measure.Run) {
 	if r != nil {
@@ -334,7 +334,7 @@ func (m *Model) storage() *plan.Source {
 	return nil
 }
 
-// upload asks for a file and for its key, and puts it into the bucket of the source under the
+// upload requests a file and for its key, and puts it into the bucket of the source under the
 // cursor.
 func (m *Model) upload() tea.Cmd {
 	src, s := m.storage(), m.s

@@ -178,7 +178,7 @@ func TestTheMap(t *testing.T) {
 
 // An event goes its way stop by stop: before it is sent as far as its wires, sent
 // as far as it comes, and one that no wire takes stops with the reason. With the
-// project mended it is offered again.
+// project fixed it is offered again.
 func TestTheWayOfAnEvent(t *testing.T) {
 	x := open(t, quay, 150, 43)
 	x.press("enter")
@@ -306,7 +306,7 @@ func TestEventsOfARun(t *testing.T) {
 	x.shows("3 in", "1 unmatched")
 	x.stand.Resume()
 	x.Over(run)
-	// what went over the wires stays on the map, until something else is asked for
+	// what went over the wires stays on the map, until something else is requested
 	x.shows("3 in", "1 unmatched", "2 sent on ─▸ scans ─▸ gate", "1 dead letters ─▸ refused", "!not in this drill")
 	if _, title := x.Title(); title != "counts of the last run, d" {
 		t.Errorf("the title is %q", title)
@@ -367,7 +367,7 @@ func TestEventsOfARun(t *testing.T) {
 		}
 	}
 	t.Error("nothing can be fired at fixes")
-	// mended, the wire takes what the run could not deliver
+	// fixed, the wire takes what the run could not deliver
 	file := filepath.Join(x.dir, "nightdrill.yaml")
 	yaml, _ := os.ReadFile(file)
 	if err := os.WriteFile(file, []byte(strings.Replace(string(yaml), "in/*.csv", "in/*", 1)), 0o644); err != nil {
