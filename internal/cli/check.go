@@ -79,7 +79,7 @@ the event.`,
 
 // picture draws the map of a project's wiring to a file.
 func picture(l *project.Loaded, path string, over bool) error {
-	return export.WiringFile(path, session.Map(plan.NewStanding(l.Project), nil), over)
+	return export.WiringFile(path, session.Map(plan.Expand(l.Project), nil), over)
 }
 
 // wiring prints in a few lines what reaches which function.

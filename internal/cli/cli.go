@@ -149,7 +149,7 @@ func oneLine(s string) string {
 func wrong(err error) error { return coded{wrongUse, err} }
 
 // open opens the project in a folder.
-func open(ctx context.Context, dir string) (*session.Desk, error) {
+func open(ctx context.Context, dir string) (*session.Workspace, error) {
 	d, err := session.Open(ctx, dir)
 	var m project.Mistakes
 	if err == nil {

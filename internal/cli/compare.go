@@ -63,7 +63,7 @@ same events, and compares the two runs.`,
 	return c
 }
 
-func compareVariants(cmd *cobra.Command, d *session.Desk, function string, variants []string, cold, warm int, source, set, to string) error {
+func compareVariants(cmd *cobra.Command, d *session.Workspace, function string, variants []string, cold, warm int, source, set, to string) error {
 	switch {
 	case cold < 1 || cold > 10_000:
 		return wrong(fmt.Errorf("--cold must be from 1 to 10000, got %d", cold))
@@ -94,7 +94,7 @@ func compareVariants(cmd *cobra.Command, d *session.Desk, function string, varia
 }
 
 // compareLimits carries a drill out under two limits.
-func compareLimits(cmd *cobra.Command, d *session.Desk, name string, limits, against []string, to string) error {
+func compareLimits(cmd *cobra.Command, d *session.Workspace, name string, limits, against []string, to string) error {
 	drill, err := d.Drill(name)
 	if err != nil {
 		return wrong(err)

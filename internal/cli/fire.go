@@ -92,7 +92,7 @@ reply is listed.`,
 }
 
 // findItem finds what is to be fired.
-func findItem(in io.Reader, d *session.Desk, source, name, key string) (*session.Item, error) {
+func findItem(in io.Reader, d *session.Workspace, source, name, key string) (*session.Item, error) {
 	s := d.SourceNamed(source)
 	if s < 0 {
 		var names []string
@@ -267,7 +267,7 @@ func stepOf(x *session.Step) firedStep {
 	return out
 }
 
-func fire(cmd *cobra.Command, d *session.Desk, o session.Order, times int, asJSON bool) error {
+func fire(cmd *cobra.Command, d *session.Workspace, o session.Order, times int, asJSON bool) error {
 	s, leave, err := quietly(d)
 	if err != nil {
 		return err
@@ -328,12 +328,12 @@ func fire(cmd *cobra.Command, d *session.Desk, o session.Order, times int, asJSO
 // neverInvoked returns why an event would wait without an end: a function that it reaches
 // has a limit of 0. It returns "" where all may be invoked; an HTTP request is rejected, and waits for
 // nothing.
-func neverInvoked(d *session.Desk, i *session.Item, variant string) string {
+func neverInvoked(d *session.Workspace, i *session.Item, variant string) string {
 	src := &d.Sources[i.Source]
 	if src.Kind == plan.HTTP {
 		return ""
 	}
-	takes := d.Takes(i.Source, i.Payload)
+	takes := d.Routes(i.Source, i.Payload)
 	for w := range src.Wires {
 		if takes&(1<<w) == 0 {
 			continue
@@ -354,7 +354,7 @@ func neverInvoked(d *session.Desk, i *session.Item, variant string) string {
 }
 
 // shoot fires once and waits for the end.
-func shoot(cmd *cobra.Command, s *session.Standing, o session.Order) (session.Shown, error) {
+func shoot(cmd *cobra.Command, s *session.Session, o session.Order) (session.Shown, error) {
 	f := s.Fire(o)
 	select {
 	case <-f.Whole():
@@ -366,7 +366,7 @@ func shoot(cmd *cobra.Command, s *session.Standing, o session.Order) (session.Sh
 }
 
 // quietly opens the session for one command; leave ends it and whatever runs.
-func quietly(d *session.Desk) (s *session.Standing, leave func(), err error) {
+func quietly(d *session.Workspace) (s *session.Session, leave func(), err error) {
 	farewell, err := proc.Guard(nil)
 	if err != nil {
 		return nil, nil, could(err)
@@ -375,7 +375,7 @@ func quietly(d *session.Desk) (s *session.Standing, leave func(), err error) {
 	return s, func() { s.Close(); farewell() }, nil
 }
 
-func describe(s *session.Standing, v *session.Shown) fired {
+func describe(s *session.Session, v *session.Shown) fired {
 	x := fired{N: v.N, Source: v.Item.SourceName, Payload: v.Item.Title(), Phases: map[string]float64{}}
 	if v.Refused != nil {
 		x.Outcome, x.Why, x.Log = "not sent", v.Refused.Text, v.Refused.Lines
@@ -396,8 +396,8 @@ func describe(s *session.Standing, v *session.Shown) fired {
 	if t == nil {
 		return x
 	}
-	x.Attempts = len(v.Track.Tries)
-	for _, m := range v.Track.Made {
+	x.Attempts = len(v.Trace.Attempts)
+	for _, m := range v.Trace.Made {
 		if m.Origin == engine.FromDeadLetter {
 			x.DeadLetters++
 		}
@@ -411,7 +411,7 @@ func describe(s *session.Standing, v *session.Shown) fired {
 		return x
 	}
 	x.Class = t.Invocation.Class.String()
-	for _, p := range measure.Phases(v.Track.Arrived, &t.Instance, &t.Invocation) {
+	for _, p := range measure.Phases(v.Trace.Arrived, &t.Instance, &t.Invocation) {
 		x.Phases[strings.ReplaceAll(p.Name, " ", "_")] += millis(p.Took())
 	}
 	for _, l := range s.Lines(*v, t, 1000) {
@@ -463,7 +463,7 @@ func line(x *fired) string {
 	return text
 }
 
-func printFiring(w io.Writer, s *session.Standing, v *session.Shown, x *fired) {
+func printFiring(w io.Writer, s *session.Session, v *session.Shown, x *fired) {
 	fmt.Fprintf(w, "%s %s  %s\n", x.Source, x.Payload, proc.Harmless(v.Item.Label))
 	fmt.Fprintln(w, line(x))
 	if v.Refused != nil {
@@ -479,9 +479,9 @@ func printFiring(w io.Writer, s *session.Standing, v *session.Shown, x *fired) {
 		}
 		return
 	}
-	if len(v.Track.Tries) > 1 {
-		for _, a := range v.Track.Tries {
-			fmt.Fprintln(w, "  "+proc.Harmless(session.AttemptOf(a, v.Track.Arrived).Words()))
+	if len(v.Trace.Attempts) > 1 {
+		for _, a := range v.Trace.Attempts {
+			fmt.Fprintln(w, "  "+proc.Harmless(session.AttemptOf(a, v.Trace.Arrived).Words()))
 		}
 	}
 	if r := t.Reply; r != nil && r.Status > 0 {
@@ -499,7 +499,7 @@ func printFiring(w io.Writer, s *session.Standing, v *session.Shown, x *fired) {
 	if text := session.WhatWaits(&s.Plan().Sources[v.Item.Source]); text != "" {
 		fmt.Fprintf(w, "  (it waits for %s)\n", text)
 	}
-	for _, p := range measure.Phases(v.Track.Arrived, &t.Instance, &t.Invocation) {
+	for _, p := range measure.Phases(v.Trace.Arrived, &t.Instance, &t.Invocation) {
 		fmt.Fprintf(w, "  %-12s %9.2f\n", p.Name, millis(p.Took()))
 	}
 	if t.Reply != nil {
@@ -514,7 +514,7 @@ func printFiring(w io.Writer, s *session.Standing, v *session.Shown, x *fired) {
 }
 
 // printTrace prints the steps of a chain, with what went in and came out.
-func printTrace(w io.Writer, s *session.Standing, v *session.Shown) {
+func printTrace(w io.Writer, s *session.Session, v *session.Shown) {
 	steps := s.Trace(v)
 	if len(steps) < 2 {
 		return

@@ -15,7 +15,7 @@ import (
 )
 
 // fireAll fires every payload that has expectations.
-func fireAll(cmd *cobra.Command, d *session.Desk, o session.Order, junit string) error {
+func fireAll(cmd *cobra.Command, d *session.Workspace, o session.Order, junit string) error {
 	s, leave, err := quietly(d)
 	if err != nil {
 		return err
@@ -96,7 +96,7 @@ func fireAll(cmd *cobra.Command, d *session.Desk, o session.Order, junit string)
 
 // astraySets returns the sets whose expectations cannot be fired, since it is not clear to
 // which source, with what to do.
-func astraySets(d *session.Desk) map[string]string {
+func astraySets(d *session.Workspace) map[string]string {
 	out := map[string]string{}
 	for i := range d.Sets {
 		set := &d.Sets[i]

@@ -108,7 +108,7 @@ func jsonFlag(c *cobra.Command, to *string) {
 }
 
 // runDrill carries out a drill headless.
-func runDrill(cmd *cobra.Command, d *session.Desk, name string, o runOptions) error {
+func runDrill(cmd *cobra.Command, d *session.Workspace, name string, o runOptions) error {
 	if err := d.Startable(); err != nil {
 		return err
 	}
@@ -125,7 +125,7 @@ func runDrill(cmd *cobra.Command, d *session.Desk, name string, o runOptions) er
 }
 
 // runPlanned carries out a drill and judges it.
-func runPlanned(cmd *cobra.Command, d *session.Desk, drill *plan.Drill, o runOptions) error {
+func runPlanned(cmd *cobra.Command, d *session.Workspace, drill *plan.Drill, o runOptions) error {
 	if o.baseline == "" && cmd.Flags().Changed("worse") {
 		return wrong(errors.New("--worse needs --baseline RUN: it is how much worse than that run this one may be"))
 	}
@@ -196,7 +196,7 @@ func runPlanned(cmd *cobra.Command, d *session.Desk, drill *plan.Drill, o runOpt
 
 // carryOut carries a drill out and waits for its end. Where it was begun, it gives
 // it, also with an error.
-func carryOut(cmd *cobra.Command, d *session.Desk, drill *plan.Drill, journal io.Writer) (*session.Running, error) {
+func carryOut(cmd *cobra.Command, d *session.Workspace, drill *plan.Drill, journal io.Writer) (*session.Running, error) {
 	if err := d.Startable(); err != nil {
 		return nil, err
 	}

@@ -329,7 +329,7 @@ func listRuns(cmd *cobra.Command, s *store.Store, asJSON bool) error {
 	fmt.Fprintln(w, "run\tdrill\tbegan\tseconds\tevents\tdead-lettered\trejected\tbudgets\tname, note\t")
 	for _, r := range all {
 		arrived, lost, away, budgets := "–", "–", "–", "–"
-		if m := r.Main; m != nil {
+		if m := r.Headline; m != nil {
 			arrived, lost, away = fmt.Sprint(m.Arrived), fmt.Sprint(m.Lost), fmt.Sprint(m.Rejected)
 			if m.Held+m.Missed > 0 {
 				budgets = fmt.Sprintf("%d of %d met", m.Held, m.Held+m.Missed)

@@ -56,22 +56,22 @@ func TestRunsAreUsed(t *testing.T) {
 		t.Errorf("the rule keeps two runs:\n%s\nbefore it were\n%s", list, first)
 	}
 	for want, args := range map[string][]string{
-		"must be a share":             {"run", "--baseline", "last", "--worse", "5"},
-		"--baseline: there is no":    {"run", "--baseline", "none"},
-		"has no variant":             {"compare", "quote", "--variants", "quick"},
-		"--cold 0: from 1":           {"compare", "quote", "--cold", "0"},
-		"there is no function":       {"compare", "quoet"},
-		"is a drill: say under":      {"compare", "short"},
-		"cannot be compared with itself":    {"compare", "last", "last"},
-		"no payload of the set":      {"compare", "quote", "--payloads", "none"},
-		"there is no picture":        {"runs", "export", "last", "--chart", "pie"},
-		"are in points":              {"runs", "export", "last", "--width", "-3"},
-		"there is no run \"x\"":      {"runs", "replay", "x"},
-		"is no name for a run":       {"runs", "name", "last", "last"},
-		"there is no run \"y\"":      {"runs", "delete", "last", "y"},
-		"runs what?":                 {"runs"},
-		"unknown flag: --sgv":        {"runs", "export", "last", "--sgv"},
-		"--against: there is no run": {"runs", "export", "last", "--against", "nobody"},
+		"must be a share":                {"run", "--baseline", "last", "--worse", "5"},
+		"--baseline: there is no":        {"run", "--baseline", "none"},
+		"has no variant":                 {"compare", "quote", "--variants", "quick"},
+		"--cold 0: from 1":               {"compare", "quote", "--cold", "0"},
+		"there is no function":           {"compare", "quoet"},
+		"is a drill: say under":          {"compare", "short"},
+		"cannot be compared with itself": {"compare", "last", "last"},
+		"no payload of the set":          {"compare", "quote", "--payloads", "none"},
+		"there is no picture":            {"runs", "export", "last", "--chart", "pie"},
+		"are in points":                  {"runs", "export", "last", "--width", "-3"},
+		"there is no run \"x\"":          {"runs", "replay", "x"},
+		"is no name for a run":           {"runs", "name", "last", "last"},
+		"there is no run \"y\"":          {"runs", "delete", "last", "y"},
+		"runs what?":                     {"runs"},
+		"unknown flag: --sgv":            {"runs", "export", "last", "--sgv"},
+		"--against: there is no run":     {"runs", "export", "last", "--against", "nobody"},
 	} {
 		do(2, want, args...)
 	}
@@ -133,7 +133,7 @@ func TestAKilledRunIsOfUse(t *testing.T) {
 			}
 			defer s.Close()
 			all, err := s.List()
-			if err != nil || len(all) <= n || all[0].Finished || all[0].Length < 1500*time.Millisecond || all[0].Main != nil {
+			if err != nil || len(all) <= n || all[0].Finished || all[0].Length < 1500*time.Millisecond || all[0].Headline != nil {
 				return false
 			}
 			run, err := s.Load(all[0].ID)

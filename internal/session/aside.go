@@ -83,7 +83,7 @@ func (a *aside) close() {
 }
 
 // Apart returns what is said where another program has the project open: "" otherwise.
-func (d *Desk) Apart() string {
+func (d *Workspace) Apart() string {
 	if d.aside.second == "" {
 		return ""
 	}

@@ -23,7 +23,7 @@ type frontRecording struct {
 }
 
 // Record begins to record what comes to the front, as a payload set.
-func (s *Standing) Record(name string) error {
+func (s *Session) Record(name string) error {
 	r, err := Recording(s.Dir, name, nil, false)
 	if err != nil {
 		return err
@@ -45,7 +45,7 @@ func (s *Standing) Record(name string) error {
 
 // RecordingNow returns the name of the set that the front is recorded as, and how
 // much there is of it; "" when it is not recorded.
-func (s *Standing) RecordingNow() (name string, n int) {
+func (s *Session) RecordingNow() (name string, n int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.recording == nil {
@@ -56,7 +56,7 @@ func (s *Standing) RecordingNow() (name string, n int) {
 
 // StopRecording ends the recording of the front and adds the set to the project.
 // It tells what happened to it.
-func (s *Standing) StopRecording() (said string, err error) {
+func (s *Session) StopRecording() (said string, err error) {
 	s.mu.Lock()
 	f := s.recording
 	s.recording = nil
@@ -91,7 +91,7 @@ func (s *Standing) StopRecording() (said string, err error) {
 }
 
 // recorded answers a request at the front, and records both while that is wanted.
-func (s *Standing) recorded(ctx context.Context, r *event.Request, trailers []string) front.Answer {
+func (s *Session) recorded(ctx context.Context, r *event.Request, trailers []string) front.Answer {
 	s.mu.Lock()
 	f := s.recording
 	s.mu.Unlock()

@@ -89,7 +89,7 @@ func monotonic() int64 {
 }
 
 // open makes a session with one function of this program, and a drill for it.
-func open(tb testing.TB, as string, limits plan.Limits, phases ...arrival.Phase) (*Desk, *plan.Drill) {
+func open(tb testing.TB, as string, limits plan.Limits, phases ...arrival.Phase) (*Workspace, *plan.Drill) {
 	tb.Helper()
 	dir := tb.TempDir()
 	runs, err := store.Open(dir)
@@ -114,7 +114,7 @@ func open(tb testing.TB, as string, limits plan.Limits, phases ...arrival.Phase)
 	return d, &p.Drills[0]
 }
 
-func carryOut(tb testing.TB, d *Desk, drill *plan.Drill) (*Running, *measure.Run) {
+func carryOut(tb testing.TB, d *Workspace, drill *plan.Drill) (*Running, *measure.Run) {
 	tb.Helper()
 	r, err := d.Start(context.Background(), drill, nil)
 	if err != nil {

@@ -36,14 +36,14 @@ func NextTimes(src *plan.Source, after time.Time, n int) (out []DueTime) {
 }
 
 // Ticking reports whether schedules fire by themselves.
-func (s *Standing) Ticking() bool {
+func (s *Session) Ticking() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.ticking
 }
 
 // SetTicking reports whether schedules fire by themselves while the program is open.
-func (s *Standing) SetTicking(on bool) {
+func (s *Session) SetTicking(on bool) {
 	s.mu.Lock()
 	s.ticking = on
 	s.mu.Unlock()
@@ -51,7 +51,7 @@ func (s *Standing) SetTicking(on bool) {
 }
 
 // rewind makes the schedules be read again.
-func (s *Standing) rewind() {
+func (s *Session) rewind() {
 	select {
 	case s.wind <- struct{}{}:
 	default:
@@ -63,7 +63,7 @@ func (s *Standing) rewind() {
 const missedAfter = 2 * time.Second
 
 // keepTime fires schedules when they fall due, while that is wanted.
-func (s *Standing) keepTime() {
+func (s *Session) keepTime() {
 	last := time.Now()
 	timer := time.NewTimer(time.Hour)
 	defer timer.Stop()
@@ -87,7 +87,7 @@ const longestWait = 10 * time.Second
 
 // tick fires what has fallen due since the last time, and says how long there is
 // until the next.
-func (s *Standing) tick(last *time.Time) time.Duration {
+func (s *Session) tick(last *time.Time) time.Duration {
 	s.mu.Lock()
 	sources, ticking, paused := s.Sources, s.ticking, s.paused != ""
 	s.mu.Unlock()

@@ -13,7 +13,7 @@ import (
 )
 
 // Variants returns the names of a function and of its variants.
-func (d *Desk) Variants(function string) []string {
+func (d *Workspace) Variants(function string) []string {
 	fn := d.FunctionNamed(function)
 	if fn < 0 {
 		return nil
@@ -29,7 +29,7 @@ func (d *Desk) Variants(function string) []string {
 // times cold, and sends it so many warm events, in turns. The variants are named
 // with or without their function; none means all. The events are those of a set and
 // a source; where these are not named, of the first that reach the function.
-func (d *Desk) VariantDrill(function string, variants []string, cold, warm int, source, set string) (*plan.Drill, error) {
+func (d *Workspace) VariantDrill(function string, variants []string, cold, warm int, source, set string) (*plan.Drill, error) {
 	known := d.Variants(function)
 	if known == nil {
 		return nil, fmt.Errorf("unknown function %q; available: %s", function, strings.Join(names(d.Functions, func(f plan.Function) string { return f.Name }), ", "))
@@ -84,11 +84,11 @@ func names[T any](all []T, of func(T) string) (out []string) {
 }
 
 // feedFor finds a source and a set whose payloads reach a function.
-func (d *Desk) feedFor(function, source, set string) (plan.Feed, error) {
+func (d *Workspace) feedFor(function, source, set string) (plan.Feed, error) {
 	fn := d.FunctionNamed(function)
 	reaches := func(src, k int) bool {
 		for n := range d.Sets[k].Payloads {
-			takes := d.Takes(src, AsObject(&d.Sources[src], &d.Sets[k].Payloads[n]))
+			takes := d.Routes(src, AsObject(&d.Sources[src], &d.Sets[k].Payloads[n]))
 			for w := range d.Sources[src].Wires {
 				if takes&(1<<w) != 0 && d.Sources[src].Wires[w].To == fn {
 					return true
@@ -163,7 +163,7 @@ const mostTurns = 8
 
 // ReplayedBy returns the run that a run replays, or "".
 func ReplayedBy(r *measure.Run) string {
-	var t Told
+	var t Manifest
 	if len(r.Plan) == 0 || json.Unmarshal(r.Plan, &t) != nil {
 		return ""
 	}

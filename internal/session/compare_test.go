@@ -18,7 +18,7 @@ import (
 
 // twins is a session with a function and two variants of it, that answer alike but for
 // one, which says how long it was busy.
-func twins(t *testing.T) *Desk {
+func twins(t *testing.T) *Workspace {
 	d, _ := open(t, "two bytes", plan.Limits{Max: 2, PerInstance: 1, IdleAfter: 50 * time.Millisecond}, arrival.Phase{Pattern: arrival.Once})
 	p := *d.Project
 	p.Functions = slices.Clone(p.Functions)
@@ -109,12 +109,12 @@ func TestVariantsThatCannotBeCompared(t *testing.T) {
 		of          []string
 		source, set string
 	}{
-		`unknown function "g"; available: f`:  {function: "g"},
-		`f has no variant "fast"; available: f`:   {function: "f", of: []string{"fast"}},
-		"one variant cannot be compared with itself":   {function: "f", of: []string{"same"}},
-		"is started elsewhere":            {function: "f", of: []string{"f", "away"}},
-		"no payload of the set others reaches f": {function: "f", of: []string{"f", "same"}, set: "others"},
-		"at the source x reaches f":              {function: "f", of: []string{"f", "same"}, source: "x"},
+		`unknown function "g"; available: f`:         {function: "g"},
+		`f has no variant "fast"; available: f`:      {function: "f", of: []string{"fast"}},
+		"one variant cannot be compared with itself": {function: "f", of: []string{"same"}},
+		"is started elsewhere":                       {function: "f", of: []string{"f", "away"}},
+		"no payload of the set others reaches f":     {function: "f", of: []string{"f", "same"}, set: "others"},
+		"at the source x reaches f":                  {function: "f", of: []string{"f", "same"}, source: "x"},
 	} {
 		if _, err := d.VariantDrill(c.function, c.of, 3, 3, c.source, c.set); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q", err, want)

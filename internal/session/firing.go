@@ -54,7 +54,7 @@ type Firing struct {
 	// guarded by the session
 	doing   string
 	sent    *payload.Payload
-	track   *runner.Track
+	trace   *runner.Trace
 	driver  *runner.Driver
 	refused *Failure
 	trimmed bool
@@ -76,7 +76,7 @@ const (
 const slowAfter = 25 * time.Millisecond
 
 // Fire sends an event. It returns at once; Look tells what happens to it.
-func (s *Standing) Fire(o Order) *Firing {
+func (s *Session) Fire(o Order) *Firing {
 	ctx, stop := context.WithCancel(s.life)
 	f := &Firing{Order: o, At: time.Now(), stop: stop, done: make(chan struct{}), whole: make(chan struct{})}
 	s.mu.Lock()
@@ -104,9 +104,9 @@ func (s *Standing) Fire(o Order) *Firing {
 		s.carryOut(ctx, f, values)
 		close(f.done)
 		s.mu.Lock()
-		t, over := f.track, s.over
+		t, over := f.trace, s.over
 		s.mu.Unlock()
-		if t == nil || len(s.Look(f).Track.Made) == 0 {
+		if t == nil || len(s.Look(f).Trace.Made) == 0 {
 			return
 		}
 		s.changed()
@@ -122,7 +122,7 @@ func (s *Standing) Fire(o Order) *Firing {
 // Stop ends the waiting for a firing that is not over.
 func (f *Firing) Stop() { f.stop() }
 
-func (s *Standing) carryOut(ctx context.Context, f *Firing, values payload.Values) {
+func (s *Session) carryOut(ctx context.Context, f *Firing, values payload.Values) {
 	refuse := func(why *Failure) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
@@ -188,14 +188,14 @@ func (s *Standing) carryOut(ctx context.Context, f *Firing, values payload.Value
 		}
 	}
 	f.doing, f.driver = "", driver
-	f.track = driver.Fire(shot)
+	f.trace = driver.Fire(shot)
 	over := s.over
 	s.mu.Unlock()
 	// one that is over soon is reported once, when it is
 	slow := time.AfterFunc(slowAfter, s.changed)
 	defer slow.Stop()
 	select {
-	case <-f.track.Done():
+	case <-f.trace.Done():
 	case <-over:
 	case <-ctx.Done():
 	}
@@ -203,14 +203,14 @@ func (s *Standing) carryOut(ctx context.Context, f *Firing, values payload.Value
 }
 
 // aim returns what the driver is to do; the lock is held.
-func (s *Standing) aim(f *Firing, p *payload.Payload) (shot runner.Shot, fns []int, why *Failure) {
+func (s *Session) aim(f *Firing, p *payload.Payload) (shot runner.Event, fns []int, why *Failure) {
 	source := f.Item.Source
 	if source >= len(s.Whole.Sources) || s.Whole.Sources[source].Name != f.Item.SourceName {
 		return shot, nil, &Failure{Text: "the source " + f.Item.SourceName + " no longer exists"}
 	}
-	shot = runner.Shot{Source: source, Payload: p, Takes: s.Whole.Takes(source, p), Cold: f.Cold}
+	shot = runner.Event{Source: source, Payload: p, Routes: s.Whole.Routes(source, p), Cold: f.Cold}
 	for w, wire := range s.Whole.Sources[source].Wires {
-		if shot.Takes&(1<<w) == 0 {
+		if shot.Routes&(1<<w) == 0 {
 			continue
 		}
 		to := wire.To
@@ -225,14 +225,14 @@ func (s *Standing) aim(f *Firing, p *payload.Payload) (shot runner.Shot, fns []i
 			fns = append(fns, to)
 		}
 	}
-	if f.Variant != "" && shot.Source == source && shot.Takes != 0 {
+	if f.Variant != "" && shot.Source == source && shot.Routes != 0 {
 		return shot, nil, &Failure{Text: fmt.Sprintf("no function that %s leads to has a variant %q", f.Item.SourceName, f.Variant)}
 	}
 	return shot, s.onward(fns), nil
 }
 
 // onward adds the functions that replies of some are sent on to, and so on.
-func (s *Standing) onward(fns []int) []int {
+func (s *Session) onward(fns []int) []int {
 	for i := 0; i < len(fns); i++ {
 		for _, t := range s.Whole.Functions[fns[i]].Then {
 			for _, w := range s.Whole.Sources[t.To].Wires {
@@ -247,7 +247,7 @@ func (s *Standing) onward(fns []int) []int {
 
 // await waits until functions whose code changed have instances of the new one,
 // where they have any: what is fired now is answered by what was changed.
-func (s *Standing) await(ctx context.Context, w *works, fns []int, doing func(string)) *Failure {
+func (s *Session) await(ctx context.Context, w *works, fns []int, doing func(string)) *Failure {
 	tick := time.NewTicker(2 * time.Millisecond)
 	defer tick.Stop()
 	for _, fn := range fns {
@@ -281,22 +281,22 @@ func (s *Standing) await(ctx context.Context, w *works, fns []int, doing func(st
 }
 
 // trim drops large requests and replies of long ago.
-func (s *Standing) trim() {
+func (s *Session) trim() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	kept := 0
 	for i, f := range slices.Backward(s.firings) {
-		if f.track == nil || f.trimmed {
+		if f.trace == nil || f.trimmed {
 			continue
 		}
 		select {
-		case <-f.track.Whole():
+		case <-f.trace.Whole():
 		default:
 			continue // it is still needed
 		}
-		kept += f.driver.Weight(f.track)
+		kept += f.driver.Weight(f.trace)
 		if kept > keptOfFirings {
-			f.driver.Trim(f.track, keptOfEach)
+			f.driver.Trim(f.trace, keptOfEach)
 			short := *f // a copy: the firing may be on a screen
 			short.sent, short.trimmed, short.Item = f.sent.Short(keptOfEach), true, f.Item.short(keptOfEach)
 			s.firings[i] = &short
@@ -309,23 +309,23 @@ type Shown struct {
 	*Firing
 	Doing   string
 	Sent    *payload.Payload
-	Track   *runner.Track // nil before it was handed in
+	Trace   *runner.Trace // nil before it was handed in
 	Refused *Failure      // why it was not
 	Over    bool
 }
 
 // Look returns a firing as it is now.
-func (s *Standing) Look(f *Firing) Shown {
+func (s *Session) Look(f *Firing) Shown {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.look(f)
 }
 
-func (s *Standing) look(f *Firing) Shown {
+func (s *Session) look(f *Firing) Shown {
 	v := Shown{Firing: f, Doing: f.doing, Sent: f.sent, Refused: f.refused}
-	if f.track != nil {
-		t := f.driver.Look(f.track)
-		v.Track = &t
+	if f.trace != nil {
+		t := f.driver.Look(f.trace)
+		v.Trace = &t
 	}
 	select {
 	case <-f.done:
@@ -336,7 +336,7 @@ func (s *Standing) look(f *Firing) Shown {
 }
 
 // Recent returns the last n firings, oldest first, as they are now.
-func (s *Standing) Recent(n int) (out []Shown) {
+func (s *Session) Recent(n int) (out []Shown) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, f := range s.firings[max(0, len(s.firings)-n):] {
@@ -346,25 +346,25 @@ func (s *Standing) Recent(n int) (out []Shown) {
 }
 
 // Last returns the last attempt, or nil.
-func (v Shown) Last() *runner.Try {
-	if v.Track == nil || len(v.Track.Tries) == 0 {
+func (v Shown) Last() *runner.Attempt {
+	if v.Trace == nil || len(v.Trace.Attempts) == 0 {
 		return nil
 	}
-	return v.Track.Tries[len(v.Track.Tries)-1]
+	return v.Trace.Attempts[len(v.Trace.Attempts)-1]
 }
 
 // Outcome returns the outcome of its deliveries: the worst of them.
 func (v Shown) Outcome() engine.Outcome {
 	worst := engine.Done
-	if v.Track == nil {
+	if v.Trace == nil {
 		return engine.Abandoned
 	}
-	for _, d := range v.Track.Ended {
+	for _, d := range v.Trace.Ended {
 		if d.Outcome != engine.Done {
 			worst = d.Outcome
 		}
 	}
-	if len(v.Track.Ended) == 0 {
+	if len(v.Trace.Ended) == 0 {
 		return engine.Abandoned
 	}
 	return worst
@@ -372,17 +372,17 @@ func (v Shown) Outcome() engine.Outcome {
 
 // Latency returns the time from its arrival to the end of its last delivery.
 func (v Shown) Latency() time.Duration {
-	if v.Track == nil {
+	if v.Trace == nil {
 		return 0
 	}
-	last := v.Track.Arrived
-	for _, d := range v.Track.Ended {
+	last := v.Trace.Arrived
+	for _, d := range v.Trace.Ended {
 		last = max(last, d.Ended)
 	}
-	if t := v.Last(); t != nil && t.Invocation.Done > 0 && len(v.Track.Tries) == 1 {
+	if t := v.Last(); t != nil && t.Invocation.Done > 0 && len(v.Trace.Attempts) == 1 {
 		last = t.Invocation.Done
 	}
-	return last.Sub(v.Track.Arrived)
+	return last.Sub(v.Trace.Arrived)
 }
 
 // Verdicts returns what of the expectations held.
@@ -397,7 +397,7 @@ func (v Shown) Verdicts() []payload.Verdict {
 
 // Before returns the firing of the same event before this one that had a reply,
 // and whether there is one.
-func (s *Standing) Before(f *Firing) (Shown, bool) {
+func (s *Session) Before(f *Firing) (Shown, bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, x := range slices.Backward(s.firings) {
@@ -444,7 +444,7 @@ const linesAfter = 300 * time.Millisecond
 
 // Lines returns the log lines of an attempt: those that its instance wrote from
 // its attempt on, for a cold one also those of its start.
-func (s *Standing) Lines(v Shown, t *runner.Try, most int) []logs.Entry {
+func (s *Session) Lines(v Shown, t *runner.Attempt, most int) []logs.Entry {
 	if t.Name == "" {
 		return nil
 	}
@@ -459,13 +459,13 @@ func (s *Standing) Lines(v Shown, t *runner.Try, most int) []logs.Entry {
 	}
 	s.mu.Lock()
 	for _, f := range slices.Backward(s.firings) {
-		if f.track == nil || f.driver != v.driver {
+		if f.trace == nil || f.driver != v.driver {
 			continue
 		}
 		if f.At.Before(from) {
 			break
 		}
-		if at, ok := f.driver.NextOn(f.track, t); ok && at.Before(to) {
+		if at, ok := f.driver.NextOn(f.trace, t); ok && at.Before(to) {
 			to = at
 		}
 	}
@@ -479,14 +479,14 @@ const heardAfter = 25 * time.Millisecond
 
 // Heard waits a little for the lines of a firing that is over: they come by
 // another way than the reply.
-func (s *Standing) Heard(v Shown) {
+func (s *Session) Heard(v Shown) {
 	if t := v.Last(); t != nil && t.Name != "" {
 		time.Sleep(heardAfter)
 	}
 }
 
 // Variants names the variants of the functions that a source leads to.
-func (s *Standing) Variants(source string) (out []string) {
+func (s *Session) Variants(source string) (out []string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	i := s.SourceNamed(source)
@@ -573,7 +573,7 @@ func (x *Series) Says() string {
 
 // FireTimes fires an event several times, each when the one before is over. It
 // ends early when one could not be sent.
-func (s *Standing) FireTimes(o Order, times int) *Series {
+func (s *Session) FireTimes(o Order, times int) *Series {
 	ctx, stop := context.WithCancel(s.life)
 	x := &Series{stop: stop, done: make(chan struct{})}
 	go func() {
@@ -615,7 +615,7 @@ func (s *Standing) FireTimes(o Order, times int) *Series {
 func shortTime(d time.Duration) string { return fmt.Sprintf("%.2f ms", float64(d)/1e6) }
 
 // Preview returns what an item would send now.
-func (s *Standing) Preview(i *Item) (*payload.Payload, error) {
+func (s *Session) Preview(i *Item) (*payload.Payload, error) {
 	s.mu.Lock()
 	n := s.counts[i.Key()] + 1
 	s.mu.Unlock()

@@ -20,7 +20,7 @@ import (
 
 // answer answers a request at the front: it finds the source whose wire takes
 // it, and looks at what the source asks of its callers.
-func (s *Standing) answer(ctx context.Context, r *event.Request) front.Answer {
+func (s *Session) answer(ctx context.Context, r *event.Request) front.Answer {
 	s.enter()
 	defer s.leave()
 	s.mu.Lock()
@@ -72,7 +72,7 @@ func crossSite(r *event.Request, src *plan.Source) string {
 }
 
 // await202 waits for the answer, or not, where the caller does not wait for it.
-func (s *Standing) await202(ctx context.Context, f *Firing, pl *payload.Payload) front.Answer {
+func (s *Session) await202(ctx context.Context, f *Firing, pl *payload.Payload) front.Answer {
 	if pl.Async() {
 		select {
 		case <-f.Done():
@@ -108,9 +108,9 @@ func headerOf(r *event.Request, name string) string {
 }
 
 // taking returns the source that takes a request, or -1.
-func taking(p *plan.Standing, pl *payload.Payload) int {
+func taking(p *plan.Expanded, pl *payload.Payload) int {
 	for i := range p.Sources {
-		if p.From[i] == i && p.Sources[i].Kind == plan.HTTP && p.Takes(i, pl) != 0 {
+		if p.From[i] == i && p.Sources[i].Kind == plan.HTTP && p.Routes(i, pl) != 0 {
 			return i
 		}
 	}
@@ -131,7 +131,7 @@ type nearRoute struct {
 }
 
 // nearRoutes returns the routes that a request came closest to, the closest first.
-func nearRoutes(p *plan.Standing, pl *payload.Payload) (out []nearRoute) {
+func nearRoutes(p *plan.Expanded, pl *payload.Payload) (out []nearRoute) {
 	for i := range p.Sources {
 		if p.From[i] != i || p.Sources[i].Kind != plan.HTTP {
 			continue
@@ -168,7 +168,7 @@ const mostRoutes = 8
 
 // untaken answers a request that no wire takes, and keeps it among the firings,
 // so that it can be offered again when a wire is fixed.
-func (s *Standing) untaken(p *plan.Standing, pl *payload.Payload) front.Answer {
+func (s *Session) untaken(p *plan.Expanded, pl *payload.Payload) front.Answer {
 	near := nearRoutes(p, pl)
 	if len(near) == 0 {
 		return front.Plain(http.StatusNotFound, "no wire takes %s; the project has no http source with a wire", pl.Label())
@@ -245,7 +245,7 @@ func allow(a front.Answer, c *plan.CORS, origin string) front.Answer {
 // preflight answers what a browser asks before a request of another origin
 // (Fetch Standard, CORS-preflight), from the settings of the source that would
 // take it.
-func preflight(p *plan.Standing, r *event.Request, origin, method string) front.Answer {
+func preflight(p *plan.Expanded, r *event.Request, origin, method string) front.Answer {
 	asked := *r
 	asked.Method = method
 	at := taking(p, &payload.Payload{Request: &asked})

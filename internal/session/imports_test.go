@@ -92,7 +92,7 @@ func TestTheFrontIsRecorded(t *testing.T) {
 	if err := s.Record("a/b"); err == nil {
 		t.Error("a name that leads elsewhere is taken")
 	}
-	if got := s.Delivered("web", &set.Payloads[0]); len(got) != 1 || got[0].Function != "f" || got[0].Form != "as it is" || got[0].Method != "POST" {
+	if got := s.Sent("web", &set.Payloads[0]); len(got) != 1 || got[0].Function != "f" || got[0].Form != "as it is" || got[0].Method != "POST" {
 		t.Errorf("delivered is %+v", got)
 	}
 }

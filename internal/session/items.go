@@ -122,7 +122,7 @@ func (x *Items) list() []*Item {
 
 // relist schedules a new list soon, once for all changes that come meanwhile. Files are read
 // without the lock, which drawing needs.
-func (s *Standing) relist() {
+func (s *Session) relist() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.relists++; s.relists > 1 {
@@ -288,16 +288,16 @@ func (i *Item) Content() []byte {
 	return i.Payload.Text()
 }
 
-// Delivered is what a function gets of a payload.
-type Delivered struct {
+// Sent is what a function gets of a payload.
+type Sent struct {
 	Function string
 	Form     string // binary, structured, body, shaped, batch, or as it is for a request
 	transport.Message
 }
 
-// Delivered returns what each function that a source's wires lead to gets of a
+// Sent returns what each function that a source's wires lead to gets of a
 // payload, without sending it.
-func (s *Standing) Delivered(source string, p *payload.Payload) (out []Delivered) {
+func (s *Session) Sent(source string, p *payload.Payload) (out []Sent) {
 	s.mu.Lock()
 	whole := s.Whole
 	s.mu.Unlock()
@@ -306,13 +306,13 @@ func (s *Standing) Delivered(source string, p *payload.Payload) (out []Delivered
 		return nil
 	}
 	src := &whole.Sources[at]
-	takes := whole.Takes(at, p)
+	takes := whole.Routes(at, p)
 	for w := range src.Wires {
 		if takes&(1<<w) == 0 {
 			continue
 		}
 		f := &whole.Functions[src.Wires[w].To]
-		d := Delivered{Function: f.Name, Form: f.Deliver.String()}
+		d := Sent{Function: f.Name, Form: f.Deliver.String()}
 		if p.Request != nil {
 			if f.Deliver != plan.DeliverShaped {
 				d.Form = "as it is"
@@ -335,7 +335,7 @@ const mostOffers = 8
 // Offer makes a payload of a set something that can be fired at a source, and
 // gives its key: payload n, from 0, as the project has it, or one that was only
 // made for a look.
-func (s *Standing) Offer(source string, set *payload.Set, n int, p *payload.Payload, look bool) string {
+func (s *Session) Offer(source string, set *payload.Set, n int, p *payload.Payload, look bool) string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	x := s.Items
@@ -357,7 +357,7 @@ func (s *Standing) Offer(source string, set *payload.Set, n int, p *payload.Payl
 
 // Save keeps a text as a payload of a source, and returns its key. A name that is
 // taken is refused.
-func (s *Standing) Save(source, name string, text []byte) (key string, err error) {
+func (s *Session) Save(source, name string, text []byte) (key string, err error) {
 	path, err := s.pathOf(source, name)
 	if err != nil {
 		return "", err
@@ -368,7 +368,7 @@ func (s *Standing) Save(source, name string, text []byte) (key string, err error
 	return s.put(source, name, path, text)
 }
 
-func (s *Standing) put(source, name, path string, text []byte) (string, error) {
+func (s *Session) put(source, name, path string, text []byte) (string, error) {
 	if err := save(path, text); err != nil {
 		return "", fmt.Errorf("the payload cannot be saved: %w", err)
 	}
@@ -381,7 +381,7 @@ func (s *Standing) put(source, name, path string, text []byte) (string, error) {
 
 // KeepExpectation adds a set to the project by which a copy of a payload expects the same
 // reply as the payload. Nothing is done where nothing is expected.
-func (s *Standing) KeepExpectation(of *Item, name string) error {
+func (s *Session) KeepExpectation(of *Item, name string) error {
 	if of.Expect == nil || of.Set == "" {
 		return nil
 	}
@@ -407,7 +407,7 @@ func (s *Standing) KeepExpectation(of *Item, name string) error {
 }
 
 // pathOf returns the file of a saved payload.
-func (s *Standing) pathOf(source, name string) (string, error) {
+func (s *Session) pathOf(source, name string) (string, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	i := s.SourceNamed(source)
@@ -423,13 +423,13 @@ func (s *Standing) pathOf(source, name string) (string, error) {
 }
 
 // Rewrite changes the text of a saved payload.
-func (s *Standing) Rewrite(i *Item, text []byte) error {
+func (s *Session) Rewrite(i *Item, text []byte) error {
 	_, err := s.put(i.SourceName, i.Name, i.File, text)
 	return err
 }
 
 // Rename returns a saved payload another name.
-func (s *Standing) Rename(i *Item, name string) (key string, err error) {
+func (s *Session) Rename(i *Item, name string) (key string, err error) {
 	path, err := s.pathOf(i.SourceName, name)
 	if err != nil {
 		return "", err
@@ -447,7 +447,7 @@ func (s *Standing) Rename(i *Item, name string) (key string, err error) {
 }
 
 // Delete removes a saved payload.
-func (s *Standing) Delete(i *Item) error {
+func (s *Session) Delete(i *Item) error {
 	if i.File == "" {
 		return fmt.Errorf("%s is part of a recording; only saved payloads can be deleted", i.Title())
 	}
@@ -461,14 +461,14 @@ func (s *Standing) Delete(i *Item) error {
 }
 
 // List returns all that can be fired.
-func (s *Standing) List() []*Item {
+func (s *Session) List() []*Item {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.Items.All
 }
 
 // FreeName returns a name that no saved payload of the source has.
-func (s *Standing) FreeName(source, like string) string {
+func (s *Session) FreeName(source, like string) string {
 	like = strings.Map(func(r rune) rune {
 		switch {
 		case r >= '0' && r <= '9', r >= 'a' && r <= 'z', r >= 'A' && r <= 'Z', r == '-', r == '_':

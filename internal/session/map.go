@@ -14,7 +14,7 @@ type WireOf struct{ Source, Wire int }
 
 // Map returns the map of a project: its own sources and functions, with what is said
 // of each, and of each wire, where traffic is given how many went there.
-func Map(p *plan.Standing, t *Traffic) *draw.Wiring {
+func Map(p *plan.Expanded, t *Traffic) *draw.Wiring {
 	w := &draw.Wiring{Title: p.Name + ": what reaches which function"}
 	way := func(n int, what string, to int) draw.WiringWay {
 		var then []string
@@ -76,7 +76,7 @@ func sourceLine(s *plan.Source) string {
 }
 
 // WiresOf returns the wires of a project's map, in its order.
-func WiresOf(p *plan.Standing) (out []WireOf) {
+func WiresOf(p *plan.Expanded) (out []WireOf) {
 	for i := range p.Sources {
 		if p.From[i] != i {
 			continue

@@ -23,8 +23,8 @@ import (
 // at the same times, to be carried out on today's code. Where the payload sets of today
 // hold the same bytes, those are taken, since they have what is secret; the run has not.
 // The notes say what is not as it was.
-func (d *Desk) ReplayOf(r *measure.Run) (drill *plan.Drill, notes []string, err error) {
-	var was Told
+func (d *Workspace) ReplayOf(r *measure.Run) (drill *plan.Drill, notes []string, err error) {
+	var was Manifest
 	if len(r.Plan) == 0 || json.Unmarshal(r.Plan, &was) != nil {
 		return nil, nil, fmt.Errorf("run %s was recorded by an older version without its plan, and cannot be replayed", r.ID)
 	}
@@ -43,7 +43,7 @@ func (d *Desk) ReplayOf(r *measure.Run) (drill *plan.Drill, notes []string, err 
 
 // replay is a drill that is being made of a run.
 type replay struct {
-	d     *Desk
+	d     *Workspace
 	r     *measure.Run
 	drill *plan.Drill
 	place map[string]int // of the run's sets, after the project's
@@ -56,7 +56,7 @@ func (x *replay) note(format string, args ...any) {
 
 // limits takes over the limits, their changes and the budgets, as far as the
 // functions are still there.
-func (x *replay) limits(was *Told) {
+func (x *replay) limits(was *Manifest) {
 	for i := range x.d.Functions {
 		x.drill.Limits = append(x.drill.Limits, x.d.Functions[i].Limits)
 	}

@@ -35,7 +35,7 @@ func TestARunIsReplayedFromWhatItKept(t *testing.T) {
 	h.seen = nil
 	h.mu.Unlock()
 	s.Close()
-	s.Desk.Close()
+	s.Workspace.Close()
 
 	other := `{"specversion":"1.0","id":"other","source":"s","type":"t","subject":"in/z.csv","datacontenttype":"application/json","data":{"vessel":"Skua"}}` + "\n"
 	write(t, dir, "loads.ndjson", other)
@@ -103,15 +103,15 @@ func TestReplaysThatCannotBe(t *testing.T) {
 	s, _ := lay(t, strings.ReplaceAll("nightdrill: 1\nfunctions: {gate: {transport: attach, url: \"{url}\"}}\nsources: {fares: {kind: http, wires: [{to: gate}]}}\n", "{url}", server.URL))
 	s.Pause("")
 	run := func(change func(*measure.Run)) *measure.Run {
-		r := &measure.Run{ID: "20260101-000000-aa", Plan: told(s.Project, &plan.Drill{}), Functions: []measure.Function{{Name: "gate"}}, Sources: []measure.Source{{Name: "fares", Kind: "http"}},
+		r := &measure.Run{ID: "20260101-000000-aa", Plan: manifest(s.Project, &plan.Drill{}), Functions: []measure.Function{{Name: "gate"}}, Sources: []measure.Source{{Name: "fares", Kind: "http"}},
 			Payloads: []measure.Payload{{Set: "x", N: 1, Label: "GET /"}}, Arrivals: []measure.Arrival{{From: -1}}}
 		change(r)
 		return r
 	}
 	for want, change := range map[string]func(*measure.Run){
-		"was recorded by an older version":    func(r *measure.Run) { r.Plan = nil },
-		"was too large to be kept": func(*measure.Run) {},
-		"nothing arrived":          func(r *measure.Run) { r.Arrivals, r.Payloads = nil, nil },
+		"was recorded by an older version": func(r *measure.Run) { r.Plan = nil },
+		"was too large to be kept":         func(*measure.Run) {},
+		"nothing arrived":                  func(r *measure.Run) { r.Arrivals, r.Payloads = nil, nil },
 		"source ferries of run kept-": func(r *measure.Run) {
 			r.Sources[0].Name, r.Payloads[0].Set, r.Payloads[0].Blob = "ferries", "kept", 1
 		},
@@ -134,7 +134,7 @@ func TestReplaysThatCannotBe(t *testing.T) {
 // What a run was told to do is kept without what may be secret.
 func TestWhatIsToldHoldsNoSecrets(t *testing.T) {
 	p := &plan.Project{Functions: []plan.Function{{Name: "f", Env: []string{"API_KEY=hush"}, Start: []string{"serve", "--token=hush", "--password", "hush", "token=hush", "--port=80", "--token"}}}}
-	text := string(told(p, &plan.Drill{}))
+	text := string(manifest(p, &plan.Drill{}))
 	if strings.Contains(text, "hush") || !strings.Contains(text, "--port=80") || !strings.Contains(text, "API_KEY") {
 		t.Errorf("it was told %s", text)
 	}

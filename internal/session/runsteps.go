@@ -95,7 +95,7 @@ func (v *Shown) DeadLetter() string {
 	if last == nil {
 		return ""
 	}
-	for _, t := range v.Track.Tries {
+	for _, t := range v.Trace.Attempts {
 		tries = max(tries, int(t.N))
 	}
 	status, reply := 0, []byte(nil)

@@ -111,7 +111,7 @@ func (h *harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-func layKinds(t *testing.T) (*Standing, string, *harbour) {
+func layKinds(t *testing.T) (*Session, string, *harbour) {
 	h := &harbour{}
 	server := httptest.NewServer(h)
 	t.Cleanup(server.Close)
@@ -291,8 +291,8 @@ func TestAFolderAsAPayloadSet(t *testing.T) {
 		f := s.Fire(Order{Item: i})
 		<-f.Whole()
 		v := s.Look(f)
-		if want := map[bool]int{true: 1}[AsObject(&s.Plan().Sources[i.Source], i.Payload).Event.Subject == "in/c.csv"]; len(v.Track.Tries) != want {
-			t.Errorf("%s had %d attempts, %s", i.Label, len(v.Track.Tries), v.Outcome())
+		if want := map[bool]int{true: 1}[AsObject(&s.Plan().Sources[i.Source], i.Payload).Event.Subject == "in/c.csv"]; len(v.Trace.Attempts) != want {
+			t.Errorf("%s had %d attempts, %s", i.Label, len(v.Trace.Attempts), v.Outcome())
 		}
 	}
 	h.mu.Lock()
@@ -461,7 +461,7 @@ func TestNobodyOverwritesTheUsersObjects(t *testing.T) {
 		<-f.Whole()
 	}
 	s.Pause("a drill runs")
-	drill := func(d *Desk) string {
+	drill := func(d *Workspace) string {
 		t.Helper()
 		r, err := d.Start(t.Context(), d.DrillNamed("evening"), nil)
 		if err != nil {
@@ -473,7 +473,7 @@ func TestNobodyOverwritesTheUsersObjects(t *testing.T) {
 		}
 		return r.ID
 	}
-	first := drill(s.Desk)
+	first := drill(s.Workspace)
 	unchanged("a drill")
 
 	second, err := Open(t.Context(), dir)
@@ -486,7 +486,7 @@ func TestNobodyOverwritesTheUsersObjects(t *testing.T) {
 	drill(second)
 	q := second.StandQuietly()
 	write(t, dir, "other.csv", "the second's")
-	if _, err := q.Desk.Upload(second.SourceNamed("cargo"), filepath.Join(dir, "other.csv"), "in/a.csv"); err != nil {
+	if _, err := q.Workspace.Upload(second.SourceNamed("cargo"), filepath.Join(dir, "other.csv"), "in/a.csv"); err != nil {
 		t.Error(err)
 	}
 	q.Close()

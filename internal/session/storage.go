@@ -49,7 +49,7 @@ func openObjects(l *project.Loaded, apart string) (s *objects.Store, err error) 
 }
 
 // reopenObjects opens the store for what the project has now.
-func (d *Desk) reopenObjects() {
+func (d *Workspace) reopenObjects() {
 	if s, err := d.Objects.Reopen(buckets(d.Loaded)); err == nil { // otherwise the one before goes on
 		d.Objects = s
 	}
@@ -57,7 +57,7 @@ func (d *Desk) reopenObjects() {
 
 // serveObjects opens the entrance of the object store, where the project has any
 // storage, and reports what changes there.
-func (s *Standing) serveObjects() {
+func (s *Session) serveObjects() {
 	if len(buckets(s.Loaded)) == 0 {
 		return
 	}
@@ -78,7 +78,7 @@ func (s *Standing) serveObjects() {
 }
 
 // objectChanged fires what an object's change is an event of.
-func (s *Standing) objectChanged(o event.Object, at time.Time) {
+func (s *Session) objectChanged(o event.Object, at time.Time) {
 	s.relist()
 	s.mu.Lock()
 	var items []*Item
@@ -122,7 +122,7 @@ func (x *Items) own(s int) (out []*Item) {
 
 // bring makes sure that an object is there of which a firing at a storage source
 // tells, and returns the event that reports it.
-func (s *Standing) bring(f *Firing, p *payload.Payload) (*payload.Payload, error) {
+func (s *Session) bring(f *Firing, p *payload.Payload) (*payload.Payload, error) {
 	s.mu.Lock()
 	at, sources, store := f.Item.Source, s.Whole.Sources, s.Objects
 	s.mu.Unlock()
@@ -229,7 +229,7 @@ func extensionOf(kind string) string {
 
 // objectsOf returns the object store of a drill: it has the objects of the session's, and what
 // the drill puts there goes when it is closed.
-func (d *Desk) objectsOf(run string) (*objects.Store, error) {
+func (d *Workspace) objectsOf(run string) (*objects.Store, error) {
 	if len(buckets(d.Loaded)) == 0 {
 		return d.Objects, nil
 	}
@@ -242,7 +242,7 @@ func (d *Desk) objectsOf(run string) (*objects.Store, error) {
 
 // listenFor opens the entrance of a drill's object store: where the session's would be, or
 // beside that one.
-func (d *Desk) listenFor(store *objects.Store) error {
+func (d *Workspace) listenFor(store *objects.Store) error {
 	at := cmp.Or(d.Entrances.Objects, "127.0.0.1:0")
 	if taken := d.Objects.Address(); taken != "" {
 		host, _, _ := net.SplitHostPort(taken)
@@ -253,7 +253,7 @@ func (d *Desk) listenFor(store *objects.Store) error {
 }
 
 // keepAgain stores those of the objects that a run kept that are wanted.
-func (d *Desk) keepAgain(store *objects.Store, drill *plan.Drill, wanted func(plan.KeptObject) bool) error {
+func (d *Workspace) keepAgain(store *objects.Store, drill *plan.Drill, wanted func(plan.KeptObject) bool) error {
 	for _, o := range drill.Kept {
 		if !wanted(o) {
 			continue
@@ -271,7 +271,7 @@ func (d *Desk) keepAgain(store *objects.Store, drill *plan.Drill, wanted func(pl
 
 // keepLost stores the objects that a run kept, but for those of which the bucket has one: a
 // user's object is not overwritten by what a run told of.
-func (s *Standing) keepLost(drill *plan.Drill) error {
+func (s *Session) keepLost(drill *plan.Drill) error {
 	s.mu.Lock()
 	store := s.Objects
 	s.mu.Unlock()
@@ -283,7 +283,7 @@ func (s *Standing) keepLost(drill *plan.Drill) error {
 
 // bringAllObjects stores what a drill's feeds bring to storage sources, before it
 // begins, and returns the project and the drill with the events that report it.
-func (d *Desk) bringAllObjects(store *objects.Store, from *plan.Project, drill *plan.Drill) (
+func (d *Workspace) bringAllObjects(store *objects.Store, from *plan.Project, drill *plan.Drill) (
 	*plan.Project, *plan.Drill, error) {
 	toStorage := func(f plan.Feed) bool { return d.Sources[f.Source].Kind == plan.Storage && f.Set >= 0 }
 	needed := slices.ContainsFunc(drill.Feeds, toStorage)
@@ -324,7 +324,7 @@ func (d *Desk) bringAllObjects(store *objects.Store, from *plan.Project, drill *
 
 // Upload puts a file into the bucket of a storage source, and returns the item that fires its
 // event.
-func (d *Desk) Upload(source int, path, key string) (*Item, error) {
+func (d *Workspace) Upload(source int, path, key string) (*Item, error) {
 	if d.Objects.Address() == "" {
 		if _, err := d.Objects.Listen(cmp.Or(d.Entrances.Objects, "127.0.0.1:0")); err != nil {
 			return nil, err
@@ -334,7 +334,7 @@ func (d *Desk) Upload(source int, path, key string) (*Item, error) {
 }
 
 // Upload is that of the session, while it stands.
-func (s *Standing) Upload(source, path, key string) (*Item, error) {
+func (s *Session) Upload(source, path, key string) (*Item, error) {
 	s.mu.Lock()
 	at, store := s.Whole.SourceNamed(source), s.Objects
 	if at < 0 || s.Whole.Sources[at].Kind != plan.Storage {
@@ -353,7 +353,7 @@ func (s *Standing) Upload(source, path, key string) (*Item, error) {
 
 // RemoveObject removes an object of a storage source's bucket; the event that tells
 // of it comes by itself.
-func (s *Standing) RemoveObject(i *Item) error {
+func (s *Session) RemoveObject(i *Item) error {
 	if !i.InBucket() {
 		return fmt.Errorf("%s is not an object of a bucket", i.Title())
 	}

@@ -45,16 +45,16 @@ func (f *Firing) Whole() <-chan struct{} { return f.whole }
 
 // Trace returns the steps of a firing, the event itself first, then what its
 // replies were sent on as, each followed by its own.
-func (s *Standing) Trace(v *Shown) (out []Step) {
-	if v.Track == nil {
+func (s *Session) Trace(v *Shown) (out []Step) {
+	if v.Trace == nil {
 		return nil
 	}
 	s.mu.Lock()
 	p := s.Whole
 	now := s.driver.At(time.Now())
 	s.mu.Unlock()
-	var walk func(t *runner.Track, depth int)
-	walk = func(t *runner.Track, depth int) {
+	var walk func(t *runner.Trace, depth int)
+	walk = func(t *runner.Trace, depth int) {
 		if t.Source >= len(p.Sources) {
 			return // the project was read again
 		}
@@ -63,7 +63,7 @@ func (s *Standing) Trace(v *Shown) (out []Step) {
 			walk(m, depth+1)
 		}
 	}
-	walk(v.Track, 0)
+	walk(v.Trace, 0)
 	return out
 }
 
@@ -92,23 +92,23 @@ func WhatWaits(src *plan.Source) string {
 }
 
 // stepsOf returns the steps of one event: one for each wire that took it.
-func stepsOf(p *plan.Standing, t *runner.Track, depth int, now clock.Time) (out []Step) {
+func stepsOf(p *plan.Expanded, t *runner.Trace, depth int, now clock.Time) (out []Step) {
 	src := &p.Sources[t.Source]
 	base := Step{Depth: depth, Origin: t.Origin, Source: src.Name, Kind: src.Kind, Label: labelOf(t.Payload), Payload: t.Payload, Wire: -1, Took: now.Sub(t.Arrived)}
 	base.Trials, base.WaitsFor = p.Explain(t.Source, t.Payload), WhatWaits(src)
-	if t.Takes == 0 {
+	if t.Routes == 0 {
 		base.Over, base.Outcome, base.Took = true, engine.Unmatched, 0
 		base.Why = p.NearestMiss(t.Source, t.Payload)
 		base.Hint = doubled(t.Payload.Data())
 		return []Step{base}
 	}
 	for w := range src.Wires {
-		if t.Takes&(1<<w) == 0 {
+		if t.Routes&(1<<w) == 0 {
 			continue
 		}
 		x := base
 		x.Function, x.Wire = p.Functions[src.Wires[w].To].Name, w
-		for _, y := range t.Tries {
+		for _, y := range t.Attempts {
 			if int(y.Wire) != w {
 				continue
 			}
@@ -159,7 +159,7 @@ type Attempt struct {
 }
 
 // AttemptOf returns an attempt of an event that was received at a time.
-func AttemptOf(y *runner.Try, came clock.Time) Attempt {
+func AttemptOf(y *runner.Attempt, came clock.Time) Attempt {
 	return attemptOf(int(y.N), y.Result, &y.Invocation, came, y.Name, y.Why)
 }
 
@@ -228,11 +228,11 @@ func (x *Step) Line() string {
 
 // Unmatched returns the firings that no wire took and that were not offered again,
 // oldest first.
-func (s *Standing) Unmatched() (out []Shown) {
+func (s *Session) Unmatched() (out []Shown) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, f := range s.firings {
-		if f.again || f.track == nil || f.track.Takes != 0 {
+		if f.again || f.trace == nil || f.trace.Routes != 0 {
 			continue
 		}
 		if v := s.look(f); v.Over {
@@ -247,10 +247,10 @@ const mostOffered = 200
 
 // OfferRunAgain fires those events of a run that no wire took and one would take now,
 // the first of them. It tells how many there were, and how many are taken now.
-func (s *Standing) OfferRunAgain(r *measure.Run) (missed, taken int, err error) {
+func (s *Session) OfferRunAgain(r *measure.Run) (missed, taken int, err error) {
 	s.turn.Lock() // the project stays as it is meanwhile
 	defer s.turn.Unlock()
-	kept, p := &replay{d: s.Desk, r: r, drill: &plan.Drill{Again: r.ID}}, s.Plan()
+	kept, p := &replay{d: s.Workspace, r: r, drill: &plan.Drill{Again: r.ID}}, s.Plan()
 	for i := range r.Deliveries {
 		d := &r.Deliveries[i]
 		if d.Outcome != engine.Unmatched || int(d.Event) >= len(r.Arrivals) {
@@ -268,7 +268,7 @@ func (s *Standing) OfferRunAgain(r *measure.Run) (missed, taken int, err error) 
 			err = wrong
 			continue
 		}
-		if pl = AsObject(&p.Sources[at], pl); p.Takes(at, pl) != 0 {
+		if pl = AsObject(&p.Sources[at], pl); p.Routes(at, pl) != 0 {
 			taken++
 			if wrong := s.keepLost(kept.drill); wrong != nil {
 				err = wrong
@@ -282,12 +282,12 @@ func (s *Standing) OfferRunAgain(r *measure.Run) (missed, taken int, err error) 
 
 // OfferAgain fires again what no wire took and one would take now. It tells how
 // many there were, and how many are taken now.
-func (s *Standing) OfferAgain() (missed, taken int) {
+func (s *Session) OfferAgain() (missed, taken int) {
 	for _, v := range s.Unmatched() {
 		missed++
 		s.mu.Lock()
 		at := s.Whole.SourceNamed(v.Item.SourceName)
-		takes := at >= 0 && s.Whole.Takes(at, v.Sent) != 0
+		takes := at >= 0 && s.Whole.Routes(at, v.Sent) != 0
 		v.Firing.again = takes
 		s.mu.Unlock()
 		if takes {

@@ -70,7 +70,7 @@ func (t *Traffic) sentOn(function string, way int) int {
 
 // LaneTraffic is the state of a partition.
 type LaneTraffic struct {
-	engine.LaneLook
+	engine.LaneStats
 	Age time.Duration // of the first record that was not read; -1 for none
 }
 
@@ -140,12 +140,12 @@ func (t *Traffic) look(d *runner.Driver, sources []plan.Source, of func(int) int
 
 // Traffic returns what has gone over the wires since the program was opened, as
 // far as firings are kept, and what waits now.
-func (s *Standing) Traffic() *Traffic {
+func (s *Session) Traffic() *Traffic {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	t := newTraffic(s.Sources)
-	var count func(x *runner.Track)
-	count = func(x *runner.Track) {
+	var count func(x *runner.Trace)
+	count = func(x *runner.Trace) {
 		if x.Source >= len(s.Whole.Sources) || s.Whole.From[x.Source] >= len(t.Sources) {
 			return
 		}
@@ -159,8 +159,8 @@ func (s *Standing) Traffic() *Traffic {
 		}
 	}
 	for _, f := range s.firings {
-		if f.track != nil && f.driver == s.driver {
-			v := f.driver.Look(f.track)
+		if f.trace != nil && f.driver == s.driver {
+			v := f.driver.Look(f.trace)
 			count(&v)
 		}
 	}

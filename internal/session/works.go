@@ -65,7 +65,7 @@ type code struct {
 	touched atomic.Int64 // when a file last changed, in Unix ns
 }
 
-func newWorks(s *plan.Standing, log *logs.Log) *works {
+func newWorks(s *plan.Expanded, log *logs.Log) *works {
 	w := &works{dir: s.Dir, services: services.New(s.Services, log), log: log, built: built{path: filepath.Join(s.Dir, stateDir, "built.json")}}
 	for i := range s.Functions {
 		c := &code{w: w, fn: i, f: s.Functions[i]}

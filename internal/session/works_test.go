@@ -19,7 +19,7 @@ func workshop(t *testing.T, f plan.Function, files ...string) (*works, *code) {
 		write(t, dir, name, name)
 	}
 	f.Name, f.Dir = "f", dir
-	w := newWorks(plan.NewStanding(&plan.Project{Dir: dir, Functions: []plan.Function{f}}), logs.New(""))
+	w := newWorks(plan.Expand(&plan.Project{Dir: dir, Functions: []plan.Function{f}}), logs.New(""))
 	return w, w.codes[0]
 }
 
@@ -107,7 +107,7 @@ func TestNothingStaleIsUsed(t *testing.T) {
 			t.Fatal(failure)
 		}
 	}
-	again := newWorks(plan.NewStanding(&plan.Project{Dir: w.dir, Functions: []plan.Function{c.f}}), w.log)
+	again := newWorks(plan.Expand(&plan.Project{Dir: w.dir, Functions: []plan.Function{c.f}}), w.log)
 	if _, failure := again.codes[0].bring(context.Background()); failure != nil || steps(w) != "built\nbuilt\n" {
 		t.Errorf("%v, %q", failure, steps(w))
 	}
@@ -119,7 +119,7 @@ func TestNothingStaleIsUsed(t *testing.T) {
 		if strings.Count(want, "built") == 2 {
 			os.Remove(f.Start[0])
 		}
-		next := newWorks(plan.NewStanding(&plan.Project{Dir: w.dir, Functions: []plan.Function{f}}), w.log)
+		next := newWorks(plan.Expand(&plan.Project{Dir: w.dir, Functions: []plan.Function{f}}), w.log)
 		if _, failure := next.codes[0].bring(context.Background()); failure != nil || steps(w) != want {
 			t.Errorf("%v, %q, want %q", failure, steps(w), want)
 		}

@@ -55,7 +55,7 @@ const underWay = 3 * time.Second
 
 // UnderWay reports whether a run may still be being carried out.
 func (i *Info) UnderWay(now time.Time) bool {
-	return !i.Finished && i.Main == nil && now.Sub(i.Began.Add(i.Length)) < underWay
+	return !i.Finished && i.Headline == nil && now.Sub(i.Began.Add(i.Length)) < underWay
 }
 
 // Delete deletes a run for good.

@@ -51,7 +51,7 @@ func TestRunsAreNamedNotedPinnedAndDeleted(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if i, err := s.Find("before the change"); err != nil || i.ID != "20260102-000000-bb" || i.Note != "slow disk" || i.Label() != "before the change" || i.Main == nil || i.Main.Arrived != 400 || i.Bytes == 0 {
+	if i, err := s.Find("before the change"); err != nil || i.ID != "20260102-000000-bb" || i.Note != "slow disk" || i.Label() != "before the change" || i.Headline == nil || i.Headline.Arrived != 400 || i.Bytes == 0 {
 		t.Errorf("found by its name: %+v, %v", i, err)
 	}
 	if err := s.Name("20990101-000000-zz", "x"); err == nil || !strings.Contains(err.Error(), "no run") {

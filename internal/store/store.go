@@ -74,17 +74,17 @@ type Store struct {
 
 // Info is a run in the list of runs.
 type Info struct {
-	ID       string        `json:"run"`
-	Drill    string        `json:"drill"`
-	Began    time.Time     `json:"began"`
-	Length   time.Duration `json:"-"`
-	Seconds  float64       `json:"seconds"`
-	Finished bool          `json:"finished"`
-	Name     string        `json:"name"`   // given by the user
-	Note     string        `json:"note"`   // written by the user
-	Pinned   bool          `json:"pinned"` // kept whatever the rule says
-	Bytes    int64         `json:"bytes"`  // that it takes, about; 0 where that is not known
-	Main     *measure.Main `json:"main"`   // nil of a run that was cut off
+	ID       string            `json:"run"`
+	Drill    string            `json:"drill"`
+	Began    time.Time         `json:"began"`
+	Length   time.Duration     `json:"-"`
+	Seconds  float64           `json:"seconds"`
+	Finished bool              `json:"finished"`
+	Name     string            `json:"name"`   // given by the user
+	Note     string            `json:"note"`   // written by the user
+	Pinned   bool              `json:"pinned"` // kept whatever the rule says
+	Bytes    int64             `json:"bytes"`  // that it takes, about; 0 where that is not known
+	Headline *measure.Headline `json:"main"`   // nil of a run that was cut off
 }
 
 // Label is what a run is called on screens: its name, or its ID.
@@ -412,7 +412,7 @@ func (s *Store) List() ([]Info, error) {
 			return nil, fmt.Errorf("run %s: %w", i.ID, err)
 		}
 		if main.Valid {
-			_ = json.Unmarshal([]byte(main.String), &i.Main) // without it, there are no figures in the list
+			_ = json.Unmarshal([]byte(main.String), &i.Headline) // without it, there are no figures in the list
 		}
 		i.Seconds = i.Length.Seconds()
 		out = append(out, i)

@@ -58,7 +58,7 @@ func (s *shell) drawRoster(c *canvas.Canvas, y int) {
 		}
 		x := stands(&state)
 		if s.running != nil {
-			var look engine.Look
+			var look engine.Stats
 			if state.Version = ""; i < len(looks) {
 				look = looks[i]
 			}
@@ -156,7 +156,7 @@ func stands(x *session.State) stance {
 }
 
 // meets returns what the next event of a function would meet.
-func meets(l *engine.Look, now clock.Time) stance {
+func meets(l *engine.Stats, now clock.Time) stance {
 	say := func(style canvas.Style, long, mid, short string) stance {
 		return stance{style, [rosterLevels]string{long, long, mid, short}}
 	}

@@ -42,7 +42,7 @@ func TestNotesDoNotStay(t *testing.T) {
 // A function that is held shows where a debugger finds it, however little room there is.
 func TestAHeldFunctionShowsItsPort(t *testing.T) {
 	x := stands(&session.State{Name: "quote", Held: true, Address: "127.0.0.1:28226",
-		Look: engine.Look{Ready: 1, Idle: 1, IdleStop: clock.Never}})
+		Look: engine.Stats{Ready: 1, Idle: 1, IdleStop: clock.Never}})
 	for i, words := range x.words {
 		if !strings.Contains(words, ":28226") && i != 1 || ansi.StringWidth(words) > rosterWidths[i] && i > 1 {
 			t.Errorf("at length %d: %q", i, words)
@@ -62,7 +62,7 @@ func TestTheRosterHasRoomForAll(t *testing.T) {
 			t.Errorf("%d functions in %d cells: words of length %d, want %d", len(c.names), c.w, got, c.level)
 		}
 	}
-	for _, l := range []engine.Look{{}, {Starting: 3}, {Ready: 10, Waiting: 120}, {Ready: 10}, {Ready: 2, Idle: 1, IdleStop: clock.Never}, {Ready: 12, Idle: 1, IdleStop: clock.Time(99 * time.Second)}} {
+	for _, l := range []engine.Stats{{}, {Starting: 3}, {Ready: 10, Waiting: 120}, {Ready: 10}, {Ready: 2, Idle: 1, IdleStop: clock.Never}, {Ready: 12, Idle: 1, IdleStop: clock.Time(99 * time.Second)}} {
 		x := meets(&l, 0)
 		for i, words := range x.words {
 			if n := ansi.StringWidth(words); words == "" || n > rosterWidths[i] || i > 0 && n > ansi.StringWidth(x.words[i-1]) {

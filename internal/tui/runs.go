@@ -20,12 +20,12 @@ func (s *shell) inProject(dir string) string {
 	if dir = strings.TrimSpace(dir); filepath.IsAbs(dir) {
 		return dir
 	}
-	return filepath.Join(s.desk.Dir, dir)
+	return filepath.Join(s.workspace.Dir, dir)
 }
 
 // exportRun writes all exports of a run to a folder.
 func (s *shell) exportRun(id, dir string) tea.Cmd {
-	runs, to := s.desk.Runs, s.inProject(dir)
+	runs, to := s.workspace.Runs, s.inProject(dir)
 	s.note, s.good = "writing …", true
 	return func() tea.Msg {
 		info, err := runs.Find(id)
@@ -73,7 +73,7 @@ type replayMsg struct {
 
 // replay makes a drill of a run.
 func (s *shell) replay(id string) tea.Cmd {
-	d := s.desk
+	d := s.workspace
 	return func() tea.Msg {
 		r, err := d.Runs.Load(id)
 		if err != nil {
@@ -102,7 +102,7 @@ func (s *shell) replayed(msg replayMsg) tea.Cmd {
 
 // compareVariants starts a drill that compares the variants of a function.
 func (s *shell) compareVariants(v compareview.Variants) tea.Cmd {
-	d, err := s.desk.VariantDrill(v.Function, v.Of, v.Cold, v.Warm, "", "")
+	d, err := s.workspace.VariantDrill(v.Function, v.Of, v.Cold, v.Warm, "", "")
 	if err != nil {
 		s.complain(err)
 		return nil
@@ -124,8 +124,8 @@ func (s *shell) compareAfter(first, second string) tea.Cmd {
 // variants returns what is written when variants are asked for: the first function that
 // has any.
 func (s *shell) variants() string {
-	for i := range s.desk.Functions {
-		if f := &s.desk.Functions[i]; len(f.Variants) > 0 {
+	for i := range s.workspace.Functions {
+		if f := &s.workspace.Functions[i]; len(f.Variants) > 0 {
 			text := f.Name + " " + f.Name
 			for _, v := range f.Variants {
 				text += " " + strings.TrimPrefix(v.Name, f.Name+"@")

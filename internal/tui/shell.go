@@ -60,27 +60,27 @@ var tabs = []struct {
 
 // shell is the program's model.
 type shell struct {
-	desk     *session.Desk
-	stand    *session.Standing
-	plan     *plan.Standing // the project as it was last seen
-	states   []session.State
-	ctx      context.Context
-	theme    *canvas.Theme
-	w, h     int
-	view     view
-	sets     *setsview.Model
-	wiring   *wiringview.Model
-	fire     *fireview.Model
-	drill    *drillview.Model
-	findings *findings.Model
-	compare  *compareview.Model
-	running  *session.Running
-	auto     *plan.Drill // to be started at once
-	help     bool
-	prompt   *prompt  // the command line, while it is open
-	note     string   // said in the bottom line until the next key, or for a while
-	good     bool     // the note is no complaint
-	said     struct { // the note as it was last seen, and since when
+	workspace *session.Workspace
+	stand     *session.Session
+	plan      *plan.Expanded // the project as it was last seen
+	states    []session.State
+	ctx       context.Context
+	theme     *canvas.Theme
+	w, h      int
+	view      view
+	sets      *setsview.Model
+	wiring    *wiringview.Model
+	fire      *fireview.Model
+	drill     *drillview.Model
+	findings  *findings.Model
+	compare   *compareview.Model
+	running   *session.Running
+	auto      *plan.Drill // to be started at once
+	help      bool
+	prompt    *prompt  // the command line, while it is open
+	note      string   // said in the bottom line until the next key, or for a while
+	good      bool     // the note is no complaint
+	said      struct { // the note as it was last seen, and since when
 		text  string
 		since time.Time
 	}
@@ -129,8 +129,8 @@ var ErrInterrupted = errors.New("interrupted")
 
 // newShell returns the shell with all of its views. A drill that is given is the first that
 // is carried out.
-func newShell(ctx context.Context, d *session.Desk, stand *session.Standing, drill *plan.Drill) *shell {
-	s := &shell{desk: d, stand: stand, plan: stand.Plan(), ctx: context.WithoutCancel(ctx), theme: canvas.NewTheme(true),
+func newShell(ctx context.Context, d *session.Workspace, stand *session.Session, drill *plan.Drill) *shell {
+	s := &shell{workspace: d, stand: stand, plan: stand.Plan(), ctx: context.WithoutCancel(ctx), theme: canvas.NewTheme(true),
 		view: onFire, sets: setsview.New(stand), fire: fireview.New(stand),
 		drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(d.Runs), compare: compareview.New(d.Runs),
 		auto: drill}
@@ -143,7 +143,7 @@ func newShell(ctx context.Context, d *session.Desk, stand *session.Standing, dri
 
 // Run opens the full-screen program on a project. A drill that is given starts
 // at once. It returns when the user leaves; no process is left then.
-func Run(ctx context.Context, d *session.Desk, drill *plan.Drill, listen string, in io.Reader, out io.Writer) error {
+func Run(ctx context.Context, d *session.Workspace, drill *plan.Drill, listen string, in io.Reader, out io.Writer) error {
 	stand, err := d.Stand(listen)
 	if err != nil {
 		return err
@@ -213,7 +213,7 @@ func (s *shell) look() tea.Cmd {
 }
 
 func (s *shell) listRuns() tea.Msg {
-	all, err := s.desk.Runs.List()
+	all, err := s.workspace.Runs.List()
 	if err != nil {
 		return loadedMsg{err: err}
 	}
@@ -371,7 +371,7 @@ func (s *shell) start(d *plan.Drill) tea.Cmd {
 	if s.running != nil || s.preparing != "" {
 		return nil
 	}
-	if err := s.desk.Startable(); err != nil {
+	if err := s.workspace.Startable(); err != nil {
 		s.complain(err)
 		return nil
 	}
@@ -379,10 +379,10 @@ func (s *shell) start(d *plan.Drill) tea.Cmd {
 	ctx := s.ctx
 	return func() tea.Msg {
 		s.stand.Pause("the drill " + d.Name + " is in progress")
-		if err := s.desk.Prepare(ctx, d, nil); err != nil {
+		if err := s.workspace.Prepare(ctx, d, nil); err != nil {
 			return startedMsg{err: err}
 		}
-		r, err := s.desk.Start(ctx, d, nil)
+		r, err := s.workspace.Start(ctx, d, nil)
 		return startedMsg{r, d, err}
 	}
 }
@@ -490,7 +490,7 @@ func (s *shell) ended(m endedMsg) tea.Cmd {
 
 func (s *shell) load(id string) tea.Cmd {
 	s.findings.Loading(id)
-	runs := s.desk.Runs
+	runs := s.workspace.Runs
 	return func() tea.Msg {
 		p, err := runs.Page(id)
 		return loadedMsg{page: p, id: id, err: err}
@@ -500,7 +500,7 @@ func (s *shell) load(id string) tea.Cmd {
 // lanes reads a run whole, for the Drill view.
 func (s *shell) lanes(id string) tea.Cmd {
 	s.drill.Loading(id)
-	runs := s.desk.Runs
+	runs := s.workspace.Runs
 	return func() tea.Msg {
 		r, err := runs.Load(id)
 		return lanesMsg{r, err}
@@ -620,7 +620,7 @@ func (s *shell) show(v view) tea.Cmd {
 	if v != onWiring || id == "" || !s.wiring.NeedsRun() {
 		return s.look()
 	}
-	runs := s.desk.Runs
+	runs := s.workspace.Runs
 	return tea.Batch(s.look(), func() tea.Msg {
 		r, err := runs.Load(id)
 		if err != nil {

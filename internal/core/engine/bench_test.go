@@ -44,7 +44,7 @@ func BenchmarkInputs(b *testing.B) {
 		Sources:   []plan.Source{{Name: "q", Kind: plan.Queue, BatchMax: 1, Attempts: 3, Lease: time.Minute, DeadLetter: -1, Wires: []plan.Wire{{}}}}}
 	x := &load{e: New(&p, []plan.Limits{p.Functions[0].Limits}, time.Second)}
 	for range 11_000 {
-		x.handle(Input{Kind: Arrived, Takes: 1})
+		x.handle(Input{Kind: Arrived, Routes: 1})
 	}
 	for id := range int32(1000) {
 		x.handle(Input{Kind: Ready, Instance: id})
@@ -56,7 +56,7 @@ func BenchmarkInputs(b *testing.B) {
 	b.ResetTimer()
 	for i := range b.N {
 		if i%2 == 0 {
-			x.handle(Input{Kind: Arrived, Takes: 1})
+			x.handle(Input{Kind: Arrived, Routes: 1})
 			continue
 		}
 		x.answer()
@@ -88,7 +88,7 @@ func BenchmarkAllKinds(b *testing.B) {
 			n := 0
 			arrive := func() {
 				n++
-				in := Input{Kind: Arrived, Source: int32(n % 5), Takes: 1}
+				in := Input{Kind: Arrived, Source: int32(n % 5), Routes: 1}
 				switch in.Source {
 				case 1:
 					in.Key = int32(n % 512)
@@ -131,7 +131,7 @@ func BenchmarkInstances(b *testing.B) {
 			Sources:   []plan.Source{{Name: "h", Kind: plan.HTTP, DeadLetter: -1, Wires: []plan.Wire{{}}}}}
 		x := &load{e: New(&p, []plan.Limits{limits}, time.Second)}
 		for range n {
-			x.handle(Input{Kind: Arrived, Takes: 1})
+			x.handle(Input{Kind: Arrived, Routes: 1})
 		}
 		for id := range int32(n) {
 			x.handle(Input{Kind: Ready, Instance: id})
@@ -155,7 +155,7 @@ func BenchmarkInstances(b *testing.B) {
 					x.handle(Input{Kind: Ready, Instance: x.e.functions[0].starting[0]})
 				}
 			case i%2 == 0:
-				x.handle(Input{Kind: Arrived, Takes: 1})
+				x.handle(Input{Kind: Arrived, Routes: 1})
 			case len(x.flying) > 0:
 				x.answer()
 			}

@@ -35,7 +35,7 @@ type Engine struct {
 	reserved   int // the same, but at least what is guaranteed for each
 	functions  []function
 	sources    []source
-	boxes      []inbox // one for each wire, in the order of sources
+	inboxes    []inbox // one for each wire, in the order of sources
 	instances  []instance
 	pool       []delivery
 	free       []int32 // unused entries of pool
@@ -130,14 +130,14 @@ func New(p *plan.Project, limits []plan.Limits, settle time.Duration) *Engine {
 		e.reserved += limits[i].Guaranteed
 	}
 	for s := range p.Sources {
-		e.sources = append(e.sources, source{&p.Sources[s], int32(len(e.boxes))})
+		e.sources = append(e.sources, source{&p.Sources[s], int32(len(e.inboxes))})
 		for w, wire := range p.Sources[s].Wires {
-			box := int32(len(e.boxes))
-			e.boxes = append(e.boxes, newInbox(s, w, &p.Sources[s]))
+			box := int32(len(e.inboxes))
+			e.inboxes = append(e.inboxes, newInbox(s, w, &p.Sources[s]))
 			e.functions[wire.To].boxes = append(e.functions[wire.To].boxes, box)
 		}
 	}
-	e.cursor, e.laneCursor = make([]int32, len(e.boxes)), make([]int32, len(e.boxes))
+	e.cursor, e.laneCursor = make([]int32, len(e.inboxes)), make([]int32, len(e.inboxes))
 	return e
 }
 
@@ -165,7 +165,7 @@ func (e *Engine) Handle(now clock.Time, in Input, out *Effects) clock.Time {
 func (e *Engine) take(in Input) {
 	switch in.Kind {
 	case Arrived:
-		e.arrive(arrival{source: in.Source, takes: in.Takes, key: in.Key, delay: in.Delay, async: in.Async})
+		e.arrive(arrival{source: in.Source, takes: in.Routes, key: in.Key, delay: in.Delay, async: in.Async})
 	case Ready:
 		e.ready(in.Instance)
 	case StartFailed, Exited:
@@ -226,10 +226,10 @@ func (e *Engine) fire(before clock.Time) {
 		case timerAge:
 			e.expire(t.a)
 		case timerFill:
-			e.boxes[t.a].timer = -1
-			e.balance(int(e.boxes[t.a].fn))
+			e.inboxes[t.a].timer = -1
+			e.balance(int(e.inboxes[t.a].fn))
 		case timerLane:
-			b := &e.boxes[t.a]
+			b := &e.inboxes[t.a]
 			b.lanes[t.b-1].timer = -1
 			if !e.ended {
 				e.openLane(b, t.b)
@@ -279,10 +279,10 @@ func (e *Engine) arrive(a arrival) {
 			continue
 		}
 		box := src.firstBox + int32(w)
-		fn := e.boxes[box].fn
+		fn := e.inboxes[box].fn
 		key := a.key
 		if src.Kind == plan.Schedule && src.WhileRunning != plan.Parallel {
-			if key = 1; src.WhileRunning == plan.Drop && e.boxes[box].all > 0 && e.broken != dropIgnored {
+			if key = 1; src.WhileRunning == plan.Drop && e.inboxes[box].all > 0 && e.broken != dropIgnored {
 				e.say(Effect{Kind: Ended, Function: fn, Source: a.source, Wire: int32(w), Event: event, Outcome: Skipped})
 				continue
 			}
@@ -316,7 +316,7 @@ func (e *Engine) hidden(src *source, delay time.Duration) time.Duration {
 // show makes a delivery visible: it waits for a slot, and may get one immediately.
 func (e *Engine) show(id int32) {
 	e.enqueue(id)
-	box := &e.boxes[e.pool[id].box]
+	box := &e.inboxes[e.pool[id].box]
 	fn := int(box.fn)
 	e.balance(fn)
 	if e.sources[box.source].Kind == plan.HTTP {
@@ -337,7 +337,7 @@ func (e *Engine) seat(id int32, fn int) {
 		d.granted = true
 		return
 	}
-	wait := e.sources[e.boxes[d.box].source].Wait
+	wait := e.sources[e.inboxes[d.box].source].Wait
 	if wait <= 0 || f.limits.Max == 0 || f.limits.TurnAway {
 		e.finish(id, Rejected)
 		return
@@ -350,7 +350,7 @@ func (e *Engine) waited(id int32) {
 	d := &e.pool[id]
 	d.timer = -1
 	e.finish(id, Rejected)
-	e.balance(int(e.boxes[d.box].fn))
+	e.balance(int(e.inboxes[d.box].fn))
 }
 
 // visible: the time in which a delivery could not be seen is over.
@@ -369,7 +369,7 @@ func (e *Engine) expire(id int32) {
 	if d.state == working {
 		return
 	}
-	fn := int(e.boxes[d.box].fn)
+	fn := int(e.inboxes[d.box].fn)
 	e.finish(id, Expired)
 	e.balance(fn)
 }
@@ -377,7 +377,7 @@ func (e *Engine) expire(id int32) {
 // finish returns a delivery its one outcome and forgets it.
 func (e *Engine) finish(id int32, outcome Outcome) {
 	d := &e.pool[id]
-	box := &e.boxes[d.box]
+	box := &e.inboxes[d.box]
 	if d.state == waiting {
 		e.unlink(id)
 	}
@@ -471,11 +471,11 @@ func (e *Engine) setLimits(fn int, l plan.Limits) {
 
 func (e *Engine) rejectWaiting(f *function) {
 	for _, b := range f.boxes {
-		if e.sources[e.boxes[b].source].Kind != plan.HTTP {
+		if e.sources[e.inboxes[b].source].Kind != plan.HTTP {
 			continue
 		}
-		for e.boxes[b].loose.head >= 0 {
-			e.finish(e.boxes[b].loose.head, Rejected)
+		for e.inboxes[b].loose.head >= 0 {
+			e.finish(e.inboxes[b].loose.head, Rejected)
 		}
 	}
 }
@@ -520,7 +520,7 @@ func (e *Engine) end() {
 		if d.state == unused {
 			continue
 		}
-		box := &e.boxes[d.box]
+		box := &e.inboxes[d.box]
 		if d.state == working {
 			e.say(Effect{Kind: AttemptEnded, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event,
 				Instance: d.instance, Invocation: d.invocation, Attempt: d.attempts, Result: RunEnded})
@@ -569,8 +569,8 @@ func (e *Engine) sayOver() {
 	}
 }
 
-// Look is the state of a function at a moment.
-type Look struct {
+// Stats is the state of a function at a moment.
+type Stats struct {
 	Waiting  int // deliveries that wait for an instance, pauses between attempts left out
 	InFlight int
 	Starting int
@@ -583,13 +583,13 @@ type Look struct {
 	Held     bool
 }
 
-// Look returns the state of a function.
-func (e *Engine) Look(fn int) Look {
+// Stats returns the state of a function.
+func (e *Engine) Stats(fn int) Stats {
 	f := &e.functions[fn]
-	l := Look{InFlight: f.inFlight, Starting: len(f.starting), Claimed: f.claimed, Ready: len(f.instances) - len(f.starting), Idle: f.idle.n, IdleStop: clock.Never,
+	l := Stats{InFlight: f.inFlight, Starting: len(f.starting), Claimed: f.claimed, Ready: len(f.instances) - len(f.starting), Idle: f.idle.n, IdleStop: clock.Never,
 		Version: int(f.version), Outdated: f.outdated, Held: f.held}
 	for _, id := range f.boxes {
-		b := &e.boxes[id]
+		b := &e.inboxes[id]
 		l.Waiting += b.loose.n + b.inLanes
 	}
 	if id := f.idle.oldest; id >= 0 && e.instances[id].above {

@@ -37,7 +37,7 @@ type delivery struct {
 }
 
 func (e *Engine) newDelivery(box, lane int32) int32 {
-	b := &e.boxes[box]
+	b := &e.inboxes[box]
 	blank := delivery{box: box, lane: lane, next: -1, prev: -1, elder: b.youngest, younger: -1, instance: -1, timer: -1, age: -1, arrived: e.now}
 	id := int32(len(e.pool))
 	if n := len(e.free); n > 0 {
@@ -62,7 +62,7 @@ func (e *Engine) newDelivery(box, lane int32) int32 {
 // forgetDelivery frees a delivery that has its outcome.
 func (e *Engine) forgetDelivery(id int32) {
 	d := &e.pool[id]
-	b := &e.boxes[d.box]
+	b := &e.inboxes[d.box]
 	if d.elder >= 0 {
 		e.pool[d.elder].younger = d.younger
 	} else {
@@ -80,7 +80,7 @@ func (e *Engine) forgetDelivery(id int32) {
 
 // become changes the state of a delivery.
 func (e *Engine) become(d *delivery, s deliveryState) {
-	b := &e.boxes[d.box]
+	b := &e.inboxes[d.box]
 	if d.state == working {
 		b.working--
 	}
@@ -219,7 +219,7 @@ func newInbox(s, w int, src *plan.Source) inbox {
 // enqueue makes a delivery wait in its inbox.
 func (e *Engine) enqueue(id int32) {
 	d := &e.pool[id]
-	b := &e.boxes[d.box]
+	b := &e.inboxes[d.box]
 	e.become(d, waiting)
 	d.since = e.now
 	if d.lane == 0 {
@@ -273,7 +273,7 @@ func (e *Engine) offer(b *inbox, n int32) {
 // unlink takes a delivery that waits out of its inbox.
 func (e *Engine) unlink(id int32) {
 	d := &e.pool[id]
-	b := &e.boxes[d.box]
+	b := &e.inboxes[d.box]
 	if d.lane == 0 {
 		e.cut(&b.loose, id)
 		b.free--
@@ -311,7 +311,7 @@ func (e *Engine) close(b *inbox, n int32, to laneState) {
 // full counts once its oldest message has waited long enough; until then a
 // timer looks again.
 func (e *Engine) boxUnits(id int32) int {
-	b := &e.boxes[id]
+	b := &e.inboxes[id]
 	wait := e.sources[b.source].BatchWait
 	due, n := clock.Never, 0
 	switch {
@@ -371,7 +371,7 @@ func (e *Engine) oldest(f *function) (box int32, since clock.Time) {
 		if e.boxUnits(id) == 0 {
 			continue
 		}
-		if at := e.boxSince(&e.boxes[id]); at < since {
+		if at := e.boxSince(&e.inboxes[id]); at < since {
 			box, since = id, at
 		}
 	}
@@ -382,7 +382,7 @@ func (e *Engine) oldest(f *function) (box int32, since clock.Time) {
 // linked by next, from the one returned. What is pulled out of one lane stands
 // together, in its order.
 func (e *Engine) pull(box int32) (head int32, n int) {
-	b := &e.boxes[box]
+	b := &e.inboxes[box]
 	most := b.most
 	if e.broken == batchTooLarge && e.sources[b.source].Kind != plan.HTTP {
 		most++
@@ -436,7 +436,7 @@ func (e *Engine) hand(batch *chain, id int32) {
 // giveBack puts deliveries of a lane, linked by next, back to its head. It can
 // be pulled from again after a pause.
 func (e *Engine) giveBack(box, lane int32, back chain, pause time.Duration) {
-	b := &e.boxes[box]
+	b := &e.inboxes[box]
 	l := &b.lanes[lane-1]
 	l.work = 0
 	for id := back.head; id >= 0; id = e.pool[id].next {
@@ -470,7 +470,7 @@ func (e *Engine) grant(f *function) {
 	room := f.claimed * f.limits.PerInstance
 	loose, lanes := e.cursor[:len(f.boxes)], e.laneCursor[:len(f.boxes)]
 	for i, b := range f.boxes {
-		loose[i], lanes[i] = e.boxes[b].loose.head, e.boxes[b].open.first
+		loose[i], lanes[i] = e.inboxes[b].loose.head, e.inboxes[b].open.first
 	}
 	for ; room > 0; room-- {
 		best, inLane, since := -1, false, clock.Never
@@ -478,14 +478,14 @@ func (e *Engine) grant(f *function) {
 			if loose[i] >= 0 && e.pool[loose[i]].since < since {
 				best, inLane, since = i, false, e.pool[loose[i]].since
 			}
-			if n := lanes[i]; n > 0 && e.boxes[id].lanes[n-1].since < since {
-				best, inLane, since = i, true, e.boxes[id].lanes[n-1].since
+			if n := lanes[i]; n > 0 && e.inboxes[id].lanes[n-1].since < since {
+				best, inLane, since = i, true, e.inboxes[id].lanes[n-1].since
 			}
 		}
 		if best < 0 {
 			return
 		}
-		b := &e.boxes[f.boxes[best]]
+		b := &e.inboxes[f.boxes[best]]
 		if inLane {
 			lanes[best] = b.lanes[lanes[best]-1].next
 			continue
@@ -504,25 +504,25 @@ func (e *Engine) grant(f *function) {
 	}
 }
 
-// WireLook is what waits on one wire at a moment.
-type WireLook struct {
+// WireStats is what waits on one wire at a moment.
+type WireStats struct {
 	Open    int        // deliveries without an outcome
 	Working int        // those with an instance
 	Eldest  clock.Time // arrival of the oldest of them, or never
 }
 
-// LookWire returns what waits on a wire.
-func (e *Engine) LookWire(source, wire int) WireLook {
-	b := &e.boxes[e.sources[source].firstBox+int32(wire)]
-	w := WireLook{Open: b.all, Working: b.working, Eldest: clock.Never}
+// WireStats returns what waits on a wire.
+func (e *Engine) WireStats(source, wire int) WireStats {
+	b := &e.inboxes[e.sources[source].firstBox+int32(wire)]
+	w := WireStats{Open: b.all, Working: b.working, Eldest: clock.Never}
 	if b.eldest >= 0 {
 		w.Eldest = e.pool[b.eldest].arrived
 	}
 	return w
 }
 
-// LaneLook is the state of a partition or a group at a moment.
-type LaneLook struct {
+// LaneStats is the state of a partition or a group at a moment.
+type LaneStats struct {
 	Lag     int        // records that were not read to their end
 	Eldest  clock.Time // arrival of the first of them, or never
 	Tries   int        // attempts in a row of the batch at its head that failed
@@ -530,12 +530,12 @@ type LaneLook struct {
 	Alone   bool       // a batch that failed is being cut to find the bad record
 }
 
-// LookLanes appends the state of each partition of a stream's wire.
-func (e *Engine) LookLanes(source, wire int, out []LaneLook) []LaneLook {
-	b := &e.boxes[e.sources[source].firstBox+int32(wire)]
+// LaneStats appends the state of each partition of a stream's wire.
+func (e *Engine) LaneStats(source, wire int, out []LaneStats) []LaneStats {
+	b := &e.inboxes[e.sources[source].firstBox+int32(wire)]
 	for i := range b.lanes {
 		l := &b.lanes[i]
-		x := LaneLook{Lag: l.n + l.work, Eldest: clock.Never, Tries: int(l.tries), Blocked: l.state == blocked, Alone: l.split}
+		x := LaneStats{Lag: l.n + l.work, Eldest: clock.Never, Tries: int(l.tries), Blocked: l.state == blocked, Alone: l.split}
 		if l.head >= 0 {
 			x.Eldest = e.pool[l.head].arrived
 		}

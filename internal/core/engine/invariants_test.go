@@ -250,13 +250,13 @@ func (h *history) random() Input {
 		switch h.r.Below(22) {
 		case 0, 1, 2, 3, 4, 5:
 			t := h.event()
-			in := Input{Kind: Arrived, Source: t.Source, Takes: t.Takes, Key: t.Key, Async: h.r.Chance(1, 8)}
+			in := Input{Kind: Arrived, Source: t.Source, Routes: t.Takes, Key: t.Key, Async: h.r.Chance(1, 8)}
 			if h.r.Chance(1, 8) {
 				h.seen["delayed"]++
 				in.Delay = time.Duration(h.r.Below(60)) * time.Millisecond
 			}
 			if h.r.Chance(1, 20) {
-				in.Takes = 0
+				in.Routes = 0
 			}
 			return in
 		case 6, 7, 8, 9:
@@ -482,7 +482,7 @@ func (h *history) follow(f *Effect, in Input) {
 			panic("events are not numbered in their order")
 		}
 		h.events++
-		takes, lane, delay := in.Takes, in.Key, in.Delay
+		takes, lane, delay := in.Routes, in.Key, in.Delay
 		switch f.Origin {
 		case FromDeadLetter:
 			h.seen["dead letter read"]++

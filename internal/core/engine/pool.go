@@ -478,7 +478,7 @@ func (e *Engine) leaveStarting(f *function, id int32) {
 // send hands the next batch of an inbox to a free slot.
 func (e *Engine) send(f *function, fn, id, box int32) {
 	in := &e.instances[id]
-	src := &e.sources[e.boxes[box].source]
+	src := &e.sources[e.inboxes[box].source]
 	head, n := e.pull(box)
 	s := in.vacant[len(in.vacant)-1]
 	in.vacant = in.vacant[:len(in.vacant)-1]
@@ -507,7 +507,7 @@ func (e *Engine) send(f *function, fn, id, box int32) {
 	in.active++
 	e.use(f, 1, 0)
 	e.say(Effect{Kind: Send, Function: fn, Instance: id, Number: in.number, Slot: s, Invocation: e.handed, Class: class,
-		Source: e.boxes[box].source, Wire: e.boxes[box].wire, First: first, N: int32(n)})
+		Source: e.inboxes[box].source, Wire: e.inboxes[box].wire, First: first, N: int32(n)})
 	e.touch(id)
 }
 
@@ -560,7 +560,7 @@ func (e *Engine) settleAnswer(head int32, input *Input, leaseEnd clock.Time) {
 		return
 	}
 	event := e.pool[head].event
-	http := e.sources[e.boxes[e.pool[head].box].source].Kind == plan.HTTP
+	http := e.sources[e.inboxes[e.pool[head].box].source].Kind == plan.HTTP
 	v := verdict{status: input.Status, retry: input.Retry, retryAfter: input.RetryAfter, why: input.Result}
 	if input.Kind == Answered {
 		v.why = BadStatus
@@ -612,7 +612,7 @@ func (e *Engine) leaseLost(id, s int32) {
 	sl := &e.instances[id].slots[s]
 	sl.lease = -1
 	if e.now < sl.leaseLast {
-		sl.leaseEnd = min(e.now.Add(e.sources[e.boxes[e.pool[sl.head].box].source].Lease), sl.leaseLast)
+		sl.leaseEnd = min(e.now.Add(e.sources[e.inboxes[e.pool[sl.head].box].source].Lease), sl.leaseLast)
 		sl.lease = e.timers.set(sl.leaseEnd, timerLease, id, s)
 		in := &e.instances[id]
 		e.say(Effect{Kind: Extended, Function: in.fn, Instance: id, Number: in.number, Slot: s, Invocation: sl.invocation})

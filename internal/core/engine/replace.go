@@ -152,7 +152,7 @@ func (e *Engine) hold(fn int, held bool) {
 			if !held {
 				var src *plan.Source
 				if sl.head >= 0 {
-					src = e.sources[e.boxes[e.pool[sl.head].box].source].Source
+					src = e.sources[e.inboxes[e.pool[sl.head].box].source].Source
 				}
 				e.limitTime(f, id, int32(s), src)
 			}

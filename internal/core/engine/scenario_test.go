@@ -184,12 +184,12 @@ func (s *stage) step(words []string) {
 	switch words[1] {
 	case "arrive":
 		in.Kind, in.Source = Arrived, int32(s.p.SourceNamed(words[2]))
-		in.Takes = 1<<len(s.p.Sources[in.Source].Wires) - 1
+		in.Routes = 1<<len(s.p.Sources[in.Source].Wires) - 1
 		for _, w := range words[3:] {
 			if n, ok := strings.CutPrefix(w, "x"); ok {
 				times, _ = strconv.Atoi(n)
 			} else if w == "unmatched" {
-				in.Takes = 0
+				in.Routes = 0
 			} else if w == "async" {
 				in.Async = true
 			} else {

@@ -23,7 +23,7 @@ func (e *Engine) settleBatch(head int32, v *verdict) {
 		return
 	}
 	box := e.pool[head].box
-	if e.boxes[box].stream {
+	if e.inboxes[box].stream {
 		e.settleRecords(head, v)
 		return
 	}
@@ -94,8 +94,8 @@ func (e *Engine) settleRecords(head int32, v *verdict) {
 		}
 		d = next
 	}
-	src := &e.sources[e.boxes[box].source]
-	l := &e.boxes[box].lanes[lane-1]
+	src := &e.sources[e.inboxes[box].source]
+	l := &e.inboxes[box].lanes[lane-1]
 	k := len(l.sizes)
 	if left.n == 0 {
 		if k > 0 {
@@ -141,7 +141,7 @@ func (e *Engine) failBatch(head int32, why Result) {
 
 func (e *Engine) attemptEnded(id int32, why Result, v *verdict) {
 	d := &e.pool[id]
-	box := &e.boxes[d.box]
+	box := &e.inboxes[d.box]
 	e.say(Effect{Kind: AttemptEnded, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event,
 		Instance: d.instance, Invocation: d.invocation, Attempt: d.attempts, Result: why, Status: v.status})
 	d.instance, d.invocation = -1, 0
@@ -152,7 +152,7 @@ func (e *Engine) attemptEnded(id int32, why Result, v *verdict) {
 func (e *Engine) failed(id int32, why Result, v *verdict) (again bool, pause time.Duration) {
 	e.attemptEnded(id, why, v)
 	d := &e.pool[id]
-	src := &e.sources[e.boxes[d.box].source]
+	src := &e.sources[e.inboxes[d.box].source]
 	switch {
 	case src.Kind == plan.HTTP:
 		e.finish(id, Failed)
@@ -194,7 +194,7 @@ func (e *Engine) later(id int32, pause time.Duration) {
 // source has a queue for those.
 func (e *Engine) giveUp(id int32) {
 	d := &e.pool[id]
-	src := &e.sources[e.boxes[d.box].source]
+	src := &e.sources[e.inboxes[d.box].source]
 	if src.DeadLetter < 0 {
 		e.finish(id, Failed)
 		return

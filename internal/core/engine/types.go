@@ -47,7 +47,7 @@ type Input struct {
 	Result     Result        `json:"result,omitzero"`      // Broken: in which way
 	Retry      []int32       `json:"retry,omitzero"`       // Answered: positions in the batch that the reply fails; nil for none
 	RetryAfter time.Duration `json:"retry_after,omitzero"` // Answered: the function's own Retry-After, 0 for none
-	Takes      uint64        `json:"takes,omitzero"`       // Arrived: the wires of the source that take the event, as bits
+	Routes     uint64        `json:"takes,omitzero"`       // Arrived: the wires of the source that take the event, as bits
 	Key        int32         `json:"key,omitzero"`         // Arrived: partition or group, from 1; 0 where order is nothing
 	Delay      time.Duration `json:"delay,omitzero"`       // Arrived: how long the event cannot be seen yet
 	Async      bool          `json:"async,omitzero"`       // Arrived: HTTP, no one waits for the answer

@@ -254,12 +254,12 @@ func TestWarningsStandNextToWhatTheySpoil(t *testing.T) {
 				r.Arrivals[i].Arrived += clock.Time(50 * ms)
 			}
 		}},
-		"processors were 95 % busy":         {OnStart, func(r *Run) { r.Busy = 0.95 }},
-		"a bare round trip":                 {OnLatency, func(r *Run) { r.Self = &SelfCheck{Before: trips(ms / 10), During: trips(9 * ms)} }},
-		"timers fire up to 6.00 ms late":    {OnRates, func(r *Run) { r.Self = &SelfCheck{Timer: trips(6 * ms)} }},
-		"wall clock jumped by 1h0m0": {OnRates, func(r *Run) { r.Self = &SelfCheck{Jump: time.Hour} }},
-		"are not enforced":                   {OnMemory, func(r *Run) { r.Functions[0].Enforced = "not enforced: no control groups" }},
-		"closed loop":                       {OnRates, func(r *Run) { r.Sources[0].Closed = true }},
+		"processors were 95 % busy":      {OnStart, func(r *Run) { r.Busy = 0.95 }},
+		"a bare round trip":              {OnLatency, func(r *Run) { r.Self = &SelfCheck{Before: trips(ms / 10), During: trips(9 * ms)} }},
+		"timers fire up to 6.00 ms late": {OnRates, func(r *Run) { r.Self = &SelfCheck{Timer: trips(6 * ms)} }},
+		"wall clock jumped by 1h0m0":     {OnRates, func(r *Run) { r.Self = &SelfCheck{Jump: time.Hour} }},
+		"are not enforced":               {OnMemory, func(r *Run) { r.Functions[0].Enforced = "not enforced: no control groups" }},
+		"closed loop":                    {OnRates, func(r *Run) { r.Sources[0].Closed = true }},
 	} {
 		r := calm().run()
 		if s := r.Summarize(); len(s.Warnings) > 0 {

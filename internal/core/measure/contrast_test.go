@@ -98,9 +98,9 @@ func TestWhatIsNotComparableIsSaid(t *testing.T) {
 	}
 	for want, other := range map[string]Side{
 		"run a started functions cold and sent single events in turns, run b is a drill under load": run("b", "evening", 0, "m"),
-		"different drills, variants of f and cold starts":                                run("b", "cold starts", 9, "m"),
-		"different machines: m; n":                                                       run("b", "variants of f", 9, "n"),
-		"different runs, one after the other":                                            run("b", "variants of f", 9, "m"),
+		"different drills, variants of f and cold starts":                                           run("b", "cold starts", 9, "m"),
+		"different machines: m; n":            run("b", "variants of f", 9, "n"),
+		"different runs, one after the other": run("b", "variants of f", 9, "m"),
 	} {
 		of := run("a", "variants of f", 9, "m")
 		if got := strings.Join(Compare("f", []Side{of, other}, nil).Warnings, "\n"); !strings.Contains(got, want) {

@@ -13,10 +13,10 @@ func TestLimits(t *testing.T) {
 		t.Errorf("%+v: %s, %d instances", good, why, good.Instances())
 	}
 	for want, change := range map[string]func(*Limits){
-		"limits must not be negative":                                                                          func(l *Limits) { l.Max = -1 },
-		"per_instance must be at most 1000":                                                              func(l *Limits) { l.PerInstance, l.KeepWarm = 1001, 0 },
-		"guaranteed is 9, but max is 8":                                                      func(l *Limits) { l.Guaranteed = 9 },
-		"keep_warm is 4, but a max of 8 with 3 on each instance needs only 3":                            func(l *Limits) { l.KeepWarm = 4 },
+		"limits must not be negative":                                         func(l *Limits) { l.Max = -1 },
+		"per_instance must be at most 1000":                                   func(l *Limits) { l.PerInstance, l.KeepWarm = 1001, 0 },
+		"guaranteed is 9, but max is 8":                                       func(l *Limits) { l.Guaranteed = 9 },
+		"keep_warm is 4, but a max of 8 with 3 on each instance needs only 3": func(l *Limits) { l.KeepWarm = 4 },
 		"max 8 → 9, idle_after 1s → 2s, start_rate unbounded → 2.5/s, start_burst 1 → 3, rejects everything": nil,
 	} {
 		l := good

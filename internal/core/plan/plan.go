@@ -377,9 +377,9 @@ func (p *Project) DrillNamed(name string) *Drill {
 	return nil
 }
 
-// Takes returns the wires of source s that take a payload, as a bit set: for HTTP the first wire
+// Routes returns the wires of source s that take a payload, as a bit set: for HTTP the first wire
 // whose conditions hold, for other kinds all of those.
-func (p *Project) Takes(s int, pl *payload.Payload) uint64 {
+func (p *Project) Routes(s int, pl *payload.Payload) uint64 {
 	src := &p.Sources[s]
 	if src.Kind == HTTP {
 		for i := range src.Wires {

@@ -24,7 +24,7 @@ type WireTrial struct {
 // Explain tries every wire of a source on a payload.
 func (p *Project) Explain(source int, pl *payload.Payload) (out []WireTrial) {
 	src := &p.Sources[source]
-	takes := p.Takes(source, pl)
+	takes := p.Routes(source, pl)
 	for i := range src.Wires {
 		t := WireTrial{Wire: i, Takes: takes&(1<<i) != 0}
 		switch when := &src.Wires[i].When; {
@@ -54,7 +54,7 @@ func (p *Project) Itself(source int, pl *payload.Payload) bool {
 		return true
 	}
 	path, _, _ := strings.Cut(r.Target, "?")
-	return p.Takes(source, pl) == 0 && slices.ContainsFunc(src.Wires, func(w Wire) bool { return w.When.Path.Matches(path) })
+	return p.Routes(source, pl) == 0 && slices.ContainsFunc(src.Wires, func(w Wire) bool { return w.When.Path.Matches(path) })
 }
 
 // NearestMiss describes why no wire of a source takes a payload: which wire came closest, and what
@@ -62,7 +62,7 @@ func (p *Project) Itself(source int, pl *payload.Payload) bool {
 func (p *Project) NearestMiss(source int, pl *payload.Payload) string {
 	src := &p.Sources[source]
 	switch {
-	case p.Takes(source, pl) != 0:
+	case p.Routes(source, pl) != 0:
 		return ""
 	case p.Itself(source, pl):
 		return fmt.Sprintf("%s answers OPTIONS itself, as at the front; no function receives it", src.Name)

@@ -83,7 +83,7 @@ func TestTheOnlyConditionThatFails(t *testing.T) {
 	} {
 		p := Project{Functions: []Function{{Name: "far"}, {Name: "near"}}, Sources: []Source{{Name: "s", Kind: c.kind, Wires: []Wire{
 			{To: 0, When: route.When{Bucket: "x", Key: "x", Method: "DELETE", Path: path(t, "/x/y/z"), Query: []event.Field{{Name: "far", Value: "1"}}, Attributes: []event.Field{{Name: "y", Value: "y"}, {Name: "z", Value: "z"}, {Name: "q", Value: "q"}}}}, {To: 1, When: c.when}}}}}
-		if c.taken != nil && p.Takes(0, c.taken) != 2 {
+		if c.taken != nil && p.Routes(0, c.taken) != 2 {
 			t.Errorf("%s: it is not taken: %s", c.want, p.NearestMiss(0, c.taken))
 		}
 		if got := p.NearestMiss(0, c.miss); got != "nearest is the wire to near: "+c.want {

@@ -65,7 +65,7 @@ func Run(p *plan.Project, limits []plan.Limits, settle time.Duration, functions 
 		}
 		switch {
 		case more && arrival.Due < at:
-			s.handle(arrival.Due, engine.Input{Kind: engine.Arrived, Source: int32(arrival.Source), Takes: arrival.Takes, Key: arrival.Key})
+			s.handle(arrival.Due, engine.Input{Kind: engine.Arrived, Source: int32(arrival.Source), Routes: arrival.Takes, Key: arrival.Key})
 			if arrival, more = next(); !more {
 				s.handle(s.now, engine.Input{Kind: engine.NoMore})
 			}

@@ -470,7 +470,7 @@ func meter() string {
 func Sample(all []*Process) {
 	of := map[int]*Process{}
 	for _, p := range all {
-		if p.seat == nil || p.seat.group.memory == "" || p.seat.group.account == "" {
+		if p.slot == nil || p.slot.group.memory == "" || p.slot.group.account == "" {
 			of[p.PID] = p
 		}
 	}

@@ -48,11 +48,11 @@ type Process struct {
 	done   chan struct{} // closed when what it left behind is gone, too
 	state  *os.ProcessState
 	kill   sync.Once
-	seat   *seat  // nil where nothing is bounded
-	mark   string // in the environment of its children
-	birth  uint64 // its birthmark, which they have, too; 0 for none
-	leaves bool   // what it leaves is wanted, when it ends well
-	usage  Usage  // once it is gone
+	slot   *cgroupSlot // nil where nothing is bounded
+	mark   string      // in the environment of its children
+	birth  uint64      // its birthmark, which they have, too; 0 for none
+	leaves bool        // what it leaves is wanted, when it ends well
+	usage  Usage       // once it is gone
 	seen   struct {
 		sync.Mutex
 		Usage // while it ran, as far as Sample saw
@@ -148,7 +148,7 @@ func Start(c Command) (*Process, error) {
 		}
 		theirs = append(theirs, more...)
 	}
-	if p.seat, err = takeSeat(c.Bounds); err != nil {
+	if p.slot, err = takeCgroupSlot(c.Bounds); err != nil {
 		p.hangUp(append(theirs, read))
 		return nil, err
 	}
@@ -158,7 +158,7 @@ func Start(c Command) (*Process, error) {
 	}
 	started := make(chan time.Time, 1)
 	var began time.Time
-	p.seat.start(func(a *syscall.SysProcAttr) {
+	p.slot.start(func(a *syscall.SysProcAttr) {
 		cmd.SysProcAttr = a
 		began = time.Now()
 		ours.births.RLock()
@@ -183,7 +183,7 @@ func Start(c Command) (*Process, error) {
 	}
 	if err != nil {
 		p.hangUp([]*os.File{read})
-		p.seat.close()
+		p.slot.close()
 		return nil, explain(c, err)
 	}
 	p.PID, p.Began, p.Runs = cmd.Process.Pid, began, runs
@@ -230,8 +230,8 @@ func (p *Process) watch(cmd *exec.Cmd) {
 	_ = cmd.Wait() // the state says how it ended
 	close(p.exited)
 	p.state = cmd.ProcessState
-	if p.seat != nil {
-		p.usage = p.seat.group.usage()
+	if p.slot != nil {
+		p.usage = p.slot.group.usage()
 	}
 	seen := p.sawSoFar()
 	p.usage.Peak = max(p.usage.Peak, seen.Peak)
@@ -241,7 +241,7 @@ func (p *Process) watch(cmd *exec.Cmd) {
 	if !p.leaves || p.state == nil || !p.state.Success() {
 		cleanUp(p.PID, p.mark, p.birth) // children that outlived it
 	}
-	p.seat.close()
+	p.slot.close()
 }
 
 // Used returns what the process and its children have used: so far, as its control group
@@ -253,8 +253,8 @@ func (p *Process) Used() Usage {
 	default:
 	}
 	u := p.sawSoFar()
-	if p.seat != nil {
-		of := p.seat.group.usage()
+	if p.slot != nil {
+		of := p.slot.group.usage()
 		u.Killed = of.Killed
 		if of.Peak > 0 {
 			u.Peak = of.Peak
@@ -431,8 +431,8 @@ func (p *Process) Stop(grace time.Duration) {
 func (p *Process) Kill() {
 	_ = syscall.Kill(-p.PID, syscall.SIGKILL)
 	_ = syscall.Kill(p.PID, syscall.SIGKILL) // in a group of another number
-	if p.seat != nil {
-		p.seat.group.kill()
+	if p.slot != nil {
+		p.slot.group.kill()
 	}
 	killSession(p.PID)
 }

@@ -1,6 +1,6 @@
 //go:build !linux
 
-package drive
+package runner
 
 import "time"
 

@@ -70,7 +70,7 @@ func BenchmarkAddInstance(b *testing.B) {
 		b.Run(fmt.Sprintf("bounded=%v", bounds != proc.Bounds{}), func(b *testing.B) {
 			p, _ := testProject("plain", false, "a")
 			p.Functions[0].Memory, p.Functions[0].CPU = bounds.Memory, bounds.CPU
-			d := NewStanding(plan.NewStanding(p), "bench", nil)
+			d := NewStanding(plan.Expand(p), "bench", nil)
 			ctx, stop := context.WithCancel(b.Context())
 			over := make(chan struct{})
 			go func() {
@@ -84,13 +84,13 @@ func BenchmarkAddInstance(b *testing.B) {
 			var hand, driven []time.Duration
 			for range max(b.N, 25) {
 				hand = append(hand, byHand(b))
-				t := d.Fire(Shot{Payload: &p.Sets[0].Payloads[0], Takes: 1, Cold: true})
+				t := d.Fire(Event{Payload: &p.Sets[0].Payloads[0], Routes: 1, Cold: true})
 				<-t.Done()
 				x := d.Look(t)
-				if len(x.Tries) != 1 || x.Tries[0].Invocation.Status != 200 || x.Tries[0].Invocation.Class != engine.Cold {
-					b.Fatalf("%+v", x.Tries)
+				if len(x.Attempts) != 1 || x.Attempts[0].Invocation.Status != 200 || x.Attempts[0].Invocation.Class != engine.Cold {
+					b.Fatalf("%+v", x.Attempts)
 				}
-				driven = append(driven, x.Tries[0].Invocation.Done.Sub(x.Arrived))
+				driven = append(driven, x.Attempts[0].Invocation.Done.Sub(x.Arrived))
 				d.step(engine.Input{Kind: engine.Clear}, nil)
 				for calm := false; !calm; {
 					d.mu.Lock()

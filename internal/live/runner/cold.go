@@ -89,7 +89,7 @@ type coldFeed struct {
 func (d *Driver) coldStart(ctx context.Context, c *coldFeed, round int) bool {
 	f := d.p.Functions[c.fn]
 	calm := func() bool { // nothing of the function is in progress
-		look := d.eng.Look(int(c.fn))
+		look := d.eng.Stats(int(c.fn))
 		if s := &d.spares[c.fn]; s.coming > 0 || len(s.list) < f.Parked && !s.failed {
 			d.park(c.fn)
 			return false
@@ -206,7 +206,7 @@ func (d *Driver) coldFeeds() {
 		c := coldFeed{source: int32(f.Source), fn: fn}
 		first := d.setFirst(f.Set)
 		for n := range set.Payloads {
-			if d.p.Takes(f.Source, &set.Payloads[n]) != 0 {
+			if d.p.Routes(f.Source, &set.Payloads[n]) != 0 {
 				c.takes = append(c.takes, first+int32(n))
 			}
 		}

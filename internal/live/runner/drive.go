@@ -62,13 +62,13 @@ type Driver struct {
 	drill *plan.Drill
 	trace uint64 // first half of trace IDs
 
-	tag     string           // tells this run's instances from those of others
-	log     *logs.Log        // of what the functions write; nil for none
-	tracks  map[int64]*Track // of a standing desk: the events that are in progress; nil in a drill
-	shot    *Track           // the one that is being handed in
-	ripe    []int64          // those that ended in this step
-	riddles []int            // of each function: instances that were never ready, of which it is not known yet why
-	puzzled []puzzle         // attempts that such instances cost
+	tag               string           // tells this run's instances from those of others
+	log               *logs.Log        // of what the functions write; nil for none
+	traces            map[int64]*Trace // of a standing desk: the events that are in progress; nil in a drill
+	firing            *Trace           // the one that is being handed in
+	endedEvents       []int64          // those that ended in this step
+	unexplainedStarts []int            // of each function: instances that were never ready, of which it is not known yet why
+	pendingCause      []unexplained    // attempts that such instances cost
 
 	mu         sync.Mutex
 	fns        []*plan.Function // as they are to be started now
@@ -86,7 +86,7 @@ type Driver struct {
 	expects    []*payload.Expect  // of the answers to them
 	expecting  bool               // whether there is any of those
 	unexpected int
-	takes      map[[2]int32]uint64
+	routes     map[[2]int32]uint64
 	events     []eventInfo // beside rec.Arrivals
 	feeds      []*feed
 	sorter     *plan.Sorter
@@ -173,7 +173,7 @@ type failure struct {
 
 // New prepares a run of a drill.
 func New(p *plan.Project, d *plan.Drill, id string) *Driver {
-	r := &Driver{p: p, drill: d, failures: map[string]*failure{}, takes: map[[2]int32]uint64{}, replies: map[uint64]int32{}, timings: map[string]int32{}, ended: make(chan struct{}), asleep: clock.Never, kick: newAlarm()}
+	r := &Driver{p: p, drill: d, failures: map[string]*failure{}, routes: map[[2]int32]uint64{}, replies: map[uint64]int32{}, timings: map[string]int32{}, ended: make(chan struct{}), asleep: clock.Never, kick: newAlarm()}
 	if r.all = p.Concurrency; d.Concurrency > 0 && d.Concurrency != r.all {
 		limited := *p
 		limited.Concurrency = d.Concurrency
@@ -183,7 +183,7 @@ func New(p *plan.Project, d *plan.Drill, id string) *Driver {
 	r.spares, r.sets, r.news = make([]spares, len(p.Functions)), map[int]int32{}, make(chan struct{})
 	r.life, r.endLife = context.WithCancel(context.Background())
 	r.fns, r.versions, r.troubles = make([]*plan.Function, len(p.Functions)), make([]string, len(p.Functions)), make([]Trouble, len(p.Functions))
-	r.riddles, r.unready = make([]int, len(p.Functions)), make([]bool, len(p.Functions))
+	r.unexplainedStarts, r.unready = make([]int, len(p.Functions)), make([]bool, len(p.Functions))
 	r.opened = d.BeginEmpty || d.Cold != nil || !slices.ContainsFunc(d.Limits,
 		func(l plan.Limits) bool { return l.KeepWarm > 0 })
 	for i := range p.Functions {
@@ -440,7 +440,7 @@ func (d *Driver) at(t time.Time) clock.Time { return clock.Time(t.Sub(d.began)) 
 // process is gone, or when the context ends: then the run is not finished.
 func (d *Driver) Run(ctx context.Context) {
 	busy := startBusy()
-	if d.tracks == nil {
+	if d.traces == nil {
 		defer d.checkSelf(ctx)()
 	}
 	d.mu.Lock()
@@ -458,7 +458,7 @@ func (d *Driver) Run(ctx context.Context) {
 		d.park(int32(i))
 	}
 	d.mu.Unlock()
-	if d.tracks == nil {
+	if d.traces == nil {
 		d.standReady(ctx) // started ahead, and before the time begins
 	}
 	d.mu.Lock()
@@ -572,12 +572,12 @@ const (
 )
 
 // Looks returns the state of each function now.
-func (d *Driver) Looks() []engine.Look {
+func (d *Driver) Looks() []engine.Stats {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	out := make([]engine.Look, len(d.p.Functions))
+	out := make([]engine.Stats, len(d.p.Functions))
 	for i := range out {
-		out[i] = d.eng.Look(i)
+		out[i] = d.eng.Stats(i)
 	}
 	return out
 }
@@ -619,12 +619,12 @@ func (d *Driver) open(now clock.Time) {
 		return
 	}
 	for i := range d.fns {
-		if d.eng.Look(i).Ready < d.eng.Limits(i).KeepWarm && !d.unready[i] {
+		if d.eng.Stats(i).Ready < d.eng.Limits(i).KeepWarm && !d.unready[i] {
 			return
 		}
 	}
 	for i := range d.fns {
-		if ready, wanted := d.eng.Look(i).Ready, d.eng.Limits(i).KeepWarm; ready < wanted {
+		if ready, wanted := d.eng.Stats(i).Ready, d.eng.Limits(i).KeepWarm; ready < wanted {
 			d.rec.Notes = append(d.rec.Notes,
 				fmt.Sprintf("%s: the drill began with %d of the %d instances that keep_warm asks for, since one did not "+
 					"start, or ended",
@@ -721,7 +721,7 @@ func (d *Driver) pump(now clock.Time, self *slot) (own *job) {
 			}
 		}
 	}
-	if !waiting && !d.noMore && d.tracks == nil {
+	if !waiting && !d.noMore && d.traces == nil {
 		d.noMore = true
 		if job := d.handle(now, engine.Input{Kind: engine.NoMore}, self); job != nil {
 			own = job
@@ -734,8 +734,8 @@ func (d *Driver) pump(now clock.Time, self *slot) (own *job) {
 // it has.
 func (d *Driver) arrived(a *arrivalInfo) engine.Input {
 	source, p := a.arrival.Source, d.payloads[a.arrival.Payload]
-	in := engine.Input{Kind: engine.Arrived, Source: source, Takes: d.takesOf(source, a.arrival.Payload), Key: d.sorter.Key(int(source), p), Delay: ownDelay(&d.p.Sources[source], p), Async: p.Async()}
-	a.info.open = deliveries(in.Takes)
+	in := engine.Input{Kind: engine.Arrived, Source: source, Routes: d.takesOf(source, a.arrival.Payload), Key: d.sorter.Key(int(source), p), Delay: ownDelay(&d.p.Sources[source], p), Async: p.Async()}
+	a.info.open = deliveries(in.Routes)
 	return in
 }
 
@@ -759,10 +759,10 @@ func ownDelay(src *plan.Source, p *payload.Payload) time.Duration {
 // takesOf returns the wires that take a payload; it is the same each time.
 func (d *Driver) takesOf(source, payload int32) uint64 {
 	k := [2]int32{source, payload}
-	takes, ok := d.takes[k]
+	takes, ok := d.routes[k]
 	if !ok {
-		takes = d.p.Takes(int(source), d.payloads[payload])
-		d.takes[k] = takes
+		takes = d.p.Routes(int(source), d.payloads[payload])
+		d.routes[k] = takes
 	}
 	return takes
 }
@@ -822,13 +822,13 @@ func (d *Driver) carryOut(f *engine.Effect, self *slot) *job {
 		in.record().Reason = f.Reason
 		in.stopping = true
 		if f.Reason == engine.NeverReady {
-			d.riddles[f.Function]++
+			d.unexplainedStarts[f.Function]++
 		}
 		go in.stop()
 	case engine.GivenUp:
 		d.instances[f.Instance].slot(f.Slot).settle(f.At, engine.Timeout)
 	case engine.AttemptEnded:
-		if d.tracks != nil {
+		if d.traces != nil {
 			d.tried(f)
 			break
 		}
@@ -838,7 +838,7 @@ func (d *Driver) carryOut(f *engine.Effect, self *slot) *job {
 		e.lose = e.lose && f.Result != engine.AckLost
 		d.cutOff(f)
 	case engine.Ended:
-		if d.tracks != nil {
+		if d.traces != nil {
 			d.trackEnded(f)
 			break
 		}
@@ -879,7 +879,7 @@ func (d *Driver) cutOff(f *engine.Effect) {
 
 // take records an event that got its number.
 func (d *Driver) take(f *engine.Effect) {
-	if d.tracks != nil {
+	if d.traces != nil {
 		d.track(f)
 		return
 	}
@@ -926,7 +926,7 @@ func (d *Driver) answer(f *engine.Effect) {
 
 // level records the state of functions that changed, at most every levelEvery.
 func (d *Driver) level(now clock.Time, last bool) {
-	if d.tracks != nil {
+	if d.traces != nil {
 		return
 	}
 	if !last && now < d.levelsAt.Add(levelEvery) && d.levelsAt > 0 {
@@ -935,7 +935,7 @@ func (d *Driver) level(now clock.Time, last bool) {
 	}
 	d.levelsAt, d.levelsDue = now, false
 	for i := range d.levels {
-		l := d.eng.Look(i)
+		l := d.eng.Stats(i)
 		was := d.levels[i]
 		is := measure.Level{At: was.At, Function: int32(i), Waiting: int32(l.Waiting), InFlight: int32(l.InFlight), Starting: int32(l.Starting), Ready: int32(l.Ready)}
 		if is != was {
@@ -950,7 +950,7 @@ func (d *Driver) level(now clock.Time, last bool) {
 func (d *Driver) fail(fn int32, why Trouble) {
 	why.At = time.Now()
 	d.troubles[fn] = why
-	if d.tracks != nil {
+	if d.traces != nil {
 		d.explain(fn)
 		return
 	}

@@ -322,7 +322,7 @@ func (in *instance) gone(why Trouble, how string) {
 	in.d.unready[r.Function] = in.d.unready[r.Function] || !in.ready || !in.d.opened && !in.stopping
 	if !in.stopping || r.Reason == engine.NeverReady {
 		if r.Reason == engine.NeverReady {
-			in.d.riddles[r.Function]--
+			in.d.unexplainedStarts[r.Function]--
 		}
 		why.Version, why.Started = in.version, in.ready
 		in.d.fail(r.Function, why)
@@ -421,7 +421,7 @@ func (in *instance) startProgram(env []string) (transport.Program, error) {
 
 // keep returns how much of a reply is kept.
 func (in *instance) keep() int {
-	if in.d.tracks != nil || in.d.expecting {
+	if in.d.traces != nil || in.d.expecting {
 		return transport.ReplyLimit // it is being read, or saved
 	}
 	return transport.Kept
@@ -445,7 +445,7 @@ type slot struct {
 	jobs   chan *job
 	cur    measure.Invocation // what it carries, while open
 	open   bool
-	tries  []*Try // of a standing desk: what it carries
+	tries  []*Attempt // of a standing desk: what it carries
 	// suspects are the invocations, by their IDs, since the connection was last known to hold
 	// no reply that no one had asked for.
 	suspects []uint64
@@ -461,10 +461,10 @@ type job struct {
 	message    transport.Message
 	late       func(context.Context) transport.Message // makes the message when it is about to be sent; nil where it is made
 	trace      string
-	tries      []*Try   // of a standing desk
-	ids        []string // of a batch's events, in order
-	subject    string   // of the first
-	lose       bool     // the acknowledgement is to be lost, if there is one
+	tries      []*Attempt // of a standing desk
+	ids        []string   // of a batch's events, in order
+	subject    string     // of the first
+	lose       bool       // the acknowledgement is to be lost, if there is one
 	payload    *payload.Payload
 	expect     *payload.Expect // of the answer; nil for nothing
 }
@@ -480,7 +480,7 @@ func (d *Driver) send(f *engine.Effect, self *slot) *job {
 		in.record().Wanted = true
 	}
 	j := d.build(f, in.fn)
-	if d.tracks != nil {
+	if d.traces != nil {
 		sl.tries = d.tries(f, in)
 		j.tries = sl.tries
 	}
@@ -500,9 +500,9 @@ func (d *Driver) build(f *engine.Effect, fn *plan.Function) *job {
 		j.subject = first.Event.Subject
 	}
 	for _, id := range ids {
-		j.lose = j.lose || d.tracks == nil && d.events[id].lose
+		j.lose = j.lose || d.traces == nil && d.events[id].lose
 	}
-	if d.tracks == nil && len(ids) == 1 {
+	if d.traces == nil && len(ids) == 1 {
 		j.payload, j.expect = first, d.expects[d.rec.Arrivals[ids[0]].Payload]
 	}
 	if r := first.Request; r != nil && d.p.Sources[f.Source].Kind == plan.HTTP {
@@ -541,8 +541,8 @@ func (j *job) compose(ctx context.Context, fn *plan.Function, r *event.Request, 
 // deadLetter reports whether an event is a dead letter, of which source, and how
 // its last attempt there ended.
 func (d *Driver) deadLetter(event int64) (of string, last attempt, ok bool) {
-	if d.tracks != nil {
-		t := d.tracks[event]
+	if d.traces != nil {
+		t := d.traces[event]
 		return t.deadOf, t.last, t.deadOf != ""
 	}
 	a := &d.rec.Arrivals[event]
@@ -566,8 +566,8 @@ func withReason(e *event.Event, of string, last attempt) *event.Event {
 
 // payloadOf returns what an event carries, and how often its set had been used up.
 func (d *Driver) payloadOf(event int64) (p *payload.Payload, round int32) {
-	if d.tracks != nil {
-		return d.tracks[event].Shot.Payload, 0
+	if d.traces != nil {
+		return d.traces[event].Event.Payload, 0
 	}
 	a := &d.rec.Arrivals[event]
 	return d.payloads[a.Payload], a.Round
@@ -657,7 +657,7 @@ func (s *slot) report(j *job, r *transport.Reply) *job {
 				d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("the first unexpected reply was to %s#%d: %s", p.Set, p.N, why))
 			}
 		}
-		if d.tracks == nil {
+		if d.traces == nil {
 			d.keepReply(&s.cur, r, key)
 		}
 		result := r.Result
@@ -672,7 +672,7 @@ func (s *slot) report(j *job, r *transport.Reply) *job {
 			t.Reply = &kept
 		}
 	}
-	if d.tracks == nil && r.RetryAfter > 0 && (r.Status == 429 || r.Status == 503) { // its caller comes again when it is told to
+	if d.traces == nil && r.RetryAfter > 0 && (r.Status == 429 || r.Status == 503) { // its caller comes again when it is told to
 		d.events[j.event].pause = min(r.RetryAfter, mostRetryAfter)
 	}
 	if in.Kind == engine.Answered {
@@ -709,7 +709,7 @@ func (s *slot) settle(at clock.Time, result engine.Result) {
 	if s.open {
 		s.open = false
 		s.cur.Done, s.cur.Result = at, result
-		if s.in.d.tracks != nil {
+		if s.in.d.traces != nil {
 			for _, t := range s.tries {
 				t.Invocation = s.cur
 			}

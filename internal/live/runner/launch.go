@@ -135,7 +135,7 @@ type spare struct {
 // the lock is held. On the session it is not known yet at the beginning.
 func (d *Driver) park(fn int32) {
 	f, s := d.fns[fn], &d.spares[fn]
-	if f.Parked == 0 || d.tracks != nil && d.versions[fn] == "" {
+	if f.Parked == 0 || d.traces != nil && d.versions[fn] == "" {
 		return
 	}
 	d.dropOld(fn)

@@ -58,7 +58,7 @@ func (d *Driver) KeepWarm(ctx context.Context, fn, n int) {
 		d.change(fn, "", engine.Input{Kind: engine.SetLimits, Function: int32(fn), Limits: l})
 	}
 	d.mu.Unlock()
-	d.await(ctx, func() bool { return d.eng.Look(fn).Ready > 0 || d.unready[fn] || d.closing })
+	d.await(ctx, func() bool { return d.eng.Stats(fn).Ready > 0 || d.unready[fn] || d.closing })
 }
 
 // SetConcurrency changes the limit for all functions together.
@@ -101,7 +101,7 @@ func replacement(r plan.Replacement) string {
 
 // change carries a change out and enters it into the run; the lock is held.
 func (d *Driver) change(fn int, text string, in engine.Input) {
-	if d.tracks == nil {
+	if d.traces == nil {
 		d.rec.Changes = append(d.rec.Changes, measure.Change{At: d.now(), Function: int32(fn), Text: text})
 	}
 	d.stepLocked(in, nil)

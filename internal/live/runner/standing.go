@@ -22,42 +22,42 @@ type Trouble struct {
 	At      time.Time
 }
 
-// Shot is one event to be sent.
-type Shot struct {
+// Event is one event to be sent.
+type Event struct {
 	Source  int
 	Payload *payload.Payload
-	Takes   uint64 // the wires of the source that take it, as bits
+	Routes  uint64 // the wires of the source that take it, as bits
 	Cold    bool   // the instances of the functions that it reaches are stopped first
 }
 
-// Track is what became of one event: every attempt, and every delivery's end.
-type Track struct {
-	Shot
-	Event   int64
-	Arrived clock.Time
-	At      time.Time // the same
-	Tries   []*Try
-	Ended   []measure.Delivery
-	Made    []*Track // dead letters that became events, and replies that were sent on
-	Origin  engine.Origin
-	Steps   int    // of the chain that led to it
-	Left    int    // deliveries without an outcome
-	deadOf  string // the source that gave it up; "" for none
-	last    attempt
-	whole   *whole
-	unclear int // attempts of which it is not known yet why they failed
-	done    chan struct{}
+// Trace is what became of one event: every attempt, and every delivery's end.
+type Trace struct {
+	Event
+	Number   int64
+	Arrived  clock.Time
+	At       time.Time // the same
+	Attempts []*Attempt
+	Ended    []measure.Delivery
+	Made     []*Trace // dead letters that became events, and replies that were sent on
+	Origin   engine.Origin
+	Steps    int    // of the chain that led to it
+	Left     int    // deliveries without an outcome
+	deadOf   string // the source that gave it up; "" for none
+	last     attempt
+	whole    *whole
+	unclear  int // attempts of which it is not known yet why they failed
+	done     chan struct{}
 }
 
-// puzzle is an attempt that was lost to an instance that was never ready. Why it
+// unexplained is an attempt that was lost to an instance that was never ready. Why it
 // was not is known once its process is gone.
-type puzzle struct {
-	t *Track
-	x *Try
+type unexplained struct {
+	t *Trace
+	x *Attempt
 }
 
-// Try is one attempt.
-type Try struct {
+// Attempt is one attempt.
+type Attempt struct {
 	Wire, N    int32
 	Function   int32
 	Instance   measure.Instance
@@ -80,20 +80,20 @@ type whole struct {
 }
 
 // Done is closed when every delivery has its outcome.
-func (t *Track) Done() <-chan struct{} { return t.done }
+func (t *Trace) Done() <-chan struct{} { return t.done }
 
 // Whole is closed when every delivery has its outcome, also of the events that
 // were made of it: dead letters, and replies that were sent on.
-func (t *Track) Whole() <-chan struct{} { return t.whole.done }
+func (t *Trace) Whole() <-chan struct{} { return t.whole.done }
 
 // NewStanding prepares a standing desk.
-func NewStanding(s *plan.Standing, id string, log *logs.Log) *Driver {
+func NewStanding(s *plan.Expanded, id string, log *logs.Log) *Driver {
 	d := &plan.Drill{Name: "desk", Seed: 1}
 	for i := range s.Functions {
 		d.Limits = append(d.Limits, s.Functions[i].Limits)
 	}
 	r := New(&s.Project, d, id)
-	r.tracks, r.log = map[int64]*Track{}, log
+	r.traces, r.log = map[int64]*Trace{}, log
 	r.began, r.opened = time.Now(), true
 	return r
 }
@@ -107,7 +107,7 @@ func (d *Driver) Settings(fn int, f plan.Function, version string) {
 func (d *Driver) Log(l *logs.Log) { d.log = l }
 
 // Fire hands an event in. Look tells what happens to it.
-func (d *Driver) Fire(s Shot) *Track {
+func (d *Driver) Fire(s Event) *Trace {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if s.Cold {
@@ -115,17 +115,17 @@ func (d *Driver) Fire(s Shot) *Track {
 			d.stepLocked(engine.Input{Kind: engine.Clear, Function: int32(fn)}, nil)
 		}
 	}
-	t := &Track{Shot: s, At: time.Now(), done: make(chan struct{})}
-	d.shot = t
-	d.stepLocked(engine.Input{Kind: engine.Arrived, Source: int32(s.Source), Takes: s.Takes, Key: d.sorter.Key(s.Source, s.Payload), Delay: ownDelay(&d.p.Sources[s.Source], s.Payload), Async: s.Payload.Async()}, nil)
-	d.shot = nil
+	t := &Trace{Event: s, At: time.Now(), done: make(chan struct{})}
+	d.firing = t
+	d.stepLocked(engine.Input{Kind: engine.Arrived, Source: int32(s.Source), Routes: s.Routes, Key: d.sorter.Key(s.Source, s.Payload), Delay: ownDelay(&d.p.Sources[s.Source], s.Payload), Async: s.Payload.Async()}, nil)
+	d.firing = nil
 	return t
 }
 
 // reached returns the functions that an event reaches.
-func (d *Driver) reached(s Shot) (fns []int) {
+func (d *Driver) reached(s Event) (fns []int) {
 	for w, wire := range d.p.Sources[s.Source].Wires {
-		if s.Takes&(1<<w) != 0 && !slices.Contains(fns, wire.To) {
+		if s.Routes&(1<<w) != 0 && !slices.Contains(fns, wire.To) {
 			fns = append(fns, wire.To)
 		}
 	}
@@ -133,18 +133,18 @@ func (d *Driver) reached(s Shot) (fns []int) {
 }
 
 // Look copies what has become of an event so far.
-func (d *Driver) Look(t *Track) Track {
+func (d *Driver) Look(t *Trace) Trace {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return d.copyOf(t)
 }
 
-func (d *Driver) copyOf(t *Track) Track {
+func (d *Driver) copyOf(t *Trace) Trace {
 	c := *t
-	c.Tries = make([]*Try, len(t.Tries))
-	for i, x := range t.Tries {
+	c.Attempts = make([]*Attempt, len(t.Attempts))
+	for i, x := range t.Attempts {
 		y := *x
-		c.Tries[i] = &y
+		c.Attempts[i] = &y
 	}
 	c.Ended = slices.Clone(t.Ended)
 	c.Made = nil
@@ -204,15 +204,15 @@ func (d *Driver) Version(fn int) string {
 
 // track takes up an event that got its number.
 func (d *Driver) track(f *engine.Effect) {
-	t := d.shot
+	t := d.firing
 	if f.Origin != engine.FromOutside {
-		from := d.tracks[f.From]
-		shot := Shot{Source: int(f.Source), Payload: from.Payload, Takes: 1<<len(d.p.Sources[f.Source].Wires) - 1} // of a dead letter
+		from := d.traces[f.From]
+		shot := Event{Source: int(f.Source), Payload: from.Payload, Routes: 1<<len(d.p.Sources[f.Source].Wires) - 1} // of a dead letter
 		if f.Origin == engine.FromReply {
 			x := d.nextOnward()
-			shot.Payload, shot.Takes = x.payload, d.p.Takes(int(f.Source), x.payload)
+			shot.Payload, shot.Routes = x.payload, d.p.Routes(int(f.Source), x.payload)
 		}
-		t = &Track{Shot: shot, At: time.Now(), done: make(chan struct{}), Origin: f.Origin, Steps: from.Steps, whole: from.whole}
+		t = &Trace{Event: shot, At: time.Now(), done: make(chan struct{}), Origin: f.Origin, Steps: from.Steps, whole: from.whole}
 		if f.Origin == engine.FromDeadLetter {
 			t.deadOf, t.last = d.p.Sources[from.Source].Name, from.last
 		}
@@ -224,18 +224,18 @@ func (d *Driver) track(f *engine.Effect) {
 		t.whole = &whole{done: make(chan struct{})}
 	}
 	t.whole.open++
-	t.Event, t.Arrived = f.Event, f.At
+	t.Number, t.Arrived = f.Event, f.At
 	for w := range d.p.Sources[f.Source].Wires {
-		if t.Takes&(1<<w) != 0 {
+		if t.Routes&(1<<w) != 0 {
 			t.Left++
 		}
 	}
 	t.Left = max(t.Left, 1)
-	d.tracks[f.Event] = t
+	d.traces[f.Event] = t
 }
 
 // tries begins an attempt of each event of a batch.
-func (d *Driver) tries(f *engine.Effect, in *instance) (out []*Try) {
+func (d *Driver) tries(f *engine.Effect, in *instance) (out []*Attempt) {
 	beside := -1
 	for _, sl := range in.slots {
 		if sl.open {
@@ -243,16 +243,16 @@ func (d *Driver) tries(f *engine.Effect, in *instance) (out []*Try) {
 		}
 	}
 	for _, id := range d.fx.Events[f.First : f.First+f.N] {
-		t := d.tracks[id]
-		x := &Try{Wire: f.Wire, Function: f.Function, Name: in.name, Version: in.version, Instance: *in.record(), Began: d.began.Add(time.Duration(f.At)), Beside: beside,
+		t := d.traces[id]
+		x := &Attempt{Wire: f.Wire, Function: f.Function, Name: in.name, Version: in.version, Instance: *in.record(), Began: d.began.Add(time.Duration(f.At)), Beside: beside,
 			Invocation: in.slots[f.Slot].cur}
-		for _, earlier := range t.Tries {
+		for _, earlier := range t.Attempts {
 			if earlier.Wire == f.Wire {
 				x.N = earlier.N
 			}
 		}
 		x.N++
-		t.Tries = append(t.Tries, x)
+		t.Attempts = append(t.Attempts, x)
 		out = append(out, x)
 	}
 	return out
@@ -260,14 +260,14 @@ func (d *Driver) tries(f *engine.Effect, in *instance) (out []*Try) {
 
 // tried ends an attempt.
 func (d *Driver) tried(f *engine.Effect) {
-	t := d.tracks[f.Event]
+	t := d.traces[f.Event]
 	t.last = attempt{f.Attempt, f.Status, f.Result}
 	if f.Instance < 0 { // lost to a failed start
-		x := &Try{Wire: f.Wire, N: f.Attempt, Function: f.Function, Began: time.Now(), Result: f.Result, Over: true}
-		t.Tries = append(t.Tries, x)
-		if d.riddles[f.Function] > 0 {
+		x := &Attempt{Wire: f.Wire, N: f.Attempt, Function: f.Function, Began: time.Now(), Result: f.Result, Over: true}
+		t.Attempts = append(t.Attempts, x)
+		if d.unexplainedStarts[f.Function] > 0 {
 			t.unclear++
-			d.puzzled = append(d.puzzled, puzzle{t, x})
+			d.pendingCause = append(d.pendingCause, unexplained{t, x})
 			return
 		}
 		why := d.troubles[f.Function]
@@ -275,7 +275,7 @@ func (d *Driver) tried(f *engine.Effect) {
 		return
 	}
 	d.cutOff(f)
-	for _, x := range slices.Backward(t.Tries) {
+	for _, x := range slices.Backward(t.Attempts) {
 		if x.Wire != f.Wire || x.Over {
 			continue
 		}
@@ -293,21 +293,21 @@ func (d *Driver) tried(f *engine.Effect) {
 }
 
 func (d *Driver) trackEnded(f *engine.Effect) {
-	t := d.tracks[f.Event]
+	t := d.traces[f.Event]
 	t.Ended = append(t.Ended, measure.Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At, Source: f.Source, Wire: f.Wire, Attempts: f.Attempt, Outcome: f.Outcome, Cause: f.Cause})
 	if t.Left--; t.Left == 0 {
 		if t.unclear == 0 {
 			close(t.done)
 		}
 		// a dead letter is made of it in this step, if one is
-		d.ripe = append(d.ripe, f.Event)
+		d.endedEvents = append(d.endedEvents, f.Event)
 	}
 }
 
 // explain tells the attempts that a function's starts cost why they failed.
 func (d *Driver) explain(fn int32) {
 	why := d.troubles[fn]
-	d.puzzled = slices.DeleteFunc(d.puzzled, func(p puzzle) bool {
+	d.pendingCause = slices.DeleteFunc(d.pendingCause, func(p unexplained) bool {
 		if p.x.Function != fn {
 			return false
 		}
@@ -321,14 +321,14 @@ func (d *Driver) explain(fn int32) {
 
 // forget frees events that have ended.
 func (d *Driver) forget() {
-	for _, id := range d.ripe {
-		t := d.tracks[id]
+	for _, id := range d.endedEvents {
+		t := d.traces[id]
 		if t.whole.open--; t.whole.open == 0 {
 			close(t.whole.done)
 		}
-		delete(d.tracks, id)
+		delete(d.traces, id)
 	}
-	d.ripe = d.ripe[:0]
+	d.endedEvents = d.endedEvents[:0]
 }
 
 // Name names the code of a function, before it is started for the first time.
@@ -339,15 +339,15 @@ func (d *Driver) Name(fn int, version string) {
 }
 
 // Weight returns how many bytes of replies a track holds.
-func (d *Driver) Weight(t *Track) (n int) {
+func (d *Driver) Weight(t *Trace) (n int) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return weight(t)
 }
 
-func weight(t *Track) (n int) {
+func weight(t *Trace) (n int) {
 	n = len(t.Payload.Data())
-	for _, x := range t.Tries {
+	for _, x := range t.Attempts {
 		if x.Reply != nil {
 			n += len(x.Reply.Body)
 		}
@@ -360,18 +360,18 @@ func weight(t *Track) (n int) {
 
 // Trim keeps the beginnings of what a track, which is over, and those that were made of it
 // sent and were answered.
-func (d *Driver) Trim(t *Track, most int) {
+func (d *Driver) Trim(t *Trace, most int) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	trim(t, most)
 }
 
-func trim(t *Track, most int) {
+func trim(t *Trace, most int) {
 	t.Payload = t.Payload.Short(most)
 	for _, m := range t.Made {
 		trim(m, most)
 	}
-	for _, x := range t.Tries {
+	for _, x := range t.Attempts {
 		if x.Reply != nil && len(x.Reply.Body) > most {
 			short := *x.Reply
 			short.Body = slices.Clone(short.Body[:most])
@@ -382,10 +382,10 @@ func trim(t *Track, most int) {
 
 // NextOn returns the time at which a track's first attempt after another one was
 // handed to the same instance, if there is one.
-func (d *Driver) NextOn(t *Track, after *Try) (at time.Time, ok bool) {
+func (d *Driver) NextOn(t *Trace, after *Attempt) (at time.Time, ok bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	for _, x := range t.Tries {
+	for _, x := range t.Attempts {
 		if x.Name == after.Name && x.Began.After(after.Began) {
 			return x.Began, true
 		}

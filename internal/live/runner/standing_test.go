@@ -27,7 +27,7 @@ func stand(t *testing.T, as string, queue bool, change func(*plan.Project)) (*Dr
 	if change != nil {
 		change(p)
 	}
-	d := NewStanding(plan.NewStanding(p), "test", logs.New(""))
+	d := NewStanding(plan.Expand(p), "test", logs.New(""))
 	for i := range p.Functions {
 		d.Settings(i, p.Functions[i], "v1")
 	}
@@ -46,7 +46,7 @@ func message(id, data string) *payload.Payload {
 	return &payload.Payload{Event: &event.Event{ID: id, Source: "t", Type: "t", Data: []byte(data)}}
 }
 
-func fire(t *testing.T, d *Driver, s Shot) Track {
+func fire(t *testing.T, d *Driver, s Event) Trace {
 	t.Helper()
 	tr := d.Fire(s)
 	select {
@@ -73,8 +73,8 @@ func TestReplacedUnderLoad(t *testing.T) {
 					return
 				default:
 				}
-				v := fire(t, d, Shot{Payload: post("a"), Takes: 1})
-				if last := v.Tries[len(v.Tries)-1]; v.Ended[0].Outcome == engine.Done && last.Reply.Status == 200 {
+				v := fire(t, d, Event{Payload: post("a"), Routes: 1})
+				if last := v.Attempts[len(v.Attempts)-1]; v.Ended[0].Outcome == engine.Done && last.Reply.Status == 200 {
 					done.Add(1)
 					seen.Store(last.Version, true)
 				} else {
@@ -91,8 +91,8 @@ func TestReplacedUnderLoad(t *testing.T) {
 	}
 	close(stop)
 	workers.Wait()
-	if v := fire(t, d, Shot{Payload: post("a"), Takes: 1}); v.Tries[0].Version != "v4" {
-		t.Errorf("in the end %s answers", v.Tries[0].Version)
+	if v := fire(t, d, Event{Payload: post("a"), Routes: 1}); v.Attempts[0].Version != "v4" {
+		t.Errorf("in the end %s answers", v.Attempts[0].Version)
 	}
 	for _, version := range []string{"v1", "v4"} {
 		if _, ok := seen.Load(version); !ok {
@@ -117,30 +117,30 @@ func until(t *testing.T, what string, holds func() bool) {
 // batch; cold ones begin with none running.
 func TestTracks(t *testing.T) {
 	d, _ := stand(t, "plain", true, nil)
-	a := d.Fire(Shot{Payload: message("a", `"fine"`), Takes: 1})
-	b := d.Fire(Shot{Payload: message("b", `"refuse"`), Takes: 1})
+	a := d.Fire(Event{Payload: message("a", `"fine"`), Routes: 1})
+	b := d.Fire(Event{Payload: message("b", `"refuse"`), Routes: 1})
 	<-a.Done()
 	<-b.Done()
 	x, y := d.Look(a), d.Look(b)
 	// together they are refused; apart, or together again, b is given up
-	if len(y.Tries) != 2 || y.Ended[0].Outcome != engine.Failed || y.Tries[1].Reply.Status != 422 || y.Tries[1].N != 2 {
+	if len(y.Attempts) != 2 || y.Ended[0].Outcome != engine.Failed || y.Attempts[1].Reply.Status != 422 || y.Attempts[1].N != 2 {
 		t.Errorf("the refused one: %+v", y)
 	}
-	if len(x.Tries) == 0 || x.Tries[0].Invocation.ID != y.Tries[0].Invocation.ID || x.Tries[0].Invocation.Batch != 2 {
-		t.Errorf("they did not share a batch: %+v, %+v", x.Tries[0], y.Tries[0])
+	if len(x.Attempts) == 0 || x.Attempts[0].Invocation.ID != y.Attempts[0].Invocation.ID || x.Attempts[0].Invocation.Batch != 2 {
+		t.Errorf("they did not share a batch: %+v, %+v", x.Attempts[0], y.Attempts[0])
 	}
-	first := x.Tries[0]
+	first := x.Attempts[0]
 	if first.Invocation.Class != engine.Cold || first.Name != "f-1" || first.Version != "v1" || first.Instance.Ready == 0 || first.Invocation.Done <= first.Invocation.Sent {
 		t.Errorf("the first attempt: %+v", first)
 	}
-	cold := fire(t, d, Shot{Payload: message("c", `"fine"`), Takes: 1, Cold: true})
-	if last := cold.Tries[0]; last.Invocation.Class != engine.Cold || last.Name == "f-1" {
+	cold := fire(t, d, Event{Payload: message("c", `"fine"`), Routes: 1, Cold: true})
+	if last := cold.Attempts[0]; last.Invocation.Class != engine.Cold || last.Name == "f-1" {
 		t.Errorf("fired cold: %+v", last)
 	}
-	if d.Weight(a) != len(`"fine"`) || len(d.tracks) != 0 {
-		t.Errorf("%d tracks are held", len(d.tracks))
+	if d.Weight(a) != len(`"fine"`) || len(d.traces) != 0 {
+		t.Errorf("%d tracks are held", len(d.traces))
 	}
-	if none := fire(t, d, Shot{Payload: message("d", `1`)}); none.Ended[0].Outcome != engine.Unmatched || len(none.Tries) != 0 {
+	if none := fire(t, d, Event{Payload: message("d", `1`)}); none.Ended[0].Outcome != engine.Unmatched || len(none.Attempts) != 0 {
 		t.Errorf("taken by no wire: %+v", none)
 	}
 }
@@ -161,11 +161,11 @@ func TestWhyAnAttemptFailed(t *testing.T) {
 					p.Functions[0].StartTimeout = 5 * time.Second
 				}
 			})
-			var v Track
+			var v Trace
 			for range 3 { // the third one crashes
-				v = fire(t, d, Shot{Payload: post("a"), Takes: 1})
+				v = fire(t, d, Event{Payload: post("a"), Routes: 1})
 			}
-			last := v.Tries[len(v.Tries)-1]
+			last := v.Attempts[len(v.Attempts)-1]
 			if v.Ended[0].Outcome != engine.Failed || !strings.Contains(last.Why, want) {
 				t.Errorf("%v: %q, want %q", v.Ended[0].Outcome, last.Why, want)
 			}
@@ -186,23 +186,23 @@ func TestLongRepliesAreTrimmed(t *testing.T) {
 		p.Functions[0] = plan.Function{Name: "f", Transport: plan.Attach, Address: l.Addr().String(), Timeout: 5 * time.Second, StartTimeout: time.Second, Limits: plan.Limits{Max: 4, PerInstance: 4, IdleAfter: time.Minute}}
 	})
 	defer server.Close()
-	tr := d.Fire(Shot{Payload: post("a"), Takes: 1})
+	tr := d.Fire(Event{Payload: post("a"), Routes: 1})
 	<-tr.Done()
 	v := d.Look(tr)
-	if r := v.Tries[0].Reply; string(r.Body) != big || v.Tries[0].Invocation.Class != engine.Warm ||
+	if r := v.Attempts[0].Reply; string(r.Body) != big || v.Attempts[0].Invocation.Class != engine.Warm ||
 		d.Weight(tr) != len(big)+len("a") {
-		t.Errorf("%d bytes, %v", len(r.Body), v.Tries[0].Invocation.Class)
+		t.Errorf("%d bytes, %v", len(r.Body), v.Attempts[0].Invocation.Class)
 	}
 	d.Trim(tr, transport.Kept)
-	if d.Weight(tr) != transport.Kept+len("a") || len(v.Tries[0].Reply.Body) != len(big) {
-		t.Errorf("trimmed, it has %d bytes; what was looked at before has %d", d.Weight(tr), len(v.Tries[0].Reply.Body))
+	if d.Weight(tr) != transport.Kept+len("a") || len(v.Attempts[0].Reply.Body) != len(big) {
+		t.Errorf("trimmed, it has %d bytes; what was looked at before has %d", d.Weight(tr), len(v.Attempts[0].Reply.Body))
 	}
 	if address := d.Address(0); address == "" || d.Version(0) != "v1" {
 		t.Errorf("it is at %q, version %q", address, d.Version(0))
 	}
 	// gone and back: the connection is made anew
 	server.Close()
-	if v := fire(t, d, Shot{Payload: post("a"), Takes: 1}); v.Ended[0].Outcome != engine.Failed {
+	if v := fire(t, d, Event{Payload: post("a"), Routes: 1}); v.Ended[0].Outcome != engine.Failed {
 		t.Errorf("gone, it is %v", v.Ended[0].Outcome)
 	}
 }
@@ -215,10 +215,10 @@ func TestTheStopCommand(t *testing.T) {
 		p.Functions[0].Stop = []string{"sh", "-c", "echo {instance} $PORT > stopped"}
 		p.Functions[0].Limits.IdleAfter = 50 * time.Millisecond
 	})
-	v := fire(t, d, Shot{Payload: post("a"), Takes: 1})
+	v := fire(t, d, Event{Payload: post("a"), Routes: 1})
 	until(t, "the stop", func() bool { return d.Snapshot().Instances[0].Stopped > 0 })
 	text := read(t, dir+"/stopped")
-	if !strings.HasPrefix(text, "f-"+d.tag+"-0 ") || v.Tries[0].Name != "f-1" {
+	if !strings.HasPrefix(text, "f-"+d.tag+"-0 ") || v.Attempts[0].Name != "f-1" {
 		t.Errorf("the command wrote %q", text)
 	}
 }

@@ -102,7 +102,7 @@ func (m *Model) About(id string) tea.Cmd {
 		return m.Compare("", id)
 	}
 	for k := at + 1; k < len(m.runs); k++ {
-		if m.runs[k].Drill == m.runs[at].Drill && m.runs[k].Main != nil {
+		if m.runs[k].Drill == m.runs[at].Drill && m.runs[k].Headline != nil {
 			return m.Compare(m.runs[k].ID, id)
 		}
 	}
@@ -110,11 +110,11 @@ func (m *Model) About(id string) tea.Cmd {
 }
 
 func hasVariants(i *store.Info) bool {
-	if i.Main == nil {
+	if i.Headline == nil {
 		return false
 	}
 	bases := map[string]int{}
-	for _, f := range i.Main.Functions {
+	for _, f := range i.Headline.Functions {
 		base, _, _ := strings.Cut(strings.TrimSuffix(f.Name, ":dropped"), "@")
 		if bases[base]++; bases[base] > 1 {
 			return true

@@ -474,7 +474,7 @@ func (m *Model) drawFigures(c *canvas.Canvas, y int) {
 			return
 		}
 		f := &m.tally.Functions[fn]
-		look := engine.Look{}
+		look := engine.Stats{}
 		if fn < len(m.looks) {
 			look = m.looks[fn]
 		}

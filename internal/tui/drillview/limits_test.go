@@ -44,7 +44,7 @@ func TestLimitsPanel(t *testing.T) {
 	m := New(&plan.Project{}, nil)
 	m.Resize(160, 43)
 	m.Begin(&plan.Drill{Name: "d"}, r)
-	m.Update(r, []engine.Look{{InFlight: 1, Claimed: 1}})
+	m.Update(r, []engine.Stats{{InFlight: 1, Claimed: 1}})
 	m.Limits(24, []plan.Limits{{Max: 3, PerInstance: 1, IdleAfter: 5 * time.Second}})
 	for _, c := range []struct{ keys, want, shows string }{
 		{"e", "", "Current limits"},
@@ -104,7 +104,7 @@ func TestLimitsAndInstancesAreExplained(t *testing.T) {
 	m.Resize(160, 43)
 	m.Begin(&plan.Drill{Name: "d"}, r)
 	m.Limits(24, []plan.Limits{{Max: 3, PerInstance: 1}, {Max: 2, PerInstance: 1, TurnAway: true}})
-	m.Update(r, []engine.Look{{InFlight: 1, Claimed: 1}, {}})
+	m.Update(r, []engine.Stats{{InFlight: 1, Claimed: 1}, {}})
 	pane := shown(m)
 	for _, want := range []string{"rejected 3 by the function's limit, 1 while everything is rejected",
 		"▾ 0.9 s project total 32 → 24   ▾ 0.7 s b max 4 → 2",

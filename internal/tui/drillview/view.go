@@ -61,7 +61,7 @@ type Model struct {
 	ending bool
 	chart  *draw.Chart
 	tally  *measure.Tally
-	looks  []engine.Look
+	looks  []engine.Stats
 	planed clock.Time // how long the drill's arrivals take by the plan
 
 	from, span clock.Time // of the window; span 0 for the whole drill
@@ -128,7 +128,7 @@ func (m *Model) Show(r *measure.Run) {
 }
 
 // Update takes in what was recorded since.
-func (m *Model) Update(r *measure.Run, looks []engine.Look) {
+func (m *Model) Update(r *measure.Run, looks []engine.Stats) {
 	m.chart.Update(r)
 	m.tally.Update(r, m.chart.Invocation)
 	m.looks = looks
@@ -418,7 +418,7 @@ func (m *Model) Title() (style canvas.Style, text string) {
 
 // Looks returns the state of each function, while a drill is in progress; nil where
 // its functions are not the project's.
-func (m *Model) Looks() []engine.Look {
+func (m *Model) Looks() []engine.Stats {
 	if m.cold() {
 		return nil
 	}

@@ -113,10 +113,10 @@ func trendOf(runs []store.Info, drill string) (name string) {
 	times := map[string]int{}
 	best := 0
 	for i := range runs {
-		if runs[i].Main == nil || runs[i].Drill != drill {
+		if runs[i].Headline == nil || runs[i].Drill != drill {
 			continue
 		}
-		for _, f := range runs[i].Main.Functions {
+		for _, f := range runs[i].Headline.Functions {
 			if times[f.Name]++; times[f.Name] > best && f.Warm != nil {
 				best, name = times[f.Name], f.Name
 			}
@@ -183,7 +183,7 @@ func (m *Model) drawRun(c *canvas.Canvas, y int, r *store.Info, edges []int, nam
 	if r.Note != "" {
 		words += "  " + proc.Harmless(r.Note)
 	}
-	if mf := r.Main; mf != nil {
+	if mf := r.Headline; mf != nil {
 		values := []string{fmt.Sprint(mf.Arrived), fmt.Sprint(mf.Lost), fmt.Sprint(mf.Rejected), "–"}
 		if mf.Held+mf.Missed > 0 {
 			values[3] = fmt.Sprintf("%d of %d", mf.Held, mf.Held+mf.Missed)
@@ -214,12 +214,12 @@ func (m *Model) drawTrend(c *canvas.Canvas, y int, drill, name string) {
 	for row, of := range []struct {
 		what  string
 		style canvas.Style
-		value func(measure.MainOf) *float64
-	}{{"cold p50", canvas.Cold, func(f measure.MainOf) *float64 { return f.Cold }}, {"warm p50", canvas.Warm, func(f measure.MainOf) *float64 { return f.Warm }}} {
+		value func(measure.HeadlineOf) *float64
+	}{{"cold p50", canvas.Cold, func(f measure.HeadlineOf) *float64 { return f.Cold }}, {"warm p50", canvas.Warm, func(f measure.HeadlineOf) *float64 { return f.Warm }}} {
 		var values []float64
 		for i := len(m.runs) - 1; i >= 0; i-- {
-			if r := &m.runs[i]; r.Main != nil && r.Drill == drill {
-				for _, f := range r.Main.Functions {
+			if r := &m.runs[i]; r.Headline != nil && r.Drill == drill {
+				for _, f := range r.Headline.Functions {
 					if v := of.value(f); f.Name == name && v != nil {
 						values = append(values, *v)
 					}

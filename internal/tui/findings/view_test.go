@@ -92,10 +92,10 @@ func open(t *testing.T) (*desk, *shelf) {
 	d.Resize(160, 43)
 	d.Show(measure.NewPage(run))
 	cold, warm := 120.0, 9.0
-	main := func(cold, warm float64) *measure.Main {
-		return &measure.Main{Functions: []measure.MainOf{{Name: "quote", Cold: &cold, Warm: &warm}}, Arrived: 19, Held: 2, Missed: 1}
+	main := func(cold, warm float64) *measure.Headline {
+		return &measure.Headline{Functions: []measure.HeadlineOf{{Name: "quote", Cold: &cold, Warm: &warm}}, Arrived: 19, Held: 2, Missed: 1}
 	}
-	d.Runs([]store.Info{{ID: "x", Drill: "d", Finished: true, Main: main(cold, warm)}, {ID: "y", Drill: "d", Finished: true, Name: "before", Note: "slow \x1b[31mdisk", Pinned: true, Main: main(2*cold, warm)},
+	d.Runs([]store.Info{{ID: "x", Drill: "d", Finished: true, Headline: main(cold, warm)}, {ID: "y", Drill: "d", Finished: true, Name: "before", Note: "slow \x1b[31mdisk", Pinned: true, Headline: main(2*cold, warm)},
 		{ID: "z", Drill: "other", Began: time.Unix(0, 0)}})
 	d.press()
 	return d, s

@@ -60,7 +60,7 @@ func (m *Model) openEnv() tea.Cmd {
 	return nil
 }
 
-func (o *overlay) refresh(s *session.Standing) {
+func (o *overlay) refresh(s *session.Session) {
 	if o.env != "" {
 		o.values, o.set = s.Env(o.env), nil
 		states, _ := s.States()

@@ -109,7 +109,7 @@ func (m *Model) Took(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 	return nil, true
 }
 
-func makePage(s *session.Standing, f *session.Firing, width int, leaveOut []string) page {
+func makePage(s *session.Session, f *session.Firing, width int, leaveOut []string) page {
 	p := page{v: s.Look(f), width: width}
 	v := &p.v
 	p.settled = v.Over && time.Since(f.At) > 2*time.Second+v.Latency()
@@ -128,8 +128,8 @@ func makePage(s *session.Standing, f *session.Firing, width int, leaveOut []stri
 		return p
 	}
 	p.function = s.NameOf(t)
-	for _, x := range v.Track.Tries[:len(v.Track.Tries)-1] {
-		p.tries = append(p.tries, session.AttemptOf(x, v.Track.Arrived).Words())
+	for _, x := range v.Trace.Attempts[:len(v.Trace.Attempts)-1] {
+		p.tries = append(p.tries, session.AttemptOf(x, v.Trace.Arrived).Words())
 	}
 	if pl := s.Plan(); v.Item.Source < len(pl.Sources) {
 		if text := session.WhatWaits(&pl.Sources[v.Item.Source]); text != "" {
@@ -152,7 +152,7 @@ func makePage(s *session.Standing, f *session.Firing, width int, leaveOut []stri
 		p.onward = append(p.onward, canvas.Wrap(canvas.Rows(style, proc.Harmless(text)), width)...)
 	}
 	if t.Name != "" {
-		p.phases = measure.Phases(v.Track.Arrived, &t.Instance, &t.Invocation)
+		p.phases = measure.Phases(v.Trace.Arrived, &t.Instance, &t.Invocation)
 		if !t.Over {
 			p.phases = nil
 		}

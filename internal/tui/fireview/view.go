@@ -88,7 +88,7 @@ const (
 
 // Model is the state of the view.
 type Model struct {
-	s    *session.Standing
+	s    *session.Session
 	w, h int
 
 	items  []*session.Item // those that the filter leaves
@@ -114,7 +114,7 @@ type Model struct {
 }
 
 // New returns the view of a session.
-func New(s *session.Standing) *Model {
+func New(s *session.Session) *Model {
 	m := &Model{s: s, follow: true, leaveOut: map[string][]string{}}
 	m.Refresh()
 	return m

@@ -22,7 +22,7 @@ import (
 type screen struct {
 	*Model
 	t     *testing.T
-	stand *session.Standing
+	stand *session.Session
 	dir   string
 	note  string // the last that was said
 	asked *Ask   // what is requested

@@ -400,7 +400,7 @@ func (m *Model) beside(set *payload.Set, p *payload.Payload, width int) {
 		half = width
 	}
 	var right []canvas.Row
-	for _, d := range m.s.Delivered(source, p) {
+	for _, d := range m.s.Sent(source, p) {
 		right = append(right, canvas.Row{{Style: canvas.Warm, Text: d.Function + " gets, " + d.Form}})
 		if d.Wrong != "" {
 			right = append(right, canvas.Row{{Style: canvas.Bad, Text: proc.Harmless(d.Wrong)}})

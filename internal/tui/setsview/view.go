@@ -69,8 +69,8 @@ type about struct {
 
 // Model is the state of the view.
 type Model struct {
-	s     *session.Standing
-	plan  *plan.Standing
+	s     *session.Session
+	plan  *plan.Expanded
 	w, h  int
 	focus pane
 	at    int // the set under the cursor
@@ -105,7 +105,7 @@ type (
 )
 
 // New returns the view of a session.
-func New(s *session.Standing) *Model {
+func New(s *session.Session) *Model {
 	return &Model{s: s, plan: s.Plan(), known: map[*payload.Set]*about{}}
 }
 

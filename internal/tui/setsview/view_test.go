@@ -21,7 +21,7 @@ type screen struct {
 	*Model
 	t      *testing.T
 	dir    string
-	stand  *session.Standing
+	stand  *session.Session
 	note   string
 	asked  *fireview.Ask
 	fired  string

@@ -365,7 +365,7 @@ func (m *Model) figures(i int) (canvas.Style, string) {
 		return canvas.Dim, text
 	case plan.Queue:
 		if len(src.Wires) == 0 {
-			return canvas.Dim, session.Plural(t.Arrived+m.deadLetters(i), "message")+", no consumer"
+			return canvas.Dim, session.Plural(t.Arrived+m.deadLetters(i), "message") + ", no consumer"
 		}
 		return canvas.Dim, fmt.Sprintf("depth %d, %d in flight%s", open-working, working, oldest(t.Oldest))
 	case plan.Stream:
@@ -595,20 +595,20 @@ func (m *Model) drawLast(c *canvas.Canvas, x, y, rows int) {
 			}
 		}
 	}
-	wanted := func(e *session.Came) bool {
+	wanted := func(e *session.Delivered) bool {
 		if m.right {
 			return e.Function == name
 		}
 		return e.Source == name || dead[e.Source] && !e.Open && e.Outcome == engine.DeadLettered
 	}
-	var all []session.Came
+	var all []session.Delivered
 	switch {
 	case m.live != nil:
-		all = session.LastEnded(m.live, rows, wanted)
+		all = session.LatestEnded(m.live, rows, wanted)
 	case m.ofRun != nil:
-		all = session.LastEnded(m.run, rows, wanted)
+		all = session.LatestEnded(m.run, rows, wanted)
 	default:
-		all = m.s.LastCame(rows, wanted)
+		all = m.s.LatestDelivered(rows, wanted)
 	}
 	if len(all) == 0 {
 		return

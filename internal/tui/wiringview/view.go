@@ -43,8 +43,8 @@ type Export struct{ Path string }
 
 // Model is the state of the view.
 type Model struct {
-	s        *session.Standing
-	plan     *plan.Standing
+	s        *session.Session
+	plan     *plan.Expanded
 	w, h     int
 	traffic  *session.Traffic
 	states   func(fn int) (canvas.Style, []string) // of each function, in words, the longest first
@@ -79,7 +79,7 @@ type choice struct {
 
 // New returns the view of a session; states says how a function stands, the longest
 // words first.
-func New(s *session.Standing, states func(fn int) (canvas.Style, []string)) *Model {
+func New(s *session.Session, states func(fn int) (canvas.Style, []string)) *Model {
 	m := &Model{s: s, states: states, now: time.Now()}
 	m.Refresh()
 	return m
@@ -435,13 +435,13 @@ func (m *Model) offer() {
 	for _, v := range slices.Backward(recent) {
 		from := m.plan.SourceNamed(v.Item.SourceName)
 		dead := from >= 0 && m.plan.Sources[from].DeadLetter == at && v.Outcome() == engine.DeadLettered
-		if (v.Item.SourceName == name || dead) && v.Track != nil {
+		if (v.Item.SourceName == name || dead) && v.Trace != nil {
 			what := fmt.Sprintf("fired %s, %v", v.At.Format("15:04:05"), v.Origin)
 			if dead {
 				what = "dead-lettered " + v.At.Format("15:04:05") + ", " + v.DeadLetter()
 			}
 			m.choices = append(m.choices, choice{label: v.Item.Label, what: what, firing: v.Firing, item: v.Item,
-				bad: v.Track.Takes == 0})
+				bad: v.Trace.Routes == 0})
 		}
 	}
 	for _, i := range m.s.List() {
@@ -453,7 +453,7 @@ func (m *Model) offer() {
 			if p.Event != nil && p.Event.Subject != "" && p.Event.Subject != i.Label {
 				x.label += "  " + p.Event.Subject
 			}
-			x.bad = m.plan.Takes(at, session.AsObject(&m.plan.Sources[at], p)) == 0
+			x.bad = m.plan.Routes(at, session.AsObject(&m.plan.Sources[at], p)) == 0
 		}
 		m.choices = append(m.choices, x)
 	}
@@ -468,7 +468,7 @@ func (m *Model) offer() {
 				m.choices = append(m.choices, choice{label: x.Label, what: what, event: x.Event + 1})
 			}
 		}
-		for _, e := range session.LastEnded(m.run, mostLast, func(e *session.Came) bool { return e.Source == name }) {
+		for _, e := range session.LatestEnded(m.run, mostLast, func(e *session.Delivered) bool { return e.Source == name }) {
 			m.choices = append(m.choices, choice{label: e.Label, what: fmt.Sprintf("last run, %s: %s", e.At, e.Word()), event: e.Event + 1})
 		}
 	}

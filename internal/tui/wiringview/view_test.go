@@ -45,7 +45,7 @@ type screen struct {
 	*Model
 	t     testing.TB
 	dir   string
-	stand *session.Standing
+	stand *session.Session
 	note  string
 	asked *fireview.Ask
 }

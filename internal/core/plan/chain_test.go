@@ -52,7 +52,7 @@ func TestWhenAReplyGoesOn(t *testing.T) {
 // request; an object with a key of its own.
 func TestWhatAReplyBecomes(t *testing.T) {
 	r := &Reply{Function: "load", Kind: "application/json", Body: []byte(`{"pass":"BF-1"}`), Subject: "in/a.csv", At: testTime}
-	make := func(th Then, kind Kind) Onward {
+	make := func(th Then, kind Kind) ChainEvent {
 		t.Helper()
 		o, err := th.Make(&Source{Kind: kind}, r, "load-7", nil)
 		if err != nil {

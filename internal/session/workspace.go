@@ -28,12 +28,12 @@ import (
 // stateDir is the folder of a project in which the program keeps what is its own.
 const stateDir = project.StateDir
 
-// Desk is an open project.
-type Desk struct {
+// Workspace is an open project.
+type Workspace struct {
 	*project.Loaded
 	Runs    *store.Store
 	Log     *logs.Log      // what functions and services write
-	Whole   *plan.Standing // the project with its variants
+	Whole   *plan.Expanded // the project with its variants
 	Objects *objects.Store
 	// Entrances are the addresses and names of the front and the object store; Enter sets them.
 	Entrances Entrances
@@ -50,14 +50,14 @@ type Entrances struct {
 }
 
 // Enter sets how the listeners are reached. It is called before they listen.
-func (d *Desk) Enter(e Entrances) {
+func (d *Workspace) Enter(e Entrances) {
 	d.Entrances = e
 	d.Objects.Allow(e.Hosts)
 }
 
 // Open reads a project and opens its runs. The context ends what takes long, also the making
 // of payloads later on.
-func Open(ctx context.Context, dir string) (*Desk, error) {
+func Open(ctx context.Context, dir string) (*Workspace, error) {
 	l, err := project.Load(ctx, dir)
 	if err != nil {
 		return nil, err
@@ -81,20 +81,20 @@ func Open(ctx context.Context, dir string) (*Desk, error) {
 	return d, nil
 }
 
-func newDesk(l *project.Loaded, runs *store.Store, a *aside, log *logs.Log) (*Desk, error) {
+func newDesk(l *project.Loaded, runs *store.Store, a *aside, log *logs.Log) (*Workspace, error) {
 	objects, err := openObjects(l, a.second)
 	if err != nil {
 		return nil, err
 	}
-	d := &Desk{Runs: runs, Log: log, Objects: objects, aside: a}
+	d := &Workspace{Runs: runs, Log: log, Objects: objects, aside: a}
 	d.take(l)
 	return d, nil
 }
 
 // take takes a project up.
-func (d *Desk) take(l *project.Loaded) {
+func (d *Workspace) take(l *project.Loaded) {
 	old := d.works
-	d.Loaded, d.Whole = l, plan.NewStanding(l.Project)
+	d.Loaded, d.Whole = l, plan.Expand(l.Project)
 	d.works = newWorks(d.Whole, d.Log)
 	if old == nil {
 		return
@@ -110,7 +110,7 @@ func (d *Desk) take(l *project.Loaded) {
 }
 
 // Close ends the services and closes the project's runs.
-func (d *Desk) Close() error {
+func (d *Workspace) Close() error {
 	d.works.services.Close()
 	d.Objects.Close()
 	d.Log.Close()
@@ -120,7 +120,7 @@ func (d *Desk) Close() error {
 
 // Prepare prepares the functions of a drill to be started: services run and are reset, code is
 // built and prepared. say, if not nil, is called with each step.
-func (d *Desk) Prepare(ctx context.Context, drill *plan.Drill, say func(string)) error {
+func (d *Workspace) Prepare(ctx context.Context, drill *plan.Drill, say func(string)) error {
 	var all []int
 	p, _ := d.planOf(drill)
 	for i := range p.Functions {
@@ -139,7 +139,7 @@ func (d *Desk) Prepare(ctx context.Context, drill *plan.Drill, say func(string))
 
 // planOf returns the project that a drill runs: its own, or one in which every
 // variant is a function.
-func (d *Desk) planOf(drill *plan.Drill) (*plan.Project, *plan.Drill) {
+func (d *Workspace) planOf(drill *plan.Drill) (*plan.Project, *plan.Drill) {
 	if drill.Cold != nil {
 		return d.ColdPlan(drill)
 	}
@@ -147,13 +147,13 @@ func (d *Desk) planOf(drill *plan.Drill) (*plan.Project, *plan.Drill) {
 }
 
 // codeOf returns the index of a function, or a variant, in the standing form.
-func (d *Desk) codeOf(name string) int {
+func (d *Workspace) codeOf(name string) int {
 	name = strings.TrimSuffix(name, plan.DroppedMark)
 	return d.Whole.FunctionNamed(name)
 }
 
 // Drill returns a drill by its name; the only one there is when the name is empty.
-func (d *Desk) Drill(name string) (*plan.Drill, error) {
+func (d *Workspace) Drill(name string) (*plan.Drill, error) {
 	var names []string
 	for i := range d.Drills {
 		names = append(names, d.Drills[i].Name)
@@ -197,7 +197,7 @@ type Running struct {
 
 // Start begins a drill. It ends by itself, by Stop, or with the context. A
 // journal of the engine's inputs is written where one is given.
-func (d *Desk) Start(ctx context.Context, drill *plan.Drill, journal io.Writer) (*Running, error) {
+func (d *Workspace) Start(ctx context.Context, drill *plan.Drill, journal io.Writer) (*Running, error) {
 	now := time.Now()
 	r := &Running{ID: newID(now), Drill: drill, Began: now, done: make(chan struct{}), runs: d.Runs, rule: d.Keep}
 	ctx, r.stop = context.WithCancel(ctx)
@@ -243,7 +243,7 @@ func (d *Desk) Start(ctx context.Context, drill *plan.Drill, journal io.Writer) 
 		}
 		r.driver.Code(i, code)
 	}
-	r.driver.Told(told(p, drill), machine(), commit(d.Dir))
+	r.driver.Told(manifest(p, drill), machine(), commit(d.Dir))
 	r.driver.KeepObjects(func(bucket, key string) []byte { return own.Bytes(bucket, key, mostObject) })
 	if journal != nil {
 		r.driver.Journal(journal)
@@ -293,7 +293,7 @@ func (r *Running) keep(w *store.Writer, over <-chan struct{}) {
 
 // withSession returns a project whose functions have the environment that was set for the
 // session, where any was.
-func (d *Desk) withSession(p *plan.Project) *plan.Project {
+func (d *Workspace) withSession(p *plan.Project) *plan.Project {
 	with := *p
 	with.Functions = slices.Clone(p.Functions)
 	for i := range with.Functions {
@@ -374,4 +374,4 @@ func (r *Running) Replace(fn int) { r.driver.Replace(fn) }
 func (r *Running) At(t time.Time) clock.Time { return r.driver.At(t) }
 
 // Looks returns the state of each function now.
-func (r *Running) Looks() []engine.Look { return r.driver.Looks() }
+func (r *Running) Looks() []engine.Stats { return r.driver.Looks() }

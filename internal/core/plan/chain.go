@@ -51,8 +51,8 @@ func (t *Then) Holds(r *Reply) bool {
 	return true
 }
 
-// Onward is the event that a reply becomes.
-type Onward struct {
+// ChainEvent is the event that a reply becomes.
+type ChainEvent struct {
 	Payload payload.Payload
 	Key     string // storage: where the object goes, whose bytes are the event's data
 }
@@ -85,7 +85,7 @@ func (t *Then) Words() string {
 
 // Make turns a reply into the event that is sent to a source. id is the event's id; templates call
 // stop to learn whether they must end.
-func (t *Then) Make(to *Source, r *Reply, id string, stop func() error) (o Onward, err error) {
+func (t *Then) Make(to *Source, r *Reply, id string, stop func() error) (o ChainEvent, err error) {
 	e := &event.Event{ID: id, Source: "/" + r.Function, Type: t.Type, Subject: r.Subject, Time: r.At, DataContentType: r.Kind, Data: r.Body}
 	if e.DataContentType == "" && json.Valid(r.Body) {
 		e.DataContentType = "application/json"

@@ -13,7 +13,7 @@ func TestStanding(t *testing.T) {
 			{Name: "refused", Kind: Queue},
 		},
 	}
-	s := NewStanding(p)
+	s := Expand(p)
 	if len(p.Functions) != 3 || len(p.Sources) != 3 {
 		t.Fatal("the project itself was changed")
 	}

@@ -13,8 +13,8 @@ import (
 	"nightdrill/internal/live/runner"
 )
 
-// Came is an event on one of its wires, and what happened to it there.
-type Came struct {
+// Delivered is an event on one of its wires, and what happened to it there.
+type Delivered struct {
 	Event    int64  // of a run
 	At       string // the time of day, or the seconds since a run began
 	Source   string
@@ -26,37 +26,37 @@ type Came struct {
 }
 
 // Word returns the outcome in a word.
-func (c *Came) Word() string {
+func (c *Delivered) Word() string {
 	if c.Open {
 		return "in progress"
 	}
 	return outcomeWord(c.Outcome)
 }
 
-// LastCame returns the last n events of the session that a condition wants, the newest
+// LatestDelivered returns the last n events of the session that a condition wants, the newest
 // first.
-func (s *Standing) LastCame(n int, wanted func(*Came) bool) (out []Came) {
+func (s *Session) LatestDelivered(n int, wanted func(*Delivered) bool) (out []Delivered) {
 	p := s.Plan()
-	var walk func(t *runner.Track)
-	walk = func(t *runner.Track) {
+	var walk func(t *runner.Trace)
+	walk = func(t *runner.Trace) {
 		if t.Source >= len(p.Sources) || len(out) >= n {
 			return // the project was read again
 		}
 		for i := len(t.Made) - 1; i >= 0; i-- {
 			walk(t.Made[i])
 		}
-		x := Came{Source: p.Sources[p.From[t.Source]].Name, Label: labelOf(t.Payload)}
+		x := Delivered{Source: p.Sources[p.From[t.Source]].Name, Label: labelOf(t.Payload)}
 		wires := p.Sources[t.Source].Wires
 		for w := max(len(wires)-1, 0); w >= 0; w-- {
-			if t.Takes != 0 && t.Takes&(1<<w) == 0 {
+			if t.Routes != 0 && t.Routes&(1<<w) == 0 {
 				continue
 			}
 			x.Function, x.Open, x.Outcome, x.Took = "", true, 0, 0
-			if t.Takes != 0 && w < len(wires) {
+			if t.Routes != 0 && w < len(wires) {
 				x.Function, _, _ = strings.Cut(p.Functions[wires[w].To].Name, "@")
 			}
 			for _, d := range t.Ended {
-				if t.Takes == 0 || int(d.Wire) == w {
+				if t.Routes == 0 || int(d.Wire) == w {
 					x.Open, x.Outcome, x.Took = false, d.Outcome, d.Ended.Sub(t.Arrived)
 				}
 			}
@@ -64,14 +64,14 @@ func (s *Standing) LastCame(n int, wanted func(*Came) bool) (out []Came) {
 				x.At = t.At.Format("15:04:05")
 				out = append(out, x)
 			}
-			if t.Takes == 0 {
+			if t.Routes == 0 {
 				break
 			}
 		}
 	}
 	for _, v := range slices.Backward(s.Recent(mostRecent)) {
-		if v.Track != nil {
-			walk(v.Track)
+		if v.Trace != nil {
+			walk(v.Trace)
 		}
 	}
 	return out[:min(n, len(out))]
@@ -84,16 +84,16 @@ const (
 	mostScanned = 5000
 )
 
-// LastEnded returns the last n deliveries of a run that a condition wants, the newest
+// LatestEnded returns the last n deliveries of a run that a condition wants, the newest
 // first.
-func LastEnded(r *measure.Run, n int, wanted func(*Came) bool) (out []Came) {
+func LatestEnded(r *measure.Run, n int, wanted func(*Delivered) bool) (out []Delivered) {
 	for i := len(r.Deliveries) - 1; i >= max(0, len(r.Deliveries)-mostScanned) && len(out) < n; i-- {
 		d := &r.Deliveries[i]
 		if int(d.Event) >= len(r.Arrivals) {
 			continue // it is about to be known
 		}
 		a, src := &r.Arrivals[d.Event], &r.Sources[d.Source]
-		x := Came{Event: d.Event, Source: src.Name, Label: r.Payloads[a.Payload].Label, Outcome: d.Outcome, Took: d.Ended.Sub(a.Due)}
+		x := Delivered{Event: d.Event, Source: src.Name, Label: r.Payloads[a.Payload].Label, Outcome: d.Outcome, Took: d.Ended.Sub(a.Due)}
 		if d.Wire >= 0 && int(d.Wire) < len(src.To) {
 			x.Function, _, _ = strings.Cut(r.Functions[src.To[d.Wire]].Name, "@")
 		}
@@ -106,7 +106,7 @@ func LastEnded(r *measure.Run, n int, wanted func(*Came) bool) (out []Came) {
 }
 
 // RunTraffic returns what went over the wires of a project in a run that is over.
-func RunTraffic(p *plan.Standing, r *measure.Run) *Traffic {
+func RunTraffic(p *plan.Expanded, r *measure.Run) *Traffic {
 	t := newTraffic(p.Sources)
 	t.SentOn = map[string][]int{}
 	of := make([]int, len(r.Sources))

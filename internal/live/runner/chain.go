@@ -91,7 +91,7 @@ func (s *slot) onward(j *job, r *transport.Reply) (out []sentOn) {
 }
 
 // put stores a reply as an object, and makes of its event the one that reports it.
-func (d *Driver) put(to *plan.Source, o *plan.Onward) error {
+func (d *Driver) put(to *plan.Source, o *plan.ChainEvent) error {
 	if d.objects == nil {
 		return fmt.Errorf("there is no object store")
 	}
@@ -107,8 +107,8 @@ func (d *Driver) put(to *plan.Source, o *plan.Onward) error {
 func (d *Driver) sendOn(in *engine.Input, fn int32, from int64, sent []sentOn) {
 	d.onward = d.onward[:0]
 	steps := int32(0)
-	if d.tracks != nil {
-		if t := d.tracks[from]; t != nil {
+	if d.traces != nil {
+		if t := d.traces[from]; t != nil {
 			steps = int32(t.Steps)
 		}
 	} else {
@@ -124,11 +124,11 @@ func (d *Driver) sendOn(in *engine.Input, fn int32, from int64, sent []sentOn) {
 	for i := range sent {
 		p := &sent[i].p
 		a := arrivalInfo{measure.Arrival{Source: int32(sent[i].to)}, eventInfo{feed: -1, caller: -1}, p}
-		if d.tracks == nil {
+		if d.traces == nil {
 			a.arrival.Payload = d.chainedPayload(p)
 			p = d.payloads[a.arrival.Payload]
 		}
-		takes := d.p.Takes(sent[i].to, p)
+		takes := d.p.Routes(sent[i].to, p)
 		a.info.open = deliveries(takes)
 		in.Then = append(in.Then, engine.Then{Source: int32(sent[i].to), Takes: takes, Key: d.sorter.Key(sent[i].to, p)})
 		d.onward = append(d.onward, onwardInfo{a, fn, int32(sent[i].then)})
@@ -192,26 +192,26 @@ func (d *Driver) release() {
 }
 
 // Wires returns what waits on each wire of each source now.
-func (d *Driver) Wires() [][]engine.WireLook {
+func (d *Driver) Wires() [][]engine.WireStats {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	out := make([][]engine.WireLook, len(d.p.Sources))
+	out := make([][]engine.WireStats, len(d.p.Sources))
 	for s := range d.p.Sources {
 		for w := range d.p.Sources[s].Wires {
-			out[s] = append(out[s], d.eng.LookWire(s, w))
+			out[s] = append(out[s], d.eng.WireStats(s, w))
 		}
 	}
 	return out
 }
 
 // Lanes returns the state of each partition of a stream, over all of its wires.
-func (d *Driver) Lanes(source int) (out []engine.LaneLook) {
+func (d *Driver) Lanes(source int) (out []engine.LaneStats) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for w := range d.p.Sources[source].Wires {
-		for i, l := range d.eng.LookLanes(source, w, nil) {
+		for i, l := range d.eng.LaneStats(source, w, nil) {
 			if i == len(out) {
-				out = append(out, engine.LaneLook{Eldest: clock.Never})
+				out = append(out, engine.LaneStats{Eldest: clock.Never})
 			}
 			out[i].Lag, out[i].Eldest = max(out[i].Lag, l.Lag), min(out[i].Eldest, l.Eldest)
 			out[i].Tries, out[i].Blocked, out[i].Alone = max(out[i].Tries, l.Tries), out[i].Blocked || l.Blocked, out[i].Alone || l.Alone

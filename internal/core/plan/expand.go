@@ -2,10 +2,10 @@ package plan
 
 import "slices"
 
-// Standing is a project in which every variant is a function of its own, with a way to each: for a
+// Expanded is a project in which every variant is a function of its own, with a way to each: for a
 // source that leads to a function, one more that leads to the variant in its place. Added functions
 // and sources come after the project's own, whose indices stay.
-type Standing struct {
+type Expanded struct {
 	Project
 	Of   []int // for each function, the one that it is a variant of, or itself
 	From []int // for each source, the one that it stands for, or itself
@@ -17,9 +17,9 @@ type Standing struct {
 
 type way struct{ source, variant int }
 
-// NewStanding returns the standing form of a project.
-func NewStanding(p *Project) *Standing {
-	s := &Standing{Project: *p, ways: map[way]int{}}
+// Expand returns the standing form of a project.
+func Expand(p *Project) *Expanded {
+	s := &Expanded{Project: *p, ways: map[way]int{}}
 	s.Functions, s.Sources = slices.Clone(p.Functions), slices.Clone(p.Sources)
 	for i := range p.Functions {
 		s.Of, s.Warm = append(s.Of, i), append(s.Warm, 0)
@@ -54,7 +54,7 @@ func NewStanding(p *Project) *Standing {
 
 // Way returns the source that stands for another and leads to a variant in place of its function;
 // ok is false when the source does not lead there.
-func (s *Standing) Way(source, variant int) (to int, ok bool) {
+func (s *Expanded) Way(source, variant int) (to int, ok bool) {
 	to, ok = s.ways[way{source, variant}]
 	return to, ok
 }

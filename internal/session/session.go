@@ -20,11 +20,11 @@ import (
 	"nightdrill/internal/project"
 )
 
-// Standing is the session while the program is open: functions are started on
+// Session is the session while the program is open: functions are started on
 // demand by the same rules as in a drill, the front listens, and what changes in
 // the project's files is taken up.
-type Standing struct {
-	*Desk
+type Session struct {
+	*Workspace
 	Front     *front.Front // nil where it was not wanted, or could not be opened
 	Items     *Items
 	looks     int             // payloads that were made for a look and offered
@@ -60,7 +60,7 @@ type Standing struct {
 
 // Stand opens the session: nothing is started before it is requested. The front
 // listens at an address, the usual one when it is "".
-func (d *Desk) Stand(listen string) (*Standing, error) {
+func (d *Workspace) Stand(listen string) (*Session, error) {
 	s := d.stand()
 	var err error
 	if s.Front, err = front.Open(listen, s.Entrances.Hosts, s.recorded); err != nil {
@@ -78,15 +78,15 @@ func (d *Desk) Stand(listen string) (*Standing, error) {
 
 // StandQuietly opens the session without the front, and without looking at files:
 // for one command. The object store, where there is any, listens at a free port.
-func (d *Desk) StandQuietly() *Standing {
+func (d *Workspace) StandQuietly() *Session {
 	if len(buckets(d.Loaded)) > 0 && d.Objects.Address() == "" {
 		_, _ = d.Objects.Listen(cmp.Or(d.Entrances.Objects, "127.0.0.1:0")) // what needs it says that it is not there
 	}
 	return d.stand()
 }
 
-func (d *Desk) stand() *Standing {
-	s := &Standing{Desk: d, counts: map[string]int{}, held: map[string]bool{}, env: map[string][]string{}, changes: make(chan struct{}, 1), wind: make(chan struct{}, 1)}
+func (d *Workspace) stand() *Session {
+	s := &Session{Workspace: d, counts: map[string]int{}, held: map[string]bool{}, env: map[string][]string{}, changes: make(chan struct{}, 1), wind: make(chan struct{}, 1)}
 	s.opened = sync.NewCond(&s.mu)
 	s.life, s.die = context.WithCancel(context.Background())
 	s.Items = newItems(d.Loaded, d.Objects)
@@ -95,7 +95,7 @@ func (d *Desk) stand() *Standing {
 }
 
 // begin starts a driver.
-func (s *Standing) begin() {
+func (s *Session) begin() {
 	driver := runner.NewStanding(s.Whole, newID(time.Now()), s.Log)
 	driver.Store(s.Objects)
 	for i, c := range s.works.codes {
@@ -120,9 +120,9 @@ func (s *Standing) begin() {
 }
 
 // Changes returns a channel that receives when something may look different.
-func (s *Standing) Changes() <-chan struct{} { return s.changes }
+func (s *Session) Changes() <-chan struct{} { return s.changes }
 
-func (s *Standing) changed() {
+func (s *Session) changed() {
 	select {
 	case s.changes <- struct{}{}:
 	default:
@@ -130,7 +130,7 @@ func (s *Standing) changed() {
 }
 
 // Close ends everything that the session began.
-func (s *Standing) Close() {
+func (s *Session) Close() {
 	s.die()
 	if s.Front != nil {
 		s.Front.Close()
@@ -143,7 +143,7 @@ func (s *Standing) Close() {
 
 // letGo ends the driver, and with it every instance; the files are not looked at
 // any more either, where that is wanted.
-func (s *Standing) letGo(blind bool) {
+func (s *Session) letGo(blind bool) {
 	s.mu.Lock()
 	w, end, over := s.watcher, s.end, s.over
 	if blind {
@@ -159,7 +159,7 @@ func (s *Standing) letGo(blind bool) {
 
 // Pause stops the session's functions, so that a drill can have them, and returns when no process
 // of theirs is left. Resume ends the pause.
-func (s *Standing) Pause(why string) {
+func (s *Session) Pause(why string) {
 	s.turn.Lock()
 	defer s.turn.Unlock()
 	s.mu.Lock()
@@ -170,7 +170,7 @@ func (s *Standing) Pause(why string) {
 }
 
 // Resume takes the functions up again after Pause.
-func (s *Standing) Resume() {
+func (s *Session) Resume() {
 	s.mu.Lock()
 	s.paused = ""
 	s.Items.reread()
@@ -181,7 +181,7 @@ func (s *Standing) Resume() {
 }
 
 // watch watches the files of the functions and of the project.
-func (s *Standing) watch() {
+func (s *Session) watch() {
 	var patterns []string
 	for i := range s.Whole.Functions {
 		patterns = append(patterns, s.Whole.Functions[i].Watch...)
@@ -205,7 +205,7 @@ func (s *Standing) watch() {
 }
 
 // touch takes note that a file has changed.
-func (s *Standing) touch(path string) {
+func (s *Session) touch(path string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.recording != nil && path == s.recording.file {
@@ -227,7 +227,7 @@ func (s *Standing) touch(path string) {
 
 // bringAll takes up what has changed: the project, the saved payloads, the code
 // of the functions; and fires again where that is wanted.
-func (s *Standing) bringAll() {
+func (s *Session) bringAll() {
 	s.mu.Lock()
 	stale, unread, paused := s.Items.stale, s.Items.unread, s.paused != ""
 	s.mu.Unlock()
@@ -277,14 +277,14 @@ func (c *code) news(f *Failure) bool {
 }
 
 // workshop returns the works of the project as it is now.
-func (s *Standing) workshop() *works {
+func (s *Session) workshop() *works {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.works
 }
 
 // renew replaces the instances of a function whose code or settings changed.
-func (s *Standing) renew(c *code) {
+func (s *Session) renew(c *code) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	f := c.function()
@@ -292,7 +292,7 @@ func (s *Standing) renew(c *code) {
 }
 
 // labelOf names a version, and says when values were set for this session.
-func (s *Standing) labelOf(c *code) string {
+func (s *Session) labelOf(c *code) string {
 	label := c.label()
 	if label == "" {
 		return "" // it gets its name when it is started for the first time
@@ -305,7 +305,7 @@ func (s *Standing) labelOf(c *code) string {
 
 // reload reads the project again. One that is wrong is refused: the old one
 // goes on, and its errors are shown.
-func (s *Standing) reload() bool {
+func (s *Session) reload() bool {
 	s.loading.Lock()
 	defer s.loading.Unlock()
 	l, err := project.Load(s.life, s.given) // it may take long
@@ -348,7 +348,7 @@ const mostToEnd = 2 * time.Second
 
 // letEnd waits until nothing is in flight in the session, for a moment at most: saving the
 // project's file shall not break off what someone has just asked.
-func (s *Standing) letEnd() {
+func (s *Session) letEnd() {
 	look := time.NewTicker(2 * time.Millisecond)
 	defer look.Stop()
 	for end := time.Now().Add(mostToEnd); time.Now().Before(end); <-look.C {
@@ -365,7 +365,7 @@ func (s *Standing) letEnd() {
 }
 
 // reopen lets requests continue that waited at the front.
-func (s *Standing) reopen() {
+func (s *Session) reopen() {
 	s.mu.Lock()
 	s.closed = false
 	s.mu.Unlock()
@@ -373,7 +373,7 @@ func (s *Standing) reopen() {
 }
 
 // enter counts a request at the front in, once the project is not being read again.
-func (s *Standing) enter() {
+func (s *Session) enter() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for s.closed {
@@ -382,28 +382,28 @@ func (s *Standing) enter() {
 	s.asking++
 }
 
-func (s *Standing) leave() {
+func (s *Session) leave() {
 	s.mu.Lock()
 	s.asking--
 	s.mu.Unlock()
 }
 
 // Wrong returns the errors of the project file, while the one before them goes on.
-func (s *Standing) Wrong() error {
+func (s *Session) Wrong() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.wrong
 }
 
 // Plan returns the project as it is now. It changes when its file does.
-func (s *Standing) Plan() *plan.Standing {
+func (s *Session) Plan() *plan.Expanded {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.Whole
 }
 
 // Trouble returns what of the session does not work, or "".
-func (s *Standing) Trouble() string {
+func (s *Session) Trouble() string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.trouble
@@ -415,7 +415,7 @@ type State struct {
 	Version string
 	Doing   string // "building", "preparing", or ""
 	Failure *Failure
-	Look    engine.Look
+	Look    engine.Stats
 	Now     clock.Time
 	Address string // where its newest instance listens; "" without one
 	Away    string // where an attached function is
@@ -425,7 +425,7 @@ type State struct {
 
 // States returns the state of every function and variant, and why nothing can be
 // fired, if so.
-func (s *Standing) States() (out []State, paused string) {
+func (s *Session) States() (out []State, paused string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	looks := s.driver.Looks()
@@ -457,7 +457,7 @@ func (s *Standing) States() (out []State, paused string) {
 
 // Hold keeps a function from timeouts and idle stops while someone looks at
 // it in a debugger, or lets it go again.
-func (s *Standing) Hold(name string, held bool) {
+func (s *Session) Hold(name string, held bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.held[name] = held
@@ -468,7 +468,7 @@ func (s *Standing) Hold(name string, held bool) {
 
 // SetEnv sets a value of a function's environment for this session, or takes it
 // back to what the project says. Its instances are replaced.
-func (s *Standing) SetEnv(name, variable, value string, set bool) error {
+func (s *Session) SetEnv(name, variable, value string, set bool) error {
 	if variable == "" || strings.ContainsAny(variable, "=\x00 ") || variable == "PORT" {
 		return fmt.Errorf("%q cannot be set: not a name of an environment variable, or one of Night Drill's own", variable)
 	}
@@ -494,7 +494,7 @@ func (s *Standing) SetEnv(name, variable, value string, set bool) error {
 }
 
 // override returns a function the project's environment with some values set.
-func (s *Standing) override(c *code, set []string) {
+func (s *Session) override(c *code, set []string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	env := s.Whole.Functions[c.fn].Env
@@ -506,7 +506,7 @@ func (s *Standing) override(c *code, set []string) {
 }
 
 // Env returns a function's environment as it is set, sorted.
-func (s *Standing) Env(name string) []string {
+func (s *Session) Env(name string) []string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	fn := s.Whole.FunctionNamed(name)
@@ -517,20 +517,20 @@ func (s *Standing) Env(name string) []string {
 }
 
 // Again reports whether the last firing by hand comes again after each change.
-func (s *Standing) Again() bool {
+func (s *Session) Again() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.again
 }
 
 // SetAgain reports whether it does.
-func (s *Standing) SetAgain(again bool) {
+func (s *Session) SetAgain(again bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.again = again
 }
 
-func (s *Standing) fireAgain() {
+func (s *Session) fireAgain() {
 	s.mu.Lock()
 	again, last := s.again, s.last
 	s.mu.Unlock()
@@ -546,13 +546,13 @@ func (s *Standing) fireAgain() {
 }
 
 // Find returns an item by its key, or nil.
-func (s *Standing) Find(key string) *Item {
+func (s *Session) Find(key string) *Item {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.Items.find(key)
 }
 
-func (s *Standing) answerOf(f *Firing) front.Answer {
+func (s *Session) answerOf(f *Firing) front.Answer {
 	v := s.Look(f)
 	if v.Refused != nil {
 		return front.Plain(http.StatusBadGateway, "%s", v.Refused.Text)
@@ -577,7 +577,7 @@ func (s *Standing) answerOf(f *Firing) front.Answer {
 }
 
 // NameOf names the function of an attempt.
-func (s *Standing) NameOf(t *runner.Try) string {
+func (s *Session) NameOf(t *runner.Attempt) string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if int(t.Function) < len(s.Whole.Functions) {

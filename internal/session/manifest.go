@@ -23,9 +23,9 @@ import (
 	"nightdrill/internal/live/transport"
 )
 
-// Told is what a run was told to do, as it is kept with the run: without the values
+// Manifest is what a run was told to do, as it is kept with the run: without the values
 // of environment variables, which may be secrets.
-type Told struct {
+type Manifest struct {
 	Settle      time.Duration    `json:"settle"`
 	Concurrency int              `json:"concurrency"`
 	Idempotence bool             `json:"idempotence"`
@@ -49,9 +49,9 @@ type ToldOf struct {
 	CPU       float64       `json:"cpu"`
 }
 
-// told describes a drill of a project.
-func told(p *plan.Project, d *plan.Drill) []byte {
-	t := Told{Settle: d.Settle, Concurrency: d.Concurrency, Idempotence: d.Idempotence, Limits: d.Limits,
+// manifest describes a drill of a project.
+func manifest(p *plan.Project, d *plan.Drill) []byte {
+	t := Manifest{Settle: d.Settle, Concurrency: d.Concurrency, Idempotence: d.Idempotence, Limits: d.Limits,
 		Changes: d.Changes, BeginEmpty: d.BeginEmpty, Again: d.Again, Cold: d.Cold}
 	for i := range p.Functions {
 		f := &p.Functions[i]

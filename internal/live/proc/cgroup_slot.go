@@ -6,25 +6,25 @@ import (
 	"syscall"
 )
 
-// seat is where a bounded process is started: in a control group that was made for
+// cgroupSlot is where a bounded process is started: in a control group that was made for
 // it. Making one takes the system several milliseconds, so that some are kept
 // ready. In version 1 of control groups a process is born where the thread is that
-// starts it; then the seat has a thread that sits there, and lives as long as the
+// starts it; then the slot has a thread that sits there, and lives as long as the
 // process does (it would get the parent-death signal otherwise).
-type seat struct {
+type cgroupSlot struct {
 	group *group
 	run   chan func(*syscall.SysProcAttr) // nil where the common spawner does
 	leave chan struct{}
 	left  chan struct{}
 }
 
-// newSeat makes a seat; nil where nothing is bounded.
-func newSeat(b Bounds) (*seat, error) {
+// newCgroupSlot makes a slot; nil where nothing is bounded.
+func newCgroupSlot(b Bounds) (*cgroupSlot, error) {
 	g, err := newGroup(b)
 	if g == nil || err != nil {
 		return nil, err
 	}
-	s := &seat{group: g}
+	s := &cgroupSlot{group: g}
 	if !g.needsThread() {
 		return s, nil
 	}
@@ -59,8 +59,8 @@ func newSeat(b Bounds) (*seat, error) {
 	return s, nil
 }
 
-// start carries a start out at the seat; without one, on the common thread.
-func (s *seat) start(f func(*syscall.SysProcAttr)) {
+// start carries a start out at the slot; without one, on the common thread.
+func (s *cgroupSlot) start(f func(*syscall.SysProcAttr)) {
 	switch {
 	case s == nil:
 		spawner() <- func() { f(attributes()) }
@@ -75,8 +75,8 @@ func (s *seat) start(f func(*syscall.SysProcAttr)) {
 	}
 }
 
-// close returns the seat up, with what is left in its group.
-func (s *seat) close() {
+// close returns the slot up, with what is left in its group.
+func (s *cgroupSlot) close() {
 	if s == nil {
 		return
 	}
@@ -88,7 +88,7 @@ func (s *seat) close() {
 	s.group.remove()
 }
 
-// reserved are the seats that are kept ready, by what they allow.
+// reserved are the slots that are kept ready, by what they allow.
 var reserved = struct {
 	sync.Mutex
 	of map[Bounds]*reserve
@@ -96,11 +96,11 @@ var reserved = struct {
 
 type reserve struct {
 	want, coming int
-	ready        []*seat
-	busy         sync.WaitGroup // with making seats and giving them up
+	ready        []*cgroupSlot
+	busy         sync.WaitGroup // with making slots and giving them up
 }
 
-// Reserve keeps seats ready for processes with some bounds, until release.
+// Reserve keeps slots ready for processes with some bounds, until release.
 func Reserve(b Bounds, n int) (release func()) {
 	if (b == Bounds{}) {
 		return func() {}
@@ -133,7 +133,7 @@ func (r *reserve) fill(b Bounds) {
 	}
 	r.coming++
 	r.busy.Go(func() {
-		s, err := newSeat(b)
+		s, err := newCgroupSlot(b)
 		reserved.Lock()
 		defer reserved.Unlock()
 		r.coming--
@@ -145,8 +145,8 @@ func (r *reserve) fill(b Bounds) {
 	})
 }
 
-// takeSeat returns a seat that is ready, or makes one.
-func takeSeat(b Bounds) (*seat, error) {
+// takeCgroupSlot returns a slot that is ready, or makes one.
+func takeCgroupSlot(b Bounds) (*cgroupSlot, error) {
 	reserved.Lock()
 	if r := reserved.of[b]; r != nil && len(r.ready) > 0 {
 		s := r.ready[0]
@@ -156,5 +156,5 @@ func takeSeat(b Bounds) (*seat, error) {
 		return s, nil
 	}
 	reserved.Unlock()
-	return newSeat(b)
+	return newCgroupSlot(b)
 }

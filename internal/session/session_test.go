@@ -72,7 +72,7 @@ payloads:
 
 // lay makes a project folder and opens its desk. The function's command is this
 // test program.
-func lay(t testing.TB, yaml string) (*Standing, string) {
+func lay(t testing.TB, yaml string) (*Session, string) {
 	t.Helper()
 	dir := t.TempDir()
 	self, _ := os.Executable()
@@ -107,7 +107,7 @@ func write(t testing.TB, dir, name, text string) {
 }
 
 // fire fires and waits for the end.
-func fire(t testing.TB, s *Standing, key string, o Order) Shown {
+func fire(t testing.TB, s *Session, key string, o Order) Shown {
 	t.Helper()
 	if o.Item = s.Find(key); o.Item == nil {
 		t.Fatalf("there is no %s", key)
@@ -115,7 +115,7 @@ func fire(t testing.TB, s *Standing, key string, o Order) Shown {
 	return wait(t, s, s.Fire(o))
 }
 
-func wait(t testing.TB, s *Standing, f *Firing) Shown {
+func wait(t testing.TB, s *Session, f *Firing) Shown {
 	t.Helper()
 	select {
 	case <-f.Done():
@@ -194,8 +194,8 @@ func TestFiring(t *testing.T) {
 	if v := fire(t, s, "jobs work#1", Order{}); v.Outcome() != engine.Done || !strings.Contains(body(&v), `"id":"w1"`) {
 		t.Errorf("a message: %v, %s", v.Outcome(), body(&v))
 	}
-	if v := fire(t, s, "jobs work#2", Order{}); v.Outcome() != engine.DeadLettered || len(v.Track.Tries) != 2 || v.Last().Reply.Status != 422 {
-		t.Errorf("a refused message: %v after %d tries", v.Outcome(), len(v.Track.Tries))
+	if v := fire(t, s, "jobs work#2", Order{}); v.Outcome() != engine.DeadLettered || len(v.Trace.Attempts) != 2 || v.Last().Reply.Status != 422 {
+		t.Errorf("a refused message: %v after %d tries", v.Outcome(), len(v.Trace.Attempts))
 	}
 	series := s.FireTimes(Order{Item: s.Find("asks some#1")}, 5)
 	if says := series.Says(); !strings.HasPrefix(says, "Fired 5 times; warm 5, median") {
@@ -256,7 +256,7 @@ func TestAChangeIsTakenUp(t *testing.T) {
 		t.Fatal(err)
 	}
 	if v := fire(t, s, "asks some#1", Order{}); !strings.Contains(body(&v), `"env":"holm"`) {
-		t.Errorf("back to the project's value: %s, %v, %+v", body(&v), v.Outcome(), v.Track.Tries)
+		t.Errorf("back to the project's value: %s, %v, %+v", body(&v), v.Outcome(), v.Trace.Attempts)
 	}
 	// the project itself: refused while it is wrong, taken up when it is right
 	yaml, _ := os.ReadFile(filepath.Join(dir, project.File))
@@ -516,7 +516,7 @@ func BenchmarkChange(b *testing.B) {
 				return false
 			}
 			in := v.Last().Instance
-			all = append(all, v.Track.At.Add(v.Latency()).Sub(began)-in.Ready.Sub(in.Spawned))
+			all = append(all, v.Trace.At.Add(v.Latency()).Sub(began)-in.Ready.Sub(in.Spawned))
 			return true
 		})
 	}

@@ -1,0 +1,41 @@
+package measure
+
+// Headline is the main figures of a run, for a list of runs.
+type Headline struct {
+	Functions []HeadlineOf `json:"functions"`
+	Arrived   int          `json:"arrived"`
+	Lost      int          `json:"lost"`     // failed, dead-lettered, expired
+	Rejected  int          `json:"rejected"` //
+	Missed    int          `json:"missed"`   // budgets
+	Held      int          `json:"held"`     // budgets
+}
+
+// HeadlineOf is the main figures of a function, in milliseconds; nil where too few
+// samples carry them.
+type HeadlineOf struct {
+	Name  string   `json:"name"`
+	Start *float64 `json:"start_p50_ms"`
+	Cold  *float64 `json:"cold_p50_ms"`
+	Warm  *float64 `json:"warm_p50_ms"`
+	P95   *float64 `json:"warm_p95_ms"`
+}
+
+// Main returns the main figures of a page.
+func (p *Page) Main() *Headline {
+	e := &p.Summary.Events
+	m := &Headline{Arrived: e.Arrived, Lost: e.Failed + e.DeadLettered + e.Expired, Rejected: e.Rejected, Functions: []HeadlineOf{}}
+	for _, name := range p.Functions {
+		f := p.Summary.Functions[name]
+		if f.Attempts > 0 {
+			m.Functions = append(m.Functions, HeadlineOf{name, f.Start.P50, f.Latency.Cold.P50, f.Latency.Warm.P50, f.Latency.Warm.P95})
+		}
+	}
+	for _, v := range p.Summary.Budgets {
+		if v.Held {
+			m.Held++
+		} else if !v.Few {
+			m.Missed++
+		}
+	}
+	return m
+}
