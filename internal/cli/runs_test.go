@@ -61,7 +61,7 @@ func TestRunsAreUsed(t *testing.T) {
 		"has no variant":                 {"compare", "quote", "--variants", "quick"},
 		"--cold 0: from 1":               {"compare", "quote", "--cold", "0"},
 		"there is no function":           {"compare", "quoet"},
-		"is a drill: say under":          {"compare", "short"},
+		"is a drill: give the two sides":          {"compare", "short"},
 		"cannot be compared with itself": {"compare", "last", "last"},
 		"no payload of the set":          {"compare", "quote", "--payloads", "none"},
 		"there is no picture":            {"runs", "export", "last", "--chart", "pie"},
