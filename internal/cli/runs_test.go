@@ -64,7 +64,7 @@ func TestRunsAreUsed(t *testing.T) {
 		"is a drill: give the two sides":          {"compare", "short"},
 		"cannot be compared with itself": {"compare", "last", "last"},
 		"no payload of the set":          {"compare", "quote", "--payloads", "none"},
-		"there is no picture":            {"runs", "export", "last", "--chart", "pie"},
+		"unknown picture":            {"runs", "export", "last", "--chart", "pie"},
 		"are in points":                  {"runs", "export", "last", "--width", "-3"},
 		"there is no run \"x\"":          {"runs", "replay", "x"},
 		"is no name for a run":           {"runs", "name", "last", "last"},

@@ -55,7 +55,7 @@ type Firing struct {
 	doing   string
 	sent    *payload.Payload
 	trace   *runner.Trace
-	driver  *runner.Driver
+	driver  *runner.Follower
 	refused *Failure
 	trimmed bool
 }
@@ -257,7 +257,7 @@ func (s *Session) await(ctx context.Context, w *works, fns []int, doing func(str
 				s.mu.Unlock()
 				return nil
 			}
-			look, trouble := s.driver.Looks()[fn], s.driver.Trouble(fn)
+			look, trouble := s.driver.Stats()[fn], s.driver.Trouble(fn)
 			name := s.Whole.Functions[fn].Name
 			s.mu.Unlock()
 			if look.Outdated == 0 {

@@ -35,7 +35,7 @@ type Session struct {
 	closed  bool       // requests at the front wait: the project is being read again
 	opened  *sync.Cond // of mu: that is over
 	mu      sync.Mutex
-	driver  *runner.Driver
+	driver  *runner.Follower
 	end     context.CancelFunc
 	over    chan struct{} // closed when the driver has ended
 	paused  string        // why nothing can be fired, while a drill has the functions
@@ -94,17 +94,17 @@ func (d *Workspace) stand() *Session {
 	return s
 }
 
-// begin starts a driver.
+// begin starts a runner.
 func (s *Session) begin() {
-	driver := runner.NewStanding(s.Whole, newID(time.Now()), s.Log)
-	driver.Store(s.Objects)
-	for i, c := range s.works.codes {
-		f := c.function()
-		if env := s.env[f.Name]; len(env) > 0 {
+	config := runner.Config{ID: newID(time.Now()), Log: s.Log, Objects: s.Objects}
+	for _, c := range s.works.codes {
+		if env := s.env[c.function().Name]; len(env) > 0 {
 			s.override(c, env)
 		}
-		driver.Settings(i, c.function(), s.labelOf(c))
+		f := c.function()
+		config.Code = append(config.Code, runner.Code{Function: &f, Version: s.labelOf(c)})
 	}
+	driver := runner.Follow(s.Whole, config)
 	ctx, end := context.WithCancel(context.Background())
 	over := make(chan struct{})
 	s.driver, s.end, s.over = driver, end, over
@@ -354,7 +354,7 @@ func (s *Session) letEnd() {
 	for end := time.Now().Add(mostToEnd); time.Now().Before(end); <-look.C {
 		s.mu.Lock()
 		open := s.asking
-		for _, l := range s.driver.Looks() {
+		for _, l := range s.driver.Stats() {
 			open += l.InFlight
 		}
 		s.mu.Unlock()
@@ -428,7 +428,7 @@ type State struct {
 func (s *Session) States() (out []State, paused string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	looks := s.driver.Looks()
+	looks := s.driver.Stats()
 	now := s.driver.At(time.Now())
 	for i, c := range s.works.codes {
 		c.mu.Lock()

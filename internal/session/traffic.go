@@ -107,7 +107,7 @@ func (s *SourceTraffic) ended(wire int32, o engine.Outcome) {
 
 // look adds what waits now, and what was sent on; of says for which of the
 // project's sources each source of the driver stands.
-func (t *Traffic) look(d *runner.Driver, sources []plan.Source, of func(int) int) {
+func (t *Traffic) look(d *runner.Runner, sources []plan.Source, of func(int) int) {
 	t.Clock = d.At(time.Now())
 	t.SentOn = map[string][]int{}
 	for name, sent := range d.SentOn() {
@@ -164,7 +164,7 @@ func (s *Session) Traffic() *Traffic {
 			count(&v)
 		}
 	}
-	t.look(s.driver, s.Whole.Sources, func(i int) int { return s.Whole.From[i] })
+	t.look(s.driver.Runner, s.Whole.Sources, func(i int) int { return s.Whole.From[i] })
 	return t
 }
 
@@ -196,6 +196,6 @@ func (r *Running) Traffic(run *measure.Run) *Traffic {
 			s.Wires[w].Waiting, s.Wires[w].Working = 0, 0
 		}
 	}
-	x.t.look(r.driver, r.sources, func(i int) int { return i })
+	x.t.look(r.driver.Runner, r.sources, func(i int) int { return i })
 	return x.t
 }

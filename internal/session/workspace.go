@@ -183,7 +183,7 @@ type Running struct {
 	ID      string
 	Drill   *plan.Drill
 	Began   time.Time
-	driver  *runner.Driver
+	driver  *runner.Drill
 	stop    context.CancelFunc
 	done    chan struct{}
 	mu      sync.Mutex
@@ -228,9 +228,8 @@ func (d *Workspace) Start(ctx context.Context, drill *plan.Drill, journal io.Wri
 		}
 	}
 	p = d.withSession(p)
-	r.driver, r.sources = runner.New(p, drill, r.ID), p.Sources
-	r.driver.Store(own)
-	r.driver.Log(d.Log)
+	config := runner.Config{ID: r.ID, Log: d.Log, Objects: own, Plan: manifest(p, drill), Machine: machine(),
+		Commit: commit(d.Dir), ReadObject: func(bucket, key string) []byte { return own.Bytes(bucket, key, mostObject) }}
 	for i := range p.Functions {
 		c := d.works.codes[d.codeOf(p.Functions[i].Name)]
 		label := c.label()
@@ -241,13 +240,12 @@ func (d *Workspace) Start(ctx context.Context, drill *plan.Drill, journal io.Wri
 		if p.Functions[i].Prepare != nil {
 			code.Prepared = c.prepared()
 		}
-		r.driver.Code(i, code)
+		config.Code = append(config.Code, code)
 	}
-	r.driver.Told(manifest(p, drill), machine(), commit(d.Dir))
-	r.driver.KeepObjects(func(bucket, key string) []byte { return own.Bytes(bucket, key, mostObject) })
 	if journal != nil {
-		r.driver.Journal(journal)
+		config.Journal = journal
 	}
+	r.driver, r.sources = runner.New(p, drill, config), p.Sources
 	var w *store.Writer
 	if !d.unkept {
 		if w, err = d.Runs.Begin(r.driver.Snapshot(), now); err != nil {
@@ -374,4 +372,4 @@ func (r *Running) Replace(fn int) { r.driver.Replace(fn) }
 func (r *Running) At(t time.Time) clock.Time { return r.driver.At(t) }
 
 // Looks returns the state of each function now.
-func (r *Running) Looks() []engine.Stats { return r.driver.Looks() }
+func (r *Running) Looks() []engine.Stats { return r.driver.Stats() }

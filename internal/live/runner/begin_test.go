@@ -99,7 +99,7 @@ func TestAGapOfTheDriverIsRecorded(t *testing.T) {
 	p, d := testProject("plain", false, "a")
 	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 50, Per: time.Second},
 		For: 1500 * time.Millisecond}}
-	r := New(p, d, "test")
+	r := New(p, d, Config{ID: "test"})
 	r.awaited = true
 	over := make(chan struct{})
 	go func() {
@@ -140,8 +140,7 @@ func TestTheLogSaysWhoEndedAnInstance(t *testing.T) {
 	p, d := testProject("plain", false, "a")
 	p.Functions[0].Limits.IdleAfter, d.Limits[0].IdleAfter = 20*time.Millisecond, 20*time.Millisecond
 	l := logs.New("")
-	r := New(p, d, "test")
-	r.Log(l)
+	r := New(p, d, Config{ID: "test", Log: l})
 	r.Run(t.Context())
 	var said []string
 	for _, e := range l.Up(l.Last(), 100, func(e *logs.Entry) bool { return e.Kind == logs.Stopped }) {
@@ -159,7 +158,7 @@ func TestArrivalsThatCannotBeMade(t *testing.T) {
 	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 20_000_000,
 		Per: time.Second}, For: time.Hour}}
 	ctx, stop := context.WithCancel(t.Context())
-	r := New(p, d, "test")
+	r := New(p, d, Config{ID: "test"})
 	over := make(chan struct{})
 	go func() {
 		defer close(over)

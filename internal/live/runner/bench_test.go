@@ -70,7 +70,7 @@ func BenchmarkAddInstance(b *testing.B) {
 		b.Run(fmt.Sprintf("bounded=%v", bounds != proc.Bounds{}), func(b *testing.B) {
 			p, _ := testProject("plain", false, "a")
 			p.Functions[0].Memory, p.Functions[0].CPU = bounds.Memory, bounds.CPU
-			d := NewStanding(plan.Expand(p), "bench", nil)
+			d := Follow(plan.Expand(p), Config{ID: "bench"})
 			ctx, stop := context.WithCancel(b.Context())
 			over := make(chan struct{})
 			go func() {

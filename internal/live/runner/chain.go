@@ -2,7 +2,6 @@ package runner
 
 import (
 	"fmt"
-	"hash/maphash"
 	"slices"
 	"time"
 
@@ -22,9 +21,6 @@ type Objects interface {
 	Keep(bucket, key, kind string, data []byte) (event.Object, error)
 }
 
-// Store names the object store that replies are put into. It is called before Run.
-func (d *Driver) Store(o Objects) { d.objects = o }
-
 // sentOn is a reply on its way to a source.
 type sentOn struct {
 	then int // its place in the function's Then
@@ -32,37 +28,37 @@ type sentOn struct {
 	p    payload.Payload
 }
 
-// onwardInfo is a reply on its way to the engine.
-type onwardInfo struct {
+// chainedEvent is a reply on its way to the engine.
+type chainedEvent struct {
 	arrivalInfo
 	fn, then int32
 }
 
-// nextOnward takes the reply that the engine has just made an event of.
-func (d *Driver) nextOnward() onwardInfo {
-	x := d.onward[0]
-	d.onward = d.onward[1:]
-	d.sentOn[x.fn][x.then]++
+// nextChained takes the reply that the engine has just made an event of.
+func (d *Runner) nextChained() chainedEvent {
+	x := d.chained[0]
+	d.chained = d.chained[1:]
+	d.fns[x.fn].sentOn[x.then]++
 	return x
 }
 
 // SentOn returns how many replies were sent on, by the function's name and their
 // place in its Then.
-func (d *Driver) SentOn() map[string][]int {
+func (d *Runner) SentOn() map[string][]int {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	out := map[string][]int{}
-	for i, sent := range d.sentOn {
-		if len(sent) > 0 {
-			out[d.fns[i].Name] = slices.Clone(sent)
+	for i := range d.fns {
+		if f := &d.fns[i]; len(f.sentOn) > 0 {
+			out[f.Name] = slices.Clone(f.sentOn)
 		}
 	}
 	return out
 }
 
-// onward makes of a good reply what it is sent on as; objects are stored. It does
+// chain makes of a good reply what it is sent on as; objects are stored. It does
 // not need the lock.
-func (s *slot) onward(j *job, r *transport.Reply) (out []sentOn) {
+func (s *slot) chain(j *job, r *transport.Reply) (out []sentOn) {
 	d, fn := s.in.d, s.in.fn
 	if len(fn.Then) == 0 || r.Result != engine.OK {
 		return nil
@@ -91,7 +87,7 @@ func (s *slot) onward(j *job, r *transport.Reply) (out []sentOn) {
 }
 
 // put stores a reply as an object, and makes of its event the one that reports it.
-func (d *Driver) put(to *plan.Source, o *plan.ChainEvent) error {
+func (d *Runner) put(to *plan.Source, o *plan.ChainEvent) error {
 	if d.objects == nil {
 		return fmt.Errorf("there is no object store")
 	}
@@ -104,95 +100,25 @@ func (d *Driver) put(to *plan.Source, o *plan.ChainEvent) error {
 
 // sendOn adds what a function's reply is sent on as to the engine's input; the lock
 // is held.
-func (d *Driver) sendOn(in *engine.Input, fn int32, from int64, sent []sentOn) {
-	d.onward = d.onward[:0]
-	steps := int32(0)
-	if d.traces != nil {
-		if t := d.traces[from]; t != nil {
-			steps = int32(t.Steps)
-		}
-	} else {
-		steps = d.events[from].steps
-	}
-	if len(sent) > 0 && int(steps) >= d.p.Steps {
-		if !d.longest {
-			d.longest = true
-			d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("a chain was stopped after %d steps (chain_steps)", d.p.Steps))
-		}
+func (d *Runner) sendOn(in *engine.Input, fn int32, from int64, sent []sentOn) {
+	d.chained = d.chained[:0]
+	if len(sent) > 0 && d.recorder.chainSteps(from) >= d.p.Steps {
+		d.note(fmt.Sprintf("a chain was stopped after %d steps (chain_steps)", d.p.Steps))
 		return
 	}
 	for i := range sent {
-		p := &sent[i].p
-		a := arrivalInfo{measure.Arrival{Source: int32(sent[i].to)}, eventInfo{feed: -1, caller: -1}, p}
-		if d.traces == nil {
-			a.arrival.Payload = d.chainedPayload(p)
-			p = d.payloads[a.arrival.Payload]
-		}
-		takes := d.p.Routes(sent[i].to, p)
-		a.info.open = deliveries(takes)
-		in.Then = append(in.Then, engine.Then{Source: int32(sent[i].to), Takes: takes, Key: d.sorter.Key(sent[i].to, p)})
-		d.onward = append(d.onward, onwardInfo{a, fn, int32(sent[i].then)})
+		a := arrivalInfo{measure.Arrival{Source: int32(sent[i].to)}, eventInfo{feed: -1, caller: -1}, &sent[i].p}
+		p, number := d.recorder.chainedPayload(&sent[i].p)
+		a.arrival.Payload = number
+		routes := d.p.Routes(sent[i].to, p)
+		a.info.open = deliveries(routes)
+		in.Then = append(in.Then, engine.Then{Source: int32(sent[i].to), Takes: routes, Key: d.sorter.Key(sent[i].to, p)})
+		d.chained = append(d.chained, chainedEvent{a, fn, int32(sent[i].then)})
 	}
-}
-
-var chainSeed = maphash.MakeSeed()
-
-// chainedPayload returns the number of a payload that was made of a reply; replies
-// that are alike have one.
-func (d *Driver) chainedPayload(p *payload.Payload) int32 {
-	plain := *p
-	if p.Event != nil { // the same but for what is new with each
-		e := *p.Event
-		e.ID, e.Time = "", time.Time{}
-		plain.Event = &e
-	}
-	var h maphash.Hash
-	h.SetSeed(chainSeed)
-	if plain.Event != nil {
-		_, _ = h.Write(plain.Event.AppendJSON(nil)) // it never fails
-	} else {
-		_, _ = h.WriteString(plain.Request.Method + " " + plain.Request.Target + "\n")
-		_, _ = h.Write(plain.Request.Body)
-	}
-	key := h.Sum64()
-	n, known := d.chained[key]
-	if !known {
-		n = int32(len(d.payloads))
-		d.chained[key] = n
-		kept := *p
-		d.uses[n] = &reply{key: key}
-		d.payloads, d.expects = append(d.payloads, &kept), append(d.expects, nil)
-		d.rec.Payloads = append(d.rec.Payloads, measure.Payload{Set: "replies", N: len(d.payloads) - d.fixed, Label: kept.Label(), Blob: d.keep(EventText(&kept), &d.kept, quota)})
-	}
-	return n
-}
-
-// reply counts the events of a payload that was made of a reply.
-type reply struct {
-	key    uint64
-	events int
-}
-
-// release frees what replies were sent on as, once no event of it is open: a run may have any
-// number of them.
-func (d *Driver) release() {
-	for _, n := range d.done {
-		u := d.uses[n]
-		if u == nil {
-			continue
-		}
-		if u.events--; u.events > 0 {
-			continue
-		}
-		delete(d.uses, n)
-		delete(d.chained, u.key)
-		d.payloads[n] = &payload.Payload{}
-	}
-	d.done = d.done[:0]
 }
 
 // Wires returns what waits on each wire of each source now.
-func (d *Driver) Wires() [][]engine.WireStats {
+func (d *Runner) Wires() [][]engine.WireStats {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	out := make([][]engine.WireStats, len(d.p.Sources))
@@ -205,7 +131,7 @@ func (d *Driver) Wires() [][]engine.WireStats {
 }
 
 // Lanes returns the state of each partition of a stream, over all of its wires.
-func (d *Driver) Lanes(source int) (out []engine.LaneStats) {
+func (d *Runner) Lanes(source int) (out []engine.LaneStats) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for w := range d.p.Sources[source].Wires {

@@ -43,7 +43,7 @@ func loops(steps int) (*plan.Project, *plan.Drill) {
 // before are not read where the source begins with new ones.
 func TestAChainIsStopped(t *testing.T) {
 	p, d := loops(5)
-	r := New(p, d, "20260101-000000-aa")
+	r := New(p, d, Config{ID: "20260101-000000-aa"})
 	r.Run(context.Background())
 	run := r.Snapshot()
 	replies := 0
@@ -74,7 +74,7 @@ func TestLostAcknowledgements(t *testing.T) {
 	p.Functions[0].Then = nil
 	d.Feeds = []plan.Feed{{Source: 1, Set: 0, Phases: []arrival.Phase{{Pattern: arrival.Once}}, Faults: fault.Rules{DropAck: fault.Whole, Redeliver: fault.Whole, RedeliverBy: 50 * time.Millisecond}}}
 	d.Idempotence = true
-	r := New(p, d, "20260101-000000-aa")
+	r := New(p, d, Config{ID: "20260101-000000-aa"})
 	r.Run(context.Background())
 	run := r.Snapshot()
 	s := run.Summarize()

@@ -8,7 +8,6 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
@@ -20,7 +19,7 @@ import (
 // variant, in an order of the round's own, each with nothing else in progress. Where
 // warm invocations are wanted, they come in the last rounds, from variant to variant
 // in turns, so that whatever the machine does meanwhile befalls all alike.
-func (d *Driver) coldStarts(ctx context.Context) {
+func (d *Drill) coldStarts(ctx context.Context) {
 	r := rng.New(d.drill.Seed, 7)
 	order := make([]int, len(d.cold))
 	for i := range order {
@@ -86,16 +85,16 @@ type coldFeed struct {
 
 // coldStart takes one start: the variant's files are dropped from the cache where
 // that is requested, what is started ahead is waited for, and one event is handed in.
-func (d *Driver) coldStart(ctx context.Context, c *coldFeed, round int) bool {
+func (d *Drill) coldStart(ctx context.Context, c *coldFeed, round int) bool {
 	f := d.p.Functions[c.fn]
 	calm := func() bool { // nothing of the function is in progress
 		look := d.eng.Stats(int(c.fn))
-		if s := &d.spares[c.fn]; s.coming > 0 || len(s.list) < f.Parked && !s.failed {
+		if s := &d.fns[c.fn].spares; s.coming > 0 || len(s.list) < f.Parked && !s.failed {
 			d.park(c.fn)
 			return false
 		}
 		for _, in := range d.alive {
-			if in.stopping && d.rec.Instances[in.id].Function == c.fn {
+			if in.stopping && d.records[in.id].Function == c.fn {
 				return false
 			}
 		}
@@ -113,10 +112,10 @@ func (d *Driver) coldStart(ctx context.Context, c *coldFeed, round int) bool {
 	}
 	d.mu.Lock()
 	c.before = len(d.instances)
-	event := d.handIn(c, round)
+	event := d.present(c, round)
 	for id := c.before; id < len(d.instances); id++ {
 		if left >= 0 {
-			d.rec.Instances[id].Left = &left
+			d.records[id].Left = &left
 		}
 	}
 	d.mu.Unlock()
@@ -127,7 +126,7 @@ func (d *Driver) coldStart(ctx context.Context, c *coldFeed, round int) bool {
 		d.mu.Lock()
 		var pids []int
 		for _, in := range d.alive {
-			if in.proc != nil && d.rec.Instances[in.id].Function == c.fn {
+			if in.proc != nil && d.records[in.id].Function == c.fn {
 				pids = append(pids, in.proc.PID)
 			}
 		}
@@ -142,15 +141,15 @@ func (d *Driver) coldStart(ctx context.Context, c *coldFeed, round int) bool {
 }
 
 // one sends one event to a variant, and waits for what happens to it.
-func (d *Driver) one(ctx context.Context, c *coldFeed, round int) bool {
+func (d *Drill) one(ctx context.Context, c *coldFeed, round int) bool {
 	d.mu.Lock()
-	event := d.handIn(c, round)
+	event := d.present(c, round)
 	d.mu.Unlock()
 	return d.await(ctx, func() bool { return d.events[event].open == 0 })
 }
 
-// handIn hands the payload of a round in, and returns its event; the lock is held.
-func (d *Driver) handIn(c *coldFeed, round int) int64 {
+// present hands the payload of a round in, and returns its event; the lock is held.
+func (d *Drill) present(c *coldFeed, round int) int64 {
 	event := int64(len(d.rec.Arrivals))
 	d.taken = arrivalInfo{measure.Arrival{Due: d.now(), From: -1, Payload: c.takes[round%len(c.takes)], Round: int32(round / len(c.takes)), Source: c.source}, eventInfo{feed: -1, caller: -1}, nil}
 	d.stepLocked(d.arrived(&d.taken), nil)
@@ -158,12 +157,12 @@ func (d *Driver) handIn(c *coldFeed, round int) int64 {
 }
 
 // cleared stops a variant's instance, and waits until it is gone.
-func (d *Driver) cleared(ctx context.Context, c *coldFeed) bool {
+func (d *Drill) cleared(ctx context.Context, c *coldFeed) bool {
 	d.sampleOnce()
 	d.step(engine.Input{Kind: engine.Clear, Function: c.fn}, nil)
 	return d.await(ctx, func() bool {
 		for id := c.before; id < len(d.instances); id++ {
-			if in := d.instances[id]; in != nil && in.stopping && d.rec.Instances[id].Function == c.fn && d.rec.Instances[id].Stopped == 0 {
+			if in := d.instances[id]; in != nil && in.stopping && d.records[id].Function == c.fn && d.records[id].Stopped == 0 {
 				return false
 			}
 		}
@@ -198,7 +197,7 @@ func filesOf(f *plan.Function, dir string) (files []string) {
 }
 
 // coldFeeds prepares a drill of cold starts.
-func (d *Driver) coldFeeds() {
+func (d *Drill) coldFeeds() {
 	for i := range d.drill.Feeds {
 		f := &d.drill.Feeds[i]
 		set := &d.p.Sets[f.Set]
@@ -215,12 +214,4 @@ func (d *Driver) coldFeeds() {
 		}
 		d.cold = append(d.cold, c)
 	}
-}
-
-// nextChange returns when the next planned change is due, or never.
-func (d *Driver) nextChange() clock.Time {
-	if d.changed < len(d.drill.Changes) && !d.over && d.opened {
-		return d.opens.Add(d.drill.Changes[d.changed].At)
-	}
-	return clock.Never
 }

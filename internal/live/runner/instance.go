@@ -2,7 +2,6 @@ package runner
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
@@ -13,11 +12,8 @@ import (
 	"sync"
 	"time"
 
-	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/proc"
@@ -26,7 +22,7 @@ import (
 
 // instance is one process and its slots.
 type instance struct {
-	d      *Driver
+	d      *Runner
 	id     int32
 	fn     *plan.Function
 	ctx    context.Context // ends when the instance is to stop
@@ -48,23 +44,23 @@ type instance struct {
 }
 
 // record returns the instance's entry in the records; the lock is held.
-func (in *instance) record() *measure.Instance { return &in.d.rec.Instances[in.id] }
+func (in *instance) record() *measure.Instance { return &in.d.records[in.id] }
 
 // start begins an instance; the lock is held.
-func (d *Driver) start(f *engine.Effect) {
+func (d *Runner) start(f *engine.Effect) {
 	for int(f.Instance) > len(d.instances) {
 		// the engine planned instances that it then did not need
 		d.instances = append(d.instances, nil)
-		d.rec.Instances = append(d.rec.Instances, measure.Instance{ID: int32(len(d.rec.Instances)), Function: -1})
+		d.records = append(d.records, measure.Instance{ID: int32(len(d.records)), Function: -1})
 	}
-	in := &instance{d: d, id: f.Instance, fn: d.fns[f.Function], version: d.versions[f.Function]}
+	in := &instance{d: d, id: f.Instance, fn: d.fns[f.Function].Function, version: d.fns[f.Function].version}
 	in.name = fmt.Sprintf("%s-%d", in.fn.Name, f.Number)
 	in.ctx, in.cancel = context.WithCancel(context.Background())
 	rec := measure.Instance{ID: f.Instance, Function: f.Function, Number: f.Number, Spawned: f.At, Version: f.Version, Cause: f.Cause, After: f.Reason}
 	if int(f.Instance) < len(d.instances) {
-		d.instances[f.Instance], d.rec.Instances[f.Instance] = in, rec
+		d.instances[f.Instance], d.records[f.Instance] = in, rec
 	} else {
-		d.instances, d.rec.Instances = append(d.instances, in), append(d.rec.Instances, rec)
+		d.instances, d.records = append(d.instances, in), append(d.records, rec)
 	}
 	d.alive = append(d.alive, in)
 	d.running.Add(1)
@@ -102,7 +98,7 @@ func (in *instance) live() {
 		r.Ready, r.Within = in.d.at(readyAt), within
 		r.Exec = min(r.Exec, r.Ready) // on a busy machine we may hear of the exec after the port was seen
 		took := r.Ready.Sub(r.Spawned)
-		in.d.spares[r.Function].failed = false
+		in.d.fns[r.Function].spares.failed = false
 		in.d.mu.Unlock()
 		in.say(logs.Ready, fmt.Sprintf("ready after %v", took.Round(100*time.Microsecond)))
 		if in.fn.Transport == plan.Lines {
@@ -319,10 +315,11 @@ func (in *instance) gone(why Trouble, how string) {
 			kind = engine.StartFailed
 		}
 	}
-	in.d.unready[r.Function] = in.d.unready[r.Function] || !in.ready || !in.d.opened && !in.stopping
+	fn := &in.d.fns[r.Function]
+	fn.unready = fn.unready || !in.ready || !in.d.opened && !in.stopping
 	if !in.stopping || r.Reason == engine.NeverReady {
 		if r.Reason == engine.NeverReady {
-			in.d.unexplainedStarts[r.Function]--
+			in.d.fns[r.Function].unexplained--
 		}
 		why.Version, why.Started = in.version, in.ready
 		in.d.fail(r.Function, why)
@@ -366,7 +363,7 @@ func (in *instance) single() {
 	r := in.record()
 	r.Ready, r.Exec = in.d.now(), r.Spawned
 	in.d.mu.Unlock()
-	in.carrier = &transport.OneShot{Keep: in.keep(), Start: in.startProgram}
+	in.carrier = &transport.OneShot{Keep: in.d.recorder.keepsReplies(), Start: in.startProgram}
 	in.open()
 	<-in.ctx.Done()
 	how := "finished"
@@ -419,14 +416,6 @@ func (in *instance) startProgram(env []string) (transport.Program, error) {
 	}}, nil
 }
 
-// keep returns how much of a reply is kept.
-func (in *instance) keep() int {
-	if in.d.traces != nil || in.d.expecting {
-		return transport.ReplyLimit // it is being read, or saved
-	}
-	return transport.Kept
-}
-
 // slot returns a slot of the instance, which begins to work when it is first wanted;
 // the lock is held.
 func (in *instance) slot(n int32) *slot {
@@ -436,304 +425,4 @@ func (in *instance) slot(n int32) *slot {
 		go s.work()
 	}
 	return in.slots[n]
-}
-
-// slot is room for one invocation: one connection, one goroutine.
-type slot struct {
-	in     *instance
-	number int32
-	jobs   chan *job
-	cur    measure.Invocation // what it carries, while open
-	open   bool
-	tries  []*Attempt // of a standing desk: what it carries
-	// suspects are the invocations, by their IDs, since the connection was last known to hold
-	// no reply that no one had asked for.
-	suspects []uint64
-}
-
-// mostSuspects bounds a slot's suspects.
-const mostSuspects = 1000
-
-// job is one invocation to be made.
-type job struct {
-	invocation uint64
-	event      int64 // the first of the batch
-	message    transport.Message
-	late       func(context.Context) transport.Message // makes the message when it is about to be sent; nil where it is made
-	trace      string
-	tries      []*Attempt // of a standing desk
-	ids        []string   // of a batch's events, in order
-	subject    string     // of the first
-	lose       bool       // the acknowledgement is to be lost, if there is one
-	payload    *payload.Payload
-	expect     *payload.Expect // of the answer; nil for nothing
-}
-
-// send returns an invocation to its slot; the lock is held.
-func (d *Driver) send(f *engine.Effect, self *slot) *job {
-	in := d.instances[f.Instance]
-	sl := in.slot(f.Slot)
-	sl.open = true
-	sl.cur = measure.Invocation{ID: f.Invocation, Assigned: f.At, Function: f.Function, Instance: f.Instance, Slot: f.Slot,
-		Source: f.Source, Wire: f.Wire, Batch: f.N, Class: f.Class}
-	if f.Class == engine.Cold {
-		in.record().Wanted = true
-	}
-	j := d.build(f, in.fn)
-	if d.traces != nil {
-		sl.tries = d.tries(f, in)
-		j.tries = sl.tries
-	}
-	if sl == self {
-		return j
-	}
-	sl.jobs <- j // a slot gets one at a time, so there is room
-	return nil
-}
-
-// build makes the request of an invocation.
-func (d *Driver) build(f *engine.Effect, fn *plan.Function) *job {
-	ids := d.fx.Events[f.First : f.First+f.N]
-	j := &job{invocation: f.Invocation, event: ids[0], trace: transport.Traceparent(d.trace, ids[0], f.Invocation)}
-	first, _ := d.payloadOf(ids[0])
-	if first.Event != nil {
-		j.subject = first.Event.Subject
-	}
-	for _, id := range ids {
-		j.lose = j.lose || d.traces == nil && d.events[id].lose
-	}
-	if d.traces == nil && len(ids) == 1 {
-		j.payload, j.expect = first, d.expects[d.rec.Arrivals[ids[0]].Payload]
-	}
-	if r := first.Request; r != nil && d.p.Sources[f.Source].Kind == plan.HTTP {
-		j.compose(d.life, fn, r, nil, false)
-		return j
-	}
-	events := make([]*event.Event, len(ids))
-	for i, id := range ids {
-		p, round := d.payloadOf(id)
-		events[i] = p.Event
-		if round > 0 {
-			// a set that is used again gives new events, not the same ones twice
-			again := *events[i]
-			again.ID = fmt.Sprintf("%s~%d", again.ID, round+1)
-			events[i] = &again
-		}
-		if of, last, ok := d.deadLetter(id); ok {
-			events[i] = withReason(events[i], of, last)
-		}
-		j.ids = append(j.ids, events[i].ID)
-	}
-	j.compose(d.life, fn, nil, events, d.p.Sources[f.Source].BatchMax > 1)
-	return j
-}
-
-// compose makes the message of an invocation: at once, or, by a template of the user's, when
-// it is about to be sent, since that may take as long as it likes.
-func (j *job) compose(ctx context.Context, fn *plan.Function, r *event.Request, events []*event.Event, batch bool) {
-	if transport.Shaped(fn) {
-		j.late = func(ctx context.Context) transport.Message { return transport.Build(ctx, fn, r, events, batch) }
-		return
-	}
-	j.message = transport.Build(ctx, fn, r, events, batch)
-}
-
-// deadLetter reports whether an event is a dead letter, of which source, and how
-// its last attempt there ended.
-func (d *Driver) deadLetter(event int64) (of string, last attempt, ok bool) {
-	if d.traces != nil {
-		t := d.traces[event]
-		return t.deadOf, t.last, t.deadOf != ""
-	}
-	a := &d.rec.Arrivals[event]
-	if a.Origin != engine.FromDeadLetter {
-		return "", attempt{}, false
-	}
-	return d.p.Sources[d.rec.Arrivals[a.From].Source].Name, d.events[event].last, true
-}
-
-// withReason returns a dead letter with attributes that say where it comes from and
-// why it was given up.
-func withReason(e *event.Event, of string, last attempt) *event.Event {
-	c := *e
-	c.Extensions = append(slices.Clone(c.Extensions), event.Field{Name: "deadletterof", Value: of},
-		event.Field{Name: "deadletterreason", Value: last.result.String()}, event.Field{Name: "deadletterattempts", Value: strconv.Itoa(int(last.n))})
-	if last.status > 0 {
-		c.Extensions = append(c.Extensions, event.Field{Name: "deadletterstatus", Value: strconv.Itoa(int(last.status))})
-	}
-	return &c
-}
-
-// payloadOf returns what an event carries, and how often its set had been used up.
-func (d *Driver) payloadOf(event int64) (p *payload.Payload, round int32) {
-	if d.traces != nil {
-		return d.traces[event].Event.Payload, 0
-	}
-	a := &d.rec.Arrivals[event]
-	return d.payloads[a.Payload], a.Round
-}
-
-// work carries out the slot's invocations until its instance is gone.
-func (s *slot) work() {
-	conn := s.in.carrier
-	if conn == nil {
-		c := transport.New(s.in.address)
-		c.Keep, c.Fresh = s.in.keep(), s.in.fn.Fresh
-		conn = c
-	}
-	defer conn.Close()
-	for j := range s.jobs {
-		for j != nil {
-			if j.late != nil {
-				j.message = j.late(s.in.ctx)
-			}
-			reply := conn.Do(s.in.ctx, &j.message, j.trace)
-			j = s.report(j, &reply)
-		}
-	}
-}
-
-// crashWait is how long a broken connection waits for the news that the
-// process is gone, so that a crash is called one.
-const crashWait = 50 * time.Millisecond
-
-// report hands a reply to the engine, and returns the slot's next job if there
-// is one at once.
-func (s *slot) report(j *job, r *transport.Reply) *job {
-	in := engine.Input{Kind: engine.Answered, Instance: s.in.id, Slot: s.number, Invocation: j.invocation, Status: int32(r.Status), RetryAfter: r.RetryAfter}
-	if r.Result != engine.OK {
-		in.Kind, in.Result = engine.Broken, r.Result
-	}
-	if r.Result == engine.Unreachable || r.Result == engine.Disconnected { // the process may have ended
-		wait := time.NewTimer(crashWait)
-		defer wait.Stop()
-		var ended <-chan struct{} // never, of a process that is not ours
-		if s.in.proc != nil && s.in.fn.Transport != plan.OneShot {
-			ended = s.in.proc.Exited()
-		}
-		select {
-		case <-ended:
-			return nil // the engine hears of the exit
-		case <-wait.C:
-		}
-	}
-	if r.Result == engine.OK && len(j.ids) > 0 && r.Status == 200 {
-		var known bool
-		if in.Retry, known = retries(r.Body, j.ids); !known {
-			in.Kind, in.Result = engine.Broken, engine.UnknownRetry
-		}
-	}
-	why := ""
-	if j.expect != nil && r.Result == engine.OK {
-		body, _ := r.Plain()
-		why = j.expect.First(j.payload, r.Status, body)
-	}
-	d, key := s.in.d, r.Key()
-	sent := s.onward(j, r)
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	switch {
-	case r.Before, r.Surplus:
-		d.surplus(s)
-		s.suspects = s.suspects[:0]
-	case r.Quiet:
-		s.suspects = s.suspects[:0]
-	}
-	if !r.Surplus && len(s.suspects) < mostSuspects {
-		s.suspects = append(s.suspects, j.invocation)
-	}
-	if s.open && s.cur.ID == j.invocation {
-		if !r.Sent.IsZero() {
-			s.cur.Sent = d.at(r.Sent)
-		}
-		if !r.Received.IsZero() {
-			s.cur.Received = d.at(r.Received)
-		}
-		s.cur.Status = int32(r.Status)
-		if why != "" {
-			s.cur.Unexpected = true
-			if d.unexpected++; d.unexpected == 1 {
-				p := &d.rec.Payloads[d.rec.Arrivals[j.event].Payload]
-				d.rec.Notes = append(d.rec.Notes, fmt.Sprintf("the first unexpected reply was to %s#%d: %s", p.Set, p.N, why))
-			}
-		}
-		if d.traces == nil {
-			d.keepReply(&s.cur, r, key)
-		}
-		result := r.Result
-		if in.Kind == engine.Broken {
-			result = in.Result
-		}
-		s.settle(d.at(r.Done), result)
-	}
-	if len(j.tries) > 0 {
-		kept := *r
-		for _, t := range j.tries {
-			t.Reply = &kept
-		}
-	}
-	if d.traces == nil && r.RetryAfter > 0 && (r.Status == 429 || r.Status == 503) { // its caller comes again when it is told to
-		d.events[j.event].pause = min(r.RetryAfter, mostRetryAfter)
-	}
-	if in.Kind == engine.Answered {
-		d.sendOn(&in, s.in.record().Function, j.event, sent)
-		in.AckLost = j.lose
-	}
-	defer func() { d.onward = nil }() // what the engine made nothing of
-	return d.stepLocked(in, s)
-}
-
-// surplus notes that a reply of the slot was followed by bytes that no request asked for.
-// Replies since the connection was last known to be quiet may have been those of other
-// requests: they had been taken for good ones, and count as unexpected. The lock is held.
-func (d *Driver) surplus(s *slot) {
-	left := len(s.suspects)
-	for i := len(d.rec.Invocations) - 1; i >= 0 && left > 0; i-- {
-		v := &d.rec.Invocations[i]
-		if !slices.Contains(s.suspects, v.ID) {
-			continue
-		}
-		if left--; !v.Unexpected {
-			v.Unexpected = true
-			d.unexpected++
-		}
-	}
-	d.fail(s.in.record().Function,
-		Trouble{Text: "sent bytes after a reply that no request asked for; the connection was closed, and its replies " +
-			"before that count as unexpected",
-			Version: s.in.version, Started: true})
-}
-
-// settle records the invocation as over; the lock is held.
-func (s *slot) settle(at clock.Time, result engine.Result) {
-	if s.open {
-		s.open = false
-		s.cur.Done, s.cur.Result = at, result
-		if s.in.d.traces != nil {
-			for _, t := range s.tries {
-				t.Invocation = s.cur
-			}
-			return
-		}
-		s.in.d.rec.Invocations = append(s.in.d.rec.Invocations, s.cur)
-	}
-}
-
-// retries reads a batch's reply {"retry": ["<event id>", …]}: the positions of
-// those events. known is false when it names an event that was not sent.
-func retries(body []byte, ids []string) (positions []int32, known bool) {
-	var reply struct {
-		Retry []string `json:"retry"`
-	}
-	if json.Unmarshal(body, &reply) != nil {
-		return nil, true // any other reply is one that retries nothing
-	}
-	for _, id := range reply.Retry {
-		i := slices.Index(ids, id)
-		if i < 0 {
-			return nil, false
-		}
-		positions = append(positions, int32(i))
-	}
-	return positions, true
 }

@@ -30,7 +30,7 @@ type launched struct {
 
 // launch starts a process of a function. unique is its name on this machine. What
 // it is given to listen on is set, also when it does not start.
-func (d *Driver) launch(l *launched, fn *plan.Function, unique, name string, env ...string) (began time.Time, err error) {
+func (d *Runner) launch(l *launched, fn *plan.Function, unique, name string, env ...string) (began time.Time, err error) {
 	l.name.Store(name)
 	if fn.Transport == plan.HTTPTransport {
 		if err := d.place(l, fn); err != nil {
@@ -54,7 +54,7 @@ func (d *Driver) launch(l *launched, fn *plan.Function, unique, name string, env
 }
 
 // place finds what the process is to listen on, and begins to look for a listener.
-func (d *Driver) place(l *launched, fn *plan.Function) error {
+func (d *Runner) place(l *launched, fn *plan.Function) error {
 	if !fn.Socket {
 		port, err := proc.FreePort()
 		if err != nil {
@@ -112,7 +112,7 @@ func (l *launched) command(fn *plan.Function, args []string, unique string) proc
 }
 
 // unique returns a name that no other process of this machine's drills has.
-func (d *Driver) unique(fn *plan.Function, number string) string {
+func (d *Runner) unique(fn *plan.Function, number string) string {
 	return fmt.Sprintf("%s-%s-%s", strings.ReplaceAll(fn.Name, "@", "-"), d.tag, number)
 }
 
@@ -133,16 +133,16 @@ type spare struct {
 
 // park starts as many processes ahead as a function requests, with its present code;
 // the lock is held. On the session it is not known yet at the beginning.
-func (d *Driver) park(fn int32) {
-	f, s := d.fns[fn], &d.spares[fn]
-	if f.Parked == 0 || d.traces != nil && d.versions[fn] == "" {
+func (d *Runner) park(fn int32) {
+	f, s := d.fns[fn].Function, &d.fns[fn].spares
+	if f.Parked == 0 || !d.recorder.mayPark(fn) {
 		return
 	}
 	d.dropOld(fn)
 	for !d.over && !d.closing && !s.failed && len(s.list)+s.coming < f.Parked {
 		s.coming++
 		s.started++
-		x := &spare{version: d.versions[fn], unique: d.unique(f, fmt.Sprintf("p%d", s.started))}
+		x := &spare{version: d.fns[fn].version, unique: d.unique(f, fmt.Sprintf("p%d", s.started))}
 		name := fmt.Sprintf("%s parked-%d", f.Name, s.started)
 		d.running.Add(1)
 		go d.bringAhead(fn, f, x, name)
@@ -150,7 +150,7 @@ func (d *Driver) park(fn int32) {
 }
 
 // bringAhead starts a process, waits until it is ready, and stops it in memory.
-func (d *Driver) bringAhead(fn int32, f *plan.Function, x *spare, name string) {
+func (d *Runner) bringAhead(fn int32, f *plan.Function, x *spare, name string) {
 	defer d.running.Done()
 	ctx, cancel := context.WithTimeout(d.life, f.StartTimeout)
 	defer cancel()
@@ -163,9 +163,9 @@ func (d *Driver) bringAhead(fn int32, f *plan.Function, x *spare, name string) {
 		err = x.process.Park()
 	}
 	d.mu.Lock()
-	s := &d.spares[fn]
+	s := &d.fns[fn].spares
 	s.coming--
-	keep := err == nil && !d.closing && x.version == d.versions[fn]
+	keep := err == nil && !d.closing && x.version == d.fns[fn].version
 	if keep {
 		s.list = append(s.list, x)
 	}
@@ -182,18 +182,11 @@ func (d *Driver) bringAhead(fn int32, f *plan.Function, x *spare, name string) {
 	}
 }
 
-// note enters a note into the run, once; the lock is held.
-func (d *Driver) note(text string) {
-	if !slices.Contains(d.rec.Notes, text) {
-		d.rec.Notes = append(d.rec.Notes, text)
-	}
-}
-
 // takeSpare returns a parked process of the function's present code, or nil; the
 // lock is held.
-func (d *Driver) takeSpare(fn int32) (x *spare) {
+func (d *Runner) takeSpare(fn int32) (x *spare) {
 	d.dropOld(fn)
-	s := &d.spares[fn]
+	s := &d.fns[fn].spares
 	if len(s.list) > 0 {
 		x, s.list = s.list[0], s.list[1:]
 	}
@@ -202,8 +195,8 @@ func (d *Driver) takeSpare(fn int32) (x *spare) {
 
 // dropOld dismisses parked processes of older code, and those that were killed while
 // they stood; the lock is held.
-func (d *Driver) dropOld(fn int32) {
-	s := &d.spares[fn]
+func (d *Runner) dropOld(fn int32) {
+	s := &d.fns[fn].spares
 	s.list = slices.DeleteFunc(s.list, func(y *spare) bool {
 		select {
 		case <-y.process.Done(): // it was killed while it stood
@@ -211,7 +204,7 @@ func (d *Driver) dropOld(fn int32) {
 			return true
 		default:
 		}
-		if y.version != d.versions[fn] {
+		if y.version != d.fns[fn].version {
 			go d.dismiss(y)
 			return true
 		}
@@ -220,7 +213,7 @@ func (d *Driver) dropOld(fn int32) {
 }
 
 // dismiss ends a parked process.
-func (d *Driver) dismiss(x *spare) {
+func (d *Runner) dismiss(x *spare) {
 	if x.process != nil {
 		x.process.Kill()
 		<-x.process.Done()
@@ -230,12 +223,12 @@ func (d *Driver) dismiss(x *spare) {
 }
 
 // dismissAll ends all of them; the run is over.
-func (d *Driver) dismissAll() {
+func (d *Runner) dismissAll() {
 	d.mu.Lock()
 	var all []*spare
-	for i := range d.spares {
-		all = append(all, d.spares[i].list...)
-		d.spares[i].list = nil
+	for i := range d.fns {
+		all = append(all, d.fns[i].spares.list...)
+		d.fns[i].spares.list = nil
 	}
 	d.mu.Unlock()
 	var wg sync.WaitGroup
@@ -246,41 +239,15 @@ func (d *Driver) dismissAll() {
 }
 
 // standReady waits until every function has its parked processes.
-func (d *Driver) standReady(ctx context.Context) {
+func (d *Runner) standReady(ctx context.Context) {
 	d.await(ctx, func() bool {
-		for i := range d.spares {
-			if s := &d.spares[i]; s.coming > 0 {
+		for i := range d.fns {
+			if d.fns[i].spares.coming > 0 {
 				return false
 			}
 		}
 		return true
 	})
-}
-
-// await waits until something holds, which is looked at with the lock held
-// whenever anything has happened.
-func (d *Driver) await(ctx context.Context, holds func() bool) bool {
-	for {
-		d.mu.Lock()
-		ok, news := holds(), d.news
-		d.mu.Unlock()
-		if ok {
-			return true
-		}
-		select {
-		case <-news:
-		case <-ctx.Done():
-			return false
-		}
-	}
-}
-
-// signal wakes those who await a change; the lock is held.
-func (d *Driver) signal() {
-	if d.awaited {
-		close(d.news)
-		d.news = make(chan struct{})
-	}
 }
 
 // boundsOf returns what an instance may use; what it does use is counted in any case.

@@ -1,27 +1,24 @@
 package runner
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"time"
 
-	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/proc"
 )
 
 // Limits returns the limits that hold now: of each function, and of all together.
-func (d *Driver) Limits() (all int, each []plan.Limits) {
+func (d *Runner) Limits() (all int, each []plan.Limits) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return d.all, d.limits()
 }
 
 // limits returns the limits of each function; the lock is held.
-func (d *Driver) limits() (each []plan.Limits) {
+func (d *Runner) limits() (each []plan.Limits) {
 	for i := range d.p.Functions {
 		each = append(each, d.eng.Limits(i))
 	}
@@ -30,7 +27,7 @@ func (d *Driver) limits() (each []plan.Limits) {
 
 // SetLimits changes the limits of a function while the run goes on, and enters
 // that into the run. The error says why they cannot hold.
-func (d *Driver) SetLimits(fn int, l plan.Limits) error {
+func (d *Runner) SetLimits(fn int, l plan.Limits) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if why := d.fns[fn].CheckLimits(&l); why != "" {
@@ -48,21 +45,8 @@ func (d *Driver) SetLimits(fn int, l plan.Limits) error {
 	return nil
 }
 
-// KeepWarm keeps instances of a function warm from now on, and waits until one is ready or failed
-// to start, or the context ends.
-func (d *Driver) KeepWarm(ctx context.Context, fn, n int) {
-	d.mu.Lock()
-	if l := d.eng.Limits(fn); l.KeepWarm < n {
-		l.KeepWarm = n
-		d.awaited, d.unready[fn] = true, false
-		d.change(fn, "", engine.Input{Kind: engine.SetLimits, Function: int32(fn), Limits: l})
-	}
-	d.mu.Unlock()
-	d.await(ctx, func() bool { return d.eng.Stats(fn).Ready > 0 || d.unready[fn] || d.closing })
-}
-
 // SetConcurrency changes the limit for all functions together.
-func (d *Driver) SetConcurrency(n int) error {
+func (d *Runner) SetConcurrency(n int) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	each := d.limits()
@@ -78,20 +62,20 @@ func (d *Driver) SetConcurrency(n int) error {
 	return nil
 }
 
-func (d *Driver) setAll(n int) {
+func (d *Runner) setAll(n int) {
 	text := fmt.Sprintf("project total %d → %d", d.all, n)
 	d.all = n
 	d.change(-1, text, engine.Input{Kind: engine.SetProject, Concurrency: int32(n)})
 }
 
 // Replace replaces a function's instances as by a new version of its code.
-func (d *Driver) Replace(fn int) {
+func (d *Runner) Replace(fn int) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.renew(fn)
 }
 
-func (d *Driver) renew(fn int) {
+func (d *Runner) renew(fn int) {
 	d.change(fn, fmt.Sprintf("replaced %s", replacement(d.fns[fn].Replace)), engine.Input{Kind: engine.Replace, Function: int32(fn)})
 }
 
@@ -100,41 +84,16 @@ func replacement(r plan.Replacement) string {
 }
 
 // change carries a change out and enters it into the run; the lock is held.
-func (d *Driver) change(fn int, text string, in engine.Input) {
-	if d.traces == nil {
-		d.rec.Changes = append(d.rec.Changes, measure.Change{At: d.now(), Function: int32(fn), Text: text})
-	}
+func (d *Runner) change(fn int, text string, in engine.Input) {
+	d.recorder.changed(fn, text)
 	d.stepLocked(in, nil)
-}
-
-// plannedChanges carries out what the drill changes by now; the lock is held.
-func (d *Driver) plannedChanges(now clock.Time) {
-	for d.changed < len(d.drill.Changes) {
-		c := &d.drill.Changes[d.changed]
-		if !d.opened || d.opens.Add(c.At) > now || d.over {
-			return
-		}
-		d.changed++ // first: carrying it out comes by here again
-		switch {
-		case c.Function < 0:
-			if c.Concurrency != d.all {
-				d.setAll(c.Concurrency)
-			}
-		case c.Replace:
-			d.renew(c.Function)
-		default:
-			if before := d.eng.Limits(c.Function); before != c.Limits {
-				d.change(c.Function, c.Limits.Difference(before), engine.Input{Kind: engine.SetLimits, Function: int32(c.Function), Limits: c.Limits})
-			}
-		}
-	}
 }
 
 // sampleEvery is how often it is read what instances use.
 const sampleEvery = 250 * time.Millisecond
 
 // sample reads what the instances use, until the run is over.
-func (d *Driver) sample() {
+func (d *Runner) sample() {
 	tick := time.NewTicker(sampleEvery)
 	defer tick.Stop()
 	for {
@@ -147,7 +106,7 @@ func (d *Driver) sample() {
 	}
 }
 
-func (d *Driver) sampleOnce() {
+func (d *Runner) sampleOnce() {
 	d.mu.Lock()
 	var live []*instance
 	var running []*proc.Process

@@ -230,7 +230,10 @@ func TestMisbehaviour(t *testing.T) {
 		t.Run(c.kind, func(t *testing.T) {
 			p, d := testProject("misbehaves: "+c.kind, false, "a")
 			f := &p.Functions[0]
-			f.Timeout, f.StartTimeout = 500*time.Millisecond, 5*time.Second
+			f.Timeout, f.StartTimeout = 20*time.Second, 20*time.Second // a busy machine takes its time
+			if c.result == engine.Timeout {
+				f.Timeout = 500 * time.Millisecond
+			}
 			if c.kind == "never ready" {
 				f.StartTimeout = 300 * time.Millisecond
 			}

@@ -69,7 +69,7 @@ func (e *echo) trip() (time.Duration, bool) {
 
 // checkSelf measures the machine before a run, and begins to measure it while the
 // run goes on. The returned function stops that; then the result is in the run's record.
-func (d *Driver) checkSelf(ctx context.Context) (stop func()) {
+func (d *Drill) checkSelf(ctx context.Context) (stop func()) {
 	self := &measure.SelfCheck{Timer: timerLateness()}
 	e, err := newEcho()
 	if err != nil { // without it, the rest is still worth having

@@ -11,7 +11,7 @@ import (
 // The self-check measures round trips before and while it goes on, and timers, and ends
 // when it is told to, also where it is notified immediately.
 func TestSelfCheck(t *testing.T) {
-	d := &Driver{}
+	d := &Drill{Runner: &Runner{}}
 	s := &measure.SelfCheck{}
 	for long := 3 * echoEvery; len(s.During) == 0 && long < time.Minute; long *= 2 { // a busy machine takes longer
 		stop := d.checkSelf(context.Background())

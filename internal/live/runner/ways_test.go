@@ -165,7 +165,7 @@ func TestLimitsAreChangedWhileItRuns(t *testing.T) {
 	d.Changes = []plan.Change{{At: 300 * time.Millisecond, Function: 0, Limits: away}, {At: 600 * time.Millisecond, Function: -1, Concurrency: 3},
 		{At: 600 * time.Millisecond, Function: 0, Limits: back}, {At: 600 * time.Millisecond, Function: 0, Limits: back, Replace: true}}
 	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 50, Per: time.Second}, For: 2 * time.Second}}
-	r := New(p, d, "test")
+	r := New(p, d, Config{ID: "test"})
 	over := make(chan struct{})
 	go func() {
 		defer close(over)

@@ -1,6 +1,7 @@
 package runner
 
 import (
+	"context"
 	"slices"
 	"time"
 
@@ -9,18 +10,8 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/transport"
 )
-
-// Trouble is what last went wrong with a function's process.
-type Trouble struct {
-	Text    string // what happened and what to do, to follow the function's name
-	Lines   []string
-	Version string // of the code that it happened to
-	Started bool   // it had been ready
-	At      time.Time
-}
 
 // Event is one event to be sent.
 type Event struct {
@@ -49,9 +40,9 @@ type Trace struct {
 	done     chan struct{}
 }
 
-// unexplained is an attempt that was lost to an instance that was never ready. Why it
+// lostStart is an attempt that was lost to an instance that was never ready. Why it
 // was not is known once its process is gone.
-type unexplained struct {
+type lostStart struct {
 	t *Trace
 	x *Attempt
 }
@@ -86,28 +77,36 @@ func (t *Trace) Done() <-chan struct{} { return t.done }
 // were made of it: dead letters, and replies that were sent on.
 func (t *Trace) Whole() <-chan struct{} { return t.whole.done }
 
-// NewStanding prepares a standing desk.
-func NewStanding(s *plan.Expanded, id string, log *logs.Log) *Driver {
-	d := &plan.Drill{Name: "desk", Seed: 1}
-	for i := range s.Functions {
-		d.Limits = append(d.Limits, s.Functions[i].Limits)
+// Follower runs functions for events that are fired one at a time, and follows each of them
+// through all of its attempts.
+type Follower struct {
+	*Runner
+	traces       map[int64]*Trace // events that are in progress
+	firing       *Trace           // the one that is being handed in
+	endedEvents  []int64          // those that ended in this step
+	pendingCause []lostStart      // attempts that instances cost which were never ready
+}
+
+// Follow prepares a follower.
+func Follow(p *plan.Expanded, c Config) *Follower {
+	var limits []plan.Limits
+	for i := range p.Functions {
+		limits = append(limits, p.Functions[i].Limits)
 	}
-	r := New(&s.Project, d, id)
-	r.traces, r.log = map[int64]*Trace{}, log
-	r.began, r.opened = time.Now(), true
-	return r
+	f := &Follower{Runner: newRunner(c, &p.Project, limits, 0, 1), traces: map[int64]*Trace{}}
+	f.recorder = f
+	f.began, f.opened = time.Now(), true
+	return f
 }
 
-// Settings sets how a function is started, and which code it has. It is called before Run.
-func (d *Driver) Settings(fn int, f plan.Function, version string) {
-	d.fns[fn], d.versions[fn] = &f, version
+// Run runs until the context ends and every process is gone.
+func (d *Follower) Run(ctx context.Context) {
+	defer d.prepare()()
+	d.finish(ctx, d.startClock())
 }
 
-// Log adds what the functions write to a log. It is called before Run.
-func (d *Driver) Log(l *logs.Log) { d.log = l }
-
-// Fire hands an event in. Look tells what happens to it.
-func (d *Driver) Fire(s Event) *Trace {
+// Fire hands an event in; [Follower.Look] returns what happens to it.
+func (d *Follower) Fire(s Event) *Trace {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if s.Cold {
@@ -123,7 +122,7 @@ func (d *Driver) Fire(s Event) *Trace {
 }
 
 // reached returns the functions that an event reaches.
-func (d *Driver) reached(s Event) (fns []int) {
+func (d *Follower) reached(s Event) (fns []int) {
 	for w, wire := range d.p.Sources[s.Source].Wires {
 		if s.Routes&(1<<w) != 0 && !slices.Contains(fns, wire.To) {
 			fns = append(fns, wire.To)
@@ -133,13 +132,13 @@ func (d *Driver) reached(s Event) (fns []int) {
 }
 
 // Look copies what has become of an event so far.
-func (d *Driver) Look(t *Trace) Trace {
+func (d *Follower) Look(t *Trace) Trace {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return d.copyOf(t)
 }
 
-func (d *Driver) copyOf(t *Trace) Trace {
+func (d *Follower) copyOf(t *Trace) Trace {
 	c := *t
 	c.Attempts = make([]*Attempt, len(t.Attempts))
 	for i, x := range t.Attempts {
@@ -155,19 +154,19 @@ func (d *Driver) copyOf(t *Trace) Trace {
 	return c
 }
 
-// Renew returns a function other settings, and its code another version: its
-// instances are replaced one by one.
-func (d *Driver) Renew(fn int, f *plan.Function, version string) {
+// Renew gives a function new settings and its code a new version; its instances are
+// replaced.
+func (d *Follower) Renew(fn int, f *plan.Function, version string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.fns[fn], d.versions[fn], d.troubles[fn] = f, version, Trouble{}
-	d.spares[fn].failed = false
+	d.fns[fn].Function, d.fns[fn].version, d.fns[fn].trouble = f, version, Trouble{}
+	d.fns[fn].spares.failed = false
 	d.park(int32(fn))
 	d.stepLocked(engine.Input{Kind: engine.Replace, Function: int32(fn)}, nil)
 }
 
 // Hold keeps a function from timeouts and idle stops, or lets it go again.
-func (d *Driver) Hold(fn int, held bool) {
+func (d *Follower) Hold(fn int, held bool) {
 	kind := engine.Release
 	if held {
 		kind = engine.Hold
@@ -177,14 +176,14 @@ func (d *Driver) Hold(fn int, held bool) {
 
 // Trouble returns what last went wrong with a function since its code changed;
 // the text is "" for nothing.
-func (d *Driver) Trouble(fn int) Trouble {
+func (d *Follower) Trouble(fn int) Trouble {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	return d.troubles[fn]
+	return d.fns[fn].trouble
 }
 
 // Address returns where the newest ready instance of a function listens, or "".
-func (d *Driver) Address(fn int) string {
+func (d *Follower) Address(fn int) string {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for _, in := range slices.Backward(d.instances) {
@@ -196,23 +195,43 @@ func (d *Driver) Address(fn int) string {
 }
 
 // Version names the code that a function is started with now.
-func (d *Driver) Version(fn int) string {
+func (d *Follower) Version(fn int) string {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	return d.versions[fn]
+	return d.fns[fn].version
 }
 
-// track takes up an event that got its number.
-func (d *Driver) track(f *engine.Effect) {
+// Name names the code of a function, before it is started for the first time.
+func (d *Follower) Name(fn int, version string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.fns[fn].version = version
+}
+
+// KeepWarm keeps instances of a function warm from now on, and waits until one is ready or failed
+// to start, or the context ends.
+func (d *Follower) KeepWarm(ctx context.Context, fn, n int) {
+	d.mu.Lock()
+	if l := d.eng.Limits(fn); l.KeepWarm < n {
+		l.KeepWarm = n
+		d.awaited, d.fns[fn].unready = true, false
+		d.change(fn, "", engine.Input{Kind: engine.SetLimits, Function: int32(fn), Limits: l})
+	}
+	d.mu.Unlock()
+	d.await(ctx, func() bool { return d.eng.Stats(fn).Ready > 0 || d.fns[fn].unready || d.closing })
+}
+
+// eventTaken implements recorder.
+func (d *Follower) eventTaken(f *engine.Effect) {
 	t := d.firing
 	if f.Origin != engine.FromOutside {
 		from := d.traces[f.From]
-		shot := Event{Source: int(f.Source), Payload: from.Payload, Routes: 1<<len(d.p.Sources[f.Source].Wires) - 1} // of a dead letter
+		e := Event{Source: int(f.Source), Payload: from.Payload, Routes: 1<<len(d.p.Sources[f.Source].Wires) - 1} // of a dead letter
 		if f.Origin == engine.FromReply {
-			x := d.nextOnward()
-			shot.Payload, shot.Routes = x.payload, d.p.Routes(int(f.Source), x.payload)
+			x := d.nextChained()
+			e.Payload, e.Routes = x.payload, d.p.Routes(int(f.Source), x.payload)
 		}
-		t = &Trace{Event: shot, At: time.Now(), done: make(chan struct{}), Origin: f.Origin, Steps: from.Steps, whole: from.whole}
+		t = &Trace{Event: e, At: time.Now(), done: make(chan struct{}), Origin: f.Origin, Steps: from.Steps, whole: from.whole}
 		if f.Origin == engine.FromDeadLetter {
 			t.deadOf, t.last = d.p.Sources[from.Source].Name, from.last
 		}
@@ -234,8 +253,9 @@ func (d *Driver) track(f *engine.Effect) {
 	d.traces[f.Event] = t
 }
 
-// tries begins an attempt of each event of a batch.
-func (d *Driver) tries(f *engine.Effect, in *instance) (out []*Attempt) {
+// dispatched implements recorder: an attempt of each event of the batch begins.
+func (d *Follower) dispatched(f *engine.Effect, s *slot, j *job) {
+	in := s.in
 	beside := -1
 	for _, sl := range in.slots {
 		if sl.open {
@@ -245,7 +265,7 @@ func (d *Driver) tries(f *engine.Effect, in *instance) (out []*Attempt) {
 	for _, id := range d.fx.Events[f.First : f.First+f.N] {
 		t := d.traces[id]
 		x := &Attempt{Wire: f.Wire, Function: f.Function, Name: in.name, Version: in.version, Instance: *in.record(), Began: d.began.Add(time.Duration(f.At)), Beside: beside,
-			Invocation: in.slots[f.Slot].cur}
+			Invocation: s.cur}
 		for _, earlier := range t.Attempts {
 			if earlier.Wire == f.Wire {
 				x.N = earlier.N
@@ -253,24 +273,24 @@ func (d *Driver) tries(f *engine.Effect, in *instance) (out []*Attempt) {
 		}
 		x.N++
 		t.Attempts = append(t.Attempts, x)
-		out = append(out, x)
+		j.tries = append(j.tries, x)
 	}
-	return out
+	s.tries = j.tries
 }
 
-// tried ends an attempt.
-func (d *Driver) tried(f *engine.Effect) {
+// attemptEnded implements recorder.
+func (d *Follower) attemptEnded(f *engine.Effect) {
 	t := d.traces[f.Event]
 	t.last = attempt{f.Attempt, f.Status, f.Result}
 	if f.Instance < 0 { // lost to a failed start
 		x := &Attempt{Wire: f.Wire, N: f.Attempt, Function: f.Function, Began: time.Now(), Result: f.Result, Over: true}
 		t.Attempts = append(t.Attempts, x)
-		if d.unexplainedStarts[f.Function] > 0 {
+		if d.fns[f.Function].unexplained > 0 {
 			t.unclear++
-			d.pendingCause = append(d.pendingCause, unexplained{t, x})
+			d.pendingCause = append(d.pendingCause, lostStart{t, x})
 			return
 		}
-		why := d.troubles[f.Function]
+		why := d.fns[f.Function].trouble
 		x.Why, x.Lines, x.Version = why.Text, why.Lines, why.Version
 		return
 	}
@@ -282,7 +302,7 @@ func (d *Driver) tried(f *engine.Effect) {
 		x.Over, x.Result = true, f.Result
 		switch {
 		case f.Result == engine.Crash:
-			x.Why, x.Lines = d.troubles[f.Function].Text, d.troubles[f.Function].Lines
+			x.Why, x.Lines = d.fns[f.Function].trouble.Text, d.fns[f.Function].trouble.Lines
 		case f.Result == engine.Timeout:
 			x.Why = "did not reply within " + d.fns[f.Function].Timeout.String()
 		case x.Reply != nil && x.Reply.Why != "":
@@ -292,7 +312,8 @@ func (d *Driver) tried(f *engine.Effect) {
 	}
 }
 
-func (d *Driver) trackEnded(f *engine.Effect) {
+// deliveryEnded implements recorder.
+func (d *Follower) deliveryEnded(f *engine.Effect) {
 	t := d.traces[f.Event]
 	t.Ended = append(t.Ended, measure.Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At, Source: f.Source, Wire: f.Wire, Attempts: f.Attempt, Outcome: f.Outcome, Cause: f.Cause})
 	if t.Left--; t.Left == 0 {
@@ -304,10 +325,10 @@ func (d *Driver) trackEnded(f *engine.Effect) {
 	}
 }
 
-// explain tells the attempts that a function's starts cost why they failed.
-func (d *Driver) explain(fn int32) {
-	why := d.troubles[fn]
-	d.pendingCause = slices.DeleteFunc(d.pendingCause, func(p unexplained) bool {
+// failed implements recorder: the attempts that the function's starts cost learn why they failed.
+func (d *Follower) failed(fn int32) {
+	why := d.fns[fn].trouble
+	d.pendingCause = slices.DeleteFunc(d.pendingCause, func(p lostStart) bool {
 		if p.x.Function != fn {
 			return false
 		}
@@ -319,8 +340,8 @@ func (d *Driver) explain(fn int32) {
 	})
 }
 
-// forget frees events that have ended.
-func (d *Driver) forget() {
+// stepped implements recorder: events that have ended are freed.
+func (d *Follower) stepped(clock.Time) {
 	for _, id := range d.endedEvents {
 		t := d.traces[id]
 		if t.whole.open--; t.whole.open == 0 {
@@ -331,15 +352,56 @@ func (d *Driver) forget() {
 	d.endedEvents = d.endedEvents[:0]
 }
 
-// Name names the code of a function, before it is started for the first time.
-func (d *Driver) Name(fn int, version string) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	d.versions[fn] = version
+// replied implements recorder.
+func (d *Follower) replied(_ *slot, j *job, r *transport.Reply, _ uint64, _ string) {
+	kept := *r
+	for _, t := range j.tries {
+		t.Reply = &kept
+	}
 }
 
+// settled implements recorder.
+func (d *Follower) settled(s *slot) {
+	for _, t := range s.tries {
+		t.Invocation = s.cur
+	}
+}
+
+// payloadOf implements recorder.
+func (d *Follower) payloadOf(event int64) (p *payload.Payload, round int32) {
+	return d.traces[event].Payload, 0
+}
+
+// deadLetter implements recorder.
+func (d *Follower) deadLetter(event int64) (of string, last attempt, ok bool) {
+	t := d.traces[event]
+	return t.deadOf, t.last, t.deadOf != ""
+}
+
+// chainSteps implements recorder.
+func (d *Follower) chainSteps(event int64) int {
+	if t := d.traces[event]; t != nil {
+		return t.Steps
+	}
+	return 0
+}
+
+// mayPark implements recorder: at the beginning the code is not known yet.
+func (d *Follower) mayPark(fn int32) bool { return d.fns[fn].version != "" }
+
+// keepsReplies implements recorder: replies are read, and saved.
+func (d *Follower) keepsReplies() int { return transport.ReplyLimit }
+
+// What a follower has no use for.
+func (d *Follower) chainedPayload(p *payload.Payload) (*payload.Payload, int32) { return p, 0 }
+func (d *Follower) leaseExtended(int32)                                         {}
+func (d *Follower) doubted([]uint64)                                            {}
+func (d *Follower) changed(int, string)                                         {}
+func (d *Follower) handIn(clock.Time, *slot) *job                               { return nil }
+func (d *Follower) nextDue(clock.Time) clock.Time                               { return clock.Never }
+
 // Weight returns how many bytes of replies a track holds.
-func (d *Driver) Weight(t *Trace) (n int) {
+func (d *Follower) Weight(t *Trace) (n int) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return weight(t)
@@ -360,7 +422,7 @@ func weight(t *Trace) (n int) {
 
 // Trim keeps the beginnings of what a track, which is over, and those that were made of it
 // sent and were answered.
-func (d *Driver) Trim(t *Trace, most int) {
+func (d *Follower) Trim(t *Trace, most int) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	trim(t, most)
@@ -382,7 +444,7 @@ func trim(t *Trace, most int) {
 
 // NextOn returns the time at which a track's first attempt after another one was
 // handed to the same instance, if there is one.
-func (d *Driver) NextOn(t *Trace, after *Attempt) (at time.Time, ok bool) {
+func (d *Follower) NextOn(t *Trace, after *Attempt) (at time.Time, ok bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for _, x := range t.Attempts {

@@ -20,17 +20,19 @@ import (
 	"nightdrill/internal/live/transport"
 )
 
-// stand opens a standing desk on the test project.
-func stand(t *testing.T, as string, queue bool, change func(*plan.Project)) (*Driver, *plan.Project) {
+// stand runs a follower on the test project.
+func stand(t *testing.T, as string, queue bool, change func(*plan.Project)) (*Follower, *plan.Project) {
 	t.Helper()
 	p, _ := testProject(as, queue, "x")
 	if change != nil {
 		change(p)
 	}
-	d := NewStanding(plan.Expand(p), "test", logs.New(""))
+	c := Config{ID: "test", Log: logs.New("")}
 	for i := range p.Functions {
-		d.Settings(i, p.Functions[i], "v1")
+		f := p.Functions[i]
+		c.Code = append(c.Code, Code{Function: &f, Version: "v1"})
 	}
+	d := Follow(plan.Expand(p), c)
 	ctx, end := context.WithCancel(context.Background())
 	over := make(chan struct{})
 	go func() { d.Run(ctx); close(over) }()
@@ -46,7 +48,7 @@ func message(id, data string) *payload.Payload {
 	return &payload.Payload{Event: &event.Event{ID: id, Source: "t", Type: "t", Data: []byte(data)}}
 }
 
-func fire(t *testing.T, d *Driver, s Event) Trace {
+func fire(t *testing.T, d *Follower, s Event) Trace {
 	t.Helper()
 	tr := d.Fire(s)
 	select {
@@ -87,7 +89,7 @@ func TestReplacedUnderLoad(t *testing.T) {
 	for n := 2; n <= 4; n++ {
 		until(t, "answers", func() bool { return done.Load() > int64(20*n) })
 		d.Renew(0, &p.Functions[0], fmt.Sprintf("v%d", n))
-		until(t, "the new version", func() bool { return d.Looks()[0].Outdated == 0 })
+		until(t, "the new version", func() bool { return d.Stats()[0].Outdated == 0 })
 	}
 	close(stop)
 	workers.Wait()
@@ -216,7 +218,11 @@ func TestTheStopCommand(t *testing.T) {
 		p.Functions[0].Limits.IdleAfter = 50 * time.Millisecond
 	})
 	v := fire(t, d, Event{Payload: post("a"), Routes: 1})
-	until(t, "the stop", func() bool { return d.Snapshot().Instances[0].Stopped > 0 })
+	until(t, "the stop", func() bool {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		return d.records[0].Stopped > 0
+	})
 	text := read(t, dir+"/stopped")
 	if !strings.HasPrefix(text, "f-"+d.tag+"-0 ") || v.Attempts[0].Name != "f-1" {
 		t.Errorf("the command wrote %q", text)

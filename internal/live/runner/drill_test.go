@@ -120,7 +120,7 @@ func testProject(as string, queue bool, bodies ...string) (*plan.Project, *plan.
 
 func run(t *testing.T, p *plan.Project, d *plan.Drill) (*measure.Run, *measure.Summary) {
 	t.Helper()
-	r := New(p, d, "test")
+	r := New(p, d, Config{ID: "test"})
 	r.Run(t.Context())
 	rec := r.Snapshot()
 	s := rec.Summarize()
@@ -302,8 +302,7 @@ func TestALiveRunIsReenacted(t *testing.T) {
 	p, d := testProject("crashes", true, "1", `"refuse"`, `"once more"`, "4")
 	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Poisson, Rate: arrival.Rate{Events: 200, Per: time.Second}, For: 500 * time.Millisecond}}
 	var journal bytes.Buffer
-	r := New(p, d, "test")
-	r.Journal(&journal)
+	r := New(p, d, Config{ID: "test", Journal: &journal})
 	r.Run(t.Context())
 	var lived, played []string
 	for _, x := range r.Snapshot().Deliveries {
@@ -329,7 +328,7 @@ func TestInterrupted(t *testing.T) {
 	p, d := testProject("plain", false, "a")
 	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 100, Per: time.Second}, For: time.Hour}}
 	ctx, cancel := context.WithCancel(t.Context())
-	r := New(p, d, "test")
+	r := New(p, d, Config{ID: "test"})
 	done := make(chan struct{})
 	go func() { r.Run(ctx); close(done) }()
 	for len(r.Snapshot().Invocations) < 5 {

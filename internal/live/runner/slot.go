@@ -1,0 +1,255 @@
+package runner
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strconv"
+	"time"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/transport"
+)
+
+// slot is room for one invocation: one connection, one goroutine.
+type slot struct {
+	in     *instance
+	number int32
+	jobs   chan *job
+	cur    measure.Invocation // what it carries, while open
+	open   bool
+	tries  []*Attempt // of a follower: what it carries
+	// suspects are the invocations, by their IDs, since the connection was last known to hold
+	// no reply that no one had asked for.
+	suspects []uint64
+}
+
+// mostSuspects bounds a slot's suspects.
+const mostSuspects = 1000
+
+// job is one invocation to be made.
+type job struct {
+	invocation uint64
+	event      int64 // the first of the batch
+	message    transport.Message
+	late       func(context.Context) transport.Message // makes the message when it is about to be sent; nil where it is made
+	trace      string
+	tries      []*Attempt // of a follower
+	ids        []string   // of a batch's events, in order
+	subject    string     // of the first
+	lose       bool       // the acknowledgement is to be lost, if there is one
+	payload    *payload.Payload
+	expect     *payload.Expect // of the answer; nil for nothing
+}
+
+// send returns an invocation to its slot; the lock is held.
+func (d *Runner) send(f *engine.Effect, self *slot) *job {
+	in := d.instances[f.Instance]
+	sl := in.slot(f.Slot)
+	sl.open = true
+	sl.cur = measure.Invocation{ID: f.Invocation, Assigned: f.At, Function: f.Function, Instance: f.Instance, Slot: f.Slot,
+		Source: f.Source, Wire: f.Wire, Batch: f.N, Class: f.Class}
+	if f.Class == engine.Cold {
+		in.record().Wanted = true
+	}
+	j := d.build(f, in.fn)
+	d.recorder.dispatched(f, sl, j)
+	if sl == self {
+		return j
+	}
+	sl.jobs <- j // a slot gets one at a time, so there is room
+	return nil
+}
+
+// build makes the request of an invocation.
+func (d *Runner) build(f *engine.Effect, fn *plan.Function) *job {
+	ids := d.fx.Events[f.First : f.First+f.N]
+	j := &job{invocation: f.Invocation, event: ids[0], trace: transport.Traceparent(d.trace, ids[0], f.Invocation)}
+	first, _ := d.recorder.payloadOf(ids[0])
+	if first.Event != nil {
+		j.subject = first.Event.Subject
+	}
+	if r := first.Request; r != nil && d.p.Sources[f.Source].Kind == plan.HTTP {
+		j.compose(d.life, fn, r, nil, false)
+		return j
+	}
+	events := make([]*event.Event, len(ids))
+	for i, id := range ids {
+		p, round := d.recorder.payloadOf(id)
+		events[i] = p.Event
+		if round > 0 {
+			// a set that is used again gives new events, not the same ones twice
+			again := *events[i]
+			again.ID = fmt.Sprintf("%s~%d", again.ID, round+1)
+			events[i] = &again
+		}
+		if of, last, ok := d.recorder.deadLetter(id); ok {
+			events[i] = withReason(events[i], of, last)
+		}
+		j.ids = append(j.ids, events[i].ID)
+	}
+	j.compose(d.life, fn, nil, events, d.p.Sources[f.Source].BatchMax > 1)
+	return j
+}
+
+// compose makes the message of an invocation: at once, or, by a template of the user's, when
+// it is about to be sent, since that may take as long as it likes.
+func (j *job) compose(ctx context.Context, fn *plan.Function, r *event.Request, events []*event.Event, batch bool) {
+	if transport.Shaped(fn) {
+		j.late = func(ctx context.Context) transport.Message { return transport.Build(ctx, fn, r, events, batch) }
+		return
+	}
+	j.message = transport.Build(ctx, fn, r, events, batch)
+}
+
+// withReason returns a dead letter with attributes that say where it comes from and
+// why it was given up.
+func withReason(e *event.Event, of string, last attempt) *event.Event {
+	c := *e
+	c.Extensions = append(slices.Clone(c.Extensions), event.Field{Name: "deadletterof", Value: of},
+		event.Field{Name: "deadletterreason", Value: last.result.String()}, event.Field{Name: "deadletterattempts", Value: strconv.Itoa(int(last.n))})
+	if last.status > 0 {
+		c.Extensions = append(c.Extensions, event.Field{Name: "deadletterstatus", Value: strconv.Itoa(int(last.status))})
+	}
+	return &c
+}
+
+// work carries out the slot's invocations until its instance is gone.
+func (s *slot) work() {
+	conn := s.in.carrier
+	if conn == nil {
+		c := transport.New(s.in.address)
+		c.Keep, c.Fresh = s.in.d.recorder.keepsReplies(), s.in.fn.Fresh
+		conn = c
+	}
+	defer conn.Close()
+	for j := range s.jobs {
+		for j != nil {
+			if j.late != nil {
+				j.message = j.late(s.in.ctx)
+			}
+			reply := conn.Do(s.in.ctx, &j.message, j.trace)
+			j = s.report(j, &reply)
+		}
+	}
+}
+
+// crashWait is how long a broken connection waits for the news that the
+// process is gone, so that a crash is called one.
+const crashWait = 50 * time.Millisecond
+
+// report hands a reply to the engine, and returns the slot's next job if there
+// is one at once.
+func (s *slot) report(j *job, r *transport.Reply) *job {
+	in := engine.Input{Kind: engine.Answered, Instance: s.in.id, Slot: s.number, Invocation: j.invocation, Status: int32(r.Status), RetryAfter: r.RetryAfter}
+	if r.Result != engine.OK {
+		in.Kind, in.Result = engine.Broken, r.Result
+	}
+	if r.Result == engine.Unreachable || r.Result == engine.Disconnected { // the process may have ended
+		wait := time.NewTimer(crashWait)
+		defer wait.Stop()
+		var ended <-chan struct{} // never, of a process that is not ours
+		if s.in.proc != nil && s.in.fn.Transport != plan.OneShot {
+			ended = s.in.proc.Exited()
+		}
+		select {
+		case <-ended:
+			return nil // the engine hears of the exit
+		case <-wait.C:
+		}
+	}
+	if r.Result == engine.OK && len(j.ids) > 0 && r.Status == 200 {
+		var known bool
+		if in.Retry, known = retries(r.Body, j.ids); !known {
+			in.Kind, in.Result = engine.Broken, engine.UnknownRetry
+		}
+	}
+	why := ""
+	if j.expect != nil && r.Result == engine.OK {
+		body, _ := r.Plain()
+		why = j.expect.First(j.payload, r.Status, body)
+	}
+	d, key := s.in.d, r.Key()
+	sent := s.chain(j, r)
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	switch {
+	case r.Before, r.Surplus:
+		d.surplus(s)
+		s.suspects = s.suspects[:0]
+	case r.Quiet:
+		s.suspects = s.suspects[:0]
+	}
+	if !r.Surplus && len(s.suspects) < mostSuspects {
+		s.suspects = append(s.suspects, j.invocation)
+	}
+	d.recorder.replied(s, j, r, key, why)
+	if s.carries(j) {
+		if !r.Sent.IsZero() {
+			s.cur.Sent = d.at(r.Sent)
+		}
+		if !r.Received.IsZero() {
+			s.cur.Received = d.at(r.Received)
+		}
+		s.cur.Status = int32(r.Status)
+		result := r.Result
+		if in.Kind == engine.Broken {
+			result = in.Result
+		}
+		s.settle(d.at(r.Done), result)
+	}
+	if in.Kind == engine.Answered {
+		d.sendOn(&in, s.in.record().Function, j.event, sent)
+		in.AckLost = j.lose
+	}
+	defer func() { d.chained = nil }() // what the engine made nothing of
+	return d.stepLocked(in, s)
+}
+
+// carries reports whether the slot still carries a job's invocation; the lock is held.
+func (s *slot) carries(j *job) bool { return s.open && s.cur.ID == j.invocation }
+
+// surplus notes that a reply of the slot was followed by bytes that no request asked for.
+// Replies since the connection was last known to be quiet may have been those of other
+// requests: they had been taken for good ones, and count as unexpected. The lock is held.
+func (d *Runner) surplus(s *slot) {
+	d.recorder.doubted(s.suspects)
+	d.fail(s.in.record().Function,
+		Trouble{Text: "sent bytes after a reply that no request asked for; the connection was closed, and its replies " +
+			"before that count as unexpected",
+			Version: s.in.version, Started: true})
+}
+
+// settle records the invocation as over; the lock is held.
+func (s *slot) settle(at clock.Time, result engine.Result) {
+	if s.open {
+		s.open = false
+		s.cur.Done, s.cur.Result = at, result
+		s.in.d.recorder.settled(s)
+	}
+}
+
+// retries reads a batch's reply {"retry": ["<event id>", …]}: the positions of
+// those events. known is false when it names an event that was not sent.
+func retries(body []byte, ids []string) (positions []int32, known bool) {
+	var reply struct {
+		Retry []string `json:"retry"`
+	}
+	if json.Unmarshal(body, &reply) != nil {
+		return nil, true // any other reply is one that retries nothing
+	}
+	for _, id := range reply.Retry {
+		i := slices.Index(ids, id)
+		if i < 0 {
+			return nil, false
+		}
+		positions = append(positions, int32(i))
+	}
+	return positions, true
+}
