@@ -85,7 +85,8 @@ func picture(l *project.Loaded, path string, over bool) error {
 // wiring prints in a few lines what reaches which function.
 func wiring(w io.Writer, p *plan.Project) {
 	fmt.Fprintf(w, "%s: %s, %s, %s, %s. No errors.\n", p.Name, session.Plural(len(p.Functions), "function"),
-		session.Plural(len(p.Sources), "source"), session.Plural(len(p.Sets), "payload set"), session.Plural(len(p.Drills), "drill"))
+		session.Plural(len(p.Sources), "source"), session.Plural(len(p.Sets), "payload set"),
+		session.Plural(len(p.Drills), "drill"))
 	reached := map[int]bool{}
 	for i := range p.Sources {
 		s := &p.Sources[i]
@@ -129,7 +130,8 @@ func wiring(w io.Writer, p *plan.Project) {
 		fmt.Fprintf(w, "\ndrill %s, %s\n", d.Name, session.Plural(len(d.Budgets), "budget"))
 		if d.Cold != nil {
 			_, drill := p.ColdPlan(d)
-			fmt.Fprintf(w, "  starts each of %s cold %d times, in turns, with one event each\n", session.Plural(len(drill.Limits), "variant"), d.Cold.N)
+			fmt.Fprintf(w, "  starts each of %s cold %d times, in turns, with one event each\n",
+				session.Plural(len(drill.Limits), "variant"), d.Cold.N)
 			continue
 		}
 		now := slices.Clone(d.Limits)
@@ -148,14 +150,16 @@ func wiring(w io.Writer, p *plan.Project) {
 			span := p.Span(f).Round(100 * time.Millisecond)
 			if f.Clock != nil {
 				events, _, notes := plan.TimesOf(&p.Sources[f.Source], f.Clock, nil)
-				fmt.Fprintf(w, "  %s receives %s, %v of its clock: %s, over %v\n", p.Sources[f.Source].Name, p.FeedName(f), f.Clock.For, session.Plural(len(events), "time"), span)
+				fmt.Fprintf(w, "  %s receives %s, %v of its clock: %s, over %v\n", p.Sources[f.Source].Name,
+					p.FeedName(f), f.Clock.For, session.Plural(len(events), "time"), span)
 				for _, note := range notes {
 					fmt.Fprintf(w, "    %s\n", note)
 				}
 				continue
 			}
 			set := &p.Sets[f.Set]
-			fmt.Fprintf(w, "  %s receives %s (%d) %s, over %v\n", p.Sources[f.Source].Name, set.Name, len(set.Payloads), describePhases(f.Phases), span)
+			fmt.Fprintf(w, "  %s receives %s (%d) %s, over %v\n", p.Sources[f.Source].Name, set.Name, len(set.Payloads),
+				describePhases(f.Phases), span)
 		}
 	}
 }
@@ -230,11 +234,13 @@ func describeLimits(p *plan.Project, f *plan.Function) string {
 	rest := p.Concurrency - guaranteed
 	switch {
 	case l.Guaranteed > 0 && rest > 0:
-		text += fmt.Sprintf("; %d of the project's %d are guaranteed to it, the others share %d", l.Guaranteed, p.Concurrency, p.Concurrency-l.Guaranteed)
+		text += fmt.Sprintf("; %d of the project's %d are guaranteed to it, the others share %d", l.Guaranteed,
+			p.Concurrency, p.Concurrency-l.Guaranteed)
 	case l.Guaranteed > 0:
 		text += fmt.Sprintf("; %d of the project's %d are guaranteed to it", l.Guaranteed, p.Concurrency)
 	case guaranteed > 0:
-		text += fmt.Sprintf("; %d of the project's %d are guaranteed to others, the rest is shared", guaranteed, p.Concurrency)
+		text += fmt.Sprintf("; %d of the project's %d are guaranteed to others, the rest is shared", guaranteed,
+			p.Concurrency)
 	}
 	if f.Transport == plan.OneShot || f.Transport == plan.Attach {
 		return text
@@ -273,14 +279,16 @@ func describeBounds(f *plan.Function) string {
 	if len(parts) == 0 {
 		return ""
 	}
-	return fmt.Sprintf("each instance may use %s: %s", strings.Join(parts, " and "), proc.Bounded().Says(proc.Bounds{Memory: f.Memory, CPU: f.CPU}))
+	return fmt.Sprintf("each instance may use %s: %s", strings.Join(parts, " and "),
+		proc.Bounded().Says(proc.Bounds{Memory: f.Memory, CPU: f.CPU}))
 }
 
 // describeReplacement describes how a new version comes; "" for the usual way.
 func describeReplacement(f *plan.Function) string {
 	return map[plan.Replacement]string{
-		plan.AtOnce:     "a new version replaces all instances at once; events wait until the first new one is ready",
-		plan.SideBySide: "a new version starts beside the old one, which serves until all of the new one is ready; meanwhile there are twice as many instances",
+		plan.AtOnce: "a new version replaces all instances at once; events wait until the first new one is ready",
+		plan.SideBySide: "a new version starts beside the old one, which serves until all of the new one is ready; " +
+			"meanwhile there are twice as many instances",
 	}[f.Replace]
 }
 

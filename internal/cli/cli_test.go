@@ -99,12 +99,16 @@ func TestTheDemoHeadless(t *testing.T) {
 	for o := range engine.Outcomes {
 		sum += *s.Events.Of(o)
 	}
-	if s.Format != measure.Format || !s.Finished || sum != s.Events.Deliveries || s.Events.Arrived != s.Events.Deliveries || s.Seconds > 60 {
-		t.Errorf("format %q, finished %v, %d outcomes, events %+v, %v s", s.Format, s.Finished, sum, s.Events, s.Seconds)
+	if s.Format != measure.Format || !s.Finished || sum != s.Events.Deliveries ||
+		s.Events.Arrived != s.Events.Deliveries || s.Seconds > 60 {
+		t.Errorf("format %q, finished %v, %d outcomes, events %+v, %v s", s.Format, s.Finished, sum, s.Events,
+			s.Seconds)
 	}
 	q := s.Functions["quote"]
-	if q.Latency.Cold.N == 0 || q.Latency.Warm.N == 0 || s.Events.Rejected == 0 || s.Events.DeadLettered == 0 || s.Functions["boarding"].Attempts <= 179 {
-		t.Errorf("cold %d, warm %d, events %+v, attempts of boarding %d", q.Latency.Cold.N, q.Latency.Warm.N, s.Events, s.Functions["boarding"].Attempts)
+	if q.Latency.Cold.N == 0 || q.Latency.Warm.N == 0 || s.Events.Rejected == 0 || s.Events.DeadLettered == 0 ||
+		s.Functions["boarding"].Attempts <= 179 {
+		t.Errorf("cold %d, warm %d, events %+v, attempts of boarding %d", q.Latency.Cold.N, q.Latency.Warm.N, s.Events,
+			s.Functions["boarding"].Attempts)
 	}
 	// on a busy machine there may be too few cold answers for a median
 	if *q.Latency.Cold.Max < *q.Latency.Warm.P50 || *q.Latency.Warm.P50Lo > *q.Latency.Warm.P50 ||
@@ -153,21 +157,24 @@ func TestErrors(t *testing.T) {
 		{[]string{"run", "--project", good, "--limit", "quote.max=2@soon"}, 2, "is not a time since the drill began"},
 		{[]string{"run", "--project", good, "--limit", "quote.replace"}, 2, "quote.replace@5s"},
 		{[]string{"run", "--project", good, "--limit", "quote.guaranteed=99"}, 2, "guaranteed is 99, but max is 10"},
-		{[]string{"run", "--project", good, "--limit", "quote.guaranteed=9", "--limit", "concurrency=3"}, 2, "the project's concurrency is 3"},
+		{[]string{"run", "--project", good, "--limit", "quote.guaranteed=9", "--limit", "concurrency=3"}, 2,
+			"the project's concurrency is 3"},
 		{[]string{"run", "--project", good, "--limit", "quote.idle_after=long"}, 2, "is not a duration"},
 		{[]string{"run", "--project", good, "--limit", "quote.start_rate=0/s"}, 2, "is not a rate"},
 		{[]string{"run", "--project", missed}, 1, ""},
 		{[]string{"run", "--json", "/no/such/folder/x.json", "--project", good}, 3, "cannot be written"},
 		{[]string{"run", "--project", lay(t, "[sh, -c, 'echo no tide table; exit 3']", "")}, 3, "quote never started"},
 		{[]string{"run", "--project", lay(t, "[sleep, 60]", "")}, 3, "quote never started"},
-		{[]string{"run", "--project", lay(t, "[pyhton3x]", "")}, 2, `nightdrill.yaml:4:19: functions.quote.start: "pyhton3x" not found on the PATH`},
+		{[]string{"run", "--project", lay(t, "[pyhton3x]", "")}, 2,
+			`nightdrill.yaml:4:19: functions.quote.start: "pyhton3x" not found on the PATH`},
 	} {
 		out, errs, code := nightdrill(t, c.args...)
 		if code != c.code || !strings.Contains(errs, c.want) || strings.Count(errs, "\n") > 1 {
 			t.Errorf("%v: exit %d (want %d), standard error %q (want %q)\n%s", c.args, code, c.code, errs, c.want, out)
 		}
 	}
-	if text, _, _ := nightdrill(t, "runs", "show", "--project", missed); !strings.Contains(text, "missed      project done > 1000") {
+	if text, _, _ := nightdrill(t, "runs", "show", "--project", missed); !strings.Contains(text,
+		"missed      project done > 1000") {
 		t.Errorf("the missed budget is not shown:\n%s", text)
 	}
 	noneLeft(t)
@@ -177,7 +184,8 @@ func TestErrors(t *testing.T) {
 // though every other process is between fork and exec at some time.
 func TestNothingIsTakenForReadyThatNeverListens(t *testing.T) {
 	dir := lay(t, "[sh, -c, 'exit 3']", "")
-	text := strings.Replace(read(t, dir+"/nightdrill.yaml"), "steady: 20/s, for: 500ms", "burst: {size: 10, every: 200ms}, for: 2s", 1)
+	text := strings.Replace(read(t, dir+"/nightdrill.yaml"), "steady: 20/s, for: 500ms",
+		"burst: {size: 10, every: 200ms}, for: 2s", 1)
 	if err := os.WriteFile(dir+"/nightdrill.yaml", []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
@@ -193,7 +201,8 @@ func TestNothingIsTakenForReadyThatNeverListens(t *testing.T) {
 
 func TestWhyAFunctionDidNotStartIsInTheFindings(t *testing.T) {
 	out, errs, _ := nightdrill(t, "run", "--project", lay(t, "[sh, -c, 'echo no tide table; exit 3']", ""))
-	if want := "quote does not start: it exited with code 3 before it was ready; its last line: no tide table"; !strings.Contains(out, want) {
+	if want := "quote does not start: it exited with code 3 before it was ready; its last line: no " +
+		"tide table"; !strings.Contains(out, want) {
 		t.Errorf("findings\n%s%s\nwant %q", out, errs, want)
 	}
 	out, _, _ = nightdrill(t, "run", "--project", lay(t, "[sleep, 60]", ""))
@@ -215,8 +224,10 @@ func TestCheckSaysWhatIsWired(t *testing.T) {
 // be reached is doubted. A run takes others, also while it goes on.
 func TestLimitsInWordsAndByCommand(t *testing.T) {
 	dir := lay(t, served, "")
-	yaml := strings.Replace(read(t, filepath.Join(dir, "nightdrill.yaml")), "project: quay", "project: quay\nconcurrency: 24\nmemory_per_cpu: 1GiB", 1)
-	yaml = strings.Replace(yaml, "timeout: 2s}", `timeout: 2s, concurrency: {max: 8, guaranteed: 2}, start_rate: 5/s, start_burst: 3, memory: 512MiB, cpu: by_memory, replace: side_by_side,
+	yaml := strings.Replace(read(t, filepath.Join(dir, "nightdrill.yaml")), "project: quay",
+		"project: quay\nconcurrency: 24\nmemory_per_cpu: 1GiB", 1)
+	yaml = strings.Replace(yaml, "timeout: 2s}",
+		`timeout: 2s, concurrency: {max: 8, guaranteed: 2}, start_rate: 5/s, start_burst: 3, memory: 512MiB, cpu: by_memory, replace: side_by_side,
     variants: {single: {transport: oneshot, start_rate: unbounded, memory: unbounded, cpu: unbounded}, parked: {parked: 1, keep_warm: 1}}}
   rest: {start: `+served+`, concurrency: {max: 30, per_instance: 4}}`, 1)
 	if err := os.WriteFile(filepath.Join(dir, "nightdrill.yaml"), []byte(yaml), 0o644); err != nil {
@@ -224,20 +235,25 @@ func TestLimitsInWordsAndByCommand(t *testing.T) {
 	}
 	out, errs, code := nightdrill(t, "check", "--project", dir)
 	for _, want := range []string{
-		"handles at most 8 at a time, one on each instance; 2 of the project's 24 are guaranteed to it, the others share 22; instances start at 5/s, the first 3 at once",
+		"handles at most 8 at a time, one on each instance; 2 of the project's 24 are guaranteed to it, the others " +
+			"share 22; instances start at 5/s, the first 3 at once",
 		"each instance may use 512 MiB of memory and 0.5 of a processor (by its memory): ", "starts beside the old one",
-		"each in a process of its own, so always cold", "1 process started ahead and parked in memory until needed; 1 kept warm",
+		"each in a process of its own, so always cold", "1 process started ahead and parked in memory until needed; " +
+			"1 kept warm",
 		"up to 4 on each of at most 8 instances",
 	} {
 		if !strings.Contains(out, want) {
 			t.Errorf("check does not say %q\n%s", want, out)
 		}
 	}
-	if want := "functions.rest has max 30, but can never exceed 22: the project total is 24, of which 2 are guaranteed to others"; code != 0 || !strings.Contains(errs, want) {
+	if want := "functions.rest has max 30, but can never exceed 22: the project total is 24, of which 2 are " +
+		"guaranteed to others"; code != 0 || !strings.Contains(errs, want) {
 		t.Errorf("exit %d, standard error %q, want %q", code, errs, want)
 	}
-	out, errs, code = nightdrill(t, "run", "--project", lay(t, served, ""), "--limit", "quote.max=1", "--limit", "quote.max=3@100ms", "--limit", "concurrency=5@200ms", "--limit", "quote.replace@150ms")
-	for _, want := range []string{"changes during the run", "quote: max 1 → 3", "quote: replaced one by one", "project total 32 → 5"} {
+	out, errs, code = nightdrill(t, "run", "--project", lay(t, served, ""), "--limit", "quote.max=1", "--limit",
+		"quote.max=3@100ms", "--limit", "concurrency=5@200ms", "--limit", "quote.replace@150ms")
+	for _, want := range []string{"changes during the run", "quote: max 1 → 3", "quote: replaced one by one",
+		"project total 32 → 5"} {
 		if !strings.Contains(out, want) || code != 0 {
 			t.Errorf("exit %d, the run does not say %q\n%s%s", code, want, out, errs)
 		}
@@ -280,7 +296,8 @@ func TestAFullDisk(t *testing.T) {
 		t.Errorf("exit %d\n%s%s", code, o.String(), e.String())
 	}
 	noneLeft(t)
-	if out, errs, code := nightdrill(t, "runs", "show", "--project", dir); code != 0 || !strings.Contains(out, "unfinished") {
+	if out, errs, code := nightdrill(t, "runs", "show", "--project", dir); code != 0 ||
+		!strings.Contains(out, "unfinished") {
 		t.Errorf("afterwards: exit %d\n%s%s", code, out, errs)
 	}
 }
@@ -288,7 +305,8 @@ func TestAFullDisk(t *testing.T) {
 // A warden that is killed takes nothing with it: starts are noticed all the same.
 func TestWithoutItsWardenADrillGoesOn(t *testing.T) {
 	dir := lay(t, served, "")
-	text := strings.Replace(read(t, dir+"/nightdrill.yaml"), "{steady: 20/s, for: 500ms}", "{steady: 20/s, for: 2s}, {burst: {size: 6, every: 1s}, for: 1s}", 1)
+	text := strings.Replace(read(t, dir+"/nightdrill.yaml"), "{steady: 20/s, for: 500ms}",
+		"{steady: 20/s, for: 2s}, {burst: {size: 6, every: 1s}, for: 1s}", 1)
 	if err := os.WriteFile(dir+"/nightdrill.yaml", []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
@@ -305,7 +323,8 @@ func TestWithoutItsWardenADrillGoesOn(t *testing.T) {
 	if err := json.Unmarshal(o.Bytes(), &s); err != nil || c.ProcessState.ExitCode() != 0 {
 		t.Fatalf("exit %d, %v\n%s", c.ProcessState.ExitCode(), err, e.String())
 	}
-	if f := s.Functions["quote"]; f.Instances.Started < 3 || f.Instances.FailedStarts > 0 || s.Events.Done < 10 || s.Events.Done+s.Events.Rejected != s.Events.Arrived {
+	if f := s.Functions["quote"]; f.Instances.Started < 3 || f.Instances.FailedStarts > 0 || s.Events.Done < 10 ||
+		s.Events.Done+s.Events.Rejected != s.Events.Arrived {
 		t.Errorf("instances %+v, events %+v", f.Instances, s.Events)
 	}
 	noneLeft(t)
@@ -352,7 +371,8 @@ func TestLongWorkIsInterrupted(t *testing.T) {
 	}
 	write("many.json", `{"type":"object","properties":{"pass":{"type":"string"}}}`)
 	write("long.json", `{"type":"array","contains":{"multipleOf":7},"minContains":900000,"uniqueItems":true}`)
-	write("nightdrill.yaml", "nightdrill: 1\nfunctions: {f: {start: [sh]}}\nsources: {q: {kind: queue, wires: [{to: f}]}}\n"+
+	write("nightdrill.yaml", "nightdrill: 1\nfunctions: {f: {start: [sh]}}\nsources: {q: {kind: queue, wires: [{to: "+
+		"f}]}}\n"+
 		"payloads: {long: {schema: long.json, mode: broken}}\n")
 	if err := syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o600); err != nil {
 		t.Fatal(err)
@@ -435,7 +455,8 @@ func TestExamples(t *testing.T) {
 	for name, interpreter := range map[string]string{"python": "python3", "node": "node"} {
 		t.Run(name, func(t *testing.T) {
 			if _, err := exec.LookPath(interpreter); err != nil {
-				t.Skipf("THE EXAMPLE IN %s WAS NOT TRIED: %s is not on this machine", strings.ToUpper(name), interpreter)
+				t.Skipf("THE EXAMPLE IN %s WAS NOT TRIED: %s is not on this machine", strings.ToUpper(name),
+					interpreter)
 			}
 			dir := t.TempDir()
 			if err := os.CopyFS(dir, os.DirFS("../../examples/"+name)); err != nil {
@@ -450,7 +471,8 @@ func TestExamples(t *testing.T) {
 			}
 			// from a start-up snapshot it answers the same
 			for _, variant := range []string{"snapshot", "parked"} {
-				if out, errs, code = nightdrill(t, "fire", "fares", "fare-requests", "--variant", variant, "--project", dir); code != 0 || !strings.Contains(out, "status 200") {
+				if out, errs, code = nightdrill(t, "fire", "fares", "fare-requests", "--variant", variant, "--project",
+					dir); code != 0 || !strings.Contains(out, "status 200") {
 					t.Errorf("%s: exit %d\n%s%s", variant, code, out, errs)
 				}
 			}

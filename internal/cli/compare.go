@@ -63,7 +63,8 @@ same events, and compares the two runs.`,
 	return c
 }
 
-func compareVariants(cmd *cobra.Command, d *session.Workspace, function string, variants []string, cold, warm int, source, set, to string) error {
+func compareVariants(cmd *cobra.Command, d *session.Workspace, function string, variants []string, cold, warm int,
+	source, set, to string) error {
 	switch {
 	case cold < 1 || cold > 10_000:
 		return wrong(fmt.Errorf("--cold must be from 1 to 10000, got %d", cold))
@@ -71,7 +72,8 @@ func compareVariants(cmd *cobra.Command, d *session.Workspace, function string, 
 		return wrong(fmt.Errorf("--warm must be from 0 to 1000000, got %d", warm))
 	}
 	if d.FunctionNamed(function) < 0 && d.DrillNamed(function) != nil {
-		return wrong(fmt.Errorf("%s is a drill: give the two sides their limits, such as compare %s --limit quote.max=2 --against quote.max=8", function, function))
+		return wrong(fmt.Errorf("%s is a drill: give the two sides their limits, such as compare %s --limit "+
+			"quote.max=2 --against quote.max=8", function, function))
 	}
 	drill, err := d.VariantDrill(function, variants, cold, warm, source, set)
 	if err != nil {
@@ -147,7 +149,8 @@ func compareRuns(cmd *cobra.Command, s *store.Store, a, b, to string) error {
 // writeComparison writes comparisons to where they were asked for.
 func writeComparison(cmd *cobra.Command, all []*measure.Comparison, to string) error {
 	if to != "" {
-		text, err := json.MarshalIndent(map[string]any{"format": "nightdrill.comparison/1", "comparisons": all}, "", "  ")
+		text, err := json.MarshalIndent(map[string]any{"format": "nightdrill.comparison/1", "comparisons": all}, "",
+			"  ")
 		if err != nil {
 			return could(err)
 		}

@@ -24,7 +24,8 @@ func demoCommand() *cobra.Command {
 				return demoScreen(cmd, listen)
 			}
 			if listen != "" {
-				return wrong(errors.New("--listen is for the front, which only the screen opens; --headless has no front"))
+				return wrong(errors.New("--listen is for the front, which only the screen opens; --headless has " +
+					"no front"))
 			}
 			dir, err := demo.Lay()
 			if err != nil {

@@ -35,7 +35,9 @@ func explain(in io.Reader, w io.Writer, l *project.Loaded, file, source, key str
 	taken, tried := false, false
 	for i := range l.Sources {
 		src := &l.Sources[i]
-		if only >= 0 && i != only || only < 0 && (len(src.Wires) == 0 || (p.Request != nil) != (src.Kind == plan.HTTP) || isObject && src.Kind != plan.Storage || fed != nil && !slices.Contains(fed, i)) {
+		if only >= 0 && i != only || only < 0 && (len(src.Wires) == 0 ||
+			(p.Request != nil) != (src.Kind == plan.HTTP) || isObject && src.Kind != plan.Storage || fed != nil &&
+			!slices.Contains(fed, i)) {
 			continue
 		}
 		tried = true

@@ -16,7 +16,8 @@ func exportCommand(dir *string) *cobra.Command {
 	var x session.Exporting
 	var against string
 	wanted := make([]bool, len(session.Formats))
-	c := &cobra.Command{Use: "export RUN", Short: "Write a run as pictures, tables and archives", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "export RUN", Short: "Write a run as pictures, tables and archives",
+		Args: cobra.ExactArgs(1),
 		Long: `Export writes a run to files in a folder: pictures (lanes, ladder, distribution, warm-up,
 timeline) as SVG and PDF, all invocations as CSV, latencies as an HdrHistogram log,
 figures as OpenMetrics text, budgets as JUnit XML, requests and replies as HAR 1.2, events
@@ -36,7 +37,10 @@ as JSON, and everything as one HTML page. Without a format it writes all of them
 			if x.Size.Width < 0 || x.Size.Width > mostPoints || x.Size.Height < 0 || x.Size.Height > mostPoints {
 				return wrong(fmt.Errorf("--width and --height are in points and must be at most %d", mostPoints))
 			}
-			return withRuns(cmd.Context(), *dir, func(s *store.Store) error { return exportRun(cmd, s, args[0], against, x) })
+			return withRuns(cmd.Context(), *dir, func(s *store.Store) error {
+				return exportRun(cmd, s, args[0], against,
+					x)
+			})
 		}}
 	f := c.Flags()
 	for i, name := range session.Formats {
@@ -54,9 +58,12 @@ as JSON, and everything as one HTML page. Without a format it writes all of them
 // mostPoints bounds the size of a picture.
 const mostPoints = 14_400
 
-var formatWords = map[string]string{"svg": "pictures as SVG", "pdf": "pictures as PDF", "csv": "all invocations as CSV", "hdr": "latencies as an HdrHistogram log",
-	"openmetrics": "figures as OpenMetrics text", "junit": "budgets as JUnit XML", "har": "requests and replies as HAR 1.2", "events": "events as CloudEvents JSON lines",
-	"failed": "failed and dead-lettered events as a payload set", "html": "everything as one HTML page", "json": "the summary as JSON"}
+var formatWords = map[string]string{"svg": "pictures as SVG", "pdf": "pictures as PDF", "csv": "all invocations as CSV",
+	"hdr":         "latencies as an HdrHistogram log",
+	"openmetrics": "figures as OpenMetrics text", "junit": "budgets as JUnit XML",
+	"har": "requests and replies as HAR 1.2", "events": "events as CloudEvents JSON lines",
+	"failed": "failed and dead-lettered events as a payload set", "html": "everything as one HTML page",
+	"json": "the summary as JSON"}
 
 func chartNames() (out []string) {
 	for _, c := range export.Charts {

@@ -129,7 +129,8 @@ func findItem(in io.Reader, d *session.Workspace, source, name, key string) (*se
 		for i := range d.Sets {
 			names = append(names, d.Sets[i].Name)
 		}
-		return nil, fmt.Errorf("no payload set, saved payload or file %q; available sets: %s", name, strings.Join(names, ", "))
+		return nil, fmt.Errorf("no payload set, saved payload or file %q; available sets: %s", name,
+			strings.Join(names, ", "))
 	}
 	if i, err := itemOf(name, text, s, src); err == nil || src.Kind != plan.Storage {
 		return i, err
@@ -152,7 +153,8 @@ func timeItem(name string, s int, src *plan.Source) (*session.Item, error) {
 		at = time.Now().In(at.Location()).Truncate(time.Second)
 	}
 	p := plan.ScheduleEvent(src, times[0].Spec, at)
-	return &session.Item{Source: s, SourceName: src.Name, Label: "due " + at.Format(time.RFC3339), Set: name, N: 1, Payload: &p}, nil
+	return &session.Item{Source: s, SourceName: src.Name, Label: "due " + at.Format(time.RFC3339), Set: name, N: 1,
+		Payload: &p}, nil
 }
 
 func usable(i *session.Item) (*session.Item, error) {
@@ -168,7 +170,8 @@ func ofSet(x *payload.Set, n, s int, src *plan.Source) (*session.Item, error) {
 	if (p.Request != nil) != (src.Kind == plan.HTTP) {
 		return nil, fmt.Errorf("%s#%d is %s, which a source of kind %v does not take", x.Name, n, kindOf(p), src.Kind)
 	}
-	return &session.Item{Source: s, SourceName: src.Name, HTTP: p.Request != nil, Label: p.Label(), Set: x.Name, N: n, Payload: p, Expect: x.ExpectOf(n - 1)}, nil
+	return &session.Item{Source: s, SourceName: src.Name, HTTP: p.Request != nil, Label: p.Label(), Set: x.Name, N: n,
+		Payload: p, Expect: x.ExpectOf(n - 1)}, nil
 }
 
 func kindOf(p *payload.Payload) string {
@@ -253,7 +256,8 @@ var origins = map[engine.Origin]string{engine.FromOutside: "fired", engine.FromD
 
 func stepOf(x *session.Step) firedStep {
 	out := firedStep{Depth: x.Depth, From: origins[x.Origin], Source: x.Source, Event: x.Label, Function: x.Function,
-		Outcome: "in progress", Status: x.Status, WaitMs: millis(x.Waited), Ms: millis(x.Took), Why: x.Why, Hint: x.Hint}
+		Outcome: "in progress", Status: x.Status, WaitMs: millis(x.Waited), Ms: millis(x.Took), Why: x.Why,
+		Hint: x.Hint}
 	if x.Over {
 		out.Outcome = x.Outcome.Words()
 	}
@@ -307,7 +311,8 @@ func fire(cmd *cobra.Command, d *session.Workspace, o session.Order, times int, 
 		}
 	}
 	if asJSON {
-		text, err := json.MarshalIndent(map[string]any{"format": "nightdrill.firing/2", "project": d.Name, "firings": all},
+		text, err := json.MarshalIndent(map[string]any{"format": "nightdrill.firing/2", "project": d.Name,
+			"firings": all},
 			"", "  ")
 		if err != nil {
 			return could(err)
@@ -345,7 +350,8 @@ func neverInvoked(d *session.Workspace, i *session.Item, variant string) string 
 			limits, name = d.Whole.Functions[k].Limits, d.Whole.Functions[k].Name
 		}
 		if limits.Max == 0 {
-			return fmt.Sprintf("not sent: the limit of %s is 0 (concurrency: {max: 0}), so nothing is invoked and the event "+
+			return fmt.Sprintf("not sent: the limit of %s is 0 (concurrency: {max: 0}), so nothing is invoked and "+
+				"the event "+
 				"would wait forever; raise functions.%s.concurrency.max",
 				name, f.Name)
 		}
@@ -592,6 +598,7 @@ func printFigures(w io.Writer, took map[engine.Class][]time.Duration) {
 			continue
 		}
 		slices.Sort(all)
-		fmt.Fprintf(w, "%-6v %5d %9.2f %9.2f %9.2f\n", class, len(all), millis(all[0]), millis(all[(len(all)-1)/2]), millis(all[len(all)-1]))
+		fmt.Fprintf(w, "%-6v %5d %9.2f %9.2f %9.2f\n", class, len(all), millis(all[0]), millis(all[(len(all)-1)/2]),
+			millis(all[len(all)-1]))
 	}
 }

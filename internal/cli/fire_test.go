@@ -13,7 +13,9 @@ import (
 // One event from the command line: what is printed, and what the exit code says.
 func TestFire(t *testing.T) {
 	dir := lay(t, served, "")
-	if err := os.WriteFile(filepath.Join(dir, "own.request"), []byte("GET /quote/holm-skerry?day=2026-11-20&vehicle=car&passengers=2 HTTP/1.1\nX-N: {{counter}}\n\n"), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "own.request"),
+		[]byte("GET /quote/holm-skerry?day=2026-11-20&vehicle=car&passengers=2 HTTP/1.1\nX-N: {{counter}}\n\n"),
+		0o644); err != nil {
 		t.Fatal(err)
 	}
 	// saved by itself for the source, it is found by its name
@@ -21,7 +23,8 @@ func TestFire(t *testing.T) {
 	if err := os.MkdirAll(filepath.Dir(saved), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(saved, []byte("GET /quote/tern-rock-loop?day={{date}}&vehicle=foot&passengers={{random 1 4}} HTTP/1.1\n\n"), 0o644); err != nil {
+	if err := os.WriteFile(saved, []byte("GET /quote/tern-rock-loop?day={{date}}&vehicle=foot&passengers={{random 1 "+
+		"4}} HTTP/1.1\n\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	for _, c := range []struct {
@@ -29,8 +32,10 @@ func TestFire(t *testing.T) {
 		code int
 		want []string
 	}{
-		{"fares weekend", 0, []string{"fares weekend  GET /quote/tern-rock-loop?day=2", `"crossing": "tern-rock-loop"`}},
-		{"fares asks", 0, []string{"fares asks#1", "cold  on quote-1, v1", "status 200", `"crossing": "skerry-holm"`, "quote listens on", "boot", "first byte", "search", "reported by the function"}},
+		{"fares weekend", 0, []string{"fares weekend  GET /quote/tern-rock-loop?day=2",
+			`"crossing": "tern-rock-loop"`}},
+		{"fares asks", 0, []string{"fares asks#1", "cold  on quote-1, v1", "status 200", `"crossing": "skerry-holm"`,
+			"quote listens on", "boot", "first byte", "search", "reported by the function"}},
 		{"fares asks#1 --times 6", 0, []string{"  6  done", "cold       1", "warm       5"}},
 		{"fares asks#1 --times 2 --cold", 0, []string{"cold       2"}},
 		{"fares " + filepath.Join(dir, "own.request"), 0, []string{"holm-skerry", "GET /quote/holm-skerry"}},
@@ -66,7 +71,8 @@ func TestFire(t *testing.T) {
 		t.Fatalf("%v\n%s", err, text)
 	}
 	// a 404 is the function's answer to its caller: the event is done
-	if f := reply.Firings[0]; f.Outcome != "done" || f.Status != 404 || f.Class != "cold" || f.Phases["boot"] <= 0 || f.Ms < f.Phases["boot"] || f.Body == nil {
+	if f := reply.Firings[0]; f.Outcome != "done" || f.Status != 404 || f.Class != "cold" || f.Phases["boot"] <= 0 ||
+		f.Ms < f.Phases["boot"] || f.Body == nil {
 		t.Errorf("fired %+v", f)
 	}
 	noneLeft(t)
@@ -79,15 +85,18 @@ func TestFireAtWhatDoesNotStart(t *testing.T) {
 	script := filepath.Join(t.TempDir(), "other")
 	foreign := filepath.Join(t.TempDir(), "foreign")
 	_ = os.WriteFile(script, []byte("#!/no/such/interpreter\n"), 0o755)
-	_ = os.WriteFile(foreign, []byte("\x7fELF\x02\x01\x01\x00\x00\x00\x00\x00\x00\x00\x00\x00\x02\x00\xff\x00\x01\x00\x00\x00"), 0o755)
+	_ = os.WriteFile(foreign,
+		[]byte("\x7fELF\x02\x01\x01\x00\x00\x00\x00\x00\x00\x00\x00\x00\x02\x00\xff\x00\x01\x00\x00\x00"), 0o755)
 	for name, c := range map[string]struct{ start, want string }{
-		"not found":      {`[pythn3, x.py]`, `command not found: "pythn3" is not on the PATH; did you mean python3?`},
-		"ends well":      {`[sh, -c, "cat"]`, "(does it read events from standard input? transport: lines;"},
-		"exits":          {`[sh, -c, "echo tables are missing; exit 4"]`, "it exited with code 4 before it was ready; its last line: tables are missing"},
-		"never listens":  {`[sleep, "60"]`, "was not ready within 2s: it did not listen on the port that it was given"},
-		"elsewhere":      {`[python3, -c, '` + listener + `']`, "but on [127.0.0.1:"},
-		"no interpreter": {`["` + script + `"]`, "the interpreter /no/such/interpreter, which the first line of " + script + " names, is missing"},
-		"other machine":  {`["` + foreign + `"]`, "is not a program for this machine"},
+		"not found": {`[pythn3, x.py]`, `command not found: "pythn3" is not on the PATH; did you mean python3?`},
+		"ends well": {`[sh, -c, "cat"]`, "(does it read events from standard input? transport: lines;"},
+		"exits": {`[sh, -c, "echo tables are missing; exit 4"]`,
+			"it exited with code 4 before it was ready; its last line: tables are missing"},
+		"never listens": {`[sleep, "60"]`, "was not ready within 2s: it did not listen on the port that it was given"},
+		"elsewhere":     {`[python3, -c, '` + listener + `']`, "but on [127.0.0.1:"},
+		"no interpreter": {`["` + script + `"]`, "the interpreter /no/such/interpreter, which the first line of " +
+			script + " names, is missing"},
+		"other machine": {`["` + foreign + `"]`, "is not a program for this machine"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -111,7 +120,8 @@ func TestInit(t *testing.T) {
 				t.Skipf("%s is not here", tool)
 			}
 			dir := t.TempDir()
-			if out, errs, code := nightdrill(t, "--project", dir, "init", "--lang", language, "--sources", "http,queue,storage,stream,schedule"); code != 0 {
+			if out, errs, code := nightdrill(t, "--project", dir, "init", "--lang", language, "--sources",
+				"http,queue,storage,stream,schedule"); code != 0 {
 				t.Fatalf("exit %d\n%s%s", code, out, errs)
 			}
 			if out, errs, code := nightdrill(t, "--project", dir, "check"); code != 0 {
@@ -128,24 +138,30 @@ func TestInit(t *testing.T) {
 					t.Errorf("%v: exit %d\n%s%s", event, code, out, errs)
 				}
 			}
-			if _, errs, code := nightdrill(t, "--project", dir, "init"); code != 2 || !strings.Contains(errs, "nightdrill.yaml already exists and is not overwritten; nothing was written") {
+			if _, errs, code := nightdrill(t, "--project", dir, "init"); code != 2 ||
+				!strings.Contains(errs, "nightdrill.yaml already exists and is not overwritten; nothing was written") {
 				t.Errorf("a second time: exit %d, %s", code, errs)
 			}
 		})
 	}
-	if out, errs, code := nightdrill(t, "--project", t.TempDir(), "init", "--lang", "python", "--sources", "schedule"); code != 0 || !strings.Contains(out, "fire nightly next") {
+	if out, errs, code := nightdrill(t, "--project", t.TempDir(), "init", "--lang", "python", "--sources",
+		"schedule"); code != 0 || !strings.Contains(out, "fire nightly next") {
 		t.Errorf("a schedule alone: exit %d\n%s%s", code, out, errs)
 	}
 	// around what is there
 	dir := t.TempDir()
-	_ = os.WriteFile(filepath.Join(dir, "server.js"), []byte("require('http').createServer((q, s) => s.end('own')).listen(process.env.PORT, '127.0.0.1')"), 0o644)
+	_ = os.WriteFile(filepath.Join(dir, "server.js"),
+		[]byte("require('http').createServer((q, s) => s.end('own')).listen(process.env.PORT, '127.0.0.1')"), 0o644)
 	_ = os.WriteFile(filepath.Join(dir, "tool.py"), []byte(""), 0o644)
 	out, errs, code := nightdrill(t, "--project", dir, "init", "--lang", "node")
-	if text, _ := os.ReadFile(filepath.Join(dir, "nightdrill.yaml")); code > 2 || !strings.Contains(string(text), `start: ["node", "server.js"]`) || !strings.Contains(out, "around server.js") {
+	if text, _ := os.ReadFile(filepath.Join(dir, "nightdrill.yaml")); code > 2 || !strings.Contains(string(text),
+		`start: ["node", "server.js"]`) || !strings.Contains(out, "around server.js") {
 		t.Errorf("exit %d\n%s%s\n%s", code, out, errs, text)
 	}
-	for args, want := range map[string]string{"--lang pyhton": "did you mean python?", "--sources htpt": "did you mean http?", "x": "a command after --"} {
-		if _, errs, code := nightdrill(t, append([]string{"--project", t.TempDir(), "init"}, strings.Fields(args)...)...); code != 2 || !strings.Contains(errs, want) {
+	for args, want := range map[string]string{"--lang pyhton": "did you mean python?",
+		"--sources htpt": "did you mean http?", "x": "a command after --"} {
+		if _, errs, code := nightdrill(t, append([]string{"--project", t.TempDir(), "init"},
+			strings.Fields(args)...)...); code != 2 || !strings.Contains(errs, want) {
 			t.Errorf("init %s: exit %d, %s", args, code, errs)
 		}
 	}
@@ -156,8 +172,10 @@ func TestInit(t *testing.T) {
 func TestFireKilled(t *testing.T) {
 	dir := lay(t, `[sh, -c, "env -i $(command -v setsid) -f sh -c 'echo $$ > new; mv new child; exec sleep 1000'; until [ -e child ]; do sleep 0.01; done; echo > started; exec sleep 60"], stop: [sh, -c, "echo {instance} > stopped"], needs: [tides]`, "")
 	yaml, _ := os.ReadFile(filepath.Join(dir, "nightdrill.yaml"))
-	text := strings.Replace(string(yaml), "functions:", "services:\n  tides: {start: [sleep, \"60\"], stop: [sh, -c, \"echo > ebb\"]}\nfunctions:", 1)
-	if err := os.WriteFile(filepath.Join(dir, "nightdrill.yaml"), []byte(strings.Replace(text, "start_timeout: 2s", "start_timeout: 1m", 1)), 0o644); err != nil {
+	text := strings.Replace(string(yaml), "functions:", "services:\n  tides: {start: [sleep, \"60\"], stop: [sh, -c, "+
+		"\"echo > ebb\"]}\nfunctions:", 1)
+	if err := os.WriteFile(filepath.Join(dir, "nightdrill.yaml"),
+		[]byte(strings.Replace(text, "start_timeout: 2s", "start_timeout: 1m", 1)), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	c := exec.Command(program, "--project", dir, "fire", "fares", "asks")
@@ -197,7 +215,8 @@ func TestExpectations(t *testing.T) {
 	text, _ := os.ReadFile(file)
 	with := func(expect string) {
 		t.Helper()
-		if err := os.WriteFile(file, []byte(strings.Replace(string(text), "{recording: asks.har}", "{recording: asks.har, "+expect+"}", 1)), 0o644); err != nil {
+		if err := os.WriteFile(file, []byte(strings.Replace(string(text), "{recording: asks.har}",
+			"{recording: asks.har, "+expect+"}", 1)), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -209,9 +228,12 @@ func TestExpectations(t *testing.T) {
 		t.Errorf("JUnit XML\n%s", got)
 	}
 	with("expect_each: {1: {values: {/crossing: elsewhere}}}")
-	expectCall(t, dir, []string{"fire", "--all", "--junit", junit}, 1, []string{`fares asks#1: expected /crossing is "elsewhere", got "skerry-holm"`, "0 of 1 reply as expected"})
-	expectCall(t, dir, []string{"run", "short", "--json", "-"}, 1, []string{`"unexpected": 10`, `the first unexpected reply was to asks#1: expected /crossing is \"elsewhere\"`})
-	if got, _ := os.ReadFile(junit); !strings.Contains(string(got), `failures="1"`) || !strings.Contains(string(got), `<failure message="expected /crossing is`) {
+	expectCall(t, dir, []string{"fire", "--all", "--junit", junit}, 1,
+		[]string{`fares asks#1: expected /crossing is "elsewhere", got "skerry-holm"`, "0 of 1 reply as expected"})
+	expectCall(t, dir, []string{"run", "short", "--json", "-"}, 1, []string{`"unexpected": 10`,
+		`the first unexpected reply was to asks#1: expected /crossing is \"elsewhere\"`})
+	if got, _ := os.ReadFile(junit); !strings.Contains(string(got), `failures="1"`) || !strings.Contains(string(got),
+		`<failure message="expected /crossing is`) {
 		t.Errorf("JUnit XML\n%s", got)
 	}
 	with("expect: recorded")

@@ -69,7 +69,8 @@ func fireAll(cmd *cobra.Command, d *session.Workspace, o session.Order, junit st
 		enter(x.Source, c)
 	}
 	if n == 0 {
-		return wrong(errors.New("no payload of the project has expectations; add expect: to a set, such as expect: {status: 200}"))
+		return wrong(errors.New("no payload of the project has expectations; add expect: to a set, such as expect: " +
+			"{status: 200}"))
 	}
 	fmt.Fprintf(out, "%d of %s as expected\n", n-bad, session.Plural(n, "reply"))
 	if junit != "" {
@@ -79,7 +80,8 @@ func fireAll(cmd *cobra.Command, d *session.Workspace, o session.Order, junit st
 			}
 			e := xml.NewEncoder(w)
 			e.Indent("", "  ")
-			if err := e.Encode(&suitesOf{Name: d.Name, Tests: n, Failures: bad, Time: time.Now().UTC().Format(time.RFC3339), Suites: suites}); err != nil {
+			if err := e.Encode(&suitesOf{Name: d.Name, Tests: n, Failures: bad,
+				Time: time.Now().UTC().Format(time.RFC3339), Suites: suites}); err != nil {
 				return err
 			}
 			return w.WriteByte('\n')
@@ -116,7 +118,8 @@ func astraySets(d *session.Workspace) map[string]string {
 			for _, k := range to {
 				names = append(names, d.Sources[k].Name)
 			}
-			out[set.Name] = fmt.Sprintf("its expectations could be meant for %s; name the source in payloads.%s.reaches, such "+
+			out[set.Name] = fmt.Sprintf("its expectations could be meant for %s; name the source in "+
+				"payloads.%s.reaches, such "+
 				"as reaches: [%s]",
 				strings.Join(names, " or "), set.Name, names[0])
 		}

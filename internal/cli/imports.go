@@ -34,7 +34,8 @@ Secrets are redacted on the way in: authorization, cookies, key and token header
 and parameters, and what --redact names. Equal secrets get equal stand-ins.`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return errors.New("import needs one file or folder, such as nightdrill payloads import access.log --as evening")
+				return errors.New("import needs one file or folder, such as nightdrill payloads import access.log " +
+					"--as evening")
 			}
 			return nil
 		},
@@ -43,7 +44,8 @@ and parameters, and what --redact names. Equal secrets get equal stand-ins.`,
 				return errors.New("missing --as NAME, the name of the payload set")
 			}
 			if i.Form.Kind != "" && !slices.Contains(payload.Kinds, i.Form.Kind) {
-				return wrong(fmt.Errorf("unknown --kind %q; available: %s", i.Form.Kind, strings.Join(payload.Kinds, ", ")))
+				return wrong(fmt.Errorf("unknown --kind %q; available: %s", i.Form.Kind,
+					strings.Join(payload.Kinds, ", ")))
 			}
 			i.From = args[0]
 			out, err := i.Import(cmd.Context(), *dir)
@@ -52,7 +54,8 @@ and parameters, and what --redact names. Equal secrets get equal stand-ins.`,
 			case errors.Is(err, context.Canceled):
 				return coded{interrupted, errors.New("interrupted; nothing was kept")}
 			case errors.As(err, &mistakes):
-				return coded{wrongUse, fmt.Errorf("nothing was imported; --skip-broken skips what cannot be read\n%w", mistakes)}
+				return coded{wrongUse, fmt.Errorf("nothing was imported; --skip-broken skips what cannot be read\n%w",
+					mistakes)}
 			case err != nil:
 				return wrong(err)
 			}
@@ -67,15 +70,18 @@ and parameters, and what --redact names. Equal secrets get equal stand-ins.`,
 	f.StringVar(&i.Form.ID, "id", "", "bare JSON: a JSON Pointer to its id")
 	f.StringVar(&i.Form.Key, "key", "", "bare JSON: a JSON Pointer to its partition key")
 	f.StringVar(&i.Form.Type, "type", "", "bare JSON: the type of the events (default NAME.recorded)")
-	f.StringArrayVar(&i.Redact, "redact", nil, "a JSON Pointer into data and bodies whose values are redacted, * for any member; may be repeated")
-	f.BoolVar(&i.Suspects, "redact-suspects", false, "also redact what only looks like a secret: keys, tokens, e-mail addresses, card numbers")
+	f.StringArrayVar(&i.Redact, "redact", nil, "a JSON Pointer into data and bodies whose values are redacted, * for "+
+		"any member; may be repeated")
+	f.BoolVar(&i.Suspects, "redact-suspects", false, "also redact what only looks like a secret: keys, tokens, "+
+		"e-mail addresses, card numbers")
 	f.BoolVar(&i.Skip, "skip-broken", false, "skip records that cannot be read")
 	f.BoolVar(&i.Replace, "replace", false, "replace an existing recording of that name")
 	return c
 }
 
 func reportImport(w io.Writer, name string, out *session.Imported) {
-	fmt.Fprintf(w, "%s: %s from a recording of kind %s, %d bytes in %s\n", name, session.Plural(out.Count, "payload"), out.Kind, out.Bytes, out.File)
+	fmt.Fprintf(w, "%s: %s from a recording of kind %s, %d bytes in %s\n", name, session.Plural(out.Count, "payload"),
+		out.Kind, out.Bytes, out.File)
 	reportSecrets(w, out.Tally)
 	for _, m := range out.Broken {
 		fmt.Fprintln(w, "skipped: "+proc.Harmless(m.Error()))
@@ -94,7 +100,8 @@ func reportSecrets(w io.Writer, found payload.Tally) {
 		fmt.Fprintf(w, "redacted: %s, %s\n", proc.Harmless(place), session.Plural(found.Redacted[place], "time"))
 	}
 	for _, place := range slices.Sorted(maps.Keys(found.Suspects)) {
-		fmt.Fprintf(w, "looks like a secret and was kept: %s, %s\n", proc.Harmless(place), session.Plural(found.Suspects[place], "time"))
+		fmt.Fprintf(w, "looks like a secret and was kept: %s, %s\n", proc.Harmless(place),
+			session.Plural(found.Suspects[place], "time"))
 	}
 	if len(found.Suspects) > 0 {
 		fmt.Fprintln(w, "(--redact-suspects redacts these, --redact POINTER one place)")
@@ -115,7 +122,8 @@ recording is a valid file at any time. Ctrl+C ends it.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			switch {
 			case to == "":
-				return errors.New("missing --to URL, the service to stand in front of, such as --to http://127.0.0.1:8080")
+				return errors.New("missing --to URL, the service to stand in front of, such as --to " +
+					"http://127.0.0.1:8080")
 			case name == "":
 				return errors.New("missing --as NAME, the name of the payload set")
 			}
@@ -126,7 +134,8 @@ recording is a valid file at any time. Ctrl+C ends it.`,
 	f.StringVar(&to, "to", "", "the service's URL")
 	f.StringVar(&listen, "listen", "127.0.0.1:8430", "where to listen")
 	f.StringVar(&name, "as", "", "the name of the payload set; an existing recording is appended to")
-	f.StringArrayVar(&pointers, "redact", nil, "a JSON Pointer into bodies whose values are redacted, * for any member; may be repeated")
+	f.StringArrayVar(&pointers, "redact", nil, "a JSON Pointer into bodies whose values are redacted, * for any "+
+		"member; may be repeated")
 	f.BoolVar(&suspects, "redact-suspects", false, "also redact what only looks like a secret")
 	return c
 }
@@ -145,7 +154,8 @@ func recordTo(cmd *cobra.Command, dir, name, to, listen string, pointers []strin
 	file := filepath.Join(dir, session.SavedDir, name+".har")
 	fmt.Fprintf(out, "listening at http://%s, passing on to %s, recording to %s; Ctrl+C ends it\n", r.Address, to, file)
 	if r.Archive.Mended > 0 {
-		fmt.Fprintf(out, "the recording had been interrupted: %d bytes of its last exchange were dropped, %d are kept\n", r.Archive.Mended, r.Archive.Entries)
+		fmt.Fprintf(out, "the recording had been interrupted: %d bytes of its last exchange were dropped, %d "+
+			"are kept\n", r.Archive.Mended, r.Archive.Entries)
 	}
 	<-cmd.Context().Done()
 	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
@@ -154,7 +164,8 @@ func recordTo(cmd *cobra.Command, dir, name, to, listen string, pointers []strin
 	found, failed := r.Report()
 	fmt.Fprintf(out, "%s recorded as %s\n", session.Plural(r.Archive.Entries, "exchange"), name)
 	if n := r.Skipped.Load(); n > 0 {
-		fmt.Fprintf(out, "%s passed on without being recorded: they switched to another protocol\n", session.Plural(int(n), "connection"))
+		fmt.Fprintf(out, "%s passed on without being recorded: they switched to another protocol\n",
+			session.Plural(int(n), "connection"))
 	}
 	reportSecrets(out, found)
 	if failed != nil {

@@ -38,7 +38,8 @@ func payloadsCommand(dir *string) *cobra.Command {
 			return errors.New("missing subcommand: list, show, generate, import, infer or validate")
 		},
 	}
-	c.AddCommand(listPayloads(dir), showPayload(dir), generatePayloads(), importPayloads(dir), inferSchema(dir), validatePayloads(dir))
+	c.AddCommand(listPayloads(dir), showPayload(dir), generatePayloads(), importPayloads(dir), inferSchema(dir),
+		validatePayloads(dir))
 	return c
 }
 
@@ -61,7 +62,8 @@ func listPayloads(dir *string) *cobra.Command {
 						what = "HTTP requests"
 					}
 				}
-				text := fmt.Sprintf("%s  %d %s, %d bytes of data, from %s", s.Name, len(s.Payloads), what, bytes, s.Origin)
+				text := fmt.Sprintf("%s  %d %s, %d bytes of data, from %s", s.Name, len(s.Payloads), what, bytes,
+					s.Origin)
 				if times, _, ok := s.Offsets(); ok && len(times) > 1 {
 					var last time.Duration
 					for _, t := range times {
@@ -72,7 +74,8 @@ func listPayloads(dir *string) *cobra.Command {
 				fmt.Fprintln(cmd.OutOrStdout(), proc.Harmless(text))
 			}
 			if len(l.Sets) == 0 {
-				fmt.Fprintln(cmd.OutOrStdout(), "The project has no payload sets; add one under payloads: in "+project.File)
+				fmt.Fprintln(cmd.OutOrStdout(), "The project has no payload sets; add one under payloads: in "+
+					project.File)
 			}
 			return nil
 		},
@@ -193,12 +196,14 @@ place in it and the reason.`,
 	f.StringVar(&schema, "schema", "", "the JSON Schema's file")
 	f.IntVar(&count, "count", 10, "how many")
 	f.Uint64Var(&seed, "seed", 1, "the same seed gives the same payloads")
-	f.StringVar(&mode, "mode", "valid", "valid; edges: bounds, the empty and the longest, unusual characters; broken: one keyword violated each, named on standard error")
+	f.StringVar(&mode, "mode", "valid", "valid; edges: bounds, the empty and the longest, unusual characters; "+
+		"broken: one keyword violated each, named on standard error")
 	f.StringVar(&size, "size", "", "approximate size of each, such as 200kB")
 	f.BoolVar(&extras, "extras", false, "now and then, add members that the schema does not name but leaves open")
 	f.StringVar(&to, "out", "", "write to a file instead of standard output")
 	f.StringVar(&api, "openapi", "", "an OpenAPI 3.0 or 3.1 file: whole HTTP requests, written as a HAR archive")
-	f.StringVar(&operation, "operation", "", "with --openapi: one operation, by its operationId or as METHOD PATH (default: all in turn)")
+	f.StringVar(&operation, "operation", "", "with --openapi: one operation, by its operationId or as METHOD PATH "+
+		"(default: all in turn)")
 	f.StringVar(&body, "body", "json", "with --events, the form of the data: "+strings.Join(payload.Bodies, ", "))
 	f.BoolVar(&asEvents, "events", false, "wrap each as a CloudEvent, so that the file can be used as a payload set")
 	return c
@@ -366,7 +371,8 @@ func showSet(w io.Writer, s *payload.Set) {
 	fmt.Fprintf(w, "%s  %d %s from %s\n", s.Name, len(s.Payloads), what, proc.Harmless(s.Origin))
 	fmt.Fprintf(w, "sizes    %d to %d bytes, median %d\n", o.Least, o.Most, o.Median)
 	if o.Arrivals != nil {
-		fmt.Fprintf(w, "times    %s, over %v, at most %d in %v\n", o.First.Format(time.RFC3339), o.Span.Round(time.Millisecond), slices.Max(o.Arrivals), (o.Span / arrivalColumns).Round(time.Microsecond))
+		fmt.Fprintf(w, "times    %s, over %v, at most %d in %v\n", o.First.Format(time.RFC3339),
+			o.Span.Round(time.Millisecond), slices.Max(o.Arrivals), (o.Span / arrivalColumns).Round(time.Microsecond))
 		fmt.Fprintf(w, "arrivals |%s|\n", draw.Bars(o.Arrivals))
 	}
 	for _, r := range o.Redacted {

@@ -62,7 +62,8 @@ func faulty(seed string) {
 					strings.TrimPrefix(r.Header.Get("ce-source"), "/")
 			case json.Unmarshal(body, &events) == nil && len(events) > 0:
 				for _, e := range events {
-					x.IDs, x.Keys, x.Source = append(x.IDs, e.ID), append(x.Keys, e.Data.Key), strings.TrimPrefix(e.Source, "/")
+					x.IDs, x.Keys, x.Source = append(x.IDs, e.ID), append(x.Keys, e.Data.Key),
+						strings.TrimPrefix(e.Source, "/")
 				}
 			default:
 				x.IDs = []string{r.URL.Path}
@@ -158,7 +159,8 @@ func throw(t *testing.T, seed uint64) *thrown {
 	fmt.Fprintf(&b, "  scans: {kind: queue, %s%s%slease: %s, %swires: [{to: f}]}\n", batch("scans"), retries("scans"),
 		group, pick("300ms", "10s"), letters)
 	fmt.Fprintf(&b,
-		"  refused: {kind: queue}\n  fixes: {kind: stream, key: /key, partitions: %d, %s%swires: [{to: f}]}\n", 1+r.IntN(4),
+		"  refused: {kind: queue}\n  fixes: {kind: stream, key: /key, partitions: %d, %s%swires: [{to: f}]}\n",
+		1+r.IntN(4),
 		batch("fixes"), retries("fixes"))
 	b.WriteString("payloads:\n  fares: {recording: fares.har}\n  scans: {recording: scans.ndjson}\n  fixes: " +
 		"{recording: fixes.ndjson}\ndrills:\n  d:\n    settle: 20s\n    feeds:\n")
@@ -166,9 +168,11 @@ func throw(t *testing.T, seed uint64) *thrown {
 	for n := range 40 {
 		entries = append(entries, fmt.Sprintf(`{"request":{"method":"GET","url":"http://x.example/fare-%d"}}`, n))
 		scans = append(scans,
-			fmt.Sprintf(`{"specversion":"1.0","id":"scan-%03d","source":"/scans","type":"t","data":{"key":"k%d"}}`, n, r.IntN(4)))
+			fmt.Sprintf(`{"specversion":"1.0","id":"scan-%03d","source":"/scans","type":"t","data":{"key":"k%d"}}`, n,
+				r.IntN(4)))
 		fixes = append(fixes,
-			fmt.Sprintf(`{"specversion":"1.0","id":"fix-%03d","source":"/fixes","type":"t","data":{"key":"k%d"}}`, n, r.IntN(4)))
+			fmt.Sprintf(`{"specversion":"1.0","id":"fix-%03d","source":"/fixes","type":"t","data":{"key":"k%d"}}`, n,
+				r.IntN(4)))
 	}
 	rewrite(t, x.dir, "fares.har", `{"log":{"entries":[`+strings.Join(entries, ",")+`]}}`)
 	rewrite(t, x.dir, "scans.ndjson", strings.Join(scans, "\n"))
@@ -181,14 +185,17 @@ func throw(t *testing.T, seed uint64) *thrown {
 		x.events[source] = n
 		faults := ""
 		if source == "scans" && r.IntN(2) == 0 {
-			faults = fmt.Sprintf(", faults: {duplicate: %d%%, drop_ack: %d%%, delay: {share: 10%%, by: 40ms}}", r.IntN(20),
+			faults = fmt.Sprintf(", faults: {duplicate: %d%%, drop_ack: %d%%, delay: {share: 10%%, by: 40ms}}",
+				r.IntN(20),
 				r.IntN(8))
 		}
-		fmt.Fprintf(&b, "      - {source: %s, payloads: %s, arrive: [{steady: %d/s, for: %v}]%s}\n", source, source, rate,
+		fmt.Fprintf(&b, "      - {source: %s, payloads: %s, arrive: [{steady: %d/s, for: %v}]%s}\n", source, source,
+			rate,
 			lasts, faults)
 	}
 	if r.IntN(2) == 0 {
-		fmt.Fprintf(&b, "    changes: [{at: %dms, limits: {f: {concurrency: {max: %d}}}}]\n", 100+r.IntN(300), 1+r.IntN(6))
+		fmt.Fprintf(&b, "    changes: [{at: %dms, limits: {f: {concurrency: {max: %d}}}}]\n", 100+r.IntN(300),
+			1+r.IntN(6))
 	}
 	fmt.Fprintf(&b,
 		"    budgets: [source fares failed <= %d, source scans done >= %d, function f status 5xx < %d%%, project "+
@@ -356,7 +363,8 @@ func (x *thrown) compare(s measure.Summary, rows []map[string]string, said []log
 			statuses[row["status"]]++
 		}
 		if (row["result"] == "ok") != (row["status"] == "200" || row["status"] == "404" && row["source"] == "fares") &&
-			row["result"] != "retry requested" && row["result"] != "acknowledgement lost" && row["result"] != "run over" &&
+			row["result"] != "retry requested" && row["result"] != "acknowledgement lost" &&
+			row["result"] != "run over" &&
 			row["late"] != "true" {
 			wrong("a row has the status %s and the result %s", row["status"], row["result"])
 		}

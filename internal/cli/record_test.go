@@ -25,7 +25,8 @@ type recorder struct {
 
 func startRecorder(t *testing.T, dir, to string) *recorder {
 	t.Helper()
-	c := exec.Command(program, "--project", dir, "record", "--to", to, "--as", "evening", "--listen", "127.0.0.1:0", "--redact", "/card")
+	c := exec.Command(program, "--project", dir, "record", "--to", to, "--as", "evening", "--listen", "127.0.0.1:0",
+		"--redact", "/card")
 	out, err := c.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)
@@ -68,7 +69,10 @@ func (r *recorder) post(t *testing.T, body string) {
 // A recording is whole after a kill, is gone on with, and is a set of the project
 // when it ends in order.
 func TestRecord(t *testing.T) {
-	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { _, _ = io.Copy(w, r.Body) }))
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_,
+			_ = io.Copy(w, r.Body)
+	}))
 	defer service.Close()
 	dir := lay(t, served, "")
 	file := filepath.Join(dir, "payloads", "evening.har")
@@ -112,7 +116,9 @@ func TestRecord(t *testing.T) {
 	if err := r.Wait(); err != nil {
 		t.Errorf("it ends with %v", err)
 	}
-	if text := strings.Join(rest, "\n"); !strings.Contains(text, "2 exchanges recorded as evening") || !strings.Contains(text, "redacted: query token, 1 time") || !strings.Contains(text, "added to payloads in nightdrill.yaml") {
+	if text := strings.Join(rest, "\n"); !strings.Contains(text, "2 exchanges recorded as evening") ||
+		!strings.Contains(text, "redacted: query token, 1 time") ||
+		!strings.Contains(text, "added to payloads in nightdrill.yaml") {
 		t.Errorf("in the end it says\n%s", text)
 	}
 	list := read()

@@ -44,7 +44,8 @@ func report(w io.Writer, page *measure.Page) error {
 	fmt.Fprintf(t, "\nsource\treceived\tdone\tfailed\tdead-lettered\trejected\tother\tunexpected\t\n")
 	for _, name := range sortedNames(s.Sources) {
 		c := s.Sources[name]
-		fmt.Fprintf(t, "%s\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t\n", name, c.Arrived, c.Done, c.Failed, c.DeadLettered, c.Rejected, c.Expired+c.Skipped+c.Unmatched+c.Abandoned, c.Unexpected)
+		fmt.Fprintf(t, "%s\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t\n", name, c.Arrived, c.Done, c.Failed, c.DeadLettered,
+			c.Rejected, c.Expired+c.Skipped+c.Unmatched+c.Abandoned, c.Unexpected)
 	}
 	if err := t.Flush(); err != nil {
 		return err
@@ -99,7 +100,8 @@ func reportWays(b *strings.Builder, s *measure.Summary) {
 	fmt.Fprintf(t, "ways to start, medians in ms\tn\tprepared in\tstart\t95 %% interval\tfirst reply\tboth\thow\n")
 	for i := range s.Ways {
 		w := &s.Ways[i]
-		fmt.Fprintf(t, "%s\t%d\t%s\t%s\t%s\t%s\t%s\t%s\n", w.Function, w.Whole.N, Ms(w.Prepare), Ms(w.Start.P50), w.Start.Between(), Ms(w.Answer.P50), Ms(w.Whole.P50), w.Words)
+		fmt.Fprintf(t, "%s\t%d\t%s\t%s\t%s\t%s\t%s\t%s\n", w.Function, w.Whole.N, Ms(w.Prepare), Ms(w.Start.P50),
+			w.Start.Between(), Ms(w.Answer.P50), Ms(w.Whole.P50), w.Words)
 	}
 	_ = t.Flush() // into memory
 }

@@ -56,8 +56,10 @@ than --worse.`,
 		},
 	}
 	o.flags(c)
-	c.Flags().StringArrayVar(&o.changes, "limit", nil, "another limit, such as quote.max=2 or quote.max=2@5s; may be repeated")
-	c.Flags().StringVar(&o.journal, "journal", "", "write every input and decision of the engine to a file, for nightdrill reenact")
+	c.Flags().StringArrayVar(&o.changes, "limit", nil, "another limit, such as quote.max=2 or quote.max=2@5s; may be "+
+		"repeated")
+	c.Flags().StringVar(&o.journal, "journal", "", "write every input and decision of the engine to a file, for "+
+		"nightdrill reenact")
 	return c
 }
 
@@ -196,7 +198,8 @@ func runPlanned(cmd *cobra.Command, d *session.Workspace, drill *plan.Drill, o r
 
 // carryOut carries a drill out and waits for its end. Where it was begun, it gives
 // it, also with an error.
-func carryOut(cmd *cobra.Command, d *session.Workspace, drill *plan.Drill, journal io.Writer) (*session.Running, error) {
+func carryOut(cmd *cobra.Command, d *session.Workspace, drill *plan.Drill, journal io.Writer) (*session.Running,
+	error) {
 	if err := d.Startable(); err != nil {
 		return nil, err
 	}
@@ -205,7 +208,8 @@ func carryOut(cmd *cobra.Command, d *session.Workspace, drill *plan.Drill, journ
 		return nil, could(err)
 	}
 	defer farewell()
-	if err := d.Prepare(cmd.Context(), drill, func(what string) { fmt.Fprintln(cmd.ErrOrStderr(), "nightdrill: "+what) }); err != nil {
+	if err := d.Prepare(cmd.Context(), drill,
+		func(what string) { fmt.Fprintln(cmd.ErrOrStderr(), "nightdrill: "+what) }); err != nil {
 		return nil, could(err)
 	}
 	r, err := d.Start(cmd.Context(), drill, journal)

@@ -75,7 +75,8 @@ func runsCommand(dir *string) *cobra.Command {
 	jsonFlag(show, &to)
 	show.Flags().Lookup("json").NoOptDefVal = "-"
 	show.Flags().BoolVar(&failed, "failed", false, "list only the deliveries that did not succeed")
-	c.AddCommand(list, show, exportCommand(dir), replayCommand(dir), nameCommand(dir), noteCommand(dir), pinCommand(dir), deleteCommand(dir), trimCommand(dir), rescueCommand(dir))
+	c.AddCommand(list, show, exportCommand(dir), replayCommand(dir), nameCommand(dir), noteCommand(dir),
+		pinCommand(dir), deleteCommand(dir), trimCommand(dir), rescueCommand(dir))
 	return c
 }
 
@@ -90,7 +91,8 @@ func showFailed(cmd *cobra.Command, s *store.Store, id, to string) error {
 		if all == nil {
 			all = []measure.Failure{}
 		}
-		text, err := json.MarshalIndent(map[string]any{"format": "nightdrill.failures/1", "run": id, "failures": all}, "",
+		text, err := json.MarshalIndent(map[string]any{"format": "nightdrill.failures/1", "run": id, "failures": all},
+			"",
 			"  ")
 		if err != nil {
 			return could(err)
@@ -115,7 +117,8 @@ func showFailed(cmd *cobra.Command, s *store.Store, id, to string) error {
 		if f.Status > 0 {
 			status = fmt.Sprint(f.Status)
 		}
-		fmt.Fprintf(t, "%.3f s\t%s\t%s\t%s\t%s\t%d\t%s\t%s\t%s\t%s\n", f.DueSeconds, f.Source, f.Function, outcome, status,
+		fmt.Fprintf(t, "%.3f s\t%s\t%s\t%s\t%s\t%d\t%s\t%s\t%s\t%s\n", f.DueSeconds, f.Source, f.Function, outcome,
+			status,
 			f.Attempts, f.Payload, proc.Harmless(f.What), why, proc.Harmless(f.LastLine))
 	}
 	if err := t.Flush(); err != nil {
@@ -140,7 +143,8 @@ func onRun(ctx context.Context, dir, name string, do func(*store.Store, store.In
 
 func replayCommand(dir *string) *cobra.Command {
 	var o runOptions
-	c := &cobra.Command{Use: "replay RUN", Short: "Send the events of a run again, at the same times, to today's code, and print what changed", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "replay RUN", Short: "Send the events of a run again, at the same times, to today's " +
+		"code, and print what changed", Args: cobra.ExactArgs(1),
 		Long: `Replay sends the events of a run again, from the bytes that the run kept, at the same
 times and under the same limits and seeds, to the functions as they are today; the
 payload files are not needed. Then it prints which events had a different outcome, and
@@ -194,7 +198,8 @@ compares times and replies with those of the run.`,
 }
 
 func nameCommand(dir *string) *cobra.Command {
-	return &cobra.Command{Use: "name RUN [NAME]", Short: "Name a run, so that it can be found by name and is always kept; without NAME, remove the name", Args: cobra.RangeArgs(1, 2),
+	return &cobra.Command{Use: "name RUN [NAME]", Short: "Name a run, so that it can be found by name and is always " +
+		"kept; without NAME, remove the name", Args: cobra.RangeArgs(1, 2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return onRun(cmd.Context(), *dir, args[0], func(s *store.Store, i store.Info) error {
 				return s.Name(i.ID, strings.Join(args[1:], ""))
@@ -203,7 +208,8 @@ func nameCommand(dir *string) *cobra.Command {
 }
 
 func noteCommand(dir *string) *cobra.Command {
-	return &cobra.Command{Use: "note RUN [TEXT]", Short: "Add a note to a run; without TEXT, remove it", Args: cobra.RangeArgs(1, 2),
+	return &cobra.Command{Use: "note RUN [TEXT]", Short: "Add a note to a run; without TEXT, remove it",
+		Args: cobra.RangeArgs(1, 2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return onRun(cmd.Context(), *dir, args[0], func(s *store.Store, i store.Info) error {
 				return s.Note(i.ID, strings.Join(args[1:], ""))
@@ -213,9 +219,13 @@ func noteCommand(dir *string) *cobra.Command {
 
 func pinCommand(dir *string) *cobra.Command {
 	var off bool
-	c := &cobra.Command{Use: "pin RUN", Short: "Always keep a run, whatever the project file's rule for old runs", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "pin RUN", Short: "Always keep a run, whatever the project file's rule for old runs",
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return onRun(cmd.Context(), *dir, args[0], func(s *store.Store, i store.Info) error { return s.Pin(i.ID, !off) })
+			return onRun(cmd.Context(), *dir, args[0], func(s *store.Store, i store.Info) error {
+				return s.Pin(i.ID,
+					!off)
+			})
 		}}
 	c.Flags().BoolVar(&off, "off", false, "no longer")
 	return c
@@ -246,7 +256,8 @@ func deleteCommand(dir *string) *cobra.Command {
 
 func trimCommand(dir *string) *cobra.Command {
 	var dry bool
-	c := &cobra.Command{Use: "trim", Short: "Delete the runs that the project file's rule does not keep", Args: noArguments,
+	c := &cobra.Command{Use: "trim", Short: "Delete the runs that the project file's rule does not keep",
+		Args: noArguments,
 		Long: `Trim deletes the runs that the rule of the project file does not keep, such as
 runs: {keep: 50, for: 30d, size: 500MiB}. The rule is also applied after every run.
 Runs that have a name or a pin are always kept.`,
@@ -283,7 +294,8 @@ Runs that have a name or a pin are always kept.`,
 }
 
 func rescueCommand(dir *string) *cobra.Command {
-	return &cobra.Command{Use: "rescue", Short: "Recover what can be read of a damaged store of runs", Args: noArguments,
+	return &cobra.Command{Use: "rescue", Short: "Recover what can be read of a damaged store of runs",
+		Args: noArguments,
 		Long: `Rescue copies what can be read of a damaged store of runs into a new one. The damaged
 file is kept beside it; nothing is deleted.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -291,9 +303,11 @@ file is kept beside it; nothing is deleted.`,
 			if err != nil {
 				return could(err)
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "recovered %s, of which %d whole; the damaged file is %s\n", session.Plural(got.Runs, "run"), got.Whole, got.Damaged)
+			fmt.Fprintf(cmd.OutOrStdout(), "recovered %s, of which %d whole; the damaged file is %s\n",
+				session.Plural(got.Runs, "run"), got.Whole, got.Damaged)
 			if got.Lost != nil {
-				fmt.Fprintf(cmd.OutOrStdout(), "could not be recovered: %s\n", proc.Harmless(strings.Join(got.Lost, ", ")))
+				fmt.Fprintf(cmd.OutOrStdout(), "could not be recovered: %s\n",
+					proc.Harmless(strings.Join(got.Lost, ", ")))
 			}
 			return nil
 		}}
@@ -344,7 +358,9 @@ func listRuns(cmd *cobra.Command, s *store.Store, asJSON bool) error {
 				words = append(words, x.text)
 			}
 		}
-		fmt.Fprintf(w, "%s\t%s\t%s\t%.1f\t%s\t%s\t%s\t%s\t%s\n", r.ID, r.Drill, r.Began.Local().Format("2006-01-02 15:04:05"), r.Seconds, arrived, lost, away, budgets, proc.Harmless(strings.Join(words, "  ")))
+		fmt.Fprintf(w, "%s\t%s\t%s\t%.1f\t%s\t%s\t%s\t%s\t%s\n", r.ID, r.Drill,
+			r.Began.Local().Format("2006-01-02 15:04:05"), r.Seconds, arrived, lost, away, budgets,
+			proc.Harmless(strings.Join(words, "  ")))
 	}
 	return w.Flush()
 }

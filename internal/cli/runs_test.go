@@ -22,7 +22,8 @@ import (
 func TestRunsAreUsed(t *testing.T) {
 	dir := lay(t, served, ", budgets: [function quote warm max < 10s, function quote warm p99 < 1s, project done > 0]")
 	yaml := read(t, filepath.Join(dir, "nightdrill.yaml"))
-	yaml = strings.Replace(yaml, "timeout: 2s}\n", "timeout: 2s, variants: {roomy: {concurrency: {max: 20}}}}\n", 1) + "cost: {currency: EUR, memory: 0.00002}\nruns: {keep: 2}\n"
+	yaml = strings.Replace(yaml, "timeout: 2s}\n", "timeout: 2s, variants: {roomy: {concurrency: {max: 20}}}}\n", 1) +
+		"cost: {currency: EUR, memory: 0.00002}\nruns: {keep: 2}\n"
 	if err := os.WriteFile(filepath.Join(dir, "nightdrill.yaml"), []byte(yaml), 0o644); err != nil {
 		t.Fatal(err)
 	}
@@ -61,10 +62,10 @@ func TestRunsAreUsed(t *testing.T) {
 		"has no variant":                 {"compare", "quote", "--variants", "quick"},
 		"--cold 0: from 1":               {"compare", "quote", "--cold", "0"},
 		"there is no function":           {"compare", "quoet"},
-		"is a drill: give the two sides":          {"compare", "short"},
+		"is a drill: give the two sides": {"compare", "short"},
 		"cannot be compared with itself": {"compare", "last", "last"},
 		"no payload of the set":          {"compare", "quote", "--payloads", "none"},
-		"unknown picture":            {"runs", "export", "last", "--chart", "pie"},
+		"unknown picture":                {"runs", "export", "last", "--chart", "pie"},
 		"are in points":                  {"runs", "export", "last", "--width", "-3"},
 		"there is no run \"x\"":          {"runs", "replay", "x"},
 		"is no name for a run":           {"runs", "name", "last", "last"},
@@ -86,7 +87,8 @@ func TestRunsAreUsed(t *testing.T) {
 		Format      string
 		Comparisons []measure.Comparison
 	}
-	if err := json.Unmarshal([]byte(do(0, "", "compare", "base line", "last", "--json", "-")), &c); err != nil || c.Format != "nightdrill.comparison/1" || len(c.Comparisons) != 1 || len(c.Comparisons[0].Sides) != 2 {
+	if err := json.Unmarshal([]byte(do(0, "", "compare", "base line", "last", "--json", "-")), &c); err != nil ||
+		c.Format != "nightdrill.comparison/1" || len(c.Comparisons) != 1 || len(c.Comparisons[0].Sides) != 2 {
 		t.Errorf("%v; the comparison is %+v", err, c)
 	}
 	do(0, "against run base line", "runs", "replay", "base line", "--allow-few")
@@ -117,7 +119,8 @@ func TestRunsAreUsed(t *testing.T) {
 // comparison are of what was measured, and say that it is unfinished.
 func TestAKilledRunIsOfUse(t *testing.T) {
 	dir := lay(t, served, "")
-	yaml := strings.Replace(read(t, filepath.Join(dir, "nightdrill.yaml")), "steady: 20/s, for: 500ms", "steady: 40/s, for: 60s", 1)
+	yaml := strings.Replace(read(t, filepath.Join(dir, "nightdrill.yaml")), "steady: 20/s, for: 500ms",
+		"steady: 40/s, for: 60s", 1)
 	if err := os.WriteFile(filepath.Join(dir, "nightdrill.yaml"), []byte(yaml), 0o644); err != nil {
 		t.Fatal(err)
 	}
@@ -133,7 +136,8 @@ func TestAKilledRunIsOfUse(t *testing.T) {
 			}
 			defer s.Close()
 			all, err := s.List()
-			if err != nil || len(all) <= n || all[0].Finished || all[0].Length < 1500*time.Millisecond || all[0].Headline != nil {
+			if err != nil || len(all) <= n || all[0].Finished || all[0].Length < 1500*time.Millisecond ||
+				all[0].Headline != nil {
 				return false
 			}
 			run, err := s.Load(all[0].ID)
@@ -167,7 +171,8 @@ func TestAKilledRunIsOfUse(t *testing.T) {
 		!strings.Contains(out, "peak instances") {
 		t.Errorf("compared: exit %d\n%s%s", code, out, errs)
 	}
-	if out, errs, code := nightdrill(t, "runs", "export", "last", "--out", filepath.Join(dir, "out"), "--project", dir); code != 0 || strings.Count(out, "\n") != 20 {
+	if out, errs, code := nightdrill(t, "runs", "export", "last", "--out", filepath.Join(dir, "out"), "--project",
+		dir); code != 0 || strings.Count(out, "\n") != 20 {
 		t.Errorf("exported: exit %d\n%s%s", code, out, errs)
 	}
 	noneLeft(t)

@@ -20,7 +20,8 @@ import (
 // starts at once.
 func screen(cmd *cobra.Command, dir, drill, listen string) error {
 	if !term.IsTerminal(os.Stdin.Fd()) || !term.IsTerminal(os.Stdout.Fd()) {
-		return wrong(errors.New("the full screen needs a terminal; without one, use nightdrill run DRILL or nightdrill demo --headless"))
+		return wrong(errors.New("the full screen needs a terminal; without one, use nightdrill run DRILL or " +
+			"nightdrill demo --headless"))
 	}
 	d, err := open(cmd.Context(), dir)
 	if errors.Is(err, project.ErrNoProject) {

@@ -36,9 +36,12 @@ func TestEveryKindFromTheCommandLine(t *testing.T) {
 		code int
 		want string // parts, with | between
 	}{
-		{"check", 0, "created or overwritten, key manifests/*.csv → manifest|its reply is sent on to scans, if /fits is true|stream, 4 partitions by /vessel|30 1,13 * * * in Europe/Lisbon|13:30:00|01:30 does not exist on 2026-03-29, as the clocks go forward: it fires at 02:00|72h0m0s of its clock: 6 times"},
+		{"check", 0, "created or overwritten, key manifests/*.csv → manifest|its reply is sent on to scans, if /fits " +
+			"is true|stream, 4 partitions by /vessel|30 1,13 * * * in Europe/Lisbon|13:30:00|01:30 does not exist on " +
+			"2026-03-29, as the clocks go forward: it fires at 02:00|72h0m0s of its clock: 6 times"},
 		{"check --event manifests#1", 0, "cargo (storage): taken|met    key manifests/*.csv"},
-		{"check --event manifests#3", 1, "cargo (storage): no wire takes it|fails  the key manifests/petrel-1900.CSV ends in .CSV|nearest is the wire to manifest"},
+		{"check --event manifests#3", 1, "cargo (storage): no wire takes it|fails  the key manifests/petrel-1900.CSV " +
+			"ends in .CSV|nearest is the wire to manifest"},
 		{"check --event " + load, 1, "the key load.csv is in no folder"},
 		{"check --event " + load + " --key manifests/load.csv", 0, "cargo (storage): taken"},
 		{"check --event " + request, 1, "fails  the method is POST, the wire wants GET"},
@@ -50,7 +53,8 @@ func TestEveryKindFromTheCommandLine(t *testing.T) {
 		{"check --map " + picture, 0, "No errors"},
 		{"check --map " + picture, 3, "already exists"},
 		{"check --map " + picture + " --force", 0, "No errors"},
-		{"fire cargo " + load + " --key manifests/load.csv", 0, `"kilograms": 400|step by step|cargo → manifest, done, status 200|scans → boarding, done|"pass": "BF-1830-160"`},
+		{"fire cargo " + load + " --key manifests/load.csv", 0,
+			`"kilograms": 400|step by step|cargo → manifest, done, status 200|scans → boarding, done|"pass": "BF-1830-160"`},
 		{"fire cargo " + load, 1, "unmatched|the key load.csv is in no folder"},
 		{"fire cargo manifests#6", 0, `"fits": false`},
 		{"fire cargo " + dir, 2, "no payload set"},

@@ -62,7 +62,8 @@ func TestNoExpectationIsLeftOut(t *testing.T) {
 	sets := func(more string) {
 		rewrite(t, dir, "nightdrill.yaml", strings.Replace(text, "payloads:\n", "payloads:\n"+more, 1))
 	}
-	sets("  other: {recording: asks.har, expect: {status: 200}}\n  third: {recording: asks.har, expect: {status: 404}}\n")
+	sets("  other: {recording: asks.har, expect: {status: 200}}\n  third: {recording: asks.har, expect: {status: " +
+		"404}}\n")
 	expectCall(t, dir, []string{"fire", "--all"}, 1, []string{"fares third#1: expected status 404, got 200",
 		"1 of 2 replies as expected"})
 	text = strings.Replace(text, "sources:\n",
@@ -97,7 +98,8 @@ func TestWhatWasTakenForWell(t *testing.T) {
 
 	// a chain whose second step fails
 	chained := strings.Replace(text, "start_timeout: 20s, timeout: 2s}",
-		"start_timeout: 20s, timeout: 2s, then: [{to: onward}]}\n  bad: {start: [sh, -c, 'exit 3'], start_timeout: 1s}", 1)
+		"start_timeout: 20s, timeout: 2s, then: [{to: onward}]}\n  bad: {start: [sh, -c, 'exit 3'], start_timeout: 1s}",
+		1)
 	rewrite(t, dir, "nightdrill.yaml", strings.Replace(chained, "payloads:\n",
 		"  onward: {kind: queue, attempts: 1, wires: [{to: bad}]}\npayloads:\n", 1))
 	expectCall(t, dir, []string{"fire", "fares", "asks"}, 1, []string{"step by step"})
@@ -129,7 +131,8 @@ func TestWhatWasTakenForWell(t *testing.T) {
 // Every delivery that did not end well is listed on demand, and the findings name the
 // worst with its last log line.
 func TestWhatFailedIsNamed(t *testing.T) {
-	dir := lay(t, `["sh", "-c", "`+program+` demo-function quote; exit 3"]`, ", budgets: [function quote status 4xx < 1%]")
+	dir := lay(t, `["sh", "-c", "`+program+` demo-function quote; exit 3"]`,
+		", budgets: [function quote status 4xx < 1%]")
 	har := read(t, dir+"/asks.har")
 	rewrite(t, dir, "asks.har", strings.Replace(har, "skerry-holm", "nowhere-island", 1))
 	expectCall(t, dir, []string{"run", "short"}, 1, []string{"GET /{path...}  404 × 10",

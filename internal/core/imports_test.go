@@ -14,9 +14,13 @@ import (
 
 // What the core may import beside itself: no I/O, no clock, no interface.
 var allowed = []string{
-	"bufio", "bytes", "cmp", "crypto/hmac", "crypto/sha256", "encoding/hex", "hash/fnv", "container/heap", "io", "maps", "reflect", "sort", "encoding/base64", "encoding/csv", "encoding/json", "errors", "fmt", "math", "math/big", "math/bits", "regexp", "regexp/syntax", "sync", "sync/atomic", "math/rand/v2", "mime",
-	"embed", "net/url", "slices", "strconv", "strings", "time", "unicode", "unicode/utf16", "unicode/utf8", "text/template", "text/template/parse",
-	"github.com/bmatcuk/doublestar/v4", "github.com/HdrHistogram/hdrhistogram-go", "github.com/dlclark/regexp2/v2", "github.com/santhosh-tekuri/jsonschema/v6",
+	"bufio", "bytes", "cmp", "crypto/hmac", "crypto/sha256", "encoding/hex", "hash/fnv", "container/heap", "io", "maps",
+	"reflect", "sort", "encoding/base64", "encoding/csv", "encoding/json", "errors", "fmt", "math", "math/big",
+	"math/bits", "regexp", "regexp/syntax", "sync", "sync/atomic", "math/rand/v2", "mime",
+	"embed", "net/url", "slices", "strconv", "strings", "time", "unicode", "unicode/utf16", "unicode/utf8",
+	"text/template", "text/template/parse",
+	"github.com/bmatcuk/doublestar/v4", "github.com/HdrHistogram/hdrhistogram-go", "github.com/dlclark/regexp2/v2",
+	"github.com/santhosh-tekuri/jsonschema/v6",
 }
 
 // What the clock of the machine is read by, and what waits on it.

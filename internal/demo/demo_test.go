@@ -124,7 +124,9 @@ func TestManifest(t *testing.T) {
 		_, _ = io.WriteString(w, text)
 	}))
 	defer server.Close()
-	for name, want := range map[string]string{"/well.csv": `200 "kilograms":700 "fits":true "pass":"BF-1830-152"`, "/heavy.csv": `200 "fits":false`, "/odd.csv": `422 line 2: "much"`, "/lost.csv": "422 first line", "/none": "404 cannot read"} {
+	for name, want := range map[string]string{"/well.csv": `200 "kilograms":700 "fits":true "pass":"BF-1830-152"`,
+		"/heavy.csv": `200 "fits":false`, "/odd.csv": `422 line 2: "much"`, "/lost.csv": "422 first line",
+		"/none": "404 cannot read"} {
 		w := httptest.NewRecorder()
 		m.ServeHTTP(w, httptest.NewRequest("POST", "/", strings.NewReader(`{"key":"k","url":"`+server.URL+name+`"}`)))
 		got := fmt.Sprint(w.Code, " ", w.Body)
@@ -142,11 +144,13 @@ func TestPosition(t *testing.T) {
 	p := newPosition()
 	send := func(lat string) (int, string) {
 		w := httptest.NewRecorder()
-		p.ServeHTTP(w, httptest.NewRequest("POST", "/", strings.NewReader(`[{"id":"1","data":{"vessel":"Heron","lat":54.1,"lon":-3.2,"knots":10}},{"id":"2","data":{"vessel":"Tern","lat":`+lat+`,"lon":-3.2,"knots":12}}]`)))
+		p.ServeHTTP(w, httptest.NewRequest("POST", "/",
+			strings.NewReader(`[{"id":"1","data":{"vessel":"Heron","lat":54.1,"lon":-3.2,"knots":10}},{"id":"2","data":{"vessel":"Tern","lat":`+lat+`,"lon":-3.2,"knots":12}}]`)))
 		return w.Code, w.Body.String()
 	}
 	var out []struct{ Minutes float64 }
-	if status, text := send("54.4"); status != 200 || json.Unmarshal([]byte(text), &out) != nil || len(out) != 2 || out[0].Minutes < 100 || out[0].Minutes > 300 || out[1].Minutes > 60 {
+	if status, text := send("54.4"); status != 200 || json.Unmarshal([]byte(text), &out) != nil || len(out) != 2 ||
+		out[0].Minutes < 100 || out[0].Minutes > 300 || out[1].Minutes > 60 {
 		t.Errorf("%d %s", status, text)
 	}
 	if status, text := send("544"); status != 422 {

@@ -38,7 +38,8 @@ func newPosition() http.Handler {
 			route[n] = leg{54.10 + 0.30*at, -3.20 + 0.5*math.Sin(at*math.Pi+float64(i)/6), left}
 			if n > 0 {
 				before := float64(n-1) / steps
-				left += miles(route[n].lat, route[n].lon, 54.10+0.30*before, -3.20+0.5*math.Sin(before*math.Pi+float64(i)/6))
+				left += miles(route[n].lat, route[n].lon, 54.10+0.30*before,
+					-3.20+0.5*math.Sin(before*math.Pi+float64(i)/6))
 			}
 		}
 		p.routes[vessel] = route
@@ -49,7 +50,8 @@ func newPosition() http.Handler {
 // miles is the distance on a sphere, in nautical miles (haversine formula).
 func miles(lat1, lon1, lat2, lon2 float64) float64 {
 	const rad = math.Pi / 180
-	a := math.Pow(math.Sin((lat2-lat1)*rad/2), 2) + math.Cos(lat1*rad)*math.Cos(lat2*rad)*math.Pow(math.Sin((lon2-lon1)*rad/2), 2)
+	a := math.Pow(math.Sin((lat2-lat1)*rad/2), 2) +
+		math.Cos(lat1*rad)*math.Cos(lat2*rad)*math.Pow(math.Sin((lon2-lon1)*rad/2), 2)
 	return 2 * 3440.065 * math.Asin(math.Sqrt(a))
 }
 
@@ -67,7 +69,8 @@ func (p *position) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	for _, f := range fixes {
 		route := p.routes[f.Data.Vessel]
 		if route == nil || math.Abs(f.Data.Lat) > 90 || math.Abs(f.Data.Lon) > 180 || f.Data.Knots <= 0 {
-			fmt.Printf("%s is impossible: %s at %v, %v with %v knots\n", f.ID, f.Data.Vessel, f.Data.Lat, f.Data.Lon, f.Data.Knots)
+			fmt.Printf("%s is impossible: %s at %v, %v with %v knots\n", f.ID, f.Data.Vessel, f.Data.Lat, f.Data.Lon,
+				f.Data.Knots)
 			http.Error(w, "an impossible position", http.StatusUnprocessableEntity)
 			return
 		}

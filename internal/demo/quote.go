@@ -19,7 +19,8 @@ const (
 	deckLength   = 9000 // cm of lane on the car deck
 )
 
-var crossings = []string{"skerry-holm", "holm-skerry", "brackwater-skerry", "skerry-brackwater", "brackwater-holm", "holm-brackwater", "tern-rock-loop"}
+var crossings = []string{"skerry-holm", "holm-skerry", "brackwater-skerry", "skerry-brackwater", "brackwater-holm",
+	"holm-brackwater", "tern-rock-loop"}
 
 // fare is one line of the fare table.
 type fare struct {

@@ -17,7 +17,8 @@ type tides struct {
 // waves are the constituents of the tide at Brackwater: speed in degrees an
 // hour, height in metres, phase in degrees. The harbour is made up, and so are
 // heights and phases.
-var waves = [][3]float64{{28.9841, 2.31, 41}, {30, 0.74, 78}, {28.4397, 0.46, 17}, {15.0411, 0.11, 190}, {13.943, 0.09, 33}, {57.9682, 0.08, 120}}
+var waves = [][3]float64{{28.9841, 2.31, 41}, {30, 0.74, 78}, {28.4397, 0.46, 17}, {15.0411, 0.11, 190},
+	{13.943, 0.09, 33}, {57.9682, 0.08, 120}}
 
 func newTides() http.Handler {
 	t := &tides{table: make([]float64, 360_000)}
@@ -60,7 +61,8 @@ func (t *tides) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	before, here := t.height(e.Due.Add(-step)), t.height(e.Due)
 	for at := e.Due.Add(step); at.Before(e.Due.Add(24 * time.Hour)); at = at.Add(step) {
 		next := t.height(at)
-		if (here > before && here >= next || here < before && here <= next) && (len(turns) == 0 || at.Sub(turns[len(turns)-1].At) > time.Hour) {
+		if (here > before && here >= next || here < before && here <= next) && (len(turns) == 0 ||
+			at.Sub(turns[len(turns)-1].At) > time.Hour) {
 			what := "low water"
 			if here > before {
 				what = "high water"

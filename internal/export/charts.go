@@ -52,7 +52,8 @@ func classShade(c engine.Class) color.Color {
 // head writes the title of a picture and what run it is of.
 func (s *sheet) head(title string, m *measure.Summary) float64 {
 	s.text(margin, margin+8, ink, textSize+4, title)
-	s.text(margin, margin+22, quiet, textSize, fmt.Sprintf("%s, %s, run %s, %.1f s", m.Project, m.Drill, m.Run, m.Seconds))
+	s.text(margin, margin+22, quiet, textSize, fmt.Sprintf("%s, %s, run %s, %.1f s", m.Project, m.Drill, m.Run,
+		m.Seconds))
 	return margin + 34
 }
 
@@ -66,7 +67,8 @@ func ladder(kind string, z Size, p *measure.Page) *sheet {
 		most = max(most, r.Total)
 	}
 	row := (s.h - y - margin - 20) / float64(max(len(rungs), 1))
-	c := &plot{sheet: s, x: margin + names, y: y, w: s.w - 2*margin - names - 90, h: row * float64(len(rungs)), ax: draw.Linear(most)}
+	c := &plot{sheet: s, x: margin + names, y: y, w: s.w - 2*margin - names - 90, h: row * float64(len(rungs)),
+		ax: draw.Linear(most)}
 	if len(rungs) == 0 {
 		s.text(margin, y+14, quiet, textSize, "No instance was started in this run.")
 		return s
@@ -86,7 +88,8 @@ func ladder(kind string, z Size, p *measure.Page) *sheet {
 			s.mark(x0, top+2, math.Max(x1-x0, 0.8), h, of[min(k, len(of)-1)])
 			label := part.Name + " " + draw.ShortMillis(part.To-part.From)
 			if w := s.width(textSize-1, label); w+4 < x1-x0 {
-				s.text(x0+3, top+h-1, map[bool]color.Color{true: color.White, false: ink}[part.Start && k > 0], textSize-1, label)
+				s.text(x0+3, top+h-1, map[bool]color.Color{true: color.White, false: ink}[part.Start && k > 0],
+					textSize-1, label)
 			} else if part.To == r.Total && x1+w+6 < s.w {
 				s.text(x1+4, top+h-1, ink, textSize-1, label)
 			}
@@ -141,7 +144,8 @@ func distribution(kind string, z Size, p *measure.Page) *sheet {
 		return s
 	}
 	h := (s.h - y - margin - 20) / float64(len(rows))
-	c := &plot{sheet: s, x: margin + names, y: y, w: s.w - 2*margin - names, h: h * float64(len(rows)), ax: draw.Logarithmic(lo, hi)}
+	c := &plot{sheet: s, x: margin + names, y: y, w: s.w - 2*margin - names, h: h * float64(len(rows)),
+		ax: draw.Logarithmic(lo, hi)}
 	c.below(draw.ShortMillis, true)
 	last := ""
 	for i, r := range rows {
@@ -206,7 +210,8 @@ func warmUp(kind string, z Size, p *measure.Page) *sheet {
 		for _, q := range k.of.Points {
 			lo, hi, most = min(lo, max(q.P25, 1e-3)), max(hi, q.P75), max(most, q.To)
 		}
-		c := &plot{sheet: s, x: margin + names, y: y + h*float64(i) + 6, w: s.w - 2*margin - names, h: h - 34, ax: draw.Axis{Lo: 0.9, Hi: float64(max(most, 2)), Log: true}, ay: draw.Logarithmic(lo, hi)}
+		c := &plot{sheet: s, x: margin + names, y: y + h*float64(i) + 6, w: s.w - 2*margin - names, h: h - 34,
+			ax: draw.Axis{Lo: 0.9, Hi: float64(max(most, 2)), Log: true}, ay: draw.Logarithmic(lo, hi)}
 		c.beside(draw.ShortMillis)
 		c.below(func(v float64) string { return draw.Short(v) }, false)
 		s.text(margin, c.y+10, ink, textSize, s.fit(textSize, names-50, k.name))
@@ -287,9 +292,11 @@ func timeline(kind string, z Size, p *measure.Page) *sheet {
 			if f.Cold[k] > 0 {
 				of, shade = frost, rime
 			}
-			s.mark(x0, c.py(measure.Millis(f.P95[k])), x1-x0-0.4, c.py(measure.Millis(f.P50[k]))-c.py(measure.Millis(f.P95[k]))+0.5, shade)
+			s.mark(x0, c.py(measure.Millis(f.P95[k])), x1-x0-0.4,
+				c.py(measure.Millis(f.P50[k]))-c.py(measure.Millis(f.P95[k]))+0.5, shade)
 			s.line(of, 1.3, xy{x0, c.py(measure.Millis(f.P50[k]))}, xy{x1 - 0.4, c.py(measure.Millis(f.P50[k]))})
-			s.line(of, 0.5, xy{(x0 + x1) / 2, c.py(measure.Millis(f.P95[k]))}, xy{(x0 + x1) / 2, c.py(measure.Millis(f.Max[k]))})
+			s.line(of, 0.5, xy{(x0 + x1) / 2, c.py(measure.Millis(f.P95[k]))},
+				xy{(x0 + x1) / 2, c.py(measure.Millis(f.Max[k]))})
 		}
 		most := 4.0 // whole numbers beside it
 		for k := range n {

@@ -32,7 +32,8 @@ type Source struct {
 
 // csvColumns are the columns of the invocations as CSV; times are in milliseconds
 // since the run began, "" where there is none.
-var csvColumns = []string{"invocation", "function", "instance", "slot", "source", "route", "payload_set", "payload", "event", "events", "attempt", "class", "status", "result", "outcome",
+var csvColumns = []string{"invocation", "function", "instance", "slot", "source", "route", "payload_set", "payload",
+	"event", "events", "attempt", "class", "status", "result", "outcome",
 	"due_ms", "assigned_ms", "sent_ms", "first_byte_ms", "done_ms", "service_ms", "wait_ms", "latency_ms", "unexpected",
 	"late", "driver_gap_ms"}
 
@@ -73,7 +74,8 @@ func CSV(to io.Writer, s *Source) error {
 	}
 	for i := range r.Invocations {
 		v := &r.Invocations[i]
-		row := []string{fmt.Sprint(v.ID), r.Functions[v.Function].Name, number(r, v.Instance), fmt.Sprint(v.Slot), r.Sources[v.Source].Name, routeOf(r, v),
+		row := []string{fmt.Sprint(v.ID), r.Functions[v.Function].Name, number(r, v.Instance), fmt.Sprint(v.Slot),
+			r.Sources[v.Source].Name, routeOf(r, v),
 			"", "", "", fmt.Sprint(v.Batch), "", v.Class.String(), "", v.Result.String(), "",
 			"", at(int64(v.Assigned)), at(int64(v.Sent)), at(int64(v.Received)), at(int64(v.Done)), "", "", "",
 			fmt.Sprint(v.Unexpected), fmt.Sprint(v.Late), ""}
@@ -92,7 +94,8 @@ func CSV(to io.Writer, s *Source) error {
 		if a := first[v.ID]; a != nil && int(a.Event) < len(r.Arrivals) {
 			of := &r.Arrivals[a.Event]
 			p := &r.Payloads[of.Payload]
-			row[6], row[7], row[8], row[10], row[15] = p.Set, fmt.Sprint(p.N), p.Label, fmt.Sprint(a.N), millis(time.Duration(of.Due))
+			row[6], row[7], row[8], row[10], row[15] = p.Set, fmt.Sprint(p.N), p.Label, fmt.Sprint(a.N),
+				millis(time.Duration(of.Due))
 			if v.Sent > 0 {
 				row[21] = millis(v.Sent.Sub(of.Due))
 			}
@@ -134,7 +137,9 @@ const hdrDigits = 3
 // function and class, named by its tag.
 func HDR(to io.Writer, s *Source) error {
 	w := hdrhistogram.NewHistogramLogWriter(to)
-	for _, err := range []error{w.OutputLogFormatVersion(), w.OutputComment("[latency from due to done, in microseconds]"), w.OutputStartTime(s.Began.UnixMilli()), w.OutputLegend()} {
+	for _, err := range []error{w.OutputLogFormatVersion(),
+		w.OutputComment("[latency from due to done, in microseconds]"), w.OutputStartTime(s.Began.UnixMilli()),
+		w.OutputLegend()} {
 		if err != nil {
 			return err
 		}
@@ -152,7 +157,8 @@ func HDR(to io.Writer, s *Source) error {
 			}
 			h := hdrhistogram.New(1, int64(time.Hour/time.Microsecond), hdrDigits)
 			for _, d := range x.of.InOrder() {
-				_ = h.RecordValue(min(max(int64(d/time.Microsecond), 1), int64(time.Hour/time.Microsecond))) // it is within
+				// it is within
+				_ = h.RecordValue(min(max(int64(d/time.Microsecond), 1), int64(time.Hour/time.Microsecond)))
 			}
 			h.SetTag(s.Run.Functions[fn].Name + "." + x.class)
 			h.SetStartTimeMs(s.Began.UnixMilli())
@@ -229,7 +235,8 @@ func OpenMetrics(to io.Writer, s *Source) error {
 	for _, name := range s.Page.Sources {
 		c := m.Sources[name]
 		for o := range engine.Outcomes {
-			outcomes = append(outcomes, gauge(float64(*c.Of(o)), "source", name, "outcome", strings.ReplaceAll(o.String(), "-", "_")))
+			outcomes = append(outcomes, gauge(float64(*c.Of(o)), "source", name, "outcome",
+				strings.ReplaceAll(o.String(), "-", "_")))
 		}
 	}
 	for _, v := range m.Budgets {
@@ -239,8 +246,10 @@ func OpenMetrics(to io.Writer, s *Source) error {
 		}
 		verdicts = append(verdicts, gauge(held, "budget", v.Text, "state", v.State()))
 	}
-	add("nightdrill_run_seconds", "Duration of the run.", "seconds", dto.MetricType_GAUGE, []*dto.Metric{gauge(m.Seconds, "project", m.Project, "drill", m.Drill, "run", m.Run)})
-	add("nightdrill_latency_seconds", "From the first due to the last done of a delivery.", "seconds", dto.MetricType_SUMMARY, latency)
+	add("nightdrill_run_seconds", "Duration of the run.", "seconds", dto.MetricType_GAUGE,
+		[]*dto.Metric{gauge(m.Seconds, "project", m.Project, "drill", m.Drill, "run", m.Run)})
+	add("nightdrill_latency_seconds", "From the first due to the last done of a delivery.", "seconds",
+		dto.MetricType_SUMMARY, latency)
 	add("nightdrill_service_seconds", "From sent to done of an attempt.", "seconds", dto.MetricType_SUMMARY, service)
 	add("nightdrill_start_seconds", "From spawned to ready of an instance.", "seconds", dto.MetricType_SUMMARY, started)
 	add("nightdrill_deliveries", "Deliveries by outcome.", "", dto.MetricType_GAUGE, outcomes)
@@ -280,7 +289,8 @@ func JUnit(to io.Writer, s *Source) error {
 		Cases    []testcase `xml:"testcase"`
 	}
 	m := s.Page.Summary
-	x := suite{Name: m.Project + " " + m.Drill + " " + m.Run, Tests: len(m.Budgets), Time: strconv.FormatFloat(m.Seconds, 'f', 3, 64), Stamp: s.Began.UTC().Format("2006-01-02T15:04:05")}
+	x := suite{Name: m.Project + " " + m.Drill + " " + m.Run, Tests: len(m.Budgets),
+		Time: strconv.FormatFloat(m.Seconds, 'f', 3, 64), Stamp: s.Began.UTC().Format("2006-01-02T15:04:05")}
 	for _, v := range m.Budgets {
 		c := testcase{Name: v.Text, Class: m.Project + "." + m.Drill, Out: v.Says()}
 		switch {
@@ -406,11 +416,15 @@ func Events(to io.Writer, s *Source, takes Kept) (n int, err error) {
 	}
 	order := make([]int, 0, len(r.Arrivals))
 	for i := range r.Arrivals {
-		if a := &r.Arrivals[i]; (takes == nil || wanted[i]) && (a.From < 0 || takes != nil) && a.Origin != engine.FromFault && r.Sources[a.Source].Kind != "http" {
+		if a := &r.Arrivals[i]; (takes == nil || wanted[i]) && (a.From < 0 || takes != nil) &&
+			a.Origin != engine.FromFault && r.Sources[a.Source].Kind != "http" {
 			order = append(order, i)
 		}
 	}
-	slices.SortStableFunc(order, func(a, b int) int { return int(min(max(r.Arrivals[a].Due-r.Arrivals[b].Due, -1), 1)) })
+	slices.SortStableFunc(order, func(a, b int) int {
+		return int(min(max(r.Arrivals[a].Due-r.Arrivals[b].Due, -1),
+			1))
+	})
 	var b []byte
 	for _, i := range order {
 		a := &r.Arrivals[i]

@@ -30,23 +30,31 @@ import (
 // quay is a run with requests and messages: some cold, some rejected, one message
 // that became a dead letter; its names are hard on whoever writes them down.
 func quay() *Source {
-	r := &measure.Run{Project: `quay <&> "ropes"`, Drill: "evening", ID: "20260101-180000-aa", Finished: true, Busy: math.NaN(), Length: clock.Time(9 * time.Second),
+	r := &measure.Run{Project: `quay <&> "ropes"`, Drill: "evening", ID: "20260101-180000-aa", Finished: true,
+		Busy: math.NaN(), Length: clock.Time(9 * time.Second),
 		Functions: []measure.Function{{Name: "quote", Max: 4, PerInstance: 1}, {Name: "gate", Max: 1, PerInstance: 1}},
-		Sources:   []measure.Source{{Name: "fares", Kind: "http", Routes: []string{"GET /quote/{to}"}, To: []int{0}}, {Name: "scans", Kind: "queue", To: []int{1}}},
-		Budgets:   []string{"function quote warm p50 < 1ms", "source scans failed == 0", "function quote cold p99 < 1s"},
-		Blobs: [][]byte{[]byte("GET /quote/holm?cars=1\nX-Desk: 3, \"a\"\n\n"), []byte(`{"specversion":"1.0","id":"s1","source":"/gate","type":"pass","data":{"n":1}}`),
-			[]byte("200 OK\nContent-Type: application/json\n\n{\"cents\":450}"), []byte("500 Internal Server Error\n\nbroken")},
-		Payloads: []measure.Payload{{Set: "asked", N: 1, Label: "GET /quote/holm?cars=1,\r\n\"x\"", Blob: 1}, {Set: "read", N: 1, Label: "pass s1", Blob: 2}}}
+		Sources: []measure.Source{{Name: "fares", Kind: "http", Routes: []string{"GET /quote/{to}"}, To: []int{0}},
+			{Name: "scans", Kind: "queue", To: []int{1}}},
+		Budgets: []string{"function quote warm p50 < 1ms", "source scans failed == 0", "function quote cold p99 < 1s"},
+		Blobs: [][]byte{[]byte("GET /quote/holm?cars=1\nX-Desk: 3, \"a\"\n\n"),
+			[]byte(`{"specversion":"1.0","id":"s1","source":"/gate","type":"pass","data":{"n":1}}`),
+			[]byte("200 OK\nContent-Type: application/json\n\n{\"cents\":450}"),
+			[]byte("500 Internal Server Error\n\nbroken")},
+		Payloads: []measure.Payload{{Set: "asked", N: 1, Label: "GET /quote/holm?cars=1,\r\n\"x\"", Blob: 1},
+			{Set: "read", N: 1, Label: "pass s1", Blob: 2}}}
 	rnd := rng.New(2, 2)
 	for in := range 4 {
 		at := clock.Time(in) * clock.Time(time.Second)
-		r.Instances = append(r.Instances, measure.Instance{ID: int32(in), Number: int32(in + 1), Spawned: at, Exec: at + 1e6, Ready: at + 40e6, Stopped: at + 3e9, Peak: 30 << 20})
+		r.Instances = append(r.Instances, measure.Instance{ID: int32(in), Number: int32(in + 1), Spawned: at,
+			Exec: at + 1e6, Ready: at + 40e6, Stopped: at + 3e9, Peak: 30 << 20})
 	}
 	r.Instances = append(r.Instances, measure.Instance{ID: 4, Function: 1, Number: 1, Spawned: 1, Ready: 5e6})
 	for i := range 400 {
 		at := clock.Time(40*time.Millisecond) + clock.Time(i)*clock.Time(20*time.Millisecond)
 		a := measure.Arrival{Due: at, Arrived: at, From: -1, Round: int32(i)}
-		v := measure.Invocation{ID: uint64(i + 1), Assigned: at, Sent: at, Done: at.Add(5*time.Millisecond + rnd.Exp(3*time.Millisecond)), Status: 200, Reply: 3, Batch: 1, Instance: int32(i / 100)}
+		v := measure.Invocation{ID: uint64(i + 1), Assigned: at, Sent: at,
+			Done: at.Add(5*time.Millisecond + rnd.Exp(3*time.Millisecond)), Status: 200, Reply: 3, Batch: 1,
+			Instance: int32(i / 100)}
 		v.Received = v.Done - 1000
 		d := measure.Delivery{Event: int64(i), Attempts: 1, Ended: v.Done}
 		if i%100 == 0 {
@@ -94,11 +102,17 @@ func TestPicturesHoldEverything(t *testing.T) {
 		}
 	}
 	points := len(s.Page.Summary.Functions["quote"].WarmUp.Points) + len(s.Page.Summary.Functions["gate"].WarmUp.Points)
-	least := map[string]int{"lanes": len(s.Run.Invocations) + len(s.Run.Instances), "ladder": 0, "distribution": filled, "warm-up": points, "timeline": 4 * steps}
-	words := map[string]string{"lanes": "quote|gate", "ladder": "4 starts", "distribution": "warm, ", "warm-up": "Warm-up", "timeline": "rejected, failed"}
-	comparison := measure.Compare("quote", []measure.Side{{Label: "quote", Run: s.Run}, {Label: "gate", Run: s.Run, Function: 1}}, nil)
+	least := map[string]int{"lanes": len(s.Run.Invocations) + len(s.Run.Instances), "ladder": 0, "distribution": filled,
+		"warm-up": points, "timeline": 4 * steps}
+	words := map[string]string{"lanes": "quote|gate", "ladder": "4 starts", "distribution": "warm, ",
+		"warm-up": "Warm-up", "timeline": "rejected, failed"}
+	comparison := measure.Compare("quote", []measure.Side{{Label: "quote", Run: s.Run},
+		{Label: "gate", Run: s.Run, Function: 1}}, nil)
 	dir := t.TempDir()
-	draw := map[string]func(to io.Writer, kind string) error{"comparison": func(to io.Writer, kind string) error { return Comparison(to, kind, Size{}, comparison) }}
+	draw := map[string]func(to io.Writer, kind string) error{"comparison": func(to io.Writer,
+		kind string) error {
+		return Comparison(to, kind, Size{}, comparison)
+	}}
 	for i := range Charts {
 		draw[Charts[i].Name] = func(to io.Writer, kind string) error { return Charts[i].Write(to, kind, Size{}, s) }
 		if got := Charts[i].draw("svg", Size{}, s).marks; got < least[Charts[i].Name] {
@@ -139,7 +153,8 @@ func TestPicturesHoldEverything(t *testing.T) {
 		}
 	}
 	// of another size, and of a run in which nothing happened
-	empty := &Source{Run: &measure.Run{Busy: math.NaN(), Functions: []measure.Function{{Name: "f"}}, Sources: []measure.Source{{Name: "s", To: []int{0}}}}, Blob: s.Blob}
+	empty := &Source{Run: &measure.Run{Busy: math.NaN(), Functions: []measure.Function{{Name: "f"}},
+		Sources: []measure.Source{{Name: "s", To: []int{0}}}}, Blob: s.Blob}
 	empty.Page = measure.NewPage(empty.Run)
 	for i := range Charts {
 		for _, x := range []*Source{s, empty} {
@@ -196,7 +211,8 @@ func TestTheCSVIsTheRun(t *testing.T) {
 			}
 			warm.Add(time.Duration(math.Round(ms * 1e6)))
 		}
-		if row[at["source"]] == "fares" && row[at["event"]] != "GET /quote/holm?cars=1,\r\n\"x\"" && row[at["event"]] != "GET /quote/holm?cars=1,\n\"x\"" {
+		if row[at["source"]] == "fares" && row[at["event"]] != "GET /quote/holm?cars=1,\r\n\"x\"" &&
+			row[at["event"]] != "GET /quote/holm?cars=1,\n\"x\"" {
 			t.Fatalf("the event is %q", row[at["event"]])
 		}
 	}
@@ -226,7 +242,8 @@ func TestOtherForms(t *testing.T) {
 		}
 		n[h.Tag()] += h.TotalCount()
 	}
-	if q := s.Page.Summary.Functions["quote"].Latency; n["quote.warm"] != int64(q.Warm.N) || n["quote.cold"] != int64(q.Cold.N) {
+	if q := s.Page.Summary.Functions["quote"].Latency; n["quote.warm"] != int64(q.Warm.N) ||
+		n["quote.cold"] != int64(q.Cold.N) {
 		t.Errorf("the histograms hold %v; the summary has %d and %d", n, q.Warm.N, q.Cold.N)
 	}
 
@@ -249,12 +266,15 @@ func TestOtherForms(t *testing.T) {
 			}
 		}
 	}
-	said := regexp.MustCompile(`nightdrill_latency_seconds_sum\{function="quote",class="warm"\} (\S+)`).FindStringSubmatch(metrics)
-	if got, err := strconv.ParseFloat(append(said, "", "")[1], 64); err != nil || math.Abs(got-sum) > 1e-6 || failed == 0 {
+	said := regexp.MustCompile(
+		`nightdrill_latency_seconds_sum\{function="quote",class="warm"\} (\S+)`).FindStringSubmatch(metrics)
+	if got, err := strconv.ParseFloat(append(said, "", "")[1], 64); err != nil || math.Abs(got-sum) > 1e-6 ||
+		failed == 0 {
 		t.Errorf("the sum is %v, of the rows %v", said, sum)
 	}
 	p95 := strconv.FormatFloat(*s.Page.Summary.Functions["quote"].Latency.Warm.P95/1000, 'g', -1, 64)
-	for _, want := range []string{`nightdrill_latency_seconds{function="quote",class="warm",quantile="0.95"} ` + p95, `# TYPE nightdrill_latency_seconds summary`,
+	for _, want := range []string{`nightdrill_latency_seconds{function="quote",class="warm",quantile="0.95"} ` + p95,
+		`# TYPE nightdrill_latency_seconds summary`,
 		`nightdrill_deliveries{source="scans",outcome="dead_lettered"} 8`, `project="quay <&> \"ropes\""`, "# EOF\n"} {
 		if !strings.Contains(metrics, want) {
 			t.Errorf("%q is not in\n%s", want, metrics)
@@ -272,12 +292,14 @@ func TestOtherForms(t *testing.T) {
 	if err := xml.Unmarshal(write(JUnit).Bytes(), &suite); err != nil {
 		t.Fatal(err)
 	}
-	if len(suite.Cases) != 3 || suite.Cases[0].Failure == nil || suite.Cases[1].Failure != nil || suite.Cases[2].Skipped == nil {
+	if len(suite.Cases) != 3 || suite.Cases[0].Failure == nil || suite.Cases[1].Failure != nil ||
+		suite.Cases[2].Skipped == nil {
 		t.Errorf("the suite is %+v", suite)
 	}
 
 	page := write(HTML).String()
-	for _, want := range []string{"<svg", "quay &lt;&amp;&gt;", "was missed", measure.MillisText(s.Page.Summary.Functions["quote"].Latency.Warm.P50)} {
+	for _, want := range []string{"<svg", "quay &lt;&amp;&gt;", "was missed",
+		measure.MillisText(s.Page.Summary.Functions["quote"].Latency.Warm.P50)} {
 		if !strings.Contains(page, want) {
 			t.Errorf("the page has no %q", want)
 		}
@@ -319,7 +341,8 @@ func TestRequestsAndEventsAreSetsAgain(t *testing.T) {
 				t.Error("the archive is not JSON")
 			}
 			p := got[0]
-			if p.Request.Target != "/quote/holm?cars=1" || p.Reply == nil || string(p.Reply.Body) != `{"cents":450}` || p.Reply.Header[0].Value != "application/json" || !p.Time.Equal(s.Began.Add(40*time.Millisecond)) {
+			if p.Request.Target != "/quote/holm?cars=1" || p.Reply == nil || string(p.Reply.Body) != `{"cents":450}` ||
+				p.Reply.Header[0].Value != "application/json" || !p.Time.Equal(s.Began.Add(40*time.Millisecond)) {
 				t.Errorf("%+v %+v at %v", p.Request, p.Reply, p.Time)
 			}
 		}

@@ -39,7 +39,8 @@ func HTML(to io.Writer, s *Source) error {
 		}
 		Instances [][]string
 	}
-	data.Page, data.Began, data.Budgets, data.Beside = s.Page, s.Began.Format("2006-01-02 15:04:05 MST"), m.Budgets, m.Beside
+	data.Page, data.Began, data.Budgets, data.Beside = s.Page, s.Began.Format("2006-01-02 15:04:05 MST"), m.Budgets,
+		m.Beside
 	for _, name := range s.Page.Functions {
 		f := m.Functions[name]
 		for _, x := range []struct {
@@ -48,7 +49,8 @@ func HTML(to io.Writer, s *Source) error {
 		}{{"start", f.Start}, {"cold", f.Latency.Cold}, {"first", f.Latency.First}, {"warm", f.Latency.Warm},
 			{"retried", f.Latency.Retried}} {
 			if x.of.N > 0 {
-				data.Rows = append(data.Rows, reportRow{name, x.what, measure.MillisText(x.of.P50), x.of.Between(), measure.MillisText(x.of.P95), measure.MillisText(x.of.P99), measure.MillisText(x.of.Max), x.of.N})
+				data.Rows = append(data.Rows, reportRow{name, x.what, measure.MillisText(x.of.P50), x.of.Between(),
+					measure.MillisText(x.of.P95), measure.MillisText(x.of.P99), measure.MillisText(x.of.Max), x.of.N})
 			}
 		}
 		if lines := f.Lines(); f.Instances.Started > 0 {
@@ -61,7 +63,8 @@ func HTML(to io.Writer, s *Source) error {
 		data.Outcomes = append(data.Outcomes, struct {
 			Name   string
 			Counts []int
-		}{name, []int{c.Arrived, c.Done, c.Failed, c.DeadLettered, c.Rejected, c.Expired + c.Skipped + c.Unmatched + c.Abandoned, c.Unexpected}})
+		}{name, []int{c.Arrived, c.Done, c.Failed, c.DeadLettered, c.Rejected, c.Expired + c.Skipped + c.Unmatched +
+			c.Abandoned, c.Unexpected}})
 	}
 	for _, c := range Charts {
 		sheet := c.draw("svg", Size{}, s)

@@ -75,7 +75,8 @@ func (s *sheet) finish(to io.Writer) error {
 
 // plainFonts names fonts that are everywhere.
 func plainFonts(svg string) string {
-	return strings.NewReplacer("Liberation Sans", "Helvetica, Arial, sans-serif", "Liberation", "Helvetica, Arial, sans-serif").Replace(svg)
+	return strings.NewReplacer("Liberation Sans", "Helvetica, Arial, sans-serif", "Liberation",
+		"Helvetica, Arial, sans-serif").Replace(svg)
 }
 
 func (s *sheet) at(x, y float64) vg.Point {

@@ -153,7 +153,8 @@ func (c *picture) wiring(lay *draw.WiringPlan, w *draw.Wiring) {
 			c.text(float64(l.X+l.W)-counts, float64(l.Y)-0.62, ink, false, x.Counts)
 		}
 		left := c.at(float64(l.X)+1, 0).X
-		c.text(float64(l.X)+1, float64(l.Y)-0.62, quiet, false, c.fit(size, float64(right-left)-(counts+1)*cellW, x.Takes))
+		c.text(float64(l.X)+1, float64(l.Y)-0.62, quiet, false, c.fit(size, float64(right-left)-(counts+1)*cellW,
+			x.Takes))
 	}
 	for i, b := range lay.Sources {
 		c.node(b, &w.Sources[i])
@@ -167,7 +168,8 @@ func (c *picture) wiring(lay *draw.WiringPlan, w *draw.Wiring) {
 			c.line(faint, 1, draw.Corner{X: b.X + b.W + 2, Y: b.Y}, draw.Corner{X: b.X + b.W + 2, Y: b.Y + n - 1})
 		}
 		if n > 0 {
-			c.line(faint, 0.5, draw.Corner{X: b.X + int(1.2*c.cells(w.Sources[i].Name)) + 2, Y: b.Y}, draw.Corner{X: b.X + b.W + 2, Y: b.Y})
+			c.line(faint, 0.5, draw.Corner{X: b.X + int(1.2*c.cells(w.Sources[i].Name)) + 2, Y: b.Y},
+				draw.Corner{X: b.X + b.W + 2, Y: b.Y})
 		}
 	}
 	for i, b := range lay.Functions {

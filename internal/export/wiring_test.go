@@ -16,9 +16,14 @@ import (
 // The map is an SVG that any reader takes, with its texts as texts, and a PDF;
 // what is there already is not written over unasked.
 func TestTheMapAsAPicture(t *testing.T) {
-	w := &draw.Wiring{Title: "quay <&>: what reaches which function", Sources: []draw.WiringNode{{Name: "cargo", About: "storage, bucket x", Ways: []draw.WiringWay{{N: 2, What: "dead-lettered", To: "scans", Then: "gate"}}, Lines: 2}, {Name: "scans", Lines: 1}},
-		Functions: []draw.WiringNode{{Name: "load", Ways: []draw.WiringWay{{What: "sent on", To: "scans", Then: "gate"}}, Lines: 2}, {Name: "gate", Lines: 1}},
-		Wires:     []draw.WiringWire{{Source: 0, Function: 0, Takes: "key in/*.csv", Counts: "5 done"}, {Source: 0, Function: 1}, {Source: 1, Function: 1}}}
+	w := &draw.Wiring{Title: "quay <&>: what reaches which function",
+		Sources: []draw.WiringNode{{Name: "cargo", About: "storage, bucket x",
+			Ways: []draw.WiringWay{{N: 2, What: "dead-lettered", To: "scans", Then: "gate"}}, Lines: 2},
+			{Name: "scans", Lines: 1}},
+		Functions: []draw.WiringNode{{Name: "load",
+			Ways: []draw.WiringWay{{What: "sent on", To: "scans", Then: "gate"}}, Lines: 2}, {Name: "gate", Lines: 1}},
+		Wires: []draw.WiringWire{{Source: 0, Function: 0, Takes: "key in/*.csv", Counts: "5 done"},
+			{Source: 0, Function: 1}, {Source: 1, Function: 1}}}
 	var svg, pdf bytes.Buffer
 	if err := errors.Join(Wiring(&svg, "svg", w), Wiring(&pdf, "pdf", w)); err != nil {
 		t.Fatal(err)
@@ -42,7 +47,8 @@ func TestTheMapAsAPicture(t *testing.T) {
 			}
 		}
 	}
-	for _, want := range []string{"quay <&>: what reaches which function", "|cargo|", "storage, bucket", "|2 given up|scans|gate|", "key in/*.csv", "|5 done|", "|load|", "|sent on|scans|gate|"} {
+	for _, want := range []string{"quay <&>: what reaches which function", "|cargo|", "storage, bucket",
+		"|2 given up|scans|gate|", "key in/*.csv", "|5 done|", "|load|", "|sent on|scans|gate|"} {
 		if !strings.Contains(texts, want) {
 			t.Errorf("%q is not in %s", want, texts)
 		}
@@ -61,7 +67,8 @@ func TestTheMapAsAPicture(t *testing.T) {
 	if err := WiringFile(path, w, true); err != nil {
 		t.Error(err)
 	}
-	for name, want := range map[string]string{"map.png": "written as .svg or .pdf", "none/map.pdf": "cannot be written"} {
+	for name, want := range map[string]string{"map.png": "written as .svg or .pdf",
+		"none/map.pdf": "cannot be written"} {
 		if err := WiringFile(filepath.Join(dir, name), w, false); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", name, err)
 		}

@@ -38,7 +38,8 @@ func AddSet(dir, name, settings string) (added bool, err error) {
 	}
 	file, err := parser.ParseBytes(text, parser.ParseComments)
 	if err != nil || len(file.Docs) == 0 {
-		return false, fmt.Errorf("%s is not valid YAML; add this under payloads: yourself: %s: %s", path, name, settings)
+		return false, fmt.Errorf("%s is not valid YAML; add this under payloads: yourself: %s: %s", path, name,
+			settings)
 	}
 	line := name + ": " + settings
 	lines := strings.SplitAfter(string(text), "\n")
@@ -49,7 +50,8 @@ func AddSet(dir, name, settings string) (added bool, err error) {
 		}
 		sets := mapping(v.Value)
 		if m, flow := v.Value.(*ast.MappingNode); sets == nil || flow && m.IsFlowStyle {
-			return false, fmt.Errorf("payloads in %s is not a block list of sets; add this to it yourself: %s", path, line)
+			return false, fmt.Errorf("payloads in %s is not a block list of sets; add this to it yourself: %s", path,
+				line)
 		}
 		for _, s := range sets {
 			if s.Key.GetToken().Value == name {

@@ -51,7 +51,8 @@ func (b *Beginning) String() string {
 // A language that is given is kept to; kinds are those of the sources.
 func Begin(dir, language string, command, kinds []string) (*Beginning, error) {
 	if language != "" && !slices.Contains(Languages, language) {
-		return nil, fmt.Errorf("unknown language %q%s; available: %s, or the command after --", language, didYouMean(language, Languages), listed(Languages))
+		return nil, fmt.Errorf("unknown language %q%s; available: %s, or the command after --", language,
+			didYouMean(language, Languages), listed(Languages))
 	}
 	for _, k := range kinds {
 		if !slices.Contains(Kinds, k) {
@@ -92,7 +93,8 @@ func Begin(dir, language string, command, kinds []string) (*Beginning, error) {
 			}
 		}
 		if language == "" {
-			return nil, fmt.Errorf("no function found here, and none of python3, node, go and java on the PATH to create one; pass the command that starts yours: nightdrill init -- ./serve")
+			return nil, fmt.Errorf("no function found here, and none of python3, node, go and java on the PATH to " +
+				"create one; pass the command that starts yours: nightdrill init -- ./serve")
 		}
 	}
 	b := fresh[language]
@@ -120,19 +122,22 @@ func otherLanguage(dir string) (found, how string) {
 		return "", ""
 	}
 	return "a Go module with " + listed(commands),
-		fmt.Sprintf("./bin/%[1]s    (with build: [go, build, -o, bin/%[1]s, ./%[2]s])", filepath.Base(commands[0]), commands[0])
+		fmt.Sprintf("./bin/%[1]s    (with build: [go, build, -o, bin/%[1]s, ./%[2]s])", filepath.Base(commands[0]),
+			commands[0])
 }
 
 // fresh are the small new functions.
 var fresh = map[string]Beginning{
 	"python": {Start: []string{"python3", "function.py"}, New: "function.py"},
 	"node":   {Start: []string{"node", "function.mjs"}, New: "function.mjs"},
-	"go":     {Start: []string{"./bin/function"}, Build: []string{"go", "build", "-o", "bin/function", "function.go"}, Watch: []string{"function.go"}, New: "function.go"},
-	"java":   {Start: []string{"java", "Function.java"}, New: "Function.java"},
+	"go": {Start: []string{"./bin/function"}, Build: []string{"go", "build", "-o", "bin/function", "function.go"},
+		Watch: []string{"function.go"}, New: "function.go"},
+	"java": {Start: []string{"java", "Function.java"}, New: "Function.java"},
 }
 
 // template files of new functions
-var freshText = map[string]string{"python": "new/function.py", "node": "new/function.mjs", "go": "new/main.go.txt", "java": "new/Function.java.txt"}
+var freshText = map[string]string{"python": "new/function.py", "node": "new/function.mjs", "go": "new/main.go.txt",
+	"java": "new/Function.java.txt"}
 
 // find finds a function of a language, by the names that such files usually have.
 func find(dir, language string) *Beginning {
@@ -170,13 +175,15 @@ func find(dir, language string) *Beginning {
 		if f := nodeMain(dir); f != "" && has(f) {
 			return &Beginning{Start: []string{"node", f}, Found: f}
 		}
-		if f := pick([]string{".mjs", ".js", ".cjs"}, "function", "index", "server", "app", "main", "handler"); f != "" {
+		if f := pick([]string{".mjs", ".js", ".cjs"}, "function", "index", "server", "app", "main",
+			"handler"); f != "" {
 			return &Beginning{Start: []string{"node", f}, Found: f}
 		}
 	case "go":
 		if has("go.mod") && (has("main.go") || has("function.go")) {
 			name := filepath.Base(dir)
-			return &Beginning{Start: []string{"./bin/" + name}, Build: []string{"go", "build", "-o", "bin/" + name, "."}, Watch: []string{"**/*.go", "go.mod"}, Found: "go.mod"}
+			return &Beginning{Start: []string{"./bin/" + name}, Build: []string{"go", "build", "-o", "bin/" + name,
+				"."}, Watch: []string{"**/*.go", "go.mod"}, Found: "go.mod"}
 		}
 	case "java":
 		for _, sub := range []string{"", "target", "build/libs"} {
@@ -278,9 +285,12 @@ func (b *Beginning) Lay(dir string) error {
 		}
 		return "[" + strings.Join(quoted, ", ") + "]"
 	}
-	values := map[string]any{"Project": name, "Name": name, "Start": list(b.Start), "Build": list(b.Build), "Watch": list(b.Watch),
-		"HTTP": slices.Contains(b.Kinds, "http"), "Queue": slices.Contains(b.Kinds, "queue"), "Storage": slices.Contains(b.Kinds, "storage"),
-		"Stream": slices.Contains(b.Kinds, "stream"), "Schedule": slices.Contains(b.Kinds, "schedule"), "StartNote": "it listens on the port in $PORT, or in {port} here"}
+	values := map[string]any{"Project": name, "Name": name, "Start": list(b.Start), "Build": list(b.Build),
+		"Watch": list(b.Watch),
+		"HTTP":  slices.Contains(b.Kinds, "http"), "Queue": slices.Contains(b.Kinds, "queue"),
+		"Storage": slices.Contains(b.Kinds, "storage"),
+		"Stream":  slices.Contains(b.Kinds, "stream"), "Schedule": slices.Contains(b.Kinds, "schedule"),
+		"StartNote": "it listens on the port in $PORT, or in {port} here"}
 	texts := map[string]string{firstPayload["http"]: tideRequest, firstPayload["queue"]: jobEvent,
 		firstPayload["storage"]: noteEvent, firstPayload["stream"]: readingEvent}
 	var err error

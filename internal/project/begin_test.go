@@ -61,7 +61,8 @@ func TestBeginFindsTheFunction(t *testing.T) {
 // What is laid is a project that is read without an error, for any command and
 // folder; what is there is left alone.
 func TestLayIsReadAndOverwritesNothing(t *testing.T) {
-	for name, command := range map[string][]string{"plain": {"sh", "serve.sh"}, "Odd Name 7!": {"sh", "-c", `exec serve "a b" {port} # '{x}'`}, "123": {"sh"}, "ünï": {"sh", "\\"}} {
+	for name, command := range map[string][]string{"plain": {"sh", "serve.sh"},
+		"Odd Name 7!": {"sh", "-c", `exec serve "a b" {port} # '{x}'`}, "123": {"sh"}, "ünï": {"sh", "\\"}} {
 		dir := filepath.Join(t.TempDir(), name)
 		if err := os.Mkdir(dir, 0o755); err != nil {
 			t.Fatal(err)
@@ -79,7 +80,8 @@ func TestLayIsReadAndOverwritesNothing(t *testing.T) {
 			t.Errorf("%s: %v\n%s", name, err, text)
 			continue
 		}
-		if f := l.Functions[0]; strings.Join(f.Start, "\x00") != strings.Join(command, "\x00") || len(l.Sources) != 3 || len(l.Sets) != 2 || len(l.Drills) != 1 || l.Sets[0].Expect == nil {
+		if f := l.Functions[0]; strings.Join(f.Start, "\x00") != strings.Join(command, "\x00") || len(l.Sources) != 3 ||
+			len(l.Sets) != 2 || len(l.Drills) != 1 || l.Sets[0].Expect == nil {
 			t.Errorf("%s: it is read as %+v", name, f)
 		}
 		if err := b.Lay(dir); err == nil || !strings.Contains(err.Error(), "not overwritten; nothing was written") {
@@ -126,12 +128,15 @@ func TestEnvFile(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := strings.Join(l.Functions[0].Env, "|"); got != "A=1|B=two words|C=single|D=a=b|DECKS=3|E=|FARES=data/fares.json" {
+	if got := strings.Join(l.Functions[0].Env, "|"); got != "A=1|B=two "+
+		"words|C=single|D=a=b|DECKS=3|E=|FARES=data/fares.json" {
 		t.Errorf("environment %s", got)
 	}
 	set("OK=1\nsecret words without a sign\nPORT=80\n")
 	_, err = Load(t.Context(), dir)
-	if err == nil || !strings.Contains(err.Error(), "quote.env:2: expected NAME=value") || !strings.Contains(err.Error(), "quote.env:3: PORT is set by Night Drill") || strings.Contains(err.Error(), "secret words") {
+	if err == nil || !strings.Contains(err.Error(), "quote.env:2: expected NAME=value") ||
+		!strings.Contains(err.Error(), "quote.env:3: PORT is set by Night Drill") || strings.Contains(err.Error(),
+		"secret words") {
 		t.Errorf("mistakes %v", err)
 	}
 }

@@ -63,7 +63,8 @@ func TestBrokenRequestsAreBroken(t *testing.T) {
 				if err != nil {
 					t.Fatal(o.ID, mode, err)
 				}
-				q, err := http.NewRequest(p.Request.Method, "http://quay.example"+p.Request.Target, bytes.NewReader(p.Request.Body))
+				q, err := http.NewRequest(p.Request.Method, "http://quay.example"+p.Request.Target,
+					bytes.NewReader(p.Request.Body))
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -76,7 +77,8 @@ func TestBrokenRequestsAreBroken(t *testing.T) {
 					err = openapi3filter.ValidateRequest(t.Context(), &in)
 				}
 				if (err == nil) != (mode == "valid") {
-					t.Errorf("%s, %s %d: %s %q, breaks %q: %v", o.ID, mode, seed, p.Request.Target, p.Request.Body, breaks, err)
+					t.Errorf("%s, %s %d: %s %q, breaks %q: %v", o.ID, mode, seed, p.Request.Target, p.Request.Body,
+						breaks, err)
 				}
 			}
 		}

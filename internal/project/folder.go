@@ -86,9 +86,11 @@ func (f *FolderFile) Event(bucket, id, kind, etag string) (*event.Event, error) 
 	if err != nil {
 		return nil, err
 	}
-	object := event.Object{Bucket: bucket, Key: f.Key, Action: event.Created, Size: f.Info.Size(), ContentType: kind, ETag: etag}
+	object := event.Object{Bucket: bucket, Key: f.Key, Action: event.Created, Size: f.Info.Size(), ContentType: kind,
+		ETag: etag}
 	e := object.Event(id, f.Info.ModTime().UTC())
-	e.Extensions = []event.Field{{Name: DataRef, Value: (&url.URL{Scheme: "file", Path: filepath.ToSlash(abs)}).String()}}
+	e.Extensions = []event.Field{{Name: DataRef,
+		Value: (&url.URL{Scheme: "file", Path: filepath.ToSlash(abs)}).String()}}
 	return e, nil
 }
 
@@ -106,12 +108,14 @@ func (l *loader) folder(set *payload.Set, o *object, path string) {
 	case len(files) == 0:
 		l.wrong(o.fields["recording"], "%s: the folder %s has no files", o.at("recording"), set.Origin)
 	case len(files) > mostMade:
-		l.wrong(o.fields["recording"], "%s: the folder %s has %d files; the limit is %d", o.at("recording"), set.Origin, len(files), mostMade)
+		l.wrong(o.fields["recording"], "%s: the folder %s has %d files; the limit is %d", o.at("recording"), set.Origin,
+			len(files), mostMade)
 	}
 	l.folders = append(l.folders, path)
 	for _, f := range files[:min(len(files), mostMade)] {
 		if strings.ContainsFunc(f.Key, unicode.IsControl) || !utf8.ValidString(f.Key) {
-			l.wrong(o.fields["recording"], "%s: %q is not a name for an object: it contains control characters, or is not UTF-8", o.at("recording"), f.Key)
+			l.wrong(o.fields["recording"], "%s: %q is not a name for an object: it contains control characters, or "+
+				"is not UTF-8", o.at("recording"), f.Key)
 			continue
 		}
 		kind, err := f.Kind()

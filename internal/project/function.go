@@ -26,7 +26,8 @@ import (
 // ofVariant are the settings of a function that a variant may change, and
 // ofFunction all of them.
 var (
-	ofVariant = []string{"start", "stop", "build", "prepare", "watch", "needs", "transport", "url", "dir", "env", "env_file", "ready", "path", "deliver", "shape",
+	ofVariant = []string{"start", "stop", "build", "prepare", "watch", "needs", "transport", "url", "dir", "env",
+		"env_file", "ready", "path", "deliver", "shape",
 		"timeout", "start_timeout", "concurrency", "keep_warm", "idle_after", "start_rate", "start_burst", "turn_away",
 		"listen", "connection", "replace", "parked", "memory", "cpu", "package"}
 	ofFunction = append(slices.Clone(ofVariant), "then", "variants")
@@ -110,7 +111,8 @@ func (l *loader) deliver(f *plan.Function, o *object) {
 	case f.Deliver != plan.DeliverShaped && c != nil:
 		l.wrong(c, "%s needs deliver: shaped", o.at("shape"))
 	case f.Deliver == plan.DeliverShaped && c == nil && f.Shape == nil:
-		l.wrong(o.fields["deliver"], "%s: missing template, such as shape: {template: templates/event.tmpl}, or a template with {{ in it", o.at("deliver"))
+		l.wrong(o.fields["deliver"], "%s: missing template, such as shape: {template: templates/event.tmpl}, or a "+
+			"template with {{ in it", o.at("deliver"))
 	case c != nil:
 		f.Shape = l.template(o)
 	}
@@ -153,7 +155,8 @@ func (l *loader) command(o *object, key string, otherwise []string) (args []stri
 	}
 	seq, ok := l.follow(n).(*ast.SequenceNode)
 	if !ok {
-		l.wrong(n, "%s is %s; expected a list, the command and its arguments, such as %s", o.at(key), describe(l.follow(n)), commandExample)
+		l.wrong(n, "%s is %s; expected a list, the command and its arguments, such as %s", o.at(key),
+			describe(l.follow(n)), commandExample)
 		return nil
 	}
 	for i, v := range seq.Values {
@@ -361,7 +364,8 @@ func (l *loader) env(f *plan.Function, o *object) {
 }
 
 // ourNames are the environment variables that every instance is given.
-var ourNames = map[string]string{"PORT": "the port that the instance listens on", "SOCKET": "the Unix socket that the instance listens on"}
+var ourNames = map[string]string{"PORT": "the port that the instance listens on",
+	"SOCKET": "the Unix socket that the instance listens on"}
 
 // SetEnv returns the environment, which is sorted, with one value changed.
 func SetEnv(env []string, name, value string) []string {
@@ -384,7 +388,8 @@ func (l *loader) envFile(f *plan.Function, o *object) {
 	name := o.text("env_file", "")
 	text, err := ReadFile(path, mostProject)
 	if err != nil {
-		l.wrong(o.fields["env_file"], "%s: %s cannot be read: %v%s", o.at("env_file"), name, Cause(err), suggestFile(path))
+		l.wrong(o.fields["env_file"], "%s: %s cannot be read: %v%s", o.at("env_file"), name, Cause(err),
+			suggestFile(path))
 		return
 	}
 	l.files = append(l.files, path)
@@ -406,7 +411,8 @@ func (l *loader) envFile(f *plan.Function, o *object) {
 			value = value[1 : n-1]
 		}
 		if why, ours := ourNames[key]; ours {
-			l.mistakes = append(l.mistakes, Mistake{File: name, Line: at, Text: fmt.Sprintf("%s is set by Night Drill, to %s", key, why)})
+			l.mistakes = append(l.mistakes, Mistake{File: name, Line: at,
+				Text: fmt.Sprintf("%s is set by Night Drill, to %s", key, why)})
 			continue
 		}
 		f.Env = SetEnv(f.Env, key, value)
@@ -459,8 +465,10 @@ func (l *loader) service(name string, all *object) {
 		f.Dir = d
 	}
 	l.env(&f, o)
-	s := plan.Service{Name: name, Dir: f.Dir, Env: f.Env, Start: l.command(o, "start", nil), Stop: l.command(o, "stop", nil),
-		Reset: l.command(o, "reset", nil), StartTimeout: o.duration("start_timeout", DefaultStartTimeout, time.Millisecond), Ready: plan.Ready{By: plan.ReadyRuns}}
+	s := plan.Service{Name: name, Dir: f.Dir, Env: f.Env, Start: l.command(o, "start", nil),
+		Stop:  l.command(o, "stop", nil),
+		Reset: l.command(o, "reset", nil), StartTimeout: o.duration("start_timeout", DefaultStartTimeout,
+			time.Millisecond), Ready: plan.Ready{By: plan.ReadyRuns}}
 	if s.Start == nil && o.fields["start"] == nil {
 		l.wrong(o.node, "%s is missing, such as start: [tide-server, --port, \"5433\"]", o.at("start"))
 	}
@@ -488,7 +496,8 @@ func (l *loader) service(name string, all *object) {
 	case r.fields["http"] != nil:
 		s.Ready = plan.Ready{By: plan.ReadyHTTP, Path: r.text("http", "")}
 		if u, err := url.Parse(s.Ready.Path); err != nil || u.Host == "" {
-			l.wrong(r.fields["http"], "%s: %q is not a URL, such as http://127.0.0.1:5433/health", r.at("http"), s.Ready.Path)
+			l.wrong(r.fields["http"], "%s: %q is not a URL, such as http://127.0.0.1:5433/health", r.at("http"),
+				s.Ready.Path)
 		}
 	default:
 		s.Ready = l.line(r)

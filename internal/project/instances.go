@@ -26,12 +26,14 @@ func (l *loader) limits(o *object, otherwise plan.Limits) plan.Limits {
 			limits.Guaranteed = min(limits.Guaranteed, limits.Max)
 		}
 		if limits.Guaranteed > limits.Max {
-			l.wrong(c.fields["guaranteed"], "%s is %d, but at most %d may be in flight", c.at("guaranteed"), limits.Guaranteed, limits.Max)
+			l.wrong(c.fields["guaranteed"], "%s is %d, but at most %d may be in flight", c.at("guaranteed"),
+				limits.Guaranteed, limits.Max)
 			limits.Guaranteed = 0
 		}
 		limits.PerInstance = c.whole("per_instance", otherwise.PerInstance, 1)
 		if limits.PerInstance > plan.MostPerInstance {
-			l.wrong(c.fields["per_instance"], "%s is %d; it must be at most %d", c.at("per_instance"), limits.PerInstance, plan.MostPerInstance)
+			l.wrong(c.fields["per_instance"], "%s is %d; it must be at most %d", c.at("per_instance"),
+				limits.PerInstance, plan.MostPerInstance)
 			limits.PerInstance = 1
 		}
 	}
@@ -99,12 +101,14 @@ func (l *loader) processes(f *plan.Function, o *object) {
 		f.Socket, f.Fresh = false, false
 		if f.Ready.By != plan.ReadyLine {
 			if f.Ready = (plan.Ready{By: plan.ReadyRuns}); o.fields["ready"] != nil {
-				l.wrong(o.fields["ready"], "%s: it listens on no port, so it is ready when it runs, or when a line of its standard error matches: {line: \"…\"}", o.at("ready"))
+				l.wrong(o.fields["ready"], "%s: it listens on no port, so it is ready when it runs, or when a line "+
+					"of its standard error matches: {line: \"…\"}", o.at("ready"))
 			}
 		}
 	}
 	if f.Transport == plan.Lines && f.Limits.PerInstance > 1 {
-		l.wrong(o.node, "%s is %d, but transport: lines handles one event at a time", o.at("concurrency.per_instance"), f.Limits.PerInstance)
+		l.wrong(o.node, "%s is %d, but transport: lines handles one event at a time", o.at("concurrency.per_instance"),
+			f.Limits.PerInstance)
 	}
 	if f.Transport == plan.OneShot {
 		for _, key := range []string{"ready", "keep_warm", "parked", "idle_after"} {
@@ -112,7 +116,8 @@ func (l *loader) processes(f *plan.Function, o *object) {
 		}
 		f.Ready, f.Parked, f.Limits.KeepWarm = plan.Ready{By: plan.ReadyRuns}, 0, 0
 		if f.Limits.PerInstance > 1 {
-			l.wrong(o.node, "%s is %d, but transport: oneshot has a process for each invocation", o.at("concurrency.per_instance"), f.Limits.PerInstance)
+			l.wrong(o.node, "%s is %d, but transport: oneshot has a process for each invocation",
+				o.at("concurrency.per_instance"), f.Limits.PerInstance)
 		}
 	}
 }
@@ -160,7 +165,8 @@ func (l *loader) resources(f *plan.Function, o *object) {
 	default:
 		cpu, err := strconv.ParseFloat(text, 64)
 		if err != nil || math.IsNaN(cpu) || cpu < 0.01 || cpu > 1024 {
-			l.wrong(n, "%s: %q must be a number of processors from 0.01 to 1024, by_memory or unbounded", o.at("cpu"), text)
+			l.wrong(n, "%s: %q must be a number of processors from 0.01 to 1024, by_memory or unbounded", o.at("cpu"),
+				text)
 			return
 		}
 		f.CPU = cpu
@@ -179,7 +185,8 @@ func (l *loader) changes(d *plan.Drill, o *object) {
 		}
 		at := c.duration("at", last, 0)
 		if at < last {
-			l.wrong(c.fields["at"], "%s is %v, but the change before it is at %v; changes must be in the order of their times", c.at("at"), at, last)
+			l.wrong(c.fields["at"], "%s is %v, but the change before it is at %v; changes must be in the order of "+
+				"their times", c.at("at"), at, last)
 		}
 		last = at
 		before := len(d.Changes)
@@ -194,7 +201,8 @@ func (l *loader) changes(d *plan.Drill, o *object) {
 		l.sharesFit(c.node, path, all, limits)
 		if name := c.text("replace", ""); name != "" {
 			if fn := l.p.FunctionNamed(name); fn < 0 {
-				l.wrong(c.fields["replace"], "%s: unknown function %q%s", c.at("replace"), name, didYouMean(name, l.functionNames()))
+				l.wrong(c.fields["replace"], "%s: unknown function %q%s", c.at("replace"), name,
+					didYouMean(name, l.functionNames()))
 			} else {
 				d.Changes = append(d.Changes, plan.Change{At: at, Function: fn, Limits: limits[fn], Replace: true})
 			}
@@ -309,7 +317,8 @@ func (l *loader) doubtShares(o *object) {
 		if room < l.p.Concurrency {
 			why += fmt.Sprintf(", of which %d are guaranteed to others", l.p.Concurrency-room)
 		}
-		l.doubts = append(l.doubts, l.mistake(o.keys[f.Name], "%s has max %d, but can never exceed %d: %s", o.at(f.Name), f.Limits.Max, room, why))
+		l.doubts = append(l.doubts, l.mistake(o.keys[f.Name], "%s has max %d, but can never exceed %d: %s",
+			o.at(f.Name), f.Limits.Max, room, why))
 	}
 }
 

@@ -16,10 +16,12 @@ func (l *loader) cost(o *object) {
 	if c == nil {
 		return
 	}
-	r := &plan.Rates{Currency: c.text("currency", ""), GiBSecond: c.number("memory"), CPUSecond: c.number("cpu"), Request: c.number("request"),
+	r := &plan.Rates{Currency: c.text("currency", ""), GiBSecond: c.number("memory"), CPUSecond: c.number("cpu"),
+		Request: c.number("request"),
 		RoundUp: c.duration("round_up", 0, 0), AtLeast: c.duration("at_least", 0, 0)}
 	for i, n := range c.list("billed") {
-		if name, ok := l.text(n, fmt.Sprintf("%s[%d]", c.at("billed"), i)); ok && !slices.Contains(plan.BilledPhases, name) {
+		if name, ok := l.text(n, fmt.Sprintf("%s[%d]", c.at("billed"), i)); ok && !slices.Contains(plan.BilledPhases,
+			name) {
 			l.wrong(n, "%s[%d]: %q is not a phase; available: %s", c.at("billed"), i, name, listed(plan.BilledPhases))
 		} else if ok {
 			r.Billed = append(r.Billed, name)
@@ -29,7 +31,8 @@ func (l *loader) cost(o *object) {
 		r.Billed = []string{"start", "invocation"}
 	}
 	if r.GiBSecond == 0 && r.CPUSecond == 0 && r.Request == 0 {
-		l.wrong(c.node, "%s has no rate; give it memory (one GiB for one second), cpu (one processor for one second) or request", c.path)
+		l.wrong(c.node, "%s has no rate; give it memory (one GiB for one second), cpu (one processor for one second) "+
+			"or request", c.path)
 	}
 	l.p.Rates = r
 }

@@ -233,7 +233,8 @@ func (a *API) operation(path, method string, item, of map[string]any, base strin
 			p, place := a.resolved(all[i], fmt.Sprintf("%s/%d", pointer, i))
 			name, _ := p["name"].(string)
 			in, _ := p["in"].(string)
-			if name == "" || seen[in+" "+name] || in == "header" && (strings.EqualFold(name, "accept") || strings.EqualFold(name, "content-type") || strings.EqualFold(name, "authorization")) {
+			if name == "" || seen[in+" "+name] || in == "header" && (strings.EqualFold(name, "accept") ||
+				strings.EqualFold(name, "content-type") || strings.EqualFold(name, "authorization")) {
 				continue
 			}
 			seen[in+" "+name] = true
@@ -298,7 +299,8 @@ func (a *API) operation(path, method string, item, of map[string]any, base strin
 			}
 		}
 		slices.SortFunc(needs, func(a, b any) int { return strings.Compare(a.(string), b.(string)) })
-		schema := map[string]any{"$schema": "https://json-schema.org/draft/2020-12/schema", "type": "object", "properties": properties, "required": needs, "additionalProperties": false}
+		schema := map[string]any{"$schema": "https://json-schema.org/draft/2020-12/schema", "type": "object",
+			"properties": properties, "required": needs, "additionalProperties": false}
 		text, err := json.Marshal(schema)
 		if err == nil && o.Wrong == nil {
 			var g *generate.Generator
@@ -358,7 +360,8 @@ func formOf(kind string) string {
 		return "csv"
 	case strings.HasPrefix(base, "text/"):
 		return "text"
-	case base == "application/octet-stream", strings.HasPrefix(base, "image/"), strings.HasPrefix(base, "audio/"), strings.HasPrefix(base, "video/"):
+	case base == "application/octet-stream", strings.HasPrefix(base, "image/"), strings.HasPrefix(base, "audio/"),
+		strings.HasPrefix(base, "video/"):
 		return "binary"
 	}
 	return ""
@@ -406,7 +409,8 @@ func (o *Operation) Make(mode string, seed, n uint64) (p payload.Payload, breaks
 			return payload.Payload{Request: r}, breaks, nil
 		}
 	}
-	return p, "", fmt.Errorf("%s %s: nothing in it can be violated on its own so that the request shows it, so no broken "+
+	return p, "", fmt.Errorf("%s %s: nothing in it can be violated on its own so that the request shows it, so no "+
+		"broken "+
 		"request can be made", o.Method, o.Path)
 }
 

@@ -14,11 +14,13 @@ import (
 )
 
 // interpreters are programs that are given a file of code.
-var interpreters = regexp.MustCompile(`^(python[0-9.]*|node|nodejs|deno|bun|ruby|perl|php|lua|java|sh|bash|dash|zsh|ksh)$`)
+var interpreters = regexp.MustCompile(
+	`^(python[0-9.]*|node|nodejs|deno|bun|ruby|perl|php|lua|java|sh|bash|dash|zsh|ksh)$`)
 
 var (
 	// codeFiles are the endings of files that interpreters are given.
-	codeFiles = []string{".py", ".mjs", ".cjs", ".js", ".ts", ".mts", ".rb", ".pl", ".php", ".lua", ".java", ".jar", ".sh"}
+	codeFiles = []string{".py", ".mjs", ".cjs", ".js", ".ts", ".mts", ".rb", ".pl", ".php", ".lua", ".java", ".jar",
+		".sh"}
 	// withValue are options of interpreters that are followed by a value.
 	withValue = []string{"-X", "-W", "-r", "--require", "--import", "--loader", "--experimental-loader", "--env-file",
 		"-I"}
@@ -84,5 +86,8 @@ func foreign(path string) string {
 // binfmt_misc).
 func emulated() bool {
 	entries, _ := os.ReadDir("/proc/sys/fs/binfmt_misc")
-	return slices.ContainsFunc(entries, func(e os.DirEntry) bool { return e.Name() != "register" && e.Name() != "status" })
+	return slices.ContainsFunc(entries, func(e os.DirEntry) bool {
+		return e.Name() != "register" &&
+			e.Name() != "status"
+	})
 }

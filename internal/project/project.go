@@ -72,7 +72,8 @@ func Load(ctx context.Context, dir string) (*Loaded, error) {
 	}
 	text, err := ReadFile(filepath.Join(dir, File), mostProject)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%w: %s has no nightdrill.yaml; go to the project's folder or name it with --project DIR, or try nightdrill demo", ErrNoProject, dir)
+		return nil, fmt.Errorf("%w: %s has no nightdrill.yaml; go to the project's folder or name it with --project "+
+			"DIR, or try nightdrill demo", ErrNoProject, dir)
 	} else if err != nil {
 		return nil, fmt.Errorf("%s cannot be read: %w", filepath.Join(given, File), Cause(err))
 	}
@@ -123,7 +124,8 @@ func parse(ctx context.Context, dir string, text []byte) (*Loaded, error) {
 	}
 	switch len(bodies) {
 	case 0:
-		return nil, Mistakes{{File: File, Line: 1, Column: 1, Text: "the file is empty; it must begin with nightdrill: 1"}}
+		return nil, Mistakes{{File: File, Line: 1, Column: 1,
+			Text: "the file is empty; it must begin with nightdrill: 1"}}
 	case 1:
 	default:
 		l.wrong(bodies[1], "a project file is one YAML document; this is a second one")
@@ -177,7 +179,8 @@ type loader struct {
 }
 
 func (l *loader) project(n ast.Node) {
-	o := l.object(n, "", "nightdrill", "project", "concurrency", "chain_steps", "memory_per_cpu", "cost", "runs", "services", "functions", "sources", "payloads", "drills")
+	o := l.object(n, "", "nightdrill", "project", "concurrency", "chain_steps", "memory_per_cpu", "cost", "runs",
+		"services", "functions", "sources", "payloads", "drills")
 	if o.fields["nightdrill"] == nil {
 		l.wrong(n, "nightdrill is missing: the file must begin with nightdrill: 1, its version")
 	} else if v := o.text("nightdrill", ""); v != "1" {
@@ -194,7 +197,8 @@ func (l *loader) project(n ast.Node) {
 	if n := o.fields["memory_per_cpu"]; n != nil {
 		bytes, err := plan.ParseSize(o.text("memory_per_cpu", ""), 1<<50)
 		if l.p.MemoryPerCPU = bytes; err != nil || bytes < leastMemory {
-			l.wrong(n, "memory_per_cpu: %q must be a size of at least 1 MiB, such as 2GiB", o.text("memory_per_cpu", ""))
+			l.wrong(n, "memory_per_cpu: %q must be a size of at least 1 MiB, such as 2GiB",
+				o.text("memory_per_cpu", ""))
 			l.p.MemoryPerCPU = 1 << 30
 		}
 	}
@@ -269,7 +273,8 @@ func (l *loader) functionNames() (names []string) {
 }
 
 func (l *loader) set(name string, all *object) {
-	o := all.child(name, "recording", "broken", "schema", "openapi", "operation", "mode", "seed", "count", "size", "extras",
+	o := all.child(name, "recording", "broken", "schema", "openapi", "operation", "mode", "seed", "count", "size",
+		"extras",
 		"body", "type", "request", "kind", "time", "id", "key", "fits", "expect", "expect_each", "reaches")
 	set := payload.Set{Name: name, Expect: l.expect(o.fields["expect"], o.at("expect"))}
 	skip := o.choice("broken", []string{"refuse", "skip"}, 0) == 1
@@ -319,7 +324,8 @@ func (l *loader) set(name string, all *object) {
 	}
 	text, err := ReadFile(path, mostRecording)
 	if err != nil {
-		l.wrong(o.fields["recording"], "%s: %s cannot be read: %v%s", o.at("recording"), set.Origin, Cause(err), suggestFile(path))
+		l.wrong(o.fields["recording"], "%s: %s cannot be read: %v%s", o.at("recording"), set.Origin, Cause(err),
+			suggestFile(path))
 		return
 	}
 	payloads, mistakes := payload.ReadAs(text, form)
@@ -336,7 +342,8 @@ func (l *loader) set(name string, all *object) {
 			}
 			l.mistakes = append(l.mistakes, found)
 		case i == 20:
-			l.mistakes = append(l.mistakes, Mistake{File: set.Origin, Text: fmt.Sprintf("%d more records are broken", len(mistakes)-20)})
+			l.mistakes = append(l.mistakes, Mistake{File: set.Origin, Text: fmt.Sprintf("%d more records are broken",
+				len(mistakes)-20)})
 		}
 	}
 }
@@ -395,14 +402,17 @@ func (l *loader) made(set *payload.Set, o *object) {
 		l.wrong(o.fields["count"], "%s is %d; it must be at most %d", o.at("count"), count, mostMade)
 		return
 	}
-	as := payload.Made{Set: set.Name, Type: o.text("type", set.Name+".made"), Mode: payload.Modes[o.choice("mode", payload.Modes, 0)], Body: payload.Bodies[o.choice("body", payload.Bodies, 0)]}
+	as := payload.Made{Set: set.Name, Type: o.text("type", set.Name+".made"),
+		Mode: payload.Modes[o.choice("mode", payload.Modes, 0)],
+		Body: payload.Bodies[o.choice("body", payload.Bodies, 0)]}
 	if r := o.child("request", "method", "path"); r != nil {
 		as.Method, as.Target = r.text("method", "POST"), r.text("path", "/")
 		if n := o.keys["type"]; n != nil {
 			l.wrong(n, "%s makes events, but request makes HTTP requests", o.at("type"))
 		}
 		if as.Method != strings.ToUpper(as.Method) || as.Method == "" {
-			l.wrong(r.fields["method"], "%s: methods must be in capitals: %s", r.at("method"), strings.ToUpper(as.Method))
+			l.wrong(r.fields["method"], "%s: methods must be in capitals: %s", r.at("method"),
+				strings.ToUpper(as.Method))
 		}
 		if !strings.HasPrefix(as.Target, "/") {
 			l.wrong(r.fields["path"], "%s: %q must begin with /", r.at("path"), as.Target)
@@ -418,7 +428,8 @@ func (l *loader) made(set *payload.Set, o *object) {
 		l.wrong(o.fields["schema"], "%s: %s cannot be satisfied: %v", o.at("schema"), set.Origin, err)
 		return
 	} else if err != nil {
-		l.wrong(o.fields["schema"], "%s: %s cannot be read: %v%s", o.at("schema"), set.Origin, Cause(err), suggestFile(path))
+		l.wrong(o.fields["schema"], "%s: %s cannot be read: %v%s", o.at("schema"), set.Origin, Cause(err),
+			suggestFile(path))
 		return
 	}
 	size, err := Bytes(o.text("size", ""))
@@ -428,7 +439,8 @@ func (l *loader) made(set *payload.Set, o *object) {
 	g.Size(size)
 	g.Extras(o.choice("extras", []string{"false", "true"}, 0) == 1)
 	set.Fits, set.FitsName = g.Validator(), set.Origin
-	set.Maker = &payload.Maker{Mode: as.Mode, Seed: seed, Outline: g.Outline(), Make: func(mode string, seed, n uint64) (p payload.Payload, breaks string, err error) {
+	set.Maker = &payload.Maker{Mode: as.Mode, Seed: seed, Outline: g.Outline(), Make: func(mode string, seed,
+		n uint64) (p payload.Payload, breaks string, err error) {
 		how := as
 		how.Mode = mode
 		data, breaks, err := how.Make(g, seed, n)
@@ -485,7 +497,8 @@ func (l *loader) described(set *payload.Set, o *object) {
 		l.wrong(o.fields["openapi"], "%s: %v", o.at("openapi"), errors.Join(left...))
 		return
 	}
-	set.Maker = &payload.Maker{Mode: mode, Seed: seed, Make: func(mode string, seed, n uint64) (payload.Payload, string, error) {
+	set.Maker = &payload.Maker{Mode: mode, Seed: seed, Make: func(mode string, seed, n uint64) (payload.Payload, string,
+		error) {
 		return operations[n%uint64(len(operations))].Make(mode, seed, n/uint64(len(operations)))
 	}}
 	for i := range uint64(count) {
@@ -556,7 +569,8 @@ func (l *loader) expectEach(set *payload.Set, o *object) {
 	if each := o.fields["expect_each"]; each != nil {
 		values := mapping(l.follow(each))
 		if values == nil {
-			l.wrong(each, "%s is %s; expected a mapping of payload numbers to expectations, such as {3: {status: 404}}", o.at("expect_each"), describe(l.follow(each)))
+			l.wrong(each, "%s is %s; expected a mapping of payload numbers to expectations, such as {3: {status: 404}}",
+				o.at("expect_each"), describe(l.follow(each)))
 			return
 		}
 		for _, v := range values {
@@ -566,7 +580,8 @@ func (l *loader) expectEach(set *payload.Set, o *object) {
 			if err == nil && n >= 1 && n <= len(set.Payloads) {
 				set.Payloads[n-1].Expect = x
 			} else if len(set.Payloads) > 0 {
-				l.wrong(v.Key, "%s: %s has payloads 1 to %d, not %s", o.at("expect_each"), set.Name, len(set.Payloads), key)
+				l.wrong(v.Key, "%s: %s has payloads 1 to %d, not %s", o.at("expect_each"), set.Name, len(set.Payloads),
+					key)
 			}
 		}
 	}
@@ -576,7 +591,8 @@ func (l *loader) expectEach(set *payload.Set, o *object) {
 			if at == nil {
 				at = o.fields["expect_each"]
 			}
-			l.wrong(at, "%s: payload %d of %s was recorded without a reply, so the recorded reply cannot be expected", o.at("expect"), n+1, set.Name)
+			l.wrong(at, "%s: payload %d of %s was recorded without a reply, so the recorded reply cannot be expected",
+				o.at("expect"), n+1, set.Name)
 			return
 		}
 	}
@@ -610,7 +626,8 @@ func (l *Loaded) Payload(name string) (*payload.Payload, error) {
 	}
 	if set == nil {
 		name, _, _ = strings.Cut(name, "#")
-		return nil, fmt.Errorf("no payload set %q%s; available: %s", name, didYouMean(name, l.setNames()), listed(l.setNames()))
+		return nil, fmt.Errorf("no payload set %q%s; available: %s", name, didYouMean(name, l.setNames()),
+			listed(l.setNames()))
 	}
 	return &set.Payloads[n-1], nil
 }
@@ -675,7 +692,8 @@ func (l *loader) drill(name string, all *object) {
 		l.feed(&d, n, fmt.Sprintf("%s[%d]", o.at("feeds"), i))
 	}
 	if len(o.list("feeds")) == 0 {
-		l.wrong(o.node, "%s is missing: a drill needs at least one feed, such as {source: fares, payloads: fare-requests, arrive: [{steady: 20/s, for: 10s}]}", o.at("feeds"))
+		l.wrong(o.node, "%s is missing: a drill needs at least one feed, such as {source: fares, payloads: "+
+			"fare-requests, arrive: [{steady: 20/s, for: 10s}]}", o.at("feeds"))
 	}
 	l.eachFunction(o.child("limits"), func(fn int, under *object, name string) {
 		d.Limits[fn] = l.limitsFor(fn, under, name, d.Limits[fn])
@@ -700,7 +718,8 @@ func (l *loader) drill(name string, all *object) {
 		case (b.Of == "source" || b.Of == "chain") && l.p.SourceNamed(b.Name) < 0:
 			l.wrong(n, "budget %q: unknown source %q%s", text, b.Name, didYouMean(b.Name, l.sourceNames()))
 		case b.Kind == "cost" && l.p.Rates == nil:
-			l.wrong(n, "budget %q: the project has no rates; add a cost, such as cost: {currency: EUR, memory: 0.00002}", text)
+			l.wrong(n, "budget %q: the project has no rates; add a cost, such as cost: {currency: EUR, memory: "+
+				"0.00002}", text)
 		default:
 			d.Budgets = append(d.Budgets, plan.Budget{Text: text})
 		}
@@ -713,7 +732,8 @@ func (l *loader) feed(d *plan.Drill, n ast.Node, path string) {
 	f := plan.Feed{Source: -1, Set: -1}
 	if name := o.need("source", "fares"); name != "" {
 		if f.Source = l.p.SourceNamed(name); f.Source < 0 {
-			l.wrong(o.fields["source"], "%s: unknown source %q%s", o.at("source"), name, didYouMean(name, l.sourceNames()))
+			l.wrong(o.fields["source"], "%s: unknown source %q%s", o.at("source"), name,
+				didYouMean(name, l.sourceNames()))
 		}
 	}
 	ofSchedule := f.Source >= 0 && l.p.Sources[f.Source].Kind == plan.Schedule
@@ -721,14 +741,17 @@ func (l *loader) feed(d *plan.Drill, n ast.Node, path string) {
 		if name := o.need("payloads", "fare-requests"); name != "" {
 			f.Set = l.p.SetNamed(name)
 			if f.Set < 0 {
-				l.wrong(o.fields["payloads"], "%s: unknown payload set %q%s", o.at("payloads"), name, didYouMean(name, l.setNames()))
+				l.wrong(o.fields["payloads"], "%s: unknown payload set %q%s", o.at("payloads"), name,
+					didYouMean(name, l.setNames()))
 			}
 		}
 	}
 	f.Faults = l.faults(o)
 	if f.Source >= 0 && f.Faults.DropAck > 0 {
 		if src := &l.p.Sources[f.Source]; src.Kind == plan.Queue && src.Lease > d.Settle {
-			l.doubts = append(l.doubts, l.mistake(o.fields["faults"], "%s.drop_ack: an event whose acknowledgement %s does not receive is delivered again after its lease, %v, but the drill ends %v after its last arrival; set settle: %v, or a shorter lease",
+			l.doubts = append(l.doubts, l.mistake(o.fields["faults"],
+				"%s.drop_ack: an event whose acknowledgement %s does not receive is delivered again after its lease, "+
+					"%v, but the drill ends %v after its last arrival; set settle: %v, or a shorter lease",
 				o.at("faults"), src.Name, src.Lease, d.Settle, src.Lease+5*time.Second))
 		}
 	}
@@ -746,7 +769,8 @@ func (l *loader) feed(d *plan.Drill, n ast.Node, path string) {
 		return
 	}
 	if k := o.keys["clock"]; k != nil && f.Source >= 0 {
-		l.wrong(k, "%s is for sources of kind schedule; %s is of kind %s", o.at("clock"), l.p.Sources[f.Source].Name, l.p.Sources[f.Source].Kind)
+		l.wrong(k, "%s is for sources of kind schedule; %s is of kind %s", o.at("clock"), l.p.Sources[f.Source].Name,
+			l.p.Sources[f.Source].Kind)
 	}
 	phases := []ast.Node{}
 	if a := o.fields["arrive"]; a == nil {
@@ -761,7 +785,8 @@ func (l *loader) feed(d *plan.Drill, n ast.Node, path string) {
 			f.Phases = append(f.Phases, phase)
 			if phase.Pattern == arrival.Recorded && f.Set >= 0 {
 				if _, missing, ok := l.p.Sets[f.Set].Offsets(); !ok {
-					l.wrong(p, "%s[%d]: payload %d of %s has no recorded time, so it cannot arrive as recorded", o.at("arrive"), i, missing+1, l.p.Sets[f.Set].Name)
+					l.wrong(p, "%s[%d]: payload %d of %s has no recorded time, so it cannot arrive as recorded",
+						o.at("arrive"), i, missing+1, l.p.Sets[f.Set].Name)
 				}
 			}
 		}
@@ -772,13 +797,15 @@ func (l *loader) feed(d *plan.Drill, n ast.Node, path string) {
 	src, set := &l.p.Sources[f.Source], &l.p.Sets[f.Set]
 	if len(set.Payloads) > 0 && (set.Payloads[0].Request != nil) != (src.Kind == plan.HTTP) {
 		what := map[bool]string{true: "HTTP requests", false: "events"}
-		l.wrong(o.fields["payloads"], "%s: %s contains %s, but %s is a source of kind %s", o.at("payloads"), set.Name, what[set.Payloads[0].Request != nil], src.Name, src.Kind)
+		l.wrong(o.fields["payloads"], "%s: %s contains %s, but %s is a source of kind %s", o.at("payloads"), set.Name,
+			what[set.Payloads[0].Request != nil], src.Name, src.Kind)
 		return
 	}
 	if f.Retained = o.whole("retained", 0, 0); f.Retained > 0 && src.Kind != plan.Stream {
 		l.wrong(o.keys["retained"], "%s is for sources of kind stream, which keep their records", o.at("retained"))
 	} else if f.Retained > len(set.Payloads) && len(set.Payloads) > 0 {
-		l.wrong(o.fields["retained"], "%s is %d, but %s has %d payloads", o.at("retained"), f.Retained, set.Name, len(set.Payloads))
+		l.wrong(o.fields["retained"], "%s is %d, but %s has %d payloads", o.at("retained"), f.Retained, set.Name,
+			len(set.Payloads))
 	}
 	d.Feeds = append(d.Feeds, f)
 }
@@ -817,7 +844,8 @@ func (l *loader) phase(n ast.Node, path string) (arrival.Phase, bool) {
 	case timed:
 		p.For = o.duration("for", time.Second, time.Nanosecond)
 		if events := p.Expected(); events > mostEvents {
-			l.wrong(n, "%s would produce %.0f events, and a run keeps each of them; the limit of one phase is %d", path, events,
+			l.wrong(n, "%s would produce %.0f events, and a run keeps each of them; the limit of one phase is %d", path,
+				events,
 				mostEvents)
 		}
 	}
@@ -846,7 +874,8 @@ func (l *loader) pattern(p *arrival.Phase, o *object, key string) {
 		c := o.child(key, "speed")
 		if s := c.text("speed", "1"); c.fields["speed"] != nil {
 			if _, err := fmt.Sscan(s, &p.Speed); err != nil || p.Speed < 0.001 || p.Speed > 1e6 {
-				l.wrong(c.fields["speed"], "%s: %q must be a factor from 0.001 to 1000000; 2 is twice as fast", c.at("speed"), s)
+				l.wrong(c.fields["speed"], "%s: %q must be a factor from 0.001 to 1000000; 2 is twice as fast",
+					c.at("speed"), s)
 				p.Speed = 1
 			}
 		}

@@ -132,34 +132,44 @@ func TestAGoodFileIsResolved(t *testing.T) {
 		t.Fatal(err)
 	}
 	q := &l.Functions[0]
-	if q.Limits != (plan.Limits{Max: 8, PerInstance: 2, KeepWarm: 1, IdleAfter: 45 * time.Second, StartEvery: 200 * time.Millisecond, StartBurst: 2}) || q.Timeout != 4*time.Second {
+	if q.Limits != (plan.Limits{Max: 8, PerInstance: 2, KeepWarm: 1, IdleAfter: 45 * time.Second,
+		StartEvery: 200 * time.Millisecond, StartBurst: 2}) || q.Timeout != 4*time.Second {
 		t.Errorf("quote has %+v", q)
 	}
 	if got := strings.Join(q.Env, " "); got != "DECKS=3 FARES=data/fares.json HARBOUR=Skerry Holm" {
 		t.Errorf("environment %q", got)
 	}
 	v := &q.Variants[0]
-	if v.Name != "quote@local" || v.Start[1] != "run.sh" || v.Limits.Max != 1 || v.Limits.KeepWarm != 0 || v.Timeout != q.Timeout ||
-		strings.Join(v.Env, " ") != "DECKS=4 FARES=data/fares.json HARBOUR=Skerry Holm" || strings.Join(v.Watch, " ") != "run.sh" || v.Build == nil {
+	if v.Name != "quote@local" || v.Start[1] != "run.sh" || v.Limits.Max != 1 || v.Limits.KeepWarm != 0 ||
+		v.Timeout != q.Timeout ||
+		strings.Join(v.Env, " ") != "DECKS=4 FARES=data/fares.json HARBOUR=Skerry Holm" ||
+		strings.Join(v.Watch, " ") != "run.sh" || v.Build == nil {
 		t.Errorf("its variant has %+v", v)
 	}
-	if v := &q.Variants[1]; !v.Socket || !v.Fresh || v.Parked != 2 || v.Memory != 128<<20 || v.CPU != 0.0625 || v.Limits.StartEvery != 0 ||
+	if v := &q.Variants[1]; !v.Socket || !v.Fresh || v.Parked != 2 || v.Memory != 128<<20 || v.CPU != 0.0625 ||
+		v.Limits.StartEvery != 0 ||
 		q.CPU != 0.25 || q.Replace != plan.SideBySide {
 		t.Errorf("its small variant has %+v, it %+v", v, q)
 	}
-	if c, b := &l.Functions[2], &l.Functions[3]; c.Transport != plan.Lines || c.Ready.By != plan.ReadyLine || b.Transport != plan.OneShot || !b.Limits.TurnAway {
+	if c, b := &l.Functions[2], &l.Functions[3]; c.Transport != plan.Lines || c.Ready.By != plan.ReadyLine ||
+		b.Transport != plan.OneShot || !b.Limits.TurnAway {
 		t.Errorf("without a port there are %+v and %+v", c, b)
 	}
-	if v := &q.Variants[2]; v.Transport != plan.Attach || v.Address != "127.0.0.1:9000" || v.Start != nil || v.Limits.Instances() != 1 {
+	if v := &q.Variants[2]; v.Transport != plan.Attach || v.Address != "127.0.0.1:9000" || v.Start != nil ||
+		v.Limits.Instances() != 1 {
 		t.Errorf("its attached variant has %+v", v)
 	}
-	if x := l.Sets[0].Expect; x == nil || len(x.Check(&payload.Payload{}, 200, []byte(`{"cents":450}`))) != 2 || x.Check(&payload.Payload{}, 404, []byte(`{"cents":451}`))[1].Held {
+	if x := l.Sets[0].Expect; x == nil || len(x.Check(&payload.Payload{}, 200, []byte(`{"cents":450}`))) != 2 ||
+		x.Check(&payload.Payload{}, 404, []byte(`{"cents":451}`))[1].Held {
 		t.Errorf("expectations %+v", x)
 	}
-	if made := l.Sets[2].Payloads; len(made) != 20 || made[4].Event.ID != "scans-made-7-5" || made[4].Event.Type != "scans-made.made" || !strings.Contains(string(made[4].Event.Data), `"pass":"BF-`) {
+	if made := l.Sets[2].Payloads; len(made) != 20 || made[4].Event.ID != "scans-made-7-5" ||
+		made[4].Event.Type != "scans-made.made" || !strings.Contains(string(made[4].Event.Data), `"pass":"BF-`) {
 		t.Errorf("made events %+v", made)
 	}
-	if made := l.Sets[3].Payloads; len(made) != 3 || made[0].Label() != "POST /scan" || strings.HasPrefix(string(made[0].Request.Body), `{"pass":"BF-`) && strings.HasSuffix(string(made[0].Request.Body), `"}`) && len(made[0].Request.Body) == 18 {
+	if made := l.Sets[3].Payloads; len(made) != 3 || made[0].Label() != "POST /scan" ||
+		strings.HasPrefix(string(made[0].Request.Body), `{"pass":"BF-`) &&
+			strings.HasSuffix(string(made[0].Request.Body), `"}`) && len(made[0].Request.Body) == 18 {
 		t.Errorf("made requests %+v", made)
 	}
 	s := &l.Sources[1]
@@ -167,12 +177,15 @@ func TestAGoodFileIsResolved(t *testing.T) {
 		t.Errorf("scans has %+v", s)
 	}
 	m := l.Functions[1].Then
-	if len(m) != 3 || m[0].To != 1 || m[0].Status[1] != (plan.StatusRange{From: 200, To: 299}) || m[0].Values[0].At != "/ok" || m[1].Method != "GET" || m[2].Objects == nil {
+	if len(m) != 3 || m[0].To != 1 || m[0].Status[1] != (plan.StatusRange{From: 200, To: 299}) ||
+		m[0].Values[0].At != "/ok" || m[1].Method != "GET" || m[2].Objects == nil {
 		t.Errorf("manifest sends on %+v", m)
 	}
 	c, vessels, n := &l.Sources[3], &l.Sources[4], &l.Sources[5]
-	if c.Bucket != "holds" || c.Poll != 2*time.Second || c.Wires[0].When.Key != "manifests/*.csv" || vessels.Partitions != 8 || vessels.Key != "/vessel" || vessels.OnFailure != plan.Split || !vessels.FromNew ||
-		len(n.Times) != 1 || n.Times[0].Zone.String() != "Europe/Lisbon" || n.WhileRunning != plan.Wait || !n.CatchUp || n.Attempts != 1 {
+	if c.Bucket != "holds" || c.Poll != 2*time.Second || c.Wires[0].When.Key != "manifests/*.csv" ||
+		vessels.Partitions != 8 || vessels.Key != "/vessel" || vessels.OnFailure != plan.Split || !vessels.FromNew ||
+		len(n.Times) != 1 || n.Times[0].Zone.String() != "Europe/Lisbon" || n.WhileRunning != plan.Wait || !n.CatchUp ||
+		n.Attempts != 1 {
 		t.Errorf("sources %+v %+v %+v", c, vessels, n)
 	}
 	d := l.DrillNamed("friday-evening")
@@ -183,15 +196,19 @@ func TestAGoodFileIsResolved(t *testing.T) {
 		t.Errorf("faults %+v", f)
 	}
 	d.Feeds = d.Feeds[2:]
-	if d.Limits[0].Max != 4 || d.Limits[0].PerInstance != 2 || d.Limits[4].Max != 10 || d.Concurrency != 20 || d.Seed != 7 || len(d.Budgets) != 2 {
+	if d.Limits[0].Max != 4 || d.Limits[0].PerInstance != 2 || d.Limits[4].Max != 10 || d.Concurrency != 20 ||
+		d.Seed != 7 || len(d.Budgets) != 2 {
 		t.Errorf("the drill has %+v", d)
 	}
-	if c := d.Changes; len(c) != 5 || c[0].Concurrency != 12 || !c[1].Limits.TurnAway || c[1].Limits.Max != 4 || c[2].Function != 2 || c[3].Limits.TurnAway ||
+	if c := d.Changes; len(c) != 5 || c[0].Concurrency != 12 || !c[1].Limits.TurnAway || c[1].Limits.Max != 4 ||
+		c[2].Function != 2 || c[3].Limits.TurnAway ||
 		c[3].Limits.StartRate() != "1.5/s" || !c[4].Replace || c[4].At != 4*time.Second {
 		t.Errorf("changes %+v", c)
 	}
 	cold, starts := l.ColdPlan(l.DrillNamed("starts"))
-	if len(cold.Functions) != 2 || cold.Functions[1].Name != "quote@small" || cold.Functions[1].Dropped || cold.Sources[1].Wires[0].To != 1 || len(starts.Feeds) != 2 { // both are started ahead
+	// both are started ahead
+	if len(cold.Functions) != 2 || cold.Functions[1].Name != "quote@small" || cold.Functions[1].Dropped ||
+		cold.Sources[1].Wires[0].To != 1 || len(starts.Feeds) != 2 {
 		t.Errorf("a plan of cold starts %+v, %+v", cold.Functions, starts)
 	}
 	if p := d.Feeds[1].Phases; len(p) != 4 || p[1].To != (arrival.Rate{Events: 25, Per: 10 * time.Second}) {
@@ -208,7 +225,8 @@ func TestCostRunsAndPackages(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if want := (plan.Rates{Currency: "EUR", GiBSecond: 0.00002, Request: 0.002, RoundUp: time.Millisecond, Billed: []string{"start", "invocation"}}); l.Rates == nil || !reflect.DeepEqual(*l.Rates, want) {
+	if want := (plan.Rates{Currency: "EUR", GiBSecond: 0.00002, Request: 0.002, RoundUp: time.Millisecond,
+		Billed: []string{"start", "invocation"}}); l.Rates == nil || !reflect.DeepEqual(*l.Rates, want) {
 		t.Errorf("rates %+v, want %+v", l.Rates, want)
 	}
 	if want := (plan.Keeping{Runs: 50, For: 30 * 24 * time.Hour, Bytes: 500 << 20}); l.Keep != want {
@@ -221,12 +239,15 @@ func TestCostRunsAndPackages(t *testing.T) {
 	if c := l.DrillNamed("starts").Cold; c.N != 12 || c.Warm != 40 {
 		t.Errorf("%+v", c)
 	}
-	if l, err = Load(t.Context(), write(t, strings.Replace(good, ", billed: [start, invocation]", "", 1))); err != nil || !slices.Equal(l.Rates.Billed, []string{"start", "invocation"}) {
+	if l, err = Load(t.Context(), write(t, strings.Replace(good, ", billed: [start, invocation]", "",
+		1))); err != nil || !slices.Equal(l.Rates.Billed, []string{"start", "invocation"}) {
 		t.Errorf("billed by default: %+v, %v", l.Rates, err)
 	}
 	// a budget on cost wants rates
-	without := strings.Replace(strings.Replace(good, "cost: {currency: EUR, memory: 0.00002, request: 0.002, round_up: 1ms, billed: [start, invocation]}\n", "", 1), "- source scans failed == 0", "- project cost < 1", 1)
-	if _, err := Load(t.Context(), write(t, without)); err == nil || !strings.Contains(err.Error(), "the project has no rates; add a cost") {
+	without := strings.Replace(strings.Replace(good, "cost: {currency: EUR, memory: 0.00002, request: 0.002, "+
+		"round_up: 1ms, billed: [start, invocation]}\n", "", 1), "- source scans failed == 0", "- project cost < 1", 1)
+	if _, err := Load(t.Context(), write(t, without)); err == nil || !strings.Contains(err.Error(),
+		"the project has no rates; add a cost") {
 		t.Error(err)
 	}
 }
@@ -238,7 +259,8 @@ var mistakes = []struct {
 	form           bool
 }{
 	{"nightdrill: 1", "nightdrill: 2", `:2:13: nightdrill: this program supports file version 1`, true},
-	{"    timeout: 4s", "    timeuot: 4s", `:21:5: unknown setting functions.quote.timeuot; did you mean timeout?`, true},
+	{"    timeout: 4s", "    timeuot: 4s", `:21:5: unknown setting functions.quote.timeuot; did you mean timeout?`,
+		true},
 	{"timeout: 4s", "timeout: 4 seconds", `:21:14: functions.quote.timeout: "4 seconds" is not a duration`, true},
 	{"start: [sh]", "start: [hs-missing-command]", `not found on the PATH`, false},
 	{"start: [sh]", "start: sh", `functions.boarding.start is "sh"; expected a list`, true},
@@ -249,7 +271,8 @@ var mistakes = []struct {
 	{"{to: boarding}", "{to: bording}", `unknown function "bording"; did you mean boarding?`, false},
 	{"{to: quote}]", "{to: quote, wehn: {}}]", "did you mean when?", true},
 	{`"/quote/{crossing}"`, `"quote"`, "must begin with /", false},
-	{"max: 8, per_instance: 2}", "max: 30, guaranteed: 25}", "the functions' guaranteed shares add up to 25, but the project's concurrency is 24", false},
+	{"max: 8, per_instance: 2}", "max: 30, guaranteed: 25}", "the functions' guaranteed shares add up to 25, but the " +
+		"project's concurrency is 24", false},
 	{"lease: 20s", "lease: 20s, max_age: old", `"old" is not a duration`, true},
 	{"wait: 250ms", "wait: 250ms, backoff: 1s", "not a setting of a source of kind http", true},
 	{"lease: 20s", "lease: 5s", "longer than the timeout", false},
@@ -260,13 +283,15 @@ var mistakes = []struct {
 		"would produce 60000000 events, and a run keeps each of them; the limit of one phase is 10000000", false},
 	{"lease: 20s", "lease: 20s}\n  own: {kind: storage, folder: .",
 		"contains the project file or .nightdrill, which uploads could then replace", false},
-	{"lease: 20s", "lease: 20s}\n  own: {kind: storage, folder: .nightdrill/x", "contains the project file or .nightdrill",
+	{"lease: 20s", "lease: 20s}\n  own: {kind: storage, folder: .nightdrill/x",
+		"contains the project file or .nightdrill",
 		false},
 	{"wait: 250ms", "lease: 3s", "not a setting of a source of kind http", true},
 	{"recording: fares.har", "recording: fares.hra", "did you mean fares.har?", false},
 	{"recording: fares.har", "recording: ../fares.har", "leaves the project's folder", false},
 	{", broken: skip", "", "scans.ndjson:2: not valid JSON", false},
-	{"{source: scans, payloads: boarding-scans,", "{source: scans, payloads: fare-requests,", "contains HTTP requests, but scans is a source of kind queue", false},
+	{"{source: scans, payloads: boarding-scans,", "{source: scans, payloads: fare-requests,",
+		"contains HTTP requests, but scans is a source of kind queue", false},
 	{"{poisson: 40/s, for: 12s}", "{poisson: 40, for: 12s}", `"40" is not a rate`, true},
 	{"{poisson: 40/s, for: 12s}", "{poisson: 40/s}", "missing duration", true},
 	{"{poisson: 40/s, for: 12s}", "{poisson: 40/s, steady: 2/s, for: 12s}", "a phase has one pattern", true},
@@ -311,20 +336,28 @@ var mistakes = []struct {
 	{"{recording: fares.har, expect", "{recording: fares.har, kind: tape, expect", "tape", true},
 	{"{recording: fares.har, expect", "{recording: fares.har, time: at, expect", "is not a JSON Pointer", true},
 	{"{recording: fares.har, expect", "{recording: fares.har, fits: none.json, expect", "none.json", false},
-	{"{recording: fares.har, expect", "{recording: fares.har, expect_each: {99: {status: 200}}, expect", "has payloads 1 to", false},
-	{"{recording: fares.har, expect", "{recording: fares.har, expect_each: [1], expect", "expected a mapping of payload numbers", true},
-	{"{recording: fares.har, expect", "{recording: fares.har, expect_each: {1: {stauts: 200}}, expect", "did you mean status?", true},
+	{"{recording: fares.har, expect", "{recording: fares.har, expect_each: {99: {status: 200}}, expect",
+		"has payloads 1 to", false},
+	{"{recording: fares.har, expect", "{recording: fares.har, expect_each: [1], expect",
+		"expected a mapping of payload numbers", true},
+	{"{recording: fares.har, expect", "{recording: fares.har, expect_each: {1: {stauts: 200}}, expect",
+		"did you mean status?", true},
 	{"status: 200", "recorded: true", "was recorded without a reply", false},
-	{"scans-made: {", "crates: {recording: crates}\n  scans-made: {", `payloads.crates.recording: "a\nb.csv" is not a name for an object`, false},
-	{"scans-made: {", "crates: {recording: crates, kind: json}\n  scans-made: {", "payloads.crates.kind cannot be used with a folder", false},
+	{"scans-made: {", "crates: {recording: crates}\n  scans-made: {",
+		`payloads.crates.recording: "a\nb.csv" is not a name for an object`, false},
+	{"scans-made: {", "crates: {recording: crates, kind: json}\n  scans-made: {",
+		"payloads.crates.kind cannot be used with a folder", false},
 	{"scans-made: {", "crates: {recording: hold}\n  scans-made: {", "the folder hold has no files", false},
 	{"deliver: structured", "deliver: shaped", "missing template", false},
 	{"deliver: structured", "deliver: structured, shape: {template: x}", "needs deliver: shaped", false},
 	{"deliver: structured", "deliver: shaped, shape: {template: none.tmpl}", "none.tmpl cannot be read", false},
 	{"deliver: structured", "deliver: shaped, shape: {template: '{{.ID'}", "unclosed action", false},
-	{"boarding: {start: [sh]", "boarding: {start: [sh], then: [{to: scans}]", "functions.boarding.then: replies go round in an endless circle: boarding → boarding", false},
-	{"    needs: [tides-db]", "    then: [{to: fares, request: {method: GET, path: /quote/x}}]\n    needs: [tides-db]", "functions.quote.then: replies go round in an endless circle: quote → quote", false},
-	{"boarding: {start: [sh]", "boarding: {start: [sh], then: [{to: vessels, type: brackwater.seen}]", "round in an endless circle: boarding → boarding", false},
+	{"boarding: {start: [sh]", "boarding: {start: [sh], then: [{to: scans}]",
+		"functions.boarding.then: replies go round in an endless circle: boarding → boarding", false},
+	{"    needs: [tides-db]", "    then: [{to: fares, request: {method: GET, path: /quote/x}}]\n    needs: [tides-db]",
+		"functions.quote.then: replies go round in an endless circle: quote → quote", false},
+	{"boarding: {start: [sh]", "boarding: {start: [sh], then: [{to: vessels, type: brackwater.seen}]",
+		"round in an endless circle: boarding → boarding", false},
 	{"15 2 * * *", "15 2 31 2 *", "can never fire", false},
 	{"15 2 * * *", "15 25 * * *", "the hour", false},
 	{"Europe/Lisbon", "Europe/Brackwater", "is not a time zone", false},
@@ -334,11 +367,14 @@ var mistakes = []struct {
 	{"poll: 2s", "notify: poll", "missing interval", false},
 	{"bucket: holds", "bucket: ../holds", "is not a name for a bucket", true},
 	{"key: \"manifests/*.csv\"", "bucket: hold", "could never take anything", false},
-	{"key: \"manifests/*.csv\"", "attributes: {type: storage.object.removed}", "and the action created or overwritten", false},
+	{"key: \"manifests/*.csv\"", "attributes: {type: storage.object.removed}", "and the action created or overwritten",
+		false},
 	{"key: \"manifests/*.csv\"", "key: \"manifests/[\"", "is not a pattern", false},
 	{"action: [created", "action: [crated", "did you mean created?", true},
-	{"key: \"manifests/*.csv\"", "method: GET", "of kind storage have conditions on bucket, key, action, attributes", true},
-	{"{to: quote}]", "{to: quote, when: {method: GET, path: /quote/north}}]", "sources.fares.wires[1]: no event ever reaches GET /quote/north here", false},
+	{"key: \"manifests/*.csv\"", "method: GET", "of kind storage have conditions on bucket, key, action, attributes",
+		true},
+	{"{to: quote}]", "{to: quote, when: {method: GET, path: /quote/north}}]",
+		"sources.fares.wires[1]: no event ever reaches GET /quote/north here", false},
 	{"partitions: 8", "partitions: 2000", "it must be at most 1024", true},
 	{"key: /vessel", "key: Vessel", "must be a JSON Pointer", false},
 	{"on_failure: split", "on_failure: halve", "must be one of skip, split", true},
@@ -353,7 +389,8 @@ var mistakes = []struct {
 	{"in: 20s", "speed: fast", "must be a factor", false},
 	{"in: 20s", "in: 20s, speed: 9", "mean the same", false},
 	{"from: \"2026-03-28 22:00\"", "from: tonight", "is not a time", false},
-	{"{source: nightly, clock: {from: \"2026-03-28 22:00\", for: 10h, in: 20s}}", "{source: nightly, arrive: once}", "come from its clock", false},
+	{"{source: nightly, clock: {from: \"2026-03-28 22:00\", for: 10h, in: 20s}}", "{source: nightly, arrive: once}",
+		"come from its clock", false},
 	{"{to: cargo, key", "{to: nightly, key", "is a schedule", false},
 	{"{to: fares, request", "{to: scans, request", "is for a source of kind http", false},
 	{"{to: cargo, key: \"done/{{.ID}}\"}", "{to: cargo, key: \"done/{{.ID\"}", "unclosed action", false},
@@ -378,8 +415,10 @@ var mistakes = []struct {
 	{"transport: oneshot,", "transport: oneshot, keep_warm: 1,", "none before or after it", false},
 	{"transport: attach, url", "transport: attach, memory: 64MiB, url", "is started elsewhere", false},
 	{"{at: 4s, limits", "{at: 1s, limits", "in the order of their times", false},
-	{"clerk: {keep_warm: 1}", "clerk: {concurrency: {per_instance: 2}}", "transport: lines handles one event at a time", false},
-	{"limits: {quote: {concurrency: {max: 4}}}", "limits: {bell: {keep_warm: 1}}", "has a process for each invocation", false},
+	{"clerk: {keep_warm: 1}", "clerk: {concurrency: {per_instance: 2}}", "transport: lines handles one event at a time",
+		false},
+	{"limits: {quote: {concurrency: {max: 4}}}", "limits: {bell: {keep_warm: 1}}", "has a process for each invocation",
+		false},
 	{"clerk: {keep_warm: 1}", "clerc: {keep_warm: 1}", "did you mean clerk?", false},
 	{"concurrency: 12,", "concurrency: 12, replaces: quote,", "did you mean replace?", true},
 	{"of: [quote, quote@small]", "of: [quote@smal]", "did you mean quote@small?", false},
@@ -418,7 +457,8 @@ func TestMistakesNameTheirPlaceAndAWayOut(t *testing.T) {
 }
 
 func TestAllMistakesAtOnce(t *testing.T) {
-	bad := strings.NewReplacer("timeout: 4s", "timeout: soon", "idle_after: 45s", "idle_after: never", "{to: boarding}", "{to: nobody}").Replace(good)
+	bad := strings.NewReplacer("timeout: 4s", "timeout: soon", "idle_after: 45s", "idle_after: never", "{to: boarding}",
+		"{to: nobody}").Replace(good)
 	_, err := Load(t.Context(), write(t, bad))
 	var all Mistakes
 	if !errors.As(err, &all) || len(all) != 4 {
@@ -448,8 +488,10 @@ func TestAPayloadIsFound(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, want := range map[string]string{
-		"fare-requests": "GET /quote/x", "fare-requests#1": "GET /quote/x", "scans-made#20": "scans-made.made scans-made-7-20",
-		"fare-requests#2": "! fare-requests has payloads 1 to 1, not 2", "scans-made#0": "! not 0", "scans-made#x": "! not x", "scans-made#": "! has payloads 1 to 20",
+		"fare-requests": "GET /quote/x", "fare-requests#1": "GET /quote/x",
+		"scans-made#20":   "scans-made.made scans-made-7-20",
+		"fare-requests#2": "! fare-requests has payloads 1 to 1, not 2", "scans-made#0": "! not 0",
+		"scans-made#x": "! not x", "scans-made#": "! has payloads 1 to 20",
 		"scans-maed": "! did you mean scans-made?", "": "! no payload set",
 	} {
 		p, err := l.Payload(name)

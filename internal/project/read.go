@@ -156,7 +156,8 @@ func (r *reader) object(n ast.Node, path string, known ...string) *object {
 	}
 	for _, v := range values {
 		if _, merge := v.Key.(*ast.MergeKeyNode); merge {
-			r.wrong(v.Key, "%s: merge keys (<<) are not supported; write the settings out, or use an alias for a whole value", orFile(path))
+			r.wrong(v.Key, "%s: merge keys (<<) are not supported; write the settings out, or use an alias for a "+
+				"whole value", orFile(path))
 			continue
 		}
 		key := v.Key.GetToken().Value

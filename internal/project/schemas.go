@@ -70,7 +70,8 @@ func (l *local) Load(uri string) (any, error) {
 		if doc := l.byID(uri); doc != nil {
 			return doc, nil
 		}
-		return nil, fmt.Errorf("%s is on the network; nothing is fetched; save it beside the schema, with that $id", uri)
+		return nil, fmt.Errorf("%s is on the network; nothing is fetched; save it beside the schema, with that $id",
+			uri)
 	}
 	path, err := l.inside(u.Path)
 	if err != nil {
@@ -130,7 +131,8 @@ func (l *local) byID(uri string) (found any) {
 			return nil
 		}
 		if doc, err := l.open(path); err == nil {
-			if m, ok := doc.(map[string]any); ok && (m["$id"] == uri || m["$id"] == uri+"#" || m["id"] == uri || m["id"] == uri+"#") {
+			if m, ok := doc.(map[string]any); ok && (m["$id"] == uri || m["$id"] == uri+"#" || m["id"] == uri ||
+				m["id"] == uri+"#") {
 				found = doc
 			}
 		}

@@ -49,18 +49,22 @@ func TestSchemaFiles(t *testing.T) {
 	if len(read) != 4 {
 		t.Errorf("read were %v", read)
 	}
-	if s, err := Schema(filepath.Join(dir, "p/main.json"), filepath.Join(dir, "p")); err != nil || s.Validate(map[string]any{"a": "see", "b": json.Number("7")}) != nil {
+	if s, err := Schema(filepath.Join(dir, "p/main.json"), filepath.Join(dir, "p")); err != nil ||
+		s.Validate(map[string]any{"a": "see", "b": json.Number("7")}) != nil {
 		t.Errorf("the validator: %v", err)
 	}
-	for name, want := range map[string]string{"out.json": "outside the folder", "away.json": "is on the network; nothing is fetched", "missing.json": "nowhere.json"} {
-		if _, _, err := Generator(t.Context(), filepath.Join(dir, "p", name), filepath.Join(dir, "p")); err == nil || !strings.Contains(err.Error(), want) {
+	for name, want := range map[string]string{"out.json": "outside the folder",
+		"away.json": "is on the network; nothing is fetched", "missing.json": "nowhere.json"} {
+		if _, _, err := Generator(t.Context(), filepath.Join(dir, "p", name), filepath.Join(dir, "p")); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", name, err, want)
 		}
 	}
 }
 
 func TestBytes(t *testing.T) {
-	for text, want := range map[string]int{"": 0, "12": 12, "200kB": 200_000, "1.5 MiB": 3 << 19, "0.1KB": 100, "7 b": 7, "-1": -1, "1e9": -1, "x": -1, "2GiB": -1, "1/2kB": -1} {
+	for text, want := range map[string]int{"": 0, "12": 12, "200kB": 200_000, "1.5 MiB": 3 << 19, "0.1KB": 100,
+		"7 b": 7, "-1": -1, "1e9": -1, "x": -1, "2GiB": -1, "1/2kB": -1} {
 		if n, err := Bytes(text); want >= 0 && (n != want || err != nil) || want < 0 && err == nil {
 			t.Errorf("%q: %d, %v", text, n, err)
 		}
@@ -71,11 +75,12 @@ func TestBytes(t *testing.T) {
 func TestAddSet(t *testing.T) {
 	for before, want := range map[string]string{
 		"nightdrill: 1\n": "nightdrill: 1\n\npayloads:\n  new: {recording: r}\n",
-		"nightdrill: 1\npayloads:\n    # mine\n    a: {recording: x} # kept\n\ndrills: {}\n": "nightdrill: 1\npayloads:\n    new: {recording: r}\n    # mine\n    a: {recording: x} # kept\n\ndrills: {}\n",
-		"payloads:\n  new: {recording: x}\n":                                                 "",
-		"payloads: {a: {recording: x}}\n":                                                    "! add this to it yourself: new: {recording: r}",
-		"payloads: [\n":                                                                      "! not valid YAML",
-		"nightdrill: 1":                                                                      "nightdrill: 1\n\npayloads:\n  new: {recording: r}\n",
+		"nightdrill: 1\npayloads:\n    # mine\n    a: {recording: x} # kept\n\ndrills: {}\n": "nightdrill: " +
+			"1\npayloads:\n    new: {recording: r}\n    # mine\n    a: {recording: x} # kept\n\ndrills: {}\n",
+		"payloads:\n  new: {recording: x}\n": "",
+		"payloads: {a: {recording: x}}\n":    "! add this to it yourself: new: {recording: r}",
+		"payloads: [\n":                      "! not valid YAML",
+		"nightdrill: 1":                      "nightdrill: 1\n\npayloads:\n  new: {recording: r}\n",
 	} {
 		dir := t.TempDir()
 		put(t, dir, map[string]string{File: before})
@@ -94,7 +99,8 @@ func TestAddSet(t *testing.T) {
 			t.Errorf("%q: %v %v, got\n%s\nwant\n%s", before, added, err, after, want)
 		}
 	}
-	for name, good := range map[string]bool{"evening-2": true, "a.b_c": true, "": false, "../x": false, "a b": false, ".x": false, "é": false} {
+	for name, good := range map[string]bool{"evening-2": true, "a.b_c": true, "": false, "../x": false, "a b": false,
+		".x": false, "é": false} {
 		if (SetName(name) == nil) != good {
 			t.Errorf("%q as the name of a set: %v", name, SetName(name))
 		}
@@ -118,8 +124,11 @@ const api31 = `{"openapi":"3.1.0","info":{"title":"t","version":"1"},"paths":{
 // Whole requests are made as OpenAPI writes their parameters and bodies.
 func TestRequestsOfAnAPI(t *testing.T) {
 	dir := t.TempDir()
-	put(t, dir, map[string]string{"api.json": api31, "parts.json": `{"id":{"const":"a/b c"}}`, "two.json": `{"swagger":"2.0","info":{"title":"t","version":"1"},"paths":{}}`,
-		"none.yaml": "openapi: 3.0.0\ninfo: {title: t, version: '1'}\npaths: {}\n", "far.yaml": "openapi: 3.0.0\ninfo: {title: t, version: '1'}\npaths: {/x: {get: {parameters: [{$ref: 'https://else.example/p.json'}], responses: {}}}}\n"})
+	put(t, dir, map[string]string{"api.json": api31, "parts.json": `{"id":{"const":"a/b c"}}`,
+		"two.json":  `{"swagger":"2.0","info":{"title":"t","version":"1"},"paths":{}}`,
+		"none.yaml": "openapi: 3.0.0\ninfo: {title: t, version: '1'}\npaths: {}\n",
+		"far.yaml": "openapi: 3.0.0\ninfo: {title: t, version: '1'}\npaths: {/x: {get: {parameters: [{$ref: " +
+			"'https://else.example/p.json'}], responses: {}}}}\n"})
 	a, err := LoadAPI(t.Context(), filepath.Join(dir, "api.json"), dir)
 	if err != nil {
 		t.Fatal(err)
@@ -138,7 +147,8 @@ func TestRequestsOfAnAPI(t *testing.T) {
 	get := one("getX", 0).Request
 	path, query, _ := strings.Cut(get.Target, "?")
 	values, err := url.ParseQuery(query)
-	if path != "/x/a%2Fb%20c" || err != nil || !slices.Equal(values["tags"], []string{"a b", "a b"}) || values.Get("flat") != "f,f" || values.Get("pipe") != "p|p" ||
+	if path != "/x/a%2Fb%20c" || err != nil || !slices.Equal(values["tags"], []string{"a b", "a b"}) ||
+		values.Get("flat") != "f,f" || values.Get("pipe") != "p|p" ||
 		values.Get("deep[k]") != "1" || values.Get("z") != "q" || values.Get("asJSON") != `{"n":1}` {
 		t.Errorf("%s, %v", get.Target, err)
 	}
@@ -154,7 +164,8 @@ func TestRequestsOfAnAPI(t *testing.T) {
 		kind, _, _ := strings.Cut(p.Header[len(p.Header)-1].Value, ";")
 		kinds[kind] = string(p.Body)
 	}
-	if len(kinds["image/png"]) == 0 || kinds["text/csv"] != "c\r\nv\r\n" || !strings.Contains(kinds["multipart/form-data"], "name=\"n\"\r\n\r\n3\r\n") {
+	if len(kinds["image/png"]) == 0 || kinds["text/csv"] != "c\r\nv\r\n" ||
+		!strings.Contains(kinds["multipart/form-data"], "name=\"n\"\r\n\r\n3\r\n") {
 		t.Errorf("bodies %q", kinds)
 	}
 	for seed := range uint64(20) {
@@ -163,8 +174,10 @@ func TestRequestsOfAnAPI(t *testing.T) {
 			t.Errorf("broken: %q, %v", breaks, err)
 		}
 	}
-	for name, want := range map[string]string{"two.json": "expected 3.0 or 3.1", "none.yaml": "describes no operations", "far.yaml": "nothing is fetched", "gone.yaml": "no such file"} {
-		if _, err := LoadAPI(t.Context(), filepath.Join(dir, name), dir); err == nil || !strings.Contains(err.Error(), want) {
+	for name, want := range map[string]string{"two.json": "expected 3.0 or 3.1", "none.yaml": "describes no operations",
+		"far.yaml": "nothing is fetched", "gone.yaml": "no such file"} {
+		if _, err := LoadAPI(t.Context(), filepath.Join(dir, name), dir); err == nil || !strings.Contains(err.Error(),
+			want) {
 			t.Errorf("%s: %v, want %q", name, err, want)
 		}
 	}
@@ -204,21 +217,25 @@ payloads:
 		}
 		return s
 	}
-	if s := set("asks"); !s.ExpectOf(0).Recorded || s.ExpectOf(1).Recorded || !slices.Equal(s.ExpectOf(1).Status, []int{404, 410}) {
+	if s := set("asks"); !s.ExpectOf(0).Recorded || s.ExpectOf(1).Recorded || !slices.Equal(s.ExpectOf(1).Status,
+		[]int{404, 410}) {
 		t.Errorf("expected are %+v and %+v", s.ExpectOf(0), s.ExpectOf(1))
 	}
 	if e := set("bare").Payloads[0].Event; e.Type != "own" || e.Time.Unix() != 1777629600 ||
 		fmt.Sprint(e.Extensions) != "[{partitionkey BF false}]" || set("bare").Fits == nil {
 		t.Errorf("bare %+v", e)
 	}
-	if a, b := set("api").Payloads, set("all").Payloads; len(a) != 3 || len(b) != 4 || a[1].Request.Method != "GET" || b[1].Request.Method != "PUT" {
+	if a, b := set("api").Payloads, set("all").Payloads; len(a) != 3 || len(b) != 4 || a[1].Request.Method != "GET" ||
+		b[1].Request.Method != "PUT" {
 		t.Error("requests of the API are others")
 	}
-	if e := set("rows").Payloads[1].Event; !strings.HasPrefix(string(e.Data), "c\r\nv\r\n") || e.DataContentType != "text/csv; charset=utf-8" {
+	if e := set("rows").Payloads[1].Event; !strings.HasPrefix(string(e.Data), "c\r\nv\r\n") ||
+		e.DataContentType != "text/csv; charset=utf-8" {
 		t.Errorf("rows %+v", e)
 	}
 	for name, want := range map[string]bool{"closed": false, "open": true} {
-		more := slices.ContainsFunc(set(name).Payloads, func(p payload.Payload) bool { return strings.Count(string(p.Data()), `":`) > 1 })
+		more := slices.ContainsFunc(set(name).Payloads,
+			func(p payload.Payload) bool { return strings.Count(string(p.Data()), `":`) > 1 })
 		if more != want {
 			t.Errorf("%s: members that the schema does not name are made: %v", name, more)
 		}
@@ -228,7 +245,8 @@ payloads:
 	} else if p, breaks, err := m.Make("valid", 9, 4); err != nil || breaks != "" || p.Size() < 4000 {
 		t.Errorf("made otherwise: %d bytes, %q, %v", p.Size(), breaks, err)
 	}
-	if body, kind, err := l.Functions[0].Shape.Body(set("asks").Payloads[0].Request, nil, nil); string(body) != "/a" || kind != "text/x" || err != nil {
+	if body, kind, err := l.Functions[0].Shape.Body(set("asks").Payloads[0].Request, nil, nil); string(body) != "/a" ||
+		kind != "text/x" || err != nil {
 		t.Errorf("shaped %q %s %v", body, kind, err)
 	}
 }

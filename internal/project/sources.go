@@ -37,9 +37,12 @@ var ofSource = []struct {
 	{"attempts", []plan.Kind{plan.Queue, plan.Storage, plan.Stream, plan.Schedule}},
 	{"backoff", []plan.Kind{plan.Queue, plan.Storage, plan.Stream, plan.Schedule}},
 	{"dead_letter", []plan.Kind{plan.Queue, plan.Storage, plan.Stream, plan.Schedule}},
-	{"bucket", []plan.Kind{plan.Storage}}, {"folder", []plan.Kind{plan.Storage}}, {"notify", []plan.Kind{plan.Storage}}, {"poll", []plan.Kind{plan.Storage}},
-	{"partitions", []plan.Kind{plan.Stream}}, {"key", []plan.Kind{plan.Stream}}, {"on_failure", []plan.Kind{plan.Stream}}, {"begin", []plan.Kind{plan.Stream}},
-	{"cron", []plan.Kind{plan.Schedule}}, {"every", []plan.Kind{plan.Schedule}}, {"zone", []plan.Kind{plan.Schedule}}, {"while_running", []plan.Kind{plan.Schedule}}, {"missed", []plan.Kind{plan.Schedule}},
+	{"bucket", []plan.Kind{plan.Storage}}, {"folder", []plan.Kind{plan.Storage}}, {"notify", []plan.Kind{plan.Storage}},
+	{"poll", []plan.Kind{plan.Storage}},
+	{"partitions", []plan.Kind{plan.Stream}}, {"key", []plan.Kind{plan.Stream}},
+	{"on_failure", []plan.Kind{plan.Stream}}, {"begin", []plan.Kind{plan.Stream}},
+	{"cron", []plan.Kind{plan.Schedule}}, {"every", []plan.Kind{plan.Schedule}}, {"zone", []plan.Kind{plan.Schedule}},
+	{"while_running", []plan.Kind{plan.Schedule}}, {"missed", []plan.Kind{plan.Schedule}},
 }
 
 func (l *loader) source(s *plan.Source, name string, all *object) {
@@ -106,17 +109,22 @@ func (l *loader) http(s *plan.Source, o *object) {
 		return
 	}
 	s.CORS = &plan.CORS{Origins: l.texts(c, "origins"), Headers: l.texts(c, "headers"), Expose: l.texts(c, "expose"),
-		Credentials: c.choice("credentials", []string{"false", "true"}, 0) == 1, MaxAge: c.duration("max_age", 5*time.Second, 0)}
+		Credentials: c.choice("credentials", []string{"false", "true"}, 0) == 1, MaxAge: c.duration("max_age",
+			5*time.Second, 0)}
 	if len(s.CORS.Origins) == 0 {
-		l.wrong(c.node, "%s is missing: the origins of the pages that may send requests, such as [\"http://localhost:3000\"], or [\"*\"] for all", c.at("origins"))
+		l.wrong(c.node, "%s is missing: the origins of the pages that may send requests, such as "+
+			"[\"http://localhost:3000\"], or [\"*\"] for all", c.at("origins"))
 	}
 	for i, origin := range s.CORS.Origins {
-		if u, err := url.Parse(origin); origin != "*" && (err != nil || u.Scheme == "" || u.Host == "" || u.Path != "") {
-			l.wrong(c.fields["origins"], "%s[%d]: %q is not an origin, such as http://localhost:3000, without a path", c.at("origins"), i, origin)
+		if u, err := url.Parse(origin); origin != "*" && (err != nil || u.Scheme == "" || u.Host == "" ||
+			u.Path != "") {
+			l.wrong(c.fields["origins"], "%s[%d]: %q is not an origin, such as http://localhost:3000, without a path",
+				c.at("origins"), i, origin)
 		}
 	}
 	if s.CORS.Credentials && slices.Contains(s.CORS.Origins, "*") {
-		l.wrong(c.fields["credentials"], "%s: browsers refuse credentials where any origin is allowed (Fetch Standard §3.2.5); name the origins", c.at("credentials"))
+		l.wrong(c.fields["credentials"], "%s: browsers refuse credentials where any origin is allowed (Fetch "+
+			"Standard §3.2.5); name the origins", c.at("credentials"))
 	}
 }
 
@@ -152,7 +160,8 @@ func (l *loader) retries(s *plan.Source, o *object) {
 	name := o.text("dead_letter", "")
 	s.DeadLetter = l.p.SourceNamed(name)
 	if s.DeadLetter < 0 {
-		l.wrong(o.fields["dead_letter"], "%s: unknown source %q%s", o.at("dead_letter"), name, didYouMean(name, l.sourceNames()))
+		l.wrong(o.fields["dead_letter"], "%s: unknown source %q%s", o.at("dead_letter"), name,
+			didYouMean(name, l.sourceNames()))
 		return
 	}
 	l.closing = append(l.closing, func() {
@@ -163,7 +172,8 @@ func (l *loader) retries(s *plan.Source, o *object) {
 		}
 		for w := range to.Wires {
 			if !to.Wires[w].When.Any() {
-				l.wrong(o.fields["dead_letter"], "%s: the wires of %s have conditions; a dead-letter queue sends everything to its functions", o.at("dead_letter"), name)
+				l.wrong(o.fields["dead_letter"], "%s: the wires of %s have conditions; a dead-letter queue sends "+
+					"everything to its functions", o.at("dead_letter"), name)
 				break
 			}
 		}
@@ -186,7 +196,8 @@ func (l *loader) batch(s *plan.Source, o *object) {
 	}
 	for _, w := range s.Wires {
 		if f := &l.p.Functions[w.To]; f.Deliver == plan.DeliverBody && s.BatchMax > 1 {
-			l.wrong(o.fields["batch"], "%s: %s takes the payload's bytes alone (deliver: body), which cannot carry a batch of %d", o.at("batch"), f.Name, s.BatchMax)
+			l.wrong(o.fields["batch"], "%s: %s takes the payload's bytes alone (deliver: body), which cannot carry a "+
+				"batch of %d", o.at("batch"), f.Name, s.BatchMax)
 		}
 	}
 }
@@ -194,7 +205,8 @@ func (l *loader) batch(s *plan.Source, o *object) {
 func (l *loader) queue(s *plan.Source, o *object) {
 	s.MaxAge, s.Delay = o.duration("max_age", 0, 0), o.duration("delay", 0, 0)
 	if s.MaxAge > 0 && s.Delay >= s.MaxAge {
-		l.wrong(o.fields["delay"], "%s is %v, but a message expires after %v: none would ever become visible", o.at("delay"), s.Delay, s.MaxAge)
+		l.wrong(o.fields["delay"], "%s is %v, but a message expires after %v: none would ever become visible",
+			o.at("delay"), s.Delay, s.MaxAge)
 	}
 	s.Key = l.sortedBy(o, "group")
 	longest := time.Duration(0)
@@ -205,9 +217,12 @@ func (l *loader) queue(s *plan.Source, o *object) {
 	s.LeaseMost = o.duration("extend_to", 0, 0)
 	switch {
 	case o.fields["extend_to"] != nil && s.LeaseMost <= s.Lease:
-		l.wrong(o.fields["extend_to"], "%s is %v; it must be longer than the lease of %v", o.at("extend_to"), s.LeaseMost, s.Lease)
+		l.wrong(o.fields["extend_to"], "%s is %v; it must be longer than the lease of %v", o.at("extend_to"),
+			s.LeaseMost, s.Lease)
 	case s.Lease <= longest && s.LeaseMost <= longest:
-		l.wrong(o.fields["lease"], "%s is %v; it must be longer than the timeout of the function, %v, or a message would be delivered again while the function still works on it. Make it longer, or let it be extended: extend_to: %v", o.at("lease"), s.Lease, longest, longest+leaseBeyondTimeout)
+		l.wrong(o.fields["lease"], "%s is %v; it must be longer than the timeout of the function, %v, or a message "+
+			"would be delivered again while the function still works on it. Make it longer, or let it be extended: "+
+			"extend_to: %v", o.at("lease"), s.Lease, longest, longest+leaseBeyondTimeout)
 	}
 }
 
@@ -221,7 +236,8 @@ func (l *loader) sortedBy(o *object, key string) string {
 			l.wrong(o.fields[key], "%s: %v", o.at(key), err)
 		}
 	case strings.ContainsFunc(text, func(r rune) bool { return (r < 'a' || r > 'z') && (r < '0' || r > '9') }):
-		l.wrong(o.fields[key], "%s: %q must be a JSON Pointer into the data, such as /vessel, or the name of an attribute", o.at(key), text)
+		l.wrong(o.fields[key], "%s: %q must be a JSON Pointer into the data, such as /vessel, or the name of an "+
+			"attribute", o.at(key), text)
 	}
 	return text
 }
@@ -241,9 +257,11 @@ func (l *loader) stream(s *plan.Source, o *object) {
 func (l *loader) storage(s *plan.Source, o *object) {
 	if o.fields["bucket"] != nil {
 		if s.Bucket = o.text("bucket", s.Bucket); s.Bucket == "" || strings.ContainsFunc(s.Bucket, func(r rune) bool {
-			return r != '-' && r != '.' && r != '_' && (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z')
+			return r != '-' && r != '.' && r != '_' && (r < '0' || r > '9') && (r < 'a' || r > 'z') &&
+				(r < 'A' || r > 'Z')
 		}) || s.Bucket[0] == '.' {
-			l.wrong(o.fields["bucket"], "%s: %q is not a name for a bucket; use letters, digits, dots and - or _", o.at("bucket"), s.Bucket)
+			l.wrong(o.fields["bucket"], "%s: %q is not a name for a bucket; use letters, digits, dots and - or _",
+				o.at("bucket"), s.Bucket)
 		}
 	}
 	if s.Folder = o.within("folder", l.dir); s.Folder != "" && holdsState(s.Folder, l.dir) {
@@ -253,14 +271,16 @@ func (l *loader) storage(s *plan.Source, o *object) {
 			o.at("folder"), o.text("folder", ""), StateDir)
 	}
 	for i := range l.p.Sources {
-		if other := &l.p.Sources[i]; other != s && other.Kind == plan.Storage && other.Bucket == s.Bucket && other.Folder != s.Folder && other.Folder != "" {
+		if other := &l.p.Sources[i]; other != s && other.Kind == plan.Storage && other.Bucket == s.Bucket &&
+			other.Folder != s.Folder && other.Folder != "" {
 			l.wrong(o.node, "%s: the folder of bucket %s is already that of %s", o.at("bucket"), s.Bucket, other.Name)
 		}
 	}
 	polled := o.fields["poll"] != nil
 	if how := o.choice("notify", []string{"push", "poll"}, 0); o.fields["notify"] != nil && (how == 1) != polled {
 		if polled {
-			l.wrong(o.fields["notify"], "%s is push, but %s sets polling; remove one of them", o.at("notify"), o.at("poll"))
+			l.wrong(o.fields["notify"], "%s is push, but %s sets polling; remove one of them", o.at("notify"),
+				o.at("poll"))
 		} else {
 			l.wrong(o.fields["notify"], "%s: missing interval, such as poll: 2s", o.at("notify"))
 		}
@@ -272,7 +292,8 @@ func (l *loader) schedule(s *plan.Source, o *object) {
 	name := o.text("zone", "UTC")
 	zone, err := time.LoadLocation(name)
 	if err != nil || name == "" || name == "Local" {
-		l.wrong(o.fields["zone"], "%s: %q is not a time zone of the IANA database, such as UTC or Europe/Lisbon", o.at("zone"), name)
+		l.wrong(o.fields["zone"], "%s: %q is not a time zone of the IANA database, such as UTC or Europe/Lisbon",
+			o.at("zone"), name)
 		zone = time.UTC
 	}
 	for i, text := range l.texts(o, "cron") {
@@ -315,20 +336,23 @@ func (l *loader) clock(d *plan.Drill, f *plan.Feed, o *object) {
 	k := &plan.Clock{For: c.duration("for", time.Hour, time.Second), Speed: 1}
 	text := c.need("from", `"2026-03-28 22:00"`)
 	var err error
-	for _, layout := range []string{"2006-01-02 15:04", "2006-01-02T15:04", "2006-01-02 15:04:05", time.DateOnly, time.RFC3339} {
+	for _, layout := range []string{"2006-01-02 15:04", "2006-01-02T15:04", "2006-01-02 15:04:05", time.DateOnly,
+		time.RFC3339} {
 		if k.From, err = time.ParseInLocation(layout, text, zone); err == nil {
 			break
 		}
 	}
 	if err != nil && text != "" {
-		l.wrong(c.fields["from"], "%s: %q is not a time, such as 2026-03-28 22:00 (in the zone of %s, %s)", c.at("from"), text, src.Name, zone)
+		l.wrong(c.fields["from"], "%s: %q is not a time, such as 2026-03-28 22:00 (in the zone of %s, %s)",
+			c.at("from"), text, src.Name, zone)
 	}
 	if c.fields["for"] == nil {
 		l.wrong(c.node, "%s is missing: how long on that clock, such as for: 10h", c.at("for"))
 	}
 	if s := c.text("speed", ""); s != "" {
 		if k.Speed, err = strconv.ParseFloat(s, 64); err != nil || k.Speed < 0.001 || k.Speed > 1e6 {
-			l.wrong(c.fields["speed"], "%s: %q must be a factor from 0.001 to 1000000; 600 is ten minutes in a second", c.at("speed"), s)
+			l.wrong(c.fields["speed"], "%s: %q must be a factor from 0.001 to 1000000; 600 is ten minutes in a second",
+				c.at("speed"), s)
 			k.Speed = 1
 		}
 	}
@@ -340,10 +364,12 @@ func (l *loader) clock(d *plan.Drill, f *plan.Feed, o *object) {
 	}
 	f.Clock = k
 	if events, _, _ := plan.TimesOf(src, k, nil); len(events) == plan.MostTimes {
-		l.wrong(c.fields["for"], "%s: %s falls due more than %d times in %v; the limit in one drill is %d", c.at("for"), src.Name, plan.MostTimes-1, k.For, plan.MostTimes-1)
+		l.wrong(c.fields["for"], "%s: %s falls due more than %d times in %v; the limit in one drill is %d", c.at("for"),
+			src.Name, plan.MostTimes-1, k.For, plan.MostTimes-1)
 	}
 	if f.Set >= 0 && len(l.p.Sets[f.Set].Payloads) > 0 && l.p.Sets[f.Set].Payloads[0].Request != nil {
-		l.wrong(o.fields["payloads"], "%s: %s contains HTTP requests, but %s is a source of kind schedule", o.at("payloads"), l.p.Sets[f.Set].Name, src.Name)
+		l.wrong(o.fields["payloads"], "%s: %s contains HTTP requests, but %s is a source of kind schedule",
+			o.at("payloads"), l.p.Sets[f.Set].Name, src.Name)
 		return
 	}
 	d.Feeds = append(d.Feeds, *f)
@@ -419,7 +445,8 @@ func (l *loader) when(w *route.When, s *plan.Source, wire *object) {
 	o := wire.child("when", "method", "path", "query", "header", "bucket", "key", "action", "attributes")
 	for _, key := range o.order {
 		if !slices.Contains(conditions[s.Kind], key) {
-			l.wrong(o.keys[key], "%s: wires of a source of kind %s have conditions on %s", o.at(key), s.Kind, listed(conditions[s.Kind]))
+			l.wrong(o.keys[key], "%s: wires of a source of kind %s have conditions on %s", o.at(key), s.Kind,
+				listed(conditions[s.Kind]))
 			return
 		}
 	}
@@ -435,28 +462,32 @@ func (l *loader) when(w *route.When, s *plan.Source, wire *object) {
 	}
 	w.Query, w.Header, w.Attributes = l.pairs(o, "query"), l.pairs(o, "header"), l.pairs(o, "attributes")
 	if w.Bucket = o.text("bucket", ""); w.Bucket != "" && w.Bucket != s.Bucket {
-		l.wrong(o.fields["bucket"], "%s is %s, but %s has the bucket %s: the wire could never take anything", o.at("bucket"), w.Bucket, s.Name, s.Bucket)
+		l.wrong(o.fields["bucket"], "%s is %s, but %s has the bucket %s: the wire could never take anything",
+			o.at("bucket"), w.Bucket, s.Name, s.Bucket)
 	}
 	if w.Key = o.text("key", ""); !doublestar.ValidatePattern(w.Key) {
 		l.wrong(o.fields["key"], "%s: %q is not a pattern, such as manifests/*.csv or **/*.csv", o.at("key"), w.Key)
 	}
 	for _, a := range l.texts(o, "action") {
 		if !slices.Contains(event.Actions, a) {
-			l.wrong(o.fields["action"], "%s: %q must be one of %s%s", o.at("action"), a, listed(event.Actions), didYouMean(a, event.Actions))
+			l.wrong(o.fields["action"], "%s: %q must be one of %s%s", o.at("action"), a, listed(event.Actions),
+				didYouMean(a, event.Actions))
 		}
 		w.Action = append(w.Action, a)
 	}
 	for _, a := range w.Attributes {
 		switch {
 		case !doublestar.ValidatePattern(a.Value):
-			l.wrong(o.fields["attributes"], "%s: %q is not a pattern, such as brackwater.*", join(o.at("attributes"), a.Name), a.Value)
+			l.wrong(o.fields["attributes"], "%s: %q is not a pattern, such as brackwater.*",
+				join(o.at("attributes"), a.Name), a.Value)
 		case a.Name == "type" && s.Kind == plan.Storage:
 			fitting := slices.DeleteFunc(slices.Clone(event.Actions), func(action string) bool {
 				ok, _ := doublestar.Match(a.Value, event.ObjectType+action)
 				return !ok || w.Action != nil && !slices.Contains(w.Action, action)
 			})
 			if len(fitting) == 0 {
-				l.wrong(o.fields["attributes"], "%s: no event of a storage source has the type %q%s: the wire could never take anything", join(o.at("attributes"), a.Name), a.Value, andAction(w.Action))
+				l.wrong(o.fields["attributes"], "%s: no event of a storage source has the type %q%s: the wire could "+
+					"never take anything", join(o.at("attributes"), a.Name), a.Value, andAction(w.Action))
 			}
 		}
 	}
@@ -508,7 +539,8 @@ func (l *loader) shadows(all *object) {
 				if w >= len(wires) || !before.Wires[e.wire].When.Covers(&src.Wires[w].When) {
 					continue
 				}
-				m := l.mistake(wires[w], "sources.%s.wires[%d]: no event ever reaches %s here: sources.%s.wires[%d], %s, comes before it and takes everything",
+				m := l.mistake(wires[w], "sources.%s.wires[%d]: no event ever reaches %s here: sources.%s.wires[%d], "+
+					"%s, comes before it and takes everything",
 					src.Name, w, src.Wires[w].When.String(), before.Name, e.wire, before.Wires[e.wire].When.String())
 				if e.source == s {
 					l.mistakes = append(l.mistakes, m)
@@ -570,7 +602,8 @@ func (l *loader) then(f *plan.Function, n ast.Node, path string) (t plan.Then, o
 	if r := o.child("request", "method", "path"); r != nil {
 		t.Method, t.Path = r.text("method", "POST"), r.text("path", "/")
 		if t.Method != strings.ToUpper(t.Method) || !strings.HasPrefix(t.Path, "/") {
-			l.wrong(o.fields["request"], "%s: expected a method in capitals and a path that begins with /, such as {method: POST, path: /quote}", o.at("request"))
+			l.wrong(o.fields["request"], "%s: expected a method in capitals and a path that begins with /, such as "+
+				"{method: POST, path: /quote}", o.at("request"))
 		}
 	}
 	if to.Kind == plan.Storage {
@@ -635,7 +668,8 @@ func (l *loader) loops(functions *object) {
 	for fn := range l.p.Functions {
 		if state[fn] == unseen && visit(fn) {
 			way = way[slices.Index(way, way[len(way)-1]):]
-			l.wrong(functions.keys[way[0]], "functions.%s.then: replies go round in an endless circle: %s; a condition (when) on one of these steps ends it", way[0], strings.Join(way, " → "))
+			l.wrong(functions.keys[way[0]], "functions.%s.then: replies go round in an endless circle: %s; a "+
+				"condition (when) on one of these steps ends it", way[0], strings.Join(way, " → "))
 			return
 		}
 	}
@@ -659,7 +693,8 @@ func surely(src *plan.Source, t *plan.Then) (fns []int) {
 			}
 		case when.Any():
 			fns = append(fns, src.Wires[w].To)
-		case src.Kind != plan.Storage && !slices.ContainsFunc(when.Attributes, func(a event.Field) bool { return a.Name != "type" }):
+		case src.Kind != plan.Storage && !slices.ContainsFunc(when.Attributes,
+			func(a event.Field) bool { return a.Name != "type" }):
 			if when.MatchesEvent(&event.Event{Type: t.Type}) {
 				fns = append(fns, src.Wires[w].To)
 			}

@@ -91,5 +91,6 @@ func (d *Workspace) Apart() string {
 	if d.aside.other != "" {
 		other += " (process " + d.aside.other + ")"
 	}
-	return other + " has this project open, so this one works separately: objects that it stores are deleted when it quits"
+	return other + " has this project open, so this one works separately: objects that it stores are deleted when " +
+		"it quits"
 }

@@ -97,7 +97,8 @@ func (s *Session) recorded(ctx context.Context, r *event.Request, trailers []str
 	s.mu.Unlock()
 	began := time.Now()
 	if len(trailers) > 0 {
-		s.Log.Add(began, "front", "front", logs.Note, fmt.Sprintf("%s %s came with trailers, which are left out: %s", r.Method, payload.ShownTarget(r.Target), strings.Join(trailers, ", ")))
+		s.Log.Add(began, "front", "front", logs.Note, fmt.Sprintf("%s %s came with trailers, which are left out: %s",
+			r.Method, payload.ShownTarget(r.Target), strings.Join(trailers, ", ")))
 	}
 	a := s.answer(ctx, r)
 	if f == nil {

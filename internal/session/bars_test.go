@@ -98,10 +98,13 @@ func open(tb testing.TB, as string, limits plan.Limits, phases ...arrival.Phase)
 	}
 	self, _ := os.Executable()
 	p := &plan.Project{Name: "bars", Dir: dir, Concurrency: 100,
-		Functions: []plan.Function{{Name: "f", Start: []string{self}, Env: []string{"AS_FUNCTION=" + as}, Timeout: time.Minute, StartTimeout: time.Minute, Limits: limits}},
-		Sources:   []plan.Source{{Name: "s", Wait: time.Minute, Wires: []plan.Wire{{}}, DeadLetter: -1}},
-		Sets:      []payload.Set{{Name: "set", Payloads: []payload.Payload{{Request: &event.Request{Method: "GET", Target: "/"}}}}},
-		Drills:    []plan.Drill{{Name: "d", Seed: 1, Settle: 10 * time.Second, Limits: []plan.Limits{limits}, Feeds: []plan.Feed{{Phases: phases}}}}}
+		Functions: []plan.Function{{Name: "f", Start: []string{self}, Env: []string{"AS_FUNCTION=" + as},
+			Timeout: time.Minute, StartTimeout: time.Minute, Limits: limits}},
+		Sources: []plan.Source{{Name: "s", Wait: time.Minute, Wires: []plan.Wire{{}}, DeadLetter: -1}},
+		Sets: []payload.Set{{Name: "set", Payloads: []payload.Payload{{Request: &event.Request{Method: "GET",
+			Target: "/"}}}}},
+		Drills: []plan.Drill{{Name: "d", Seed: 1, Settle: 10 * time.Second, Limits: []plan.Limits{limits},
+			Feeds: []plan.Feed{{Phases: phases}}}}}
 	a, err := openAside(dir)
 	if err != nil {
 		tb.Fatal(err)
@@ -151,11 +154,13 @@ func BenchmarkFlatOut(b *testing.B) {
 		}
 	}
 	ours := func() float64 {
-		d, drill := open(b, "two bytes", limits, arrival.Phase{Pattern: arrival.Callers, Size: callers, For: span + 300*time.Millisecond})
+		d, drill := open(b, "two bytes", limits, arrival.Phase{Pattern: arrival.Callers, Size: callers,
+			For: span + 300*time.Millisecond})
 		_, run := carryOut(b, d, drill)
 		n := 0
 		for i := range run.Invocations {
-			if at := run.Invocations[i].Done; at > clock.Time(300*time.Millisecond) && at <= clock.Time(300*time.Millisecond+span) {
+			if at := run.Invocations[i].Done; at > clock.Time(300*time.Millisecond) &&
+				at <= clock.Time(300*time.Millisecond+span) {
 				n++
 			}
 		}
@@ -259,12 +264,14 @@ func BenchmarkRecording(b *testing.B) {
 	const span = 700 * time.Millisecond
 	limits := plan.Limits{Max: callers, PerInstance: callers, KeepWarm: 1, IdleAfter: time.Minute}
 	rate := func(unkept bool) float64 {
-		d, drill := open(b, "two bytes", limits, arrival.Phase{Pattern: arrival.Callers, Size: callers, For: span + 300*time.Millisecond})
+		d, drill := open(b, "two bytes", limits, arrival.Phase{Pattern: arrival.Callers, Size: callers,
+			For: span + 300*time.Millisecond})
 		d.unkept = unkept
 		_, run := carryOut(b, d, drill)
 		n := 0
 		for i := range run.Invocations {
-			if at := run.Invocations[i].Done; at > clock.Time(300*time.Millisecond) && at <= clock.Time(300*time.Millisecond+span) {
+			if at := run.Invocations[i].Done; at > clock.Time(300*time.Millisecond) &&
+				at <= clock.Time(300*time.Millisecond+span) {
 				n++
 			}
 		}
@@ -292,8 +299,10 @@ func BenchmarkLag(b *testing.B) {
 	for b.Loop() {
 		limits := plan.Limits{Max: 8, PerInstance: 8, KeepWarm: 1, IdleAfter: time.Minute}
 		d, drill := open(b, "when asked", limits,
-			arrival.Phase{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 10, Per: time.Second}, For: time.Second}, // until it is warm
-			arrival.Phase{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 1000, Per: time.Second}, For: 20 * time.Second})
+			// until it is warm
+			arrival.Phase{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 10, Per: time.Second}, For: time.Second},
+			arrival.Phase{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 1000, Per: time.Second},
+				For: 20 * time.Second})
 		r, run := carryOut(b, d, drill)
 		zero := monotonic() - int64(r.At(time.Now())) // the run's beginning, by the common clock
 		place := map[uint64]*measure.Invocation{}
@@ -336,7 +345,8 @@ func BenchmarkReady(b *testing.B) {
 				late = late[:0]
 				for range 200 / n {
 					limits := plan.Limits{Max: n, PerInstance: 1, IdleAfter: time.Minute}
-					d, drill := open(b, "when ready", limits, arrival.Phase{Pattern: arrival.Burst, Size: n, Every: time.Second, For: time.Second})
+					d, drill := open(b, "when ready", limits, arrival.Phase{Pattern: arrival.Burst, Size: n,
+						Every: time.Second, For: time.Second})
 					r, run := carryOut(b, d, drill)
 					zero := monotonic() - int64(r.At(time.Now()))
 					for i := range run.Invocations {
@@ -361,16 +371,20 @@ func BenchmarkReady(b *testing.B) {
 // and whole, for its lanes.
 func BenchmarkOpenLarge(b *testing.B) {
 	d, _ := open(b, "", plan.Limits{})
-	run := &measure.Run{ID: "large", Drill: "d", Functions: []measure.Function{{Name: "f", PerInstance: 1}}, Sources: []measure.Source{{Name: "s", To: []int{0}}}, Finished: true}
+	run := &measure.Run{ID: "large", Drill: "d", Functions: []measure.Function{{Name: "f", PerInstance: 1}},
+		Sources: []measure.Source{{Name: "s", To: []int{0}}}, Finished: true}
 	for i := range 40 {
 		run.Instances = append(run.Instances, measure.Instance{ID: int32(i), Number: int32(i + 1), Ready: 1})
 	}
 	for i := range 1_000_000 {
 		at := clock.Time(i) * clock.Time(time.Millisecond)
 		run.Arrivals = append(run.Arrivals, measure.Arrival{Due: at, Arrived: at + 40_000, From: -1})
-		run.Invocations = append(run.Invocations, measure.Invocation{ID: uint64(i + 1), Instance: int32(i % 40), Assigned: at + 40_000, Sent: at + 60_000, Received: at + 900_000 + clock.Time(i%1000)*1000, Done: at + 910_000 + clock.Time(i%1000)*1000, Status: 200, Batch: 1})
+		run.Invocations = append(run.Invocations, measure.Invocation{ID: uint64(i + 1), Instance: int32(i % 40),
+			Assigned: at + 40_000, Sent: at + 60_000, Received: at + 900_000 + clock.Time(i%1000)*1000,
+			Done: at + 910_000 + clock.Time(i%1000)*1000, Status: 200, Batch: 1})
 		run.Attempts = append(run.Attempts, measure.Attempt{Event: int64(i), Invocation: uint64(i + 1), N: 1})
-		run.Deliveries = append(run.Deliveries, measure.Delivery{Event: int64(i), Invocation: uint64(i + 1), Ended: at + 950_000, Attempts: 1})
+		run.Deliveries = append(run.Deliveries, measure.Delivery{Event: int64(i), Invocation: uint64(i + 1),
+			Ended: at + 950_000, Attempts: 1})
 	}
 	w, err := d.Runs.Begin(run, time.Now())
 	if err != nil {
@@ -395,7 +409,8 @@ func BenchmarkOpenLarge(b *testing.B) {
 			if err != nil {
 				b.Fatal(err)
 			}
-			p := measure.NewPage(r.Filter(measure.Filter{Function: "f", From: 100 * time.Second, Longer: 1500 * time.Microsecond}))
+			p := measure.NewPage(r.Filter(measure.Filter{Function: "f", From: 100 * time.Second,
+				Longer: 1500 * time.Microsecond}))
 			if n := p.Summary.Events.Done; n < 300_000 || n > 400_000 {
 				b.Fatalf("%d are left", n)
 			}

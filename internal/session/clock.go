@@ -125,14 +125,17 @@ func (s *Session) tick(last *time.Time) time.Duration {
 			if src.CatchUp {
 				what = "they are made up for once"
 			}
-			s.Log.Add(now, src.Name, src.Name, logs.Note, fmt.Sprintf("%d scheduled runs were missed while the program or the machine was asleep; %s (missed)", missed, what))
+			s.Log.Add(now, src.Name, src.Name, logs.Note,
+				fmt.Sprintf("%d scheduled runs were missed while the program or the machine was asleep; %s (missed)",
+					missed, what))
 		}
 		for _, t := range due {
 			if t.Note != "" {
 				s.Log.Add(now, src.Name, src.Name, logs.Note, t.Note)
 			}
 			p := plan.ScheduleEvent(src, t.Spec, t.At)
-			s.Fire(Order{Item: &Item{Source: i, SourceName: src.Name, Label: "due " + t.At.Format("15:04:05"), Payload: &payload.Payload{Event: p.Event, Time: t.At}}, Origin: ByClock})
+			s.Fire(Order{Item: &Item{Source: i, SourceName: src.Name, Label: "due " + t.At.Format("15:04:05"),
+				Payload: &payload.Payload{Event: p.Event, Time: t.At}}, Origin: ByClock})
 		}
 	}
 	*last = now

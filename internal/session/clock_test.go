@@ -44,14 +44,16 @@ func TestSchedulesAtTheDesk(t *testing.T) {
 	s.mu.Unlock()
 	last = time.Now().Add(-10 * time.Minute)
 	wait := s.tick(&last)
-	if n := fired("often"); n < 1 || n > 3 || wait > time.Second { // one for all that were missed, and those that were due just now
+	// one for all that were missed, and those that were due just now
+	if n := fired("often"); n < 1 || n > 3 || wait > time.Second {
 		t.Errorf("after ten minutes: %d fired, the next in %v", n, wait)
 	}
 	if n := fired("hourly"); n > 1 {
 		t.Errorf("%d hourly times were made up for", n)
 	}
 	noted := s.Log.Up(s.Log.Last(), 100, func(e *logs.Entry) bool {
-		return strings.Contains(e.Text, "scheduled runs were missed while the program or the machine was asleep; they are made up for once")
+		return strings.Contains(e.Text, "scheduled runs were missed while the program or the machine was asleep; "+
+			"they are made up for once")
 	})
 	if len(noted) != 1 {
 		t.Errorf("the missed times are noted %d times", len(noted))

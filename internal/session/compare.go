@@ -29,10 +29,12 @@ func (d *Workspace) Variants(function string) []string {
 // times cold, and sends it so many warm events, in turns. The variants are named
 // with or without their function; none means all. The events are those of a set and
 // a source; where these are not named, of the first that reach the function.
-func (d *Workspace) VariantDrill(function string, variants []string, cold, warm int, source, set string) (*plan.Drill, error) {
+func (d *Workspace) VariantDrill(function string, variants []string, cold, warm int, source, set string) (*plan.Drill,
+	error) {
 	known := d.Variants(function)
 	if known == nil {
-		return nil, fmt.Errorf("unknown function %q; available: %s", function, strings.Join(names(d.Functions, func(f plan.Function) string { return f.Name }), ", "))
+		return nil, fmt.Errorf("unknown function %q; available: %s", function,
+			strings.Join(names(d.Functions, func(f plan.Function) string { return f.Name }), ", "))
 	}
 	var of []string
 	for _, v := range variants {
@@ -55,7 +57,8 @@ func (d *Workspace) VariantDrill(function string, variants []string, cold, warm 
 	}
 	if len(of) < 2 {
 		if len(known) == 1 {
-			return nil, fmt.Errorf("%s has no variants to compare; add one under functions.%s.variants, such as small: {memory: 128MiB}", function, function)
+			return nil, fmt.Errorf("%s has no variants to compare; add one under functions.%s.variants, such as "+
+				"small: {memory: 128MiB}", function, function)
 		}
 		return nil, fmt.Errorf("one variant cannot be compared with itself; available: %s", strings.Join(known, ", "))
 	}
@@ -68,8 +71,9 @@ func (d *Workspace) VariantDrill(function string, variants []string, cold, warm 
 	if err != nil {
 		return nil, err
 	}
-	drill := &plan.Drill{Name: "compare " + function, Seed: 1, Settle: 10e9, Feeds: []plan.Feed{feed}, Concurrency: d.Concurrency,
-		Cold: &plan.ColdStarts{N: cold, Warm: warm, Cached: true, Of: of}}
+	drill := &plan.Drill{Name: "compare " + function, Seed: 1, Settle: 10e9, Feeds: []plan.Feed{feed},
+		Concurrency: d.Concurrency,
+		Cold:        &plan.ColdStarts{N: cold, Warm: warm, Cached: true, Of: of}}
 	for i := range d.Functions {
 		drill.Limits = append(drill.Limits, d.Functions[i].Limits)
 	}
@@ -98,7 +102,8 @@ func (d *Workspace) feedFor(function, source, set string) (plan.Feed, error) {
 		return false
 	}
 	fits := func(f plan.Feed) bool {
-		return f.Set >= 0 && (source == "" || d.Sources[f.Source].Name == source) && (set == "" || d.Sets[f.Set].Name == set) && reaches(f.Source, f.Set)
+		return f.Set >= 0 && (source == "" || d.Sources[f.Source].Name == source) &&
+			(set == "" || d.Sets[f.Set].Name == set) && reaches(f.Source, f.Set)
 	}
 	for i := range d.Drills { // what drills feed it with comes first
 		for _, f := range d.Drills[i].Feeds {
@@ -121,7 +126,8 @@ func (d *Workspace) feedFor(function, source, set string) (plan.Feed, error) {
 	if source != "" {
 		what += " at the source " + source
 	}
-	return plan.Feed{}, fmt.Errorf("%s reaches %s; name others with --payloads and --source, or see nightdrill check", what, function)
+	return plan.Feed{}, fmt.Errorf("%s reaches %s; name others with --payloads and --source, or see nightdrill check",
+		what, function)
 }
 
 // Compared reads two runs and compares them, function by function.

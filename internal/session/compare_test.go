@@ -19,7 +19,8 @@ import (
 // twins is a session with a function and two variants of it, that answer alike but for
 // one, which says how long it was busy.
 func twins(t *testing.T) *Workspace {
-	d, _ := open(t, "two bytes", plan.Limits{Max: 2, PerInstance: 1, IdleAfter: 50 * time.Millisecond}, arrival.Phase{Pattern: arrival.Once})
+	d, _ := open(t, "two bytes", plan.Limits{Max: 2, PerInstance: 1, IdleAfter: 50 * time.Millisecond},
+		arrival.Phase{Pattern: arrival.Once})
 	p := *d.Project
 	p.Functions = slices.Clone(p.Functions)
 	f := &p.Functions[0]
@@ -32,7 +33,9 @@ func twins(t *testing.T) *Workspace {
 	request := func(method, target string) payload.Payload {
 		return payload.Payload{Request: &event.Request{Method: method, Target: target}}
 	}
-	p.Sets = []payload.Set{{Name: "others", Payloads: []payload.Payload{request("DELETE", "/")}}, {Name: "set", Payloads: []payload.Payload{request("GET", "/a"), request("DELETE", "/not/for/it"), request("GET", "/b")}}}
+	p.Sets = []payload.Set{{Name: "others", Payloads: []payload.Payload{request("DELETE", "/")}},
+		{Name: "set", Payloads: []payload.Payload{request("GET", "/a"), request("DELETE", "/not/for/it"),
+			request("GET", "/b")}}}
 	p.Drills[0].Feeds[0].Set = 1
 	d.take(&project.Loaded{Project: &p})
 	return d
@@ -116,15 +119,18 @@ func TestVariantsThatCannotBeCompared(t *testing.T) {
 		"no payload of the set others reaches f":     {function: "f", of: []string{"f", "same"}, set: "others"},
 		"at the source x reaches f":                  {function: "f", of: []string{"f", "same"}, source: "x"},
 	} {
-		if _, err := d.VariantDrill(c.function, c.of, 3, 3, c.source, c.set); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := d.VariantDrill(c.function, c.of, 3, 3, c.source, c.set); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q", err, want)
 		}
 	}
-	if drill, err := d.VariantDrill("f", []string{"f", "f", "same"}, 3, 3, "s", "set"); err != nil || len(drill.Cold.Of) != 2 || drill.Feeds[0].Set != 1 {
+	if drill, err := d.VariantDrill("f", []string{"f", "f", "same"}, 3, 3, "s", "set"); err != nil ||
+		len(drill.Cold.Of) != 2 || drill.Feeds[0].Set != 1 {
 		t.Errorf("%+v, %v", drill, err)
 	}
 	d.Functions[0].Variants = nil
-	if _, err := d.VariantDrill("f", nil, 3, 3, "", ""); err == nil || !strings.Contains(err.Error(), "has no variants to compare; add one under functions.f.variants") {
+	if _, err := d.VariantDrill("f", nil, 3, 3, "", ""); err == nil || !strings.Contains(err.Error(),
+		"has no variants to compare; add one under functions.f.variants") {
 		t.Error(err)
 	}
 }
@@ -132,7 +138,9 @@ func TestVariantsThatCannotBeCompared(t *testing.T) {
 // A run is exported whole or not at all where a file is in the way, and of chosen forms
 // those alone are written.
 func TestExportsAreWrittenTogether(t *testing.T) {
-	d, drill := open(t, "two bytes", plan.Limits{Max: 2, PerInstance: 1, KeepWarm: 1, IdleAfter: time.Second}, arrival.Phase{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 100, Per: time.Second}, For: 300 * time.Millisecond})
+	d, drill := open(t, "two bytes", plan.Limits{Max: 2, PerInstance: 1, KeepWarm: 1, IdleAfter: time.Second},
+		arrival.Phase{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 100, Per: time.Second},
+			For: 300 * time.Millisecond})
 	r, _ := carryOut(t, d, drill)
 	info, err := d.Runs.Find(r.ID)
 	if err != nil {
@@ -147,13 +155,15 @@ func TestExportsAreWrittenTogether(t *testing.T) {
 		x.Dir = dir
 		return Export(s, nil, x)
 	}
-	if files, err := write(Exporting{Formats: []string{"svg", "csv"}, Charts: []string{"lanes", "ladder"}}); err != nil || len(files) != 3 {
+	if files, err := write(Exporting{Formats: []string{"svg", "csv"},
+		Charts: []string{"lanes", "ladder"}}); err != nil || len(files) != 3 {
 		t.Fatalf("%v, %v", files, err)
 	}
 	if err := os.Remove(filepath.Join(dir, r.ID+"-lanes.svg")); err != nil {
 		t.Fatal(err)
 	}
-	if files, err := write(Exporting{}); err == nil || !strings.Contains(err.Error(), "already exists") || len(files) != 0 {
+	if files, err := write(Exporting{}); err == nil || !strings.Contains(err.Error(), "already exists") ||
+		len(files) != 0 {
 		t.Errorf("with files in the way: %v, %v", files, err)
 	}
 	if _, err := os.Stat(filepath.Join(dir, r.ID+"-lanes.svg")); err == nil {
@@ -162,11 +172,13 @@ func TestExportsAreWrittenTogether(t *testing.T) {
 	if files, err := write(Exporting{Over: true}); err != nil || len(files) != 20 {
 		t.Errorf("over them: %d files, %v", len(files), err)
 	}
-	if _, err := write(Exporting{Formats: []string{"gif"}}); err == nil || !strings.Contains(err.Error(), `unknown export format "gif"`) {
+	if _, err := write(Exporting{Formats: []string{"gif"}}); err == nil || !strings.Contains(err.Error(),
+		`unknown export format "gif"`) {
 		t.Error(err)
 	}
 	// what was written without the run being kept is the same as what is kept
-	if s.Page.Summary.Machine == "" || s.Page.Summary.Driver.EchoBefore.P50 == nil || s.Page.Summary.Driver.EchoDuring.N == 0 || s.Page.Summary.Driver.TimerP99 == nil {
+	if s.Page.Summary.Machine == "" || s.Page.Summary.Driver.EchoBefore.P50 == nil ||
+		s.Page.Summary.Driver.EchoDuring.N == 0 || s.Page.Summary.Driver.TimerP99 == nil {
 		t.Errorf("the self-check is %+v, on %q", s.Page.Summary.Driver, s.Page.Summary.Machine)
 	}
 }

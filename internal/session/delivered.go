@@ -93,7 +93,8 @@ func LatestEnded(r *measure.Run, n int, wanted func(*Delivered) bool) (out []Del
 			continue // it is about to be known
 		}
 		a, src := &r.Arrivals[d.Event], &r.Sources[d.Source]
-		x := Delivered{Event: d.Event, Source: src.Name, Label: r.Payloads[a.Payload].Label, Outcome: d.Outcome, Took: d.Ended.Sub(a.Due)}
+		x := Delivered{Event: d.Event, Source: src.Name, Label: r.Payloads[a.Payload].Label, Outcome: d.Outcome,
+			Took: d.Ended.Sub(a.Due)}
 		if d.Wire >= 0 && int(d.Wire) < len(src.To) {
 			x.Function, _, _ = strings.Cut(r.Functions[src.To[d.Wire]].Name, "@")
 		}

@@ -85,7 +85,8 @@ func Export(s *export.Source, comparisons []*measure.Comparison, x Exporting) (f
 			}
 			for _, c := range comparisons {
 				if len(x.Charts) == 0 || slices.Contains(x.Charts, "comparison") {
-					add("-comparison-"+FileName(c.Title)+"."+format, func(to io.Writer) error { return export.Comparison(to, format, x.Size, c) })
+					add("-comparison-"+FileName(c.Title)+"."+format,
+						func(to io.Writer) error { return export.Comparison(to, format, x.Size, c) })
 				}
 			}
 		case "csv":
@@ -122,7 +123,8 @@ func Export(s *export.Source, comparisons []*measure.Comparison, x Exporting) (f
 	}
 	for _, f := range all { // before anything is written
 		if _, err := os.Stat(f.name); err == nil && !x.Over {
-			return nil, fmt.Errorf("%s already exists; choose another folder with --out, or overwrite it with --force", f.name)
+			return nil, fmt.Errorf("%s already exists; choose another folder with --out, or overwrite it with --force",
+				f.name)
 		}
 	}
 	for _, f := range all {

@@ -226,7 +226,8 @@ func (s *Session) aim(f *Firing, p *payload.Payload) (shot runner.Event, fns []i
 		}
 	}
 	if f.Variant != "" && shot.Source == source && shot.Routes != 0 {
-		return shot, nil, &Failure{Text: fmt.Sprintf("no function that %s leads to has a variant %q", f.Item.SourceName, f.Variant)}
+		return shot, nil, &Failure{Text: fmt.Sprintf("no function that %s leads to has a variant %q", f.Item.SourceName,
+			f.Variant)}
 	}
 	return shot, s.onward(fns), nil
 }
@@ -425,7 +426,8 @@ func Differences(was, is *Shown, leaveOut []string) (out []jsondiff.Difference) 
 	y, _ := b.Plain()
 	if len(x) > differLimit || len(y) > differLimit {
 		if string(x) != string(y) {
-			out = append(out, jsondiff.Difference{At: "body", Was: fmt.Sprintf("%d bytes", len(x)), Is: fmt.Sprintf("%d different bytes", len(y))})
+			out = append(out, jsondiff.Difference{At: "body", Was: fmt.Sprintf("%d bytes", len(x)),
+				Is: fmt.Sprintf("%d different bytes", len(y))})
 		}
 		return out
 	}
@@ -529,7 +531,8 @@ func Keep(v *Shown, to *plan.Source) ([]byte, error) {
 		}
 		return p.Text(), nil
 	}
-	e := &event.Event{ID: newUUID(), Source: "/" + v.Item.SourceName, Type: "reply", DataContentType: kind, Data: body, Time: v.At.UTC().Round(time.Millisecond)}
+	e := &event.Event{ID: newUUID(), Source: "/" + v.Item.SourceName, Type: "reply", DataContentType: kind, Data: body,
+		Time: v.At.UTC().Round(time.Millisecond)}
 	e.Binary = len(body) > 0 && !event.IsJSON(kind) && !transport.IsText(body)
 	return (&payload.Payload{Event: e}).Text(), nil
 }
@@ -602,7 +605,8 @@ func (s *Session) FireTimes(o Order, times int) *Series {
 		for _, class := range []engine.Class{engine.Cold, engine.First, engine.Warm} {
 			if all := took[class]; len(all) > 0 {
 				slices.Sort(all)
-				x.says += fmt.Sprintf("; %v %d, median %s, from %s to %s", class, len(all), shortTime(all[(len(all)-1)/2]), shortTime(all[0]), shortTime(all[len(all)-1]))
+				x.says += fmt.Sprintf("; %v %d, median %s, from %s to %s", class, len(all),
+					shortTime(all[(len(all)-1)/2]), shortTime(all[0]), shortTime(all[len(all)-1]))
 			}
 		}
 		if x.says += "."; bad > 0 {

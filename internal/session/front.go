@@ -33,7 +33,8 @@ func (s *Session) answer(ctx context.Context, r *event.Request) front.Answer {
 	}
 	pl := &payload.Payload{Request: r}
 	origin := headerOf(r, "Origin")
-	if asked := headerOf(r, "Access-Control-Request-Method"); r.Method == http.MethodOptions && origin != "" && asked != "" {
+	if asked := headerOf(r, "Access-Control-Request-Method"); r.Method == http.MethodOptions && origin != "" &&
+		asked != "" {
 		return preflight(p, r, origin, asked)
 	}
 	source := taking(p, pl)
@@ -42,14 +43,16 @@ func (s *Session) answer(ctx context.Context, r *event.Request) front.Answer {
 	}
 	src := &p.Sources[source]
 	if src.Token != "" && !bearer(r, src.Token) {
-		a := front.Plain(http.StatusUnauthorized, "%s requires a bearer token in the header Authorization (RFC 6750 §2.1)", src.Name)
+		a := front.Plain(http.StatusUnauthorized, "%s requires a bearer token in the header Authorization (RFC "+
+			"6750 §2.1)", src.Name)
 		a.Header.Set("WWW-Authenticate", `Bearer realm="`+src.Name+`"`)
 		return allow(a, src.CORS, origin)
 	}
 	if why := crossSite(r, src); why != "" {
 		return allow(front.Plain(http.StatusForbidden, "%s", why), src.CORS, origin)
 	}
-	f := s.Fire(Order{Item: &Item{Source: source, SourceName: src.Name, HTTP: true, Label: pl.Label(), Payload: pl}, Origin: AtFront})
+	f := s.Fire(Order{Item: &Item{Source: source, SourceName: src.Name, HTTP: true, Label: pl.Label(), Payload: pl},
+		Origin: AtFront})
 	return allow(s.await202(ctx, f, pl), src.CORS, origin)
 }
 
@@ -120,7 +123,8 @@ func taking(p *plan.Expanded, pl *payload.Payload) int {
 // bearer compares the token of a request, in a time that tells nothing of it.
 func bearer(r *event.Request, token string) bool {
 	scheme, given, _ := strings.Cut(headerOf(r, "Authorization"), " ")
-	return strings.EqualFold(scheme, "bearer") && subtle.ConstantTimeCompare([]byte(strings.TrimSpace(given)), []byte(token)) == 1
+	return strings.EqualFold(scheme, "bearer") && subtle.ConstantTimeCompare([]byte(strings.TrimSpace(given)),
+		[]byte(token)) == 1
 }
 
 // near is a route and how many of its conditions a request does not meet.
@@ -171,7 +175,8 @@ const mostRoutes = 8
 func (s *Session) untaken(p *plan.Expanded, pl *payload.Payload) front.Answer {
 	near := nearRoutes(p, pl)
 	if len(near) == 0 {
-		return front.Plain(http.StatusNotFound, "no wire takes %s; the project has no http source with a wire", pl.Label())
+		return front.Plain(http.StatusNotFound, "no wire takes %s; the project has no http source with a wire",
+			pl.Label())
 	}
 	r := pl.Request
 	var methods, lines []string
@@ -196,13 +201,15 @@ func (s *Session) untaken(p *plan.Expanded, pl *payload.Payload) front.Answer {
 		return front.Answer{Status: http.StatusNoContent, Header: http.Header{"Allow": {allowed}}}
 	}
 	src := near[0].source
-	s.Fire(Order{Item: &Item{Source: src, SourceName: p.Sources[src].Name, HTTP: true, Label: pl.Label(), Payload: pl}, Origin: AtFront})
+	s.Fire(Order{Item: &Item{Source: src, SourceName: p.Sources[src].Name, HTTP: true, Label: pl.Label(), Payload: pl},
+		Origin: AtFront})
 	status := http.StatusNotFound
 	wrongMethod := near[0].path && len(methods) > 0 && !slices.Contains(methods, r.Method) && !any
 	if wrongMethod {
 		status = http.StatusMethodNotAllowed
 	}
-	a := front.Plain(status, "no wire takes %s. The nearest:\n%s", payload.Short(pl.Label(), 200), strings.Join(lines, "\n"))
+	a := front.Plain(status, "no wire takes %s. The nearest:\n%s", payload.Short(pl.Label(), 200),
+		strings.Join(lines, "\n"))
 	if wrongMethod { // RFC 9110 §15.5.6
 		a.Header.Set("Allow", allowed)
 	}
@@ -219,7 +226,8 @@ func allow(a front.Answer, c *plan.CORS, origin string) front.Answer {
 	if h == nil {
 		h = http.Header{}
 	}
-	for _, name := range []string{"Access-Control-Allow-Origin", "Access-Control-Allow-Credentials", "Access-Control-Expose-Headers"} {
+	for _, name := range []string{"Access-Control-Allow-Origin", "Access-Control-Allow-Credentials",
+		"Access-Control-Expose-Headers"} {
 		h.Del(name) // the source's word counts, not the function's
 	}
 	a.Header = h
@@ -259,15 +267,18 @@ func preflight(p *plan.Expanded, r *event.Request, origin, method string) front.
 		}
 	}
 	if at < 0 {
-		return front.Plain(http.StatusNotFound, "a browser asks whether %s may be sent to %s, which no wire takes", method, payload.ShownTarget(r.Target))
+		return front.Plain(http.StatusNotFound, "a browser asks whether %s may be sent to %s, which no wire takes",
+			method, payload.ShownTarget(r.Target))
 	}
 	c := p.Sources[at].CORS
 	if c == nil {
-		return front.Plain(http.StatusForbidden, "a page of %s asks whether it may send to %s, which has no cors setting", origin, p.Sources[at].Name)
+		return front.Plain(http.StatusForbidden, "a page of %s asks whether it may send to %s, which has no cors "+
+			"setting", origin, p.Sources[at].Name)
 	}
 	a := allow(front.Answer{Status: http.StatusNoContent, Header: http.Header{}}, c, origin)
 	if a.Header.Get("Access-Control-Allow-Origin") == "" {
-		return front.Plain(http.StatusForbidden, "pages of %s may not send to %s; its cors.origins are %s", origin, p.Sources[at].Name, strings.Join(c.Origins, ", "))
+		return front.Plain(http.StatusForbidden, "pages of %s may not send to %s; its cors.origins are %s", origin,
+			p.Sources[at].Name, strings.Join(c.Origins, ", "))
 	}
 	var methods []string
 	for i := range p.Sources[at].Wires {

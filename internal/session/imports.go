@@ -79,7 +79,8 @@ func (i Import) Import(ctx context.Context, dir string) (*Imported, error) {
 		redact: &payload.Redactor{Key: key, Set: i.Name, Pointers: i.Redact, Looks: i.Suspects}}
 	defer w.drop()
 	if info.IsDir() && i.Form.Kind != "" {
-		return nil, fmt.Errorf("%s is a folder, which is read as storage events; --kind %s needs a file", i.From, i.Form.Kind)
+		return nil, fmt.Errorf("%s is a folder, which is read as storage events; --kind %s needs a file", i.From,
+			i.Form.Kind)
 	}
 	if info.IsDir() {
 		w.out.Kind = "folder"
@@ -120,10 +121,11 @@ func (w *importing) file() error {
 		return fmt.Errorf("%s cannot be read: %w", w.From, project.Cause(err))
 	}
 	defer f.Close()
-	w.out.Kind, err = payload.Scan(f, w.Form, func(p payload.Payload, _ payload.Mistake) error { return w.put(p) }, func(m payload.Mistake) error {
-		w.wrong(m)
-		return w.ctx.Err()
-	})
+	w.out.Kind, err = payload.Scan(f, w.Form, func(p payload.Payload, _ payload.Mistake) error { return w.put(p) },
+		func(m payload.Mistake) error {
+			w.wrong(m)
+			return w.ctx.Err()
+		})
 	if m, ok := errors.AsType[payload.Mistake](err); ok {
 		w.wrong(m)
 		err = nil
@@ -237,10 +239,12 @@ func (w *importing) finish() (*Imported, error) {
 	}
 	w.temp = nil
 	if w.back > 0 {
-		w.out.Notes = append(w.out.Notes, fmt.Sprintf("%s earlier than the one before; in a drill they come in the order of their times", Plural(w.back, "record")))
+		w.out.Notes = append(w.out.Notes, fmt.Sprintf("%s earlier than the one before; in a drill they come in the "+
+			"order of their times", Plural(w.back, "record")))
 	}
 	if w.twice > 0 {
-		w.out.Notes = append(w.out.Notes, fmt.Sprintf("%s with the source and id of an earlier one; they are kept, as from a source that delivers twice", Plural(w.twice, "event")))
+		w.out.Notes = append(w.out.Notes, fmt.Sprintf("%s with the source and id of an earlier one; they are kept, "+
+			"as from a source that delivers twice", Plural(w.twice, "event")))
 	}
 	var err error
 	if w.out.Added, err = project.AddRecording(w.dir, w.Name, w.out.File); err != nil {

@@ -34,7 +34,8 @@ func TestTheFrontIsRecorded(t *testing.T) {
 		_, _ = io.Copy(w, r.Body)
 	}))
 	defer server.Close()
-	dir := layOut(t, map[string]string{project.File: "nightdrill: 1\nfunctions:\n  f: {transport: attach, url: \"" + server.URL + "\"}\nsources:\n  web: {kind: http, wires: [{to: f}]}\n"})
+	dir := layOut(t, map[string]string{project.File: "nightdrill: 1\nfunctions:\n  f: {transport: attach, url: \"" +
+		server.URL + "\"}\nsources:\n  web: {kind: http, wires: [{to: f}]}\n"})
 	d, err := Open(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
@@ -68,7 +69,8 @@ func TestTheFrontIsRecorded(t *testing.T) {
 			t.Errorf("recording %q, %d", name, n)
 		}
 		said, err := s.StopRecording()
-		if err != nil || !strings.Contains(said, "recorded as evening") || !strings.Contains(said, "secrets redacted in 2 places") {
+		if err != nil || !strings.Contains(said, "recorded as evening") ||
+			!strings.Contains(said, "secrets redacted in 2 places") {
 			t.Errorf("%q, %v", said, err)
 		}
 		until(t, "the set is known", func() bool { return len(s.Plan().Sets) == 1 })
@@ -82,24 +84,28 @@ func TestTheFrontIsRecorded(t *testing.T) {
 		t.Fatalf("%+v, %v", set, err)
 	}
 	for _, p := range set.Payloads { // also what was sent while the project was read again
-		if string(p.Request.Body) != "hello" || p.Time.IsZero() || p.Reply.Status != 202 || string(p.Reply.Body) != "hello" {
+		if string(p.Request.Body) != "hello" || p.Time.IsZero() || p.Reply.Status != 202 ||
+			string(p.Reply.Body) != "hello" {
 			t.Errorf("recorded is %+v, %+v", p.Request, p.Reply)
 		}
 	}
-	if text, _ := os.ReadFile(filepath.Join(dir, "payloads", "evening.har")); strings.Contains(string(text), "hush-hush") {
+	if text, _ := os.ReadFile(filepath.Join(dir, "payloads", "evening.har")); strings.Contains(string(text),
+		"hush-hush") {
 		t.Error("a secret is in the recording")
 	}
 	if err := s.Record("a/b"); err == nil {
 		t.Error("a name that leads elsewhere is taken")
 	}
-	if got := s.Sent("web", &set.Payloads[0]); len(got) != 1 || got[0].Function != "f" || got[0].Form != "as it is" || got[0].Method != "POST" {
+	if got := s.Sent("web", &set.Payloads[0]); len(got) != 1 || got[0].Function != "f" || got[0].Form != "as it is" ||
+		got[0].Method != "POST" {
 		t.Errorf("delivered is %+v", got)
 	}
 }
 
 // An import that is interrupted, or that finds a broken record, leaves nothing.
 func TestAnImportLeavesNothing(t *testing.T) {
-	dir := layOut(t, map[string]string{project.File: "nightdrill: 1\n", "a.ndjson": strings.Repeat(`{"x":1}`+"\n", 5000) + "{\n"})
+	dir := layOut(t, map[string]string{project.File: "nightdrill: 1\n", "a.ndjson": strings.Repeat(`{"x":1}`+"\n",
+		5000) + "{\n"})
 	left := func() []string {
 		found, _ := filepath.Glob(filepath.Join(dir, "payloads", "*"))
 		hidden, _ := filepath.Glob(filepath.Join(dir, "payloads", ".import*"))
@@ -112,7 +118,8 @@ func TestAnImportLeavesNothing(t *testing.T) {
 		t.Errorf("broken off: %v, %v", err, left())
 	}
 	var m project.Mistakes
-	if _, err := i.Import(context.Background(), dir); !errors.As(err, &m) || len(m) != 1 || m[0].Line != 5001 || len(left()) > 0 {
+	if _, err := i.Import(context.Background(), dir); !errors.As(err, &m) || len(m) != 1 || m[0].Line != 5001 ||
+		len(left()) > 0 {
 		t.Errorf("with a broken record: %v, %v", err, left())
 	}
 	i.Skip = true

@@ -112,8 +112,9 @@ func (x *Items) list() []*Item {
 			}
 			for n := range set.Payloads {
 				p := &set.Payloads[n]
-				x.All = append(x.All, &Item{Source: s, SourceName: src.Name, HTTP: src.Kind == plan.HTTP, Label: p.Label(),
-					Set: set.Name, N: n + 1, Payload: p, Expect: set.ExpectOf(n)})
+				x.All = append(x.All, &Item{Source: s, SourceName: src.Name, HTTP: src.Kind == plan.HTTP,
+					Label: p.Label(),
+					Set:   set.Name, N: n + 1, Payload: p, Expect: set.ExpectOf(n)})
 			}
 		}
 	}
@@ -340,7 +341,8 @@ func (s *Session) Offer(source string, set *payload.Set, n int, p *payload.Paylo
 	defer s.mu.Unlock()
 	x := s.Items
 	at := x.l.SourceNamed(source)
-	i := &Item{Source: at, SourceName: source, HTTP: p.Request != nil, Label: p.Label(), Set: set.Name, N: n + 1, Payload: p, Expect: set.Expect}
+	i := &Item{Source: at, SourceName: source, HTTP: p.Request != nil, Label: p.Label(), Set: set.Name, N: n + 1,
+		Payload: p, Expect: set.Expect}
 	if look {
 		s.looks++
 		i.Set = fmt.Sprintf("%s, preview %d", set.Name, s.looks)

@@ -55,7 +55,8 @@ func manifest(p *plan.Project, d *plan.Drill) []byte {
 		Changes: d.Changes, BeginEmpty: d.BeginEmpty, Again: d.Again, Cold: d.Cold}
 	for i := range p.Functions {
 		f := &p.Functions[i]
-		of := ToldOf{Name: f.Name, Transport: f.Transport.String(), Start: withoutSecrets(f.Start), Timeout: f.Timeout, Memory: f.Memory, CPU: f.CPU, Env: []string{}}
+		of := ToldOf{Name: f.Name, Transport: f.Transport.String(), Start: withoutSecrets(f.Start), Timeout: f.Timeout,
+			Memory: f.Memory, CPU: f.CPU, Env: []string{}}
 		for _, e := range f.Env {
 			name, _, _ := strings.Cut(e, "=")
 			of.Env = append(of.Env, name)

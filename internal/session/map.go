@@ -27,7 +27,8 @@ func Map(p *plan.Expanded, t *Traffic) *draw.Wiring {
 	}
 	for i := range p.Functions {
 		if f := &p.Functions[i]; p.Of[i] == i {
-			node := draw.WiringNode{Name: f.Name, About: fmt.Sprintf("at most %d at a time", f.Limits.Max), Lines: 1 + len(f.Then)}
+			node := draw.WiringNode{Name: f.Name, About: fmt.Sprintf("at most %d at a time", f.Limits.Max),
+				Lines: 1 + len(f.Then)}
 			for k := range f.Then {
 				node.Ways = append(node.Ways, way(t.sentOn(f.Name, k), "sent on", f.Then[k].To))
 			}

@@ -26,9 +26,12 @@ import (
 func (d *Workspace) ReplayOf(r *measure.Run) (drill *plan.Drill, notes []string, err error) {
 	var was Manifest
 	if len(r.Plan) == 0 || json.Unmarshal(r.Plan, &was) != nil {
-		return nil, nil, fmt.Errorf("run %s was recorded by an older version without its plan, and cannot be replayed", r.ID)
+		return nil, nil, fmt.Errorf("run %s was recorded by an older version without its plan, and cannot be replayed",
+			r.ID)
 	}
-	x := &replay{d: d, r: r, drill: &plan.Drill{Name: r.Drill, Seed: r.Seed, Settle: was.Settle, Idempotence: was.Idempotence, Concurrency: was.Concurrency, Again: r.ID, Cold: was.Cold}, place: map[string]int{}}
+	x := &replay{d: d, r: r, drill: &plan.Drill{Name: r.Drill, Seed: r.Seed, Settle: was.Settle,
+		Idempotence: was.Idempotence, Concurrency: was.Concurrency, Again: r.ID, Cold: was.Cold},
+		place: map[string]int{}}
 	x.limits(&was)
 	if err := x.sets(); err != nil {
 		return nil, nil, err
@@ -81,7 +84,8 @@ func (x *replay) limits(was *Manifest) {
 	}
 	for _, text := range x.r.Budgets {
 		b, err := measure.ParseBudget(text)
-		known := err == nil && (b.Of == "project" || b.Of == "function" && x.d.Whole.FunctionNamed(strings.TrimSuffix(b.Name, plan.DroppedMark)) >= 0 || x.d.SourceNamed(b.Name) >= 0)
+		known := err == nil && (b.Of == "project" || b.Of == "function" &&
+			x.d.Whole.FunctionNamed(strings.TrimSuffix(b.Name, plan.DroppedMark)) >= 0 || x.d.SourceNamed(b.Name) >= 0)
 		if !known {
 			x.note("the budget “%s” is left out", text)
 			continue
@@ -112,7 +116,8 @@ func (x *replay) sets() error {
 		}
 		set := &x.drill.Sets[k-len(x.d.Sets)]
 		for len(set.Payloads) < of.N { // of those that were not sent, nothing is needed
-			set.Payloads = append(set.Payloads, payload.Payload{Event: &event.Event{ID: "0", Source: "/", Type: "left.out"}})
+			set.Payloads = append(set.Payloads, payload.Payload{Event: &event.Event{ID: "0", Source: "/",
+				Type: "left.out"}})
 		}
 		p, without, err := x.payload(of, x.r.Sources[source].Kind == "http")
 		if err != nil {
@@ -124,7 +129,8 @@ func (x *replay) sets() error {
 		set.Payloads[of.N-1] = *p
 	}
 	if lost > 0 {
-		x.note("%s sent without their secret headers and parameters: the run did not keep them, and today's payload sets "+
+		x.note("%s sent without their secret headers and parameters: the run did not keep them, and today's "+
+			"payload sets "+
 			"do not contain the same requests",
 			Plural(lost, "request is"))
 	}
@@ -153,7 +159,8 @@ func (x *replay) payload(of *measure.Payload, http bool) (p *payload.Payload, wi
 	}
 	if kept.Request != nil {
 		all := len(kept.Request.Header)
-		kept.Request.Header = slices.DeleteFunc(kept.Request.Header, func(h event.Field) bool { return h.Value == transport.LeftOut })
+		kept.Request.Header = slices.DeleteFunc(kept.Request.Header,
+			func(h event.Field) bool { return h.Value == transport.LeftOut })
 		kept.Request.Target, without = payload.WithoutHidden(kept.Request.Target)
 		without = without || len(kept.Request.Header) < all
 	}
@@ -202,9 +209,11 @@ func (x *replay) moments() error {
 			feeds[k] = &plan.Feed{Source: source, Set: k[1]}
 			order = append(order, k)
 		}
-		feeds[k].Moments = append(feeds[k].Moments, plan.Moment{Due: time.Duration(a.Due - x.r.Begins), Payload: of.N - 1,
-			Round: int(a.Round),
-			Fate:  fault.Fate{Kinds: a.Fault, Delay: a.Delay, Copies: copies[int64(i)], AckLost: a.Fault&fault.AckLost != 0}})
+		feeds[k].Moments = append(feeds[k].Moments, plan.Moment{Due: time.Duration(a.Due - x.r.Begins),
+			Payload: of.N - 1,
+			Round:   int(a.Round),
+			Fate: fault.Fate{Kinds: a.Fault, Delay: a.Delay, Copies: copies[int64(i)],
+				AckLost: a.Fault&fault.AckLost != 0}})
 	}
 	if len(order) == 0 {
 		return fmt.Errorf("nothing arrived in run %s, so there is nothing to replay", r.ID)

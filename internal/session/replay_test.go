@@ -66,7 +66,8 @@ func TestARunIsReplayedFromWhatItKept(t *testing.T) {
 		for i := range r.Arrivals {
 			if a := &r.Arrivals[i]; a.From < 0 {
 				p := &r.Payloads[a.Payload]
-				out = append(out, fmt.Sprint(r.Sources[a.Source].Name, " ", p.Set, p.N, " ", p.Label, " at ", a.Due, ", round ", a.Round, ", faults ", a.Fault, " ", a.Delay))
+				out = append(out, fmt.Sprint(r.Sources[a.Source].Name, " ", p.Set, p.N, " ", p.Label, " at ", a.Due,
+					", round ", a.Round, ", faults ", a.Fault, " ", a.Delay))
 			}
 		}
 		slices.Sort(out)
@@ -100,10 +101,12 @@ func TestARunIsReplayedFromWhatItKept(t *testing.T) {
 func TestReplaysThatCannotBe(t *testing.T) {
 	server := httptest.NewServer(&harbour{})
 	defer server.Close()
-	s, _ := lay(t, strings.ReplaceAll("nightdrill: 1\nfunctions: {gate: {transport: attach, url: \"{url}\"}}\nsources: {fares: {kind: http, wires: [{to: gate}]}}\n", "{url}", server.URL))
+	s, _ := lay(t, strings.ReplaceAll("nightdrill: 1\nfunctions: {gate: {transport: attach, url: "+
+		"\"{url}\"}}\nsources: {fares: {kind: http, wires: [{to: gate}]}}\n", "{url}", server.URL))
 	s.Pause("")
 	run := func(change func(*measure.Run)) *measure.Run {
-		r := &measure.Run{ID: "20260101-000000-aa", Plan: manifest(s.Project, &plan.Drill{}), Functions: []measure.Function{{Name: "gate"}}, Sources: []measure.Source{{Name: "fares", Kind: "http"}},
+		r := &measure.Run{ID: "20260101-000000-aa", Plan: manifest(s.Project, &plan.Drill{}),
+			Functions: []measure.Function{{Name: "gate"}}, Sources: []measure.Source{{Name: "fares", Kind: "http"}},
 			Payloads: []measure.Payload{{Set: "x", N: 1, Label: "GET /"}}, Arrivals: []measure.Arrival{{From: -1}}}
 		change(r)
 		return r
@@ -133,7 +136,8 @@ func TestReplaysThatCannotBe(t *testing.T) {
 
 // What a run was told to do is kept without what may be secret.
 func TestWhatIsToldHoldsNoSecrets(t *testing.T) {
-	p := &plan.Project{Functions: []plan.Function{{Name: "f", Env: []string{"API_KEY=hush"}, Start: []string{"serve", "--token=hush", "--password", "hush", "token=hush", "--port=80", "--token"}}}}
+	p := &plan.Project{Functions: []plan.Function{{Name: "f", Env: []string{"API_KEY=hush"},
+		Start: []string{"serve", "--token=hush", "--password", "hush", "token=hush", "--port=80", "--token"}}}}
 	text := string(manifest(p, &plan.Drill{}))
 	if strings.Contains(text, "hush") || !strings.Contains(text, "--port=80") || !strings.Contains(text, "API_KEY") {
 		t.Errorf("it was told %s", text)

@@ -38,7 +38,8 @@ func NotableEvents(r *measure.Run) (out []Notable) {
 		return &out[len(out)-1]
 	}
 	last := map[uint64][]int{} // dead letters by their last invocation
-	for _, o := range []engine.Outcome{engine.Unmatched, engine.DeadLettered, engine.Failed, engine.Expired, engine.Skipped, engine.Rejected, engine.Abandoned} {
+	for _, o := range []engine.Outcome{engine.Unmatched, engine.DeadLettered, engine.Failed, engine.Expired,
+		engine.Skipped, engine.Rejected, engine.Abandoned} {
 		n := 0
 		for i := range r.Deliveries {
 			if d := &r.Deliveries[i]; d.Outcome == o && n < mostNotable && int(d.Event) < len(r.Arrivals) {
@@ -62,7 +63,10 @@ func NotableEvents(r *measure.Run) (out []Notable) {
 	n := 0
 	for i := range r.Arrivals {
 		if a := &r.Arrivals[i]; a.Origin == engine.FromReply && n < mostNotable {
-			if root := rootOf(r, int64(i)); !slices.ContainsFunc(out, func(x Notable) bool { return x.Event == root && x.What == "a chain" }) {
+			if root := rootOf(r, int64(i)); !slices.ContainsFunc(out, func(x Notable) bool {
+				return x.Event == root &&
+					x.What == "a chain"
+			}) {
 				n++
 				add(root, "a chain")
 			}
@@ -70,7 +74,8 @@ func NotableEvents(r *measure.Run) (out []Notable) {
 	}
 	n = 0
 	for i := range r.Deliveries {
-		if d := &r.Deliveries[i]; d.Outcome == engine.Done && d.Attempts > 1 && n < mostNotable && int(d.Event) < len(r.Arrivals) {
+		if d := &r.Deliveries[i]; d.Outcome == engine.Done && d.Attempts > 1 && n < mostNotable &&
+			int(d.Event) < len(r.Arrivals) {
 			n++
 			add(d.Event, fmt.Sprintf("done after %d attempts", d.Attempts))
 		}
@@ -134,7 +139,8 @@ func RunSteps(p *plan.Project, r *measure.Run, event int64, blob func(int32) []b
 	var walk func(event int64, depth int)
 	walk = func(event int64, depth int) {
 		a := &r.Arrivals[event]
-		base := Step{Depth: depth, Origin: a.Origin, Source: r.Sources[a.Source].Name, Wire: -1, Label: r.Payloads[a.Payload].Label}
+		base := Step{Depth: depth, Origin: a.Origin, Source: r.Sources[a.Source].Name, Wire: -1,
+			Label: r.Payloads[a.Payload].Label}
 		base.Kind = plan.Kind(max(slices.Index(plan.Kinds, r.Sources[a.Source].Kind), 0))
 		at := p.SourceNamed(base.Source)
 		if base.Payload = payloadOf(p, &r.Payloads[a.Payload]); base.Payload != nil && at >= 0 {
@@ -151,7 +157,8 @@ func RunSteps(p *plan.Project, r *measure.Run, event int64, blob func(int32) []b
 				continue
 			}
 			x := base
-			x.Over, x.Outcome, x.Wire, x.Attempts, x.Took = true, d.Outcome, int(d.Wire), int(d.Attempts), d.Ended.Sub(a.Due)
+			x.Over, x.Outcome, x.Wire, x.Attempts, x.Took = true, d.Outcome, int(d.Wire), int(d.Attempts),
+				d.Ended.Sub(a.Due)
 			if d.Wire >= 0 && int(d.Wire) < len(r.Sources[d.Source].To) {
 				x.Function = r.Functions[r.Sources[d.Source].To[d.Wire]].Name
 			}
@@ -199,7 +206,8 @@ func payloadOf(p *plan.Project, x *measure.Payload) *payload.Payload {
 }
 
 func outcomeWord(o engine.Outcome) string {
-	return map[engine.Outcome]string{engine.Done: "done", engine.Failed: "failed", engine.DeadLettered: "dead-lettered", engine.Rejected: "rejected", engine.Expired: "expired",
+	return map[engine.Outcome]string{engine.Done: "done", engine.Failed: "failed", engine.DeadLettered: "dead-lettered",
+		engine.Rejected: "rejected", engine.Expired: "expired",
 		engine.Skipped: "skipped", engine.Unmatched: "no wire takes it", engine.Abandoned: "open at the end"}[o]
 }
 
@@ -208,11 +216,12 @@ func outcomeWord(o engine.Outcome) string {
 type Stop struct {
 	Source, Wire, Function string // names; Wire is the place of the source's wire, from 1
 	Near                   string // of an event that no wire took: the wire that came closest, as Wire
-	By                     string // of a reply that goes on: the function that gave it; of a dead letter: the source that gave it up
-	Text                   string
-	Lines                  []string
-	Bad                    bool
-	Dead                   bool // it was given up to the source's dead letters
+	// of a reply that goes on: the function that gave it; of a dead letter: the source that gave it up
+	By    string
+	Text  string
+	Lines []string
+	Bad   bool
+	Dead  bool // it was given up to the source's dead letters
 }
 
 // Journey makes stops of steps, in their order.
@@ -237,7 +246,8 @@ func Journey(steps []Step) (out []Stop) {
 			out = append(out, Stop{Source: x.Source, By: by, Text: fmt.Sprintf("%s %s: %s", how, x.Source, x.Label)})
 		}
 		if x.Wire < 0 {
-			s := Stop{Source: x.Source, Text: "no wire of " + x.Source + " takes it", Bad: x.Over && x.Outcome == engine.Unmatched}
+			s := Stop{Source: x.Source, Text: "no wire of " + x.Source + " takes it", Bad: x.Over &&
+				x.Outcome == engine.Unmatched}
 			if x.Over && !s.Bad {
 				s.Text = outcomeWord(x.Outcome)
 			}
@@ -261,7 +271,8 @@ func Journey(steps []Step) (out []Stop) {
 		if x.Payload != nil && x.Payload.Size() > 0 {
 			into = "in   " + payload.Line(x.Payload.Data(), 300)
 		}
-		out = append(out, Stop{Source: x.Source, Wire: wire, Text: fmt.Sprintf("the wire to %s takes it", x.Function), Lines: appendTexts(trialLines(x, x.Wire), waitedFor(x), into)})
+		out = append(out, Stop{Source: x.Source, Wire: wire, Text: fmt.Sprintf("the wire to %s takes it", x.Function),
+			Lines: appendTexts(trialLines(x, x.Wire), waitedFor(x), into)})
 		end := Stop{Source: x.Source, Wire: wire, Function: x.Function, Text: x.Function + ": in progress"}
 		if x.Over {
 			end.Text = fmt.Sprintf("%s: %s", x.Function, outcomeWord(x.Outcome))
@@ -306,7 +317,8 @@ func Would(p *plan.Project, source int, pl *payload.Payload) []Stop {
 			out = append(out, Stop{Source: x.Source, Text: "would arrive at " + x.Source + ": " + x.Label})
 		}
 		wire := fmt.Sprint(t.Wire + 1)
-		out = append(out, Stop{Source: x.Source, Wire: wire, Text: "the wire to " + to + " would take it", Lines: trialLines(&x, t.Wire)},
+		out = append(out, Stop{Source: x.Source, Wire: wire, Text: "the wire to " + to + " would take it",
+			Lines: trialLines(&x, t.Wire)},
 			Stop{Source: x.Source, Wire: wire, Function: to, Text: to + " would get it"})
 	}
 	return out

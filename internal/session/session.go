@@ -86,7 +86,8 @@ func (d *Workspace) StandQuietly() *Session {
 }
 
 func (d *Workspace) stand() *Session {
-	s := &Session{Workspace: d, counts: map[string]int{}, held: map[string]bool{}, env: map[string][]string{}, changes: make(chan struct{}, 1), wind: make(chan struct{}, 1)}
+	s := &Session{Workspace: d, counts: map[string]int{}, held: map[string]bool{}, env: map[string][]string{},
+		changes: make(chan struct{}, 1), wind: make(chan struct{}, 1)}
 	s.opened = sync.NewCond(&s.mu)
 	s.life, s.die = context.WithCancel(context.Background())
 	s.Items = newItems(d.Loaded, d.Objects)
@@ -217,7 +218,10 @@ func (s *Session) touch(path string) {
 		c.dirty.Store(true)
 	}
 	if path == "" || path == filepath.Join(s.Dir, project.File) || slices.Contains(s.Files, path) ||
-		slices.ContainsFunc(s.Folders, func(f string) bool { return strings.HasPrefix(path, f+string(filepath.Separator)) }) {
+		slices.ContainsFunc(s.Folders, func(f string) bool {
+			return strings.HasPrefix(path,
+				f+string(filepath.Separator))
+		}) {
 		s.Items.stale = true
 	}
 	if strings.HasPrefix(path, filepath.Join(s.Dir, SavedDir)) {
@@ -432,7 +436,8 @@ func (s *Session) States() (out []State, paused string) {
 	now := s.driver.At(time.Now())
 	for i, c := range s.works.codes {
 		c.mu.Lock()
-		x := State{Name: c.f.Name, Version: s.driver.Version(i), Doing: c.doing, Failure: c.failure, Look: looks[i], Now: now, Held: s.held[c.f.Name]}
+		x := State{Name: c.f.Name, Version: s.driver.Version(i), Doing: c.doing, Failure: c.failure, Look: looks[i],
+			Now: now, Held: s.held[c.f.Name]}
 		if c.f.Transport == plan.Attach {
 			x.Away = c.f.Address
 		}
@@ -470,7 +475,8 @@ func (s *Session) Hold(name string, held bool) {
 // back to what the project says. Its instances are replaced.
 func (s *Session) SetEnv(name, variable, value string, set bool) error {
 	if variable == "" || strings.ContainsAny(variable, "=\x00 ") || variable == "PORT" {
-		return fmt.Errorf("%q cannot be set: not a name of an environment variable, or one of Night Drill's own", variable)
+		return fmt.Errorf("%q cannot be set: not a name of an environment variable, or one of Night Drill's own",
+			variable)
 	}
 	s.mu.Lock()
 	fn := s.Whole.FunctionNamed(name)
@@ -478,7 +484,8 @@ func (s *Session) SetEnv(name, variable, value string, set bool) error {
 		s.mu.Unlock()
 		return fmt.Errorf("unknown function %q", name)
 	}
-	env := slices.DeleteFunc(slices.Clone(s.env[name]), func(e string) bool { return strings.HasPrefix(e, variable+"=") })
+	env := slices.DeleteFunc(slices.Clone(s.env[name]),
+		func(e string) bool { return strings.HasPrefix(e, variable+"=") })
 	if set {
 		env = append(env, variable+"="+value)
 	}
@@ -569,7 +576,8 @@ func (s *Session) answerOf(f *Firing) front.Answer {
 	case try != nil && try.Reply != nil && try.Reply.Status > 0 && try.Reply.Result == engine.OK:
 		return front.Answer{Status: try.Reply.Status, Header: try.Reply.Header, Body: try.Reply.Body}
 	case try != nil && try.Why == "":
-		return front.Plain(http.StatusBadGateway, "%s did not reply: %v, such as when the project is read again meanwhile", s.NameOf(try), try.Result)
+		return front.Plain(http.StatusBadGateway, "%s did not reply: %v, such as when the project is read again "+
+			"meanwhile", s.NameOf(try), try.Result)
 	case try != nil:
 		return front.Plain(http.StatusBadGateway, "%s %s", s.NameOf(try), try.Why)
 	}

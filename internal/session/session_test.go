@@ -42,7 +42,8 @@ func says() {
 		}
 		w.Header().Set("Content-Type", "application/json")
 		w.Header().Set("Server-Timing", "look;dur=0.5")
-		fmt.Fprintf(w, `{"said":%q,"env":%q,"as":%q,"id":%q}`, said, os.Getenv("HARBOUR"), os.Getenv("AS"), r.Header.Get("ce-id"))
+		fmt.Fprintf(w, `{"said":%q,"env":%q,"as":%q,"id":%q}`, said, os.Getenv("HARBOUR"), os.Getenv("AS"),
+			r.Header.Get("ce-id"))
 	})
 }
 
@@ -78,8 +79,10 @@ func lay(t testing.TB, yaml string) (*Session, string) {
 	self, _ := os.Executable()
 	write(t, dir, "nightdrill.yaml", strings.ReplaceAll(yaml, "{self}", self))
 	write(t, dir, "says.txt", "hello")
-	write(t, dir, "some.har", `{"log":{"entries":[{"request":{"method":"GET","url":"http://x.example/ask/fare"}},{"request":{"method":"GET","url":"http://x.example/elsewhere"}}]}}`)
-	write(t, dir, "work.ndjson", `{"specversion":"1.0","id":"w1","source":"s","type":"t","data":"fine"}`+"\n"+`{"specversion":"1.0","id":"w2","source":"s","type":"t","data":"refuse"}`)
+	write(t, dir, "some.har",
+		`{"log":{"entries":[{"request":{"method":"GET","url":"http://x.example/ask/fare"}},{"request":{"method":"GET","url":"http://x.example/elsewhere"}}]}}`)
+	write(t, dir, "work.ndjson", `{"specversion":"1.0","id":"w1","source":"s","type":"t","data":"fine"}`+"\n"+
+		`{"specversion":"1.0","id":"w2","source":"s","type":"t","data":"refuse"}`)
 	d, err := Open(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
@@ -158,12 +161,15 @@ func TestFiring(t *testing.T) {
 	// lines come by another way than the reply, and are distinguished by their time
 	until(t, "the lines of the cold one", func() bool { return strings.Contains(lines(&cold), "asked for") })
 	warm := fire(t, s, "asks some#1", Order{})
-	if a, b := cold.Last(), warm.Last(); a.Invocation.Class != engine.Cold || b.Invocation.Class != engine.Warm || a.Name != "teller-1" || b.Name != "teller-1" ||
-		!strings.HasPrefix(a.Version, "v1 ") || cold.Outcome() != engine.Done || cold.Latency() < a.Instance.Ready.Sub(a.Instance.Spawned) {
+	if a, b := cold.Last(), warm.Last(); a.Invocation.Class != engine.Cold || b.Invocation.Class != engine.Warm ||
+		a.Name != "teller-1" || b.Name != "teller-1" ||
+		!strings.HasPrefix(a.Version, "v1 ") || cold.Outcome() != engine.Done ||
+		cold.Latency() < a.Instance.Ready.Sub(a.Instance.Spawned) {
 		t.Errorf("fired twice: %+v\n%+v", a, b)
 	}
 	until(t, "the lines of both", func() bool { return lines(&cold) != "" && lines(&warm) != "" })
-	if a, b := lines(&cold), lines(&warm); a != "tables are laid ••••••;asked for /ask/fare;" || b != "asked for /ask/fare;" {
+	if a, b := lines(&cold), lines(&warm); a != "tables are laid ••••••;asked for /ask/fare;" ||
+		b != "asked for /ask/fare;" {
 		t.Errorf("the cold one wrote %q, the warm one %q", a, b)
 	}
 	if v := warm.Verdicts(); len(v) != 2 || !v[0].Held || !v[1].Held {
@@ -184,7 +190,8 @@ func TestFiring(t *testing.T) {
 	if d := Differences(&before, &other, []string{"/as"}); len(d) != 0 {
 		t.Errorf("left out, they are %+v", d)
 	}
-	if v := fire(t, s, "asks some#1", Order{Variant: "none"}); v.Refused == nil || !strings.Contains(v.Refused.Text, `variant "none"`) {
+	if v := fire(t, s, "asks some#1", Order{Variant: "none"}); v.Refused == nil || !strings.Contains(v.Refused.Text,
+		`variant "none"`) {
 		t.Errorf("a variant that is not there: %+v", v)
 	}
 	if v := fire(t, s, "asks some#2", Order{}); v.Outcome() != engine.Unmatched {
@@ -194,7 +201,8 @@ func TestFiring(t *testing.T) {
 	if v := fire(t, s, "jobs work#1", Order{}); v.Outcome() != engine.Done || !strings.Contains(body(&v), `"id":"w1"`) {
 		t.Errorf("a message: %v, %s", v.Outcome(), body(&v))
 	}
-	if v := fire(t, s, "jobs work#2", Order{}); v.Outcome() != engine.DeadLettered || len(v.Trace.Attempts) != 2 || v.Last().Reply.Status != 422 {
+	if v := fire(t, s, "jobs work#2", Order{}); v.Outcome() != engine.DeadLettered || len(v.Trace.Attempts) != 2 ||
+		v.Last().Reply.Status != 422 {
 		t.Errorf("a refused message: %v after %d tries", v.Outcome(), len(v.Trace.Attempts))
 	}
 	series := s.FireTimes(Order{Item: s.Find("asks some#1")}, 5)
@@ -212,13 +220,18 @@ func TestAChangeIsTakenUp(t *testing.T) {
 	s.SetAgain(true)
 	latest := func() Shown { return s.Recent(1)[0] }
 	write(t, dir, "says.txt", "good evening")
-	until(t, "the new reply", func() bool { v := latest(); return v.Over && strings.Contains(body(&v), "good evening") })
+	until(t, "the new reply", func() bool {
+		v := latest()
+		return v.Over && strings.Contains(body(&v),
+			"good evening")
+	})
 	if v := latest(); v.Origin != AfterChange || !strings.HasPrefix(v.Last().Version, "v2 ") || v.Verdicts()[1].Held {
 		t.Errorf("fired again: %v, %s, %+v", v.Origin, v.Last().Version, v.Verdicts())
 	}
 	write(t, dir, "says.txt", "broken at sea")
 	until(t, "the reason", func() bool { v := latest(); return v.Refused != nil })
-	if r := latest().Refused; !strings.Contains(r.Text, "teller does not start: it exited with code 1") || len(r.Lines) != 1 || r.Lines[0] != "line 3: broken at sea" {
+	if r := latest().Refused; !strings.Contains(r.Text, "teller does not start: it exited with code 1") ||
+		len(r.Lines) != 1 || r.Lines[0] != "line 3: broken at sea" {
 		t.Errorf("broken: %+v", r)
 	}
 	resp, err := http.Get("http://" + s.Front.Address + "/ask/front")
@@ -246,7 +259,8 @@ func TestAChangeIsTakenUp(t *testing.T) {
 	if err := s.SetEnv("teller", "HARBOUR", "skerry", true); err != nil {
 		t.Fatal(err)
 	}
-	if v := fire(t, s, "asks some#1", Order{}); !strings.Contains(body(&v), `"env":"skerry"`) || !strings.HasSuffix(v.Last().Version, "+env") {
+	if v := fire(t, s, "asks some#1", Order{}); !strings.Contains(body(&v), `"env":"skerry"`) ||
+		!strings.HasSuffix(v.Last().Version, "+env") {
 		t.Errorf("with another value: %s by %s", body(&v), v.Last().Version)
 	}
 	if err := s.SetEnv("teller", "PORT", "1", true); err == nil {
@@ -275,12 +289,15 @@ func TestAChangeIsTakenUp(t *testing.T) {
 // A build that fails is shown, and what was built before goes on; the same
 // inputs are not built twice; preparation follows the build.
 func TestBuildAndPrepare(t *testing.T) {
-	s, dir := lay(t, strings.NewReplacer("watch: [says.txt,", "watch: [source.txt,", "    timeout: 400ms", `    timeout: 400ms
+	s, dir := lay(t, strings.NewReplacer("watch: [says.txt,", "watch: [source.txt,", "    timeout: 400ms",
+		`    timeout: 400ms
     build: [sh, -c, "grep -q bad source.txt && { echo source.txt:1 is bad; exit 2; }; echo built >> steps; cp source.txt says.txt"]
     prepare: [sh, -c, "echo prepared >> steps"]`).Replace(standing))
 	// it begins with a source that cannot be built
 	write(t, dir, "source.txt", "bad")
-	if v := fire(t, s, "asks some#1", Order{}); v.Refused == nil || v.Refused.Text != "teller does not build: sh exited with code 2" || v.Refused.Lines[0] != "source.txt:1 is bad" {
+	if v := fire(t, s, "asks some#1", Order{}); v.Refused == nil ||
+		v.Refused.Text != "teller does not build: sh exited with code 2" ||
+		v.Refused.Lines[0] != "source.txt:1 is bad" {
 		t.Fatalf("a build that fails: %+v", v.Refused)
 	}
 	write(t, dir, "source.txt", "from the build")
@@ -330,22 +347,27 @@ func TestTheFront(t *testing.T) {
 		text, _ := io.ReadAll(resp.Body)
 		return resp.StatusCode, resp.Header, string(text)
 	}
-	if status, header, text := ask("GET", "/ask/fare", ""); status != 200 || header.Get("Server-Timing") != "look;dur=0.5" || !strings.Contains(text, "hello") {
+	if status, header, text := ask("GET", "/ask/fare", ""); status != 200 ||
+		header.Get("Server-Timing") != "look;dur=0.5" || !strings.Contains(text, "hello") {
 		t.Errorf("%d %v %s", status, header, text)
 	}
 	if v := s.Recent(1)[0]; v.Origin != AtFront || v.Last().Invocation.Class != engine.Cold {
 		t.Errorf("on the screen it is %v, %+v", v.Origin, v.Last())
 	}
-	if status, _, text := ask("GET", "/nowhere", ""); status != 404 || !strings.Contains(text, "any /lone  (lone): the path is /nowhere, the wire wants /lone") {
+	if status, _, text := ask("GET", "/nowhere", ""); status != 404 ||
+		!strings.Contains(text, "any /lone  (lone): the path is /nowhere, the wire wants /lone") {
 		t.Errorf("no wire: %d %s", status, text)
 	}
-	if status, _, text := ask("GET", "/ask/x?do=slow", ""); status != 504 || !strings.Contains(text, "did not reply within 400ms") {
+	if status, _, text := ask("GET", "/ask/x?do=slow", ""); status != 504 ||
+		!strings.Contains(text, "did not reply within 400ms") {
 		t.Errorf("too slow: %d %s", status, text)
 	}
-	if status, _, text := ask("GET", "/ask/x?do=crash", ""); status != 502 || !strings.Contains(text, "exited with code 7") {
+	if status, _, text := ask("GET", "/ask/x?do=crash", ""); status != 502 ||
+		!strings.Contains(text, "exited with code 7") {
 		t.Errorf("a crash: %d %s", status, text)
 	}
-	if status, header, _ := ask("GET", "/lone?do=slow", "respond-async"); status != 202 || header.Get("Preference-Applied") != "respond-async" {
+	if status, header, _ := ask("GET", "/lone?do=slow", "respond-async"); status != 202 ||
+		header.Get("Preference-Applied") != "respond-async" {
 		t.Errorf("not waited for: %d %v", status, header)
 	}
 	until(t, "one in flight", func() bool { states, _ := s.States(); return states[1].Look.InFlight == 1 })
@@ -356,7 +378,8 @@ func TestTheFront(t *testing.T) {
 		t.Errorf("HEAD: %d %q", status, text)
 	}
 	s.Pause("the drill evening is under way")
-	if status, _, text := ask("GET", "/ask/fare", ""); status != 503 || !strings.Contains(text, "the drill evening is under way") {
+	if status, _, text := ask("GET", "/ask/fare", ""); status != 503 ||
+		!strings.Contains(text, "the drill evening is under way") {
 		t.Errorf("during a drill: %d %s", status, text)
 	}
 	if v := fire(t, s, "asks some#1", Order{}); v.Refused == nil {
@@ -442,7 +465,8 @@ func TestHeld(t *testing.T) {
 			t.Fatal(err)
 		}
 		key, err := s.Save(to, "kept", text)
-		if err != nil || s.Find(key) == nil || s.Find(key).Wrong != "" || !strings.Contains(string(s.Find(key).Content()), "hello") {
+		if err != nil || s.Find(key) == nil || s.Find(key).Wrong != "" ||
+			!strings.Contains(string(s.Find(key).Content()), "hello") {
 			t.Errorf("kept for %s: %v\n%s", to, err, text)
 		}
 	}
@@ -466,15 +490,19 @@ func TestServicesAndAttached(t *testing.T) {
 functions:
   far: {transport: attach, url: "http://`+address+`"}`, "  lone: {start", "  lone: {needs: [terns, gulls], start",
 		"wires: [{to: lone}]", "wires: [{to: far}]").Replace(standing))
-	lone := &Item{Source: 1, SourceName: "lone", HTTP: true, File: "x", Name: "x", Text: []byte("GET /lone HTTP/1.1\n\n")}
-	if v := wait(t, s, s.Fire(Order{Item: lone})); v.Refused == nil || !strings.Contains(v.Refused.Text, "lone needs a service: service gulls does not start: it exited with code 1 before it was ready; its last line: no gulls") {
+	lone := &Item{Source: 1, SourceName: "lone", HTTP: true, File: "x", Name: "x",
+		Text: []byte("GET /lone HTTP/1.1\n\n")}
+	if v := wait(t, s, s.Fire(Order{Item: lone})); v.Refused == nil || !strings.Contains(v.Refused.Text,
+		"lone needs a service: service gulls does not start: it exited with code 1 before it was ready; its last "+
+			"line: no gulls") {
 		t.Errorf("a service that is missing: %+v", v.Refused)
 	}
 	if err := s.works.services.Reset(context.Background()); err != nil || !exists(dir, "reset.ok") {
 		t.Errorf("reset: %v", err)
 	}
 	far := func() Shown { return fire(t, s, "jobs work#1", Order{}) }
-	if v := far(); v.Outcome() != engine.DeadLettered || !strings.Contains(v.Last().Why, "nothing answers at "+address) {
+	if v := far(); v.Outcome() != engine.DeadLettered || !strings.Contains(v.Last().Why,
+		"nothing answers at "+address) {
 		t.Errorf("an attached function that is not there: %v, %+v", v.Outcome(), v.Last())
 	}
 	if l, err = net.Listen("tcp", address); err != nil {
@@ -538,7 +566,8 @@ func blobs(r *measure.Run) string {
 func TestAKeptWarmVariantIsNotColdInFire(t *testing.T) {
 	s, _ := lay(t, strings.Replace(standing, "other: {env: {AS: other}}", "other: {env: {AS: other}, keep_warm: 1}", 1))
 	for n, want := range []engine.Class{engine.First, engine.Warm} {
-		if v := fire(t, s, "asks some#1", Order{Variant: "other"}); v.Last() == nil || v.Last().Invocation.Class != want ||
+		if v := fire(t, s, "asks some#1", Order{Variant: "other"}); v.Last() == nil ||
+			v.Last().Invocation.Class != want ||
 			!strings.Contains(body(&v), `"as":"other"`) {
 			t.Errorf("firing %d: %+v", n, v.Last())
 		}

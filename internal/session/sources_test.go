@@ -79,7 +79,8 @@ func (h *harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	h.seen = append(h.seen, r.URL.Path+" "+string(body))
 	n := len(h.seen)
 	if of := r.Header.Get("Ce-Deadletterof"); of != "" {
-		h.dead = fmt.Sprint(of, " ", r.Header.Get("Ce-Deadletterreason"), " ", r.Header.Get("Ce-Deadletterstatus"), " ", r.Header.Get("Ce-Deadletterattempts"))
+		h.dead = fmt.Sprint(of, " ", r.Header.Get("Ce-Deadletterreason"), " ", r.Header.Get("Ce-Deadletterstatus"), " ",
+			r.Header.Get("Ce-Deadletterattempts"))
 	}
 	h.mu.Unlock()
 	switch r.URL.Path {
@@ -96,7 +97,8 @@ func (h *harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		if strings.Contains(string(text), "twice") {
 			w.Header().Set("X-Twice", "1")
 		}
-		fmt.Fprintf(w, `{"pass":%q,"fits":%v}`, strings.TrimSpace(string(text)), !strings.Contains(string(text), "heavy"))
+		fmt.Fprintf(w, `{"pass":%q,"fits":%v}`, strings.TrimSpace(string(text)), !strings.Contains(string(text),
+			"heavy"))
 	case "/strict":
 		if json.Unmarshal(body, &struct{}{}) != nil {
 			http.Error(w, "no object", http.StatusUnprocessableEntity)
@@ -119,7 +121,8 @@ func layKinds(t *testing.T) (*Session, string, *harbour) {
 	yaml := strings.ReplaceAll(old, "{url}", server.URL)
 	dir := t.TempDir()
 	write(t, dir, "nightdrill.yaml", yaml)
-	write(t, dir, "loads.ndjson", `{"specversion":"1.0","id":"1","source":"s","type":"t","subject":"in/a.csv","datacontenttype":"text/csv","data":"BF-1"}
+	write(t, dir, "loads.ndjson",
+		`{"specversion":"1.0","id":"1","source":"s","type":"t","subject":"in/a.csv","datacontenttype":"text/csv","data":"BF-1"}
 {"specversion":"1.0","id":"2","source":"s","type":"t","subject":"in/b.CSV","datacontenttype":"text/csv","data":"BF-2"}
 `)
 	write(t, dir, "crates/in/c.csv", "BF-3")
@@ -183,7 +186,8 @@ func TestAnUploadAndWhatBecomesOfIt(t *testing.T) {
 	}
 	v := put("in/heron.csv", "BF-7")
 	steps := s.Trace(&v)
-	if len(steps) != 2 || v.Origin != InStorage || steps[0].Function != "load" || steps[0].Outcome != engine.Done || steps[1].Function != "gate" || steps[1].Depth != 1 ||
+	if len(steps) != 2 || v.Origin != InStorage || steps[0].Function != "load" || steps[0].Outcome != engine.Done ||
+		steps[1].Function != "gate" || steps[1].Depth != 1 ||
 		string(steps[1].Payload.Data()) != `{"pass": "BF-7"}` || steps[1].Payload.Event.Type != "pass" {
 		t.Fatalf("steps %+v", steps)
 	}
@@ -192,11 +196,13 @@ func TestAnUploadAndWhatBecomesOfIt(t *testing.T) {
 		t.Errorf("a load that is too heavy has steps %+v", steps)
 	}
 	v = put("in/twice.csv", "twice")
-	if steps = s.Trace(&v); len(steps) != 3 || steps[2].Source != "doubled" || steps[2].Outcome != engine.Failed || !strings.Contains(steps[2].Hint, "JSON inside a JSON string") {
+	if steps = s.Trace(&v); len(steps) != 3 || steps[2].Source != "doubled" || steps[2].Outcome != engine.Failed ||
+		!strings.Contains(steps[2].Hint, "JSON inside a JSON string") {
 		t.Errorf("a reply that was encoded twice has steps %+v", steps)
 	}
 	v = put("in/heron.CSV", "BF-8")
-	if steps = s.Trace(&v); v.Outcome() != engine.Unmatched || !strings.Contains(steps[0].Why, "ends in .CSV, the wire wants in/*.csv") {
+	if steps = s.Trace(&v); v.Outcome() != engine.Unmatched || !strings.Contains(steps[0].Why,
+		"ends in .CSV, the wire wants in/*.csv") {
 		t.Errorf("a near miss is %v: %+v", v.Outcome(), steps)
 	}
 	if missed, taken := s.OfferAgain(); missed != 1 || taken != 0 {
@@ -204,7 +210,8 @@ func TestAnUploadAndWhatBecomesOfIt(t *testing.T) {
 	}
 	yaml := readFile(t, filepath.Join(dir, "nightdrill.yaml"))
 	write(t, dir, "nightdrill.yaml", strings.Replace(yaml, "in/*.csv", "in/*.{csv,CSV}", 1))
-	until(t, "the project is read again", func() bool { return s.Plan().Sources[0].Wires[0].When.Key == "in/*.{csv,CSV}" })
+	until(t, "the project is read again",
+		func() bool { return s.Plan().Sources[0].Wires[0].When.Key == "in/*.{csv,CSV}" })
 	if s.Objects.Address() != strings.TrimPrefix(store, "http://") {
 		t.Errorf("the object store went from %s to %s", store, s.Objects.Address())
 	}
@@ -240,18 +247,30 @@ func TestTheFrontsManners(t *testing.T) {
 		want               map[string]string
 		text               string
 	}{
-		{"well", "GET", "/fare/north", []string{"Authorization", token, "Origin", page}, 200, map[string]string{"Access-Control-Allow-Origin": page, "Access-Control-Expose-Headers": "x-took", "Vary": "Origin"}, ""},
+		{"well", "GET", "/fare/north", []string{"Authorization", token, "Origin", page}, 200,
+			map[string]string{"Access-Control-Allow-Origin": page, "Access-Control-Expose-Headers": "x-took",
+				"Vary": "Origin"}, ""},
 		{"HEAD is taken by GET", "HEAD", "/fare/north", []string{"Authorization", token}, 200, nil, ""},
-		{"no token", "GET", "/fare/north", nil, 401, map[string]string{"WWW-Authenticate": `Bearer realm="fares"`}, "bearer token"},
+		{"no token", "GET", "/fare/north", nil, 401, map[string]string{"WWW-Authenticate": `Bearer realm="fares"`},
+			"bearer token"},
 		{"another token", "GET", "/fare/north", []string{"Authorization", "Bearer open-sesam"}, 401, nil, ""},
-		{"another page", "GET", "/fare/north", []string{"Authorization", token, "Origin", "http://other.example"}, 200, map[string]string{"Access-Control-Allow-Origin": ""}, ""},
-		{"a browser asks", "OPTIONS", "/fare/north", []string{"Origin", page, "Access-Control-Request-Method", "PUT"}, 204, map[string]string{"Access-Control-Allow-Origin": page, "Access-Control-Allow-Methods": "GET, PUT", "Access-Control-Allow-Headers": "x-desk", "Access-Control-Max-Age": "60"}, ""},
-		{"a browser of another page asks", "OPTIONS", "/fare/north", []string{"Origin", "http://other.example", "Access-Control-Request-Method", "PUT"}, 403, map[string]string{"Access-Control-Allow-Origin": ""}, "may not send"},
-		{"what may be asked", "OPTIONS", "/fare/north", nil, 204, map[string]string{"Allow": "GET, PUT, HEAD, OPTIONS"}, ""},
-		{"another method", "DELETE", "/fare/north", []string{"Authorization", token}, 405, map[string]string{"Allow": "GET, PUT, HEAD, OPTIONS"}, "the method is DELETE, the wire wants GET"},
+		{"another page", "GET", "/fare/north", []string{"Authorization", token, "Origin", "http://other.example"}, 200,
+			map[string]string{"Access-Control-Allow-Origin": ""}, ""},
+		{"a browser asks", "OPTIONS", "/fare/north", []string{"Origin", page, "Access-Control-Request-Method", "PUT"},
+			204, map[string]string{"Access-Control-Allow-Origin": page, "Access-Control-Allow-Methods": "GET, PUT",
+				"Access-Control-Allow-Headers": "x-desk", "Access-Control-Max-Age": "60"}, ""},
+		{"a browser of another page asks", "OPTIONS", "/fare/north", []string{"Origin", "http://other.example",
+			"Access-Control-Request-Method", "PUT"}, 403, map[string]string{"Access-Control-Allow-Origin": ""},
+			"may not send"},
+		{"what may be asked", "OPTIONS", "/fare/north", nil, 204, map[string]string{"Allow": "GET, PUT, HEAD, OPTIONS"},
+			""},
+		{"another method", "DELETE", "/fare/north", []string{"Authorization", token}, 405,
+			map[string]string{"Allow": "GET, PUT, HEAD, OPTIONS"}, "the method is DELETE, the wire wants GET"},
 		{"another path", "GET", "/fares/north", nil, 404, nil, "GET /fare/{to}  (fares): the path is /fares/north"},
-		{"a header is missing", "PUT", "/fare/north", []string{"Authorization", token}, 404, nil, "the header x-desk is missing"},
-		{"nobody waits", "GET", "/fare/north", []string{"Authorization", token, "Prefer", "respond-async, wait=5"}, 202, map[string]string{"Preference-Applied": "respond-async"}, "accepted"},
+		{"a header is missing", "PUT", "/fare/north", []string{"Authorization", token}, 404, nil,
+			"the header x-desk is missing"},
+		{"nobody waits", "GET", "/fare/north", []string{"Authorization", token, "Prefer", "respond-async, wait=5"}, 202,
+			map[string]string{"Preference-Applied": "respond-async"}, "accepted"},
 		{"a very long line", "GET", "/x" + strings.Repeat("y", 100_000), nil, 404, nil, "no wire takes"},
 	} {
 		status, h, text := ask(t, c.method, url+c.path, "", c.headers...)
@@ -291,13 +310,15 @@ func TestAFolderAsAPayloadSet(t *testing.T) {
 		f := s.Fire(Order{Item: i})
 		<-f.Whole()
 		v := s.Look(f)
-		if want := map[bool]int{true: 1}[AsObject(&s.Plan().Sources[i.Source], i.Payload).Event.Subject == "in/c.csv"]; len(v.Trace.Attempts) != want {
+		if want := map[bool]int{true: 1}[AsObject(&s.Plan().Sources[i.Source],
+			i.Payload).Event.Subject == "in/c.csv"]; len(v.Trace.Attempts) != want {
 			t.Errorf("%s had %d attempts, %s", i.Label, len(v.Trace.Attempts), v.Outcome())
 		}
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if told := strings.Join(h.seen, " "); !strings.Contains(told, `"bucket":"cargo","key":"in/c.csv"`) || !strings.Contains(told, `"etag"`) || strings.Contains(told, "file:") {
+	if told := strings.Join(h.seen, " "); !strings.Contains(told, `"bucket":"cargo","key":"in/c.csv"`) ||
+		!strings.Contains(told, `"etag"`) || strings.Contains(told, "file:") {
 		t.Errorf("the function was told %s", told)
 	}
 }
@@ -330,13 +351,16 @@ func TestADrillOfAllKinds(t *testing.T) {
 	if got := r.Snapshot().Sources[s.SourceNamed("nightly")].Speed; got != 5_184_000 { // 72 h in 50 ms
 		t.Errorf("the clock of the nightly runs is %v times as fast", got)
 	}
-	if x := p.Idempotence; x.Twice != 12 || x.Differed != 12 || p.Faults["duplicated"] != 12 { // the gate counts its answers
+	// the gate counts its answers
+	if x := p.Idempotence; x.Twice != 12 || x.Differed != 12 || p.Faults["duplicated"] != 12 {
 		t.Errorf("second deliveries %+v, faults %v", x, p.Faults)
 	}
-	if text := strings.Join(p.Warnings, "\n"); !strings.Contains(text, "nightly: 01:30 does not exist on 2026-03-29") || !strings.Contains(text, "cargo: no wire took storage.object.created in/b.CSV: nearest is the wire to load") {
+	if text := strings.Join(p.Warnings, "\n"); !strings.Contains(text, "nightly: 01:30 does not exist on 2026-03-29") ||
+		!strings.Contains(text, "cargo: no wire took storage.object.created in/b.CSV: nearest is the wire to load") {
 		t.Errorf("warnings %s", text)
 	}
-	if h.mu.Lock(); !strings.HasPrefix(h.dead, "fixes bad%20status 422 ") && !strings.HasPrefix(h.dead, "fixes bad status 422 ") {
+	if h.mu.Lock(); !strings.HasPrefix(h.dead, "fixes bad%20status 422 ") && !strings.HasPrefix(h.dead,
+		"fixes bad status 422 ") {
 		t.Errorf("the dead letter says %q", h.dead)
 	}
 	h.mu.Unlock()
@@ -376,10 +400,12 @@ func TestWhereAStreamBegins(t *testing.T) {
 	}
 	<-r.Done()
 	p := r.Page().Summary
-	if log, news := p.Sources["log"], p.Sources["news"]; log.Arrived != 12 || log.Done != 12 || news.Arrived != 8 || news.Done != 8 {
+	if log, news := p.Sources["log"], p.Sources["news"]; log.Arrived != 12 || log.Done != 12 || news.Arrived != 8 ||
+		news.Done != 8 {
 		t.Errorf("log %+v, news %+v", log, news)
 	}
-	if text := strings.Join(p.Warnings, "\n"); !strings.Contains(text, "news: 4 records that were there before the drill are not read") {
+	if text := strings.Join(p.Warnings, "\n"); !strings.Contains(text,
+		"news: 4 records that were there before the drill are not read") {
 		t.Errorf("warnings %s", text)
 	}
 	h.mu.Lock()
@@ -388,8 +414,10 @@ func TestWhereAStreamBegins(t *testing.T) {
 	for _, seen := range h.seen {
 		counts[seen]++
 	}
-	if n := counts[`/gate {"vessel":"Heron","note":"fine","n":0}`]; n != 1 || counts[`/gate {"vessel":"Heron","note":"fine","n":11}`] != 2 {
-		t.Errorf("the first record was read %d times, the last %d times", n, counts[`/gate {"vessel":"Heron","note":"fine","n":11}`])
+	if n := counts[`/gate {"vessel":"Heron","note":"fine","n":0}`]; n != 1 ||
+		counts[`/gate {"vessel":"Heron","note":"fine","n":11}`] != 2 {
+		t.Errorf("the first record was read %d times, the last %d times", n,
+			counts[`/gate {"vessel":"Heron","note":"fine","n":11}`])
 	}
 }
 
@@ -427,8 +455,9 @@ func TestLargeRequestsAreNotKeptForEver(t *testing.T) {
 	old := s.Recent(keptFirings)
 	for _, v := range old {
 		if v.N == 1 {
-			if again := wait(t, s, s.Fire(Order{Item: v.Item})); again.Refused == nil || !strings.Contains(again.Refused.Text,
-				"only the first 65536 of its 20971520 bytes are kept") {
+			if again := wait(t, s, s.Fire(Order{Item: v.Item})); again.Refused == nil ||
+				!strings.Contains(again.Refused.Text,
+					"only the first 65536 of its 20971520 bytes are kept") {
 				t.Errorf("a request that is not there any more was sent: %+v", again.Refused)
 			}
 		}
@@ -486,7 +515,8 @@ func TestNobodyOverwritesTheUsersObjects(t *testing.T) {
 	drill(second)
 	q := second.StandQuietly()
 	write(t, dir, "other.csv", "the second's")
-	if _, err := q.Workspace.Upload(second.SourceNamed("cargo"), filepath.Join(dir, "other.csv"), "in/a.csv"); err != nil {
+	if _, err := q.Workspace.Upload(second.SourceNamed("cargo"), filepath.Join(dir, "other.csv"),
+		"in/a.csv"); err != nil {
 		t.Error(err)
 	}
 	q.Close()
@@ -502,7 +532,8 @@ func TestNobodyOverwritesTheUsersObjects(t *testing.T) {
 	s.Resume()
 	yaml := readFile(t, filepath.Join(dir, "nightdrill.yaml"))
 	write(t, dir, "nightdrill.yaml", strings.Replace(yaml, "in/*.csv", "in/*.{csv,CSV}", 1))
-	until(t, "the project is read again", func() bool { return s.Plan().Sources[0].Wires[0].When.Key == "in/*.{csv,CSV}" })
+	until(t, "the project is read again",
+		func() bool { return s.Plan().Sources[0].Wires[0].When.Key == "in/*.{csv,CSV}" })
 	run, err := s.Runs.Load(first)
 	if err != nil {
 		t.Fatal(err)

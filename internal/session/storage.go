@@ -108,13 +108,15 @@ func (x *Items) own(s int) (out []*Item) {
 		for n, o := range list {
 			if told, ok := x.store.Find(src.Bucket, o.Key); ok {
 				e := told.Event(fmt.Sprintf("%s-%d", src.Bucket, n+1), o.Modified.UTC())
-				out = append(out, &Item{Source: s, SourceName: src.Name, Label: o.Key, Set: bucketSet + src.Bucket, N: n + 1, Payload: &payload.Payload{Event: e, Time: e.Time}})
+				out = append(out, &Item{Source: s, SourceName: src.Name, Label: o.Key, Set: bucketSet + src.Bucket,
+					N: n + 1, Payload: &payload.Payload{Event: e, Time: e.Time}})
 			}
 		}
 	case plan.Schedule:
 		for n, t := range NextTimes(src, time.Now(), 3) {
 			p := plan.ScheduleEvent(src, t.Spec, t.At)
-			out = append(out, &Item{Source: s, SourceName: src.Name, Label: "due " + t.At.Format("2006-01-02 15:04:05 -0700"), Set: "times", N: n + 1, Payload: &p})
+			out = append(out, &Item{Source: s, SourceName: src.Name,
+				Label: "due " + t.At.Format("2006-01-02 15:04:05 -0700"), Set: "times", N: n + 1, Payload: &p})
 		}
 	}
 	return out
@@ -219,7 +221,8 @@ func telling(p *payload.Payload, o event.Object) *payload.Payload {
 
 func extensionOf(kind string) string {
 	base, _, _ := strings.Cut(kind, ";")
-	for ext, known := range map[string]string{".csv": "text/csv", ".json": "application/json", ".txt": "text/plain", ".xml": "application/xml"} {
+	for ext, known := range map[string]string{".csv": "text/csv", ".json": "application/json", ".txt": "text/plain",
+		".xml": "application/xml"} {
 		if strings.TrimSpace(base) == known {
 			return ext
 		}
@@ -288,7 +291,8 @@ func (d *Workspace) bringAllObjects(store *objects.Store, from *plan.Project, dr
 	toStorage := func(f plan.Feed) bool { return d.Sources[f.Source].Kind == plan.Storage && f.Set >= 0 }
 	needed := slices.ContainsFunc(drill.Feeds, toStorage)
 	for i := range d.Functions {
-		needed = needed || slices.ContainsFunc(d.Functions[i].Then, func(t plan.Then) bool { return d.Sources[t.To].Kind == plan.Storage })
+		needed = needed || slices.ContainsFunc(d.Functions[i].Then,
+			func(t plan.Then) bool { return d.Sources[t.To].Kind == plan.Storage })
 	}
 	if !needed {
 		return from, drill, nil
@@ -312,7 +316,8 @@ func (d *Workspace) bringAllObjects(store *objects.Store, from *plan.Project, dr
 			x := &set.Payloads[n]
 			brought, err := bringObject(store, &p.Sources[f.Source], x, set.Name)
 			if err != nil {
-				return nil, nil, fmt.Errorf("%s#%d cannot be brought to %s: %w", set.Name, n+1, p.Sources[f.Source].Name, err)
+				return nil, nil, fmt.Errorf("%s#%d cannot be brought to %s: %w", set.Name, n+1,
+					p.Sources[f.Source].Name, err)
 			}
 			*x = *brought
 		}
@@ -409,5 +414,6 @@ func upload(store *objects.Store, src *plan.Source, source int, path, key string
 		return nil, fmt.Errorf("%s cannot be stored: %w", path, refused(err))
 	}
 	p := &payload.Payload{Event: o.Event(newUUID(), time.Now().UTC().Round(time.Millisecond))}
-	return &Item{Source: source, SourceName: src.Name, Label: o.Action + " " + o.Key, Set: "upload", N: 1, Payload: p}, nil
+	return &Item{Source: source, SourceName: src.Name, Label: o.Action + " " + o.Key, Set: "upload", N: 1, Payload: p},
+		nil
 }

@@ -94,7 +94,8 @@ func WhatWaits(src *plan.Source) string {
 // stepsOf returns the steps of one event: one for each wire that took it.
 func stepsOf(p *plan.Expanded, t *runner.Trace, depth int, now clock.Time) (out []Step) {
 	src := &p.Sources[t.Source]
-	base := Step{Depth: depth, Origin: t.Origin, Source: src.Name, Kind: src.Kind, Label: labelOf(t.Payload), Payload: t.Payload, Wire: -1, Took: now.Sub(t.Arrived)}
+	base := Step{Depth: depth, Origin: t.Origin, Source: src.Name, Kind: src.Kind, Label: labelOf(t.Payload),
+		Payload: t.Payload, Wire: -1, Took: now.Sub(t.Arrived)}
 	base.Trials, base.WaitsFor = p.Explain(t.Source, t.Payload), WhatWaits(src)
 	if t.Routes == 0 {
 		base.Over, base.Outcome, base.Took = true, engine.Unmatched, 0
@@ -197,7 +198,8 @@ func doubled(data []byte) string {
 		return place + " of the input is JSON inside a JSON string: the sender turned that member into text; " +
 			"decode it with parse in a shape, or decode it twice"
 	}
-	return "the input is JSON inside a JSON string: it was encoded twice on its way, such as by a function that turns " +
+	return "the input is JSON inside a JSON string: it was encoded twice on its way, such as by a function " +
+		"that turns " +
 		"its reply into text before it is encoded"
 }
 
@@ -274,7 +276,8 @@ func (s *Session) OfferRunAgain(r *measure.Run) (missed, taken int, err error) {
 				err = wrong
 				continue
 			}
-			s.Fire(Order{Item: &Item{Source: at, SourceName: src.Name, HTTP: pl.Request != nil, Label: labelOf(pl), Payload: pl}})
+			s.Fire(Order{Item: &Item{Source: at, SourceName: src.Name, HTTP: pl.Request != nil, Label: labelOf(pl),
+				Payload: pl}})
 		}
 	}
 	return missed, taken, err

@@ -23,8 +23,9 @@ type Traffic struct {
 type SourceTraffic struct {
 	Arrived, Unmatched, Rejected, Skipped, DeadLettered int
 	Wires                                               []WireTraffic
-	Oldest                                              time.Duration // how long the oldest open event has been there; -1 for none
-	Lanes                                               []LaneTraffic // of a stream: its partitions
+	// how long the oldest open event has been there; -1 for none
+	Oldest time.Duration
+	Lanes  []LaneTraffic // of a stream: its partitions
 }
 
 // WireTraffic is the traffic of one wire.

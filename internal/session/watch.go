@@ -93,7 +93,8 @@ func (w *watcher) follow(touched func(path string), changed func()) {
 			if e.Op == fsnotify.Chmod {
 				continue
 			}
-			if rel, err := filepath.Rel(w.dir, e.Name); e.Has(fsnotify.Create) && err == nil && w.isDeep(filepath.ToSlash(rel)) {
+			if rel, err := filepath.Rel(w.dir, e.Name); e.Has(fsnotify.Create) && err == nil &&
+				w.isDeep(filepath.ToSlash(rel)) {
 				_ = w.add(e.Name) // a file is not a folder, which is no error that matters
 			}
 			touched(e.Name)

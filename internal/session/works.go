@@ -66,7 +66,8 @@ type code struct {
 }
 
 func newWorks(s *plan.Expanded, log *logs.Log) *works {
-	w := &works{dir: s.Dir, services: services.New(s.Services, log), log: log, built: built{path: filepath.Join(s.Dir, stateDir, "built.json")}}
+	w := &works{dir: s.Dir, services: services.New(s.Services, log), log: log,
+		built: built{path: filepath.Join(s.Dir, stateDir, "built.json")}}
 	for i := range s.Functions {
 		c := &code{w: w, fn: i, f: s.Functions[i]}
 		c.dirty.Store(true)
@@ -127,7 +128,8 @@ func (c *code) bring(ctx context.Context) (changed bool, failure *Failure) {
 	c.busy.Lock()
 	defer c.busy.Unlock()
 	defer c.lookFor()
-	for left := settle - time.Since(time.Unix(0, c.touched.Load())); left > 0; left = settle - time.Since(time.Unix(0, c.touched.Load())) {
+	for left := settle - time.Since(time.Unix(0, c.touched.Load())); left > 0; left = settle - time.Since(time.Unix(0,
+		c.touched.Load())) {
 		t := time.NewTimer(left)
 		select {
 		case <-t.C:

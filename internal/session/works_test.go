@@ -27,10 +27,13 @@ func sh(script string) []string { return []string{"sh", "-c", script} }
 
 // Patterns find files, and pass over what no code is, unless they name it.
 func TestWatchedFiles(t *testing.T) {
-	w, _ := workshop(t, plan.Function{}, "a.py", "lib/b.py", "lib/deep/c.py", "lib/d.txt", "node_modules/m.py", "lib/node_modules/n.py", ".git/g.py", "lib/__pycache__/p.py", "b[1].py")
+	w, _ := workshop(t, plan.Function{}, "a.py", "lib/b.py", "lib/deep/c.py", "lib/d.txt", "node_modules/m.py",
+		"lib/node_modules/n.py", ".git/g.py", "lib/__pycache__/p.py", "b[1].py")
 	for pattern, want := range map[string]string{
-		"*.py": "a.py b[1].py", "**/*.py": "a.py b[1].py lib/b.py lib/deep/c.py", "lib/*": "lib/b.py lib/d.txt", "lib/**": "lib/b.py lib/d.txt lib/deep/c.py",
-		"node_modules/*.py": "node_modules/m.py", "lib/{b,d}.*": "lib/b.py lib/d.txt", `b\[1].py`: "b[1].py", "none/*": "", "a.py": "a.py",
+		"*.py": "a.py b[1].py", "**/*.py": "a.py b[1].py lib/b.py lib/deep/c.py", "lib/*": "lib/b.py lib/d.txt",
+		"lib/**":            "lib/b.py lib/d.txt lib/deep/c.py",
+		"node_modules/*.py": "node_modules/m.py", "lib/{b,d}.*": "lib/b.py lib/d.txt", `b\[1].py`: "b[1].py",
+		"none/*": "", "a.py": "a.py",
 	} {
 		files, err := watched(w.dir, []string{pattern, pattern})
 		if got := strings.Join(files, " "); err != nil || got != want {
@@ -88,7 +91,8 @@ func TestVersions(t *testing.T) {
 // after the second time.
 func TestNothingStaleIsUsed(t *testing.T) {
 	steps := func(w *works) string { text, _ := os.ReadFile(filepath.Join(w.dir, "steps")); return string(text) }
-	w, c := workshop(t, plan.Function{Watch: []string{"*.py"}, Build: sh(`echo built >> steps; test -f late.py || echo x > late.py`)}, "a.py")
+	w, c := workshop(t, plan.Function{Watch: []string{"*.py"},
+		Build: sh(`echo built >> steps; test -f late.py || echo x > late.py`)}, "a.py")
 	if changed, failure := c.bring(context.Background()); failure != nil || changed || steps(w) != "built\nbuilt\n" {
 		t.Errorf("%v, changed %v, %q", failure, changed, steps(w))
 	}
@@ -96,8 +100,10 @@ func TestNothingStaleIsUsed(t *testing.T) {
 		t.Errorf("it is %s", c.label())
 	}
 	// a build that always writes something else comes to an end too
-	w, c = workshop(t, plan.Function{Watch: []string{"*.py"}, Build: sh(`echo built >> steps; cp steps stamp.py`)}, "a.py")
-	if _, failure := c.bring(context.Background()); failure != nil || strings.Count(steps(w), "built") > 4 || c.label()[:2] != "v1" {
+	w, c = workshop(t, plan.Function{Watch: []string{"*.py"}, Build: sh(`echo built >> steps; cp steps stamp.py`)},
+		"a.py")
+	if _, failure := c.bring(context.Background()); failure != nil || strings.Count(steps(w), "built") > 4 ||
+		c.label()[:2] != "v1" {
 		t.Errorf("%v, %q, %s", failure, steps(w), c.label())
 	}
 	// without files that are watched it is built each time the program starts
@@ -129,7 +135,8 @@ func TestNothingStaleIsUsed(t *testing.T) {
 // Files that come back to what they were are built again: what the build wrote
 // meanwhile is of others.
 func TestBackToWhatTheyWere(t *testing.T) {
-	w, c := workshop(t, plan.Function{Watch: []string{"*.py"}, Build: sh(`cat a.py > made; grep -q fails a.py && exit 1; true`)}, "a.py")
+	w, c := workshop(t, plan.Function{Watch: []string{"*.py"},
+		Build: sh(`cat a.py > made; grep -q fails a.py && exit 1; true`)}, "a.py")
 	made := func(text string) string {
 		write(t, w.dir, "a.py", text)
 		_, _ = c.bring(context.Background()) // one of them fails
@@ -149,9 +156,11 @@ func TestBackToWhatTheyWere(t *testing.T) {
 // A build can be interrupted, and one that fails is retried once the files
 // are others.
 func TestABuildThatFails(t *testing.T) {
-	w, c := workshop(t, plan.Function{Watch: []string{"*.py"}, Build: sh(`echo try >> tries; grep -q good a.py || { echo a.py is bad; exit 1; }`)}, "a.py")
+	w, c := workshop(t, plan.Function{Watch: []string{"*.py"},
+		Build: sh(`echo try >> tries; grep -q good a.py || { echo a.py is bad; exit 1; }`)}, "a.py")
 	for range 3 {
-		if _, failure := c.bring(context.Background()); failure == nil || failure.Text != "f does not build: sh exited with code 1" || failure.Lines[0] != "a.py is bad" {
+		if _, failure := c.bring(context.Background()); failure == nil ||
+			failure.Text != "f does not build: sh exited with code 1" || failure.Lines[0] != "a.py is bad" {
 			t.Fatalf("failure %+v", failure)
 		}
 	}
@@ -190,7 +199,8 @@ func TestTheWatcherSees(t *testing.T) {
 		t.Fatal("a folder that is not there is watched")
 	}
 	write(t, dir, "env/x.env", "A=1")
-	if w, err = newWatcher(dir, []string{"lib/**/*.py", "one/*.txt"}, []string{filepath.Join(dir, "env", "x.env")}); err != nil {
+	if w, err = newWatcher(dir, []string{"lib/**/*.py", "one/*.txt"},
+		[]string{filepath.Join(dir, "env", "x.env")}); err != nil {
 		t.Fatal(err)
 	}
 	touched, rested := make(chan string, 1000), make(chan bool, 1000)

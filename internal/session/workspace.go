@@ -224,12 +224,16 @@ func (d *Workspace) Start(ctx context.Context, drill *plan.Drill, journal io.Wri
 	}
 	if drill.Cold != nil {
 		if p, drill = p.ColdPlan(drill); len(drill.Feeds) == 0 {
-			return nil, errors.New("nothing to start: no wire of the drill's sources leads to a function that is started here")
+			return nil, errors.New("nothing to start: no wire of the drill's sources leads to a function that is " +
+				"started here")
 		}
 	}
 	p = d.withSession(p)
 	config := runner.Config{ID: r.ID, Log: d.Log, Objects: own, Plan: manifest(p, drill), Machine: machine(),
-		Commit: commit(d.Dir), ReadObject: func(bucket, key string) []byte { return own.Bytes(bucket, key, mostObject) }}
+		Commit: commit(d.Dir), ReadObject: func(bucket, key string) []byte {
+			return own.Bytes(bucket, key,
+				mostObject)
+		}}
 	for i := range p.Functions {
 		c := d.works.codes[d.codeOf(p.Functions[i].Name)]
 		label := c.label()
@@ -330,7 +334,8 @@ func (r *Running) failed(err error) {
 // newID names a run by its time, and two letters for those of the same second.
 func newID(now time.Time) string {
 	const letters = "abcdefghjkmnpqrstuvwxyz"
-	return now.Format("20060102-150405-") + string([]byte{letters[rand.IntN(len(letters))], letters[rand.IntN(len(letters))]})
+	return now.Format("20060102-150405-") + string([]byte{letters[rand.IntN(len(letters))],
+		letters[rand.IntN(len(letters))]})
 }
 
 // Stop ends the drill early; what was measured is kept as an unfinished run.

@@ -21,7 +21,8 @@ func TestADrillIsFoundByItsName(t *testing.T) {
 		t.Errorf("one that is not there: %v", err)
 	}
 	d.Drills = append(d.Drills, plan.Drill{Name: "e"})
-	if _, err := d.Drill(""); err == nil || !strings.Contains(err.Error(), "missing name of the drill; available: d, e") {
+	if _, err := d.Drill(""); err == nil || !strings.Contains(err.Error(),
+		"missing name of the drill; available: d, e") {
 		t.Errorf("one of two: %v", err)
 	}
 	d.Drills = nil
@@ -34,7 +35,8 @@ func TestADrillIsFoundByItsName(t *testing.T) {
 // is what was measured, and its findings are those that were shown.
 func TestADrillIsKeptAsItRuns(t *testing.T) {
 	limits := plan.Limits{Max: 2, PerInstance: 1, IdleAfter: time.Minute}
-	d, drill := open(t, "two bytes", limits, arrival.Phase{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 200, Per: time.Second}, For: time.Hour})
+	d, drill := open(t, "two bytes", limits, arrival.Phase{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 200,
+		Per: time.Second}, For: time.Hour})
 	r, err := d.Start(context.Background(), drill, nil)
 	if err != nil {
 		t.Fatal(err)
@@ -55,12 +57,15 @@ func TestADrillIsKeptAsItRuns(t *testing.T) {
 	}
 	live := r.Snapshot()
 	kept, err := d.Runs.Load(r.ID)
-	if err != nil || kept.Finished || len(kept.Deliveries) != len(live.Deliveries) || len(kept.Invocations) != len(live.Invocations) || kept.Length != live.Length {
-		t.Errorf("%v; kept %d deliveries of %d, finished %v", err, len(kept.Deliveries), len(live.Deliveries), kept.Finished)
+	if err != nil || kept.Finished || len(kept.Deliveries) != len(live.Deliveries) ||
+		len(kept.Invocations) != len(live.Invocations) || kept.Length != live.Length {
+		t.Errorf("%v; kept %d deliveries of %d, finished %v", err, len(kept.Deliveries), len(live.Deliveries),
+			kept.Finished)
 	}
 	page, err := d.Runs.Page(r.ID)
 	if err != nil || page.Summary.Events != r.Page().Summary.Events || page.Summary.Events.Arrived == 0 {
-		t.Errorf("%v; the findings that were kept have %+v, those shown %+v", err, page.Summary.Events, r.Page().Summary.Events)
+		t.Errorf("%v; the findings that were kept have %+v, those shown %+v", err, page.Summary.Events,
+			r.Page().Summary.Events)
 	}
 	if n := page.Summary.Events; n.Deliveries != n.Done+n.Abandoned+n.Rejected+n.Failed {
 		t.Errorf("the counts do not add up: %+v", n)
@@ -70,7 +75,8 @@ func TestADrillIsKeptAsItRuns(t *testing.T) {
 // The running figures agree with the exact ones to their three digits.
 func TestRunningFiguresAgreeWithTheFindings(t *testing.T) {
 	limits := plan.Limits{Max: 2, PerInstance: 1, IdleAfter: time.Minute}
-	d, drill := open(t, "two bytes", limits, arrival.Phase{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 200, Per: time.Second}, For: time.Second})
+	d, drill := open(t, "two bytes", limits, arrival.Phase{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 200,
+		Per: time.Second}, For: time.Second})
 	_, run := carryOut(t, d, drill)
 	tally := measure.NewTally(run)
 	tally.Update(run, func(id uint64) *measure.Invocation {
@@ -96,7 +102,8 @@ func TestRunningFiguresAgreeWithTheFindings(t *testing.T) {
 // time plus no more than a bare round trip and a millisecond, each as a median of the
 // same run.
 func TestAFunctionOfKnownTime(t *testing.T) {
-	d, drill := open(t, "busy", plan.Limits{Max: 1, PerInstance: 1, KeepWarm: 1, IdleAfter: time.Minute}, arrival.Phase{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 25, Per: time.Second}, For: 2 * time.Second})
+	d, drill := open(t, "busy", plan.Limits{Max: 1, PerInstance: 1, KeepWarm: 1, IdleAfter: time.Minute},
+		arrival.Phase{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 25, Per: time.Second}, For: 2 * time.Second})
 	r, run := carryOut(t, d, drill)
 	var extra []time.Duration
 	for i := range run.Invocations {

@@ -29,7 +29,8 @@ const mostName = 60
 func (s *Store) Name(id, name string) error {
 	name = strings.TrimSpace(name)
 	if name == "last" || strings.ContainsFunc(name, unicode.IsControl) || len(name) > mostName {
-		return fmt.Errorf("%q is not a name for a run: at most %d letters, without control characters, and not last", name, mostName)
+		return fmt.Errorf("%q is not a name for a run: at most %d letters, without control characters, and not last",
+			name, mostName)
 	}
 	all, err := s.List()
 	if err != nil {

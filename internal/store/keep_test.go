@@ -24,7 +24,8 @@ func kept(t *testing.T, s *Store, id string, began time.Time) *measure.Run {
 		whole.Invocations[i].Instance = int32(i % len(whole.Instances))
 	}
 	part := *whole
-	part.Arrivals, part.Invocations, part.Attempts, part.Deliveries, part.Levels = whole.Arrivals[:200], whole.Invocations[:200], whole.Attempts[:200], whole.Deliveries[:200], whole.Levels[:200]
+	part.Arrivals, part.Invocations, part.Attempts, part.Deliveries, part.Levels = whole.Arrivals[:200],
+		whole.Invocations[:200], whole.Attempts[:200], whole.Deliveries[:200], whole.Levels[:200]
 	w, err := s.Begin(&part, began)
 	if err != nil {
 		t.Fatal(err)
@@ -43,15 +44,18 @@ func TestRunsAreNamedNotedPinnedAndDeleted(t *testing.T) {
 	s, _ := Open(t.TempDir())
 	defer s.Close()
 	long := time.Now().Add(-48 * time.Hour)
-	for i, id := range []string{"20260101-000000-aa", "20260102-000000-bb", "20260103-000000-cc", "20260104-000000-dd"} {
+	for i, id := range []string{"20260101-000000-aa", "20260102-000000-bb", "20260103-000000-cc",
+		"20260104-000000-dd"} {
 		kept(t, s, id, long.Add(time.Duration(i)*time.Hour))
 	}
-	for _, err := range []error{s.Name("20260102-000000-bb", "before the change"), s.Note("20260102-000000-bb", "slow disk"), s.Pin("20260101-000000-aa", true)} {
+	for _, err := range []error{s.Name("20260102-000000-bb", "before the change"), s.Note("20260102-000000-bb",
+		"slow disk"), s.Pin("20260101-000000-aa", true)} {
 		if err != nil {
 			t.Fatal(err)
 		}
 	}
-	if i, err := s.Find("before the change"); err != nil || i.ID != "20260102-000000-bb" || i.Note != "slow disk" || i.Label() != "before the change" || i.Headline == nil || i.Headline.Arrived != 400 || i.Bytes == 0 {
+	if i, err := s.Find("before the change"); err != nil || i.ID != "20260102-000000-bb" || i.Note != "slow disk" ||
+		i.Label() != "before the change" || i.Headline == nil || i.Headline.Arrived != 400 || i.Bytes == 0 {
 		t.Errorf("found by its name: %+v, %v", i, err)
 	}
 	if err := s.Name("20990101-000000-zz", "x"); err == nil || !strings.Contains(err.Error(), "no run") {
@@ -99,14 +103,17 @@ func TestADamagedBlockCostsWhatComesAfterIt(t *testing.T) {
 	s, _ := Open(t.TempDir())
 	defer s.Close()
 	run := kept(t, s, "20260101-000000-aa", time.Now())
-	if _, err := s.db.Exec("UPDATE blocks SET data = substr(data, 1, length(data) / 2) WHERE kind = 'attempts' AND seq = 1"); err != nil {
+	if _, err := s.db.Exec("UPDATE blocks SET data = substr(data, 1, length(data) / 2) WHERE kind = 'attempts' AND " +
+		"seq = 1"); err != nil {
 		t.Fatal(err)
 	}
 	got, err := s.Load(run.ID)
-	if err != nil || len(got.Arrivals) != 200 || len(got.Attempts) != 200 || len(got.Deliveries) != 200 || got.Finished {
+	if err != nil || len(got.Arrivals) != 200 || len(got.Attempts) != 200 || len(got.Deliveries) != 200 ||
+		got.Finished {
 		t.Fatalf("%v, %d arrivals, %d attempts, finished %v", err, len(got.Arrivals), len(got.Attempts), got.Finished)
 	}
-	if text := strings.Join(measure.NewPage(got).Summary.Warnings, "\n"); !strings.Contains(text, "is damaged and was skipped") {
+	if text := strings.Join(measure.NewPage(got).Summary.Warnings, "\n"); !strings.Contains(text,
+		"is damaged and was skipped") {
 		t.Errorf("the findings do not say so: %s", text)
 	}
 }
@@ -157,7 +164,8 @@ func TestADamagedFileIsRescued(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.Close()
-	if got, err := Rescue(dir, time.Unix(0, 0)); err != nil || got.Runs != 1 || len(got.Lost) != 1 || got.Lost[0] != "20260101-000001-bb" {
+	if got, err := Rescue(dir, time.Unix(0, 0)); err != nil || got.Runs != 1 || len(got.Lost) != 1 ||
+		got.Lost[0] != "20260101-000001-bb" {
 		t.Errorf("%+v, %v", got, err)
 	}
 	dir = t.TempDir()
@@ -181,7 +189,8 @@ func TestADiskThatIsFull(t *testing.T) {
 	defer s.Close()
 	run := random(20_000, "20260101-000000-aa")
 	part := *run
-	part.Arrivals, part.Invocations, part.Attempts, part.Deliveries, part.Levels = run.Arrivals[:500], run.Invocations[:500], run.Attempts[:500], run.Deliveries[:500], nil
+	part.Arrivals, part.Invocations, part.Attempts, part.Deliveries, part.Levels = run.Arrivals[:500],
+		run.Invocations[:500], run.Attempts[:500], run.Deliveries[:500], nil
 	w, err := s.Begin(&part, time.Now())
 	if err != nil {
 		t.Fatal(err)
@@ -235,7 +244,8 @@ func TestTwoProgramsOnOneProject(t *testing.T) {
 					}
 					for n := 100; n <= 300; n += 100 {
 						part := *run
-						part.Arrivals, part.Invocations, part.Attempts, part.Deliveries, part.Levels = run.Arrivals[:n], run.Invocations[:n], run.Attempts[:n], run.Deliveries[:n], run.Levels[:n]
+						part.Arrivals, part.Invocations, part.Attempts, part.Deliveries, part.Levels = run.Arrivals[:n],
+							run.Invocations[:n], run.Attempts[:n], run.Deliveries[:n], run.Levels[:n]
 						if err := w.Append(&part); err != nil {
 							return err
 						}
@@ -279,8 +289,10 @@ func TestTwoProgramsOnOneProject(t *testing.T) {
 	}
 	for _, i := range all {
 		r, err := s.Load(i.ID)
-		if err != nil || !r.Finished || len(r.Arrivals) != 300 || len(r.Instances) != 41 || !strings.HasPrefix(i.Name, "kept by ") {
-			t.Errorf("%s: %v, finished %v, %d arrivals, %d instances, named %q", i.ID, err, r.Finished, len(r.Arrivals), len(r.Instances), i.Name)
+		if err != nil || !r.Finished || len(r.Arrivals) != 300 || len(r.Instances) != 41 ||
+			!strings.HasPrefix(i.Name, "kept by ") {
+			t.Errorf("%s: %v, finished %v, %d arrivals, %d instances, named %q", i.ID, err, r.Finished, len(r.Arrivals),
+				len(r.Instances), i.Name)
 		}
 	}
 }

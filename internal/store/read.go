@@ -115,7 +115,8 @@ func mend(r *measure.Run) {
 	}
 	n := len(r.Instances)
 	r.Invocations = slices.DeleteFunc(r.Invocations, func(v measure.Invocation) bool {
-		return int(v.Instance) >= n || v.Instance < 0 || int(v.Function) >= len(r.Functions) || int(v.Source) >= len(r.Sources)
+		return int(v.Instance) >= n || v.Instance < 0 || int(v.Function) >= len(r.Functions) ||
+			int(v.Source) >= len(r.Sources)
 	})
 }
 

@@ -70,7 +70,8 @@ func Rescue(dir string, now time.Time) (out Rescued, err error) {
 		}
 	}
 	for _, beside := range []string{"", "-wal", "-shm"} {
-		if err := os.Rename(fresh+beside, path+beside); err != nil && !(beside != "" && errors.Is(err, fs.ErrNotExist)) {
+		if err := os.Rename(fresh+beside, path+beside); err != nil &&
+			!(beside != "" && errors.Is(err, fs.ErrNotExist)) {
 			return out, err
 		}
 	}
@@ -137,7 +138,8 @@ var isID = regexp.MustCompile(`^\d{8}-\d{6}-[a-z]+$`)
 // all copies run by run, row by row, whatever can be read.
 func (x *rescue) all() (runs, whole int, lost []string) {
 	from := x.from
-	columns := []string{"id", "drill", "began", "finished", "length", "head", "page", "name", "note", "pinned", "main", "bytes"}
+	columns := []string{"id", "drill", "began", "finished", "length", "head", "page", "name", "note", "pinned", "main",
+		"bytes"}
 	has := columnsOf(from, "runs")
 	var there []string
 	for _, c := range columns {
@@ -185,7 +187,8 @@ func (x *rescue) all() (runs, whole int, lost []string) {
 	}
 	// an index, or blocks, may know of runs whose own row cannot be read
 	known := map[string]bool{}
-	for _, query := range []string{"SELECT id FROM runs INDEXED BY sqlite_autoindex_runs_1", "SELECT DISTINCT run FROM blocks"} {
+	for _, query := range []string{"SELECT id FROM runs INDEXED BY sqlite_autoindex_runs_1",
+		"SELECT DISTINCT run FROM blocks"} {
 		rows, err := from.Query(query)
 		for err == nil && rows.Next() {
 			var id string

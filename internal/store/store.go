@@ -160,7 +160,8 @@ func lockOf(dir string) string { return filepath.Join(dir, stateDir, "runs.lock"
 // connect opens the database.
 func (s *Store) connect() error {
 	path := s.path
-	db, err := sql.Open("sqlite", "file:"+uriPath(path)+"?_pragma=busy_timeout(5000)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(ON)&_txlock=immediate")
+	db, err := sql.Open("sqlite", "file:"+uriPath(path)+
+		"?_pragma=busy_timeout(5000)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(ON)&_txlock=immediate")
 	if err != nil {
 		return err
 	}
@@ -203,7 +204,8 @@ func (s *Store) prepare() error {
 		return fmt.Errorf("cannot be read as a store of runs: %w", err)
 	}
 	if mode != "wal" { // the page size of a new file is set before it has any
-		if _, err := s.db.Exec("PRAGMA page_size = 16384; PRAGMA auto_vacuum = INCREMENTAL; PRAGMA journal_mode = WAL"); err != nil {
+		if _, err := s.db.Exec("PRAGMA page_size = 16384; PRAGMA auto_vacuum = INCREMENTAL; PRAGMA " +
+			"journal_mode = WAL"); err != nil {
 			return err
 		}
 	}
@@ -217,7 +219,8 @@ func (s *Store) migrate() error {
 	}
 	switch {
 	case version > Version:
-		return fmt.Errorf("%w (file version %d, this program supports %d); use that one, or move the file away", ErrNewer,
+		return fmt.Errorf("%w (file version %d, this program supports %d); use that one, or move the file away",
+			ErrNewer,
 			version, Version)
 	case version == Version:
 		return nil
@@ -287,15 +290,17 @@ type Writer struct {
 	s                                                          *Store
 	id                                                         string
 	seq                                                        int
-	arrivals, invocations, attempts, deliveries, levels, blobs int     // written so far
-	instances, changes                                         int     // seen so far
-	alive                                                      []int32 // instances that had not stopped when they were last seen
-	bytes                                                      int64   // written so far
+	arrivals, invocations, attempts, deliveries, levels, blobs int // written so far
+	instances, changes                                         int // seen so far
+	// instances that had not stopped when they were last seen
+	alive []int32
+	bytes int64 // written so far
 }
 
 // Begin enters a run that begins now.
 func (s *Store) Begin(r *measure.Run, began time.Time) (*Writer, error) {
-	_, err := s.db.Exec("INSERT INTO runs (id, drill, began, head) VALUES (?, ?, ?, ?)", r.ID, r.Drill, began.UTC().Format(time.RFC3339Nano), headOf(r))
+	_, err := s.db.Exec("INSERT INTO runs (id, drill, began, head) VALUES (?, ?, ?, ?)", r.ID, r.Drill,
+		began.UTC().Format(time.RFC3339Nano), headOf(r))
 	if err != nil {
 		return nil, fmt.Errorf("cannot add the run: %w", s.said(err))
 	}
@@ -321,7 +326,8 @@ func (w *Writer) write(r *measure.Run, page *measure.Page) error {
 			size += int64(len(data))
 		}
 	}
-	a, v, t, d := r.Arrivals[w.arrivals:], r.Invocations[w.invocations:], r.Attempts[w.attempts:], r.Deliveries[w.deliveries:]
+	a, v, t, d := r.Arrivals[w.arrivals:], r.Invocations[w.invocations:], r.Attempts[w.attempts:],
+		r.Deliveries[w.deliveries:]
 	put("arrivals", arrivals.encode(a), len(a))
 	put("invocations", invocations.encode(v), len(v))
 	put("attempts", attempts.encode(t), len(t))
@@ -337,7 +343,8 @@ func (w *Writer) write(r *measure.Run, page *measure.Page) error {
 	alive, stopped := w.sort(r)
 	if len(stopped) > 0 {
 		text, _ := json.Marshal(stopped) // plain data always marshals
-		if _, err = tx.Exec("INSERT INTO blocks (run, kind, seq, data) VALUES (?, 'instances', ?, ?)", w.id, w.seq+1, text); err != nil {
+		if _, err = tx.Exec("INSERT INTO blocks (run, kind, seq, data) VALUES (?, 'instances', ?, ?)", w.id, w.seq+1,
+			text); err != nil {
 			return err
 		}
 	}
@@ -347,14 +354,16 @@ func (w *Writer) write(r *measure.Run, page *measure.Page) error {
 		living = append(living, r.Instances[id])
 	}
 	text, _ := json.Marshal(living)
-	if _, err = tx.Exec("INSERT OR REPLACE INTO blocks (run, kind, seq, data) VALUES (?, 'instances', 0, ?)", w.id, text); err != nil {
+	if _, err = tx.Exec("INSERT OR REPLACE INTO blocks (run, kind, seq, data) VALUES (?, 'instances', 0, ?)", w.id,
+		text); err != nil {
 		return err
 	}
 	if page != nil {
 		text, _ := json.Marshal(page) // plain data always marshals
 		main, _ := json.Marshal(page.Main())
 		size += int64(len(text))
-		_, err = tx.Exec("UPDATE runs SET length = ?, finished = ?, head = ?, page = ?, main = ?, bytes = ? WHERE id = ?", int64(r.Length), r.Finished, headOf(r), text, main, w.bytes+size, w.id)
+		_, err = tx.Exec("UPDATE runs SET length = ?, finished = ?, head = ?, page = ?, main = ?, bytes = ? "+
+			"WHERE id = ?", int64(r.Length), r.Finished, headOf(r), text, main, w.bytes+size, w.id)
 	} else if len(r.Changes) > w.changes {
 		_, err = tx.Exec("UPDATE runs SET length = ?, head = ? WHERE id = ?", int64(r.Length), headOf(r), w.id)
 	} else {
@@ -368,7 +377,8 @@ func (w *Writer) write(r *measure.Run, page *measure.Page) error {
 	}
 	w.seq++
 	w.bytes += size
-	w.arrivals, w.invocations, w.attempts, w.deliveries = len(r.Arrivals), len(r.Invocations), len(r.Attempts), len(r.Deliveries)
+	w.arrivals, w.invocations, w.attempts, w.deliveries = len(r.Arrivals), len(r.Invocations), len(r.Attempts),
+		len(r.Deliveries)
 	w.levels, w.blobs = len(r.Levels), len(r.Blobs)
 	w.instances, w.changes, w.alive = len(r.Instances), len(r.Changes), alive
 	return nil
@@ -395,7 +405,8 @@ func (w *Writer) sort(r *measure.Run) (alive []int32, stopped []measure.Instance
 
 // List returns the runs, the newest first.
 func (s *Store) List() ([]Info, error) {
-	rows, err := s.db.Query("SELECT id, drill, began, finished, length, name, note, pinned, bytes, main FROM runs ORDER BY began DESC, id DESC")
+	rows, err := s.db.Query("SELECT id, drill, began, finished, length, name, note, pinned, bytes, main FROM runs " +
+		"ORDER BY began DESC, id DESC")
 	if err != nil {
 		return nil, s.said(err)
 	}
@@ -405,7 +416,8 @@ func (s *Store) List() ([]Info, error) {
 		var i Info
 		var began string
 		var main sql.NullString
-		if err := rows.Scan(&i.ID, &i.Drill, &began, &i.Finished, &i.Length, &i.Name, &i.Note, &i.Pinned, &i.Bytes, &main); err != nil {
+		if err := rows.Scan(&i.ID, &i.Drill, &began, &i.Finished, &i.Length, &i.Name, &i.Note, &i.Pinned, &i.Bytes,
+			&main); err != nil {
 			return nil, s.said(err)
 		}
 		if i.Began, err = time.Parse(time.RFC3339Nano, began); err != nil {
@@ -489,7 +501,8 @@ func (s *Store) Blob(run string, number int32) (data []byte, err error) {
 func (s *Store) Load(id string) (*measure.Run, error) {
 	r := &measure.Run{ID: id, Busy: math.NaN()}
 	var text string
-	err := s.db.QueryRow("SELECT drill, finished, length, head FROM runs WHERE id = ?", id).Scan(&r.Drill, &r.Finished, (*int64)(&r.Length), &text)
+	err := s.db.QueryRow("SELECT drill, finished, length, head FROM runs WHERE id = ?", id).Scan(&r.Drill, &r.Finished,
+		(*int64)(&r.Length), &text)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, fmt.Errorf("no run %q", id)
 	} else if err != nil {
@@ -499,7 +512,8 @@ func (s *Store) Load(id string) (*measure.Run, error) {
 	if err := json.Unmarshal([]byte(text), &h); err != nil {
 		return nil, fmt.Errorf("run %s is damaged: %w", id, err)
 	}
-	r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, r.Notes, r.Idempotence = h.Project, h.Seed, h.Functions, h.Sources, h.Budgets, h.Payloads, h.LastDue, h.Notes, h.Twice
+	r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, r.Notes, r.Idempotence = h.Project,
+		h.Seed, h.Functions, h.Sources, h.Budgets, h.Payloads, h.LastDue, h.Notes, h.Twice
 	r.Changes, r.Concurrency, r.ColdStarts = h.Changes, h.All, h.Cold
 	r.Rates, r.Self, r.Machine, r.Commit, r.Plan, r.Said, r.Begins = h.Rates, h.Self, h.Machine, h.Commit, h.Plan,
 		h.Said, h.Begins
@@ -514,7 +528,8 @@ func (s *Store) Load(id string) (*measure.Run, error) {
 		r.Finished = false
 		r.Notes = append(slices.Clone(r.Notes), "a part of what this run recorded is damaged and was skipped: "+cut)
 	}
-	for i := 0; i < len(r.Arrivals) && !r.Finished; i++ { // of a run that was cut off, payloads that were made on the way are not known
+	// of a run that was cut off, payloads that were made on the way are not known
+	for i := 0; i < len(r.Arrivals) && !r.Finished; i++ {
 		for int(r.Arrivals[i].Payload) >= len(r.Payloads) {
 			r.Payloads = append(r.Payloads, measure.Payload{Set: "replies", N: 1, Label: "a reply that was sent on"})
 		}

@@ -20,19 +20,31 @@ import (
 func random(n int, id string) *measure.Run {
 	r := rng.New(5, 1)
 	time := func() clock.Time { return clock.Time(r.Below(1 << 40)) }
-	run := &measure.Run{Project: "p", Drill: "d", ID: id, Seed: 7, Busy: 0.5, Concurrency: 24, ColdStarts: 3, Changes: []measure.Change{{At: 5, Function: -1, Text: "project total 32 → 24"}}, Functions: []measure.Function{{Name: "f", Max: 3, PerInstance: 1}},
-		Sources: []measure.Source{{Name: "s", Kind: "http", Routes: []string{"GET /"}, To: []int{0}}}, Budgets: []string{"project done > 0"},
+	run := &measure.Run{Project: "p", Drill: "d", ID: id, Seed: 7, Busy: 0.5, Concurrency: 24, ColdStarts: 3,
+		Changes:   []measure.Change{{At: 5, Function: -1, Text: "project total 32 → 24"}},
+		Functions: []measure.Function{{Name: "f", Max: 3, PerInstance: 1}},
+		Sources:   []measure.Source{{Name: "s", Kind: "http", Routes: []string{"GET /"}, To: []int{0}}},
+		Budgets:   []string{"project done > 0"},
 		Payloads:  []measure.Payload{{Set: "a", N: 1, Label: "GET /"}},
-		Instances: []measure.Instance{{ID: 0, Number: 1, PID: 12, Spawned: 1, Ready: 2, Exit: "exited with code 0", Version: 2, Cause: engine.AfterStop, After: engine.Replaced, Parked: true, Peak: 42 << 20, CPU: 9, Left: new(0.25)}}}
+		Instances: []measure.Instance{{ID: 0, Number: 1, PID: 12, Spawned: 1, Ready: 2, Exit: "exited with code 0",
+			Version: 2, Cause: engine.AfterStop, After: engine.Replaced, Parked: true, Peak: 42 << 20, CPU: 9,
+			Left: new(0.25)}}}
 	for i := range 40 { // some of which have stopped
-		run.Instances = append(run.Instances, measure.Instance{ID: int32(i + 1), Number: int32(i + 2), Spawned: 3, Stopped: clock.Time(i % 3)})
+		run.Instances = append(run.Instances, measure.Instance{ID: int32(i + 1), Number: int32(i + 2), Spawned: 3,
+			Stopped: clock.Time(i % 3)})
 	}
 	for i := range n {
-		run.Arrivals = append(run.Arrivals, measure.Arrival{Due: time(), Arrived: time(), From: -1, Payload: int32(r.Below(9)), Round: int32(r.Below(3))})
-		run.Invocations = append(run.Invocations, measure.Invocation{ID: uint64(i + 1), Assigned: time(), Sent: time(), Received: clock.Time(r.Below(2)), Done: time(),
-			Slot: int32(r.Below(4)), Batch: 1, Status: int32(r.Below(600)), Class: engine.Class(r.Below(3)), Result: engine.Result(r.Below(9)), Late: r.Chance(1, 2)})
-		run.Attempts = append(run.Attempts, measure.Attempt{Event: int64(i), Invocation: uint64(i + 1), N: 1, Result: engine.Result(r.Below(9))})
-		run.Deliveries = append(run.Deliveries, measure.Delivery{Event: int64(i), Invocation: uint64(i + 1), Ended: time(), Wire: -1, Attempts: 1, Outcome: engine.Outcome(r.Below(8)), Cause: engine.Cause(r.Below(int(engine.Causes)))})
+		run.Arrivals = append(run.Arrivals, measure.Arrival{Due: time(), Arrived: time(), From: -1,
+			Payload: int32(r.Below(9)), Round: int32(r.Below(3))})
+		run.Invocations = append(run.Invocations, measure.Invocation{ID: uint64(i + 1), Assigned: time(), Sent: time(),
+			Received: clock.Time(r.Below(2)), Done: time(),
+			Slot: int32(r.Below(4)), Batch: 1, Status: int32(r.Below(600)), Class: engine.Class(r.Below(3)),
+			Result: engine.Result(r.Below(9)), Late: r.Chance(1, 2)})
+		run.Attempts = append(run.Attempts, measure.Attempt{Event: int64(i), Invocation: uint64(i + 1), N: 1,
+			Result: engine.Result(r.Below(9))})
+		run.Deliveries = append(run.Deliveries, measure.Delivery{Event: int64(i), Invocation: uint64(i + 1),
+			Ended: time(), Wire: -1, Attempts: 1, Outcome: engine.Outcome(r.Below(8)),
+			Cause: engine.Cause(r.Below(int(engine.Causes)))})
 		run.Levels = append(run.Levels, measure.Level{At: time(), Waiting: int32(r.Below(99))})
 	}
 	return run
@@ -59,7 +71,8 @@ func TestARunComesBackAsItWas(t *testing.T) {
 	}
 	// cut off here, it would be readable and unfinished
 	got, err := s.Load(part.ID)
-	if err != nil || got.Finished || len(got.Arrivals) != 200 || len(got.Deliveries) != 140 || len(got.Instances) != 30 || got.Instances[5].ID != 5 || len(got.Changes) != 1 {
+	if err != nil || got.Finished || len(got.Arrivals) != 200 || len(got.Deliveries) != 140 ||
+		len(got.Instances) != 30 || got.Instances[5].ID != 5 || len(got.Changes) != 1 {
 		t.Fatalf("cut off: %v, finished %v, %d arrivals", err, got.Finished, len(got.Arrivals))
 	}
 	whole.Finished, whole.Length, whole.Notes = true, 9e9, []string{"a note"}
@@ -92,7 +105,8 @@ func TestRunsAreFoundByWhatAUserWrites(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	for name, want := range map[string]string{"last": "20260102-000000-cc", "20260101-000000-b": "20260101-000000-bb", "20260102": "20260102-000000-cc"} {
+	for name, want := range map[string]string{"last": "20260102-000000-cc", "20260101-000000-b": "20260101-000000-bb",
+		"20260102": "20260102-000000-cc"} {
 		if i, err := s.Find(name); err != nil || i.ID != want {
 			t.Errorf("%q: %v, %v", name, i.ID, err)
 		}
@@ -149,7 +163,8 @@ func TestAnOldStoreIsBroughtUpToDate(t *testing.T) {
 		args []any
 	}{
 		{steps[0] + "PRAGMA user_version = 1", nil},
-		{"INSERT INTO runs (id, drill, began, finished, head) VALUES (?, 'd', '2026-01-01T00:00:00Z', 1, ?)", []any{run.ID, headOf(run)}},
+		{"INSERT INTO runs (id, drill, began, finished, head) VALUES (?, 'd', '2026-01-01T00:00:00Z', 1, ?)",
+			[]any{run.ID, headOf(run)}},
 		{"INSERT INTO blocks VALUES (?, 'invocations', 0, ?)", []any{run.ID, old.encode(run.Invocations)}},
 		{"INSERT INTO blocks VALUES (?, 'arrivals', 0, ?)", []any{run.ID, arrivals.encode(run.Arrivals)}},
 	} {
@@ -164,7 +179,8 @@ func TestAnOldStoreIsBroughtUpToDate(t *testing.T) {
 	}
 	defer s.Close()
 	got, err := s.Load(run.ID)
-	if err != nil || !reflect.DeepEqual(got.Invocations, run.Invocations) || !reflect.DeepEqual(got.Arrivals, run.Arrivals) {
+	if err != nil || !reflect.DeepEqual(got.Invocations, run.Invocations) || !reflect.DeepEqual(got.Arrivals,
+		run.Arrivals) {
 		t.Errorf("%v; the old run is not what it was", err)
 	}
 	if p, err := s.Page(run.ID); err != nil || p.Summary.Events.Arrived != 50 {
@@ -213,10 +229,14 @@ func BenchmarkAppend(b *testing.B) {
 	for i := range int64(n) {
 		at := clock.Time(i * 100_000)
 		done := at + 90_000 + clock.Time(r.Below(20_000))
-		run.Arrivals = append(run.Arrivals, measure.Arrival{Due: at, Arrived: at + 20_000 + clock.Time(r.Below(5000)), From: -1, Payload: int32(i % 160)})
-		run.Invocations = append(run.Invocations, measure.Invocation{ID: uint64(i + 1), Assigned: at + 20_000, Sent: at + 40_000, Received: done - 4000, Done: done, Slot: int32(r.Below(8)), Batch: 1, Status: 200, Reply: 1})
+		run.Arrivals = append(run.Arrivals, measure.Arrival{Due: at, Arrived: at + 20_000 + clock.Time(r.Below(5000)),
+			From: -1, Payload: int32(i % 160)})
+		run.Invocations = append(run.Invocations, measure.Invocation{ID: uint64(i + 1), Assigned: at + 20_000,
+			Sent: at + 40_000, Received: done - 4000, Done: done, Slot: int32(r.Below(8)), Batch: 1, Status: 200,
+			Reply: 1})
 		run.Attempts = append(run.Attempts, measure.Attempt{Event: i, Invocation: uint64(i + 1), N: 1})
-		run.Deliveries = append(run.Deliveries, measure.Delivery{Event: i, Invocation: uint64(i + 1), Ended: done, Attempts: 1})
+		run.Deliveries = append(run.Deliveries, measure.Delivery{Event: i, Invocation: uint64(i + 1), Ended: done,
+			Attempts: 1})
 	}
 	w, err := s.Begin(run, time.Now())
 	if err != nil {

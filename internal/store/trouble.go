@@ -71,7 +71,8 @@ func (s *Store) said(err error) error {
 	case err == nil:
 		return nil
 	case what == ErrDamaged:
-		return fmt.Errorf("%s %w (%v); nightdrill runs rescue recovers what can be read of it, and deletes nothing", s.path,
+		return fmt.Errorf("%s %w (%v); nightdrill runs rescue recovers what can be read of it, and deletes nothing",
+			s.path,
 			what, err)
 	case what == ErrFull:
 		return fmt.Errorf("%s %w; free some space, its contents are intact", s.path, what)

@@ -55,7 +55,8 @@ var wired = []string{
 	"HTTP/9.9 200 OK\r\nContent-Length: 2\r\n\r\nok",
 	"only a body",
 	"HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok",
-	strings.Repeat("HTTP/1.1 103 Early Hints\r\nLink: <x>\r\n\r\n", 50) + "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok",
+	strings.Repeat("HTTP/1.1 103 Early Hints\r\nLink: <x>\r\n\r\n", 50) + "HTTP/1.1 200 OK\r\nContent-Length: " +
+		"2\r\n\r\nok",
 	"HTTP/1.1 101 Switching Protocols\r\nUpgrade: x\r\n\r\n\x00\x01",
 	"HTTP/1.1 204 No Content\r\nContent-Length: 2\r\n\r\nok",
 	"HTTP/1.1 304 Not Modified\r\nContent-Length: 20\r\n\r\n",
@@ -150,7 +151,8 @@ func begin(t *testing.T, r *rand.Rand) *attacked {
 	self, _ := os.Executable()
 	var har strings.Builder
 	for n := range wired {
-		fmt.Fprintf(&har, `%s{"request":{"method":"GET","url":"http://quay.example/%d"}}`, strings.Repeat(",", min(n, 1)), n)
+		fmt.Fprintf(&har, `%s{"request":{"method":"GET","url":"http://quay.example/%d"}}`,
+			strings.Repeat(",", min(n, 1)), n)
 	}
 	a.write("asks.har", `{"log":{"entries":[`+har.String()+`]}}`)
 	a.write("nightdrill.yaml", fmt.Sprintf(`nightdrill: 1
@@ -339,7 +341,8 @@ var attacks = map[string]func(*attacked){
 	},
 	"a full disk": func(a *attacked) {
 		disk := filepath.Join(a.TempDir(), "disk")
-		if os.Mkdir(disk, 0o755) != nil || exec.Command("mount", "-t", "tmpfs", "-o", "size=2m", "tmpfs", disk).Run() != nil {
+		if os.Mkdir(disk, 0o755) != nil || exec.Command("mount", "-t", "tmpfs", "-o", "size=2m", "tmpfs",
+			disk).Run() != nil {
 			a.Log("left out: no small file system can be mounted here")
 			return
 		}

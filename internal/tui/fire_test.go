@@ -39,8 +39,10 @@ func change(t testing.TB, path, was, is string) {
 // fix it.
 func TestTheInnerLoop(t *testing.T) {
 	for _, c := range []struct{ name, interpreter, file, was, is, broken, why string }{
-		{"python", "python3", "functions/quote.py", `"cents": TABLE[key]}`, `"cents": TABLE[key], "harbour": "holm"}`, `"cents": TABEL[key]`, "NameError"},
-		{"node", "node", "functions/quote.mjs", `{ crossing, cents }`, `{ crossing, cents, harbour: "holm" }`, `{ crossing, ;`, "SyntaxError"},
+		{"python", "python3", "functions/quote.py", `"cents": TABLE[key]}`, `"cents": TABLE[key], "harbour": "holm"}`,
+			`"cents": TABEL[key]`, "NameError"},
+		{"node", "node", "functions/quote.mjs", `{ crossing, cents }`, `{ crossing, cents, harbour: "holm" }`,
+			`{ crossing, ;`, "SyntaxError"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			if _, err := exec.LookPath(c.interpreter); err != nil {
@@ -52,7 +54,8 @@ func TestTheInnerLoop(t *testing.T) {
 			x.sttys(program)
 			x.wait("▸ Payloads", "fare-requests#1", "What does the function reply?", "next: cold")
 			x.keys("Enter")
-			x.wait("200 OK", `"crossing": "skerry-holm"`, "◆ cold in", "boot", "first byte", "quote-1 · v1", "1 instance at :", "warm, idle stop in")
+			x.wait("200 OK", `"crossing": "skerry-holm"`, "◆ cold in", "boot", "first byte", "quote-1 · v1",
+				"1 instance at :", "warm, idle stop in")
 			x.keys("Enter")
 			x.wait("● warm in", "= the same reply as firing 1")
 			// the code changes; the reply comes by itself
@@ -72,7 +75,8 @@ func TestTheInnerLoop(t *testing.T) {
 			} else {
 				change(t, file, c.is, c.broken)
 			}
-			x.wait("✗ not sent", "quote does not start: it exited with code 1 before it was ready", c.why, "it is fired again automatically")
+			x.wait("✗ not sent", "quote does not start: it exited with code 1 before it was ready", c.why,
+				"it is fired again automatically")
 			if c.name == "python" {
 				change(t, file, "TABLE = TABEL + {", "TABLE = {")
 			} else {
@@ -96,7 +100,8 @@ func TestTheInnerLoop(t *testing.T) {
 func TestPayloadsAndEnvironmentOnTheScreen(t *testing.T) {
 	x := open(t, 150, 42)
 	lay(t, x.dir)
-	change(t, filepath.Join(x.dir, "nightdrill.yaml"), "quote: {start:", "quote: {env: {QUAY_TOKEN: hush-hush, LEVEL: low}, start:")
+	change(t, filepath.Join(x.dir, "nightdrill.yaml"), "quote: {start:",
+		"quote: {env: {QUAY_TOKEN: hush-hush, LEVEL: low}, start:")
 	editor := filepath.Join(x.dir, "editor")
 	write := func(script string) {
 		if err := os.WriteFile(editor, []byte("#!/bin/sh\n"+script+"\n"), 0o755); err != nil {

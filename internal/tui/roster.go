@@ -53,7 +53,8 @@ func (s *shell) drawRoster(c *canvas.Canvas, y int) {
 		if i < len(s.states) {
 			state = s.states[i]
 		}
-		if s.plan.Of[i] != i && (s.running != nil || state.Look.Ready+state.Look.Starting == 0 && state.Failure == nil) {
+		if s.plan.Of[i] != i && (s.running != nil || state.Look.Ready+state.Look.Starting == 0 &&
+			state.Failure == nil) {
 			continue // a variant that no one has asked for
 		}
 		x := stands(&state)
@@ -71,7 +72,8 @@ func (s *shell) drawRoster(c *canvas.Canvas, y int) {
 		x := 1
 		for i, name := range names {
 			text := all[i].words[level-1]
-			if more := fmt.Sprintf("+%d more", len(names)-i); x+ansi.StringWidth(name+text)+1 > s.w-1-len(more)*min(len(names)-1-i, 1) {
+			if more := fmt.Sprintf("+%d more", len(names)-i); x+ansi.StringWidth(name+text)+
+				1 > s.w-1-len(more)*min(len(names)-1-i, 1) {
 				c.PutUpTo(x, y, s.w-1, canvas.Dim, more)
 				return
 			}
@@ -164,13 +166,16 @@ func meets(l *engine.Stats, now clock.Time) stance {
 	switch {
 	case l.Idle > 0 && l.IdleStop != clock.Never:
 		in := briefly(max(l.IdleStop.Sub(now), 0))
-		return say(canvas.Warm, fmt.Sprintf("%s, warm, idle stop in %s", instances(l.Ready), in), ready+", stop in "+in, ready)
+		return say(canvas.Warm, fmt.Sprintf("%s, warm, idle stop in %s", instances(l.Ready), in), ready+", stop in "+in,
+			ready)
 	case l.Idle > 0:
 		return say(canvas.Warm, instances(l.Ready)+", warm", ready, ready)
 	case l.Ready > 0 && l.Waiting > 0:
-		return say(canvas.Plain, fmt.Sprintf("%s, all busy, %d waiting", instances(l.Ready), l.Waiting), fmt.Sprintf("%d busy, %d waiting", l.Ready, l.Waiting), fmt.Sprintf("%d busy", l.Ready))
+		return say(canvas.Plain, fmt.Sprintf("%s, all busy, %d waiting", instances(l.Ready), l.Waiting),
+			fmt.Sprintf("%d busy, %d waiting", l.Ready, l.Waiting), fmt.Sprintf("%d busy", l.Ready))
 	case l.Ready > 0:
-		return say(canvas.Plain, instances(l.Ready)+", all busy", fmt.Sprintf("%d busy", l.Ready), fmt.Sprintf("%d busy", l.Ready))
+		return say(canvas.Plain, instances(l.Ready)+", all busy", fmt.Sprintf("%d busy", l.Ready),
+			fmt.Sprintf("%d busy", l.Ready))
 	case l.Starting > 0:
 		starting := fmt.Sprintf("%d starting", l.Starting)
 		return say(canvas.Cold, starting, starting, fmt.Sprintf("+%d", l.Starting))

@@ -57,15 +57,18 @@ func TestTheRosterHasRoomForAll(t *testing.T) {
 		names []string
 		w     int
 		level int
-	}{{five[:1], 160, 0}, {five[:2], 160, 0}, {five[:3], 160, 1}, {five, 158, 2}, {five, 98, 3}, {five, 78, rosterLevels}, {strings.Fields(strings.Repeat("a-long-name ", 30)), 158, rosterLevels}} {
+	}{{five[:1], 160, 0}, {five[:2], 160, 0}, {five[:3], 160, 1}, {five, 158, 2}, {five, 98, 3},
+		{five, 78, rosterLevels}, {strings.Fields(strings.Repeat("a-long-name ", 30)), 158, rosterLevels}} {
 		if got := rosterLevel(c.names, c.w); got != c.level {
 			t.Errorf("%d functions in %d cells: words of length %d, want %d", len(c.names), c.w, got, c.level)
 		}
 	}
-	for _, l := range []engine.Stats{{}, {Starting: 3}, {Ready: 10, Waiting: 120}, {Ready: 10}, {Ready: 2, Idle: 1, IdleStop: clock.Never}, {Ready: 12, Idle: 1, IdleStop: clock.Time(99 * time.Second)}} {
+	for _, l := range []engine.Stats{{}, {Starting: 3}, {Ready: 10, Waiting: 120}, {Ready: 10},
+		{Ready: 2, Idle: 1, IdleStop: clock.Never}, {Ready: 12, Idle: 1, IdleStop: clock.Time(99 * time.Second)}} {
 		x := meets(&l, 0)
 		for i, words := range x.words {
-			if n := ansi.StringWidth(words); words == "" || n > rosterWidths[i] || i > 0 && n > ansi.StringWidth(x.words[i-1]) {
+			if n := ansi.StringWidth(words); words == "" || n > rosterWidths[i] ||
+				i > 0 && n > ansi.StringWidth(x.words[i-1]) {
 				t.Errorf("%+v at length %d: %q", l, i, words)
 			}
 		}

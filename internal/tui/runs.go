@@ -54,7 +54,8 @@ func (s *shell) exportComparison(x compareview.Export) tea.Cmd {
 		n := 0
 		for _, c := range x.All {
 			for _, kind := range []string{"svg", "pdf"} {
-				if err := export.ComparisonFile(filepath.Join(to, "comparison-"+session.FileName(c.Title)+"."+kind), c, false); err != nil {
+				if err := export.ComparisonFile(filepath.Join(to, "comparison-"+session.FileName(c.Title)+"."+kind), c,
+					false); err != nil {
 					return msg.Note{Text: err.Error(), Bad: true}
 				}
 				n++

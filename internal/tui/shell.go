@@ -56,7 +56,8 @@ const (
 var tabs = []struct {
 	key, name string
 	view      view
-}{{"1", "Payloads", onSets}, {"2", "Wiring", onWiring}, {"3", "Fire", onFire}, {"4", "Drill", onDrill}, {"5", "Findings", onFindings}, {"6", "Compare", onCompare}}
+}{{"1", "Payloads", onSets}, {"2", "Wiring", onWiring}, {"3", "Fire", onFire}, {"4", "Drill", onDrill},
+	{"5", "Findings", onFindings}, {"6", "Compare", onCompare}}
 
 // shell is the program's model.
 type shell struct {
@@ -130,8 +131,9 @@ var ErrInterrupted = errors.New("interrupted")
 // newShell returns the shell with all of its views. A drill that is given is the first that
 // is carried out.
 func newShell(ctx context.Context, d *session.Workspace, stand *session.Session, drill *plan.Drill) *shell {
-	s := &shell{workspace: d, stand: stand, plan: stand.Plan(), ctx: context.WithoutCancel(ctx), theme: canvas.NewTheme(true),
-		view: onFire, sets: setsview.New(stand), fire: fireview.New(stand),
+	s := &shell{workspace: d, stand: stand, plan: stand.Plan(), ctx: context.WithoutCancel(ctx),
+		theme: canvas.NewTheme(true),
+		view:  onFire, sets: setsview.New(stand), fire: fireview.New(stand),
 		drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(d.Runs), compare: compareview.New(d.Runs),
 		auto: drill}
 	s.wiring = wiringview.New(stand, s.standing)
@@ -143,7 +145,8 @@ func newShell(ctx context.Context, d *session.Workspace, stand *session.Session,
 
 // Run opens the full-screen program on a project. A drill that is given starts
 // at once. It returns when the user leaves; no process is left then.
-func Run(ctx context.Context, d *session.Workspace, drill *plan.Drill, listen string, in io.Reader, out io.Writer) error {
+func Run(ctx context.Context, d *session.Workspace, drill *plan.Drill, listen string, in io.Reader,
+	out io.Writer) error {
 	stand, err := d.Stand(listen)
 	if err != nil {
 		return err
@@ -650,11 +653,13 @@ func (s *shell) draw() string {
 		return ""
 	}
 	if s.w < leastWidth || s.h < leastHeight {
-		return ansi.Wrap(fmt.Sprintf("Night Drill needs %d columns and %d rows; this terminal has %d and %d. Enlarge it, or press q to quit.", leastWidth, leastHeight, s.w, s.h), s.w, "")
+		return ansi.Wrap(fmt.Sprintf("Night Drill needs %d columns and %d rows; this terminal has %d and %d. Enlarge "+
+			"it, or press q to quit.", leastWidth, leastHeight, s.w, s.h), s.w, "")
 	}
 	c := canvas.New(s.w, s.h, s.theme)
 	s.drawTop(c)
-	body := map[view]func(*canvas.Theme) *canvas.Canvas{onSets: s.sets.Draw, onWiring: s.wiring.Draw, onFire: s.fire.Draw, onDrill: s.drill.Draw, onFindings: s.findings.Draw, onCompare: s.compare.Draw}[s.view]
+	body := map[view]func(*canvas.Theme) *canvas.Canvas{onSets: s.sets.Draw, onWiring: s.wiring.Draw,
+		onFire: s.fire.Draw, onDrill: s.drill.Draw, onFindings: s.findings.Draw, onCompare: s.compare.Draw}[s.view]
 	c.Draw(0, 2, body(s.theme))
 	s.drawBottom(c)
 	if s.help {
@@ -673,7 +678,8 @@ func (s *shell) drawTop(c *canvas.Canvas) {
 	if s.w >= 120 {
 		x = c.PutUpTo(x+2, 0, x+30, canvas.Plain, s.plan.Name)
 	}
-	title := map[view]func() (canvas.Style, string){onSets: s.sets.Title, onWiring: s.wiring.Title, onFire: s.fire.Title, onDrill: s.drill.Title, onFindings: s.findings.Title, onCompare: s.compare.Title}[s.view]
+	title := map[view]func() (canvas.Style, string){onSets: s.sets.Title, onWiring: s.wiring.Title,
+		onFire: s.fire.Title, onDrill: s.drill.Title, onFindings: s.findings.Title, onCompare: s.compare.Title}[s.view]
 	style, text := title()
 	if s.preparing != "" {
 		style, text = canvas.Warm, s.preparing
@@ -716,7 +722,8 @@ func (s *shell) drawBottom(c *canvas.Canvas) {
 		if n := strings.Count(more, "\n"); more != "" {
 			first = fmt.Sprintf("%s (and %d more)", first, n+1)
 		}
-		c.Put(1, y-1, canvas.Bad, proc.Harmless("The project file has errors, the previous version stays in use: "+first))
+		c.Put(1, y-1, canvas.Bad, proc.Harmless("The project file has errors, the previous version stays in use: "+
+			first))
 	}
 	switch {
 	case s.prompt != nil:
@@ -774,22 +781,28 @@ func (s *shell) viewHelp() []key.Binding {
 // viewKeys returns all keys of the view.
 func (s *shell) viewKeys() (title string, own []key.Binding) {
 	d, f, e := drillview.Keys, findings.Keys, fireview.Keys
-	title, own = "3 Fire", []key.Binding{e.Fire, e.Cold, e.Times, e.Async, e.Variant, e.Again, e.Stop, e.Filter, e.Up, e.Left, e.Earlier, e.Form, e.Logs, e.Env, e.Hold, e.Record, e.Map,
+	title, own = "3 Fire", []key.Binding{e.Fire, e.Cold, e.Times, e.Async, e.Variant, e.Again, e.Stop, e.Filter, e.Up,
+		e.Left, e.Earlier, e.Form, e.Logs, e.Env, e.Hold, e.Record, e.Map,
 		e.Edit, e.Blank, e.Copy, e.Rename, e.Delete, e.Curl, e.Keep, e.Save, e.Open, e.LeaveOut}
 	switch s.view {
 	case onSets:
 		p := setsview.Keys
-		title, own = "1 Payloads", []key.Binding{p.Up, p.Left, p.Before, p.Go, p.Fire, p.Map, p.Gets, p.Keep, p.Reseed, p.Mode, p.Back}
+		title, own = "1 Payloads", []key.Binding{p.Up, p.Left, p.Before, p.Go, p.Fire, p.Map, p.Gets, p.Keep, p.Reseed,
+			p.Mode, p.Back}
 	case onWiring:
 		g := wiringview.Keys
-		title, own = "2 Wiring", []key.Binding{g.Up, g.Put, g.Next, g.Fire, g.Close, g.Again, g.Clock, g.Count, g.Upload, g.Remove, g.Export}
+		title, own = "2 Wiring", []key.Binding{g.Up, g.Put, g.Next, g.Fire, g.Close, g.Again, g.Clock, g.Count,
+			g.Upload, g.Remove, g.Export}
 	case onDrill:
-		title, own = "4 Drill", []key.Binding{d.Start, d.Stop, drillview.LimitKeys.Open, d.Up, d.Left, d.Open, d.Map, d.Close, d.In, d.Back, d.All}
+		title, own = "4 Drill", []key.Binding{d.Start, d.Stop, drillview.LimitKeys.Open, d.Up, d.Left, d.Open, d.Map,
+			d.Close, d.In, d.Back, d.All}
 	case onFindings:
-		title, own = "5 Findings", []key.Binding{f.Older, scroll.Keys.Up, scroll.Keys.PageUp, f.Lanes, f.Cursor, f.Filter, f.Runs, f.Export, f.Replay, f.Escape}
+		title, own = "5 Findings", []key.Binding{f.Older, scroll.Keys.Up, scroll.Keys.PageUp, f.Lanes, f.Cursor,
+			f.Filter, f.Runs, f.Export, f.Replay, f.Escape}
 	case onCompare:
 		k := compareview.Keys
-		title, own = "6 Compare", []key.Binding{k.Variants, k.Older, k.Newer, k.Swap, k.Left, scroll.Keys.Up, scroll.Keys.PageUp, k.Export}
+		title, own = "6 Compare", []key.Binding{k.Variants, k.Older, k.Newer, k.Swap, k.Left, scroll.Keys.Up,
+			scroll.Keys.PageUp, k.Export}
 	}
 	return title, own
 }
@@ -801,8 +814,10 @@ func (s *shell) drawHelp(c *canvas.Canvas) {
 		glyph rune
 		style canvas.Style
 		text  string
-	}{{'╌', canvas.Cold, "starting"}, {'◆', canvas.Cold, "cold: it waited for this start"}, {'◇', canvas.Cold, "first: its start was not awaited"},
-		{'▅', canvas.Warm, "warm, as high as it is busy"}, {'·', canvas.Faint, "idle"}, {'✗', canvas.Bad, "failed"}, {'┤', canvas.Dim, "stopped, and why"}}
+	}{{'╌', canvas.Cold, "starting"}, {'◆', canvas.Cold, "cold: it waited for this start"},
+		{'◇', canvas.Cold, "first: its start was not awaited"},
+		{'▅', canvas.Warm, "warm, as high as it is busy"}, {'·', canvas.Faint, "idle"}, {'✗', canvas.Bad, "failed"},
+		{'┤', canvas.Dim, "stopped, and why"}}
 	if s.view == onFire {
 		legend = append(legend[1:3:3], legend[5])
 		legend = append(legend, struct {

@@ -161,7 +161,8 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.gone("Keys and symbols")
 	// the map while the drill runs: every kind with what it lives by
 	x.keys("2")
-	x.wait("vessels  stream", "lag ", "depth ", "next poll in", "simulated time", "sent on ─▸ scans ─▸ boarding", "2 unmatched", "dead letters ─▸ positions-refused")
+	x.wait("vessels  stream", "lag ", "depth ", "next poll in", "simulated time", "sent on ─▸ scans ─▸ boarding",
+		"2 unmatched", "dead letters ─▸ positions-refused")
 	x.keys("Down", "Down", "Down")
 	x.wait("── cargo ─", "curl -T FILE http://127.0.0.1:")
 	x.keys("4")
@@ -172,7 +173,8 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 		t.Fatalf("which run?\n%s", pane)
 	}
 	pane += x.scrolled()
-	for _, want := range []string{"Start ladder", "boot", "Warm-up", "Over time: latency", "offered", "Outcomes of events", "positions-refused", "use and cost", "a bare round trip took"} {
+	for _, want := range []string{"Start ladder", "boot", "Warm-up", "Over time: latency", "offered",
+		"Outcomes of events", "positions-refused", "use and cost", "a bare round trip took"} {
 		if !strings.Contains(pane, want) {
 			t.Errorf("the findings do not show %q", want)
 		}
@@ -201,7 +203,8 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.wait("Summary")
 	// an upload that triggered nothing goes on the map, and stops with the reason
 	x.keys("2")
-	x.wait("counts of the last run, friday-evening", "polled every 500ms", "sent on ─▸ scans ─▸ boarding", "Latest events")
+	x.wait("counts of the last run, friday-evening", "polled every 500ms", "sent on ─▸ scans ─▸ boarding",
+		"Latest events")
 	x.keys("r")
 	x.wait("next poll in", "paused")
 	x.keys("Up", "Up", "Up", "Up", "Up", "Up", "Down", "Down", "Down")
@@ -291,14 +294,16 @@ func checkFindings(t *testing.T, pane, id string) {
 		if strings.Contains(line, "── Start ladder") {
 			break
 		}
-		if len(f) > 1 && slices.Contains([]string{"quote", "boarding", "manifest", "position", "tides"}, f[0]) && slices.Contains([]string{"start", "cold", "first", "warm"}, f[1]) {
+		if len(f) > 1 && slices.Contains([]string{"quote", "boarding", "manifest", "position", "tides"}, f[0]) &&
+			slices.Contains([]string{"start", "cold", "first", "warm"}, f[1]) {
 			fn, f = f[0], f[1:]
 		}
 		if len(f) < 6 || fn == "" {
 			continue
 		}
 		figures := s.Functions[fn]
-		of := map[string]measure.Figures{"start": figures.Start, "cold": figures.Latency.Cold, "first": figures.Latency.First, "warm": figures.Latency.Warm}
+		of := map[string]measure.Figures{"start": figures.Start, "cold": figures.Latency.Cold,
+			"first": figures.Latency.First, "warm": figures.Latency.Warm}
 		want, ok := of[f[0]]
 		if !ok {
 			continue
@@ -319,8 +324,10 @@ func checkFindings(t *testing.T, pane, id string) {
 		t.Errorf("only %d rows of figures were found:\n%s", found, pane)
 	}
 	for name, n := range s.Sources {
-		if row := regexp.MustCompile(`(?m)^ ` + name + ` +(\d+) +(\d+) +(\d+) +(\d+) +(\d+) `).FindStringSubmatch(pane); row == nil ||
-			strings.Join(row[1:], " ") != fmt.Sprint(n.Arrived, " ", n.Done, " ", n.Failed, " ", n.DeadLettered, " ", n.Rejected) {
+		if row := regexp.MustCompile(`(?m)^ ` + name + ` +(\d+) +(\d+) +(\d+) +(\d+) +(\d+) `).FindStringSubmatch(
+			pane); row == nil ||
+			strings.Join(row[1:], " ") != fmt.Sprint(n.Arrived, " ", n.Done, " ", n.Failed, " ", n.DeadLettered, " ",
+				n.Rejected) {
 			t.Errorf("%s: the screen says %v, the run %+v", name, row, n)
 		}
 	}
@@ -496,7 +503,10 @@ func TestKilled(t *testing.T) {
 	x.wait("● friday-evening", "┤ idle", "boarding-1")
 	toProgram(t, "KILL", program+" demo")
 	// the shell goes on before the warden is done; it is asked once more
-	x.until("on the main screen", func() bool { return strings.TrimSpace(x.tmux("display-message", "-p", "#{alternate_on}")) == "0" })
+	x.until("on the main screen", func() bool {
+		return strings.TrimSpace(x.tmux("display-message", "-p",
+			"#{alternate_on}")) == "0"
+	})
 	x.shell("stty -g > b; echo left with 137; echo compared")
 	x.until("without a process", func() bool {
 		out, _ := exec.Command("pgrep", "-f", program).Output()
@@ -518,7 +528,8 @@ func readable(t *testing.T, dir string) {
 	t.Helper()
 	for _, args := range [][]string{{"runs", "list"}, {"runs", "show"}} {
 		out, err := exec.Command(program, append(args, "--project", dir)...).CombinedOutput()
-		if text := string(out); err != nil || !strings.Contains(text, "unfinished") || args[1] == "show" && !strings.Contains(text, "quote start") {
+		if text := string(out); err != nil || !strings.Contains(text, "unfinished") || args[1] == "show" &&
+			!strings.Contains(text, "quote start") {
 			t.Errorf("%v: %v\n%s", args, err, out)
 		}
 	}

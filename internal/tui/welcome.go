@@ -37,7 +37,8 @@ type welcome struct {
 func Welcome(ctx context.Context, dir string, in io.Reader, out io.Writer) (Choice, error) {
 	m := &welcome{dir: dir, theme: canvas.NewTheme(true)}
 	m.look()
-	err := runStoppable(m, nil, tea.WithInput(in), tea.WithOutput(out), tea.WithContext(ctx), tea.WithoutSignalHandler())
+	err := runStoppable(m, nil, tea.WithInput(in), tea.WithOutput(out), tea.WithContext(ctx),
+		tea.WithoutSignalHandler())
 	if ctx.Err() != nil {
 		return Leave, ErrInterrupted
 	}
@@ -116,7 +117,8 @@ func (m *welcome) View() tea.View {
 	if m.queue {
 		what = "HTTP requests and a queue; s leaves the queue out"
 	}
-	for _, k := range []struct{ key, does string }{{"enter", "create it, with " + what}, {"d", "open the demo instead"}, {"q", "quit"}} {
+	for _, k := range []struct{ key, does string }{{"enter", "create it, with " + what}, {"d", "open the demo instead"},
+		{"q", "quit"}} {
 		if k.key == "enter" && m.b == nil {
 			continue
 		}
@@ -125,7 +127,8 @@ func (m *welcome) View() tea.View {
 		y++
 	}
 	y++
-	put(canvas.Dim, "nightdrill init -- COMMAND creates one around any command; nightdrill --project DIR opens another folder.")
+	put(canvas.Dim, "nightdrill init -- COMMAND creates one around any command; nightdrill --project DIR opens "+
+		"another folder.")
 	v := tea.NewView(c.String())
 	v.AltScreen = true
 	v.WindowTitle = "Night Drill"

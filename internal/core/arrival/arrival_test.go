@@ -37,18 +37,27 @@ func TestCountsAndTimesOfEachPattern(t *testing.T) {
 		n     int
 		last  time.Duration
 	}{
-		{"steady covers its start and not its end", Phase{Pattern: Steady, Rate: perSecond(50), For: 2 * time.Second}, 100, 1980 * time.Millisecond},
-		{"steady below one a second", Phase{Pattern: Steady, Rate: Rate{1, 2 * time.Second}, For: 5 * time.Second}, 3, 4 * time.Second},
-		{"one burst a second for a second", Phase{Pattern: Burst, Size: 10, Every: time.Second, For: time.Second}, 10, 0},
-		{"bursts", Phase{Pattern: Burst, Size: 3, Every: time.Second, For: 2500 * time.Millisecond}, 9, 2 * time.Second},
-		{"a ramp is the area under its rate", Phase{Pattern: Ramp, Rate: perSecond(40), To: perSecond(160), For: 8 * time.Second}, 800, 7993 * time.Millisecond},
-		{"a falling ramp", Phase{Pattern: Ramp, Rate: perSecond(20), To: perSecond(0), For: 2 * time.Second}, 20, 1552 * time.Millisecond},
+		{"steady covers its start and not its end", Phase{Pattern: Steady, Rate: perSecond(50), For: 2 * time.Second},
+			100, 1980 * time.Millisecond},
+		{"steady below one a second", Phase{Pattern: Steady, Rate: Rate{1, 2 * time.Second}, For: 5 * time.Second}, 3,
+			4 * time.Second},
+		{"one burst a second for a second", Phase{Pattern: Burst, Size: 10, Every: time.Second, For: time.Second}, 10,
+			0},
+		{"bursts", Phase{Pattern: Burst, Size: 3, Every: time.Second, For: 2500 * time.Millisecond}, 9,
+			2 * time.Second},
+		{"a ramp is the area under its rate", Phase{Pattern: Ramp, Rate: perSecond(40), To: perSecond(160),
+			For: 8 * time.Second}, 800, 7993 * time.Millisecond},
+		{"a falling ramp", Phase{Pattern: Ramp, Rate: perSecond(20), To: perSecond(0), For: 2 * time.Second}, 20,
+			1552 * time.Millisecond},
 		{"recorded in the order of time", Phase{Pattern: Recorded, Speed: 2}, 3, time.Second},
 		{"once", Phase{Pattern: Once}, 3, 0},
-		{"callers ask again when answered", Phase{Pattern: Callers, Size: 2, For: time.Second}, 20, 900 * time.Millisecond},
-		{"a rate that does not divide a second", Phase{Pattern: Callers, Size: 1, Rate: perSecond(3), For: 2 * time.Second},
+		{"callers ask again when answered", Phase{Pattern: Callers, Size: 2, For: time.Second}, 20,
+			900 * time.Millisecond},
+		{"a rate that does not divide a second", Phase{Pattern: Callers, Size: 1, Rate: perSecond(3),
+			For: 2 * time.Second},
 			6, 5 * time.Second / 3},
-		{"callers share a rate", Phase{Pattern: Callers, Size: 2, Rate: perSecond(5), For: time.Second}, 5, 800 * time.Millisecond},
+		{"callers share a rate", Phase{Pattern: Callers, Size: 2, Rate: perSecond(5), For: time.Second}, 5,
+			800 * time.Millisecond},
 	} {
 		got := all(New([]Phase{c.phase}, times, 3, 0, 1, 0), 100*time.Millisecond)
 		if len(got) != c.n {
@@ -66,9 +75,11 @@ func TestCountsAndTimesOfEachPattern(t *testing.T) {
 }
 
 func TestPhasesFollowEachOtherAndPayloadsRepeat(t *testing.T) {
-	phases := []Phase{{Pattern: Steady, Rate: perSecond(2), For: time.Second}, {Pattern: Burst, Size: 2, Every: time.Second, For: time.Second}}
+	phases := []Phase{{Pattern: Steady, Rate: perSecond(2), For: time.Second},
+		{Pattern: Burst, Size: 2, Every: time.Second, For: time.Second}}
 	got := all(New(phases, nil, 3, 0, 1, 0), 0)
-	want := []Arrival{{0, 0, 0, -1}, {clock.Time(500 * time.Millisecond), 1, 0, -1}, {clock.Time(time.Second), 2, 0, -1}, {clock.Time(time.Second), 0, 1, -1}}
+	want := []Arrival{{0, 0, 0, -1}, {clock.Time(500 * time.Millisecond), 1, 0, -1}, {clock.Time(time.Second), 2, 0,
+		-1}, {clock.Time(time.Second), 0, 1, -1}}
 	if !slices.Equal(got, want) {
 		t.Errorf("got %v\nwant %v", got, want)
 	}

@@ -31,13 +31,15 @@ func TestAxes(t *testing.T) {
 			}
 			for i, k := range ticks {
 				digits := k.Value / math.Pow(10, math.Floor(math.Log10(k.Value)+1e-9))
-				if i > 0 && k.At <= ticks[i-1].At || math.Abs(k.At-a.At(k.Value)) > 1e-9 || k.Value > 0 && math.Abs(digits-math.Round(digits*10)/10) > 1e-6 {
+				if i > 0 && k.At <= ticks[i-1].At || math.Abs(k.At-a.At(k.Value)) > 1e-9 || k.Value > 0 &&
+					math.Abs(digits-math.Round(digits*10)/10) > 1e-6 {
 					t.Fatalf("seed %d: tick %v of %+v", seed, k, a)
 				}
 			}
 		}
 	}
-	for got, want := range map[string]string{Short(0.5): "0.5", Short(20_000): "20 k", Short(3e6): "3 M", ShortMillis(0.02): "20 µs", ShortMillis(150): "150 ms", ShortMillis(2500): "2.5 s", ShortMillis(0): "0 µs"} {
+	for got, want := range map[string]string{Short(0.5): "0.5", Short(20_000): "20 k", Short(3e6): "3 M",
+		ShortMillis(0.02): "20 µs", ShortMillis(150): "150 ms", ShortMillis(2500): "2.5 s", ShortMillis(0): "0 µs"} {
 		if got != want {
 			t.Errorf("%q, want %q", got, want)
 		}
@@ -53,11 +55,14 @@ func TestLadder(t *testing.T) {
 		lo, hi := p50*0.9, p50*1.1
 		return measure.Figures{N: 20, P50: &p50, P50Lo: &lo, P50Hi: &hi}
 	}
-	p := &measure.Page{Functions: []string{"quote", "rare", "attached"}, Summary: &measure.Summary{Functions: map[string]measure.FunctionFigures{
-		"quote":    {Start: f(100), Phases: measure.PhaseFigures{Spawn: f(2), Boot: f(98), Answer: f(30), Own: []measure.OwnPhase{{Name: "tables", Took: f(20)}, {Name: "rest", Took: f(9)}, {Name: "too much", Took: f(90)}}}},
-		"rare":     {Start: measure.Figures{N: 2}},
-		"attached": {},
-	}}}
+	p := &measure.Page{Functions: []string{"quote", "rare", "attached"},
+		Summary: &measure.Summary{Functions: map[string]measure.FunctionFigures{
+			"quote": {Start: f(100), Phases: measure.PhaseFigures{Spawn: f(2), Boot: f(98), Answer: f(30),
+				Own: []measure.OwnPhase{{Name: "tables", Took: f(20)}, {Name: "rest", Took: f(9)},
+					{Name: "too much", Took: f(90)}}}},
+			"rare":     {Start: measure.Figures{N: 2}},
+			"attached": {},
+		}}}
 	rungs := Ladder(p)
 	if len(rungs) != 2 || len(rungs[1].Parts) != 0 || rungs[1].N != 2 {
 		t.Fatalf("%+v", rungs)

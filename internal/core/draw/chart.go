@@ -120,7 +120,8 @@ func (c *counter) between(from, to clock.Time) (sum int) {
 // one run.
 func (c *Chart) Update(r *measure.Run) {
 	if c.run == nil {
-		c.arrived, c.rejected, c.failed = make([]counter, len(r.Sources)), make([]counter, len(r.Sources)), make([]counter, len(r.Sources))
+		c.arrived, c.rejected, c.failed = make([]counter, len(r.Sources)), make([]counter, len(r.Sources)),
+			make([]counter, len(r.Sources))
 		c.levels = make([][]measure.Level, len(r.Functions))
 		c.badly = [2][]counter{make([]counter, len(r.Functions)), make([]counter, len(r.Functions))}
 	}
@@ -190,7 +191,8 @@ func (c *Chart) Lanes() []*Lane {
 		}
 	}
 	slices.SortStableFunc(out, func(a, b *Lane) int {
-		return cmp.Or(cmp.Compare(a.Instance.Function, b.Instance.Function), cmp.Compare(a.Instance.Number, b.Instance.Number))
+		return cmp.Or(cmp.Compare(a.Instance.Function, b.Instance.Function), cmp.Compare(a.Instance.Number,
+			b.Instance.Number))
 	})
 	return out
 }
@@ -254,7 +256,8 @@ func (c *Chart) Row(l *Lane, w Window, now clock.Time) []Cell {
 func (c *Chart) fill(l *Lane, w Window, put func(v *measure.Invocation, done clock.Time, failed bool)) {
 	// sorted by their ends: those before the window are skipped, and the search
 	// ends where nothing that long could reach back into it
-	at, _ := slices.BinarySearchFunc(l.Invocations, w.From, func(i int32, t clock.Time) int { return cmp.Compare(c.run.Invocations[i].Done, t) })
+	at, _ := slices.BinarySearchFunc(l.Invocations, w.From,
+		func(i int32, t clock.Time) int { return cmp.Compare(c.run.Invocations[i].Done, t) })
 	for _, i := range l.Invocations[at:] {
 		v := &c.run.Invocations[i]
 		if v.Done.Sub(w.To) > l.longest {
@@ -313,7 +316,8 @@ func (c *Chart) Waiting(function int, w Window) []int {
 	levels := c.levels[function]
 	for i := range cells {
 		from, to := w.Cell(i)
-		at, _ := slices.BinarySearchFunc(levels, from, func(l measure.Level, t clock.Time) int { return cmp.Compare(l.At, t) })
+		at, _ := slices.BinarySearchFunc(levels, from,
+			func(l measure.Level, t clock.Time) int { return cmp.Compare(l.At, t) })
 		if at > 0 {
 			cells[i] = int(levels[at-1].Waiting)
 		}
@@ -349,7 +353,8 @@ func (c *Chart) Invocation(id uint64) *measure.Invocation {
 // or -1 when the lane has none.
 func (c *Chart) Near(l *Lane, t clock.Time) int {
 	best, least := -1, time.Duration(1<<62)
-	at, _ := slices.BinarySearchFunc(l.Invocations, t, func(i int32, t clock.Time) int { return cmp.Compare(c.run.Invocations[i].Done, t) })
+	at, _ := slices.BinarySearchFunc(l.Invocations, t,
+		func(i int32, t clock.Time) int { return cmp.Compare(c.run.Invocations[i].Done, t) })
 	for i := max(at-2, 0); i < min(at+3, len(l.Invocations)); i++ {
 		v := &c.run.Invocations[l.Invocations[i]]
 		d := max(v.Assigned.Sub(t), t.Sub(v.Done), 0)

@@ -12,8 +12,10 @@ import (
 func ms(n int) clock.Time { return clock.Time(n) * clock.Time(time.Millisecond) }
 
 func run() *measure.Run {
-	return &measure.Run{Length: ms(1000), Functions: []measure.Function{{Name: "f", PerInstance: 1}}, Sources: []measure.Source{{Name: "s", To: []int{0}}},
-		Instances: []measure.Instance{{Number: 1, Spawned: ms(100), Ready: ms(200), Stopped: ms(800)}, {ID: 1, Number: 2, Spawned: ms(500)}},
+	return &measure.Run{Length: ms(1000), Functions: []measure.Function{{Name: "f", PerInstance: 1}},
+		Sources: []measure.Source{{Name: "s", To: []int{0}}},
+		Instances: []measure.Instance{{Number: 1, Spawned: ms(100), Ready: ms(200), Stopped: ms(800)},
+			{ID: 1, Number: 2, Spawned: ms(500)}},
 		Invocations: []measure.Invocation{
 			{ID: 1, Assigned: ms(200), Done: ms(310), Class: engine.Cold, Status: 200},
 			{ID: 2, Assigned: ms(400), Done: ms(450), Class: engine.Warm, Status: 200},
@@ -91,11 +93,13 @@ func TestAChartFollowsARun(t *testing.T) {
 	whole := run()
 	var c, once Chart
 	part := *whole
-	part.Invocations, part.Arrivals, part.Deliveries, part.Levels = whole.Invocations[:1], whole.Arrivals[:2], nil, whole.Levels[:1]
+	part.Invocations, part.Arrivals, part.Deliveries, part.Levels = whole.Invocations[:1], whole.Arrivals[:2], nil,
+		whole.Levels[:1]
 	part.Open = []measure.Invocation{{ID: 2, Assigned: ms(400)}}
 	part.Length = ms(500)
 	c.Update(&part)
-	if got := word(c.Row(c.Lanes()[0], Window{0, ms(1000), 10}, part.Length)); got != " sccw...  " && got != " sccww..  " {
+	if got := word(c.Row(c.Lanes()[0], Window{0, ms(1000), 10}, part.Length)); got != " sccw...  " &&
+		got != " sccww..  " {
 		t.Errorf("with one in flight: %q", got)
 	}
 	c.Update(whole)

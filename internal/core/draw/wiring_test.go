@@ -45,7 +45,8 @@ func TestMapsOfAllSizes(t *testing.T) {
 			path := p.Wires[i]
 			s, f := p.Sources[x.Source], p.Functions[x.Function]
 			first, last := path[0], path[len(path)-1]
-			if first.Y < s.Y || first.Y >= s.Y+s.H || last.Y != f.Y || first.X <= s.X+s.W || last.X >= f.X || starts[first] {
+			if first.Y < s.Y || first.Y >= s.Y+s.H || last.Y != f.Y || first.X <= s.X+s.W || last.X >= f.X ||
+				starts[first] {
 				t.Fatalf("seed %d: wire %d runs %v, from %+v to %+v", seed, i, path, s, f)
 			}
 			starts[first] = true

@@ -40,8 +40,10 @@ func (x *load) answer() {
 // 10,000 messages waiting.
 func BenchmarkInputs(b *testing.B) {
 	p := plan.Project{Concurrency: 2000,
-		Functions: []plan.Function{{Name: "f", Timeout: time.Minute, StartTimeout: time.Minute, Limits: plan.Limits{Max: 1000, PerInstance: 1, IdleAfter: time.Minute}}},
-		Sources:   []plan.Source{{Name: "q", Kind: plan.Queue, BatchMax: 1, Attempts: 3, Lease: time.Minute, DeadLetter: -1, Wires: []plan.Wire{{}}}}}
+		Functions: []plan.Function{{Name: "f", Timeout: time.Minute, StartTimeout: time.Minute,
+			Limits: plan.Limits{Max: 1000, PerInstance: 1, IdleAfter: time.Minute}}},
+		Sources: []plan.Source{{Name: "q", Kind: plan.Queue, BatchMax: 1, Attempts: 3, Lease: time.Minute,
+			DeadLetter: -1, Wires: []plan.Wire{{}}}}}
 	x := &load{e: New(&p, []plan.Limits{p.Functions[0].Limits}, time.Second)}
 	for range 11_000 {
 		x.handle(Input{Kind: Arrived, Routes: 1})
@@ -71,18 +73,23 @@ func BenchmarkAllKinds(b *testing.B) {
 	for _, c := range []struct {
 		name                string
 		partitions, waiting int
-	}{{"1-partition/10-waiting", 1, 10}, {"64-partitions/10-waiting", 64, 10}, {"1-partition/10000-waiting", 1, 10_000}, {"64-partitions/10000-waiting", 64, 10_000}} {
+	}{{"1-partition/10-waiting", 1, 10}, {"64-partitions/10-waiting", 64, 10}, {"1-partition/10000-waiting", 1, 10_000},
+		{"64-partitions/10000-waiting", 64, 10_000}} {
 		b.Run(c.name, func(b *testing.B) {
 			limits := plan.Limits{Max: 80, PerInstance: 1, IdleAfter: time.Minute}
 			to := []plan.Wire{{To: 0}}
 			p := plan.Project{Concurrency: 2000,
-				Functions: []plan.Function{{Name: "f", Timeout: time.Minute, StartTimeout: time.Minute, Limits: limits}},
+				Functions: []plan.Function{{Name: "f", Timeout: time.Minute, StartTimeout: time.Minute,
+					Limits: limits}},
 				Sources: []plan.Source{
 					{Name: "h", Kind: plan.HTTP, Wires: to, Wait: time.Hour, DeadLetter: -1},
-					{Name: "q", Kind: plan.Queue, Wires: to, BatchMax: 1, Attempts: 3, Lease: time.Minute, MaxAge: time.Hour, Key: "group", DeadLetter: -1},
+					{Name: "q", Kind: plan.Queue, Wires: to, BatchMax: 1, Attempts: 3, Lease: time.Minute,
+						MaxAge: time.Hour, Key: "group", DeadLetter: -1},
 					{Name: "b", Kind: plan.Storage, Wires: to, Attempts: 3, DeadLetter: -1},
-					{Name: "s", Kind: plan.Stream, Wires: to, BatchMax: 100, Partitions: c.partitions, Attempts: 3, DeadLetter: -1},
-					{Name: "t", Kind: plan.Schedule, Wires: to, WhileRunning: plan.Parallel, Attempts: 1, DeadLetter: -1},
+					{Name: "s", Kind: plan.Stream, Wires: to, BatchMax: 100, Partitions: c.partitions, Attempts: 3,
+						DeadLetter: -1},
+					{Name: "t", Kind: plan.Schedule, Wires: to, WhileRunning: plan.Parallel, Attempts: 1,
+						DeadLetter: -1},
 				}}
 			x := &load{e: New(&p, []plan.Limits{limits}, time.Second)}
 			n := 0

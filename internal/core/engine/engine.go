@@ -124,8 +124,9 @@ func New(p *plan.Project, limits []plan.Limits, settle time.Duration) *Engine {
 	for i := range p.Functions {
 		e.functions[i] = function{
 			limits: limits[i], timeout: p.Functions[i].Timeout, startTimeout: p.Functions[i].StartTimeout,
-			idle: newList(byIdle), free: newList(byFree), replacing: -1, attached: p.Functions[i].Transport == plan.Attach,
-			oneShot: p.Functions[i].Transport == plan.OneShot, mode: p.Functions[i].Replace, paceTimer: -1,
+			idle: newList(byIdle), free: newList(byFree), replacing: -1,
+			attached: p.Functions[i].Transport == plan.Attach,
+			oneShot:  p.Functions[i].Transport == plan.OneShot, mode: p.Functions[i].Replace, paceTimer: -1,
 		}
 		e.reserved += limits[i].Guaranteed
 	}
@@ -283,7 +284,8 @@ func (e *Engine) arrive(a arrival) {
 		key := a.key
 		if src.Kind == plan.Schedule && src.WhileRunning != plan.Parallel {
 			if key = 1; src.WhileRunning == plan.Drop && e.inboxes[box].all > 0 && e.broken != dropIgnored {
-				e.say(Effect{Kind: Ended, Function: fn, Source: a.source, Wire: int32(w), Event: event, Outcome: Skipped})
+				e.say(Effect{Kind: Ended, Function: fn, Source: a.source, Wire: int32(w), Event: event,
+					Outcome: Skipped})
 				continue
 			}
 		}
@@ -388,14 +390,16 @@ func (e *Engine) finish(id int32, outcome Outcome) {
 		cause = e.refusal(&e.functions[box.fn])
 	}
 	if e.broken == endedTwice {
-		e.say(Effect{Kind: Ended, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event, Outcome: outcome, Cause: cause})
+		e.say(Effect{Kind: Ended, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event,
+			Outcome: outcome, Cause: cause})
 	}
 	if e.broken == lostDelivery && d.event%16 == 5 {
 		e.become(d, unused)
 		e.open--
 		return
 	}
-	e.say(Effect{Kind: Ended, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event, Outcome: outcome, Cause: cause, Attempt: d.attempts, Invocation: d.last})
+	e.say(Effect{Kind: Ended, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event, Outcome: outcome,
+		Cause: cause, Attempt: d.attempts, Invocation: d.last})
 	e.forgetDelivery(id)
 	e.open--
 }
@@ -448,7 +452,8 @@ func (e *Engine) setLimits(fn int, l plan.Limits) {
 		e.timers.cancel(&f.paceTimer)
 	}
 	for _, id := range f.instances {
-		if in := &e.instances[id]; in.state == ready && in.links[byFree].in != e.hasRoom(in, f) { // per_instance changed
+		// per_instance changed
+		if in := &e.instances[id]; in.state == ready && in.links[byFree].in != e.hasRoom(in, f) {
 			if e.takeOut(&f.free, id); e.hasRoom(in, f) {
 				e.put(&f.free, id)
 			}
@@ -586,7 +591,8 @@ type Stats struct {
 // Stats returns the state of a function.
 func (e *Engine) Stats(fn int) Stats {
 	f := &e.functions[fn]
-	l := Stats{InFlight: f.inFlight, Starting: len(f.starting), Claimed: f.claimed, Ready: len(f.instances) - len(f.starting), Idle: f.idle.n, IdleStop: clock.Never,
+	l := Stats{InFlight: f.inFlight, Starting: len(f.starting), Claimed: f.claimed,
+		Ready: len(f.instances) - len(f.starting), Idle: f.idle.n, IdleStop: clock.Never,
 		Version: int(f.version), Outdated: f.outdated, Held: f.held}
 	for _, id := range f.boxes {
 		b := &e.inboxes[id]

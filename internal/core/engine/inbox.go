@@ -32,13 +32,15 @@ type delivery struct {
 	age            int32 // timer of max_age
 	attempts       int32
 	state          deliveryState
-	granted        bool // HTTP: a starting slot was there for it, or no one waits for the answer: it waits without bound
-	async          bool // HTTP: no one waits for the answer
+	// HTTP: a starting slot was there for it, or no one waits for the answer: it waits without bound
+	granted bool
+	async   bool // HTTP: no one waits for the answer
 }
 
 func (e *Engine) newDelivery(box, lane int32) int32 {
 	b := &e.inboxes[box]
-	blank := delivery{box: box, lane: lane, next: -1, prev: -1, elder: b.youngest, younger: -1, instance: -1, timer: -1, age: -1, arrived: e.now}
+	blank := delivery{box: box, lane: lane, next: -1, prev: -1, elder: b.youngest, younger: -1, instance: -1, timer: -1,
+		age: -1, arrived: e.now}
 	id := int32(len(e.pool))
 	if n := len(e.free); n > 0 {
 		id, e.free = e.free[n-1], e.free[:n-1]
@@ -535,7 +537,8 @@ func (e *Engine) LaneStats(source, wire int, out []LaneStats) []LaneStats {
 	b := &e.inboxes[e.sources[source].firstBox+int32(wire)]
 	for i := range b.lanes {
 		l := &b.lanes[i]
-		x := LaneStats{Lag: l.n + l.work, Eldest: clock.Never, Tries: int(l.tries), Blocked: l.state == blocked, Alone: l.split}
+		x := LaneStats{Lag: l.n + l.work, Eldest: clock.Never, Tries: int(l.tries), Blocked: l.state == blocked,
+			Alone: l.split}
 		if l.head >= 0 {
 			x.Eldest = e.pool[l.head].arrived
 		}

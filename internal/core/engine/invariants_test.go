@@ -33,15 +33,20 @@ func TestInvariants(t *testing.T) {
 		}
 	}
 	for _, what := range []string{"done", "failed", "dead_lettered", "rejected", "expired", "unmatched", "abandoned",
-		"crashed", "start failed", "timeout", "lease expired", "retry requested", "late", "limits", "idle stop", "cold", "first", "warm",
+		"crashed", "start failed", "timeout", "lease expired", "retry requested", "late", "limits", "idle stop", "cold",
+		"first", "warm",
 		"dead letter read", "replace", "replaced", "limit lowered", "retry after", "a share is asked for",
-		"finished", "no instance", "all busy", "the last one had stopped", "to keep one warm", "new version", "the function's limit", "the project's limit",
-		"the start rate", "a limit of 0", "everything is rejected", "a start was bounded", "project", "fewer slots", "more slots",
+		"finished", "no instance", "all busy", "the last one had stopped", "to keep one warm", "new version",
+		"the function's limit", "the project's limit",
+		"the start rate", "a limit of 0", "everything is rejected", "a start was bounded", "project", "fewer slots",
+		"more slots",
 		"one_by_one", "at_once", "side_by_side",
 		"held", "released", "cleared", "sent while held",
-		"skipped", "acknowledgement lost", "behind a failed record", "sent on", "lease extended", "record alone given up", "in a group", "found by a poll", "delayed"} {
+		"skipped", "acknowledgement lost", "behind a failed record", "sent on", "lease extended",
+		"record alone given up", "in a group", "found by a poll", "delayed"} {
 		if seen[what] < histories {
-			t.Errorf("%q happened %d times in %d histories; that is too rare to prove anything", what, seen[what], histories)
+			t.Errorf("%q happened %d times in %d histories; that is too rare to prove anything", what, seen[what],
+				histories)
 		}
 	}
 }
@@ -130,7 +135,8 @@ type flight struct {
 
 func newHistory(seed uint64) *history {
 	r := rng.New(seed, 77)
-	h := &history{r: r, seen: map[string]int{}, instances: map[int32]*model{}, open: map[key]*parcel{}, failing: map[uint64]int{}}
+	h := &history{r: r, seen: map[string]int{}, instances: map[int32]*model{}, open: map[key]*parcel{},
+		failing: map[uint64]int{}}
 	pick := func(lo, hi int) int { return lo + r.Below(hi-lo+1) }
 	ms := func(lo, hi int) time.Duration { return time.Duration(pick(lo, hi)) * time.Millisecond }
 	h.p.Concurrency = pick(2, 12)
@@ -145,7 +151,8 @@ func newHistory(seed uint64) *history {
 			l.Guaranteed = min(r.Below(3), left)
 			shares += l.Guaranteed
 		}
-		f := plan.Function{Name: fmt.Sprintf("f%d", i), Timeout: ms(50, 300), StartTimeout: ms(100, 400), Replace: plan.Replacement(r.Below(3))}
+		f := plan.Function{Name: fmt.Sprintf("f%d", i), Timeout: ms(50, 300), StartTimeout: ms(100, 400),
+			Replace: plan.Replacement(r.Below(3))}
 		if r.Chance(1, 5) {
 			f.Transport, l.PerInstance, l.KeepWarm = plan.OneShot, 1, 0
 		}
@@ -163,7 +170,8 @@ func newHistory(seed uint64) *history {
 		return w
 	}
 	queue := func(name string, wires []plan.Wire, dead int) plan.Source {
-		return plan.Source{Name: name, Kind: plan.Queue, Wires: wires, BatchMax: pick(1, 4), BatchWait: ms(0, 30), Lease: ms(40, 400),
+		return plan.Source{Name: name, Kind: plan.Queue, Wires: wires, BatchMax: pick(1, 4), BatchWait: ms(0, 30),
+			Lease:    ms(40, 400),
 			Attempts: pick(1, 3), Backoff: ms(0, 60), MaxAge: ms(0, 1) * 400, DeadLetter: dead}
 	}
 	sorted := queue("sorted", wires(1), 2)
@@ -171,11 +179,13 @@ func newHistory(seed uint64) *history {
 	sorted.Lease = ms(10, 40)
 	sorted.LeaseMost = sorted.Lease * time.Duration(pick(1, 4))
 	stream := func(name string, f plan.OnFailure, dead int) plan.Source {
-		return plan.Source{Name: name, Kind: plan.Stream, Wires: wires(1), Partitions: pick(1, 2), BatchMax: pick(2, 6), BatchWait: ms(0, 30),
-			Attempts: pick(1, 3), Backoff: ms(0, 40), OnFailure: f, DeadLetter: dead}
+		return plan.Source{Name: name, Kind: plan.Stream, Wires: wires(1), Partitions: pick(1, 2), BatchMax: pick(2, 6),
+			BatchWait: ms(0, 30),
+			Attempts:  pick(1, 3), Backoff: ms(0, 40), OnFailure: f, DeadLetter: dead}
 	}
 	schedule := func(name string, w plan.WhileRunning) plan.Source {
-		return plan.Source{Name: name, Kind: plan.Schedule, Wires: wires(1), WhileRunning: w, Attempts: pick(1, 2), DeadLetter: -1}
+		return plan.Source{Name: name, Kind: plan.Schedule, Wires: wires(1), WhileRunning: w, Attempts: pick(1, 2),
+			DeadLetter: -1}
 	}
 	h.p.Sources = []plan.Source{
 		{Name: "h", Kind: plan.HTTP, Wires: wires(2), Wait: ms(0, 1) * time.Duration(pick(0, 50)), DeadLetter: -1},
@@ -189,7 +199,8 @@ func newHistory(seed uint64) *history {
 		stream("skipping", plan.Skip, -1),
 		schedule("dropping", plan.Drop),
 		schedule("waiting", plan.Wait),
-		{Name: "bucket", Kind: plan.Storage, Wires: wires(pick(1, 2)), Poll: ms(0, 1) * 50, Attempts: pick(1, 3), Backoff: ms(0, 30), DeadLetter: -1},
+		{Name: "bucket", Kind: plan.Storage, Wires: wires(pick(1, 2)), Poll: ms(0, 1) * 50, Attempts: pick(1, 3),
+			Backoff: ms(0, 30), DeadLetter: -1},
 	}
 	h.e = New(&h.p, h.limits, 500*time.Millisecond)
 	return h
@@ -386,7 +397,8 @@ func (h *history) handle(now clock.Time, in Input) clock.Time {
 		h.seen["limits"]++
 		was := &h.limits[in.Function]
 		h.lowered[in.Function] = h.lowered[in.Function] || in.Limits.Max < was.Max
-		h.paced[in.Function] = min(h.paced[in.Function], now.Add(in.Limits.StartEvery*time.Duration(max(1, in.Limits.StartBurst))))
+		h.paced[in.Function] = min(h.paced[in.Function],
+			now.Add(in.Limits.StartEvery*time.Duration(max(1, in.Limits.StartBurst))))
 		if in.Limits.PerInstance < was.PerInstance {
 			h.seen["fewer slots"]++
 		} else if in.Limits.PerInstance > was.PerInstance {
@@ -447,7 +459,8 @@ func (h *history) handle(now clock.Time, in Input) clock.Time {
 	for i := range h.fx.List {
 		f := &h.fx.List[i]
 		h.follow(f, in)
-		settled = settled || f.Kind == AttemptEnded && f.Invocation == in.Invocation && f.Status == in.Status && (f.Result == OK || f.Result == Retried || f.Result == Behind)
+		settled = settled || f.Kind == AttemptEnded && f.Invocation == in.Invocation && f.Status == in.Status &&
+			(f.Result == OK || f.Result == Retried || f.Result == Behind)
 		if f.Kind == EventTaken && f.Origin == FromReply {
 			sentOn++
 		}
@@ -574,7 +587,8 @@ func (h *history) follow(f *Effect, in Input) {
 		if src.Kind != plan.HTTP && src.Kind != plan.Stream && int(p.attempts) > src.Attempts {
 			panic("more attempts than allowed")
 		}
-		if p.last = f.Invocation; f.Result != OK && f.Invocation > 0 { // of one that was never sent it is not known here with how many it was
+		// of one that was never sent it is not known here with how many it was
+		if p.last = f.Invocation; f.Result != OK && f.Invocation > 0 {
 			h.failing[p.last]++
 		}
 		if f.Result == LeaseOver && f.At < p.sent.Add(max(src.Lease, src.LeaseMost)) {
@@ -601,7 +615,8 @@ func (h *history) follow(f *Effect, in Input) {
 		src := &h.p.Sources[p.source]
 		if src.Kind == plan.Stream && (f.Outcome == Failed || f.Outcome == DeadLettered) {
 			if int(p.attempts) < src.Attempts || src.OnFailure == plan.Split && h.failing[p.last] > 1 {
-				panic(fmt.Sprintf("a record is given up after %d attempts, with %d others", p.attempts, h.failing[p.last]-1))
+				panic(fmt.Sprintf("a record is given up after %d attempts, with %d others", p.attempts,
+					h.failing[p.last]-1))
 			}
 			if src.OnFailure == plan.Split {
 				h.seen["record alone given up"]++
@@ -613,14 +628,16 @@ func (h *history) follow(f *Effect, in Input) {
 				beside++
 			}
 		}
-		if src.WhileRunning == plan.Drop && src.Kind == plan.Schedule && f.Outcome != Abandoned && f.Outcome != Unmatched && (f.Outcome == Skipped) != (beside > 0) {
+		if src.WhileRunning == plan.Drop && src.Kind == plan.Schedule && f.Outcome != Abandoned &&
+			f.Outcome != Unmatched && (f.Outcome == Skipped) != (beside > 0) {
 			panic(fmt.Sprintf("an event of a schedule is %v, with %d others", f.Outcome, beside))
 		}
 		delete(h.open, k)
 		h.ended++
 		if h.seen[f.Outcome.String()]++; f.Outcome == Rejected {
 			h.seen[f.Cause.String()]++
-			if l := h.limits[f.Function]; (f.Cause == LimitZero) != (l.Max == 0 && !l.TurnAway) || (f.Cause == TurnedAway) != l.TurnAway || f.Cause == NoCause {
+			if l := h.limits[f.Function]; (f.Cause == LimitZero) != (l.Max == 0 && !l.TurnAway) ||
+				(f.Cause == TurnedAway) != l.TurnAway || f.Cause == NoCause {
 				panic("rejected for a reason that is not so: " + f.Cause.String())
 			}
 		}
@@ -695,7 +712,8 @@ func (h *history) check() error {
 			used[m.fn]++
 		}
 		// nothing is idle above keep_warm beyond its time
-		if m.state == ready && m.inFlight == 0 && in.above && h.now > max(h.changed[m.fn], in.aboveSince.Add(h.limits[m.fn].IdleAfter)) {
+		if m.state == ready && m.inFlight == 0 && in.above && h.now > max(h.changed[m.fn],
+			in.aboveSince.Add(h.limits[m.fn].IdleAfter)) {
 			return fmt.Errorf("instance %d is idle since %v and still there", id, in.aboveSince)
 		}
 	}
@@ -709,7 +727,8 @@ func (h *history) check() error {
 			return fmt.Errorf("f%d counts %d in use, there are %d", fn, got, used[fn])
 		}
 		total += used[fn]
-		if n := len(h.e.functions[fn].instances); n < min(l.KeepWarm, l.Instances()) && !h.held[fn] && h.e.functions[fn].paceTimer < 0 {
+		if n := len(h.e.functions[fn].instances); n < min(l.KeepWarm, l.Instances()) && !h.held[fn] &&
+			h.e.functions[fn].paceTimer < 0 {
 			return fmt.Errorf("f%d has %d instances, %d are to be kept warm", fn, n, l.KeepWarm)
 		}
 	}
@@ -732,12 +751,14 @@ func (h *history) check() error {
 			return fmt.Errorf("f%d has %d instances, at most %d are allowed", fn, staying, most)
 		}
 		// what is guaranteed is there when it is requested
-		asked := h.e.units(f) > f.claimed*l.PerInstance && f.used() < min(l.Guaranteed, l.Max) && !l.TurnAway && f.paceTimer < 0
+		asked := h.e.units(f) > f.claimed*l.PerInstance && f.used() < min(l.Guaranteed, l.Max) && !l.TurnAway &&
+			f.paceTimer < 0
 		if l.Guaranteed > 0 && f.used() > 0 && f.used() <= l.Guaranteed {
 			h.seen["a share is asked for"]++
 		}
 		if asked && h.e.timers.next() > h.now && (f.free.n > 0 || len(f.instances) < f.most()) {
-			return fmt.Errorf("f%d uses %d of the %d guaranteed for it, and something waits", fn, f.used(), l.Guaranteed)
+			return fmt.Errorf("f%d uses %d of the %d guaranteed for it, and something waits", fn, f.used(),
+				l.Guaranteed)
 		}
 	}
 	shares := 0 // what is guaranteed is given, also where others still hold more than is left

@@ -43,7 +43,8 @@ func JournalSetup(p *plan.Project, limits []plan.Limits, settle time.Duration) [
 	s := setup{Concurrency: p.Concurrency, Settle: settle, Limits: limits, Sources: p.Sources}
 	for i := range p.Functions {
 		f := &p.Functions[i]
-		s.Functions = append(s.Functions, setupFunction{f.Name, f.Timeout, f.StartTimeout, f.Limits, f.Transport, f.Replace})
+		s.Functions = append(s.Functions, setupFunction{f.Name, f.Timeout, f.StartTimeout, f.Limits, f.Transport,
+			f.Replace})
 	}
 	return appendLine(nil, s)
 }
@@ -81,7 +82,8 @@ func Reenact(journal []byte, visit func(p *plan.Project, f *Effect, events []int
 	}
 	p := &plan.Project{Concurrency: s.Concurrency, Sources: s.Sources}
 	for _, f := range s.Functions {
-		p.Functions = append(p.Functions, plan.Function{Name: f.Name, Timeout: f.Timeout, StartTimeout: f.StartTimeout, Limits: f.Limits, Transport: f.Transport, Replace: f.Replace})
+		p.Functions = append(p.Functions, plan.Function{Name: f.Name, Timeout: f.Timeout, StartTimeout: f.StartTimeout,
+			Limits: f.Limits, Transport: f.Transport, Replace: f.Replace})
 	}
 	e := New(p, s.Limits, s.Settle)
 	var fx Effects

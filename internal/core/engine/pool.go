@@ -259,7 +259,8 @@ func (e *Engine) balanceOne(f *function, fn int32) {
 	for units > 0 && f.free.newest >= 0 {
 		// a claim may be given up for this one
 		claims := min(f.claimed, (units-1+per-1)/per)
-		if use := f.inFlight + 1 + claims; use > f.used() && !e.fits(f, use) || f.inFlight+1 > f.limits.Max && e.broken != limitIgnored {
+		if use := f.inFlight + 1 + claims; use > f.used() && !e.fits(f, use) || f.inFlight+1 > f.limits.Max &&
+			e.broken != limitIgnored {
 			break
 		}
 		box, _ := e.oldest(f)
@@ -402,7 +403,8 @@ func (e *Engine) start(fn int32, cause Cause) int32 {
 	f.number++
 	id := int32(len(e.instances))
 	per := f.limits.PerInstance
-	in := instance{fn: fn, number: f.number, version: f.version, cause: cause, after: f.goneFor, state: planned, timer: -1, slots: make([]slot, per), vacant: make([]int32, per)}
+	in := instance{fn: fn, number: f.number, version: f.version, cause: cause, after: f.goneFor, state: planned,
+		timer: -1, slots: make([]slot, per), vacant: make([]int32, per)}
 	if e.broken == slotsOverfilled {
 		in.slots, in.vacant = make([]slot, per+1), append(in.vacant, int32(per))
 		in.slots[per] = slot{head: -1, timeout: -1, lease: -1}
@@ -529,13 +531,15 @@ func (e *Engine) answered(input Input) {
 		return
 	}
 	if sl.state == slotLate {
-		e.say(Effect{Kind: Late, Function: in.fn, Instance: input.Instance, Slot: input.Slot, Invocation: sl.invocation})
+		e.say(Effect{Kind: Late, Function: in.fn, Instance: input.Instance, Slot: input.Slot,
+			Invocation: sl.invocation})
 		sl.state = slotFree
 		in.vacant = append(in.vacant, input.Slot)
 		return
 	}
 	if sl.state == slotOrphan {
-		e.say(Effect{Kind: Late, Function: in.fn, Instance: input.Instance, Slot: input.Slot, Invocation: sl.invocation})
+		e.say(Effect{Kind: Late, Function: in.fn, Instance: input.Instance, Slot: input.Slot,
+			Invocation: sl.invocation})
 	}
 	in.answered = in.answered || input.Kind == Answered
 	leaseEnd := sl.leaseEnd
@@ -615,7 +619,8 @@ func (e *Engine) leaseLost(id, s int32) {
 		sl.leaseEnd = min(e.now.Add(e.sources[e.inboxes[e.pool[sl.head].box].source].Lease), sl.leaseLast)
 		sl.lease = e.timers.set(sl.leaseEnd, timerLease, id, s)
 		in := &e.instances[id]
-		e.say(Effect{Kind: Extended, Function: in.fn, Instance: id, Number: in.number, Slot: s, Invocation: sl.invocation})
+		e.say(Effect{Kind: Extended, Function: in.fn, Instance: id, Number: in.number, Slot: s,
+			Invocation: sl.invocation})
 		return
 	}
 	head := sl.head

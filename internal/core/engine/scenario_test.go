@@ -72,8 +72,9 @@ func play(t *testing.T, text string) string {
 			set := s.settings(words[2:])
 			s.p.Functions = append(s.p.Functions, plan.Function{Name: words[1],
 				Timeout: set.time("timeout", 10*time.Second), StartTimeout: set.time("start_timeout", 10*time.Second),
-				Transport: plan.Transport(max(slices.Index(plan.Transports, set.m["transport"]), 0)), Replace: plan.Replacement(max(slices.Index(plan.Replacements, set.m["replace"]), 0)),
-				Limits: set.limits(plan.Limits{Max: 10, PerInstance: 1, IdleAfter: time.Minute})})
+				Transport: plan.Transport(max(slices.Index(plan.Transports, set.m["transport"]), 0)),
+				Replace:   plan.Replacement(max(slices.Index(plan.Replacements, set.m["replace"]), 0)),
+				Limits:    set.limits(plan.Limits{Max: 10, PerInstance: 1, IdleAfter: time.Minute})})
 		case "source":
 			s.source(words)
 		default:
@@ -123,9 +124,11 @@ func (s settings) time(name string, otherwise time.Duration) time.Duration {
 }
 
 func (s settings) limits(l plan.Limits) plan.Limits {
-	return plan.Limits{Max: s.int("max", l.Max), Guaranteed: s.int("guaranteed", l.Guaranteed), PerInstance: s.int("per_instance", l.PerInstance),
-		KeepWarm: s.int("keep_warm", l.KeepWarm), IdleAfter: s.time("idle_after", l.IdleAfter),
-		StartEvery: s.time("start_every", l.StartEvery), StartBurst: s.int("start_burst", l.StartBurst), TurnAway: s.m["turn_away"] == "yes"}
+	return plan.Limits{Max: s.int("max", l.Max), Guaranteed: s.int("guaranteed", l.Guaranteed),
+		PerInstance: s.int("per_instance", l.PerInstance),
+		KeepWarm:    s.int("keep_warm", l.KeepWarm), IdleAfter: s.time("idle_after", l.IdleAfter),
+		StartEvery: s.time("start_every", l.StartEvery), StartBurst: s.int("start_burst", l.StartBurst),
+		TurnAway: s.m["turn_away"] == "yes"}
 }
 
 // source NAME KIND [-> FUNCTION] [setting=value ...]
@@ -152,7 +155,8 @@ func (s *stage) source(words []string) {
 		src.Partitions = set.int("partitions", 1)
 		src.OnFailure = plan.OnFailure(max(slices.Index([]string{"skip", "split"}, set.m["on_failure"]), 0))
 	case plan.Schedule:
-		src.WhileRunning = plan.WhileRunning(max(slices.Index([]string{"drop", "wait", "parallel"}, set.m["while_running"]), 0))
+		src.WhileRunning = plan.WhileRunning(max(slices.Index([]string{"drop", "wait", "parallel"},
+			set.m["while_running"]), 0))
 	case plan.Storage:
 		src.Poll = set.time("poll", 0)
 	}

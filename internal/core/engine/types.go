@@ -25,9 +25,10 @@ const (
 	NoMore                       // the last arrival has come
 	End                          // the run ends now
 	Clear                        // a function's instances are stopped, so that what comes next finds none: Function
-	Hold                         // a function is looked at in a debugger: one instance at most, no timeout, no idle stop: Function
-	Release                      // the end of Hold: times begin anew: Function
-	SetProject                   // the project's limit changed: Concurrency
+	// a function is looked at in a debugger: one instance at most, no timeout, no idle stop: Function
+	Hold
+	Release    // the end of Hold: times begin anew: Function
+	SetProject // the project's limit changed: Concurrency
 )
 
 // answers reports whether inputs of this kind come before timers of the same time.
@@ -37,23 +38,25 @@ func (k InputKind) answers() bool {
 
 // Input is one thing that happened. Which fields count is said at its kind.
 type Input struct {
-	Kind       InputKind     `json:"kind,omitzero"`
-	Source     int32         `json:"source,omitzero"`
-	Function   int32         `json:"function,omitzero"`
-	Instance   int32         `json:"instance,omitzero"`
-	Slot       int32         `json:"slot,omitzero"`
-	Invocation uint64        `json:"invocation,omitzero"`
-	Status     int32         `json:"status,omitzero"`      // HTTP status
-	Result     Result        `json:"result,omitzero"`      // Broken: in which way
-	Retry      []int32       `json:"retry,omitzero"`       // Answered: positions in the batch that the reply fails; nil for none
+	Kind       InputKind `json:"kind,omitzero"`
+	Source     int32     `json:"source,omitzero"`
+	Function   int32     `json:"function,omitzero"`
+	Instance   int32     `json:"instance,omitzero"`
+	Slot       int32     `json:"slot,omitzero"`
+	Invocation uint64    `json:"invocation,omitzero"`
+	Status     int32     `json:"status,omitzero"` // HTTP status
+	Result     Result    `json:"result,omitzero"` // Broken: in which way
+	// Answered: positions in the batch that the reply fails; nil for none
+	Retry      []int32       `json:"retry,omitzero"`
 	RetryAfter time.Duration `json:"retry_after,omitzero"` // Answered: the function's own Retry-After, 0 for none
-	Routes     uint64        `json:"takes,omitzero"`       // Arrived: the wires of the source that take the event, as bits
-	Key        int32         `json:"key,omitzero"`         // Arrived: partition or group, from 1; 0 where order is nothing
-	Delay      time.Duration `json:"delay,omitzero"`       // Arrived: how long the event cannot be seen yet
-	Async      bool          `json:"async,omitzero"`       // Arrived: HTTP, no one waits for the answer
-	AckLost    bool          `json:"ack_lost,omitzero"`    // Answered: the source does not hear of it
-	Then       []Then        `json:"then,omitzero"`        // Answered: what the reply is sent on as
-	Limits     plan.Limits   `json:"limits,omitzero"`
+	// Arrived: the wires of the source that take the event, as bits
+	Routes  uint64        `json:"takes,omitzero"`
+	Key     int32         `json:"key,omitzero"`      // Arrived: partition or group, from 1; 0 where order is nothing
+	Delay   time.Duration `json:"delay,omitzero"`    // Arrived: how long the event cannot be seen yet
+	Async   bool          `json:"async,omitzero"`    // Arrived: HTTP, no one waits for the answer
+	AckLost bool          `json:"ack_lost,omitzero"` // Answered: the source does not hear of it
+	Then    []Then        `json:"then,omitzero"`     // Answered: what the reply is sent on as
+	Limits  plan.Limits   `json:"limits,omitzero"`
 
 	Concurrency int32 `json:"concurrency,omitzero"`
 }
@@ -177,7 +180,8 @@ const (
 )
 
 func (r Reason) String() string {
-	return [...]string{"idle", "limit lowered", "timed out", "never ready", "run over", "crashed", "replaced", "cleared", "finished", "out of memory"}[r]
+	return [...]string{"idle", "limit lowered", "timed out", "never ready", "run over", "crashed", "replaced",
+		"cleared", "finished", "out of memory"}[r]
 }
 
 // Cause is why an instance was started, or why an event was rejected. Runs keep causes by their
@@ -202,7 +206,8 @@ const (
 
 func (c Cause) String() string {
 	return [...]string{"", "no instance", "all busy", "the last one had stopped", "to keep one warm", "new version",
-		"the function's limit", "the project's limit", "the start rate", "a limit of 0", "everything is rejected", "stopping instances hold their slots"}[c]
+		"the function's limit", "the project's limit", "the start rate", "a limit of 0", "everything is rejected",
+		"stopping instances hold their slots"}[c]
 }
 
 // Result is how an attempt ended.
@@ -229,7 +234,8 @@ const (
 
 func (r Result) String() string {
 	return [...]string{"ok", "bad status", "unreachable", "disconnected", "garbled", "too large", "timeout",
-		"crashed", "lease expired", "start failed", "retry requested", "run over", "retry of an unknown event", "acknowledgement lost", "behind a failed record"}[r]
+		"crashed", "lease expired", "start failed", "retry requested", "run over", "retry of an unknown event",
+		"acknowledgement lost", "behind a failed record"}[r]
 }
 
 // Outcome is how a delivery ended.

@@ -119,7 +119,8 @@ func FuzzParse(f *testing.F) {
 		if err != nil {
 			t.Fatalf("what was written is not read: %v\n%s", err, e.AppendJSON(nil))
 		}
-		if again.ID != e.ID || string(again.Data) != string(e.Data) || again.Time.Format(time.RFC3339Nano) != e.Time.Format(time.RFC3339Nano) {
+		if again.ID != e.ID || string(again.Data) != string(e.Data) ||
+			again.Time.Format(time.RFC3339Nano) != e.Time.Format(time.RFC3339Nano) {
 			t.Fatalf("read back as\n%+v\nwas\n%+v", again, e)
 		}
 	})

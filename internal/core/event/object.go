@@ -35,7 +35,8 @@ type Object struct {
 // Event returns the event that reports the change of an object.
 func (o *Object) Event(id string, at time.Time) *Event {
 	data, _ := json.Marshal(o) // plain data always marshals
-	return &Event{ID: id, Source: "/" + url.PathEscape(o.Bucket), Type: ObjectType + o.Action, Subject: o.Key, Time: at, DataContentType: "application/json", Data: data}
+	return &Event{ID: id, Source: "/" + url.PathEscape(o.Bucket), Type: ObjectType + o.Action, Subject: o.Key, Time: at,
+		DataContentType: "application/json", Data: data}
 }
 
 // ObjectOf decodes the event of a storage source; ok is false for any other event.

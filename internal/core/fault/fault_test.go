@@ -9,7 +9,8 @@ import (
 // setting one kind leaves the fates of the others as they were.
 func TestFates(t *testing.T) {
 	const n = 200_000
-	all := Rules{Duplicate: Whole / 10, Delay: Whole / 20, DelayBy: time.Second, Reorder: Whole / 5, Within: 300 * time.Millisecond, Redeliver: Whole / 50, RedeliverBy: 5 * time.Second, DropAck: Whole / 100}
+	all := Rules{Duplicate: Whole / 10, Delay: Whole / 20, DelayBy: time.Second, Reorder: Whole / 5,
+		Within: 300 * time.Millisecond, Redeliver: Whole / 50, RedeliverBy: 5 * time.Second, DropAck: Whole / 100}
 	fewer := all
 	fewer.Duplicate, fewer.Reorder = 0, 0
 	var times [len(Names)]int

@@ -80,7 +80,8 @@ func annotate(v any, s *schema) (*annotation, error) {
 			if r := get("spread"); r != nil && r.Cmp(big.NewRat(1, 1)) >= 0 && r.Cmp(big.NewRat(1000, 1)) <= 0 {
 				a.spread = binaryLog(r)
 			} else if err == nil {
-				err = fmt.Errorf("lognormal: spread must be a factor from 1 to 1000: two thirds of the values lie within the median divided and multiplied by it")
+				err = fmt.Errorf("lognormal: spread must be a factor from 1 to 1000: two thirds of the values lie " +
+					"within the median divided and multiplied by it")
 			}
 		case "zipf":
 			spreads++
@@ -120,7 +121,8 @@ func annotate(v any, s *schema) (*annotation, error) {
 			}
 			a.poolOf, err = zipf(map[string]any{"of": o["size"], "exponent": orZero(o["exponent"])}, err)
 		default:
-			return wrong("unknown %q; available: uniform, normal, lognormal, zipf, weights, unique, sequence, types, nulls, present, shared and pool", key)
+			return wrong("unknown %q; available: uniform, normal, lognormal, zipf, weights, unique, sequence, types, "+
+				"nulls, present, shared and pool", key)
 		}
 		if err != nil {
 			return wrong("%v", err)
@@ -215,7 +217,8 @@ func (a *annotation) readSequence(o map[string]any) (err error) {
 		case key == "text" && isText && sequenceForm(text):
 			a.text = text
 		default:
-			return fmt.Errorf("sequence: invalid %s; available: from, step, every (a duration) and text (with %%d or %%06d in it)", key)
+			return fmt.Errorf("sequence: invalid %s; available: from, step, every (a duration) and text (with %%d or "+
+				"%%06d in it)", key)
 		}
 	}
 	if !a.begin.IsZero() && a.every == 0 {
@@ -350,7 +353,8 @@ func rounded(r *big.Rat, h *shape) json.Number {
 	}
 	if step == nil {
 		step = big.NewRat(1, 100)
-		for i := 0; i < 12 && new(big.Rat).Mul(step, big.NewRat(100, 1)).Cmp(new(big.Rat).Abs(r)) > 0 && r.Sign() != 0; i++ {
+		for i := 0; i < 12 && new(big.Rat).Mul(step, big.NewRat(100, 1)).Cmp(new(big.Rat).Abs(r)) > 0 &&
+			r.Sign() != 0; i++ {
 			step = new(big.Rat).Mul(step, big.NewRat(1, 10))
 		}
 	}
@@ -404,7 +408,8 @@ func (m *maker) own(h *shape) (any, bool) {
 	mixed := (m.n + 1) * (place.Uint64() | 1) // an odd factor maps no two numbers to one
 	if slices.Contains(h.formats, "uuid") {
 		first := place.Uint64()
-		return fmt.Sprintf("%08x-%04x-4%03x-8%03x-%08x%04x", uint32(mixed>>32), uint16(mixed>>16), uint16(mixed)>>4, uint16(mixed)&15, uint32(first), uint16(first>>32)), true
+		return fmt.Sprintf("%08x-%04x-4%03x-8%03x-%08x%04x", uint32(mixed>>32), uint16(mixed>>16), uint16(mixed)>>4,
+			uint16(mixed)&15, uint32(first), uint16(first>>32)), true
 	}
 	return m.word() + "-" + strconv.FormatUint(mixed, 36), true
 }

@@ -57,7 +57,8 @@ func (g *Generator) Break(seed, n uint64) (b Broken, ok bool) {
 				}
 				made := replace(v, s.path, other)
 				if g.breaksOnly(made, s) {
-					return Broken{write(nil, made), pointer(s.path), s.keyword, s.s.place + "/" + s.keyword + s.below}, true
+					return Broken{write(nil, made), pointer(s.path), s.keyword, s.s.place + "/" + s.keyword + s.below},
+						true
 				}
 			}
 		}
@@ -341,7 +342,8 @@ func (m *maker) violate(s *spot) (any, bool) {
 		return m.violateText(s)
 	case "prefixItems":
 		return m.violatePlace(s)
-	case "minItems", "maxItems", "uniqueItems", "contains", "minContains", "maxContains", "items", "additionalItems", "unevaluatedItems":
+	case "minItems", "maxItems", "uniqueItems", "contains", "minContains", "maxContains", "items", "additionalItems",
+		"unevaluatedItems":
 		return m.violateItems(s)
 	case "not":
 		v, err := m.value([]*schema{s.s.not}, deep-1)
@@ -537,7 +539,8 @@ func (m *maker) violateMembers(s *spot) (any, bool) {
 		if i < 0 {
 			return nil, false
 		}
-		return &object{slices.Delete(slices.Clone(v.names), i, i+1), slices.Delete(slices.Clone(v.values), i, i+1)}, true
+		return &object{slices.Delete(slices.Clone(v.names), i, i+1), slices.Delete(slices.Clone(v.values), i, i+1)},
+			true
 	}
 	with := func(name string, x any) *object {
 		i, _ := slices.BinarySearch(v.names, name)

@@ -86,9 +86,12 @@ func TestOneKeywordIsBroken(t *testing.T) {
 			}
 		}
 	}
-	for _, keyword := range []string{"type", "enum", "const", "minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum", "multipleOf", "minLength", "maxLength", "pattern", "format",
-		"minItems", "maxItems", "uniqueItems", "required", "minProperties", "maxProperties", "additionalProperties", "dependentRequired", "properties", "patternProperties", "prefixItems",
-		"anyOf", "oneOf", "not", "contains", "minContains", "maxContains", "items", "propertyNames", "unevaluatedProperties", "unevaluatedItems"} {
+	for _, keyword := range []string{"type", "enum", "const", "minimum", "maximum", "exclusiveMinimum",
+		"exclusiveMaximum", "multipleOf", "minLength", "maxLength", "pattern", "format",
+		"minItems", "maxItems", "uniqueItems", "required", "minProperties", "maxProperties", "additionalProperties",
+		"dependentRequired", "properties", "patternProperties", "prefixItems",
+		"anyOf", "oneOf", "not", "contains", "minContains", "maxContains", "items", "propertyNames",
+		"unevaluatedProperties", "unevaluatedItems"} {
 		if seen[keyword] == 0 {
 			t.Errorf("%s was never broken", keyword)
 		}

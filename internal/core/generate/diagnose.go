@@ -90,14 +90,16 @@ func (g *Generator) why(s *schema) string {
 		text = "none of the listed values satisfies all the rest"
 	case h.min != nil && h.max != nil && (h.min.Cmp(h.max) > 0 || h.min.Cmp(h.max) == 0 && (h.minOpen || h.maxOpen)):
 		text = clash(kNumber, "the minimum, %s, is above the maximum, %s", number(h.min), number(h.max))
-	case h.step != nil && h.min != nil && h.max != nil && new(big.Rat).Mul(new(big.Rat).SetInt(quotient(h.max, h.step, false)), h.step).Cmp(h.min) < 0:
+	case h.step != nil && h.min != nil && h.max != nil &&
+		new(big.Rat).Mul(new(big.Rat).SetInt(quotient(h.max, h.step, false)), h.step).Cmp(h.min) < 0:
 		text = clash(kNumber, "no multiple of %s lies between %s and %s", number(h.step), number(h.min), number(h.max))
 	case h.maxLength != none && h.minLength > h.maxLength:
 		text = clash(kString, "minLength %d is above maxLength %d", h.minLength, h.maxLength)
 	case h.maxItems != none && h.minItems > h.maxItems:
 		text = clash(kArray, "minItems %d is above maxItems %d", h.minItems, h.maxItems)
 	case h.maxProps != none && max(h.minProps, len(h.required)) > h.maxProps:
-		text = clash(kObject, "at least %d members are needed, but maxProperties is %d", max(h.minProps, len(h.required)), h.maxProps)
+		text = clash(kObject, "at least %d members are needed, but maxProperties is %d",
+			max(h.minProps, len(h.required)), h.maxProps)
 	case len(h.patterns)+len(h.formats) > 0 && h.kinds == kString:
 		text = "no string has " + strings.Join(said(h), ", ") + " at once"
 	case len(s.heldItems()) > 0 && !m.g.meets(s):

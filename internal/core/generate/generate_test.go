@@ -236,7 +236,8 @@ func TestMade(t *testing.T) {
 				}
 				if edge, err := g.Edge(seed, seed%7); err != nil {
 					t.Fatalf("seed %d: at the edges: %v", seed, err)
-				} else if v, err := jsonschema.UnmarshalJSON(bytes.NewReader(edge)); err != nil || independent.Validate(v) != nil {
+				} else if v, err := jsonschema.UnmarshalJSON(bytes.NewReader(edge)); err != nil ||
+					independent.Validate(v) != nil {
 					t.Fatalf("seed %d: at the edges: %s: %v", seed, edge, independent.Validate(v))
 				}
 				if again, _ := g.Make(seed, seed%7); !bytes.Equal(made, again) {
@@ -261,7 +262,9 @@ func TestRefused(t *testing.T) {
 }
 
 // spreading are schemas all of whose parts can occur.
-var spreading = []string{"any of", "if then else", "integer", "length", "items", "types", "tree", "expression", "unevaluated choice", "tuple", "multiple", "contains", "additional", "ref", "deep types", "tagged", "order", "chained conditions", "one required", "draft 4"}
+var spreading = []string{"any of", "if then else", "integer", "length", "items", "types", "tree", "expression",
+	"unevaluated choice", "tuple", "multiple", "contains", "additional", "ref", "deep types", "tagged", "order",
+	"chained conditions", "one required", "draft 4"}
 
 // It is not enough that what is made is valid: every branch of a choice, every
 // optional member there and not there, and both ends of every bound occur.
@@ -402,7 +405,8 @@ func (o occurrences) visit(s *schema, v any) {
 // Distributions are those that the schema requests, equal keys come again, and
 // what is to be unique is.
 func TestSpread(t *testing.T) {
-	g, err := New([]byte(`{"type":"object","required":["n","l","z","kind","id","seq","who","copy","vessel","maybe"],"additionalProperties":false,"properties":{
+	g, err := New([]byte(
+		`{"type":"object","required":["n","l","z","kind","id","seq","who","copy","vessel","maybe"],"additionalProperties":false,"properties":{
 		"n":{"type":"integer","minimum":0,"maximum":100,"x-made":{"normal":{"mean":50,"deviation":10}}},
 		"l":{"type":"number","x-made":{"lognormal":{"median":40,"spread":2}}},
 		"z":{"type":"integer","minimum":1,"x-made":{"zipf":{"of":50}}},
@@ -434,8 +438,10 @@ func TestSpread(t *testing.T) {
 		if err := json.Unmarshal(made, &v); err != nil {
 			t.Fatal(err)
 		}
-		for what, is := range map[string]bool{"below the mean": v.N < 50, "within one deviation": v.N >= 40 && v.N <= 60, "below the median": v.L < 40, "within one spread": v.L > 20 && v.L < 80,
-			"first rank": v.Z == 1, "second rank": v.Z == 2, "car": v.Kind == "car", "null": v.Maybe == nil, "present": v.Opt != nil} {
+		for what, is := range map[string]bool{"below the mean": v.N < 50, "within one deviation": v.N >= 40 &&
+			v.N <= 60, "below the median": v.L < 40, "within one spread": v.L > 20 && v.L < 80,
+			"first rank": v.Z == 1, "second rank": v.Z == 2, "car": v.Kind == "car", "null": v.Maybe == nil,
+			"present": v.Opt != nil} {
 			if is {
 				count[what]++
 			}
@@ -448,7 +454,9 @@ func TestSpread(t *testing.T) {
 	if len(ids) != of || len(vessels) != 5 {
 		t.Errorf("%d ids of %d, %d vessels of 5", len(ids), of, len(vessels))
 	}
-	for what, share := range map[string]float64{"below the mean": 0.48, "within one deviation": 0.706, "below the median": 0.5, "within one spread": 0.683, "first rank": 0.222, "second rank": 0.111, "car": 0.7, "null": 0.25, "present": 0.1} {
+	for what, share := range map[string]float64{"below the mean": 0.48, "within one deviation": 0.706,
+		"below the median": 0.5, "within one spread": 0.683, "first rank": 0.222, "second rank": 0.111, "car": 0.7,
+		"null": 0.25, "present": 0.1} {
 		// five standard deviations of the share
 		if got, off := float64(count[what])/of, 5*math.Sqrt(share*(1-share)/of); math.Abs(got-share) > off {
 			t.Errorf("%s: %.3f, want %.3f ± %.3f", what, got, share, off)
@@ -481,7 +489,8 @@ func TestSize(t *testing.T) {
 
 // A pattern's texts are found in it, at every length that it can have.
 func FuzzPattern(f *testing.F) {
-	for _, p := range []string{"^a{2,4}$", "(x|yz)*", "^[^a-z]+$", "a.c", "^$", `\bq`, "(a*)*b", "^(?:a|b){3}(?:cd)?$"} {
+	for _, p := range []string{"^a{2,4}$", "(x|yz)*", "^[^a-z]+$", "a.c", "^$", `\bq`, "(a*)*b",
+		"^(?:a|b){3}(?:cd)?$"} {
 		f.Add(p, uint64(1), 0, 10)
 	}
 	f.Fuzz(func(t *testing.T, p string, seed uint64, lo, hi int) {
@@ -501,7 +510,8 @@ func FuzzPattern(f *testing.F) {
 // BenchmarkMake compares making a payload of about 1 kB with marshalling the
 // same value: the ratio is the median of nine interleaved pairs.
 func BenchmarkMake(b *testing.B) {
-	g, err := New([]byte(`{"type":"object","required":["pass","sailing","deck","passengers"],"properties":{"pass":{"type":"string","pattern":"^BF-[0-9]{4}-[0-9]{3}$"},"sailing":{"type":"string","format":"date-time"},
+	g, err := New([]byte(
+		`{"type":"object","required":["pass","sailing","deck","passengers"],"properties":{"pass":{"type":"string","pattern":"^BF-[0-9]{4}-[0-9]{3}$"},"sailing":{"type":"string","format":"date-time"},
 		"deck":{"enum":["car","foot","van"]},"passengers":{"type":"array","minItems":10,"maxItems":10,"items":{"type":"object","required":["name","age","id"],"properties":{"name":{"type":"string","minLength":12,"maxLength":20},"age":{"type":"integer","minimum":0,"maximum":99},"id":{"type":"string","format":"uuid"}}}}}}`))
 	if err != nil {
 		b.Fatal(err)

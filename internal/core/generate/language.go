@@ -206,7 +206,8 @@ func meet(of []*language, lo, hi int) *together {
 		if k >= lo && t.anyEnds(layer) {
 			t.lengths = append(t.lengths, k)
 		}
-		if hi != none && k >= hi || len(t.lengths) > 0 && k >= t.lengths[0]+mostSteps || k >= longestPattern || seen > mostStates {
+		if hi != none && k >= hi || len(t.lengths) > 0 && k >= t.lengths[0]+mostSteps || k >= longestPattern ||
+			seen > mostStates {
 			break
 		}
 		edges, following := map[string][]edge{}, map[string]bool{}
@@ -379,7 +380,8 @@ func (m *maker) oneOf(ranges [][2]rune) rune {
 
 // meeting makes a text of a shape by walking all that it must match together.
 func (m *maker) meeting(h *shape) (string, bool) {
-	key := strings.Join(h.patterns, "\x00") + "\x01" + strings.Join(h.formats, "\x00") + "\x01" + strings.Join(h.without, "\x00") + "\x01" + strconv.Itoa(h.minLength) + "-" + strconv.Itoa(h.maxLength)
+	key := strings.Join(h.patterns, "\x00") + "\x01" + strings.Join(h.formats, "\x00") + "\x01" +
+		strings.Join(h.without, "\x00") + "\x01" + strconv.Itoa(h.minLength) + "-" + strconv.Itoa(h.maxLength)
 	t, ok := m.g.meetings[key]
 	if !ok {
 		var of []*language
@@ -433,10 +435,12 @@ var formatPatterns = map[string]string{
 }
 
 const (
-	dayInYear    = `(0[1-9]|1[0-2])-(0[1-9]|1[0-9]|2[0-8])`
-	timeOfDay    = `([01][0-9]|2[0-3]):[0-5][0-9]:[0-5][0-9](\.[0-9]{1,6})?(Z|[+-](0[0-9]|1[0-3]):(00|30|45))`
-	hostName     = `[a-z0-9]([a-z0-9-]{0,20}[a-z0-9])?(\.[a-z0-9]([a-z0-9-]{0,20}[a-z0-9])?){0,3}\.[a-z]{2,12}`
-	octet        = `(25[0-5]|2[0-4][0-9]|1[0-9]{2}|[1-9]?[0-9])`
-	uri          = `^([a-z][a-z0-9+.-]{0,9}://` + hostName + `(:[1-9][0-9]{1,3})?(/[A-Za-z0-9_.~-]*)*(\?[A-Za-z0-9_=&-]*)?(#[A-Za-z0-9_-]*)?|(urn|mailto|tel|data):[A-Za-z0-9:@._+-]+)$`
-	uriReference = `^([a-z][a-z0-9+.-]{0,9}://` + hostName + `)?(/[A-Za-z0-9_.~-]*)*(\?[A-Za-z0-9_=&-]*)?(#[A-Za-z0-9_-]*)?$`
+	dayInYear = `(0[1-9]|1[0-2])-(0[1-9]|1[0-9]|2[0-8])`
+	timeOfDay = `([01][0-9]|2[0-3]):[0-5][0-9]:[0-5][0-9](\.[0-9]{1,6})?(Z|[+-](0[0-9]|1[0-3]):(00|30|45))`
+	hostName  = `[a-z0-9]([a-z0-9-]{0,20}[a-z0-9])?(\.[a-z0-9]([a-z0-9-]{0,20}[a-z0-9])?){0,3}\.[a-z]{2,12}`
+	octet     = `(25[0-5]|2[0-4][0-9]|1[0-9]{2}|[1-9]?[0-9])`
+	uri       = `^([a-z][a-z0-9+.-]{0,9}://` + hostName +
+		`(:[1-9][0-9]{1,3})?(/[A-Za-z0-9_.~-]*)*(\?[A-Za-z0-9_=&-]*)?(#[A-Za-z0-9_-]*)?|(urn|mailto|tel|data):[A-Za-z0-9:@._+-]+)$`
+	uriReference = `^([a-z][a-z0-9+.-]{0,9}://` + hostName +
+		`)?(/[A-Za-z0-9_.~-]*)*(\?[A-Za-z0-9_=&-]*)?(#[A-Za-z0-9_-]*)?$`
 )

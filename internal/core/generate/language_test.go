@@ -17,7 +17,8 @@ import (
 // as they may be, and lack what they must not have; where none is found, none of
 // many texts that are made for one of the patterns has the others.
 func TestPatternsTogether(t *testing.T) {
-	patterns := []string{"^[a-c]+$", "b", "^.{3,6}$", "(ab)+", "^a", "c$", "^(?=.*b)[a-z]+$", "^[a-z]*[0-9]?$", "a{2}", "^(?:aa|bb|cc)*$", "[^b]$", "x|c"}
+	patterns := []string{"^[a-c]+$", "b", "^.{3,6}$", "(ab)+", "^a", "c$", "^(?=.*b)[a-z]+$", "^[a-z]*[0-9]?$", "a{2}",
+		"^(?:aa|bb|cc)*$", "[^b]$", "x|c"}
 	g, err := New([]byte(`{}`))
 	if err != nil {
 		t.Fatal(err)
@@ -137,7 +138,8 @@ func FuzzTogether(f *testing.F) {
 			t.Fatal(err)
 		}
 		v, err := g.maker(seed, 1, 1, false).text(h)
-		if s, ok := v.(string); err == nil && (!ok || !matches(p, s) || !matches(q, s) || utf8.RuneCountInString(s) > 12) {
+		if s, ok := v.(string); err == nil && (!ok || !matches(p, s) || !matches(q, s) ||
+			utf8.RuneCountInString(s) > 12) {
 			t.Errorf("%q is made for %q and %q", v, p, q)
 		}
 	})
@@ -179,7 +181,8 @@ func TestSeveralDocuments(t *testing.T) {
 			t.Errorf("%s: %s, %v, want %q", text, made, err, want)
 		}
 	}
-	g, err := Open([]byte(`{"type":"object","required":["n"],"properties":{"n":{"$ref":"sub/a.json"}}}`), "file:///p/main.json", load)
+	g, err := Open([]byte(`{"type":"object","required":["n"],"properties":{"n":{"$ref":"sub/a.json"}}}`),
+		"file:///p/main.json", load)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -229,7 +232,8 @@ func TestAnnotationsRefused(t *testing.T) {
 func TestNames(t *testing.T) {
 	schema := map[string]any{"type": "object", "additionalProperties": false}
 	properties, required := map[string]any{}, []string{}
-	for _, name := range []string{"customer_email", "createdAt", "phoneNumber", "postCode", "orderId", "countryCode", "format", "kid"} {
+	for _, name := range []string{"customer_email", "createdAt", "phoneNumber", "postCode", "orderId", "countryCode",
+		"format", "kid"} {
 		properties[name] = map[string]any{"type": "string"}
 		required = append(required, name)
 	}
@@ -254,9 +258,13 @@ func TestNames(t *testing.T) {
 		_ = json.Unmarshal(made, &v)
 		text := func(name string) string { return fmt.Sprint(v[name]) }
 		number := func(name string) float64 { x, _ := v[name].(float64); return x }
-		for name, is := range map[string]bool{"customer_email": HasFormat("email", text("customer_email")), "createdAt": HasFormat("date-time", text("createdAt")), "phoneNumber": strings.HasPrefix(text("phoneNumber"), "+00 555"),
-			"postCode": strings.HasPrefix(text("postCode"), "BW"), "orderId": strings.Contains(text("orderId"), "-"), "countryCode": len(text("countryCode")) == 2,
-			"latitude": number("latitude") >= -60 && number("latitude") <= 70, "qty": number("qty") >= 1 && number("qty") <= 20, "totalPrice": number("totalPrice") >= 1,
+		for name, is := range map[string]bool{"customer_email": HasFormat("email", text("customer_email")),
+			"createdAt":   HasFormat("date-time", text("createdAt")),
+			"phoneNumber": strings.HasPrefix(text("phoneNumber"), "+00 555"),
+			"postCode":    strings.HasPrefix(text("postCode"), "BW"), "orderId": strings.Contains(text("orderId"), "-"),
+			"countryCode": len(text("countryCode")) == 2,
+			"latitude":    number("latitude") >= -60 && number("latitude") <= 70, "qty": number("qty") >= 1 &&
+				number("qty") <= 20, "totalPrice": number("totalPrice") >= 1,
 			"! format": HasFormat("date-time", text("format")), "! kid": strings.Contains(text("kid"), "-")} {
 			if is {
 				hits[name]++
@@ -276,7 +284,8 @@ func TestNames(t *testing.T) {
 
 // The outline names what the schema says of each place, and errors have theirs.
 func TestOutline(t *testing.T) {
-	g, err := New([]byte(`{"$defs":{"port":{"enum":["a","b"]}},"type":"object","required":["to"],"minProperties":1,"properties":{"to":{"$ref":"#/$defs/port"},"n":{"type":"integer","minimum":1,"maximum":5,"multipleOf":2},
+	g, err := New([]byte(
+		`{"$defs":{"port":{"enum":["a","b"]}},"type":"object","required":["to"],"minProperties":1,"properties":{"to":{"$ref":"#/$defs/port"},"n":{"type":"integer","minimum":1,"maximum":5,"multipleOf":2},
 		"tags":{"type":"array","maxItems":3,"uniqueItems":true,"items":{"type":"string","minLength":2,"maxLength":2,"pattern":"^x"}},"when":{"type":["string","null"],"format":"date","x-made":{"nulls":0.5}},"v":{"oneOf":[{"type":"null"},{"const":1}]}}}`))
 	if err != nil {
 		t.Fatal(err)
@@ -285,7 +294,9 @@ func TestOutline(t *testing.T) {
 	for _, m := range g.Outline() {
 		got = append(got, fmt.Sprintf("%s %v %s", m.At, m.Required, m.Text))
 	}
-	want := []string{" true object, from 1 members", "/n false integer, 1 to 5, in steps of 2", "/tags false array, 0 to 3 items, all distinct", "/tags/* false string, ^x, 2 characters", "/to true one of 2", "/v false one of 2 forms", "/when false string or null, date, spread by x-made"}
+	want := []string{" true object, from 1 members", "/n false integer, 1 to 5, in steps of 2",
+		"/tags false array, 0 to 3 items, all distinct", "/tags/* false string, ^x, 2 characters", "/to true one of 2",
+		"/v false one of 2 forms", "/when false string or null, date, spread by x-made"}
 	if !slices.Equal(got, want) {
 		t.Errorf("outline\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
@@ -317,7 +328,8 @@ func FuzzSchema(f *testing.F) {
 		f.Add([]byte(text), uint64(2))
 	}
 	f.Fuzz(func(t *testing.T, text []byte, seed uint64) {
-		if len(text) > 600 || strings.Contains(string(text), "e") && strings.ContainsAny(string(text), "0123456789") && hugeNumber.Match(text) {
+		if len(text) > 600 || strings.Contains(string(text), "e") && strings.ContainsAny(string(text), "0123456789") &&
+			hugeNumber.Match(text) {
 			return // numbers of a million digits
 		}
 		g, err := New(text)

@@ -225,9 +225,12 @@ func (t *translation) escape(rest string, take func(int, string)) {
 const white = `\t\n\v\f\r \x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}\x{feff}`
 
 // properties are long names of Unicode's properties.
-var properties = map[string]string{"Letter": "L", "Uppercase_Letter": "Lu", "Lowercase_Letter": "Ll", "Titlecase_Letter": "Lt", "Modifier_Letter": "Lm", "Other_Letter": "Lo",
-	"Alphabetic": "L", "Uppercase": "Lu", "Lowercase": "Ll", "Mark": "M", "Number": "N", "Decimal_Number": "Nd", "digit": "Nd", "Letter_Number": "Nl", "Other_Number": "No", "Punctuation": "P", "punct": "P",
-	"Symbol": "S", "Currency_Symbol": "Sc", "Math_Symbol": "Sm", "Separator": "Z", "Space_Separator": "Zs", "White_Space": "Z", "Other": "C", "Control": "Cc", "Latn": "Latin", "Grek": "Greek", "Cyrl": "Cyrillic"}
+var properties = map[string]string{"Letter": "L", "Uppercase_Letter": "Lu", "Lowercase_Letter": "Ll",
+	"Titlecase_Letter": "Lt", "Modifier_Letter": "Lm", "Other_Letter": "Lo",
+	"Alphabetic": "L", "Uppercase": "Lu", "Lowercase": "Ll", "Mark": "M", "Number": "N", "Decimal_Number": "Nd",
+	"digit": "Nd", "Letter_Number": "Nl", "Other_Number": "No", "Punctuation": "P", "punct": "P",
+	"Symbol": "S", "Currency_Symbol": "Sc", "Math_Symbol": "Sm", "Separator": "Z", "Space_Separator": "Zs",
+	"White_Space": "Z", "Other": "C", "Control": "Cc", "Latn": "Latin", "Grek": "Greek", "Cyrl": "Cyrillic"}
 
 var counted = regexp.MustCompile(`^\{([0-9]+)(,([0-9]*))?\}`)
 
@@ -313,7 +316,8 @@ func forward(text string) string {
 		switch {
 		case text[i] == '\\':
 			i++
-		case text[i] == '(' && (!strings.HasPrefix(text[i:], "(?") || strings.HasPrefix(text[i:], "(?<") && !strings.HasPrefix(text[i:], "(?<=") && !strings.HasPrefix(text[i:], "(?<!")):
+		case text[i] == '(' && (!strings.HasPrefix(text[i:], "(?") || strings.HasPrefix(text[i:], "(?<") &&
+			!strings.HasPrefix(text[i:], "(?<=") && !strings.HasPrefix(text[i:], "(?<!")):
 			group++
 			if name, ok := strings.CutPrefix(text[i:], "(?<"); ok {
 				name, _, _ = strings.Cut(name, ">")

@@ -112,7 +112,8 @@ const (
 // otherwise is taken for what it is called today.
 var dialects = map[string]int{
 	"https://json-schema.org/draft/2020-12/schema": 2020, "https://json-schema.org/draft/2019-09/schema": 2019,
-	"http://json-schema.org/draft-07/schema": 7, "http://json-schema.org/draft-06/schema": 6, "http://json-schema.org/draft-04/schema": 4,
+	"http://json-schema.org/draft-07/schema": 7, "http://json-schema.org/draft-06/schema": 6,
+	"http://json-schema.org/draft-04/schema": 4,
 }
 
 // document is one file of a schema: the schema itself, or one that it refers to.
@@ -167,7 +168,9 @@ func Open(text []byte, base string, load Load) (*Generator, error) {
 	if err != nil {
 		return nil, &Refused{"", "not valid JSON: " + err.Error()}
 	}
-	g := &Generator{load: load, lenient: map[string]*jsonschema.Schema{}, byURI: map[string]*schema{}, anchors: map[string]*schema{}, dynamic: map[string]*schema{}, programs: map[string]*automaton{}, meetings: map[string]*together{}, sharing: map[string][]*schema{},
+	g := &Generator{load: load, lenient: map[string]*jsonschema.Schema{}, byURI: map[string]*schema{},
+		anchors: map[string]*schema{}, dynamic: map[string]*schema{}, programs: map[string]*automaton{},
+		meetings: map[string]*together{}, sharing: map[string][]*schema{},
 		byName: map[string]func(*maker) string{}, numbers: map[string][2]int{}}
 	if n := parts(plain); n > mostParts {
 		return nil, &Refused{"", fmt.Sprintf("it has %d subschemas; the limit is %d", n, mostParts)}
@@ -226,7 +229,8 @@ func newDocument(plain any, uri string) (*document, error) {
 	if d, given := m["$schema"].(string); ok && given {
 		name, year := dialect(d)
 		if year == 0 {
-			return nil, &Refused{"/$schema", fmt.Sprintf("%s is a different dialect; supported are 2020-12 and earlier drafts from 4 on", d)}
+			return nil, &Refused{"/$schema", fmt.Sprintf("%s is a different dialect; supported are 2020-12 and "+
+				"earlier drafts from 4 on", d)}
 		}
 		m["$schema"], doc.dialect = name, year
 	}
@@ -264,7 +268,8 @@ func (g *Generator) read(doc *document, v any, base, at, place string) (*schema,
 	if s := doc.places[place]; s != nil {
 		return s, nil
 	}
-	s := &schema{doc: doc, at: at, place: place, base: base, maxLength: none, maxItems: none, maxProps: none, minContains: 1, maxContains: none, cost: endless}
+	s := &schema{doc: doc, at: at, place: place, base: base, maxLength: none, maxItems: none, maxProps: none,
+		minContains: 1, maxContains: none, cost: endless}
 	g.all = append(g.all, s)
 	doc.places[place] = s
 	if b, ok := v.(bool); ok {
@@ -287,7 +292,8 @@ func (g *Generator) read(doc *document, v any, base, at, place string) (*schema,
 		s.base = u
 		g.byURI[u] = s
 	}
-	if id, ok := m[idKey].(string); ok && strings.HasPrefix(id, "#") && doc.dialect <= 7 { // an anchor, as those drafts write it
+	// an anchor, as those drafts write it
+	if id, ok := m[idKey].(string); ok && strings.HasPrefix(id, "#") && doc.dialect <= 7 {
 		g.anchors[s.base+id] = s
 	}
 	if place == "" {
@@ -333,15 +339,18 @@ func (g *Generator) keywords(s *schema, m map[string]any) (err error) {
 	if err := bounded(m, s.place); err != nil {
 		return err
 	}
-	s.minimum, s.maximum, s.above, s.below, s.multipleOf = rat(m["minimum"]), rat(m["maximum"]), rat(m["exclusiveMinimum"]), rat(m["exclusiveMaximum"]), rat(m["multipleOf"])
+	s.minimum, s.maximum, s.above, s.below, s.multipleOf = rat(m["minimum"]), rat(m["maximum"]),
+		rat(m["exclusiveMinimum"]), rat(m["exclusiveMaximum"]), rat(m["multipleOf"])
 	if open, _ := m["exclusiveMinimum"].(bool); open { // draft 4
 		s.minimum, s.above = nil, s.minimum
 	}
 	if open, _ := m["exclusiveMaximum"].(bool); open {
 		s.maximum, s.below = nil, s.maximum
 	}
-	for key, to := range map[string]*int{"minLength": &s.minLength, "maxLength": &s.maxLength, "minItems": &s.minItems, "maxItems": &s.maxItems,
-		"minContains": &s.minContains, "maxContains": &s.maxContains, "minProperties": &s.minProps, "maxProperties": &s.maxProps} {
+	for key, to := range map[string]*int{"minLength": &s.minLength, "maxLength": &s.maxLength, "minItems": &s.minItems,
+		"maxItems":    &s.maxItems,
+		"minContains": &s.minContains, "maxContains": &s.maxContains, "minProperties": &s.minProps,
+		"maxProperties": &s.maxProps} {
 		if n, ok := m[key].(json.Number); ok {
 			*to = whole(n)
 		}
@@ -362,7 +371,8 @@ func (g *Generator) keywords(s *schema, m map[string]any) (err error) {
 		for i, v := range list(m[key]) {
 			if err == nil {
 				var x *schema
-				x, err = g.read(s.doc, v, s.base, fmt.Sprintf("%s/%s/%d", s.at, key, i), fmt.Sprintf("%s/%s/%d", s.place, key, i))
+				x, err = g.read(s.doc, v, s.base, fmt.Sprintf("%s/%s/%d", s.at, key, i),
+					fmt.Sprintf("%s/%s/%d", s.place, key, i))
 				*to = append(*to, x)
 			}
 		}
@@ -375,7 +385,8 @@ func (g *Generator) keywords(s *schema, m map[string]any) (err error) {
 		*to = map[string]*schema{}
 		for _, name := range slices.Sorted(maps.Keys(of)) {
 			if err == nil {
-				(*to)[name], err = g.read(s.doc, of[name], s.base, s.at+"/"+key+"/"+url.PathEscape(jsondiff.Escape(name)), s.place+"/"+key+"/"+jsondiff.Escape(name))
+				(*to)[name], err = g.read(s.doc, of[name], s.base,
+					s.at+"/"+key+"/"+url.PathEscape(jsondiff.Escape(name)), s.place+"/"+key+"/"+jsondiff.Escape(name))
 			}
 		}
 	}
@@ -424,7 +435,8 @@ func (g *Generator) dependencies(s *schema, of map[string]any) (err error) {
 			s.dependent[name] = texts(needs)
 		} else if err == nil {
 			below := "/dependencies/" + jsondiff.Escape(name)
-			s.dependentSchema[name], err = g.read(s.doc, of[name], s.base, s.at+"/dependencies/"+url.PathEscape(jsondiff.Escape(name)), s.place+below)
+			s.dependentSchema[name], err = g.read(s.doc, of[name], s.base,
+				s.at+"/dependencies/"+url.PathEscape(jsondiff.Escape(name)), s.place+below)
 		}
 	}
 	return err

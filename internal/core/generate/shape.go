@@ -23,7 +23,8 @@ const (
 	kAny = 1<<iota - 1
 )
 
-var kindNames = map[string]kinds{"null": kNull, "boolean": kBool, "number": kNumber, "integer": kNumber, "string": kString, "array": kArray, "object": kObject}
+var kindNames = map[string]kinds{"null": kNull, "boolean": kBool, "number": kNumber, "integer": kNumber,
+	"string": kString, "array": kArray, "object": kObject}
 
 // shape is all that holds at one place of a payload, one branch chosen of each
 // choice.
@@ -78,11 +79,13 @@ func newShape() *shape {
 func (h *shape) clone() *shape {
 	c := *h
 	c.mayBe, c.members = nil, nil
-	for _, s := range []*[]*schema{&c.tuples, &c.contains, &c.restItems, &c.objects, &c.names, &c.dependent, &c.restProps} {
+	for _, s := range []*[]*schema{&c.tuples, &c.contains, &c.restItems, &c.objects, &c.names, &c.dependent,
+		&c.restProps} {
 		*s = slices.Clip(*s) // what is added later is the copy's own
 	}
 	c.without = slices.Clip(c.without)
-	c.patterns, c.formats, c.required, c.forbidden = slices.Clip(c.patterns), slices.Clip(c.formats), slices.Clip(c.required), slices.Clip(c.forbidden)
+	c.patterns, c.formats, c.required, c.forbidden = slices.Clip(c.patterns), slices.Clip(c.formats),
+		slices.Clip(c.required), slices.Clip(c.forbidden)
 	c.later = slices.Clip(c.later)
 	return &c
 }
@@ -307,7 +310,8 @@ func (h *shape) narrow(s *schema) {
 	if s.unevaluatedItems != nil {
 		h.restItems, h.check = append(h.restItems, s.unevaluatedItems), true
 	}
-	if s.prefixItems != nil || s.items != nil || s.contains != nil || s.minItems > 0 || s.maxItems != none || s.unique || s.unevaluatedItems != nil {
+	if s.prefixItems != nil || s.items != nil || s.contains != nil || s.minItems > 0 || s.maxItems != none ||
+		s.unique || s.unevaluatedItems != nil {
 		h.hints |= kArray
 	}
 	if s.properties != nil || s.patternProps != nil || s.additional != nil {
@@ -330,7 +334,8 @@ func (h *shape) narrow(s *schema) {
 	if s.unevaluated != nil {
 		h.restProps, h.check = append(h.restProps, s.unevaluated), true
 	}
-	if s.properties != nil || s.patternProps != nil || s.additional != nil || s.names != nil || s.required != nil || s.minProps > 0 || s.maxProps != none || s.dependent != nil || s.dependentSchema != nil || s.unevaluated != nil {
+	if s.properties != nil || s.patternProps != nil || s.additional != nil || s.names != nil || s.required != nil ||
+		s.minProps > 0 || s.maxProps != none || s.dependent != nil || s.dependentSchema != nil || s.unevaluated != nil {
 		h.hints |= kObject
 	}
 	if s.not != nil {

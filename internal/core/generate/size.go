@@ -73,7 +73,8 @@ func (g *Generator) sized(seed, n, attempt uint64, edges bool) (any, error) {
 	case best == nil:
 		return nil, errNothing
 	case off > g.size/4:
-		return nil, &Refused{"", fmt.Sprintf("no payload of about %d bytes was found, the nearest has %d; strings and lists with a maximum length, a pattern or a format cannot grow", g.size, len(write(nil, best)))}
+		return nil, &Refused{"", fmt.Sprintf("no payload of about %d bytes was found, the nearest has %d; strings "+
+			"and lists with a maximum length, a pattern or a format cannot grow", g.size, len(write(nil, best)))}
 	}
 	return best, nil
 }

@@ -21,7 +21,8 @@ var golden = []struct {
 	want   []string
 }{
 	{`{"type":"object","required":["n","l","z"],"additionalProperties":false,"properties":{"n":{"type":"integer","x-made":{"normal":{"mean":50,"deviation":10}}},"l":{"type":"number","x-made":{"lognormal":{"median":40,"spread":2}}},"z":{"type":"integer","minimum":1,"x-made":{"zipf":{"of":50,"exponent":1.5}}}}}`, 5, []string{`{"l":93.53,"n":41,"z":3}`, `{"l":36.01,"n":66,"z":8}`, `{"l":27.15,"n":44,"z":1}`}},
-	{`{"type":"array","minItems":2,"maxItems":2,"items":{"type":"string","pattern":"^[a-z]{3}-[0-9]{2}$"}}`, 7, []string{`["xoc-66","tsr-29"]`, `["czl-96","cua-00"]`, `["aal-73","jxd-00"]`}},
+	{`{"type":"array","minItems":2,"maxItems":2,"items":{"type":"string","pattern":"^[a-z]{3}-[0-9]{2}$"}}`, 7,
+		[]string{`["xoc-66","tsr-29"]`, `["czl-96","cua-00"]`, `["aal-73","jxd-00"]`}},
 	{`{"type":"object","required":["createdAt","price","name"],"additionalProperties":false,"properties":{"createdAt":{"type":"string"},"price":{"type":"number","minimum":0},"name":{"type":"string"}}}`, 1, []string{`{"createdAt":"2036-01-23T21:25:21+04:30","name":"Yara Anker","price":122.17}`, `{"createdAt":"2004-01-23T01:18:44-08:00","name":"Zoltan Dorn","price":60.61}`, `{"createdAt":"1977-08-07T05:59:41.2Z","name":"Okke Nordin","price":218.81}`}},
 }
 
@@ -95,7 +96,8 @@ func TestWholeNumberArithmetic(t *testing.T) {
 		sum += z
 		squares += z * z
 	}
-	if mean, variance := sum/n, squares/n; math.Abs(mean) > 5/math.Sqrt(n) || math.Abs(variance-1) > 5*math.Sqrt(2.0/n) {
+	if mean, variance := sum/n, squares/n; math.Abs(mean) > 5/math.Sqrt(n) ||
+		math.Abs(variance-1) > 5*math.Sqrt(2.0/n) {
 		t.Errorf("normal numbers have mean %v and variance %v", mean, variance)
 	}
 }
@@ -182,7 +184,8 @@ func TestNarrowAndWide(t *testing.T) {
 			}
 		}
 	}
-	g, err := New([]byte(`{"type":"array","maxItems":900,"items":{"type":"array","maxItems":900,"items":{"type":"string","maxLength":9000}}}`))
+	g, err := New([]byte(
+		`{"type":"array","maxItems":900,"items":{"type":"array","maxItems":900,"items":{"type":"string","maxLength":9000}}}`))
 	if err != nil {
 		t.Fatal(err)
 	}

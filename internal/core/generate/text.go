@@ -10,7 +10,8 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 )
 
-var words = strings.Fields(`anchor berth buoy cargo crew current deck drift ebb fare ferry flood fog gale gangway gull harbour haven
+var words = strings.Fields(
+	`anchor berth buoy cargo crew current deck drift ebb fare ferry flood fog gale gangway gull harbour haven
 hull inlet jetty keel knot ladder lantern ledger locker mast moor oar passage pier pilot quay reef rigging rope rudder sail salt shoal
 skerry slip sound spar steward strait tally tern tide tiller vessel voyage wake warden watch wave wharf winch`)
 
@@ -72,7 +73,8 @@ func (m *maker) text(h *shape) (any, error) {
 func (m *maker) slowPattern(h *shape) {
 	for _, p := range slices.Concat(h.patterns, h.without) {
 		if slow(p) {
-			m.refuse("", "matching the pattern %s against a string of a few characters takes longer than %v: it backtracks too much",
+			m.refuse("", "matching the pattern %s against a string of a few characters takes longer than %v: it "+
+				"backtracks too much",
 				p, patternPatience)
 		}
 	}
@@ -188,7 +190,8 @@ func (m *maker) time() string {
 	if m.r.Chance(1, 2) {
 		return s + "Z"
 	}
-	return s + fmt.Sprintf("%s%02d:%02d", []string{"+", "-"}[m.r.Below(2)], m.between(0, 13), []int{0, 30, 45}[m.r.Below(3)])
+	return s + fmt.Sprintf("%s%02d:%02d", []string{"+", "-"}[m.r.Below(2)], m.between(0, 13),
+		[]int{0, 30, 45}[m.r.Below(3)])
 }
 
 func (m *maker) path() string {
@@ -205,7 +208,8 @@ var formats = map[string]func(*maker) string{
 	"time":      (*maker).time,
 	"date-time": func(m *maker) string { return m.date() + "T" + m.time() },
 	"duration": func(m *maker) string {
-		return []string{fmt.Sprintf("PT%dM", m.between(1, 90)), fmt.Sprintf("P%dDT%dH", m.between(1, 30), m.between(1, 23)), fmt.Sprintf("P%dW", m.between(1, 52))}[m.r.Below(3)]
+		return []string{fmt.Sprintf("PT%dM", m.between(1, 90)), fmt.Sprintf("P%dDT%dH", m.between(1, 30),
+			m.between(1, 23)), fmt.Sprintf("P%dW", m.between(1, 52))}[m.r.Below(3)]
 	},
 	"email":     func(m *maker) string { return m.word() + "." + m.word() + "@" + m.host() },
 	"idn-email": func(m *maker) string { return m.word() + "@" + m.host() },

@@ -33,7 +33,8 @@ func (g *Generator) Edge(seed, n uint64) ([]byte, error) { return g.make(seed, n
 
 func (g *Generator) make(seed, n uint64, edges bool) ([]byte, error) {
 	for attempt := range uint64(8) {
-		v, err := g.draft(seed, n, attempt, edges && attempt < 4) // where nothing at the edges fits, something else does
+		// where nothing at the edges fits, something else does
+		v, err := g.draft(seed, n, attempt, edges && attempt < 4)
 		if stop := g.stopped(); stop != nil {
 			return nil, stop
 		}
@@ -545,7 +546,8 @@ func (m *maker) object(h *shape, depth int) (any, error) {
 		share = 1 + 1000*m.r.Below(2) // all, or none
 	}
 	for _, i := range m.order(len(optional)) {
-		if room() && (m.present(h, optional[i], share, depth) || len(names) < h.minProps) && m.possible(h, optional[i], depth) {
+		if room() && (m.present(h, optional[i], share, depth) || len(names) < h.minProps) && m.possible(h, optional[i],
+			depth) {
 			names = append(names, optional[i])
 		}
 	}
@@ -561,7 +563,8 @@ func (m *maker) object(h *shape, depth int) (any, error) {
 			least = min(least, most)
 		}
 	}
-	for more := 0; len(names) < least || described && room() && more == 0 && !m.ends(depth) && m.r.Chance(1, 6); more++ {
+	for more := 0; len(names) < least || described && room() && more == 0 && !m.ends(depth) &&
+		m.r.Chance(1, 6); more++ {
 		if more > 4*least+8 {
 			break
 		}
@@ -622,7 +625,8 @@ func (h *shape) optional() []string {
 		h.mayBe = []string{}
 		for _, o := range h.objects {
 			for _, name := range o.propNames {
-				if !slices.Contains(h.required, name) && !slices.Contains(h.mayBe, name) && !slices.Contains(h.forbidden, name) {
+				if !slices.Contains(h.required, name) && !slices.Contains(h.mayBe, name) &&
+					!slices.Contains(h.forbidden, name) {
 					h.mayBe = append(h.mayBe, name)
 				}
 			}

@@ -206,7 +206,8 @@ type schema struct {
 func (l *Learner) Schema() []byte {
 	s := l.root.schema(l.root.n)
 	s.Dialect = "https://json-schema.org/draft/2020-12/schema"
-	s.Comment = fmt.Sprintf("learned from %d payloads; members that none of them had are not allowed, so loosen what is too strict", l.root.n)
+	s.Comment = fmt.Sprintf("learned from %d payloads; members that none of them had are not allowed, so loosen what "+
+		"is too strict", l.root.n)
 	var b bytes.Buffer
 	e := json.NewEncoder(&b)
 	e.SetEscapeHTML(false)
@@ -333,7 +334,10 @@ func (p *place) merge(o *place) {
 			p.shortest, p.longest, p.formats = o.shortest, o.longest, o.formats
 		}
 		p.shortest, p.longest = min(p.shortest, o.shortest), max(p.longest, o.longest)
-		p.formats = slices.DeleteFunc(slices.Clone(p.formats), func(f string) bool { return !slices.Contains(o.formats, f) })
+		p.formats = slices.DeleteFunc(slices.Clone(p.formats), func(f string) bool {
+			return !slices.Contains(o.formats,
+				f)
+		})
 	}
 	if o.types["array"] > 0 {
 		if p.types["array"] == 0 {

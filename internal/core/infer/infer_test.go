@@ -143,11 +143,13 @@ func TestLearnedShapes(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if text := string(l.Schema()); strings.Contains(text, "key-7") || !strings.Contains(text, `"additionalProperties": {`) {
+	if text := string(l.Schema()); strings.Contains(text, "key-7") ||
+		!strings.Contains(text, `"additionalProperties": {`) {
 		t.Errorf("a map of many keys is learned as\n%s", text)
 	}
 	var asks Learner
-	asks.AddRequest(&event.Request{Method: "GET", Target: "/a?x=1", Header: []event.Field{{Name: "Accept", Value: "a/b"}}})
+	asks.AddRequest(&event.Request{Method: "GET", Target: "/a?x=1",
+		Header: []event.Field{{Name: "Accept", Value: "a/b"}}})
 	asks.AddRequest(&event.Request{Method: "GET", Target: "/a", Body: []byte(`{"n":1}`)})
 	var got []string
 	for _, f := range asks.Fields() {

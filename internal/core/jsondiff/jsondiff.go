@@ -202,7 +202,8 @@ func Parse(pointer string) ([]string, error) {
 	for i, p := range parts {
 		for j := range p {
 			if p[j] == '~' && (j+1 == len(p) || p[j+1] != '0' && p[j+1] != '1') {
-				return nil, fmt.Errorf("%q is not a JSON Pointer: ~ must be written as ~0, and / within a name as ~1", pointer)
+				return nil, fmt.Errorf("%q is not a JSON Pointer: ~ must be written as ~0, and / within a name as ~1",
+					pointer)
 			}
 		}
 		parts[i] = unescaper.Replace(p)

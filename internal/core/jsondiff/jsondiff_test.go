@@ -43,7 +43,8 @@ func TestBetween(t *testing.T) {
 func TestLookup(t *testing.T) {
 	v, _ := Decode([]byte(`{"foo":["bar","baz"],"":0,"a/b":1,"m~n":8,"x":{"y":null}}`))
 	for pointer, want := range map[string]string{"/foo/0": "bar", "/": "0", "/a~1b": "1", "/m~0n": "8", "/x/y": "<nil>",
-		"/foo/2": "none", "/foo/01": "none", "/foo/-": "none", "/nope": "none", "/x/y/z": "none", "foo": "none", "/m~2n": "none"} {
+		"/foo/2": "none", "/foo/01": "none", "/foo/-": "none", "/nope": "none", "/x/y/z": "none", "foo": "none",
+		"/m~2n": "none"} {
 		got := "none"
 		if found, ok := Lookup(v, pointer); ok {
 			got = fmt.Sprint(found)

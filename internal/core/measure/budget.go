@@ -57,8 +57,9 @@ var (
 	classNames     = []string{"cold", "first", "warm", "retried", "all"}
 	durationKinds  = []string{"latency", "service", "wait", "start"}
 	functionCounts = []string{"attempts", "timeouts", "crashes", "started", "peak", "failed_starts", "out_of_memory"}
-	eventCounts    = []string{"arrived", "deliveries", "done", "failed", "dead_lettered", "rejected", "expired", "skipped", "unmatched", "abandoned", "unexpected"}
-	costs          = []string{"cost", "cost_per_million"}
+	eventCounts    = []string{"arrived", "deliveries", "done", "failed", "dead_lettered", "rejected", "expired",
+		"skipped", "unmatched", "abandoned", "unexpected"}
+	costs = []string{"cost", "cost_per_million"}
 )
 
 // ParseBudget reads the text of a budget. It does not know which functions and
@@ -98,7 +99,8 @@ func ParseBudget(text string) (Budget, error) {
 	}
 	counts := slices.Clone(eventCounts)
 	if b.Of == "function" {
-		counts = slices.Concat(functionCounts, []string{"deliveries", "done", "failed", "dead_lettered", "rejected", "expired", "skipped", "unexpected"})
+		counts = slices.Concat(functionCounts, []string{"deliveries", "done", "failed", "dead_lettered", "rejected",
+			"expired", "skipped", "unexpected"})
 	}
 	w := peek()
 	if !classed || !slices.Contains(ops, w) {
@@ -170,7 +172,8 @@ func ParseBudget(text string) (Budget, error) {
 	case b.Kind == "count" && strings.HasSuffix(bound, "%"):
 		b.Unit = "%"
 		if slices.Contains([]string{"arrived", "deliveries", "attempts", "started", "peak"}, b.Figure) {
-			return wrong("%s cannot be a share, for the others are shares of it; use a number or a rate, such as 40/s", b.Figure)
+			return wrong("%s cannot be a share, for the others are shares of it; use a number or a rate, such as 40/s",
+				b.Figure)
 		}
 	case b.Kind == "count" && strings.HasSuffix(bound, "/s"):
 		if b.Unit = "/s"; b.Figure == "peak" {
@@ -239,7 +242,8 @@ func (r *Run) judge(s *Summary, seen *scan, known []Populations, text string) Ve
 		if !ok {
 			return few(1, "%s is not part of this run", b.Name)
 		}
-		if asked := f.Attempts + f.Instances.Started; asked == 0 && b.Figure != "attempts" && b.Figure != "started" && b.Figure != "rejected" && b.Figure != "deliveries" {
+		if asked := f.Attempts + f.Instances.Started; asked == 0 && b.Figure != "attempts" && b.Figure != "started" &&
+			b.Figure != "rejected" && b.Figure != "deliveries" {
 			return few(1, "%s received no events in this run", b.Name)
 		}
 	}
@@ -313,11 +317,13 @@ func (r *Run) countOf(s *Summary, seen *scan, b *Budget) (n, of float64) {
 	case "function":
 		f := s.Functions[b.Name]
 		if k := slices.Index(functionCounts, b.Figure); k >= 0 {
-			return float64([]int{f.Attempts, f.Timeouts, f.Crashes, f.Instances.Started, f.Instances.Peak, f.Instances.FailedStarts, f.OutOfMemory}[k]), float64(f.Attempts)
+			return float64([]int{f.Attempts, f.Timeouts, f.Crashes, f.Instances.Started, f.Instances.Peak,
+				f.Instances.FailedStarts, f.OutOfMemory}[k]), float64(f.Attempts)
 		}
 		c = seen.outcomes[r.function(b.Name)]
 	}
-	all := []int{c.Arrived, c.Deliveries, c.Done, c.Failed, c.DeadLettered, c.Rejected, c.Expired, c.Skipped, c.Unmatched, c.Abandoned, c.Unexpected}
+	all := []int{c.Arrived, c.Deliveries, c.Done, c.Failed, c.DeadLettered, c.Rejected, c.Expired, c.Skipped,
+		c.Unmatched, c.Abandoned, c.Unexpected}
 	return float64(all[slices.Index(eventCounts, b.Figure)]), float64(c.Deliveries)
 }
 
@@ -417,7 +423,8 @@ func (r *Run) population(at []int32, known []Populations, b *Budget) (p *stats.P
 		return p, sampling
 	}
 	takes := func(fn, source int32, class string) bool {
-		return (b.Of != "function" || r.Functions[fn].Name == b.Name) && (b.Of != "source" || r.Sources[source].Name == b.Name) &&
+		return (b.Of != "function" || r.Functions[fn].Name == b.Name) && (b.Of != "source" ||
+			r.Sources[source].Name == b.Name) &&
 			(b.Class == "" || class == b.Class)
 	}
 	switch b.Kind {

@@ -44,10 +44,13 @@ func calm() scene {
 // run carries the scene out, and records what the driver would record.
 func (s scene) run() *Run {
 	s.source.Wires = []plan.Wire{{}}
-	p := &plan.Project{Concurrency: s.all, Functions: []plan.Function{{Name: "f", Timeout: 2 * sec, StartTimeout: 10 * sec, Limits: s.limits}}, Sources: []plan.Source{s.source}}
+	p := &plan.Project{Concurrency: s.all, Functions: []plan.Function{{Name: "f", Timeout: 2 * sec,
+		StartTimeout: 10 * sec, Limits: s.limits}}, Sources: []plan.Source{s.source}}
 	r := &Run{Project: "p", Drill: "d", ID: "run", Finished: true, Busy: 0.2, Concurrency: s.all,
-		Functions: []Function{{Name: "f", Max: s.limits.Max, PerInstance: s.limits.PerInstance, KeepWarm: s.limits.KeepWarm}},
-		Sources:   []Source{{Name: "s", Kind: s.source.Kind.String(), To: []int{0}}}, Payloads: []Payload{{Set: "x", N: 1}}}
+		Functions: []Function{{Name: "f", Max: s.limits.Max, PerInstance: s.limits.PerInstance,
+			KeepWarm: s.limits.KeepWarm}},
+		Sources:  []Source{{Name: "s", Kind: s.source.Kind.String(), To: []int{0}}},
+		Payloads: []Payload{{Set: "x", N: 1}}}
 	if s.source.Kind == plan.HTTP {
 		r.Sources[0].Routes = []string{"/"}
 	}
@@ -64,7 +67,8 @@ func (s scene) run() *Run {
 			return sim.Arrival{}, false
 		}
 		k++
-		return sim.Arrival{Due: clock.Time(time.Duration((k-1)/s.burst) * s.gap * time.Duration(s.burst)), Takes: 1}, true
+		return sim.Arrival{Due: clock.Time(time.Duration((k-1)/s.burst) * s.gap * time.Duration(s.burst)), Takes: 1},
+			true
 	}
 	sim.Run(p, []plan.Limits{s.limits}, 20*sec, functions, 1, next, func(f *engine.Effect, events []int64) {
 		r.Length = max(r.Length, f.At)
@@ -75,7 +79,8 @@ func (s scene) run() *Run {
 			for int(f.Instance) >= len(r.Instances) {
 				r.Instances = append(r.Instances, Instance{ID: int32(len(r.Instances))})
 			}
-			r.Instances[f.Instance] = Instance{ID: f.Instance, Number: f.Number, Spawned: f.At, Cause: f.Cause, Wanted: true, Peak: 30 << 20}
+			r.Instances[f.Instance] = Instance{ID: f.Instance, Number: f.Number, Spawned: f.At, Cause: f.Cause,
+				Wanted: true, Peak: 30 << 20}
 		case engine.Send:
 			asked = f.Instance
 			in := &r.Instances[f.Instance]
@@ -84,16 +89,19 @@ func (s scene) run() *Run {
 				in.Exec = max(in.Spawned, f.At.Add(-s.boot))
 			}
 			open[f.Invocation] = len(r.Invocations)
-			r.Invocations = append(r.Invocations, Invocation{ID: f.Invocation, Assigned: f.At, Sent: f.At, Instance: f.Instance, Slot: f.Slot, Batch: f.N, Status: 200, Class: f.Class})
+			r.Invocations = append(r.Invocations, Invocation{ID: f.Invocation, Assigned: f.At, Sent: f.At,
+				Instance: f.Instance, Slot: f.Slot, Batch: f.N, Status: 200, Class: f.Class})
 		case engine.Stop:
 			r.Instances[f.Instance].Stopped, r.Instances[f.Instance].Reason = f.At, f.Reason
 		case engine.AttemptEnded:
 			if v := &r.Invocations[open[f.Invocation]]; f.Invocation > 0 {
 				v.Received, v.Done, v.Result = f.At, f.At, f.Result
 			}
-			r.Attempts = append(r.Attempts, Attempt{Event: f.Event, Invocation: f.Invocation, N: f.Attempt, Result: f.Result})
+			r.Attempts = append(r.Attempts, Attempt{Event: f.Event, Invocation: f.Invocation, N: f.Attempt,
+				Result: f.Result})
 		case engine.Ended:
-			r.Deliveries = append(r.Deliveries, Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At, Wire: f.Wire, Attempts: f.Attempt, Outcome: f.Outcome, Cause: f.Cause})
+			r.Deliveries = append(r.Deliveries, Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At,
+				Wire: f.Wire, Attempts: f.Attempt, Outcome: f.Outcome, Cause: f.Cause})
 		}
 	})
 	r.Levels = levels(r)
@@ -146,7 +154,8 @@ func levels(r *Run) (out []Level) {
 	slices.SortStableFunc(all, func(a, b Level) int { return int(a.At - b.At) })
 	var now Level
 	for i, l := range all {
-		now = Level{At: l.At, Waiting: now.Waiting + l.Waiting, InFlight: now.InFlight + l.InFlight, Starting: now.Starting + l.Starting, Ready: now.Ready + l.Ready}
+		now = Level{At: l.At, Waiting: now.Waiting + l.Waiting, InFlight: now.InFlight + l.InFlight,
+			Starting: now.Starting + l.Starting, Ready: now.Ready + l.Ready}
 		if i == len(all)-1 || all[i+1].At > l.At {
 			out = append(out, now)
 		}
@@ -183,7 +192,12 @@ func TestTheSentencesNameTheOneCause(t *testing.T) {
 			s.service = func(n int) time.Duration { return 400 * ms }
 			s.after = own("tables;dur=390, x;dur=2")
 		})},
-		{"the limit", "as its limit of 2 allows", calmWith(func(s *scene) { s.limits.Max, s.gap = 2, 3*ms; s.service = func(int) time.Duration { return 6 * ms } })},
+		{"the limit", "as its limit of 2 allows",
+			calmWith(func(s *scene) {
+				s.limits.Max, s.gap = 2,
+					3*ms
+				s.service = func(int) time.Duration { return 6 * ms }
+			})},
 		{"the limit for all together", "the project was at its limit of 2",
 			calmWith(func(s *scene) { s.all, s.gap = 2, 3*ms; s.service = func(int) time.Duration { return 6 * ms } })},
 		{"the limit turns away", "requests rejected; no instance was free",
@@ -193,21 +207,31 @@ func TestTheSentencesNameTheOneCause(t *testing.T) {
 			s.service = func(n int) time.Duration { return 5*ms + 6*ms/time.Duration(n) }
 		})},
 		{"batches are filled", "of a batch to fill", calmWith(func(s *scene) {
-			s.source.Kind, s.source.BatchMax, s.source.BatchWait, s.source.Lease, s.source.Attempts = plan.Queue, 100, 200*ms, 10*sec, 3
+			s.source.Kind, s.source.BatchMax, s.source.BatchWait, s.source.Lease, s.source.Attempts = plan.Queue, 100,
+				200*ms, 10*sec, 3
 		})},
 		{"more comes than is done", " fell behind: ", calmWith(func(s *scene) {
-			s.limits.Max, s.gap, s.source.Kind, s.source.BatchMax, s.source.Lease, s.source.Attempts = 1, 3*ms, plan.Queue, 1, 10*sec, 3
+			s.limits.Max, s.gap, s.source.Kind, s.source.BatchMax, s.source.Lease, s.source.Attempts = 1, 3*ms,
+				plan.Queue, 1, 10*sec, 3
 		})},
 		{"it takes too long", "longer than its timeout", calmWith(func(s *scene) {
 			all := 0
-			s.service = func(int) time.Duration { all++; return map[bool]time.Duration{true: 3 * sec, false: ms}[all == 50] }
+			s.service = func(int) time.Duration {
+				all++
+				return map[bool]time.Duration{true: 3 * sec,
+					false: ms}[all == 50]
+			}
 		})},
-		{"it crashes", "crashed 1 time", calmWith(func(s *scene) { s.after = func(r *Run) { r.Instances[0].Reason = engine.Crashed } })},
-		{"it runs out of memory", "ran out of memory: 1 instance was killed by the system at 64 MiB", calmWith(func(s *scene) {
-			s.after = func(r *Run) { r.Functions[0].Memory = 64 << 20; r.Instances[0].Reason = engine.OutOfMemory }
-		})},
-		{"it nearly does", "came close to its memory: 30 of 32 MiB", calmWith(func(s *scene) { s.after = func(r *Run) { r.Functions[0].Memory = 32 << 20 } })},
-		{"a budget", "The budget “function f warm p50 < 1ms” was missed: measured 5", calmWith(func(s *scene) { s.after = func(r *Run) { r.Budgets = []string{"function f warm p50 < 1ms"} } })},
+		{"it crashes", "crashed 1 time", calmWith(
+			func(s *scene) { s.after = func(r *Run) { r.Instances[0].Reason = engine.Crashed } })},
+		{"it runs out of memory", "ran out of memory: 1 instance was killed by the system at 64 MiB",
+			calmWith(func(s *scene) {
+				s.after = func(r *Run) { r.Functions[0].Memory = 64 << 20; r.Instances[0].Reason = engine.OutOfMemory }
+			})},
+		{"it nearly does", "came close to its memory: 30 of 32 MiB",
+			calmWith(func(s *scene) { s.after = func(r *Run) { r.Functions[0].Memory = 32 << 20 } })},
+		{"a budget", "The budget “function f warm p50 < 1ms” was missed: measured 5",
+			calmWith(func(s *scene) { s.after = func(r *Run) { r.Budgets = []string{"function f warm p50 < 1ms"} } })},
 		{"one route", "/slow is slower than its other routes", calmWith(func(s *scene) {
 			s.service = func(n int) time.Duration { return ms + time.Duration(n%2)*20*ms }
 			s.after = func(r *Run) {
@@ -228,7 +252,8 @@ func TestTheSentencesNameTheOneCause(t *testing.T) {
 				t.Errorf("want %q in\n%s", c.want, text)
 			}
 			for _, other := range causes { // and no other cause
-				if other.name != c.name && strings.Contains(text, other.want) && !(c.name == "it says what it does then" && other.name == "it is ready too early") {
+				if other.name != c.name && strings.Contains(text, other.want) &&
+					!(c.name == "it says what it does then" && other.name == "it is ready too early") {
 					t.Errorf("it also says %q in\n%s", other.want, text)
 				}
 			}
@@ -254,12 +279,16 @@ func TestWarningsStandNextToWhatTheySpoil(t *testing.T) {
 				r.Arrivals[i].Arrived += clock.Time(50 * ms)
 			}
 		}},
-		"processors were 95 % busy":      {OnStart, func(r *Run) { r.Busy = 0.95 }},
-		"a bare round trip":              {OnLatency, func(r *Run) { r.Self = &SelfCheck{Before: trips(ms / 10), During: trips(9 * ms)} }},
+		"processors were 95 % busy": {OnStart, func(r *Run) { r.Busy = 0.95 }},
+		"a bare round trip": {OnLatency, func(r *Run) {
+			r.Self = &SelfCheck{Before: trips(ms / 10),
+				During: trips(9 * ms)}
+		}},
 		"timers fire up to 6.00 ms late": {OnRates, func(r *Run) { r.Self = &SelfCheck{Timer: trips(6 * ms)} }},
 		"wall clock jumped by 1h0m0":     {OnRates, func(r *Run) { r.Self = &SelfCheck{Jump: time.Hour} }},
-		"are not enforced":               {OnMemory, func(r *Run) { r.Functions[0].Enforced = "not enforced: no control groups" }},
-		"closed loop":                    {OnRates, func(r *Run) { r.Sources[0].Closed = true }},
+		"are not enforced": {OnMemory,
+			func(r *Run) { r.Functions[0].Enforced = "not enforced: no control groups" }},
+		"closed loop": {OnRates, func(r *Run) { r.Sources[0].Closed = true }},
 	} {
 		r := calm().run()
 		if s := r.Summarize(); len(s.Warnings) > 0 {
@@ -267,7 +296,8 @@ func TestWarningsStandNextToWhatTheySpoil(t *testing.T) {
 		}
 		c.change(r)
 		s := r.Summarize()
-		if beside := strings.Join(s.Beside[c.on], "\n"); len(s.Warnings) == 0 || !strings.Contains(s.Warnings[0], want) || !strings.Contains(beside, want) {
+		if beside := strings.Join(s.Beside[c.on], "\n"); len(s.Warnings) == 0 || !strings.Contains(s.Warnings[0],
+			want) || !strings.Contains(beside, want) {
 			t.Errorf("want %q on %s in %q, %v", want, c.on, s.Warnings, s.Beside)
 		}
 	}
@@ -285,11 +315,15 @@ func TestTheTimelineAddsUp(t *testing.T) {
 	}
 	f, s := page.Time.Functions[0], page.Time.Sources[0]
 	c := page.Summary.Sources["s"]
-	if sum(s.Arrived) != c.Arrived || sum(s.Done) != c.Done || sum(s.Rejected) != c.Rejected || c.Rejected == 0 || sum(f.Done) != c.Done || s.Behind[len(s.Behind)-1] != 0 {
-		t.Errorf("arrived %d, done %d %d, rejected %d, behind at the end %d; the summary has %+v", sum(s.Arrived), sum(s.Done), sum(f.Done), sum(s.Rejected), s.Behind[len(s.Behind)-1], c)
+	if sum(s.Arrived) != c.Arrived || sum(s.Done) != c.Done || sum(s.Rejected) != c.Rejected || c.Rejected == 0 ||
+		sum(f.Done) != c.Done || s.Behind[len(s.Behind)-1] != 0 {
+		t.Errorf("arrived %d, done %d %d, rejected %d, behind at the end %d; the summary has %+v", sum(s.Arrived),
+			sum(s.Done), sum(f.Done), sum(s.Rejected), s.Behind[len(s.Behind)-1], c)
 	}
-	if most := slices.Max(f.Instances); most != page.Summary.Functions["f"].Instances.Peak || most != page.Summary.Load.Most {
-		t.Errorf("at most %d instances; the summary has %d and %d", most, page.Summary.Functions["f"].Instances.Peak, page.Summary.Load.Most)
+	if most := slices.Max(f.Instances); most != page.Summary.Functions["f"].Instances.Peak ||
+		most != page.Summary.Load.Most {
+		t.Errorf("at most %d instances; the summary has %d and %d", most, page.Summary.Functions["f"].Instances.Peak,
+			page.Summary.Load.Most)
 	}
 	longest := time.Duration(0)
 	for k := range f.Max {

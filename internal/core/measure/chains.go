@@ -189,12 +189,15 @@ func (s *Summary) sayChains(r *Run, say func(format string, args ...any)) {
 		switch {
 		case !ok:
 		case c.Latency.P50 != nil:
-			say("%s started %s of up to %d steps: %s ms (median) from the first event to the end of the last step.", name, count(c.Latency.N, "chain", "chains"), c.Steps, MillisText(c.Latency.P50))
+			say("%s started %s of up to %d steps: %s ms (median) from the first event to the end of the last step.",
+				name, count(c.Latency.N, "chain", "chains"), c.Steps, MillisText(c.Latency.P50))
 		default:
-			say("%s started %s of up to %d steps: at most %s ms from the first event to the end of the last step.", name, count(c.Latency.N, "chain", "chains"), c.Steps, MillisText(c.Latency.Max))
+			say("%s started %s of up to %d steps: at most %s ms from the first event to the end of the last step.",
+				name, count(c.Latency.N, "chain", "chains"), c.Steps, MillisText(c.Latency.Max))
 		}
 		if ok && c.Broken > 0 {
-			say("%s: %s had a failing step (at %s).", name, count(c.Broken, "chain", "chains"), strings.Join(c.failedAt, ", "))
+			say("%s: %s had a failing step (at %s).", name, count(c.Broken, "chain", "chains"),
+				strings.Join(c.failedAt, ", "))
 		}
 	}
 	var faults []string

@@ -83,7 +83,8 @@ func Compare(title string, sides []Side, reply func(side int, number int32) []by
 		}
 		f := &s.Run.Functions[s.Function]
 		populations[i] = &k.populations[s.Function]
-		side := SideFigures{Label: s.Label, Run: s.Run.ID, Function: f.Name, Max: f.Max, Figures: k.page.Summary.Functions[f.Name],
+		side := SideFigures{Label: s.Label, Run: s.Run.ID, Function: f.Name, Max: f.Max,
+			Figures:  k.page.Summary.Functions[f.Name],
 			Outcomes: k.seen.outcomes[s.Function], Spread: k.page.Spreads[s.Function], Step: k.page.Time.Step}
 		if k.page.Time.Step > 0 {
 			side.MiB = k.page.Time.Functions[s.Function].MiB
@@ -121,18 +122,21 @@ func unlike(sides []Side) (out []string) {
 			turns, load = b, a
 		}
 		out = append(out,
-			fmt.Sprintf("run %s started functions cold and sent single events in turns, run %s is a drill under load: their latencies "+
+			fmt.Sprintf("run %s started functions cold and sent single events in turns, run %s is a drill under "+
+				"load: their latencies "+
 				"and waits are not comparable. Compare two runs of the same type",
 				turns.ID, load.ID))
 	case a.Drill != b.Drill:
-		out = append(out, fmt.Sprintf("these are runs of different drills, %s and %s: the functions received different events",
+		out = append(out, fmt.Sprintf("these are runs of different drills, %s and %s: the functions received "+
+			"different events",
 			a.Drill, b.Drill))
 	}
 	if a.Machine != b.Machine && a.Machine != "" && b.Machine != "" {
 		out = append(out, fmt.Sprintf("these runs are from different machines: %s; %s", a.Machine, b.Machine))
 	}
 	return append(out,
-		"these are different runs, one after the other: machine drift between the runs counts as a difference. Compare "+
+		"these are different runs, one after the other: machine drift between the runs counts as a difference. "+
+			"Compare "+
 			"variants of one function in turns, by compare FUNCTION")
 }
 
@@ -195,7 +199,8 @@ func (c *Comparison) replies(sides []Side, reply func(side int, number int32) []
 		for k := range s.Run.Attempts {
 			a := &s.Run.Attempts[k]
 			v := s.Run.invocation(at, a.Invocation)
-			if v == nil || int(v.Function) != s.Function || v.Batch != 1 || v.Status == 0 || int(a.Event) >= len(s.Run.Arrivals) {
+			if v == nil || int(v.Function) != s.Function || v.Batch != 1 || v.Status == 0 ||
+				int(a.Event) >= len(s.Run.Arrivals) {
 				continue
 			}
 			p := &s.Run.Payloads[s.Run.Arrivals[a.Event].Payload]
@@ -237,7 +242,8 @@ func (c *Comparison) replies(sides []Side, reply func(side int, number int32) []
 				if first[0].status != second[0].status {
 					words = fmt.Sprintf("status %d, here %d", first[0].status, second[0].status)
 				}
-				c.Replies = append(c.Replies, ReplyDifference{Side: i, Event: key, Words: words, First: first[0].reply, Second: second[0].reply})
+				c.Replies = append(c.Replies, ReplyDifference{Side: i, Event: key, Words: words, First: first[0].reply,
+					Second: second[0].reply})
 			}
 		}
 	}
@@ -257,7 +263,8 @@ func (c *Comparison) say() {
 	case c.Compared == 1 && c.Differed == 0:
 		c.Sentences = append(c.Sentences, "The one event got the same reply.")
 	case c.Differed == 0:
-		c.Sentences = append(c.Sentences, fmt.Sprintf("All %s got the same replies.", count(c.Compared, "event", "events")))
+		c.Sentences = append(c.Sentences, fmt.Sprintf("All %s got the same replies.",
+			count(c.Compared, "event", "events")))
 	default:
 		c.Sentences = append(c.Sentences, fmt.Sprintf("%d of %s got a different reply.", c.Differed,
 			count(c.Compared, "event", "events")))

@@ -13,16 +13,17 @@ import (
 type Contrast struct {
 	What    string      `json:"what"`
 	N       [2]int      `json:"n"`
-	Units   [2]int      `json:"units"`         // that count: invocations or instances; messages of one batch count once
-	Medians [2]*float64 `json:"medians"`       // milliseconds, or MiB
-	Ratio   *float64    `json:"ratio"`         // of the second median to the first; nil where too few samples carry it
-	Lo      *float64    `json:"ratio_lo"`      // nil where too few samples carry the interval
-	Hi      *float64    `json:"ratio_hi"`      //
-	P       *float64    `json:"p"`             // of Mann and Whitney's test
-	Beyond  bool        `json:"beyond_noise"`  // a difference was found
-	Least   *float64    `json:"least_seen"`    // where none was: a larger one, as a share, would have been
-	More    int         `json:"needs_more"`    // samples on each side, at least, where no verdict can be had; 0 elsewhere
-	Why     string      `json:"why,omitempty"` // why there is no verdict, where samples are not the reason
+	Units   [2]int      `json:"units"`        // that count: invocations or instances; messages of one batch count once
+	Medians [2]*float64 `json:"medians"`      // milliseconds, or MiB
+	Ratio   *float64    `json:"ratio"`        // of the second median to the first; nil where too few samples carry it
+	Lo      *float64    `json:"ratio_lo"`     // nil where too few samples carry the interval
+	Hi      *float64    `json:"ratio_hi"`     //
+	P       *float64    `json:"p"`            // of Mann and Whitney's test
+	Beyond  bool        `json:"beyond_noise"` // a difference was found
+	Least   *float64    `json:"least_seen"`   // where none was: a larger one, as a share, would have been
+	// samples on each side, at least, where no verdict can be had; 0 elsewhere
+	More int    `json:"needs_more"`
+	Why  string `json:"why,omitempty"` // why there is no verdict, where samples are not the reason
 
 	of *stats.Comparison
 }
@@ -181,10 +182,12 @@ func sentences(of []Contrast, first, label string) (differs, rest []string) {
 		}
 	}
 	if alike != nil {
-		rest = append(rest, fmt.Sprintf("%s and %s: no difference detected in %s.", first, label, strings.Join(alike, ", ")))
+		rest = append(rest, fmt.Sprintf("%s and %s: no difference detected in %s.", first, label,
+			strings.Join(alike, ", ")))
 	}
 	if few != nil {
-		rest = append(rest, fmt.Sprintf("%s and %s: too few samples to compare %s.", first, label, strings.Join(few, ", ")))
+		rest = append(rest, fmt.Sprintf("%s and %s: too few samples to compare %s.", first, label,
+			strings.Join(few, ", ")))
 	}
 	for _, text := range none {
 		rest = append(rest, fmt.Sprintf("%s and %s: no verdict on %s.", first, label, text))

@@ -69,7 +69,8 @@ func TestWhatContrastsSay(t *testing.T) {
 		"too few samples (at least ") || strings.Contains(c.Mark(), "no difference") {
 		t.Errorf("12 cold ones under load: %q", c.Verdict())
 	}
-	if c := judged(turns, 4, 9)["start"]; c.More != 2 || c.Verdict() != "too few samples (at least 2 more on each side)" {
+	if c := judged(turns, 4, 9)["start"]; c.More != 2 || c.Verdict() != "too few samples (at least 2 more on "+
+		"each side)" {
 		t.Errorf("4 starts: %q", c.Verdict())
 	}
 	if c := judged(turns, 30, 0.1)["warm"]; !c.Beyond || !strings.HasSuffix(c.Verdict(), "× faster") ||
@@ -94,13 +95,15 @@ func TestWhatContrastsSay(t *testing.T) {
 // Sides that are not quite comparable are said to be so, and how.
 func TestWhatIsNotComparableIsSaid(t *testing.T) {
 	run := func(id, drill string, cold int, machine string) Side {
-		return Side{id, &Run{ID: id, Drill: drill, ColdStarts: cold, Machine: machine, Functions: []Function{{Name: "f"}}}, 0}
+		return Side{id, &Run{ID: id, Drill: drill, ColdStarts: cold, Machine: machine,
+			Functions: []Function{{Name: "f"}}}, 0}
 	}
 	for want, other := range map[string]Side{
-		"run a started functions cold and sent single events in turns, run b is a drill under load": run("b", "evening", 0, "m"),
-		"different drills, variants of f and cold starts":                                           run("b", "cold starts", 9, "m"),
-		"different machines: m; n":            run("b", "variants of f", 9, "n"),
-		"different runs, one after the other": run("b", "variants of f", 9, "m"),
+		"run a started functions cold and sent single events in turns, run b is a drill under load": run("b", "evening",
+			0, "m"),
+		"different drills, variants of f and cold starts": run("b", "cold starts", 9, "m"),
+		"different machines: m; n":                        run("b", "variants of f", 9, "n"),
+		"different runs, one after the other":             run("b", "variants of f", 9, "m"),
 	} {
 		of := run("a", "variants of f", 9, "m")
 		if got := strings.Join(Compare("f", []Side{of, other}, nil).Warnings, "\n"); !strings.Contains(got, want) {
@@ -127,7 +130,8 @@ func TestWhereWarmingUpEnds(t *testing.T) {
 			for in := range r.Instances {
 				for n := 1; n <= 400; n++ {
 					d := time.Duration(service(n)*1e6) + rnd.Exp(300*time.Microsecond)
-					r.Invocations = append(r.Invocations, Invocation{ID: uint64(len(r.Invocations) + 1), Instance: int32(in), Sent: 1, Assigned: 1, Done: 1 + ms(0).Add(d)})
+					r.Invocations = append(r.Invocations, Invocation{ID: uint64(len(r.Invocations) + 1),
+						Instance: int32(in), Sent: 1, Assigned: 1, Done: 1 + ms(0).Add(d)})
 				}
 			}
 			w := r.warmUps(r.scan())[0]
@@ -156,11 +160,13 @@ func TestWhereWarmingUpEnds(t *testing.T) {
 func TestCostByHand(t *testing.T) {
 	r := fixture()
 	r.Functions[0].Memory = 512 << 20
-	r.Rates = &plan.Rates{Currency: "EUR", GiBSecond: 2, Request: 0.5, RoundUp: 100 * time.Millisecond, Billed: []string{"start", "invocation"}}
+	r.Rates = &plan.Rates{Currency: "EUR", GiBSecond: 2, Request: 0.5, RoundUp: 100 * time.Millisecond,
+		Billed: []string{"start", "invocation"}}
 	r.Instances[0].Peak, r.Instances[1].Peak = 1, 0
 	// quote: a start of 100 ms and answers of 19 and 4 ms, each rounded up to 100: 0.3 s of 0.5 GiB
 	s := r.Summarize()
-	if c := s.Functions["quote"].Cost; c == nil || math.Abs(c.Memory-0.3) > 1e-9 || c.Requests != 1 || math.Abs(c.Total-1.3) > 1e-9 || math.Abs(*c.PerMillion-650_000) > 1e-3 || !c.MemoryKnown {
+	if c := s.Functions["quote"].Cost; c == nil || math.Abs(c.Memory-0.3) > 1e-9 || c.Requests != 1 ||
+		math.Abs(c.Total-1.3) > 1e-9 || math.Abs(*c.PerMillion-650_000) > 1e-3 || !c.MemoryKnown {
 		t.Errorf("quote cost %+v", c)
 	}
 	if c := s.Functions["boarding"].Cost; c.MemoryKnown || c.Memory != 0 || math.Abs(c.Seconds-(0.1+0.1+1)) > 1e-9 {
@@ -221,13 +227,15 @@ func TestVerdicts(t *testing.T) {
 // A run is held against an earlier one: beyond the noise, and by more than is allowed.
 func TestAgainstABaseline(t *testing.T) {
 	run := func(id string, seed uint64, times float64, lost int) *Run {
-		r := &Run{ID: id, Functions: []Function{{Name: "f"}}, Sources: []Source{{Name: "s", To: []int{0}}}, Instances: make([]Instance, 1)}
+		r := &Run{ID: id, Functions: []Function{{Name: "f"}}, Sources: []Source{{Name: "s", To: []int{0}}},
+			Instances: make([]Instance, 1)}
 		rnd := rng.New(seed, 1)
 		for i := range 500 {
 			at := ms(10 * i)
 			d := time.Duration(times * float64(5*time.Millisecond+rnd.Exp(time.Millisecond)))
 			r.Arrivals = append(r.Arrivals, Arrival{Due: at, Arrived: at, From: -1})
-			r.Invocations = append(r.Invocations, Invocation{ID: uint64(i + 1), Assigned: at, Sent: at, Done: at.Add(d), Batch: 1})
+			r.Invocations = append(r.Invocations, Invocation{ID: uint64(i + 1), Assigned: at, Sent: at, Done: at.Add(d),
+				Batch: 1})
 			r.Deliveries = append(r.Deliveries, Delivery{Event: int64(i), Invocation: uint64(i + 1), Ended: at.Add(d),
 				Outcome: map[bool]engine.Outcome{true: engine.Failed}[i%(500/lost) == 0]})
 		}
@@ -240,7 +248,8 @@ func TestAgainstABaseline(t *testing.T) {
 	for _, c := range []struct {
 		now  *Run
 		held string
-	}{{run("a", 2, 1, 3), "++"}, {run("b", 3, 1.08, 3), "++"}, {run("c", 4, 1.4, 3), "-+"}, {run("d", 5, 0.5, 40), "+-"}} {
+	}{{run("a", 2, 1, 3), "++"}, {run("b", 3, 1.08, 3), "++"}, {run("c", 4, 1.4, 3), "-+"},
+		{run("d", 5, 0.5, 40), "+-"}} {
 		held := ""
 		for _, v := range Against(c.now, base, 0.10) {
 			held += map[bool]string{true: "+", false: "-"}[v.Held]
@@ -262,14 +271,18 @@ func TestTurns(t *testing.T) {
 		}
 		return r
 	}
-	turns := TurnsOf(run(engine.Done, engine.Rejected, engine.Done, engine.Done), run(engine.Done, engine.Done, engine.Failed))
-	if turns.Same != 1 || turns.Other != 3 || turns.Between["rejected, now done"] != 1 || turns.Between["done, now failed"] != 1 || turns.Between["done, now not sent"] != 1 {
+	turns := TurnsOf(run(engine.Done, engine.Rejected, engine.Done, engine.Done), run(engine.Done, engine.Done,
+		engine.Failed))
+	if turns.Same != 1 || turns.Other != 3 || turns.Between["rejected, now done"] != 1 ||
+		turns.Between["done, now failed"] != 1 || turns.Between["done, now not sent"] != 1 {
 		t.Errorf("%+v", turns)
 	}
-	if lines := strings.Join(turns.Lines(), "\n"); !strings.Contains(lines, "3 of 4 events had a different outcome") || !strings.Contains(lines, "s: x#2: rejected, now done") {
+	if lines := strings.Join(turns.Lines(), "\n"); !strings.Contains(lines, "3 of 4 events had a different outcome") ||
+		!strings.Contains(lines, "s: x#2: rejected, now done") {
 		t.Error(lines)
 	}
-	if lines := TurnsOf(run(engine.Done), run(engine.Done)).Lines(); len(lines) != 1 || lines[0] != "All 1 event had the same outcome." {
+	if lines := TurnsOf(run(engine.Done), run(engine.Done)).Lines(); len(lines) != 1 ||
+		lines[0] != "All 1 event had the same outcome." {
 		t.Errorf("%q", lines)
 	}
 }

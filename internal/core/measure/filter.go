@@ -56,7 +56,8 @@ func (s statuses) has(status int32) bool {
 }
 
 // A route is one word of a filter: spaces in it are written as plus signs.
-var routeWord, wordRoute = strings.NewReplacer("%", "%25", "+", "%2B", " ", "+"), strings.NewReplacer("%25", "%", "%2B", "+", "+", " ")
+var routeWord, wordRoute = strings.NewReplacer("%", "%25", "+", "%2B", " ", "+"), strings.NewReplacer("%25", "%", "%2B",
+	"+", "+", " ")
 
 // ParseFilter reads a filter such as "function=quote class=warm from=2s to=4s". It
 // does not know which functions and sources there are.
@@ -64,7 +65,8 @@ func ParseFilter(text string) (f Filter, err error) {
 	for _, word := range strings.Fields(text) {
 		key, value, ok := strings.Cut(word, "=")
 		if !ok || value == "" {
-			return f, fmt.Errorf("%q is not a condition; write one such as class=warm, with one of %s", word, strings.Join(filterKeys, ", "))
+			return f, fmt.Errorf("%q is not a condition; write one such as class=warm, with one of %s", word,
+				strings.Join(filterKeys, ", "))
 		}
 		duration := func(to *time.Duration) {
 			if *to, err = time.ParseDuration(value); err != nil || *to < 0 {
@@ -90,7 +92,8 @@ func ParseFilter(text string) (f Filter, err error) {
 			}
 			f.Status = value
 		case "outcome":
-			if f.Outcome = strings.ReplaceAll(value, "-", "_"); !slices.ContainsFunc(outcomes(), func(o string) bool { return o == f.Outcome }) {
+			if f.Outcome = strings.ReplaceAll(value, "-", "_"); !slices.ContainsFunc(outcomes(),
+				func(o string) bool { return o == f.Outcome }) {
 				err = fmt.Errorf("outcome=%q; use one of %s", value, strings.Join(outcomes(), ", "))
 			}
 		case "from":
@@ -173,9 +176,11 @@ func (f Filter) String() string {
 
 // And adds the conditions of another filter, which go before those of f.
 func (f Filter) And(g Filter) Filter {
-	f.Function, f.Variant, f.Source, f.Route = cmp.Or(g.Function, f.Function), cmp.Or(g.Variant, f.Variant), cmp.Or(g.Source, f.Source), cmp.Or(g.Route, f.Route)
+	f.Function, f.Variant, f.Source, f.Route = cmp.Or(g.Function, f.Function), cmp.Or(g.Variant, f.Variant),
+		cmp.Or(g.Source, f.Source), cmp.Or(g.Route, f.Route)
 	f.Class, f.Status, f.Outcome = cmp.Or(g.Class, f.Class), cmp.Or(g.Status, f.Status), cmp.Or(g.Outcome, f.Outcome)
-	f.From, f.To, f.Longer, f.Shorter = cmp.Or(g.From, f.From), cmp.Or(g.To, f.To), cmp.Or(g.Longer, f.Longer), cmp.Or(g.Shorter, f.Shorter)
+	f.From, f.To, f.Longer, f.Shorter = cmp.Or(g.From, f.From), cmp.Or(g.To, f.To), cmp.Or(g.Longer, f.Longer),
+		cmp.Or(g.Shorter, f.Shorter)
 	f.First, f.Last = cmp.Or(g.First, f.First), cmp.Or(g.Last, f.Last)
 	if g.StartTo > 0 {
 		f.StartFrom, f.StartTo = g.StartFrom, g.StartTo
@@ -212,7 +217,8 @@ func (r *Run) filterFunctions(f Filter) []bool {
 		if variant == "" {
 			variant = "-"
 		}
-		out[i] = (f.Function == "" || f.Function == base || f.Function == r.Functions[i].Name) && (f.Variant == "" || f.Variant == variant)
+		out[i] = (f.Function == "" || f.Function == base || f.Function == r.Functions[i].Name) && (f.Variant == "" ||
+			f.Variant == variant)
 	}
 	return out
 }
@@ -258,7 +264,8 @@ func (s *sieve) in(t clock.Time) bool {
 }
 
 func (s *sieve) wire(source, wire int32) bool {
-	return s.sources[source] && (wire < 0 && s.f.Route == "" || wire >= 0 && int(wire) < len(s.routes[source]) && s.routes[source][wire])
+	return s.sources[source] && (wire < 0 && s.f.Route == "" || wire >= 0 && int(wire) < len(s.routes[source]) &&
+		s.routes[source][wire])
 }
 
 // lasts reports whether the filter is about latencies.
@@ -343,7 +350,8 @@ func (r *Run) passing(s *sieve) (pass []bool, at []int32) {
 	held := make([]bool, len(r.Invocations)) // those that ended a delivery that passes
 	for i := range r.Deliveries {
 		d := &r.Deliveries[i]
-		if d.Invocation > 0 && d.Invocation < uint64(len(at)) && at[d.Invocation] >= 0 && int(d.Event) < len(r.Arrivals) &&
+		if d.Invocation > 0 && d.Invocation < uint64(len(at)) && at[d.Invocation] >= 0 &&
+			int(d.Event) < len(r.Arrivals) &&
 			s.delivery(d, &r.Invocations[at[d.Invocation]], r.Arrivals[d.Event].Due) {
 			held[at[d.Invocation]] = true
 		}
@@ -374,7 +382,8 @@ func (r *Run) otherMethods(s *sieve, at []int32) []bool {
 // does not take any.
 func (r *Run) hasMethod(source, wire int32, event int64, method string) bool {
 	routes := r.Sources[source].Routes
-	if wire < 0 || int(wire) >= len(routes) || !strings.HasPrefix(routes[wire], "any ") || int(event) >= len(r.Arrivals) {
+	if wire < 0 || int(wire) >= len(routes) || !strings.HasPrefix(routes[wire], "any ") ||
+		int(event) >= len(r.Arrivals) {
 		return true
 	}
 	return strings.HasPrefix(r.Payloads[r.Arrivals[event].Payload].Label, method+" ")
@@ -400,13 +409,15 @@ func (r *Run) Points(f Filter, most int) (points []Point, n int) {
 	pass, at := r.passing(s)
 	add := func(event int64, place, attempts int32) {
 		v, due := &r.Invocations[place], r.Arrivals[event].Due
-		points = append(points, Point{place, event, v.Done.Sub(due), v.began().Sub(due), v.Done.Sub(v.began()), attempts,
+		points = append(points, Point{place, event, v.Done.Sub(due), v.began().Sub(due), v.Done.Sub(v.began()),
+			attempts,
 			v.Batch - 1})
 	}
 	if s.ofDeliveries() {
 		for i := range r.Deliveries {
 			d := &r.Deliveries[i]
-			if v := r.invocation(at, d.Invocation); v != nil && pass[at[d.Invocation]] && int(d.Event) < len(r.Arrivals) &&
+			if v := r.invocation(at, d.Invocation); v != nil && pass[at[d.Invocation]] &&
+				int(d.Event) < len(r.Arrivals) &&
 				s.wire(d.Source, d.Wire) && s.delivery(d, v, r.Arrivals[d.Event].Due) {
 				add(d.Event, at[d.Invocation], d.Attempts)
 			}
@@ -471,7 +482,8 @@ func (r *Run) Filter(f Filter) *Run {
 		if int(a.Event) >= len(kept) {
 			continue
 		}
-		if v := r.invocation(at, a.Invocation); v != nil && pass[at[a.Invocation]] || v == nil && kept[a.Event] && !s.ofCalls {
+		if v := r.invocation(at, a.Invocation); v != nil && pass[at[a.Invocation]] || v == nil && kept[a.Event] &&
+			!s.ofCalls {
 			out.Attempts = append(out.Attempts, *a)
 			kept[a.Event] = true
 		}
@@ -502,7 +514,8 @@ func (r *Run) Filter(f Filter) *Run {
 	out.Instances = slices.Clone(r.Instances)
 	for i := range out.Instances {
 		in := &out.Instances[i]
-		there := in.Function >= 0 && s.functions[in.Function] && time.Duration(r.end(in)) >= f.From && (f.To == 0 || time.Duration(in.Spawned) < f.To)
+		there := in.Function >= 0 && s.functions[in.Function] && time.Duration(r.end(in)) >= f.From &&
+			(f.To == 0 || time.Duration(in.Spawned) < f.To)
 		if !there || (s.ofCalls || f.Source != "" || f.Route != "" || f.Outcome != "") && !called[i] {
 			out.Instances[i] = Instance{ID: in.ID, Function: -1}
 		}

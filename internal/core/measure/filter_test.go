@@ -10,7 +10,9 @@ import (
 )
 
 func TestFiltersAreReadStrictly(t *testing.T) {
-	for _, text := range []string{"", "function=quote@node class=warm", "source=fares status=4xx outcome=dead-lettered", "from=2s to=4.5s longer=150ms shorter=2s nth=2-10", "variant=- route=GET+/quote/{to} nth=1 status=none", "route=POST+/x?day=*,+content-type:+application/cloudevents%2Bjson%25"} {
+	for _, text := range []string{"", "function=quote@node class=warm", "source=fares status=4xx outcome=dead-lettered",
+		"from=2s to=4.5s longer=150ms shorter=2s nth=2-10", "variant=- route=GET+/quote/{to} nth=1 status=none",
+		"route=POST+/x?day=*,+content-type:+application/cloudevents%2Bjson%25"} {
 		f, err := ParseFilter(text)
 		if err != nil {
 			t.Errorf("%q: %v", text, err)
@@ -22,7 +24,9 @@ func TestFiltersAreReadStrictly(t *testing.T) {
 	for text, want := range map[string]string{"warm": "is not a condition",
 		"class=hot": "use cold, first, warm or retried", "status=20": "write one such as 200",
 		"status=9xx": "write one such as", "from=2": "is not a duration",
-		"from=4s to=2s": "from 4s to 2s contains nothing", "nth=0": "write one such as 1", "nth=5-2": "write one such as 1", "colour=red": "unknown condition", "outcome=lost": "use one of done", "class=": "is not a condition", "longer=-1s": "is not a duration"} {
+		"from=4s to=2s": "from 4s to 2s contains nothing", "nth=0": "write one such as 1",
+		"nth=5-2": "write one such as 1", "colour=red": "unknown condition", "outcome=lost": "use one of done",
+		"class=": "is not a condition", "longer=-1s": "is not a duration"} {
 		if _, err := ParseFilter(text); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", text, err, want)
 		}
@@ -72,20 +76,23 @@ func TestAFilterTakesWhatItSays(t *testing.T) {
 			}
 			for i := range part.Invocations {
 				v := &part.Invocations[i]
-				if f.Class != "" && v.Class.String() != f.Class || f.To > 0 && time.Duration(v.Done) >= f.To || time.Duration(v.Done) < f.From {
+				if f.Class != "" && v.Class.String() != f.Class || f.To > 0 && time.Duration(v.Done) >= f.To ||
+					time.Duration(v.Done) < f.From {
 					t.Fatalf("%s took %+v", f, v)
 				}
 			}
 		}
 		if events != whole || calls != len(r.Invocations) {
-			t.Errorf("by %s: %d deliveries and %d invocations, want %d and %d", name, events, calls, whole, len(r.Invocations))
+			t.Errorf("by %s: %d deliveries and %d invocations, want %d and %d", name, events, calls, whole,
+				len(r.Invocations))
 		}
 	}
 	warm := NewPage(r.Filter(Filter{Class: "warm"})).Summary.Functions["f"].Latency.Warm
 	if *warm.P50 != *all.Functions["f"].Latency.Warm.P50 || warm.N != all.Functions["f"].Latency.Warm.N {
 		t.Errorf("warm alone: %+v; in the whole: %+v", warm, all.Functions["f"].Latency.Warm)
 	}
-	if r.Unknown(Filter{Function: "g"}) == "" || r.Unknown(Filter{Source: "x"}) == "" || r.Unknown(Filter{Function: "f", Source: "s"}) != "" {
+	if r.Unknown(Filter{Function: "g"}) == "" || r.Unknown(Filter{Source: "x"}) == "" ||
+		r.Unknown(Filter{Function: "f", Source: "s"}) != "" {
 		t.Error("names that the run does not have are not told")
 	}
 }

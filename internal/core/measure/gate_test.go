@@ -24,7 +24,8 @@ func batches(seed uint64, n int) *Run {
 		id := uint64(len(r.Invocations) + 1)
 		done := sent.Add(5*time.Millisecond + rnd.Exp(20*time.Millisecond))
 		outcome := map[bool]engine.Outcome{true: engine.Failed}[rnd.Chance(1, 20)]
-		r.Invocations = append(r.Invocations, Invocation{ID: id, Assigned: sent, Sent: sent, Done: done, Batch: int32(size),
+		r.Invocations = append(r.Invocations, Invocation{ID: id, Assigned: sent, Sent: sent, Done: done,
+			Batch:  int32(size),
 			Status: 200})
 		for k := range size {
 			due := at.Add(time.Duration(k) * 10 * time.Millisecond)
@@ -121,7 +122,8 @@ func TestAPointOpensWhatItCounts(t *testing.T) {
 // the most common first, and all of it on demand.
 func TestFailuresAreNamed(t *testing.T) {
 	r := fixture()
-	r.Payloads = []Payload{{Set: "fare-requests", N: 1, Label: "GET /quote/x"}, {Set: "scans", N: 7, Label: "scan.made 7"}}
+	r.Payloads = []Payload{{Set: "fare-requests", N: 1, Label: "GET /quote/x"},
+		{Set: "scans", N: 7, Label: "scan.made 7"}}
 	r.Arrivals[3].Payload = 1
 	r.Invocations[1].Status, r.Said = 404, map[uint64]string{4: "cannot reach the gate"}
 	all := r.Failures()
@@ -130,7 +132,8 @@ func TestFailuresAreNamed(t *testing.T) {
 	}
 	dead := all[2]
 	if dead.What != "scan.made 7" || dead.Payload != "scans#7" || dead.Outcome != "dead_lettered" ||
-		dead.Attempts != 2 || dead.Status != 0 || dead.Result != "timeout" || dead.LastLine != "cannot reach the gate" ||
+		dead.Attempts != 2 || dead.Status != 0 || dead.Result != "timeout" ||
+		dead.LastLine != "cannot reach the gate" ||
 		dead.Instance != "boarding-1" {
 		t.Errorf("%+v", dead)
 	}
@@ -208,7 +211,8 @@ func TestWarmingUpTakesInstances(t *testing.T) {
 			if n == 0 {
 				took *= 10
 			}
-			r.Invocations = append(r.Invocations, Invocation{ID: uint64(len(r.Invocations) + 1), Instance: int32(in), Sent: 1,
+			r.Invocations = append(r.Invocations, Invocation{ID: uint64(len(r.Invocations) + 1), Instance: int32(in),
+				Sent:     1,
 				Assigned: 1, Done: 1 + clock.Time(took)})
 		}
 	}

@@ -23,11 +23,13 @@ type HeadlineOf struct {
 // Main returns the main figures of a page.
 func (p *Page) Main() *Headline {
 	e := &p.Summary.Events
-	m := &Headline{Arrived: e.Arrived, Lost: e.Failed + e.DeadLettered + e.Expired, Rejected: e.Rejected, Functions: []HeadlineOf{}}
+	m := &Headline{Arrived: e.Arrived, Lost: e.Failed + e.DeadLettered + e.Expired, Rejected: e.Rejected,
+		Functions: []HeadlineOf{}}
 	for _, name := range p.Functions {
 		f := p.Summary.Functions[name]
 		if f.Attempts > 0 {
-			m.Functions = append(m.Functions, HeadlineOf{name, f.Start.P50, f.Latency.Cold.P50, f.Latency.Warm.P50, f.Latency.Warm.P95})
+			m.Functions = append(m.Functions, HeadlineOf{name, f.Start.P50, f.Latency.Cold.P50, f.Latency.Warm.P50,
+				f.Latency.Warm.P95})
 		}
 	}
 	for _, v := range p.Summary.Budgets {

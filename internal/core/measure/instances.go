@@ -138,7 +138,8 @@ func (r *Run) ways(s *Summary) (out []Way) {
 	several := r.cold()
 	for i := range r.Functions {
 		f, of := s.Functions[r.Functions[i].Name], &r.Functions[i]
-		w := Way{Function: of.Name, Words: of.Way, Prepare: f.PrepareMillis, Start: f.Start, Answer: f.Service.Cold, Whole: f.Latency.Cold}
+		w := Way{Function: of.Name, Words: of.Way, Prepare: f.PrepareMillis, Start: f.Start, Answer: f.Service.Cold,
+			Whole: f.Latency.Cold}
 		switch {
 		case of.Attached || f.Instances.Started == 0:
 			continue

@@ -19,7 +19,8 @@ type Load struct {
 	Completed *float64 `json:"completed_per_s"` // deliveries done, from the first due to the last end
 	Most      int      `json:"most_instances"`
 	MostAfter *float64 `json:"most_after_s"` // from the first due
-	Rest      *float64 `json:"rest_after_s"` // from the last due until no more than keep_warm were left; nil when the run ended before
+	// from the last due until no more than keep_warm were left; nil when the run ended before
+	Rest *float64 `json:"rest_after_s"`
 }
 
 // load computes rates, and how instances came and went.
@@ -132,7 +133,8 @@ func (r *Run) sayGaps(on func(kinds []string, format string, args ...any)) {
 	on([]string{OnLatency, OnStart, OnRates},
 		"%s, at %.2f s for %s: up to that much of the times of %s that were in flight is the driver's, not the "+
 			"function's (marked in the list of invocations and in the CSV)",
-		text, longest.From.Seconds(), DurationText(longest.To.Sub(longest.From)), count(touched, "invocation", "invocations"))
+		text, longest.From.Seconds(), DurationText(longest.To.Sub(longest.From)),
+		count(touched, "invocation", "invocations"))
 }
 
 // driver measures how well the driver kept to the plan.
@@ -240,26 +242,38 @@ func (r *Run) warn(s *Summary) {
 	}
 	r.sayGaps(on)
 	if l := s.Driver.LagP99; l != nil && *l > lateDriver {
-		on([]string{OnLatency, OnRates}, "events were taken up to %.1f ms late (p99); latencies count that delay. Close other programs, or lower the rate", *l)
+		on([]string{OnLatency, OnRates}, "events were taken up to %.1f ms late (p99); latencies count that delay. "+
+			"Close other programs, or lower the rate", *l)
 	}
-	if l := s.Driver.SendLagP99; l != nil && *l > lateDriver && (s.Driver.LagP99 == nil || *l > *s.Driver.LagP99+lateDriver) {
-		on([]string{OnLatency}, "requests were sent up to %.1f ms late (p99) although an instance was free; latencies count that delay. Close other programs, or lower the rate", *l)
+	if l := s.Driver.SendLagP99; l != nil && *l > lateDriver && (s.Driver.LagP99 == nil ||
+		*l > *s.Driver.LagP99+lateDriver) {
+		on([]string{OnLatency}, "requests were sent up to %.1f ms late (p99) although an instance was free; "+
+			"latencies count that delay. Close other programs, or lower the rate", *l)
 	}
 	if b := s.Driver.Busy; b != nil && *b > busyShare {
-		on(times, "the machine's processors were %.0f %% busy; functions and driver waited for each other, so times are longer than on a calmer machine", *b*100)
+		on(times, "the machine's processors were %.0f %% busy; functions and driver waited for each other, so times "+
+			"are longer than on a calmer machine", *b*100)
 	}
-	if before, during := s.Driver.EchoBefore.P50, s.Driver.EchoDuring.P95; before != nil && during != nil && *during > slowEcho && *during > 4**before {
-		on(times, "a bare round trip, without any function, took up to %s ms during the run (p95), and %s ms before it: that much of a latency may be the machine's. Close other programs, or lower the rate", MillisText(during), MillisText(before))
+	if before, during := s.Driver.EchoBefore.P50, s.Driver.EchoDuring.P95; before != nil && during != nil &&
+		*during > slowEcho && *during > 4**before {
+		on(times, "a bare round trip, without any function, took up to %s ms during the run (p95), and %s ms before "+
+			"it: that much of a latency may be the machine's. Close other programs, or lower the rate",
+			MillisText(during), MillisText(before))
 	}
 	if t := s.Driver.TimerP99; t != nil && *t > lateTimer {
-		on([]string{OnLatency, OnRates}, "timers fire up to %s ms late on this machine, so no event can be more exact than that. Virtual machines that share their processors do this; a quieter machine does not", MillisText(t))
+		on([]string{OnLatency, OnRates}, "timers fire up to %s ms late on this machine, so no event can be more "+
+			"exact than that. Virtual machines that share their processors do this; a quieter machine does not",
+			MillisText(t))
 	}
 	if r.Self != nil && (r.Self.Jump > jumped || r.Self.Jump < -jumped) {
-		on([]string{OnRates}, "the wall clock jumped by %v during the run: it was set, or the machine slept. Times within the run come from a monotonic clock and are not affected; what happened during a sleep is missing", r.Self.Jump.Round(time.Millisecond))
+		on([]string{OnRates}, "the wall clock jumped by %v during the run: it was set, or the machine slept. Times "+
+			"within the run come from a monotonic clock and are not affected; what happened during a sleep is missing",
+			r.Self.Jump.Round(time.Millisecond))
 	}
 	for i := range r.Sources {
 		if r.Sources[i].Closed && s.Sources[r.Sources[i].Name].Arrived > 0 {
-			on([]string{OnRates}, "source %s was fed by callers who wait for their replies (closed loop): a slow reply also delays what follows", r.Sources[i].Name)
+			on([]string{OnRates}, "source %s was fed by callers who wait for their replies (closed loop): a slow "+
+				"reply also delays what follows", r.Sources[i].Name)
 		}
 	}
 	for i := range r.Functions {
@@ -270,8 +284,10 @@ func (r *Run) warn(s *Summary) {
 	for i, n := range r.inTwoPieces() {
 		if n > 0 {
 			on([]string{OnLatency},
-				"%s: %s arrived in two pieces about 40 ms apart: the function writes its reply in two steps, and the network "+
-					"holds back the second until the first is acknowledged (Nagle's algorithm and delayed acknowledgement). Write "+
+				"%s: %s arrived in two pieces about 40 ms apart: the function writes its reply in two steps, and the "+
+					"network "+
+					"holds back the second until the first is acknowledged (Nagle's algorithm and delayed "+
+					"acknowledgement). Write "+
 					"headers and body at once, or set TCP_NODELAY",
 				r.Functions[i].Name, count(n, "reply", "replies"))
 		}
@@ -279,7 +295,8 @@ func (r *Run) warn(s *Summary) {
 	for i := range r.Functions {
 		if f := &r.Functions[i]; f.Attached {
 			on([]string{OnStart},
-				"%s was started elsewhere: its starts are not measured, and none of its invocations counts as cold", f.Name)
+				"%s was started elsewhere: its starts are not measured, and none of its invocations counts as cold",
+				f.Name)
 		}
 	}
 	s.Warnings = append(s.Warnings, r.Notes...)

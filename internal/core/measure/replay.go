@@ -93,7 +93,8 @@ func (t *Turns) Lines() (out []string) {
 	if t.Other == 0 {
 		return []string{fmt.Sprintf("All %s had the same outcome.", count(t.Same, "event", "events"))}
 	}
-	out = append(out, fmt.Sprintf("%d of %s had a different outcome:", t.Other, count(t.Same+t.Other, "event", "events")))
+	out = append(out, fmt.Sprintf("%d of %s had a different outcome:", t.Other, count(t.Same+t.Other, "event",
+		"events")))
 	for _, what := range sortedKeys(t.Between) {
 		out = append(out, fmt.Sprintf("%d %s;", t.Between[what], what))
 	}

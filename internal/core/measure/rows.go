@@ -45,8 +45,10 @@ func (c *Comparison) Rows() (out []Row) {
 		out, title = append(out, r), ""
 	}
 	figures := func(name, contrast string, of func(*SideFigures) *Figures) {
-		add(name+" p50", "ms", contrast, func(s *SideFigures) *float64 { return of(s).P50 }, func(s *SideFigures) [2]*float64 { f := of(s); return [2]*float64{f.P50Lo, f.P50Hi} })
-		add(name+" p95", "ms", "", func(s *SideFigures) *float64 { return of(s).P95 }, func(s *SideFigures) [2]*float64 { f := of(s); return [2]*float64{f.P95Lo, f.P95Hi} })
+		add(name+" p50", "ms", contrast, func(s *SideFigures) *float64 { return of(s).P50 },
+			func(s *SideFigures) [2]*float64 { f := of(s); return [2]*float64{f.P50Lo, f.P50Hi} })
+		add(name+" p95", "ms", "", func(s *SideFigures) *float64 { return of(s).P95 },
+			func(s *SideFigures) [2]*float64 { f := of(s); return [2]*float64{f.P95Lo, f.P95Hi} })
 	}
 	number := func(n int) *float64 { v := float64(n); return &v }
 	title = "starts"
@@ -54,10 +56,11 @@ func (c *Comparison) Rows() (out []Row) {
 	add("  spawn", "ms", "", func(s *SideFigures) *float64 { return s.Figures.Phases.Spawn.P50 }, nil)
 	add("  boot", "ms", "", func(s *SideFigures) *float64 { return s.Figures.Phases.Boot.P50 }, nil)
 	add("  spawn, boot", "ms", "", func(s *SideFigures) *float64 { return s.Figures.Phases.Both.P50 }, nil)
-	add("first reply p50", "ms", "first reply", func(s *SideFigures) *float64 { return s.Figures.Phases.Answer.P50 }, func(s *SideFigures) [2]*float64 {
-		f := &s.Figures.Phases.Answer
-		return [2]*float64{f.P50Lo, f.P50Hi}
-	})
+	add("first reply p50", "ms", "first reply", func(s *SideFigures) *float64 { return s.Figures.Phases.Answer.P50 },
+		func(s *SideFigures) [2]*float64 {
+			f := &s.Figures.Phases.Answer
+			return [2]*float64{f.P50Lo, f.P50Hi}
+		})
 	for _, own := range c.ownPhases() {
 		add("  "+own, "ms", "", func(s *SideFigures) *float64 {
 			for _, p := range s.Figures.Phases.Own {
@@ -74,7 +77,8 @@ func (c *Comparison) Rows() (out []Row) {
 	figures("first", "first", func(s *SideFigures) *Figures { return &s.Figures.Latency.First })
 	figures("warm", "warm", func(s *SideFigures) *Figures { return &s.Figures.Latency.Warm })
 	add("warm p99", "ms", "", func(s *SideFigures) *float64 { return s.Figures.Latency.Warm.P99 }, nil)
-	add("warm service p50", "ms", "warm service", func(s *SideFigures) *float64 { return s.Figures.Service.Warm.P50 }, nil)
+	add("warm service p50", "ms", "warm service", func(s *SideFigures) *float64 { return s.Figures.Service.Warm.P50 },
+		nil)
 	add("warm from the n-th", "", "", func(s *SideFigures) *float64 {
 		if s.Figures.WarmUp.Steady == nil {
 			return nil
@@ -93,10 +97,14 @@ func (c *Comparison) Rows() (out []Row) {
 		}
 	}
 	add("rejected", "%", "", share(func(s *SideFigures) int { return s.Outcomes.Rejected }), nil)
-	add("failed, expired", "%", "", share(func(s *SideFigures) int { return s.Outcomes.Failed + s.Outcomes.DeadLettered + s.Outcomes.Expired }), nil)
+	add("failed, expired", "%", "", share(func(s *SideFigures) int {
+		return s.Outcomes.Failed +
+			s.Outcomes.DeadLettered + s.Outcomes.Expired
+	}), nil)
 	add("unexpected", "%", "", share(func(s *SideFigures) int { return s.Outcomes.Unexpected }), nil)
 	title = "resources"
-	add("peak memory", "MiB", "peak memory", func(s *SideFigures) *float64 { return s.Figures.Resources.TypicalMiB }, nil)
+	add("peak memory", "MiB", "peak memory", func(s *SideFigures) *float64 { return s.Figures.Resources.TypicalMiB },
+		nil)
 	add("memory held", "GiB·s", "", func(s *SideFigures) *float64 { return s.Figures.Resources.Held }, nil)
 	add("processor time", "s", "", func(s *SideFigures) *float64 {
 		if s.Figures.Resources.CPUSeconds == 0 {

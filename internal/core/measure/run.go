@@ -49,26 +49,29 @@ type Run struct {
 	Plan        []byte            // what the run was told to do, as JSON; nil when it is not known
 	Said        map[uint64]string // the last log line of failed invocations, by their IDs
 	Filtered    bool              // a part of a run, chosen by a filter
-	Timings     map[int32]string  // Server-Timing headers of first answers by their numbers, of a run that was read back
+	// Server-Timing headers of first answers by their numbers, of a run that was read back
+	Timings map[int32]string
 }
 
 // Function names a function of the run and the limits that held.
 type Function struct {
-	Name        string        `json:"name"`
-	Max         int           `json:"max"`
-	PerInstance int           `json:"per_instance"`
-	KeepWarm    int           `json:"keep_warm"`
-	Version     string        `json:"version,omitempty"`  // of the code
-	Attached    bool          `json:"attached,omitempty"` // was started elsewhere it: its starts are not measured
-	OneShot     bool          `json:"one_shot,omitempty"` // it has a process for each invocation
-	Way         string        `json:"way,omitempty"`      // how its instances come to be: "new process", "prepared", "parked"
-	Guaranteed  int           `json:"guaranteed,omitempty"`
-	Memory      int64         `json:"memory,omitempty"`   // bytes that an instance may use; 0 for no bound
-	CPU         float64       `json:"cpu,omitempty"`      // processors that an instance may use; 0 for no bound
-	Meter       string        `json:"meter,omitempty"`    // of memory and processor time, in words; "" for the first process alone
-	Enforced    string        `json:"enforced,omitempty"` // whether those bounds are, in words; "" where there are none
-	Prepared    time.Duration `json:"prepared,omitempty"` // what its preparation took; 0 when it is not known
-	Size        int64         `json:"size,omitempty"`     // bytes of its package on disk; 0 when it is not known
+	Name        string `json:"name"`
+	Max         int    `json:"max"`
+	PerInstance int    `json:"per_instance"`
+	KeepWarm    int    `json:"keep_warm"`
+	Version     string `json:"version,omitempty"`  // of the code
+	Attached    bool   `json:"attached,omitempty"` // was started elsewhere it: its starts are not measured
+	OneShot     bool   `json:"one_shot,omitempty"` // it has a process for each invocation
+	// how its instances come to be: "new process", "prepared", "parked"
+	Way        string  `json:"way,omitempty"`
+	Guaranteed int     `json:"guaranteed,omitempty"`
+	Memory     int64   `json:"memory,omitempty"` // bytes that an instance may use; 0 for no bound
+	CPU        float64 `json:"cpu,omitempty"`    // processors that an instance may use; 0 for no bound
+	// of memory and processor time, in words; "" for the first process alone
+	Meter    string        `json:"meter,omitempty"`
+	Enforced string        `json:"enforced,omitempty"` // whether those bounds are, in words; "" where there are none
+	Prepared time.Duration `json:"prepared,omitempty"` // what its preparation took; 0 when it is not known
+	Size     int64         `json:"size,omitempty"`     // bytes of its package on disk; 0 when it is not known
 }
 
 // Source names a source of the run, its kind and its wires.
@@ -107,8 +110,9 @@ type Arrival struct {
 
 // Invocation is one request to an instance that is over.
 type Invocation struct {
-	ID                             uint64
-	Assigned, Sent, Received, Done clock.Time // Received: first byte; Sent and Received are 0 when it did not come to that
+	ID uint64
+	// Received: first byte; Sent and Received are 0 when it did not come to that
+	Assigned, Sent, Received, Done clock.Time
 	Function, Instance, Slot       int32
 	Source, Wire                   int32
 	Batch                          int32 // deliveries that it carried
@@ -170,8 +174,9 @@ type Instance struct {
 	Parked   bool          // it had been started ahead, and was stopped in memory
 	Peak     int64         // bytes of memory at most, as far as was seen; 0 when it is not known
 	CPU      time.Duration // processor time, as far as was seen
-	Load     float64       `json:"-"`          // processors that it used at last, while it runs
-	Left     *float64      `json:",omitempty"` // share of its files' pages that left the system's cache before its start; nil where none was dropped
+	Load     float64       `json:"-"` // processors that it used at last, while it runs
+	// share of its files' pages that left the system's cache before its start; nil where none was dropped
+	Left *float64 `json:",omitempty"`
 }
 
 // Level is the state of a function from a moment on.

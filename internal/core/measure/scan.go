@@ -22,7 +22,8 @@ type scan struct {
 }
 
 func (r *Run) scan() *scan {
-	c := &scan{functions: make([]FunctionFigures, len(r.Functions)), sizes: make([][3]int, len(r.Functions)), each: make([]int32, len(r.Instances)),
+	c := &scan{functions: make([]FunctionFigures, len(r.Functions)), sizes: make([][3]int, len(r.Functions)),
+		each:  make([]int32, len(r.Instances)),
 		first: clock.Never, last: -1, ended: -1}
 	statuses := make([]map[int32]int, len(r.Functions))
 	for fn := range c.functions {

@@ -152,7 +152,8 @@ func (w *WarmUp) Text() string {
 	case w.Steady != nil && w.Gain != nil:
 		return fmt.Sprintf("warm from the %s on; the first takes × %s", Ordinal(*w.Steady), RatioText(*w.Gain))
 	case w.Instances() < leastInstances:
-		return fmt.Sprintf("%s: too few samples (needs %d)", count(w.Instances(), "instance", "instances"), leastInstances)
+		return fmt.Sprintf("%s: too few samples (needs %d)", count(w.Instances(), "instance", "instances"),
+			leastInstances)
 	}
 	return "too few invocations to tell"
 }

@@ -38,9 +38,10 @@ type Summary struct {
 	Driver      DriverFigures              `json:"driver"`
 	Budgets     []Verdict                  `json:"budgets"`
 	Warnings    []string                   `json:"warnings"`
-	Beside      map[string][]string        `json:"beside"` // those of the warnings that spoil figures, by what they spoil
-	Machine     string                     `json:"machine"`
-	Commit      string                     `json:"commit"`
+	// those of the warnings that spoil figures, by what they spoil
+	Beside  map[string][]string `json:"beside"`
+	Machine string              `json:"machine"`
+	Commit  string              `json:"commit"`
 }
 
 // Counts are events that arrived, deliveries, and the outcomes of deliveries.
@@ -68,7 +69,8 @@ type RouteCounts struct {
 
 // Of returns the count of an outcome.
 func (c *Counts) Of(o engine.Outcome) *int {
-	return [...]*int{&c.Done, &c.Failed, &c.DeadLettered, &c.Rejected, &c.Expired, &c.Skipped, &c.Unmatched, &c.Abandoned}[o]
+	return [...]*int{&c.Done, &c.Failed, &c.DeadLettered, &c.Rejected, &c.Expired, &c.Skipped, &c.Unmatched,
+		&c.Abandoned}[o]
 }
 
 func (c *Counts) add(o engine.Outcome) {
@@ -97,8 +99,9 @@ type FunctionFigures struct {
 	Rejections    map[string]int `json:"rejections"`    // by why
 	Way           string         `json:"way"`           // how its instances come to be
 	PrepareMillis *float64       `json:"prepare_ms"`
-	FilesLeft     *float64       `json:"files_left"` // share of its files' pages that left the system's cache before a start; nil where none was dropped
-	Resources     Resources      `json:"resources"`
+	// share of its files' pages that left the system's cache before a start; nil where none was dropped
+	FilesLeft *float64  `json:"files_left"`
+	Resources Resources `json:"resources"`
 }
 
 // InstanceCounts are the instances of a function over a run.
@@ -183,7 +186,8 @@ func figures(p *stats.Population, sampling stats.Sampling) Figures {
 	}
 	mean /= float64(f.N) * 1e6
 	f.Max, f.Mean = &longest, &mean
-	for i, x := range [][3]**float64{{&f.P50, &f.P50Lo, &f.P50Hi}, {&f.P95, &f.P95Lo, &f.P95Hi}, {&f.P99, &f.P99Lo, &f.P99Hi}} {
+	for i, x := range [][3]**float64{{&f.P50, &f.P50Lo, &f.P50Hi}, {&f.P95, &f.P95Lo, &f.P95Hi},
+		{&f.P99, &f.P99Lo, &f.P99Hi}} {
 		got := p.Percentile([]float64{0.50, 0.95, 0.99}[i], sampling)
 		f.Needs[i] = got.Needs
 		if got.OK {
@@ -282,7 +286,8 @@ func (r *Run) collect(seen *scan) []Populations {
 		}
 	}
 	for i := range r.Instances {
-		if in := &r.Instances[i]; in.Ready > 0 && !r.Functions[in.Function].Attached && !r.Functions[in.Function].OneShot {
+		if in := &r.Instances[i]; in.Ready > 0 && !r.Functions[in.Function].Attached &&
+			!r.Functions[in.Function].OneShot {
 			out[in.Function].Start.Add(in.Ready.Sub(in.Spawned))
 		}
 	}
@@ -552,7 +557,8 @@ func (r *Run) count(s *Summary, seen *scan) {
 	s.Routes = []RouteCounts{}
 	for i, of := range routes {
 		for w, c := range of {
-			s.Routes = append(s.Routes, RouteCounts{r.Sources[i].Name, r.Sources[i].Routes[w], r.Functions[r.Sources[i].To[w]].Name, c})
+			s.Routes = append(s.Routes, RouteCounts{r.Sources[i].Name, r.Sources[i].Routes[w],
+				r.Functions[r.Sources[i].To[w]].Name, c})
 		}
 	}
 	for i, c := range sources {
@@ -575,7 +581,8 @@ func (r *Run) instances(fn int32) InstanceCounts {
 			continue
 		}
 		c.Started++
-		if in.Ready == 0 && in.Stopped > 0 && (in.Reason == engine.Crashed || in.Reason == engine.NeverReady || in.Reason == engine.OutOfMemory) {
+		if in.Ready == 0 && in.Stopped > 0 && (in.Reason == engine.Crashed || in.Reason == engine.NeverReady ||
+			in.Reason == engine.OutOfMemory) {
 			c.FailedStarts++
 		}
 	}

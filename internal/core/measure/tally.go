@@ -46,12 +46,14 @@ func (t *Tally) Update(r *Run, find func(uint64) *Invocation) {
 		if d.Outcome == engine.Rejected {
 			t.Refused[d.Cause]++
 		}
-		if d.Attempts > 1 || d.Outcome != engine.Done && d.Outcome != engine.Failed && d.Outcome != engine.DeadLettered {
+		if d.Attempts > 1 || d.Outcome != engine.Done && d.Outcome != engine.Failed &&
+			d.Outcome != engine.DeadLettered {
 			continue // several attempts are a population of their own
 		}
 		if inv := find(d.Invocation); inv != nil {
 			latency := inv.Done.Sub(r.Arrivals[d.Event].Due)
-			_ = t.Functions[inv.Function].Latency[inv.Class].RecordValue(int64(latency / time.Microsecond)) // longer than an hour counts as none
+			// longer than an hour counts as none
+			_ = t.Functions[inv.Function].Latency[inv.Class].RecordValue(int64(latency / time.Microsecond))
 		}
 	}
 }

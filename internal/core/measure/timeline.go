@@ -54,11 +54,13 @@ func (r *Run) timeline(at []int32) *Timeline {
 	for i := range t.Functions {
 		f := &t.Functions[i]
 		f.P50, f.P95, f.Max = make([]time.Duration, n), make([]time.Duration, n), make([]time.Duration, n)
-		f.Done, f.Cold, f.Instances, f.Waiting, f.MiB = make([]int, n), make([]int, n), make([]int, n), make([]int, n), make([]float64, n)
+		f.Done, f.Cold, f.Instances, f.Waiting, f.MiB = make([]int, n), make([]int, n), make([]int, n), make([]int, n),
+			make([]float64, n)
 	}
 	for i := range t.Sources {
 		s := &t.Sources[i]
-		s.Arrived, s.Done, s.Rejected, s.Lost, s.Behind, s.Lag = make([]int, n), make([]int, n), make([]int, n), make([]int, n), make([]int, n), make([]time.Duration, n)
+		s.Arrived, s.Done, s.Rejected, s.Lost, s.Behind, s.Lag = make([]int, n), make([]int, n), make([]int, n),
+			make([]int, n), make([]int, n), make([]time.Duration, n)
 	}
 	r.latencyOverTime(at, t, n, step)
 	r.instancesOverTime(t, n, step)
@@ -117,7 +119,8 @@ func (r *Run) instancesOverTime(t *Timeline, n int, step func(clock.Time) int) {
 		end := r.end(in)
 		for k := step(in.Spawned); k <= step(end); k++ {
 			from := clock.Time(k) * clock.Time(t.Step)
-			t.Functions[in.Function].MiB[k] += mib * float64(max(min(end, from.Add(t.Step))-max(in.Spawned, from), 0)) / float64(t.Step)
+			t.Functions[in.Function].MiB[k] += mib * float64(max(min(end, from.Add(t.Step))-max(in.Spawned, from),
+				0)) / float64(t.Step)
 		}
 	}
 	for fn := range t.Functions {

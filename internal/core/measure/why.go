@@ -34,7 +34,8 @@ func (r *Run) sayWhy(fn int32, f *FunctionFigures, say func(string, ...any)) {
 		say("%s: %s failed.", name, count(f.Instances.FailedStarts, "start", "starts"))
 	}
 	if f.OutOfMemory > 0 {
-		say("%s ran out of memory: %s killed by the system at %.0f MiB.", name, count(f.OutOfMemory, "instance was", "instances were"), float64(of.Memory)/(1<<20))
+		say("%s ran out of memory: %s killed by the system at %.0f MiB.", name, count(f.OutOfMemory, "instance was",
+			"instances were"), float64(of.Memory)/(1<<20))
 	} else if m := f.Resources.PeakMiB; m != nil && of.Memory > 0 && *m > muchMemory*float64(of.Memory)/(1<<20) {
 		say("%s came close to its memory: %.0f of %.0f MiB.", name, *m, float64(of.Memory)/(1<<20))
 	}
@@ -45,7 +46,8 @@ func (r *Run) sayWhy(fn int32, f *FunctionFigures, say func(string, ...any)) {
 		say("%s: %s longer than its timeout.", name, count(f.Timeouts, "invocation took", "invocations took"))
 	}
 	if route, median, others := slowRoute(f); route != "" {
-		say("%s: %s is slower than its other routes: %s ms against %s (median, warm).", name, route, MillisText(&median), MillisText(&others))
+		say("%s: %s is slower than its other routes: %s ms against %s (median, warm).", name, route,
+			MillisText(&median), MillisText(&others))
 	}
 }
 
@@ -72,10 +74,12 @@ func coldReason(f *FunctionFigures) string {
 	text := ""
 	switch {
 	case part(f.Phases.Boot.P50) > muchOfCold:
-		text = fmt.Sprintf("%s of a cold call is the function's own start-up (%s ms from its first code until it is ready).",
+		text = fmt.Sprintf("%s of a cold call is the function's own start-up (%s ms from its first code until it is "+
+			"ready).",
 			Percent(part(f.Phases.Boot.P50)), MillisText(f.Phases.Boot.P50))
 	case part(f.Phases.Both.P50) > muchOfCold:
-		text = fmt.Sprintf("%s of a cold call is its start (%s ms until it is ready).", Percent(part(f.Phases.Both.P50)),
+		text = fmt.Sprintf("%s of a cold call is its start (%s ms until it is ready).",
+			Percent(part(f.Phases.Both.P50)),
 			MillisText(f.Phases.Both.P50))
 	case part(f.Phases.Spawn.P50) > muchOfCold:
 		text = fmt.Sprintf("%s of a cold call passes before the function's own code runs (%s ms).",
@@ -85,12 +89,15 @@ func coldReason(f *FunctionFigures) string {
 			"finished initialising.",
 			Percent(part(answer)), MillisText(answer))
 	case waited > muchOfCold*whole:
-		text = fmt.Sprintf("%s of a cold call passes before an instance is started for it (%s ms).", Percent(waited/whole),
+		text = fmt.Sprintf("%s of a cold call passes before an instance is started for it (%s ms).",
+			Percent(waited/whole),
 			MillisText(&waited))
 	}
 	for _, own := range f.Phases.Own {
-		if text != "" && own.Took.P50 != nil && *own.Took.P50 > muchOfCold**answer && part(own.Took.P50) > muchOfCold/2 {
-			text += fmt.Sprintf(" According to its Server-Timing, %s ms of that is “%s”.", MillisText(own.Took.P50), own.Name)
+		if text != "" && own.Took.P50 != nil && *own.Took.P50 > muchOfCold**answer &&
+			part(own.Took.P50) > muchOfCold/2 {
+			text += fmt.Sprintf(" According to its Server-Timing, %s ms of that is “%s”.", MillisText(own.Took.P50),
+				own.Name)
 		}
 	}
 	return text
@@ -249,7 +256,8 @@ func (r *Run) sayBehind(say func(string, ...any)) {
 	ended := make([]bool, len(r.Arrivals))
 	for i := range r.Deliveries {
 		d := &r.Deliveries[i]
-		if int(d.Event) < len(ended) && !ended[d.Event] && d.Ended <= of[d.Source].last && r.Arrivals[d.Event].From < 0 {
+		if int(d.Event) < len(ended) && !ended[d.Event] && d.Ended <= of[d.Source].last &&
+			r.Arrivals[d.Event].From < 0 {
 			ended[d.Event] = true
 			of[d.Source].done++
 		}
@@ -259,7 +267,8 @@ func (r *Run) sayBehind(say func(string, ...any)) {
 			continue
 		}
 		if behind := t.arrived - t.done; float64(behind) > 0.2*float64(t.arrived) {
-			say("%s fell behind: when the last of %d events fell due, %d were not done.", r.Sources[i].Name, t.arrived, behind)
+			say("%s fell behind: when the last of %d events fell due, %d were not done.", r.Sources[i].Name, t.arrived,
+				behind)
 		}
 	}
 }

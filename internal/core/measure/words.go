@@ -150,7 +150,8 @@ func (r *Run) sayFunction(of *Function, f *FunctionFigures, outcomes *Counts, sa
 	case f.Attempts == 0 && outcomes.Rejected > 0:
 		say("%s was never invoked: %s rejected.", name, count(outcomes.Rejected, "event was", "events were"))
 	case f.Attempts == 0 && outcomes.Deliveries > 0:
-		say("%s was never invoked: none of its %s reached it.", name, count(outcomes.Deliveries, "delivery", "deliveries"))
+		say("%s was never invoked: none of its %s reached it.", name, count(outcomes.Deliveries, "delivery",
+			"deliveries"))
 	case f.Attempts == 0:
 		say("%s received no events.", name)
 	case cold.P50 != nil && service.P50 != nil:
@@ -162,7 +163,8 @@ func (r *Run) sayFunction(of *Function, f *FunctionFigures, outcomes *Counts, sa
 	case service.P50 != nil:
 		say("%s: warm %s service time (median).", name, msText(service.P50))
 	case r.cold() && cold.P50 != nil:
-		say("%s: ready after %s, first reply after %s (median of %d).", name, msText(f.Start.P50), msText(cold.P50), cold.N)
+		say("%s: ready after %s, first reply after %s (median of %d).", name, msText(f.Start.P50), msText(cold.P50),
+			cold.N)
 	case r.cold() && first.P50 != nil:
 		say("%s: kept warm, first reply after %s (median of %d).", name, msText(first.P50), first.N)
 	case of.OneShot && cold.P50 != nil:
@@ -170,9 +172,11 @@ func (r *Run) sayFunction(of *Function, f *FunctionFigures, outcomes *Counts, sa
 	case cold.P50 != nil:
 		say("%s: cold %s (median of %d); %s.", name, msText(cold.P50), cold.N, fewWarm(warm.N))
 	case first.P50 != nil:
-		say("%s: first replies of its instances %s (median of %d); %s.", name, msText(first.P50), first.N, fewWarm(warm.N))
+		say("%s: first replies of its instances %s (median of %d); %s.", name, msText(first.P50), first.N,
+			fewWarm(warm.N))
 	case f.Latency.Retried.P50 != nil:
-		say("%s: retried deliveries took %s (median of %d); %s.", name, msText(f.Latency.Retried.P50), f.Latency.Retried.N,
+		say("%s: retried deliveries took %s (median of %d); %s.", name, msText(f.Latency.Retried.P50),
+			f.Latency.Retried.N,
 			fewWarm(warm.N))
 	default:
 		say("%s: %s, too few in each class for a median (needs %d).", name, count(f.Latency.N(), "reply", "replies"),
@@ -245,8 +249,9 @@ func (r *Run) saySource(i int32, c Counts, say func(string, ...any)) {
 			why = fmt.Sprintf(", since the drill's clock runs %s times as fast as real time",
 				strconv.FormatFloat(speed, 'f', -1, 64))
 		}
-		say("%s: %s skipped: the function was still busy with an earlier one%s.", name, count(c.Skipped, "scheduled run",
-			"scheduled runs"), why)
+		say("%s: %s skipped: the function was still busy with an earlier one%s.", name,
+			count(c.Skipped, "scheduled run",
+				"scheduled runs"), why)
 	}
 	if c.Unmatched > 0 {
 		say("%s: %s unmatched: no wire takes them.", name, count(c.Unmatched, "event", "events"))

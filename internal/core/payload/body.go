@@ -160,7 +160,8 @@ func multipartBody(v any, seed, n uint64) ([]byte, string, error) {
 				if kind == "" {
 					kind = "application/octet-stream"
 				}
-				fmt.Fprintf(&b, "; filename=\"%s\"\r\nContent-Type: %s", quote.Replace(PlainText(file["filename"])), strings.NewReplacer("\r", "", "\n", "").Replace(kind))
+				fmt.Fprintf(&b, "; filename=\"%s\"\r\nContent-Type: %s", quote.Replace(PlainText(file["filename"])),
+					strings.NewReplacer("\r", "", "\n", "").Replace(kind))
 			case isObject:
 				b.WriteString("\r\nContent-Type: application/json")
 				content = PlainText(x)

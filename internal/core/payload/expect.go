@@ -66,7 +66,8 @@ func (x *Expect) recorded(was *Reply, status int, body []byte, say func(held boo
 		return
 	}
 	// what was redacted cannot come again
-	found := slices.DeleteFunc(jsondiff.Between(was.Body, body, x.LeaveOut), func(d jsondiff.Difference) bool { return strings.Contains(d.Was, StandIn) })
+	found := slices.DeleteFunc(jsondiff.Between(was.Body, body, x.LeaveOut),
+		func(d jsondiff.Difference) bool { return strings.Contains(d.Was, StandIn) })
 	if len(found) == 0 {
 		say(true, "", "the body that was recorded")
 		return
@@ -100,7 +101,8 @@ func (x *Expect) Check(p *Payload, status int, body []byte) (out []Verdict) {
 		out = append(out, Verdict{fmt.Sprintf(format, args...), held, got})
 	}
 	if len(x.Status) > 0 {
-		say(slices.Contains(x.Status, status), fmt.Sprint(status), "status %s", strings.Trim(fmt.Sprint(x.Status), "[]"))
+		say(slices.Contains(x.Status, status), fmt.Sprint(status), "status %s", strings.Trim(fmt.Sprint(x.Status),
+			"[]"))
 	}
 	if x.Recorded {
 		x.recorded(p.Reply, status, body, say)

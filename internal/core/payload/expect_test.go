@@ -11,7 +11,8 @@ import (
 
 // What was expected and held, and what was there instead where it did not.
 func TestExpect(t *testing.T) {
-	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(`{"type":"object","required":["cents"],"properties":{"cents":{"type":"integer","minimum":1}}}`))
+	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(
+		`{"type":"object","required":["cents"],"properties":{"cents":{"type":"integer","minimum":1}}}`))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -30,7 +31,8 @@ func TestExpect(t *testing.T) {
 		_ = d.Decode(&v)
 		return Value{at, v}
 	}
-	fare := &Expect{Status: []int{200, 203}, Schema: schema, SchemaName: "fare.json", Values: []Value{value("/cents", "450"), value("/sailings", `["07:00"]`)}}
+	fare := &Expect{Status: []int{200, 203}, Schema: schema, SchemaName: "fare.json",
+		Values: []Value{value("/cents", "450"), value("/sailings", `["07:00"]`)}}
 	for _, x := range []struct {
 		e      *Expect
 		status int
@@ -41,16 +43,22 @@ func TestExpect(t *testing.T) {
 		{&Expect{}, 500, "", ""},
 		{&Expect{Status: []int{200}}, 200, "no json", "held status 200"},
 		{&Expect{Status: []int{200}}, 503, "", "broke status 200: 503"},
-		{fare, 203, `{"cents":450.0,"sailings":["07:00"]}`, `held status 200 203; held a reply that satisfies fare.json; held /cents is 450; held /sailings is ["07:00"]`},
-		{fare, 200, `{"cents":0,"sailings":[]}`, `held status 200 203; broke a reply that satisfies fare.json: at '/cents': minimum: got 0, want 1; broke /cents is 450: 0; broke /sailings is ["07:00"]: []`},
+		{fare, 203, `{"cents":450.0,"sailings":["07:00"]}`,
+			`held status 200 203; held a reply that satisfies fare.json; held /cents is 450; held /sailings is ["07:00"]`},
+		{fare, 200, `{"cents":0,"sailings":[]}`,
+			`held status 200 203; broke a reply that satisfies fare.json: at '/cents': minimum: got 0, want 1; broke /cents is 450: 0; broke /sailings is ["07:00"]: []`},
 		{fare, 200, `{}`, `held status 200 203; broke a reply that satisfies fare.json: at '': missing property 'cents'; broke /cents is 450: nothing there; broke /sailings is ["07:00"]: nothing there`},
-		{&Expect{Recorded: true, LeaveOut: []string{"/at"}}, 200, `{"at":"08:00","cents":450.0}`, "held status 200, as recorded; held the body that was recorded"},
-		{&Expect{Recorded: true}, 503, `{"cents":9}`, `broke status 200, as recorded: 503; broke "07:00" at /at, as recorded: nothing at /at, and 1 more differences`},
-		{&Expect{Recorded: true, LeaveOut: []string{"/at", "/cents"}}, 200, `{"who":"x"}`, "held status 200, as recorded; broke nothing at /who, as recorded: \"x\" at /who"},
+		{&Expect{Recorded: true, LeaveOut: []string{"/at"}}, 200, `{"at":"08:00","cents":450.0}`,
+			"held status 200, as recorded; held the body that was recorded"},
+		{&Expect{Recorded: true}, 503, `{"cents":9}`,
+			`broke status 200, as recorded: 503; broke "07:00" at /at, as recorded: nothing at /at, and 1 more differences`},
+		{&Expect{Recorded: true, LeaveOut: []string{"/at", "/cents"}}, 200, `{"who":"x"}`,
+			"held status 200, as recorded; broke nothing at /who, as recorded: \"x\" at /who"},
 		{fare, 200, `<p>`, `held status 200 203; broke a reply that is JSON: not valid JSON: invalid character '<' looking for beginning of value`},
 	} {
 		var got []string
-		for _, v := range x.e.Check(&Payload{Reply: &Reply{Status: 200, Body: []byte(`{"cents":450,"at":"07:00"}`)}}, x.status, []byte(x.body)) {
+		for _, v := range x.e.Check(&Payload{Reply: &Reply{Status: 200, Body: []byte(`{"cents":450,"at":"07:00"}`)}},
+			x.status, []byte(x.body)) {
 			if v.Held {
 				got = append(got, "held "+v.Text)
 			} else {

@@ -43,12 +43,14 @@ func (m *Made) broken(g *generate.Generator, seed, n uint64) (data []byte, break
 	for attempt := range uint64(attempts) {
 		b, ok := g.Break(seed^attempt*0x9e3779b97f4a7c15, n)
 		if !ok {
-			return nil, "", &generate.Refused{Text: "nothing in it can be violated on its own, so no broken payload can be made"}
+			return nil, "", &generate.Refused{Text: "nothing in it can be violated on its own, so no broken payload " +
+				"can be made"}
 		}
 		if m.Body != "" && m.Body != "json" {
 			v, err := jsondiff.Decode(b.Payload)
 			fits := func(v any) bool { return g.Validator().Validate(v) == nil }
-			if _, _, wrong := EncodeBody(m.Body, b.Payload, seed, n); err != nil || wrong != nil || Taken(m.Body, v, fits) {
+			if _, _, wrong := EncodeBody(m.Body, b.Payload, seed, n); err != nil || wrong != nil ||
+				Taken(m.Body, v, fits) {
 				continue
 			}
 		}
@@ -58,7 +60,8 @@ func (m *Made) broken(g *generate.Generator, seed, n uint64) (data []byte, break
 		}
 		return b.Payload, b.Keyword + " at " + at, nil
 	}
-	return nil, "", &generate.Refused{Text: "nothing in it can be violated on its own so that a body of the form " + m.Body +
+	return nil, "", &generate.Refused{Text: "nothing in it can be violated on its own so that a body of the form " +
+		m.Body +
 		" shows it, so no broken payload can be made"}
 }
 
@@ -70,9 +73,11 @@ func (m *Made) Payload(seed, n uint64, data []byte, breaks string) (Payload, err
 		return Payload{}, err
 	}
 	if m.Method != "" {
-		return Payload{Request: &event.Request{Method: m.Method, Target: m.Target, Header: []event.Field{{Name: "Content-Type", Value: kind}}, Body: body}}, nil
+		return Payload{Request: &event.Request{Method: m.Method, Target: m.Target,
+			Header: []event.Field{{Name: "Content-Type", Value: kind}}, Body: body}}, nil
 	}
-	e := &event.Event{ID: fmt.Sprintf("%s-%d-%d", m.Set, seed, n+1), Source: "/made/" + m.Set, Type: m.Type, DataContentType: kind, Data: body, Binary: m.Body == "binary"}
+	e := &event.Event{ID: fmt.Sprintf("%s-%d-%d", m.Set, seed, n+1), Source: "/made/" + m.Set, Type: m.Type,
+		DataContentType: kind, Data: body, Binary: m.Body == "binary"}
 	if breaks != "" {
 		e.Extensions = []event.Field{{Name: "breaks", Value: breaks}}
 	}

@@ -156,7 +156,8 @@ func position(content []byte, offset int) (line, column int) {
 
 // headers that belong to the recorded connection, not to the request
 // (RFC 9110 §7.6.1, and pseudo-headers of HTTP/2, RFC 9113 §8.3)
-var ofConnection = []string{"connection", "keep-alive", "proxy-connection", "transfer-encoding", "te", "upgrade", "content-length", "trailer", "expect"}
+var ofConnection = []string{"connection", "keep-alive", "proxy-connection", "transfer-encoding", "te", "upgrade",
+	"content-length", "trailer", "expect"}
 
 func (e *harEntry) payload() (Payload, error) {
 	if e.Request.Method == "" || !isToken(e.Request.Method) {
@@ -217,7 +218,8 @@ func (e *harEntry) payload() (Payload, error) {
 func isToken(s string) bool {
 	for i := range len(s) {
 		c := s[i]
-		if !('a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' || strings.IndexByte("!#$%&'*+-.^_`|~", c) >= 0) {
+		if !('a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' ||
+			strings.IndexByte("!#$%&'*+-.^_`|~", c) >= 0) {
 			return false
 		}
 	}

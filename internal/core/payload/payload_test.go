@@ -58,7 +58,8 @@ func TestLinesNameTheBrokenOneAndKeepTheRest(t *testing.T) {
 func TestABatchNamesTheBrokenEvent(t *testing.T) {
 	one := `{"specversion":"1.0","id":"1","source":"s","type":"t"}`
 	got, mistakes := Read([]byte("[" + one + ",\n  {\"id\": \"2\"},\n " + one + "]"))
-	if len(got) != 2 || len(mistakes) != 1 || mistakes[0].Line != 2 || mistakes[0].Column != 3 || !strings.Contains(mistakes[0].Text, "event 2") {
+	if len(got) != 2 || len(mistakes) != 1 || mistakes[0].Line != 2 || mistakes[0].Column != 3 ||
+		!strings.Contains(mistakes[0].Text, "event 2") {
 		t.Fatalf("%d payloads, mistakes %v", len(got), mistakes)
 	}
 	for text, want := range map[string]string{"[]": "empty", "[1,": "not a JSON batch", "[7]": "event 1"} {

@@ -78,7 +78,8 @@ func (t *Tally) Add(redacted, suspects []Spot) {
 // SecretHeader reports whether a header's value is not to be kept or shown.
 func SecretHeader(name string) bool {
 	name = strings.ToLower(name)
-	for _, part := range []string{"authorization", "cookie", "token", "secret", "api-key", "apikey", "access-key", "password", "credential", "session-id", "signature"} {
+	for _, part := range []string{"authorization", "cookie", "token", "secret", "api-key", "apikey", "access-key",
+		"password", "credential", "session-id", "signature"} {
 		if strings.Contains(name, part) {
 			return true
 		}
@@ -87,7 +88,9 @@ func SecretHeader(name string) bool {
 }
 
 // secretQuery are parameters whose values are secrets.
-var secretQuery = []string{"key", "api_key", "apikey", "api-key", "token", "access_token", "refresh_token", "id_token", "auth", "password", "passwd", "pwd", "secret", "client_secret", "signature", "sig", "session", "session_id", "sessionid", "sid"}
+var secretQuery = []string{"key", "api_key", "apikey", "api-key", "token", "access_token", "refresh_token", "id_token",
+	"auth", "password", "passwd", "pwd", "secret", "client_secret", "signature", "sig", "session", "session_id",
+	"sessionid", "sid"}
 
 // SecretParameter reports whether a query parameter's value is not to be kept or shown.
 func SecretParameter(name string) bool { return slices.Contains(secretQuery, strings.ToLower(name)) }
@@ -126,7 +129,8 @@ func ShownTarget(target string) string {
 	parts := strings.Split(query, "&")
 	for i, part := range parts {
 		name, value, _ := strings.Cut(part, "=")
-		if plain, err := url.QueryUnescape(name); err == nil && SecretParameter(plain) && value != "" && !standIn.MatchString(value) {
+		if plain, err := url.QueryUnescape(name); err == nil && SecretParameter(plain) && value != "" &&
+			!standIn.MatchString(value) {
 			parts[i] = name + "=" + Hidden
 		}
 	}
@@ -138,7 +142,8 @@ func ShownTarget(target string) string {
 func WithoutHidden(target string) (string, bool) {
 	path, query, _ := strings.Cut(target, "?")
 	parts := strings.Split(query, "&")
-	left := slices.DeleteFunc(slices.Clone(parts), func(part string) bool { return strings.HasSuffix(part, "="+Hidden) })
+	left := slices.DeleteFunc(slices.Clone(parts),
+		func(part string) bool { return strings.HasSuffix(part, "="+Hidden) })
 	if len(left) == len(parts) {
 		return target, false
 	}
@@ -421,7 +426,8 @@ var suspects = []struct {
 	find func(text string) [][]int
 }{
 	{"signed token", signToken, all(`eyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]*`, nil)},
-	{"private key", signKey, all(`-----BEGIN [A-Z ]*PRIVATE KEY-----(?s:.*?)(?:-----END [A-Z ]*PRIVATE KEY-----|$)`, nil)},
+	{"private key", signKey, all(`-----BEGIN [A-Z ]*PRIVATE KEY-----(?s:.*?)(?:-----END [A-Z ]*PRIVATE KEY-----|$)`,
+		nil)},
 	{"e-mail address", signMail, all(`[A-Za-z0-9._%+-]+@[A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)*\.[A-Za-z]{2,}`, nil)},
 	{"card number", signCard, all(`\b[0-9](?:[ -]?[0-9]){12,18}\b`, cardNumber)},
 	{"key or token", signRun, randomRuns},
@@ -491,7 +497,8 @@ func signs(text string) (out sign) {
 }
 
 func keyByte(c byte) bool {
-	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == '+' || c == '/' || c == '-'
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == '+' || c == '/' ||
+		c == '-'
 }
 
 // randomRuns finds what looks as if it were drawn by chance.
@@ -580,10 +587,12 @@ func random(text string) bool {
 	var upper, lower, digit bool
 	count := map[rune]int{}
 	for _, r := range text {
-		upper, lower, digit = upper || r >= 'A' && r <= 'Z', lower || r >= 'a' && r <= 'z', digit || r >= '0' && r <= '9'
+		upper, lower, digit = upper || r >= 'A' && r <= 'Z', lower || r >= 'a' && r <= 'z', digit ||
+			r >= '0' && r <= '9'
 		count[r]++
 	}
-	if !digit || !upper && !lower || strings.Count(text, "/") > 2 || strings.Count(text, "-") > 2 || uuidLike.MatchString(text) {
+	if !digit || !upper && !lower || strings.Count(text, "/") > 2 || strings.Count(text, "-") > 2 ||
+		uuidLike.MatchString(text) {
 		return false
 	}
 	bits, n := 0.0, float64(len(text))

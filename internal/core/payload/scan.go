@@ -68,14 +68,16 @@ func Scan(r io.Reader, f Form, each func(Payload, Mistake) error, broken func(Mi
 	if mark, _ := in.Peek(3); bytes.Equal(mark, []byte("\xef\xbb\xbf")) {
 		_, _ = in.Discard(3)
 	} else if len(mark) >= 2 && (mark[0] == 0xff && mark[1] == 0xfe || mark[0] == 0xfe && mark[1] == 0xff) {
-		return "", Mistake{Line: 1, Column: 1, Text: "UTF-16; a recording must be UTF-8 (convert it with iconv -f UTF-16 -t UTF-8)"}
+		return "", Mistake{Line: 1, Column: 1, Text: "UTF-16; a recording must be UTF-8 (convert it with iconv -f " +
+			"UTF-16 -t UTF-8)"}
 	}
 	head, err := in.Peek(headLength)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return "", err
 	}
 	if len(bytes.TrimSpace(head)) == 0 {
-		return "", Mistake{Line: 1, Text: "the recording is empty; expected CloudEvents, one JSON object a line or a JSON batch, or a HAR 1.2 archive"}
+		return "", Mistake{Line: 1, Text: "the recording is empty; expected CloudEvents, one JSON object a line or a " +
+			"JSON batch, or a HAR 1.2 archive"}
 	}
 	if kind = f.Kind; kind == "" {
 		kind = Recognise(head)
@@ -118,9 +120,11 @@ func Recognise(head []byte) string {
 		return "json"
 	case accessLine.Match(first):
 		return "access-log"
-	case several && bytes.HasPrefix(trimmed, []byte("{")) && !json.Valid(first) && (len(bytes.TrimSpace(first)) == 1 || json.Valid(trimmed)):
+	case several && bytes.HasPrefix(trimmed, []byte("{")) && !json.Valid(first) && (len(bytes.TrimSpace(first)) == 1 ||
+		json.Valid(trimmed)):
 		return "single" // an event in several lines
-	case bytes.Contains(trimmed, []byte(`"specversion"`)) || !bytes.HasPrefix(trimmed, []byte("{")) || !json.Valid(first):
+	case bytes.Contains(trimmed, []byte(`"specversion"`)) || !bytes.HasPrefix(trimmed, []byte("{")) ||
+		!json.Valid(first):
 		return "cloudevents"
 	}
 	return "json"
@@ -217,7 +221,8 @@ func encoding(record []byte) error {
 		}
 		at += n
 	}
-	return fmt.Errorf("not valid UTF-8: byte %d is %#x; a recording must be UTF-8 (convert Latin-1 with iconv -f LATIN1 -t UTF-8)", at+1, record[at])
+	return fmt.Errorf("not valid UTF-8: byte %d is %#x; a recording must be UTF-8 (convert Latin-1 with iconv -f "+
+		"LATIN1 -t UTF-8)", at+1, record[at])
 }
 
 func (s *scanner) event(line []byte) (Payload, error) {
@@ -248,7 +253,8 @@ func (s *scanner) bare(line []byte) (Payload, error) {
 	var data bytes.Buffer
 	data.Grow(len(line))
 	_ = json.Compact(&data, line) // it is valid
-	e := &event.Event{ID: strconv.Itoa(s.n), Source: s.Source, Type: s.Type, DataContentType: "application/json", Data: data.Bytes()}
+	e := &event.Event{ID: strconv.Itoa(s.n), Source: s.Source, Type: s.Type, DataContentType: "application/json",
+		Data: data.Bytes()}
 	p := Payload{Event: e}
 	if s.Time == "" && s.ID == "" && s.Key == "" {
 		return p, nil
@@ -316,21 +322,25 @@ func ParseTime(text string) (time.Time, error) {
 			return time.Unix(0, whole).UTC(), nil
 		}
 	}
-	for _, form := range []string{time.RFC3339Nano, "2006-01-02 15:04:05.999999999Z07:00", "2006-01-02T15:04:05.999999999", "2006-01-02 15:04:05.999999999"} {
+	for _, form := range []string{time.RFC3339Nano, "2006-01-02 15:04:05.999999999Z07:00",
+		"2006-01-02T15:04:05.999999999", "2006-01-02 15:04:05.999999999"} {
 		if t, err := time.Parse(form, text); err == nil {
 			return t, nil
 		}
 	}
-	return time.Time{}, fmt.Errorf("%q is not a time: RFC 3339, or a number of seconds, milliseconds, microseconds or nanoseconds since 1970", text)
+	return time.Time{}, fmt.Errorf("%q is not a time: RFC 3339, or a number of seconds, milliseconds, microseconds "+
+		"or nanoseconds since 1970", text)
 }
 
 // accessLine is a line of an access log in the Common or the Combined Log Format.
-var accessLine = regexp.MustCompile(`^(\S+) \S+ .*?\[([^\]]+)\] "((?:[^"\\]|\\.)*)" (\d{3}) (?:\d+|-)(?: "((?:[^"\\]|\\.)*)" "((?:[^"\\]|\\.)*)")?`)
+var accessLine = regexp.MustCompile(
+	`^(\S+) \S+ .*?\[([^\]]+)\] "((?:[^"\\]|\\.)*)" (\d{3}) (?:\d+|-)(?: "((?:[^"\\]|\\.)*)" "((?:[^"\\]|\\.)*)")?`)
 
 func accessRecord(line []byte) (Payload, error) {
 	parts := accessLine.FindSubmatch(line)
 	if parts == nil {
-		return Payload{}, errors.New(`not a line of an access log: expected HOST IDENT USER [DAY/MON/YEAR:HH:MM:SS ZONE] "METHOD TARGET HTTP/1.1" STATUS BYTES`)
+		return Payload{}, errors.New(
+			`not a line of an access log: expected HOST IDENT USER [DAY/MON/YEAR:HH:MM:SS ZONE] "METHOD TARGET HTTP/1.1" STATUS BYTES`)
 	}
 	when, err := time.Parse("02/Jan/2006:15:04:05 -0700", string(parts[2]))
 	if err != nil {
@@ -630,7 +640,8 @@ func (p *Payload) asEvents() ([]Payload, error) {
 		}
 		list = append(list, Payload{Event: &one})
 	case version != "1.0" || e.ID == "" || e.Source == "" || e.Type == "":
-		return nil, errors.New("the request is not a CloudEvent: ce-specversion, ce-id, ce-source and ce-type are required; --kind har reads it as a request")
+		return nil, errors.New("the request is not a CloudEvent: ce-specversion, ce-id, ce-source and ce-type are " +
+			"required; --kind har reads it as a request")
 	default:
 		e.DataContentType = kind
 		e.Binary = !event.IsJSON(kind) && !utf8.Valid(e.Data)

@@ -27,17 +27,22 @@ func TestKinds(t *testing.T) {
 		{`[{"at":1777629600123,"id":"a","vessel":1}]`, "json", bare, "t a 10:00:00.123 partitionkey=1"},
 		{"{\"id\":1}\n", "json", bare, "! 1: no key at /vessel"},
 		{"\xef\xbb\xbf{\"x\":1}\n{\"x\":\n", "json", Form{Type: "t"}, "t 1 -|! 2: not valid JSON"},
-		{`203.0.113.9 - - [12/May/2026:18:02:11 +0200] "GET /quote/a?x=1 HTTP/1.1" 200 188 "-" "kiosk \"2\""` + "\n" + `::1 - ada [12/May/2026:18:02:12 +0200] "POST /b HTTP/1.1" 503 -` + "\nno line\n", "access-log", Form{},
-			"GET /quote/a?x=1 16:02:11 200 User-Agent=kiosk \"2\"|POST /b 16:02:12 503|! 3: not a line of an access log"},
+		{`203.0.113.9 - - [12/May/2026:18:02:11 +0200] "GET /quote/a?x=1 HTTP/1.1" 200 188 "-" "kiosk \"2\""` + "\n" +
+			`::1 - ada [12/May/2026:18:02:12 +0200] "POST /b HTTP/1.1" 503 -` + "\nno line\n", "access-log", Form{},
+			"GET /quote/a?x=1 16:02:11 200 User-Agent=kiosk \"2\"|POST /b 16:02:12 503|! 3: not a line of an " +
+				"access log"},
 		{`{"log":{"entries":[{"request":{"method":"POST","url":"http://h/","headers":[{"name":"ce-specversion","value":"1.0"},{"name":"ce-id","value":"5"},{"name":"ce-source","value":"/s"},{"name":"ce-type","value":"a%20b"},{"name":"Content-Type","value":"application/json"}],"postData":{"text":"{}"}}},
 			{"request":{"method":"POST","url":"http://h/","headers":[{"name":"content-type","value":"application/cloudevents-batch+json"}],"postData":{"text":"[{\"specversion\":\"1.0\",\"id\":\"6\",\"source\":\"s\",\"type\":\"t\"}]"}}},
-			{"request":{"method":"GET","url":"http://h/"}}]}}`, "har-events", Form{}, "a b 5 -|t 6 -|! 3: log.entries[2]: the request is not a CloudEvent"},
+			{"request":{"method":"GET","url":"http://h/"}}]}}`, "har-events", Form{},
+			"a b 5 -|t 6 -|! 3: log.entries[2]: the request is not a CloudEvent"},
 		{`{"log":{"version":"1.2","entries":[{"startedDateTime":"2026-05-01T10:00:00Z","request":{"method":"GET","url":"http://h/x"},"response":{"status":404}},{"request":`, "har", Form{}, "GET /x 10:00:00 404|! 1: not a HAR 1.2 archive: unexpected end"},
 		{`{"log":{"creator":{"name":"x"}}}`, "har", Form{}, "! 1: no log.entries"},
 		{"\xff\xfe{\x00", "", Form{}, "! 1: UTF-16"},
-		{"{\"specversion\":\"1.0\",\"id\":\"caf\xe9\",\"source\":\"s\",\"type\":\"t\"}\n", "cloudevents", Form{}, "! 1: not valid UTF-8: byte 31 is 0xe9"},
+		{"{\"specversion\":\"1.0\",\"id\":\"caf\xe9\",\"source\":\"s\",\"type\":\"t\"}\n", "cloudevents", Form{},
+			"! 1: not valid UTF-8: byte 31 is 0xe9"},
 		{"{\"log\":{\"entries\":[{\"request\":{\"method\":\"GET\",\"url\":\"http://h/\xe9\"}},{\"request\":{\"method\":\"GET\",\"url\":\"http://h/a\"}}]}}", "har", Form{}, "! 1: log.entries[0]: not valid UTF-8|GET /a -"},
-		{"{\"specversion\":\"1.0\",\"id\":\"1\\u0000\",\"source\":\"s\",\"type\":\"t\"}\n\x00\n", "cloudevents", Form{}, "t 1\x00 -|! 2: not valid JSON"},
+		{"{\"specversion\":\"1.0\",\"id\":\"1\\u0000\",\"source\":\"s\",\"type\":\"t\"}\n\x00\n", "cloudevents", Form{},
+			"t 1\x00 -|! 2: not valid JSON"},
 	} {
 		var got []string
 		kind, err := Scan(strings.NewReader(c.text), c.form, func(p Payload, _ Mistake) error {
@@ -74,10 +79,12 @@ func TestKinds(t *testing.T) {
 		for i := range want {
 			bad, isBad := strings.CutPrefix(want[i], "! ")
 			line, part, _ := strings.Cut(bad, ": ")
-			same = same && i < len(got) && (got[i] == want[i] || isBad && strings.HasPrefix(got[i], "! "+line+": ") && strings.Contains(got[i], part))
+			same = same && i < len(got) && (got[i] == want[i] || isBad && strings.HasPrefix(got[i], "! "+line+": ") &&
+				strings.Contains(got[i], part))
 		}
 		if !same {
-			t.Errorf("%.60q is %q:\n%s\nwant %q:\n%s", c.text, kind, strings.Join(got, "\n"), c.kind, strings.Join(want, "\n"))
+			t.Errorf("%.60q is %q:\n%s\nwant %q:\n%s", c.text, kind, strings.Join(got, "\n"), c.kind,
+				strings.Join(want, "\n"))
 		}
 	}
 }
@@ -96,7 +103,9 @@ func TestHARComesBack(t *testing.T) {
 	if len(mistakes) > 0 || len(back) != 1 {
 		t.Fatalf("%v: %s", mistakes, text)
 	}
-	if b := back[0]; b.Request.Target != p.Request.Target || !bytes.Equal(b.Request.Body, p.Request.Body) || !b.Time.Equal(p.Time) || !bytes.Equal(b.Reply.Body, p.Reply.Body) || b.Reply.Status != 201 || len(b.Request.Header) != 2 {
+	if b := back[0]; b.Request.Target != p.Request.Target || !bytes.Equal(b.Request.Body, p.Request.Body) ||
+		!b.Time.Equal(p.Time) || !bytes.Equal(b.Reply.Body, p.Reply.Body) || b.Reply.Status != 201 ||
+		len(b.Request.Header) != 2 {
 		t.Errorf("%+v came back as %+v", p.Request, b.Request)
 	}
 }
@@ -104,7 +113,8 @@ func TestHARComesBack(t *testing.T) {
 // Secrets have stand-ins, equal ones the same within a set, others in another;
 // what only looks like one is reported, or redacted when that is asked.
 func TestRedaction(t *testing.T) {
-	text := "POST /pay?token=t0p-secret&x=1 HTTP/1.1\nAuthorization: Bearer abcdefgh\nCookie: sid=one; theme=two\nX-Api-Key: k-123\nX-Desk: quay-2\nContent-Type: application/json\n\n" +
+	text := "POST /pay?token=t0p-secret&x=1 HTTP/1.1\nAuthorization: Bearer abcdefgh\nCookie: sid=one; " +
+		"theme=two\nX-Api-Key: k-123\nX-Desk: quay-2\nContent-Type: application/json\n\n" +
 		`{"card":{"number":"4111 1111 1111 1111","n":4111111111111111},"users":[{"mail":"ada@holm.example","pin":1234},{"mail":"bo@holm.example","pin":5678}],"again":"abcdefgh","id":"3f8e1c2a-0000-4000-8000-000000000000","words":"harbour/quay/pier/skerry/lantern"}`
 	list, _ := Read([]byte(text))
 	r := &Redactor{Key: []byte("key"), Set: "s", Pointers: []string{"/users/*/pin"}}
@@ -127,10 +137,12 @@ func TestRedaction(t *testing.T) {
 		slices.Sort(out)
 		return out
 	}
-	if got, want := places(redacted), []string{"body /users/0/pin", "body /users/1/pin", "header Authorization", "header Cookie", "header Cookie", "header X-Api-Key", "query token"}; !slices.Equal(got, want) {
+	if got, want := places(redacted), []string{"body /users/0/pin", "body /users/1/pin", "header Authorization",
+		"header Cookie", "header Cookie", "header X-Api-Key", "query token"}; !slices.Equal(got, want) {
 		t.Errorf("redacted %q, want %q", got, want)
 	}
-	if got, want := places(suspects), []string{"body /card/n (card number)", "body /card/number (card number)", "body /users/0/mail (e-mail address)", "body /users/1/mail (e-mail address)"}; !slices.Equal(got, want) {
+	if got, want := places(suspects), []string{"body /card/n (card number)", "body /card/number (card number)",
+		"body /users/0/mail (e-mail address)", "body /users/1/mail (e-mail address)"}; !slices.Equal(got, want) {
 		t.Errorf("suspects %q, want %q", got, want)
 	}
 	if p := list[0]; !strings.Contains(string(p.Request.Body), "1234") {
@@ -145,10 +157,12 @@ func TestRedaction(t *testing.T) {
 		t.Errorf("stand-ins are found at %v", out.Redacted())
 	}
 	r.Looks = true
-	if out, _, suspects = r.Apply(list[0]); len(suspects) > 0 || strings.Contains(string(out.Request.Body), "ada@") || strings.Contains(string(out.Request.Body), "4111") || !json.Valid(out.Request.Body) {
+	if out, _, suspects = r.Apply(list[0]); len(suspects) > 0 || strings.Contains(string(out.Request.Body), "ada@") ||
+		strings.Contains(string(out.Request.Body), "4111") || !json.Valid(out.Request.Body) {
 		t.Errorf("%v are left in %s", suspects, out.Request.Body)
 	}
-	if _, redacted, _ := r.Apply(out); slices.Contains(places(redacted), "header Authorization") || slices.Contains(places(redacted), "query token") {
+	if _, redacted, _ := r.Apply(out); slices.Contains(places(redacted), "header Authorization") ||
+		slices.Contains(places(redacted), "query token") {
 		t.Errorf("what is redacted is redacted again: %v", redacted)
 	}
 }
@@ -173,8 +187,11 @@ func TestBodies(t *testing.T) {
 			t.Errorf("%s of %s: %q, %v, want %q", c.form, c.data, got, err, c.want)
 		}
 	}
-	body, kind, err := EncodeBody("multipart", []byte(`{"note":"hi","f":{"filename":"a.bin","content":"aGk=","encoding":"base64"}}`), 1, 2)
-	if err != nil || !strings.Contains(string(body), "filename=\"a.bin\"\r\nContent-Type: application/octet-stream\r\n\r\nhi\r\n") || !strings.Contains(kind, "boundary=part-") {
+	body, kind, err := EncodeBody("multipart",
+		[]byte(`{"note":"hi","f":{"filename":"a.bin","content":"aGk=","encoding":"base64"}}`), 1, 2)
+	if err != nil || !strings.Contains(string(body),
+		"filename=\"a.bin\"\r\nContent-Type: application/octet-stream\r\n\r\nhi\r\n") ||
+		!strings.Contains(kind, "boundary=part-") {
 		t.Errorf("%s %q, %v", kind, body, err)
 	}
 	if b, _, err := EncodeBody("binary", []byte(`"0123456789abc"`), 1, 2); len(b) != 13 || err != nil {
@@ -190,7 +207,8 @@ func BenchmarkScan(b *testing.B) {
 	for i := range 20_000 {
 		p := Payload{Time: time.Unix(int64(i), 0), Request: nil}
 		fmt.Fprintf(&lines, `{"n":%d,"vessel":"BF-%d","position":{"lat":57.0%d,"lon":11.2},"note":"quay and pier","tags":["a","b",true,null]}`+"\n", i, i%7, i%90)
-		one, _ := ParseText([]byte("POST /positions?vessel=7 HTTP/1.1\nContent-Type: application/json\nAccept: */*\n\n{\"lat\":57.1,\"lon\":11.2,\"note\":\"quay\"}"), true)
+		one, _ := ParseText([]byte("POST /positions?vessel=7 HTTP/1.1\nContent-Type: application/json\nAccept: "+
+			"*/*\n\n{\"lat\":57.1,\"lon\":11.2,\"note\":\"quay\"}"), true)
 		one.Time = p.Time
 		if i > 0 {
 			har.WriteString(",\n")
@@ -211,7 +229,9 @@ func BenchmarkScan(b *testing.B) {
 			}
 			bare := time.Since(began)
 			began = time.Now()
-			if _, err := Scan(bytes.NewReader(text), Form{Type: "t"}, func(p Payload, _ Mistake) error { r.Apply(p); return nil }, func(m Mistake) error { return m }); err != nil {
+			if _, err := Scan(bytes.NewReader(text), Form{Type: "t"},
+				func(p Payload, _ Mistake) error { r.Apply(p); return nil },
+				func(m Mistake) error { return m }); err != nil {
 				b.Fatal(err)
 			}
 			all = append(all, float64(bare)/float64(time.Since(began)))
@@ -229,8 +249,10 @@ func BenchmarkScan(b *testing.B) {
 // Whatever is read, every record is a payload or an error with its place, and the
 // same comes out of a reader that gives a byte at a time.
 func FuzzScan(f *testing.F) {
-	for _, text := range []string{"{\"specversion\":\"1.0\",\"id\":\"1\",\"source\":\"s\",\"type\":\"t\"}\n{}\n", `[{"specversion":"1.0"},7,`, `{"log":{"entries":[{"request":{"method":"GET","url":"/x"}},{}]}}`,
-		`203.0.113.9 - - [12/May/2026:18:02:11 +0200] "GET / HTTP/1.1" 200 1` + "\nx\n", "GET / HTTP/1.1\n\n", "{\"a\":1}\n[", "\xef\xbb\xbf", "\xff\xfe"} {
+	for _, text := range []string{"{\"specversion\":\"1.0\",\"id\":\"1\",\"source\":\"s\",\"type\":\"t\"}\n{}\n",
+		`[{"specversion":"1.0"},7,`, `{"log":{"entries":[{"request":{"method":"GET","url":"/x"}},{}]}}`,
+		`203.0.113.9 - - [12/May/2026:18:02:11 +0200] "GET / HTTP/1.1" 200 1` + "\nx\n", "GET / HTTP/1.1\n\n",
+		"{\"a\":1}\n[", "\xef\xbb\xbf", "\xff\xfe"} {
 		for _, kind := range append([]string{""}, Kinds...) {
 			f.Add([]byte(text), kind)
 		}
@@ -269,7 +291,9 @@ func FuzzScan(f *testing.F) {
 // Times are read in the forms that recordings have.
 func TestTimes(t *testing.T) {
 	want := time.Date(2026, 5, 1, 10, 0, 0, 123e6, time.UTC)
-	for _, text := range []string{"2026-05-01T10:00:00.123Z", "2026-05-01T12:00:00.123+02:00", "2026-05-01 10:00:00.123Z", "2026-05-01T10:00:00.123", "2026-05-01 10:00:00.123", "1777629600123", "1777629600123000", "1777629600123000000", "1777629600.123"} {
+	for _, text := range []string{"2026-05-01T10:00:00.123Z", "2026-05-01T12:00:00.123+02:00",
+		"2026-05-01 10:00:00.123Z", "2026-05-01T10:00:00.123", "2026-05-01 10:00:00.123", "1777629600123",
+		"1777629600123000", "1777629600123000000", "1777629600.123"} {
 		if got, err := ParseTime(text); err != nil || got.Sub(want).Abs() > time.Millisecond {
 			t.Errorf("%s is %v, %v", text, got, err)
 		}
@@ -321,7 +345,8 @@ func TestSuspects(t *testing.T) {
 		}
 		loud := &Redactor{Key: []byte("k"), Set: "s", Looks: true}
 		out, _, left := loud.Apply(one)
-		if len(left) > 0 || want != "" && bytes.Contains(out.Event.Data, data[6:len(data)-2]) || !json.Valid(out.Event.Data) {
+		if len(left) > 0 || want != "" && bytes.Contains(out.Event.Data, data[6:len(data)-2]) ||
+			!json.Valid(out.Event.Data) {
 			t.Errorf("%q is left in %s", text, out.Event.Data)
 		}
 		if want == "" && !bytes.Equal(out.Event.Data, one.Event.Data) {
@@ -350,12 +375,14 @@ func TestNoSecretIsLeft(t *testing.T) {
 		"GET / HTTP/1.1\nproxy-authorization: Basic " + secret + "\nX-Session-Id: " + secret + "\n\n",
 		"GET / HTTP/1.1\nCookie: a=" + secret + "; b=" + secret + "\n\n",
 		"POST / HTTP/1.1\nContent-Type: application/x-www-form-urlencoded\n\nuser=ada&password=" + secret,
-		"POST / HTTP/1.1\nContent-Type: application/json\n\n{\"a\":[{\"b\":\"" + secret + "\"},{\"b\":{\"c\":\"" + secret + "\"}}],\"whole\":[\"" + secret + "\"]}",
+		"POST / HTTP/1.1\nContent-Type: application/json\n\n{\"a\":[{\"b\":\"" + secret + "\"},{\"b\":{\"c\":\"" +
+			secret + "\"}}],\"whole\":[\"" + secret + "\"]}",
 		"POST / HTTP/1.1\nX-Api-Key: " + secret + "\nContent-Type: text/plain\n\nit was " + secret,
 		`{"specversion":"1.0","id":"1","source":"s","type":"t","data":{"a":{"x":{"b":"` + secret + `"}}}}`,
 	} {
 		one := mustParse(t, text)
-		one.Reply = &Reply{Status: 200, Header: []event.Field{{Name: "Set-Cookie", Value: "a=" + secret + "; Path=/"}}, Body: []byte(`{"a":{"0":{"b":"` + secret + `"}}}`)}
+		one.Reply = &Reply{Status: 200, Header: []event.Field{{Name: "Set-Cookie", Value: "a=" + secret + "; Path=/"}},
+			Body: []byte(`{"a":{"0":{"b":"` + secret + `"}}}`)}
 		if one.Event != nil {
 			one.Reply = nil
 		}
@@ -373,7 +400,9 @@ func TestNoSecretIsLeft(t *testing.T) {
 			t.Errorf("%q: no stand-in is found in\n%s", text, kept)
 		}
 	}
-	for target, want := range map[string]string{"/a?x=1": "/a?x=1", "/a?key=abc&x=1": "/a?key=" + Hidden + "&x=1", "/a?sid=": "/a?sid=", "/a?token=redacted-0123456789abcdef": "/a?token=redacted-0123456789abcdef", "/a": "/a", "/a?%zz=1": "/a?%zz=1"} {
+	for target, want := range map[string]string{"/a?x=1": "/a?x=1", "/a?key=abc&x=1": "/a?key=" + Hidden + "&x=1",
+		"/a?sid=": "/a?sid=", "/a?token=redacted-0123456789abcdef": "/a?token=redacted-0123456789abcdef", "/a": "/a",
+		"/a?%zz=1": "/a?%zz=1"} {
 		if got := ShownTarget(target); got != want {
 			t.Errorf("%s is shown as %s", target, got)
 		}
@@ -384,11 +413,13 @@ func TestNoSecretIsLeft(t *testing.T) {
 func TestOverview(t *testing.T) {
 	s := &Set{}
 	for i := range 10 {
-		p := mustParse(t, fmt.Sprintf(`{"specversion":"1.0","id":"%d","source":"s","type":"t","time":"2026-05-01T10:%02d:%02dZ","data":{"k":"redacted-0123456789abcde%d"}}`, i, i*i/60, i*i%60, i))
+		p := mustParse(t, fmt.Sprintf(
+			`{"specversion":"1.0","id":"%d","source":"s","type":"t","time":"2026-05-01T10:%02d:%02dZ","data":{"k":"redacted-0123456789abcde%d"}}`, i, i*i/60, i*i%60, i))
 		s.Payloads = append(s.Payloads, p)
 	}
 	o := s.Overview(9)
-	if o.Least != o.Most || o.Total != 10*o.Most || o.Span != 81*time.Second || len(o.Redacted) != 1 || o.Redacted[0] != (Place{"data /k", 10}) {
+	if o.Least != o.Most || o.Total != 10*o.Most || o.Span != 81*time.Second || len(o.Redacted) != 1 ||
+		o.Redacted[0] != (Place{"data /k", 10}) {
 		t.Errorf("%+v", o)
 	}
 	sum := 0
@@ -436,16 +467,17 @@ func TestBoundedMemory(t *testing.T) {
 	most := func(records int) (heap uint64) {
 		r := &Redactor{Key: []byte("k"), Set: "s", Looks: true}
 		n := 0
-		_, err := Scan(&endless{left: records}, Form{Type: "t", Source: "s", ID: "/n"}, func(p Payload, _ Mistake) error {
-			r.Apply(p)
-			if n++; n%(records/8) == 0 {
-				runtime.GC()
-				var m runtime.MemStats
-				runtime.ReadMemStats(&m)
-				heap = max(heap, m.HeapAlloc)
-			}
-			return nil
-		}, func(m Mistake) error { return m })
+		_, err := Scan(&endless{left: records}, Form{Type: "t", Source: "s", ID: "/n"},
+			func(p Payload, _ Mistake) error {
+				r.Apply(p)
+				if n++; n%(records/8) == 0 {
+					runtime.GC()
+					var m runtime.MemStats
+					runtime.ReadMemStats(&m)
+					heap = max(heap, m.HeapAlloc)
+				}
+				return nil
+			}, func(m Mistake) error { return m })
 		if err != nil || n != records {
 			t.Fatalf("%d of %d, %v", n, records, err)
 		}

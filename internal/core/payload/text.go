@@ -142,7 +142,8 @@ func parseRequest(text []byte) (*event.Request, error) {
 		words = words[:2]
 	}
 	if len(words) != 2 {
-		return nil, fmt.Errorf("line 1: %q is not a request line, such as GET /quote/skerry-holm HTTP/1.1", strings.TrimSpace(string(line)))
+		return nil, fmt.Errorf("line 1: %q is not a request line, such as GET /quote/skerry-holm HTTP/1.1",
+			strings.TrimSpace(string(line)))
 	}
 	r := &event.Request{Method: words[0], Target: words[1]}
 	if !isToken(r.Method) || r.Method != strings.ToUpper(r.Method) {
@@ -166,7 +167,8 @@ func parseRequest(text []byte) (*event.Request, error) {
 		}
 		name, value, ok := strings.Cut(h, ":")
 		if !ok || !isToken(name) || strings.ContainsAny(value, "\r\x00") {
-			return nil, fmt.Errorf("line %d: %q is not a header, such as Accept: application/json; an empty line ends the headers", n, h)
+			return nil, fmt.Errorf("line %d: %q is not a header, such as Accept: application/json; an empty line "+
+				"ends the headers", n, h)
 		}
 		if !slices.Contains(ofConnection, strings.ToLower(name)) {
 			r.Header = append(r.Header, event.Field{Name: name, Value: strings.TrimSpace(value)})

@@ -10,16 +10,20 @@ import (
 	"nightdrill/internal/core/event"
 )
 
-var at = Values{Now: time.Date(2026, 11, 20, 18, 0, 0, 0, time.UTC), Counter: 3, Seed: 7, UUID: func() string { return "u-1" }}
+var at = Values{Now: time.Date(2026, 11, 20, 18, 0, 0, 0, time.UTC), Counter: 3, Seed: 7,
+	UUID: func() string { return "u-1" }}
 
 // A payload written as text and read again is the payload, also where it holds
 // what looks like an action.
 func TestTextIsReadBack(t *testing.T) {
 	for _, p := range []Payload{
-		{Request: &event.Request{Method: "POST", Target: "/quote/x?a=%20b", Header: []event.Field{{Name: "Accept", Value: "text/plain"}}, Body: []byte("{{not an action}}\r\n\r\nmore")}},
+		{Request: &event.Request{Method: "POST", Target: "/quote/x?a=%20b",
+			Header: []event.Field{{Name: "Accept", Value: "text/plain"}},
+			Body:   []byte("{{not an action}}\r\n\r\nmore")}},
 		{Request: &event.Request{Method: "GET", Target: "/"}},
 		{Event: &event.Event{ID: "1", Source: "s", Type: "t", Subject: "{{x}}", Data: []byte(`{"a":[1,2]}`)}},
-		{Event: &event.Event{ID: "1", Source: "s", Type: "t", DataContentType: "image/png", Data: []byte{0, 1, 2}, Binary: true}},
+		{Event: &event.Event{ID: "1", Source: "s", Type: "t", DataContentType: "image/png", Data: []byte{0, 1, 2},
+			Binary: true}},
 	} {
 		text, err := Fill(p.Text(), at)
 		if err != nil {
@@ -79,14 +83,17 @@ func TestWrongTextsSayWhere(t *testing.T) {
 	}{
 		{true, "", "line 1"}, {true, "QUOTE me", "must begin with /"}, {true, "get / HTTP/1.1", "not an HTTP method"},
 		{true, "GET /\nno header here\n", "line 2"}, {true, "GET /\na: b\nc d: e\n", "line 3"},
-		{false, "{\n  \"id\": 1,\n}", "line 3, column 1"}, {false, `{"specversion":"1.0","source":"s","type":"t"}`, `"id" is missing`},
+		{false, "{\n  \"id\": 1,\n}", "line 3, column 1"}, {false, `{"specversion":"1.0","source":"s","type":"t"}`,
+			`"id" is missing`},
 	} {
 		if _, err := ParseText([]byte(c.text), c.http); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%q: error %v, want %q", c.text, err, c.want)
 		}
 	}
-	r := &event.Request{Method: "POST", Target: "/a?b=c", Header: []event.Field{{Name: "X", Value: "it's"}}, Body: []byte("d'e")}
-	if got := Curl("http://h:1", r); got != `curl -i -X POST -H 'X: it'\''s' --data-binary 'd'\''e' 'http://h:1/a?b=c'` {
+	r := &event.Request{Method: "POST", Target: "/a?b=c", Header: []event.Field{{Name: "X", Value: "it's"}},
+		Body: []byte("d'e")}
+	if got := Curl("http://h:1",
+		r); got != `curl -i -X POST -H 'X: it'\''s' --data-binary 'd'\''e' 'http://h:1/a?b=c'` {
 		t.Errorf("as a command: %s", got)
 	}
 }

@@ -116,7 +116,8 @@ func (p *Payload) AppendHAR(b []byte, base string, wait, receive time.Duration, 
 	e.Response.HeadersSize, e.Response.BodySize = -1, -1
 	if r := p.Reply; r != nil {
 		e.Response.Status = r.Status
-		e.Response.Headers, e.Response.Content, e.Response.BodySize = pairsOf(r.Header), bodyOf(r.Body, r.Header), len(r.Body)
+		e.Response.Headers, e.Response.Content, e.Response.BodySize = pairsOf(r.Header), bodyOf(r.Body, r.Header),
+			len(r.Body)
 	}
 	text, _ := json.Marshal(&e) // there is nothing in it that cannot be written
 	return append(b, text...)

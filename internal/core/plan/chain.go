@@ -86,7 +86,8 @@ func (t *Then) Words() string {
 // Make turns a reply into the event that is sent to a source. id is the event's id; templates call
 // stop to learn whether they must end.
 func (t *Then) Make(to *Source, r *Reply, id string, stop func() error) (o ChainEvent, err error) {
-	e := &event.Event{ID: id, Source: "/" + r.Function, Type: t.Type, Subject: r.Subject, Time: r.At, DataContentType: r.Kind, Data: r.Body}
+	e := &event.Event{ID: id, Source: "/" + r.Function, Type: t.Type, Subject: r.Subject, Time: r.At,
+		DataContentType: r.Kind, Data: r.Body}
 	if e.DataContentType == "" && json.Valid(r.Body) {
 		e.DataContentType = "application/json"
 	}
@@ -146,7 +147,8 @@ const MostTimes = 100_000
 // TimesOf returns the events of a schedule over a stretch of a drill's own clock, with how long
 // after its beginning each falls due on that clock, and notes about daylight-saving changes. Their
 // data are the set's payloads in turn, or only the time where there is no set.
-func TimesOf(src *Source, c *Clock, set *payload.Set) (events []payload.Payload, after []time.Duration, notes []string) {
+func TimesOf(src *Source, c *Clock, set *payload.Set) (events []payload.Payload, after []time.Duration,
+	notes []string) {
 	end := c.From.Add(c.For)
 	next := make([]schedule.Occurrence, len(src.Times))
 	for i := range src.Times {
@@ -193,6 +195,10 @@ func following(s *schedule.Spec, after, from time.Time) schedule.Occurrence {
 
 // ScheduleEvent returns the event of a schedule's time.
 func ScheduleEvent(src *Source, s *schedule.Spec, at time.Time) payload.Payload {
-	data, _ := json.Marshal(map[string]string{"due": at.Format(time.RFC3339), "schedule": s.Text, "zone": s.Zone.String()}) // texts always marshal
-	return payload.Payload{Time: at, Event: &event.Event{ID: src.Name + "-" + at.UTC().Format("20060102T150405Z"), Source: "/" + src.Name, Type: "schedule.due", Subject: s.Text, Time: at, DataContentType: "application/json", Data: data}}
+	// texts always marshal
+	data, _ := json.Marshal(map[string]string{"due": at.Format(time.RFC3339), "schedule": s.Text,
+		"zone": s.Zone.String()})
+	return payload.Payload{Time: at, Event: &event.Event{ID: src.Name + "-" + at.UTC().Format("20060102T150405Z"),
+		Source: "/" + src.Name, Type: "schedule.due", Subject: s.Text, Time: at, DataContentType: "application/json",
+		Data: data}}
 }

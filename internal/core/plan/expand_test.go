@@ -6,7 +6,8 @@ import "testing"
 // place of its function; what the project has keeps its place.
 func TestStanding(t *testing.T) {
 	p := &Project{
-		Functions: []Function{{Name: "quote", Variants: []Function{{Name: "quote@node"}, {Name: "quote@small"}}}, {Name: "audit"}, {Name: "lone", Variants: []Function{{Name: "lone@x"}}}},
+		Functions: []Function{{Name: "quote", Variants: []Function{{Name: "quote@node"}, {Name: "quote@small"}}},
+			{Name: "audit"}, {Name: "lone", Variants: []Function{{Name: "lone@x"}}}},
 		Sources: []Source{
 			{Name: "fares", Wires: []Wire{{To: 0}, {To: 1}, {To: 0}}},
 			{Name: "scans", Kind: Queue, Wires: []Wire{{To: 1}}, DeadLetter: 2},

@@ -43,7 +43,8 @@ func SharesFit(all int, limits []Limits) string {
 		sum += limits[i].Guaranteed
 	}
 	if sum > all {
-		return fmt.Sprintf("the functions' guaranteed shares add up to %d, but the project's concurrency is %d", sum, all)
+		return fmt.Sprintf("the functions' guaranteed shares add up to %d, but the project's concurrency is %d", sum,
+			all)
 	}
 	return ""
 }
@@ -51,14 +52,16 @@ func SharesFit(all int, limits []Limits) string {
 // Check returns why the limits cannot hold, or "".
 func (l *Limits) Check() string {
 	switch {
-	case l.Max < 0 || l.Guaranteed < 0 || l.KeepWarm < 0 || l.PerInstance < 1 || l.StartBurst < 0 || l.IdleAfter < 0 || l.StartEvery < 0:
+	case l.Max < 0 || l.Guaranteed < 0 || l.KeepWarm < 0 || l.PerInstance < 1 || l.StartBurst < 0 || l.IdleAfter < 0 ||
+		l.StartEvery < 0:
 		return "limits must not be negative"
 	case l.PerInstance > MostPerInstance:
 		return fmt.Sprintf("per_instance must be at most %d", MostPerInstance)
 	case l.Guaranteed > l.Max:
 		return fmt.Sprintf("guaranteed is %d, but max is %d", l.Guaranteed, l.Max)
 	case l.KeepWarm > l.Instances():
-		return fmt.Sprintf("keep_warm is %d, but a max of %d with %d on each instance needs only %d", l.KeepWarm, l.Max, l.PerInstance, l.Instances())
+		return fmt.Sprintf("keep_warm is %d, but a max of %d with %d on each instance needs only %d", l.KeepWarm, l.Max,
+			l.PerInstance, l.Instances())
 	}
 	return ""
 }
@@ -85,7 +88,8 @@ func (f *Function) CheckLimits(l *Limits) string {
 }
 
 // LimitNames lists the limits that Set accepts.
-var LimitNames = []string{"max", "guaranteed", "per_instance", "keep_warm", "idle_after", "start_rate", "start_burst", "turn_away"}
+var LimitNames = []string{"max", "guaranteed", "per_instance", "keep_warm", "idle_after", "start_rate", "start_burst",
+	"turn_away"}
 
 // Set sets a limit by its name to a value as it is written. The error says what is wrong with the
 // value; whether limits fit together is up to CheckLimits.
@@ -198,7 +202,8 @@ func (p *Project) ColdPlan(d *Drill) (*Project, *Drill) {
 		if src.Name != one.Name {
 			src.Name += " to " + one.Name
 		}
-		one.Limits.Max, one.Limits.Guaranteed, one.Limits.TurnAway, one.Limits.StartEvery = max(one.Limits.Max, 1), 0, false, 0
+		one.Limits.Max, one.Limits.Guaranteed, one.Limits.TurnAway, one.Limits.StartEvery = max(one.Limits.Max, 1), 0,
+			false, 0
 		feed.Source, feed.Phases, feed.Retained, feed.Clock = len(cold.Sources), nil, 0, nil
 		cold.Sources, cold.Functions = append(cold.Sources, src), append(cold.Functions, one)
 		drill.Limits, drill.Feeds = append(drill.Limits, one.Limits), append(drill.Feeds, feed)

@@ -71,8 +71,9 @@ type Transport uint8
 const (
 	HTTPTransport Transport = iota // a process of ours that serves HTTP
 	Attach                         // a process that was started elsewhere
-	Lines                          // a process of ours that reads one event a line from standard input, and writes one reply a line
-	OneShot                        // a process for each invocation, by CGI (RFC 3875)
+	// a process of ours that reads one event a line from standard input, and writes one reply a line
+	Lines
+	OneShot // a process for each invocation, by CGI (RFC 3875)
 )
 
 func (t Transport) String() string { return Transports[t] }
@@ -84,9 +85,10 @@ var Transports = []string{"http", "attach", "lines", "oneshot"}
 type Replacement uint8
 
 const (
-	OneByOne   Replacement = iota // each old instance stops when a new one is ready in its place
-	AtOnce                        // all old instances are drained at once, and as many new ones started
-	SideBySide                    // as many new ones are started beside the old, which stop together once all of those are ready
+	OneByOne Replacement = iota // each old instance stops when a new one is ready in its place
+	AtOnce                      // all old instances are drained at once, and as many new ones started
+	// as many new ones are started beside the old, which stop together once all of those are ready
+	SideBySide
 )
 
 func (r Replacement) String() string { return Replacements[r] }
@@ -207,7 +209,9 @@ type Source struct {
 	MaxAge     time.Duration // queue: from arrival; 0 for no bound
 	Delay      time.Duration // queue: from arrival until a message is visible
 	DeadLetter int           // all but http: index of the dead-letter queue, or -1
-	Key        string        // queue: of the group whose messages stay in order, "" for none; stream: of the partition. A JSON Pointer, or the name of an attribute
+	// queue: of the group whose messages stay in order, "" for none; stream: of the partition. A JSON
+	// Pointer, or the name of an attribute
+	Key string
 
 	Partitions int       // stream
 	OnFailure  OnFailure // stream
@@ -215,7 +219,8 @@ type Source struct {
 
 	Poll   time.Duration // storage: changes are found at multiples of it; 0 when they are notified immediately
 	Bucket string        // storage
-	Folder string        // storage: absolute path of the folder whose files are the bucket's objects; "" for the built-in object store
+	// storage: absolute path of the folder whose files are the bucket's objects; "" for the built-in object store
+	Folder string
 
 	Times        []schedule.Spec // schedule
 	WhileRunning WhileRunning    // schedule

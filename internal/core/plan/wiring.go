@@ -48,13 +48,17 @@ func (p *Project) Itself(source int, pl *payload.Payload) bool {
 		return false
 	}
 	has := func(name string) bool {
-		return slices.ContainsFunc(r.Header, func(f event.Field) bool { return strings.EqualFold(f.Name, name) && f.Value != "" })
+		return slices.ContainsFunc(r.Header, func(f event.Field) bool {
+			return strings.EqualFold(f.Name, name) &&
+				f.Value != ""
+		})
 	}
 	if has("Origin") && has("Access-Control-Request-Method") {
 		return true
 	}
 	path, _, _ := strings.Cut(r.Target, "?")
-	return p.Routes(source, pl) == 0 && slices.ContainsFunc(src.Wires, func(w Wire) bool { return w.When.Path.Matches(path) })
+	return p.Routes(source, pl) == 0 && slices.ContainsFunc(src.Wires,
+		func(w Wire) bool { return w.When.Path.Matches(path) })
 }
 
 // NearestMiss describes why no wire of a source takes a payload: which wire came closest, and what
@@ -83,7 +87,8 @@ func (p *Project) NearestMiss(source int, pl *payload.Payload) string {
 			why = append(why, c.Words())
 		}
 	}
-	return fmt.Sprintf("nearest is the wire to %s: %s", p.Functions[src.Wires[nearest].To].Name, strings.Join(why, "; "))
+	return fmt.Sprintf("nearest is the wire to %s: %s", p.Functions[src.Wires[nearest].To].Name,
+		strings.Join(why, "; "))
 }
 
 // KeyText returns the text that a source sorts a payload by: the partition key of a stream, the

@@ -55,8 +55,10 @@ func TestTheOnlyConditionThatFails(t *testing.T) {
 		return &payload.Payload{Request: &event.Request{Method: method, Target: target, Header: h}}
 	}
 	cargo := route.When{Bucket: "cargo", Key: "manifests/*.csv", Action: []string{event.Created, event.Overwritten}}
-	scans := route.When{Attributes: []event.Field{{Name: "type", Value: "brackwater.pass.*"}, {Name: "quay", Value: "3"}}}
-	fares := route.When{Method: "GET", Path: path(t, "/quote/{crossing}"), Query: []event.Field{{Name: "cars", Value: "*"}}, Header: []event.Field{{Name: "X-Desk", Value: "north"}}}
+	scans := route.When{Attributes: []event.Field{{Name: "type", Value: "brackwater.pass.*"},
+		{Name: "quay", Value: "3"}}}
+	fares := route.When{Method: "GET", Path: path(t, "/quote/{crossing}"),
+		Query: []event.Field{{Name: "cars", Value: "*"}}, Header: []event.Field{{Name: "X-Desk", Value: "north"}}}
 	desk := event.Field{Name: "x-desk", Value: "north"}
 	quay := event.Field{Name: "quay", Value: "3"}
 	for _, c := range []struct {
@@ -66,23 +68,37 @@ func TestTheOnlyConditionThatFails(t *testing.T) {
 		miss  *payload.Payload
 		want  string
 	}{
-		{Storage, cargo, upload("cargo", "manifests/a.csv", "created"), upload("Cargo", "manifests/a.csv", "created"), "the bucket is Cargo, the wire wants cargo: they differ only in case"},
-		{Storage, cargo, upload("cargo", "manifests/a.csv", "overwritten"), upload("cargo", "manifests/a.csv", "removed"), "the action is removed, the wire wants created or overwritten"},
-		{Storage, cargo, nil, upload("cargo", "manifests/a.CSV", "created"), "the key manifests/a.CSV ends in .CSV, the wire wants manifests/*.csv: they differ only in case"},
-		{Storage, cargo, nil, upload("cargo", "manifests/a.txt", "created"), "the key manifests/a.txt ends in .txt, the wire wants manifests/*.csv"},
-		{Storage, cargo, nil, upload("cargo", "manifests/a", "created"), "the key manifests/a ends in no extension, the wire wants manifests/*.csv"},
-		{Storage, cargo, nil, upload("cargo", "a.csv", "created"), "the key a.csv is in no folder, the wire wants manifests/*.csv"},
-		{Storage, cargo, nil, upload("cargo", "manifests/2026/a.csv", "created"), "the key manifests/2026/a.csv is in the folder manifests/2026/, the wire wants manifests/*.csv"},
-		{Queue, scans, scan("brackwater.pass.scanned", quay), scan("brackwater.car.scanned", quay), "the attribute type is brackwater.car.scanned, the wire wants brackwater.pass.*"},
+		{Storage, cargo, upload("cargo", "manifests/a.csv", "created"), upload("Cargo", "manifests/a.csv", "created"),
+			"the bucket is Cargo, the wire wants cargo: they differ only in case"},
+		{Storage, cargo, upload("cargo", "manifests/a.csv", "overwritten"), upload("cargo", "manifests/a.csv",
+			"removed"), "the action is removed, the wire wants created or overwritten"},
+		{Storage, cargo, nil, upload("cargo", "manifests/a.CSV", "created"),
+			"the key manifests/a.CSV ends in .CSV, the wire wants manifests/*.csv: they differ only in case"},
+		{Storage, cargo, nil, upload("cargo", "manifests/a.txt", "created"),
+			"the key manifests/a.txt ends in .txt, the wire wants manifests/*.csv"},
+		{Storage, cargo, nil, upload("cargo", "manifests/a", "created"),
+			"the key manifests/a ends in no extension, the wire wants manifests/*.csv"},
+		{Storage, cargo, nil, upload("cargo", "a.csv", "created"),
+			"the key a.csv is in no folder, the wire wants manifests/*.csv"},
+		{Storage, cargo, nil, upload("cargo", "manifests/2026/a.csv", "created"),
+			"the key manifests/2026/a.csv is in the folder manifests/2026/, the wire wants manifests/*.csv"},
+		{Queue, scans, scan("brackwater.pass.scanned", quay), scan("brackwater.car.scanned", quay),
+			"the attribute type is brackwater.car.scanned, the wire wants brackwater.pass.*"},
 		{Stream, scans, nil, scan("brackwater.pass.scanned"), "the event has no attribute quay, the wire wants 3"},
-		{HTTP, fares, ask("GET", "/quote/north?cars=2", desk), ask("POST", "/quote/north?cars=2", desk), "the method is POST, the wire wants GET"},
-		{HTTP, fares, nil, ask("GET", "/quotes/north?cars=2", desk), "the path is /quotes/north, the wire wants /quote/{crossing}"},
+		{HTTP, fares, ask("GET", "/quote/north?cars=2", desk), ask("POST", "/quote/north?cars=2", desk),
+			"the method is POST, the wire wants GET"},
+		{HTTP, fares, nil, ask("GET", "/quotes/north?cars=2", desk),
+			"the path is /quotes/north, the wire wants /quote/{crossing}"},
 		{HTTP, fares, nil, ask("GET", "/quote/north", desk), "the query parameter cars is missing, the wire wants any"},
-		{HTTP, fares, nil, ask("GET", "/quote/north?cars=2", event.Field{Name: "X-Desk", Value: "south"}), "the header x-desk is south, the wire wants north"},
+		{HTTP, fares, nil, ask("GET", "/quote/north?cars=2", event.Field{Name: "X-Desk", Value: "south"}),
+			"the header x-desk is south, the wire wants north"},
 		{HTTP, fares, nil, ask("GET", "/quote/north?cars=2"), "the header x-desk is missing, the wire wants north"},
 	} {
-		p := Project{Functions: []Function{{Name: "far"}, {Name: "near"}}, Sources: []Source{{Name: "s", Kind: c.kind, Wires: []Wire{
-			{To: 0, When: route.When{Bucket: "x", Key: "x", Method: "DELETE", Path: path(t, "/x/y/z"), Query: []event.Field{{Name: "far", Value: "1"}}, Attributes: []event.Field{{Name: "y", Value: "y"}, {Name: "z", Value: "z"}, {Name: "q", Value: "q"}}}}, {To: 1, When: c.when}}}}}
+		p := Project{Functions: []Function{{Name: "far"}, {Name: "near"}},
+			Sources: []Source{{Name: "s", Kind: c.kind, Wires: []Wire{
+				{To: 0, When: route.When{Bucket: "x", Key: "x", Method: "DELETE", Path: path(t, "/x/y/z"),
+					Query: []event.Field{{Name: "far", Value: "1"}}, Attributes: []event.Field{{Name: "y", Value: "y"},
+						{Name: "z", Value: "z"}, {Name: "q", Value: "q"}}}}, {To: 1, When: c.when}}}}}
 		if c.taken != nil && p.Routes(0, c.taken) != 2 {
 			t.Errorf("%s: it is not taken: %s", c.want, p.NearestMiss(0, c.taken))
 		}
@@ -100,8 +116,11 @@ func TestTheOnlyConditionThatFails(t *testing.T) {
 		}
 	}
 	// secrets are wanted in silence
-	p := Project{Functions: []Function{{Name: "f"}}, Sources: []Source{{Kind: HTTP, Wires: []Wire{{When: route.When{Header: []event.Field{{Name: "X-Api-Key", Value: "open-sesame"}}}}}}}}
-	if got := p.NearestMiss(0, ask("GET", "/", event.Field{Name: "x-api-key", Value: "guess"})); strings.Contains(got, "sesame") || strings.Contains(got, "guess") {
+	p := Project{Functions: []Function{{Name: "f"}},
+		Sources: []Source{{Kind: HTTP, Wires: []Wire{{When: route.When{Header: []event.Field{{Name: "X-Api-Key",
+			Value: "open-sesame"}}}}}}}}
+	if got := p.NearestMiss(0, ask("GET", "/", event.Field{Name: "x-api-key", Value: "guess"})); strings.Contains(got,
+		"sesame") || strings.Contains(got, "guess") {
 		t.Error(got)
 	}
 	// a request of any length is told in a line
@@ -113,22 +132,28 @@ func TestTheOnlyConditionThatFails(t *testing.T) {
 // What the entrance answers by itself is not an event: what browsers ask first, and
 // OPTIONS of a path that is there, unless a wire wants it.
 func TestWhatASourceAnswersItself(t *testing.T) {
-	from, asks := event.Field{Name: "origin", Value: "http://pages.example"}, event.Field{Name: "Access-Control-Request-Method", Value: "PUT"}
+	from, asks := event.Field{Name: "origin", Value: "http://pages.example"},
+		event.Field{Name: "Access-Control-Request-Method", Value: "PUT"}
 	ask := func(method, target string, header ...event.Field) *payload.Payload {
 		return &payload.Payload{Request: &event.Request{Method: method, Target: target, Header: header}}
 	}
-	wires := []Wire{{When: route.When{Method: "PUT", Path: path(t, "/fare/{to}")}}, {When: route.When{Method: "OPTIONS", Path: path(t, "/own")}}}
+	wires := []Wire{{When: route.When{Method: "PUT", Path: path(t, "/fare/{to}")}},
+		{When: route.When{Method: "OPTIONS", Path: path(t, "/own")}}}
 	p := Project{Functions: []Function{{Name: "f"}}, Sources: []Source{{Kind: HTTP, Wires: wires}, {Kind: Queue}}}
 	for _, c := range []struct {
 		source int
 		of     *payload.Payload
 		want   bool
 	}{
-		{0, ask("OPTIONS", "/fare/north?x=1", from, asks), true}, {0, ask("OPTIONS", "/nowhere", from, asks), true}, {0, ask("OPTIONS", "/fare/north"), true},
-		{0, ask("OPTIONS", "/fare/north", from), true}, {0, ask("OPTIONS", "/nowhere"), false}, {0, ask("OPTIONS", "/own"), false},
-		{0, ask("PUT", "/fare/north", from, asks), false}, {0, ask("GET", "/fare/north"), false}, {1, ask("OPTIONS", "/fare/north", from, asks), false},
+		{0, ask("OPTIONS", "/fare/north?x=1", from, asks), true}, {0, ask("OPTIONS", "/nowhere", from, asks), true},
+		{0, ask("OPTIONS", "/fare/north"), true},
+		{0, ask("OPTIONS", "/fare/north", from), true}, {0, ask("OPTIONS", "/nowhere"), false},
+		{0, ask("OPTIONS", "/own"), false},
+		{0, ask("PUT", "/fare/north", from, asks), false}, {0, ask("GET", "/fare/north"), false},
+		{1, ask("OPTIONS", "/fare/north", from, asks), false},
 	} {
-		if got := p.Itself(c.source, c.of); got != c.want || got && !strings.Contains(p.NearestMiss(c.source, c.of), "itself") {
+		if got := p.Itself(c.source, c.of); got != c.want || got && !strings.Contains(p.NearestMiss(c.source, c.of),
+			"itself") {
 			t.Errorf("source %d and %s with %v: %v", c.source, c.of.Label(), c.of.Request.Header, got)
 		}
 	}
@@ -140,9 +165,11 @@ func TestSorter(t *testing.T) {
 	at := func(id, data string, x ...event.Field) *payload.Payload {
 		return &payload.Payload{Event: &event.Event{ID: id, Data: []byte(data), Extensions: x}}
 	}
-	p := Project{Sources: []Source{{Kind: Stream, Key: "/vessel", Partitions: 4}, {Kind: Queue, Key: "group"}, {Kind: Queue}}}
+	p := Project{Sources: []Source{{Kind: Stream, Key: "/vessel", Partitions: 4}, {Kind: Queue, Key: "group"},
+		{Kind: Queue}}}
 	s := p.NewSorter()
-	if a, b := s.Key(0, at("1", `{"vessel":"Heron"}`)), s.Key(0, at("2", `{"vessel":"Heron","at":3}`)); a != b || a != int32(Partition("Heron", 4))+1 {
+	if a, b := s.Key(0, at("1", `{"vessel":"Heron"}`)), s.Key(0, at("2", `{"vessel":"Heron","at":3}`)); a != b ||
+		a != int32(Partition("Heron", 4))+1 {
 		t.Errorf("one vessel is in partitions %d and %d", a, b)
 	}
 	// FNV-1a of "a", 64 bits (draft-eastlake-fnv, appendix)

@@ -61,7 +61,8 @@ func TestWhatCoversTakesTheSame(t *testing.T) {
 			if b.Matches(q) && !a.Matches(q) {
 				counter = true
 				if covers {
-					t.Fatalf("%s %+v is said to cover %s %+v, but %s %s %v is taken by the second alone", a.String(), a, b.String(), b, q.Method, q.Target, q.Header)
+					t.Fatalf("%s %+v is said to cover %s %+v, but %s %s %v is taken by the second alone", a.String(), a,
+						b.String(), b, q.Method, q.Target, q.Header)
 				}
 			}
 			for _, trial := range [][]Trial{a.TryRequest(q)} {

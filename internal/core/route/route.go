@@ -30,7 +30,8 @@ type When struct {
 
 // Any reports whether the wire takes everything.
 func (w *When) Any() bool {
-	return w.Method == "" && w.Path.text == "" && w.Bucket == "" && w.Key == "" && len(w.Query)+len(w.Header)+len(w.Action)+len(w.Attributes) == 0
+	return w.Method == "" && w.Path.text == "" && w.Bucket == "" && w.Key == "" && len(w.Query)+len(w.Header)+
+		len(w.Action)+len(w.Attributes) == 0
 }
 
 // Words describes what a wire of a source that is not HTTP takes.
@@ -120,14 +121,18 @@ func (w *When) Matches(r *event.Request) bool {
 func (w *When) Covers(other *When) bool {
 	within := func(wants, has []event.Field, same func(a, b string) bool) bool {
 		for _, x := range wants {
-			if !slices.ContainsFunc(has, func(y event.Field) bool { return same(x.Name, y.Name) && (x.Value == "*" || x.Value == y.Value) }) {
+			if !slices.ContainsFunc(has, func(y event.Field) bool {
+				return same(x.Name, y.Name) && (x.Value == "*" ||
+					x.Value == y.Value)
+			}) {
 				return false
 			}
 		}
 		return true
 	}
 	return (w.Method == "" || w.Method == other.Method) && w.Path.covers(&other.Path) &&
-		within(w.Query, other.Query, func(a, b string) bool { return a == b }) && within(w.Header, other.Header, strings.EqualFold)
+		within(w.Query, other.Query, func(a, b string) bool { return a == b }) && within(w.Header, other.Header,
+		strings.EqualFold)
 }
 
 // covers reports whether every path that fits another pattern fits this one.
@@ -228,7 +233,8 @@ func Parse(text string) (Pattern, error) {
 		case strings.ContainsAny(name, "{}"):
 			return Pattern{}, fmt.Errorf("in %q: %q is not a parameter name", text, name)
 		case rest && i < len(parts)-1:
-			return Pattern{}, fmt.Errorf("in %q: {%s...} takes everything that remains, so it must come last", text, name)
+			return Pattern{}, fmt.Errorf("in %q: {%s...} takes everything that remains, so it must come last", text,
+				name)
 		}
 		p.segments = append(p.segments, segment{param: true, rest: rest})
 	}

@@ -44,13 +44,16 @@ func TestPatterns(t *testing.T) {
 
 func TestConditions(t *testing.T) {
 	path, _ := Parse("/quote/{crossing}")
-	named := When{Method: "GET", Path: path, Query: []event.Field{{Name: "day", Value: "*"}, {Name: "to", Value: "a b"}}, Header: []event.Field{{Name: "X-Desk", Value: "north"}, {Name: "X-Api-Key", Value: "open-sesame"}}}
+	named := When{Method: "GET", Path: path, Query: []event.Field{{Name: "day", Value: "*"},
+		{Name: "to", Value: "a b"}}, Header: []event.Field{{Name: "X-Desk", Value: "north"},
+		{Name: "X-Api-Key", Value: "open-sesame"}}}
 	if text := named.String(); text != "GET "+path.Text()+"?day=*&to=a+b, x-desk: north, x-api-key: "+payload.Hidden {
 		t.Errorf("the route is called %s", text)
 	}
 	w := When{Method: "GET", Path: path, Query: []event.Field{{Name: "cars", Value: "2"}, {Name: "day", Value: "*"}},
 		Header: []event.Field{{Name: "accept", Value: "application/json"}}}
-	r := event.Request{Method: "GET", Target: "/quote/x?cars=2&day=", Header: []event.Field{{Name: "Accept", Value: "application/json"}}}
+	r := event.Request{Method: "GET", Target: "/quote/x?cars=2&day=",
+		Header: []event.Field{{Name: "Accept", Value: "application/json"}}}
 	if !w.Matches(&r) {
 		t.Error("a request that fulfils all conditions is not taken")
 	}

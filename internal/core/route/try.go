@@ -70,7 +70,8 @@ func (w *When) TryEvent(e *event.Event) (out []Trial) {
 			out = append(out, Trial{"bucket", w.Bucket, o.Bucket, w.Bucket == o.Bucket})
 		}
 		if w.Action != nil {
-			out = append(out, Trial{"action", strings.Join(w.Action, " or "), o.Action, slices.Contains(w.Action, o.Action)})
+			out = append(out, Trial{"action", strings.Join(w.Action, " or "), o.Action,
+				slices.Contains(w.Action, o.Action)})
 		}
 		if w.Key != "" {
 			out = append(out, Trial{"key", w.Key, o.Key, o.Key != "" && fits(w.Key, o.Key)})
@@ -141,7 +142,8 @@ func (t Trial) key() string {
 	folder, has := t.Got[:strings.LastIndexByte(t.Got, '/')+1], extension(t.Got)
 	switch {
 	case fits(strings.ToLower(t.Want), strings.ToLower(t.Got)) && has != ending:
-		return fmt.Sprintf("the key %s ends in %s, the wire wants %s: they differ only in case", shown(t.Got), shown(has), shown(t.Want))
+		return fmt.Sprintf("the key %s ends in %s, the wire wants %s: they differ only in case", shown(t.Got),
+			shown(has), shown(t.Want))
 	case fits(strings.ToLower(t.Want), strings.ToLower(t.Got)):
 		return fmt.Sprintf("the key is %s, the wire wants %s: they differ only in case", shown(t.Got), shown(t.Want))
 	case has != ending && !strings.ContainsAny(ending, "*?[{") && fits(t.Want, strings.TrimSuffix(t.Got, has)+ending):
@@ -152,7 +154,8 @@ func (t Trial) key() string {
 	case wanted != "" && folder == "":
 		return fmt.Sprintf("the key %s is in no folder, the wire wants %s", shown(t.Got), shown(t.Want))
 	case wanted != folder:
-		return fmt.Sprintf("the key %s is in the folder %s, the wire wants %s", shown(t.Got), shown(folder), shown(t.Want))
+		return fmt.Sprintf("the key %s is in the folder %s, the wire wants %s", shown(t.Got), shown(folder),
+			shown(t.Want))
 	}
 	return fmt.Sprintf("the key is %s, the wire wants %s", shown(t.Got), shown(t.Want))
 }

@@ -65,7 +65,8 @@ func Parse(text string, zone *time.Location) (Spec, error) {
 	s := Spec{Text: text, Zone: zone}
 	parts := strings.Fields(text)
 	if len(parts) != 5 {
-		return s, fmt.Errorf("%q has %d fields; expected five: minute, hour, day of the month, month, day of the week, such as 15 2 * * *", text, len(parts))
+		return s, fmt.Errorf("%q has %d fields; expected five: minute, hour, day of the month, month, day of the "+
+			"week, such as 15 2 * * *", text, len(parts))
 	}
 	for i, set := range []*uint64{&s.minute, &s.hour, &s.day, &s.month, &s.dow} {
 		var err error
@@ -196,7 +197,8 @@ func (s *Spec) fits(day time.Time) bool {
 func (s *Spec) named(day, after time.Time) (o Occurrence, ok bool) {
 	for hours := s.hour; hours != 0; hours &= hours - 1 {
 		for minutes := s.minute; minutes != 0; minutes &= minutes - 1 {
-			wall := day.Add(time.Duration(bits.TrailingZeros64(hours))*time.Hour + time.Duration(bits.TrailingZeros64(minutes))*time.Minute)
+			wall := day.Add(time.Duration(bits.TrailingZeros64(hours))*time.Hour +
+				time.Duration(bits.TrailingZeros64(minutes))*time.Minute)
 			if o = s.resolve(wall); o.At.After(after) {
 				return o, true
 			}
@@ -220,14 +222,16 @@ func (s *Spec) resolve(wall time.Time) Occurrence {
 	isFirst, isSecond := offset(first) == before, offset(second) == after
 	switch {
 	case isFirst && isSecond && before != after: // it comes twice
-		return Occurrence{first, fmt.Sprintf("%s comes twice on %s, as the clocks go back: it fires the first time", wall.Format("15:04"), wall.Format(time.DateOnly))}
+		return Occurrence{first, fmt.Sprintf("%s comes twice on %s, as the clocks go back: it fires the first time",
+			wall.Format("15:04"), wall.Format(time.DateOnly))}
 	case isFirst:
 		return Occurrence{At: first}
 	case isSecond:
 		return Occurrence{At: second}
 	}
 	change, _ := first.ZoneBounds() // with the old offset, it lies behind the change
-	return Occurrence{change, fmt.Sprintf("%s does not exist on %s, as the clocks go forward: it fires at %s", wall.Format("15:04"), wall.Format(time.DateOnly), change.Format("15:04"))}
+	return Occurrence{change, fmt.Sprintf("%s does not exist on %s, as the clocks go forward: it fires at %s",
+		wall.Format("15:04"), wall.Format(time.DateOnly), change.Format("15:04"))}
 }
 
 // elapsed returns the first moment of a date, after another, at which the clock shows one of the
@@ -251,9 +255,11 @@ func (s *Spec) elapsed(day, after time.Time) (o Occurrence, ok bool) {
 			turn := offset(change) - offset(change.Add(-time.Second))
 			switch {
 			case turn < 0:
-				o.Note = fmt.Sprintf("the clocks went back by %v to %s: times that come again fire again, as it goes by elapsed time", -turn, change.Format("15:04"))
+				o.Note = fmt.Sprintf("the clocks went back by %v to %s: times that come again fire again, as it goes "+
+					"by elapsed time", -turn, change.Format("15:04"))
 			case turn > 0:
-				o.Note = fmt.Sprintf("the clocks went forward by %v to %s: the times in between do not exist and are not made up for, as it goes by elapsed time", turn, change.Format("15:04"))
+				o.Note = fmt.Sprintf("the clocks went forward by %v to %s: the times in between do not exist and are "+
+					"not made up for, as it goes by elapsed time", turn, change.Format("15:04"))
 			}
 		}
 		return o, true

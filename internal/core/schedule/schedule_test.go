@@ -35,21 +35,31 @@ func list(s Spec, from, to time.Time) (out []Occurrence) {
 func TestNightsOfChangingClocks(t *testing.T) {
 	for _, c := range []struct{ zone, text, from, to, want string }{
 		// forward at 01:00 UTC: 02:00 to 02:59 do not exist
-		{"Europe/Berlin", "30 2 * * *", "2026-03-28T00:00", "2026-03-30T23:59", "28T02:30+0100 29T03:00+0200! 30T02:30+0200"},
-		{"Europe/Berlin", "0,15,30 2,3 * * *", "2026-03-29T00:00", "2026-03-29T23:59", "29T03:00+0200! 29T03:15+0200 29T03:30+0200"},
+		{"Europe/Berlin", "30 2 * * *", "2026-03-28T00:00", "2026-03-30T23:59",
+			"28T02:30+0100 29T03:00+0200! 30T02:30+0200"},
+		{"Europe/Berlin", "0,15,30 2,3 * * *", "2026-03-29T00:00", "2026-03-29T23:59",
+			"29T03:00+0200! 29T03:15+0200 29T03:30+0200"},
 		{"Europe/Berlin", "0 3 * * *", "2026-03-29T00:00", "2026-03-29T23:59", "29T03:00+0200"},
-		{"Europe/Berlin", "*/30 * * * *", "2026-03-29T01:00", "2026-03-29T04:00", "29T01:00+0100 29T01:30+0100 29T03:00+0200! 29T03:30+0200 29T04:00+0200"},
+		{"Europe/Berlin", "*/30 * * * *", "2026-03-29T01:00", "2026-03-29T04:00",
+			"29T01:00+0100 29T01:30+0100 29T03:00+0200! 29T03:30+0200 29T04:00+0200"},
 		// back at 01:00 UTC: 02:00 to 02:59 come twice
-		{"Europe/Berlin", "30 2 * * *", "2026-10-24T00:00", "2026-10-26T23:59", "24T02:30+0200 25T02:30+0200! 26T02:30+0100"},
-		{"Europe/Berlin", "30 * * * *", "2026-10-25T01:00", "2026-10-25T04:00", "25T01:30+0200 25T02:30+0200 25T02:30+0100! 25T03:30+0100"},
-		{"Europe/Berlin", "0 */2 * * *", "2026-10-25T00:00", "2026-10-25T06:00", "25T00:00+0200 25T02:00+0200! 25T04:00+0100 25T06:00+0100"},
+		{"Europe/Berlin", "30 2 * * *", "2026-10-24T00:00", "2026-10-26T23:59",
+			"24T02:30+0200 25T02:30+0200! 26T02:30+0100"},
+		{"Europe/Berlin", "30 * * * *", "2026-10-25T01:00", "2026-10-25T04:00",
+			"25T01:30+0200 25T02:30+0200 25T02:30+0100! 25T03:30+0100"},
+		{"Europe/Berlin", "0 */2 * * *", "2026-10-25T00:00", "2026-10-25T06:00",
+			"25T00:00+0200 25T02:00+0200! 25T04:00+0100 25T06:00+0100"},
 		// half an hour, on the southern half
-		{"Australia/Lord_Howe", "15 2 * * *", "2026-10-03T00:00", "2026-10-05T23:59", "03T02:15+1030 04T02:30+1100! 05T02:15+1100"},
-		{"Australia/Lord_Howe", "45 1 * * *", "2026-04-04T00:00", "2026-04-06T23:59", "04T01:45+1100 05T01:45+1100! 06T01:45+1030"},
+		{"Australia/Lord_Howe", "15 2 * * *", "2026-10-03T00:00", "2026-10-05T23:59",
+			"03T02:15+1030 04T02:30+1100! 05T02:15+1100"},
+		{"Australia/Lord_Howe", "45 1 * * *", "2026-04-04T00:00", "2026-04-06T23:59",
+			"04T01:45+1100 05T01:45+1100! 06T01:45+1030"},
 		// midnight itself does not exist
-		{"Africa/Cairo", "0 0 * * *", "2026-04-23T00:00", "2026-04-25T12:00", "23T00:00+0200 24T01:00+0300! 25T00:00+0300"},
+		{"Africa/Cairo", "0 0 * * *", "2026-04-23T00:00", "2026-04-25T12:00",
+			"23T00:00+0200 24T01:00+0300! 25T00:00+0300"},
 		// a whole day did not exist
-		{"Pacific/Apia", "0 12 * * *", "2011-12-29T00:00", "2011-12-31T23:59", "29T12:00-1000 31T00:00+1400! 31T12:00+1400"},
+		{"Pacific/Apia", "0 12 * * *", "2011-12-29T00:00", "2011-12-31T23:59",
+			"29T12:00-1000 31T00:00+1400! 31T12:00+1400"},
 		{"UTC", "30 2 * * *", "2026-03-29T00:00", "2026-03-30T23:59", "29T02:30+0000 30T02:30+0000"},
 	} {
 		z := zone(t, c.zone)
@@ -103,8 +113,11 @@ func TestCalendar(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		"0 0 31 2 *": "can never fire", "0 0 30 feb *": "can never fire", "0 0 31 4,6,9,11 *": "can never fire",
-		"* * * *": "has 4 fields", "60 * * * *": "the minute", "* 24 * * *": "from 0 to 23", "* * 0 * *": "day of the month",
-		"* * * 13 *": "the month", "*/0 * * * *": "not a step", "5-1 * * * *": "backwards", "x * * * *": "must be a number", "* * * * mo": "the day of the week", "": "0 fields", "+5 * * * *": "must be a number",
+		"* * * *": "has 4 fields", "60 * * * *": "the minute", "* 24 * * *": "from 0 to 23",
+		"* * 0 * *":  "day of the month",
+		"* * * 13 *": "the month", "*/0 * * * *": "not a step", "5-1 * * * *": "backwards",
+		"x * * * *": "must be a number", "* * * * mo": "the day of the week", "": "0 fields",
+		"+5 * * * *": "must be a number",
 	} {
 		if _, err := Parse(text, time.UTC); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", text, err, want)
@@ -122,8 +135,10 @@ func TestCalendar(t *testing.T) {
 // at the first that shows a later one; a schedule by elapsed time at every minute
 // that shows one of its own.
 func TestNextAgainstEveryMinute(t *testing.T) {
-	zones := []string{"Europe/Berlin", "America/New_York", "Australia/Lord_Howe", "Africa/Cairo", "America/Santiago", "Asia/Kolkata"}
-	texts := []string{"30 2 * * *", "*/20 * * * *", "0,30 0-3 * * *", "17 1,2,3 * * 0", "5 * 1-7 * *", "59 23 * * *", "0 */3 28-31 3,10 *"}
+	zones := []string{"Europe/Berlin", "America/New_York", "Australia/Lord_Howe", "Africa/Cairo", "America/Santiago",
+		"Asia/Kolkata"}
+	texts := []string{"30 2 * * *", "*/20 * * * *", "0,30 0-3 * * *", "17 1,2,3 * * 0", "5 * 1-7 * *", "59 23 * * *",
+		"0 */3 28-31 3,10 *"}
 	for seed, name := range zones {
 		z := zone(t, name)
 		at := time.Date(2000+rng.New(uint64(seed), 5).Below(25), 1, 1, 0, 0, 0, 0, z)
@@ -155,7 +170,8 @@ func against(t *testing.T, name string, texts []string, from, to time.Time) {
 		}
 		takes := func(wall time.Time) bool {
 			y, m, d := wall.Date()
-			return s.fits(time.Date(y, m, d, 0, 0, 0, 0, time.UTC)) && s.hour&(1<<wall.Hour()) != 0 && s.minute&(1<<wall.Minute()) != 0
+			return s.fits(time.Date(y, m, d, 0, 0, 0, 0, time.UTC)) && s.hour&(1<<wall.Hour()) != 0 &&
+				s.minute&(1<<wall.Minute()) != 0
 		}
 		var want []time.Time
 		if s.Elapsed() {

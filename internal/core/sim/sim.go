@@ -65,7 +65,8 @@ func Run(p *plan.Project, limits []plan.Limits, settle time.Duration, functions 
 		}
 		switch {
 		case more && arrival.Due < at:
-			s.handle(arrival.Due, engine.Input{Kind: engine.Arrived, Source: int32(arrival.Source), Routes: arrival.Takes, Key: arrival.Key})
+			s.handle(arrival.Due, engine.Input{Kind: engine.Arrived, Source: int32(arrival.Source),
+				Routes: arrival.Takes, Key: arrival.Key})
 			if arrival, more = next(); !more {
 				s.handle(s.now, engine.Input{Kind: engine.NoMore})
 			}
@@ -100,10 +101,12 @@ func (s *state) handle(now clock.Time, in engine.Input) {
 		f := &s.fx.List[i]
 		switch f.Kind {
 		case engine.Start:
-			s.later(f.At.Add(s.functions[f.Function].Start(s.starts[f.Function])), engine.Input{Kind: engine.Ready, Instance: f.Instance})
+			s.later(f.At.Add(s.functions[f.Function].Start(s.starts[f.Function])), engine.Input{Kind: engine.Ready,
+				Instance: f.Instance})
 		case engine.Send:
 			s.later(f.At.Add(s.functions[f.Function].Service(s.services[f.Function])),
-				engine.Input{Kind: engine.Answered, Instance: f.Instance, Slot: f.Slot, Invocation: f.Invocation, Status: 200})
+				engine.Input{Kind: engine.Answered, Instance: f.Instance, Slot: f.Slot, Invocation: f.Invocation,
+					Status: 200})
 		case engine.Stop:
 			s.later(f.At, engine.Input{Kind: engine.Exited, Instance: f.Instance})
 		case engine.Over:

@@ -42,14 +42,15 @@ func (y system) run(n int, seed uint64) (waits []float64, lost int) {
 		due = append(due, at)
 		return Arrival{Due: at, Source: 0, Takes: 1}, true
 	}
-	Run(p, []plan.Limits{limits}, 100*time.Hour, []Function{{Fixed(0), y.dist}}, seed, next, func(f *engine.Effect, events []int64) {
-		switch {
-		case f.Kind == engine.Send:
-			waits = append(waits, f.At.Sub(due[events[f.First]]).Seconds())
-		case f.Kind == engine.Ended && f.Outcome == engine.Rejected:
-			lost++
-		}
-	})
+	Run(p, []plan.Limits{limits}, 100*time.Hour, []Function{{Fixed(0), y.dist}}, seed, next,
+		func(f *engine.Effect, events []int64) {
+			switch {
+			case f.Kind == engine.Send:
+				waits = append(waits, f.At.Sub(due[events[f.First]]).Seconds())
+			case f.Kind == engine.Ended && f.Outcome == engine.Rejected:
+				lost++
+			}
+		})
 	return waits, lost
 }
 
@@ -92,7 +93,8 @@ func TestMeanWaitsAndLosses(t *testing.T) {
 		t.Skip("millions of events; the formulas are left to the full run")
 	}
 	s := service.Seconds()
-	for _, y := range []system{{1, 0.5, 0, nil}, {2, 0.5, 0, nil}, {2, 0.7, 0, nil}, {5, 0.7, 0, nil}, {1, 0.7, 0, nil}} {
+	for _, y := range []system{{1, 0.5, 0, nil}, {2, 0.5, 0, nil}, {2, 0.7, 0, nil}, {5, 0.7, 0, nil},
+		{1, 0.7, 0, nil}} {
 		a := y.rho * float64(y.c)
 		t.Run(fmt.Sprintf("M/M/%d at %v", y.c, y.rho), func(t *testing.T) {
 			y.dist, y.wait = Exponential(service), 1000*time.Hour

@@ -119,7 +119,8 @@ func (p *Population) Carried(s Sampling) float64 {
 	if s == Serial && p.Units() < 2*leastTail {
 		by *= presumed
 	}
-	if own := p.variance(); s != Independent && p.N() >= sections && own > 0 && (s == Serial || p.Units() >= 2*leastTail) {
+	if own := p.variance(); s != Independent && p.N() >= sections && own > 0 &&
+		(s == Serial || p.Units() >= 2*leastTail) {
 		by = max(by, t95*t95*longRun(p.inOrder, func(d time.Duration) float64 { return float64(d) })/own)
 	}
 	return max(n/by, 1)

@@ -87,7 +87,8 @@ func TestIntervalsCover(t *testing.T) {
 					t.Errorf("q %v, n %d, %s: %.3f of %d intervals cover", q, n, process, share, shown)
 				}
 				if s == Independent && n >= Need(q) && (shown < sets || wide/float64(shown) > 1.3) {
-					t.Errorf("q %v, n %d: %d of %d independent sets have intervals, %.2f times as wide as order statistics", q, n,
+					t.Errorf("q %v, n %d: %d of %d independent sets have intervals, %.2f times as wide as order "+
+						"statistics", q, n,
 						shown, sets, wide/float64(shown))
 				}
 			}
@@ -105,7 +106,8 @@ func TestIntervalsOfManySerialSamplesAreNarrow(t *testing.T) {
 		for range 100 {
 			p := sample("independent", "exponential", n, 1, r)
 			a, b := p.Percentile(q, Serial), p.Percentile(q, Independent)
-			if few := sample("independent", "exponential", Need(q), 1, r); few.Percentile(q, Single) != few.Percentile(q,
+			if few := sample("independent", "exponential", Need(q), 1, r); few.Percentile(q,
+				Single) != few.Percentile(q,
 				Independent) {
 				t.Fatal("single samples have other intervals than independent ones")
 			}
@@ -129,7 +131,8 @@ func TestIntervalsOfRatiosCover(t *testing.T) {
 				truth := 1.5 * median(pair[1]) / median(pair[0])
 				held, shown := 0, 0
 				for range rounds(min(800, 120_000/n)) {
-					c := Compare(sample(process, pair[0], n, 1, r), sample(process, pair[1], n, 1.5, r), samplingOf(process))
+					c := Compare(sample(process, pair[0], n, 1, r), sample(process, pair[1], n, 1.5, r),
+						samplingOf(process))
 					if c.Interval {
 						shown++
 						if c.Lo <= truth && truth <= c.Hi {
@@ -206,7 +209,8 @@ func TestWhatWouldHaveBeenFoundIs(t *testing.T) {
 				}
 			}
 			if share := float64(wrong) / float64(claims); share > 0.07 {
-				t.Errorf("%s, n %d: in %.3f of %d comparisons a difference of 60 %% was missed although one so large was said "+
+				t.Errorf("%s, n %d: in %.3f of %d comparisons a difference of 60 %% was missed although one so large "+
+					"was said "+
 					"to be found",
 					process, n, share, claims)
 			}

@@ -22,7 +22,8 @@ func TestTemplatesEnd(t *testing.T) {
 		{`{{define "x"}}<{{.}}>{{end}}{{range .}}{{template "x" .}}{{end}}`, "<a><b>", nil},
 		{`{{range .}}{{.}}{{break}}{{end}}{{with .}}{{len .}}{{end}}`, "a2", nil},
 		{`{{range 100000}}{{range 100000}}{{end}}{{end}}`, "! it takes more than", nil},
-		{`{{define "x"}}{{if .}}{{template "x" .}}{{end}}{{end}}{{template "x" .}}`, "! templates call each other more than 1000 deep", nil},
+		{`{{define "x"}}{{if .}}{{template "x" .}}{{end}}{{end}}{{template "x" .}}`,
+			"! templates call each other more than 1000 deep", nil},
 		{doubling(40) + `{{template "d40" .}}`, "! told to end",
 			func() error {
 				if asked++; asked > 100 {
@@ -47,7 +48,8 @@ func TestTemplatesEnd(t *testing.T) {
 				}
 				got, err := x.Execute([]string{"a", "b"}, stop)
 				bad, ends := strings.CutPrefix(c.want, "! ")
-				if ends && (err == nil || !strings.Contains(err.Error(), bad)) || !ends && (string(got) != c.want || err != nil) {
+				if ends && (err == nil || !strings.Contains(err.Error(), bad)) || !ends && (string(got) != c.want ||
+					err != nil) {
 					t.Errorf("%s: %.50q, %v; want %s", c.text, got, err, c.want)
 				}
 			})

@@ -117,7 +117,8 @@ func decoded(b []byte) any {
 }
 
 func ofEvent(e *event.Event) *Event {
-	x := &Event{ID: e.ID, Source: e.Source, Type: e.Type, Subject: e.Subject, Time: e.Time, ContentType: e.DataContentType, Schema: e.DataSchema,
+	x := &Event{ID: e.ID, Source: e.Source, Type: e.Type, Subject: e.Subject, Time: e.Time,
+		ContentType: e.DataContentType, Schema: e.DataSchema,
 		Attributes: map[string]string{}, Text: string(e.Data), Data: decoded(e.Data)}
 	for _, f := range e.Extensions {
 		x.Attributes[f.Name] = f.Value
@@ -126,7 +127,8 @@ func ofEvent(e *event.Event) *Event {
 }
 
 func ofRequest(r *event.Request) *Event {
-	x := &Event{Method: r.Method, Target: r.Target, Query: map[string]string{}, Header: map[string]string{}, Text: string(r.Body), Data: decoded(r.Body)}
+	x := &Event{Method: r.Method, Target: r.Target, Query: map[string]string{}, Header: map[string]string{},
+		Text: string(r.Body), Data: decoded(r.Body)}
 	path, query, _ := strings.Cut(r.Target, "?")
 	x.Path = path
 	if values, err := url.ParseQuery(query); err == nil {

@@ -61,7 +61,8 @@ func Open(wanted string, allowed []string, answer func(context.Context, *event.R
 		if errors.As(err, &op) {
 			err = op.Err
 		}
-		return nil, fmt.Errorf("the front cannot listen at %s: %w; choose another with --listen HOST:PORT", address, err)
+		return nil, fmt.Errorf("the front cannot listen at %s: %w; choose another with --listen HOST:PORT", address,
+			err)
 	}
 	f.Address = l.Addr().String()
 	f.server = &http.Server{
@@ -87,13 +88,16 @@ func handler(allowed []string, answer func(context.Context, *event.Request, []st
 		if err != nil {
 			var large *http.MaxBytesError
 			if errors.As(err, &large) {
-				http.Error(w, fmt.Sprintf("Night Drill: the request is larger than %d MiB", bodyLimit>>20), http.StatusRequestEntityTooLarge)
+				http.Error(w, fmt.Sprintf("Night Drill: the request is larger than %d MiB", bodyLimit>>20),
+					http.StatusRequestEntityTooLarge)
 			} else { // for one that only stopped sending
-				http.Error(w, "Night Drill: the request ended before its body was complete; no event was made of it", http.StatusBadRequest)
+				http.Error(w, "Night Drill: the request ended before its body was complete; no event was made of it",
+					http.StatusBadRequest)
 			}
 			return
 		}
-		a := answer(r.Context(), &event.Request{Method: r.Method, Target: r.RequestURI, Header: fields(r), Body: body}, slices.Sorted(maps.Keys(r.Trailer)))
+		a := answer(r.Context(), &event.Request{Method: r.Method, Target: r.RequestURI, Header: fields(r), Body: body},
+			slices.Sorted(maps.Keys(r.Trailer)))
 		for name, values := range a.Header {
 			if !slices.Contains(ofConnection, strings.ToLower(name)) {
 				w.Header()[name] = values
@@ -111,7 +115,8 @@ func handler(allowed []string, answer func(context.Context, *event.Request, []st
 
 // ofConnection are headers of one connection, which are not passed on
 // (RFC 9110 §7.6.1); lengths are written anew.
-var ofConnection = []string{"connection", "keep-alive", "proxy-connection", "transfer-encoding", "te", "trailer", "upgrade", "content-length"}
+var ofConnection = []string{"connection", "keep-alive", "proxy-connection", "transfer-encoding", "te", "trailer",
+	"upgrade", "content-length"}
 
 // fields returns a request's headers in a fixed order.
 func fields(r *http.Request) (out []event.Field) {
@@ -119,7 +124,8 @@ func fields(r *http.Request) (out []event.Field) {
 	named := strings.Split(strings.ToLower(r.Header.Get("Connection")), ",")
 	for name, values := range r.Header {
 		lower := strings.ToLower(name)
-		if slices.Contains(ofConnection, lower) || slices.ContainsFunc(named, func(n string) bool { return strings.TrimSpace(n) == lower }) {
+		if slices.Contains(ofConnection, lower) ||
+			slices.ContainsFunc(named, func(n string) bool { return strings.TrimSpace(n) == lower }) {
 			continue
 		}
 		for _, v := range values {

@@ -33,14 +33,16 @@ func TestARequestAndItsAnswer(t *testing.T) {
 	var got *event.Request
 	f := open(t, func(r *event.Request) Answer {
 		got = r
-		return Answer{418, http.Header{"X-Tide": {"in", "out"}, "Content-Length": {"99"}, "Connection": {"close"}, "Content-Type": {"text/tide"}}, []byte("pot\x00")}
+		return Answer{418, http.Header{"X-Tide": {"in", "out"}, "Content-Length": {"99"}, "Connection": {"close"},
+			"Content-Type": {"text/tide"}}, []byte("pot\x00")}
 	})
 	conn, err := net.Dial("tcp", f.Address)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer conn.Close()
-	fmt.Fprintf(conn, "POST /a%%20b/?q=%%2F&q HTTP/1.1\r\nHost: quay.example\r\nX-Multi: 1\r\nx-multi: 2\r\nConnection: close, X-Hop\r\nX-Hop: gone\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n")
+	fmt.Fprintf(conn, "POST /a%%20b/?q=%%2F&q HTTP/1.1\r\nHost: quay.example\r\nX-Multi: 1\r\nx-multi: "+
+		"2\r\nConnection: close, X-Hop\r\nX-Hop: gone\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n")
 	reply, _ := io.ReadAll(conn)
 	if got == nil || got.Method != "POST" || got.Target != "/a%20b/?q=%2F&q" || string(got.Body) != "abc" {
 		t.Fatalf("it came as %+v", got)
@@ -49,7 +51,8 @@ func TestARequestAndItsAnswer(t *testing.T) {
 		t.Errorf("headers %s", h)
 	}
 	text := string(reply)
-	for _, want := range []string{"HTTP/1.1 418 ", "X-Tide: in\r\nX-Tide: out\r\n", "Content-Type: text/tide\r\n", "Content-Length: 4\r\n", "\r\n\r\npot\x00"} {
+	for _, want := range []string{"HTTP/1.1 418 ", "X-Tide: in\r\nX-Tide: out\r\n", "Content-Type: text/tide\r\n",
+		"Content-Length: 4\r\n", "\r\n\r\npot\x00"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the answer lacks %q:\n%s", want, text)
 		}
@@ -99,7 +102,8 @@ func TestTooLarge(t *testing.T) {
 	}
 	fmt.Fprintf(conn, "POST / HTTP/1.1\r\nHost: localhost\r\nContent-Length: 100\r\n\r\nabc")
 	_ = conn.(*net.TCPConn).CloseWrite()
-	if text, _ := io.ReadAll(conn); !strings.HasPrefix(string(text), "HTTP/1.1 400 ") || !strings.Contains(string(text), "ended before its body was complete") {
+	if text, _ := io.ReadAll(conn); !strings.HasPrefix(string(text), "HTTP/1.1 400 ") || !strings.Contains(string(text),
+		"ended before its body was complete") {
 		t.Errorf("a body that breaks off: %s", text)
 	}
 	conn.Close()
@@ -160,7 +164,8 @@ func TestWhereItListens(t *testing.T) {
 
 func TestPlain(t *testing.T) {
 	a := Plain(404, "no wire takes %s", "GET /x")
-	if a.Status != 404 || string(a.Body) != "Night Drill: no wire takes GET /x\n" || a.Header.Get("Content-Type") != "text/plain; charset=utf-8" {
+	if a.Status != 404 || string(a.Body) != "Night Drill: no wire takes GET /x\n" ||
+		a.Header.Get("Content-Type") != "text/plain; charset=utf-8" {
 		t.Errorf("%+v", a)
 	}
 }

@@ -13,8 +13,9 @@ func TestWhichNamesAreAnswered(t *testing.T) {
 		"127.0.0.1:8420": true, "127.1.2.3": true, "localhost": true, "LOCALHOST:8420": true, "quay.localhost:1": true,
 		"[::1]:8420": true, "[::1]": true, "localhost.": true,
 		"192.168.7.5:8420": true, "host.harbour.internal:8420": true, "HOST.harbour.internal": true, "": true,
-		"rebound.example:8420": false, "192.168.7.6:8420": false, "localhost.example": false, "127.0.0.1.example": false,
-		"[fe80::1]:8420": false, "0.0.0.0": false, "evil.host.harbour.internal": false,
+		"rebound.example:8420": false, "192.168.7.6:8420": false, "localhost.example": false,
+		"127.0.0.1.example": false,
+		"[fe80::1]:8420":    false, "0.0.0.0": false, "evil.host.harbour.internal": false,
 	} {
 		r := httptest.NewRequest("GET", "/", nil)
 		r.Host = host

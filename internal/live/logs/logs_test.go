@@ -56,7 +56,8 @@ func TestItIsBounded(t *testing.T) {
 		l.Add(at(i), "f", "f-1", Line, fmt.Sprint(i))
 	}
 	got := l.Up(^uint64(0), 10*keptEntries, all)
-	if len(got) > keptEntries || len(got) < keptEntries-1 || got[len(got)-1].Text != fmt.Sprint(3*keptEntries-1) || got[0].N != got[len(got)-1].N-uint64(len(got)-1) {
+	if len(got) > keptEntries || len(got) < keptEntries-1 || got[len(got)-1].Text != fmt.Sprint(3*keptEntries-1) ||
+		got[0].N != got[len(got)-1].N-uint64(len(got)-1) {
 		t.Errorf("%d are kept, from %d to %d", len(got), got[0].N, got[len(got)-1].N)
 	}
 	long := strings.Repeat("z", 4096)

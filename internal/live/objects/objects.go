@@ -203,7 +203,8 @@ func CheckKey(key string) error {
 	}
 	for _, part := range strings.Split(key, "/") {
 		if part == "." || part == ".." {
-			return refuse(400, "the key contains a segment %q, which clients would resolve before sending the request", part)
+			return refuse(400, "the key contains a segment %q, which clients would resolve before sending the request",
+				part)
 		}
 	}
 	return nil
@@ -535,9 +536,12 @@ func (s *Store) List(bucket, prefix, after string, most int) (out []Object, more
 }
 
 // kinds are media types by the endings of names: the same on every machine.
-var kinds = map[string]string{".csv": "text/csv", ".json": "application/json", ".ndjson": "application/x-ndjson", ".txt": "text/plain; charset=utf-8", ".xml": "application/xml",
-	".html": "text/html; charset=utf-8", ".pdf": "application/pdf", ".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".gif": "image/gif", ".zip": "application/zip",
-	".gz": "application/gzip", ".yaml": "application/yaml", ".yml": "application/yaml", ".svg": "image/svg+xml", ".mp4": "video/mp4"}
+var kinds = map[string]string{".csv": "text/csv", ".json": "application/json", ".ndjson": "application/x-ndjson",
+	".txt": "text/plain; charset=utf-8", ".xml": "application/xml",
+	".html": "text/html; charset=utf-8", ".pdf": "application/pdf", ".png": "image/png", ".jpg": "image/jpeg",
+	".jpeg": "image/jpeg", ".gif": "image/gif", ".zip": "application/zip",
+	".gz": "application/gzip", ".yaml": "application/yaml", ".yml": "application/yaml", ".svg": "image/svg+xml",
+	".mp4": "video/mp4"}
 
 func kindOf(key string) string {
 	if kind := kinds[strings.ToLower(filepath.Ext(key))]; kind != "" {

@@ -105,7 +105,8 @@ func TestTheLifeOfAnObject(t *testing.T) {
 		t.Fatalf("PUT gave %d, %v", status, h)
 	}
 	o := s.next()
-	if o.Action != event.Created || o.Key != "manifests/heron a.csv" || o.Size != 9 || o.ContentType != "text/csv" || o.ETag != h.Get("ETag") {
+	if o.Action != event.Created || o.Key != "manifests/heron a.csv" || o.Size != 9 || o.ContentType != "text/csv" ||
+		o.ETag != h.Get("ETag") {
 		t.Errorf("told %+v", o)
 	}
 	reply, err := http.Get(o.URL)
@@ -140,12 +141,15 @@ func TestTheLifeOfAnObject(t *testing.T) {
 		if c.method == "PUT" {
 			body = c.body
 		}
-		if status, _, got := s.ask(c.method, path, body, c.header, c.value); status != c.status || c.method == "GET" && status < 300 && got != c.body {
-			t.Errorf("%s with %s: %s gave %d %q, want %d %q", c.method, c.header, c.value, status, got, c.status, c.body)
+		if status, _, got := s.ask(c.method, path, body, c.header, c.value); status != c.status || c.method == "GET" &&
+			status < 300 && got != c.body {
+			t.Errorf("%s with %s: %s gave %d %q, want %d %q", c.method, c.header, c.value, status, got, c.status,
+				c.body)
 		}
 	}
 	s.quiet()
-	if status, _, _ := s.ask("PUT", path, "crate,13\ncrate,1\n", "If-Match", o.ETag, "Content-Type", "text/x-manifest"); status != 200 {
+	if status, _, _ := s.ask("PUT", path, "crate,13\ncrate,1\n", "If-Match", o.ETag, "Content-Type",
+		"text/x-manifest"); status != 200 {
 		t.Errorf("PUT over it gave %d", status)
 	}
 	if o = s.next(); o.Action != event.Overwritten || o.ContentType != "text/x-manifest" {
@@ -197,10 +201,12 @@ func TestListing(t *testing.T) {
 	if got := strings.Join(keys, " "); got != "m/0 m/1 m/2 m/3 m/4" {
 		t.Errorf("listed %s", got)
 	}
-	if _, _, text := s.ask("GET", "/", ""); !strings.Contains(text, `"objects": 6`) || !strings.Contains(text, "tides") {
+	if _, _, text := s.ask("GET", "/", ""); !strings.Contains(text, `"objects": 6`) ||
+		!strings.Contains(text, "tides") {
 		t.Errorf("buckets %s", text)
 	}
-	for path, want := range map[string]string{"/cargo?limit=x": "expected a number", "/crago": `no bucket "crago"; available: cargo, tides`, "/cargo/none": "no object"} {
+	for path, want := range map[string]string{"/cargo?limit=x": "expected a number",
+		"/crago": `no bucket "crago"; available: cargo, tides`, "/cargo/none": "no object"} {
 		if status, _, text := s.ask("GET", path, ""); status < 400 || !strings.Contains(text, want) {
 			t.Errorf("%s gave %d %s", path, status, text)
 		}
@@ -239,7 +245,8 @@ func TestWhatIsWrongChangesNothing(t *testing.T) {
 		}
 		return nil
 	})
-	for _, key := range []string{"ålesund/Größe 3.csv", "港/貨物.csv", strings.Repeat("k", KeyLimit), "a//b", "con", "A", "a", "...", "x/.hidden"} {
+	for _, key := range []string{"ålesund/Größe 3.csv", "港/貨物.csv", strings.Repeat("k", KeyLimit), "a//b", "con", "A",
+		"a", "...", "x/.hidden"} {
 		if _, err := s.Keep("cargo", key, "", []byte(key)); err != nil {
 			t.Errorf("%.40q: %v", key, err)
 			continue
@@ -255,7 +262,8 @@ func TestWhatIsWrongChangesNothing(t *testing.T) {
 		reply.Body.Close()
 	}
 	var why *Refusal
-	if err := diskRefusal(&os.PathError{Op: "write", Path: "x", Err: syscall.ENOSPC}); !errors.As(err, &why) || why.Status != 507 || !strings.Contains(why.Text, "disk is full") {
+	if err := diskRefusal(&os.PathError{Op: "write", Path: "x", Err: syscall.ENOSPC}); !errors.As(err, &why) ||
+		why.Status != 507 || !strings.Contains(why.Text, "disk is full") {
 		t.Errorf("a full disk gives %v", err)
 	}
 }
@@ -412,8 +420,10 @@ func TestALayer(t *testing.T) {
 		method, path string
 		status       int
 	}{
-		{"PUT", "/cargo/replaced", 200}, {"PUT", "/cargo/new", 201}, {"DELETE", "/cargo/removed", 204}, {"DELETE", "/cargo/removed", 404},
-		{"PUT", "/files/file.txt", 200}, {"PUT", "/files/../file.txt", 400}, {"PUT", "/files/new.txt", 201}, {"DELETE", "/files/new.txt", 204},
+		{"PUT", "/cargo/replaced", 200}, {"PUT", "/cargo/new", 201}, {"DELETE", "/cargo/removed", 204},
+		{"DELETE", "/cargo/removed", 404},
+		{"PUT", "/files/file.txt", 200}, {"PUT", "/files/../file.txt", 400}, {"PUT", "/files/new.txt", 201},
+		{"DELETE", "/files/new.txt", 204},
 	} {
 		if status, _, text := x.ask(step.method, step.path, "the drill's"); status != step.status {
 			t.Errorf("%s %s: %d %s", step.method, step.path, status, text)
@@ -422,8 +432,10 @@ func TestALayer(t *testing.T) {
 	base.ask("PUT", "/cargo/later", "the user's")
 	base.next()
 	for path, want := range map[string][2]string{ // in the base, and in the layer
-		"/cargo/kept": {"the user's", "the user's"}, "/cargo/later": {"the user's", "the user's"}, "/cargo/new": {"", "the drill's"},
-		"/cargo/removed": {"the user's", ""}, "/cargo/replaced": {"the user's", "the drill's"}, "/files/file.txt": {"the user's", "the drill's"},
+		"/cargo/kept": {"the user's", "the user's"}, "/cargo/later": {"the user's", "the user's"},
+		"/cargo/new":     {"", "the drill's"},
+		"/cargo/removed": {"the user's", ""}, "/cargo/replaced": {"the user's", "the drill's"},
+		"/files/file.txt": {"the user's", "the drill's"},
 	} {
 		for n, s := range []*shop{base, x} {
 			status, _, text := s.ask("GET", path, "")

@@ -39,7 +39,8 @@ func (s *Store) Listen(wanted string) (note string, err error) {
 	if err != nil {
 		return "", fmt.Errorf("the object store cannot listen at %s: %w", wanted, err)
 	}
-	server := &http.Server{Handler: http.HandlerFunc(s.serve), ReadHeaderTimeout: 10 * time.Second, MaxHeaderBytes: 256 << 10}
+	server := &http.Server{Handler: http.HandlerFunc(s.serve), ReadHeaderTimeout: 10 * time.Second,
+		MaxHeaderBytes: 256 << 10}
 	s.mu.Lock()
 	s.address, s.server = l.Addr().String(), server
 	s.mu.Unlock()

@@ -40,7 +40,8 @@ func TestRunawaysAreEnded(t *testing.T) {
 	stranger := numberIn(t, filepath.Join(dir, "other"))
 	defer syscall.Kill(stranger, syscall.SIGKILL) //nolint:errcheck // it may be gone
 	for _, end := range []string{"exit 0", "sleep 1000"} {
-		p, err := Start(Command{Args: []string{"sh", "-c", fmt.Sprintf(runaway, "mine") + "echo laid; " + end}, Dir: dir})
+		p, err := Start(Command{Args: []string{"sh", "-c", fmt.Sprintf(runaway, "mine") + "echo laid; " + end},
+			Dir: dir})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -273,7 +273,8 @@ func newGroup(b Bounds) (*group, error) {
 	} else {
 		if b.Memory > 0 {
 			set(g.memory, "memory.limit_in_bytes", strconv.FormatInt(b.Memory, 10))
-			_ = os.WriteFile(filepath.Join(g.memory, "memory.memsw.limit_in_bytes"), []byte(strconv.FormatInt(b.Memory, 10)), 0)
+			_ = os.WriteFile(filepath.Join(g.memory, "memory.memsw.limit_in_bytes"),
+				[]byte(strconv.FormatInt(b.Memory, 10)), 0)
 		}
 		if b.CPU > 0 {
 			set(cpu, "cpu.cfs_period_us", strconv.Itoa(period))

@@ -44,7 +44,8 @@ func TestSeats(t *testing.T) {
 			_ = os.Mkdir(dir, 0o755)
 		}
 	}
-	if s := (Enforcement{Memory: "cgroup v2", Why: "the cpu controller is not given to this program"}).Says(b); s != "not enforced: the cpu controller is not given to this program" {
+	if s := (Enforcement{Memory: "cgroup v2", Why: "the cpu controller is not given to this program"}).Says(
+		b); s != "not enforced: the cpu controller is not given to this program" {
 		t.Errorf("half of the bounds: %q", s)
 	}
 }

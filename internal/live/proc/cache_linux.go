@@ -47,7 +47,8 @@ func residentPages(f *os.File) (n int) {
 	defer func() { _ = unix.Munmap(memory) }()
 	page := os.Getpagesize()
 	states := make([]byte, (size+page-1)/page)
-	if _, _, errno := unix.Syscall(unix.SYS_MINCORE, uintptr(unsafe.Pointer(&memory[0])), uintptr(size), uintptr(unsafe.Pointer(&states[0]))); errno != 0 {
+	if _, _, errno := unix.Syscall(unix.SYS_MINCORE, uintptr(unsafe.Pointer(&memory[0])), uintptr(size),
+		uintptr(unsafe.Pointer(&states[0]))); errno != 0 {
 		return 0
 	}
 	for _, s := range states {

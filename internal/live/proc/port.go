@@ -84,7 +84,8 @@ func filesRunOut(err error) error {
 	case errors.Is(err, syscall.EMFILE):
 		var most syscall.Rlimit
 		_ = syscall.Getrlimit(syscall.RLIMIT_NOFILE, &most)
-		return fmt.Errorf("%w: %d is this program's limit, and every instance needs some; raise it (ulimit -n), or limit "+
+		return fmt.Errorf("%w: %d is this program's limit, and every instance needs some; raise it (ulimit -n), "+
+			"or limit "+
 			"the instances (concurrency)",
 			syscall.EMFILE, most.Cur)
 	}

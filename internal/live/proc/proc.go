@@ -25,10 +25,11 @@ import (
 
 // Command describes a process to start.
 type Command struct {
-	Args  []string
-	Dir   string
-	Env   []string                        // added to the program's own environment
-	After []string                        // the command that ends what it leaves elsewhere, should the program be killed
+	Args []string
+	Dir  string
+	Env  []string // added to the program's own environment
+	// the command that ends what it leaves elsewhere, should the program be killed
+	After []string
 	Line  func(at time.Time, text string) `json:"-"` // gets every line of the output, harmless, where it is given
 
 	Bounds Bounds // what it may use
@@ -297,7 +298,8 @@ func explain(c Command, err error) error {
 	case errors.Is(err, fs.ErrPermission):
 		return fmt.Errorf("%s is not executable; run chmod +x on it, or put the interpreter first", name)
 	case errors.Is(err, syscall.ENOEXEC), errors.Is(err, syscall.Errno(0x56)) && runtime.GOOS == "darwin": // EBADARCH
-		return fmt.Errorf("%s is not a program for this machine: built for another architecture, or a script without an interpreter line", name)
+		return fmt.Errorf("%s is not a program for this machine: built for another architecture, or a script without "+
+			"an interpreter line", name)
 	case errors.As(err, &p):
 		return fmt.Errorf("cannot start %s: %w", name, p.Err)
 	}

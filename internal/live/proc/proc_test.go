@@ -36,7 +36,8 @@ func said(t *testing.T, p *Process, line string) {
 func gone(t *testing.T, pid int) {
 	t.Helper()
 	for end := time.Now().Add(10 * time.Second); syscall.Kill(pid, 0) == nil; runtime.Gosched() {
-		if text, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat"); err == nil && strings.Contains(string(text), ") Z ") {
+		if text, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat"); err == nil &&
+			strings.Contains(string(text), ") Z ") {
 			return
 		}
 		if time.Now().After(end) {
@@ -106,7 +107,8 @@ func TestWhatCannotBeStartedSaysWhy(t *testing.T) {
 		write("odd", "#!/no/interpreter\n", 0o755): "the interpreter /no/interpreter, which the first line of",
 		write("alien", "\x7fELF\x02\x01\x01 not for this machine, nor any other", 0o755): "cannot be started",
 	} {
-		if _, err := Start(Command{Args: []string{path}, Dir: dir}); err == nil || !strings.Contains(err.Error(), want) && !strings.Contains(err.Error(), "not a program for this machine") {
+		if _, err := Start(Command{Args: []string{path}, Dir: dir}); err == nil || !strings.Contains(err.Error(),
+			want) && !strings.Contains(err.Error(), "not a program for this machine") {
 			t.Errorf("%s: %v, want %q", path, err, want)
 		}
 	}

@@ -45,7 +45,8 @@ func Expect(port int) *Expected {
 
 // WaitReady waits until a process fulfils its readiness condition. It returns the
 // time at which that was noticed, and how much earlier it may have been so.
-func (p *Process) WaitReady(ctx context.Context, cond plan.Ready, e *Expected) (at time.Time, within time.Duration, err error) {
+func (p *Process) WaitReady(ctx context.Context, cond plan.Ready, e *Expected) (at time.Time, within time.Duration,
+	err error) {
 	if cond.By == plan.ReadyLine {
 		re, err := regexp.Compile(cond.Line)
 		if err != nil {
@@ -53,7 +54,8 @@ func (p *Process) WaitReady(ctx context.Context, cond plan.Ready, e *Expected) (
 		}
 		return p.until(ctx, p.Output.Watch(re))
 	}
-	if cond.By == plan.ReadyRuns { // how long its own work at the start takes cannot be distinguished from its first answer
+	// how long its own work at the start takes cannot be distinguished from its first answer
+	if cond.By == plan.ReadyRuns {
 		return p.Runs, 0, nil
 	}
 	if at, within, err = p.until(ctx, e.ready); err != nil || cond.By == plan.ReadyTCP {
@@ -61,10 +63,11 @@ func (p *Process) WaitReady(ctx context.Context, cond plan.Ready, e *Expected) (
 	}
 	client, host := asker, net.JoinHostPort("127.0.0.1", strconv.Itoa(e.port))
 	if e.socket != "" {
-		host, client = "localhost", &http.Client{CheckRedirect: asker.CheckRedirect, Transport: &http.Transport{DisableKeepAlives: true,
-			DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-				return new(net.Dialer).DialContext(ctx, "unix", e.socket)
-			}}}
+		host, client = "localhost", &http.Client{CheckRedirect: asker.CheckRedirect,
+			Transport: &http.Transport{DisableKeepAlives: true,
+				DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+					return new(net.Dialer).DialContext(ctx, "unix", e.socket)
+				}}}
 	}
 	return p.until(ctx, p.asked(ctx, client, "http://"+host+cond.Path))
 }

@@ -12,7 +12,8 @@ import (
 // A command is run to its end: how it went, what it wrote, how long it took.
 func TestRun(t *testing.T) {
 	for script, want := range map[string]string{
-		"echo built": "built|", "echo a; echo b >&2; exit 3": "a b|sh exited with code 3", "kill -9 $$": "|sh killed by signal 9 (killed)",
+		"echo built": "built|", "echo a; echo b >&2; exit 3": "a b|sh exited with code 3",
+		"kill -9 $$":      "|sh killed by signal 9 (killed)",
 		"printf 'no end'": "no end|", "printf '\\033[31mred\\n'": "·[31mred|",
 	} {
 		r := Run(t.Context(), Command{Args: []string{"sh", "-c", script}})
@@ -30,10 +31,12 @@ func TestRun(t *testing.T) {
 	if r.Err == nil || !strings.Contains(r.Err.Error(), "sh was interrupted after") || r.Took > 20*time.Second {
 		t.Errorf("broken off: %v after %v", r.Err, r.Took)
 	}
-	if r := Run(t.Context(), Command{Args: []string{"no-such-command-anywhere"}}); r.Err == nil || errors.Is(r.Err, context.Canceled) {
+	if r := Run(t.Context(), Command{Args: []string{"no-such-command-anywhere"}}); r.Err == nil ||
+		errors.Is(r.Err, context.Canceled) {
 		t.Errorf("a missing command: %v", r.Err)
 	}
-	if r := Run(t.Context(), Command{Args: []string{"/bin/sh"}, Dir: "/no/such/folder"}); r.Err == nil || !strings.Contains(r.Err.Error(), "no folder /no/such/folder") {
+	if r := Run(t.Context(), Command{Args: []string{"/bin/sh"}, Dir: "/no/such/folder"}); r.Err == nil ||
+		!strings.Contains(r.Err.Error(), "no folder /no/such/folder") {
 		t.Errorf("a missing folder: %v", r.Err)
 	}
 }
@@ -42,13 +45,16 @@ func TestRun(t *testing.T) {
 // is handed on.
 func TestSecretsAreStarred(t *testing.T) {
 	var lines []string
-	r := Run(t.Context(), Command{Args: []string{"sh", "-c", `echo "$HARBOUR_TOKEN and $HARBOUR, $SHORT_KEY"; env | grep HARBOUR_TOKEN`},
-		Env: []string{"HARBOUR_TOKEN=tern-4711", "HARBOUR=holm", "SHORT_KEY=ab"}, Line: func(_ time.Time, text string) { lines = append(lines, text) }})
+	r := Run(t.Context(), Command{Args: []string{"sh", "-c",
+		`echo "$HARBOUR_TOKEN and $HARBOUR, $SHORT_KEY"; env | grep HARBOUR_TOKEN`},
+		Env:  []string{"HARBOUR_TOKEN=tern-4711", "HARBOUR=holm", "SHORT_KEY=ab"},
+		Line: func(_ time.Time, text string) { lines = append(lines, text) }})
 	want := Stars + " and holm, ab HARBOUR_TOKEN=" + Stars
 	if got := strings.Join(r.Lines, " "); got != want || strings.Join(lines, " ") != want {
 		t.Errorf("kept %q, handed on %q, want %q", got, lines, want)
 	}
-	for name, want := range map[string]bool{"DB_PASSWORD": true, "API_KEY": true, "apikey": true, "KEY": true, "GITHUB_TOKEN": true, "MY_SECRET": true, "AUTHORIZATION": true,
+	for name, want := range map[string]bool{"DB_PASSWORD": true, "API_KEY": true, "apikey": true, "KEY": true,
+		"GITHUB_TOKEN": true, "MY_SECRET": true, "AUTHORIZATION": true,
 		"KEYBOARD": false, "PATH": false, "MONKEY": false, "LEVEL": false, "HARBOUR": false} {
 		if Secret(name) != want {
 			t.Errorf("%s: %v", name, !want)

@@ -119,7 +119,8 @@ func sweep() {
 // otherwise get its slice first. Where that is not permitted, looks may come late, which the
 // figures then show.
 func outrank() {
-	err := unix.SchedSetAttr(0, &unix.SchedAttr{Size: unix.SizeofSchedAttr, Policy: unix.SCHED_RR, Priority: 1, Flags: unix.SCHED_FLAG_RESET_ON_FORK}, 0)
+	err := unix.SchedSetAttr(0, &unix.SchedAttr{Size: unix.SizeofSchedAttr, Policy: unix.SCHED_RR, Priority: 1,
+		Flags: unix.SCHED_FLAG_RESET_ON_FORK}, 0)
 	if err != nil {
 		_ = unix.Setpriority(unix.PRIO_PROCESS, unix.Gettid(), -10)
 	}
@@ -127,7 +128,8 @@ func outrank() {
 
 // reachable reports whether a listener on an address takes connections to 127.0.0.1.
 func reachable(a netip.Addr) bool {
-	return a.IsUnspecified() || a == netip.AddrFrom4([4]byte{127, 0, 0, 1}) || a == netip.MustParseAddr("::ffff:127.0.0.1")
+	return a.IsUnspecified() || a == netip.AddrFrom4([4]byte{127, 0, 0, 1}) ||
+		a == netip.MustParseAddr("::ffff:127.0.0.1")
 }
 
 // diag queries the kernel for sockets (sock_diag(7)).
@@ -185,8 +187,10 @@ func (d *diag) listenersOn(ports []int) ([]Listener, error) {
 			return nil, err
 		}
 		// otherwise an error: no one is there
-		if b := d.buf[:n]; n >= 16+answerSize && binary.NativeEndian.Uint16(b[4:]) == sockDiagByFamily && b[17] == listening {
-			out = append(out, Listener{netip.AddrPortFrom(netip.AddrFrom4([4]byte{127, 0, 0, 1}), uint16(port)), binary.NativeEndian.Uint32(b[16+68:])})
+		if b := d.buf[:n]; n >= 16+answerSize && binary.NativeEndian.Uint16(b[4:]) == sockDiagByFamily &&
+			b[17] == listening {
+			out = append(out, Listener{netip.AddrPortFrom(netip.AddrFrom4([4]byte{127, 0, 0, 1}), uint16(port)),
+				binary.NativeEndian.Uint32(b[16+68:])})
 		}
 	}
 	d.found = out
@@ -293,7 +297,8 @@ func (p *Process) Listens() (out []netip.AddrPort) {
 	for _, pid := range sessionMembers(p.PID) {
 		fds, _ := os.ReadDir("/proc/" + pid + "/fd")
 		for _, fd := range fds {
-			if to, err := os.Readlink("/proc/" + pid + "/fd/" + fd.Name()); err == nil && strings.HasPrefix(to, "socket:[") {
+			if to, err := os.Readlink("/proc/" + pid + "/fd/" + fd.Name()); err == nil && strings.HasPrefix(to,
+				"socket:[") {
 				inodes[to] = true
 			}
 		}

@@ -33,7 +33,10 @@ func TestListenersAreNoticed(t *testing.T) {
 	for end := time.Now().Add(5 * time.Second); both < 3 && time.Now().Before(end); both++ {
 		found, err := d.listeners()
 		has := func(all []Listener) bool {
-			return slices.ContainsFunc(all, func(l Listener) bool { return l.Address.String() == other.Addr().String() })
+			return slices.ContainsFunc(all, func(
+				l Listener) bool {
+				return l.Address.String() == other.Addr().String()
+			})
 		}
 		if err != nil || !has(found) || !has(listenersOfProc()) {
 			t.Fatalf("%v: %v is not among %v, or not among %v", err, other.Addr(), found, listenersOfProc())

@@ -22,7 +22,8 @@ func awaitPort(port int) (ready <-chan noticed, forget func()) {
 		last := time.Now()
 		for {
 			began := time.Now()
-			if conn, err := net.DialTimeout("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)), time.Second); err == nil {
+			if conn, err := net.DialTimeout("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)),
+				time.Second); err == nil {
 				conn.Close()
 				c <- noticed{time.Now(), time.Since(last)}
 				return

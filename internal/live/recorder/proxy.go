@@ -115,7 +115,8 @@ func (p *Proxy) Start(listen, to string) error {
 	}
 	if listensAt(l.Addr(), target) {
 		l.Close()
-		return fmt.Errorf("%s is where this proxy listens itself, so nothing would ever answer; give the address of the "+
+		return fmt.Errorf("%s is where this proxy listens itself, so nothing would ever answer; give the address "+
+			"of the "+
 			"service with --to, and another to listen at with --listen",
 			to)
 	}
@@ -132,25 +133,27 @@ func (p *Proxy) Start(listen, to string) error {
 		ModifyResponse: p.reply,
 		ErrorHandler:   p.unreachable,
 	}
-	p.server = &http.Server{ReadHeaderTimeout: 30 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Header.Get("Upgrade") != "" {
-			p.Skipped.Add(1)
-			p.say("%s %s  asks for %s: passed on, not recorded", r.Method, r.URL.Path, r.Header.Get("Upgrade"))
-			through.ServeHTTP(w, r)
-			return
-		}
-		x := &exchange{began: time.Now(), request: event.Request{Method: r.Method, Target: r.RequestURI, Header: Fields(r.Header)}}
-		if r.Host != "" {
-			x.request.Header = slices.Insert(x.request.Header, 0, event.Field{Name: "Host", Value: r.Host})
-		}
-		if r.Body != nil && r.Body != http.NoBody {
-			r.Body = &listening{ReadCloser: r.Body, kept: &x.sent}
-		}
-		through.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), exchangeKey{}, x)))
-		if x.answered { // HEAD and the like have no body whose end would be heard
-			x.over(p)
-		}
-	})}
+	p.server = &http.Server{ReadHeaderTimeout: 30 * time.Second,
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if r.Header.Get("Upgrade") != "" {
+				p.Skipped.Add(1)
+				p.say("%s %s  asks for %s: passed on, not recorded", r.Method, r.URL.Path, r.Header.Get("Upgrade"))
+				through.ServeHTTP(w, r)
+				return
+			}
+			x := &exchange{began: time.Now(), request: event.Request{Method: r.Method, Target: r.RequestURI,
+				Header: Fields(r.Header)}}
+			if r.Host != "" {
+				x.request.Header = slices.Insert(x.request.Header, 0, event.Field{Name: "Host", Value: r.Host})
+			}
+			if r.Body != nil && r.Body != http.NoBody {
+				r.Body = &listening{ReadCloser: r.Body, kept: &x.sent}
+			}
+			through.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), exchangeKey{}, x)))
+			if x.answered { // HEAD and the like have no body whose end would be heard
+				x.over(p)
+			}
+		})}
 	go func() { _ = p.server.Serve(l) }() // it ends with Close
 	return nil
 }
@@ -245,12 +248,14 @@ func (x *exchange) over(p *Proxy) {
 		if coding := headerValue(x.reply.Header, "Content-Encoding"); coding != "" {
 			notes = append(notes, "the reply is compressed ("+coding+")")
 		}
-		err := p.Keep(payload.Payload{Request: &x.request, Reply: &x.reply, Time: x.began.UTC()}, x.first, took-x.first, strings.Join(notes, "; "))
+		err := p.Keep(payload.Payload{Request: &x.request, Reply: &x.reply, Time: x.began.UTC()}, x.first, took-x.first,
+			strings.Join(notes, "; "))
 		if err != nil {
 			p.say("%s %s  not recorded: %v", x.request.Method, path(x.request.Target), err)
 			return
 		}
-		p.say("%s %s  %d in %.1f ms, %d bytes", x.request.Method, path(x.request.Target), x.reply.Status, float64(took.Microseconds())/1000, len(x.reply.Body))
+		p.say("%s %s  %d in %.1f ms, %d bytes", x.request.Method, path(x.request.Target), x.reply.Status,
+			float64(took.Microseconds())/1000, len(x.reply.Body))
 	})
 }
 

@@ -136,13 +136,15 @@ func TestProxy(t *testing.T) {
 		t.Fatal(err)
 	}
 	base := "http://" + p.Address
-	r, err := http.Post(base+"/a?token=top-secret", "application/octet-stream", bytes.NewReader(bytes.Repeat([]byte{0xff}, Kept+5)))
+	r, err := http.Post(base+"/a?token=top-secret", "application/octet-stream",
+		bytes.NewReader(bytes.Repeat([]byte{0xff}, Kept+5)))
 	if err != nil {
 		t.Fatal(err)
 	}
 	body, _ := io.ReadAll(r.Body)
 	_ = r.Body.Close()
-	if want := fmt.Sprintf("POST /a %d", Kept+5); string(body) != want || r.StatusCode != 418 || r.Header.Get("Set-Cookie") != "sid=top-secret; Path=/" {
+	if want := fmt.Sprintf("POST /a %d", Kept+5); string(body) != want || r.StatusCode != 418 ||
+		r.Header.Get("Set-Cookie") != "sid=top-secret; Path=/" {
 		t.Errorf("%d %q %v", r.StatusCode, body, r.Header)
 	}
 	<-passed
@@ -193,7 +195,8 @@ func TestProxy(t *testing.T) {
 	if len(list) != 2 {
 		t.Fatalf("%d exchanges", len(list))
 	}
-	if x := list[0]; strings.Contains(x.Request.Target, "top-secret") || len(x.Request.Body) != Kept || x.Reply.Status != 418 || strings.Contains(fmt.Sprint(x.Reply.Header), "top-secret") {
+	if x := list[0]; strings.Contains(x.Request.Target, "top-secret") || len(x.Request.Body) != Kept ||
+		x.Reply.Status != 418 || strings.Contains(fmt.Sprint(x.Reply.Header), "top-secret") {
 		t.Errorf("recorded %s, %d bytes, %d %v", x.Request.Target, len(x.Request.Body), x.Reply.Status, x.Reply.Header)
 	}
 	if string(list[1].Reply.Body) != "first last" {
@@ -236,7 +239,8 @@ func TestManyAtOnce(t *testing.T) {
 	for c := range callers {
 		wait.Go(func() {
 			for n := range each {
-				r, err := http.Post("http://"+p.Address+"/", "text/plain", strings.NewReader(fmt.Sprintf("%d-%d", c, n)))
+				r, err := http.Post("http://"+p.Address+"/", "text/plain",
+					strings.NewReader(fmt.Sprintf("%d-%d", c, n)))
 				if err != nil {
 					t.Error(err)
 					return

@@ -87,7 +87,8 @@ func BenchmarkAddInstance(b *testing.B) {
 				t := d.Fire(Event{Payload: &p.Sets[0].Payloads[0], Routes: 1, Cold: true})
 				<-t.Done()
 				x := d.Look(t)
-				if len(x.Attempts) != 1 || x.Attempts[0].Invocation.Status != 200 || x.Attempts[0].Invocation.Class != engine.Cold {
+				if len(x.Attempts) != 1 || x.Attempts[0].Invocation.Status != 200 ||
+					x.Attempts[0].Invocation.Class != engine.Cold {
 					b.Fatalf("%+v", x.Attempts)
 				}
 				driven = append(driven, x.Attempts[0].Invocation.Done.Sub(x.Arrived))

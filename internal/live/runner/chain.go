@@ -64,7 +64,8 @@ func (s *slot) chain(j *job, r *transport.Reply) (out []sentOn) {
 		return nil
 	}
 	body, _ := r.Plain()
-	reply := plan.Reply{Function: fn.Name, Status: r.Status, Kind: r.Header.Get("Content-Type"), Header: r.Header.Values, Body: body, Subject: j.subject, At: r.Done.UTC().Round(0)}
+	reply := plan.Reply{Function: fn.Name, Status: r.Status, Kind: r.Header.Get("Content-Type"),
+		Header: r.Header.Values, Body: body, Subject: j.subject, At: r.Done.UTC().Round(0)}
 	for i := range fn.Then {
 		t := &fn.Then[i]
 		if !t.Holds(&reply) {
@@ -77,7 +78,8 @@ func (s *slot) chain(j *job, r *transport.Reply) (out []sentOn) {
 		}
 		if err != nil {
 			d.mu.Lock()
-			d.fail(s.in.record().Function, Trouble{Text: fmt.Sprintf("replied, but its reply could not be sent on to %s: %v", to.Name, err), Started: true})
+			d.fail(s.in.record().Function, Trouble{Text: fmt.Sprintf("replied, but its reply could not be sent on "+
+				"to %s: %v", to.Name, err), Started: true})
 			d.mu.Unlock()
 			continue
 		}
@@ -112,7 +114,8 @@ func (d *Runner) sendOn(in *engine.Input, fn int32, from int64, sent []sentOn) {
 		a.arrival.Payload = number
 		routes := d.p.Routes(sent[i].to, p)
 		a.info.open = deliveries(routes)
-		in.Then = append(in.Then, engine.Then{Source: int32(sent[i].to), Takes: routes, Key: d.sorter.Key(sent[i].to, p)})
+		in.Then = append(in.Then, engine.Then{Source: int32(sent[i].to), Takes: routes, Key: d.sorter.Key(sent[i].to,
+			p)})
 		d.chained = append(d.chained, chainedEvent{a, fn, int32(sent[i].then)})
 	}
 }
@@ -140,7 +143,8 @@ func (d *Runner) Lanes(source int) (out []engine.LaneStats) {
 				out = append(out, engine.LaneStats{Eldest: clock.Never})
 			}
 			out[i].Lag, out[i].Eldest = max(out[i].Lag, l.Lag), min(out[i].Eldest, l.Eldest)
-			out[i].Tries, out[i].Blocked, out[i].Alone = max(out[i].Tries, l.Tries), out[i].Blocked || l.Blocked, out[i].Alone || l.Alone
+			out[i].Tries, out[i].Blocked, out[i].Alone = max(out[i].Tries, l.Tries), out[i].Blocked || l.Blocked,
+				out[i].Alone || l.Alone
 		}
 	}
 	return out

@@ -26,12 +26,15 @@ func loops(steps int) (*plan.Project, *plan.Drill) {
 	p.Functions[0].Then = []plan.Then{{To: 1, Status: ok, Type: "again"}}
 	to := []plan.Wire{{To: 0}}
 	p.Sources = []plan.Source{
-		{Name: "records", Kind: plan.Stream, Wires: to, BatchMax: 1, Partitions: 2, Attempts: 2, DeadLetter: -1, FromNew: true},
-		{Name: "rounds", Kind: plan.Queue, Wires: to, BatchMax: 1, Lease: 100 * time.Millisecond, LeaseMost: 20 * time.Second, Attempts: 4, DeadLetter: -1},
+		{Name: "records", Kind: plan.Stream, Wires: to, BatchMax: 1, Partitions: 2, Attempts: 2, DeadLetter: -1,
+			FromNew: true},
+		{Name: "rounds", Kind: plan.Queue, Wires: to, BatchMax: 1, Lease: 100 * time.Millisecond,
+			LeaseMost: 20 * time.Second, Attempts: 4, DeadLetter: -1},
 	}
 	set := payload.Set{Name: "set"}
 	for i := range 6 {
-		set.Payloads = append(set.Payloads, payload.Payload{Event: &event.Event{ID: "r" + string(rune('0'+i)), Source: "s", Type: "t", Data: []byte(`{"n":1}`)}})
+		set.Payloads = append(set.Payloads, payload.Payload{Event: &event.Event{ID: "r" + string(rune('0'+i)),
+			Source: "s", Type: "t", Data: []byte(`{"n":1}`)}})
 	}
 	p.Sets = []payload.Set{set}
 	*d = plan.Drill{Name: "d", Seed: 3, Settle: 20 * time.Second, Limits: []plan.Limits{limits},
@@ -53,10 +56,12 @@ func TestAChainIsStopped(t *testing.T) {
 		}
 	}
 	notes := strings.Join(run.Notes, "\n")
-	if replies != 10 || len(run.Arrivals) != 12 || !strings.Contains(notes, "a chain was stopped after 5 steps") || !strings.Contains(notes, "4 records that were there before the drill are not read") {
+	if replies != 10 || len(run.Arrivals) != 12 || !strings.Contains(notes, "a chain was stopped after 5 steps") ||
+		!strings.Contains(notes, "4 records that were there before the drill are not read") {
 		t.Errorf("%d replies of %d events; %s", replies, len(run.Arrivals), notes)
 	}
-	if s := run.Summarize(); s.Chains["records"].Latency.N != 2 || s.Chains["records"].Steps != 6 || s.Events.Done != 12 {
+	if s := run.Summarize(); s.Chains["records"].Latency.N != 2 || s.Chains["records"].Steps != 6 ||
+		s.Events.Done != 12 {
 		t.Errorf("%+v, %+v", s.Chains, s.Events)
 	}
 	// what replies were made into is let go of
@@ -72,13 +77,15 @@ func TestAChainIsStopped(t *testing.T) {
 func TestLostAcknowledgements(t *testing.T) {
 	p, d := loops(1)
 	p.Functions[0].Then = nil
-	d.Feeds = []plan.Feed{{Source: 1, Set: 0, Phases: []arrival.Phase{{Pattern: arrival.Once}}, Faults: fault.Rules{DropAck: fault.Whole, Redeliver: fault.Whole, RedeliverBy: 50 * time.Millisecond}}}
+	d.Feeds = []plan.Feed{{Source: 1, Set: 0, Phases: []arrival.Phase{{Pattern: arrival.Once}},
+		Faults: fault.Rules{DropAck: fault.Whole, Redeliver: fault.Whole, RedeliverBy: 50 * time.Millisecond}}}
 	d.Idempotence = true
 	r := New(p, d, Config{ID: "20260101-000000-aa"})
 	r.Run(context.Background())
 	run := r.Snapshot()
 	s := run.Summarize()
-	if s.Events.Done != 12 || s.Events.Arrived != 12 || s.Faults["acknowledgement lost"] != 6 || s.Faults["redelivered late"] != 6 || s.Idempotence.Twice != 12 || s.Idempotence.Differed != 0 {
+	if s.Events.Done != 12 || s.Events.Arrived != 12 || s.Faults["acknowledgement lost"] != 6 ||
+		s.Faults["redelivered late"] != 6 || s.Idempotence.Twice != 12 || s.Idempotence.Differed != 0 {
 		t.Errorf("%+v, faults %v, twice %+v", s.Events, s.Faults, s.Idempotence)
 	}
 	lost := map[int64]measure.Attempt{}

@@ -151,7 +151,8 @@ func (d *Drill) one(ctx context.Context, c *coldFeed, round int) bool {
 // present hands the payload of a round in, and returns its event; the lock is held.
 func (d *Drill) present(c *coldFeed, round int) int64 {
 	event := int64(len(d.rec.Arrivals))
-	d.taken = arrivalInfo{measure.Arrival{Due: d.now(), From: -1, Payload: c.takes[round%len(c.takes)], Round: int32(round / len(c.takes)), Source: c.source}, eventInfo{feed: -1, caller: -1}, nil}
+	d.taken = arrivalInfo{measure.Arrival{Due: d.now(), From: -1, Payload: c.takes[round%len(c.takes)],
+		Round: int32(round / len(c.takes)), Source: c.source}, eventInfo{feed: -1, caller: -1}, nil}
 	d.stepLocked(d.arrived(&d.taken), nil)
 	return event
 }
@@ -162,7 +163,8 @@ func (d *Drill) cleared(ctx context.Context, c *coldFeed) bool {
 	d.step(engine.Input{Kind: engine.Clear, Function: c.fn}, nil)
 	return d.await(ctx, func() bool {
 		for id := c.before; id < len(d.instances); id++ {
-			if in := d.instances[id]; in != nil && in.stopping && d.records[id].Function == c.fn && d.records[id].Stopped == 0 {
+			if in := d.instances[id]; in != nil && in.stopping && d.records[id].Function == c.fn &&
+				d.records[id].Stopped == 0 {
 				return false
 			}
 		}

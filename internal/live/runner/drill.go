@@ -109,7 +109,8 @@ func (d *Drill) feed(f *plan.Feed, n int) {
 		if len(after) > 0 {
 			start = clock.Time(float64(after[0]) / f.Clock.Speed)
 		}
-		x.Schedule = arrival.New([]arrival.Phase{{Pattern: arrival.Recorded, Speed: f.Clock.Speed}}, after, max(len(events), 1), start, d.drill.Seed, uint64(n))
+		x.Schedule = arrival.New([]arrival.Phase{{Pattern: arrival.Recorded, Speed: f.Clock.Speed}}, after,
+			max(len(events), 1), start, d.drill.Seed, uint64(n))
 		return
 	}
 	set := &d.p.Sets[f.Set]
@@ -119,7 +120,8 @@ func (d *Drill) feed(f *plan.Feed, n int) {
 			times[i] = f.Moments[i].Due
 		}
 		x.again, x.first = f.Moments, d.setFirst(f.Set)
-		x.Schedule = arrival.New([]arrival.Phase{{Pattern: arrival.Recorded, Speed: 1}}, times, len(times), clock.Time(slices.Min(times)), d.drill.Seed, uint64(n))
+		x.Schedule = arrival.New([]arrival.Phase{{Pattern: arrival.Recorded, Speed: 1}}, times, len(times),
+			clock.Time(slices.Min(times)), d.drill.Seed, uint64(n))
 		return
 	}
 	for _, ph := range f.Phases {
@@ -131,9 +133,11 @@ func (d *Drill) feed(f *plan.Feed, n int) {
 	if f.Retained > 0 {
 		// what was in the stream before the function came is there at once, or not read
 		if src.FromNew {
-			d.notes = append(d.notes, fmt.Sprintf("%s: %d records that were there before the drill are not read, as it begins with new ones", src.Name, f.Retained))
+			d.notes = append(d.notes, fmt.Sprintf("%s: %d records that were there before the drill are not read, as "+
+				"it begins with new ones", src.Name, f.Retained))
 		} else {
-			d.feeds = append(d.feeds, &feed{Schedule: arrival.New([]arrival.Phase{{Pattern: arrival.Once}}, nil, f.Retained, 0, d.drill.Seed, uint64(n)),
+			d.feeds = append(d.feeds, &feed{Schedule: arrival.New([]arrival.Phase{{Pattern: arrival.Once}}, nil,
+				f.Retained, 0, d.drill.Seed, uint64(n)),
 				source: x.source, first: x.first, faults: f.Faults, number: uint64(n) + 1<<16})
 		}
 		if size > f.Retained {
@@ -165,13 +169,15 @@ func (d *Drill) Run(ctx context.Context) {
 	d.level(d.rec.Length, true)
 	for s, n := range d.extended {
 		if n > 0 {
-			d.notes = append(d.notes, fmt.Sprintf("%s: a lease was extended %d times, since the function was still working",
+			d.notes = append(d.notes, fmt.Sprintf("%s: a lease was extended %d times, since the function was still "+
+				"working",
 				d.p.Sources[s].Name, n))
 		}
 	}
 	for s, n := range d.itself {
 		if n > 0 {
-			d.notes = append(d.notes, fmt.Sprintf("%s: %d of the requests were OPTIONS, which the source answers itself, "+
+			d.notes = append(d.notes, fmt.Sprintf("%s: %d of the requests were OPTIONS, which the source answers "+
+				"itself, "+
 				"as at the front; they are not events", d.p.Sources[s].Name, n))
 		}
 	}
@@ -242,7 +248,8 @@ func (d *Drill) open(now clock.Time) {
 	for i := range d.fns {
 		if ready, wanted := d.eng.Stats(i).Ready, d.eng.Limits(i).KeepWarm; ready < wanted {
 			d.notes = append(d.notes,
-				fmt.Sprintf("%s: the drill began with %d of the %d instances that keep_warm asks for, since one did not "+
+				fmt.Sprintf("%s: the drill began with %d of the %d instances that keep_warm asks for, since one "+
+					"did not "+
 					"start, or ended",
 					d.fns[i].Name, ready, wanted))
 		}
@@ -297,12 +304,14 @@ func (d *Drill) pump(now clock.Time, self *slot) (own *job) {
 		if at := next.first + int32(first.Payload); d.p.Itself(int(next.source), d.payloads[at]) {
 			d.itself[next.source]++
 			if first.Caller >= 0 {
-				d.answered(next, int32(first.Caller), now.Add(time.Millisecond)) // it never asks without end at one moment
+				// it never asks without end at one moment
+				d.answered(next, int32(first.Caller), now.Add(time.Millisecond))
 			}
 			continue
 		}
 		d.taken = arrivalInfo{
-			measure.Arrival{Due: first.Due, From: -1, Payload: next.first + int32(first.Payload), Round: int32(first.Round), Source: next.source, Fault: fate.Kinds, Delay: fate.Delay},
+			measure.Arrival{Due: first.Due, From: -1, Payload: next.first + int32(first.Payload),
+				Round: int32(first.Round), Source: next.source, Fault: fate.Kinds, Delay: fate.Delay},
 			eventInfo{feed: number, caller: int32(first.Caller), lose: fate.AckLost}, nil,
 		}
 		in := d.arrived(&d.taken)
@@ -313,7 +322,8 @@ func (d *Drill) pump(now clock.Time, self *slot) (own *job) {
 		}
 		for _, later := range fate.Copies {
 			again := d.rec.Arrivals[original]
-			again.From, again.Origin, again.Due, again.Delay = original, engine.FromFault, first.Due.Add(fate.Delay+later), fate.Delay+later
+			again.From, again.Origin, again.Due, again.Delay = original, engine.FromFault,
+				first.Due.Add(fate.Delay+later), fate.Delay+later
 			d.taken = arrivalInfo{again, eventInfo{feed: -1, caller: -1}, nil}
 			in := d.arrived(&d.taken)
 			in.Delay = fate.Delay + later
@@ -335,7 +345,8 @@ func (d *Drill) pump(now clock.Time, self *slot) (own *job) {
 // it has.
 func (d *Drill) arrived(a *arrivalInfo) engine.Input {
 	source, p := a.arrival.Source, d.payloads[a.arrival.Payload]
-	in := engine.Input{Kind: engine.Arrived, Source: source, Routes: d.routesOf(source, a.arrival.Payload), Key: d.sorter.Key(int(source), p), Delay: ownDelay(&d.p.Sources[source], p), Async: p.Async()}
+	in := engine.Input{Kind: engine.Arrived, Source: source, Routes: d.routesOf(source, a.arrival.Payload),
+		Key: d.sorter.Key(int(source), p), Delay: ownDelay(&d.p.Sources[source], p), Async: p.Async()}
 	a.info.open = deliveries(in.Routes)
 	return in
 }
@@ -395,7 +406,8 @@ func (d *Drill) plannedChanges(now clock.Time) {
 			d.renew(c.Function)
 		default:
 			if before := d.eng.Limits(c.Function); before != c.Limits {
-				d.change(c.Function, c.Limits.Difference(before), engine.Input{Kind: engine.SetLimits, Function: int32(c.Function), Limits: c.Limits})
+				d.change(c.Function, c.Limits.Difference(before), engine.Input{Kind: engine.SetLimits,
+					Function: int32(c.Function), Limits: c.Limits})
 			}
 		}
 	}

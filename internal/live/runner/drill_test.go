@@ -73,25 +73,26 @@ func serve(as string) {
 	if as == "opens late" {
 		time.AfterFunc(150*time.Millisecond, func() { fmt.Println("tables are here") })
 	}
-	err := http.ListenAndServe("127.0.0.1:"+os.Getenv("PORT"), http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		requests++
-		body, _ := io.ReadAll(r.Body)
-		switch {
-		case as == "opens late" && r.URL.Path == "/ready" && time.Since(began) < 150*time.Millisecond:
-			w.WriteHeader(503)
-		case as == "busy":
-			w.Header().Set("Retry-After", "1")
-			w.WriteHeader(429)
-		case as == "crashes" && requests == 3:
-			os.Exit(7)
-		case as == "slow":
-			time.Sleep(time.Minute)
-		case strings.Contains(string(body), "refuse"):
-			w.WriteHeader(422)
-		case strings.Contains(string(body), `"once more"`) && requests == 1:
-			fmt.Fprint(w, `{"retry":["e2"]}`)
-		}
-	}))
+	err := http.ListenAndServe("127.0.0.1:"+os.Getenv("PORT"),
+		http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			requests++
+			body, _ := io.ReadAll(r.Body)
+			switch {
+			case as == "opens late" && r.URL.Path == "/ready" && time.Since(began) < 150*time.Millisecond:
+				w.WriteHeader(503)
+			case as == "busy":
+				w.Header().Set("Retry-After", "1")
+				w.WriteHeader(429)
+			case as == "crashes" && requests == 3:
+				os.Exit(7)
+			case as == "slow":
+				time.Sleep(time.Minute)
+			case strings.Contains(string(body), "refuse"):
+				w.WriteHeader(422)
+			case strings.Contains(string(body), `"once more"`) && requests == 1:
+				fmt.Fprint(w, `{"retry":["e2"]}`)
+			}
+		}))
 	fmt.Println(err)
 }
 
@@ -99,8 +100,10 @@ func testProject(as string, queue bool, bodies ...string) (*plan.Project, *plan.
 	self, _ := os.Executable()
 	limits := plan.Limits{Max: 2, PerInstance: 1, IdleAfter: time.Minute}
 	p := &plan.Project{Name: "test", Concurrency: 10,
-		Functions: []plan.Function{{Name: "f", Start: []string{self}, Env: []string{"AS_FUNCTION=" + as, "GORACE=atexit_sleep_ms=0"}, Path: "/", Timeout: 5 * time.Second, StartTimeout: 10 * time.Second, Limits: limits}},
-		Sources:   []plan.Source{{Name: "s", Wires: []plan.Wire{{To: 0}}, DeadLetter: -1}}}
+		Functions: []plan.Function{{Name: "f", Start: []string{self}, Env: []string{"AS_FUNCTION=" + as,
+			"GORACE=atexit_sleep_ms=0"}, Path: "/", Timeout: 5 * time.Second, StartTimeout: 10 * time.Second,
+			Limits: limits}},
+		Sources: []plan.Source{{Name: "s", Wires: []plan.Wire{{To: 0}}, DeadLetter: -1}}}
 	set := payload.Set{Name: "set"}
 	for i, b := range bodies {
 		pl := payload.Payload{Request: &event.Request{Method: "POST", Target: "/x", Body: []byte(b)}}
@@ -110,7 +113,8 @@ func testProject(as string, queue bool, bodies ...string) (*plan.Project, *plan.
 		set.Payloads = append(set.Payloads, pl)
 	}
 	if queue {
-		p.Sources[0] = plan.Source{Name: "s", Kind: plan.Queue, Wires: []plan.Wire{{To: 0}}, BatchMax: 3, BatchWait: 50 * time.Millisecond, Lease: time.Minute, Attempts: 2, DeadLetter: -1}
+		p.Sources[0] = plan.Source{Name: "s", Kind: plan.Queue, Wires: []plan.Wire{{To: 0}}, BatchMax: 3,
+			BatchWait: 50 * time.Millisecond, Lease: time.Minute, Attempts: 2, DeadLetter: -1}
 	}
 	p.Sets = []payload.Set{set}
 	d := &plan.Drill{Name: "d", Seed: 1, Settle: 5 * time.Second, Limits: []plan.Limits{limits},
@@ -124,7 +128,8 @@ func run(t *testing.T, p *plan.Project, d *plan.Drill) (*measure.Run, *measure.S
 	r.Run(t.Context())
 	rec := r.Snapshot()
 	s := rec.Summarize()
-	if n := s.Events.Done + s.Events.Failed + s.Events.DeadLettered + s.Events.Rejected + s.Events.Abandoned + s.Events.Expired + s.Events.Unmatched; n != s.Events.Deliveries {
+	if n := s.Events.Done + s.Events.Failed + s.Events.DeadLettered + s.Events.Rejected + s.Events.Abandoned +
+		s.Events.Expired + s.Events.Unmatched; n != s.Events.Deliveries {
 		t.Errorf("%d outcomes of %d deliveries", n, s.Events.Deliveries)
 	}
 	for _, in := range rec.Instances {
@@ -143,12 +148,14 @@ func TestColdStartsAndALimit(t *testing.T) {
 	if s.Events.Done != 2 || s.Events.Rejected != 1 || !s.Finished {
 		t.Fatalf("events %+v", s.Events)
 	}
-	if f := s.Functions["f"]; f.Instances.Started != 2 || f.Latency.Cold.N < 1 || f.Latency.Cold.N+f.Latency.First.N+f.Latency.Warm.N != 2 || f.Statuses["200"] != 2 {
+	if f := s.Functions["f"]; f.Instances.Started != 2 || f.Latency.Cold.N < 1 || f.Latency.Cold.N+f.Latency.First.N+
+		f.Latency.Warm.N != 2 || f.Statuses["200"] != 2 {
 		t.Errorf("function %+v", f)
 	}
 	for _, v := range rec.Invocations {
 		in := rec.Instances[v.Instance]
-		order := []int64{1, int64(in.Spawned), int64(in.Exec), int64(in.Ready), int64(v.Assigned), int64(v.Sent), int64(v.Received), int64(v.Done), int64(in.Stopped)}
+		order := []int64{1, int64(in.Spawned), int64(in.Exec), int64(in.Ready), int64(v.Assigned), int64(v.Sent),
+			int64(v.Received), int64(v.Done), int64(in.Stopped)}
 		for i := 1; i < len(order); i++ {
 			if order[i] < order[i-1] {
 				t.Errorf("times out of order: %v", order)
@@ -179,7 +186,9 @@ func TestRequestsThatTheSourceAnswers(t *testing.T) {
 	p.Sources[0].Wires[0].When.Method = "POST"
 	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Callers, Size: 2, For: 300 * time.Millisecond}}
 	rec, s := run(t, p, d)
-	if s.Events.Unmatched != 0 || s.Events.Done == 0 || s.Events.Done != s.Events.Arrived || !strings.Contains(strings.Join(rec.Notes, "\n"), "of the requests were OPTIONS, which the source answers itself") {
+	if s.Events.Unmatched != 0 || s.Events.Done == 0 || s.Events.Done != s.Events.Arrived ||
+		!strings.Contains(strings.Join(rec.Notes, "\n"),
+			"of the requests were OPTIONS, which the source answers itself") {
 		t.Errorf("%+v, %q", s.Events, rec.Notes)
 	}
 	p.Sets[0].Payloads = p.Sets[0].Payloads[:1] // and nothing else is asked
@@ -211,7 +220,8 @@ func TestBatchesRetryAndFail(t *testing.T) {
 // nothing but its grace time at the end, and leave no process.
 func TestAnUnrulyFunction(t *testing.T) {
 	p, d := testProject("floods", false, "a", "b", "c")
-	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 100, Per: time.Second}, For: 300 * time.Millisecond}}
+	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 100, Per: time.Second},
+		For: 300 * time.Millisecond}}
 	p.Sources[0].Wait = 5 * time.Second
 	rec, s := run(t, p, d)
 	if s.Events.Done != 30 {
@@ -223,7 +233,8 @@ func TestAnUnrulyFunction(t *testing.T) {
 		}
 		for end := time.Now().Add(5 * time.Second); ; runtime.Gosched() {
 			out, _ := exec.Command("ps", "-o", "pid=,stat=,args=", "-s", fmt.Sprint(in.PID)).Output()
-			left := slices.DeleteFunc(strings.Split(strings.TrimSpace(string(out)), "\n"), func(l string) bool { return l == "" || strings.Contains(l, " Z") })
+			left := slices.DeleteFunc(strings.Split(strings.TrimSpace(string(out)), "\n"),
+				func(l string) bool { return l == "" || strings.Contains(l, " Z") })
 			if len(left) == 0 {
 				break
 			}
@@ -237,9 +248,10 @@ func TestAnUnrulyFunction(t *testing.T) {
 func TestTroubleIsNamed(t *testing.T) {
 	for as, want := range map[string]string{
 		"elsewhere": ", but on [127.0.0.1:",
-		"exits":     "f does not start: it exited with code 3 before it was ready; its last line: no tide table ·[31mfound·[0m",
-		"never":     "f was not ready within 800ms: it did not listen on the port that it was given",
-		"crashes":   "f crashed: it exited with code 7",
+		"exits": "f does not start: it exited with code 3 before it was ready; its last line: no tide table " +
+			"·[31mfound·[0m",
+		"never":   "f was not ready within 800ms: it did not listen on the port that it was given",
+		"crashes": "f crashed: it exited with code 7",
 	} {
 		t.Run(as, func(t *testing.T) {
 			p, d := testProject(as, true, "1", "2", "3", "4")
@@ -251,7 +263,8 @@ func TestTroubleIsNamed(t *testing.T) {
 			if text := strings.Join(rec.Notes, "\n"); !strings.Contains(text, want) {
 				t.Errorf("notes %q, want %q", text, want)
 			}
-			if f := s.Functions["f"]; as == "crashes" && f.Crashes == 0 || as != "crashes" && (s.Events.Failed != 4 || f.Instances.FailedStarts < 2) {
+			if f := s.Functions["f"]; as == "crashes" && f.Crashes == 0 || as != "crashes" && (s.Events.Failed != 4 ||
+				f.Instances.FailedStarts < 2) {
 				t.Errorf("events %+v, instances %+v, crashes %d", s.Events, f.Instances, f.Crashes)
 			}
 		})
@@ -300,7 +313,8 @@ func TestATimeOutStopsTheInstance(t *testing.T) {
 // run had.
 func TestALiveRunIsReenacted(t *testing.T) {
 	p, d := testProject("crashes", true, "1", `"refuse"`, `"once more"`, "4")
-	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Poisson, Rate: arrival.Rate{Events: 200, Per: time.Second}, For: 500 * time.Millisecond}}
+	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Poisson, Rate: arrival.Rate{Events: 200, Per: time.Second},
+		For: 500 * time.Millisecond}}
 	var journal bytes.Buffer
 	r := New(p, d, Config{ID: "test", Journal: &journal})
 	r.Run(t.Context())
@@ -314,7 +328,8 @@ func TestALiveRunIsReenacted(t *testing.T) {
 		}
 	})
 	if err != nil || len(lived) < 50 || !slices.Equal(lived, played) {
-		t.Errorf("%v; the run had %d outcomes, played again %d, equal: %v", err, len(lived), len(played), slices.Equal(lived, played))
+		t.Errorf("%v; the run had %d outcomes, played again %d, equal: %v", err, len(lived), len(played),
+			slices.Equal(lived, played))
 	}
 	// one byte changed is noticed
 	changed := bytes.Replace(journal.Bytes(), []byte(`"invocation":3`), []byte(`"invocation":4`), 1)
@@ -326,7 +341,8 @@ func TestALiveRunIsReenacted(t *testing.T) {
 // Broken off, a run keeps what it has and leaves nothing running.
 func TestInterrupted(t *testing.T) {
 	p, d := testProject("plain", false, "a")
-	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 100, Per: time.Second}, For: time.Hour}}
+	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 100, Per: time.Second},
+		For: time.Hour}}
 	ctx, cancel := context.WithCancel(t.Context())
 	r := New(p, d, Config{ID: "test"})
 	done := make(chan struct{})

@@ -116,7 +116,9 @@ func (d *Follower) Fire(s Event) *Trace {
 	}
 	t := &Trace{Event: s, At: time.Now(), done: make(chan struct{})}
 	d.firing = t
-	d.stepLocked(engine.Input{Kind: engine.Arrived, Source: int32(s.Source), Routes: s.Routes, Key: d.sorter.Key(s.Source, s.Payload), Delay: ownDelay(&d.p.Sources[s.Source], s.Payload), Async: s.Payload.Async()}, nil)
+	d.stepLocked(engine.Input{Kind: engine.Arrived, Source: int32(s.Source), Routes: s.Routes,
+		Key: d.sorter.Key(s.Source, s.Payload), Delay: ownDelay(&d.p.Sources[s.Source], s.Payload),
+		Async: s.Payload.Async()}, nil)
 	d.firing = nil
 	return t
 }
@@ -226,12 +228,14 @@ func (d *Follower) eventTaken(f *engine.Effect) {
 	t := d.firing
 	if f.Origin != engine.FromOutside {
 		from := d.traces[f.From]
-		e := Event{Source: int(f.Source), Payload: from.Payload, Routes: 1<<len(d.p.Sources[f.Source].Wires) - 1} // of a dead letter
+		// of a dead letter
+		e := Event{Source: int(f.Source), Payload: from.Payload, Routes: 1<<len(d.p.Sources[f.Source].Wires) - 1}
 		if f.Origin == engine.FromReply {
 			x := d.nextChained()
 			e.Payload, e.Routes = x.payload, d.p.Routes(int(f.Source), x.payload)
 		}
-		t = &Trace{Event: e, At: time.Now(), done: make(chan struct{}), Origin: f.Origin, Steps: from.Steps, whole: from.whole}
+		t = &Trace{Event: e, At: time.Now(), done: make(chan struct{}), Origin: f.Origin, Steps: from.Steps,
+			whole: from.whole}
 		if f.Origin == engine.FromDeadLetter {
 			t.deadOf, t.last = d.p.Sources[from.Source].Name, from.last
 		}
@@ -264,7 +268,8 @@ func (d *Follower) dispatched(f *engine.Effect, s *slot, j *job) {
 	}
 	for _, id := range d.fx.Events[f.First : f.First+f.N] {
 		t := d.traces[id]
-		x := &Attempt{Wire: f.Wire, Function: f.Function, Name: in.name, Version: in.version, Instance: *in.record(), Began: d.began.Add(time.Duration(f.At)), Beside: beside,
+		x := &Attempt{Wire: f.Wire, Function: f.Function, Name: in.name, Version: in.version, Instance: *in.record(),
+			Began: d.began.Add(time.Duration(f.At)), Beside: beside,
 			Invocation: s.cur}
 		for _, earlier := range t.Attempts {
 			if earlier.Wire == f.Wire {
@@ -315,7 +320,8 @@ func (d *Follower) attemptEnded(f *engine.Effect) {
 // deliveryEnded implements recorder.
 func (d *Follower) deliveryEnded(f *engine.Effect) {
 	t := d.traces[f.Event]
-	t.Ended = append(t.Ended, measure.Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At, Source: f.Source, Wire: f.Wire, Attempts: f.Attempt, Outcome: f.Outcome, Cause: f.Cause})
+	t.Ended = append(t.Ended, measure.Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At, Source: f.Source,
+		Wire: f.Wire, Attempts: f.Attempt, Outcome: f.Outcome, Cause: f.Cause})
 	if t.Left--; t.Left == 0 {
 		if t.unclear == 0 {
 			close(t.done)

@@ -76,7 +76,8 @@ func TestReplacedUnderLoad(t *testing.T) {
 				default:
 				}
 				v := fire(t, d, Event{Payload: post("a"), Routes: 1})
-				if last := v.Attempts[len(v.Attempts)-1]; v.Ended[0].Outcome == engine.Done && last.Reply.Status == 200 {
+				if last := v.Attempts[len(v.Attempts)-1]; v.Ended[0].Outcome == engine.Done &&
+					last.Reply.Status == 200 {
 					done.Add(1)
 					seen.Store(last.Version, true)
 				} else {
@@ -125,14 +126,17 @@ func TestTracks(t *testing.T) {
 	<-b.Done()
 	x, y := d.Look(a), d.Look(b)
 	// together they are refused; apart, or together again, b is given up
-	if len(y.Attempts) != 2 || y.Ended[0].Outcome != engine.Failed || y.Attempts[1].Reply.Status != 422 || y.Attempts[1].N != 2 {
+	if len(y.Attempts) != 2 || y.Ended[0].Outcome != engine.Failed || y.Attempts[1].Reply.Status != 422 ||
+		y.Attempts[1].N != 2 {
 		t.Errorf("the refused one: %+v", y)
 	}
-	if len(x.Attempts) == 0 || x.Attempts[0].Invocation.ID != y.Attempts[0].Invocation.ID || x.Attempts[0].Invocation.Batch != 2 {
+	if len(x.Attempts) == 0 || x.Attempts[0].Invocation.ID != y.Attempts[0].Invocation.ID ||
+		x.Attempts[0].Invocation.Batch != 2 {
 		t.Errorf("they did not share a batch: %+v, %+v", x.Attempts[0], y.Attempts[0])
 	}
 	first := x.Attempts[0]
-	if first.Invocation.Class != engine.Cold || first.Name != "f-1" || first.Version != "v1" || first.Instance.Ready == 0 || first.Invocation.Done <= first.Invocation.Sent {
+	if first.Invocation.Class != engine.Cold || first.Name != "f-1" || first.Version != "v1" ||
+		first.Instance.Ready == 0 || first.Invocation.Done <= first.Invocation.Sent {
 		t.Errorf("the first attempt: %+v", first)
 	}
 	cold := fire(t, d, Event{Payload: message("c", `"fine"`), Routes: 1, Cold: true})
@@ -142,7 +146,8 @@ func TestTracks(t *testing.T) {
 	if d.Weight(a) != len(`"fine"`) || len(d.traces) != 0 {
 		t.Errorf("%d tracks are held", len(d.traces))
 	}
-	if none := fire(t, d, Event{Payload: message("d", `1`)}); none.Ended[0].Outcome != engine.Unmatched || len(none.Attempts) != 0 {
+	if none := fire(t, d, Event{Payload: message("d", `1`)}); none.Ended[0].Outcome != engine.Unmatched ||
+		len(none.Attempts) != 0 {
 		t.Errorf("taken by no wire: %+v", none)
 	}
 }
@@ -150,7 +155,8 @@ func TestTracks(t *testing.T) {
 // A crash, a timeout, a start that fails: each attempt says why.
 func TestWhyAnAttemptFailed(t *testing.T) {
 	for as, want := range map[string]string{
-		"crashes": "crashed: it exited with code 7", "slow": "did not reply within 150ms", "exits": "does not start: it exited with code 3 before it was ready; its last line: no tide table",
+		"crashes": "crashed: it exited with code 7", "slow": "did not reply within 150ms",
+		"exits": "does not start: it exited with code 3 before it was ready; its last line: no tide table",
 		"never": "was not ready within 300ms: it did not listen on the port that it was given",
 	} {
 		t.Run(as, func(t *testing.T) {
@@ -171,7 +177,8 @@ func TestWhyAnAttemptFailed(t *testing.T) {
 			if v.Ended[0].Outcome != engine.Failed || !strings.Contains(last.Why, want) {
 				t.Errorf("%v: %q, want %q", v.Ended[0].Outcome, last.Why, want)
 			}
-			if trouble := d.Trouble(0); as != "slow" && (!strings.Contains(trouble.Text, want) || trouble.Started != (as == "crashes") || trouble.Version != "v1") {
+			if trouble := d.Trouble(0); as != "slow" && (!strings.Contains(trouble.Text, want) ||
+				trouble.Started != (as == "crashes") || trouble.Version != "v1") {
 				t.Errorf("the function's trouble is %+v", trouble)
 			}
 		})
@@ -181,11 +188,16 @@ func TestWhyAnAttemptFailed(t *testing.T) {
 // Of a reply all is kept; of long ago, its beginning.
 func TestLongRepliesAreTrimmed(t *testing.T) {
 	big := strings.Repeat("z", 200<<10)
-	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, big) })}
+	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		fmt.Fprint(w,
+			big)
+	})}
 	d, _ := stand(t, "plain", false, func(p *plan.Project) {
 		l := listen(t)
 		go func() { _ = server.Serve(l) }()
-		p.Functions[0] = plan.Function{Name: "f", Transport: plan.Attach, Address: l.Addr().String(), Timeout: 5 * time.Second, StartTimeout: time.Second, Limits: plan.Limits{Max: 4, PerInstance: 4, IdleAfter: time.Minute}}
+		p.Functions[0] = plan.Function{Name: "f", Transport: plan.Attach, Address: l.Addr().String(),
+			Timeout: 5 * time.Second, StartTimeout: time.Second, Limits: plan.Limits{Max: 4, PerInstance: 4,
+				IdleAfter: time.Minute}}
 	})
 	defer server.Close()
 	tr := d.Fire(Event{Payload: post("a"), Routes: 1})
@@ -197,7 +209,8 @@ func TestLongRepliesAreTrimmed(t *testing.T) {
 	}
 	d.Trim(tr, transport.Kept)
 	if d.Weight(tr) != transport.Kept+len("a") || len(v.Attempts[0].Reply.Body) != len(big) {
-		t.Errorf("trimmed, it has %d bytes; what was looked at before has %d", d.Weight(tr), len(v.Attempts[0].Reply.Body))
+		t.Errorf("trimmed, it has %d bytes; what was looked at before has %d", d.Weight(tr),
+			len(v.Attempts[0].Reply.Body))
 	}
 	if address := d.Address(0); address == "" || d.Version(0) != "v1" {
 		t.Errorf("it is at %q, version %q", address, d.Version(0))

@@ -56,7 +56,8 @@ func (d *Runner) start(f *engine.Effect) {
 	in := &instance{d: d, id: f.Instance, fn: d.fns[f.Function].Function, version: d.fns[f.Function].version}
 	in.name = fmt.Sprintf("%s-%d", in.fn.Name, f.Number)
 	in.ctx, in.cancel = context.WithCancel(context.Background())
-	rec := measure.Instance{ID: f.Instance, Function: f.Function, Number: f.Number, Spawned: f.At, Version: f.Version, Cause: f.Cause, After: f.Reason}
+	rec := measure.Instance{ID: f.Instance, Function: f.Function, Number: f.Number, Spawned: f.At, Version: f.Version,
+		Cause: f.Cause, After: f.Reason}
 	if int(f.Instance) < len(d.instances) {
 		d.instances[f.Instance], d.records[f.Instance] = in, rec
 	} else {
@@ -154,7 +155,8 @@ func (in *instance) attach() {
 	dialer := net.Dialer{Timeout: 2 * time.Second}
 	conn, err := dialer.DialContext(in.ctx, "tcp", in.address)
 	if err != nil {
-		in.gone(Trouble{Text: fmt.Sprintf("not found: nothing answers at %s; start it first (transport: attach, Night Drill does not start it)", in.address)}, "not found")
+		in.gone(Trouble{Text: fmt.Sprintf("not found: nothing answers at %s; start it first (transport: attach, "+
+			"Night Drill does not start it)", in.address)}, "not found")
 		return
 	}
 	conn.Close()
@@ -184,9 +186,11 @@ func (in *instance) missing() string {
 		return fmt.Sprintf("no line of its output matched %q", in.fn.Ready.Line)
 	}
 	if in.socket != "" {
-		return fmt.Sprintf("it did not listen on the Unix socket that it was given, %s (environment variable SOCKET, or {socket} in start)", in.socket)
+		return fmt.Sprintf("it did not listen on the Unix socket that it was given, %s (environment variable SOCKET, "+
+			"or {socket} in start)", in.socket)
 	}
-	text := fmt.Sprintf("it did not listen on the port that it was given, 127.0.0.1:%d (environment variable PORT, or {port} in start)", in.port)
+	text := fmt.Sprintf("it did not listen on the port that it was given, 127.0.0.1:%d (environment variable PORT, "+
+		"or {port} in start)", in.port)
 	if len(in.listened) > 0 {
 		text += fmt.Sprintf(", but on %v", in.listened)
 	}
@@ -306,7 +310,8 @@ func (in *instance) gone(why Trouble, how string) {
 		r.Reason = engine.Crashed
 		if used.Killed {
 			r.Reason = engine.OutOfMemory
-			r.Exit = fmt.Sprintf("killed by the system, since it used more than its memory of %s", sizeText(in.fn.Memory))
+			r.Exit = fmt.Sprintf("killed by the system, since it used more than its memory of %s",
+				sizeText(in.fn.Memory))
 			if why.Text = "ran out of memory: it was " + r.Exit; !in.ready {
 				why.Text = "does not start: it was " + r.Exit
 			}
@@ -406,7 +411,8 @@ func (in *instance) startProgram(env []string) (transport.Program, error) {
 		l.process.Stop(grace)
 	}
 	in.d.mu.Unlock()
-	in.say(logs.Started, fmt.Sprintf("started as process %d, %s after it was needed", l.process.PID, l.process.Runs.Sub(began).Round(100*time.Microsecond)))
+	in.say(logs.Started, fmt.Sprintf("started as process %d, %s after it was needed", l.process.PID,
+		l.process.Runs.Sub(began).Round(100*time.Microsecond)))
 	return transport.Program{In: l.process.In, Out: l.process.Out, Ended: func() string {
 		l.process.Gone()
 		if how := l.process.How(); how != "exited with code 0" {

@@ -30,7 +30,8 @@ type launched struct {
 
 // launch starts a process of a function. unique is its name on this machine. What
 // it is given to listen on is set, also when it does not start.
-func (d *Runner) launch(l *launched, fn *plan.Function, unique, name string, env ...string) (began time.Time, err error) {
+func (d *Runner) launch(l *launched, fn *plan.Function, unique, name string, env ...string) (began time.Time,
+	err error) {
 	l.name.Store(name)
 	if fn.Transport == plan.HTTPTransport {
 		if err := d.place(l, fn); err != nil {
@@ -108,7 +109,8 @@ func (l *launched) command(fn *plan.Function, args []string, unique string) proc
 	if !slices.ContainsFunc(env, func(s string) bool { return strings.HasPrefix(s, "PYTHONUNBUFFERED=") }) {
 		env = append(env, "PYTHONUNBUFFERED=1") // lines come when they are written, not when a buffer is full
 	}
-	return proc.Command{Args: proc.Expand(args, "port", p, "socket", l.socket, "instance", unique), Dir: fn.Dir, Env: env}
+	return proc.Command{Args: proc.Expand(args, "port", p, "socket", l.socket, "instance", unique), Dir: fn.Dir,
+		Env: env}
 }
 
 // unique returns a name that no other process of this machine's drills has.

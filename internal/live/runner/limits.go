@@ -76,7 +76,8 @@ func (d *Runner) Replace(fn int) {
 }
 
 func (d *Runner) renew(fn int) {
-	d.change(fn, fmt.Sprintf("replaced %s", replacement(d.fns[fn].Replace)), engine.Input{Kind: engine.Replace, Function: int32(fn)})
+	d.change(fn, fmt.Sprintf("replaced %s", replacement(d.fns[fn].Replace)), engine.Input{Kind: engine.Replace,
+		Function: int32(fn)})
 }
 
 func replacement(r plan.Replacement) string {

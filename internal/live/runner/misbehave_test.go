@@ -90,7 +90,8 @@ var programs = map[string]func(l net.Listener, requests *atomic.Int32) http.Hand
 		}
 		return nil
 	},
-	"starts a child with an empty environment in a session of its own": func(net.Listener, *atomic.Int32) http.HandlerFunc {
+	"starts a child with an empty environment in a session of its own": func(net.Listener,
+		*atomic.Int32) http.HandlerFunc {
 		child := exec.Command("/bin/sh", "-c", "trap '' TERM HUP; while :; do sleep 0.2; done")
 		child.Env, child.SysProcAttr = []string{}, &syscall.SysProcAttr{Setsid: true}
 		if err := child.Start(); err != nil {
@@ -205,23 +206,32 @@ func TestMisbehaviour(t *testing.T) {
 		reason  engine.Reason
 		prepare func(*plan.Function)
 	}{
-		{"exits at once", 0, engine.StartFailure, "f does not start: it exited with code 3 before it was ready; its last line: no tide table found", engine.Crashed, nil},
+		{"exits at once", 0, engine.StartFailure, "f does not start: it exited with code 3 before it was ready; its " +
+			"last line: no tide table found", engine.Crashed, nil},
 		{"exits with 0 after a second", -1, engine.OK, "f crashed: it exited with code 0", engine.Crashed, nil},
-		{"never ready", 0, engine.StartFailure, "f was not ready within 300ms: it did not listen on the port that it was given", engine.NeverReady, nil},
-		{"ready and then closes the port", -1, engine.Unreachable, "", engine.RunOver, func(f *plan.Function) { f.Fresh = true }},
+		{"never ready", 0, engine.StartFailure, "f was not ready within 300ms: it did not listen on the port that it " +
+			"was given", engine.NeverReady, nil},
+		{"ready and then closes the port", -1, engine.Unreachable, "", engine.RunOver,
+			func(f *plan.Function) { f.Fresh = true }},
 		{"hangs", 0, engine.Timeout, "", engine.TimedOut, nil},
 		{"answers after its timeout", 0, engine.Timeout, "", engine.TimedOut, nil},
 		{"half an answer", 0, engine.Disconnected, "", engine.RunOver, nil},
 		{"garbage instead of HTTP", 0, engine.Garbled, "", engine.RunOver, nil},
-		{"an endless answer", 0, engine.TooLarge, "", engine.RunOver, func(f *plan.Function) { f.Timeout = 20 * time.Second }},
-		{"a gigabyte of headers", 0, engine.TooLarge, "", engine.RunOver, func(f *plan.Function) { f.Timeout = 20 * time.Second }},
+		{"an endless answer", 0, engine.TooLarge, "", engine.RunOver,
+			func(f *plan.Function) { f.Timeout = 20 * time.Second }},
+		{"a gigabyte of headers", 0, engine.TooLarge, "", engine.RunOver,
+			func(f *plan.Function) { f.Timeout = 20 * time.Second }},
 		{"a flood on standard error", 6, engine.OK, "", engine.RunOver, nil},
 		{"ignores SIGTERM", 6, engine.OK, "", engine.RunOver, nil},
 		{"forks children that outlive it", 6, engine.OK, "", engine.RunOver, nil},
 		{"starts a child with an empty environment in a session of its own", 6, engine.OK, "", engine.RunOver, nil},
-		{"fills its memory", 0, engine.Crash, "f ran out of memory: it was killed by the system, since it used more than its memory of 64.0 MiB", engine.OutOfMemory,
+		{"fills its memory", 0, engine.Crash, "f ran out of memory: it was killed by the system, since it used more " +
+			"than its memory of 64.0 MiB", engine.OutOfMemory,
 			func(f *plan.Function) { f.Memory, f.Timeout = 64<<20, 20*time.Second }},
-		{"uses all CPUs", 6, engine.OK, "", engine.RunOver, func(f *plan.Function) { f.CPU, f.Timeout = 0.3, 20*time.Second }},
+		{"uses all CPUs", 6, engine.OK, "", engine.RunOver, func(f *plan.Function) {
+			f.CPU, f.Timeout = 0.3,
+				20*time.Second
+		}},
 		{"changes its own process group", 6, engine.OK, "", engine.RunOver, nil},
 		{"opens ten thousand files", 6, engine.OK, "", engine.RunOver, nil},
 		{"crashes on every second request", 3, engine.Crash, "f crashed: it exited with code 9", engine.Crashed, nil},
@@ -240,13 +250,15 @@ func TestMisbehaviour(t *testing.T) {
 			if c.prepare != nil {
 				c.prepare(f)
 			}
-			if bounds := (proc.Bounds{Memory: f.Memory, CPU: f.CPU}); strings.HasPrefix(proc.Bounded().Says(bounds), "not enforced") {
+			if bounds := (proc.Bounds{Memory: f.Memory, CPU: f.CPU}); strings.HasPrefix(proc.Bounded().Says(bounds),
+				"not enforced") {
 				t.Skipf("NOT TESTED, since nothing can be bounded here: %s", proc.Bounded().Says(bounds))
 			}
 			other, _ := testProject("plain", false, "a")
 			p.Functions = append(p.Functions, other.Functions[0])
 			p.Functions[1].Name, p.Functions[1].Timeout = "beside", 20*time.Second
-			p.Sources = append(p.Sources, plan.Source{Name: "calm", Wires: []plan.Wire{{To: 1}}, Wait: 20 * time.Second, DeadLetter: -1})
+			p.Sources = append(p.Sources, plan.Source{Name: "calm", Wires: []plan.Wire{{To: 1}}, Wait: 20 * time.Second,
+				DeadLetter: -1})
 			p.Sources[0].Wait = 20 * time.Second
 			every := arrival.Rate{Events: 10, Per: 3 * time.Second}
 			phases := []arrival.Phase{{Pattern: arrival.Steady, Rate: every, For: 1800 * time.Millisecond}}
@@ -256,22 +268,31 @@ func TestMisbehaviour(t *testing.T) {
 			if got := s.Sources["calm"]; got.Done != 6 {
 				t.Errorf("the function beside it was disturbed: %+v", got)
 			}
-			if got := s.Sources["s"]; c.done >= 0 && got.Done != c.done || c.done < 0 && got.Done == 0 || got.Arrived != 6 {
+			if got := s.Sources["s"]; c.done >= 0 && got.Done != c.done || c.done < 0 && got.Done == 0 ||
+				got.Arrived != 6 {
 				t.Errorf("%d done of %d, want %d", got.Done, got.Arrived, c.done)
 			}
-			has := slices.ContainsFunc(rec.Attempts, func(a measure.Attempt) bool { return a.Source == 0 && a.Result == c.result })
+			has := slices.ContainsFunc(rec.Attempts, func(a measure.Attempt) bool {
+				return a.Source == 0 &&
+					a.Result == c.result
+			})
 			if !has {
 				t.Errorf("no attempt is %v: %+v", c.result, rec.Attempts)
 			}
-			if c.why != "" && !slices.ContainsFunc(rec.Notes, func(n string) bool { return strings.Contains(n, c.why) }) {
+			if c.why != "" && !slices.ContainsFunc(rec.Notes,
+				func(n string) bool { return strings.Contains(n, c.why) }) {
 				t.Errorf("notes %q, want %q", rec.Notes, c.why)
 			}
-			if !slices.ContainsFunc(rec.Instances, func(in measure.Instance) bool { return in.Function == 0 && in.Reason == c.reason }) {
+			if !slices.ContainsFunc(rec.Instances, func(in measure.Instance) bool {
+				return in.Function == 0 &&
+					in.Reason == c.reason
+			}) {
 				t.Errorf("no instance of %+v has stopped for %v", rec.Instances, c.reason)
 			}
 			if c.kind == "uses all CPUs" {
 				for i := range rec.Instances {
-					if in := &rec.Instances[i]; in.Function == 0 && in.CPU.Seconds() > 0.3*in.Stopped.Sub(in.Spawned).Seconds()*1.5+0.1 {
+					if in := &rec.Instances[i]; in.Function == 0 &&
+						in.CPU.Seconds() > 0.3*in.Stopped.Sub(in.Spawned).Seconds()*1.5+0.1 {
 						t.Errorf("it had %v of processor time within %v", in.CPU, in.Stopped.Sub(in.Spawned))
 					}
 				}

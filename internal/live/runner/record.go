@@ -75,9 +75,11 @@ type failure struct {
 func newRecord(p *plan.Project, d *plan.Drill, c Config) record {
 	r := record{failures: map[string]*failure{}, routes: map[[2]int32]uint64{}, replies: map[uint64]int32{},
 		timings: map[string]int32{}, byReply: map[uint64]int32{}, uses: map[int32]*reply{},
-		missed: make([]bool, len(p.Sources)), itself: make([]int, len(p.Sources)), extended: make([]int, len(p.Sources)),
-		levels: make([]measure.Level, len(p.Functions))}
-	r.rec = measure.Run{Project: p.Name, Drill: d.Name, ID: c.ID, Seed: d.Seed, Concurrency: p.Concurrency, Busy: math.NaN(), Idempotence: d.Idempotence, Rates: p.Rates}
+		missed: make([]bool, len(p.Sources)), itself: make([]int, len(p.Sources)),
+		extended: make([]int, len(p.Sources)),
+		levels:   make([]measure.Level, len(p.Functions))}
+	r.rec = measure.Run{Project: p.Name, Drill: d.Name, ID: c.ID, Seed: d.Seed, Concurrency: p.Concurrency,
+		Busy: math.NaN(), Idempotence: d.Idempotence, Rates: p.Rates}
 	for i := range p.Functions {
 		l := d.Limits[i]
 		f := &p.Functions[i]
@@ -88,8 +90,10 @@ func newRecord(p *plan.Project, d *plan.Drill, c Config) record {
 		case f.Prepare != nil:
 			way = "prepared"
 		}
-		rec := measure.Function{Name: f.Name, Max: l.Max, PerInstance: l.PerInstance, KeepWarm: l.KeepWarm, Guaranteed: l.Guaranteed,
-			Attached: f.Transport == plan.Attach, OneShot: f.Transport == plan.OneShot, Way: way, Memory: f.Memory, CPU: f.CPU,
+		rec := measure.Function{Name: f.Name, Max: l.Max, PerInstance: l.PerInstance, KeepWarm: l.KeepWarm,
+			Guaranteed: l.Guaranteed,
+			Attached:   f.Transport == plan.Attach, OneShot: f.Transport == plan.OneShot, Way: way, Memory: f.Memory,
+			CPU:      f.CPU,
 			Enforced: enforced(f), Meter: meterOf(f)}
 		if i < len(c.Code) {
 			rec.Version, rec.Prepared, rec.Size = c.Code[i].Version, c.Code[i].Prepared, c.Code[i].Size
@@ -139,7 +143,8 @@ func (d *Drill) payloadsOf(set *payload.Set) int32 {
 	for n := range set.Payloads {
 		d.payloads, d.expects = append(d.payloads, &set.Payloads[n]), append(d.expects, set.ExpectOf(n))
 		d.expecting = d.expecting || set.ExpectOf(n) != nil
-		d.rec.Payloads = append(d.rec.Payloads, measure.Payload{Set: set.Name, N: n + 1, Label: set.Payloads[n].Label(), Blob: d.keep(EventText(&set.Payloads[n]), &d.given, payloadQuota)})
+		d.rec.Payloads = append(d.rec.Payloads, measure.Payload{Set: set.Name, N: n + 1, Label: set.Payloads[n].Label(),
+			Blob: d.keep(EventText(&set.Payloads[n]), &d.given, payloadQuota)})
 	}
 	return first
 }
@@ -229,7 +234,8 @@ func (d *Drill) eventTaken(f *engine.Effect) {
 	a, info := d.taken.arrival, d.taken.info
 	switch f.Origin {
 	case engine.FromDeadLetter:
-		a, info = d.rec.Arrivals[f.From], eventInfo{feed: -1, caller: -1, steps: d.events[f.From].steps, last: d.events[f.From].last, open: int32(len(d.p.Sources[f.Source].Wires))}
+		a, info = d.rec.Arrivals[f.From], eventInfo{feed: -1, caller: -1, steps: d.events[f.From].steps,
+			last: d.events[f.From].last, open: int32(len(d.p.Sources[f.Source].Wires))}
 		a.Due, a.From, a.Source, a.Origin, a.Fault = f.At, f.From, f.Source, f.Origin, 0
 	case engine.FromReply:
 		next := d.nextChained()
@@ -346,7 +352,8 @@ func (d *Drill) stepped(now clock.Time) {
 func (d *Drill) explainMiss(f *engine.Effect) {
 	p := d.payloads[d.rec.Arrivals[f.Event].Payload]
 	if why := d.p.NearestMiss(int(f.Source), p); why != "" {
-		d.notes = append(d.notes, fmt.Sprintf("%s: no wire took %s: %s", d.p.Sources[f.Source].Name, payload.Short(p.Label(), 100), why))
+		d.notes = append(d.notes, fmt.Sprintf("%s: no wire took %s: %s", d.p.Sources[f.Source].Name,
+			payload.Short(p.Label(), 100), why))
 	}
 }
 
@@ -377,7 +384,8 @@ func (d *Drill) level(now clock.Time, last bool) {
 	for i := range d.levels {
 		l := d.eng.Stats(i)
 		was := d.levels[i]
-		is := measure.Level{At: was.At, Function: int32(i), Waiting: int32(l.Waiting), InFlight: int32(l.InFlight), Starting: int32(l.Starting), Ready: int32(l.Ready)}
+		is := measure.Level{At: was.At, Function: int32(i), Waiting: int32(l.Waiting), InFlight: int32(l.InFlight),
+			Starting: int32(l.Starting), Ready: int32(l.Ready)}
 		if is != was {
 			is.At = now
 			d.levels[i] = is
@@ -443,7 +451,8 @@ func (d *Drill) chainedPayload(p *payload.Payload) (kept *payload.Payload, numbe
 		own := *p
 		d.uses[n] = &reply{key: key}
 		d.payloads, d.expects = append(d.payloads, &own), append(d.expects, nil)
-		d.rec.Payloads = append(d.rec.Payloads, measure.Payload{Set: "replies", N: len(d.payloads) - d.fixed, Label: own.Label(), Blob: d.keep(EventText(&own), &d.kept, quota)})
+		d.rec.Payloads = append(d.rec.Payloads, measure.Payload{Set: "replies", N: len(d.payloads) - d.fixed,
+			Label: own.Label(), Blob: d.keep(EventText(&own), &d.kept, quota)})
 	}
 	return d.payloads[n], n
 }

@@ -38,14 +38,15 @@ type job struct {
 	invocation uint64
 	event      int64 // the first of the batch
 	message    transport.Message
-	late       func(context.Context) transport.Message // makes the message when it is about to be sent; nil where it is made
-	trace      string
-	tries      []*Attempt // of a follower
-	ids        []string   // of a batch's events, in order
-	subject    string     // of the first
-	lose       bool       // the acknowledgement is to be lost, if there is one
-	payload    *payload.Payload
-	expect     *payload.Expect // of the answer; nil for nothing
+	// makes the message when it is about to be sent; nil where it is made
+	late    func(context.Context) transport.Message
+	trace   string
+	tries   []*Attempt // of a follower
+	ids     []string   // of a batch's events, in order
+	subject string     // of the first
+	lose    bool       // the acknowledgement is to be lost, if there is one
+	payload *payload.Payload
+	expect  *payload.Expect // of the answer; nil for nothing
 }
 
 // send returns an invocation to its slot; the lock is held.
@@ -53,7 +54,8 @@ func (d *Runner) send(f *engine.Effect, self *slot) *job {
 	in := d.instances[f.Instance]
 	sl := in.slot(f.Slot)
 	sl.open = true
-	sl.cur = measure.Invocation{ID: f.Invocation, Assigned: f.At, Function: f.Function, Instance: f.Instance, Slot: f.Slot,
+	sl.cur = measure.Invocation{ID: f.Invocation, Assigned: f.At, Function: f.Function, Instance: f.Instance,
+		Slot:   f.Slot,
 		Source: f.Source, Wire: f.Wire, Batch: f.N, Class: f.Class}
 	if f.Class == engine.Cold {
 		in.record().Wanted = true
@@ -113,9 +115,11 @@ func (j *job) compose(ctx context.Context, fn *plan.Function, r *event.Request, 
 func withReason(e *event.Event, of string, last attempt) *event.Event {
 	c := *e
 	c.Extensions = append(slices.Clone(c.Extensions), event.Field{Name: "deadletterof", Value: of},
-		event.Field{Name: "deadletterreason", Value: last.result.String()}, event.Field{Name: "deadletterattempts", Value: strconv.Itoa(int(last.n))})
+		event.Field{Name: "deadletterreason", Value: last.result.String()}, event.Field{Name: "deadletterattempts",
+			Value: strconv.Itoa(int(last.n))})
 	if last.status > 0 {
-		c.Extensions = append(c.Extensions, event.Field{Name: "deadletterstatus", Value: strconv.Itoa(int(last.status))})
+		c.Extensions = append(c.Extensions, event.Field{Name: "deadletterstatus",
+			Value: strconv.Itoa(int(last.status))})
 	}
 	return &c
 }
@@ -147,7 +151,8 @@ const crashWait = 50 * time.Millisecond
 // report hands a reply to the engine, and returns the slot's next job if there
 // is one at once.
 func (s *slot) report(j *job, r *transport.Reply) *job {
-	in := engine.Input{Kind: engine.Answered, Instance: s.in.id, Slot: s.number, Invocation: j.invocation, Status: int32(r.Status), RetryAfter: r.RetryAfter}
+	in := engine.Input{Kind: engine.Answered, Instance: s.in.id, Slot: s.number, Invocation: j.invocation,
+		Status: int32(r.Status), RetryAfter: r.RetryAfter}
 	if r.Result != engine.OK {
 		in.Kind, in.Result = engine.Broken, r.Result
 	}
@@ -221,7 +226,8 @@ func (s *slot) carries(j *job) bool { return s.open && s.cur.ID == j.invocation 
 func (d *Runner) surplus(s *slot) {
 	d.recorder.doubted(s.suspects)
 	d.fail(s.in.record().Function,
-		Trouble{Text: "sent bytes after a reply that no request asked for; the connection was closed, and its replies " +
+		Trouble{Text: "sent bytes after a reply that no request asked for; the connection was closed, and its " +
+			"replies " +
 			"before that count as unexpected",
 			Version: s.in.version, Started: true})
 }

@@ -40,14 +40,20 @@ func TestSoak(t *testing.T) {
 		{"reached: lines", func(f *plan.Function) {
 			f.Transport, f.Ready = plan.Lines, plan.Ready{By: plan.ReadyLine, Line: "at the desk"}
 		}},
-		{"reached: cgi", func(f *plan.Function) { f.Transport, f.Ready = plan.OneShot, plan.Ready{By: plan.ReadyRuns} }},
+		{"reached: cgi", func(f *plan.Function) {
+			f.Transport, f.Ready = plan.OneShot,
+				plan.Ready{By: plan.ReadyRuns}
+		}},
 		{"misbehaves: forks children that outlive it", func(*plan.Function) {}},
 	} {
-		f := plan.Function{Name: fmt.Sprintf("f%d", i), Start: []string{self}, Env: []string{"AS_FUNCTION=" + c.as}, Path: "/", Timeout: 10 * time.Second, StartTimeout: 10 * time.Second, Limits: limits}
+		f := plan.Function{Name: fmt.Sprintf("f%d", i), Start: []string{self}, Env: []string{"AS_FUNCTION=" + c.as},
+			Path: "/", Timeout: 10 * time.Second, StartTimeout: 10 * time.Second, Limits: limits}
 		c.change(&f)
 		p.Functions, d.Limits = append(p.Functions, f), append(d.Limits, f.Limits)
-		p.Sources = append(p.Sources, plan.Source{Name: f.Name, Wires: []plan.Wire{{To: i}}, Wait: 5 * time.Second, DeadLetter: -1})
-		d.Feeds = append(d.Feeds, plan.Feed{Source: i, Phases: []arrival.Phase{{Pattern: arrival.Burst, Size: 2, Every: 500 * time.Millisecond, For: 8 * time.Second}}})
+		p.Sources = append(p.Sources, plan.Source{Name: f.Name, Wires: []plan.Wire{{To: i}}, Wait: 5 * time.Second,
+			DeadLetter: -1})
+		d.Feeds = append(d.Feeds, plan.Feed{Source: i, Phases: []arrival.Phase{{Pattern: arrival.Burst, Size: 2,
+			Every: 500 * time.Millisecond, For: 8 * time.Second}}})
 	}
 	lower := limits
 	lower.Max = 2
@@ -56,7 +62,8 @@ func TestSoak(t *testing.T) {
 		if at/time.Second%2 == 0 {
 			l = limits
 		}
-		d.Changes = append(d.Changes, plan.Change{At: at, Function: 0, Limits: l}, plan.Change{At: at, Function: 2, Limits: limits, Replace: true})
+		d.Changes = append(d.Changes, plan.Change{At: at, Function: 0, Limits: l}, plan.Change{At: at, Function: 2,
+			Limits: limits, Replace: true})
 	}
 	d.Settle = 6 * time.Second
 	began := time.Now()
@@ -73,7 +80,8 @@ func TestSoak(t *testing.T) {
 		if round == 1 { // what is made once has been made
 			first = last
 		}
-		fmt.Printf("%4.0f s  %6d starts  %3d descriptors  %3d goroutines  %3d processes  %5d KiB of heap\n", time.Since(began).Seconds(), starts, last[0], last[1], last[2], last[3])
+		fmt.Printf("%4.0f s  %6d starts  %3d descriptors  %3d goroutines  %3d processes  %5d KiB of heap\n",
+			time.Since(began).Seconds(), starts, last[0], last[1], last[2], last[3])
 	}
 	until(t, "it ends with what it began with", func() bool {
 		last = footprint()
@@ -82,7 +90,8 @@ func TestSoak(t *testing.T) {
 	if last[3] > first[3]+first[3]/4+1024 {
 		t.Errorf("the heap went from %d to %d KiB", first[3], last[3])
 	}
-	fmt.Printf("in the end  %3d descriptors  %3d goroutines  %3d processes  %5d KiB of heap, resident at most %s\n", last[0], last[1], last[2], last[3], resident())
+	fmt.Printf("in the end  %3d descriptors  %3d goroutines  %3d processes  %5d KiB of heap, resident at most %s\n",
+		last[0], last[1], last[2], last[3], resident())
 }
 
 // footprint counts file descriptors, goroutines, processes and KiB of heap.

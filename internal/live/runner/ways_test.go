@@ -35,7 +35,8 @@ func reached(as string) {
 			if strings.Contains(in.Text(), "leave") {
 				os.Exit(4)
 			}
-			fmt.Printf(`{"status": 200, "headers": {"x-type": %q}, "body": {"id": %q, "trace": %d}}`+"\n", e.Type, e.ID, len(e.Traceparent))
+			fmt.Printf(`{"status": 200, "headers": {"x-type": %q}, "body": {"id": %q, "trace": %d}}`+"\n", e.Type, e.ID,
+				len(e.Traceparent))
 		}
 	case "cgi":
 		body, _ := io.ReadAll(os.Stdin)
@@ -43,7 +44,8 @@ func reached(as string) {
 			fmt.Fprintln(os.Stderr, "no ticket left")
 			os.Exit(5)
 		}
-		fmt.Printf("Status: 201 Made\r\nContent-Type: text/plain\r\n\r\n%s %s %s", os.Getenv("REQUEST_METHOD"), os.Getenv("PATH_INFO"), body)
+		fmt.Printf("Status: 201 Made\r\nContent-Type: text/plain\r\n\r\n%s %s %s", os.Getenv("REQUEST_METHOD"),
+			os.Getenv("PATH_INFO"), body)
 	case "socket":
 		l, err := net.Listen("unix", os.Getenv("SOCKET"))
 		if err != nil {
@@ -74,11 +76,13 @@ func TestTransports(t *testing.T) {
 	}{
 		{"lines", func(f *plan.Function) {
 			f.Transport, f.Ready = plan.Lines, plan.Ready{By: plan.ReadyLine, Line: "at the desk"}
-		}, []string{"a", "leave"}, "200 OK\nContent-Type: application/json\nX-Type: http.request\n\n{\"id\": \"", engine.Cold, engine.Crash},
+		}, []string{"a", "leave"}, "200 OK\nContent-Type: application/json\nX-Type: http.request\n\n{\"id\": \"",
+			engine.Cold, engine.Crash},
 		{"cgi", func(f *plan.Function) { f.Transport, f.Ready = plan.OneShot, plan.Ready{By: plan.ReadyRuns} },
 			[]string{"a", "leave"}, "201 Created\nContent-Type: text/plain\n\nPOST /x a", engine.Cold, engine.Crash},
 		{"socket", func(f *plan.Function) { f.Socket = true }, []string{"a", "b"}, "1 false", engine.Cold, engine.OK},
-		{"socket", func(f *plan.Function) { f.Socket, f.Fresh = true, true }, []string{"a", "b"}, "1 true", engine.Cold, engine.OK},
+		{"socket", func(f *plan.Function) { f.Socket, f.Fresh = true, true }, []string{"a", "b"}, "1 true", engine.Cold,
+			engine.OK},
 	} {
 		p, d := testProject("reached: "+c.as, false, c.bodies...)
 		p.Sources[0].Wait = 10 * time.Second
@@ -86,7 +90,8 @@ func TestTransports(t *testing.T) {
 		c.change(&p.Functions[0])
 		p.Functions[0].Limits = d.Limits[0]
 		rec, s := run(t, p, d)
-		if s.Events.Done+s.Events.Failed != 2 || rec.Invocations[0].Class != c.class || s.Events.Failed > 0 != (c.failed != engine.OK) {
+		if s.Events.Done+s.Events.Failed != 2 || rec.Invocations[0].Class != c.class ||
+			s.Events.Failed > 0 != (c.failed != engine.OK) {
 			t.Errorf("%s: %+v, %+v", c.as, s.Events, rec.Invocations)
 			continue
 		}
@@ -112,7 +117,8 @@ func TestParkedProcesses(t *testing.T) {
 	d.Cold = &plan.ColdStarts{N: 3, Cached: true}
 	cold, drill := p.ColdPlan(d)
 	rec, s := run(t, cold, drill)
-	if s.Events.Done != 3 || len(rec.Instances) != 3 || len(s.Ways) != 1 || !strings.Contains(s.Ways[0].Words, "a lower bound for any") {
+	if s.Events.Done != 3 || len(rec.Instances) != 3 || len(s.Ways) != 1 || !strings.Contains(s.Ways[0].Words,
+		"a lower bound for any") {
 		t.Fatalf("%+v, ways %+v", s.Events, s.Ways)
 	}
 	for i, in := range rec.Instances {
@@ -144,7 +150,8 @@ func TestColdStartsInTurns(t *testing.T) {
 			t.Errorf("%s: %v of its files left the cache", f.Name, of.FilesLeft)
 		}
 	}
-	if slicesInTurns := rec.Arrivals[0].Source == rec.Arrivals[1].Source && rec.Arrivals[1].Source == rec.Arrivals[2].Source; slicesInTurns {
+	if slicesInTurns := rec.Arrivals[0].Source == rec.Arrivals[1].Source &&
+		rec.Arrivals[1].Source == rec.Arrivals[2].Source; slicesInTurns {
 		t.Error("the variants do not take turns")
 	}
 	for i := 1; i < len(rec.Invocations); i++ {
@@ -162,9 +169,12 @@ func TestLimitsAreChangedWhileItRuns(t *testing.T) {
 	away, back := d.Limits[0], d.Limits[0]
 	away.TurnAway = true
 	back.Max = 1
-	d.Changes = []plan.Change{{At: 300 * time.Millisecond, Function: 0, Limits: away}, {At: 600 * time.Millisecond, Function: -1, Concurrency: 3},
-		{At: 600 * time.Millisecond, Function: 0, Limits: back}, {At: 600 * time.Millisecond, Function: 0, Limits: back, Replace: true}}
-	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 50, Per: time.Second}, For: 2 * time.Second}}
+	d.Changes = []plan.Change{{At: 300 * time.Millisecond, Function: 0, Limits: away}, {At: 600 * time.Millisecond,
+		Function: -1, Concurrency: 3},
+		{At: 600 * time.Millisecond, Function: 0, Limits: back}, {At: 600 * time.Millisecond, Function: 0, Limits: back,
+			Replace: true}}
+	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 50, Per: time.Second},
+		For: 2 * time.Second}}
 	r := New(p, d, Config{ID: "test"})
 	over := make(chan struct{})
 	go func() {
@@ -172,7 +182,8 @@ func TestLimitsAreChangedWhileItRuns(t *testing.T) {
 		r.Run(context.Background())
 	}()
 	until(t, "the drill has changed its limits", func() bool { _, each := r.Limits(); return each[0].Max == 1 })
-	for _, wrong := range []plan.Limits{{Max: -1, PerInstance: 1}, {Max: 1, PerInstance: 1, KeepWarm: 2}, {Max: 8, PerInstance: 1, Guaranteed: 8}} {
+	for _, wrong := range []plan.Limits{{Max: -1, PerInstance: 1}, {Max: 1, PerInstance: 1, KeepWarm: 2},
+		{Max: 8, PerInstance: 1, Guaranteed: 8}} {
 		if err := r.SetLimits(0, wrong); err == nil {
 			t.Errorf("%+v were taken", wrong)
 		}
@@ -194,7 +205,8 @@ func TestLimitsAreChangedWhileItRuns(t *testing.T) {
 	for _, c := range rec.Changes {
 		texts = append(texts, c.Words([]string{"f"})[len("at 0.00 s  "):])
 	}
-	want := "f: rejects everything | project total 4 → 3 | f: max 2 → 1, accepts events again | f: replaced one by one | f: max 1 → 4, per_instance 1 → 4, start_rate unbounded → 1/s, start_burst 1 → 1 | project total 3 → 2"
+	want := "f: rejects everything | project total 4 → 3 | f: max 2 → 1, accepts events again | f: replaced one by " +
+		"one | f: max 1 → 4, per_instance 1 → 4, start_rate unbounded → 1/s, start_burst 1 → 1 | project total 3 → 2"
 	if got := strings.Join(texts, " | "); got != strings.Replace(want, ", start_burst 1 → 1", "", 1) {
 		t.Errorf("changes\n%s\nwant\n%s", got, want)
 	}
@@ -210,7 +222,8 @@ func TestLimitsAreChangedWhileItRuns(t *testing.T) {
 		t.Errorf("no instance has the new version: %+v", rec.Instances)
 	}
 	for _, v := range rec.Invocations {
-		if at := rec.Changes[0].At + clock.Time(50*time.Millisecond); v.Assigned > at && v.Assigned < rec.Changes[2].At {
+		if at := rec.Changes[0].At + clock.Time(50*time.Millisecond); v.Assigned > at &&
+			v.Assigned < rec.Changes[2].At {
 			t.Errorf("an invocation at %v, while everything was turned away", v.Assigned)
 		}
 	}
@@ -222,7 +235,8 @@ func TestWhatAnInstanceUses(t *testing.T) {
 	p, d := testProject("plain", false, "a")
 	bounds := proc.Bounds{Memory: 256 << 20, CPU: 1}
 	p.Functions[0].Memory, p.Functions[0].CPU = bounds.Memory, bounds.CPU
-	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 20, Per: time.Second}, For: time.Second}}
+	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 20, Per: time.Second},
+		For: time.Second}}
 	rec, s := run(t, p, d)
 	in := rec.Instances[0]
 	if in.Peak < 1<<20 || in.Peak > 256<<20 || in.CPU <= 0 || in.CPU > 5*time.Second {

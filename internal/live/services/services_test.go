@@ -57,20 +57,29 @@ func TestNeed(t *testing.T) {
 		ready plan.Ready
 		want  string
 	}{
-		"runs":           {sh("exec sleep 60"), plan.Ready{By: plan.ReadyRuns}, ""},
-		"line":           {sh("echo tables are up; exec sleep 60"), plan.Ready{By: plan.ReadyLine, Line: `tables \w+ up`}, ""},
-		"exit":           {sh("touch laid"), plan.Ready{By: plan.ReadyExit}, ""},
-		"exit with 3":    {sh("echo no water; exit 3"), plan.Ready{By: plan.ReadyExit}, "service s: sh exited with code 3; its last line: no water"},
-		"line, but ends": {sh("echo no gulls; exit 2"), plan.Ready{By: plan.ReadyLine, Line: "up"}, "service s does not start: it exited with code 2 before it was ready; its last line: no gulls"},
-		"line, never":    {sh("echo still; exec sleep 60"), plan.Ready{By: plan.ReadyLine, Line: "up"}, `service s was not ready within 400ms: no line of its output matched "up"; its last line: still`},
-		"tcp, never":     {sh("exec sleep 60"), plan.Ready{By: plan.ReadyTCP, Path: free(t)}, "nothing answered at 127.0.0.1:"},
-		"tcp, but ends":  {sh("exit 1"), plan.Ready{By: plan.ReadyTCP, Path: free(t)}, "it exited with code 1 before it was ready"},
-		"http, never":    {sh("exec sleep 60"), plan.Ready{By: plan.ReadyHTTP, Path: "http://" + free(t)}, "nothing answered at http://"},
-		"not there":      {[]string{"no-such-command-anywhere"}, plan.Ready{By: plan.ReadyRuns}, "service s does not start: command not found"},
+		"runs": {sh("exec sleep 60"), plan.Ready{By: plan.ReadyRuns}, ""},
+		"line": {sh("echo tables are up; exec sleep 60"), plan.Ready{By: plan.ReadyLine,
+			Line: `tables \w+ up`}, ""},
+		"exit": {sh("touch laid"), plan.Ready{By: plan.ReadyExit}, ""},
+		"exit with 3": {sh("echo no water; exit 3"), plan.Ready{By: plan.ReadyExit},
+			"service s: sh exited with code 3; its last line: no water"},
+		"line, but ends": {sh("echo no gulls; exit 2"), plan.Ready{By: plan.ReadyLine, Line: "up"},
+			"service s does not start: it exited with code 2 before it was ready; its last line: no gulls"},
+		"line, never": {sh("echo still; exec sleep 60"), plan.Ready{By: plan.ReadyLine, Line: "up"},
+			`service s was not ready within 400ms: no line of its output matched "up"; its last line: still`},
+		"tcp, never": {sh("exec sleep 60"), plan.Ready{By: plan.ReadyTCP, Path: free(t)},
+			"nothing answered at 127.0.0.1:"},
+		"tcp, but ends": {sh("exit 1"), plan.Ready{By: plan.ReadyTCP, Path: free(t)},
+			"it exited with code 1 before it was ready"},
+		"http, never": {sh("exec sleep 60"), plan.Ready{By: plan.ReadyHTTP, Path: "http://" + free(t)},
+			"nothing answered at http://"},
+		"not there": {[]string{"no-such-command-anywhere"}, plan.Ready{By: plan.ReadyRuns},
+			"service s does not start: command not found"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			s := New([]plan.Service{{Name: "s", Start: c.start, Ready: c.ready, Dir: dir, StartTimeout: 400 * time.Millisecond}}, logs.New(""))
+			s := New([]plan.Service{{Name: "s", Start: c.start, Ready: c.ready, Dir: dir,
+				StartTimeout: 400 * time.Millisecond}}, logs.New(""))
 			defer s.Close()
 			err := s.Need(t.Context(), 0)
 			if c.want == "" && err != nil || c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {
@@ -97,7 +106,8 @@ func TestTheirsIsUsed(t *testing.T) {
 	go func() { _ = server.Serve(l) }()
 	dir := t.TempDir()
 	log := logs.New("")
-	s := New([]plan.Service{{Name: "s", Start: sh("touch started; exit 1"), Stop: sh("touch stopped"), Reset: sh("touch reset"),
+	s := New([]plan.Service{{Name: "s", Start: sh("touch started; exit 1"), Stop: sh("touch stopped"),
+		Reset: sh("touch reset"),
 		Ready: plan.Ready{By: plan.ReadyTCP, Path: address}, Dir: dir, StartTimeout: 2 * time.Second}}, log)
 	has := func(name string) bool { _, err := os.Stat(filepath.Join(dir, name)); return err == nil }
 	if err := s.Need(t.Context(), 0); err != nil || has("started") || s.Names()[0] != "s (already running)" {
@@ -121,9 +131,11 @@ func TestTheirsIsUsed(t *testing.T) {
 func TestItsLife(t *testing.T) {
 	dir := t.TempDir()
 	s := New([]plan.Service{
-		{Name: "mortal", Start: sh("echo $$ > pid; echo born; exec sleep 60"), Stop: sh("echo stopped >> steps; kill $(cat pid)"),
+		{Name: "mortal", Start: sh("echo $$ > pid; echo born; exec sleep 60"),
+			Stop:  sh("echo stopped >> steps; kill $(cat pid)"),
 			Ready: plan.Ready{By: plan.ReadyLine, Line: "born"}, Dir: dir, StartTimeout: 5 * time.Second},
-		{Name: "stubborn", Start: sh("exec sleep 60"), Reset: sh("echo it is locked; exit 9"), Ready: plan.Ready{By: plan.ReadyRuns}, Dir: dir, StartTimeout: 5 * time.Second},
+		{Name: "stubborn", Start: sh("exec sleep 60"), Reset: sh("echo it is locked; exit 9"),
+			Ready: plan.Ready{By: plan.ReadyRuns}, Dir: dir, StartTimeout: 5 * time.Second},
 	}, logs.New(""))
 	if err := s.Need(t.Context(), 0); err != nil {
 		t.Fatal(err)
@@ -143,7 +155,8 @@ func TestItsLife(t *testing.T) {
 	if err := s.Need(t.Context(), 1); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Reset(t.Context()); err == nil || !strings.Contains(err.Error(), "service stubborn could not be reset: sh exited with code 9; its last line: it is locked") {
+	if err := s.Reset(t.Context()); err == nil || !strings.Contains(err.Error(),
+		"service stubborn could not be reset: sh exited with code 9; its last line: it is locked") {
 		t.Errorf("reset: %v", err)
 	}
 	second := s.all[0].proc
@@ -154,7 +167,8 @@ func TestItsLife(t *testing.T) {
 	}
 	ended, cancel := context.WithCancel(t.Context())
 	cancel()
-	if err := New([]plan.Service{{Name: "s", Start: sh("sleep 60"), Ready: plan.Ready{By: plan.ReadyExit}, Dir: dir, StartTimeout: time.Minute}}, nil).Need(ended, 0); err == nil {
+	if err := New([]plan.Service{{Name: "s", Start: sh("sleep 60"), Ready: plan.Ready{By: plan.ReadyExit}, Dir: dir,
+		StartTimeout: time.Minute}}, nil).Need(ended, 0); err == nil {
 		t.Error("broken off, it is ready")
 	}
 }

@@ -79,7 +79,8 @@ func wrap(r *event.Request) *event.Event {
 	if err != nil {
 		panic(err) // texts always marshal
 	}
-	return &event.Event{ID: "request", Source: "/http", Type: RequestType, DataContentType: "application/json", Data: text}
+	return &event.Event{ID: "request", Source: "/http", Type: RequestType, DataContentType: "application/json",
+		Data: text}
 }
 
 // Lines speaks to a process over its standard input and output: a line for each
@@ -271,7 +272,8 @@ func (l *Lines) Do(ctx context.Context, m *Message, trace string) Reply {
 	select {
 	case s, ok := <-l.replies:
 		if !ok {
-			r.Done, r.Result, r.Why = time.Now(), engine.Disconnected, "its standard output ended before a reply"+l.noReply()
+			r.Done, r.Result, r.Why = time.Now(), engine.Disconnected, "its standard output ended before a reply"+
+				l.noReply()
 			return r
 		}
 		r.Received, r.Done = s.first, s.done
@@ -331,8 +333,9 @@ func (l *Lines) understand(r *Reply, s *said) {
 			full.Status = http.StatusOK
 		}
 		if full.Status < 200 || full.Status > 599 {
-			r.Status, r.Result, r.Why = 0, engine.Garbled, fmt.Sprintf("the reply has status %d; it must be from 200 to 599",
-				full.Status)
+			r.Status, r.Result, r.Why = 0, engine.Garbled,
+				fmt.Sprintf("the reply has status %d; it must be from 200 to 599",
+					full.Status)
 			return
 		}
 		r.Status, text = full.Status, full.Body

@@ -31,9 +31,11 @@ func TestLines(t *testing.T) {
 		{`{"id": "order-17"}` + "\n", Reply{Status: 200, Body: []byte(`{"id": "order-17"}`), Size: 18}},
 		{`{"status": 199}` + "\n", Reply{Result: engine.Garbled, Size: 15}},
 		{`{"status": 101, "body": ""}` + "\n", Reply{Result: engine.Garbled, Size: 27}},
-		{`{"status": 422, "body": {"why": "full"}, "headers": {"retry-after": "2"}}` + "\n", Reply{Status: 422, Body: []byte(`{"why": "full"}`), Size: 15}},
+		{`{"status": 422, "body": {"why": "full"}, "headers": {"retry-after": "2"}}` + "\n",
+			Reply{Status: 422, Body: []byte(`{"why": "full"}`), Size: 15}},
 		{`{"status": 200, "body": "words"}` + "\n", Reply{Status: 200, Body: []byte("words"), Size: 5}},
-		{`{"status": 200, "fare": 1}` + "\n", Reply{Status: 200, Body: []byte(`{"status": 200, "fare": 1}`), Size: 26}}, // not a reply's form: a body that has a status of its own
+		// not a reply's form: a body that has a status of its own
+		{`{"status": 200, "fare": 1}` + "\n", Reply{Status: 200, Body: []byte(`{"status": 200, "fare": 1}`), Size: 26}},
 		{`{"status": "full"}` + "\n", Reply{Status: 200, Body: []byte(`{"status": "full"}`), Size: 18}},
 		{"half a line", Reply{Result: engine.Disconnected}},
 		{"", Reply{Result: engine.Disconnected}},
@@ -49,9 +51,12 @@ func TestLines(t *testing.T) {
 			_, _ = io.WriteString(answer, c.answer)
 		}()
 		l := NewLines(in, out, nil, func() {})
-		m := line(t.Context(), &plan.Function{Transport: plan.Lines}, nil, []*event.Event{{ID: "e", Source: "s", Type: "t", DataContentType: "application/json", Data: []byte("{\n\"a\": 1}")}}, false)
+		m := line(t.Context(), &plan.Function{Transport: plan.Lines}, nil,
+			[]*event.Event{{ID: "e", Source: "s", Type: "t", DataContentType: "application/json",
+				Data: []byte("{\n\"a\": 1}")}}, false)
 		r := l.Do(t.Context(), &m, trace)
-		if r.Status != c.want.Status || string(r.Body) != string(c.want.Body) || r.Size != c.want.Size || r.Result != c.want.Result || r.Done.IsZero() {
+		if r.Status != c.want.Status || string(r.Body) != string(c.want.Body) || r.Size != c.want.Size ||
+			r.Result != c.want.Result || r.Done.IsZero() {
 			t.Errorf("%q is understood as %+v", c.answer, r)
 		}
 		if c.want.Status == 422 && r.RetryAfter != 2e9 {
@@ -77,7 +82,8 @@ func TestALineTooManyShiftsNothing(t *testing.T) {
 	l := NewLines(in, out, func(s string) { strays = append(strays, s) }, func() {})
 	for k := range 50 {
 		id := fmt.Sprintf("e%d", k)
-		m := line(t.Context(), &plan.Function{Transport: plan.Lines}, nil, []*event.Event{{ID: id, Source: "s", Type: "t"}}, false)
+		m := line(t.Context(), &plan.Function{Transport: plan.Lines}, nil,
+			[]*event.Event{{ID: id, Source: "s", Type: "t"}}, false)
 		if r := l.Do(t.Context(), &m, trace); string(r.Body) != fmt.Sprintf(`{"id": %q, "n": 1}`, id) {
 			t.Fatalf("%s got %q %s", id, r.Body, r.Why)
 		}
@@ -114,11 +120,15 @@ func TestLinesThatDoNotFit(t *testing.T) {
 	if r := l.Do(t.Context(), &m, trace); r.Result != engine.TooLarge || !<-given {
 		t.Errorf("an endless line is %v: %s", r.Result, r.Why)
 	}
-	wrapped := line(t.Context(), &plan.Function{Transport: plan.Lines}, &event.Request{Method: "GET", Target: "/a?b=c", Header: []event.Field{{Name: "X", Value: "1"}, {Name: "x", Value: "2"}}, Body: []byte{0xff}}, nil, false)
-	if text := string(wrapped.Body); !strings.Contains(text, `"data":{"body_base64":"/w==","headers":{"x":"1, 2"},"method":"GET","target":"/a?b=c"}`) || !strings.HasSuffix(text, "}\n") {
+	wrapped := line(t.Context(), &plan.Function{Transport: plan.Lines}, &event.Request{Method: "GET", Target: "/a?b=c",
+		Header: []event.Field{{Name: "X", Value: "1"}, {Name: "x", Value: "2"}}, Body: []byte{0xff}}, nil, false)
+	if text := string(wrapped.Body); !strings.Contains(text,
+		`"data":{"body_base64":"/w==","headers":{"x":"1, 2"},"method":"GET","target":"/a?b=c"}`) ||
+		!strings.HasSuffix(text, "}\n") {
 		t.Errorf("a request is the line %s", text)
 	}
-	if m := line(t.Context(), &plan.Function{Transport: plan.Lines, Deliver: plan.DeliverBody}, nil, []*event.Event{{Data: []byte("two\nlines")}}, false); m.Wrong == "" {
+	if m := line(t.Context(), &plan.Function{Transport: plan.Lines, Deliver: plan.DeliverBody}, nil,
+		[]*event.Event{{Data: []byte("two\nlines")}}, false); m.Wrong == "" {
 		t.Errorf("two lines were taken for one: %q", m.Body)
 	}
 }
@@ -138,7 +148,8 @@ func TestOneShot(t *testing.T) {
 		result   engine.Result
 	}{
 		{"Content-Type: text/plain\n\nfare", "", 200, "fare", engine.OK},
-		{"Status: 404 Not Found\r\nContent-Type: text/plain\r\n\r\nno such crossing", "exited with code 1", 404, "no such crossing", engine.OK},
+		{"Status: 404 Not Found\r\nContent-Type: text/plain\r\n\r\nno such crossing", "exited with code 1", 404,
+			"no such crossing", engine.OK},
 		{"Location: /elsewhere\n\n", "", 302, "", engine.OK},
 		{"fare: 450\n\n", "", 0, "", engine.Garbled},
 		{"no header at all", "", 0, "", engine.Garbled},
@@ -151,17 +162,23 @@ func TestOneShot(t *testing.T) {
 	} {
 		o := &OneShot{Keep: Kept, Start: func(e []string) (Program, error) {
 			env = e
-			return Program{In: nowhere{io.Discard}, Out: io.NopCloser(strings.NewReader(c.out)), Ended: func() string { return c.how }}, nil
+			return Program{In: nowhere{io.Discard}, Out: io.NopCloser(strings.NewReader(c.out)),
+				Ended: func() string { return c.how }}, nil
 		}}
-		m := Message{Method: "POST", Target: "/quote/north%20pier?day=fri", Body: []byte("{}"), Header: []event.Field{{Name: "Content-Type", Value: "application/json"},
-			{Name: "Authorization", Value: "Bearer secret"}, {Name: "Proxy", Value: "evil"}, {Name: "X-Desk", Value: "1"}, {Name: "x-desk", Value: "2"}}}
+		m := Message{Method: "POST", Target: "/quote/north%20pier?day=fri", Body: []byte("{}"),
+			Header: []event.Field{{Name: "Content-Type", Value: "application/json"},
+				{Name: "Authorization", Value: "Bearer secret"}, {Name: "Proxy", Value: "evil"},
+				{Name: "X-Desk", Value: "1"}, {Name: "x-desk", Value: "2"}}}
 		r := o.Do(t.Context(), &m, trace)
-		if got := r.Status; r.Result != c.result || c.result == engine.OK && (got != c.status || string(r.Body) != c.body) {
+		if got := r.Status; r.Result != c.result || c.result == engine.OK && (got != c.status ||
+			string(r.Body) != c.body) {
 			t.Errorf("%.40q: %v, status %d, body %q, %s", c.out, r.Result, got, r.Body, r.Why)
 		}
 	}
 	all := strings.Join(env, "\n")
-	for _, want := range []string{"REQUEST_METHOD=POST", "PATH_INFO=/quote/north pier", "QUERY_STRING=day=fri", "CONTENT_LENGTH=2", "CONTENT_TYPE=application/json", "HTTP_X_DESK=1, 2", "HTTP_TRACEPARENT=" + trace, "GATEWAY_INTERFACE=CGI/1.1"} {
+	for _, want := range []string{"REQUEST_METHOD=POST", "PATH_INFO=/quote/north pier", "QUERY_STRING=day=fri",
+		"CONTENT_LENGTH=2", "CONTENT_TYPE=application/json", "HTTP_X_DESK=1, 2", "HTTP_TRACEPARENT=" + trace,
+		"GATEWAY_INTERFACE=CGI/1.1"} {
 		if !strings.Contains(all, want) {
 			t.Errorf("%s is missing in\n%s", want, all)
 		}

@@ -90,7 +90,8 @@ func (o *OneShot) status(r *Reply, head http.Header) (why string) {
 	case text != "":
 		n, err := strconv.Atoi(text)
 		if err != nil || n < 200 || n > 599 {
-			return fmt.Sprintf("the reply is not valid CGI: its Status is %q; it must be from 200 to 599", head.Get("Status"))
+			return fmt.Sprintf("the reply is not valid CGI: its Status is %q; it must be from 200 to 599",
+				head.Get("Status"))
 		}
 		r.Status = n
 	case head.Get("Location") != "":
@@ -114,8 +115,10 @@ func cgi(m *Message, trace string) []string {
 		path = u.Path
 	}
 	env := []string{
-		"GATEWAY_INTERFACE=CGI/1.1", "SERVER_PROTOCOL=HTTP/1.1", "SERVER_SOFTWARE=nightdrill", "SERVER_NAME=localhost", "SERVER_PORT=80",
-		"REMOTE_ADDR=127.0.0.1", "REQUEST_METHOD=" + m.Method, "SCRIPT_NAME=", "PATH_INFO=" + path, "QUERY_STRING=" + query,
+		"GATEWAY_INTERFACE=CGI/1.1", "SERVER_PROTOCOL=HTTP/1.1", "SERVER_SOFTWARE=nightdrill", "SERVER_NAME=localhost",
+		"SERVER_PORT=80",
+		"REMOTE_ADDR=127.0.0.1", "REQUEST_METHOD=" + m.Method, "SCRIPT_NAME=", "PATH_INFO=" + path,
+		"QUERY_STRING=" + query,
 		"REQUEST_URI=" + m.Target, "CONTENT_LENGTH=" + strconv.Itoa(len(m.Body)), "HTTP_TRACEPARENT=" + trace,
 	}
 	values := map[string]string{}

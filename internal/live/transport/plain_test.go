@@ -39,26 +39,30 @@ func TestPlain(t *testing.T) {
 		body         []byte
 		want, note   string
 	}{
-		"as it is":          {"", "text/plain", []byte("holm"), "holm", ""},
-		"identity":          {"identity", "", []byte("holm"), "holm", ""},
-		"gzip":              {"gzip", "", whole, text, "unpacked from gzip"},
-		"deflate":           {"deflate", "", packed(t, zlibbed, text), text, "unpacked from deflate"},
-		"bare deflate":      {"deflate", "", packed(t, flated, text), text, "unpacked from deflate"},
-		"twice":             {"gzip, gzip", "", packed(t, gzipped, string(whole)), text, "unpacked from gzip"},
-		"cut off":           {"gzip", "", whole[:len(whole)-12], text, "unpacked from gzip"},
-		"not what it says":  {"gzip", "", []byte("plain text of the quay"), "plain text of the quay", "gzip, shown as received: gzip: invalid header"},
+		"as it is":     {"", "text/plain", []byte("holm"), "holm", ""},
+		"identity":     {"identity", "", []byte("holm"), "holm", ""},
+		"gzip":         {"gzip", "", whole, text, "unpacked from gzip"},
+		"deflate":      {"deflate", "", packed(t, zlibbed, text), text, "unpacked from deflate"},
+		"bare deflate": {"deflate", "", packed(t, flated, text), text, "unpacked from deflate"},
+		"twice":        {"gzip, gzip", "", packed(t, gzipped, string(whole)), text, "unpacked from gzip"},
+		"cut off":      {"gzip", "", whole[:len(whole)-12], text, "unpacked from gzip"},
+		"not what it says": {"gzip", "", []byte("plain text of the quay"), "plain text of the quay",
+			"gzip, shown as received: gzip: invalid header"},
 		"not unpacked here": {"br", "", []byte("x"), "x", "br, shown as received: this coding is not supported"},
 		"latin-1":           {"", "text/plain; charset=ISO-8859-1", []byte("M\xf6we"), "Möwe", "from iso-8859-1"},
 		"shift-jis":         {"", `text/plain; charset="shift_jis"`, []byte("\x91\x44"), "船", "from shift_jis"},
-		"both":              {"gzip", "text/plain; charset=latin1", packed(t, gzipped, "M\xf6we"), "Möwe", "unpacked from gzip, from latin1"},
-		"unknown set":       {"", "text/plain; charset=holmish", []byte("x"), "x", `unknown character set "holmish", shown as received`},
-		"utf-8":             {"", "application/json; charset=utf-8", []byte("Möwe"), "Möwe", ""},
+		"both": {"gzip", "text/plain; charset=latin1", packed(t, gzipped, "M\xf6we"), "Möwe",
+			"unpacked from gzip, from latin1"},
+		"unknown set": {"", "text/plain; charset=holmish", []byte("x"), "x",
+			`unknown character set "holmish", shown as received`},
+		"utf-8": {"", "application/json; charset=utf-8", []byte("Möwe"), "Möwe", ""},
 	} {
 		r := Reply{Header: http.Header{}, Body: c.body}
 		r.Header.Set("Content-Encoding", c.coding)
 		r.Header.Set("Content-Type", c.kind)
 		body, note := r.Plain()
-		if got := string(body); note != c.note || got != c.want && !(name == "cut off" && strings.HasPrefix(text, got) && len(got) > 0) {
+		if got := string(body); note != c.note || got != c.want && !(name == "cut off" && strings.HasPrefix(text,
+			got) && len(got) > 0) {
 			t.Errorf("%s: %q, %q; want %q, %q", name, body, note, c.want, c.note)
 		}
 	}
@@ -66,7 +70,8 @@ func TestPlain(t *testing.T) {
 
 // What a small body unpacks to is bounded.
 func TestABombIsNotUnpacked(t *testing.T) {
-	r := Reply{Header: http.Header{"Content-Encoding": {"gzip"}}, Body: packed(t, gzipped, strings.Repeat("0", ReplyLimit+1))}
+	r := Reply{Header: http.Header{"Content-Encoding": {"gzip"}},
+		Body: packed(t, gzipped, strings.Repeat("0", ReplyLimit+1))}
 	if body, note := r.Plain(); len(body) != len(r.Body) || !strings.Contains(note, "larger than 64 MiB") {
 		t.Errorf("%d bytes of %d, %q", len(body), len(r.Body), note)
 	}
@@ -92,7 +97,8 @@ func TestIndent(t *testing.T) {
 
 func TestIsText(t *testing.T) {
 	ship := strings.Repeat("船", Kept) // the cut goes through a character
-	for text, want := range map[string]bool{"": true, "holm\r\n": true, ship: true, "x" + ship: true, "xy" + ship: true, "\x00": false, "M\xf6we and more": false, "\x89PNG": false} {
+	for text, want := range map[string]bool{"": true, "holm\r\n": true, ship: true, "x" + ship: true, "xy" + ship: true,
+		"\x00": false, "M\xf6we and more": false, "\x89PNG": false} {
 		if IsText([]byte(text)) != want {
 			t.Errorf("%.10q: %v", text, !want)
 		}

@@ -59,7 +59,8 @@ func Build(ctx context.Context, f *plan.Function, request *event.Request, events
 		return shaped(ctx, f, request, events)
 	}
 	if request != nil {
-		return Message{Method: request.Method, Target: request.Target, Header: request.Header, Body: request.Body, of: request}
+		return Message{Method: request.Method, Target: request.Target, Header: request.Header, Body: request.Body,
+			of: request}
 	}
 	m := Message{Method: "POST", Target: f.Path}
 	switch {
@@ -248,7 +249,8 @@ func (c *Conn) read(req *http.Request, r Reply) Reply {
 		if resp, err = http.ReadResponse(c.in, req); err != nil {
 			switch {
 			case c.raw.left <= 0:
-				return c.fail(r, engine.TooLarge, fmt.Sprintf("the headers of the reply are larger than %d KiB", headLimit>>10))
+				return c.fail(r, engine.TooLarge, fmt.Sprintf("the headers of the reply are larger than %d KiB",
+					headLimit>>10))
 			case http1 && c.raw.ended:
 				return c.fail(r, engine.Disconnected, "the connection closed in the middle of the reply's headers")
 			}
@@ -386,7 +388,8 @@ func (c *Conn) prepare(m *Message, trace string) *http.Request {
 
 // request returns the message as net/http's own request.
 func (m *Message) request(address, trace string) *http.Request {
-	req := &http.Request{Method: m.Method, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1, Header: make(http.Header, len(m.Header)+2), Host: address}
+	req := &http.Request{Method: m.Method, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1,
+		Header: make(http.Header, len(m.Header)+2), Host: address}
 	req.URL = target(m.Target)
 	for _, h := range m.Header {
 		if strings.EqualFold(h.Name, "host") {

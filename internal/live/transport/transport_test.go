@@ -95,7 +95,8 @@ func TestRepliesAreToldApart(t *testing.T) {
 	}
 	l, _ := net.Listen("tcp", "127.0.0.1:0")
 	l.Close()
-	if r := New(l.Addr().String()).Do(context.Background(), &Message{Method: "GET", Target: "/"}, ""); r.Result != engine.Unreachable || !r.Sent.IsZero() {
+	if r := New(l.Addr().String()).Do(context.Background(), &Message{Method: "GET", Target: "/"},
+		""); r.Result != engine.Unreachable || !r.Sent.IsZero() {
 		t.Errorf("nobody listens: %+v", r)
 	}
 }
@@ -112,7 +113,8 @@ func TestAConnectionIsKeptAndAStaleOneNoticed(t *testing.T) {
 		return !last
 	})
 	c := New(address)
-	m := &Message{Method: "PUT", Target: "/a%20b/?q=%2F", Header: []event.Field{{Name: "x-desk", Value: "3"}, {Name: "Host", Value: "x"}}}
+	m := &Message{Method: "PUT", Target: "/a%20b/?q=%2F", Header: []event.Field{{Name: "x-desk", Value: "3"},
+		{Name: "Host", Value: "x"}}}
 	for i := range 3 {
 		closing.Store(i == 2)
 		if r := c.Do(context.Background(), m, "00-1-2-01"); r.Result != engine.OK || r.RetryAfter != 3*time.Second {
@@ -175,12 +177,15 @@ func TestFormsOfDelivery(t *testing.T) {
 	}{
 		{plan.DeliverBinary, false, "application/json", `{"a":1}`},
 		{plan.DeliverBody, false, "application/json", `{"a":1}`},
-		{plan.DeliverStructured, false, event.StructuredType, `{"specversion":"1.0","id":"1","source":"s","type":"t","data":{"a":1}}`},
-		{plan.DeliverBinary, true, event.BatchType, `[{"specversion":"1.0","id":"1","source":"s","type":"t","data":{"a":1}}]`},
+		{plan.DeliverStructured, false, event.StructuredType,
+			`{"specversion":"1.0","id":"1","source":"s","type":"t","data":{"a":1}}`},
+		{plan.DeliverBinary, true, event.BatchType,
+			`[{"specversion":"1.0","id":"1","source":"s","type":"t","data":{"a":1}}]`},
 	} {
 		m := Build(t.Context(), &plan.Function{Path: "/in", Deliver: c.deliver}, nil, []*event.Event{e}, c.batch)
 		r := m.request("127.0.0.1:1", "")
-		if got := r.Header.Get("Content-Type"); got != c.kind || string(m.Body) != c.body || r.Method != "POST" || r.URL.RequestURI() != "/in" {
+		if got := r.Header.Get("Content-Type"); got != c.kind || string(m.Body) != c.body || r.Method != "POST" ||
+			r.URL.RequestURI() != "/in" {
 			t.Errorf("%v, batch %v: %s %s %s %s", c.deliver, c.batch, r.Method, r.URL.RequestURI(), got, m.Body)
 		}
 		if ce := r.Header.Get("Ce-Id"); (ce == "1") != (c.deliver == plan.DeliverBinary && !c.batch) {
@@ -201,11 +206,13 @@ func TestShaped(t *testing.T) {
 	}
 	ask := &event.Request{Method: "GET", Target: "/quote?x=1", Header: []event.Field{{Name: "Accept", Value: "a/b"}}}
 	m := Build(t.Context(), shaped(`{"path":{{json .Path}},"x":{{json .Query.x}}}`), ask, nil, false)
-	if m.Method != "POST" || m.Target != "/in" || string(m.Body) != `{"path":"/quote","x":"1"}` || m.Header[0].Value != "application/json" {
+	if m.Method != "POST" || m.Target != "/in" || string(m.Body) != `{"path":"/quote","x":"1"}` ||
+		m.Header[0].Value != "application/json" {
 		t.Errorf("%+v", m)
 	}
 	events := []*event.Event{{ID: "1", Data: []byte("a")}, {ID: "2", Data: []byte("b")}}
-	if m = Build(t.Context(), shaped("{{range .Events}}{{.ID}}{{.Text}}{{end}}"), nil, events, true); string(m.Body) != "1a2b" {
+	if m = Build(t.Context(), shaped("{{range .Events}}{{.ID}}{{.Text}}{{end}}"), nil, events,
+		true); string(m.Body) != "1a2b" {
 		t.Errorf("a batch is %s", m.Body)
 	}
 	m = Build(t.Context(), shaped("{{parse .Text}}"), nil, events[:1], false)

@@ -141,7 +141,8 @@ func Hex(b []byte) (out []Row) {
 		for i := 0; i < len(part); i += 2 {
 			digits += hex.EncodeToString(part[i:min(i+2, len(part))]) + " "
 		}
-		out = append(out, Row{{Dim, fmt.Sprintf("%06x  ", at)}, {Number, fmt.Sprintf("%-40s", digits)}, {Plain, " " + text}})
+		out = append(out, Row{{Dim, fmt.Sprintf("%06x  ", at)}, {Number, fmt.Sprintf("%-40s", digits)},
+			{Plain, " " + text}})
 	}
 	return out
 }

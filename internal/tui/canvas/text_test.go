@@ -63,12 +63,14 @@ func TestCodeKeepsTheText(t *testing.T) {
 	if !styles[Field] || !styles[Number] || !styles[Text] {
 		t.Errorf("styles %v", styles)
 	}
-	for _, c := range []struct{ text, kind string }{{"a\tb", "text/plain"}, {"<p>é</p>", "text/html; charset=utf-8"}, {"", "application/json"}, {"{broken", "application/json"}, {"x", "no/such"}} {
+	for _, c := range []struct{ text, kind string }{{"a\tb", "text/plain"}, {"<p>é</p>", "text/html; charset=utf-8"},
+		{"", "application/json"}, {"{broken", "application/json"}, {"x", "no/such"}} {
 		if got := strings.ReplaceAll(text(Code(c.text, c.kind)), "|", "\n"); got != c.text {
 			t.Errorf("%s %q: %q", c.kind, c.text, got)
 		}
 	}
-	if got := text(Hex([]byte("GIF89a\x00\xff0123456789"))); !strings.Contains(got, "000000  4749 4638 3961 00ff") || !strings.Contains(got, " GIF89a··01234567") {
+	if got := text(Hex([]byte("GIF89a\x00\xff0123456789"))); !strings.Contains(got, "000000  4749 4638 3961 00ff") ||
+		!strings.Contains(got, " GIF89a··01234567") {
 		t.Errorf("%s", got)
 	}
 }

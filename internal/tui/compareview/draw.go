@@ -38,7 +38,8 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 func (m *Model) drawEmpty(out *canvas.Canvas) {
 	out.Put(2, 1, canvas.Plain, "Which is better, and is that more than noise?")
 	for i, text := range []string{
-		"v   compares the variants of a function: it starts each of them cold, several times and in turns, then sends each warm events",
+		"v   compares the variants of a function: it starts each of them cold, several times and in turns, then " +
+			"sends each warm events",
 		"5 r marks two past runs with space, and compares them with c",
 		"On the command line: nightdrill compare FUNCTION, or RUN RUN, or DRILL --limit … --against …",
 	} {
@@ -230,7 +231,8 @@ func (m *Model) drawReplies(page *canvas.Canvas, y int, c *measure.Comparison) i
 	if c.Compared == 0 {
 		return y
 	}
-	page.Rule(y, fmt.Sprintf("Replies: of %d events, %d got a different reply from that of %s", c.Compared, c.Differed, c.Sides[0].Label))
+	page.Rule(y, fmt.Sprintf("Replies: of %d events, %d got a different reply from that of %s", c.Compared, c.Differed,
+		c.Sides[0].Label))
 	y++
 	for _, r := range c.Replies {
 		x := page.PutUpTo(1, y, longest(c)+3, styleOf(r.Side), proc.Harmless(c.Sides[r.Side].Label))

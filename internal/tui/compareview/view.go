@@ -195,7 +195,8 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	case key.Matches(k, Keys.Export) && len(m.all) > 0:
 		all, folder := m.all, "exports/"+m.second
 		return func() tea.Msg {
-			return msg.Ask{Title: "Write the comparison as SVG and PDF to which folder?", Text: folder, Done: func(dir string) tea.Cmd { return func() tea.Msg { return Export{all, dir} } }}
+			return msg.Ask{Title: "Write the comparison as SVG and PDF to which folder?", Text: folder,
+				Done: func(dir string) tea.Cmd { return func() tea.Msg { return Export{all, dir} } }}
 		}
 	}
 	return nil
@@ -210,26 +211,29 @@ const (
 func (m *Model) askVariants() tea.Cmd {
 	suggest := m.suggest
 	return func() tea.Msg {
-		return msg.Ask{Title: "Compare which variants? FUNCTION [VARIANT …] [cold=30] [warm=500]:", Text: suggest, Done: func(text string) tea.Cmd {
-			v := Variants{Cold: usualCold, Warm: usualWarm}
-			for i, word := range strings.Fields(text) {
-				name, value, counts := strings.Cut(word, "=")
-				n, err := strconv.Atoi(value)
-				switch {
-				case counts && (err != nil || n < 0 || name != "cold" && name != "warm" || name == "cold" && (n < 1 || n > 10_000) || n > 1_000_000):
-					return msg.Complain(fmt.Errorf("%q: write cold=30, up to 10000, or warm=500, up to 1000000", word))
-				case counts && name == "cold":
-					v.Cold = n
-				case counts:
-					v.Warm = n
-				case i == 0:
-					v.Function = word
-				default:
-					v.Of = append(v.Of, word)
+		return msg.Ask{Title: "Compare which variants? FUNCTION [VARIANT …] [cold=30] [warm=500]:", Text: suggest,
+			Done: func(text string) tea.Cmd {
+				v := Variants{Cold: usualCold, Warm: usualWarm}
+				for i, word := range strings.Fields(text) {
+					name, value, counts := strings.Cut(word, "=")
+					n, err := strconv.Atoi(value)
+					switch {
+					case counts && (err != nil || n < 0 || name != "cold" && name != "warm" || name == "cold" &&
+						(n < 1 || n > 10_000) || n > 1_000_000):
+						return msg.Complain(fmt.Errorf("%q: write cold=30, up to 10000, or warm=500, up to 1000000",
+							word))
+					case counts && name == "cold":
+						v.Cold = n
+					case counts:
+						v.Warm = n
+					case i == 0:
+						v.Function = word
+					default:
+						v.Of = append(v.Of, word)
+					}
 				}
-			}
-			return func() tea.Msg { return v }
-		}}
+				return func() tea.Msg { return v }
+			}}
 	}
 }
 

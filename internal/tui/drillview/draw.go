@@ -66,8 +66,10 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 func (m *Model) drawChoice(c *canvas.Canvas) {
 	if len(m.p.Drills) == 0 {
 		c.Put(2, 1, canvas.Plain, "The project has no drill yet.")
-		c.Put(2, 3, canvas.Dim, "A drill defines which payloads reach which source, and when. Add one under drills: in nightdrill.yaml, such as")
-		for i, line := range []string{"drills:", "  evening:", "    feeds:", "      - {source: fares, payloads: fare-requests, arrive: [{steady: 20/s, for: 10s}]}"} {
+		c.Put(2, 3, canvas.Dim, "A drill defines which payloads reach which source, and when. Add one under drills: "+
+			"in nightdrill.yaml, such as")
+		for i, line := range []string{"drills:", "  evening:", "    feeds:",
+			"      - {source: fares, payloads: fare-requests, arrive: [{steady: 20/s, for: 10s}]}"} {
 			c.Put(4, 5+i, canvas.Plain, line)
 		}
 		c.Put(2, 10, canvas.Dim, "and save the file.")
@@ -209,7 +211,8 @@ func (m *Model) drawLanes(c *canvas.Canvas, y, rows int, w draw.Window) {
 	}
 	c.Right(m.w-2, y-1, canvas.Dim, hidden)
 	for _, x := range m.chart.Run().Changes {
-		if at := w.At(x.At); at >= 0 && at < w.Cells && left+at > len([]rune(title))+5 && left+at < m.w-4-len([]rune(hidden)) {
+		if at := w.At(x.At); at >= 0 && at < w.Cells && left+at > len([]rune(title))+5 &&
+			left+at < m.w-4-len([]rune(hidden)) {
 			c.Set(left+at, y-1, canvas.Bold, '▾')
 		}
 	}
@@ -224,7 +227,10 @@ func latest(lanes []*draw.Lane, rows int) []*draw.Lane {
 			ended = append(ended, l)
 		}
 	}
-	slices.SortStableFunc(ended, func(a, b *draw.Lane) int { return cmp.Compare(a.Instance.Stopped, b.Instance.Stopped) })
+	slices.SortStableFunc(ended, func(a, b *draw.Lane) int {
+		return cmp.Compare(a.Instance.Stopped,
+			b.Instance.Stopped)
+	})
 	ended = ended[:min(len(ended), len(lanes)-rows)]
 	var left []*draw.Lane
 	for _, l := range lanes {
@@ -255,7 +261,8 @@ func (m *Model) drawLane(c *canvas.Canvas, y int, l *draw.Lane, w draw.Window, n
 	if in.Stopped > 0 && end >= 0 && end < w.Cells {
 		word := in.Reason.String()
 		style := canvas.Dim
-		if in.Reason == engine.Crashed || in.Reason == engine.NeverReady || in.Reason == engine.TimedOut || in.Reason == engine.OutOfMemory {
+		if in.Reason == engine.Crashed || in.Reason == engine.NeverReady || in.Reason == engine.TimedOut ||
+			in.Reason == engine.OutOfMemory {
 			style = canvas.Bad
 			if in.Reason == engine.Crashed && in.Ready == 0 {
 				word = "does not start"
@@ -445,8 +452,10 @@ func (m *Model) drawFigures(c *canvas.Canvas, y int) {
 	if m.w >= 118 {
 		bar = 18
 	}
-	columns := []column{{23, "in flight", canvas.Dim}, {32, "waiting", canvas.Dim}, {40, "cold n", canvas.Cold}, {46, "p50", canvas.Cold},
-		{54, "first n", canvas.Cold}, {62, "warm n", canvas.Warm}, {68, "p50", canvas.Warm}, {74, "p95", canvas.Warm}, {80, "p99", canvas.Warm}, {90, "MiB each", canvas.Dim}, {98, "cpus", canvas.Dim}}
+	columns := []column{{23, "in flight", canvas.Dim}, {32, "waiting", canvas.Dim}, {40, "cold n", canvas.Cold},
+		{46, "p50", canvas.Cold},
+		{54, "first n", canvas.Cold}, {62, "warm n", canvas.Warm}, {68, "p50", canvas.Warm}, {74, "p95", canvas.Warm},
+		{80, "p99", canvas.Warm}, {90, "MiB each", canvas.Dim}, {98, "cpus", canvas.Dim}}
 	for i := range columns {
 		if columns[i].at += bar; columns[i].at <= m.w {
 			c.Right(columns[i].at, y, columns[i].style, columns[i].title)
@@ -485,8 +494,11 @@ func (m *Model) drawFigures(c *canvas.Canvas, y int) {
 		}
 		memory, cpus, bad := m.usage(int32(fn))
 		values := []string{fmt.Sprintf("%d of %d", look.InFlight+look.Claimed, limits.Max), fmt.Sprint(look.Waiting),
-			fmt.Sprint(f.N(engine.Cold)), measure.MillisText(f.Percentile(engine.Cold, 0.5)), fmt.Sprint(f.N(engine.First)),
-			fmt.Sprint(f.N(engine.Warm)), measure.MillisText(f.Percentile(engine.Warm, 0.5)), measure.MillisText(f.Percentile(engine.Warm, 0.95)), measure.MillisText(f.Percentile(engine.Warm, 0.99)), memory, cpus}
+			fmt.Sprint(f.N(engine.Cold)), measure.MillisText(f.Percentile(engine.Cold, 0.5)),
+			fmt.Sprint(f.N(engine.First)),
+			fmt.Sprint(f.N(engine.Warm)), measure.MillisText(f.Percentile(engine.Warm, 0.5)),
+			measure.MillisText(f.Percentile(engine.Warm, 0.95)), measure.MillisText(f.Percentile(engine.Warm, 0.99)),
+			memory, cpus}
 		for i, v := range values {
 			style := canvas.Plain
 			if i == 9 && bad {
@@ -508,7 +520,8 @@ func (m *Model) brief(v *measure.Invocation) string {
 	if v.Status > 0 {
 		status = fmt.Sprint(v.Status)
 	}
-	return fmt.Sprintf("▸ at %.3f s  %s  %s  %s", v.Assigned.Seconds(), v.Class, status, measure.DurationText(v.Done.Sub(v.Assigned)))
+	return fmt.Sprintf("▸ at %.3f s  %s  %s  %s", v.Assigned.Seconds(), v.Class, status,
+		measure.DurationText(v.Done.Sub(v.Assigned)))
 }
 
 // drawDetails opens the instance or the invocation under the cursor.
@@ -567,7 +580,8 @@ func (m *Model) byteLines(v *measure.Invocation) (lines []line) {
 		}
 	}
 	if attempts := m.chart.Events(v); len(attempts) > 0 {
-		put("the event, as it was recorded", r.Payloads[r.Arrivals[attempts[0].Event].Payload].Blob, "not kept: the run is old, or its quota was used up")
+		put("the event, as it was recorded", r.Payloads[r.Arrivals[attempts[0].Event].Payload].Blob,
+			"not kept: the run is old, or its quota was used up")
 	}
 	put("the reply", v.Reply, "none, or not kept")
 	if v.Timing > 0 {
@@ -663,11 +677,13 @@ func (m *Model) instanceLines(in *measure.Instance) []line {
 	}
 	switch {
 	case in.Parked && in.Ready > 0:
-		add(canvas.Cold, "instance start", "%s to resume: a lower bound for any snapshot restore", measure.DurationText(in.Ready.Sub(in.Spawned)))
+		add(canvas.Cold, "instance start", "%s to resume: a lower bound for any snapshot restore",
+			measure.DurationText(in.Ready.Sub(in.Spawned)))
 	case of.OneShot:
 		add(canvas.Cold, "process", "one for this invocation; its start is in the time to the first byte")
 	case in.Ready > 0:
-		add(canvas.Cold, "instance start", "%s to be ready, noticed within %s", measure.DurationText(in.Ready.Sub(in.Spawned)), measure.DurationText(in.Within))
+		add(canvas.Cold, "instance start", "%s to be ready, noticed within %s",
+			measure.DurationText(in.Ready.Sub(in.Spawned)), measure.DurationText(in.Within))
 		add(canvas.Dim, "", "%s of it until the command ran", measure.DurationText(max(in.Exec-in.Spawned, 0).Sub(0)))
 	default:
 		add(canvas.Bad, "instance start", "not ready")

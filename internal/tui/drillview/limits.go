@@ -60,11 +60,13 @@ func wholeCell(title, name string, of func(*plan.Limits) *int, least int) cell {
 		func(l *plan.Limits, by int) { *of(l) = max(*of(l)+by, least) }}
 }
 
-var idleSteps = []time.Duration{0, 100 * time.Millisecond, 250 * time.Millisecond, 500 * time.Millisecond, time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second,
+var idleSteps = []time.Duration{0, 100 * time.Millisecond, 250 * time.Millisecond, 500 * time.Millisecond, time.Second,
+	2 * time.Second, 5 * time.Second, 10 * time.Second,
 	20 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour}
 
 // from none at all to none for long
-var startSteps = []time.Duration{0, 10 * time.Millisecond, 20 * time.Millisecond, 50 * time.Millisecond, 100 * time.Millisecond, 200 * time.Millisecond, 500 * time.Millisecond,
+var startSteps = []time.Duration{0, 10 * time.Millisecond, 20 * time.Millisecond, 50 * time.Millisecond,
+	100 * time.Millisecond, 200 * time.Millisecond, 500 * time.Millisecond,
 	time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second}
 
 // next returns the step above or below a duration.
@@ -116,14 +118,16 @@ func (m *Model) limitKey(k tea.KeyPressMsg) tea.Cmd {
 				typed = "unbounded"
 			}
 		}
-		return m.edit(func(l *plan.Limits, c *cell) error { return l.Set(c.name, typed) }, func() (int, error) { return strconv.Atoi(typed) })
+		return m.edit(func(l *plan.Limits, c *cell) error { return l.Set(c.name, typed) },
+			func() (int, error) { return strconv.Atoi(typed) })
 	case text == "backspace" && p.typed != "":
 		p.typed = p.typed[:len(p.typed)-1]
 		return nil
 	case text == "esc" && p.typed != "":
 		p.typed = ""
 		return nil
-	case len(text) == 1 && (text[0] >= '0' && text[0] <= '9' || p.typed != "" && strings.Contains("abcdefghijklmnopqrstuvwxyz./", text)) && len(p.typed) < 12,
+	case len(text) == 1 && (text[0] >= '0' && text[0] <= '9' || p.typed != "" &&
+		strings.Contains("abcdefghijklmnopqrstuvwxyz./", text)) && len(p.typed) < 12,
 		text == "u" && m.panel.cell == 5:
 		p.typed += text
 		return nil
@@ -146,7 +150,8 @@ func (m *Model) limitKey(k tea.KeyPressMsg) tea.Cmd {
 		if text == "-" || text == "_" {
 			by = -1
 		}
-		return m.edit(func(l *plan.Limits, c *cell) error { c.step(l, by); return nil }, func() (int, error) { return p.all + by, nil })
+		return m.edit(func(l *plan.Limits, c *cell) error { c.step(l, by); return nil },
+			func() (int, error) { return p.all + by, nil })
 	case "t":
 		if p.row > 0 {
 			return m.edit(func(l *plan.Limits, _ *cell) error { l.TurnAway = !l.TurnAway; return nil }, nil)

@@ -92,10 +92,13 @@ func TestLimitsPanel(t *testing.T) {
 func TestLimitsAndInstancesAreExplained(t *testing.T) {
 	r := sample(1)
 	r.Finished, r.Concurrency = false, 24
-	r.Functions = append(r.Functions, measure.Function{Name: "b", Max: 4, PerInstance: 1, Memory: 64 << 20, Enforced: "enforced by cgroup v2"})
-	r.Instances[0].Cause, r.Instances[0].After, r.Instances[0].Peak, r.Instances[0].CPU, r.Instances[0].Version = engine.AfterStop, engine.Idle, 42<<20, time.Second, 1
+	r.Functions = append(r.Functions, measure.Function{Name: "b", Max: 4, PerInstance: 1, Memory: 64 << 20,
+		Enforced: "enforced by cgroup v2"})
+	r.Instances[0].Cause, r.Instances[0].After, r.Instances[0].Peak, r.Instances[0].CPU,
+		r.Instances[0].Version = engine.AfterStop, engine.Idle, 42<<20, time.Second, 1
 	r.Instances[0].Load = 0.5
-	r.Changes = []measure.Change{{At: at(700), Function: 1, Text: "max 4 → 2"}, {At: at(900), Function: -1, Text: "project total 32 → 24"}}
+	r.Changes = []measure.Change{{At: at(700), Function: 1, Text: "max 4 → 2"},
+		{At: at(900), Function: -1, Text: "project total 32 → 24"}}
 	for range 3 {
 		r.Deliveries = append(r.Deliveries, measure.Delivery{Outcome: engine.Rejected, Cause: engine.AtLimit})
 	}
@@ -115,7 +118,8 @@ func TestLimitsAndInstancesAreExplained(t *testing.T) {
 	}
 	press(m, "down", "enter")
 	pane = shown(m)
-	for _, want := range []string{"started because", "the last one had stopped (idle)", "version", "peak 42.0 MiB", "processor time"} {
+	for _, want := range []string{"started because", "the last one had stopped (idle)", "version", "peak 42.0 MiB",
+		"processor time"} {
 		if !strings.Contains(pane, want) {
 			t.Errorf("%q is not said of the instance:\n%s", want, pane)
 		}

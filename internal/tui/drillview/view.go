@@ -405,7 +405,8 @@ func (m *Model) Title() (style canvas.Style, text string) {
 	case m.ending:
 		return canvas.Bad, fmt.Sprintf("%s  stopping", r.Drill)
 	case m.live && m.cold():
-		return canvas.Warm, fmt.Sprintf("● %s  start %d of %d", r.Drill, min(len(r.Arrivals)+1, r.ColdStarts*len(r.Functions)), r.ColdStarts*len(r.Functions))
+		return canvas.Warm, fmt.Sprintf("● %s  start %d of %d", r.Drill,
+			min(len(r.Arrivals)+1, r.ColdStarts*len(r.Functions)), r.ColdStarts*len(r.Functions))
 	case m.live && r.Length > m.planed:
 		return canvas.Warm, fmt.Sprintf("● %s  %.1f s, settling", r.Drill, r.Length.Seconds())
 	case m.live:

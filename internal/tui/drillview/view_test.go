@@ -44,9 +44,12 @@ func sample(lanes int) *measure.Run {
 			id := uint64(len(r.Invocations) + 1)
 			begin := in.Ready + at(100*k)
 			r.Arrivals = append(r.Arrivals, measure.Arrival{Due: begin, Arrived: begin, From: -1})
-			r.Invocations = append(r.Invocations, measure.Invocation{ID: id, Instance: int32(i), Assigned: begin, Sent: begin, Received: begin + at(20), Done: begin + at(30), Status: 200 + int32(k/4*300), Batch: 1, Class: engine.Class(k % 3)})
+			r.Invocations = append(r.Invocations, measure.Invocation{ID: id, Instance: int32(i), Assigned: begin,
+				Sent: begin, Received: begin + at(20), Done: begin + at(30), Status: 200 + int32(k/4*300), Batch: 1,
+				Class: engine.Class(k % 3)})
 			r.Attempts = append(r.Attempts, measure.Attempt{Event: int64(id - 1), Invocation: id, N: 1})
-			r.Deliveries = append(r.Deliveries, measure.Delivery{Event: int64(id - 1), Invocation: id, Attempts: 1, Outcome: engine.Outcome(k / 4)})
+			r.Deliveries = append(r.Deliveries, measure.Delivery{Event: int64(id - 1), Invocation: id, Attempts: 1,
+				Outcome: engine.Outcome(k / 4)})
 		}
 	}
 	return r
@@ -145,8 +148,9 @@ func TestKeysAndSizesNeverBreakIt(t *testing.T) {
 
 func TestRoundSteps(t *testing.T) {
 	for d, want := range map[time.Duration]time.Duration{
-		0: 100 * time.Microsecond, 130 * time.Microsecond: 200 * time.Microsecond, 3 * time.Millisecond: 5 * time.Millisecond,
-		time.Second: time.Second, 7 * time.Second: 10 * time.Second, time.Hour: 5000 * time.Second,
+		0: 100 * time.Microsecond, 130 * time.Microsecond: 200 * time.Microsecond,
+		3 * time.Millisecond: 5 * time.Millisecond,
+		time.Second:          time.Second, 7 * time.Second: 10 * time.Second, time.Hour: 5000 * time.Second,
 	} {
 		if got := roundStep(d); got != want {
 			t.Errorf("a step for %v is %v, want %v", d, got, want)

@@ -77,11 +77,13 @@ func (m *Model) drawLadder(c *canvas.Canvas, y int) int {
 		}
 		y++
 		for _, own := range r.Own {
-			from, to := left+int(math.Round(axis.At(own.From)*float64(cells))), left+int(math.Round(axis.At(own.To)*float64(cells)))
+			from, to := left+int(math.Round(axis.At(own.From)*float64(cells))),
+				left+int(math.Round(axis.At(own.To)*float64(cells)))
 			for k := from; k < max(to, from+1) && k < m.w-1; k++ {
 				c.Set(k, y, canvas.Warm, '▔')
 			}
-			c.PutUpTo(max(to, from+1)+1, y, m.w-1, canvas.Dim, "of it “"+own.Name+"” "+measure.MillisText(new(own.To-own.From))+" ms, by its Server-Timing")
+			c.PutUpTo(max(to, from+1)+1, y, m.w-1, canvas.Dim,
+				"of it “"+own.Name+"” "+measure.MillisText(new(own.To-own.From))+" ms, by its Server-Timing")
 			y++
 		}
 	}
@@ -140,7 +142,9 @@ func (m *Model) drawWarmUp(c *canvas.Canvas, y int, name string, w measure.WarmU
 		if p.To > p.From {
 			nth += " to " + measure.Ordinal(p.To)
 		}
-		m.add(x, row(p.P50), 1, measure.Filter{Function: name, First: p.From, Last: p.To}, "%s, %s invocation: %s ms, half of them between %s and %s, of %d", name, nth, measure.MillisText(&p.P50), measure.MillisText(&p.P25), measure.MillisText(&p.P75), p.N)
+		m.add(x, row(p.P50), 1, measure.Filter{Function: name, First: p.From, Last: p.To},
+			"%s, %s invocation: %s ms, half of them between %s and %s, of %d", name, nth, measure.MillisText(&p.P50),
+			measure.MillisText(&p.P25), measure.MillisText(&p.P75), p.N)
 	}
 	c.PutUpTo(words, y-1, m.w-1, canvas.Dim, w.Text())
 	return y + curveRows + 1
@@ -212,8 +216,11 @@ func (m *Model) drawTimes(c *canvas.Canvas, y int) int {
 			}
 			c.Set(left+i, row(f.P50[at]), style, '●')
 			from, to := time.Duration(i*per)*t.Step, time.Duration((i+1)*per)*t.Step
-			m.add(left+i, row(f.P50[at]), 1, measure.Filter{Function: name, From: from, To: to}, "%s, %.2f to %.2f s: median %s, p95 %s, longest %s; instances %d, waiting %d", name, from.Seconds(), to.Seconds(),
-				measure.DurationText(f.P50[at]), measure.DurationText(f.P95[at]), measure.DurationText(f.Max[at]), instances[i], waiting[i])
+			m.add(left+i, row(f.P50[at]), 1, measure.Filter{Function: name, From: from, To: to},
+				"%s, %.2f to %.2f s: median %s, p95 %s, longest %s; instances %d, waiting %d", name, from.Seconds(),
+				to.Seconds(),
+				measure.DurationText(f.P50[at]), measure.DurationText(f.P95[at]), measure.DurationText(f.Max[at]),
+				instances[i], waiting[i])
 		}
 		y += curveRows
 		y = m.bars(c, y, "instances", instances, canvas.Plain, "peak %d")
@@ -270,7 +277,8 @@ func (m *Model) drawRates(c *canvas.Canvas, y int) int {
 	l := m.page.Summary.Load
 	title := "offered against completed"
 	if l.Offered != nil && l.Completed != nil {
-		title = fmt.Sprintf("offered %s/s, completed %s/s", draw.Short(math.Round(*l.Offered*10)/10), draw.Short(math.Round(*l.Completed*10)/10))
+		title = fmt.Sprintf("offered %s/s, completed %s/s", draw.Short(math.Round(*l.Offered*10)/10),
+			draw.Short(math.Round(*l.Completed*10)/10))
 	}
 	if l.Most > 0 && l.MostAfter != nil {
 		title += fmt.Sprintf("; peak of %d instances after %.1f s", l.Most, *l.MostAfter)
@@ -286,7 +294,8 @@ func (m *Model) drawRates(c *canvas.Canvas, y int) int {
 		lag := time.Duration(0)
 		for i := range n {
 			for k := i * per; k < min((i+1)*per, len(s.Arrived)); k++ {
-				arrived[i], done[i], away[i] = arrived[i]+s.Arrived[k], done[i]+s.Done[k], away[i]+s.Rejected[k]+s.Lost[k]
+				arrived[i], done[i], away[i] = arrived[i]+s.Arrived[k], done[i]+s.Done[k],
+					away[i]+s.Rejected[k]+s.Lost[k]
 				behind[i] = max(behind[i], s.Behind[k])
 				lag = max(lag, s.Lag[k])
 			}
@@ -300,7 +309,9 @@ func (m *Model) drawRates(c *canvas.Canvas, y int) int {
 			c.Set(left+i, y, canvas.Dim, draw.Bar(arrived[i], most))
 			c.Set(left+i, y+1, canvas.Warm, draw.Bar(done[i], most))
 			if from, to := time.Duration(i*per)*t.Step, time.Duration((i+1)*per)*t.Step; arrived[i]+done[i] > 0 {
-				m.add(left+i, y+1, 1, measure.Filter{Source: name, From: from, To: to}, "%s, %.2f to %.2f s: %d received, %d done, %d rejected or failed, %d behind", name, from.Seconds(), to.Seconds(), arrived[i], done[i], away[i], behind[i])
+				m.add(left+i, y+1, 1, measure.Filter{Source: name, From: from, To: to},
+					"%s, %.2f to %.2f s: %d received, %d done, %d rejected or failed, %d behind", name, from.Seconds(),
+					to.Seconds(), arrived[i], done[i], away[i], behind[i])
 			}
 		}
 		count := m.page.Summary.Sources[name]

@@ -83,7 +83,8 @@ func (m *Model) listKey(k tea.KeyPressMsg) tea.Cmd {
 		return m.askExport(info.ID)
 	case "d":
 		return func() tea.Msg {
-			return msg.Ask{Title: "Delete run " + info.Label() + " permanently? y / any other key", YesNo: true, Done: func(string) tea.Cmd { return change(info, m.store.Delete) }}
+			return msg.Ask{Title: "Delete run " + info.Label() + " permanently? y / any other key", YesNo: true,
+				Done: func(string) tea.Cmd { return change(info, m.store.Delete) }}
 		}
 	}
 	return nil
@@ -101,7 +102,8 @@ func (m *Model) compareMarked(under store.Info) tea.Cmd {
 	}
 	if len(ids) != 2 {
 		return func() tea.Msg {
-			return msg.Note{Text: fmt.Sprintf("compare needs two marked runs, and %d are marked; space marks a run", len(ids)), Bad: true}
+			return msg.Note{Text: fmt.Sprintf("compare needs two marked runs, and %d are marked; space marks a run",
+				len(ids)), Bad: true}
 		}
 	}
 	m.list = nil
@@ -192,7 +194,8 @@ func (m *Model) drawRun(c *canvas.Canvas, y int, r *store.Info, edges []int, nam
 			values = append(values, "–", "–", "–")
 			for _, f := range mf.Functions {
 				if f.Name == name {
-					values[4], values[5], values[6] = measure.MillisText(f.Cold), measure.MillisText(f.Warm), measure.MillisText(f.P95)
+					values[4], values[5], values[6] = measure.MillisText(f.Cold), measure.MillisText(f.Warm),
+						measure.MillisText(f.P95)
 				}
 			}
 		}
@@ -215,7 +218,8 @@ func (m *Model) drawTrend(c *canvas.Canvas, y int, drill, name string) {
 		what  string
 		style canvas.Style
 		value func(measure.HeadlineOf) *float64
-	}{{"cold p50", canvas.Cold, func(f measure.HeadlineOf) *float64 { return f.Cold }}, {"warm p50", canvas.Warm, func(f measure.HeadlineOf) *float64 { return f.Warm }}} {
+	}{{"cold p50", canvas.Cold, func(f measure.HeadlineOf) *float64 { return f.Cold }},
+		{"warm p50", canvas.Warm, func(f measure.HeadlineOf) *float64 { return f.Warm }}} {
 		var values []float64
 		for i := len(m.runs) - 1; i >= 0; i-- {
 			if r := &m.runs[i]; r.Headline != nil && r.Drill == drill {

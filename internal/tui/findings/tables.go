@@ -47,7 +47,8 @@ var columns = []struct {
 	title string
 	at    int
 	wide  bool // only where there is room
-}{{"n", 24, false}, {"p50", 33, false}, {"95 % between", 49, true}, {"p95", 58, false}, {"p99", 67, false}, {"max", 76, false}}
+}{{"n", 24, false}, {"p50", 33, false}, {"95 % between", 49, true}, {"p95", 58, false}, {"p99", 67, false},
+	{"max", 76, false}}
 
 func (m *Model) drawLatencies(c *canvas.Canvas, y int) int {
 	c.Rule(y, "Times in ms: from due to done; a start is from spawn to ready")
@@ -106,7 +107,8 @@ func (m *Model) drawLatencies(c *canvas.Canvas, y int) int {
 				between = measure.MillisText(row.figures.P50Lo) + " – " + measure.MillisText(row.figures.P50Hi)
 			}
 			for i, v := range []string{fmt.Sprint(row.figures.N), measure.MillisText(row.figures.P50), between,
-				measure.MillisText(row.figures.P95), measure.MillisText(row.figures.P99), measure.MillisText(row.figures.Max)} {
+				measure.MillisText(row.figures.P95), measure.MillisText(row.figures.P99),
+				measure.MillisText(row.figures.Max)} {
 				if columns[i].wide && !wide {
 					continue
 				}
@@ -190,7 +192,8 @@ var dots = []rune("·∘○●")
 
 // drawSpread draws where the durations of a population lie: more of them, a
 // fuller mark; a bar marks the median.
-func (m *Model) drawSpread(c *canvas.Canvas, x, y int, s draw.Scale, of *measure.Spread, style canvas.Style, p50 *float64, function, what string) {
+func (m *Model) drawSpread(c *canvas.Canvas, x, y int, s draw.Scale, of *measure.Spread, style canvas.Style,
+	p50 *float64, function, what string) {
 	cells := make([]int, s.Cells)
 	low, high := make([]time.Duration, s.Cells), make([]time.Duration, s.Cells)
 	for i, n := range of.Counts {
@@ -212,7 +215,8 @@ func (m *Model) drawSpread(c *canvas.Canvas, x, y int, s draw.Scale, of *measure
 			if what == "start" { // the first invocations after those starts
 				pick = measure.Filter{Function: function, StartFrom: low[i], StartTo: high[i]}
 			}
-			m.add(x+i, y, 1, pick, "%s %s, %s to %s: %d", function, what, measure.DurationText(low[i]), measure.DurationText(high[i]), n)
+			m.add(x+i, y, 1, pick, "%s %s, %s to %s: %d", function, what, measure.DurationText(low[i]),
+				measure.DurationText(high[i]), n)
 		}
 		switch {
 		case n == 0:
@@ -241,7 +245,8 @@ func (m *Model) drawSources(c *canvas.Canvas, y int) int {
 	y++
 	row := func(name string, style canvas.Style, n measure.Counts, pick measure.Filter) {
 		c.PutUpTo(1, y, 23, style, name)
-		for k, v := range []int{n.Arrived, n.Done, n.Failed, n.DeadLettered, n.Rejected, n.Expired + n.Skipped + n.Unmatched + n.Abandoned} {
+		for k, v := range []int{n.Arrived, n.Done, n.Failed, n.DeadLettered, n.Rejected,
+			n.Expired + n.Skipped + n.Unmatched + n.Abandoned} {
 			style := canvas.Plain
 			switch {
 			case v == 0:
@@ -253,7 +258,8 @@ func (m *Model) drawSources(c *canvas.Canvas, y int) int {
 			if outcome := [...]string{"", "done", "failed", "dead_lettered", "rejected", ""}[k]; v > 0 && k < 5 {
 				at := pick
 				at.Outcome = outcome
-				m.add(edges[k]-len(fmt.Sprint(v)), y, len(fmt.Sprint(v)), at, "%s: %d %s", strings.TrimSpace(name), v, titles[k])
+				m.add(edges[k]-len(fmt.Sprint(v)), y, len(fmt.Sprint(v)), at, "%s: %d %s", strings.TrimSpace(name), v,
+					titles[k])
 			}
 		}
 		y++
@@ -288,7 +294,8 @@ func (m *Model) drawRoutes(c *canvas.Canvas, y int) int {
 			c.Right(56, y, canvas.Warm, fmt.Sprint(w.N))
 			c.Right(66, y, canvas.Warm, measure.MillisText(w.P50))
 			c.Right(76, y, canvas.Warm, measure.MillisText(w.P95))
-			m.add(1, y, min(len(name)+len(route)+1, 48), measure.Filter{Function: name, Route: route}, "%s %s", name, route)
+			m.add(1, y, min(len(name)+len(route)+1, 48), measure.Filter{Function: name, Route: route}, "%s %s", name,
+				route)
 			y++
 		}
 	}
@@ -392,7 +399,9 @@ func (m *Model) drawWays(c *canvas.Canvas, y int) int {
 	for i := range ways {
 		w := &ways[i]
 		c.PutUpTo(1, y, name+2, canvas.Bold, w.Function)
-		for k, v := range []string{fmt.Sprint(w.Whole.N), measure.MillisText(w.Prepare), measure.MillisText(w.Start.P50), w.Start.Between(), measure.MillisText(w.Answer.P50), measure.MillisText(w.Whole.P50)} {
+		for k, v := range []string{fmt.Sprint(w.Whole.N), measure.MillisText(w.Prepare),
+			measure.MillisText(w.Start.P50), w.Start.Between(), measure.MillisText(w.Answer.P50),
+			measure.MillisText(w.Whole.P50)} {
 			style := canvas.Cold
 			if k == 0 || k == 3 {
 				style = canvas.Dim
@@ -477,7 +486,8 @@ func (m *Model) drawWarnings(c *canvas.Canvas, y int) int {
 		text += fmt.Sprintf("; the machine was %.0f %% busy", *d.Busy*100)
 	}
 	if d.EchoBefore.P50 != nil {
-		text += fmt.Sprintf("; a bare round trip took %s ms before, %s during the run", measure.MillisText(d.EchoBefore.P50), measure.MillisText(d.EchoDuring.P50))
+		text += fmt.Sprintf("; a bare round trip took %s ms before, %s during the run",
+			measure.MillisText(d.EchoBefore.P50), measure.MillisText(d.EchoDuring.P50))
 	}
 	if d.TimerP99 != nil {
 		text += fmt.Sprintf("; timers fired up to %s ms late", measure.MillisText(d.TimerP99))

@@ -149,7 +149,8 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	case key.Matches(k, Keys.Replay):
 		id := m.Shown()
 		return func() tea.Msg {
-			return msg.Ask{Title: "Send the events of run " + id + " again, to today's code? y / any other key", YesNo: true, Done: func(string) tea.Cmd { return func() tea.Msg { return Replay{id} } }}
+			return msg.Ask{Title: "Send the events of run " + id + " again, to today's code? y / any other key",
+				YesNo: true, Done: func(string) tea.Cmd { return func() tea.Msg { return Replay{id} } }}
 		}
 	case key.Matches(k, Keys.Cursor):
 		if m.cursor >= 0 {
@@ -199,13 +200,17 @@ func (m *Model) Help() []key.Binding {
 	bind := func(k, help string) key.Binding { return key.NewBinding(key.WithKeys(k), key.WithHelp(k, help)) }
 	switch {
 	case m.list != nil:
-		return []key.Binding{bind("enter", "open"), bind("space", "mark to compare"), bind("c", "compare"), bind("n", "name"), bind("o", "note"), bind("p", "pin"), bind("x", "export"), bind("d", "delete"), Keys.Escape}
+		return []key.Binding{bind("enter", "open"), bind("space", "mark to compare"), bind("c", "compare"),
+			bind("n", "name"), bind("o", "note"), bind("p", "pin"), bind("x", "export"), bind("d", "delete"),
+			Keys.Escape}
 	case m.calls != nil:
-		return []key.Binding{bind("enter", "open it in the lanes"), bind("↑↓", "choose"), bind("/", "only these"), Keys.Escape}
+		return []key.Binding{bind("enter", "open it in the lanes"), bind("↑↓", "choose"), bind("/", "only these"),
+			Keys.Escape}
 	case m.page == nil:
 		return []key.Binding{Keys.Runs}
 	case m.cursor >= 0:
-		return []key.Binding{bind("enter", "what is behind it"), bind("arrows", "move"), bind("/", "only this"), Keys.Escape}
+		return []key.Binding{bind("enter", "what is behind it"), bind("arrows", "move"), bind("/", "only this"),
+			Keys.Escape}
 	}
 	out := []key.Binding{bind("enter", "its lanes"), Keys.Cursor, Keys.Filter, Keys.Runs, Keys.Export, Keys.Replay}
 	if len(m.runs) > 1 {
@@ -302,7 +307,8 @@ func (m *Model) askFilter() tea.Cmd {
 		text = m.filter.And(p.pick).String()
 	}
 	return func() tea.Msg {
-		return msg.Ask{Title: "Filter, such as class=warm from=2s to=4s (function, variant, source, route, class, status, outcome, from, to, longer, shorter, nth):", Text: text,
+		return msg.Ask{Title: "Filter, such as class=warm from=2s to=4s (function, variant, source, route, class, " +
+			"status, outcome, from, to, longer, shorter, nth):", Text: text,
 			Done: func(text string) tea.Cmd {
 				f, err := measure.ParseFilter(text)
 				if err != nil {
@@ -345,7 +351,8 @@ func (m *Model) unfilter() {
 // askExport asks where to write a run.
 func (m *Model) askExport(id string) tea.Cmd {
 	return func() tea.Msg {
-		return msg.Ask{Title: "Write all exports of the run to which folder?", Text: "exports/" + id, Done: func(dir string) tea.Cmd { return func() tea.Msg { return Export{id, dir} } }}
+		return msg.Ask{Title: "Write all exports of the run to which folder?", Text: "exports/" + id,
+			Done: func(dir string) tea.Cmd { return func() tea.Msg { return Export{id, dir} } }}
 	}
 }
 
@@ -368,7 +375,8 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 		return out
 	case m.page == nil:
 		out.Put(2, 1, canvas.Plain, "No runs yet.")
-		out.Put(2, 3, canvas.Dim, "Press 4 to choose a drill and start it; its findings appear here when it has finished.")
+		out.Put(2, 3, canvas.Dim, "Press 4 to choose a drill and start it; its findings appear here when it has "+
+			"finished.")
 		return out
 	}
 	if m.filter != (measure.Filter{}) {

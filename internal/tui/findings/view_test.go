@@ -42,7 +42,9 @@ type desk struct {
 
 func (d *desk) press(keys ...string) string {
 	d.t.Helper()
-	codes := map[string]rune{"up": tea.KeyUp, "down": tea.KeyDown, "left": tea.KeyLeft, "right": tea.KeyRight, "enter": tea.KeyEnter, "esc": tea.KeyEscape, "pgdown": tea.KeyPgDown, "pgup": tea.KeyPgUp, "space": tea.KeySpace}
+	codes := map[string]rune{"up": tea.KeyUp, "down": tea.KeyDown, "left": tea.KeyLeft, "right": tea.KeyRight,
+		"enter": tea.KeyEnter, "esc": tea.KeyEscape, "pgdown": tea.KeyPgDown, "pgup": tea.KeyPgUp,
+		"space": tea.KeySpace}
 	for _, k := range keys {
 		msg := tea.KeyPressMsg{Code: codes[k]}
 		if codes[k] == 0 {
@@ -93,9 +95,12 @@ func open(t *testing.T) (*desk, *shelf) {
 	d.Show(measure.NewPage(run))
 	cold, warm := 120.0, 9.0
 	main := func(cold, warm float64) *measure.Headline {
-		return &measure.Headline{Functions: []measure.HeadlineOf{{Name: "quote", Cold: &cold, Warm: &warm}}, Arrived: 19, Held: 2, Missed: 1}
+		return &measure.Headline{Functions: []measure.HeadlineOf{{Name: "quote", Cold: &cold, Warm: &warm}},
+			Arrived: 19, Held: 2, Missed: 1}
 	}
-	d.Runs([]store.Info{{ID: "x", Drill: "d", Finished: true, Headline: main(cold, warm)}, {ID: "y", Drill: "d", Finished: true, Name: "before", Note: "slow \x1b[31mdisk", Pinned: true, Headline: main(2*cold, warm)},
+	d.Runs([]store.Info{{ID: "x", Drill: "d", Finished: true, Headline: main(cold, warm)},
+		{ID: "y", Drill: "d", Finished: true, Name: "before", Note: "slow \x1b[31mdisk", Pinned: true,
+			Headline: main(2*cold, warm)},
 		{ID: "z", Drill: "other", Began: time.Unix(0, 0)}})
 	d.press()
 	return d, s
@@ -126,7 +131,8 @@ func TestEveryPointOpensWhatIsBehindIt(t *testing.T) {
 	for words := range seen {
 		all += words + "\n"
 	}
-	for _, want := range []string{"quote cold, ", "quote start, ", "spawn, boot ", "quote: first reply", "quote, 0.", "fares, 0.", "fares: 3 rejected"} {
+	for _, want := range []string{"quote cold, ", "quote start, ", "spawn, boot ", "quote: first reply", "quote, 0.",
+		"fares, 0.", "fares: 3 rejected"} {
 		if !strings.Contains(all, want) {
 			t.Errorf("the cursor never stood on %q, but on\n%s", want, all)
 		}
@@ -168,10 +174,12 @@ func TestAFilterHoldsForEverything(t *testing.T) {
 	d.press("/")
 	d.asked("function=quote@parked class=cold")
 	text := d.press()
-	if !strings.Contains(text, "only function=quote@parked class=cold") || strings.Contains(text, "3 of 11 requests") || !strings.Contains(text, "quote@parked") {
+	if !strings.Contains(text, "only function=quote@parked class=cold") || strings.Contains(text, "3 of 11 requests") ||
+		!strings.Contains(text, "quote@parked") {
 		t.Errorf("the filter does not hold:\n%s", text)
 	}
-	if d.page.Summary.Functions["quote"].Latency.Cold.N != 0 || d.page.Summary.Functions["quote@parked"].Latency.Cold.N != 8 {
+	if d.page.Summary.Functions["quote"].Latency.Cold.N != 0 ||
+		d.page.Summary.Functions["quote@parked"].Latency.Cold.N != 8 {
 		t.Errorf("the page is of %+v", d.page.Summary.Functions)
 	}
 	for text, want := range map[string]string{"class=hot": "use cold, first, warm or retried",
@@ -205,7 +213,8 @@ func TestAFilterHoldsForEverything(t *testing.T) {
 func TestPastRuns(t *testing.T) {
 	d, s := open(t)
 	text := d.press("r")
-	for _, want := range []string{"Past runs, newest first", "before", "2 of 3", "unfinished", "slow ·[31mdisk", "cold p50 of quote over the runs of d", "120 ms latest"} {
+	for _, want := range []string{"Past runs, newest first", "before", "2 of 3", "unfinished", "slow ·[31mdisk",
+		"cold p50 of quote over the runs of d", "120 ms latest"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is not in\n%s", want, text)
 		}

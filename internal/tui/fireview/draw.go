@@ -228,7 +228,8 @@ func (m *Model) drawInvitation(c *canvas.Canvas) {
 		y++
 	}
 	put(canvas.Bold, "What does the function reply?")
-	put(canvas.Plain, "enter fires the payload on the left; the reply, the log lines of that invocation and where the time went appear here.")
+	put(canvas.Plain, "enter fires the payload on the left; the reply, the log lines of that invocation and where "+
+		"the time went appear here.")
 	put(canvas.Plain, "Fire it again: what was cold is now warm, and differences from the previous reply are marked.")
 	put(canvas.Plain, "w fires it again after each change of the code.")
 	if m.s.Front != nil {
@@ -291,7 +292,8 @@ func (m *Model) drawHead(c *canvas.Canvas, p *page) (y int) {
 		c.Put(x, 1, canvas.Bad, "✗ "+strings.ReplaceAll(v.Outcome().String(), "_", " "))
 	}
 	if t != nil && t.Over && t.Name != "" {
-		c.Right(edge, 1, classStyle(t.Invocation.Class), fmt.Sprintf("%s %v in %s", classGlyph(t.Invocation.Class), t.Invocation.Class, duration(v.Latency())))
+		c.Right(edge, 1, classStyle(t.Invocation.Class), fmt.Sprintf("%s %v in %s", classGlyph(t.Invocation.Class),
+			t.Invocation.Class, duration(v.Latency())))
 		text := fmt.Sprintf("%s · %s", t.Name, t.Version)
 		if outcome := v.Outcome(); outcome != engine.Done && v.Over {
 			text = strings.ReplaceAll(outcome.String(), "_", " ") + " · " + text
@@ -425,7 +427,8 @@ func (m *Model) drawDifferences(c *canvas.Canvas, p *page, y int) int {
 		c.PutUpTo(2, y, c.W, canvas.Dim, fmt.Sprintf("= the same reply as firing %d%s", p.before.N, suffix))
 		return y + 2
 	}
-	c.PutUpTo(2, y, c.W, canvas.Warm, fmt.Sprintf("≠ differs from firing %d in %s%s", p.before.N, session.Plural(len(p.differences), "place"), suffix))
+	c.PutUpTo(2, y, c.W, canvas.Warm, fmt.Sprintf("≠ differs from firing %d in %s%s", p.before.N,
+		session.Plural(len(p.differences), "place"), suffix))
 	y++
 	most := differencesShown
 	if c.H < 30 {

@@ -107,7 +107,8 @@ func (o *overlay) help() []key.Binding {
 	case o.env != "":
 		return []key.Binding{overlayKeys.Set, overlayKeys.Unset, Keys.Up, Keys.Close}
 	}
-	return []key.Binding{overlayKeys.Search, overlayKeys.Function, overlayKeys.Only, Keys.Up, overlayKeys.Follow, Keys.Close}
+	return []key.Binding{overlayKeys.Search, overlayKeys.Function, overlayKeys.Only, Keys.Up, overlayKeys.Follow,
+		Keys.Close}
 }
 
 func (m *Model) overlayKey(k tea.KeyPressMsg) tea.Cmd {
@@ -298,5 +299,6 @@ func (o *overlay) drawEnv(c *canvas.Canvas) {
 			c.Restyle(2, y, c.W-3, canvas.Chosen)
 		}
 	}
-	c.Put(2, min(5+len(o.values), c.H-1), canvas.Dim, "It also inherits Night Drill's environment. A change replaces its instances.")
+	c.Put(2, min(5+len(o.values), c.H-1), canvas.Dim, "It also inherits Night Drill's environment. A change replaces "+
+		"its instances.")
 }

@@ -161,7 +161,8 @@ func makePage(s *session.Session, f *session.Firing, width int, leaveOut []strin
 			if l.At.Before(t.Began) {
 				style = canvas.Dim // of its start
 			}
-			p.log = append(p.log, canvas.Row{{Style: canvas.Dim, Text: fmt.Sprintf("%9s  ", since(l.At.Sub(t.Began)))}, {Style: style, Text: l.Text}})
+			p.log = append(p.log, canvas.Row{{Style: canvas.Dim, Text: fmt.Sprintf("%9s  ", since(l.At.Sub(t.Began)))},
+				{Style: style, Text: l.Text}})
 		}
 	} else {
 		p.log = canvas.Rows(canvas.Plain, t.Lines...)
@@ -204,7 +205,8 @@ func replyRows(r *transport.Reply) (rows []canvas.Row, note string) {
 			if payload.SecretHeader(name) {
 				value = proc.Stars
 			}
-			rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: name + ": "}, {Style: canvas.Dim, Text: proc.Harmless(value)}})
+			rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: name + ": "},
+				{Style: canvas.Dim, Text: proc.Harmless(value)}})
 		}
 	}
 	return rows, note
@@ -222,12 +224,14 @@ func bodyRows(body []byte, mediaType string) (rows []canvas.Row, note string) {
 	whole := body
 	if len(body) > shownBytes {
 		body = body[:shownBytes]
-		note = strings.TrimPrefix(note+fmt.Sprintf(", the first MiB of %s; s saves it whole", canvas.Size(int64(len(whole)))), ", ")
+		note = strings.TrimPrefix(note+fmt.Sprintf(", the first MiB of %s; s saves it whole",
+			canvas.Size(int64(len(whole)))), ", ")
 	}
 	var pretty bytes.Buffer
 	first := bytes.TrimLeft(body, " \t\r\n")
 	switch {
-	case len(body) == len(whole) && (claims || len(first) > 0 && (first[0] == '{' || first[0] == '[')) && transport.Indent(&pretty, body):
+	case len(body) == len(whole) && (claims || len(first) > 0 && (first[0] == '{' || first[0] == '[')) &&
+		transport.Indent(&pretty, body):
 		return canvas.Code(harmless(pretty.String()), "application/json"), note
 	case transport.IsText(body):
 		return canvas.Code(harmless(string(body)), mediaType), note
@@ -271,7 +275,8 @@ const sentBytes = 256 << 10
 
 func layOut(i *session.Item, form int) (rows []canvas.Row) {
 	if i.Wrong != "" {
-		rows = append(rows, canvas.Row{{Style: canvas.Bad, Text: "cannot be sent: " + proc.Harmless(i.Wrong)}}, canvas.Row{})
+		rows = append(rows, canvas.Row{{Style: canvas.Bad, Text: "cannot be sent: " + proc.Harmless(i.Wrong)}},
+			canvas.Row{})
 	}
 	text := i.Content()
 	cut := func(b []byte) []byte { return b[:min(len(b), sentBytes)] }
@@ -292,7 +297,8 @@ func layOut(i *session.Item, form int) (rows []canvas.Row) {
 	}
 	if i.Payload.Request != nil {
 		r := payload.Shown(i.Payload.Request)
-		rows = append(rows, canvas.Row{{Style: canvas.Bold, Text: r.Method + " "}, {Style: canvas.Plain, Text: proc.Harmless(r.Target)}})
+		rows = append(rows, canvas.Row{{Style: canvas.Bold, Text: r.Method + " "},
+			{Style: canvas.Plain, Text: proc.Harmless(r.Target)}})
 		kind := ""
 		for _, h := range r.Header {
 			if strings.EqualFold(h.Name, "content-type") {
@@ -309,7 +315,8 @@ func layOut(i *session.Item, form int) (rows []canvas.Row) {
 	e := i.Payload.Event
 	put := func(name, value string) {
 		if value != "" {
-			rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: fmt.Sprintf("%-9s ", name)}, {Style: canvas.Plain, Text: proc.Harmless(value)}})
+			rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: fmt.Sprintf("%-9s ", name)},
+				{Style: canvas.Plain, Text: proc.Harmless(value)}})
 		}
 	}
 	put("type", e.Type)

@@ -35,7 +35,8 @@ type Map struct{ Item *session.Item }
 // Keys are the keys of the view.
 var Keys = struct {
 	Fire, Cold, Times, Async, Variant, Again, Filter, Up, Down, Left, Right, PageUp, PageDown, Earlier, Later, Form,
-	Edit, Blank, Copy, Rename, Delete, Curl, Keep, Save, Open, LeaveOut, Logs, Env, Hold, Record, Map, Stop, Close key.Binding
+	Edit, Blank, Copy, Rename, Delete, Curl, Keep, Save, Open, LeaveOut, Logs, Env, Hold, Record, Map, Stop,
+	Close key.Binding
 }{
 	Fire:     bind("fire", "enter"),
 	Cold:     bind("fire cold", "c"),
@@ -342,7 +343,8 @@ func (m *Model) nextVariant() tea.Cmd {
 	}
 	all := append([]string{""}, m.s.Variants(i.SourceName)...)
 	if len(all) == 1 {
-		return complain("The functions behind %s have no variants; add them under variants: in the project file.", i.SourceName)
+		return complain("The functions behind %s have no variants; add them under variants: in the project file.",
+			i.SourceName)
 	}
 	m.variant = all[(slices.Index(all, m.variantOf(i))+1)%len(all)]
 	if m.variant == "" {
@@ -416,12 +418,13 @@ func (m *Model) record() tea.Cmd {
 	if m.s.Front == nil {
 		return complain("The front is closed, so nothing can be recorded there.")
 	}
-	return ask("name for the recording of the front", "front-"+time.Now().Format("0102-1504"), func(name string) tea.Cmd {
-		if err := m.s.Record(name); err != nil {
-			return complain("%v", err)
-		}
-		return say("Requests to http://%s are recorded as %s; R ends it.", m.s.Front.Address, name)
-	})
+	return ask("name for the recording of the front", "front-"+time.Now().Format("0102-1504"),
+		func(name string) tea.Cmd {
+			if err := m.s.Record(name); err != nil {
+				return complain("%v", err)
+			}
+			return say("Requests to http://%s are recorded as %s; R ends it.", m.s.Front.Address, name)
+		})
 }
 
 // hold suspends timeouts and idle stops, or resumes them.
@@ -660,13 +663,14 @@ func (m *Model) remove() tea.Cmd {
 		return complain("Only saved payloads can be deleted; this one is part of a recording.")
 	}
 	return func() tea.Msg {
-		return Ask{Title: fmt.Sprintf("Delete %s? y / any other key", i.Title()), YesNo: true, Done: func(string) tea.Cmd {
-			if err := m.s.Delete(i); err != nil {
-				return complain("%v", err)
-			}
-			m.list()
-			return say("%s deleted.", i.Title())
-		}}
+		return Ask{Title: fmt.Sprintf("Delete %s? y / any other key", i.Title()), YesNo: true,
+			Done: func(string) tea.Cmd {
+				if err := m.s.Delete(i); err != nil {
+					return complain("%v", err)
+				}
+				m.list()
+				return say("%s deleted.", i.Title())
+			}}
 	}
 }
 
@@ -683,7 +687,8 @@ func (m *Model) curl() tea.Cmd {
 		return complain("%v", err)
 	}
 	base := "http://" + m.s.Front.Address
-	return tea.Batch(tea.SetClipboard(payload.Curl(base, p.Request)), say("Copied: %s", payload.Curl(base, payload.Shown(p.Request))))
+	return tea.Batch(tea.SetClipboard(payload.Curl(base, p.Request)),
+		say("Copied: %s", payload.Curl(base, payload.Shown(p.Request))))
 }
 
 // keep makes a payload of the reply.
@@ -730,7 +735,8 @@ func (m *Model) save(open bool) tea.Cmd {
 	}
 	body, _ := t.Reply.Plain()
 	if int64(len(t.Reply.Body)) < t.Reply.Size {
-		return complain("Only the first %d of %d bytes of this reply are kept; fire it again to save it.", len(t.Reply.Body), t.Reply.Size)
+		return complain("Only the first %d of %d bytes of this reply are kept; fire it again to save it.",
+			len(t.Reply.Body), t.Reply.Size)
 	}
 	name := fmt.Sprintf("%s-%d%s", m.page.v.Item.SourceName, m.page.v.N, suffixOf(t.Reply.Header.Get("Content-Type")))
 	return ask("file to save the reply to", name, func(name string) tea.Cmd {
@@ -774,7 +780,8 @@ func (m *Model) Help() []key.Binding {
 		return key.NewBinding(key.WithKeys(b.Keys()...), key.WithHelp(b.Help().Key, help))
 	}
 	again := short(Keys.Again, "re-fire on save")
-	return []key.Binding{Keys.Fire, short(Keys.Cold, "cold"), short(Keys.Times, "n times"), again, short(Keys.Edit, "edit"), short(Keys.Filter, "filter"),
+	return []key.Binding{Keys.Fire, short(Keys.Cold, "cold"), short(Keys.Times, "n times"), again,
+		short(Keys.Edit, "edit"), short(Keys.Filter, "filter"),
 		short(Keys.Left, "panes"), short(Keys.Earlier, "earlier"), Keys.Logs, short(Keys.Keep, "save reply")}
 }
 

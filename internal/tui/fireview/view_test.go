@@ -37,7 +37,8 @@ func open(t *testing.T, handler http.HandlerFunc, w, h int) *screen {
 		"nightdrill.yaml": `nightdrill: 1
 project: quay
 functions:
-  teller: {transport: attach, url: "` + server.URL + `", env: {LEVEL: low, TIDE_TOKEN: hush-hush-1}, timeout: 2s, concurrency: {max: 2}, variants: {strict: {timeout: 1s}}}
+  teller: {transport: attach, url: "` + server.URL +
+			`", env: {LEVEL: low, TIDE_TOKEN: hush-hush-1}, timeout: 2s, concurrency: {max: 2}, variants: {strict: {timeout: 1s}}}
 sources:
   asks: {kind: http, wires: [{to: teller, when: {path: "/{what}"}}]}
   jobs: {kind: queue, attempts: 2, backoff: 1ms, wires: [{to: teller}]}
@@ -89,7 +90,8 @@ func (x *screen) do(cmd tea.Cmd) {
 // press presses keys, named as Bubble Tea names them.
 func (x *screen) press(keys ...string) {
 	for _, k := range keys {
-		code := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "up": tea.KeyUp, "down": tea.KeyDown, "left": tea.KeyLeft, "right": tea.KeyRight, "backspace": tea.KeyBackspace,
+		code := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "up": tea.KeyUp, "down": tea.KeyDown,
+			"left": tea.KeyLeft, "right": tea.KeyRight, "backspace": tea.KeyBackspace,
 			"pgdown": tea.KeyPgDown, "pgup": tea.KeyPgUp, "end": tea.KeyEnd}[k]
 		msg := tea.KeyPressMsg{Code: code}
 		if code == 0 {
@@ -143,17 +145,20 @@ func counting(w http.ResponseWriter, n int32) {
 func TestWhatIsShownOfAFiring(t *testing.T) {
 	var n atomic.Int32
 	x := open(t, func(w http.ResponseWriter, r *http.Request) { counting(w, n.Add(1)) }, 150, 44)
-	text := x.shows("asks some#1  GET /fare", "jobs work#1  work.wanted w1", "What does the function reply?", "GET /fare", "none yet", "Requests to http://"+x.stand.Front.Address)
+	text := x.shows("asks some#1  GET /fare", "jobs work#1  work.wanted w1", "What does the function reply?",
+		"GET /fare", "none yet", "Requests to http://"+x.stand.Front.Address)
 	if strings.Contains(text, "Bearer") {
 		t.Errorf("a secret is shown:\n%s", text)
 	}
 	x.press("enter")
-	text = x.shows("200 OK", `"n": 1,`, "● warm in", "first byte", "look", "by its own Server-Timing", "✓ as expected: status 200, /n is 1", "its starts are not measured", "Set-Cookie: ••••••")
+	text = x.shows("200 OK", `"n": 1,`, "● warm in", "first byte", "look", "by its own Server-Timing",
+		"✓ as expected: status 200, /n is 1", "its starts are not measured", "Set-Cookie: ••••••")
 	if strings.Contains(text, "hush") {
 		t.Errorf("a secret is shown:\n%s", text)
 	}
 	x.press("enter")
-	x.shows("✗ expected /n is 1, got 2", "≠ differs from firing 1 in 2 places", `/at  "moment 1" → "moment 2"`, "/n  1 → 2")
+	x.shows("✗ expected /n is 1, got 2", "≠ differs from firing 1 in 2 places", `/at  "moment 1" → "moment 2"`,
+		"/n  1 → 2")
 	x.press("i")
 	if x.asked.Text != "/at" {
 		t.Errorf("it offers to leave %q out", x.asked.Text)
@@ -286,7 +291,8 @@ func TestRepliesOfEveryShape(t *testing.T) {
 	x.shows("·PNG")
 	x.press("s")
 	x.answer("picture.png")
-	if text, err := os.ReadFile(filepath.Join(x.dir, "picture.png")); err != nil || string(text) != "\x89PNG\r\n\x1a\n\x00\x01" {
+	if text, err := os.ReadFile(filepath.Join(x.dir, "picture.png")); err != nil ||
+		string(text) != "\x89PNG\r\n\x1a\n\x00\x01" {
 		t.Errorf("saved: %q, %v; it says %q", text, err, x.note)
 	}
 	x.press("s")
@@ -431,13 +437,15 @@ func TestEverySize(t *testing.T) {
 						t.Fatalf("%dx%d: a row is %d wide", w, h, ansi.StringWidth(r))
 					}
 				}
-				if text := strings.Join(rows, "\n"); len(rows) != h || !strings.Contains(text, "200 OK") || !strings.Contains(text, "Latest firings") || !strings.Contains(text, "▸ Payloads") {
+				if text := strings.Join(rows, "\n"); len(rows) != h || !strings.Contains(text, "200 OK") ||
+					!strings.Contains(text, "Latest firings") || !strings.Contains(text, "▸ Payloads") {
 					t.Fatalf("%dx%d, %d rows:\n%s", w, h, len(rows), text)
 				}
 			}
 		}
 	}
-	for _, key := range []string{"l", "esc", "E", "esc", "/", "x", "esc", "left", "left", "down", "pgdown", "up", "pgup", "right", "right", "right"} {
+	for _, key := range []string{"l", "esc", "E", "esc", "/", "x", "esc", "left", "left", "down", "pgdown", "up",
+		"pgup", "right", "right", "right"} {
 		x.press(key)
 		x.do(x.Resize(80, 20))
 		x.Draw(canvas.NewTheme(true))

@@ -39,7 +39,8 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 	set := m.set()
 	if set == nil {
 		for i, l := range []string{"No payload sets yet.", "",
-			"nightdrill payloads import FILE --as NAME   imports a recording: HAR, CloudEvents, JSON lines, an access log, a folder",
+			"nightdrill payloads import FILE --as NAME   imports a recording: HAR, CloudEvents, JSON lines, an " +
+				"access log, a folder",
 			"nightdrill record --to URL --as NAME        records what passes through to a running service",
 			"payloads: {NAME: {schema: FILE}}            in nightdrill.yaml generates them from a JSON Schema"} {
 			c.PutUpTo(2, 1+i, m.w-1, canvas.Dim, l)
@@ -195,7 +196,8 @@ func (m *Model) drawArrivals(c *canvas.Canvas, y, w int, o *payload.Overview) {
 	x := c.PutUpTo(8, y+rows, w, canvas.Dim, "0")
 	end := brief(o.Span)
 	c.Right(max(8+wide, x+len(end)+1), y+rows, canvas.Dim, end)
-	c.PutUpTo(x+3, y+rows, 8+wide-len(end)-1, canvas.Faint, "columns of "+brief(o.Span/time.Duration(min(wide, len(o.Arrivals)))))
+	c.PutUpTo(x+3, y+rows, 8+wide-len(end)-1, canvas.Faint,
+		"columns of "+brief(o.Span/time.Duration(min(wide, len(o.Arrivals)))))
 }
 
 // brief writes a duration in three digits.
@@ -319,15 +321,18 @@ func (m *Model) layOut(set *payload.Set, p *payload.Payload, width int) page {
 			if strings.EqualFold(h.Name, "content-type") {
 				kind = h.Value
 			}
-			rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: h.Name + ": "}, {Style: canvas.Plain, Text: proc.Harmless(h.Value)}})
+			rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: h.Name + ": "},
+				{Style: canvas.Plain, Text: proc.Harmless(h.Value)}})
 		}
 	} else {
 		e := p.Event
 		kind = e.DataContentType
-		rows = append(rows, canvas.Row{{Style: canvas.Bold, Text: proc.Harmless(e.Type)}, {Style: canvas.Dim, Text: proc.Harmless("  " + e.ID + "  from " + e.Source)}})
+		rows = append(rows, canvas.Row{{Style: canvas.Bold, Text: proc.Harmless(e.Type)},
+			{Style: canvas.Dim, Text: proc.Harmless("  " + e.ID + "  from " + e.Source)}})
 		for _, f := range append([]event.Field{{Name: "subject", Value: e.Subject}}, e.Extensions...) {
 			if f.Value != "" {
-				rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: f.Name + ": "}, {Style: canvas.Plain, Text: proc.Harmless(f.Value)}})
+				rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: f.Name + ": "},
+					{Style: canvas.Plain, Text: proc.Harmless(f.Value)}})
 			}
 		}
 	}
@@ -371,7 +376,8 @@ func (m *Model) layOut(set *payload.Set, p *payload.Payload, width int) page {
 		rows = append(rows, canvas.Hex(data[:min(len(data), 16<<10)])...)
 	}
 	if len(data) > shownBytes {
-		rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: fmt.Sprintf("(the first of %s)", canvas.Size(int64(len(data))))}})
+		rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: fmt.Sprintf("(the first of %s)",
+			canvas.Size(int64(len(data))))}})
 	}
 	out.rows = canvas.Wrap(rows, width)
 	return out
@@ -406,7 +412,8 @@ func (m *Model) beside(set *payload.Set, p *payload.Payload, width int) {
 			right = append(right, canvas.Row{{Style: canvas.Bad, Text: proc.Harmless(d.Wrong)}})
 			continue
 		}
-		right = append(right, canvas.Row{{Style: canvas.Bold, Text: proc.Harmless(d.Method + " " + payload.ShownTarget(d.Target))}})
+		right = append(right, canvas.Row{{Style: canvas.Bold,
+			Text: proc.Harmless(d.Method + " " + payload.ShownTarget(d.Target))}})
 		kind := ""
 		for _, h := range d.Header {
 			value := h.Value
@@ -416,7 +423,8 @@ func (m *Model) beside(set *payload.Set, p *payload.Payload, width int) {
 			if strings.EqualFold(h.Name, "content-type") {
 				kind = h.Value
 			}
-			right = append(right, canvas.Row{{Style: canvas.Dim, Text: h.Name + ": "}, {Style: canvas.Plain, Text: proc.Harmless(value)}})
+			right = append(right, canvas.Row{{Style: canvas.Dim, Text: h.Name + ": "},
+				{Style: canvas.Plain, Text: proc.Harmless(value)}})
 		}
 		right = append(right, canvas.Row{})
 		body := d.Body[:min(len(d.Body), shownBytes)]
@@ -449,7 +457,8 @@ func (m *Model) beside(set *payload.Set, p *payload.Payload, width int) {
 			}
 			rows[i] = append(rows[i], left[i]...)
 		}
-		rows[i] = append(rows[i], canvas.Span{Style: canvas.Faint, Text: strings.Repeat(" ", max(half-used, 0)) + " │ "})
+		rows[i] = append(rows[i], canvas.Span{Style: canvas.Faint, Text: strings.Repeat(" ", max(half-used, 0)) +
+			" │ "})
 		if i < len(right) {
 			rows[i] = append(rows[i], right[i]...)
 		}
@@ -539,7 +548,8 @@ func (m *Model) fields(set *payload.Set, a *about) (out []fieldRow) {
 		if f.N < f.Of {
 			style = canvas.Warm
 		}
-		out = append(out, fieldRow{name(f.At), infer.Percent(f.N, f.Of), proc.Harmless(f.What), proc.Harmless(says[f.At]), style})
+		out = append(out, fieldRow{name(f.At), infer.Percent(f.N, f.Of), proc.Harmless(f.What),
+			proc.Harmless(says[f.At]), style})
 	}
 	for _, o := range outline {
 		if !seen[o.At] && len(a.fields) > 0 {

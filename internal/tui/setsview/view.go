@@ -23,7 +23,10 @@ import (
 type Fire struct{ Key string }
 
 // Keys are the keys of the view.
-var Keys = struct{ Up, Down, Left, Right, PageUp, PageDown, Before, After, Go, Fire, Map, Keep, Gets, Reseed, Mode, Back key.Binding }{
+var Keys = struct {
+	Up, Down, Left, Right, PageUp, PageDown, Before, After, Go, Fire, Map, Keep, Gets, Reseed, Mode,
+	Back key.Binding
+}{
 	Up:       key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓", "choose, scroll")),
 	Down:     key.NewBinding(key.WithKeys("down")),
 	Left:     key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "switch pane")),
@@ -174,7 +177,8 @@ func (m *Model) Took(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 		return m.look(), true
 	case madeMsg:
 		m.busy = false
-		if msg.set != m.set() || msg.n != m.n || msg.seed != m.seed || msg.mode != m.mode { // something else is wanted meanwhile
+		// something else is wanted meanwhile
+		if msg.set != m.set() || msg.n != m.n || msg.seed != m.seed || msg.mode != m.mode {
 			return m.make(), true
 		}
 		if msg.err != nil {
@@ -308,13 +312,14 @@ func (m *Model) askNumber() tea.Cmd {
 		return nil
 	}
 	return func() tea.Msg {
-		return fireview.Ask{Title: fmt.Sprintf("which payload, 1 to %d", len(set.Payloads)), Done: func(text string) tea.Cmd {
-			n, err := strconv.Atoi(text)
-			if err != nil || n < 1 || n > len(set.Payloads) {
-				return complain("%s has payloads 1 to %d, not %q.", set.Name, len(set.Payloads), text)
-			}
-			return m.goTo(n - 1)
-		}}
+		return fireview.Ask{Title: fmt.Sprintf("which payload, 1 to %d", len(set.Payloads)),
+			Done: func(text string) tea.Cmd {
+				n, err := strconv.Atoi(text)
+				if err != nil || n < 1 || n > len(set.Payloads) {
+					return complain("%s has payloads 1 to %d, not %q.", set.Name, len(set.Payloads), text)
+				}
+				return m.goTo(n - 1)
+			}}
 	}
 }
 
@@ -328,7 +333,8 @@ func (m *Model) source(set *payload.Set) (string, bool) {
 		}
 	}
 	for i := range m.plan.Sources {
-		if s := &m.plan.Sources[i]; len(s.Wires) > 0 && len(set.Payloads) > 0 && (s.Kind == plan.HTTP) == (set.Payloads[0].Request != nil) {
+		if s := &m.plan.Sources[i]; len(s.Wires) > 0 && len(set.Payloads) > 0 &&
+			(s.Kind == plan.HTTP) == (set.Payloads[0].Request != nil) {
 			return s.Name, true
 		}
 	}
@@ -367,13 +373,14 @@ func (m *Model) keep() tea.Cmd {
 		like += "-" + m.mode
 	}
 	return func() tea.Msg {
-		return fireview.Ask{Title: "save for " + source + " as", Text: m.s.FreeName(source, like), Done: func(name string) tea.Cmd {
-			key, err := m.s.Save(source, name, p.Text())
-			if err != nil {
-				return complain("%v", err)
-			}
-			return say("Saved as %s; Fire lists it.", key)
-		}}
+		return fireview.Ask{Title: "save for " + source + " as", Text: m.s.FreeName(source, like),
+			Done: func(name string) tea.Cmd {
+				key, err := m.s.Save(source, name, p.Text())
+				if err != nil {
+					return complain("%v", err)
+				}
+				return say("Saved as %s; Fire lists it.", key)
+			}}
 	}
 }
 

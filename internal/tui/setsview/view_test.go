@@ -38,7 +38,8 @@ func open(t *testing.T, w, h int) *screen {
 project: quay
 functions:
   teller: {transport: attach, url: "` + server.URL + `"}
-  clerk: {transport: attach, url: "` + server.URL + `", deliver: shaped, shape: {template: '{"records":[{{json .Text}}]}'}}
+  clerk: {transport: attach, url: "` + server.URL +
+			`", deliver: shaped, shape: {template: '{"records":[{{json .Text}}]}'}}
 sources:
   asks: {kind: http, wires: [{to: teller}]}
   jobs: {kind: queue, wires: [{to: clerk}]}
@@ -49,7 +50,8 @@ payloads:
 `,
 		"some.har": `{"log":{"entries":[{"startedDateTime":"2026-05-01T10:00:00Z","request":{"method":"GET","url":"http://x/fare?to=holm","headers":[{"name":"Authorization","value":"Bearer redacted-0123456789abcdef"}]}},
 			{"startedDateTime":"2026-05-01T10:00:09Z","request":{"method":"GET","url":"http://x/fare?to=skerry&token=hush-hush","headers":[{"name":"X-Api-Key","value":"hush-hush"}]}}]}}`,
-		"work.ndjson": `{"specversion":"1.0","id":"w1","source":"s","type":"work.wanted","data":{"n":1,"deck":"car"}}` + "\n" +
+		"work.ndjson": `{"specversion":"1.0","id":"w1","source":"s","type":"work.wanted","data":{"n":1,"deck":"car"}}` +
+			"\n" +
 			`{"specversion":"1.0","id":"w2","source":"s","type":"work.wanted","data":{"n":"two","deck":"car\u001b[2J"}}` + "\n",
 		"job.json": `{"type":"object","required":["n","deck"],"additionalProperties":false,"properties":{"n":{"type":"integer","minimum":1,"maximum":5},"deck":{"type":"string","minLength":3,"maxLength":8},"rare":{"type":"boolean","x-made":{"present":0}}}}`,
 	} {
@@ -93,7 +95,8 @@ func (x *screen) do(cmd tea.Cmd) {
 
 func (x *screen) press(keys ...string) {
 	for _, k := range keys {
-		code := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "up": tea.KeyUp, "down": tea.KeyDown, "right": tea.KeyRight, "left": tea.KeyLeft}[k]
+		code := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "up": tea.KeyUp, "down": tea.KeyDown,
+			"right": tea.KeyRight, "left": tea.KeyLeft}[k]
 		msg := tea.KeyPressMsg{Code: code}
 		if code == 0 {
 			msg = tea.KeyPressMsg{Code: []rune(k)[0], Text: k}
@@ -108,7 +111,8 @@ func (x *screen) shows(texts ...string) {
 	drawn := x.Draw(canvas.NewTheme(true)).String()
 	plain := ansi.Strip(drawn)
 	for _, text := range texts {
-		if not, ok := strings.CutPrefix(text, "!"); ok == strings.Contains(plain, not) && ok || !ok && !strings.Contains(plain, text) {
+		if not, ok := strings.CutPrefix(text, "!"); ok == strings.Contains(plain, not) && ok ||
+			!ok && !strings.Contains(plain, text) {
 			x.t.Errorf("%q in\n%s", text, plain)
 		}
 	}
@@ -121,7 +125,8 @@ func (x *screen) shows(texts ...string) {
 // in it, what fits and where it does not.
 func TestSets(t *testing.T) {
 	x := open(t, 150, 40)
-	x.shows("some      2 recorded  for asks", "work      2 recorded", "made     40 generated", "as recorded over 9s", "redacted  header Authorization, in 1", "expects   status 200",
+	x.shows("some      2 recorded  for asks", "work      2 recorded", "made     40 generated", "as recorded over 9s",
+		"redacted  header Authorization, in 1", "expects   status 200",
 		"payload 1 of 2", "GET /fare?to=holm", "Bearer redacted-0123456789abcdef", `method`, "query", "100 %")
 	x.press(".")
 	x.shows("payload 2 of 2", "to=skerry", "token=••••••", "!hush-hush")
@@ -162,7 +167,8 @@ func TestMadeOtherwise(t *testing.T) {
 	kept := string(x.payload().Data())
 	x.press("k")
 	x.do(x.asked.Done("odd-one"))
-	if text, err := os.ReadFile(filepath.Join(x.dir, "payloads", "jobs", "odd-one.event.json")); err != nil || !strings.Contains(strings.Join(strings.Fields(string(text)), ""), kept) {
+	if text, err := os.ReadFile(filepath.Join(x.dir, "payloads", "jobs", "odd-one.event.json")); err != nil ||
+		!strings.Contains(strings.Join(strings.Fields(string(text)), ""), kept) {
 		t.Errorf("%v: %s lacks %s", err, text, kept)
 	}
 	x.press("enter")

@@ -30,7 +30,8 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 	out := canvas.New(m.w, m.h, theme)
 	if m.sources() == 0 {
 		out.Put(2, 1, canvas.Plain, "The project has no sources yet, so nothing reaches its functions.")
-		out.Put(2, 3, canvas.Dim, "Add one under sources: in nightdrill.yaml, such as  fares: {kind: http, wires: [{to: quote}]}. It appears here when the file is saved.")
+		out.Put(2, 3, canvas.Dim, "Add one under sources: in nightdrill.yaml, such as  fares: {kind: http, wires: "+
+			"[{to: quote}]}. It appears here when the file is saved.")
 		return out
 	}
 	if m.choosing {
@@ -209,7 +210,8 @@ func (m *Model) drawLabel(c *canvas.Canvas, b draw.Box, x session.WireOf) {
 		return
 	}
 	t := m.traffic.Wire(x)
-	counts := []count{{t.Done, "done", canvas.Plain}, {t.Bad, "✗", canvas.Bad}, {t.Working, "in flight", canvas.Warm}, {t.Waiting, "waiting", canvas.Cold}}
+	counts := []count{{t.Done, "done", canvas.Plain}, {t.Bad, "✗", canvas.Bad}, {t.Working, "in flight", canvas.Warm},
+		{t.Waiting, "waiting", canvas.Cold}}
 	words := proc.Harmless(m.plan.Sources[x.Source].WireWords(x.Wire))
 	if words == "everything" {
 		words = ""
@@ -339,7 +341,8 @@ func (m *Model) drawFigures(c *canvas.Canvas, x, y, edge, i int) {
 	style, text := m.figures(i)
 	t := m.of(i)
 	if t != nil && t.Unmatched > 0 {
-		if x = c.PutUpTo(x, y, edge, canvas.Bad, fmt.Sprintf("%d unmatched  ", t.Unmatched)); ansi.StringWidth(text) > edge-x {
+		if x = c.PutUpTo(x, y, edge, canvas.Bad, fmt.Sprintf("%d unmatched  ",
+			t.Unmatched)); ansi.StringWidth(text) > edge-x {
 			return
 		}
 	}
@@ -460,7 +463,8 @@ func (m *Model) nextTime(src *plan.Source) string {
 			there := f.Clock.From.Add(time.Duration(float64(m.elapsed) * f.Clock.Speed))
 			end := f.Clock.From.Add(f.Clock.For)
 			if next := session.NextTimes(src, there, 1); len(next) > 0 && next[0].At.Before(end) {
-				return fmt.Sprintf("simulated time %s, next %s", there.Format("Mon 15:04"), next[0].At.Format("Mon 15:04"))
+				return fmt.Sprintf("simulated time %s, next %s", there.Format("Mon 15:04"),
+					next[0].At.Format("Mon 15:04"))
 			}
 			return "its clock has ended"
 		}
@@ -551,7 +555,8 @@ func (m *Model) drawJourney(c *canvas.Canvas, y int) {
 		why = append(why, canvas.Rows(style, strings.Split(ansi.Wrap(proc.Harmless(l), m.w-half-3, ""), "\n")...)...)
 	}
 	if x.Near != "" {
-		why = append(why, canvas.Row{}, canvas.Row{{Style: canvas.Dim, Text: "Fix the wire in nightdrill.yaml, then press o to offer it again."}})
+		why = append(why, canvas.Row{}, canvas.Row{{Style: canvas.Dim,
+			Text: "Fix the wire in nightdrill.yaml, then press o to offer it again."}})
 	}
 	for i, row := range why[:min(len(why), rows)] {
 		c.PutRow(half+2, y+1+i, m.w-1, row)
@@ -575,7 +580,8 @@ func (m *Model) drawDetails(c *canvas.Canvas, y int) {
 	}
 	var text []canvas.Row
 	for _, l := range lines {
-		text = append(text, canvas.Rows(canvas.Plain, strings.Split(ansi.Wrap(proc.Harmless(l), edge-2, ""), "\n")...)...)
+		text = append(text, canvas.Rows(canvas.Plain, strings.Split(ansi.Wrap(proc.Harmless(l), edge-2, ""),
+			"\n")...)...)
 	}
 	for i, row := range text[:min(len(text), rows)] {
 		c.PutRow(2, y+1+i, edge, row)
@@ -671,7 +677,8 @@ func (m *Model) aboutSource(i int) (string, []string) {
 	switch src.Kind {
 	case plan.Storage:
 		if a := m.s.Objects.Address(); a != "" {
-			lines = append(lines, fmt.Sprintf("curl -T FILE http://%s/%s/KEY puts an object here; GET http://%s/%s lists them", a, src.Bucket, a, src.Bucket))
+			lines = append(lines, fmt.Sprintf("curl -T FILE http://%s/%s/KEY puts an object here; GET http://%s/%s "+
+				"lists them", a, src.Bucket, a, src.Bucket))
 		}
 	case plan.Schedule:
 		for _, n := range session.NextTimes(src, m.now, 4) {
@@ -702,7 +709,8 @@ func (m *Model) aboutSource(i int) (string, []string) {
 		}
 	}
 	for k := range src.Wires {
-		lines = append(lines, fmt.Sprintf("wire %d takes %s, to %s", k+1, src.WireWords(k), m.plan.Functions[src.Wires[k].To].Name))
+		lines = append(lines, fmt.Sprintf("wire %d takes %s, to %s", k+1, src.WireWords(k),
+			m.plan.Functions[src.Wires[k].To].Name))
 	}
 	return src.Name, lines
 }
@@ -710,12 +718,14 @@ func (m *Model) aboutSource(i int) (string, []string) {
 func (m *Model) aboutFunction(i int) (string, []string) {
 	f := &m.plan.Functions[i]
 	_, state := m.states(i)
-	lines := []string{longest(state, m.w), fmt.Sprintf("max %d, %d on each instance; timeout %v; idle ones stop after %v", f.Limits.Max, f.Limits.PerInstance, f.Timeout, f.Limits.IdleAfter)}
+	lines := []string{longest(state, m.w), fmt.Sprintf("max %d, %d on each instance; timeout %v; idle ones stop "+
+		"after %v", f.Limits.Max, f.Limits.PerInstance, f.Timeout, f.Limits.IdleAfter)}
 	for s := range m.sources() {
 		for k, w := range m.plan.Sources[s].Wires {
 			if w.To == i {
 				t := m.traffic.Wire(session.WireOf{Source: s, Wire: k})
-				lines = append(lines, fmt.Sprintf("from %s, wire %d: %d done, %d failed, %d waiting, %d in flight", m.plan.Sources[s].Name, k+1, t.Done, t.Bad, t.Waiting, t.Working))
+				lines = append(lines, fmt.Sprintf("from %s, wire %d: %d done, %d failed, %d waiting, %d in flight",
+					m.plan.Sources[s].Name, k+1, t.Done, t.Bad, t.Waiting, t.Working))
 			}
 		}
 	}

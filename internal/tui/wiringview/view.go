@@ -21,7 +21,10 @@ import (
 )
 
 // Keys are the keys of the view.
-var Keys = struct{ Up, Down, Left, Right, Put, Next, Fire, Again, Clock, Count, Upload, Remove, Export, Close key.Binding }{
+var Keys = struct {
+	Up, Down, Left, Right, Put, Next, Fire, Again, Clock, Count, Upload, Remove, Export,
+	Close key.Binding
+}{
 	Up:     key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓←→", "choose")),
 	Down:   key.NewBinding(key.WithKeys("down", "j")),
 	Left:   key.NewBinding(key.WithKeys("left", "h")),
@@ -205,7 +208,8 @@ func (m *Model) Choose(i *session.Item) {
 	m.choosing, m.right, m.at[0], m.item, m.firing, m.stop = false, false, at, i, nil, 0
 	p, err := m.s.Preview(i)
 	if err != nil {
-		m.journey = []session.Stop{{Source: i.SourceName, Text: i.Title() + " cannot be read: " + err.Error(), Bad: true}}
+		m.journey = []session.Stop{{Source: i.SourceName, Text: i.Title() + " cannot be read: " + err.Error(),
+			Bad: true}}
 		return
 	}
 	m.journey = session.Would(&m.plan.Project, at, session.AsObject(&m.plan.Sources[at], p))
@@ -378,14 +382,15 @@ func (m *Model) remove() tea.Cmd {
 	m.choosing = false
 	s := m.s
 	return func() tea.Msg {
-		return fireview.Ask{Title: fmt.Sprintf("Remove %s from its bucket? y / any other key", i.Label), YesNo: true, Done: func(string) tea.Cmd {
-			return func() tea.Msg {
-				if err := s.RemoveObject(i); err != nil {
-					return fireview.Note{Text: err.Error(), Bad: true}
+		return fireview.Ask{Title: fmt.Sprintf("Remove %s from its bucket? y / any other key", i.Label), YesNo: true,
+			Done: func(string) tea.Cmd {
+				return func() tea.Msg {
+					if err := s.RemoveObject(i); err != nil {
+						return fireview.Note{Text: err.Error(), Bad: true}
+					}
+					return fireview.Note{Text: i.Label + " removed; event sent"}
 				}
-				return fireview.Note{Text: i.Label + " removed; event sent"}
-			}
-		}}
+			}}
 	}
 }
 
@@ -405,10 +410,12 @@ func (m *Model) blob(r *measure.Run, n int32) []byte {
 func (m *Model) Follow(r *measure.Run, event int64) {
 	m.Refresh()
 	m.choosing, m.item, m.firing, m.stop = false, nil, nil, 0
-	m.journey = session.Journey(session.RunSteps(&m.plan.Project, r, event, func(n int32) []byte { return m.blob(r, n) }))
+	m.journey = session.Journey(session.RunSteps(&m.plan.Project, r, event,
+		func(n int32) []byte { return m.blob(r, n) }))
 	source := r.Sources[r.Arrivals[event].Source].Name
 	if len(m.journey) == 0 {
-		m.journey = []session.Stop{{Source: source, Text: "arrives at " + source + ", and is in progress: its outcome is not known yet"}}
+		m.journey = []session.Stop{{Source: source, Text: "arrives at " + source + ", and is in progress: its " +
+			"outcome is not known yet"}}
 	}
 	if at := m.plan.SourceNamed(source); at >= 0 {
 		m.right, m.at[0] = false, at
@@ -468,8 +475,10 @@ func (m *Model) offer() {
 				m.choices = append(m.choices, choice{label: x.Label, what: what, event: x.Event + 1})
 			}
 		}
-		for _, e := range session.LatestEnded(m.run, mostLast, func(e *session.Delivered) bool { return e.Source == name }) {
-			m.choices = append(m.choices, choice{label: e.Label, what: fmt.Sprintf("last run, %s: %s", e.At, e.Word()), event: e.Event + 1})
+		for _, e := range session.LatestEnded(m.run, mostLast,
+			func(e *session.Delivered) bool { return e.Source == name }) {
+			m.choices = append(m.choices, choice{label: e.Label, what: fmt.Sprintf("last run, %s: %s", e.At, e.Word()),
+				event: e.Event + 1})
 		}
 	}
 	m.choosing = len(m.choices) > 0

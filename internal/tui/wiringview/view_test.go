@@ -89,7 +89,8 @@ func open(t testing.TB, yaml string, w, h int) *screen {
 
 func (x *screen) press(keys ...string) {
 	for _, k := range keys {
-		code := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "up": tea.KeyUp, "down": tea.KeyDown, "right": tea.KeyRight, "left": tea.KeyLeft, "space": tea.KeySpace}[k]
+		code := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "up": tea.KeyUp, "down": tea.KeyDown,
+			"right": tea.KeyRight, "left": tea.KeyLeft, "space": tea.KeySpace}[k]
 		msg := tea.KeyPressMsg{Code: code}
 		if code == 0 {
 			msg = tea.KeyPressMsg{Code: []rune(k)[0], Text: k}
@@ -123,7 +124,8 @@ func (x *screen) shows(texts ...string) {
 	drawn := x.Draw(canvas.NewTheme(true)).String()
 	plain := ansi.Strip(drawn)
 	for _, text := range texts {
-		if not, ok := strings.CutPrefix(text, "!"); ok == strings.Contains(plain, not) && ok || !ok && !strings.Contains(plain, text) {
+		if not, ok := strings.CutPrefix(text, "!"); ok == strings.Contains(plain, not) && ok ||
+			!ok && !strings.Contains(plain, text) {
 			x.t.Errorf("%q in\n%s", text, plain)
 		}
 	}
@@ -153,8 +155,10 @@ func (x *screen) until(text string) {
 // take, and where replies and dead letters go on to.
 func TestTheMap(t *testing.T) {
 	x := open(t, quay, 150, 43)
-	x.shows("cargo  storage", "notified immediately", "key in/*.csv", "▸  load", "╰─ sent on ─▸ scans ─▸ gate", "depth 0, 0 in flight", "╰─ dead letters ─▸ refused", "0 messages, no consumer",
-		"lag 0 ····", "next ", "paused", "GET /fare/{to}", "next: cold", "curl -T FILE http://"+x.stand.Objects.Address()+"/cargo/KEY")
+	x.shows("cargo  storage", "notified immediately", "key in/*.csv", "▸  load", "╰─ sent on ─▸ scans ─▸ gate",
+		"depth 0, 0 in flight", "╰─ dead letters ─▸ refused", "0 messages, no consumer",
+		"lag 0 ····", "next ", "paused", "GET /fare/{to}", "next: cold",
+		"curl -T FILE http://"+x.stand.Objects.Address()+"/cargo/KEY")
 	x.press("right", "down")
 	x.shows("from scans, wire 1: 0 done", "max 10")
 	x.press("left", "s")
@@ -213,7 +217,8 @@ func TestTheWayOfAnEvent(t *testing.T) {
 		}
 	}
 	x.press("enter", "space")
-	x.shows("no wire of cargo takes it", "the key in/b.CSV ends in .CSV, the wire wants in/*.csv", "then press o to offer it again", "✗")
+	x.shows("no wire of cargo takes it", "the key in/b.CSV ends in .CSV, the wire wants in/*.csv",
+		"then press o to offer it again", "✗")
 	x.press("f")
 	x.until("1 unmatched")
 	if x.press("o"); x.note != "1 unmatched, 0 of them are taken now" {
@@ -312,7 +317,8 @@ func TestEventsOfARun(t *testing.T) {
 		t.Errorf("the title is %q", title)
 	}
 	live := r.Traffic(run)
-	if over := session.RunTraffic(x.plan, run); !reflect.DeepEqual(live.SentOn, over.SentOn) || live.Sources[0].Wires[0].Done != over.Sources[0].Wires[0].Done || over.Sources[0].Arrived != 3 {
+	if over := session.RunTraffic(x.plan, run); !reflect.DeepEqual(live.SentOn, over.SentOn) ||
+		live.Sources[0].Wires[0].Done != over.Sources[0].Wires[0].Done || over.Sources[0].Arrived != 3 {
 		t.Errorf("while it runs %+v, afterwards %+v", live, over)
 	}
 	x.press("r")
@@ -323,7 +329,8 @@ func TestEventsOfARun(t *testing.T) {
 	if x.press("o"); x.note != "the run had 1 unmatched, 0 of them are taken now" {
 		t.Errorf("offered again: %q", x.note)
 	}
-	if m := x.Map(); m.Title != "quay: what reaches which function, in a run of d" || m.Wires[0].Counts != "2 done" || m.Functions[0].Ways[0].Words() != "2 sent on" {
+	if m := x.Map(); m.Title != "quay: what reaches which function, in a run of d" || m.Wires[0].Counts != "2 done" ||
+		m.Functions[0].Ways[0].Words() != "2 sent on" {
 		t.Errorf("as a picture: %+v", m)
 	}
 	notable := session.NotableEvents(run)
@@ -405,7 +412,8 @@ func BenchmarkDraw(b *testing.B) {
 			x.Draw(theme)
 		}
 	})
-	run := &measure.Run{Sources: []measure.Source{{Name: "cargo", To: []int{0}}, {Name: "scans", To: []int{1}}}, Functions: []measure.Function{{Name: "load"}, {Name: "gate"}}, Payloads: []measure.Payload{{Label: "a scan"}}}
+	run := &measure.Run{Sources: []measure.Source{{Name: "cargo", To: []int{0}}, {Name: "scans", To: []int{1}}},
+		Functions: []measure.Function{{Name: "load"}, {Name: "gate"}}, Payloads: []measure.Payload{{Label: "a scan"}}}
 	for i := range 1_000_000 {
 		run.Arrivals = append(run.Arrivals, measure.Arrival{From: -1})
 		run.Deliveries = append(run.Deliveries, measure.Delivery{Event: int64(i), Outcome: engine.Done})
