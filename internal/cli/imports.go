@@ -153,9 +153,9 @@ func recordTo(cmd *cobra.Command, dir, name, to, listen string, pointers []strin
 	}
 	file := filepath.Join(dir, session.SavedDir, name+".har")
 	fmt.Fprintf(out, "listening at http://%s, passing on to %s, recording to %s; Ctrl+C ends it\n", r.Address, to, file)
-	if r.Archive.Mended > 0 {
+	if r.Archive.Repaired > 0 {
 		fmt.Fprintf(out, "the recording had been interrupted: %d bytes of its last exchange were dropped, %d "+
-			"are kept\n", r.Archive.Mended, r.Archive.Entries)
+			"are kept\n", r.Archive.Repaired, r.Archive.Entries)
 	}
 	<-cmd.Context().Done()
 	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)

@@ -420,7 +420,7 @@ func (x *thrown) compare(s measure.Summary, rows []map[string]string, said []log
 			n = (n + 1) / 2 // of two with one id
 		}
 		if source != "fares" && n > x.attempts[source] {
-			wrong("%s was handed over %d times of %d", id, n, x.attempts[source])
+			wrong("%s was dispatched %d times of %d", id, n, x.attempts[source])
 		}
 		if ended[id] == "ok" {
 			good[source]++
@@ -468,7 +468,7 @@ func (x *thrown) order(said []logged, wrong func(string, ...any)) {
 			}
 			seen[id] = true
 			if round := strings.Split(id, "~"); len(round) == 1 && last[l.Keys[i]] > id {
-				wrong("record %s of %s was handed over after %s", id, l.Keys[i], last[l.Keys[i]])
+				wrong("record %s of %s was dispatched after %s", id, l.Keys[i], last[l.Keys[i]])
 			} else if len(round) == 1 {
 				last[l.Keys[i]] = id
 			}

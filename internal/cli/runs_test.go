@@ -68,11 +68,11 @@ func TestRunsAreUsed(t *testing.T) {
 		"unknown picture":                {"runs", "export", "last", "--chart", "pie"},
 		"are in points":                  {"runs", "export", "last", "--width", "-3"},
 		"there is no run \"x\"":          {"runs", "replay", "x"},
-		"is no name for a run":           {"runs", "name", "last", "last"},
+		"is not a name for a run":        {"runs", "name", "last", "last"},
 		"there is no run \"y\"":          {"runs", "delete", "last", "y"},
 		"runs what?":                     {"runs"},
 		"unknown flag: --sgv":            {"runs", "export", "last", "--sgv"},
-		"--against: there is no run":     {"runs", "export", "last", "--against", "nobody"},
+		"--against: there is no run":     {"runs", "export", "last", "--against", "none"},
 	} {
 		do(2, want, args...)
 	}

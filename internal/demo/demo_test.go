@@ -85,7 +85,7 @@ func TestBoarding(t *testing.T) {
 		return reply.Aboard, reply.Refused, reply.Retry
 	}
 	if aboard, _, retry := scan("BF-1815-001"); aboard != 0 || len(retry) != 1 {
-		t.Errorf("before the list is there: %d aboard, %v asked for again", aboard, retry)
+		t.Errorf("before the list is there: %d aboard, %v requested again", aboard, retry)
 	}
 	for end := time.Now().Add(10 * time.Second); ; {
 		if aboard, _, _ := scan("BF-1815-001"); aboard == 1 {
@@ -97,7 +97,7 @@ func TestBoarding(t *testing.T) {
 	}
 	aboard, refused, retry := scan("BF-1815-001", "BF-1815-002", "BF-1815", "BF-9999-001")
 	if aboard != 1 || refused != 1 || strings.Join(retry, " ") != "of-BF-1815 of-BF-9999-001" {
-		t.Errorf("%d aboard, %d refused, %v asked for again", aboard, refused, retry)
+		t.Errorf("%d aboard, %d refused, %v requested again", aboard, refused, retry)
 	}
 	w := httptest.NewRecorder()
 	b.ServeHTTP(w, httptest.NewRequest("POST", "/", strings.NewReader("{")))

@@ -35,7 +35,7 @@ type Beginning struct {
 	Others   []string
 }
 
-// Lines that say what a beginning is.
+// String describes what the project is built around.
 func (b *Beginning) String() string {
 	switch {
 	case b.Found != "":

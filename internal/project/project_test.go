@@ -458,7 +458,7 @@ func TestMistakesNameTheirPlaceAndAWayOut(t *testing.T) {
 
 func TestAllMistakesAtOnce(t *testing.T) {
 	bad := strings.NewReplacer("timeout: 4s", "timeout: soon", "idle_after: 45s", "idle_after: never", "{to: boarding}",
-		"{to: nobody}").Replace(good)
+		"{to: no-one}").Replace(good)
 	_, err := Load(t.Context(), write(t, bad))
 	var all Mistakes
 	if !errors.As(err, &all) || len(all) != 4 {

@@ -392,7 +392,7 @@ func BenchmarkOpenLarge(b *testing.B) {
 	}
 	began := time.Now()
 	page := measure.NewPage(run)
-	b.Logf("the findings were worked out in %v", time.Since(began))
+	b.Logf("the findings were computed in %v", time.Since(began))
 	if err := w.Finish(run, page); err != nil {
 		b.Fatal(err)
 	}

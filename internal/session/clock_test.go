@@ -20,7 +20,7 @@ sources:
   hourly: {kind: schedule, cron: "0 * * * *", missed: skip, wires: [{to: gate}]}
 `
 
-// Schedules stand still until they are let run; then they fire when they fall
+// Schedules are paused until they are let run; then they fire when they fall
 // due. What was missed while the machine slept is left out, or made up for once.
 func TestSchedulesAtTheDesk(t *testing.T) {
 	s, _ := lay(t, ticking)
@@ -37,7 +37,7 @@ func TestSchedulesAtTheDesk(t *testing.T) {
 	}
 	last := time.Now().Add(-3 * time.Hour)
 	if wait := s.tick(&last); wait != longestWait || fired("often") > 0 || time.Since(last) > time.Minute {
-		t.Errorf("while they stand still: wait %v, %d fired", wait, fired("often"))
+		t.Errorf("while they are paused: wait %v, %d fired", wait, fired("often"))
 	}
 	s.mu.Lock()
 	s.ticking = true // without waking keepTime

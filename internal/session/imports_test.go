@@ -115,7 +115,7 @@ func TestAnImportLeavesNothing(t *testing.T) {
 	ctx, stop := context.WithCancel(context.Background())
 	stop()
 	if _, err := i.Import(ctx, dir); !errors.Is(err, context.Canceled) || len(left()) > 0 {
-		t.Errorf("broken off: %v, %v", err, left())
+		t.Errorf("interrupted: %v, %v", err, left())
 	}
 	var m project.Mistakes
 	if _, err := i.Import(context.Background(), dir); !errors.As(err, &m) || len(m) != 1 || m[0].Line != 5001 ||

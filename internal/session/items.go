@@ -335,7 +335,7 @@ const mostOffers = 8
 
 // Offer makes a payload of a set something that can be fired at a source, and
 // gives its key: payload n, from 0, as the project has it, or one that was only
-// made for a look.
+// made as previews.
 func (s *Session) Offer(source string, set *payload.Set, n int, p *payload.Payload, look bool) string {
 	s.mu.Lock()
 	defer s.mu.Unlock()

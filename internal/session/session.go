@@ -27,7 +27,7 @@ type Session struct {
 	*Workspace
 	Front     *front.Front // nil where it was not wanted, or could not be opened
 	Items     *Items
-	looks     int             // payloads that were made for a look and offered
+	looks     int             // previews that were offered
 	recording *frontRecording // of the front; nil for none
 
 	turn    sync.Mutex // held while the driver is exchanged

@@ -242,10 +242,10 @@ func TestAChangeIsTakenUp(t *testing.T) {
 	if states[0].Failure == nil || !strings.Contains(states[0].Failure.Text, "does not start") {
 		t.Errorf("the roster knows %+v", states[0].Failure)
 	}
-	write(t, dir, "says.txt", "mended")
-	until(t, "the mended reply", func() bool { v := latest(); return v.Over && strings.Contains(body(&v), "mended") })
+	write(t, dir, "says.txt", "fixed")
+	until(t, "the fixed reply", func() bool { v := latest(); return v.Over && strings.Contains(body(&v), "fixed") })
 	if states, _ := s.States(); states[0].Failure != nil {
-		t.Errorf("mended, the roster knows %+v", states[0].Failure)
+		t.Errorf("fixed, the roster knows %+v", states[0].Failure)
 	}
 	// a new file in a new folder is code too
 	was := latest().Last().Version

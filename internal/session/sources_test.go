@@ -206,7 +206,7 @@ func TestAnUploadAndWhatBecomesOfIt(t *testing.T) {
 		t.Errorf("a near miss is %v: %+v", v.Outcome(), steps)
 	}
 	if missed, taken := s.OfferAgain(); missed != 1 || taken != 0 {
-		t.Errorf("before the wire is mended %d of %d are taken", taken, missed)
+		t.Errorf("before the wire is fixed %d of %d are taken", taken, missed)
 	}
 	yaml := readFile(t, filepath.Join(dir, "nightdrill.yaml"))
 	write(t, dir, "nightdrill.yaml", strings.Replace(yaml, "in/*.csv", "in/*.{csv,CSV}", 1))
@@ -216,7 +216,7 @@ func TestAnUploadAndWhatBecomesOfIt(t *testing.T) {
 		t.Errorf("the object store went from %s to %s", store, s.Objects.Address())
 	}
 	if missed, taken := s.OfferAgain(); missed != 1 || taken != 1 {
-		t.Errorf("after it is mended %d of %d are taken", taken, missed)
+		t.Errorf("after it is fixed %d of %d are taken", taken, missed)
 	}
 	f := s.Recent(1)[0].Firing
 	<-f.Whole()
@@ -269,7 +269,7 @@ func TestTheFrontsManners(t *testing.T) {
 		{"another path", "GET", "/fares/north", nil, 404, nil, "GET /fare/{to}  (fares): the path is /fares/north"},
 		{"a header is missing", "PUT", "/fare/north", []string{"Authorization", token}, 404, nil,
 			"the header x-desk is missing"},
-		{"nobody waits", "GET", "/fare/north", []string{"Authorization", token, "Prefer", "respond-async, wait=5"}, 202,
+		{"no one waits", "GET", "/fare/north", []string{"Authorization", token, "Prefer", "respond-async, wait=5"}, 202,
 			map[string]string{"Preference-Applied": "respond-async"}, "accepted"},
 		{"a very long line", "GET", "/x" + strings.Repeat("y", 100_000), nil, 404, nil, "no wire takes"},
 	} {
@@ -430,7 +430,7 @@ func readFile(t *testing.T, path string) string {
 	return string(text)
 }
 
-// Large requests of long ago are let go of, as large replies are: one budget for all that is
+// Large requests of long ago are freed, as large replies are: one budget for all that is
 // kept of firings. What is left of them is shown, and is not sent again.
 func TestLargeRequestsAreNotKeptForEver(t *testing.T) {
 	s, _ := lay(t, standing)

@@ -273,7 +273,7 @@ func (d *Workspace) keepAgain(store *objects.Store, drill *plan.Drill, wanted fu
 }
 
 // keepLost stores the objects that a run kept, but for those of which the bucket has one: a
-// user's object is not overwritten by what a run told of.
+// user's object is not overwritten by what a run reported.
 func (s *Session) keepLost(drill *plan.Drill) error {
 	s.mu.Lock()
 	store := s.Objects

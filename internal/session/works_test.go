@@ -169,7 +169,7 @@ func TestABuildThatFails(t *testing.T) {
 	}
 	write(t, w.dir, "a.py", "good")
 	if _, failure := c.bring(context.Background()); failure != nil || c.label()[:2] != "v1" {
-		t.Errorf("mended: %v, %s", failure, c.label())
+		t.Errorf("fixed: %v, %s", failure, c.label())
 	}
 	_, slow := workshop(t, plan.Function{Build: sh("exec sleep 60")})
 	ctx, stop := context.WithCancel(context.Background())
@@ -185,7 +185,7 @@ func TestABuildThatFails(t *testing.T) {
 		}
 	}()
 	if _, failure := slow.bring(ctx); failure == nil || !strings.Contains(failure.Text, "was interrupted") {
-		t.Errorf("broken off: %+v", failure)
+		t.Errorf("interrupted: %+v", failure)
 	}
 }
 

@@ -94,14 +94,14 @@ func fill(r *measure.Run, blocks map[string][]block, until int) (cut string) {
 		until, cut = bad, fmt.Sprintf("block %d: %v", bad, why)
 	}
 	if cut != "" {
-		mend(r)
+		repair(r)
 	}
 	return cut
 }
 
 // fix leaves out what refers to instances that are not there, and returns the numbers
 // of instances that are missing to empty ones.
-func mend(r *measure.Run) {
+func repair(r *measure.Run) {
 	for i := 0; i < len(r.Instances); i++ {
 		if int(r.Instances[i].ID) == i {
 			continue

@@ -50,7 +50,7 @@ CREATE TABLE blocks (
 	PRIMARY KEY (run, kind, seq)
 ) WITHOUT ROWID;
 `, `
-ALTER TABLE runs ADD COLUMN page TEXT;   -- JSON: the findings, worked out when the run ended
+ALTER TABLE runs ADD COLUMN page TEXT;   -- JSON: the findings, computed when the run ended
 CREATE TABLE blobs (                     -- bytes of events and replies, each once
 	run    TEXT NOT NULL REFERENCES runs(id) ON DELETE CASCADE,
 	number INTEGER NOT NULL,             -- from 1
@@ -538,7 +538,7 @@ func (s *Store) Load(id string) (*measure.Run, error) {
 	return r, nil
 }
 
-// timings reads what functions told of their first answers, for the phases of starts.
+// timings reads what functions reported of their first replies, for the phases of starts.
 func (s *Store) timings(r *measure.Run) {
 	for i := range r.Invocations {
 		v := &r.Invocations[i]

@@ -308,7 +308,7 @@ func (s *Schedule) nextFree() (caller int, due clock.Time) {
 	return caller, max(s.free[caller], s.gate)
 }
 
-// Answered tells the schedule that a caller has its reply, or was rejected and may send again, at
+// Answered notes that a caller has its reply, or was rejected and may send again, at
 // the given time. Callers of an earlier phase send nothing more.
 func (s *Schedule) Answered(caller int, at clock.Time) {
 	if caller < 0 || caller>>16 != s.phase || s.phase >= len(s.phases) {

@@ -173,7 +173,7 @@ func (e *Engine) take(in Input) {
 		e.exited(in.Instance)
 	case Answered, Broken:
 		e.answered(in)
-	case CallerLeft: // its answer has nobody to go to; the delivery ends as it ends
+	case CallerLeft: // its answer has no one to go to; the delivery ends as it ends
 	case SetLimits:
 		e.setLimits(int(in.Function), in.Limits)
 	case SetProject:

@@ -67,7 +67,7 @@ func TestEveryBrokenRuleIsNoticed(t *testing.T) {
 			}
 		}
 		if noticed == "" {
-			t.Errorf("rule %d was broken in 300 histories and nobody noticed", broken)
+			t.Errorf("rule %d was broken in 300 histories and no one noticed", broken)
 		} else {
 			t.Logf("rule %d: %s", broken, noticed)
 		}

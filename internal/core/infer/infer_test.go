@@ -115,7 +115,7 @@ func TestLearned(t *testing.T) {
 	}
 }
 
-// Shapes that are no plain object: maps with many keys, mixed types, requests,
+// Shapes that are not plain objects: maps with many keys, mixed types, requests,
 // what is empty, and numbers beyond a double.
 func TestLearnedShapes(t *testing.T) {
 	for name, list := range map[string][]string{

@@ -198,9 +198,9 @@ func TestTheSentencesNameTheOneCause(t *testing.T) {
 					3*ms
 				s.service = func(int) time.Duration { return 6 * ms }
 			})},
-		{"the limit for all together", "the project was at its limit of 2",
+		{"the project total", "the project was at its limit of 2",
 			calmWith(func(s *scene) { s.all, s.gap = 2, 3*ms; s.service = func(int) time.Duration { return 6 * ms } })},
-		{"the limit turns away", "requests rejected; no instance was free",
+		{"the limit rejects", "requests rejected; no instance was free",
 			calmWith(func(s *scene) { s.limits.Max, s.source.Wait, s.burst = 1, 0, 3 })},
 		{"it warms up", "is warm from its ", calmWith(func(s *scene) {
 			s.limits.IdleAfter, s.burst, s.start, s.boot = sec, 8, 13*ms, 6*ms

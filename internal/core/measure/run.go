@@ -111,7 +111,7 @@ type Arrival struct {
 // Invocation is one request to an instance that is over.
 type Invocation struct {
 	ID uint64
-	// Received: first byte; Sent and Received are 0 when it did not come to that
+	// Received: first byte; Sent and Received are 0 where that did not happen
 	Assigned, Sent, Received, Done clock.Time
 	Function, Instance, Slot       int32
 	Source, Wire                   int32

@@ -366,7 +366,7 @@ func (f FunctionFigures) Lines() (out []string) {
 	for _, x := range []struct {
 		n    int
 		what string
-	}{{f.Instances.FailedStarts, "failed start/failed starts"}, {f.Timeouts, "time-out/time-outs"},
+	}{{f.Instances.FailedStarts, "failed start/failed starts"}, {f.Timeouts, "timeout/timeouts"},
 		{f.Crashes, "crash/crashes"}, {f.OutOfMemory, "out of memory/out of memory"}} {
 		if one, many, _ := strings.Cut(x.what, "/"); x.n > 0 {
 			text += ", " + count(x.n, one, many)

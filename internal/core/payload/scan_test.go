@@ -334,7 +334,7 @@ func TestSuspects(t *testing.T) {
 		got := ""
 		for _, s := range suspects {
 			if s.Where != "data /x" {
-				t.Errorf("%q is told of at %s", text, s.Where)
+				t.Errorf("%q is reported at %s", text, s.Where)
 			}
 			if got == "" {
 				got = s.What

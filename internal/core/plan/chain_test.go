@@ -85,7 +85,7 @@ func TestWhatAReplyBecomes(t *testing.T) {
 	}
 	r.Kind, r.Body = "image/png", []byte{0x89, 0}
 	if e := make(Then{}, Queue).Payload.Event; !e.Binary {
-		t.Error("bytes are no text")
+		t.Error("bytes are not text")
 	}
 	for text, want := range map[string]string{`"{\"a\":1}"`: "", `"[1]"`: "", `{"a":1}`: "-", `"plain"`: "-",
 		`"{no"`: "-", ``: "-", `"\"x\""`: "-",

@@ -101,7 +101,7 @@ func TestMeanWaitsAndLosses(t *testing.T) {
 			waits, lost := y.run(1_500_000, 7)
 			check(t, waits, erlangC(y.c, a)*s/(float64(y.c)*(1-y.rho)))
 			if lost > 0 {
-				t.Errorf("%d were turned away", lost)
+				t.Errorf("%d were rejected", lost)
 			}
 		})
 		t.Run(fmt.Sprintf("M/M/%d/%d at %v", y.c, y.c, y.rho), func(t *testing.T) {
@@ -113,7 +113,7 @@ func TestMeanWaitsAndLosses(t *testing.T) {
 				t.Errorf("%.5f were lost, want %.5f ± %.5f", share, want, half)
 			}
 			if len(waits)+lost != n {
-				t.Errorf("%d handed over and %d lost, of %d", len(waits), lost, n)
+				t.Errorf("%d dispatched and %d lost, of %d", len(waits), lost, n)
 			}
 		})
 	}

@@ -89,7 +89,7 @@ func (s *shop) quiet() {
 	s.Helper()
 	select {
 	case o := <-s.told:
-		s.Errorf("told of %+v", o)
+		s.Errorf("emitted %+v", o)
 	default:
 	}
 }
@@ -290,7 +290,7 @@ func TestAWatchedFolder(t *testing.T) {
 	if o := s.next(); o.Action != event.Created || o.Key != "early.csv" {
 		t.Errorf("told %+v", o)
 	}
-	write("meanwhile.csv", "told of once, by the store before or by this one")
+	write("meanwhile.csv", "emitted once, by the store before or by this one")
 	again, err := s.Reopen([]Bucket{{Name: "drop", Folder: folder}})
 	if err != nil {
 		t.Fatal(err)
@@ -337,7 +337,7 @@ func TestAWatchedFolder(t *testing.T) {
 	s.quiet()
 }
 
-// Nobody gets in by another name, from a page of another site, or by a link that leads out of
+// No one gets in by another name, from a page of another site, or by a link that leads out of
 // a bucket's folder.
 func TestNobodyGetsIn(t *testing.T) {
 	dir, folder, outside := t.TempDir(), t.TempDir(), t.TempDir()

@@ -521,7 +521,7 @@ func Sample(all []*Process) {
 		}
 	}
 	for p, u := range used {
-		// between two looks, the first process may have had more than all together now
+		// between two looks, the first process may have had more than all of them now
 		u.Peak = max(u.Peak, sample(p.PID).Peak)
 		p.saw(u)
 	}

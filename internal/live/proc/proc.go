@@ -267,7 +267,7 @@ func (p *Process) Used() Usage {
 	return u
 }
 
-// Park stops the process and its children in their tracks (SIGSTOP).
+// Park stops the process and its children in memory (SIGSTOP).
 func (p *Process) Park() error {
 	return syscall.Kill(-p.PID, syscall.SIGSTOP)
 }

@@ -29,7 +29,7 @@ func TestRun(t *testing.T) {
 	defer cancel()
 	r := Run(ctx, Command{Args: []string{"sh", "-c", "echo begun; sleep 60"}})
 	if r.Err == nil || !strings.Contains(r.Err.Error(), "sh was interrupted after") || r.Took > 20*time.Second {
-		t.Errorf("broken off: %v after %v", r.Err, r.Took)
+		t.Errorf("interrupted: %v after %v", r.Err, r.Took)
 	}
 	if r := Run(t.Context(), Command{Args: []string{"no-such-command-anywhere"}}); r.Err == nil ||
 		errors.Is(r.Err, context.Canceled) {

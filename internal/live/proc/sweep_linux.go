@@ -115,7 +115,7 @@ func sweep() {
 	}
 }
 
-// outrank gives the calling thread priority over the instances that start, each of which would
+// outrank raises the calling thread over the instances that start, each of which would
 // otherwise get its slice first. Where that is not permitted, looks may come late, which the
 // figures then show.
 func outrank() {

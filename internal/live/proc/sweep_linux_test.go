@@ -44,7 +44,7 @@ func TestListenersAreNoticed(t *testing.T) {
 	}
 	select {
 	case n := <-ready:
-		t.Fatalf("noticed %v, though nobody can be reached", n)
+		t.Fatalf("noticed %v, though no one can be reached", n)
 	default:
 	}
 	before := time.Now()

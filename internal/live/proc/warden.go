@@ -34,7 +34,7 @@ import (
 const WardenCommand = "warden"
 
 // mark is the environment variable by which the warden finds what it was not
-// told of in time: every process that was started carries it, and passes it on.
+// informed of in time: every process that was started carries it, and passes it on.
 const mark = "NIGHTDRILL_WARD"
 
 var ward struct {

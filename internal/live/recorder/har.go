@@ -22,7 +22,7 @@ type Archive struct {
 	file    *os.File
 	end     int64 // where the next entry goes
 	Entries int
-	Mended  int64 // bytes of an entry that was cut off when it was opened
+	Repaired  int64 // bytes of an entry that was cut off when it was opened
 }
 
 // Open opens an archive, new or to be gone on with. One whose writing was broken
@@ -36,7 +36,7 @@ func Open(path string) (*Archive, error) {
 		return nil, err
 	}
 	a := &Archive{file: f}
-	if err := a.mend(); err != nil {
+	if err := a.repair(); err != nil {
 		_ = f.Close() // the first error counts
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
@@ -44,7 +44,7 @@ func Open(path string) (*Archive, error) {
 }
 
 // fix finds the end of the last whole entry, and ends the archive there.
-func (a *Archive) mend() error {
+func (a *Archive) repair() error {
 	size, err := a.file.Seek(0, io.SeekEnd)
 	if err != nil {
 		return err
@@ -82,7 +82,7 @@ func (a *Archive) mend() error {
 		}
 	}
 	if want := a.end + int64(len(payload.HAREnd)); want != size {
-		a.Mended = max(size-a.end, 0)
+		a.Repaired = max(size-a.end, 0)
 	}
 	if _, err := a.file.WriteAt([]byte(payload.HARBegin), 0); err != nil {
 		return err

@@ -34,7 +34,7 @@ func read(t *testing.T, path string) []payload.Payload {
 
 // Wherever the writing of an archive is interrupted, the next start fixes it: all
 // whole entries are kept, and it goes on.
-func TestMendedAfterACut(t *testing.T) {
+func TestRepairedAfterACut(t *testing.T) {
 	dir := t.TempDir()
 	path := filepath.Join(dir, "a.har")
 	a, err := Open(path)
@@ -94,7 +94,7 @@ func TestMendedAfterACut(t *testing.T) {
 		t.Fatal(err)
 	}
 	if _, err := Open(path); err == nil || !strings.Contains(err.Error(), "left as it is") {
-		t.Errorf("a file of somebody else's: %v", err)
+		t.Errorf("a file of someone else's: %v", err)
 	}
 }
 

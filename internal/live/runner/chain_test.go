@@ -64,7 +64,7 @@ func TestAChainIsStopped(t *testing.T) {
 		s.Events.Done != 12 {
 		t.Errorf("%+v, %+v", s.Chains, s.Events)
 	}
-	// what replies were made into is let go of
+	// what replies were made into is freed
 	for n := r.fixed; n < len(r.payloads); n++ {
 		if r.payloads[n].Event != nil {
 			t.Errorf("payload %d is kept", n)

@@ -338,7 +338,7 @@ func TestALiveRunIsReenacted(t *testing.T) {
 	}
 }
 
-// Broken off, a run keeps what it has and leaves nothing running.
+// Interrupted, a run keeps what it has and leaves nothing running.
 func TestInterrupted(t *testing.T) {
 	p, d := testProject("plain", false, "a")
 	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 100, Per: time.Second},

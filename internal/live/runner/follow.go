@@ -156,7 +156,7 @@ func (d *Follower) copyOf(t *Trace) Trace {
 	return c
 }
 
-// Renew gives a function new settings and its code a new version; its instances are
+// Renew sets a function's settings and its code a new version; its instances are
 // replaced.
 func (d *Follower) Renew(fn int, f *plan.Function, version string) {
 	d.mu.Lock()

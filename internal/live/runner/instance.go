@@ -148,7 +148,7 @@ func (in *instance) open() {
 	in.d.step(engine.Input{Kind: engine.Ready, Instance: in.id}, nil)
 }
 
-// attach takes up a function that was started elsewhere, and lets go of it when
+// attach takes up a function that was started elsewhere, and leaves it when
 // the engine says so. Its process is not ours.
 func (in *instance) attach() {
 	in.address = in.fn.Address
@@ -286,7 +286,7 @@ func (in *instance) stop() {
 	process.Stop(grace)
 }
 
-// gone tells the engine that the process is gone, with the reason if it was not asked to stop.
+// gone notifies the engine that the process is gone, with the reason if it was not asked to stop.
 func (in *instance) gone(why Trouble, how string) {
 	in.giveBack()
 	in.d.mu.Lock()

@@ -119,7 +119,7 @@ func (d *Runner) unique(fn *plan.Function, number string) string {
 }
 
 // spares are the processes of a function that were started ahead, are initialised,
-// and stand stopped in their tracks until one is wanted.
+// and are stopped in memory until one is needed.
 type spares struct {
 	list    []*spare
 	coming  int // being started

@@ -10,7 +10,7 @@ import (
 	"nightdrill/internal/live/proc"
 )
 
-// Limits returns the limits that hold now: of each function, and of all together.
+// Limits returns the limits that hold now: of each function, and the project total.
 func (d *Runner) Limits() (all int, each []plan.Limits) {
 	d.mu.Lock()
 	defer d.mu.Unlock()

@@ -212,7 +212,7 @@ func TestLimitsAreChangedWhileItRuns(t *testing.T) {
 	}
 	s := rec.Summarize()
 	if s.Functions["f"].Rejections["everything is rejected"] < 5 {
-		t.Errorf("turned away: %v", s.Functions["f"].Rejections)
+		t.Errorf("rejected: %v", s.Functions["f"].Rejections)
 	}
 	replaced := false
 	for _, in := range rec.Instances {
@@ -224,7 +224,7 @@ func TestLimitsAreChangedWhileItRuns(t *testing.T) {
 	for _, v := range rec.Invocations {
 		if at := rec.Changes[0].At + clock.Time(50*time.Millisecond); v.Assigned > at &&
 			v.Assigned < rec.Changes[2].At {
-			t.Errorf("an invocation at %v, while everything was turned away", v.Assigned)
+			t.Errorf("an invocation at %v, while everything was rejected", v.Assigned)
 		}
 	}
 }

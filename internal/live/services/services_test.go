@@ -118,7 +118,7 @@ func TestTheirsIsUsed(t *testing.T) {
 	}
 	s.Close()
 	if has("stopped") {
-		t.Error("what somebody else started was ended")
+		t.Error("what someone else'started was ended")
 	}
 	server.Close()
 	if err := s.Need(t.Context(), 0); err == nil || !has("started") {
@@ -169,6 +169,6 @@ func TestItsLife(t *testing.T) {
 	cancel()
 	if err := New([]plan.Service{{Name: "s", Start: sh("sleep 60"), Ready: plan.Ready{By: plan.ReadyExit}, Dir: dir,
 		StartTimeout: time.Minute}}, nil).Need(ended, 0); err == nil {
-		t.Error("broken off, it is ready")
+		t.Error("interrupted, it is ready")
 	}
 }

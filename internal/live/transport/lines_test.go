@@ -104,8 +104,8 @@ func TestLinesThatDoNotFit(t *testing.T) {
 	asked := bufio.NewReader(theirs)
 	strays, given := make(chan string, 1), make(chan bool, 1)
 	l := NewLines(in, out, func(s string) { strays <- s }, func() { given <- true; answer.Close() })
-	go fmt.Fprintln(answer, "nobody asked")
-	if s := <-strays; s != "nobody asked\n" {
+	go fmt.Fprintln(answer, "no one asked")
+	if s := <-strays; s != "no one asked\n" {
 		t.Errorf("the stray line is %q", s)
 	}
 	go func() {

@@ -97,7 +97,7 @@ func TestRepliesAreToldApart(t *testing.T) {
 	l.Close()
 	if r := New(l.Addr().String()).Do(context.Background(), &Message{Method: "GET", Target: "/"},
 		""); r.Result != engine.Unreachable || !r.Sent.IsZero() {
-		t.Errorf("nobody listens: %+v", r)
+		t.Errorf("no one listens: %+v", r)
 	}
 }
 

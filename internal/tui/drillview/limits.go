@@ -41,7 +41,7 @@ type panel struct {
 	open      bool
 	all       int
 	each      []plan.Limits
-	row, cell int    // row 0 is for all together
+	row, cell int    // row 0 is for the project total
 	typed     string // a value that is being typed
 	said      string // why the last change was not made, or what it was
 	bad       bool

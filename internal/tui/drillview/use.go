@@ -58,7 +58,7 @@ func drawUse(c *canvas.Canvas, x, y, cells, used, starting, limit, own int) {
 }
 
 // usage returns what the running instances of a function use: the memory of the one
-// that has most, and the processors of all together. bad reports whether the memory
+// that has most, and the processors of all. bad reports whether the memory
 // is nearly at its bound.
 func (m *Model) usage(fn int32) (memory, cpus string, bad bool) {
 	r := m.chart.Run()

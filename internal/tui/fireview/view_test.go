@@ -367,11 +367,11 @@ func TestThePayloads(t *testing.T) {
 	x.press("enter")
 	if text := x.shows("not fired: the drill evening is under way",
 		"When the drill is over, enter fires it"); strings.Contains(text, "Fix and save") {
-		t.Errorf("there is nothing to mend:\n%s", text)
+		t.Errorf("there is nothing to fix:\n%s", text)
 	}
 }
 
-// The environment hides what looks secret; the logs follow, search and stand still.
+// The environment hides what looks secret; the logs follow, search and pause.
 func TestLogsAndEnvironment(t *testing.T) {
 	x := open(t, func(w http.ResponseWriter, r *http.Request) {}, 110, 32)
 	x.press("E")

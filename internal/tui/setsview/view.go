@@ -82,7 +82,7 @@ type Model struct {
 	known    map[*payload.Set]*about
 	looking  *payload.Set // of which something is being found out
 	scroll   [panes]int
-	seed     uint64 // of what is made for a look; with mode, where made is set
+	seed     uint64 // of previews; with mode, where made is set
 	mode     string
 	made     *payload.Payload // instead of the project's own; nil for that
 	breaks   string

@@ -386,7 +386,7 @@ func TestEventsOfARun(t *testing.T) {
 		t.Errorf("the title is %q", title)
 	}
 	if x.press("o"); x.note != "the run had 1 unmatched, 1 of them are taken now" {
-		t.Errorf("offered to the mended wire: %q", x.note)
+		t.Errorf("offered to the fixed wire: %q", x.note)
 	}
 	x.until("object.created in/b.CSV")
 	x.until("load done in")
