@@ -69,6 +69,13 @@ func TestTheInnerLoop(t *testing.T) {
 			x.wait("fire how many times in a row? 20")
 			x.keys("Enter")
 			x.wait("Fired 20 times; warm 20, median")
+			x.keys("n") // what is prefilled is replaced by the first that is typed, or pasted
+			x.wait("fire how many times in a row? 20")
+			x.tmux("set-buffer", "3")
+			x.tmux("paste-buffer", "-p")
+			x.wait("in a row? 3 ")
+			x.keys("Enter")
+			x.wait("Fired 3 times")
 			// broken: the reason; fixed: the reply
 			if c.name == "python" {
 				change(t, file, "TABLE = {", "TABLE = TABEL + {")

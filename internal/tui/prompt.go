@@ -5,16 +5,14 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"github.com/charmbracelet/x/ansi"
-
-	"nightdrill/internal/live/proc"
 	"nightdrill/internal/tui/canvas"
+	"nightdrill/internal/tui/input"
 )
 
 // prompt is the line in which a command is given by name, or a question of a
 // view is answered.
 type prompt struct {
-	text  string
+	*input.Line
 	title string               // of a question
 	done  func(string) tea.Cmd // of a question: gets the answer
 }
@@ -22,16 +20,27 @@ type prompt struct {
 // matches returns the commands that begin with the text, then those that hold it.
 func (p *prompt) matches(all []command) (out []command) {
 	for _, c := range all {
-		if strings.HasPrefix(c.name, p.text) {
+		if strings.HasPrefix(c.name, p.Value()) {
 			out = append(out, c)
 		}
 	}
 	for _, c := range all {
-		if !strings.HasPrefix(c.name, p.text) && strings.Contains(c.name, p.text) {
+		if !strings.HasPrefix(c.name, p.Value()) && strings.Contains(c.name, p.Value()) {
 			out = append(out, c)
 		}
 	}
 	return out
+}
+
+// openPrompt opens the prompt: for a command, or, with done, for the answer to a question.
+func (s *shell) openPrompt(title, text string, done func(string) tea.Cmd) {
+	if s.typed == nil {
+		s.typed = map[string]*input.History{}
+	}
+	if s.typed[title] == nil {
+		s.typed[title] = &input.History{}
+	}
+	s.prompt = &prompt{Line: input.New(text, s.typed[title]), title: title, done: done}
 }
 
 func (s *shell) promptKey(k tea.KeyPressMsg) tea.Cmd {
@@ -40,39 +49,42 @@ func (s *shell) promptKey(k tea.KeyPressMsg) tea.Cmd {
 	case "esc":
 		s.prompt = nil
 	case "backspace":
-		if p.text == "" {
-			if p.done == nil {
-				s.prompt = nil
-			}
+		if p.Value() == "" && p.done == nil {
+			s.prompt = nil
 			return nil
 		}
-		r := []rune(p.text)
-		p.text = string(r[:len(r)-1])
-	case "ctrl+u":
-		p.text = ""
+		p.Update(k)
 	case "tab":
-		if p.done != nil {
-			return nil
-		}
-		if m := p.matches(s.commands()); len(m) > 0 {
-			p.text = m[0].name
+		if m := p.matches(s.commands()); p.done == nil && len(m) > 0 {
+			p.SetValue(m[0].name)
 		}
 	case "enter":
+		s.prompt = nil
+		s.typed[p.title].Add(p.Value())
 		if p.done != nil {
-			s.prompt = nil
-			return p.done(p.text)
+			return p.done(p.Value())
 		}
 		m := p.matches(s.commands())
-		s.prompt = nil
 		if len(m) == 0 {
-			s.note, s.good = "unknown command "+p.text, false
+			s.note, s.good = "unknown command "+p.Value(), false
 			return nil
 		}
 		return m[0].do()
 	default:
-		if t := k.Key().Text; t != "" {
-			p.text += t
-		}
+		p.Update(k)
+	}
+	return nil
+}
+
+// paste passes what is pasted to the line that is being typed.
+func (s *shell) paste(m tea.PasteMsg) tea.Cmd {
+	switch {
+	case s.prompt != nil:
+		s.prompt.Update(m)
+	case s.view == onFire && s.fire.Typing():
+		return s.fire.Paste(m)
+	case s.view == onDrill && s.drill.Typing():
+		s.drill.Paste(m)
 	}
 	return nil
 }
@@ -80,18 +92,11 @@ func (s *shell) promptKey(k tea.KeyPressMsg) tea.Cmd {
 func (p *prompt) draw(c *canvas.Canvas, y int, all []command) {
 	if p.done != nil {
 		x := c.PutUpTo(1, y, c.W*2/3, canvas.Dim, p.title+" ")
-		shown := []rune(p.text)
-		for ansi.StringWidth(string(shown)) > c.W-x-2 {
-			shown = shown[1:] // the end is where it is written
-		}
-		x = c.Put(x, y, canvas.Warm, proc.Harmless(string(shown)))
-		c.Set(x, y, canvas.Chosen, ' ')
+		p.Draw(c, x, y, c.W-1, canvas.Warm)
 		return
 	}
 	x := c.Put(1, y, canvas.Key, ":")
-	x = c.Put(x, y, canvas.Plain, p.text)
-	c.Set(x, y, canvas.Chosen, ' ')
-	x += 3
+	x = p.Draw(c, x, y, c.W/3, canvas.Plain) + 2
 	for i, m := range p.matches(all) {
 		style := canvas.Dim
 		if i == 0 {

@@ -27,6 +27,7 @@ import (
 	"nightdrill/internal/tui/drillview"
 	"nightdrill/internal/tui/findings"
 	"nightdrill/internal/tui/fireview"
+	"nightdrill/internal/tui/input"
 	"nightdrill/internal/tui/msg"
 	"nightdrill/internal/tui/scroll"
 	"nightdrill/internal/tui/setsview"
@@ -78,10 +79,11 @@ type shell struct {
 	running   *session.Running
 	auto      *plan.Drill // to be started at once
 	help      bool
-	prompt    *prompt  // the command line, while it is open
-	note      string   // said in the bottom line until the next key, or for a while
-	good      bool     // the note is no complaint
-	said      struct { // the note as it was last seen, and since when
+	prompt    *prompt                   // the command line, while it is open
+	typed     map[string]*input.History // earlier lines, by the title of the prompt
+	note      string                    // said in the bottom line until the next key, or for a while
+	good      bool                      // the note is no complaint
+	said      struct {                  // the note as it was last seen, and since when
 		text  string
 		since time.Time
 	}
@@ -236,6 +238,8 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 		s.theme = canvas.NewTheme(m.IsDark())
 	case tea.KeyPressMsg:
 		return s, s.onKey(m)
+	case tea.PasteMsg:
+		return s, s.paste(m)
 	case interruptMsg:
 		return s, s.interrupt()
 	case deskMsg:
@@ -256,7 +260,7 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 		if s.good = true; m.YesNo {
 			s.note, s.yes = m.Title, m.Done
 		} else {
-			s.prompt = &prompt{title: m.Title, text: m.Text, done: m.Done}
+			s.openPrompt(m.Title, m.Text, m.Done)
 		}
 	case msg.Note:
 		s.note, s.good = m.Text, !m.Bad
@@ -584,7 +588,7 @@ func (s *shell) onKey(k tea.KeyPressMsg) tea.Cmd {
 	case key.Matches(k, keys.Help):
 		s.help = true
 	case key.Matches(k, keys.Command):
-		s.prompt = &prompt{}
+		s.openPrompt("", "", nil)
 	case key.Matches(k, keys.Quit):
 		return s.quit()
 	case key.Matches(k, keys.Next):

@@ -18,11 +18,11 @@ import (
 
 // Archive is a HAR file that is written to. It is complete after each entry.
 type Archive struct {
-	mu      sync.Mutex
-	file    *os.File
-	end     int64 // where the next entry goes
-	Entries int
-	Repaired  int64 // bytes of an entry that was cut off when it was opened
+	mu       sync.Mutex
+	file     *os.File
+	end      int64 // where the next entry goes
+	Entries  int
+	Repaired int64 // bytes of an entry that was cut off when it was opened
 }
 
 // Open opens an archive, new or to be gone on with. One whose writing was broken

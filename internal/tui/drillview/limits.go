@@ -12,6 +12,7 @@ import (
 
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/tui/canvas"
+	"nightdrill/internal/tui/input"
 )
 
 // SetLimits asks the shell to change a function's limits now.
@@ -41,9 +42,9 @@ type panel struct {
 	open      bool
 	all       int
 	each      []plan.Limits
-	row, cell int    // row 0 is for the project total
-	typed     string // a value that is being typed
-	said      string // why the last change was not made, or what it was
+	row, cell int         // row 0 is for the project total
+	typed     *input.Line // a value that is being typed; nil for none
+	said      string      // why the last change was not made, or what it was
 	bad       bool
 }
 
@@ -105,14 +106,22 @@ func (m *Model) Changed(err error) {
 // Typing reports whether keys are for the limits' panel alone.
 func (m *Model) Typing() bool { return m.panel.open && m.live }
 
+// Paste handles a paste into a value.
+func (m *Model) Paste(x tea.PasteMsg) {
+	if p := &m.panel; p.typed == nil {
+		p.typed = input.New("", nil)
+	}
+	m.panel.typed.Update(x)
+}
+
 // limitKey handles a key of the panel.
 func (m *Model) limitKey(k tea.KeyPressMsg) tea.Cmd {
 	p := &m.panel
 	text := k.String()
 	switch {
-	case text == "enter" && p.typed != "":
-		typed := p.typed
-		p.typed = ""
+	case text == "enter" && p.typed != nil:
+		typed := strings.TrimSpace(p.typed.Value())
+		p.typed = nil
 		if _, err := strconv.ParseFloat(typed, 64); err == nil && p.row > 0 && cells[p.cell].name == "start_rate" {
 			if typed += "/s"; typed == "0/s" {
 				typed = "unbounded"
@@ -120,22 +129,20 @@ func (m *Model) limitKey(k tea.KeyPressMsg) tea.Cmd {
 		}
 		return m.edit(func(l *plan.Limits, c *cell) error { return l.Set(c.name, typed) },
 			func() (int, error) { return strconv.Atoi(typed) })
-	case text == "backspace" && p.typed != "":
-		p.typed = p.typed[:len(p.typed)-1]
+	case text == "esc" && p.typed != nil:
+		p.typed = nil
 		return nil
-	case text == "esc" && p.typed != "":
-		p.typed = ""
+	case p.typed != nil:
+		p.typed.Update(k)
 		return nil
-	case len(text) == 1 && (text[0] >= '0' && text[0] <= '9' || p.typed != "" &&
-		strings.Contains("abcdefghijklmnopqrstuvwxyz./", text)) && len(p.typed) < 12,
-		text == "u" && m.panel.cell == 5:
-		p.typed += text
+	case len(text) == 1 && text[0] >= '0' && text[0] <= '9', text == "u" && m.panel.cell == 5:
+		p.typed = input.New("", nil)
+		p.typed.Update(k)
 		return nil
 	case key.Matches(k, LimitKeys.Close):
 		p.open, p.said = false, ""
 		return nil
 	}
-	p.typed = ""
 	switch text {
 	case "up", "k":
 		p.row = max(p.row-1, 0)
@@ -266,8 +273,8 @@ func (m *Model) putCell(c *canvas.Canvas, edge, y, row, cell int, text string) {
 	style := canvas.Plain
 	if p := &m.panel; row == p.row && (cell == p.cell || row == 0) {
 		style = canvas.Chosen
-		if p.typed != "" {
-			text = p.typed + "▏"
+		if p.typed != nil {
+			text = p.typed.Value() + "▏"
 		}
 		text = " " + text + " "
 		edge++

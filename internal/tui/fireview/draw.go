@@ -73,15 +73,15 @@ func (m *Model) heading(c *canvas.Canvas, x, y, edge int, p pane, title string) 
 
 func (m *Model) drawList(c *canvas.Canvas, w, h int) {
 	title := "Payloads"
-	if m.filter != "" || m.typing {
+	if m.filter != "" || m.typing != nil {
 		title = fmt.Sprintf("Payloads: %d of %d with", len(m.items), len(m.s.List()))
 	}
 	x := m.heading(c, 0, 0, w, onList, title)
-	if m.filter != "" || m.typing {
-		x = c.PutUpTo(x+1, 0, w, canvas.Warm, m.filter)
-		if m.typing {
-			c.Set(x, 0, canvas.Chosen, ' ')
-		}
+	switch {
+	case m.typing != nil:
+		m.typing.Draw(c, x+1, 0, w, canvas.Warm)
+	case m.filter != "":
+		c.PutUpTo(x+1, 0, w, canvas.Warm, m.filter)
 	}
 	if len(m.items) == 0 {
 		text := []string{"No payloads yet.", "b creates one and opens it in your editor."}

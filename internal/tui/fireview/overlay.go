@@ -13,6 +13,7 @@ import (
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/session"
 	"nightdrill/internal/tui/canvas"
+	"nightdrill/internal/tui/input"
 )
 
 func statusText(status int) string { return http.StatusText(status) }
@@ -24,8 +25,8 @@ type overlay struct {
 	set      []string // names that were set for this session
 	at       int
 	search   string
-	typing   bool
-	function string // whose lines are shown; "" for all
+	typing   *input.Line // the search, while it is typed
+	function string      // whose lines are shown; "" for all
 	names    []string
 	instance string       // of the invocation that is shown, where only its lines are wanted
 	only     []logs.Entry // the lines of that invocation alone, where only those are wanted
@@ -102,7 +103,7 @@ func (o *overlay) refresh(s *session.Session) {
 
 func (o *overlay) help() []key.Binding {
 	switch {
-	case o.typing:
+	case o.typing != nil:
 		return []key.Binding{key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "done"))}
 	case o.env != "":
 		return []key.Binding{overlayKeys.Set, overlayKeys.Unset, Keys.Up, Keys.Close}
@@ -111,22 +112,24 @@ func (o *overlay) help() []key.Binding {
 		Keys.Close}
 }
 
+// edit passes a key or a paste to the search.
+func (o *overlay) edit(x tea.Msg, s *session.Session) tea.Cmd {
+	if o.typing != nil {
+		o.typing.Update(x)
+		o.search, o.end = o.typing.Value(), 0
+		o.refresh(s)
+	}
+	return nil
+}
+
 func (m *Model) overlayKey(k tea.KeyPressMsg) tea.Cmd {
 	o := m.over
-	if o.typing {
-		switch k.String() {
-		case "esc", "enter":
-			o.typing = false
-		case "backspace":
-			if r := []rune(o.search); len(r) > 0 {
-				o.search = string(r[:len(r)-1])
-			}
-		default:
-			o.search += k.Key().Text
+	if o.typing != nil {
+		if k.String() == "esc" || k.String() == "enter" {
+			o.typing = nil
+			return nil
 		}
-		o.end = 0
-		o.refresh(m.s)
-		return nil
+		return o.edit(k, m.s)
 	}
 	is := func(b key.Binding) bool { return key.Matches(k, b) }
 	if is(Keys.Close) {
@@ -141,7 +144,7 @@ func (m *Model) overlayKey(k tea.KeyPressMsg) tea.Cmd {
 		m.over = nil
 		return nil
 	case is(overlayKeys.Search):
-		o.typing, o.search = true, ""
+		o.typing, o.search = input.New("", nil), ""
 	case is(overlayKeys.Function):
 		o.function = o.names[(slices.Index(o.names, o.function)+1)%len(o.names)]
 		o.instance = ""
@@ -237,9 +240,10 @@ func (o *overlay) draw(c *canvas.Canvas, m *Model) {
 	}
 	c.Rule(0, title)
 	x := c.Put(2, 1, canvas.Dim, "search: ")
-	x = c.Put(x, 1, canvas.Warm, o.search)
-	if o.typing {
-		c.Set(x, 1, canvas.Chosen, ' ')
+	if o.typing != nil {
+		o.typing.Draw(c, x, 1, c.W/2, canvas.Warm)
+	} else {
+		c.PutUpTo(x, 1, c.W/2, canvas.Warm, o.search)
 	}
 	state := "following"
 	if o.end > 0 {

@@ -19,6 +19,7 @@ import (
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/session"
 	"nightdrill/internal/tui/canvas"
+	"nightdrill/internal/tui/input"
 	"nightdrill/internal/tui/msg"
 )
 
@@ -94,10 +95,10 @@ type Model struct {
 
 	items  []*session.Item // those that the filter leaves
 	filter string
-	typing bool   // the filter
-	chosen string // key of the item under the cursor
-	at     int    // its place in items
-	form   int    // of the payload: formatted, as it is, bytes
+	typing *input.Line // the filter, while it is typed
+	chosen string      // key of the item under the cursor
+	at     int         // its place in items
+	form   int         // of the payload: formatted, as it is, bytes
 	focus  pane
 	scroll [panes]int
 
@@ -154,7 +155,7 @@ func (m *Model) list() {
 
 // Choose moves the cursor to an item by its key.
 func (m *Model) Choose(key string) tea.Cmd {
-	m.chosen, m.filter, m.typing, m.focus, m.over = key, "", false, onList, nil
+	m.chosen, m.filter, m.typing, m.focus, m.over = key, "", nil, onList, nil
 	m.sent = sentPage{}
 	return m.Refresh()
 }
@@ -179,14 +180,22 @@ func (m *Model) item() *session.Item {
 }
 
 // Typing reports whether keys are text now.
-func (m *Model) Typing() bool { return m.typing || m.over != nil && m.over.typing }
+func (m *Model) Typing() bool { return m.typing != nil || m.over != nil && m.over.typing != nil }
+
+// Paste handles a paste while text is typed.
+func (m *Model) Paste(p tea.PasteMsg) tea.Cmd {
+	if m.over != nil {
+		return m.over.edit(p, m.s)
+	}
+	return m.editFilter(p)
+}
 
 // Key handles a key.
 func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	if m.over != nil {
 		return m.overlayKey(k)
 	}
-	if m.typing {
+	if m.typing != nil {
 		return m.filterKey(k)
 	}
 	is := func(b key.Binding) bool { return key.Matches(k, b) }
@@ -208,7 +217,7 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	case is(Keys.Variant):
 		return m.nextVariant()
 	case is(Keys.Filter):
-		m.typing, m.focus = true, onList
+		m.typing, m.focus = input.New(m.filter, nil), onList
 	case is(Keys.Left):
 		m.focus = (m.focus + panes - 1) % panes
 	case is(Keys.Right):
@@ -298,20 +307,24 @@ func ask(title, text string, done func(string) tea.Cmd) tea.Cmd {
 func (m *Model) filterKey(k tea.KeyPressMsg) tea.Cmd {
 	switch k.String() {
 	case "esc":
-		m.typing, m.filter = false, ""
+		m.typing, m.filter = nil, ""
 	case "enter":
-		m.typing = false
+		m.typing = nil
 	case "up":
 		return m.move(-1)
 	case "down":
 		return m.move(1)
-	case "backspace":
-		if r := []rune(m.filter); len(r) > 0 {
-			m.filter = string(r[:len(r)-1])
-		}
 	default:
-		m.filter += k.Key().Text
+		return m.editFilter(k)
 	}
+	m.list()
+	return nil
+}
+
+// editFilter passes a key or a paste to the filter.
+func (m *Model) editFilter(x tea.Msg) tea.Cmd {
+	m.typing.Update(x)
+	m.filter = m.typing.Value()
 	m.list()
 	return nil
 }
@@ -769,7 +782,7 @@ func (m *Model) Help() []key.Binding {
 	switch {
 	case m.over != nil:
 		return m.over.help()
-	case m.typing:
+	case m.typing != nil:
 		done := key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "done"))
 		none := key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "no filter"))
 		return []key.Binding{done, none}
