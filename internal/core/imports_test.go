@@ -19,7 +19,8 @@ var allowed = []string{
 	"math/bits", "regexp", "regexp/syntax", "sync", "sync/atomic", "math/rand/v2", "mime",
 	"embed", "net/url", "slices", "strconv", "strings", "time", "unicode", "unicode/utf16", "unicode/utf8",
 	"text/template", "text/template/parse",
-	"github.com/bmatcuk/doublestar/v4", "github.com/HdrHistogram/hdrhistogram-go", "github.com/dlclark/regexp2/v2",
+	"github.com/aymanbagabas/go-udiff", "github.com/bmatcuk/doublestar/v4", "github.com/HdrHistogram/hdrhistogram-go",
+	"github.com/dlclark/regexp2/v2",
 	"github.com/santhosh-tekuri/jsonschema/v6",
 }
 

@@ -2,11 +2,12 @@ package session
 
 import (
 	"context"
-	"crypto/rand"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/google/uuid"
 
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/event"
@@ -82,7 +83,7 @@ func (s *Session) Fire(o Order) *Firing {
 	s.mu.Lock()
 	s.numbers++
 	f.N = s.numbers
-	values := payload.Values{Now: f.At, Seed: 1, UUID: newUUID}
+	values := payload.Values{Now: f.At, Seed: 1, UUID: uuid.NewString}
 	if o.Item.File != "" { // only texts have actions
 		s.counts[o.Item.Key()]++
 		values.Counter = s.counts[o.Item.Key()]
@@ -531,18 +532,11 @@ func Keep(v *Shown, to *plan.Source) ([]byte, error) {
 		}
 		return p.Text(), nil
 	}
-	e := &event.Event{ID: newUUID(), Source: "/" + v.Item.SourceName, Type: "reply", DataContentType: kind, Data: body,
+	e := &event.Event{ID: uuid.NewString(), Source: "/" + v.Item.SourceName, Type: "reply", DataContentType: kind,
+		Data: body,
 		Time: v.At.UTC().Round(time.Millisecond)}
 	e.Binary = len(body) > 0 && !event.IsJSON(kind) && !transport.IsText(body)
 	return (&payload.Payload{Event: e}).Text(), nil
-}
-
-// newUUID returns a random UUID (RFC 9562 §5.4).
-func newUUID() string {
-	var b [16]byte
-	_, _ = rand.Read(b[:]) // it never fails
-	b[6], b[8] = b[6]&0x0f|0x40, b[8]&0x3f|0x80
-	return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
 }
 
 // Series is an event that is fired several times in a row.
@@ -623,5 +617,5 @@ func (s *Session) Preview(i *Item) (*payload.Payload, error) {
 	s.mu.Lock()
 	n := s.counts[i.Key()] + 1
 	s.mu.Unlock()
-	return i.fill(payload.Values{Now: time.Now(), Counter: n, Seed: 1, UUID: newUUID})
+	return i.fill(payload.Values{Now: time.Now(), Counter: n, Seed: 1, UUID: uuid.NewString})
 }

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/google/uuid"
+
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
@@ -235,7 +237,7 @@ func (i *Item) takeText(text []byte) {
 	if i.Wrong != "" {
 		return
 	}
-	p, err := i.fill(payload.Values{Now: time.Now(), Counter: 1, Seed: 1, UUID: newUUID})
+	p, err := i.fill(payload.Values{Now: time.Now(), Counter: 1, Seed: 1, UUID: uuid.NewString})
 	if err != nil {
 		i.Wrong = err.Error()
 		return

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
+	"github.com/google/uuid"
 
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/payload"
@@ -84,7 +85,7 @@ func (s *Session) objectChanged(o event.Object, at time.Time) {
 	var items []*Item
 	for i := range s.Sources {
 		if src := &s.Sources[i]; src.Kind == plan.Storage && src.Bucket == o.Bucket {
-			p := &payload.Payload{Event: o.Event(newUUID(), at.UTC().Round(time.Millisecond))}
+			p := &payload.Payload{Event: o.Event(uuid.NewString(), at.UTC().Round(time.Millisecond))}
 			items = append(items, &Item{Source: i, SourceName: src.Name, Label: o.Action + " " + o.Key, Payload: p})
 		}
 	}
@@ -413,7 +414,7 @@ func upload(store *objects.Store, src *plan.Source, source int, path, key string
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be stored: %w", path, refused(err))
 	}
-	p := &payload.Payload{Event: o.Event(newUUID(), time.Now().UTC().Round(time.Millisecond))}
+	p := &payload.Payload{Event: o.Event(uuid.NewString(), time.Now().UTC().Round(time.Millisecond))}
 	return &Item{Source: source, SourceName: src.Name, Label: o.Action + " " + o.Key, Set: "upload", N: 1, Payload: p},
 		nil
 }

@@ -73,7 +73,7 @@ func TestTheInnerLoop(t *testing.T) {
 			x.wait("fire how many times in a row? 20")
 			x.tmux("set-buffer", "3")
 			x.tmux("paste-buffer", "-p")
-			x.wait("in a row? 3 ")
+			x.wait("in a row? 3")
 			x.keys("Enter")
 			x.wait("Fired 3 times")
 			// broken: the reason; fixed: the reply

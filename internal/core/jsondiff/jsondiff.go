@@ -12,6 +12,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"github.com/aymanbagabas/go-udiff"
 )
 
 // Difference is one place in which two replies differ.
@@ -85,16 +87,7 @@ func (c *comparison) values(at []string, was, is any) {
 		if !ok {
 			break
 		}
-		for i := range max(len(a), len(b)) {
-			var x, y any
-			if i < len(a) {
-				x = a[i]
-			}
-			if i < len(b) {
-				y = b[i]
-			}
-			c.member(append(slices.Clip(at), strconv.Itoa(i)), x, y, i < len(a), i < len(b))
-		}
+		c.list(at, a, b)
 		return
 	}
 	if !Equal(was, is) {
@@ -114,25 +107,69 @@ func (c *comparison) member(at []string, was, is any, had, has bool) {
 	}
 }
 
-// lines compares texts after cutting off what they begin and end with alike.
+// list compares two lists after aligning the members that are the same: one that was added at the
+// front is one difference, not as many as there are members. Members are named by their places
+// in the new list, those that are missing there by their places in the old one.
+func (c *comparison) list(at []string, was, is []any) {
+	place := func(i int) []string { return append(slices.Clip(at), strconv.Itoa(i)) }
+	for _, e := range align(encoded(was), encoded(is)) {
+		for i := range max(e.was, e.is) {
+			switch {
+			case i < e.was && i < e.is:
+				c.member(place(e.to+i), was[e.from+i], is[e.to+i], true, true)
+			case i < e.was:
+				c.member(place(e.from+i), was[e.from+i], nil, true, false)
+			default:
+				c.member(place(e.to+i), nil, is[e.to+i], false, true)
+			}
+		}
+	}
+}
+
+// encoded returns the members as JSON, one a line.
+func encoded(list []any) []string {
+	out := make([]string, len(list))
+	for i, v := range list {
+		out[i] = strings.ReplaceAll(write(v), "\n", " ")
+	}
+	return out
+}
+
+// stretch is a part in which two lists differ: members from one place on in the old one, and from
+// another on in the new one.
+type stretch struct{ from, was, to, is int }
+
+// align returns the stretches between the members that the lists have in common, in their order
+// (by a longest common subsequence).
+func align(was, is []string) (out []stretch) {
+	if len(was) == 0 || len(is) == 0 {
+		return []stretch{{0, len(was), 0, len(is)}}
+	}
+	text := strings.Join(was, "\n") + "\n"
+	from, shift, done := 0, 0, 0 // line of the old text, how far the new one is ahead, bytes of text so far
+	for _, e := range udiff.Lines(text, strings.Join(is, "\n")+"\n") {
+		from += strings.Count(text[done:e.Start], "\n")
+		s := stretch{from, strings.Count(text[e.Start:e.End], "\n"), from + shift, strings.Count(e.New, "\n")}
+		out = append(out, s)
+		from, shift, done = from+s.was, shift+s.is-s.was, e.End
+	}
+	return out
+}
+
+// lines compares texts line by line.
 func (c *comparison) lines(was, is string) {
 	a, b := strings.Split(was, "\n"), strings.Split(is, "\n")
-	from := 0
-	for from < len(a) && from < len(b) && a[from] == b[from] {
-		from++
-	}
-	for len(a) > from && len(b) > from && a[len(a)-1] == b[len(b)-1] {
-		a, b = a[:len(a)-1], b[:len(b)-1]
-	}
-	for i := from; i < max(len(a), len(b)); i++ {
-		d := Difference{At: fmt.Sprintf("line %d", i+1)}
-		if i < len(a) {
-			d.Was = a[i]
-		}
-		if i < len(b) {
-			d.Is = b[i]
-		}
-		if d.Was != d.Is || i >= len(a) || i >= len(b) {
+	for _, e := range align(a, b) {
+		for i := range max(e.was, e.is) {
+			d := Difference{At: fmt.Sprintf("line %d", e.to+i+1)}
+			if i < e.was {
+				d.Was = a[e.from+i]
+			}
+			if i < e.is {
+				d.Is = b[e.to+i]
+			} else {
+				d.At = fmt.Sprintf("line %d", e.from+i+1)
+			}
 			c.found = append(c.found, d)
 		}
 	}

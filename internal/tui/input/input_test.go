@@ -78,13 +78,15 @@ func TestALineIsDrawn(t *testing.T) {
 	for _, c := range []struct {
 		keys []string
 		want string
-	}{{[]string{"abc"}, "> abc"}, {[]string{"abcdefghijkl"}, "> fghijkl"}, {[]string{"abcdefghijkl", "home"}, "> abcdefg…"}} {
+	}{{[]string{"abc"}, "> abc"}, {[]string{"abcdefghijkl"}, "> fghijkl"}, {[]string{"abcdefghijkl", "home"},
+		"> abcdefg…"}} {
 		l := New("", nil)
 		send(l, c.keys...)
 		on := canvas.New(10, 1, theme)
 		on.Put(0, 0, canvas.Plain, "> ")
 		l.Draw(on, 2, 0, 10, canvas.Plain)
-		if got := strings.TrimRight(ansi.Strip(on.String()), " "); !strings.HasPrefix(got, c.want[:min(len(c.want), len(got))]) {
+		if got := strings.TrimRight(ansi.Strip(on.String()), " "); !strings.HasPrefix(got,
+			c.want[:min(len(c.want), len(got))]) {
 			t.Errorf("%v: %q, want %q", c.keys, got, c.want)
 		}
 	}
