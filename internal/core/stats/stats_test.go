@@ -10,6 +10,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	other "github.com/aclements/go-moremath/stats"
 )
 
 func names[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }
@@ -374,4 +376,34 @@ func BenchmarkPercentiles(b *testing.B) {
 			slices.Sort(slices.Clone(samples))
 		}
 	})
+}
+
+// Against an independent implementation: the same U, the same probability where both are exact,
+// and nearly the same elsewhere.
+func TestMannWhitneyAgainstAnother(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 7))
+	for range 300 {
+		n, m, steps := 2+r.IntN(60), 2+r.IntN(60), []int{10, 1_000_000}[r.IntN(2)]
+		sample := func(n int, shift float64) (d []time.Duration, f []float64) {
+			for range n {
+				x := time.Duration(float64(steps) * (r.Float64() + shift))
+				d, f = append(d, x), append(f, float64(x))
+			}
+			return d, f
+		}
+		a, x := sample(n, 0)
+		b, y := sample(m, r.Float64()/2)
+		u, p := MannWhitney(a, b)
+		want, err := other.MannWhitneyUTest(x, y, other.LocationDiffers)
+		if err != nil {
+			continue // all samples are equal
+		}
+		near := 0.05 // the other is exact here, too
+		if steps > 10 && n <= mostExact && m <= mostExact && n <= 50 && m <= 50 {
+			near = 1e-9
+		}
+		if u != want.U || math.Abs(p-want.P) > near {
+			t.Errorf("%d and %d samples of %d values: U %v and p %v, want %v and %v", n, m, steps, u, p, want.U, want.P)
+		}
+	}
 }
