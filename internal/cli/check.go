@@ -12,6 +12,7 @@ import (
 
 	"nightdrill/internal/core/arrival"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/export"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/project"
@@ -84,9 +85,9 @@ func picture(l *project.Loaded, path string, over bool) error {
 
 // wiring prints in a few lines what reaches which function.
 func wiring(w io.Writer, p *plan.Project) {
-	fmt.Fprintf(w, "%s: %s, %s, %s, %s. No errors.\n", p.Name, session.Plural(len(p.Functions), "function"),
-		session.Plural(len(p.Sources), "source"), session.Plural(len(p.Sets), "payload set"),
-		session.Plural(len(p.Drills), "drill"))
+	fmt.Fprintf(w, "%s: %s, %s, %s, %s. No errors.\n", p.Name, text.Plural(len(p.Functions), "function"),
+		text.Plural(len(p.Sources), "source"), text.Plural(len(p.Sets), "payload set"),
+		text.Plural(len(p.Drills), "drill"))
 	reached := map[int]bool{}
 	for i := range p.Sources {
 		s := &p.Sources[i]
@@ -127,11 +128,11 @@ func wiring(w io.Writer, p *plan.Project) {
 	}
 	for i := range p.Drills {
 		d := &p.Drills[i]
-		fmt.Fprintf(w, "\ndrill %s, %s\n", d.Name, session.Plural(len(d.Budgets), "budget"))
+		fmt.Fprintf(w, "\ndrill %s, %s\n", d.Name, text.Plural(len(d.Budgets), "budget"))
 		if d.Cold != nil {
 			_, drill := p.ColdPlan(d)
 			fmt.Fprintf(w, "  starts each of %s cold %d times, in turns, with one event each\n",
-				session.Plural(len(drill.Limits), "variant"), d.Cold.N)
+				text.Plural(len(drill.Limits), "variant"), d.Cold.N)
 			continue
 		}
 		now := slices.Clone(d.Limits)
@@ -151,7 +152,7 @@ func wiring(w io.Writer, p *plan.Project) {
 			if f.Clock != nil {
 				events, _, notes := plan.TimesOf(&p.Sources[f.Source], f.Clock, nil)
 				fmt.Fprintf(w, "  %s receives %s, %v of its clock: %s, over %v\n", p.Sources[f.Source].Name,
-					p.FeedName(f), f.Clock.For, session.Plural(len(events), "time"), span)
+					p.FeedName(f), f.Clock.For, text.Plural(len(events), "time"), span)
 				for _, note := range notes {
 					fmt.Fprintf(w, "    %s\n", note)
 				}
@@ -169,31 +170,31 @@ func describeStart(p *plan.Project, f *plan.Function) string {
 	if f.Transport == plan.Attach {
 		return "attached at " + f.Address + ", started elsewhere"
 	}
-	text := strings.Join(f.Start, " ")
+	content := strings.Join(f.Start, " ")
 	switch {
 	case f.Transport == plan.Lines:
-		text += ", transport: lines"
+		content += ", transport: lines"
 	case f.Transport == plan.OneShot:
-		text += ", transport: oneshot (CGI)"
+		content += ", transport: oneshot (CGI)"
 	case f.Socket:
-		text += ", on a Unix socket"
+		content += ", on a Unix socket"
 	}
 	if f.Fresh {
-		text += ", a new connection for each request"
+		content += ", a new connection for each request"
 	}
 	if f.Build != nil {
-		text += ", built by " + strings.Join(f.Build, " ")
+		content += ", built by " + strings.Join(f.Build, " ")
 	}
 	if f.Prepare != nil {
-		text += ", prepared by " + strings.Join(f.Prepare, " ")
+		content += ", prepared by " + strings.Join(f.Prepare, " ")
 	}
 	for _, n := range f.Needs {
-		text += ", needs " + p.Services[n].Name
+		content += ", needs " + p.Services[n].Name
 	}
 	if len(f.Watch) > 0 {
-		text += ", watches " + strings.Join(f.Watch, " ")
+		content += ", watches " + strings.Join(f.Watch, " ")
 	}
-	return text
+	return content
 }
 
 // nextTimes prints when a schedule falls due next.
@@ -216,16 +217,16 @@ func describeLimits(p *plan.Project, f *plan.Function) string {
 	if l.Max == 0 {
 		return "invokes nothing: its limit is 0, so HTTP requests are rejected and other events wait"
 	}
-	text := fmt.Sprintf("handles at most %d at a time, ", l.Max)
+	content := fmt.Sprintf("handles at most %d at a time, ", l.Max)
 	switch {
 	case f.Transport == plan.OneShot:
-		text += "each in a process of its own, so always cold"
+		content += "each in a process of its own, so always cold"
 	case f.Transport == plan.Attach:
-		text += "all on the process that was started elsewhere"
+		content += "all on the process that was started elsewhere"
 	case l.PerInstance == 1:
-		text += "one on each instance"
+		content += "one on each instance"
 	default:
-		text += fmt.Sprintf("up to %d on each of at most %s", l.PerInstance, session.Plural(l.Instances(), "instance"))
+		content += fmt.Sprintf("up to %d on each of at most %s", l.PerInstance, text.Plural(l.Instances(), "instance"))
 	}
 	guaranteed := 0
 	for i := range p.Functions {
@@ -234,32 +235,32 @@ func describeLimits(p *plan.Project, f *plan.Function) string {
 	rest := p.Concurrency - guaranteed
 	switch {
 	case l.Guaranteed > 0 && rest > 0:
-		text += fmt.Sprintf("; %d of the project's %d are guaranteed to it, the others share %d", l.Guaranteed,
+		content += fmt.Sprintf("; %d of the project's %d are guaranteed to it, the others share %d", l.Guaranteed,
 			p.Concurrency, p.Concurrency-l.Guaranteed)
 	case l.Guaranteed > 0:
-		text += fmt.Sprintf("; %d of the project's %d are guaranteed to it", l.Guaranteed, p.Concurrency)
+		content += fmt.Sprintf("; %d of the project's %d are guaranteed to it", l.Guaranteed, p.Concurrency)
 	case guaranteed > 0:
-		text += fmt.Sprintf("; %d of the project's %d are guaranteed to others, the rest is shared", guaranteed,
+		content += fmt.Sprintf("; %d of the project's %d are guaranteed to others, the rest is shared", guaranteed,
 			p.Concurrency)
 	}
 	if f.Transport == plan.OneShot || f.Transport == plan.Attach {
-		return text
+		return content
 	}
 	if l.StartEvery > 0 {
-		text += fmt.Sprintf("; instances start at %s", l.StartRate())
+		content += fmt.Sprintf("; instances start at %s", l.StartRate())
 		if l.StartBurst > 1 {
-			text += fmt.Sprintf(", the first %d at once", l.StartBurst)
+			content += fmt.Sprintf(", the first %d at once", l.StartBurst)
 		}
 	}
 	if f.Parked > 0 {
-		text += fmt.Sprintf("; %s started ahead and parked in memory until needed", session.Plural(f.Parked, "process"))
+		content += fmt.Sprintf("; %s started ahead and parked in memory until needed", text.Plural(f.Parked, "process"))
 	}
 	if l.KeepWarm > 0 {
-		text += fmt.Sprintf("; %d kept warm, others stop when idle for %v", l.KeepWarm, l.IdleAfter)
+		content += fmt.Sprintf("; %d kept warm, others stop when idle for %v", l.KeepWarm, l.IdleAfter)
 	} else {
-		text += fmt.Sprintf("; idle ones stop after %v, so the next event is cold", l.IdleAfter)
+		content += fmt.Sprintf("; idle ones stop after %v, so the next event is cold", l.IdleAfter)
 	}
-	return text
+	return content
 }
 
 // describeBounds describes what an instance may use, and whether that holds here; "" where it may
@@ -295,22 +296,22 @@ func describeReplacement(f *plan.Function) string {
 func describePhases(phases []arrival.Phase) string {
 	var parts []string
 	for _, p := range phases {
-		text := p.Pattern.String()
+		content := p.Pattern.String()
 		switch p.Pattern {
 		case arrival.Recorded:
 			if p.Speed != 1 {
-				text += fmt.Sprintf(" at %g times the speed", p.Speed)
+				content += fmt.Sprintf(" at %g times the speed", p.Speed)
 			}
 		case arrival.Steady, arrival.Poisson:
-			text += fmt.Sprintf(" %g/s", p.Rate.PerSecond())
+			content += fmt.Sprintf(" %g/s", p.Rate.PerSecond())
 		case arrival.Ramp:
-			text += fmt.Sprintf(" %g/s to %g/s", p.Rate.PerSecond(), p.To.PerSecond())
+			content += fmt.Sprintf(" %g/s to %g/s", p.Rate.PerSecond(), p.To.PerSecond())
 		case arrival.Burst:
-			text += fmt.Sprintf(" of %d every %v", p.Size, p.Every)
+			content += fmt.Sprintf(" of %d every %v", p.Size, p.Every)
 		case arrival.Callers:
-			text = fmt.Sprintf("from %d callers", p.Size)
+			content = fmt.Sprintf("from %d callers", p.Size)
 		}
-		parts = append(parts, text)
+		parts = append(parts, content)
 	}
 	return strings.Join(parts, ", then ")
 }

@@ -17,6 +17,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/demo"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/runner"
@@ -76,9 +77,9 @@ func Run(args []string, out, errs io.Writer) int {
 	if err == nil {
 		return ok
 	}
-	say := func(text string) { // file names and settings may hold anything
-		for line := range strings.Lines(text) {
-			fmt.Fprintln(errs, proc.Harmless(strings.TrimRight(line, "\n")))
+	say := func(content string) { // file names and settings may hold anything
+		for line := range strings.Lines(content) {
+			fmt.Fprintln(errs, text.Harmless(strings.TrimRight(line, "\n")))
 		}
 	}
 	var c coded
@@ -88,8 +89,8 @@ func Run(args []string, out, errs io.Writer) int {
 	}
 	switch {
 	case errors.As(err, &c):
-		if text := c.Error(); text != "" {
-			say("nightdrill: " + text)
+		if content := c.Error(); content != "" {
+			say("nightdrill: " + content)
 		}
 		return c.code
 	case errors.As(err, &mistakes):
@@ -107,7 +108,7 @@ func Run(args []string, out, errs io.Writer) int {
 // howFar is what the last part of something long said of how far it is.
 var howFar atomic.Pointer[string]
 
-func tellFar(text string) { howFar.Store(&text) }
+func tellFar(content string) { howFar.Store(&content) }
 
 // interruption returns the error text of a command that was interrupted: how far it was.
 func interruption() string {
@@ -135,7 +136,7 @@ func insist(ctx context.Context, over <-chan struct{}, errs io.Writer) {
 	case <-over:
 	case <-wait.C:
 		if !proc.Guarded() {
-			fmt.Fprintln(errs, "nightdrill: "+proc.Harmless(interruption()))
+			fmt.Fprintln(errs, "nightdrill: "+text.Harmless(interruption()))
 			os.Exit(interrupted)
 		}
 	}
@@ -170,13 +171,13 @@ func version() string {
 	if !ok {
 		return "unknown"
 	}
-	text := strings.Trim(info.Main.Version, "()")
+	content := strings.Trim(info.Main.Version, "()")
 	for _, s := range info.Settings {
-		if s.Key == "vcs.revision" && !strings.Contains(text, s.Value[:min(len(s.Value), 7)]) {
-			text += " " + s.Value[:min(len(s.Value), 12)]
+		if s.Key == "vcs.revision" && !strings.Contains(content, s.Value[:min(len(s.Value), 7)]) {
+			content += " " + s.Value[:min(len(s.Value), 12)]
 		}
 	}
-	return text
+	return content
 }
 
 // entrances are set by flags that every command has.
@@ -221,9 +222,9 @@ func noArguments(cmd *cobra.Command, args []string) error {
 	if cmd.HasParent() {
 		return fmt.Errorf("%s takes no arguments, got %q", cmd.CommandPath(), args[0])
 	}
-	text := fmt.Sprintf("unknown command %q", args[0])
+	content := fmt.Sprintf("unknown command %q", args[0])
 	if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
-		text += "; did you mean " + near[0] + "?"
+		content += "; did you mean " + near[0] + "?"
 	}
-	return errors.New(text)
+	return errors.New(content)
 }

@@ -69,8 +69,8 @@ drills:
   short: {settle: 20s, feeds: [{source: fares, payloads: asks, arrive: [{steady: 20/s, for: 500ms}]}]` + more + `}
 `
 	har := `{"log":{"version":"1.2","entries":[{"request":{"method":"GET","url":"http://x.example/quote/skerry-holm?day=2026-11-20&vehicle=foot&passengers=1"}}]}}`
-	for name, text := range map[string]string{"nightdrill.yaml": yaml, "asks.har": har} {
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+	for name, content := range map[string]string{"nightdrill.yaml": yaml, "asks.har": har} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(content), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -120,10 +120,10 @@ func TestTheDemoHeadless(t *testing.T) {
 	if kept, _, _ := nightdrill(t, "runs", "show", s.Run, "--json", "--project", dir); kept != out {
 		t.Errorf("the run that was kept says\n%s\nit said\n%s", kept, out)
 	}
-	text, _, _ := nightdrill(t, "runs", "show", "--project", dir)
+	content, _, _ := nightdrill(t, "runs", "show", "--project", dir)
 	list, _, _ := nightdrill(t, "runs", "list", "--project", dir)
-	if !strings.Contains(text, "quote: cold ") || !strings.Contains(list, s.Run) {
-		t.Errorf("show:\n%s\nlist:\n%s", text, list)
+	if !strings.Contains(content, "quote: cold ") || !strings.Contains(list, s.Run) {
+		t.Errorf("show:\n%s\nlist:\n%s", content, list)
 	}
 }
 
@@ -173,9 +173,9 @@ func TestErrors(t *testing.T) {
 			t.Errorf("%v: exit %d (want %d), standard error %q (want %q)\n%s", c.args, code, c.code, errs, c.want, out)
 		}
 	}
-	if text, _, _ := nightdrill(t, "runs", "show", "--project", missed); !strings.Contains(text,
+	if content, _, _ := nightdrill(t, "runs", "show", "--project", missed); !strings.Contains(content,
 		"missed      project done > 1000") {
-		t.Errorf("the missed budget is not shown:\n%s", text)
+		t.Errorf("the missed budget is not shown:\n%s", content)
 	}
 	noneLeft(t)
 }
@@ -184,9 +184,9 @@ func TestErrors(t *testing.T) {
 // though every other process is between fork and exec at some time.
 func TestNothingIsTakenForReadyThatNeverListens(t *testing.T) {
 	dir := lay(t, "[sh, -c, 'exit 3']", "")
-	text := strings.Replace(read(t, dir+"/nightdrill.yaml"), "steady: 20/s, for: 500ms",
+	content := strings.Replace(read(t, dir+"/nightdrill.yaml"), "steady: 20/s, for: 500ms",
 		"burst: {size: 10, every: 200ms}, for: 2s", 1)
-	if err := os.WriteFile(dir+"/nightdrill.yaml", []byte(text), 0o644); err != nil {
+	if err := os.WriteFile(dir+"/nightdrill.yaml", []byte(content), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	out, _, code := nightdrill(t, "run", "--project", dir, "--json", "-")
@@ -283,8 +283,8 @@ func TestAJournalIsReenacted(t *testing.T) {
 // kept until then is readable.
 func TestAFullDisk(t *testing.T) {
 	dir := lay(t, served, "")
-	text := strings.Replace(read(t, dir+"/nightdrill.yaml"), "steady: 20/s, for: 500ms", "steady: 400/s, for: 3s", 1)
-	if err := os.WriteFile(dir+"/nightdrill.yaml", []byte(text), 0o644); err != nil {
+	content := strings.Replace(read(t, dir+"/nightdrill.yaml"), "steady: 20/s, for: 500ms", "steady: 400/s, for: 3s", 1)
+	if err := os.WriteFile(dir+"/nightdrill.yaml", []byte(content), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	var o, e bytes.Buffer
@@ -305,9 +305,9 @@ func TestAFullDisk(t *testing.T) {
 // A warden that is killed takes nothing with it: starts are noticed all the same.
 func TestWithoutItsWardenADrillGoesOn(t *testing.T) {
 	dir := lay(t, served, "")
-	text := strings.Replace(read(t, dir+"/nightdrill.yaml"), "{steady: 20/s, for: 500ms}",
+	content := strings.Replace(read(t, dir+"/nightdrill.yaml"), "{steady: 20/s, for: 500ms}",
 		"{steady: 20/s, for: 2s}, {burst: {size: 6, every: 1s}, for: 1s}", 1)
-	if err := os.WriteFile(dir+"/nightdrill.yaml", []byte(text), 0o644); err != nil {
+	if err := os.WriteFile(dir+"/nightdrill.yaml", []byte(content), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	var o, e bytes.Buffer
@@ -345,8 +345,8 @@ func start(t *testing.T, args ...string) (c *exec.Cmd, errs *bytes.Buffer) {
 
 // worked reports whether a process has worked for longer than it takes to begin.
 func worked(pid int) bool {
-	text, _ := os.ReadFile(filepath.Join("/proc", strconv.Itoa(pid), "stat"))
-	fields := strings.Fields(string(text))
+	content, _ := os.ReadFile(filepath.Join("/proc", strconv.Itoa(pid), "stat"))
+	fields := strings.Fields(string(content))
 	if len(fields) < 14 {
 		return false
 	}
@@ -363,9 +363,9 @@ func opened(pipe string) bool {
 // What works for long ends when it is told to, says how far it was, and leaves no half file.
 func TestLongWorkIsInterrupted(t *testing.T) {
 	dir := t.TempDir()
-	write := func(name, text string) {
+	write := func(name, content string) {
 		t.Helper()
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(content), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -443,11 +443,11 @@ func until(t *testing.T, holds func() bool) {
 }
 
 func read(t *testing.T, file string) string {
-	text, err := os.ReadFile(file)
+	content, err := os.ReadFile(file)
 	if err != nil {
 		t.Fatal(err)
 	}
-	return string(text)
+	return string(content)
 }
 
 // A function in any language that reads PORT and answers HTTP works.

@@ -149,12 +149,12 @@ func compareRuns(cmd *cobra.Command, s *store.Store, a, b, to string) error {
 // writeComparison writes comparisons to where they were asked for.
 func writeComparison(cmd *cobra.Command, all []*measure.Comparison, to string) error {
 	if to != "" {
-		text, err := json.MarshalIndent(map[string]any{"format": "nightdrill.comparison/1", "comparisons": all}, "",
+		content, err := json.MarshalIndent(map[string]any{"format": "nightdrill.comparison/1", "comparisons": all}, "",
 			"  ")
 		if err != nil {
 			return could(err)
 		}
-		if err := writeFile(cmd, to, append(text, '\n')); err != nil {
+		if err := writeFile(cmd, to, append(content, '\n')); err != nil {
 			return could(err)
 		}
 		if to == "-" {
@@ -213,8 +213,8 @@ func comparisonText(w io.Writer, c *measure.Comparison) error {
 	if len(c.Warnings) > 0 {
 		fmt.Fprintf(b, "\nwarnings\n")
 	}
-	for _, text := range c.Warnings {
-		fmt.Fprintf(b, "  %s\n", text)
+	for _, content := range c.Warnings {
+		fmt.Fprintf(b, "  %s\n", content)
 	}
 	_, err := io.WriteString(w, b.String())
 	return err

@@ -13,7 +13,7 @@ import (
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/proc"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/project"
 	"nightdrill/internal/session"
 )
@@ -81,12 +81,12 @@ func eventIn(in io.Reader, l *project.Loaded, file string, source int, key strin
 	} else if set != nil {
 		return &set.Payloads[n-1], nil
 	}
-	var text []byte
+	var content []byte
 	var err error
 	if file == "-" {
-		text, err = io.ReadAll(in)
+		content, err = io.ReadAll(in)
 	} else {
-		text, err = os.ReadFile(file)
+		content, err = os.ReadFile(file)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("no payload set or file %q", file)
@@ -94,16 +94,17 @@ func eventIn(in io.Reader, l *project.Loaded, file string, source int, key strin
 	http := source < 0 || l.Sources[source].Kind == plan.HTTP
 	if key == "" {
 		if source < 0 || !http {
-			if p, err := payload.ParseText(text, false); err == nil {
+			if p, err := payload.ParseText(content, false); err == nil {
 				return &p, nil
 			}
 		}
 		if http {
-			if p, err := payload.ParseText(text, true); err == nil {
+			if p, err := payload.ParseText(content, true); err == nil {
 				return &p, nil
 			}
 		}
-		if all, mistakes := payload.Read(text); len(all) > 0 && len(mistakes) == 0 && (all[0].Request != nil) == http {
+		if all, mistakes := payload.Read(content); len(all) > 0 && len(mistakes) == 0 &&
+			(all[0].Request != nil) == http {
 			return &all[0], nil
 		}
 	}
@@ -112,7 +113,7 @@ func eventIn(in io.Reader, l *project.Loaded, file string, source int, key strin
 			if key == "" {
 				key = filepath.Base(file)
 			}
-			o := event.Object{Key: key, Action: event.Created, Size: int64(len(text))}
+			o := event.Object{Key: key, Action: event.Created, Size: int64(len(content))}
 			return &payload.Payload{Event: o.Event("upload", time.Time{})}, nil
 		}
 	}
@@ -141,9 +142,9 @@ func explainAt(w io.Writer, p *plan.Project, source int, pl *payload.Payload) bo
 		fmt.Fprintf(w, "  → %s: %s\n", p.Functions[wire.To].Name, state)
 		for _, c := range t.Conditions {
 			if c.Held {
-				fmt.Fprintf(w, "      met    %s %s\n", c.Condition, proc.Harmless(c.Want))
+				fmt.Fprintf(w, "      met    %s %s\n", c.Condition, text.Harmless(c.Want))
 			} else {
-				fmt.Fprintf(w, "      fails  %s\n", proc.Harmless(c.Words()))
+				fmt.Fprintf(w, "      fails  %s\n", text.Harmless(c.Words()))
 			}
 		}
 		if len(t.Conditions) == 0 {
@@ -151,7 +152,7 @@ func explainAt(w io.Writer, p *plan.Project, source int, pl *payload.Payload) bo
 		}
 	}
 	if miss != "" {
-		fmt.Fprintf(w, "  %s\n", proc.Harmless(strings.ReplaceAll(miss, "\n", " ")))
+		fmt.Fprintf(w, "  %s\n", text.Harmless(strings.ReplaceAll(miss, "\n", " ")))
 	}
 	return miss == ""
 }

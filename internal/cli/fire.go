@@ -17,6 +17,7 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/transport"
 	"nightdrill/internal/session"
@@ -103,11 +104,11 @@ func findItem(in io.Reader, d *session.Workspace, source, name, key string) (*se
 	}
 	src := &d.Sources[s]
 	if name == "-" {
-		text, err := io.ReadAll(in)
+		content, err := io.ReadAll(in)
 		if err != nil {
 			return nil, err
 		}
-		return itemOf("standard input", text, s, src)
+		return itemOf("standard input", content, s, src)
 	}
 	if set, n, err := d.InSet(name); err != nil {
 		return nil, err
@@ -123,7 +124,7 @@ func findItem(in io.Reader, d *session.Workspace, source, name, key string) (*se
 	if info, err := os.Stat(name); err == nil && src.Kind == plan.Storage && info.Size() > mostEvent {
 		return d.Upload(s, name, key)
 	}
-	text, err := os.ReadFile(name)
+	content, err := os.ReadFile(name)
 	if err != nil {
 		var names []string
 		for i := range d.Sets {
@@ -132,7 +133,7 @@ func findItem(in io.Reader, d *session.Workspace, source, name, key string) (*se
 		return nil, fmt.Errorf("no payload set, saved payload or file %q; available sets: %s", name,
 			strings.Join(names, ", "))
 	}
-	if i, err := itemOf(name, text, s, src); err == nil || src.Kind != plan.Storage {
+	if i, err := itemOf(name, content, s, src); err == nil || src.Kind != plan.Storage {
 		return i, err
 	}
 	return d.Upload(s, name, key)
@@ -182,12 +183,12 @@ func kindOf(p *payload.Payload) string {
 }
 
 // itemOf makes an item of a text: a payload as it is saved, or a recording.
-func itemOf(name string, text []byte, s int, src *plan.Source) (*session.Item, error) {
-	i := session.ItemOf(name, text, s, src)
+func itemOf(name string, content []byte, s int, src *plan.Source) (*session.Item, error) {
+	i := session.ItemOf(name, content, s, src)
 	if i.Wrong == "" {
 		return i, nil
 	}
-	if recorded, mistakes := payload.Read(text); len(recorded) > 0 && len(mistakes) == 0 {
+	if recorded, mistakes := payload.Read(content); len(recorded) > 0 && len(mistakes) == 0 {
 		return ofSet(&payload.Set{Name: name, Payloads: recorded}, 1, s, src)
 	}
 	want := "an event as CloudEvents JSON"
@@ -311,13 +312,13 @@ func fire(cmd *cobra.Command, d *session.Workspace, o session.Order, times int, 
 		}
 	}
 	if asJSON {
-		text, err := json.MarshalIndent(map[string]any{"format": "nightdrill.firing/2", "project": d.Name,
+		content, err := json.MarshalIndent(map[string]any{"format": "nightdrill.firing/2", "project": d.Name,
 			"firings": all},
 			"", "  ")
 		if err != nil {
 			return could(err)
 		}
-		fmt.Fprintf(out, "%s\n", text)
+		fmt.Fprintf(out, "%s\n", content)
 	} else if times > 1 {
 		printFigures(out, took)
 	}
@@ -456,21 +457,21 @@ func millis(d time.Duration) float64 { return float64(d.Round(time.Microsecond))
 
 // line is a firing in one line.
 func line(x *fired) string {
-	text := fmt.Sprintf("%-9s %8.2f ms", x.Outcome, x.Ms)
+	content := fmt.Sprintf("%-9s %8.2f ms", x.Outcome, x.Ms)
 	if x.Class != "" {
-		text += fmt.Sprintf("  %-5s on %s, %s", x.Class, x.Instance, x.Version)
+		content += fmt.Sprintf("  %-5s on %s, %s", x.Class, x.Instance, x.Version)
 	}
 	if x.Status > 0 {
-		text += fmt.Sprintf("  status %d, %d B", x.Status, x.Size)
+		content += fmt.Sprintf("  status %d, %d B", x.Status, x.Size)
 	}
 	if x.Why != "" {
-		text += "  " + proc.Harmless(x.Why)
+		content += "  " + text.Harmless(x.Why)
 	}
-	return text
+	return content
 }
 
 func printFiring(w io.Writer, s *session.Session, v *session.Shown, x *fired) {
-	fmt.Fprintf(w, "%s %s  %s\n", x.Source, x.Payload, proc.Harmless(v.Item.Label))
+	fmt.Fprintf(w, "%s %s  %s\n", x.Source, x.Payload, text.Harmless(v.Item.Label))
 	fmt.Fprintln(w, line(x))
 	if v.Refused != nil {
 		for _, l := range x.Log[max(0, len(x.Log)-20):] {
@@ -487,14 +488,14 @@ func printFiring(w io.Writer, s *session.Session, v *session.Shown, x *fired) {
 	}
 	if len(v.Trace.Attempts) > 1 {
 		for _, a := range v.Trace.Attempts {
-			fmt.Fprintln(w, "  "+proc.Harmless(session.AttemptOf(a, v.Trace.Arrived).Words()))
+			fmt.Fprintln(w, "  "+text.Harmless(session.AttemptOf(a, v.Trace.Arrived).Words()))
 		}
 	}
 	if r := t.Reply; r != nil && r.Status > 0 {
 		fmt.Fprintln(w, "\nreply")
 		printReply(w, r)
 	}
-	fmt.Fprintf(w, "\nlog, %s\n", session.Plural(len(x.Log), "line"))
+	fmt.Fprintf(w, "\nlog, %s\n", text.Plural(len(x.Log), "line"))
 	for _, l := range x.Log {
 		fmt.Fprintln(w, "  "+l)
 	}
@@ -502,19 +503,19 @@ func printFiring(w io.Writer, s *session.Session, v *session.Shown, x *fired) {
 		return
 	}
 	fmt.Fprintln(w, "\nwhere the time went, ms")
-	if text := session.WhatWaits(&s.Plan().Sources[v.Item.Source]); text != "" {
-		fmt.Fprintf(w, "  (it waits for %s)\n", text)
+	if content := session.WhatWaits(&s.Plan().Sources[v.Item.Source]); content != "" {
+		fmt.Fprintf(w, "  (it waits for %s)\n", content)
 	}
 	for _, p := range measure.Phases(v.Trace.Arrived, &t.Instance, &t.Invocation) {
 		fmt.Fprintf(w, "  %-12s %9.2f\n", p.Name, millis(p.Took()))
 	}
 	if t.Reply != nil {
 		for _, own := range measure.ParseServerTiming(t.Reply.Timing) {
-			fmt.Fprintf(w, "    %-10s %9.2f  reported by the function\n", proc.Harmless(own.Name), millis(own.Took))
+			fmt.Fprintf(w, "    %-10s %9.2f  reported by the function\n", text.Harmless(own.Name), millis(own.Took))
 		}
 	}
 	for _, u := range x.Unexpected {
-		fmt.Fprintln(w, "\nunexpected: "+proc.Harmless(u))
+		fmt.Fprintln(w, "\nunexpected: "+text.Harmless(u))
 	}
 	printTrace(w, s, v)
 }
@@ -529,18 +530,18 @@ func printTrace(w io.Writer, s *session.Session, v *session.Shown) {
 	for i := range steps {
 		x := &steps[i]
 		indent := strings.Repeat("  ", x.Depth+1)
-		fmt.Fprintf(w, "%s%s\n", indent, proc.Harmless(x.Line()))
+		fmt.Fprintf(w, "%s%s\n", indent, text.Harmless(x.Line()))
 		for _, part := range []struct {
 			name string
 			body []byte
 		}{{"in ", x.Payload.Data()}, {"out", x.Out}} {
 			if len(part.body) > 0 {
-				fmt.Fprintf(w, "%s  %s  %s\n", indent, part.name, proc.Harmless(payload.Line(part.body, 160)))
+				fmt.Fprintf(w, "%s  %s  %s\n", indent, part.name, text.Harmless(payload.Line(part.body, 160)))
 			}
 		}
-		for _, text := range []string{x.Why, x.Hint} {
-			if text != "" {
-				fmt.Fprintf(w, "%s  %s\n", indent, proc.Harmless(text))
+		for _, content := range []string{x.Why, x.Hint} {
+			if content != "" {
+				fmt.Fprintf(w, "%s  %s\n", indent, text.Harmless(content))
 			}
 		}
 	}
@@ -555,7 +556,7 @@ func printReply(w io.Writer, r *transport.Reply) {
 			if payload.SecretHeader(name) {
 				value = proc.Stars
 			}
-			fmt.Fprintf(w, "  %s: %s\n", name, proc.Harmless(value))
+			fmt.Fprintf(w, "  %s: %s\n", name, text.Harmless(value))
 		}
 	}
 	body, note := r.Plain()
@@ -581,11 +582,11 @@ func printReply(w io.Writer, r *transport.Reply) {
 }
 
 // harmlessLines keeps the lines of a text and nothing that a terminal obeys.
-func harmlessLines(text string) string {
-	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
+func harmlessLines(content string) string {
+	lines := strings.Split(strings.TrimRight(content, "\n"), "\n")
 	for i, l := range lines {
 		indent := len(l) - len(strings.TrimLeft(l, " "))
-		lines[i] = l[:indent] + proc.Harmless(strings.TrimRight(l[indent:], "\r"))
+		lines[i] = l[:indent] + text.Harmless(strings.TrimRight(l[indent:], "\r"))
 	}
 	return strings.Join(lines, "\n  ")
 }

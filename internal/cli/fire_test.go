@@ -61,14 +61,14 @@ func TestFire(t *testing.T) {
 	// standard input, and the JSON form
 	in := exec.Command(program, "--project", dir, "fire", "fares", "-", "--json")
 	in.Stdin = strings.NewReader("GET /quote/nowhere HTTP/1.1\r\n\r\n")
-	text, err := in.Output()
+	content, err := in.Output()
 	var reply struct {
 		Format  string
 		Firings []fired
 	}
-	if json.Unmarshal(text, &reply) != nil || err != nil || reply.Format != "nightdrill.firing/2" ||
+	if json.Unmarshal(content, &reply) != nil || err != nil || reply.Format != "nightdrill.firing/2" ||
 		len(reply.Firings) != 1 {
-		t.Fatalf("%v\n%s", err, text)
+		t.Fatalf("%v\n%s", err, content)
 	}
 	// a 404 is the function's answer to its caller: the event is done
 	if f := reply.Firings[0]; f.Outcome != "done" || f.Status != 404 || f.Class != "cold" || f.Phases["boot"] <= 0 ||
@@ -154,9 +154,9 @@ func TestInit(t *testing.T) {
 		[]byte("require('http').createServer((q, s) => s.end('own')).listen(process.env.PORT, '127.0.0.1')"), 0o644)
 	_ = os.WriteFile(filepath.Join(dir, "tool.py"), []byte(""), 0o644)
 	out, errs, code := nightdrill(t, "--project", dir, "init", "--lang", "node")
-	if text, _ := os.ReadFile(filepath.Join(dir, "nightdrill.yaml")); code > 2 || !strings.Contains(string(text),
+	if content, _ := os.ReadFile(filepath.Join(dir, "nightdrill.yaml")); code > 2 || !strings.Contains(string(content),
 		`start: ["node", "server.js"]`) || !strings.Contains(out, "around server.js") {
-		t.Errorf("exit %d\n%s%s\n%s", code, out, errs, text)
+		t.Errorf("exit %d\n%s%s\n%s", code, out, errs, content)
 	}
 	for args, want := range map[string]string{"--lang pyhton": "did you mean python?",
 		"--sources htpt": "did you mean http?", "x": "a command after --"} {
@@ -172,10 +172,11 @@ func TestInit(t *testing.T) {
 func TestFireKilled(t *testing.T) {
 	dir := lay(t, `[sh, -c, "env -i $(command -v setsid) -f sh -c 'echo $$ > new; mv new child; exec sleep 1000'; until [ -e child ]; do sleep 0.01; done; echo > started; exec sleep 60"], stop: [sh, -c, "echo {instance} > stopped"], needs: [tides]`, "")
 	yaml, _ := os.ReadFile(filepath.Join(dir, "nightdrill.yaml"))
-	text := strings.Replace(string(yaml), "functions:", "services:\n  tides: {start: [sleep, \"60\"], stop: [sh, -c, "+
+	content := strings.Replace(string(yaml), "functions:", "services:\n  tides: {start: [sleep, \"60\"], stop: "+
+		"[sh, -c, "+
 		"\"echo > ebb\"]}\nfunctions:", 1)
 	if err := os.WriteFile(filepath.Join(dir, "nightdrill.yaml"),
-		[]byte(strings.Replace(text, "start_timeout: 2s", "start_timeout: 1m", 1)), 0o644); err != nil {
+		[]byte(strings.Replace(content, "start_timeout: 2s", "start_timeout: 1m", 1)), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	c := exec.Command(program, "--project", dir, "fire", "fares", "asks")
@@ -212,10 +213,10 @@ func TestFireKilled(t *testing.T) {
 func TestExpectations(t *testing.T) {
 	dir := lay(t, served, "")
 	file := filepath.Join(dir, "nightdrill.yaml")
-	text, _ := os.ReadFile(file)
+	content, _ := os.ReadFile(file)
 	with := func(expect string) {
 		t.Helper()
-		if err := os.WriteFile(file, []byte(strings.Replace(string(text), "{recording: asks.har}",
+		if err := os.WriteFile(file, []byte(strings.Replace(string(content), "{recording: asks.har}",
 			"{recording: asks.har, "+expect+"}", 1)), 0o644); err != nil {
 			t.Fatal(err)
 		}

@@ -10,7 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nightdrill/internal/live/proc"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/session"
 )
 
@@ -63,7 +63,7 @@ func fireAll(cmd *cobra.Command, d *session.Workspace, o session.Order, junit st
 		if broken != nil {
 			c.Failure = &failure{Message: clean(broken[0]), Text: clean(strings.Join(broken, "\n"))}
 			for _, b := range broken {
-				fmt.Fprintf(out, "%s %s: %s\n", x.Source, x.Payload, proc.Harmless(b))
+				fmt.Fprintf(out, "%s %s: %s\n", x.Source, x.Payload, text.Harmless(b))
 			}
 		}
 		enter(x.Source, c)
@@ -72,7 +72,7 @@ func fireAll(cmd *cobra.Command, d *session.Workspace, o session.Order, junit st
 		return wrong(errors.New("no payload of the project has expectations; add expect: to a set, such as expect: " +
 			"{status: 200}"))
 	}
-	fmt.Fprintf(out, "%d of %s as expected\n", n-bad, session.Plural(n, "reply"))
+	fmt.Fprintf(out, "%d of %s as expected\n", n-bad, text.Plural(n, "reply"))
 	if junit != "" {
 		err := output(cmd, junit, func(w *bufio.Writer) error {
 			if _, err := w.WriteString(xml.Header); err != nil {

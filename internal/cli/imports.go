@@ -14,7 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nightdrill/internal/core/payload"
-	"nightdrill/internal/live/proc"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/project"
 	"nightdrill/internal/session"
 )
@@ -80,14 +80,14 @@ and parameters, and what --redact names. Equal secrets get equal stand-ins.`,
 }
 
 func reportImport(w io.Writer, name string, out *session.Imported) {
-	fmt.Fprintf(w, "%s: %s from a recording of kind %s, %d bytes in %s\n", name, session.Plural(out.Count, "payload"),
+	fmt.Fprintf(w, "%s: %s from a recording of kind %s, %d bytes in %s\n", name, text.Plural(out.Count, "payload"),
 		out.Kind, out.Bytes, out.File)
 	reportSecrets(w, out.Tally)
 	for _, m := range out.Broken {
-		fmt.Fprintln(w, "skipped: "+proc.Harmless(m.Error()))
+		fmt.Fprintln(w, "skipped: "+text.Harmless(m.Error()))
 	}
 	for _, n := range out.Notes {
-		fmt.Fprintln(w, "note: "+proc.Harmless(n))
+		fmt.Fprintln(w, "note: "+text.Harmless(n))
 	}
 	if out.Added {
 		fmt.Fprintf(w, "added to payloads in %s; show it with nightdrill payloads show %s\n", project.File, name)
@@ -97,11 +97,11 @@ func reportImport(w io.Writer, name string, out *session.Imported) {
 // reportSecrets prints what was redacted, and what was left although it looks like a secret.
 func reportSecrets(w io.Writer, found payload.Tally) {
 	for _, place := range slices.Sorted(maps.Keys(found.Redacted)) {
-		fmt.Fprintf(w, "redacted: %s, %s\n", proc.Harmless(place), session.Plural(found.Redacted[place], "time"))
+		fmt.Fprintf(w, "redacted: %s, %s\n", text.Harmless(place), text.Plural(found.Redacted[place], "time"))
 	}
 	for _, place := range slices.Sorted(maps.Keys(found.Suspects)) {
-		fmt.Fprintf(w, "looks like a secret and was kept: %s, %s\n", proc.Harmless(place),
-			session.Plural(found.Suspects[place], "time"))
+		fmt.Fprintf(w, "looks like a secret and was kept: %s, %s\n", text.Harmless(place),
+			text.Plural(found.Suspects[place], "time"))
 	}
 	if len(found.Suspects) > 0 {
 		fmt.Fprintln(w, "(--redact-suspects redacts these, --redact POINTER one place)")
@@ -147,7 +147,7 @@ func recordTo(cmd *cobra.Command, dir, name, to, listen string, pointers []strin
 		return wrong(err)
 	}
 	defer r.Close()
-	r.Passed = func(line string) { fmt.Fprintln(out, proc.Harmless(line)) }
+	r.Passed = func(line string) { fmt.Fprintln(out, text.Harmless(line)) }
 	if err := r.Start(listen, to); err != nil {
 		return could(err)
 	}
@@ -162,10 +162,10 @@ func recordTo(cmd *cobra.Command, dir, name, to, listen string, pointers []strin
 	defer stop()
 	r.Stop(ctx)
 	found, failed := r.Report()
-	fmt.Fprintf(out, "%s recorded as %s\n", session.Plural(r.Archive.Entries, "exchange"), name)
+	fmt.Fprintf(out, "%s recorded as %s\n", text.Plural(r.Archive.Entries, "exchange"), name)
 	if n := r.Skipped.Load(); n > 0 {
 		fmt.Fprintf(out, "%s passed on without being recorded: they switched to another protocol\n",
-			session.Plural(int(n), "connection"))
+			text.Plural(int(n), "connection"))
 	}
 	reportSecrets(out, found)
 	if failed != nil {
@@ -176,7 +176,7 @@ func recordTo(cmd *cobra.Command, dir, name, to, listen string, pointers []strin
 	}
 	added, err := project.AddRecording(dir, name, session.SavedDir+"/"+name+".har")
 	if err != nil {
-		fmt.Fprintln(out, "note: "+proc.Harmless(err.Error()))
+		fmt.Fprintln(out, "note: "+text.Harmless(err.Error()))
 	} else if added {
 		fmt.Fprintf(out, "added to payloads in %s\n", project.File)
 	}

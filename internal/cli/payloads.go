@@ -21,10 +21,9 @@ import (
 	"nightdrill/internal/core/generate"
 	"nightdrill/internal/core/infer"
 	"nightdrill/internal/core/payload"
-	"nightdrill/internal/live/proc"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/transport"
 	"nightdrill/internal/project"
-	"nightdrill/internal/session"
 )
 
 func payloadsCommand(dir *string) *cobra.Command {
@@ -62,16 +61,16 @@ func listPayloads(dir *string) *cobra.Command {
 						what = "HTTP requests"
 					}
 				}
-				text := fmt.Sprintf("%s  %d %s, %d bytes of data, from %s", s.Name, len(s.Payloads), what, bytes,
+				content := fmt.Sprintf("%s  %d %s, %d bytes of data, from %s", s.Name, len(s.Payloads), what, bytes,
 					s.Origin)
 				if times, _, ok := s.Offsets(); ok && len(times) > 1 {
 					var last time.Duration
 					for _, t := range times {
 						last = max(last, t)
 					}
-					text += fmt.Sprintf(", recorded over %v", last.Round(time.Millisecond))
+					content += fmt.Sprintf(", recorded over %v", last.Round(time.Millisecond))
 				}
-				fmt.Fprintln(cmd.OutOrStdout(), proc.Harmless(text))
+				fmt.Fprintln(cmd.OutOrStdout(), text.Harmless(content))
 			}
 			if len(l.Sets) == 0 {
 				fmt.Fprintln(cmd.OutOrStdout(), "The project has no payload sets; add one under payloads: in "+
@@ -106,13 +105,13 @@ where.`,
 			if shown.Request != nil { // secrets are for the function alone
 				shown.Request = payload.Shown(p.Request)
 			}
-			text := bytes.ReplaceAll(shown.Text(), []byte(`{{"{{"}}`), []byte("{{"))
-			if !transport.IsText(text) {
-				fmt.Fprintf(cmd.OutOrStdout(), "%s\n(%d bytes of binary data)\n", proc.Harmless(p.Label()), p.Size())
+			content := bytes.ReplaceAll(shown.Text(), []byte(`{{"{{"}}`), []byte("{{"))
+			if !transport.IsText(content) {
+				fmt.Fprintf(cmd.OutOrStdout(), "%s\n(%d bytes of binary data)\n", text.Harmless(p.Label()), p.Size())
 				return nil
 			}
-			for line := range strings.Lines(string(text)) {
-				fmt.Fprintln(cmd.OutOrStdout(), proc.Harmless(strings.TrimRight(line, "\r\n")))
+			for line := range strings.Lines(string(content)) {
+				fmt.Fprintln(cmd.OutOrStdout(), text.Harmless(strings.TrimRight(line, "\r\n")))
 			}
 			return nil
 		},
@@ -224,7 +223,7 @@ func generateRequests(cmd *cobra.Command, file, operation, mode, to string, coun
 	}
 	operations, left := project.Usable(operations)
 	for _, err := range left {
-		fmt.Fprintln(cmd.ErrOrStderr(), "skipped: "+proc.Harmless(err.Error()))
+		fmt.Fprintln(cmd.ErrOrStderr(), "skipped: "+text.Harmless(err.Error()))
 	}
 	if len(operations) == 0 {
 		return wrong(fmt.Errorf("%s: no requests can be made from it", file))
@@ -299,8 +298,8 @@ func validatePayloads(dir *string) *cobra.Command {
 			if err != nil {
 				return wrong(fmt.Errorf("%s: %w", schema, err))
 			}
-			if text, err := os.ReadFile(args[0]); err == nil {
-				return validateLines(cmd.OutOrStdout(), args[0], text, s)
+			if content, err := os.ReadFile(args[0]); err == nil {
+				return validateLines(cmd.OutOrStdout(), args[0], content, s)
 			}
 			l, err := project.Load(cmd.Context(), *dir)
 			if err != nil {
@@ -315,7 +314,7 @@ func validatePayloads(dir *string) *cobra.Command {
 			for n := range list {
 				if why := invalid(s, list[n].Data()); why != "" {
 					bad++
-					fmt.Fprintf(cmd.OutOrStdout(), "%s#%d: %s\n", args[0], n+1, proc.Harmless(why))
+					fmt.Fprintf(cmd.OutOrStdout(), "%s#%d: %s\n", args[0], n+1, text.Harmless(why))
 				}
 			}
 			return verdict(cmd.OutOrStdout(), len(list), bad)
@@ -326,9 +325,9 @@ func validatePayloads(dir *string) *cobra.Command {
 }
 
 // validateLines checks a file of JSON values, one a line; of an event, its data.
-func validateLines(w io.Writer, name string, text []byte, s *jsonschema.Schema) error {
+func validateLines(w io.Writer, name string, content []byte, s *jsonschema.Schema) error {
 	n, bad := 0, 0
-	for at, line := range bytes.Split(text, []byte("\n")) {
+	for at, line := range bytes.Split(content, []byte("\n")) {
 		if line = bytes.TrimSpace(line); len(line) == 0 {
 			continue
 		}
@@ -338,14 +337,14 @@ func validateLines(w io.Writer, name string, text []byte, s *jsonschema.Schema) 
 		}
 		if why := invalid(s, line); why != "" {
 			bad++
-			fmt.Fprintf(w, "%s:%d: %s\n", name, at+1, proc.Harmless(why))
+			fmt.Fprintf(w, "%s:%d: %s\n", name, at+1, text.Harmless(why))
 		}
 	}
 	return verdict(w, n, bad)
 }
 
 func verdict(w io.Writer, n, bad int) error {
-	fmt.Fprintf(w, "%d of %s valid\n", n-bad, session.Plural(n, "payload"))
+	fmt.Fprintf(w, "%d of %s valid\n", n-bad, text.Plural(n, "payload"))
 	if bad > 0 {
 		return errMissed
 	}
@@ -368,7 +367,7 @@ func showSet(w io.Writer, s *payload.Set) {
 	if s.Payloads[0].Request != nil {
 		what = "HTTP requests"
 	}
-	fmt.Fprintf(w, "%s  %d %s from %s\n", s.Name, len(s.Payloads), what, proc.Harmless(s.Origin))
+	fmt.Fprintf(w, "%s  %d %s from %s\n", s.Name, len(s.Payloads), what, text.Harmless(s.Origin))
 	fmt.Fprintf(w, "sizes    %d to %d bytes, median %d\n", o.Least, o.Most, o.Median)
 	if o.Arrivals != nil {
 		fmt.Fprintf(w, "times    %s, over %v, at most %d in %v\n", o.First.Format(time.RFC3339),
@@ -376,7 +375,7 @@ func showSet(w io.Writer, s *payload.Set) {
 		fmt.Fprintf(w, "arrivals |%s|\n", draw.Bars(o.Arrivals))
 	}
 	for _, r := range o.Redacted {
-		fmt.Fprintf(w, "redacted %s, in %d\n", proc.Harmless(r.Where), r.N)
+		fmt.Fprintf(w, "redacted %s, in %d\n", text.Harmless(r.Where), r.N)
 	}
 	fmt.Fprintln(w, "\npayload 1")
 }
@@ -435,7 +434,7 @@ from it.`,
 				return wrong(fmt.Errorf("nothing in %s is valid JSON, so there is nothing to learn from", args[0]))
 			}
 			if skipped > 0 {
-				fmt.Fprintf(cmd.ErrOrStderr(), "%s skipped: not valid JSON\n", session.Plural(skipped, "payload"))
+				fmt.Fprintf(cmd.ErrOrStderr(), "%s skipped: not valid JSON\n", text.Plural(skipped, "payload"))
 			}
 			return output(cmd, to, func(w *bufio.Writer) error {
 				_, err := w.Write(learned.Schema())

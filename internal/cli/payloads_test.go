@@ -11,9 +11,9 @@ import (
 // place.
 func TestPayloads(t *testing.T) {
 	dir := lay(t, served, "")
-	put := func(name, text string) string {
+	put := func(name, content string) string {
 		path := filepath.Join(dir, name)
-		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+		if err := os.WriteFile(path, []byte(content), 0o644); err != nil {
 			t.Fatal(err)
 		}
 		return path
@@ -86,12 +86,13 @@ func TestPayloads(t *testing.T) {
 func TestASetThatIsMade(t *testing.T) {
 	dir := lay(t, served, "")
 	yaml, _ := os.ReadFile(filepath.Join(dir, "nightdrill.yaml"))
-	text := strings.Replace(string(yaml), "payloads:\n", "payloads:\n  made: {schema: pass.json, count: 5, request: "+
-		"{path: /quote/made}}\n", 1)
-	text = strings.Replace(text, "payloads: asks, arrive", "payloads: made, arrive", 1)
-	for name, text := range map[string]string{"nightdrill.yaml": text,
+	content := strings.Replace(string(yaml), "payloads:\n",
+		"payloads:\n  made: {schema: pass.json, count: 5, request: "+
+			"{path: /quote/made}}\n", 1)
+	content = strings.Replace(content, "payloads: asks, arrive", "payloads: made, arrive", 1)
+	for name, content := range map[string]string{"nightdrill.yaml": content,
 		"pass.json": `{"type":"object","required":["pass"],"properties":{"pass":{"type":"integer"}}}`} {
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(content), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -154,12 +155,12 @@ components:
 // wrong is said with its place, and nothing is kept then.
 func TestRecordingsComeIn(t *testing.T) {
 	dir := lay(t, served, "")
-	put := func(name, text string) string {
+	put := func(name, content string) string {
 		path := filepath.Join(dir, name)
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 			t.Fatal(err)
 		}
-		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+		if err := os.WriteFile(path, []byte(content), 0o644); err != nil {
 			t.Fatal(err)
 		}
 		return path

@@ -228,8 +228,8 @@ func (x *thrown) carryOut(t *testing.T, seed uint64) (s measure.Summary, rows []
 	t.Helper()
 	c := exec.Command(program, "run", "d", "--project", x.dir, "--json", filepath.Join(x.dir, "summary.json"), "--out",
 		filepath.Join(x.dir, "out"))
-	var text strings.Builder
-	c.Stdout, c.Stderr = &text, &text
+	var content strings.Builder
+	c.Stdout, c.Stderr = &content, &content
 	if err := c.Start(); err != nil {
 		t.Fatal(err)
 	}
@@ -254,7 +254,7 @@ func (x *thrown) carryOut(t *testing.T, seed uint64) (s measure.Summary, rows []
 		err = json.Unmarshal(read, &s)
 	}
 	if err != nil || code > 1 {
-		t.Fatalf("seed %d: exit %d, %v\n%s", seed, code, err, text.String())
+		t.Fatalf("seed %d: exit %d, %v\n%s", seed, code, err, content.String())
 	}
 	names, _ := filepath.Glob(filepath.Join(x.dir, "out", "*invocations*.csv"))
 	if len(names) != 1 {
@@ -296,8 +296,8 @@ func TestThrownProjectsAddUp(t *testing.T) {
 		s, rows, code := x.carryOut(t, seed)
 		wrong := func(format string, args ...any) {
 			t.Helper()
-			text, _ := os.ReadFile(filepath.Join(x.dir, "nightdrill.yaml"))
-			t.Errorf("seed %d: %s\n%s", seed, fmt.Sprintf(format, args...), text)
+			content, _ := os.ReadFile(filepath.Join(x.dir, "nightdrill.yaml"))
+			t.Errorf("seed %d: %s\n%s", seed, fmt.Sprintf(format, args...), content)
 		}
 		said := x.what(t)
 		x.compare(s, rows, said, wrong)

@@ -78,13 +78,13 @@ func TestRecord(t *testing.T) {
 	file := filepath.Join(dir, "payloads", "evening.har")
 	read := func() []payload.Payload {
 		t.Helper()
-		text, err := os.ReadFile(file)
+		content, err := os.ReadFile(file)
 		if err != nil {
 			t.Fatal(err)
 		}
-		list, mistakes := payload.Read(text)
+		list, mistakes := payload.Read(content)
 		if len(mistakes) > 0 {
-			t.Fatalf("%v\n%s", mistakes, text)
+			t.Fatalf("%v\n%s", mistakes, content)
 		}
 		return list
 	}
@@ -116,18 +116,18 @@ func TestRecord(t *testing.T) {
 	if err := r.Wait(); err != nil {
 		t.Errorf("it ends with %v", err)
 	}
-	if text := strings.Join(rest, "\n"); !strings.Contains(text, "2 exchanges recorded as evening") ||
-		!strings.Contains(text, "redacted: query token, 1 time") ||
-		!strings.Contains(text, "added to payloads in nightdrill.yaml") {
-		t.Errorf("in the end it says\n%s", text)
+	if content := strings.Join(rest, "\n"); !strings.Contains(content, "2 exchanges recorded as evening") ||
+		!strings.Contains(content, "redacted: query token, 1 time") ||
+		!strings.Contains(content, "added to payloads in nightdrill.yaml") {
+		t.Errorf("in the end it says\n%s", content)
 	}
 	list := read()
 	if len(list) != 2 || string(list[1].Request.Body) != `{"n":3}` || string(list[1].Reply.Body) != `{"n":3}` {
 		t.Errorf("recorded are %d", len(list))
 	}
-	text, _ := os.ReadFile(file)
-	if strings.Contains(string(text), "hush-hush") || strings.Contains(string(text), "4111") {
-		t.Errorf("a secret is in\n%s", text)
+	content, _ := os.ReadFile(file)
+	if strings.Contains(string(content), "hush-hush") || strings.Contains(string(content), "4111") {
+		t.Errorf("a secret is in\n%s", content)
 	}
 	expectCall(t, dir, []string{"payloads", "show", "evening#2"}, 0, []string{"POST /pay?token=redacted-", `{"n":3}`})
 }

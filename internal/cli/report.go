@@ -9,7 +9,7 @@ import (
 	"text/tabwriter"
 
 	"nightdrill/internal/core/measure"
-	"nightdrill/internal/live/proc"
+	"nightdrill/internal/core/text"
 )
 
 func sortedNames[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }
@@ -80,8 +80,8 @@ func report(w io.Writer, page *measure.Page) error {
 	if len(s.Warnings) > 0 {
 		fmt.Fprintf(b, "\nwarnings\n")
 	}
-	for _, text := range s.Warnings {
-		fmt.Fprintf(b, "  %s\n", text)
+	for _, content := range s.Warnings {
+		fmt.Fprintf(b, "  %s\n", content)
 	}
 	_, err := io.WriteString(w, b.String())
 	return err
@@ -132,9 +132,9 @@ func reportFailures(b *strings.Builder, page *measure.Page) {
 	fmt.Fprintf(b, "\nfailures (all of them: nightdrill runs show %s --failed)\n", page.Summary.Run)
 	for i := range page.Failures {
 		c := &page.Failures[i]
-		fmt.Fprintf(b, "  %s\n", proc.Harmless(c.Head()))
+		fmt.Fprintf(b, "  %s\n", text.Harmless(c.Head()))
 		for k := range c.Worst {
-			fmt.Fprintf(b, "    %s\n", proc.Harmless(c.Worst[k].Text()))
+			fmt.Fprintf(b, "    %s\n", text.Harmless(c.Worst[k].Text()))
 		}
 	}
 }

@@ -88,13 +88,13 @@ func reenactCommand() *cobra.Command {
 		Hidden: true,
 		Args:   cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			text, err := os.ReadFile(args[0])
+			content, err := os.ReadFile(args[0])
 			if err != nil {
 				return wrong(err)
 			}
 			out := bufio.NewWriter(cmd.OutOrStdout())
 			defer out.Flush()
-			err = engine.Reenact(text, func(p *plan.Project, f *engine.Effect, events []int64) {
+			err = engine.Reenact(content, func(p *plan.Project, f *engine.Effect, events []int64) {
 				fmt.Fprintf(out, "%v %s\n", f.At, f.Describe(p, events))
 			})
 			if err != nil {
@@ -182,8 +182,8 @@ func runPlanned(cmd *cobra.Command, d *session.Workspace, drill *plan.Drill, o r
 	if err != nil {
 		return err
 	}
-	if text := neverReady(s); text != "" {
-		return could(errors.New(text))
+	if content := neverReady(s); content != "" {
+		return could(errors.New(content))
 	}
 	for _, b := range s.Budgets {
 		if !b.Held && !(b.Few && o.few) {
@@ -228,11 +228,11 @@ func carryOut(cmd *cobra.Command, d *session.Workspace, drill *plan.Drill, journ
 }
 
 // share reads a share such as 5%.
-func share(text string) (float64, error) {
-	digits, ok := strings.CutSuffix(text, "%")
+func share(content string) (float64, error) {
+	digits, ok := strings.CutSuffix(content, "%")
 	v, err := strconv.ParseFloat(digits, 64)
 	if !ok || err != nil || v < 0 || math.IsInf(v, 0) || math.IsNaN(v) {
-		return 0, fmt.Errorf("%q is not a share, such as 5%%", text)
+		return 0, fmt.Errorf("%q is not a share, such as 5%%", content)
 	}
 	return v / 100, nil
 }
@@ -252,23 +252,23 @@ func write(cmd *cobra.Command, page *measure.Page, to string) error {
 	if to == "" {
 		return report(cmd.OutOrStdout(), page)
 	}
-	text, err := json.MarshalIndent(page.Summary, "", "  ")
+	content, err := json.MarshalIndent(page.Summary, "", "  ")
 	if err != nil {
 		return err
 	}
-	if err := writeFile(cmd, to, append(text, '\n')); err != nil || to == "-" {
+	if err := writeFile(cmd, to, append(content, '\n')); err != nil || to == "-" {
 		return err
 	}
 	return report(cmd.OutOrStdout(), page)
 }
 
 // writeFile writes to a file, or to standard output for -.
-func writeFile(cmd *cobra.Command, to string, text []byte) error {
+func writeFile(cmd *cobra.Command, to string, content []byte) error {
 	if to == "-" {
-		_, err := cmd.OutOrStdout().Write(text)
+		_, err := cmd.OutOrStdout().Write(content)
 		return err
 	}
-	if err := os.WriteFile(to, text, 0o644); err != nil {
+	if err := os.WriteFile(to, content, 0o644); err != nil {
 		return fmt.Errorf("%s cannot be written: %w", to, err)
 	}
 	return nil

@@ -15,7 +15,7 @@ import (
 
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/proc"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/project"
 	"nightdrill/internal/session"
 	"nightdrill/internal/store"
@@ -91,13 +91,14 @@ func showFailed(cmd *cobra.Command, s *store.Store, id, to string) error {
 		if all == nil {
 			all = []measure.Failure{}
 		}
-		text, err := json.MarshalIndent(map[string]any{"format": "nightdrill.failures/1", "run": id, "failures": all},
+		content, err := json.MarshalIndent(map[string]any{"format": "nightdrill.failures/1", "run": id,
+			"failures": all},
 			"",
 			"  ")
 		if err != nil {
 			return could(err)
 		}
-		if err := writeFile(cmd, to, append(text, '\n')); err != nil {
+		if err := writeFile(cmd, to, append(content, '\n')); err != nil {
 			return could(err)
 		}
 		return nil
@@ -119,7 +120,7 @@ func showFailed(cmd *cobra.Command, s *store.Store, id, to string) error {
 		}
 		fmt.Fprintf(t, "%.3f s\t%s\t%s\t%s\t%s\t%d\t%s\t%s\t%s\t%s\n", f.DueSeconds, f.Source, f.Function, outcome,
 			status,
-			f.Attempts, f.Payload, proc.Harmless(f.What), why, proc.Harmless(f.LastLine))
+			f.Attempts, f.Payload, text.Harmless(f.What), why, text.Harmless(f.LastLine))
 	}
 	if err := t.Flush(); err != nil {
 		return could(err)
@@ -304,10 +305,10 @@ file is kept beside it; nothing is deleted.`,
 				return could(err)
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "recovered %s, of which %d whole; the damaged file is %s\n",
-				session.Plural(got.Runs, "run"), got.Whole, got.Damaged)
+				text.Plural(got.Runs, "run"), got.Whole, got.Damaged)
 			if got.Lost != nil {
 				fmt.Fprintf(cmd.OutOrStdout(), "could not be recovered: %s\n",
-					proc.Harmless(strings.Join(got.Lost, ", ")))
+					text.Harmless(strings.Join(got.Lost, ", ")))
 			}
 			return nil
 		}}
@@ -360,7 +361,7 @@ func listRuns(cmd *cobra.Command, s *store.Store, asJSON bool) error {
 		}
 		fmt.Fprintf(w, "%s\t%s\t%s\t%.1f\t%s\t%s\t%s\t%s\t%s\n", r.ID, r.Drill,
 			r.Began.Local().Format("2006-01-02 15:04:05"), r.Seconds, arrived, lost, away, budgets,
-			proc.Harmless(strings.Join(words, "  ")))
+			text.Harmless(strings.Join(words, "  ")))
 	}
 	return w.Flush()
 }

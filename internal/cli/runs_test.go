@@ -41,9 +41,9 @@ func TestRunsAreUsed(t *testing.T) {
 	do(0, "", "runs", "name", "last", "base line")
 	first := do(0, "base line", "runs", "list")
 	// the share not done is always compared, times where both sides have the six answers that a median needs
-	warm := func(text string) int {
+	warm := func(content string) int {
 		var n int
-		if m := regexp.MustCompile(`(?m)^ +warm +(\d+) `).FindStringSubmatch(text); m != nil {
+		if m := regexp.MustCompile(`(?m)^ +warm +(\d+) `).FindStringSubmatch(content); m != nil {
 			n, _ = strconv.Atoi(m[1])
 		}
 		return n
@@ -154,9 +154,9 @@ func TestAKilledRunIsOfUse(t *testing.T) {
 			return code == 0 && json.Unmarshal([]byte(out), &s) == nil && !s.Finished && s.Events.Done > 0
 		})
 	}
-	text, _, _ := nightdrill(t, "runs", "show", "last", "--project", dir)
-	if !strings.Contains(text, "This run did not finish") || !strings.Contains(text, "quote: ") {
-		t.Errorf("the findings are\n%s", text)
+	content, _, _ := nightdrill(t, "runs", "show", "last", "--project", dir)
+	if !strings.Contains(content, "This run did not finish") || !strings.Contains(content, "quote: ") {
+		t.Errorf("the findings are\n%s", content)
 	}
 	s, err := store.Open(dir)
 	if err != nil {

@@ -21,9 +21,9 @@ func ferries(t *testing.T) string {
 // Every kind of source is checked, explained and fired at from the command line.
 func TestEveryKindFromTheCommandLine(t *testing.T) {
 	dir := ferries(t)
-	file := func(name, text string) string {
+	file := func(name, content string) string {
 		path := filepath.Join(dir, name)
-		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+		if err := os.WriteFile(path, []byte(content), 0o644); err != nil {
 			t.Fatal(err)
 		}
 		return path

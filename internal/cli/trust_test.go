@@ -9,13 +9,13 @@ import (
 	"testing"
 )
 
-func rewrite(t *testing.T, dir, name, text string) {
+func rewrite(t *testing.T, dir, name, content string) {
 	t.Helper()
 	path := filepath.Join(dir, filepath.FromSlash(name))
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+	if err := os.WriteFile(path, []byte(content), 0o644); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -58,15 +58,15 @@ func TestTheFirstDrillPasses(t *testing.T) {
 // where it goes is an error that says what to do.
 func TestNoExpectationIsLeftOut(t *testing.T) {
 	dir := lay(t, served, "")
-	text := read(t, dir+"/nightdrill.yaml")
+	content := read(t, dir+"/nightdrill.yaml")
 	sets := func(more string) {
-		rewrite(t, dir, "nightdrill.yaml", strings.Replace(text, "payloads:\n", "payloads:\n"+more, 1))
+		rewrite(t, dir, "nightdrill.yaml", strings.Replace(content, "payloads:\n", "payloads:\n"+more, 1))
 	}
 	sets("  other: {recording: asks.har, expect: {status: 200}}\n  third: {recording: asks.har, expect: {status: " +
 		"404}}\n")
 	expectCall(t, dir, []string{"fire", "--all"}, 1, []string{"fares third#1: expected status 404, got 200",
 		"1 of 2 replies as expected"})
-	text = strings.Replace(text, "sources:\n",
+	content = strings.Replace(content, "sources:\n",
 		"sources:\n  more: {kind: http, wires: [{to: quote, when: {method: PUT}}]}\n", 1)
 	sets("  other: {recording: asks.har, expect: {status: 200}}\n")
 	expectCall(t, dir, []string{"fire", "--all"}, 1,
@@ -85,19 +85,19 @@ func TestNoExpectationIsLeftOut(t *testing.T) {
 // What would hang, be ignored or be taken for well is an error with the reason.
 func TestWhatWasTakenForWell(t *testing.T) {
 	dir := lay(t, served, "")
-	text := read(t, dir+"/nightdrill.yaml")
+	content := read(t, dir+"/nightdrill.yaml")
 	expectCall(t, dir, []string{"run", "--worse", "5%"}, 2,
 		[]string{"--worse needs --baseline RUN"})
 
 	// a limit of 0: an event would wait for ever
 	rewrite(t, dir, "jobs.ndjson", `{"specversion":"1.0","id":"1","source":"s","type":"t"}`+"\n")
-	stopped := strings.Replace(text, "start_timeout", "concurrency: {max: 0}, start_timeout", 1)
+	stopped := strings.Replace(content, "start_timeout", "concurrency: {max: 0}, start_timeout", 1)
 	rewrite(t, dir, "nightdrill.yaml", strings.Replace(stopped, "payloads:\n",
 		"  jobs: {kind: queue, wires: [{to: quote}]}\npayloads:\n  work: {recording: jobs.ndjson}\n", 1))
 	expectCall(t, dir, []string{"fire", "jobs", "work"}, 3, []string{"not sent: the limit of quote is 0"})
 
 	// a chain whose second step fails
-	chained := strings.Replace(text, "start_timeout: 20s, timeout: 2s}",
+	chained := strings.Replace(content, "start_timeout: 20s, timeout: 2s}",
 		"start_timeout: 20s, timeout: 2s, then: [{to: onward}]}\n  bad: {start: [sh, -c, 'exit 3'], start_timeout: 1s}",
 		1)
 	rewrite(t, dir, "nightdrill.yaml", strings.Replace(chained, "payloads:\n",
@@ -107,7 +107,7 @@ func TestWhatWasTakenForWell(t *testing.T) {
 	// what cannot be started is found before it is tried
 	missing := func(start, want string) {
 		t.Helper()
-		rewrite(t, dir, "nightdrill.yaml", strings.Replace(text, served, start, 1))
+		rewrite(t, dir, "nightdrill.yaml", strings.Replace(content, served, start, 1))
 		expectCall(t, dir, []string{"check"}, 2, []string{want})
 	}
 	rewrite(t, dir, "functions/quote.py", "")

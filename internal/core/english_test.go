@@ -33,7 +33,8 @@ var struckOut = []struct {
 	{" still", regexp.MustCompile(`(?i)\bstands? still\b`), "pause, stall"},
 	{"ime-out", regexp.MustCompile(`(?i)\btime-outs?\b`), "timeout"},
 	{"y and by", regexp.MustCompile(`(?i)\bby and by\b`), "gradually"},
-	{" no ", regexp.MustCompile(`\b(is|are) no (JSON|text|name|number|value|schema|event)\b`), "is not valid JSON, is not a name"},
+	{" no ", regexp.MustCompile(`\b(is|are) no (JSON|text|name|number|value|schema|event)\b`),
+		"is not valid JSON, is not a name"},
 }
 
 // verbs are those that a doc comment does not begin with: a function returns, or reports whether.

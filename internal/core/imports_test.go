@@ -29,7 +29,7 @@ var clocks = []string{"Now", "Since", "Until", "Sleep", "After", "AfterFunc", "T
 
 // Layers, from the outside in: each may import those below it.
 var layers = [][]string{
-	{"cli"}, {"tui"}, {"session"}, {"demo", "live", "store", "export", "project"}, {"core"},
+	{"cli"}, {"tui"}, {"session"}, {"demo", "live", "store", "export", "project", "programs"}, {"core"},
 }
 
 func layerOf(path string) int {
@@ -39,6 +39,15 @@ func layerOf(path string) int {
 	}
 	top, _, _ := strings.Cut(rest, "/")
 	return slices.IndexFunc(layers, func(l []string) bool { return slices.Contains(l, top) })
+}
+
+// under reports whether a file or a package belongs to a part of the program.
+func under(path, part string) bool { return strings.HasPrefix(path, "nightdrill/internal/"+part+"/") }
+
+// shared reports whether a package is for all views: views do not import each other.
+func shared(name string) bool {
+	return slices.Contains([]string{"canvas", "input", "msg", "scroll"},
+		strings.TrimPrefix(name, "nightdrill/internal/tui/"))
 }
 
 func TestImportsPointInward(t *testing.T) {
@@ -60,6 +69,11 @@ func TestImportsPointInward(t *testing.T) {
 				t.Errorf("%s imports %s, which is further out", own, name)
 			} else if from < 0 {
 				t.Errorf("%s is in no layer", own)
+			}
+			if under(own, "project") && under(name, "live") || under(own, "tui") && under(name, "tui") &&
+				!shared(name) &&
+				strings.Count(own, "/") > 3 {
+				t.Errorf("%s may not import %s", own, name)
 			}
 			if layerOf(own) == len(layers)-1 && layerOf(name) != len(layers)-1 && !slices.Contains(allowed, name) {
 				t.Errorf("%s: the core may not import %s", own, name)

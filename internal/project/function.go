@@ -20,7 +20,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/proc"
+	"nightdrill/internal/programs"
 )
 
 // ofVariant are the settings of a function that a variant may change, and
@@ -236,7 +236,7 @@ func (l *loader) program(f *plan.Function, o *object, n ast.Node) string {
 		return path
 	}
 	if _, err := exec.LookPath(name); err != nil {
-		lacks("%s: %q not found on the PATH%s", o.at("start"), name, proc.NearestOnPath(name))
+		lacks("%s: %q not found on the PATH%s", o.at("start"), name, programs.Nearest(name))
 	}
 	return name
 }

@@ -28,6 +28,7 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/text"
 )
 
 // File is the name of a project's file.
@@ -189,7 +190,7 @@ func (l *loader) project(n ast.Node) {
 	l.p.Dir = l.dir
 	l.p.Name = o.text("project", filepath.Base(l.dir))
 	if strings.ContainsFunc(l.p.Name, unicode.IsControl) {
-		if l.p.Name = strings.Map(visible, l.p.Name); o.fields["project"] != nil {
+		if l.p.Name = text.Harmless(l.p.Name); o.fields["project"] != nil {
 			l.wrong(o.fields["project"], "project: %q contains control characters", o.text("project", ""))
 		}
 	}
@@ -248,14 +249,6 @@ func (l *loader) project(n ast.Node) {
 			l.drill(name, all)
 		}
 	}
-}
-
-// visible replaces control characters.
-func visible(r rune) rune {
-	if unicode.IsControl(r) {
-		return '·'
-	}
-	return r
 }
 
 func (l *loader) sourceNames() (names []string) {

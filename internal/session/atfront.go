@@ -9,6 +9,7 @@ import (
 
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/front"
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/recorder"
@@ -75,12 +76,12 @@ func (s *Session) StopRecording() (said string, err error) {
 	if n == 0 {
 		return "no requests came to the front, so there is no recording", nil
 	}
-	said = fmt.Sprintf("%s recorded as %s", Plural(n, "exchange"), f.name)
+	said = fmt.Sprintf("%s recorded as %s", text.Plural(n, "exchange"), f.name)
 	if n := len(found.Redacted); n > 0 {
-		said += fmt.Sprintf(", secrets redacted in %s", Plural(n, "place"))
+		said += fmt.Sprintf(", secrets redacted in %s", text.Plural(n, "place"))
 	}
 	if n := len(found.Suspects); n > 0 {
-		said += fmt.Sprintf("; %s that may hold a secret kept", Plural(n, "value"))
+		said += fmt.Sprintf("; %s that may hold a secret kept", text.Plural(n, "value"))
 	}
 	if _, err := project.AddRecording(s.Dir, f.name, SavedDir+"/"+f.name+".har"); err != nil {
 		return said, err

@@ -17,6 +17,7 @@ import (
 
 	"nightdrill/internal/core/jsondiff"
 	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/recorder"
 	"nightdrill/internal/project"
 	"nightdrill/internal/store"
@@ -240,11 +241,11 @@ func (w *importing) finish() (*Imported, error) {
 	w.temp = nil
 	if w.back > 0 {
 		w.out.Notes = append(w.out.Notes, fmt.Sprintf("%s earlier than the one before; in a drill they come in the "+
-			"order of their times", Plural(w.back, "record")))
+			"order of their times", text.Plural(w.back, "record")))
 	}
 	if w.twice > 0 {
 		w.out.Notes = append(w.out.Notes, fmt.Sprintf("%s with the source and id of an earlier one; they are kept, "+
-			"as from a source that delivers twice", Plural(w.twice, "event")))
+			"as from a source that delivers twice", text.Plural(w.twice, "event")))
 	}
 	var err error
 	if w.out.Added, err = project.AddRecording(w.dir, w.Name, w.out.File); err != nil {

@@ -19,6 +19,7 @@ import (
 
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/transport"
 )
@@ -97,7 +98,7 @@ var machine = sync.OnceValue(func() string {
 	if all, err := cpu.Info(); err == nil && len(all) > 0 && all[0].ModelName != "" {
 		parts = append(parts, strings.Join(strings.Fields(all[0].ModelName), " "))
 	}
-	parts = append(parts, Plural(runtime.NumCPU(), "processor"))
+	parts = append(parts, text.Plural(runtime.NumCPU(), "processor"))
 	if m, err := mem.VirtualMemory(); err == nil {
 		parts = append(parts, fmt.Sprintf("%.0f GiB", float64(m.Total)/(1<<30)))
 	}

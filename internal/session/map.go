@@ -7,6 +7,7 @@ import (
 
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/text"
 )
 
 // WireOf identifies the wire of the project that a wire of its map shows.
@@ -62,18 +63,18 @@ func Map(p *plan.Expanded, t *Traffic) *draw.Wiring {
 
 // sourceLine describes in a few words what a source is.
 func sourceLine(s *plan.Source) string {
-	text := s.Kind.String()
+	out := s.Kind.String()
 	switch s.Kind {
 	case plan.Storage:
-		text += ", bucket " + s.Bucket
+		out += ", bucket " + s.Bucket
 	case plan.Stream:
-		text += fmt.Sprintf(", %s by %s", Plural(s.Partitions, "partition"), s.Key)
+		out += fmt.Sprintf(", %s by %s", text.Plural(s.Partitions, "partition"), s.Key)
 	case plan.Schedule:
 		if len(s.Times) > 0 {
-			text += ", " + s.Times[0].Text
+			out += ", " + s.Times[0].Text
 		}
 	}
-	return text
+	return out
 }
 
 // WiresOf returns the wires of a project's map, in its order.

@@ -15,6 +15,7 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/runner"
 	"nightdrill/internal/live/transport"
 )
@@ -132,7 +133,7 @@ func (x *replay) sets() error {
 		x.note("%s sent without their secret headers and parameters: the run did not keep them, and today's "+
 			"payload sets "+
 			"do not contain the same requests",
-			Plural(lost, "request is"))
+			text.Plural(lost, "request is"))
 	}
 	return nil
 }

@@ -12,6 +12,7 @@ import (
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/route"
+	"nightdrill/internal/core/text"
 )
 
 // Notable is an event of a run that someone may want to follow.
@@ -47,7 +48,7 @@ func NotableEvents(r *measure.Run) (out []Notable) {
 				x := add(d.Event, outcomeWord(o))
 				if o == engine.DeadLettered {
 					x.Dead = true
-					x.What += ", " + Plural(int(d.Attempts), "attempt")
+					x.What += ", " + text.Plural(int(d.Attempts), "attempt")
 					last[d.Invocation] = append(last[d.Invocation], len(out)-1)
 				}
 			}
@@ -108,7 +109,7 @@ func (v *Shown) DeadLetter() string {
 		status = last.Reply.Status
 		reply, _ = last.Reply.Plain()
 	}
-	return Plural(tries, "attempt") + ", " + lastly(status, last.Result) + Beginning(reply)
+	return text.Plural(tries, "attempt") + ", " + lastly(status, last.Result) + Beginning(reply)
 }
 
 // Beginning returns the beginning of a reply for a list, after a colon; "" for none.

@@ -18,8 +18,8 @@ import (
 
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/export"
-	"nightdrill/internal/live/proc"
 	"nightdrill/internal/session"
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/canvas"
@@ -264,7 +264,7 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 		}
 	case msg.Note:
 		s.note, s.good = m.Text, !m.Bad
-	case fireview.Map:
+	case msg.Map:
 		if m.Item != nil { // it may have gone meanwhile
 			s.wiring.Choose(m.Item)
 			return s, s.show(onWiring)
@@ -713,9 +713,9 @@ func (s *shell) exportMap(path string) tea.Cmd {
 	w := s.wiring.Map()
 	return func() tea.Msg {
 		if err := export.WiringFile(path, w, false); err != nil {
-			return fireview.Note{Text: err.Error(), Bad: true}
+			return msg.Note{Text: err.Error(), Bad: true}
 		}
-		return fireview.Note{Text: "map written to " + path}
+		return msg.Note{Text: "map written to " + path}
 	}
 }
 
@@ -726,7 +726,7 @@ func (s *shell) drawBottom(c *canvas.Canvas) {
 		if n := strings.Count(more, "\n"); more != "" {
 			first = fmt.Sprintf("%s (and %d more)", first, n+1)
 		}
-		c.Put(1, y-1, canvas.Bad, proc.Harmless("The project file has errors, the previous version stays in use: "+
+		c.Put(1, y-1, canvas.Bad, text.Harmless("The project file has errors, the previous version stays in use: "+
 			first))
 	}
 	switch {
@@ -744,7 +744,7 @@ func (s *shell) drawBottom(c *canvas.Canvas) {
 		if s.good {
 			style = canvas.Warm
 		}
-		c.Put(1, y, style, proc.Harmless(strings.Join(strings.Fields(s.note), " ")))
+		c.Put(1, y, style, text.Harmless(strings.Join(strings.Fields(s.note), " ")))
 		return
 	}
 	// what always works stands on the right, so that it is never cut off

@@ -8,7 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/live/proc"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/project"
 	"nightdrill/internal/tui/canvas"
 )
@@ -94,8 +94,8 @@ func (m *welcome) View() tea.View {
 	c := canvas.New(m.w, m.h, m.theme)
 	x := max((m.w-72)/2, 1)
 	y := max(m.h/4, 1)
-	put := func(style canvas.Style, text string) {
-		for line := range strings.SplitSeq(ansi.Wrap(proc.Harmless(text), max(m.w-x-1, 10), ""), "\n") {
+	put := func(style canvas.Style, line string) {
+		for line := range strings.SplitSeq(ansi.Wrap(text.Harmless(line), max(m.w-x-1, 10), ""), "\n") {
 			c.Put(x, y, style, line)
 			y++
 		}

@@ -8,7 +8,8 @@ import (
 	"strings"
 	"sync"
 	"time"
-	"unicode"
+
+	"nightdrill/internal/core/text"
 )
 
 const (
@@ -54,7 +55,7 @@ func (o *Output) Last(n int) []string {
 	defer o.mu.Unlock()
 	var out []string
 	for i := range o.lines {
-		out = append(out, Harmless(o.lines[(o.next+i)%len(o.lines)]))
+		out = append(out, text.Harmless(o.lines[(o.next+i)%len(o.lines)]))
 	}
 	return out[max(0, len(out)-n):]
 }
@@ -107,7 +108,7 @@ func (o *Output) add(line string) {
 		line = o.mask(line)
 	}
 	if o.line != nil {
-		o.line(time.Now(), Harmless(line))
+		o.line(time.Now(), text.Harmless(line))
 	}
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -121,18 +122,4 @@ func (o *Output) add(line string) {
 		o.found <- noticed{at: time.Now()}
 		o.watch = nil
 	}
-}
-
-// Harmless replaces every control character, so that no escape sequence
-// reaches a terminal, and what is not UTF-8.
-func Harmless(s string) string {
-	return strings.Map(func(r rune) rune {
-		switch {
-		case r == '\t':
-			return ' '
-		case unicode.IsControl(r), r == unicode.ReplacementChar, r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069:
-			return '·' // also what would turn the direction of writing
-		}
-		return r
-	}, s)
 }

@@ -20,7 +20,8 @@ import (
 	"syscall"
 	"time"
 
-	"nightdrill/internal/core/suggest"
+	"nightdrill/internal/core/text"
+	"nightdrill/internal/programs"
 )
 
 // Command describes a process to start.
@@ -286,7 +287,7 @@ func explain(c Command, err error) error {
 	}
 	switch {
 	case errors.Is(err, exec.ErrNotFound):
-		return fmt.Errorf("command not found: %q is not on the PATH%s", name, NearestOnPath(name))
+		return fmt.Errorf("command not found: %q is not on the PATH%s", name, programs.Nearest(name))
 	case errors.Is(err, fs.ErrNotExist):
 		if _, err := os.Stat(c.Dir); err != nil {
 			return fmt.Errorf("no folder %s to start it in", c.Dir)
@@ -306,21 +307,6 @@ func explain(c Command, err error) error {
 	return fmt.Errorf("cannot start %s: %w", name, err)
 }
 
-// NearestOnPath suggests a program whose name is close, or else what to do.
-func NearestOnPath(name string) string {
-	var names []string
-	for _, dir := range filepath.SplitList(os.Getenv("PATH")) {
-		entries, _ := os.ReadDir(dir)
-		for _, e := range entries {
-			names = append(names, e.Name())
-		}
-	}
-	if w := suggest.Word(name, names); w != "" {
-		return "; did you mean " + w + "?"
-	}
-	return "; install it, or name the program with its path"
-}
-
 // firstLine returns the interpreter that a script requests.
 func firstLine(name string) string {
 	f, err := os.Open(name)
@@ -333,7 +319,7 @@ func firstLine(name string) string {
 	if !ok {
 		return ""
 	}
-	return Harmless(strings.TrimSpace(interpreter))
+	return text.Harmless(strings.TrimSpace(interpreter))
 }
 
 // Ran is how a command went that was run to its end.

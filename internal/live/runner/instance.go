@@ -15,6 +15,7 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/transport"
@@ -103,8 +104,8 @@ func (in *instance) live() {
 		in.d.mu.Unlock()
 		in.say(logs.Ready, fmt.Sprintf("ready after %v", took.Round(100*time.Microsecond)))
 		if in.fn.Transport == plan.Lines {
-			lines := transport.NewLines(in.proc.In, in.proc.Out, func(text string) {
-				in.say(logs.Line, "(standard output) "+proc.Harmless(strings.TrimRight(text, "\r\n")))
+			lines := transport.NewLines(in.proc.In, in.proc.Out, func(line string) {
+				in.say(logs.Line, "(standard output) "+text.Harmless(strings.TrimRight(line, "\r\n")))
 			}, in.proc.Kill)
 			in.carrier = lines
 		}

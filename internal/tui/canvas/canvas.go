@@ -7,6 +7,8 @@ import (
 	"unicode"
 
 	"github.com/charmbracelet/x/ansi"
+
+	"nightdrill/internal/core/text"
 )
 
 // Canvas is a rectangle of cells.
@@ -31,22 +33,22 @@ func New(w, h int, theme *Theme) *Canvas {
 func (c *Canvas) Theme() *Theme { return c.theme }
 
 // Put writes text at a place, cut at the right edge, and returns the column after it.
-func (c *Canvas) Put(x, y int, style Style, text string) int {
-	return c.PutUpTo(x, y, c.W, style, text)
+func (c *Canvas) Put(x, y int, style Style, content string) int {
+	return c.PutUpTo(x, y, c.W, style, content)
 }
 
 // PutUpTo is Put with another right edge. What does not fit is cut, with an
 // ellipsis in its place.
-func (c *Canvas) PutUpTo(x, y, edge int, style Style, text string) int {
+func (c *Canvas) PutUpTo(x, y, edge int, style Style, content string) int {
 	edge = min(edge, c.W)
 	if y < 0 || y >= c.H || x >= edge {
 		return x
 	}
-	if strings.ContainsFunc(text, unicode.IsControl) { // which must not reach a terminal, whoever wrote it
-		text = strings.Map(visible, text)
+	if strings.ContainsFunc(content, unicode.IsControl) { // which must not reach a terminal, whoever wrote it
+		content = text.Harmless(content)
 	}
-	text = ansi.Truncate(text, edge-max(x, 0), "…")
-	for _, r := range text {
+	content = ansi.Truncate(content, edge-max(x, 0), "…")
+	for _, r := range content {
 		s := string(r)
 		w := ansi.StringWidth(s)
 		if w == 0 { // joins what stands before it
@@ -68,17 +70,9 @@ func (c *Canvas) PutUpTo(x, y, edge int, style Style, text string) int {
 	return x
 }
 
-// visible returns what is shown of a letter.
-func visible(r rune) rune {
-	if unicode.IsControl(r) {
-		return '·'
-	}
-	return r
-}
-
 // Right writes text so that it ends before a column.
-func (c *Canvas) Right(edge, y int, style Style, text string) {
-	c.Put(edge-ansi.StringWidth(text), y, style, text)
+func (c *Canvas) Right(edge, y int, style Style, content string) {
+	c.Put(edge-ansi.StringWidth(content), y, style, content)
 }
 
 // Set writes one cell.

@@ -2,7 +2,7 @@ package canvas
 
 // Flow writes text over as many rows as it needs, broken between words,
 // and returns the row after it.
-func Flow(c *Canvas, x, y, edge int, style Style, text string) int {
+func Flow(c *Canvas, x, y, edge int, style Style, content string) int {
 	at := x
 	word := []rune{}
 	flush := func() {
@@ -15,7 +15,7 @@ func Flow(c *Canvas, x, y, edge int, style Style, text string) int {
 		at = c.PutUpTo(at, y, edge, style, string(word)) + 1
 		word = word[:0]
 	}
-	for _, r := range text {
+	for _, r := range content {
 		if r == ' ' {
 			flush()
 			continue

@@ -47,17 +47,17 @@ const colouredLimit = 512 << 10
 
 // Code returns a text in the colours of its language, told by its media type. The
 // text holds nothing that a terminal obeys but line ends.
-func Code(text, mediaType string) (out []Row) {
+func Code(content, mediaType string) (out []Row) {
 	lexer := lexers.MatchMimeType(strings.TrimSpace(strings.ToLower(strings.SplitN(mediaType, ";", 2)[0])))
 	if strings.HasSuffix(strings.ToLower(mediaType), "json") || strings.Contains(mediaType, "+json") {
 		lexer = lexers.Get("json")
 	}
-	if lexer == nil || len(text) > colouredLimit {
-		return Rows(Plain, strings.Split(text, "\n")...)
+	if lexer == nil || len(content) > colouredLimit {
+		return Rows(Plain, strings.Split(content, "\n")...)
 	}
-	tokens, err := chroma.Coalesce(lexer).Tokenise(nil, text)
+	tokens, err := chroma.Coalesce(lexer).Tokenise(nil, content)
 	if err != nil {
-		return Rows(Plain, strings.Split(text, "\n")...)
+		return Rows(Plain, strings.Split(content, "\n")...)
 	}
 	row := Row{}
 	for _, t := range tokens.Tokens() {
@@ -71,7 +71,7 @@ func Code(text, mediaType string) (out []Row) {
 			}
 		}
 	}
-	if len(row) > 0 || !strings.HasSuffix(text, "\n") {
+	if len(row) > 0 || !strings.HasSuffix(content, "\n") {
 		out = append(out, row)
 	}
 	return out
@@ -131,7 +131,7 @@ func start(s string, n int) string {
 func Hex(b []byte) (out []Row) {
 	for at := 0; at < len(b); at += 16 {
 		part := b[at:min(at+16, len(b))]
-		text := strings.Map(func(r rune) rune {
+		content := strings.Map(func(r rune) rune {
 			if r < 0x20 || r > 0x7e {
 				return '·'
 			}
@@ -142,7 +142,7 @@ func Hex(b []byte) (out []Row) {
 			digits += hex.EncodeToString(part[i:min(i+2, len(part))]) + " "
 		}
 		out = append(out, Row{{Dim, fmt.Sprintf("%06x  ", at)}, {Number, fmt.Sprintf("%-40s", digits)},
-			{Plain, " " + text}})
+			{Plain, " " + content}})
 	}
 	return out
 }

@@ -7,7 +7,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 )
 
-func text(rows []Row) string {
+func rowsText(rows []Row) string {
 	var lines []string
 	for _, r := range rows {
 		line := ""
@@ -32,18 +32,18 @@ func TestWrap(t *testing.T) {
 		{Rows(Plain, "船が着く船が着く"), "船が着く船| が着く"},
 		{Rows(Plain, "0123456789", "x"), "0123456789|x"},
 	} {
-		if got := text(Wrap(c.rows, 10)); got != c.want {
+		if got := rowsText(Wrap(c.rows, 10)); got != c.want {
 			t.Errorf("%q, want %q", got, c.want)
 		}
 	}
 	long := strings.Repeat("e\u0301船x", 20_000) // and quickly
 	rows := Wrap(Rows(Plain, long), 70)
 	for _, r := range rows {
-		if n := ansi.StringWidth(text([]Row{r})); n > 70 {
+		if n := ansi.StringWidth(rowsText([]Row{r})); n > 70 {
 			t.Fatalf("a row is %d wide", n)
 		}
 	}
-	if got := strings.ReplaceAll(text(rows), "| ", ""); got != long {
+	if got := strings.ReplaceAll(rowsText(rows), "| ", ""); got != long {
 		t.Error("wrapping lost something")
 	}
 }
@@ -51,7 +51,7 @@ func TestWrap(t *testing.T) {
 func TestCodeKeepsTheText(t *testing.T) {
 	json := "{\n  \"fare\": 4.5,\n  \"ok\": [true, null, \"船\"]\n}"
 	rows := Code(json, "application/problem+json")
-	if got := strings.ReplaceAll(text(rows), "|", "\n"); got != json {
+	if got := strings.ReplaceAll(rowsText(rows), "|", "\n"); got != json {
 		t.Errorf("%q", got)
 	}
 	styles := map[Style]bool{}
@@ -65,11 +65,12 @@ func TestCodeKeepsTheText(t *testing.T) {
 	}
 	for _, c := range []struct{ text, kind string }{{"a\tb", "text/plain"}, {"<p>é</p>", "text/html; charset=utf-8"},
 		{"", "application/json"}, {"{broken", "application/json"}, {"x", "no/such"}} {
-		if got := strings.ReplaceAll(text(Code(c.text, c.kind)), "|", "\n"); got != c.text {
+		if got := strings.ReplaceAll(rowsText(Code(c.text, c.kind)), "|", "\n"); got != c.text {
 			t.Errorf("%s %q: %q", c.kind, c.text, got)
 		}
 	}
-	if got := text(Hex([]byte("GIF89a\x00\xff0123456789"))); !strings.Contains(got, "000000  4749 4638 3961 00ff") ||
+	if got := rowsText(Hex([]byte("GIF89a\x00\xff0123456789"))); !strings.Contains(got,
+		"000000  4749 4638 3961 00ff") ||
 		!strings.Contains(got, " GIF89a··01234567") {
 		t.Errorf("%s", got)
 	}

@@ -7,7 +7,7 @@ import (
 
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/measure"
-	"nightdrill/internal/live/proc"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/tui/canvas"
 )
 
@@ -142,7 +142,7 @@ func (m *Model) drawFigure(page *canvas.Canvas, y int, c *measure.Comparison, r 
 			page.PutUpTo(1, y, what, canvas.Bold, name)
 		}
 		shown++
-		page.PutUpTo(what, y, what+label-1, styleOf(i), proc.Harmless(c.Sides[i].Label))
+		page.PutUpTo(what, y, what+label-1, styleOf(i), text.Harmless(c.Sides[i].Label))
 		page.Right(what+label+8, y, canvas.Plain, r.Text(i))
 		if v != nil && cells >= 12 {
 			at := func(v float64) int { return strip + min(int(axis.At(v)*float64(cells)), cells-1) }
@@ -179,7 +179,7 @@ func (m *Model) drawPlain(page *canvas.Canvas, y int, c *measure.Comparison, row
 	y++
 	edge := func(i int) int { return 40 + (i+1)*min(max(longest(c)+3, 12), (m.w-42)/max(len(c.Sides), 1)) }
 	for i := range c.Sides {
-		page.Right(edge(i), y, styleOf(i), proc.Harmless(c.Sides[i].Label))
+		page.Right(edge(i), y, styleOf(i), text.Harmless(c.Sides[i].Label))
 	}
 	y++
 	for _, r := range rows {
@@ -208,7 +208,7 @@ func (m *Model) drawMemory(page *canvas.Canvas, y int, c *measure.Comparison) in
 	y++
 	for i := range c.Sides {
 		s := &c.Sides[i]
-		x := page.PutUpTo(1, y, longest(c)+2, styleOf(i), proc.Harmless(s.Label))
+		x := page.PutUpTo(1, y, longest(c)+2, styleOf(i), text.Harmless(s.Label))
 		x = max(x, longest(c)+3)
 		peak := 0.0
 		n := min(cells, len(s.MiB))
@@ -235,8 +235,8 @@ func (m *Model) drawReplies(page *canvas.Canvas, y int, c *measure.Comparison) i
 		c.Sides[0].Label))
 	y++
 	for _, r := range c.Replies {
-		x := page.PutUpTo(1, y, longest(c)+3, styleOf(r.Side), proc.Harmless(c.Sides[r.Side].Label))
-		page.PutUpTo(max(x+1, longest(c)+4), y, m.w-1, canvas.Plain, proc.Harmless(r.Event+": "+r.Words))
+		x := page.PutUpTo(1, y, longest(c)+3, styleOf(r.Side), text.Harmless(c.Sides[r.Side].Label))
+		page.PutUpTo(max(x+1, longest(c)+4), y, m.w-1, canvas.Plain, text.Harmless(r.Event+": "+r.Words))
 		y++
 	}
 	return y

@@ -12,7 +12,7 @@ import (
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
-	"nightdrill/internal/live/proc"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/tui/canvas"
 )
 
@@ -570,13 +570,13 @@ func (m *Model) byteLines(v *measure.Invocation) (lines []line) {
 			lines = append(lines, line{value: none, style: canvas.Dim, whole: true})
 			return
 		}
-		text, err := m.bytes(r, number)
+		shown, err := m.bytes(r, number)
 		if err != nil {
 			lines = append(lines, line{value: err.Error(), style: canvas.Bad, whole: true})
 			return
 		}
-		for row := range strings.Lines(string(text[:min(len(text), 16<<10)])) {
-			lines = append(lines, line{value: proc.Harmless(strings.TrimRight(row, "\r\n")), whole: true})
+		for row := range strings.Lines(string(shown[:min(len(shown), 16<<10)])) {
+			lines = append(lines, line{value: text.Harmless(strings.TrimRight(row, "\r\n")), whole: true})
 		}
 	}
 	if attempts := m.chart.Events(v); len(attempts) > 0 {
@@ -632,7 +632,7 @@ func (m *Model) invocationLines(v *measure.Invocation) []line {
 		if i == 0 {
 			title = "event"
 		}
-		add(canvas.Plain, title, "%s", proc.Harmless(p.Label))
+		add(canvas.Plain, title, "%s", text.Harmless(p.Label))
 		add(canvas.Dim, "", "%s#%d, attempt %d: %s", p.Set, p.N, a.N, a.Result)
 	}
 	status := "no reply: " + v.Result.String()

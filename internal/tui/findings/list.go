@@ -8,7 +8,7 @@ import (
 
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/measure"
-	"nightdrill/internal/live/proc"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/msg"
@@ -176,14 +176,14 @@ func (m *Model) drawRun(c *canvas.Canvas, y int, r *store.Info, edges []int, nam
 	if r.Name != "" {
 		style = canvas.Bold
 	}
-	c.PutUpTo(4, y, 23, style, proc.Harmless(r.Label()))
+	c.PutUpTo(4, y, 23, style, text.Harmless(r.Label()))
 	c.PutUpTo(24, y, 48, canvas.Dim, r.Drill)
 	words := ""
 	if !r.Finished {
 		words = "unfinished"
 	}
 	if r.Note != "" {
-		words += "  " + proc.Harmless(r.Note)
+		words += "  " + text.Harmless(r.Note)
 	}
 	if mf := r.Headline; mf != nil {
 		values := []string{fmt.Sprint(mf.Arrived), fmt.Sprint(mf.Lost), fmt.Sprint(mf.Rejected), "–"}

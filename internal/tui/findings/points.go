@@ -8,7 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"nightdrill/internal/core/measure"
-	"nightdrill/internal/live/proc"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/scroll"
 )
@@ -205,7 +205,7 @@ func (m *Model) drawCalls(out *canvas.Canvas) {
 			millis(p.Wait), millis(p.Service), instance} {
 			out.Right(x+2+edges[j], y+2+i, style, text)
 		}
-		out.PutUpTo(x+82, y+2+i, x+w-2, canvas.Plain, proc.Harmless(m.label(p)))
+		out.PutUpTo(x+82, y+2+i, x+w-2, canvas.Plain, text.Harmless(m.label(p)))
 		if k == c.at {
 			out.Restyle(x+1, y+2+i, w-2, canvas.Chosen)
 		}

@@ -10,7 +10,7 @@ import (
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
-	"nightdrill/internal/live/proc"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/tui/canvas"
 )
 
@@ -353,9 +353,9 @@ func (m *Model) drawFailures(c *canvas.Canvas, y int) int {
 	y++
 	for i := range m.page.Failures {
 		f := &m.page.Failures[i]
-		y = canvas.Flow(c, 1, y, m.w-2, canvas.Bad, proc.Harmless(f.Head()))
+		y = canvas.Flow(c, 1, y, m.w-2, canvas.Bad, text.Harmless(f.Head()))
 		for k := range f.Worst {
-			y = canvas.Flow(c, 3, y, m.w-2, canvas.Plain, proc.Harmless(f.Worst[k].Text()))
+			y = canvas.Flow(c, 3, y, m.w-2, canvas.Plain, text.Harmless(f.Worst[k].Text()))
 		}
 	}
 	return y

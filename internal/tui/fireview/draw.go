@@ -9,7 +9,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/live/proc"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/session"
 	"nightdrill/internal/tui/canvas"
 )
@@ -84,11 +84,11 @@ func (m *Model) drawList(c *canvas.Canvas, w, h int) {
 		c.PutUpTo(x+1, 0, w, canvas.Warm, m.filter)
 	}
 	if len(m.items) == 0 {
-		text := []string{"No payloads yet.", "b creates one and opens it in your editor."}
+		content := []string{"No payloads yet.", "b creates one and opens it in your editor."}
 		if m.filter != "" {
-			text = []string{"Nothing matches the filter.", "esc clears it."}
+			content = []string{"Nothing matches the filter.", "esc clears it."}
 		}
-		for i, l := range text {
+		for i, l := range content {
 			c.PutUpTo(2, 1+i, w, canvas.Dim, l)
 		}
 		return
@@ -114,14 +114,14 @@ func (m *Model) drawList(c *canvas.Canvas, w, h int) {
 		}
 		c.PutUpTo(2, y, 2+widest, canvas.Dim, source)
 		x := c.PutUpTo(3+widest, y, w, style, i.Title())
-		c.PutUpTo(max(x+2, 3+widest), y, w, canvas.Dim, proc.Harmless(i.Label))
+		c.PutUpTo(max(x+2, 3+widest), y, w, canvas.Dim, text.Harmless(i.Label))
 		if top+n == m.at {
 			c.Restyle(2, y, w-2, canvas.Chosen)
 		}
 	}
 	if more := len(m.items) - top - (h - 1); more > 0 && h > 2 {
-		text := fmt.Sprintf(" +%d ", more)
-		c.Put(w-len(text), h-1, canvas.Dim, text)
+		content := fmt.Sprintf(" +%d ", more)
+		c.Put(w-len(content), h-1, canvas.Dim, content)
 	}
 }
 
@@ -152,9 +152,9 @@ func (m *Model) drawRows(c *canvas.Canvas, x, y, edge, bottom int, rows []canvas
 		c.PutRow(x, y+n, edge, rows[m.scroll[p]+n])
 	}
 	if more := len(rows) - m.scroll[p] - room; more > 0 && room > 0 {
-		text := fmt.Sprintf(" %d more ", more+1)
+		content := fmt.Sprintf(" %d more ", more+1)
 		c.Fill(x, bottom-1, edge-x, 1)
-		c.Put(x, bottom-1, canvas.Dim, strings.TrimSpace(text)+" below")
+		c.Put(x, bottom-1, canvas.Dim, strings.TrimSpace(content)+" below")
 	}
 }
 
@@ -182,8 +182,8 @@ func (m *Model) drawAnswer(c *canvas.Canvas) {
 		}
 		return
 	}
-	for _, text := range p.tries {
-		c.PutUpTo(2, y, c.W, canvas.Bad, proc.Harmless(text))
+	for _, content := range p.tries {
+		c.PutUpTo(2, y, c.W, canvas.Bad, text.Harmless(content))
 		y++
 	}
 	for _, row := range p.onward[:min(len(p.onward), max(c.H/3, 1))] {
@@ -191,11 +191,11 @@ func (m *Model) drawAnswer(c *canvas.Canvas) {
 		y++
 	}
 	if t.Result != engine.OK && t.Over {
-		text := t.Why
-		if text == "" {
-			text = t.Result.String()
+		content := t.Why
+		if content == "" {
+			content = t.Result.String()
 		}
-		for _, row := range canvas.Wrap(canvas.Rows(canvas.Bad, proc.Harmless(text)), c.W-3) {
+		for _, row := range canvas.Wrap(canvas.Rows(canvas.Bad, text.Harmless(content)), c.W-3) {
 			c.PutRow(2, y, c.W, row)
 			y++
 		}
@@ -220,8 +220,8 @@ func (p *page) failedStart() bool {
 
 func (m *Model) drawInvitation(c *canvas.Canvas) {
 	y := 2
-	put := func(style canvas.Style, text string) {
-		for line := range strings.SplitSeq(ansi.Wrap(text, min(c.W-3, 66), ""), "\n") {
+	put := func(style canvas.Style, content string) {
+		for line := range strings.SplitSeq(ansi.Wrap(content, min(c.W-3, 66), ""), "\n") {
 			c.PutUpTo(2, y, c.W, style, line)
 			y++
 		}
@@ -233,14 +233,14 @@ func (m *Model) drawInvitation(c *canvas.Canvas) {
 	put(canvas.Plain, "Fire it again: what was cold is now warm, and differences from the previous reply are marked.")
 	put(canvas.Plain, "w fires it again after each change of the code.")
 	if m.s.Front != nil {
-		text := "Requests to http://" + m.s.Front.Address + " appear here too."
+		content := "Requests to http://" + m.s.Front.Address + " appear here too."
 		if m.s.Front.Note != "" {
-			text += " (" + m.s.Front.Note + ".)"
+			content += " (" + m.s.Front.Note + ".)"
 		}
-		put(canvas.Dim, text)
+		put(canvas.Dim, content)
 	}
 	if trouble := m.s.Trouble(); trouble != "" {
-		put(canvas.Bad, proc.Harmless(trouble))
+		put(canvas.Bad, text.Harmless(trouble))
 	}
 	if apart := m.s.Apart(); apart != "" {
 		put(canvas.Dim, "Note: "+apart+".")
@@ -252,7 +252,7 @@ func (m *Model) drawHead(c *canvas.Canvas, p *page) (y int) {
 	v := &p.v
 	what := fmt.Sprintf("%s %s", v.Item.SourceName, v.Item.Title())
 	if v.Origin == session.AtFront {
-		what = v.Item.SourceName + " " + proc.Harmless(v.Item.Label)
+		what = v.Item.SourceName + " " + text.Harmless(v.Item.Label)
 	}
 	edge := c.W - 1
 	when := fmt.Sprintf("%d · %s %s", v.N, age(v.At), v.Origin)
@@ -268,11 +268,11 @@ func (m *Model) drawHead(c *canvas.Canvas, p *page) (y int) {
 		c.Put(x, 1, canvas.Bad, "✗ not sent")
 		return 3
 	case !v.Over:
-		text := "in progress"
+		content := "in progress"
 		if v.Doing != "" {
-			text = v.Doing
+			content = v.Doing
 		}
-		x = c.Put(x, 1, canvas.Warm, fmt.Sprintf("… %s, %.1f s", text, time.Since(v.At).Seconds()))
+		x = c.Put(x, 1, canvas.Warm, fmt.Sprintf("… %s, %.1f s", content, time.Since(v.At).Seconds()))
 		c.Put(x+2, 1, canvas.Dim, "esc stops waiting")
 		if t == nil || t.Reply == nil {
 			return 3
@@ -286,7 +286,7 @@ func (m *Model) drawHead(c *canvas.Canvas, p *page) (y int) {
 		x = c.Put(x, 1, style, fmt.Sprintf("%d %s", t.Reply.Status, statusText(t.Reply.Status)))
 		x = c.Put(x+2, 1, canvas.Plain, canvas.Size(t.Reply.Size))
 		if kind := t.Reply.Header.Get("Content-Type"); kind != "" && x < c.W-40 {
-			c.PutUpTo(x+2, 1, c.W-22, canvas.Dim, proc.Harmless(kind))
+			c.PutUpTo(x+2, 1, c.W-22, canvas.Dim, text.Harmless(kind))
 		}
 	} else if v.Over {
 		c.Put(x, 1, canvas.Bad, "✗ "+strings.ReplaceAll(v.Outcome().String(), "_", " "))
@@ -294,20 +294,20 @@ func (m *Model) drawHead(c *canvas.Canvas, p *page) (y int) {
 	if t != nil && t.Over && t.Name != "" {
 		c.Right(edge, 1, classStyle(t.Invocation.Class), fmt.Sprintf("%s %v in %s", classGlyph(t.Invocation.Class),
 			t.Invocation.Class, duration(v.Latency())))
-		text := fmt.Sprintf("%s · %s", t.Name, t.Version)
+		content := fmt.Sprintf("%s · %s", t.Name, t.Version)
 		if outcome := v.Outcome(); outcome != engine.Done && v.Over {
-			text = strings.ReplaceAll(outcome.String(), "_", " ") + " · " + text
+			content = strings.ReplaceAll(outcome.String(), "_", " ") + " · " + content
 		}
 		if t.Version == "attached" {
-			text += ", its starts are not measured"
+			content += ", its starts are not measured"
 		}
 		if t.Beside > 0 {
-			text += fmt.Sprintf(" · beside %d others on this instance", t.Beside)
+			content += fmt.Sprintf(" · beside %d others on this instance", t.Beside)
 		}
 		if p.before != nil && p.before.Last().Version != t.Version {
-			text += " · before: " + p.before.Last().Version
+			content += " · before: " + p.before.Last().Version
 		}
-		c.PutUpTo(2, 2, c.W, canvas.Dim, text)
+		c.PutUpTo(2, 2, c.W, canvas.Dim, content)
 		return 4
 	}
 	return 3
@@ -358,14 +358,14 @@ func (m *Model) drawLadder(c *canvas.Canvas, p *page, y int) int {
 		y++
 	}
 	for _, own := range p.own {
-		text := own.Name
+		content := own.Name
 		if own.Says != "" {
-			text += " (" + own.Says + ")"
+			content += " (" + own.Says + ")"
 		}
 		if own.Took > 0 {
 			c.Right(2+names+figures-1, y, canvas.Dim, duration(own.Took))
 		}
-		c.PutUpTo(3, y, 2+names, canvas.Dim, proc.Harmless(text))
+		c.PutUpTo(3, y, 2+names, canvas.Dim, text.Harmless(content))
 		c.PutUpTo(2+names+figures, y, c.W, canvas.Dim, "by its own Server-Timing")
 		y++
 	}
@@ -395,8 +395,8 @@ func (m *Model) drawVerdicts(c *canvas.Canvas, p *page, y int) int {
 	for _, v := range p.verdicts {
 		if !v.Held {
 			broke++
-			x := c.PutUpTo(2, y, c.W, canvas.Bad, "✗ expected "+proc.Harmless(v.Text))
-			c.PutUpTo(x, y, c.W, canvas.Plain, ", got "+proc.Harmless(v.Got))
+			x := c.PutUpTo(2, y, c.W, canvas.Bad, "✗ expected "+text.Harmless(v.Text))
+			c.PutUpTo(x, y, c.W, canvas.Plain, ", got "+text.Harmless(v.Got))
 			y++
 		}
 	}
@@ -405,7 +405,7 @@ func (m *Model) drawVerdicts(c *canvas.Canvas, p *page, y int) int {
 		for _, v := range p.verdicts {
 			all = append(all, v.Text)
 		}
-		c.PutUpTo(2, y, c.W, canvas.Good, "✓ as expected: "+proc.Harmless(strings.Join(all, ", ")))
+		c.PutUpTo(2, y, c.W, canvas.Good, "✓ as expected: "+text.Harmless(strings.Join(all, ", ")))
 		y++
 	}
 	return y + 1
@@ -428,7 +428,7 @@ func (m *Model) drawDifferences(c *canvas.Canvas, p *page, y int) int {
 		return y + 2
 	}
 	c.PutUpTo(2, y, c.W, canvas.Warm, fmt.Sprintf("≠ differs from firing %d in %s%s", p.before.N,
-		session.Plural(len(p.differences), "place"), suffix))
+		text.Plural(len(p.differences), "place"), suffix))
 	y++
 	most := differencesShown
 	if c.H < 30 {
@@ -440,8 +440,8 @@ func (m *Model) drawDifferences(c *canvas.Canvas, p *page, y int) int {
 			y++
 			break
 		}
-		x := c.PutUpTo(4, y, c.W, canvas.Field, proc.Harmless(d.At))
-		was, is := proc.Harmless(d.Was), proc.Harmless(d.Is)
+		x := c.PutUpTo(4, y, c.W, canvas.Field, text.Harmless(d.At))
+		was, is := text.Harmless(d.Was), text.Harmless(d.Is)
 		if was == "" {
 			was = "nothing"
 		}
@@ -469,12 +469,12 @@ func (m *Model) drawReply(c *canvas.Canvas, p *page, y, bottom int) {
 	if m.focus == onReply {
 		style = canvas.Bold
 	}
-	c.PutUpTo(2, y, c.W, style, proc.Harmless(title))
+	c.PutUpTo(2, y, c.W, style, text.Harmless(title))
 	m.drawRows(c, 2, y+1, c.W, bottom, p.reply, onReply)
 }
 
 func (m *Model) drawLog(c *canvas.Canvas, p *page, y int) {
-	title := fmt.Sprintf("Log: %s, ms since dispatch", session.Plural(p.lines, "line"))
+	title := fmt.Sprintf("Log: %s, ms since dispatch", text.Plural(p.lines, "line"))
 	if len(p.log) == 0 {
 		title = "no log output"
 	}
@@ -488,16 +488,16 @@ func (m *Model) drawLog(c *canvas.Canvas, p *page, y int) {
 // drawTrouble draws why there was no reply: what happened, what to do, and what
 // the function or the build wrote.
 func (m *Model) drawTrouble(c *canvas.Canvas, p *page, y int) {
-	text := ""
+	content := ""
 	if p.v.Refused != nil {
-		text = p.v.Refused.Text
+		content = p.v.Refused.Text
 	} else {
 		t := p.v.Last()
-		text = p.function + " " + t.Why
+		content = p.function + " " + t.Why
 	}
 	// the last line of the output stands below, with those before it
-	head, _, _ := strings.Cut(text, "; its last line: ")
-	for _, row := range canvas.Wrap(canvas.Rows(canvas.Bad, proc.Harmless(head)), c.W-3) {
+	head, _, _ := strings.Cut(content, "; its last line: ")
+	for _, row := range canvas.Wrap(canvas.Rows(canvas.Bad, text.Harmless(head)), c.W-3) {
 		c.PutRow(2, y, c.W, row)
 		y++
 	}
@@ -519,19 +519,19 @@ func (m *Model) drawTrouble(c *canvas.Canvas, p *page, y int) {
 
 // drawUnanswered draws an event that no attempt was made for.
 func (m *Model) drawUnanswered(c *canvas.Canvas, p *page, y int) {
-	text := map[engine.Outcome]string{
+	content := map[engine.Outcome]string{
 		engine.Unmatched: "No wire of " + p.v.Item.SourceName + " takes this event.",
 		engine.Rejected:  "Rejected: no instance was free, and the limits allow no more.",
 		engine.Abandoned: "Interrupted.",
 		engine.Expired:   "Expired: it waited longer than the source allows.",
 		engine.Skipped:   "Skipped: the function was still busy with an earlier one.",
 	}[p.v.Outcome()]
-	c.PutUpTo(2, y, c.W, canvas.Bad, text)
+	c.PutUpTo(2, y, c.W, canvas.Bad, content)
 	if p.v.Outcome() == engine.Unmatched {
 		pl := m.s.Plan()
 		y++
 		if len(p.steps) > 0 {
-			for _, row := range canvas.Wrap(canvas.Rows(canvas.Plain, proc.Harmless(p.steps[0].Why)), c.W-3) {
+			for _, row := range canvas.Wrap(canvas.Rows(canvas.Plain, text.Harmless(p.steps[0].Why)), c.W-3) {
 				c.PutRow(2, y, c.W, row)
 				y++
 			}
@@ -542,7 +542,7 @@ func (m *Model) drawUnanswered(c *canvas.Canvas, p *page, y int) {
 		src := &pl.Sources[p.v.Item.Source]
 		for k, w := range src.Wires {
 			y++
-			c.PutUpTo(4, y, c.W, canvas.Plain, proc.Harmless(src.WireWords(k))+"  → "+pl.Functions[w.To].Name)
+			c.PutUpTo(4, y, c.W, canvas.Plain, text.Harmless(src.WireWords(k))+"  → "+pl.Functions[w.To].Name)
 		}
 	}
 }

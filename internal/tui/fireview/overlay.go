@@ -207,10 +207,10 @@ func (m *Model) envKey(k tea.KeyPressMsg) tea.Cmd {
 	case is(overlayKeys.Unset) && slices.Contains(o.set, name):
 		return change(name, "", false)
 	case is(overlayKeys.Set) && name == "":
-		return ask("set a variable for this session: NAME=value", "", func(text string) tea.Cmd {
-			name, value, ok := strings.Cut(text, "=")
+		return ask("set a variable for this session: NAME=value", "", func(content string) tea.Cmd {
+			name, value, ok := strings.Cut(content, "=")
 			if !ok {
-				return complain("%q must have the form NAME=value", text)
+				return complain("%q must have the form NAME=value", content)
 			}
 			return change(strings.TrimSpace(name), value, true)
 		})
@@ -218,7 +218,7 @@ func (m *Model) envKey(k tea.KeyPressMsg) tea.Cmd {
 		if proc.Secret(name) {
 			value = "" // it is not shown, not even to be changed
 		}
-		return ask(name+" for this session", value, func(text string) tea.Cmd { return change(name, text, true) })
+		return ask(name+" for this session", value, func(content string) tea.Cmd { return change(name, content, true) })
 	}
 	return nil
 }

@@ -16,6 +16,7 @@ import (
 	"nightdrill/internal/core/jsondiff"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/transport"
 	"nightdrill/internal/session"
@@ -132,24 +133,24 @@ func makePage(s *session.Session, f *session.Firing, width int, leaveOut []strin
 		p.tries = append(p.tries, session.AttemptOf(x, v.Trace.Arrived).Words())
 	}
 	if pl := s.Plan(); v.Item.Source < len(pl.Sources) {
-		if text := session.WhatWaits(&pl.Sources[v.Item.Source]); text != "" {
-			p.onward = append(p.onward, canvas.Row{{Style: canvas.Dim, Text: "it waits for " + text}})
+		if content := session.WhatWaits(&pl.Sources[v.Item.Source]); content != "" {
+			p.onward = append(p.onward, canvas.Row{{Style: canvas.Dim, Text: "it waits for " + content}})
 		}
 	}
 	for _, x := range p.steps[min(1, len(p.steps)):] {
 		if x.Depth == 0 {
 			continue
 		}
-		style, text := canvas.Plain, strings.Repeat("  ", x.Depth-1)+"↳ "+x.Line()
+		style, content := canvas.Plain, strings.Repeat("  ", x.Depth-1)+"↳ "+x.Line()
 		if x.Over && x.Outcome != engine.Done {
 			style = canvas.Bad
 		}
 		for _, why := range []string{x.Why, x.Hint} {
 			if why != "" {
-				text += ": " + why
+				content += ": " + why
 			}
 		}
-		p.onward = append(p.onward, canvas.Wrap(canvas.Rows(style, proc.Harmless(text)), width)...)
+		p.onward = append(p.onward, canvas.Wrap(canvas.Rows(style, text.Harmless(content)), width)...)
 	}
 	if t.Name != "" {
 		p.phases = measure.Phases(v.Trace.Arrived, &t.Instance, &t.Invocation)
@@ -206,7 +207,7 @@ func replyRows(r *transport.Reply) (rows []canvas.Row, note string) {
 				value = proc.Stars
 			}
 			rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: name + ": "},
-				{Style: canvas.Dim, Text: proc.Harmless(value)}})
+				{Style: canvas.Dim, Text: text.Harmless(value)}})
 		}
 	}
 	return rows, note
@@ -242,10 +243,10 @@ func bodyRows(body []byte, mediaType string) (rows []canvas.Row, note string) {
 }
 
 // harmless keeps line ends, and nothing else that a terminal obeys.
-func harmless(text string) string {
-	lines := strings.Split(strings.ReplaceAll(strings.TrimRight(text, "\r\n"), "\t", "    "), "\n")
+func harmless(content string) string {
+	lines := strings.Split(strings.ReplaceAll(strings.TrimRight(content, "\r\n"), "\t", "    "), "\n")
 	for i, l := range lines {
-		lines[i] = proc.Harmless(strings.TrimRight(l, "\r"))
+		lines[i] = text.Harmless(strings.TrimRight(l, "\r"))
 	}
 	return strings.Join(lines, "\n")
 }
@@ -275,36 +276,36 @@ const sentBytes = 256 << 10
 
 func layOut(i *session.Item, form int) (rows []canvas.Row) {
 	if i.Wrong != "" {
-		rows = append(rows, canvas.Row{{Style: canvas.Bad, Text: "cannot be sent: " + proc.Harmless(i.Wrong)}},
+		rows = append(rows, canvas.Row{{Style: canvas.Bad, Text: "cannot be sent: " + text.Harmless(i.Wrong)}},
 			canvas.Row{})
 	}
-	text := i.Content()
+	content := i.Content()
 	cut := func(b []byte) []byte { return b[:min(len(b), sentBytes)] }
 	switch {
 	case form == 2:
 		if i.Payload != nil {
 			return append(rows, canvas.Hex(cut(dataOf(i.Payload)))...)
 		}
-		return append(rows, canvas.Hex(cut(text))...)
-	case form == 1 || i.Payload == nil || !transport.IsText(cut(text)):
+		return append(rows, canvas.Hex(cut(content))...)
+	case form == 1 || i.Payload == nil || !transport.IsText(cut(content)):
 		if i.HTTP {
-			return append(rows, messageRows(string(cut(text)))...)
+			return append(rows, messageRows(string(cut(content)))...)
 		}
-		if !transport.IsText(cut(text)) {
-			return append(rows, canvas.Hex(cut(text))...)
+		if !transport.IsText(cut(content)) {
+			return append(rows, canvas.Hex(cut(content))...)
 		}
-		return append(rows, canvas.Code(harmless(string(cut(text))), "application/json")...)
+		return append(rows, canvas.Code(harmless(string(cut(content))), "application/json")...)
 	}
 	if i.Payload.Request != nil {
 		r := payload.Shown(i.Payload.Request)
 		rows = append(rows, canvas.Row{{Style: canvas.Bold, Text: r.Method + " "},
-			{Style: canvas.Plain, Text: proc.Harmless(r.Target)}})
+			{Style: canvas.Plain, Text: text.Harmless(r.Target)}})
 		kind := ""
 		for _, h := range r.Header {
 			if strings.EqualFold(h.Name, "content-type") {
 				kind = h.Value
 			}
-			rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: h.Name + ": " + proc.Harmless(h.Value)}})
+			rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: h.Name + ": " + text.Harmless(h.Value)}})
 		}
 		if len(r.Body) > 0 {
 			body, _ := bodyRows(cut(r.Body), kind)
@@ -316,7 +317,7 @@ func layOut(i *session.Item, form int) (rows []canvas.Row) {
 	put := func(name, value string) {
 		if value != "" {
 			rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: fmt.Sprintf("%-9s ", name)},
-				{Style: canvas.Plain, Text: proc.Harmless(value)}})
+				{Style: canvas.Plain, Text: text.Harmless(value)}})
 		}
 	}
 	put("type", e.Type)
@@ -347,9 +348,9 @@ func dataOf(p *payload.Payload) []byte {
 }
 
 // messageRows lays a request's own text out.
-func messageRows(text string) (rows []canvas.Row) {
+func messageRows(content string) (rows []canvas.Row) {
 	head := true
-	for n, l := range strings.Split(strings.TrimRight(text, "\n"), "\n") {
+	for n, l := range strings.Split(strings.TrimRight(content, "\n"), "\n") {
 		style := canvas.Plain
 		switch {
 		case head && n == 0:
@@ -361,7 +362,7 @@ func messageRows(text string) (rows []canvas.Row) {
 		if name, _, ok := strings.Cut(l, ":"); head && n > 0 && ok && payload.SecretHeader(name) {
 			l = name + ": " + proc.Stars
 		}
-		rows = append(rows, canvas.Row{{Style: style, Text: proc.Harmless(strings.TrimRight(l, "\r"))}})
+		rows = append(rows, canvas.Row{{Style: style, Text: text.Harmless(strings.TrimRight(l, "\r"))}})
 	}
 	return rows
 }

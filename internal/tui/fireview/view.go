@@ -23,16 +23,6 @@ import (
 	"nightdrill/internal/tui/msg"
 )
 
-type (
-	// Ask asks the user for a line of text.
-	Ask = msg.Ask
-	// Note shows a note in the bottom line.
-	Note = msg.Note
-)
-
-// Map asks the shell to show an item on the map of the wiring.
-type Map struct{ Item *session.Item }
-
 // Keys are the keys of the view.
 var Keys = struct {
 	Fire, Cold, Times, Async, Variant, Again, Filter, Up, Down, Left, Right, PageUp, PageDown, Earlier, Later, Form,
@@ -162,9 +152,9 @@ func (m *Model) Choose(key string) tea.Cmd {
 
 // fits reports whether an item holds every word of the filter.
 func (m *Model) fits(i *session.Item) bool {
-	text := strings.ToLower(i.SourceName + " " + i.Title() + " " + i.Label)
+	content := strings.ToLower(i.SourceName + " " + i.Title() + " " + i.Label)
 	for _, word := range strings.Fields(strings.ToLower(m.filter)) {
-		if !strings.Contains(text, word) {
+		if !strings.Contains(content, word) {
 			return false
 		}
 	}
@@ -276,7 +266,7 @@ func (m *Model) payloadKey(k tea.KeyPressMsg) tea.Cmd {
 		return m.remove()
 	case is(Keys.Map):
 		if i := m.item(); i != nil {
-			return func() tea.Msg { return Map{i} }
+			return func() tea.Msg { return msg.Map{Item: i} }
 		}
 	case is(Keys.Curl):
 		return m.curl()
@@ -293,15 +283,15 @@ func (m *Model) payloadKey(k tea.KeyPressMsg) tea.Cmd {
 }
 
 func say(format string, args ...any) tea.Cmd {
-	return func() tea.Msg { return Note{Text: fmt.Sprintf(format, args...)} }
+	return func() tea.Msg { return msg.Note{Text: fmt.Sprintf(format, args...)} }
 }
 
 func complain(format string, args ...any) tea.Cmd {
-	return func() tea.Msg { return Note{Text: fmt.Sprintf(format, args...), Bad: true} }
+	return func() tea.Msg { return msg.Note{Text: fmt.Sprintf(format, args...), Bad: true} }
 }
 
-func ask(title, text string, done func(string) tea.Cmd) tea.Cmd {
-	return func() tea.Msg { return Ask{Title: title, Text: text, Done: done} }
+func ask(title, content string, done func(string) tea.Cmd) tea.Cmd {
+	return func() tea.Msg { return msg.Ask{Title: title, Text: content, Done: done} }
 }
 
 func (m *Model) filterKey(k tea.KeyPressMsg) tea.Cmd {
@@ -367,10 +357,10 @@ func (m *Model) nextVariant() tea.Cmd {
 }
 
 func (m *Model) askTimes() tea.Cmd {
-	return ask("fire how many times in a row?", "20", func(text string) tea.Cmd {
-		n, err := strconv.Atoi(strings.TrimSpace(text))
+	return ask("fire how many times in a row?", "20", func(content string) tea.Cmd {
+		n, err := strconv.Atoi(strings.TrimSpace(content))
 		if err != nil || n < 1 || n > 10_000 {
-			return complain("%q must be a number from 1 to 10000", text)
+			return complain("%q must be a number from 1 to 10000", content)
 		}
 		i := m.item()
 		if i == nil {
@@ -381,7 +371,7 @@ func (m *Model) askTimes() tea.Cmd {
 		series := m.series
 		return func() tea.Msg {
 			<-series.Done()
-			return Note{Text: series.Says()}
+			return msg.Note{Text: series.Says()}
 		}
 	})
 }
@@ -495,14 +485,14 @@ func (m *Model) leave() tea.Cmd {
 	}
 	key := m.shown.Item.Key()
 	title := "field to ignore: a JSON Pointer, * for any one member (empty to compare everything again)"
-	return ask(title, first, func(text string) tea.Cmd {
-		text = strings.TrimSpace(text)
-		if text == "" {
+	return ask(title, first, func(content string) tea.Cmd {
+		content = strings.TrimSpace(content)
+		if content == "" {
 			delete(m.leaveOut, key)
-		} else if _, err := jsondiff.Parse(text); err != nil {
+		} else if _, err := jsondiff.Parse(content); err != nil {
 			return complain("%v", err)
 		} else {
-			m.leaveOut[key] = append(m.leaveOut[key], text)
+			m.leaveOut[key] = append(m.leaveOut[key], content)
 		}
 		return m.read()
 	})
@@ -533,7 +523,7 @@ func (m *Model) edit() tea.Cmd {
 }
 
 // editor runs the editor on a copy of a text.
-func (m *Model) editor(i *session.Item, name string, text []byte) tea.Cmd {
+func (m *Model) editor(i *session.Item, name string, content []byte) tea.Cmd {
 	suffix := ".json"
 	if i.HTTP {
 		suffix = ".http"
@@ -542,7 +532,7 @@ func (m *Model) editor(i *session.Item, name string, text []byte) tea.Cmd {
 	if err != nil {
 		return complain("Cannot create a copy for the editor: %v", err)
 	}
-	_, err = file.Write(text)
+	_, err = file.Write(content)
 	if e := file.Close(); err == nil {
 		err = e
 	}
@@ -555,7 +545,7 @@ func (m *Model) editor(i *session.Item, name string, text []byte) tea.Cmd {
 		os.Remove(file.Name())
 		return complain("%v", err)
 	}
-	back := edited{path: file.Name(), item: i, was: text, name: name}
+	back := edited{path: file.Name(), item: i, was: content, name: name}
 	return tea.ExecProcess(c, func(err error) tea.Msg {
 		back.err = err
 		return back
@@ -568,21 +558,21 @@ func (m *Model) Edited(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 	if !ok {
 		return nil, false
 	}
-	text, err := os.ReadFile(e.path)
+	content, err := os.ReadFile(e.path)
 	os.Remove(e.path)
 	switch {
 	case e.err != nil:
 		return complain("The editor failed (%v); nothing was changed.", e.err), true
 	case err != nil:
 		return complain("Cannot read what was edited: %v", err), true
-	case slices.Equal(text, e.was):
+	case slices.Equal(content, e.was):
 		return say("Nothing was changed."), true
 	}
 	key := e.item.Key()
 	if e.item.File != "" && e.name == e.item.Name {
-		err = m.s.Rewrite(e.item, text)
+		err = m.s.Rewrite(e.item, content)
 	} else {
-		key, err = m.s.Save(e.item.SourceName, e.name, text)
+		key, err = m.s.Save(e.item.SourceName, e.name, content)
 	}
 	if err != nil {
 		return complain("%v", err), true
@@ -617,8 +607,8 @@ func (m *Model) blank() tea.Cmd {
 	if name == "" {
 		return complain("The project has no sources yet.")
 	}
-	return ask("source and name of the new payload", name+" "+m.s.FreeName(name, "new"), func(text string) tea.Cmd {
-		source, name, _ := strings.Cut(strings.TrimSpace(text), " ")
+	return ask("source and name of the new payload", name+" "+m.s.FreeName(name, "new"), func(content string) tea.Cmd {
+		source, name, _ := strings.Cut(strings.TrimSpace(content), " ")
 		p := m.s.Plan()
 		at := p.SourceNamed(source)
 		if at < 0 {
@@ -676,7 +666,7 @@ func (m *Model) remove() tea.Cmd {
 		return complain("Only saved payloads can be deleted; this one is part of a recording.")
 	}
 	return func() tea.Msg {
-		return Ask{Title: fmt.Sprintf("Delete %s? y / any other key", i.Title()), YesNo: true,
+		return msg.Ask{Title: fmt.Sprintf("Delete %s? y / any other key", i.Title()), YesNo: true,
 			Done: func(string) tea.Cmd {
 				if err := m.s.Delete(i); err != nil {
 					return complain("%v", err)
@@ -722,8 +712,8 @@ func (m *Model) keep() tea.Cmd {
 		other = v.Item.SourceName
 	}
 	name := m.s.FreeName(other, "reply-of-"+v.Item.SourceName)
-	return ask("source and name for the reply", other+" "+name, func(text string) tea.Cmd {
-		source, name, _ := strings.Cut(strings.TrimSpace(text), " ")
+	return ask("source and name for the reply", other+" "+name, func(content string) tea.Cmd {
+		source, name, _ := strings.Cut(strings.TrimSpace(content), " ")
 		at := p.SourceNamed(source)
 		if at < 0 {
 			return complain("Unknown source %q.", source)
@@ -800,20 +790,20 @@ func (m *Model) Help() []key.Binding {
 
 // Title returns where the front is.
 func (m *Model) Title() (canvas.Style, string) {
-	text := "the front is closed"
+	content := "the front is closed"
 	if m.s.Front != nil {
-		text = "front http://" + m.s.Front.Address
+		content = "front http://" + m.s.Front.Address
 		if m.w < 120 {
-			text = "front " + strings.TrimPrefix(m.s.Front.Address, "127.0.0.1")
+			content = "front " + strings.TrimPrefix(m.s.Front.Address, "127.0.0.1")
 		}
 	}
 	if name, n := m.s.RecordingNow(); name != "" {
-		return canvas.Bad, fmt.Sprintf("● recording %s, %d · %s", name, n, text)
+		return canvas.Bad, fmt.Sprintf("● recording %s, %d · %s", name, n, content)
 	}
 	if m.s.Again() {
-		return canvas.Warm, "re-fire on save · " + text
+		return canvas.Warm, "re-fire on save · " + content
 	}
-	return canvas.Dim, text
+	return canvas.Dim, content
 }
 
 // age is a time of day to be shown.

@@ -16,6 +16,7 @@ import (
 
 	"nightdrill/internal/session"
 	"nightdrill/internal/tui/canvas"
+	"nightdrill/internal/tui/msg"
 )
 
 // screen is the view over a real desk, whose function is a server of the test.
@@ -24,8 +25,8 @@ type screen struct {
 	t     *testing.T
 	stand *session.Session
 	dir   string
-	note  string // the last that was said
-	asked *Ask   // what is requested
+	note  string   // the last that was said
+	asked *msg.Ask // what is requested
 }
 
 func open(t *testing.T, handler http.HandlerFunc, w, h int) *screen {
@@ -33,7 +34,7 @@ func open(t *testing.T, handler http.HandlerFunc, w, h int) *screen {
 	server := httptest.NewServer(handler)
 	t.Cleanup(server.Close)
 	dir := t.TempDir()
-	for name, text := range map[string]string{
+	for name, content := range map[string]string{
 		"nightdrill.yaml": `nightdrill: 1
 project: quay
 functions:
@@ -49,7 +50,7 @@ payloads:
 		"some.har":    `{"log":{"entries":[{"request":{"method":"GET","url":"http://x/fare","headers":[{"name":"Authorization","value":"Bearer hush"}]}},{"request":{"method":"GET","url":"http://x/a/b"}}]}}`,
 		"work.ndjson": `{"specversion":"1.0","id":"w1","source":"s","type":"work.wanted","subject":"gulls","data":{"deep":{"list":[1,2,"three"]}}}` + "\n",
 	} {
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(content), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -72,17 +73,17 @@ func (x *screen) do(cmd tea.Cmd) {
 	if cmd == nil {
 		return
 	}
-	switch msg := cmd().(type) {
+	switch m := cmd().(type) {
 	case tea.BatchMsg:
-		for _, c := range msg {
+		for _, c := range m {
 			x.do(c)
 		}
-	case Note:
-		x.note = msg.Text
-	case Ask:
-		x.asked = &msg
+	case msg.Note:
+		x.note = m.Text
+	case msg.Ask:
+		x.asked = &m
 	default:
-		next, _ := x.Took(msg)
+		next, _ := x.Took(m)
 		x.do(next)
 	}
 }
@@ -102,14 +103,14 @@ func (x *screen) press(keys ...string) {
 }
 
 // answer answers what is asked.
-func (x *screen) answer(text string) {
+func (x *screen) answer(content string) {
 	x.t.Helper()
 	if x.asked == nil {
 		x.t.Fatal("nothing is asked")
 	}
 	a := x.asked
 	x.asked = nil
-	x.do(a.Done(text))
+	x.do(a.Done(content))
 }
 
 // shows looks until the view holds every word.
@@ -117,19 +118,19 @@ func (x *screen) shows(words ...string) string {
 	x.t.Helper()
 	tick := time.NewTicker(5 * time.Millisecond)
 	defer tick.Stop()
-	text := ""
+	content := ""
 	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); <-tick.C {
 		x.do(x.Refresh())
-		text = ansi.Strip(x.Draw(canvas.NewTheme(true)).String())
+		content = ansi.Strip(x.Draw(canvas.NewTheme(true)).String())
 		missing := false
 		for _, w := range words {
-			missing = missing || !strings.Contains(text, w)
+			missing = missing || !strings.Contains(content, w)
 		}
 		if !missing {
-			return text
+			return content
 		}
 	}
-	x.t.Fatalf("never with %q:\n%s", words, text)
+	x.t.Fatalf("never with %q:\n%s", words, content)
 	return ""
 }
 
@@ -145,16 +146,16 @@ func counting(w http.ResponseWriter, n int32) {
 func TestWhatIsShownOfAFiring(t *testing.T) {
 	var n atomic.Int32
 	x := open(t, func(w http.ResponseWriter, r *http.Request) { counting(w, n.Add(1)) }, 150, 44)
-	text := x.shows("asks some#1  GET /fare", "jobs work#1  work.wanted w1", "What does the function reply?",
+	content := x.shows("asks some#1  GET /fare", "jobs work#1  work.wanted w1", "What does the function reply?",
 		"GET /fare", "none yet", "Requests to http://"+x.stand.Front.Address)
-	if strings.Contains(text, "Bearer") {
-		t.Errorf("a secret is shown:\n%s", text)
+	if strings.Contains(content, "Bearer") {
+		t.Errorf("a secret is shown:\n%s", content)
 	}
 	x.press("enter")
-	text = x.shows("200 OK", `"n": 1,`, "● warm in", "first byte", "look", "by its own Server-Timing",
+	content = x.shows("200 OK", `"n": 1,`, "● warm in", "first byte", "look", "by its own Server-Timing",
 		"✓ as expected: status 200, /n is 1", "its starts are not measured", "Set-Cookie: ••••••")
-	if strings.Contains(text, "hush") {
-		t.Errorf("a secret is shown:\n%s", text)
+	if strings.Contains(content, "hush") {
+		t.Errorf("a secret is shown:\n%s", content)
 	}
 	x.press("enter")
 	x.shows("✗ expected /n is 1, got 2", "≠ differs from firing 1 in 2 places", `/at  "moment 1" → "moment 2"`,
@@ -223,8 +224,8 @@ func TestSecretHeadersAreNeverShown(t *testing.T) {
 		if step != "" {
 			x.press(step)
 		}
-		if text := x.shows("▸ Payloads"); strings.Contains(text+x.note, "hush") {
-			t.Errorf("after %q the secret is shown: %s\n%s", step, x.note, text)
+		if content := x.shows("▸ Payloads"); strings.Contains(content+x.note, "hush") {
+			t.Errorf("after %q the secret is shown: %s\n%s", step, x.note, content)
 		}
 	}
 	if !strings.Contains(x.note, "Authorization: ••••••") {
@@ -232,8 +233,8 @@ func TestSecretHeadersAreNeverShown(t *testing.T) {
 	}
 	x.press("d")
 	x.answer("own")
-	if text := x.shows("saved payload", "Authorization: ••••••"); strings.Contains(text, "hush") {
-		t.Errorf("of a payload that is kept by itself the secret is shown:\n%s", text)
+	if content := x.shows("saved payload", "Authorization: ••••••"); strings.Contains(content, "hush") {
+		t.Errorf("of a payload that is kept by itself the secret is shown:\n%s", content)
 	}
 	// what is sent has it
 	if i := x.stand.Find("asks own"); i == nil || !strings.Contains(string(i.Text), "Bearer hush") {
@@ -282,7 +283,7 @@ func TestRepliesOfEveryShape(t *testing.T) {
 	} {
 		shape.Store(c.shape)
 		x.press("enter")
-		if text := x.shows(c.want...); strings.Contains(text, "\x1b") || strings.Contains(text, "\t") {
+		if content := x.shows(c.want...); strings.Contains(content, "\x1b") || strings.Contains(content, "\t") {
 			t.Errorf("%s: control characters are left", c.shape)
 		}
 	}
@@ -291,9 +292,9 @@ func TestRepliesOfEveryShape(t *testing.T) {
 	x.shows("·PNG")
 	x.press("s")
 	x.answer("picture.png")
-	if text, err := os.ReadFile(filepath.Join(x.dir, "picture.png")); err != nil ||
-		string(text) != "\x89PNG\r\n\x1a\n\x00\x01" {
-		t.Errorf("saved: %q, %v; it says %q", text, err, x.note)
+	if content, err := os.ReadFile(filepath.Join(x.dir, "picture.png")); err != nil ||
+		string(content) != "\x89PNG\r\n\x1a\n\x00\x01" {
+		t.Errorf("saved: %q, %v; it says %q", content, err, x.note)
 	}
 	x.press("s")
 	x.answer("picture.png")
@@ -316,9 +317,9 @@ func TestRepliesOfEveryShape(t *testing.T) {
 func TestThePayloads(t *testing.T) {
 	x := open(t, func(w http.ResponseWriter, r *http.Request) {}, 110, 32)
 	x.press("/", "w", "o", "r", "k")
-	text := x.shows("1 of 3 with work", "jobs work#1")
-	if strings.Contains(text, "some#1") {
-		t.Errorf("the filter leaves others:\n%s", text)
+	content := x.shows("1 of 3 with work", "jobs work#1")
+	if strings.Contains(content, "some#1") {
+		t.Errorf("the filter leaves others:\n%s", content)
 	}
 	x.press("enter", "m")
 	x.shows("raw", `"specversion": "1.0"`)
@@ -365,9 +366,9 @@ func TestThePayloads(t *testing.T) {
 	}
 	x.stand.Pause("the drill evening is under way")
 	x.press("enter")
-	if text := x.shows("not fired: the drill evening is under way",
-		"When the drill is over, enter fires it"); strings.Contains(text, "Fix and save") {
-		t.Errorf("there is nothing to fix:\n%s", text)
+	if content := x.shows("not fired: the drill evening is under way",
+		"When the drill is over, enter fires it"); strings.Contains(content, "Fix and save") {
+		t.Errorf("there is nothing to fix:\n%s", content)
 	}
 }
 
@@ -375,9 +376,9 @@ func TestThePayloads(t *testing.T) {
 func TestLogsAndEnvironment(t *testing.T) {
 	x := open(t, func(w http.ResponseWriter, r *http.Request) {}, 110, 32)
 	x.press("E")
-	text := x.shows("Environment of teller", "LEVEL", "low", "TIDE_TOKEN", "••••••", "another variable")
-	if strings.Contains(text, "hush") {
-		t.Errorf("a secret is shown:\n%s", text)
+	content := x.shows("Environment of teller", "LEVEL", "low", "TIDE_TOKEN", "••••••", "another variable")
+	if strings.Contains(content, "hush") {
+		t.Errorf("a secret is shown:\n%s", content)
 	}
 	x.press("down", "enter")
 	if x.asked.Text != "" {
@@ -402,14 +403,14 @@ func TestLogsAndEnvironment(t *testing.T) {
 	x.press("l")
 	x.shows("Log output of the functions", "following", "line 199")
 	x.press("pgup", "up")
-	text = x.shows("paused")
-	if strings.Contains(text, "line 199") {
-		t.Errorf("it did not scroll:\n%s", text)
+	content = x.shows("paused")
+	if strings.Contains(content, "line 199") {
+		t.Errorf("it did not scroll:\n%s", content)
 	}
 	x.press("end", "/", "1", "9", "8", "enter")
-	text = x.shows("search: 198", "line 198")
-	if strings.Contains(text, "line 199") {
-		t.Errorf("the search leaves others:\n%s", text)
+	content = x.shows("search: 198", "line 198")
+	if strings.Contains(content, "line 199") {
+		t.Errorf("the search leaves others:\n%s", content)
 	}
 	x.press("/", "enter", "f")
 	x.shows("Log output of teller")
@@ -437,9 +438,9 @@ func TestEverySize(t *testing.T) {
 						t.Fatalf("%dx%d: a row is %d wide", w, h, ansi.StringWidth(r))
 					}
 				}
-				if text := strings.Join(rows, "\n"); len(rows) != h || !strings.Contains(text, "200 OK") ||
-					!strings.Contains(text, "Latest firings") || !strings.Contains(text, "▸ Payloads") {
-					t.Fatalf("%dx%d, %d rows:\n%s", w, h, len(rows), text)
+				if content := strings.Join(rows, "\n"); len(rows) != h || !strings.Contains(content, "200 OK") ||
+					!strings.Contains(content, "Latest firings") || !strings.Contains(content, "▸ Payloads") {
+					t.Fatalf("%dx%d, %d rows:\n%s", w, h, len(rows), content)
 				}
 			}
 		}

@@ -1,7 +1,11 @@
 // Package msg is what views say to the shell and ask of it.
 package msg
 
-import tea "charm.land/bubbletea/v2"
+import (
+	tea "charm.land/bubbletea/v2"
+
+	"nightdrill/internal/session"
+)
 
 // Ask asks the user for a line of text, which the shell passes to Done. With YesNo, it is a
 // question that y answers.
@@ -16,6 +20,9 @@ type Note struct {
 	Text string
 	Bad  bool
 }
+
+// Map asks the shell to show an item on the map of the wiring.
+type Map struct{ Item *session.Item }
 
 // Say returns a command that says something in the bottom line.
 func Say(text string) tea.Cmd { return func() tea.Msg { return Note{Text: text} } }

@@ -16,6 +16,7 @@ import (
 	"nightdrill/internal/core/infer"
 	"nightdrill/internal/core/jsondiff"
 	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/transport"
 	"nightdrill/internal/tui/canvas"
@@ -109,7 +110,7 @@ func (m *Model) drawAbout(c *canvas.Canvas, y, w int, set *payload.Set) {
 	put := func(name string, style canvas.Style, format string, args ...any) {
 		if y < m.h {
 			c.PutUpTo(2, y, 12, canvas.Dim, name)
-			c.PutUpTo(12, y, w, style, proc.Harmless(fmt.Sprintf(format, args...)))
+			c.PutUpTo(12, y, w, style, text.Harmless(fmt.Sprintf(format, args...)))
 			y++
 		}
 	}
@@ -125,11 +126,11 @@ func (m *Model) drawAbout(c *canvas.Canvas, y, w int, set *payload.Set) {
 	if o.Most == 0 {
 		put("sizes", canvas.Dim, "no bodies")
 	} else {
-		text := canvas.Size(int64(o.Least)) + " to " + canvas.Size(int64(o.Most))
+		content := canvas.Size(int64(o.Least)) + " to " + canvas.Size(int64(o.Most))
 		if w >= 50 {
-			text += ", median " + canvas.Size(int64(o.Median))
+			content += ", median " + canvas.Size(int64(o.Median))
 		}
-		put("sizes", canvas.Plain, "%s", text)
+		put("sizes", canvas.Plain, "%s", content)
 	}
 	if set.FitsName != "" {
 		of := min(len(set.Payloads), looked)
@@ -160,11 +161,11 @@ func (m *Model) drawAbout(c *canvas.Canvas, y, w int, set *payload.Set) {
 	if y++; o.Arrivals == nil || y+5 >= m.h {
 		return
 	}
-	text := "as recorded over " + brief(o.Span)
+	content := "as recorded over " + brief(o.Span)
 	if w >= 50 {
-		text += ", from " + o.First.Format("2006-01-02 15:04:05")
+		content += ", from " + o.First.Format("2006-01-02 15:04:05")
 	}
-	c.PutUpTo(2, y, w, canvas.Bold, text)
+	c.PutUpTo(2, y, w, canvas.Bold, content)
 	m.drawArrivals(c, y+1, w, &o)
 }
 
@@ -264,7 +265,7 @@ func (m *Model) drawPayload(c *canvas.Canvas, set *payload.Set) int {
 	x := m.heading(c, 0, w, onPayload, title)
 	switch {
 	case m.trouble != "":
-		c.PutUpTo(2, 1, w, canvas.Bad, proc.Harmless(m.trouble))
+		c.PutUpTo(2, 1, w, canvas.Bad, text.Harmless(m.trouble))
 		return h
 	case p == nil:
 		c.PutUpTo(2, 1, w, canvas.Dim, "generating…")
@@ -291,7 +292,7 @@ func (m *Model) drawPayload(c *canvas.Canvas, set *payload.Set) int {
 	if !p.Time.IsZero() && m.w >= 100 {
 		x = c.PutUpTo(x+2, 0, w, canvas.Dim, p.Time.Format("15:04:05.000"))
 	}
-	c.Right(max(w-1, x+ansi.StringWidth(says)+2), 0, style, proc.Harmless(says))
+	c.Right(max(w-1, x+ansi.StringWidth(says)+2), 0, style, text.Harmless(says))
 	top := min(m.scroll[onPayload], max(len(m.page.rows)-(h-2), 0))
 	m.scroll[onPayload] = top
 	for i := range h - 2 {
@@ -316,23 +317,23 @@ func (m *Model) layOut(set *payload.Set, p *payload.Payload, width int) page {
 	kind := ""
 	if p.Request != nil {
 		r := payload.Shown(p.Request)
-		rows = append(rows, canvas.Row{{Style: canvas.Bold, Text: proc.Harmless(r.Method + " " + r.Target)}})
+		rows = append(rows, canvas.Row{{Style: canvas.Bold, Text: text.Harmless(r.Method + " " + r.Target)}})
 		for _, h := range r.Header {
 			if strings.EqualFold(h.Name, "content-type") {
 				kind = h.Value
 			}
 			rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: h.Name + ": "},
-				{Style: canvas.Plain, Text: proc.Harmless(h.Value)}})
+				{Style: canvas.Plain, Text: text.Harmless(h.Value)}})
 		}
 	} else {
 		e := p.Event
 		kind = e.DataContentType
-		rows = append(rows, canvas.Row{{Style: canvas.Bold, Text: proc.Harmless(e.Type)},
-			{Style: canvas.Dim, Text: proc.Harmless("  " + e.ID + "  from " + e.Source)}})
+		rows = append(rows, canvas.Row{{Style: canvas.Bold, Text: text.Harmless(e.Type)},
+			{Style: canvas.Dim, Text: text.Harmless("  " + e.ID + "  from " + e.Source)}})
 		for _, f := range append([]event.Field{{Name: "subject", Value: e.Subject}}, e.Extensions...) {
 			if f.Value != "" {
 				rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: f.Name + ": "},
-					{Style: canvas.Plain, Text: proc.Harmless(f.Value)}})
+					{Style: canvas.Plain, Text: text.Harmless(f.Value)}})
 			}
 		}
 	}
@@ -356,7 +357,7 @@ func (m *Model) layOut(set *payload.Set, p *payload.Payload, width int) page {
 			for _, f := range found {
 				if f.At == l.At && !marked[f.At+f.Text] {
 					marked[f.At+f.Text] = true
-					row = append(row, canvas.Span{Style: canvas.Bad, Text: "  ◂ " + proc.Harmless(f.Text)})
+					row = append(row, canvas.Span{Style: canvas.Bad, Text: "  ◂ " + text.Harmless(f.Text)})
 					if out.first < 0 {
 						out.first = len(rows)
 					}
@@ -366,11 +367,11 @@ func (m *Model) layOut(set *payload.Set, p *payload.Payload, width int) page {
 		}
 	case transport.IsText(data):
 		for _, f := range found {
-			rows = append(rows, canvas.Row{{Style: canvas.Bad, Text: "◂ " + proc.Harmless(f.Text)}})
+			rows = append(rows, canvas.Row{{Style: canvas.Bad, Text: "◂ " + text.Harmless(f.Text)}})
 		}
-		text := string(data[:min(len(data), shownBytes)])
-		for l := range strings.Lines(text) {
-			rows = append(rows, canvas.Code(proc.Harmless(strings.TrimRight(l, "\r\n")), kind)...)
+		content := string(data[:min(len(data), shownBytes)])
+		for l := range strings.Lines(content) {
+			rows = append(rows, canvas.Code(text.Harmless(strings.TrimRight(l, "\r\n")), kind)...)
 		}
 	default:
 		rows = append(rows, canvas.Hex(data[:min(len(data), 16<<10)])...)
@@ -385,11 +386,11 @@ func (m *Model) layOut(set *payload.Set, p *payload.Payload, width int) page {
 
 // colour returns each line of JSON in its colours.
 func colour(lines []jsondiff.Line) []canvas.Row {
-	text := make([]string, len(lines))
+	content := make([]string, len(lines))
 	for i, l := range lines {
-		text[i] = proc.Harmless(l.Text)
+		content[i] = text.Harmless(l.Text)
 	}
-	rows := canvas.Code(strings.Join(text, "\n"), "application/json")
+	rows := canvas.Code(strings.Join(content, "\n"), "application/json")
 	for len(rows) < len(lines) {
 		rows = append(rows, canvas.Row{})
 	}
@@ -409,11 +410,11 @@ func (m *Model) beside(set *payload.Set, p *payload.Payload, width int) {
 	for _, d := range m.s.Sent(source, p) {
 		right = append(right, canvas.Row{{Style: canvas.Warm, Text: d.Function + " gets, " + d.Form}})
 		if d.Wrong != "" {
-			right = append(right, canvas.Row{{Style: canvas.Bad, Text: proc.Harmless(d.Wrong)}})
+			right = append(right, canvas.Row{{Style: canvas.Bad, Text: text.Harmless(d.Wrong)}})
 			continue
 		}
 		right = append(right, canvas.Row{{Style: canvas.Bold,
-			Text: proc.Harmless(d.Method + " " + payload.ShownTarget(d.Target))}})
+			Text: text.Harmless(d.Method + " " + payload.ShownTarget(d.Target))}})
 		kind := ""
 		for _, h := range d.Header {
 			value := h.Value
@@ -424,7 +425,7 @@ func (m *Model) beside(set *payload.Set, p *payload.Payload, width int) {
 				kind = h.Value
 			}
 			right = append(right, canvas.Row{{Style: canvas.Dim, Text: h.Name + ": "},
-				{Style: canvas.Plain, Text: proc.Harmless(value)}})
+				{Style: canvas.Plain, Text: text.Harmless(value)}})
 		}
 		right = append(right, canvas.Row{})
 		body := d.Body[:min(len(d.Body), shownBytes)]
@@ -432,7 +433,7 @@ func (m *Model) beside(set *payload.Set, p *payload.Payload, width int) {
 			right = append(right, colour(lines)...)
 		} else if transport.IsText(body) {
 			for l := range strings.Lines(string(body)) {
-				right = append(right, canvas.Code(proc.Harmless(strings.TrimRight(l, "\r\n")), kind)...)
+				right = append(right, canvas.Code(text.Harmless(strings.TrimRight(l, "\r\n")), kind)...)
 			}
 		} else {
 			right = append(right, canvas.Hex(body[:min(len(body), 4<<10)])...)
@@ -540,7 +541,7 @@ func (m *Model) fields(set *payload.Set, a *about) (out []fieldRow) {
 		if last == "*" {
 			last = "each item"
 		}
-		return proc.Harmless(strings.Repeat("  ", depth) + strings.NewReplacer("~1", "/", "~0", "~").Replace(last))
+		return text.Harmless(strings.Repeat("  ", depth) + strings.NewReplacer("~1", "/", "~0", "~").Replace(last))
 	}
 	for _, f := range a.fields {
 		seen[f.At] = true
@@ -548,12 +549,12 @@ func (m *Model) fields(set *payload.Set, a *about) (out []fieldRow) {
 		if f.N < f.Of {
 			style = canvas.Warm
 		}
-		out = append(out, fieldRow{name(f.At), infer.Percent(f.N, f.Of), proc.Harmless(f.What),
-			proc.Harmless(says[f.At]), style})
+		out = append(out, fieldRow{name(f.At), infer.Percent(f.N, f.Of), text.Harmless(f.What),
+			text.Harmless(says[f.At]), style})
 	}
 	for _, o := range outline {
 		if !seen[o.At] && len(a.fields) > 0 {
-			out = append(out, fieldRow{name(o.At), "never", "", proc.Harmless(o.Text), canvas.Bad})
+			out = append(out, fieldRow{name(o.At), "never", "", text.Harmless(o.Text), canvas.Bad})
 		}
 	}
 	return out

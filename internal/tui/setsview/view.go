@@ -16,7 +16,7 @@ import (
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/session"
 	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/fireview"
+	"nightdrill/internal/tui/msg"
 )
 
 // Fire requests the Fire view, with an item chosen.
@@ -312,11 +312,11 @@ func (m *Model) askNumber() tea.Cmd {
 		return nil
 	}
 	return func() tea.Msg {
-		return fireview.Ask{Title: fmt.Sprintf("which payload, 1 to %d", len(set.Payloads)),
-			Done: func(text string) tea.Cmd {
-				n, err := strconv.Atoi(text)
+		return msg.Ask{Title: fmt.Sprintf("which payload, 1 to %d", len(set.Payloads)),
+			Done: func(content string) tea.Cmd {
+				n, err := strconv.Atoi(content)
 				if err != nil || n < 1 || n > len(set.Payloads) {
-					return complain("%s has payloads 1 to %d, not %q.", set.Name, len(set.Payloads), text)
+					return complain("%s has payloads 1 to %d, not %q.", set.Name, len(set.Payloads), content)
 				}
 				return m.goTo(n - 1)
 			}}
@@ -353,7 +353,7 @@ func (m *Model) fire(onMap bool) tea.Cmd {
 	}
 	item := m.s.Offer(source, set, m.n, p, m.mode != "")
 	if onMap {
-		return func() tea.Msg { return fireview.Map{Item: m.s.Find(item)} }
+		return func() tea.Msg { return msg.Map{Item: m.s.Find(item)} }
 	}
 	return func() tea.Msg { return Fire{item} }
 }
@@ -373,7 +373,7 @@ func (m *Model) keep() tea.Cmd {
 		like += "-" + m.mode
 	}
 	return func() tea.Msg {
-		return fireview.Ask{Title: "save for " + source + " as", Text: m.s.FreeName(source, like),
+		return msg.Ask{Title: "save for " + source + " as", Text: m.s.FreeName(source, like),
 			Done: func(name string) tea.Cmd {
 				key, err := m.s.Save(source, name, p.Text())
 				if err != nil {
@@ -385,11 +385,11 @@ func (m *Model) keep() tea.Cmd {
 }
 
 func say(format string, args ...any) tea.Cmd {
-	return func() tea.Msg { return fireview.Note{Text: fmt.Sprintf(format, args...)} }
+	return func() tea.Msg { return msg.Note{Text: fmt.Sprintf(format, args...)} }
 }
 
 func complain(format string, args ...any) tea.Cmd {
-	return func() tea.Msg { return fireview.Note{Text: fmt.Sprintf(format, args...), Bad: true} }
+	return func() tea.Msg { return msg.Note{Text: fmt.Sprintf(format, args...), Bad: true} }
 }
 
 // Title returns what the view shows, for the top line.

@@ -13,7 +13,7 @@ import (
 
 	"nightdrill/internal/session"
 	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/fireview"
+	"nightdrill/internal/tui/msg"
 )
 
 // screen is the view over a real desk.
@@ -23,7 +23,7 @@ type screen struct {
 	dir    string
 	stand  *session.Session
 	note   string
-	asked  *fireview.Ask
+	asked  *msg.Ask
 	fired  string
 	mapped *session.Item // put on the map
 }
@@ -33,7 +33,7 @@ func open(t *testing.T, w, h int) *screen {
 	server := httptest.NewServer(http.NotFoundHandler())
 	t.Cleanup(server.Close)
 	dir := t.TempDir()
-	for name, text := range map[string]string{
+	for name, content := range map[string]string{
 		"nightdrill.yaml": `nightdrill: 1
 project: quay
 functions:
@@ -55,7 +55,7 @@ payloads:
 			`{"specversion":"1.0","id":"w2","source":"s","type":"work.wanted","data":{"n":"two","deck":"car\u001b[2J"}}` + "\n",
 		"job.json": `{"type":"object","required":["n","deck"],"additionalProperties":false,"properties":{"n":{"type":"integer","minimum":1,"maximum":5},"deck":{"type":"string","minLength":3,"maxLength":8},"rare":{"type":"boolean","x-made":{"present":0}}}}`,
 	} {
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(content), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -78,17 +78,17 @@ func (x *screen) do(cmd tea.Cmd) {
 	if cmd == nil {
 		return
 	}
-	switch msg := cmd().(type) {
-	case fireview.Note:
-		x.note = msg.Text
-	case fireview.Ask:
-		x.asked = &msg
-	case fireview.Map:
-		x.mapped = msg.Item
+	switch m := cmd().(type) {
+	case msg.Note:
+		x.note = m.Text
+	case msg.Ask:
+		x.asked = &m
+	case msg.Map:
+		x.mapped = m.Item
 	case Fire:
-		x.fired = msg.Key
+		x.fired = m.Key
 	default:
-		next, _ := x.Took(msg)
+		next, _ := x.Took(m)
 		x.do(next)
 	}
 }
@@ -110,10 +110,10 @@ func (x *screen) shows(texts ...string) {
 	x.t.Helper()
 	drawn := x.Draw(canvas.NewTheme(true)).String()
 	plain := ansi.Strip(drawn)
-	for _, text := range texts {
-		if not, ok := strings.CutPrefix(text, "!"); ok == strings.Contains(plain, not) && ok ||
-			!ok && !strings.Contains(plain, text) {
-			x.t.Errorf("%q in\n%s", text, plain)
+	for _, content := range texts {
+		if not, ok := strings.CutPrefix(content, "!"); ok == strings.Contains(plain, not) && ok ||
+			!ok && !strings.Contains(plain, content) {
+			x.t.Errorf("%q in\n%s", content, plain)
 		}
 	}
 	if strings.Contains(drawn, "\x1b[2J") {
@@ -167,9 +167,9 @@ func TestMadeOtherwise(t *testing.T) {
 	kept := string(x.payload().Data())
 	x.press("k")
 	x.do(x.asked.Done("odd-one"))
-	if text, err := os.ReadFile(filepath.Join(x.dir, "payloads", "jobs", "odd-one.event.json")); err != nil ||
-		!strings.Contains(strings.Join(strings.Fields(string(text)), ""), kept) {
-		t.Errorf("%v: %s lacks %s", err, text, kept)
+	if content, err := os.ReadFile(filepath.Join(x.dir, "payloads", "jobs", "odd-one.event.json")); err != nil ||
+		!strings.Contains(strings.Join(strings.Fields(string(content)), ""), kept) {
+		t.Errorf("%v: %s lacks %s", err, content, kept)
 	}
 	x.press("enter")
 	found := false

@@ -12,7 +12,7 @@ import (
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/proc"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/session"
 	"nightdrill/internal/tui/canvas"
 )
@@ -212,7 +212,7 @@ func (m *Model) drawLabel(c *canvas.Canvas, b draw.Box, x session.WireOf) {
 	t := m.traffic.Wire(x)
 	counts := []count{{t.Done, "done", canvas.Plain}, {t.Bad, "✗", canvas.Bad}, {t.Working, "in flight", canvas.Warm},
 		{t.Waiting, "waiting", canvas.Cold}}
-	words := proc.Harmless(m.plan.Sources[x.Source].WireWords(x.Wire))
+	words := text.Harmless(m.plan.Sources[x.Source].WireWords(x.Wire))
 	if words == "everything" {
 		words = ""
 	}
@@ -238,8 +238,8 @@ func (m *Model) drawLabel(c *canvas.Canvas, b draw.Box, x session.WireOf) {
 	}
 	slices.Reverse(counts) // where there is no room for all, what is done matters least
 	for _, k := range counts {
-		if text := fmt.Sprintf(" %d %s ", k.n, k.what); k.n > 0 && at+ansi.StringWidth(text) <= edge {
-			at = c.Put(at, b.Y, k.style, text)
+		if content := fmt.Sprintf(" %d %s ", k.n, k.what); k.n > 0 && at+ansi.StringWidth(content) <= edge {
+			at = c.Put(at, b.Y, k.style, content)
 		}
 	}
 	if words != "" && at < edge-8 {
@@ -338,15 +338,15 @@ func (m *Model) of(source int) *session.SourceTraffic {
 
 // drawFigures writes a source's figures in one line.
 func (m *Model) drawFigures(c *canvas.Canvas, x, y, edge, i int) {
-	style, text := m.figures(i)
+	style, content := m.figures(i)
 	t := m.of(i)
 	if t != nil && t.Unmatched > 0 {
 		if x = c.PutUpTo(x, y, edge, canvas.Bad, fmt.Sprintf("%d unmatched  ",
-			t.Unmatched)); ansi.StringWidth(text) > edge-x {
+			t.Unmatched)); ansi.StringWidth(content) > edge-x {
 			return
 		}
 	}
-	c.PutUpTo(x, y, edge, style, clauses(text, edge-x))
+	c.PutUpTo(x, y, edge, style, clauses(content, edge-x))
 }
 
 // figures returns what the kind of a source lives by.
@@ -361,14 +361,14 @@ func (m *Model) figures(i int) (canvas.Style, string) {
 	}
 	switch src.Kind {
 	case plan.HTTP:
-		text := fmt.Sprintf("%d open", open)
+		content := fmt.Sprintf("%d open", open)
 		if t.Rejected > 0 {
-			text += fmt.Sprintf(", %d rejected", t.Rejected)
+			content += fmt.Sprintf(", %d rejected", t.Rejected)
 		}
-		return canvas.Dim, text
+		return canvas.Dim, content
 	case plan.Queue:
 		if len(src.Wires) == 0 {
-			return canvas.Dim, session.Plural(t.Arrived+m.deadLetters(i), "message") + ", no consumer"
+			return canvas.Dim, text.Plural(t.Arrived+m.deadLetters(i), "message") + ", no consumer"
 		}
 		return canvas.Dim, fmt.Sprintf("depth %d, %d in flight%s", open-working, working, oldest(t.Oldest))
 	case plan.Stream:
@@ -378,18 +378,18 @@ func (m *Model) figures(i int) (canvas.Style, string) {
 		}
 		return canvas.Dim, fmt.Sprintf("lag %d %s%s", lag, lagBars(t.Lanes, 16), oldest(t.Oldest))
 	case plan.Storage:
-		text := "notified immediately"
+		content := "notified immediately"
 		switch {
 		case src.Poll > 0 && m.ofRun != nil:
-			text = fmt.Sprintf("polled every %v", src.Poll)
+			content = fmt.Sprintf("polled every %v", src.Poll)
 		case src.Poll > 0:
 			at := time.Duration(m.traffic.Clock)
-			text = fmt.Sprintf("next poll in %.1f s", ((at/src.Poll+1)*src.Poll - at).Seconds())
+			content = fmt.Sprintf("next poll in %.1f s", ((at/src.Poll+1)*src.Poll - at).Seconds())
 		}
 		if open > 0 {
-			text = fmt.Sprintf("%d open, ", open) + text
+			content = fmt.Sprintf("%d open, ", open) + content
 		}
-		return canvas.Dim, text
+		return canvas.Dim, content
 	}
 	return canvas.Dim, m.nextTime(src)
 }
@@ -474,11 +474,11 @@ func (m *Model) nextTime(src *plan.Source) string {
 	if len(next) == 0 {
 		return "never"
 	}
-	text := "next " + next[0].At.Format("Mon 15:04")
+	content := "next " + next[0].At.Format("Mon 15:04")
 	if m.s.Ticking() {
-		return text + ", in " + brief(next[0].At.Sub(m.now))
+		return content + ", in " + brief(next[0].At.Sub(m.now))
 	}
-	return text + ", paused"
+	return content + ", paused"
 }
 
 // longest returns the longest of some words that fit, or the shortest.
@@ -495,15 +495,15 @@ func longest(words []string, room int) string {
 }
 
 // clauses leaves out the last clauses of what does not fit.
-func clauses(text string, room int) string {
-	for ansi.StringWidth(text) > room {
-		i := strings.LastIndex(text, ", ")
+func clauses(content string, room int) string {
+	for ansi.StringWidth(content) > room {
+		i := strings.LastIndex(content, ", ")
 		if i < 0 {
 			break
 		}
-		text = text[:i]
+		content = content[:i]
 	}
-	return text
+	return content
 }
 
 // drawFunction writes a function, how it stands, and where its replies go on to.
@@ -514,8 +514,8 @@ func (m *Model) drawFunction(c *canvas.Canvas, b draw.Box, n *draw.WiringNode, i
 		words = append([]string{strings.TrimPrefix(words[0], "no instance, ")}, words[1:]...)
 	}
 	below := b.Y + 1
-	if text := longest(words, b.X+b.W-x-1); b.H == 1 || text == longest(words, b.W-1) {
-		c.PutUpTo(x+1, b.Y, b.X+b.W, state, text)
+	if content := longest(words, b.X+b.W-x-1); b.H == 1 || content == longest(words, b.W-1) {
+		c.PutUpTo(x+1, b.Y, b.X+b.W, state, content)
 	} else {
 		c.PutUpTo(b.X+1, below, b.X+b.W, state, longest(words, b.W-1))
 		below++
@@ -543,7 +543,7 @@ func (m *Model) drawJourney(c *canvas.Canvas, y int) {
 		case i < m.stop:
 			style = canvas.Warm
 		}
-		c.PutUpTo(1, y+1+i-top, half, style, mark+proc.Harmless(x.Text))
+		c.PutUpTo(1, y+1+i-top, half, style, mark+text.Harmless(x.Text))
 	}
 	x := &m.journey[m.stop]
 	var why []canvas.Row
@@ -552,7 +552,7 @@ func (m *Model) drawJourney(c *canvas.Canvas, y int) {
 		if strings.Contains(l, "fails  ") || x.Bad && !strings.Contains(l, "holds  ") {
 			style = canvas.Bad
 		}
-		why = append(why, canvas.Rows(style, strings.Split(ansi.Wrap(proc.Harmless(l), m.w-half-3, ""), "\n")...)...)
+		why = append(why, canvas.Rows(style, strings.Split(ansi.Wrap(text.Harmless(l), m.w-half-3, ""), "\n")...)...)
 	}
 	if x.Near != "" {
 		why = append(why, canvas.Row{}, canvas.Row{{Style: canvas.Dim,
@@ -578,12 +578,12 @@ func (m *Model) drawDetails(c *canvas.Canvas, y int) {
 		edge = m.w * 9 / 20
 		m.drawLast(c, edge+2, y, rows)
 	}
-	var text []canvas.Row
+	var content []canvas.Row
 	for _, l := range lines {
-		text = append(text, canvas.Rows(canvas.Plain, strings.Split(ansi.Wrap(proc.Harmless(l), edge-2, ""),
+		content = append(content, canvas.Rows(canvas.Plain, strings.Split(ansi.Wrap(text.Harmless(l), edge-2, ""),
 			"\n")...)...)
 	}
-	for i, row := range text[:min(len(text), rows)] {
+	for i, row := range content[:min(len(content), rows)] {
 		c.PutRow(2, y+1+i, edge, row)
 	}
 }
@@ -633,7 +633,7 @@ func (m *Model) drawLast(c *canvas.Canvas, x, y, rows int) {
 			words += " in " + brief(e.Took)
 		}
 		at := c.PutUpTo(x, y+1+i, edge, canvas.Dim, fmt.Sprintf("%-9s ", e.At))
-		room, label := edge-at-22, proc.Harmless(e.Label)
+		room, label := edge-at-22, text.Harmless(e.Label)
 		to := name == e.Source && e.Function != "" && room-len(e.Function)-3 >= 20
 		if to {
 			room -= len(e.Function) + 3
@@ -657,22 +657,22 @@ func (m *Model) aboutSource(i int) (string, []string) {
 	t := m.of(i)
 	if t != nil {
 		_, now := m.figures(i)
-		text := now
+		content := now
 		if t.Arrived > 0 || len(src.Wires) > 0 {
-			text += fmt.Sprintf("; %d received", t.Arrived)
+			content += fmt.Sprintf("; %d received", t.Arrived)
 		}
 		for _, x := range []struct {
 			n    int
 			what string
 		}{{t.Unmatched, "unmatched"}, {t.Rejected, "rejected"}, {t.Skipped, "skipped"}} {
 			if x.n > 0 {
-				text += fmt.Sprintf(", %d %s", x.n, x.what)
+				content += fmt.Sprintf(", %d %s", x.n, x.what)
 			}
 		}
 		if t.Oldest >= 0 {
-			text += ", the oldest open one for " + brief(t.Oldest)
+			content += ", the oldest open one for " + brief(t.Oldest)
 		}
-		lines = append(lines, text)
+		lines = append(lines, content)
 	}
 	switch src.Kind {
 	case plan.Storage:
@@ -682,11 +682,11 @@ func (m *Model) aboutSource(i int) (string, []string) {
 		}
 	case plan.Schedule:
 		for _, n := range session.NextTimes(src, m.now, 4) {
-			text := n.At.Format("Mon 2006-01-02 15:04:05 -0700")
+			content := n.At.Format("Mon 2006-01-02 15:04:05 -0700")
 			if n.Note != "" {
-				text += "  " + n.Note
+				content += "  " + n.Note
 			}
-			lines = append(lines, text)
+			lines = append(lines, content)
 		}
 	case plan.Stream:
 		if t != nil {
@@ -694,13 +694,13 @@ func (m *Model) aboutSource(i int) (string, []string) {
 				if l.Lag == 0 {
 					continue
 				}
-				text := fmt.Sprintf("partition %d: %d records behind, for %s", k+1, l.Lag, brief(max(l.Age, 0)))
+				content := fmt.Sprintf("partition %d: %d records behind, for %s", k+1, l.Lag, brief(max(l.Age, 0)))
 				if l.Alone {
-					text += ", a batch is being halved to find its bad record"
+					content += ", a batch is being halved to find its bad record"
 				} else if l.Tries > 0 {
-					text += fmt.Sprintf(", its batch failed %d times", l.Tries)
+					content += fmt.Sprintf(", its batch failed %d times", l.Tries)
 				}
-				lines = append(lines, text)
+				lines = append(lines, content)
 			}
 		}
 	case plan.HTTP:
@@ -743,15 +743,15 @@ func (m *Model) drawChoices(c *canvas.Canvas) {
 	shown := m.choices[top:min(top+room, len(m.choices))]
 	split := 20 // beyond the longest label, and up to two thirds
 	for _, x := range m.choices {
-		split = max(split, min(ansi.StringWidth(proc.Harmless(x.label))+5, m.w*2/3))
+		split = max(split, min(ansi.StringWidth(text.Harmless(x.label))+5, m.w*2/3))
 	}
 	for i, x := range shown {
 		style, mark := canvas.Plain, "  "
 		if top+i == m.chosen {
 			style, mark = canvas.Chosen, "▸ "
 		}
-		at := c.PutUpTo(1, 1+i, split, style, mark+proc.Harmless(x.label))
-		at = c.PutUpTo(max(at+2, split), 1+i, m.w-1, canvas.Dim, proc.Harmless(x.what))
+		at := c.PutUpTo(1, 1+i, split, style, mark+text.Harmless(x.label))
+		at = c.PutUpTo(max(at+2, split), 1+i, m.w-1, canvas.Dim, text.Harmless(x.what))
 		if x.bad {
 			c.PutUpTo(at+2, 1+i, m.w-1, canvas.Bad, "no wire takes it")
 		}

@@ -17,7 +17,7 @@ import (
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/session"
 	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/fireview"
+	"nightdrill/internal/tui/msg"
 )
 
 // Keys are the keys of the view.
@@ -280,7 +280,7 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		return note("press enter at a storage source, choose an object of its bucket, then x", true)
 	case key.Matches(k, Keys.Export):
 		return func() tea.Msg {
-			return fireview.Ask{Title: "file to write the map to", Text: "wiring.svg", Done: func(path string) tea.Cmd {
+			return msg.Ask{Title: "file to write the map to", Text: "wiring.svg", Done: func(path string) tea.Cmd {
 				return func() tea.Msg { return Export{path} }
 			}}
 		}
@@ -288,8 +288,8 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
-func note(text string, bad bool) tea.Cmd {
-	return func() tea.Msg { return fireview.Note{Text: text, Bad: bad} }
+func note(content string, bad bool) tea.Cmd {
+	return func() tea.Msg { return msg.Note{Text: content, Bad: bad} }
 }
 
 // fire fires what is on the map and follows it.
@@ -345,8 +345,8 @@ func (m *Model) upload() tea.Cmd {
 	if src == nil {
 		return note("put the cursor on a storage source first", true)
 	}
-	ask := func(title, text string, done func(string) tea.Cmd) tea.Cmd {
-		return func() tea.Msg { return fireview.Ask{Title: title, Text: text, Done: done} }
+	ask := func(title, content string, done func(string) tea.Cmd) tea.Cmd {
+		return func() tea.Msg { return msg.Ask{Title: title, Text: content, Done: done} }
 	}
 	return ask("file to upload to "+src.Name, "", func(path string) tea.Cmd {
 		if path == "" {
@@ -382,13 +382,13 @@ func (m *Model) remove() tea.Cmd {
 	m.choosing = false
 	s := m.s
 	return func() tea.Msg {
-		return fireview.Ask{Title: fmt.Sprintf("Remove %s from its bucket? y / any other key", i.Label), YesNo: true,
+		return msg.Ask{Title: fmt.Sprintf("Remove %s from its bucket? y / any other key", i.Label), YesNo: true,
 			Done: func(string) tea.Cmd {
 				return func() tea.Msg {
 					if err := s.RemoveObject(i); err != nil {
-						return fireview.Note{Text: err.Error(), Bad: true}
+						return msg.Note{Text: err.Error(), Bad: true}
 					}
-					return fireview.Note{Text: i.Label + " removed; event sent"}
+					return msg.Note{Text: i.Label + " removed; event sent"}
 				}
 			}}
 	}

@@ -18,7 +18,7 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/session"
 	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/fireview"
+	"nightdrill/internal/tui/msg"
 )
 
 const quay = `nightdrill: 1
@@ -47,7 +47,7 @@ type screen struct {
 	dir   string
 	stand *session.Session
 	note  string
-	asked *fireview.Ask
+	asked *msg.Ask
 }
 
 func open(t testing.TB, yaml string, w, h int) *screen {
@@ -61,13 +61,13 @@ func open(t testing.TB, yaml string, w, h int) *screen {
 	}))
 	t.Cleanup(server.Close)
 	dir := t.TempDir()
-	for name, text := range map[string]string{
+	for name, content := range map[string]string{
 		"nightdrill.yaml": strings.ReplaceAll(yaml, "{url}", server.URL),
 		"loads.ndjson": `{"specversion":"1.0","id":"1","source":"s","type":"load","subject":"in/a.csv","datacontenttype":"text/csv","data":"crate"}
 {"specversion":"1.0","id":"2","source":"s","type":"load","subject":"in/b.CSV","datacontenttype":"text/csv","data":"crate\u001b[2J"}
 {"specversion":"1.0","id":"3","source":"s","type":"load","subject":"in/c.csv","datacontenttype":"text/csv","data":"refuse"}
 `} {
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(content), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -102,18 +102,18 @@ func (x *screen) press(keys ...string) {
 }
 
 // take takes in what the view wants of the shell.
-func (x *screen) take(msg tea.Msg) {
-	switch msg := msg.(type) {
-	case fireview.Note:
-		x.note = msg.Text
-	case fireview.Ask:
-		x.asked = &msg
+func (x *screen) take(m tea.Msg) {
+	switch m := m.(type) {
+	case msg.Note:
+		x.note = m.Text
+	case msg.Ask:
+		x.asked = &m
 	case Offered:
-		if cmd := x.Offered(msg); cmd != nil {
+		if cmd := x.Offered(m); cmd != nil {
 			x.take(cmd())
 		}
 	case Uploaded:
-		if cmd := x.Uploaded(msg); cmd != nil {
+		if cmd := x.Uploaded(m); cmd != nil {
 			x.take(cmd())
 		}
 	}
@@ -123,10 +123,10 @@ func (x *screen) shows(texts ...string) {
 	x.t.Helper()
 	drawn := x.Draw(canvas.NewTheme(true)).String()
 	plain := ansi.Strip(drawn)
-	for _, text := range texts {
-		if not, ok := strings.CutPrefix(text, "!"); ok == strings.Contains(plain, not) && ok ||
-			!ok && !strings.Contains(plain, text) {
-			x.t.Errorf("%q in\n%s", text, plain)
+	for _, content := range texts {
+		if not, ok := strings.CutPrefix(content, "!"); ok == strings.Contains(plain, not) && ok ||
+			!ok && !strings.Contains(plain, content) {
+			x.t.Errorf("%q in\n%s", content, plain)
 		}
 	}
 	if strings.Contains(drawn, "\x1b[2J") {
@@ -135,17 +135,17 @@ func (x *screen) shows(texts ...string) {
 }
 
 // until refreshes the view until a text is there.
-func (x *screen) until(text string) {
+func (x *screen) until(content string) {
 	x.t.Helper()
 	tick := time.NewTicker(5 * time.Millisecond)
 	defer tick.Stop()
 	for end := time.Now().Add(20 * time.Second); ; <-tick.C {
 		x.Refresh()
-		if strings.Contains(ansi.Strip(x.Draw(canvas.NewTheme(true)).String()), text) {
+		if strings.Contains(ansi.Strip(x.Draw(canvas.NewTheme(true)).String()), content) {
 			return
 		}
 		if time.Now().After(end) {
-			x.shows(text)
+			x.shows(content)
 			x.t.FailNow()
 		}
 	}
@@ -245,14 +245,14 @@ func TestFilesGoIntoTheBucket(t *testing.T) {
 	if err := os.WriteFile(file, []byte("crate"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	answer := func(text string) {
+	answer := func(content string) {
 		t.Helper()
 		if x.asked == nil {
 			t.Fatalf("nothing is asked; %q", x.note)
 		}
 		done := x.asked.Done
 		x.asked = nil
-		x.take(done(text)())
+		x.take(done(content)())
 	}
 	x.press("down", "u")
 	if x.asked != nil || !strings.Contains(x.note, "put the cursor on a storage source first") {
