@@ -59,13 +59,16 @@ func FreePort() (int, error) {
 	return 0, errors.New("no free port was found")
 }
 
-// listenOnce finds out that no one listens on a port, by listening there for a
-// moment. That is done on the thread that starts processes: one that is being
-// started at that moment would hold the socket open a little longer, and look
-// as if it listened itself.
+// listenOnce finds out that no one listens on a port, by listening there for a moment. Nothing is
+// forked meanwhile: a process between fork and exec has a copy of every socket, and would look
+// as if it listened itself. [syscall.ForkLock] keeps that for processes that every part of the
+// program starts, where a fork returns after exec (Linux); elsewhere the thread that starts
+// instances helps.
 func listenOnce(port int) error {
 	tried := make(chan error)
 	spawner() <- func() {
+		syscall.ForkLock.RLock()
+		defer syscall.ForkLock.RUnlock()
 		l, err := net.ListenTCP("tcp4", &net.TCPAddr{Port: port}) // on all addresses: a function may listen on them
 		if err == nil {
 			l.Close()

@@ -1,7 +1,9 @@
 package proc
 
 import (
+	"context"
 	"net"
+	"os/exec"
 	"slices"
 	"strconv"
 	"sync"
@@ -33,10 +35,7 @@ func TestListenersAreNoticed(t *testing.T) {
 	for end := time.Now().Add(5 * time.Second); both < 3 && time.Now().Before(end); both++ {
 		found, err := d.listeners()
 		has := func(all []Listener) bool {
-			return slices.ContainsFunc(all, func(
-				l Listener) bool {
-				return l.Address.String() == other.Addr().String()
-			})
+			return slices.ContainsFunc(all, func(l Listener) bool { return l.Address == other.Addr().(*net.TCPAddr).AddrPort() })
 		}
 		if err != nil || !has(found) || !has(listenersOfProc()) {
 			t.Fatalf("%v: %v is not among %v, or not among %v", err, other.Addr(), found, listenersOfProc())
@@ -78,4 +77,37 @@ func TestNoEndIsTakenFromAnother(t *testing.T) {
 		})
 	}
 	all.Wait()
+}
+
+// A port that was just found free is listened on by no one, whatever is being started at that
+// moment: a process between fork and exec holds a copy of every socket.
+func TestAFreePortIsFreeWhileOthersStart(t *testing.T) {
+	d, err := openDiag()
+	if err != nil {
+		t.Skip(err)
+	}
+	defer d.close()
+	_ = exec.Command("true").Run() // the first one of a program tries what the system can do, by forks of its own
+	ctx, stop := context.WithCancel(t.Context())
+	var starting sync.WaitGroup
+	for range 4 {
+		starting.Go(func() {
+			for ctx.Err() == nil {
+				_ = exec.Command("true").Run()
+			}
+		})
+	}
+	defer starting.Wait()
+	defer stop()
+	for range 3000 {
+		port, err := FreePort()
+		if err != nil {
+			t.Fatal(err)
+		}
+		found, err := d.listenersOn([]int{port})
+		if err != nil || len(found) > 0 {
+			t.Fatalf("port %d: %v, %v", port, found, err)
+		}
+		GiveBack(port)
+	}
 }
