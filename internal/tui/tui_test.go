@@ -398,7 +398,7 @@ func TestADrillIsChosenAndStopped(t *testing.T) {
 	x.tmux("resize-window", "-x", "60", "-y", "20")
 	x.wait("Night Drill needs 80 columns and 24 rows")
 	x.tmux("resize-window", "-x", "80", "-y", "24")
-	x.wait("● endless", "instances", "quote-1")
+	x.wait("● endless", "Instances", "quote-1")
 	x.keys("x")
 	x.wait("Summary", "did not finish")
 	x.keys("4")

@@ -179,7 +179,7 @@ func (m *Model) figureRows() int {
 
 func (m *Model) drawLanes(c *canvas.Canvas, y, rows int, w draw.Window) {
 	lanes := m.chart.Lanes()
-	title := "instances"
+	title := "Instances"
 	if v := m.under(); v != nil {
 		title = "instances  " + m.brief(v)
 	}
@@ -281,18 +281,11 @@ func (m *Model) drawLane(c *canvas.Canvas, y int, l *draw.Lane, w draw.Window, n
 			}
 		}
 	}
-	text := calls(len(l.Invocations))
+	label := text.Plural(len(l.Invocations), "invocation")
 	if in.Version > 0 {
-		text = fmt.Sprintf("v%d %s", in.Version+1, text)
+		label = fmt.Sprintf("v%d %s", in.Version+1, label)
 	}
-	c.Right(m.w-1, y, canvas.Dim, text)
-}
-
-func calls(n int) string {
-	if n == 1 {
-		return "1 call"
-	}
-	return fmt.Sprintf("%d invocations", n)
+	c.Right(m.w-1, y, canvas.Dim, label)
 }
 
 // mark returns the glyph of a lane's cell: each state has its own, so that the
@@ -329,9 +322,9 @@ func classStyle(v *measure.Invocation) canvas.Style {
 // the lanes.
 func (m *Model) drawWaiting(c *canvas.Canvas, y int, w draw.Window) int {
 	r := m.chart.Run()
-	title := "waiting and rejected"
+	title := "Waiting and rejected"
 	if len(m.badlyAnswered()) > 0 {
-		title = "waiting, rejected, and statuses from 400 on"
+		title = "Waiting, rejected, and statuses from 400 on"
 	}
 	if why := m.refusals(); why != "" && m.w >= 60 {
 		title += ": rejected " + why
@@ -344,7 +337,7 @@ func (m *Model) drawWaiting(c *canvas.Canvas, y int, w draw.Window) int {
 		for _, n := range cells {
 			most = max(most, n)
 		}
-		c.PutUpTo(1, y, left-1, canvas.Plain, "wait "+r.Functions[fn].Name)
+		c.PutUpTo(1, y, left-1, canvas.Plain, r.Functions[fn].Name+" queue")
 		for i, n := range cells {
 			if from, _ := w.Cell(i); from <= r.Length {
 				c.Set(left+i, y, canvas.Plain, height(float64(n)/float64(max(most, 1))))

@@ -97,7 +97,7 @@ func (m *Model) drawSets(c *canvas.Canvas, w, h int) {
 		}
 		x := c.PutUpTo(2+wide+8, y, w, style, kind)
 		if source, ok := m.source(set); ok && 2+wide+24+len(source) <= w {
-			c.PutUpTo(max(x+2, 2+wide+18), y, w, canvas.Dim, "for "+source)
+			c.PutUpTo(max(x+2, 2+wide+19), y, w, canvas.Dim, "for "+source)
 		}
 		if top+n == m.at {
 			c.Restyle(2, y, w-2, canvas.Chosen)
