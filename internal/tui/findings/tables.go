@@ -47,7 +47,7 @@ var columns = []struct {
 	title string
 	at    int
 	wide  bool // only where there is room
-}{{"n", 24, false}, {"p50", 33, false}, {"95 % between", 49, true}, {"p95", 58, false}, {"p99", 67, false},
+}{{"n", 24, false}, {"p50", 33, false}, {"95 % interval", 49, true}, {"p95", 58, false}, {"p99", 67, false},
 	{"max", 76, false}}
 
 func (m *Model) drawLatencies(c *canvas.Canvas, y int) int {
@@ -392,7 +392,7 @@ func (m *Model) drawWays(c *canvas.Canvas, y int) int {
 	}
 	name := min(longest, max(m.w/4, 12))
 	edges := []int{name + 5, name + 15, name + 24, name + 40, name + 54, name + 63}
-	for i, title := range []string{"n", "prepared", "start", "95 % between", "first reply", "both"} {
+	for i, title := range []string{"n", "prepared", "start", "95 % interval", "first reply", "both"} {
 		c.Right(edges[i]+2, y, canvas.Dim, title)
 	}
 	y++
