@@ -35,7 +35,8 @@ func TestListenersAreNoticed(t *testing.T) {
 	for end := time.Now().Add(5 * time.Second); both < 3 && time.Now().Before(end); both++ {
 		found, err := d.listeners()
 		has := func(all []Listener) bool {
-			return slices.ContainsFunc(all, func(l Listener) bool { return l.Address == other.Addr().(*net.TCPAddr).AddrPort() })
+			at := other.Addr().(*net.TCPAddr).AddrPort()
+			return slices.ContainsFunc(all, func(l Listener) bool { return l.Address == at })
 		}
 		if err != nil || !has(found) || !has(listenersOfProc()) {
 			t.Fatalf("%v: %v is not among %v, or not among %v", err, other.Addr(), found, listenersOfProc())
