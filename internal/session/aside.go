@@ -12,11 +12,11 @@ import (
 	"nightdrill/internal/store"
 )
 
-// aside is where a program keeps what goes when it ends: the objects of its drills, and all
-// of its objects where another program has the project open, beside which it works apart.
+// aside is where a program keeps what is deleted when it quits: the objects of its drills, and all
+// of its objects if another program has the project open and this one works separately.
 type aside struct {
 	state  string // the project's folder of the program
-	second string // folder of a program that works apart; "" for the first one of a project
+	second string // folder of a program that works separately; "" for the first one of a project
 	other  string // the number of the first one's process
 	first  *hold.Lock
 	mu     sync.Mutex
@@ -24,7 +24,7 @@ type aside struct {
 	held   *hold.Lock
 }
 
-// openAside finds out whether another program has the project of a folder open.
+// openAside finds out whether another program has the project open.
 func openAside(dir string) (*aside, error) {
 	state, err := store.Folder(dir)
 	if err != nil {
@@ -33,7 +33,7 @@ func openAside(dir string) (*aside, error) {
 	a := &aside{state: state}
 	lock := filepath.Join(state, "lock")
 	if a.first, err = hold.Take(lock); !errors.Is(err, hold.ErrHeld) {
-		hold.Sweep(a.below()) // where no file can be held, each program is taken for the first
+		hold.Sweep(a.below()) // where no file can be locked, each program counts as the first
 		return a, nil
 	}
 	a.other = hold.Holder(lock)
@@ -68,7 +68,7 @@ func (a *aside) log() string {
 	return filepath.Join(a.state, name)
 }
 
-// close removes the folder; of a program that works apart, the lines of functions are kept.
+// close removes the folder; the log of a program that works separately is kept.
 func (a *aside) close() {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -82,7 +82,7 @@ func (a *aside) close() {
 	a.first.Release()
 }
 
-// Apart returns what is said where another program has the project open: "" otherwise.
+// Apart returns the note that another program has the project open, or "".
 func (d *Workspace) Apart() string {
 	if d.aside.second == "" {
 		return ""

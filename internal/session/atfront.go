@@ -16,14 +16,14 @@ import (
 	"nightdrill/internal/project"
 )
 
-// frontRecording is what is recorded at the front.
+// frontRecording is a recording of the front.
 type frontRecording struct {
 	recorder.Recorder
 	name string
 	file string // absolute
 }
 
-// Record begins to record what comes to the front, as a payload set.
+// Record begins to record requests to the front, as a payload set.
 func (s *Session) Record(name string) error {
 	r, err := Recording(s.Dir, name, nil, false)
 	if err != nil {
@@ -44,8 +44,8 @@ func (s *Session) Record(name string) error {
 	return nil
 }
 
-// RecordingNow returns the name of the set that the front is recorded as, and how
-// much there is of it; "" when it is not recorded.
+// RecordingNow returns the name of the set that the front is recorded as, and the number of
+// exchanges; "" when it is not recorded.
 func (s *Session) RecordingNow() (name string, n int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -55,8 +55,8 @@ func (s *Session) RecordingNow() (name string, n int) {
 	return s.recording.name, s.recording.Archive.Count()
 }
 
-// StopRecording ends the recording of the front and adds the set to the project.
-// It tells what happened to it.
+// StopRecording ends the recording of the front and adds the set to the project. It returns what
+// was recorded, in words.
 func (s *Session) StopRecording() (said string, err error) {
 	s.mu.Lock()
 	f := s.recording
@@ -91,7 +91,7 @@ func (s *Session) StopRecording() (said string, err error) {
 	return said, nil
 }
 
-// recorded answers a request at the front, and records both while that is wanted.
+// recorded answers a request at the front, and records both while recording is on.
 func (s *Session) recorded(ctx context.Context, r *event.Request, trailers []string) front.Answer {
 	s.mu.Lock()
 	f := s.recording

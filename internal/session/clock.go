@@ -11,13 +11,13 @@ import (
 	"nightdrill/internal/live/logs"
 )
 
-// DueTime is a time of a schedule.
+// DueTime is a scheduled run.
 type DueTime struct {
 	schedule.Occurrence
 	Spec *schedule.Spec
 }
 
-// NextTimes returns the next n times of a schedule after a moment.
+// NextTimes returns the next n runs of a schedule after a moment.
 func NextTimes(src *plan.Source, after time.Time, n int) (out []DueTime) {
 	for i := range src.Times {
 		at := after
@@ -35,14 +35,14 @@ func NextTimes(src *plan.Source, after time.Time, n int) (out []DueTime) {
 	return out[:min(n, len(out))]
 }
 
-// Ticking reports whether schedules fire by themselves.
+// Ticking reports whether schedules fire automatically.
 func (s *Session) Ticking() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.ticking
 }
 
-// SetTicking reports whether schedules fire by themselves while the program is open.
+// SetTicking sets whether schedules fire automatically while the program is open.
 func (s *Session) SetTicking(on bool) {
 	s.mu.Lock()
 	s.ticking = on
@@ -58,11 +58,11 @@ func (s *Session) rewind() {
 	}
 }
 
-// missedAfter is how late a schedule's time may be fired before it counts as
-// missed: the machine slept, or a drill had the functions.
+// missedAfter is how late a scheduled run may be fired before it counts as missed: the machine
+// slept, or a drill had the functions.
 const missedAfter = 2 * time.Second
 
-// keepTime fires schedules when they fall due, while that is wanted.
+// keepTime fires schedules when they fall due, while they are not paused.
 func (s *Session) keepTime() {
 	last := time.Now()
 	timer := time.NewTimer(time.Hour)
@@ -85,13 +85,12 @@ func (s *Session) keepTime() {
 // longestWait bounds a wait, so that a machine that slept is noticed.
 const longestWait = 10 * time.Second
 
-// tick fires what has fallen due since the last time, and says how long there is
-// until the next.
+// tick fires what has fallen due since the last time, and returns how long to wait for the next.
 func (s *Session) tick(last *time.Time) time.Duration {
 	s.mu.Lock()
 	sources, ticking, paused := s.Sources, s.ticking, s.paused != ""
 	s.mu.Unlock()
-	now := time.Now().Round(0) // by the clock on the wall: time in which the machine slept counts
+	now := time.Now().Round(0) // by the wall clock: time in which the machine slept counts
 	if !ticking || paused {
 		if !paused {
 			*last = now

@@ -25,10 +25,10 @@ func (d *Workspace) Variants(function string) []string {
 	return out
 }
 
-// VariantDrill returns a drill that starts each of some variants of a function so many
-// times cold, and sends it so many warm events, in turns. The variants are named
-// with or without their function; none means all. The events are those of a set and
-// a source; where these are not named, of the first that reach the function.
+// VariantDrill returns a drill that starts each of some variants of a function `cold` times, and
+// sends it `warm` warm events, in turns. The variants are named with or without their function;
+// none means all. The events are those of a set and a source; where these are not named, of the
+// first that reach the function.
 func (d *Workspace) VariantDrill(function string, variants []string, cold, warm int, source, set string) (*plan.Drill,
 	error) {
 	known := d.Variants(function)

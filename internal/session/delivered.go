@@ -13,7 +13,7 @@ import (
 	"nightdrill/internal/live/runner"
 )
 
-// Delivered is an event on one of its wires, and what happened to it there.
+// Delivered is an event on one of its wires, and its outcome there.
 type Delivered struct {
 	Event    int64  // of a run
 	At       string // the time of day, or the seconds since a run began
@@ -33,8 +33,7 @@ func (c *Delivered) Word() string {
 	return outcomeWord(c.Outcome)
 }
 
-// LatestDelivered returns the last n events of the session that a condition wants, the newest
-// first.
+// LatestDelivered returns the last n events of the session that satisfy a condition, newest first.
 func (s *Session) LatestDelivered(n int, wanted func(*Delivered) bool) (out []Delivered) {
 	p := s.Plan()
 	var walk func(t *runner.Trace)
@@ -77,15 +76,14 @@ func (s *Session) LatestDelivered(n int, wanted func(*Delivered) bool) (out []De
 	return out[:min(n, len(out))]
 }
 
-// mostRecent bounds the firings, and mostScanned the deliveries of a run, that are
-// looked through for the last of something.
+// mostRecent bounds the firings, and mostScanned the deliveries of a run, that are searched for the
+// latest ones.
 const (
 	mostRecent  = 100
 	mostScanned = 5000
 )
 
-// LatestEnded returns the last n deliveries of a run that a condition wants, the newest
-// first.
+// LatestEnded returns the last n deliveries of a run that satisfy a condition, newest first.
 func LatestEnded(r *measure.Run, n int, wanted func(*Delivered) bool) (out []Delivered) {
 	for i := len(r.Deliveries) - 1; i >= max(0, len(r.Deliveries)-mostScanned) && len(out) < n; i-- {
 		d := &r.Deliveries[i]
@@ -106,7 +104,7 @@ func LatestEnded(r *measure.Run, n int, wanted func(*Delivered) bool) (out []Del
 	return out
 }
 
-// RunTraffic returns what went over the wires of a project in a run that is over.
+// RunTraffic returns the traffic on the wires of a project in a run that has ended.
 func RunTraffic(p *plan.Expanded, r *measure.Run) *Traffic {
 	t := newTraffic(p.Sources)
 	t.SentOn = map[string][]int{}
@@ -132,8 +130,8 @@ func RunTraffic(p *plan.Expanded, r *measure.Run) *Traffic {
 			gave = append(gave, d)
 		}
 	}
-	// of several functions that had an event, the one that was done first is
-	// taken to have sent the first reply on
+	// of several functions that received an event, the one that was done first is taken to have
+	// sent the first reply on
 	slices.SortStableFunc(gave, func(a, b measure.Delivery) int { return cmp.Compare(a.Ended, b.Ended) })
 	for _, d := range gave {
 		if int(d.Wire) >= len(r.Sources[d.Source].To) {

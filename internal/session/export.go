@@ -15,7 +15,7 @@ import (
 	"nightdrill/internal/store"
 )
 
-// Formats names what a run can be exported as.
+// Formats lists the formats that a run can be exported in.
 var Formats = []string{"svg", "pdf", "csv", "hdr", "openmetrics", "junit", "har", "events", "failed", "html", "json"}
 
 // Exporting selects what of a run is written, and where.
@@ -24,7 +24,7 @@ type Exporting struct {
 	Charts  []string // names; all where it is empty
 	Size    export.Size
 	Dir     string
-	Over    bool // files that are there may be written over
+	Over    bool // existing files may be overwritten
 }
 
 // SourceOf reads what is needed to export a run.
@@ -59,8 +59,8 @@ func blobsOf(runs *store.Store, id string) func(int32) []byte {
 	}
 }
 
-// Export writes a run, and returns the files that it wrote. None is written where one of
-// them is there already and may not be written over.
+// Export writes a run, and returns the files that it wrote. None is written if one of them already
+// exists and must not be overwritten.
 func Export(s *export.Source, comparisons []*measure.Comparison, x Exporting) (files []string, err error) {
 	formats := x.Formats
 	if len(formats) == 0 {
@@ -140,7 +140,7 @@ func Export(s *export.Source, comparisons []*measure.Comparison, x Exporting) (f
 	return files, nil
 }
 
-// FileName makes a text fit for the name of a file.
+// FileName makes a string fit for the name of a file.
 func FileName(text string) string {
 	return strings.Map(func(r rune) rune {
 		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' || r == '@' || r == '.' {

@@ -39,11 +39,11 @@ type Order struct {
 	Item    *Item
 	Variant string // such as node; "" for the function itself
 	Cold    bool   // running instances are stopped first
-	Async   bool   // the answer is not waited for (RFC 7240 respond-async)
+	Async   bool   // the reply is not waited for (RFC 7240 respond-async)
 	Origin  Origin
 }
 
-// Firing is one event that was sent by itself.
+// Firing is one event that was fired.
 type Firing struct {
 	Order
 	N     int // from 1
@@ -65,7 +65,7 @@ type Firing struct {
 func (f *Firing) Done() <-chan struct{} { return f.done }
 
 const (
-	// keptFirings is how many firings are kept to be looked at.
+	// keptFirings is how many firings are kept.
 	keptFirings = 500
 	// keptOfFirings is how many bytes of requests and replies of firings are kept whole.
 	keptOfFirings = 256 << 20
@@ -76,7 +76,7 @@ const (
 // slowAfter is how long a firing may take before it is shown as in progress.
 const slowAfter = 25 * time.Millisecond
 
-// Fire sends an event. It returns at once; Look tells what happens to it.
+// Fire sends an event. It returns at once; Look returns what happens to it.
 func (s *Session) Fire(o Order) *Firing {
 	ctx, stop := context.WithCancel(s.life)
 	f := &Firing{Order: o, At: time.Now(), stop: stop, done: make(chan struct{}), whole: make(chan struct{})}
@@ -84,7 +84,7 @@ func (s *Session) Fire(o Order) *Firing {
 	s.numbers++
 	f.N = s.numbers
 	values := payload.Values{Now: f.At, Seed: 1, UUID: uuid.NewString}
-	if o.Item.File != "" { // only texts have actions
+	if o.Item.File != "" { // only saved payloads have actions
 		s.counts[o.Item.Key()]++
 		values.Counter = s.counts[o.Item.Key()]
 	}
@@ -120,7 +120,7 @@ func (s *Session) Fire(o Order) *Firing {
 	return f
 }
 
-// Stop ends the waiting for a firing that is not over.
+// Stop stops waiting for a firing that is not over.
 func (f *Firing) Stop() { f.stop() }
 
 func (s *Session) carryOut(ctx context.Context, f *Firing, values payload.Values) {
@@ -203,7 +203,7 @@ func (s *Session) carryOut(ctx context.Context, f *Firing, values payload.Values
 	s.trim()
 }
 
-// aim returns what the driver is to do; the lock is held.
+// aim returns what the runner is to do; the lock is held.
 func (s *Session) aim(f *Firing, p *payload.Payload) (shot runner.Event, fns []int, why *Failure) {
 	source := f.Item.Source
 	if source >= len(s.Whole.Sources) || s.Whole.Sources[source].Name != f.Item.SourceName {
@@ -233,7 +233,7 @@ func (s *Session) aim(f *Firing, p *payload.Payload) (shot runner.Event, fns []i
 	return shot, s.onward(fns), nil
 }
 
-// onward adds the functions that replies of some are sent on to, and so on.
+// onward adds the functions that replies of the given ones are sent on to, and so on.
 func (s *Session) onward(fns []int) []int {
 	for i := 0; i < len(fns); i++ {
 		for _, t := range s.Whole.Functions[fns[i]].Then {
@@ -247,8 +247,8 @@ func (s *Session) onward(fns []int) []int {
 	return fns
 }
 
-// await waits until functions whose code changed have instances of the new one,
-// where they have any: what is fired now is answered by what was changed.
+// await waits until functions whose code changed have instances of the new one, where they have
+// any: what is fired now gets its reply from the changed code.
 func (s *Session) await(ctx context.Context, w *works, fns []int, doing func(string)) *Failure {
 	tick := time.NewTicker(2 * time.Millisecond)
 	defer tick.Stop()
@@ -306,7 +306,7 @@ func (s *Session) trim() {
 	}
 }
 
-// Shown is a firing as it is at a moment.
+// Shown is the state of a firing at a moment.
 type Shown struct {
 	*Firing
 	Doing   string
@@ -316,7 +316,7 @@ type Shown struct {
 	Over    bool
 }
 
-// Look returns a firing as it is now.
+// Look returns the present state of a firing.
 func (s *Session) Look(f *Firing) Shown {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -337,7 +337,7 @@ func (s *Session) look(f *Firing) Shown {
 	return v
 }
 
-// Recent returns the last n firings, oldest first, as they are now.
+// Recent returns the last n firings, oldest first.
 func (s *Session) Recent(n int) (out []Shown) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -387,7 +387,7 @@ func (v Shown) Latency() time.Duration {
 	return last.Sub(v.Trace.Arrived)
 }
 
-// Verdicts returns what of the expectations held.
+// Verdicts returns which expectations were met.
 func (v Shown) Verdicts() []payload.Verdict {
 	t := v.Last()
 	if v.Item.Expect == nil || t == nil || t.Reply == nil || t.Reply.Result != engine.OK {
@@ -397,8 +397,8 @@ func (v Shown) Verdicts() []payload.Verdict {
 	return v.Item.Expect.Check(v.Sent, t.Reply.Status, body)
 }
 
-// Before returns the firing of the same event before this one that had a reply,
-// and whether there is one.
+// Before returns the previous firing of the same event that had a reply; ok is false if there is
+// none.
 func (s *Session) Before(f *Firing) (Shown, bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -414,7 +414,7 @@ func (s *Session) Before(f *Firing) (Shown, bool) {
 }
 
 // Differences returns how a reply differs from an earlier one: status, content type, and the body
-// but for what is left out.
+// except for what is ignored.
 func Differences(was, is *Shown, leaveOut []string) (out []jsondiff.Difference) {
 	a, b := was.Last().Reply, is.Last().Reply
 	if a.Status != b.Status {
@@ -438,15 +438,15 @@ func Differences(was, is *Shown, leaveOut []string) (out []jsondiff.Difference) 
 	return append(out, jsondiff.Between(x, y, leaveOut)...)
 }
 
-// differLimit is the largest body that is distinguished in detail.
+// differLimit is the largest body that is compared in detail.
 const differLimit = 4 << 20
 
 // linesAfter is how long after a reply lines still count as its invocation's,
 // unless the instance got another one before.
 const linesAfter = 300 * time.Millisecond
 
-// Lines returns the log lines of an attempt: those that its instance wrote from
-// its attempt on, for a cold one also those of its start.
+// Lines returns the log lines of an attempt: those that its instance wrote from its dispatch on,
+// for a cold one also those of its start.
 func (s *Session) Lines(v Shown, t *runner.Attempt, most int) []logs.Entry {
 	if t.Name == "" {
 		return nil
@@ -477,18 +477,18 @@ func (s *Session) Lines(v Shown, t *runner.Attempt, most int) []logs.Entry {
 	return log.Between(t.Name, from, to, most)
 }
 
-// heardAfter is how long what a function wrote may take to be read.
+// heardAfter is how long the reading of log lines may take.
 const heardAfter = 25 * time.Millisecond
 
-// Heard waits a little for the lines of a firing that is over: they come by
-// another way than the reply.
+// Heard waits a little for the log lines of a firing that is over: they come another way than the
+// reply.
 func (s *Session) Heard(v Shown) {
 	if t := v.Last(); t != nil && t.Name != "" {
 		time.Sleep(heardAfter)
 	}
 }
 
-// Variants names the variants of the functions that a source leads to.
+// Variants returns the variants of the functions that a source leads to.
 func (s *Session) Variants(source string) (out []string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -507,8 +507,8 @@ func (s *Session) Variants(source string) (out []string) {
 	return out
 }
 
-// Keep makes a payload of a reply, for another source: a request whose body it
-// is, or an event whose data it is.
+// Keep makes a payload of a reply, for another source: a request with it as the body, or an event
+// with it as the data.
 func Keep(v *Shown, to *plan.Source) ([]byte, error) {
 	t := v.Last()
 	if t == nil || t.Reply == nil || t.Reply.Status == 0 {
@@ -568,8 +568,8 @@ func (x *Series) Says() string {
 	return x.says
 }
 
-// FireTimes fires an event several times, each when the one before is over. It
-// ends early when one could not be sent.
+// FireTimes fires an event several times, each when the one before is over. It ends early when one
+// could not be sent.
 func (s *Session) FireTimes(o Order, times int) *Series {
 	ctx, stop := context.WithCancel(s.life)
 	x := &Series{stop: stop, done: make(chan struct{})}

@@ -18,8 +18,8 @@ import (
 	"nightdrill/internal/live/hosts"
 )
 
-// answer answers a request at the front: it finds the source whose wire takes
-// it, and looks at what the source asks of its callers.
+// answer answers a request at the front: it finds the source whose wire takes it, and checks what
+// the source requires of its callers.
 func (s *Session) answer(ctx context.Context, r *event.Request) front.Answer {
 	s.enter()
 	defer s.leave()
@@ -56,8 +56,8 @@ func (s *Session) answer(ctx context.Context, r *event.Request) front.Answer {
 	return allow(s.await202(ctx, f, pl), src.CORS, origin)
 }
 
-// crossSite returns why a page of another site may not send a request that changes something,
-// where the source does not let it; "" where it may.
+// crossSite returns why a page of another site may not send a request that changes something, where
+// the source does not permit it; "" where it may.
 func crossSite(r *event.Request, src *plan.Source) string {
 	origin := headerOf(r, "Origin")
 	if !hosts.Writes(r.Method) || !hosts.CrossSite(origin, headerOf(r, "Sec-Fetch-Site"), headerOf(r, "Host")) {
@@ -74,7 +74,7 @@ func crossSite(r *event.Request, src *plan.Source) string {
 	return ""
 }
 
-// await202 waits for the answer, or not, where the caller does not wait for it.
+// await202 waits for the reply, unless the caller does not wait for it.
 func (s *Session) await202(ctx context.Context, f *Firing, pl *payload.Payload) front.Answer {
 	if pl.Async() {
 		select {
@@ -97,8 +97,7 @@ func (s *Session) await202(ctx context.Context, f *Firing, pl *payload.Payload) 
 	return s.answerOf(f)
 }
 
-// asyncWait is how long a caller who does not wait for the answer waits to hear
-// that it was rejected.
+// asyncWait is how long an asynchronous caller waits to learn that it was rejected.
 const asyncWait = 5 * time.Millisecond
 
 func headerOf(r *event.Request, name string) string {
@@ -120,7 +119,7 @@ func taking(p *plan.Expanded, pl *payload.Payload) int {
 	return -1
 }
 
-// bearer compares the token of a request, in a time that tells nothing of it.
+// bearer compares the token of a request in constant time.
 func bearer(r *event.Request, token string) bool {
 	scheme, given, _ := strings.Cut(headerOf(r, "Authorization"), " ")
 	return strings.EqualFold(scheme, "bearer") && subtle.ConstantTimeCompare([]byte(strings.TrimSpace(given)),
@@ -134,7 +133,7 @@ type nearRoute struct {
 	why                  string
 }
 
-// nearRoutes returns the routes that a request came closest to, the closest first.
+// nearRoutes returns the routes that a request came closest to, closest first.
 func nearRoutes(p *plan.Expanded, pl *payload.Payload) (out []nearRoute) {
 	for i := range p.Sources {
 		if p.From[i] != i || p.Sources[i].Kind != plan.HTTP {
@@ -167,7 +166,7 @@ func nearRoutes(p *plan.Expanded, pl *payload.Payload) (out []nearRoute) {
 	return out
 }
 
-// mostRoutes bounds the routes that an answer names.
+// mostRoutes bounds the routes that a response names.
 const mostRoutes = 8
 
 // untaken answers a request that no wire takes, and keeps it among the firings,
@@ -228,7 +227,7 @@ func allow(a front.Answer, c *plan.CORS, origin string) front.Answer {
 	}
 	for _, name := range []string{"Access-Control-Allow-Origin", "Access-Control-Allow-Credentials",
 		"Access-Control-Expose-Headers"} {
-		h.Del(name) // the source's word counts, not the function's
+		h.Del(name) // the source's settings count, not the function's headers
 	}
 	a.Header = h
 	switch {
@@ -250,9 +249,8 @@ func allow(a front.Answer, c *plan.CORS, origin string) front.Answer {
 	return a
 }
 
-// preflight answers what a browser asks before a request of another origin
-// (Fetch Standard, CORS-preflight), from the settings of the source that would
-// take it.
+// preflight answers a CORS preflight (Fetch Standard) from the settings of the source that would
+// take the request.
 func preflight(p *plan.Expanded, r *event.Request, origin, method string) front.Answer {
 	asked := *r
 	asked.Method = method

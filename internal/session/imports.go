@@ -23,7 +23,7 @@ import (
 	"nightdrill/internal/store"
 )
 
-// Import is what is to be imported as a payload set, and how.
+// Import describes what to import as a payload set, and how.
 type Import struct {
 	From string // a file, or a folder whose files become storage events
 	Name string // of the set
@@ -31,11 +31,11 @@ type Import struct {
 	// JSON Pointers into data that are redacted besides what always is
 	Redact   []string
 	Suspects bool // what only looks like a secret is redacted too
-	Skip     bool // broken records are left out instead of refused
-	Replace  bool // a recording of the name that is there is replaced
+	Skip     bool // broken records are skipped instead of refused
+	Replace  bool // an existing recording is replaced
 }
 
-// Imported is what happened to an import.
+// Imported is the result of an import.
 type Imported struct {
 	File   string // relative to the project's folder
 	Kind   string
@@ -95,7 +95,7 @@ func (i Import) Import(ctx context.Context, dir string) (*Imported, error) {
 	return w.finish()
 }
 
-// importing is an import on its way.
+// importing is an import in progress.
 type importing struct {
 	Import
 	ctx    context.Context
@@ -113,7 +113,7 @@ type importing struct {
 	twice  int // ids that came before
 }
 
-// mostIDs bounds the ids that are remembered to find those that come twice.
+// mostIDs bounds the ids that are remembered to find duplicates.
 const mostIDs = 1 << 20
 
 func (w *importing) file() error {
@@ -304,11 +304,11 @@ func tagOf(path string) (string, error) {
 	return hex.EncodeToString(sum.Sum(nil)[:16]), nil
 }
 
-// redactionKey returns the secret of a project by which stand-ins are made; it is
-// drawn when it is first needed, and belongs to no repository.
+// redactionKey returns the secret of a project from which stand-ins are made; it is drawn when it
+// is first needed, and belongs in no repository.
 func redactionKey(dir string) ([]byte, error) {
 	if _, err := os.Stat(filepath.Join(dir, project.File)); err != nil {
-		_, err = project.Load(context.Background(), dir) // says what is missing
+		_, err = project.Load(context.Background(), dir) // the error names what is missing
 		return nil, err
 	}
 	path := filepath.Join(dir, stateDir, "redaction.key")
@@ -323,8 +323,8 @@ func redactionKey(dir string) ([]byte, error) {
 	return key, os.WriteFile(path, key, 0o600)
 }
 
-// Recording opens the recording of a name in a project's folder, to be gone on
-// with, and a proxy that writes to it once it is started.
+// Recording opens the recording of a name in a project's folder, to be appended to, and a proxy
+// that writes to it once it is started.
 func Recording(dir, name string, pointers []string, suspects bool) (*Recorded, error) {
 	if err := project.SetName(name); err != nil {
 		return nil, err
@@ -347,10 +347,10 @@ func Recording(dir, name string, pointers []string, suspects bool) (*Recorded, e
 	return r, nil
 }
 
-// Recorded is a recording that is being made.
+// Recorded is a recording in progress.
 type Recorded struct{ recorder.Proxy }
 
-// Stop ends the listening.
+// Stop stops listening.
 func (r *Recorded) Stop(ctx context.Context) { r.Proxy.Close(ctx) }
 
 // Close closes the recording.

@@ -19,12 +19,10 @@ import (
 	"nightdrill/internal/project"
 )
 
-// SavedDir is the folder of a project in which payloads are kept one by one, in
-// a folder for each source.
+// SavedDir is the folder of a project in which saved payloads are, in a folder for each source.
 const SavedDir = "payloads"
 
-// What files of saved payloads are called: a request as it stands on the wire,
-// or an event as its JSON.
+// Suffixes of saved payloads: a raw HTTP request, or an event as JSON.
 const (
 	requestSuffix = ".request"
 	eventSuffix   = ".event.json"
@@ -68,11 +66,11 @@ func (i *Item) Title() string {
 	return "from outside"
 }
 
-// Items is all that can be fired, by source.
+// Items lists everything that can be fired, by source.
 type Items struct {
 	All    []*Item
 	store  *objects.Store
-	offers []*Item // payloads that stand in no list of the project, the last ones first
+	offers []*Item // payloads that are in no list of the project, latest first
 	l      *project.Loaded
 	stale  bool // the project's files have changed
 	unread bool // saved payloads have changed
@@ -87,14 +85,14 @@ func newItems(l *project.Loaded, store *objects.Store) *Items {
 // reread makes the list anew, at once.
 func (x *Items) reread() { x.unread, x.All = false, x.list() }
 
-// list returns all that can be fired: for each source its saved payloads, then those of the
+// list returns everything that can be fired: for each source its saved payloads, then those of the
 // sets that reach it. It reads files.
 func (x *Items) list() []*Item {
 	x = &Items{All: slices.Clone(x.offers), l: x.l, store: x.store}
 	for s := range x.l.Sources {
 		src := &x.l.Sources[s]
 		if len(src.Wires) == 0 {
-			continue // it only keeps what comes
+			continue // it only stores events
 		}
 		kept := saved(x.l.Dir, s, src)
 		for _, i := range kept { // one that a set is made of has the set's expectations
@@ -110,7 +108,7 @@ func (x *Items) list() []*Item {
 		x.All = append(x.All, x.own(s)...)
 		for _, set := range setsOf(x.l.Project, s) {
 			if strings.HasPrefix(set.Origin, SavedDir+"/"+src.Name+"/") {
-				continue // it stands in the list by itself
+				continue // it is listed by itself
 			}
 			for n := range set.Payloads {
 				p := &set.Payloads[n]
@@ -129,7 +127,7 @@ func (s *Session) relist() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.relists++; s.relists > 1 {
-		return // someone is at it, and looks again
+		return // another goroutine is doing it, and checks again
 	}
 	go func() {
 		for done := 0; ; {
@@ -174,7 +172,7 @@ func setsOf(p *plan.Project, source int) (sets []*payload.Set) {
 	return sets
 }
 
-// saved reads the payloads that are kept one by one for a source.
+// saved reads the saved payloads of a source.
 func saved(dir string, s int, src *plan.Source) (out []*Item) {
 	folder := filepath.Join(dir, SavedDir, src.Name)
 	entries, err := os.ReadDir(folder)
@@ -189,10 +187,10 @@ func saved(dir string, s int, src *plan.Source) (out []*Item) {
 	return out
 }
 
-// savedLimit is the largest file that is taken for a payload, in bytes.
+// savedLimit is the largest file that is read as a payload, in bytes.
 const savedLimit = 64 << 20
 
-// SavedItem reads a payload from a file; nil when it is none by its name.
+// SavedItem reads a payload from a file; nil if its name is not that of one.
 func SavedItem(path string, s int, src *plan.Source) *Item {
 	base := filepath.Base(path)
 	name, isRequest := strings.CutSuffix(base, requestSuffix)
@@ -231,7 +229,7 @@ func readLimited(path string) ([]byte, error) {
 	return text, project.Cause(err)
 }
 
-// takeText takes the text of a payload, and says what it is or what is wrong.
+// takeText sets the text of a payload, and what it is or what is wrong with it.
 func (i *Item) takeText(text []byte) {
 	i.Text = text
 	if i.Wrong != "" {
@@ -245,7 +243,7 @@ func (i *Item) takeText(text []byte) {
 	i.Label = p.Label()
 }
 
-// ItemOf makes an item of a text, for a source.
+// ItemOf makes an item from a text, for a source.
 func ItemOf(name string, text []byte, s int, src *plan.Source) *Item {
 	i := &Item{Source: s, SourceName: src.Name, HTTP: src.Kind == plan.HTTP, File: name, Name: name}
 	i.takeText(text)
@@ -271,8 +269,8 @@ func (i *Item) fill(v payload.Values) (*payload.Payload, error) {
 	return &p, nil
 }
 
-// short returns an item without what is too large to be kept; the item itself where it stands
-// in the project, or is not large.
+// short returns an item without what is too large to be kept; the item itself if it is in the
+// project, or not large.
 func (i *Item) short(most int) *Item {
 	if i.File != "" || i.Set != "" || i.Payload == nil || len(i.Payload.Data()) <= most {
 		return i
@@ -283,7 +281,7 @@ func (i *Item) short(most int) *Item {
 	return &short
 }
 
-// Content returns the text of an item, as it is edited.
+// Content returns the text of an item for editing.
 func (i *Item) Content() []byte {
 	if i.File != "" {
 		return i.Text
@@ -291,15 +289,15 @@ func (i *Item) Content() []byte {
 	return i.Payload.Text()
 }
 
-// Sent is what a function gets of a payload.
+// Sent is what a function receives for a payload.
 type Sent struct {
 	Function string
 	Form     string // binary, structured, body, shaped, batch, or as it is for a request
 	transport.Message
 }
 
-// Sent returns what each function that a source's wires lead to gets of a
-// payload, without sending it.
+// Sent returns what each function that a source's wires lead to receives for a payload, without
+// sending it.
 func (s *Session) Sent(source string, p *payload.Payload) (out []Sent) {
 	s.mu.Lock()
 	whole := s.Whole
@@ -332,12 +330,11 @@ func (s *Session) Sent(source string, p *payload.Payload) (out []Sent) {
 	return out
 }
 
-// mostOffers is how many payloads of no list can be fired again.
+// mostOffers is how many payloads that are in no list can be fired again.
 const mostOffers = 8
 
-// Offer makes a payload of a set something that can be fired at a source, and
-// gives its key: payload n, from 0, as the project has it, or one that was only
-// made as previews.
+// Offer makes a payload of a set available for firing at a source, and returns its key: payload n,
+// from 0, as the project has it, or a preview.
 func (s *Session) Offer(source string, set *payload.Set, n int, p *payload.Payload, look bool) string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -359,8 +356,7 @@ func (s *Session) Offer(source string, set *payload.Set, n int, p *payload.Paylo
 	return i.Key()
 }
 
-// Save keeps a text as a payload of a source, and returns its key. A name that is
-// taken is refused.
+// Save saves a text as a payload of a source, and returns its key. A name that is taken is refused.
 func (s *Session) Save(source, name string, text []byte) (key string, err error) {
 	path, err := s.pathOf(source, name)
 	if err != nil {
@@ -383,8 +379,8 @@ func (s *Session) put(source, name, path string, text []byte) (string, error) {
 	return source + " " + name, nil
 }
 
-// KeepExpectation adds a set to the project by which a copy of a payload expects the same
-// reply as the payload. Nothing is done where nothing is expected.
+// KeepExpectation adds a set to the project by which a copy of a payload expects the same reply as
+// the payload. Nothing happens if nothing is expected.
 func (s *Session) KeepExpectation(of *Item, name string) error {
 	if of.Expect == nil || of.Set == "" {
 		return nil
@@ -432,7 +428,7 @@ func (s *Session) Rewrite(i *Item, text []byte) error {
 	return err
 }
 
-// Rename returns a saved payload another name.
+// Rename renames a saved payload and returns its new key.
 func (s *Session) Rename(i *Item, name string) (key string, err error) {
 	path, err := s.pathOf(i.SourceName, name)
 	if err != nil {
@@ -464,7 +460,7 @@ func (s *Session) Delete(i *Item) error {
 	return nil
 }
 
-// List returns all that can be fired.
+// List returns everything that can be fired.
 func (s *Session) List() []*Item {
 	s.mu.Lock()
 	defer s.mu.Unlock()

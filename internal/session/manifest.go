@@ -24,8 +24,8 @@ import (
 	"nightdrill/internal/live/transport"
 )
 
-// Manifest is what a run was told to do, as it is kept with the run: without the values
-// of environment variables, which may be secrets.
+// Manifest is the plan of a run as it is kept with it: without the values of environment variables,
+// which may be secrets.
 type Manifest struct {
 	Settle      time.Duration    `json:"settle"`
 	Concurrency int              `json:"concurrency"`
@@ -76,8 +76,8 @@ func manifest(p *plan.Project, d *plan.Drill) []byte {
 	return text
 }
 
-// withoutSecrets leaves out of a command what its names say to be secret: token=…,
-// --password=…, and what follows such a name by itself.
+// withoutSecrets drops from a command what its names mark as secret: token=…, --password=…, and
+// what follows such a name.
 func withoutSecrets(args []string) []string {
 	out := slices.Clone(args)
 	for i, arg := range args {
@@ -109,7 +109,7 @@ var machine = sync.OnceValue(func() string {
 	return strings.Join(append(parts, system), ", ")
 })
 
-// gitPatience bounds what is asked of git.
+// gitPatience bounds the time that git may take.
 const gitPatience = 2 * time.Second
 
 // commit returns the version of the code in a folder, and whether it was changed
@@ -133,9 +133,8 @@ func commit(dir string) string {
 	return id
 }
 
-// packageSize returns how many bytes a function's package has on disk: the files that
-// `package` names, or else those that are watched and the program that is started;
-// 0 when that is not known.
+// packageSize returns the size of a function's package on disk in bytes: the files that `package`
+// names, or else those that are watched and the program that is started; 0 if unknown.
 func packageSize(f *plan.Function, dir string) (sum int64) {
 	patterns := f.Package
 	if patterns == nil {
@@ -156,7 +155,7 @@ func packageSize(f *plan.Function, dir string) (sum int64) {
 		add(filepath.Join(dir, filepath.FromSlash(file)))
 	}
 	if f.Package == nil && len(f.Start) > 0 && strings.ContainsRune(f.Start[0], filepath.Separator) {
-		add(proc.Program(f.Start[0])) // a program of the user's own, not one of the system's
+		add(proc.Program(f.Start[0])) // the user's own program, not one of the system's
 	}
 	return sum
 }

@@ -13,8 +13,8 @@ import (
 // WireOf identifies the wire of the project that a wire of its map shows.
 type WireOf struct{ Source, Wire int }
 
-// Map returns the map of a project: its own sources and functions, with what is said
-// of each, and of each wire, where traffic is given how many went there.
+// Map returns the map of a project: its own sources and functions with descriptions, and for each
+// wire, where traffic is given, how many events went there.
 func Map(p *plan.Expanded, t *Traffic) *draw.Wiring {
 	w := &draw.Wiring{Title: p.Name + ": what reaches which function"}
 	way := func(n int, what string, to int) draw.WiringWay {

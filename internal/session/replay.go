@@ -20,10 +20,9 @@ import (
 	"nightdrill/internal/live/transport"
 )
 
-// ReplayOf makes a drill of a run: the same events, from the bytes that the run kept,
-// at the same times, to be carried out on today's code. Where the payload sets of today
-// hold the same bytes, those are taken, since they have what is secret; the run has not.
-// The notes say what is not as it was.
+// ReplayOf makes a drill from a run: the same events, from the bytes that the run kept, at the same
+// times, to be run against today's code. Where today's payload sets contain the same bytes, those
+// are used, since they have the secrets, which the run does not. The notes name what differs.
 func (d *Workspace) ReplayOf(r *measure.Run) (drill *plan.Drill, notes []string, err error) {
 	var was Manifest
 	if len(r.Plan) == 0 || json.Unmarshal(r.Plan, &was) != nil {
@@ -45,7 +44,7 @@ func (d *Workspace) ReplayOf(r *measure.Run) (drill *plan.Drill, notes []string,
 	return x.drill, x.notes, err
 }
 
-// replay is a drill that is being made of a run.
+// replay is a drill that is being made from a run.
 type replay struct {
 	d     *Workspace
 	r     *measure.Run
@@ -58,8 +57,7 @@ func (x *replay) note(format string, args ...any) {
 	x.notes = append(x.notes, fmt.Sprintf(format, args...))
 }
 
-// limits takes over the limits, their changes and the budgets, as far as the
-// functions are still there.
+// limits takes over the limits, their changes and the budgets, as far as the functions still exist.
 func (x *replay) limits(was *Manifest) {
 	for i := range x.d.Functions {
 		x.drill.Limits = append(x.drill.Limits, x.d.Functions[i].Limits)
@@ -95,7 +93,7 @@ func (x *replay) limits(was *Manifest) {
 	}
 }
 
-// sets makes payload sets of what the run kept.
+// sets makes payload sets from what the run kept.
 func (x *replay) sets() error {
 	lost := 0
 	outside := x.r.Outside()
@@ -138,8 +136,8 @@ func (x *replay) sets() error {
 	return nil
 }
 
-// payload returns a payload of the run: today's where that is the same, or what the run
-// kept of it. without tells that headers or parameters are missing.
+// payload returns a payload of the run: today's if it is the same, or what the run kept of it.
+// without reports that headers or parameters are missing.
 func (x *replay) payload(of *measure.Payload, http bool) (p *payload.Payload, without bool, err error) {
 	var text []byte
 	if of.Blob > 0 {
@@ -175,7 +173,7 @@ func (x *replay) payload(of *measure.Payload, http bool) (p *payload.Payload, wi
 	return &kept, without, nil
 }
 
-// source returns today's place of a source of the run.
+// source returns today's index of a source of the run.
 func (x *replay) source(name string) (int, error) {
 	at := x.d.SourceNamed(name)
 	if at < 0 {

@@ -15,22 +15,21 @@ import (
 	"nightdrill/internal/core/text"
 )
 
-// Notable is an event of a run that someone may want to follow.
+// Notable is an event of a run that is worth following.
 type Notable struct {
 	Event  int64
 	Source string
 	Label  string
 	What   string // why it is notable
-	Dead   bool   // it was given up, and is a dead letter
+	Dead   bool   // it was dead-lettered
 	Reply  int32  // of a dead letter, the number of its last reply's bytes; 0 for none
 }
 
 // mostNotable bounds the events of one kind that are listed.
 const mostNotable = 30
 
-// NotableEvents lists those events of a run that did not go the plain way: what
-// no wire took, what was given up, rejected, expired or left out, what was
-// retried, and the chains.
+// NotableEvents lists the events of a run that did not simply succeed: unmatched, dead-lettered,
+// rejected, expired, skipped, retried, and chains.
 func NotableEvents(r *measure.Run) (out []Notable) {
 	add := func(event int64, what string) *Notable {
 		a := &r.Arrivals[event]
@@ -84,7 +83,7 @@ func NotableEvents(r *measure.Run) (out []Notable) {
 	return out
 }
 
-// lastly returns how the last attempt of a dead letter ended, in words.
+// lastly describes how the last attempt of a dead letter ended.
 func lastly(status int, result engine.Result) string {
 	switch {
 	case status > 0 && (result == engine.OK || result == engine.BadStatus):
@@ -95,7 +94,7 @@ func lastly(status int, result engine.Result) string {
 	return fmt.Sprintf("last: %v", result)
 }
 
-// DeadLetter returns how a firing that was dead-lettered went: its attempts, and the last reply.
+// DeadLetter describes a firing that was dead-lettered: its attempts, and the last reply.
 func (v *Shown) DeadLetter() string {
 	tries, last := 0, v.Last()
 	if last == nil {
@@ -128,8 +127,8 @@ func rootOf(r *measure.Run, event int64) int64 {
 	return event
 }
 
-// RunSteps returns the steps of a run's event, as Trace does of a firing. blob gives
-// the bytes that the run kept by their number.
+// RunSteps returns the steps of a run's event, as Trace does for a firing. blob returns the bytes
+// that the run kept by their number.
 func RunSteps(p *plan.Project, r *measure.Run, event int64, blob func(int32) []byte) (out []Step) {
 	made := map[int64][]int64{}
 	for i := range r.Arrivals {
@@ -198,7 +197,7 @@ func RunSteps(p *plan.Project, r *measure.Run, event int64, blob func(int32) []b
 	return out
 }
 
-// payloadOf finds what was sent in the project's sets; nil where it is not there.
+// payloadOf finds what was sent in the project's sets; nil if it is not there.
 func payloadOf(p *plan.Project, x *measure.Payload) *payload.Payload {
 	if i := p.SetNamed(x.Set); i >= 0 && x.N >= 1 && x.N <= len(p.Sets[i].Payloads) {
 		return &p.Sets[i].Payloads[x.N-1]
@@ -217,12 +216,12 @@ func outcomeWord(o engine.Outcome) string {
 type Stop struct {
 	Source, Wire, Function string // names; Wire is the place of the source's wire, from 1
 	Near                   string // of an event that no wire took: the wire that came closest, as Wire
-	// of a reply that goes on: the function that gave it; of a dead letter: the source that gave it up
+	// of a reply that is sent on: the function; of a dead letter: the source that dead-lettered it
 	By    string
 	Text  string
 	Lines []string
 	Bad   bool
-	Dead  bool // it was given up to the source's dead letters
+	Dead  bool // it was dead-lettered
 }
 
 // Journey makes stops of steps, in their order.
@@ -300,7 +299,7 @@ func Journey(steps []Step) (out []Stop) {
 	return out
 }
 
-// Would returns the stops of an event that is not sent: where it would go.
+// Would returns the stops of an event without sending it: where it would go.
 func Would(p *plan.Project, source int, pl *payload.Payload) []Stop {
 	x := Step{Source: p.Sources[source].Name, Label: labelOf(pl), Payload: pl, Wire: -1, Trials: p.Explain(source, pl)}
 	if miss := p.NearestMiss(source, pl); miss != "" {

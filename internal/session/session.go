@@ -25,19 +25,19 @@ import (
 // the project's files is taken up.
 type Session struct {
 	*Workspace
-	Front     *front.Front // nil where it was not wanted, or could not be opened
+	Front     *front.Front // nil if it was not wanted, or could not be opened
 	Items     *Items
 	looks     int             // previews that were offered
 	recording *frontRecording // of the front; nil for none
 
-	turn    sync.Mutex // held while the driver is exchanged
+	turn    sync.Mutex // held while the runner is exchanged
 	asking  int        // requests at the front that have not been answered
 	closed  bool       // requests at the front wait: the project is being read again
 	opened  *sync.Cond // of mu: that is over
 	mu      sync.Mutex
 	driver  *runner.Follower
 	end     context.CancelFunc
-	over    chan struct{} // closed when the driver has ended
+	over    chan struct{} // closed when the runner has ended
 	paused  string        // why nothing can be fired, while a drill has the functions
 	watcher *watcher
 	trouble string // why files are not watched, or the front does not listen
@@ -45,15 +45,15 @@ type Session struct {
 	firings []*Firing
 	numbers int
 	counts  map[string]int      // firings of each payload text
-	held    map[string]bool     // functions that are looked at in a debugger
+	held    map[string]bool     // functions that are held for a debugger
 	env     map[string][]string // values that were set for this session, by function
-	again   bool                // the last firing by hand comes again after each change
+	again   bool                // the last event fired by hand is fired again after each change
 	last    *Order
 	loading sync.Mutex // held while the project is read again
 	changes chan struct{}
 	relists int             // changes since the list of what can be fired was last made
-	ticking bool            // schedules fire by themselves
-	wind    chan struct{}   // the schedules are to be looked at again
+	ticking bool            // schedules fire automatically
+	wind    chan struct{}   // the schedules are to be read again
 	life    context.Context // until Close
 	die     context.CancelFunc
 }
@@ -500,7 +500,7 @@ func (s *Session) SetEnv(name, variable, value string, set bool) error {
 	return nil
 }
 
-// override returns a function the project's environment with some values set.
+// override sets values in a function's environment, in place of the project's.
 func (s *Session) override(c *code, set []string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -530,7 +530,7 @@ func (s *Session) Again() bool {
 	return s.again
 }
 
-// SetAgain reports whether it does.
+// SetAgain sets whether it is.
 func (s *Session) SetAgain(again bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

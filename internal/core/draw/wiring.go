@@ -177,8 +177,8 @@ func nearest(near, lo, hi int, free func(int) bool) int {
 	return near
 }
 
-// route returns every wire its corners: along its own row to the column of its
-// function, along that to the function's row, and on.
+// route sets the corners of every wire: along its own row to the column of its function, along that
+// to the function's row, and on.
 func (p *WiringPlan) route(m *Wiring, rows []int, side int) {
 	from, to := side+wiringGap, p.W-side-wiringGap
 	// a column for each function that needs one, from the right

@@ -376,7 +376,7 @@ func (e *Engine) expire(id int32) {
 	e.balance(fn)
 }
 
-// finish returns a delivery its one outcome and forgets it.
+// finish ends a delivery with its one outcome and forgets it.
 func (e *Engine) finish(id int32, outcome Outcome) {
 	d := &e.pool[id]
 	box := &e.inboxes[d.box]

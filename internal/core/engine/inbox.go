@@ -465,9 +465,8 @@ func (e *Engine) giveBack(box, lane int32, back chain, pause time.Duration) {
 	l.timer = e.timers.set(e.now.Add(pause), timerLane, box, lane)
 }
 
-// grant returns starting slots to those HTTP deliveries that have waited
-// longest: whoever has one is no longer bound by the source's wait. Lanes stand
-// in this reckoning with one invocation each.
+// grant assigns starting slots to the HTTP deliveries that have waited longest: those that have one
+// are no longer bound by the source's wait. Lanes count as one invocation each.
 func (e *Engine) grant(f *function) {
 	room := f.claimed * f.limits.PerInstance
 	loose, lanes := e.cursor[:len(f.boxes)], e.laneCursor[:len(f.boxes)]

@@ -30,7 +30,7 @@ var (
 
 func (m *maker) pick(of []string) string { return of[m.r.Below(len(of))] }
 
-// known returns texts by what a name ends with, in small letters and without
+// known holds strings by what a name ends with, in small letters and without
 // anything between its words; the longest ending counts.
 var known = map[string]func(*maker) string{
 	"firstname": (*maker).given, "givenname": (*maker).given, "forename": (*maker).given,
@@ -172,7 +172,7 @@ func wordEnd(name string, n int) bool {
 	return starts[len(letters)-n]
 }
 
-// numbered returns a usual range, in hundredths, of a number by what its name ends
+// numbered holds a usual range, in hundredths, of a number by what its name ends
 // with.
 var numbered = map[string][2]int{
 	"latitude": {-6000, 7000}, "lat": {-6000, 7000}, "longitude": {-18000, 18000}, "lon": {-18000, 18000},

@@ -194,7 +194,7 @@ func (s *Store) take(w http.ResponseWriter, r *http.Request, b *bucket, key stri
 	return nil
 }
 
-// patient returns an upload time as long as something comes.
+// patient gives an upload time as long as something comes.
 type patient struct {
 	from io.Reader
 	w    *http.ResponseController

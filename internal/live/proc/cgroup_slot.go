@@ -75,7 +75,7 @@ func (s *cgroupSlot) start(f func(*syscall.SysProcAttr)) {
 	}
 }
 
-// close returns the slot up, with what is left in its group.
+// close frees the slot, with what is left in its group.
 func (s *cgroupSlot) close() {
 	if s == nil {
 		return

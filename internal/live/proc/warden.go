@@ -161,7 +161,7 @@ func monotonic() int64 {
 	return ts.Nano()
 }
 
-// tell returns the warden a line; without a warden nothing happens.
+// tell writes a line to the warden; without a warden nothing happens.
 func tell(format string, args ...any) {
 	ward.Lock()
 	defer ward.Unlock()

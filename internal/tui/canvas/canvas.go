@@ -82,7 +82,7 @@ func (c *Canvas) Set(x, y int, style Style, r rune) {
 	}
 }
 
-// Restyle returns cells of a row another style and leaves their text.
+// Restyle sets the style of cells of a row and leaves their text.
 func (c *Canvas) Restyle(x, y, n int, style Style) {
 	for i := max(x, 0); i < min(x+n, c.W) && y >= 0 && y < c.H; i++ {
 		c.cells[y*c.W+i].style = style

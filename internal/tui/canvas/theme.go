@@ -30,7 +30,7 @@ const (
 	styles
 )
 
-// Theme returns styles their looks, for a dark or a light terminal.
+// Theme holds the looks of styles, for a dark or a light terminal.
 type Theme struct {
 	looks         [styles]lipgloss.Style
 	before, after [styles]string // the sequences around a text

@@ -112,7 +112,7 @@ func (m *Model) Show(p *measure.Page) {
 	m.filter = measure.Filter{}
 }
 
-// Have returns the view the run whose findings it shows.
+// Have sets the run whose findings the view shows.
 func (m *Model) Have(r *measure.Run) {
 	if m.whole != nil && r.ID == m.whole.Summary.Run {
 		m.run = r
