@@ -530,7 +530,7 @@ func (s *Session) Again() bool {
 	return s.again
 }
 
-// SetAgain sets whether it is.
+// SetAgain sets whether the last event is fired again after each change.
 func (s *Session) SetAgain(again bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

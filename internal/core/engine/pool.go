@@ -145,7 +145,7 @@ func (e *Engine) hasRoom(in *instance, f *function) bool {
 	return len(in.vacant) > len(in.slots)-f.limits.PerInstance || len(in.vacant) > 0 && e.broken == slotsOverfilled
 }
 
-// widen gives every instance as many slots as it may have now. Slots beyond a lowered limit stay,
+// widen lets every instance have as many slots as it may have now. Slots beyond a lowered limit stay,
 // and are not used.
 func (e *Engine) widen(f *function, per int) {
 	for _, id := range f.instances {
@@ -303,7 +303,7 @@ func (e *Engine) balanceOne(f *function, fn int32) {
 	}
 }
 
-// unclaim gives up the claim on the newest claimed starting instance. One that is only planned is
+// unclaim drops the claim on the newest claimed starting instance. One that is only planned is
 // not needed then.
 func (e *Engine) unclaim(f *function) {
 	for i := len(f.starting) - 1; i >= 0; i-- {
