@@ -42,12 +42,12 @@ type Budget struct {
 // Verdict is a budget and what was measured.
 type Verdict struct {
 	Text     string   `json:"text"`
-	Measured *float64 `json:"measured"` // in Unit; nil when too few samples carry it
+	Measured *float64 `json:"measured"` // in Unit; nil where there are too few samples
 	Lo       *float64 `json:"measured_lo"`
 	Hi       *float64 `json:"measured_hi"`
 	Unit     string   `json:"unit"` // ms, MiB, %, /s or times; "" for a number
 	Held     bool     `json:"held"`
-	Few      bool     `json:"not_enough_samples"` // neither held nor missed
+	Few      bool     `json:"not_enough_samples"` // neither met nor missed
 	Needs    int      `json:"needs,omitempty"`    // samples, for the value or its interval
 	Why      string   `json:"why,omitempty"`      // why it could not be judged
 }
@@ -187,7 +187,7 @@ func ParseBudget(text string) (Budget, error) {
 	return b, nil
 }
 
-// quantile reads p50, p99.9 or max; max is 1.
+// quantile parses p50, p99.9 or max; max is 1.
 func quantile(name string) (q float64, ok bool) {
 	if name == "max" {
 		return 1, true
@@ -200,13 +200,13 @@ func quantile(name string) (q float64, ok bool) {
 // mostMemory bounds a budget on memory, in bytes.
 const mostMemory = 1 << 50
 
-// parseMiB reads a size with its unit, in MiB.
+// parseMiB parses a size with its unit, in MiB.
 func parseMiB(text string) (float64, bool) {
 	bytes, err := plan.ParseSize(text, mostMemory)
 	return float64(bytes) / (1 << 20), err == nil && strings.HasSuffix(strings.ToLower(text), "b")
 }
 
-// Holds compares a measured value with the bound.
+// Holds reports whether a measured value is within the bound.
 func (b *Budget) Holds(v float64) bool {
 	switch b.Op {
 	case "<":
@@ -223,8 +223,7 @@ func (b *Budget) Holds(v float64) bool {
 	return v != b.Bound
 }
 
-// judge measures a budget of the run. One that too few samples carry is neither
-// held nor missed.
+// judge measures a budget of the run. One with too few samples is neither met nor missed.
 func (r *Run) judge(s *Summary, seen *scan, known []Populations, text string) Verdict {
 	v := Verdict{Text: text}
 	b, err := ParseBudget(text)
@@ -305,7 +304,7 @@ func (c *scan) active() float64 {
 	return max(c.ended, c.last).Sub(c.first).Seconds()
 }
 
-// countOf returns a count, and of how many it is a share.
+// countOf returns a count, and the total of which it is a share.
 func (r *Run) countOf(s *Summary, seen *scan, b *Budget) (n, of float64) {
 	if n, of, ok := r.countInvocations(b); ok {
 		return n, of
@@ -368,7 +367,7 @@ func (r *Run) countInvocations(b *Budget) (n, of float64, ok bool) {
 	return n, of, true
 }
 
-// function returns the place of a function, or -1.
+// function returns the index of a function, or -1.
 func (r *Run) function(name string) int {
 	return slices.IndexFunc(r.Functions, func(f Function) bool { return f.Name == name })
 }

@@ -16,7 +16,7 @@ import (
 // was sent on. Its latency is from the first event's due to the end of its last step.
 type Chain struct {
 	Latency Figures `json:"latency"`
-	Steps   int     `json:"steps"`  // the most that one had
+	Steps   int     `json:"steps"`  // the most steps of one chain
 	Broken  int     `json:"broken"` // of which a step did not succeed
 
 	failedAt []string // sources at which steps failed
@@ -25,7 +25,7 @@ type Chain struct {
 // Idempotence compares the replies to second deliveries with the first ones.
 type Idempotence struct {
 	Twice    int      `json:"twice"`    // deliveries that were dispatched again although they had been done
-	Differed int      `json:"differed"` // of which the second reply or status was another
+	Differed int      `json:"differed"` // of which the second reply or status was different
 	Which    []string `json:"which"`    // the first of those, in words
 }
 
@@ -68,7 +68,7 @@ func (r *Run) chained() ([]*stats.Population, []Chain) {
 		broken bool
 	}
 	all := map[int64]*chain{}
-	for i := range r.Arrivals { // what an event is made of comes before it
+	for i := range r.Arrivals { // an event comes after the one that it was made of
 		a := &r.Arrivals[i]
 		root[i] = int64(i)
 		if a.From < 0 || a.From >= int64(i) || a.Origin == engine.FromFault {
@@ -108,7 +108,7 @@ func (r *Run) chained() ([]*stats.Population, []Chain) {
 	return populations, figured
 }
 
-// faults counts the faults of delivery that befell events.
+// faults counts the delivery faults of events.
 func (r *Run) faults(s *Summary, seen *scan) {
 	for i := 0; i < len(r.Arrivals) && seen.faults; i++ {
 		a := &r.Arrivals[i]
@@ -128,12 +128,12 @@ func (r *Run) faults(s *Summary, seen *scan) {
 	}
 }
 
-// mostNamed bounds the deliveries that are named as having got another reply.
+// mostNamed bounds the deliveries that are named for a different reply.
 const mostNamed = 10
 
-// idempotence compares each second delivery with the first: copies with what
-// they are copies of, and what came again because its acknowledgement was lost.
-// Where invocations carry several events, the statuses alone are compared.
+// idempotence compares each second delivery with the first: copies with their originals, and events
+// that were delivered again because the acknowledgement was lost. Where invocations carry several
+// events, only the statuses are compared.
 func (r *Run) idempotence(s *Summary, at []int32) {
 	type wire struct {
 		event int64

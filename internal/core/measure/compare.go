@@ -12,20 +12,19 @@ import (
 	"nightdrill/internal/core/stats"
 )
 
-// Side is what is compared: a function of a run.
+// Side is one side of a comparison: a function of a run.
 type Side struct {
 	Label    string
 	Run      *Run
 	Function int
 }
 
-// Comparison sets sides beside each other. The first is what the others are set
-// against.
+// Comparison compares sides. The others are compared with the first.
 type Comparison struct {
 	Title     string            `json:"title"`
 	Sides     []SideFigures     `json:"sides"`
 	Contrasts [][]Contrast      `json:"contrasts"` // of each side but the first
-	Replies   []ReplyDifference `json:"replies"`   // events that were answered otherwise, the first of them
+	Replies   []ReplyDifference `json:"replies"`   // events that got different replies, the first of them
 	Compared  int               `json:"events_compared"`
 	Differed  int               `json:"events_differed"`
 	Sentences []string          `json:"sentences"`
@@ -45,7 +44,7 @@ type SideFigures struct {
 	MiB      []float64       `json:"mib"`  // memory held, over the run
 }
 
-// ReplyDifference is an event that two sides answered otherwise.
+// ReplyDifference is an event that got a different reply on another side.
 type ReplyDifference struct {
 	Side    int    `json:"side"`  // against the first
 	Event   string `json:"event"` // set#n and what it is
@@ -55,11 +54,11 @@ type ReplyDifference struct {
 	Payload int32  `json:"-"`
 }
 
-// mostReplies bounds the events that are listed as answered otherwise.
+// mostReplies bounds the events that are listed for different replies.
 const mostReplies = 50
 
-// Compare compares at least two sides. reply gives the bytes of a kept reply of a
-// side, or nil; it is asked only where sides are of several runs.
+// Compare compares at least two sides. reply returns the bytes of a kept reply of a side, or nil;
+// it is called only where sides are of several runs.
 func Compare(title string, sides []Side, reply func(side int, number int32) []byte) *Comparison {
 	c := &Comparison{Title: title, Replies: []ReplyDifference{}, Sentences: []string{}, Warnings: []string{}}
 	known := map[*Run]struct {
@@ -149,7 +148,7 @@ func contrasts(a, b *Populations, of, to *Side) (out []Contrast) {
 		out = append(out, contrast(what, x, y, s))
 		return &out[len(out)-1]
 	}
-	// of what both sides took one at a time, samples are independent
+	// what both sides did one at a time: samples are independent
 	alone := func(class engine.Class) stats.Sampling {
 		return max(of.Run.sampling(class), to.Run.sampling(class))
 	}
@@ -187,8 +186,8 @@ func (s *Side) peaks() *stats.Population {
 	return p
 }
 
-// replies finds the events that sides answered otherwise than the first side: those
-// of which no reply of one is among the replies of the other.
+// replies finds the events that got different replies from those of the first side: no reply of one
+// side is among the replies of the other.
 func (c *Comparison) replies(sides []Side, reply func(side int, number int32) []byte) {
 	type answer struct{ status, reply int32 }
 	answers := make([]map[string][]answer, len(sides))
@@ -249,7 +248,7 @@ func (c *Comparison) replies(sides []Side, reply func(side int, number int32) []
 	}
 }
 
-// say writes what the comparison says: what differs first.
+// say adds the sentences of the comparison: what differs first.
 func (c *Comparison) say() {
 	first := c.Sides[0].Label
 	var rest []string
@@ -278,8 +277,7 @@ func capital(s string) string {
 	return strings.ToUpper(s[:1]) + s[1:]
 }
 
-// CompareRuns compares two runs, function by function. They are named by their
-// labels.
+// CompareRuns compares two runs, function by function, under their labels.
 func CompareRuns(a, b *Run, labels [2]string, reply func(side int, number int32) []byte) (out []*Comparison) {
 	for i := range a.Functions {
 		k := b.function(a.Functions[i].Name)
@@ -295,8 +293,8 @@ func (r *Run) asked(fn int) bool {
 	return slices.ContainsFunc(r.Invocations, func(v Invocation) bool { return int(v.Function) == fn })
 }
 
-// Variants returns the sides of a run in which variants of a function stand beside each
-// other, by the function's name: the function itself first.
+// Variants returns the sides of a run that has several variants of a function, by the function's
+// name: the function itself first.
 func (r *Run) Variants() map[string][]Side {
 	out := map[string][]Side{}
 	for i := range r.Functions {

@@ -8,22 +8,22 @@ import (
 	"nightdrill/internal/core/stats"
 )
 
-// Contrast sets a figure of one side against the same of another: the ratio of
-// their medians, with its 95 % interval, and whether that is more than noise.
+// Contrast compares a figure of two sides: the ratio of their medians, with its 95 % interval, and
+// whether that is more than noise.
 type Contrast struct {
 	What    string      `json:"what"`
 	N       [2]int      `json:"n"`
 	Units   [2]int      `json:"units"`        // that count: invocations or instances; messages of one batch count once
 	Medians [2]*float64 `json:"medians"`      // milliseconds, or MiB
-	Ratio   *float64    `json:"ratio"`        // of the second median to the first; nil where too few samples carry it
-	Lo      *float64    `json:"ratio_lo"`     // nil where too few samples carry the interval
+	Ratio   *float64    `json:"ratio"`        // of the second median to the first; nil where there are too few samples
+	Lo      *float64    `json:"ratio_lo"`     // nil where there are too few samples for the interval
 	Hi      *float64    `json:"ratio_hi"`     //
-	P       *float64    `json:"p"`            // of Mann and Whitney's test
-	Beyond  bool        `json:"beyond_noise"` // a difference was found
+	P       *float64    `json:"p"`            // of the Mann-Whitney test
+	Beyond  bool        `json:"beyond_noise"` // a difference was detected
 	Least   *float64    `json:"least_seen"`   // where none was: a larger one, as a share, would have been
-	// samples on each side, at least, where no verdict can be had; 0 elsewhere
+	// samples on each side, at least, where there is no verdict; 0 elsewhere
 	More int    `json:"needs_more"`
-	Why  string `json:"why,omitempty"` // why there is no verdict, where samples are not the reason
+	Why  string `json:"why,omitempty"` // why there is no verdict, if not for lack of samples
 
 	of *stats.Comparison
 }
@@ -79,7 +79,7 @@ func judgeAll(all []*Contrast) {
 	}
 }
 
-// sense is how a figure is called that is larger, and smaller.
+// sense returns the words for a larger and a smaller figure.
 func (c *Contrast) sense() (more, less string) {
 	if c.What == "peak memory" {
 		return "more", "less"
@@ -87,8 +87,8 @@ func (c *Contrast) sense() (more, less string) {
 	return "slower", "faster"
 }
 
-// TimesText writes how much larger or smaller a ratio makes a figure: as a multiple from
-// 2 on, as a share below.
+// TimesText describes how much larger or smaller a ratio makes a figure: as a multiple from 2 on,
+// as a share below.
 func TimesText(ratio float64, more, less string) string {
 	word, by := more, ratio
 	if ratio < 1 {
@@ -103,7 +103,7 @@ func TimesText(ratio float64, more, less string) string {
 	return Percent(ratio-1) + " " + word
 }
 
-// Verdict returns what a contrast comes to in words, of the second side against the first.
+// Verdict describes a contrast, of the second side against the first.
 func (c *Contrast) Verdict() string {
 	more, less := c.sense()
 	switch {
@@ -119,7 +119,7 @@ func (c *Contrast) Verdict() string {
 	return fmt.Sprintf("no difference detected (one above %s would have been)", shareText(*c.Least))
 }
 
-// shareText writes a share as a percentage, or as a multiple where it is large.
+// shareText formats a share as a percentage, or as a multiple where it is large.
 func shareText(share float64) string {
 	if share >= 2 {
 		return RatioText(share+1) + " ×"
@@ -127,8 +127,8 @@ func shareText(share float64) string {
 	return Percent(share)
 }
 
-// Between writes where the ratio lies with 95 % certainty, "–" where too few samples
-// tell. Of a figure that is smaller, it is by how much.
+// Between formats the 95 % interval of the ratio, "–" where there are too few samples. For a
+// smaller figure, it is by how much.
 func (c *Contrast) Between() string {
 	switch {
 	case c.Lo == nil:
@@ -139,7 +139,7 @@ func (c *Contrast) Between() string {
 	return RatioText(*c.Lo) + " – " + RatioText(*c.Hi)
 }
 
-// Mark returns what a contrast comes to in a few words.
+// Mark describes a contrast in a few words.
 func (c *Contrast) Mark() string {
 	switch {
 	case c == nil || c.N[0] == 0 || c.N[1] == 0:
@@ -154,8 +154,8 @@ func (c *Contrast) Mark() string {
 	return fmt.Sprintf("no difference  (%s)", c.Between())
 }
 
-// sentences returns what the contrasts of a side come to: first what differs, then what
-// does not, then what cannot be told.
+// sentences returns the sentences of a side's contrasts: first what differs, then what does not,
+// then what has no verdict.
 func sentences(of []Contrast, first, label string) (differs, rest []string) {
 	var alike, few, none []string
 	for i := range of {

@@ -20,8 +20,8 @@ type Cost struct {
 	MemoryKnown bool     `json:"memory_known"`
 }
 
-// memoryOf returns the memory in bytes that an instance holds: its bound, or where it
-// has none, the most that was seen of it; 0 when that is not known.
+// memoryOf returns the memory in bytes that an instance holds: its bound, or its peak where it has
+// none; 0 if unknown.
 func (r *Run) memoryOf(in *Instance) int64 {
 	if in.Function < 0 {
 		return 0
@@ -32,8 +32,8 @@ func (r *Run) memoryOf(in *Instance) int64 {
 	return in.Peak
 }
 
-// held returns how much memory the instances of a function held for how long, in
-// GiB·s, and false when it is not known of all of them.
+// held returns the memory of a function's instances over time, in GiB·s; known is false if it is
+// not known of all of them.
 func (r *Run) held(fn int32) (gib float64, known bool) {
 	known = true
 	for i := range r.Instances {
@@ -84,7 +84,7 @@ func (r *Run) cost(fn int32, stretches [][]time.Duration, n int) *Cost {
 		c.CPU += cpu * d.Seconds() * rates.CPUSecond
 	}
 	phase := func(name string) bool { return slices.Contains(rates.Billed, name) }
-	used := 0.0 // processor seconds, where no bound says what is paid for
+	used := 0.0 // processor seconds, where no bound determines what is paid
 	for i := range r.Instances {
 		in := &r.Instances[i]
 		if in.Function != fn {
@@ -127,9 +127,8 @@ func (r *Run) cost(fn int32, stretches [][]time.Duration, n int) *Cost {
 	return c
 }
 
-// busy returns for each instance the stretches in which it had at least one invocation,
-// one that follows right upon another being a stretch of its own, and counts the
-// invocations of each function.
+// busy returns for each instance the stretches in which it had at least one invocation, and counts
+// the invocations of each function. A stretch that follows directly upon another is one of its own.
 func (r *Run) busy() (stretches [][]time.Duration, invocations []int) {
 	type span struct{ from, to clock.Time }
 	stretches, invocations = make([][]time.Duration, len(r.Instances)), make([]int, len(r.Functions))

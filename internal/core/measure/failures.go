@@ -9,8 +9,8 @@ import (
 	"nightdrill/internal/core/engine"
 )
 
-// Failure is a delivery that did not end well: anything but done, a reply that its
-// payload does not expect, or an answer with a status of 400 or more.
+// Failure is a delivery that did not succeed: any outcome but done, a reply that its payload does
+// not expect, or a status of 400 or more.
 type Failure struct {
 	Event      int64   `json:"event"`
 	Source     string  `json:"source"`
@@ -20,16 +20,16 @@ type Failure struct {
 	DueSeconds float64 `json:"due_s"`
 	Outcome    string  `json:"outcome"`
 	Unexpected bool    `json:"unexpected"`
-	Status     int     `json:"status"` // of the last attempt; 0 without an answer
+	Status     int     `json:"status"` // of the last attempt; 0 without a reply
 	Result     string  `json:"result"` // of the last attempt, or why it was rejected
 	Attempts   int     `json:"attempts"`
 	Instance   string  `json:"instance"`
 	Invocation uint64  `json:"invocation"` // the last
 	Millis     float64 `json:"ms"`         // from due to its end
-	LastLine   string  `json:"last_line"`  // that the function wrote during the last attempt; "" where it is not known
+	LastLine   string  `json:"last_line"`  // of the function, during the last attempt; "" if unknown
 }
 
-// FailureCause is deliveries that failed in the same way, and the worst of them.
+// FailureCause is a group of deliveries that failed in the same way, and the worst of them.
 type FailureCause struct {
 	Source   string    `json:"source"`
 	Function string    `json:"function"`
@@ -50,8 +50,8 @@ func endedWell(d *Delivery, v *Invocation) bool {
 		d.Outcome == engine.Done && (v == nil || !v.Unexpected && v.Status < leastBadReply)
 }
 
-// FailedInvocations returns the invocations that ended a delivery which did not end well, in
-// the order of these, at most so many.
+// FailedInvocations returns the invocations that ended a failed delivery, in the order of these, at
+// most `most`.
 func (r *Run) FailedInvocations(most int) (out []*Invocation) {
 	at := r.index()
 	for i := range r.Deliveries {
@@ -63,14 +63,14 @@ func (r *Run) FailedInvocations(most int) (out []*Invocation) {
 	return out
 }
 
-// Failures returns all deliveries that did not end well, in the order of their ends.
+// Failures returns all failed deliveries, in the order of their ends.
 func (r *Run) Failures() []Failure { return r.failures(func(engine.Outcome) bool { return true }) }
 
 // hasCause reports whether the cause of an outcome is a property of the event or its
 // function: what is rejected or unmatched never reached one.
 func hasCause(o engine.Outcome) bool { return o != engine.Rejected && o != engine.Unmatched }
 
-// failures returns the deliveries of some outcomes that did not end well.
+// failures returns the failed deliveries with some outcomes.
 func (r *Run) failures(wanted func(engine.Outcome) bool) (out []Failure) {
 	at := r.index()
 	type attempt struct {
@@ -85,7 +85,7 @@ func (r *Run) failures(wanted func(engine.Outcome) bool) (out []Failure) {
 			continue
 		}
 		a := &r.Arrivals[d.Event]
-		p := Payload{Label: "an event"} // of a run that was cut off before its payloads were written
+		p := Payload{Label: "an event"} // of a run that was interrupted before its payloads were written
 		if int(a.Payload) < len(r.Payloads) {
 			p = r.Payloads[a.Payload]
 		}
@@ -133,8 +133,8 @@ func (f *Failure) cause() string {
 	return outcome
 }
 
-// FailureCauses groups the deliveries that did not end well by their causes, the most common
-// first. Rejected and unmatched ones are left out.
+// FailureCauses groups the failed deliveries by their causes, the most common first. Rejected and
+// unmatched ones are left out.
 func (r *Run) FailureCauses() (out []FailureCause) {
 	all := r.failures(hasCause)
 	type key struct{ source, function, cause string }
@@ -168,7 +168,7 @@ func (c *FailureCause) keepWorst() {
 	c.Worst = c.Worst[:min(len(c.Worst), worstNamed)]
 }
 
-// Text writes one failed delivery as a line.
+// Text describes one failed delivery in a line.
 func (f *Failure) Text() string {
 	parts := []string{f.What}
 	if f.Status > 0 {
@@ -183,7 +183,7 @@ func (f *Failure) Text() string {
 	return strings.Join(parts, " · ")
 }
 
-// Head writes what a cause is and how many deliveries it had.
+// Head describes a cause and the number of its deliveries.
 func (c *FailureCause) Head() string {
 	of := c.Source
 	if c.Function != "" {

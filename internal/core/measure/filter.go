@@ -31,7 +31,7 @@ type Filter struct {
 	Last               int // and up to this
 }
 
-// filterKeys are the words of a filter, in the order in which they are written.
+// filterKeys lists the words of a filter, in the order in which they are written.
 var filterKeys = []string{"function", "variant", "source", "route", "class", "status", "outcome", "from", "to",
 	"longer", "shorter", "nth", "start"}
 
@@ -142,7 +142,7 @@ func outcomes() (out []string) {
 	return out
 }
 
-// String writes the filter as ParseFilter reads it; "" for all.
+// String formats the filter as ParseFilter reads it; "" for all.
 func (f Filter) String() string {
 	var parts []string
 	add := func(key, value string) {
@@ -174,7 +174,7 @@ func (f Filter) String() string {
 	return strings.Join(parts, " ")
 }
 
-// And adds the conditions of another filter, which go before those of f.
+// And adds the conditions of another filter, which override those of f.
 func (f Filter) And(g Filter) Filter {
 	f.Function, f.Variant, f.Source, f.Route = cmp.Or(g.Function, f.Function), cmp.Or(g.Variant, f.Variant),
 		cmp.Or(g.Source, f.Source), cmp.Or(g.Route, f.Route)
@@ -188,7 +188,7 @@ func (f Filter) And(g Filter) Filter {
 	return f
 }
 
-// Unknown returns which name in the filter the run does not have, or "".
+// Unknown returns an error that names what the run does not have, or "".
 func (r *Run) Unknown(f Filter) string {
 	has := func(name string, of func(i int) string, n int) bool {
 		for i := range n {
@@ -223,7 +223,7 @@ func (r *Run) filterFunctions(f Filter) []bool {
 	return out
 }
 
-// sieve is a filter brought to a run.
+// sieve is a filter applied to a run.
 type sieve struct {
 	f         Filter
 	functions []bool
@@ -279,8 +279,8 @@ func (s *sieve) ofDeliveries() bool {
 	return s.f.Outcome != "" || s.f.Class == "retried" || s.lasts()
 }
 
-// call reports whether an invocation passes that is the n-th of its instance, but for
-// what deliveries tell.
+// call reports whether an invocation passes that is the n-th of its instance, except for conditions
+// on deliveries.
 func (s *sieve) call(v *Invocation, n int) bool {
 	switch f := &s.f; {
 	case !s.functions[v.Function] || !s.wire(v.Source, v.Wire) || !s.in(v.Done):
@@ -400,10 +400,10 @@ type Point struct {
 	Mates      int32         // other deliveries of its invocation
 }
 
-// Points returns what a filter takes, at most so many, the longest first, and how many there
-// are in all: deliveries where the filter is about these, each with its last invocation;
-// otherwise invocations, each with its first event. Where the filter is about the n-th
-// invocations of instances, those with the longest service are first.
+// Points returns what a filter selects, at most `most`, the longest first, and the total:
+// deliveries where the filter is about these, each with its last invocation; otherwise invocations,
+// each with its first event. Where the filter is about the n-th invocations of instances, those
+// with the longest service time come first.
 func (r *Run) Points(f Filter, most int) (points []Point, n int) {
 	s := r.sieve(f)
 	pass, at := r.passing(s)
@@ -445,8 +445,8 @@ func (r *Run) Points(f Filter, most int) (points []Point, n int) {
 	return points[:min(n, most)], n
 }
 
-// Filter returns the part of the run that a filter takes, as a run. Its events have
-// new numbers; invocations and instances keep theirs. The run itself is left as it is.
+// Filter returns the part of the run that a filter selects, as a run. Its events have new numbers;
+// invocations and instances keep theirs. The run itself is not changed.
 func (r *Run) Filter(f Filter) *Run {
 	s := r.sieve(f)
 	pass, at := r.passing(s)

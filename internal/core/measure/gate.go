@@ -9,10 +9,10 @@ import (
 	"nightdrill/internal/core/stats"
 )
 
-// Against judges a run against another: no median may be more than a share longer than
-// there, and no larger share of deliveries may end other than done, beyond the noise.
-// All verdicts together are wrong about identical code in at most one pair of runs in
-// twenty; figures with too few samples on either side are left out.
+// Against compares a run with an earlier one: no median may be more than a share longer than there,
+// and no larger share of deliveries may end other than done, beyond the noise. All verdicts
+// together are wrong about identical code in at most one pair of runs in twenty; figures with too
+// few samples on either side are left out.
 func Against(now, base *Run, worse float64) (out []Verdict) {
 	a, b := base.Collect(), now.Collect()
 	var p, least []float64
@@ -50,7 +50,7 @@ func Against(now, base *Run, worse float64) (out []Verdict) {
 		v := Verdict{Text: fmt.Sprintf("project share not done, not more than in run %s", base.ID), Unit: "%"}
 		share, lo, hi := 100*after.share, 100*after.lo, 100*after.hi
 		v.Measured, v.Lo, v.Hi = &share, &lo, &hi
-		// by how many of its own standard deviations the share is larger than is allowed
+		// by how many of its own standard deviations the share is larger than allowed
 		both := (after.share*float64(is.N()) + before.share*float64(was.N())) / float64(is.N()+was.N())
 		spread := math.Sqrt(both * (1 - both) * (1/after.carried + 1/before.carried))
 		one := 1.0
@@ -90,8 +90,8 @@ func (r *Run) notDone() *stats.Population {
 	return p
 }
 
-// shared is a share with its 95 % interval, and how many independent samples carry as
-// much as those that it is of.
+// shared is a share with its 95 % interval, and the number of independent samples that carry as
+// much information.
 type shared struct{ share, lo, hi, carried float64 }
 
 func shareOf(p *stats.Population) (s shared) {

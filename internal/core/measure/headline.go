@@ -10,8 +10,8 @@ type Headline struct {
 	Held      int          `json:"held"`     // budgets
 }
 
-// HeadlineOf is the main figures of a function, in milliseconds; nil where too few
-// samples carry them.
+// HeadlineOf holds the main figures of a function, in milliseconds; nil where there are too few
+// samples.
 type HeadlineOf struct {
 	Name  string   `json:"name"`
 	Start *float64 `json:"start_p50_ms"`

@@ -10,13 +10,13 @@ import (
 
 // Resources is what the instances of a function used.
 type Resources struct {
-	PeakMiB    *float64 `json:"peak_mib"`        // the most of one instance; nil where none was seen
+	PeakMiB    *float64 `json:"peak_mib"`        // peak of one instance; nil if unknown
 	TypicalMiB *float64 `json:"peak_median_mib"` // the median of the instances' peaks
 	CPUSeconds float64  `json:"cpu_seconds"`     // of all instances together
 	MemoryMiB  *float64 `json:"memory_mib"`      // that an instance may use; nil for no bound
 	CPU        *float64 `json:"cpu"`             // processors that an instance may use; nil for no bound
-	Enforced   string   `json:"enforced"`        // whether the bounds are, in words; "" without any
-	Held       *float64 `json:"held_gib_s"`      // memory held over time; nil when it is not known of all instances
+	Enforced   string   `json:"enforced"`        // whether the bounds are enforced, in words; "" without any
+	Held       *float64 `json:"held_gib_s"`      // memory held over time; nil if it is not known of all instances
 	SizeMiB    *float64 `json:"package_mib"`     // of its files on disk; nil when they are not known
 }
 
@@ -28,8 +28,8 @@ func (in *Instance) StartText() string {
 	return in.Cause.String()
 }
 
-// instanceFigures fills in what the instances of a function say: why they were
-// started, what they used.
+// instanceFigures fills in the figures of a function's instances: why they were started, what they
+// used.
 func (r *Run) instanceFigures(fn int32, f *FunctionFigures) {
 	of := &r.Functions[fn]
 	f.Starts, f.Way = map[string]int{}, of.Way
@@ -97,7 +97,7 @@ func (r *Run) rejectedBy(source int32) string {
 		}
 	}
 	text := RefusalsText(&times)
-	if text == "" { // a run of before causes were kept
+	if text == "" { // a run from before causes were kept
 		return "no instance was free within the limits"
 	}
 	return "no instance was free: " + text
@@ -123,17 +123,17 @@ func RefusalsText(times *[engine.Causes]int) string {
 	return strings.Join(parts, ", ")
 }
 
-// Way is one way for a function's instances to come to be, beside the others.
+// Way is one of the ways in which a function's instances start.
 type Way struct {
 	Function string   `json:"function"`
 	Words    string   `json:"words"`      // how, in words
 	Prepare  *float64 `json:"prepare_ms"` // the preparation, which is not part of a start
 	Start    Figures  `json:"start"`      // from spawn to ready
 	Answer   Figures  `json:"answer"`     // service time of the first invocation
-	Whole    Figures  `json:"whole"`      // what whoever waits for it feels
+	Whole    Figures  `json:"whole"`      // what the caller that waits for it feels
 }
 
-// ways sets the ways to start beside each other, where the run has more than one.
+// ways compares the ways to start, where the run has more than one.
 func (r *Run) ways(s *Summary) (out []Way) {
 	several := r.cold()
 	for i := range r.Functions {

@@ -13,7 +13,7 @@ import (
 	"nightdrill/internal/core/stats"
 )
 
-// Load is what was asked of the functions together, and what happened to it.
+// Load is the load on all functions together, and how it was handled.
 type Load struct {
 	Offered   *float64 `json:"offered_per_s"`   // events from outside, from the first due to the last
 	Completed *float64 `json:"completed_per_s"` // deliveries done, from the first due to the last end
@@ -67,8 +67,8 @@ func (r *Run) load(s *Summary, seen *scan) {
 type SelfCheck struct {
 	Before []time.Duration `json:"echo_before"` // round trips to a built-in echo, before the run
 	During []time.Duration `json:"echo_during"` // and while it went on
-	Timer  []time.Duration `json:"timer"`       // how late timers of the driver's kind rang, before the run
-	Jump   time.Duration   `json:"jump"`        // of the clock on the wall, against the monotonic one, over the run
+	Timer  []time.Duration `json:"timer"`       // how late timers of the driver's kind fired, before the run
+	Jump   time.Duration   `json:"jump"`        // of the wall clock against the monotonic one, over the run
 	Gaps   []Gap           `json:"gaps"`        // in which the driver itself did not run
 }
 
@@ -92,8 +92,7 @@ func within(gaps []Gap, from, to clock.Time) (all time.Duration) {
 	return all
 }
 
-// Stood returns for how long the driver itself did not run while an invocation was under
-// way, or while its events waited.
+// Stood returns how long the driver itself did not run during a stretch.
 func (r *Run) Stood(from, to clock.Time) time.Duration {
 	if r.Self == nil {
 		return 0
@@ -101,7 +100,7 @@ func (r *Run) Stood(from, to clock.Time) time.Duration {
 	return within(r.Self.Gaps, from, to)
 }
 
-// sayGaps warns of stretches in which the driver itself stood still, and of what they touched.
+// sayGaps warns of stretches in which the driver itself stalled, and of what they touched.
 func (r *Run) sayGaps(on func(kinds []string, format string, args ...any)) {
 	if r.Self == nil || len(r.Self.Gaps) == 0 {
 		return
@@ -175,7 +174,7 @@ func (r *Run) driver(s *Summary, at []int32) {
 	}
 }
 
-// Text returns how well the driver kept to the plan, as a sentence.
+// Text describes how well the driver kept to the plan.
 func (d *DriverFigures) Text() string {
 	if d.LagP99 == nil {
 		return fmt.Sprintf("driver delay: too few events for a percentile (p99 needs %d)", stats.Need(0.99))
@@ -187,7 +186,7 @@ func (d *DriverFigures) Text() string {
 	return text
 }
 
-// Bounds beyond which the driver's own part in the figures is worth a word.
+// Bounds beyond which the driver's own part in the figures is worth a warning.
 const (
 	lateDriver = 2.0  // ms
 	busyShare  = 0.85 // of the processors

@@ -8,8 +8,8 @@ import (
 	"nightdrill/internal/core/stats"
 )
 
-// Page is what the findings show of a run, computed once when the run ends
-// and kept with it, so that a run of millions of invocations opens at once.
+// Page is what the findings show of a run, computed once when the run ends and kept with it, so
+// that a run of millions of invocations opens at once.
 type Page struct {
 	Version   int               `json:"version"` // PageVersion
 	Summary   *Summary          `json:"summary"`
@@ -20,7 +20,7 @@ type Page struct {
 	Failures  []FailureCause    `json:"failures"` // what failed, by cause
 	Time      *Timeline         `json:"time"`
 	Kinds     map[string]string `json:"kinds"`            // of sources, by their names
-	Filter    string            `json:"filter,omitempty"` // what the page is of, in words; "" for all
+	Filter    string            `json:"filter,omitempty"` // the part that the page is about, in words; "" for all
 }
 
 // PageVersion is the version of how findings are computed. Findings of another version
@@ -30,8 +30,8 @@ const PageVersion = 2
 // FunctionSpread is where the durations of a function lie.
 type FunctionSpread struct {
 	Start   Spread    `json:"start"`
-	Latency [3]Spread `json:"latency"` // of deliveries that took one attempt, by engine.Class
-	Retried Spread    `json:"retried"` // of those that took several
+	Latency [3]Spread `json:"latency"` // of deliveries that needed one attempt, by engine.Class
+	Retried Spread    `json:"retried"` // of those that needed several
 }
 
 // Spread counts durations by their logarithm: Counts[i] of them lie from

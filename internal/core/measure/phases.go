@@ -9,7 +9,7 @@ import (
 	"nightdrill/internal/core/engine"
 )
 
-// Phase is a stretch of one invocation's way.
+// Phase is a stretch of one invocation's time.
 type Phase struct {
 	Name     string
 	From, To clock.Time
@@ -18,9 +18,9 @@ type Phase struct {
 // Took is how long a phase took.
 func (p Phase) Took() time.Duration { return p.To.Sub(p.From) }
 
-// Phases returns where the time of an invocation went, from when its event arrived
-// to the last byte of its answer. For a cold one the start of its instance is
-// part of it. What cannot be distinguished is one phase.
+// Phases returns where the time of an invocation went, from when its event arrived to the last byte
+// of its reply. For a cold one the start of its instance is part of it. What cannot be told from
+// each other is one phase.
 func Phases(arrived clock.Time, in *Instance, v *Invocation) (out []Phase) {
 	at := arrived
 	until := func(name string, to clock.Time) {
@@ -53,12 +53,11 @@ func Phases(arrived clock.Time, in *Instance, v *Invocation) (out []Phase) {
 // Own is a phase that the function itself reports.
 type Own struct {
 	Name string
-	Took time.Duration // 0 when it gives none
+	Took time.Duration // 0 if it reports none
 	Says string        // its description
 }
 
-// ParseServerTiming reads the header of W3C Server Timing. What is not well
-// formed is passed over.
+// ParseServerTiming parses the Server-Timing header (W3C). What is not well-formed is skipped.
 func ParseServerTiming(header string) (out []Own) {
 	for _, entry := range splitQuoted(header, ',') {
 		parts := splitQuoted(entry, ';')
@@ -87,7 +86,7 @@ func ParseServerTiming(header string) (out []Own) {
 	return out
 }
 
-// splitQuoted splits at a separator that does not stand between double quotes.
+// splitQuoted splits at a separator that is not between double quotes.
 func splitQuoted(s string, at byte) (out []string) {
 	quoted, from := false, 0
 	for i := 0; i < len(s); i++ {

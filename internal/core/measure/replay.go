@@ -7,8 +7,8 @@ import (
 	"nightdrill/internal/core/engine"
 )
 
-// Outside returns the payloads that came from outside, each with a source that it came
-// to: not those that nothing sent, or that were made of replies on the way.
+// Outside returns the payloads that came from outside, each with a source that received it: not
+// those that were never sent, or that were made of replies.
 func (r *Run) Outside() map[int32]int32 {
 	out := map[int32]int32{}
 	for i := range r.Arrivals {
@@ -20,7 +20,7 @@ func (r *Run) Outside() map[int32]int32 {
 	return out
 }
 
-// Turns are the events of a run had another outcome when they were replayed.
+// Turns are the events of a run that had a different outcome when they were replayed.
 type Turns struct {
 	Same    int            `json:"same"`
 	Other   int            `json:"other"`
@@ -31,8 +31,8 @@ type Turns struct {
 // mostTurns bounds the events that are named.
 const mostTurns = 20
 
-// TurnsOf compares the outcomes of the events of two runs that came from outside:
-// the same event is the one of the same source and payload, in its turn.
+// TurnsOf compares the outcomes of the events of two runs that came from outside: the same event is
+// the one of the same source and payload, in its turn.
 func TurnsOf(before, after *Run) *Turns {
 	type key struct {
 		source, set string

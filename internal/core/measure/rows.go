@@ -10,7 +10,7 @@ type Row struct {
 	Title     string // of the group that begins here, or ""
 	What      string
 	Unit      string
-	Values    []*float64    // of each side; nil where it is not known
+	Values    []*float64    // of each side; nil if unknown
 	Between   [][2]*float64 // 95 % intervals, where there are any
 	Contrasts []*Contrast   // of each side but the first; nil where nothing is tested
 	Words     []string      // in place of values, where it is not a number
@@ -145,7 +145,7 @@ func (c *Comparison) ownPhases() []string {
 	return sortedKeys(all)
 }
 
-// Text writes the value of a side.
+// Text formats the value of a side.
 func (r *Row) Text(side int) string {
 	v := r.Values[side]
 	switch {
@@ -161,7 +161,7 @@ func (r *Row) Text(side int) string {
 	return MillisText(v)
 }
 
-// small writes a number below 1 with three digits that count, and without an exponent.
+// small formats a number below 1 with three significant digits, and without an exponent.
 func small(v float64) string {
 	if v <= 0 || v >= 1 {
 		return strconv.FormatFloat(v, 'f', 2, 64)

@@ -19,8 +19,8 @@ import (
 type Run struct {
 	Project, Drill, ID string
 	Seed               uint64
-	Concurrency        int        // of all functions together; 0 when it is not known
-	Finished           bool       // the drill came to its end; not interrupted, not cut off
+	Concurrency        int        // the project total; 0 if unknown
+	Finished           bool       // the drill came to its end; not interrupted
 	Begins             clock.Time // when events began to fall due; before, instances that are kept warm were started
 	Length             clock.Time // from the first moment to the last record
 	Functions          []Function
@@ -41,12 +41,12 @@ type Run struct {
 	Open        []Invocation      // in flight at the moment; only while the run goes on
 	LastDue     clock.Time        // of the last arrival
 	Busy        float64           // share of the machine's processors that was in use; NaN when unknown
-	Notes       []string          // said by the driver: what went wrong beside the functions
-	Rates       *plan.Rates       // what the user pays; nil when they did not say
-	Self        *SelfCheck        // nil of runs from before there was one
+	Notes       []string          // of the driver: what went wrong outside the functions
+	Rates       *plan.Rates       // what the user pays; nil if not set
+	Self        *SelfCheck        // nil for runs from before there was one
 	Machine     string            // what it ran on, in words
-	Commit      string            // of the project's folder, and whether changed since; "" when that is not known
-	Plan        []byte            // what the run was told to do, as JSON; nil when it is not known
+	Commit      string            // of the project's folder, and whether it had changes; "" if unknown
+	Plan        []byte            // the plan of the run, as JSON; nil if unknown
 	Said        map[uint64]string // the last log line of failed invocations, by their IDs
 	Filtered    bool              // a part of a run, chosen by a filter
 	// Server-Timing headers of first answers by their numbers, of a run that was read back
@@ -60,7 +60,7 @@ type Function struct {
 	PerInstance int    `json:"per_instance"`
 	KeepWarm    int    `json:"keep_warm"`
 	Version     string `json:"version,omitempty"`  // of the code
-	Attached    bool   `json:"attached,omitempty"` // was started elsewhere it: its starts are not measured
+	Attached    bool   `json:"attached,omitempty"` // it was started elsewhere: its starts are not measured
 	OneShot     bool   `json:"one_shot,omitempty"` // it has a process for each invocation
 	// how its instances come to be: "new process", "prepared", "parked"
 	Way        string  `json:"way,omitempty"`
