@@ -57,27 +57,27 @@ func TestRunsAreUsed(t *testing.T) {
 		t.Errorf("the rule keeps two runs:\n%s\nbefore it were\n%s", list, first)
 	}
 	for want, args := range map[string][]string{
-		"must be a share":                {"run", "--baseline", "last", "--worse", "5"},
-		"--baseline: there is no":        {"run", "--baseline", "none"},
+		"is not a share":                 {"run", "--baseline", "last", "--worse", "5"},
+		"--baseline: no run":             {"run", "--baseline", "none"},
 		"has no variant":                 {"compare", "quote", "--variants", "quick"},
-		"--cold 0: from 1":               {"compare", "quote", "--cold", "0"},
-		"there is no function":           {"compare", "quoet"},
+		"--cold must be from 1":          {"compare", "quote", "--cold", "0"},
+		"unknown function":               {"compare", "quoet"},
 		"is a drill: give the two sides": {"compare", "short"},
 		"cannot be compared with itself": {"compare", "last", "last"},
 		"no payload of the set":          {"compare", "quote", "--payloads", "none"},
 		"unknown picture":                {"runs", "export", "last", "--chart", "pie"},
 		"are in points":                  {"runs", "export", "last", "--width", "-3"},
-		"there is no run \"x\"":          {"runs", "replay", "x"},
+		"no run \"x\"":                   {"runs", "replay", "x"},
 		"is not a name for a run":        {"runs", "name", "last", "last"},
-		"there is no run \"y\"":          {"runs", "delete", "last", "y"},
-		"runs what?":                     {"runs"},
+		"no run \"y\"":                   {"runs", "delete", "last", "y"},
+		"missing subcommand":             {"runs"},
 		"unknown flag: --sgv":            {"runs", "export", "last", "--sgv"},
-		"--against: there is no run":     {"runs", "export", "last", "--against", "none"},
+		"--against: no run":              {"runs", "export", "last", "--against", "none"},
 	} {
 		do(2, want, args...)
 	}
 	out := do(0, "against quote", "compare", "quote", "--cold", "6", "--warm", "20")
-	for _, want := range []string{"quote@roomy", "no difference", "got the same reply", "cost of a million",
+	for _, want := range []string{"quote@roomy", "no difference", "got the same reply", "cost per million",
 		"package on disk", "memory held"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the comparison has no %q:\n%s", want, out)

@@ -48,7 +48,7 @@ func TestTheMapAsAPicture(t *testing.T) {
 		}
 	}
 	for _, want := range []string{"quay <&>: what reaches which function", "|cargo|", "storage, bucket",
-		"|2 given up|scans|gate|", "key in/*.csv", "|5 done|", "|load|", "|sent on|scans|gate|"} {
+		"|2 dead-lettered|scans|gate|", "key in/*.csv", "|5 done|", "|load|", "|sent on|scans|gate|"} {
 		if !strings.Contains(texts, want) {
 			t.Errorf("%q is not in %s", want, texts)
 		}

@@ -461,7 +461,7 @@ func (x *terminal) pastRuns() {
 }
 
 // answered is what a lane says that had answers.
-var answered = regexp.MustCompile(` [1-9]\d* calls?`)
+var answered = regexp.MustCompile(` [1-9]\d* invocations?`)
 
 // Ctrl-C in the middle, and a signal from outside: the terminal is restored,
 // no process is left, the run is there.

@@ -181,7 +181,7 @@ func (m *Model) drawLanes(c *canvas.Canvas, y, rows int, w draw.Window) {
 	lanes := m.chart.Lanes()
 	title := "Instances"
 	if v := m.under(); v != nil {
-		title = "instances  " + m.brief(v)
+		title = "Instances  " + m.brief(v)
 	}
 	c.Rule(y, title)
 	if rows < 2 {
