@@ -1,25 +1,17 @@
 package session
 
 import (
-	"cmp"
 	"context"
-	"crypto/subtle"
-	"fmt"
 	"net/http"
-	"slices"
-	"strconv"
-	"strings"
 	"time"
 
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/front"
-	"nightdrill/internal/live/hosts"
 )
 
-// answer answers a request at the front: it finds the source whose wire takes it, and checks what
-// the source requires of its callers.
+// answer answers a request at the front: by the front's own rules, or by the functions of the source
+// whose wire takes it.
 func (s *Session) answer(ctx context.Context, r *event.Request) front.Answer {
 	s.enter()
 	defer s.leave()
@@ -31,47 +23,18 @@ func (s *Session) answer(ctx context.Context, r *event.Request) front.Answer {
 		a.Header.Set("Retry-After", "5")
 		return a
 	}
+	d := front.Decide(p, r)
+	if d.Source < 0 {
+		return d.Answer
+	}
 	pl := &payload.Payload{Request: r}
-	origin := headerOf(r, "Origin")
-	if asked := headerOf(r, "Access-Control-Request-Method"); r.Method == http.MethodOptions && origin != "" &&
-		asked != "" {
-		return preflight(p, r, origin, asked)
+	src := &p.Sources[d.Source]
+	item := &Item{Source: d.Source, SourceName: src.Name, HTTP: true, Label: pl.Label(), Payload: pl}
+	f := s.Fire(Order{Item: item, Origin: AtFront}) // one that no wire takes can be offered again when a wire is fixed
+	if d.Untaken {
+		return d.Answer
 	}
-	source := taking(p, pl)
-	if source < 0 {
-		return s.untaken(p, pl)
-	}
-	src := &p.Sources[source]
-	if src.Token != "" && !bearer(r, src.Token) {
-		a := front.Plain(http.StatusUnauthorized, "%s requires a bearer token in the header Authorization (RFC "+
-			"6750 §2.1)", src.Name)
-		a.Header.Set("WWW-Authenticate", `Bearer realm="`+src.Name+`"`)
-		return allow(a, src.CORS, origin)
-	}
-	if why := crossSite(r, src); why != "" {
-		return allow(front.Plain(http.StatusForbidden, "%s", why), src.CORS, origin)
-	}
-	f := s.Fire(Order{Item: &Item{Source: source, SourceName: src.Name, HTTP: true, Label: pl.Label(), Payload: pl},
-		Origin: AtFront})
-	return allow(s.await202(ctx, f, pl), src.CORS, origin)
-}
-
-// crossSite returns why a page of another site may not send a request that changes something, where
-// the source does not permit it; "" where it may.
-func crossSite(r *event.Request, src *plan.Source) string {
-	origin := headerOf(r, "Origin")
-	if !hosts.Writes(r.Method) || !hosts.CrossSite(origin, headerOf(r, "Sec-Fetch-Site"), headerOf(r, "Host")) {
-		return ""
-	}
-	switch {
-	case src.CORS == nil:
-		return fmt.Sprintf("a page of %s sent %s to %s, which has no cors setting", cmp.Or(origin, "another site"),
-			r.Method, src.Name)
-	case !slices.Contains(src.CORS.Origins, "*") && !slices.Contains(src.CORS.Origins, origin):
-		return fmt.Sprintf("pages of %s may not send to %s; its cors.origins are %s", cmp.Or(origin, "another site"),
-			src.Name, strings.Join(src.CORS.Origins, ", "))
-	}
-	return ""
+	return front.Allow(s.await202(ctx, f, pl), src.CORS, r.HeaderValue("Origin"))
 }
 
 // await202 waits for the reply, unless the caller does not wait for it.
@@ -99,200 +62,3 @@ func (s *Session) await202(ctx context.Context, f *Firing, pl *payload.Payload) 
 
 // asyncWait is how long an asynchronous caller waits to learn that it was rejected.
 const asyncWait = 5 * time.Millisecond
-
-func headerOf(r *event.Request, name string) string {
-	for _, h := range r.Header {
-		if strings.EqualFold(h.Name, name) {
-			return h.Value
-		}
-	}
-	return ""
-}
-
-// taking returns the source that takes a request, or -1.
-func taking(p *plan.Expanded, pl *payload.Payload) int {
-	for i := range p.Sources {
-		if p.From[i] == i && p.Sources[i].Kind == plan.HTTP && p.Routes(i, pl) != 0 {
-			return i
-		}
-	}
-	return -1
-}
-
-// bearer compares the token of a request in constant time.
-func bearer(r *event.Request, token string) bool {
-	scheme, given, _ := strings.Cut(headerOf(r, "Authorization"), " ")
-	return strings.EqualFold(scheme, "bearer") && subtle.ConstantTimeCompare([]byte(strings.TrimSpace(given)),
-		[]byte(token)) == 1
-}
-
-// near is a route and how many of its conditions a request does not meet.
-type nearRoute struct {
-	source, wire, missed int
-	path                 bool // the path fits
-	why                  string
-}
-
-// nearRoutes returns the routes that a request came closest to, closest first.
-func nearRoutes(p *plan.Expanded, pl *payload.Payload) (out []nearRoute) {
-	for i := range p.Sources {
-		if p.From[i] != i || p.Sources[i].Kind != plan.HTTP {
-			continue
-		}
-		for _, t := range p.Explain(i, pl) {
-			n := nearRoute{source: i, wire: t.Wire, path: true}
-			var why []string
-			for _, c := range t.Conditions {
-				if c.Held {
-					continue
-				}
-				n.missed++
-				n.path = n.path && c.Condition != "path"
-				why = append(why, c.Words())
-			}
-			n.why = strings.Join(why, "; ")
-			out = append(out, n)
-		}
-	}
-	slices.SortStableFunc(out, func(a, b nearRoute) int {
-		if a.path != b.path {
-			if a.path {
-				return -1
-			}
-			return 1
-		}
-		return cmp.Compare(a.missed, b.missed)
-	})
-	return out
-}
-
-// mostRoutes bounds the routes that a response names.
-const mostRoutes = 8
-
-// untaken answers a request that no wire takes, and keeps it among the firings,
-// so that it can be offered again when a wire is fixed.
-func (s *Session) untaken(p *plan.Expanded, pl *payload.Payload) front.Answer {
-	near := nearRoutes(p, pl)
-	if len(near) == 0 {
-		return front.Plain(http.StatusNotFound, "no wire takes %s; the project has no http source with a wire",
-			pl.Label())
-	}
-	r := pl.Request
-	var methods, lines []string
-	for i, n := range near {
-		when := &p.Sources[n.source].Wires[n.wire].When
-		if n.path && when.Path.Text() != "" && !slices.Contains(methods, when.Method) {
-			methods = append(methods, when.Method)
-		}
-		if i < mostRoutes {
-			lines = append(lines, fmt.Sprintf("  %s  (%s): %s", when.String(), p.Sources[n.source].Name, n.why))
-		}
-	}
-	if slices.Contains(methods, "GET") {
-		methods = append(methods, "HEAD")
-	}
-	any := slices.Contains(methods, "")
-	if any {
-		methods = []string{"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"}
-	}
-	allowed := strings.Join(append(methods, "OPTIONS"), ", ")
-	if r.Method == http.MethodOptions && len(methods) > 0 {
-		return front.Answer{Status: http.StatusNoContent, Header: http.Header{"Allow": {allowed}}}
-	}
-	src := near[0].source
-	s.Fire(Order{Item: &Item{Source: src, SourceName: p.Sources[src].Name, HTTP: true, Label: pl.Label(), Payload: pl},
-		Origin: AtFront})
-	status := http.StatusNotFound
-	wrongMethod := near[0].path && len(methods) > 0 && !slices.Contains(methods, r.Method) && !any
-	if wrongMethod {
-		status = http.StatusMethodNotAllowed
-	}
-	a := front.Plain(status, "no wire takes %s. The nearest:\n%s", payload.Short(pl.Label(), 200),
-		strings.Join(lines, "\n"))
-	if wrongMethod { // RFC 9110 §15.5.6
-		a.Header.Set("Allow", allowed)
-	}
-	return allow(a, p.Sources[src].CORS, headerOf(r, "Origin"))
-}
-
-// allow lets a page of another origin read a response, where the source permits it (Fetch Standard,
-// CORS protocol).
-func allow(a front.Answer, c *plan.CORS, origin string) front.Answer {
-	if c == nil || origin == "" {
-		return a
-	}
-	h := a.Header.Clone()
-	if h == nil {
-		h = http.Header{}
-	}
-	for _, name := range []string{"Access-Control-Allow-Origin", "Access-Control-Allow-Credentials",
-		"Access-Control-Expose-Headers"} {
-		h.Del(name) // the source's settings count, not the function's headers
-	}
-	a.Header = h
-	switch {
-	case slices.Contains(c.Origins, "*"):
-		h.Set("Access-Control-Allow-Origin", "*")
-	case slices.Contains(c.Origins, origin):
-		h.Set("Access-Control-Allow-Origin", origin)
-		h.Add("Vary", "Origin")
-	default:
-		h.Add("Vary", "Origin")
-		return a
-	}
-	if c.Credentials {
-		h.Set("Access-Control-Allow-Credentials", "true")
-	}
-	if len(c.Expose) > 0 {
-		h.Set("Access-Control-Expose-Headers", strings.Join(c.Expose, ", "))
-	}
-	return a
-}
-
-// preflight answers a CORS preflight (Fetch Standard) from the settings of the source that would
-// take the request.
-func preflight(p *plan.Expanded, r *event.Request, origin, method string) front.Answer {
-	asked := *r
-	asked.Method = method
-	at := taking(p, &payload.Payload{Request: &asked})
-	if at < 0 { // conditions on headers or a body cannot be met yet
-		for _, n := range nearRoutes(p, &payload.Payload{Request: &asked}) {
-			when := &p.Sources[n.source].Wires[n.wire].When
-			if n.path && (when.Method == "" || when.Method == method) {
-				at = n.source
-				break
-			}
-		}
-	}
-	if at < 0 {
-		return front.Plain(http.StatusNotFound, "a browser asks whether %s may be sent to %s, which no wire takes",
-			method, payload.ShownTarget(r.Target))
-	}
-	c := p.Sources[at].CORS
-	if c == nil {
-		return front.Plain(http.StatusForbidden, "a page of %s asks whether it may send to %s, which has no cors "+
-			"setting", origin, p.Sources[at].Name)
-	}
-	a := allow(front.Answer{Status: http.StatusNoContent, Header: http.Header{}}, c, origin)
-	if a.Header.Get("Access-Control-Allow-Origin") == "" {
-		return front.Plain(http.StatusForbidden, "pages of %s may not send to %s; its cors.origins are %s", origin,
-			p.Sources[at].Name, strings.Join(c.Origins, ", "))
-	}
-	var methods []string
-	for i := range p.Sources[at].Wires {
-		m := p.Sources[at].Wires[i].When.Method
-		if m == "" {
-			m = method
-		}
-		if !slices.Contains(methods, m) {
-			methods = append(methods, m)
-		}
-	}
-	a.Header.Set("Access-Control-Allow-Methods", strings.Join(methods, ", "))
-	if len(c.Headers) > 0 {
-		a.Header.Set("Access-Control-Allow-Headers", strings.Join(c.Headers, ", "))
-	}
-	a.Header.Set("Access-Control-Max-Age", strconv.Itoa(int(c.MaxAge/time.Second)))
-	a.Header.Del("Access-Control-Expose-Headers")
-	return a
-}

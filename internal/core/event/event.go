@@ -307,3 +307,17 @@ type Request struct {
 	Header []Field
 	Body   []byte
 }
+
+// HeaderValue returns the value of the first header with a name, whatever its case; "" if there is
+// none.
+func (r *Request) HeaderValue(name string) string { return Value(r.Header, name) }
+
+// Value returns the value of the first field with a name, whatever its case; "" if there is none.
+func Value(fields []Field, name string) string {
+	for _, f := range fields {
+		if strings.EqualFold(f.Name, name) {
+			return f.Value
+		}
+	}
+	return ""
+}

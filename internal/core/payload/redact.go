@@ -182,7 +182,7 @@ func (r *Redactor) Apply(p Payload) (out Payload, redacted, suspects []Spot) {
 		q := *p.Request
 		q.Target = x.target(q.Target)
 		q.Header = x.headers("header ", q.Header)
-		q.Body = x.body("body", q.Body, contentType(q.Header))
+		q.Body = x.body("body", q.Body, event.Value(q.Header, "Content-Type"))
 		out.Request = &q
 	} else {
 		e := *p.Event
@@ -199,7 +199,7 @@ func (r *Redactor) Apply(p Payload) (out Payload, redacted, suspects []Spot) {
 	if p.Reply != nil {
 		reply := *p.Reply
 		reply.Header = x.headers("reply's header ", reply.Header)
-		reply.Body = x.body("reply", reply.Body, contentType(reply.Header))
+		reply.Body = x.body("reply", reply.Body, event.Value(reply.Header, "Content-Type"))
 		out.Reply = &reply
 	}
 	x.again(&out)
@@ -316,15 +316,6 @@ func (x *redaction) headers(where string, header []event.Field) []event.Field {
 		}
 	}
 	return out
-}
-
-func contentType(header []event.Field) string {
-	for _, h := range header {
-		if strings.EqualFold(h.Name, "content-type") {
-			return h.Value
-		}
-	}
-	return ""
 }
 
 // body redacts what is text in a body.

@@ -64,7 +64,7 @@ type harBody struct {
 }
 
 func bodyOf(b []byte, header []event.Field) harBody {
-	out := harBody{Size: len(b), MimeType: contentType(header)}
+	out := harBody{Size: len(b), MimeType: event.Value(header, "Content-Type")}
 	if utf8.Valid(b) {
 		out.Text = string(b)
 	} else {

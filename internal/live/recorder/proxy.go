@@ -245,7 +245,7 @@ func (x *exchange) over(p *Proxy) {
 		}
 		x.request.Body = note("request's body", &x.sent)
 		x.reply.Body = note("reply", &x.received)
-		if coding := headerValue(x.reply.Header, "Content-Encoding"); coding != "" {
+		if coding := event.Value(x.reply.Header, "Content-Encoding"); coding != "" {
 			notes = append(notes, "the reply is compressed ("+coding+")")
 		}
 		err := p.Keep(payload.Payload{Request: &x.request, Reply: &x.reply, Time: x.began.UTC()}, x.first, took-x.first,
@@ -289,13 +289,4 @@ func Fields(h http.Header) (out []event.Field) {
 	}
 	slices.SortStableFunc(out, func(a, b event.Field) int { return strings.Compare(a.Name, b.Name) })
 	return out
-}
-
-func headerValue(fields []event.Field, name string) string {
-	for _, f := range fields {
-		if strings.EqualFold(f.Name, name) {
-			return f.Value
-		}
-	}
-	return ""
 }

@@ -300,11 +300,8 @@ func layOut(i *session.Item, form int) (rows []canvas.Row) {
 		r := payload.Shown(i.Payload.Request)
 		rows = append(rows, canvas.Row{{Style: canvas.Bold, Text: r.Method + " "},
 			{Style: canvas.Plain, Text: text.Harmless(r.Target)}})
-		kind := ""
+		kind := r.HeaderValue("Content-Type")
 		for _, h := range r.Header {
-			if strings.EqualFold(h.Name, "content-type") {
-				kind = h.Value
-			}
 			rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: h.Name + ": " + text.Harmless(h.Value)}})
 		}
 		if len(r.Body) > 0 {

@@ -318,10 +318,8 @@ func (m *Model) layOut(set *payload.Set, p *payload.Payload, width int) page {
 	if p.Request != nil {
 		r := payload.Shown(p.Request)
 		rows = append(rows, canvas.Row{{Style: canvas.Bold, Text: text.Harmless(r.Method + " " + r.Target)}})
+		kind = r.HeaderValue("Content-Type")
 		for _, h := range r.Header {
-			if strings.EqualFold(h.Name, "content-type") {
-				kind = h.Value
-			}
 			rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: h.Name + ": "},
 				{Style: canvas.Plain, Text: text.Harmless(h.Value)}})
 		}
@@ -415,14 +413,11 @@ func (m *Model) beside(set *payload.Set, p *payload.Payload, width int) {
 		}
 		right = append(right, canvas.Row{{Style: canvas.Bold,
 			Text: text.Harmless(d.Method + " " + payload.ShownTarget(d.Target))}})
-		kind := ""
+		kind := event.Value(d.Header, "Content-Type")
 		for _, h := range d.Header {
 			value := h.Value
 			if payload.SecretHeader(h.Name) {
 				value = proc.Stars
-			}
-			if strings.EqualFold(h.Name, "content-type") {
-				kind = h.Value
 			}
 			right = append(right, canvas.Row{{Style: canvas.Dim, Text: h.Name + ": "},
 				{Style: canvas.Plain, Text: text.Harmless(value)}})
