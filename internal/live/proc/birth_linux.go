@@ -100,6 +100,7 @@ func endLeft(session int, mark string, birth uint64, grace time.Duration) {
 			bury(pid)
 		}
 	}
+	lookAgain(50 * time.Millisecond)
 }
 
 // left reports whether anything is left of a process.

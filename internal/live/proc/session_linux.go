@@ -33,7 +33,8 @@ func killSession(session int) {
 var orphans struct {
 	sync.Mutex
 	asked bool
-	dead  map[int]bool // seen as ended once, and no one waited for them
+	dead  map[int]bool // seen as ended once, or killed, and no one waited for them
+	again bool         // another look at the dead is due
 }
 
 func adopt() {
@@ -46,7 +47,8 @@ func adopt() {
 }
 
 // cleanUp kills what a process that has ended leaves: what is in its session, and what
-// has its birthmark, or its mark in the environment, and left the session. It waits for those orphans that have ended.
+// has its birthmark, or its mark in the environment, and left the session. It waits for those
+// orphans that have ended.
 func cleanUp(session int, mark string, birth uint64) {
 	orphans.Lock()
 	defer orphans.Unlock()
@@ -56,6 +58,7 @@ func cleanUp(session int, mark string, birth uint64) {
 		for pid := range seen {
 			orphans.dead[pid] = true
 		}
+		lookAgain(50 * time.Millisecond)
 	}()
 	for range 10 { // those that they had started come only now
 		found := false
@@ -86,12 +89,7 @@ func cleanUp(session int, mark string, birth uint64) {
 					seen[pid] = true
 					break
 				}
-				delete(orphans.dead, pid)
-				ours.births.Lock()
-				if !ours.has(pid) { // nor has it become one of them since
-					_, _ = syscall.Wait4(pid, nil, syscall.WNOHANG, nil)
-				}
-				ours.births.Unlock()
+				waitFor(pid)
 			case hasVariable(name, mark) && syscall.Kill(pid, syscall.SIGKILL) == nil:
 				found = true
 				bury(pid)
@@ -112,6 +110,39 @@ func bury(pid int) {
 		time.Sleep(time.Millisecond)
 	}
 	orphans.dead[pid] = true // the next look finds it
+}
+
+// waitFor takes an orphan that has ended off the list, and off the system's.
+func waitFor(pid int) {
+	delete(orphans.dead, pid)
+	ours.births.Lock()
+	defer ours.births.Unlock()
+	if !ours.has(pid) { // nor has it become one of them since it was seen
+		_, _ = syscall.Wait4(pid, nil, syscall.WNOHANG, nil)
+	}
+}
+
+// lookAgain waits for the orphans that have ended by then, later and later, until none is left: the
+// process that ends next, and looks for its own, may be a long time coming.
+func lookAgain(after time.Duration) {
+	if orphans.again || len(orphans.dead) == 0 {
+		return
+	}
+	orphans.again = true
+	time.AfterFunc(after, func() {
+		orphans.Lock()
+		defer orphans.Unlock()
+		orphans.again = false
+		for pid := range orphans.dead {
+			switch s := statOf(strconv.Itoa(pid)); {
+			case s.parent != os.Getpid():
+				delete(orphans.dead, pid)
+			case s.state == 'Z':
+				waitFor(pid)
+			}
+		}
+		lookAgain(min(2*after, 10*time.Second))
+	})
 }
 
 // sessionMembers returns the live processes of a session. It reads the session of

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 )
@@ -110,5 +111,31 @@ func TestAFreePortIsFreeWhileOthersStart(t *testing.T) {
 			t.Fatalf("port %d: %v, %v", port, found, err)
 		}
 		GiveBack(port)
+	}
+}
+
+// An orphan that could not be waited for yet does not stay until another process ends.
+func TestTheDeadAreLookedAtAgain(t *testing.T) {
+	adopt()
+	orphan := exec.Command("sleep", "1000")
+	orphan.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if err := orphan.Start(); err != nil {
+		t.Fatal(err)
+	}
+	pid := orphan.Process.Pid
+	orphans.Lock()
+	orphans.dead[pid] = true
+	lookAgain(time.Millisecond)
+	orphans.Unlock()
+	_ = syscall.Kill(pid, syscall.SIGKILL)
+	for end := time.Now().Add(time.Minute); statOf(strconv.Itoa(pid)).state != 0; time.Sleep(time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("no one waited for it")
+		}
+	}
+	orphans.Lock()
+	defer orphans.Unlock()
+	if orphans.dead[pid] {
+		t.Error("it is still listed")
 	}
 }
