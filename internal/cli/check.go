@@ -106,7 +106,8 @@ func wiring(w io.Writer, p *plan.Project) {
 	fmt.Fprintln(w)
 	for i := range p.Functions {
 		f := &p.Functions[i]
-		fmt.Fprintf(w, "%s: %s; timeout %v\n  %s\n", f.Name, describeStart(p, f), f.Timeout, describeLimits(p, f))
+		fmt.Fprintf(w, "%s: %s; timeout %v\n  %s\n", f.Name, describeStart(p, f), text.Duration(f.Timeout),
+			describeLimits(p, f))
 		for _, more := range []string{describeBounds(f), describeReplacement(f)} {
 			if more != "" {
 				fmt.Fprintf(w, "  %s\n", more)
@@ -144,7 +145,7 @@ func wiring(w io.Writer, p *plan.Project) {
 				}
 				now[c.Function] = c.Limits
 			}
-			fmt.Fprintf(w, "  at %v %s\n", c.At, what)
+			fmt.Fprintf(w, "  at %v %s\n", text.Duration(c.At), what)
 		}
 		for n := range d.Feeds {
 			f := &d.Feeds[n]
@@ -152,7 +153,7 @@ func wiring(w io.Writer, p *plan.Project) {
 			if f.Clock != nil {
 				events, _, notes := plan.TimesOf(&p.Sources[f.Source], f.Clock, nil)
 				fmt.Fprintf(w, "  %s receives %s, %v of its clock: %s, over %v\n", p.Sources[f.Source].Name,
-					p.FeedName(f), f.Clock.For, text.Plural(len(events), "time"), span)
+					p.FeedName(f), text.Duration(f.Clock.For), text.Plural(len(events), "time"), text.Duration(span))
 				for _, note := range notes {
 					fmt.Fprintf(w, "    %s\n", note)
 				}
@@ -160,7 +161,7 @@ func wiring(w io.Writer, p *plan.Project) {
 			}
 			set := &p.Sets[f.Set]
 			fmt.Fprintf(w, "  %s receives %s (%d) %s, over %v\n", p.Sources[f.Source].Name, set.Name, len(set.Payloads),
-				describePhases(f.Phases), span)
+				describePhases(f.Phases), text.Duration(span))
 		}
 	}
 }
@@ -256,9 +257,9 @@ func describeLimits(p *plan.Project, f *plan.Function) string {
 		content += fmt.Sprintf("; %s started ahead and parked in memory until needed", text.Plural(f.Parked, "process"))
 	}
 	if l.KeepWarm > 0 {
-		content += fmt.Sprintf("; %d kept warm, others stop when idle for %v", l.KeepWarm, l.IdleAfter)
+		content += fmt.Sprintf("; %d kept warm, others stop when idle for %v", l.KeepWarm, text.Duration(l.IdleAfter))
 	} else {
-		content += fmt.Sprintf("; idle ones stop after %v, so the next event is cold", l.IdleAfter)
+		content += fmt.Sprintf("; idle ones stop after %v, so the next event is cold", text.Duration(l.IdleAfter))
 	}
 	return content
 }
@@ -307,7 +308,7 @@ func describePhases(phases []arrival.Phase) string {
 		case arrival.Ramp:
 			content += fmt.Sprintf(" %g/s to %g/s", p.Rate.PerSecond(), p.To.PerSecond())
 		case arrival.Burst:
-			content += fmt.Sprintf(" of %d every %v", p.Size, p.Every)
+			content += fmt.Sprintf(" of %d every %v", p.Size, text.Duration(p.Every))
 		case arrival.Callers:
 			content = fmt.Sprintf("from %d callers", p.Size)
 		}

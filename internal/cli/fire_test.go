@@ -92,7 +92,7 @@ func TestFireAtWhatDoesNotStart(t *testing.T) {
 		"ends well": {`[sh, -c, "cat"]`, "(does it read events from standard input? transport: lines;"},
 		"exits": {`[sh, -c, "echo tables are missing; exit 4"]`,
 			"it exited with code 4 before it was ready; its last line: tables are missing"},
-		"never listens": {`[sleep, "60"]`, "was not ready within 2s: it did not listen on the port that it was given"},
+		"never listens": {`[sleep, "60"]`, "was not ready within 2 s: it did not listen on the port that it was given"},
 		"elsewhere":     {`[python3, -c, '` + listener + `']`, "but on [127.0.0.1:"},
 		"no interpreter": {`["` + script + `"]`, "the interpreter /no/such/interpreter, which the first line of " +
 			script + " names, is missing"},

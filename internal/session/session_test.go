@@ -359,7 +359,7 @@ func TestTheFront(t *testing.T) {
 		t.Errorf("no wire: %d %s", status, text)
 	}
 	if status, _, text := ask("GET", "/ask/x?do=slow", ""); status != 504 ||
-		!strings.Contains(text, "did not reply within 400ms") {
+		!strings.Contains(text, "did not reply within 400 ms") {
 		t.Errorf("too slow: %d %s", status, text)
 	}
 	if status, _, text := ask("GET", "/ask/x?do=crash", ""); status != 502 ||

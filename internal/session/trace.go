@@ -10,6 +10,7 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/runner"
 )
 
@@ -80,13 +81,13 @@ func labelOf(p *payload.Payload) string {
 func WhatWaits(src *plan.Source) string {
 	var out []string
 	if src.Poll > 0 {
-		out = append(out, fmt.Sprintf("the poll, which comes every %v", src.Poll))
+		out = append(out, fmt.Sprintf("the poll, which comes every %v", text.Duration(src.Poll)))
 	}
 	if src.Delay > 0 {
-		out = append(out, fmt.Sprintf("the delay of %v", src.Delay))
+		out = append(out, fmt.Sprintf("the delay of %v", text.Duration(src.Delay)))
 	}
 	if src.BatchWait > 0 && src.BatchMax > 1 {
-		out = append(out, fmt.Sprintf("its batch to fill, up to %v", src.BatchWait))
+		out = append(out, fmt.Sprintf("its batch to fill, up to %v", text.Duration(src.BatchWait)))
 	}
 	return strings.Join(out, ", and ")
 }
@@ -171,21 +172,21 @@ func attemptOf(n int, r engine.Result, inv *measure.Invocation, came clock.Time,
 
 // Words returns how the attempt ended, in words.
 func (t Attempt) Words() string {
-	text := fmt.Sprintf("attempt %d: %v", t.N, t.Result)
+	line := fmt.Sprintf("attempt %d: %v", t.N, t.Result)
 	if t.Status > 0 {
-		text += fmt.Sprintf(", status %d", t.Status)
+		line += fmt.Sprintf(", status %d", t.Status)
 	}
 	if t.Took > 0 {
-		text += fmt.Sprintf(", %v, at %v, took %v", t.Class, t.At.Round(10*time.Microsecond),
-			t.Took.Round(10*time.Microsecond))
+		line += fmt.Sprintf(", %v, at %v, took %v", t.Class, text.Duration(t.At.Round(10*time.Microsecond)),
+			text.Duration(t.Took.Round(10*time.Microsecond)))
 	}
 	if t.Instance != "" {
-		text += ", on " + t.Instance
+		line += ", on " + t.Instance
 	}
 	if t.Why != "" {
-		text += ": " + t.Why
+		line += ": " + t.Why
 	}
-	return text
+	return line
 }
 
 // doubled returns a hint about data that was encoded twice, or "".
@@ -199,8 +200,7 @@ func doubled(data []byte) string {
 			"decode it with parse in a shape, or decode it twice"
 	}
 	return "the input is JSON inside a JSON string: it was encoded twice on its way, such as by a function " +
-		"that turns " +
-		"its reply into text before it is encoded"
+		"that turns its reply into text before it is encoded"
 }
 
 // Line is a step in one line.
@@ -209,23 +209,23 @@ func (x *Step) Line() string {
 	if x.Function != "" {
 		to = x.Function
 	}
-	text := fmt.Sprintf("%s → %s", x.Source, to)
+	line := fmt.Sprintf("%s → %s", x.Source, to)
 	switch {
 	case !x.Over:
-		text += ", in progress"
+		line += ", in progress"
 	case x.Outcome != engine.Unmatched:
-		text += ", " + x.Outcome.Words()
+		line += ", " + x.Outcome.Words()
 	}
 	if x.Attempts > 1 {
-		text += fmt.Sprintf(" after %d attempts", x.Attempts)
+		line += fmt.Sprintf(" after %d attempts", x.Attempts)
 	}
 	if x.Status > 0 {
-		text += fmt.Sprintf(", status %d", x.Status)
+		line += fmt.Sprintf(", status %d", x.Status)
 	}
 	if x.Function != "" {
-		text += fmt.Sprintf(", %v", x.Took.Round(10*time.Microsecond))
+		line += fmt.Sprintf(", %v", text.Duration(x.Took.Round(10*time.Microsecond)))
 	}
-	return text
+	return line
 }
 
 // Unmatched returns the firings that no wire took and that were not offered again,

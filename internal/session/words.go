@@ -16,7 +16,7 @@ func SourceWords(p *plan.Project, s *plan.Source) string {
 		if s.Wait == 0 {
 			out += ", rejected at once when no instance is free"
 		} else {
-			out += fmt.Sprintf(", rejected after waiting %v for an instance", s.Wait)
+			out += fmt.Sprintf(", rejected after waiting %v for an instance", text.Duration(s.Wait))
 		}
 		if s.Token != "" {
 			out += ", with a bearer token"
@@ -31,7 +31,7 @@ func SourceWords(p *plan.Project, s *plan.Source) string {
 			out += ", the files of a folder"
 		}
 		if s.Poll > 0 {
-			out += fmt.Sprintf(", found by a poll every %v", s.Poll)
+			out += fmt.Sprintf(", found by a poll every %v", text.Duration(s.Poll))
 		}
 	case plan.Stream:
 		out += fmt.Sprintf(", %s by %s", text.Plural(s.Partitions, "partition"), s.Key)
@@ -39,7 +39,7 @@ func SourceWords(p *plan.Project, s *plan.Source) string {
 		for i := range s.Times {
 			t := &s.Times[i]
 			if t.Interval() > 0 {
-				out += fmt.Sprintf(", every %v", t.Interval())
+				out += fmt.Sprintf(", every %v", text.Duration(t.Interval()))
 			} else {
 				out += fmt.Sprintf(", %s in %s", t.Text, t.Zone)
 			}
@@ -47,13 +47,13 @@ func SourceWords(p *plan.Project, s *plan.Source) string {
 		out += ", " + [...]string{"skipped", "waiting", "beside it"}[s.WhileRunning] + " while an earlier one runs"
 	}
 	if s.BatchMax > 1 {
-		out += fmt.Sprintf(", batches of up to %d or after %v", s.BatchMax, s.BatchWait)
+		out += fmt.Sprintf(", batches of up to %d or after %v", s.BatchMax, text.Duration(s.BatchWait))
 	}
 	if s.Kind == plan.Queue && s.Key != "" {
 		out += ", in order by " + s.Key
 	}
 	if s.LeaseMost > 0 {
-		out += fmt.Sprintf(", a lease of %v extended up to %v", s.Lease, s.LeaseMost)
+		out += fmt.Sprintf(", a lease of %v extended up to %v", text.Duration(s.Lease), text.Duration(s.LeaseMost))
 	}
 	if len(s.Wires) > 0 {
 		out += ", " + text.Plural(s.Attempts, "attempt")

@@ -19,6 +19,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/services"
@@ -205,9 +206,10 @@ func (c *code) make(ctx context.Context, f *plan.Function, hash string) *Failure
 			c.w.log.Add(time.Now(), f.Name, name, logs.Note, r.Err.Error())
 			return &Failure{Text: fmt.Sprintf("%s does not %s: %v", f.Name, step.name, r.Err), Lines: r.Lines}
 		}
-		c.w.log.Add(time.Now(), f.Name, name, logs.Note, fmt.Sprintf("done in %v", r.Took.Round(time.Millisecond)))
+		c.w.log.Add(time.Now(), f.Name, name, logs.Note,
+			"done in "+text.Duration(r.Took.Round(time.Millisecond)))
 		c.w.built.set(name, key)
-		c.w.built.set(name+" took", r.Took.Round(time.Millisecond).String())
+		c.w.built.set(name+" took", text.Duration(r.Took.Round(time.Millisecond)))
 	}
 	return nil
 }

@@ -327,7 +327,7 @@ func TestOnlyWhatIsDamagedIsRescued(t *testing.T) {
 	if _, err := other.db.Exec("BEGIN IMMEDIATE"); err != nil {
 		t.Fatal(err)
 	}
-	refused("nothing was recovered: "+Path(dir)+" is in use by another program, for longer than 5s", ErrBusy)
+	refused("nothing was recovered: "+Path(dir)+" is in use by another program, for longer than 5 s", ErrBusy)
 	if _, err := other.db.Exec("ROLLBACK; PRAGMA user_version = 99"); err != nil {
 		t.Fatal(err)
 	}

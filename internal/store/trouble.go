@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"syscall"
 
+	"nightdrill/internal/core/text"
+
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
 )
@@ -77,7 +79,7 @@ func (s *Store) said(err error) error {
 	case what == ErrFull:
 		return fmt.Errorf("%s %w; free some space, its contents are intact", s.path, what)
 	case what == ErrBusy:
-		return fmt.Errorf("%s %w, for longer than %v; try again", s.path, what, patience)
+		return fmt.Errorf("%s %w, for longer than %v; try again", s.path, what, text.Duration(patience))
 	case errors.As(err, &e) && e.Code()&0xff == sqlite3.SQLITE_READONLY, errors.Is(err, fs.ErrPermission):
 		return fmt.Errorf("%s cannot be written by this user: %w", s.path, err)
 	}

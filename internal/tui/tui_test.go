@@ -203,7 +203,7 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.wait("Summary")
 	// an upload that triggered nothing goes on the map, and stops with the reason
 	x.keys("2")
-	x.wait("counts of the last run, friday-evening", "polled every 500ms", "sent on ─▸ scans ─▸ boarding",
+	x.wait("counts of the last run, friday-evening", "polled every 500 ms", "sent on ─▸ scans ─▸ boarding",
 		"Latest events")
 	x.keys("r")
 	x.wait("next poll in", "paused")

@@ -7,6 +7,8 @@ import (
 	"sync"
 	"unicode/utf8"
 
+	"nightdrill/internal/core/text"
+
 	"github.com/santhosh-tekuri/jsonschema/v6"
 )
 
@@ -75,7 +77,7 @@ func (m *maker) slowPattern(h *shape) {
 		if slow(p) {
 			m.refuse("", "matching the pattern %s against a string of a few characters takes longer than %v: it "+
 				"backtracks too much",
-				p, patternPatience)
+				p, text.Duration(patternPatience))
 		}
 	}
 }

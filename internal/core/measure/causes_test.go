@@ -285,7 +285,7 @@ func TestWarningsStandNextToWhatTheySpoil(t *testing.T) {
 				During: trips(9 * ms)}
 		}},
 		"timers fire up to 6.00 ms late": {OnRates, func(r *Run) { r.Self = &SelfCheck{Timer: trips(6 * ms)} }},
-		"wall clock jumped by 1h0m0":     {OnRates, func(r *Run) { r.Self = &SelfCheck{Jump: time.Hour} }},
+		"wall clock jumped by 1 h":       {OnRates, func(r *Run) { r.Self = &SelfCheck{Jump: time.Hour} }},
 		"are not enforced": {OnMemory,
 			func(r *Run) { r.Functions[0].Enforced = "not enforced: no control groups" }},
 		"closed loop": {OnRates, func(r *Run) { r.Sources[0].Closed = true }},

@@ -11,6 +11,7 @@ import (
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/stats"
+	"nightdrill/internal/core/text"
 )
 
 // Load is the load on all functions together, and how it was handled.
@@ -267,7 +268,7 @@ func (r *Run) warn(s *Summary) {
 	if r.Self != nil && (r.Self.Jump > jumped || r.Self.Jump < -jumped) {
 		on([]string{OnRates}, "the wall clock jumped by %v during the run: it was set, or the machine slept. Times "+
 			"within the run come from a monotonic clock and are not affected; what happened during a sleep is missing",
-			r.Self.Jump.Round(time.Millisecond))
+			text.Duration(r.Self.Jump.Round(time.Millisecond)))
 	}
 	for i := range r.Sources {
 		if r.Sources[i].Closed && s.Sources[r.Sources[i].Name].Arrived > 0 {

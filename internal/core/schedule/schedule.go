@@ -18,6 +18,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"nightdrill/internal/core/text"
 )
 
 // Spec is when a schedule fires. The zero value never does.
@@ -256,10 +258,10 @@ func (s *Spec) elapsed(day, after time.Time) (o Occurrence, ok bool) {
 			switch {
 			case turn < 0:
 				o.Note = fmt.Sprintf("the clocks went back by %v to %s: times that come again fire again, as it goes "+
-					"by elapsed time", -turn, change.Format("15:04"))
+					"by elapsed time", text.Duration(-turn), change.Format("15:04"))
 			case turn > 0:
 				o.Note = fmt.Sprintf("the clocks went forward by %v to %s: the times in between do not exist and are "+
-					"not made up for, as it goes by elapsed time", turn, change.Format("15:04"))
+					"not made up for, as it goes by elapsed time", text.Duration(turn), change.Format("15:04"))
 			}
 		}
 		return o, true

@@ -3,7 +3,9 @@ package text
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
+	"time"
 	"unicode"
 )
 
@@ -31,4 +33,41 @@ func Plural(n int, word string) string {
 		return fmt.Sprintf("%d %slies", n, stem)
 	}
 	return fmt.Sprintf("%d %ss", n, word)
+}
+
+// Duration returns a duration for a sentence: 250 ms, 1.5 s, 2 min 30 s, 24 h. It is exact; a caller
+// that measured rounds it first.
+func Duration(d time.Duration) string {
+	switch {
+	case d < 0:
+		return "-" + Duration(-d)
+	case d == 0:
+		return "0 s"
+	case d < time.Microsecond:
+		return fmt.Sprintf("%d ns", d)
+	case d < time.Millisecond:
+		return decimal(d, time.Microsecond) + " µs"
+	case d < time.Second:
+		return decimal(d, time.Millisecond) + " ms"
+	}
+	var parts []string
+	for _, u := range []struct {
+		length time.Duration
+		name   string
+	}{{time.Hour, " h"}, {time.Minute, " min"}} {
+		if n := d / u.length; n > 0 {
+			parts = append(parts, strconv.Itoa(int(n))+u.name)
+			d %= u.length
+		}
+	}
+	if d > 0 {
+		parts = append(parts, decimal(d, time.Second)+" s")
+	}
+	return strings.Join(parts, " ")
+}
+
+// decimal returns d in units, with the digits that it has.
+func decimal(d, unit time.Duration) string {
+	whole, rest := d/unit, strconv.Itoa(int(unit + d%unit))[1:]
+	return strings.TrimRight(strings.TrimRight(fmt.Sprintf("%d.%s", int64(whole), rest), "0"), ".")
 }

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/hosts"
 )
 
@@ -177,7 +178,7 @@ func (s *Store) take(w http.ResponseWriter, r *http.Request, b *bucket, key stri
 	o, was, err := s.put(b, key, kind, body, conditions(r))
 	switch {
 	case errors.Is(err, os.ErrDeadlineExceeded):
-		return refuse(408, "the upload sent nothing for %v; nothing was changed", stalled)
+		return refuse(408, "the upload sent nothing for %v; nothing was changed", text.Duration(stalled))
 	case errors.Is(err, io.ErrUnexpectedEOF):
 		return refuse(400, "the upload ended before it was complete; nothing was changed")
 	case err != nil:

@@ -250,7 +250,7 @@ func TestTroubleIsNamed(t *testing.T) {
 		"elsewhere": ", but on [127.0.0.1:",
 		"exits": "f does not start: it exited with code 3 before it was ready; its last line: no tide table " +
 			"·[31mfound·[0m",
-		"never":   "f was not ready within 800ms: it did not listen on the port that it was given",
+		"never":   "f was not ready within 800 ms: it did not listen on the port that it was given",
 		"crashes": "f crashed: it exited with code 7",
 	} {
 		t.Run(as, func(t *testing.T) {

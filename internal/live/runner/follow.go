@@ -10,6 +10,7 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/transport"
 )
 
@@ -309,7 +310,7 @@ func (d *Follower) attemptEnded(f *engine.Effect) {
 		case f.Result == engine.Crash:
 			x.Why, x.Lines = d.fns[f.Function].trouble.Text, d.fns[f.Function].trouble.Lines
 		case f.Result == engine.Timeout:
-			x.Why = "did not reply within " + d.fns[f.Function].Timeout.String()
+			x.Why = "did not reply within " + text.Duration(d.fns[f.Function].Timeout)
 		case x.Reply != nil && x.Reply.Why != "":
 			x.Why = x.Reply.Why
 		}

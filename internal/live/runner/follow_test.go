@@ -155,9 +155,9 @@ func TestTracks(t *testing.T) {
 // A crash, a timeout, a start that fails: each attempt says why.
 func TestWhyAnAttemptFailed(t *testing.T) {
 	for as, want := range map[string]string{
-		"crashes": "crashed: it exited with code 7", "slow": "did not reply within 150ms",
+		"crashes": "crashed: it exited with code 7", "slow": "did not reply within 150 ms",
 		"exits": "does not start: it exited with code 3 before it was ready; its last line: no tide table",
-		"never": "was not ready within 300ms: it did not listen on the port that it was given",
+		"never": "was not ready within 300 ms: it did not listen on the port that it was given",
 	} {
 		t.Run(as, func(t *testing.T) {
 			d, _ := stand(t, as, false, func(p *plan.Project) {

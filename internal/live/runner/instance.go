@@ -102,7 +102,7 @@ func (in *instance) live() {
 		took := r.Ready.Sub(r.Spawned)
 		in.d.fns[r.Function].spares.failed = false
 		in.d.mu.Unlock()
-		in.say(logs.Ready, fmt.Sprintf("ready after %v", took.Round(100*time.Microsecond)))
+		in.say(logs.Ready, fmt.Sprintf("ready after %v", text.Duration(took.Round(100*time.Microsecond))))
 		if in.fn.Transport == plan.Lines {
 			lines := transport.NewLines(in.proc.In, in.proc.Out, func(line string) {
 				in.say(logs.Line, "(standard output) "+text.Harmless(strings.TrimRight(line, "\r\n")))
@@ -122,7 +122,8 @@ func (in *instance) live() {
 	case err == nil:
 		why.Text = "crashed: it " + how + in.lastWords()
 	default:
-		why.Text = fmt.Sprintf("was not ready within %v: %s%s", in.fn.StartTimeout, in.missing(), in.lastWords())
+		why.Text = fmt.Sprintf("was not ready within %v: %s%s", text.Duration(in.fn.StartTimeout), in.missing(),
+			in.lastWords())
 	}
 	in.proc.Output.Forget()
 	in.gone(why, how)
@@ -346,7 +347,7 @@ func (in *instance) ended(how string) string {
 	case !stopping || in.fn.Transport == plan.OneShot || in.fn.Transport == plan.Attach:
 		return how
 	case strings.HasPrefix(how, "killed by signal 9"):
-		return fmt.Sprintf("stopped: %v; killed after %v, as it did not end on SIGTERM", reason, grace)
+		return fmt.Sprintf("stopped: %v; killed after %v, as it did not end on SIGTERM", reason, text.Duration(grace))
 	case strings.HasPrefix(how, "exited with code") && how != "exited with code 0":
 		return fmt.Sprintf("stopped: %v; %s", reason, how)
 	}
@@ -413,7 +414,7 @@ func (in *instance) startProgram(env []string) (transport.Program, error) {
 	}
 	in.d.mu.Unlock()
 	in.say(logs.Started, fmt.Sprintf("started as process %d, %s after it was needed", l.process.PID,
-		l.process.Runs.Sub(began).Round(100*time.Microsecond)))
+		text.Duration(l.process.Runs.Sub(began).Round(100*time.Microsecond))))
 	return transport.Program{In: l.process.In, Out: l.process.Out, Ended: func() string {
 		l.process.Gone()
 		if how := l.process.How(); how != "exited with code 0" {

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/proc"
 )
@@ -172,7 +173,7 @@ func (d *Runner) bringAhead(fn int32, f *plan.Function, x *spare, name string) {
 		s.list = append(s.list, x)
 	}
 	if errors.Is(err, context.DeadlineExceeded) {
-		err = fmt.Errorf("not within %v", f.StartTimeout)
+		err = fmt.Errorf("not within %v", text.Duration(f.StartTimeout))
 	}
 	if s.failed = err != nil && !d.closing; s.failed {
 		d.note(fmt.Sprintf("%s: a process that was started ahead was not ready: %v", f.Name, err))

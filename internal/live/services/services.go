@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/proc"
 )
@@ -84,7 +85,7 @@ func (s *Set) Need(ctx context.Context, i int) error {
 			return fmt.Errorf("service %s: %w%s", x.Name, r.Err, last(r.Lines))
 		}
 		x.began, x.left = true, r
-		s.say(x.Name, logs.Ready, fmt.Sprintf("ready after %v", r.Took.Round(time.Millisecond)))
+		s.say(x.Name, logs.Ready, fmt.Sprintf("ready after %v", text.Duration(r.Took.Round(time.Millisecond))))
 		return nil
 	}
 	began := time.Now()
@@ -101,7 +102,7 @@ func (s *Set) Need(ctx context.Context, i int) error {
 		return fmt.Errorf("service %s %w%s", x.Name, err, last(p.Output.Last(20)))
 	}
 	x.began = true
-	s.say(x.Name, logs.Ready, fmt.Sprintf("ready after %v", time.Since(began).Round(time.Millisecond)))
+	s.say(x.Name, logs.Ready, fmt.Sprintf("ready after %v", text.Duration(time.Since(began).Round(time.Millisecond))))
 	return nil
 }
 
@@ -168,7 +169,7 @@ func (x *service) why(ctx context.Context, p *proc.Process, err error, missing s
 	case err == nil:
 		return nil
 	case ctx.Err() != nil:
-		return fmt.Errorf("was not ready within %v: %s", x.StartTimeout, missing)
+		return fmt.Errorf("was not ready within %v: %s", text.Duration(x.StartTimeout), missing)
 	}
 	return fmt.Errorf("does not start: it %s before it was ready", p.How())
 }

@@ -66,7 +66,7 @@ func TestNeed(t *testing.T) {
 		"line, but ends": {sh("echo no gulls; exit 2"), plan.Ready{By: plan.ReadyLine, Line: "up"},
 			"service s does not start: it exited with code 2 before it was ready; its last line: no gulls"},
 		"line, never": {sh("echo still; exec sleep 60"), plan.Ready{By: plan.ReadyLine, Line: "up"},
-			`service s was not ready within 400ms: no line of its output matched "up"; its last line: still`},
+			`service s was not ready within 400 ms: no line of its output matched "up"; its last line: still`},
 		"tcp, never": {sh("exec sleep 60"), plan.Ready{By: plan.ReadyTCP, Path: free(t)},
 			"nothing answered at 127.0.0.1:"},
 		"tcp, but ends": {sh("exit 1"), plan.Ready{By: plan.ReadyTCP, Path: free(t)},

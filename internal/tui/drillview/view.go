@@ -16,6 +16,7 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/tui/canvas"
 )
 
@@ -451,5 +452,5 @@ func describe(p *plan.Project, d *plan.Drill) string {
 	if d.Cold != nil {
 		return fmt.Sprintf("%d cold starts of each variant, in turns: %s", d.Cold.N, strings.Join(feeds, ", "))
 	}
-	return fmt.Sprintf("about %v: %s", longest.Round(time.Second), strings.Join(feeds, ", "))
+	return fmt.Sprintf("about %v: %s", text.Duration(longest.Round(time.Second)), strings.Join(feeds, ", "))
 }

@@ -179,7 +179,7 @@ func (m *Model) scale(cells int) draw.Scale {
 func (m *Model) drawScale(c *canvas.Canvas, y, x int, s draw.Scale) {
 	at, of := s.Ticks()
 	for i := range at {
-		text := of[i].String()
+		text := text.Duration(of[i])
 		if i == len(at)-1 {
 			c.Right(x+s.Cells, y, canvas.Dim, text+"╷")
 			continue

@@ -279,7 +279,7 @@ func TestRepliesOfEveryShape(t *testing.T) {
 		{"empty", []string{"204 No Content", "(no body)"}},
 		{"long", []string{"the first MiB of 1048.6 kB; s saves it whole", "more below"}},
 		{"turned", []string{"503 Service Unavailable", "failed · teller-1", "low tide"}},
-		{"late", []string{"✗ failed", "did not reply within 2s", "no reply"}},
+		{"late", []string{"✗ failed", "did not reply within 2 s", "no reply"}},
 	} {
 		shape.Store(c.shape)
 		x.press("enter")

@@ -205,10 +205,10 @@ func (m *Model) drawArrivals(c *canvas.Canvas, y, w int, o *payload.Overview) {
 func brief(d time.Duration) string {
 	for unit := time.Duration(1); unit < time.Hour; unit *= 10 {
 		if d < 1000*unit {
-			return d.Round(unit).String()
+			return text.Duration(d.Round(unit))
 		}
 	}
-	return d.Round(time.Minute).String()
+	return text.Duration(d.Round(time.Minute))
 }
 
 func expects(x *payload.Expect) string {

@@ -125,7 +125,7 @@ func (x *screen) shows(texts ...string) {
 // in it, what fits and where it does not.
 func TestSets(t *testing.T) {
 	x := open(t, 150, 40)
-	x.shows("some      2 recorded   for asks", "work      2 recorded", "made     40 generated", "as recorded over 9s",
+	x.shows("some      2 recorded   for asks", "work      2 recorded", "made     40 generated", "as recorded over 9 s",
 		"redacted  header Authorization, in 1", "expects   status 200",
 		"payload 1 of 2", "GET /fare?to=holm", "Bearer redacted-0123456789abcdef", `method`, "query", "100 %")
 	x.press(".")

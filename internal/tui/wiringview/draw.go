@@ -381,7 +381,7 @@ func (m *Model) figures(i int) (canvas.Style, string) {
 		content := "notified immediately"
 		switch {
 		case src.Poll > 0 && m.ofRun != nil:
-			content = fmt.Sprintf("polled every %v", src.Poll)
+			content = fmt.Sprintf("polled every %v", text.Duration(src.Poll))
 		case src.Poll > 0:
 			at := time.Duration(m.traffic.Clock)
 			content = fmt.Sprintf("next poll in %.1f s", ((at/src.Poll+1)*src.Poll - at).Seconds())
@@ -719,7 +719,7 @@ func (m *Model) aboutFunction(i int) (string, []string) {
 	f := &m.plan.Functions[i]
 	_, state := m.states(i)
 	lines := []string{longest(state, m.w), fmt.Sprintf("max %d, %d on each instance; timeout %v; idle ones stop "+
-		"after %v", f.Limits.Max, f.Limits.PerInstance, f.Timeout, f.Limits.IdleAfter)}
+		"after %v", f.Limits.Max, f.Limits.PerInstance, text.Duration(f.Timeout), text.Duration(f.Limits.IdleAfter))}
 	for s := range m.sources() {
 		for k, w := range m.plan.Sources[s].Wires {
 			if w.To == i {
