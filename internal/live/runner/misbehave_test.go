@@ -209,8 +209,8 @@ func TestMisbehaviour(t *testing.T) {
 		{"exits at once", 0, engine.StartFailure, "f does not start: it exited with code 3 before it was ready; its " +
 			"last line: no tide table found", engine.Crashed, nil},
 		{"exits with 0 after a second", -1, engine.OK, "f crashed: it exited with code 0", engine.Crashed, nil},
-		{"never ready", 0, engine.StartFailure, "f was not ready within 300 ms: it did not listen on the port that it " +
-			"was given", engine.NeverReady, nil},
+		{"never ready", 0, engine.StartFailure, "f was not ready within 300 ms: it did not listen on the port that " +
+			"it was given", engine.NeverReady, nil},
 		{"ready and then closes the port", -1, engine.Unreachable, "", engine.RunOver,
 			func(f *plan.Function) { f.Fresh = true }},
 		{"hangs", 0, engine.Timeout, "", engine.TimedOut, nil},
