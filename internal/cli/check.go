@@ -129,7 +129,11 @@ func wiring(w io.Writer, p *plan.Project) {
 	}
 	for i := range p.Drills {
 		d := &p.Drills[i]
-		fmt.Fprintf(w, "\ndrill %s, %s\n", d.Name, text.Plural(len(d.Budgets), "budget"))
+		budgets := "no budgets"
+		if len(d.Budgets) > 0 {
+			budgets = text.Plural(len(d.Budgets), "budget")
+		}
+		fmt.Fprintf(w, "\ndrill %s, %s\n", d.Name, budgets)
 		if d.Cold != nil {
 			_, drill := p.ColdPlan(d)
 			fmt.Fprintf(w, "  starts each of %s cold %d times, in turns, with one event each\n",

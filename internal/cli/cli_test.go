@@ -122,7 +122,8 @@ func TestTheDemoHeadless(t *testing.T) {
 	}
 	content, _, _ := nightdrill(t, "runs", "show", "--project", dir)
 	list, _, _ := nightdrill(t, "runs", "list", "--project", dir)
-	if !strings.Contains(content, "quote: cold ") || !strings.Contains(list, s.Run) {
+	named := strings.Contains(content, "quote: cold ") || strings.Contains(content, " cold repl")
+	if !named || !strings.Contains(list, s.Run) {
 		t.Errorf("show:\n%s\nlist:\n%s", content, list)
 	}
 }

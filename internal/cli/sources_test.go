@@ -38,7 +38,7 @@ func TestEveryKindFromTheCommandLine(t *testing.T) {
 	}{
 		{"check", 0, "created or overwritten, key manifests/*.csv → manifest|its reply is sent on to scans, if /fits " +
 			"is true|stream, 4 partitions by /vessel|30 1,13 * * * in Europe/Lisbon|13:30:00|01:30 does not exist on " +
-			"2026-03-29, as the clocks go forward: it fires at 02:00|72h0m0s of its clock: 6 times"},
+			"2026-03-29, as the clocks go forward: it fires at 02:00|72 h of its clock: 6 times"},
 		{"check --event manifests#1", 0, "cargo (storage): taken|met    key manifests/*.csv"},
 		{"check --event manifests#3", 1, "cargo (storage): no wire takes it|fails  the key manifests/petrel-1900.CSV " +
 			"ends in .CSV|nearest is the wire to manifest"},
