@@ -272,10 +272,6 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 	case drillview.Map:
 		s.wiring.Follow(m.Run, m.Event)
 		return s, s.show(onWiring)
-	case wiringview.Offered:
-		return s, s.wiring.Offered(m)
-	case wiringview.Uploaded:
-		return s, s.wiring.Uploaded(m)
 	case wiringview.Export:
 		return s, s.exportMap(m.Path)
 	case setsview.Fire:
@@ -354,17 +350,11 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 			s.findings.Show(m.page)
 		}
 	default:
-		if cmd, ok := s.findings.Took(m); ok {
-			return s, cmd
-		}
-		if s.compare.Took(m) {
-			return s, nil
-		}
-		if cmd, ok := s.sets.Took(m); ok {
-			return s, cmd
-		}
-		if cmd, ok := s.fire.Took(m); ok {
-			return s, cmd
+		for _, took := range []func(tea.Msg) (tea.Cmd, bool){s.findings.Took, s.compare.Took, s.sets.Took,
+			s.fire.Took, s.wiring.Took} {
+			if cmd, ok := took(m); ok {
+				return s, cmd
+			}
 		}
 		if cmd, ok := s.fire.Edited(m); ok {
 			return s, tea.Batch(cmd, s.look())

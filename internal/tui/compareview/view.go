@@ -70,8 +70,8 @@ func (m *Model) Runs(all []store.Info) { m.runs = all }
 // Suggest sets the variants that could be compared, as the prompt's text.
 func (m *Model) Suggest(text string) { m.suggest = text }
 
-// Took reports whether a message was the view's.
-func (m *Model) Took(msg tea.Msg) bool {
+// Took takes a comparison that was made; ok is false for messages of others.
+func (m *Model) Took(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 	t, ok := msg.(compared)
 	if ok && t.first == m.first && t.second == m.second {
 		m.loading, m.all, m.at, m.scroll.At = false, t.all, 0, 0
@@ -79,7 +79,7 @@ func (m *Model) Took(msg tea.Msg) bool {
 			m.trouble = t.err.Error()
 		}
 	}
-	return ok
+	return nil, ok
 }
 
 type compared struct {

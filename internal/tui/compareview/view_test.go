@@ -90,7 +90,10 @@ func TestWhichIsBetter(t *testing.T) {
 	m.Runs(all)
 	took := func(cmd tea.Cmd) {
 		t.Helper()
-		if cmd == nil || !m.Took(cmd()) {
+		if cmd == nil {
+			t.Fatal("nothing is compared")
+		}
+		if _, ok := m.Took(cmd()); !ok {
 			t.Fatal("nothing was compared")
 		}
 	}

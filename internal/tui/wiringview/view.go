@@ -106,7 +106,7 @@ func (m *Model) Resize(w, h int) { m.w, m.h = w, h }
 const countEvery = 90 * time.Millisecond
 
 // Refresh takes in what has changed in the session.
-func (m *Model) Refresh() {
+func (m *Model) Refresh() tea.Cmd {
 	p := m.s.Plan()
 	if m.ofRun != nil && p != m.plan { // the project was read again
 		m.ofRun = session.RunTraffic(p, m.run)
@@ -134,6 +134,7 @@ func (m *Model) Refresh() {
 		}
 		m.stop = max(min(m.stop, len(m.journey)-1), 0)
 	}
+	return nil
 }
 
 // Drill takes in how the drill in progress stands.
@@ -310,8 +311,19 @@ type Offered struct {
 	Err           error // why one could not be offered
 }
 
-// Offered shows those that are taken now.
-func (m *Model) Offered(o Offered) tea.Cmd {
+// Took takes what came of an upload or of an offer; ok is false for messages of others.
+func (m *Model) Took(result tea.Msg) (cmd tea.Cmd, ok bool) {
+	switch r := result.(type) {
+	case Offered:
+		return m.offered(r), true
+	case uploaded:
+		return m.uploaded(r), true
+	}
+	return nil, false
+}
+
+// offered shows those that are taken now.
+func (m *Model) offered(o Offered) tea.Cmd {
 	switch {
 	case o.Missed == 0:
 		return note("the run had no unmatched events", false)
@@ -324,8 +336,8 @@ func (m *Model) Offered(o Offered) tea.Cmd {
 	return note(fmt.Sprintf("the run had %d unmatched, %d of them are taken now", o.Missed, o.Taken), o.Taken == 0)
 }
 
-// Uploaded is the result of an upload.
-type Uploaded struct {
+// uploaded is the result of an upload.
+type uploaded struct {
 	Item *session.Item
 	Err  error
 }
@@ -355,14 +367,14 @@ func (m *Model) upload() tea.Cmd {
 		return ask("object key", session.UsualKey(src, path), func(key string) tea.Cmd {
 			return func() tea.Msg {
 				i, err := s.Upload(src.Name, path, key)
-				return Uploaded{i, err}
+				return uploaded{i, err}
 			}
 		})
 	})
 }
 
-// Uploaded fires the event of a file that is in its bucket, and follows it.
-func (m *Model) Uploaded(u Uploaded) tea.Cmd {
+// uploaded fires the event of a file that is in its bucket, and follows it.
+func (m *Model) uploaded(u uploaded) tea.Cmd {
 	if u.Err != nil {
 		return note(u.Err.Error(), true)
 	}

@@ -3,22 +3,17 @@ package wiringview
 import (
 	"io"
 	"net/http"
-	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"reflect"
 	"strings"
 	"testing"
-	"time"
-
-	tea "charm.land/bubbletea/v2"
-	"github.com/charmbracelet/x/ansi"
 
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/session"
 	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/msg"
+	"nightdrill/internal/tui/viewtest"
 )
 
 const quay = `nightdrill: 1
@@ -43,141 +38,60 @@ drills:
 
 type screen struct {
 	*Model
-	t     testing.TB
+	*viewtest.Screen
 	dir   string
 	stand *session.Session
-	note  string
-	asked *msg.Ask
 }
 
 func open(t testing.TB, yaml string, w, h int) *screen {
 	t.Helper()
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	s, dir := viewtest.Project(t, func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
 		if strings.Contains(string(body), "refuse") {
 			w.WriteHeader(422)
 		}
 		_, _ = io.WriteString(w, `{"pass":"BF-1"}`)
-	}))
-	t.Cleanup(server.Close)
-	dir := t.TempDir()
-	for name, content := range map[string]string{
-		"nightdrill.yaml": strings.ReplaceAll(yaml, "{url}", server.URL),
+	}, map[string]string{
+		"nightdrill.yaml": yaml,
 		"loads.ndjson": `{"specversion":"1.0","id":"1","source":"s","type":"load","subject":"in/a.csv","datacontenttype":"text/csv","data":"crate"}
 {"specversion":"1.0","id":"2","source":"s","type":"load","subject":"in/b.CSV","datacontenttype":"text/csv","data":"crate\u001b[2J"}
 {"specversion":"1.0","id":"3","source":"s","type":"load","subject":"in/c.csv","datacontenttype":"text/csv","data":"refuse"}
-`} {
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(content), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	d, err := session.Open(t.Context(), dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	s, err := d.Stand("127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { s.Close(); d.Close() })
-	x := &screen{Model: New(s, func(int) (canvas.Style, []string) {
+`,
+	})
+	m := New(s, func(int) (canvas.Style, []string) {
 		return canvas.Cold, []string{"no instance, next: cold", "next: cold"}
-	}), t: t, dir: dir, stand: s}
-	x.Resize(w, h)
-	return x
-}
-
-func (x *screen) press(keys ...string) {
-	for _, k := range keys {
-		code := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "up": tea.KeyUp, "down": tea.KeyDown,
-			"right": tea.KeyRight, "left": tea.KeyLeft, "space": tea.KeySpace}[k]
-		msg := tea.KeyPressMsg{Code: code}
-		if code == 0 {
-			msg = tea.KeyPressMsg{Code: []rune(k)[0], Text: k}
-		}
-		if cmd := x.Key(msg); cmd != nil {
-			x.take(cmd())
-		}
-	}
-}
-
-// take takes in what the view wants of the shell.
-func (x *screen) take(m tea.Msg) {
-	switch m := m.(type) {
-	case msg.Note:
-		x.note = m.Text
-	case msg.Ask:
-		x.asked = &m
-	case Offered:
-		if cmd := x.Offered(m); cmd != nil {
-			x.take(cmd())
-		}
-	case Uploaded:
-		if cmd := x.Uploaded(m); cmd != nil {
-			x.take(cmd())
-		}
-	}
-}
-
-func (x *screen) shows(texts ...string) {
-	x.t.Helper()
-	drawn := x.Draw(canvas.NewTheme(true)).String()
-	plain := ansi.Strip(drawn)
-	for _, content := range texts {
-		if not, ok := strings.CutPrefix(content, "!"); ok == strings.Contains(plain, not) && ok ||
-			!ok && !strings.Contains(plain, content) {
-			x.t.Errorf("%q in\n%s", content, plain)
-		}
-	}
-	if strings.Contains(drawn, "\x1b[2J") {
-		x.t.Error("a payload's control sequence reaches the terminal")
-	}
-}
-
-// until refreshes the view until a text is there.
-func (x *screen) until(content string) {
-	x.t.Helper()
-	tick := time.NewTicker(5 * time.Millisecond)
-	defer tick.Stop()
-	for end := time.Now().Add(20 * time.Second); ; <-tick.C {
-		x.Refresh()
-		if strings.Contains(ansi.Strip(x.Draw(canvas.NewTheme(true)).String()), content) {
-			return
-		}
-		if time.Now().After(end) {
-			x.shows(content)
-			x.t.FailNow()
-		}
-	}
+	})
+	m.Resize(w, h)
+	return &screen{Model: m, Screen: &viewtest.Screen{T: t, View: m}, dir: dir, stand: s}
 }
 
 // The map names every source with its figures, every function, what the wires
 // take, and where replies and dead letters go on to.
 func TestTheMap(t *testing.T) {
 	x := open(t, quay, 150, 43)
-	x.shows("cargo  storage", "notified immediately", "key in/*.csv", "▸  load", "╰─ sent on ─▸ scans ─▸ gate",
+	x.Shows("cargo  storage", "notified immediately", "key in/*.csv", "▸  load", "╰─ sent on ─▸ scans ─▸ gate",
 		"depth 0, 0 in flight", "╰─ dead letters ─▸ refused", "0 messages, no consumer",
 		"lag 0 ····", "next ", "paused", "GET /fare/{to}", "next: cold",
 		"curl -T FILE http://"+x.stand.Objects.Address()+"/cargo/KEY")
-	x.press("right", "down")
-	x.shows("from scans, wire 1: 0 done", "max 10")
-	x.press("left", "s")
-	if !x.stand.Ticking() || !strings.Contains(x.note, "fire automatically") {
-		t.Errorf("schedules: %v, %q", x.stand.Ticking(), x.note)
+	x.Press("right", "down")
+	x.Shows("from scans, wire 1: 0 done", "max 10")
+	x.Press("left", "s")
+	if !x.stand.Ticking() || !strings.Contains(x.Note, "fire automatically") {
+		t.Errorf("schedules: %v, %q", x.stand.Ticking(), x.Note)
 	}
 	x.Refresh()
-	x.shows(", in ", "!paused")
-	x.press("w")
-	if x.asked == nil || x.asked.Text != "wiring.svg" {
-		t.Errorf("asked %+v", x.asked)
+	x.Shows(", in ", "!paused")
+	x.Press("w")
+	if x.Asked == nil || x.Asked.Text != "wiring.svg" {
+		t.Errorf("asked %+v", x.Asked)
 	}
 	for _, size := range [][2]int{{100, 26}, {80, 20}, {200, 60}} {
 		x.Resize(size[0], size[1])
-		x.shows("cargo", "fares", "gate")
+		x.Shows("cargo", "fares", "gate")
 	}
 	empty := open(t, "nightdrill: 1\nfunctions: {f: {transport: attach, url: \"{url}\"}}\n", 100, 26)
-	empty.shows("no sources yet", "Add one under sources:")
-	empty.press("enter", "right", "down", "f", "o", "space", "w")
+	empty.Shows("no sources yet", "Add one under sources:")
+	empty.Press("enter", "right", "down", "f", "o", "space", "w")
 }
 
 // An event goes its way stop by stop: before it is sent as far as its wires, sent
@@ -185,56 +99,56 @@ func TestTheMap(t *testing.T) {
 // project fixed it is offered again.
 func TestTheWayOfAnEvent(t *testing.T) {
 	x := open(t, quay, 150, 43)
-	x.press("enter")
-	x.shows("Put an event on the map, of cargo", "in/a.csv", "no wire takes it")
-	x.press("enter")
-	x.shows("Stop 1 of 3", "would arrive at cargo")
-	x.press("space")
-	x.shows("Stop 2 of 3", "met    key in/*.csv")
-	x.press("f")
-	x.until("gate: done")
-	x.press("space", "space", "space", "space", "space", "space")
-	x.until("1 done")
-	x.shows("Stop 6 of 6", "the reply goes on to scans", "1 done", "done, ")
-	x.press("esc")
-	x.shows("╰─ 1 sent on ─▸ scans ─▸ gate", "Latest events", "object.created in/a.csv", "→ load done in ")
-	x.press("down")
-	x.shows("load.replied in/a.csv", "→ gate done in ")
-	x.press("right", "down")
-	x.shows("── gate ─", "load.replied in/a.csv", "!object.created in/a.csv")
-	x.press("up", "left", "up", "enter", "enter", "f")
-	x.until("gate: done")
-	x.press("space", "space", "space", "space", "space")
-	x.press("left", "left", "left")
-	x.shows("Stop 3 of 6", "load: done, warm")
-	x.press("esc")
-	x.shows("!Stop ", "notified immediately")
+	x.Press("enter")
+	x.Shows("Put an event on the map, of cargo", "in/a.csv", "no wire takes it")
+	x.Press("enter")
+	x.Shows("Stop 1 of 3", "would arrive at cargo")
+	x.Press("space")
+	x.Shows("Stop 2 of 3", "met    key in/*.csv")
+	x.Press("f")
+	x.Until("gate: done")
+	x.Press("space", "space", "space", "space", "space", "space")
+	x.Until("1 done")
+	x.Shows("Stop 6 of 6", "the reply goes on to scans", "1 done", "done, ")
+	x.Press("esc")
+	x.Shows("╰─ 1 sent on ─▸ scans ─▸ gate", "Latest events", "object.created in/a.csv", "→ load done in ")
+	x.Press("down")
+	x.Shows("load.replied in/a.csv", "→ gate done in ")
+	x.Press("right", "down")
+	x.Shows("── gate ─", "load.replied in/a.csv", "!object.created in/a.csv")
+	x.Press("up", "left", "up", "enter", "enter", "f")
+	x.Until("gate: done")
+	x.Press("space", "space", "space", "space", "space")
+	x.Press("left", "left", "left")
+	x.Shows("Stop 3 of 6", "load: done, warm")
+	x.Press("esc")
+	x.Shows("!Stop ", "notified immediately")
 	// a near miss
-	x.press("enter")
+	x.Press("enter")
 	for i, c := range x.choices {
 		if strings.Contains(c.label, "in/b.CSV") {
 			x.chosen = i
 		}
 	}
-	x.press("enter", "space")
-	x.shows("no wire of cargo takes it", "the key in/b.CSV ends in .CSV, the wire wants in/*.csv",
+	x.Press("enter", "space")
+	x.Shows("no wire of cargo takes it", "the key in/b.CSV ends in .CSV, the wire wants in/*.csv",
 		"then press o to offer it again", "✗")
-	x.press("f")
-	x.until("1 unmatched")
-	if x.press("o"); x.note != "1 unmatched, 0 of them are taken now" {
-		t.Errorf("offered again: %q", x.note)
+	x.Press("f")
+	x.Until("1 unmatched")
+	if x.Press("o"); x.Note != "1 unmatched, 0 of them are taken now" {
+		t.Errorf("offered again: %q", x.Note)
 	}
 	file := filepath.Join(x.dir, "nightdrill.yaml")
 	yaml, _ := os.ReadFile(file)
 	if err := os.WriteFile(file, []byte(strings.Replace(string(yaml), "in/*.csv", "in/*", 1)), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	x.press("esc")
-	x.until("takes key in/*, to load")
-	if x.press("o"); x.note != "1 unmatched, 1 of them are taken now" {
-		t.Errorf("offered again: %q", x.note)
+	x.Press("esc")
+	x.Until("takes key in/*, to load")
+	if x.Press("o"); x.Note != "1 unmatched, 1 of them are taken now" {
+		t.Errorf("offered again: %q", x.Note)
 	}
-	x.until("1 in")
+	x.Until("1 in")
 }
 
 // A file goes into the bucket from the screen, with a key that the wire takes, and its
@@ -247,49 +161,49 @@ func TestFilesGoIntoTheBucket(t *testing.T) {
 	}
 	answer := func(content string) {
 		t.Helper()
-		if x.asked == nil {
-			t.Fatalf("nothing is asked; %q", x.note)
+		if x.Asked == nil {
+			t.Fatalf("nothing is asked; %q", x.Note)
 		}
-		done := x.asked.Done
-		x.asked = nil
-		x.take(done(content)())
+		done := x.Asked.Done
+		x.Asked = nil
+		x.Take(done(content)())
 	}
-	x.press("down", "u")
-	if x.asked != nil || !strings.Contains(x.note, "put the cursor on a storage source first") {
-		t.Errorf("at a queue: %+v, %q", x.asked, x.note)
+	x.Press("down", "u")
+	if x.Asked != nil || !strings.Contains(x.Note, "put the cursor on a storage source first") {
+		t.Errorf("at a queue: %+v, %q", x.Asked, x.Note)
 	}
-	x.press("up", "u")
+	x.Press("up", "u")
 	answer(filepath.Join(x.dir, "none.csv"))
-	if x.asked == nil || x.asked.Text != "in/none.csv" {
-		t.Fatalf("the key is asked for with %+v", x.asked)
+	if x.Asked == nil || x.Asked.Text != "in/none.csv" {
+		t.Fatalf("the key is asked for with %+v", x.Asked)
 	}
 	answer("in/none.csv")
-	if !strings.Contains(x.note, "cannot be read: no such file") {
-		t.Errorf("a file that is not there: %q", x.note)
+	if !strings.Contains(x.Note, "cannot be read: no such file") {
+		t.Errorf("a file that is not there: %q", x.Note)
 	}
-	x.press("u")
+	x.Press("u")
 	answer(file)
 	answer("in/../heron.csv")
-	if !strings.Contains(x.note, "cannot be stored") {
-		t.Errorf("a key with ..: %q", x.note)
+	if !strings.Contains(x.Note, "cannot be stored") {
+		t.Errorf("a key with ..: %q", x.Note)
 	}
-	x.press("u")
+	x.Press("u")
 	answer(file)
 	answer("in/heron.csv")
-	x.until("gate: done")
-	x.shows("created in/heron.csv")
-	x.press("esc", "enter")
+	x.Until("gate: done")
+	x.Shows("created in/heron.csv")
+	x.Press("esc", "enter")
 	for i, c := range x.choices {
 		if c.item != nil && c.item.InBucket() {
 			x.chosen = i
 		}
 	}
-	x.press("x")
+	x.Press("x")
 	answer("y")
-	if x.note != "in/heron.csv removed; event sent" {
-		t.Errorf("removed: %q", x.note)
+	if x.Note != "in/heron.csv removed; event sent" {
+		t.Errorf("removed: %q", x.Note)
 	}
-	x.until("object.removed in/heron.csv")
+	x.Until("object.removed in/heron.csv")
 }
 
 // An event of the last run is followed too, with its attempts and what became of
@@ -304,15 +218,15 @@ func TestEventsOfARun(t *testing.T) {
 	}
 	run := r.Snapshot()
 	x.Drill(d, r.Traffic(run), run)
-	x.shows("not in this drill")
+	x.Shows("not in this drill")
 	<-r.Done()
 	run = r.Snapshot()
 	x.Drill(d, r.Traffic(run), run)
-	x.shows("3 in", "1 unmatched")
+	x.Shows("3 in", "1 unmatched")
 	x.stand.Resume()
 	x.Over(run)
 	// what went over the wires stays on the map, until something else is requested
-	x.shows("3 in", "1 unmatched", "2 sent on ─▸ scans ─▸ gate", "1 dead letters ─▸ refused", "!not in this drill")
+	x.Shows("3 in", "1 unmatched", "2 sent on ─▸ scans ─▸ gate", "1 dead letters ─▸ refused", "!not in this drill")
 	if _, title := x.Title(); title != "counts of the last run, d" {
 		t.Errorf("the title is %q", title)
 	}
@@ -321,13 +235,13 @@ func TestEventsOfARun(t *testing.T) {
 		live.Sources[0].Wires[0].Done != over.Sources[0].Wires[0].Done || over.Sources[0].Arrived != 3 {
 		t.Errorf("while it runs %+v, afterwards %+v", live, over)
 	}
-	x.press("r")
-	x.shows("!2 sent on", "!1 unmatched")
-	x.press("r")
-	x.shows("2 sent on ─▸ scans ─▸ gate", "in/b.CSV", "no wire takes it", "object.created in/c.csv")
+	x.Press("r")
+	x.Shows("!2 sent on", "!1 unmatched")
+	x.Press("r")
+	x.Shows("2 sent on ─▸ scans ─▸ gate", "in/b.CSV", "no wire takes it", "object.created in/c.csv")
 	// what the run did not get rid of is offered to the wires of today
-	if x.press("o"); x.note != "the run had 1 unmatched, 0 of them are taken now" {
-		t.Errorf("offered again: %q", x.note)
+	if x.Press("o"); x.Note != "the run had 1 unmatched, 0 of them are taken now" {
+		t.Errorf("offered again: %q", x.Note)
 	}
 	if m := x.Map(); m.Title != "quay: what reaches which function, in a run of d" || m.Wires[0].Counts != "2 done" ||
 		m.Functions[0].Ways[0].Words() != "2 sent on" {
@@ -337,25 +251,25 @@ func TestEventsOfARun(t *testing.T) {
 	if len(notable) == 0 || run.Deliveries[0].Outcome > engine.Outcomes {
 		t.Fatal("nothing is notable in the run")
 	}
-	x.press("enter")
-	x.shows("last run: no wire takes it", "last run: a chain", "last run, +0.0 s: done")
-	x.press("esc")
+	x.Press("enter")
+	x.Shows("last run: no wire takes it", "last run: a chain", "last run, +0.0 s: done")
+	x.Press("esc")
 	x.Follow(run, 0) // of an invocation in the lanes
-	x.shows("Stop 1 of 6", "arrives at cargo")
-	x.press("esc")
+	x.Shows("Stop 1 of 6", "arrives at cargo")
+	x.Press("esc")
 	early := *run
 	early.Deliveries = nil
 	x.Follow(&early, 0)
-	x.shows("arrives at cargo, and is in progress: its outcome is not known yet")
-	x.press("esc", "enter")
+	x.Shows("arrives at cargo, and is in progress: its outcome is not known yet")
+	x.Press("esc", "enter")
 	for i, c := range x.choices {
 		if c.what == "last run: a chain" {
 			x.chosen = i
 		}
 	}
-	x.press("enter", "space", "space")
-	x.shows("Stop 3 of 6", "load: done", "status 200")
-	x.press("esc", "down", "enter")
+	x.Press("enter", "space", "space")
+	x.Shows("Stop 3 of 6", "load: done", "status 200")
+	x.Press("esc", "down", "enter")
 	for i, c := range x.choices {
 		if strings.Contains(c.what, "dead-lettered") {
 			if x.chosen = i; !strings.HasPrefix(c.what, "last run, +") &&
@@ -364,12 +278,12 @@ func TestEventsOfARun(t *testing.T) {
 			}
 		}
 	}
-	x.press("enter", "space", "space")
-	x.shows("it took 3 attempts", "dead-lettered", "bad status")
+	x.Press("enter", "space", "space")
+	x.Shows("it took 3 attempts", "dead-lettered", "bad status")
 	for _, i := range x.stand.List() {
 		if i.SourceName == "fixes" {
 			x.Choose(i)
-			x.shows("would arrive at fixes")
+			x.Shows("would arrive at fixes")
 			return
 		}
 	}
@@ -380,16 +294,16 @@ func TestEventsOfARun(t *testing.T) {
 	if err := os.WriteFile(file, []byte(strings.Replace(string(yaml), "in/*.csv", "in/*", 1)), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	x.press("esc", "esc", "up", "up", "up")
-	x.until("takes key in/*, to load")
+	x.Press("esc", "esc", "up", "up", "up")
+	x.Until("takes key in/*, to load")
 	if _, title := x.Title(); title != "counts of the last run, d" {
 		t.Errorf("the title is %q", title)
 	}
-	if x.press("o"); x.note != "the run had 1 unmatched, 1 of them are taken now" {
-		t.Errorf("offered to the fixed wire: %q", x.note)
+	if x.Press("o"); x.Note != "the run had 1 unmatched, 1 of them are taken now" {
+		t.Errorf("offered to the fixed wire: %q", x.Note)
 	}
-	x.until("object.created in/b.CSV")
-	x.until("load done in")
+	x.Until("object.created in/b.CSV")
+	x.Until("load done in")
 }
 
 // BenchmarkDraw draws the map with what came last, of a hundred firings and of a run.
@@ -405,7 +319,7 @@ func BenchmarkDraw(b *testing.B) {
 		<-x.stand.Fire(session.Order{Item: items[n%len(items)]}).Done()
 	}
 	theme := canvas.NewTheme(true)
-	x.press("down")
+	x.Press("down")
 	x.Refresh()
 	b.Run("desk", func(b *testing.B) {
 		for b.Loop() {
@@ -419,7 +333,7 @@ func BenchmarkDraw(b *testing.B) {
 		run.Deliveries = append(run.Deliveries, measure.Delivery{Event: int64(i), Outcome: engine.Done})
 	}
 	x.Run(run)
-	x.press("r")
+	x.Press("r")
 	b.Run("run", func(b *testing.B) { // nothing of it came to the source under the cursor
 		for b.Loop() {
 			x.Draw(theme)
