@@ -16,6 +16,7 @@ import (
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/msg"
+	"nightdrill/internal/tui/viewtest"
 )
 
 // kept is a run of two variants, of which one takes so many times as long, that was
@@ -75,10 +76,10 @@ func TestWhichIsBetter(t *testing.T) {
 		m.Resize(w, h)
 		for range 10 {
 			all += ansi.Strip(m.Draw(canvas.NewTheme(true)).String()) + "\n"
-			m.Key(tea.KeyPressMsg{Code: tea.KeyPgDown})
+			m.Key(viewtest.Key("pgdown"))
 		}
 		for range 10 {
-			m.Key(tea.KeyPressMsg{Code: tea.KeyPgUp})
+			m.Key(viewtest.Key("pgup"))
 		}
 		return strings.Join(strings.Fields(all), " ")
 	}
@@ -116,16 +117,16 @@ func TestWhichIsBetter(t *testing.T) {
 	if m.About("20260102-000000-bb") != nil {
 		t.Error("what is shown is compared again")
 	}
-	took(m.Key(tea.KeyPressMsg{Code: 'o', Text: "o"})) // against the older run
+	took(m.Key(viewtest.Key("o"))) // against the older run
 	if _, title := m.Title(); title != "20260102-000000-bb against 20260101-000000-aa" {
 		t.Errorf("the title is %q", title)
 	}
-	m.Key(tea.KeyPressMsg{Code: tea.KeyRight})
+	m.Key(viewtest.Key("right"))
 	if text := draw(160, 43); !strings.Contains(text, "quote@slow: verdicts") ||
 		!strings.Contains(text, "these are different runs") {
 		t.Errorf("two runs: %s", text)
 	}
-	took(m.Key(tea.KeyPressMsg{Code: 's', Text: "s"}))
+	took(m.Key(viewtest.Key("s")))
 	if _, title := m.Title(); title != "20260101-000000-aa against 20260102-000000-bb" {
 		t.Errorf("swapped, the title is %q", title)
 	}
@@ -134,7 +135,7 @@ func TestWhichIsBetter(t *testing.T) {
 		t.Errorf("with itself: %s", text)
 	}
 	// what is asked of variants is read strictly
-	ask := m.Key(tea.KeyPressMsg{Code: 'v', Text: "v"})().(msg.Ask)
+	ask := m.Key(viewtest.Key("v"))().(msg.Ask)
 	for text, want := range map[string]string{
 		"quote slow cold=8":       "{quote [slow] 8 500}",
 		"quote":                   "{quote [] 30 500}",

@@ -7,29 +7,15 @@ import (
 	"testing"
 	"time"
 
-	tea "charm.land/bubbletea/v2"
-
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/tui/viewtest"
 )
 
 // keyed returns the message that a key leads to, as text.
 func keyed(m *Model, k string) string {
-	msg := tea.KeyPressMsg{Code: rune(k[0]), Text: k}
-	switch k {
-	case "down":
-		msg = tea.KeyPressMsg{Code: tea.KeyDown}
-	case "right":
-		msg = tea.KeyPressMsg{Code: tea.KeyRight}
-	case "enter":
-		msg = tea.KeyPressMsg{Code: tea.KeyEnter}
-	case "esc":
-		msg = tea.KeyPressMsg{Code: tea.KeyEscape}
-	case "backspace":
-		msg = tea.KeyPressMsg{Code: tea.KeyBackspace}
-	}
-	cmd := m.Key(msg)
+	cmd := m.Key(viewtest.Key(k))
 	if cmd == nil {
 		return ""
 	}

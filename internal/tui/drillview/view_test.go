@@ -6,7 +6,6 @@ import (
 	"testing"
 	"time"
 
-	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"nightdrill/internal/core/clock"
@@ -15,6 +14,7 @@ import (
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/rng"
 	"nightdrill/internal/tui/canvas"
+	"nightdrill/internal/tui/viewtest"
 )
 
 func at(ms int) clock.Time { return clock.Time(ms) * clock.Time(time.Millisecond) }
@@ -61,24 +61,7 @@ func shown(m *Model) string { return ansi.Strip(m.Draw(theme).String()) }
 
 func press(m *Model, keys ...string) {
 	for _, k := range keys {
-		switch k {
-		case "down":
-			m.Key(tea.KeyPressMsg{Code: tea.KeyDown})
-		case "up":
-			m.Key(tea.KeyPressMsg{Code: tea.KeyUp})
-		case "left":
-			m.Key(tea.KeyPressMsg{Code: tea.KeyLeft})
-		case "right":
-			m.Key(tea.KeyPressMsg{Code: tea.KeyRight})
-		case "enter":
-			m.Key(tea.KeyPressMsg{Code: tea.KeyEnter})
-		case "esc":
-			m.Key(tea.KeyPressMsg{Code: tea.KeyEscape})
-		case "pgdown":
-			m.Key(tea.KeyPressMsg{Code: tea.KeyPgDown})
-		default:
-			m.Key(tea.KeyPressMsg{Code: rune(k[0]), Text: k})
-		}
+		m.Key(viewtest.Key(k))
 	}
 }
 

@@ -6,7 +6,6 @@ import (
 	"testing"
 	"time"
 
-	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"nightdrill/internal/core/clock"
@@ -14,6 +13,7 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/canvas"
+	"nightdrill/internal/tui/viewtest"
 )
 
 // sample is a run of two ways to start, with a change, rejections and bounds.
@@ -65,10 +65,10 @@ func TestFindings(t *testing.T) {
 		all := ""
 		for range 12 {
 			all += ansi.Strip(m.Draw(canvas.NewTheme(true)).String()) + "\n"
-			m.Key(tea.KeyPressMsg{Code: tea.KeyPgDown})
+			m.Key(viewtest.Key("pgdown"))
 		}
 		for range 12 {
-			m.Key(tea.KeyPressMsg{Code: tea.KeyPgUp})
+			m.Key(viewtest.Key("pgup"))
 		}
 		if size[0] < 80 {
 			continue
@@ -82,7 +82,7 @@ func TestFindings(t *testing.T) {
 			}
 		}
 	}
-	if cmd := m.Key(tea.KeyPressMsg{Code: tea.KeyRight}); cmd == nil || fmt.Sprint(cmd()) != "{y}" {
+	if cmd := m.Key(viewtest.Key("right")); cmd == nil || fmt.Sprint(cmd()) != "{y}" {
 		t.Error("the newer run is not asked for")
 	}
 	if style, title := m.Title(); style != canvas.Plain || !strings.Contains(title, "1 of 2") {

@@ -14,6 +14,7 @@ import (
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/msg"
+	"nightdrill/internal/tui/viewtest"
 )
 
 // shelf is where the test keeps its runs.
@@ -42,15 +43,8 @@ type desk struct {
 
 func (d *desk) press(keys ...string) string {
 	d.t.Helper()
-	codes := map[string]rune{"up": tea.KeyUp, "down": tea.KeyDown, "left": tea.KeyLeft, "right": tea.KeyRight,
-		"enter": tea.KeyEnter, "esc": tea.KeyEscape, "pgdown": tea.KeyPgDown, "pgup": tea.KeyPgUp,
-		"space": tea.KeySpace}
 	for _, k := range keys {
-		msg := tea.KeyPressMsg{Code: codes[k]}
-		if codes[k] == 0 {
-			msg = tea.KeyPressMsg{Code: rune(k[0]), Text: k}
-		}
-		d.carry(d.Key(msg))
+		d.carry(d.Key(viewtest.Key(k)))
 		d.Draw(canvas.NewTheme(true))
 	}
 	return ansi.Strip(d.Draw(canvas.NewTheme(true)).String())

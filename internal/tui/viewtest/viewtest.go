@@ -102,14 +102,18 @@ var named = map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "up": t
 	"left": tea.KeyLeft, "right": tea.KeyRight, "backspace": tea.KeyBackspace, "space": tea.KeySpace,
 	"pgdown": tea.KeyPgDown, "pgup": tea.KeyPgUp, "end": tea.KeyEnd}
 
-// Press presses keys, named as Bubble Tea names them.
+// Key returns the message of a key, which is named as Bubble Tea names it.
+func Key(name string) tea.KeyPressMsg {
+	if code := named[name]; code != 0 {
+		return tea.KeyPressMsg{Code: code}
+	}
+	return tea.KeyPressMsg{Code: []rune(name)[0], Text: name}
+}
+
+// Press presses keys, one after the other.
 func (x *Screen) Press(keys ...string) {
 	for _, k := range keys {
-		press := tea.KeyPressMsg{Code: named[k]}
-		if press.Code == 0 {
-			press = tea.KeyPressMsg{Code: []rune(k)[0], Text: k}
-		}
-		x.Do(x.View.Key(press))
+		x.Do(x.View.Key(Key(k)))
 	}
 }
 
