@@ -78,13 +78,12 @@ func (s *shell) promptKey(k tea.KeyPressMsg) tea.Cmd {
 
 // paste passes what is pasted to the line that is being typed.
 func (s *shell) paste(m tea.PasteMsg) tea.Cmd {
-	switch {
-	case s.prompt != nil:
+	if s.prompt != nil {
 		s.prompt.Update(m)
-	case s.view == onFire && s.fire.Typing():
-		return s.fire.Paste(m)
-	case s.view == onDrill && s.drill.Typing():
-		s.drill.Paste(m)
+		return nil
+	}
+	if v := s.typing(); v != nil {
+		return v.Paste(m)
 	}
 	return nil
 }

@@ -29,7 +29,6 @@ import (
 	"nightdrill/internal/tui/fireview"
 	"nightdrill/internal/tui/input"
 	"nightdrill/internal/tui/msg"
-	"nightdrill/internal/tui/scroll"
 	"nightdrill/internal/tui/setsview"
 	"nightdrill/internal/tui/wiringview"
 )
@@ -43,10 +42,28 @@ const (
 	leastHeight = 24
 )
 
-type view int
+// view is what fills the screen between the shell's lines at the top and at the bottom.
+type view interface {
+	Resize(w, h int) tea.Cmd
+	Key(tea.KeyPressMsg) tea.Cmd
+	Took(tea.Msg) (cmd tea.Cmd, ok bool) // ok is false for messages of others
+	Draw(*canvas.Theme) *canvas.Canvas
+	Title() (canvas.Style, string) // what goes on, for the line at the top
+	Help() []key.Binding           // the keys that do something now
+	Keys() []key.Binding           // all of them
+}
+
+// typist is a view with text fields of its own: while it is typing, every key is for them.
+type typist interface {
+	Typing() bool
+	Paste(tea.PasteMsg) tea.Cmd
+}
+
+// tab is the place of a view.
+type tab int
 
 const (
-	onSets view = iota
+	onSets tab = iota
 	onWiring
 	onFire
 	onDrill
@@ -54,11 +71,25 @@ const (
 	onCompare
 )
 
-var tabs = []struct {
-	key, name string
-	view      view
-}{{"1", "Payloads", onSets}, {"2", "Wiring", onWiring}, {"3", "Fire", onFire}, {"4", "Drill", onDrill},
-	{"5", "Findings", onFindings}, {"6", "Compare", onCompare}}
+var tabs = [...]struct{ key, name string }{onSets: {"1", "Payloads"}, onWiring: {"2", "Wiring"}, onFire: {"3", "Fire"},
+	onDrill: {"4", "Drill"}, onFindings: {"5", "Findings"}, onCompare: {"6", "Compare"}}
+
+// views returns all views, each in its place.
+func (s *shell) views() [len(tabs)]view {
+	return [...]view{onSets: s.sets, onWiring: s.wiring, onFire: s.fire, onDrill: s.drill, onFindings: s.findings,
+		onCompare: s.compare}
+}
+
+// current returns the view that is shown.
+func (s *shell) current() view { return s.views()[s.tab] }
+
+// typing returns the view that is shown while its text fields have the keys, or nil.
+func (s *shell) typing() typist {
+	if v, ok := s.current().(typist); ok && s.prompt == nil && v.Typing() {
+		return v
+	}
+	return nil
+}
 
 // shell is the program's model.
 type shell struct {
@@ -69,7 +100,7 @@ type shell struct {
 	ctx       context.Context
 	theme     *canvas.Theme
 	w, h      int
-	view      view
+	tab       tab // whose view is shown
 	sets      *setsview.Model
 	wiring    *wiringview.Model
 	fire      *fireview.Model
@@ -135,12 +166,12 @@ var ErrInterrupted = errors.New("interrupted")
 func newShell(ctx context.Context, d *session.Workspace, stand *session.Session, drill *plan.Drill) *shell {
 	s := &shell{workspace: d, stand: stand, plan: stand.Plan(), ctx: context.WithoutCancel(ctx),
 		theme: canvas.NewTheme(true),
-		view:  onFire, sets: setsview.New(stand), fire: fireview.New(stand),
+		tab:   onFire, sets: setsview.New(stand), fire: fireview.New(stand),
 		drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(d.Runs), compare: compareview.New(d.Runs),
 		auto: drill}
 	s.wiring = wiringview.New(stand, s.standing)
 	if drill != nil {
-		s.view = onDrill
+		s.tab = onDrill
 	}
 	return s
 }
@@ -208,10 +239,10 @@ func (s *shell) look() tea.Cmd {
 		s.drill.Project(&p.Project)
 	}
 	s.states, _ = s.stand.States()
-	if s.view == onWiring && s.running == nil {
+	if s.tab == onWiring && s.running == nil {
 		s.wiring.Refresh()
 	}
-	if s.view == onSets {
+	if s.tab == onSets {
 		return tea.Batch(s.sets.Refresh(), s.fire.Refresh())
 	}
 	return s.fire.Refresh()
@@ -229,11 +260,11 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 	switch m := m.(type) {
 	case tea.WindowSizeMsg:
 		s.w, s.h = m.Width, m.Height
-		s.drill.Resize(s.w, s.h-4)
-		s.findings.Resize(s.w, s.h-4)
-		s.compare.Resize(s.w, s.h-4)
-		s.wiring.Resize(s.w, s.h-4)
-		return s, tea.Batch(s.fire.Resize(s.w, s.h-4), s.sets.Resize(s.w, s.h-4))
+		var all []tea.Cmd
+		for _, v := range s.views() {
+			all = append(all, v.Resize(s.w, s.h-4))
+		}
+		return s, tea.Batch(all...)
 	case tea.BackgroundColorMsg:
 		s.theme = canvas.NewTheme(m.IsDark())
 	case tea.KeyPressMsg:
@@ -275,7 +306,7 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 	case wiringview.Export:
 		return s, s.exportMap(m.Path)
 	case setsview.Fire:
-		s.view = onFire
+		s.tab = onFire
 		return s, s.fire.Choose(m.Key)
 	case drillview.Start:
 		return s, s.start(m.Drill)
@@ -302,7 +333,7 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 	case findings.Changed:
 		return s, s.listRuns
 	case findings.Open:
-		s.view, s.opening = onDrill, m.Invocation
+		s.tab, s.opening = onDrill, m.Invocation
 		if s.running != nil || s.drill.Shown() == m.Run {
 			s.drill.Return()
 			s.drill.Select(s.opening)
@@ -310,7 +341,7 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 		}
 		return s, s.lanes(m.Run)
 	case findings.Compare:
-		s.view = onCompare
+		s.tab = onCompare
 		return s, s.compare.Compare(m.First, m.Second)
 	case findings.Export:
 		return s, s.exportRun(m.ID, m.Dir)
@@ -319,14 +350,14 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 	case replayMsg:
 		return s, s.replayed(m)
 	case compareMsg:
-		s.view = onCompare
+		s.tab = onCompare
 		return s, s.compare.Compare(m.first, m.second)
 	case compareview.Variants:
 		return s, s.compareVariants(m)
 	case compareview.Export:
 		return s, s.exportComparison(m)
 	case findings.Lanes:
-		s.view = onDrill
+		s.tab = onDrill
 		if s.running == nil && s.drill.Shown() != s.findings.Shown() {
 			return s, s.lanes(s.findings.Shown())
 		}
@@ -350,14 +381,10 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 			s.findings.Show(m.page)
 		}
 	default:
-		for _, took := range []func(tea.Msg) (tea.Cmd, bool){s.findings.Took, s.compare.Took, s.sets.Took,
-			s.fire.Took, s.wiring.Took} {
-			if cmd, ok := took(m); ok {
+		for _, v := range s.views() {
+			if cmd, ok := v.Took(m); ok {
 				return s, cmd
 			}
-		}
-		if cmd, ok := s.fire.Edited(m); ok {
-			return s, tea.Batch(cmd, s.look())
 		}
 	}
 	return s, nil
@@ -372,7 +399,7 @@ func (s *shell) start(d *plan.Drill) tea.Cmd {
 		s.complain(err)
 		return nil
 	}
-	s.preparing, s.view = "preparing "+d.Name, onDrill
+	s.preparing, s.tab = "preparing "+d.Name, onDrill
 	ctx := s.ctx
 	return func() tea.Msg {
 		s.stand.Pause("the drill " + d.Name + " is in progress")
@@ -477,7 +504,7 @@ func (s *shell) ended(m endedMsg) tea.Cmd {
 	if s.leaving {
 		return tea.Quit
 	}
-	s.view, s.asking = onFindings, false
+	s.tab, s.asking = onFindings, false
 	if after := s.after; after != nil { // what the drill was for
 		s.after = nil
 		return tea.Sequence(s.listRuns, after(m.run.ID), s.resume)
@@ -559,10 +586,8 @@ func (s *shell) onKey(k tea.KeyPressMsg) tea.Cmd {
 			return do("y")
 		}
 		return nil
-	case s.view == onDrill && s.prompt == nil && s.drill.Typing() && k.String() != "ctrl+c":
-		return s.drill.Key(k)
-	case s.view == onFire && s.prompt == nil && s.fire.Typing():
-		return s.fire.Key(k)
+	case s.typing() != nil:
+		return s.current().Key(k)
 	case s.prompt != nil:
 		return s.promptKey(k)
 	case s.asking:
@@ -582,39 +607,27 @@ func (s *shell) onKey(k tea.KeyPressMsg) tea.Cmd {
 	case key.Matches(k, keys.Quit):
 		return s.quit()
 	case key.Matches(k, keys.Next):
-		return s.show(tabs[(int(s.view)+1)%len(tabs)].view)
+		return s.show((s.tab + 1) % tab(len(tabs)))
 	default:
-		for _, t := range tabs {
+		for i, t := range tabs {
 			if k.String() == t.key {
-				return s.show(t.view)
+				return s.show(tab(i))
 			}
 		}
-		switch s.view {
-		case onSets:
-			return s.sets.Key(k)
-		case onWiring:
-			return s.wiring.Key(k)
-		case onFire:
-			return s.fire.Key(k)
-		case onDrill:
-			return s.drill.Key(k)
-		case onCompare:
-			return s.compare.Key(k)
-		}
-		return s.findings.Key(k)
+		return s.current().Key(k)
 	}
 	return nil
 }
 
 // show switches to a view.
-func (s *shell) show(v view) tea.Cmd {
-	s.view = v
+func (s *shell) show(t tab) tea.Cmd {
+	s.tab = t
 	id := s.findings.Shown()
-	if v == onCompare {
+	if t == onCompare {
 		s.compare.Suggest(s.variants())
 		return tea.Batch(s.look(), s.compare.About(id))
 	}
-	if v != onWiring || id == "" || !s.wiring.NeedsRun() {
+	if t != onWiring || id == "" || !s.wiring.NeedsRun() {
 		return s.look()
 	}
 	runs := s.workspace.Runs
@@ -652,9 +665,7 @@ func (s *shell) draw() string {
 	}
 	c := canvas.New(s.w, s.h, s.theme)
 	s.drawTop(c)
-	body := map[view]func(*canvas.Theme) *canvas.Canvas{onSets: s.sets.Draw, onWiring: s.wiring.Draw,
-		onFire: s.fire.Draw, onDrill: s.drill.Draw, onFindings: s.findings.Draw, onCompare: s.compare.Draw}[s.view]
-	c.Draw(0, 2, body(s.theme))
+	c.Draw(0, 2, s.current().Draw(s.theme))
 	s.drawBottom(c)
 	if s.help {
 		s.drawHelp(c)
@@ -672,9 +683,7 @@ func (s *shell) drawTop(c *canvas.Canvas) {
 	if s.w >= 120 {
 		x = c.PutUpTo(x+2, 0, x+30, canvas.Plain, s.plan.Name)
 	}
-	title := map[view]func() (canvas.Style, string){onSets: s.sets.Title, onWiring: s.wiring.Title,
-		onFire: s.fire.Title, onDrill: s.drill.Title, onFindings: s.findings.Title, onCompare: s.compare.Title}[s.view]
-	style, text := title()
+	style, text := s.current().Title()
 	if s.preparing != "" {
 		style, text = canvas.Warm, s.preparing
 	}
@@ -684,12 +693,12 @@ func (s *shell) drawTop(c *canvas.Canvas) {
 	}
 	// where they would cut off what goes on, the other views are their numbers alone
 	short := s.w < 120 && whole+ansi.StringWidth(text) > s.w
-	for _, t := range tabs {
+	for i, t := range tabs {
 		style := canvas.Dim
-		if t.view == s.view {
+		if tab(i) == s.tab {
 			style = canvas.Active
 		}
-		if x = c.Put(x+gap, 0, canvas.Key, t.key); !short || t.view == s.view {
+		if x = c.Put(x+gap, 0, canvas.Key, t.key); !short || tab(i) == s.tab {
 			x = c.Put(x+1, 0, style, t.name)
 		}
 	}
@@ -746,7 +755,7 @@ func (s *shell) drawBottom(c *canvas.Canvas) {
 		edge -= 3
 	}
 	x := 1
-	for _, b := range s.viewHelp() {
+	for _, b := range s.current().Help() {
 		h := b.Help()
 		if x+ansi.StringWidth(h.Key+h.Desc)+1 > edge {
 			break
@@ -756,53 +765,8 @@ func (s *shell) drawBottom(c *canvas.Canvas) {
 	}
 }
 
-func (s *shell) viewHelp() []key.Binding {
-	switch s.view {
-	case onSets:
-		return s.sets.Help()
-	case onWiring:
-		return s.wiring.Help()
-	case onFire:
-		return s.fire.Help()
-	case onFindings:
-		return s.findings.Help()
-	case onCompare:
-		return s.compare.Help()
-	}
-	return s.drill.Help()
-}
-
-// viewKeys returns all keys of the view.
-func (s *shell) viewKeys() (title string, own []key.Binding) {
-	d, f, e := drillview.Keys, findings.Keys, fireview.Keys
-	title, own = "3 Fire", []key.Binding{e.Fire, e.Cold, e.Times, e.Async, e.Variant, e.Again, e.Stop, e.Filter, e.Up,
-		e.Left, e.Earlier, e.Form, e.Logs, e.Env, e.Hold, e.Record, e.Map,
-		e.Edit, e.Blank, e.Copy, e.Rename, e.Delete, e.Curl, e.Keep, e.Save, e.Open, e.LeaveOut}
-	switch s.view {
-	case onSets:
-		p := setsview.Keys
-		title, own = "1 Payloads", []key.Binding{p.Up, p.Left, p.Before, p.Go, p.Fire, p.Map, p.Gets, p.Keep, p.Reseed,
-			p.Mode, p.Back}
-	case onWiring:
-		g := wiringview.Keys
-		title, own = "2 Wiring", []key.Binding{g.Up, g.Put, g.Next, g.Fire, g.Close, g.Again, g.Clock, g.Count,
-			g.Upload, g.Remove, g.Export}
-	case onDrill:
-		title, own = "4 Drill", []key.Binding{d.Start, d.Stop, drillview.LimitKeys.Open, d.Up, d.Left, d.Open, d.Map,
-			d.Close, d.In, d.Back, d.All}
-	case onFindings:
-		title, own = "5 Findings", []key.Binding{f.Older, scroll.Keys.Up, scroll.Keys.PageUp, f.Lanes, f.Cursor,
-			f.Filter, f.Runs, f.Export, f.Replay, f.Escape}
-	case onCompare:
-		k := compareview.Keys
-		title, own = "6 Compare", []key.Binding{k.Variants, k.Older, k.Newer, k.Swap, k.Left, scroll.Keys.Up,
-			scroll.Keys.PageUp, k.Export}
-	}
-	return title, own
-}
-
 func (s *shell) drawHelp(c *canvas.Canvas) {
-	title, own := s.viewKeys()
+	title, own := tabs[s.tab].key+" "+tabs[s.tab].name, s.current().Keys()
 	everywhere := []key.Binding{keys.Next, keys.Command, keys.Help, keys.Quit}
 	legend := []struct {
 		glyph rune
@@ -812,7 +776,7 @@ func (s *shell) drawHelp(c *canvas.Canvas) {
 		{'◇', canvas.Cold, "first: its start was not awaited"},
 		{'▅', canvas.Warm, "warm, as high as it is busy"}, {'·', canvas.Faint, "idle"}, {'✗', canvas.Bad, "failed"},
 		{'┤', canvas.Dim, "stopped, and why"}}
-	if s.view == onFire {
+	if s.tab == onFire {
 		legend = append(legend[1:3:3], legend[5])
 		legend = append(legend, struct {
 			glyph rune
@@ -877,8 +841,8 @@ func pressed(name string) tea.KeyPressMsg {
 func (s *shell) commands() []command {
 	var out []command
 	add := func(name string, do func() tea.Cmd) { out = append(out, command{name, do}) }
-	for _, t := range tabs {
-		add(strings.ToLower(t.name), func() tea.Cmd { return s.show(t.view) })
+	for i, t := range tabs {
+		add(strings.ToLower(t.name), func() tea.Cmd { return s.show(tab(i)) })
 	}
 	if s.running == nil {
 		for i := range s.plan.Drills {
@@ -888,8 +852,7 @@ func (s *shell) commands() []command {
 	} else {
 		add("stop", func() tea.Cmd { s.stop(); return nil })
 	}
-	_, own := s.viewKeys()
-	for _, b := range own { // what one key does in this view
+	for _, b := range s.current().Keys() { // what one key does in this view
 		if k := b.Keys(); len(k) == 1 && k[0] == b.Help().Key {
 			add(b.Help().Desc, func() tea.Cmd { return s.onKey(pressed(k[0])) })
 		}

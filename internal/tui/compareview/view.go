@@ -62,7 +62,10 @@ type Model struct {
 func New(runs *store.Store) *Model { return &Model{store: runs} }
 
 // Resize sets the view's size in cells.
-func (m *Model) Resize(w, h int) { m.w, m.h = w, h }
+func (m *Model) Resize(w, h int) tea.Cmd {
+	m.w, m.h = w, h
+	return nil
+}
 
 // Runs sets the list of runs, the newest first.
 func (m *Model) Runs(all []store.Info) { m.runs = all }
@@ -256,6 +259,12 @@ func (m *Model) Help() []key.Binding {
 		out = append(out, scroll.Keys.Up)
 	}
 	return out
+}
+
+// Keys returns all keys of the view, for the help.
+func (m *Model) Keys() []key.Binding {
+	return []key.Binding{Keys.Variants, Keys.Older, Keys.Newer, Keys.Swap, Keys.Left, scroll.Keys.Up,
+		scroll.Keys.PageUp, Keys.Export}
 }
 
 // Title returns what is compared.

@@ -107,11 +107,12 @@ func (m *Model) Changed(err error) {
 func (m *Model) Typing() bool { return m.panel.open && m.live }
 
 // Paste handles a paste into a value.
-func (m *Model) Paste(x tea.PasteMsg) {
+func (m *Model) Paste(x tea.PasteMsg) tea.Cmd {
 	if p := &m.panel; p.typed == nil {
 		p.typed = input.New("", nil)
 	}
 	m.panel.typed.Update(x)
+	return nil
 }
 
 // limitKey handles a key of the panel.

@@ -91,7 +91,10 @@ func (m *Model) Project(p *plan.Project) {
 }
 
 // Resize sets the view's size in cells.
-func (m *Model) Resize(w, h int) { m.w, m.h = w, h }
+func (m *Model) Resize(w, h int) tea.Cmd {
+	m.w, m.h = w, h
+	return nil
+}
 
 // Begin shows a drill that begins now.
 func (m *Model) Begin(d *plan.Drill, r *measure.Run) {
@@ -391,6 +394,15 @@ func (m *Model) comeAlong(l *draw.Lane) {
 	if w := m.window(); at < w.From || at >= w.To {
 		m.look(at-m.span/2, m.span)
 	}
+}
+
+// Took takes no message: nothing of this view is made beside it.
+func (m *Model) Took(tea.Msg) (cmd tea.Cmd, ok bool) { return nil, false }
+
+// Keys returns all keys of the view, for the help.
+func (m *Model) Keys() []key.Binding {
+	return []key.Binding{Keys.Start, Keys.Stop, LimitKeys.Open, Keys.Up, Keys.Left, Keys.Open, Keys.Map, Keys.Close,
+		Keys.In, Keys.Back, Keys.All}
 }
 
 // Title describes in a few words what is going on.

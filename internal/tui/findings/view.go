@@ -83,7 +83,10 @@ type Model struct {
 func New(runs Runs) *Model { return &Model{store: runs, cursor: -1} }
 
 // Resize sets the view's size in cells.
-func (m *Model) Resize(w, h int) { m.w, m.h = w, h }
+func (m *Model) Resize(w, h int) tea.Cmd {
+	m.w, m.h = w, h
+	return nil
+}
 
 // Runs sets the list of runs, the newest first.
 func (m *Model) Runs(all []store.Info) {
@@ -223,6 +226,12 @@ func (m *Model) Help() []key.Binding {
 		out = append([]key.Binding{bind("esc", "all of the run")}, out...)
 	}
 	return out
+}
+
+// Keys returns all keys of the view, for the help.
+func (m *Model) Keys() []key.Binding {
+	return []key.Binding{Keys.Older, scroll.Keys.Up, scroll.Keys.PageUp, Keys.Lanes, Keys.Cursor, Keys.Filter,
+		Keys.Runs, Keys.Export, Keys.Replay, Keys.Escape}
 }
 
 // Title names the run that is shown.

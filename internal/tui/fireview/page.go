@@ -93,8 +93,11 @@ func (m *Model) read() tea.Cmd {
 	return func() tea.Msg { return pageMsg{makePage(s, f, width, leaveOut)} }
 }
 
-// Took takes a page that was made; ok is false for messages of others.
+// Took takes a page that was made, and what an editor made; ok is false for messages of others.
 func (m *Model) Took(msg tea.Msg) (cmd tea.Cmd, ok bool) {
+	if e, ok := msg.(edited); ok {
+		return tea.Batch(m.takeBack(e), m.Refresh()), true
+	}
 	p, ok := msg.(pageMsg)
 	if !ok {
 		return nil, false

@@ -552,21 +552,17 @@ func (m *Model) editor(i *session.Item, name string, content []byte) tea.Cmd {
 	})
 }
 
-// Edited takes back what the editor made.
-func (m *Model) Edited(msg tea.Msg) (cmd tea.Cmd, ok bool) {
-	e, ok := msg.(edited)
-	if !ok {
-		return nil, false
-	}
+// takeBack takes back what the editor made.
+func (m *Model) takeBack(e edited) tea.Cmd {
 	content, err := os.ReadFile(e.path)
 	os.Remove(e.path)
 	switch {
 	case e.err != nil:
-		return complain("The editor failed (%v); nothing was changed.", e.err), true
+		return complain("The editor failed (%v); nothing was changed.", e.err)
 	case err != nil:
-		return complain("Cannot read what was edited: %v", err), true
+		return complain("Cannot read what was edited: %v", err)
 	case slices.Equal(content, e.was):
-		return say("Nothing was changed."), true
+		return say("Nothing was changed.")
 	}
 	key := e.item.Key()
 	if e.item.File != "" && e.name == e.item.Name {
@@ -575,9 +571,9 @@ func (m *Model) Edited(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 		key, err = m.s.Save(e.item.SourceName, e.name, content)
 	}
 	if err != nil {
-		return complain("%v", err), true
+		return complain("%v", err)
 	}
-	return m.choose(key), true
+	return m.choose(key)
 }
 
 // choose takes the cursor to an item, and says what is wrong with it.
@@ -786,6 +782,13 @@ func (m *Model) Help() []key.Binding {
 	return []key.Binding{Keys.Fire, short(Keys.Cold, "cold"), short(Keys.Times, "n times"), again,
 		short(Keys.Edit, "edit"), short(Keys.Filter, "filter"),
 		short(Keys.Left, "panes"), short(Keys.Earlier, "earlier"), Keys.Logs, short(Keys.Keep, "save reply")}
+}
+
+// Keys returns all keys of the view, for the help.
+func (m *Model) Keys() []key.Binding {
+	return []key.Binding{Keys.Fire, Keys.Cold, Keys.Times, Keys.Async, Keys.Variant, Keys.Again, Keys.Stop, Keys.Filter,
+		Keys.Up, Keys.Left, Keys.Earlier, Keys.Form, Keys.Logs, Keys.Env, Keys.Hold, Keys.Record, Keys.Map, Keys.Edit,
+		Keys.Blank, Keys.Copy, Keys.Rename, Keys.Delete, Keys.Curl, Keys.Keep, Keys.Save, Keys.Open, Keys.LeaveOut}
 }
 
 // Title returns where the front is.

@@ -392,6 +392,12 @@ func complain(format string, args ...any) tea.Cmd {
 	return func() tea.Msg { return msg.Note{Text: fmt.Sprintf(format, args...), Bad: true} }
 }
 
+// Keys returns all keys of the view, for the help.
+func (m *Model) Keys() []key.Binding {
+	return []key.Binding{Keys.Up, Keys.Left, Keys.Before, Keys.Go, Keys.Fire, Keys.Map, Keys.Gets, Keys.Keep,
+		Keys.Reseed, Keys.Mode, Keys.Back}
+}
+
 // Title returns what the view shows, for the top line.
 func (m *Model) Title() (canvas.Style, string) {
 	n := 0

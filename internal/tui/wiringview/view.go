@@ -100,7 +100,10 @@ func (m *Model) Run(r *measure.Run) {
 }
 
 // Resize sets the view's size in cells.
-func (m *Model) Resize(w, h int) { m.w, m.h = w, h }
+func (m *Model) Resize(w, h int) tea.Cmd {
+	m.w, m.h = w, h
+	return nil
+}
 
 // countEvery is the least time between two counts of the traffic.
 const countEvery = 90 * time.Millisecond
@@ -567,6 +570,12 @@ func (m *Model) Help() []key.Binding {
 		out = append(out, Keys.Clock)
 	}
 	return append(out, Keys.Export)
+}
+
+// Keys returns all keys of the view, for the help.
+func (m *Model) Keys() []key.Binding {
+	return []key.Binding{Keys.Up, Keys.Put, Keys.Next, Keys.Fire, Keys.Close, Keys.Again, Keys.Clock, Keys.Count,
+		Keys.Upload, Keys.Remove, Keys.Export}
 }
 
 // Title describes what the map shows.
