@@ -40,16 +40,22 @@ func TestRunawaysAreEnded(t *testing.T) {
 	stranger := numberIn(t, filepath.Join(dir, "other"))
 	defer syscall.Kill(stranger, syscall.SIGKILL) //nolint:errcheck // it may be gone
 	for _, end := range []string{"exit 0", "sleep 1000"} {
-		p, err := Start(Command{Args: []string{"sh", "-c", fmt.Sprintf(runaway, "mine") + "echo laid; " + end},
-			Dir: dir})
+		// the mark is set right after the process was started: one that forks before that is not marked
+		script := "until [ -e marked ]; do sleep 0.01; done; " + fmt.Sprintf(runaway, "mine") + "echo laid; " + end
+		p, err := Start(Command{Args: []string{"sh", "-c", script}, Dir: dir})
 		if err != nil {
 			t.Fatal(err)
 		}
 		t.Cleanup(p.Kill)
+		if err := os.WriteFile(filepath.Join(dir, "marked"), nil, 0o600); err != nil {
+			t.Fatal(err)
+		}
 		said(t, p, "laid")
 		pid := numberIn(t, filepath.Join(dir, "mine"))
-		if err := os.Remove(filepath.Join(dir, "mine")); err != nil {
-			t.Fatal(err)
+		for _, name := range []string{"mine", "marked"} {
+			if err := os.Remove(filepath.Join(dir, name)); err != nil {
+				t.Fatal(err)
+			}
 		}
 		p.Stop(time.Second)
 		<-p.Done()
