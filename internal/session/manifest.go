@@ -109,6 +109,10 @@ var machine = sync.OnceValue(func() string {
 	return strings.Join(append(parts, system), ", ")
 })
 
+// Beside calls start, which starts a program that is not one of the project, such as an editor: it
+// does not end with any of them.
+func Beside(start func() error) error { return proc.Beside(start) }
+
 // gitPatience bounds the time that git may take.
 const gitPatience = 2 * time.Second
 
@@ -120,8 +124,13 @@ func commit(dir string) string {
 	ask := func(args ...string) (string, bool) {
 		c := exec.CommandContext(ctx, "git", append([]string{"-C", dir, "--no-optional-locks"}, args...)...)
 		c.Stdin = nil
-		out, err := c.Output()
-		return strings.TrimSpace(string(out)), err == nil
+		var out strings.Builder
+		c.Stdout = &out
+		err := proc.Beside(c.Start)
+		if err == nil {
+			err = c.Wait()
+		}
+		return strings.TrimSpace(out.String()), err == nil
 	}
 	id, ok := ask("rev-parse", "--short", "HEAD")
 	if !ok {

@@ -10,6 +10,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"nightdrill/internal/session"
 	"nightdrill/internal/tui/msg"
 )
 
@@ -92,7 +93,12 @@ func (stopping) SetStderr(io.Writer) {}
 // bring it back (POSIX, orphaned process groups), a process of the same group tries SIGTSTP
 // before.
 func (stopping) Run() error {
-	pid, err := syscall.ForkExec("/bin/sh", []string{"sh", "-c", "kill -TSTP $$"}, &syscall.ProcAttr{Env: []string{}})
+	var pid int
+	err := session.Beside(func() (err error) {
+		pid, err = syscall.ForkExec("/bin/sh", []string{"sh", "-c", "kill -TSTP $$"},
+			&syscall.ProcAttr{Env: []string{}})
+		return err
+	})
 	if err != nil {
 		return fmt.Errorf("cannot go to the background: %w", err)
 	}

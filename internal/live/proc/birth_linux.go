@@ -35,21 +35,21 @@ var base = sync.OnceValue(func() uint64 {
 	return mine.Cur
 })
 
-// bear sets the birthmark of a process that was just started, and returns it; 0 where that fails.
-func bear(pid int, number int64) uint64 {
+// bear calls start, which starts a process, so that it has a birthmark from its first moment, and
+// returns the mark; 0 where there is none. This program has the mark meanwhile, as what it starts
+// inherits its limits: the caller holds ours.births.
+func bear(number int64, start func() error) (mark uint64, err error) {
 	b := base()
-	if b == 0 {
-		return 0
+	var own unix.Rlimit
+	if b == 0 || unix.Prlimit(0, unix.RLIMIT_RTTIME, nil, &own) != nil {
+		return 0, start()
 	}
-	var now unix.Rlimit
-	if unix.Prlimit(pid, unix.RLIMIT_RTTIME, nil, &now) != nil {
-		return 0
+	marked := unix.Rlimit{Cur: b - 1 - uint64(number)%(births-1), Max: own.Max}
+	if unix.Prlimit(0, unix.RLIMIT_RTTIME, &marked, nil) != nil {
+		return 0, start()
 	}
-	now.Cur = b - 1 - uint64(number)%(births-1)
-	if unix.Prlimit(pid, unix.RLIMIT_RTTIME, &now, nil) != nil {
-		return 0
-	}
-	return now.Cur
+	defer unix.Prlimit(0, unix.RLIMIT_RTTIME, &own, nil) //nolint:errcheck // a soft limit that it had
+	return marked.Cur, start()
 }
 
 // birthmark returns the birthmark of a process, as its ID in /proc says; 0 for none.

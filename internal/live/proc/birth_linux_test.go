@@ -40,22 +40,16 @@ func TestRunawaysAreEnded(t *testing.T) {
 	stranger := numberIn(t, filepath.Join(dir, "other"))
 	defer syscall.Kill(stranger, syscall.SIGKILL) //nolint:errcheck // it may be gone
 	for _, end := range []string{"exit 0", "sleep 1000"} {
-		// the mark is set right after the process was started: one that forks before that is not marked
-		script := "until [ -e marked ]; do sleep 0.01; done; " + fmt.Sprintf(runaway, "mine") + "echo laid; " + end
-		p, err := Start(Command{Args: []string{"sh", "-c", script}, Dir: dir})
+		p, err := Start(Command{Args: []string{"sh", "-c", fmt.Sprintf(runaway, "mine") + "echo laid; " + end},
+			Dir: dir})
 		if err != nil {
 			t.Fatal(err)
 		}
 		t.Cleanup(p.Kill)
-		if err := os.WriteFile(filepath.Join(dir, "marked"), nil, 0o600); err != nil {
-			t.Fatal(err)
-		}
 		said(t, p, "laid")
 		pid := numberIn(t, filepath.Join(dir, "mine"))
-		for _, name := range []string{"mine", "marked"} {
-			if err := os.Remove(filepath.Join(dir, name)); err != nil {
-				t.Fatal(err)
-			}
+		if err := os.Remove(filepath.Join(dir, "mine")); err != nil {
+			t.Fatal(err)
 		}
 		p.Stop(time.Second)
 		<-p.Done()
@@ -63,5 +57,31 @@ func TestRunawaysAreEnded(t *testing.T) {
 	}
 	if err := syscall.Kill(stranger, 0); err != nil {
 		t.Errorf("what another started: %v", err)
+	}
+}
+
+// A process has its birthmark when it first looks; this program has its own before and after, and
+// what it starts beside has that.
+func TestABirthmarkIsThereFromTheFirstMoment(t *testing.T) {
+	if base() == 0 {
+		t.Skip("no birthmarks here")
+	}
+	const look = `grep "Max realtime timeout" /proc/self/limits`
+	mark := func(line string) string { return strings.Fields(line)[3] }
+	for range 20 {
+		p := start(t, look)
+		<-p.Output.Ended()
+		if line := p.Output.Last(1)[0]; mark(line) != strconv.FormatUint(p.birth, 10) {
+			t.Errorf("it was born as %d and saw %s", p.birth, line)
+		}
+	}
+	var out strings.Builder
+	beside := exec.Command("sh", "-c", look)
+	beside.Stdout = &out
+	if err := Beside(beside.Start); err != nil || beside.Wait() != nil {
+		t.Fatal(err)
+	}
+	if mark(out.String()) != strconv.FormatUint(base(), 10) {
+		t.Errorf("this program's mark is %d, and beside it: %s", base(), out.String())
 	}
 }

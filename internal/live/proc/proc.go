@@ -94,9 +94,9 @@ var spawner = sync.OnceValue(func() chan<- func() {
 type children struct {
 	mu  sync.Mutex
 	pid map[int]bool
-	// births is held while a process is started and not yet known here: who locks it knows
-	// all of them.
-	births sync.RWMutex
+	// births is held while a process is started and not yet known here, and while this program has
+	// the birthmark of what it starts: who locks it knows all of them.
+	births sync.Mutex
 }
 
 var ours = children{pid: map[int]bool{}}
@@ -117,6 +117,14 @@ func (c *children) has(pid int) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return c.pid[pid]
+}
+
+// Beside calls start, which starts a program that is not one of a project, such as an editor: it
+// does not end with any of them.
+func Beside(start func() error) error {
+	ours.births.Lock()
+	defer ours.births.Unlock()
+	return start()
 }
 
 // each is the environment variable that tells the children of one process from
@@ -163,13 +171,12 @@ func Start(c Command) (*Process, error) {
 	p.slot.start(func(a *syscall.SysProcAttr) {
 		cmd.SysProcAttr = a
 		began = time.Now()
-		ours.births.RLock()
-		if err = cmd.Start(); err == nil {
+		ours.births.Lock()
+		if p.birth, err = bear(number, cmd.Start); err == nil {
 			ours.add(cmd.Process.Pid)
-			p.birth = bear(cmd.Process.Pid, number)
 			tell("+%d\n", cmd.Process.Pid)
 		}
-		ours.births.RUnlock()
+		ours.births.Unlock()
 		if c.After != nil {
 			pid := 0
 			if err == nil {

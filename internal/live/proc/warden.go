@@ -68,7 +68,7 @@ func Guard(terminal *os.File) (farewell func(), err error) {
 		cmd.ExtraFiles = append(cmd.ExtraFiles, terminal)
 	}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	err = cmd.Start()
+	err = Beside(cmd.Start)
 	say.Close()
 	if err != nil {
 		write.Close()

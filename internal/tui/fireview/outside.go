@@ -3,11 +3,14 @@ package fireview
 import (
 	"errors"
 	"fmt"
+	"io"
 	"mime"
 	"os"
 	"os/exec"
 	"runtime"
 	"strings"
+
+	"nightdrill/internal/session"
 )
 
 // editorCommand returns the user's editor on a file: $VISUAL, $EDITOR, or one that
@@ -29,6 +32,21 @@ func editorCommand(path string) (*exec.Cmd, error) {
 	return nil, errors.New("no editor found; set $EDITOR to one")
 }
 
+// editing is an editor that has the terminal.
+type editing struct{ *exec.Cmd }
+
+func (e editing) SetStdin(r io.Reader)  { e.Stdin = r }
+func (e editing) SetStdout(w io.Writer) { e.Stdout = w }
+func (e editing) SetStderr(w io.Writer) { e.Stderr = w }
+
+// Run runs the editor to its end.
+func (e editing) Run() error {
+	if err := session.Beside(e.Start); err != nil {
+		return err
+	}
+	return e.Wait()
+}
+
 // openFile opens a file with the system's program for it.
 func openFile(path string) error {
 	name := "xdg-open"
@@ -39,7 +57,7 @@ func openFile(path string) error {
 		return fmt.Errorf("program %s not found", name)
 	}
 	c := exec.Command(name, path)
-	if err := c.Start(); err != nil {
+	if err := session.Beside(c.Start); err != nil {
 		return err
 	}
 	go func() { _ = c.Wait() }() // how it ends is its own matter

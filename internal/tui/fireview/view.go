@@ -546,7 +546,7 @@ func (m *Model) editor(i *session.Item, name string, content []byte) tea.Cmd {
 		return complain("%v", err)
 	}
 	back := edited{path: file.Name(), item: i, was: content, name: name}
-	return tea.ExecProcess(c, func(err error) tea.Msg {
+	return tea.Exec(editing{c}, func(err error) tea.Msg {
 		back.err = err
 		return back
 	})
