@@ -33,12 +33,16 @@ var struckOut = []struct {
 	{" still", regexp.MustCompile(`(?i)\bstands? still\b`), "pause, stall"},
 	{"ime-out", regexp.MustCompile(`(?i)\btime-outs?\b`), "timeout"},
 	{"y and by", regexp.MustCompile(`(?i)\bby and by\b`), "gradually"},
+	{"o wire took", regexp.MustCompile(`(?i)\bno wire took\b`), "unmatched"},
 	{" no ", regexp.MustCompile(`\b(is|are) no (JSON|text|name|number|value|schema|event)\b`),
 		"is not valid JSON, is not a name"},
 }
 
 // verbs are those that a doc comment does not begin with: a function returns, or reports whether.
 var verbs = []string{"gives", "tells", "says"}
+
+// later finds the same further on in a comment.
+var later = regexp.MustCompile(`\. It (gives|tells|says)\b|\band (gives|tells) (how|what|it|them)\b`)
 
 func TestTheLanguageOfTheProject(t *testing.T) {
 	files := 0
@@ -119,6 +123,9 @@ func docs(t *testing.T, path string, text []byte) {
 		at := set.Position(f.Pos())
 		if f.Name.IsExported() && words[0] != f.Name.Name && words[0] != "Deprecated:" {
 			t.Errorf("%s: the doc comment of %s begins with %q", at, f.Name.Name, words[0])
+		}
+		if later.MatchString(strings.Join(words, " ")) {
+			t.Errorf("%s: %s: %q; a function returns", at, f.Name.Name, later.FindString(strings.Join(words, " ")))
 		}
 		if words[0] == f.Name.Name && slices.Contains(verbs, words[1]) {
 			t.Errorf("%s: %s %s; a function returns, or reports whether", at, words[0], words[1])

@@ -358,7 +358,7 @@ func Lost(d *measure.Delivery) bool {
 }
 
 // HAR writes requests to HTTP sources with their replies as a HAR 1.2 archive, in the
-// order of their ends. takes selects by what happened to them; nil takes all. It tells
+// order of their ends. takes selects by what happened to them; nil takes all. It returns
 // how many entries there are.
 func HAR(to io.Writer, s *Source, takes Kept) (entries int, err error) {
 	r := s.Run
@@ -405,7 +405,7 @@ func HAR(to io.Writer, s *Source, takes Kept) (entries int, err error) {
 }
 
 // Events writes the events of sources other than HTTP as CloudEvents, a line of JSON
-// each, in the order and with the times of their dues. It tells how many there are.
+// each, in the order and with the times of their dues. It returns how many there are.
 func Events(to io.Writer, s *Source, takes Kept) (n int, err error) {
 	r := s.Run
 	wanted := make([]bool, len(r.Arrivals))

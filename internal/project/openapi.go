@@ -127,7 +127,7 @@ func LoadAPI(ctx context.Context, path, dir string) (*API, error) {
 
 func inOneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
 
-// describes reads JSON or YAML, and gives it as JSON would be read, the schemas
+// describes reads JSON or YAML, and returns it as JSON would be read, the schemas
 // of OpenAPI 3.0 in the words of JSON Schema.
 func describes(text []byte, version string) (map[string]any, error) {
 	var v any

@@ -222,7 +222,7 @@ func request(address string) *http.Request {
 	return req
 }
 
-// loop runs eight callers for a time and gives their calls a second.
+// loop runs eight callers for a time and returns their calls a second.
 func loop(span time.Duration, caller func() func() error) float64 {
 	var wg sync.WaitGroup
 	var mu sync.Mutex

@@ -18,7 +18,7 @@ type Delivered struct {
 	Event    int64  // of a run
 	At       string // the time of day, or the seconds since a run began
 	Source   string
-	Function string // "" where no wire took it
+	Function string // "" of an unmatched event
 	Label    string // what it is, in a few words
 	Open     bool
 	Outcome  engine.Outcome // unless it is open

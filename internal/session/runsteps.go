@@ -215,7 +215,7 @@ func outcomeWord(o engine.Outcome) string {
 // a wire, at a function.
 type Stop struct {
 	Source, Wire, Function string // names; Wire is the place of the source's wire, from 1
-	Near                   string // of an event that no wire took: the wire that came closest, as Wire
+	Near                   string // of an unmatched event: the wire that came closest, as Wire
 	// of a reply that is sent on: the function; of a dead letter: the source that dead-lettered it
 	By    string
 	Text  string

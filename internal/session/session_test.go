@@ -270,7 +270,7 @@ func TestAChangeIsTakenUp(t *testing.T) {
 		t.Fatal(err)
 	}
 	if v := fire(t, s, "asks some#1", Order{}); !strings.Contains(body(&v), `"env":"holm"`) {
-		t.Errorf("back to the project's value: %s, %v, %+v", body(&v), v.Outcome(), v.Trace.Attempts)
+		t.Errorf("reset to the project value: %s, %v, %+v", body(&v), v.Outcome(), v.Trace.Attempts)
 	}
 	// the project itself: refused while it is wrong, taken up when it is right
 	yaml, _ := os.ReadFile(filepath.Join(dir, project.File))

@@ -283,7 +283,7 @@ func TestTheFrontsManners(t *testing.T) {
 			}
 		}
 	}
-	until(t, "those that no wire took can be offered again", func() bool { return len(s.Unmatched()) == 4 })
+	until(t, "unmatched ones can be offered again", func() bool { return len(s.Unmatched()) == 4 })
 }
 
 // A folder is a payload set: its files are objects, in whatever bucket they are
@@ -356,7 +356,7 @@ func TestADrillOfAllKinds(t *testing.T) {
 		t.Errorf("second deliveries %+v, faults %v", x, p.Faults)
 	}
 	if text := strings.Join(p.Warnings, "\n"); !strings.Contains(text, "nightly: 01:30 does not exist on 2026-03-29") ||
-		!strings.Contains(text, "cargo: no wire took storage.object.created in/b.CSV: nearest is the wire to load") {
+		!strings.Contains(text, "cargo: unmatched: storage.object.created in/b.CSV: nearest is the wire to load") {
 		t.Errorf("warnings %s", text)
 	}
 	if h.mu.Lock(); !strings.HasPrefix(h.dead, "fixes bad%20status 422 ") && !strings.HasPrefix(h.dead,

@@ -23,8 +23,8 @@ type Step struct {
 	Kind     plan.Kind
 	Label    string           // what went in, in a few words
 	Payload  *payload.Payload // nil of a run's event whose payload is not there any more
-	Wire     int              // -1 where no wire took it
-	Function string           // "" where no wire took it
+	Wire     int              // -1 of an unmatched event
+	Function string           // "" of an unmatched event
 	Class    engine.Class
 	Attempts int
 	Tried    []Attempt // each of them that is over
@@ -228,8 +228,7 @@ func (x *Step) Line() string {
 	return line
 }
 
-// Unmatched returns the firings that no wire took and that were not offered again,
-// oldest first.
+// Unmatched returns the unmatched firings that were not offered again, oldest first.
 func (s *Session) Unmatched() (out []Shown) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -247,8 +246,8 @@ func (s *Session) Unmatched() (out []Shown) {
 // mostOffered bounds the events of a run that are offered again at once.
 const mostOffered = 200
 
-// OfferRunAgain fires those events of a run that no wire took and one would take now,
-// the first of them. It tells how many there were, and how many are taken now.
+// OfferRunAgain fires those unmatched events of a run that a wire would take now,
+// the first of them. It returns how many there were, and how many are taken now.
 func (s *Session) OfferRunAgain(r *measure.Run) (missed, taken int, err error) {
 	s.turn.Lock() // the project stays as it is meanwhile
 	defer s.turn.Unlock()
@@ -283,8 +282,8 @@ func (s *Session) OfferRunAgain(r *measure.Run) (missed, taken int, err error) {
 	return missed, taken, err
 }
 
-// OfferAgain fires again what no wire took and one would take now. It tells how
-// many there were, and how many are taken now.
+// OfferAgain fires those unmatched events again that a wire would take now. It returns how many there
+// were, and how many are taken now.
 func (s *Session) OfferAgain() (missed, taken int) {
 	for _, v := range s.Unmatched() {
 		missed++

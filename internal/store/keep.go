@@ -88,7 +88,7 @@ func Surplus(all []Info, k plan.Keeping, now time.Time) (out []Info) {
 	return out
 }
 
-// Trim deletes the runs that a rule does not keep, and gives them. What they took is
+// Trim deletes the runs that a rule does not keep, and returns them. What they took is
 // given back to the system as far as the file's form allows.
 func (s *Store) Trim(k plan.Keeping) (gone []Info, err error) {
 	if k == (plan.Keeping{}) {

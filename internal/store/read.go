@@ -52,7 +52,7 @@ func (s *Store) blocksOf(id, kind string, out map[string][]block) (at int, err e
 }
 
 // fill reads blocks into a run, up to the first that cannot be read: records refer
-// to each other by their places. It says what was left out, or "".
+// to each other by their places. It returns what was left out, or "".
 func fill(r *measure.Run, blocks map[string][]block, until int) (cut string) {
 	if until < math.MaxInt {
 		cut = fmt.Sprintf("the file cannot be read beyond block %d", until)

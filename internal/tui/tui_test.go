@@ -232,7 +232,7 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 // below matches the line that counts what a page hides.
 var below = regexp.MustCompile(`\d+ more lines below`)
 
-// scrolled scrolls to the end of a page, and gives what was seen on the way.
+// scrolled scrolls to the end of a page, and returns what was seen on the way.
 func (x *terminal) scrolled() (seen string) {
 	for {
 		more := below.FindString(x.wait())

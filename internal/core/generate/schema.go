@@ -222,7 +222,7 @@ func invalid(err error, base string) *Refused {
 	return &Refused{jsondiff.Pointer(v.InstanceLocation), "not a valid schema: " + Why(v)}
 }
 
-// newDocument takes a document, and says of which dialect it is.
+// newDocument takes a document, and returns of which dialect it is.
 func newDocument(plain any, uri string) (*document, error) {
 	doc := &document{uri, plain, 2020, map[string]*schema{}}
 	m, ok := plain.(map[string]any)

@@ -14,7 +14,7 @@ import (
 type Failure struct {
 	Event      int64   `json:"event"`
 	Source     string  `json:"source"`
-	Function   string  `json:"function"` // "" where no wire took it
+	Function   string  `json:"function"` // "" of an unmatched event
 	Payload    string  `json:"payload"`  // set#n
 	What       string  `json:"what"`     // its key, path, or type and id
 	DueSeconds float64 `json:"due_s"`

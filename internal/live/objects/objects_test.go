@@ -39,7 +39,7 @@ func open(t *testing.T, dir string, buckets ...Bucket) *shop {
 	return x
 }
 
-// ask sends a request and gives status, headers and body.
+// ask sends a request and returns status, headers and body.
 func (s *shop) ask(method, path, body string, headers ...string) (int, http.Header, string) {
 	s.Helper()
 	r, err := http.NewRequest(method, "http://"+s.Address()+path, strings.NewReader(body))

@@ -34,7 +34,7 @@ type record struct {
 	done       []int32          // payloads of which an event has ended in this step
 	routes     map[[2]int32]uint64
 	events     []eventInfo // beside rec.Arrivals
-	missed     []bool      // of each source: an event that no wire took was explained
+	missed     []bool      // of each source: an unmatched event was explained
 	itself     []int       // requests of each source that it answered itself
 	extended   []int       // leases of each source
 	failures   map[string]*failure
@@ -348,11 +348,11 @@ func (d *Drill) stepped(now clock.Time) {
 	d.release()
 }
 
-// explainMiss notes why no wire took the first of a source's events that none took.
+// explainMiss notes why the first unmatched event of a source was unmatched.
 func (d *Drill) explainMiss(f *engine.Effect) {
 	p := d.payloads[d.rec.Arrivals[f.Event].Payload]
 	if why := d.p.NearestMiss(int(f.Source), p); why != "" {
-		d.notes = append(d.notes, fmt.Sprintf("%s: no wire took %s: %s", d.p.Sources[f.Source].Name,
+		d.notes = append(d.notes, fmt.Sprintf("%s: unmatched: %s: %s", d.p.Sources[f.Source].Name,
 			payload.Short(p.Label(), 100), why))
 	}
 }

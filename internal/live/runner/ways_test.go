@@ -129,7 +129,7 @@ func TestParkedProcesses(t *testing.T) {
 }
 
 // A drill of cold starts starts every variant as often as it says, one at a time,
-// and tells how much of its files had left the cache.
+// and returns how much of its files had left the cache.
 func TestColdStartsInTurns(t *testing.T) {
 	p, d := testProject("plain", false, "a", "b")
 	warm := p.Functions[0]

@@ -305,7 +305,7 @@ func (l *Lines) noReply() string {
 }
 
 // withTrace enters the trace context into an event (CloudEvents distributed
-// tracing extension), where the line is one, and gives a request that was wrapped
+// tracing extension), where the line is one, and returns a request that was wrapped
 // an id of its own.
 func withTrace(line []byte, trace string) []byte {
 	const begin, wrapped = `{"specversion":"1.0"`, `,"id":"request"`

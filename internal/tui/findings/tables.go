@@ -14,7 +14,7 @@ import (
 	"nightdrill/internal/tui/canvas"
 )
 
-// drawPage draws the whole page, and gives how many rows it has: the answer in
+// drawPage draws the whole page, and returns how many rows it has: the answer in
 // sentences, then the drawings, then the tables.
 func (m *Model) drawPage(page *canvas.Canvas) int {
 	y := m.drawSentences(page, 0)

@@ -248,7 +248,7 @@ func faults(set *payload.Set, p *payload.Payload) []generate.Fault {
 	return generate.Faults(set.Fits.Validate(v))
 }
 
-// drawPayload draws the payload, and tells how many rows it takes.
+// drawPayload draws the payload, and returns how many rows it takes.
 func (m *Model) drawPayload(c *canvas.Canvas, set *payload.Set) int {
 	p := m.payload()
 	title := fmt.Sprintf("payload %d of %d", m.n+1, len(set.Payloads))

@@ -1,4 +1,4 @@
-// Package setsview is the view of what can be sent: the payload sets, what is in
+// Package setsview is the view of the payload sets: what is in
 // them and how it is spread, one payload in full with its errors, and what a
 // schema makes with another seed or in another mode.
 package setsview
@@ -191,7 +191,7 @@ func (m *Model) Took(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 	return nil, false
 }
 
-// reset goes back to the project's settings.
+// reset restores the settings of the project file.
 func (m *Model) reset() {
 	m.n, m.made, m.breaks, m.trouble, m.seed, m.mode, m.pageOf = 0, nil, "", "", 0, "", nil
 	m.scroll[onPayload], m.scroll[onFields] = 0, 0

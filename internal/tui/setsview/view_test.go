@@ -61,7 +61,7 @@ payloads:
 	return x
 }
 
-// What can be sent is reported each set: where from, how large, when, what occurs
+// Each set is described: where it is from, how large, when, what occurs
 // in it, what fits and where it does not.
 func TestSets(t *testing.T) {
 	x := open(t, 150, 40)

@@ -445,7 +445,7 @@ const (
 )
 
 // offer lists the events that can be put on the map: those of the source under
-// the cursor that no wire took, its payloads, and the notable ones of the run.
+// the cursor that were unmatched, its payloads, and the notable ones of the run.
 func (m *Model) offer() {
 	at := m.source()
 	m.choices, m.chosen = nil, 0
