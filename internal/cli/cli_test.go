@@ -68,7 +68,8 @@ payloads:
 drills:
   short: {settle: 20s, feeds: [{source: fares, payloads: asks, arrive: [{steady: 20/s, for: 500ms}]}]` + more + `}
 `
-	har := `{"log":{"version":"1.2","entries":[{"request":{"method":"GET","url":"http://x.example/quote/skerry-holm?day=2026-11-20&vehicle=foot&passengers=1"}}]}}`
+	har := `{"log":{"version":"1.2","entries":[{"request":{"method":"GET",` +
+		`"url":"http://x.example/quote/skerry-holm?day=2026-11-20&vehicle=foot&passengers=1"}}]}}`
 	for name, content := range map[string]string{"nightdrill.yaml": yaml, "asks.har": har} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(content), 0o644); err != nil {
 			t.Fatal(err)
@@ -228,8 +229,10 @@ func TestLimitsInWordsAndByCommand(t *testing.T) {
 	yaml := strings.Replace(read(t, filepath.Join(dir, "nightdrill.yaml")), "project: quay",
 		"project: quay\nconcurrency: 24\nmemory_per_cpu: 1GiB", 1)
 	yaml = strings.Replace(yaml, "timeout: 2s}",
-		`timeout: 2s, concurrency: {max: 8, guaranteed: 2}, start_rate: 5/s, start_burst: 3, memory: 512MiB, cpu: by_memory, replace: side_by_side,
-    variants: {single: {transport: oneshot, start_rate: unbounded, memory: unbounded, cpu: unbounded}, parked: {parked: 1, keep_warm: 1}}}
+		`timeout: 2s, concurrency: {max: 8, guaranteed: 2}, start_rate: 5/s, start_burst: 3, memory: 512MiB, cpu: `+
+			`by_memory, replace: side_by_side,
+    variants: {single: {transport: oneshot, start_rate: unbounded, memory: unbounded, cpu: unbounded},
+      parked: {parked: 1, keep_warm: 1}}}
   rest: {start: `+served+`, concurrency: {max: 30, per_instance: 4}}`, 1)
 	if err := os.WriteFile(filepath.Join(dir, "nightdrill.yaml"), []byte(yaml), 0o644); err != nil {
 		t.Fatal(err)

@@ -81,7 +81,8 @@ func TestFire(t *testing.T) {
 // What does not start says what happened and what to do, and the exit code is
 // not 0.
 func TestFireAtWhatDoesNotStart(t *testing.T) {
-	listener := `import socket,time; s=socket.socket(); s.bind(("127.0.0.1",0)); s.listen(); print("up", flush=True); time.sleep(60)`
+	listener := `import socket,time; s=socket.socket(); s.bind(("127.0.0.1",0)); s.listen(); print("up", ` +
+		`flush=True); time.sleep(60)`
 	script := filepath.Join(t.TempDir(), "other")
 	foreign := filepath.Join(t.TempDir(), "foreign")
 	_ = os.WriteFile(script, []byte("#!/no/such/interpreter\n"), 0o755)
@@ -170,7 +171,9 @@ func TestInit(t *testing.T) {
 // Killed in the middle of a firing: what the function and its service leave
 // elsewhere is ended by their stop commands, and what has run away from it, by the warden.
 func TestFireKilled(t *testing.T) {
-	dir := lay(t, `[sh, -c, "env -i $(command -v setsid) -f sh -c 'echo $$ > new; mv new child; exec sleep 1000'; until [ -e child ]; do sleep 0.01; done; echo > started; exec sleep 60"], stop: [sh, -c, "echo {instance} > stopped"], needs: [tides]`, "")
+	dir := lay(t, `[sh, -c, "env -i $(command -v setsid) -f sh -c 'echo $$ > new; mv new child; exec sleep 1000'; `+
+		`until [ -e child ]; do sleep 0.01; done; echo > started; exec sleep 60"], stop: [sh, -c, "echo {instance} `+
+		`> stopped"], needs: [tides]`, "")
 	yaml, _ := os.ReadFile(filepath.Join(dir, "nightdrill.yaml"))
 	content := strings.Replace(string(yaml), "functions:", "services:\n  tides: {start: [sleep, \"60\"], stop: "+
 		"[sh, -c, "+

@@ -19,7 +19,8 @@ func TestPayloads(t *testing.T) {
 		return path
 	}
 	schema := put("pass.json",
-		`{"type":"object","required":["pass"],"properties":{"pass":{"type":"string","pattern":"^BF-[0-9]{4}$"},"deck":{"enum":["car","foot"]}},"additionalProperties":false}`)
+		`{"type":"object","required":["pass"],"properties":{"pass":{"type":"string","pattern":"^BF-[0-9]{4}$"},`+
+			`"deck":{"enum":["car","foot"]}},"additionalProperties":false}`)
 	wrongSchema := put("wrong.json", `{"properties":{"n":{"type":"strnig"}}}`)
 	nothing := put("nothing.json", `{"type":"integer","minimum":2,"maximum":1}`)
 	anything := put("anything.json", `{}`)
@@ -130,7 +131,8 @@ paths:
       parameters:
         - {name: crossing, in: path, required: true, schema: {type: string, enum: [holm skerry]}}
         - {name: adults, in: query, required: true, schema: {type: integer, minimum: 1, maximum: 9}}
-        - {name: extras, in: query, explode: false, schema: {type: array, items: {enum: [bike, dog]}, minItems: 2, maxItems: 2}}
+        - {name: extras, in: query, explode: false, schema: {type: array, items: {enum: [bike, dog]}, minItems: 2,
+          maxItems: 2}}
         - {name: sid, in: cookie, required: true, schema: {type: string, pattern: "^[a-z]{3}$"}}
       responses: {"200": {description: ok}}
   /bookings:
@@ -147,7 +149,9 @@ paths:
       responses: {"201": {description: ok}}
 components:
   schemas:
-    Booking: {type: object, required: [seats, note], additionalProperties: false, properties: {seats: {type: integer, minimum: 0, exclusiveMinimum: true, maximum: 9}, note: {type: string, nullable: true}}}
+    Booking: {type: object, required: [seats, note], additionalProperties: false,
+      properties: {seats: {type: integer, minimum: 0, exclusiveMinimum: true, maximum: 9}, note: {type: string,
+        nullable: true}}}
 `
 
 // Recordings come in with their secrets redacted and their times kept, schemas are

@@ -54,7 +54,8 @@ func TestEveryKindFromTheCommandLine(t *testing.T) {
 		{"check --map " + picture, 3, "already exists"},
 		{"check --map " + picture + " --force", 0, "No errors"},
 		{"fire cargo " + load + " --key manifests/load.csv", 0,
-			`"kilograms": 400|step by step|cargo → manifest, done, status 200|scans → boarding, done|"pass": "BF-1830-160"`},
+			`"kilograms": 400|step by step|cargo → manifest, done, status 200|scans → boarding, done|"pass": ` +
+				`"BF-1830-160"`},
 		{"fire cargo " + load, 1, "unmatched|the key load.csv is in no folder"},
 		{"fire cargo manifests#6", 0, `"fits": false`},
 		{"fire cargo " + dir, 2, "no payload set"},

@@ -73,7 +73,7 @@ func TestTheLanguageOfTheProject(t *testing.T) {
 				}
 			}
 			wide := utf8.RuneCountInString(strings.ReplaceAll(line, "\t", "    "))
-			if goFile && wide > 120 && breakable(line) && !raw(string(text), i) && !strings.Contains(line, `\x1b[`) {
+			if goFile && wide > 120 {
 				t.Errorf("%s:%d: %d columns, the limit is 120", path, i+1, wide)
 			}
 		}
@@ -85,22 +85,6 @@ func TestTheLanguageOfTheProject(t *testing.T) {
 	if err != nil || files < 200 {
 		t.Fatalf("%d files, %v", files, err)
 	}
-}
-
-// breakable reports whether a line could be broken: most of it is not one literal.
-func breakable(line string) bool {
-	first, rest, _ := strings.Cut(strings.TrimSpace(line), `"`)
-	literal, _, _ := strings.Cut(rest, `" `)
-	return strings.Contains(first, " ") || strings.Contains(literal, " ") && !strings.Contains(literal, `\"`)
-}
-
-// raw reports whether a line is part of a raw string, which cannot be broken.
-func raw(text string, line int) bool {
-	lines := strings.SplitAfter(text, "\n")
-	if strings.Contains(lines[line], "`") {
-		return true
-	}
-	return strings.Count(strings.Join(lines[:line], ""), "`")%2 == 1
 }
 
 // docs checks the doc comments of a file's functions.

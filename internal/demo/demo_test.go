@@ -145,7 +145,8 @@ func TestPosition(t *testing.T) {
 	send := func(lat string) (int, string) {
 		w := httptest.NewRecorder()
 		p.ServeHTTP(w, httptest.NewRequest("POST", "/",
-			strings.NewReader(`[{"id":"1","data":{"vessel":"Heron","lat":54.1,"lon":-3.2,"knots":10}},{"id":"2","data":{"vessel":"Tern","lat":`+lat+`,"lon":-3.2,"knots":12}}]`)))
+			strings.NewReader(`[{"id":"1","data":{"vessel":"Heron","lat":54.1,"lon":-3.2,"knots":10}},{"id":"2",`+
+				`"data":{"vessel":"Tern","lat":`+lat+`,"lon":-3.2,"knots":12}}]`)))
 		return w.Code, w.Body.String()
 	}
 	var out []struct{ Minutes float64 }

@@ -19,13 +19,19 @@ const loose = `{"openapi":"3.0.3","info":{"title":"t","version":"1"},"servers":[
   {"name":"name","in":"query","schema":{"type":"string","maxLength":8}},
   {"name":"open","in":"query","schema":{"type":"boolean"}},
   {"name":"class","in":"query","required":true,"schema":{"type":"string","enum":["deck","cabin"]}},
-  {"name":"ports","in":"query","explode":false,"schema":{"type":"array","minItems":1,"items":{"type":"string","enum":["holm","gull-point"]}}},
+  {"name":"ports","in":"query","explode":false,"schema":{"type":"array","minItems":1,"items":{"type":"string",
+    "enum":["holm","gull-point"]}}},
   {"name":"days","in":"query","schema":{"type":"array","items":{"type":"integer"}}},
   {"name":"X-Deck","in":"header","schema":{"type":"integer"}}],"responses":{"200":{"description":"ok"}}}},
 "/passes":{"post":{"operationId":"passes","requestBody":{"required":true,"content":{
-  "application/x-www-form-urlencoded":{"schema":{"type":"object","required":["pass"],"properties":{"pass":{"type":"string","pattern":"^BF-"},"seats":{"type":"integer"}}}}}},"responses":{"200":{"description":"ok"}}}},
-"/notes":{"post":{"operationId":"notes","requestBody":{"required":true,"content":{"application/x-www-form-urlencoded":{"schema":{"type":"string"}}}},"responses":{"200":{"description":"ok"}}}},
-"/plain":{"get":{"operationId":"plain","parameters":[{"name":"q","in":"query","schema":{"type":"string"}}],"responses":{"200":{"description":"ok"}}}}}}`
+  "application/x-www-form-urlencoded":{"schema":{"type":"object","required":["pass"],
+    "properties":{"pass":{"type":"string","pattern":"^BF-"},"seats":{"type":"integer"}}}}}},
+      "responses":{"200":{"description":"ok"}}}},
+"/notes":{"post":{"operationId":"notes","requestBody":{"required":true,
+  "content":{"application/x-www-form-urlencoded":{"schema":{"type":"string"}}}},
+    "responses":{"200":{"description":"ok"}}}},
+"/plain":{"get":{"operationId":"plain","parameters":[{"name":"q","in":"query","schema":{"type":"string"}}],
+  "responses":{"200":{"description":"ok"}}}}}}`
 
 // Requests that are to be broken are refused by another reader of the description, as they
 // go out, and those that are to be valid are taken. An operation of which none can be made is

@@ -477,7 +477,8 @@ func (l *loader) service(name string, all *object) {
 	if n == nil {
 		return
 	}
-	const forms = `{tcp: "127.0.0.1:5433"}, {http: "http://127.0.0.1:5433/health"}, {line: "regular expression"} or exit (the command ends with code 0)`
+	const forms = `{tcp: "127.0.0.1:5433"}, {http: "http://127.0.0.1:5433/health"}, {line: "regular expression"} ` +
+		`or exit (the command ends with code 0)`
 	if text, ok := l.follow(n).(*ast.StringNode); ok {
 		if s.Ready.By = plan.ReadyExit; text.Value != "exit" {
 			l.wrong(n, "%s: %q is not a condition; expected %s", o.at("ready"), text.Value, forms)

@@ -48,7 +48,8 @@ functions:
   manifest:
     start: [sh, m]
     then:
-      - {to: scans, when: {status: [200, 2xx], header: {x-next: "*"}, values: {/ok: true}}, type: brackwater.loaded, shape: {template: "{{json .Data}}"}}
+      - {to: scans, when: {status: [200, 2xx], header: {x-next: "*"}, values: {/ok: true}},
+        type: brackwater.loaded, shape: {template: "{{json .Data}}"}}
       - {to: fares, request: {method: GET, path: /quote/x}}
       - {to: cargo, key: "done/{{.ID}}"}
   clerk: {start: [sh, -s], transport: lines, ready: {line: "at the desk"}}
@@ -56,11 +57,15 @@ functions:
   boarding: {start: [sh], deliver: structured, ready: {line: "listening on \\d+"}, timeout: 5s}
 sources:
   fares: {kind: http, wait: 250ms, wires: [{to: quote, when: {method: GET, path: "/quote/{crossing}"}}, {to: quote}]}
-  scans: {kind: queue, batch: {max: 6, wait: 200ms}, lease: 20s, attempts: 4, dead_letter: scans-refused, wires: [{to: boarding}]}
+  scans: {kind: queue, batch: {max: 6, wait: 200ms}, lease: 20s, attempts: 4, dead_letter: scans-refused,
+    wires: [{to: boarding}]}
   scans-refused: {kind: queue}
-  cargo: {kind: storage, bucket: holds, poll: 2s, attempts: 2, wires: [{to: manifest, when: {key: "manifests/*.csv", action: [created, overwritten]}}]}
-  vessels: {kind: stream, partitions: 8, key: /vessel, on_failure: split, begin: new, batch: {max: 10}, wires: [{to: boarding, when: {attributes: {type: "brackwater.*"}}}]}
-  nightly: {kind: schedule, cron: "15 2 * * *", zone: Europe/Lisbon, while_running: wait, missed: once, wires: [{to: boarding}]}
+  cargo: {kind: storage, bucket: holds, poll: 2s, attempts: 2, wires: [{to: manifest,
+    when: {key: "manifests/*.csv", action: [created, overwritten]}}]}
+  vessels: {kind: stream, partitions: 8, key: /vessel, on_failure: split, begin: new, batch: {max: 10},
+    wires: [{to: boarding, when: {attributes: {type: "brackwater.*"}}}]}
+  nightly: {kind: schedule, cron: "15 2 * * *", zone: Europe/Lisbon, while_running: wait, missed: once,
+    wires: [{to: boarding}]}
   counted: {kind: queue, lease: 4s, extend_to: 1m, group: /pass, delay: 1s}
 payloads:
   fare-requests: {recording: fares.har, expect: {status: 200, values: {/cents: 450}, leave_out: [/at]}}
@@ -75,7 +80,8 @@ drills:
     idempotence: true
     feeds:
       - {source: nightly, clock: {from: "2026-03-28 22:00", for: 10h, in: 20s}}
-      - {source: vessels, payloads: boarding-scans, retained: 1, arrive: once, faults: {duplicate: 5%, delay: {share: 0.5%, by: 2s}, drop_ack: 1%}}
+      - {source: vessels, payloads: boarding-scans, retained: 1, arrive: once, faults: {duplicate: 5%,
+        delay: {share: 0.5%, by: 2s}, drop_ack: 1%}}
       - {source: scans, payloads: boarding-scans, arrive: [{recorded: {speed: 4}}, once]}
       - source: fares
         payloads: fare-requests
@@ -104,12 +110,14 @@ const scan = `{"specversion":"1.0","id":"1","source":"s","type":"t","time":"2026
 func write(t *testing.T, yaml string) string {
 	dir := t.TempDir()
 	for name, text := range map[string]string{
-		File:           yaml,
-		"quote.env":    "# fares\nHARBOUR=\"Skerry Holm\"\nDECKS=2\n",
-		"run.sh":       "exec serve",
-		"scan.json":    `{"type":"object","required":["pass"],"properties":{"pass":{"type":"string","pattern":"^BF-[0-9]{4}$"}}}`,
+		File:        yaml,
+		"quote.env": "# fares\nHARBOUR=\"Skerry Holm\"\nDECKS=2\n",
+		"run.sh":    "exec serve",
+		"scan.json": `{"type":"object","required":["pass"],"properties":{"pass":{"type":"string",` +
+			`"pattern":"^BF-[0-9]{4}$"}}}`,
 		"scans.ndjson": scan + "{broken\n",
-		"fares.har":    `{"log":{"entries":[{"startedDateTime":"2026-11-20T18:00:00Z","request":{"method":"GET","url":"http://fares.example/quote/x"}}]}}`,
+		"fares.har": `{"log":{"entries":[{"startedDateTime":"2026-11-20T18:00:00Z","request":{"method":"GET",` +
+			`"url":"http://fares.example/quote/x"}}]}}`,
 	} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
 			t.Fatal(err)

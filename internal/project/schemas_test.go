@@ -30,10 +30,12 @@ func put(t *testing.T, dir string, files map[string]string) {
 func TestSchemaFiles(t *testing.T) {
 	dir := t.TempDir()
 	put(t, dir, map[string]string{
-		"p/main.json":    `{"type":"object","required":["a","b"],"properties":{"a":{"$ref":"sub/a.json"},"b":{"$ref":"https://ferries.example/b.json#/$defs/n"}}}`,
-		"p/sub/a.json":   `{"$ref":"../c.json"}`,
-		"p/c.json":       `{"const":"see"}`,
-		"p/named.json":   `{"$id":"https://ferries.example/b.json","$defs":{"n":{"type":"integer","minimum":7,"maximum":7}}}`,
+		"p/main.json": `{"type":"object","required":["a","b"],"properties":{"a":{"$ref":"sub/a.json"},` +
+			`"b":{"$ref":"https://ferries.example/b.json#/$defs/n"}}}`,
+		"p/sub/a.json": `{"$ref":"../c.json"}`,
+		"p/c.json":     `{"const":"see"}`,
+		"p/named.json": `{"$id":"https://ferries.example/b.json","$defs":{"n":{"type":"integer","minimum":7,` +
+			`"maximum":7}}}`,
 		"p/out.json":     `{"$ref":"../secret.json"}`,
 		"p/away.json":    `{"$ref":"https://else.example/x.json"}`,
 		"p/missing.json": `{"$ref":"nowhere.json"}`,
@@ -110,15 +112,23 @@ func TestAddSet(t *testing.T) {
 const api31 = `{"openapi":"3.1.0","info":{"title":"t","version":"1"},"paths":{
 "/x/{id}":{"parameters":[{"name":"id","in":"path","required":true,"schema":{"$ref":"parts.json#/id"}}],
  "get":{"operationId":"getX","parameters":[
-  {"name":"tags","in":"query","required":true,"schema":{"type":"array","items":{"const":"a b"},"minItems":2,"maxItems":2}},
-  {"name":"flat","in":"query","required":true,"explode":false,"schema":{"type":"array","items":{"const":"f"},"minItems":2,"maxItems":2}},
-  {"name":"pipe","in":"query","required":true,"style":"pipeDelimited","explode":false,"schema":{"type":"array","items":{"const":"p"},"minItems":2,"maxItems":2}},
-  {"name":"deep","in":"query","required":true,"style":"deepObject","schema":{"type":"object","required":["k"],"properties":{"k":{"const":1}},"additionalProperties":false}},
-  {"name":"spread","in":"query","required":true,"schema":{"type":"object","required":["z"],"properties":{"z":{"const":"q"}},"additionalProperties":false}},
+  {"name":"tags","in":"query","required":true,"schema":{"type":"array","items":{"const":"a b"},"minItems":2,
+    "maxItems":2}},
+  {"name":"flat","in":"query","required":true,"explode":false,"schema":{"type":"array","items":{"const":"f"},
+    "minItems":2,"maxItems":2}},
+  {"name":"pipe","in":"query","required":true,"style":"pipeDelimited","explode":false,"schema":{"type":"array",
+    "items":{"const":"p"},"minItems":2,"maxItems":2}},
+  {"name":"deep","in":"query","required":true,"style":"deepObject","schema":{"type":"object","required":["k"],
+    "properties":{"k":{"const":1}},"additionalProperties":false}},
+  {"name":"spread","in":"query","required":true,"schema":{"type":"object","required":["z"],
+    "properties":{"z":{"const":"q"}},"additionalProperties":false}},
   {"name":"asJSON","in":"query","required":true,"content":{"application/json":{"schema":{"const":{"n":1}}}}},
   {"name":"X-A","in":"header","required":true,"schema":{"type":["integer","null"],"const":5}},
   {"$ref":"#/components/parameters/C"}],"responses":{}},
- "put":{"requestBody":{"required":true,"content":{"image/png":{},"multipart/form-data":{"schema":{"type":"object","required":["n"],"properties":{"n":{"const":3}},"additionalProperties":false}},"text/csv":{"schema":{"type":"array","minItems":1,"maxItems":1,"items":{"type":"object","required":["c"],"properties":{"c":{"const":"v"}},"additionalProperties":false}}}}},"responses":{}}}},
+ "put":{"requestBody":{"required":true,"content":{"image/png":{},"multipart/form-data":{"schema":{"type":"object",
+   "required":["n"],"properties":{"n":{"const":3}},"additionalProperties":false}},
+     "text/csv":{"schema":{"type":"array","minItems":1,"maxItems":1,"items":{"type":"object","required":["c"],
+       "properties":{"c":{"const":"v"}},"additionalProperties":false}}}}},"responses":{}}}},
 "components":{"parameters":{"C":{"name":"sid","in":"cookie","required":true,"schema":{"const":"c c"}}}}}`
 
 // Whole requests are made as OpenAPI writes their parameters and bodies.
@@ -202,10 +212,12 @@ payloads:
   open: {schema: s.json, count: 60, extras: true}
   large: {schema: s.json, size: 5kB, count: 2, mode: broken}
 `, "api.json": api31, "parts.json": `{"id":{"const":"x"}}`, "event.tmpl": "{{.Path}}{{.ID}}",
-		"asks.har":    `{"log":{"entries":[{"request":{"method":"GET","url":"http://h/a"},"response":{"status":200}},{"request":{"method":"GET","url":"http://h/b"},"response":{"status":200}}]}}`,
+		"asks.har": `{"log":{"entries":[{"request":{"method":"GET","url":"http://h/a"},` +
+			`"response":{"status":200}},{"request":{"method":"GET","url":"http://h/b"},"response":{"status":200}}]}}`,
 		"bare.ndjson": `{"t":1777629600,"k":"BF","note":"n"}` + "\n",
 		"s.json":      `{"type":"object","required":["note"],"properties":{"note":{"type":"string"}}}`,
-		"rows.json":   `{"type":"array","minItems":1,"items":{"type":"object","required":["c"],"properties":{"c":{"const":"v"}},"additionalProperties":false}}`})
+		"rows.json": `{"type":"array","minItems":1,"items":{"type":"object","required":["c"],` +
+			`"properties":{"c":{"const":"v"}},"additionalProperties":false}}`})
 	l, err := Load(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)

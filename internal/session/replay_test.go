@@ -37,7 +37,8 @@ func TestARunIsReplayedFromWhatItKept(t *testing.T) {
 	s.Close()
 	s.Workspace.Close()
 
-	other := `{"specversion":"1.0","id":"other","source":"s","type":"t","subject":"in/z.csv","datacontenttype":"application/json","data":{"vessel":"Skua"}}` + "\n"
+	other := `{"specversion":"1.0","id":"other","source":"s","type":"t","subject":"in/z.csv",` +
+		`"datacontenttype":"application/json","data":{"vessel":"Skua"}}` + "\n"
 	write(t, dir, "loads.ndjson", other)
 	write(t, dir, "positions.ndjson", strings.Repeat(other, 4))
 	write(t, dir, "crates/in/c.csv", "heavy, by now")

@@ -80,7 +80,8 @@ func lay(t testing.TB, yaml string) (*Session, string) {
 	write(t, dir, "nightdrill.yaml", strings.ReplaceAll(yaml, "{self}", self))
 	write(t, dir, "says.txt", "hello")
 	write(t, dir, "some.har",
-		`{"log":{"entries":[{"request":{"method":"GET","url":"http://x.example/ask/fare"}},{"request":{"method":"GET","url":"http://x.example/elsewhere"}}]}}`)
+		`{"log":{"entries":[{"request":{"method":"GET","url":"http://x.example/ask/fare"}},`+
+			`{"request":{"method":"GET","url":"http://x.example/elsewhere"}}]}}`)
 	write(t, dir, "work.ndjson", `{"specversion":"1.0","id":"w1","source":"s","type":"t","data":"fine"}`+"\n"+
 		`{"specversion":"1.0","id":"w2","source":"s","type":"t","data":"refuse"}`)
 	d, err := Open(t.Context(), dir)
@@ -291,7 +292,8 @@ func TestAChangeIsTakenUp(t *testing.T) {
 func TestBuildAndPrepare(t *testing.T) {
 	s, dir := lay(t, strings.NewReplacer("watch: [says.txt,", "watch: [source.txt,", "    timeout: 400ms",
 		`    timeout: 400ms
-    build: [sh, -c, "grep -q bad source.txt && { echo source.txt:1 is bad; exit 2; }; echo built >> steps; cp source.txt says.txt"]
+    build: [sh, -c, "grep -q bad source.txt && { echo source.txt:1 is bad; exit 2; }; `+
+			`echo built >> steps; cp source.txt says.txt"]
     prepare: [sh, -c, "echo prepared >> steps"]`).Replace(standing))
 	// it begins with a source that cannot be built
 	write(t, dir, "source.txt", "bad")
@@ -485,8 +487,10 @@ func TestServicesAndAttached(t *testing.T) {
 	address := l.Addr().String()
 	l.Close()
 	s, dir := lay(t, strings.NewReplacer("functions:", `services:
-  gulls: {start: [sh, -c, "test -f gulls.ok && exec sleep 100; echo no gulls; exit 1"], ready: {line: never}, start_timeout: 300ms}
-  terns: {start: [sh, -c, "echo terns are up; exec sleep 100"], ready: {line: "are up"}, reset: [touch, reset.ok], stop: [touch, stop.ok]}
+  gulls: {start: [sh, -c, "test -f gulls.ok && exec sleep 100; echo no gulls; exit 1"], ready: {line: never},
+    start_timeout: 300ms}
+  terns: {start: [sh, -c, "echo terns are up; exec sleep 100"], ready: {line: "are up"}, reset: [touch, reset.ok],
+    stop: [touch, stop.ok]}
 functions:
   far: {transport: attach, url: "http://`+address+`"}`, "  lone: {start", "  lone: {needs: [terns, gulls], start",
 		"wires: [{to: lone}]", "wires: [{to: far}]").Replace(standing))

@@ -38,12 +38,15 @@ sources:
   box: {kind: storage, folder: box, attempts: 1, wires: [{to: gate}]}
   passes: {kind: queue, wires: [{to: gate}]}
   doubled: {kind: queue, attempts: 1, wires: [{to: strict}]}
-  fixes: {kind: stream, partitions: 2, key: /vessel, batch: {max: 4}, attempts: 2, backoff: 1ms, on_failure: split, dead_letter: odd, wires: [{to: reader}]}
+  fixes: {kind: stream, partitions: 2, key: /vessel, batch: {max: 4}, attempts: 2, backoff: 1ms, on_failure: split,
+    dead_letter: odd, wires: [{to: reader}]}
   odd: {kind: queue, wires: [{to: gate}]}
   log: {kind: stream, key: /vessel, wires: [{to: gate}]}
   news: {kind: stream, key: /vessel, begin: new, wires: [{to: gate}]}
   nightly: {kind: schedule, cron: "30 1 * * *", zone: Europe/Lisbon, while_running: parallel, wires: [{to: gate}]}
-  fares: {kind: http, token: open-sesame, cors: {origins: ["http://pages.example"], headers: [x-desk], expose: [x-took], max_age: 1m}, wires: [{to: gate, when: {method: GET, path: "/fare/{to}"}}, {to: gate, when: {method: PUT, path: "/fare/{to}", header: {x-desk: "*"}}}]}
+  fares: {kind: http, token: open-sesame, cors: {origins: ["http://pages.example"], headers: [x-desk],
+    expose: [x-took], max_age: 1m}, wires: [{to: gate, when: {method: GET, path: "/fare/{to}"}}, {to: gate,
+      when: {method: PUT, path: "/fare/{to}", header: {x-desk: "*"}}}]}
 payloads:
   loads: {recording: loads.ndjson}
   crates: {recording: crates}
@@ -122,7 +125,8 @@ func layKinds(t *testing.T) (*Session, string, *harbour) {
 	dir := t.TempDir()
 	write(t, dir, "nightdrill.yaml", yaml)
 	write(t, dir, "loads.ndjson",
-		`{"specversion":"1.0","id":"1","source":"s","type":"t","subject":"in/a.csv","datacontenttype":"text/csv","data":"BF-1"}
+		`{"specversion":"1.0","id":"1","source":"s","type":"t","subject":"in/a.csv","datacontenttype":"text/csv",`+
+			`"data":"BF-1"}
 {"specversion":"1.0","id":"2","source":"s","type":"t","subject":"in/b.CSV","datacontenttype":"text/csv","data":"BF-2"}
 `)
 	write(t, dir, "crates/in/c.csv", "BF-3")
@@ -134,7 +138,8 @@ func layKinds(t *testing.T) (*Session, string, *harbour) {
 		if i == 6 {
 			note = "slipped"
 		}
-		fmt.Fprintf(&fixes, `{"specversion":"1.0","id":"f%d","source":"s","type":"t","data":{"vessel":%q,"note":%q,"n":%d}}`+"\n", i, vessel, note, i)
+		fmt.Fprintf(&fixes, `{"specversion":"1.0","id":"f%d","source":"s","type":"t","data":{"vessel":%q,"note":%q,`+
+			`"n":%d}}`+"\n", i, vessel, note, i)
 	}
 	write(t, dir, "positions.ndjson", fixes.String())
 	d, err := Open(t.Context(), dir)

@@ -165,7 +165,8 @@ sources:
 payloads: {all: {recording: asks.har}, made: {schema: made.json, count: 40}}
 drills:
   all: {settle: 10s, feeds: [{source: asks, payloads: all, arrive: [{steady: 30/s, for: 3s}]}]}
-  long: {settle: 10s, feeds: [{source: asks, payloads: all, arrive: [{steady: 50/s, for: 1h}]}, {source: jobs, payloads: made, arrive: [{steady: 20/s, for: 1h}]}]}
+  long: {settle: 10s, feeds: [{source: asks, payloads: all, arrive: [{steady: 50/s, for: 1h}]}, {source: jobs,
+    payloads: made, arrive: [{steady: 20/s, for: 1h}]}]}
 `, self, a.dir))
 	a.write("made.json", `{"type":"object","properties":{"pass":{"type":"string"}}}`)
 	return a

@@ -15,7 +15,8 @@ func TestRandomKeys(t *testing.T) {
 	const seed, steps = 4, 90
 	r := rand.New(rand.NewPCG(seed, 0))
 	all := strings.Fields(
-		`1 2 3 4 5 6 Up Down Left Right Enter Escape Space Tab PageUp PageDown BSpace / ? : + - , . 0 a b c d e f g k l m n o p r s t u v w x y`)
+		`1 2 3 4 5 6 Up Down Left Right Enter Escape Space Tab PageUp PageDown BSpace / ? : + - , . 0 a b c d e f ` +
+			`g k l m n o p r s t u v w x y`)
 	often := strings.Fields("1 2 3 4 5 6 Up Down Enter Escape Space")
 	sizes := [][2]string{{"160", "47"}, {"100", "30"}, {"80", "24"}, {"60", "15"}, {"200", "60"}}
 	x := open(t, 160, 47)

@@ -347,7 +347,8 @@ drills:
 `
 
 func lay(t testing.TB, dir string) {
-	har := `{"log":{"entries":[{"request":{"method":"GET","url":"http://x.example/quote/skerry-holm?day=2026-11-20&vehicle=foot&passengers=1"}}]}}`
+	har := `{"log":{"entries":[{"request":{"method":"GET",` +
+		`"url":"http://x.example/quote/skerry-holm?day=2026-11-20&vehicle=foot&passengers=1"}}]}}`
 	for name, text := range map[string]string{"nightdrill.yaml": longDrill, "asks.har": har} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
 			t.Fatal(err)
@@ -552,7 +553,8 @@ func TestPayloadsToFire(t *testing.T) {
 	x := open(t, 120, 34)
 	lay(t, x.dir)
 	for name, text := range map[string]string{"nightdrill.yaml": setsProject,
-		"job.json": `{"type":"object","required":["n"],"additionalProperties":false,"properties":{"n":{"type":"integer","minimum":1,"maximum":5}}}`} {
+		"job.json": `{"type":"object","required":["n"],"additionalProperties":false,` +
+			`"properties":{"n":{"type":"integer","minimum":1,"maximum":5}}}`} {
 		if err := os.WriteFile(filepath.Join(x.dir, name), []byte(text), 0o644); err != nil {
 			t.Fatal(err)
 		}

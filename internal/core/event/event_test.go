@@ -14,10 +14,12 @@ import (
 
 var samples = []string{
 	`{"specversion":"1.0","id":"a-1","source":"/quay/2","type":"scan.made","data":{"pass":"BF-1","n":[1, 2]}}`,
-	`{"specversion":"1.0","id":"ä \"1\" %","source":"urn:x","type":"t","subject":"Möwe","time":"2026-11-20T18:00:00.25Z","vessel":"kittiwake","legs":3,"live":true}`,
+	`{"specversion":"1.0","id":"ä \"1\" %","source":"urn:x","type":"t","subject":"Möwe",` +
+		`"time":"2026-11-20T18:00:00.25Z","vessel":"kittiwake","legs":3,"live":true}`,
 	`{"specversion":"1.0","id":"b","source":"s","type":"t","datacontenttype":"text/csv","data":"a,b\n1,2\n"}`,
 	`{"specversion":"1.0","id":"c","source":"s","type":"t","datacontenttype":"image/png","data_base64":"iVBORw0K"}`,
-	`{"specversion":"1.0","id":"d","source":"s","type":"t","datacontenttype":"application/json","data":"just a string"}`,
+	`{"specversion":"1.0","id":"d","source":"s","type":"t","datacontenttype":"application/json","data":"just a ` +
+		`string"}`,
 }
 
 // The forms written here are read back by the standard's own library.

@@ -33,8 +33,9 @@ func TestWhatIsTooLargeIsRefused(t *testing.T) {
 		`{"prefixItems":[` + strings.Repeat("{},", 20000) + `{}]}`: "it has 20002 subschemas; the limit " +
 			"is 10000",
 		doubled(30): "more than 100000 subschemas apply at this one place",
-		`{"type":"string","pattern":"^(?=(a+)+b)(a|aa)+$"}`:                                                 "takes longer than 250 ms",
-		`{"type":"array","minItems":9,"items":{"type":"string","minLength":16000000,"maxLength":16000000}}`: "more than 64 MiB",
+		`{"type":"string","pattern":"^(?=(a+)+b)(a|aa)+$"}`: "takes longer than 250 ms",
+		`{"type":"array","minItems":9,"items":{"type":"string","minLength":16000000,` +
+			`"maxLength":16000000}}`: "more than 64 MiB",
 	} {
 		g, err := New([]byte(text))
 		if err == nil {

@@ -413,16 +413,17 @@ func (m *maker) meeting(h *shape) (string, bool) {
 
 // formatPatterns are patterns of texts that have a format; not of all of them.
 var formatPatterns = map[string]string{
-	"date":                  `^(19|20)[0-9]{2}-` + dayInYear + `$`,
-	"time":                  `^` + timeOfDay + `$`,
-	"date-time":             `^(19|20)[0-9]{2}-` + dayInYear + `T` + timeOfDay + `$`,
-	"duration":              `^P([0-9]{1,3}W|[0-9]{1,2}D|([0-9]{1,2}D)?T([0-9]{1,2}H[0-9]{1,2}M|[0-9]{1,2}[HMS]))$`,
-	"email":                 `^[A-Za-z0-9_-]+(\.[A-Za-z0-9_-]+){0,2}@` + hostName + `$`,
-	"idn-email":             `^[A-Za-z0-9_-]+(\.[A-Za-z0-9_-]+){0,2}@` + hostName + `$`,
-	"hostname":              `^` + hostName + `$`,
-	"idn-hostname":          `^` + hostName + `$`,
-	"ipv4":                  `^` + octet + `(\.` + octet + `){3}$`,
-	"ipv6":                  `^([0-9a-fA-F]{1,4}:){7}[0-9a-fA-F]{1,4}$|^([0-9a-fA-F]{1,4}:){1,3}:([0-9a-fA-F]{1,4}:){0,2}[0-9a-fA-F]{1,4}$|^::1$`,
+	"date":         `^(19|20)[0-9]{2}-` + dayInYear + `$`,
+	"time":         `^` + timeOfDay + `$`,
+	"date-time":    `^(19|20)[0-9]{2}-` + dayInYear + `T` + timeOfDay + `$`,
+	"duration":     `^P([0-9]{1,3}W|[0-9]{1,2}D|([0-9]{1,2}D)?T([0-9]{1,2}H[0-9]{1,2}M|[0-9]{1,2}[HMS]))$`,
+	"email":        `^[A-Za-z0-9_-]+(\.[A-Za-z0-9_-]+){0,2}@` + hostName + `$`,
+	"idn-email":    `^[A-Za-z0-9_-]+(\.[A-Za-z0-9_-]+){0,2}@` + hostName + `$`,
+	"hostname":     `^` + hostName + `$`,
+	"idn-hostname": `^` + hostName + `$`,
+	"ipv4":         `^` + octet + `(\.` + octet + `){3}$`,
+	"ipv6": `^([0-9a-fA-F]{1,4}:){7}[0-9a-fA-F]{1,4}$|^([0-9a-fA-F]{1,4}:){1,3}:([0-9a-fA-F]{1,` +
+		`4}:){0,2}[0-9a-fA-F]{1,4}$|^::1$`,
 	"uuid":                  `^[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}$`,
 	"uri":                   uri,
 	"iri":                   uri,
@@ -440,7 +441,8 @@ const (
 	hostName  = `[a-z0-9]([a-z0-9-]{0,20}[a-z0-9])?(\.[a-z0-9]([a-z0-9-]{0,20}[a-z0-9])?){0,3}\.[a-z]{2,12}`
 	octet     = `(25[0-5]|2[0-4][0-9]|1[0-9]{2}|[1-9]?[0-9])`
 	uri       = `^([a-z][a-z0-9+.-]{0,9}://` + hostName +
-		`(:[1-9][0-9]{1,3})?(/[A-Za-z0-9_.~-]*)*(\?[A-Za-z0-9_=&-]*)?(#[A-Za-z0-9_-]*)?|(urn|mailto|tel|data):[A-Za-z0-9:@._+-]+)$`
+		`(:[1-9][0-9]{1,3})?(/[A-Za-z0-9_.~-]*)*(\?[A-Za-z0-9_=&-]*)?(#[A-Za-z0-9_-]*)?|` +
+		`(urn|mailto|tel|data):[A-Za-z0-9:@._+-]+)$`
 	uriReference = `^([a-z][a-z0-9+.-]{0,9}://` + hostName +
 		`)?(/[A-Za-z0-9_.~-]*)*(\?[A-Za-z0-9_=&-]*)?(#[A-Za-z0-9_-]*)?$`
 )

@@ -149,9 +149,12 @@ func FuzzTogether(f *testing.F) {
 // else, is said with its place.
 func TestSeveralDocuments(t *testing.T) {
 	files := map[string]string{
-		"file:///p/ports.json": `{"$defs":{"port":{"enum":["holm","skerry"]}},"type":"array","items":{"$ref":"#/$defs/port"}}`,
-		"file:///p/sub/a.json": `{"$id":"https://ferries.example/a","type":"object","required":["b"],"properties":{"b":{"$ref":"b"}},"$defs":{"b":{"$id":"b","type":"integer","minimum":3,"maximum":4}}}`,
-		"file:///p/old.json":   `{"$schema":"http://json-schema.org/draft-04/schema#","type":"integer","minimum":1,"exclusiveMinimum":true,"maximum":2}`,
+		"file:///p/ports.json": `{"$defs":{"port":{"enum":["holm","skerry"]}},"type":"array",` +
+			`"items":{"$ref":"#/$defs/port"}}`,
+		"file:///p/sub/a.json": `{"$id":"https://ferries.example/a","type":"object","required":["b"],` +
+			`"properties":{"b":{"$ref":"b"}},"$defs":{"b":{"$id":"b","type":"integer","minimum":3,"maximum":4}}}`,
+		"file:///p/old.json": `{"$schema":"http://json-schema.org/draft-04/schema#","type":"integer","minimum":1,` +
+			`"exclusiveMinimum":true,"maximum":2}`,
 	}
 	load := func(uri string) (any, error) {
 		text, ok := files[uri]
@@ -161,7 +164,8 @@ func TestSeveralDocuments(t *testing.T) {
 		return jsonschema.UnmarshalJSON(strings.NewReader(text))
 	}
 	for text, want := range map[string]string{
-		`{"type":"object","required":["to","all"],"properties":{"to":{"$ref":"ports.json#/$defs/port"},"all":{"$ref":"ports.json"}}}`: `"to":"`,
+		`{"type":"object","required":["to","all"],"properties":{"to":{"$ref":"ports.json#/$defs/port"},` +
+			`"all":{"$ref":"ports.json"}}}`: `"to":"`,
 		`{"$ref":"sub/a.json"}`: `{"b":`,
 		`{"$ref":"old.json"}`:   "2",
 		`{"type":"object","properties":{"x":{"$ref":"none.json"}}}`:  "! file:///p/none.json is not there",
@@ -285,8 +289,11 @@ func TestNames(t *testing.T) {
 // The outline names what the schema says of each place, and errors have theirs.
 func TestOutline(t *testing.T) {
 	g, err := New([]byte(
-		`{"$defs":{"port":{"enum":["a","b"]}},"type":"object","required":["to"],"minProperties":1,"properties":{"to":{"$ref":"#/$defs/port"},"n":{"type":"integer","minimum":1,"maximum":5,"multipleOf":2},
-		"tags":{"type":"array","maxItems":3,"uniqueItems":true,"items":{"type":"string","minLength":2,"maxLength":2,"pattern":"^x"}},"when":{"type":["string","null"],"format":"date","x-made":{"nulls":0.5}},"v":{"oneOf":[{"type":"null"},{"const":1}]}}}`))
+		`{"$defs":{"port":{"enum":["a","b"]}},"type":"object","required":["to"],"minProperties":1,` +
+			`"properties":{"to":{"$ref":"#/$defs/port"},"n":{"type":"integer","minimum":1,"maximum":5,"multipleOf":2},
+		"tags":{"type":"array","maxItems":3,"uniqueItems":true,"items":{"type":"string","minLength":2,
+		  "maxLength":2,"pattern":"^x"}},"when":{"type":["string","null"],"format":"date","x-made":{"nulls":0.5}},
+		    "v":{"oneOf":[{"type":"null"},{"const":1}]}}}`))
 	if err != nil {
 		t.Fatal(err)
 	}

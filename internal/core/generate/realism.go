@@ -12,9 +12,11 @@ import (
 
 var (
 	givenNames = strings.Fields(
-		`Ada Bram Cilla Dario Enno Femke Goran Hilde Ivo Jorun Kemal Lotte Mirko Nadja Okke Priya Quirin Runa Sanne Tomas Ulla Vito Wanda Ximo Yara Zoltan José Zoë Åsa Błażej`)
+		`Ada Bram Cilla Dario Enno Femke Goran Hilde Ivo Jorun Kemal Lotte Mirko Nadja Okke Priya Quirin Runa ` +
+			`Sanne Tomas Ulla Vito Wanda Ximo Yara Zoltan José Zoë Åsa Błażej`)
 	surnames = strings.Fields(
-		`Anker Bolt Brandt Corley Dorn Eikland Falk Garve Holmer Ilves Jarvik Kessel Lundby Marlow Nordin Orlo Pask Quist Rigby Sandmark Thole Ulven Varga Westrup Ødegård O'Dell`)
+		`Anker Bolt Brandt Corley Dorn Eikland Falk Garve Holmer Ilves Jarvik Kessel Lundby Marlow Nordin Orlo ` +
+			`Pask Quist Rigby Sandmark Thole Ulven Varga Westrup Ødegård O'Dell`)
 	towns = strings.Fields(
 		`Brackwater Holm Skerry Eastness Graywick Lantern-Quay Mellhaven Northsound Oarsby Pellport Saltmouth Ternholm`)
 	streets = []string{"Quay Street", "Harbour Road", "Lighthouse Lane", "Ropewalk", "Customs Row", "Pier Road",

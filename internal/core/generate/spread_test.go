@@ -20,10 +20,18 @@ var golden = []struct {
 	seed   uint64
 	want   []string
 }{
-	{`{"type":"object","required":["n","l","z"],"additionalProperties":false,"properties":{"n":{"type":"integer","x-made":{"normal":{"mean":50,"deviation":10}}},"l":{"type":"number","x-made":{"lognormal":{"median":40,"spread":2}}},"z":{"type":"integer","minimum":1,"x-made":{"zipf":{"of":50,"exponent":1.5}}}}}`, 5, []string{`{"l":93.53,"n":41,"z":3}`, `{"l":36.01,"n":66,"z":8}`, `{"l":27.15,"n":44,"z":1}`}},
+	{`{"type":"object","required":["n","l","z"],"additionalProperties":false,"properties":{"n":{"type":"integer",` +
+		`"x-made":{"normal":{"mean":50,"deviation":10}}},"l":{"type":"number","x-made":{"lognormal":{"median":40,` +
+		`"spread":2}}},"z":{"type":"integer","minimum":1,"x-made":{"zipf":{"of":50,` +
+		`"exponent":1.5}}}}}`, 5, []string{`{"l":93.53,"n":41,"z":3}`, `{"l":36.01,"n":66,"z":8}`, `{"l":27.15,` +
+		`"n":44,"z":1}`}},
 	{`{"type":"array","minItems":2,"maxItems":2,"items":{"type":"string","pattern":"^[a-z]{3}-[0-9]{2}$"}}`, 7,
 		[]string{`["xoc-66","tsr-29"]`, `["czl-96","cua-00"]`, `["aal-73","jxd-00"]`}},
-	{`{"type":"object","required":["createdAt","price","name"],"additionalProperties":false,"properties":{"createdAt":{"type":"string"},"price":{"type":"number","minimum":0},"name":{"type":"string"}}}`, 1, []string{`{"createdAt":"2036-01-23T21:25:21+04:30","name":"Yara Anker","price":122.17}`, `{"createdAt":"2004-01-23T01:18:44-08:00","name":"Zoltan Dorn","price":60.61}`, `{"createdAt":"1977-08-07T05:59:41.2Z","name":"Okke Nordin","price":218.81}`}},
+	{`{"type":"object","required":["createdAt","price","name"],"additionalProperties":false,` +
+		`"properties":{"createdAt":{"type":"string"},"price":{"type":"number","minimum":0},` +
+		`"name":{"type":"string"}}}`, 1, []string{`{"createdAt":"2036-01-23T21:25:21+04:30","name":"Yara Anker",` +
+		`"price":122.17}`, `{"createdAt":"2004-01-23T01:18:44-08:00","name":"Zoltan Dorn",` +
+		`"price":60.61}`, `{"createdAt":"1977-08-07T05:59:41.2Z","name":"Okke Nordin","price":218.81}`}},
 }
 
 // Payload n is the same whether those before it were made or not, by a generator
@@ -131,8 +139,10 @@ func TestUnique(t *testing.T) {
 // the pool is used; sequences go on with the payload's number.
 func TestPoolsAndSequences(t *testing.T) {
 	g, err := New([]byte(`{"type":"object","required":["a","b","n","t"],"additionalProperties":false,"properties":{
-		"a":{"type":"string","pattern":"^[A-Z]{5}$","x-made":{"pool":{"name":"ships","size":4}}},"b":{"type":"string","pattern":"^[A-Z]{5}$","x-made":{"pool":{"name":"ships","size":4}}},
-		"n":{"type":"number","x-made":{"sequence":{"from":-1,"step":0.5}}},"t":{"type":"string","format":"date-time","x-made":{"sequence":{"from":"2026-03-29T00:59:59Z","every":"500ms"}}}}}`))
+		"a":{"type":"string","pattern":"^[A-Z]{5}$","x-made":{"pool":{"name":"ships","size":4}}},
+		  "b":{"type":"string","pattern":"^[A-Z]{5}$","x-made":{"pool":{"name":"ships","size":4}}},
+		"n":{"type":"number","x-made":{"sequence":{"from":-1,"step":0.5}}},"t":{"type":"string",
+		  "format":"date-time","x-made":{"sequence":{"from":"2026-03-29T00:59:59Z","every":"500ms"}}}}}`))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -170,9 +180,12 @@ func TestPoolsAndSequences(t *testing.T) {
 // are needed, and edges do not make payloads without bounds.
 func TestNarrowAndWide(t *testing.T) {
 	for _, text := range []string{
-		`{"type":"array","uniqueItems":true,"minItems":12,"items":{"enum":[1,1.0,"1",true,null,[],{},[1],{"a":1},"a","b",2,3]}}`,
-		`{"type":"array","uniqueItems":true,"minItems":5,"items":{"anyOf":[{"type":"boolean"},{"type":"null"},{"type":"integer","minimum":1,"maximum":2}]}}`,
-		`{"type":"object","minProperties":10,"propertyNames":{"enum":["a","b","c","d","e","f","g","h","i","j"]},"additionalProperties":{"type":"integer"}}`,
+		`{"type":"array","uniqueItems":true,"minItems":12,"items":{"enum":[1,1.0,"1",true,null,[],{},[1],{"a":1},` +
+			`"a","b",2,3]}}`,
+		`{"type":"array","uniqueItems":true,"minItems":5,"items":{"anyOf":[{"type":"boolean"},{"type":"null"},` +
+			`{"type":"integer","minimum":1,"maximum":2}]}}`,
+		`{"type":"object","minProperties":10,"propertyNames":{"enum":["a","b","c","d","e","f","g","h","i","j"]},` +
+			`"additionalProperties":{"type":"integer"}}`,
 	} {
 		g, err := New([]byte(text))
 		if err != nil {
@@ -185,7 +198,8 @@ func TestNarrowAndWide(t *testing.T) {
 		}
 	}
 	g, err := New([]byte(
-		`{"type":"array","maxItems":900,"items":{"type":"array","maxItems":900,"items":{"type":"string","maxLength":9000}}}`))
+		`{"type":"array","maxItems":900,"items":{"type":"array","maxItems":900,"items":{"type":"string",` +
+			`"maxLength":9000}}}`))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -14,8 +14,9 @@ import (
 
 var words = strings.Fields(
 	`anchor berth buoy cargo crew current deck drift ebb fare ferry flood fog gale gangway gull harbour haven
-hull inlet jetty keel knot ladder lantern ledger locker mast moor oar passage pier pilot quay reef rigging rope rudder sail salt shoal
-skerry slip sound spar steward strait tally tern tide tiller vessel voyage wake warden watch wave wharf winch`)
+hull inlet jetty keel knot ladder lantern ledger locker mast moor oar passage pier pilot quay reef rigging
+rope rudder sail salt shoal skerry slip sound spar steward strait tally tern tide tiller
+vessel voyage wake warden watch wave wharf winch`)
 
 func (m *maker) word() string { return words[m.r.Below(len(words))] }
 

@@ -17,8 +17,10 @@ const source = `{"type":"object","required":["id","kind","seats","at","who"],"ad
 	"id":{"type":"string","format":"uuid"},"kind":{"enum":["car","foot","van"],"x-made":{"weights":[70,20,10]}},
 	"seats":{"type":"integer","minimum":1,"maximum":9},"at":{"type":"string","format":"date-time"},
 	"note":{"type":["string","null"],"maxLength":30,"x-made":{"types":{"null":1,"string":3},"present":0.4}},
-	"who":{"type":"object","required":["name"],"additionalProperties":false,"properties":{"name":{"type":"string"},"vip":{"type":"boolean","x-made":{"present":0.2}}}},
-	"stops":{"type":"array","maxItems":4,"items":{"type":"object","required":["port"],"properties":{"port":{"type":"string"}},"additionalProperties":false}}}}`
+	"who":{"type":"object","required":["name"],"additionalProperties":false,"properties":{"name":{"type":"string"},
+	  "vip":{"type":"boolean","x-made":{"present":0.2}}}},
+	"stops":{"type":"array","maxItems":4,"items":{"type":"object","required":["port"],
+	  "properties":{"port":{"type":"string"}},"additionalProperties":false}}}}`
 
 func compile(t *testing.T, text []byte) *jsonschema.Schema {
 	t.Helper()
@@ -155,7 +157,9 @@ func TestLearnedShapes(t *testing.T) {
 	for _, f := range asks.Fields() {
 		got = append(got, fmt.Sprintf("%s %d/%d %s", f.At, f.N, f.Of, f.What))
 	}
-	want := ` 2/2 object|/body 1/2 object|/body/n 1/1 integer: 1 to 1|/headers 1/2 object|/headers/accept 1/1 string: 3 characters|/method 2/2 string: 3 characters|/path 2/2 string: 2 characters|/query 1/2 object|/query/x 1/1 string: 1 characters`
+	want := ` 2/2 object|/body 1/2 object|/body/n 1/1 integer: 1 to 1|/headers 1/2 object|/headers/accept 1/1 ` +
+		`string: 3 characters|/method 2/2 string: 3 characters|/path 2/2 string: 2 characters|/query 1/2 ` +
+		`object|/query/x 1/1 string: 1 characters`
 	if s := strings.Join(got, "|"); s != want {
 		t.Errorf("fields\n%s\nwant\n%s", s, want)
 	}

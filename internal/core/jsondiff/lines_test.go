@@ -19,7 +19,8 @@ func TestLines(t *testing.T) {
 	for _, l := range lines {
 		got = append(got, l.At+" "+strings.TrimSpace(l.Text))
 	}
-	want := ` {|/b "b": 1.50,|/a "a": [],|/c~1d "c/d": [|/c~1d/0 {|/c~1d/0/x "x": null|/c~1d/0 },|/c~1d/1 "<é>",|/c~1d/2 [|/c~1d/2/0 true|/c~1d/2 ]|/c~1d ],|/e "e": {}| }`
+	want := ` {|/b "b": 1.50,|/a "a": [],|/c~1d "c/d": [|/c~1d/0 {|/c~1d/0/x "x": null|/c~1d/0 },|/c~1d/1 "<é>",` +
+		`|/c~1d/2 [|/c~1d/2/0 true|/c~1d/2 ]|/c~1d ],|/e "e": {}| }`
 	if s := strings.Join(got, "|"); s != want {
 		t.Errorf("lines\n%s\nwant\n%s", s, want)
 	}

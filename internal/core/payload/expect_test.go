@@ -44,17 +44,22 @@ func TestExpect(t *testing.T) {
 		{&Expect{Status: []int{200}}, 200, "no json", "held status 200"},
 		{&Expect{Status: []int{200}}, 503, "", "broke status 200: 503"},
 		{fare, 203, `{"cents":450.0,"sailings":["07:00"]}`,
-			`held status 200 203; held a reply that satisfies fare.json; held /cents is 450; held /sailings is ["07:00"]`},
+			`held status 200 203; held a reply that satisfies fare.json; held /cents is 450; held /sailings is ` +
+				`["07:00"]`},
 		{fare, 200, `{"cents":0,"sailings":[]}`,
-			`held status 200 203; broke a reply that satisfies fare.json: at '/cents': minimum: got 0, want 1; broke /cents is 450: 0; broke /sailings is ["07:00"]: []`},
-		{fare, 200, `{}`, `held status 200 203; broke a reply that satisfies fare.json: at '': missing property 'cents'; broke /cents is 450: nothing there; broke /sailings is ["07:00"]: nothing there`},
+			`held status 200 203; broke a reply that satisfies fare.json: at '/cents': minimum: got 0, want 1; ` +
+				`broke /cents is 450: 0; broke /sailings is ["07:00"]: []`},
+		{fare, 200, `{}`, `held status 200 203; broke a reply that satisfies fare.json: at '': missing property ` +
+			`'cents'; broke /cents is 450: nothing there; broke /sailings is ["07:00"]: nothing there`},
 		{&Expect{Recorded: true, LeaveOut: []string{"/at"}}, 200, `{"at":"08:00","cents":450.0}`,
 			"held status 200, as recorded; held the body that was recorded"},
 		{&Expect{Recorded: true}, 503, `{"cents":9}`,
-			`broke status 200, as recorded: 503; broke "07:00" at /at, as recorded: nothing at /at, and 1 more differences`},
+			`broke status 200, as recorded: 503; broke "07:00" at /at, as recorded: nothing at /at, and 1 more ` +
+				`differences`},
 		{&Expect{Recorded: true, LeaveOut: []string{"/at", "/cents"}}, 200, `{"who":"x"}`,
 			"held status 200, as recorded; broke nothing at /who, as recorded: \"x\" at /who"},
-		{fare, 200, `<p>`, `held status 200 203; broke a reply that is JSON: not valid JSON: invalid character '<' looking for beginning of value`},
+		{fare, 200, `<p>`, `held status 200 203; broke a reply that is JSON: not valid JSON: invalid character '<' ` +
+			`looking for beginning of value`},
 	} {
 		var got []string
 		for _, v := range x.e.Check(&Payload{Reply: &Reply{Status: 200, Body: []byte(`{"cents":450,"at":"07:00"}`)}},

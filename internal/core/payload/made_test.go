@@ -10,7 +10,8 @@ import (
 // In a form everything is a text: what is broken is so for whoever reads it by the schema.
 func TestBrokenFormsAreBroken(t *testing.T) {
 	g, err := generate.New(
-		[]byte(`{"type":"object","required":["pass"],"properties":{"pass":{"type":"string"},"seats":{"type":"integer"},"open":{"type":"boolean"}}}`))
+		[]byte(`{"type":"object","required":["pass"],"properties":{"pass":{"type":"string"},` +
+			`"seats":{"type":"integer"},"open":{"type":"boolean"}}}`))
 	if err != nil {
 		t.Fatal(err)
 	}

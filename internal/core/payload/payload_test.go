@@ -7,11 +7,14 @@ import (
 )
 
 const har = `{"log": {"version": "1.2", "creator": {"name": "x", "version": "1"}, "entries": [
-  {"startedDateTime": "2026-11-20T18:00:01.500+01:00", "request": {"method": "POST", "url": "http://fares.example/quote?cars=1&x=%20", "headers": [
-     {"name": ":authority", "value": "fares.example"}, {"name": "Connection", "value": "close"}, {"name": "X-Desk", "value": "3"}],
+  {"startedDateTime": "2026-11-20T18:00:01.500+01:00", "request": {"method": "POST",` +
+	` "url": "http://fares.example/quote?cars=1&x=%20", "headers": [
+     {"name": ":authority", "value": "fares.example"}, {"name": "Connection", "value": "close"}, {"name": "X-Desk",` +
+	` "value": "3"}],
      "postData": {"mimeType": "application/json", "text": "{\"a\":1}"}}},
   {"startedDateTime": "yesterday", "request": {"method": "GET", "url": "http://fares.example/"}},
-  {"startedDateTime": "2026-11-20T17:00:01Z", "request": {"method": "PUT", "url": "/x", "postData": {"text": "AAE=", "encoding": "base64"}}}
+  {"startedDateTime": "2026-11-20T17:00:01Z", "request": {"method": "PUT", "url": "/x",` +
+	` "postData": {"text": "AAE=", "encoding": "base64"}}}
 ]}}`
 
 func TestHAR(t *testing.T) {

@@ -340,7 +340,8 @@ func accessRecord(line []byte) (Payload, error) {
 	parts := accessLine.FindSubmatch(line)
 	if parts == nil {
 		return Payload{}, errors.New(
-			`not a line of an access log: expected HOST IDENT USER [DAY/MON/YEAR:HH:MM:SS ZONE] "METHOD TARGET HTTP/1.1" STATUS BYTES`)
+			`not a line of an access log: expected HOST IDENT USER [DAY/MON/YEAR:HH:MM:SS ZONE] "METHOD TARGET ` +
+				`HTTP/1.1" STATUS BYTES`)
 	}
 	when, err := time.Parse("02/Jan/2006:15:04:05 -0700", string(parts[2]))
 	if err != nil {

@@ -23,7 +23,9 @@ func TestKinds(t *testing.T) {
 		form       Form
 		want       string // labels and times; "! " an error
 	}{
-		{"{\"at\":1777629600,\"id\":7,\"vessel\":\"BF\"}\n{\"at\":\"2026-05-01T10:00:01Z\",\"id\":\"8\",\"vessel\":\"BF\"}\n", "json", bare, "t 7 10:00:00 partitionkey=BF|t 8 10:00:01 partitionkey=BF"},
+		{"{\"at\":1777629600,\"id\":7,\"vessel\":\"BF\"}\n" +
+			"{\"at\":\"2026-05-01T10:00:01Z\",\"id\":\"8\",\"vessel\":\"BF\"}\n", "json", bare,
+			"t 7 10:00:00 partitionkey=BF|t 8 10:00:01 partitionkey=BF"},
 		{`[{"at":1777629600123,"id":"a","vessel":1}]`, "json", bare, "t a 10:00:00.123 partitionkey=1"},
 		{"{\"id\":1}\n", "json", bare, "! 1: no key at /vessel"},
 		{"\xef\xbb\xbf{\"x\":1}\n{\"x\":\n", "json", Form{Type: "t"}, "t 1 -|! 2: not valid JSON"},
@@ -31,16 +33,25 @@ func TestKinds(t *testing.T) {
 			`::1 - ada [12/May/2026:18:02:12 +0200] "POST /b HTTP/1.1" 503 -` + "\nno line\n", "access-log", Form{},
 			"GET /quote/a?x=1 16:02:11 200 User-Agent=kiosk \"2\"|POST /b 16:02:12 503|! 3: not a line of an " +
 				"access log"},
-		{`{"log":{"entries":[{"request":{"method":"POST","url":"http://h/","headers":[{"name":"ce-specversion","value":"1.0"},{"name":"ce-id","value":"5"},{"name":"ce-source","value":"/s"},{"name":"ce-type","value":"a%20b"},{"name":"Content-Type","value":"application/json"}],"postData":{"text":"{}"}}},
-			{"request":{"method":"POST","url":"http://h/","headers":[{"name":"content-type","value":"application/cloudevents-batch+json"}],"postData":{"text":"[{\"specversion\":\"1.0\",\"id\":\"6\",\"source\":\"s\",\"type\":\"t\"}]"}}},
+		{`{"log":{"entries":[{"request":{"method":"POST","url":"http://h/","headers":[{"name":"ce-specversion",` +
+			`"value":"1.0"},{"name":"ce-id","value":"5"},{"name":"ce-source","value":"/s"},{"name":"ce-type",` +
+			`"value":"a%20b"},{"name":"Content-Type","value":"application/json"}],"postData":{"text":"{}"}}},
+			{"request":{"method":"POST","url":"http://h/","headers":[{"name":"content-type",` +
+			`"value":"application/cloudevents-batch+json"}],` +
+			`"postData":{"text":"[{\"specversion\":\"1.0\",\"id\":\"6\",` +
+			`\"source\":\"s\",\"type\":\"t\"}]"}}},
 			{"request":{"method":"GET","url":"http://h/"}}]}}`, "har-events", Form{},
 			"a b 5 -|t 6 -|! 3: log.entries[2]: the request is not a CloudEvent"},
-		{`{"log":{"version":"1.2","entries":[{"startedDateTime":"2026-05-01T10:00:00Z","request":{"method":"GET","url":"http://h/x"},"response":{"status":404}},{"request":`, "har", Form{}, "GET /x 10:00:00 404|! 1: not a HAR 1.2 archive: unexpected end"},
+		{`{"log":{"version":"1.2","entries":[{"startedDateTime":"2026-05-01T10:00:00Z","request":{"method":"GET",` +
+			`"url":"http://h/x"},"response":{"status":404}},` +
+			`{"request":`, "har", Form{}, "GET /x 10:00:00 404|! 1: not a HAR 1.2 archive: unexpected end"},
 		{`{"log":{"creator":{"name":"x"}}}`, "har", Form{}, "! 1: no log.entries"},
 		{"\xff\xfe{\x00", "", Form{}, "! 1: UTF-16"},
 		{"{\"specversion\":\"1.0\",\"id\":\"caf\xe9\",\"source\":\"s\",\"type\":\"t\"}\n", "cloudevents", Form{},
 			"! 1: not valid UTF-8: byte 31 is 0xe9"},
-		{"{\"log\":{\"entries\":[{\"request\":{\"method\":\"GET\",\"url\":\"http://h/\xe9\"}},{\"request\":{\"method\":\"GET\",\"url\":\"http://h/a\"}}]}}", "har", Form{}, "! 1: log.entries[0]: not valid UTF-8|GET /a -"},
+		{"{\"log\":{\"entries\":[{\"request\":{\"method\":\"GET\",\"url\":\"http://h/\xe9\"}}," +
+			"{\"request\":{\"method\":\"GET\",\"url\":\"http://h/a\"}}]}}", "har", Form{},
+			"! 1: log.entries[0]: not valid UTF-8|GET /a -"},
 		{"{\"specversion\":\"1.0\",\"id\":\"1\\u0000\",\"source\":\"s\",\"type\":\"t\"}\n\x00\n", "cloudevents", Form{},
 			"t 1\x00 -|! 2: not valid JSON"},
 	} {
@@ -115,7 +126,9 @@ func TestHARComesBack(t *testing.T) {
 func TestRedaction(t *testing.T) {
 	text := "POST /pay?token=t0p-secret&x=1 HTTP/1.1\nAuthorization: Bearer abcdefgh\nCookie: sid=one; " +
 		"theme=two\nX-Api-Key: k-123\nX-Desk: quay-2\nContent-Type: application/json\n\n" +
-		`{"card":{"number":"4111 1111 1111 1111","n":4111111111111111},"users":[{"mail":"ada@holm.example","pin":1234},{"mail":"bo@holm.example","pin":5678}],"again":"abcdefgh","id":"3f8e1c2a-0000-4000-8000-000000000000","words":"harbour/quay/pier/skerry/lantern"}`
+		`{"card":{"number":"4111 1111 1111 1111","n":4111111111111111},"users":[{"mail":"ada@holm.example",` +
+		`"pin":1234},{"mail":"bo@holm.example","pin":5678}],"again":"abcdefgh",` +
+		`"id":"3f8e1c2a-0000-4000-8000-000000000000","words":"harbour/quay/pier/skerry/lantern"}`
 	list, _ := Read([]byte(text))
 	r := &Redactor{Key: []byte("key"), Set: "s", Pointers: []string{"/users/*/pin"}}
 	out, redacted, suspects := r.Apply(list[0])
@@ -206,7 +219,8 @@ func BenchmarkScan(b *testing.B) {
 	har.WriteString(HARBegin)
 	for i := range 20_000 {
 		p := Payload{Time: time.Unix(int64(i), 0), Request: nil}
-		fmt.Fprintf(&lines, `{"n":%d,"vessel":"BF-%d","position":{"lat":57.0%d,"lon":11.2},"note":"quay and pier","tags":["a","b",true,null]}`+"\n", i, i%7, i%90)
+		fmt.Fprintf(&lines, `{"n":%d,"vessel":"BF-%d","position":{"lat":57.0%d,"lon":11.2},"note":"quay and pier",`+
+			`"tags":["a","b",true,null]}`+"\n", i, i%7, i%90)
 		one, _ := ParseText([]byte("POST /positions?vessel=7 HTTP/1.1\nContent-Type: application/json\nAccept: "+
 			"*/*\n\n{\"lat\":57.1,\"lon\":11.2,\"note\":\"quay\"}"), true)
 		one.Time = p.Time
@@ -414,7 +428,8 @@ func TestOverview(t *testing.T) {
 	s := &Set{}
 	for i := range 10 {
 		p := mustParse(t, fmt.Sprintf(
-			`{"specversion":"1.0","id":"%d","source":"s","type":"t","time":"2026-05-01T10:%02d:%02dZ","data":{"k":"redacted-0123456789abcde%d"}}`, i, i*i/60, i*i%60, i))
+			`{"specversion":"1.0","id":"%d","source":"s","type":"t","time":"2026-05-01T10:%02d:%02dZ",`+
+				`"data":{"k":"redacted-0123456789abcde%d"}}`, i, i*i/60, i*i%60, i))
 		s.Payloads = append(s.Payloads, p)
 	}
 	o := s.Overview(9)

@@ -29,7 +29,8 @@ func TestShape(t *testing.T) {
 			`{"id":"1","body":"{\"pass\":\"BF \\\"7\\\"\",\"n\":[1,2.50]}","at":1777629600000} application/json`},
 		{`{{range $i, $e := .Events}}{{if $i}},{{end}}{{$e.ID}}={{json (at "/n/1" $e.Data)}}{{end}}`, nil,
 			[]*event.Event{scan("1"), scan("2")}, `1=2.50,2=2.50 text/plain; charset=utf-8`},
-		{`{{.Attributes.partitionkey}} {{.Attributes.other}}|{{base64 "ab"}} {{date "15:04" .Time}} {{or_else "none" .Subject}}`, nil, []*event.Event{scan("1")}, `BF-1 |YWI= 10:00 none text/plain; charset=utf-8`},
+		{`{{.Attributes.partitionkey}} {{.Attributes.other}}|{{base64 "ab"}} {{date "15:04" .Time}} {{or_else ` +
+			`"none" .Subject}}`, nil, []*event.Event{scan("1")}, `BF-1 |YWI= 10:00 none text/plain; charset=utf-8`},
 		{`{{.Method}} {{.Path}} {{.Query.adults}} {{index .Header "x-a"}} {{base64 .Text}}`, ask, nil,
 			"GET /quote/a 2 1, 2 aGVsbG8= text/plain; charset=utf-8"},
 		{`{{parse .Text}}`, ask, nil, "! error calling parse"},

@@ -14,7 +14,8 @@ import (
 
 // runaway is a shell script that starts something in a session of its own, with an empty
 // environment, and forgets it; its number is in a file.
-const runaway = `env -i $(command -v setsid) -f sh -c 'echo $$ > pid.new; mv pid.new %s; exec sleep 1000' >/dev/null 2>&1
+const runaway = `env -i $(command -v setsid) -f sh -c 'echo $$ > pid.new; mv pid.new %s; exec sleep 1000' ` +
+	`>/dev/null 2>&1
 until [ -e %[1]s ]; do sleep 0.01; done; `
 
 func numberIn(t *testing.T, path string) int {

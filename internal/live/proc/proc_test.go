@@ -49,7 +49,8 @@ func gone(t *testing.T, pid int) {
 // What ignores SIGTERM is killed after its grace time, with its children, also
 // those that left its process group.
 func TestStopEndsTheWholeSession(t *testing.T) {
-	script := `trap '' TERM; sleep 1000 & set -m; sleep 1001 & echo "children $(jobs -p | tr '\n' ' ')"; while :; do sleep 0.1; done`
+	script := `trap '' TERM; sleep 1000 & set -m; sleep 1001 & echo "children $(jobs -p | tr '\n' ' ')"; while :; ` +
+		`do sleep 0.1; done`
 	p := start(t, script)
 	said(t, p, "children")
 	p.Stop(50 * time.Millisecond)

@@ -182,7 +182,8 @@ func marked() []string {
 
 // What leaves the alternate screen, shows the cursor, and ends mouse reports,
 // bracketed paste, held-back output and key reports (xterm's control sequences).
-const sane = "\x1b[?2026l\x1b[?1049l\x1b[?25h\x1b[?1000l\x1b[?1002l\x1b[?1003l\x1b[?1006l\x1b[?1004l\x1b[?2004l\x1b[=0;1u\x1b[>4m\x1b[0m"
+const sane = "\x1b[?2026l\x1b[?1049l\x1b[?25h\x1b[?1000l\x1b[?1002l\x1b[?1003l" +
+	"\x1b[?1006l\x1b[?1004l\x1b[?2004l\x1b[=0;1u\x1b[>4m\x1b[0m"
 
 // Warden is the warden's whole life. Its descriptors are 3, the pipe; 4, on
 // which it says that it is there; and 5, the terminal, if there is one.

@@ -40,8 +40,11 @@ payloads:
   some: {recording: some.har, expect: {status: 200, values: {/n: 1}}}
   work: {recording: work.ndjson}
 `,
-		"some.har":    `{"log":{"entries":[{"request":{"method":"GET","url":"http://x/fare","headers":[{"name":"Authorization","value":"Bearer hush"}]}},{"request":{"method":"GET","url":"http://x/a/b"}}]}}`,
-		"work.ndjson": `{"specversion":"1.0","id":"w1","source":"s","type":"work.wanted","subject":"gulls","data":{"deep":{"list":[1,2,"three"]}}}` + "\n",
+		"some.har": `{"log":{"entries":[{"request":{"method":"GET","url":"http://x/fare",` +
+			`"headers":[{"name":"Authorization","value":"Bearer hush"}]}},{"request":{"method":"GET",` +
+			`"url":"http://x/a/b"}}]}}`,
+		"work.ndjson": `{"specversion":"1.0","id":"w1","source":"s","type":"work.wanted","subject":"gulls",` +
+			`"data":{"deep":{"list":[1,2,"three"]}}}` + "\n",
 	})
 	m := New(s)
 	x := &screen{Model: m, Screen: &viewtest.Screen{T: t, View: m}, stand: s, dir: dir}

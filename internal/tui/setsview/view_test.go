@@ -40,12 +40,19 @@ payloads:
   work: {recording: work.ndjson, fits: job.json}
   made: {schema: job.json, seed: 3, count: 40}
 `,
-		"some.har": `{"log":{"entries":[{"startedDateTime":"2026-05-01T10:00:00Z","request":{"method":"GET","url":"http://x/fare?to=holm","headers":[{"name":"Authorization","value":"Bearer redacted-0123456789abcdef"}]}},
-			{"startedDateTime":"2026-05-01T10:00:09Z","request":{"method":"GET","url":"http://x/fare?to=skerry&token=hush-hush","headers":[{"name":"X-Api-Key","value":"hush-hush"}]}}]}}`,
+		"some.har": `{"log":{"entries":[{"startedDateTime":"2026-05-01T10:00:00Z","request":{"method":"GET",` +
+			`"url":"http://x/fare?to=holm","headers":[{"name":"Authorization","value":"Bearer ` +
+			`redacted-0123456789abcdef"}]}},
+			{"startedDateTime":"2026-05-01T10:00:09Z","request":{"method":"GET",
+			  "url":"http://x/fare?to=skerry&token=hush-hush","headers":[{"name":"X-Api-Key",
+			    "value":"hush-hush"}]}}]}}`,
 		"work.ndjson": `{"specversion":"1.0","id":"w1","source":"s","type":"work.wanted","data":{"n":1,"deck":"car"}}` +
 			"\n" +
-			`{"specversion":"1.0","id":"w2","source":"s","type":"work.wanted","data":{"n":"two","deck":"car\u001b[2J"}}` + "\n",
-		"job.json": `{"type":"object","required":["n","deck"],"additionalProperties":false,"properties":{"n":{"type":"integer","minimum":1,"maximum":5},"deck":{"type":"string","minLength":3,"maxLength":8},"rare":{"type":"boolean","x-made":{"present":0}}}}`,
+			`{"specversion":"1.0","id":"w2","source":"s","type":"work.wanted","data":{"n":"two",` +
+			`"deck":"car\u001b[2J"}}` + "\n",
+		"job.json": `{"type":"object","required":["n","deck"],"additionalProperties":false,` +
+			`"properties":{"n":{"type":"integer","minimum":1,"maximum":5},"deck":{"type":"string","minLength":3,` +
+			`"maxLength":8},"rare":{"type":"boolean","x-made":{"present":0}}}}`,
 	})
 	m := New(s)
 	x := &screen{Model: m, Screen: &viewtest.Screen{T: t, View: m}, dir: dir, stand: s}

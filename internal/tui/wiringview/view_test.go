@@ -53,9 +53,12 @@ func open(t testing.TB, yaml string, w, h int) *screen {
 		_, _ = io.WriteString(w, `{"pass":"BF-1"}`)
 	}, map[string]string{
 		"nightdrill.yaml": yaml,
-		"loads.ndjson": `{"specversion":"1.0","id":"1","source":"s","type":"load","subject":"in/a.csv","datacontenttype":"text/csv","data":"crate"}
-{"specversion":"1.0","id":"2","source":"s","type":"load","subject":"in/b.CSV","datacontenttype":"text/csv","data":"crate\u001b[2J"}
-{"specversion":"1.0","id":"3","source":"s","type":"load","subject":"in/c.csv","datacontenttype":"text/csv","data":"refuse"}
+		"loads.ndjson": `{"specversion":"1.0","id":"1","source":"s","type":"load","subject":"in/a.csv",` +
+			`"datacontenttype":"text/csv","data":"crate"}
+{"specversion":"1.0","id":"2","source":"s","type":"load","subject":"in/b.CSV","datacontenttype":"text/csv",` +
+			`"data":"crate\u001b[2J"}
+{"specversion":"1.0","id":"3","source":"s","type":"load","subject":"in/c.csv","datacontenttype":"text/csv",` +
+			`"data":"refuse"}
 `,
 	})
 	m := New(s, func(int) (canvas.Style, []string) {
