@@ -98,7 +98,7 @@ func faulty(seed string) {
 			case "slow":
 				time.Sleep(30 * time.Millisecond)
 			case "sleep":
-				time.Sleep(time.Minute)
+				select {}
 			case "crash":
 				os.Exit(9)
 			}

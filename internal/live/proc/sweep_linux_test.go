@@ -4,6 +4,7 @@ import (
 	"context"
 	"net"
 	"os/exec"
+	"runtime"
 	"slices"
 	"strconv"
 	"sync"
@@ -128,7 +129,7 @@ func TestTheDeadAreLookedAtAgain(t *testing.T) {
 	lookAgain(time.Millisecond)
 	orphans.Unlock()
 	_ = syscall.Kill(pid, syscall.SIGKILL)
-	for end := time.Now().Add(time.Minute); statOf(strconv.Itoa(pid)).state != 0; time.Sleep(time.Millisecond) {
+	for end := time.Now().Add(time.Minute); statOf(strconv.Itoa(pid)).state != 0; runtime.Gosched() {
 		if time.Now().After(end) {
 			t.Fatal("no one waited for it")
 		}

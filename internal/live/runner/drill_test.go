@@ -86,7 +86,7 @@ func serve(as string) {
 			case as == "crashes" && requests == 3:
 				os.Exit(7)
 			case as == "slow":
-				time.Sleep(time.Minute)
+				select {}
 			case strings.Contains(string(body), "refuse"):
 				w.WriteHeader(422)
 			case strings.Contains(string(body), `"once more"`) && requests == 1:

@@ -181,7 +181,7 @@ func TestRepliesOfEveryShape(t *testing.T) {
 			w.Header().Set("Content-Type", "text/plain")
 			fmt.Fprint(w, strings.Repeat("z", shownBytes+5))
 		case "late":
-			time.Sleep(2500 * time.Millisecond)
+			<-r.Context().Done()
 		case "turned":
 			w.WriteHeader(503)
 			fmt.Fprint(w, "low tide")
