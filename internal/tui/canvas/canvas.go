@@ -19,9 +19,10 @@ type Canvas struct {
 }
 
 type cell struct {
-	text  string // "" is a space; a wide one is followed by a cell with wide set
+	text  string // one grapheme cluster, "" is a space
 	style Style
-	wide  bool
+	wide  bool // it takes two cells,
+	half  bool // of which this is the second
 }
 
 // New returns an empty canvas.
@@ -48,26 +49,38 @@ func (c *Canvas) PutUpTo(x, y, edge int, style Style, content string) int {
 		content = text.Harmless(content)
 	}
 	content = ansi.Truncate(content, edge-max(x, 0), "…")
-	for _, r := range content {
-		s := string(r)
-		w := ansi.StringWidth(s)
-		if w == 0 { // joins what stands before it
-			if x > 0 && x <= c.W {
-				c.cells[y*c.W+x-1].text += s
-			}
-			continue
-		}
-		if x < 0 || x+w > edge {
-			x += w
-			continue
-		}
-		c.cells[y*c.W+x] = cell{text: s, style: style}
-		if w == 2 {
-			c.cells[y*c.W+x+1] = cell{wide: true, style: style}
+	for content != "" {
+		cluster, w := ansi.FirstGraphemeCluster(content, ansi.GraphemeWidth)
+		content = content[len(cluster):]
+		switch {
+		case w == 0 && x > 0: // joins what stands before it
+			c.cells[y*c.W+x-1].text += cluster
+		case x >= 0 && x+w <= edge:
+			c.set(x, y, cell{text: cluster, style: style, wide: w > 1})
 		}
 		x += w
 	}
 	return x
+}
+
+// set writes one cell, and its second half if it is wide. A wide character that
+// loses one half to it loses both.
+func (c *Canvas) set(x, y int, to cell) {
+	row := c.cells[y*c.W : (y+1)*c.W]
+	if row[x].half {
+		row[x-1].text, row[x-1].wide = "", false
+	}
+	last := x
+	if to.wide {
+		last++
+	}
+	if last+1 < c.W && row[last].wide {
+		row[last+1].half = false
+	}
+	row[x] = to
+	if to.wide {
+		row[last] = cell{style: to.style, half: true}
+	}
 }
 
 // Right writes text so that it ends before a column.
@@ -78,7 +91,7 @@ func (c *Canvas) Right(edge, y int, style Style, content string) {
 // Set writes one cell.
 func (c *Canvas) Set(x, y int, style Style, r rune) {
 	if x >= 0 && x < c.W && y >= 0 && y < c.H {
-		c.cells[y*c.W+x] = cell{text: string(r), style: style}
+		c.set(x, y, cell{text: string(r), style: style})
 	}
 }
 
@@ -108,12 +121,16 @@ func (c *Canvas) Fill(x, y, w, h int) {
 	}
 }
 
-// Draw copies another canvas onto this one.
+// Draw copies another canvas onto this one. A wide character that does not fit
+// is left out.
 func (c *Canvas) Draw(x, y int, from *Canvas) {
-	for j := range from.H {
-		for i := range from.W {
-			if x+i >= 0 && x+i < c.W && y+j >= 0 && y+j < c.H {
-				c.cells[(y+j)*c.W+x+i] = from.cells[j*from.W+i]
+	for j := max(-y, 0); j < min(from.H, c.H-y); j++ {
+		for i, cell := range from.cells[j*from.W : (j+1)*from.W] {
+			if at := x + i; at >= 0 && at < c.W && !cell.half {
+				if cell.wide && at+1 == c.W {
+					cell.text, cell.wide = "", false
+				}
+				c.set(at, y+j, cell)
 			}
 		}
 	}
@@ -146,7 +163,7 @@ func (c *Canvas) String() string {
 	for y := range c.H {
 		row := c.cells[y*c.W : (y+1)*c.W]
 		end := len(row)
-		for end > 0 && row[end-1].text == "" && !row[end-1].wide && !c.theme.shows(row[end-1].style) {
+		for end > 0 && row[end-1].text == "" && !row[end-1].half && !c.theme.shows(row[end-1].style) {
 			end--
 		}
 		for x := 0; x < end; {
@@ -154,7 +171,7 @@ func (c *Canvas) String() string {
 			b.WriteString(c.theme.before[style])
 			for ; x < end && row[x].style == style; x++ {
 				switch {
-				case row[x].wide:
+				case row[x].half:
 				case row[x].text == "":
 					b.WriteByte(' ')
 				default:

@@ -23,6 +23,8 @@ func TestTextStaysInItsPlace(t *testing.T) {
 		{0, 10, "船が着く", "船が着く", 8},
 		{0, 5, "船が着く", "船が…", 5},
 		{0, 10, "e\u0301tape", "e\u0301tape", 5},
+		{0, 10, "👩‍🚀 crew", "👩‍🚀 crew", 7},
+		{0, 4, "x👩‍🚀👩‍🚀", "x👩‍🚀…", 4},
 		{9, 10, "xy", "         …", 10},
 		{12, 10, "off", "", 12},
 		{-2, 10, "quay", "ay", 2},
@@ -33,7 +35,20 @@ func TestTextStaysInItsPlace(t *testing.T) {
 			t.Errorf("%q at %d up to %d: %q, next %d; want %q, %d", c.text, c.x, c.edge, got, next, c.want, c.next)
 		}
 	}
-	canvas := New(4, 2, NewTheme(true))
+	canvas := New(8, 1, NewTheme(true))
+	canvas.Put(0, 0, Plain, "船船船船")
+	canvas.Set(1, 0, Plain, 'x') // half of a wide one
+	canvas.Put(4, 0, Plain, "y")
+	canvas.Put(5, 0, Plain, "着")
+	if got := plain(canvas)[0]; got != " x船y着" {
+		t.Errorf("over halves: %q", got)
+	}
+	narrow := New(4, 1, NewTheme(true))
+	narrow.Draw(1, 0, canvas)
+	if got := plain(narrow)[0]; got != "  x" {
+		t.Errorf("cut inside a wide one: %q", got)
+	}
+	canvas = New(4, 2, NewTheme(true))
 	canvas.Put(0, -1, Plain, "no")
 	canvas.Put(0, 2, Plain, "no")
 	canvas.Set(4, 0, Plain, 'x')

@@ -1,27 +1,18 @@
 package canvas
 
-// Flow writes text over as many rows as it needs, broken between words,
-// and returns the row after it.
+import (
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+)
+
+// Flow writes text over as many rows as it needs, broken between words, or
+// inside one that is wider than a row, and returns the row after it.
 func Flow(c *Canvas, x, y, edge int, style Style, content string) int {
-	at := x
-	word := []rune{}
-	flush := func() {
-		if len(word) == 0 {
-			return
-		}
-		if at > x && at+len(word) > edge {
-			y, at = y+1, x
-		}
-		at = c.PutUpTo(at, y, edge, style, string(word)) + 1
-		word = word[:0]
+	content = strings.Join(strings.Fields(content), " ")
+	for line := range strings.SplitSeq(ansi.Wrap(content, max(edge-x, 1), ""), "\n") {
+		c.PutUpTo(x, y, edge, style, line)
+		y++
 	}
-	for _, r := range content {
-		if r == ' ' {
-			flush()
-			continue
-		}
-		word = append(word, r)
-	}
-	flush()
-	return y + 1
+	return y
 }

@@ -91,40 +91,31 @@ func styleOf(t chroma.TokenType) Style {
 	return Plain
 }
 
-// Wrap breaks rows that are wider than a width; what follows is indented by one.
+// Wrap breaks rows that are wider than a width between grapheme clusters; what follows is indented by one.
 func Wrap(rows []Row, width int) (out []Row) {
 	width = max(width, 8)
 	for _, row := range rows {
 		line, used := Row{}, 0
 		for _, s := range row {
-			for s.Text != "" {
-				head := ansi.Truncate(start(s.Text, 4*width), width-used, "")
-				if head == "" && used <= 1 { // wider than a row by itself
-					head = start(s.Text, 1)
+			from := 0
+			for at := 0; at < len(s.Text); {
+				cluster, w := ansi.FirstGraphemeCluster(s.Text[at:], ansi.GraphemeWidth)
+				if used+w > width {
+					if from < at {
+						line = append(line, Span{s.Style, s.Text[from:at]})
+					}
+					out, line, used, from = append(out, line), Row{{Plain, " "}}, 1, at
 				}
-				if head != "" {
-					line = append(line, Span{s.Style, head})
-					used += ansi.StringWidth(head)
-				}
-				if s.Text = s.Text[len(head):]; s.Text != "" && (head == "" || used >= width) {
-					out, line, used = append(out, line), Row{{Plain, " "}}, 1
-				}
+				used += w
+				at += len(cluster)
+			}
+			if from < len(s.Text) {
+				line = append(line, Span{s.Style, s.Text[from:]})
 			}
 		}
 		out = append(out, line)
 	}
 	return out
-}
-
-// start returns the beginning of a text, of about n bytes and at least one
-// character: to measure all of a long one for each row would take too long.
-func start(s string, n int) string {
-	for i := range s {
-		if i >= n {
-			return s[:i]
-		}
-	}
-	return s
 }
 
 // Hex returns bytes as a dump: place, sixteen bytes, and their text.

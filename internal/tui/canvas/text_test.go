@@ -30,6 +30,7 @@ func TestWrap(t *testing.T) {
 		{Rows(Plain, "0123456789abcdefghij"), "0123456789| abcdefghi| j"},
 		{[]Row{{{Dim, "01234"}, {Bad, "56789ab"}}}, "0123456789| ab"},
 		{Rows(Plain, "船が着く船が着く"), "船が着く船| が着く"},
+		{Rows(Plain, "01234567👩‍🚀👩‍🚀x"), "01234567👩‍🚀| 👩‍🚀x"},
 		{Rows(Plain, "0123456789", "x"), "0123456789|x"},
 	} {
 		if got := rowsText(Wrap(c.rows, 10)); got != c.want {
@@ -73,5 +74,17 @@ func TestCodeKeepsTheText(t *testing.T) {
 		"000000  4749 4638 3961 00ff") ||
 		!strings.Contains(got, " GIF89a··01234567") {
 		t.Errorf("%s", got)
+	}
+}
+
+// Flowing text is broken between words by its width, and a word that is wider
+// than a row inside it.
+func TestFlow(t *testing.T) {
+	c := New(10, 6, NewTheme(true))
+	if next := Flow(c, 1, 0, 10, Plain, "a 船が着く  quay abcdefghijkl"); next != 5 {
+		t.Errorf("the row after it is %d", next)
+	}
+	if got := strings.Join(plain(c), "|"); got != " a| 船が着く| quay| abcdefghi| jkl|" {
+		t.Errorf("%q", got)
 	}
 }

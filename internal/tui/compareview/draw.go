@@ -5,6 +5,8 @@ import (
 	"math"
 	"strings"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/text"
@@ -103,7 +105,7 @@ func (m *Model) drawPage(page *canvas.Canvas, c *measure.Comparison) int {
 // longest returns the width of the sides' labels.
 func longest(c *measure.Comparison) (w int) {
 	for i := range c.Sides {
-		w = max(w, len([]rune(c.Sides[i].Label)))
+		w = max(w, ansi.StringWidth(c.Sides[i].Label))
 	}
 	return min(w, 24)
 }

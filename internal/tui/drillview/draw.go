@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/engine"
@@ -211,8 +213,8 @@ func (m *Model) drawLanes(c *canvas.Canvas, y, rows int, w draw.Window) {
 	}
 	c.Right(m.w-2, y-1, canvas.Dim, hidden)
 	for _, x := range m.chart.Run().Changes {
-		if at := w.At(x.At); at >= 0 && at < w.Cells && left+at > len([]rune(title))+5 &&
-			left+at < m.w-4-len([]rune(hidden)) {
+		if at := w.At(x.At); at >= 0 && at < w.Cells && left+at > ansi.StringWidth(title)+5 &&
+			left+at < m.w-4-ansi.StringWidth(hidden) {
 			c.Set(left+at, y-1, canvas.Bold, '▾')
 		}
 	}

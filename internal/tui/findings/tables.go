@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
@@ -95,7 +97,7 @@ func (m *Model) drawLatencies(c *canvas.Canvas, y int) int {
 			if row.figures.N == 0 {
 				continue
 			}
-			if y == began && len([]rune(name)) > 10 {
+			if y == began && ansi.StringWidth(name) > 10 {
 				y++
 			}
 			c.Put(12, y, row.style, row.what)
@@ -315,7 +317,7 @@ func (m *Model) drawStatuses(c *canvas.Canvas, y int) int {
 		x := 42
 		for _, status := range slices.Sorted(maps.Keys(statuses)) {
 			text := fmt.Sprintf("%s × %d", status, statuses[status])
-			if x+len([]rune(text)) >= m.w-1 {
+			if x+ansi.StringWidth(text) >= m.w-1 {
 				y, x = y+1, 42
 			}
 			style := canvas.Plain
@@ -324,7 +326,7 @@ func (m *Model) drawStatuses(c *canvas.Canvas, y int) int {
 			}
 			at := pick
 			at.Status = status
-			m.add(x, y, len([]rune(text)), at, "%s: status %s × %d", strings.TrimSpace(name), status, statuses[status])
+			m.add(x, y, ansi.StringWidth(text), at, "%s: status %s × %d", strings.TrimSpace(name), status, statuses[status])
 			x = c.Put(x, y, style, text) + 3
 		}
 		y++

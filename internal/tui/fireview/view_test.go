@@ -164,6 +164,7 @@ func TestSecretHeadersAreNeverShown(t *testing.T) {
 func TestRepliesOfEveryShape(t *testing.T) {
 	var shape atomic.Value
 	shape.Store("")
+	over := make(chan bool)
 	x := open(t, func(w http.ResponseWriter, r *http.Request) {
 		switch shape.Load() {
 		case "claims":
@@ -181,12 +182,13 @@ func TestRepliesOfEveryShape(t *testing.T) {
 			w.Header().Set("Content-Type", "text/plain")
 			fmt.Fprint(w, strings.Repeat("z", shownBytes+5))
 		case "late":
-			<-r.Context().Done()
+			<-over
 		case "turned":
 			w.WriteHeader(503)
 			fmt.Fprint(w, "low tide")
 		}
 	}, 120, 40)
+	t.Cleanup(func() { close(over) })
 	for _, c := range []struct {
 		shape string
 		want  []string

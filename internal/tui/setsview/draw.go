@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"github.com/charmbracelet/x/ansi"
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -197,8 +196,8 @@ func (m *Model) drawArrivals(c *canvas.Canvas, y, w int, o *payload.Overview) {
 	c.Right(7, y+rows-1, canvas.Dim, "0")
 	x := c.PutUpTo(8, y+rows, w, canvas.Dim, "0")
 	end := brief(o.Span)
-	c.Right(max(8+wide, x+utf8.RuneCountInString(end)+1), y+rows, canvas.Dim, end)
-	c.PutUpTo(x+3, y+rows, 8+wide-utf8.RuneCountInString(end)-1, canvas.Faint,
+	c.Right(max(8+wide, x+ansi.StringWidth(end)+1), y+rows, canvas.Dim, end)
+	c.PutUpTo(x+3, y+rows, 8+wide-ansi.StringWidth(end)-1, canvas.Faint,
 		"columns of "+brief(o.Span/time.Duration(min(wide, len(o.Arrivals)))))
 }
 
