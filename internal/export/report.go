@@ -32,7 +32,7 @@ func HTML(to io.Writer, s *Source) error {
 		Budgets  []measure.Verdict
 		Rows     []reportRow
 		Charts   []template.HTML
-		Beside   map[string][]string
+		Beside   measure.Beside
 		Outcomes []struct {
 			Name   string
 			Counts []int

@@ -87,7 +87,7 @@ func TestRunningFiguresAgreeWithTheFindings(t *testing.T) {
 		}
 		return nil
 	})
-	exact := run.Summarize().Functions["f"].Latency.Warm
+	exact := measure.Summarize(run).Functions["f"].Latency.Warm
 	running := tally.Functions[0].Percentile(0, 0.5)
 	if running == nil || exact.P50 == nil || tally.Functions[0].N(0) != exact.N {
 		t.Fatalf("running %v of %d, exact %v of %d", running, tally.Functions[0].N(0), exact.P50, exact.N)

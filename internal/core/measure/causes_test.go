@@ -270,35 +270,39 @@ func calmWith(change func(*scene)) scene {
 // What the machine and the driver spoiled is said, next to what it spoils.
 func TestWarningsStandNextToWhatTheySpoil(t *testing.T) {
 	trips := func(d time.Duration) []time.Duration { return slices.Repeat([]time.Duration{d}, 100) }
+	latency := func(b *Beside) []string { return b.Latency }
+	start := func(b *Beside) []string { return b.Start }
+	rates := func(b *Beside) []string { return b.Rates }
+	memory := func(b *Beside) []string { return b.Memory }
 	for want, c := range map[string]struct {
-		on     string
+		on     func(*Beside) []string
 		change func(*Run)
 	}{
-		"taken up to 50.0 ms late": {OnLatency, func(r *Run) {
+		"taken up to 50.0 ms late": {latency, func(r *Run) {
 			for i := range r.Arrivals {
 				r.Arrivals[i].Arrived += clock.Time(50 * ms)
 			}
 		}},
-		"processors were 95 % busy": {OnStart, func(r *Run) { r.Busy = 0.95 }},
-		"a bare round trip": {OnLatency, func(r *Run) {
+		"processors were 95 % busy": {start, func(r *Run) { r.Busy = 0.95 }},
+		"a bare round trip": {latency, func(r *Run) {
 			r.Self = &SelfCheck{Before: trips(ms / 10),
 				During: trips(9 * ms)}
 		}},
-		"timers fire up to 6.00 ms late": {OnRates, func(r *Run) { r.Self = &SelfCheck{Timer: trips(6 * ms)} }},
-		"wall clock jumped by 1 h":       {OnRates, func(r *Run) { r.Self = &SelfCheck{Jump: time.Hour} }},
-		"are not enforced": {OnMemory,
+		"timers fire up to 6.00 ms late": {rates, func(r *Run) { r.Self = &SelfCheck{Timer: trips(6 * ms)} }},
+		"wall clock jumped by 1 h":       {rates, func(r *Run) { r.Self = &SelfCheck{Jump: time.Hour} }},
+		"are not enforced": {memory,
 			func(r *Run) { r.Functions[0].Enforced = "not enforced: no control groups" }},
-		"closed loop": {OnRates, func(r *Run) { r.Sources[0].Closed = true }},
+		"closed loop": {rates, func(r *Run) { r.Sources[0].Closed = true }},
 	} {
 		r := calm().run()
-		if s := r.Summarize(); len(s.Warnings) > 0 {
+		if s := Summarize(r); len(s.Warnings) > 0 {
 			t.Fatalf("a calm run has warnings %v", s.Warnings)
 		}
 		c.change(r)
-		s := r.Summarize()
-		if beside := strings.Join(s.Beside[c.on], "\n"); len(s.Warnings) == 0 || !strings.Contains(s.Warnings[0],
+		s := Summarize(r)
+		if beside := strings.Join(c.on(&s.Beside), "\n"); len(s.Warnings) == 0 || !strings.Contains(s.Warnings[0],
 			want) || !strings.Contains(beside, want) {
-			t.Errorf("want %q on %s in %q, %v", want, c.on, s.Warnings, s.Beside)
+			t.Errorf("want %q in %q, %v", want, s.Warnings, s.Beside)
 		}
 	}
 }

@@ -60,33 +60,40 @@ const mostReplies = 50
 // Compare compares at least two sides. reply returns the bytes of a kept reply of a side, or nil;
 // it is called only where sides are of several runs.
 func Compare(title string, sides []Side, reply func(side int, number int32) []byte) *Comparison {
-	c := &Comparison{Title: title, Replies: []ReplyDifference{}, Sentences: []string{}, Warnings: []string{}}
-	known := map[*Run]struct {
-		page        *Page
-		populations []Populations
-		seen        *scan
-	}{}
-	populations := make([]*Populations, len(sides))
-	for i, s := range sides {
-		k, ok := known[s.Run]
-		if !ok {
-			k.seen = s.Run.scan()
-			k.populations = s.Run.collect(k.seen)
-			k.page = s.Run.page(k.seen, k.populations)
-			known[s.Run] = k
-			for _, w := range k.page.Summary.Warnings {
-				if !slices.Contains(c.Warnings, w) {
-					c.Warnings = append(c.Warnings, w)
-				}
+	known := map[*Run]*Analysis{}
+	for _, s := range sides {
+		if known[s.Run] == nil {
+			known[s.Run] = Analyze(s.Run)
+		}
+	}
+	c := compare(title, sides, known, reply)
+	for _, s := range sides {
+		warn(known[s.Run])
+		for _, w := range known[s.Run].Summary.Warnings {
+			if !slices.Contains(c.Warnings, w) {
+				c.Warnings = append(c.Warnings, w)
 			}
 		}
+	}
+	c.Warnings = append(c.Warnings, unlike(sides)...)
+	c.say()
+	return c
+}
+
+// compare computes the figures of a comparison, from the analysis of each side's run.
+func compare(title string, sides []Side, known map[*Run]*Analysis, reply func(side int, number int32) []byte,
+) *Comparison {
+	c := &Comparison{Title: title, Replies: []ReplyDifference{}, Sentences: []string{}, Warnings: []string{}}
+	populations := make([]*Populations, len(sides))
+	for i, s := range sides {
+		a := known[s.Run]
 		f := &s.Run.Functions[s.Function]
-		populations[i] = &k.populations[s.Function]
+		populations[i] = &a.Populations[s.Function]
 		side := SideFigures{Label: s.Label, Run: s.Run.ID, Function: f.Name, Max: f.Max,
-			Figures:  k.page.Summary.Functions[f.Name],
-			Outcomes: k.seen.outcomes[s.Function], Spread: k.page.Spreads[s.Function], Step: k.page.Time.Step}
-		if k.page.Time.Step > 0 {
-			side.MiB = k.page.Time.Functions[s.Function].MiB
+			Figures: a.Summary.Functions[f.Name], Outcomes: a.Outcomes[s.Function],
+			Spread: spreadOf(populations[i]), Step: a.Time.Step}
+		if a.Time.Step > 0 {
+			side.MiB = a.Time.Functions[s.Function].MiB
 		}
 		c.Sides = append(c.Sides, side)
 	}
@@ -100,9 +107,7 @@ func Compare(title string, sides []Side, reply func(side int, number int32) []by
 		}
 	}
 	judgeAll(all)
-	c.Warnings = append(c.Warnings, unlike(sides)...)
 	c.replies(sides, reply)
-	c.say()
 	return c
 }
 
@@ -253,7 +258,7 @@ func (c *Comparison) say() {
 	first := c.Sides[0].Label
 	var rest []string
 	for i, of := range c.Contrasts {
-		differs, others := sentences(of, first, c.Sides[i+1].Label)
+		differs, others := compared(of, first, c.Sides[i+1].Label)
 		c.Sentences, rest = append(c.Sentences, differs...), append(rest, others...)
 	}
 	c.Sentences = append(c.Sentences, rest...)

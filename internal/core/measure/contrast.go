@@ -154,9 +154,9 @@ func (c *Contrast) Mark() string {
 	return fmt.Sprintf("no difference  (%s)", c.Between())
 }
 
-// sentences returns the sentences of a side's contrasts: first what differs, then what does not,
+// compared returns the sentences of a side's contrasts: first what differs, then what does not,
 // then what has no verdict.
-func sentences(of []Contrast, first, label string) (differs, rest []string) {
+func compared(of []Contrast, first, label string) (differs, rest []string) {
 	var alike, few, none []string
 	for i := range of {
 		c := &of[i]

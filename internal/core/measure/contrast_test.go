@@ -164,7 +164,7 @@ func TestCostByHand(t *testing.T) {
 		Billed: []string{"start", "invocation"}}
 	r.Instances[0].Peak, r.Instances[1].Peak = 1, 0
 	// quote: a start of 100 ms and answers of 19 and 4 ms, each rounded up to 100: 0.3 s of 0.5 GiB
-	s := r.Summarize()
+	s := Summarize(r)
 	if c := s.Functions["quote"].Cost; c == nil || math.Abs(c.Memory-0.3) > 1e-9 || c.Requests != 1 ||
 		math.Abs(c.Total-1.3) > 1e-9 || math.Abs(*c.PerMillion-650_000) > 1e-3 || !c.MemoryKnown {
 		t.Errorf("quote cost %+v", c)
@@ -173,7 +173,7 @@ func TestCostByHand(t *testing.T) {
 		t.Errorf("boarding, of which no memory is known, cost %+v", c)
 	}
 	r.Rates.Billed = []string{"idle"} // 101 ms to 4 s, less 23 ms of work, rounded up
-	if c := r.Summarize().Functions["quote"].Cost; math.Abs(c.Seconds-3.9) > 1e-9 {
+	if c := Summarize(r).Functions["quote"].Cost; math.Abs(c.Seconds-3.9) > 1e-9 {
 		t.Errorf("idle time %v s", c.Seconds)
 	}
 	if held := *s.Functions["quote"].Resources.Held; math.Abs(held-0.5*3.999) > 1e-9 {
@@ -217,7 +217,7 @@ func TestVerdicts(t *testing.T) {
 		"project cost < 1":                   {"missed", "the project file has no rates"},
 	} {
 		r.Budgets = []string{text}
-		v := r.Summarize().Budgets[0]
+		v := Summarize(r).Budgets[0]
 		if v.State() != want.state || !strings.Contains(v.Says(), want.says) {
 			t.Errorf("%s: %s, %s; want %s, %s", text, v.State(), v.Says(), want.state, want.says)
 		}

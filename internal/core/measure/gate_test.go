@@ -82,7 +82,7 @@ func TestBatchMatesAreOneSample(t *testing.T) {
 	if n := p[0].Latency[engine.Warm].Units(); n < 90 || n > 130 {
 		t.Fatalf("%d units", n)
 	}
-	f := batches(1, 600).Summarize().Functions["f"]
+	f := Summarize(batches(1, 600)).Functions["f"]
 	if l, s := f.Latency.Warm, f.Service.Warm; l.N != 600 || l.P50Lo == nil || l.P95 == nil || l.P95Lo != nil ||
 		l.Needs[1] <= 600 || s.Needs[1] <= 600 {
 		t.Errorf("latency %+v, service %+v", l, s)
@@ -154,7 +154,7 @@ func TestAWireOfAnyMethodIsARouteForEach(t *testing.T) {
 	r.Sources[0].Routes[0] = "any /quote"
 	r.Payloads = []Payload{{Set: "x", N: 1, Label: "GET /quote"}, {Set: "x", N: 2, Label: "POST /quote"}}
 	r.Arrivals[1].Payload, r.Invocations[1].Status = 1, 201
-	routes := r.Summarize().Functions["quote"].Routes
+	routes := Summarize(r).Functions["quote"].Routes
 	if get, post := routes["GET /quote"], routes["POST /quote"]; len(routes) != 2 || get.Statuses["200"] != 1 ||
 		get.Cold.N != 1 || post.Statuses["201"] != 1 || post.Warm.N != 1 {
 		t.Errorf("%+v", routes)
@@ -171,12 +171,12 @@ func TestAStopOfTheDriverIsSaid(t *testing.T) {
 	r := fixture()
 	r.Self = &SelfCheck{Gaps: []Gap{{ms(201), ms(381)}}}
 	r.Invocations[1].Done = ms(381)
-	s := r.Summarize()
+	s := Summarize(r)
 	want := "the driver itself stalled 1 time, at 0.20 s for 180 ms: up to that much of the times of 2 " +
 		"invocations that were in flight is the driver's"
-	if len(s.Beside[OnLatency]) == 0 || len(s.Beside[OnLatency][0]) < len(want) ||
-		s.Beside[OnLatency][0][:len(want)] != want {
-		t.Errorf("%q", s.Beside[OnLatency])
+	if len(s.Beside.Latency) == 0 || len(s.Beside.Latency[0]) < len(want) ||
+		s.Beside.Latency[0][:len(want)] != want {
+		t.Errorf("%q", s.Beside.Latency)
 	}
 	if got := r.Stood(ms(200), ms(300)); got != 99*time.Millisecond {
 		t.Errorf("of that, %v", got)
@@ -190,14 +190,14 @@ func TestRepliesInTwoPiecesAreExplained(t *testing.T) {
 		v := &r.Invocations[i]
 		v.Received, v.Done = v.Sent.Add(5*time.Millisecond), v.Sent.Add(46*time.Millisecond)
 	}
-	if text := r.Summarize().Beside[OnLatency]; len(text) == 0 || text[len(text)-1][:3] != "f: " {
+	if text := Summarize(r).Beside.Latency; len(text) == 0 || text[len(text)-1][:3] != "f: " {
 		t.Errorf("%q", text)
 	}
 	for i := range r.Invocations {
 		v := &r.Invocations[i]
 		v.Received = v.Sent.Add(30 * time.Millisecond)
 	}
-	if text := r.Summarize().Beside[OnLatency]; len(text) != 0 {
+	if text := Summarize(r).Beside.Latency; len(text) != 0 {
 		t.Errorf("of slow replies in one piece: %q", text)
 	}
 }

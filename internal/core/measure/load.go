@@ -102,7 +102,7 @@ func (r *Run) Stood(from, to clock.Time) time.Duration {
 }
 
 // sayGaps warns of stretches in which the driver itself stalled, and of what they touched.
-func (r *Run) sayGaps(on func(kinds []string, format string, args ...any)) {
+func sayGaps(r *Run, b *Beside, on spoils) {
 	if r.Self == nil || len(r.Self.Gaps) == 0 {
 		return
 	}
@@ -126,11 +126,11 @@ func (r *Run) sayGaps(on func(kinds []string, format string, args ...any)) {
 		text += fmt.Sprintf(", for %s in all", DurationText(total))
 	}
 	if touched == 0 {
-		on([]string{OnRates}, "%s, at %.2f s for %s, while no invocation was in flight", text, longest.From.Seconds(),
+		on([]*[]string{&b.Rates}, "%s, at %.2f s for %s, while no invocation was in flight", text, longest.From.Seconds(),
 			DurationText(longest.To.Sub(longest.From)))
 		return
 	}
-	on([]string{OnLatency, OnStart, OnRates},
+	on([]*[]string{&b.Latency, &b.Start, &b.Rates},
 		"%s, at %.2f s for %s: up to that much of the times of %s that were in flight is the driver's, not the "+
 			"function's (marked in the list of invocations and in the CSV)",
 		text, longest.From.Seconds(), DurationText(longest.To.Sub(longest.From)),
@@ -196,13 +196,8 @@ const (
 	jumped     = time.Second
 )
 
-// Kinds of figures that a warning may be about.
-const (
-	OnLatency = "latency"
-	OnStart   = "start"
-	OnRates   = "rates"
-	OnMemory  = "memory"
-)
+// spoils adds a warning to a summary, and to the figures that it spoils.
+type spoils func(figures []*[]string, format string, args ...any)
 
 // inTwoPieces counts for each function the replies that came in two pieces as far apart
 // as a delayed acknowledgement waits on Linux (40 ms); 0 where they are not most.
@@ -227,63 +222,65 @@ func (r *Run) inTwoPieces() []int {
 }
 
 // warn adds what spoils the figures, each next to those that it spoils.
-func (r *Run) warn(s *Summary) {
-	s.Beside = map[string][]string{}
-	on := func(kinds []string, format string, args ...any) {
+func warn(a *Analysis) {
+	r, s := a.Run, a.Summary
+	on := func(figures []*[]string, format string, args ...any) {
 		text := fmt.Sprintf(format, args...)
 		s.Warnings = append(s.Warnings, text)
-		for _, k := range kinds {
-			s.Beside[k] = append(s.Beside[k], text)
+		for _, f := range figures {
+			*f = append(*f, text)
 		}
 	}
-	times := []string{OnLatency, OnStart}
+	b := &s.Beside
+	latency, start, rates, memory := &b.Latency, &b.Start, &b.Rates, &b.Memory
+	type of = []*[]string
 	if !r.Finished {
 		on(nil, "the run did not finish; the figures cover what was measured until then")
 	}
-	r.sayGaps(on)
+	sayGaps(r, b, on)
 	if l := s.Driver.LagP99; l != nil && *l > lateDriver {
-		on([]string{OnLatency, OnRates}, "events were taken up to %.1f ms late (p99); latencies count that delay. "+
+		on(of{latency, rates}, "events were taken up to %.1f ms late (p99); latencies count that delay. "+
 			"Close other programs, or lower the rate", *l)
 	}
 	if l := s.Driver.SendLagP99; l != nil && *l > lateDriver && (s.Driver.LagP99 == nil ||
 		*l > *s.Driver.LagP99+lateDriver) {
-		on([]string{OnLatency}, "requests were sent up to %.1f ms late (p99) although an instance was free; "+
+		on(of{latency}, "requests were sent up to %.1f ms late (p99) although an instance was free; "+
 			"latencies count that delay. Close other programs, or lower the rate", *l)
 	}
-	if b := s.Driver.Busy; b != nil && *b > busyShare {
-		on(times, "the machine's processors were %.0f %% busy; functions and driver waited for each other, so times "+
-			"are longer than on a calmer machine", *b*100)
+	if busy := s.Driver.Busy; busy != nil && *busy > busyShare {
+		on(of{latency, start}, "the machine's processors were %.0f %% busy; functions and driver waited for each other, so times "+
+			"are longer than on a calmer machine", *busy*100)
 	}
 	if before, during := s.Driver.EchoBefore.P50, s.Driver.EchoDuring.P95; before != nil && during != nil &&
 		*during > slowEcho && *during > 4**before {
-		on(times, "a bare round trip, without any function, took up to %s ms during the run (p95), and %s ms before "+
+		on(of{latency, start}, "a bare round trip, without any function, took up to %s ms during the run (p95), and %s ms before "+
 			"it: that much of a latency may be the machine's. Close other programs, or lower the rate",
 			MillisText(during), MillisText(before))
 	}
 	if t := s.Driver.TimerP99; t != nil && *t > lateTimer {
-		on([]string{OnLatency, OnRates}, "timers fire up to %s ms late on this machine, so no event can be more "+
+		on(of{latency, rates}, "timers fire up to %s ms late on this machine, so no event can be more "+
 			"exact than that. Virtual machines that share their processors do this; a quieter machine does not",
 			MillisText(t))
 	}
 	if r.Self != nil && (r.Self.Jump > jumped || r.Self.Jump < -jumped) {
-		on([]string{OnRates}, "the wall clock jumped by %v during the run: it was set, or the machine slept. Times "+
+		on(of{rates}, "the wall clock jumped by %v during the run: it was set, or the machine slept. Times "+
 			"within the run come from a monotonic clock and are not affected; what happened during a sleep is missing",
 			text.Duration(r.Self.Jump.Round(time.Millisecond)))
 	}
 	for i := range r.Sources {
 		if r.Sources[i].Closed && s.Sources[r.Sources[i].Name].Arrived > 0 {
-			on([]string{OnRates}, "source %s was fed by callers who wait for their replies (closed loop): a slow "+
+			on(of{rates}, "source %s was fed by callers who wait for their replies (closed loop): a slow "+
 				"reply also delays what follows", r.Sources[i].Name)
 		}
 	}
 	for i := range r.Functions {
 		if f := &r.Functions[i]; strings.HasPrefix(f.Enforced, "not enforced") {
-			on([]string{OnMemory}, "the bounds of %s are %s", f.Name, f.Enforced)
+			on(of{memory}, "the bounds of %s are %s", f.Name, f.Enforced)
 		}
 	}
 	for i, n := range r.inTwoPieces() {
 		if n > 0 {
-			on([]string{OnLatency},
+			on(of{latency},
 				"%s: %s arrived in two pieces about 40 ms apart: the function writes its reply in two steps, and the "+
 					"network "+
 					"holds back the second until the first is acknowledged (Nagle's algorithm and delayed "+
@@ -294,7 +291,7 @@ func (r *Run) warn(s *Summary) {
 	}
 	for i := range r.Functions {
 		if f := &r.Functions[i]; f.Attached {
-			on([]string{OnStart},
+			on(of{start},
 				"%s was started elsewhere: its starts are not measured, and none of its invocations counts as cold",
 				f.Name)
 		}

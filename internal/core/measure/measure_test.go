@@ -47,7 +47,7 @@ func fixture() *Run {
 }
 
 func TestASummaryAddsUp(t *testing.T) {
-	s := fixture().Summarize()
+	s := Summarize(fixture())
 	if want := (Counts{Arrived: 5, Deliveries: 5, Done: 2, DeadLettered: 1, Rejected: 1,
 		Abandoned: 1}); s.Events != want {
 		t.Errorf("events %+v, want %+v", s.Events, want)
@@ -71,7 +71,7 @@ func TestASummaryAddsUp(t *testing.T) {
 	twice := fixture()
 	twice.Sources[1].Kind, twice.Sources[1].Routes, twice.Sources[1].To = "http", []string{"GET /quote"}, []int{0}
 	twice.Invocations[3].Function = 0
-	if r := twice.Summarize().Functions["quote"].Routes["GET /quote"]; r.Cold.N != 1 || r.Warm.N != 1 ||
+	if r := Summarize(twice).Functions["quote"].Routes["GET /quote"]; r.Cold.N != 1 || r.Warm.N != 1 ||
 		r.Retried.N != 1 || r.Statuses["200"] != 2 || r.Statuses["500"] != 1 {
 		t.Errorf("two wires of one name: %+v", r)
 	}
@@ -155,7 +155,7 @@ func BenchmarkSummarize(b *testing.B) {
 		r.Deliveries = append(r.Deliveries, Delivery{Event: int64(i), Invocation: uint64(i + 1), Attempts: 1})
 	}
 	for b.Loop() {
-		r.Summarize()
+		Summarize(r)
 	}
 }
 
@@ -200,7 +200,7 @@ func TestChainsFaultsAndSecondDeliveries(t *testing.T) {
 		}
 	}
 	r.Budgets = []string{"chain cargo max < 100ms", "chain cargo p50 < 1s"}
-	s := r.Summarize()
+	s := Summarize(r)
 	if c := s.Chains["cargo"]; len(s.Chains) != 1 || c.Latency.N != 1 || *c.Latency.Max != 160 || c.Steps != 3 ||
 		c.Broken != 1 {
 		t.Errorf("chains %+v", s.Chains)

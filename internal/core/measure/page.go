@@ -69,27 +69,19 @@ func newSpread(p *stats.Population) Spread {
 }
 
 // NewPage computes the findings of a run.
-func NewPage(r *Run) *Page {
-	seen := r.scan()
-	return r.page(seen, r.collect(seen))
-}
+func NewPage(r *Run) *Page { return pageOf(Analyze(r)) }
 
-func (r *Run) page(seen *scan, populations []Populations) *Page {
-	p := &Page{Version: PageVersion, Summary: r.summarize(seen, populations), Time: r.timeline(seen.at),
-		Kinds: map[string]string{}}
+func pageOf(a *Analysis) *Page {
+	r := a.Run
+	warn(a)
+	p := &Page{Version: PageVersion, Summary: a.Summary, Time: a.Time, Spreads: a.Spreads(),
+		Failures: r.FailureCauses(), Sentences: sentences(a), Kinds: map[string]string{}}
 	for i := range r.Functions {
 		p.Functions = append(p.Functions, r.Functions[i].Name)
-		f := FunctionSpread{Start: newSpread(&populations[i].Start), Retried: newSpread(&populations[i].Retried)}
-		for c := range f.Latency {
-			f.Latency[c] = newSpread(&populations[i].Latency[c])
-		}
-		p.Spreads = append(p.Spreads, f)
 	}
 	for i := range r.Sources {
 		p.Sources = append(p.Sources, r.Sources[i].Name)
 		p.Kinds[r.Sources[i].Name] = r.Sources[i].Kind
 	}
-	p.Failures = r.FailureCauses()
-	p.Sentences = r.sentences(p.Summary, seen)
 	return p
 }

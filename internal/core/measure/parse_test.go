@@ -33,7 +33,7 @@ func FuzzParseBudget(f *testing.F) {
 			t.Fatalf("%q was read as %+v", text, b)
 		}
 		r.Budgets = []string{text}
-		v := r.Summarize().Budgets[0]
+		v := Summarize(r).Budgets[0]
 		if v.Says() == "" || v.Held && v.Few || v.Held && v.Measured == nil {
 			t.Fatalf("%q: %+v", text, v)
 		}

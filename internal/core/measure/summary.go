@@ -38,10 +38,24 @@ type Summary struct {
 	Driver      DriverFigures              `json:"driver"`
 	Budgets     []Verdict                  `json:"budgets"`
 	Warnings    []string                   `json:"warnings"`
-	// those of the warnings that spoil figures, by what they spoil
-	Beside  map[string][]string `json:"beside"`
-	Machine string              `json:"machine"`
-	Commit  string              `json:"commit"`
+	Beside      Beside                     `json:"beside"`
+	Machine     string                     `json:"machine"`
+	Commit      string                     `json:"commit"`
+}
+
+// Beside holds those of the warnings that spoil figures, by the figures that they spoil: one may
+// be with several.
+type Beside struct {
+	Latency []string `json:"latency,omitempty"`
+	Start   []string `json:"start,omitempty"`
+	Rates   []string `json:"rates,omitempty"`
+	Memory  []string `json:"memory,omitempty"`
+}
+
+// Any reports whether a warning is with any of the figures.
+func (b *Beside) Any(warning string) bool {
+	return slices.Contains(b.Latency, warning) || slices.Contains(b.Start, warning) ||
+		slices.Contains(b.Rates, warning) || slices.Contains(b.Memory, warning)
 }
 
 // Counts are events that arrived, deliveries, and the outcomes of deliveries.
@@ -339,10 +353,11 @@ func (r *Run) eachLatency(at []int32, visit func(fn int32, d *Delivery, inv *Inv
 	}
 }
 
-// Summarize returns the summary of a run.
-func (r *Run) Summarize() *Summary {
-	seen := r.scan()
-	return r.summarize(seen, r.collect(seen))
+// Summarize returns the summary of a run, with the warnings about it.
+func Summarize(r *Run) *Summary {
+	a := Analyze(r)
+	warn(a)
+	return a.Summary
 }
 
 func (r *Run) summarize(seen *scan, populations []Populations) *Summary {
@@ -376,7 +391,6 @@ func (r *Run) summarize(seen *scan, populations []Populations) *Summary {
 	}
 	r.load(s, seen)
 	r.driver(s, at)
-	r.warn(s)
 	for _, text := range r.Budgets {
 		s.Budgets = append(s.Budgets, r.judge(s, seen, populations, text))
 	}

@@ -114,7 +114,8 @@ func VerdictText(v Verdict) string {
 
 // sentences returns the answer of a run in sentences: which budget was missed, how
 // long cold and warm took and why, what waited, what was rejected or lost.
-func (r *Run) sentences(s *Summary, seen *scan) (out []string) {
+func sentences(a *Analysis) (out []string) {
+	r, s := a.Run, a.Summary
 	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
 	if !r.Finished {
 		say("This run did not finish: the figures cover what was measured until then.")
@@ -126,10 +127,10 @@ func (r *Run) sentences(s *Summary, seen *scan) (out []string) {
 	}
 	for i := range r.Functions {
 		f := s.Functions[r.Functions[i].Name]
-		r.sayFunction(&r.Functions[i], &f, &seen.outcomes[i], say)
+		r.sayFunction(&r.Functions[i], &f, &a.Outcomes[i], say)
 		r.sayWhy(int32(i), &f, say)
 	}
-	r.sayWaits(seen.at, say)
+	r.sayWaits(a.At, say)
 	for i := range r.Sources {
 		r.saySource(int32(i), s.Sources[r.Sources[i].Name], say)
 	}

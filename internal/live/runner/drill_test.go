@@ -127,7 +127,7 @@ func run(t *testing.T, p *plan.Project, d *plan.Drill) (*measure.Run, *measure.S
 	r := New(p, d, Config{ID: "test"})
 	r.Run(t.Context())
 	rec := r.Snapshot()
-	s := rec.Summarize()
+	s := measure.Summarize(rec)
 	if n := s.Events.Done + s.Events.Failed + s.Events.DeadLettered + s.Events.Rejected + s.Events.Abandoned +
 		s.Events.Expired + s.Events.Unmatched; n != s.Events.Deliveries {
 		t.Errorf("%d outcomes of %d deliveries", n, s.Events.Deliveries)

@@ -17,6 +17,7 @@ import (
 	"nightdrill/internal/core/arrival"
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/proc"
 )
@@ -210,7 +211,7 @@ func TestLimitsAreChangedWhileItRuns(t *testing.T) {
 	if got := strings.Join(texts, " | "); got != strings.Replace(want, ", start_burst 1 → 1", "", 1) {
 		t.Errorf("changes\n%s\nwant\n%s", got, want)
 	}
-	s := rec.Summarize()
+	s := measure.Summarize(rec)
 	if s.Functions["f"].Rejections["everything is rejected"] < 5 {
 		t.Errorf("rejected: %v", s.Functions["f"].Rejections)
 	}

@@ -327,7 +327,7 @@ func (m *Model) drawRates(c *canvas.Canvas, y int) int {
 		}
 	}
 	y = m.timeAxis(c, y, per, n)
-	return m.beside(c, y, measure.OnRates)
+	return m.beside(c, y, m.page.Summary.Beside.Rates)
 }
 
 func shortLag(d time.Duration) string {

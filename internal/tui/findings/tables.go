@@ -135,7 +135,7 @@ func (m *Model) drawLatencies(c *canvas.Canvas, y int) int {
 		text += "     ┃ the median   ● where most lie   · a few"
 	}
 	c.Put(1, y, canvas.Dim, text)
-	return m.beside(c, y+1, measure.OnLatency, measure.OnStart)
+	return m.beside(c, y+1, m.page.Summary.Beside.Latency, m.page.Summary.Beside.Start)
 }
 
 // noAnswers returns why a function has no figures.
@@ -149,11 +149,11 @@ func (m *Model) noAnswers(fn int) string {
 	return "no replies"
 }
 
-// beside writes the warnings that spoil figures of some kinds next to them, each once.
-func (m *Model) beside(c *canvas.Canvas, y int, kinds ...string) int {
+// beside writes the warnings that spoil figures next to them, each once.
+func (m *Model) beside(c *canvas.Canvas, y int, figures ...[]string) int {
 	said := map[string]bool{}
-	for _, kind := range kinds {
-		for _, text := range m.page.Summary.Beside[kind] {
+	for _, warnings := range figures {
+		for _, text := range warnings {
 			if !said[text] {
 				said[text] = true
 				c.Put(1, y, canvas.Bad, "!")
@@ -377,7 +377,7 @@ func (m *Model) drawUse(c *canvas.Canvas, y int) int {
 			y = canvas.Flow(c, 3, y, m.w-2, canvas.Dim, line)
 		}
 	}
-	return m.beside(c, y, measure.OnMemory)
+	return m.beside(c, y, m.page.Summary.Beside.Memory)
 }
 
 // drawWays sets the ways to start beside each other.
@@ -468,16 +468,10 @@ func (m *Model) drawBudgets(c *canvas.Canvas, y int) int {
 // drawWarnings draws what else is to be kept in mind.
 func (m *Model) drawWarnings(c *canvas.Canvas, y int) int {
 	s := m.page.Summary
-	beside := map[string]bool{}
-	for _, all := range s.Beside {
-		for _, text := range all {
-			beside[text] = true
-		}
-	}
 	c.Rule(y, "Caveats")
 	y++
 	for _, text := range s.Warnings {
-		if !beside[text] {
+		if !s.Beside.Any(text) {
 			c.Put(1, y, canvas.Bad, "!")
 			y = canvas.Flow(c, 3, y, m.w-2, canvas.Plain, text)
 		}
