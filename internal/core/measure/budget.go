@@ -54,7 +54,6 @@ type Verdict struct {
 
 var (
 	ops            = []string{"<", "<=", ">", ">=", "==", "!="}
-	classNames     = []string{"cold", "first", "warm", "retried", "all"}
 	durationKinds  = []string{"latency", "service", "wait", "start"}
 	functionCounts = []string{"attempts", "timeouts", "crashes", "started", "peak", "failed_starts", "out_of_memory"}
 	eventCounts    = []string{"arrived", "deliveries", "done", "failed", "dead_lettered", "rejected", "expired",
@@ -91,7 +90,7 @@ func ParseBudget(text string) (Budget, error) {
 			return wrong("missing name of a %s", b.Of)
 		}
 	}
-	classed := slices.Contains(classNames, peek())
+	classed := peek() == "all" || slices.Contains(ClassNames, peek())
 	if classed {
 		if b.Class = next(); b.Class == "all" {
 			b.Class = ""
@@ -130,7 +129,7 @@ func ParseBudget(text string) (Budget, error) {
 	duration := slices.Contains(durationKinds, b.Kind)
 	if _, ok := quantile(b.Figure); !ok && (duration || b.Kind == "memory") {
 		wanted := slices.Concat([]string{"p50", "p95", "p99", "max"}, durationKinds, []string{"memory", "status"},
-			classNames[:4], costs, counts)
+			ClassNames, costs, counts)
 		if b.Of == "chain" {
 			wanted = []string{"p50", "p95", "p99", "max"}
 		}
@@ -350,7 +349,7 @@ func (r *Run) countInvocations(b *Budget) (n, of float64, ok bool) {
 				}
 			}
 		}
-	case byStatus || slices.Contains(classNames[:3], b.Figure):
+	case byStatus || slices.Contains(ClassNames[:3], b.Figure):
 		for i := range r.Invocations {
 			v := &r.Invocations[i]
 			if !within(v.Function, v.Source) {

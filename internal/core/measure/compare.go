@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -97,16 +98,7 @@ func compare(title string, sides []Side, known map[*Run]*Analysis, reply func(si
 		}
 		c.Sides = append(c.Sides, side)
 	}
-	var all []*Contrast
-	for i := 1; i < len(sides); i++ {
-		c.Contrasts = append(c.Contrasts, contrasts(populations[0], populations[i], &sides[0], &sides[i]))
-	}
-	for i := range c.Contrasts {
-		for k := range c.Contrasts[i] {
-			all = append(all, &c.Contrasts[i][k])
-		}
-	}
-	judgeAll(all)
+	c.Contrasts = Contrasts(populations, sides)
 	c.replies(sides, reply)
 	return c
 }
@@ -142,6 +134,20 @@ func unlike(sides []Side) (out []string) {
 		"these are different runs, one after the other: machine drift between the runs counts as a difference. "+
 			"Compare "+
 			"variants of one function in turns, by compare FUNCTION")
+}
+
+// Contrasts compares the first side with each of the others, and rules on all of it together.
+func Contrasts(of []*Populations, sides []Side) (out [][]Contrast) {
+	var all []*Contrast
+	for i := 1; i < len(sides); i++ {
+		c := contrasts(of[0], of[i], &sides[0], &sides[i])
+		for k := range c {
+			all = append(all, &c[k])
+		}
+		out = append(out, c)
+	}
+	judgeAll(all)
+	return out
 }
 
 // contrasts compares what two sides measured.
@@ -230,7 +236,7 @@ func (c *Comparison) replies(sides []Side, reply func(side int, number int32) []
 		return bytes.Equal(reply(0, x.reply), reply(side, y.reply))
 	}
 	for i := 1; i < len(sides); i++ {
-		for _, key := range sortedKeys(answers[0]) {
+		for _, key := range slices.Sorted(maps.Keys(answers[0])) {
 			first, second := answers[0][key], answers[i][key]
 			if len(second) == 0 {
 				continue

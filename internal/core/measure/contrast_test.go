@@ -41,14 +41,8 @@ func TestWhatContrastsSay(t *testing.T) {
 		&Side{Run: &Run{Functions: make([]Function, 1)}}
 	judged := func(side *Side, n int, times float64) map[string]Contrast {
 		a, b := lives(uint64(n), n, times)
-		all := contrasts(a, b, side, side)
-		var each []*Contrast
-		for i := range all {
-			each = append(each, &all[i])
-		}
-		judgeAll(each)
 		out := map[string]Contrast{}
-		for _, c := range all {
+		for _, c := range Contrasts([]*Populations{a, b}, []Side{*side, *side})[0] {
 			out[c.What] = c
 			if c.More == 0 && !c.Beyond && c.N[0] > 0 && c.Least == nil {
 				t.Errorf("%s of %d: %+v", c.What, n, c)
@@ -86,7 +80,7 @@ func TestWhatContrastsSay(t *testing.T) {
 		}
 	}
 	a, b := lives(1, 20, 1)
-	all := contrasts(a, b, turns, other)
+	all := Contrasts([]*Populations{a, b}, []Side{*turns, *other})[0]
 	if c := all[len(all)-1]; c.What != "peak memory" || c.Why == "" || c.Mark() != "no verdict" {
 		t.Errorf("memory by two meters: %+v", c)
 	}

@@ -83,7 +83,7 @@ func ParseFilter(text string) (f Filter, err error) {
 		case "route":
 			f.Route = wordRoute.Replace(value)
 		case "class":
-			if f.Class = value; !slices.Contains(classNames[:4], value) {
+			if f.Class = value; !slices.Contains(ClassNames, value) {
 				err = fmt.Errorf("class=%q; use cold, first, warm or retried", value)
 			}
 		case "status":
@@ -222,6 +222,9 @@ func (r *Run) filterFunctions(f Filter) []bool {
 	}
 	return out
 }
+
+// ClassNames are the classes of invocations and deliveries, as filters and budgets name them.
+var ClassNames = []string{"cold", "first", "warm", "retried"}
 
 // sieve is a filter applied to a run.
 type sieve struct {

@@ -93,6 +93,16 @@ func within(gaps []Gap, from, to clock.Time) (all time.Duration) {
 	return all
 }
 
+// touched counts the invocations that were in flight while the driver itself did not run.
+func (r *Run) touched() (n int) {
+	for i := range r.Invocations {
+		if v := &r.Invocations[i]; r.Stood(v.began(), v.Done) > 0 {
+			n++
+		}
+	}
+	return n
+}
+
 // Stood returns how long the driver itself did not run during a stretch.
 func (r *Run) Stood(from, to clock.Time) time.Duration {
 	if r.Self == nil {
@@ -114,13 +124,7 @@ func sayGaps(r *Run, b *Beside, on spoils) {
 			longest = g
 		}
 	}
-	touched := 0
-	for i := range r.Invocations {
-		v := &r.Invocations[i]
-		if within(r.Self.Gaps, v.began(), v.Done) > 0 {
-			touched++
-		}
-	}
+	touched := r.touched()
 	text := fmt.Sprintf("the driver itself stalled %s", count(len(r.Self.Gaps), "time", "times"))
 	if len(r.Self.Gaps) > 1 {
 		text += fmt.Sprintf(", for %s in all", DurationText(total))

@@ -2,6 +2,7 @@ package measure
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 
 	"nightdrill/internal/core/engine"
@@ -95,7 +96,7 @@ func (t *Turns) Lines() (out []string) {
 	}
 	out = append(out, fmt.Sprintf("%d of %s had a different outcome:", t.Other, count(t.Same+t.Other, "event",
 		"events")))
-	for _, what := range sortedKeys(t.Between) {
+	for _, what := range slices.Sorted(maps.Keys(t.Between)) {
 		out = append(out, fmt.Sprintf("%d %s;", t.Between[what], what))
 	}
 	return slices.Concat(out, t.Which)

@@ -1,7 +1,9 @@
 package measure
 
 import (
+	"maps"
 	"math"
+	"slices"
 	"strconv"
 )
 
@@ -142,7 +144,7 @@ func (c *Comparison) ownPhases() []string {
 			all[p.Name] = true
 		}
 	}
-	return sortedKeys(all)
+	return slices.Sorted(maps.Keys(all))
 }
 
 // Text formats the value of a side.

@@ -75,4 +75,13 @@ func (r *Run) scan() *scan {
 }
 
 // index returns the place of each invocation by its ID, or -1.
-func (r *Run) index() []int32 { return r.scan().at }
+func (r *Run) index() []int32 {
+	at := make([]int32, 0, len(r.Invocations)+len(r.Invocations)/16+64)
+	for i := range r.Invocations {
+		for uint64(len(at)) <= r.Invocations[i].ID {
+			at = append(at, -1)
+		}
+		at[r.Invocations[i].ID] = int32(i)
+	}
+	return at
+}

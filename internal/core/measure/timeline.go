@@ -1,8 +1,6 @@
 package measure
 
 import (
-	"maps"
-	"slices"
 	"time"
 
 	"nightdrill/internal/core/clock"
@@ -192,5 +190,3 @@ func (r *Run) sourcesOverTime(t *Timeline, n int, step func(clock.Time) int) {
 		}
 	}
 }
-
-func sortedKeys[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }

@@ -2,6 +2,8 @@ package measure
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"nightdrill/internal/core/clock"
@@ -106,7 +108,7 @@ func coldReason(f *FunctionFigures) string {
 // slowRoute returns the route of a function whose warm answers take at least twice
 // as long as those of all others.
 func slowRoute(f *FunctionFigures) (name string, median, others float64) {
-	for _, route := range sortedKeys(f.Routes) {
+	for _, route := range slices.Sorted(maps.Keys(f.Routes)) {
 		warm := f.Routes[route].Warm
 		if warm.P50 == nil {
 			continue

@@ -215,7 +215,7 @@ func badStatuses(counts map[string]int) string {
 // StatusText writes how many invocations had each status, in the order of statuses.
 func StatusText(counts map[string]int) string {
 	var parts []string
-	for _, status := range sortedKeys(counts) {
+	for _, status := range slices.Sorted(maps.Keys(counts)) {
 		parts = append(parts, fmt.Sprintf("%s × %d", status, counts[status]))
 	}
 	return strings.Join(parts, ", ")
