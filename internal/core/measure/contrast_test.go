@@ -128,7 +128,7 @@ func TestWhereWarmingUpEnds(t *testing.T) {
 						Instance: int32(in), Sent: 1, Assigned: 1, Done: 1 + ms(0).Add(d)})
 				}
 			}
-			w := r.warmUps(r.scan())[0]
+			w := Analyze(r).Summary.Functions["f"].WarmUp
 			if w.Steady == nil || *w.Steady != want {
 				t.Errorf("seed %d: warm from %v on, want %d", seed, *w.Steady, want)
 			}
@@ -141,7 +141,11 @@ func TestWhereWarmingUpEnds(t *testing.T) {
 			}
 		}
 	}
-	for step, from := 0, 1; step < 30; step++ { // the steps cover every n once
+}
+
+// The steps of the warm-up cover every n once.
+func TestStepsOfTheWarmUp(t *testing.T) {
+	for step, from := 0, 1; step < 30; step++ {
 		lo, hi := nthRange(step)
 		if lo != from || hi < lo {
 			t.Fatalf("step %d goes from %d to %d, want it to begin at %d", step, lo, hi, from)

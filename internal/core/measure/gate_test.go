@@ -216,13 +216,13 @@ func TestWarmingUpTakesInstances(t *testing.T) {
 				Assigned: 1, Done: 1 + clock.Time(took)})
 		}
 	}
-	if w := r.warmUps(r.scan())[0]; w.Steady == nil || *w.Steady != 2 {
+	if w := Analyze(r).Summary.Functions["f"].WarmUp; w.Steady == nil || *w.Steady != 2 {
 		t.Errorf("of six: %q", w.Text())
 	}
 	for i := range r.Invocations {
 		r.Invocations[i].Instance %= 2
 	}
-	if w := r.warmUps(r.scan())[0]; w.Steady != nil || w.Gain != nil ||
+	if w := Analyze(r).Summary.Functions["f"].WarmUp; w.Steady != nil || w.Gain != nil ||
 		w.Text() != "2 instances: too few samples (needs 6)" {
 		t.Errorf("of two: %q", w.Text())
 	}
