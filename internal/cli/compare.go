@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/project"
 	"nightdrill/internal/session"
 	"nightdrill/internal/store"
@@ -188,12 +189,12 @@ func comparisonText(w io.Writer, c *measure.Comparison) error {
 		}
 	}
 	fmt.Fprintln(t)
-	for _, r := range c.Rows() {
+	for _, r := range report.Rows(c) {
 		fmt.Fprintf(t, "%s\t%s", r.What, r.Unit)
 		for i := range c.Sides {
 			fmt.Fprintf(t, "\t%s", r.Text(i))
 			if i > 0 {
-				fmt.Fprintf(t, "\t%s", r.Contrasts[i-1].Mark())
+				fmt.Fprintf(t, "\t%s", report.ContrastMark(r.Contrasts[i-1]))
 			}
 		}
 		fmt.Fprintln(t)

@@ -17,6 +17,7 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/transport"
@@ -418,7 +419,7 @@ func describe(s *session.Session, v *session.Shown) fired {
 		return x
 	}
 	x.Class = t.Invocation.Class.String()
-	for _, p := range measure.Phases(v.Trace.Arrived, &t.Instance, &t.Invocation) {
+	for _, p := range record.Phases(v.Trace.Arrived, &t.Instance, &t.Invocation) {
 		x.Phases[strings.ReplaceAll(p.Name, " ", "_")] += millis(p.Took())
 	}
 	for _, l := range s.Lines(*v, t, 1000) {
@@ -506,7 +507,7 @@ func printFiring(w io.Writer, s *session.Session, v *session.Shown, x *fired) {
 	if content := session.WhatWaits(&s.Plan().Sources[v.Item.Source]); content != "" {
 		fmt.Fprintf(w, "  (it waits for %s)\n", content)
 	}
-	for _, p := range measure.Phases(v.Trace.Arrived, &t.Instance, &t.Invocation) {
+	for _, p := range record.Phases(v.Trace.Arrived, &t.Instance, &t.Invocation) {
 		fmt.Fprintf(w, "  %-12s %9.2f\n", p.Name, millis(p.Took()))
 	}
 	if t.Reply != nil {

@@ -8,14 +8,16 @@ import (
 	"strings"
 	"text/tabwriter"
 
+	"nightdrill/internal/core/figure"
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/core/text"
 )
 
 func sortedNames[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }
 
-// report writes the findings as text.
-func report(w io.Writer, page *measure.Page) error {
+// printReport writes the findings as text.
+func printReport(w io.Writer, page *report.Page) error {
 	s, b := page.Summary, &strings.Builder{}
 	state := ""
 	if !s.Finished {
@@ -56,7 +58,7 @@ func report(w io.Writer, page *measure.Page) error {
 	fmt.Fprintf(b, "\ninstances\n")
 	for _, name := range sortedNames(s.Functions) {
 		f := s.Functions[name]
-		for i, line := range f.Lines() {
+		for i, line := range report.InstanceLines(f) {
 			if i == 0 {
 				line = name + ": " + line
 			} else {
@@ -69,13 +71,13 @@ func report(w io.Writer, page *measure.Page) error {
 		fmt.Fprintf(b, "\nchanges during the run\n")
 	}
 	for _, c := range s.Changes {
-		fmt.Fprintf(b, "  %s\n", c.Words(page.Functions))
+		fmt.Fprintf(b, "  %s\n", report.ChangeText(c, page.Functions))
 	}
 	if len(s.Budgets) > 0 {
 		fmt.Fprintf(b, "\nbudgets\n")
 	}
 	for _, v := range s.Budgets {
-		fmt.Fprintf(b, "  %s\n", measure.VerdictText(v))
+		fmt.Fprintf(b, "  %s\n", report.VerdictText(v))
 	}
 	if len(s.Warnings) > 0 {
 		fmt.Fprintf(b, "\nwarnings\n")
@@ -88,7 +90,7 @@ func report(w io.Writer, page *measure.Page) error {
 }
 
 // Ms writes a figure in milliseconds, or a dash where too few samples carry it.
-func Ms(v *float64) string { return measure.MillisText(v) }
+func Ms(v *float64) string { return figure.Millis(v) }
 
 // reportWays sets the ways to start beside each other.
 func reportWays(b *strings.Builder, s *measure.Summary) {
@@ -101,7 +103,7 @@ func reportWays(b *strings.Builder, s *measure.Summary) {
 	for i := range s.Ways {
 		w := &s.Ways[i]
 		fmt.Fprintf(t, "%s\t%d\t%s\t%s\t%s\t%s\t%s\t%s\n", w.Function, w.Whole.N, Ms(w.Prepare), Ms(w.Start.P50),
-			w.Start.Between(), Ms(w.Answer.P50), Ms(w.Whole.P50), w.Words)
+			report.MedianBetween(&w.Start), Ms(w.Answer.P50), Ms(w.Whole.P50), w.Words)
 	}
 	_ = t.Flush() // into memory
 }
@@ -115,26 +117,26 @@ func reportStatuses(b *strings.Builder, s *measure.Summary) {
 		if len(f.Statuses) == 0 {
 			continue
 		}
-		fmt.Fprintf(t, "%s%s\t%s\n", head, name, measure.StatusText(f.Statuses))
+		fmt.Fprintf(t, "%s%s\t%s\n", head, name, report.StatusText(f.Statuses))
 		head = ""
 		for _, route := range sortedNames(f.Routes) {
-			fmt.Fprintf(t, "  %s\t%s\n", route, measure.StatusText(f.Routes[route].Statuses))
+			fmt.Fprintf(t, "  %s\t%s\n", route, report.StatusText(f.Routes[route].Statuses))
 		}
 	}
 	_ = t.Flush() // into memory
 }
 
 // reportFailures names what failed, by cause.
-func reportFailures(b *strings.Builder, page *measure.Page) {
+func reportFailures(b *strings.Builder, page *report.Page) {
 	if len(page.Failures) == 0 {
 		return
 	}
 	fmt.Fprintf(b, "\nfailures (all of them: nightdrill runs show %s --failed)\n", page.Summary.Run)
 	for i := range page.Failures {
 		c := &page.Failures[i]
-		fmt.Fprintf(b, "  %s\n", text.Harmless(c.Head()))
+		fmt.Fprintf(b, "  %s\n", text.Harmless(report.CauseText(c)))
 		for k := range c.Worst {
-			fmt.Fprintf(b, "    %s\n", text.Harmless(c.Worst[k].Text()))
+			fmt.Fprintf(b, "    %s\n", text.Harmless(report.FailureText(&c.Worst[k])))
 		}
 	}
 }

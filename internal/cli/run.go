@@ -19,6 +19,8 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/project"
 	"nightdrill/internal/session"
@@ -68,7 +70,7 @@ type runOptions struct {
 	to, journal, baseline, worse, out string
 	changes                           []string
 	few                               bool
-	after                             func(*measure.Run) error // does what is to be done with the run; nil for nothing
+	after                             func(*record.Run) error // does what is to be done with the run; nil for nothing
 }
 
 func (o *runOptions) flags(c *cobra.Command) {
@@ -135,7 +137,7 @@ func runPlanned(cmd *cobra.Command, d *session.Workspace, drill *plan.Drill, o r
 	if err != nil {
 		return wrong(fmt.Errorf("--worse: %w", err))
 	}
-	var base *measure.Run
+	var base *record.Run
 	if o.baseline != "" { // before anything is started
 		info, err := d.Runs.Find(o.baseline)
 		if err != nil {
@@ -248,9 +250,9 @@ func neverReady(s *measure.Summary) string {
 }
 
 // write writes the summary to where it was requested.
-func write(cmd *cobra.Command, page *measure.Page, to string) error {
+func write(cmd *cobra.Command, page *report.Page, to string) error {
 	if to == "" {
-		return report(cmd.OutOrStdout(), page)
+		return printReport(cmd.OutOrStdout(), page)
 	}
 	content, err := json.MarshalIndent(page.Summary, "", "  ")
 	if err != nil {
@@ -259,7 +261,7 @@ func write(cmd *cobra.Command, page *measure.Page, to string) error {
 	if err := writeFile(cmd, to, append(content, '\n')); err != nil || to == "-" {
 		return err
 	}
-	return report(cmd.OutOrStdout(), page)
+	return printReport(cmd.OutOrStdout(), page)
 }
 
 // writeFile writes to a file, or to standard output for -.

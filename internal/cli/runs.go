@@ -13,8 +13,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/project"
 	"nightdrill/internal/session"
@@ -89,7 +90,7 @@ func showFailed(cmd *cobra.Command, s *store.Store, id, to string) error {
 	all := r.Failures()
 	if to != "" {
 		if all == nil {
-			all = []measure.Failure{}
+			all = []record.Failure{}
 		}
 		content, err := json.MarshalIndent(map[string]any{"format": "nightdrill.failures/1", "run": id,
 			"failures": all},
@@ -171,13 +172,13 @@ compares times and replies with those of the run.`,
 			for _, note := range notes {
 				fmt.Fprintln(cmd.ErrOrStderr(), "nightdrill: "+note)
 			}
-			o.after = func(after *measure.Run) error {
+			o.after = func(after *record.Run) error {
 				out := cmd.OutOrStdout()
 				if o.to == "-" {
 					out = cmd.ErrOrStderr()
 				}
 				fmt.Fprintf(out, "\nagainst run %s\n", info.Label())
-				for _, line := range measure.TurnsOf(before, after).Lines() {
+				for _, line := range report.TurnLines(record.TurnsOf(before, after)) {
 					fmt.Fprintln(out, "  "+line)
 				}
 				all, err := session.CompareLoaded(d.Runs, before, after, [2]string{info.Label(), after.ID})

@@ -14,6 +14,7 @@ import (
 
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/store"
 )
 
@@ -142,7 +143,7 @@ func TestAKilledRunIsOfUse(t *testing.T) {
 			}
 			run, err := s.Load(all[0].ID)
 			return err == nil && slices.ContainsFunc(run.Deliveries,
-				func(d measure.Delivery) bool { return d.Outcome == engine.Done })
+				func(d record.Delivery) bool { return d.Outcome == engine.Done })
 		})
 		if err := c.Process.Kill(); err != nil {
 			t.Fatal(err)

@@ -10,7 +10,10 @@ import (
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/figure"
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 )
 
 // Size is the width of pictures in points, and how much higher than usual they are;
@@ -58,7 +61,7 @@ func (s *sheet) head(title string, m *measure.Summary) float64 {
 }
 
 // ladder draws the phases from spawn to the first answer, by function.
-func ladder(kind string, z Size, p *measure.Page) *sheet {
+func ladder(kind string, z Size, p *report.Page) *sheet {
 	rungs := draw.Ladder(p)
 	s := newSheet(kind, z.width(), z.height(96+40*float64(max(len(rungs), 1))))
 	y := s.head("Start ladder: where a cold start's time goes (medians)", p.Summary)
@@ -113,7 +116,7 @@ func ladder(kind string, z Size, p *measure.Page) *sheet {
 }
 
 // distribution draws where cold, first and warm answers lie, on a logarithmic axis.
-func distribution(kind string, z Size, p *measure.Page) *sheet {
+func distribution(kind string, z Size, p *report.Page) *sheet {
 	type row struct {
 		name, what string
 		class      engine.Class
@@ -128,13 +131,13 @@ func distribution(kind string, z Size, p *measure.Page) *sheet {
 			if x := *f.Latency.Of(c); x.N > 0 {
 				sp := &p.Spreads[fn].Latency[c]
 				rows = append(rows, row{name, c.String(), c, sp, x})
-				lo, hi = min(lo, measure.Millis(sp.Low(0))), max(hi, measure.Millis(sp.Low(len(sp.Counts))))
+				lo, hi = min(lo, figure.Milliseconds(sp.Low(0))), max(hi, figure.Milliseconds(sp.Low(len(sp.Counts))))
 			}
 		}
 		if x := f.Latency.Retried; x.N > 0 {
 			sp := &p.Spreads[fn].Retried
 			rows = append(rows, row{name, "retried", engine.Warm, sp, x})
-			lo, hi = min(lo, measure.Millis(sp.Low(0))), max(hi, measure.Millis(sp.Low(len(sp.Counts))))
+			lo, hi = min(lo, figure.Milliseconds(sp.Low(0))), max(hi, figure.Milliseconds(sp.Low(len(sp.Counts))))
 		}
 	}
 	s := newSheet(kind, z.width(), z.height(92+30*float64(max(len(rows), 1))))
@@ -163,7 +166,7 @@ func distribution(kind string, z Size, p *measure.Page) *sheet {
 			if n == 0 {
 				continue
 			}
-			x0, x1 := c.px(measure.Millis(r.of.Low(k))), c.px(measure.Millis(r.of.Low(k+1)))
+			x0, x1 := c.px(figure.Milliseconds(r.of.Low(k))), c.px(figure.Milliseconds(r.of.Low(k+1)))
 			tall := (h - 8) * math.Sqrt(float64(n)/float64(most)) // what is rare is seen too
 			s.mark(x0, base-tall, math.Max(x1-x0-0.3, 0.5), tall, classShade(r.class))
 		}
@@ -187,7 +190,7 @@ func distribution(kind string, z Size, p *measure.Page) *sheet {
 }
 
 // warmUp draws service time by the n-th invocation of an instance.
-func warmUp(kind string, z Size, p *measure.Page) *sheet {
+func warmUp(kind string, z Size, p *report.Page) *sheet {
 	type curve struct {
 		name string
 		of   measure.WarmUp
@@ -230,7 +233,7 @@ func warmUp(kind string, z Size, p *measure.Page) *sheet {
 		if n := k.of.Steady; n != nil {
 			x := c.px(float64(*n))
 			s.dashed(ink, 0.8, xy{x, c.y}, xy{x, c.y + c.h})
-			text := k.of.Text()
+			text := report.WarmUpText(&k.of)
 			if w := s.width(textSize-1, text); x+w+6 < s.w-margin {
 				s.text(x+4, c.y+8, ink, textSize-1, text)
 			} else {
@@ -243,7 +246,7 @@ func warmUp(kind string, z Size, p *measure.Page) *sheet {
 
 // timeline draws a run over time: latency, what came and what was done, instances,
 // waiting and what was rejected.
-func timeline(kind string, z Size, p *measure.Page) *sheet {
+func timeline(kind string, z Size, p *report.Page) *sheet {
 	t := p.Time
 	var fns []int
 	for i := range p.Functions {
@@ -274,7 +277,7 @@ func timeline(kind string, z Size, p *measure.Page) *sheet {
 		lo, hi := math.Inf(1), 0.0
 		for k := range n {
 			if f.P50[k] > 0 {
-				lo, hi = min(lo, measure.Millis(f.P50[k])), max(hi, measure.Millis(f.Max[k]))
+				lo, hi = min(lo, figure.Milliseconds(f.P50[k])), max(hi, figure.Milliseconds(f.Max[k]))
 			}
 		}
 		s.text(margin, top+14, ink, textSize, s.fit(textSize, names-50, p.Functions[fn]))
@@ -292,11 +295,12 @@ func timeline(kind string, z Size, p *measure.Page) *sheet {
 			if f.Cold[k] > 0 {
 				of, shade = frost, rime
 			}
-			s.mark(x0, c.py(measure.Millis(f.P95[k])), x1-x0-0.4,
-				c.py(measure.Millis(f.P50[k]))-c.py(measure.Millis(f.P95[k]))+0.5, shade)
-			s.line(of, 1.3, xy{x0, c.py(measure.Millis(f.P50[k]))}, xy{x1 - 0.4, c.py(measure.Millis(f.P50[k]))})
-			s.line(of, 0.5, xy{(x0 + x1) / 2, c.py(measure.Millis(f.P95[k]))},
-				xy{(x0 + x1) / 2, c.py(measure.Millis(f.Max[k]))})
+			s.mark(x0, c.py(figure.Milliseconds(f.P95[k])), x1-x0-0.4,
+				c.py(figure.Milliseconds(f.P50[k]))-c.py(figure.Milliseconds(f.P95[k]))+0.5, shade)
+			s.line(of, 1.3, xy{x0, c.py(figure.Milliseconds(f.P50[k]))},
+				xy{x1 - 0.4, c.py(figure.Milliseconds(f.P50[k]))})
+			s.line(of, 0.5, xy{(x0 + x1) / 2, c.py(figure.Milliseconds(f.P95[k]))},
+				xy{(x0 + x1) / 2, c.py(figure.Milliseconds(f.Max[k]))})
 		}
 		most := 4.0 // whole numbers beside it
 		for k := range n {
@@ -344,7 +348,7 @@ func sum(all []int) (n int) {
 const mostSingle = 20_000
 
 // lanes draws the life of each instance.
-func lanes(kind string, z Size, r *measure.Run, m *measure.Summary) *sheet {
+func lanes(kind string, z Size, r *record.Run, m *measure.Summary) *sheet {
 	chart := &draw.Chart{}
 	chart.Update(r)
 	all := chart.Lanes()
@@ -454,7 +458,7 @@ func lanes(kind string, z Size, r *measure.Run, m *measure.Summary) *sheet {
 
 // invocation draws one in its lane: a mark at where a cold one begins, a bar as long
 // as it took.
-func (s *sheet) invocation(v *measure.Invocation, from, to, y, row float64) {
+func (s *sheet) invocation(v *record.Invocation, from, to, y, row float64) {
 	tall := math.Max(row-3, 1)
 	switch {
 	case draw.Bad(v):
@@ -498,8 +502,8 @@ func (s *sheet) lanesLegend(x, y float64) {
 
 // comparison draws the medians of sides with their intervals, figure by figure.
 func comparison(kind string, z Size, c *measure.Comparison) *sheet {
-	var rows []measure.Row
-	for _, r := range c.Rows() {
+	var rows []report.Row
+	for _, r := range report.Rows(c) {
 		if r.Between != nil || len(r.Contrasts) > 0 && r.Contrasts[0] != nil {
 			rows = append(rows, r)
 		}
@@ -567,7 +571,7 @@ func comparison(kind string, z Size, c *measure.Comparison) *sheet {
 				if k.Beyond {
 					of = ink
 				}
-				s.textRight(s.w-margin, at+3, of, textSize-1, k.Mark())
+				s.textRight(s.w-margin, at+3, of, textSize-1, report.ContrastMark(k))
 			}
 		}
 		y += each

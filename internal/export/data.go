@@ -17,15 +17,18 @@ import (
 
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/figure"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/core/stats"
 )
 
 // Source is a run with what is needed to export it.
 type Source struct {
-	Run   *measure.Run
-	Page  *measure.Page
+	Run   *record.Run
+	Page  *report.Page
 	Began time.Time
 	Blob  func(number int32) []byte // bytes that the run kept, by their number; nil where it did not
 }
@@ -41,7 +44,7 @@ var csvColumns = []string{"invocation", "function", "instance", "slot", "source"
 // batch, the event is the first of it.
 func CSV(to io.Writer, s *Source) error {
 	r := s.Run
-	first := map[uint64]*measure.Attempt{}
+	first := map[uint64]*record.Attempt{}
 	failed := map[uint64]engine.Result{} // in which way, of invocations of which an attempt failed
 	for i := range r.Attempts {
 		a := &r.Attempts[i]
@@ -56,7 +59,7 @@ func CSV(to io.Writer, s *Source) error {
 		event int64
 		wire  int32
 	}
-	ends := map[key]*measure.Delivery{}
+	ends := map[key]*record.Delivery{}
 	for i := range r.Deliveries {
 		d := &r.Deliveries[i]
 		ends[key{d.Event, d.Wire}] = d
@@ -113,17 +116,17 @@ func CSV(to io.Writer, s *Source) error {
 
 // millis writes a duration in milliseconds, to the nanosecond.
 func millis(d time.Duration) string {
-	return strconv.FormatFloat(measure.Millis(d), 'f', -1, 64)
+	return strconv.FormatFloat(figure.Milliseconds(d), 'f', -1, 64)
 }
 
-func number(r *measure.Run, instance int32) string {
+func number(r *record.Run, instance int32) string {
 	if int(instance) < len(r.Instances) {
 		return fmt.Sprint(r.Instances[instance].Number)
 	}
 	return ""
 }
 
-func routeOf(r *measure.Run, v *measure.Invocation) string {
+func routeOf(r *record.Run, v *record.Invocation) string {
 	if routes := r.Sources[v.Source].Routes; v.Wire >= 0 && int(v.Wire) < len(routes) {
 		return routes[v.Wire]
 	}
@@ -144,7 +147,7 @@ func HDR(to io.Writer, s *Source) error {
 			return err
 		}
 	}
-	populations := s.Run.Collect()
+	populations := measure.Collect(s.Run)
 	for fn := range populations {
 		of := &populations[fn]
 		for _, x := range []struct {
@@ -244,7 +247,7 @@ func OpenMetrics(to io.Writer, s *Source) error {
 		if v.Held {
 			held = 1
 		}
-		verdicts = append(verdicts, gauge(held, "budget", v.Text, "state", v.State()))
+		verdicts = append(verdicts, gauge(held, "budget", v.Text, "state", report.BudgetState(&v)))
 	}
 	add("nightdrill_run_seconds", "Duration of the run.", "seconds", dto.MetricType_GAUGE,
 		[]*dto.Metric{gauge(m.Seconds, "project", m.Project, "drill", m.Drill, "run", m.Run)})
@@ -292,14 +295,14 @@ func JUnit(to io.Writer, s *Source) error {
 	x := suite{Name: m.Project + " " + m.Drill + " " + m.Run, Tests: len(m.Budgets),
 		Time: strconv.FormatFloat(m.Seconds, 'f', 3, 64), Stamp: s.Began.UTC().Format("2006-01-02T15:04:05")}
 	for _, v := range m.Budgets {
-		c := testcase{Name: v.Text, Class: m.Project + "." + m.Drill, Out: v.Says()}
+		c := testcase{Name: v.Text, Class: m.Project + "." + m.Drill, Out: report.BudgetSays(&v)}
 		switch {
 		case v.Few:
 			x.Skipped++
-			c.Skipped = &failure{v.Says(), "too few samples"}
+			c.Skipped = &failure{report.BudgetSays(&v), "too few samples"}
 		case !v.Held:
 			x.Failures++
-			c.Failure = &failure{v.Says(), "missed"}
+			c.Failure = &failure{report.BudgetSays(&v), "missed"}
 		}
 		x.Cases = append(x.Cases, c)
 	}
@@ -329,7 +332,7 @@ func (s *Source) payloadOf(n int32, http bool) *payload.Payload {
 }
 
 // replyOf returns a kept reply; nil where there is none.
-func (s *Source) replyOf(v *measure.Invocation) *payload.Reply {
+func (s *Source) replyOf(v *record.Invocation) *payload.Reply {
 	if v.Status == 0 {
 		return nil
 	}
@@ -350,10 +353,10 @@ func (s *Source) replyOf(v *measure.Invocation) *payload.Reply {
 }
 
 // Kept selects the events an export takes.
-type Kept func(*measure.Delivery) bool
+type Kept func(*record.Delivery) bool
 
 // Lost takes the events that failed or became dead letters.
-func Lost(d *measure.Delivery) bool {
+func Lost(d *record.Delivery) bool {
 	return d.Outcome == engine.Failed || d.Outcome == engine.DeadLettered || d.Outcome == engine.Expired
 }
 
@@ -362,7 +365,7 @@ func Lost(d *measure.Delivery) bool {
 // how many entries there are.
 func HAR(to io.Writer, s *Source, takes Kept) (entries int, err error) {
 	r := s.Run
-	byID := map[uint64]*measure.Invocation{}
+	byID := map[uint64]*record.Invocation{}
 	for i := range r.Invocations {
 		byID[r.Invocations[i].ID] = &r.Invocations[i]
 	}

@@ -21,8 +21,11 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/figure"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/core/rng"
 	"nightdrill/internal/core/stats"
 )
@@ -30,33 +33,33 @@ import (
 // quay is a run with requests and messages: some cold, some rejected, one message
 // that became a dead letter; its names are hard on whoever writes them down.
 func quay() *Source {
-	r := &measure.Run{Project: `quay <&> "ropes"`, Drill: "evening", ID: "20260101-180000-aa", Finished: true,
+	r := &record.Run{Project: `quay <&> "ropes"`, Drill: "evening", ID: "20260101-180000-aa", Finished: true,
 		Busy: math.NaN(), Length: clock.Time(9 * time.Second),
-		Functions: []measure.Function{{Name: "quote", Max: 4, PerInstance: 1}, {Name: "gate", Max: 1, PerInstance: 1}},
-		Sources: []measure.Source{{Name: "fares", Kind: "http", Routes: []string{"GET /quote/{to}"}, To: []int{0}},
+		Functions: []record.Function{{Name: "quote", Max: 4, PerInstance: 1}, {Name: "gate", Max: 1, PerInstance: 1}},
+		Sources: []record.Source{{Name: "fares", Kind: "http", Routes: []string{"GET /quote/{to}"}, To: []int{0}},
 			{Name: "scans", Kind: "queue", To: []int{1}}},
 		Budgets: []string{"function quote warm p50 < 1ms", "source scans failed == 0", "function quote cold p99 < 1s"},
 		Blobs: [][]byte{[]byte("GET /quote/holm?cars=1\nX-Desk: 3, \"a\"\n\n"),
 			[]byte(`{"specversion":"1.0","id":"s1","source":"/gate","type":"pass","data":{"n":1}}`),
 			[]byte("200 OK\nContent-Type: application/json\n\n{\"cents\":450}"),
 			[]byte("500 Internal Server Error\n\nbroken")},
-		Payloads: []measure.Payload{{Set: "asked", N: 1, Label: "GET /quote/holm?cars=1,\r\n\"x\"", Blob: 1},
+		Payloads: []record.Payload{{Set: "asked", N: 1, Label: "GET /quote/holm?cars=1,\r\n\"x\"", Blob: 1},
 			{Set: "read", N: 1, Label: "pass s1", Blob: 2}}}
 	rnd := rng.New(2, 2)
 	for in := range 4 {
 		at := clock.Time(in) * clock.Time(time.Second)
-		r.Instances = append(r.Instances, measure.Instance{ID: int32(in), Number: int32(in + 1), Spawned: at,
+		r.Instances = append(r.Instances, record.Instance{ID: int32(in), Number: int32(in + 1), Spawned: at,
 			Exec: at + 1e6, Ready: at + 40e6, Stopped: at + 3e9, Peak: 30 << 20})
 	}
-	r.Instances = append(r.Instances, measure.Instance{ID: 4, Function: 1, Number: 1, Spawned: 1, Ready: 5e6})
+	r.Instances = append(r.Instances, record.Instance{ID: 4, Function: 1, Number: 1, Spawned: 1, Ready: 5e6})
 	for i := range 400 {
 		at := clock.Time(40*time.Millisecond) + clock.Time(i)*clock.Time(20*time.Millisecond)
-		a := measure.Arrival{Due: at, Arrived: at, From: -1, Round: int32(i)}
-		v := measure.Invocation{ID: uint64(i + 1), Assigned: at, Sent: at,
+		a := record.Arrival{Due: at, Arrived: at, From: -1, Round: int32(i)}
+		v := record.Invocation{ID: uint64(i + 1), Assigned: at, Sent: at,
 			Done: at.Add(5*time.Millisecond + rnd.Exp(3*time.Millisecond)), Status: 200, Reply: 3, Batch: 1,
 			Instance: int32(i / 100)}
 		v.Received = v.Done - 1000
-		d := measure.Delivery{Event: int64(i), Attempts: 1, Ended: v.Done}
+		d := record.Delivery{Event: int64(i), Attempts: 1, Ended: v.Done}
 		if i%100 == 0 {
 			v.Class = engine.Cold
 		}
@@ -72,12 +75,12 @@ func quay() *Source {
 		} else {
 			d.Invocation = v.ID
 			r.Invocations = append(r.Invocations, v)
-			r.Attempts = append(r.Attempts, measure.Attempt{Event: int64(i), Invocation: v.ID, Source: a.Source, N: 1,
+			r.Attempts = append(r.Attempts, record.Attempt{Event: int64(i), Invocation: v.ID, Source: a.Source, N: 1,
 				Result: map[bool]engine.Result{true: engine.BadStatus}[v.Status == 500]})
 		}
 		r.Deliveries = append(r.Deliveries, d)
 	}
-	page := measure.NewPage(r)
+	page := report.NewPage(r)
 	return &Source{Run: r, Page: page, Began: time.Date(2026, 1, 1, 18, 0, 0, 0, time.UTC), Blob: func(n int32) []byte {
 		if n < 1 || int(n) > len(r.Blobs) {
 			return nil
@@ -106,7 +109,7 @@ func TestPicturesHoldEverything(t *testing.T) {
 		"warm-up": points, "timeline": 4 * steps}
 	words := map[string]string{"lanes": "quote|gate", "ladder": "4 starts", "distribution": "warm, ",
 		"warm-up": "Warm-up", "timeline": "rejected, failed"}
-	comparison := measure.Compare("quote", []measure.Side{{Label: "quote", Run: s.Run},
+	comparison := report.Compare("quote", []measure.Side{{Label: "quote", Run: s.Run},
 		{Label: "gate", Run: s.Run, Function: 1}}, nil)
 	dir := t.TempDir()
 	draw := map[string]func(to io.Writer, kind string) error{"comparison": func(to io.Writer,
@@ -153,9 +156,9 @@ func TestPicturesHoldEverything(t *testing.T) {
 		}
 	}
 	// of another size, and of a run in which nothing happened
-	empty := &Source{Run: &measure.Run{Busy: math.NaN(), Functions: []measure.Function{{Name: "f"}},
-		Sources: []measure.Source{{Name: "s", To: []int{0}}}}, Blob: s.Blob}
-	empty.Page = measure.NewPage(empty.Run)
+	empty := &Source{Run: &record.Run{Busy: math.NaN(), Functions: []record.Function{{Name: "f"}},
+		Sources: []record.Source{{Name: "s", To: []int{0}}}}, Blob: s.Blob}
+	empty.Page = report.NewPage(empty.Run)
 	for i := range Charts {
 		for _, x := range []*Source{s, empty} {
 			if err := Charts[i].Write(io.Discard, "pdf", Size{300, 200}, x); err != nil {
@@ -217,7 +220,7 @@ func TestTheCSVIsTheRun(t *testing.T) {
 		}
 	}
 	want := s.Page.Summary.Functions["quote"].Latency.Warm
-	if got := warm.Percentile(0.95, stats.Serial); warm.N() != want.N || measure.Millis(got.Value) != *want.P95 {
+	if got := warm.Percentile(0.95, stats.Serial); warm.N() != want.N || figure.Milliseconds(got.Value) != *want.P95 {
 		t.Errorf("from the CSV: n %d, p95 %v; the summary has %d, %v", warm.N(), got.Value, want.N, *want.P95)
 	}
 }
@@ -298,8 +301,9 @@ func TestOtherForms(t *testing.T) {
 	}
 
 	page := write(HTML).String()
-	for _, want := range []string{"<svg", "quay &lt;&amp;&gt;", "was missed",
-		measure.MillisText(s.Page.Summary.Functions["quote"].Latency.Warm.P50)} {
+	for _, want := range []string{"<svg", "quay &lt;&amp;&gt;", "was missed", `class="missed">missed<`, `class="met">met<`,
+		`class="quiet">too few samples<`,
+		figure.Millis(s.Page.Summary.Functions["quote"].Latency.Warm.P50)} {
 		if !strings.Contains(page, want) {
 			t.Errorf("the page has no %q", want)
 		}

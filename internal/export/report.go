@@ -8,13 +8,18 @@ import (
 	"path/filepath"
 	"strings"
 
+	"nightdrill/internal/core/figure"
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/report"
 )
 
 //go:embed report.html
 var reportPage string
 
-var reportTemplate = template.Must(template.New("report").Parse(reportPage))
+var reportTemplate = template.Must(template.New("report").Funcs(template.FuncMap{
+	"state": func(v measure.Verdict) string { return report.BudgetState(&v) },
+	"says":  func(v measure.Verdict) string { return report.BudgetSays(&v) },
+}).Parse(reportPage))
 
 // reportRow is a row of the report's table of latencies.
 type reportRow struct {
@@ -27,7 +32,7 @@ type reportRow struct {
 func HTML(to io.Writer, s *Source) error {
 	m := s.Page.Summary
 	var data struct {
-		*measure.Page
+		*report.Page
 		Began    string
 		Budgets  []measure.Verdict
 		Rows     []reportRow
@@ -49,11 +54,12 @@ func HTML(to io.Writer, s *Source) error {
 		}{{"start", f.Start}, {"cold", f.Latency.Cold}, {"first", f.Latency.First}, {"warm", f.Latency.Warm},
 			{"retried", f.Latency.Retried}} {
 			if x.of.N > 0 {
-				data.Rows = append(data.Rows, reportRow{name, x.what, measure.MillisText(x.of.P50), x.of.Between(),
-					measure.MillisText(x.of.P95), measure.MillisText(x.of.P99), measure.MillisText(x.of.Max), x.of.N})
+				data.Rows = append(data.Rows, reportRow{name, x.what, figure.Millis(x.of.P50),
+					report.MedianBetween(&x.of),
+					figure.Millis(x.of.P95), figure.Millis(x.of.P99), figure.Millis(x.of.Max), x.of.N})
 			}
 		}
-		if lines := f.Lines(); f.Instances.Started > 0 {
+		if lines := report.InstanceLines(f); f.Instances.Started > 0 {
 			lines[0] = name + ": " + lines[0]
 			data.Instances = append(data.Instances, lines)
 		}

@@ -22,9 +22,11 @@ import (
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/figure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/runner"
@@ -117,7 +119,7 @@ func open(tb testing.TB, as string, limits plan.Limits, phases ...arrival.Phase)
 	return d, &p.Drills[0]
 }
 
-func carryOut(tb testing.TB, d *Workspace, drill *plan.Drill) (*Running, *measure.Run) {
+func carryOut(tb testing.TB, d *Workspace, drill *plan.Drill) (*Running, *record.Run) {
 	tb.Helper()
 	r, err := d.Start(context.Background(), drill, nil)
 	if err != nil {
@@ -210,8 +212,8 @@ func BenchmarkFlatOut(b *testing.B) {
 		}
 		b.ReportMetric(rate, "calls/s")
 	}
-	report(b, byClient, "of-net/http-client")
-	report(b, byConn, "of-bare-connections")
+	reportRatios(b, byClient, "of-net/http-client")
+	reportRatios(b, byConn, "of-bare-connections")
 }
 
 // request is the request that the drill sends too, byte for byte in length.
@@ -246,8 +248,8 @@ func loop(span time.Duration, caller func() func() error) float64 {
 	return float64(total) / span.Seconds()
 }
 
-// report returns the median of ratios, with the smallest and the largest.
-func report(b *testing.B, ratios []float64, unit string) {
+// reportRatios reports the median of ratios, with the smallest and the largest.
+func reportRatios(b *testing.B, ratios []float64, unit string) {
 	slices.Sort(ratios)
 	b.ReportMetric(ratios[len(ratios)/2], unit)
 	b.Logf("%s: median %.3f, from %.3f to %.3f", unit, ratios[len(ratios)/2], ratios[0], ratios[len(ratios)-1])
@@ -290,7 +292,7 @@ func BenchmarkRecording(b *testing.B) {
 			ratios = append(ratios, with/without)
 		}
 	}
-	report(b, ratios, "of-not-recording")
+	reportRatios(b, ratios, "of-not-recording")
 }
 
 // BenchmarkLag: a thousand events a second for 20 s. How late the driver takes
@@ -305,7 +307,7 @@ func BenchmarkLag(b *testing.B) {
 				For: 20 * time.Second})
 		r, run := carryOut(b, d, drill)
 		zero := monotonic() - int64(r.At(time.Now())) // the run's beginning, by the common clock
-		place := map[uint64]*measure.Invocation{}
+		place := map[uint64]*record.Invocation{}
 		for i := range run.Invocations {
 			place[run.Invocations[i].ID] = &run.Invocations[i]
 		}
@@ -329,8 +331,8 @@ func BenchmarkLag(b *testing.B) {
 			b.Fatalf("only %d events", len(lag))
 		}
 		for name, x := range map[string][]time.Duration{"taken": lag, "sent": sent, "received": received} {
-			b.ReportMetric(measure.Millis(percentile(x, 0.5)), name+"-p50-ms")
-			b.ReportMetric(measure.Millis(percentile(x, 0.99)), name+"-p99-ms")
+			b.ReportMetric(figure.Milliseconds(percentile(x, 0.5)), name+"-p50-ms")
+			b.ReportMetric(figure.Milliseconds(percentile(x, 0.99)), name+"-p99-ms")
 		}
 	}
 }
@@ -360,8 +362,8 @@ func BenchmarkReady(b *testing.B) {
 					}
 				}
 			}
-			b.ReportMetric(measure.Millis(percentile(late, 0.5)), "p50-ms")
-			b.ReportMetric(measure.Millis(percentile(late, 0.99)), "p99-ms")
+			b.ReportMetric(figure.Milliseconds(percentile(late, 0.5)), "p50-ms")
+			b.ReportMetric(figure.Milliseconds(percentile(late, 0.99)), "p99-ms")
 			b.ReportMetric(float64(len(late)), "starts")
 		})
 	}
@@ -371,19 +373,19 @@ func BenchmarkReady(b *testing.B) {
 // and whole, for its lanes.
 func BenchmarkOpenLarge(b *testing.B) {
 	d, _ := open(b, "", plan.Limits{})
-	run := &measure.Run{ID: "large", Drill: "d", Functions: []measure.Function{{Name: "f", PerInstance: 1}},
-		Sources: []measure.Source{{Name: "s", To: []int{0}}}, Finished: true}
+	run := &record.Run{ID: "large", Drill: "d", Functions: []record.Function{{Name: "f", PerInstance: 1}},
+		Sources: []record.Source{{Name: "s", To: []int{0}}}, Finished: true}
 	for i := range 40 {
-		run.Instances = append(run.Instances, measure.Instance{ID: int32(i), Number: int32(i + 1), Ready: 1})
+		run.Instances = append(run.Instances, record.Instance{ID: int32(i), Number: int32(i + 1), Ready: 1})
 	}
 	for i := range 1_000_000 {
 		at := clock.Time(i) * clock.Time(time.Millisecond)
-		run.Arrivals = append(run.Arrivals, measure.Arrival{Due: at, Arrived: at + 40_000, From: -1})
-		run.Invocations = append(run.Invocations, measure.Invocation{ID: uint64(i + 1), Instance: int32(i % 40),
+		run.Arrivals = append(run.Arrivals, record.Arrival{Due: at, Arrived: at + 40_000, From: -1})
+		run.Invocations = append(run.Invocations, record.Invocation{ID: uint64(i + 1), Instance: int32(i % 40),
 			Assigned: at + 40_000, Sent: at + 60_000, Received: at + 900_000 + clock.Time(i%1000)*1000,
 			Done: at + 910_000 + clock.Time(i%1000)*1000, Status: 200, Batch: 1})
-		run.Attempts = append(run.Attempts, measure.Attempt{Event: int64(i), Invocation: uint64(i + 1), N: 1})
-		run.Deliveries = append(run.Deliveries, measure.Delivery{Event: int64(i), Invocation: uint64(i + 1),
+		run.Attempts = append(run.Attempts, record.Attempt{Event: int64(i), Invocation: uint64(i + 1), N: 1})
+		run.Deliveries = append(run.Deliveries, record.Delivery{Event: int64(i), Invocation: uint64(i + 1),
 			Ended: at + 950_000, Attempts: 1})
 	}
 	w, err := d.Runs.Begin(run, time.Now())
@@ -391,7 +393,7 @@ func BenchmarkOpenLarge(b *testing.B) {
 		b.Fatal(err)
 	}
 	began := time.Now()
-	page := measure.NewPage(run)
+	page := report.NewPage(run)
 	b.Logf("the findings were computed in %v", time.Since(began))
 	if err := w.Finish(run, page); err != nil {
 		b.Fatal(err)
@@ -409,7 +411,7 @@ func BenchmarkOpenLarge(b *testing.B) {
 			if err != nil {
 				b.Fatal(err)
 			}
-			p := measure.NewPage(r.Filter(measure.Filter{Function: "f", From: 100 * time.Second,
+			p := report.NewPage(r.Filter(record.Filter{Function: "f", From: 100 * time.Second,
 				Longer: 1500 * time.Microsecond}))
 			if n := p.Summary.Events.Done; n < 300_000 || n > 400_000 {
 				b.Fatalf("%d are left", n)

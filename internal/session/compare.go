@@ -9,6 +9,8 @@ import (
 
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/store"
 )
 
@@ -148,7 +150,7 @@ func Compared(runs *store.Store, a, b store.Info) ([]*measure.Comparison, error)
 		return nil, err
 	}
 	if again := ReplayedBy(to); again != "" && again == of.ID {
-		lines := measure.TurnsOf(of, to).Lines()
+		lines := report.TurnLines(record.TurnsOf(of, to))
 		out[0].Sentences = append([]string{strings.Join(lines[:min(len(lines), mostTurns)], " ")}, out[0].Sentences...)
 	}
 	return out, nil
@@ -156,8 +158,8 @@ func Compared(runs *store.Store, a, b store.Info) ([]*measure.Comparison, error)
 
 // CompareLoaded compares two runs that were read, function by function, under their
 // labels.
-func CompareLoaded(runs *store.Store, of, to *measure.Run, labels [2]string) ([]*measure.Comparison, error) {
-	out := measure.CompareRuns(of, to, labels, replies(runs, [2]string{of.ID, to.ID}))
+func CompareLoaded(runs *store.Store, of, to *record.Run, labels [2]string) ([]*measure.Comparison, error) {
+	out := report.CompareRuns(of, to, labels, replies(runs, [2]string{of.ID, to.ID}))
 	if out == nil {
 		return nil, fmt.Errorf("%s and %s have no function in common that received events in both", of.ID, to.ID)
 	}
@@ -168,7 +170,7 @@ func CompareLoaded(runs *store.Store, of, to *measure.Run, labels [2]string) ([]
 const mostTurns = 8
 
 // ReplayedBy returns the run that a run replays, or "".
-func ReplayedBy(r *measure.Run) string {
+func ReplayedBy(r *record.Run) string {
 	var t Manifest
 	if len(r.Plan) == 0 || json.Unmarshal(r.Plan, &t) != nil {
 		return ""
@@ -177,11 +179,11 @@ func ReplayedBy(r *measure.Run) string {
 }
 
 // CompareVariants compares the variants of a run, function by function.
-func CompareVariants(r *measure.Run) (out []*measure.Comparison) {
-	all := r.Variants()
+func CompareVariants(r *record.Run) (out []*measure.Comparison) {
+	all := measure.Variants(r)
 	for i := range r.Functions {
 		if sides := all[r.Functions[i].Name]; sides != nil {
-			out = append(out, measure.Compare(r.Functions[i].Name, sides, nil))
+			out = append(out, report.Compare(r.Functions[i].Name, sides, nil))
 			delete(all, r.Functions[i].Name)
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/project"
 )
 
@@ -89,7 +90,7 @@ func TestVariantsAreComparedInTurns(t *testing.T) {
 				continue
 			}
 			if slow := side.Label == "f@busy"; slow && (!k.Beyond || *k.Lo < 2) {
-				t.Errorf("%s takes 20 ms more, and the contrast is %s", side.Label, k.Verdict())
+				t.Errorf("%s takes 20 ms more, and the contrast is %s", side.Label, report.ContrastText(&k))
 			}
 		}
 	}

@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/live/runner"
 )
 
@@ -84,7 +84,7 @@ const (
 )
 
 // LatestEnded returns the last n deliveries of a run that satisfy a condition, newest first.
-func LatestEnded(r *measure.Run, n int, wanted func(*Delivered) bool) (out []Delivered) {
+func LatestEnded(r *record.Run, n int, wanted func(*Delivered) bool) (out []Delivered) {
 	for i := len(r.Deliveries) - 1; i >= max(0, len(r.Deliveries)-mostScanned) && len(out) < n; i-- {
 		d := &r.Deliveries[i]
 		if int(d.Event) >= len(r.Arrivals) {
@@ -105,7 +105,7 @@ func LatestEnded(r *measure.Run, n int, wanted func(*Delivered) bool) (out []Del
 }
 
 // RunTraffic returns the traffic on the wires of a project in a run that has ended.
-func RunTraffic(p *plan.Expanded, r *measure.Run) *Traffic {
+func RunTraffic(p *plan.Expanded, r *record.Run) *Traffic {
 	t := newTraffic(p.Sources)
 	t.SentOn = map[string][]int{}
 	of := make([]int, len(r.Sources))
@@ -121,7 +121,7 @@ func RunTraffic(p *plan.Expanded, r *measure.Run) *Traffic {
 			}
 		}
 	}
-	var gave []measure.Delivery
+	var gave []record.Delivery
 	for _, d := range r.Deliveries {
 		if s := of[d.Source]; s >= 0 {
 			t.Sources[s].ended(d.Wire, d.Outcome)
@@ -132,7 +132,7 @@ func RunTraffic(p *plan.Expanded, r *measure.Run) *Traffic {
 	}
 	// of several functions that received an event, the one that was done first is taken to have
 	// sent the first reply on
-	slices.SortStableFunc(gave, func(a, b measure.Delivery) int { return cmp.Compare(a.Ended, b.Ended) })
+	slices.SortStableFunc(gave, func(a, b record.Delivery) int { return cmp.Compare(a.Ended, b.Ended) })
 	for _, d := range gave {
 		if int(d.Wire) >= len(r.Sources[d.Source].To) {
 			continue

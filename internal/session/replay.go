@@ -15,6 +15,7 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/runner"
 	"nightdrill/internal/live/transport"
@@ -23,7 +24,7 @@ import (
 // ReplayOf makes a drill from a run: the same events, from the bytes that the run kept, at the same
 // times, to be run against today's code. Where today's payload sets contain the same bytes, those
 // are used, since they have the secrets, which the run does not. The notes name what differs.
-func (d *Workspace) ReplayOf(r *measure.Run) (drill *plan.Drill, notes []string, err error) {
+func (d *Workspace) ReplayOf(r *record.Run) (drill *plan.Drill, notes []string, err error) {
 	var was Manifest
 	if len(r.Plan) == 0 || json.Unmarshal(r.Plan, &was) != nil {
 		return nil, nil, fmt.Errorf("run %s was recorded by an older version without its plan, and cannot be replayed",
@@ -47,7 +48,7 @@ func (d *Workspace) ReplayOf(r *measure.Run) (drill *plan.Drill, notes []string,
 // replay is a drill that is being made from a run.
 type replay struct {
 	d     *Workspace
-	r     *measure.Run
+	r     *record.Run
 	drill *plan.Drill
 	place map[string]int // of the run's sets, after the project's
 	notes []string
@@ -138,7 +139,7 @@ func (x *replay) sets() error {
 
 // payload returns a payload of the run: today's if it is the same, or what the run kept of it.
 // without reports that headers or parameters are missing.
-func (x *replay) payload(of *measure.Payload, http bool) (p *payload.Payload, without bool, err error) {
+func (x *replay) payload(of *record.Payload, http bool) (p *payload.Payload, without bool, err error) {
 	var text []byte
 	if of.Blob > 0 {
 		if text, err = x.d.Runs.Blob(x.r.ID, of.Blob); err != nil {

@@ -11,8 +11,8 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 )
 
 // A run of all kinds, with faults, chains, a storage source and a schedule, is replayed
@@ -63,7 +63,7 @@ func TestARunIsReplayedFromWhatItKept(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	arrivals := func(r *measure.Run) (out []string) {
+	arrivals := func(r *record.Run) (out []string) {
 		for i := range r.Arrivals {
 			if a := &r.Arrivals[i]; a.From < 0 {
 				p := &r.Payloads[a.Payload]
@@ -77,7 +77,7 @@ func TestARunIsReplayedFromWhatItKept(t *testing.T) {
 	if was, is := arrivals(before), arrivals(after); !slices.Equal(was, is) {
 		t.Errorf("it was\n%s\nand is\n%s", strings.Join(was, "\n"), strings.Join(is, "\n"))
 	}
-	if turns := measure.TurnsOf(before, after); turns.Other > 0 || turns.Same != 12+12+4+3 {
+	if turns := record.TurnsOf(before, after); turns.Other > 0 || turns.Same != 12+12+4+3 {
 		t.Errorf("%+v", turns)
 	}
 	// what the functions got, but for the batches, whose borders go with the clock, and
@@ -105,26 +105,26 @@ func TestReplaysThatCannotBe(t *testing.T) {
 	s, _ := lay(t, strings.ReplaceAll("nightdrill: 1\nfunctions: {gate: {transport: attach, url: "+
 		"\"{url}\"}}\nsources: {fares: {kind: http, wires: [{to: gate}]}}\n", "{url}", server.URL))
 	s.Pause("")
-	run := func(change func(*measure.Run)) *measure.Run {
-		r := &measure.Run{ID: "20260101-000000-aa", Plan: manifest(s.Project, &plan.Drill{}),
-			Functions: []measure.Function{{Name: "gate"}}, Sources: []measure.Source{{Name: "fares", Kind: "http"}},
-			Payloads: []measure.Payload{{Set: "x", N: 1, Label: "GET /"}}, Arrivals: []measure.Arrival{{From: -1}}}
+	run := func(change func(*record.Run)) *record.Run {
+		r := &record.Run{ID: "20260101-000000-aa", Plan: manifest(s.Project, &plan.Drill{}),
+			Functions: []record.Function{{Name: "gate"}}, Sources: []record.Source{{Name: "fares", Kind: "http"}},
+			Payloads: []record.Payload{{Set: "x", N: 1, Label: "GET /"}}, Arrivals: []record.Arrival{{From: -1}}}
 		change(r)
 		return r
 	}
-	for want, change := range map[string]func(*measure.Run){
-		"was recorded by an older version": func(r *measure.Run) { r.Plan = nil },
-		"was too large to be kept":         func(*measure.Run) {},
-		"nothing arrived":                  func(r *measure.Run) { r.Arrivals, r.Payloads = nil, nil },
-		"source ferries of run kept-": func(r *measure.Run) {
+	for want, change := range map[string]func(*record.Run){
+		"was recorded by an older version": func(r *record.Run) { r.Plan = nil },
+		"was too large to be kept":         func(*record.Run) {},
+		"nothing arrived":                  func(r *record.Run) { r.Arrivals, r.Payloads = nil, nil },
+		"source ferries of run kept-": func(r *record.Run) {
 			r.Sources[0].Name, r.Payloads[0].Set, r.Payloads[0].Blob = "ferries", "kept", 1
 		},
 	} {
 		r := run(change)
-		w, err := s.Runs.Begin(&measure.Run{ID: "kept-" + fmt.Sprint(len(want)), Busy: math.NaN()}, time.Now())
+		w, err := s.Runs.Begin(&record.Run{ID: "kept-" + fmt.Sprint(len(want)), Busy: math.NaN()}, time.Now())
 		if err == nil {
 			r.ID = "kept-" + fmt.Sprint(len(want))
-			err = w.Append(&measure.Run{Blobs: [][]byte{[]byte("GET / HTTP/1.1\n\n")}})
+			err = w.Append(&record.Run{Blobs: [][]byte{[]byte("GET / HTTP/1.1\n\n")}})
 		}
 		if err != nil {
 			t.Fatal(err)

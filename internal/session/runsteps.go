@@ -8,9 +8,9 @@ import (
 	"unicode/utf8"
 
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/route"
 	"nightdrill/internal/core/text"
 )
@@ -30,7 +30,7 @@ const mostNotable = 30
 
 // NotableEvents lists the events of a run that did not simply succeed: unmatched, dead-lettered,
 // rejected, expired, skipped, retried, and chains.
-func NotableEvents(r *measure.Run) (out []Notable) {
+func NotableEvents(r *record.Run) (out []Notable) {
 	add := func(event int64, what string) *Notable {
 		a := &r.Arrivals[event]
 		out = append(out, Notable{Event: event, Source: r.Sources[a.Source].Name, Label: r.Payloads[a.Payload].Label,
@@ -120,7 +120,7 @@ func Beginning(reply []byte) string {
 	return ": " + payload.Short(text, 80)
 }
 
-func rootOf(r *measure.Run, event int64) int64 {
+func rootOf(r *record.Run, event int64) int64 {
 	for r.Arrivals[event].From >= 0 && r.Arrivals[event].From < event {
 		event = r.Arrivals[event].From
 	}
@@ -129,7 +129,7 @@ func rootOf(r *measure.Run, event int64) int64 {
 
 // RunSteps returns the steps of a run's event, as Trace does for a firing. blob returns the bytes
 // that the run kept by their number.
-func RunSteps(p *plan.Project, r *measure.Run, event int64, blob func(int32) []byte) (out []Step) {
+func RunSteps(p *plan.Project, r *record.Run, event int64, blob func(int32) []byte) (out []Step) {
 	made := map[int64][]int64{}
 	for i := range r.Arrivals {
 		if a := &r.Arrivals[i]; a.From >= 0 && a.Origin != engine.FromFault {
@@ -198,7 +198,7 @@ func RunSteps(p *plan.Project, r *measure.Run, event int64, blob func(int32) []b
 }
 
 // payloadOf finds what was sent in the project's sets; nil if it is not there.
-func payloadOf(p *plan.Project, x *measure.Payload) *payload.Payload {
+func payloadOf(p *plan.Project, x *record.Payload) *payload.Payload {
 	if i := p.SetNamed(x.Set); i >= 0 && x.N >= 1 && x.N <= len(p.Sets[i].Payloads) {
 		return &p.Sets[i].Payloads[x.N-1]
 	}

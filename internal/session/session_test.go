@@ -14,8 +14,8 @@ import (
 	"time"
 
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/project"
 )
 
@@ -558,7 +558,7 @@ func BenchmarkChange(b *testing.B) {
 }
 
 // blobs returns all bytes that a run kept.
-func blobs(r *measure.Run) string {
+func blobs(r *record.Run) string {
 	var all []string
 	for _, b := range r.Blobs {
 		all = append(all, string(b))

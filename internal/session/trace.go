@@ -7,9 +7,9 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/runner"
 )
@@ -165,7 +165,7 @@ func AttemptOf(y *runner.Attempt, came clock.Time) Attempt {
 	return attemptOf(int(y.N), y.Result, &y.Invocation, came, y.Name, y.Why)
 }
 
-func attemptOf(n int, r engine.Result, inv *measure.Invocation, came clock.Time, instance, why string) Attempt {
+func attemptOf(n int, r engine.Result, inv *record.Invocation, came clock.Time, instance, why string) Attempt {
 	return Attempt{N: n, Instance: instance, Class: inv.Class, Result: r, Status: int(inv.Status),
 		At: inv.Assigned.Sub(came), Took: inv.Done.Sub(inv.Assigned), Why: why}
 }
@@ -248,7 +248,7 @@ const mostOffered = 200
 
 // OfferRunAgain fires those unmatched events of a run that a wire would take now,
 // the first of them. It returns how many there were, and how many are taken now.
-func (s *Session) OfferRunAgain(r *measure.Run) (missed, taken int, err error) {
+func (s *Session) OfferRunAgain(r *record.Run) (missed, taken int, err error) {
 	s.turn.Lock() // the project stays as it is meanwhile
 	defer s.turn.Unlock()
 	kept, p := &replay{d: s.Workspace, r: r, drill: &plan.Drill{Again: r.ID}}, s.Plan()

@@ -7,8 +7,8 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/live/runner"
 )
 
@@ -176,7 +176,7 @@ type tally struct {
 }
 
 // Traffic returns what has gone over the wires in a drill, and what waits now.
-func (r *Running) Traffic(run *measure.Run) *Traffic {
+func (r *Running) Traffic(run *record.Run) *Traffic {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.tally.t == nil {

@@ -15,9 +15,10 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/objects"
 	"nightdrill/internal/live/runner"
@@ -188,7 +189,7 @@ type Running struct {
 	done    chan struct{}
 	mu      sync.Mutex
 	err     error // of keeping the run
-	page    *measure.Page
+	page    *report.Page
 	tally   tally
 	sources []plan.Source
 	runs    *store.Store
@@ -283,7 +284,7 @@ func (r *Running) keep(w *store.Writer, over <-chan struct{}) {
 		case <-over:
 			run := r.driver.Snapshot()
 			r.sayFailed(run)
-			if r.page = measure.NewPage(run); w == nil {
+			if r.page = report.NewPage(run); w == nil {
 				return
 			}
 			r.failed(w.Finish(run, r.page))
@@ -308,7 +309,7 @@ func (d *Workspace) withSession(p *plan.Project) *plan.Project {
 const mostSaid = 500
 
 // sayFailed enters the last line that functions wrote during invocations that failed.
-func (r *Running) sayFailed(run *measure.Run) {
+func (r *Running) sayFailed(run *record.Run) {
 	for _, v := range run.FailedInvocations(mostSaid) {
 		line := r.driver.LastLine(v)
 		if line == "" {
@@ -352,13 +353,13 @@ func (r *Running) Err() error {
 }
 
 // Page returns the findings, once the drill is over.
-func (r *Running) Page() *measure.Page {
+func (r *Running) Page() *report.Page {
 	<-r.done
 	return r.page
 }
 
 // Snapshot returns what has been recorded so far.
-func (r *Running) Snapshot() *measure.Run { return r.driver.Snapshot() }
+func (r *Running) Snapshot() *record.Run { return r.driver.Snapshot() }
 
 // Limits returns the limits that hold now: for all functions together, and of each.
 func (r *Running) Limits() (all int, each []plan.Limits) { return r.driver.Limits() }

@@ -10,6 +10,8 @@ import (
 	"nightdrill/internal/core/arrival"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 )
 
 func TestADrillIsFoundByItsName(t *testing.T) {
@@ -41,7 +43,7 @@ func TestADrillIsKeptAsItRuns(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	var early *measure.Run
+	var early *record.Run
 	for end := time.Now().Add(20 * time.Second); early == nil || len(early.Deliveries) < 20; {
 		if early, err = d.Runs.Load(r.ID); err != nil || time.Now().After(end) {
 			t.Fatalf("it is not kept as it runs: %v", err)
@@ -79,7 +81,7 @@ func TestRunningFiguresAgreeWithTheFindings(t *testing.T) {
 		Per: time.Second}, For: time.Second})
 	_, run := carryOut(t, d, drill)
 	tally := measure.NewTally(run)
-	tally.Update(run, func(id uint64) *measure.Invocation {
+	tally.Update(run, func(id uint64) *record.Invocation {
 		for i := range run.Invocations {
 			if run.Invocations[i].ID == id {
 				return &run.Invocations[i]
@@ -87,7 +89,7 @@ func TestRunningFiguresAgreeWithTheFindings(t *testing.T) {
 		}
 		return nil
 	})
-	exact := measure.Summarize(run).Functions["f"].Latency.Warm
+	exact := report.Summarize(run).Functions["f"].Latency.Warm
 	running := tally.Functions[0].Percentile(0, 0.5)
 	if running == nil || exact.P50 == nil || tally.Functions[0].N(0) != exact.N {
 		t.Fatalf("running %v of %d, exact %v of %d", running, tally.Functions[0].N(0), exact.P50, exact.N)

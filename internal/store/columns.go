@@ -10,7 +10,7 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
 )
 
 // A block holds some records of one kind, column by column: every value as the
@@ -26,24 +26,24 @@ type codec[T any] struct {
 	get     func([]int64) T
 }
 
-var arrivals = codec[measure.Arrival]{9,
-	func(a *measure.Arrival, c []int64) {
+var arrivals = codec[record.Arrival]{9,
+	func(a *record.Arrival, c []int64) {
 		c[0], c[1], c[2], c[3], c[4], c[5] = int64(a.Due), int64(a.Arrived-a.Due), a.From, int64(a.Payload),
 			int64(a.Round), int64(a.Source)
 		c[6], c[7], c[8] = int64(a.Origin), int64(a.Fault), int64(a.Delay)
 	},
-	func(c []int64) measure.Arrival {
+	func(c []int64) record.Arrival {
 		origin := engine.Origin(c[6])
 		if c[2] >= 0 && origin == engine.FromOutside { // written when there were only dead letters
 			origin = engine.FromDeadLetter
 		}
-		return measure.Arrival{Due: clock.Time(c[0]), Arrived: clock.Time(c[0] + c[1]), From: c[2],
+		return record.Arrival{Due: clock.Time(c[0]), Arrived: clock.Time(c[0] + c[1]), From: c[2],
 			Payload: int32(c[3]), Round: int32(c[4]), Source: int32(c[5]), Origin: origin, Fault: uint8(c[7]),
 			Delay: time.Duration(c[8])}
 	}}
 
-var invocations = codec[measure.Invocation]{18,
-	func(v *measure.Invocation, c []int64) {
+var invocations = codec[record.Invocation]{18,
+	func(v *record.Invocation, c []int64) {
 		late, unexpected := bit(v.Late), bit(v.Unexpected)
 		c[0], c[1], c[2], c[3], c[4] = int64(v.ID), int64(v.Assigned), relative(v.Sent, v.Assigned),
 			relative(v.Received, v.Assigned), relative(v.Done, v.Assigned)
@@ -52,9 +52,9 @@ var invocations = codec[measure.Invocation]{18,
 		c[10], c[11], c[12], c[13], c[14] = int64(v.Batch), int64(v.Status), int64(v.Class), int64(v.Result), late
 		c[15], c[16], c[17] = int64(v.Reply), int64(v.Timing), unexpected
 	},
-	func(c []int64) measure.Invocation {
+	func(c []int64) record.Invocation {
 		at := clock.Time(c[1])
-		return measure.Invocation{ID: uint64(c[0]), Assigned: at, Sent: absolute(c[2], at),
+		return record.Invocation{ID: uint64(c[0]), Assigned: at, Sent: absolute(c[2], at),
 			Received: absolute(c[3], at), Done: absolute(c[4], at),
 			Function: int32(c[5]), Instance: int32(c[6]), Slot: int32(c[7]), Source: int32(c[8]), Wire: int32(c[9]),
 			Batch: int32(c[10]), Status: int32(c[11]), Class: engine.Class(c[12]), Result: engine.Result(c[13]),
@@ -62,34 +62,34 @@ var invocations = codec[measure.Invocation]{18,
 			Reply: int32(c[15]), Timing: int32(c[16]), Unexpected: c[17] != 0}
 	}}
 
-var attempts = codec[measure.Attempt]{6,
-	func(a *measure.Attempt, c []int64) {
+var attempts = codec[record.Attempt]{6,
+	func(a *record.Attempt, c []int64) {
 		c[0], c[1], c[2], c[3], c[4], c[5] = a.Event, int64(a.Invocation), int64(a.Source), int64(a.Wire), int64(a.N),
 			int64(a.Result)
 	},
-	func(c []int64) measure.Attempt {
-		return measure.Attempt{Event: c[0], Invocation: uint64(c[1]), Source: int32(c[2]), Wire: int32(c[3]),
+	func(c []int64) record.Attempt {
+		return record.Attempt{Event: c[0], Invocation: uint64(c[1]), Source: int32(c[2]), Wire: int32(c[3]),
 			N: int32(c[4]), Result: engine.Result(c[5])}
 	}}
 
-var deliveries = codec[measure.Delivery]{8,
-	func(d *measure.Delivery, c []int64) {
+var deliveries = codec[record.Delivery]{8,
+	func(d *record.Delivery, c []int64) {
 		c[0], c[1], c[2], c[3], c[4], c[5], c[6] = d.Event, int64(d.Invocation), int64(d.Ended), int64(d.Source),
 			int64(d.Wire), int64(d.Attempts), int64(d.Outcome)
 		c[7] = int64(d.Cause)
 	},
-	func(c []int64) measure.Delivery {
-		return measure.Delivery{Event: c[0], Invocation: uint64(c[1]), Ended: clock.Time(c[2]), Source: int32(c[3]),
+	func(c []int64) record.Delivery {
+		return record.Delivery{Event: c[0], Invocation: uint64(c[1]), Ended: clock.Time(c[2]), Source: int32(c[3]),
 			Wire: int32(c[4]), Attempts: int32(c[5]), Outcome: engine.Outcome(c[6]), Cause: engine.Cause(c[7])}
 	}}
 
-var levels = codec[measure.Level]{6,
-	func(l *measure.Level, c []int64) {
+var levels = codec[record.Level]{6,
+	func(l *record.Level, c []int64) {
 		c[0], c[1], c[2], c[3], c[4], c[5] = int64(l.At), int64(l.Function), int64(l.Waiting), int64(l.InFlight),
 			int64(l.Starting), int64(l.Ready)
 	},
-	func(c []int64) measure.Level {
-		return measure.Level{At: clock.Time(c[0]), Function: int32(c[1]), Waiting: int32(c[2]), InFlight: int32(c[3]),
+	func(c []int64) record.Level {
+		return record.Level{At: clock.Time(c[0]), Function: int32(c[1]), Waiting: int32(c[2]), InFlight: int32(c[3]),
 			Starting: int32(c[4]), Ready: int32(c[5])}
 	}}
 

@@ -11,13 +11,14 @@ import (
 	"time"
 
 	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/live/hold"
 )
 
 // kept puts a finished run into a store, in several blocks.
-func kept(t *testing.T, s *Store, id string, began time.Time) *measure.Run {
+func kept(t *testing.T, s *Store, id string, began time.Time) *record.Run {
 	t.Helper()
 	whole := random(400, id)
 	for i := range whole.Invocations { // as the engine numbers them
@@ -34,7 +35,7 @@ func kept(t *testing.T, s *Store, id string, began time.Time) *measure.Run {
 		t.Fatal(err)
 	}
 	whole.Finished, whole.Length = true, clock.Time(2*time.Second)
-	if err := w.Finish(whole, measure.NewPage(whole)); err != nil {
+	if err := w.Finish(whole, report.NewPage(whole)); err != nil {
 		t.Fatal(err)
 	}
 	return whole
@@ -112,7 +113,7 @@ func TestADamagedBlockCostsWhatComesAfterIt(t *testing.T) {
 		got.Finished {
 		t.Fatalf("%v, %d arrivals, %d attempts, finished %v", err, len(got.Arrivals), len(got.Attempts), got.Finished)
 	}
-	if text := strings.Join(measure.NewPage(got).Summary.Warnings, "\n"); !strings.Contains(text,
+	if text := strings.Join(report.NewPage(got).Summary.Warnings, "\n"); !strings.Contains(text,
 		"is damaged and was skipped") {
 		t.Errorf("the findings do not say so: %s", text)
 	}
@@ -214,7 +215,7 @@ func TestADiskThatIsFull(t *testing.T) {
 	}
 	limit(pages + 10_000)
 	run.Finished = true
-	if err := w.Finish(run, measure.NewPage(run)); err != nil {
+	if err := w.Finish(run, report.NewPage(run)); err != nil {
 		t.Fatal(err)
 	}
 	if got, err := s.Load(run.ID); err != nil || len(got.Arrivals) != 20_000 || !got.Finished {
@@ -254,7 +255,7 @@ func TestTwoProgramsOnOneProject(t *testing.T) {
 						}
 					}
 					run.Finished = true
-					if err := w.Finish(run, measure.NewPage(run)); err != nil {
+					if err := w.Finish(run, report.NewPage(run)); err != nil {
 						return err
 					}
 					if i%2 == 1 {

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"sync"
 
-	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
 )
 
 // block is some records of one kind, as they were written together.
@@ -53,7 +53,7 @@ func (s *Store) blocksOf(id, kind string, out map[string][]block) (at int, err e
 
 // fill reads blocks into a run, up to the first that cannot be read: records refer
 // to each other by their places. It returns what was left out, or "".
-func fill(r *measure.Run, blocks map[string][]block, until int) (cut string) {
+func fill(r *record.Run, blocks map[string][]block, until int) (cut string) {
 	if until < math.MaxInt {
 		cut = fmt.Sprintf("the file cannot be read beyond block %d", until)
 	}
@@ -78,14 +78,14 @@ func fill(r *measure.Run, blocks map[string][]block, until int) (cut string) {
 		wg.Go(func() { failed(decodeAll(&levels, blocks["levels"], until, &r.Levels)) })
 		wg.Go(func() {
 			for _, b := range blocks["instances"] {
-				var some []measure.Instance
+				var some []record.Instance
 				if err := json.Unmarshal(b.data, &some); err != nil {
 					failed(max(b.seq-1, 0), err)
 					continue
 				}
 				r.Instances = append(r.Instances, some...)
 			}
-			slices.SortFunc(r.Instances, func(a, b measure.Instance) int { return int(a.ID - b.ID) })
+			slices.SortFunc(r.Instances, func(a, b record.Instance) int { return int(a.ID - b.ID) })
 		})
 		wg.Wait()
 		if why == nil || bad >= until {
@@ -101,7 +101,7 @@ func fill(r *measure.Run, blocks map[string][]block, until int) (cut string) {
 
 // fix leaves out what refers to instances that are not there, and returns the numbers
 // of instances that are missing to empty ones.
-func repair(r *measure.Run) {
+func repair(r *record.Run) {
 	for i := 0; i < len(r.Instances); i++ {
 		if int(r.Instances[i].ID) == i {
 			continue
@@ -111,10 +111,10 @@ func repair(r *measure.Run) {
 			i--
 			continue
 		}
-		r.Instances = slices.Insert(r.Instances, i, measure.Instance{ID: int32(i), Function: -1})
+		r.Instances = slices.Insert(r.Instances, i, record.Instance{ID: int32(i), Function: -1})
 	}
 	n := len(r.Instances)
-	r.Invocations = slices.DeleteFunc(r.Invocations, func(v measure.Invocation) bool {
+	r.Invocations = slices.DeleteFunc(r.Invocations, func(v record.Invocation) bool {
 		return int(v.Instance) >= n || v.Instance < 0 || int(v.Function) >= len(r.Functions) ||
 			int(v.Source) >= len(r.Sources)
 	})

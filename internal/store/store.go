@@ -23,8 +23,9 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/live/hold"
 	"nightdrill/internal/project"
 )
@@ -74,17 +75,17 @@ type Store struct {
 
 // Info is a run in the list of runs.
 type Info struct {
-	ID       string            `json:"run"`
-	Drill    string            `json:"drill"`
-	Began    time.Time         `json:"began"`
-	Length   time.Duration     `json:"-"`
-	Seconds  float64           `json:"seconds"`
-	Finished bool              `json:"finished"`
-	Name     string            `json:"name"`   // given by the user
-	Note     string            `json:"note"`   // written by the user
-	Pinned   bool              `json:"pinned"` // kept whatever the rule says
-	Bytes    int64             `json:"bytes"`  // that it takes, about; 0 where that is not known
-	Headline *measure.Headline `json:"main"`   // nil of a run that was cut off
+	ID       string           `json:"run"`
+	Drill    string           `json:"drill"`
+	Began    time.Time        `json:"began"`
+	Length   time.Duration    `json:"-"`
+	Seconds  float64          `json:"seconds"`
+	Finished bool             `json:"finished"`
+	Name     string           `json:"name"`   // given by the user
+	Note     string           `json:"note"`   // written by the user
+	Pinned   bool             `json:"pinned"` // kept whatever the rule says
+	Bytes    int64            `json:"bytes"`  // that it takes, about; 0 where that is not known
+	Headline *report.Headline `json:"main"`   // nil of a run that was cut off
 }
 
 // Label is what a run is called on screens: its name, or its ID.
@@ -253,29 +254,29 @@ func (s *Store) Close() error {
 
 // head is what is known of a run when it begins, and its notes when it ends.
 type head struct {
-	Project   string             `json:"project"`
-	Seed      uint64             `json:"seed"`
-	Functions []measure.Function `json:"functions"`
-	Sources   []measure.Source   `json:"sources"`
-	Budgets   []string           `json:"budgets"`
-	Payloads  []measure.Payload  `json:"payloads"`
-	LastDue   clock.Time         `json:"last_due"`
-	Busy      *float64           `json:"busy"`
-	Notes     []string           `json:"notes"`
-	Twice     bool               `json:"idempotence,omitempty"`
-	Changes   []measure.Change   `json:"changes,omitempty"`
-	All       int                `json:"concurrency,omitempty"`
-	Cold      int                `json:"cold_starts,omitempty"`
-	Rates     *plan.Rates        `json:"rates,omitempty"`
-	Self      *measure.SelfCheck `json:"self,omitempty"`
-	Machine   string             `json:"machine,omitempty"`
-	Commit    string             `json:"commit,omitempty"`
-	Plan      json.RawMessage    `json:"plan,omitempty"`
-	Said      map[uint64]string  `json:"said,omitempty"`
-	Begins    clock.Time         `json:"begins,omitempty"`
+	Project   string            `json:"project"`
+	Seed      uint64            `json:"seed"`
+	Functions []record.Function `json:"functions"`
+	Sources   []record.Source   `json:"sources"`
+	Budgets   []string          `json:"budgets"`
+	Payloads  []record.Payload  `json:"payloads"`
+	LastDue   clock.Time        `json:"last_due"`
+	Busy      *float64          `json:"busy"`
+	Notes     []string          `json:"notes"`
+	Twice     bool              `json:"idempotence,omitempty"`
+	Changes   []record.Change   `json:"changes,omitempty"`
+	All       int               `json:"concurrency,omitempty"`
+	Cold      int               `json:"cold_starts,omitempty"`
+	Rates     *plan.Rates       `json:"rates,omitempty"`
+	Self      *record.SelfCheck `json:"self,omitempty"`
+	Machine   string            `json:"machine,omitempty"`
+	Commit    string            `json:"commit,omitempty"`
+	Plan      json.RawMessage   `json:"plan,omitempty"`
+	Said      map[uint64]string `json:"said,omitempty"`
+	Begins    clock.Time        `json:"begins,omitempty"`
 }
 
-func headOf(r *measure.Run) string {
+func headOf(r *record.Run) string {
 	h := head{r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, nil, r.Notes, r.Idempotence,
 		r.Changes, r.Concurrency, r.ColdStarts, r.Rates, r.Self, r.Machine, r.Commit, r.Plan, r.Said, r.Begins}
 	if !math.IsNaN(r.Busy) {
@@ -298,7 +299,7 @@ type Writer struct {
 }
 
 // Begin enters a run that begins now.
-func (s *Store) Begin(r *measure.Run, began time.Time) (*Writer, error) {
+func (s *Store) Begin(r *record.Run, began time.Time) (*Writer, error) {
 	_, err := s.db.Exec("INSERT INTO runs (id, drill, began, head) VALUES (?, ?, ?, ?)", r.ID, r.Drill,
 		began.UTC().Format(time.RFC3339Nano), headOf(r))
 	if err != nil {
@@ -308,12 +309,12 @@ func (s *Store) Begin(r *measure.Run, began time.Time) (*Writer, error) {
 }
 
 // Append writes what the run holds beyond the last Append.
-func (w *Writer) Append(r *measure.Run) error { return w.s.said(w.write(r, nil)) }
+func (w *Writer) Append(r *record.Run) error { return w.s.said(w.write(r, nil)) }
 
 // Finish writes the rest of the run, its end, and its findings.
-func (w *Writer) Finish(r *measure.Run, p *measure.Page) error { return w.s.said(w.write(r, p)) }
+func (w *Writer) Finish(r *record.Run, p *report.Page) error { return w.s.said(w.write(r, p)) }
 
-func (w *Writer) write(r *measure.Run, page *measure.Page) error {
+func (w *Writer) write(r *record.Run, page *report.Page) error {
 	tx, err := w.s.db.Begin()
 	if err != nil {
 		return err
@@ -349,7 +350,7 @@ func (w *Writer) write(r *measure.Run, page *measure.Page) error {
 		}
 	}
 	// those that live change: all of them, each time
-	living := make([]measure.Instance, 0, len(alive))
+	living := make([]record.Instance, 0, len(alive))
 	for _, id := range alive {
 		living = append(living, r.Instances[id])
 	}
@@ -386,7 +387,7 @@ func (w *Writer) write(r *measure.Run, page *measure.Page) error {
 
 // sort separates the instances that live, or were only planned, from those that have stopped since
 // they were last seen, and will not change any more.
-func (w *Writer) sort(r *measure.Run) (alive []int32, stopped []measure.Instance) {
+func (w *Writer) sort(r *record.Run) (alive []int32, stopped []record.Instance) {
 	look := func(id int32) {
 		if in := &r.Instances[id]; in.Stopped > 0 {
 			stopped = append(stopped, *in)
@@ -465,7 +466,7 @@ func (s *Store) Find(name string) (Info, error) {
 
 // Page returns the findings of a run: those that were kept, or, of a run that was
 // cut off, computed from what was written.
-func (s *Store) Page(id string) (*measure.Page, error) {
+func (s *Store) Page(id string) (*report.Page, error) {
 	var text sql.NullString
 	err := s.db.QueryRow("SELECT page FROM runs WHERE id = ?", id).Scan(&text)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -474,9 +475,9 @@ func (s *Store) Page(id string) (*measure.Page, error) {
 		return nil, s.said(err)
 	}
 	if text.Valid {
-		p := &measure.Page{}
+		p := &report.Page{}
 		// those of another version of the program are computed anew
-		if json.Unmarshal([]byte(text.String), p) == nil && p.Version == measure.PageVersion && p.Summary != nil &&
+		if json.Unmarshal([]byte(text.String), p) == nil && p.Version == report.PageVersion && p.Summary != nil &&
 			p.Time != nil {
 			return p, nil
 		}
@@ -485,7 +486,7 @@ func (s *Store) Page(id string) (*measure.Page, error) {
 	if err != nil {
 		return nil, err
 	}
-	return measure.NewPage(r), nil
+	return report.NewPage(r), nil
 }
 
 // Blob returns the bytes of an event or a reply of a run by their number.
@@ -498,8 +499,8 @@ func (s *Store) Blob(run string, number int32) (data []byte, err error) {
 }
 
 // Load reads a run, without its blobs. Of one that was cut off it gives what was written.
-func (s *Store) Load(id string) (*measure.Run, error) {
-	r := &measure.Run{ID: id, Busy: math.NaN()}
+func (s *Store) Load(id string) (*record.Run, error) {
+	r := &record.Run{ID: id, Busy: math.NaN()}
 	var text string
 	err := s.db.QueryRow("SELECT drill, finished, length, head FROM runs WHERE id = ?", id).Scan(&r.Drill, &r.Finished,
 		(*int64)(&r.Length), &text)
@@ -531,7 +532,7 @@ func (s *Store) Load(id string) (*measure.Run, error) {
 	// of a run that was cut off, payloads that were made on the way are not known
 	for i := 0; i < len(r.Arrivals) && !r.Finished; i++ {
 		for int(r.Arrivals[i].Payload) >= len(r.Payloads) {
-			r.Payloads = append(r.Payloads, measure.Payload{Set: "replies", N: 1, Label: "a reply that was sent on"})
+			r.Payloads = append(r.Payloads, record.Payload{Set: "replies", N: 1, Label: "a reply that was sent on"})
 		}
 	}
 	s.timings(r)
@@ -539,7 +540,7 @@ func (s *Store) Load(id string) (*measure.Run, error) {
 }
 
 // timings reads what functions reported of their first replies, for the phases of starts.
-func (s *Store) timings(r *measure.Run) {
+func (s *Store) timings(r *record.Run) {
 	for i := range r.Invocations {
 		v := &r.Invocations[i]
 		if v.Timing == 0 || v.Class == engine.Warm || r.Timings[v.Timing] != "" {

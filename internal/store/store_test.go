@@ -12,40 +12,41 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/core/rng"
 )
 
 // random makes a run with n events.
-func random(n int, id string) *measure.Run {
+func random(n int, id string) *record.Run {
 	r := rng.New(5, 1)
 	time := func() clock.Time { return clock.Time(r.Below(1 << 40)) }
-	run := &measure.Run{Project: "p", Drill: "d", ID: id, Seed: 7, Busy: 0.5, Concurrency: 24, ColdStarts: 3,
-		Changes:   []measure.Change{{At: 5, Function: -1, Text: "project total 32 → 24"}},
-		Functions: []measure.Function{{Name: "f", Max: 3, PerInstance: 1}},
-		Sources:   []measure.Source{{Name: "s", Kind: "http", Routes: []string{"GET /"}, To: []int{0}}},
+	run := &record.Run{Project: "p", Drill: "d", ID: id, Seed: 7, Busy: 0.5, Concurrency: 24, ColdStarts: 3,
+		Changes:   []record.Change{{At: 5, Function: -1, Text: "project total 32 → 24"}},
+		Functions: []record.Function{{Name: "f", Max: 3, PerInstance: 1}},
+		Sources:   []record.Source{{Name: "s", Kind: "http", Routes: []string{"GET /"}, To: []int{0}}},
 		Budgets:   []string{"project done > 0"},
-		Payloads:  []measure.Payload{{Set: "a", N: 1, Label: "GET /"}},
-		Instances: []measure.Instance{{ID: 0, Number: 1, PID: 12, Spawned: 1, Ready: 2, Exit: "exited with code 0",
+		Payloads:  []record.Payload{{Set: "a", N: 1, Label: "GET /"}},
+		Instances: []record.Instance{{ID: 0, Number: 1, PID: 12, Spawned: 1, Ready: 2, Exit: "exited with code 0",
 			Version: 2, Cause: engine.AfterStop, After: engine.Replaced, Parked: true, Peak: 42 << 20, CPU: 9,
 			Left: new(0.25)}}}
 	for i := range 40 { // some of which have stopped
-		run.Instances = append(run.Instances, measure.Instance{ID: int32(i + 1), Number: int32(i + 2), Spawned: 3,
+		run.Instances = append(run.Instances, record.Instance{ID: int32(i + 1), Number: int32(i + 2), Spawned: 3,
 			Stopped: clock.Time(i % 3)})
 	}
 	for i := range n {
-		run.Arrivals = append(run.Arrivals, measure.Arrival{Due: time(), Arrived: time(), From: -1,
+		run.Arrivals = append(run.Arrivals, record.Arrival{Due: time(), Arrived: time(), From: -1,
 			Payload: int32(r.Below(9)), Round: int32(r.Below(3))})
-		run.Invocations = append(run.Invocations, measure.Invocation{ID: uint64(i + 1), Assigned: time(), Sent: time(),
+		run.Invocations = append(run.Invocations, record.Invocation{ID: uint64(i + 1), Assigned: time(), Sent: time(),
 			Received: clock.Time(r.Below(2)), Done: time(),
 			Slot: int32(r.Below(4)), Batch: 1, Status: int32(r.Below(600)), Class: engine.Class(r.Below(3)),
 			Result: engine.Result(r.Below(9)), Late: r.Chance(1, 2)})
-		run.Attempts = append(run.Attempts, measure.Attempt{Event: int64(i), Invocation: uint64(i + 1), N: 1,
+		run.Attempts = append(run.Attempts, record.Attempt{Event: int64(i), Invocation: uint64(i + 1), N: 1,
 			Result: engine.Result(r.Below(9))})
-		run.Deliveries = append(run.Deliveries, measure.Delivery{Event: int64(i), Invocation: uint64(i + 1),
+		run.Deliveries = append(run.Deliveries, record.Delivery{Event: int64(i), Invocation: uint64(i + 1),
 			Ended: time(), Wire: -1, Attempts: 1, Outcome: engine.Outcome(r.Below(8)),
 			Cause: engine.Cause(r.Below(int(engine.Causes)))})
-		run.Levels = append(run.Levels, measure.Level{At: time(), Waiting: int32(r.Below(99))})
+		run.Levels = append(run.Levels, record.Level{At: time(), Waiting: int32(r.Below(99))})
 	}
 	return run
 }
@@ -78,14 +79,14 @@ func TestARunComesBackAsItWas(t *testing.T) {
 	whole.Finished, whole.Length, whole.Notes = true, 9e9, []string{"a note"}
 	blobs := [][]byte{[]byte("one"), {0, 1}}
 	whole.Blobs = blobs
-	if err := w.Finish(whole, measure.NewPage(whole)); err != nil {
+	if err := w.Finish(whole, report.NewPage(whole)); err != nil {
 		t.Fatal(err)
 	}
 	if b, err := s.Blob(part.ID, 2); err != nil || !bytes.Equal(b, blobs[1]) {
 		t.Errorf("blob 2 is %q, %v", b, err)
 	}
 	kept, err := s.Page(part.ID)
-	if again := measure.NewPage(whole); err != nil || !reflect.DeepEqual(kept, again) {
+	if again := report.NewPage(whole); err != nil || !reflect.DeepEqual(kept, again) {
 		t.Errorf("%v; the findings that were kept are\n%+v\nworked out again\n%+v", err, kept, again)
 	}
 	whole.Blobs = nil // they are read one by one
@@ -153,7 +154,7 @@ func TestAnOldStoreIsBroughtUpToDate(t *testing.T) {
 	old := invocations
 	old.columns = 15
 	put := old.put
-	old.put = func(v *measure.Invocation, c []int64) {
+	old.put = func(v *record.Invocation, c []int64) {
 		var wide [18]int64
 		put(v, wide[:])
 		copy(c, wide[:15])
@@ -229,13 +230,13 @@ func BenchmarkAppend(b *testing.B) {
 	for i := range int64(n) {
 		at := clock.Time(i * 100_000)
 		done := at + 90_000 + clock.Time(r.Below(20_000))
-		run.Arrivals = append(run.Arrivals, measure.Arrival{Due: at, Arrived: at + 20_000 + clock.Time(r.Below(5000)),
+		run.Arrivals = append(run.Arrivals, record.Arrival{Due: at, Arrived: at + 20_000 + clock.Time(r.Below(5000)),
 			From: -1, Payload: int32(i % 160)})
-		run.Invocations = append(run.Invocations, measure.Invocation{ID: uint64(i + 1), Assigned: at + 20_000,
+		run.Invocations = append(run.Invocations, record.Invocation{ID: uint64(i + 1), Assigned: at + 20_000,
 			Sent: at + 40_000, Received: done - 4000, Done: done, Slot: int32(r.Below(8)), Batch: 1, Status: 200,
 			Reply: 1})
-		run.Attempts = append(run.Attempts, measure.Attempt{Event: i, Invocation: uint64(i + 1), N: 1})
-		run.Deliveries = append(run.Deliveries, measure.Delivery{Event: i, Invocation: uint64(i + 1), Ended: done,
+		run.Attempts = append(run.Attempts, record.Attempt{Event: i, Invocation: uint64(i + 1), N: 1})
+		run.Deliveries = append(run.Deliveries, record.Delivery{Event: i, Invocation: uint64(i + 1), Ended: done,
 			Attempts: 1})
 	}
 	w, err := s.Begin(run, time.Now())

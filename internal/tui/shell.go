@@ -16,8 +16,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/export"
 	"nightdrill/internal/session"
@@ -140,17 +141,17 @@ type (
 		err   error
 	}
 	endedMsg struct {
-		run  *measure.Run
-		page *measure.Page
+		run  *record.Run
+		page *report.Page
 	}
 	lanesMsg struct {
-		run *measure.Run
+		run *record.Run
 		err error
 	}
-	mapRunMsg struct{ run *measure.Run }
+	mapRunMsg struct{ run *record.Run }
 	runsMsg   struct{ all []store.Info }
 	loadedMsg struct {
-		page *measure.Page
+		page *report.Page
 		id   string
 		err  error
 	}
@@ -459,7 +460,7 @@ func (s *shell) tick() tea.Cmd {
 
 // mapped shows a run that is over on the map; one of cold starts has sources of its
 // own, which are not there.
-func (s *shell) mapped(r *measure.Run) {
+func (s *shell) mapped(r *record.Run) {
 	if r.ColdStarts > 0 {
 		r = nil
 	}

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"nightdrill/internal/core/figure"
 	"nightdrill/internal/core/measure"
 )
 
@@ -309,13 +310,13 @@ func checkFindings(t *testing.T, pane, id string) {
 			continue
 		}
 		found++
-		row := []string{fmt.Sprint(want.N), measure.MillisText(want.P50)}
+		row := []string{fmt.Sprint(want.N), figure.Millis(want.P50)}
 		if want.P50Lo != nil {
-			row = append(row, measure.MillisText(want.P50Lo), "–", measure.MillisText(want.P50Hi))
+			row = append(row, figure.Millis(want.P50Lo), "–", figure.Millis(want.P50Hi))
 		} else if want.P50 != nil {
 			row = append(row, "needs", fmt.Sprint(want.Needs[0]))
 		}
-		row = append(row, measure.MillisText(want.P95), measure.MillisText(want.P99), measure.MillisText(want.Max))
+		row = append(row, figure.Millis(want.P95), figure.Millis(want.P99), figure.Millis(want.Max))
 		if got, want := strings.Join(f[1:min(len(f), len(row)+1)], " "), strings.Join(row, " "); got != want {
 			t.Errorf("%s %s: the screen says %q, the run %q", fn, f[0], got, want)
 		}

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/core/rng"
 )
 
@@ -55,7 +56,7 @@ func TestLadder(t *testing.T) {
 		lo, hi := p50*0.9, p50*1.1
 		return measure.Figures{N: 20, P50: &p50, P50Lo: &lo, P50Hi: &hi}
 	}
-	p := &measure.Page{Functions: []string{"quote", "rare", "attached"},
+	p := &report.Page{Functions: []string{"quote", "rare", "attached"},
 		Summary: &measure.Summary{Functions: map[string]measure.FunctionFigures{
 			"quote": {Start: f(100), Phases: measure.PhaseFigures{Spawn: f(2), Boot: f(98), Answer: f(30),
 				Own: []measure.OwnPhase{{Name: "tables", Took: f(20)}, {Name: "rest", Took: f(9)},

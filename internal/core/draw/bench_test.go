@@ -6,26 +6,26 @@ import (
 	"time"
 
 	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/rng"
 )
 
 // large makes a run of n invocations on 40 instances.
-func large(n int) *measure.Run {
+func large(n int) *record.Run {
 	r := rng.New(1, 1)
-	run := &measure.Run{Functions: []measure.Function{{Name: "f", PerInstance: 1}},
-		Sources: []measure.Source{{Name: "s", To: []int{0}}}}
+	run := &record.Run{Functions: []record.Function{{Name: "f", PerInstance: 1}},
+		Sources: []record.Source{{Name: "s", To: []int{0}}}}
 	for i := range 40 {
-		run.Instances = append(run.Instances, measure.Instance{ID: int32(i), Number: int32(i + 1), Ready: ms(100)})
+		run.Instances = append(run.Instances, record.Instance{ID: int32(i), Number: int32(i + 1), Ready: ms(100)})
 	}
 	at := ms(100)
 	for i := range n {
 		at = at.Add(time.Millisecond)
-		run.Arrivals = append(run.Arrivals, measure.Arrival{Due: at, Arrived: at, From: -1})
-		run.Invocations = append(run.Invocations, measure.Invocation{ID: uint64(i + 1), Instance: int32(r.Below(40)),
+		run.Arrivals = append(run.Arrivals, record.Arrival{Due: at, Arrived: at, From: -1})
+		run.Invocations = append(run.Invocations, record.Invocation{ID: uint64(i + 1), Instance: int32(r.Below(40)),
 			Assigned: at - clock.Time(r.Exp(5*time.Millisecond)), Done: at, Status: 200, Batch: 1})
-		run.Attempts = append(run.Attempts, measure.Attempt{Event: int64(i), Invocation: uint64(i + 1), N: 1})
-		run.Deliveries = append(run.Deliveries, measure.Delivery{Event: int64(i), Invocation: uint64(i + 1), Ended: at,
+		run.Attempts = append(run.Attempts, record.Attempt{Event: int64(i), Invocation: uint64(i + 1), N: 1})
+		run.Deliveries = append(run.Deliveries, record.Delivery{Event: int64(i), Invocation: uint64(i + 1), Ended: at,
 			Attempts: 1})
 	}
 	run.Length = at

@@ -14,7 +14,7 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
 )
 
 // Window is a stretch of time, cut into cells.
@@ -64,23 +64,23 @@ type Cell struct {
 
 // Lane is the life of one instance.
 type Lane struct {
-	Instance    measure.Instance
+	Instance    record.Instance
 	Slots       int
 	Invocations []int32 // indices into the run's invocations, in the order of their ends
-	open        []measure.Invocation
+	open        []record.Invocation
 	longest     time.Duration
 	levels      []level // of detail, the finest first
 }
 
 // Chart indexes a run for drawing.
 type Chart struct {
-	run      *measure.Run
+	run      *record.Run
 	lanes    []*Lane
 	arrived  []counter    // by source
 	rejected []counter    // by source
 	failed   []counter    // by source: failed and dead letters
 	badly    [2][]counter // by function: answers with a status of 4xx, and of 5xx
-	levels   [][]measure.Level
+	levels   [][]record.Level
 	seen     struct{ arrivals, invocations, deliveries, levels int }
 	first    []int32 // the last attempt seen of each invocation, by its ID, or -1
 	before   []int32 // the attempt of the same invocation that came before an attempt, or -1
@@ -118,11 +118,11 @@ func (c *counter) between(from, to clock.Time) (sum int) {
 
 // Update takes in what a run holds beyond what was seen of it. A chart follows
 // one run.
-func (c *Chart) Update(r *measure.Run) {
+func (c *Chart) Update(r *record.Run) {
 	if c.run == nil {
 		c.arrived, c.rejected, c.failed = make([]counter, len(r.Sources)), make([]counter, len(r.Sources)),
 			make([]counter, len(r.Sources))
-		c.levels = make([][]measure.Level, len(r.Functions))
+		c.levels = make([][]record.Level, len(r.Functions))
 		c.badly = [2][]counter{make([]counter, len(r.Functions)), make([]counter, len(r.Functions))}
 	}
 	c.run = r
@@ -180,7 +180,7 @@ func (c *Chart) Update(r *measure.Run) {
 }
 
 // Run returns the run as it was at the last Update.
-func (c *Chart) Run() *measure.Run { return c.run }
+func (c *Chart) Run() *record.Run { return c.run }
 
 // Lanes returns the lanes of instances that were started, by function and number.
 func (c *Chart) Lanes() []*Lane {
@@ -219,7 +219,7 @@ func (c *Chart) Row(l *Lane, w Window, now clock.Time) []Cell {
 			cells[i].State = Idle
 		}
 	}
-	put := func(v *measure.Invocation, done clock.Time, failed bool) {
+	put := func(v *record.Invocation, done clock.Time, failed bool) {
 		first, last := max(w.At(v.Assigned), 0), min(w.At(done), w.Cells-1)
 		for i := first; i <= last; i++ {
 			from, to := w.Cell(i)
@@ -253,7 +253,7 @@ func (c *Chart) Row(l *Lane, w Window, now clock.Time) []Cell {
 }
 
 // fill calls put for each invocation of a lane that touches the window.
-func (c *Chart) fill(l *Lane, w Window, put func(v *measure.Invocation, done clock.Time, failed bool)) {
+func (c *Chart) fill(l *Lane, w Window, put func(v *record.Invocation, done clock.Time, failed bool)) {
 	// sorted by their ends: those before the window are skipped, and the search
 	// ends where nothing that long could reach back into it
 	at, _ := slices.BinarySearchFunc(l.Invocations, w.From,
@@ -270,7 +270,7 @@ func (c *Chart) fill(l *Lane, w Window, put func(v *measure.Invocation, done clo
 }
 
 // Bad reports whether an invocation counts as failed.
-func Bad(v *measure.Invocation) bool {
+func Bad(v *record.Invocation) bool {
 	return v.Result != engine.OK && v.Result != engine.RunEnded || v.Status >= 500
 }
 
@@ -317,7 +317,7 @@ func (c *Chart) Waiting(function int, w Window) []int {
 	for i := range cells {
 		from, to := w.Cell(i)
 		at, _ := slices.BinarySearchFunc(levels, from,
-			func(l measure.Level, t clock.Time) int { return cmp.Compare(l.At, t) })
+			func(l record.Level, t clock.Time) int { return cmp.Compare(l.At, t) })
 		if at > 0 {
 			cells[i] = int(levels[at-1].Waiting)
 		}
@@ -329,8 +329,8 @@ func (c *Chart) Waiting(function int, w Window) []int {
 }
 
 // Events returns the attempts that an invocation made, one for each event of its batch.
-func (c *Chart) Events(v *measure.Invocation) []measure.Attempt {
-	var out []measure.Attempt
+func (c *Chart) Events(v *record.Invocation) []record.Attempt {
+	var out []record.Attempt
 	if v.ID == 0 || v.ID >= uint64(len(c.first)) {
 		return nil
 	}
@@ -342,7 +342,7 @@ func (c *Chart) Events(v *measure.Invocation) []measure.Attempt {
 }
 
 // Invocation returns an invocation by its ID, or nil.
-func (c *Chart) Invocation(id uint64) *measure.Invocation {
+func (c *Chart) Invocation(id uint64) *record.Invocation {
 	if id == 0 || id >= uint64(len(c.place)) || c.place[id] < 0 {
 		return nil
 	}

@@ -3,7 +3,7 @@ package draw
 import (
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
 )
 
 // Levels of detail: what a lane did in stretches of fixed length, each level
@@ -38,7 +38,7 @@ const (
 )
 
 // add enters an invocation into every level.
-func (l *Lane) add(v *measure.Invocation) {
+func (l *Lane) add(v *record.Invocation) {
 	if l.levels == nil {
 		for i := range levelCount {
 			length := clock.Time(finest) << (coarser * i)

@@ -6,24 +6,24 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
 )
 
 func ms(n int) clock.Time { return clock.Time(n) * clock.Time(time.Millisecond) }
 
-func run() *measure.Run {
-	return &measure.Run{Length: ms(1000), Functions: []measure.Function{{Name: "f", PerInstance: 1}},
-		Sources: []measure.Source{{Name: "s", To: []int{0}}},
-		Instances: []measure.Instance{{Number: 1, Spawned: ms(100), Ready: ms(200), Stopped: ms(800)},
+func run() *record.Run {
+	return &record.Run{Length: ms(1000), Functions: []record.Function{{Name: "f", PerInstance: 1}},
+		Sources: []record.Source{{Name: "s", To: []int{0}}},
+		Instances: []record.Instance{{Number: 1, Spawned: ms(100), Ready: ms(200), Stopped: ms(800)},
 			{ID: 1, Number: 2, Spawned: ms(500)}},
-		Invocations: []measure.Invocation{
+		Invocations: []record.Invocation{
 			{ID: 1, Assigned: ms(200), Done: ms(310), Class: engine.Cold, Status: 200},
 			{ID: 2, Assigned: ms(400), Done: ms(450), Class: engine.Warm, Status: 200},
 			{ID: 3, Assigned: ms(600), Done: ms(650), Class: engine.Warm, Status: 500},
 		},
-		Arrivals:   []measure.Arrival{{Arrived: ms(100)}, {Arrived: ms(101)}, {Arrived: ms(700)}, {Arrived: ms(705)}},
-		Deliveries: []measure.Delivery{{Event: 3, Outcome: engine.Rejected, Ended: ms(705)}},
-		Levels:     []measure.Level{{At: ms(100), Waiting: 2}, {At: ms(210), Waiting: 1}, {At: ms(310)}},
+		Arrivals:   []record.Arrival{{Arrived: ms(100)}, {Arrived: ms(101)}, {Arrived: ms(700)}, {Arrived: ms(705)}},
+		Deliveries: []record.Delivery{{Event: 3, Outcome: engine.Rejected, Ended: ms(705)}},
+		Levels:     []record.Level{{At: ms(100), Waiting: 2}, {At: ms(210), Waiting: 1}, {At: ms(310)}},
 	}
 }
 
@@ -95,7 +95,7 @@ func TestAChartFollowsARun(t *testing.T) {
 	part := *whole
 	part.Invocations, part.Arrivals, part.Deliveries, part.Levels = whole.Invocations[:1], whole.Arrivals[:2], nil,
 		whole.Levels[:1]
-	part.Open = []measure.Invocation{{ID: 2, Assigned: ms(400)}}
+	part.Open = []record.Invocation{{ID: 2, Assigned: ms(400)}}
 	part.Length = ms(500)
 	c.Update(&part)
 	if got := word(c.Row(c.Lanes()[0], Window{0, ms(1000), 10}, part.Length)); got != " sccw...  " &&

@@ -1,6 +1,9 @@
 package draw
 
-import "nightdrill/internal/core/measure"
+import (
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/report"
+)
 
 // Rung is a function's way from being wanted to its first answer, phase by phase.
 type Rung struct {
@@ -21,7 +24,7 @@ type Part struct {
 
 // Ladder returns the rungs of all functions that were started. Where there are too few
 // starts for a median, the rung has no parts.
-func Ladder(p *measure.Page) (out []Rung) {
+func Ladder(p *report.Page) (out []Rung) {
 	for _, name := range p.Functions {
 		f := p.Summary.Functions[name]
 		ph := &f.Phases

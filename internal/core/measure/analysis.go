@@ -1,8 +1,15 @@
+// Package measure computes the figures of a run: populations of latencies, service times and start
+// times, their percentiles with intervals, outcomes, costs, warm-up and budgets, and the contrasts
+// of a comparison. It writes no sentences: package report does.
 package measure
+
+import (
+	"nightdrill/internal/core/record"
+)
 
 // Analysis is all that is computed of a run's records.
 type Analysis struct {
-	Run         *Run
+	Run         *record.Run
 	Summary     *Summary      // its warnings are added by whoever reports it
 	Populations []Populations // of each function
 	Outcomes    []Counts      // of the deliveries to each function
@@ -11,11 +18,11 @@ type Analysis struct {
 }
 
 // Analyze computes the figures of a run.
-func Analyze(r *Run) *Analysis {
-	seen := r.scan()
-	a := &Analysis{Run: r, Populations: r.collect(seen), At: seen.at}
-	a.Summary = r.summarize(seen, a.Populations)
-	a.Outcomes, a.Time = seen.outcomes, r.timeline(seen.at)
+func Analyze(r *record.Run) *Analysis {
+	seen := walk(r)
+	a := &Analysis{Run: r, Populations: collect(r, seen), At: seen.at}
+	a.Summary = summarize(r, seen, a.Populations)
+	a.Outcomes, a.Time = seen.outcomes, timeline(r, seen.at)
 	return a
 }
 
@@ -25,12 +32,4 @@ func (a *Analysis) Spreads() (out []FunctionSpread) {
 		out = append(out, spreadOf(&a.Populations[i]))
 	}
 	return out
-}
-
-func spreadOf(p *Populations) FunctionSpread {
-	f := FunctionSpread{Start: newSpread(&p.Start), Retried: newSpread(&p.Retried)}
-	for c := range f.Latency {
-		f.Latency[c] = newSpread(&p.Latency[c])
-	}
-	return f
 }

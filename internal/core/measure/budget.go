@@ -9,7 +9,9 @@ import (
 	"time"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/figure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/stats"
 )
 
@@ -90,7 +92,7 @@ func ParseBudget(text string) (Budget, error) {
 			return wrong("missing name of a %s", b.Of)
 		}
 	}
-	classed := peek() == "all" || slices.Contains(ClassNames, peek())
+	classed := peek() == "all" || slices.Contains(record.ClassNames, peek())
 	if classed {
 		if b.Class = next(); b.Class == "all" {
 			b.Class = ""
@@ -110,7 +112,7 @@ func ParseBudget(text string) (Budget, error) {
 		b.Kind, b.Figure, b.Class, classed = "count", b.Class, "", false
 	case w == "status" && b.Of != "chain":
 		status := next()
-		if _, ok := parseStatuses(status); !ok {
+		if _, ok := record.ParseStatuses(status); !ok {
 			return wrong("%q must be a status, such as 404 or 4xx", status)
 		}
 		b.Kind, b.Figure = "count", "status "+status
@@ -129,7 +131,7 @@ func ParseBudget(text string) (Budget, error) {
 	duration := slices.Contains(durationKinds, b.Kind)
 	if _, ok := quantile(b.Figure); !ok && (duration || b.Kind == "memory") {
 		wanted := slices.Concat([]string{"p50", "p95", "p99", "max"}, durationKinds, []string{"memory", "status"},
-			ClassNames, costs, counts)
+			record.ClassNames, costs, counts)
 		if b.Of == "chain" {
 			wanted = []string{"p50", "p95", "p99", "max"}
 		}
@@ -159,7 +161,7 @@ func ParseBudget(text string) (Budget, error) {
 		if e != nil {
 			return wrong("%q is not a duration, such as 900ms", bound)
 		}
-		b.Bound, b.Unit = Millis(d), "ms"
+		b.Bound, b.Unit = figure.Milliseconds(d), "ms"
 		return b, nil
 	case b.Kind == "memory":
 		mib, ok := parseMiB(bound)
@@ -223,7 +225,7 @@ func (b *Budget) Holds(v float64) bool {
 }
 
 // judge measures a budget of the run. One with too few samples is neither met nor missed.
-func (r *Run) judge(s *Summary, seen *scan, known []Populations, text string) Verdict {
+func judge(r *record.Run, s *Summary, seen *scan, known []Populations, text string) Verdict {
 	v := Verdict{Text: text}
 	b, err := ParseBudget(text)
 	if err != nil {
@@ -247,7 +249,7 @@ func (r *Run) judge(s *Summary, seen *scan, known []Populations, text string) Ve
 	}
 	switch b.Kind {
 	case "count":
-		n, of := r.countOf(s, seen, &b)
+		n, of := countOf(r, s, seen, &b)
 		switch b.Unit {
 		case "%":
 			if of == 0 {
@@ -263,18 +265,18 @@ func (r *Run) judge(s *Summary, seen *scan, known []Populations, text string) Ve
 		}
 		v.Measured = &n
 	case "cost":
-		if v.Measured = r.costOf(s, &b); v.Measured == nil {
+		if v.Measured = costOf(r, s, &b); v.Measured == nil {
 			v.Why = "the project file has no rates under cost:, or nothing was billed"
 			return v
 		}
 	default:
-		p, sampling := r.population(seen.at, known, &b)
+		p, sampling := population(r, seen.at, known, &b)
 		q, _ := quantile(b.Figure)
 		if q == 1 {
 			if p.N() == 0 {
 				return few(1, "0, and max needs 1")
 			}
-			most := Millis(p.Max())
+			most := figure.Milliseconds(p.Max())
 			v.Measured = &most
 			break
 		}
@@ -282,10 +284,10 @@ func (r *Run) judge(s *Summary, seen *scan, known []Populations, text string) Ve
 		if !got.OK {
 			return few(stats.Need(q), "%d, and %s needs %d", p.N(), b.Figure, stats.Need(q))
 		}
-		m := Millis(got.Value)
+		m := figure.Milliseconds(got.Value)
 		v.Measured = &m
 		if got.Interval {
-			lo, hi := Millis(got.Lo), Millis(got.Hi)
+			lo, hi := figure.Milliseconds(got.Lo), figure.Milliseconds(got.Hi)
 			v.Lo, v.Hi = &lo, &hi
 		} else {
 			v.Needs = got.Needs
@@ -304,8 +306,8 @@ func (c *scan) active() float64 {
 }
 
 // countOf returns a count, and the total of which it is a share.
-func (r *Run) countOf(s *Summary, seen *scan, b *Budget) (n, of float64) {
-	if n, of, ok := r.countInvocations(b); ok {
+func countOf(r *record.Run, s *Summary, seen *scan, b *Budget) (n, of float64) {
+	if n, of, ok := countInvocations(r, b); ok {
 		return n, of
 	}
 	c := s.Events
@@ -318,7 +320,7 @@ func (r *Run) countOf(s *Summary, seen *scan, b *Budget) (n, of float64) {
 			return float64([]int{f.Attempts, f.Timeouts, f.Crashes, f.Instances.Started, f.Instances.Peak,
 				f.Instances.FailedStarts, f.OutOfMemory}[k]), float64(f.Attempts)
 		}
-		c = seen.outcomes[r.function(b.Name)]
+		c = seen.outcomes[r.Function(b.Name)]
 	}
 	all := []int{c.Arrived, c.Deliveries, c.Done, c.Failed, c.DeadLettered, c.Rejected, c.Expired, c.Skipped,
 		c.Unmatched, c.Abandoned, c.Unexpected}
@@ -327,13 +329,13 @@ func (r *Run) countOf(s *Summary, seen *scan, b *Budget) (n, of float64) {
 
 // countInvocations counts invocations of a class or a status, of all invocations, or
 // deliveries that were retried, of all deliveries; ok is false for other figures.
-func (r *Run) countInvocations(b *Budget) (n, of float64, ok bool) {
+func countInvocations(r *record.Run, b *Budget) (n, of float64, ok bool) {
 	within := func(fn, source int32) bool {
 		return (b.Of != "function" || fn >= 0 && r.Functions[fn].Name == b.Name) &&
 			(b.Of != "source" || r.Sources[source].Name == b.Name)
 	}
 	text, byStatus := strings.CutPrefix(b.Figure, "status ")
-	wanted, _ := parseStatuses(text)
+	wanted, _ := record.ParseStatuses(text)
 	switch {
 	case b.Figure == "retried":
 		for i := range r.Deliveries {
@@ -349,14 +351,14 @@ func (r *Run) countInvocations(b *Budget) (n, of float64, ok bool) {
 				}
 			}
 		}
-	case byStatus || slices.Contains(ClassNames[:3], b.Figure):
+	case byStatus || slices.Contains(record.ClassNames[:3], b.Figure):
 		for i := range r.Invocations {
 			v := &r.Invocations[i]
 			if !within(v.Function, v.Source) {
 				continue
 			}
 			of++
-			if byStatus && wanted.has(v.Status) || v.Class.String() == b.Figure {
+			if byStatus && wanted.Has(v.Status) || v.Class.String() == b.Figure {
 				n++
 			}
 		}
@@ -366,12 +368,7 @@ func (r *Run) countInvocations(b *Budget) (n, of float64, ok bool) {
 	return n, of, true
 }
 
-// function returns the index of a function, or -1.
-func (r *Run) function(name string) int {
-	return slices.IndexFunc(r.Functions, func(f Function) bool { return f.Name == name })
-}
-
-func (r *Run) costOf(s *Summary, b *Budget) *float64 {
+func costOf(r *record.Run, s *Summary, b *Budget) *float64 {
 	total, invocations, known := 0.0, 0, false
 	for i := range r.Functions {
 		f := s.Functions[r.Functions[i].Name]
@@ -398,22 +395,23 @@ func (r *Run) costOf(s *Summary, b *Budget) *float64 {
 
 // population returns the samples that a budget is about, and how they depend on each
 // other. Memory is in MiB, written as ms.
-func (r *Run) population(at []int32, known []Populations, b *Budget) (p *stats.Population, sampling stats.Sampling) {
+func population(r *record.Run, at []int32, known []Populations, b *Budget) (p *stats.Population,
+	sampling stats.Sampling) {
 	sampling = stats.Serial
 	switch {
 	case b.Kind == "start":
 		sampling = stats.Independent
 	case b.Of == "function" && b.Class != "" && b.Class != "retried":
-		sampling = r.sampling(classOf(b.Class))
-	case r.cold() && b.Of == "function":
+		sampling = samplingOf(r, classOf(b.Class))
+	case r.Cold() && b.Of == "function":
 		sampling = stats.Single
 	}
-	if p := r.knownPopulation(known, b); p != nil {
+	if p := knownPopulation(r, known, b); p != nil {
 		return p, sampling
 	}
 	p = &stats.Population{}
 	if b.Of == "chain" {
-		for i, q := range r.chainPopulations() {
+		for i, q := range chainPopulations(r) {
 			if r.Sources[i].Name == b.Name {
 				return q, sampling
 			}
@@ -444,7 +442,7 @@ func (r *Run) population(at []int32, known []Populations, b *Budget) (p *stats.P
 		}
 		return p, stats.Independent
 	case "latency":
-		r.eachLatency(at, func(fn int32, d *Delivery, inv *Invocation, latency time.Duration) {
+		eachLatency(r, at, func(fn int32, d *record.Delivery, inv *record.Invocation, latency time.Duration) {
 			class := inv.Class.String()
 			if d.Attempts > 1 {
 				class = "retried"
@@ -456,11 +454,11 @@ func (r *Run) population(at []int32, known []Populations, b *Budget) (p *stats.P
 	default:
 		for i := range r.Attempts {
 			a := &r.Attempts[i]
-			inv := r.invocation(at, a.Invocation)
+			inv := r.Invocation(at, a.Invocation)
 			switch {
 			case inv == nil || inv.Result == engine.RunEnded || !takes(inv.Function, a.Source, inv.Class.String()):
 			case b.Kind == "service":
-				add(p, inv, inv.Done.Sub(inv.began()))
+				add(p, inv, inv.Done.Sub(inv.Began()))
 			case a.N == 1 && inv.Sent > 0 && int(a.Event) < len(r.Arrivals):
 				add(p, inv, inv.Sent.Sub(r.Arrivals[a.Event].Due))
 			}
@@ -481,8 +479,8 @@ func classOf(name string) engine.Class {
 
 // knownPopulation returns the samples that a budget is about where they are of one
 // function and class, and so were collected already; otherwise nil.
-func (r *Run) knownPopulation(known []Populations, b *Budget) *stats.Population {
-	fn := r.function(b.Name)
+func knownPopulation(r *record.Run, known []Populations, b *Budget) *stats.Population {
+	fn := r.Function(b.Name)
 	if b.Of != "function" || fn < 0 {
 		return nil
 	}

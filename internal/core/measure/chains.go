@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"math/bits"
 	"slices"
-	"strings"
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/fault"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/stats"
 )
 
@@ -19,7 +19,7 @@ type Chain struct {
 	Steps   int     `json:"steps"`  // the most steps of one chain
 	Broken  int     `json:"broken"` // of which a step did not succeed
 
-	failedAt []string // sources at which steps failed
+	FailedAt []string // sources at which steps failed
 }
 
 // Idempotence compares the replies to second deliveries with the first ones.
@@ -30,8 +30,8 @@ type Idempotence struct {
 }
 
 // chains computes the chains of a run, by the source at which they begin.
-func (r *Run) chains(s *Summary) {
-	populations, figured := r.chained()
+func chains(r *record.Run, s *Summary) {
+	populations, figured := chained(r)
 	for i := range populations {
 		if populations[i].N() > 0 {
 			figured[i].Latency = figures(populations[i], stats.Serial)
@@ -41,12 +41,12 @@ func (r *Run) chains(s *Summary) {
 }
 
 // chainPopulations returns how long the chains lasted that begin at each source.
-func (r *Run) chainPopulations() []*stats.Population {
-	p, _ := r.chained()
+func chainPopulations(r *record.Run) []*stats.Population {
+	p, _ := chained(r)
 	return p
 }
 
-func (r *Run) chained() ([]*stats.Population, []Chain) {
+func chained(r *record.Run) ([]*stats.Population, []Chain) {
 	populations := make([]*stats.Population, len(r.Sources))
 	for i := range populations {
 		populations[i] = &stats.Population{}
@@ -100,8 +100,8 @@ func (r *Run) chained() ([]*stats.Population, []Chain) {
 	for i := range r.Arrivals {
 		if name := r.Sources[r.Arrivals[i].Source].Name; bad[i] && all[root[i]] != nil {
 			c := &figured[r.Arrivals[root[i]].Source]
-			if !slices.Contains(c.failedAt, name) {
-				c.failedAt = append(c.failedAt, name)
+			if !slices.Contains(c.FailedAt, name) {
+				c.FailedAt = append(c.FailedAt, name)
 			}
 		}
 	}
@@ -109,7 +109,7 @@ func (r *Run) chained() ([]*stats.Population, []Chain) {
 }
 
 // faults counts the delivery faults of events.
-func (r *Run) faults(s *Summary, seen *scan) {
+func faults(r *record.Run, s *Summary, seen *scan) {
 	for i := 0; i < len(r.Arrivals) && seen.faults; i++ {
 		a := &r.Arrivals[i]
 		if a.Origin == engine.FromFault { // counted with the event itself
@@ -134,7 +134,7 @@ const mostNamed = 10
 // idempotence compares each second delivery with the first: copies with their originals, and events
 // that were delivered again because the acknowledgement was lost. Where invocations carry several
 // events, only the statuses are compared.
-func (r *Run) idempotence(s *Summary, at []int32) {
+func idempotence(r *record.Run, s *Summary, at []int32) {
 	type wire struct {
 		event int64
 		wire  int32
@@ -148,7 +148,7 @@ func (r *Run) idempotence(s *Summary, at []int32) {
 	}
 	x := &Idempotence{Which: []string{}}
 	compare := func(event int64, first, second uint64) {
-		a, b := r.invocation(at, first), r.invocation(at, second)
+		a, b := r.Invocation(at, first), r.Invocation(at, second)
 		if a == nil || b == nil || first == second || a.Status == 0 || b.Status == 0 {
 			return
 		}
@@ -179,43 +179,4 @@ func (r *Run) idempotence(s *Summary, at []int32) {
 		}
 	}
 	s.Idempotence = x
-}
-
-// sayChains adds sentences on chains, faults and second deliveries.
-func (s *Summary) sayChains(r *Run, say func(format string, args ...any)) {
-	for i := range r.Sources {
-		name := r.Sources[i].Name
-		c, ok := s.Chains[name]
-		switch {
-		case !ok:
-		case c.Latency.P50 != nil:
-			say("%s started %s of up to %d steps: %s ms (median) from the first event to the end of the last step.",
-				name, count(c.Latency.N, "chain", "chains"), c.Steps, MillisText(c.Latency.P50))
-		default:
-			say("%s started %s of up to %d steps: at most %s ms from the first event to the end of the last step.",
-				name, count(c.Latency.N, "chain", "chains"), c.Steps, MillisText(c.Latency.Max))
-		}
-		if ok && c.Broken > 0 {
-			say("%s: %s had a failing step (at %s).", name, count(c.Broken, "chain", "chains"),
-				strings.Join(c.failedAt, ", "))
-		}
-	}
-	var faults []string
-	for _, name := range fault.Names {
-		if n := s.Faults[name]; n > 0 {
-			faults = append(faults, fmt.Sprintf("%s %d", name, n))
-		}
-	}
-	if faults != nil {
-		say("Injected delivery faults: %s.", strings.Join(faults, ", "))
-	}
-	switch x := s.Idempotence; {
-	case x == nil:
-	case x.Twice == 0:
-		say("Nothing was delivered twice, so idempotence could not be assessed.")
-	case x.Differed == 0:
-		say("All %d second deliveries got the same reply as the first.", x.Twice)
-	default:
-		say("%d of %d second deliveries got a different reply from the first: %s.", x.Differed, x.Twice, x.Which[0])
-	}
 }

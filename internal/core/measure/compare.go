@@ -10,13 +10,14 @@ import (
 	"time"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/stats"
 )
 
 // Side is one side of a comparison: a function of a run.
 type Side struct {
 	Label    string
-	Run      *Run
+	Run      *record.Run
 	Function int
 }
 
@@ -58,31 +59,8 @@ type ReplyDifference struct {
 // mostReplies bounds the events that are listed for different replies.
 const mostReplies = 50
 
-// Compare compares at least two sides. reply returns the bytes of a kept reply of a side, or nil;
-// it is called only where sides are of several runs.
-func Compare(title string, sides []Side, reply func(side int, number int32) []byte) *Comparison {
-	known := map[*Run]*Analysis{}
-	for _, s := range sides {
-		if known[s.Run] == nil {
-			known[s.Run] = Analyze(s.Run)
-		}
-	}
-	c := compare(title, sides, known, reply)
-	for _, s := range sides {
-		warn(known[s.Run])
-		for _, w := range known[s.Run].Summary.Warnings {
-			if !slices.Contains(c.Warnings, w) {
-				c.Warnings = append(c.Warnings, w)
-			}
-		}
-	}
-	c.Warnings = append(c.Warnings, unlike(sides)...)
-	c.say()
-	return c
-}
-
-// compare computes the figures of a comparison, from the analysis of each side's run.
-func compare(title string, sides []Side, known map[*Run]*Analysis, reply func(side int, number int32) []byte,
+// Compare computes the figures of a comparison, from the analysis of each side's run.
+func Compare(title string, sides []Side, known map[*record.Run]*Analysis, reply func(side int, number int32) []byte,
 ) *Comparison {
 	c := &Comparison{Title: title, Replies: []ReplyDifference{}, Sentences: []string{}, Warnings: []string{}}
 	populations := make([]*Populations, len(sides))
@@ -101,39 +79,6 @@ func compare(title string, sides []Side, known map[*Run]*Analysis, reply func(si
 	c.Contrasts = Contrasts(populations, sides)
 	c.replies(sides, reply)
 	return c
-}
-
-// unlike returns why sides are not quite comparable.
-func unlike(sides []Side) (out []string) {
-	a := sides[0].Run
-	other := slices.IndexFunc(sides, func(s Side) bool { return s.Run != a })
-	if other < 0 {
-		return nil
-	}
-	b := sides[other].Run
-	switch {
-	case a.cold() != b.cold():
-		turns, load := a, b
-		if b.cold() {
-			turns, load = b, a
-		}
-		out = append(out,
-			fmt.Sprintf("run %s started functions cold and sent single events in turns, run %s is a drill under "+
-				"load: their latencies "+
-				"and waits are not comparable. Compare two runs of the same type",
-				turns.ID, load.ID))
-	case a.Drill != b.Drill:
-		out = append(out, fmt.Sprintf("these are runs of different drills, %s and %s: the functions received "+
-			"different events",
-			a.Drill, b.Drill))
-	}
-	if a.Machine != b.Machine && a.Machine != "" && b.Machine != "" {
-		out = append(out, fmt.Sprintf("these runs are from different machines: %s; %s", a.Machine, b.Machine))
-	}
-	return append(out,
-		"these are different runs, one after the other: machine drift between the runs counts as a difference. "+
-			"Compare "+
-			"variants of one function in turns, by compare FUNCTION")
 }
 
 // Contrasts compares the first side with each of the others, and rules on all of it together.
@@ -161,7 +106,7 @@ func contrasts(a, b *Populations, of, to *Side) (out []Contrast) {
 	}
 	// what both sides did one at a time: samples are independent
 	alone := func(class engine.Class) stats.Sampling {
-		return max(of.Run.sampling(class), to.Run.sampling(class))
+		return max(samplingOf(of.Run, class), samplingOf(to.Run, class))
 	}
 	add("start", &a.Start, &b.Start, stats.Independent)
 	add("first reply", &a.Phases.Answer, &b.Phases.Answer, stats.Independent)
@@ -205,10 +150,10 @@ func (c *Comparison) replies(sides []Side, reply func(side int, number int32) []
 	labels := map[string]string{}
 	for i, s := range sides {
 		answers[i] = map[string][]answer{}
-		at := s.Run.index()
+		at := s.Run.Index()
 		for k := range s.Run.Attempts {
 			a := &s.Run.Attempts[k]
-			v := s.Run.invocation(at, a.Invocation)
+			v := s.Run.Invocation(at, a.Invocation)
 			if v == nil || int(v.Function) != s.Function || v.Batch != 1 || v.Status == 0 ||
 				int(a.Event) >= len(s.Run.Arrivals) {
 				continue
@@ -259,57 +204,12 @@ func (c *Comparison) replies(sides []Side, reply func(side int, number int32) []
 	}
 }
 
-// say adds the sentences of the comparison: what differs first.
-func (c *Comparison) say() {
-	first := c.Sides[0].Label
-	var rest []string
-	for i, of := range c.Contrasts {
-		differs, others := compared(of, first, c.Sides[i+1].Label)
-		c.Sentences, rest = append(c.Sentences, differs...), append(rest, others...)
-	}
-	c.Sentences = append(c.Sentences, rest...)
-	switch {
-	case c.Compared == 0:
-	case c.Compared == 1 && c.Differed == 0:
-		c.Sentences = append(c.Sentences, "The one event got the same reply.")
-	case c.Differed == 0:
-		c.Sentences = append(c.Sentences, fmt.Sprintf("All %s got the same replies.",
-			count(c.Compared, "event", "events")))
-	default:
-		c.Sentences = append(c.Sentences, fmt.Sprintf("%d of %s got a different reply.", c.Differed,
-			count(c.Compared, "event", "events")))
-	}
-}
-
-func capital(s string) string {
-	if s == "" {
-		return s
-	}
-	return strings.ToUpper(s[:1]) + s[1:]
-}
-
-// CompareRuns compares two runs, function by function, under their labels.
-func CompareRuns(a, b *Run, labels [2]string, reply func(side int, number int32) []byte) (out []*Comparison) {
-	for i := range a.Functions {
-		k := b.function(a.Functions[i].Name)
-		if k < 0 || !a.asked(i) || !b.asked(k) {
-			continue
-		}
-		out = append(out, Compare(a.Functions[i].Name, []Side{{labels[0], a, i}, {labels[1], b, k}}, reply))
-	}
-	return out
-}
-
-func (r *Run) asked(fn int) bool {
-	return slices.ContainsFunc(r.Invocations, func(v Invocation) bool { return int(v.Function) == fn })
-}
-
 // Variants returns the sides of a run that has several variants of a function, by the function's
 // name: the function itself first.
-func (r *Run) Variants() map[string][]Side {
+func Variants(r *record.Run) map[string][]Side {
 	out := map[string][]Side{}
 	for i := range r.Functions {
-		if !r.asked(i) {
+		if !r.Asked(i) {
 			continue
 		}
 		name := r.Functions[i].Name

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/record"
 )
 
 // Cost is what a function cost over a run.
@@ -20,50 +21,30 @@ type Cost struct {
 	MemoryKnown bool     `json:"memory_known"`
 }
 
-// memoryOf returns the memory in bytes that an instance holds: its bound, or its peak where it has
-// none; 0 if unknown.
-func (r *Run) memoryOf(in *Instance) int64 {
-	if in.Function < 0 {
-		return 0
-	}
-	if m := r.Functions[in.Function].Memory; m > 0 {
-		return m
-	}
-	return in.Peak
-}
-
 // held returns the memory of a function's instances over time, in GiB·s; known is false if it is
 // not known of all of them.
-func (r *Run) held(fn int32) (gib float64, known bool) {
+func held(r *record.Run, fn int32) (gib float64, known bool) {
 	known = true
 	for i := range r.Instances {
 		if in := &r.Instances[i]; in.Function == fn && (in.Spawned > 0 || in.Ready > 0) {
-			m := r.memoryOf(in)
+			m := r.MemoryOf(in)
 			known = known && m > 0
-			gib += float64(m) / (1 << 30) * r.end(in).Sub(in.Spawned).Seconds()
+			gib += float64(m) / (1 << 30) * r.End(in).Sub(in.Spawned).Seconds()
 		}
 	}
 	return gib, known
 }
 
-// end returns when an instance stopped, or the run did.
-func (r *Run) end(in *Instance) clock.Time {
-	if in.Stopped > 0 {
-		return in.Stopped
-	}
-	return max(r.Length, in.Spawned)
-}
-
-// costs computes what each function cost; nil where it is not billed.
-func (r *Run) costs() []*Cost {
+// costsOf computes what each function cost; nil where it is not billed.
+func costsOf(r *record.Run) []*Cost {
 	out := make([]*Cost, len(r.Functions))
 	if r.Rates == nil {
 		return out
 	}
-	stretches, invocations := r.busy()
+	stretches, invocations := busy(r)
 	for fn := range r.Functions {
 		if !r.Functions[fn].Attached {
-			out[fn] = r.cost(int32(fn), stretches, invocations[fn])
+			out[fn] = cost(r, int32(fn), stretches, invocations[fn])
 		}
 	}
 	return out
@@ -71,7 +52,7 @@ func (r *Run) costs() []*Cost {
 
 // cost computes what a function cost, with the stretches in which each instance was
 // busy, and n invocations.
-func (r *Run) cost(fn int32, stretches [][]time.Duration, n int) *Cost {
+func cost(r *record.Run, fn int32, stretches [][]time.Duration, n int) *Cost {
 	rates, f := r.Rates, &r.Functions[fn]
 	c := &Cost{Currency: rates.Currency, MemoryKnown: true}
 	bill := func(memory int64, cpu float64, d time.Duration) {
@@ -90,19 +71,19 @@ func (r *Run) cost(fn int32, stretches [][]time.Duration, n int) *Cost {
 		if in.Function != fn {
 			continue
 		}
-		memory := r.memoryOf(in)
+		memory := r.MemoryOf(in)
 		c.MemoryKnown = c.MemoryKnown && memory > 0
 		if f.CPU == 0 {
 			used += in.CPU.Seconds()
 		}
 		ready := in.Ready
 		if ready == 0 {
-			ready = r.end(in)
+			ready = r.End(in)
 		}
 		if phase("start") {
 			bill(memory, f.CPU, ready.Sub(in.Spawned))
 		}
-		idle := r.end(in).Sub(ready)
+		idle := r.End(in).Sub(ready)
 		for _, s := range stretches[i] {
 			idle -= s
 			if phase("invocation") {
@@ -129,7 +110,7 @@ func (r *Run) cost(fn int32, stretches [][]time.Duration, n int) *Cost {
 
 // busy returns for each instance the stretches in which it had at least one invocation, and counts
 // the invocations of each function. A stretch that follows directly upon another is one of its own.
-func (r *Run) busy() (stretches [][]time.Duration, invocations []int) {
+func busy(r *record.Run) (stretches [][]time.Duration, invocations []int) {
 	type span struct{ from, to clock.Time }
 	stretches, invocations = make([][]time.Duration, len(r.Instances)), make([]int, len(r.Functions))
 	spans := make([][]span, len(r.Instances))
@@ -137,7 +118,7 @@ func (r *Run) busy() (stretches [][]time.Duration, invocations []int) {
 		v := &r.Invocations[i]
 		invocations[v.Function]++
 		if int(v.Instance) < len(spans) {
-			spans[v.Instance] = append(spans[v.Instance], span{v.began(), v.Done})
+			spans[v.Instance] = append(spans[v.Instance], span{v.Began(), v.Done})
 		}
 	}
 	for id, all := range spans {

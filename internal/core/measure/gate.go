@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/figure"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/stats"
 )
 
@@ -13,8 +15,8 @@ import (
 // and no larger share of deliveries may end other than done, beyond the noise. All verdicts
 // together are wrong about identical code in at most one pair of runs in twenty; figures with too
 // few samples on either side are left out.
-func Against(now, base *Run, worse float64) (out []Verdict) {
-	a, b := base.Collect(), now.Collect()
+func Against(now, base *record.Run, worse float64) (out []Verdict) {
+	a, b := Collect(base), Collect(now)
 	var p, least []float64
 	judge := func(x, y *stats.Population, s stats.Sampling, what string) {
 		if !stats.Enough(0.5, x.Units()) || !stats.Enough(0.5, y.Units()) {
@@ -24,7 +26,8 @@ func Against(now, base *Run, worse float64) (out []Verdict) {
 		if c.Ratio == nil {
 			return
 		}
-		v := Verdict{Text: fmt.Sprintf("%s not worse than in run %s by more than %s", what, base.ID, Percent(worse)),
+		v := Verdict{Text: fmt.Sprintf("%s not worse than in run %s by more than %s", what, base.ID,
+			figure.Percent(worse)),
 			Unit: "times", Measured: c.Ratio, Lo: c.Lo, Hi: c.Hi}
 		one, smallest := stats.OneSided(x, y, s, 1+worse)
 		if c.Lo != nil && *c.Lo <= 1+worse {
@@ -33,18 +36,18 @@ func Against(now, base *Run, worse float64) (out []Verdict) {
 		out, p, least = append(out, v), append(p, one), append(least, smallest)
 	}
 	for i := range now.Functions {
-		k := base.function(now.Functions[i].Name)
+		k := base.Function(now.Functions[i].Name)
 		if k < 0 {
 			continue
 		}
 		name := "function " + now.Functions[i].Name
 		judge(&a[k].Start, &b[i].Start, stats.Independent, name+" start")
 		for _, class := range []engine.Class{engine.Cold, engine.First, engine.Warm} {
-			judge(&a[k].Latency[class], &b[i].Latency[class], max(base.sampling(class), now.sampling(class)),
+			judge(&a[k].Latency[class], &b[i].Latency[class], max(samplingOf(base, class), samplingOf(now, class)),
 				name+" "+class.String()+" latency")
 		}
 	}
-	was, is := base.notDone(), now.notDone()
+	was, is := notDone(base), notDone(now)
 	if was.N() > 0 && is.N() > 0 {
 		before, after := shareOf(was), shareOf(is)
 		v := Verdict{Text: fmt.Sprintf("project share not done, not more than in run %s", base.ID), Unit: "%"}
@@ -72,8 +75,8 @@ func Against(now, base *Run, worse float64) (out []Verdict) {
 
 // notDone returns for each delivery whether it ended other than done, as 1 or 0, in the
 // order of their ends. Those of one invocation share their fate.
-func (r *Run) notDone() *stats.Population {
-	at := r.index()
+func notDone(r *record.Run) *stats.Population {
+	at := r.Index()
 	p := &stats.Population{}
 	for i := range r.Deliveries {
 		d := &r.Deliveries[i]
@@ -81,7 +84,7 @@ func (r *Run) notDone() *stats.Population {
 		if d.Outcome == engine.Done {
 			value = 0
 		}
-		if v := r.invocation(at, d.Invocation); v != nil && v.Batch > 1 {
+		if v := r.Invocation(at, d.Invocation); v != nil && v.Batch > 1 {
 			p.AddTo(v.ID, value)
 		} else {
 			p.Add(value)

@@ -3,9 +3,10 @@ package measure
 import (
 	"fmt"
 	"slices"
-	"strings"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/figure"
+	"nightdrill/internal/core/record"
 )
 
 // Resources is what the instances of a function used.
@@ -20,25 +21,17 @@ type Resources struct {
 	SizeMiB    *float64 `json:"package_mib"`     // of its files on disk; nil when they are not known
 }
 
-// StartText returns why an instance was started.
-func (in *Instance) StartText() string {
-	if in.Cause == engine.AfterStop {
-		return fmt.Sprintf("%s (%s)", in.Cause, in.After)
-	}
-	return in.Cause.String()
-}
-
 // instanceFigures fills in the figures of a function's instances: why they were started, what they
 // used.
-func (r *Run) instanceFigures(fn int32, f *FunctionFigures) {
+func instanceFigures(r *record.Run, fn int32, f *FunctionFigures) {
 	of := &r.Functions[fn]
 	f.Starts, f.Way = map[string]int{}, of.Way
 	if of.Prepared > 0 {
-		ms := Millis(of.Prepared)
+		ms := figure.Milliseconds(of.Prepared)
 		f.PrepareMillis = &ms
 	}
 	f.Resources.Enforced = of.Enforced
-	if held, known := r.held(fn); known && f.Instances.Started > 0 && !of.Attached {
+	if held, known := held(r, fn); known && f.Instances.Started > 0 && !of.Attached {
 		f.Resources.Held = &held
 	}
 	if of.Size > 0 {
@@ -59,7 +52,7 @@ func (r *Run) instanceFigures(fn int32, f *FunctionFigures) {
 		if in.Function != fn {
 			continue
 		}
-		if text := in.StartText(); text != "" && !r.cold() {
+		if text := in.StartText(); text != "" && !r.Cold() {
 			f.Starts[text]++
 		}
 		f.Resources.CPUSeconds += in.CPU.Seconds()
@@ -88,41 +81,6 @@ func (r *Run) instanceFigures(fn int32, f *FunctionFigures) {
 	}
 }
 
-// rejectedBy returns why a source's requests were rejected, the most common first.
-func (r *Run) rejectedBy(source int32) string {
-	var times [engine.Causes]int
-	for i := range r.Deliveries {
-		if d := &r.Deliveries[i]; d.Source == source && d.Outcome == engine.Rejected {
-			times[d.Cause]++
-		}
-	}
-	text := RefusalsText(&times)
-	if text == "" { // a run from before causes were kept
-		return "no instance was free within the limits"
-	}
-	return "no instance was free: " + text
-}
-
-// RefusalsText describes how many were rejected by what, the most common first.
-func RefusalsText(times *[engine.Causes]int) string {
-	var causes []engine.Cause
-	for c, n := range times {
-		if n > 0 && engine.Cause(c) != engine.NoCause {
-			causes = append(causes, engine.Cause(c))
-		}
-	}
-	slices.SortStableFunc(causes, func(a, b engine.Cause) int { return times[b] - times[a] })
-	var parts []string
-	for _, c := range causes {
-		by := "by"
-		if c == engine.TurnedAway || c == engine.PlacesHeld {
-			by = "while"
-		}
-		parts = append(parts, fmt.Sprintf("%d %s %s", times[c], by, c))
-	}
-	return strings.Join(parts, ", ")
-}
-
 // Way is one of the ways in which a function's instances start.
 type Way struct {
 	Function string   `json:"function"`
@@ -134,8 +92,8 @@ type Way struct {
 }
 
 // ways compares the ways to start, where the run has more than one.
-func (r *Run) ways(s *Summary) (out []Way) {
-	several := r.cold()
+func ways(r *record.Run, s *Summary) (out []Way) {
+	several := r.Cold()
 	for i := range r.Functions {
 		f, of := s.Functions[r.Functions[i].Name], &r.Functions[i]
 		w := Way{Function: of.Name, Words: of.Way, Prepare: f.PrepareMillis, Start: f.Start, Answer: f.Service.Cold,
@@ -167,6 +125,3 @@ func (r *Run) ways(s *Summary) (out []Way) {
 	}
 	return out
 }
-
-// cold reports whether the run is of a drill of cold starts.
-func (r *Run) cold() bool { return r.ColdStarts > 0 }

@@ -3,6 +3,7 @@ package measure
 import (
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/record"
 )
 
 // scan is what one walk over a run's records gives, for all that is computed of
@@ -21,7 +22,7 @@ type scan struct {
 	replies, faults    bool       // whether any event was made of a reply; whether any had a fault
 }
 
-func (r *Run) scan() *scan {
+func walk(r *record.Run) *scan {
 	c := &scan{functions: make([]FunctionFigures, len(r.Functions)), sizes: make([][3]int, len(r.Functions)),
 		each:  make([]int32, len(r.Instances)),
 		first: clock.Never, last: -1, ended: -1}
@@ -72,16 +73,4 @@ func (r *Run) scan() *scan {
 		}
 	}
 	return c
-}
-
-// index returns the place of each invocation by its ID, or -1.
-func (r *Run) index() []int32 {
-	at := make([]int32, 0, len(r.Invocations)+len(r.Invocations)/16+64)
-	for i := range r.Invocations {
-		for uint64(len(at)) <= r.Invocations[i].ID {
-			at = append(at, -1)
-		}
-		at[r.Invocations[i].ID] = int32(i)
-	}
-	return at
 }

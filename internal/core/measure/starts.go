@@ -1,12 +1,13 @@
 package measure
 
 import (
-	"fmt"
 	"maps"
 	"slices"
 	"time"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/figure"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/stats"
 )
 
@@ -44,7 +45,7 @@ func (p *StartPhases) figures() PhaseFigures {
 }
 
 // startPhases collects the phases of starts, and the first answers.
-func (r *Run) startPhases(seen *scan, out []Populations) {
+func startPhases(r *record.Run, seen *scan, out []Populations) {
 	for i := range r.Instances {
 		in := &r.Instances[i]
 		if in.Ready == 0 || in.Function < 0 || r.Functions[in.Function].Attached || r.Functions[in.Function].OneShot {
@@ -61,8 +62,8 @@ func (r *Run) startPhases(seen *scan, out []Populations) {
 	for _, i := range seen.firsts {
 		v := &r.Invocations[i]
 		p := &out[v.Function].Phases
-		p.Answer.Add(v.Done.Sub(v.began()))
-		for _, own := range ParseServerTiming(r.timing(v)) {
+		p.Answer.Add(v.Done.Sub(v.Began()))
+		for _, own := range ParseServerTiming(r.ServerTiming(v)) {
 			if own.Took == 0 {
 				continue
 			}
@@ -81,17 +82,6 @@ func (r *Run) startPhases(seen *scan, out []Populations) {
 
 // mostOwn bounds the phases of their own that functions are shown with.
 const mostOwn = 12
-
-// timing returns the Server-Timing header of an invocation's reply, or "".
-func (r *Run) timing(v *Invocation) string {
-	if v.Timing <= 0 {
-		return ""
-	}
-	if int(v.Timing) <= len(r.Blobs) {
-		return string(r.Blobs[v.Timing-1])
-	}
-	return r.Timings[v.Timing]
-}
 
 // WarmUp is service time by the n-th invocation of an instance, over all instances
 // of a function.
@@ -128,10 +118,10 @@ func nthRange(step int) (from, to int) {
 }
 
 const (
-	leastGain = 1.05 // how much slower a step must be to count as not yet warm
+	LeastGain = 1.05 // how much slower a step must be to count as not yet warm
 	// leastInstances is how many must have had a first invocation, for it to be set against
 	// later ones: as many as a median takes.
-	leastInstances = 6
+	LeastInstances = 6
 	warmSteps      = 40
 	warmSample     = 512 // of a step at most, for telling it from those after it
 )
@@ -144,24 +134,10 @@ func (w *WarmUp) Instances() int {
 	return w.Points[0].N
 }
 
-// Text returns how a function warms up, or what is missing to tell.
-func (w *WarmUp) Text() string {
-	switch {
-	case w.Steady != nil && *w.Steady == 1:
-		return "as fast the first time as later"
-	case w.Steady != nil && w.Gain != nil:
-		return fmt.Sprintf("warm from the %s on; the first takes × %s", Ordinal(*w.Steady), RatioText(*w.Gain))
-	case w.Instances() < leastInstances:
-		return fmt.Sprintf("%s: too few samples (needs %d)", count(w.Instances(), "instance", "instances"),
-			leastInstances)
-	}
-	return "too few invocations to tell"
-}
-
 // warmUps computes the warm-up of each function.
-func (r *Run) warmUps(seen *scan) []WarmUp {
+func warmUps(r *record.Run, seen *scan) []WarmUp {
 	out := make([]WarmUp, len(r.Functions))
-	for fn, steps := range r.byNth(seen) {
+	for fn, steps := range byNth(r, seen) {
 		out[fn] = warmUpOf(steps)
 	}
 	return out
@@ -169,7 +145,7 @@ func (r *Run) warmUps(seen *scan) []WarmUp {
 
 // byNth returns the service times of each function's invocations by the step that they
 // belong to.
-func (r *Run) byNth(seen *scan) [][warmSteps][]time.Duration {
+func byNth(r *record.Run, seen *scan) [][warmSteps][]time.Duration {
 	out := make([][warmSteps][]time.Duration, len(r.Functions))
 	sizes := make([][warmSteps]int, len(r.Functions))
 	for i, n := range seen.each { // counted first, so that memory is taken once
@@ -201,7 +177,7 @@ func (r *Run) byNth(seen *scan) [][warmSteps][]time.Duration {
 			p.step++
 		}
 		to := &out[v.Function][p.step-1]
-		*to = append(*to, v.Done.Sub(v.began()))
+		*to = append(*to, v.Done.Sub(v.Began()))
 	}
 	return out
 }
@@ -217,10 +193,10 @@ func warmUpOf(steps [warmSteps][]time.Duration) (w WarmUp) {
 		count += len(all)
 		some = append(some, slices.Clone(stats.Thin(all, warmSample)))
 		from, to := nthRange(k)
-		at := func(q float64) float64 { return Millis(quantileOf(all, q)) }
+		at := func(q float64) float64 { return figure.Milliseconds(quantileOf(all, q)) }
 		w.Points = append(w.Points, WarmPoint{from, to, len(all), at(0.25), at(0.5), at(0.75)})
 	}
-	if last := len(some) - 1; count >= 30 && last >= 4 && len(some[0]) >= leastInstances {
+	if last := len(some) - 1; count >= 30 && last >= 4 && len(some[0]) >= LeastInstances {
 		steady := 0
 		for k := range last {
 			// up to two steps that cannot be told from later ones may lie between
@@ -228,7 +204,7 @@ func warmUpOf(steps [warmSteps][]time.Duration) (w WarmUp) {
 				break
 			}
 			after := stats.Thin(slices.Concat(some[k+1:]...), 4*warmSample)
-			slower := medianOf(some[k]) > time.Duration(leastGain*float64(medianOf(after)))
+			slower := medianOf(some[k]) > time.Duration(LeastGain*float64(medianOf(after)))
 			if _, p := stats.MannWhitney(some[k], after); slower && p < 0.02 {
 				steady = k + 1
 			}

@@ -9,6 +9,8 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/figure"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/stats"
 )
 
@@ -32,7 +34,7 @@ type Summary struct {
 	Chains      map[string]Chain           `json:"chains"` // by the source at which they begin
 	Faults      map[string]int             `json:"faults"` // of delivery, by their kinds
 	Idempotence *Idempotence               `json:"idempotence,omitempty"`
-	Changes     []Change                   `json:"changes"` // of limits and versions, while it ran
+	Changes     []record.Change            `json:"changes"` // of limits and versions, while it ran
 	Ways        []Way                      `json:"ways"`    // to start, beside each other; none where there is only one
 	Load        Load                       `json:"load"`
 	Driver      DriverFigures              `json:"driver"`
@@ -185,16 +187,13 @@ type DriverFigures struct {
 	TimerP99   *float64 `json:"timer_p99_ms"`    // how late a timer of the driver's kind rang before the run
 }
 
-// Millis returns a duration in milliseconds, to the nanosecond.
-func Millis(d time.Duration) float64 { return float64(d) / 1e6 }
-
 // figures returns the figures of a population.
 func figures(p *stats.Population, sampling stats.Sampling) Figures {
 	f := Figures{N: p.N()}
 	if f.N == 0 {
 		return f
 	}
-	longest, mean := Millis(p.Max()), 0.0
+	longest, mean := figure.Milliseconds(p.Max()), 0.0
 	for _, d := range p.InOrder() {
 		mean += float64(d)
 	}
@@ -205,22 +204,22 @@ func figures(p *stats.Population, sampling stats.Sampling) Figures {
 		got := p.Percentile([]float64{0.50, 0.95, 0.99}[i], sampling)
 		f.Needs[i] = got.Needs
 		if got.OK {
-			v := Millis(got.Value)
+			v := figure.Milliseconds(got.Value)
 			*x[0] = &v
 		}
 		if got.Interval {
-			lo, hi := Millis(got.Lo), Millis(got.Hi)
+			lo, hi := figure.Milliseconds(got.Lo), figure.Milliseconds(got.Hi)
 			*x[1], *x[2] = &lo, &hi
 		}
 	}
 	return f
 }
 
-// sampling returns how the samples of a class depend on each other: in a drill of cold
+// samplingOf returns how the samples of a class depend on each other: in a drill of cold
 // starts everything is taken one at a time, in every other drill under load.
-func (r *Run) sampling(class engine.Class) stats.Sampling {
+func samplingOf(r *record.Run, class engine.Class) stats.Sampling {
 	switch {
-	case !r.cold():
+	case !r.Cold():
 		return stats.Serial
 	case class == engine.Warm:
 		return stats.Single
@@ -244,9 +243,9 @@ func (f *Figures) Figure(name string) *float64 {
 }
 
 // byClass returns the figures of populations by engine.Class.
-func (r *Run) byClass(of *[3]stats.Population) (b ByClass) {
+func byClass(r *record.Run, of *[3]stats.Population) (b ByClass) {
 	for class := range of {
-		*b.Of(engine.Class(class)) = figures(&of[class], r.sampling(engine.Class(class)))
+		*b.Of(engine.Class(class)) = figures(&of[class], samplingOf(r, engine.Class(class)))
 	}
 	return b
 }
@@ -258,15 +257,15 @@ type latencies struct {
 }
 
 // of returns the population that a delivery belongs to.
-func (l *latencies) of(d *Delivery, v *Invocation) *stats.Population {
+func (l *latencies) of(d *record.Delivery, v *record.Invocation) *stats.Population {
 	if d.Attempts > 1 {
 		return &l.Retried
 	}
 	return &l.Latency[v.Class]
 }
 
-func (r *Run) latencyFigures(l *latencies) LatencyFigures {
-	return LatencyFigures{r.byClass(&l.Latency), figures(&l.Retried, stats.Serial)}
+func latencyFigures(r *record.Run, l *latencies) LatencyFigures {
+	return LatencyFigures{byClass(r, &l.Latency), figures(&l.Retried, stats.Serial)}
 }
 
 // Populations are the durations of one function.
@@ -278,7 +277,7 @@ type Populations struct {
 }
 
 // add appends a sample of an invocation, which may carry several.
-func add(p *stats.Population, v *Invocation, d time.Duration) {
+func add(p *stats.Population, v *record.Invocation, d time.Duration) {
 	if v.Batch > 1 {
 		p.AddTo(v.ID, d)
 	} else {
@@ -287,9 +286,9 @@ func add(p *stats.Population, v *Invocation, d time.Duration) {
 }
 
 // Collect returns the populations of each function.
-func (r *Run) Collect() []Populations { return r.collect(r.scan()) }
+func Collect(r *record.Run) []Populations { return collect(r, walk(r)) }
 
-func (r *Run) collect(seen *scan) []Populations {
+func collect(r *record.Run, seen *scan) []Populations {
 	at := seen.at
 	out := make([]Populations, len(r.Functions))
 	for fn := range out {
@@ -305,94 +304,73 @@ func (r *Run) collect(seen *scan) []Populations {
 			out[in.Function].Start.Add(in.Ready.Sub(in.Spawned))
 		}
 	}
-	r.eachLatency(at, func(fn int32, d *Delivery, inv *Invocation, took time.Duration) {
+	eachLatency(r, at, func(fn int32, d *record.Delivery, inv *record.Invocation, took time.Duration) {
 		add(out[fn].of(d, inv), inv, took)
 	})
 	for i := range r.Attempts {
 		a := &r.Attempts[i]
 		seen.functions[r.Sources[a.Source].To[a.Wire]].Attempts++
-		inv := r.invocation(at, a.Invocation)
+		inv := r.Invocation(at, a.Invocation)
 		if inv == nil || inv.Result == engine.RunEnded {
 			continue
 		}
-		add(&out[inv.Function].Service[inv.Class], inv, inv.Done.Sub(inv.began()))
+		add(&out[inv.Function].Service[inv.Class], inv, inv.Done.Sub(inv.Began()))
 		if a.N == 1 && inv.Sent > 0 && int(a.Event) < len(r.Arrivals) {
 			add(&out[inv.Function].Wait[inv.Class], inv, inv.Sent.Sub(r.Arrivals[a.Event].Due))
 		}
 	}
-	r.startPhases(seen, out)
+	startPhases(r, seen, out)
 	return out
-}
-
-// began is when the invocation was sent, or dispatched when it never was.
-func (v *Invocation) began() clock.Time {
-	if v.Sent > 0 {
-		return v.Sent
-	}
-	return v.Assigned
-}
-
-func (r *Run) invocation(at []int32, id uint64) *Invocation {
-	if id == 0 || id >= uint64(len(at)) || at[id] < 0 {
-		return nil
-	}
-	return &r.Invocations[at[id]]
 }
 
 // eachLatency visits the deliveries that were answered, well or badly, or
 // timed out, with the time from their first due to their last done.
-func (r *Run) eachLatency(at []int32, visit func(fn int32, d *Delivery, inv *Invocation, latency time.Duration)) {
+func eachLatency(r *record.Run, at []int32, visit func(fn int32, d *record.Delivery, inv *record.Invocation,
+	latency time.Duration)) {
 	for i := range r.Deliveries {
 		d := &r.Deliveries[i]
 		if d.Outcome != engine.Done && d.Outcome != engine.Failed && d.Outcome != engine.DeadLettered {
 			continue
 		}
-		if inv := r.invocation(at, d.Invocation); inv != nil && int(d.Event) < len(r.Arrivals) {
+		if inv := r.Invocation(at, d.Invocation); inv != nil && int(d.Event) < len(r.Arrivals) {
 			visit(inv.Function, d, inv, inv.Done.Sub(r.Arrivals[d.Event].Due))
 		}
 	}
 }
 
-// Summarize returns the summary of a run, with the warnings about it.
-func Summarize(r *Run) *Summary {
-	a := Analyze(r)
-	warn(a)
-	return a.Summary
-}
-
-func (r *Run) summarize(seen *scan, populations []Populations) *Summary {
+func summarize(r *record.Run, seen *scan, populations []Populations) *Summary {
 	at := seen.at
 	s := &Summary{Format: Format, Project: r.Project, Drill: r.Drill, Run: r.ID, Seed: r.Seed,
 		Seconds: r.Length.Seconds(), Finished: r.Finished, Machine: r.Machine, Commit: r.Commit,
 		Functions: map[string]FunctionFigures{}, Sources: map[string]Counts{},
 		Chains: map[string]Chain{}, Faults: map[string]int{}, Budgets: []Verdict{}, Warnings: []string{}}
-	r.count(s, seen)
-	routes := r.routes(seen)
-	warm, costs := r.warmUps(seen), r.costs()
+	count(r, s, seen)
+	routes := routes(r, seen)
+	warm, costs := warmUps(r, seen), costsOf(r)
 	for fn := range r.Functions {
 		p := &populations[fn]
 		f := &seen.functions[fn]
 		f.Start = figures(&p.Start, stats.Independent)
-		f.Latency, f.Service, f.Wait = r.latencyFigures(&p.latencies), r.byClass(&p.Service), r.byClass(&p.Wait)
+		f.Latency, f.Service, f.Wait = latencyFigures(r, &p.latencies), byClass(r, &p.Service), byClass(r, &p.Wait)
 		f.Phases, f.WarmUp = p.Phases.figures(), warm[fn]
-		f.Instances = r.instances(int32(fn))
-		r.instanceFigures(int32(fn), f)
+		f.Instances = instances(r, int32(fn))
+		instanceFigures(r, int32(fn), f)
 		f.Cost = costs[fn]
-		f.Routes = r.routeFigures(fn, routes)
+		f.Routes = routeFigures(r, fn, routes)
 		s.Functions[r.Functions[fn].Name] = *f
 	}
-	s.Changes, s.Ways = append([]Change{}, r.Changes...), append([]Way{}, r.ways(s)...)
+	s.Changes, s.Ways = append([]record.Change{}, r.Changes...), append([]Way{}, ways(r, s)...)
 	if seen.replies {
-		r.chains(s)
+		chains(r, s)
 	}
-	r.faults(s, seen)
+	faults(r, s, seen)
 	if r.Idempotence {
-		r.idempotence(s, at)
+		idempotence(r, s, at)
 	}
-	r.load(s, seen)
-	r.driver(s, at)
+	load(r, s, seen)
+	driver(r, s, at)
 	for _, text := range r.Budgets {
-		s.Budgets = append(s.Budgets, r.judge(s, seen, populations, text))
+		s.Budgets = append(s.Budgets, judge(r, s, seen, populations, text))
 	}
 	return s
 }
@@ -408,13 +386,13 @@ type routeRecord struct {
 // routes collects what happened to each route to a function. A wire that takes any method
 // is as many routes as there were methods; routes of several sources that have one name
 // are one.
-func (r *Run) routes(seen *scan) (out []*routeRecord) {
+func routes(r *record.Run, seen *scan) (out []*routeRecord) {
 	type named struct {
 		fn   int
 		name string
 	}
 	same := map[named]*routeRecord{}
-	record := func(fn int, name string) *routeRecord {
+	recordOf := func(fn int, name string) *routeRecord {
 		x := same[named{fn, name}]
 		if x == nil {
 			x = &routeRecord{function: fn, name: name, statuses: map[int32]int{}}
@@ -443,7 +421,7 @@ func (r *Run) routes(seen *scan) (out []*routeRecord) {
 			if path, ok := strings.CutPrefix(name, "any "); ok && s.Kind == "http" {
 				wires[i][w] = wire{path: path, each: map[string]*routeRecord{}}
 			} else {
-				wires[i][w] = wire{one: record(s.To[w], name)}
+				wires[i][w] = wire{one: recordOf(s.To[w], name)}
 			}
 		}
 	}
@@ -464,12 +442,12 @@ func (r *Run) routes(seen *scan) (out []*routeRecord) {
 		}
 		x := w.each[method]
 		if x == nil {
-			x = record(r.Sources[source].To[at], method+" "+w.path)
+			x = recordOf(r.Sources[source].To[at], method+" "+w.path)
 			w.each[method] = x
 		}
 		return x
 	}
-	r.eachLatency(seen.at, func(_ int32, d *Delivery, inv *Invocation, took time.Duration) {
+	eachLatency(r, seen.at, func(_ int32, d *record.Delivery, inv *record.Invocation, took time.Duration) {
 		if x := of(d.Source, d.Wire, d.Event); x != nil {
 			add(x.of(d, inv), inv, took)
 		}
@@ -477,7 +455,7 @@ func (r *Run) routes(seen *scan) (out []*routeRecord) {
 	last := uint64(0) // attempts of one invocation follow each other
 	for i := range r.Attempts {
 		a := &r.Attempts[i]
-		inv := r.invocation(seen.at, a.Invocation)
+		inv := r.Invocation(seen.at, a.Invocation)
 		if inv == nil || inv.Status == 0 || a.Invocation == last {
 			continue
 		}
@@ -490,13 +468,13 @@ func (r *Run) routes(seen *scan) (out []*routeRecord) {
 }
 
 // routeFigures returns the figures of the routes to a function.
-func (r *Run) routeFigures(fn int, routes []*routeRecord) map[string]RouteFigures {
+func routeFigures(r *record.Run, fn int, routes []*routeRecord) map[string]RouteFigures {
 	out := map[string]RouteFigures{}
 	for _, x := range routes {
 		if x.function != fn {
 			continue
 		}
-		f := RouteFigures{r.latencyFigures(&x.latencies), statusTexts(x.statuses)}
+		f := RouteFigures{latencyFigures(r, &x.latencies), statusTexts(x.statuses)}
 		if f.N() > 0 || len(f.Statuses) > 0 {
 			out[x.name] = f
 		}
@@ -514,7 +492,7 @@ func statusTexts(counts map[int32]int) map[string]int {
 }
 
 // count counts events, outcomes, and why requests were rejected.
-func (r *Run) count(s *Summary, seen *scan) {
+func count(r *record.Run, s *Summary, seen *scan) {
 	sources := make([]Counts, len(r.Sources))
 	routes := make([][]Counts, len(r.Sources))
 	for i := range routes {
@@ -540,7 +518,7 @@ func (r *Run) count(s *Summary, seen *scan) {
 		}
 		seen.ended = max(seen.ended, d.Ended)
 		if seen.unexpected {
-			if inv := r.invocation(seen.at, d.Invocation); inv != nil && inv.Unexpected {
+			if inv := r.Invocation(seen.at, d.Invocation); inv != nil && inv.Unexpected {
 				sources[d.Source].Unexpected++
 				if function != nil {
 					function.Unexpected++
@@ -587,7 +565,7 @@ func (r *Run) count(s *Summary, seen *scan) {
 }
 
 // instances counts the starts of a function and the most that ran at once.
-func (r *Run) instances(fn int32) InstanceCounts {
+func instances(r *record.Run, fn int32) InstanceCounts {
 	var c InstanceCounts
 	for i := range r.Instances {
 		in := &r.Instances[i]
@@ -601,7 +579,7 @@ func (r *Run) instances(fn int32) InstanceCounts {
 		}
 	}
 	n := 0
-	for _, x := range r.comings(func(in *Instance) bool { return in.Function == fn }) {
+	for _, x := range comings(r, func(in *record.Instance) bool { return in.Function == fn }) {
 		n += x.by
 		c.Peak = max(c.Peak, n)
 	}
@@ -617,7 +595,7 @@ type coming struct {
 
 // comings returns when those of some instances that ever were ready came and went, in
 // the order of time; at one moment, those that go are first.
-func (r *Run) comings(of func(*Instance) bool) (out []coming) {
+func comings(r *record.Run, of func(*record.Instance) bool) (out []coming) {
 	for i := range r.Instances {
 		in := &r.Instances[i]
 		if in.Ready == 0 || in.Function < 0 || !of(in) {

@@ -6,6 +6,7 @@ import (
 	"github.com/HdrHistogram/hdrhistogram-go"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/stats"
 )
 
@@ -24,7 +25,7 @@ type FunctionTally struct {
 }
 
 // NewTally returns the tally of a run.
-func NewTally(r *Run) *Tally {
+func NewTally(r *record.Run) *Tally {
 	t := &Tally{Functions: make([]FunctionTally, len(r.Functions)), Sources: make([]Counts, len(r.Sources))}
 	for i := range t.Functions {
 		for c := range t.Functions[i].Latency {
@@ -36,7 +37,7 @@ func NewTally(r *Run) *Tally {
 
 // Update takes in what the run holds beyond what was seen of it; find gives an
 // invocation by its ID.
-func (t *Tally) Update(r *Run, find func(uint64) *Invocation) {
+func (t *Tally) Update(r *record.Run, find func(uint64) *record.Invocation) {
 	for ; t.seen.arrivals < len(r.Arrivals); t.seen.arrivals++ {
 		t.Sources[r.Arrivals[t.seen.arrivals].Source].Arrived++
 	}

@@ -5,6 +5,7 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/stats"
 )
 
@@ -41,7 +42,7 @@ type SourceTime struct {
 const timeSteps = 120
 
 // timeline computes a run over time.
-func (r *Run) timeline(at []int32) *Timeline {
+func timeline(r *record.Run, at []int32) *Timeline {
 	t := &Timeline{Functions: make([]FunctionTime, len(r.Functions)), Sources: make([]SourceTime, len(r.Sources))}
 	if r.Length <= 0 {
 		return t
@@ -60,18 +61,18 @@ func (r *Run) timeline(at []int32) *Timeline {
 		s.Arrived, s.Done, s.Rejected, s.Lost, s.Behind, s.Lag = make([]int, n), make([]int, n), make([]int, n),
 			make([]int, n), make([]int, n), make([]time.Duration, n)
 	}
-	r.latencyOverTime(at, t, n, step)
-	r.instancesOverTime(t, n, step)
-	r.sourcesOverTime(t, n, step)
+	latencyOverTime(r, at, t, n, step)
+	instancesOverTime(r, t, n, step)
+	sourcesOverTime(r, t, n, step)
 	return t
 }
 
-func (r *Run) latencyOverTime(at []int32, t *Timeline, n int, step func(clock.Time) int) {
+func latencyOverTime(r *record.Run, at []int32, t *Timeline, n int, step func(clock.Time) int) {
 	steps := make([][]stats.Population, len(r.Functions))
 	for fn := range steps {
 		steps[fn] = make([]stats.Population, n)
 	}
-	r.eachLatency(at, func(fn int32, _ *Delivery, inv *Invocation, latency time.Duration) {
+	eachLatency(r, at, func(fn int32, _ *record.Delivery, inv *record.Invocation, latency time.Duration) {
 		k := step(inv.Done)
 		steps[fn][k].Add(latency)
 		t.Functions[fn].Done[k]++
@@ -90,7 +91,7 @@ func (r *Run) latencyOverTime(at []int32, t *Timeline, n int, step func(clock.Ti
 	}
 }
 
-func (r *Run) instancesOverTime(t *Timeline, n int, step func(clock.Time) int) {
+func instancesOverTime(r *record.Run, t *Timeline, n int, step func(clock.Time) int) {
 	// what waited at the end of a step waits at the beginning of the next
 	type state struct{ step, waiting int }
 	last := make([]state, len(r.Functions))
@@ -110,11 +111,11 @@ func (r *Run) instancesOverTime(t *Timeline, n int, step func(clock.Time) int) {
 	}
 	for i := range r.Instances {
 		in := &r.Instances[i]
-		mib := float64(r.memoryOf(in)) / (1 << 20)
+		mib := float64(r.MemoryOf(in)) / (1 << 20)
 		if in.Function < 0 || in.Spawned == 0 && in.Ready == 0 || mib == 0 {
 			continue
 		}
-		end := r.end(in)
+		end := r.End(in)
 		for k := step(in.Spawned); k <= step(end); k++ {
 			from := clock.Time(k) * clock.Time(t.Step)
 			t.Functions[in.Function].MiB[k] += mib * float64(max(min(end, from.Add(t.Step))-max(in.Spawned, from),
@@ -122,7 +123,7 @@ func (r *Run) instancesOverTime(t *Timeline, n int, step func(clock.Time) int) {
 		}
 	}
 	for fn := range t.Functions {
-		all := r.comings(func(in *Instance) bool { return int(in.Function) == fn })
+		all := comings(r, func(in *record.Instance) bool { return int(in.Function) == fn })
 		now, i := 0, 0
 		for k := range n {
 			most := now
@@ -135,7 +136,7 @@ func (r *Run) instancesOverTime(t *Timeline, n int, step func(clock.Time) int) {
 	}
 }
 
-func (r *Run) sourcesOverTime(t *Timeline, n int, step func(clock.Time) int) {
+func sourcesOverTime(r *record.Run, t *Timeline, n int, step func(clock.Time) int) {
 	const never = clock.Never
 	ends := make([]clock.Time, len(r.Arrivals)) // of the last delivery of each event
 	for i := range r.Deliveries {

@@ -8,9 +8,9 @@ import (
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/live/transport"
 )
 
@@ -109,7 +109,7 @@ func (d *Runner) sendOn(in *engine.Input, fn int32, from int64, sent []sentOn) {
 		return
 	}
 	for i := range sent {
-		a := arrivalInfo{measure.Arrival{Source: int32(sent[i].to)}, eventInfo{feed: -1, caller: -1}, &sent[i].p}
+		a := arrivalInfo{record.Arrival{Source: int32(sent[i].to)}, eventInfo{feed: -1, caller: -1}, &sent[i].p}
 		p, number := d.recorder.chainedPayload(&sent[i].p)
 		a.arrival.Payload = number
 		routes := d.p.Routes(sent[i].to, p)

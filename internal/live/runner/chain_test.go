@@ -10,9 +10,10 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/fault"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 )
 
 // loops is a project whose function's replies go round: from a stream to a queue,
@@ -60,7 +61,7 @@ func TestAChainIsStopped(t *testing.T) {
 		!strings.Contains(notes, "4 records that were there before the drill are not read") {
 		t.Errorf("%d replies of %d events; %s", replies, len(run.Arrivals), notes)
 	}
-	if s := measure.Summarize(run); s.Chains["records"].Latency.N != 2 || s.Chains["records"].Steps != 6 ||
+	if s := report.Summarize(run); s.Chains["records"].Latency.N != 2 || s.Chains["records"].Steps != 6 ||
 		s.Events.Done != 12 {
 		t.Errorf("%+v, %+v", s.Chains, s.Events)
 	}
@@ -83,12 +84,12 @@ func TestLostAcknowledgements(t *testing.T) {
 	r := New(p, d, Config{ID: "20260101-000000-aa"})
 	r.Run(context.Background())
 	run := r.Snapshot()
-	s := measure.Summarize(run)
+	s := report.Summarize(run)
 	if s.Events.Done != 12 || s.Events.Arrived != 12 || s.Faults["acknowledgement lost"] != 6 ||
 		s.Faults["redelivered late"] != 6 || s.Idempotence.Twice != 12 || s.Idempotence.Differed != 0 {
 		t.Errorf("%+v, faults %v, twice %+v", s.Events, s.Faults, s.Idempotence)
 	}
-	lost := map[int64]measure.Attempt{}
+	lost := map[int64]record.Attempt{}
 	for _, a := range run.Attempts {
 		if a.Result == engine.AckLost {
 			lost[a.Event] = a

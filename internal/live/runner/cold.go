@@ -9,8 +9,8 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/rng"
 	"nightdrill/internal/live/proc"
 )
@@ -151,7 +151,7 @@ func (d *Drill) one(ctx context.Context, c *coldFeed, round int) bool {
 // present hands the payload of a round in, and returns its event; the lock is held.
 func (d *Drill) present(c *coldFeed, round int) int64 {
 	event := int64(len(d.rec.Arrivals))
-	d.taken = arrivalInfo{measure.Arrival{Due: d.now(), From: -1, Payload: c.takes[round%len(c.takes)],
+	d.taken = arrivalInfo{record.Arrival{Due: d.now(), From: -1, Payload: c.takes[round%len(c.takes)],
 		Round: int32(round / len(c.takes)), Source: c.source}, eventInfo{feed: -1, caller: -1}, nil}
 	d.stepLocked(d.arrived(&d.taken), nil)
 	return event

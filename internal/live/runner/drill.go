@@ -10,9 +10,9 @@ import (
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/fault"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 )
 
 const (
@@ -38,7 +38,7 @@ type Drill struct {
 	noMore  bool
 	taken   arrivalInfo // the arrival that is being handed in
 
-	record
+	ledger
 }
 
 // feed sends the payloads of a set to a source, at the times of its schedule.
@@ -63,7 +63,7 @@ func New(p *plan.Project, drill *plan.Drill, c Config) *Drill {
 	d.recorder = d
 	d.opened = drill.BeginEmpty || drill.Cold != nil || !slices.ContainsFunc(drill.Limits,
 		func(l plan.Limits) bool { return l.KeepWarm > 0 })
-	d.record = newRecord(p, drill, c)
+	d.ledger = newRecord(p, drill, c)
 	if drill.Cold != nil {
 		d.awaited, d.rec.ColdStarts = true, drill.Cold.N
 		d.coldFeeds()
@@ -186,7 +186,7 @@ func (d *Drill) Run(ctx context.Context) {
 
 // Snapshot returns what has been recorded so far. Its slices are the caller's to
 // read and not to change.
-func (d *Drill) Snapshot() *measure.Run {
+func (d *Drill) Snapshot() *record.Run {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	r := d.rec
@@ -206,7 +206,7 @@ func (d *Drill) Snapshot() *measure.Run {
 
 // LastLine returns the last line that a function wrote during an invocation of this run, ""
 // for none.
-func (d *Drill) LastLine(v *measure.Invocation) string {
+func (d *Drill) LastLine(v *record.Invocation) string {
 	d.mu.Lock()
 	began, log := d.began, d.log
 	name := fmt.Sprintf("%s-%d", d.fns[v.Function].Name, d.records[v.Instance].Number)
@@ -310,7 +310,7 @@ func (d *Drill) pump(now clock.Time, self *slot) (own *job) {
 			continue
 		}
 		d.taken = arrivalInfo{
-			measure.Arrival{Due: first.Due, From: -1, Payload: next.first + int32(first.Payload),
+			record.Arrival{Due: first.Due, From: -1, Payload: next.first + int32(first.Payload),
 				Round: int32(first.Round), Source: next.source, Fault: fate.Kinds, Delay: fate.Delay},
 			eventInfo{feed: number, caller: int32(first.Caller), lose: fate.AckLost}, nil,
 		}

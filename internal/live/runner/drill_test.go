@@ -22,6 +22,8 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/live/proc"
 )
 
@@ -122,12 +124,12 @@ func testProject(as string, queue bool, bodies ...string) (*plan.Project, *plan.
 	return p, d
 }
 
-func run(t *testing.T, p *plan.Project, d *plan.Drill) (*measure.Run, *measure.Summary) {
+func run(t *testing.T, p *plan.Project, d *plan.Drill) (*record.Run, *measure.Summary) {
 	t.Helper()
 	r := New(p, d, Config{ID: "test"})
 	r.Run(t.Context())
 	rec := r.Snapshot()
-	s := measure.Summarize(rec)
+	s := report.Summarize(rec)
 	if n := s.Events.Done + s.Events.Failed + s.Events.DeadLettered + s.Events.Rejected + s.Events.Abandoned +
 		s.Events.Expired + s.Events.Unmatched; n != s.Events.Deliveries {
 		t.Errorf("%d outcomes of %d deliveries", n, s.Events.Deliveries)

@@ -7,9 +7,9 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/transport"
 )
@@ -29,7 +29,7 @@ type Trace struct {
 	Arrived  clock.Time
 	At       time.Time // the same
 	Attempts []*Attempt
-	Ended    []measure.Delivery
+	Ended    []record.Delivery
 	Made     []*Trace // dead letters that became events, and replies that were sent on
 	Origin   engine.Origin
 	Steps    int    // of the chain that led to it
@@ -52,10 +52,10 @@ type lostStart struct {
 type Attempt struct {
 	Wire, N    int32
 	Function   int32
-	Instance   measure.Instance
+	Instance   record.Instance
 	Name       string // of the instance; "" when there was none
 	Version    string // of the code
-	Invocation measure.Invocation
+	Invocation record.Invocation
 	Began      time.Time // when it was dispatched
 	Reply      *transport.Reply
 	Result     engine.Result
@@ -321,7 +321,7 @@ func (d *Follower) attemptEnded(f *engine.Effect) {
 // deliveryEnded implements recorder.
 func (d *Follower) deliveryEnded(f *engine.Effect) {
 	t := d.traces[f.Event]
-	t.Ended = append(t.Ended, measure.Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At, Source: f.Source,
+	t.Ended = append(t.Ended, record.Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At, Source: f.Source,
 		Wire: f.Wire, Attempts: f.Attempt, Outcome: f.Outcome, Cause: f.Cause})
 	if t.Left--; t.Left == 0 {
 		if t.unclear == 0 {

@@ -13,8 +13,8 @@ import (
 	"time"
 
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/proc"
@@ -45,19 +45,19 @@ type instance struct {
 }
 
 // record returns the instance's entry in the records; the lock is held.
-func (in *instance) record() *measure.Instance { return &in.d.records[in.id] }
+func (in *instance) record() *record.Instance { return &in.d.records[in.id] }
 
 // start begins an instance; the lock is held.
 func (d *Runner) start(f *engine.Effect) {
 	for int(f.Instance) > len(d.instances) {
 		// the engine planned instances that it then did not need
 		d.instances = append(d.instances, nil)
-		d.records = append(d.records, measure.Instance{ID: int32(len(d.records)), Function: -1})
+		d.records = append(d.records, record.Instance{ID: int32(len(d.records)), Function: -1})
 	}
 	in := &instance{d: d, id: f.Instance, fn: d.fns[f.Function].Function, version: d.fns[f.Function].version}
 	in.name = fmt.Sprintf("%s-%d", in.fn.Name, f.Number)
 	in.ctx, in.cancel = context.WithCancel(context.Background())
-	rec := measure.Instance{ID: f.Instance, Function: f.Function, Number: f.Number, Spawned: f.At, Version: f.Version,
+	rec := record.Instance{ID: f.Instance, Function: f.Function, Number: f.Number, Spawned: f.At, Version: f.Version,
 		Cause: f.Cause, After: f.Reason}
 	if int(f.Instance) < len(d.instances) {
 		d.instances[f.Instance], d.records[f.Instance] = in, rec

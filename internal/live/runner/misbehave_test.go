@@ -20,8 +20,8 @@ import (
 
 	"nightdrill/internal/core/arrival"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/live/proc"
 )
 
@@ -272,7 +272,7 @@ func TestMisbehaviour(t *testing.T) {
 				got.Arrived != 6 {
 				t.Errorf("%d done of %d, want %d", got.Done, got.Arrived, c.done)
 			}
-			has := slices.ContainsFunc(rec.Attempts, func(a measure.Attempt) bool {
+			has := slices.ContainsFunc(rec.Attempts, func(a record.Attempt) bool {
 				return a.Source == 0 &&
 					a.Result == c.result
 			})
@@ -283,7 +283,7 @@ func TestMisbehaviour(t *testing.T) {
 				func(n string) bool { return strings.Contains(n, c.why) }) {
 				t.Errorf("notes %q, want %q", rec.Notes, c.why)
 			}
-			if !slices.ContainsFunc(rec.Instances, func(in measure.Instance) bool {
+			if !slices.ContainsFunc(rec.Instances, func(in record.Instance) bool {
 				return in.Function == 0 &&
 					in.Reason == c.reason
 			}) {

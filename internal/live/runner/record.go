@@ -11,9 +11,9 @@ import (
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/transport"
 )
@@ -21,9 +21,9 @@ import (
 // levelEvery bounds how often the state of functions is recorded.
 const levelEvery = 10 * time.Millisecond
 
-// record is what a drill records.
-type record struct {
-	rec        measure.Run        // without its instances and notes, which the runner has
+// ledger is what a drill records.
+type ledger struct {
+	rec        record.Run         // without its instances and notes, which the runner has
 	payloads   []*payload.Payload // those of rec.Payloads
 	expects    []*payload.Expect  // of the replies to them
 	expecting  bool               // there are any of those
@@ -42,7 +42,7 @@ type record struct {
 	timings    map[string]int32
 	kept       int // bytes of replies
 	given      int // bytes of events
-	levels     []measure.Level
+	levels     []record.Level
 	levelsAt   clock.Time
 	levelsDue  bool
 }
@@ -60,7 +60,7 @@ type eventInfo struct {
 
 // arrivalInfo is an event that is being handed in.
 type arrivalInfo struct {
-	arrival measure.Arrival
+	arrival record.Arrival
 	info    eventInfo
 	payload *payload.Payload // of a reply that is sent on
 }
@@ -72,13 +72,13 @@ type failure struct {
 }
 
 // newRecord begins the record of a drill's run.
-func newRecord(p *plan.Project, d *plan.Drill, c Config) record {
-	r := record{failures: map[string]*failure{}, routes: map[[2]int32]uint64{}, replies: map[uint64]int32{},
+func newRecord(p *plan.Project, d *plan.Drill, c Config) ledger {
+	r := ledger{failures: map[string]*failure{}, routes: map[[2]int32]uint64{}, replies: map[uint64]int32{},
 		timings: map[string]int32{}, byReply: map[uint64]int32{}, uses: map[int32]*reply{},
 		missed: make([]bool, len(p.Sources)), itself: make([]int, len(p.Sources)),
 		extended: make([]int, len(p.Sources)),
-		levels:   make([]measure.Level, len(p.Functions))}
-	r.rec = measure.Run{Project: p.Name, Drill: d.Name, ID: c.ID, Seed: d.Seed, Concurrency: p.Concurrency,
+		levels:   make([]record.Level, len(p.Functions))}
+	r.rec = record.Run{Project: p.Name, Drill: d.Name, ID: c.ID, Seed: d.Seed, Concurrency: p.Concurrency,
 		Busy: math.NaN(), Idempotence: d.Idempotence, Rates: p.Rates}
 	for i := range p.Functions {
 		l := d.Limits[i]
@@ -90,7 +90,7 @@ func newRecord(p *plan.Project, d *plan.Drill, c Config) record {
 		case f.Prepare != nil:
 			way = "prepared"
 		}
-		rec := measure.Function{Name: f.Name, Max: l.Max, PerInstance: l.PerInstance, KeepWarm: l.KeepWarm,
+		rec := record.Function{Name: f.Name, Max: l.Max, PerInstance: l.PerInstance, KeepWarm: l.KeepWarm,
 			Guaranteed: l.Guaranteed,
 			Attached:   f.Transport == plan.Attach, OneShot: f.Transport == plan.OneShot, Way: way, Memory: f.Memory,
 			CPU:      f.CPU,
@@ -101,7 +101,7 @@ func newRecord(p *plan.Project, d *plan.Drill, c Config) record {
 		r.rec.Functions = append(r.rec.Functions, rec)
 	}
 	for i := range p.Sources {
-		s := measure.Source{Name: p.Sources[i].Name, Kind: p.Sources[i].Kind.String()}
+		s := record.Source{Name: p.Sources[i].Name, Kind: p.Sources[i].Kind.String()}
 		for w := range p.Sources[i].Wires {
 			s.To = append(s.To, p.Sources[i].Wires[w].To)
 			if p.Sources[i].Kind == plan.HTTP {
@@ -143,7 +143,7 @@ func (d *Drill) payloadsOf(set *payload.Set) int32 {
 	for n := range set.Payloads {
 		d.payloads, d.expects = append(d.payloads, &set.Payloads[n]), append(d.expects, set.ExpectOf(n))
 		d.expecting = d.expecting || set.ExpectOf(n) != nil
-		d.rec.Payloads = append(d.rec.Payloads, measure.Payload{Set: set.Name, N: n + 1, Label: set.Payloads[n].Label(),
+		d.rec.Payloads = append(d.rec.Payloads, record.Payload{Set: set.Name, N: n + 1, Label: set.Payloads[n].Label(),
 			Blob: d.keep(EventText(&set.Payloads[n]), &d.given, payloadQuota)})
 	}
 	return first
@@ -200,7 +200,7 @@ func (d *Drill) keepsReplies() int {
 }
 
 // keepReply keeps a reply's bytes and timing once each; the lock is held.
-func (d *Drill) keepReply(v *measure.Invocation, r *transport.Reply, key uint64) {
+func (d *Drill) keepReply(v *record.Invocation, r *transport.Reply, key uint64) {
 	if r.Status == 0 {
 		return
 	}
@@ -270,7 +270,7 @@ func (d *Drill) dispatched(f *engine.Effect, _ *slot, j *job) {
 
 // attemptEnded implements recorder.
 func (d *Drill) attemptEnded(f *engine.Effect) {
-	d.rec.Attempts = append(d.rec.Attempts, measure.Attempt{Event: f.Event, Invocation: f.Invocation, Source: f.Source,
+	d.rec.Attempts = append(d.rec.Attempts, record.Attempt{Event: f.Event, Invocation: f.Invocation, Source: f.Source,
 		Wire: f.Wire, N: f.Attempt, Result: f.Result})
 	e := &d.events[f.Event]
 	e.last = attempt{f.Attempt, f.Status, f.Result}
@@ -280,7 +280,7 @@ func (d *Drill) attemptEnded(f *engine.Effect) {
 
 // deliveryEnded implements recorder.
 func (d *Drill) deliveryEnded(f *engine.Effect) {
-	d.rec.Deliveries = append(d.rec.Deliveries, measure.Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At,
+	d.rec.Deliveries = append(d.rec.Deliveries, record.Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At,
 		Source: f.Source, Wire: f.Wire, Attempts: f.Attempt, Outcome: f.Outcome, Cause: f.Cause})
 	if f.Outcome == engine.Unmatched && !d.missed[f.Source] {
 		d.missed[f.Source] = true
@@ -339,7 +339,7 @@ func (d *Drill) failed(fn int32) {
 
 // changed implements recorder.
 func (d *Drill) changed(fn int, text string) {
-	d.rec.Changes = append(d.rec.Changes, measure.Change{At: d.now(), Function: int32(fn), Text: text})
+	d.rec.Changes = append(d.rec.Changes, record.Change{At: d.now(), Function: int32(fn), Text: text})
 }
 
 // stepped implements recorder.
@@ -384,7 +384,7 @@ func (d *Drill) level(now clock.Time, last bool) {
 	for i := range d.levels {
 		l := d.eng.Stats(i)
 		was := d.levels[i]
-		is := measure.Level{At: was.At, Function: int32(i), Waiting: int32(l.Waiting), InFlight: int32(l.InFlight),
+		is := record.Level{At: was.At, Function: int32(i), Waiting: int32(l.Waiting), InFlight: int32(l.InFlight),
 			Starting: int32(l.Starting), Ready: int32(l.Ready)}
 		if is != was {
 			is.At = now
@@ -451,7 +451,7 @@ func (d *Drill) chainedPayload(p *payload.Payload) (kept *payload.Payload, numbe
 		own := *p
 		d.uses[n] = &reply{key: key}
 		d.payloads, d.expects = append(d.payloads, &own), append(d.expects, nil)
-		d.rec.Payloads = append(d.rec.Payloads, measure.Payload{Set: "replies", N: len(d.payloads) - d.fixed,
+		d.rec.Payloads = append(d.rec.Payloads, record.Payload{Set: "replies", N: len(d.payloads) - d.fixed,
 			Label: own.Label(), Blob: d.keep(EventText(&own), &d.kept, quota)})
 	}
 	return d.payloads[n], n

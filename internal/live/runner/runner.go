@@ -25,9 +25,9 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/transport"
@@ -65,7 +65,7 @@ type Runner struct {
 
 	instances []*instance // by the engine's number
 	alive     []*instance // those whose process is not gone
-	records   []measure.Instance
+	records   []record.Instance
 	notes     []string
 	chained   []chainedEvent // replies that are being sent on, in their order
 	all       int            // the project total

@@ -6,7 +6,7 @@ import (
 	"net"
 	"time"
 
-	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
 )
 
 const (
@@ -70,7 +70,7 @@ func (e *echo) trip() (time.Duration, bool) {
 // checkSelf measures the machine before a run, and begins to measure it while the
 // run goes on. The returned function stops that; then the result is in the run's record.
 func (d *Drill) checkSelf(ctx context.Context) (stop func()) {
-	self := &measure.SelfCheck{Timer: timerLateness()}
+	self := &record.SelfCheck{Timer: timerLateness()}
 	e, err := newEcho()
 	if err != nil { // without it, the rest is still worth having
 		d.rec.Self = self
@@ -110,7 +110,7 @@ func (d *Drill) checkSelf(ctx context.Context) (stop func()) {
 		d.mu.Lock()
 		for _, g := range found {
 			if from, to := d.at(g[0]), d.at(g[1]); to > 0 {
-				self.Gaps = append(self.Gaps, measure.Gap{From: max(from, 0), To: to})
+				self.Gaps = append(self.Gaps, record.Gap{From: max(from, 0), To: to})
 			}
 		}
 		d.rec.Self = self

@@ -5,14 +5,14 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
 )
 
 // The self-check measures round trips before and while it goes on, and timers, and ends
 // when it is told to, also where it is notified immediately.
 func TestSelfCheck(t *testing.T) {
 	d := &Drill{Runner: &Runner{}}
-	s := &measure.SelfCheck{}
+	s := &record.SelfCheck{}
 	for long := 3 * echoEvery; len(s.During) == 0 && long < time.Minute; long *= 2 { // a busy machine takes longer
 		stop := d.checkSelf(context.Background())
 		<-time.After(long)

@@ -11,9 +11,9 @@ import (
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/live/transport"
 )
 
@@ -22,7 +22,7 @@ type slot struct {
 	in     *instance
 	number int32
 	jobs   chan *job
-	cur    measure.Invocation // what it carries, while open
+	cur    record.Invocation // what it carries, while open
 	open   bool
 	tries  []*Attempt // of a follower: what it carries
 	// suspects are the invocations, by their IDs, since the connection was last known to hold
@@ -54,7 +54,7 @@ func (d *Runner) send(f *engine.Effect, self *slot) *job {
 	in := d.instances[f.Instance]
 	sl := in.slot(f.Slot)
 	sl.open = true
-	sl.cur = measure.Invocation{ID: f.Invocation, Assigned: f.At, Function: f.Function, Instance: f.Instance,
+	sl.cur = record.Invocation{ID: f.Invocation, Assigned: f.At, Function: f.Function, Instance: f.Instance,
 		Slot:   f.Slot,
 		Source: f.Source, Wire: f.Wire, Batch: f.N, Class: f.Class}
 	if f.Class == engine.Cold {

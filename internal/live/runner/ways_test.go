@@ -17,8 +17,8 @@ import (
 	"nightdrill/internal/core/arrival"
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/live/proc"
 )
 
@@ -204,14 +204,14 @@ func TestLimitsAreChangedWhileItRuns(t *testing.T) {
 	rec := r.Snapshot()
 	var texts []string
 	for _, c := range rec.Changes {
-		texts = append(texts, c.Words([]string{"f"})[len("at 0.00 s  "):])
+		texts = append(texts, report.ChangeText(c, []string{"f"})[len("at 0.00 s  "):])
 	}
 	want := "f: rejects everything | project total 4 → 3 | f: max 2 → 1, accepts events again | f: replaced one by " +
 		"one | f: max 1 → 4, per_instance 1 → 4, start_rate unbounded → 1/s, start_burst 1 → 1 | project total 3 → 2"
 	if got := strings.Join(texts, " | "); got != strings.Replace(want, ", start_burst 1 → 1", "", 1) {
 		t.Errorf("changes\n%s\nwant\n%s", got, want)
 	}
-	s := measure.Summarize(rec)
+	s := report.Summarize(rec)
 	if s.Functions["f"].Rejections["everything is rejected"] < 5 {
 		t.Errorf("rejected: %v", s.Functions["f"].Rejections)
 	}
@@ -254,7 +254,8 @@ func TestWhatAnInstanceUses(t *testing.T) {
 	if warned != strings.HasPrefix(says, "not enforced") {
 		t.Errorf("warnings %q, and it is %q", s.Warnings, says)
 	}
-	if lines := s.Functions["f"].Lines(); len(lines) != 5 || !strings.Contains(lines[2], "no instance (") ||
+	if lines := report.InstanceLines(s.Functions["f"]); len(lines) != 5 ||
+		!strings.Contains(lines[2], "no instance (") ||
 		!strings.Contains(lines[4], "of memory held") || !strings.Contains(lines[3], "of 256") {
 		t.Errorf("said of it: %q", lines)
 	}

@@ -9,6 +9,7 @@ import (
 
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/tui/canvas"
 )
@@ -72,9 +73,9 @@ func (m *Model) drawPage(page *canvas.Canvas, c *measure.Comparison) int {
 	for _, text := range c.Sentences {
 		y = canvas.Flow(page, 2, y, m.w-2, canvas.Plain, text)
 	}
-	var plain []measure.Row
+	var plain []report.Row
 	title := ""
-	for _, r := range c.Rows() {
+	for _, r := range report.Rows(c) {
 		if r.Title != "" {
 			title = r.Title
 		}
@@ -111,7 +112,7 @@ func longest(c *measure.Comparison) (w int) {
 }
 
 // drawFigure draws a figure of all sides on one axis, each with its interval.
-func (m *Model) drawFigure(page *canvas.Canvas, y int, c *measure.Comparison, r *measure.Row) int {
+func (m *Model) drawFigure(page *canvas.Canvas, y int, c *measure.Comparison, r *report.Row) int {
 	lo, hi := math.Inf(1), 0.0
 	for i, v := range r.Values {
 		if v == nil {
@@ -164,7 +165,7 @@ func (m *Model) drawFigure(page *canvas.Canvas, y int, c *measure.Comparison, r 
 				if k.Beyond {
 					style = canvas.Bold
 				}
-				page.PutUpTo(max(m.w-mark, strip), y, m.w-1, style, k.Mark())
+				page.PutUpTo(max(m.w-mark, strip), y, m.w-1, style, report.ContrastMark(k))
 			}
 		}
 		y++
@@ -173,7 +174,7 @@ func (m *Model) drawFigure(page *canvas.Canvas, y int, c *measure.Comparison, r 
 }
 
 // drawPlain draws the figures that have no interval as a table.
-func (m *Model) drawPlain(page *canvas.Canvas, y int, c *measure.Comparison, rows []measure.Row) int {
+func (m *Model) drawPlain(page *canvas.Canvas, y int, c *measure.Comparison, rows []report.Row) int {
 	if len(rows) == 0 {
 		return y
 	}

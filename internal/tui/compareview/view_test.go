@@ -11,7 +11,8 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/core/rng"
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/canvas"
@@ -23,12 +24,12 @@ import (
 // answered otherwise once.
 func kept(t *testing.T, s *store.Store, id, drill string, times int) {
 	t.Helper()
-	r := &measure.Run{ID: id, Drill: drill, Finished: true, Length: clock.Time(20 * time.Second), ColdStarts: 30,
-		Payloads: []measure.Payload{{Set: "asks", N: 1, Label: "GET /"}, {Set: "asks", N: 2, Label: "GET /x\x1b[31m"}}}
+	r := &record.Run{ID: id, Drill: drill, Finished: true, Length: clock.Time(20 * time.Second), ColdStarts: 30,
+		Payloads: []record.Payload{{Set: "asks", N: 1, Label: "GET /"}, {Set: "asks", N: 2, Label: "GET /x\x1b[31m"}}}
 	rnd := rng.New(uint64(times), 1)
 	for fn, name := range []string{"quote", "quote@slow"} {
-		r.Functions = append(r.Functions, measure.Function{Name: name, Max: 4, PerInstance: 1})
-		r.Sources = append(r.Sources, measure.Source{Name: "to " + name, Kind: "http", Routes: []string{"/"},
+		r.Functions = append(r.Functions, record.Function{Name: name, Max: 4, PerInstance: 1})
+		r.Sources = append(r.Sources, record.Source{Name: "to " + name, Kind: "http", Routes: []string{"/"},
 			To: []int{fn}})
 		for i := range 40 {
 			at := clock.Time(i)*clock.Time(400*time.Millisecond) + clock.Time(fn)*clock.Time(200*time.Millisecond) + 1
@@ -37,24 +38,24 @@ func kept(t *testing.T, s *store.Store, id, drill string, times int) {
 				took *= time.Duration(times)
 			}
 			n := int32(len(r.Instances))
-			v := measure.Invocation{ID: uint64(n + 1), Instance: n, Function: int32(fn), Source: int32(fn),
+			v := record.Invocation{ID: uint64(n + 1), Instance: n, Function: int32(fn), Source: int32(fn),
 				Assigned: at, Sent: at, Done: at.Add(took), Status: 200, Class: engine.Cold, Batch: 1, Reply: 1}
 			if fn == 1 && i%2 == 1 {
 				v.Status, v.Reply = 404, 2
 			}
-			r.Instances = append(r.Instances, measure.Instance{ID: n, Function: int32(fn), Number: int32(i + 1),
+			r.Instances = append(r.Instances, record.Instance{ID: n, Function: int32(fn), Number: int32(i + 1),
 				Spawned: at - 1, Ready: at, Stopped: v.Done, Peak: 30 << 20})
-			r.Arrivals = append(r.Arrivals, measure.Arrival{Due: at, Arrived: at, From: -1, Source: int32(fn),
+			r.Arrivals = append(r.Arrivals, record.Arrival{Due: at, Arrived: at, From: -1, Source: int32(fn),
 				Payload: int32(i % 2)})
 			r.Invocations = append(r.Invocations, v)
-			r.Attempts = append(r.Attempts, measure.Attempt{Event: int64(n), Invocation: v.ID, Source: int32(fn), N: 1})
-			r.Deliveries = append(r.Deliveries, measure.Delivery{Event: int64(n), Invocation: v.ID, Source: int32(fn),
+			r.Attempts = append(r.Attempts, record.Attempt{Event: int64(n), Invocation: v.ID, Source: int32(fn), N: 1})
+			r.Deliveries = append(r.Deliveries, record.Delivery{Event: int64(n), Invocation: v.ID, Source: int32(fn),
 				Ended: v.Done, Attempts: 1})
 		}
 	}
 	w, err := s.Begin(r, time.Unix(int64(times), 0))
 	if err == nil {
-		err = w.Finish(r, measure.NewPage(r))
+		err = w.Finish(r, report.NewPage(r))
 	}
 	if err != nil {
 		t.Fatal(err)

@@ -13,7 +13,8 @@ import (
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/figure"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/tui/canvas"
 )
@@ -310,7 +311,7 @@ func mark(cell draw.Cell) (rune, canvas.Style) {
 	return ' ', canvas.Plain
 }
 
-func classStyle(v *measure.Invocation) canvas.Style {
+func classStyle(v *record.Invocation) canvas.Style {
 	switch {
 	case draw.Bad(v):
 		return canvas.Bad
@@ -489,10 +490,10 @@ func (m *Model) drawFigures(c *canvas.Canvas, y int) {
 		}
 		memory, cpus, bad := m.usage(int32(fn))
 		values := []string{fmt.Sprintf("%d of %d", look.InFlight+look.Claimed, limits.Max), fmt.Sprint(look.Waiting),
-			fmt.Sprint(f.N(engine.Cold)), measure.MillisText(f.Percentile(engine.Cold, 0.5)),
+			fmt.Sprint(f.N(engine.Cold)), figure.Millis(f.Percentile(engine.Cold, 0.5)),
 			fmt.Sprint(f.N(engine.First)),
-			fmt.Sprint(f.N(engine.Warm)), measure.MillisText(f.Percentile(engine.Warm, 0.5)),
-			measure.MillisText(f.Percentile(engine.Warm, 0.95)), measure.MillisText(f.Percentile(engine.Warm, 0.99)),
+			fmt.Sprint(f.N(engine.Warm)), figure.Millis(f.Percentile(engine.Warm, 0.5)),
+			figure.Millis(f.Percentile(engine.Warm, 0.95)), figure.Millis(f.Percentile(engine.Warm, 0.99)),
 			memory, cpus}
 		for i, v := range values {
 			style := canvas.Plain
@@ -510,13 +511,13 @@ func (m *Model) drawFigures(c *canvas.Canvas, y int) {
 }
 
 // brief describes the invocation under the cursor in a line.
-func (m *Model) brief(v *measure.Invocation) string {
+func (m *Model) brief(v *record.Invocation) string {
 	status := v.Result.String()
 	if v.Status > 0 {
 		status = fmt.Sprint(v.Status)
 	}
 	return fmt.Sprintf("▸ at %.3f s  %s  %s  %s", v.Assigned.Seconds(), v.Class, status,
-		measure.DurationText(v.Done.Sub(v.Assigned)))
+		figure.Duration(v.Done.Sub(v.Assigned)))
 }
 
 // drawDetails opens the instance or the invocation under the cursor.
@@ -557,7 +558,7 @@ func (m *Model) drawDetails(c *canvas.Canvas) {
 
 // byteLines returns the bytes of the event and of the reply, as far as they were
 // kept.
-func (m *Model) byteLines(v *measure.Invocation) (lines []line) {
+func (m *Model) byteLines(v *record.Invocation) (lines []line) {
 	r := m.chart.Run()
 	put := func(title string, number int32, none string) {
 		lines = append(lines, line{}, line{value: title, style: canvas.Bold, whole: true})
@@ -586,7 +587,7 @@ func (m *Model) byteLines(v *measure.Invocation) (lines []line) {
 }
 
 // bytes returns the bytes of a number: of a run that was read back, from the store.
-func (m *Model) bytes(r *measure.Run, number int32) ([]byte, error) {
+func (m *Model) bytes(r *record.Run, number int32) ([]byte, error) {
 	if int(number) <= len(r.Blobs) {
 		return r.Blobs[number-1], nil
 	}
@@ -609,7 +610,7 @@ type line struct {
 	whole       bool // from edge to edge, not in the column of values
 }
 
-func (m *Model) invocationLines(v *measure.Invocation) []line {
+func (m *Model) invocationLines(v *record.Invocation) []line {
 	r := m.chart.Run()
 	var lines []line
 	add := func(style canvas.Style, name, format string, args ...any) {
@@ -646,7 +647,7 @@ func (m *Model) invocationLines(v *measure.Invocation) []line {
 	add(canvas.Plain, "due", "%.4f s", first.Due.Seconds())
 	step := func(name string, at, from clock.Time, what string) {
 		if at > 0 {
-			add(canvas.Plain, name, "+ %-12s %s", measure.DurationText(at.Sub(from)), what)
+			add(canvas.Plain, name, "+ %-12s %s", figure.Duration(at.Sub(from)), what)
 		}
 	}
 	step("taken", first.Arrived, first.Due, "driver delay")
@@ -654,11 +655,11 @@ func (m *Model) invocationLines(v *measure.Invocation) []line {
 	step("sent", v.Sent, v.Assigned, "")
 	step("first byte", v.Received, v.Sent, "the function at work")
 	step("done", v.Done, max(v.Received, v.Assigned), "the rest of the reply")
-	add(canvas.Bold, "latency", "%s from due to done", measure.DurationText(v.Done.Sub(first.Due)))
+	add(canvas.Bold, "latency", "%s from due to done", figure.Duration(v.Done.Sub(first.Due)))
 	return lines
 }
 
-func (m *Model) instanceLines(in *measure.Instance) []line {
+func (m *Model) instanceLines(in *record.Instance) []line {
 	lines := []line{{}}
 	add := func(style canvas.Style, name, format string, args ...any) {
 		lines = append(lines, line{name: name, value: fmt.Sprintf(format, args...), style: style})
@@ -673,13 +674,13 @@ func (m *Model) instanceLines(in *measure.Instance) []line {
 	switch {
 	case in.Parked && in.Ready > 0:
 		add(canvas.Cold, "instance start", "%s to resume: a lower bound for any snapshot restore",
-			measure.DurationText(in.Ready.Sub(in.Spawned)))
+			figure.Duration(in.Ready.Sub(in.Spawned)))
 	case of.OneShot:
 		add(canvas.Cold, "process", "one for this invocation; its start is in the time to the first byte")
 	case in.Ready > 0:
 		add(canvas.Cold, "instance start", "%s to be ready, noticed within %s",
-			measure.DurationText(in.Ready.Sub(in.Spawned)), measure.DurationText(in.Within))
-		add(canvas.Dim, "", "%s of it until the command ran", measure.DurationText(max(in.Exec-in.Spawned, 0).Sub(0)))
+			figure.Duration(in.Ready.Sub(in.Spawned)), figure.Duration(in.Within))
+		add(canvas.Dim, "", "%s of it until the command ran", figure.Duration(max(in.Exec-in.Spawned, 0).Sub(0)))
 	default:
 		add(canvas.Bad, "instance start", "not ready")
 	}
@@ -697,7 +698,7 @@ func (m *Model) instanceLines(in *measure.Instance) []line {
 		add(canvas.Plain, "memory", "%s", text)
 	}
 	if in.CPU > 0 {
-		text := measure.DurationText(in.CPU)
+		text := figure.Duration(in.CPU)
 		if of.CPU > 0 {
 			text += fmt.Sprintf("; at most %.3g of a processor, %s", of.CPU, of.Enforced)
 		}

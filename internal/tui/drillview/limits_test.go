@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/tui/viewtest"
 )
 
@@ -78,17 +78,17 @@ func TestLimitsPanel(t *testing.T) {
 func TestLimitsAndInstancesAreExplained(t *testing.T) {
 	r := sample(1)
 	r.Finished, r.Concurrency = false, 24
-	r.Functions = append(r.Functions, measure.Function{Name: "b", Max: 4, PerInstance: 1, Memory: 64 << 20,
+	r.Functions = append(r.Functions, record.Function{Name: "b", Max: 4, PerInstance: 1, Memory: 64 << 20,
 		Enforced: "enforced by cgroup v2"})
 	r.Instances[0].Cause, r.Instances[0].After, r.Instances[0].Peak, r.Instances[0].CPU,
 		r.Instances[0].Version = engine.AfterStop, engine.Idle, 42<<20, time.Second, 1
 	r.Instances[0].Load = 0.5
-	r.Changes = []measure.Change{{At: at(700), Function: 1, Text: "max 4 → 2"},
+	r.Changes = []record.Change{{At: at(700), Function: 1, Text: "max 4 → 2"},
 		{At: at(900), Function: -1, Text: "project total 32 → 24"}}
 	for range 3 {
-		r.Deliveries = append(r.Deliveries, measure.Delivery{Outcome: engine.Rejected, Cause: engine.AtLimit})
+		r.Deliveries = append(r.Deliveries, record.Delivery{Outcome: engine.Rejected, Cause: engine.AtLimit})
 	}
-	r.Deliveries = append(r.Deliveries, measure.Delivery{Outcome: engine.Rejected, Cause: engine.TurnedAway})
+	r.Deliveries = append(r.Deliveries, record.Delivery{Outcome: engine.Rejected, Cause: engine.TurnedAway})
 	m := New(&plan.Project{}, nil)
 	m.Resize(160, 43)
 	m.Begin(&plan.Drill{Name: "d"}, r)

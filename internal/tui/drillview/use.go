@@ -4,8 +4,8 @@ import (
 	"fmt"
 
 	"nightdrill/internal/core/draw"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/tui/canvas"
 )
 
@@ -89,7 +89,7 @@ func (m *Model) usage(fn int32) (memory, cpus string, bad bool) {
 
 // refusals returns why requests were rejected, the most common first.
 func (m *Model) refusals() string {
-	return measure.RefusalsText(&m.tally.Refused)
+	return report.RefusalsText(&m.tally.Refused)
 }
 
 // changesShown reports whether there is a row for what was changed.

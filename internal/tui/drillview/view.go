@@ -16,6 +16,7 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/tui/canvas"
 )
@@ -28,7 +29,7 @@ type Stop struct{}
 
 // Map asks the shell to put an event of a run on the map.
 type Map struct {
-	Run   *measure.Run
+	Run   *record.Run
 	Event int64
 }
 
@@ -97,7 +98,7 @@ func (m *Model) Resize(w, h int) tea.Cmd {
 }
 
 // Begin shows a drill that begins now.
-func (m *Model) Begin(d *plan.Drill, r *measure.Run) {
+func (m *Model) Begin(d *plan.Drill, r *record.Run) {
 	m.drill, m.live, m.ending, m.closed = d, true, false, false
 	m.chart, m.tally = &draw.Chart{}, measure.NewTally(r)
 	m.from, m.span, m.lane, m.call, m.top, m.details = 0, 0, -1, -1, 0, false
@@ -123,7 +124,7 @@ func (m *Model) Shown() string {
 func (m *Model) Return() { m.closed = false }
 
 // Show shows a run that is over.
-func (m *Model) Show(r *measure.Run) {
+func (m *Model) Show(r *record.Run) {
 	m.loading = ""
 	m.drill, m.live, m.closed = m.p.DrillNamed(r.Drill), false, false
 	m.chart, m.tally = &draw.Chart{}, measure.NewTally(r)
@@ -132,7 +133,7 @@ func (m *Model) Show(r *measure.Run) {
 }
 
 // Update takes in what was recorded since.
-func (m *Model) Update(r *measure.Run, looks []engine.Stats) {
+func (m *Model) Update(r *record.Run, looks []engine.Stats) {
 	m.chart.Update(r)
 	m.tally.Update(r, m.chart.Invocation)
 	m.looks = looks
@@ -142,7 +143,7 @@ func (m *Model) Update(r *measure.Run, looks []engine.Stats) {
 func (m *Model) Ending() { m.ending = true }
 
 // Ended notes that the drill is over.
-func (m *Model) Ended(r *measure.Run) {
+func (m *Model) Ended(r *record.Run) {
 	m.live, m.ending = false, false
 	m.Update(r, nil)
 }
@@ -308,7 +309,7 @@ func (m *Model) zoom(by float64) {
 }
 
 // under returns the invocation under the cursor, or nil.
-func (m *Model) under() *measure.Invocation {
+func (m *Model) under() *record.Invocation {
 	lanes := m.chart.Lanes()
 	if m.lane < 0 || m.lane >= len(lanes) || m.call < 0 || m.call >= len(lanes[m.lane].Invocations) {
 		return nil

@@ -10,8 +10,8 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/rng"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/viewtest"
@@ -21,15 +21,15 @@ func at(ms int) clock.Time { return clock.Time(ms) * clock.Time(time.Millisecond
 
 // sample is a run with an instance that crashed, one that never started, one
 // that is busy, and an event whose label would like to command the terminal.
-func sample(lanes int) *measure.Run {
-	r := &measure.Run{ID: "x", Drill: "d", Length: at(5000), Finished: true,
-		Functions: []measure.Function{{Name: "a-function-with-a-long-name", Max: 3, PerInstance: 1}},
-		Sources:   []measure.Source{{Name: "fares", To: []int{0}}},
-		Payloads:  []measure.Payload{{Set: "set", N: 1, Label: "GET /\x1b[2J\x1b]0;owned\a船", Blob: 1}},
+func sample(lanes int) *record.Run {
+	r := &record.Run{ID: "x", Drill: "d", Length: at(5000), Finished: true,
+		Functions: []record.Function{{Name: "a-function-with-a-long-name", Max: 3, PerInstance: 1}},
+		Sources:   []record.Source{{Name: "fares", To: []int{0}}},
+		Payloads:  []record.Payload{{Set: "set", N: 1, Label: "GET /\x1b[2J\x1b]0;owned\a船", Blob: 1}},
 		Blobs:     [][]byte{[]byte("GET /\x1b[2J\nx: 1\n\nbody\x07")},
-		Levels:    []measure.Level{{At: at(100), Waiting: 4}, {At: at(900)}}}
+		Levels:    []record.Level{{At: at(100), Waiting: 4}, {At: at(900)}}}
 	for i := range lanes {
-		in := measure.Instance{ID: int32(i), Number: int32(i + 1), Spawned: at(100 * i), Ready: at(100*i + 50), PID: 7}
+		in := record.Instance{ID: int32(i), Number: int32(i + 1), Spawned: at(100 * i), Ready: at(100*i + 50), PID: 7}
 		switch i % 4 {
 		case 1:
 			in.Stopped, in.Reason, in.Exit = at(100*i+700), engine.Crashed, "exited with code 7"
@@ -43,12 +43,12 @@ func sample(lanes int) *measure.Run {
 		for k := range 5 {
 			id := uint64(len(r.Invocations) + 1)
 			begin := in.Ready + at(100*k)
-			r.Arrivals = append(r.Arrivals, measure.Arrival{Due: begin, Arrived: begin, From: -1})
-			r.Invocations = append(r.Invocations, measure.Invocation{ID: id, Instance: int32(i), Assigned: begin,
+			r.Arrivals = append(r.Arrivals, record.Arrival{Due: begin, Arrived: begin, From: -1})
+			r.Invocations = append(r.Invocations, record.Invocation{ID: id, Instance: int32(i), Assigned: begin,
 				Sent: begin, Received: begin + at(20), Done: begin + at(30), Status: 200 + int32(k/4*300), Batch: 1,
 				Class: engine.Class(k % 3)})
-			r.Attempts = append(r.Attempts, measure.Attempt{Event: int64(id - 1), Invocation: id, N: 1})
-			r.Deliveries = append(r.Deliveries, measure.Delivery{Event: int64(id - 1), Invocation: id, Attempts: 1,
+			r.Attempts = append(r.Attempts, record.Attempt{Event: int64(id - 1), Invocation: id, N: 1})
+			r.Deliveries = append(r.Deliveries, record.Delivery{Event: int64(id - 1), Invocation: id, Attempts: 1,
 				Outcome: engine.Outcome(k / 4)})
 		}
 	}

@@ -8,7 +8,10 @@ import (
 
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/figure"
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/tui/canvas"
 )
 
@@ -56,14 +59,14 @@ func (m *Model) drawLadder(c *canvas.Canvas, y int) int {
 			for k := x; k < min(until, m.w-1); k++ {
 				c.Set(k, y, style, glyph)
 			}
-			text := p.Name + " " + measure.MillisText(new(p.To-p.From))
-			pick := measure.Filter{Function: r.Function, Class: engine.Cold.String()}
+			text := p.Name + " " + figure.Millis(new(p.To-p.From))
+			pick := record.Filter{Function: r.Function, Class: engine.Cold.String()}
 			if !p.Start {
-				pick = measure.Filter{Function: r.Function, First: 1, Last: 1}
+				pick = record.Filter{Function: r.Function, First: 1, Last: 1}
 			}
 			between := ""
 			if p.Hi > 0 {
-				between = fmt.Sprintf(", 95 %% interval %s to %s", measure.MillisText(&p.Lo), measure.MillisText(&p.Hi))
+				between = fmt.Sprintf(", 95 %% interval %s to %s", figure.Millis(&p.Lo), figure.Millis(&p.Hi))
 			}
 			m.add(x, y, until-x, pick, "%s: %s ms%s, of %d starts", r.Function, text, between, r.N)
 			texts = append(texts, text)
@@ -83,7 +86,7 @@ func (m *Model) drawLadder(c *canvas.Canvas, y int) int {
 				c.Set(k, y, canvas.Warm, '▔')
 			}
 			c.PutUpTo(max(to, from+1)+1, y, m.w-1, canvas.Dim,
-				"of it “"+own.Name+"” "+measure.MillisText(new(own.To-own.From))+" ms, by its Server-Timing")
+				"of it “"+own.Name+"” "+figure.Millis(new(own.To-own.From))+" ms, by its Server-Timing")
 			y++
 		}
 	}
@@ -138,15 +141,15 @@ func (m *Model) drawWarmUp(c *canvas.Canvas, y int, name string, w measure.WarmU
 		if i%2 == 0 || step > 4 {
 			c.PutUpTo(x, y+curveRows, x+2*step-1, canvas.Dim, draw.Short(float64(p.From)))
 		}
-		nth := measure.Ordinal(p.From)
+		nth := report.Ordinal(p.From)
 		if p.To > p.From {
-			nth += " to " + measure.Ordinal(p.To)
+			nth += " to " + report.Ordinal(p.To)
 		}
-		m.add(x, row(p.P50), 1, measure.Filter{Function: name, First: p.From, Last: p.To},
-			"%s, %s invocation: %s ms, half of them between %s and %s, of %d", name, nth, measure.MillisText(&p.P50),
-			measure.MillisText(&p.P25), measure.MillisText(&p.P75), p.N)
+		m.add(x, row(p.P50), 1, record.Filter{Function: name, First: p.From, Last: p.To},
+			"%s, %s invocation: %s ms, half of them between %s and %s, of %d", name, nth, figure.Millis(&p.P50),
+			figure.Millis(&p.P25), figure.Millis(&p.P75), p.N)
 	}
-	c.PutUpTo(words, y-1, m.w-1, canvas.Dim, w.Text())
+	c.PutUpTo(words, y-1, m.w-1, canvas.Dim, report.WarmUpText(&w))
 	return y + curveRows + 1
 }
 
@@ -174,7 +177,7 @@ func (m *Model) drawTimes(c *canvas.Canvas, y int) int {
 		lo, hi := math.Inf(1), 0.0
 		for k := range f.Done {
 			if f.Done[k] > 0 {
-				lo, hi = min(lo, max(measure.Millis(f.P50[k]), 1e-3)), max(hi, measure.Millis(f.Max[k]))
+				lo, hi = min(lo, max(figure.Milliseconds(f.P50[k]), 1e-3)), max(hi, figure.Milliseconds(f.Max[k]))
 			}
 		}
 		if hi == 0 {
@@ -188,7 +191,7 @@ func (m *Model) drawTimes(c *canvas.Canvas, y int) int {
 		c.PutUpTo(1, y, m.w-1, canvas.Bold, name)
 		y++
 		row := func(d time.Duration) int {
-			return y + curveRows - 1 - min(int(axis.At(measure.Millis(d))*curveRows), curveRows-1)
+			return y + curveRows - 1 - min(int(axis.At(figure.Milliseconds(d))*curveRows), curveRows-1)
 		}
 		c.Right(left-1, y, canvas.Dim, draw.ShortMillis(axis.Hi))
 		c.Right(left-1, y+curveRows-1, canvas.Dim, draw.ShortMillis(axis.Lo))
@@ -216,10 +219,10 @@ func (m *Model) drawTimes(c *canvas.Canvas, y int) int {
 			}
 			c.Set(left+i, row(f.P50[at]), style, '●')
 			from, to := time.Duration(i*per)*t.Step, time.Duration((i+1)*per)*t.Step
-			m.add(left+i, row(f.P50[at]), 1, measure.Filter{Function: name, From: from, To: to},
+			m.add(left+i, row(f.P50[at]), 1, record.Filter{Function: name, From: from, To: to},
 				"%s, %.2f to %.2f s: median %s, p95 %s, longest %s; instances %d, waiting %d", name, from.Seconds(),
 				to.Seconds(),
-				measure.DurationText(f.P50[at]), measure.DurationText(f.P95[at]), measure.DurationText(f.Max[at]),
+				figure.Duration(f.P50[at]), figure.Duration(f.P95[at]), figure.Duration(f.Max[at]),
 				instances[i], waiting[i])
 		}
 		y += curveRows
@@ -309,7 +312,7 @@ func (m *Model) drawRates(c *canvas.Canvas, y int) int {
 			c.Set(left+i, y, canvas.Dim, draw.Bar(arrived[i], most))
 			c.Set(left+i, y+1, canvas.Warm, draw.Bar(done[i], most))
 			if from, to := time.Duration(i*per)*t.Step, time.Duration((i+1)*per)*t.Step; arrived[i]+done[i] > 0 {
-				m.add(left+i, y+1, 1, measure.Filter{Source: name, From: from, To: to},
+				m.add(left+i, y+1, 1, record.Filter{Source: name, From: from, To: to},
 					"%s, %.2f to %.2f s: %d received, %d done, %d rejected or failed, %d behind", name, from.Seconds(),
 					to.Seconds(), arrived[i], done[i], away[i], behind[i])
 			}
@@ -331,5 +334,5 @@ func (m *Model) drawRates(c *canvas.Canvas, y int) int {
 }
 
 func shortLag(d time.Duration) string {
-	return strings.ReplaceAll(draw.ShortMillis(measure.Millis(d)), "%", "%%")
+	return strings.ReplaceAll(draw.ShortMillis(figure.Milliseconds(d)), "%", "%%")
 }

@@ -10,21 +10,22 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/viewtest"
 )
 
 // sample is a run of two ways to start, with a change, rejections and bounds.
-func sample() *measure.Run {
+func sample() *record.Run {
 	ms := func(n int) clock.Time { return clock.Time(n) * clock.Time(time.Millisecond) }
-	r := &measure.Run{ID: "x", Drill: "d", Finished: true, Length: ms(5000),
-		Changes: []measure.Change{{At: ms(1500), Function: 1, Text: "max 4 → 2"},
+	r := &record.Run{ID: "x", Drill: "d", Finished: true, Length: ms(5000),
+		Changes: []record.Change{{At: ms(1500), Function: 1, Text: "max 4 → 2"},
 			{At: ms(1600), Function: -1, Text: "project total 32 → 24"}},
-		Sources: []measure.Source{{Name: "fares", To: []int{0}}, {Name: "scans", To: []int{1}}}}
+		Sources: []record.Source{{Name: "fares", To: []int{0}}, {Name: "scans", To: []int{1}}}}
 	for i, name := range []string{"quote", "quote@parked"} {
-		f := measure.Function{Name: name, Way: "new process", Memory: 64 << 20, CPU: 0.5,
+		f := record.Function{Name: name, Way: "new process", Memory: 64 << 20, CPU: 0.5,
 			Enforced: "not enforced: this system has no control groups"}
 		if i == 1 {
 			f.Way = "parked"
@@ -33,22 +34,22 @@ func sample() *measure.Run {
 		for n := range 8 {
 			id := len(r.Invocations)
 			at := ms(100*n + 10*i)
-			r.Arrivals = append(r.Arrivals, measure.Arrival{Due: at, Arrived: at, From: -1, Source: int32(i)})
-			r.Instances = append(r.Instances, measure.Instance{ID: int32(id), Function: int32(i), Number: int32(n + 1),
+			r.Arrivals = append(r.Arrivals, record.Arrival{Due: at, Arrived: at, From: -1, Source: int32(i)})
+			r.Instances = append(r.Instances, record.Instance{ID: int32(id), Function: int32(i), Number: int32(n + 1),
 				Spawned: at, Ready: at + ms(40-30*i+n), Stopped: at + ms(90),
 				Cause: engine.AllBusy, Peak: int64(40+n) << 20, CPU: 30 * time.Millisecond, Parked: i == 1})
-			r.Invocations = append(r.Invocations, measure.Invocation{ID: uint64(id + 1), Function: int32(i),
+			r.Invocations = append(r.Invocations, record.Invocation{ID: uint64(id + 1), Function: int32(i),
 				Instance: int32(id), Source: int32(i), Assigned: at + ms(40-30*i+n), Sent: at + ms(40-30*i+n),
 				Done: at + ms(60-30*i+n), Status: 200, Class: engine.Cold})
-			r.Attempts = append(r.Attempts, measure.Attempt{Event: int64(id), Invocation: uint64(id + 1),
+			r.Attempts = append(r.Attempts, record.Attempt{Event: int64(id), Invocation: uint64(id + 1),
 				Source: int32(i), N: 1})
-			r.Deliveries = append(r.Deliveries, measure.Delivery{Event: int64(id), Invocation: uint64(id + 1),
+			r.Deliveries = append(r.Deliveries, record.Delivery{Event: int64(id), Invocation: uint64(id + 1),
 				Source: int32(i), Attempts: 1})
 		}
 	}
 	for n := range 3 {
-		r.Arrivals = append(r.Arrivals, measure.Arrival{Due: ms(900), Arrived: ms(900), From: -1})
-		r.Deliveries = append(r.Deliveries, measure.Delivery{Event: int64(16 + n), Outcome: engine.Rejected,
+		r.Arrivals = append(r.Arrivals, record.Arrival{Due: ms(900), Arrived: ms(900), From: -1})
+		r.Deliveries = append(r.Deliveries, record.Delivery{Event: int64(16 + n), Outcome: engine.Rejected,
 			Cause: engine.StartsBounded, Ended: ms(900)})
 	}
 	return r
@@ -58,7 +59,7 @@ func sample() *measure.Run {
 // away and instances started, what those used, the ways to start, what was changed.
 func TestFindings(t *testing.T) {
 	m := New(nil)
-	m.Show(measure.NewPage(sample()))
+	m.Show(report.NewPage(sample()))
 	m.Runs([]store.Info{{ID: "y"}, {ID: "x"}})
 	for _, size := range [][2]int{{160, 43}, {100, 26}, {80, 20}, {30, 5}, {1, 1}} {
 		m.Resize(size[0], size[1])
@@ -99,7 +100,7 @@ func BenchmarkView(b *testing.B) {
 		r.Functions = append(r.Functions, r.Functions[0])
 		r.Sources = append(r.Sources, r.Sources[0])
 	}
-	m.Show(measure.NewPage(r))
+	m.Show(report.NewPage(r))
 	theme := canvas.NewTheme(true)
 	for b.Loop() {
 		_ = m.Draw(theme).String()

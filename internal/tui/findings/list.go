@@ -7,7 +7,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"nightdrill/internal/core/draw"
-	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/figure"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/canvas"
@@ -194,8 +195,8 @@ func (m *Model) drawRun(c *canvas.Canvas, y int, r *store.Info, edges []int, nam
 			values = append(values, "–", "–", "–")
 			for _, f := range mf.Functions {
 				if f.Name == name {
-					values[4], values[5], values[6] = measure.MillisText(f.Cold), measure.MillisText(f.Warm),
-						measure.MillisText(f.P95)
+					values[4], values[5], values[6] = figure.Millis(f.Cold), figure.Millis(f.Warm),
+						figure.Millis(f.P95)
 				}
 			}
 		}
@@ -217,9 +218,9 @@ func (m *Model) drawTrend(c *canvas.Canvas, y int, drill, name string) {
 	for row, of := range []struct {
 		what  string
 		style canvas.Style
-		value func(measure.HeadlineOf) *float64
-	}{{"cold p50", canvas.Cold, func(f measure.HeadlineOf) *float64 { return f.Cold }},
-		{"warm p50", canvas.Warm, func(f measure.HeadlineOf) *float64 { return f.Warm }}} {
+		value func(report.HeadlineOf) *float64
+	}{{"cold p50", canvas.Cold, func(f report.HeadlineOf) *float64 { return f.Cold }},
+		{"warm p50", canvas.Warm, func(f report.HeadlineOf) *float64 { return f.Warm }}} {
 		var values []float64
 		for i := len(m.runs) - 1; i >= 0; i-- {
 			if r := &m.runs[i]; r.Headline != nil && r.Drill == drill {
@@ -245,6 +246,6 @@ func (m *Model) drawTrend(c *canvas.Canvas, y int, drill, name string) {
 			c.Set(x, y+row, of.style, draw.Bar(max(int(v/top*8), 1), 8))
 			x++
 		}
-		c.PutUpTo(x+1, y+row, m.w, canvas.Dim, measure.MillisText(&values[len(values)-1])+" ms latest")
+		c.PutUpTo(x+1, y+row, m.w, canvas.Dim, figure.Millis(&values[len(values)-1])+" ms latest")
 	}
 }

@@ -7,7 +7,8 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/figure"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/scroll"
@@ -16,12 +17,12 @@ import (
 // point is a place in a drawing that stands for some invocations.
 type point struct {
 	x, y, w int
-	words   string         // what it stands for
-	pick    measure.Filter // the invocations behind it
+	words   string        // what it stands for
+	pick    record.Filter // the invocations behind it
 }
 
 // add enters a point of the page that is being drawn.
-func (m *Model) add(x, y, w int, pick measure.Filter, format string, args ...any) {
+func (m *Model) add(x, y, w int, pick record.Filter, format string, args ...any) {
 	m.points = append(m.points, point{x, y, w, fmt.Sprintf(format, args...), pick})
 }
 
@@ -108,8 +109,8 @@ func (m *Model) step(dx, dy int) {
 // calls is the list of the invocations behind a point.
 type calls struct {
 	words  string
-	pick   measure.Filter
-	points []measure.Point
+	pick   record.Filter
+	points []record.Point
 	n      int // in all
 	at     int
 	scroll int
@@ -118,14 +119,14 @@ type calls struct {
 // mostCalls bounds the list.
 const mostCalls = 500
 
-func (m *Model) openCalls(pick measure.Filter, words string) {
+func (m *Model) openCalls(pick record.Filter, words string) {
 	c := &calls{words: words, pick: pick}
 	c.points, c.n = m.run.Points(pick, mostCalls)
 	m.calls = c
 }
 
 // label returns which event a point is, and which payload.
-func (m *Model) label(p *measure.Point) string {
+func (m *Model) label(p *record.Point) string {
 	of := &m.run.Payloads[m.run.Arrivals[p.Event].Payload]
 	text := fmt.Sprintf("%s#%d %s", of.Set, of.N, of.Label)
 	if p.Mates > 0 {
@@ -136,7 +137,7 @@ func (m *Model) label(p *measure.Point) string {
 	}
 	v := &m.run.Invocations[p.Invocation]
 	if stood := m.run.Stood(v.Assigned, v.Done); stood > 0 {
-		text += fmt.Sprintf(" (driver stalled for %s)", measure.DurationText(stood))
+		text += fmt.Sprintf(" (driver stalled for %s)", figure.Duration(stood))
 	}
 	return text
 }
@@ -218,4 +219,4 @@ func (m *Model) drawCalls(out *canvas.Canvas) {
 }
 
 // millis writes a duration in milliseconds, without the unit.
-func millis(d time.Duration) string { return measure.MillisText(new(measure.Millis(d))) }
+func millis(d time.Duration) string { return figure.Millis(new(figure.Milliseconds(d))) }

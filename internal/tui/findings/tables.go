@@ -11,7 +11,10 @@ import (
 
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/figure"
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/tui/canvas"
 )
@@ -106,11 +109,11 @@ func (m *Model) drawLatencies(c *canvas.Canvas, y int) int {
 				between = fmt.Sprintf("needs %d", needs)
 			}
 			if row.figures.P50Lo != nil {
-				between = measure.MillisText(row.figures.P50Lo) + " – " + measure.MillisText(row.figures.P50Hi)
+				between = figure.Millis(row.figures.P50Lo) + " – " + figure.Millis(row.figures.P50Hi)
 			}
-			for i, v := range []string{fmt.Sprint(row.figures.N), measure.MillisText(row.figures.P50), between,
-				measure.MillisText(row.figures.P95), measure.MillisText(row.figures.P99),
-				measure.MillisText(row.figures.Max)} {
+			for i, v := range []string{fmt.Sprint(row.figures.N), figure.Millis(row.figures.P50), between,
+				figure.Millis(row.figures.P95), figure.Millis(row.figures.P99),
+				figure.Millis(row.figures.Max)} {
 				if columns[i].wide && !wide {
 					continue
 				}
@@ -141,7 +144,7 @@ func (m *Model) drawLatencies(c *canvas.Canvas, y int) int {
 // noAnswers returns why a function has no figures.
 func (m *Model) noAnswers(fn int) string {
 	switch {
-	case m.filter != (measure.Filter{}):
+	case m.filter != (record.Filter{}):
 		return "nothing passes the filter"
 	case len(m.page.Summary.Functions[m.page.Functions[fn]].Rejections) > 0:
 		return "every event was rejected"
@@ -213,12 +216,12 @@ func (m *Model) drawSpread(c *canvas.Canvas, x, y int, s draw.Scale, of *measure
 	}
 	for i, n := range cells {
 		if n > 0 {
-			pick := measure.Filter{Function: function, Class: what, Longer: low[i], Shorter: high[i]}
+			pick := record.Filter{Function: function, Class: what, Longer: low[i], Shorter: high[i]}
 			if what == "start" { // the first invocations after those starts
-				pick = measure.Filter{Function: function, StartFrom: low[i], StartTo: high[i]}
+				pick = record.Filter{Function: function, StartFrom: low[i], StartTo: high[i]}
 			}
-			m.add(x+i, y, 1, pick, "%s %s, %s to %s: %d", function, what, measure.DurationText(low[i]),
-				measure.DurationText(high[i]), n)
+			m.add(x+i, y, 1, pick, "%s %s, %s to %s: %d", function, what, figure.Duration(low[i]),
+				figure.Duration(high[i]), n)
 		}
 		switch {
 		case n == 0:
@@ -245,7 +248,7 @@ func (m *Model) drawSources(c *canvas.Canvas, y int) int {
 		c.Right(edges[i], y, canvas.Dim, t)
 	}
 	y++
-	row := func(name string, style canvas.Style, n measure.Counts, pick measure.Filter) {
+	row := func(name string, style canvas.Style, n measure.Counts, pick record.Filter) {
 		c.PutUpTo(1, y, 23, style, name)
 		for k, v := range []int{n.Arrived, n.Done, n.Failed, n.DeadLettered, n.Rejected,
 			n.Expired + n.Skipped + n.Unmatched + n.Abandoned} {
@@ -267,12 +270,12 @@ func (m *Model) drawSources(c *canvas.Canvas, y int) int {
 		y++
 	}
 	for _, name := range m.page.Sources {
-		row(name, canvas.Plain, m.page.Summary.Sources[name], measure.Filter{Source: name})
+		row(name, canvas.Plain, m.page.Summary.Sources[name], record.Filter{Source: name})
 		for i := range m.page.Summary.Routes {
 			if of := &m.page.Summary.Routes[i]; of.Source == name && of.Deliveries > 0 {
 				n := of.Counts
 				n.Arrived = n.Deliveries
-				row("  "+of.Route, canvas.Dim, n, measure.Filter{Source: name, Route: of.Route})
+				row("  "+of.Route, canvas.Dim, n, record.Filter{Source: name, Route: of.Route})
 			}
 		}
 	}
@@ -294,9 +297,9 @@ func (m *Model) drawRoutes(c *canvas.Canvas, y int) int {
 			w := routes[route].Warm
 			c.PutUpTo(1, y, 50, canvas.Plain, name+" "+route)
 			c.Right(56, y, canvas.Warm, fmt.Sprint(w.N))
-			c.Right(66, y, canvas.Warm, measure.MillisText(w.P50))
-			c.Right(76, y, canvas.Warm, measure.MillisText(w.P95))
-			m.add(1, y, min(len(name)+len(route)+1, 48), measure.Filter{Function: name, Route: route}, "%s %s", name,
+			c.Right(66, y, canvas.Warm, figure.Millis(w.P50))
+			c.Right(76, y, canvas.Warm, figure.Millis(w.P95))
+			m.add(1, y, min(len(name)+len(route)+1, 48), record.Filter{Function: name, Route: route}, "%s %s", name,
 				route)
 			y++
 		}
@@ -307,7 +310,7 @@ func (m *Model) drawRoutes(c *canvas.Canvas, y int) int {
 // drawStatuses draws how the functions answered, by method and route.
 func (m *Model) drawStatuses(c *canvas.Canvas, y int) int {
 	said := false
-	row := func(name string, style canvas.Style, statuses map[string]int, pick measure.Filter) {
+	row := func(name string, style canvas.Style, statuses map[string]int, pick record.Filter) {
 		if !said {
 			c.Rule(y, "Statuses of invocations")
 			y++
@@ -326,7 +329,8 @@ func (m *Model) drawStatuses(c *canvas.Canvas, y int) int {
 			}
 			at := pick
 			at.Status = status
-			m.add(x, y, ansi.StringWidth(text), at, "%s: status %s × %d", strings.TrimSpace(name), status, statuses[status])
+			m.add(x, y, ansi.StringWidth(text), at, "%s: status %s × %d", strings.TrimSpace(name), status,
+				statuses[status])
 			x = c.Put(x, y, style, text) + 3
 		}
 		y++
@@ -336,10 +340,10 @@ func (m *Model) drawStatuses(c *canvas.Canvas, y int) int {
 		if len(f.Statuses) == 0 {
 			continue
 		}
-		row(name, canvas.Plain, f.Statuses, measure.Filter{Function: name})
+		row(name, canvas.Plain, f.Statuses, record.Filter{Function: name})
 		for _, route := range slices.Sorted(maps.Keys(f.Routes)) {
 			if statuses := f.Routes[route].Statuses; len(statuses) > 0 {
-				row("  "+route, canvas.Dim, statuses, measure.Filter{Function: name, Route: route})
+				row("  "+route, canvas.Dim, statuses, record.Filter{Function: name, Route: route})
 			}
 		}
 	}
@@ -355,9 +359,9 @@ func (m *Model) drawFailures(c *canvas.Canvas, y int) int {
 	y++
 	for i := range m.page.Failures {
 		f := &m.page.Failures[i]
-		y = canvas.Flow(c, 1, y, m.w-2, canvas.Bad, text.Harmless(f.Head()))
+		y = canvas.Flow(c, 1, y, m.w-2, canvas.Bad, text.Harmless(report.CauseText(f)))
 		for k := range f.Worst {
-			y = canvas.Flow(c, 3, y, m.w-2, canvas.Plain, text.Harmless(f.Worst[k].Text()))
+			y = canvas.Flow(c, 3, y, m.w-2, canvas.Plain, text.Harmless(report.FailureText(&f.Worst[k])))
 		}
 	}
 	return y
@@ -369,7 +373,7 @@ func (m *Model) drawUse(c *canvas.Canvas, y int) int {
 	y++
 	for _, name := range m.page.Functions {
 		f := m.page.Summary.Functions[name]
-		for i, line := range f.Lines() {
+		for i, line := range report.InstanceLines(f) {
 			if i == 0 {
 				y = canvas.Flow(c, 1, y, m.w-2, canvas.Plain, name+": "+line)
 				continue
@@ -401,9 +405,9 @@ func (m *Model) drawWays(c *canvas.Canvas, y int) int {
 	for i := range ways {
 		w := &ways[i]
 		c.PutUpTo(1, y, name+2, canvas.Bold, w.Function)
-		for k, v := range []string{fmt.Sprint(w.Whole.N), measure.MillisText(w.Prepare),
-			measure.MillisText(w.Start.P50), w.Start.Between(), measure.MillisText(w.Answer.P50),
-			measure.MillisText(w.Whole.P50)} {
+		for k, v := range []string{fmt.Sprint(w.Whole.N), figure.Millis(w.Prepare),
+			figure.Millis(w.Start.P50), report.MedianBetween(&w.Start), figure.Millis(w.Answer.P50),
+			figure.Millis(w.Whole.P50)} {
 			style := canvas.Cold
 			if k == 0 || k == 3 {
 				style = canvas.Dim
@@ -427,7 +431,7 @@ func (m *Model) drawChanges(c *canvas.Canvas, y int) int {
 	c.Rule(y, "Changes during the run")
 	y++
 	for _, x := range m.page.Summary.Changes {
-		y = canvas.Flow(c, 1, y, m.w-2, canvas.Plain, x.Words(m.page.Functions))
+		y = canvas.Flow(c, 1, y, m.w-2, canvas.Plain, report.ChangeText(x, m.page.Functions))
 	}
 	return y
 }
@@ -440,7 +444,7 @@ func (m *Model) drawBudgets(c *canvas.Canvas, y int) int {
 	var held []string // those that were not come first, and have a row each
 	for i := range m.page.Summary.Budgets {
 		v := &m.page.Summary.Budgets[i]
-		text := v.Text + " (" + v.Says() + ")"
+		text := v.Text + " (" + report.BudgetSays(v) + ")"
 		if v.Held {
 			held = append(held, text)
 			continue
@@ -477,16 +481,16 @@ func (m *Model) drawWarnings(c *canvas.Canvas, y int) int {
 		}
 	}
 	d := &s.Driver
-	text := d.Text()
+	text := report.DriverText(d)
 	if d.Busy != nil {
 		text += fmt.Sprintf("; the machine was %.0f %% busy", *d.Busy*100)
 	}
 	if d.EchoBefore.P50 != nil {
 		text += fmt.Sprintf("; a bare round trip took %s ms before, %s during the run",
-			measure.MillisText(d.EchoBefore.P50), measure.MillisText(d.EchoDuring.P50))
+			figure.Millis(d.EchoBefore.P50), figure.Millis(d.EchoDuring.P50))
 	}
 	if d.TimerP99 != nil {
-		text += fmt.Sprintf("; timers fired up to %s ms late", measure.MillisText(d.TimerP99))
+		text += fmt.Sprintf("; timers fired up to %s ms late", figure.Millis(d.TimerP99))
 	}
 	y = canvas.Flow(c, 1, y, m.w-2, canvas.Dim, text+".")
 	if s.Machine != "" {

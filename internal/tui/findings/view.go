@@ -9,7 +9,8 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/msg"
@@ -39,7 +40,7 @@ type (
 
 // Runs is where runs are kept.
 type Runs interface {
-	Load(id string) (*measure.Run, error)
+	Load(id string) (*record.Run, error)
 	Name(id, name string) error
 	Note(id, text string) error
 	Pin(id string, on bool) error
@@ -64,10 +65,10 @@ type Model struct {
 	w, h    int
 	store   Runs
 	runs    []store.Info // the newest first
-	whole   *measure.Page
-	page    *measure.Page // what is shown: the whole, or what a filter takes
-	run     *measure.Run  // of the page, once it was needed
-	filter  measure.Filter
+	whole   *report.Page
+	page    *report.Page // what is shown: the whole, or what a filter takes
+	run     *record.Run  // of the page, once it was needed
+	filter  record.Filter
 	loading string
 	working string // what goes on in the background
 	trouble string
@@ -106,17 +107,17 @@ func (m *Model) Loading(id string) { m.loading, m.trouble = id, "" }
 func (m *Model) Trouble(text string) { m.loading, m.trouble = "", text }
 
 // Show shows the findings of a run.
-func (m *Model) Show(p *measure.Page) {
+func (m *Model) Show(p *report.Page) {
 	same := m.whole != nil && p != nil && m.whole.Summary.Run == p.Summary.Run
 	if !same {
-		m.run, m.filter = nil, measure.Filter{}
+		m.run, m.filter = nil, record.Filter{}
 	}
 	m.whole, m.page, m.loading, m.trouble, m.scroll.At, m.cursor, m.calls = p, p, "", "", 0, -1, nil
-	m.filter = measure.Filter{}
+	m.filter = record.Filter{}
 }
 
 // Have sets the run whose findings the view shows.
-func (m *Model) Have(r *measure.Run) {
+func (m *Model) Have(r *record.Run) {
 	if m.whole != nil && r.ID == m.whole.Summary.Run {
 		m.run = r
 	}
@@ -165,7 +166,7 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	case m.cursor >= 0:
 		return m.cursorKey(k)
 	case key.Matches(k, Keys.Escape):
-		if m.filter != (measure.Filter{}) {
+		if m.filter != (record.Filter{}) {
 			m.unfilter()
 		}
 	case m.scroll.Key(k):
@@ -222,7 +223,7 @@ func (m *Model) Help() []key.Binding {
 	if m.scroll.Long() {
 		out = append(out, scroll.Keys.Up)
 	}
-	if m.filter != (measure.Filter{}) {
+	if m.filter != (record.Filter{}) {
 		out = append([]key.Binding{bind("esc", "all of the run")}, out...)
 	}
 	return out
@@ -264,9 +265,9 @@ func (m *Model) Title() (canvas.Style, string) {
 // took is the result of work in the background.
 type took struct {
 	id     string
-	run    *measure.Run
-	page   *measure.Page
-	filter measure.Filter
+	run    *record.Run
+	page   *report.Page
+	filter record.Filter
 	then   func() tea.Cmd
 	err    error
 }
@@ -319,7 +320,7 @@ func (m *Model) askFilter() tea.Cmd {
 		return msg.Ask{Title: "Filter, such as class=warm from=2s to=4s (function, variant, source, route, class, " +
 			"status, outcome, from, to, longer, shorter, nth):", Text: text,
 			Done: func(text string) tea.Cmd {
-				f, err := measure.ParseFilter(text)
+				f, err := record.ParseFilter(text)
 				if err != nil {
 					return msg.Complain(err)
 				}
@@ -329,8 +330,8 @@ func (m *Model) askFilter() tea.Cmd {
 }
 
 // apply shows what a filter takes.
-func (m *Model) apply(f measure.Filter) tea.Cmd {
-	if f == (measure.Filter{}) {
+func (m *Model) apply(f record.Filter) tea.Cmd {
+	if f == (record.Filter{}) {
 		m.unfilter()
 		return nil
 	}
@@ -342,7 +343,7 @@ func (m *Model) apply(f measure.Filter) tea.Cmd {
 		m.working = fmt.Sprintf("looking through %d invocations …", len(r.Invocations))
 		return func() tea.Msg {
 			part := r.Filter(f)
-			p := measure.NewPage(part)
+			p := report.NewPage(part)
 			p.Filter = f.String()
 			t := took{id: r.ID, page: p, filter: f}
 			if len(part.Deliveries) == 0 && len(part.Invocations) == 0 {
@@ -354,7 +355,7 @@ func (m *Model) apply(f measure.Filter) tea.Cmd {
 }
 
 func (m *Model) unfilter() {
-	m.page, m.filter, m.scroll.At, m.cursor, m.calls = m.whole, measure.Filter{}, 0, -1, nil
+	m.page, m.filter, m.scroll.At, m.cursor, m.calls = m.whole, record.Filter{}, 0, -1, nil
 }
 
 // askExport asks where to write a run.
@@ -388,7 +389,7 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 			"finished.")
 		return out
 	}
-	if m.filter != (measure.Filter{}) {
+	if m.filter != (record.Filter{}) {
 		out.PutUpTo(1, m.top, m.w-30, canvas.Warm, "only "+m.filter.String())
 		out.Right(m.w-1, m.top, canvas.Dim, "esc shows all of the run")
 		m.top++

@@ -10,7 +10,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/msg"
@@ -19,16 +20,16 @@ import (
 
 // shelf is where the test keeps its runs.
 type shelf struct {
-	run  *measure.Run
+	run  *record.Run
 	did  []string
 	fail error
 }
 
-func (s *shelf) Load(id string) (*measure.Run, error) { return s.run, s.fail }
-func (s *shelf) Name(id, name string) error           { return s.note("name ", id, name) }
-func (s *shelf) Note(id, text string) error           { return s.note("note ", id, text) }
-func (s *shelf) Pin(id string, on bool) error         { return s.note("pin ", id, fmt.Sprint(on)) }
-func (s *shelf) Delete(i store.Info) error            { return s.note("delete ", i.ID, "") }
+func (s *shelf) Load(id string) (*record.Run, error) { return s.run, s.fail }
+func (s *shelf) Name(id, name string) error          { return s.note("name ", id, name) }
+func (s *shelf) Note(id, text string) error          { return s.note("note ", id, text) }
+func (s *shelf) Pin(id string, on bool) error        { return s.note("pin ", id, fmt.Sprint(on)) }
+func (s *shelf) Delete(i store.Info) error           { return s.note("delete ", i.ID, "") }
 func (s *shelf) note(what, id, text string) error {
 	s.did = append(s.did, strings.TrimSpace(what+id+" "+text))
 	return s.fail
@@ -82,14 +83,14 @@ func (d *desk) last() tea.Msg {
 
 func open(t *testing.T) (*desk, *shelf) {
 	run := sample()
-	run.Payloads = []measure.Payload{{Set: "asks", N: 1, Label: "GET /quote"}}
+	run.Payloads = []record.Payload{{Set: "asks", N: 1, Label: "GET /quote"}}
 	s := &shelf{run: run}
 	d := &desk{Model: New(s), t: t}
 	d.Resize(160, 43)
-	d.Show(measure.NewPage(run))
+	d.Show(report.NewPage(run))
 	cold, warm := 120.0, 9.0
-	main := func(cold, warm float64) *measure.Headline {
-		return &measure.Headline{Functions: []measure.HeadlineOf{{Name: "quote", Cold: &cold, Warm: &warm}},
+	main := func(cold, warm float64) *report.Headline {
+		return &report.Headline{Functions: []report.HeadlineOf{{Name: "quote", Cold: &cold, Warm: &warm}},
 			Arrived: 19, Held: 2, Missed: 1}
 	}
 	d.Runs([]store.Info{{ID: "x", Drill: "d", Finished: true, Headline: main(cold, warm)},
@@ -156,7 +157,7 @@ func TestEveryPointOpensWhatIsBehindIt(t *testing.T) {
 	}
 	// only these
 	text = d.press("/")
-	if d.filter == (measure.Filter{}) || !strings.Contains(text, "only function=quote") {
+	if d.filter == (record.Filter{}) || !strings.Contains(text, "only function=quote") {
 		t.Errorf("the list does not become the filter %q:\n%s", d.filter, text)
 	}
 }
@@ -185,7 +186,7 @@ func TestAFilterHoldsForEverything(t *testing.T) {
 			t.Errorf("%q: %#v, want %q", text, d.last(), want)
 		}
 	}
-	if text := d.press("esc"); strings.Contains(text, "only function") || d.filter != (measure.Filter{}) {
+	if text := d.press("esc"); strings.Contains(text, "only function") || d.filter != (record.Filter{}) {
 		t.Error("the filter is still there")
 	}
 	s.fail = errors.New("the disk is gone")
@@ -197,7 +198,7 @@ func TestAFilterHoldsForEverything(t *testing.T) {
 	}
 	d.press("/")
 	d.asked("") // all of it
-	if d.filter != (measure.Filter{}) {
+	if d.filter != (record.Filter{}) {
 		t.Error("an empty filter takes a part")
 	}
 }

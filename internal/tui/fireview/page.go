@@ -16,6 +16,7 @@ import (
 	"nightdrill/internal/core/jsondiff"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/transport"
@@ -28,7 +29,7 @@ import (
 type page struct {
 	v           session.Shown
 	function    string
-	phases      []measure.Phase
+	phases      []record.Phase
 	own         []measure.Own
 	reply       []canvas.Row
 	note        string // about the body
@@ -156,7 +157,7 @@ func makePage(s *session.Session, f *session.Firing, width int, leaveOut []strin
 		p.onward = append(p.onward, canvas.Wrap(canvas.Rows(style, text.Harmless(content)), width)...)
 	}
 	if t.Name != "" {
-		p.phases = measure.Phases(v.Trace.Arrived, &t.Instance, &t.Invocation)
+		p.phases = record.Phases(v.Trace.Arrived, &t.Instance, &t.Invocation)
 		if !t.Over {
 			p.phases = nil
 		}

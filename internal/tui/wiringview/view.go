@@ -13,8 +13,8 @@ import (
 
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/session"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/msg"
@@ -56,8 +56,8 @@ type Model struct {
 	top      int                                   // rows scrolled
 	drill    *plan.Drill                           // in progress
 	elapsed  time.Duration                         // of it
-	live     *measure.Run                          // of the drill in progress
-	run      *measure.Run                          // the last one that was seen whole
+	live     *record.Run                           // of the drill in progress
+	run      *record.Run                           // the last one that was seen whole
 	ofRun    *session.Traffic                      // what went over the wires in it, while that is shown
 	now      time.Time
 	counted  time.Time // when the traffic was counted
@@ -92,7 +92,7 @@ func New(s *session.Session, states func(fn int) (canvas.Style, []string)) *Mode
 func (m *Model) NeedsRun() bool { return m.run == nil && m.drill == nil }
 
 // Run takes the last run in.
-func (m *Model) Run(r *measure.Run) {
+func (m *Model) Run(r *record.Run) {
 	m.run = r
 	if m.ofRun != nil {
 		m.ofRun = session.RunTraffic(m.plan, r)
@@ -141,13 +141,13 @@ func (m *Model) Refresh() tea.Cmd {
 }
 
 // Drill takes in how the drill in progress stands.
-func (m *Model) Drill(d *plan.Drill, t *session.Traffic, r *measure.Run) {
+func (m *Model) Drill(d *plan.Drill, t *session.Traffic, r *record.Run) {
 	m.drill, m.live, m.traffic, m.elapsed = d, r, t, time.Duration(t.Clock)
 }
 
 // Over takes in that no drill is in progress. What went over the wires in one that
 // has just ended stays on the map. A nil run has nothing to do with it.
-func (m *Model) Over(r *measure.Run) {
+func (m *Model) Over(r *record.Run) {
 	if r != nil {
 		if m.drill != nil {
 			m.ofRun = &session.Traffic{}
@@ -410,7 +410,7 @@ func (m *Model) remove() tea.Cmd {
 }
 
 // blob returns the bytes that a run kept under a number; nil for what is not there.
-func (m *Model) blob(r *measure.Run, n int32) []byte {
+func (m *Model) blob(r *record.Run, n int32) []byte {
 	switch {
 	case n <= 0:
 		return nil
@@ -422,7 +422,7 @@ func (m *Model) blob(r *measure.Run, n int32) []byte {
 }
 
 // Follow puts an event of a run on the map.
-func (m *Model) Follow(r *measure.Run, event int64) {
+func (m *Model) Follow(r *record.Run, event int64) {
 	m.Refresh()
 	m.choosing, m.item, m.firing, m.stop = false, nil, nil, 0
 	m.journey = session.Journey(session.RunSteps(&m.plan.Project, r, event,

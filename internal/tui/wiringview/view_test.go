@@ -10,7 +10,7 @@ import (
 	"testing"
 
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/session"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/viewtest"
@@ -329,11 +329,11 @@ func BenchmarkDraw(b *testing.B) {
 			x.Draw(theme)
 		}
 	})
-	run := &measure.Run{Sources: []measure.Source{{Name: "cargo", To: []int{0}}, {Name: "scans", To: []int{1}}},
-		Functions: []measure.Function{{Name: "load"}, {Name: "gate"}}, Payloads: []measure.Payload{{Label: "a scan"}}}
+	run := &record.Run{Sources: []record.Source{{Name: "cargo", To: []int{0}}, {Name: "scans", To: []int{1}}},
+		Functions: []record.Function{{Name: "load"}, {Name: "gate"}}, Payloads: []record.Payload{{Label: "a scan"}}}
 	for i := range 1_000_000 {
-		run.Arrivals = append(run.Arrivals, measure.Arrival{From: -1})
-		run.Deliveries = append(run.Deliveries, measure.Delivery{Event: int64(i), Outcome: engine.Done})
+		run.Arrivals = append(run.Arrivals, record.Arrival{From: -1})
+		run.Deliveries = append(run.Deliveries, record.Delivery{Event: int64(i), Outcome: engine.Done})
 	}
 	x.Run(run)
 	x.Press("r")

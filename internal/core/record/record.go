@@ -1,10 +1,7 @@
-// Package measure turns what a run recorded into figures: populations of
-// latencies, service times and start times, their percentiles with intervals,
-// outcomes, budgets, and warnings about what spoils the figures.
-//
-// A Run holds the records. Summarize gives the summary of a whole run, which
-// is also what budgets are judged on.
-package measure
+// Package record holds what a run recorded: its arrivals, invocations, attempts, deliveries and
+// instances, in the order in which they were made. A filter selects a part of a run; phases,
+// failures and turns are read off its records without any statistics.
+package record
 
 import (
 	"time"

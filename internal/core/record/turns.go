@@ -1,25 +1,10 @@
-package measure
+package record
 
 import (
 	"fmt"
-	"maps"
-	"slices"
 
 	"nightdrill/internal/core/engine"
 )
-
-// Outside returns the payloads that came from outside, each with a source that received it: not
-// those that were never sent, or that were made of replies.
-func (r *Run) Outside() map[int32]int32 {
-	out := map[int32]int32{}
-	for i := range r.Arrivals {
-		a := &r.Arrivals[i]
-		if _, ok := out[a.Payload]; !ok && a.From < 0 {
-			out[a.Payload] = a.Source
-		}
-	}
-	return out
-}
 
 // Turns are the events of a run that had a different outcome when they were replayed.
 type Turns struct {
@@ -87,17 +72,4 @@ func TurnsOf(before, after *Run) *Turns {
 		}
 	}
 	return t
-}
-
-// Lines describes what happened to the events, in words.
-func (t *Turns) Lines() (out []string) {
-	if t.Other == 0 {
-		return []string{fmt.Sprintf("All %s had the same outcome.", count(t.Same, "event", "events"))}
-	}
-	out = append(out, fmt.Sprintf("%d of %s had a different outcome:", t.Other, count(t.Same+t.Other, "event",
-		"events")))
-	for _, what := range slices.Sorted(maps.Keys(t.Between)) {
-		out = append(out, fmt.Sprintf("%d %s;", t.Between[what], what))
-	}
-	return slices.Concat(out, t.Which)
 }

@@ -1,4 +1,4 @@
-package measure
+package record
 
 import (
 	"cmp"
@@ -38,7 +38,7 @@ var filterKeys = []string{"function", "variant", "source", "route", "class", "st
 // statuses are one HTTP status, or a class of them such as 4xx (RFC 9110 §15).
 type statuses struct{ exact, class int32 }
 
-func parseStatuses(text string) (s statuses, ok bool) {
+func ParseStatuses(text string) (s statuses, ok bool) {
 	digits, isClass := strings.CutSuffix(text, "xx")
 	n, err := strconv.ParseInt(digits, 10, 32)
 	switch {
@@ -51,7 +51,7 @@ func parseStatuses(text string) (s statuses, ok bool) {
 	return statuses{}, false
 }
 
-func (s statuses) has(status int32) bool {
+func (s statuses) Has(status int32) bool {
 	return s.class > 0 && status/100 == s.class || s.class == 0 && status == s.exact
 }
 
@@ -87,7 +87,7 @@ func ParseFilter(text string) (f Filter, err error) {
 				err = fmt.Errorf("class=%q; use cold, first, warm or retried", value)
 			}
 		case "status":
-			if _, ok := parseStatuses(value); !ok && value != "none" {
+			if _, ok := ParseStatuses(value); !ok && value != "none" {
 				err = fmt.Errorf("status=%q; write one such as 200, 4xx, or none", value)
 			}
 			f.Status = value
@@ -258,7 +258,7 @@ func (r *Run) sieve(f Filter) *sieve {
 		}
 		s.routes = append(s.routes, routes)
 	}
-	s.statuses, s.byStatus = parseStatuses(f.Status)
+	s.statuses, s.byStatus = ParseStatuses(f.Status)
 	return s
 }
 
@@ -288,7 +288,7 @@ func (s *sieve) call(v *Invocation, n int) bool {
 	switch f := &s.f; {
 	case !s.functions[v.Function] || !s.wire(v.Source, v.Wire) || !s.in(v.Done):
 	case f.Class != "" && f.Class != "retried" && v.Class.String() != f.Class:
-	case f.Status == "none" && v.Status != 0, s.byStatus && !s.statuses.has(v.Status):
+	case f.Status == "none" && v.Status != 0, s.byStatus && !s.statuses.Has(v.Status):
 	case f.First > 0 && (n < f.First || n > f.Last):
 	default:
 		return true
@@ -315,7 +315,7 @@ func (s *sieve) delivery(d *Delivery, v *Invocation, due clock.Time) bool {
 
 // passing reports of each invocation whether it passes, and returns its place by its ID.
 func (r *Run) passing(s *sieve) (pass []bool, at []int32) {
-	at = r.index()
+	at = r.Index()
 	pass = make([]bool, len(r.Invocations))
 	others := r.otherMethods(s, at)
 	nth := make([]int, len(r.Instances))
@@ -374,7 +374,7 @@ func (r *Run) otherMethods(s *sieve, at []int32) []bool {
 	out := make([]bool, len(r.Invocations))
 	for i := range r.Attempts {
 		a := &r.Attempts[i]
-		if r.invocation(at, a.Invocation) != nil {
+		if r.Invocation(at, a.Invocation) != nil {
 			out[at[a.Invocation]] = !r.hasMethod(a.Source, a.Wire, a.Event, s.method)
 		}
 	}
@@ -412,14 +412,14 @@ func (r *Run) Points(f Filter, most int) (points []Point, n int) {
 	pass, at := r.passing(s)
 	add := func(event int64, place, attempts int32) {
 		v, due := &r.Invocations[place], r.Arrivals[event].Due
-		points = append(points, Point{place, event, v.Done.Sub(due), v.began().Sub(due), v.Done.Sub(v.began()),
+		points = append(points, Point{place, event, v.Done.Sub(due), v.Began().Sub(due), v.Done.Sub(v.Began()),
 			attempts,
 			v.Batch - 1})
 	}
 	if s.ofDeliveries() {
 		for i := range r.Deliveries {
 			d := &r.Deliveries[i]
-			if v := r.invocation(at, d.Invocation); v != nil && pass[at[d.Invocation]] &&
+			if v := r.Invocation(at, d.Invocation); v != nil && pass[at[d.Invocation]] &&
 				int(d.Event) < len(r.Arrivals) &&
 				s.wire(d.Source, d.Wire) && s.delivery(d, v, r.Arrivals[d.Event].Due) {
 				add(d.Event, at[d.Invocation], d.Attempts)
@@ -429,7 +429,7 @@ func (r *Run) Points(f Filter, most int) (points []Point, n int) {
 		seen := map[int32]bool{}
 		for i := range r.Attempts {
 			a := &r.Attempts[i]
-			if r.invocation(at, a.Invocation) == nil || int(a.Event) >= len(r.Arrivals) {
+			if r.Invocation(at, a.Invocation) == nil || int(a.Event) >= len(r.Arrivals) {
 				continue
 			}
 			if place := at[a.Invocation]; pass[place] && !seen[place] {
@@ -485,7 +485,7 @@ func (r *Run) Filter(f Filter) *Run {
 		if int(a.Event) >= len(kept) {
 			continue
 		}
-		if v := r.invocation(at, a.Invocation); v != nil && pass[at[a.Invocation]] || v == nil && kept[a.Event] &&
+		if v := r.Invocation(at, a.Invocation); v != nil && pass[at[a.Invocation]] || v == nil && kept[a.Event] &&
 			!s.ofCalls {
 			out.Attempts = append(out.Attempts, *a)
 			kept[a.Event] = true
@@ -517,7 +517,7 @@ func (r *Run) Filter(f Filter) *Run {
 	out.Instances = slices.Clone(r.Instances)
 	for i := range out.Instances {
 		in := &out.Instances[i]
-		there := in.Function >= 0 && s.functions[in.Function] && time.Duration(r.end(in)) >= f.From &&
+		there := in.Function >= 0 && s.functions[in.Function] && time.Duration(r.End(in)) >= f.From &&
 			(f.To == 0 || time.Duration(in.Spawned) < f.To)
 		if !there || (s.ofCalls || f.Source != "" || f.Route != "" || f.Outcome != "") && !called[i] {
 			out.Instances[i] = Instance{ID: in.ID, Function: -1}

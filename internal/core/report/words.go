@@ -1,60 +1,22 @@
-package measure
+package report
 
 import (
 	"cmp"
 	"fmt"
 	"maps"
-	"math"
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/figure"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/stats"
 )
 
-// MillisText writes milliseconds with three digits that count, or a dash where
-// there is no figure.
-func MillisText(v *float64) string {
-	switch {
-	case v == nil:
-		return "–"
-	case *v < 10:
-		return strconv.FormatFloat(*v, 'f', 2, 64)
-	case *v < 100:
-		return strconv.FormatFloat(*v, 'f', 1, 64)
-	}
-	return strconv.FormatFloat(*v, 'f', 0, 64)
-}
-
-// Percent writes a share, with the digits that count.
-func Percent(share float64) string {
-	switch v := share * 100; {
-	case v < 9.95:
-		return strconv.FormatFloat(v, 'f', 1, 64) + " %"
-	default:
-		return strconv.FormatFloat(v, 'f', 0, 64) + " %"
-	}
-}
-
-// RatioText writes a ratio with three significant digits.
-func RatioText(v float64) string {
-	switch {
-	case v <= 0 || math.IsInf(v, 0):
-		return "–"
-	case v < 0.1:
-		return small(v)
-	case v < 10:
-		return strconv.FormatFloat(v, 'f', 2, 64)
-	case v < 100:
-		return strconv.FormatFloat(v, 'f', 1, 64)
-	}
-	return strconv.FormatFloat(v, 'f', 0, 64)
-}
-
-// State returns in a word whether a budget was met.
-func (v *Verdict) State() string {
+// BudgetState returns in a word whether a budget was met.
+func BudgetState(v *measure.Verdict) string {
 	switch {
 	case v.Held:
 		return "met"
@@ -64,22 +26,22 @@ func (v *Verdict) State() string {
 	return "missed"
 }
 
-// Says describes what was measured of a budget, or why nothing was.
-func (v *Verdict) Says() string {
+// BudgetSays describes what was measured of a budget, or why nothing was.
+func BudgetSays(v *measure.Verdict) string {
 	if v.Measured == nil {
 		return v.Why
 	}
 	one := func(x *float64) string {
 		switch v.Unit {
 		case "ms":
-			return MillisText(x)
+			return figure.Millis(x)
 		case "%", "MiB", "/s":
 			return strings.TrimRight(strings.TrimRight(strconv.FormatFloat(*x, 'f', 2, 64), "0"), ".")
 		case "times":
-			return RatioText(*x)
+			return figure.Ratio(*x)
 		}
 		if *x > 0 && *x < 1 { // a cost
-			return small(*x)
+			return figure.Small(*x)
 		}
 		return strconv.FormatFloat(*x, 'g', 6, 64)
 	}
@@ -100,21 +62,18 @@ func (v *Verdict) Says() string {
 	return text + " " + v.Unit + interval
 }
 
-// DurationText writes a duration in milliseconds with three digits that count.
-func DurationText(d time.Duration) string { return MillisText(new(Millis(d))) + " ms" }
-
 // VerdictText describes whether a budget was met and what was measured.
-func VerdictText(v Verdict) string {
-	state := v.State()
+func VerdictText(v measure.Verdict) string {
+	state := BudgetState(&v)
 	if v.Few { // the reason follows in parentheses
 		state = "no verdict"
 	}
-	return fmt.Sprintf("%-10s  %s  (%s)", state, v.Text, v.Says())
+	return fmt.Sprintf("%-10s  %s  (%s)", state, v.Text, BudgetSays(&v))
 }
 
 // sentences returns the answer of a run in sentences: which budget was missed, how
 // long cold and warm took and why, what waited, what was rejected or lost.
-func sentences(a *Analysis) (out []string) {
+func sentences(a *measure.Analysis) (out []string) {
 	r, s := a.Run, a.Summary
 	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
 	if !r.Finished {
@@ -122,25 +81,26 @@ func sentences(a *Analysis) (out []string) {
 	}
 	for _, v := range s.Budgets {
 		if !v.Held && !v.Few {
-			say("The budget “%s” was missed: %s.", v.Text, v.Says())
+			say("The budget “%s” was missed: %s.", v.Text, BudgetSays(&v))
 		}
 	}
 	for i := range r.Functions {
 		f := s.Functions[r.Functions[i].Name]
-		r.sayFunction(&r.Functions[i], &f, &a.Outcomes[i], say)
-		r.sayWhy(int32(i), &f, say)
+		sayFunction(r, &r.Functions[i], &f, &a.Outcomes[i], say)
+		sayWhy(r, int32(i), &f, say)
 	}
-	r.sayWaits(a.At, say)
+	sayWaits(r, a.At, say)
 	for i := range r.Sources {
-		r.saySource(int32(i), s.Sources[r.Sources[i].Name], say)
+		saySource(r, int32(i), s.Sources[r.Sources[i].Name], say)
 	}
-	s.sayChains(r, say)
+	sayChains(s, r, say)
 	return out
 }
 
 // sayFunction writes how long a function takes, cold and warm. Warm, what counts is its
 // service time: what a delivery waited for is said apart.
-func (r *Run) sayFunction(of *Function, f *FunctionFigures, outcomes *Counts, say func(string, ...any)) {
+func sayFunction(r *record.Run, of *record.Function, f *measure.FunctionFigures, outcomes *measure.Counts,
+	say func(string, ...any)) {
 	name := of.Name
 	cold, first, warm, service := &f.Latency.Cold, &f.Latency.First, &f.Latency.Warm, &f.Service.Warm
 	switch {
@@ -163,10 +123,10 @@ func (r *Run) sayFunction(of *Function, f *FunctionFigures, outcomes *Counts, sa
 			"cold replies"), msText(cold.Max))
 	case service.P50 != nil:
 		say("%s: warm %s service time (median).", name, msText(service.P50))
-	case r.cold() && cold.P50 != nil:
+	case r.Cold() && cold.P50 != nil:
 		say("%s: ready after %s, first reply after %s (median of %d).", name, msText(f.Start.P50), msText(cold.P50),
 			cold.N)
-	case r.cold() && first.P50 != nil:
+	case r.Cold() && first.P50 != nil:
 		say("%s: kept warm, first reply after %s (median of %d).", name, msText(first.P50), first.N)
 	case of.OneShot && cold.P50 != nil:
 		say("%s: a process for each invocation, replies in %s (median of %d).", name, msText(cold.P50), cold.N)
@@ -202,7 +162,7 @@ func badStatuses(counts map[string]int) string {
 	all := 0
 	for status, n := range counts {
 		all += n
-		if code, _ := strconv.Atoi(status); code >= leastBadReply {
+		if code, _ := strconv.Atoi(status); code >= record.LeastBad {
 			bad["status "+status] = n
 		}
 	}
@@ -221,22 +181,22 @@ func StatusText(counts map[string]int) string {
 	return strings.Join(parts, ", ")
 }
 
-func msText(v *float64) string { return MillisText(v) + " ms" }
+func msText(v *float64) string { return figure.Millis(v) + " ms" }
 
 // saySource reports what happened to a source's events.
-func (r *Run) saySource(i int32, c Counts, say func(string, ...any)) {
+func saySource(r *record.Run, i int32, c measure.Counts, say func(string, ...any)) {
 	name := r.Sources[i].Name
 	if c.Rejected > 0 {
-		say("%s: %d of %d requests rejected; %s.", name, c.Rejected, c.Deliveries, r.rejectedBy(i))
+		say("%s: %d of %d requests rejected; %s.", name, c.Rejected, c.Deliveries, rejectedBy(r, i))
 	}
-	if retried := r.retried(i); retried > 0 {
-		say("%s: %s retried%s.", name, count(retried, "event", "events"), r.mostFailed(i))
+	if retried := retried(r, i); retried > 0 {
+		say("%s: %s retried%s.", name, count(retried, "event", "events"), mostFailed(r, i))
 	}
 	if c.DeadLettered > 0 {
 		say("%s: %s dead-lettered after the last attempt.", name, count(c.DeadLettered, "event", "events"))
 	}
 	if c.Failed > 0 {
-		say("%s: %d of %d failed%s.", name, c.Failed, c.Deliveries, r.mostFailed(i))
+		say("%s: %d of %d failed%s.", name, c.Failed, c.Deliveries, mostFailed(r, i))
 	}
 	if c.Unexpected > 0 {
 		say("%s: %s not as expected by the payload.", name, count(c.Unexpected, "reply was", "replies were"))
@@ -259,7 +219,7 @@ func (r *Run) saySource(i int32, c Counts, say func(string, ...any)) {
 	}
 	if c.Abandoned > 0 {
 		why := ""
-		switch n := r.unheard(i); {
+		switch n := unheard(r, i); {
 		case n == c.Abandoned:
 			why = ", their acknowledgements lost and their leases still running"
 		case n > 0:
@@ -271,7 +231,7 @@ func (r *Run) saySource(i int32, c Counts, say func(string, ...any)) {
 
 // unheard counts the deliveries of a source that were open at the end although
 // their last attempt went well.
-func (r *Run) unheard(source int32) (n int) {
+func unheard(r *record.Run, source int32) (n int) {
 	type attempt struct {
 		event int64
 		wire  int32
@@ -306,7 +266,7 @@ func ratio(v float64) string {
 }
 
 // retried counts the deliveries of a source that had more than one attempt.
-func (r *Run) retried(source int32) (n int) {
+func retried(r *record.Run, source int32) (n int) {
 	for i := range r.Deliveries {
 		if d := &r.Deliveries[i]; d.Source == source && d.Attempts > 1 {
 			n++
@@ -316,7 +276,7 @@ func (r *Run) retried(source int32) (n int) {
 }
 
 // mostFailed describes in which way most attempts of a source failed.
-func (r *Run) mostFailed(source int32) string {
+func mostFailed(r *record.Run, source int32) string {
 	var times [engine.Results]int
 	for i := range r.Attempts {
 		if a := &r.Attempts[i]; a.Source == source && a.Result != engine.OK {
@@ -338,16 +298,16 @@ func (r *Run) mostFailed(source int32) string {
 	return ", mostly: " + engine.Result(best).String()
 }
 
-// Between writes where the median lies with 95 % certainty.
-func (f *Figures) Between() string {
+// MedianBetween writes where the median lies with 95 % certainty.
+func MedianBetween(f *measure.Figures) string {
 	if f.P50Lo == nil {
 		return "–"
 	}
-	return MillisText(f.P50Lo) + " – " + MillisText(f.P50Hi)
+	return figure.Millis(f.P50Lo) + " – " + figure.Millis(f.P50Hi)
 }
 
-// Words describes what was changed, when; names are those of the run's functions.
-func (c Change) Words(names []string) string {
+// ChangeText describes what was changed, when; names are those of the run's functions.
+func ChangeText(c record.Change, names []string) string {
 	of := ""
 	if c.Function >= 0 && int(c.Function) < len(names) {
 		of = names[c.Function] + ": "
@@ -355,9 +315,9 @@ func (c Change) Words(names []string) string {
 	return fmt.Sprintf("at %.2f s  %s%s", c.At.Seconds(), of, c.Text)
 }
 
-// Lines describes what happened to a function's instances: how many, why they were started, what they
+// InstanceLines describes what happened to a function's instances: how many, why they were started, what they
 // used.
-func (f FunctionFigures) Lines() (out []string) {
+func InstanceLines(f measure.FunctionFigures) (out []string) {
 	peak := fmt.Sprintf("peak %d", f.Instances.Peak)
 	if f.Instances.Peak == 0 && f.Instances.Started > 0 {
 		peak = "none became ready"
@@ -405,15 +365,15 @@ func (f FunctionFigures) Lines() (out []string) {
 	}
 	parts = nil
 	if r.Held != nil {
-		parts = append(parts, fmt.Sprintf("%s GiB·s of memory held", MillisText(r.Held)))
+		parts = append(parts, fmt.Sprintf("%s GiB·s of memory held", figure.Millis(r.Held)))
 	}
 	if r.SizeMiB != nil {
-		parts = append(parts, fmt.Sprintf("%s MiB on disk", MillisText(r.SizeMiB)))
+		parts = append(parts, fmt.Sprintf("%s MiB on disk", figure.Millis(r.SizeMiB)))
 	}
 	if c := f.Cost; c != nil {
-		text := "cost " + c.Text(c.Total)
+		text := "cost " + CostText(c, c.Total)
 		if c.PerMillion != nil {
-			text += ", " + c.Text(*c.PerMillion) + " for a million invocations"
+			text += ", " + CostText(c, *c.PerMillion) + " for a million invocations"
 		}
 		if !c.MemoryKnown {
 			text += ", excluding unknown memory"
@@ -426,9 +386,9 @@ func (f FunctionFigures) Lines() (out []string) {
 	return out
 }
 
-// Text writes an amount with its currency.
-func (c *Cost) Text(v float64) string {
-	return strings.TrimSpace(small(v) + " " + c.Currency)
+// CostText writes an amount with its currency.
+func CostText(c *measure.Cost, v float64) string {
+	return strings.TrimSpace(figure.Small(v) + " " + c.Currency)
 }
 
 // mostFirst writes counts by their names, the most common first.

@@ -1,4 +1,4 @@
-package measure_test
+package record_test
 
 import (
 	"math"
@@ -6,18 +6,20 @@ import (
 	"testing"
 	"time"
 
-	. "nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/recordtest"
+	"nightdrill/internal/core/report"
 )
 
 func TestFiltersAreReadStrictly(t *testing.T) {
 	for _, text := range []string{"", "function=quote@node class=warm", "source=fares status=4xx outcome=dead-lettered",
 		"from=2s to=4.5s longer=150ms shorter=2s nth=2-10", "variant=- route=GET+/quote/{to} nth=1 status=none",
 		"route=POST+/x?day=*,+content-type:+application/cloudevents%2Bjson%25"} {
-		f, err := ParseFilter(text)
+		f, err := record.ParseFilter(text)
 		if err != nil {
 			t.Errorf("%q: %v", text, err)
 		}
-		if g, err := ParseFilter(f.String()); err != nil || g != f {
+		if g, err := record.ParseFilter(f.String()); err != nil || g != f {
 			t.Errorf("%q is written as %q and read as %+v, %v", text, f.String(), g, err)
 		}
 	}
@@ -27,7 +29,7 @@ func TestFiltersAreReadStrictly(t *testing.T) {
 		"from=4s to=2s": "from 4s to 2s contains nothing", "nth=0": "write one such as 1",
 		"nth=5-2": "write one such as 1", "colour=red": "unknown condition", "outcome=lost": "use one of done",
 		"class=": "is not a condition", "longer=-1s": "is not a duration"} {
-		if _, err := ParseFilter(text); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := record.ParseFilter(text); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", text, err, want)
 		}
 	}
@@ -37,24 +39,27 @@ func TestFiltersAreReadStrictly(t *testing.T) {
 // the part and its opposite make up the whole, and figures of the part are those of
 // its samples.
 func TestAFilterTakesWhatItSays(t *testing.T) {
-	r := calmWith(func(s *scene) { s.gap, s.limits.Max, s.source.Wait, s.limits.IdleAfter = ms, 3, 10*ms, 50*ms }).run()
+	r := recordtest.CalmWith(func(s *recordtest.Scene) {
+		s.Gap, s.Limits.Max, s.Source.Wait, s.Limits.IdleAfter = time.Millisecond, 3, 10*time.Millisecond,
+			50*time.Millisecond
+	}).Run()
 	for i := range r.Invocations {
 		if i%7 == 0 {
 			r.Invocations[i].Status = 404
 		}
 	}
-	all := NewPage(r).Summary
+	all := report.NewPage(r).Summary
 	whole := all.Events.Deliveries
 	if all.Events.Rejected == 0 || all.Functions["f"].Latency.Cold.N == 0 {
 		t.Fatal("the scene has nothing to select")
 	}
 	half := time.Duration(r.Length) / 2
-	parts := map[string][]Filter{
+	parts := map[string][]record.Filter{
 		"class":   {{Class: "cold"}, {Class: "first"}, {Class: "warm"}, {Outcome: "rejected"}},
 		"status":  {{Status: "200"}, {Status: "4xx"}, {Outcome: "rejected"}},
 		"time":    {{To: half}, {From: half}},
 		"outcome": {{Outcome: "done"}, {Outcome: "rejected"}},
-		"latency": {{Shorter: 6 * ms}, {Longer: 6 * ms}, {Outcome: "rejected"}},
+		"latency": {{Shorter: 6 * time.Millisecond}, {Longer: 6 * time.Millisecond}, {Outcome: "rejected"}},
 		"nth":     {{First: 1, Last: 1}, {First: 2, Last: math.MaxInt32}, {Outcome: "rejected"}},
 		"all":     {{Function: "f", Variant: "-", Source: "s"}},
 		"nothing": {{Function: "other"}, {}},
@@ -63,7 +68,7 @@ func TestAFilterTakesWhatItSays(t *testing.T) {
 		events, calls := 0, 0
 		for _, f := range filters {
 			part := r.Filter(f)
-			s := NewPage(part).Summary
+			s := report.NewPage(part).Summary
 			events += s.Events.Deliveries
 			calls += len(part.Invocations)
 			if _, n := r.Points(f, 10); n != len(part.Invocations) { // each carries one event
@@ -87,12 +92,12 @@ func TestAFilterTakesWhatItSays(t *testing.T) {
 				len(r.Invocations))
 		}
 	}
-	warm := NewPage(r.Filter(Filter{Class: "warm"})).Summary.Functions["f"].Latency.Warm
+	warm := report.NewPage(r.Filter(record.Filter{Class: "warm"})).Summary.Functions["f"].Latency.Warm
 	if *warm.P50 != *all.Functions["f"].Latency.Warm.P50 || warm.N != all.Functions["f"].Latency.Warm.N {
 		t.Errorf("warm alone: %+v; in the whole: %+v", warm, all.Functions["f"].Latency.Warm)
 	}
-	if r.Unknown(Filter{Function: "g"}) == "" || r.Unknown(Filter{Source: "x"}) == "" ||
-		r.Unknown(Filter{Function: "f", Source: "s"}) != "" {
+	if r.Unknown(record.Filter{Function: "g"}) == "" || r.Unknown(record.Filter{Source: "x"}) == "" ||
+		r.Unknown(record.Filter{Function: "f", Source: "s"}) != "" {
 		t.Error("names that the run does not have are not told")
 	}
 }

@@ -1,4 +1,4 @@
-package measure
+package report
 
 // Headline is the main figures of a run, for a list of runs.
 type Headline struct {

@@ -1,4 +1,4 @@
-package measure
+package record
 
 import (
 	"cmp"
@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/figure"
 )
 
 // Failure is a delivery that did not succeed: any outcome but done, a reply that its payload does
@@ -39,24 +40,24 @@ type FailureCause struct {
 }
 
 const (
-	worstNamed    = 3  // of each cause
-	mostCauses    = 12 // that are shown
-	leastBadReply = 400
+	worstNamed = 3  // of each cause
+	mostCauses = 12 // that are shown
+	LeastBad   = 400
 )
 
 // endedWell reports whether a delivery, whose last invocation is v or nil, is not a failure.
 func endedWell(d *Delivery, v *Invocation) bool {
 	return d.Outcome == engine.Skipped ||
-		d.Outcome == engine.Done && (v == nil || !v.Unexpected && v.Status < leastBadReply)
+		d.Outcome == engine.Done && (v == nil || !v.Unexpected && v.Status < LeastBad)
 }
 
 // FailedInvocations returns the invocations that ended a failed delivery, in the order of these, at
 // most `most`.
 func (r *Run) FailedInvocations(most int) (out []*Invocation) {
-	at := r.index()
+	at := r.Index()
 	for i := range r.Deliveries {
 		d := &r.Deliveries[i]
-		if v := r.invocation(at, d.Invocation); v != nil && !endedWell(d, v) && len(out) < most {
+		if v := r.Invocation(at, d.Invocation); v != nil && !endedWell(d, v) && len(out) < most {
 			out = append(out, v)
 		}
 	}
@@ -72,7 +73,7 @@ func hasCause(o engine.Outcome) bool { return o != engine.Rejected && o != engin
 
 // failures returns the failed deliveries with some outcomes.
 func (r *Run) failures(wanted func(engine.Outcome) bool) (out []Failure) {
-	at := r.index()
+	at := r.Index()
 	type attempt struct {
 		event int64
 		wire  int32
@@ -80,7 +81,7 @@ func (r *Run) failures(wanted func(engine.Outcome) bool) (out []Failure) {
 	ended := map[attempt]int{} // place of its failure
 	for i := range r.Deliveries {
 		d := &r.Deliveries[i]
-		v := r.invocation(at, d.Invocation)
+		v := r.Invocation(at, d.Invocation)
 		if !wanted(d.Outcome) || endedWell(d, v) || int(d.Event) >= len(r.Arrivals) {
 			continue
 		}
@@ -92,7 +93,7 @@ func (r *Run) failures(wanted func(engine.Outcome) bool) (out []Failure) {
 		f := Failure{Event: d.Event, Source: r.Sources[d.Source].Name, Payload: fmt.Sprintf("%s#%d", p.Set, p.N),
 			What: p.Label, DueSeconds: a.Due.Seconds(),
 			Outcome: d.Outcome.String(), Unexpected: v != nil && v.Unexpected, Attempts: int(d.Attempts),
-			Millis: Millis(d.Ended.Sub(a.Due)), LastLine: r.Said[d.Invocation]}
+			Millis: figure.Milliseconds(d.Ended.Sub(a.Due)), LastLine: r.Said[d.Invocation]}
 		if d.Wire >= 0 {
 			f.Function = r.Functions[r.Sources[d.Source].To[d.Wire]].Name
 		}
@@ -125,7 +126,7 @@ func (f *Failure) cause() string {
 		return "not as its payload expects"
 	case f.Outcome == engine.Done.String():
 		return fmt.Sprintf("answered with status %d", f.Status)
-	case f.Status >= leastBadReply || f.Status > 0 && f.Status < 200:
+	case f.Status >= LeastBad || f.Status > 0 && f.Status < 200:
 		return fmt.Sprintf("%s, status %d", outcome, f.Status)
 	case f.Result != "":
 		return outcome + ", " + f.Result
@@ -166,28 +167,4 @@ func (c *FailureCause) keepWorst() {
 		return cmp.Or(b.Attempts-a.Attempts, cmp.Compare(b.Millis, a.Millis))
 	})
 	c.Worst = c.Worst[:min(len(c.Worst), worstNamed)]
-}
-
-// Text describes one failed delivery in a line.
-func (f *Failure) Text() string {
-	parts := []string{f.What}
-	if f.Status > 0 {
-		parts = append(parts, fmt.Sprintf("status %d", f.Status))
-	} else if f.Result != "" {
-		parts = append(parts, f.Result)
-	}
-	parts = append(parts, count(f.Attempts, "attempt", "attempts"), fmt.Sprintf("due at %.2f s", f.DueSeconds))
-	if f.LastLine != "" {
-		parts = append(parts, "last log line: "+f.LastLine)
-	}
-	return strings.Join(parts, " · ")
-}
-
-// Head describes a cause and the number of its deliveries.
-func (c *FailureCause) Head() string {
-	of := c.Source
-	if c.Function != "" {
-		of += " → " + c.Function
-	}
-	return fmt.Sprintf("%s: %d × %s", of, c.Count, c.Cause)
 }

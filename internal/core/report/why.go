@@ -1,4 +1,4 @@
-package measure
+package report
 
 import (
 	"fmt"
@@ -8,6 +8,9 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/figure"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/stats"
 )
 
@@ -22,13 +25,13 @@ const (
 )
 
 // sayWhy reports what a function's time was spent on, and what happened to its instances.
-func (r *Run) sayWhy(fn int32, f *FunctionFigures, say func(string, ...any)) {
+func sayWhy(r *record.Run, fn int32, f *measure.FunctionFigures, say func(string, ...any)) {
 	of := &r.Functions[fn]
 	name := of.Name
 	if text := coldReason(f); text != "" {
 		say("%s: %s", name, text)
 	}
-	if w := &f.WarmUp; w.Steady != nil && *w.Steady > 2 && w.Gain != nil && *w.Gain > leastGain {
+	if w := &f.WarmUp; w.Steady != nil && *w.Steady > 2 && w.Gain != nil && *w.Gain > measure.LeastGain {
 		say("%s is warm from its %s invocation on; earlier invocations are slower (the first by %s ×).", name,
 			Ordinal(*w.Steady), ratio(*w.Gain))
 	}
@@ -49,13 +52,13 @@ func (r *Run) sayWhy(fn int32, f *FunctionFigures, say func(string, ...any)) {
 	}
 	if route, median, others := slowRoute(f); route != "" {
 		say("%s: %s is slower than its other routes: %s ms against %s (median, warm).", name, route,
-			MillisText(&median), MillisText(&others))
+			figure.Millis(&median), figure.Millis(&others))
 	}
 }
 
 // coldReason names the phase that most of a cold answer goes into; "" when there
 // is none, or too little is known.
-func coldReason(f *FunctionFigures) string {
+func coldReason(f *measure.FunctionFigures) string {
 	ms := func(v *float64) float64 {
 		if v == nil {
 			return 0
@@ -78,27 +81,27 @@ func coldReason(f *FunctionFigures) string {
 	case part(f.Phases.Boot.P50) > muchOfCold:
 		text = fmt.Sprintf("%s of a cold call is the function's own start-up (%s ms from its first code until it is "+
 			"ready).",
-			Percent(part(f.Phases.Boot.P50)), MillisText(f.Phases.Boot.P50))
+			figure.Percent(part(f.Phases.Boot.P50)), figure.Millis(f.Phases.Boot.P50))
 	case part(f.Phases.Both.P50) > muchOfCold:
 		text = fmt.Sprintf("%s of a cold call is its start (%s ms until it is ready).",
-			Percent(part(f.Phases.Both.P50)),
-			MillisText(f.Phases.Both.P50))
+			figure.Percent(part(f.Phases.Both.P50)),
+			figure.Millis(f.Phases.Both.P50))
 	case part(f.Phases.Spawn.P50) > muchOfCold:
 		text = fmt.Sprintf("%s of a cold call passes before the function's own code runs (%s ms).",
-			Percent(part(f.Phases.Spawn.P50)), MillisText(f.Phases.Spawn.P50))
+			figure.Percent(part(f.Phases.Spawn.P50)), figure.Millis(f.Phases.Spawn.P50))
 	case part(answer) > muchOfCold:
 		text = fmt.Sprintf("%s of a cold call is the first invocation itself (%s ms): it reports ready before it has "+
 			"finished initialising.",
-			Percent(part(answer)), MillisText(answer))
+			figure.Percent(part(answer)), figure.Millis(answer))
 	case waited > muchOfCold*whole:
 		text = fmt.Sprintf("%s of a cold call passes before an instance is started for it (%s ms).",
-			Percent(waited/whole),
-			MillisText(&waited))
+			figure.Percent(waited/whole),
+			figure.Millis(&waited))
 	}
 	for _, own := range f.Phases.Own {
 		if text != "" && own.Took.P50 != nil && *own.Took.P50 > muchOfCold**answer &&
 			part(own.Took.P50) > muchOfCold/2 {
-			text += fmt.Sprintf(" According to its Server-Timing, %s ms of that is “%s”.", MillisText(own.Took.P50),
+			text += fmt.Sprintf(" According to its Server-Timing, %s ms of that is “%s”.", figure.Millis(own.Took.P50),
 				own.Name)
 		}
 	}
@@ -107,7 +110,7 @@ func coldReason(f *FunctionFigures) string {
 
 // slowRoute returns the route of a function whose warm answers take at least twice
 // as long as those of all others.
-func slowRoute(f *FunctionFigures) (name string, median, others float64) {
+func slowRoute(f *measure.FunctionFigures) (name string, median, others float64) {
 	for _, route := range slices.Sorted(maps.Keys(f.Routes)) {
 		warm := f.Routes[route].Warm
 		if warm.P50 == nil {
@@ -137,7 +140,7 @@ const (
 	reasons
 )
 
-func (w reason) words(f *Function, all int) string {
+func (w reason) words(f *record.Function, all int) string {
 	switch w {
 	case forLimit:
 		return fmt.Sprintf("as many invocations were in flight as its limit of %d allows", f.Max)
@@ -152,7 +155,7 @@ func (w reason) words(f *Function, all int) string {
 }
 
 // sayWaits reports which deliveries waited for long, and for what.
-func (r *Run) sayWaits(at []int32, say func(string, ...any)) {
+func sayWaits(r *record.Run, at []int32, say func(string, ...any)) {
 	type waiter struct {
 		n, of int
 		most  time.Duration
@@ -161,7 +164,7 @@ func (r *Run) sayWaits(at []int32, say func(string, ...any)) {
 	waited := make([]stats.Population, len(r.Functions))
 	for i := range r.Attempts {
 		a := &r.Attempts[i]
-		inv := r.invocation(at, a.Invocation)
+		inv := r.Invocation(at, a.Invocation)
 		if a.N != 1 || inv == nil || inv.Sent == 0 || int(a.Event) >= len(r.Arrivals) {
 			continue
 		}
@@ -180,21 +183,21 @@ func (r *Run) sayWaits(at []int32, say func(string, ...any)) {
 		}
 		f := &r.Functions[fn]
 		text := fmt.Sprintf("%s: %s of %d deliveries waited more than %d ms (median of those %s, at most %s)", f.Name,
-			Percent(float64(w.n)/float64(w.of)), w.of,
-			slowWait.Milliseconds(), DurationText(waited[fn].At(stats.Rank(0.5, w.n)-1)), DurationText(w.most))
-		if why, share := r.waitedFor(int32(fn)); share > muchOfCold {
+			figure.Percent(float64(w.n)/float64(w.of)), w.of,
+			slowWait.Milliseconds(), figure.Duration(waited[fn].At(stats.Rank(0.5, w.n)-1)), figure.Duration(w.most))
+		if why, share := waitedFor(r, int32(fn)); share > muchOfCold {
 			text += ", mostly because " + why.words(f, r.Concurrency)
 		}
 		say("%s.", text)
 	}
-	r.sayBehind(say)
+	sayBehind(r, say)
 }
 
 // waitedFor returns what the waiting of a function's deliveries was most for, by the
 // time and the number of those that waited.
-func (r *Run) waitedFor(fn int32) (most reason, share float64) {
+func waitedFor(r *record.Run, fn int32) (most reason, share float64) {
 	var by [reasons]float64
-	state := make([]Level, len(r.Functions))
+	state := make([]record.Level, len(r.Functions))
 	last := clock.Time(0)
 	for i := 0; i <= len(r.Levels); i++ {
 		now := r.Length
@@ -243,7 +246,7 @@ func (r *Run) waitedFor(fn int32) (most reason, share float64) {
 
 // sayBehind reports which sources fell behind: more arrived than was done, up to the last that fell
 // due.
-func (r *Run) sayBehind(say func(string, ...any)) {
+func sayBehind(r *record.Run, say func(string, ...any)) {
 	type tally struct {
 		last          clock.Time
 		arrived, done int

@@ -1,0 +1,61 @@
+// Package figure writes measured numbers, with the digits that count.
+package figure
+
+import (
+	"math"
+	"strconv"
+	"time"
+)
+
+// Milliseconds returns a duration in milliseconds, to the nanosecond.
+func Milliseconds(d time.Duration) float64 { return float64(d) / 1e6 }
+
+// Millis writes milliseconds with three digits that count, or a dash where
+// there is no figure.
+func Millis(v *float64) string {
+	switch {
+	case v == nil:
+		return "–"
+	case *v < 10:
+		return strconv.FormatFloat(*v, 'f', 2, 64)
+	case *v < 100:
+		return strconv.FormatFloat(*v, 'f', 1, 64)
+	}
+	return strconv.FormatFloat(*v, 'f', 0, 64)
+}
+
+// Percent writes a share, with the digits that count.
+func Percent(share float64) string {
+	switch v := share * 100; {
+	case v < 9.95:
+		return strconv.FormatFloat(v, 'f', 1, 64) + " %"
+	default:
+		return strconv.FormatFloat(v, 'f', 0, 64) + " %"
+	}
+}
+
+// Ratio writes a ratio with three significant digits.
+func Ratio(v float64) string {
+	switch {
+	case v <= 0 || math.IsInf(v, 0):
+		return "–"
+	case v < 0.1:
+		return Small(v)
+	case v < 10:
+		return strconv.FormatFloat(v, 'f', 2, 64)
+	case v < 100:
+		return strconv.FormatFloat(v, 'f', 1, 64)
+	}
+	return strconv.FormatFloat(v, 'f', 0, 64)
+}
+
+// Duration writes a duration in milliseconds with three digits that count.
+func Duration(d time.Duration) string { return Millis(new(Milliseconds(d))) + " ms" }
+
+// Small formats a number below 1 with three significant digits, and without an exponent.
+func Small(v float64) string {
+	if v <= 0 || v >= 1 {
+		return strconv.FormatFloat(v, 'f', 2, 64)
+	}
+	return strconv.FormatFloat(v, 'f', int(-math.Floor(math.Log10(v)))+2, 64)
+}

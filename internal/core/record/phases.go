@@ -1,0 +1,49 @@
+package record
+
+import (
+	"time"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+)
+
+// Phase is a stretch of one invocation's time.
+type Phase struct {
+	Name     string
+	From, To clock.Time
+}
+
+// Took is how long a phase took.
+func (p Phase) Took() time.Duration { return p.To.Sub(p.From) }
+
+// Phases returns where the time of an invocation went, from when its event arrived to the last byte
+// of its reply. For a cold one the start of its instance is part of it. What cannot be told from
+// each other is one phase.
+func Phases(arrived clock.Time, in *Instance, v *Invocation) (out []Phase) {
+	at := arrived
+	until := func(name string, to clock.Time) {
+		if to > at {
+			out = append(out, Phase{name, at, to})
+			at = to
+		}
+	}
+	if v.Class == engine.Cold && in.Ready > 0 {
+		until("wait", in.Spawned)
+		if in.Exec > 0 {
+			until("spawn", in.Exec)
+			until("boot", in.Ready)
+		} else {
+			until("spawn, boot", in.Ready)
+		}
+		until("hand over", v.Sent)
+	} else {
+		until("wait", max(v.Sent, v.Assigned))
+	}
+	if v.Received == 0 {
+		until("no reply", v.Done)
+		return out
+	}
+	until("first byte", v.Received)
+	until("rest", v.Done)
+	return out
+}

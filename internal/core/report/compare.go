@@ -1,0 +1,227 @@
+package report
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"nightdrill/internal/core/figure"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/record"
+)
+
+// sense returns the words for a larger and a smaller figure.
+func sense(c *measure.Contrast) (more, less string) {
+	if c.What == "peak memory" {
+		return "more", "less"
+	}
+	return "slower", "faster"
+}
+
+// TimesText describes how much larger or smaller a ratio makes a figure: as a multiple from 2 on,
+// as a share below.
+func TimesText(ratio float64, more, less string) string {
+	word, by := more, ratio
+	if ratio < 1 {
+		word, by = less, 1/ratio
+	}
+	switch {
+	case by >= 2:
+		return figure.Ratio(by) + " × " + word
+	case ratio < 1:
+		return figure.Percent(1-ratio) + " " + word
+	}
+	return figure.Percent(ratio-1) + " " + word
+}
+
+// ContrastText describes a contrast, of the second side against the first.
+func ContrastText(c *measure.Contrast) string {
+	more, less := sense(c)
+	switch {
+	case c.N[0] == 0 || c.N[1] == 0:
+		return "not measured on both sides"
+	case c.Why != "":
+		return c.Why
+	case c.More > 0:
+		return fmt.Sprintf("too few samples (at least %d more on each side)", c.More)
+	case c.Beyond:
+		return TimesText(*c.Ratio, more, less)
+	}
+	return fmt.Sprintf("no difference detected (one above %s would have been)", shareText(*c.Least))
+}
+
+// shareText formats a share as a percentage, or as a multiple where it is large.
+func shareText(share float64) string {
+	if share >= 2 {
+		return figure.Ratio(share+1) + " ×"
+	}
+	return figure.Percent(share)
+}
+
+// RatioBetween formats the 95 % interval of the ratio, "–" where there are too few samples. For a
+// smaller figure, it is by how much.
+func RatioBetween(c *measure.Contrast) string {
+	switch {
+	case c.Lo == nil:
+		return "–"
+	case c.Beyond && *c.Ratio <= 0.5:
+		return figure.Ratio(1 / *c.Hi) + " – " + figure.Ratio(1 / *c.Lo)
+	}
+	return figure.Ratio(*c.Lo) + " – " + figure.Ratio(*c.Hi)
+}
+
+// ContrastMark describes a contrast in a few words.
+func ContrastMark(c *measure.Contrast) string {
+	switch {
+	case c == nil || c.N[0] == 0 || c.N[1] == 0:
+		return ""
+	case c.Why != "":
+		return "no verdict"
+	case c.More > 0:
+		return fmt.Sprintf("too few (needs %d more)", c.More)
+	case c.Beyond:
+		return ContrastText(c) + "  (" + RatioBetween(c) + ")"
+	}
+	return fmt.Sprintf("no difference  (%s)", RatioBetween(c))
+}
+
+// compared returns the sentences of a side's contrasts: first what differs, then what does not,
+// then what has no verdict.
+func compared(of []measure.Contrast, first, label string) (differs, rest []string) {
+	var alike, few, none []string
+	for i := range of {
+		c := &of[i]
+		unit := "ms"
+		if c.What == "peak memory" {
+			unit = "MiB"
+		}
+		switch {
+		case c.N[0] == 0 || c.N[1] == 0:
+		case c.Why != "":
+			none = append(none, c.What+": "+c.Why)
+		case c.More > 0:
+			few = append(few, fmt.Sprintf("%s (at least %d more on each side)", c.What, c.More))
+		case c.Beyond:
+			text := fmt.Sprintf("%s: %s is %s than %s, %s %s against %s", capital(c.What), label, ContrastText(c),
+				first,
+				figure.Millis(c.Medians[1]), unit, figure.Millis(c.Medians[0]))
+			if c.Lo != nil {
+				text += ", ratio " + RatioBetween(c)
+			}
+			differs = append(differs, text+".")
+		default:
+			alike = append(alike, fmt.Sprintf("%s (one above %s would have been)", c.What, shareText(*c.Least)))
+		}
+	}
+	if alike != nil {
+		rest = append(rest, fmt.Sprintf("%s and %s: no difference detected in %s.", first, label,
+			strings.Join(alike, ", ")))
+	}
+	if few != nil {
+		rest = append(rest, fmt.Sprintf("%s and %s: too few samples to compare %s.", first, label,
+			strings.Join(few, ", ")))
+	}
+	for _, text := range none {
+		rest = append(rest, fmt.Sprintf("%s and %s: no verdict on %s.", first, label, text))
+	}
+	return differs, rest
+}
+
+// Compare compares at least two sides. reply returns the bytes of a kept reply of a side, or nil;
+// it is called only where sides are of several runs.
+func Compare(title string, sides []measure.Side, reply func(side int, number int32) []byte) *measure.Comparison {
+	known := map[*record.Run]*measure.Analysis{}
+	for _, s := range sides {
+		if known[s.Run] == nil {
+			known[s.Run] = measure.Analyze(s.Run)
+		}
+	}
+	c := measure.Compare(title, sides, known, reply)
+	for _, s := range sides {
+		warn(known[s.Run])
+		for _, w := range known[s.Run].Summary.Warnings {
+			if !slices.Contains(c.Warnings, w) {
+				c.Warnings = append(c.Warnings, w)
+			}
+		}
+	}
+	c.Warnings = append(c.Warnings, unlike(sides)...)
+	sayComparison(c)
+	return c
+}
+
+// unlike returns why sides are not quite comparable.
+func unlike(sides []measure.Side) (out []string) {
+	a := sides[0].Run
+	other := slices.IndexFunc(sides, func(s measure.Side) bool { return s.Run != a })
+	if other < 0 {
+		return nil
+	}
+	b := sides[other].Run
+	switch {
+	case a.Cold() != b.Cold():
+		turns, load := a, b
+		if b.Cold() {
+			turns, load = b, a
+		}
+		out = append(out,
+			fmt.Sprintf("run %s started functions cold and sent single events in turns, run %s is a drill under "+
+				"load: their latencies "+
+				"and waits are not comparable. Compare two runs of the same type",
+				turns.ID, load.ID))
+	case a.Drill != b.Drill:
+		out = append(out, fmt.Sprintf("these are runs of different drills, %s and %s: the functions received "+
+			"different events",
+			a.Drill, b.Drill))
+	}
+	if a.Machine != b.Machine && a.Machine != "" && b.Machine != "" {
+		out = append(out, fmt.Sprintf("these runs are from different machines: %s; %s", a.Machine, b.Machine))
+	}
+	return append(out,
+		"these are different runs, one after the other: machine drift between the runs counts as a difference. "+
+			"Compare "+
+			"variants of one function in turns, by compare FUNCTION")
+}
+
+// sayComparison adds the sentences of the comparison: what differs first.
+func sayComparison(c *measure.Comparison) {
+	first := c.Sides[0].Label
+	var rest []string
+	for i, of := range c.Contrasts {
+		differs, others := compared(of, first, c.Sides[i+1].Label)
+		c.Sentences, rest = append(c.Sentences, differs...), append(rest, others...)
+	}
+	c.Sentences = append(c.Sentences, rest...)
+	switch {
+	case c.Compared == 0:
+	case c.Compared == 1 && c.Differed == 0:
+		c.Sentences = append(c.Sentences, "The one event got the same reply.")
+	case c.Differed == 0:
+		c.Sentences = append(c.Sentences, fmt.Sprintf("All %s got the same replies.",
+			count(c.Compared, "event", "events")))
+	default:
+		c.Sentences = append(c.Sentences, fmt.Sprintf("%d of %s got a different reply.", c.Differed,
+			count(c.Compared, "event", "events")))
+	}
+}
+
+func capital(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+// CompareRuns compares two runs, function by function, under their labels.
+func CompareRuns(a, b *record.Run, labels [2]string,
+	reply func(side int, number int32) []byte) (out []*measure.Comparison) {
+	for i := range a.Functions {
+		k := b.Function(a.Functions[i].Name)
+		if k < 0 || !a.Asked(i) || !b.Asked(k) {
+			continue
+		}
+		out = append(out, Compare(a.Functions[i].Name, []measure.Side{{Label: labels[0], Run: a, Function: i},
+			{Label: labels[1], Run: b, Function: k}}, reply))
+	}
+	return out
+}
