@@ -301,7 +301,8 @@ func TestOtherForms(t *testing.T) {
 	}
 
 	page := write(HTML).String()
-	for _, want := range []string{"<svg", "quay &lt;&amp;&gt;", "was missed", `class="missed">missed<`, `class="met">met<`,
+	for _, want := range []string{"<svg", "quay &lt;&amp;&gt;", "was missed", `class="missed">missed<`,
+		`class="met">met<`,
 		`class="quiet">too few samples<`,
 		figure.Millis(s.Page.Summary.Functions["quote"].Latency.Warm.P50)} {
 		if !strings.Contains(page, want) {
