@@ -97,13 +97,14 @@ func Contrasts(of []*Populations, sides []Side) (out [][]Contrast) {
 
 // contrasts compares what two sides measured.
 func contrasts(a, b *Populations, of, to *Side) (out []Contrast) {
-	add := func(what string, x, y *stats.Population, s stats.Sampling) *Contrast {
+	addOf := func(unit Unit, what string, x, y *stats.Population, s stats.Sampling) *Contrast {
 		if x.N()+y.N() == 0 {
 			return &Contrast{}
 		}
-		out = append(out, contrast(what, x, y, s))
+		out = append(out, contrast(what, unit, x, y, s))
 		return &out[len(out)-1]
 	}
+	add := func(what string, x, y *stats.Population, s stats.Sampling) { addOf(Milliseconds, what, x, y, s) }
 	// what both sides did one at a time: samples are independent
 	alone := func(class engine.Class) stats.Sampling {
 		return max(samplingOf(of.Run, class), samplingOf(to.Run, class))
@@ -116,7 +117,7 @@ func contrasts(a, b *Populations, of, to *Side) (out []Contrast) {
 	add("retried", &a.Retried, &b.Retried, stats.Serial)
 	add("warm service", &a.Service[engine.Warm], &b.Service[engine.Warm], alone(engine.Warm))
 	add("wait", &a.Wait[engine.Warm], &b.Wait[engine.Warm], alone(engine.Warm))
-	memory := add("peak memory", of.peaks(), to.peaks(), stats.Independent)
+	memory := addOf(MiB, "peak memory", of.peaks(), to.peaks(), stats.Independent)
 	if x, y := of.Run.Functions[of.Function].Meter, to.Run.Functions[to.Function].Meter; x != y {
 		memory.Why = fmt.Sprintf("measured by %s on one side and by %s on the other", meterText(x), meterText(y))
 	}
@@ -131,12 +132,12 @@ func meterText(meter string) string {
 	return meter
 }
 
-// peaks returns the highest memory use of each instance, a MiB written as a millisecond.
+// peaks returns the highest memory use of each instance, in bytes.
 func (s *Side) peaks() *stats.Population {
 	p := &stats.Population{}
 	for i := range s.Run.Instances {
 		if in := &s.Run.Instances[i]; int(in.Function) == s.Function && in.Peak > 0 {
-			p.Add(time.Duration(float64(in.Peak) / (1 << 20) * 1e6))
+			p.Add(time.Duration(in.Peak))
 		}
 	}
 	return p

@@ -2,6 +2,7 @@ package measure
 
 import (
 	"math"
+	"time"
 
 	"nightdrill/internal/core/figure"
 	"nightdrill/internal/core/stats"
@@ -12,8 +13,9 @@ import (
 type Contrast struct {
 	What    string      `json:"what"`
 	N       [2]int      `json:"n"`
-	Units   [2]int      `json:"units"`        // that count: invocations or instances; messages of one batch count once
-	Medians [2]*float64 `json:"medians"`      // milliseconds, or MiB
+	Units   [2]int      `json:"units"` // that count: invocations or instances; messages of one batch count once
+	Unit    Unit        `json:"unit"`  // of the medians
+	Medians [2]*float64 `json:"medians"`
 	Ratio   *float64    `json:"ratio"`        // of the second median to the first; nil where there are too few samples
 	Lo      *float64    `json:"ratio_lo"`     // nil where there are too few samples for the interval
 	Hi      *float64    `json:"ratio_hi"`     //
@@ -27,9 +29,26 @@ type Contrast struct {
 	of *stats.Comparison
 }
 
-// contrast compares two populations.
-func contrast(what string, a, b *stats.Population, s stats.Sampling) Contrast {
-	c := Contrast{What: what, N: [2]int{a.N(), b.N()}, Units: [2]int{a.Units(), b.Units()}}
+// Unit is what a figure is counted in.
+type Unit string
+
+// The units of contrasts. Samples of MiB are bytes, samples of milliseconds are nanoseconds.
+const (
+	Milliseconds Unit = "ms"
+	MiB          Unit = "MiB"
+)
+
+// figure returns a sample in a unit.
+func (u Unit) figure(sample int64) float64 {
+	if u == MiB {
+		return float64(sample) / (1 << 20)
+	}
+	return figure.Milliseconds(time.Duration(sample))
+}
+
+// contrast compares two populations, of samples of a unit.
+func contrast(what string, unit Unit, a, b *stats.Population, s stats.Sampling) Contrast {
+	c := Contrast{What: what, Unit: unit, N: [2]int{a.N(), b.N()}, Units: [2]int{a.Units(), b.Units()}}
 	if a.N() == 0 || b.N() == 0 {
 		return c
 	}
@@ -37,8 +56,8 @@ func contrast(what string, a, b *stats.Population, s stats.Sampling) Contrast {
 	c.of, c.P = &got, &got.P
 	for i, p := range []*stats.Population{a, b} {
 		if median := p.Percentile(0.5, s); median.OK {
-			ms := figure.Milliseconds(median.Value)
-			c.Medians[i] = &ms
+			v := unit.figure(int64(median.Value))
+			c.Medians[i] = &v
 		}
 	}
 	if got.Ratio > 0 {

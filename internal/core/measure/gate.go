@@ -22,7 +22,7 @@ func Against(now, base *record.Run, worse float64) (out []Verdict) {
 		if !stats.Enough(0.5, x.Units()) || !stats.Enough(0.5, y.Units()) {
 			return
 		}
-		c := contrast(what, x, y, s)
+		c := contrast(what, Milliseconds, x, y, s)
 		if c.Ratio == nil {
 			return
 		}

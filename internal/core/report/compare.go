@@ -12,7 +12,7 @@ import (
 
 // sense returns the words for a larger and a smaller figure.
 func sense(c *measure.Contrast) (more, less string) {
-	if c.What == "peak memory" {
+	if c.Unit == measure.MiB {
 		return "more", "less"
 	}
 	return "slower", "faster"
@@ -91,10 +91,6 @@ func compared(of []measure.Contrast, first, label string) (differs, rest []strin
 	var alike, few, none []string
 	for i := range of {
 		c := &of[i]
-		unit := "ms"
-		if c.What == "peak memory" {
-			unit = "MiB"
-		}
 		switch {
 		case c.N[0] == 0 || c.N[1] == 0:
 		case c.Why != "":
@@ -104,7 +100,7 @@ func compared(of []measure.Contrast, first, label string) (differs, rest []strin
 		case c.Beyond:
 			text := fmt.Sprintf("%s: %s is %s than %s, %s %s against %s", capital(c.What), label, ContrastText(c),
 				first,
-				figure.Millis(c.Medians[1]), unit, figure.Millis(c.Medians[0]))
+				figure.Millis(c.Medians[1]), c.Unit, figure.Millis(c.Medians[0]))
 			if c.Lo != nil {
 				text += ", ratio " + RatioBetween(c)
 			}

@@ -32,8 +32,9 @@ const (
 	Serial
 )
 
-// Population is a set of durations of one kind, such as the warm latencies of one
-// function. The zero value is empty. A population is not safe for concurrent use.
+// Population is a set of samples of one kind, such as the warm latencies of one function. What is
+// no duration is a number in a unit of the caller's, such as bytes. The zero value is empty. A
+// population is not safe for concurrent use.
 type Population struct {
 	inOrder []time.Duration
 	sorted  []time.Duration // nil until it is needed
