@@ -38,7 +38,7 @@ func twins(t *testing.T) *Workspace {
 		{Name: "set", Payloads: []payload.Payload{request("GET", "/a"), request("DELETE", "/not/for/it"),
 			request("GET", "/b")}}}
 	p.Drills[0].Feeds[0].Set = 1
-	d.take(&project.Loaded{Project: &p})
+	d.take(&project.Loaded{Project: &p}, d.Objects)
 	return d
 }
 

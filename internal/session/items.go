@@ -66,47 +66,31 @@ func (i *Item) Title() string {
 	return "from outside"
 }
 
-// Items lists everything that can be fired, by source.
-type Items struct {
-	All    []*Item
-	store  *objects.Store
-	offers []*Item // payloads that are in no list of the project, latest first
-	l      *project.Loaded
-	stale  bool // the project's files have changed
-	unread bool // saved payloads have changed
-}
+// Catalog is all that can be fired, by source. It is never changed: a new one takes its place.
+type Catalog struct{ All []*Item }
 
-func newItems(l *project.Loaded, store *objects.Store) *Items {
-	x := &Items{l: l, store: store}
-	x.reread()
-	return x
-}
-
-// reread makes the list anew, at once.
-func (x *Items) reread() { x.unread, x.All = false, x.list() }
-
-// list returns everything that can be fired: for each source its saved payloads, then those of the
-// sets that reach it. It reads files.
-func (x *Items) list() []*Item {
-	x = &Items{All: slices.Clone(x.offers), l: x.l, store: x.store}
-	for s := range x.l.Sources {
-		src := &x.l.Sources[s]
+// ReadCatalog lists what can be fired: offers first, and for each source its saved payloads, then
+// those of the sets that reach it. It reads files.
+func ReadCatalog(l *project.Loaded, store *objects.Store, offers []*Item) *Catalog {
+	x := &Catalog{All: slices.Clone(offers)}
+	for s := range l.Sources {
+		src := &l.Sources[s]
 		if len(src.Wires) == 0 {
 			continue // it only stores events
 		}
-		kept := saved(x.l.Dir, s, src)
+		kept := saved(l.Dir, s, src)
 		for _, i := range kept { // one that a set is made of has the set's expectations
-			for n := range x.l.Sets {
-				if filepath.Join(x.l.Dir, filepath.FromSlash(x.l.Sets[n].Origin)) == i.File {
-					if i.Expect = x.l.Sets[n].Expect; len(x.l.Sets[n].Payloads) == 1 {
-						i.Expect = x.l.Sets[n].ExpectOf(0)
+			for n := range l.Sets {
+				if filepath.Join(l.Dir, filepath.FromSlash(l.Sets[n].Origin)) == i.File {
+					if i.Expect = l.Sets[n].Expect; len(l.Sets[n].Payloads) == 1 {
+						i.Expect = l.Sets[n].ExpectOf(0)
 					}
 				}
 			}
 		}
 		x.All = append(x.All, kept...)
-		x.All = append(x.All, x.own(s)...)
-		for _, set := range setsOf(x.l.Project, s) {
+		x.All = append(x.All, own(store, s, src)...)
+		for _, set := range setsOf(l.Project, s) {
 			if strings.HasPrefix(set.Origin, SavedDir+"/"+src.Name+"/") {
 				continue // it is listed by itself
 			}
@@ -118,48 +102,45 @@ func (x *Items) list() []*Item {
 			}
 		}
 	}
-	return x.All
+	return x
 }
 
-// relist schedules a new list soon, once for all changes that come meanwhile. Files are read
-// without the lock, which drawing needs.
+// Find returns an item by its key, or nil.
+func (x *Catalog) Find(key string) *Item {
+	if i := slices.IndexFunc(x.All, func(i *Item) bool { return i.Key() == key }); i >= 0 {
+		return x.All[i]
+	}
+	return nil
+}
+
+// relist reads the catalog again, and takes it up unless the project was exchanged meanwhile, whose
+// own is read then. Files are read without the lock, which drawing needs.
 func (s *Session) relist() {
+	s.listing.Lock()
+	defer s.listing.Unlock()
+	s.mu.Lock()
+	l, store, offers := s.Loaded, s.Objects, slices.Clone(s.offers)
+	s.mu.Unlock()
+	x := ReadCatalog(l, store, offers)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.relists++; s.relists > 1 {
+	if s.Loaded == l {
+		s.catalog = x
+	}
+}
+
+// relistSoon reads the catalog again in the background, once for all changes that come meanwhile.
+func (s *Session) relistSoon() {
+	if s.relists.Add(1) > 1 {
 		return // another goroutine is doing it, and checks again
 	}
 	go func() {
-		for done := 0; ; {
-			s.mu.Lock()
-			if s.relists == done || s.life.Err() != nil {
-				s.relists = 0
-				s.mu.Unlock()
-				return
-			}
-			done = s.relists
-			items := s.Items
-			x := *items
-			x.offers = slices.Clone(items.offers)
-			s.mu.Unlock()
-			all := x.list()
-			s.mu.Lock()
-			if s.Items == items && items.l == x.l { // the project was not read again meanwhile
-				items.All = all
-			}
-			s.mu.Unlock()
+		for done, more := int32(0), true; more && s.life.Err() == nil; more = !s.relists.CompareAndSwap(done, 0) {
+			done = s.relists.Load()
+			s.relist()
 			s.changed()
 		}
 	}()
-}
-
-func (x *Items) find(key string) *Item {
-	for _, i := range x.All {
-		if i.Key() == key {
-			return i
-		}
-	}
-	return nil
 }
 
 // setsOf returns the sets that reach a source.
@@ -337,9 +318,7 @@ const mostOffers = 8
 // from 0, as the project has it, or a preview.
 func (s *Session) Offer(source string, set *payload.Set, n int, p *payload.Payload, look bool) string {
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	x := s.Items
-	at := x.l.SourceNamed(source)
+	at := s.SourceNamed(source)
 	i := &Item{Source: at, SourceName: source, HTTP: p.Request != nil, Label: p.Label(), Set: set.Name, N: n + 1,
 		Payload: p, Expect: set.Expect}
 	if look {
@@ -348,11 +327,12 @@ func (s *Session) Offer(source string, set *payload.Set, n int, p *payload.Paylo
 	} else if n < len(set.Payloads) {
 		i.Expect = set.ExpectOf(n)
 	}
-	if x.find(i.Key()) == nil && at >= 0 {
-		x.offers = slices.Insert(x.offers, 0, i)
-		x.offers = x.offers[:min(len(x.offers), mostOffers)]
-		x.reread()
+	if s.catalog.Find(i.Key()) == nil && at >= 0 {
+		s.offers = slices.Insert(s.offers, 0, i)
+		s.offers = s.offers[:min(len(s.offers), mostOffers)]
 	}
+	s.mu.Unlock()
+	s.relist()
 	return i.Key()
 }
 
@@ -372,9 +352,7 @@ func (s *Session) put(source, name, path string, text []byte) (string, error) {
 	if err := save(path, text); err != nil {
 		return "", fmt.Errorf("the payload cannot be saved: %w", err)
 	}
-	s.mu.Lock()
-	s.Items.reread()
-	s.mu.Unlock()
+	s.relist()
 	s.changed()
 	return source + " " + name, nil
 }
@@ -440,9 +418,7 @@ func (s *Session) Rename(i *Item, name string) (key string, err error) {
 	if err := os.Rename(i.File, path); err != nil {
 		return "", fmt.Errorf("the payload cannot be renamed: %w", project.Cause(err))
 	}
-	s.mu.Lock()
-	s.Items.reread()
-	s.mu.Unlock()
+	s.relist()
 	return i.SourceName + " " + name, nil
 }
 
@@ -454,9 +430,7 @@ func (s *Session) Delete(i *Item) error {
 	if err := os.Remove(i.File); err != nil {
 		return fmt.Errorf("the payload cannot be deleted: %w", project.Cause(err))
 	}
-	s.mu.Lock()
-	s.Items.reread()
-	s.mu.Unlock()
+	s.relist()
 	return nil
 }
 
@@ -464,7 +438,7 @@ func (s *Session) Delete(i *Item) error {
 func (s *Session) List() []*Item {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.Items.All
+	return s.catalog.All
 }
 
 // FreeName returns a name that no saved payload of the source has.

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"nightdrill/internal/core/clock"
@@ -26,7 +27,12 @@ import (
 type Session struct {
 	*Workspace
 	Front     *front.Front // nil if it was not wanted, or could not be opened
-	Items     *Items
+	listing   sync.Mutex   // held while the catalog is read
+	relists   atomic.Int32 // changes since relistSoon began to read it
+	catalog   *Catalog
+	offers    []*Item         // payloads that are in no list of the project, latest first
+	stale     bool            // the project's files have changed
+	unread    bool            // saved payloads have changed
 	looks     int             // previews that were offered
 	recording *frontRecording // of the front; nil for none
 
@@ -51,7 +57,6 @@ type Session struct {
 	last    *Order
 	loading sync.Mutex // held while the project is read again
 	changes chan struct{}
-	relists int             // changes since the list of what can be fired was last made
 	ticking bool            // schedules fire automatically
 	wind    chan struct{}   // the schedules are to be read again
 	life    context.Context // until Close
@@ -90,7 +95,7 @@ func (d *Workspace) stand() *Session {
 		changes: make(chan struct{}, 1), wind: make(chan struct{}, 1)}
 	s.opened = sync.NewCond(&s.mu)
 	s.life, s.die = context.WithCancel(context.Background())
-	s.Items = newItems(d.Loaded, d.Objects)
+	s.catalog = ReadCatalog(d.Loaded, d.Objects, nil)
 	s.begin()
 	return s
 }
@@ -174,9 +179,9 @@ func (s *Session) Pause(why string) {
 func (s *Session) Resume() {
 	s.mu.Lock()
 	s.paused = ""
-	s.Items.reread()
 	s.begin()
 	s.mu.Unlock()
+	s.relist()
 	s.bringAll()
 	s.changed()
 }
@@ -222,10 +227,10 @@ func (s *Session) touch(path string) {
 			return strings.HasPrefix(path,
 				f+string(filepath.Separator))
 		}) {
-		s.Items.stale = true
+		s.stale = true
 	}
 	if strings.HasPrefix(path, filepath.Join(s.Dir, SavedDir)) {
-		s.Items.unread = true
+		s.unread = true
 	}
 }
 
@@ -233,7 +238,7 @@ func (s *Session) touch(path string) {
 // of the functions; and fires again where that is wanted.
 func (s *Session) bringAll() {
 	s.mu.Lock()
-	stale, unread, paused := s.Items.stale, s.Items.unread, s.paused != ""
+	stale, unread, paused := s.stale, s.unread, s.paused != ""
 	s.mu.Unlock()
 	defer s.changed()
 	if paused {
@@ -245,9 +250,9 @@ func (s *Session) bringAll() {
 	}
 	if unread {
 		s.mu.Lock()
-		s.Items.unread = false
+		s.unread = false
 		s.mu.Unlock()
-		s.relist()
+		s.relistSoon()
 	}
 	any := false
 	for _, c := range s.workshop().codes {
@@ -323,7 +328,7 @@ func (s *Session) reload() bool {
 		s.mu.Unlock()
 		return false // Resume comes back to it
 	}
-	s.Items.stale = false
+	s.stale = false
 	s.wrong = err
 	if err != nil {
 		s.mu.Unlock()
@@ -335,9 +340,14 @@ func (s *Session) reload() bool {
 	s.letEnd()
 	s.letGo(true)
 	s.works.services.Close()
+	store, err := s.Objects.Reopen(buckets(l))
+	if err != nil {
+		store = s.Objects // the one before goes on
+	}
+	items := ReadCatalog(l, store, nil)
 	s.mu.Lock()
-	s.take(l)
-	s.Items = newItems(l, s.Objects)
+	s.take(l, store)
+	s.catalog, s.offers = items, nil
 	s.begin()
 	s.mu.Unlock()
 	s.serveObjects()
@@ -556,7 +566,7 @@ func (s *Session) fireAgain() {
 func (s *Session) Find(key string) *Item {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.Items.find(key)
+	return s.catalog.Find(key)
 }
 
 func (s *Session) answerOf(f *Firing) front.Answer {

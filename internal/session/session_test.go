@@ -612,7 +612,7 @@ func TestADrillHasTheSessionsValues(t *testing.T) {
 // fired.
 func TestACopyKeepsItsExpectations(t *testing.T) {
 	s, dir := lay(t, standing)
-	i := s.Items.find("asks some#1")
+	i := s.Find("asks some#1")
 	if i == nil || i.Expect == nil {
 		t.Fatalf("the payload is %+v", i)
 	}
@@ -682,7 +682,7 @@ func TestPagesOfOtherSitesStayOut(t *testing.T) {
 func TestATemplateObeysTheTimeout(t *testing.T) {
 	s, _ := lay(t, strings.Replace(standing, "    timeout: 400ms\n", "    timeout: 20ms\n    deliver: shaped\n"+
 		"    shape: {template: '{{range 100000}}{{range 100000}}{{end}}{{end}}'}\n", 1))
-	f := s.Fire(Order{Item: s.Items.find("asks some#1")})
+	f := s.Fire(Order{Item: s.Find("asks some#1")})
 	until(t, "it is under way", func() bool { v := s.Look(f); return v.Last() != nil })
 	<-f.Whole()
 	v := s.Look(f)

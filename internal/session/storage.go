@@ -49,13 +49,6 @@ func openObjects(l *project.Loaded, apart string) (s *objects.Store, err error) 
 	return s, nil
 }
 
-// reopenObjects opens the store for what the project has now.
-func (d *Workspace) reopenObjects() {
-	if s, err := d.Objects.Reopen(buckets(d.Loaded)); err == nil { // otherwise the one before goes on
-		d.Objects = s
-	}
-}
-
 // serveObjects opens the entrance of the object store, where the project has any
 // storage, and reports what changes there.
 func (s *Session) serveObjects() {
@@ -71,16 +64,17 @@ func (s *Session) serveObjects() {
 	if err == nil {
 		err = s.Objects.Watch()
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.Items.reread(); err != nil {
+	if err != nil {
+		s.mu.Lock()
 		s.trouble = err.Error()
+		s.mu.Unlock()
 	}
+	s.relist()
 }
 
 // objectChanged fires what an object's change is an event of.
 func (s *Session) objectChanged(o event.Object, at time.Time) {
-	s.relist()
+	s.relistSoon()
 	s.mu.Lock()
 	var items []*Item
 	for i := range s.Sources {
@@ -101,13 +95,12 @@ const mostObjects = 50
 
 // own returns what a source offers by itself: the objects of its bucket, or its
 // next times.
-func (x *Items) own(s int) (out []*Item) {
-	src := &x.l.Sources[s]
+func own(store *objects.Store, s int, src *plan.Source) (out []*Item) {
 	switch src.Kind {
 	case plan.Storage:
-		list, _, _ := x.store.List(src.Bucket, "", "", mostObjects) // the bucket is there
+		list, _, _ := store.List(src.Bucket, "", "", mostObjects) // the bucket is there
 		for n, o := range list {
-			if told, ok := x.store.Find(src.Bucket, o.Key); ok {
+			if told, ok := store.Find(src.Bucket, o.Key); ok {
 				e := told.Event(fmt.Sprintf("%s-%d", src.Bucket, n+1), o.Modified.UTC())
 				out = append(out, &Item{Source: s, SourceName: src.Name, Label: o.Key, Set: bucketSet + src.Bucket,
 					N: n + 1, Payload: &payload.Payload{Event: e, Time: e.Time}})
@@ -351,9 +344,7 @@ func (s *Session) Upload(source, path, key string) (*Item, error) {
 	s.mu.Unlock()
 	defer s.changed()
 	i, err := upload(store, &src, at, path, key)
-	s.mu.Lock()
-	s.Items.reread()
-	s.mu.Unlock()
+	s.relist()
 	return i, err
 }
 

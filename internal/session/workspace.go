@@ -87,20 +87,19 @@ func newDesk(l *project.Loaded, runs *store.Store, a *aside, log *logs.Log) (*Wo
 	if err != nil {
 		return nil, err
 	}
-	d := &Workspace{Runs: runs, Log: log, Objects: objects, aside: a}
-	d.take(l)
+	d := &Workspace{Runs: runs, Log: log, aside: a}
+	d.take(l, objects)
 	return d, nil
 }
 
-// take takes a project up.
-func (d *Workspace) take(l *project.Loaded) {
+// take takes a project up, with the store of its objects.
+func (d *Workspace) take(l *project.Loaded, objects *objects.Store) {
 	old := d.works
-	d.Loaded, d.Whole = l, plan.Expand(l.Project)
+	d.Loaded, d.Whole, d.Objects = l, plan.Expand(l.Project), objects
 	d.works = newWorks(d.Whole, d.Log)
 	if old == nil {
 		return
 	}
-	d.reopenObjects()
 	for _, c := range d.works.codes {
 		for _, was := range old.codes {
 			if was.f.Name == c.f.Name {
