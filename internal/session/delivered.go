@@ -76,12 +76,11 @@ func (s *Session) LatestDelivered(n int, wanted func(*Delivered) bool) (out []De
 	return out[:min(n, len(out))]
 }
 
-// mostRecent bounds the firings, and mostScanned the deliveries of a run, that are searched for the
-// latest ones.
-const (
-	mostRecent  = 100
-	mostScanned = 5000
-)
+// mostRecent bounds the firings that are searched for the latest ones.
+const mostRecent = 100
+
+// mostScanned bounds the deliveries of a run that are searched for the latest ones.
+const mostScanned = 5000
 
 // LatestEnded returns the last n deliveries of a run that satisfy a condition, newest first.
 func LatestEnded(r *record.Run, n int, wanted func(*Delivered) bool) (out []Delivered) {

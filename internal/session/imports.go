@@ -311,7 +311,7 @@ func redactionKey(dir string) ([]byte, error) {
 		_, err = project.Load(context.Background(), dir) // the error names what is missing
 		return nil, err
 	}
-	path := filepath.Join(dir, stateDir, "redaction.key")
+	path := filepath.Join(dir, project.StateDir, "redaction.key")
 	if key, err := os.ReadFile(path); err == nil && len(key) >= 32 {
 		return key, nil
 	}

@@ -127,10 +127,10 @@ func TestAnImportLeavesNothing(t *testing.T) {
 	if err != nil || out.Count != 5000 || !out.Added || len(out.Broken) != 1 {
 		t.Errorf("%+v, %v", out, err)
 	}
-	if info, err := os.Stat(filepath.Join(dir, stateDir, "redaction.key")); err != nil || info.Mode().Perm() != 0o600 {
+	if info, err := os.Stat(filepath.Join(dir, project.StateDir, "redaction.key")); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("the project's secret: %v, %v", info, err)
 	}
-	if ignore, _ := os.ReadFile(filepath.Join(dir, stateDir, ".gitignore")); string(ignore) != "*\n" {
+	if ignore, _ := os.ReadFile(filepath.Join(dir, project.StateDir, ".gitignore")); string(ignore) != "*\n" {
 		t.Errorf("the secret may be committed: %q", ignore)
 	}
 	if _, err := i.Import(context.Background(), t.TempDir()); !errors.Is(err, project.ErrNoProject) {

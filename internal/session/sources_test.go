@@ -529,7 +529,7 @@ func TestNobodyOverwritesTheUsersObjects(t *testing.T) {
 		t.Error(err)
 	}
 	unchanged("a second program")
-	if left, _ := os.ReadDir(filepath.Join(dir, stateDir, "aside")); len(left) > 1 { // that of the first's drill
+	if left, _ := os.ReadDir(filepath.Join(dir, project.StateDir, "aside")); len(left) > 1 { // that of the first's drill
 		t.Errorf("left are %v", left)
 	}
 

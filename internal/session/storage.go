@@ -37,7 +37,7 @@ func buckets(l *project.Loaded) (out []objects.Bucket) {
 // openObjects opens the object store: apart from that of another program, in a folder of its
 // own, where that is not "".
 func openObjects(l *project.Loaded, apart string) (s *objects.Store, err error) {
-	dir := filepath.Join(l.Dir, stateDir, "objects")
+	dir := filepath.Join(l.Dir, project.StateDir, "objects")
 	if apart != "" {
 		s, err = objects.Borrow(dir, filepath.Join(apart, "objects"), buckets(l))
 	} else {

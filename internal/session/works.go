@@ -68,7 +68,7 @@ type code struct {
 
 func newWorks(s *plan.Expanded, log *logs.Log) *works {
 	w := &works{dir: s.Dir, services: services.New(s.Services, log), log: log,
-		built: built{path: filepath.Join(s.Dir, stateDir, "built.json")}}
+		built: built{path: filepath.Join(s.Dir, project.StateDir, "built.json")}}
 	for i := range s.Functions {
 		c := &code{w: w, fn: i, f: s.Functions[i]}
 		c.dirty.Store(true)
@@ -261,7 +261,7 @@ func (c *code) read(fn *plan.Function) (string, error) {
 }
 
 // unwatched are folders that patterns find nothing in, unless they name them.
-var unwatched = []string{".git", stateDir, "node_modules", "__pycache__"}
+var unwatched = []string{".git", project.StateDir, "node_modules", "__pycache__"}
 
 // watched returns the files below dir that fit the patterns, sorted.
 func watched(dir string, patterns []string) (files []string, err error) {

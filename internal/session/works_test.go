@@ -15,7 +15,7 @@ import (
 func workshop(t *testing.T, f plan.Function, files ...string) (*works, *code) {
 	t.Helper()
 	dir := t.TempDir()
-	for _, name := range append(files, stateDir+"/x") {
+	for _, name := range append(files, project.StateDir+"/x") {
 		write(t, dir, name, name)
 	}
 	f.Name, f.Dir = "f", dir

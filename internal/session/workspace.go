@@ -26,9 +26,6 @@ import (
 	"nightdrill/internal/store"
 )
 
-// stateDir is the folder of a project in which the program keeps what is its own.
-const stateDir = project.StateDir
-
 // Workspace is an open project.
 type Workspace struct {
 	*project.Loaded
