@@ -66,7 +66,7 @@ the event.`,
 				wiring(cmd.OutOrStdout(), l.Project)
 				return nil
 			}
-			return explain(cmd.InOrStdin(), cmd.OutOrStdout(), l, eventFile, source, key)
+			return printRoute(cmd.InOrStdin(), cmd.OutOrStdout(), l, eventFile, source, key)
 		},
 	}
 	f := c.Flags()

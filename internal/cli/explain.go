@@ -18,8 +18,8 @@ import (
 	"nightdrill/internal/session"
 )
 
-// explain prints where an event would go: at every source that could receive it, or at one.
-func explain(in io.Reader, w io.Writer, l *project.Loaded, file, source, key string) error {
+// printRoute prints where an event would go: at every source that could receive it, or at one.
+func printRoute(in io.Reader, w io.Writer, l *project.Loaded, file, source, key string) error {
 	only := -1
 	if source != "" {
 		if only = l.SourceNamed(source); only < 0 {

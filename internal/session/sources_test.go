@@ -17,6 +17,7 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/project"
 )
 
 const kinds = `

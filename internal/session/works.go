@@ -23,6 +23,7 @@ import (
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/services"
+	"nightdrill/internal/project"
 )
 
 // Failure is why something could not be brought about, in words, with the

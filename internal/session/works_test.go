@@ -9,6 +9,7 @@ import (
 
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/logs"
+	"nightdrill/internal/project"
 )
 
 // workshop makes the works of one function in a folder of files.

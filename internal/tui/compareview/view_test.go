@@ -20,9 +20,9 @@ import (
 	"nightdrill/internal/tui/viewtest"
 )
 
-// kept is a run of two variants, of which one takes so many times as long, that was
+// keptRuns is a run of two variants, of which one takes so many times as long, that was
 // answered otherwise once.
-func kept(t *testing.T, s *store.Store, id, drill string, times int) {
+func keptRuns(t *testing.T, s *store.Store, id, drill string, times int) {
 	t.Helper()
 	r := &record.Run{ID: id, Drill: drill, Finished: true, Length: clock.Time(20 * time.Second), ColdStarts: 30,
 		Payloads: []record.Payload{{Set: "asks", N: 1, Label: "GET /"}, {Set: "asks", N: 2, Label: "GET /x\x1b[31m"}}}
@@ -70,8 +70,8 @@ func TestWhichIsBetter(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	kept(t, s, "20260101-000000-aa", "evening", 1)
-	kept(t, s, "20260102-000000-bb", "evening", 3)
+	keptRuns(t, s, "20260101-000000-aa", "evening", 1)
+	keptRuns(t, s, "20260102-000000-bb", "evening", 3)
 	m := New(s)
 	draw := func(w, h int) (all string) {
 		m.Resize(w, h)
