@@ -16,7 +16,8 @@ import (
 	"nightdrill/internal/export"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/project"
-	"nightdrill/internal/session"
+	"nightdrill/internal/session/catalog"
+	"nightdrill/internal/session/explain"
 )
 
 func checkCommand(dir *string) *cobra.Command {
@@ -80,7 +81,7 @@ the event.`,
 
 // picture draws the map of a project's wiring to a file.
 func picture(l *project.Loaded, path string, over bool) error {
-	return export.WiringFile(path, session.Map(plan.Expand(l.Project), nil), over)
+	return export.WiringFile(path, explain.Map(plan.Expand(l.Project), nil), over)
 }
 
 // wiring prints in a few lines what reaches which function.
@@ -91,7 +92,7 @@ func wiring(w io.Writer, p *plan.Project) {
 	reached := map[int]bool{}
 	for i := range p.Sources {
 		s := &p.Sources[i]
-		fmt.Fprintf(w, "\n%s (%s)\n", s.Name, session.SourceWords(p, s))
+		fmt.Fprintf(w, "\n%s (%s)\n", s.Name, explain.SourceWords(p, s))
 		if len(s.Wires) == 0 {
 			fmt.Fprintln(w, "  no wires: events that arrive here reach no function")
 		}
@@ -205,7 +206,7 @@ func describeStart(p *plan.Project, f *plan.Function) string {
 // nextTimes prints when a schedule falls due next.
 func nextTimes(w io.Writer, s *plan.Source) {
 	const shown = 10
-	for _, t := range session.NextTimes(s, time.Now(), shown) {
+	for _, t := range catalog.NextTimes(s, time.Now(), shown) {
 		fmt.Fprintf(w, "    %s\n", t.At.Format("Mon 2006-01-02 15:04:05 -0700"))
 		if t.Note != "" {
 			fmt.Fprintf(w, "      %s\n", t.Note)

@@ -13,6 +13,7 @@ import (
 	"nightdrill/internal/core/report"
 	"nightdrill/internal/project"
 	"nightdrill/internal/session"
+	"nightdrill/internal/session/kept"
 	"nightdrill/internal/store"
 )
 
@@ -85,7 +86,7 @@ func compareVariants(cmd *cobra.Command, d *session.Workspace, function string, 
 		return err
 	}
 	run := r.Snapshot()
-	all := session.CompareVariants(run)
+	all := kept.CompareVariants(run)
 	if err := writeComparison(cmd, all, to); err != nil {
 		return err
 	}
@@ -125,7 +126,7 @@ func compareLimits(cmd *cobra.Command, d *session.Workspace, name string, limits
 		}
 		infos[i].Name = label
 	}
-	all, err := session.Compared(d.Runs, infos[0], infos[1])
+	all, err := kept.Compared(d.Runs, infos[0], infos[1])
 	if err != nil {
 		return could(err)
 	}
@@ -140,7 +141,7 @@ func compareRuns(cmd *cobra.Command, s *store.Store, a, b, to string) error {
 			return wrong(err)
 		}
 	}
-	all, err := session.Compared(s, infos[0], infos[1])
+	all, err := kept.Compared(s, infos[0], infos[1])
 	if err != nil {
 		return wrong(err)
 	}

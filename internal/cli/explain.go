@@ -15,7 +15,7 @@ import (
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/project"
-	"nightdrill/internal/session"
+	"nightdrill/internal/session/catalog"
 )
 
 // printRoute prints where an event would go: at every source that could receive it, or at one.
@@ -41,7 +41,7 @@ func printRoute(in io.Reader, w io.Writer, l *project.Loaded, file, source, key 
 			continue
 		}
 		tried = true
-		taken = explainAt(w, l.Project, i, session.AsObject(src, p)) || taken
+		taken = explainAt(w, l.Project, i, catalog.AsObject(src, p)) || taken
 	}
 	if !tried {
 		return wrong(errors.New("the project has no source that could receive it"))

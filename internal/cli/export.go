@@ -8,14 +8,14 @@ import (
 	"github.com/spf13/cobra"
 
 	"nightdrill/internal/export"
-	"nightdrill/internal/session"
+	"nightdrill/internal/session/kept"
 	"nightdrill/internal/store"
 )
 
 func exportCommand(dir *string) *cobra.Command {
-	var x session.Exporting
+	var x kept.Exporting
 	var against string
-	wanted := make([]bool, len(session.Formats))
+	wanted := make([]bool, len(kept.Formats))
 	c := &cobra.Command{Use: "export RUN", Short: "Write a run as pictures, tables and archives",
 		Args: cobra.ExactArgs(1),
 		Long: `Export writes a run to files in a folder: pictures (lanes, ladder, distribution, warm-up,
@@ -26,7 +26,7 @@ as JSON, and everything as one HTML page. Without a format it writes all of them
 		RunE: func(cmd *cobra.Command, args []string) error {
 			for i, on := range wanted {
 				if on {
-					x.Formats = append(x.Formats, session.Formats[i])
+					x.Formats = append(x.Formats, kept.Formats[i])
 				}
 			}
 			for _, name := range x.Charts {
@@ -43,7 +43,7 @@ as JSON, and everything as one HTML page. Without a format it writes all of them
 			})
 		}}
 	f := c.Flags()
-	for i, name := range session.Formats {
+	for i, name := range kept.Formats {
 		f.BoolVar(&wanted[i], name, false, formatWords[name])
 	}
 	f.StringVar(&x.Dir, "out", ".", "the folder to write to")
@@ -72,26 +72,26 @@ func chartNames() (out []string) {
 	return append(out, "comparison")
 }
 
-func exportRun(cmd *cobra.Command, s *store.Store, name, against string, x session.Exporting) error {
+func exportRun(cmd *cobra.Command, s *store.Store, name, against string, x kept.Exporting) error {
 	info, err := s.Find(name)
 	if err != nil {
 		return wrong(err)
 	}
-	source, err := session.SourceOf(s, info)
+	source, err := kept.SourceOf(s, info)
 	if err != nil {
 		return could(err)
 	}
-	comparisons := session.CompareVariants(source.Run)
+	comparisons := kept.CompareVariants(source.Run)
 	if against != "" {
 		other, err := s.Find(against)
 		if err != nil {
 			return wrong(fmt.Errorf("--against: %w", err))
 		}
-		if comparisons, err = session.Compared(s, other, info); err != nil {
+		if comparisons, err = kept.Compared(s, other, info); err != nil {
 			return wrong(err)
 		}
 	}
-	files, err := session.Export(source, comparisons, x)
+	files, err := kept.Export(source, comparisons, x)
 	for _, f := range files {
 		fmt.Fprintln(cmd.OutOrStdout(), f)
 	}

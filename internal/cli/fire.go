@@ -22,6 +22,8 @@ import (
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/transport"
 	"nightdrill/internal/session"
+	"nightdrill/internal/session/catalog"
+	"nightdrill/internal/session/explain"
 )
 
 func fireCommand(dir *string) *cobra.Command {
@@ -94,7 +96,7 @@ reply is listed.`,
 }
 
 // findItem finds what is to be fired.
-func findItem(in io.Reader, d *session.Workspace, source, name, key string) (*session.Item, error) {
+func findItem(in io.Reader, d *session.Workspace, source, name, key string) (*catalog.Item, error) {
 	s := d.SourceNamed(source)
 	if s < 0 {
 		var names []string
@@ -116,7 +118,7 @@ func findItem(in io.Reader, d *session.Workspace, source, name, key string) (*se
 	} else if set != nil {
 		return ofSet(set, n, s, src)
 	}
-	if i := session.SavedNamed(d.Dir, name, s, src); i != nil {
+	if i := catalog.SavedNamed(d.Dir, name, s, src); i != nil {
 		return usable(i)
 	}
 	if src.Kind == plan.Schedule && (name == "next" || name == "now") {
@@ -145,8 +147,8 @@ func findItem(in io.Reader, d *session.Workspace, source, name, key string) (*se
 const mostEvent = 1 << 20
 
 // timeItem makes the event of a schedule's next time, or of now.
-func timeItem(name string, s int, src *plan.Source) (*session.Item, error) {
-	times := session.NextTimes(src, time.Now(), 1)
+func timeItem(name string, s int, src *plan.Source) (*catalog.Item, error) {
+	times := catalog.NextTimes(src, time.Now(), 1)
 	if len(times) == 0 {
 		return nil, fmt.Errorf("%s never falls due", src.Name)
 	}
@@ -155,11 +157,11 @@ func timeItem(name string, s int, src *plan.Source) (*session.Item, error) {
 		at = time.Now().In(at.Location()).Truncate(time.Second)
 	}
 	p := plan.ScheduleEvent(src, times[0].Spec, at)
-	return &session.Item{Source: s, SourceName: src.Name, Label: "due " + at.Format(time.RFC3339), Set: name, N: 1,
+	return &catalog.Item{Source: s, SourceName: src.Name, Label: "due " + at.Format(time.RFC3339), Set: name, N: 1,
 		Payload: &p}, nil
 }
 
-func usable(i *session.Item) (*session.Item, error) {
+func usable(i *catalog.Item) (*catalog.Item, error) {
 	if i.Wrong != "" {
 		return nil, fmt.Errorf("%s: %s", i.Title(), i.Wrong)
 	}
@@ -167,12 +169,12 @@ func usable(i *session.Item) (*session.Item, error) {
 }
 
 // ofSet returns payload n of a set, from 1.
-func ofSet(x *payload.Set, n, s int, src *plan.Source) (*session.Item, error) {
+func ofSet(x *payload.Set, n, s int, src *plan.Source) (*catalog.Item, error) {
 	p := &x.Payloads[n-1]
 	if (p.Request != nil) != (src.Kind == plan.HTTP) {
 		return nil, fmt.Errorf("%s#%d is %s, which a source of kind %v does not take", x.Name, n, kindOf(p), src.Kind)
 	}
-	return &session.Item{Source: s, SourceName: src.Name, HTTP: p.Request != nil, Label: p.Label(), Set: x.Name, N: n,
+	return &catalog.Item{Source: s, SourceName: src.Name, HTTP: p.Request != nil, Label: p.Label(), Set: x.Name, N: n,
 		Payload: p, Expect: x.ExpectOf(n - 1)}, nil
 }
 
@@ -184,8 +186,8 @@ func kindOf(p *payload.Payload) string {
 }
 
 // itemOf makes an item of a text: a payload as it is saved, or a recording.
-func itemOf(name string, content []byte, s int, src *plan.Source) (*session.Item, error) {
-	i := session.ItemOf(name, content, s, src)
+func itemOf(name string, content []byte, s int, src *plan.Source) (*catalog.Item, error) {
+	i := catalog.ItemOf(name, content, s, src)
 	if i.Wrong == "" {
 		return i, nil
 	}
@@ -256,7 +258,7 @@ type firedAttempt struct {
 var origins = map[engine.Origin]string{engine.FromOutside: "fired", engine.FromDeadLetter: "dead-lettered",
 	engine.FromReply: "reply", engine.FromFault: "fault"}
 
-func stepOf(x *session.Step) firedStep {
+func stepOf(x *explain.Step) firedStep {
 	out := firedStep{Depth: x.Depth, From: origins[x.Origin], Source: x.Source, Event: x.Label, Function: x.Function,
 		Outcome: "in progress", Status: x.Status, WaitMs: millis(x.Waited), Ms: millis(x.Took), Why: x.Why,
 		Hint: x.Hint}
@@ -335,7 +337,7 @@ func fire(cmd *cobra.Command, d *session.Workspace, o session.Order, times int, 
 // neverInvoked returns why an event would wait without an end: a function that it reaches
 // has a limit of 0. It returns "" where all may be invoked; an HTTP request is rejected, and waits for
 // nothing.
-func neverInvoked(d *session.Workspace, i *session.Item, variant string) string {
+func neverInvoked(d *session.Workspace, i *catalog.Item, variant string) string {
 	src := &d.Sources[i.Source]
 	if src.Kind == plan.HTTP {
 		return ""
@@ -489,7 +491,7 @@ func printFiring(w io.Writer, s *session.Session, v *session.Shown, x *fired) {
 	}
 	if len(v.Trace.Attempts) > 1 {
 		for _, a := range v.Trace.Attempts {
-			fmt.Fprintln(w, "  "+text.Harmless(session.AttemptOf(a, v.Trace.Arrived).Words()))
+			fmt.Fprintln(w, "  "+text.Harmless(explain.AttemptOf(a, v.Trace.Arrived).Words()))
 		}
 	}
 	if r := t.Reply; r != nil && r.Status > 0 {
@@ -504,7 +506,7 @@ func printFiring(w io.Writer, s *session.Session, v *session.Shown, x *fired) {
 		return
 	}
 	fmt.Fprintln(w, "\nwhere the time went, ms")
-	if content := session.WhatWaits(&s.Plan().Sources[v.Item.Source]); content != "" {
+	if content := explain.WhatWaits(&s.Plan().Sources[v.Item.Source]); content != "" {
 		fmt.Fprintf(w, "  (it waits for %s)\n", content)
 	}
 	for _, p := range record.Phases(v.Trace.Arrived, &t.Instance, &t.Invocation) {

@@ -16,11 +16,12 @@ import (
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/project"
-	"nightdrill/internal/session"
+	"nightdrill/internal/session/catalog"
+	"nightdrill/internal/session/ingest"
 )
 
 func importPayloads(dir *string) *cobra.Command {
-	var i session.Import
+	var i ingest.Import
 	c := &cobra.Command{
 		Use:   "import FILE --as NAME",
 		Short: "Import a recording as a payload set of the project",
@@ -79,7 +80,7 @@ and parameters, and what --redact names. Equal secrets get equal stand-ins.`,
 	return c
 }
 
-func reportImport(w io.Writer, name string, out *session.Imported) {
+func reportImport(w io.Writer, name string, out *ingest.Imported) {
 	fmt.Fprintf(w, "%s: %s from a recording of kind %s, %d bytes in %s\n", name, text.Plural(out.Count, "payload"),
 		out.Kind, out.Bytes, out.File)
 	reportSecrets(w, out.Tally)
@@ -142,7 +143,7 @@ recording is a valid file at any time. Ctrl+C ends it.`,
 
 func recordTo(cmd *cobra.Command, dir, name, to, listen string, pointers []string, suspects bool) error {
 	out := cmd.OutOrStdout()
-	r, err := session.Recording(dir, name, pointers, suspects)
+	r, err := ingest.Recording(dir, name, pointers, suspects)
 	if err != nil {
 		return wrong(err)
 	}
@@ -151,7 +152,7 @@ func recordTo(cmd *cobra.Command, dir, name, to, listen string, pointers []strin
 	if err := r.Start(listen, to); err != nil {
 		return could(err)
 	}
-	file := filepath.Join(dir, session.SavedDir, name+".har")
+	file := filepath.Join(dir, catalog.SavedDir, name+".har")
 	fmt.Fprintf(out, "listening at http://%s, passing on to %s, recording to %s; Ctrl+C ends it\n", r.Address, to, file)
 	if r.Archive.Repaired > 0 {
 		fmt.Fprintf(out, "the recording had been interrupted: %d bytes of its last exchange were dropped, %d "+
@@ -174,7 +175,7 @@ func recordTo(cmd *cobra.Command, dir, name, to, listen string, pointers []strin
 	if r.Archive.Entries == 0 {
 		return nil
 	}
-	added, err := project.AddRecording(dir, name, session.SavedDir+"/"+name+".har")
+	added, err := project.AddRecording(dir, name, catalog.SavedDir+"/"+name+".har")
 	if err != nil {
 		fmt.Fprintln(out, "note: "+text.Harmless(err.Error()))
 	} else if added {

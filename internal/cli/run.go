@@ -24,6 +24,7 @@ import (
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/project"
 	"nightdrill/internal/session"
+	"nightdrill/internal/session/kept"
 )
 
 func runCommand(dir *string) *cobra.Command {
@@ -177,7 +178,7 @@ func runPlanned(cmd *cobra.Command, d *session.Workspace, drill *plan.Drill, o r
 		}
 	}
 	if o.out != "" {
-		if werr := exportRun(cmd, d.Runs, s.Run, "", session.Exporting{Dir: o.out}); werr != nil {
+		if werr := exportRun(cmd, d.Runs, s.Run, "", kept.Exporting{Dir: o.out}); werr != nil {
 			return werr
 		}
 	}

@@ -18,7 +18,7 @@ import (
 	"nightdrill/internal/core/report"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/project"
-	"nightdrill/internal/session"
+	"nightdrill/internal/session/kept"
 	"nightdrill/internal/store"
 )
 
@@ -181,7 +181,7 @@ compares times and replies with those of the run.`,
 				for _, line := range report.TurnLines(record.TurnsOf(before, after)) {
 					fmt.Fprintln(out, "  "+line)
 				}
-				all, err := session.CompareLoaded(d.Runs, before, after, [2]string{info.Label(), after.ID})
+				all, err := kept.CompareLoaded(d.Runs, before, after, [2]string{info.Label(), after.ID})
 				if err != nil {
 					fmt.Fprintln(out, "  "+err.Error())
 					return nil

@@ -14,6 +14,8 @@ import (
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/recorder"
 	"nightdrill/internal/project"
+	"nightdrill/internal/session/catalog"
+	"nightdrill/internal/session/ingest"
 )
 
 // frontRecording is a recording of the front.
@@ -25,11 +27,11 @@ type frontRecording struct {
 
 // Record begins to record requests to the front, as a payload set.
 func (s *Session) Record(name string) error {
-	r, err := Recording(s.Dir, name, nil, false)
+	r, err := ingest.Recording(s.Dir, name, nil, false)
 	if err != nil {
 		return err
 	}
-	f := &frontRecording{name: name, file: filepath.Join(s.Dir, SavedDir, name+".har")}
+	f := &frontRecording{name: name, file: filepath.Join(s.Dir, catalog.SavedDir, name+".har")}
 	f.Archive, f.Redact = r.Archive, r.Redact
 	if s.Front != nil {
 		f.Base = "http://" + s.Front.Address
@@ -83,7 +85,7 @@ func (s *Session) StopRecording() (said string, err error) {
 	if n := len(found.Suspects); n > 0 {
 		said += fmt.Sprintf("; %s that may hold a secret kept", text.Plural(n, "value"))
 	}
-	if _, err := project.AddRecording(s.Dir, f.name, SavedDir+"/"+f.name+".har"); err != nil {
+	if _, err := project.AddRecording(s.Dir, f.name, catalog.SavedDir+"/"+f.name+".har"); err != nil {
 		return said, err
 	}
 	s.touch(f.file)

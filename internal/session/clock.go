@@ -2,38 +2,13 @@ package session
 
 import (
 	"fmt"
-	"slices"
 	"time"
 
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/schedule"
 	"nightdrill/internal/live/logs"
+	"nightdrill/internal/session/catalog"
 )
-
-// DueTime is a scheduled run.
-type DueTime struct {
-	schedule.Occurrence
-	Spec *schedule.Spec
-}
-
-// NextTimes returns the next n runs of a schedule after a moment.
-func NextTimes(src *plan.Source, after time.Time, n int) (out []DueTime) {
-	for i := range src.Times {
-		at := after
-		for range n {
-			o, ok := src.Times[i].Next(at)
-			if !ok {
-				break
-			}
-			out = append(out, DueTime{o, &src.Times[i]})
-			at = o.At
-		}
-	}
-	slices.SortStableFunc(out, func(a, b DueTime) int { return a.At.Compare(b.At) })
-	out = slices.CompactFunc(out, func(a, b DueTime) bool { return a.At.Equal(b.At) })
-	return out[:min(n, len(out))]
-}
 
 // Ticking reports whether schedules fire automatically.
 func (s *Session) Ticking() bool {
@@ -103,8 +78,8 @@ func (s *Session) tick(last *time.Time) time.Duration {
 		if src.Kind != plan.Schedule {
 			continue
 		}
-		var due []DueTime
-		for _, t := range NextTimes(src, *last, 1000) {
+		var due []catalog.DueTime
+		for _, t := range catalog.NextTimes(src, *last, 1000) {
 			if t.At.After(now) {
 				wait = min(wait, t.At.Sub(now))
 				break
@@ -133,7 +108,7 @@ func (s *Session) tick(last *time.Time) time.Duration {
 				s.Log.Add(now, src.Name, src.Name, logs.Note, t.Note)
 			}
 			p := plan.ScheduleEvent(src, t.Spec, t.At)
-			s.Fire(Order{Item: &Item{Source: i, SourceName: src.Name, Label: "due " + t.At.Format("15:04:05"),
+			s.Fire(Order{Item: &catalog.Item{Source: i, SourceName: src.Name, Label: "due " + t.At.Format("15:04:05"),
 				Payload: &payload.Payload{Event: p.Event, Time: t.At}}, Origin: ByClock})
 		}
 	}

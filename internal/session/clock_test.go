@@ -8,6 +8,7 @@ import (
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/schedule"
 	"nightdrill/internal/live/logs"
+	"nightdrill/internal/session/catalog"
 )
 
 const ticking = `
@@ -81,7 +82,7 @@ func TestNextTimes(t *testing.T) {
 		src.Times = append(src.Times, x)
 	}
 	var got []string
-	for _, x := range NextTimes(&src, time.Date(2026, 5, 1, 1, 0, 0, 0, time.UTC), 5) {
+	for _, x := range catalog.NextTimes(&src, time.Date(2026, 5, 1, 1, 0, 0, 0, time.UTC), 5) {
 		got = append(got, x.At.Format("02T15"))
 	}
 	if text := strings.Join(got, " "); text != "01T06 01T12 01T18 02T00 02T06" {

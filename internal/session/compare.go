@@ -1,17 +1,12 @@
 package session
 
 import (
-	"bytes"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
 
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/store"
+	"nightdrill/internal/session/catalog"
 )
 
 // Variants returns the names of a function and of its variants.
@@ -94,7 +89,7 @@ func (d *Workspace) feedFor(function, source, set string) (plan.Feed, error) {
 	fn := d.FunctionNamed(function)
 	reaches := func(src, k int) bool {
 		for n := range d.Sets[k].Payloads {
-			takes := d.Routes(src, AsObject(&d.Sources[src], &d.Sets[k].Payloads[n]))
+			takes := d.Routes(src, catalog.AsObject(&d.Sources[src], &d.Sets[k].Payloads[n]))
 			for w := range d.Sources[src].Wires {
 				if takes&(1<<w) != 0 && d.Sources[src].Wires[w].To == fn {
 					return true
@@ -130,68 +125,4 @@ func (d *Workspace) feedFor(function, source, set string) (plan.Feed, error) {
 	}
 	return plan.Feed{}, fmt.Errorf("%s reaches %s; name others with --payloads and --source, or see nightdrill check",
 		what, function)
-}
-
-// Compared reads two runs and compares them, function by function.
-func Compared(runs *store.Store, a, b store.Info) ([]*measure.Comparison, error) {
-	if a.ID == b.ID {
-		return nil, fmt.Errorf("%s cannot be compared with itself; name two runs", a.ID)
-	}
-	of, err := runs.Load(a.ID)
-	if err != nil {
-		return nil, err
-	}
-	to, err := runs.Load(b.ID)
-	if err != nil {
-		return nil, err
-	}
-	out, err := CompareLoaded(runs, of, to, [2]string{a.Label(), b.Label()})
-	if err != nil {
-		return nil, err
-	}
-	if again := ReplayedBy(to); again != "" && again == of.ID {
-		lines := report.TurnLines(record.TurnsOf(of, to))
-		out[0].Sentences = append([]string{strings.Join(lines[:min(len(lines), mostTurns)], " ")}, out[0].Sentences...)
-	}
-	return out, nil
-}
-
-// CompareLoaded compares two runs that were read, function by function, under their
-// labels.
-func CompareLoaded(runs *store.Store, of, to *record.Run, labels [2]string) ([]*measure.Comparison, error) {
-	out := report.CompareRuns(of, to, labels, replies(runs, [2]string{of.ID, to.ID}))
-	if out == nil {
-		return nil, fmt.Errorf("%s and %s have no function in common that received events in both", of.ID, to.ID)
-	}
-	return out, nil
-}
-
-// mostTurns bounds the lines on outcomes that a comparison begins with.
-const mostTurns = 8
-
-// ReplayedBy returns the run that a run replays, or "".
-func ReplayedBy(r *record.Run) string {
-	var t Manifest
-	if len(r.Plan) == 0 || json.Unmarshal(r.Plan, &t) != nil {
-		return ""
-	}
-	return t.Again
-}
-
-// CompareVariants compares the variants of a run, function by function.
-func CompareVariants(r *record.Run) (out []*measure.Comparison) {
-	all := measure.Variants(r)
-	for i := range r.Functions {
-		if sides := all[r.Functions[i].Name]; sides != nil {
-			out = append(out, report.Compare(r.Functions[i].Name, sides, nil))
-			delete(all, r.Functions[i].Name)
-		}
-	}
-	return out
-}
-
-// replies returns the bytes of replies that two runs kept.
-func replies(runs *store.Store, of [2]string) func(side int, number int32) []byte {
-	sides := [2]func(int32) []byte{blobsOf(runs, of[0]), blobsOf(runs, of[1])}
-	return func(side int, number int32) []byte { return bytes.TrimSpace(sides[side](number)) }
 }

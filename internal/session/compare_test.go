@@ -15,6 +15,8 @@ import (
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/report"
 	"nightdrill/internal/project"
+	"nightdrill/internal/session/build"
+	"nightdrill/internal/session/kept"
 )
 
 // twins is a session with a function and two variants of it, that answer alike but for
@@ -79,7 +81,7 @@ func TestVariantsAreComparedInTurns(t *testing.T) {
 	if len(first) != 3 {
 		t.Errorf("the order within a round never changes: %v", first)
 	}
-	all := CompareVariants(run)
+	all := kept.CompareVariants(run)
 	if len(all) != 1 || len(all[0].Sides) != 3 || all[0].Sides[0].Label != "f" {
 		t.Fatalf("%+v", all)
 	}
@@ -147,33 +149,33 @@ func TestExportsAreWrittenTogether(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := SourceOf(d.Runs, info)
+	s, err := kept.SourceOf(d.Runs, info)
 	if err != nil {
 		t.Fatal(err)
 	}
 	dir := filepath.Join(t.TempDir(), "a", "b")
-	write := func(x Exporting) ([]string, error) {
+	write := func(x kept.Exporting) ([]string, error) {
 		x.Dir = dir
-		return Export(s, nil, x)
+		return kept.Export(s, nil, x)
 	}
-	if files, err := write(Exporting{Formats: []string{"svg", "csv"},
+	if files, err := write(kept.Exporting{Formats: []string{"svg", "csv"},
 		Charts: []string{"lanes", "ladder"}}); err != nil || len(files) != 3 {
 		t.Fatalf("%v, %v", files, err)
 	}
 	if err := os.Remove(filepath.Join(dir, r.ID+"-lanes.svg")); err != nil {
 		t.Fatal(err)
 	}
-	if files, err := write(Exporting{}); err == nil || !strings.Contains(err.Error(), "already exists") ||
+	if files, err := write(kept.Exporting{}); err == nil || !strings.Contains(err.Error(), "already exists") ||
 		len(files) != 0 {
 		t.Errorf("with files in the way: %v, %v", files, err)
 	}
 	if _, err := os.Stat(filepath.Join(dir, r.ID+"-lanes.svg")); err == nil {
 		t.Error("a part was written")
 	}
-	if files, err := write(Exporting{Over: true}); err != nil || len(files) != 20 {
+	if files, err := write(kept.Exporting{Over: true}); err != nil || len(files) != 20 {
 		t.Errorf("over them: %d files, %v", len(files), err)
 	}
-	if _, err := write(Exporting{Formats: []string{"gif"}}); err == nil || !strings.Contains(err.Error(),
+	if _, err := write(kept.Exporting{Formats: []string{"gif"}}); err == nil || !strings.Contains(err.Error(),
 		`unknown export format "gif"`) {
 		t.Error(err)
 	}
@@ -197,11 +199,11 @@ func TestPackageSize(t *testing.T) {
 		103:  {Watch: []string{"f/a.py"}, Start: []string{filepath.Join(dir, "serve")}},
 		0:    {Start: []string{"python3"}},
 	} {
-		if got := packageSize(&f, dir); got != want {
+		if got := build.PackageSize(&f, dir); got != want {
 			t.Errorf("%+v has %d bytes, want %d", f, got, want)
 		}
 	}
-	if commit(dir) != "" {
-		t.Errorf("a folder without a repository is at %q", commit(dir))
+	if kept.Commit(dir) != "" {
+		t.Errorf("a folder without a repository is at %q", kept.Commit(dir))
 	}
 }

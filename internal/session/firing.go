@@ -17,6 +17,8 @@ import (
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/runner"
 	"nightdrill/internal/live/transport"
+	"nightdrill/internal/session/build"
+	"nightdrill/internal/session/catalog"
 )
 
 // Origin is where a firing comes from.
@@ -36,7 +38,7 @@ func (o Origin) String() string {
 
 // Order is a request to fire an event.
 type Order struct {
-	Item    *Item
+	Item    *catalog.Item
 	Variant string // such as node; "" for the function itself
 	Cold    bool   // running instances are stopped first
 	Async   bool   // the reply is not waited for (RFC 7240 respond-async)
@@ -57,7 +59,7 @@ type Firing struct {
 	sent    *payload.Payload
 	trace   *runner.Trace
 	driver  *runner.Follower
-	refused *Failure
+	refused *build.Failure
 	trimmed bool
 }
 
@@ -124,7 +126,7 @@ func (s *Session) Fire(o Order) *Firing {
 func (f *Firing) Stop() { f.stop() }
 
 func (s *Session) carryOut(ctx context.Context, f *Firing, values payload.Values) {
-	refuse := func(why *Failure) {
+	refuse := func(why *build.Failure) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		f.refused, f.doing = why, ""
@@ -135,9 +137,9 @@ func (s *Session) carryOut(ctx context.Context, f *Firing, values payload.Values
 		s.mu.Unlock()
 		s.changed()
 	}
-	p, err := f.Item.fill(values)
+	p, err := f.Item.Fill(values)
 	if err != nil {
-		refuse(&Failure{Text: fmt.Sprintf("%s is not sent: %v", f.Item.Title(), err)})
+		refuse(&build.Failure{Text: fmt.Sprintf("%s is not sent: %v", f.Item.Title(), err)})
 		return
 	}
 	if f.Async && p.Request != nil {
@@ -146,7 +148,7 @@ func (s *Session) carryOut(ctx context.Context, f *Firing, values payload.Values
 		p = &payload.Payload{Request: &r, Time: p.Time}
 	}
 	if p, err = s.bring(f, p); err != nil {
-		refuse(&Failure{Text: fmt.Sprintf("%s is not sent: %v", f.Item.Title(), err)})
+		refuse(&build.Failure{Text: fmt.Sprintf("%s is not sent: %v", f.Item.Title(), err)})
 		return
 	}
 	s.mu.Lock()
@@ -155,15 +157,15 @@ func (s *Session) carryOut(ctx context.Context, f *Firing, values payload.Values
 	works, paused := s.works, s.paused
 	s.mu.Unlock()
 	if paused != "" {
-		why = &Failure{Text: "not fired: " + paused, Held: true}
+		why = &build.Failure{Text: "not fired: " + paused, Held: true}
 	}
 	if why != nil {
 		refuse(why)
 		return
 	}
-	changed, failure := works.ready(ctx, fns, doing)
+	changed, failure := works.Prepare(ctx, fns, doing)
 	for _, fn := range changed {
-		s.renew(works.codes[fn])
+		s.renew(works.Codes[fn])
 	}
 	if failure == nil {
 		failure = s.await(ctx, works, fns, doing)
@@ -185,7 +187,7 @@ func (s *Session) carryOut(ctx context.Context, f *Firing, values payload.Values
 	driver = s.driver
 	for _, fn := range fns { // a version that was just made for the first time
 		if driver.Version(fn) == "" && s.works == works {
-			driver.Name(fn, s.labelOf(works.codes[fn]))
+			driver.Name(fn, s.labelOf(works.Codes[fn]))
 		}
 	}
 	f.doing, f.driver = "", driver
@@ -204,10 +206,10 @@ func (s *Session) carryOut(ctx context.Context, f *Firing, values payload.Values
 }
 
 // aim returns what the runner is to do; the lock is held.
-func (s *Session) aim(f *Firing, p *payload.Payload) (shot runner.Event, fns []int, why *Failure) {
+func (s *Session) aim(f *Firing, p *payload.Payload) (shot runner.Event, fns []int, why *build.Failure) {
 	source := f.Item.Source
 	if source >= len(s.Whole.Sources) || s.Whole.Sources[source].Name != f.Item.SourceName {
-		return shot, nil, &Failure{Text: "the source " + f.Item.SourceName + " no longer exists"}
+		return shot, nil, &build.Failure{Text: "the source " + f.Item.SourceName + " no longer exists"}
 	}
 	shot = runner.Event{Source: source, Payload: p, Routes: s.Whole.Routes(source, p), Cold: f.Cold}
 	for w, wire := range s.Whole.Sources[source].Wires {
@@ -227,7 +229,8 @@ func (s *Session) aim(f *Firing, p *payload.Payload) (shot runner.Event, fns []i
 		}
 	}
 	if f.Variant != "" && shot.Source == source && shot.Routes != 0 {
-		return shot, nil, &Failure{Text: fmt.Sprintf("no function that %s leads to has a variant %q", f.Item.SourceName,
+		return shot, nil, &build.Failure{Text: fmt.Sprintf("no function that %s leads to has a variant %q",
+			f.Item.SourceName,
 			f.Variant)}
 	}
 	return shot, s.onward(fns), nil
@@ -249,7 +252,7 @@ func (s *Session) onward(fns []int) []int {
 
 // await waits until functions whose code changed have instances of the new one, where they have
 // any: what is fired now gets its reply from the changed code.
-func (s *Session) await(ctx context.Context, w *works, fns []int, doing func(string)) *Failure {
+func (s *Session) await(ctx context.Context, w *build.Builder, fns []int, doing func(string)) *build.Failure {
 	tick := time.NewTicker(2 * time.Millisecond)
 	defer tick.Stop()
 	for _, fn := range fns {
@@ -266,7 +269,7 @@ func (s *Session) await(ctx context.Context, w *works, fns []int, doing func(str
 				break
 			}
 			if trouble.Text != "" && !trouble.Started {
-				return &Failure{Text: name + " " + trouble.Text, Lines: trouble.Lines}
+				return &build.Failure{Text: name + " " + trouble.Text, Lines: trouble.Lines}
 			}
 			if !said {
 				doing("waiting for the new version")
@@ -275,7 +278,7 @@ func (s *Session) await(ctx context.Context, w *works, fns []int, doing func(str
 			select {
 			case <-tick.C:
 			case <-ctx.Done():
-				return &Failure{Text: "interrupted while the new version was starting"}
+				return &build.Failure{Text: "interrupted while the new version was starting"}
 			}
 		}
 	}
@@ -300,7 +303,7 @@ func (s *Session) trim() {
 		if kept > keptOfFirings {
 			f.driver.Trim(f.trace, keptOfEach)
 			short := *f // a copy: the firing may be on a screen
-			short.sent, short.trimmed, short.Item = f.sent.Short(keptOfEach), true, f.Item.short(keptOfEach)
+			short.sent, short.trimmed, short.Item = f.sent.Short(keptOfEach), true, f.Item.Short(keptOfEach)
 			s.firings[i] = &short
 		}
 	}
@@ -311,8 +314,8 @@ type Shown struct {
 	*Firing
 	Doing   string
 	Sent    *payload.Payload
-	Trace   *runner.Trace // nil before it was handed in
-	Refused *Failure      // why it was not
+	Trace   *runner.Trace  // nil before it was handed in
+	Refused *build.Failure // why it was not
 	Over    bool
 }
 
@@ -613,9 +616,9 @@ func (s *Session) FireTimes(o Order, times int) *Series {
 func shortTime(d time.Duration) string { return fmt.Sprintf("%.2f ms", float64(d)/1e6) }
 
 // Preview returns what an item would send now.
-func (s *Session) Preview(i *Item) (*payload.Payload, error) {
+func (s *Session) Preview(i *catalog.Item) (*payload.Payload, error) {
 	s.mu.Lock()
 	n := s.counts[i.Key()] + 1
 	s.mu.Unlock()
-	return i.fill(payload.Values{Now: time.Now(), Counter: n, Seed: 1, UUID: uuid.NewString})
+	return i.Fill(payload.Values{Now: time.Now(), Counter: n, Seed: 1, UUID: uuid.NewString})
 }

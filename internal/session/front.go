@@ -8,6 +8,7 @@ import (
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/live/front"
+	"nightdrill/internal/session/catalog"
 )
 
 // answer answers a request at the front: by the front's own rules, or by the functions of the source
@@ -29,7 +30,7 @@ func (s *Session) answer(ctx context.Context, r *event.Request) front.Answer {
 	}
 	pl := &payload.Payload{Request: r}
 	src := &p.Sources[d.Source]
-	item := &Item{Source: d.Source, SourceName: src.Name, HTTP: true, Label: pl.Label(), Payload: pl}
+	item := &catalog.Item{Source: d.Source, SourceName: src.Name, HTTP: true, Label: pl.Label(), Payload: pl}
 	f := s.Fire(Order{Item: item, Origin: AtFront}) // one that no wire takes can be offered again when a wire is fixed
 	if d.Untaken {
 		return d.Answer

@@ -13,6 +13,7 @@ import (
 
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/project"
+	"nightdrill/internal/session/ingest"
 )
 
 func layOut(t *testing.T, files map[string]string) string {
@@ -111,7 +112,7 @@ func TestAnImportLeavesNothing(t *testing.T) {
 		hidden, _ := filepath.Glob(filepath.Join(dir, "payloads", ".import*"))
 		return append(found, hidden...)
 	}
-	i := Import{From: filepath.Join(dir, "a.ndjson"), Name: "a", Form: payload.Form{Kind: "json"}}
+	i := ingest.Import{From: filepath.Join(dir, "a.ndjson"), Name: "a", Form: payload.Form{Kind: "json"}}
 	ctx, stop := context.WithCancel(context.Background())
 	stop()
 	if _, err := i.Import(ctx, dir); !errors.Is(err, context.Canceled) || len(left()) > 0 {
@@ -127,7 +128,8 @@ func TestAnImportLeavesNothing(t *testing.T) {
 	if err != nil || out.Count != 5000 || !out.Added || len(out.Broken) != 1 {
 		t.Errorf("%+v, %v", out, err)
 	}
-	if info, err := os.Stat(filepath.Join(dir, project.StateDir, "redaction.key")); err != nil || info.Mode().Perm() != 0o600 {
+	if info, err := os.Stat(filepath.Join(dir, project.StateDir, "redaction.key")); err != nil ||
+		info.Mode().Perm() != 0o600 {
 		t.Errorf("the project's secret: %v, %v", info, err)
 	}
 	if ignore, _ := os.ReadFile(filepath.Join(dir, project.StateDir, ".gitignore")); string(ignore) != "*\n" {

@@ -19,13 +19,15 @@ import (
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/runner"
 	"nightdrill/internal/live/transport"
+	"nightdrill/internal/session/explain"
+	"nightdrill/internal/session/kept"
 )
 
 // ReplayOf makes a drill from a run: the same events, from the bytes that the run kept, at the same
 // times, to be run against today's code. Where today's payload sets contain the same bytes, those
 // are used, since they have the secrets, which the run does not. The notes name what differs.
 func (d *Workspace) ReplayOf(r *record.Run) (drill *plan.Drill, notes []string, err error) {
-	var was Manifest
+	var was kept.Manifest
 	if len(r.Plan) == 0 || json.Unmarshal(r.Plan, &was) != nil {
 		return nil, nil, fmt.Errorf("run %s was recorded by an older version without its plan, and cannot be replayed",
 			r.ID)
@@ -59,7 +61,7 @@ func (x *replay) note(format string, args ...any) {
 }
 
 // limits takes over the limits, their changes and the budgets, as far as the functions still exist.
-func (x *replay) limits(was *Manifest) {
+func (x *replay) limits(was *kept.Manifest) {
 	for i := range x.d.Functions {
 		x.drill.Limits = append(x.drill.Limits, x.d.Functions[i].Limits)
 	}
@@ -146,7 +148,7 @@ func (x *replay) payload(of *record.Payload, http bool) (p *payload.Payload, wit
 			return nil, false, err
 		}
 	}
-	today := payloadOf(x.d.Project, of)
+	today := explain.PayloadOf(x.d.Project, of)
 	if today != nil && (text == nil && today.Label() == of.Label || bytes.Equal(runner.EventText(today), text)) {
 		return today, false, nil
 	}

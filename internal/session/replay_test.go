@@ -13,6 +13,7 @@ import (
 
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/record"
+	"nightdrill/internal/session/kept"
 )
 
 // A run of all kinds, with faults, chains, a storage source and a schedule, is replayed
@@ -106,7 +107,7 @@ func TestReplaysThatCannotBe(t *testing.T) {
 		"\"{url}\"}}\nsources: {fares: {kind: http, wires: [{to: gate}]}}\n", "{url}", server.URL))
 	s.Pause("")
 	run := func(change func(*record.Run)) *record.Run {
-		r := &record.Run{ID: "20260101-000000-aa", Plan: manifest(s.Project, &plan.Drill{}),
+		r := &record.Run{ID: "20260101-000000-aa", Plan: kept.NewManifest(s.Project, &plan.Drill{}),
 			Functions: []record.Function{{Name: "gate"}}, Sources: []record.Source{{Name: "fares", Kind: "http"}},
 			Payloads: []record.Payload{{Set: "x", N: 1, Label: "GET /"}}, Arrivals: []record.Arrival{{From: -1}}}
 		change(r)
@@ -139,7 +140,7 @@ func TestReplaysThatCannotBe(t *testing.T) {
 func TestWhatIsToldHoldsNoSecrets(t *testing.T) {
 	p := &plan.Project{Functions: []plan.Function{{Name: "f", Env: []string{"API_KEY=hush"},
 		Start: []string{"serve", "--token=hush", "--password", "hush", "token=hush", "--port=80", "--token"}}}}
-	text := string(manifest(p, &plan.Drill{}))
+	text := string(kept.NewManifest(p, &plan.Drill{}))
 	if strings.Contains(text, "hush") || !strings.Contains(text, "--port=80") || !strings.Contains(text, "API_KEY") {
 		t.Errorf("it was told %s", text)
 	}

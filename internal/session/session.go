@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -19,6 +18,8 @@ import (
 	"nightdrill/internal/live/front"
 	"nightdrill/internal/live/runner"
 	"nightdrill/internal/project"
+	"nightdrill/internal/session/build"
+	"nightdrill/internal/session/catalog"
 )
 
 // Session is the session while the program is open: functions are started on
@@ -29,8 +30,8 @@ type Session struct {
 	Front     *front.Front // nil if it was not wanted, or could not be opened
 	listing   sync.Mutex   // held while the catalog is read
 	relists   atomic.Int32 // changes since relistSoon began to read it
-	catalog   *Catalog
-	offers    []*Item         // payloads that are in no list of the project, latest first
+	catalog   *catalog.Catalog
+	offers    []*catalog.Item // payloads that are in no list of the project, latest first
 	stale     bool            // the project's files have changed
 	unread    bool            // saved payloads have changed
 	looks     int             // previews that were offered
@@ -45,7 +46,7 @@ type Session struct {
 	end     context.CancelFunc
 	over    chan struct{} // closed when the runner has ended
 	paused  string        // why nothing can be fired, while a drill has the functions
-	watcher *watcher
+	watcher *build.Watcher
 	trouble string // why files are not watched, or the front does not listen
 	wrong   error  // the errors of a project file that was changed
 	firings []*Firing
@@ -84,7 +85,7 @@ func (d *Workspace) Stand(listen string) (*Session, error) {
 // StandQuietly opens the session without the front, and without looking at files:
 // for one command. The object store, where there is any, listens at a free port.
 func (d *Workspace) StandQuietly() *Session {
-	if len(buckets(d.Loaded)) > 0 && d.Objects.Address() == "" {
+	if len(catalog.Buckets(d.Loaded)) > 0 && d.Objects.Address() == "" {
 		_, _ = d.Objects.Listen(cmp.Or(d.Entrances.Objects, "127.0.0.1:0")) // what needs it says that it is not there
 	}
 	return d.stand()
@@ -95,7 +96,7 @@ func (d *Workspace) stand() *Session {
 		changes: make(chan struct{}, 1), wind: make(chan struct{}, 1)}
 	s.opened = sync.NewCond(&s.mu)
 	s.life, s.die = context.WithCancel(context.Background())
-	s.catalog = ReadCatalog(d.Loaded, d.Objects, nil)
+	s.catalog = catalog.Read(d.Loaded, d.Objects, nil)
 	s.begin()
 	return s
 }
@@ -103,11 +104,11 @@ func (d *Workspace) stand() *Session {
 // begin starts a runner.
 func (s *Session) begin() {
 	config := runner.Config{ID: newID(time.Now()), Log: s.Log, Objects: s.Objects}
-	for _, c := range s.works.codes {
-		if env := s.env[c.function().Name]; len(env) > 0 {
+	for _, c := range s.works.Codes {
+		if env := s.env[c.Function().Name]; len(env) > 0 {
 			s.override(c, env)
 		}
-		f := c.function()
+		f := c.Function()
 		config.Code = append(config.Code, runner.Code{Function: &f, Version: s.labelOf(c)})
 	}
 	driver := runner.Follow(s.Whole, config)
@@ -157,7 +158,7 @@ func (s *Session) letGo(blind bool) {
 	}
 	s.mu.Unlock()
 	if blind && w != nil {
-		w.close()
+		w.Close()
 	}
 	end()
 	<-over
@@ -192,13 +193,13 @@ func (s *Session) watch() {
 	for i := range s.Whole.Functions {
 		patterns = append(patterns, s.Whole.Functions[i].Watch...)
 	}
-	patterns = append(patterns, SavedDir+"/**/*")
+	patterns = append(patterns, catalog.SavedDir+"/**/*")
 	for _, folder := range s.Folders {
 		if rel, err := filepath.Rel(s.Dir, folder); err == nil {
 			patterns = append(patterns, filepath.ToSlash(rel)+"/**/*")
 		}
 	}
-	w, err := newWatcher(s.Dir, patterns, s.Files)
+	w, err := build.Watch(s.Dir, patterns, s.Files)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if err != nil {
@@ -206,8 +207,8 @@ func (s *Session) watch() {
 		return
 	}
 	s.watcher = w
-	s.works.watching.Store(true)
-	go w.follow(s.touch, s.bringAll)
+	s.works.Watching.Store(true)
+	go w.Follow(s.touch, s.bringAll)
 }
 
 // touch takes note that a file has changed.
@@ -218,9 +219,9 @@ func (s *Session) touch(path string) {
 		return // it is ours; StopRecording comes back to it
 	}
 	now := time.Now().UnixNano()
-	for _, c := range s.works.codes {
-		c.touched.Store(now)
-		c.dirty.Store(true)
+	for _, c := range s.works.Codes {
+		c.Touched.Store(now)
+		c.Dirty.Store(true)
 	}
 	if path == "" || path == filepath.Join(s.Dir, project.File) || slices.Contains(s.Files, path) ||
 		slices.ContainsFunc(s.Folders, func(f string) bool {
@@ -229,7 +230,7 @@ func (s *Session) touch(path string) {
 		}) {
 		s.stale = true
 	}
-	if strings.HasPrefix(path, filepath.Join(s.Dir, SavedDir)) {
+	if strings.HasPrefix(path, filepath.Join(s.Dir, catalog.SavedDir)) {
 		s.unread = true
 	}
 }
@@ -255,18 +256,18 @@ func (s *Session) bringAll() {
 		s.relistSoon()
 	}
 	any := false
-	for _, c := range s.workshop().codes {
-		c.mu.Lock()
-		known := c.number > 0
-		c.mu.Unlock()
+	for _, c := range s.workshop().Codes {
+		c.Mu.Lock()
+		known := c.Number > 0
+		c.Mu.Unlock()
 		if !known { // nothing has used it yet
 			continue
 		}
-		did, failure := c.bring(s.life)
+		did, failure := c.Update(s.life)
 		if did {
 			s.renew(c)
 		}
-		any = any || did || failure != nil && c.news(failure)
+		any = any || did || failure != nil && c.New(failure)
 		s.changed()
 	}
 	if any {
@@ -274,39 +275,28 @@ func (s *Session) bringAll() {
 	}
 }
 
-// news reports whether a failure has not been shown yet.
-func (c *code) news(f *Failure) bool {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.told == f {
-		return false
-	}
-	c.told = f
-	return true
-}
-
 // workshop returns the works of the project as it is now.
-func (s *Session) workshop() *works {
+func (s *Session) workshop() *build.Builder {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.works
 }
 
 // renew replaces the instances of a function whose code or settings changed.
-func (s *Session) renew(c *code) {
+func (s *Session) renew(c *build.Code) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	f := c.function()
-	s.driver.Renew(c.fn, &f, s.labelOf(c))
+	f := c.Function()
+	s.driver.Renew(c.Fn, &f, s.labelOf(c))
 }
 
 // labelOf names a version, and says when values were set for this session.
-func (s *Session) labelOf(c *code) string {
-	label := c.label()
+func (s *Session) labelOf(c *build.Code) string {
+	label := c.Label()
 	if label == "" {
 		return "" // it gets its name when it is started for the first time
 	}
-	if len(s.env[c.f.Name]) > 0 {
+	if len(s.env[c.F.Name]) > 0 {
 		label += " +env"
 	}
 	return label
@@ -339,12 +329,12 @@ func (s *Session) reload() bool {
 	defer s.reopen()
 	s.letEnd()
 	s.letGo(true)
-	s.works.services.Close()
-	store, err := s.Objects.Reopen(buckets(l))
+	s.works.Services.Close()
+	store, err := s.Objects.Reopen(catalog.Buckets(l))
 	if err != nil {
 		store = s.Objects // the one before goes on
 	}
-	items := ReadCatalog(l, store, nil)
+	items := catalog.Read(l, store, nil)
 	s.mu.Lock()
 	s.take(l, store)
 	s.catalog, s.offers = items, nil
@@ -428,7 +418,7 @@ type State struct {
 	Name    string
 	Version string
 	Doing   string // "building", "preparing", or ""
-	Failure *Failure
+	Failure *build.Failure
 	Look    engine.Stats
 	Now     clock.Time
 	Address string // where its newest instance listens; "" without one
@@ -444,24 +434,24 @@ func (s *Session) States() (out []State, paused string) {
 	defer s.mu.Unlock()
 	looks := s.driver.Stats()
 	now := s.driver.At(time.Now())
-	for i, c := range s.works.codes {
-		c.mu.Lock()
-		x := State{Name: c.f.Name, Version: s.driver.Version(i), Doing: c.doing, Failure: c.failure, Look: looks[i],
-			Now: now, Held: s.held[c.f.Name]}
-		if c.f.Transport == plan.Attach {
-			x.Away = c.f.Address
+	for i, c := range s.works.Codes {
+		c.Mu.Lock()
+		x := State{Name: c.F.Name, Version: s.driver.Version(i), Doing: c.Doing, Failure: c.Failure, Look: looks[i],
+			Now: now, Held: s.held[c.F.Name]}
+		if c.F.Transport == plan.Attach {
+			x.Away = c.F.Address
 		}
-		if c.lacks != "" && x.Failure == nil {
-			x.Failure = &Failure{Text: c.f.Name + " " + c.lacks}
+		if c.Lacks != "" && x.Failure == nil {
+			x.Failure = &build.Failure{Text: c.F.Name + " " + c.Lacks}
 		}
-		c.mu.Unlock()
+		c.Mu.Unlock()
 		if x.Look.Ready > 0 {
 			x.Address = s.driver.Address(i)
 		}
 		if t := s.driver.Trouble(i); x.Failure == nil && t.Text != "" && !t.Started {
-			x.Failure = &Failure{Text: c.f.Name + " " + t.Text, Lines: t.Lines}
+			x.Failure = &build.Failure{Text: c.F.Name + " " + t.Text, Lines: t.Lines}
 		}
-		for _, set := range s.env[c.f.Name] {
+		for _, set := range s.env[c.F.Name] {
 			name, _, _ := strings.Cut(set, "=")
 			x.Env = append(x.Env, name)
 		}
@@ -500,9 +490,9 @@ func (s *Session) SetEnv(name, variable, value string, set bool) error {
 		env = append(env, variable+"="+value)
 	}
 	s.env[name] = env
-	c := s.works.codes[fn]
+	c := s.works.Codes[fn]
 	s.override(c, env)
-	f := c.function()
+	f := c.Function()
 	s.driver.Renew(fn, &f, s.labelOf(c))
 	s.mu.Unlock()
 	s.fireAgain()
@@ -511,15 +501,15 @@ func (s *Session) SetEnv(name, variable, value string, set bool) error {
 }
 
 // override sets values in a function's environment, in place of the project's.
-func (s *Session) override(c *code, set []string) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	env := s.Whole.Functions[c.fn].Env
+func (s *Session) override(c *build.Code, set []string) {
+	c.Mu.Lock()
+	defer c.Mu.Unlock()
+	env := s.Whole.Functions[c.Fn].Env
 	for _, e := range set {
 		name, value, _ := strings.Cut(e, "=")
 		env = project.SetEnv(env, name, value)
 	}
-	c.f.Env = env
+	c.F.Env = env
 }
 
 // Env returns a function's environment as it is set, sorted.
@@ -530,7 +520,7 @@ func (s *Session) Env(name string) []string {
 	if fn < 0 {
 		return nil
 	}
-	return s.works.codes[fn].function().Env
+	return s.works.Codes[fn].Function().Env
 }
 
 // Again reports whether the last firing by hand comes again after each change.
@@ -563,7 +553,7 @@ func (s *Session) fireAgain() {
 }
 
 // Find returns an item by its key, or nil.
-func (s *Session) Find(key string) *Item {
+func (s *Session) Find(key string) *catalog.Item {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.catalog.Find(key)
@@ -602,12 +592,4 @@ func (s *Session) NameOf(t *runner.Attempt) string {
 		return s.Whole.Functions[t.Function].Name
 	}
 	return "the function"
-}
-
-// save writes a file so that it is there whole or not at all.
-func save(path string, text []byte) error {
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return err
-	}
-	return project.WriteWhole(path, text)
 }

@@ -17,6 +17,7 @@ import (
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/project"
+	"nightdrill/internal/session/catalog"
 )
 
 // says is a function that says what stands in says.txt, and does what its body
@@ -494,14 +495,14 @@ func TestServicesAndAttached(t *testing.T) {
 functions:
   far: {transport: attach, url: "http://`+address+`"}`, "  lone: {start", "  lone: {needs: [terns, gulls], start",
 		"wires: [{to: lone}]", "wires: [{to: far}]").Replace(standing))
-	lone := &Item{Source: 1, SourceName: "lone", HTTP: true, File: "x", Name: "x",
+	lone := &catalog.Item{Source: 1, SourceName: "lone", HTTP: true, File: "x", Name: "x",
 		Text: []byte("GET /lone HTTP/1.1\n\n")}
 	if v := wait(t, s, s.Fire(Order{Item: lone})); v.Refused == nil || !strings.Contains(v.Refused.Text,
 		"lone needs a service: service gulls does not start: it exited with code 1 before it was ready; its last "+
 			"line: no gulls") {
 		t.Errorf("a service that is missing: %+v", v.Refused)
 	}
-	if err := s.works.services.Reset(context.Background()); err != nil || !exists(dir, "reset.ok") {
+	if err := s.works.Services.Reset(context.Background()); err != nil || !exists(dir, "reset.ok") {
 		t.Errorf("reset: %v", err)
 	}
 	far := func() Shown { return fire(t, s, "jobs work#1", Order{}) }
@@ -518,7 +519,7 @@ functions:
 	if v := far(); v.Last().Invocation.Class != engine.Warm {
 		t.Errorf("an attached function is %v", v.Last().Invocation.Class)
 	}
-	s.works.services.Close()
+	s.works.Services.Close()
 	if !exists(dir, "stop.ok") {
 		t.Error("the service's stop command was not run")
 	}

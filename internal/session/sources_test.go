@@ -18,6 +18,7 @@ import (
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/project"
+	"nightdrill/internal/session/catalog"
 )
 
 const kinds = `
@@ -299,7 +300,7 @@ func TestAFolderAsAPayloadSet(t *testing.T) {
 	names := func() (out []string) {
 		for _, i := range s.List() {
 			if i.Set == "crates" && i.SourceName == "cargo" {
-				out = append(out, AsObject(&s.Plan().Sources[i.Source], i.Payload).Event.Subject)
+				out = append(out, catalog.AsObject(&s.Plan().Sources[i.Source], i.Payload).Event.Subject)
 			}
 		}
 		return out
@@ -316,7 +317,7 @@ func TestAFolderAsAPayloadSet(t *testing.T) {
 		f := s.Fire(Order{Item: i})
 		<-f.Whole()
 		v := s.Look(f)
-		if want := map[bool]int{true: 1}[AsObject(&s.Plan().Sources[i.Source],
+		if want := map[bool]int{true: 1}[catalog.AsObject(&s.Plan().Sources[i.Source],
 			i.Payload).Event.Subject == "in/c.csv"]; len(v.Trace.Attempts) != want {
 			t.Errorf("%s had %d attempts, %s", i.Label, len(v.Trace.Attempts), v.Outcome())
 		}
@@ -530,7 +531,8 @@ func TestNobodyOverwritesTheUsersObjects(t *testing.T) {
 		t.Error(err)
 	}
 	unchanged("a second program")
-	if left, _ := os.ReadDir(filepath.Join(dir, project.StateDir, "aside")); len(left) > 1 { // that of the first's drill
+	// that of the first's drill
+	if left, _ := os.ReadDir(filepath.Join(dir, project.StateDir, "aside")); len(left) > 1 {
 		t.Errorf("left are %v", left)
 	}
 

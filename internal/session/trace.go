@@ -1,44 +1,16 @@
 package session
 
 import (
-	"fmt"
-	"strings"
 	"time"
 
-	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/runner"
+	"nightdrill/internal/session/catalog"
+	"nightdrill/internal/session/explain"
 )
-
-// Step is one step of what happened to an event: a delivery to a function, or an
-// event that none took.
-type Step struct {
-	Depth    int           // 0 for the event that was fired
-	Origin   engine.Origin // how it came from the step before
-	Source   string
-	Kind     plan.Kind
-	Label    string           // what went in, in a few words
-	Payload  *payload.Payload // nil of a run's event whose payload is not there any more
-	Wire     int              // -1 of an unmatched event
-	Function string           // "" of an unmatched event
-	Class    engine.Class
-	Attempts int
-	Tried    []Attempt // each of them that is over
-	Outcome  engine.Outcome
-	Over     bool
-	Status   int           // of the last reply, 0 without one
-	Out      []byte        // of the last reply, unpacked
-	Waited   time.Duration // until it was first dispatched
-	WaitsFor string        // what its source lets it wait for, in words
-	Took     time.Duration // from when it came until its end, or until now
-	Why      string        // what went wrong, in words
-	Hint     string        // the usual mistake, where it looks like one
-	Trials   []plan.WireTrial
-}
 
 // Whole is closed when a firing is over with all that was made of it: dead
 // letters, and replies that were sent on.
@@ -46,7 +18,7 @@ func (f *Firing) Whole() <-chan struct{} { return f.whole }
 
 // Trace returns the steps of a firing, the event itself first, then what its
 // replies were sent on as, each followed by its own.
-func (s *Session) Trace(v *Shown) (out []Step) {
+func (s *Session) Trace(v *Shown) (out []explain.Step) {
 	if v.Trace == nil {
 		return nil
 	}
@@ -59,173 +31,13 @@ func (s *Session) Trace(v *Shown) (out []Step) {
 		if t.Source >= len(p.Sources) {
 			return // the project was read again
 		}
-		out = append(out, stepsOf(p, t, depth, now)...)
+		out = append(out, explain.StepsOf(p, t, depth, now)...)
 		for _, m := range t.Made {
 			walk(m, depth+1)
 		}
 	}
 	walk(v.Trace, 0)
 	return out
-}
-
-// labelOf names a payload by what it is about, where it says so.
-func labelOf(p *payload.Payload) string {
-	if p.Event != nil && p.Event.Subject != "" {
-		return p.Event.Type + " " + p.Event.Subject
-	}
-	return p.Label()
-}
-
-// WhatWaits describes what a source lets its events wait for beside a free instance; "" for
-// nothing.
-func WhatWaits(src *plan.Source) string {
-	var out []string
-	if src.Poll > 0 {
-		out = append(out, fmt.Sprintf("the poll, which comes every %v", text.Duration(src.Poll)))
-	}
-	if src.Delay > 0 {
-		out = append(out, fmt.Sprintf("the delay of %v", text.Duration(src.Delay)))
-	}
-	if src.BatchWait > 0 && src.BatchMax > 1 {
-		out = append(out, fmt.Sprintf("its batch to fill, up to %v", text.Duration(src.BatchWait)))
-	}
-	return strings.Join(out, ", and ")
-}
-
-// stepsOf returns the steps of one event: one for each wire that took it.
-func stepsOf(p *plan.Expanded, t *runner.Trace, depth int, now clock.Time) (out []Step) {
-	src := &p.Sources[t.Source]
-	base := Step{Depth: depth, Origin: t.Origin, Source: src.Name, Kind: src.Kind, Label: labelOf(t.Payload),
-		Payload: t.Payload, Wire: -1, Took: now.Sub(t.Arrived)}
-	base.Trials, base.WaitsFor = p.Explain(t.Source, t.Payload), WhatWaits(src)
-	if t.Routes == 0 {
-		base.Over, base.Outcome, base.Took = true, engine.Unmatched, 0
-		base.Why = p.NearestMiss(t.Source, t.Payload)
-		base.Hint = doubled(t.Payload.Data())
-		return []Step{base}
-	}
-	for w := range src.Wires {
-		if t.Routes&(1<<w) == 0 {
-			continue
-		}
-		x := base
-		x.Function, x.Wire = p.Functions[src.Wires[w].To].Name, w
-		for _, y := range t.Attempts {
-			if int(y.Wire) != w {
-				continue
-			}
-			if x.Attempts == 0 {
-				x.Waited = y.Invocation.Assigned.Sub(t.Arrived)
-			}
-			x.Attempts, x.Class = max(x.Attempts, int(y.N)), y.Invocation.Class
-			if y.Over {
-				x.Tried = append(x.Tried, AttemptOf(y, t.Arrived))
-			}
-			if y.Why != "" || y.Result != engine.OK {
-				if x.Why = y.Why; x.Why == "" {
-					x.Why = y.Result.String()
-				}
-			} else {
-				x.Why = ""
-			}
-			if y.Reply != nil {
-				x.Status = y.Reply.Status
-				x.Out, _ = y.Reply.Plain()
-			}
-		}
-		for _, d := range t.Ended {
-			if int(d.Wire) == w {
-				x.Over, x.Outcome, x.Took = true, d.Outcome, d.Ended.Sub(t.Arrived)
-			}
-		}
-		if x.Over && x.Outcome == engine.Skipped {
-			x.Why = "skipped, since the function was still busy with an earlier one (while_running: drop)"
-		}
-		if bad := x.Status >= 400 || x.Over && x.Outcome != engine.Done; bad {
-			x.Hint = doubled(t.Payload.Data())
-		}
-		out = append(out, x)
-	}
-	return out
-}
-
-// Attempt is one attempt of a step that is over.
-type Attempt struct {
-	N        int
-	Instance string
-	Class    engine.Class
-	Result   engine.Result
-	Status   int           // 0 without a reply
-	At, Took time.Duration // from when the event came until it was dispatched, and from then on
-	Why      string
-}
-
-// AttemptOf returns an attempt of an event that was received at a time.
-func AttemptOf(y *runner.Attempt, came clock.Time) Attempt {
-	return attemptOf(int(y.N), y.Result, &y.Invocation, came, y.Name, y.Why)
-}
-
-func attemptOf(n int, r engine.Result, inv *record.Invocation, came clock.Time, instance, why string) Attempt {
-	return Attempt{N: n, Instance: instance, Class: inv.Class, Result: r, Status: int(inv.Status),
-		At: inv.Assigned.Sub(came), Took: inv.Done.Sub(inv.Assigned), Why: why}
-}
-
-// Words returns how the attempt ended, in words.
-func (t Attempt) Words() string {
-	line := fmt.Sprintf("attempt %d: %v", t.N, t.Result)
-	if t.Status > 0 {
-		line += fmt.Sprintf(", status %d", t.Status)
-	}
-	if t.Took > 0 {
-		line += fmt.Sprintf(", %v, at %v, took %v", t.Class, text.Duration(t.At.Round(10*time.Microsecond)),
-			text.Duration(t.Took.Round(10*time.Microsecond)))
-	}
-	if t.Instance != "" {
-		line += ", on " + t.Instance
-	}
-	if t.Why != "" {
-		line += ": " + t.Why
-	}
-	return line
-}
-
-// doubled returns a hint about data that was encoded twice, or "".
-func doubled(data []byte) string {
-	place, ok := plan.Doubled(data)
-	switch {
-	case !ok:
-		return ""
-	case place != "":
-		return place + " of the input is JSON inside a JSON string: the sender turned that member into text; " +
-			"decode it with parse in a shape, or decode it twice"
-	}
-	return "the input is JSON inside a JSON string: it was encoded twice on its way, such as by a function " +
-		"that turns its reply into text before it is encoded"
-}
-
-// Line is a step in one line.
-func (x *Step) Line() string {
-	to := "no wire takes it"
-	if x.Function != "" {
-		to = x.Function
-	}
-	line := fmt.Sprintf("%s → %s", x.Source, to)
-	switch {
-	case !x.Over:
-		line += ", in progress"
-	case x.Outcome != engine.Unmatched:
-		line += ", " + x.Outcome.Words()
-	}
-	if x.Attempts > 1 {
-		line += fmt.Sprintf(" after %d attempts", x.Attempts)
-	}
-	if x.Status > 0 {
-		line += fmt.Sprintf(", status %d", x.Status)
-	}
-	if x.Function != "" {
-		line += fmt.Sprintf(", %v", text.Duration(x.Took.Round(10*time.Microsecond)))
-	}
-	return line
 }
 
 // Unmatched returns the unmatched firings that were not offered again, oldest first.
@@ -269,13 +81,14 @@ func (s *Session) OfferRunAgain(r *record.Run) (missed, taken int, err error) {
 			err = wrong
 			continue
 		}
-		if pl = AsObject(&p.Sources[at], pl); p.Routes(at, pl) != 0 {
+		if pl = catalog.AsObject(&p.Sources[at], pl); p.Routes(at, pl) != 0 {
 			taken++
 			if wrong := s.keepLost(kept.drill); wrong != nil {
 				err = wrong
 				continue
 			}
-			s.Fire(Order{Item: &Item{Source: at, SourceName: src.Name, HTTP: pl.Request != nil, Label: labelOf(pl),
+			s.Fire(Order{Item: &catalog.Item{Source: at, SourceName: src.Name, HTTP: pl.Request != nil,
+				Label:   explain.Label(pl),
 				Payload: pl}})
 		}
 	}
@@ -300,4 +113,21 @@ func (s *Session) OfferAgain() (missed, taken int) {
 		}
 	}
 	return missed, taken
+}
+
+// DeadLetter describes a firing that was dead-lettered: its attempts, and the last reply.
+func (v *Shown) DeadLetter() string {
+	tries, last := 0, v.Last()
+	if last == nil {
+		return ""
+	}
+	for _, t := range v.Trace.Attempts {
+		tries = max(tries, int(t.N))
+	}
+	status, reply := 0, []byte(nil)
+	if last.Reply != nil {
+		status = last.Reply.Status
+		reply, _ = last.Reply.Plain()
+	}
+	return text.Plural(tries, "attempt") + ", " + explain.Ended(status, last.Result) + explain.Beginning(reply)
 }

@@ -10,18 +10,19 @@ import (
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/project"
+	"nightdrill/internal/session/build"
 )
 
 // workshop makes the works of one function in a folder of files.
-func workshop(t *testing.T, f plan.Function, files ...string) (*works, *code) {
+func workshop(t *testing.T, f plan.Function, files ...string) (*build.Builder, *build.Code) {
 	t.Helper()
 	dir := t.TempDir()
 	for _, name := range append(files, project.StateDir+"/x") {
 		write(t, dir, name, name)
 	}
 	f.Name, f.Dir = "f", dir
-	w := newWorks(plan.Expand(&plan.Project{Dir: dir, Functions: []plan.Function{f}}), logs.New(""))
-	return w, w.codes[0]
+	w := build.New(plan.Expand(&plan.Project{Dir: dir, Functions: []plan.Function{f}}), logs.New(""))
+	return w, w.Codes[0]
 }
 
 func sh(script string) []string { return []string{"sh", "-c", script} }
@@ -36,7 +37,7 @@ func TestWatchedFiles(t *testing.T) {
 		"node_modules/*.py": "node_modules/m.py", "lib/{b,d}.*": "lib/b.py lib/d.txt", `b\[1].py`: "b[1].py",
 		"none/*": "", "a.py": "a.py",
 	} {
-		files, err := watched(w.dir, []string{pattern, pattern})
+		files, err := build.Watched(w.Dir, []string{pattern, pattern})
 		if got := strings.Join(files, " "); err != nil || got != want {
 			t.Errorf("%s: %s, %v; want %s", pattern, got, err, want)
 		}
@@ -48,14 +49,14 @@ func TestWatchedFiles(t *testing.T) {
 func TestVersions(t *testing.T) {
 	w, c := workshop(t, plan.Function{Watch: []string{"*.py"}}, "a.py")
 	bring := func() (string, bool) {
-		changed, failure := c.bring(context.Background())
+		changed, failure := c.Update(context.Background())
 		if failure != nil {
 			t.Fatal(failure)
 		}
-		return c.label(), changed
+		return c.Label(), changed
 	}
-	if c.label() != "" {
-		t.Errorf("before the first there is %s", c.label())
+	if c.Label() != "" {
+		t.Errorf("before the first there is %s", c.Label())
 	}
 	first, changed := bring()
 	if !strings.HasPrefix(first, "v1 ") || changed {
@@ -64,26 +65,26 @@ func TestVersions(t *testing.T) {
 	if again, changed := bring(); again != first || changed {
 		t.Errorf("the same files are %s, changed %v", again, changed)
 	}
-	write(t, w.dir, "a.py", "other")
+	write(t, w.Dir, "a.py", "other")
 	second, changed := bring()
 	if !strings.HasPrefix(second, "v2 ") || !changed || second[3:] == first[3:] {
 		t.Errorf("other files are %s, changed %v", second, changed)
 	}
-	write(t, w.dir, "a.py", "a.py")
+	write(t, w.Dir, "a.py", "a.py")
 	if third, changed := bring(); third != "v3 "+first[3:] || !changed {
 		t.Errorf("back to the first they are %s", third)
 	}
-	write(t, w.dir, "b.txt", "not watched")
+	write(t, w.Dir, "b.txt", "not watched")
 	if _, changed := bring(); changed {
 		t.Error("a file that is not watched made a version")
 	}
 	if _, c := workshop(t, plan.Function{}); true {
-		if changed, failure := c.bring(context.Background()); changed || failure != nil || c.label() != "v1" {
-			t.Errorf("without files it is %s, %v", c.label(), failure)
+		if changed, failure := c.Update(context.Background()); changed || failure != nil || c.Label() != "v1" {
+			t.Errorf("without files it is %s, %v", c.Label(), failure)
 		}
 	}
-	if _, c := workshop(t, plan.Function{Transport: plan.Attach}); c.label() != "attached" {
-		t.Errorf("attached it is %s", c.label())
+	if _, c := workshop(t, plan.Function{Transport: plan.Attach}); c.Label() != "attached" {
+		t.Errorf("attached it is %s", c.Label())
 	}
 }
 
@@ -91,43 +92,46 @@ func TestVersions(t *testing.T) {
 // they are built are built again, and a build that writes watched files rests
 // after the second time.
 func TestNothingStaleIsUsed(t *testing.T) {
-	steps := func(w *works) string { text, _ := os.ReadFile(filepath.Join(w.dir, "steps")); return string(text) }
+	steps := func(w *build.Builder) string {
+		text, _ := os.ReadFile(filepath.Join(w.Dir, "steps"))
+		return string(text)
+	}
 	w, c := workshop(t, plan.Function{Watch: []string{"*.py"},
 		Build: sh(`echo built >> steps; test -f late.py || echo x > late.py`)}, "a.py")
-	if changed, failure := c.bring(context.Background()); failure != nil || changed || steps(w) != "built\nbuilt\n" {
+	if changed, failure := c.Update(context.Background()); failure != nil || changed || steps(w) != "built\nbuilt\n" {
 		t.Errorf("%v, changed %v, %q", failure, changed, steps(w))
 	}
-	if c.label()[:2] != "v1" {
-		t.Errorf("it is %s", c.label())
+	if c.Label()[:2] != "v1" {
+		t.Errorf("it is %s", c.Label())
 	}
 	// a build that always writes something else comes to an end too
 	w, c = workshop(t, plan.Function{Watch: []string{"*.py"}, Build: sh(`echo built >> steps; cp steps stamp.py`)},
 		"a.py")
-	if _, failure := c.bring(context.Background()); failure != nil || strings.Count(steps(w), "built") > 4 ||
-		c.label()[:2] != "v1" {
-		t.Errorf("%v, %q, %s", failure, steps(w), c.label())
+	if _, failure := c.Update(context.Background()); failure != nil || strings.Count(steps(w), "built") > 4 ||
+		c.Label()[:2] != "v1" {
+		t.Errorf("%v, %q, %s", failure, steps(w), c.Label())
 	}
 	// without files that are watched it is built each time the program starts
 	w, c = workshop(t, plan.Function{Build: sh("echo built >> steps")})
 	for range 2 {
-		if _, failure := c.bring(context.Background()); failure != nil {
+		if _, failure := c.Update(context.Background()); failure != nil {
 			t.Fatal(failure)
 		}
 	}
-	again := newWorks(plan.Expand(&plan.Project{Dir: w.dir, Functions: []plan.Function{c.f}}), w.log)
-	if _, failure := again.codes[0].bring(context.Background()); failure != nil || steps(w) != "built\nbuilt\n" {
+	again := build.New(plan.Expand(&plan.Project{Dir: w.Dir, Functions: []plan.Function{c.F}}), w.Log)
+	if _, failure := again.Codes[0].Update(context.Background()); failure != nil || steps(w) != "built\nbuilt\n" {
 		t.Errorf("%v, %q", failure, steps(w))
 	}
 	// what was built before is not built again, unless its program is gone
 	f := plan.Function{Name: "f", Watch: []string{"*.py"}, Build: sh("echo built >> steps; touch made")}
 	w, _ = workshop(t, f, "a.py")
-	f.Dir, f.Start = w.dir, []string{filepath.Join(w.dir, "made")}
+	f.Dir, f.Start = w.Dir, []string{filepath.Join(w.Dir, "made")}
 	for _, want := range []string{"built\n", "built\n", "built\nbuilt\n"} {
 		if strings.Count(want, "built") == 2 {
 			os.Remove(f.Start[0])
 		}
-		next := newWorks(plan.Expand(&plan.Project{Dir: w.dir, Functions: []plan.Function{f}}), w.log)
-		if _, failure := next.codes[0].bring(context.Background()); failure != nil || steps(w) != want {
+		next := build.New(plan.Expand(&plan.Project{Dir: w.Dir, Functions: []plan.Function{f}}), w.Log)
+		if _, failure := next.Codes[0].Update(context.Background()); failure != nil || steps(w) != want {
 			t.Errorf("%v, %q, want %q", failure, steps(w), want)
 		}
 	}
@@ -139,9 +143,9 @@ func TestBackToWhatTheyWere(t *testing.T) {
 	w, c := workshop(t, plan.Function{Watch: []string{"*.py"},
 		Build: sh(`cat a.py > made; grep -q fails a.py && exit 1; true`)}, "a.py")
 	made := func(text string) string {
-		write(t, w.dir, "a.py", text)
-		_, _ = c.bring(context.Background()) // one of them fails
-		out, _ := os.ReadFile(filepath.Join(w.dir, "made"))
+		write(t, w.Dir, "a.py", text)
+		_, _ = c.Update(context.Background()) // one of them fails
+		out, _ := os.ReadFile(filepath.Join(w.Dir, "made"))
 		return string(out)
 	}
 	for _, text := range []string{"one", "two", "one", "fails", "one", "fails", "two"} {
@@ -149,8 +153,8 @@ func TestBackToWhatTheyWere(t *testing.T) {
 			t.Errorf("of %s there is %s", text, got)
 		}
 	}
-	if c.failure != nil || !strings.HasPrefix(c.label(), "v") {
-		t.Errorf("in the end %v", c.failure)
+	if c.Failure != nil || !strings.HasPrefix(c.Label(), "v") {
+		t.Errorf("in the end %v", c.Failure)
 	}
 }
 
@@ -160,32 +164,32 @@ func TestABuildThatFails(t *testing.T) {
 	w, c := workshop(t, plan.Function{Watch: []string{"*.py"},
 		Build: sh(`echo try >> tries; grep -q good a.py || { echo a.py is bad; exit 1; }`)}, "a.py")
 	for range 3 {
-		if _, failure := c.bring(context.Background()); failure == nil ||
+		if _, failure := c.Update(context.Background()); failure == nil ||
 			failure.Text != "f does not build: sh exited with code 1" || failure.Lines[0] != "a.py is bad" {
 			t.Fatalf("failure %+v", failure)
 		}
 	}
-	if tries, _ := os.ReadFile(filepath.Join(w.dir, "tries")); string(tries) != "try\n" {
+	if tries, _ := os.ReadFile(filepath.Join(w.Dir, "tries")); string(tries) != "try\n" {
 		t.Errorf("the same files were built %q", tries)
 	}
-	write(t, w.dir, "a.py", "good")
-	if _, failure := c.bring(context.Background()); failure != nil || c.label()[:2] != "v1" {
-		t.Errorf("fixed: %v, %s", failure, c.label())
+	write(t, w.Dir, "a.py", "good")
+	if _, failure := c.Update(context.Background()); failure != nil || c.Label()[:2] != "v1" {
+		t.Errorf("fixed: %v, %s", failure, c.Label())
 	}
 	_, slow := workshop(t, plan.Function{Build: sh("exec sleep 60")})
 	ctx, stop := context.WithCancel(context.Background())
 	go func() {
 		for {
-			slow.mu.Lock()
-			doing := slow.doing
-			slow.mu.Unlock()
+			slow.Mu.Lock()
+			doing := slow.Doing
+			slow.Mu.Unlock()
 			if doing == "building" {
 				stop()
 				return
 			}
 		}
 	}()
-	if _, failure := slow.bring(ctx); failure == nil || !strings.Contains(failure.Text, "was interrupted") {
+	if _, failure := slow.Update(ctx); failure == nil || !strings.Contains(failure.Text, "was interrupted") {
 		t.Errorf("interrupted: %+v", failure)
 	}
 }
@@ -195,18 +199,18 @@ func TestABuildThatFails(t *testing.T) {
 func TestTheWatcherSees(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, "lib/a.py", "1")
-	w, err := newWatcher(dir, []string{"lib/**/*.py", "one/*.txt"}, []string{filepath.Join(dir, "env", "x.env")})
+	w, err := build.Watch(dir, []string{"lib/**/*.py", "one/*.txt"}, []string{filepath.Join(dir, "env", "x.env")})
 	if err == nil {
 		t.Fatal("a folder that is not there is watched")
 	}
 	write(t, dir, "env/x.env", "A=1")
-	if w, err = newWatcher(dir, []string{"lib/**/*.py", "one/*.txt"},
+	if w, err = build.Watch(dir, []string{"lib/**/*.py", "one/*.txt"},
 		[]string{filepath.Join(dir, "env", "x.env")}); err != nil {
 		t.Fatal(err)
 	}
 	touched, rested := make(chan string, 1000), make(chan bool, 1000)
 	over := make(chan bool)
-	go func() { w.follow(func(p string) { touched <- p }, func() { rested <- true }); close(over) }()
+	go func() { w.Follow(func(p string) { touched <- p }, func() { rested <- true }); close(over) }()
 	saw := func(name string) {
 		t.Helper()
 		for {
@@ -238,6 +242,6 @@ func TestTheWatcherSees(t *testing.T) {
 	saw("lib/a.py")
 	os.Remove(filepath.Join(dir, "lib/a.py"))
 	saw("lib/a.py")
-	w.close()
+	w.Close()
 	<-over
 }

@@ -21,8 +21,12 @@ import (
 	"nightdrill/internal/core/report"
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/objects"
+	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/runner"
 	"nightdrill/internal/project"
+	"nightdrill/internal/session/build"
+	"nightdrill/internal/session/catalog"
+	"nightdrill/internal/session/kept"
 	"nightdrill/internal/store"
 )
 
@@ -36,7 +40,7 @@ type Workspace struct {
 	// Entrances are the addresses and names of the front and the object store; Enter sets them.
 	Entrances Entrances
 	aside     *aside
-	works     *works
+	works     *build.Builder
 	given     string // the folder, as the user named it
 	unkept    bool   // runs are not written, to see what writing them costs
 }
@@ -80,7 +84,7 @@ func Open(ctx context.Context, dir string) (*Workspace, error) {
 }
 
 func newDesk(l *project.Loaded, runs *store.Store, a *aside, log *logs.Log) (*Workspace, error) {
-	objects, err := openObjects(l, a.second)
+	objects, err := catalog.OpenStore(l, a.second)
 	if err != nil {
 		return nil, err
 	}
@@ -93,14 +97,14 @@ func newDesk(l *project.Loaded, runs *store.Store, a *aside, log *logs.Log) (*Wo
 func (d *Workspace) take(l *project.Loaded, objects *objects.Store) {
 	old := d.works
 	d.Loaded, d.Whole, d.Objects = l, plan.Expand(l.Project), objects
-	d.works = newWorks(d.Whole, d.Log)
+	d.works = build.New(d.Whole, d.Log)
 	if old == nil {
 		return
 	}
-	for _, c := range d.works.codes {
-		for _, was := range old.codes {
-			if was.f.Name == c.f.Name {
-				c.before = was.before + was.number
+	for _, c := range d.works.Codes {
+		for _, was := range old.Codes {
+			if was.F.Name == c.F.Name {
+				c.Before = was.Before + was.Number
 			}
 		}
 	}
@@ -108,7 +112,7 @@ func (d *Workspace) take(l *project.Loaded, objects *objects.Store) {
 
 // Close ends the services and closes the project's runs.
 func (d *Workspace) Close() error {
-	d.works.services.Close()
+	d.works.Services.Close()
 	d.Objects.Close()
 	d.Log.Close()
 	d.aside.close()
@@ -125,13 +129,13 @@ func (d *Workspace) Prepare(ctx context.Context, drill *plan.Drill, say func(str
 			all = append(all, n)
 		}
 	}
-	if _, failure := d.works.ready(ctx, all, say); failure != nil {
+	if _, failure := d.works.Prepare(ctx, all, say); failure != nil {
 		if n := len(failure.Lines); n > 0 {
 			return fmt.Errorf("%s\n%s", failure.Text, strings.Join(failure.Lines[max(0, n-20):], "\n"))
 		}
 		return failure
 	}
-	return d.works.services.Reset(ctx)
+	return d.works.Services.Reset(ctx)
 }
 
 // planOf returns the project that a drill runs: its own, or one in which every
@@ -226,20 +230,21 @@ func (d *Workspace) Start(ctx context.Context, drill *plan.Drill, journal io.Wri
 		}
 	}
 	p = d.withSession(p)
-	config := runner.Config{ID: r.ID, Log: d.Log, Objects: own, Plan: manifest(p, drill), Machine: machine(),
-		Commit: commit(d.Dir), ReadObject: func(bucket, key string) []byte {
+	config := runner.Config{ID: r.ID, Log: d.Log, Objects: own, Plan: kept.NewManifest(p, drill),
+		Machine: kept.Machine(),
+		Commit:  kept.Commit(d.Dir), ReadObject: func(bucket, key string) []byte {
 			return own.Bytes(bucket, key,
 				mostObject)
 		}}
 	for i := range p.Functions {
-		c := d.works.codes[d.codeOf(p.Functions[i].Name)]
-		label := c.label()
-		if !slices.Equal(c.function().Env, d.Whole.Functions[c.fn].Env) {
+		c := d.works.Codes[d.codeOf(p.Functions[i].Name)]
+		label := c.Label()
+		if !slices.Equal(c.Function().Env, d.Whole.Functions[c.Fn].Env) {
 			label += " +env" // values that were set for the session
 		}
-		code := runner.Code{Version: label, Size: packageSize(&p.Functions[i], d.Dir)}
+		code := runner.Code{Version: label, Size: build.PackageSize(&p.Functions[i], d.Dir)}
 		if p.Functions[i].Prepare != nil {
-			code.Prepared = c.prepared()
+			code.Prepared = c.Prepared()
 		}
 		config.Code = append(config.Code, code)
 	}
@@ -296,7 +301,7 @@ func (d *Workspace) withSession(p *plan.Project) *plan.Project {
 	with := *p
 	with.Functions = slices.Clone(p.Functions)
 	for i := range with.Functions {
-		with.Functions[i].Env = d.works.codes[d.codeOf(with.Functions[i].Name)].function().Env
+		with.Functions[i].Env = d.works.Codes[d.codeOf(with.Functions[i].Name)].Function().Env
 	}
 	return &with
 }
@@ -375,3 +380,7 @@ func (r *Running) At(t time.Time) clock.Time { return r.driver.At(t) }
 
 // Looks returns the state of each function now.
 func (r *Running) Looks() []engine.Stats { return r.driver.Stats() }
+
+// Beside calls start, which starts a program that is not one of the project, such as an editor: it
+// does not end with any of them.
+func Beside(start func() error) error { return proc.Beside(start) }

@@ -10,7 +10,7 @@ import (
 
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/export"
-	"nightdrill/internal/session"
+	"nightdrill/internal/session/kept"
 	"nightdrill/internal/tui/compareview"
 	"nightdrill/internal/tui/msg"
 )
@@ -32,11 +32,11 @@ func (s *shell) exportRun(id, dir string) tea.Cmd {
 		if err != nil {
 			return msg.Note{Text: err.Error(), Bad: true}
 		}
-		source, err := session.SourceOf(runs, info)
+		source, err := kept.SourceOf(runs, info)
 		if err != nil {
 			return msg.Note{Text: err.Error(), Bad: true}
 		}
-		files, err := session.Export(source, session.CompareVariants(source.Run), session.Exporting{Dir: to})
+		files, err := kept.Export(source, kept.CompareVariants(source.Run), kept.Exporting{Dir: to})
 		if err != nil {
 			return msg.Note{Text: err.Error(), Bad: true}
 		}
@@ -54,7 +54,7 @@ func (s *shell) exportComparison(x compareview.Export) tea.Cmd {
 		n := 0
 		for _, c := range x.All {
 			for _, kind := range []string{"svg", "pdf"} {
-				if err := export.ComparisonFile(filepath.Join(to, "comparison-"+session.FileName(c.Title)+"."+kind), c,
+				if err := export.ComparisonFile(filepath.Join(to, "comparison-"+kept.FileName(c.Title)+"."+kind), c,
 					false); err != nil {
 					return msg.Note{Text: err.Error(), Bad: true}
 				}

@@ -50,7 +50,7 @@ func FuzzParseBudget(f *testing.F) {
 // places is counted alike, percentiles rise, intervals hold their value, and filters cut
 // the run into parts without a rest.
 func TestFiguresAgreeOverManyHistories(t *testing.T) {
-	var seen struct{ cold, rejected, chains, open, routes, intervals int }
+	var seen struct{ Cold, Rejected, Chains, Open, Routes, Intervals int }
 	for seed := range uint64(400) {
 		r := recordtest.History(seed)
 		p := report.NewPage(r)
@@ -85,7 +85,7 @@ func TestFiguresAgreeOverManyHistories(t *testing.T) {
 					}
 				}
 				if c.P50 != nil {
-					seen.intervals++
+					seen.Intervals++
 				}
 				if c.P50Lo != nil && (*c.P50Lo > *c.P50 || *c.P50Hi < *c.P50) || (c.P50Lo == nil) != (c.N == 0 ||
 					c.Needs[0] > 0) || c.P50 != nil && !stats.Enough(0.5, c.N) || c.P95 != nil && !stats.Enough(0.95,
@@ -114,20 +114,20 @@ func TestFiguresAgreeOverManyHistories(t *testing.T) {
 			routes := 0
 			for _, route := range f.Routes {
 				routes += route.N()
-				seen.routes++
+				seen.Routes++
 			}
 			if len(f.Routes) > 0 && name == "f@b" && routes != f.Latency.N() {
 				fail("%s: its one route has %d answers, the function %d", name, routes, f.Latency.N())
 			}
-			seen.cold += f.Latency.Cold.N
+			seen.Cold += f.Latency.Cold.N
 		}
 		if attempts != len(r.Attempts) || started != len(r.Instances) {
 			fail("%d attempts and %d instances, the run has %d and %d", attempts, started, len(r.Attempts),
 				len(r.Instances))
 		}
-		seen.rejected += s.Events.Rejected
-		seen.chains += len(s.Chains)
-		seen.open += s.Events.Abandoned
+		seen.Rejected += s.Events.Rejected
+		seen.Chains += len(s.Chains)
+		seen.Open += s.Events.Abandoned
 		events, calls := 0, 0
 		for _, f := range []record.Filter{{Source: "a"}, {Source: "b"}, {Source: "c"}} {
 			part := r.Filter(f)
@@ -153,8 +153,8 @@ func TestFiguresAgreeOverManyHistories(t *testing.T) {
 			fail("the sentences are\n%s", text)
 		}
 	}
-	if seen.cold < 1000 || seen.rejected < 1000 || seen.chains < 100 || seen.open < 500 || seen.routes < 100 ||
-		seen.intervals < 1000 {
+	if seen.Cold < 1000 || seen.Rejected < 1000 || seen.Chains < 100 || seen.Open < 500 || seen.Routes < 100 ||
+		seen.Intervals < 1000 {
 		t.Errorf("too little was common in the histories: %+v", seen)
 	}
 }
@@ -173,14 +173,14 @@ func TestLagOverTime(t *testing.T) {
 	s := report.NewPage(r).Time.Sources[0]
 	step := report.NewPage(r).Time.Step
 	for at, want := range map[int]struct {
-		behind int
-		lag    time.Duration
+		Behind int
+		Lag    time.Duration
 	}{95: {0, 0}, 195: {1, 100}, 495: {3, 400}, 795: {2, 600}, 1195: {1, 900}} {
 		k := int(time.Duration(recordtest.At(at)) / step)
-		if got := s.Lag[k]; s.Behind[k] != want.behind || got < want.lag*time.Millisecond-step ||
-			got > want.lag*time.Millisecond+step {
-			t.Errorf("at %d ms %d are behind, the oldest by %v; want %d, %d ms", at, s.Behind[k], got, want.behind,
-				want.lag)
+		if got := s.Lag[k]; s.Behind[k] != want.Behind || got < want.Lag*time.Millisecond-step ||
+			got > want.Lag*time.Millisecond+step {
+			t.Errorf("at %d ms %d are behind, the oldest by %v; want %d, %d ms", at, s.Behind[k], got, want.Behind,
+				want.Lag)
 		}
 	}
 }
@@ -269,16 +269,16 @@ func TestAgainstABaseline(t *testing.T) {
 		t.Errorf("nothing to compare: %+v", all)
 	}
 	for _, c := range []struct {
-		now  *record.Run
-		held string
+		Now  *record.Run
+		Held string
 	}{{run("a", 2, 1, 3), "++"}, {run("b", 3, 1.08, 3), "++"}, {run("c", 4, 1.4, 3), "-+"},
 		{run("d", 5, 0.5, 40), "+-"}} {
 		held := ""
-		for _, v := range measure.Against(c.now, base, 0.10) {
+		for _, v := range measure.Against(c.Now, base, 0.10) {
 			held += map[bool]string{true: "+", false: "-"}[v.Held]
 		}
-		if held != c.held {
-			t.Errorf("run %s: %s, want %s: %+v", c.now.ID, held, c.held, measure.Against(c.now, base, 0.10))
+		if held != c.Held {
+			t.Errorf("run %s: %s, want %s: %+v", c.Now.ID, held, c.Held, measure.Against(c.Now, base, 0.10))
 		}
 	}
 }

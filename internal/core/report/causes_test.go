@@ -34,8 +34,8 @@ func TestTheSentencesNameTheOneCause(t *testing.T) {
 		}
 	}
 	causes := []struct {
-		name, want string
-		scene      recordtest.Scene
+		Name, Want string
+		Scene      recordtest.Scene
 	}{
 		{"its own code boots slowly", "of a cold call is the function's own start-up",
 			few(func(s *recordtest.Scene) { s.Start, s.Boot = 900*time.Millisecond, 880*time.Millisecond })},
@@ -114,16 +114,16 @@ func TestTheSentencesNameTheOneCause(t *testing.T) {
 		})},
 	}
 	for _, c := range causes {
-		t.Run(c.name, func(t *testing.T) {
-			r := c.scene.Run()
+		t.Run(c.Name, func(t *testing.T) {
+			r := c.Scene.Run()
 			text := strings.Join(report.NewPage(r).Sentences, "\n")
-			if !strings.Contains(text, c.want) {
-				t.Errorf("want %q in\n%s", c.want, text)
+			if !strings.Contains(text, c.Want) {
+				t.Errorf("want %q in\n%s", c.Want, text)
 			}
 			for _, other := range causes { // and no other cause
-				if other.name != c.name && strings.Contains(text, other.want) &&
-					!(c.name == "it says what it does then" && other.name == "it is ready too early") {
-					t.Errorf("it also says %q in\n%s", other.want, text)
+				if other.Name != c.Name && strings.Contains(text, other.Want) &&
+					!(c.Name == "it says what it does then" && other.Name == "it is ready too early") {
+					t.Errorf("it also says %q in\n%s", other.Want, text)
 				}
 			}
 		})
@@ -138,8 +138,8 @@ func TestWarningsStandNextToWhatTheySpoil(t *testing.T) {
 	rates := func(b *measure.Beside) []string { return b.Rates }
 	memory := func(b *measure.Beside) []string { return b.Memory }
 	for want, c := range map[string]struct {
-		on     func(*measure.Beside) []string
-		change func(*record.Run)
+		On     func(*measure.Beside) []string
+		Change func(*record.Run)
 	}{
 		"taken up to 50.0 ms late": {latency, func(r *record.Run) {
 			for i := range r.Arrivals {
@@ -162,9 +162,9 @@ func TestWarningsStandNextToWhatTheySpoil(t *testing.T) {
 		if s := report.Summarize(r); len(s.Warnings) > 0 {
 			t.Fatalf("a calm run has warnings %v", s.Warnings)
 		}
-		c.change(r)
+		c.Change(r)
 		s := report.Summarize(r)
-		if beside := strings.Join(c.on(&s.Beside), "\n"); len(s.Warnings) == 0 || !strings.Contains(s.Warnings[0],
+		if beside := strings.Join(c.On(&s.Beside), "\n"); len(s.Warnings) == 0 || !strings.Contains(s.Warnings[0],
 			want) || !strings.Contains(beside, want) {
 			t.Errorf("want %q in %q, %v", want, s.Warnings, s.Beside)
 		}

@@ -11,7 +11,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"nightdrill/internal/core/measure"
-	"nightdrill/internal/session"
+	"nightdrill/internal/session/kept"
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/msg"
@@ -151,12 +151,12 @@ func (m *Model) Compare(first, second string) tea.Cmd {
 	return func() tea.Msg {
 		out := compared{first: first, second: second}
 		if first != "" {
-			out.all, out.err = session.Compared(runs, from, to)
+			out.all, out.err = kept.Compared(runs, from, to)
 			return out
 		}
 		r, err := runs.Load(second)
 		if out.err = err; err == nil {
-			if out.all = session.CompareVariants(r); len(out.all) == 0 {
+			if out.all = kept.CompareVariants(r); len(out.all) == 0 {
 				out.err = fmt.Errorf("run %s has no two variants of a function that replied", second)
 			}
 		}

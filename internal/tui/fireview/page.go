@@ -21,6 +21,8 @@ import (
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/transport"
 	"nightdrill/internal/session"
+	"nightdrill/internal/session/catalog"
+	"nightdrill/internal/session/explain"
 	"nightdrill/internal/tui/canvas"
 )
 
@@ -39,7 +41,7 @@ type page struct {
 	before      *session.Shown
 	verdicts    []payload.Verdict
 	tries       []string // of earlier attempts
-	steps       []session.Step
+	steps       []explain.Step
 	onward      []canvas.Row // what replies were sent on as, and dead letters
 	settled     bool         // nothing of it will change
 	width       int
@@ -134,10 +136,10 @@ func makePage(s *session.Session, f *session.Firing, width int, leaveOut []strin
 	}
 	p.function = s.NameOf(t)
 	for _, x := range v.Trace.Attempts[:len(v.Trace.Attempts)-1] {
-		p.tries = append(p.tries, session.AttemptOf(x, v.Trace.Arrived).Words())
+		p.tries = append(p.tries, explain.AttemptOf(x, v.Trace.Arrived).Words())
 	}
 	if pl := s.Plan(); v.Item.Source < len(pl.Sources) {
-		if content := session.WhatWaits(&pl.Sources[v.Item.Source]); content != "" {
+		if content := explain.WhatWaits(&pl.Sources[v.Item.Source]); content != "" {
 			p.onward = append(p.onward, canvas.Row{{Style: canvas.Dim, Text: "it waits for " + content}})
 		}
 	}
@@ -257,7 +259,7 @@ func harmless(content string) string {
 
 // sentPage is the payload under the cursor, laid out.
 type sentPage struct {
-	item *session.Item
+	item *catalog.Item
 	rows []canvas.Row
 	w    int
 }
@@ -278,7 +280,7 @@ func (m *Model) sentRows(width int) []canvas.Row {
 // sentBytes is how much of a payload is laid out.
 const sentBytes = 256 << 10
 
-func layOut(i *session.Item, form int) (rows []canvas.Row) {
+func layOut(i *catalog.Item, form int) (rows []canvas.Row) {
 	if i.Wrong != "" {
 		rows = append(rows, canvas.Row{{Style: canvas.Bad, Text: "cannot be sent: " + text.Harmless(i.Wrong)}},
 			canvas.Row{})

@@ -18,6 +18,7 @@ import (
 	"nightdrill/internal/core/jsondiff"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/session"
+	"nightdrill/internal/session/catalog"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/input"
 	"nightdrill/internal/tui/msg"
@@ -83,7 +84,7 @@ type Model struct {
 	s    *session.Session
 	w, h int
 
-	items  []*session.Item // those that the filter leaves
+	items  []*catalog.Item // those that the filter leaves
 	filter string
 	typing *input.Line // the filter, while it is typed
 	chosen string      // key of the item under the cursor
@@ -137,7 +138,7 @@ func (m *Model) list() {
 			m.items = append(m.items, i)
 		}
 	}
-	m.at = slices.IndexFunc(m.items, func(i *session.Item) bool { return i.Key() == m.chosen })
+	m.at = slices.IndexFunc(m.items, func(i *catalog.Item) bool { return i.Key() == m.chosen })
 	if m.at < 0 && len(m.items) > 0 {
 		m.at, m.chosen = 0, m.items[0].Key()
 	}
@@ -151,7 +152,7 @@ func (m *Model) Choose(key string) tea.Cmd {
 }
 
 // fits reports whether an item holds every word of the filter.
-func (m *Model) fits(i *session.Item) bool {
+func (m *Model) fits(i *catalog.Item) bool {
 	content := strings.ToLower(i.SourceName + " " + i.Title() + " " + i.Label)
 	for _, word := range strings.Fields(strings.ToLower(m.filter)) {
 		if !strings.Contains(content, word) {
@@ -162,7 +163,7 @@ func (m *Model) fits(i *session.Item) bool {
 }
 
 // item returns the payload under the cursor, or nil.
-func (m *Model) item() *session.Item {
+func (m *Model) item() *catalog.Item {
 	if m.at < 0 || m.at >= len(m.items) {
 		return nil
 	}
@@ -332,7 +333,7 @@ func (m *Model) fire(o session.Order) tea.Cmd {
 }
 
 // variantOf returns the chosen variant where the item's source leads to it.
-func (m *Model) variantOf(i *session.Item) string {
+func (m *Model) variantOf(i *catalog.Item) string {
 	if slices.Contains(m.s.Variants(i.SourceName), m.variant) {
 		return m.variant
 	}
@@ -502,7 +503,7 @@ func (m *Model) leave() tea.Cmd {
 type edited struct {
 	err  error
 	path string
-	item *session.Item
+	item *catalog.Item
 	was  []byte
 	name string // under which it is kept, if it is new
 }
@@ -523,7 +524,7 @@ func (m *Model) edit() tea.Cmd {
 }
 
 // editor runs the editor on a copy of a text.
-func (m *Model) editor(i *session.Item, name string, content []byte) tea.Cmd {
+func (m *Model) editor(i *catalog.Item, name string, content []byte) tea.Cmd {
 	suffix := ".json"
 	if i.HTTP {
 		suffix = ".http"

@@ -4,7 +4,7 @@ package msg
 import (
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/session"
+	"nightdrill/internal/session/catalog"
 )
 
 // Ask asks the user for a line of text, which the shell passes to Done. With YesNo, it is a
@@ -22,7 +22,7 @@ type Note struct {
 }
 
 // Map asks the shell to show an item on the map of the wiring.
-type Map struct{ Item *session.Item }
+type Map struct{ Item *catalog.Item }
 
 // Say returns a command that says something in the bottom line.
 func Say(text string) tea.Cmd { return func() tea.Msg { return Note{Text: text} } }

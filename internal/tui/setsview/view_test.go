@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"nightdrill/internal/session"
+	"nightdrill/internal/session/catalog"
 	"nightdrill/internal/tui/msg"
 	"nightdrill/internal/tui/viewtest"
 )
@@ -21,7 +22,7 @@ type screen struct {
 	dir    string
 	stand  *session.Session
 	fired  string
-	mapped *session.Item // put on the map
+	mapped *catalog.Item // put on the map
 }
 
 func open(t *testing.T, w, h int) *screen {

@@ -13,7 +13,8 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/text"
-	"nightdrill/internal/session"
+	"nightdrill/internal/session/catalog"
+	"nightdrill/internal/session/explain"
 	"nightdrill/internal/tui/canvas"
 )
 
@@ -38,7 +39,7 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 		m.drawChoices(out)
 		return out
 	}
-	w, words := m.Map(), session.WiresOf(m.plan)
+	w, words := m.Map(), explain.WiresOf(m.plan)
 	p := w.Lay(m.w-2, m.h-m.panel())
 	room := min(p.H+1, m.h-m.panel())
 	page := canvas.New(m.w-2, p.H, theme)
@@ -58,7 +59,7 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 }
 
 // follow scrolls to where the cursor, or the event, is.
-func (m *Model) follow(p *draw.WiringPlan, words []session.WireOf, room int) {
+func (m *Model) follow(p *draw.WiringPlan, words []explain.WireOf, room int) {
 	if p.H <= room {
 		m.top = 0
 		return
@@ -92,17 +93,17 @@ func (m *Model) places() (source, function int) {
 }
 
 // drawMap draws nodes and wires.
-func (m *Model) drawMap(c *canvas.Canvas, w *draw.Wiring, p *draw.WiringPlan, words []session.WireOf) {
+func (m *Model) drawMap(c *canvas.Canvas, w *draw.Wiring, p *draw.WiringPlan, words []explain.WireOf) {
 	source, function := m.places()
 	// what the event on the map has passed
-	passed, missed, stopped := map[session.WireOf]bool{}, map[session.WireOf]bool{}, map[string]bool{}
+	passed, missed, stopped := map[explain.WireOf]bool{}, map[explain.WireOf]bool{}, map[string]bool{}
 	for i := 0; m.journey != nil && i <= m.stop && i < len(m.journey); i++ {
 		x := &m.journey[i]
 		if n, err := strconv.Atoi(x.Wire); err == nil {
-			passed[session.WireOf{Source: m.plan.SourceNamed(x.Source), Wire: n - 1}] = true
+			passed[explain.WireOf{Source: m.plan.SourceNamed(x.Source), Wire: n - 1}] = true
 		}
 		if n, err := strconv.Atoi(x.Near); err == nil {
-			missed[session.WireOf{Source: m.plan.SourceNamed(x.Source), Wire: n - 1}] = true
+			missed[explain.WireOf{Source: m.plan.SourceNamed(x.Source), Wire: n - 1}] = true
 		}
 		if x.Bad {
 			stopped[x.Function+"/"+x.Source] = true
@@ -166,7 +167,7 @@ func (m *Model) drawMap(c *canvas.Canvas, w *draw.Wiring, p *draw.WiringPlan, wo
 }
 
 // wireStyle returns the style of a wire, by its traffic, and whether it carries any.
-func (m *Model) wireStyle(x session.WireOf) (canvas.Style, bool) {
+func (m *Model) wireStyle(x explain.WireOf) (canvas.Style, bool) {
 	switch t := m.traffic.Wire(x); {
 	case t.Working > 0:
 		return canvas.Warm, true
@@ -205,7 +206,7 @@ func drawStrokes(c *canvas.Canvas, wires []styled) {
 }
 
 // drawLabel writes on a wire what it takes, and what goes over it.
-func (m *Model) drawLabel(c *canvas.Canvas, b draw.Box, x session.WireOf) {
+func (m *Model) drawLabel(c *canvas.Canvas, b draw.Box, x explain.WireOf) {
 	if b.W < 6 {
 		return
 	}
@@ -217,7 +218,7 @@ func (m *Model) drawLabel(c *canvas.Canvas, b draw.Box, x session.WireOf) {
 		words = ""
 	}
 	at, edge := b.X+1, b.X+b.W
-	if b.W >= leastColumns && t != (session.WireTraffic{}) { // counts stand in columns, below those of other wires
+	if b.W >= leastColumns && t != (explain.WireTraffic{}) { // counts stand in columns, below those of other wires
 		if words != "" {
 			c.PutUpTo(at, b.Y, edge-countsWidth, canvas.Dim, " "+words+" ")
 		}
@@ -302,7 +303,7 @@ func (m *Model) drawWays(c *canvas.Canvas, b draw.Box, n *draw.WiringNode, count
 			return
 		}
 		line, words := canvas.Faint, canvas.Dim
-		went := func(s session.Stop) bool { // the event on the map
+		went := func(s explain.Stop) bool { // the event on the map
 			return s.By == n.Name && s.Source == way.To || s.Dead && s.Source == n.Name
 		}
 		switch {
@@ -329,7 +330,7 @@ func (m *Model) drawWays(c *canvas.Canvas, b draw.Box, n *draw.WiringNode, count
 	}
 }
 
-func (m *Model) of(source int) *session.SourceTraffic {
+func (m *Model) of(source int) *explain.SourceTraffic {
 	if m.traffic == nil || source >= len(m.traffic.Sources) {
 		return nil
 	}
@@ -430,7 +431,7 @@ func brief(d time.Duration) string {
 
 // lagBars draws the lag of each partition, as high as the largest; several share
 // a bar where there are more than fit.
-func lagBars(lanes []session.LaneTraffic, most int) string {
+func lagBars(lanes []explain.LaneTraffic, most int) string {
 	if len(lanes) == 0 {
 		return ""
 	}
@@ -462,7 +463,7 @@ func (m *Model) nextTime(src *plan.Source) string {
 			}
 			there := f.Clock.From.Add(time.Duration(float64(m.elapsed) * f.Clock.Speed))
 			end := f.Clock.From.Add(f.Clock.For)
-			if next := session.NextTimes(src, there, 1); len(next) > 0 && next[0].At.Before(end) {
+			if next := catalog.NextTimes(src, there, 1); len(next) > 0 && next[0].At.Before(end) {
 				return fmt.Sprintf("simulated time %s, next %s", there.Format("Mon 15:04"),
 					next[0].At.Format("Mon 15:04"))
 			}
@@ -470,7 +471,7 @@ func (m *Model) nextTime(src *plan.Source) string {
 		}
 		return "not in this drill"
 	}
-	next := session.NextTimes(src, m.now, 1)
+	next := catalog.NextTimes(src, m.now, 1)
 	if len(next) == 0 {
 		return "never"
 	}
@@ -601,18 +602,18 @@ func (m *Model) drawLast(c *canvas.Canvas, x, y, rows int) {
 			}
 		}
 	}
-	wanted := func(e *session.Delivered) bool {
+	wanted := func(e *explain.Delivered) bool {
 		if m.right {
 			return e.Function == name
 		}
 		return e.Source == name || dead[e.Source] && !e.Open && e.Outcome == engine.DeadLettered
 	}
-	var all []session.Delivered
+	var all []explain.Delivered
 	switch {
 	case m.live != nil:
-		all = session.LatestEnded(m.live, rows, wanted)
+		all = explain.LatestEnded(m.live, rows, wanted)
 	case m.ofRun != nil:
-		all = session.LatestEnded(m.run, rows, wanted)
+		all = explain.LatestEnded(m.run, rows, wanted)
 	default:
 		all = m.s.LatestDelivered(rows, wanted)
 	}
@@ -653,7 +654,7 @@ func (m *Model) drawLast(c *canvas.Canvas, x, y, rows int) {
 
 func (m *Model) aboutSource(i int) (string, []string) {
 	src := &m.plan.Sources[i]
-	lines := []string{session.SourceWords(&m.plan.Project, src)}
+	lines := []string{explain.SourceWords(&m.plan.Project, src)}
 	t := m.of(i)
 	if t != nil {
 		_, now := m.figures(i)
@@ -681,7 +682,7 @@ func (m *Model) aboutSource(i int) (string, []string) {
 				"lists them", a, src.Bucket, a, src.Bucket))
 		}
 	case plan.Schedule:
-		for _, n := range session.NextTimes(src, m.now, 4) {
+		for _, n := range catalog.NextTimes(src, m.now, 4) {
 			content := n.At.Format("Mon 2006-01-02 15:04:05 -0700")
 			if n.Note != "" {
 				content += "  " + n.Note
@@ -723,7 +724,7 @@ func (m *Model) aboutFunction(i int) (string, []string) {
 	for s := range m.sources() {
 		for k, w := range m.plan.Sources[s].Wires {
 			if w.To == i {
-				t := m.traffic.Wire(session.WireOf{Source: s, Wire: k})
+				t := m.traffic.Wire(explain.WireOf{Source: s, Wire: k})
 				lines = append(lines, fmt.Sprintf("from %s, wire %d: %d done, %d failed, %d waiting, %d in flight",
 					m.plan.Sources[s].Name, k+1, t.Done, t.Bad, t.Waiting, t.Working))
 			}

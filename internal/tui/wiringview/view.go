@@ -16,6 +16,8 @@ import (
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/session"
+	"nightdrill/internal/session/catalog"
+	"nightdrill/internal/session/explain"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/msg"
 )
@@ -49,7 +51,7 @@ type Model struct {
 	s        *session.Session
 	plan     *plan.Expanded
 	w, h     int
-	traffic  *session.Traffic
+	traffic  *explain.Traffic
 	states   func(fn int) (canvas.Style, []string) // of each function, in words, the longest first
 	right    bool                                  // the cursor is among the functions
 	at       [2]int                                // its place among sources and among functions
@@ -58,12 +60,12 @@ type Model struct {
 	elapsed  time.Duration                         // of it
 	live     *record.Run                           // of the drill in progress
 	run      *record.Run                           // the last one that was seen whole
-	ofRun    *session.Traffic                      // what went over the wires in it, while that is shown
+	ofRun    *explain.Traffic                      // what went over the wires in it, while that is shown
 	now      time.Time
 	counted  time.Time // when the traffic was counted
-	journey  []session.Stop
+	journey  []explain.Stop
 	stop     int
-	item     *session.Item   // that is on the map, where it can be fired
+	item     *catalog.Item   // that is on the map, where it can be fired
 	firing   *session.Firing // whose way is shown
 	settled  *session.Firing // the one whose way is known to its end
 	choices  []choice        // events of a source, while one is chosen
@@ -74,7 +76,7 @@ type Model struct {
 // choice is an event that can be put on the map.
 type choice struct {
 	label, what string
-	item        *session.Item
+	item        *catalog.Item
 	firing      *session.Firing
 	event       int64 // of the run, from 1
 	bad         bool  // no wire takes it
@@ -95,7 +97,7 @@ func (m *Model) NeedsRun() bool { return m.run == nil && m.drill == nil }
 func (m *Model) Run(r *record.Run) {
 	m.run = r
 	if m.ofRun != nil {
-		m.ofRun = session.RunTraffic(m.plan, r)
+		m.ofRun = explain.RunTraffic(m.plan, r)
 	}
 }
 
@@ -112,7 +114,7 @@ const countEvery = 90 * time.Millisecond
 func (m *Model) Refresh() tea.Cmd {
 	p := m.s.Plan()
 	if m.ofRun != nil && p != m.plan { // the project was read again
-		m.ofRun = session.RunTraffic(p, m.run)
+		m.ofRun = explain.RunTraffic(p, m.run)
 	}
 	m.plan, m.now = p, time.Now()
 	switch {
@@ -141,7 +143,7 @@ func (m *Model) Refresh() tea.Cmd {
 }
 
 // Drill takes in how the drill in progress stands.
-func (m *Model) Drill(d *plan.Drill, t *session.Traffic, r *record.Run) {
+func (m *Model) Drill(d *plan.Drill, t *explain.Traffic, r *record.Run) {
 	m.drill, m.live, m.traffic, m.elapsed = d, r, t, time.Duration(t.Clock)
 }
 
@@ -150,7 +152,7 @@ func (m *Model) Drill(d *plan.Drill, t *session.Traffic, r *record.Run) {
 func (m *Model) Over(r *record.Run) {
 	if r != nil {
 		if m.drill != nil {
-			m.ofRun = &session.Traffic{}
+			m.ofRun = &explain.Traffic{}
 		}
 		m.Run(r)
 	}
@@ -158,11 +160,11 @@ func (m *Model) Over(r *record.Run) {
 	m.Refresh()
 }
 
-func (m *Model) journeyOf(v *session.Shown) []session.Stop {
+func (m *Model) journeyOf(v *session.Shown) []explain.Stop {
 	if v.Refused != nil {
-		return []session.Stop{{Source: v.Item.SourceName, Text: v.Refused.Text, Bad: true}}
+		return []explain.Stop{{Source: v.Item.SourceName, Text: v.Refused.Text, Bad: true}}
 	}
-	return session.Journey(m.s.Trace(v))
+	return explain.Journey(m.s.Trace(v))
 }
 
 // sources and functions are the project's own; what stands for variants comes
@@ -203,7 +205,7 @@ func (m *Model) source() int {
 }
 
 // Choose puts an item on the map.
-func (m *Model) Choose(i *session.Item) {
+func (m *Model) Choose(i *catalog.Item) {
 	m.Refresh()
 	at := m.plan.SourceNamed(i.SourceName)
 	if at < 0 {
@@ -212,11 +214,11 @@ func (m *Model) Choose(i *session.Item) {
 	m.choosing, m.right, m.at[0], m.item, m.firing, m.stop = false, false, at, i, nil, 0
 	p, err := m.s.Preview(i)
 	if err != nil {
-		m.journey = []session.Stop{{Source: i.SourceName, Text: i.Title() + " cannot be read: " + err.Error(),
+		m.journey = []explain.Stop{{Source: i.SourceName, Text: i.Title() + " cannot be read: " + err.Error(),
 			Bad: true}}
 		return
 	}
-	m.journey = session.Would(&m.plan.Project, at, session.AsObject(&m.plan.Sources[at], p))
+	m.journey = explain.Would(&m.plan.Project, at, catalog.AsObject(&m.plan.Sources[at], p))
 }
 
 // Key handles a key.
@@ -275,7 +277,7 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		case m.run == nil:
 			return note("no runs yet; press 4 for drills", false)
 		default:
-			m.ofRun = session.RunTraffic(m.plan, m.run)
+			m.ofRun = explain.RunTraffic(m.plan, m.run)
 		}
 		m.Refresh()
 	case key.Matches(k, Keys.Upload):
@@ -302,7 +304,7 @@ func (m *Model) fire() tea.Cmd {
 		return note("put an event on the map first: enter", true)
 	}
 	m.firing, m.ofRun = m.s.Fire(session.Order{Item: m.item}), nil
-	m.stop, m.journey = 0, []session.Stop{{Source: m.item.SourceName, Text: "fired"}}
+	m.stop, m.journey = 0, []explain.Stop{{Source: m.item.SourceName, Text: "fired"}}
 	m.Refresh()
 	m.stop = max(len(m.journey)-1, 0)
 	return nil
@@ -341,7 +343,7 @@ func (m *Model) offered(o Offered) tea.Cmd {
 
 // uploaded is the result of an upload.
 type uploaded struct {
-	Item *session.Item
+	Item *catalog.Item
 	Err  error
 }
 
@@ -367,7 +369,7 @@ func (m *Model) upload() tea.Cmd {
 		if path == "" {
 			return note("missing file name", true)
 		}
-		return ask("object key", session.UsualKey(src, path), func(key string) tea.Cmd {
+		return ask("object key", catalog.UsualKey(src, path), func(key string) tea.Cmd {
 			return func() tea.Msg {
 				i, err := s.Upload(src.Name, path, key)
 				return uploaded{i, err}
@@ -425,11 +427,11 @@ func (m *Model) blob(r *record.Run, n int32) []byte {
 func (m *Model) Follow(r *record.Run, event int64) {
 	m.Refresh()
 	m.choosing, m.item, m.firing, m.stop = false, nil, nil, 0
-	m.journey = session.Journey(session.RunSteps(&m.plan.Project, r, event,
+	m.journey = explain.Journey(explain.RunSteps(&m.plan.Project, r, event,
 		func(n int32) []byte { return m.blob(r, n) }))
 	source := r.Sources[r.Arrivals[event].Source].Name
 	if len(m.journey) == 0 {
-		m.journey = []session.Stop{{Source: source, Text: "arrives at " + source + ", and is in progress: its " +
+		m.journey = []explain.Stop{{Source: source, Text: "arrives at " + source + ", and is in progress: its " +
 			"outcome is not known yet"}}
 	}
 	if at := m.plan.SourceNamed(source); at >= 0 {
@@ -475,23 +477,23 @@ func (m *Model) offer() {
 			if p.Event != nil && p.Event.Subject != "" && p.Event.Subject != i.Label {
 				x.label += "  " + p.Event.Subject
 			}
-			x.bad = m.plan.Routes(at, session.AsObject(&m.plan.Sources[at], p)) == 0
+			x.bad = m.plan.Routes(at, catalog.AsObject(&m.plan.Sources[at], p)) == 0
 		}
 		m.choices = append(m.choices, x)
 	}
 	if m.run != nil {
-		for _, x := range session.NotableEvents(m.run) {
+		for _, x := range explain.NotableEvents(m.run) {
 			from := m.plan.SourceNamed(x.Source)
 			if x.Source == name || x.Dead && from >= 0 && m.plan.Sources[from].DeadLetter == at {
 				what := "last run: " + x.What
 				if x.Dead {
-					what += session.Beginning(m.blob(m.run, x.Reply))
+					what += explain.Beginning(m.blob(m.run, x.Reply))
 				}
 				m.choices = append(m.choices, choice{label: x.Label, what: what, event: x.Event + 1})
 			}
 		}
-		for _, e := range session.LatestEnded(m.run, mostLast,
-			func(e *session.Delivered) bool { return e.Source == name }) {
+		for _, e := range explain.LatestEnded(m.run, mostLast,
+			func(e *explain.Delivered) bool { return e.Source == name }) {
 			m.choices = append(m.choices, choice{label: e.Label, what: fmt.Sprintf("last run, %s: %s", e.At, e.Word()),
 				event: e.Event + 1})
 		}
@@ -533,7 +535,7 @@ func (m *Model) chooseKey(k tea.KeyPressMsg) tea.Cmd {
 
 // Map returns what is drawn.
 func (m *Model) Map() *draw.Wiring {
-	w := session.Map(m.plan, m.traffic)
+	w := explain.Map(m.plan, m.traffic)
 	switch {
 	case m.drill != nil:
 		w.Title += fmt.Sprintf(", %.1f s into %s", m.elapsed.Seconds(), m.drill.Name)

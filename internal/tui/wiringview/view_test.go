@@ -12,6 +12,8 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/session"
+	"nightdrill/internal/session/catalog"
+	"nightdrill/internal/session/explain"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/viewtest"
 )
@@ -234,7 +236,7 @@ func TestEventsOfARun(t *testing.T) {
 		t.Errorf("the title is %q", title)
 	}
 	live := r.Traffic(run)
-	if over := session.RunTraffic(x.plan, run); !reflect.DeepEqual(live.SentOn, over.SentOn) ||
+	if over := explain.RunTraffic(x.plan, run); !reflect.DeepEqual(live.SentOn, over.SentOn) ||
 		live.Sources[0].Wires[0].Done != over.Sources[0].Wires[0].Done || over.Sources[0].Arrived != 3 {
 		t.Errorf("while it runs %+v, afterwards %+v", live, over)
 	}
@@ -250,7 +252,7 @@ func TestEventsOfARun(t *testing.T) {
 		m.Functions[0].Ways[0].Words() != "2 sent on" {
 		t.Errorf("as a picture: %+v", m)
 	}
-	notable := session.NotableEvents(run)
+	notable := explain.NotableEvents(run)
 	if len(notable) == 0 || run.Deliveries[0].Outcome > engine.Outcomes {
 		t.Fatal("nothing is notable in the run")
 	}
@@ -312,7 +314,7 @@ func TestEventsOfARun(t *testing.T) {
 // BenchmarkDraw draws the map with what came last, of a hundred firings and of a run.
 func BenchmarkDraw(b *testing.B) {
 	x := open(b, quay, 160, 47)
-	var items []*session.Item
+	var items []*catalog.Item
 	for _, i := range x.stand.List() {
 		if i.SourceName == "scans" {
 			items = append(items, i)
@@ -344,7 +346,7 @@ func BenchmarkDraw(b *testing.B) {
 	})
 	b.Run("count", func(b *testing.B) {
 		for b.Loop() {
-			session.RunTraffic(x.plan, run)
+			explain.RunTraffic(x.plan, run)
 		}
 	})
 }

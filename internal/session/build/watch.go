@@ -1,4 +1,4 @@
-package session
+package build
 
 import (
 	"io/fs"
@@ -11,22 +11,22 @@ import (
 	"github.com/fsnotify/fsnotify"
 )
 
-// watcher reports files that change: those that functions are made of, and those that the project
+// Watcher reports files that change: those that functions are made of, and those that the project
 // is.
-type watcher struct {
+type Watcher struct {
 	w    *fsnotify.Watcher
 	dir  string
 	deep []string // folders below which everything is looked at, relative to dir
 }
 
-// newWatcher watches the folders of patterns, with what comes below them later, and the folders of
+// Watch watches the folders of patterns, with what comes below them later, and the folders of
 // single files.
-func newWatcher(dir string, patterns, files []string) (*watcher, error) {
+func Watch(dir string, patterns, files []string) (*Watcher, error) {
 	n, err := fsnotify.NewWatcher()
 	if err != nil {
 		return nil, err
 	}
-	w := &watcher{w: n, dir: dir}
+	w := &Watcher{w: n, dir: dir}
 	for _, p := range patterns {
 		base, rest := doublestar.SplitPattern(p)
 		if strings.Contains(rest, "/") || strings.Contains(rest, "**") {
@@ -47,7 +47,7 @@ func newWatcher(dir string, patterns, files []string) (*watcher, error) {
 }
 
 // add watches a folder, and all below it where that is wanted.
-func (w *watcher) add(path string) error {
+func (w *Watcher) add(path string) error {
 	rel, err := filepath.Rel(w.dir, path)
 	if err != nil {
 		return err
@@ -69,7 +69,7 @@ func (w *watcher) add(path string) error {
 	})
 }
 
-func (w *watcher) isDeep(rel string) bool {
+func (w *Watcher) isDeep(rel string) bool {
 	return slices.ContainsFunc(w.deep, func(base string) bool {
 		return base == "." || rel == base || strings.HasPrefix(rel, base+"/")
 	})
@@ -78,9 +78,9 @@ func (w *watcher) isDeep(rel string) bool {
 // quiet is how long nothing must have changed before it is told that something did.
 const quiet = 40 * time.Millisecond
 
-// follow calls touched for every path that changes, at once, and changed when
+// Follow calls touched for every path that changes, at once, and changed when
 // nothing has changed for a moment. It returns when the watcher is closed.
-func (w *watcher) follow(touched func(path string), changed func()) {
+func (w *Watcher) Follow(touched func(path string), changed func()) {
 	timer := time.NewTimer(time.Hour)
 	timer.Stop()
 	defer timer.Stop()
@@ -111,4 +111,15 @@ func (w *watcher) follow(touched func(path string), changed func()) {
 	}
 }
 
-func (w *watcher) close() { _ = w.w.Close() }
+func (w *Watcher) Close() { _ = w.w.Close() }
+
+// New reports whether a failure has not been shown yet.
+func (c *Code) New(f *Failure) bool {
+	c.Mu.Lock()
+	defer c.Mu.Unlock()
+	if c.told == f {
+		return false
+	}
+	c.told = f
+	return true
+}

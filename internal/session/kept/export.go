@@ -1,4 +1,6 @@
-package session
+// Package kept reads the runs that a project keeps: compares them, exports them, and holds what is
+// noted of a run beside its records.
+package kept
 
 import (
 	"bytes"

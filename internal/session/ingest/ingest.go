@@ -1,4 +1,5 @@
-package session
+// Package ingest brings recordings into a project: files in other formats, and what the proxy records.
+package ingest
 
 import (
 	"bufio"
@@ -20,6 +21,7 @@ import (
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/recorder"
 	"nightdrill/internal/project"
+	"nightdrill/internal/session/catalog"
 	"nightdrill/internal/store"
 )
 
@@ -150,7 +152,7 @@ func (w *importing) put(p payload.Payload) error {
 	}
 	if w.to == nil {
 		w.har = p.Request != nil
-		folder := filepath.Join(w.dir, SavedDir)
+		folder := filepath.Join(w.dir, catalog.SavedDir)
 		if err := os.MkdirAll(folder, 0o755); err != nil {
 			return err
 		}
@@ -221,8 +223,8 @@ func (w *importing) finish() (*Imported, error) {
 			return nil, err
 		}
 	}
-	w.out.File = SavedDir + "/" + name
-	path := filepath.Join(w.dir, SavedDir, name)
+	w.out.File = catalog.SavedDir + "/" + name
+	path := filepath.Join(w.dir, catalog.SavedDir, name)
 	if _, err := os.Stat(path); err == nil && !w.Replace {
 		return nil, fmt.Errorf("%s already exists; --replace overwrites it, --as chooses another name", w.out.File)
 	}
@@ -338,7 +340,7 @@ func Recording(dir, name string, pointers []string, suspects bool) (*Recorded, e
 	if err != nil {
 		return nil, err
 	}
-	a, err := recorder.Open(filepath.Join(dir, SavedDir, name+".har"))
+	a, err := recorder.Open(filepath.Join(dir, catalog.SavedDir, name+".har"))
 	if err != nil {
 		return nil, err
 	}
@@ -354,4 +356,4 @@ type Recorded struct{ recorder.Proxy }
 func (r *Recorded) Stop(ctx context.Context) { r.Proxy.Close(ctx) }
 
 // Close closes the recording.
-func (r *Recorded) Close() { _ = r.Archive.Close() } // every entry was written already
+func (r *Recorded) Close() { _ = r.Archive.Close() }

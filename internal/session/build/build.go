@@ -1,4 +1,6 @@
-package session
+// Package build keeps the functions of a project startable: their services run, their code is built
+// and prepared, each version has its name, and changes of files are noticed.
+package build
 
 import (
 	"context"
@@ -24,7 +26,35 @@ import (
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/services"
 	"nightdrill/internal/project"
+	"nightdrill/internal/session/catalog"
 )
+
+// PackageSize returns the size of a function's package on disk in bytes: the files that `package`
+// names, or else those that are watched and the program that is started; 0 if unknown.
+func PackageSize(f *plan.Function, dir string) (sum int64) {
+	patterns := f.Package
+	if patterns == nil {
+		patterns = f.Watch
+	}
+	files, err := Watched(dir, patterns)
+	if err != nil {
+		return 0
+	}
+	seen := map[string]bool{}
+	add := func(path string) {
+		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && !seen[path] {
+			seen[path] = true
+			sum += info.Size()
+		}
+	}
+	for _, file := range files {
+		add(filepath.Join(dir, filepath.FromSlash(file)))
+	}
+	if f.Package == nil && len(f.Start) > 0 && strings.ContainsRune(f.Start[0], filepath.Separator) {
+		add(proc.Program(f.Start[0])) // the user's own program, not one of the system's
+	}
+	return sum
+}
 
 // Failure is why something could not be brought about, in words, with the
 // output that says more.
@@ -36,102 +66,102 @@ type Failure struct {
 
 func (f *Failure) Error() string { return f.Text }
 
-// works prepares functions to be started: their services are ready, their code is built and
+// Builder prepares functions to be started: their services are ready, their code is built and
 // prepared.
-type works struct {
-	dir      string // of the project
-	services *services.Set
-	log      *logs.Log
-	codes    []*code
+type Builder struct {
+	Dir      string // of the project
+	Services *services.Set
+	Log      *logs.Log
+	Codes    []*Code
 	built    built
-	watching atomic.Bool // changes of files are watched
+	Watching atomic.Bool // changes of files are watched
 }
 
-// code is the code of one function or variant.
-type code struct {
-	w       *works
-	fn      int // index in the standing form of the project
+// Code is the code of one function or variant.
+type Code struct {
+	w       *Builder
+	Fn      int // index in the standing form of the project
 	busy    sync.Mutex
-	mu      sync.Mutex
-	f       plan.Function
-	number  int    // of the version, from 1; 0 before the first
-	before  int    // versions that it had before the project was read again
+	Mu      sync.Mutex
+	F       plan.Function
+	Number  int    // of the version, from 1; 0 before the first
+	Before  int    // versions that it had before the project was read again
 	hash    string // of the watched files of that version
 	tried   string // of those that could not be built
 	made    string // of those that were built last, well or not: what stands where the build writes
-	failure *Failure
-	doing   string   // "building", "preparing", or ""
+	Failure *Failure
+	Doing   string   // "building", "preparing", or ""
 	told    *Failure // the last that was told
-	lacks   string   // why its program cannot be started, as far as that can be seen before
-	dirty   atomic.Bool
-	touched atomic.Int64 // when a file last changed, in Unix ns
+	Lacks   string   // why its program cannot be started, as far as that can be seen before
+	Dirty   atomic.Bool
+	Touched atomic.Int64 // when a file last changed, in Unix ns
 }
 
-func newWorks(s *plan.Expanded, log *logs.Log) *works {
-	w := &works{dir: s.Dir, services: services.New(s.Services, log), log: log,
+func New(s *plan.Expanded, log *logs.Log) *Builder {
+	w := &Builder{Dir: s.Dir, Services: services.New(s.Services, log), Log: log,
 		built: built{path: filepath.Join(s.Dir, project.StateDir, "built.json")}}
 	for i := range s.Functions {
-		c := &code{w: w, fn: i, f: s.Functions[i]}
-		c.dirty.Store(true)
+		c := &Code{w: w, Fn: i, F: s.Functions[i]}
+		c.Dirty.Store(true)
 		c.lookFor()
-		w.codes = append(w.codes, c)
+		w.Codes = append(w.Codes, c)
 	}
 	return w
 }
 
 // lookFor looks up the program that the function is started with.
-func (c *code) lookFor() {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.lacks = ""
-	if c.f.Transport == plan.Attach || len(c.f.Start) == 0 || c.f.Build != nil && c.number == 0 {
+func (c *Code) lookFor() {
+	c.Mu.Lock()
+	defer c.Mu.Unlock()
+	c.Lacks = ""
+	if c.F.Transport == plan.Attach || len(c.F.Start) == 0 || c.F.Build != nil && c.Number == 0 {
 		return
 	}
-	if _, err := exec.LookPath(c.f.Start[0]); err != nil {
-		c.lacks = fmt.Sprintf("does not start: %s not found, or cannot be started", c.f.Start[0])
+	if _, err := exec.LookPath(c.F.Start[0]); err != nil {
+		c.Lacks = fmt.Sprintf("does not start: %s not found, or cannot be started", c.F.Start[0])
 	}
 }
 
-// function returns the function as it is now.
-func (c *code) function() plan.Function {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.f
+// Function returns the function as it is now.
+func (c *Code) Function() plan.Function {
+	c.Mu.Lock()
+	defer c.Mu.Unlock()
+	return c.F
 }
 
-// label names a version, such as "v3 1f2e3d".
-func (c *code) label() string {
-	c.mu.Lock()
-	defer c.mu.Unlock()
+// Label names a version, such as "v3 1f2e3d".
+func (c *Code) Label() string {
+	c.Mu.Lock()
+	defer c.Mu.Unlock()
 	switch {
-	case c.f.Transport == plan.Attach:
+	case c.F.Transport == plan.Attach:
 		return "attached"
-	case c.number == 0:
+	case c.Number == 0:
 		return ""
 	case c.hash == "":
-		return fmt.Sprintf("v%d", c.before+c.number)
+		return fmt.Sprintf("v%d", c.Before+c.Number)
 	}
-	return fmt.Sprintf("v%d %s", c.before+c.number, c.hash[:6])
+	return fmt.Sprintf("v%d %s", c.Before+c.Number, c.hash[:6])
 }
 
 // settle is how long files must have been left alone before they are read: an
 // editor writes in several steps.
 const settle = 40 * time.Millisecond
 
-// bring makes sure that the function's code is the one that its files hold now.
+// Update makes sure that the function's code is the one that its files hold now.
 // changed reports whether it was another before. A failure leaves the version
 // that was there.
-func (c *code) bring(ctx context.Context) (changed bool, failure *Failure) {
-	if !c.dirty.Load() {
-		c.mu.Lock()
-		defer c.mu.Unlock()
-		return false, c.failure
+func (c *Code) Update(ctx context.Context) (changed bool, failure *Failure) {
+	if !c.Dirty.Load() {
+		c.Mu.Lock()
+		defer c.Mu.Unlock()
+		return false, c.Failure
 	}
 	c.busy.Lock()
 	defer c.busy.Unlock()
 	defer c.lookFor()
-	for left := settle - time.Since(time.Unix(0, c.touched.Load())); left > 0; left = settle - time.Since(time.Unix(0,
-		c.touched.Load())) {
+	for left := settle - time.Since(time.Unix(0, c.Touched.Load())); left > 0; left = settle - time.Since(time.Unix(0,
+		c.Touched.Load())) {
 		t := time.NewTimer(left)
 		select {
 		case <-t.C:
@@ -142,20 +172,20 @@ func (c *code) bring(ctx context.Context) (changed bool, failure *Failure) {
 	}
 	const lastTry = 3
 	for try := range lastTry + 1 {
-		c.dirty.Store(!c.w.watching.Load())
-		f := c.function()
+		c.Dirty.Store(!c.w.Watching.Load())
+		f := c.Function()
 		hash, err := c.read(&f)
 		if err != nil {
 			return false, &Failure{Text: fmt.Sprintf("the files of %s cannot be read: %v", f.Name, err)}
 		}
-		c.mu.Lock()
-		same, again, failed := c.number > 0 && hash == c.hash && hash == c.made, hash == c.tried, c.failure
+		c.Mu.Lock()
+		same, again, failed := c.Number > 0 && hash == c.hash && hash == c.made, hash == c.tried, c.Failure
 		if same {
-			c.failure, c.tried = nil, ""
+			c.Failure, c.tried = nil, ""
 		} else if !again || failed == nil {
 			c.made = hash
 		}
-		c.mu.Unlock()
+		c.Mu.Unlock()
 		if same {
 			return changed, nil
 		}
@@ -164,15 +194,15 @@ func (c *code) bring(ctx context.Context) (changed bool, failure *Failure) {
 		}
 		failure = c.make(ctx, &f, hash)
 		after, err := c.read(&f)
-		c.mu.Lock()
-		c.failure = failure
+		c.Mu.Lock()
+		c.Failure = failure
 		if failure != nil {
 			c.tried = hash
 		} else if after == hash || err != nil || try == lastTry {
-			c.tried, c.number, c.hash, c.made = "", c.number+1, after, after
-			changed = c.number > 1
+			c.tried, c.Number, c.hash, c.made = "", c.Number+1, after, after
+			changed = c.Number > 1
 		}
-		c.mu.Unlock()
+		c.Mu.Unlock()
 		if after == hash || err != nil {
 			break
 		}
@@ -182,7 +212,7 @@ func (c *code) bring(ctx context.Context) (changed bool, failure *Failure) {
 }
 
 // make builds and prepares what the files hold, where that was not done before.
-func (c *code) make(ctx context.Context, f *plan.Function, hash string) *Failure {
+func (c *Code) make(ctx context.Context, f *plan.Function, hash string) *Failure {
 	for _, step := range []struct {
 		name, doing string
 		args        []string
@@ -200,14 +230,14 @@ func (c *code) make(ctx context.Context, f *plan.Function, hash string) *Failure
 		c.setDoing(step.doing)
 		c.w.built.set(name, "") // interrupted, it is done again
 		r := proc.Run(ctx, proc.Command{Args: step.args, Dir: f.Dir, Env: f.Env, Line: func(at time.Time, text string) {
-			c.w.log.Add(at, f.Name, name, logs.Line, text)
+			c.w.Log.Add(at, f.Name, name, logs.Line, text)
 		}})
 		c.setDoing("")
 		if r.Err != nil {
-			c.w.log.Add(time.Now(), f.Name, name, logs.Note, r.Err.Error())
+			c.w.Log.Add(time.Now(), f.Name, name, logs.Note, r.Err.Error())
 			return &Failure{Text: fmt.Sprintf("%s does not %s: %v", f.Name, step.name, r.Err), Lines: r.Lines}
 		}
-		c.w.log.Add(time.Now(), f.Name, name, logs.Note,
+		c.w.Log.Add(time.Now(), f.Name, name, logs.Note,
 			"done in "+text.Duration(r.Took.Round(time.Millisecond)))
 		c.w.built.set(name, key)
 		c.w.built.set(name+" took", text.Duration(r.Took.Round(time.Millisecond)))
@@ -215,12 +245,12 @@ func (c *code) make(ctx context.Context, f *plan.Function, hash string) *Failure
 	return nil
 }
 
-// prepared returns how long the last preparation took; 0 when it is not known.
-func (c *code) prepared() time.Duration {
+// Prepared returns how long the last preparation took; 0 when it is not known.
+func (c *Code) Prepared() time.Duration {
 	c.w.built.mu.Lock()
 	defer c.w.built.mu.Unlock()
 	c.w.built.load()
-	took, _ := time.ParseDuration(c.w.built.of[c.f.Name+" prepare took"])
+	took, _ := time.ParseDuration(c.w.built.of[c.F.Name+" prepare took"])
 	return took
 }
 
@@ -233,21 +263,21 @@ func startable(f *plan.Function) bool {
 	return err == nil
 }
 
-func (c *code) setDoing(what string) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.doing = what
+func (c *Code) setDoing(what string) {
+	c.Mu.Lock()
+	defer c.Mu.Unlock()
+	c.Doing = what
 }
 
 // read returns the hash of the files that are watched; "" when none are.
-func (c *code) read(fn *plan.Function) (string, error) {
-	files, err := watched(c.w.dir, fn.Watch)
+func (c *Code) read(fn *plan.Function) (string, error) {
+	files, err := Watched(c.w.Dir, fn.Watch)
 	if err != nil || len(files) == 0 {
 		return "", err
 	}
 	sum := sha256.New()
 	for _, name := range files {
-		f, err := os.Open(filepath.Join(c.w.dir, name))
+		f, err := os.Open(filepath.Join(c.w.Dir, name))
 		if err != nil {
 			continue // it went away meanwhile
 		}
@@ -264,8 +294,8 @@ func (c *code) read(fn *plan.Function) (string, error) {
 // unwatched are folders that patterns find nothing in, unless they name them.
 var unwatched = []string{".git", project.StateDir, "node_modules", "__pycache__"}
 
-// watched returns the files below dir that fit the patterns, sorted.
-func watched(dir string, patterns []string) (files []string, err error) {
+// Watched returns the files below dir that fit the patterns, sorted.
+func Watched(dir string, patterns []string) (files []string, err error) {
 	root := os.DirFS(dir)
 	for _, p := range patterns {
 		found, err := doublestar.Glob(root, p, doublestar.WithFilesOnly())
@@ -291,24 +321,24 @@ func hidden(file, pattern string) bool {
 	return false
 }
 
-// ready prepares functions to be started: services, build, preparation. say, if not nil, is called
+// Prepare prepares functions to be started: services, build, preparation. say, if not nil, is called
 // with each step.
-func (w *works) ready(ctx context.Context, fns []int, say func(string)) (changed []int, failure *Failure) {
+func (w *Builder) Prepare(ctx context.Context, fns []int, say func(string)) (changed []int, failure *Failure) {
 	for _, fn := range fns {
-		c := w.codes[fn]
-		f := c.function()
+		c := w.Codes[fn]
+		f := c.Function()
 		for _, n := range f.Needs {
 			if say != nil {
 				say("waiting for a service")
 			}
-			if err := w.services.Need(ctx, n); err != nil {
+			if err := w.Services.Need(ctx, n); err != nil {
 				return changed, &Failure{Text: fmt.Sprintf("%s needs a service: %v", f.Name, err)}
 			}
 		}
-		if say != nil && c.dirty.Load() && f.Build != nil {
+		if say != nil && c.Dirty.Load() && f.Build != nil {
 			say("building")
 		}
-		did, failure := c.bring(ctx)
+		did, failure := c.Update(ctx)
 		if did {
 			changed = append(changed, fn)
 		}
@@ -351,5 +381,5 @@ func (b *built) set(name, key string) {
 	if err != nil {
 		return
 	}
-	_ = save(b.path, text) // without it, it is built again
+	_ = catalog.WriteFile(b.path, text) // without it, it is built again
 }

@@ -1,12 +1,10 @@
-package session
+package kept
 
 import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"os"
 	"os/exec"
-	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
@@ -50,8 +48,8 @@ type ToldOf struct {
 	CPU       float64       `json:"cpu"`
 }
 
-// manifest describes a drill of a project.
-func manifest(p *plan.Project, d *plan.Drill) []byte {
+// NewManifest describes a drill of a project.
+func NewManifest(p *plan.Project, d *plan.Drill) []byte {
 	t := Manifest{Settle: d.Settle, Concurrency: d.Concurrency, Idempotence: d.Idempotence, Limits: d.Limits,
 		Changes: d.Changes, BeginEmpty: d.BeginEmpty, Again: d.Again, Cold: d.Cold}
 	for i := range p.Functions {
@@ -93,7 +91,7 @@ func withoutSecrets(args []string) []string {
 }
 
 // machine describes what the program runs on.
-var machine = sync.OnceValue(func() string {
+var Machine = sync.OnceValue(func() string {
 	var parts []string
 	if all, err := cpu.Info(); err == nil && len(all) > 0 && all[0].ModelName != "" {
 		parts = append(parts, strings.Join(strings.Fields(all[0].ModelName), " "))
@@ -109,16 +107,12 @@ var machine = sync.OnceValue(func() string {
 	return strings.Join(append(parts, system), ", ")
 })
 
-// Beside calls start, which starts a program that is not one of the project, such as an editor: it
-// does not end with any of them.
-func Beside(start func() error) error { return proc.Beside(start) }
-
 // gitPatience bounds the time that git may take.
 const gitPatience = 2 * time.Second
 
-// commit returns the version of the code in a folder, and whether it was changed
+// Commit returns the version of the code in a folder, and whether it was changed
 // since; "" where there is no git, or no repository.
-func commit(dir string) string {
+func Commit(dir string) string {
 	ctx, cancel := context.WithTimeout(context.Background(), gitPatience)
 	defer cancel()
 	ask := func(args ...string) (string, bool) {
@@ -140,31 +134,4 @@ func commit(dir string) string {
 		return id + ", changed since"
 	}
 	return id
-}
-
-// packageSize returns the size of a function's package on disk in bytes: the files that `package`
-// names, or else those that are watched and the program that is started; 0 if unknown.
-func packageSize(f *plan.Function, dir string) (sum int64) {
-	patterns := f.Package
-	if patterns == nil {
-		patterns = f.Watch
-	}
-	files, err := watched(dir, patterns)
-	if err != nil {
-		return 0
-	}
-	seen := map[string]bool{}
-	add := func(path string) {
-		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && !seen[path] {
-			seen[path] = true
-			sum += info.Size()
-		}
-	}
-	for _, file := range files {
-		add(filepath.Join(dir, filepath.FromSlash(file)))
-	}
-	if f.Package == nil && len(f.Start) > 0 && strings.ContainsRune(f.Start[0], filepath.Separator) {
-		add(proc.Program(f.Start[0])) // the user's own program, not one of the system's
-	}
-	return sum
 }
