@@ -96,10 +96,13 @@ func Indent(to *bytes.Buffer, body []byte) bool {
 	return deepest <= 200 && json.Indent(to, bytes.TrimSpace(body), "", "  ") == nil
 }
 
-// IsText reports whether bytes are text that can be shown.
+// textLimit is how many bytes IsText looks at.
+const textLimit = 64 << 10
+
+// IsText reports whether bytes are text that can be shown, by their first 64 KiB.
 func IsText(b []byte) bool {
-	if len(b) > Kept {
-		b = b[:Kept]
+	if len(b) > textLimit {
+		b = b[:textLimit]
 		for i := len(b) - 1; i > len(b)-utf8.UTFMax; i-- { // the cut may go through a character
 			if utf8.RuneStart(b[i]) {
 				if !utf8.FullRune(b[i:]) {
