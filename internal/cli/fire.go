@@ -444,7 +444,7 @@ func describe(s *session.Session, v *session.Shown) fired {
 		switch {
 		case json.Valid(body):
 			x.Body = json.RawMessage(body)
-		case transport.IsText(body):
+		case text.IsText(body):
 			x.Body = string(body)
 		}
 	}
@@ -575,9 +575,9 @@ func printReply(w io.Writer, r *transport.Reply) {
 	switch {
 	case len(body) == 0:
 		fmt.Fprintln(w, "  (no body)")
-	case transport.Indent(&pretty, body):
+	case text.Indent(&pretty, body):
 		fmt.Fprintln(w, "  "+harmlessLines(pretty.String()))
-	case transport.IsText(body):
+	case text.IsText(body):
 		fmt.Fprintln(w, "  "+harmlessLines(string(body)))
 	default:
 		fmt.Fprintf(w, "  (%d bytes of binary data)\n", len(body))

@@ -22,7 +22,6 @@ import (
 	"nightdrill/internal/core/infer"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/text"
-	"nightdrill/internal/live/transport"
 	"nightdrill/internal/project"
 )
 
@@ -106,7 +105,7 @@ where.`,
 				shown.Request = payload.Shown(p.Request)
 			}
 			content := bytes.ReplaceAll(shown.Text(), []byte(`{{"{{"}}`), []byte("{{"))
-			if !transport.IsText(content) {
+			if !text.IsText(content) {
 				fmt.Fprintf(cmd.OutOrStdout(), "%s\n(%d bytes of binary data)\n", text.Harmless(p.Label()), p.Size())
 				return nil
 			}

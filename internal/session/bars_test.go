@@ -111,7 +111,7 @@ func open(tb testing.TB, as string, limits plan.Limits, phases ...arrival.Phase)
 	if err != nil {
 		tb.Fatal(err)
 	}
-	d, err := newDesk(&project.Loaded{Project: p}, runs, a, logs.New(""))
+	d, err := newWorkspace(&project.Loaded{Project: p}, runs, a, logs.New(""))
 	if err != nil {
 		tb.Fatal(err)
 	}

@@ -14,6 +14,7 @@ import (
 	"nightdrill/internal/core/jsondiff"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/runner"
 	"nightdrill/internal/live/transport"
@@ -309,6 +310,20 @@ func (s *Session) trim() {
 	}
 }
 
+// Reply is what came back of an attempt.
+type Reply = transport.Reply
+
+// LogEntry is one line of the log, of a kind.
+type LogEntry = logs.Entry
+
+// Kinds of log entries that are not lines of a function.
+const (
+	LogStarted = logs.Started
+	LogReady   = logs.Ready
+	LogStopped = logs.Stopped
+	LogNote    = logs.Note
+)
+
 // Shown is the state of a firing at a moment.
 type Shown struct {
 	*Firing
@@ -538,7 +553,7 @@ func Keep(v *Shown, to *plan.Source) ([]byte, error) {
 	e := &event.Event{ID: uuid.NewString(), Source: "/" + v.Item.SourceName, Type: "reply", DataContentType: kind,
 		Data: body,
 		Time: v.At.UTC().Round(time.Millisecond)}
-	e.Binary = len(body) > 0 && !event.IsJSON(kind) && !transport.IsText(body)
+	e.Binary = len(body) > 0 && !event.IsJSON(kind) && !text.IsText(body)
 	return (&payload.Payload{Event: e}).Text(), nil
 }
 

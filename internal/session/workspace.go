@@ -73,7 +73,7 @@ func Open(ctx context.Context, dir string) (*Workspace, error) {
 		_ = runs.Close()
 		return nil, err
 	}
-	d, err := newDesk(l, runs, a, logs.New(a.log()))
+	d, err := newWorkspace(l, runs, a, logs.New(a.log()))
 	if err != nil {
 		a.close()
 		_ = runs.Close()
@@ -83,7 +83,7 @@ func Open(ctx context.Context, dir string) (*Workspace, error) {
 	return d, nil
 }
 
-func newDesk(l *project.Loaded, runs *store.Store, a *aside, log *logs.Log) (*Workspace, error) {
+func newWorkspace(l *project.Loaded, runs *store.Store, a *aside, log *logs.Log) (*Workspace, error) {
 	objects, err := catalog.OpenStore(l, a.second)
 	if err != nil {
 		return nil, err

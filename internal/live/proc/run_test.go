@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"nightdrill/internal/core/payload"
 )
 
 // A command is run to its end: how it went, what it wrote, how long it took.
@@ -56,7 +58,7 @@ func TestSecretsAreStarred(t *testing.T) {
 	for name, want := range map[string]bool{"DB_PASSWORD": true, "API_KEY": true, "apikey": true, "KEY": true,
 		"GITHUB_TOKEN": true, "MY_SECRET": true, "AUTHORIZATION": true,
 		"KEYBOARD": false, "PATH": false, "MONKEY": false, "LEVEL": false, "HARBOUR": false} {
-		if Secret(name) != want {
+		if payload.SecretVariable(name) != want {
 			t.Errorf("%s: %v", name, !want)
 		}
 	}

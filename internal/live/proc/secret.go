@@ -6,18 +6,6 @@ import (
 	"nightdrill/internal/core/payload"
 )
 
-// Secret reports whether a variable looks as if its value were a secret.
-func Secret(name string) bool {
-	name = strings.ToLower(name)
-	for _, part := range []string{"secret", "token", "passw", "pwd", "credential", "private", "apikey", "api_key",
-		"access_key", "auth", "signing", "dsn"} {
-		if strings.Contains(name, part) {
-			return true
-		}
-	}
-	return strings.HasSuffix(name, "_key") || name == "key"
-}
-
 // Stars stand in the place of a secret.
 const Stars = payload.Hidden
 
@@ -30,7 +18,7 @@ const shortest = 6
 func Mask(env []string) func(string) string {
 	var pairs []string
 	for _, e := range env {
-		if name, value, _ := strings.Cut(e, "="); Secret(name) && len(value) >= shortest {
+		if name, value, _ := strings.Cut(e, "="); payload.SecretVariable(name) && len(value) >= shortest {
 			pairs = append(pairs, value, Stars)
 		}
 	}

@@ -9,8 +9,7 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/live/logs"
-	"nightdrill/internal/live/proc"
+	"nightdrill/internal/core/payload"
 	"nightdrill/internal/session"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/input"
@@ -28,9 +27,9 @@ type overlay struct {
 	typing   *input.Line // the search, while it is typed
 	function string      // whose lines are shown; "" for all
 	names    []string
-	instance string       // of the invocation that is shown, where only its lines are wanted
-	only     []logs.Entry // the lines of that invocation alone, where only those are wanted
-	entries  []logs.Entry
+	instance string             // of the invocation that is shown, where only its lines are wanted
+	only     []session.LogEntry // the lines of that invocation alone, where only those are wanted
+	entries  []session.LogEntry
 	end      uint64 // the last entry shown; 0 follows
 	height   int
 }
@@ -95,7 +94,7 @@ func (o *overlay) refresh(s *session.Session) {
 		}
 		return
 	}
-	o.entries = s.Log.Up(to, max(o.height, 50), func(e *logs.Entry) bool {
+	o.entries = s.Log.Up(to, max(o.height, 50), func(e *session.LogEntry) bool {
 		return (o.function == "" || e.Function == o.function) && (o.instance == "" || e.Instance == o.instance) &&
 			(needle == "" || strings.Contains(strings.ToLower(e.Text), needle))
 	})
@@ -154,7 +153,7 @@ func (m *Model) overlayKey(k tea.KeyPressMsg) tea.Cmd {
 			o.only, o.instance = nil, ""
 		case o.instance != "":
 			if o.only = m.s.Lines(m.page.v, t, linesShown); o.only == nil {
-				o.only = []logs.Entry{}
+				o.only = []session.LogEntry{}
 			}
 		default:
 			o.instance, o.function = t.Name, ""
@@ -215,7 +214,7 @@ func (m *Model) envKey(k tea.KeyPressMsg) tea.Cmd {
 			return change(strings.TrimSpace(name), value, true)
 		})
 	case is(overlayKeys.Set):
-		if proc.Secret(name) {
+		if payload.SecretVariable(name) {
 			value = "" // it is not shown, not even to be changed
 		}
 		return ask(name+" for this session", value, func(content string) tea.Cmd { return change(name, content, true) })
@@ -265,11 +264,11 @@ func (o *overlay) draw(c *canvas.Canvas, m *Model) {
 		c.PutUpTo(15, y, 15+widest, canvas.Field, e.Instance)
 		style, mark := canvas.Plain, ""
 		switch e.Kind {
-		case logs.Started, logs.Ready:
+		case session.LogStarted, session.LogReady:
 			style, mark = canvas.Cold, "◆ "
-		case logs.Stopped:
+		case session.LogStopped:
 			style, mark = canvas.Dim, "┤ "
-		case logs.Note:
+		case session.LogNote:
 			style, mark = canvas.Warm, "– "
 		}
 		c.Put(17+widest, y, style, mark+e.Text)
@@ -286,8 +285,8 @@ func (o *overlay) drawEnv(c *canvas.Canvas) {
 	for i, v := range append(slices.Clone(o.values), "") {
 		y := 2 + i
 		name, value, _ := strings.Cut(v, "=")
-		if proc.Secret(name) && value != "" {
-			value = proc.Stars
+		if payload.SecretVariable(name) && value != "" {
+			value = payload.Hidden
 		}
 		switch {
 		case v == "":

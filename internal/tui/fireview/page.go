@@ -18,8 +18,6 @@ import (
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/text"
-	"nightdrill/internal/live/proc"
-	"nightdrill/internal/live/transport"
 	"nightdrill/internal/session"
 	"nightdrill/internal/session/catalog"
 	"nightdrill/internal/session/explain"
@@ -197,7 +195,7 @@ func since(d time.Duration) string { return fmt.Sprintf("%+.1f", float64(d)/1e6)
 const shownBytes = 1 << 20
 
 // replyRows lays a reply out: its body, then its headers.
-func replyRows(r *transport.Reply) (rows []canvas.Row, note string) {
+func replyRows(r *session.Reply) (rows []canvas.Row, note string) {
 	body, note := r.Plain()
 	rows, more := bodyRows(body, r.Header.Get("Content-Type"))
 	if more != "" {
@@ -210,7 +208,7 @@ func replyRows(r *transport.Reply) (rows []canvas.Row, note string) {
 	for _, name := range slices.Sorted(maps.Keys(r.Header)) {
 		for _, value := range r.Header[name] {
 			if payload.SecretHeader(name) {
-				value = proc.Stars
+				value = payload.Hidden
 			}
 			rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: name + ": "},
 				{Style: canvas.Dim, Text: text.Harmless(value)}})
@@ -238,9 +236,9 @@ func bodyRows(body []byte, mediaType string) (rows []canvas.Row, note string) {
 	first := bytes.TrimLeft(body, " \t\r\n")
 	switch {
 	case len(body) == len(whole) && (claims || len(first) > 0 && (first[0] == '{' || first[0] == '[')) &&
-		transport.Indent(&pretty, body):
+		text.Indent(&pretty, body):
 		return canvas.Code(harmless(pretty.String()), "application/json"), note
-	case transport.IsText(body):
+	case text.IsText(body):
 		return canvas.Code(harmless(string(body)), mediaType), note
 	case len(body) > 64<<10:
 		body = body[:64<<10]
@@ -293,11 +291,11 @@ func layOut(i *catalog.Item, form int) (rows []canvas.Row) {
 			return append(rows, canvas.Hex(cut(dataOf(i.Payload)))...)
 		}
 		return append(rows, canvas.Hex(cut(content))...)
-	case form == 1 || i.Payload == nil || !transport.IsText(cut(content)):
+	case form == 1 || i.Payload == nil || !text.IsText(cut(content)):
 		if i.HTTP {
 			return append(rows, messageRows(string(cut(content)))...)
 		}
-		if !transport.IsText(cut(content)) {
+		if !text.IsText(cut(content)) {
 			return append(rows, canvas.Hex(cut(content))...)
 		}
 		return append(rows, canvas.Code(harmless(string(cut(content))), "application/json")...)
@@ -363,7 +361,7 @@ func messageRows(content string) (rows []canvas.Row) {
 		}
 		head = head && strings.TrimSpace(l) != ""
 		if name, _, ok := strings.Cut(l, ":"); head && n > 0 && ok && payload.SecretHeader(name) {
-			l = name + ": " + proc.Stars
+			l = name + ": " + payload.Hidden
 		}
 		rows = append(rows, canvas.Row{{Style: style, Text: text.Harmless(strings.TrimRight(l, "\r"))}})
 	}

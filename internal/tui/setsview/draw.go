@@ -17,8 +17,6 @@ import (
 	"nightdrill/internal/core/jsondiff"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/text"
-	"nightdrill/internal/live/proc"
-	"nightdrill/internal/live/transport"
 	"nightdrill/internal/tui/canvas"
 )
 
@@ -363,7 +361,7 @@ func (m *Model) layOut(set *payload.Set, p *payload.Payload, width int) page {
 			}
 			rows = append(rows, row)
 		}
-	case transport.IsText(data):
+	case text.IsText(data):
 		for _, f := range found {
 			rows = append(rows, canvas.Row{{Style: canvas.Bad, Text: "◂ " + text.Harmless(f.Text)}})
 		}
@@ -417,7 +415,7 @@ func (m *Model) beside(set *payload.Set, p *payload.Payload, width int) {
 		for _, h := range d.Header {
 			value := h.Value
 			if payload.SecretHeader(h.Name) {
-				value = proc.Stars
+				value = payload.Hidden
 			}
 			right = append(right, canvas.Row{{Style: canvas.Dim, Text: h.Name + ": "},
 				{Style: canvas.Plain, Text: text.Harmless(value)}})
@@ -426,7 +424,7 @@ func (m *Model) beside(set *payload.Set, p *payload.Payload, width int) {
 		body := d.Body[:min(len(d.Body), shownBytes)]
 		if lines, ok := jsondiff.Lines(body); ok {
 			right = append(right, colour(lines)...)
-		} else if transport.IsText(body) {
+		} else if text.IsText(body) {
 			for l := range strings.Lines(string(body)) {
 				right = append(right, canvas.Code(text.Harmless(strings.TrimRight(l, "\r\n")), kind)...)
 			}
