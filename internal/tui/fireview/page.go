@@ -96,6 +96,9 @@ func (m *Model) read() tea.Cmd {
 
 // Took takes a page that was made, and what an editor made; ok is false for messages of others.
 func (m *Model) Took(msg tea.Msg) (cmd tea.Cmd, ok bool) {
+	if then, ok := msg.(worked); ok {
+		return then(), true
+	}
 	if e, ok := msg.(edited); ok {
 		return tea.Batch(m.takeBack(e), m.Refresh()), true
 	}

@@ -413,21 +413,16 @@ func (m *Model) move(by int) tea.Cmd {
 // record records what comes to the front, or ends that.
 func (m *Model) record() tea.Cmd {
 	if name, _ := m.s.RecordingNow(); name != "" {
-		said, err := m.s.StopRecording()
-		if err != nil {
-			return complain("%v", err)
-		}
-		return say("%s.", said)
+		return work(m.s.StopRecording, func(said string) tea.Cmd { return say("%s.", said) })
 	}
 	if m.s.Front == nil {
 		return complain("The front is closed, so nothing can be recorded there.")
 	}
 	return ask("name for the recording of the front", "front-"+time.Now().Format("0102-1504"),
 		func(name string) tea.Cmd {
-			if err := m.s.Record(name); err != nil {
-				return complain("%v", err)
-			}
-			return say("Requests to http://%s are recorded as %s; R ends it.", m.s.Front.Address, name)
+			return work(func() (string, error) { return name, m.s.Record(name) }, func(name string) tea.Cmd {
+				return say("Requests to http://%s are recorded as %s; R ends it.", m.s.Front.Address, name)
+			})
 		})
 }
 
@@ -529,52 +524,58 @@ func (m *Model) editor(i *catalog.Item, name string, content []byte) tea.Cmd {
 	if i.HTTP {
 		suffix = ".http"
 	}
-	file, err := os.CreateTemp("", "nightdrill-*"+suffix)
-	if err != nil {
-		return complain("Cannot create a copy for the editor: %v", err)
+	copied := func() (path string, err error) {
+		file, err := os.CreateTemp("", "nightdrill-*"+suffix)
+		if err == nil {
+			_, err = file.Write(content)
+			if e := file.Close(); err == nil {
+				err = e
+			}
+		}
+		if err != nil {
+			if file != nil {
+				os.Remove(file.Name())
+			}
+			return "", failed("Cannot create a copy for the editor: %v", err)
+		}
+		return file.Name(), nil
 	}
-	_, err = file.Write(content)
-	if e := file.Close(); err == nil {
-		err = e
-	}
-	if err != nil {
-		os.Remove(file.Name())
-		return complain("Cannot create a copy for the editor: %v", err)
-	}
-	c, err := editorCommand(file.Name())
-	if err != nil {
-		os.Remove(file.Name())
-		return complain("%v", err)
-	}
-	back := edited{path: file.Name(), item: i, was: content, name: name}
-	return tea.Exec(editing{c}, func(err error) tea.Msg {
-		back.err = err
-		return back
+	return work(copied, func(path string) tea.Cmd {
+		c, err := editorCommand(path)
+		if err != nil {
+			os.Remove(path)
+			return complain("%v", err)
+		}
+		back := edited{path: path, item: i, was: content, name: name}
+		return tea.Exec(editing{c}, func(err error) tea.Msg {
+			back.err = err
+			return back
+		})
 	})
 }
 
 // takeBack takes back what the editor made.
 func (m *Model) takeBack(e edited) tea.Cmd {
-	content, err := os.ReadFile(e.path)
-	os.Remove(e.path)
-	switch {
-	case e.err != nil:
-		return complain("The editor failed (%v); nothing was changed.", e.err)
-	case err != nil:
-		return complain("Cannot read what was edited: %v", err)
-	case slices.Equal(content, e.was):
-		return say("Nothing was changed.")
-	}
-	key := e.item.Key()
-	if e.item.File != "" && e.name == e.item.Name {
-		err = m.s.Rewrite(e.item, content)
-	} else {
-		key, err = m.s.Save(e.item.SourceName, e.name, content)
-	}
-	if err != nil {
-		return complain("%v", err)
-	}
-	return m.choose(key)
+	return work(func() (key string, err error) {
+		content, err := os.ReadFile(e.path)
+		os.Remove(e.path)
+		switch {
+		case e.err != nil:
+			return "", failed("The editor failed (%v); nothing was changed.", e.err)
+		case err != nil:
+			return "", failed("Cannot read what was edited: %v", err)
+		case slices.Equal(content, e.was):
+			return "", nil
+		case e.item.File != "" && e.name == e.item.Name:
+			return e.item.Key(), m.s.Rewrite(e.item, content)
+		}
+		return m.s.Save(e.item.SourceName, e.name, content)
+	}, func(key string) tea.Cmd {
+		if key == "" {
+			return say("Nothing was changed.")
+		}
+		return m.choose(key)
+	})
 }
 
 // choose takes the cursor to an item, and says what is wrong with it.
@@ -612,12 +613,12 @@ func (m *Model) blank() tea.Cmd {
 			return complain("Unknown source %q.", source)
 		}
 		http := p.Sources[at].Kind == 0
-		key, err := m.s.Save(source, strings.TrimSpace(name), payload.Blank(http))
-		if err != nil {
-			return complain("%v", err)
-		}
-		m.choose(key)
-		return m.edit()
+		return work(func() (string, error) {
+			return m.s.Save(source, strings.TrimSpace(name), payload.Blank(http))
+		}, func(key string) tea.Cmd {
+			m.choose(key)
+			return m.edit()
+		})
 	})
 }
 
@@ -632,14 +633,18 @@ func (m *Model) duplicate() tea.Cmd {
 	}
 	return ask("name for the copy", m.s.FreeName(i.SourceName, like), func(name string) tea.Cmd {
 		name = strings.TrimSpace(name)
-		key, err := m.s.Save(i.SourceName, name, i.Content())
-		if err != nil {
-			return complain("%v", err)
-		}
-		if err := m.s.KeepExpectation(i, name); err != nil {
-			return tea.Batch(m.choose(key), complain("The copy is saved without its expectations: %v", err))
-		}
-		return m.choose(key)
+		var without error
+		return work(func() (key string, err error) {
+			if key, err = m.s.Save(i.SourceName, name, i.Content()); err == nil {
+				without = m.s.KeepExpectation(i, name)
+			}
+			return key, err
+		}, func(key string) tea.Cmd {
+			if without != nil {
+				return tea.Batch(m.choose(key), complain("The copy is saved without its expectations: %v", without))
+			}
+			return m.choose(key)
+		})
 	})
 }
 
@@ -649,11 +654,7 @@ func (m *Model) rename() tea.Cmd {
 		return complain("Only saved payloads can be renamed; d duplicates this one.")
 	}
 	return ask("new name", i.Name, func(name string) tea.Cmd {
-		key, err := m.s.Rename(i, strings.TrimSpace(name))
-		if err != nil {
-			return complain("%v", err)
-		}
-		return m.choose(key)
+		return work(func() (string, error) { return m.s.Rename(i, strings.TrimSpace(name)) }, m.choose)
 	})
 }
 
@@ -665,11 +666,10 @@ func (m *Model) remove() tea.Cmd {
 	return func() tea.Msg {
 		return msg.Ask{Title: fmt.Sprintf("Delete %s? y / any other key", i.Title()), YesNo: true,
 			Done: func(string) tea.Cmd {
-				if err := m.s.Delete(i); err != nil {
-					return complain("%v", err)
-				}
-				m.list()
-				return say("%s deleted.", i.Title())
+				return work(func() (string, error) { return i.Title(), m.s.Delete(i) }, func(title string) tea.Cmd {
+					m.list()
+					return say("%s deleted.", title)
+				})
 			}}
 	}
 }
@@ -715,15 +715,16 @@ func (m *Model) keep() tea.Cmd {
 		if at < 0 {
 			return complain("Unknown source %q.", source)
 		}
-		kept, err := session.Keep(&v, &p.Sources[at])
-		if err == nil {
-			_, err = m.s.Save(source, strings.TrimSpace(name), kept)
-		}
-		if err != nil {
-			return complain("%v", err)
-		}
-		m.list()
-		return say("The reply is saved for %s as %s.", source, strings.TrimSpace(name))
+		return work(func() (string, error) {
+			kept, err := session.Keep(&v, &p.Sources[at])
+			if err == nil {
+				_, err = m.s.Save(source, strings.TrimSpace(name), kept)
+			}
+			return strings.TrimSpace(name), err
+		}, func(name string) tea.Cmd {
+			m.list()
+			return say("The reply is saved for %s as %s.", source, name)
+		})
 	})
 }
 
@@ -744,23 +745,25 @@ func (m *Model) save(open bool) tea.Cmd {
 		if !filepath.IsAbs(path) {
 			path = filepath.Join(m.s.Plan().Dir, path)
 		}
-		file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
-		if err == nil {
-			_, err = file.Write(body)
-			if e := file.Close(); err == nil {
-				err = e
+		return work(func() (said string, err error) {
+			file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+			if err == nil {
+				_, err = file.Write(body)
+				if e := file.Close(); err == nil {
+					err = e
+				}
 			}
-		}
-		if err != nil {
-			return complain("The reply was not saved: %v", err)
-		}
-		if !open {
-			return say("Saved to %s.", path)
-		}
-		if err := openFile(path); err != nil {
-			return complain("Saved to %s, but not opened: %v", path, err)
-		}
-		return say("Saved to %s and opened.", path)
+			if err != nil {
+				return "", failed("The reply was not saved: %v", err)
+			}
+			if !open {
+				return "", nil
+			}
+			if err := openFile(path); err != nil {
+				return "", failed("Saved to %s, but not opened: %v", path, err)
+			}
+			return " and opened", nil
+		}, func(and string) tea.Cmd { return say("Saved to %s%s.", path, and) })
 	})
 }
 
