@@ -46,7 +46,7 @@ func under(path, part string) bool { return strings.HasPrefix(path, "nightdrill/
 
 // shared reports whether a package is for all views: views do not import each other.
 func shared(name string) bool {
-	return slices.Contains([]string{"canvas", "input", "msg", "scroll"},
+	return slices.Contains([]string{"canvas", "input", "msg", "pane", "scroll"},
 		strings.TrimPrefix(name, "nightdrill/internal/tui/"))
 }
 

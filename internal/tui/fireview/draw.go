@@ -12,6 +12,7 @@ import (
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/session"
 	"nightdrill/internal/tui/canvas"
+	"nightdrill/internal/tui/pane"
 )
 
 // stripRows is how high the strip of the last firings is: its rule, the bars,
@@ -61,22 +62,12 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 	return c
 }
 
-// heading draws a pane's title, brighter where the keys go.
-func (m *Model) heading(c *canvas.Canvas, x, y, edge int, p pane, title string) int {
-	style := canvas.Dim
-	if m.focus == p {
-		style = canvas.Bold
-		c.Set(x, y, canvas.Warm, '▸')
-	}
-	return c.PutUpTo(x+2, y, edge, style, title)
-}
-
 func (m *Model) drawList(c *canvas.Canvas, w, h int) {
 	title := "Payloads"
 	if m.filter != "" || m.typing != nil {
 		title = fmt.Sprintf("Payloads: %d of %d with", len(m.items), len(m.s.List()))
 	}
-	x := m.heading(c, 0, 0, w, onList, title)
+	x := m.panes.Heading(c, 0, 0, w, onList, title)
 	switch {
 	case m.typing != nil:
 		m.typing.Draw(c, x+1, 0, w, canvas.Warm)
@@ -93,7 +84,7 @@ func (m *Model) drawList(c *canvas.Canvas, w, h int) {
 		}
 		return
 	}
-	top := min(max(m.at-(h-1)/2, 0), max(len(m.items)-(h-1), 0))
+	top := pane.Top(m.at, len(m.items), h-1)
 	widest := 0
 	for _, i := range m.items {
 		widest = max(widest, len(i.SourceName))
@@ -131,31 +122,14 @@ func (m *Model) drawSent(c *canvas.Canvas, y, w, bottom int) {
 	if i != nil && i.File != "" {
 		title += " · saved payload"
 	}
-	m.heading(c, 0, y, w, onSent, title)
+	m.panes.Heading(c, 0, y, w, onSent, title)
 	if i == nil {
 		return
 	}
 	if v := m.variantOf(i); v != "" {
 		c.Right(w-1, y, canvas.Warm, "to @"+v)
 	}
-	m.drawRows(c, 2, y+1, w, bottom, m.sentRows(w-3), onSent)
-}
-
-// drawRows draws rows from the pane's scroll on, and says how many are below.
-func (m *Model) drawRows(c *canvas.Canvas, x, y, edge, bottom int, rows []canvas.Row, p pane) {
-	room := bottom - y
-	m.scroll[p] = max(min(m.scroll[p], len(rows)-room), 0)
-	for n := range room {
-		if m.scroll[p]+n >= len(rows) {
-			return
-		}
-		c.PutRow(x, y+n, edge, rows[m.scroll[p]+n])
-	}
-	if more := len(rows) - m.scroll[p] - room; more > 0 && room > 0 {
-		content := fmt.Sprintf(" %d more ", more+1)
-		c.Fill(x, bottom-1, edge-x, 1)
-		c.Put(x, bottom-1, canvas.Dim, strings.TrimSpace(content)+" below")
-	}
+	m.panes.Rows(c, 2, y+1, w, bottom, m.sentRows(w-3), onSent)
 }
 
 // drawAnswer draws what happened to the firing that is shown.
@@ -165,7 +139,7 @@ func (m *Model) drawAnswer(c *canvas.Canvas) {
 		return
 	}
 	if m.page.v.Firing != m.shown {
-		m.heading(c, 0, 0, c.W, onReply, "Reading")
+		m.panes.Heading(c, 0, 0, c.W, onReply, "Reading")
 		return
 	}
 	p := &m.page
@@ -260,7 +234,7 @@ func (m *Model) drawHead(c *canvas.Canvas, p *page) (y int) {
 		when += ", async"
 	}
 	c.Right(edge, 0, canvas.Dim, when)
-	m.heading(c, 0, 0, edge-ansi.StringWidth(when)-2, onReply, what)
+	m.panes.Heading(c, 0, 0, edge-ansi.StringWidth(when)-2, onReply, what)
 	t := v.Last()
 	x := 2
 	switch {
@@ -466,11 +440,11 @@ func (m *Model) drawReply(c *canvas.Canvas, p *page, y, bottom int) {
 		title += ": " + p.note
 	}
 	style := canvas.Dim
-	if m.focus == onReply {
+	if m.panes.Focus == onReply {
 		style = canvas.Bold
 	}
 	c.PutUpTo(2, y, c.W, style, text.Harmless(title))
-	m.drawRows(c, 2, y+1, c.W, bottom, p.reply, onReply)
+	m.panes.Rows(c, 2, y+1, c.W, bottom, p.reply, onReply)
 }
 
 func (m *Model) drawLog(c *canvas.Canvas, p *page, y int) {
@@ -481,8 +455,8 @@ func (m *Model) drawLog(c *canvas.Canvas, p *page, y int) {
 	if t := p.v.Last(); t.Beside > 0 && len(p.log) > 0 {
 		title += fmt.Sprintf(" (some may be of the %d beside it)", t.Beside)
 	}
-	m.heading(c, 0, y, c.W, onLog, title)
-	m.drawRows(c, 2, y+1, c.W, c.H, p.log, onLog)
+	m.panes.Heading(c, 0, y, c.W, onLog, title)
+	m.panes.Rows(c, 2, y+1, c.W, c.H, p.log, onLog)
 }
 
 // drawTrouble draws why there was no reply: what happened, what to do, and what
@@ -503,8 +477,8 @@ func (m *Model) drawTrouble(c *canvas.Canvas, p *page, y int) {
 	}
 	y++
 	if len(p.log) > 0 {
-		m.heading(c, 0, y, c.W, onLog, "Last log lines")
-		m.drawRows(c, 2, y+1, c.W, c.H-2, p.log, onLog)
+		m.panes.Heading(c, 0, y, c.W, onLog, "Last log lines")
+		m.panes.Rows(c, 2, y+1, c.W, c.H-2, p.log, onLog)
 		y = min(y+1+len(p.log), c.H-2)
 	}
 	next := "Fix and save, then press enter to fire again"

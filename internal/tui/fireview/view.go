@@ -22,6 +22,7 @@ import (
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/input"
 	"nightdrill/internal/tui/msg"
+	"nightdrill/internal/tui/pane"
 )
 
 // Keys are the keys of the view.
@@ -37,12 +38,12 @@ var Keys = struct {
 	Variant:  bind("next variant", "v"),
 	Again:    bind("re-fire on save", "w"),
 	Filter:   bind("filter the payloads", "/"),
-	Up:       key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓", "choose, scroll")),
-	Down:     key.NewBinding(key.WithKeys("down")),
-	Left:     key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "switch pane")),
-	Right:    key.NewBinding(key.WithKeys("right")),
-	PageUp:   key.NewBinding(key.WithKeys("pgup")),
-	PageDown: key.NewBinding(key.WithKeys("pgdown")),
+	Up:       pane.Keys.Up,
+	Down:     pane.Keys.Down,
+	Left:     pane.Keys.Left,
+	Right:    pane.Keys.Right,
+	PageUp:   pane.Keys.PageUp,
+	PageDown: pane.Keys.PageDown,
 	Earlier:  key.NewBinding(key.WithKeys(",", "<"), key.WithHelp(", .", "earlier, later firings")),
 	Later:    key.NewBinding(key.WithKeys(".", ">")),
 	Form:     bind("formatted, raw, bytes", "m"),
@@ -69,10 +70,8 @@ func bind(help, k string) key.Binding {
 	return key.NewBinding(key.WithKeys(k), key.WithHelp(k, help))
 }
 
-type pane int
-
 const (
-	onList pane = iota
+	onList = iota
 	onSent
 	onReply
 	onLog
@@ -90,8 +89,7 @@ type Model struct {
 	chosen string      // key of the item under the cursor
 	at     int         // its place in items
 	form   int         // of the payload: formatted, as it is, bytes
-	focus  pane
-	scroll [panes]int
+	panes  pane.Set
 
 	variant  string
 	follow   bool // show the latest firing
@@ -108,7 +106,7 @@ type Model struct {
 
 // New returns the view of a session.
 func New(s *session.Session) *Model {
-	m := &Model{s: s, follow: true, leaveOut: map[string][]string{}}
+	m := &Model{s: s, panes: pane.New(panes), follow: true, leaveOut: map[string][]string{}}
 	m.Refresh()
 	return m
 }
@@ -146,7 +144,7 @@ func (m *Model) list() {
 
 // Choose moves the cursor to an item by its key.
 func (m *Model) Choose(key string) tea.Cmd {
-	m.chosen, m.filter, m.typing, m.focus, m.over = key, "", nil, onList, nil
+	m.chosen, m.filter, m.typing, m.panes.Focus, m.over = key, "", nil, onList, nil
 	m.sent = sentPage{}
 	return m.Refresh()
 }
@@ -189,6 +187,9 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	if m.typing != nil {
 		return m.filterKey(k)
 	}
+	if cmd, ok := m.panes.Key(k, m.move); ok {
+		return cmd
+	}
 	is := func(b key.Binding) bool { return key.Matches(k, b) }
 	switch {
 	case is(Keys.Fire):
@@ -208,19 +209,7 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	case is(Keys.Variant):
 		return m.nextVariant()
 	case is(Keys.Filter):
-		m.typing, m.focus = input.New(m.filter, nil), onList
-	case is(Keys.Left):
-		m.focus = (m.focus + panes - 1) % panes
-	case is(Keys.Right):
-		m.focus = (m.focus + 1) % panes
-	case is(Keys.Up):
-		return m.move(-1)
-	case is(Keys.Down):
-		return m.move(1)
-	case is(Keys.PageUp):
-		return m.move(-10)
-	case is(Keys.PageDown):
-		return m.move(10)
+		m.typing, m.panes.Focus = input.New(m.filter, nil), onList
 	case is(Keys.Earlier):
 		return m.step(-1)
 	case is(Keys.Later):
@@ -381,7 +370,7 @@ func (m *Model) askTimes() tea.Cmd {
 func (m *Model) show(f *session.Firing) {
 	if m.shown != f {
 		m.shown = f
-		m.scroll[onReply], m.scroll[onLog] = 0, 0
+		m.panes.Scroll[onReply], m.panes.Scroll[onLog] = 0, 0
 	}
 }
 
@@ -396,17 +385,13 @@ func (m *Model) step(by int) tea.Cmd {
 	return nil
 }
 
-// move chooses another payload, or scrolls.
+// move chooses another payload.
 func (m *Model) move(by int) tea.Cmd {
-	if m.focus != onList {
-		m.scroll[m.focus] = max(m.scroll[m.focus]+by, 0)
-		return nil
-	}
 	if len(m.items) == 0 {
 		return nil
 	}
 	m.at = min(max(m.at+by, 0), len(m.items)-1)
-	m.chosen, m.scroll[onSent] = m.items[m.at].Key(), 0
+	m.chosen, m.panes.Scroll[onSent] = m.items[m.at].Key(), 0
 	return nil
 }
 
@@ -581,7 +566,7 @@ func (m *Model) takeBack(e edited) tea.Cmd {
 // choose takes the cursor to an item, and says what is wrong with it.
 func (m *Model) choose(key string) tea.Cmd {
 	m.filter, m.chosen, m.sent = "", key, sentPage{}
-	m.scroll[onSent] = 0
+	m.panes.Scroll[onSent] = 0
 	m.list()
 	if i := m.item(); i != nil && i.Wrong != "" {
 		return complain("%s is saved, but cannot be sent yet: %s. e edits it again.", i.Title(), i.Wrong)

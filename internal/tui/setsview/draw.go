@@ -18,6 +18,7 @@ import (
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/tui/canvas"
+	"nightdrill/internal/tui/pane"
 )
 
 // arrivalColumns is how many parts the time of a recording is distinguished in.
@@ -63,24 +64,14 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 	return c
 }
 
-// heading draws a pane's title, brighter where the keys go.
-func (m *Model) heading(c *canvas.Canvas, y, edge int, p pane, title string) int {
-	style := canvas.Dim
-	if m.focus == p {
-		style = canvas.Bold
-		c.Set(0, y, canvas.Warm, '▸')
-	}
-	return c.PutUpTo(2, y, edge, style, title)
-}
-
 func (m *Model) drawSets(c *canvas.Canvas, w, h int) {
-	m.heading(c, 0, w, onSets, "Payload sets")
+	m.panes.Heading(c, 0, 0, w, onSets, "Payload sets")
 	wide := 0
 	for i := range m.plan.Sets {
 		wide = max(wide, ansi.StringWidth(m.plan.Sets[i].Name))
 	}
 	wide = min(wide, w/2)
-	top := min(max(m.at-(h-1)/2, 0), max(len(m.plan.Sets)-(h-1), 0))
+	top := pane.Top(m.at, len(m.plan.Sets), h-1)
 	for n := range h - 1 {
 		if top+n >= len(m.plan.Sets) {
 			break
@@ -260,7 +251,7 @@ func (m *Model) drawPayload(c *canvas.Canvas, set *payload.Set) int {
 	if a != nil {
 		h = max(h, m.h-len(m.fields(set, a))-2)
 	}
-	x := m.heading(c, 0, w, onPayload, title)
+	x := m.panes.Heading(c, 0, 0, w, onPayload, title)
 	switch {
 	case m.trouble != "":
 		c.PutUpTo(2, 1, w, canvas.Bad, text.Harmless(m.trouble))
@@ -275,7 +266,7 @@ func (m *Model) drawPayload(c *canvas.Canvas, set *payload.Set) int {
 			m.beside(set, p, w-3)
 		}
 		if m.page.first > h-3 { // the mistake is what one looks for
-			m.scroll[onPayload] = m.page.first - (h-3)/2
+			m.panes.Scroll[onPayload] = m.page.first - (h-3)/2
 		}
 	}
 	says, style := "", canvas.Good
@@ -291,8 +282,7 @@ func (m *Model) drawPayload(c *canvas.Canvas, set *payload.Set) int {
 		x = c.PutUpTo(x+2, 0, w, canvas.Dim, p.Time.Format("15:04:05.000"))
 	}
 	c.Right(max(w-1, x+ansi.StringWidth(says)+2), 0, style, text.Harmless(says))
-	top := min(m.scroll[onPayload], max(len(m.page.rows)-(h-2), 0))
-	m.scroll[onPayload] = top
+	top := m.panes.First(onPayload, len(m.page.rows), h-2)
 	for i := range h - 2 {
 		if top+i < len(m.page.rows) {
 			c.PutRow(2, 1+i, w-1, m.page.rows[top+i])
@@ -469,7 +459,7 @@ func (m *Model) drawFields(c *canvas.Canvas, set *payload.Set, h int) {
 	if a != nil && a.learned > 0 {
 		title = fmt.Sprintf("Fields across %d payloads", a.learned)
 	}
-	m.heading(c, 0, w, onFields, title)
+	m.panes.Heading(c, 0, 0, w, onFields, title)
 	if a == nil {
 		return
 	}
@@ -488,8 +478,7 @@ func (m *Model) drawFields(c *canvas.Canvas, set *payload.Set, h int) {
 		schema = w / 3
 		c.PutUpTo(w-schema, 0, w, canvas.Dim, "required by "+set.Origin)
 	}
-	top := min(m.scroll[onFields], max(len(rows)-(h-1), 0))
-	m.scroll[onFields] = top
+	top := m.panes.First(onFields, len(rows), h-1)
 	for i := range h - 1 {
 		if top+i >= len(rows) {
 			break

@@ -17,6 +17,7 @@ import (
 	"nightdrill/internal/session"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/msg"
+	"nightdrill/internal/tui/pane"
 )
 
 // Fire requests the Fire view, with an item chosen.
@@ -27,12 +28,12 @@ var Keys = struct {
 	Up, Down, Left, Right, PageUp, PageDown, Before, After, Go, Fire, Map, Keep, Gets, Reseed, Mode,
 	Back key.Binding
 }{
-	Up:       key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓", "choose, scroll")),
-	Down:     key.NewBinding(key.WithKeys("down")),
-	Left:     key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "switch pane")),
-	Right:    key.NewBinding(key.WithKeys("right")),
-	PageUp:   key.NewBinding(key.WithKeys("pgup")),
-	PageDown: key.NewBinding(key.WithKeys("pgdown")),
+	Up:       pane.Keys.Up,
+	Down:     pane.Keys.Down,
+	Left:     pane.Keys.Left,
+	Right:    pane.Keys.Right,
+	PageUp:   pane.Keys.PageUp,
+	PageDown: pane.Keys.PageDown,
 	Before:   key.NewBinding(key.WithKeys(",", "<"), key.WithHelp(", .", "previous, next payload")),
 	After:    key.NewBinding(key.WithKeys(".", ">")),
 	Go:       bind("go to payload n", "n"),
@@ -49,10 +50,8 @@ func bind(help, k string) key.Binding {
 	return key.NewBinding(key.WithKeys(k), key.WithHelp(k, help))
 }
 
-type pane int
-
 const (
-	onSets pane = iota
+	onSets = iota
 	onPayload
 	onFields
 	panes
@@ -72,16 +71,15 @@ type about struct {
 
 // Model is the state of the view.
 type Model struct {
-	s     *session.Session
-	plan  *plan.Expanded
-	w, h  int
-	focus pane
-	at    int // the set under the cursor
-	n     int // the payload of it, from 0
+	s    *session.Session
+	plan *plan.Expanded
+	w, h int
+	at   int // the set under the cursor
+	n    int // the payload of it, from 0
 
 	known    map[*payload.Set]*about
 	looking  *payload.Set // of which something is being found out
-	scroll   [panes]int
+	panes    pane.Set
 	seed     uint64 // of previews; with mode, where made is set
 	mode     string
 	made     *payload.Payload // instead of the project's own; nil for that
@@ -109,7 +107,7 @@ type (
 
 // New returns the view of a session.
 func New(s *session.Session) *Model {
-	return &Model{s: s, plan: s.Plan(), known: map[*payload.Set]*about{}}
+	return &Model{s: s, panes: pane.New(panes), plan: s.Plan(), known: map[*payload.Set]*about{}}
 }
 
 // Resize sets the view's size in cells.
@@ -194,7 +192,7 @@ func (m *Model) Took(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 // reset restores the settings of the project file.
 func (m *Model) reset() {
 	m.n, m.made, m.breaks, m.trouble, m.seed, m.mode, m.pageOf = 0, nil, "", "", 0, "", nil
-	m.scroll[onPayload], m.scroll[onFields] = 0, 0
+	m.panes.Scroll[onPayload], m.panes.Scroll[onFields] = 0, 0
 }
 
 // make makes the payload under the cursor with the seed and mode that were chosen.
@@ -227,20 +225,11 @@ func (m *Model) payload() *payload.Payload {
 
 // Key handles a key.
 func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
+	if cmd, ok := m.panes.Key(k, m.move); ok {
+		return cmd
+	}
 	is := func(b key.Binding) bool { return key.Matches(k, b) }
 	switch {
-	case is(Keys.Left):
-		m.focus = (m.focus + panes - 1) % panes
-	case is(Keys.Right):
-		m.focus = (m.focus + 1) % panes
-	case is(Keys.Up):
-		return m.move(-1)
-	case is(Keys.Down):
-		return m.move(1)
-	case is(Keys.PageUp):
-		return m.move(-10)
-	case is(Keys.PageDown):
-		return m.move(10)
 	case is(Keys.Before):
 		return m.step(-1)
 	case is(Keys.After):
@@ -281,10 +270,6 @@ func (m *Model) other(change func(*payload.Maker)) tea.Cmd {
 }
 
 func (m *Model) move(by int) tea.Cmd {
-	if m.focus != onSets {
-		m.scroll[m.focus] = max(m.scroll[m.focus]+by, 0)
-		return nil
-	}
 	if at := min(max(m.at+by, 0), len(m.plan.Sets)-1); at != m.at {
 		m.at = at
 		m.reset()
@@ -301,7 +286,7 @@ func (m *Model) goTo(n int) tea.Cmd {
 		return nil
 	}
 	if n = min(max(n, 0), len(set.Payloads)-1); n != m.n {
-		m.n, m.pageOf, m.scroll[onPayload] = n, nil, 0
+		m.n, m.pageOf, m.panes.Scroll[onPayload] = n, nil, 0
 	}
 	return m.make()
 }
