@@ -1,7 +1,7 @@
 package engine
 
-// rule names a rule that a test has the engine break, to prove that the checker
-// of that rule notices. Outside of tests it is always `kept`.
+// rule names a rule that a test has the engine break, to prove that the checker of that rule
+// notices. Only a build with the tag brokenrules can break one.
 type rule uint8
 
 const (

@@ -42,15 +42,15 @@ type Engine struct {
 	cursor     []int32 // working memory of grant
 	laneCursor []int32
 
-	events   int64  // taken so far
-	handed   uint64 // invocations so far
-	open     int    // deliveries without an outcome
-	justNow  int32  // the instance that this step made ready, or -1
-	blocked  int    // functions that wait for the project's limit
-	noMore   bool   // the last arrival has come
-	ended    bool
-	over     bool // Over was said
-	broken   rule // kept, except where a test breaks one
+	events  int64  // taken so far
+	handed  uint64 // invocations so far
+	open    int    // deliveries without an outcome
+	justNow int32  // the instance that this step made ready, or -1
+	blocked int    // functions that wait for the project's limit
+	noMore  bool   // the last arrival has come
+	ended   bool
+	over    bool // Over was said
+	hook
 	settle   time.Duration
 	deadline clock.Time // of settling
 }
@@ -283,7 +283,7 @@ func (e *Engine) arrive(a arrival) {
 		fn := e.inboxes[box].fn
 		key := a.key
 		if src.Kind == plan.Schedule && src.WhileRunning != plan.Parallel {
-			if key = 1; src.WhileRunning == plan.Drop && e.inboxes[box].all > 0 && e.broken != dropIgnored {
+			if key = 1; src.WhileRunning == plan.Drop && e.inboxes[box].all > 0 && !e.breaks(dropIgnored) {
 				e.say(Effect{Kind: Ended, Function: fn, Source: a.source, Wire: int32(w), Event: event,
 					Outcome: Skipped})
 				continue
@@ -389,11 +389,11 @@ func (e *Engine) finish(id int32, outcome Outcome) {
 	if outcome == Rejected {
 		cause = e.refusal(&e.functions[box.fn])
 	}
-	if e.broken == endedTwice {
+	if e.breaks(endedTwice) {
 		e.say(Effect{Kind: Ended, Function: box.fn, Source: box.source, Wire: box.wire, Event: d.event,
 			Outcome: outcome, Cause: cause})
 	}
-	if e.broken == lostDelivery && d.event%16 == 5 {
+	if e.breaks(lostDelivery) && d.event%16 == 5 {
 		e.become(d, unused)
 		e.open--
 		return
@@ -440,7 +440,7 @@ func (e *Engine) setProject(limit int) {
 // for, stops the idle and drains the busy where there are too many now.
 func (e *Engine) setLimits(fn int, l plan.Limits) {
 	f := &e.functions[fn]
-	if e.broken == zeroIgnored && l.Max == 0 {
+	if e.breaks(zeroIgnored) && l.Max == 0 {
 		return
 	}
 	idleChanged := l.IdleAfter != f.limits.IdleAfter
@@ -468,7 +468,7 @@ func (e *Engine) setLimits(fn int, l plan.Limits) {
 			}
 		}
 	}
-	if l.Max == 0 || l.TurnAway && e.broken != turnAwayIgnored {
+	if l.Max == 0 || l.TurnAway && !e.breaks(turnAwayIgnored) {
 		e.rejectWaiting(f)
 	}
 	e.balance(fn)

@@ -386,7 +386,7 @@ func (e *Engine) oldest(f *function) (box int32, since clock.Time) {
 func (e *Engine) pull(box int32) (head int32, n int) {
 	b := &e.inboxes[box]
 	most := b.most
-	if e.broken == batchTooLarge && e.sources[b.source].Kind != plan.HTTP {
+	if e.breaks(batchTooLarge) && e.sources[b.source].Kind != plan.HTTP {
 		most++
 	}
 	batch := noChain
@@ -407,13 +407,13 @@ func (e *Engine) pull(box int32) (head int32, n int) {
 		if k := len(l.sizes); k > 0 {
 			take = min(take, int(l.sizes[k-1]))
 		}
-		if e.broken != laneNotBlocked {
+		if !e.breaks(laneNotBlocked) {
 			e.close(b, lane, blocked)
 		}
 		l.work, l.workSince = take, e.pool[l.head].arrived
 		for range take {
 			from := l.head
-			if e.broken == outOfOrder {
+			if e.breaks(outOfOrder) {
 				from = l.tail
 			}
 			e.hand(&batch, from)
@@ -455,7 +455,7 @@ func (e *Engine) giveBack(box, lane int32, back chain, pause time.Duration) {
 		l.n += back.n
 		b.inLanes += back.n
 	}
-	if e.broken == laneNotBlocked && l.state != blocked {
+	if e.breaks(laneNotBlocked) && l.state != blocked {
 		return
 	}
 	if pause <= 0 || back.n == 0 {

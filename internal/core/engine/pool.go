@@ -142,7 +142,7 @@ func (e *Engine) touch(id int32) {
 
 // hasRoom reports whether a slot is free that the function's limits allow.
 func (e *Engine) hasRoom(in *instance, f *function) bool {
-	return len(in.vacant) > len(in.slots)-f.limits.PerInstance || len(in.vacant) > 0 && e.broken == slotsOverfilled
+	return len(in.vacant) > len(in.slots)-f.limits.PerInstance || len(in.vacant) > 0 && e.breaks(slotsOverfilled)
 }
 
 // widen lets every instance have as many slots as it may have now. Slots beyond a lowered limit stay,
@@ -174,7 +174,7 @@ func (e *Engine) leave(id int32) {
 // instances starting for waiting ones. The project's limit leaves to each of
 // the others what it uses, or what is guaranteed for it.
 func (e *Engine) fits(f *function, use int) bool {
-	if use > f.limits.Max && e.broken != limitIgnored {
+	if use > f.limits.Max && !e.breaks(limitIgnored) {
 		return false
 	}
 	if !e.room(f, use) {
@@ -186,10 +186,10 @@ func (e *Engine) fits(f *function, use int) bool {
 
 func (e *Engine) room(f *function, use int) bool {
 	others := e.reserved - f.share()
-	if e.broken == guaranteeIgnored {
+	if e.breaks(guaranteeIgnored) {
 		others = e.used - f.used()
 	}
-	return use+others <= e.limit || use <= f.limits.Guaranteed || e.broken == projectLimitIgnored
+	return use+others <= e.limit || use <= f.limits.Guaranteed || e.breaks(projectLimitIgnored)
 }
 
 func (e *Engine) block(f *function) {
@@ -252,7 +252,7 @@ func (e *Engine) waitingSince(f *function) clock.Time {
 func (e *Engine) balanceOne(f *function, fn int32) {
 	per := f.limits.PerInstance
 	units := e.units(f)
-	if f.limits.TurnAway && e.broken != turnAwayIgnored {
+	if f.limits.TurnAway && !e.breaks(turnAwayIgnored) {
 		units = 0
 	}
 	// dispatch
@@ -260,7 +260,7 @@ func (e *Engine) balanceOne(f *function, fn int32) {
 		// a claim may be given up for this one
 		claims := min(f.claimed, (units-1+per-1)/per)
 		if use := f.inFlight + 1 + claims; use > f.used() && !e.fits(f, use) || f.inFlight+1 > f.limits.Max &&
-			e.broken != limitIgnored {
+			!e.breaks(limitIgnored) {
 			break
 		}
 		box, _ := e.oldest(f)
@@ -294,7 +294,7 @@ func (e *Engine) balanceOne(f *function, fn int32) {
 		e.use(f, 0, 1)
 	}
 	e.replaceSome(f, fn)
-	for len(f.instances) < min(f.limits.KeepWarm, f.most()) && e.broken != keepWarmIgnored && e.mayStart(f, fn) {
+	for len(f.instances) < min(f.limits.KeepWarm, f.most()) && !e.breaks(keepWarmIgnored) && e.mayStart(f, fn) {
 		e.start(fn, KeptWarm)
 	}
 	e.mark(f)
@@ -324,7 +324,7 @@ func (e *Engine) unclaim(f *function) {
 // each with the time of its stop.
 func (e *Engine) mark(f *function) {
 	want := min(max(len(f.instances)-f.limits.KeepWarm, 0), f.idle.n)
-	if f.held && e.broken != heldIgnored {
+	if f.held && !e.breaks(heldIgnored) {
 		want = 0
 	}
 	if f.above == want {
@@ -355,7 +355,7 @@ func (e *Engine) mark(f *function) {
 		}
 		in.above, in.aboveSince = true, e.now
 		after := f.limits.IdleAfter
-		if e.broken == idleTooEarly {
+		if e.breaks(idleTooEarly) {
 			after /= 2
 		}
 		in.timer = e.timers.set(e.now.Add(after), timerIdle, id, 0)
@@ -368,7 +368,7 @@ func (e *Engine) mark(f *function) {
 // takes StartEvery, and StartBurst of them may be taken in advance.
 func (e *Engine) mayStart(f *function, fn int32) bool {
 	every := f.limits.StartEvery
-	if every <= 0 || e.broken == paceIgnored {
+	if every <= 0 || e.breaks(paceIgnored) {
 		return true
 	}
 	at := f.paceAt(f.planned)
@@ -405,7 +405,7 @@ func (e *Engine) start(fn int32, cause Cause) int32 {
 	per := f.limits.PerInstance
 	in := instance{fn: fn, number: f.number, version: f.version, cause: cause, after: f.goneFor, state: planned,
 		timer: -1, slots: make([]slot, per), vacant: make([]int32, per)}
-	if e.broken == slotsOverfilled {
+	if e.breaks(slotsOverfilled) {
 		in.slots, in.vacant = make([]slot, per+1), append(in.vacant, int32(per))
 		in.slots[per] = slot{head: -1, timeout: -1, lease: -1}
 	}
@@ -425,7 +425,7 @@ func (e *Engine) spawn(id int32) {
 	in := &e.instances[id]
 	f := &e.functions[in.fn]
 	at := f.notBefore
-	if f.limits.StartEvery > 0 && e.broken != paceIgnored {
+	if f.limits.StartEvery > 0 && !e.breaks(paceIgnored) {
 		at = max(at, f.paceAt(0))
 	}
 	if e.now < at {
@@ -497,7 +497,7 @@ func (e *Engine) send(f *function, fn, id, box int32) {
 	}
 	sl := &in.slots[s]
 	*sl = slot{invocation: e.handed, state: slotBusy, head: head, lease: -1, timeout: -1}
-	if !f.held || e.broken == heldIgnored {
+	if !f.held || e.breaks(heldIgnored) {
 		e.limitTime(f, id, s, src.Source)
 	}
 	first := int32(len(e.out.Events))
@@ -570,7 +570,7 @@ func (e *Engine) settleAnswer(head int32, input *Input, leaseEnd clock.Time) {
 		v.why = BadStatus
 		v.good = http && input.Status < 500 || !http && input.Status >= 200 && input.Status < 300
 	}
-	if v.good && input.AckLost && e.broken != ackKept {
+	if v.good && input.AckLost && !e.breaks(ackKept) {
 		// a message comes again when its lease is over, which no one ended
 		v.good, v.why, v.pause = false, AckLost, leaseEnd.Sub(e.now)
 	}
@@ -625,7 +625,7 @@ func (e *Engine) leaseLost(id, s int32) {
 	}
 	head := sl.head
 	sl.head, sl.state = -1, slotOrphan
-	if e.broken == sentTwice { // again without the first attempt having ended
+	if e.breaks(sentTwice) { // again without the first attempt having ended
 		for d := head; d >= 0; {
 			next := e.pool[d].next
 			e.enqueue(d)

@@ -76,7 +76,7 @@ func (e *Engine) replaceBeside(f *function, fn int32) {
 		e.drainAll(f, Replaced)
 		return
 	}
-	for (fresh+len(f.starting) < old || e.broken == besideIgnored && len(f.instances) < 30) && e.mayStart(f, fn) {
+	for (fresh+len(f.starting) < old || e.breaks(besideIgnored) && len(f.instances) < 30) && e.mayStart(f, fn) {
 		e.start(fn, NewVersion)
 	}
 }

@@ -115,7 +115,7 @@ func (e *Engine) settleRecords(head int32, v *verdict) {
 	l.sizes[k-1] = int32(left.n)
 	pause := e.pauseAfter(src, l.tries, v)
 	if int(l.tries) >= src.Attempts || l.split && left.n > 1 {
-		if l.tries = 0; src.OnFailure != plan.Split || left.n == 1 || e.broken == splitIgnored {
+		if l.tries = 0; src.OnFailure != plan.Split || left.n == 1 || e.breaks(splitIgnored) {
 			l.sizes = l.sizes[:k-1]
 			l.split = l.split && k > 1
 			for d := left.head; d >= 0; {
@@ -156,7 +156,7 @@ func (e *Engine) failed(id int32, why Result, v *verdict) (again bool, pause tim
 	switch {
 	case src.Kind == plan.HTTP:
 		e.finish(id, Failed)
-	case int(d.attempts) >= src.Attempts && (e.broken != oneAttemptMore || int(d.attempts) > src.Attempts):
+	case int(d.attempts) >= src.Attempts && (!e.breaks(oneAttemptMore) || int(d.attempts) > src.Attempts):
 		e.giveUp(id)
 	case src.MaxAge > 0 && e.now >= d.arrived.Add(src.MaxAge):
 		e.finish(id, Expired)
