@@ -29,7 +29,7 @@ var clocks = []string{"Now", "Since", "Until", "Sleep", "After", "AfterFunc", "T
 
 // Layers, from the outside in: each may import those below it.
 var layers = [][]string{
-	{"cli"}, {"tui"}, {"session"}, {"demo", "live", "store", "export", "project", "programs"}, {"core"},
+	{"cli"}, {"tui"}, {"session"}, {"demo", "live", "store", "export", "project", "programs", "files"}, {"core"},
 }
 
 func layerOf(path string) int {

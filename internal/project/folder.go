@@ -17,6 +17,7 @@ import (
 
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/payload"
+	"nightdrill/internal/files"
 )
 
 // DataRef is the attribute that says where the bytes of an object are
@@ -32,26 +33,9 @@ type FolderFile struct {
 // FolderFiles returns the files of a folder and of those below it, in the order of
 // their times. Hidden ones and links are left out.
 func FolderFiles(ctx context.Context, root string) (all []FolderFile, err error) {
-	err = filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
-		if err = errors.Join(err, ctx.Err()); err != nil {
-			return err
-		}
-		if name := d.Name(); path != root && strings.HasPrefix(name, ".") {
-			if d.IsDir() {
-				return filepath.SkipDir
-			}
-			return nil
-		}
-		if !d.Type().IsRegular() {
-			return nil // links may lead anywhere
-		}
-		info, err := d.Info()
-		if err != nil {
-			return err
-		}
-		key, err := filepath.Rel(root, path)
-		all = append(all, FolderFile{path, filepath.ToSlash(key), info})
-		return err
+	err = files.Visible(root, func(path, key string, info fs.FileInfo, err error) error {
+		all = append(all, FolderFile{path, key, info})
+		return errors.Join(err, ctx.Err())
 	})
 	slices.SortFunc(all, func(a, b FolderFile) int {
 		if c := a.Info.ModTime().Compare(b.Info.ModTime()); c != 0 {

@@ -15,6 +15,7 @@ import (
 	"github.com/fsnotify/fsnotify"
 
 	"nightdrill/internal/core/event"
+	"nightdrill/internal/files"
 )
 
 const (
@@ -33,25 +34,10 @@ func scan(folder string, known map[string]*Object) map[string]*Object {
 		return found // there is nothing yet
 	}
 	defer root.Close()
-	_ = filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
+	_ = files.Visible(folder, func(_, key string, info fs.FileInfo, err error) error {
 		if err != nil || len(found) >= mostFiles {
 			return nil // gone, or not ours to read
 		}
-		if strings.HasPrefix(d.Name(), ".") && path != folder {
-			if d.IsDir() {
-				return filepath.SkipDir
-			}
-			return nil
-		}
-		if !d.Type().IsRegular() {
-			return nil // links may lead anywhere
-		}
-		info, err := d.Info()
-		if err != nil {
-			return nil
-		}
-		rel, _ := filepath.Rel(folder, path)
-		key := filepath.ToSlash(rel)
 		o := &Object{Key: key, Size: info.Size(), Kind: kindOf(key), Modified: info.ModTime()}
 		if k := known[key]; k != nil && k.Size == o.Size && k.Modified.Equal(o.Modified) {
 			o = k
