@@ -212,12 +212,7 @@ func comparisonText(w io.Writer, c *measure.Comparison) error {
 	for _, x := range c.Replies {
 		fmt.Fprintf(b, "  %s: %s: %s\n", c.Sides[x.Side].Label, x.Event, x.Words)
 	}
-	if len(c.Warnings) > 0 {
-		fmt.Fprintf(b, "\nwarnings\n")
-	}
-	for _, content := range c.Warnings {
-		fmt.Fprintf(b, "  %s\n", content)
-	}
+	printWarnings(b, c.Warnings)
 	_, err := io.WriteString(w, b.String())
 	return err
 }

@@ -79,14 +79,18 @@ func printReport(w io.Writer, page *report.Page) error {
 	for _, v := range s.Budgets {
 		fmt.Fprintf(b, "  %s\n", report.VerdictText(v))
 	}
-	if len(s.Warnings) > 0 {
-		fmt.Fprintf(b, "\nwarnings\n")
-	}
-	for _, content := range s.Warnings {
-		fmt.Fprintf(b, "  %s\n", content)
-	}
+	printWarnings(b, s.Warnings)
 	_, err := io.WriteString(w, b.String())
 	return err
+}
+
+func printWarnings(b *strings.Builder, warnings []string) {
+	if len(warnings) > 0 {
+		fmt.Fprintf(b, "\nwarnings\n")
+	}
+	for _, text := range warnings {
+		fmt.Fprintf(b, "  %s\n", text)
+	}
 }
 
 // Ms writes a figure in milliseconds, or a dash where too few samples carry it.

@@ -16,3 +16,13 @@ func Flow(c *Canvas, x, y, edge int, style Style, content string) int {
 	}
 	return y
 }
+
+// Warnings writes warnings, each marked and over as many rows as it needs, and returns the row after
+// them.
+func Warnings(c *Canvas, y, edge int, style Style, warnings []string) int {
+	for _, content := range warnings {
+		c.Put(1, y, Bad, "!")
+		y = Flow(c, 3, y, edge, style, content)
+	}
+	return y
+}

@@ -96,11 +96,7 @@ func (m *Model) drawPage(page *canvas.Canvas, c *measure.Comparison) int {
 		page.Rule(y, "Caveats")
 		y++
 	}
-	for _, text := range c.Warnings {
-		page.Put(1, y, canvas.Bad, "!")
-		y = canvas.Flow(page, 3, y, m.w-2, canvas.Plain, text)
-	}
-	return y
+	return canvas.Warnings(page, y, m.w-2, canvas.Plain, c.Warnings)
 }
 
 // longest returns the width of the sides' labels.

@@ -154,17 +154,13 @@ func (m *Model) noAnswers(fn int) string {
 
 // beside writes the warnings that spoil figures next to them, each once.
 func (m *Model) beside(c *canvas.Canvas, y int, figures ...[]string) int {
-	said := map[string]bool{}
-	for _, warnings := range figures {
-		for _, text := range warnings {
-			if !said[text] {
-				said[text] = true
-				c.Put(1, y, canvas.Bad, "!")
-				y = canvas.Flow(c, 3, y, m.w-2, canvas.Dim, text)
-			}
+	all := slices.Concat(figures...)
+	for i := len(all) - 1; i >= 0; i-- {
+		if slices.Contains(all[:i], all[i]) {
+			all = slices.Delete(all, i, i+1)
 		}
 	}
-	return y
+	return canvas.Warnings(c, y, m.w-2, canvas.Dim, all)
 }
 
 // scale returns the common axis of all strips.
@@ -474,12 +470,7 @@ func (m *Model) drawWarnings(c *canvas.Canvas, y int) int {
 	s := m.page.Summary
 	c.Rule(y, "Caveats")
 	y++
-	for _, text := range s.Warnings {
-		if !s.Beside.Any(text) {
-			c.Put(1, y, canvas.Bad, "!")
-			y = canvas.Flow(c, 3, y, m.w-2, canvas.Plain, text)
-		}
-	}
+	y = canvas.Warnings(c, y, m.w-2, canvas.Plain, slices.DeleteFunc(slices.Clone(s.Warnings), s.Beside.Any))
 	d := &s.Driver
 	text := report.DriverText(d)
 	if d.Busy != nil {
