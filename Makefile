@@ -3,10 +3,11 @@
 # make shots  the pictures in docs/screenshots
 # make gate   the demo's drill with its budgets, which must be met
 # make lint   vet, staticcheck, and vet for macOS
+# make drawing  the drawing in docs/ARCHITECTURE.md
 # make benchonce  each benchmark once, so that none rots
 # make bench  the bars of docs/performance.md, as ratios with their spread
 
-.PHONY: test build shots gate lint bench benchonce
+.PHONY: drawing test build shots gate lint bench benchonce
 
 test:
 	@scripts/need tmux pgrep
@@ -20,6 +21,7 @@ gate: build
 	scripts/gate
 
 lint:
+	go run ./scripts/architecture | cmp - docs/architecture.svg
 	go vet ./...
 	GOOS=darwin go vet ./...
 	go tool staticcheck ./...
@@ -32,6 +34,9 @@ bench:
 
 benchonce:
 	go test -run '^$$' -bench . -benchtime 1x ./...
+
+drawing:
+	go run ./scripts/architecture > docs/architecture.svg
 
 shots: build
 	@scripts/need Xvfb xterm xdotool import
