@@ -376,8 +376,7 @@ func TestLongWorkIsInterrupted(t *testing.T) {
 	write("many.json", `{"type":"object","properties":{"pass":{"type":"string"}}}`)
 	write("long.json", `{"type":"array","contains":{"multipleOf":7},"minContains":900000,"uniqueItems":true}`)
 	write("nightdrill.yaml", "nightdrill: 1\nfunctions: {f: {start: [sh]}}\nsources: {q: {kind: queue, wires: [{to: "+
-		"f}]}}\n"+
-		"payloads: {long: {schema: long.json, mode: broken}}\n")
+		"f}]}}\npayloads: {long: {schema: long.json, mode: broken}}\n")
 	if err := syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o600); err != nil {
 		t.Fatal(err)
 	}

@@ -204,8 +204,7 @@ func comparisonText(w io.Writer, c *measure.Comparison) error {
 		return err
 	}
 	fmt.Fprintf(b,
-		"\nThe ratio of medians has its 95 %% interval. A factor is printed where the difference is "+
-			"more than noise.\n")
+		"\nThe ratio of medians has its 95 %% interval. A factor is printed where the difference is more than noise.\n")
 	if len(c.Replies) > 0 {
 		fmt.Fprintf(b, "\ndifferent replies from %s\n", c.Sides[0].Label)
 	}

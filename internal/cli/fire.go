@@ -355,8 +355,7 @@ func neverInvoked(d *session.Workspace, i *catalog.Item, variant string) string 
 		}
 		if limits.Max == 0 {
 			return fmt.Sprintf("not sent: the limit of %s is 0 (concurrency: {max: 0}), so nothing is invoked and "+
-				"the event "+
-				"would wait forever; raise functions.%s.concurrency.max",
+				"the event would wait forever; raise functions.%s.concurrency.max",
 				name, f.Name)
 		}
 	}

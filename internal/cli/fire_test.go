@@ -176,8 +176,7 @@ func TestFireKilled(t *testing.T) {
 		`> stopped"], needs: [tides]`, "")
 	yaml, _ := os.ReadFile(filepath.Join(dir, "nightdrill.yaml"))
 	content := strings.Replace(string(yaml), "functions:", "services:\n  tides: {start: [sleep, \"60\"], stop: "+
-		"[sh, -c, "+
-		"\"echo > ebb\"]}\nfunctions:", 1)
+		"[sh, -c, \"echo > ebb\"]}\nfunctions:", 1)
 	if err := os.WriteFile(filepath.Join(dir, "nightdrill.yaml"),
 		[]byte(strings.Replace(content, "start_timeout: 2s", "start_timeout: 1m", 1)), 0o644); err != nil {
 		t.Fatal(err)

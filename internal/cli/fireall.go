@@ -119,8 +119,7 @@ func astraySets(d *session.Workspace) map[string]string {
 				names = append(names, d.Sources[k].Name)
 			}
 			out[set.Name] = fmt.Sprintf("its expectations could be meant for %s; name the source in "+
-				"payloads.%s.reaches, such "+
-				"as reaches: [%s]",
+				"payloads.%s.reaches, such as reaches: [%s]",
 				strings.Join(names, " or "), set.Name, names[0])
 		}
 	}

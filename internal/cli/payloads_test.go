@@ -88,8 +88,7 @@ func TestASetThatIsMade(t *testing.T) {
 	dir := lay(t, served, "")
 	yaml, _ := os.ReadFile(filepath.Join(dir, "nightdrill.yaml"))
 	content := strings.Replace(string(yaml), "payloads:\n",
-		"payloads:\n  made: {schema: pass.json, count: 5, request: "+
-			"{path: /quote/made}}\n", 1)
+		"payloads:\n  made: {schema: pass.json, count: 5, request: {path: /quote/made}}\n", 1)
 	content = strings.Replace(content, "payloads: asks, arrive", "payloads: made, arrive", 1)
 	for name, content := range map[string]string{"nightdrill.yaml": content,
 		"pass.json": `{"type":"object","required":["pass"],"properties":{"pass":{"type":"integer"}}}`} {

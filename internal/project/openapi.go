@@ -410,8 +410,7 @@ func (o *Operation) Make(mode string, seed, n uint64) (p payload.Payload, breaks
 		}
 	}
 	return p, "", fmt.Errorf("%s %s: nothing in it can be violated on its own so that the request shows it, so no "+
-		"broken "+
-		"request can be made", o.Method, o.Path)
+		"broken request can be made", o.Method, o.Path)
 }
 
 // attempts is how often a request is made anew that is not broken as it goes out.

@@ -93,10 +93,10 @@ const mostOffers = 8
 // from 0, as the project has it, or a preview.
 func (s *Session) Offer(source string, set *payload.Set, n int, p *payload.Payload, look bool) string {
 	s.mu.Lock()
+	defer s.mu.Unlock()
 	at := s.SourceNamed(source)
 	i := &catalog.Item{Source: at, SourceName: source, HTTP: p.Request != nil, Label: p.Label(), Set: set.Name,
-		N:       n + 1,
-		Payload: p, Expect: set.Expect}
+		N: n + 1, Payload: p, Expect: set.Expect}
 	if look {
 		s.looks++
 		i.Set = fmt.Sprintf("%s, preview %d", set.Name, s.looks)
@@ -106,9 +106,8 @@ func (s *Session) Offer(source string, set *payload.Set, n int, p *payload.Paylo
 	if s.catalog.Find(i.Key()) == nil && at >= 0 {
 		s.offers = slices.Insert(s.offers, 0, i)
 		s.offers = s.offers[:min(len(s.offers), mostOffers)]
+		s.catalog = s.catalog.WithOffers(s.offers)
 	}
-	s.mu.Unlock()
-	s.relist()
 	return i.Key()
 }
 

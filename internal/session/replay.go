@@ -132,8 +132,7 @@ func (x *replay) sets() error {
 	}
 	if lost > 0 {
 		x.note("%s sent without their secret headers and parameters: the run did not keep them, and today's "+
-			"payload sets "+
-			"do not contain the same requests",
+			"payload sets do not contain the same requests",
 			text.Plural(lost, "request is"))
 	}
 	return nil

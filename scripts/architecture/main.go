@@ -75,11 +75,11 @@ func draw() (string, error) {
 			class, left := "package", x+9
 			if at >= 0 {
 				class, left = "passed", x+31
-				fmt.Fprintf(&chips, `<circle cx="%d" cy="%d" r="9" class="number"/><text x="%d" y="%d" class="on">%d</text>`+
-					"\n", x+16, row+chip/2, x+16, row+chip/2+4, at+1)
+				fmt.Fprintf(&chips, `<circle cx="%d" cy="%d" r="9" class="number"/>`, x+16, row+chip/2)
+				fmt.Fprintf(&chips, `<text x="%d" y="%d" class="on">%d</text>`+"\n", x+16, row+chip/2+4, at+1)
 			}
-			fmt.Fprintf(&chips, `<rect x="%d" y="%d" width="%d" height="%d" rx="4" class="%s"/>`+
-				`<text x="%d" y="%d">%s</text>`+"\n", x, row, w, chip, class, left, row+16, label)
+			fmt.Fprintf(&chips, `<rect x="%d" y="%d" width="%d" height="%d" rx="4" class="%s"/>`, x, row, w, chip, class)
+			fmt.Fprintf(&chips, `<text x="%d" y="%d">%s</text>`+"\n", left, row+16, label)
 			x += w + gap
 		}
 		h := row + chip + margin - y

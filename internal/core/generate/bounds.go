@@ -107,8 +107,7 @@ func (g *Generator) weigh() error {
 	for _, s := range g.all {
 		if weight(s) > mostWeight {
 			return &Refused{s.place, fmt.Sprintf("more than %d subschemas apply at this one place, counting those "+
-				"that are "+
-				"referred to by several", mostWeight)}
+				"that are referred to by several", mostWeight)}
 		}
 	}
 	return nil

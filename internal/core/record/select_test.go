@@ -147,8 +147,7 @@ func TestFailuresAreNamed(t *testing.T) {
 		t.Errorf("%+v", causes)
 	}
 	if text := report.FailureText(&causes[1].Worst[0]); text != "scan.made 7 · timeout · 2 attempts · due at 0.00 s "+
-		"· last log "+
-		"line: cannot reach the gate" {
+		"· last log line: cannot reach the gate" {
 		t.Error(text)
 	}
 }

@@ -162,8 +162,7 @@ func unlike(sides []measure.Side) (out []string) {
 		}
 		out = append(out,
 			fmt.Sprintf("run %s started functions cold and sent single events in turns, run %s is a drill under "+
-				"load: their latencies "+
-				"and waits are not comparable. Compare two runs of the same type",
+				"load: their latencies and waits are not comparable. Compare two runs of the same type",
 				turns.ID, load.ID))
 	case a.Drill != b.Drill:
 		out = append(out, fmt.Sprintf("these are runs of different drills, %s and %s: the functions received "+
@@ -175,8 +174,7 @@ func unlike(sides []measure.Side) (out []string) {
 	}
 	return append(out,
 		"these are different runs, one after the other: machine drift between the runs counts as a difference. "+
-			"Compare "+
-			"variants of one function in turns, by compare FUNCTION")
+			"Compare variants of one function in turns, by compare FUNCTION")
 }
 
 // sayComparison adds the sentences of the comparison: what differs first.

@@ -105,14 +105,12 @@ func warn(a *measure.Analysis) {
 	}
 	if busy := s.Driver.Busy; busy != nil && *busy > busyShare {
 		on(of{latency, start}, "the machine's processors were %.0f %% busy; functions and driver waited for each "+
-			"other, so times "+
-			"are longer than on a calmer machine", *busy*100)
+			"other, so times are longer than on a calmer machine", *busy*100)
 	}
 	if before, during := s.Driver.EchoBefore.P50, s.Driver.EchoDuring.P95; before != nil && during != nil &&
 		*during > slowEcho && *during > 4**before {
 		on(of{latency, start}, "a bare round trip, without any function, took up to %s ms during the run (p95), and "+
-			"%s ms before "+
-			"it: that much of a latency may be the machine's. Close other programs, or lower the rate",
+			"%s ms before it: that much of a latency may be the machine's. Close other programs, or lower the rate",
 			figure.Millis(during), figure.Millis(before))
 	}
 	if t := s.Driver.TimerP99; t != nil && *t > lateTimer {
@@ -140,10 +138,8 @@ func warn(a *measure.Analysis) {
 		if n > 0 {
 			on(of{latency},
 				"%s: %s arrived in two pieces about 40 ms apart: the function writes its reply in two steps, and the "+
-					"network "+
-					"holds back the second until the first is acknowledged (Nagle's algorithm and delayed "+
-					"acknowledgement). Write "+
-					"headers and body at once, or set TCP_NODELAY",
+					"network holds back the second until the first is acknowledged (Nagle's algorithm and delayed "+
+					"acknowledgement). Write headers and body at once, or set TCP_NODELAY",
 				r.Functions[i].Name, count(n, "reply", "replies"))
 		}
 	}

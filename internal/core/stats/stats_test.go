@@ -212,8 +212,7 @@ func TestWhatWouldHaveBeenFoundIs(t *testing.T) {
 			}
 			if share := float64(wrong) / float64(claims); share > 0.07 {
 				t.Errorf("%s, n %d: in %.3f of %d comparisons a difference of 60 %% was missed although one so large "+
-					"was said "+
-					"to be found",
+					"was said to be found",
 					process, n, share, claims)
 			}
 		}

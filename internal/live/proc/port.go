@@ -88,8 +88,7 @@ func filesRunOut(err error) error {
 		var most syscall.Rlimit
 		_ = syscall.Getrlimit(syscall.RLIMIT_NOFILE, &most)
 		return fmt.Errorf("%w: %d is this program's limit, and every instance needs some; raise it (ulimit -n), "+
-			"or limit "+
-			"the instances (concurrency)",
+			"or limit the instances (concurrency)",
 			syscall.EMFILE, most.Cur)
 	}
 	return nil

@@ -116,8 +116,7 @@ func (p *Proxy) Start(listen, to string) error {
 	if listensAt(l.Addr(), target) {
 		l.Close()
 		return fmt.Errorf("%s is where this proxy listens itself, so nothing would ever answer; give the address "+
-			"of the "+
-			"service with --to, and another to listen at with --listen",
+			"of the service with --to, and another to listen at with --listen",
 			to)
 	}
 	p.Address, p.Base = l.Addr().String(), target.Scheme+"://"+target.Host

@@ -177,8 +177,7 @@ func (d *Drill) Run(ctx context.Context) {
 	for s, n := range d.itself {
 		if n > 0 {
 			d.notes = append(d.notes, fmt.Sprintf("%s: %d of the requests were OPTIONS, which the source answers "+
-				"itself, "+
-				"as at the front; they are not events", d.p.Sources[s].Name, n))
+				"itself, as at the front; they are not events", d.p.Sources[s].Name, n))
 		}
 	}
 	d.notes = append(d.notes, d.failuresInOrder()...)
@@ -249,8 +248,7 @@ func (d *Drill) open(now clock.Time) {
 		if ready, wanted := d.eng.Stats(i).Ready, d.eng.Limits(i).KeepWarm; ready < wanted {
 			d.notes = append(d.notes,
 				fmt.Sprintf("%s: the drill began with %d of the %d instances that keep_warm asks for, since one "+
-					"did not "+
-					"start, or ended",
+					"did not start, or ended",
 					d.fns[i].Name, ready, wanted))
 		}
 	}

@@ -16,12 +16,20 @@ import (
 )
 
 // Catalog is all that can be fired, by source. It is never changed: a new one takes its place.
-type Catalog struct{ All []*Item }
+type Catalog struct {
+	All    []*Item
+	offers int // of them come first
+}
+
+// WithOffers returns a catalog with other offers, and all else the same.
+func (x *Catalog) WithOffers(offers []*Item) *Catalog {
+	return &Catalog{All: slices.Concat(offers, x.All[x.offers:]), offers: len(offers)}
+}
 
 // Read lists what can be fired: offers first, and for each source its saved payloads, then
 // those of the sets that reach it. It reads files.
 func Read(l *project.Loaded, store *objects.Store, offers []*Item) *Catalog {
-	x := &Catalog{All: slices.Clone(offers)}
+	x := &Catalog{All: slices.Clone(offers), offers: len(offers)}
 	for s := range l.Sources {
 		src := &l.Sources[s]
 		if len(src.Wires) == 0 {
