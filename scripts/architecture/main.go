@@ -78,7 +78,8 @@ func draw() (string, error) {
 				fmt.Fprintf(&chips, `<circle cx="%d" cy="%d" r="9" class="number"/>`, x+16, row+chip/2)
 				fmt.Fprintf(&chips, `<text x="%d" y="%d" class="on">%d</text>`+"\n", x+16, row+chip/2+4, at+1)
 			}
-			fmt.Fprintf(&chips, `<rect x="%d" y="%d" width="%d" height="%d" rx="4" class="%s"/>`, x, row, w, chip, class)
+			fmt.Fprintf(&chips, `<rect x="%d" y="%d" width="%d" height="%d" rx="4" class="%s"/>`, x, row, w, chip,
+				class)
 			fmt.Fprintf(&chips, `<text x="%d" y="%d">%s</text>`+"\n", left, row+16, label)
 			x += w + gap
 		}
