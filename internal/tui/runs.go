@@ -30,15 +30,15 @@ func (s *shell) exportRun(id, dir string) tea.Cmd {
 	return func() tea.Msg {
 		info, err := runs.Find(id)
 		if err != nil {
-			return msg.Note{Text: err.Error(), Bad: true}
+			return msg.Failed(err)
 		}
 		source, err := kept.SourceOf(runs, info)
 		if err != nil {
-			return msg.Note{Text: err.Error(), Bad: true}
+			return msg.Failed(err)
 		}
 		files, err := kept.Export(source, kept.CompareVariants(source.Run), kept.Exporting{Dir: to})
 		if err != nil {
-			return msg.Note{Text: err.Error(), Bad: true}
+			return msg.Failed(err)
 		}
 		return msg.Note{Text: fmt.Sprintf("%d files written to %s", len(files), to)}
 	}
@@ -49,14 +49,14 @@ func (s *shell) exportComparison(x compareview.Export) tea.Cmd {
 	to := s.inProject(x.Dir)
 	return func() tea.Msg {
 		if err := os.MkdirAll(to, 0o755); err != nil {
-			return msg.Note{Text: err.Error(), Bad: true}
+			return msg.Failed(err)
 		}
 		n := 0
 		for _, c := range x.All {
 			for _, kind := range []string{"svg", "pdf"} {
 				if err := export.ComparisonFile(filepath.Join(to, "comparison-"+kept.FileName(c.Title)+"."+kind), c,
 					false); err != nil {
-					return msg.Note{Text: err.Error(), Bad: true}
+					return msg.Failed(err)
 				}
 				n++
 			}

@@ -713,7 +713,7 @@ func (s *shell) exportMap(path string) tea.Cmd {
 	w := s.wiring.Map()
 	return func() tea.Msg {
 		if err := export.WiringFile(path, w, false); err != nil {
-			return msg.Note{Text: err.Error(), Bad: true}
+			return msg.Failed(err)
 		}
 		return msg.Note{Text: "map written to " + path}
 	}

@@ -63,7 +63,7 @@ func (s *stoppable) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 		return s, s.leave()
 	case backMsg:
 		if s.away = false; m.err != nil {
-			return s, func() tea.Msg { return msg.Note{Text: m.err.Error(), Bad: true} }
+			return s, func() tea.Msg { return msg.Failed(m.err) }
 		}
 		return s, nil
 	}

@@ -175,7 +175,7 @@ func (m *Model) against(by int) tea.Cmd {
 			return m.Compare(id, m.second)
 		}
 	}
-	return msg.Complain(fmt.Errorf("no other run on that side"))
+	return msg.Complain("no other run on that side")
 }
 
 // Key handles a key.
@@ -223,8 +223,8 @@ func (m *Model) askVariants() tea.Cmd {
 					switch {
 					case counts && (err != nil || n < 0 || name != "cold" && name != "warm" || name == "cold" &&
 						(n < 1 || n > 10_000) || n > 1_000_000):
-						return msg.Complain(fmt.Errorf("%q: write cold=30, up to 10000, or warm=500, up to 1000000",
-							word))
+						return msg.Complain("%q: write cold=30, up to 10000, or warm=500, up to 1000000",
+							word)
 					case counts && name == "cold":
 						v.Cold = n
 					case counts:

@@ -27,7 +27,7 @@ type list struct {
 func change(info store.Info, do func(store.Info) error) tea.Cmd {
 	return func() tea.Msg {
 		if err := do(info); err != nil {
-			return msg.Note{Text: err.Error(), Bad: true}
+			return msg.Failed(err)
 		}
 		return Changed{}
 	}

@@ -287,7 +287,7 @@ func (m *Model) Took(incoming tea.Msg) (tea.Cmd, bool) {
 	}
 	switch {
 	case t.err != nil:
-		return msg.Complain(t.err), true
+		return msg.Complain("%v", t.err), true
 	case t.page != nil:
 		m.page, m.filter, m.scroll.At, m.cursor, m.calls = t.page, t.filter, 0, -1, nil
 	case t.then != nil:
@@ -322,7 +322,7 @@ func (m *Model) askFilter() tea.Cmd {
 			Done: func(text string) tea.Cmd {
 				f, err := record.ParseFilter(text)
 				if err != nil {
-					return msg.Complain(err)
+					return msg.Complain("%v", err)
 				}
 				return m.apply(f)
 			}}
@@ -338,7 +338,7 @@ func (m *Model) apply(f record.Filter) tea.Cmd {
 	return m.withRun(func() tea.Cmd {
 		r := m.run
 		if why := r.Unknown(f); why != "" {
-			return msg.Complain(fmt.Errorf("%s", why))
+			return msg.Complain("%s", why)
 		}
 		m.working = fmt.Sprintf("looking through %d invocations …", len(r.Invocations))
 		return func() tea.Msg {

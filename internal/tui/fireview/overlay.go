@@ -13,6 +13,7 @@ import (
 	"nightdrill/internal/session"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/input"
+	"nightdrill/internal/tui/msg"
 )
 
 func statusText(status int) string { return http.StatusText(status) }
@@ -53,7 +54,7 @@ func newLogs(m *Model) *overlay {
 func (m *Model) openEnv() tea.Cmd {
 	fn := m.function()
 	if fn == "" {
-		return complain("This payload reaches no function.")
+		return msg.Complain("This payload reaches no function.")
 	}
 	m.over = &overlay{env: fn}
 	m.over.refresh(m.s)
@@ -193,10 +194,10 @@ func (m *Model) envKey(k tea.KeyPressMsg) tea.Cmd {
 	}
 	change := func(name, value string, set bool) tea.Cmd {
 		if err := m.s.SetEnv(o.env, name, value, set); err != nil {
-			return complain("%v", err)
+			return msg.Complain("%v", err)
 		}
 		o.refresh(m.s)
-		return say("%s is set for this session; instances of %s are replaced.", name, o.env)
+		return msg.Say("%s is set for this session; instances of %s are replaced.", name, o.env)
 	}
 	switch {
 	case is(Keys.Up):
@@ -209,7 +210,7 @@ func (m *Model) envKey(k tea.KeyPressMsg) tea.Cmd {
 		return ask("set a variable for this session: NAME=value", "", func(content string) tea.Cmd {
 			name, value, ok := strings.Cut(content, "=")
 			if !ok {
-				return complain("%q must have the form NAME=value", content)
+				return msg.Complain("%q must have the form NAME=value", content)
 			}
 			return change(strings.TrimSpace(name), value, true)
 		})

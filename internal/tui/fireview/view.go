@@ -203,9 +203,9 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	case is(Keys.Again):
 		m.s.SetAgain(!m.s.Again())
 		if m.s.Again() {
-			return say("The last event is fired again after each change.")
+			return msg.Say("The last event is fired again after each change.")
 		}
-		return say("Changes no longer fire anything.")
+		return msg.Say("Changes no longer fire anything.")
 	case is(Keys.Variant):
 		return m.nextVariant()
 	case is(Keys.Filter):
@@ -272,14 +272,6 @@ func (m *Model) payloadKey(k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
-func say(format string, args ...any) tea.Cmd {
-	return func() tea.Msg { return msg.Note{Text: fmt.Sprintf(format, args...)} }
-}
-
-func complain(format string, args ...any) tea.Cmd {
-	return func() tea.Msg { return msg.Note{Text: fmt.Sprintf(format, args...), Bad: true} }
-}
-
 func ask(title, content string, done func(string) tea.Cmd) tea.Cmd {
 	return func() tea.Msg { return msg.Ask{Title: title, Text: content, Done: done} }
 }
@@ -313,7 +305,7 @@ func (m *Model) editFilter(x tea.Msg) tea.Cmd {
 func (m *Model) fire(o session.Order) tea.Cmd {
 	i := m.item()
 	if i == nil {
-		return complain("Nothing to fire yet: b creates a payload.")
+		return msg.Complain("Nothing to fire yet: b creates a payload.")
 	}
 	o.Item, o.Variant = i, m.variantOf(i)
 	m.follow = true
@@ -336,21 +328,21 @@ func (m *Model) nextVariant() tea.Cmd {
 	}
 	all := append([]string{""}, m.s.Variants(i.SourceName)...)
 	if len(all) == 1 {
-		return complain("The functions behind %s have no variants; add them under variants: in the project file.",
+		return msg.Complain("The functions behind %s have no variants; add them under variants: in the project file.",
 			i.SourceName)
 	}
 	m.variant = all[(slices.Index(all, m.variantOf(i))+1)%len(all)]
 	if m.variant == "" {
-		return say("The next event goes to the function itself.")
+		return msg.Say("The next event goes to the function itself.")
 	}
-	return say("The next event goes to the variant %s.", m.variant)
+	return msg.Say("The next event goes to the variant %s.", m.variant)
 }
 
 func (m *Model) askTimes() tea.Cmd {
 	return ask("fire how many times in a row?", "20", func(content string) tea.Cmd {
 		n, err := strconv.Atoi(strings.TrimSpace(content))
 		if err != nil || n < 1 || n > 10_000 {
-			return complain("%q must be a number from 1 to 10000", content)
+			return msg.Complain("%q must be a number from 1 to 10000", content)
 		}
 		i := m.item()
 		if i == nil {
@@ -398,15 +390,15 @@ func (m *Model) move(by int) tea.Cmd {
 // record records what comes to the front, or ends that.
 func (m *Model) record() tea.Cmd {
 	if name, _ := m.s.RecordingNow(); name != "" {
-		return work(m.s.StopRecording, func(said string) tea.Cmd { return say("%s.", said) })
+		return work(m.s.StopRecording, func(said string) tea.Cmd { return msg.Say("%s.", said) })
 	}
 	if m.s.Front == nil {
-		return complain("The front is closed, so nothing can be recorded there.")
+		return msg.Complain("The front is closed, so nothing can be recorded there.")
 	}
 	return ask("name for the recording of the front", "front-"+time.Now().Format("0102-1504"),
 		func(name string) tea.Cmd {
 			return work(func() (string, error) { return name, m.s.Record(name) }, func(name string) tea.Cmd {
-				return say("Requests to http://%s are recorded as %s; R ends it.", m.s.Front.Address, name)
+				return msg.Say("Requests to http://%s are recorded as %s; R ends it.", m.s.Front.Address, name)
 			})
 		})
 }
@@ -415,16 +407,17 @@ func (m *Model) record() tea.Cmd {
 func (m *Model) hold() tea.Cmd {
 	fn := m.function()
 	if fn == "" {
-		return complain("This payload reaches no function.")
+		return msg.Complain("This payload reaches no function.")
 	}
 	states, _ := m.s.States()
 	for _, x := range states {
 		if x.Name == fn {
 			m.s.Hold(fn, !x.Held)
 			if x.Held {
-				return say("%s has its timeouts and idle stops again.", fn)
+				return msg.Say("%s has its timeouts and idle stops again.", fn)
 			}
-			return say("%s is held: one instance, no timeouts, no idle stop. Attach the debugger; H releases it.", fn)
+			return msg.Say("%s is held: one instance, no timeouts, no idle stop. Attach the debugger; H releases it.",
+				fn)
 		}
 	}
 	return nil
@@ -471,7 +464,7 @@ func (m *Model) leave() tea.Cmd {
 		if content == "" {
 			delete(m.leaveOut, key)
 		} else if _, err := jsondiff.Parse(content); err != nil {
-			return complain("%v", err)
+			return msg.Complain("%v", err)
 		} else {
 			m.leaveOut[key] = append(m.leaveOut[key], content)
 		}
@@ -529,7 +522,7 @@ func (m *Model) editor(i *catalog.Item, name string, content []byte) tea.Cmd {
 		c, err := editorCommand(path)
 		if err != nil {
 			os.Remove(path)
-			return complain("%v", err)
+			return msg.Complain("%v", err)
 		}
 		back := edited{path: path, item: i, was: content, name: name}
 		return tea.Exec(editing{c}, func(err error) tea.Msg {
@@ -557,7 +550,7 @@ func (m *Model) takeBack(e edited) tea.Cmd {
 		return m.s.Save(e.item.SourceName, e.name, content)
 	}, func(key string) tea.Cmd {
 		if key == "" {
-			return say("Nothing was changed.")
+			return msg.Say("Nothing was changed.")
 		}
 		return m.choose(key)
 	})
@@ -569,7 +562,7 @@ func (m *Model) choose(key string) tea.Cmd {
 	m.panes.Scroll[onSent] = 0
 	m.list()
 	if i := m.item(); i != nil && i.Wrong != "" {
-		return complain("%s is saved, but cannot be sent yet: %s. e edits it again.", i.Title(), i.Wrong)
+		return msg.Complain("%s is saved, but cannot be sent yet: %s. e edits it again.", i.Title(), i.Wrong)
 	}
 	return nil
 }
@@ -588,14 +581,14 @@ func (m *Model) source() (name string, http bool) {
 func (m *Model) blank() tea.Cmd {
 	name, _ := m.source()
 	if name == "" {
-		return complain("The project has no sources yet.")
+		return msg.Complain("The project has no sources yet.")
 	}
 	return ask("source and name of the new payload", name+" "+m.s.FreeName(name, "new"), func(content string) tea.Cmd {
 		source, name, _ := strings.Cut(strings.TrimSpace(content), " ")
 		p := m.s.Plan()
 		at := p.SourceNamed(source)
 		if at < 0 {
-			return complain("Unknown source %q.", source)
+			return msg.Complain("Unknown source %q.", source)
 		}
 		http := p.Sources[at].Kind == 0
 		return work(func() (string, error) {
@@ -626,7 +619,7 @@ func (m *Model) duplicate() tea.Cmd {
 			return key, err
 		}, func(key string) tea.Cmd {
 			if without != nil {
-				return tea.Batch(m.choose(key), complain("The copy is saved without its expectations: %v", without))
+				return tea.Batch(m.choose(key), msg.Complain("The copy is saved without its expectations: %v", without))
 			}
 			return m.choose(key)
 		})
@@ -636,7 +629,7 @@ func (m *Model) duplicate() tea.Cmd {
 func (m *Model) rename() tea.Cmd {
 	i := m.item()
 	if i == nil || i.File == "" {
-		return complain("Only saved payloads can be renamed; d duplicates this one.")
+		return msg.Complain("Only saved payloads can be renamed; d duplicates this one.")
 	}
 	return ask("new name", i.Name, func(name string) tea.Cmd {
 		return work(func() (string, error) { return m.s.Rename(i, strings.TrimSpace(name)) }, m.choose)
@@ -646,14 +639,14 @@ func (m *Model) rename() tea.Cmd {
 func (m *Model) remove() tea.Cmd {
 	i := m.item()
 	if i == nil || i.File == "" {
-		return complain("Only saved payloads can be deleted; this one is part of a recording.")
+		return msg.Complain("Only saved payloads can be deleted; this one is part of a recording.")
 	}
 	return func() tea.Msg {
 		return msg.Ask{Title: fmt.Sprintf("Delete %s? y / any other key", i.Title()), YesNo: true,
 			Done: func(string) tea.Cmd {
 				return work(func() (string, error) { return i.Title(), m.s.Delete(i) }, func(title string) tea.Cmd {
 					m.list()
-					return say("%s deleted.", title)
+					return msg.Say("%s deleted.", title)
 				})
 			}}
 	}
@@ -662,24 +655,24 @@ func (m *Model) remove() tea.Cmd {
 func (m *Model) curl() tea.Cmd {
 	i := m.item()
 	if i == nil || !i.HTTP {
-		return complain("Only HTTP requests can be copied as a curl command.")
+		return msg.Complain("Only HTTP requests can be copied as a curl command.")
 	}
 	if m.s.Front == nil {
-		return complain("The front is closed, so there is no address to send it to.")
+		return msg.Complain("The front is closed, so there is no address to send it to.")
 	}
 	p, err := m.s.Preview(i)
 	if err != nil {
-		return complain("%v", err)
+		return msg.Complain("%v", err)
 	}
 	base := "http://" + m.s.Front.Address
 	return tea.Batch(tea.SetClipboard(payload.Curl(base, p.Request)),
-		say("Copied: %s", payload.Curl(base, payload.Shown(p.Request))))
+		msg.Say("Copied: %s", payload.Curl(base, payload.Shown(p.Request))))
 }
 
 // keep makes a payload of the reply.
 func (m *Model) keep() tea.Cmd {
 	if t := m.page.v.Last(); t == nil || t.Reply == nil || t.Reply.Status == 0 {
-		return complain("No reply to save.")
+		return msg.Complain("No reply to save.")
 	}
 	v := m.page.v
 	p := m.s.Plan()
@@ -698,7 +691,7 @@ func (m *Model) keep() tea.Cmd {
 		source, name, _ := strings.Cut(strings.TrimSpace(content), " ")
 		at := p.SourceNamed(source)
 		if at < 0 {
-			return complain("Unknown source %q.", source)
+			return msg.Complain("Unknown source %q.", source)
 		}
 		return work(func() (string, error) {
 			kept, err := session.Keep(&v, &p.Sources[at])
@@ -708,7 +701,7 @@ func (m *Model) keep() tea.Cmd {
 			return strings.TrimSpace(name), err
 		}, func(name string) tea.Cmd {
 			m.list()
-			return say("The reply is saved for %s as %s.", source, name)
+			return msg.Say("The reply is saved for %s as %s.", source, name)
 		})
 	})
 }
@@ -717,11 +710,11 @@ func (m *Model) keep() tea.Cmd {
 func (m *Model) save(open bool) tea.Cmd {
 	t := m.page.v.Last()
 	if t == nil || t.Reply == nil || t.Reply.Status == 0 {
-		return complain("No reply to save.")
+		return msg.Complain("No reply to save.")
 	}
 	body, _ := t.Reply.Plain()
 	if int64(len(t.Reply.Body)) < t.Reply.Size {
-		return complain("Only the first %d of %d bytes of this reply are kept; fire it again to save it.",
+		return msg.Complain("Only the first %d of %d bytes of this reply are kept; fire it again to save it.",
 			len(t.Reply.Body), t.Reply.Size)
 	}
 	name := fmt.Sprintf("%s-%d%s", m.page.v.Item.SourceName, m.page.v.N, suffixOf(t.Reply.Header.Get("Content-Type")))
@@ -748,7 +741,7 @@ func (m *Model) save(open bool) tea.Cmd {
 				return "", failed("Saved to %s, but not opened: %v", path, err)
 			}
 			return " and opened", nil
-		}, func(and string) tea.Cmd { return say("Saved to %s%s.", path, and) })
+		}, func(and string) tea.Cmd { return msg.Say("Saved to %s%s.", path, and) })
 	})
 }
 

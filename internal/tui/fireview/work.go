@@ -3,6 +3,8 @@ package fireview
 import (
 	"fmt"
 
+	"nightdrill/internal/tui/msg"
+
 	tea "charm.land/bubbletea/v2"
 )
 
@@ -16,7 +18,7 @@ func work[T any](do func() (T, error), then func(T) tea.Cmd) tea.Cmd {
 		result, err := do()
 		return worked(func() tea.Cmd {
 			if err != nil {
-				return complain("%v", err)
+				return msg.Complain("%v", err)
 			}
 			return then(result)
 		})

@@ -2,6 +2,8 @@
 package msg
 
 import (
+	"fmt"
+
 	tea "charm.land/bubbletea/v2"
 
 	"nightdrill/internal/session/catalog"
@@ -24,8 +26,15 @@ type Note struct {
 // Map asks the shell to show an item on the map of the wiring.
 type Map struct{ Item *catalog.Item }
 
-// Say returns a command that says something in the bottom line.
-func Say(text string) tea.Cmd { return func() tea.Msg { return Note{Text: text} } }
+// Failed returns the note that tells an error.
+func Failed(err error) Note { return Note{Text: err.Error(), Bad: true} }
 
-// Complain returns a command that says an error in the bottom line.
-func Complain(err error) tea.Cmd { return func() tea.Msg { return Note{Text: err.Error(), Bad: true} } }
+// Say returns a command that says something in the bottom line.
+func Say(format string, args ...any) tea.Cmd {
+	return func() tea.Msg { return Note{Text: fmt.Sprintf(format, args...)} }
+}
+
+// Complain returns a command that says in the bottom line what is wrong.
+func Complain(format string, args ...any) tea.Cmd {
+	return func() tea.Msg { return Note{Text: fmt.Sprintf(format, args...), Bad: true} }
+}

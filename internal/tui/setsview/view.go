@@ -260,7 +260,7 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 func (m *Model) other(change func(*payload.Maker)) tea.Cmd {
 	set := m.set()
 	if set == nil || set.Maker == nil {
-		return complain("This set was recorded; only generated sets can be generated differently.")
+		return msg.Complain("This set was recorded; only generated sets can be generated differently.")
 	}
 	if m.mode == "" {
 		m.mode, m.seed = set.Maker.Mode, set.Maker.Seed
@@ -301,7 +301,7 @@ func (m *Model) askNumber() tea.Cmd {
 			Done: func(content string) tea.Cmd {
 				n, err := strconv.Atoi(content)
 				if err != nil || n < 1 || n > len(set.Payloads) {
-					return complain("%s has payloads 1 to %d, not %q.", set.Name, len(set.Payloads), content)
+					return msg.Complain("%s has payloads 1 to %d, not %q.", set.Name, len(set.Payloads), content)
 				}
 				return m.goTo(n - 1)
 			}}
@@ -330,11 +330,11 @@ func (m *Model) source(set *payload.Set) (string, bool) {
 func (m *Model) fire(onMap bool) tea.Cmd {
 	set, p := m.set(), m.payload()
 	if set == nil || p == nil {
-		return complain("Nothing to send.")
+		return msg.Complain("Nothing to send.")
 	}
 	source, ok := m.source(set)
 	if !ok {
-		return complain("No source takes the payloads of %s; add one to the project.", set.Name)
+		return msg.Complain("No source takes the payloads of %s; add one to the project.", set.Name)
 	}
 	item := m.s.Offer(source, set, m.n, p, m.mode != "")
 	if onMap {
@@ -347,11 +347,11 @@ func (m *Model) fire(onMap bool) tea.Cmd {
 func (m *Model) keep() tea.Cmd {
 	set, p := m.set(), m.payload()
 	if set == nil || p == nil {
-		return complain("Nothing to save.")
+		return msg.Complain("Nothing to save.")
 	}
 	source, ok := m.source(set)
 	if !ok {
-		return complain("No source takes the payloads of %s, so they cannot be saved for one.", set.Name)
+		return msg.Complain("No source takes the payloads of %s, so they cannot be saved for one.", set.Name)
 	}
 	like := fmt.Sprintf("%s-%d", set.Name, m.n+1)
 	if m.mode != "" {
@@ -362,19 +362,11 @@ func (m *Model) keep() tea.Cmd {
 			Done: func(name string) tea.Cmd {
 				key, err := m.s.Save(source, name, p.Text())
 				if err != nil {
-					return complain("%v", err)
+					return msg.Complain("%v", err)
 				}
-				return say("Saved as %s; Fire lists it.", key)
+				return msg.Say("Saved as %s; Fire lists it.", key)
 			}}
 	}
-}
-
-func say(format string, args ...any) tea.Cmd {
-	return func() tea.Msg { return msg.Note{Text: fmt.Sprintf(format, args...)} }
-}
-
-func complain(format string, args ...any) tea.Cmd {
-	return func() tea.Msg { return msg.Note{Text: fmt.Sprintf(format, args...), Bad: true} }
 }
 
 // Keys returns all keys of the view, for the help.

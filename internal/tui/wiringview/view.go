@@ -403,7 +403,7 @@ func (m *Model) remove() tea.Cmd {
 			Done: func(string) tea.Cmd {
 				return func() tea.Msg {
 					if err := s.RemoveObject(i); err != nil {
-						return msg.Note{Text: err.Error(), Bad: true}
+						return msg.Failed(err)
 					}
 					return msg.Note{Text: i.Label + " removed; event sent"}
 				}
