@@ -207,7 +207,7 @@ func (s *Session) watch() {
 		return
 	}
 	s.watcher = w
-	s.works.Watching.Store(true)
+	s.works.SetWatched()
 	go w.Follow(s.touch, s.bringAll)
 }
 
@@ -218,10 +218,9 @@ func (s *Session) touch(path string) {
 	if s.recording != nil && path == s.recording.file {
 		return // it is ours; StopRecording comes back to it
 	}
-	now := time.Now().UnixNano()
+	now := time.Now()
 	for _, c := range s.works.Codes {
-		c.Touched.Store(now)
-		c.Dirty.Store(true)
+		c.Touch(now)
 	}
 	if path == "" || path == filepath.Join(s.Dir, project.File) || slices.Contains(s.Files, path) ||
 		slices.ContainsFunc(s.Folders, func(f string) bool {
@@ -257,10 +256,7 @@ func (s *Session) bringAll() {
 	}
 	any := false
 	for _, c := range s.workshop().Codes {
-		c.Mu.Lock()
-		known := c.Number > 0
-		c.Mu.Unlock()
-		if !known { // nothing has used it yet
+		if !c.Used() {
 			continue
 		}
 		did, failure := c.Update(s.life)
@@ -296,7 +292,7 @@ func (s *Session) labelOf(c *build.Code) string {
 	if label == "" {
 		return "" // it gets its name when it is started for the first time
 	}
-	if len(s.env[c.F.Name]) > 0 {
+	if len(s.env[s.Whole.Functions[c.Fn].Name]) > 0 {
 		label += " +env"
 	}
 	return label
@@ -435,23 +431,19 @@ func (s *Session) States() (out []State, paused string) {
 	looks := s.driver.Stats()
 	now := s.driver.At(time.Now())
 	for i, c := range s.works.Codes {
-		c.Mu.Lock()
-		x := State{Name: c.F.Name, Version: s.driver.Version(i), Doing: c.Doing, Failure: c.Failure, Look: looks[i],
-			Now: now, Held: s.held[c.F.Name]}
-		if c.F.Transport == plan.Attach {
-			x.Away = c.F.Address
+		f, doing, failure := c.State()
+		x := State{Name: f.Name, Version: s.driver.Version(i), Doing: doing, Failure: failure, Look: looks[i],
+			Now: now, Held: s.held[f.Name]}
+		if f.Transport == plan.Attach {
+			x.Away = f.Address
 		}
-		if c.Lacks != "" && x.Failure == nil {
-			x.Failure = &build.Failure{Text: c.F.Name + " " + c.Lacks}
-		}
-		c.Mu.Unlock()
 		if x.Look.Ready > 0 {
 			x.Address = s.driver.Address(i)
 		}
 		if t := s.driver.Trouble(i); x.Failure == nil && t.Text != "" && !t.Started {
-			x.Failure = &build.Failure{Text: c.F.Name + " " + t.Text, Lines: t.Lines}
+			x.Failure = &build.Failure{Text: f.Name + " " + t.Text, Lines: t.Lines}
 		}
-		for _, set := range s.env[c.F.Name] {
+		for _, set := range s.env[f.Name] {
 			name, _, _ := strings.Cut(set, "=")
 			x.Env = append(x.Env, name)
 		}
@@ -502,14 +494,12 @@ func (s *Session) SetEnv(name, variable, value string, set bool) error {
 
 // override sets values in a function's environment, in place of the project's.
 func (s *Session) override(c *build.Code, set []string) {
-	c.Mu.Lock()
-	defer c.Mu.Unlock()
 	env := s.Whole.Functions[c.Fn].Env
 	for _, e := range set {
 		name, value, _ := strings.Cut(e, "=")
 		env = project.SetEnv(env, name, value)
 	}
-	c.F.Env = env
+	c.SetEnv(env)
 }
 
 // Env returns a function's environment as it is set, sorted.

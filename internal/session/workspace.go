@@ -103,8 +103,8 @@ func (d *Workspace) take(l *project.Loaded, objects *objects.Store) {
 	}
 	for _, c := range d.works.Codes {
 		for _, was := range old.Codes {
-			if was.F.Name == c.F.Name {
-				c.Before = was.Before + was.Number
+			if was.Function().Name == c.Function().Name {
+				c.Continue(was)
 			}
 		}
 	}

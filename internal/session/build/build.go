@@ -69,12 +69,12 @@ func (f *Failure) Error() string { return f.Text }
 // Builder prepares functions to be started: their services are ready, their code is built and
 // prepared.
 type Builder struct {
-	Dir      string // of the project
+	dir      string // of the project
 	Services *services.Set
-	Log      *logs.Log
+	log      *logs.Log
 	Codes    []*Code
 	built    built
-	Watching atomic.Bool // changes of files are watched
+	watching atomic.Bool // changes of files are watched
 }
 
 // Code is the code of one function or variant.
@@ -82,27 +82,28 @@ type Code struct {
 	w       *Builder
 	Fn      int // index in the standing form of the project
 	busy    sync.Mutex
-	Mu      sync.Mutex
-	F       plan.Function
-	Number  int    // of the version, from 1; 0 before the first
-	Before  int    // versions that it had before the project was read again
+	mu      sync.Mutex
+	f       plan.Function
+	number  int    // of the version, from 1; 0 before the first
+	before  int    // versions that it had before the project was read again
 	hash    string // of the watched files of that version
 	tried   string // of those that could not be built
 	made    string // of those that were built last, well or not: what stands where the build writes
-	Failure *Failure
-	Doing   string   // "building", "preparing", or ""
+	failure *Failure
+	doing   string   // "building", "preparing", or ""
 	told    *Failure // the last that was told
-	Lacks   string   // why its program cannot be started, as far as that can be seen before
-	Dirty   atomic.Bool
-	Touched atomic.Int64 // when a file last changed, in Unix ns
+	lacks   string   // why its program cannot be started, as far as that can be seen before
+	dirty   atomic.Bool
+	touched atomic.Int64 // when a file last changed, in Unix ns
 }
 
+// New returns the builder of a project, of which nothing is built yet.
 func New(s *plan.Expanded, log *logs.Log) *Builder {
-	w := &Builder{Dir: s.Dir, Services: services.New(s.Services, log), Log: log,
+	w := &Builder{dir: s.Dir, Services: services.New(s.Services, log), log: log,
 		built: built{path: filepath.Join(s.Dir, project.StateDir, "built.json")}}
 	for i := range s.Functions {
-		c := &Code{w: w, Fn: i, F: s.Functions[i]}
-		c.Dirty.Store(true)
+		c := &Code{w: w, Fn: i, f: s.Functions[i]}
+		c.dirty.Store(true)
 		c.lookFor()
 		w.Codes = append(w.Codes, c)
 	}
@@ -111,37 +112,75 @@ func New(s *plan.Expanded, log *logs.Log) *Builder {
 
 // lookFor looks up the program that the function is started with.
 func (c *Code) lookFor() {
-	c.Mu.Lock()
-	defer c.Mu.Unlock()
-	c.Lacks = ""
-	if c.F.Transport == plan.Attach || len(c.F.Start) == 0 || c.F.Build != nil && c.Number == 0 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.lacks = ""
+	if c.f.Transport == plan.Attach || len(c.f.Start) == 0 || c.f.Build != nil && c.number == 0 {
 		return
 	}
-	if _, err := exec.LookPath(c.F.Start[0]); err != nil {
-		c.Lacks = fmt.Sprintf("does not start: %s not found, or cannot be started", c.F.Start[0])
+	if _, err := exec.LookPath(c.f.Start[0]); err != nil {
+		c.lacks = fmt.Sprintf("does not start: %s not found, or cannot be started", c.f.Start[0])
 	}
 }
 
 // Function returns the function as it is now.
 func (c *Code) Function() plan.Function {
-	c.Mu.Lock()
-	defer c.Mu.Unlock()
-	return c.F
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.f
 }
+
+// State returns the function as it is now, what is being done to it ("building", "preparing", or ""), and
+// why it cannot be started, nil if it can as far as is known.
+func (c *Code) State() (f plan.Function, doing string, failure *Failure) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	failure = c.failure
+	if c.lacks != "" && failure == nil {
+		failure = &Failure{Text: c.f.Name + " " + c.lacks}
+	}
+	return c.f, c.doing, failure
+}
+
+// Used reports whether the code was ever brought up to date, which its first use does.
+func (c *Code) Used() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.number > 0
+}
+
+// Touch notes that files changed at a moment.
+func (c *Code) Touch(at time.Time) {
+	c.touched.Store(at.UnixNano())
+	c.dirty.Store(true)
+}
+
+// Continue counts versions on from those that the function had before the project was read again.
+func (c *Code) Continue(was *Code) { c.before = was.before + was.number }
+
+// SetEnv sets the environment of the function, NAME=value.
+func (c *Code) SetEnv(env []string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.f.Env = env
+}
+
+// SetWatched has changes of files reported by Touch, so that they need not be looked for.
+func (w *Builder) SetWatched() { w.watching.Store(true) }
 
 // Label names a version, such as "v3 1f2e3d".
 func (c *Code) Label() string {
-	c.Mu.Lock()
-	defer c.Mu.Unlock()
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	switch {
-	case c.F.Transport == plan.Attach:
+	case c.f.Transport == plan.Attach:
 		return "attached"
-	case c.Number == 0:
+	case c.number == 0:
 		return ""
 	case c.hash == "":
-		return fmt.Sprintf("v%d", c.Before+c.Number)
+		return fmt.Sprintf("v%d", c.before+c.number)
 	}
-	return fmt.Sprintf("v%d %s", c.Before+c.Number, c.hash[:6])
+	return fmt.Sprintf("v%d %s", c.before+c.number, c.hash[:6])
 }
 
 // settle is how long files must have been left alone before they are read: an
@@ -152,16 +191,16 @@ const settle = 40 * time.Millisecond
 // changed reports whether it was another before. A failure leaves the version
 // that was there.
 func (c *Code) Update(ctx context.Context) (changed bool, failure *Failure) {
-	if !c.Dirty.Load() {
-		c.Mu.Lock()
-		defer c.Mu.Unlock()
-		return false, c.Failure
+	if !c.dirty.Load() {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		return false, c.failure
 	}
 	c.busy.Lock()
 	defer c.busy.Unlock()
 	defer c.lookFor()
-	for left := settle - time.Since(time.Unix(0, c.Touched.Load())); left > 0; left = settle - time.Since(time.Unix(0,
-		c.Touched.Load())) {
+	for left := settle - time.Since(time.Unix(0, c.touched.Load())); left > 0; left = settle - time.Since(time.Unix(0,
+		c.touched.Load())) {
 		t := time.NewTimer(left)
 		select {
 		case <-t.C:
@@ -172,20 +211,20 @@ func (c *Code) Update(ctx context.Context) (changed bool, failure *Failure) {
 	}
 	const lastTry = 3
 	for try := range lastTry + 1 {
-		c.Dirty.Store(!c.w.Watching.Load())
+		c.dirty.Store(!c.w.watching.Load())
 		f := c.Function()
 		hash, err := c.read(&f)
 		if err != nil {
 			return false, &Failure{Text: fmt.Sprintf("the files of %s cannot be read: %v", f.Name, err)}
 		}
-		c.Mu.Lock()
-		same, again, failed := c.Number > 0 && hash == c.hash && hash == c.made, hash == c.tried, c.Failure
+		c.mu.Lock()
+		same, again, failed := c.number > 0 && hash == c.hash && hash == c.made, hash == c.tried, c.failure
 		if same {
-			c.Failure, c.tried = nil, ""
+			c.failure, c.tried = nil, ""
 		} else if !again || failed == nil {
 			c.made = hash
 		}
-		c.Mu.Unlock()
+		c.mu.Unlock()
 		if same {
 			return changed, nil
 		}
@@ -194,15 +233,15 @@ func (c *Code) Update(ctx context.Context) (changed bool, failure *Failure) {
 		}
 		failure = c.make(ctx, &f, hash)
 		after, err := c.read(&f)
-		c.Mu.Lock()
-		c.Failure = failure
+		c.mu.Lock()
+		c.failure = failure
 		if failure != nil {
 			c.tried = hash
 		} else if after == hash || err != nil || try == lastTry {
-			c.tried, c.Number, c.hash, c.made = "", c.Number+1, after, after
-			changed = c.Number > 1
+			c.tried, c.number, c.hash, c.made = "", c.number+1, after, after
+			changed = c.number > 1
 		}
-		c.Mu.Unlock()
+		c.mu.Unlock()
 		if after == hash || err != nil {
 			break
 		}
@@ -230,17 +269,17 @@ func (c *Code) make(ctx context.Context, f *plan.Function, hash string) *Failure
 		c.setDoing(step.doing)
 		c.w.built.set(name, "") // interrupted, it is done again
 		r := proc.Run(ctx, proc.Command{Args: step.args, Dir: f.Dir, Env: f.Env, Line: func(at time.Time, text string) {
-			c.w.Log.Add(at, f.Name, name, logs.Line, text)
+			c.w.log.Add(at, f.Name, name, logs.Line, text)
 		}})
 		c.setDoing("")
 		if r.Err != nil {
-			c.w.Log.Add(time.Now(), f.Name, name, logs.Note, r.Err.Error())
+			c.w.log.Add(time.Now(), f.Name, name, logs.Note, r.Err.Error())
 			return &Failure{Text: fmt.Sprintf("%s does not %s: %v", f.Name, step.name, r.Err), Lines: r.Lines}
 		}
-		c.w.Log.Add(time.Now(), f.Name, name, logs.Note,
+		c.w.log.Add(time.Now(), f.Name, name, logs.Note,
 			"done in "+text.Duration(r.Took.Round(time.Millisecond)))
 		c.w.built.set(name, key)
-		c.w.built.set(name+" took", text.Duration(r.Took.Round(time.Millisecond)))
+		c.w.built.set(name+" took", r.Took.String())
 	}
 	return nil
 }
@@ -250,7 +289,7 @@ func (c *Code) Prepared() time.Duration {
 	c.w.built.mu.Lock()
 	defer c.w.built.mu.Unlock()
 	c.w.built.load()
-	took, _ := time.ParseDuration(c.w.built.of[c.F.Name+" prepare took"])
+	took, _ := time.ParseDuration(c.w.built.of[c.f.Name+" prepare took"])
 	return took
 }
 
@@ -264,20 +303,20 @@ func startable(f *plan.Function) bool {
 }
 
 func (c *Code) setDoing(what string) {
-	c.Mu.Lock()
-	defer c.Mu.Unlock()
-	c.Doing = what
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.doing = what
 }
 
 // read returns the hash of the files that are watched; "" when none are.
 func (c *Code) read(fn *plan.Function) (string, error) {
-	files, err := Watched(c.w.Dir, fn.Watch)
+	files, err := Watched(c.w.dir, fn.Watch)
 	if err != nil || len(files) == 0 {
 		return "", err
 	}
 	sum := sha256.New()
 	for _, name := range files {
-		f, err := os.Open(filepath.Join(c.w.Dir, name))
+		f, err := os.Open(filepath.Join(c.w.dir, name))
 		if err != nil {
 			continue // it went away meanwhile
 		}
@@ -335,7 +374,7 @@ func (w *Builder) Prepare(ctx context.Context, fns []int, say func(string)) (cha
 				return changed, &Failure{Text: fmt.Sprintf("%s needs a service: %v", f.Name, err)}
 			}
 		}
-		if say != nil && c.Dirty.Load() && f.Build != nil {
+		if say != nil && c.dirty.Load() && f.Build != nil {
 			say("building")
 		}
 		did, failure := c.Update(ctx)

@@ -115,8 +115,8 @@ func (w *Watcher) Close() { _ = w.w.Close() }
 
 // New reports whether a failure has not been shown yet.
 func (c *Code) New(f *Failure) bool {
-	c.Mu.Lock()
-	defer c.Mu.Unlock()
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	if c.told == f {
 		return false
 	}

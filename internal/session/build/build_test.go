@@ -1,4 +1,4 @@
-package session
+package build
 
 import (
 	"context"
@@ -6,23 +6,34 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/project"
-	"nightdrill/internal/session/build"
 )
 
 // workshop makes the works of one function in a folder of files.
-func workshop(t *testing.T, f plan.Function, files ...string) (*build.Builder, *build.Code) {
+func workshop(t *testing.T, f plan.Function, files ...string) (*Builder, *Code) {
 	t.Helper()
 	dir := t.TempDir()
 	for _, name := range append(files, project.StateDir+"/x") {
 		write(t, dir, name, name)
 	}
 	f.Name, f.Dir = "f", dir
-	w := build.New(plan.Expand(&plan.Project{Dir: dir, Functions: []plan.Function{f}}), logs.New(""))
+	w := New(plan.Expand(&plan.Project{Dir: dir, Functions: []plan.Function{f}}), logs.New(""))
 	return w, w.Codes[0]
+}
+
+func write(t *testing.T, dir, name, text string) {
+	t.Helper()
+	path := filepath.Join(dir, name)
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
 }
 
 func sh(script string) []string { return []string{"sh", "-c", script} }
@@ -37,7 +48,7 @@ func TestWatchedFiles(t *testing.T) {
 		"node_modules/*.py": "node_modules/m.py", "lib/{b,d}.*": "lib/b.py lib/d.txt", `b\[1].py`: "b[1].py",
 		"none/*": "", "a.py": "a.py",
 	} {
-		files, err := build.Watched(w.Dir, []string{pattern, pattern})
+		files, err := Watched(w.dir, []string{pattern, pattern})
 		if got := strings.Join(files, " "); err != nil || got != want {
 			t.Errorf("%s: %s, %v; want %s", pattern, got, err, want)
 		}
@@ -65,16 +76,16 @@ func TestVersions(t *testing.T) {
 	if again, changed := bring(); again != first || changed {
 		t.Errorf("the same files are %s, changed %v", again, changed)
 	}
-	write(t, w.Dir, "a.py", "other")
+	write(t, w.dir, "a.py", "other")
 	second, changed := bring()
 	if !strings.HasPrefix(second, "v2 ") || !changed || second[3:] == first[3:] {
 		t.Errorf("other files are %s, changed %v", second, changed)
 	}
-	write(t, w.Dir, "a.py", "a.py")
+	write(t, w.dir, "a.py", "a.py")
 	if third, changed := bring(); third != "v3 "+first[3:] || !changed {
 		t.Errorf("back to the first they are %s", third)
 	}
-	write(t, w.Dir, "b.txt", "not watched")
+	write(t, w.dir, "b.txt", "not watched")
 	if _, changed := bring(); changed {
 		t.Error("a file that is not watched made a version")
 	}
@@ -88,12 +99,28 @@ func TestVersions(t *testing.T) {
 	}
 }
 
+// How long a preparation took is known, also after the program was started again.
+func TestPreparationTime(t *testing.T) {
+	f := plan.Function{Watch: []string{"*.py"}, Prepare: sh("echo made > made")}
+	w, c := workshop(t, f, "a.py")
+	if took := c.Prepared(); took != 0 {
+		t.Errorf("before the first %v", took)
+	}
+	if _, failure := c.Update(context.Background()); failure != nil || c.Prepared() <= 0 {
+		t.Errorf("%v, took %v", failure, c.Prepared())
+	}
+	again := New(plan.Expand(&plan.Project{Dir: w.dir, Functions: []plan.Function{c.f}}), w.log)
+	if took := again.Codes[0].Prepared(); took != c.Prepared() {
+		t.Errorf("afterwards %v", took)
+	}
+}
+
 // What is built is what the files hold when it is used: files that change while
 // they are built are built again, and a build that writes watched files rests
 // after the second time.
 func TestNothingStaleIsUsed(t *testing.T) {
-	steps := func(w *build.Builder) string {
-		text, _ := os.ReadFile(filepath.Join(w.Dir, "steps"))
+	steps := func(w *Builder) string {
+		text, _ := os.ReadFile(filepath.Join(w.dir, "steps"))
 		return string(text)
 	}
 	w, c := workshop(t, plan.Function{Watch: []string{"*.py"},
@@ -118,19 +145,19 @@ func TestNothingStaleIsUsed(t *testing.T) {
 			t.Fatal(failure)
 		}
 	}
-	again := build.New(plan.Expand(&plan.Project{Dir: w.Dir, Functions: []plan.Function{c.F}}), w.Log)
+	again := New(plan.Expand(&plan.Project{Dir: w.dir, Functions: []plan.Function{c.f}}), w.log)
 	if _, failure := again.Codes[0].Update(context.Background()); failure != nil || steps(w) != "built\nbuilt\n" {
 		t.Errorf("%v, %q", failure, steps(w))
 	}
 	// what was built before is not built again, unless its program is gone
 	f := plan.Function{Name: "f", Watch: []string{"*.py"}, Build: sh("echo built >> steps; touch made")}
 	w, _ = workshop(t, f, "a.py")
-	f.Dir, f.Start = w.Dir, []string{filepath.Join(w.Dir, "made")}
+	f.Dir, f.Start = w.dir, []string{filepath.Join(w.dir, "made")}
 	for _, want := range []string{"built\n", "built\n", "built\nbuilt\n"} {
 		if strings.Count(want, "built") == 2 {
 			os.Remove(f.Start[0])
 		}
-		next := build.New(plan.Expand(&plan.Project{Dir: w.Dir, Functions: []plan.Function{f}}), w.Log)
+		next := New(plan.Expand(&plan.Project{Dir: w.dir, Functions: []plan.Function{f}}), w.log)
 		if _, failure := next.Codes[0].Update(context.Background()); failure != nil || steps(w) != want {
 			t.Errorf("%v, %q, want %q", failure, steps(w), want)
 		}
@@ -143,9 +170,9 @@ func TestBackToWhatTheyWere(t *testing.T) {
 	w, c := workshop(t, plan.Function{Watch: []string{"*.py"},
 		Build: sh(`cat a.py > made; grep -q fails a.py && exit 1; true`)}, "a.py")
 	made := func(text string) string {
-		write(t, w.Dir, "a.py", text)
+		write(t, w.dir, "a.py", text)
 		_, _ = c.Update(context.Background()) // one of them fails
-		out, _ := os.ReadFile(filepath.Join(w.Dir, "made"))
+		out, _ := os.ReadFile(filepath.Join(w.dir, "made"))
 		return string(out)
 	}
 	for _, text := range []string{"one", "two", "one", "fails", "one", "fails", "two"} {
@@ -153,8 +180,8 @@ func TestBackToWhatTheyWere(t *testing.T) {
 			t.Errorf("of %s there is %s", text, got)
 		}
 	}
-	if c.Failure != nil || !strings.HasPrefix(c.Label(), "v") {
-		t.Errorf("in the end %v", c.Failure)
+	if c.failure != nil || !strings.HasPrefix(c.Label(), "v") {
+		t.Errorf("in the end %v", c.failure)
 	}
 }
 
@@ -169,10 +196,10 @@ func TestABuildThatFails(t *testing.T) {
 			t.Fatalf("failure %+v", failure)
 		}
 	}
-	if tries, _ := os.ReadFile(filepath.Join(w.Dir, "tries")); string(tries) != "try\n" {
+	if tries, _ := os.ReadFile(filepath.Join(w.dir, "tries")); string(tries) != "try\n" {
 		t.Errorf("the same files were built %q", tries)
 	}
-	write(t, w.Dir, "a.py", "good")
+	write(t, w.dir, "a.py", "good")
 	if _, failure := c.Update(context.Background()); failure != nil || c.Label()[:2] != "v1" {
 		t.Errorf("fixed: %v, %s", failure, c.Label())
 	}
@@ -180,9 +207,9 @@ func TestABuildThatFails(t *testing.T) {
 	ctx, stop := context.WithCancel(context.Background())
 	go func() {
 		for {
-			slow.Mu.Lock()
-			doing := slow.Doing
-			slow.Mu.Unlock()
+			slow.mu.Lock()
+			doing := slow.doing
+			slow.mu.Unlock()
 			if doing == "building" {
 				stop()
 				return
@@ -199,12 +226,12 @@ func TestABuildThatFails(t *testing.T) {
 func TestTheWatcherSees(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, "lib/a.py", "1")
-	w, err := build.Watch(dir, []string{"lib/**/*.py", "one/*.txt"}, []string{filepath.Join(dir, "env", "x.env")})
+	w, err := Watch(dir, []string{"lib/**/*.py", "one/*.txt"}, []string{filepath.Join(dir, "env", "x.env")})
 	if err == nil {
 		t.Fatal("a folder that is not there is watched")
 	}
 	write(t, dir, "env/x.env", "A=1")
-	if w, err = build.Watch(dir, []string{"lib/**/*.py", "one/*.txt"},
+	if w, err = Watch(dir, []string{"lib/**/*.py", "one/*.txt"},
 		[]string{filepath.Join(dir, "env", "x.env")}); err != nil {
 		t.Fatal(err)
 	}
@@ -224,15 +251,14 @@ func TestTheWatcherSees(t *testing.T) {
 	saw("lib/a.py")
 	write(t, dir, "lib/new/deep/b.py", "1")
 	saw("lib/new")
-	until(t, "a file in a new folder", func() bool {
+	for seen := false; !seen; { // the new folder is not watched at once
 		write(t, dir, "lib/new/deep/b.py", "2")
 		select {
 		case p := <-touched:
-			return p == filepath.Join(dir, "lib/new/deep/b.py")
-		default:
-			return false
+			seen = p == filepath.Join(dir, "lib/new/deep/b.py")
+		case <-time.After(5 * time.Millisecond):
 		}
-	})
+	}
 	write(t, dir, "env/x.env", "A=2")
 	saw("env/x.env")
 	write(t, dir, "lib/a.py.new", "3")
