@@ -24,7 +24,7 @@ func printReport(w io.Writer, page *report.Page) error {
 		state = ", unfinished"
 	}
 	fmt.Fprintf(b, "%s  %s  run %s  %.1f s%s\n", s.Project, s.Drill, s.Run, s.Seconds, state)
-	for _, sentence := range page.Sentences {
+	for _, sentence := range page.Sentences() {
 		fmt.Fprintf(b, "  %s\n", sentence)
 	}
 	t := tabwriter.NewWriter(b, 0, 8, 2, ' ', tabwriter.AlignRight)

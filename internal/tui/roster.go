@@ -69,14 +69,16 @@ func (s *shell) drawRoster(c *canvas.Canvas, y int) {
 	}
 	level := rosterLevel(names, s.w-2)
 	if level == rosterLevels { // as close as it goes
-		x := 1
+		x, whole := 1, 1-rosterGap
+		for i, name := range names {
+			whole += ansi.StringWidth(name+all[i].words[level-1]) + rosterGap
+		}
+		if whole > s.w-2 {
+			s.drawSum(c, y, all)
+			return
+		}
 		for i, name := range names {
 			text := all[i].words[level-1]
-			if more := fmt.Sprintf("+%d more", len(names)-i); x+ansi.StringWidth(name+text)+
-				1 > s.w-1-len(more)*min(len(names)-1-i, 1) {
-				c.PutUpTo(x, y, s.w-1, canvas.Dim, more)
-				return
-			}
 			x = c.Put(c.Put(x, y, canvas.Bold, name)+1, y, all[i].style, text) + rosterGap - 1
 		}
 		return
@@ -97,6 +99,25 @@ func (s *shell) drawRoster(c *canvas.Canvas, y int) {
 		}
 		c.PutUpTo(at, y, edge, all[i].style, all[i].words[level])
 		x = edge + rosterGap
+	}
+}
+
+// drawSum counts how the functions stand, where there is no room for each.
+func (s *shell) drawSum(c *canvas.Canvas, y int, all []stance) {
+	x := c.Put(1, y, canvas.Bold, fmt.Sprintf("%d functions", len(all)))
+	for _, kind := range []struct {
+		style canvas.Style
+		words string
+	}{{canvas.Bad, "✗ failing"}, {canvas.Plain, "busy"}, {canvas.Warm, "warm"}, {canvas.Cold, "cold"}} {
+		n := 0
+		for i := range all {
+			if all[i].style == kind.style {
+				n++
+			}
+		}
+		if n > 0 {
+			x = c.PutUpTo(x+2, y, s.w-1, kind.style, fmt.Sprintf("%d %s", n, kind.words))
+		}
 	}
 }
 

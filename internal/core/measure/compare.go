@@ -64,15 +64,19 @@ func Compare(title string, sides []Side, known map[*record.Run]*Analysis, reply 
 ) *Comparison {
 	c := &Comparison{Title: title, Replies: []ReplyDifference{}, Sentences: []string{}, Warnings: []string{}}
 	populations := make([]*Populations, len(sides))
+	times := map[*record.Run]*Timeline{}
 	for i, s := range sides {
-		a := known[s.Run]
-		f := &s.Run.Functions[s.Function]
+		a, f := known[s.Run], &s.Run.Functions[s.Function]
+		if times[s.Run] == nil {
+			times[s.Run] = a.Timeline()
+		}
+		t := times[s.Run]
 		populations[i] = &a.Populations[s.Function]
 		side := SideFigures{Label: s.Label, Run: s.Run.ID, Function: f.Name, Max: f.Max,
-			Figures: a.Summary.Functions[f.Name], Outcomes: a.Outcomes[s.Function],
-			Spread: spreadOf(populations[i]), Step: a.Time.Step}
-		if a.Time.Step > 0 {
-			side.MiB = a.Time.Functions[s.Function].MiB
+			Figures: a.Summary.Functions[f.Name], Outcomes: a.Summary.Functions[f.Name].Outcomes,
+			Spread: spreadOf(populations[i]), Step: t.Step}
+		if t.Step > 0 {
+			side.MiB = t.Functions[s.Function].MiB
 		}
 		c.Sides = append(c.Sides, side)
 	}

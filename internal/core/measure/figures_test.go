@@ -148,7 +148,7 @@ func TestFiguresAgreeOverManyHistories(t *testing.T) {
 		if turns := record.TurnsOf(r, r); turns.Other != 0 {
 			fail("against itself, %+v", turns)
 		}
-		if text := strings.Join(p.Sentences, "\n"); strings.Contains(text, "NaN") || strings.Contains(text, "%!") ||
+		if text := strings.Join(p.Sentences(), "\n"); strings.Contains(text, "NaN") || strings.Contains(text, "%!") ||
 			strings.Contains(text, "Inf") {
 			fail("the sentences are\n%s", text)
 		}
@@ -412,7 +412,7 @@ func TestASummaryAddsUp(t *testing.T) {
 	if held != "+--+" || !strings.Contains(s.Budgets[1].Why, "p50 needs 6") {
 		t.Errorf("budgets %s %+v", held, s.Budgets)
 	}
-	text := strings.Join(report.NewPage(recordtest.Fixture()).Sentences, "\n")
+	text := strings.Join(report.NewPage(recordtest.Fixture()).Sentences(), "\n")
 	for _, want := range []string{"fares: 1 of 4 requests rejected", "scans: 1 event retried", "1 event dead-lettered",
 		"1 delivery was open", "boarding replied with status 500 (1) of 1 invocation"} {
 		if !strings.Contains(text, want) {
@@ -550,7 +550,7 @@ func TestChainsFaultsAndSecondDeliveries(t *testing.T) {
 		x.Which[1] != "event 8 (a scan): status 409, then 200" {
 		t.Errorf("second deliveries %+v", x)
 	}
-	text := strings.Join(report.NewPage(r).Sentences, "\n")
+	text := strings.Join(report.NewPage(r).Sentences(), "\n")
 	for _, want := range []string{"cargo started 1 chain of up to 3 steps: at most 160 ms",
 		"1 chain had a failing step (at scans)", "duplicated 1, delayed 1", "2 of 3 second deliveries",
 		"3 deliveries were open when the run ended; of 2 the acknowledgement was lost"} {

@@ -54,6 +54,16 @@ type Beside struct {
 	Memory  []string `json:"memory,omitempty"`
 }
 
+// All returns the warnings, each once.
+func (b *Beside) All() (out []string) {
+	for _, w := range slices.Concat(b.Latency, b.Start, b.Rates, b.Memory) {
+		if !slices.Contains(out, w) {
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
 // Any reports whether a warning is with any of the figures.
 func (b *Beside) Any(warning string) bool {
 	return slices.Contains(b.Latency, warning) || slices.Contains(b.Start, warning) ||
@@ -97,6 +107,7 @@ func (c *Counts) add(o engine.Outcome) {
 // FunctionFigures are the figures of one function.
 type FunctionFigures struct {
 	Instances InstanceCounts          `json:"instances"`
+	Outcomes  Counts                  `json:"outcomes"` // of the deliveries to it
 	Attempts  int                     `json:"attempts"`
 	Timeouts  int                     `json:"timeouts"`
 	Crashes   int                     `json:"crashes"`
@@ -356,6 +367,7 @@ func summarize(r *record.Run, seen *scan, populations []Populations) *Summary {
 		f.Instances = instances(r, int32(fn))
 		instanceFigures(r, int32(fn), f)
 		f.Cost = costs[fn]
+		f.Outcomes = seen.outcomes[fn]
 		f.Routes = routeFigures(r, fn, routes)
 		s.Functions[r.Functions[fn].Name] = *f
 	}

@@ -116,7 +116,7 @@ func TestTheSentencesNameTheOneCause(t *testing.T) {
 	for _, c := range causes {
 		t.Run(c.Name, func(t *testing.T) {
 			r := c.Scene.Run()
-			text := strings.Join(report.NewPage(r).Sentences, "\n")
+			text := strings.Join(report.NewPage(r).Sentences(), "\n")
 			if !strings.Contains(text, c.Want) {
 				t.Errorf("want %q in\n%s", c.Want, text)
 			}

@@ -11,9 +11,10 @@ import (
 )
 
 // sayChains adds sentences on chains, faults and second deliveries.
-func sayChains(s *measure.Summary, r *record.Run, say func(format string, args ...any)) {
+func sayChains(s *measure.Summary, r *record.Run, to *[]Finding) {
 	for i := range r.Sources {
 		name := r.Sources[i].Name
+		say := voice{to: to, source: name}.say
 		c, ok := s.Chains[name]
 		switch {
 		case !ok:
@@ -29,6 +30,7 @@ func sayChains(s *measure.Summary, r *record.Run, say func(format string, args .
 				strings.Join(c.FailedAt, ", "))
 		}
 	}
+	say := voice{to: to}.say
 	var faults []string
 	for _, name := range fault.Names {
 		if n := s.Faults[name]; n > 0 {

@@ -21,7 +21,7 @@ type Page struct {
 	Summary   *measure.Summary         `json:"summary"`
 	Functions []string                 `json:"functions"` // in the order of the project
 	Sources   []string                 `json:"sources"`
-	Sentences []string                 `json:"sentences"`
+	Findings  []Finding                `json:"findings"`
 	Spreads   []measure.FunctionSpread `json:"spreads"`  // of each function
 	Failures  []record.FailureCause    `json:"failures"` // what failed, by cause
 	Time      *measure.Timeline        `json:"time"`
@@ -30,9 +30,17 @@ type Page struct {
 	Filter string `json:"filter,omitempty"`
 }
 
+// Sentences returns the answer of the run in sentences.
+func (p *Page) Sentences() (out []string) {
+	for i := range p.Findings {
+		out = append(out, p.Findings[i].Text)
+	}
+	return out
+}
+
 // PageVersion is the version of how findings are computed. Findings of another version
 // are computed again from the run's records.
-const PageVersion = 2
+const PageVersion = 3
 
 // NewPage computes the findings of a run.
 func NewPage(r *record.Run) *Page { return pageOf(measure.Analyze(r)) }
@@ -40,8 +48,8 @@ func NewPage(r *record.Run) *Page { return pageOf(measure.Analyze(r)) }
 func pageOf(a *measure.Analysis) *Page {
 	r := a.Run
 	warn(a)
-	p := &Page{Version: PageVersion, Summary: a.Summary, Time: a.Time, Spreads: a.Spreads(),
-		Failures: r.FailureCauses(), Sentences: sentences(a), Kinds: map[string]string{}}
+	p := &Page{Version: PageVersion, Summary: a.Summary, Time: a.Timeline(), Spreads: a.Spreads(),
+		Failures: r.FailureCauses(), Findings: findings(a), Kinds: map[string]string{}}
 	for i := range r.Functions {
 		p.Functions = append(p.Functions, r.Functions[i].Name)
 	}

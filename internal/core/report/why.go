@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"nightdrill/internal/core/clock"
@@ -19,40 +20,50 @@ const (
 	muchOfCold  = 0.5  // of a cold answer, for one phase to be named as its reason
 	muchWaiting = 0.10 // of the deliveries, that waited for longer than slowWait
 	slowWait    = 20 * time.Millisecond
-	muchMemory  = 0.9 // of the bound
+	muchMemory  = 0.9  // of the bound
+	muchFailing = 0.05 // of the invocations, with a status of 500 or more
 	// leastWaiting is of how many deliveries something can be said at all.
 	leastWaiting = 10
 )
 
 // sayWhy reports what a function's time was spent on, and what happened to its instances.
-func sayWhy(r *record.Run, fn int32, f *measure.FunctionFigures, say func(string, ...any)) {
+func sayWhy(r *record.Run, fn int32, f *measure.FunctionFigures, v voice) {
 	of := &r.Functions[fn]
-	name := of.Name
+	name, say := of.Name, v.say
 	if text := coldReason(f); text != "" {
 		say("%s: %s", name, text)
+		short, _, _ := strings.Cut(text, " (")
+		share, what, _ := strings.Cut(short, " of a cold call ")
+		v.because(StartsSlowly, "cold: %s %s", share, strings.TrimPrefix(what, "is "))
 	}
 	if w := &f.WarmUp; w.Steady != nil && *w.Steady > 2 && w.Gain != nil && *w.Gain > measure.LeastGain {
 		say("%s is warm from its %s invocation on; earlier invocations are slower (the first by %s ×).", name,
 			Ordinal(*w.Steady), ratio(*w.Gain))
+		v.because(WarmsUp, "warm from its %s invocation on", Ordinal(*w.Steady))
 	}
 	if f.Instances.FailedStarts > 0 && f.Start.N > 0 {
 		say("%s: %s failed.", name, count(f.Instances.FailedStarts, "start", "starts"))
+		v.because(StartFails, "%s failed", count(f.Instances.FailedStarts, "start", "starts"))
 	}
 	if f.OutOfMemory > 0 {
 		say("%s ran out of memory: %s killed by the system at %.0f MiB.", name, count(f.OutOfMemory, "instance was",
 			"instances were"), float64(of.Memory)/(1<<20))
+		v.because(Crashes, "out of memory at %.0f MiB", float64(of.Memory)/(1<<20))
 	} else if m := f.Resources.PeakMiB; m != nil && of.Memory > 0 && *m > muchMemory*float64(of.Memory)/(1<<20) {
 		say("%s came close to its memory: %.0f of %.0f MiB.", name, *m, float64(of.Memory)/(1<<20))
 	}
 	if f.Crashes > 0 {
 		say("%s crashed %s.", name, count(f.Crashes, "time", "times"))
+		v.because(Crashes, "crashed %s", count(f.Crashes, "time", "times"))
 	}
 	if f.Timeouts > 0 {
 		say("%s: %s longer than its timeout.", name, count(f.Timeouts, "invocation took", "invocations took"))
+		v.because(Fails, "%s", count(f.Timeouts, "timeout", "timeouts"))
 	}
 	if route, median, others := slowRoute(f); route != "" {
 		say("%s: %s is slower than its other routes: %s ms against %s (median, warm).", name, route,
 			figure.Millis(&median), figure.Millis(&others))
+		v.because(SlowRoute, "%s is slow", route)
 	}
 }
 
@@ -154,8 +165,23 @@ func (w reason) words(f *record.Function, all int) string {
 	return "of a batch to fill, a poll, or earlier events"
 }
 
+// short is words for a table.
+func (w reason) short(f *record.Function, all int) string {
+	switch w {
+	case forLimit:
+		return fmt.Sprintf("waits for its limit of %d", f.Max)
+	case forAll:
+		return fmt.Sprintf("waits for the project's limit of %d", all)
+	case forStart:
+		return "waits for instances to start"
+	case forPace:
+		return "waits for the start rate"
+	}
+	return "waits for a batch or a poll"
+}
+
 // sayWaits reports which deliveries waited for long, and for what.
-func sayWaits(r *record.Run, at []int32, say func(string, ...any)) {
+func sayWaits(r *record.Run, at []int32, to *[]Finding) {
 	type waiter struct {
 		n, of int
 		most  time.Duration
@@ -185,12 +211,16 @@ func sayWaits(r *record.Run, at []int32, say func(string, ...any)) {
 		text := fmt.Sprintf("%s: %s of %d deliveries waited more than %d ms (median of those %s, at most %s)", f.Name,
 			figure.Percent(float64(w.n)/float64(w.of)), w.of,
 			slowWait.Milliseconds(), figure.Duration(waited[fn].At(stats.Rank(0.5, w.n)-1)), figure.Duration(w.most))
+		short := "waits more than " + slowWait.String()
 		if why, share := waitedFor(r, int32(fn)); share > muchOfCold {
 			text += ", mostly because " + why.words(f, r.Concurrency)
+			short = why.short(f, r.Concurrency)
 		}
-		say("%s.", text)
+		v := voice{to: to, function: f.Name}
+		v.say("%s.", text)
+		v.because(Waits, "%s", short)
 	}
-	sayBehind(r, say)
+	sayBehind(r, to)
 }
 
 // waitedFor returns what the waiting of a function's deliveries was most for, by the
@@ -246,7 +276,7 @@ func waitedFor(r *record.Run, fn int32) (most reason, share float64) {
 
 // sayBehind reports which sources fell behind: more arrived than was done, up to the last that fell
 // due.
-func sayBehind(r *record.Run, say func(string, ...any)) {
+func sayBehind(r *record.Run, to *[]Finding) {
 	type tally struct {
 		last          clock.Time
 		arrived, done int
@@ -268,11 +298,16 @@ func sayBehind(r *record.Run, say func(string, ...any)) {
 		}
 	}
 	for i, t := range of {
-		if s := &r.Sources[i]; s.Kind == "http" || s.Closed || t.arrived < 50 || t.last <= clock.Time(time.Second) {
+		s := &r.Sources[i]
+		if s.Kind == "http" || s.Closed || t.arrived < 50 || t.last <= clock.Time(time.Second) {
 			continue
 		}
 		if behind := t.arrived - t.done; float64(behind) > 0.2*float64(t.arrived) {
-			say("%s fell behind: when the last of %d events fell due, %d were not done.", r.Sources[i].Name, t.arrived,
+			v := voice{to: to, source: s.Name}
+			if fn := onlyFunction(s); fn >= 0 {
+				v.function = r.Functions[fn].Name
+			}
+			v.say("%s fell behind: when the last of %d events fell due, %d were not done.", s.Name, t.arrived,
 				behind)
 		}
 	}

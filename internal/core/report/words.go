@@ -71,41 +71,55 @@ func VerdictText(v measure.Verdict) string {
 	return fmt.Sprintf("%-10s  %s  (%s)", state, v.Text, BudgetSays(&v))
 }
 
-// sentences returns the answer of a run in sentences: which budget was missed, how
+// findings returns the answer of a run in sentences: which budget was missed, how
 // long cold and warm took and why, what waited, what was rejected or lost.
-func sentences(a *measure.Analysis) (out []string) {
+func findings(a *measure.Analysis) (out []Finding) {
 	r, s := a.Run, a.Summary
-	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
+	run := voice{to: &out}
 	if !r.Finished {
-		say("This run did not finish: the figures cover what was measured until then.")
+		run.say("This run did not finish: the figures cover what was measured until then.")
 	}
 	for _, v := range s.Budgets {
 		if !v.Held && !v.Few {
-			say("The budget “%s” was missed: %s.", v.Text, BudgetSays(&v))
+			run.say("The budget “%s” was missed: %s.", v.Text, BudgetSays(&v))
 		}
 	}
 	for i := range r.Functions {
 		f := s.Functions[r.Functions[i].Name]
-		sayFunction(r, &r.Functions[i], &f, &a.Outcomes[i], say)
-		sayWhy(r, int32(i), &f, say)
+		of := voice{to: &out, function: r.Functions[i].Name}
+		sayFunction(r, &r.Functions[i], &f, &f.Outcomes, of)
+		sayWhy(r, int32(i), &f, of)
 	}
-	sayWaits(r, a.At, say)
+	sayWaits(r, a.At, &out)
 	for i := range r.Sources {
-		saySource(r, int32(i), s.Sources[r.Sources[i].Name], say)
+		of := voice{to: &out, source: r.Sources[i].Name}
+		if fn := onlyFunction(&r.Sources[i]); fn >= 0 {
+			of.function = r.Functions[fn].Name
+		}
+		saySource(r, int32(i), s.Sources[r.Sources[i].Name], of)
 	}
-	sayChains(s, r, say)
+	sayChains(s, r, &out)
 	return out
+}
+
+// onlyFunction returns the function that all wires of a source lead to, or -1.
+func onlyFunction(s *record.Source) int {
+	if len(s.To) == 0 || slices.ContainsFunc(s.To, func(fn int) bool { return fn != s.To[0] }) {
+		return -1
+	}
+	return s.To[0]
 }
 
 // sayFunction writes how long a function takes, cold and warm. Warm, what counts is its
 // service time: what a delivery waited for is said apart.
 func sayFunction(r *record.Run, of *record.Function, f *measure.FunctionFigures, outcomes *measure.Counts,
-	say func(string, ...any)) {
-	name := of.Name
+	v voice) {
+	name, say := of.Name, v.say
 	cold, first, warm, service := &f.Latency.Cold, &f.Latency.First, &f.Latency.Warm, &f.Service.Warm
 	switch {
 	case f.Start.N == 0 && f.Instances.FailedStarts > 0:
 		say("%s never started: %s failed.", name, count(f.Instances.FailedStarts, "start", "starts"))
+		v.because(NeverStarts, "never started")
 	case f.Attempts == 0 && r.Filtered:
 		say("%s: no invocation passes the filter.", name)
 	case f.Attempts == 0 && outcomes.Rejected > 0:
@@ -145,6 +159,11 @@ func sayFunction(r *record.Run, of *record.Function, f *measure.FunctionFigures,
 	}
 	if bad := badStatuses(f.Statuses); bad != "" {
 		say("%s replied with %s.", name, bad)
+		weight := BadReplies
+		if failed := serverErrors(f.Statuses); float64(failed) > muchFailing*float64(f.Attempts) {
+			weight = Fails
+		}
+		v.because(weight, "%s", bad)
 	}
 }
 
@@ -172,6 +191,16 @@ func badStatuses(counts map[string]int) string {
 	return fmt.Sprintf("%s of %s", mostFirst(bad), count(all, "invocation", "invocations"))
 }
 
+// serverErrors counts the replies with a status of 500 or more.
+func serverErrors(counts map[string]int) (n int) {
+	for status, k := range counts {
+		if status >= "500" {
+			n += k
+		}
+	}
+	return n
+}
+
 // StatusText writes how many invocations had each status, in the order of statuses.
 func StatusText(counts map[string]int) string {
 	var parts []string
@@ -184,19 +213,22 @@ func StatusText(counts map[string]int) string {
 func msText(v *float64) string { return figure.Millis(v) + " ms" }
 
 // saySource reports what happened to a source's events.
-func saySource(r *record.Run, i int32, c measure.Counts, say func(string, ...any)) {
-	name := r.Sources[i].Name
+func saySource(r *record.Run, i int32, c measure.Counts, v voice) {
+	name, say := r.Sources[i].Name, v.say
 	if c.Rejected > 0 {
 		say("%s: %d of %d requests rejected; %s.", name, c.Rejected, c.Deliveries, rejectedBy(r, i))
+		v.because(Rejects, "%s", strings.TrimPrefix(rejectedBy(r, i), "no instance was free: "))
 	}
 	if retried := retried(r, i); retried > 0 {
 		say("%s: %s retried%s.", name, count(retried, "event", "events"), mostFailed(r, i))
 	}
 	if c.DeadLettered > 0 {
 		say("%s: %s dead-lettered after the last attempt.", name, count(c.DeadLettered, "event", "events"))
+		v.because(Fails, "%d dead-lettered%s", c.DeadLettered, mostFailed(r, i))
 	}
 	if c.Failed > 0 {
 		say("%s: %d of %d failed%s.", name, c.Failed, c.Deliveries, mostFailed(r, i))
+		v.because(Fails, "%d failed%s", c.Failed, mostFailed(r, i))
 	}
 	if c.Unexpected > 0 {
 		say("%s: %s not as expected by the payload.", name, count(c.Unexpected, "reply was", "replies were"))
@@ -216,6 +248,7 @@ func saySource(r *record.Run, i int32, c measure.Counts, say func(string, ...any
 	}
 	if c.Unmatched > 0 {
 		say("%s: %s unmatched: no wire takes them.", name, count(c.Unmatched, "event", "events"))
+		v.because(Waits, "%s unmatched", count(c.Unmatched, "event", "events"))
 	}
 	if c.Abandoned > 0 {
 		why := ""

@@ -197,3 +197,10 @@ func (c *Canvas) DrawRows(y int, from *Canvas, first int) {
 		}
 	}
 }
+
+// DrawTop copies n rows of another canvas from row first on to row y of this one and below.
+func (c *Canvas) DrawTop(y int, from *Canvas, first, n int) {
+	part := *from
+	part.H = min(from.H, first+n)
+	c.DrawRows(y, &part, first)
+}

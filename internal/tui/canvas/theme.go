@@ -50,7 +50,7 @@ func NewTheme(dark bool) *Theme {
 	t.looks[Warm] = color("#96590a", "#f2b35a")
 	t.looks[Cold] = color("#1f63a8", "#8fcbff")
 	t.looks[Bad] = color("#b3302a", "#ff7d6e")
-	t.looks[Good] = color("#2f6b3f", "#9bd3a5")
+	t.looks[Good] = color("#0f6b6b", "#9bd3a5")
 	t.looks[Key] = color("#96590a", "#f2b35a").Bold(true)
 	t.looks[Field] = color("#4a4f8f", "#b8b4f0")
 	t.looks[Text] = color("#2f6b3f", "#b9d8b4")

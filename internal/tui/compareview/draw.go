@@ -84,7 +84,7 @@ func (m *Model) drawPage(page *canvas.Canvas, c *measure.Comparison) int {
 			continue
 		}
 		if title != "" {
-			page.Rule(y, title+": medians and percentiles with their 95 % intervals")
+			page.Rule(y, title+": medians and percentiles with their 95 % intervals; ┊ no difference")
 			y, title = y+1, ""
 		}
 		y = m.drawFigure(page, y, c, &r)
@@ -128,23 +128,36 @@ func (m *Model) drawFigure(page *canvas.Canvas, y int, c *measure.Comparison, r 
 	mark := 36
 	cells := max(m.w-strip-mark-2, 0)
 	axis := draw.Logarithmic(max(lo*0.95, 1e-6), hi*1.05)
-	shown := 0
+	at := func(v float64) int { return strip + min(int(axis.At(v)*float64(cells)), cells-1) }
+	name := strings.TrimSpace(r.What)
+	if r.Unit != "" {
+		name += ", " + r.Unit
+	}
+	x := page.PutUpTo(1, y, strip, canvas.Bold, name)
+	if cells >= 12 {
+		for _, t := range axis.Ticks() {
+			label := draw.Short(t.Value)
+			if to := at(t.Value); to > x && to+len(label) < m.w-mark {
+				x = page.Put(to, y, canvas.Dim, "╷"+label)
+			}
+		}
+	}
+	y++
 	for i, v := range r.Values {
 		if v == nil && len(r.Values) > 2 {
 			continue // of several, those that have it are enough
 		}
-		if shown == 0 {
-			name := strings.TrimSpace(r.What)
-			if r.Unit != "" {
-				name += ", " + r.Unit
-			}
-			page.PutUpTo(1, y, what, canvas.Bold, name)
-		}
-		shown++
 		page.PutUpTo(what, y, what+label-1, styleOf(i), text.Harmless(c.Sides[i].Label))
 		page.Right(what+label+8, y, canvas.Plain, r.Text(i))
+		if cells >= 12 {
+			for _, t := range axis.Ticks() {
+				page.Set(at(t.Value), y, canvas.Faint, '·')
+			}
+			if r.Values[0] != nil { // where it would be without a difference
+				page.Set(at(*r.Values[0]), y, canvas.Faint, '┊')
+			}
+		}
 		if v != nil && cells >= 12 {
-			at := func(v float64) int { return strip + min(int(axis.At(v)*float64(cells)), cells-1) }
 			if b := r.Between[i]; b[0] != nil {
 				from, to := at(*b[0]), at(*b[1])
 				for k := from; k <= to; k++ {

@@ -12,11 +12,12 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/report"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/tui/canvas"
 )
 
 // left is where drawings begin; names stand before it.
-const left = 16
+const left = 18
 
 // drawLadder draws where the time of starts went, function by function.
 func (m *Model) drawLadder(c *canvas.Canvas, y int) int {
@@ -28,8 +29,7 @@ func (m *Model) drawLadder(c *canvas.Canvas, y int) int {
 	if most == 0 {
 		return y
 	}
-	c.Rule(y, "Start ladder: where a cold start's time goes, medians")
-	y++
+	y = m.section(c, y, "Start ladder: where a cold start's time goes, medians", 1)
 	words := 44
 	if m.w < 110 {
 		words = 0
@@ -39,7 +39,7 @@ func (m *Model) drawLadder(c *canvas.Canvas, y int) int {
 	for _, r := range rungs {
 		c.PutUpTo(1, y, left-1, canvas.Bold, r.Function)
 		if len(r.Parts) == 0 {
-			c.PutUpTo(left, y, m.w-1, canvas.Dim, fmt.Sprintf("%d starts: too few for a median, which needs 6", r.N))
+			c.PutUpTo(left, y, m.w-1, canvas.Dim, text.Plural(r.N, "start")+": too few for a median, which needs 6")
 			y++
 			continue
 		}
@@ -103,8 +103,8 @@ func (m *Model) drawWarmUps(c *canvas.Canvas, y int) int {
 			continue
 		}
 		if !begun {
-			c.Rule(y, "Warm-up: service time by the n-th invocation of an instance, median and quartiles")
-			y, begun = y+1, true
+			y = m.section(c, y, "Warm-up: service time by the n-th invocation of an instance, median and quartiles", 1)
+			begun = true
 		}
 		y = m.drawWarmUp(c, y, name, w)
 	}
@@ -120,37 +120,53 @@ func (m *Model) drawWarmUp(c *canvas.Canvas, y int, name string, w measure.WarmU
 	}
 	axis := draw.Logarithmic(lo, hi)
 	words := c.PutUpTo(1, y, m.w/2, canvas.Bold, name) + 2
+	c.PutUpTo(words, y, m.w-1, canvas.Dim, report.WarmUpText(&w))
 	y++
-	row := func(v float64) int { return y + curveRows - 1 - min(int(axis.At(v)*curveRows), curveRows-1) }
-	c.Right(left-1, y, canvas.Dim, draw.ShortMillis(axis.Hi))
-	c.Right(left-1, y+curveRows-1, canvas.Dim, draw.ShortMillis(axis.Lo))
+	m.decades(c, y, m.w-left-2, axis)
 	step := max(min((m.w-left-2)/len(w.Points), 6), 2)
+	dots := canvas.NewDots(m.w-left-2, curveRows)
 	for i, p := range w.Points {
-		x := left + i*step
-		if x >= m.w-2 {
+		x := i * step
+		if left+x >= m.w-2 {
 			break
 		}
-		for k := row(p.P75); k <= row(p.P25); k++ {
-			c.Set(x, k, canvas.Dim, '│')
+		for k := dots.Rise(axis.At(p.P75)); k <= dots.Rise(axis.At(p.P25)); k++ {
+			dots.Set(2*x, k, canvas.Dim)
 		}
-		glyph, style := '●', canvas.Warm
+		style, mid := canvas.Warm, dots.Rise(axis.At(p.P50))
 		if w.Steady != nil && p.From < *w.Steady {
-			glyph, style = '○', canvas.Cold
+			style = canvas.Cold
+		} else if w.Steady != nil && p.From == *w.Steady && i > 0 {
+			for k := range curveRows {
+				c.Set(left+x-1, y+k, canvas.Faint, '┊') // warm from here on
+			}
 		}
-		c.Set(x, row(p.P50), style, glyph)
+		dots.Set(2*x, mid, style)
+		dots.Set(2*x+1, mid, style)
 		if i%2 == 0 || step > 4 {
-			c.PutUpTo(x, y+curveRows, x+2*step-1, canvas.Dim, draw.Short(float64(p.From)))
+			c.PutUpTo(left+x, y+curveRows, left+x+2*step-1, canvas.Dim, draw.Short(float64(p.From)))
 		}
 		nth := report.Ordinal(p.From)
 		if p.To > p.From {
 			nth += " to " + report.Ordinal(p.To)
 		}
-		m.add(x, row(p.P50), 1, record.Filter{Function: name, First: p.From, Last: p.To},
+		m.add(left+x, y+mid/4, 1, record.Filter{Function: name, First: p.From, Last: p.To},
 			"%s, %s invocation: %s ms, half of them between %s and %s, of %d", name, nth, figure.Millis(&p.P50),
 			figure.Millis(&p.P25), figure.Millis(&p.P75), p.N)
 	}
-	c.PutUpTo(words, y-1, m.w-1, canvas.Dim, report.WarmUpText(&w))
+	dots.Draw(c, left, y)
 	return y + curveRows + 1
+}
+
+// decades draws a line at each power of ten of a logarithmic axis, and writes its ends.
+func (m *Model) decades(c *canvas.Canvas, y, w int, axis draw.Axis) {
+	for _, t := range axis.Ticks() {
+		row := y + curveRows - 1 - min(int(t.At*curveRows), curveRows-1)
+		for x := range w {
+			c.Set(left+x, row, canvas.Faint, '·')
+		}
+		c.Right(left-1, row, canvas.Dim, draw.ShortMillis(t.Value))
+	}
 }
 
 // steps returns how many steps of the timeline a cell holds, and how many cells there are.
@@ -184,17 +200,15 @@ func (m *Model) drawTimes(c *canvas.Canvas, y int) int {
 			continue
 		}
 		if !begun {
-			c.Rule(y, "Over time: latency (● median, │ to p95, · longest), instances and waiting events")
-			y, begun = y+1, true
+			y = m.section(c, y, "Over time: latency (⠒ median, ⡇ to p95, ⠈ longest), instances and waiting events", 1)
+			begun = true
 		}
 		axis := draw.Logarithmic(lo, hi)
 		c.PutUpTo(1, y, m.w-1, canvas.Bold, name)
 		y++
-		row := func(d time.Duration) int {
-			return y + curveRows - 1 - min(int(axis.At(figure.Milliseconds(d))*curveRows), curveRows-1)
-		}
-		c.Right(left-1, y, canvas.Dim, draw.ShortMillis(axis.Hi))
-		c.Right(left-1, y+curveRows-1, canvas.Dim, draw.ShortMillis(axis.Lo))
+		m.decades(c, y, n, axis)
+		dots := canvas.NewDots(n, curveRows)
+		rise := func(d time.Duration) int { return dots.Rise(axis.At(figure.Milliseconds(d))) }
 		instances, waiting := make([]int, n), make([]int, n)
 		for i := range n {
 			at := -1 // the step with the longest, which is what the cell shows
@@ -211,20 +225,21 @@ func (m *Model) drawTimes(c *canvas.Canvas, y int) int {
 			if f.Cold[at] > 0 {
 				style = canvas.Cold
 			}
-			for k := row(f.P95[at]); k < row(f.P50[at]); k++ {
-				c.Set(left+i, k, canvas.Dim, '│')
+			mid := rise(f.P50[at])
+			for k := rise(f.P95[at]); k < mid; k++ {
+				dots.Set(2*i, k, canvas.Dim)
 			}
-			if k := row(f.Max[at]); k < row(f.P95[at]) {
-				c.Set(left+i, k, style, '·')
-			}
-			c.Set(left+i, row(f.P50[at]), style, '●')
+			dots.Set(2*i+1, rise(f.Max[at]), style)
+			dots.Set(2*i, mid, style)
+			dots.Set(2*i+1, mid, style)
 			from, to := time.Duration(i*per)*t.Step, time.Duration((i+1)*per)*t.Step
-			m.add(left+i, row(f.P50[at]), 1, record.Filter{Function: name, From: from, To: to},
+			m.add(left+i, y+mid/4, 1, record.Filter{Function: name, From: from, To: to},
 				"%s, %.2f to %.2f s: median %s, p95 %s, longest %s; instances %d, waiting %d", name, from.Seconds(),
 				to.Seconds(),
 				figure.Duration(f.P50[at]), figure.Duration(f.P95[at]), figure.Duration(f.Max[at]),
 				instances[i], waiting[i])
 		}
+		dots.Draw(c, left, y)
 		y += curveRows
 		y = m.bars(c, y, "instances", instances, canvas.Plain, "peak %d")
 		if maxOf(waiting) > 0 {
@@ -289,8 +304,7 @@ func (m *Model) drawRates(c *canvas.Canvas, y int) int {
 	if l.Rest != nil {
 		title += fmt.Sprintf("; at rest %.1f s after the last event", *l.Rest)
 	}
-	c.Rule(y, title)
-	y++
+	y = m.section(c, y, title, 1)
 	for src, name := range m.page.Sources {
 		s := &t.Sources[src]
 		arrived, done, away, behind := make([]int, n), make([]int, n), make([]int, n), make([]int, n)

@@ -67,7 +67,7 @@ func (m *Model) cursorKey(k tea.KeyPressMsg) tea.Cmd {
 		for range m.scroll.Room / 2 {
 			m.step(0, 1)
 		}
-	case key.Matches(k, Keys.Lanes):
+	case key.Matches(k, Keys.Open):
 		if p := m.under(); p != nil {
 			pick, words := m.filter.And(p.pick), p.words
 			return m.withRun(func() tea.Cmd {
@@ -157,7 +157,7 @@ func (m *Model) callsKey(k tea.KeyPressMsg) tea.Cmd {
 		c.at = max(min(c.at+m.h/2, len(c.points)-1), 0)
 	case key.Matches(k, Keys.Filter):
 		return m.apply(c.pick)
-	case key.Matches(k, Keys.Lanes) && c.at < len(c.points):
+	case key.Matches(k, Keys.Open) && c.at < len(c.points):
 		open := Open{m.run.ID, m.run.Invocations[c.points[c.at].Invocation].ID}
 		return func() tea.Msg { return open }
 	}

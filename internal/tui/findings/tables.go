@@ -19,10 +19,12 @@ import (
 	"nightdrill/internal/tui/canvas"
 )
 
-// drawPage draws the whole page, and returns how many rows it has: the answer in
-// sentences, then the drawings, then the tables.
+// drawPage draws the whole page, and returns how many rows it has: the verdict, a row for each
+// function, then the drawings, then the tables.
 func (m *Model) drawPage(page *canvas.Canvas) int {
-	y := m.drawSentences(page, 0)
+	m.parts = m.parts[:0]
+	y := m.drawVerdict(page, 0)
+	y = m.drawFunctions(page, y)
 	y = m.drawBudgets(page, y)
 	y = m.drawWays(page, y)
 	y = m.drawLatencies(page, y)
@@ -38,15 +40,6 @@ func (m *Model) drawPage(page *canvas.Canvas) int {
 	return m.drawWarnings(page, y)
 }
 
-func (m *Model) drawSentences(c *canvas.Canvas, y int) int {
-	c.Rule(y, "Summary")
-	y++
-	for _, s := range m.page.Sentences {
-		y = canvas.Flow(c, 2, y, m.w-2, canvas.Plain, s)
-	}
-	return y
-}
-
 // Columns of the latency table, by their right edges.
 var columns = []struct {
 	title string
@@ -56,8 +49,7 @@ var columns = []struct {
 	{"max", 76, false}}
 
 func (m *Model) drawLatencies(c *canvas.Canvas, y int) int {
-	c.Rule(y, "Times in ms: from due to done; a start is from spawn to ready")
-	y++
+	y = m.section(c, y, "Times in ms: from due to done; a start is from spawn to ready", 2)
 	wide := m.w >= 100
 	shift := 0
 	if !wide {
@@ -138,7 +130,7 @@ func (m *Model) drawLatencies(c *canvas.Canvas, y int) int {
 		text += "     ┃ the median   ● where most lie   · a few"
 	}
 	c.Put(1, y, canvas.Dim, text)
-	return m.beside(c, y+1, m.page.Summary.Beside.Latency, m.page.Summary.Beside.Start)
+	return y + 1
 }
 
 // noAnswers returns why a function has no figures.
@@ -233,8 +225,7 @@ func (m *Model) drawSpread(c *canvas.Canvas, x, y int, s draw.Scale, of *measure
 }
 
 func (m *Model) drawSources(c *canvas.Canvas, y int) int {
-	c.Rule(y, "Outcomes of events")
-	y++
+	y = m.section(c, y, "Outcomes of events", 2)
 	titles := []string{"received", "done", "failed", "dead-lettered", "rejected", "other"}
 	edges := []int{28, 41, 54, 67, 80, 93}
 	if m.w < 100 {
@@ -308,8 +299,7 @@ func (m *Model) drawStatuses(c *canvas.Canvas, y int) int {
 	said := false
 	row := func(name string, style canvas.Style, statuses map[string]int, pick record.Filter) {
 		if !said {
-			c.Rule(y, "Statuses of invocations")
-			y++
+			y = m.section(c, y, "Statuses of invocations", 1)
 			said = true
 		}
 		c.PutUpTo(1, y, 41, style, name)
@@ -351,8 +341,7 @@ func (m *Model) drawFailures(c *canvas.Canvas, y int) int {
 	if len(m.page.Failures) == 0 {
 		return y
 	}
-	c.Rule(y, "Failures by cause; all of them: nightdrill runs show "+m.page.Summary.Run+" --failed")
-	y++
+	y = m.section(c, y, "Failures by cause; all of them: nightdrill runs show "+m.page.Summary.Run+" --failed", 1)
 	for i := range m.page.Failures {
 		f := &m.page.Failures[i]
 		y = canvas.Flow(c, 1, y, m.w-2, canvas.Bad, text.Harmless(report.CauseText(f)))
@@ -365,8 +354,7 @@ func (m *Model) drawFailures(c *canvas.Canvas, y int) int {
 
 // drawUse draws what happened to the instances, and what they used and cost.
 func (m *Model) drawUse(c *canvas.Canvas, y int) int {
-	c.Rule(y, "Instances: use and cost")
-	y++
+	y = m.section(c, y, "Instances: use and cost", 1)
 	for _, name := range m.page.Functions {
 		f := m.page.Summary.Functions[name]
 		for i, line := range report.InstanceLines(f) {
@@ -386,8 +374,7 @@ func (m *Model) drawWays(c *canvas.Canvas, y int) int {
 	if len(ways) == 0 {
 		return y
 	}
-	c.Rule(y, "Ways to start: medians, ms")
-	y++
+	y = m.section(c, y, "Ways to start: medians, ms", 2)
 	longest := 0
 	for i := range ways {
 		longest = max(longest, len(ways[i].Function))
@@ -424,43 +411,47 @@ func (m *Model) drawChanges(c *canvas.Canvas, y int) int {
 	if len(m.page.Summary.Changes) == 0 {
 		return y
 	}
-	c.Rule(y, "Changes during the run")
-	y++
+	y = m.section(c, y, "Changes during the run", 1)
 	for _, x := range m.page.Summary.Changes {
 		y = canvas.Flow(c, 1, y, m.w-2, canvas.Plain, report.ChangeText(x, m.page.Functions))
 	}
 	return y
 }
 
+// drawBudgets draws those budgets that were missed or have no verdict, and the others in one line
+// unless they are open.
 func (m *Model) drawBudgets(c *canvas.Canvas, y int) int {
-	if len(m.page.Summary.Budgets) > 0 {
-		c.Rule(y, "Budgets")
-		y++
+	all := m.page.Summary.Budgets
+	if len(all) == 0 {
+		return y
 	}
-	var held []string // those that were not come first, and have a row each
-	for i := range m.page.Summary.Budgets {
-		v := &m.page.Summary.Budgets[i]
-		text := v.Text + " (" + report.BudgetSays(v) + ")"
-		if v.Held {
-			held = append(held, text)
+	y = m.section(c, y, "Budgets", 1)
+	met := 0
+	for i := range all {
+		if v := &all[i]; !v.Held {
+			style, mark := canvas.Bad, "✗ missed      "
+			if v.Few {
+				style, mark = canvas.Warm, "? no verdict  "
+			}
+			x := c.Put(1, y, style, mark)
+			y = canvas.Flow(c, x, y, m.w-2, canvas.Plain, v.Text+" ("+report.BudgetSays(v)+")")
 			continue
 		}
-		style, mark := canvas.Bad, "✗ missed  "
-		if v.Few {
-			style, mark = canvas.Warm, "? no verdict  "
-		}
-		x := c.Put(1, y, style, mark)
-		y = canvas.Flow(c, x, y, m.w-2, canvas.Plain, text)
+		met++
 	}
-	half := m.w / 2
-	for i := 0; i < len(held); i++ {
-		x := c.Put(1, y, canvas.Good, "✓ met     ")
-		if i+1 < len(held) && len(held[i]) < half-x && len(held[i+1]) < half-x { // two fit into a row
-			c.Put(x, y, canvas.Plain, held[i])
-			i++
-			x = c.Put(half, y, canvas.Good, "✓ met     ")
+	if met == 0 {
+		return y
+	}
+	if !m.budgets {
+		x := c.Put(1, y, canvas.Good, fmt.Sprintf("✓ %d met", met))
+		c.PutUpTo(x+2, y, m.w-1, canvas.Dim, "b shows them")
+		return y + 1
+	}
+	for i := range all {
+		if v := &all[i]; v.Held {
+			x := c.Put(1, y, canvas.Good, "✓ met         ")
+			y = canvas.Flow(c, x, y, m.w-2, canvas.Plain, v.Text+" ("+report.BudgetSays(v)+")")
 		}
-		y = canvas.Flow(c, x, y, m.w-1, canvas.Plain, held[i])
 	}
 	return y
 }
@@ -468,8 +459,7 @@ func (m *Model) drawBudgets(c *canvas.Canvas, y int) int {
 // drawWarnings draws what else is to be kept in mind.
 func (m *Model) drawWarnings(c *canvas.Canvas, y int) int {
 	s := m.page.Summary
-	c.Rule(y, "Caveats")
-	y++
+	y = m.section(c, y, "Caveats", 1)
 	y = canvas.Warnings(c, y, m.w-2, canvas.Plain, slices.DeleteFunc(slices.Clone(s.Warnings), s.Beside.Any))
 	d := &s.Driver
 	text := report.DriverText(d)

@@ -48,16 +48,18 @@ type Runs interface {
 }
 
 // Keys are the keys of the view.
-var Keys = struct{ Older, Newer, Lanes, Cursor, Filter, Runs, Export, Replay, Escape key.Binding }{
-	Older:  key.NewBinding(key.WithKeys("left", "h"), key.WithHelp("←→", "older and newer runs, or the cursor")),
-	Newer:  key.NewBinding(key.WithKeys("right", "l")),
-	Lanes:  key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "its lanes, or what is behind the cursor")),
-	Cursor: key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "a cursor on the drawings")),
-	Filter: key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "filter")),
-	Runs:   key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "past runs")),
-	Export: key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export to files")),
-	Replay: key.NewBinding(key.WithKeys("a"), key.WithHelp("a", "replay its events")),
-	Escape: key.NewBinding(key.WithKeys("esc", "escape"), key.WithHelp("esc", "back")),
+var Keys = struct{ Older, Newer, Open, Budgets, Lanes, Cursor, Filter, Runs, Export, Replay, Escape key.Binding }{
+	Older:   key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "older and newer runs, or the cursor")),
+	Newer:   key.NewBinding(key.WithKeys("right")),
+	Open:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "open the row, or what is behind the cursor")),
+	Budgets: key.NewBinding(key.WithKeys("b"), key.WithHelp("b", "budgets that were met")),
+	Lanes:   key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "the run's lanes")),
+	Cursor:  key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "a cursor on the drawings")),
+	Filter:  key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "filter")),
+	Runs:    key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "past runs")),
+	Export:  key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export to files")),
+	Replay:  key.NewBinding(key.WithKeys("a"), key.WithHelp("a", "replay its events")),
+	Escape:  key.NewBinding(key.WithKeys("esc", "escape"), key.WithHelp("esc", "back")),
 }
 
 // Model is the state of the view.
@@ -74,14 +76,20 @@ type Model struct {
 	trouble string
 	scroll  scroll.Page
 	points  []point
-	cursor  int // among the points, or -1
-	top     int // rows of the canvas above the page's first
+	cursor  int             // among the points, or -1
+	row     int             // of the table of functions
+	rowAt   int             // its row on the page
+	rows    []string        // the functions of the table, as it was drawn
+	open    map[string]bool // functions whose sentences are shown
+	budgets bool            // those that were met are shown one by one
+	parts   []part          // the sections of the page, as it was drawn
+	top     int             // rows of the canvas above the page's first
 	calls   *calls
 	list    *list
 }
 
 // New returns the view.
-func New(runs Runs) *Model { return &Model{store: runs, cursor: -1} }
+func New(runs Runs) *Model { return &Model{store: runs, cursor: -1, open: map[string]bool{}} }
 
 // Resize sets the view's size in cells.
 func (m *Model) Resize(w, h int) tea.Cmd {
@@ -113,7 +121,8 @@ func (m *Model) Show(p *report.Page) {
 		m.run, m.filter = nil, record.Filter{}
 	}
 	m.whole, m.page, m.loading, m.trouble, m.scroll.At, m.cursor, m.calls = p, p, "", "", 0, -1, nil
-	m.filter = record.Filter{}
+	m.filter, m.row = record.Filter{}, 0
+	clear(m.open)
 }
 
 // Have sets the run whose findings the view shows.
@@ -169,7 +178,12 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		if m.filter != (record.Filter{}) {
 			m.unfilter()
 		}
+	case key.Matches(k, scroll.Keys.Up) && m.moveRow(-1), key.Matches(k, scroll.Keys.Down) && m.moveRow(1):
 	case m.scroll.Key(k):
+	case key.Matches(k, Keys.Open):
+		m.toggle()
+	case key.Matches(k, Keys.Budgets):
+		m.budgets = !m.budgets
 	case key.Matches(k, Keys.Older):
 		return m.move(1)
 	case key.Matches(k, Keys.Newer):
@@ -216,7 +230,8 @@ func (m *Model) Help() []key.Binding {
 		return []key.Binding{bind("enter", "what is behind it"), bind("arrows", "move"), bind("/", "only this"),
 			Keys.Escape}
 	}
-	out := []key.Binding{bind("enter", "its lanes"), Keys.Cursor, Keys.Filter, Keys.Runs, Keys.Export, Keys.Replay}
+	out := []key.Binding{bind("enter", "open the row"), bind("t", "lanes"), Keys.Cursor, Keys.Filter, Keys.Runs,
+		Keys.Export, Keys.Replay}
 	if len(m.runs) > 1 {
 		out = append(out, bind("←→", "older and newer"))
 	}
@@ -231,7 +246,8 @@ func (m *Model) Help() []key.Binding {
 
 // Keys returns all keys of the view, for the help.
 func (m *Model) Keys() []key.Binding {
-	return []key.Binding{Keys.Older, scroll.Keys.Up, scroll.Keys.PageUp, Keys.Lanes, Keys.Cursor, Keys.Filter,
+	return []key.Binding{Keys.Older, scroll.Keys.Up, scroll.Keys.PageUp, Keys.Open, Keys.Budgets, Keys.Lanes,
+		Keys.Cursor, Keys.Filter,
 		Keys.Runs, Keys.Export, Keys.Replay, Keys.Escape}
 }
 
@@ -394,14 +410,15 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 		out.Right(m.w-1, m.top, canvas.Dim, "esc shows all of the run")
 		m.top++
 	}
-	page := canvas.New(m.w, m.rows(), theme)
+	page := canvas.New(m.w, m.room(), theme)
 	m.points = m.points[:0]
 	m.scroll.Fit(m.drawPage(page), m.h-m.top)
 	if p := m.under(); p != nil {
 		page.Restyle(p.x, p.y, p.w, canvas.Chosen)
-		m.scroll.At = max(min(m.scroll.At, max(p.y-2, 0)), p.y-m.scroll.Room+3)
+		m.scroll.At = max(min(m.scroll.At, max(p.y-4, 0)), p.y-m.scroll.Room+3)
 	}
 	m.scroll.Draw(out, m.top, page)
+	m.drawStays(out, page)
 	last := m.h - 1
 	switch p := m.under(); {
 	case m.calls != nil:
@@ -423,9 +440,9 @@ func (m *Model) routes() (n int) {
 	return n
 }
 
-// rows returns enough room for the whole page.
-func (m *Model) rows() int {
+// room returns enough rows for the whole page.
+func (m *Model) room() int {
 	s := m.page.Summary
 	return 80 + 60*len(m.page.Functions) + 12*len(m.page.Sources) + 16*len(m.page.Failures) +
-		m.routes() + 2*len(s.Changes) + 3*len(s.Budgets) + 8*len(s.Warnings) + 4*len(m.page.Sentences)
+		m.routes() + 2*len(s.Changes) + 3*len(s.Budgets) + 8*len(s.Warnings) + 4*len(m.page.Findings)
 }

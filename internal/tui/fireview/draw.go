@@ -49,7 +49,9 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 	}
 	strip := m.stripRows()
 	left, right, height := m.listWidth(), m.answerWidth(), m.h-strip
-	rows := min(max(height/3, 4), max(len(m.items)+1, 4))
+	// the list has the room that the payload below it does not need, and a third at least
+	below := len(m.sentRows(left-3)) + 1
+	rows := min(max(height-below, height/3, 4), max(len(m.items)+1, 4))
 	m.drawList(c, left, rows)
 	m.drawSent(c, rows, left, height)
 	for y := range height {
@@ -561,6 +563,7 @@ func (m *Model) drawStrip(c *canvas.Canvas, y, h int) {
 		}
 	}
 	sub.Right(left-2, h-1, canvas.Dim, decade(low))
+	dots := canvas.NewDots(c.W-left-1, rows)
 	for i, f := range shown {
 		x := left + 2*i
 		style, glyph := classStyle(f.class), classGlyph(f.class)
@@ -571,12 +574,10 @@ func (m *Model) drawStrip(c *canvas.Canvas, y, h int) {
 			style, glyph = canvas.Bad, "✗"
 		}
 		if f.took > 0 {
-			l := (math.Log10(float64(f.took)/1e6) - low) / (high - low)
-			eighths := max(int(math.Round(l*float64(rows*8))), 1)
-			for r := range rows {
-				if n := min(eighths-r*8, 8); n > 0 {
-					sub.Set(x, rows-r, style, []rune("▁▂▃▄▅▆▇█")[n-1])
-				}
+			at := dots.Rise((math.Log10(float64(f.took)/1e6) - low) / (high - low))
+			for _, k := range []int{at, at + 1} { // the upper one is it
+				dots.Set(4*i, k, style)
+				dots.Set(4*i+1, k, style)
 			}
 		}
 		sub.Put(x, h-1, style, glyph)
@@ -584,6 +585,7 @@ func (m *Model) drawStrip(c *canvas.Canvas, y, h int) {
 			sub.Restyle(x, h-1, 1, canvas.Chosen)
 		}
 	}
+	dots.Draw(sub, left, 1)
 	c.Draw(0, y, sub)
 }
 

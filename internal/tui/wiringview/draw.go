@@ -272,7 +272,7 @@ func (m *Model) drawSource(c *canvas.Canvas, b draw.Box, n *draw.WiringNode, i i
 	}
 	if len(src.Wires) > 0 { // up to where its first wire begins
 		for at := x + 1; at < b.X+b.W+2; at++ {
-			c.Set(at, b.Y, canvas.Faint, '·')
+			c.Set(at, b.Y, canvas.Faint, '─')
 		}
 	}
 	for k := range src.Wires { // where it has several, they part

@@ -1,0 +1,189 @@
+package findings
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"nightdrill/internal/core/figure"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/report"
+	"nightdrill/internal/core/text"
+	"nightdrill/internal/tui/canvas"
+)
+
+// moods are the styles of the parts of a verdict.
+var moods = map[report.Mood]canvas.Style{report.Good: canvas.Good, report.Bad: canvas.Bad, report.Neutral: canvas.Dim}
+
+// drawVerdict draws the answer of the run in one line, or in as many as it needs.
+func (m *Model) drawVerdict(c *canvas.Canvas, y int) int {
+	x := 1
+	for i, p := range m.page.Verdict() {
+		wide := ansi.StringWidth(p.Text)
+		if i > 0 && x+3+wide > m.w-1 {
+			x, y = 1, y+1
+		} else if i > 0 {
+			x = c.Put(x, y, canvas.Faint, " · ")
+		}
+		x = c.PutUpTo(x, y, m.w-1, moods[p.Mood], p.Text)
+	}
+	return y + 1
+}
+
+// column is a column of the table of functions, by its right edge; 0 where there is no room for it.
+type column struct {
+	title string
+	at    int
+}
+
+// layout places the columns of the table of functions, and returns where the causes begin.
+func (m *Model) layout() (name int, cols []column, cause int) {
+	switch {
+	case m.w >= 140:
+		return 16, []column{{"cold p50", 26}, {"95 % interval", 41}, {"warm service p50", 59}, {"95 % interval", 74},
+			{"cold is", 83}, {"waited p50", 94}, {"rejected", 107}, {"failed", 114}}, 117
+	case m.w >= 100:
+		return 16, []column{{"cold p50", 25}, {}, {"warm p50", 35}, {}, {"cold is", 44}, {"waited", 53},
+			{"rejected", 66},
+			{"failed", 74}}, 76
+	}
+	return 14, []column{{"cold p50", 24}, {}, {"warm p50", 34}, {}, {"cold is", 43}, {}, {}, {}}, 46
+}
+
+// drawFunctions draws a row for each function, the worst first, and under those that are open the
+// sentences behind it.
+func (m *Model) drawFunctions(c *canvas.Canvas, y int) int {
+	name, cols, cause := m.layout()
+	y = m.section(c, y, "Functions: the worst first; ms", 2)
+	for _, col := range cols {
+		if col.at > 0 {
+			c.Right(col.at, y, canvas.Dim, col.title)
+		}
+	}
+	c.PutUpTo(cause, y, m.w-1, canvas.Dim, "main cause")
+	y++
+	m.rows = m.rows[:0]
+	for _, row := range m.page.FunctionRows() {
+		m.rows = append(m.rows, row.Name)
+		at := y
+		style := canvas.Plain
+		if row.Weight >= report.Rejects {
+			style = canvas.Bad
+		}
+		if len(row.Findings) > 0 {
+			mark := "▸"
+			if m.open[row.Name] {
+				mark = "▾"
+			}
+			c.Put(1, y, canvas.Dim, mark)
+		}
+		c.PutUpTo(3, y, name, canvas.Bold, row.Name)
+		for i, v := range m.cells(&row) {
+			if cols[i].at > 0 {
+				c.Right(cols[i].at, y, v.Style, v.Text)
+			}
+		}
+		c.PutUpTo(cause, y, m.w-1, style, text.Harmless(row.Cause))
+		if m.row >= 0 && m.row == len(m.rows)-1 && m.cursor < 0 {
+			c.Restyle(3, y, m.w-4, canvas.Chosen)
+			m.rowAt = at
+		}
+		y++
+		if m.open[row.Name] {
+			for _, f := range row.Findings {
+				y = canvas.Flow(c, 5, y, m.w-2, canvas.Plain, text.Harmless(f.Text))
+			}
+		}
+	}
+	for i := range m.page.Findings { // about no function alone
+		if f := &m.page.Findings[i]; f.Function == "" && !strings.HasPrefix(f.Text, "The budget ") {
+			y = canvas.Flow(c, 1, y, m.w-2, canvas.Dim, text.Harmless(f.Text))
+		}
+	}
+	return m.beside(c, y, m.page.Summary.Beside.Latency, m.page.Summary.Beside.Start)
+}
+
+// cells returns the cells of a row, in the order of the columns.
+func (m *Model) cells(row *report.FunctionRow) []canvas.Span {
+	f := &row.Figures
+	class := func(of *measure.Figures, style canvas.Style) (value, between canvas.Span) {
+		switch {
+		case of.P50 == nil && of.N > 0:
+			return canvas.Span{Style: canvas.Dim, Text: "–"}, canvas.Span{Style: canvas.Dim,
+				Text: fmt.Sprintf("%d of 6", of.N)}
+		case of.P50 == nil:
+			return canvas.Span{Style: canvas.Dim, Text: "–"}, canvas.Span{}
+		case of.P50Lo == nil:
+			return canvas.Span{Style: style, Text: figure.Millis(of.P50)},
+				canvas.Span{Style: canvas.Dim, Text: fmt.Sprintf("needs %d", of.Needs[0])}
+		}
+		return canvas.Span{Style: style, Text: figure.Millis(of.P50)},
+			canvas.Span{Style: canvas.Dim, Text: report.MedianBetween(of)}
+	}
+	cold, coldBetween := class(&f.Latency.Cold, canvas.Cold)
+	warm, warmBetween := class(&f.Service.Warm, canvas.Warm)
+	times := canvas.Span{Style: canvas.Dim, Text: "–"}
+	if row.Times != nil {
+		times = canvas.Span{Style: canvas.Plain, Text: figure.Ratio(*row.Times) + " ×"}
+	}
+	lost := func(n int, content string) canvas.Span {
+		if n == 0 {
+			return canvas.Span{Style: canvas.Dim, Text: "–"}
+		}
+		return canvas.Span{Style: canvas.Bad, Text: content}
+	}
+	rejected := ""
+	if n := f.Outcomes.Deliveries; n > 0 {
+		rejected = fmt.Sprintf("%d  %s", row.Rejected, figure.Percent(float64(row.Rejected)/float64(n)))
+	}
+	return []canvas.Span{cold, coldBetween, warm, warmBetween, times,
+		{Style: canvas.Plain, Text: figure.Millis(f.Wait.Warm.P50)}, lost(row.Rejected, rejected),
+		lost(row.Failed, fmt.Sprint(row.Failed))}
+}
+
+// moveRow moves the cursor of the table of functions, and reports whether it could: at its end,
+// and where the page is scrolled, the page moves.
+func (m *Model) moveRow(by int) bool {
+	to := m.row + by
+	if m.scroll.At > 0 || to < 0 || to >= len(m.rows) {
+		return false
+	}
+	m.row = to
+	return true
+}
+
+// toggle opens or closes the row under the cursor.
+func (m *Model) toggle() {
+	if m.row >= 0 && m.row < len(m.rows) {
+		m.open[m.rows[m.row]] = !m.open[m.rows[m.row]]
+	}
+}
+
+// part is a section of the page: its first row, and how many rows stay while one scrolls in it.
+type part struct{ y, stays int }
+
+// section begins a section of the page with a title; of its rows, the first stay while one scrolls
+// in it: the title, and what the columns are.
+func (m *Model) section(c *canvas.Canvas, y int, title string, stays int) int {
+	c.Rule(y, title)
+	m.parts = append(m.parts, part{y, stays})
+	return y + 1
+}
+
+// drawStays draws what stays of the section that the page is scrolled into.
+func (m *Model) drawStays(out, page *canvas.Canvas) {
+	for i := len(m.parts) - 1; i >= 0; i-- {
+		if p := m.parts[i]; p.y < m.scroll.At {
+			stays := p.stays
+			if i+1 < len(m.parts) { // the next one pushes it away
+				stays = min(stays, m.parts[i+1].y-m.scroll.At)
+			}
+			if stays > 0 {
+				out.Fill(0, m.top, m.w, stays)
+				out.DrawTop(m.top, page, p.y, stays)
+			}
+			return
+		}
+	}
+}
