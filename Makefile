@@ -3,11 +3,12 @@
 # make shots  the pictures in docs/screenshots
 # make gate   the demo's drill with its budgets, which must be met
 # make lint   vet, staticcheck, and vet for macOS
+# make keys  docs/keys.md, from the keys of the views
 # make drawing  the drawing in docs/ARCHITECTURE.md
 # make benchonce  each benchmark once, so that none rots
 # make bench  the bars of docs/performance.md, as ratios with their spread
 
-.PHONY: drawing test build shots gate lint bench benchonce
+.PHONY: keys drawing test build shots gate lint bench benchonce
 
 test:
 	@scripts/need tmux pgrep
@@ -34,6 +35,9 @@ bench:
 
 benchonce:
 	go test -run '^$$' -bench . -benchtime 1x ./...
+
+keys:
+	NIGHTDRILL_WRITE_DOCS=1 go test -count 1 -run TestTheKeysAreWrittenDown ./internal/tui
 
 drawing:
 	go run ./scripts/architecture > docs/architecture.svg

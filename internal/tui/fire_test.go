@@ -132,7 +132,7 @@ func TestPayloadsAndEnvironmentOnTheScreen(t *testing.T) {
 	x.wait("cannot be sent", "line 1")
 	x.keys("Enter")
 	x.wait("not sent", "asks-1 is not sent: line 1")
-	x.keys("x")
+	x.keys("D")
 	x.wait("Delete asks-1? y")
 	x.keys("y")
 	x.wait("asks-1 deleted.")

@@ -111,6 +111,8 @@ type shell struct {
 	running   *session.Running
 	auto      *plan.Drill // to be started at once
 	help      bool
+	mouse     bool                      // the mouse is ours, not the terminal's
+	tabsAt    [len(tabs)][2]int         // columns of the names of the views in the first row
 	prompt    *prompt                   // the command line, while it is open
 	typed     map[string]*input.History // earlier lines, by the title of the prompt
 	note      string                    // said in the bottom line until the next key, or for a while
@@ -169,7 +171,7 @@ func newShell(ctx context.Context, d *session.Workspace, stand *session.Session,
 		theme: canvas.NewTheme(true),
 		tab:   onFire, sets: setsview.New(stand), fire: fireview.New(stand),
 		drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(d.Runs), compare: compareview.New(d.Runs),
-		auto: drill}
+		auto: drill, mouse: wantsMouse()}
 	s.wiring = wiringview.New(stand, s.standing)
 	if drill != nil {
 		s.tab = onDrill
@@ -270,6 +272,8 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 		s.theme = canvas.NewTheme(m.IsDark())
 	case tea.KeyPressMsg:
 		return s, s.onKey(m)
+	case tea.MouseMsg:
+		return s, s.onMouse(m)
 	case tea.PasteMsg:
 		return s, s.paste(m)
 	case interruptMsg:
@@ -568,11 +572,12 @@ func (s *shell) fade(now time.Time) {
 }
 
 // The shell's own keys.
-var keys = struct{ Quit, Help, Command, Next, Interrupt key.Binding }{
+var keys = struct{ Quit, Help, Command, Next, Mouse, Interrupt key.Binding }{
 	Quit:      key.NewBinding(key.WithKeys("q"), key.WithHelp("q", "quit")),
 	Help:      key.NewBinding(key.WithKeys("?"), key.WithHelp("?", "all keys")),
 	Command:   key.NewBinding(key.WithKeys(":"), key.WithHelp(":", "a command by name")),
 	Next:      key.NewBinding(key.WithKeys("tab"), key.WithHelp("tab", "the next view")),
+	Mouse:     key.NewBinding(key.WithKeys("M"), key.WithHelp("M", "mouse off, to select text, or on")),
 	Interrupt: key.NewBinding(key.WithKeys("ctrl+c")),
 }
 
@@ -607,6 +612,8 @@ func (s *shell) onKey(k tea.KeyPressMsg) tea.Cmd {
 		s.openPrompt("", "", nil)
 	case key.Matches(k, keys.Quit):
 		return s.quit()
+	case key.Matches(k, keys.Mouse):
+		return s.switchMouse()
 	case key.Matches(k, keys.Next):
 		return s.show((s.tab + 1) % tab(len(tabs)))
 	default:
@@ -652,6 +659,9 @@ func (s *shell) quit() tea.Cmd {
 func (s *shell) View() tea.View {
 	v := tea.NewView(s.draw())
 	v.AltScreen = true
+	if s.mouse {
+		v.MouseMode = tea.MouseModeCellMotion
+	}
 	v.WindowTitle = "Night Drill: " + s.plan.Name
 	return v
 }
@@ -699,9 +709,11 @@ func (s *shell) drawTop(c *canvas.Canvas) {
 		if tab(i) == s.tab {
 			style = canvas.Active
 		}
+		s.tabsAt[i][0] = x + gap
 		if x = c.Put(x+gap, 0, canvas.Key, t.key); !short || tab(i) == s.tab {
 			x = c.Put(x+1, 0, style, t.name)
 		}
+		s.tabsAt[i][1] = x
 	}
 	room := s.w - x - 3
 	c.Right(s.w-1, 0, style, ansi.Truncate(text, room, "…"))
@@ -768,7 +780,7 @@ func (s *shell) drawBottom(c *canvas.Canvas) {
 
 func (s *shell) drawHelp(c *canvas.Canvas) {
 	title, own := tabs[s.tab].key+" "+tabs[s.tab].name, s.current().Keys()
-	everywhere := []key.Binding{keys.Next, keys.Command, keys.Help, keys.Quit}
+	everywhere := []key.Binding{keys.Next, keys.Command, keys.Mouse, keys.Help, keys.Quit}
 	legend := []struct {
 		glyph rune
 		style canvas.Style

@@ -168,7 +168,7 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.wait("── cargo ─", "curl -T FILE http://127.0.0.1:")
 	x.keys("4")
 	// to its end: the findings open by themselves
-	pane := x.wait("Summary", "quote: ", "Budgets")
+	pane := x.wait("Functions: the worst first", "budgets met", "Budgets")
 	id := regexp.MustCompile(`run (\S+) `).FindStringSubmatch(pane)
 	if id == nil {
 		t.Fatalf("which run?\n%s", pane)
@@ -182,7 +182,7 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	}
 	checkFindings(t, pane, id[1])
 	x.openedPoint()
-	x.keys("5", "Enter")
+	x.keys("5", "t")
 	x.wait("finished in", "waiting")
 	// the event of any invocation is followed on the map
 	x.until("with an event on the map", func() bool {
@@ -201,7 +201,7 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.keys("-l", "find")
 	x.wait(":find", "findings")
 	x.keys("Enter")
-	x.wait("Summary")
+	x.wait("Functions: the worst first")
 	// an upload that triggered nothing goes on the map, and stops with the reason
 	x.keys("2")
 	x.wait("counts of the last run, friday-evening", "polled every 500 ms", "sent on ─▸ scans ─▸ boarding",
@@ -252,7 +252,7 @@ func (x *terminal) openedPoint() {
 	for range 8 {
 		x.keys("PageUp")
 	}
-	x.wait("Summary")
+	x.wait("Functions: the worst first")
 	x.keys("c")
 	x.wait("▸ ", "what is behind it")
 	x.keys("Enter")
@@ -272,7 +272,7 @@ func (x *terminal) openedPoint() {
 	x.wait("use cold, first, warm or retried")
 	x.keys("/")
 	x.answer("Filter, such as", "function=quote class=warm")
-	x.wait("only function=quote class=warm", "Summary")
+	x.wait("only function=quote class=warm", "Functions: the worst first")
 	x.keys("Escape")
 	x.gone("only function=quote")
 }
@@ -401,14 +401,14 @@ func TestADrillIsChosenAndStopped(t *testing.T) {
 	x.wait("Night Drill needs 80 columns and 24 rows")
 	x.tmux("resize-window", "-x", "80", "-y", "24")
 	x.wait("● endless", "Instances", "quote-1")
-	x.keys("x")
-	x.wait("Summary", "did not finish")
+	x.keys("S")
+	x.wait("Functions: the worst first", "did not finish")
 	x.keys("4")
 	x.wait("stopped after")
 	x.keys("s")
 	x.wait("Which drill?")
 	x.keys("Up", "Enter")
-	x.wait("Summary", "2 of 2")
+	x.wait("Functions: the worst first", "2 of 2")
 	x.keys("Left")
 	x.wait("1 of 2", "endless", "unfinished")
 	x.pastRuns()
@@ -433,7 +433,7 @@ func (x *terminal) pastRuns() {
 	x.wait("against first try")
 	x.keys("5", "r")
 	x.wait("Past runs")
-	x.keys("Down", "Down", "d")
+	x.keys("Down", "Down", "D")
 	x.wait("permanently? y")
 	x.keys("y")
 	x.gone("endless")
@@ -443,7 +443,7 @@ func (x *terminal) pastRuns() {
 	x.keys("Escape")
 	x.gone("Past runs")
 	// a run is replayed, and compared with what it was; then variants, in turns
-	x.wait("Summary")
+	x.wait("Functions: the worst first")
 	x.keys("a")
 	x.wait("to today's code? y")
 	x.keys("y")

@@ -133,7 +133,11 @@ func (m *Model) drawFigure(page *canvas.Canvas, y int, c *measure.Comparison, r 
 	if r.Unit != "" {
 		name += ", " + r.Unit
 	}
-	x := page.PutUpTo(1, y, strip, canvas.Bold, name)
+	edge := strip
+	if cells < 12 { // without an axis, in the row of the first side
+		edge = what
+	}
+	x := page.PutUpTo(1, y, edge, canvas.Bold, name)
 	if cells >= 12 {
 		for _, t := range axis.Ticks() {
 			label := draw.Short(t.Value)
@@ -141,8 +145,8 @@ func (m *Model) drawFigure(page *canvas.Canvas, y int, c *measure.Comparison, r 
 				x = page.Put(to, y, canvas.Dim, "╷"+label)
 			}
 		}
+		y++
 	}
-	y++
 	for i, v := range r.Values {
 		if v == nil && len(r.Values) > 2 {
 			continue // of several, those that have it are enough

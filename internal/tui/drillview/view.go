@@ -36,7 +36,7 @@ type Map struct {
 // Keys are the keys of the view.
 var Keys = struct{ Start, Stop, Up, Down, Left, Right, Open, Map, Close, In, Out, Back, On, All key.Binding }{
 	Start: key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "start a drill")),
-	Stop:  key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "stop the drill")),
+	Stop:  key.NewBinding(key.WithKeys("S"), key.WithHelp("S", "stop the drill")),
 	Up:    key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓", "choose a lane")),
 	Down:  key.NewBinding(key.WithKeys("down", "j")),
 	Left:  key.NewBinding(key.WithKeys("left", "h"), key.WithHelp("←→", "choose an invocation")),

@@ -82,7 +82,7 @@ func (m *Model) listKey(k tea.KeyPressMsg) tea.Cmd {
 		return change(info, func(i store.Info) error { return m.store.Pin(i.ID, !i.Pinned) })
 	case "x":
 		return m.askExport(info.ID)
-	case "d":
+	case "D":
 		return func() tea.Msg {
 			return msg.Ask{Title: "Delete run " + info.Label() + " permanently? y / any other key", YesNo: true,
 				Done: func(string) tea.Cmd { return change(info, m.store.Delete) }}

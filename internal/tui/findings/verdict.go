@@ -2,8 +2,10 @@ package findings
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
+	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"nightdrill/internal/core/figure"
@@ -11,6 +13,7 @@ import (
 	"nightdrill/internal/core/report"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/tui/canvas"
+	"nightdrill/internal/tui/msg"
 )
 
 // moods are the styles of the parts of a verdict.
@@ -63,10 +66,9 @@ func (m *Model) drawFunctions(c *canvas.Canvas, y int) int {
 	}
 	c.PutUpTo(cause, y, m.w-1, canvas.Dim, "main cause")
 	y++
-	m.rows = m.rows[:0]
+	m.rows, m.rowsAt = m.rows[:0], m.rowsAt[:0]
 	for _, row := range m.page.FunctionRows() {
-		m.rows = append(m.rows, row.Name)
-		at := y
+		m.rows, m.rowsAt = append(m.rows, row.Name), append(m.rowsAt, y)
 		style := canvas.Plain
 		if row.Weight >= report.Rejects {
 			style = canvas.Bad
@@ -87,7 +89,6 @@ func (m *Model) drawFunctions(c *canvas.Canvas, y int) int {
 		c.PutUpTo(cause, y, m.w-1, style, text.Harmless(row.Cause))
 		if m.row >= 0 && m.row == len(m.rows)-1 && m.cursor < 0 {
 			c.Restyle(3, y, m.w-4, canvas.Chosen)
-			m.rowAt = at
 		}
 		y++
 		if m.open[row.Name] {
@@ -158,6 +159,44 @@ func (m *Model) toggle() {
 	if m.row >= 0 && m.row < len(m.rows) {
 		m.open[m.rows[m.row]] = !m.open[m.rows[m.row]]
 	}
+}
+
+// Click opens or closes the row that is pointed at, or what is behind the point of a drawing.
+func (m *Model) Click(x, y int) tea.Cmd {
+	if m.list != nil || m.calls != nil || m.page == nil {
+		return nil
+	}
+	y += m.scroll.At - m.top
+	if i := slices.Index(m.rowsAt, y); i >= 0 {
+		m.row, m.cursor = i, -1
+		m.toggle()
+		return nil
+	}
+	for i := range m.points {
+		if p := &m.points[i]; p.y == y && x >= p.x && x < p.x+max(p.w, 1) {
+			m.cursor = i
+		}
+	}
+	return nil
+}
+
+// copy copies the verdict of the run, with its sentences or with what is under the cursor.
+func (m *Model) copy() tea.Cmd {
+	if m.page == nil {
+		return nil
+	}
+	content := []string{fmt.Sprintf("run %s of %s", m.page.Summary.Run, m.page.Summary.Drill)}
+	for _, p := range m.page.Verdict() {
+		content = append(content, p.Text)
+	}
+	content = []string{strings.Join(content, " · ")}
+	if p := m.under(); p != nil {
+		content = append(content, p.words)
+	} else {
+		content = append(content, m.page.Sentences()...)
+	}
+	return tea.Batch(tea.SetClipboard(strings.Join(content, "\n")), msg.Say("Copied: the verdict, with %s.",
+		map[bool]string{true: "what is under the cursor", false: "its sentences"}[m.under() != nil]))
 }
 
 // part is a section of the page: its first row, and how many rows stay while one scrolls in it.

@@ -48,7 +48,7 @@ type Runs interface {
 }
 
 // Keys are the keys of the view.
-var Keys = struct{ Older, Newer, Open, Budgets, Lanes, Cursor, Filter, Runs, Export, Replay, Escape key.Binding }{
+var Keys = struct{ Older, Newer, Open, Budgets, Lanes, Cursor, Filter, Runs, Export, Replay, Copy, Escape key.Binding }{
 	Older:   key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "older and newer runs, or the cursor")),
 	Newer:   key.NewBinding(key.WithKeys("right")),
 	Open:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "open the row, or what is behind the cursor")),
@@ -59,6 +59,7 @@ var Keys = struct{ Older, Newer, Open, Budgets, Lanes, Cursor, Filter, Runs, Exp
 	Runs:    key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "past runs")),
 	Export:  key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export to files")),
 	Replay:  key.NewBinding(key.WithKeys("a"), key.WithHelp("a", "replay its events")),
+	Copy:    key.NewBinding(key.WithKeys("y"), key.WithHelp("y", "copy the verdict")),
 	Escape:  key.NewBinding(key.WithKeys("esc", "escape"), key.WithHelp("esc", "back")),
 }
 
@@ -78,7 +79,7 @@ type Model struct {
 	points  []point
 	cursor  int             // among the points, or -1
 	row     int             // of the table of functions
-	rowAt   int             // its row on the page
+	rowsAt  []int           // and where: rows of the page
 	rows    []string        // the functions of the table, as it was drawn
 	open    map[string]bool // functions whose sentences are shown
 	budgets bool            // those that were met are shown one by one
@@ -165,6 +166,8 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 			return msg.Ask{Title: "Send the events of run " + id + " again, to today's code? y / any other key",
 				YesNo: true, Done: func(string) tea.Cmd { return func() tea.Msg { return Replay{id} } }}
 		}
+	case key.Matches(k, Keys.Copy):
+		return m.copy()
 	case key.Matches(k, Keys.Cursor):
 		if m.cursor >= 0 {
 			m.cursor = -1
@@ -219,7 +222,7 @@ func (m *Model) Help() []key.Binding {
 	switch {
 	case m.list != nil:
 		return []key.Binding{bind("enter", "open"), bind("space", "mark to compare"), bind("c", "compare"),
-			bind("n", "name"), bind("o", "note"), bind("p", "pin"), bind("x", "export"), bind("d", "delete"),
+			bind("n", "name"), bind("o", "note"), bind("p", "pin"), bind("x", "export"), bind("D", "delete"),
 			Keys.Escape}
 	case m.calls != nil:
 		return []key.Binding{bind("enter", "open it in the lanes"), bind("↑↓", "choose"), bind("/", "only these"),
@@ -248,7 +251,7 @@ func (m *Model) Help() []key.Binding {
 func (m *Model) Keys() []key.Binding {
 	return []key.Binding{Keys.Older, scroll.Keys.Up, scroll.Keys.PageUp, Keys.Open, Keys.Budgets, Keys.Lanes,
 		Keys.Cursor, Keys.Filter,
-		Keys.Runs, Keys.Export, Keys.Replay, Keys.Escape}
+		Keys.Runs, Keys.Export, Keys.Replay, Keys.Copy, Keys.Escape}
 }
 
 // Title names the run that is shown.

@@ -223,7 +223,7 @@ func TestPastRuns(t *testing.T) {
 	d.asked("after")
 	d.press("o")
 	d.asked("quiet night")
-	d.press("down", "p", "d")
+	d.press("down", "p", "D")
 	d.asked("y")
 	if got := strings.Join(s.did, "; "); got != "name x after; note x quiet night; pin y false; delete y" {
 		t.Errorf("what was done: %s", got)
@@ -233,7 +233,7 @@ func TestPastRuns(t *testing.T) {
 	}
 	// a question is about the run that it was requested, whatever the list is by now
 	s.did = nil
-	d.press("d")
+	d.press("D")
 	d.press("up")
 	d.asked("y")
 	d.press("n")
@@ -244,7 +244,7 @@ func TestPastRuns(t *testing.T) {
 	}
 	d.press("r", "down")
 	s.fail = errors.New("run y is still in progress; stop it first")
-	d.press("d")
+	d.press("D")
 	d.asked("y")
 	if n, ok := d.last().(msg.Note); !ok || !n.Bad || !strings.Contains(n.Text, "still in progress") {
 		t.Errorf("a run that cannot be deleted: %#v", d.last())

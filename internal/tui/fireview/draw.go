@@ -87,6 +87,7 @@ func (m *Model) drawList(c *canvas.Canvas, w, h int) {
 		return
 	}
 	top := pane.Top(m.at, len(m.items), h-1)
+	m.listTop, m.listRows, m.listWide = top, h, w
 	widest := 0
 	for _, i := range m.items {
 		widest = max(widest, len(i.SourceName))

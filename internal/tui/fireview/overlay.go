@@ -40,7 +40,7 @@ var overlayKeys = struct{ Search, Function, Only, Set, Unset, Follow key.Binding
 	Function: bind("of another function", "f"),
 	Only:     bind("this instance, this invocation", "o"),
 	Set:      key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "change it for this session")),
-	Unset:    bind("reset to project value", "x"),
+	Unset:    bind("reset to project value", "D"),
 	Follow:   key.NewBinding(key.WithKeys("end", "G"), key.WithHelp("end", "follow")),
 }
 

@@ -51,8 +51,8 @@ var Keys = struct {
 	Blank:    bind("new payload", "b"),
 	Copy:     bind("duplicate", "d"),
 	Rename:   bind("rename", "r"),
-	Delete:   bind("delete", "x"),
-	Curl:     bind("copy as a curl command", "y"),
+	Delete:   bind("delete", "D"),
+	Curl:     bind("copy: as curl, payload, reply or log", "y"),
 	Keep:     bind("save the reply as a payload", "k"),
 	Save:     bind("save the reply to a file", "s"),
 	Open:     bind("save and open the reply", "o"),
@@ -90,6 +90,8 @@ type Model struct {
 	at     int         // its place in items
 	form   int         // of the payload: formatted, as it is, bytes
 	panes  pane.Set
+	// where the list was drawn: its first item, its rows with the title, its width
+	listTop, listRows, listWide int
 
 	variant  string
 	follow   bool // show the latest firing
@@ -166,6 +168,25 @@ func (m *Model) item() *catalog.Item {
 		return nil
 	}
 	return m.items[m.at]
+}
+
+// Click chooses the payload that is pointed at, or the pane.
+func (m *Model) Click(x, y int) tea.Cmd {
+	if m.over != nil {
+		return nil
+	}
+	switch {
+	case x < m.listWide && y < m.listRows:
+		m.panes.Focus = onList
+		if at := m.listTop + y - 1; y > 0 && at < len(m.items) {
+			return m.move(at - m.at)
+		}
+	case x < m.listWide:
+		m.panes.Focus = onSent
+	default:
+		m.panes.Focus = onReply
+	}
+	return nil
 }
 
 // Typing reports whether keys are text now.
@@ -259,7 +280,7 @@ func (m *Model) payloadKey(k tea.KeyPressMsg) tea.Cmd {
 			return func() tea.Msg { return msg.Map{Item: i} }
 		}
 	case is(Keys.Curl):
-		return m.curl()
+		return m.copy()
 	case is(Keys.Keep):
 		return m.keep()
 	case is(Keys.Save):
@@ -650,6 +671,34 @@ func (m *Model) remove() tea.Cmd {
 				})
 			}}
 	}
+}
+
+// copy copies what has the keys: the payload, as a curl command where it is a request, the reply, or
+// the log lines.
+func (m *Model) copy() tea.Cmd {
+	put := func(what, content string) tea.Cmd {
+		return tea.Batch(tea.SetClipboard(content), msg.Say("Copied: %s, %d bytes.", what, len(content)))
+	}
+	v := &m.page.v
+	switch t := v.Last(); {
+	case m.panes.Focus == onReply && t != nil && t.Reply != nil && t.Reply.Status != 0:
+		body, _ := t.Reply.Plain()
+		return put("the reply", string(body))
+	case m.panes.Focus == onLog && t != nil:
+		var lines []string
+		for _, l := range m.s.Lines(*v, t, 1000) {
+			lines = append(lines, l.Text)
+		}
+		return put("the log lines", strings.Join(lines, "\n"))
+	}
+	i := m.item()
+	if i == nil {
+		return msg.Complain("No payload is chosen.")
+	}
+	if i.HTTP && m.s.Front != nil && m.panes.Focus == onList {
+		return m.curl()
+	}
+	return put("the payload", string(i.Content()))
 }
 
 func (m *Model) curl() tea.Cmd {

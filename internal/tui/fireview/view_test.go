@@ -257,10 +257,10 @@ func TestThePayloads(t *testing.T) {
 		t.Errorf("it says %q", x.Note)
 	}
 	x.Press("y")
-	if !strings.Contains(x.Note, "Only HTTP requests") {
+	if !strings.Contains(x.Note, "Copied: the payload, ") {
 		t.Errorf("it says %q", x.Note)
 	}
-	x.Press("x")
+	x.Press("D")
 	if x.Asked == nil || !x.Asked.YesNo {
 		t.Fatal("it is deleted without a question")
 	}
@@ -268,7 +268,7 @@ func TestThePayloads(t *testing.T) {
 	if x.stand.Find("jobs mine") != nil || !strings.Contains(x.Note, "mine deleted") {
 		t.Errorf("it says %q", x.Note)
 	}
-	x.Press("x")
+	x.Press("D")
 	if !strings.Contains(x.Note, "part of a recording") {
 		t.Errorf("it says %q", x.Note)
 	}
@@ -306,7 +306,7 @@ func TestLogsAndEnvironment(t *testing.T) {
 	}
 	x.Answer("other")
 	x.Until("set for this session")
-	x.Press("x")
+	x.Press("D")
 	x.Press("down", "enter")
 	x.Answer("novalue")
 	if !strings.Contains(x.Note, "must have the form NAME=value") {

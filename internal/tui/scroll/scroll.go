@@ -33,14 +33,20 @@ func (p *Page) Key(k tea.KeyPressMsg) bool {
 	case key.Matches(k, Keys.Down):
 		p.to(p.At + 1)
 	case key.Matches(k, Keys.PageUp):
-		p.to(p.At - p.Room + 2)
+		p.to(p.At - p.step())
 	case key.Matches(k, Keys.PageDown):
-		p.to(p.At + p.Room - 2)
+		p.to(p.At + p.step())
 	default:
 		return false
 	}
 	return true
 }
+
+// overlap is how many rows two screens of a page have in common: a heading may stay on the first of
+// them, and the last says how much is below.
+const overlap = 4
+
+func (p *Page) step() int { return max(p.Room-overlap, 1) }
 
 func (p *Page) to(at int) { p.At = max(min(at, p.Length-p.Room), 0) }
 

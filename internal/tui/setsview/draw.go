@@ -72,6 +72,7 @@ func (m *Model) drawSets(c *canvas.Canvas, w, h int) {
 	}
 	wide = min(wide, w/2)
 	top := pane.Top(m.at, len(m.plan.Sets), h-1)
+	m.listTop, m.listRows, m.listWide = top, h, w
 	for n := range h - 1 {
 		if top+n >= len(m.plan.Sets) {
 			break

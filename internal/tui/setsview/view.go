@@ -38,9 +38,9 @@ var Keys = struct {
 	After:    key.NewBinding(key.WithKeys(".", ">")),
 	Go:       bind("go to payload n", "n"),
 	Fire:     bind("open in Fire", "enter"),
-	Map:      bind("trace on the map", "w"),
+	Map:      bind("trace on the map", "g"),
 	Keep:     bind("save as…", "k"),
-	Gets:     bind("what the function receives", "g"),
+	Gets:     bind("what the function receives", "f"),
 	Reseed:   bind("generate with another seed", "s"),
 	Mode:     bind("valid, edges, broken", "m"),
 	Back:     key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "reset to project value")),
@@ -77,19 +77,21 @@ type Model struct {
 	at   int // the set under the cursor
 	n    int // the payload of it, from 0
 
-	known    map[*payload.Set]*about
-	looking  *payload.Set // of which something is being found out
-	panes    pane.Set
-	seed     uint64 // of previews; with mode, where made is set
-	mode     string
-	made     *payload.Payload // instead of the project's own; nil for that
-	breaks   string
-	busy     bool // something is being made
-	trouble  string
-	gets     bool // show what the function gets beside it
-	page     page
-	pageOf   any // what the page is of
-	pageWide int
+	known   map[*payload.Set]*about
+	looking *payload.Set // of which something is being found out
+	panes   pane.Set
+	// where the list was drawn: its first set, its rows with the title, its width
+	listTop, listRows, listWide int
+	seed                        uint64 // of previews; with mode, where made is set
+	mode                        string
+	made                        *payload.Payload // instead of the project's own; nil for that
+	breaks                      string
+	busy                        bool // something is being made
+	trouble                     string
+	gets                        bool // show what the function gets beside it
+	page                        page
+	pageOf                      any // what the page is of
+	pageWide                    int
 }
 
 type (
@@ -219,6 +221,20 @@ func (m *Model) payload() *payload.Payload {
 		return m.made
 	case m.n < len(set.Payloads):
 		return &set.Payloads[m.n]
+	}
+	return nil
+}
+
+// Click chooses the set that is pointed at, or the pane.
+func (m *Model) Click(x, y int) tea.Cmd {
+	switch {
+	case x < m.listWide && y < m.listRows:
+		m.panes.Focus = onSets
+		if at := m.listTop + y - 1; y > 0 && at < len(m.plan.Sets) {
+			return m.move(at - m.at)
+		}
+	case x >= m.listWide:
+		m.panes.Focus = onPayload
 	}
 	return nil
 }

@@ -82,7 +82,7 @@ func TestSets(t *testing.T) {
 	x.Shows("✗ 1 of 2 violate job.json", "payload 1 of 2", "✓ fits", "integer 50 %, string 50 %")
 	x.Press(".")
 	x.Shows("✗ 1 errors", `"n": "two",  ◂ got string, want integer`)
-	x.Press("g")
+	x.Press("f")
 	x.Shows("clerk gets, shaped", "POST /", `"records": [`)
 	x.Press("n")
 	x.Do(x.Asked.Done("3"))
@@ -133,7 +133,7 @@ func TestMadeOtherwise(t *testing.T) {
 	if x.fired != "jobs made#1" {
 		t.Errorf("sent to Fire: %q", x.fired)
 	}
-	if x.Press("w"); x.mapped == nil || x.mapped.Key() != "jobs made#1" {
+	if x.Press("g"); x.mapped == nil || x.mapped.Key() != "jobs made#1" {
 		t.Errorf("on the map: %+v", x.mapped)
 	}
 }

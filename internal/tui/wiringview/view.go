@@ -38,8 +38,8 @@ var Keys = struct {
 	Clock:  key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "run or pause schedules")),
 	Count:  key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "counts: last run, or now")),
 	Upload: key.NewBinding(key.WithKeys("u"), key.WithHelp("u", "upload a file")),
-	Remove: key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "remove an object")),
-	Export: key.NewBinding(key.WithKeys("w"), key.WithHelp("w", "write as SVG or PDF")),
+	Remove: key.NewBinding(key.WithKeys("D"), key.WithHelp("D", "remove an object")),
+	Export: key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export as SVG or PDF")),
 	Close:  key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "take it off")),
 }
 

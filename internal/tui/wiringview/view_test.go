@@ -86,7 +86,7 @@ func TestTheMap(t *testing.T) {
 	}
 	x.Refresh()
 	x.Shows(", in ", "!paused")
-	x.Press("w")
+	x.Press("x")
 	if x.Asked == nil || x.Asked.Text != "wiring.svg" {
 		t.Errorf("asked %+v", x.Asked)
 	}
@@ -203,7 +203,7 @@ func TestFilesGoIntoTheBucket(t *testing.T) {
 			x.chosen = i
 		}
 	}
-	x.Press("x")
+	x.Press("D")
 	answer("y")
 	if x.Note != "in/heron.csv removed; event sent" {
 		t.Errorf("removed: %q", x.Note)
