@@ -11,6 +11,8 @@ import (
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/session"
+	"nightdrill/internal/session/build"
+	"nightdrill/internal/tui/canvas"
 )
 
 // A note goes by itself after a while; what went wrong is said for longer, and a question, and
@@ -72,5 +74,25 @@ func TestTheRosterHasRoomForAll(t *testing.T) {
 				t.Errorf("%+v at length %d: %q", l, i, words)
 			}
 		}
+	}
+}
+
+// Where there is no room for each function, they are counted by how they stand.
+func TestManyFunctionsAreCounted(t *testing.T) {
+	var all []stance
+	for i := range 12 {
+		x := session.State{Name: "f"}
+		switch {
+		case i < 2:
+			x.Look = engine.Stats{Ready: 1, Idle: 1, IdleStop: clock.Never}
+		case i == 2:
+			x.Failure = &build.Failure{Text: "f does not start"}
+		}
+		all = append(all, stands(&x))
+	}
+	c := canvas.New(80, 1, canvas.NewTheme(true))
+	(&shell{w: 80}).drawSum(c, 0, all)
+	if got := strings.TrimSpace(ansi.Strip(c.String())); got != "12 functions  1 ✗ failing  2 warm  9 cold" {
+		t.Errorf("%q", got)
 	}
 }

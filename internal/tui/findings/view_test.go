@@ -280,3 +280,53 @@ func TestPastRuns(t *testing.T) {
 		t.Error("no key is shown")
 	}
 }
+
+// The verdict comes first. A row of the table of functions opens to its sentences, by key or by a
+// click; headings stay while one scrolls, and no row of the page is passed over.
+func TestTheTableOfFunctions(t *testing.T) {
+	d, _ := open(t)
+	first := strings.Split(d.press(), "\n")
+	if !strings.HasPrefix(first[0], " 3 of 11 fares rejected (27 %)") {
+		t.Errorf("the verdict is %q", first[0])
+	}
+	const sentence = "3 of 11 requests rejected"
+	if strings.Contains(d.press(), sentence) {
+		t.Error("the row is open at once")
+	}
+	if !strings.Contains(d.press("enter"), sentence) || strings.Contains(d.press("enter"), sentence) {
+		t.Error("enter does not open and close the row")
+	}
+	d.press("down")
+	if d.row != 1 || d.scroll.At != 0 {
+		t.Errorf("down chooses row %d, scrolled by %d", d.row, d.scroll.At)
+	}
+	d.carry(d.Click(10, d.rowsAt[0]))
+	if !strings.Contains(d.press(), sentence) || d.row != 0 {
+		t.Error("a click does not open the row")
+	}
+	d.Resize(100, 14)
+	var seen []string
+	whole := map[string]bool{}
+	for {
+		rows := strings.Split(d.press(), "\n")
+		for _, r := range rows {
+			whole[strings.TrimRight(r, " ")] = true
+		}
+		if at := d.scroll.At; at > 8 && !strings.HasPrefix(rows[0], "── ") {
+			t.Errorf("scrolled by %d, no heading is at the top: %q", at, rows[0])
+		}
+		before := d.scroll.At
+		if d.press("pgdown"); d.scroll.At == before {
+			break
+		}
+	}
+	d.Resize(100, 300)
+	for _, r := range strings.Split(d.press("pgup", "pgup"), "\n") {
+		if r = strings.TrimRight(r, " "); r != "" && !whole[r] {
+			seen = append(seen, r)
+		}
+	}
+	if len(seen) > 0 {
+		t.Errorf("never seen while scrolling:\n%s", strings.Join(seen, "\n"))
+	}
+}
