@@ -45,7 +45,7 @@ func (m *Model) layout() (name int, cols []column, cause int) {
 	switch {
 	case m.w >= 140:
 		return 16, []column{{"cold p50", 26}, {"95 % interval", 41}, {"warm service p50", 59}, {"95 % interval", 74},
-			{"cold is", 83}, {"waited p50", 94}, {"rejected", 107}, {"failed", 114}}, 117
+			{"cold is", 83}, {"waited p50", 95}, {"rejected", 108}, {"failed", 116}}, 119
 	case m.w >= 100:
 		return 16, []column{{"cold p50", 25}, {}, {"warm p50", 35}, {}, {"cold is", 44}, {"waited", 53},
 			{"rejected", 66},
