@@ -34,7 +34,8 @@ func sayWhy(r *record.Run, fn int32, f *measure.FunctionFigures, v voice) {
 		say("%s: %s", name, text)
 		short, _, _ := strings.Cut(text, " (")
 		share, what, _ := strings.Cut(short, " of a cold call ")
-		v.because(StartsSlowly, "cold: %s %s", share, strings.NewReplacer("is the function's own", "its own", "is ", "").Replace(what))
+		v.because(StartsSlowly, "cold: %s %s", share, strings.NewReplacer("is the function's own", "its own", "is ",
+			"").Replace(what))
 	}
 	if w := &f.WarmUp; w.Steady != nil && *w.Steady > 2 && w.Gain != nil && *w.Gain > measure.LeastGain {
 		say("%s is warm from its %s invocation on; earlier invocations are slower (the first by %s ×).", name,
