@@ -11,6 +11,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+
+	userfiles "nightdrill/internal/files"
 )
 
 //go:embed all:project
@@ -23,15 +25,7 @@ const Drill = "friday-evening"
 // kept too, and returns its path. Files that are there already and differ are
 // written anew.
 func Lay() (string, error) {
-	state := os.Getenv("XDG_STATE_HOME")
-	if !filepath.IsAbs(state) { // the specification ignores relative ones
-		home, err := os.UserHomeDir()
-		if err != nil {
-			home = os.TempDir()
-		}
-		state = filepath.Join(home, ".local", "state")
-	}
-	dir := filepath.Join(state, "nightdrill", "demo")
+	dir := filepath.Join(userfiles.State(), "demo")
 	err := fs.WalkDir(files, "project", func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
 			return err

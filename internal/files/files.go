@@ -1,8 +1,9 @@
-// Package files walks folders.
+// Package files walks folders, and knows where the program keeps its own.
 package files
 
 import (
 	"io/fs"
+	"os"
 	"path/filepath"
 	"strings"
 )
@@ -32,4 +33,18 @@ func Visible(folder string, visit func(path, key string, info fs.FileInfo, err e
 		info, err := d.Info()
 		return visit(path, filepath.ToSlash(key), info, err)
 	})
+}
+
+// State returns the folder in which the program keeps what is about its user and no project
+// (XDG Base Directory Specification).
+func State() string {
+	state := os.Getenv("XDG_STATE_HOME")
+	if !filepath.IsAbs(state) { // the specification ignores relative ones
+		home, err := os.UserHomeDir()
+		if err != nil {
+			home = os.TempDir()
+		}
+		state = filepath.Join(home, ".local", "state")
+	}
+	return filepath.Join(state, "nightdrill")
 }

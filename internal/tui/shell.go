@@ -111,6 +111,9 @@ type shell struct {
 	running   *session.Running
 	auto      *plan.Drill // to be started at once
 	help      bool
+	guide     guide
+	visited   [len(tabs)]bool           // views that were shown
+	pressed   map[string]bool           // keys that were pressed in a view
 	mouse     bool                      // the mouse is ours, not the terminal's
 	tabsAt    [len(tabs)][2]int         // columns of the names of the views in the first row
 	prompt    *prompt                   // the command line, while it is open
@@ -171,7 +174,8 @@ func newShell(ctx context.Context, d *session.Workspace, stand *session.Session,
 		theme: canvas.NewTheme(true),
 		tab:   onFire, sets: setsview.New(stand), fire: fireview.New(stand),
 		drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(d.Runs), compare: compareview.New(d.Runs),
-		auto: drill, mouse: wantsMouse()}
+		auto: drill, mouse: wantsMouse(), guide: newGuide(),
+		pressed: map[string]bool{}}
 	s.wiring = wiringview.New(stand, s.standing)
 	if drill != nil {
 		s.tab = onDrill
@@ -572,12 +576,13 @@ func (s *shell) fade(now time.Time) {
 }
 
 // The shell's own keys.
-var keys = struct{ Quit, Help, Command, Next, Mouse, Interrupt key.Binding }{
+var keys = struct{ Quit, Help, Command, Next, Mouse, Hints, Interrupt key.Binding }{
 	Quit:      key.NewBinding(key.WithKeys("q"), key.WithHelp("q", "quit")),
 	Help:      key.NewBinding(key.WithKeys("?"), key.WithHelp("?", "all keys")),
 	Command:   key.NewBinding(key.WithKeys(":"), key.WithHelp(":", "a command by name")),
 	Next:      key.NewBinding(key.WithKeys("tab"), key.WithHelp("tab", "the next view")),
 	Mouse:     key.NewBinding(key.WithKeys("M"), key.WithHelp("M", "mouse off, to select text, or on")),
+	Hints:     key.NewBinding(key.WithKeys("T"), key.WithHelp("T", "hints for a first look, off or on")),
 	Interrupt: key.NewBinding(key.WithKeys("ctrl+c")),
 }
 
@@ -612,6 +617,8 @@ func (s *shell) onKey(k tea.KeyPressMsg) tea.Cmd {
 		s.openPrompt("", "", nil)
 	case key.Matches(k, keys.Quit):
 		return s.quit()
+	case key.Matches(k, keys.Hints):
+		return s.switchHints()
 	case key.Matches(k, keys.Mouse):
 		return s.switchMouse()
 	case key.Matches(k, keys.Next):
@@ -622,6 +629,7 @@ func (s *shell) onKey(k tea.KeyPressMsg) tea.Cmd {
 				return s.show(tab(i))
 			}
 		}
+		s.pressed[k.String()] = true
 		return s.current().Key(k)
 	}
 	return nil
@@ -676,6 +684,8 @@ func (s *shell) draw() string {
 	}
 	c := canvas.New(s.w, s.h, s.theme)
 	s.drawTop(c)
+	s.visited[s.tab] = true
+	s.noteDone()
 	c.Draw(0, 2, s.current().Draw(s.theme))
 	s.drawBottom(c)
 	if s.help {
@@ -740,6 +750,8 @@ func (s *shell) drawBottom(c *canvas.Canvas) {
 		}
 		c.Put(1, y-1, canvas.Bad, text.Harmless("The project file has errors, the previous version stays in use: "+
 			first))
+	} else {
+		s.drawHint(c, y-1)
 	}
 	switch {
 	case s.prompt != nil:
@@ -780,7 +792,7 @@ func (s *shell) drawBottom(c *canvas.Canvas) {
 
 func (s *shell) drawHelp(c *canvas.Canvas) {
 	title, own := tabs[s.tab].key+" "+tabs[s.tab].name, s.current().Keys()
-	everywhere := []key.Binding{keys.Next, keys.Command, keys.Mouse, keys.Help, keys.Quit}
+	everywhere := []key.Binding{keys.Next, keys.Command, keys.Mouse, keys.Hints, keys.Help, keys.Quit}
 	legend := []struct {
 		glyph rune
 		style canvas.Style

@@ -154,6 +154,16 @@ func (m *Model) moveRow(by int) bool {
 	return true
 }
 
+// Opened reports whether any row of the table of functions is open.
+func (m *Model) Opened() bool {
+	for _, open := range m.open {
+		if open {
+			return true
+		}
+	}
+	return false
+}
+
 // toggle opens or closes the row under the cursor.
 func (m *Model) toggle() {
 	if m.row >= 0 && m.row < len(m.rows) {

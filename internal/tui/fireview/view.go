@@ -189,6 +189,9 @@ func (m *Model) Click(x, y int) tea.Cmd {
 	return nil
 }
 
+// Fired returns how many firings are shown.
+func (m *Model) Fired() int { return len(m.firings) }
+
 // Typing reports whether keys are text now.
 func (m *Model) Typing() bool { return m.typing != nil || m.over != nil && m.over.typing != nil }
 
