@@ -130,12 +130,26 @@ func (m *Model) waitingRows() int {
 	for range m.waitingFunctions() {
 		n++
 	}
+	return n + len(m.turnedShown()) + len(m.badlyAnswered())
+}
+
+// turnedShown returns the sources with a row for what was rejected or lost: of a low terminal, the
+// one with most of it.
+func (m *Model) turnedShown() (sources []int) {
 	for s := range m.chart.Run().Sources {
 		if m.turned(s) {
-			n++
+			sources = append(sources, s)
 		}
 	}
-	return n + len(m.badlyAnswered())
+	if m.h >= 26 || len(sources) < 2 {
+		return sources
+	}
+	lost := func(s int) int {
+		_, rejected := m.chart.Counts(draw.Rejected, s, draw.Window{})
+		_, lost := m.chart.Counts(draw.Lost, s, draw.Window{})
+		return rejected + lost
+	}
+	return []int{slices.MaxFunc(sources, func(a, b int) int { return cmp.Compare(lost(a), lost(b)) })}
 }
 
 // badlyAnswered returns the functions that have answered with a status of 400 or more.
@@ -146,6 +160,23 @@ func (m *Model) badlyAnswered() (fns []int) {
 		}
 	}
 	return fns[:min(len(fns), max(1, m.h/12))]
+}
+
+// hiddenRows counts what waits, or was rejected or lost, and has no row for want of room.
+func (m *Model) hiddenRows() (n int) {
+	for s := range m.chart.Run().Sources {
+		if m.turned(s) {
+			n++
+		}
+	}
+	n -= len(m.turnedShown())
+	r := m.chart.Run()
+	for fn := range r.Functions {
+		if slices.ContainsFunc(r.Sources, func(s record.Source) bool { return len(s.To) > 0 && s.To[0] == fn }) {
+			n++
+		}
+	}
+	return n - len(m.waitingFunctions())
 }
 
 // waitingFunctions returns the functions that something can wait for.
@@ -171,7 +202,10 @@ func (m *Model) turned(s int) bool {
 
 func (m *Model) figureRows() int {
 	n := len(m.chart.Run().Functions)
-	if m.h < 30 {
+	switch {
+	case m.h < 24:
+		return min(n, 2) + 2
+	case m.h < 30:
 		return min(n, 3) + 2
 	}
 	if m.togetherShown() {
@@ -197,6 +231,7 @@ func (m *Model) drawLanes(c *canvas.Canvas, y, rows int, w draw.Window) {
 		c.Put(left, y, canvas.Dim, "no instances yet")
 	}
 	first, shown := 0, lanes
+	var folded []laneRow
 	hidden := ""
 	switch {
 	case len(lanes) <= rows:
@@ -206,8 +241,19 @@ func (m *Model) drawLanes(c *canvas.Canvas, y, rows int, w draw.Window) {
 		first, shown = m.top, lanes[m.top:m.top+rows]
 		hidden = fmt.Sprintf(" lanes %d to %d of %d ", m.top+1, m.top+rows, len(lanes))
 	default:
-		shown = latest(lanes, rows)
-		hidden = fmt.Sprintf(" latest %[2]d of %[1]d lanes; ↑↓ for all ", len(lanes), rows)
+		folded = fold(lanes, rows, func(fn int32) string { return m.chart.Run().Functions[fn].Name })
+		stopped := 0
+		for _, r := range folded {
+			stopped += len(r.band)
+		}
+		shown, hidden = nil, fmt.Sprintf(" %s, %d folded; ↑↓ for all ", text.Plural(len(lanes), "lane"), stopped)
+	}
+	for i, r := range folded[:min(len(folded), rows)] {
+		if r.lane != nil {
+			m.drawLane(c, y+i, r.lane, w, now, false)
+		} else {
+			m.drawBand(c, y+i, r, w, now)
+		}
 	}
 	for i, l := range shown {
 		m.drawLane(c, y+i, l, w, now, m.lane >= 0 && first+i == m.lane)
@@ -256,11 +302,14 @@ func (m *Model) drawLane(c *canvas.Canvas, y int, l *draw.Lane, w draw.Window, n
 		name = name[:max(left-2-len(tail)+2, 1)] + tail
 	}
 	c.PutUpTo(1, y, left-1, style, name)
+	end := w.At(in.Stopped)
 	for i, cell := range m.chart.Row(l, w, now) {
 		glyph, style := mark(cell)
 		c.Set(left+i, y, style, glyph)
+		if i == end && (cell.Cold || cell.First || cell.Failed) {
+			end++ // its stop stands after the mark, not on it
+		}
 	}
-	end := w.At(in.Stopped)
 	if in.Stopped > 0 && end >= 0 && end < w.Cells {
 		word := in.Reason.String()
 		style := canvas.Dim
@@ -332,6 +381,9 @@ func (m *Model) drawWaiting(c *canvas.Canvas, y int, w draw.Window) int {
 	if why := m.refusals(); why != "" && m.w >= 60 {
 		title += ": rejected " + why
 	}
+	if hidden := m.hiddenRows(); hidden > 0 {
+		title += fmt.Sprintf(" (+%s)", text.Plural(hidden, "row"))
+	}
 	c.Rule(y, title)
 	y++
 	for _, fn := range m.waitingFunctions() {
@@ -349,10 +401,7 @@ func (m *Model) drawWaiting(c *canvas.Canvas, y int, w draw.Window) int {
 		c.Right(m.w-1, y, canvas.Dim, fmt.Sprintf("peak %d", most))
 		y++
 	}
-	for s := range r.Sources {
-		if !m.turned(s) {
-			continue
-		}
+	for _, s := range m.turnedShown() {
 		rejected, n := m.chart.Counts(draw.Rejected, s, w)
 		lost, k := m.chart.Counts(draw.Lost, s, w)
 		c.PutUpTo(1, y, left-1, canvas.Bad, "✗ "+r.Sources[s].Name)
@@ -436,6 +485,13 @@ func (m *Model) drawFigures(c *canvas.Canvas, y int) {
 	title := "Latency so far, ms"
 	if !m.live {
 		title = "Latency, ms"
+	}
+	room := m.h - y - 2
+	if m.togetherShown() {
+		room--
+	}
+	if hidden := len(r.Functions) - room; hidden > 0 {
+		title += fmt.Sprintf(" (+%s)", text.Plural(hidden, "function"))
 	}
 	c.Rule(y, title)
 	y++

@@ -69,7 +69,8 @@ type Model struct {
 	from, span clock.Time // of the window; span 0 for the whole drill
 	lane       int        // under the cursor, or -1
 	call       int        // invocation of the lane under the cursor, or -1
-	top        int        // first lane shown
+	bands      map[string]*band
+	top        int // first lane shown
 	details    bool
 	scroll     int // of the details
 	panel      panel
