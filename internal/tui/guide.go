@@ -23,7 +23,7 @@ var hints = []hint{
 	{"Each row is an instance: ◆ replied cold, ▅ is work, ┤ it stopped. Press e to lower a limit while it runs.",
 		func(s *shell) bool { return s.tab == onDrill && s.running != nil },
 		func(s *shell) bool { return s.pressed["e"] || s.running == nil && !s.findings.Empty() }},
-	{"The verdict stands first, and the worst function has the cursor: Enter shows what is behind its row.",
+	{"The verdict stands first, and the worst function has the cursor: Enter opens its row to the sentences.",
 		func(s *shell) bool { return s.tab == onFindings && !s.findings.Empty() },
 		func(s *shell) bool { return s.findings.Opened() }},
 	{"t shows the instances of this run. 3 sends one event by hand.",

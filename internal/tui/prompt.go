@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"fmt"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -13,6 +14,7 @@ import (
 // view is answered.
 type prompt struct {
 	*input.Line
+	at    int                  // of a command: the one that is chosen among those that match
 	title string               // of a question
 	done  func(string) tea.Cmd // of a question: gets the answer
 }
@@ -54,24 +56,26 @@ func (s *shell) promptKey(k tea.KeyPressMsg) tea.Cmd {
 			return nil
 		}
 		p.Update(k)
-	case "tab":
-		if m := p.matches(s.commands()); p.done == nil && len(m) > 0 {
-			p.SetValue(m[0].name)
-		}
 	case "enter":
-		s.prompt = nil
-		s.typed[p.title].Add(p.Value())
 		if p.done != nil {
+			s.prompt = nil
+			s.typed[p.title].Add(p.Value())
 			return p.done(p.Value())
 		}
-		m := p.matches(s.commands())
-		if len(m) == 0 {
-			s.note, s.good = "unknown command "+p.Value(), false
+		if m := p.matches(s.commands()); p.at < len(m) {
+			s.prompt = nil
+			return m[p.at].do()
+		}
+	case "up", "down":
+		if p.done == nil {
+			by := map[string]int{"up": -1, "down": 1}[k.String()]
+			p.at = max(min(p.at+by, len(p.matches(s.commands()))-1), 0)
 			return nil
 		}
-		return m[0].do()
+		p.Update(k)
 	default:
 		p.Update(k)
+		p.at = 0
 	}
 	return nil
 }
@@ -88,19 +92,34 @@ func (s *shell) paste(m tea.PasteMsg) tea.Cmd {
 	return nil
 }
 
+// mostCommands bounds the commands that are listed at once.
+const mostCommands = 12
+
+// draw draws the prompt in the last line: a question, or the beginning of a command with those that
+// match above it.
 func (p *prompt) draw(c *canvas.Canvas, y int, all []command) {
+	help := "enter does it   esc cancels"
 	if p.done != nil {
 		x := c.PutUpTo(1, y, c.W*2/3, canvas.Dim, p.title+" ")
-		p.Draw(c, x, y, c.W-1, canvas.Warm)
+		if x = p.Draw(c, x, y, c.W-1, canvas.Warm); x+3+len(help) < c.W {
+			c.Right(c.W-1, y, canvas.Dim, "enter accepts   esc cancels")
+		}
 		return
 	}
-	x := c.Put(1, y, canvas.Key, ":")
-	x = p.Draw(c, x, y, c.W/3, canvas.Plain) + 2
-	for i, m := range p.matches(all) {
-		style := canvas.Dim
-		if i == 0 {
-			style = canvas.Warm
+	found := p.matches(all)
+	rows := min(len(found), mostCommands, y-4)
+	top := max(min(p.at-rows/2, len(found)-rows), 0)
+	wide := min(60, c.W-2)
+	c.Frame(0, y-rows-2, wide, rows+2, fmt.Sprintf("%d of %d commands", len(found), len(all)))
+	for i := range rows {
+		m, at := found[top+i], y-rows-1+i
+		c.PutUpTo(2, at, wide-10, canvas.Plain, m.name)
+		c.Right(wide-2, at, canvas.Key, m.key)
+		if top+i == p.at {
+			c.Restyle(1, at, wide-2, canvas.Chosen)
 		}
-		x = c.Put(x, y, style, m.name) + 2
 	}
+	x := c.Put(1, y, canvas.Key, ":")
+	p.Draw(c, x, y, c.W/2, canvas.Plain)
+	c.Right(c.W-1, y, canvas.Dim, "↑↓ choose   "+help)
 }

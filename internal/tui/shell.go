@@ -171,7 +171,7 @@ var ErrInterrupted = errors.New("interrupted")
 // is carried out.
 func newShell(ctx context.Context, d *session.Workspace, stand *session.Session, drill *plan.Drill) *shell {
 	s := &shell{workspace: d, stand: stand, plan: stand.Plan(), ctx: context.WithoutCancel(ctx),
-		theme: canvas.NewTheme(true),
+		theme: themeFor(true),
 		tab:   onFire, sets: setsview.New(stand), fire: fireview.New(stand),
 		drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(d.Runs), compare: compareview.New(d.Runs),
 		auto: drill, mouse: wantsMouse(), guide: newGuide(),
@@ -273,7 +273,7 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 		}
 		return s, tea.Batch(all...)
 	case tea.BackgroundColorMsg:
-		s.theme = canvas.NewTheme(m.IsDark())
+		s.theme = themeFor(m.IsDark())
 	case tea.KeyPressMsg:
 		return s, s.onKey(m)
 	case tea.MouseMsg:
@@ -844,6 +844,7 @@ func (s *shell) drawHelp(c *canvas.Canvas) {
 // command is something that can be done by name.
 type command struct {
 	name string
+	key  string // that does the same in the view, or ""
 	do   func() tea.Cmd
 }
 
@@ -865,25 +866,25 @@ func pressed(name string) tea.KeyPressMsg {
 
 func (s *shell) commands() []command {
 	var out []command
-	add := func(name string, do func() tea.Cmd) { out = append(out, command{name, do}) }
+	add := func(name, key string, do func() tea.Cmd) { out = append(out, command{name, key, do}) }
 	for i, t := range tabs {
-		add(strings.ToLower(t.name), func() tea.Cmd { return s.show(tab(i)) })
+		add(strings.ToLower(t.name), t.key, func() tea.Cmd { return s.show(tab(i)) })
 	}
 	if s.running == nil {
 		for i := range s.plan.Drills {
 			d := &s.plan.Drills[i]
-			add("start "+d.Name, func() tea.Cmd { return s.start(d) })
+			add("start "+d.Name, "", func() tea.Cmd { return s.start(d) })
 		}
 	} else {
-		add("stop", func() tea.Cmd { s.stop(); return nil })
+		add("stop", "", func() tea.Cmd { s.stop(); return nil })
 	}
 	for _, b := range s.current().Keys() { // what one key does in this view
 		if k := b.Keys(); len(k) == 1 && k[0] == b.Help().Key {
-			add(b.Help().Desc, func() tea.Cmd { return s.onKey(pressed(k[0])) })
+			add(b.Help().Desc, k[0], func() tea.Cmd { return s.onKey(pressed(k[0])) })
 		}
 	}
-	add("help", func() tea.Cmd { s.help = true; return nil })
-	add("quit", s.quit)
+	add("help", keys.Help.Help().Key, func() tea.Cmd { s.help = true; return nil })
+	add("quit", keys.Quit.Help().Key, s.quit)
 	slices.SortStableFunc(out, func(a, b command) int { return strings.Compare(a.name, b.name) })
 	return out
 }

@@ -35,7 +35,7 @@ type welcome struct {
 
 // Welcome offers to begin a project in a folder that has none.
 func Welcome(ctx context.Context, dir string, in io.Reader, out io.Writer) (Choice, error) {
-	m := &welcome{dir: dir, theme: canvas.NewTheme(true)}
+	m := &welcome{dir: dir, theme: themeFor(true)}
 	m.look()
 	err := runStoppable(m, nil, tea.WithInput(in), tea.WithOutput(out), tea.WithContext(ctx),
 		tea.WithoutSignalHandler())
@@ -64,7 +64,7 @@ func (m *welcome) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.WindowSizeMsg:
 		m.w, m.h = msg.Width, msg.Height
 	case tea.BackgroundColorMsg:
-		m.theme = canvas.NewTheme(msg.IsDark())
+		m.theme = themeFor(msg.IsDark())
 	case tea.KeyPressMsg:
 		switch msg.String() {
 		case "q", "esc", "ctrl+c":
