@@ -90,12 +90,31 @@ func (m *Model) drawChoice(c *canvas.Canvas) {
 	}
 }
 
+// sourceNames returns the names of the sources, with at most so many characters each.
+func (m *Model) sourceNames(width int) []string {
+	var names []string
+	for i := range m.chart.Run().Sources {
+		names = append(names, m.chart.Run().Sources[i].Name)
+	}
+	return text.Shorten(names, width)
+}
+
+// functionNames returns the names of the functions, with at most so many characters each.
+func (m *Model) functionNames(width int) []string {
+	var names []string
+	for i := range m.chart.Run().Functions {
+		names = append(names, m.chart.Run().Functions[i].Name)
+	}
+	return text.Shorten(names, width)
+}
+
 // drawArrivals draws a row for each source, all to the same scale.
 func (m *Model) drawArrivals(c *canvas.Canvas, y int, w draw.Window) int {
 	r := m.chart.Run()
 	most := 1
 	rows := make([][]int, len(r.Sources))
 	totals := make([]int, len(r.Sources))
+	names := m.sourceNames(left - 2)
 	for s := range r.Sources {
 		rows[s], totals[s] = m.chart.Counts(draw.Arrived, s, w)
 		for _, n := range rows[s] {
@@ -106,7 +125,7 @@ func (m *Model) drawArrivals(c *canvas.Canvas, y int, w draw.Window) int {
 		if totals[s] == 0 && (m.h < 26 || len(r.Sources[s].To) == 0) {
 			continue
 		}
-		c.PutUpTo(1, y, left-1, canvas.Plain, r.Sources[s].Name)
+		c.PutUpTo(1, y, left-1, canvas.Plain, names[s])
 		for i, n := range rows[s] {
 			c.Set(left+i, y, canvas.Plain, height(float64(n)/float64(most)))
 		}
@@ -241,7 +260,7 @@ func (m *Model) drawLanes(c *canvas.Canvas, y, rows int, w draw.Window) {
 		first, shown = m.top, lanes[m.top:m.top+rows]
 		hidden = fmt.Sprintf(" lanes %d to %d of %d ", m.top+1, m.top+rows, len(lanes))
 	default:
-		folded = fold(lanes, rows, func(fn int32) string { return m.chart.Run().Functions[fn].Name })
+		folded = fold(lanes, rows, func(fn int32) string { return m.functionNames(left - 7)[fn] })
 		stopped := 0
 		for _, r := range folded {
 			stopped += len(r.band)
@@ -292,14 +311,11 @@ func latest(lanes []*draw.Lane, rows int) []*draw.Lane {
 
 func (m *Model) drawLane(c *canvas.Canvas, y int, l *draw.Lane, w draw.Window, now clock.Time, chosen bool) {
 	in := &l.Instance
-	name := fmt.Sprintf("%s-%d", m.chart.Run().Functions[in.Function].Name, in.Number)
+	number := fmt.Sprintf("-%d", in.Number)
+	name := m.functionNames(left - 2 - len(number))[in.Function] + number
 	style := canvas.Dim
 	if chosen {
 		style = canvas.Chosen
-	}
-	if len(name) > left-2 { // the number counts more than the end of the name
-		tail := fmt.Sprintf("…-%d", in.Number)
-		name = name[:max(left-2-len(tail)+2, 1)] + tail
 	}
 	c.PutUpTo(1, y, left-1, style, name)
 	end := w.At(in.Stopped)
@@ -386,13 +402,14 @@ func (m *Model) drawWaiting(c *canvas.Canvas, y int, w draw.Window) int {
 	}
 	c.Rule(y, title)
 	y++
+	queues, sources, functions := m.functionNames(left-8), m.sourceNames(left-4), m.functionNames(left-7)
 	for _, fn := range m.waitingFunctions() {
 		cells := m.chart.Waiting(fn, w)
 		most := 0
 		for _, n := range cells {
 			most = max(most, n)
 		}
-		c.PutUpTo(1, y, left-1, canvas.Plain, r.Functions[fn].Name+" queue")
+		c.PutUpTo(1, y, left-1, canvas.Plain, queues[fn]+" queue")
 		for i, n := range cells {
 			if from, _ := w.Cell(i); from <= r.Length {
 				c.Set(left+i, y, canvas.Plain, height(float64(n)/float64(max(most, 1))))
@@ -404,7 +421,7 @@ func (m *Model) drawWaiting(c *canvas.Canvas, y int, w draw.Window) int {
 	for _, s := range m.turnedShown() {
 		rejected, n := m.chart.Counts(draw.Rejected, s, w)
 		lost, k := m.chart.Counts(draw.Lost, s, w)
-		c.PutUpTo(1, y, left-1, canvas.Bad, "✗ "+r.Sources[s].Name)
+		c.PutUpTo(1, y, left-1, canvas.Bad, "✗ "+sources[s])
 		most := 1
 		for i := range rejected {
 			most = max(most, rejected[i]+lost[i])
@@ -427,7 +444,7 @@ func (m *Model) drawWaiting(c *canvas.Canvas, y int, w draw.Window) int {
 		for _, n := range cells {
 			most = max(most, n)
 		}
-		c.PutUpTo(1, y, left-1, canvas.Bad, "≥400 "+r.Functions[fn].Name)
+		c.PutUpTo(1, y, left-1, canvas.Bad, "≥400 "+functions[fn])
 		for i, n := range cells {
 			c.Set(left+i, y, canvas.Bad, height(float64(n)/float64(most)))
 		}
@@ -530,6 +547,7 @@ func (m *Model) drawFigures(c *canvas.Canvas, y int) {
 		c.Right(columns[0].at, y, canvas.Plain, fmt.Sprintf("%d of %d", used+starting, all))
 		c.Right(columns[1].at, y, canvas.Plain, fmt.Sprint(waiting))
 	}
+	names := m.functionNames(left - 2)
 	for fn := range r.Functions {
 		if y++; y >= m.h {
 			return
@@ -539,7 +557,7 @@ func (m *Model) drawFigures(c *canvas.Canvas, y int) {
 		if fn < len(m.looks) {
 			look = m.looks[fn]
 		}
-		c.PutUpTo(1, y, left, canvas.Plain, r.Functions[fn].Name)
+		c.PutUpTo(1, y, left, canvas.Plain, names[fn])
 		limits := m.limitsOf(fn)
 		if bar > 0 {
 			drawUse(c, left+1, y, bar-3, look.InFlight, look.Claimed, limits.Max, limits.Guaranteed)

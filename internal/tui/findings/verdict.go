@@ -67,7 +67,13 @@ func (m *Model) drawFunctions(c *canvas.Canvas, y int) int {
 	c.PutUpTo(cause, y, m.w-1, canvas.Dim, "main cause")
 	y++
 	m.rows, m.rowsAt = m.rows[:0], m.rowsAt[:0]
-	for _, row := range m.page.FunctionRows() {
+	all := m.page.FunctionRows()
+	var names []string
+	for i := range all {
+		names = append(names, all[i].Name)
+	}
+	names = text.Shorten(names, name-4)
+	for i, row := range all {
 		m.rows, m.rowsAt = append(m.rows, row.Name), append(m.rowsAt, y)
 		style := canvas.Plain
 		if row.Weight >= report.Rejects {
@@ -80,7 +86,7 @@ func (m *Model) drawFunctions(c *canvas.Canvas, y int) int {
 			}
 			c.Put(1, y, canvas.Dim, mark)
 		}
-		c.PutUpTo(3, y, name, canvas.Bold, row.Name)
+		c.PutUpTo(3, y, name, canvas.Bold, names[i])
 		for i, v := range m.cells(&row) {
 			if cols[i].at > 0 {
 				c.Right(cols[i].at, y, v.Style, v.Text)
