@@ -28,7 +28,7 @@ import (
 // Keys are the keys of the view.
 var Keys = struct {
 	Fire, Cold, Times, Async, Variant, Again, Filter, Up, Down, Left, Right, PageUp, PageDown, Earlier, Later, Form,
-	Edit, Blank, Copy, Rename, Delete, Curl, Keep, Save, Open, LeaveOut, Logs, Env, Hold, Record, Map, Stop,
+	Edit, Blank, Copy, Rename, Delete, Undo, Curl, Keep, Save, Open, LeaveOut, Logs, Env, Hold, Record, Map, Stop,
 	Close key.Binding
 }{
 	Fire:     bind("fire", "enter"),
@@ -52,6 +52,7 @@ var Keys = struct {
 	Copy:     bind("duplicate", "d"),
 	Rename:   bind("rename", "r"),
 	Delete:   bind("delete", "D"),
+	Undo:     bind("bring back what was deleted", "u"),
 	Curl:     bind("copy: as curl, payload, reply or log", "y"),
 	Keep:     bind("save the reply as a payload", "k"),
 	Save:     bind("save the reply to a file", "s"),
@@ -90,6 +91,8 @@ type Model struct {
 	at     int         // its place in items
 	form   int         // of the payload: formatted, as it is, bytes
 	panes  pane.Set
+	// payloads that were deleted since the program was opened, the last at the end
+	deleted []*catalog.Item
 	// where the list was drawn: its first item, its rows with the title, its width
 	listTop, listRows, listWide int
 
@@ -282,6 +285,8 @@ func (m *Model) payloadKey(k tea.KeyPressMsg) tea.Cmd {
 		if i := m.item(); i != nil {
 			return func() tea.Msg { return msg.Map{Item: i} }
 		}
+	case is(Keys.Undo):
+		return m.undo()
 	case is(Keys.Curl):
 		return m.copy()
 	case is(Keys.Keep):
@@ -660,6 +665,19 @@ func (m *Model) rename() tea.Cmd {
 	})
 }
 
+// undo brings the payload back that was deleted last.
+func (m *Model) undo() tea.Cmd {
+	n := len(m.deleted)
+	if n == 0 {
+		return msg.Complain("Nothing was deleted since the program was opened.")
+	}
+	i := m.deleted[n-1]
+	return work(func() (string, error) { return m.s.Save(i.SourceName, i.Name, i.Text) }, func(key string) tea.Cmd {
+		m.deleted = m.deleted[:n-1]
+		return tea.Batch(m.choose(key), msg.Say("%s is back.", i.Title()))
+	})
+}
+
 func (m *Model) remove() tea.Cmd {
 	i := m.item()
 	if i == nil || i.File == "" {
@@ -670,7 +688,8 @@ func (m *Model) remove() tea.Cmd {
 			Done: func(string) tea.Cmd {
 				return work(func() (string, error) { return i.Title(), m.s.Delete(i) }, func(title string) tea.Cmd {
 					m.list()
-					return msg.Say("%s deleted.", title)
+					m.deleted = append(m.deleted, i)
+					return msg.Say("%s deleted; u brings it back.", title)
 				})
 			}}
 	}
@@ -822,7 +841,7 @@ func (m *Model) Help() []key.Binding {
 func (m *Model) Keys() []key.Binding {
 	return []key.Binding{Keys.Fire, Keys.Cold, Keys.Times, Keys.Async, Keys.Variant, Keys.Again, Keys.Stop, Keys.Filter,
 		Keys.Up, Keys.Left, Keys.Earlier, Keys.Form, Keys.Logs, Keys.Env, Keys.Hold, Keys.Record, Keys.Map, Keys.Edit,
-		Keys.Blank, Keys.Copy, Keys.Rename, Keys.Delete, Keys.Curl, Keys.Keep, Keys.Save, Keys.Open, Keys.LeaveOut}
+		Keys.Blank, Keys.Copy, Keys.Rename, Keys.Delete, Keys.Undo, Keys.Curl, Keys.Keep, Keys.Save, Keys.Open, Keys.LeaveOut}
 }
 
 // Title returns where the front is.

@@ -265,9 +265,14 @@ func TestThePayloads(t *testing.T) {
 		t.Fatal("it is deleted without a question")
 	}
 	x.Answer("y")
-	if x.stand.Find("jobs mine") != nil || !strings.Contains(x.Note, "mine deleted") {
+	if x.stand.Find("jobs mine") != nil || !strings.Contains(x.Note, "mine deleted; u brings it back") {
 		t.Errorf("it says %q", x.Note)
 	}
+	if x.Press("u"); x.stand.Find("jobs mine") == nil || !strings.Contains(x.Note, "mine is back") {
+		t.Errorf("after it was undone it says %q", x.Note)
+	}
+	x.Press("D")
+	x.Answer("y")
 	x.Press("D")
 	if !strings.Contains(x.Note, "part of a recording") {
 		t.Errorf("it says %q", x.Note)
