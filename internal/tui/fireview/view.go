@@ -841,7 +841,8 @@ func (m *Model) Help() []key.Binding {
 func (m *Model) Keys() []key.Binding {
 	return []key.Binding{Keys.Fire, Keys.Cold, Keys.Times, Keys.Async, Keys.Variant, Keys.Again, Keys.Stop, Keys.Filter,
 		Keys.Up, Keys.Left, Keys.Earlier, Keys.Form, Keys.Logs, Keys.Env, Keys.Hold, Keys.Record, Keys.Map, Keys.Edit,
-		Keys.Blank, Keys.Copy, Keys.Rename, Keys.Delete, Keys.Undo, Keys.Curl, Keys.Keep, Keys.Save, Keys.Open, Keys.LeaveOut}
+		Keys.Blank, Keys.Copy, Keys.Rename, Keys.Delete, Keys.Undo, Keys.Curl, Keys.Keep, Keys.Save, Keys.Open,
+		Keys.LeaveOut}
 }
 
 // Title returns where the front is.
