@@ -24,6 +24,7 @@ func printReport(w io.Writer, page *report.Page) error {
 		state = ", unfinished"
 	}
 	fmt.Fprintf(b, "%s  %s  run %s  %.1f s%s\n", s.Project, s.Drill, s.Run, s.Seconds, state)
+	fmt.Fprintf(b, "  %s\n", page.VerdictText())
 	for _, sentence := range page.Sentences() {
 		fmt.Fprintf(b, "  %s\n", sentence)
 	}

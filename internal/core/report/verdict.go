@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 
 	"nightdrill/internal/core/figure"
 	"nightdrill/internal/core/measure"
@@ -90,6 +91,15 @@ func (p *Page) Verdict() (out []Part) {
 		add(Neutral, "nothing spoils the figures")
 	}
 	return out
+}
+
+// VerdictText returns the verdict in one line.
+func (p *Page) VerdictText() string {
+	var parts []string
+	for _, x := range p.Verdict() {
+		parts = append(parts, x.Text)
+	}
+	return strings.Join(parts, " · ")
 }
 
 // onlyRejects reports whether a source is the only one of which events were rejected.

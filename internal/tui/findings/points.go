@@ -171,8 +171,11 @@ func (m *Model) drawCalls(out *canvas.Canvas) {
 	x, y := (m.w-w)/2, max((m.h-h)/2, 0)
 	out.Frame(x, y, w, h, c.words)
 	if len(c.points) == 0 {
-		out.PutUpTo(x+2, y+1, x+w-2, canvas.Plain, "No invocations: rejected events, and those that were never "+
-			"dispatched, have none.")
+		why := "No invocations: rejected events, and those that were never dispatched, have none."
+		if c.pick.StartTo > 0 {
+			why = "The instances that started so stopped before they had an invocation."
+		}
+		out.PutUpTo(x+2, y+1, x+w-2, canvas.Plain, why)
 		return
 	}
 	rows := h - 4

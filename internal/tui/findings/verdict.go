@@ -201,11 +201,8 @@ func (m *Model) copy() tea.Cmd {
 	if m.page == nil {
 		return nil
 	}
-	content := []string{fmt.Sprintf("run %s of %s", m.page.Summary.Run, m.page.Summary.Drill)}
-	for _, p := range m.page.Verdict() {
-		content = append(content, p.Text)
-	}
-	content = []string{strings.Join(content, " · ")}
+	content := []string{fmt.Sprintf("run %s of %s · %s", m.page.Summary.Run, m.page.Summary.Drill,
+		m.page.VerdictText())}
 	if p := m.under(); p != nil {
 		content = append(content, p.words)
 	} else {
