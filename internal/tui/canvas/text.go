@@ -91,23 +91,34 @@ func styleOf(t chroma.TokenType) Style {
 	return Plain
 }
 
-// Wrap breaks rows that are wider than a width between grapheme clusters; what follows is indented by one.
+// breaks are the characters after which a line is broken, rather than anywhere.
+const breaks = " ,;&/?"
+
+// Wrap breaks rows that are wider than a width: after a word, where one ends in the last third of the
+// row, otherwise between any grapheme clusters. What follows is indented by one.
 func Wrap(rows []Row, width int) (out []Row) {
 	width = max(width, 8)
 	for _, row := range rows {
 		line, used := Row{}, 0
 		for _, s := range row {
-			from := 0
+			from, after, wide := 0, 0, 0 // where a word ends in this line, and how wide the line is there
 			for at := 0; at < len(s.Text); {
 				cluster, w := ansi.FirstGraphemeCluster(s.Text[at:], ansi.GraphemeWidth)
 				if used+w > width {
-					if from < at {
-						line = append(line, Span{s.Style, s.Text[from:at]})
+					if after <= from || wide < width*2/3 {
+						after, wide = at, used
 					}
-					out, line, used, from = append(out, line), Row{{Plain, " "}}, 1, at
+					if from < after {
+						line = append(line, Span{s.Style, s.Text[from:after]})
+					}
+					out, line, from = append(out, line), Row{{Plain, " "}}, after
+					used += 1 - wide
 				}
 				used += w
 				at += len(cluster)
+				if strings.Contains(breaks, cluster) {
+					after, wide = at, used
+				}
 			}
 			if from < len(s.Text) {
 				line = append(line, Span{s.Style, s.Text[from:]})
@@ -118,10 +129,14 @@ func Wrap(rows []Row, width int) (out []Row) {
 	return out
 }
 
-// Hex returns bytes as a dump: place, sixteen bytes, and their text.
-func Hex(b []byte) (out []Row) {
-	for at := 0; at < len(b); at += 16 {
-		part := b[at:min(at+16, len(b))]
+// Hex returns bytes as a dump for a width: place, as many bytes as fit of 16, 8 or 4, and their text.
+func Hex(b []byte, width int) (out []Row) {
+	per := 16
+	for per > 4 && 9+per*5/2+per > width {
+		per /= 2
+	}
+	for at := 0; at < len(b); at += per {
+		part := b[at:min(at+per, len(b))]
 		content := strings.Map(func(r rune) rune {
 			if r < 0x20 || r > 0x7e {
 				return '·'
@@ -132,7 +147,7 @@ func Hex(b []byte) (out []Row) {
 		for i := 0; i < len(part); i += 2 {
 			digits += hex.EncodeToString(part[i:min(i+2, len(part))]) + " "
 		}
-		out = append(out, Row{{Dim, fmt.Sprintf("%06x  ", at)}, {Number, fmt.Sprintf("%-40s", digits)},
+		out = append(out, Row{{Dim, fmt.Sprintf("%06x  ", at)}, {Number, fmt.Sprintf("%-*s", per*5/2, digits)},
 			{Plain, " " + content}})
 	}
 	return out

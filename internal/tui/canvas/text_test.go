@@ -31,6 +31,8 @@ func TestWrap(t *testing.T) {
 		{[]Row{{{Dim, "01234"}, {Bad, "56789ab"}}}, "0123456789| ab"},
 		{Rows(Plain, "船が着く船が着く"), "船が着く船| が着く"},
 		{Rows(Plain, "01234567👩‍🚀👩‍🚀x"), "01234567👩‍🚀| 👩‍🚀x"},
+		{Rows(Plain, "GET /quo?car=1&x"), "GET /quo?| car=1&x"},
+		{Rows(Plain, "an 0123456789"), "an 0123456| 789"},
 		{Rows(Plain, "0123456789", "x"), "0123456789|x"},
 	} {
 		if got := rowsText(Wrap(c.rows, 10)); got != c.want {
@@ -70,10 +72,24 @@ func TestCodeKeepsTheText(t *testing.T) {
 			t.Errorf("%s %q: %q", c.kind, c.text, got)
 		}
 	}
-	if got := rowsText(Hex([]byte("GIF89a\x00\xff0123456789"))); !strings.Contains(got,
+	if got := rowsText(Hex([]byte("GIF89a\x00\xff0123456789"), 80)); !strings.Contains(got,
 		"000000  4749 4638 3961 00ff") ||
 		!strings.Contains(got, " GIF89a··01234567") {
 		t.Errorf("%s", got)
+	}
+}
+
+// A dump has as many bytes in a row as there is room for, so that it is never wrapped.
+func TestHexFits(t *testing.T) {
+	b := []byte(strings.Repeat("quay\x01\xfe", 20))
+	for width, per := range map[int]int{120: 16, 65: 16, 64: 8, 37: 8, 36: 4, 10: 4} {
+		rows := Hex(b, width)
+		if want := (len(b) + per - 1) / per; len(rows) != want {
+			t.Errorf("in %d cells there are %d rows, want %d", width, len(rows), want)
+		}
+		if width > 23 && len(Wrap(rows, width)) != len(rows) {
+			t.Errorf("in %d cells the dump is wrapped", width)
+		}
 	}
 }
 

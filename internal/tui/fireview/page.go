@@ -181,7 +181,7 @@ func makePage(s *session.Session, f *session.Firing, width int, leaveOut []strin
 		return p
 	}
 	p.own = measure.ParseServerTiming(t.Reply.Timing)
-	p.reply, p.note = replyRows(t.Reply)
+	p.reply, p.note = replyRows(t.Reply, width)
 	p.reply = canvas.Wrap(p.reply, width)
 	p.verdicts = v.Verdicts()
 	if before, ok := s.Before(f); ok {
@@ -198,9 +198,9 @@ func since(d time.Duration) string { return fmt.Sprintf("%+.1f", float64(d)/1e6)
 const shownBytes = 1 << 20
 
 // replyRows lays a reply out: its body, then its headers.
-func replyRows(r *session.Reply) (rows []canvas.Row, note string) {
+func replyRows(r *session.Reply, width int) (rows []canvas.Row, note string) {
 	body, note := r.Plain()
-	rows, more := bodyRows(body, r.Header.Get("Content-Type"))
+	rows, more := bodyRows(body, r.Header.Get("Content-Type"), width)
 	if more != "" {
 		if note != "" {
 			note += ", "
@@ -221,7 +221,7 @@ func replyRows(r *session.Reply) (rows []canvas.Row, note string) {
 }
 
 // bodyRows lays a body out: JSON indented, text as it is, other bytes as a dump.
-func bodyRows(body []byte, mediaType string) (rows []canvas.Row, note string) {
+func bodyRows(body []byte, mediaType string, width int) (rows []canvas.Row, note string) {
 	if len(body) == 0 {
 		return canvas.Rows(canvas.Dim, "(no body)"), ""
 	}
@@ -246,7 +246,7 @@ func bodyRows(body []byte, mediaType string) (rows []canvas.Row, note string) {
 	case len(body) > 64<<10:
 		body = body[:64<<10]
 	}
-	return canvas.Hex(body), note
+	return canvas.Hex(body, width), note
 }
 
 // harmless keeps line ends, and nothing else that a terminal obeys.
@@ -274,14 +274,14 @@ func (m *Model) sentRows(width int) []canvas.Row {
 	if m.sent.item == i && m.sent.w == width {
 		return m.sent.rows
 	}
-	m.sent = sentPage{i, canvas.Wrap(layOut(i, m.form), width), width}
+	m.sent = sentPage{i, canvas.Wrap(layOut(i, m.form, width), width), width}
 	return m.sent.rows
 }
 
 // sentBytes is how much of a payload is laid out.
 const sentBytes = 256 << 10
 
-func layOut(i *catalog.Item, form int) (rows []canvas.Row) {
+func layOut(i *catalog.Item, form, width int) (rows []canvas.Row) {
 	if i.Wrong != "" {
 		rows = append(rows, canvas.Row{{Style: canvas.Bad, Text: "cannot be sent: " + text.Harmless(i.Wrong)}},
 			canvas.Row{})
@@ -291,15 +291,15 @@ func layOut(i *catalog.Item, form int) (rows []canvas.Row) {
 	switch {
 	case form == 2:
 		if i.Payload != nil {
-			return append(rows, canvas.Hex(cut(dataOf(i.Payload)))...)
+			return append(rows, canvas.Hex(cut(dataOf(i.Payload)), width)...)
 		}
-		return append(rows, canvas.Hex(cut(content))...)
+		return append(rows, canvas.Hex(cut(content), width)...)
 	case form == 1 || i.Payload == nil || !text.IsText(cut(content)):
 		if i.HTTP {
 			return append(rows, messageRows(string(cut(content)))...)
 		}
 		if !text.IsText(cut(content)) {
-			return append(rows, canvas.Hex(cut(content))...)
+			return append(rows, canvas.Hex(cut(content), width)...)
 		}
 		return append(rows, canvas.Code(harmless(string(cut(content))), "application/json")...)
 	}
@@ -312,7 +312,7 @@ func layOut(i *catalog.Item, form int) (rows []canvas.Row) {
 			rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: h.Name + ": " + text.Harmless(h.Value)}})
 		}
 		if len(r.Body) > 0 {
-			body, _ := bodyRows(cut(r.Body), kind)
+			body, _ := bodyRows(cut(r.Body), kind, width)
 			rows = append(append(rows, canvas.Row{}), body...)
 		}
 		return rows
@@ -339,7 +339,7 @@ func layOut(i *catalog.Item, form int) (rows []canvas.Row) {
 	if kind == "" && !e.Binary {
 		kind = "application/json"
 	}
-	body, _ := bodyRows(cut(e.Data), kind)
+	body, _ := bodyRows(cut(e.Data), kind, width)
 	return append(append(rows, canvas.Row{}), body...)
 }
 

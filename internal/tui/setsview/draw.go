@@ -361,7 +361,7 @@ func (m *Model) layOut(set *payload.Set, p *payload.Payload, width int) page {
 			rows = append(rows, canvas.Code(text.Harmless(strings.TrimRight(l, "\r\n")), kind)...)
 		}
 	default:
-		rows = append(rows, canvas.Hex(data[:min(len(data), 16<<10)])...)
+		rows = append(rows, canvas.Hex(data[:min(len(data), 16<<10)], width)...)
 	}
 	if len(data) > shownBytes {
 		rows = append(rows, canvas.Row{{Style: canvas.Dim, Text: fmt.Sprintf("(the first of %s)",
@@ -420,7 +420,7 @@ func (m *Model) beside(set *payload.Set, p *payload.Payload, width int) {
 				right = append(right, canvas.Code(text.Harmless(strings.TrimRight(l, "\r\n")), kind)...)
 			}
 		} else {
-			right = append(right, canvas.Hex(body[:min(len(body), 4<<10)])...)
+			right = append(right, canvas.Hex(body[:min(len(body), 4<<10)], half)...)
 		}
 		right = append(right, canvas.Row{})
 	}
