@@ -118,9 +118,7 @@ func (m *Model) drawMap(c *canvas.Canvas, w *draw.Wiring, p *draw.WiringPlan, wo
 			style, matters := m.wireStyle(x)
 			if m.journey != nil {
 				style, matters = canvas.Faint, passed[x] || missed[x]
-				if missed[x] {
-					style = canvas.Bad
-				} else if matters {
+				if passed[x] && !missed[x] {
 					style = canvas.Warm
 				}
 			} else if x.Source == source || function >= 0 && m.plan.Sources[x.Source].Wires[x.Wire].To == function {
@@ -270,9 +268,13 @@ func (m *Model) drawSource(c *canvas.Canvas, b draw.Box, n *draw.WiringNode, i i
 	if t := m.of(i); t != nil && t.Arrived > 0 {
 		x = c.PutUpTo(x+2, b.Y, b.X+b.W, canvas.Plain, fmt.Sprintf("%d in", t.Arrived))
 	}
-	if len(src.Wires) > 0 { // up to where its first wire begins
+	if len(src.Wires) > 0 { // up to where its first wire begins, which an event may not have passed
+		lead := canvas.Faint
+		if style == canvas.ChosenBad {
+			lead = canvas.Bad
+		}
 		for at := x + 1; at < b.X+b.W+2; at++ {
-			c.Set(at, b.Y, canvas.Faint, '─')
+			c.Set(at, b.Y, lead, '─')
 		}
 	}
 	for k := range src.Wires { // where it has several, they part
