@@ -533,6 +533,7 @@ func (m *Model) drawFigures(c *canvas.Canvas, y int) {
 	if bar > 0 {
 		c.Put(left+1, y, canvas.Dim, "in use")
 	}
+	peaks, peak := m.peaks()
 	if together {
 		y++
 		used, starting, waiting := 0, 0, 0
@@ -542,7 +543,7 @@ func (m *Model) drawFigures(c *canvas.Canvas, y int) {
 		c.Put(1, y, canvas.Plain, "project total")
 		all := m.limitOfAll()
 		if bar > 0 {
-			drawUse(c, left+1, y, bar-3, used, starting, all, 0)
+			drawUse(c, left+1, y, bar-3, used, starting, all, 0, peak)
 		}
 		c.Right(columns[0].at, y, canvas.Plain, fmt.Sprintf("%d of %d", used+starting, all))
 		c.Right(columns[1].at, y, canvas.Plain, fmt.Sprint(waiting))
@@ -560,7 +561,7 @@ func (m *Model) drawFigures(c *canvas.Canvas, y int) {
 		c.PutUpTo(1, y, left, canvas.Plain, names[fn])
 		limits := m.limitsOf(fn)
 		if bar > 0 {
-			drawUse(c, left+1, y, bar-3, look.InFlight, look.Claimed, limits.Max, limits.Guaranteed)
+			drawUse(c, left+1, y, bar-3, look.InFlight, look.Claimed, limits.Max, limits.Guaranteed, peaks[fn])
 		}
 		memory, cpus, bad := m.usage(int32(fn))
 		values := []string{fmt.Sprintf("%d of %d", look.InFlight+look.Claimed, limits.Max), fmt.Sprint(look.Waiting),

@@ -5,6 +5,8 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/draw"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/rng"
 )
@@ -59,5 +61,24 @@ func TestFold(t *testing.T) {
 				t.Fatalf("seed %d: an instance is in %d rows", seed, seen[l])
 			}
 		}
+	}
+}
+
+// The bars of use remember the most of the last two seconds, of each function and of all together.
+func TestPeaksAreRemembered(t *testing.T) {
+	r := &record.Run{ID: "x", Drill: "d", Length: at(5000),
+		Functions: []record.Function{{Name: "quote", Max: 9}, {Name: "gate", Max: 9}},
+		Levels: []record.Level{{At: at(1000), InFlight: 9}, {At: at(2900), InFlight: 8},
+			{At: at(3100), InFlight: 4}, {At: at(3200), Function: 1, InFlight: 3}, {At: at(4000), InFlight: 1},
+			{At: at(4500), Function: 1}}}
+	m := New(&plan.Project{}, nil)
+	m.Begin(&plan.Drill{Name: "d"}, r)
+	m.Update(r, []engine.Stats{{InFlight: 1}, {}})
+	if each, all := m.peaks(); each[0] != 4 || each[1] != 3 || all != 7 {
+		t.Errorf("%v, together %d; want 4, 3 and 7", each, all)
+	}
+	m.Ended(r)
+	if each, all := m.peaks(); each[0]+each[1]+all != 0 {
+		t.Errorf("of a drill that is over: %v, %d", each, all)
 	}
 }

@@ -2,7 +2,9 @@ package drillview
 
 import (
 	"fmt"
+	"time"
 
+	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/report"
@@ -34,10 +36,38 @@ func (m *Model) limitsOf(fn int) plan.Limits {
 	return plan.Limits{Max: f.Max, PerInstance: f.PerInstance, KeepWarm: f.KeepWarm, Guaranteed: f.Guaranteed}
 }
 
+// lately is how long a peak is shown.
+const lately = clock.Time(2 * time.Second)
+
+// peaks returns the most that was in flight at each function in the last moments of a drill in
+// progress, and at all of them together.
+func (m *Model) peaks() (each []int, all int) {
+	r := m.chart.Run()
+	each = make([]int, len(r.Functions))
+	if !m.live {
+		return each, 0
+	}
+	now := make([]int, len(r.Functions)) // going back in time: what was in flight before the next change
+	for fn, l := range m.looks[:min(len(m.looks), len(now))] {
+		now[fn] = l.InFlight
+	}
+	for i := len(r.Levels) - 1; i >= 0 && r.Levels[i].At > r.Length-lately; i-- {
+		l := &r.Levels[i]
+		now[l.Function] = int(l.InFlight)
+		each[l.Function] = max(each[l.Function], int(l.InFlight))
+		sum := 0
+		for _, n := range now {
+			sum += n
+		}
+		all = max(all, sum)
+	}
+	return each, all
+}
+
 // drawUse draws how much of a limit is in use: what is in flight, what starts for
 // a waiting one, and what is free; of the free part that which is kept for the
-// function is marked.
-func drawUse(c *canvas.Canvas, x, y, cells, used, starting, limit, own int) {
+// function is marked, and the most that was in use a moment ago.
+func drawUse(c *canvas.Canvas, x, y, cells, used, starting, limit, own, peak int) {
 	most := max(limit, used+starting, 1)
 	at := func(n int) int { return (n*cells + most - 1) / most }
 	for i := range cells {
@@ -51,6 +81,9 @@ func drawUse(c *canvas.Canvas, x, y, cells, used, starting, limit, own int) {
 		default:
 			c.Set(x+i, y, canvas.Faint, '┈')
 		}
+	}
+	if peak = min(peak, most); peak > used+starting {
+		c.Set(x+max(at(peak)-1, 0), y, canvas.Warm, '╎')
 	}
 	if used+starting > limit { // until what is too much has finished
 		c.Set(x+max(min(at(limit), cells-1), 0), y, canvas.Bad, '┃')
