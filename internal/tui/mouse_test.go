@@ -43,3 +43,38 @@ func TestTheMouse(t *testing.T) {
 	x.keys("q")
 	x.restored(0)
 }
+
+// The help shows the keys of what has the focus: of a view, of a list or a panel over it. A command
+// is chosen from a list; one that does not exist is not.
+func TestHelpAndCommands(t *testing.T) {
+	x := open(t, 150, 42)
+	example(t, x.dir, "python")
+	x.sttys(program)
+	x.wait("▸ Payloads")
+	x.keys("?")
+	x.wait("Keys and symbols", "fire n times in a row")
+	x.keys("Escape")
+	x.gone("Keys and symbols")
+	x.keys("l")
+	x.gone("fare-requests#1")
+	x.keys("?")
+	x.wait("Keys and symbols", "search")
+	x.gone("fire n times in a row")
+	x.keys("Escape")
+	x.gone("Keys and symbols")
+	x.keys("Escape")
+	x.wait("fare-requests#1")
+	x.keys(":")
+	x.wait("commands", "payloads", "↑↓ choose", "esc cancels")
+	x.keys("-l", "zzz")
+	x.wait("0 of ")
+	x.keys("Enter") // does nothing
+	x.wait(":zzz")
+	x.keys("C-u")
+	x.keys("-l", "wiri")
+	x.wait(":wiri", "1 of ")
+	x.keys("Down", "Up", "Enter")
+	x.wait("put an event on the map")
+	x.keys("q")
+	x.restored(0)
+}

@@ -811,7 +811,8 @@ func (s *shell) drawHelp(c *canvas.Canvas) {
 	}
 	// the view's keys on the left, and on the right where they are many; then
 	// what holds everywhere, and what the signs mean
-	const w, right = 78, 39
+	w := min(s.w-2, 108)
+	right := w / 2
 	first := own
 	var second []key.Binding
 	if len(own) > 14 {

@@ -247,8 +247,11 @@ func (m *Model) Help() []key.Binding {
 	return out
 }
 
-// Keys returns all keys of the view, for the help.
+// Keys returns all keys of what has the focus, for the help.
 func (m *Model) Keys() []key.Binding {
+	if m.list != nil || m.calls != nil || m.cursor >= 0 {
+		return m.Help()
+	}
 	return []key.Binding{Keys.Older, scroll.Keys.Up, scroll.Keys.PageUp, Keys.Open, Keys.Budgets, Keys.Lanes,
 		Keys.Cursor, Keys.Filter,
 		Keys.Runs, Keys.Export, Keys.Replay, Keys.Copy, Keys.Escape}

@@ -837,8 +837,11 @@ func (m *Model) Help() []key.Binding {
 		short(Keys.Left, "panes"), short(Keys.Earlier, "earlier"), Keys.Logs, short(Keys.Keep, "save reply")}
 }
 
-// Keys returns all keys of the view, for the help.
+// Keys returns all keys of what has the focus, for the help.
 func (m *Model) Keys() []key.Binding {
+	if m.over != nil {
+		return m.over.help()
+	}
 	return []key.Binding{Keys.Fire, Keys.Cold, Keys.Times, Keys.Async, Keys.Variant, Keys.Again, Keys.Stop, Keys.Filter,
 		Keys.Up, Keys.Left, Keys.Earlier, Keys.Form, Keys.Logs, Keys.Env, Keys.Hold, Keys.Record, Keys.Map, Keys.Edit,
 		Keys.Blank, Keys.Copy, Keys.Rename, Keys.Delete, Keys.Undo, Keys.Curl, Keys.Keep, Keys.Save, Keys.Open,
