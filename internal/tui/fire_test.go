@@ -135,7 +135,7 @@ func TestPayloadsAndEnvironmentOnTheScreen(t *testing.T) {
 	x.keys("D")
 	x.wait("Delete asks-1? y")
 	x.keys("y")
-	x.wait("asks-1 deleted.")
+	x.wait("asks-1 deleted; u brings it back.")
 	x.keys("/")
 	x.keys("-l", "nothing like it")
 	x.wait("Nothing matches the filter.")
