@@ -2,6 +2,7 @@ package findings
 
 import (
 	"fmt"
+	"strings"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -20,6 +21,21 @@ import (
 type list struct {
 	at, scroll int
 	marked     map[string]bool // to be compared, by their IDs
+	want       string          // what a run must have in its names or notes to be listed
+}
+
+// listed returns the runs of the list.
+func (m *Model) listed() []store.Info {
+	if m.list.want == "" {
+		return m.runs
+	}
+	var out []store.Info
+	for _, r := range m.runs {
+		if strings.Contains(strings.ToLower(r.Name+" "+r.Drill+" "+r.ID+" "+r.Note), strings.ToLower(m.list.want)) {
+			out = append(out, r)
+		}
+	}
+	return out
 }
 
 // change does something to a run, and has the list read again. It is the run that was
@@ -34,30 +50,41 @@ func change(info store.Info, do func(store.Info) error) tea.Cmd {
 }
 
 func (m *Model) listKey(k tea.KeyPressMsg) tea.Cmd {
-	l := m.list
+	l, runs := m.list, m.listed()
 	switch {
+	case key.Matches(k, Keys.Escape) && l.want != "":
+		l.want, l.at = "", 0
+		return nil
 	case key.Matches(k, Keys.Escape), key.Matches(k, Keys.Runs):
 		m.list = nil
 		return nil
-	case len(m.runs) == 0:
+	case key.Matches(k, Keys.Filter) && len(m.runs) > 0:
+		return func() tea.Msg {
+			return msg.Ask{Title: "Only runs with this in name, drill, time or note:", Text: l.want,
+				Done: func(want string) tea.Cmd {
+					l.want, l.at = strings.TrimSpace(want), 0
+					return nil
+				}}
+		}
+	case len(runs) == 0:
 		return nil
 	case key.Matches(k, scroll.Keys.Up):
 		l.at = max(l.at-1, 0)
 		return nil
 	case key.Matches(k, scroll.Keys.Down):
-		l.at = min(l.at+1, len(m.runs)-1)
+		l.at = min(l.at+1, len(runs)-1)
 		return nil
 	case key.Matches(k, scroll.Keys.PageUp):
 		l.at = max(l.at-m.h/2, 0)
 		return nil
 	}
-	info := m.runs[l.at]
+	info := runs[l.at]
 	ask := func(title, text string, done func(string) tea.Cmd) tea.Cmd {
 		return func() tea.Msg { return msg.Ask{Title: title, Text: text, Done: done} }
 	}
 	switch k.String() {
 	case "pgdown":
-		l.at = min(l.at+m.h/2, len(m.runs)-1)
+		l.at = min(l.at+m.h/2, len(runs)-1)
 	case "enter":
 		m.list = nil
 		return func() tea.Msg { return Load{info.ID} }
@@ -67,7 +94,7 @@ func (m *Model) listKey(k tea.KeyPressMsg) tea.Cmd {
 		} else {
 			l.marked[info.ID] = true
 		}
-		l.at = min(l.at+1, len(m.runs)-1)
+		l.at = min(l.at+1, len(runs)-1)
 	case "c":
 		return m.compareMarked(info)
 	case "n":
@@ -131,13 +158,22 @@ func trendOf(runs []store.Info, drill string) (name string) {
 // drawList draws the list of past runs, the newest first, with the main figures of
 // their drill's function as a trend.
 func (m *Model) drawList(c *canvas.Canvas) {
-	c.Rule(0, "Past runs, newest first")
-	if len(m.runs) == 0 {
+	l, runs := m.list, m.listed()
+	title := "Past runs, newest first"
+	if l.want != "" {
+		title += fmt.Sprintf(": %d of %d with “%s”", len(runs), len(m.runs), text.Harmless(l.want))
+	}
+	c.Rule(0, title)
+	switch {
+	case len(m.runs) == 0:
 		c.Put(2, 2, canvas.Dim, "No runs yet.")
 		return
+	case len(runs) == 0:
+		c.Put(2, 2, canvas.Dim, "No run has that in its name, drill, time or note. / asks again, esc lists all.")
+		return
 	}
-	l := m.list
-	under := m.runs[l.at]
+	l.at = min(l.at, len(runs)-1)
+	under := runs[l.at]
 	name := trendOf(m.runs, under.Drill)
 	wide := m.w >= 120
 	rows := m.h - 6
@@ -155,10 +191,10 @@ func (m *Model) drawList(c *canvas.Canvas) {
 	}
 	for i := range rows {
 		k := l.scroll + i
-		if k >= len(m.runs) {
+		if k >= len(runs) {
 			break
 		}
-		m.drawRun(c, 3+i, &m.runs[k], edges, name, wide)
+		m.drawRun(c, 3+i, &runs[k], edges, name, wide)
 		if k == l.at {
 			c.Restyle(0, 3+i, m.w, canvas.Chosen)
 		}

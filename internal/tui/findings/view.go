@@ -222,7 +222,8 @@ func (m *Model) Help() []key.Binding {
 	switch {
 	case m.list != nil:
 		return []key.Binding{bind("enter", "open"), bind("space", "mark to compare"), bind("c", "compare"),
-			bind("n", "name"), bind("o", "note"), bind("p", "pin"), bind("x", "export"), bind("D", "delete"),
+			bind("n", "name"), bind("o", "note"), bind("p", "pin"), bind("/", "filter"), bind("x", "export"),
+			bind("D", "delete"),
 			Keys.Escape}
 	case m.calls != nil:
 		return []key.Binding{bind("enter", "open it in the lanes"), bind("↑↓", "choose"), bind("/", "only these"),

@@ -219,6 +219,19 @@ func TestPastRuns(t *testing.T) {
 		d.press("down", "pgdown", "pgup", "up")
 	}
 	d.Resize(160, 43)
+	d.press("/")
+	d.asked("QUIET? no such")
+	if text := d.press("down", "D", "enter"); !strings.Contains(text, "No run has that") {
+		t.Errorf("a filter that nothing passes shows\n%s", text)
+	}
+	d.press("/")
+	d.asked("disk")
+	if text := d.press("down"); !strings.Contains(text, "1 of 3 with “disk”") || !strings.Contains(text, "before") {
+		t.Errorf("filtered it shows\n%s", text)
+	}
+	if text := d.press("esc"); d.list == nil || strings.Contains(text, "with “") {
+		t.Errorf("without the filter it shows\n%s", text)
+	}
 	d.press("up", "up", "n")
 	d.asked("after")
 	d.press("o")
