@@ -178,7 +178,7 @@ func (m *Model) drawList(c *canvas.Canvas) {
 	wide := m.w >= 120
 	rows := m.h - 6
 	l.scroll = min(max(l.scroll, l.at-rows+1), l.at)
-	edges := []int{54, 63, 71, 79}
+	edges := []int{53, 61, 71, 80}
 	titles := []string{"events", "failed", "rejected", "budgets"}
 	if wide {
 		edges, titles = append(edges, 91, 102, 113), append(titles, "cold p50", "warm p50", "warm p95")
