@@ -3,8 +3,10 @@ package tui
 import (
 	"os"
 	"path/filepath"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"nightdrill/internal/files"
 	"nightdrill/internal/tui/canvas"
@@ -93,6 +95,9 @@ func (s *shell) hint() string {
 // drawHint draws the hint for now above the last line.
 func (s *shell) drawHint(c *canvas.Canvas, y int) {
 	if text := s.hint(); text != "" {
+		if first, _, more := strings.Cut(text, ". "); more && ansi.StringWidth(text) > s.w-4 {
+			text = first + "." // what to see matters more than what to press, which the last line has, too
+		}
 		x := c.Put(1, y, canvas.Warm, "▸ ")
 		end := "T no hints"
 		if x = c.PutUpTo(x, y, s.w-1, canvas.Plain, text); x+3+len(end) < s.w {
