@@ -25,7 +25,7 @@ func keysDoc(s *shell) string {
 			}
 		}
 	}
-	write("Everywhere", []key.Binding{keys.Next, keys.Command, keys.Mouse, keys.Hints, keys.Help, keys.Quit})
+	write("Everywhere", everywhere)
 	for i, v := range s.views() {
 		write(tabs[i].key+" "+tabs[i].name, v.Keys())
 	}

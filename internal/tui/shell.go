@@ -586,6 +586,9 @@ var keys = struct{ Quit, Help, Command, Next, Mouse, Hints, Interrupt key.Bindin
 	Interrupt: key.NewBinding(key.WithKeys("ctrl+c")),
 }
 
+// everywhere is the keys that work in every view, as the help and the page of keys list them.
+var everywhere = []key.Binding{keys.Next, keys.Command, keys.Mouse, keys.Hints, keys.Help, keys.Quit}
+
 func (s *shell) onKey(k tea.KeyPressMsg) tea.Cmd {
 	s.note = ""
 	switch {
@@ -792,7 +795,6 @@ func (s *shell) drawBottom(c *canvas.Canvas) {
 
 func (s *shell) drawHelp(c *canvas.Canvas) {
 	title, own := tabs[s.tab].key+" "+tabs[s.tab].name, s.current().Keys()
-	everywhere := []key.Binding{keys.Next, keys.Command, keys.Mouse, keys.Hints, keys.Help, keys.Quit}
 	legend := []struct {
 		glyph rune
 		style canvas.Style

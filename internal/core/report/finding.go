@@ -7,7 +7,8 @@ type Finding struct {
 	Function string `json:"function,omitempty"` // "" for the run, or a source that several functions share
 	Source   string `json:"source,omitempty"`
 	Text     string `json:"text"`
-	// Cause is the sentence in a few words where it tells why a function was slow or failed, Weight how
+	Budget   bool   `json:"-"` // about a budget that was missed
+	// Cause is the sentence in a few words where it explains why a function was slow or failed, Weight how
 	// much that matters.
 	Cause  string `json:"cause,omitempty"`
 	Weight Weight `json:"weight,omitempty"`
@@ -31,7 +32,7 @@ const (
 	NeverStarts
 )
 
-// voice says findings about one thing.
+// voice collects the findings about one thing.
 type voice struct {
 	to               *[]Finding
 	function, source string

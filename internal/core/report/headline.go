@@ -32,12 +32,6 @@ func (p *Page) Main() *Headline {
 				f.Latency.Warm.P95})
 		}
 	}
-	for _, v := range p.Summary.Budgets {
-		if v.Held {
-			m.Held++
-		} else if !v.Few {
-			m.Missed++
-		}
-	}
+	m.Held, m.Missed, _ = p.budgets()
 	return m
 }

@@ -62,7 +62,8 @@ func TurnLines(t *record.Turns) (out []string) {
 	return slices.Concat(out, t.Which)
 }
 
-// rejectedBy returns why a source's requests were rejected, the most common first.
+// rejectedBy returns why a source's requests were rejected, the most common first; "" where the run
+// does not hold it.
 func rejectedBy(r *record.Run, source int32) string {
 	var times [engine.Causes]int
 	for i := range r.Deliveries {
@@ -70,11 +71,7 @@ func rejectedBy(r *record.Run, source int32) string {
 			times[d.Cause]++
 		}
 	}
-	text := RefusalsText(&times)
-	if text == "" { // a run from before causes were kept
-		return "no instance was free within the limits"
-	}
-	return "no instance was free: " + text
+	return RefusalsText(&times)
 }
 
 // RefusalsText describes how many were rejected by what, the most common first.

@@ -36,17 +36,7 @@ func (p *Page) Verdict() (out []Part) {
 	if !s.Finished {
 		add(Bad, "the run did not finish")
 	}
-	met, missed, open := 0, 0, 0
-	for i := range s.Budgets {
-		switch v := &s.Budgets[i]; {
-		case v.Held:
-			met++
-		case v.Few:
-			open++
-		default:
-			missed++
-		}
-	}
+	met, missed, open := p.budgets()
 	all := len(s.Budgets)
 	switch {
 	case missed > 0:
@@ -91,6 +81,21 @@ func (p *Page) Verdict() (out []Part) {
 		add(Neutral, "nothing spoils the figures")
 	}
 	return out
+}
+
+// budgets counts the budgets that were met and missed, and those with too few samples for a verdict.
+func (p *Page) budgets() (met, missed, open int) {
+	for i := range p.Summary.Budgets {
+		switch v := &p.Summary.Budgets[i]; {
+		case v.Held:
+			met++
+		case v.Few:
+			open++
+		default:
+			missed++
+		}
+	}
+	return met, missed, open
 }
 
 // VerdictText returns the verdict in one line.

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 	"time"
 
 	"nightdrill/internal/core/clock"
@@ -30,12 +29,9 @@ const (
 func sayWhy(r *record.Run, fn int32, f *measure.FunctionFigures, v voice) {
 	of := &r.Functions[fn]
 	name, say := of.Name, v.say
-	if text := coldReason(f); text != "" {
+	if text, short := coldReason(f); text != "" {
 		say("%s: %s", name, text)
-		short, _, _ := strings.Cut(text, " (")
-		share, what, _ := strings.Cut(short, " of a cold call ")
-		v.because(StartsSlowly, "cold: %s %s", share, strings.NewReplacer("is the function's own", "its own", "is ",
-			"").Replace(what))
+		v.because(StartsSlowly, "cold: %s", short)
 	}
 	if w := &f.WarmUp; w.Steady != nil && *w.Steady > 2 && w.Gain != nil && *w.Gain > measure.LeastGain {
 		say("%s is warm from its %s invocation on; earlier invocations are slower (the first by %s ×).", name,
@@ -68,9 +64,9 @@ func sayWhy(r *record.Run, fn int32, f *measure.FunctionFigures, v voice) {
 	}
 }
 
-// coldReason names the phase that most of a cold answer goes into; "" when there
-// is none, or too little is known.
-func coldReason(f *measure.FunctionFigures) string {
+// coldReason names the phase that most of a cold answer goes into, in a sentence and in a few words;
+// "" when there is none, or too little is known.
+func coldReason(f *measure.FunctionFigures) (text, short string) {
 	ms := func(v *float64) float64 {
 		if v == nil {
 			return 0
@@ -79,36 +75,36 @@ func coldReason(f *measure.FunctionFigures) string {
 	}
 	cold, answer := f.Latency.Cold.P50, f.Phases.Answer.P50
 	if cold == nil || *cold <= 0 || answer == nil {
-		return ""
+		return "", ""
 	}
 	if warm := f.Latency.Warm.P50; warm != nil && *cold < 2**warm {
-		return "" // cold is not what costs
+		return "", "" // cold is not what costs
 	}
 	// of the parts' sum, since starts that no one waited for count in them as well
 	waited := max(ms(f.Wait.Cold.P50)-ms(f.Start.P50), 0)
 	whole := waited + ms(f.Phases.Spawn.P50) + ms(f.Phases.Boot.P50) + ms(f.Phases.Both.P50) + *answer
 	part := func(v *float64) float64 { return ms(v) / whole }
-	text := ""
-	switch {
-	case part(f.Phases.Boot.P50) > muchOfCold:
-		text = fmt.Sprintf("%s of a cold call is the function's own start-up (%s ms from its first code until it is "+
-			"ready).",
-			figure.Percent(part(f.Phases.Boot.P50)), figure.Millis(f.Phases.Boot.P50))
-	case part(f.Phases.Both.P50) > muchOfCold:
-		text = fmt.Sprintf("%s of a cold call is its start (%s ms until it is ready).",
-			figure.Percent(part(f.Phases.Both.P50)),
-			figure.Millis(f.Phases.Both.P50))
-	case part(f.Phases.Spawn.P50) > muchOfCold:
-		text = fmt.Sprintf("%s of a cold call passes before the function's own code runs (%s ms).",
-			figure.Percent(part(f.Phases.Spawn.P50)), figure.Millis(f.Phases.Spawn.P50))
-	case part(answer) > muchOfCold:
-		text = fmt.Sprintf("%s of a cold call is the first invocation itself (%s ms): it reports ready before it has "+
-			"finished initialising.",
-			figure.Percent(part(answer)), figure.Millis(answer))
-	case waited > muchOfCold*whole:
-		text = fmt.Sprintf("%s of a cold call passes before an instance is started for it (%s ms).",
-			figure.Percent(waited/whole),
-			figure.Millis(&waited))
+	for _, phase := range []struct {
+		took         *float64
+		text, within string // within follows the milliseconds
+		short        string
+	}{
+		{f.Phases.Boot.P50, "is the function's own start-up", " from its first code until it is ready).",
+			"its own start-up"},
+		{f.Phases.Both.P50, "is its start", " until it is ready).", "its start"},
+		{f.Phases.Spawn.P50, "passes before the function's own code runs", ").",
+			"passes before the function's own code runs"},
+		{answer, "is the first invocation itself", "): it reports ready before it has finished initialising.",
+			"the first invocation itself"},
+		{&waited, "passes before an instance is started for it", ").", "passes before an instance is started for it"},
+	} {
+		if part(phase.took) > muchOfCold {
+			share := figure.Percent(part(phase.took))
+			text = fmt.Sprintf("%s of a cold call %s (%s ms%s", share, phase.text, figure.Millis(phase.took),
+				phase.within)
+			short = share + " " + phase.short
+			break
+		}
 	}
 	for _, own := range f.Phases.Own {
 		if text != "" && own.Took.P50 != nil && *own.Took.P50 > muchOfCold**answer &&
@@ -117,7 +113,7 @@ func coldReason(f *measure.FunctionFigures) string {
 				own.Name)
 		}
 	}
-	return text
+	return text, short
 }
 
 // slowRoute returns the route of a function whose warm answers take at least twice
@@ -304,12 +300,8 @@ func sayBehind(r *record.Run, to *[]Finding) {
 			continue
 		}
 		if behind := t.arrived - t.done; float64(behind) > 0.2*float64(t.arrived) {
-			v := voice{to: to, source: s.Name}
-			if fn := onlyFunction(s); fn >= 0 {
-				v.function = r.Functions[fn].Name
-			}
-			v.say("%s fell behind: when the last of %d events fell due, %d were not done.", s.Name, t.arrived,
-				behind)
+			ofSource(r, s, to).say("%s fell behind: when the last of %d events fell due, %d were not done.", s.Name,
+				t.arrived, behind)
 		}
 	}
 }

@@ -82,6 +82,7 @@ func findings(a *measure.Analysis) (out []Finding) {
 	for _, v := range s.Budgets {
 		if !v.Held && !v.Few {
 			run.say("The budget “%s” was missed: %s.", v.Text, BudgetSays(&v))
+			out[len(out)-1].Budget = true
 		}
 	}
 	for i := range r.Functions {
@@ -92,14 +93,19 @@ func findings(a *measure.Analysis) (out []Finding) {
 	}
 	sayWaits(r, a.At, &out)
 	for i := range r.Sources {
-		of := voice{to: &out, source: r.Sources[i].Name}
-		if fn := onlyFunction(&r.Sources[i]); fn >= 0 {
-			of.function = r.Functions[fn].Name
-		}
-		saySource(r, int32(i), s.Sources[r.Sources[i].Name], of)
+		saySource(r, int32(i), s.Sources[r.Sources[i].Name], ofSource(r, &r.Sources[i], &out))
 	}
 	sayChains(s, r, &out)
 	return out
+}
+
+// ofSource returns the voice for a source, and for its function where it has but one.
+func ofSource(r *record.Run, s *record.Source, to *[]Finding) voice {
+	v := voice{to: to, source: s.Name}
+	if fn := onlyFunction(s); fn >= 0 {
+		v.function = r.Functions[fn].Name
+	}
+	return v
 }
 
 // onlyFunction returns the function that all wires of a source lead to, or -1.
@@ -216,19 +222,30 @@ func msText(v *float64) string { return figure.Millis(v) + " ms" }
 func saySource(r *record.Run, i int32, c measure.Counts, v voice) {
 	name, say := r.Sources[i].Name, v.say
 	if c.Rejected > 0 {
-		say("%s: %d of %d requests rejected; %s.", name, c.Rejected, c.Deliveries, rejectedBy(r, i))
-		v.because(Rejects, "%s", strings.TrimPrefix(rejectedBy(r, i), "no instance was free: "))
+		by := rejectedBy(r, i)
+		if by == "" { // a run from before causes were kept
+			by = "no instance was free within the limits"
+			say("%s: %d of %d requests rejected; %s.", name, c.Rejected, c.Deliveries, by)
+		} else {
+			say("%s: %d of %d requests rejected; no instance was free: %s.", name, c.Rejected, c.Deliveries, by)
+		}
+		v.because(Rejects, "%s", by)
 	}
-	if retried := retried(r, i); retried > 0 {
-		say("%s: %s retried%s.", name, count(retried, "event", "events"), mostFailed(r, i))
+	retried := retried(r, i)
+	mostly := ""
+	if retried > 0 || c.DeadLettered > 0 || c.Failed > 0 {
+		mostly = mostFailed(r, i)
+	}
+	if retried > 0 {
+		say("%s: %s retried%s.", name, count(retried, "event", "events"), mostly)
 	}
 	if c.DeadLettered > 0 {
 		say("%s: %s dead-lettered after the last attempt.", name, count(c.DeadLettered, "event", "events"))
-		v.because(Fails, "%d dead-lettered%s", c.DeadLettered, mostFailed(r, i))
+		v.because(Fails, "%d dead-lettered%s", c.DeadLettered, mostly)
 	}
 	if c.Failed > 0 {
-		say("%s: %d of %d failed%s.", name, c.Failed, c.Deliveries, mostFailed(r, i))
-		v.because(Fails, "%d failed%s", c.Failed, mostFailed(r, i))
+		say("%s: %d of %d failed%s.", name, c.Failed, c.Deliveries, mostly)
+		v.because(Fails, "%d failed%s", c.Failed, mostly)
 	}
 	if c.Unexpected > 0 {
 		say("%s: %s not as expected by the payload.", name, count(c.Unexpected, "reply was", "replies were"))

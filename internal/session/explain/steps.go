@@ -1,4 +1,4 @@
-// Package explain tells in words what happened to an event, or would happen: its steps, its
+// Package explain describes what happened to an event, or would happen: its steps, its
 // attempts, its way over the map of the project, and the traffic on that map.
 package explain
 

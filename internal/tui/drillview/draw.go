@@ -46,6 +46,7 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 		c.Put(2, 1, canvas.Dim, "Reading the run …")
 		return c
 	}
+	m.short = map[int][]string{}
 	w := m.window()
 	y := 0
 	c.Rule(y, "Arrivals")
@@ -101,11 +102,15 @@ func (m *Model) sourceNames(width int) []string {
 
 // functionNames returns the names of the functions, with at most so many characters each.
 func (m *Model) functionNames(width int) []string {
+	if short := m.short[width]; short != nil {
+		return short
+	}
 	var names []string
 	for i := range m.chart.Run().Functions {
 		names = append(names, m.chart.Run().Functions[i].Name)
 	}
-	return text.Shorten(names, width)
+	m.short[width] = text.Shorten(names, width)
+	return m.short[width]
 }
 
 // drawArrivals draws a row for each source, all to the same scale.
@@ -299,10 +304,13 @@ func latest(lanes []*draw.Lane, rows int) []*draw.Lane {
 		return cmp.Compare(a.Instance.Stopped,
 			b.Instance.Stopped)
 	})
-	ended = ended[:min(len(ended), len(lanes)-rows)]
+	out := map[*draw.Lane]bool{}
+	for _, l := range ended[:min(len(ended), len(lanes)-rows)] {
+		out[l] = true
+	}
 	var left []*draw.Lane
 	for _, l := range lanes {
-		if !slices.Contains(ended, l) {
+		if !out[l] {
 			left = append(left, l)
 		}
 	}

@@ -2,7 +2,6 @@ package drillview
 
 import (
 	"fmt"
-	"slices"
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/draw"
@@ -34,13 +33,17 @@ func fold(lanes []*draw.Lane, rows int, name func(fn int32) string) (out []laneR
 		functions[l.Instance.Function] = true
 	}
 	bands := 1
-	var shown []*draw.Lane
+	var shown map[*draw.Lane]bool
+	var all []*draw.Lane // that are folded
 	var hidden map[int32][]*draw.Lane
 	for try := 0; ; try++ {
-		shown, hidden = latest(lanes, max(rows-bands, 0)), map[int32][]*draw.Lane{}
+		shown, all, hidden = map[*draw.Lane]bool{}, nil, map[int32][]*draw.Lane{}
+		for _, l := range latest(lanes, max(rows-bands, 0)) {
+			shown[l] = true
+		}
 		for _, l := range lanes {
-			if !slices.Contains(shown, l) {
-				hidden[l.Instance.Function] = append(hidden[l.Instance.Function], l)
+			if fn := l.Instance.Function; !shown[l] {
+				all, hidden[fn] = append(all, l), append(hidden[fn], l)
 			}
 		}
 		if len(hidden) <= bands || rows < 2*len(functions) || try > len(functions) {
@@ -49,12 +52,6 @@ func fold(lanes []*draw.Lane, rows int, name func(fn int32) string) (out []laneR
 		bands = len(hidden)
 	}
 	if len(hidden) > bands { // one for all
-		var all []*draw.Lane
-		for _, l := range lanes {
-			if !slices.Contains(shown, l) {
-				all = append(all, l)
-			}
-		}
 		out = append(out, laneRow{band: all, name: fmt.Sprintf("+%d more", len(all))})
 		hidden = nil
 	}
@@ -65,7 +62,7 @@ func fold(lanes []*draw.Lane, rows int, name func(fn int32) string) (out []laneR
 			said[fn] = true
 			out = append(out, laneRow{band: of, name: fmt.Sprintf("%s +%d", name(fn), len(of))})
 		}
-		if slices.Contains(shown, l) {
+		if shown[l] {
 			out = append(out, laneRow{lane: l})
 		}
 	}

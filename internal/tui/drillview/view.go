@@ -70,7 +70,8 @@ type Model struct {
 	lane       int        // under the cursor, or -1
 	call       int        // invocation of the lane under the cursor, or -1
 	bands      map[string]*band
-	top        int // first lane shown
+	short      map[int][]string // of one frame: the names of the functions, by their width
+	top        int              // first lane shown
 	details    bool
 	scroll     int // of the details
 	panel      panel

@@ -70,8 +70,8 @@ func TestALaneSaysWhyItEnded(t *testing.T) {
 	m.Resize(140, 40)
 	m.Show(sample(4))
 	pane := shown(m)
-	for _, want := range []string{"┤ crashed", "┤ never ready", "◆", "✗", "5 invocations", "peak 4", "a-fun…g-name-1",
-		"0 s"} {
+	for _, want := range []string{"┤ crashed", "┤ never ready", "◆", "✗", "5 invocations", "peak 4",
+		"a-fun…g-name-1", "0 s"} {
 		if !strings.Contains(pane, want) {
 			t.Errorf("the view does not show %q:\n%s", want, pane)
 		}

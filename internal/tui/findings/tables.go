@@ -146,13 +146,8 @@ func (m *Model) noAnswers(fn int) string {
 
 // beside writes the warnings that spoil figures next to them, each once.
 func (m *Model) beside(c *canvas.Canvas, y int, figures ...[]string) int {
-	all := slices.Concat(figures...)
-	for i := len(all) - 1; i >= 0; i-- {
-		if slices.Contains(all[:i], all[i]) {
-			all = slices.Delete(all, i, i+1)
-		}
-	}
-	return canvas.Warnings(c, y, m.w-2, canvas.Dim, all)
+	all := measure.Beside{Latency: slices.Concat(figures...)}
+	return canvas.Warnings(c, y, m.w-2, canvas.Dim, all.All())
 }
 
 // scale returns the common axis of all strips.

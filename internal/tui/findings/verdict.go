@@ -104,7 +104,7 @@ func (m *Model) drawFunctions(c *canvas.Canvas, y int) int {
 		}
 	}
 	for i := range m.page.Findings { // about no function alone
-		if f := &m.page.Findings[i]; f.Function == "" && !strings.HasPrefix(f.Text, "The budget ") {
+		if f := &m.page.Findings[i]; f.Function == "" && !f.Budget {
 			y = canvas.Flow(c, 1, y, m.w-2, canvas.Dim, text.Harmless(f.Text))
 		}
 	}

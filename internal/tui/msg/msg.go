@@ -26,7 +26,7 @@ type Note struct {
 // Map asks the shell to show an item on the map of the wiring.
 type Map struct{ Item *catalog.Item }
 
-// Failed returns the note that tells an error.
+// Failed returns the note of an error.
 func Failed(err error) Note { return Note{Text: err.Error(), Bad: true} }
 
 // Say returns a command that says something in the bottom line.

@@ -74,8 +74,8 @@ func open(t testing.TB, yaml string, w, h int) *screen {
 // take, and where replies and dead letters go on to.
 func TestTheMap(t *testing.T) {
 	x := open(t, quay, 150, 43)
-	x.Shows("cargo  storage", "notified immediately", "key in/*.csv", "▸  load", "╰─ sent on ─▸ scans ─▸ gate",
-		"depth 0, 0 in flight", "╰─ dead letters ─▸ refused", "0 messages, no consumer",
+	x.Shows("cargo  storage", "notified immediately", "key in/*.csv", "▸  load",
+		"╰─ sent on ─▸ scans ─▸ gate", "depth 0, 0 in flight", "╰─ dead letters ─▸ refused", "0 messages, no consumer",
 		"lag 0 ····", "next ", "paused", "GET /fare/{to}", "next: cold",
 		"curl -T FILE http://"+x.stand.Objects.Address()+"/cargo/KEY")
 	x.Press("right", "down")
@@ -231,7 +231,8 @@ func TestEventsOfARun(t *testing.T) {
 	x.stand.Resume()
 	x.Over(run)
 	// what went over the wires stays on the map, until something else is requested
-	x.Shows("3 in", "1 unmatched", "2 sent on ─▸ scans ─▸ gate", "1 dead letters ─▸ refused", "!not in this drill")
+	x.Shows("3 in", "1 unmatched", "2 sent on ─▸ scans ─▸ gate", "1 dead letters ─▸ refused",
+		"!not in this drill")
 	if _, title := x.Title(); title != "counts of the last run, d" {
 		t.Errorf("the title is %q", title)
 	}
