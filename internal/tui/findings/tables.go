@@ -69,7 +69,7 @@ func (m *Model) drawLatencies(c *canvas.Canvas, y int) int {
 	stripAt := place(5) + 3
 	scale := m.scale(max(m.w-stripAt-2, 0))
 	if scale.Cells > 20 {
-		m.drawScale(c, y, stripAt, scale)
+		drawScale(c, y, stripAt, scale)
 	}
 	y++
 	for fn, name := range m.page.Functions {
@@ -164,15 +164,19 @@ func (m *Model) scale(cells int) draw.Scale {
 	return draw.NewScale(min(lo, hi), hi, cells)
 }
 
-func (m *Model) drawScale(c *canvas.Canvas, y, x int, s draw.Scale) {
+// drawScale draws the ticks of an axis, with labels where they have room.
+func drawScale(c *canvas.Canvas, y, x int, s draw.Scale) {
 	at, of := s.Ticks()
-	for i := range at {
-		text := text.Duration(of[i])
-		if i == len(at)-1 {
-			c.Right(x+s.Cells, y, canvas.Dim, text+"╷")
-			continue
+	last := len(of) - 1
+	end := text.Duration(of[last]) + "╷" // the last label stands before its tick
+	free := s.Cells - ansi.StringWidth(end)
+	c.Right(x+s.Cells, y, canvas.Dim, end)
+	for i := range last {
+		label := "╷" + text.Duration(of[i])
+		if at[i]+ansi.StringWidth(label) >= min(at[i+1], free) {
+			label = "╷"
 		}
-		c.Put(x+at[i], y, canvas.Dim, "╷"+text)
+		c.PutUpTo(x+at[i], y, x+free, canvas.Dim, label)
 	}
 }
 

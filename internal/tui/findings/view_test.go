@@ -3,6 +3,7 @@ package findings
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -10,8 +11,10 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
+	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/report"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/msg"
@@ -341,5 +344,32 @@ func TestTheTableOfFunctions(t *testing.T) {
 	}
 	if len(seen) > 0 {
 		t.Errorf("never seen while scrolling:\n%s", strings.Join(seen, "\n"))
+	}
+}
+
+// The labels of the axis of times are whole, whatever room there is, and the last is always there.
+func TestTicksHaveWholeLabels(t *testing.T) {
+	for cells := 21; cells < 90; cells++ {
+		for _, longest := range []time.Duration{time.Millisecond, time.Second, 100 * time.Second} {
+			s := draw.NewScale(20*time.Microsecond, longest, cells)
+			c := canvas.New(100, 30, canvas.NewTheme(true))
+			drawScale(c, 0, 0, s)
+			row, _, _ := strings.Cut(ansi.Strip(c.String()), "\n")
+			row = strings.TrimSpace(row)
+			_, of := s.Ticks()
+			whole := []string{""}
+			for _, d := range of {
+				whole = append(whole, text.Duration(d))
+			}
+			start, found := strings.CutSuffix(row, whole[len(whole)-1]+"╷")
+			if !found {
+				t.Fatalf("%d cells: the last label is missing: %q", cells, row)
+			}
+			for _, label := range strings.Split(start, "╷") {
+				if !slices.Contains(whole, strings.TrimSpace(label)) {
+					t.Fatalf("%d cells: a label is cut: %q", cells, row)
+				}
+			}
+		}
 	}
 }
