@@ -81,6 +81,8 @@ func ContrastMark(c *measure.Contrast) string {
 		return fmt.Sprintf("too few (needs %d more)", c.More)
 	case c.Beyond:
 		return ContrastText(c) + "  (" + RatioBetween(c) + ")"
+	case c.Lo != nil && (*c.Lo > 1 || *c.Hi < 1): // alone it would differ, among so many figures it does not
+		return fmt.Sprintf("may be chance  (%s)", RatioBetween(c))
 	}
 	return fmt.Sprintf("no difference  (%s)", RatioBetween(c))
 }

@@ -155,3 +155,17 @@ func TestVerdicts(t *testing.T) {
 		}
 	}
 }
+
+// A contrast without a verdict is not called equal where its own interval leaves 1 out.
+func TestTheMarkAgreesWithItsInterval(t *testing.T) {
+	for want, of := range map[string][2]float64{
+		"no difference  (0.98 – 1.48)": {0.98, 1.48},
+		"may be chance  (1.02 – 1.50)": {1.02, 1.5},
+		"may be chance  (0.60 – 0.97)": {0.6, 0.97},
+	} {
+		c := measure.Contrast{N: [2]int{9, 9}, Lo: &of[0], Hi: &of[1]}
+		if mark := ContrastMark(&c); mark != want {
+			t.Errorf("%v is marked %q, want %q", of, mark, want)
+		}
+	}
+}
