@@ -152,6 +152,9 @@ func wiring(w io.Writer, p *plan.Project) {
 			}
 			fmt.Fprintf(w, "  at %v %s\n", text.Duration(c.At), what)
 		}
+		for _, m := range d.Marks {
+			fmt.Fprintf(w, "  mark at %v: %s\n", text.Duration(m.At), m.Text)
+		}
 		for n := range d.Feeds {
 			f := &d.Feeds[n]
 			span := p.Span(f).Round(100 * time.Millisecond)

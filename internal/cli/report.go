@@ -45,13 +45,21 @@ func printReport(w io.Writer, page *report.Page) error {
 		row("retried", f.Latency.Retried)
 	}
 	fmt.Fprintf(t, "\nsource\treceived\tdone\tfailed\tdead-lettered\trejected\tother\tunexpected\t\n")
+	var quiet []string
 	for _, name := range sortedNames(s.Sources) {
 		c := s.Sources[name]
+		if c == (measure.Counts{}) {
+			quiet = append(quiet, name)
+			continue
+		}
 		fmt.Fprintf(t, "%s\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t\n", name, c.Arrived, c.Done, c.Failed, c.DeadLettered,
 			c.Rejected, c.Expired+c.Skipped+c.Unmatched+c.Abandoned, c.Unexpected)
 	}
 	if err := t.Flush(); err != nil {
 		return err
+	}
+	if len(quiet) > 0 {
+		fmt.Fprintf(b, "no events at %s\n", text.List(quiet))
 	}
 	reportStatuses(b, s)
 	reportFailures(b, page)
@@ -59,6 +67,9 @@ func printReport(w io.Writer, page *report.Page) error {
 	fmt.Fprintf(b, "\ninstances\n")
 	for _, name := range sortedNames(s.Functions) {
 		f := s.Functions[name]
+		if f.Instances.Started == 0 && f.Attempts == 0 && f.Instances.FailedStarts == 0 {
+			continue
+		}
 		for i, line := range report.InstanceLines(f) {
 			if i == 0 {
 				line = name + ": " + line

@@ -12,6 +12,7 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/figure"
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/report"
 )
@@ -334,7 +335,24 @@ func timeline(kind string, z Size, p *report.Page) *sheet {
 			s.mark(x0, c.py(away[k]), w/float64(n)-0.4, c.py(0)-c.py(away[k]), coral)
 		}
 	}
+	s.moments(p.Marks, func(at time.Duration) float64 { return x + w*span.At(at.Seconds()) }, y-4, s.h-margin)
 	return s
+}
+
+// moments draws the names of a drill's moments across a picture, from its top to its bottom.
+func (s *sheet) moments(marks []plan.Mark, at func(time.Duration) float64, top, bottom float64) {
+	free := 0.0
+	for _, m := range marks {
+		x := at(m.At)
+		if x > s.w-margin {
+			continue
+		}
+		s.dashed(faint, 0.7, xy{x, top}, xy{x, bottom})
+		if w := s.width(textSize-1, m.Text); x >= free && x+w < s.w {
+			s.text(x+2, top+2, ink, textSize-1, m.Text)
+			free = x + w + 6
+		}
+	}
 }
 
 func sum(all []int) (n int) {
@@ -371,6 +389,7 @@ func lanes(kind string, z Size, r *record.Run, m *measure.Summary) *sheet {
 	span := draw.Axis{Hi: max(r.Length.Seconds(), 1e-3)}
 	px := func(t clock.Time) float64 { return x + span.At(t.Seconds())*w }
 	s.lanesLegend(x, y+4)
+	top := y + 14
 	y += 16
 	row := math.Max((s.h-y-margin-20-40*float64(len(shown)))/float64(max(rows, 1)), 3)
 	single := len(r.Invocations) <= mostSingle
@@ -453,6 +472,7 @@ func lanes(kind string, z Size, r *record.Run, m *measure.Summary) *sheet {
 		}
 		y += 40
 	}
+	s.moments(r.Marks, func(at time.Duration) float64 { return px(r.Begins.Add(at)) }, top, y)
 	return s
 }
 

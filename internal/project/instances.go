@@ -1,11 +1,14 @@
 package project
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/goccy/go-yaml/ast"
 
@@ -171,6 +174,27 @@ func (l *loader) resources(f *plan.Function, o *object) {
 		}
 		f.CPU = cpu
 	}
+}
+
+// longestMark bounds the text of a mark, which stands on the time axis.
+const longestMark = 40
+
+// marks reads the named moments of a drill.
+func (l *loader) marks(d *plan.Drill, o *object) {
+	for i, n := range o.list("marks") {
+		m := l.object(n, fmt.Sprintf("%s[%d]", o.at("marks"), i), "at", "text")
+		mark := plan.Mark{At: m.duration("at", 0, 0), Text: strings.TrimSpace(m.need("text", "rush"))}
+		if m.fields["at"] == nil {
+			l.wrong(m.node, "%s is missing, such as {at: 5s, text: rush}", m.at("at"))
+		}
+		switch node := m.fields["text"]; {
+		case node == nil:
+		case mark.Text == "" || utf8.RuneCountInString(mark.Text) > longestMark:
+			l.wrong(node, "%s must have 1 to %d characters", m.at("text"), longestMark)
+		}
+		d.Marks = append(d.Marks, mark)
+	}
+	slices.SortStableFunc(d.Marks, func(a, b plan.Mark) int { return cmp.Compare(a.At, b.At) })
 }
 
 // changes reads what is changed while a drill runs.

@@ -671,7 +671,8 @@ func (l *loader) values(n ast.Node, path string) (out []payload.Value) {
 }
 
 func (l *loader) drill(name string, all *object) {
-	o := all.child(name, "seed", "feeds", "settle", "limits", "concurrency", "changes", "cold_starts", "budgets",
+	o := all.child(name, "seed", "feeds", "settle", "limits", "concurrency", "changes", "marks", "cold_starts",
+		"budgets",
 		"idempotence", "begin")
 	d := plan.Drill{Name: name, Seed: uint64(o.whole("seed", 1, 0)), Settle: o.duration("settle", DefaultSettle, 0)}
 	for _, f := range l.p.Functions {
@@ -697,6 +698,7 @@ func (l *loader) drill(name string, all *object) {
 	}
 	l.sharesFit(at, o.path, d.Concurrency, d.Limits)
 	l.changes(&d, o)
+	l.marks(&d, o)
 	for i, n := range o.list("budgets") {
 		text, ok := l.text(n, fmt.Sprintf("%s[%d]", o.at("budgets"), i))
 		if !ok {

@@ -74,6 +74,7 @@ func (x *replay) limits(was *kept.Manifest) {
 			x.note("%s is no longer in the project", f.Name)
 		}
 	}
+	x.drill.Marks = x.r.Marks
 	for _, c := range was.Changes {
 		if c.Function >= 0 {
 			k, ok := at[c.Function]

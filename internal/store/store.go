@@ -274,11 +274,13 @@ type head struct {
 	Plan      json.RawMessage   `json:"plan,omitempty"`
 	Said      map[uint64]string `json:"said,omitempty"`
 	Begins    clock.Time        `json:"begins,omitempty"`
+	Marks     []plan.Mark       `json:"marks,omitempty"`
 }
 
 func headOf(r *record.Run) string {
 	h := head{r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, nil, r.Notes, r.Idempotence,
-		r.Changes, r.Concurrency, r.ColdStarts, r.Rates, r.Self, r.Machine, r.Commit, r.Plan, r.Said, r.Begins}
+		r.Changes, r.Concurrency, r.ColdStarts, r.Rates, r.Self, r.Machine, r.Commit, r.Plan, r.Said, r.Begins,
+		r.Marks}
 	if !math.IsNaN(r.Busy) {
 		h.Busy = &r.Busy
 	}
@@ -518,6 +520,7 @@ func (s *Store) Load(id string) (*record.Run, error) {
 	r.Changes, r.Concurrency, r.ColdStarts = h.Changes, h.All, h.Cold
 	r.Rates, r.Self, r.Machine, r.Commit, r.Plan, r.Said, r.Begins = h.Rates, h.Self, h.Machine, h.Commit, h.Plan,
 		h.Said, h.Begins
+	r.Marks = h.Marks
 	if h.Busy != nil {
 		r.Busy = *h.Busy
 	}

@@ -270,6 +270,7 @@ type Drill struct {
 	Limits      []Limits      // one for each function: its own, or what the drill makes of them
 	Concurrency int           // the project total
 	Changes     []Change      // in the order of their times
+	Marks       []Mark        // in the order of their times
 	Again       string        // the run that the drill replays; "" for none
 	Kept        []KeptObject  // objects of that run, which are there when the drill begins
 	Sets        []payload.Set // of its own: feeds number them after the project's
@@ -279,6 +280,12 @@ type Drill struct {
 	Idempotence bool
 	// BeginEmpty lets events fall due at once, before the instances of keep_warm are ready.
 	BeginEmpty bool
+}
+
+// Mark names a moment of a drill, counted from when its events begin to fall due.
+type Mark struct {
+	At   time.Duration `json:"at"`
+	Text string        `json:"text"`
 }
 
 // KeptObject is an object whose bytes a run kept.

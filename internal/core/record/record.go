@@ -34,6 +34,7 @@ type Run struct {
 	Levels      []Level
 	ColdStarts  int               // of each variant, in a drill of cold starts; 0 in others
 	Changes     []Change          // of limits and versions, while it ran
+	Marks       []plan.Mark       // of the drill, counted from Begins
 	Blobs       [][]byte          // bytes of events and replies, each once; of a run that was read back, none
 	Open        []Invocation      // in flight at the moment; only while the run goes on
 	LastDue     clock.Time        // of the last arrival

@@ -3,7 +3,10 @@
 package report
 
 import (
+	"time"
+
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/record"
 )
 
@@ -25,7 +28,8 @@ type Page struct {
 	Spreads   []measure.FunctionSpread `json:"spreads"`  // of each function
 	Failures  []record.FailureCause    `json:"failures"` // what failed, by cause
 	Time      *measure.Timeline        `json:"time"`
-	Kinds     map[string]string        `json:"kinds"` // of sources, by their names
+	Kinds     map[string]string        `json:"kinds"`           // of sources, by their names
+	Marks     []plan.Mark              `json:"marks,omitempty"` // counted from when the run began
 	// the part that the page is about, in words; "" for all
 	Filter string `json:"filter,omitempty"`
 }
@@ -40,7 +44,7 @@ func (p *Page) Sentences() (out []string) {
 
 // PageVersion is the version of how findings are computed. Findings of another version
 // are computed again from the run's records.
-const PageVersion = 4
+const PageVersion = 5
 
 // NewPage computes the findings of a run.
 func NewPage(r *record.Run) *Page { return pageOf(measure.Analyze(r)) }
@@ -52,6 +56,9 @@ func pageOf(a *measure.Analysis) *Page {
 		Failures: r.FailureCauses(), Findings: findings(a), Kinds: map[string]string{}}
 	for i := range r.Functions {
 		p.Functions = append(p.Functions, r.Functions[i].Name)
+	}
+	for _, m := range r.Marks {
+		p.Marks = append(p.Marks, plan.Mark{At: m.At + time.Duration(r.Begins), Text: m.Text})
 	}
 	for i := range r.Sources {
 		p.Sources = append(p.Sources, r.Sources[i].Name)

@@ -125,8 +125,8 @@ type FunctionRow struct {
 	Findings []*Finding
 }
 
-// FunctionRows returns a row for each function, the worst first: by the share of its deliveries that
-// were rejected or failed, then by its main cause.
+// FunctionRows returns a row for each function to which something happened, the worst first: by the share
+// of its deliveries that were rejected or failed, then by its main cause.
 func (p *Page) FunctionRows() (out []FunctionRow) {
 	for _, name := range p.Functions {
 		f := p.Summary.Functions[name]
@@ -145,7 +145,9 @@ func (p *Page) FunctionRows() (out []FunctionRow) {
 				row.Weight, row.Cause = x.Weight, x.Cause
 			}
 		}
-		out = append(out, row)
+		if len(row.Findings) > 0 || f.Attempts > 0 || f.Instances.Started > 0 || f.Outcomes.Deliveries > 0 {
+			out = append(out, row)
+		}
 	}
 	lost := func(r *FunctionRow) float64 {
 		return float64(r.Rejected+r.Failed) / float64(max(r.Figures.Outcomes.Deliveries, 1))

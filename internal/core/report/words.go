@@ -13,6 +13,7 @@ import (
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/stats"
+	"nightdrill/internal/core/text"
 )
 
 // BudgetState returns in a word whether a budget was met.
@@ -85,11 +86,19 @@ func findings(a *measure.Analysis) (out []Finding) {
 			out[len(out)-1].Budget = true
 		}
 	}
+	var unused []string
 	for i := range r.Functions {
 		f := s.Functions[r.Functions[i].Name]
+		if idle(r, &f) {
+			unused = append(unused, r.Functions[i].Name)
+			continue
+		}
 		of := voice{to: &out, function: r.Functions[i].Name}
 		sayFunction(r, &r.Functions[i], &f, &f.Outcomes, of)
 		sayWhy(r, int32(i), &f, of)
+	}
+	if len(unused) > 0 {
+		run.say("%s received no events.", text.List(unused))
 	}
 	sayWaits(r, a.At, &out)
 	for i := range r.Sources {
@@ -97,6 +106,12 @@ func findings(a *measure.Analysis) (out []Finding) {
 	}
 	sayChains(s, r, &out)
 	return out
+}
+
+// idle reports whether nothing happened to a function in a run: it received no event and started nothing.
+func idle(r *record.Run, f *measure.FunctionFigures) bool {
+	return !r.Filtered && f.Attempts == 0 && f.Outcomes.Deliveries == 0 && f.Instances.Started == 0 &&
+		f.Instances.FailedStarts == 0
 }
 
 // ofSource returns the voice for a source, and for its function where it has but one.
@@ -134,7 +149,7 @@ func sayFunction(r *record.Run, of *record.Function, f *measure.FunctionFigures,
 		say("%s was never invoked: none of its %s reached it.", name, count(outcomes.Deliveries, "delivery",
 			"deliveries"))
 	case f.Attempts == 0:
-		say("%s received no events.", name)
+		say("%s received no events, but started %s.", name, count(f.Start.N, "instance", "instances"))
 	case cold.P50 != nil && service.P50 != nil:
 		say("%s: cold %s, warm %s service time (median; %s cold).", name, msText(cold.P50), msText(service.P50),
 			TimesText(*cold.P50 / *service.P50, "slower", "faster"))

@@ -35,6 +35,15 @@ func Plural(n int, word string) string {
 	return fmt.Sprintf("%d %ss", n, word)
 }
 
+// List returns names for a sentence: "a", "a and b", "a, b and c".
+func List(names []string) string {
+	if len(names) < 2 {
+		return strings.Join(names, "")
+	}
+	last := len(names) - 1
+	return strings.Join(names[:last], ", ") + " and " + names[last]
+}
+
 // Duration returns a duration for a sentence: 250 ms, 1.5 s, 2 min 30 s, 24 h. It is exact; a caller
 // that measured rounds it first.
 func Duration(d time.Duration) string {

@@ -79,7 +79,7 @@ func newRecord(p *plan.Project, d *plan.Drill, c Config) ledger {
 		extended: make([]int, len(p.Sources)),
 		levels:   make([]record.Level, len(p.Functions))}
 	r.rec = record.Run{Project: p.Name, Drill: d.Name, ID: c.ID, Seed: d.Seed, Concurrency: p.Concurrency,
-		Busy: math.NaN(), Idempotence: d.Idempotence, Rates: p.Rates}
+		Busy: math.NaN(), Idempotence: d.Idempotence, Rates: p.Rates, Marks: d.Marks}
 	for i := range p.Functions {
 		l := d.Limits[i]
 		f := &p.Functions[i]

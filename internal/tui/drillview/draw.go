@@ -50,6 +50,7 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 	w := m.window()
 	y := 0
 	c.Rule(y, "Arrivals")
+	m.drawMarks(c, y, w, len("─ Arrivals ─"))
 	y = m.drawArrivals(c, y+1, w)
 	below := m.below()
 	m.drawLanes(c, y, m.h-y-below, w)
@@ -138,6 +139,26 @@ func (m *Model) drawArrivals(c *canvas.Canvas, y int, w draw.Window) int {
 		y++
 	}
 	return y
+}
+
+// drawMarks writes the names of the drill's moments at their times into a rule, whole or not at all,
+// right of the rule's title.
+func (m *Model) drawMarks(c *canvas.Canvas, y int, w draw.Window, title int) {
+	r := m.chart.Run()
+	free := max(title, left)
+	for i, x := range r.Marks {
+		at := w.At(r.Begins.Add(x.At))
+		end := m.w
+		if i+1 < len(r.Marks) {
+			if next := w.At(r.Begins.Add(r.Marks[i+1].At)); next > at {
+				end = left + next
+			}
+		}
+		name := text.Harmless(x.Text)
+		if wide := ansi.StringWidth(name); at >= 0 && at < w.Cells && left+at >= free && left+at+3+wide <= end {
+			free = c.Put(left+at, y, canvas.Bold, "╷"+name) + 1
+		}
+	}
 }
 
 // below returns the rows that stand under the lanes.
@@ -282,10 +303,12 @@ func (m *Model) drawLanes(c *canvas.Canvas, y, rows int, w draw.Window) {
 	for i, l := range shown {
 		m.drawLane(c, y+i, l, w, now, m.lane >= 0 && first+i == m.lane)
 	}
-	c.Right(m.w-2, y-1, canvas.Dim, hidden)
+	const counts = " invocations "
+	c.Right(m.w-len(counts)-1, y-1, canvas.Dim, hidden)
+	c.Right(m.w-1, y-1, canvas.Dim, counts)
 	for _, x := range m.chart.Run().Changes {
 		if at := w.At(x.At); at >= 0 && at < w.Cells && left+at > ansi.StringWidth(title)+5 &&
-			left+at < m.w-4-ansi.StringWidth(hidden) {
+			left+at < m.w-3-len(counts)-ansi.StringWidth(hidden) {
 			c.Set(left+at, y-1, canvas.Bold, '▾')
 		}
 	}
@@ -357,9 +380,9 @@ func (m *Model) drawLane(c *canvas.Canvas, y int, l *draw.Lane, w draw.Window, n
 			}
 		}
 	}
-	label := text.Plural(len(l.Invocations), "invocation")
+	label := fmt.Sprint(len(l.Invocations))
 	if in.Version > 0 {
-		label = fmt.Sprintf("v%d %s", in.Version+1, label)
+		label = fmt.Sprintf("v%d  %s", in.Version+1, label)
 	}
 	c.Right(m.w-1, y, canvas.Dim, label)
 }

@@ -5,7 +5,6 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/draw"
-	"nightdrill/internal/core/text"
 	"nightdrill/internal/tui/canvas"
 )
 
@@ -100,5 +99,5 @@ func (m *Model) drawBand(c *canvas.Canvas, y int, row laneRow, w draw.Window, no
 			c.Set(left+i, y, canvas.Dim, height(v/most))
 		}
 	}
-	c.Right(m.w-1, y, canvas.Dim, text.Plural(b.calls, "invocation"))
+	c.Right(m.w-1, y, canvas.Dim, fmt.Sprint(b.calls))
 }

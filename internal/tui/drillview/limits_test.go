@@ -97,7 +97,7 @@ func TestLimitsAndInstancesAreExplained(t *testing.T) {
 	pane := shown(m)
 	for _, want := range []string{"rejected 3 by the function's limit, 1 while everything is rejected",
 		"▾ 0.9 s project total 32 → 24   ▾ 0.7 s b max 4 → 2",
-		"2 of 24", "━━━━━╍╍╍╍╍┈┈┈┈┈", "42", "0.50", "✗ rejects", "v2 5 invocations"} {
+		"2 of 24", "━━━━━╍╍╍╍╍┈┈┈┈┈", "42", "0.50", "✗ rejects", "v2  5"} {
 		if !strings.Contains(pane, want) {
 			t.Errorf("%q is not shown:\n%s", want, pane)
 		}

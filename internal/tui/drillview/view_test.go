@@ -68,10 +68,13 @@ func press(m *Model, keys ...string) {
 func TestALaneSaysWhyItEnded(t *testing.T) {
 	m := New(&plan.Project{}, nil)
 	m.Resize(140, 40)
-	m.Show(sample(4))
+	r := sample(4)
+	r.Marks = []plan.Mark{{Text: "calm"}, {At: time.Duration(r.Length) / 2, Text: "rush"},
+		{At: time.Duration(r.Length)/2 + 1, Text: "no room for this"}, {At: 2 * time.Duration(r.Length), Text: "never"}}
+	m.Show(r)
 	pane := shown(m)
-	for _, want := range []string{"┤ crashed", "┤ never ready", "◆", "✗", "5 invocations", "peak 4",
-		"a-fun…g-name-1", "0 s"} {
+	for _, want := range []string{"┤ crashed", "┤ never ready", "◆", "✗", "invocations ─", "··           5", "peak 4",
+		"a-fun…g-name-1", "0 s", "╷calm──", "╷rush"} {
 		if !strings.Contains(pane, want) {
 			t.Errorf("the view does not show %q:\n%s", want, pane)
 		}

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/figure"
@@ -275,8 +277,19 @@ func (m *Model) bars(c *canvas.Canvas, y int, name string, counts []int, style c
 	return y + 1
 }
 
+// timeAxis writes the times below a drawing, and above them the names of the drill's moments.
 func (m *Model) timeAxis(c *canvas.Canvas, y, per, n int) int {
 	axis := draw.Axis{Hi: (time.Duration(per*n) * m.page.Time.Step).Seconds()}
+	free := left
+	for _, mark := range m.page.Marks {
+		name := text.Harmless(mark.Text)
+		if x := left + int(axis.At(mark.At.Seconds())*float64(n)); x >= free && x+1+ansi.StringWidth(name) < m.w {
+			free = c.Put(x, y, canvas.Plain, "╵"+name) + 1
+		}
+	}
+	if free > left {
+		y++
+	}
 	for _, t := range axis.Ticks() {
 		x := left + int(t.At*float64(n))
 		c.Put(x, y, canvas.Dim, "╷"+draw.Short(t.Value)+" s")

@@ -255,7 +255,12 @@ func (m *Model) drawSources(c *canvas.Canvas, y int) int {
 		}
 		y++
 	}
+	var quiet []string
 	for _, name := range m.page.Sources {
+		if m.page.Summary.Sources[name] == (measure.Counts{}) {
+			quiet = append(quiet, name)
+			continue
+		}
 		row(name, canvas.Plain, m.page.Summary.Sources[name], record.Filter{Source: name})
 		for i := range m.page.Summary.Routes {
 			if of := &m.page.Summary.Routes[i]; of.Source == name && of.Deliveries > 0 {
@@ -264,6 +269,9 @@ func (m *Model) drawSources(c *canvas.Canvas, y int) int {
 				row("  "+of.Route, canvas.Dim, n, record.Filter{Source: name, Route: of.Route})
 			}
 		}
+	}
+	if len(quiet) > 0 {
+		y = canvas.Flow(c, 1, y, m.w-2, canvas.Dim, "No events at "+text.List(quiet)+".")
 	}
 	return m.drawRoutes(c, y)
 }
