@@ -22,7 +22,7 @@ func exportCommand(dir *string) *cobra.Command {
 timeline) as SVG and PDF, all invocations as CSV, latencies as an HdrHistogram log,
 figures as OpenMetrics text, budgets as JUnit XML, requests and replies as HAR 1.2, events
 as CloudEvents JSON lines, failed and dead-lettered events as a payload set, the summary
-as JSON, and everything as one HTML page. Without a format it writes all of them.`,
+as JSON, the log as text, and everything as one HTML page. Without a format it writes all of them.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			for i, on := range wanted {
 				if on {
@@ -63,7 +63,7 @@ var formatWords = map[string]string{"svg": "pictures as SVG", "pdf": "pictures a
 	"openmetrics": "figures as OpenMetrics text", "junit": "budgets as JUnit XML",
 	"har": "requests and replies as HAR 1.2", "events": "events as CloudEvents JSON lines",
 	"failed": "failed and dead-lettered events as a payload set", "html": "everything as one HTML page",
-	"json": "the summary as JSON"}
+	"json": "the summary as JSON", "log": "what the functions wrote, as text"}
 
 func chartNames() (out []string) {
 	for _, c := range export.Charts {

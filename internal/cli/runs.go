@@ -30,7 +30,8 @@ func runsCommand(dir *string) *cobra.Command {
 			if err := noArguments(cmd, args); err != nil {
 				return err
 			}
-			return errors.New("missing subcommand: list, show, export, replay, name, note, pin, delete, trim or rescue")
+			return errors.New("missing subcommand: list, show, logs, export, replay, name, note, pin, delete, trim " +
+				"or rescue")
 		},
 	}
 	var asJSON bool
@@ -76,7 +77,8 @@ func runsCommand(dir *string) *cobra.Command {
 	jsonFlag(show, &to)
 	show.Flags().Lookup("json").NoOptDefVal = "-"
 	show.Flags().BoolVar(&failed, "failed", false, "list only the deliveries that did not succeed")
-	c.AddCommand(list, show, exportCommand(dir), replayCommand(dir), nameCommand(dir), noteCommand(dir),
+	c.AddCommand(list, show, logsCommand(dir), exportCommand(dir), replayCommand(dir), nameCommand(dir),
+		noteCommand(dir),
 		pinCommand(dir), deleteCommand(dir), trimCommand(dir), rescueCommand(dir))
 	return c
 }

@@ -30,6 +30,7 @@ type Source struct {
 	Run   *record.Run
 	Page  *report.Page
 	Began time.Time
+	Lines []record.Line             // of its log
 	Blob  func(number int32) []byte // bytes that the run kept, by their number; nil where it did not
 }
 

@@ -194,13 +194,15 @@ type Running struct {
 	sources []plan.Source
 	runs    *store.Store
 	rule    plan.Keeping // by which old runs are trimmed
+	log     *runLog
 }
 
 // Start begins a drill. It ends by itself, by Stop, or with the context. A
 // journal of the engine's inputs is written where one is given.
 func (d *Workspace) Start(ctx context.Context, drill *plan.Drill, journal io.Writer) (*Running, error) {
 	now := time.Now()
-	r := &Running{ID: newID(now), Drill: drill, Began: now, done: make(chan struct{}), runs: d.Runs, rule: d.Keep}
+	r := &Running{ID: newID(now), Drill: drill, Began: now, done: make(chan struct{}), runs: d.Runs, rule: d.Keep,
+		log: newRunLog(d.Log)}
 	ctx, r.stop = context.WithCancel(ctx)
 	own, err := d.objectsOf(r.ID)
 	if err != nil {
@@ -280,7 +282,7 @@ func (r *Running) keep(w *store.Writer, over <-chan struct{}) {
 		select {
 		case <-tick.C:
 			if w != nil {
-				r.failed(w.Append(r.driver.Snapshot()))
+				r.failed(errors.Join(w.Append(r.driver.Snapshot()), w.Lines(r.Lines())))
 			}
 		case <-over:
 			run := r.driver.Snapshot()
@@ -288,7 +290,8 @@ func (r *Running) keep(w *store.Writer, over <-chan struct{}) {
 			if r.page = report.NewPage(run); w == nil {
 				return
 			}
-			r.failed(w.Finish(run, r.page))
+			err := w.Lines(r.log.end(r.driver.At))
+			r.failed(errors.Join(err, w.Finish(run, r.page)))
 			_, _ = r.runs.Trim(r.rule) // what could not be trimmed is retried after the next
 			return
 		}
@@ -361,6 +364,9 @@ func (r *Running) Page() *report.Page {
 
 // Snapshot returns what has been recorded so far.
 func (r *Running) Snapshot() *record.Run { return r.driver.Snapshot() }
+
+// Lines returns the lines of the log so far. What was returned stays as it is.
+func (r *Running) Lines() []record.Line { return r.log.upTo(r.driver.At) }
 
 // Limits returns the limits that hold now: for all functions together, and of each.
 func (r *Running) Limits() (all int, each []plan.Limits) { return r.driver.Limits() }

@@ -2,6 +2,8 @@ package session
 
 import (
 	"context"
+	"fmt"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -9,10 +11,12 @@ import (
 	"time"
 
 	"nightdrill/internal/core/arrival"
+	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/report"
+	"nightdrill/internal/live/logs"
 )
 
 func TestADrillIsFoundByItsName(t *testing.T) {
@@ -70,8 +74,38 @@ func TestADrillIsKeptAsItRuns(t *testing.T) {
 		t.Errorf("%v; the findings that were kept have %+v, those shown %+v", err, page.Summary.Events,
 			r.Page().Summary.Events)
 	}
+	lines, err := d.Runs.Lines(r.ID)
+	if err != nil || !reflect.DeepEqual(lines, r.Lines()) || !slices.ContainsFunc(lines, func(l record.Line) bool {
+		return l.Kind == record.InstanceStarted && l.At >= 0 && l.At < live.Length
+	}) {
+		t.Errorf("%v; %d lines of the log are kept, of %d", err, len(lines), len(r.Lines()))
+	}
 	if n := page.Summary.Events; n.Deliveries != n.Done+n.Abandoned+n.Rejected+n.Failed {
 		t.Errorf("the counts do not add up: %+v", n)
+	}
+}
+
+// A run keeps log lines up to a bound, and says how many more there were.
+func TestTheLogOfARunIsBounded(t *testing.T) {
+	log := logs.New("")
+	at := func(t time.Time) clock.Time { return clock.Time(t.UnixNano()) }
+	log.Add(time.Unix(0, 1), "f", "f-1", logs.Line, "before the run")
+	l := newRunLog(log)
+	for i := range mostRunLines + 100 {
+		log.Add(time.Unix(0, int64(i)), "f", "f-1", logs.Line, fmt.Sprint(i))
+		if i%10_000 == 0 {
+			l.upTo(at)
+		}
+	}
+	lines := l.end(at)
+	if len(lines) != mostRunLines+1 || lines[0].Text != "0" || !strings.HasPrefix(lines[mostRunLines].Text,
+		"100 lines were not kept") {
+		t.Errorf("%d lines, the last is %q", len(lines), lines[len(lines)-1].Text)
+	}
+	l = newRunLog(log)
+	log.Add(time.Unix(0, 1), "f", "f-1", logs.Line, strings.Repeat("é", 2*longestRunLine))
+	if got := l.upTo(at); len(got) != 1 || len([]rune(got[0].Text)) > longestRunLine+1 {
+		t.Errorf("a long line is kept with %d bytes", len(got[0].Text))
 	}
 }
 

@@ -294,7 +294,7 @@ type Writer struct {
 	id                                                         string
 	seq                                                        int
 	arrivals, invocations, attempts, deliveries, levels, blobs int // written so far
-	instances, changes                                         int // seen so far
+	instances, changes, lines                                  int // seen so far
 	// instances that had not stopped when they were last seen
 	alive []int32
 	bytes int64 // written so far
@@ -312,6 +312,24 @@ func (s *Store) Begin(r *record.Run, began time.Time) (*Writer, error) {
 
 // Append writes what the run holds beyond the last Append.
 func (w *Writer) Append(r *record.Run) error { return w.s.said(w.write(r, nil)) }
+
+// Lines writes those lines of the run's log that were not written yet, of all so far.
+func (w *Writer) Lines(all []record.Line) error {
+	if len(all) <= w.lines {
+		return nil
+	}
+	data, err := packLines(all[w.lines:])
+	if err != nil {
+		return err
+	}
+	// they are numbered by themselves: a line more or less does not spoil the records
+	if _, err = w.s.db.Exec("INSERT OR REPLACE INTO blocks (run, kind, seq, data) VALUES (?, 'lines', ?, ?)", w.id,
+		w.lines, data); err != nil {
+		return w.s.said(err)
+	}
+	w.lines, w.bytes = len(all), w.bytes+int64(len(data))
+	return nil
+}
 
 // Finish writes the rest of the run, its end, and its findings.
 func (w *Writer) Finish(r *record.Run, p *report.Page) error { return w.s.said(w.write(r, p)) }

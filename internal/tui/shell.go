@@ -173,7 +173,7 @@ func newShell(ctx context.Context, d *session.Workspace, stand *session.Session,
 	s := &shell{workspace: d, stand: stand, plan: stand.Plan(), ctx: context.WithoutCancel(ctx),
 		theme: themeFor(true),
 		tab:   onFire, sets: setsview.New(stand), fire: fireview.New(stand),
-		drill: drillview.New(d.Project, d.Runs.Blob), findings: findings.New(d.Runs), compare: compareview.New(d.Runs),
+		drill: drillview.New(d.Project, d.Runs), findings: findings.New(d.Runs), compare: compareview.New(d.Runs),
 		auto: drill, mouse: wantsMouse(), guide: newGuide(),
 		pressed: map[string]bool{}}
 	s.wiring = wiringview.New(stand, s.standing)
@@ -345,8 +345,7 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 		s.tab, s.opening = onDrill, m.Invocation
 		if s.running != nil || s.drill.Shown() == m.Run {
 			s.drill.Return()
-			s.drill.Select(s.opening)
-			return s, nil
+			return s, s.drill.Select(s.opening)
 		}
 		return s, s.lanes(m.Run)
 	case findings.Compare:
@@ -378,8 +377,9 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 			s.drill.Show(m.run)
 			s.mapped(m.run)
 			s.findings.Have(m.run)
-			if s.opening > 0 {
-				s.drill.Select(s.opening)
+			if id := s.opening; id > 0 {
+				s.opening = 0
+				return s, s.drill.Select(id)
 			}
 		}
 		s.opening = 0
@@ -460,6 +460,9 @@ func (s *shell) tick() tea.Cmd {
 	run := s.running.Snapshot()
 	s.drill.Update(run, s.running.Looks())
 	s.drill.Limits(s.running.Limits())
+	if s.drill.ShowsLines() {
+		s.drill.Lines(s.running.Lines())
+	}
 	if run.ColdStarts == 0 {
 		s.wiring.Drill(s.running.Drill, s.running.Traffic(run), run)
 	}

@@ -11,17 +11,20 @@ import (
 	"os"
 	"sync"
 	"time"
+
+	"nightdrill/internal/core/record"
 )
 
 // Kind is the kind of an entry.
-type Kind uint8
+type Kind = record.LineKind
 
+// The kinds of entries.
 const (
-	Line    Kind = iota // written by the function
-	Started             // its process runs
-	Ready
-	Stopped
-	Note // said by the program
+	Line    = record.Written
+	Started = record.InstanceStarted
+	Ready   = record.InstanceReady
+	Stopped = record.InstanceStopped
+	Note    = record.Noted
 )
 
 // Entry is one line. Nothing in it would be obeyed by a terminal.
@@ -109,6 +112,20 @@ func (l *Log) Last() uint64 {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.last
+}
+
+// After returns the entries that follow a number, oldest first, the number of the last one, and how
+// many of them are no longer kept.
+func (l *Log) After(number uint64) (out []Entry, last uint64, lost int) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	from := max(number+1, l.first)
+	lost = int(from - number - 1)
+	for last = max(number, from-1); last < l.last; {
+		last++
+		out = append(out, l.ring[last%keptEntries])
+	}
+	return out, last, lost
 }
 
 // Up returns up to n of the entries up to a number that satisfy keep, oldest first.

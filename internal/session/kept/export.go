@@ -18,7 +18,8 @@ import (
 )
 
 // Formats lists the formats that a run can be exported in.
-var Formats = []string{"svg", "pdf", "csv", "hdr", "openmetrics", "junit", "har", "events", "failed", "html", "json"}
+var Formats = []string{"svg", "pdf", "csv", "hdr", "openmetrics", "junit", "har", "events", "failed", "html", "json",
+	"log"}
 
 // Exporting selects what of a run is written, and where.
 type Exporting struct {
@@ -39,7 +40,11 @@ func SourceOf(runs *store.Store, info store.Info) (*export.Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &export.Source{Run: r, Page: page, Began: info.Began, Blob: blobsOf(runs, info.ID)}, nil
+	lines, err := runs.Lines(info.ID)
+	if err != nil {
+		return nil, err
+	}
+	return &export.Source{Run: r, Page: page, Began: info.Began, Lines: lines, Blob: blobsOf(runs, info.ID)}, nil
 }
 
 // blobsOf returns the bytes that a run kept, by their number, or nil; each is read once.
@@ -114,6 +119,8 @@ func Export(s *export.Source, comparisons []*measure.Comparison, x Exporting) (f
 				e.SetIndent("", "  ")
 				return e.Encode(s.Page.Summary)
 			})
+		case "log":
+			add("-log.txt", func(to io.Writer) error { return export.Log(to, s.Lines) })
 		default:
 			return nil, fmt.Errorf("unknown export format %q; available: %s", format, strings.Join(Formats, ", "))
 		}

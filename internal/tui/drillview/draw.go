@@ -48,22 +48,27 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 	}
 	m.short = map[int][]string{}
 	w := m.window()
-	y := 0
-	c.Rule(y, "Arrivals")
-	m.drawMarks(c, y, w, len("─ Arrivals ─"))
-	y = m.drawArrivals(c, y+1, w)
+	c.Rule(0, "Arrivals")
+	m.drawMarks(c, 0, w, len("─ Arrivals ─"))
+	y := m.drawArrivals(c, 1, w)
+	dock := m.dockRows()
 	below := m.below()
+	if dock > 0 {
+		below = dock + 1
+	}
 	m.drawLanes(c, y, m.h-y-below, w)
 	y = m.h - below
-	y = m.drawWaiting(c, y, w)
+	if dock > 0 {
+		m.drawDock(c, m.drawAxis(c, y, w), dock)
+		return c
+	}
+	if m.lower < 2 {
+		y = m.drawWaiting(c, y, w)
+	}
 	y = m.drawAxis(c, y, w)
 	y = m.drawChanges(c, y, w)
-	m.drawFigures(c, y)
-	switch {
-	case m.details:
-		m.drawDetails(c)
-	case m.Typing():
-		m.drawLimits(c)
+	if m.lower < 1 {
+		m.drawFigures(c, y)
 	}
 	return c
 }
@@ -141,29 +146,35 @@ func (m *Model) drawArrivals(c *canvas.Canvas, y int, w draw.Window) int {
 	return y
 }
 
-// drawMarks writes the names of the drill's moments at their times into a rule, whole or not at all,
-// right of the rule's title.
+// drawMarks writes the names of the drill's moments at their times into a rule, right of its title; a
+// name that reaches into the next is cut.
 func (m *Model) drawMarks(c *canvas.Canvas, y int, w draw.Window, title int) {
 	r := m.chart.Run()
-	free := max(title, left)
 	for i, x := range r.Marks {
-		at := w.At(r.Begins.Add(x.At))
+		at := left + w.At(r.Begins.Add(x.At))
 		end := m.w
 		if i+1 < len(r.Marks) {
-			if next := w.At(r.Begins.Add(r.Marks[i+1].At)); next > at {
-				end = left + next
-			}
+			end = min(end, left+w.At(r.Begins.Add(r.Marks[i+1].At)))
 		}
-		name := text.Harmless(x.Text)
-		if wide := ansi.StringWidth(name); at >= 0 && at < w.Cells && left+at >= free && left+at+3+wide <= end {
-			free = c.Put(left+at, y, canvas.Bold, "╷"+name) + 1
+		if at < max(title, left) || at >= left+w.Cells || end <= at {
+			continue
+		}
+		c.Set(at, y, canvas.Bold, '╷')
+		if end-at > 4 {
+			c.PutUpTo(at+1, y, end, canvas.Bold, text.Harmless(x.Text))
 		}
 	}
 }
 
 // below returns the rows that stand under the lanes.
 func (m *Model) below() int {
-	n := m.waitingRows() + 1 + m.figureRows()
+	n := 1
+	if m.lower < 2 {
+		n += m.waitingRows()
+	}
+	if m.lower < 1 {
+		n += m.figureRows()
+	}
 	if m.changesShown() {
 		n++
 	}
@@ -285,6 +296,9 @@ func (m *Model) drawLanes(c *canvas.Canvas, y, rows int, w draw.Window) {
 		m.top = max(min(m.top, m.lane, len(lanes)-rows), m.lane-rows+1, 0)
 		first, shown = m.top, lanes[m.top:m.top+rows]
 		hidden = fmt.Sprintf(" lanes %d to %d of %d ", m.top+1, m.top+rows, len(lanes))
+		if m.w < 100 {
+			hidden = fmt.Sprintf(" %d to %d of %d ", m.top+1, m.top+rows, len(lanes))
+		}
 	default:
 		folded = fold(lanes, rows, func(fn int32) string { return m.functionNames(left - 7)[fn] })
 		stopped := 0
@@ -626,42 +640,6 @@ func (m *Model) brief(v *record.Invocation) string {
 		figure.Duration(v.Done.Sub(v.Assigned)))
 }
 
-// drawDetails opens the instance or the invocation under the cursor.
-func (m *Model) drawDetails(c *canvas.Canvas) {
-	lanes := m.chart.Lanes()
-	if m.lane < 0 || m.lane >= len(lanes) {
-		return
-	}
-	l := lanes[m.lane]
-	r := m.chart.Run()
-	name := fmt.Sprintf("%s-%d", r.Functions[l.Instance.Function].Name, l.Instance.Number)
-	var lines []line
-	v := m.under()
-	if v != nil {
-		lines = m.invocationLines(v)
-		name = fmt.Sprintf("%s, invocation %d of %d", name, m.call+1, len(l.Invocations))
-	}
-	lines = append(lines, m.instanceLines(&l.Instance)...)
-	if v != nil {
-		lines = append(lines, m.byteLines(v)...)
-	}
-	width := min(m.w-4, 100)
-	tall := min(len(lines)+2, m.h-2)
-	m.scroll = max(min(m.scroll, len(lines)-tall+2), 0)
-	x, y := (m.w-width)/2, max((m.h-tall)/2, 0)
-	c.Frame(x, y, width, tall, name)
-	for i, row := range lines[m.scroll:min(m.scroll+tall-2, len(lines))] {
-		at := c.PutUpTo(x+2, y+1+i, x+width-2, canvas.Dim, row.name)
-		if row.name != "" || !row.whole {
-			at = x + 18
-		}
-		c.PutUpTo(at, y+1+i, x+width-2, row.style, row.value)
-	}
-	if hidden := len(lines) - m.scroll - tall + 2; hidden > 0 {
-		c.Right(x+width-2, y+tall-1, canvas.Dim, fmt.Sprintf(" %d more lines: PgDn ", hidden))
-	}
-}
-
 // byteLines returns the bytes of the event and of the reply, as far as they were
 // kept.
 func (m *Model) byteLines(v *record.Invocation) (lines []line) {
@@ -678,7 +656,9 @@ func (m *Model) byteLines(v *record.Invocation) (lines []line) {
 			return
 		}
 		for row := range strings.Lines(string(shown[:min(len(shown), 16<<10)])) {
-			lines = append(lines, line{value: text.Harmless(strings.TrimRight(row, "\r\n")), whole: true})
+			for part := range strings.Lines(ansi.Wrap(text.Harmless(strings.TrimRight(row, "\r\n")), m.column(), "")) {
+				lines = append(lines, line{value: strings.TrimRight(part, "\n"), whole: true})
+			}
 		}
 	}
 	if attempts := m.chart.Events(v); len(attempts) > 0 {
@@ -700,7 +680,7 @@ func (m *Model) bytes(r *record.Run, number int32) ([]byte, error) {
 	if m.cached.run == r.ID && m.cached.of[number] != nil {
 		return m.cached.of[number], nil
 	}
-	text, err := m.blob(r.ID, number)
+	text, err := m.kept.Blob(r.ID, number)
 	if err == nil {
 		if m.cached.run != r.ID || len(m.cached.of) > 100 {
 			m.cached.run, m.cached.of = r.ID, map[int32][]byte{}

@@ -196,13 +196,11 @@ func (m *Model) edit(change func(*plan.Limits, *cell) error, all func() (int, er
 }
 
 // drawLimits draws the panel.
-func (m *Model) drawLimits(c *canvas.Canvas) {
+func (m *Model) drawLimits(c *canvas.Canvas, y, tall int) {
 	p := &m.panel
 	r := m.chart.Run()
-	width := min(m.w-2, 130)
-	tall := min(len(p.each)+7, m.h-1)
-	x, y := (m.w-width)/2, max(m.h-m.figureRows()-tall, 0)
-	c.Frame(x, y, width, tall, "Current limits")
+	x, width := 0, min(m.w, 130)
+	c.Rule(y, "Current limits")
 	name := 16
 	if width < 100 {
 		name = 11
@@ -214,9 +212,9 @@ func (m *Model) drawLimits(c *canvas.Canvas) {
 		title := cells[i].title
 		switch {
 		case pitch < 10:
-			title = [...]string{"max", "own", "each", "warm", "idle", "starts", "burst"}[i]
+			title = [...]string{"max", "guar.", "each", "warm", "idle", "starts", "burst"}[i]
 		case pitch < 13 && i == 1:
-			title = "own"
+			title = "guar."
 		case pitch < 13 && i == 2:
 			title = "each"
 		}
@@ -226,8 +224,8 @@ func (m *Model) drawLimits(c *canvas.Canvas) {
 		}
 		c.Right(edge(i), y, style, title)
 	}
-	top := max(p.row-(tall-6), 0)
-	for row := top; row <= len(p.each) && row-top < tall-5; row++ {
+	top := max(p.row-(tall-5), 0)
+	for row := top; row <= len(p.each) && row-top < tall-4; row++ {
 		at := y + 1 + row - top
 		style := canvas.Plain
 		if row == p.row {
@@ -261,12 +259,12 @@ func (m *Model) drawLimits(c *canvas.Canvas) {
 	if p.bad {
 		style = canvas.Bad
 	}
-	c.PutUpTo(x+2, y+tall-4, x+width-2, style, p.said)
+	c.PutUpTo(x+2, y+tall-3, x+width-2, style, p.said)
 	hint := "+ - by a step, or type a value and enter; t rejects everything; r replaces the instances; esc closes"
 	if width < 106 {
 		hint = "+ - or a value and enter; t rejects; r replaces; esc closes"
 	}
-	c.PutUpTo(x+2, y+tall-3, x+width-2, canvas.Dim, hint)
+	c.PutUpTo(x+2, y+tall-2, x+width-2, canvas.Dim, hint)
 }
 
 // putCell writes a value, with the cursor where it is.

@@ -34,21 +34,28 @@ type Map struct {
 }
 
 // Keys are the keys of the view.
-var Keys = struct{ Start, Stop, Up, Down, Left, Right, Open, Map, Close, In, Out, Back, On, All key.Binding }{
-	Start: key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "start a drill")),
-	Stop:  key.NewBinding(key.WithKeys("S"), key.WithHelp("S", "stop the drill")),
-	Up:    key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓", "choose a lane")),
-	Down:  key.NewBinding(key.WithKeys("down", "j")),
-	Left:  key.NewBinding(key.WithKeys("left", "h"), key.WithHelp("←→", "choose an invocation")),
-	Right: key.NewBinding(key.WithKeys("right", "l")),
-	Open:  key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "open it")),
-	Map:   key.NewBinding(key.WithKeys("g"), key.WithHelp("g", "trace on the map")),
-	Close: key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "close")),
-	In:    key.NewBinding(key.WithKeys("+", "="), key.WithHelp("+ -", "zoom")),
-	Out:   key.NewBinding(key.WithKeys("-", "_")),
-	Back:  key.NewBinding(key.WithKeys(",", "pgup"), key.WithHelp(", .", "scroll in time")),
-	On:    key.NewBinding(key.WithKeys(".", "pgdown")),
-	All:   key.NewBinding(key.WithKeys("0", "home"), key.WithHelp("0", "the whole drill")),
+var Keys = struct {
+	Start, Stop, Up, Down, Left, Right, Open, Map, Close, In, Out, Back, On, All, Logs, Search, Smaller,
+	Larger key.Binding
+}{
+	Start:   key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "start a drill")),
+	Stop:    key.NewBinding(key.WithKeys("S"), key.WithHelp("S", "stop the drill")),
+	Up:      key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓", "choose a lane")),
+	Down:    key.NewBinding(key.WithKeys("down", "j")),
+	Left:    key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "choose an invocation")),
+	Right:   key.NewBinding(key.WithKeys("right")),
+	Open:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "open it")),
+	Map:     key.NewBinding(key.WithKeys("g"), key.WithHelp("g", "trace on the map")),
+	Close:   key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "close")),
+	In:      key.NewBinding(key.WithKeys("+", "="), key.WithHelp("+ -", "zoom")),
+	Out:     key.NewBinding(key.WithKeys("-", "_")),
+	Back:    key.NewBinding(key.WithKeys(",", "pgup"), key.WithHelp(", .", "scroll in time")),
+	On:      key.NewBinding(key.WithKeys(".", "pgdown")),
+	All:     key.NewBinding(key.WithKeys("0", "home"), key.WithHelp("0", "the whole drill")),
+	Logs:    key.NewBinding(key.WithKeys("l"), key.WithHelp("l", "logs, of the lane that is chosen")),
+	Search:  key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "search the logs")),
+	Smaller: key.NewBinding(key.WithKeys("<"), key.WithHelp("< >", "lower part smaller, larger")),
+	Larger:  key.NewBinding(key.WithKeys(">")),
 }
 
 // Model is the state of the view.
@@ -74,18 +81,27 @@ type Model struct {
 	top        int              // first lane shown
 	details    bool
 	scroll     int // of the details
+	logs       logs
+	lower      int // how many parts below the lanes are hidden
+	grow       int // rows that what is docked has more than it needs, or less
 	panel      panel
 	loading    string
 	cached     struct { // bytes that were read from the store
 		run string
 		of  map[int32][]byte
 	}
-	blob func(run string, number int32) ([]byte, error)
+	kept Kept
 }
 
-// New returns the view of a project. blob reads the bytes that a kept run has.
-func New(p *plan.Project, blob func(run string, number int32) ([]byte, error)) *Model {
-	return &Model{p: p, blob: blob, lane: -1, call: -1}
+// Kept reads what a run keeps beside its records.
+type Kept interface {
+	Blob(run string, number int32) ([]byte, error) // of an event or a reply
+	Lines(run string) ([]record.Line, error)       // of the log
+}
+
+// New returns the view of a project.
+func New(p *plan.Project, kept Kept) *Model {
+	return &Model{p: p, kept: kept, lane: -1, call: -1}
 }
 
 // Project sets the project, when it was read again.
@@ -104,6 +120,7 @@ func (m *Model) Begin(d *plan.Drill, r *record.Run) {
 	m.drill, m.live, m.ending, m.closed = d, true, false, false
 	m.chart, m.tally = &draw.Chart{}, measure.NewTally(r)
 	m.from, m.span, m.lane, m.call, m.top, m.details = 0, 0, -1, -1, 0, false
+	m.logs = logs{open: m.logs.open}
 	m.planed, m.panel = 0, panel{}
 	for i := range d.Feeds {
 		m.planed = max(m.planed, clock.Time(m.p.Span(&d.Feeds[i])))
@@ -131,6 +148,7 @@ func (m *Model) Show(r *record.Run) {
 	m.drill, m.live, m.closed = m.p.DrillNamed(r.Drill), false, false
 	m.chart, m.tally = &draw.Chart{}, measure.NewTally(r)
 	m.from, m.span, m.lane, m.call, m.top, m.details = 0, 0, -1, -1, 0, false
+	m.logs = logs{}
 	m.Update(r, nil)
 }
 
@@ -147,6 +165,7 @@ func (m *Model) Ending() { m.ending = true }
 // Ended notes that the drill is over.
 func (m *Model) Ended(r *record.Run) {
 	m.live, m.ending = false, false
+	m.logs = logs{} // the rest of it is read from what was kept
 	m.Update(r, nil)
 }
 
@@ -167,13 +186,16 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	case is(Keys.Start) && !m.live:
 		m.closed = true
 	case is(LimitKeys.Open) && m.live && !m.cold():
-		m.panel.open, m.details = true, false
+		m.panel.open, m.details, m.logs.open = true, false, false
 	case is(Keys.Stop) && m.live:
 		return func() tea.Msg { return Stop{} }
 	case is(Keys.Close):
-		if m.details {
+		switch {
+		case m.details:
 			m.details = false
-		} else {
+		case m.logs.open:
+			m.logs.open = false
+		default:
 			m.lane, m.call = -1, -1
 		}
 	case is(Keys.Up), is(Keys.Down):
@@ -192,7 +214,8 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		if m.lane < 0 {
 			m.moveLane(lanes, 1)
 		}
-		m.details, m.scroll = m.lane >= 0, 0
+		m.details, m.scroll, m.logs.open = m.lane >= 0, 0, false
+		return m.readLog()
 	case is(Keys.Map) && m.under() != nil && !m.cold():
 		if events := m.chart.Events(m.under()); len(events) > 0 {
 			to := Map{m.chart.Run(), events[0].Event}
@@ -202,12 +225,23 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		m.zoom(2)
 	case is(Keys.Out):
 		m.zoom(0.5)
-	case m.details && (is(Keys.Back) || is(Keys.On)):
-		by := m.h / 2
+	case is(Keys.Logs):
+		m.details = false
+		return m.toggleLogs()
+	case is(Keys.Search) && m.logs.open:
+		return m.askSearch()
+	case is(Keys.Smaller), is(Keys.Larger):
+		m.resize(is(Keys.Larger))
+	case (m.details || m.logs.open) && (is(Keys.Back) || is(Keys.On)):
+		by := max(m.dockRows()/2, 1)
 		if is(Keys.Back) {
 			by = -by
 		}
-		m.scroll = max(m.scroll+by, 0)
+		if m.details {
+			m.scroll = max(m.scroll+by, 0)
+		} else {
+			m.logs.scroll += by
+		}
 	case is(Keys.Back), is(Keys.On):
 		w := m.window()
 		by := (w.To - w.From) / 4
@@ -255,10 +289,21 @@ func (m *Model) Help() []key.Binding {
 		return []key.Binding{Keys.Left, Keys.Up, Keys.Map, Keys.Close}
 	case m.details:
 		return []key.Binding{Keys.Left, Keys.Up, Keys.Close}
+	case m.logs.open:
+		more := key.NewBinding(key.WithKeys("pgup"), key.WithHelp("pgup pgdn", "more lines"))
+		return []key.Binding{Keys.Up, Keys.Left, Keys.Search, more, Keys.Smaller, Keys.Close}
 	case m.live && !m.cold():
-		return []key.Binding{Keys.Stop, LimitKeys.Open, Keys.Up, Keys.Left, Keys.Open, Keys.In, Keys.Back, Keys.All}
+		return []key.Binding{Keys.Stop, LimitKeys.Open, Keys.Up, Keys.Left, Keys.Open, short(Keys.Logs, "logs"),
+			Keys.In, Keys.Back, Keys.All}
 	}
-	return []key.Binding{Keys.Start, Keys.Up, Keys.Left, Keys.Open, Keys.In, Keys.Back, Keys.All}
+	return []key.Binding{Keys.Start, Keys.Up, Keys.Left, Keys.Open, short(Keys.Logs, "logs"), Keys.In, Keys.Back,
+		Keys.All}
+}
+
+// short returns a binding with shorter words, for the line at the bottom.
+func short(b key.Binding, words string) key.Binding {
+	b.SetHelp(b.Help().Key, words)
+	return b
 }
 
 // length is the stretch of time that there is to see.
@@ -320,13 +365,13 @@ func (m *Model) under() *record.Invocation {
 }
 
 // Select moves the cursor to an invocation and opens it.
-func (m *Model) Select(id uint64) {
+func (m *Model) Select(id uint64) tea.Cmd {
 	if m.chart == nil {
-		return
+		return nil
 	}
 	v := m.chart.Invocation(id)
 	if v == nil {
-		return
+		return nil
 	}
 	for i, l := range m.chart.Lanes() {
 		if l.Instance.ID != v.Instance {
@@ -336,10 +381,11 @@ func (m *Model) Select(id uint64) {
 			if m.chart.Run().Invocations[at].ID == id {
 				m.lane, m.call, m.details, m.scroll = i, k, true, 0
 				m.comeAlong(l)
-				return
+				return m.readLog()
 			}
 		}
 	}
+	return nil
 }
 
 func (m *Model) moveLane(lanes []*draw.Lane, by int) {
@@ -355,7 +401,7 @@ func (m *Model) moveLane(lanes []*draw.Lane, by int) {
 	} else {
 		m.lane = min(max(m.lane+by, 0), len(lanes)-1)
 	}
-	m.call = m.chart.Near(lanes[m.lane], at)
+	m.call, m.logs.scroll = m.chart.Near(lanes[m.lane], at), 0
 	m.comeAlong(lanes[m.lane])
 }
 
@@ -381,7 +427,7 @@ func (m *Model) moveCall(lanes []*draw.Lane, by int) {
 		return
 	}
 	l := lanes[m.lane]
-	m.call = max(min(m.call+by, len(l.Invocations)-1), min(0, len(l.Invocations)-1))
+	m.call, m.logs.scroll = max(min(m.call+by, len(l.Invocations)-1), min(0, len(l.Invocations)-1)), 0
 	m.comeAlong(l)
 }
 
@@ -399,13 +445,19 @@ func (m *Model) comeAlong(l *draw.Lane) {
 	}
 }
 
-// Took takes no message: nothing of this view is made beside it.
-func (m *Model) Took(tea.Msg) (cmd tea.Cmd, ok bool) { return nil, false }
+// Took takes the lines of a log that were read; ok is false for messages of others.
+func (m *Model) Took(x tea.Msg) (cmd tea.Cmd, ok bool) {
+	lines, ok := x.(linesMsg)
+	if ok && lines.run == m.Shown() {
+		m.logs.loading, m.logs.lines, m.logs.trouble = false, lines.all, lines.err
+	}
+	return nil, ok
+}
 
 // Keys returns all keys of the view, for the help.
 func (m *Model) Keys() []key.Binding {
-	return []key.Binding{Keys.Start, Keys.Stop, LimitKeys.Open, Keys.Up, Keys.Left, Keys.Open, Keys.Map, Keys.Close,
-		Keys.In, Keys.Back, Keys.All}
+	return []key.Binding{Keys.Start, Keys.Stop, LimitKeys.Open, Keys.Up, Keys.Left, Keys.Open, Keys.Map, Keys.Logs,
+		Keys.Search, Keys.Smaller, Keys.Close, Keys.In, Keys.Back, Keys.All}
 }
 
 // Title describes in a few words what is going on.

@@ -2,6 +2,7 @@ package drillview
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -14,6 +15,7 @@ import (
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/rng"
 	"nightdrill/internal/tui/canvas"
+	"nightdrill/internal/tui/msg"
 	"nightdrill/internal/tui/viewtest"
 )
 
@@ -69,12 +71,12 @@ func TestALaneSaysWhyItEnded(t *testing.T) {
 	m := New(&plan.Project{}, nil)
 	m.Resize(140, 40)
 	r := sample(4)
-	r.Marks = []plan.Mark{{Text: "calm"}, {At: time.Duration(r.Length) / 2, Text: "rush"},
-		{At: time.Duration(r.Length)/2 + 1, Text: "no room for this"}, {At: 2 * time.Duration(r.Length), Text: "never"}}
+	r.Marks = []plan.Mark{{Text: "calm"}, {At: time.Duration(r.Length) / 2, Text: "rush hour at the quay"},
+		{At: time.Duration(r.Length) * 6 / 10, Text: "x"}, {At: 2 * time.Duration(r.Length), Text: "never"}}
 	m.Show(r)
 	pane := shown(m)
 	for _, want := range []string{"┤ crashed", "┤ never ready", "◆", "✗", "invocations ─", "··           5", "peak 4",
-		"a-fun…g-name-1", "0 s", "╷calm──", "╷rush"} {
+		"a-fun…g-name-1", "0 s", "╷calm──", "╷rush hour…╷x"} {
 		if !strings.Contains(pane, want) {
 			t.Errorf("the view does not show %q:\n%s", want, pane)
 		}
@@ -98,19 +100,79 @@ func TestBytesAreShownHarmless(t *testing.T) {
 	}
 }
 
+// keeps stands for what a run keeps: no bytes, and a log.
+type keeps []record.Line
+
+func (keeps) Blob(string, int32) ([]byte, error) { return nil, fmt.Errorf("gone") }
+
+func (k keeps) Lines(string) ([]record.Line, error) { return k, nil }
+
+// logOf returns a log with a line of each kind, and one for each invocation.
+func logOf(r *record.Run) (out keeps) {
+	for i := range r.Instances {
+		name := fmt.Sprintf("%s-%d", r.Functions[0].Name, r.Instances[i].Number)
+		out = append(out, record.Line{At: r.Instances[i].Spawned, Instance: name, Kind: record.InstanceStarted,
+			Text: "started as process 12"})
+	}
+	for i := range r.Invocations {
+		v := &r.Invocations[i]
+		out = append(out, record.Line{At: v.Assigned + 1, Instance: fmt.Sprintf("%s-%d", r.Functions[0].Name,
+			r.Instances[v.Instance].Number), Text: fmt.Sprintf("request %d\x1b[2J", v.ID)})
+	}
+	return out
+}
+
+// The log of a kept run is read when it is opened; the lane that is chosen selects its lines, the
+// invocation marks its own, and a search keeps those with its text.
+func TestTheLogOfARun(t *testing.T) {
+	r := sample(1)
+	m := New(&plan.Project{}, logOf(r))
+	m.Resize(120, 40)
+	m.Show(r)
+	cmd := m.Key(viewtest.Key("l"))
+	if pane := shown(m); !strings.Contains(pane, "Reading the log") {
+		t.Errorf("what is done is not shown:\n%s", pane)
+	}
+	m.Took(cmd())
+	if pane := shown(m); !strings.Contains(pane, "Logs of all instances") ||
+		!strings.Contains(pane, "◆ started as process 12") || strings.Contains(pane, "\x1b[2J") {
+		t.Errorf("the log:\n%s", pane)
+	}
+	press(m, "down", "left")
+	pane, v := shown(m), m.under()
+	if want := fmt.Sprintf("request %d", v.ID); !strings.Contains(pane, "Logs of "+m.instanceName()) ||
+		strings.Count(pane, "▌") == 0 || !regexp.MustCompile("▌.*"+want).MatchString(pane) {
+		t.Errorf("the lines of the invocation are not marked:\n%s", pane)
+	}
+	before := m.dockRows()
+	press(m, ">", ">")
+	if m.dockRows() <= before {
+		t.Errorf("%d rows after it was made larger, %d before", m.dockRows(), before)
+	}
+	ask, _ := m.Key(viewtest.Key("/"))().(msg.Ask)
+	ask.Done("no such text")
+	if pane := shown(m); !strings.Contains(pane, "No line has this text") {
+		t.Errorf("a search without result:\n%s", pane)
+	}
+}
+
 // Any keys in any order at any size: no crash, no row too wide, and the view
 // never has more rows than it was given.
 func TestKeysAndSizesNeverBreakIt(t *testing.T) {
-	keys := []string{"down", "up", "left", "right", "enter", "esc", "pgdown", "+", "-", ",", ".", "0", "s", "x"}
+	keys := []string{"down", "up", "left", "right", "enter", "esc", "pgdown", "+", "-", ",", ".", "0", "s", "x", "l",
+		"<",
+		">"}
 	for seed := range uint64(60) {
 		r := rng.New(seed, 3)
-		m := New(&plan.Project{}, func(string, int32) ([]byte, error) { return nil, fmt.Errorf("gone") })
-		m.Resize(80+r.Below(120), 20+r.Below(40))
 		run := sample(r.Below(60))
+		m := New(&plan.Project{}, logOf(run))
+		m.Resize(80+r.Below(120), 20+r.Below(40))
 		m.Show(run)
 		for range 60 {
 			k := keys[r.Below(len(keys))]
-			press(m, k)
+			if cmd := m.Key(viewtest.Key(k)); k == "l" && cmd != nil {
+				m.Took(cmd())
+			}
 			if r.Chance(1, 10) {
 				m.Resize(80+r.Below(120), 20+r.Below(40))
 			}
