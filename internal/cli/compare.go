@@ -178,6 +178,11 @@ func writeComparison(cmd *cobra.Command, all []*measure.Comparison, to string) e
 func comparisonText(w io.Writer, c *measure.Comparison) error {
 	b := &strings.Builder{}
 	fmt.Fprintf(b, "%s\n", c.Title)
+	for i := range c.Sides {
+		if s := &c.Sides[i]; s.Run != c.Sides[0].Run || i == 0 && len(c.Sides) > 1 && c.Sides[1].Run != s.Run {
+			fmt.Fprintf(b, "  %s is run %s\n", s.Label, s.Run)
+		}
+	}
 	for _, s := range c.Sentences {
 		fmt.Fprintf(b, "  %s\n", s)
 	}

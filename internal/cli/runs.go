@@ -179,11 +179,11 @@ compares times and replies with those of the run.`,
 				if o.to == "-" {
 					out = cmd.ErrOrStderr()
 				}
-				fmt.Fprintf(out, "\nagainst run %s\n", info.Label())
+				fmt.Fprintf(out, "\nagainst run %s\n", info.Label(time.Now()))
 				for _, line := range report.TurnLines(record.TurnsOf(before, after)) {
 					fmt.Fprintln(out, "  "+line)
 				}
-				all, err := kept.CompareLoaded(d.Runs, before, after, [2]string{info.Label(), after.ID})
+				all, err := kept.CompareLoaded(d.Runs, before, after, [2]string{"before", "replay"})
 				if err != nil {
 					fmt.Fprintln(out, "  "+err.Error())
 					return nil

@@ -3,6 +3,7 @@ package store
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -72,6 +73,35 @@ func (s *Store) Delete(i Info) error {
 		return fmt.Errorf("no run %q", i.ID)
 	}
 	return nil
+}
+
+// PutAside takes a run off the list. It is deleted when the store is closed, unless BringBack is called
+// before; if the program is killed, it is kept.
+func (s *Store) PutAside(i Info) error {
+	if i.UnderWay(time.Now()) {
+		return fmt.Errorf("run %s is still in progress; stop it first", i.ID)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.aside = append(s.aside, i)
+	return nil
+}
+
+// BringBack lists the run again that was put aside last, and returns it; ok is false where there is none.
+func (s *Store) BringBack() (i Info, ok bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.aside) == 0 {
+		return i, false
+	}
+	i, s.aside = s.aside[len(s.aside)-1], s.aside[:len(s.aside)-1]
+	return i, true
+}
+
+func (s *Store) isAside(id string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.ContainsFunc(s.aside, func(i Info) bool { return i.ID == id })
 }
 
 // Surplus returns the runs that a rule does not keep; those that have a name, are

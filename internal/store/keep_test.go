@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -56,7 +57,7 @@ func TestRunsAreNamedNotedPinnedAndDeleted(t *testing.T) {
 		}
 	}
 	if i, err := s.Find("before the change"); err != nil || i.ID != "20260102-000000-bb" || i.Note != "slow disk" ||
-		i.Label() != "before the change" || i.Headline == nil || i.Headline.Arrived != 400 || i.Bytes == 0 {
+		i.Label(time.Now()) != "before the change" || i.Headline == nil || i.Headline.Arrived != 400 || i.Bytes == 0 {
 		t.Errorf("found by its name: %+v, %v", i, err)
 	}
 	if err := s.Name("20990101-000000-zz", "x"); err == nil || !strings.Contains(err.Error(), "no run") {
@@ -99,6 +100,84 @@ func TestRunsAreNamedNotedPinnedAndDeleted(t *testing.T) {
 }
 
 // Where a block cannot be read, what was recorded before it is whole, and the run
+// A run without a name is called by its drill and when it began, as far as that is needed.
+func TestWhatARunIsCalled(t *testing.T) {
+	now := time.Date(2026, 11, 29, 0, 30, 0, 0, time.Local)
+	for _, c := range []struct {
+		began time.Time
+		want  string
+	}{
+		{now.Add(-10 * time.Minute), "evening 00:20:00"},
+		{now.Add(-time.Hour), "evening 28 Nov 23:30"},
+		{now.AddDate(-1, 0, 0), "evening 29 Nov 2025 00:30"},
+	} {
+		i := Info{Drill: "evening", Began: c.began.UTC()}
+		if got := i.Label(now); got != c.want {
+			t.Errorf("a run of %v is called %q, want %q", c.began, got, c.want)
+		}
+	}
+}
+
+// A run that is put aside is off the list; it comes back, or goes for good when the store is closed.
+func TestRunsThatArePutAside(t *testing.T) {
+	dir := t.TempDir()
+	s, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, id := range []string{"20260101-000000-aa", "20260101-000001-bb"} {
+		w, err := s.Begin(random(3, id), time.Now())
+		if err == nil {
+			r := random(3, id)
+			r.Finished = true
+			err = w.Finish(r, report.NewPage(r))
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	listed := func() (names []string) {
+		all, err := s.List()
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, i := range all {
+			names = append(names, i.ID[len(i.ID)-2:])
+		}
+		return names
+	}
+	aside := func(id string) {
+		info, err := s.Find(id)
+		if err == nil {
+			err = s.PutAside(info)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	aside("20260101-000000-aa")
+	aside("20260101-000001-bb")
+	if got := listed(); len(got) != 0 {
+		t.Errorf("listed although put aside: %v", got)
+	}
+	if i, ok := s.BringBack(); !ok || i.ID != "20260101-000001-bb" || !slices.Equal(listed(), []string{"bb"}) {
+		t.Errorf("brought back %v, listed %v", i.ID, listed())
+	}
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if s, err = Open(dir); err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if got := listed(); !slices.Equal(got, []string{"bb"}) {
+		t.Errorf("after it was closed: %v", got)
+	}
+	if _, ok := s.BringBack(); ok {
+		t.Error("a run that is gone comes back")
+	}
+}
+
 // says what is missing.
 func TestADamagedBlockCostsWhatComesAfterIt(t *testing.T) {
 	s, _ := Open(t.TempDir())

@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"modernc.org/sqlite" // the driver, without cgo
@@ -68,9 +69,11 @@ ALTER TABLE runs ADD COLUMN bytes INTEGER NOT NULL DEFAULT 0;  -- that it takes,
 
 // Store is an open store of runs.
 type Store struct {
-	db   *sql.DB
-	path string
-	open *hold.Lock // shared with others; a rescue has it alone
+	db    *sql.DB
+	path  string
+	open  *hold.Lock // shared with others; a rescue has it alone
+	mu    sync.Mutex
+	aside []Info // runs that are deleted when the store is closed, the latest last
 }
 
 // Info is a run in the list of runs.
@@ -88,12 +91,26 @@ type Info struct {
 	Headline *report.Headline `json:"main"`   // nil of a run that was cut off
 }
 
-// Label is what a run is called on screens: its name, or its ID.
-func (i *Info) Label() string {
+// Label is what a run is called on screens and in sentences: its name, or its drill and when it began,
+// with the day where that is not today.
+func (i *Info) Label(now time.Time) string {
 	if i.Name != "" {
 		return i.Name
 	}
-	return i.ID
+	return i.Drill + " " + i.When(now)
+}
+
+// When returns when a run began, in local time: 15:04:05, of another day 2 Jan 15:04, of another year with
+// the year.
+func (i *Info) When(now time.Time) string {
+	at := i.Began.Local()
+	switch now = now.Local(); {
+	case at.Format(time.DateOnly) == now.Format(time.DateOnly):
+		return at.Format(time.TimeOnly)
+	case at.Year() == now.Year():
+		return at.Format("2 Jan 15:04")
+	}
+	return at.Format("2 Jan 2006 15:04")
 }
 
 // Path returns the store's file in a project's folder.
@@ -245,8 +262,14 @@ func (s *Store) migrate() error {
 	return tx.Commit()
 }
 
-// Close closes the store.
+// Close deletes the runs that were put aside, and closes the store.
 func (s *Store) Close() error {
+	s.mu.Lock()
+	for _, i := range s.aside {
+		_ = s.Delete(i) // where it cannot be deleted, it is listed again
+	}
+	s.aside = nil
+	s.mu.Unlock()
 	err := s.db.Close()
 	s.open.Release()
 	return err
@@ -448,7 +471,9 @@ func (s *Store) List() ([]Info, error) {
 			_ = json.Unmarshal([]byte(main.String), &i.Headline) // without it, there are no figures in the list
 		}
 		i.Seconds = i.Length.Seconds()
-		out = append(out, i)
+		if !s.isAside(i.ID) {
+			out = append(out, i)
+		}
 	}
 	return out, s.said(rows.Err())
 }

@@ -2,6 +2,7 @@ package kept
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"strings"
@@ -12,7 +13,8 @@ import (
 	"nightdrill/internal/store"
 )
 
-// Compared reads two runs and compares them, function by function.
+// Compared reads two runs and compares them, function by function. They are labelled with their names, or
+// A and B where they have none.
 func Compared(runs *store.Store, a, b store.Info) ([]*measure.Comparison, error) {
 	if a.ID == b.ID {
 		return nil, fmt.Errorf("%s cannot be compared with itself; name two runs", a.ID)
@@ -25,7 +27,8 @@ func Compared(runs *store.Store, a, b store.Info) ([]*measure.Comparison, error)
 	if err != nil {
 		return nil, err
 	}
-	out, err := CompareLoaded(runs, of, to, [2]string{a.Label(), b.Label()})
+	labels := [2]string{cmp.Or(a.Name, "A"), cmp.Or(b.Name, "B")}
+	out, err := CompareLoaded(runs, of, to, labels)
 	if err != nil {
 		return nil, err
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -267,11 +268,19 @@ func (m *Model) Keys() []key.Binding {
 		scroll.Keys.PageUp, Keys.Export}
 }
 
+// side returns the label of a side where that is not the run's name, to stand before it.
+func (m *Model) side(i int) string {
+	if len(m.all) == 0 || m.all[0].Sides[i].Label != string(rune('A'+i)) {
+		return ""
+	}
+	return m.all[0].Sides[i].Label + " "
+}
+
 // Title returns what is compared.
 func (m *Model) Title() (canvas.Style, string) {
 	label := func(id string) string {
 		if at := m.place(id); at >= 0 {
-			return m.runs[at].Label()
+			return m.runs[at].Label(time.Now())
 		}
 		return id
 	}
@@ -281,7 +290,7 @@ func (m *Model) Title() (canvas.Style, string) {
 	case m.loading:
 		return canvas.Warm, "reading and comparing …"
 	case m.first == "":
-		return canvas.Plain, "variants in run " + label(m.second)
+		return canvas.Plain, "variants in " + label(m.second)
 	}
-	return canvas.Plain, label(m.second) + " against " + label(m.first)
+	return canvas.Plain, m.side(1) + label(m.second) + " against " + m.side(0) + label(m.first)
 }

@@ -53,7 +53,7 @@ func keptRuns(t *testing.T, s *store.Store, id, drill string, times int) {
 				Ended: v.Done, Attempts: 1})
 		}
 	}
-	w, err := s.Begin(r, time.Unix(int64(times), 0))
+	w, err := s.Begin(r, time.Date(1970, 1, times, 0, 0, 0, 0, time.Local))
 	if err == nil {
 		err = w.Finish(r, report.NewPage(r))
 	}
@@ -119,7 +119,7 @@ func TestWhichIsBetter(t *testing.T) {
 		t.Error("what is shown is compared again")
 	}
 	took(m.Key(viewtest.Key("o"))) // against the older run
-	if _, title := m.Title(); title != "20260102-000000-bb against 20260101-000000-aa" {
+	if _, title := m.Title(); title != "B evening 3 Jan 1970 00:00 against A evening 1 Jan 1970 00:00" {
 		t.Errorf("the title is %q", title)
 	}
 	m.Key(viewtest.Key("right"))
@@ -128,7 +128,7 @@ func TestWhichIsBetter(t *testing.T) {
 		t.Errorf("two runs: %s", text)
 	}
 	took(m.Key(viewtest.Key("s")))
-	if _, title := m.Title(); title != "20260101-000000-aa against 20260102-000000-bb" {
+	if _, title := m.Title(); title != "B evening 1 Jan 1970 00:00 against A evening 3 Jan 1970 00:00" {
 		t.Errorf("swapped, the title is %q", title)
 	}
 	took(m.Compare("20260101-000000-aa", "20260101-000000-aa"))

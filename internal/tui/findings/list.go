@@ -3,6 +3,7 @@ package findings
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -31,7 +32,8 @@ func (m *Model) listed() []store.Info {
 	}
 	var out []store.Info
 	for _, r := range m.runs {
-		if strings.Contains(strings.ToLower(r.Name+" "+r.Drill+" "+r.ID+" "+r.Note), strings.ToLower(m.list.want)) {
+		if strings.Contains(strings.ToLower(r.Name+" "+r.When(time.Now())+" "+r.Drill+" "+r.ID+" "+r.Note),
+			strings.ToLower(m.list.want)) {
 			out = append(out, r)
 		}
 	}
@@ -40,12 +42,12 @@ func (m *Model) listed() []store.Info {
 
 // change does something to a run, and has the list read again. It is the run that was
 // under the cursor when it was requested: by now the list may be another, or closed.
-func change(info store.Info, do func(store.Info) error) tea.Cmd {
+func change(info store.Info, do func(store.Info) error, then ...tea.Cmd) tea.Cmd {
 	return func() tea.Msg {
 		if err := do(info); err != nil {
 			return msg.Failed(err)
 		}
-		return Changed{}
+		return tea.BatchMsg(append(then, func() tea.Msg { return Changed{} }))
 	}
 }
 
@@ -66,6 +68,12 @@ func (m *Model) listKey(k tea.KeyPressMsg) tea.Cmd {
 					return nil
 				}}
 		}
+	case k.String() == "u":
+		i, ok := m.store.BringBack()
+		if !ok {
+			return msg.Complain("No run was deleted since the program was started.")
+		}
+		return tea.Batch(msg.Say("%s is back.", i.Label(time.Now())), func() tea.Msg { return Changed{} })
 	case len(runs) == 0:
 		return nil
 	case key.Matches(k, scroll.Keys.Up):
@@ -110,10 +118,9 @@ func (m *Model) listKey(k tea.KeyPressMsg) tea.Cmd {
 	case "x":
 		return m.askExport(info.ID)
 	case "D":
-		return func() tea.Msg {
-			return msg.Ask{Title: "Delete run " + info.Label() + " permanently? y / any other key", YesNo: true,
-				Done: func(string) tea.Cmd { return change(info, m.store.Delete) }}
-		}
+		name := info.Label(time.Now())
+		return change(info, func(i store.Info) error { return m.store.PutAside(i) }, msg.Say("%s deleted; u brings it "+
+			"back, until the program is quit.", name))
 	}
 	return nil
 }
@@ -213,7 +220,11 @@ func (m *Model) drawRun(c *canvas.Canvas, y int, r *store.Info, edges []int, nam
 	if r.Name != "" {
 		style = canvas.Bold
 	}
-	c.PutUpTo(4, y, 23, style, text.Harmless(r.Label()))
+	called := r.Name
+	if called == "" {
+		called = r.When(time.Now())
+	}
+	c.PutUpTo(4, y, 23, style, text.Harmless(called))
 	c.PutUpTo(24, y, 48, canvas.Dim, r.Drill)
 	words := ""
 	if !r.Finished {

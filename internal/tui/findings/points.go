@@ -2,6 +2,7 @@ package findings
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"charm.land/bubbles/v2/key"
@@ -11,6 +12,7 @@ import (
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/tui/canvas"
+	"nightdrill/internal/tui/msg"
 	"nightdrill/internal/tui/scroll"
 )
 
@@ -67,6 +69,10 @@ func (m *Model) cursorKey(k tea.KeyPressMsg) tea.Cmd {
 		for range m.scroll.Room / 2 {
 			m.step(0, 1)
 		}
+	case key.Matches(k, Keys.Alone):
+		if p := m.under(); p != nil {
+			return m.apply(m.filter.And(p.pick))
+		}
 	case key.Matches(k, Keys.Open):
 		if p := m.under(); p != nil {
 			pick, words := m.filter.And(p.pick), p.words
@@ -110,7 +116,9 @@ func (m *Model) step(dx, dy int) {
 type calls struct {
 	words  string
 	pick   record.Filter
-	points []record.Point
+	points []record.Point // those of all that have what is wanted
+	all    []record.Point
+	want   string
 	n      int // in all
 	at     int
 	scroll int
@@ -121,7 +129,8 @@ const mostCalls = 500
 
 func (m *Model) openCalls(pick record.Filter, words string) {
 	c := &calls{words: words, pick: pick}
-	c.points, c.n = m.run.Points(pick, mostCalls)
+	c.all, c.n = m.run.Points(pick, mostCalls)
+	c.points = c.all
 	m.calls = c
 }
 
@@ -142,9 +151,30 @@ func (m *Model) label(p *record.Point) string {
 	return text
 }
 
+// filterCalls leaves those invocations in the list that have a text.
+func (m *Model) filterCalls(want string) {
+	c := m.calls
+	if c == nil {
+		return
+	}
+	c.want, c.at, c.scroll, c.points = strings.TrimSpace(want), 0, 0, nil
+	for i := range c.all {
+		p := &c.all[i]
+		v := &m.run.Invocations[p.Invocation]
+		in := &m.run.Instances[v.Instance]
+		words := fmt.Sprintf("%s %s %d %s %s-%d", m.label(p), v.Class, v.Status, v.Result,
+			m.run.Functions[in.Function].Name, in.Number)
+		if strings.Contains(strings.ToLower(words), strings.ToLower(c.want)) {
+			c.points = append(c.points, *p)
+		}
+	}
+}
+
 func (m *Model) callsKey(k tea.KeyPressMsg) tea.Cmd {
 	c := m.calls
 	switch {
+	case key.Matches(k, Keys.Escape) && c.want != "":
+		m.filterCalls("")
 	case key.Matches(k, Keys.Escape):
 		m.calls = nil
 	case key.Matches(k, scroll.Keys.Up):
@@ -156,6 +186,11 @@ func (m *Model) callsKey(k tea.KeyPressMsg) tea.Cmd {
 	case key.Matches(k, scroll.Keys.PageDown):
 		c.at = max(min(c.at+m.h/2, len(c.points)-1), 0)
 	case key.Matches(k, Keys.Filter):
+		return func() tea.Msg {
+			return msg.Ask{Title: "Only invocations with this in event, status, class or instance:", Text: c.want,
+				Done: func(want string) tea.Cmd { m.filterCalls(want); return nil }}
+		}
+	case key.Matches(k, Keys.Alone):
 		return m.apply(c.pick)
 	case key.Matches(k, Keys.Open) && c.at < len(c.points):
 		open := Open{m.run.ID, m.run.Invocations[c.points[c.at].Invocation].ID}
@@ -169,7 +204,15 @@ func (m *Model) drawCalls(out *canvas.Canvas) {
 	c := m.calls
 	w, h := min(m.w-2, 140), min(max(len(c.points), 1)+4, m.h-2)
 	x, y := (m.w-w)/2, max((m.h-h)/2, 0)
-	out.Frame(x, y, w, h, c.words)
+	title := c.words
+	if c.want != "" {
+		title += fmt.Sprintf(", with “%s”", text.Harmless(c.want))
+	}
+	out.Frame(x, y, w, h, title)
+	if len(c.points) == 0 && c.want != "" {
+		out.PutUpTo(x+2, y+1, x+w-2, canvas.Plain, "No invocation has that. / asks again, esc lists all.")
+		return
+	}
 	if len(c.points) == 0 {
 		why := "No invocations: rejected events, and those that were never dispatched, have none."
 		if c.pick.StartTo > 0 {

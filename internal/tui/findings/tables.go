@@ -226,9 +226,9 @@ func (m *Model) drawSpread(c *canvas.Canvas, x, y int, s draw.Scale, of *measure
 func (m *Model) drawSources(c *canvas.Canvas, y int) int {
 	y = m.section(c, y, "Outcomes of events", 2)
 	titles := []string{"received", "done", "failed", "dead-lettered", "rejected", "other"}
-	edges := []int{28, 41, 54, 67, 80, 93}
+	edges := []int{28, 39, 50, 66, 77, 88}
 	if m.w < 100 {
-		edges = []int{27, 35, 44, 57, 68, 76}
+		edges = []int{27, 34, 43, 58, 68, 76}
 	}
 	for i, t := range titles {
 		c.Right(edges[i], y, canvas.Dim, t)

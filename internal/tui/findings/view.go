@@ -5,6 +5,7 @@ package findings
 
 import (
 	"fmt"
+	"time"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -44,11 +45,14 @@ type Runs interface {
 	Name(id, name string) error
 	Note(id, text string) error
 	Pin(id string, on bool) error
-	Delete(store.Info) error
+	PutAside(store.Info) error
+	BringBack() (store.Info, bool)
 }
 
 // Keys are the keys of the view.
-var Keys = struct{ Older, Newer, Open, Budgets, Lanes, Cursor, Filter, Runs, Export, Replay, Copy, Escape key.Binding }{
+var Keys = struct {
+	Older, Newer, Open, Budgets, Lanes, Cursor, Filter, Alone, Runs, Export, Replay, Copy, Escape key.Binding
+}{
 	Older:   key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "older and newer runs, or the cursor")),
 	Newer:   key.NewBinding(key.WithKeys("right")),
 	Open:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "open the row, or what is behind the cursor")),
@@ -56,6 +60,7 @@ var Keys = struct{ Older, Newer, Open, Budgets, Lanes, Cursor, Filter, Runs, Exp
 	Lanes:   key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "the run's lanes")),
 	Cursor:  key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "a cursor on the drawings")),
 	Filter:  key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "filter")),
+	Alone:   key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "findings of what is chosen alone")),
 	Runs:    key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "past runs")),
 	Export:  key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export to files")),
 	Replay:  key.NewBinding(key.WithKeys("a"), key.WithHelp("a", "replay its events")),
@@ -223,15 +228,15 @@ func (m *Model) Help() []key.Binding {
 	case m.list != nil:
 		return []key.Binding{bind("enter", "open"), bind("space", "mark to compare"), bind("c", "compare"),
 			bind("n", "name"), bind("o", "note"), bind("p", "pin"), bind("/", "filter"), bind("x", "export"),
-			bind("D", "delete"),
-			Keys.Escape}
+			bind("D", "delete"), bind("u", "undo"), Keys.Escape}
 	case m.calls != nil:
-		return []key.Binding{bind("enter", "open it in the lanes"), bind("↑↓", "choose"), bind("/", "only these"),
-			Keys.Escape}
+		return []key.Binding{bind("enter", "open it in the lanes"), bind("↑↓", "choose"), bind("/", "filter"),
+			bind("f", "findings of these alone"), Keys.Escape}
 	case m.page == nil:
 		return []key.Binding{Keys.Runs}
 	case m.cursor >= 0:
-		return []key.Binding{bind("enter", "what is behind it"), bind("arrows", "move"), bind("/", "only this"),
+		return []key.Binding{bind("enter", "what is behind it"), bind("arrows", "move"),
+			bind("f", "findings of these alone"),
 			Keys.Escape}
 	}
 	out := []key.Binding{bind("enter", "open the row"), bind("t", "lanes"), Keys.Cursor, Keys.Filter, Keys.Runs,
@@ -270,19 +275,16 @@ func (m *Model) Title() (canvas.Style, string) {
 	}
 	s := m.page.Summary
 	text, style := s.Drill, canvas.Plain
-	name := "run " + s.Run
 	if at := m.place(); at >= 0 {
+		text = m.runs[at].Label(time.Now())
 		if len(m.runs) > 1 {
 			text = fmt.Sprintf("%d of %d  %s", len(m.runs)-at, len(m.runs), text)
-		}
-		if m.runs[at].Name != "" {
-			name = m.runs[at].Name
 		}
 	}
 	if !s.Finished {
 		text, style = text+"  unfinished", canvas.Bad
 	}
-	return style, fmt.Sprintf("%s  %s  %.1f s", text, name, s.Seconds)
+	return style, fmt.Sprintf("%s  %.1f s", text, s.Seconds)
 }
 
 // took is the result of work in the background.

@@ -32,7 +32,12 @@ func (s *shelf) Load(id string) (*record.Run, error) { return s.run, s.fail }
 func (s *shelf) Name(id, name string) error          { return s.note("name ", id, name) }
 func (s *shelf) Note(id, text string) error          { return s.note("note ", id, text) }
 func (s *shelf) Pin(id string, on bool) error        { return s.note("pin ", id, fmt.Sprint(on)) }
-func (s *shelf) Delete(i store.Info) error           { return s.note("delete ", i.ID, "") }
+func (s *shelf) PutAside(i store.Info) error         { return s.note("aside ", i.ID, "") }
+
+func (s *shelf) BringBack() (store.Info, bool) {
+	return store.Info{ID: "y"}, s.note("back", "", "") == nil
+}
+
 func (s *shelf) note(what, id, text string) error {
 	s.did = append(s.did, strings.TrimSpace(what+id+" "+text))
 	return s.fail
@@ -59,6 +64,12 @@ func (d *desk) press(keys ...string) string {
 func (d *desk) carry(cmd tea.Cmd) {
 	for cmd != nil {
 		msg := cmd()
+		if all, ok := msg.(tea.BatchMsg); ok {
+			for _, each := range all {
+				d.carry(each)
+			}
+			return
+		}
 		next, ours := d.Took(msg)
 		if !ours {
 			d.told = append(d.told, msg)
@@ -158,8 +169,17 @@ func TestEveryPointOpensWhatIsBehindIt(t *testing.T) {
 	if o, ok := d.last().(Open); !ok || o.Run != "x" || o.Invocation == 0 {
 		t.Errorf("the lane was asked for with %#v", d.last())
 	}
+	n := len(d.calls.points)
+	d.press("/")
+	d.asked("no such event")
+	if text := d.press("down"); len(d.calls.points) != 0 || !strings.Contains(text, "No invocation has that") {
+		t.Errorf("a filter that nothing passes:\n%s", text)
+	}
+	if d.press("esc"); d.calls == nil || len(d.calls.points) != n {
+		t.Error("esc does not take the filter away")
+	}
 	// only these
-	text = d.press("/")
+	text = d.press("f")
 	if d.filter == (record.Filter{}) || !strings.Contains(text, "only function=quote") {
 		t.Errorf("the list does not become the filter %q:\n%s", d.filter, text)
 	}
@@ -239,9 +259,8 @@ func TestPastRuns(t *testing.T) {
 	d.asked("after")
 	d.press("o")
 	d.asked("quiet night")
-	d.press("down", "p", "D")
-	d.asked("y")
-	if got := strings.Join(s.did, "; "); got != "name x after; note x quiet night; pin y false; delete y" {
+	d.press("down", "p", "D", "u")
+	if got := strings.Join(s.did, "; "); got != "name x after; note x quiet night; pin y false; aside y; back" {
 		t.Errorf("what was done: %s", got)
 	}
 	if _, ok := d.last().(Changed); !ok {
@@ -249,19 +268,15 @@ func TestPastRuns(t *testing.T) {
 	}
 	// a question is about the run that it was requested, whatever the list is by now
 	s.did = nil
-	d.press("D")
-	d.press("up")
-	d.asked("y")
-	d.press("n")
+	d.press("up", "n")
 	d.press("esc")
 	d.asked("late")
-	if got := strings.Join(s.did, "; "); got != "delete y; name x late" {
+	if got := strings.Join(s.did, "; "); got != "name x late" {
 		t.Errorf("asked of other runs: %s", got)
 	}
 	d.press("r", "down")
 	s.fail = errors.New("run y is still in progress; stop it first")
 	d.press("D")
-	d.asked("y")
 	if n, ok := d.last().(msg.Note); !ok || !n.Bad || !strings.Contains(n.Text, "still in progress") {
 		t.Errorf("a run that cannot be deleted: %#v", d.last())
 	}
