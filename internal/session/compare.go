@@ -26,8 +26,9 @@ func (d *Workspace) Variants(function string) []string {
 // sends it `warm` warm events, in turns. The variants are named with or without their function;
 // none means all. The events are those of a set and a source; where these are not named, of the
 // first that reach the function.
-func (d *Workspace) VariantDrill(function string, variants []string, cold, warm int, source, set string) (*plan.Drill,
-	error) {
+// With early, the cold starts end where the verdict on them is clear.
+func (d *Workspace) VariantDrill(function string, variants []string, cold, warm int, early bool, source, set string,
+) (*plan.Drill, error) {
 	known := d.Variants(function)
 	if known == nil {
 		return nil, fmt.Errorf("unknown function %q; available: %s", function,
@@ -70,7 +71,7 @@ func (d *Workspace) VariantDrill(function string, variants []string, cold, warm 
 	}
 	drill := &plan.Drill{Name: "compare " + function, Seed: 1, Settle: 10e9, Feeds: []plan.Feed{feed},
 		Concurrency: d.Concurrency,
-		Cold:        &plan.ColdStarts{N: cold, Warm: warm, Cached: true, Of: of}}
+		Cold:        &plan.ColdStarts{N: cold, Warm: warm, Cached: true, Early: early, Of: of}}
 	for i := range d.Functions {
 		drill.Limits = append(drill.Limits, d.Functions[i].Limits)
 	}

@@ -48,7 +48,7 @@ func twins(t *testing.T) *Workspace {
 // takes 20 ms is told from what takes none, and what is the same is not.
 func TestVariantsAreComparedInTurns(t *testing.T) {
 	d := twins(t)
-	drill, err := d.VariantDrill("f", []string{"f", "same", "f@busy"}, 8, 60, "", "")
+	drill, err := d.VariantDrill("f", []string{"f", "same", "f@busy"}, 8, 60, false, "", "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -122,17 +122,17 @@ func TestVariantsThatCannotBeCompared(t *testing.T) {
 		"no payload of the set others reaches f":     {function: "f", of: []string{"f", "same"}, set: "others"},
 		"at the source x reaches f":                  {function: "f", of: []string{"f", "same"}, source: "x"},
 	} {
-		if _, err := d.VariantDrill(c.function, c.of, 3, 3, c.source, c.set); err == nil ||
+		if _, err := d.VariantDrill(c.function, c.of, 3, 3, false, c.source, c.set); err == nil ||
 			!strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q", err, want)
 		}
 	}
-	if drill, err := d.VariantDrill("f", []string{"f", "f", "same"}, 3, 3, "s", "set"); err != nil ||
+	if drill, err := d.VariantDrill("f", []string{"f", "f", "same"}, 3, 3, false, "s", "set"); err != nil ||
 		len(drill.Cold.Of) != 2 || drill.Feeds[0].Set != 1 {
 		t.Errorf("%+v, %v", drill, err)
 	}
 	d.Functions[0].Variants = nil
-	if _, err := d.VariantDrill("f", nil, 3, 3, "", ""); err == nil || !strings.Contains(err.Error(),
+	if _, err := d.VariantDrill("f", nil, 3, 3, false, "", ""); err == nil || !strings.Contains(err.Error(),
 		"has no variants to compare; add one under functions.f.variants") {
 		t.Error(err)
 	}

@@ -298,12 +298,14 @@ type head struct {
 	Said      map[uint64]string `json:"said,omitempty"`
 	Begins    clock.Time        `json:"begins,omitempty"`
 	Marks     []plan.Mark       `json:"marks,omitempty"`
+	EarlyOf   int               `json:"early_of,omitempty"`
+	StoppedAt int               `json:"stopped_at,omitempty"`
 }
 
 func headOf(r *record.Run) string {
 	h := head{r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, nil, r.Notes, r.Idempotence,
 		r.Changes, r.Concurrency, r.ColdStarts, r.Rates, r.Self, r.Machine, r.Commit, r.Plan, r.Said, r.Begins,
-		r.Marks}
+		r.Marks, r.EarlyOf, r.StoppedAt}
 	if !math.IsNaN(r.Busy) {
 		h.Busy = &r.Busy
 	}
@@ -563,7 +565,7 @@ func (s *Store) Load(id string) (*record.Run, error) {
 	r.Changes, r.Concurrency, r.ColdStarts = h.Changes, h.All, h.Cold
 	r.Rates, r.Self, r.Machine, r.Commit, r.Plan, r.Said, r.Begins = h.Rates, h.Self, h.Machine, h.Commit, h.Plan,
 		h.Said, h.Begins
-	r.Marks = h.Marks
+	r.Marks, r.EarlyOf, r.StoppedAt = h.Marks, h.EarlyOf, h.StoppedAt
 	if h.Busy != nil {
 		r.Busy = *h.Busy
 	}

@@ -103,7 +103,7 @@ func (s *shell) replayed(msg replayMsg) tea.Cmd {
 
 // compareVariants starts a drill that compares the variants of a function.
 func (s *shell) compareVariants(v compareview.Variants) tea.Cmd {
-	d, err := s.workspace.VariantDrill(v.Function, v.Of, v.Cold, v.Warm, "", "")
+	d, err := s.workspace.VariantDrill(v.Function, v.Of, v.Cold, v.Warm, v.Early, "", "")
 	if err != nil {
 		s.complain(err)
 		return nil

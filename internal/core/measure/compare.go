@@ -85,18 +85,82 @@ func Compare(title string, sides []Side, known map[*record.Run]*Analysis, reply 
 	return c
 }
 
-// Contrasts compares the first side with each of the others, and rules on all of it together.
+// Contrasts compares the first side with each of the others, and rules on all of it together. Where the
+// cold starts could end early, the ruling is as package stats describes for sequential comparisons.
 func Contrasts(of []*Populations, sides []Side) (out [][]Contrast) {
-	var all []*Contrast
+	var cold, warm []*Contrast
 	for i := 1; i < len(sides); i++ {
 		c := contrasts(of[0], of[i], &sides[0], &sides[i])
 		for k := range c {
-			all = append(all, &c[k])
+			if ofStarts(c[k].What) {
+				cold = append(cold, &c[k])
+			} else {
+				warm = append(warm, &c[k])
+			}
 		}
 		out = append(out, c)
 	}
-	judgeAll(all)
+	switch looks, stopped := looksOf(sides); {
+	case stopped:
+		judgeAll(cold, stats.LookNoise(looks))
+		judgeAll(warm, stats.LateNoise)
+	case looks > 0:
+		judgeAll(append(cold, warm...), stats.LateNoise)
+	default:
+		judgeAll(append(cold, warm...), stats.Noise)
+	}
 	return out
+}
+
+// ofStarts reports whether a contrast is of what is measured once for each start.
+func ofStarts(what string) bool {
+	return slices.Contains([]string{"start", "first reply", engine.Cold.String(), engine.First.String(), "peak memory"},
+		what)
+}
+
+// looksOf returns how many looks were planned at the cold starts of the sides, and whether one of them ended
+// the cold starts.
+func looksOf(sides []Side) (looks int, stopped bool) {
+	for i := range sides {
+		looks = max(looks, len(stats.Looks(sides[i].Run.EarlyOf)))
+		stopped = stopped || sides[i].Run.StoppedAt > 0
+	}
+	return looks, stopped
+}
+
+// Settled reports whether the cold starts of a run's variants have a clear verdict already: each variant
+// starts differently from the first, or a difference of more than margin, as a share, would have been
+// detected.
+func Settled(r *record.Run, margin float64) bool {
+	variants := Variants(r)
+	if len(variants) == 0 {
+		return false
+	}
+	a := Analyze(r)
+	level := stats.LookNoise(len(stats.Looks(r.EarlyOf)))
+	for _, sides := range variants {
+		var all, asked []*Contrast
+		for i := 1; i < len(sides); i++ {
+			first, other := &a.Populations[sides[0].Function], &a.Populations[sides[i].Function]
+			c := contrasts(first, other, &sides[0], &sides[i])
+			for k := range c {
+				if !ofStarts(c[k].What) {
+					continue
+				}
+				all = append(all, &c[k])
+				if k == 0 { // the start; of those that were started ahead, the first reply
+					asked = append(asked, &c[k])
+				}
+			}
+		}
+		judgeAll(all, level)
+		for _, c := range asked {
+			if !c.Beyond && (c.Least == nil || *c.Least > margin) {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // contrasts compares what two sides measured.

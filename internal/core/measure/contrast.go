@@ -69,20 +69,21 @@ func contrast(what string, unit Unit, a, b *stats.Population, s stats.Sampling) 
 	return c
 }
 
-// judgeAll rules on all contrasts of a comparison together.
-func judgeAll(all []*Contrast) {
+// judgeAll rules on all contrasts of a comparison together, which are wrong with a probability of at most
+// noise.
+func judgeAll(all []*Contrast, noise float64) {
 	var tested []*Contrast
 	var p, least []float64
 	for _, c := range all {
 		switch {
 		case c.of == nil || c.Why != "":
 		case c.Ratio == nil:
-			c.More = c.of.More(stats.Noise)
+			c.More = c.of.More(noise)
 		default:
 			tested, p, least = append(tested, c), append(p, c.of.P), append(least, c.of.Least)
 		}
 	}
-	for i, ruling := range stats.Judge(p, least) {
+	for i, ruling := range stats.Judge(p, least, noise) {
 		c := tested[i]
 		c.Beyond = ruling.Differs && (c.Lo == nil || *c.Lo > 1 || *c.Hi < 1)
 		if c.Beyond {

@@ -62,7 +62,7 @@ func Against(now, base *record.Run, worse float64) (out []Verdict) {
 		}
 		out, p, least = append(out, v), append(p, one), append(least, 0)
 	}
-	for i, ruling := range stats.Judge(p, least) {
+	for i, ruling := range stats.Judge(p, least, stats.Noise) {
 		out[i].Held = !ruling.Differs
 	}
 	if out == nil {

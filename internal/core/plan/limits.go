@@ -29,6 +29,7 @@ type ColdStarts struct {
 	Warm    int      // warm invocations of each variant after that, in turns; 0 for none
 	Cached  bool     // with the files in the page cache
 	Dropped bool     // with the files dropped from the page cache before each start
+	Early   bool     // they end where the verdict on the starts is clear
 	Of      []string // names of functions and variants; if empty, all that the feeds lead to
 }
 

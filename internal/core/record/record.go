@@ -33,6 +33,8 @@ type Run struct {
 	Instances   []Instance
 	Levels      []Level
 	ColdStarts  int               // of each variant, in a drill of cold starts; 0 in others
+	EarlyOf     int               // cold starts that may end early, of so many; 0 for those that do not
+	StoppedAt   int               // how many cold starts of each there were when they ended early; 0 if they did not
 	Changes     []Change          // of limits and versions, while it ran
 	Marks       []plan.Mark       // of the drill, counted from Begins
 	Blobs       [][]byte          // bytes of events and replies, each once; of a run that was read back, none

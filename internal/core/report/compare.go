@@ -144,7 +144,7 @@ func Compare(title string, sides []measure.Side, reply func(side int, number int
 		}
 	}
 	c.Warnings = append(c.Warnings, unlike(sides)...)
-	sayComparison(c)
+	sayComparison(c, sides[0].Run)
 	return c
 }
 
@@ -180,9 +180,13 @@ func unlike(sides []measure.Side) (out []string) {
 }
 
 // sayComparison adds the sentences of the comparison: what differs first.
-func sayComparison(c *measure.Comparison) {
+func sayComparison(c *measure.Comparison, r *record.Run) {
 	first := c.Sides[0].Label
 	var rest []string
+	if r.StoppedAt > 0 {
+		rest = append(rest, fmt.Sprintf("The cold starts ended after %d of %d: the verdict on the starts was clear.",
+			r.StoppedAt, r.EarlyOf))
+	}
 	for i, of := range c.Contrasts {
 		differs, others := compared(of, first, c.Sides[i+1].Label)
 		c.Sentences, rest = append(c.Sentences, differs...), append(rest, others...)

@@ -21,10 +21,10 @@ type Ruling struct {
 }
 
 // Judge rules on a family of hypotheses by their p and by the least p that each could
-// have had. All of them together are wrong with a probability of at most Noise (Holm
+// have had. All of them together are wrong with a probability of at most noise (Holm
 // 1979); hypotheses that could not have been refused at any rate are left out of the
 // family first (Tarone 1990).
-func Judge(p, least []float64) []Ruling {
+func Judge(p, least []float64, noise float64) []Ruling {
 	out := make([]Ruling, len(p))
 	var order []int
 	for i := range p {
@@ -32,17 +32,17 @@ func Judge(p, least []float64) []Ruling {
 	}
 	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(least[a], least[b]) })
 	able := 0
-	for able < len(order) && least[order[able]] <= Noise/float64(able+1) {
+	for able < len(order) && least[order[able]] <= noise/float64(able+1) {
 		able++
 	}
 	family := order[:able]
 	slices.SortStableFunc(family, func(a, b int) int { return cmp.Compare(p[a], p[b]) })
 	for i := range out {
-		out[i].Alpha = Noise / float64(max(able, 1))
+		out[i].Alpha = noise / float64(max(able, 1))
 	}
 	open := true
 	for k, i := range family {
-		open = open && p[i] <= Noise/float64(able-k)
+		open = open && p[i] <= noise/float64(able-k)
 		out[i].Able, out[i].Differs = true, open
 	}
 	return out

@@ -160,7 +160,7 @@ func family(process, shape string, n int, times float64, r *rand.Rand) (differ i
 		c := Compare(sample(process, shape, n, 1, r), sample(process, shape, n, times, r), samplingOf(process))
 		p, least, all = append(p, c.P), append(least, c.Least), append(all, c)
 	}
-	rulings = Judge(p, least)
+	rulings = Judge(p, least, Noise)
 	for _, x := range rulings {
 		if x.Differs {
 			differ++

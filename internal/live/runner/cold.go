@@ -9,9 +9,11 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/rng"
+	"nightdrill/internal/core/stats"
 	"nightdrill/internal/live/proc"
 )
 
@@ -32,12 +34,15 @@ func (d *Drill) coldStarts(ctx context.Context) {
 		}
 		return order
 	}
-	n := d.drill.Cold.N
-	warm := min(n, warmRounds)
-	if d.drill.Cold.Warm == 0 {
-		warm = 0
+	n, warm := coldRounds(d.drill.Cold)
+	var looks []int
+	if d.drill.Cold.Early {
+		looks = stats.Looks(n - warm)
 	}
 	for round := range n - warm {
+		if slices.Contains(looks, round) && d.clear(round) {
+			break
+		}
 		for _, i := range shuffle() {
 			if !d.coldStart(ctx, &d.cold[i], round) || !d.cleared(ctx, &d.cold[i]) {
 				return
@@ -68,6 +73,30 @@ func (d *Drill) coldStarts(ctx context.Context) {
 	defer d.mu.Unlock()
 	d.noMore = true
 	d.stepLocked(engine.Input{Kind: engine.NoMore}, nil)
+}
+
+// enough is the difference, as a share, that cold starts which may end early must be able to detect where
+// they detect none.
+const enough = 0.1
+
+// clear reports whether the cold starts so far have a clear verdict, and records that they end with that.
+func (d *Drill) clear(rounds int) bool {
+	if !measure.Settled(d.Snapshot(), enough) {
+		return false
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.rec.StoppedAt = rounds
+	return true
+}
+
+// coldRounds returns how many cold starts of each variant there are, and how many of them, the last, have
+// the warm invocations.
+func coldRounds(c *plan.ColdStarts) (n, warm int) {
+	if c.Warm == 0 {
+		return c.N, 0
+	}
+	return c.N, min(c.N, warmRounds)
 }
 
 // warmRounds is in how many lives of each variant its warm invocations are made, at

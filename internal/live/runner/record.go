@@ -80,6 +80,10 @@ func newRecord(p *plan.Project, d *plan.Drill, c Config) ledger {
 		levels:   make([]record.Level, len(p.Functions))}
 	r.rec = record.Run{Project: p.Name, Drill: d.Name, ID: c.ID, Seed: d.Seed, Concurrency: p.Concurrency,
 		Busy: math.NaN(), Idempotence: d.Idempotence, Rates: p.Rates, Marks: d.Marks}
+	if d.Cold != nil && d.Cold.Early {
+		n, warm := coldRounds(d.Cold)
+		r.rec.EarlyOf = n - warm
+	}
 	for i := range p.Functions {
 		l := d.Limits[i]
 		f := &p.Functions[i]

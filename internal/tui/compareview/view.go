@@ -26,6 +26,7 @@ type (
 		Function   string
 		Of         []string
 		Cold, Warm int
+		Early      bool
 	}
 	// Export requests the shown comparison as pictures in a folder.
 	Export struct {
