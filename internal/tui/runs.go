@@ -4,12 +4,14 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/export"
+	"nightdrill/internal/project"
 	"nightdrill/internal/session/kept"
 	"nightdrill/internal/tui/compareview"
 	"nightdrill/internal/tui/msg"
@@ -122,17 +124,70 @@ func (s *shell) compareAfter(first, second string) tea.Cmd {
 	return func() tea.Msg { return compareMsg{first, second} }
 }
 
-// variants returns what is written when variants are asked for: the first function that
-// has any.
-func (s *shell) variants() string {
-	for i := range s.workspace.Functions {
-		if f := &s.workspace.Functions[i]; len(f.Variants) > 0 {
-			text := f.Name + " " + f.Name
-			for _, v := range f.Variants {
-				text += " " + strings.TrimPrefix(v.Name, f.Name+"@")
+// choices returns what can be compared.
+func (s *shell) choices() (c compareview.Choices) {
+	d := s.workspace
+	for i := range d.Functions {
+		f := &d.Functions[i]
+		of := compareview.FunctionChoice{Name: f.Name, Limits: map[string]string{"max": strconv.Itoa(f.Limits.Max),
+			"keep_warm": strconv.Itoa(f.Limits.KeepWarm), "idle_after": f.Limits.IdleAfter.String(),
+			"start_rate": f.Limits.StartRate(), "guaranteed": strconv.Itoa(f.Limits.Guaranteed)}}
+		for _, name := range d.Variants(f.Name) {
+			if v := d.Whole.FunctionNamed(name); v < 0 || d.Whole.Functions[v].Transport != plan.Attach {
+				of.Variants = append(of.Variants, name)
 			}
-			return text + " cold=30 warm=500"
+		}
+		c.Functions = append(c.Functions, of)
+	}
+	for i := range d.Drills {
+		if d.Drills[i].Cold == nil {
+			c.Drills = append(c.Drills, d.Drills[i].Name)
 		}
 	}
-	return ""
+	return c
+}
+
+// compareLimits carries a drill out under two limits, and compares the two runs.
+func (s *shell) compareLimits(l compareview.Limits) tea.Cmd {
+	drill := s.workspace.DrillNamed(l.Drill)
+	if drill == nil {
+		s.complain(fmt.Errorf("the drill %s is no longer in the project", l.Drill))
+		return nil
+	}
+	var sides [2]*plan.Drill
+	for i, change := range l.Sides {
+		var err error
+		if sides[i], err = project.ChangeLimits(s.workspace.Project, drill, []string{change}); err != nil {
+			s.complain(err)
+			return nil
+		}
+	}
+	runs := s.workspace.Runs
+	cmd := s.start(sides[0])
+	if cmd != nil {
+		s.again, s.after = true, func(first string) tea.Cmd {
+			_ = runs.Note(first, l.Sides[0]) // for whoever reads the list; the comparison does without
+			return func() tea.Msg { return secondMsg{first, l.Sides[1], sides[1]} }
+		}
+	}
+	return cmd
+}
+
+// secondMsg starts the second side of a comparison, when the first has ended.
+type secondMsg struct {
+	first, note string
+	drill       *plan.Drill
+}
+
+func (s *shell) startSecond(m secondMsg) tea.Cmd {
+	cmd := s.start(m.drill)
+	if cmd == nil {
+		return s.resume
+	}
+	runs := s.workspace.Runs
+	s.after = func(second string) tea.Cmd {
+		_ = runs.Note(second, m.note)
+		return s.compareAfter(m.first, second)
+	}
+	return cmd
 }

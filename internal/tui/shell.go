@@ -128,6 +128,7 @@ type shell struct {
 	yes       func(string) tea.Cmd     // what y does
 	asking    bool                     // whether to stop the drill and leave
 	after     func(run string) tea.Cmd // what comes when the drill in progress is over
+	again     bool                     // what comes then is another drill
 	opening   uint64                   // the invocation to be shown once its run's lanes are there
 	leaving   bool
 	broken    bool // interrupted while a drill ran
@@ -177,6 +178,7 @@ func newShell(ctx context.Context, d *session.Workspace, stand *session.Session,
 		auto: drill, mouse: wantsMouse(), guide: newGuide(),
 		pressed: map[string]bool{}}
 	s.wiring = wiringview.New(stand, s.standing)
+	s.compare.Offer(s.choices())
 	if drill != nil {
 		s.tab = onDrill
 	}
@@ -244,6 +246,7 @@ func (s *shell) look() tea.Cmd {
 	if p := s.stand.Plan(); p != s.plan {
 		s.plan = p
 		s.drill.Project(&p.Project)
+		s.compare.Offer(s.choices())
 	}
 	s.states, _ = s.stand.States()
 	if s.tab == onWiring && s.running == nil {
@@ -362,6 +365,10 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 		return s, s.compare.Compare(m.first, m.second)
 	case compareview.Variants:
 		return s, s.compareVariants(m)
+	case compareview.Limits:
+		return s, s.compareLimits(m)
+	case secondMsg:
+		return s, s.startSecond(m)
 	case compareview.Export:
 		return s, s.exportComparison(m)
 	case findings.Lanes:
@@ -433,7 +440,7 @@ func (s *shell) complain(err error) {
 func (s *shell) started(msg startedMsg) tea.Cmd {
 	s.preparing = ""
 	if msg.err != nil {
-		s.after = nil
+		s.after, s.again = nil, false
 		s.complain(msg.err)
 		return s.resume
 	}
@@ -519,7 +526,16 @@ func (s *shell) ended(m endedMsg) tea.Cmd {
 	s.tab, s.asking = onFindings, false
 	if after := s.after; after != nil { // what the drill was for
 		s.after = nil
-		return tea.Sequence(s.listRuns, after(m.run.ID), s.resume)
+		switch {
+		case s.again && !m.run.Finished:
+			s.again = false
+			s.complain(errors.New("the drill was stopped, so nothing is compared"))
+		case s.again: // another drill follows
+			s.again = false
+			return tea.Sequence(s.listRuns, after(m.run.ID))
+		default:
+			return tea.Sequence(s.listRuns, after(m.run.ID), s.resume)
+		}
 	}
 	return tea.Batch(s.listRuns, s.resume)
 }
@@ -646,7 +662,6 @@ func (s *shell) show(t tab) tea.Cmd {
 	s.tab = t
 	id := s.findings.Shown()
 	if t == onCompare {
-		s.compare.Suggest(s.variants())
 		return tea.Batch(s.look(), s.compare.About(id))
 	}
 	if t != onWiring || id == "" || !s.wiring.NeedsRun() {

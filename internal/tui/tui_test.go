@@ -169,11 +169,11 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.keys("4")
 	// to its end: the findings open by themselves
 	pane := x.wait("Functions: the worst first", "budgets met", "Budgets")
-	id := regexp.MustCompile(`run (\S+) `).FindStringSubmatch(pane)
+	pane += x.scrolled()
+	id := regexp.MustCompile(`run (\S+) on `).FindStringSubmatch(pane)
 	if id == nil {
 		t.Fatalf("which run?\n%s", pane)
 	}
-	pane += x.scrolled()
 	for _, want := range []string{"Start ladder", "boot", "Warm-up", "Over time: latency", "offered",
 		"Outcomes of events", "positions-refused", "use and cost", "a bare round trip took"} {
 		if !strings.Contains(pane, want) {
@@ -460,10 +460,10 @@ func (x *terminal) pastRuns() {
 	x.keys("y")
 	x.wait("verdicts", "against first try", "got the same repl")
 	x.keys("v")
-	x.answer("Compare which variants?", "quote roomy cold=9 warm=lots")
-	x.wait("write cold=30, up to 10000")
-	x.keys("v")
-	x.answer("Compare which variants?", "quote quote roomy cold=2 warm=9")
+	x.wait("Set up a comparison", "variants of a function", "● quote@roomy")
+	x.keys("Down", "Down", "Down", "0", "Enter")
+	x.wait("must be a whole number from 1 to 10000")
+	x.keys("BSpace", "2", "Down", "9", "Enter")
 	x.wait("variants in", "quote@roomy", "verdicts")
 	x.tmux("resize-window", "-x", "100", "-y", "30")
 	x.wait("latency, from due to done")

@@ -148,12 +148,15 @@ func Settled(r *record.Run, margin float64) bool {
 					continue
 				}
 				all = append(all, &c[k])
-				if k == 0 { // the start; of those that were started ahead, the first reply
+				// the start; one that is kept warm is not waited for
+				if k == 0 && r.Functions[sides[i].Function].KeepWarm == 0 {
 					asked = append(asked, &c[k])
 				}
 			}
 		}
-		judgeAll(all, level)
+		if judgeAll(all, level); len(asked) == 0 {
+			return false
+		}
 		for _, c := range asked {
 			if !c.Beyond && (c.Least == nil || *c.Least > margin) {
 				return false

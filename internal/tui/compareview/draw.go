@@ -19,9 +19,12 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 	out := canvas.New(m.w, m.h, theme)
 	m.scroll.Length = 0
 	switch {
+	case m.form != nil:
+		m.drawForm(out)
+		return out
 	case m.trouble != "":
 		canvas.Flow(out, 2, 1, m.w-2, canvas.Bad, m.trouble)
-		out.Put(2, 4, canvas.Dim, "o and n choose another run; v compares variants of a function.")
+		out.Put(2, 4, canvas.Dim, "o and n choose another run; v sets up a comparison.")
 		return out
 	case m.loading:
 		out.Put(2, 1, canvas.Dim, "Reading the runs and comparing them …")
@@ -41,8 +44,8 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 func (m *Model) drawEmpty(out *canvas.Canvas) {
 	out.Put(2, 1, canvas.Plain, "Which is better, and is that more than noise?")
 	for i, text := range []string{
-		"v   compares the variants of a function: it starts each of them cold, several times and in turns, then " +
-			"sends each warm events",
+		"v   sets up a comparison: variants of a function, started cold and in turns; one drill under two limits; " +
+			"two runs",
 		"5 r marks two past runs with space, and compares them with c",
 		"On the command line: nightdrill compare FUNCTION, or RUN RUN, or DRILL --limit … --against …",
 	} {

@@ -4,7 +4,6 @@ package compareview
 
 import (
 	"fmt"
-	"strconv"
 	"strings"
 	"time"
 
@@ -36,14 +35,14 @@ type (
 )
 
 // Keys are the keys of the view.
-var Keys = struct{ Left, Right, Older, Newer, Swap, Variants, Export key.Binding }{
-	Left:     key.NewBinding(key.WithKeys("left", "h"), key.WithHelp("←→", "the other functions")),
-	Right:    key.NewBinding(key.WithKeys("right", "l")),
-	Older:    key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "against an older run")),
-	Newer:    key.NewBinding(key.WithKeys("n"), key.WithHelp("n", "against a newer run")),
-	Swap:     key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "swap the runs")),
-	Variants: key.NewBinding(key.WithKeys("v"), key.WithHelp("v", "compare variants of a function")),
-	Export:   key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export as pictures")),
+var Keys = struct{ Left, Right, Older, Newer, Swap, SetUp, Export key.Binding }{
+	Left:   key.NewBinding(key.WithKeys("left", "h"), key.WithHelp("←→", "the other functions")),
+	Right:  key.NewBinding(key.WithKeys("right", "l")),
+	Older:  key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "against an older run")),
+	Newer:  key.NewBinding(key.WithKeys("n"), key.WithHelp("n", "against a newer run")),
+	Swap:   key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "swap the runs")),
+	SetUp:  key.NewBinding(key.WithKeys("v"), key.WithHelp("v", "set up a comparison")),
+	Export: key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export as pictures")),
 }
 
 // Model is the state of the view.
@@ -57,7 +56,8 @@ type Model struct {
 	loading       bool
 	trouble       string
 	scroll        scroll.Page
-	suggest       string // what is written when variants are asked for
+	choices       Choices
+	form          *form // nil while none is open
 }
 
 // New returns the view.
@@ -72,11 +72,14 @@ func (m *Model) Resize(w, h int) tea.Cmd {
 // Runs sets the list of runs, the newest first.
 func (m *Model) Runs(all []store.Info) { m.runs = all }
 
-// Suggest sets the variants that could be compared, as the prompt's text.
-func (m *Model) Suggest(text string) { m.suggest = text }
-
-// Took takes a comparison that was made; ok is false for messages of others.
+// Took takes a comparison that was made, or an estimate; ok is false for messages of others.
 func (m *Model) Took(msg tea.Msg) (cmd tea.Cmd, ok bool) {
+	if e, ok := msg.(estimateMsg); ok {
+		if m.form != nil {
+			m.form.known[e.function] = e.estimate
+		}
+		return nil, true
+	}
 	t, ok := msg.(compared)
 	if ok && t.first == m.first && t.second == m.second {
 		m.loading, m.all, m.at, m.scroll.At = false, t.all, 0, 0
@@ -183,8 +186,10 @@ func (m *Model) against(by int) tea.Cmd {
 // Key handles a key.
 func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	switch {
-	case key.Matches(k, Keys.Variants):
-		return m.askVariants()
+	case m.form != nil:
+		return m.formKey(k)
+	case key.Matches(k, Keys.SetUp):
+		return m.openForm()
 	case m.second == "":
 	case key.Matches(k, Keys.Older):
 		return m.against(1)
@@ -207,44 +212,18 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
-// What is asked of each variant where no one says how much.
+// What is asked of each variant where no one chooses how much.
 const (
 	usualCold = 30
 	usualWarm = 500
 )
 
-func (m *Model) askVariants() tea.Cmd {
-	suggest := m.suggest
-	return func() tea.Msg {
-		return msg.Ask{Title: "Compare which variants? FUNCTION [VARIANT …] [cold=30] [warm=500]:", Text: suggest,
-			Done: func(text string) tea.Cmd {
-				v := Variants{Cold: usualCold, Warm: usualWarm}
-				for i, word := range strings.Fields(text) {
-					name, value, counts := strings.Cut(word, "=")
-					n, err := strconv.Atoi(value)
-					switch {
-					case counts && (err != nil || n < 0 || name != "cold" && name != "warm" || name == "cold" &&
-						(n < 1 || n > 10_000) || n > 1_000_000):
-						return msg.Complain("%q: write cold=30, up to 10000, or warm=500, up to 1000000",
-							word)
-					case counts && name == "cold":
-						v.Cold = n
-					case counts:
-						v.Warm = n
-					case i == 0:
-						v.Function = word
-					default:
-						v.Of = append(v.Of, word)
-					}
-				}
-				return func() tea.Msg { return v }
-			}}
-	}
-}
-
 // Help returns the keys that work now.
 func (m *Model) Help() []key.Binding {
-	out := []key.Binding{Keys.Variants}
+	if m.form != nil {
+		return m.formHelp()
+	}
+	out := []key.Binding{Keys.SetUp}
 	if m.second != "" {
 		out = append(out, Keys.Older, Keys.Newer)
 	}
@@ -265,7 +244,10 @@ func (m *Model) Help() []key.Binding {
 
 // Keys returns all keys of the view, for the help.
 func (m *Model) Keys() []key.Binding {
-	return []key.Binding{Keys.Variants, Keys.Older, Keys.Newer, Keys.Swap, Keys.Left, scroll.Keys.Up,
+	if m.form != nil {
+		return m.formHelp()
+	}
+	return []key.Binding{Keys.SetUp, Keys.Older, Keys.Newer, Keys.Swap, Keys.Left, scroll.Keys.Up,
 		scroll.Keys.PageUp, Keys.Export}
 }
 
@@ -281,11 +263,17 @@ func (m *Model) side(i int) string {
 func (m *Model) Title() (canvas.Style, string) {
 	label := func(id string) string {
 		if at := m.place(id); at >= 0 {
-			return m.runs[at].Label(time.Now())
+			of := m.runs[at].Label(time.Now())
+			if note := m.runs[at].Note; note != "" {
+				of += ", " + note
+			}
+			return of
 		}
 		return id
 	}
 	switch {
+	case m.form != nil:
+		return canvas.Plain, "a new comparison"
 	case m.second == "":
 		return canvas.Dim, "nothing compared yet"
 	case m.loading:

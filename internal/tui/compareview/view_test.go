@@ -16,7 +16,6 @@ import (
 	"nightdrill/internal/core/rng"
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/msg"
 	"nightdrill/internal/tui/viewtest"
 )
 
@@ -85,7 +84,7 @@ func TestWhichIsBetter(t *testing.T) {
 		return strings.Join(strings.Fields(all), " ")
 	}
 	if text := draw(100, 26); !strings.Contains(text, "Which is better, and is that more than noise?") ||
-		!strings.Contains(text, "v compares the variants") {
+		!strings.Contains(text, "v sets up a comparison") {
 		t.Errorf("with nothing to compare: %s", text)
 	}
 	all, _ := s.List()
@@ -135,17 +134,76 @@ func TestWhichIsBetter(t *testing.T) {
 	if text := draw(100, 26); !strings.Contains(text, "cannot be compared with itself") {
 		t.Errorf("with itself: %s", text)
 	}
-	// what is asked of variants is read strictly
-	ask := m.Key(viewtest.Key("v"))().(msg.Ask)
-	for text, want := range map[string]string{
-		"quote slow cold=8":       "{quote [slow] 8 500}",
-		"quote":                   "{quote [] 30 500}",
-		"quote cold=0":            "cold=30, up to 10000",
-		"quote warm=many":         "warm=500, up to 1000000",
-		"quote lukewarm=3 cold=9": "write cold=30",
-	} {
-		if got := fmt.Sprint(ask.Done(text)()); !strings.Contains(got, want) {
-			t.Errorf("%q: %s, want %s", text, got, want)
+}
+
+// A comparison is set up by choosing: what is wrong is said in the form, what is right is started.
+func TestTheForm(t *testing.T) {
+	s, err := store.Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	keptRuns(t, s, "20260101-000000-aa", "evening", 1)
+	keptRuns(t, s, "20260102-000000-bb", "evening", 3)
+	m := New(s)
+	m.Resize(100, 26)
+	shown := func() string { return ansi.Strip(m.Draw(canvas.NewTheme(true)).String()) }
+	// press presses keys, and returns what came of them as text
+	press := func(keys string) (got string) {
+		for _, k := range strings.Fields(keys) {
+			cmd := m.Key(viewtest.Key(k))
+			if cmd == nil {
+				continue
+			}
+			x := cmd()
+			if _, ours := m.Took(x); !ours {
+				got = fmt.Sprintf("%T %+v", x, x)
+			}
+			shown()
 		}
+		return got
+	}
+	if press("v enter"); !strings.Contains(shown(), "no drill yet") {
+		t.Errorf("of an empty project:\n%s", shown())
+	}
+	press("esc")
+	all, _ := s.List()
+	m.Runs(all)
+	m.Offer(Choices{Drills: []string{"evening", "night"}, Functions: []FunctionChoice{
+		{Name: "tides", Variants: []string{"tides"}, Limits: map[string]string{"max": "3", "idle_after": "2s"}},
+		{Name: "quote", Variants: []string{"quote", "quote@slow", "quote@node"},
+			Limits: map[string]string{"max": "4"}}}})
+	for _, c := range []struct{ keys, got, shows string }{
+		{"v", "", "It takes up to about"},
+		{"enter", "Variants {Function:quote Of:[quote quote@slow quote@node] Cold:30 Warm:500 Early:true}", ""},
+		{"v down down right space down right down left down space", "", "○ quote@slow"},
+		{"enter", "Variants {Function:quote Of:[quote quote@node] Cold:50 Warm:200 Early:false}", ""},
+		{"v down down down 8 enter", "Cold:8", ""},
+		{"v down down down 0 down", "", "must be a whole number from 1 to 10000"},
+		{"esc 1 x enter", "", `"1x" must be a whole number`},
+		{"backspace 2 enter", "Cold:12", ""},
+		{"v down left enter", "", "at least two variants are needed"},
+		{"up right enter", "", "Reading the runs"},
+		{"v right down right enter", "", "cannot be compared with itself"},
+		{"up left left down right down right down down 9 enter",
+			"Limits {Drill:night Sides:[quote.max=9 quote.max=8]}", ""},
+		{"v left down down down down 8 enter", "", "both sides have the same value"},
+		{"esc v left down down left down right right down", "", "2s"},
+	} {
+		got := press(c.keys)
+		if !strings.Contains(got, c.got) || c.got == "" && got != "" && !strings.Contains(got, "compared") {
+			t.Errorf("%s leads to %q, want %q\n%s", c.keys, got, c.got, shown())
+		}
+		if text := shown(); !strings.Contains(text, c.shows) && c.shows != "Reading the runs" {
+			t.Errorf("after %s %q is not shown:\n%s", c.keys, c.shows, text)
+		}
+	}
+	m.Resize(80, 20)
+	m.Paste(tea.PasteMsg{Content: "90s"})
+	if text := shown(); !strings.Contains(text, "90s") {
+		t.Errorf("what was pasted is not shown:\n%s", text)
+	}
+	if press("esc esc"); m.Typing() {
+		t.Error("the form does not close")
 	}
 }

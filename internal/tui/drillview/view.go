@@ -473,8 +473,7 @@ func (m *Model) Title() (style canvas.Style, text string) {
 	case m.ending:
 		return canvas.Bad, fmt.Sprintf("%s  stopping", r.Drill)
 	case m.live && m.cold():
-		return canvas.Warm, fmt.Sprintf("● %s  start %d of %d", r.Drill,
-			min(len(r.Arrivals)+1, r.ColdStarts*len(r.Functions)), r.ColdStarts*len(r.Functions))
+		return canvas.Warm, "● " + r.Drill + "  " + m.progress()
 	case m.live && r.Length > m.planed:
 		return canvas.Warm, fmt.Sprintf("● %s  %.1f s, settling", r.Drill, r.Length.Seconds())
 	case m.live:
@@ -483,6 +482,33 @@ func (m *Model) Title() (style canvas.Style, text string) {
 		return canvas.Bad, fmt.Sprintf("%s  stopped after %.1f s", r.Drill, r.Length.Seconds())
 	}
 	return canvas.Plain, fmt.Sprintf("%s  finished in %.1f s", r.Drill, r.Length.Seconds())
+}
+
+// progress describes how far a drill of cold starts has come, and how long it still takes at most.
+func (m *Model) progress() string {
+	r := m.chart.Run()
+	all, done := r.ColdStarts*len(r.Functions), 0
+	for i := range r.Instances {
+		if r.Instances[i].Stopped > 0 {
+			done++
+		}
+	}
+	warm := 0
+	if m.drill != nil && m.drill.Cold != nil {
+		warm = m.drill.Cold.Warm * len(r.Functions)
+	}
+	if extra := len(r.Deliveries) - done; r.StoppedAt > 0 || done >= all-len(r.Functions)*5 && warm > 0 && extra > 0 {
+		return fmt.Sprintf("warm invocation %d of %d", min(max(extra, 0), warm), warm)
+	}
+	out := fmt.Sprintf("start %d of %d", min(done+1, all), all)
+	if r.EarlyOf > 0 {
+		out = fmt.Sprintf("start %d of up to %d", min(done+1, all), all)
+	}
+	if done >= len(r.Functions) {
+		left := r.Length.Sub(0) / time.Duration(done) * time.Duration(all-done)
+		out += ", about " + text.Duration(max(left.Round(time.Second), time.Second)) + " left"
+	}
+	return out
 }
 
 // Looks returns the state of each function, while a drill is in progress; nil where

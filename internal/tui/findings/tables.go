@@ -482,7 +482,7 @@ func (m *Model) drawWarnings(c *canvas.Canvas, y int) int {
 	}
 	y = canvas.Flow(c, 1, y, m.w-2, canvas.Dim, text+".")
 	if s.Machine != "" {
-		if text = "on " + s.Machine; s.Commit != "" {
+		if text = "run " + s.Run + " on " + s.Machine; s.Commit != "" {
 			text += ", code " + s.Commit
 		}
 		y = canvas.Flow(c, 1, y, m.w-2, canvas.Dim, text)
