@@ -11,8 +11,8 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/session"
+	"nightdrill/internal/session/catalog"
 	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/pane"
 )
 
 // stripRows is how high the strip of the last firings is: its rule, the bars,
@@ -51,7 +51,7 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 	left, right, height := m.listWidth(), m.answerWidth(), m.h-strip
 	// the list has the room that the payload below it does not need, and a third at least
 	below := len(m.sentRows(left-3)) + 1
-	rows := min(max(height-below, height/3, 4), max(len(m.items)+1, 4))
+	rows := min(max(height-below, height/3, 4), max(len(m.items)+len(m.counts)+1, 4))
 	m.drawList(c, left, rows)
 	m.drawSent(c, rows, left, height)
 	for y := range height {
@@ -86,37 +86,16 @@ func (m *Model) drawList(c *canvas.Canvas, w, h int) {
 		}
 		return
 	}
-	top := pane.Top(m.at, len(m.items), h-1)
-	m.listTop, m.listRows, m.listWide = top, h, w
-	widest := 0
-	for _, i := range m.items {
-		widest = max(widest, len(i.SourceName))
-	}
-	widest = min(widest, w/4)
-	for n := range h - 1 {
-		if top+n >= len(m.items) {
-			break
-		}
-		i, y := m.items[top+n], 1+n
-		style := canvas.Plain
+	m.drawn.Draw(c, 2, 1, w, h-1, len(m.items), m.at, func(i int) string {
+		return fmt.Sprintf("%s  %d", m.sourceOf(i), m.counts[m.sourceOf(i)])
+	}, func(n, y int) {
+		i, style := m.items[n], canvas.Plain
 		if i.Wrong != "" {
 			style = canvas.Bad
 		}
-		source := i.SourceName
-		if n > 0 && m.items[top+n-1].SourceName == source {
-			source = ""
-		}
-		c.PutUpTo(2, y, 2+widest, canvas.Dim, source)
-		x := c.PutUpTo(3+widest, y, w, style, i.Title())
-		c.PutUpTo(max(x+2, 3+widest), y, w, canvas.Dim, text.Harmless(i.Label))
-		if top+n == m.at {
-			c.Restyle(2, y, w-2, canvas.Chosen)
-		}
-	}
-	if more := len(m.items) - top - (h - 1); more > 0 && h > 2 {
-		content := fmt.Sprintf(" +%d ", more)
-		c.Put(w-len(content), h-1, canvas.Dim, content)
-	}
+		x := c.PutUpTo(4, y, w, style, i.Title())
+		c.PutUpTo(x+2, y, w, canvas.Dim, text.Harmless(i.Label))
+	})
 }
 
 func (m *Model) drawSent(c *canvas.Canvas, y, w, bottom int) {
@@ -125,14 +104,41 @@ func (m *Model) drawSent(c *canvas.Canvas, y, w, bottom int) {
 	if i != nil && i.File != "" {
 		title += " · saved payload"
 	}
-	m.panes.Heading(c, 0, y, w, onSent, title)
+	x := m.panes.Heading(c, 0, y, w, onSent, title)
 	if i == nil {
 		return
 	}
-	if v := m.variantOf(i); v != "" {
-		c.Right(w-1, y, canvas.Warm, "to @"+v)
+	if row := m.variants(i); len(row) > 0 {
+		wide := row.Width()
+		if x+2+wide >= w { // below the title, where it has no room beside it
+			y++
+			c.Fill(0, y, w, 1)
+		}
+		c.PutRow(max(w-1-wide, 2), y, w, row)
 	}
 	m.panes.Rows(c, 2, y+1, w, bottom, m.sentRows(w-3), onSent)
+}
+
+// variants returns which of the variants behind a payload's source the next event goes to; nothing where
+// there are none.
+func (m *Model) variants(i *catalog.Item) (row canvas.Row) {
+	all := m.s.Variants(i.SourceName)
+	if len(all) == 0 {
+		return nil
+	}
+	chosen := m.variantOf(i)
+	for _, v := range append([]string{""}, all...) {
+		name := "base"
+		if v != "" {
+			name = "@" + v
+		}
+		span := canvas.Span{Style: canvas.Dim, Text: "  " + name}
+		if v == chosen {
+			span = canvas.Span{Style: canvas.Warm, Text: " ▸" + name}
+		}
+		row = append(row, span)
+	}
+	return row
 }
 
 // drawAnswer draws what happened to the firing that is shown.

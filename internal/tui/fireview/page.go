@@ -75,7 +75,7 @@ func (m *Model) read() tea.Cmd {
 		m.firings = append(m.firings, x)
 	}
 	if len(recent) > 0 && (m.follow || m.shown == nil) {
-		m.show(recent[len(recent)-1].Firing)
+		m.show(m.latest(recent).Firing)
 	}
 	if m.shown == nil {
 		return nil
@@ -92,6 +92,27 @@ func (m *Model) read() tea.Cmd {
 	s, f := m.s, m.shown
 	leaveOut := slices.Clone(m.leaveOut[f.Item.Key()])
 	return func() tea.Msg { return pageMsg{makePage(s, f, width, leaveOut)} }
+}
+
+// latest returns the firing that is followed: the last one, or of a series in progress the last that is
+// over, so that there is a reply to read meanwhile.
+func (m *Model) latest(recent []session.Shown) *session.Shown {
+	last := &recent[len(recent)-1]
+	if m.series == nil {
+		return last
+	}
+	select {
+	case <-m.series.Done():
+		m.series = nil
+		return last
+	default:
+	}
+	for i := len(recent) - 1; i >= 0; i-- {
+		if recent[i].Over {
+			return &recent[i]
+		}
+	}
+	return last
 }
 
 // Took takes a page that was made, and what an editor made; ok is false for messages of others.

@@ -27,7 +27,9 @@ import (
 
 // Keys are the keys of the view.
 var Keys = struct {
-	Fire, Cold, Times, Async, Variant, Again, Filter, Up, Down, Left, Right, PageUp, PageDown, Earlier, Later, Form,
+	Fire, Cold, Times, Async, Variant, Again, Filter, Up, Down, Left, Right, PageUp, PageDown, Before, After, Earlier,
+	Later,
+	Form,
 	Edit, Blank, Copy, Rename, Delete, Undo, Curl, Keep, Save, Open, LeaveOut, Logs, Env, Hold, Record, Map, Stop,
 	Close key.Binding
 }{
@@ -44,8 +46,10 @@ var Keys = struct {
 	Right:    pane.Keys.Right,
 	PageUp:   pane.Keys.PageUp,
 	PageDown: pane.Keys.PageDown,
-	Earlier:  key.NewBinding(key.WithKeys(",", "<"), key.WithHelp(", .", "earlier, later firings")),
-	Later:    key.NewBinding(key.WithKeys(".", ">")),
+	Before:   key.NewBinding(key.WithKeys("{"), key.WithHelp("{ }", "previous, next source")),
+	After:    key.NewBinding(key.WithKeys("}")),
+	Earlier:  key.NewBinding(key.WithKeys(","), key.WithHelp(", .", "earlier, later firings")),
+	Later:    key.NewBinding(key.WithKeys(".")),
 	Form:     bind("formatted, raw, bytes", "m"),
 	Edit:     bind("edit in $EDITOR", "e"),
 	Blank:    bind("new payload", "b"),
@@ -93,8 +97,8 @@ type Model struct {
 	panes  pane.Set
 	// payloads that were deleted since the program was opened, the last at the end
 	deleted []*catalog.Item
-	// where the list was drawn: its first item, its rows with the title, its width
-	listTop, listRows, listWide int
+	drawn   pane.List
+	counts  map[string]int // of the payloads that are listed, by source
 
 	variant  string
 	follow   bool // show the latest firing
@@ -135,10 +139,11 @@ func (m *Model) Refresh() tea.Cmd {
 
 // list makes the list of payloads that the filter leaves.
 func (m *Model) list() {
-	m.items = m.items[:0]
+	m.items, m.counts = m.items[:0], map[string]int{}
 	for _, i := range m.s.List() {
 		if m.fits(i) {
 			m.items = append(m.items, i)
+			m.counts[i.SourceName]++
 		}
 	}
 	m.at = slices.IndexFunc(m.items, func(i *catalog.Item) bool { return i.Key() == m.chosen })
@@ -153,6 +158,9 @@ func (m *Model) Choose(key string) tea.Cmd {
 	m.sent = sentPage{}
 	return m.Refresh()
 }
+
+// sourceOf returns the source of a payload of the list.
+func (m *Model) sourceOf(i int) string { return m.items[i].SourceName }
 
 // fits reports whether an item holds every word of the filter.
 func (m *Model) fits(i *catalog.Item) bool {
@@ -179,12 +187,12 @@ func (m *Model) Click(x, y int) tea.Cmd {
 		return nil
 	}
 	switch {
-	case x < m.listWide && y < m.listRows:
+	case m.drawn.Contains(x, y):
 		m.panes.Focus = onList
-		if at := m.listTop + y - 1; y > 0 && at < len(m.items) {
+		if at, ok := m.drawn.At(x, y); ok {
 			return m.move(at - m.at)
 		}
-	case x < m.listWide:
+	case x < m.listWidth():
 		m.panes.Focus = onSent
 	default:
 		m.panes.Focus = onReply
@@ -237,6 +245,10 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		return m.nextVariant()
 	case is(Keys.Filter):
 		m.typing, m.panes.Focus = input.New(m.filter, nil), onList
+	case is(Keys.Before):
+		return m.move(pane.Jump(m.at, -1, len(m.items), m.sourceOf) - m.at)
+	case is(Keys.After):
+		return m.move(pane.Jump(m.at, 1, len(m.items), m.sourceOf) - m.at)
 	case is(Keys.Earlier):
 		return m.step(-1)
 	case is(Keys.Later):
@@ -843,7 +855,8 @@ func (m *Model) Keys() []key.Binding {
 		return m.over.help()
 	}
 	return []key.Binding{Keys.Fire, Keys.Cold, Keys.Times, Keys.Async, Keys.Variant, Keys.Again, Keys.Stop, Keys.Filter,
-		Keys.Up, Keys.Left, Keys.Earlier, Keys.Form, Keys.Logs, Keys.Env, Keys.Hold, Keys.Record, Keys.Map, Keys.Edit,
+		Keys.Up, Keys.Left, Keys.Before, Keys.Earlier, Keys.Form, Keys.Logs, Keys.Env, Keys.Hold, Keys.Record, Keys.Map,
+		Keys.Edit,
 		Keys.Blank, Keys.Copy, Keys.Rename, Keys.Delete, Keys.Undo, Keys.Curl, Keys.Keep, Keys.Save, Keys.Open,
 		Keys.LeaveOut}
 }

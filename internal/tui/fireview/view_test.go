@@ -64,7 +64,7 @@ func counting(w http.ResponseWriter, n int32) {
 func TestWhatIsShownOfAFiring(t *testing.T) {
 	var n atomic.Int32
 	x := open(t, func(w http.ResponseWriter, r *http.Request) { counting(w, n.Add(1)) }, 150, 44)
-	content := x.Until("asks some#1  GET /fare", "jobs work#1  work.wanted w1", "What does the function reply?",
+	content := x.Until("some#1  GET /fare", "jobs  1", "work#1  work.wanted w1", "What does the function reply?",
 		"GET /fare", "none yet", "Requests to http://"+x.stand.Front.Address)
 	if strings.Contains(content, "Bearer") {
 		t.Errorf("a secret is shown:\n%s", content)
@@ -96,7 +96,7 @@ func TestWhatIsShownOfAFiring(t *testing.T) {
 	x.Press(".", "enter")
 	x.Until("3 · ", "/n  2 → 3")
 	x.Press("v")
-	x.Until("to @strict")
+	x.Until("▸@strict")
 	x.Press("enter")
 	x.Until("4 · ", "teller@strict-1")
 	x.Press("v", "v")
@@ -112,7 +112,7 @@ func TestWhatIsShownOfAFiring(t *testing.T) {
 		t.Errorf("it says %q", x.Note)
 	}
 	x.Press("down", "down", "enter")
-	x.Until("jobs work#1", "type      work.wanted", `"three"`)
+	x.Until("work#1", "type      work.wanted", `"three"`)
 	x.Press("up", "enter")
 	x.Until("No wire of asks takes this event.", "any /{what}  → teller")
 }
@@ -237,7 +237,7 @@ func TestRepliesOfEveryShape(t *testing.T) {
 func TestThePayloads(t *testing.T) {
 	x := open(t, func(w http.ResponseWriter, r *http.Request) {}, 110, 32)
 	x.Press("/", "w", "o", "r", "k")
-	content := x.Until("1 of 3 with work", "jobs work#1")
+	content := x.Until("1 of 3 with work", "jobs  1", "work#1")
 	if strings.Contains(content, "some#1") {
 		t.Errorf("the filter leaves others:\n%s", content)
 	}

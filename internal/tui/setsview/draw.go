@@ -18,7 +18,6 @@ import (
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/pane"
 )
 
 // arrivalColumns is how many parts the time of a recording is distinguished in.
@@ -65,22 +64,25 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 }
 
 func (m *Model) drawSets(c *canvas.Canvas, w, h int) {
-	m.panes.Heading(c, 0, 0, w, onSets, "Payload sets")
+	title := "Payload sets"
+	listed := m.listed()
+	if m.filter != "" {
+		title = fmt.Sprintf("Payload sets: %d of %d with “%s”", len(listed), len(m.plan.Sets), text.Harmless(m.filter))
+	}
+	m.panes.Heading(c, 0, 0, w, onSets, title)
+	if len(listed) == 0 {
+		c.PutUpTo(2, 1, w, canvas.Dim, "No set has that in its name or source. / asks again, esc lists all.")
+	}
 	wide := 0
 	for i := range m.plan.Sets {
 		wide = max(wide, ansi.StringWidth(m.plan.Sets[i].Name))
 	}
 	wide = min(wide, w/2)
-	top := pane.Top(m.at, len(m.plan.Sets), h-1)
-	m.listTop, m.listRows, m.listWide = top, h, w
-	for n := range h - 1 {
-		if top+n >= len(m.plan.Sets) {
-			break
-		}
-		set, y := &m.plan.Sets[top+n], 1+n
+	none := func(int) string { return "" }
+	m.drawn.Draw(c, 2, 1, w, h-1, len(listed), slices.Index(listed, m.at), none, func(n, y int) {
+		set := &m.plan.Sets[listed[n]]
 		c.PutUpTo(2, y, 2+wide, canvas.Plain, set.Name)
-		number := fmt.Sprint(len(set.Payloads))
-		c.Right(2+wide+7, y, canvas.Plain, number)
+		c.Right(2+wide+7, y, canvas.Plain, fmt.Sprint(len(set.Payloads)))
 		kind, style := "recorded", canvas.Cold
 		if set.Maker != nil {
 			kind, style = "generated", canvas.Warm
@@ -89,10 +91,7 @@ func (m *Model) drawSets(c *canvas.Canvas, w, h int) {
 		if source, ok := m.source(set); ok && 2+wide+24+len(source) <= w {
 			c.PutUpTo(max(x+2, 2+wide+19), y, w, canvas.Dim, "for "+source)
 		}
-		if top+n == m.at {
-			c.Restyle(2, y, w-2, canvas.Chosen)
-		}
-	}
+	})
 }
 
 // drawAbout draws what is in the set under the cursor.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -25,7 +26,7 @@ type Fire struct{ Key string }
 
 // Keys are the keys of the view.
 var Keys = struct {
-	Up, Down, Left, Right, PageUp, PageDown, Before, After, Go, Fire, Map, Keep, Gets, Reseed, Mode,
+	Up, Down, Left, Right, PageUp, PageDown, Before, After, Filter, Go, Fire, Map, Keep, Gets, Reseed, Mode,
 	Back key.Binding
 }{
 	Up:       pane.Keys.Up,
@@ -34,8 +35,9 @@ var Keys = struct {
 	Right:    pane.Keys.Right,
 	PageUp:   pane.Keys.PageUp,
 	PageDown: pane.Keys.PageDown,
-	Before:   key.NewBinding(key.WithKeys(",", "<"), key.WithHelp(", .", "previous, next payload")),
-	After:    key.NewBinding(key.WithKeys(".", ">")),
+	Before:   key.NewBinding(key.WithKeys(","), key.WithHelp(", .", "previous, next payload")),
+	After:    key.NewBinding(key.WithKeys(".")),
+	Filter:   bind("filter the sets", "/"),
 	Go:       bind("go to payload n", "n"),
 	Fire:     bind("open in Fire", "enter"),
 	Map:      bind("trace on the map", "g"),
@@ -80,18 +82,19 @@ type Model struct {
 	known   map[*payload.Set]*about
 	looking *payload.Set // of which something is being found out
 	panes   pane.Set
-	// where the list was drawn: its first set, its rows with the title, its width
-	listTop, listRows, listWide int
-	seed                        uint64 // of previews; with mode, where made is set
-	mode                        string
-	made                        *payload.Payload // instead of the project's own; nil for that
-	breaks                      string
-	busy                        bool // something is being made
-	trouble                     string
-	gets                        bool // show what the function gets beside it
-	page                        page
-	pageOf                      any // what the page is of
-	pageWide                    int
+	drawn   pane.List
+	filter  string // what a set must have in its name or source to be listed
+	seed    uint64 // of previews; with mode, where made is set
+	mode    string
+	made    *payload.Payload // instead of the project's own; nil for that
+	breaks  string
+	busy    bool // something is being made
+	trouble string
+	gets    bool // show what the function gets beside it
+	page    page
+	// what the page is of
+	pageOf   any
+	pageWide int
 }
 
 type (
@@ -228,12 +231,12 @@ func (m *Model) payload() *payload.Payload {
 // Click chooses the set that is pointed at, or the pane.
 func (m *Model) Click(x, y int) tea.Cmd {
 	switch {
-	case x < m.listWide && y < m.listRows:
+	case m.drawn.Contains(x, y):
 		m.panes.Focus = onSets
-		if at := m.listTop + y - 1; y > 0 && at < len(m.plan.Sets) {
-			return m.move(at - m.at)
+		if at, ok := m.drawn.At(x, y); ok {
+			return m.choose(m.listed()[at])
 		}
-	case x >= m.listWide:
+	case !m.drawn.Left(x):
 		m.panes.Focus = onPayload
 	}
 	return nil
@@ -252,6 +255,10 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		return m.step(1)
 	case is(Keys.Go):
 		return m.askNumber()
+	case is(Keys.Filter):
+		return m.askFilter()
+	case is(Keys.Back) && m.filter != "" && m.mode == "":
+		m.filter = ""
 	case is(Keys.Back):
 		m.reset()
 	case is(Keys.Reseed):
@@ -285,12 +292,47 @@ func (m *Model) other(change func(*payload.Maker)) tea.Cmd {
 	return m.make()
 }
 
+// listed returns the places of the sets that have what the filter wants in their name or source.
+func (m *Model) listed() (out []int) {
+	want := strings.ToLower(m.filter)
+	for i := range m.plan.Sets {
+		set := &m.plan.Sets[i]
+		source, _ := m.source(set)
+		if want == "" || strings.Contains(strings.ToLower(set.Name+" "+source), want) {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// move chooses another set of those that are listed.
 func (m *Model) move(by int) tea.Cmd {
-	if at := min(max(m.at+by, 0), len(m.plan.Sets)-1); at != m.at {
+	listed := m.listed()
+	if len(listed) == 0 {
+		return nil
+	}
+	return m.choose(listed[min(max(slices.Index(listed, m.at)+by, 0), len(listed)-1)])
+}
+
+func (m *Model) choose(at int) tea.Cmd {
+	if at != m.at {
 		m.at = at
 		m.reset()
 	}
 	return m.look()
+}
+
+func (m *Model) askFilter() tea.Cmd {
+	before := m.filter
+	return func() tea.Msg {
+		return msg.Ask{Title: "Only sets with this in name or source:", Text: before, Done: func(want string) tea.Cmd {
+			m.filter = strings.TrimSpace(want)
+			if listed := m.listed(); len(listed) > 0 && !slices.Contains(listed, m.at) {
+				return m.choose(listed[0])
+			}
+			return nil
+		}}
+	}
 }
 
 // step goes to another payload of the set.
@@ -387,8 +429,8 @@ func (m *Model) keep() tea.Cmd {
 
 // Keys returns all keys of the view, for the help.
 func (m *Model) Keys() []key.Binding {
-	return []key.Binding{Keys.Up, Keys.Left, Keys.Before, Keys.Go, Keys.Fire, Keys.Map, Keys.Gets, Keys.Keep,
-		Keys.Reseed, Keys.Mode, Keys.Back}
+	return []key.Binding{Keys.Up, Keys.Left, Keys.Filter, Keys.Before, Keys.Go, Keys.Fire, Keys.Map, Keys.Gets,
+		Keys.Keep, Keys.Reseed, Keys.Mode, Keys.Back}
 }
 
 // Title returns what the view shows, for the top line.
