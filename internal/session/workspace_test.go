@@ -80,6 +80,12 @@ func TestADrillIsKeptAsItRuns(t *testing.T) {
 	}) {
 		t.Errorf("%v; %d lines of the log are kept, of %d", err, len(lines), len(r.Lines()))
 	}
+	if a, info, ok := d.Answered(&d.Sets[0]); !ok || info.ID != r.ID || a.N() == 0 || a.N() > len(d.Sets[0].Payloads) {
+		t.Errorf("how the payloads were answered: %v, in %v", ok, info.ID)
+	} else if labels, counts := a.Counts(); len(labels) != 1 || labels[0] != "status 200" ||
+		counts["status 200"] != a.N() {
+		t.Errorf("the payloads were answered %v", counts)
+	}
 	if n := page.Summary.Events; n.Deliveries != n.Done+n.Abandoned+n.Rejected+n.Failed {
 		t.Errorf("the counts do not add up: %+v", n)
 	}

@@ -516,6 +516,7 @@ func (s *shell) ended(m endedMsg) tea.Cmd {
 		s.complain(err)
 	}
 	s.running = nil
+	s.sets.Ran()
 	s.drill.Ended(m.run)
 	s.mapped(m.run)
 	s.findings.Show(m.page)

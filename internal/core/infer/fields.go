@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"math"
 	"math/big"
 	"slices"
 	"strconv"
@@ -17,6 +18,8 @@ type Field struct {
 	At    string // a JSON Pointer, * for the items of a list
 	N, Of int    // how often it was present, and how often it could have been
 	What  string // types, and the most frequent values or the range, in words
+	// Spread counts numbers in equal parts of their range; nil where there are no different ones.
+	Spread []int
 }
 
 // Fields returns all places, outermost first.
@@ -29,12 +32,30 @@ func (p *place) fields(at string, of int, out []Field) []Field {
 	if len(out) >= mostFields || p.n == 0 {
 		return out
 	}
-	out = append(out, Field{at, p.n, of, p.what()})
+	out = append(out, Field{at, p.n, of, p.what(), p.spread()})
 	for _, name := range slices.Sorted(maps.Keys(p.members)) {
 		out = p.members[name].fields(at+"/"+jsondiff.Escape(name), p.types["object"], out)
 	}
 	if p.items != nil {
 		out = p.items.fields(at+"/*", p.items.n, out)
+	}
+	return out
+}
+
+// parts is in how many parts a range is cut.
+const parts = 12
+
+func (p *place) spread() (out []int) {
+	if len(p.numbers) < 2 {
+		return nil
+	}
+	lo, hi := slices.Min(p.numbers), slices.Max(p.numbers)
+	if !(hi > lo) || math.IsInf(hi-lo, 0) {
+		return nil
+	}
+	out = make([]int, parts)
+	for _, v := range p.numbers {
+		out[min(int((v-lo)/(hi-lo)*parts), parts-1)]++
 	}
 	return out
 }

@@ -26,6 +26,8 @@ const (
 	mostDistinct = 24
 	// perValue is the least average number of occurrences of an enum's values.
 	perValue = 4
+	// mostNumbers bounds the numbers of a place of which the distribution is shown.
+	mostNumbers = 2000
 	// mostMembers is the number of names above which an object is taken for a map.
 	mostMembers = 60
 )
@@ -42,6 +44,7 @@ type place struct {
 	types map[string]int
 
 	least, most       *big.Rat
+	numbers           []float64 // the first of them
 	shortest, longest int
 	values            map[string]int // strings and booleans as JSON; nil for too many
 	formats           []string       // those that all strings have
@@ -62,7 +65,10 @@ func (l *Learner) Add(data []byte) error {
 
 // AddRequest learns from an HTTP request: its method, path, parameters, headers and, where it is
 // JSON, its body. Secret values are left out.
-func (l *Learner) AddRequest(r *event.Request) {
+func (l *Learner) AddRequest(r *event.Request) { l.root.add(requestDoc(r)) }
+
+// requestDoc returns a request as a document, without secret values.
+func requestDoc(r *event.Request) map[string]any {
 	v := map[string]any{"method": r.Method}
 	path, query, _ := strings.Cut(payload.ShownTarget(r.Target), "?")
 	v["path"] = path
@@ -86,7 +92,7 @@ func (l *Learner) AddRequest(r *event.Request) {
 	if body, err := jsondiff.Decode(r.Body); err == nil {
 		v["body"] = body
 	}
-	l.root.add(v)
+	return v
 }
 
 // N returns the number of payloads so far.
@@ -134,6 +140,9 @@ func (p *place) number(v json.Number) {
 		p.types["integer"]++
 	} else {
 		p.types["number"]++
+	}
+	if v, _ := r.Float64(); len(p.numbers) < mostNumbers {
+		p.numbers = append(p.numbers, v)
 	}
 	if p.least == nil || r.Cmp(p.least) < 0 {
 		p.least = r

@@ -11,6 +11,7 @@ import (
 type Overview struct {
 	Least, Median, Most int // bytes of data
 	Total               int
+	Sizes               []int     // payloads by size, in equal parts from the least to the most; nil where all have one
 	First               time.Time // zero where there are no times
 	Span                time.Duration
 	Arrivals            []int // in equal parts of the span; nil where there are no times
@@ -22,6 +23,9 @@ type Place struct {
 	Where string
 	N     int
 }
+
+// sizeParts is in how many parts the range of sizes is cut.
+const sizeParts = 16
 
 // Overview summarises a set, its times in the given number of columns.
 func (s *Set) Overview(columns int) (o Overview) {
@@ -47,6 +51,12 @@ func (s *Set) Overview(columns int) (o Overview) {
 	}
 	slices.Sort(sizes)
 	o.Least, o.Median, o.Most = sizes[0], sizes[(len(sizes)-1)/2], sizes[len(sizes)-1]
+	if o.Most > o.Least {
+		o.Sizes = make([]int, sizeParts)
+		for _, size := range sizes {
+			o.Sizes[min((size-o.Least)*sizeParts/(o.Most-o.Least), sizeParts-1)]++
+		}
+	}
 	for _, where := range slices.SortedFunc(maps.Keys(places), strings.Compare) {
 		o.Redacted = append(o.Redacted, Place{where, places[where]})
 	}

@@ -118,6 +118,9 @@ func (m *Model) drawAbout(c *canvas.Canvas, y, w int, set *payload.Set) {
 		content := canvas.Size(int64(o.Least)) + " to " + canvas.Size(int64(o.Most))
 		if w >= 50 {
 			content += ", median " + canvas.Size(int64(o.Median))
+			if len(o.Sizes) > 0 {
+				content += "  " + draw.Bars(o.Sizes)
+			}
 		}
 		put("sizes", canvas.Plain, "%s", content)
 	}
@@ -484,12 +487,19 @@ func (m *Model) drawFields(c *canvas.Canvas, set *payload.Set, h int) {
 			break
 		}
 		r, y := rows[top+i], 1+i
+		if r.whole {
+			c.PutUpTo(2, y, w-1, r.style, r.what)
+			continue
+		}
 		c.PutUpTo(2, y, 2+names, canvas.Field, r.name)
 		c.Right(2+names+7, y, r.style, r.share)
 		x := 2 + names + 9
-		c.PutUpTo(x, y, w-1, canvas.Plain, r.what)
+		x = c.PutUpTo(x, y, w-1, canvas.Plain, r.what)
+		if r.bars != "" {
+			x = c.PutUpTo(x+2, y, w-1, canvas.Cold, r.bars)
+		}
 		if schema > 0 && r.says != "" {
-			used := x + ansi.StringWidth(r.what) + 3
+			used := x + 3
 			c.PutUpTo(max(used, w-schema), y, w-1, canvas.Dim, r.says)
 		}
 	}
@@ -501,6 +511,8 @@ func (m *Model) drawFields(c *canvas.Canvas, set *payload.Set, h int) {
 type fieldRow struct {
 	name, share, what, says string
 	style                   canvas.Style
+	bars                    string // how numbers are distributed
+	whole                   bool   // what stands across all columns
 }
 
 // fields joins what the schema names with what occurs.
@@ -531,13 +543,24 @@ func (m *Model) fields(set *payload.Set, a *about) (out []fieldRow) {
 		if f.N < f.Of {
 			style = canvas.Warm
 		}
-		out = append(out, fieldRow{name(f.At), infer.Percent(f.N, f.Of), text.Harmless(f.What),
-			text.Harmless(says[f.At]), style})
+		row := fieldRow{name: name(f.At), share: infer.Percent(f.N, f.Of), what: text.Harmless(f.What),
+			says: text.Harmless(says[f.At]), style: style}
+		if len(f.Spread) > 0 {
+			row.bars = draw.Bars(f.Spread)
+		}
+		out = append(out, row)
 	}
 	for _, o := range outline {
 		if !seen[o.At] && len(a.fields) > 0 {
-			out = append(out, fieldRow{name(o.At), "never", "", text.Harmless(o.Text), canvas.Bad})
+			out = append(out, fieldRow{name: name(o.At), share: "never", says: text.Harmless(o.Text),
+				style: canvas.Bad})
 		}
+	}
+	if len(out) > 0 && len(a.answers) > 0 {
+		out = append(out, fieldRow{whole: true})
+	}
+	for _, x := range a.answers {
+		out = append(out, fieldRow{what: x.text, style: x.style, whole: true})
 	}
 	return out
 }

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -15,6 +16,7 @@ import (
 	"nightdrill/internal/core/infer"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/session"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/msg"
@@ -69,6 +71,13 @@ type about struct {
 	fields   []infer.Field
 	learned  int // payloads that were looked into
 	wrong    int // of those, payloads that do not fit the schema
+	answers  []answerRow
+}
+
+// answerRow is a line on how the payloads were answered.
+type answerRow struct {
+	style canvas.Style
+	text  string
 }
 
 // Model is the state of the view.
@@ -137,6 +146,9 @@ func (m *Model) Refresh() tea.Cmd {
 	return m.look()
 }
 
+// Ran notes that a drill has ended, so that sets may have been answered otherwise.
+func (m *Model) Ran() { m.known = map[*payload.Set]*about{} }
+
 func (m *Model) set() *payload.Set {
 	if m.at < 0 || m.at >= len(m.plan.Sets) {
 		return nil
@@ -151,7 +163,7 @@ func (m *Model) look() tea.Cmd {
 		return nil
 	}
 	m.looking = set
-	columns := arrivalColumns
+	columns, session := arrivalColumns, m.s
 	return func() tea.Msg {
 		a := &about{set: set, overview: set.Overview(columns)}
 		var l infer.Learner
@@ -167,8 +179,41 @@ func (m *Model) look() tea.Cmd {
 			}
 		}
 		a.fields, a.learned = l.Fields(), l.N()
+		a.answers = answersOf(session, set)
 		return knownMsg{a}
 	}
+}
+
+// answersOf describes how the payloads of a set were answered, and which values go with which answer.
+func answersOf(s *session.Session, set *payload.Set) (out []answerRow) {
+	add := func(style canvas.Style, format string, args ...any) {
+		out = append(out, answerRow{style, text.Harmless(fmt.Sprintf(format, args...))})
+	}
+	answers, run, ok := s.Answered(set)
+	if !ok {
+		add(canvas.Dim, "No run has sent this set yet; after a drill, which values go with which answer is shown here.")
+		return out
+	}
+	labels, counts := answers.Counts()
+	var parts []string
+	for i, l := range labels {
+		if i == 4 {
+			parts = append(parts, fmt.Sprintf("%d others", len(labels)-i))
+			break
+		}
+		parts = append(parts, fmt.Sprintf("%s × %d", l, counts[l]))
+	}
+	add(canvas.Bold, "How they were answered in %s", run.Label(time.Now()))
+	add(canvas.Plain, "%s", strings.Join(parts, ", "))
+	rules := answers.Rules()
+	for _, r := range rules {
+		add(canvas.Warm, "%s %s: %s in %d of %d, elsewhere in %d of %d", strings.TrimPrefix(r.At, "/"), r.Is, r.Label,
+			r.With, r.OfWith, r.Without, r.OfWithout)
+	}
+	if len(labels) > 1 && len(rules) == 0 {
+		add(canvas.Dim, "No single field goes with the answer, beyond chance.")
+	}
+	return out
 }
 
 // Took takes what was found out; ok is false for a message that is not its own.

@@ -74,8 +74,15 @@ payloads:
 func TestSets(t *testing.T) {
 	x := open(t, 150, 40)
 	x.Shows("some      2 recorded   for asks", "work      2 recorded", "made     40 generated", "as recorded over 9 s",
-		"redacted  header Authorization, in 1", "expects   status 200",
+		"redacted  header Authorization, in 1", "expects   status 200", "No run has sent this set yet",
 		"payload 1 of 2", "GET /fare?to=holm", "Bearer redacted-0123456789abcdef", `method`, "query", "100 %")
+	x.Press("/")
+	x.Answer("jobs")
+	x.Shows("2 of 3 with “jobs”", "work      2 recorded", "!for asks")
+	x.Press("/")
+	x.Answer("nothing")
+	x.Shows("No set has that")
+	x.Press("esc", "up", "up")
 	x.Press(".")
 	x.Shows("payload 2 of 2", "to=skerry", "token=••••••", "!hush-hush")
 	x.Press("down")
