@@ -109,7 +109,8 @@ type shell struct {
 	findings  *findings.Model
 	compare   *compareview.Model
 	running   *session.Running
-	auto      *plan.Drill // to be started at once
+	runs      []store.Info // the newest first
+	auto      *plan.Drill  // to be started at once
 	help      bool
 	guide     guide
 	visited   [len(tabs)]bool           // views that were shown
@@ -335,6 +336,7 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 			s.wiring.Run(m.run)
 		}
 	case runsMsg:
+		s.runs = m.all
 		s.findings.Runs(m.all)
 		s.compare.Runs(m.all)
 		if s.findings.Empty() && s.running == nil && len(m.all) > 0 {
@@ -665,7 +667,7 @@ func (s *shell) show(t tab) tea.Cmd {
 	if t == onCompare {
 		return tea.Batch(s.look(), s.compare.About(id))
 	}
-	if t != onWiring || id == "" || !s.wiring.NeedsRun() {
+	if id = s.mappable(); t != onWiring || id == "" || !s.wiring.NeedsRun() {
 		return s.look()
 	}
 	runs := s.workspace.Runs
@@ -676,6 +678,18 @@ func (s *shell) show(t tab) tea.Cmd {
 		}
 		return mapRunMsg{r}
 	})
+}
+
+// mappable returns the latest run whose sources are those of the map, or "": a run of cold starts has
+// sources of its own.
+func (s *shell) mappable() string {
+	for i := range s.runs {
+		d := s.workspace.DrillNamed(s.runs[i].Drill)
+		if s.runs[i].Headline != nil && d != nil && d.Cold == nil {
+			return s.runs[i].ID
+		}
+	}
+	return ""
 }
 
 func (s *shell) quit() tea.Cmd {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 )
 
 // Wiring is a map of what reaches what: sources on the left, functions on the
@@ -36,6 +37,9 @@ type WiringWay struct {
 func (w *WiringWay) Words() string {
 	if w.N == 0 {
 		return w.What
+	}
+	if w.N == 1 {
+		return "1 " + strings.TrimSuffix(w.What, "s")
 	}
 	return fmt.Sprintf("%d %s", w.N, w.What)
 }

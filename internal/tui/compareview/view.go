@@ -36,8 +36,8 @@ type (
 
 // Keys are the keys of the view.
 var Keys = struct{ Left, Right, Older, Newer, Swap, SetUp, Export key.Binding }{
-	Left:   key.NewBinding(key.WithKeys("left", "h"), key.WithHelp("←→", "the other functions")),
-	Right:  key.NewBinding(key.WithKeys("right", "l")),
+	Left:   key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "the other functions")),
+	Right:  key.NewBinding(key.WithKeys("right")),
 	Older:  key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "against an older run")),
 	Newer:  key.NewBinding(key.WithKeys("n"), key.WithHelp("n", "against a newer run")),
 	Swap:   key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "swap the runs")),

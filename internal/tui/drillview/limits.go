@@ -145,13 +145,13 @@ func (m *Model) limitKey(k tea.KeyPressMsg) tea.Cmd {
 		return nil
 	}
 	switch text {
-	case "up", "k":
+	case "up":
 		p.row = max(p.row-1, 0)
-	case "down", "j":
+	case "down":
 		p.row = min(p.row+1, len(p.each))
-	case "left", "h":
+	case "left":
 		p.cell = max(p.cell-1, 0)
-	case "right", "l":
+	case "right":
 		p.cell = min(p.cell+1, len(cells)-1)
 	case "+", "=", "-", "_":
 		by := 1

@@ -40,8 +40,8 @@ var Keys = struct {
 }{
 	Start:   key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "start a drill")),
 	Stop:    key.NewBinding(key.WithKeys("S"), key.WithHelp("S", "stop the drill")),
-	Up:      key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓", "choose a lane")),
-	Down:    key.NewBinding(key.WithKeys("down", "j")),
+	Up:      key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓", "choose a lane")),
+	Down:    key.NewBinding(key.WithKeys("down")),
 	Left:    key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "choose an invocation")),
 	Right:   key.NewBinding(key.WithKeys("right")),
 	Open:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "open it")),

@@ -12,8 +12,8 @@ import (
 
 // Keys are the keys that scroll.
 var Keys = struct{ Up, Down, PageUp, PageDown key.Binding }{
-	Up:       key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓", "scroll")),
-	Down:     key.NewBinding(key.WithKeys("down", "j")),
+	Up:       key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓", "scroll")),
+	Down:     key.NewBinding(key.WithKeys("down")),
 	PageUp:   key.NewBinding(key.WithKeys("pgup"), key.WithHelp("PgUp", "and PgDn: by a page")),
 	PageDown: key.NewBinding(key.WithKeys("pgdown", "space")),
 }

@@ -216,33 +216,50 @@ func (m *Model) drawLabel(c *canvas.Canvas, b draw.Box, x explain.WireOf) {
 		words = ""
 	}
 	at, edge := b.X+1, b.X+b.W
-	if b.W >= leastColumns && t != (explain.WireTraffic{}) { // counts stand in columns, below those of other wires
-		if words != "" {
-			c.PutUpTo(at, b.Y, edge-countsWidth, canvas.Dim, " "+words+" ")
+	if t != (explain.WireTraffic{}) { // counts stand in columns at the end of the wire, below those of other wires
+		begin := edge - countsWidth
+		if b.W < leastColumns {
+			begin = max(edge-fewWidth, at)
 		}
-		at = edge - countsWidth
-		for i, k := range counts[:3] {
-			if i == 2 && k.n == 0 {
-				k = counts[3]
-			} else if i == 2 && counts[3].n > 0 {
-				k.what += fmt.Sprintf(", %d waiting", counts[3].n)
-			}
-			width := [...]int{11, 7, countsWidth - 18}[i]
-			if k.n > 0 {
-				c.PutUpTo(at, b.Y, at+width, k.style, fmt.Sprintf(" %*d %s ", [...]int{4, 3, 2}[i], k.n, k.what))
-			}
-			at += width
+		if words != "" && begin-at > 4 {
+			c.PutUpTo(at, b.Y, begin, canvas.Dim, " "+words+" ")
 		}
+		m.drawCounts(c, begin, b.Y, edge, counts)
 		return
-	}
-	slices.Reverse(counts) // where there is no room for all, what is done matters least
-	for _, k := range counts {
-		if content := fmt.Sprintf(" %d %s ", k.n, k.what); k.n > 0 && at+ansi.StringWidth(content) <= edge {
-			at = c.Put(at, b.Y, k.style, content)
-		}
 	}
 	if words != "" && at < edge-8 {
 		c.Put(c.PutUpTo(at, b.Y, edge-1, canvas.Dim, " "+words), b.Y, canvas.Dim, " ")
+	}
+}
+
+// drawCounts writes what went over a wire in columns: what is done, what is not, and what is open; where
+// there is little room, without words.
+func (m *Model) drawCounts(c *canvas.Canvas, at, y, edge int, counts []count) {
+	open := counts[2]
+	if few := edge-at < countsWidth; few {
+		if open.n += counts[3].n; counts[2].n == 0 {
+			open.style = counts[3].style
+		}
+		for i, k := range []count{counts[0], counts[1], open} {
+			sign := [...]string{"✓", "✗", "…"}[i]
+			if k.n > 0 && at+6 <= edge {
+				c.PutUpTo(at, y, min(at+7, edge), k.style, fmt.Sprintf(" %s%d ", sign, k.n))
+			}
+			at += 6
+		}
+		return
+	}
+	for i, k := range counts[:3] {
+		if i == 2 && k.n == 0 {
+			k = counts[3]
+		} else if i == 2 && counts[3].n > 0 {
+			k.what += fmt.Sprintf(", %d waiting", counts[3].n)
+		}
+		width := [...]int{11, 7, countsWidth - 18}[i]
+		if k.n > 0 {
+			c.PutUpTo(at, y, at+width, k.style, fmt.Sprintf(" %*d %s ", [...]int{4, 3, 2}[i], k.n, k.what))
+		}
+		at += width
 	}
 }
 
@@ -253,11 +270,12 @@ type count struct {
 	style canvas.Style
 }
 
-// countsWidth is the room of a wire's counts in columns, which are drawn where a
-// wire has leastColumns cells for words.
+// countsWidth is the room of a wire's counts with their words, which are drawn where a wire has
+// leastColumns cells; fewWidth is their room without words.
 const (
 	countsWidth  = 38
 	leastColumns = countsWidth + 14
+	fewWidth     = 19
 )
 
 // drawSource writes a source, and below it the figures that its kind lives by.
@@ -586,6 +604,9 @@ func (m *Model) drawDetails(c *canvas.Canvas, y int) {
 		content = append(content, canvas.Rows(canvas.Plain, strings.Split(ansi.Wrap(text.Harmless(l), edge-2, ""),
 			"\n")...)...)
 	}
+	if left := rows - len(content); left > 2 { // there is room for it, and for an empty row above
+		rows -= m.drawTrend(c, 2, min(y+rows, y+len(content)+4), edge)
+	}
 	for i, row := range content[:min(len(content), rows)] {
 		c.PutRow(2, y+1+i, edge, row)
 	}
@@ -740,7 +761,14 @@ func (m *Model) aboutFunction(i int) (string, []string) {
 
 // drawChoices lists the events that can be put on the map.
 func (m *Model) drawChoices(c *canvas.Canvas) {
-	c.Rule(0, "Put an event on the map, of "+m.plan.Sources[m.source()].Name)
+	title := "Put an event on the map, of " + m.plan.Sources[m.source()].Name
+	if m.want != "" {
+		title += fmt.Sprintf(": %d of %d with “%s”", len(m.choices), len(m.events), text.Harmless(m.want))
+	}
+	c.Rule(0, title)
+	if len(m.choices) == 0 {
+		c.Put(2, 2, canvas.Dim, "No event has that. / asks again, esc lists all.")
+	}
 	room := m.h - 2
 	top := max(min(m.chosen-room/2, len(m.choices)-room), 0)
 	shown := m.choices[top:min(top+room, len(m.choices))]

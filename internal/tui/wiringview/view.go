@@ -6,6 +6,7 @@ package wiringview
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"charm.land/bubbles/v2/key"
@@ -24,13 +25,13 @@ import (
 
 // Keys are the keys of the view.
 var Keys = struct {
-	Up, Down, Left, Right, Put, Next, Fire, Again, Clock, Count, Upload, Remove, Export,
+	Up, Down, Left, Right, Put, Next, Fire, Again, Clock, Count, Upload, Remove, Export, Filter,
 	Close key.Binding
 }{
-	Up:     key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓←→", "choose")),
-	Down:   key.NewBinding(key.WithKeys("down", "j")),
-	Left:   key.NewBinding(key.WithKeys("left", "h")),
-	Right:  key.NewBinding(key.WithKeys("right", "l")),
+	Up:     key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓←→", "choose")),
+	Down:   key.NewBinding(key.WithKeys("down")),
+	Left:   key.NewBinding(key.WithKeys("left")),
+	Right:  key.NewBinding(key.WithKeys("right")),
 	Put:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "put an event on the map")),
 	Next:   key.NewBinding(key.WithKeys("space"), key.WithHelp("space", "its next stop")),
 	Fire:   key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "fire it")),
@@ -40,6 +41,7 @@ var Keys = struct {
 	Upload: key.NewBinding(key.WithKeys("u"), key.WithHelp("u", "upload a file")),
 	Remove: key.NewBinding(key.WithKeys("D"), key.WithHelp("D", "remove an object")),
 	Export: key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export as SVG or PDF")),
+	Filter: key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "filter the events")),
 	Close:  key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "take it off")),
 }
 
@@ -70,7 +72,10 @@ type Model struct {
 	settled  *session.Firing // the one whose way is known to its end
 	choices  []choice        // events of a source, while one is chosen
 	chosen   int
+	events   []choice // all of them; choices are those that have what is wanted
+	want     string
 	choosing bool
+	trend    trend
 }
 
 // choice is an event that can be put on the map.
@@ -498,14 +503,25 @@ func (m *Model) offer() {
 				event: e.Event + 1})
 		}
 	}
-	m.choosing = len(m.choices) > 0
+	m.choosing, m.events, m.want = len(m.choices) > 0, m.choices, ""
 }
 
 func (m *Model) chooseKey(k tea.KeyPressMsg) tea.Cmd {
 	page := max(m.h-6, 1)
 	switch {
+	case key.Matches(k, Keys.Close) && m.want != "":
+		m.filter("")
 	case key.Matches(k, Keys.Close):
 		m.choosing = false
+	case key.Matches(k, Keys.Filter):
+		before := m.want
+		return func() tea.Msg {
+			return msg.Ask{Title: "Only events with this text:", Text: before, Done: func(want string) tea.Cmd {
+				m.filter(strings.TrimSpace(want))
+				return nil
+			}}
+		}
+	case len(m.choices) == 0:
 	case key.Matches(k, Keys.Remove):
 		return m.remove()
 	case key.Matches(k, Keys.Up):
@@ -533,6 +549,16 @@ func (m *Model) chooseKey(k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
+// filter leaves those events in the list that have a text.
+func (m *Model) filter(want string) {
+	m.want, m.chosen, m.choices = want, 0, nil
+	for _, x := range m.events {
+		if strings.Contains(strings.ToLower(x.label+" "+x.what), strings.ToLower(want)) {
+			m.choices = append(m.choices, x)
+		}
+	}
+}
+
 // Map returns what is drawn.
 func (m *Model) Map() *draw.Wiring {
 	w := explain.Map(m.plan, m.traffic)
@@ -549,7 +575,10 @@ func (m *Model) Map() *draw.Wiring {
 func (m *Model) Help() []key.Binding {
 	switch {
 	case m.choosing:
-		out := []key.Binding{Keys.Put, Keys.Up, Keys.Close}
+		out := []key.Binding{Keys.Put, Keys.Up, Keys.Filter, Keys.Close}
+		if len(m.choices) == 0 {
+			return out[2:]
+		}
 		if i := m.choices[m.chosen].item; i != nil && i.InBucket() {
 			out = append(out, Keys.Remove)
 		}

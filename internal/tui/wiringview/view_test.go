@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
@@ -231,7 +232,7 @@ func TestEventsOfARun(t *testing.T) {
 	x.stand.Resume()
 	x.Over(run)
 	// what went over the wires stays on the map, until something else is requested
-	x.Shows("3 in", "1 unmatched", "2 sent on ─▸ scans ─▸ gate", "1 dead letters ─▸ refused",
+	x.Shows("3 in", "1 unmatched", "2 sent on ─▸ scans ─▸ gate", "1 dead letter ─▸ refused",
 		"!not in this drill")
 	if _, title := x.Title(); title != "counts of the last run, d" {
 		t.Errorf("the title is %q", title)
@@ -244,7 +245,11 @@ func TestEventsOfARun(t *testing.T) {
 	x.Press("r")
 	x.Shows("!2 sent on", "!1 unmatched")
 	x.Press("r")
-	x.Shows("2 sent on ─▸ scans ─▸ gate", "in/b.CSV", "no wire takes it", "object.created in/c.csv")
+	x.Shows("2 sent on ─▸ scans ─▸ gate", "in/b.CSV", "no wire takes it", "object.created in/c.csv", "received",
+		"peak ", "not done", "1 in total")
+	x.Press("right")
+	x.Shows("invocations", "longest", "to ")
+	x.Press("left")
 	// what the run did not get rid of is offered to the wires of today
 	if x.Press("o"); x.Note != "the run had 1 unmatched, 0 of them are taken now" {
 		t.Errorf("offered again: %q", x.Note)
@@ -286,14 +291,13 @@ func TestEventsOfARun(t *testing.T) {
 	}
 	x.Press("enter", "space", "space")
 	x.Shows("it took 3 attempts", "dead-lettered", "bad status")
-	for _, i := range x.stand.List() {
-		if i.SourceName == "fixes" {
-			x.Choose(i)
-			x.Shows("would arrive at fixes")
-			return
-		}
+	all := x.stand.List()
+	fix := slices.IndexFunc(all, func(i *catalog.Item) bool { return i.SourceName == "fixes" })
+	if fix < 0 {
+		t.Fatal("nothing can be fired at fixes")
 	}
-	t.Error("nothing can be fired at fixes")
+	x.Choose(all[fix])
+	x.Shows("would arrive at fixes")
 	// fixed, the wire takes what the run could not deliver
 	file := filepath.Join(x.dir, "nightdrill.yaml")
 	yaml, _ := os.ReadFile(file)
@@ -350,4 +354,23 @@ func BenchmarkDraw(b *testing.B) {
 			explain.RunTraffic(x.plan, run)
 		}
 	})
+}
+
+// The events that can be put on the map are filtered by what they are.
+func TestTheEventsToChooseFromAreFiltered(t *testing.T) {
+	x := open(t, quay, 120, 36)
+	x.Press("enter")
+	all := len(x.choices)
+	x.Press("/")
+	x.Answer("in/b")
+	if n := len(x.choices); n == 0 || n >= all {
+		t.Errorf("%d of %d events are left", n, all)
+	}
+	x.Press("/")
+	x.Answer("no such event")
+	x.Shows("No event has that")
+	x.Press("enter", "down", "D", "esc")
+	if len(x.choices) != all || !x.choosing {
+		t.Errorf("%d of %d events without the filter", len(x.choices), all)
+	}
 }
