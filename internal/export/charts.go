@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"image/color"
 	"math"
+	"slices"
 	"strings"
 	"time"
 
@@ -118,29 +119,8 @@ func ladder(kind string, z Size, p *report.Page) *sheet {
 
 // distribution draws where cold, first and warm answers lie, on a logarithmic axis.
 func distribution(kind string, z Size, p *report.Page) *sheet {
-	type row struct {
-		name, what string
-		class      engine.Class
-		of         *measure.Spread
-		figures    measure.Figures
-	}
-	var rows []row
-	lo, hi := math.Inf(1), 0.0
-	for fn, name := range p.Functions {
-		f := p.Summary.Functions[name]
-		for _, c := range classes {
-			if x := *f.Latency.Of(c); x.N > 0 {
-				sp := &p.Spreads[fn].Latency[c]
-				rows = append(rows, row{name, c.String(), c, sp, x})
-				lo, hi = min(lo, figure.Milliseconds(sp.Low(0))), max(hi, figure.Milliseconds(sp.Low(len(sp.Counts))))
-			}
-		}
-		if x := f.Latency.Retried; x.N > 0 {
-			sp := &p.Spreads[fn].Retried
-			rows = append(rows, row{name, "retried", engine.Warm, sp, x})
-			lo, hi = min(lo, figure.Milliseconds(sp.Low(0))), max(hi, figure.Milliseconds(sp.Low(len(sp.Counts))))
-		}
-	}
+	rows, axis := draw.Distributions(p)
+	rows = slices.DeleteFunc(rows, func(d draw.Distribution) bool { return d.What == "start" })
 	s := newSheet(kind, z.width(), z.height(92+30*float64(max(len(rows), 1))))
 	y := s.head("Latency, from due to done: cold, first and warm", p.Summary)
 	if len(rows) == 0 {
@@ -148,43 +128,42 @@ func distribution(kind string, z Size, p *report.Page) *sheet {
 		return s
 	}
 	h := (s.h - y - margin - 20) / float64(len(rows))
-	c := &plot{sheet: s, x: margin + names, y: y, w: s.w - 2*margin - names, h: h * float64(len(rows)),
-		ax: draw.Logarithmic(lo, hi)}
+	c := &plot{sheet: s, x: margin + names, y: y, w: s.w - 2*margin - names, h: h * float64(len(rows)), ax: axis}
 	c.below(draw.ShortMillis, true)
 	last := ""
 	for i, r := range rows {
 		base := y + h*float64(i+1) - 4
-		if r.name != last {
-			s.text(margin, base-10, ink, textSize, s.fit(textSize, names-8, r.name))
-			last = r.name
+		if r.Function != last {
+			s.text(margin, base-10, ink, textSize, s.fit(textSize, names-8, r.Function))
+			last = r.Function
 		}
-		s.text(margin, base, classColor(r.class), textSize-1, fmt.Sprintf("%s, %d", r.what, r.figures.N))
+		s.text(margin, base, classColor(r.Class), textSize-1, fmt.Sprintf("%s, %d", r.What, r.Figures.N))
 		most := 1
-		for _, n := range r.of.Counts {
+		for _, n := range r.Of.Counts {
 			most = max(most, n)
 		}
-		for k, n := range r.of.Counts {
+		for k, n := range r.Of.Counts {
 			if n == 0 {
 				continue
 			}
-			x0, x1 := c.px(figure.Milliseconds(r.of.Low(k))), c.px(figure.Milliseconds(r.of.Low(k+1)))
+			x0, x1 := c.px(figure.Milliseconds(r.Of.Low(k))), c.px(figure.Milliseconds(r.Of.Low(k+1)))
 			tall := (h - 8) * math.Sqrt(float64(n)/float64(most)) // what is rare is seen too
-			s.mark(x0, base-tall, math.Max(x1-x0-0.3, 0.5), tall, classShade(r.class))
+			s.mark(x0, base-tall, math.Max(x1-x0-0.3, 0.5), tall, classShade(r.Class))
 		}
 		written := 0.0
 		for _, v := range []struct {
 			at   *float64
 			text string
-		}{{r.figures.P50, "p50"}, {r.figures.P95, "p95"}, {r.figures.P99, "p99"}} {
+		}{{r.Figures.P50, "p50"}, {r.Figures.P95, "p95"}, {r.Figures.P99, "p99"}} {
 			if v.at == nil {
 				continue
 			}
 			x := c.px(*v.at)
-			s.line(classColor(r.class), 1.1, xy{x, base - h + 6}, xy{x, base})
+			s.line(classColor(r.Class), 1.1, xy{x, base - h + 6}, xy{x, base})
 			label := v.text + " " + draw.ShortMillis(*v.at)
 			from := math.Max(x+2, written) // they may lie close together
-			s.text(from, base-h+12, classColor(r.class), textSize-2.5, label)
-			written = from + s.width(textSize-2.5, label) + 4
+			s.text(from, base-h+12, classColor(r.Class), textSize-2.5, label)
+			written = from + s.width(textSize-2.5, label)*1.1 + 6
 		}
 	}
 	return s
@@ -192,16 +171,7 @@ func distribution(kind string, z Size, p *report.Page) *sheet {
 
 // warmUp draws service time by the n-th invocation of an instance.
 func warmUp(kind string, z Size, p *report.Page) *sheet {
-	type curve struct {
-		name string
-		of   measure.WarmUp
-	}
-	var curves []curve
-	for _, name := range p.Functions {
-		if f := p.Summary.Functions[name]; len(f.WarmUp.Points) > 1 {
-			curves = append(curves, curve{name, f.WarmUp})
-		}
-	}
+	curves := draw.Curves(p, 2)
 	s := newSheet(kind, z.width(), z.height(90+110*float64(max(len(curves), 1))))
 	y := s.head("Warm-up: service time by the n-th invocation of an instance (median and quartiles)", p.Summary)
 	if len(curves) == 0 {
@@ -210,17 +180,13 @@ func warmUp(kind string, z Size, p *report.Page) *sheet {
 	}
 	h := (s.h - y - margin) / float64(len(curves))
 	for i, k := range curves {
-		lo, hi, most := math.Inf(1), 0.0, 1
-		for _, q := range k.of.Points {
-			lo, hi, most = min(lo, max(q.P25, 1e-3)), max(hi, q.P75), max(most, q.To)
-		}
 		c := &plot{sheet: s, x: margin + names, y: y + h*float64(i) + 6, w: s.w - 2*margin - names, h: h - 34,
-			ax: draw.Axis{Lo: 0.9, Hi: float64(max(most, 2)), Log: true}, ay: draw.Logarithmic(lo, hi)}
+			ax: draw.Axis{Lo: 0.9, Hi: float64(k.Longest), Log: true}, ay: k.Axis}
 		c.beside(draw.ShortMillis)
 		c.below(func(v float64) string { return draw.Short(v) }, false)
-		s.text(margin, c.y+10, ink, textSize, s.fit(textSize, names-50, k.name))
+		s.text(margin, c.y+10, ink, textSize, s.fit(textSize, names-50, k.Function))
 		var band, back, median []xy
-		for _, q := range k.of.Points {
+		for _, q := range k.WarmUp.Points {
 			x := c.px(math.Sqrt(float64(q.From) * float64(q.To)))
 			band = append(band, xy{x, c.py(q.P75)})
 			back = append([]xy{{x, c.py(q.P25)}}, back...)
@@ -231,10 +197,10 @@ func warmUp(kind string, z Size, p *report.Page) *sheet {
 		for _, m := range median {
 			s.dot(m.x, m.y, 1.8, lamp)
 		}
-		if n := k.of.Steady; n != nil {
+		if n := k.WarmUp.Steady; n != nil {
 			x := c.px(float64(*n))
 			s.dashed(ink, 0.8, xy{x, c.y}, xy{x, c.y + c.h})
-			text := report.WarmUpText(&k.of)
+			text := report.WarmUpText(&k.WarmUp)
 			if w := s.width(textSize-1, text); x+w+6 < s.w-margin {
 				s.text(x+4, c.y+8, ink, textSize-1, text)
 			} else {
@@ -249,15 +215,10 @@ func warmUp(kind string, z Size, p *report.Page) *sheet {
 // waiting and what was rejected.
 func timeline(kind string, z Size, p *report.Page) *sheet {
 	t := p.Time
-	var fns []int
-	for i := range p.Functions {
-		if t != nil && i < len(t.Functions) && sum(t.Functions[i].Done) > 0 {
-			fns = append(fns, i)
-		}
-	}
-	s := newSheet(kind, z.width(), z.height(90+190*float64(max(len(fns), 1))+110))
+	courses := draw.Courses(p)
+	s := newSheet(kind, z.width(), z.height(90+190*float64(max(len(courses), 1))+110))
 	y := s.head("Over time", p.Summary)
-	if t == nil || t.Step == 0 || len(fns) == 0 {
+	if len(courses) == 0 {
 		s.text(margin, y+14, quiet, textSize, "No event was answered in this run.")
 		return s
 	}
@@ -272,19 +233,13 @@ func timeline(kind string, z Size, p *report.Page) *sheet {
 		c.below(seconds, false)
 		return c
 	}
-	each := (s.h - y - margin - 110) / float64(len(fns))
-	for i, fn := range fns {
-		f, top := &t.Functions[fn], y+each*float64(i)
-		lo, hi := math.Inf(1), 0.0
-		for k := range n {
-			if f.P50[k] > 0 {
-				lo, hi = min(lo, figure.Milliseconds(f.P50[k])), max(hi, figure.Milliseconds(f.Max[k]))
-			}
-		}
-		s.text(margin, top+14, ink, textSize, s.fit(textSize, names-50, p.Functions[fn]))
+	each := (s.h - y - margin - 110) / float64(len(courses))
+	for i, course := range courses {
+		f, top := course.Of, y+each*float64(i)
+		s.text(margin, top+14, ink, textSize, s.fit(textSize, names-50, course.Function))
 		s.text(margin, top+26, quiet, textSize-1, "latency: median,")
 		s.text(margin, top+37, quiet, textSize-1, "p95, longest")
-		c := &plot{sheet: s, x: x, y: top + 6, w: w, h: each*0.55 - 26, ax: span, ay: draw.Logarithmic(lo, hi)}
+		c := &plot{sheet: s, x: x, y: top + 6, w: w, h: each*0.55 - 26, ax: span, ay: course.Axis}
 		c.beside(draw.ShortMillis)
 		c.below(seconds, false)
 		for k := range n {
@@ -549,18 +504,7 @@ func comparison(kind string, z Size, c *measure.Comparison) *sheet {
 	right := 170.0
 	x, w := margin+names, s.w-2*margin-names-right
 	for _, r := range rows {
-		lo, hi := math.Inf(1), 0.0
-		for i, v := range r.Values {
-			if v == nil {
-				continue
-			}
-			a, b := *v, *v
-			if len(r.Between) > i && r.Between[i][0] != nil {
-				a, b = *r.Between[i][0], *r.Between[i][1]
-			}
-			lo, hi = min(lo, a), max(hi, b)
-		}
-		p := &plot{sheet: s, x: x, y: y, w: w, h: each - 6, ax: draw.Logarithmic(lo*0.9, hi*1.1)}
+		p := &plot{sheet: s, x: x, y: y, w: w, h: each - 6, ax: draw.FigureOf(r).Axis}
 		unit := r.Unit
 		if unit != "" {
 			unit = ", " + unit

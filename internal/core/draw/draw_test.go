@@ -1,6 +1,7 @@
 package draw
 
 import (
+	"math"
 	"testing"
 	"time"
 
@@ -113,16 +114,13 @@ func TestAChartFollowsARun(t *testing.T) {
 	}
 }
 
-func TestALogarithmicScale(t *testing.T) {
-	s := NewScale(3*time.Millisecond, 40*time.Millisecond, 40)
-	if s.Lo != time.Millisecond || s.Hi != 100*time.Millisecond {
-		t.Fatalf("from %v to %v", s.Lo, s.Hi)
-	}
-	if a, b := s.At(time.Millisecond), s.At(10*time.Millisecond); a != 0 || b != 20 {
-		t.Errorf("1 ms at %d, 10 ms at %d", a, b)
-	}
-	if s.At(0) != 0 || s.At(time.Hour) != 39 {
-		t.Error("what lies outside does not count at the ends")
+// The axis of distributions goes from a power of ten to a power of ten, and has two of them at least.
+func TestDecades(t *testing.T) {
+	for _, c := range []struct{ least, most, lo, hi float64 }{{3, 40, 1, 100}, {1, 1, 1, 100}, {10, 1000, 10, 1000},
+		{0.02, 5000, 0.01, 10000}, {math.Inf(1), 0, 1, 100}} {
+		if a := Decades(c.least, c.most); math.Abs(a.Lo/c.lo-1) > 1e-9 || math.Abs(a.Hi/c.hi-1) > 1e-9 || !a.Log {
+			t.Errorf("from %v to %v it is %+v, want %v to %v", c.least, c.most, a, c.lo, c.hi)
+		}
 	}
 }
 

@@ -112,16 +112,6 @@ func longest(c *measure.Comparison) (w int) {
 
 // drawFigure draws a figure of all sides on one axis, each with its interval.
 func (m *Model) drawFigure(page *canvas.Canvas, y int, c *measure.Comparison, r *report.Row) int {
-	lo, hi := math.Inf(1), 0.0
-	for i, v := range r.Values {
-		if v == nil {
-			continue
-		}
-		lo, hi = min(lo, *v), max(hi, *v)
-		if b := r.Between[i]; b[0] != nil {
-			lo, hi = min(lo, *b[0]), max(hi, *b[1])
-		}
-	}
 	what := 22
 	if m.w < 100 {
 		what = 18
@@ -130,7 +120,7 @@ func (m *Model) drawFigure(page *canvas.Canvas, y int, c *measure.Comparison, r 
 	strip := what + label + 10
 	mark := 36
 	cells := max(m.w-strip-mark-2, 0)
-	axis := draw.Logarithmic(max(lo*0.95, 1e-6), hi*1.05)
+	axis := draw.FigureOf(*r).Axis
 	at := func(v float64) int { return strip + min(int(axis.At(v)*float64(cells)), cells-1) }
 	name := strings.TrimSpace(r.What)
 	if r.Unit != "" {

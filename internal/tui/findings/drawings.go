@@ -11,7 +11,6 @@ import (
 	"nightdrill/internal/core/draw"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/report"
 	"nightdrill/internal/core/text"
@@ -98,31 +97,21 @@ func (m *Model) drawLadder(c *canvas.Canvas, y int) int {
 
 // drawWarmUps draws service time by the n-th invocation of an instance.
 func (m *Model) drawWarmUps(c *canvas.Canvas, y int) int {
-	begun := false
-	for _, name := range m.page.Functions {
-		w := m.page.Summary.Functions[name].WarmUp
-		if len(w.Points) < 3 {
-			continue
-		}
-		if !begun {
+	for i, curve := range draw.Curves(m.page, 3) {
+		if i == 0 {
 			y = m.section(c, y, "Warm-up: service time by the n-th invocation of an instance, median and quartiles", 1)
-			begun = true
 		}
-		y = m.drawWarmUp(c, y, name, w)
+		y = m.drawWarmUp(c, y, &curve)
 	}
 	return y
 }
 
 const curveRows = 5
 
-func (m *Model) drawWarmUp(c *canvas.Canvas, y int, name string, w measure.WarmUp) int {
-	lo, hi := math.Inf(1), 0.0
-	for _, p := range w.Points {
-		lo, hi = min(lo, max(p.P25, 1e-3)), max(hi, p.P75)
-	}
-	axis := draw.Logarithmic(lo, hi)
+func (m *Model) drawWarmUp(c *canvas.Canvas, y int, curve *draw.Curve) int {
+	name, w, axis := curve.Function, &curve.WarmUp, curve.Axis
 	words := c.PutUpTo(1, y, m.w/2, canvas.Bold, name) + 2
-	c.PutUpTo(words, y, m.w-1, canvas.Dim, report.WarmUpText(&w))
+	c.PutUpTo(words, y, m.w-1, canvas.Dim, report.WarmUpText(w))
 	y++
 	m.decades(c, y, m.w-left-2, axis)
 	step := max(min((m.w-left-2)/len(w.Points), 6), 2)
@@ -189,23 +178,12 @@ func (m *Model) drawTimes(c *canvas.Canvas, y int) int {
 	if n == 0 {
 		return y
 	}
-	begun := false
-	for fn, name := range m.page.Functions {
-		f := &t.Functions[fn]
-		lo, hi := math.Inf(1), 0.0
-		for k := range f.Done {
-			if f.Done[k] > 0 {
-				lo, hi = min(lo, max(figure.Milliseconds(f.P50[k]), 1e-3)), max(hi, figure.Milliseconds(f.Max[k]))
-			}
-		}
-		if hi == 0 {
-			continue
-		}
-		if !begun {
+	courses := draw.Courses(m.page)
+	for i, course := range courses {
+		name, f, axis := course.Function, course.Of, course.Axis
+		if i == 0 {
 			y = m.section(c, y, "Over time: latency (⠒ median, ⡇ to p95, ⠈ longest), instances and waiting events", 1)
-			begun = true
 		}
-		axis := draw.Logarithmic(lo, hi)
 		c.PutUpTo(1, y, m.w-1, canvas.Bold, name)
 		y++
 		m.decades(c, y, n, axis)
@@ -248,7 +226,7 @@ func (m *Model) drawTimes(c *canvas.Canvas, y int) int {
 			y = m.bars(c, y, "waiting", waiting, canvas.Bad, "peak %d")
 		}
 	}
-	if begun {
+	if len(courses) > 0 {
 		y = m.timeAxis(c, y, per, n)
 	}
 	return y

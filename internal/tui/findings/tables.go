@@ -3,6 +3,7 @@ package findings
 import (
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -10,7 +11,6 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"nightdrill/internal/core/draw"
-	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/figure"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/record"
@@ -67,56 +67,51 @@ func (m *Model) drawLatencies(c *canvas.Canvas, y int) int {
 		}
 	}
 	stripAt := place(5) + 3
-	scale := m.scale(max(m.w-stripAt-2, 0))
-	if scale.Cells > 20 {
-		drawScale(c, y, stripAt, scale)
+	all, axis := draw.Distributions(m.page)
+	cells := m.w - stripAt - 2
+	if cells > leastStrip {
+		drawScale(c, y, stripAt, cells, axis)
 	}
 	y++
 	for fn, name := range m.page.Functions {
-		f := m.page.Summary.Functions[name]
-		p := &m.page.Spreads[fn]
 		c.PutUpTo(1, y, 17, canvas.Bold, name)
 		began := y
-		for _, row := range []struct {
-			what    string
-			style   canvas.Style
-			figures measure.Figures
-			of      *measure.Spread
-		}{
-			{"start", canvas.Cold, f.Start, &p.Start},
-			{"cold", canvas.Cold, f.Latency.Cold, &p.Latency[engine.Cold]},
-			{"first", canvas.Cold, f.Latency.First, &p.Latency[engine.First]},
-			{"warm", canvas.Warm, f.Latency.Warm, &p.Latency[engine.Warm]},
-			{"retried", canvas.Plain, f.Latency.Retried, &p.Retried},
-		} {
-			if row.figures.N == 0 {
+		for _, row := range all {
+			if row.Function != name {
 				continue
+			}
+			style := canvas.Cold
+			switch row.What {
+			case "warm":
+				style = canvas.Warm
+			case "retried":
+				style = canvas.Plain
 			}
 			if y == began && ansi.StringWidth(name) > 10 {
 				y++
 			}
-			c.Put(12, y, row.style, row.what)
+			c.Put(12, y, style, row.What)
 			between := ""
-			if needs := row.figures.Needs[0]; needs > 0 && row.figures.P50 != nil {
+			if needs := row.Figures.Needs[0]; needs > 0 && row.Figures.P50 != nil {
 				between = fmt.Sprintf("needs %d", needs)
 			}
-			if row.figures.P50Lo != nil {
-				between = figure.Millis(row.figures.P50Lo) + " – " + figure.Millis(row.figures.P50Hi)
+			if row.Figures.P50Lo != nil {
+				between = figure.Millis(row.Figures.P50Lo) + " – " + figure.Millis(row.Figures.P50Hi)
 			}
-			for i, v := range []string{fmt.Sprint(row.figures.N), figure.Millis(row.figures.P50), between,
-				figure.Millis(row.figures.P95), figure.Millis(row.figures.P99),
-				figure.Millis(row.figures.Max)} {
+			for i, v := range []string{fmt.Sprint(row.Figures.N), figure.Millis(row.Figures.P50), between,
+				figure.Millis(row.Figures.P95), figure.Millis(row.Figures.P99),
+				figure.Millis(row.Figures.Max)} {
 				if columns[i].wide && !wide {
 					continue
 				}
-				style := canvas.Plain
+				of := canvas.Plain
 				if columns[i].wide {
-					style = canvas.Dim
+					of = canvas.Dim
 				}
-				c.Right(place(i), y, style, v)
+				c.Right(place(i), y, of, v)
 			}
-			if scale.Cells > 20 {
-				m.drawSpread(c, stripAt, y, scale, row.of, row.style, row.figures.P50, name, row.what)
+			if cells > leastStrip {
+				m.drawSpread(c, stripAt, y, cells, axis, &row, style)
 			}
 			y++
 		}
@@ -126,8 +121,8 @@ func (m *Model) drawLatencies(c *canvas.Canvas, y int) int {
 		}
 	}
 	text := "– : too few samples for the percentile (p50 needs 6, p95 59, p99 299), or for its interval (needs n)"
-	if scale.Cells > 20 {
-		text += "     ┃ the median   ● where most lie   · a few"
+	if cells > leastStrip {
+		text += "     ┃ the median   ⣿ where most lie   ⣀ a few"
 	}
 	c.Put(1, y, canvas.Dim, text)
 	return y + 1
@@ -150,76 +145,73 @@ func (m *Model) beside(c *canvas.Canvas, y int, figures ...[]string) int {
 	return canvas.Warnings(c, y, m.w-2, canvas.Dim, all.All())
 }
 
-// scale returns the common axis of all strips.
-func (m *Model) scale(cells int) draw.Scale {
-	lo, hi := time.Hour, time.Duration(0)
-	for i := range m.page.Spreads {
-		f := &m.page.Spreads[i]
-		for _, s := range []*measure.Spread{&f.Start, &f.Latency[0], &f.Latency[1], &f.Latency[2], &f.Retried} {
-			if n := len(s.Counts); n > 0 {
-				lo, hi = min(lo, s.Low(0)), max(hi, s.Low(n-1))
-			}
-		}
-	}
-	return draw.NewScale(min(lo, hi), hi, cells)
-}
+// leastStrip is how many cells a distribution takes at least.
+const leastStrip = 20
 
-// drawScale draws the ticks of an axis, with labels where they have room.
-func drawScale(c *canvas.Canvas, y, x int, s draw.Scale) {
-	at, of := s.Ticks()
-	last := len(of) - 1
-	end := text.Duration(of[last]) + "╷" // the last label stands before its tick
-	free := s.Cells - ansi.StringWidth(end)
-	c.Right(x+s.Cells, y, canvas.Dim, end)
-	for i := range last {
-		label := "╷" + text.Duration(of[i])
-		if at[i]+ansi.StringWidth(label) >= min(at[i+1], free) {
+// drawScale draws the ticks of an axis in milliseconds, with labels where they have room.
+func drawScale(c *canvas.Canvas, y, x, cells int, axis draw.Axis) {
+	ticks := axis.Ticks()
+	end := draw.ShortMillis(axis.Hi) + "╷" // the last label stands before its tick
+	free := cells - ansi.StringWidth(end)
+	c.Right(x+cells, y, canvas.Dim, end)
+	at := func(i int) int { return int(ticks[i].At * float64(cells)) }
+	for i := range len(ticks) - 1 {
+		label := "╷" + draw.ShortMillis(ticks[i].Value)
+		if at(i)+ansi.StringWidth(label) >= min(at(i+1), free) {
 			label = "╷"
 		}
-		c.PutUpTo(x+at[i], y, x+free, canvas.Dim, label)
+		c.PutUpTo(x+at(i), y, x+free, canvas.Dim, label)
 	}
 }
 
-var dots = []rune("·∘○●")
-
-// drawSpread draws where the durations of a population lie: more of them, a
-// fuller mark; a bar marks the median.
-func (m *Model) drawSpread(c *canvas.Canvas, x, y int, s draw.Scale, of *measure.Spread, style canvas.Style,
-	p50 *float64, function, what string) {
-	cells := make([]int, s.Cells)
-	low, high := make([]time.Duration, s.Cells), make([]time.Duration, s.Cells)
+// drawSpread draws where the durations of a population lie, two columns of dots in a cell: the more there
+// are, the higher, by the square root, so that a few are seen too. A bar marks the median; dots at the
+// bottom mark the powers of ten.
+func (m *Model) drawSpread(c *canvas.Canvas, x, y, cells int, axis draw.Axis, row *draw.Distribution,
+	style canvas.Style) {
+	of, at := row.Of, make([]int, 2*cells)
+	counts := make([]int, cells)
+	low, high := make([]time.Duration, cells), make([]time.Duration, cells)
 	for i, n := range of.Counts {
-		k := s.At(of.Low(i))
-		if cells[k] == 0 && n > 0 {
+		if n == 0 {
+			continue
+		}
+		column := min(int(axis.At(figure.Milliseconds(of.Low(i)))*float64(2*cells)), 2*cells-1)
+		at[column] += n
+		k := column / 2
+		if counts[k] == 0 {
 			low[k] = of.Low(i)
 		}
-		if cells[k] += n; n > 0 {
-			high[k] = of.Low(i + 1)
+		counts[k], high[k] = counts[k]+n, of.Low(i+1)
+	}
+	for _, t := range axis.Ticks() {
+		if k := int(t.At * float64(cells)); k < cells {
+			c.Set(x+k, y, canvas.Faint, '·')
 		}
 	}
-	most := 1
-	for _, n := range cells {
-		most = max(most, n)
-	}
-	for i, n := range cells {
-		if n > 0 {
-			pick := record.Filter{Function: function, Class: what, Longer: low[i], Shorter: high[i]}
-			if what == "start" { // the first invocations after those starts
-				pick = record.Filter{Function: function, StartFrom: low[i], StartTo: high[i]}
-			}
-			m.add(x+i, y, 1, pick, "%s %s, %s to %s: %d", function, what, figure.Duration(low[i]),
-				figure.Duration(high[i]), n)
-		}
-		switch {
-		case n == 0:
-		case n == most:
-			c.Set(x+i, y, style, dots[3])
-		default:
-			c.Set(x+i, y, style, dots[min(n*4/most, 3)])
+	const levels = 4
+	most := slices.Max(at)
+	dots := canvas.NewDots(cells, 1)
+	for column, n := range at {
+		tall := int(math.Ceil(levels * math.Sqrt(float64(n)/float64(max(most, 1)))))
+		for k := range tall {
+			dots.Set(column, levels-1-k, style)
 		}
 	}
-	if p50 != nil {
-		c.Set(x+s.At(time.Duration(*p50*1e6)), y, style, '┃')
+	dots.Draw(c, x, y)
+	for i, n := range counts {
+		if n == 0 {
+			continue
+		}
+		pick := record.Filter{Function: row.Function, Class: row.What, Longer: low[i], Shorter: high[i]}
+		if row.What == "start" { // the first invocations after those starts
+			pick = record.Filter{Function: row.Function, StartFrom: low[i], StartTo: high[i]}
+		}
+		m.add(x+i, y, 1, pick, "%s %s, %s to %s: %d", row.Function, row.What, figure.Duration(low[i]),
+			figure.Duration(high[i]), n)
+	}
+	if p50 := row.Figures.P50; p50 != nil {
+		c.Set(x+min(int(axis.At(*p50)*float64(cells)), cells-1), y, style, '┃')
 	}
 }
 

@@ -12,9 +12,9 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"nightdrill/internal/core/draw"
+	"nightdrill/internal/core/figure"
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/report"
-	"nightdrill/internal/core/text"
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/msg"
@@ -366,15 +366,14 @@ func TestTheTableOfFunctions(t *testing.T) {
 func TestTicksHaveWholeLabels(t *testing.T) {
 	for cells := 21; cells < 90; cells++ {
 		for _, longest := range []time.Duration{time.Millisecond, time.Second, 100 * time.Second} {
-			s := draw.NewScale(20*time.Microsecond, longest, cells)
+			axis := draw.Decades(0.02, figure.Milliseconds(longest))
 			c := canvas.New(100, 30, canvas.NewTheme(true))
-			drawScale(c, 0, 0, s)
+			drawScale(c, 0, 0, cells, axis)
 			row, _, _ := strings.Cut(ansi.Strip(c.String()), "\n")
 			row = strings.TrimSpace(row)
-			_, of := s.Ticks()
 			whole := []string{""}
-			for _, d := range of {
-				whole = append(whole, text.Duration(d))
+			for _, tick := range axis.Ticks() {
+				whole = append(whole, draw.ShortMillis(tick.Value))
 			}
 			start, found := strings.CutSuffix(row, whole[len(whole)-1]+"╷")
 			if !found {
