@@ -442,6 +442,9 @@ func (m *Model) drawWaiting(c *canvas.Canvas, y int, w draw.Window) int {
 	if why := m.refusals(); why != "" && m.w >= 60 {
 		title += ": rejected " + why
 	}
+	if m.w >= 130 {
+		title += "; each row to its own peak"
+	}
 	if hidden := m.hiddenRows(); hidden > 0 {
 		title += fmt.Sprintf(" (+%s)", text.Plural(hidden, "row"))
 	}

@@ -295,7 +295,7 @@ func (m *Model) drawRates(c *canvas.Canvas, y int) int {
 	if l.Rest != nil {
 		title += fmt.Sprintf("; at rest %.1f s after the last event", *l.Rest)
 	}
-	y = m.section(c, y, title, 1)
+	y = m.section(c, y, title+"; each source to its own peak", 1)
 	for src, name := range m.page.Sources {
 		s := &t.Sources[src]
 		arrived, done, away, behind := make([]int, n), make([]int, n), make([]int, n), make([]int, n)

@@ -44,7 +44,7 @@ type column struct {
 func (m *Model) layout() (name int, cols []column, cause int) {
 	switch {
 	case m.w >= 140:
-		return 16, []column{{"cold p50", 26}, {"95 % interval", 41}, {"warm service p50", 59}, {"95 % interval", 74},
+		return 18, []column{{"cold p50", 26}, {"95 % interval", 41}, {"warm service p50", 59}, {"95 % interval", 74},
 			{"cold is", 83}, {"waited p50", 95}, {"rejected", 108}, {"failed", 116}}, 119
 	case m.w >= 100:
 		return 16, []column{{"cold p50", 25}, {}, {"warm p50", 35}, {}, {"cold is", 44}, {"waited", 53},
