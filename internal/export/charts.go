@@ -310,13 +310,6 @@ func (s *sheet) moments(marks []plan.Mark, at func(time.Duration) float64, top, 
 	}
 }
 
-func sum(all []int) (n int) {
-	for _, x := range all {
-		n += x
-	}
-	return n
-}
-
 // mostSingle is up to how many invocations the lanes have a mark for each.
 const mostSingle = 20_000
 

@@ -1,7 +1,6 @@
 package measure
 
 import (
-	"fmt"
 	"math"
 	"testing"
 	"time"
@@ -107,9 +106,9 @@ func TestEndingEarlyKeepsTheError(t *testing.T) {
 		t.Errorf("a difference by half is found in %d of %d, after %.1f of 40 starts", found, few,
 			float64(rounds)/float64(few))
 	}
-	t.Log(fmt.Sprintf("alike: %.4f claim a difference, %.4f ended early; of those that differ %d of %d were "+
+	t.Logf("alike: %.4f claim a difference, %.4f ended early; of those that differ %d of %d were "+
 		"found after "+
-		"%.1f starts", share, float64(stopped)/float64(trials), found, trials/10, float64(rounds)/float64(trials/10)))
+		"%.1f starts", share, float64(stopped)/float64(trials), found, trials/10, float64(rounds)/float64(trials/10))
 }
 
 // The looks are in order, none is right at the end, and together with it they use up no more than the noise.
