@@ -149,7 +149,7 @@ func TestErrors(t *testing.T) {
 		{[]string{"chekc"}, 2, "did you mean check?"},
 		{[]string{"check", "--colour"}, 2, "unknown flag: --colour"},
 		{[]string{"check", "it"}, 2, "takes no arguments"},
-		{[]string{"runs"}, 2, "list, show, export"},
+		{[]string{"runs"}, 2, "list, show, logs, export"},
 		{[]string{"runs", "show", "--project", good}, 2, "no runs yet"},
 		{[]string{"--project", good}, 2, "needs a terminal"},
 		{[]string{"run", "--project", good, "--limit", "quote.mx=2"}, 2, "did you mean max?"},

@@ -48,27 +48,23 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 	}
 	m.short = map[int][]string{}
 	w := m.window()
-	c.Rule(0, "Arrivals")
-	m.drawMarks(c, 0, w, len("─ Arrivals ─"))
-	y := m.drawArrivals(c, 1, w)
 	dock := m.dockRows()
-	below := m.below()
-	if dock > 0 {
-		below = dock + 1
-	}
-	m.drawLanes(c, y, m.h-y-below, w)
-	y = m.h - below
+	lower := m.lowerRows(w)
+	room := m.share(len(lower), dock)
+	y := m.drawArrivals(c, 0, w, room.arrivals)
+	m.drawLanes(c, y, room.lanes+1, w)
+	y += room.lanes + 1
 	if dock > 0 {
 		m.drawDock(c, m.drawAxis(c, y, w), dock)
 		return c
 	}
-	if m.lower < 2 {
-		y = m.drawWaiting(c, y, w)
+	if m.lower < 2 && len(lower) > 0 {
+		y = m.drawLower(c, y, w, lower, room.lower)
 	}
 	y = m.drawAxis(c, y, w)
 	y = m.drawChanges(c, y, w)
 	if m.lower < 1 {
-		m.drawFigures(c, y)
+		m.drawFigures(c, y, room.figures)
 	}
 	return c
 }
@@ -119,31 +115,56 @@ func (m *Model) functionNames(width int) []string {
 	return m.short[width]
 }
 
-// drawArrivals draws a row for each source, all to the same scale.
-func (m *Model) drawArrivals(c *canvas.Canvas, y int, w draw.Window) int {
+// arriving returns the sources with a row of arrivals: those with events, and in a high terminal those that
+// could have some.
+func (m *Model) arriving() (sources []int) {
 	r := m.chart.Run()
-	most := 1
-	rows := make([][]int, len(r.Sources))
-	totals := make([]int, len(r.Sources))
-	names := m.sourceNames(left - 2)
 	for s := range r.Sources {
-		rows[s], totals[s] = m.chart.Counts(draw.Arrived, s, w)
-		for _, n := range rows[s] {
-			most = max(most, n)
+		if _, n := m.chart.Counts(draw.Arrived, s, draw.Window{}); n > 0 || m.h >= 40 && len(r.Sources[s].To) > 0 {
+			sources = append(sources, s)
 		}
 	}
-	for s := range r.Sources {
-		if totals[s] == 0 && (m.h < 26 || len(r.Sources[s].To) == 0) {
-			continue
-		}
+	return sources
+}
+
+// drawArrivals draws a row for each source, all to the same scale; where there is no room for all, for
+// those with most events.
+func (m *Model) drawArrivals(c *canvas.Canvas, y int, w draw.Window, rows int) int {
+	shown := m.arriving()
+	totals, title := map[int]int{}, "Arrivals"
+	for _, s := range shown {
+		_, totals[s] = m.chart.Counts(draw.Arrived, s, draw.Window{})
+	}
+	if hidden := len(shown) - rows; hidden > 0 {
+		shown = mostOf(shown, rows, func(s int) int { return totals[s] })
+		title += fmt.Sprintf(" (+%d)", hidden)
+	}
+	c.Rule(y, title)
+	m.drawMarks(c, y, w, ansi.StringWidth(title)+5)
+	y++
+	most, names := 1, m.sourceNames(left-2)
+	counts := make([][]int, len(shown))
+	for i, s := range shown {
+		counts[i], _ = m.chart.Counts(draw.Arrived, s, w)
+		most = max(most, slices.Max(counts[i]))
+	}
+	for i, s := range shown {
 		c.PutUpTo(1, y, left-1, canvas.Plain, names[s])
-		for i, n := range rows[s] {
-			c.Set(left+i, y, canvas.Plain, height(float64(n)/float64(most)))
+		for k, n := range counts[i] {
+			c.Set(left+k, y, canvas.Plain, height(float64(n)/float64(most)))
 		}
 		c.Right(m.w-1, y, canvas.Dim, fmt.Sprintf("%d events", totals[s]))
 		y++
 	}
 	return y
+}
+
+// mostOf returns the n of all with the largest weights, in the order of all.
+func mostOf[T comparable](all []T, n int, weight func(T) int) []T {
+	kept := slices.Clone(all)
+	slices.SortStableFunc(kept, func(a, b T) int { return cmp.Compare(weight(b), weight(a)) })
+	kept = kept[:max(min(n, len(kept)), 0)]
+	return slices.DeleteFunc(slices.Clone(all), func(x T) bool { return !slices.Contains(kept, x) })
 }
 
 // drawMarks writes the names of the drill's moments at their times into a rule, right of its title; a
@@ -166,108 +187,169 @@ func (m *Model) drawMarks(c *canvas.Canvas, y int, w draw.Window, title int) {
 	}
 }
 
-// below returns the rows that stand under the lanes.
-func (m *Model) below() int {
-	n := 1
-	if m.lower < 2 {
-		n += m.waitingRows()
+// room is how many rows the parts of the view have, without their titles.
+type room struct{ arrivals, lanes, lower, figures int }
+
+// share divides the rows among the parts by need: each has a few, the lanes most, and what one does not need
+// the others have. lower is how many rows could stand below the lanes, dock how many are taken by what is
+// docked there instead.
+func (m *Model) share(lower, dock int) (r room) {
+	lanes := max(len(m.chart.Lanes()), 1)
+	rows, figures := m.h-3, 0 // the titles of arrivals and lanes, and the axis
+	if dock > 0 {
+		rows, lower = rows-dock, 0
+	} else {
+		if m.changesShown() {
+			rows--
+		}
+		if m.lower >= 2 {
+			lower = 0
+		}
+		if lower > 0 {
+			rows--
+		}
+		if m.lower < 1 {
+			rows, figures = rows-2, m.figureRows() // a title, and the names of the columns
+		}
 	}
-	if m.lower < 1 {
-		n += m.figureRows()
+	parts := []struct{ got, need, least, weight int }{{0, lanes, 4, 2}, {0, lower, 2, 1}, {0, len(m.arriving()), 2, 1},
+		{0, figures, 1, 1}}
+	for least := true; rows > 0; least = false {
+		before := rows
+		for i := range parts {
+			p := &parts[i]
+			n := p.weight
+			if least {
+				n = p.least
+			}
+			n = max(min(n, p.need-p.got, rows), 0)
+			p.got, rows = p.got+n, rows-n
+		}
+		if rows == before {
+			break
+		}
 	}
-	if m.changesShown() {
+	return room{lanes: parts[0].got + rows, lower: parts[1].got, arrivals: parts[2].got, figures: parts[3].got}
+}
+
+// figureRows returns how many rows the running figures could have.
+func (m *Model) figureRows() int {
+	n := len(m.chart.Run().Functions)
+	if m.togetherShown() {
 		n++
 	}
 	return n
 }
 
-func (m *Model) waitingRows() int {
-	n := 1 // the rule
-	for range m.waitingFunctions() {
-		n++
-	}
-	return n + len(m.turnedShown()) + len(m.badlyAnswered())
+// lowerRow is a row below the lanes: what waited for a function, what a source lost, or the bad statuses of
+// a function.
+type lowerRow struct {
+	kind  lowerKind
+	of    int // the source or the function
+	cells []int
+	peak  int // of a cell
+	words string
 }
 
-// turnedShown returns the sources with a row for what was rejected or lost: of a low terminal, the
-// one with most of it.
-func (m *Model) turnedShown() (sources []int) {
-	for s := range m.chart.Run().Sources {
-		if m.turned(s) {
-			sources = append(sources, s)
-		}
-	}
-	if m.h >= 26 || len(sources) < 2 {
-		return sources
-	}
-	lost := func(s int) int {
-		_, rejected := m.chart.Counts(draw.Rejected, s, draw.Window{})
-		_, lost := m.chart.Counts(draw.Lost, s, draw.Window{})
-		return rejected + lost
-	}
-	return []int{slices.MaxFunc(sources, func(a, b int) int { return cmp.Compare(lost(a), lost(b)) })}
-}
+type lowerKind uint8
 
-// badlyAnswered returns the functions that have answered with a status of 400 or more.
-func (m *Model) badlyAnswered() (fns []int) {
-	for fn := range m.chart.Run().Functions {
-		if _, of4xx, of5xx := m.chart.BadStatuses(fn, draw.Window{}); of4xx+of5xx > 0 {
-			fns = append(fns, fn)
-		}
-	}
-	return fns[:min(len(fns), max(1, m.h/12))]
-}
+const (
+	waits lowerKind = iota
+	loses
+	failing
+)
 
-// hiddenRows counts what waits, or was rejected or lost, and has no row for want of room.
-func (m *Model) hiddenRows() (n int) {
-	for s := range m.chart.Run().Sources {
-		if m.turned(s) {
-			n++
-		}
-	}
-	n -= len(m.turnedShown())
+// lowerRows returns the rows below the lanes, in their order.
+func (m *Model) lowerRows(w draw.Window) (rows []lowerRow) {
 	r := m.chart.Run()
+	add := func(kind lowerKind, of int, cells []int, words string) {
+		x := lowerRow{kind, of, cells, slices.Max(cells), words}
+		if kind == waits {
+			x.words = fmt.Sprintf("peak %d", x.peak)
+		}
+		rows = append(rows, x)
+	}
 	for fn := range r.Functions {
 		if slices.ContainsFunc(r.Sources, func(s record.Source) bool { return len(s.To) > 0 && s.To[0] == fn }) {
-			n++
+			add(waits, fn, m.chart.Waiting(fn, w), "")
 		}
 	}
-	return n - len(m.waitingFunctions())
+	for s := range r.Sources {
+		rejected, n := m.chart.Counts(draw.Rejected, s, w)
+		lost, k := m.chart.Counts(draw.Lost, s, w)
+		for i := range rejected {
+			rejected[i] += lost[i]
+		}
+		switch {
+		case n > 0 && k > 0:
+			add(loses, s, rejected, fmt.Sprintf("%d+%d failed", n, k))
+		case n > 0:
+			add(loses, s, rejected, fmt.Sprintf("%d rejected", n))
+		case k > 0:
+			add(loses, s, rejected, fmt.Sprintf("%d failed", k))
+		}
+	}
+	for fn := range r.Functions {
+		cells, of4xx, of5xx := m.chart.BadStatuses(fn, w)
+		var parts []string
+		if of4xx > 0 {
+			parts = append(parts, fmt.Sprintf("%d × 4xx", of4xx))
+		}
+		if of5xx > 0 {
+			parts = append(parts, fmt.Sprintf("%d × 5xx", of5xx))
+		}
+		if parts != nil {
+			add(failing, fn, cells, strings.Join(parts, " "))
+		}
+	}
+	return rows
 }
 
-// waitingFunctions returns the functions that something can wait for.
-func (m *Model) waitingFunctions() (fns []int) {
-	r := m.chart.Run()
-	for fn := range r.Functions {
-		for s := range r.Sources {
-			if len(r.Sources[s].To) > 0 && r.Sources[s].To[0] == fn {
-				fns = append(fns, fn)
-				break
+// drawLower draws what waited and what was rejected, on the time axis of the lanes; where there is no room for
+// all, what was lost comes first, then where most waited.
+func (m *Model) drawLower(c *canvas.Canvas, y int, w draw.Window, all []lowerRow, rows int) int {
+	of := make([]int, len(all))
+	for i := range of {
+		of[i] = i
+	}
+	shown := mostOf(of, rows, func(i int) int {
+		return all[i].peak + map[lowerKind]int{loses: 2 << 20, failing: 1 << 20}[all[i].kind]
+	})
+	title := "Waiting and rejected"
+	if slices.ContainsFunc(all, func(x lowerRow) bool { return x.kind == failing }) {
+		title = "Waiting, rejected, and statuses from 400 on"
+	}
+	if why := m.refusals(); why != "" && m.w >= 100 {
+		title += ": rejected " + why
+	}
+	if m.w >= 130 {
+		title += "; each row to its own peak"
+	}
+	if hidden := len(all) - len(shown); hidden > 0 {
+		title += fmt.Sprintf(" (+%s)", text.Plural(hidden, "row"))
+	}
+	c.Rule(y, title)
+	y++
+	names := [...][]string{waits: m.functionNames(left - 8), loses: m.sourceNames(left - 4),
+		failing: m.functionNames(left - 7)}
+	for _, i := range shown {
+		x := &all[i]
+		name := names[x.kind][x.of]
+		name = [...]string{waits: name + " queue", loses: "✗ " + name, failing: "≥400 " + name}[x.kind]
+		style, words := canvas.Bad, canvas.Bad
+		if x.kind == waits {
+			style, words = canvas.Plain, canvas.Dim
+		}
+		c.PutUpTo(1, y, left-1, style, name)
+		for k, n := range x.cells {
+			if from, _ := w.Cell(k); from <= m.chart.Run().Length {
+				c.Set(left+k, y, style, height(float64(n)/float64(max(x.peak, 1))))
 			}
 		}
+		c.Right(m.w-1, y, words, x.words)
+		y++
 	}
-	return fns[:min(len(fns), max(1, m.h/8))]
-}
-
-// turned reports whether a source has a row for what was rejected or lost.
-func (m *Model) turned(s int) bool {
-	_, rejected := m.chart.Counts(draw.Rejected, s, draw.Window{})
-	_, lost := m.chart.Counts(draw.Lost, s, draw.Window{})
-	return rejected+lost > 0
-}
-
-func (m *Model) figureRows() int {
-	n := len(m.chart.Run().Functions)
-	switch {
-	case m.h < 24:
-		return min(n, 2) + 2
-	case m.h < 30:
-		return min(n, 3) + 2
-	}
-	if m.togetherShown() {
-		n++
-	}
-	return n + 2
+	return y
 }
 
 func (m *Model) drawLanes(c *canvas.Canvas, y, rows int, w draw.Window) {
@@ -431,86 +513,6 @@ func classStyle(v *record.Invocation) canvas.Style {
 	return canvas.Cold
 }
 
-// drawWaiting draws what waited and what was rejected, on the time axis of
-// the lanes.
-func (m *Model) drawWaiting(c *canvas.Canvas, y int, w draw.Window) int {
-	r := m.chart.Run()
-	title := "Waiting and rejected"
-	if len(m.badlyAnswered()) > 0 {
-		title = "Waiting, rejected, and statuses from 400 on"
-	}
-	if why := m.refusals(); why != "" && m.w >= 60 {
-		title += ": rejected " + why
-	}
-	if m.w >= 130 {
-		title += "; each row to its own peak"
-	}
-	if hidden := m.hiddenRows(); hidden > 0 {
-		title += fmt.Sprintf(" (+%s)", text.Plural(hidden, "row"))
-	}
-	c.Rule(y, title)
-	y++
-	queues, sources, functions := m.functionNames(left-8), m.sourceNames(left-4), m.functionNames(left-7)
-	for _, fn := range m.waitingFunctions() {
-		cells := m.chart.Waiting(fn, w)
-		most := 0
-		for _, n := range cells {
-			most = max(most, n)
-		}
-		c.PutUpTo(1, y, left-1, canvas.Plain, queues[fn]+" queue")
-		for i, n := range cells {
-			if from, _ := w.Cell(i); from <= r.Length {
-				c.Set(left+i, y, canvas.Plain, height(float64(n)/float64(max(most, 1))))
-			}
-		}
-		c.Right(m.w-1, y, canvas.Dim, fmt.Sprintf("peak %d", most))
-		y++
-	}
-	for _, s := range m.turnedShown() {
-		rejected, n := m.chart.Counts(draw.Rejected, s, w)
-		lost, k := m.chart.Counts(draw.Lost, s, w)
-		c.PutUpTo(1, y, left-1, canvas.Bad, "✗ "+sources[s])
-		most := 1
-		for i := range rejected {
-			most = max(most, rejected[i]+lost[i])
-		}
-		for i := range rejected {
-			c.Set(left+i, y, canvas.Bad, height(float64(rejected[i]+lost[i])/float64(most)))
-		}
-		text := fmt.Sprintf("%d rejected", n)
-		if k > 0 && n == 0 {
-			text = fmt.Sprintf("%d failed", k)
-		} else if k > 0 {
-			text = fmt.Sprintf("%d+%d failed", n, k)
-		}
-		c.Right(m.w-1, y, canvas.Bad, text)
-		y++
-	}
-	for _, fn := range m.badlyAnswered() {
-		cells, of4xx, of5xx := m.chart.BadStatuses(fn, w)
-		most := 1
-		for _, n := range cells {
-			most = max(most, n)
-		}
-		c.PutUpTo(1, y, left-1, canvas.Bad, "≥400 "+functions[fn])
-		for i, n := range cells {
-			c.Set(left+i, y, canvas.Bad, height(float64(n)/float64(most)))
-		}
-		var parts []string
-		for _, x := range []struct {
-			n    int
-			name string
-		}{{of4xx, "4xx"}, {of5xx, "5xx"}} {
-			if x.n > 0 {
-				parts = append(parts, fmt.Sprintf("%d × %s", x.n, x.name))
-			}
-		}
-		c.Right(m.w-1, y, canvas.Bad, strings.Join(parts, " "))
-		y++
-	}
-	return y
-}
-
 // drawAxis draws the times, at round distances.
 func (m *Model) drawAxis(c *canvas.Canvas, y int, w draw.Window) int {
 	step := roundStep(time.Duration(w.To-w.From) / time.Duration(max(w.Cells/14, 1)))
@@ -545,17 +547,16 @@ func axisText(t clock.Time, step time.Duration) string {
 }
 
 // drawFigures draws the running figures of each function.
-func (m *Model) drawFigures(c *canvas.Canvas, y int) {
+func (m *Model) drawFigures(c *canvas.Canvas, y, rows int) {
 	r := m.chart.Run()
 	title := "Latency so far, ms"
 	if !m.live {
 		title = "Latency, ms"
 	}
-	room := m.h - y - 2
 	if m.togetherShown() {
-		room--
+		rows--
 	}
-	if hidden := len(r.Functions) - room; hidden > 0 {
+	if hidden := len(r.Functions) - rows; hidden > 0 {
 		title += fmt.Sprintf(" (+%s)", text.Plural(hidden, "function"))
 	}
 	c.Rule(y, title)
@@ -597,10 +598,15 @@ func (m *Model) drawFigures(c *canvas.Canvas, y int) {
 		c.Right(columns[1].at, y, canvas.Plain, fmt.Sprint(waiting))
 	}
 	names := m.functionNames(left - 2)
-	for fn := range r.Functions {
-		if y++; y >= m.h {
-			return
-		}
+	all := make([]int, len(r.Functions))
+	for fn := range all {
+		all[fn] = fn
+	}
+	for _, fn := range mostOf(all, rows, func(fn int) int {
+		f := &m.tally.Functions[fn]
+		return f.N(engine.Cold) + f.N(engine.First) + f.N(engine.Warm)
+	}) {
+		y++
 		f := &m.tally.Functions[fn]
 		look := engine.Stats{}
 		if fn < len(m.looks) {

@@ -1,6 +1,8 @@
 package drillview
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 
 	"nightdrill/internal/core/clock"
@@ -80,5 +82,46 @@ func TestPeaksAreRemembered(t *testing.T) {
 	m.Ended(r)
 	if each, all := m.peaks(); each[0]+each[1]+all != 0 {
 		t.Errorf("of a drill that is over: %v, %d", each, all)
+	}
+}
+
+// The parts share the rows by need: together they fill the view, none has more than it needs, and each that
+// needs any has some.
+func TestShare(t *testing.T) {
+	for seed := range uint64(400) {
+		r := rng.New(seed, 5)
+		run := sample(r.Below(40))
+		for i := range r.Below(12) {
+			run.Functions = append(run.Functions, record.Function{Name: fmt.Sprint("f", i), Max: 1, PerInstance: 1})
+		}
+		m := New(&plan.Project{}, nil)
+		m.Resize(80+r.Below(100), 20+r.Below(40))
+		m.Show(run)
+		m.lower = r.Below(3)
+		lower := m.lowerRows(m.window())
+		got := m.share(len(lower), 0)
+		sum := got.arrivals + got.lanes + got.lower + got.figures + 3
+		if m.changesShown() {
+			sum++
+		}
+		if m.lower < 2 && len(lower) > 0 {
+			sum++
+		}
+		if m.lower < 1 {
+			sum += 2
+		}
+		if sum != m.h {
+			t.Fatalf("seed %d: %d rows are given in a view of %d: %+v", seed, sum, m.h, got)
+		}
+		if got.lanes < 1 || got.arrivals < min(1, len(m.arriving())) || m.lower < 1 && got.figures < 1 ||
+			got.lower > len(lower) ||
+			got.figures > m.figureRows() || got.arrivals > len(m.arriving()) {
+			t.Fatalf("seed %d: %+v of %d lower, %d figures, %d sources", seed, got, len(lower), m.figureRows(),
+				len(m.arriving()))
+		}
+		if pane := shown(m); strings.Count(pane, "── Instances") != 1 || m.lower < 1 && strings.Count(pane,
+			"Latency, ms") != 1 {
+			t.Fatalf("seed %d: a part has no title of its own:\n%s", seed, pane)
+		}
 	}
 }

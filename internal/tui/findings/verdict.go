@@ -47,11 +47,10 @@ func (m *Model) layout() (name int, cols []column, cause int) {
 		return 18, []column{{"cold p50", 26}, {"95 % interval", 41}, {"warm service p50", 59}, {"95 % interval", 74},
 			{"cold is", 83}, {"waited p50", 95}, {"rejected", 108}, {"failed", 116}}, 119
 	case m.w >= 100:
-		return 16, []column{{"cold p50", 25}, {}, {"warm p50", 35}, {}, {"cold is", 44}, {"waited", 53},
-			{"rejected", 66},
-			{"failed", 74}}, 76
+		return 20, []column{{"cold p50", 29}, {}, {"warm p50", 38}, {}, {"cold is", 46}, {"waited", 54},
+			{"rejected", 66}, {"failed", 73}}, 75
 	}
-	return 14, []column{{"cold p50", 24}, {}, {"warm p50", 34}, {}, {"cold is", 43}, {}, {}, {}}, 46
+	return 20, []column{{"cold p50", 29}, {}, {"warm p50", 38}, {}, {"cold is", 46}, {}, {}, {}}, 48
 }
 
 // drawFunctions draws a row for each function, the worst first, and under those that are open the

@@ -281,7 +281,7 @@ const (
 // drawSource writes a source, and below it the figures that its kind lives by.
 func (m *Model) drawSource(c *canvas.Canvas, b draw.Box, n *draw.WiringNode, i int, style canvas.Style) {
 	src := &m.plan.Sources[i]
-	x := c.PutUpTo(b.X, b.Y, b.X+b.W, style, " "+src.Name+" ")
+	x := c.PutUpTo(b.X, b.Y, b.X+b.W, style, " "+m.shortNames(b.W-2)[0][i]+" ")
 	x = c.PutUpTo(x+1, b.Y, b.X+b.W, canvas.Dim, src.Kind.String())
 	if t := m.of(i); t != nil && t.Arrived > 0 {
 		x = c.PutUpTo(x+2, b.Y, b.X+b.W, canvas.Plain, fmt.Sprintf("%d in", t.Arrived))
@@ -348,6 +348,25 @@ func (m *Model) drawWays(c *canvas.Canvas, b draw.Box, n *draw.WiringNode, count
 			c.PutUpTo(col, y, edge, words, " "+way.Then)
 		}
 	}
+}
+
+// shortNames returns the names of sources and functions with at most so many characters, each as a whole or
+// told apart from the others.
+func (m *Model) shortNames(width int) [2][]string {
+	if m.short.width == width && m.short.plan == m.plan {
+		return m.short.names
+	}
+	m.short.width, m.short.plan, m.short.names = width, m.plan, [2][]string{}
+	for i := range m.sources() {
+		m.short.names[0] = append(m.short.names[0], m.plan.Sources[i].Name)
+	}
+	for i := range m.functions() {
+		m.short.names[1] = append(m.short.names[1], m.plan.Functions[i].Name)
+	}
+	for side := range m.short.names {
+		m.short.names[side] = text.Shorten(m.short.names[side], width)
+	}
+	return m.short.names
 }
 
 func (m *Model) of(source int) *explain.SourceTraffic {
@@ -529,7 +548,7 @@ func clauses(content string, room int) string {
 
 // drawFunction writes a function, how it stands, and where its replies go on to.
 func (m *Model) drawFunction(c *canvas.Canvas, b draw.Box, n *draw.WiringNode, i int, style canvas.Style) {
-	x := c.PutUpTo(b.X, b.Y, b.X+b.W, style, " "+n.Name+" ")
+	x := c.PutUpTo(b.X, b.Y, b.X+b.W, style, " "+m.shortNames(b.W-2)[1][i]+" ")
 	state, words := m.states(i)
 	if len(words) > 0 {
 		words = append([]string{strings.TrimPrefix(words[0], "no instance, ")}, words[1:]...)

@@ -76,6 +76,11 @@ type Model struct {
 	want     string
 	choosing bool
 	trend    trend
+	short    struct { // names that were made short
+		width int
+		plan  *plan.Expanded
+		names [2][]string
+	}
 }
 
 // choice is an event that can be put on the map.
