@@ -23,10 +23,10 @@ func TestTheMouse(t *testing.T) {
 	x.wait("▸ Payloads", "fare-requests#1")
 	const left, down = 0, 65
 	first := x.pane()
-	x.mouse(left, 20, 5) // the second payload
+	x.mouse(left, 20, 6) // the second payload
 	x.until("with another payload", func() bool { return x.pane() != first })
 	second := x.pane()
-	x.mouse(down, 20, 5)
+	x.mouse(down, 20, 6)
 	x.until("scrolled", func() bool { return x.pane() != second })
 	x.mouse(left, 52, 1)
 	x.wait("put an event on the map")

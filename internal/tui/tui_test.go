@@ -163,7 +163,7 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	// the map while the drill runs: every kind with what it lives by
 	x.keys("2")
 	x.wait("vessels  stream", "lag ", "depth ", "next poll in", "simulated time", "sent on ─▸ scans ─▸ boarding",
-		"2 unmatched", "dead letters ─▸ positions-refused")
+		"2 unmatched", "─▸ positions-refused")
 	x.keys("Down", "Down", "Down")
 	x.wait("── cargo ─", "curl -T FILE http://127.0.0.1:")
 	x.keys("4")

@@ -16,7 +16,7 @@ func Shorten(names []string, width int) []string {
 	if width < 3 || !long(names) {
 		return names
 	}
-	short := withoutCommon(names)
+	short := withoutCommon(names, width)
 	for tail := width / 2; ; tail++ {
 		out := make([]string, len(short))
 		for i, s := range short {
@@ -28,8 +28,12 @@ func Shorten(names []string, width int) []string {
 	}
 }
 
-// withoutCommon leaves out what all names begin with, up to a separator.
-func withoutCommon(names []string) []string {
+// separators stand between the words of a name.
+const separators = "-_./:"
+
+// withoutCommon leaves out what all names begin with, up to a separator; of that, it keeps as much as there
+// is room for.
+func withoutCommon(names []string, width int) []string {
 	if len(names) < 2 {
 		return names
 	}
@@ -41,13 +45,22 @@ func withoutCommon(names []string) []string {
 		}
 		common = common[:n]
 	}
-	cut := strings.LastIndexAny(common, "-_./:") + 1
+	cut := strings.LastIndexAny(common, separators) + 1
 	if cut < 3 { // the sign for it would take as much
 		return names
 	}
+	longest := 0
+	for _, s := range names {
+		longest = max(longest, utf8.RuneCountInString(s[cut:]))
+	}
+	before, kept := []rune(names[0][:cut]), ""
+	if room := width - 1 - longest; room > 0 { // whole words of it
+		kept = string(before[max(len(before)-room, 0):])
+		kept = kept[strings.IndexAny(kept, separators)+1:]
+	}
 	out := make([]string, len(names))
 	for i, s := range names {
-		out[i] = "…" + s[cut:]
+		out[i] = "…" + kept + s[cut:]
 	}
 	return out
 }

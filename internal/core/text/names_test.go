@@ -15,6 +15,7 @@ func TestShorten(t *testing.T) {
 	}{
 		{"fares scans", 8, "fares scans"},
 		{"harbour-events-fares harbour-events-scans", 8, "…fares …scans"},
+		{"recorded-requests-of-0 recorded-requests-of-1", 16, "…requests-of-0 …requests-of-1"},
 		{"boarding-scans-refused boarding-scans", 14, "…scans-refused …scans"},
 		{"a-very-long-name-indeed short", 12, "a-ver…indeed short"},
 		{"northern-line-of-quay-one southern-line-of-quay-one", 10, "nort…y-one sout…y-one"},

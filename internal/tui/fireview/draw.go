@@ -86,16 +86,23 @@ func (m *Model) drawList(c *canvas.Canvas, w, h int) {
 		}
 		return
 	}
-	m.drawn.Draw(c, 2, 1, w, h-1, len(m.items), m.at, func(i int) string {
-		return fmt.Sprintf("%s  %d", m.sourceOf(i), m.counts[m.sourceOf(i)])
-	}, func(n, y int) {
-		i, style := m.items[n], canvas.Plain
-		if i.Wrong != "" {
-			style = canvas.Bad
-		}
-		x := c.PutUpTo(4, y, w, style, i.Title())
-		c.PutUpTo(x+2, y, w, canvas.Dim, text.Harmless(i.Label))
-	})
+	var sources []string
+	for name := range m.counts {
+		sources = append(sources, name)
+	}
+	headings := map[string]string{}
+	for i, short := range text.Shorten(sources, w-10) {
+		headings[sources[i]] = fmt.Sprintf("%s  %d", short, m.counts[sources[i]])
+	}
+	m.drawn.Draw(c, 2, 1, w, h-1, len(m.items), m.at, func(i int) string { return headings[m.sourceOf(i)] },
+		func(n, y int) {
+			i, style := m.items[n], canvas.Plain
+			if i.Wrong != "" {
+				style = canvas.Bad
+			}
+			x := c.PutUpTo(4, y, w, style, i.Title())
+			c.PutUpTo(x+2, y, w, canvas.Dim, text.Harmless(i.Label))
+		})
 }
 
 func (m *Model) drawSent(c *canvas.Canvas, y, w, bottom int) {

@@ -74,14 +74,17 @@ func (m *Model) drawSets(c *canvas.Canvas, w, h int) {
 		c.PutUpTo(2, 1, w, canvas.Dim, "No set has that in its name or source. / asks again, esc lists all.")
 	}
 	wide := 0
+	var names []string
 	for i := range m.plan.Sets {
+		names = append(names, m.plan.Sets[i].Name)
 		wide = max(wide, ansi.StringWidth(m.plan.Sets[i].Name))
 	}
 	wide = min(wide, w/2)
+	names = text.Shorten(names, wide)
 	none := func(int) string { return "" }
 	m.drawn.Draw(c, 2, 1, w, h-1, len(listed), slices.Index(listed, m.at), none, func(n, y int) {
 		set := &m.plan.Sets[listed[n]]
-		c.PutUpTo(2, y, 2+wide, canvas.Plain, set.Name)
+		c.PutUpTo(2, y, 2+wide, canvas.Plain, names[listed[n]])
 		c.Right(2+wide+7, y, canvas.Plain, fmt.Sprint(len(set.Payloads)))
 		kind, style := "recorded", canvas.Cold
 		if set.Maker != nil {

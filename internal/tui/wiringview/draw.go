@@ -281,7 +281,7 @@ const (
 // drawSource writes a source, and below it the figures that its kind lives by.
 func (m *Model) drawSource(c *canvas.Canvas, b draw.Box, n *draw.WiringNode, i int, style canvas.Style) {
 	src := &m.plan.Sources[i]
-	x := c.PutUpTo(b.X, b.Y, b.X+b.W, style, " "+m.shortNames(b.W-2)[0][i]+" ")
+	x := c.PutUpTo(b.X, b.Y, b.X+b.W, style, " "+m.shortNames(b.W - 2)[0][i]+" ")
 	x = c.PutUpTo(x+1, b.Y, b.X+b.W, canvas.Dim, src.Kind.String())
 	if t := m.of(i); t != nil && t.Arrived > 0 {
 		x = c.PutUpTo(x+2, b.Y, b.X+b.W, canvas.Plain, fmt.Sprintf("%d in", t.Arrived))
@@ -548,7 +548,7 @@ func clauses(content string, room int) string {
 
 // drawFunction writes a function, how it stands, and where its replies go on to.
 func (m *Model) drawFunction(c *canvas.Canvas, b draw.Box, n *draw.WiringNode, i int, style canvas.Style) {
-	x := c.PutUpTo(b.X, b.Y, b.X+b.W, style, " "+m.shortNames(b.W-2)[1][i]+" ")
+	x := c.PutUpTo(b.X, b.Y, b.X+b.W, style, " "+m.shortNames(b.W - 2)[1][i]+" ")
 	state, words := m.states(i)
 	if len(words) > 0 {
 		words = append([]string{strings.TrimPrefix(words[0], "no instance, ")}, words[1:]...)
