@@ -35,13 +35,14 @@ type (
 )
 
 // Keys are the keys of the view.
-var Keys = struct{ Left, Right, Older, Newer, Swap, SetUp, Export key.Binding }{
+var Keys = struct{ Left, Right, Older, Newer, Swap, SetUp, Export, Copy key.Binding }{
 	Left:   key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "the other functions")),
 	Right:  key.NewBinding(key.WithKeys("right")),
 	Older:  key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "against an older run")),
 	Newer:  key.NewBinding(key.WithKeys("n"), key.WithHelp("n", "against a newer run")),
 	Swap:   key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "swap the runs")),
 	SetUp:  key.NewBinding(key.WithKeys("v"), key.WithHelp("v", "set up a comparison")),
+	Copy:   key.NewBinding(key.WithKeys("y"), key.WithHelp("y", "copy the verdicts")),
 	Export: key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export as pictures")),
 }
 
@@ -202,6 +203,9 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	case key.Matches(k, Keys.Right):
 		m.at, m.scroll.At = max(min(m.at+1, len(m.all)-1), 0), 0
 	case m.scroll.Key(k):
+	case key.Matches(k, Keys.Copy) && len(m.all) > 0:
+		_, title := m.Title()
+		return msg.Copy("the verdicts", title+"\n"+strings.Join(m.all[min(m.at, len(m.all)-1)].Sentences, "\n"))
 	case key.Matches(k, Keys.Export) && len(m.all) > 0:
 		all, folder := m.all, "exports/"+m.second
 		return func() tea.Msg {
@@ -248,7 +252,7 @@ func (m *Model) Keys() []key.Binding {
 		return m.formHelp()
 	}
 	return []key.Binding{Keys.SetUp, Keys.Older, Keys.Newer, Keys.Swap, Keys.Left, scroll.Keys.Up,
-		scroll.Keys.PageUp, Keys.Export}
+		scroll.Keys.PageUp, Keys.Export, Keys.Copy}
 }
 
 // side returns the label of a side where that is not the run's name, to stand before it.

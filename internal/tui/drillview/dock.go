@@ -2,8 +2,12 @@ package drillview
 
 import (
 	"fmt"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
 
 	"nightdrill/internal/tui/canvas"
+	"nightdrill/internal/tui/msg"
 )
 
 // leastLanes is how many rows above what is docked stay for arrivals and lanes, and leastDock the fewest
@@ -125,5 +129,25 @@ func (m *Model) drawDetails(c *canvas.Canvas, y, rows int) {
 	column(right, split+1, m.w-1)
 	if hidden := n - m.scroll - rows + 1; hidden > 0 {
 		c.Right(m.w-2, y, canvas.Dim, fmt.Sprintf(" %d more lines: PgDn ", hidden))
+	}
+}
+
+// copy copies the log where it is shown, or what is known of the invocation under the cursor.
+func (m *Model) copy() tea.Cmd {
+	var lines []string
+	switch v := m.under(); {
+	case m.logs.open:
+		for _, x := range m.matching() {
+			lines = append(lines, fmt.Sprintf("%.3f s  %s  %s", x.At.Seconds(), x.Instance, x.Text))
+		}
+		return msg.Copy("the log", strings.Join(lines, "\n"))
+	case v == nil:
+		return msg.Complain("No invocation is chosen: ↑↓ choose a lane, ←→ an invocation.")
+	default:
+		lines = append(lines, fmt.Sprintf("%s, invocation %d", m.instanceName(), m.call+1))
+		for _, x := range append(append(m.invocationLines(v), m.ownLines()...), m.byteLines(v)...) {
+			lines = append(lines, strings.TrimSpace(x.name+"  "+x.value))
+		}
+		return msg.Copy("the invocation", strings.Join(lines, "\n"))
 	}
 }

@@ -36,7 +36,7 @@ type Map struct {
 // Keys are the keys of the view.
 var Keys = struct {
 	Start, Stop, Up, Down, Left, Right, Open, Map, Close, In, Out, Back, On, All, Logs, Search, Smaller,
-	Larger key.Binding
+	Larger, Copy key.Binding
 }{
 	Start:   key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "start a drill")),
 	Stop:    key.NewBinding(key.WithKeys("S"), key.WithHelp("S", "stop the drill")),
@@ -56,6 +56,7 @@ var Keys = struct {
 	Search:  key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "search the logs")),
 	Smaller: key.NewBinding(key.WithKeys("<"), key.WithHelp("< >", "lower part smaller, larger")),
 	Larger:  key.NewBinding(key.WithKeys(">")),
+	Copy:    key.NewBinding(key.WithKeys("y"), key.WithHelp("y", "copy the invocation, or the log")),
 }
 
 // Model is the state of the view.
@@ -228,6 +229,8 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	case is(Keys.Logs):
 		m.details = false
 		return m.toggleLogs()
+	case is(Keys.Copy):
+		return m.copy()
 	case is(Keys.Search) && m.logs.open:
 		return m.askSearch()
 	case is(Keys.Smaller), is(Keys.Larger):
@@ -457,7 +460,7 @@ func (m *Model) Took(x tea.Msg) (cmd tea.Cmd, ok bool) {
 // Keys returns all keys of the view, for the help.
 func (m *Model) Keys() []key.Binding {
 	return []key.Binding{Keys.Start, Keys.Stop, LimitKeys.Open, Keys.Up, Keys.Left, Keys.Open, Keys.Map, Keys.Logs,
-		Keys.Search, Keys.Smaller, Keys.Close, Keys.In, Keys.Back, Keys.All}
+		Keys.Search, Keys.Copy, Keys.Smaller, Keys.Close, Keys.In, Keys.Back, Keys.All}
 }
 
 // Title describes in a few words what is going on.

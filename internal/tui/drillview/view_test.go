@@ -144,6 +144,19 @@ func TestTheLogOfARun(t *testing.T) {
 		strings.Count(pane, "▌") == 0 || !regexp.MustCompile("▌.*"+want).MatchString(pane) {
 		t.Errorf("the lines of the invocation are not marked:\n%s", pane)
 	}
+	for keys, want := range map[string]string{"": "Copied: the log", "l": "Copied: the invocation"} {
+		press(m, strings.Fields(keys)...)
+		said := ""
+		for _, cmd := range m.Key(viewtest.Key("y"))().(tea.BatchMsg) {
+			if n, ok := cmd().(msg.Note); ok {
+				said = n.Text
+			}
+		}
+		if !strings.HasPrefix(said, want) {
+			t.Errorf("y says %q, want %q", said, want)
+		}
+		press(m, strings.Fields(keys)...)
+	}
 	before := m.dockRows()
 	press(m, ">", ">")
 	if m.dockRows() <= before {

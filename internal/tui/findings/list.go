@@ -115,6 +115,8 @@ func (m *Model) listKey(k tea.KeyPressMsg) tea.Cmd {
 		})
 	case "p":
 		return change(info, func(i store.Info) error { return m.store.Pin(i.ID, !i.Pinned) })
+	case "y":
+		return msg.Copy("the run's name", info.ID)
 	case "x":
 		return m.askExport(info.ID)
 	case "D":

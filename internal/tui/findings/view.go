@@ -228,7 +228,7 @@ func (m *Model) Help() []key.Binding {
 	case m.list != nil:
 		return []key.Binding{bind("enter", "open"), bind("space", "mark to compare"), bind("c", "compare"),
 			bind("n", "name"), bind("o", "note"), bind("p", "pin"), bind("/", "filter"), bind("x", "export"),
-			bind("D", "delete"), bind("u", "undo"), Keys.Escape}
+			bind("D", "delete"), bind("u", "undo"), bind("y", "copy its name"), Keys.Escape}
 	case m.calls != nil:
 		return []key.Binding{bind("enter", "open it in the lanes"), bind("↑↓", "choose"), bind("/", "filter"),
 			bind("f", "findings of these alone"), Keys.Escape}

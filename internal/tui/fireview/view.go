@@ -710,9 +710,7 @@ func (m *Model) remove() tea.Cmd {
 // copy copies what has the keys: the payload, as a curl command where it is a request, the reply, or
 // the log lines.
 func (m *Model) copy() tea.Cmd {
-	put := func(what, content string) tea.Cmd {
-		return tea.Batch(tea.SetClipboard(content), msg.Say("Copied: %s, %d bytes.", what, len(content)))
-	}
+	put := msg.Copy
 	v := &m.page.v
 	switch t := v.Last(); {
 	case m.panes.Focus == onReply && t != nil && t.Reply != nil && t.Reply.Status != 0:

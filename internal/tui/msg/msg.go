@@ -38,3 +38,8 @@ func Say(format string, args ...any) tea.Cmd {
 func Complain(format string, args ...any) tea.Cmd {
 	return func() tea.Msg { return Note{Text: fmt.Sprintf(format, args...), Bad: true} }
 }
+
+// Copy copies a text to the clipboard (OSC 52), and says what it is.
+func Copy(what, content string) tea.Cmd {
+	return tea.Batch(tea.SetClipboard(content), Say("Copied: %s, %d bytes.", what, len(content)))
+}

@@ -28,7 +28,7 @@ type Fire struct{ Key string }
 
 // Keys are the keys of the view.
 var Keys = struct {
-	Up, Down, Left, Right, PageUp, PageDown, Before, After, Filter, Go, Fire, Map, Keep, Gets, Reseed, Mode,
+	Up, Down, Left, Right, PageUp, PageDown, Before, After, Filter, Go, Fire, Map, Keep, Copy, Gets, Reseed, Mode,
 	Back key.Binding
 }{
 	Up:       pane.Keys.Up,
@@ -44,6 +44,7 @@ var Keys = struct {
 	Fire:     bind("open in Fire", "enter"),
 	Map:      bind("trace on the map", "g"),
 	Keep:     bind("save as…", "k"),
+	Copy:     bind("copy the payload", "y"),
 	Gets:     bind("what the function receives", "f"),
 	Reseed:   bind("generate with another seed", "s"),
 	Mode:     bind("valid, edges, broken", "m"),
@@ -320,6 +321,10 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		return m.fire(true)
 	case is(Keys.Keep):
 		return m.keep()
+	case is(Keys.Copy):
+		if p := m.payload(); p != nil {
+			return msg.Copy("the payload", string(p.Text()))
+		}
 	}
 	return nil
 }
@@ -475,7 +480,7 @@ func (m *Model) keep() tea.Cmd {
 // Keys returns all keys of the view, for the help.
 func (m *Model) Keys() []key.Binding {
 	return []key.Binding{Keys.Up, Keys.Left, Keys.Filter, Keys.Before, Keys.Go, Keys.Fire, Keys.Map, Keys.Gets,
-		Keys.Keep, Keys.Reseed, Keys.Mode, Keys.Back}
+		Keys.Keep, Keys.Copy, Keys.Reseed, Keys.Mode, Keys.Back}
 }
 
 // Title returns what the view shows, for the top line.

@@ -605,13 +605,7 @@ func (m *Model) drawJourney(c *canvas.Canvas, y int) {
 
 // drawDetails writes all that is known of what is under the cursor.
 func (m *Model) drawDetails(c *canvas.Canvas, y int) {
-	var title string
-	var lines []string
-	if m.right {
-		title, lines = m.aboutFunction(m.at[1])
-	} else {
-		title, lines = m.aboutSource(m.at[0])
-	}
+	title, lines := m.about()
 	c.Rule(y, title)
 	edge, rows := m.w-1, m.h-y-1
 	if m.w >= 100 {
@@ -692,6 +686,18 @@ func (m *Model) drawLast(c *canvas.Canvas, x, y, rows int) {
 		}
 		c.PutUpTo(at, y+1+i, edge, style, words)
 	}
+}
+
+// about returns what is said of what is under the cursor; with an event on the map, of the stop that it is at.
+func (m *Model) about() (title string, lines []string) {
+	switch {
+	case m.journey != nil && m.stop < len(m.journey):
+		x := &m.journey[m.stop]
+		return x.Text, x.Lines
+	case m.right:
+		return m.aboutFunction(m.at[1])
+	}
+	return m.aboutSource(m.at[0])
 }
 
 func (m *Model) aboutSource(i int) (string, []string) {

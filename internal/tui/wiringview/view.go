@@ -25,7 +25,7 @@ import (
 
 // Keys are the keys of the view.
 var Keys = struct {
-	Up, Down, Left, Right, Put, Next, Fire, Again, Clock, Count, Upload, Remove, Export, Filter,
+	Up, Down, Left, Right, Put, Next, Fire, Again, Clock, Count, Upload, Remove, Export, Filter, Copy,
 	Close key.Binding
 }{
 	Up:     key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓←→", "choose")),
@@ -41,6 +41,7 @@ var Keys = struct {
 	Upload: key.NewBinding(key.WithKeys("u"), key.WithHelp("u", "upload a file")),
 	Remove: key.NewBinding(key.WithKeys("D"), key.WithHelp("D", "remove an object")),
 	Export: key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export as SVG or PDF")),
+	Copy:   key.NewBinding(key.WithKeys("y"), key.WithHelp("y", "copy what is said of it")),
 	Filter: key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "filter the events")),
 	Close:  key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "take it off")),
 }
@@ -290,6 +291,9 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 			m.ofRun = explain.RunTraffic(m.plan, m.run)
 		}
 		m.Refresh()
+	case key.Matches(k, Keys.Copy):
+		title, lines := m.about()
+		return msg.Copy(title, strings.Join(append([]string{title}, lines...), "\n"))
 	case key.Matches(k, Keys.Upload):
 		return m.upload()
 	case key.Matches(k, Keys.Remove):
@@ -611,7 +615,7 @@ func (m *Model) Help() []key.Binding {
 // Keys returns all keys of the view, for the help.
 func (m *Model) Keys() []key.Binding {
 	return []key.Binding{Keys.Up, Keys.Put, Keys.Next, Keys.Fire, Keys.Close, Keys.Again, Keys.Clock, Keys.Count,
-		Keys.Upload, Keys.Remove, Keys.Export}
+		Keys.Upload, Keys.Remove, Keys.Filter, Keys.Copy, Keys.Export}
 }
 
 // Title describes what the map shows.
