@@ -285,8 +285,10 @@ func fire(cmd *cobra.Command, d *session.Workspace, o session.Order, times int, 
 	var all []fired
 	good, expected := true, true
 	took := map[engine.Class][]time.Duration{}
-	if why := neverInvoked(d, o.Item, o.Variant); why != "" {
-		return coded{failed, errors.New(why)}
+	if p, err := s.Preview(o.Item); err == nil { // what cannot be read is reported when it is fired
+		if why := neverInvoked(d, o.Item, p, o.Variant); why != "" {
+			return coded{failed, errors.New(why)}
+		}
 	}
 	for n := range times {
 		v, err := shoot(cmd, s, o)
@@ -337,12 +339,12 @@ func fire(cmd *cobra.Command, d *session.Workspace, o session.Order, times int, 
 // neverInvoked returns why an event would wait without an end: a function that it reaches
 // has a limit of 0. It returns "" where all may be invoked; an HTTP request is rejected, and waits for
 // nothing.
-func neverInvoked(d *session.Workspace, i *catalog.Item, variant string) string {
+func neverInvoked(d *session.Workspace, i *catalog.Item, p *payload.Payload, variant string) string {
 	src := &d.Sources[i.Source]
 	if src.Kind == plan.HTTP {
 		return ""
 	}
-	takes := d.Routes(i.Source, i.Payload)
+	takes := d.Routes(i.Source, p)
 	for w := range src.Wires {
 		if takes&(1<<w) == 0 {
 			continue

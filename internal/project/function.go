@@ -26,7 +26,7 @@ import (
 // ofVariant are the settings of a function that a variant may change, and
 // ofFunction all of them.
 var (
-	ofVariant = []string{"start", "stop", "build", "prepare", "watch", "needs", "transport", "url", "dir", "env",
+	ofVariant = []string{"start", "handler", "interpreter", "takes", "reply", "stop", "build", "prepare", "watch", "needs", "transport", "url", "dir", "env",
 		"env_file", "ready", "path", "deliver", "shape",
 		"timeout", "start_timeout", "concurrency", "keep_warm", "idle_after", "start_rate", "start_burst", "turn_away",
 		"listen", "connection", "replace", "parked", "memory", "cpu", "package"}
@@ -70,7 +70,7 @@ func (l *loader) settings(f *plan.Function, o *object) {
 		}
 	}
 	if o.fields["transport"] != nil {
-		f.Transport = plan.Transport(o.choice("transport", plan.Transports, 0))
+		f.Transport = plan.Transport(o.choice("transport", plan.Transports[:plan.Loaded], 0))
 	}
 	f.Build = l.command(o, "build", f.Build)
 	f.Prepare = l.command(o, "prepare", f.Prepare)
@@ -81,7 +81,9 @@ func (l *loader) settings(f *plan.Function, o *object) {
 		if n := o.keys["url"]; n != nil {
 			l.wrong(n, "%s needs transport: attach", o.at("url"))
 		}
-		l.start(f, o)
+		if !l.handler(f, o) {
+			l.start(f, o)
+		}
 	}
 	l.watch(f, o)
 	if o.fields["package"] != nil {
@@ -89,7 +91,9 @@ func (l *loader) settings(f *plan.Function, o *object) {
 	}
 	l.needs(f, o)
 	l.env(f, o)
-	l.ready(&f.Ready, o)
+	if f.Handler == nil {
+		l.ready(&f.Ready, o)
+	}
 	if f.Path = o.text("path", f.Path); !strings.HasPrefix(f.Path, "/") || strings.ContainsAny(f.Path, " \r\n") {
 		l.wrong(o.fields["path"], "%s: %q is not a path; it must begin with / and have no spaces", o.at("path"), f.Path)
 	}
@@ -105,9 +109,16 @@ func (l *loader) settings(f *plan.Function, o *object) {
 
 // deliver reads in which form the function gets its events.
 func (l *loader) deliver(f *plan.Function, o *object) {
-	f.Deliver = plan.Deliver(o.choice("deliver", []string{"binary", "structured", "body", "shaped"}, int(f.Deliver)))
+	if f.Handler == nil {
+		f.Deliver = plan.Deliver(o.choice("deliver", []string{"binary", "structured", "body", "shaped"}, int(f.Deliver)))
+	}
 	c := o.keys["shape"]
 	switch {
+	case f.Handler != nil && f.Deliver != plan.DeliverShaped && c != nil:
+		l.wrong(c, "%s needs takes: shaped", o.at("shape"))
+	case f.Handler != nil && f.Deliver == plan.DeliverShaped && c == nil && f.Shape == nil:
+		l.wrong(o.node, "%s: missing template, such as shape: {template: templates/event.tmpl}, or a template with {{ in "+
+			"it", o.at("takes"))
 	case f.Deliver != plan.DeliverShaped && c != nil:
 		l.wrong(c, "%s needs deliver: shaped", o.at("shape"))
 	case f.Deliver == plan.DeliverShaped && c == nil && f.Shape == nil:
@@ -183,7 +194,8 @@ func (l *loader) command(o *object, key string, otherwise []string) (args []stri
 func (l *loader) start(f *plan.Function, o *object) {
 	if o.fields["start"] == nil {
 		if f.Start == nil {
-			l.wrong(o.node, "%s is missing, such as start: %s", o.at("start"), commandExample)
+			l.wrong(o.node, "%s is missing, such as start: %s, or a handler, such as handler: %s", o.at("start"),
+				commandExample, handlerExample)
 		}
 		return
 	}
@@ -264,10 +276,20 @@ func (l *loader) watch(f *plan.Function, o *object) {
 		}
 		return
 	}
-	if o.fields["start"] == nil && o.fields["dir"] == nil {
+	if o.fields["start"] == nil && o.fields["handler"] == nil && o.fields["dir"] == nil {
 		return // a variant keeps its function's
 	}
 	f.Watch = nil
+	if f.Handler != nil { // the file, and those beside it that it may import
+		path := filepath.FromSlash(f.Handler.File)
+		if !filepath.IsAbs(path) {
+			path = filepath.Join(f.Dir, path)
+		}
+		if rel, err := filepath.Rel(l.dir, filepath.Dir(path)); err == nil && filepath.IsLocal(rel) {
+			f.Watch = []string{filepath.ToSlash(filepath.Join(escapePattern(filepath.ToSlash(rel)), "*"+filepath.Ext(path)))}
+		}
+		return
+	}
 	for _, arg := range f.Start {
 		path := arg
 		if !filepath.IsAbs(path) {

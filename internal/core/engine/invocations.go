@@ -37,7 +37,8 @@ func (e *Engine) send(f *function, fn, id, box int32) {
 	in.active++
 	e.use(f, 1, 0)
 	e.say(Effect{Kind: Send, Function: fn, Instance: id, Number: in.number, Slot: s, Invocation: e.handed, Class: class,
-		Source: e.inboxes[box].source, Wire: e.inboxes[box].wire, First: first, N: int32(n)})
+		Source: e.inboxes[box].source, Wire: e.inboxes[box].wire, First: first, N: int32(n),
+		Attempt: e.pool[head].attempts})
 	e.touch(id)
 }
 

@@ -38,6 +38,7 @@ type Function struct {
 	Transport    Transport
 	Address      string   // attach: host and port
 	Start        []string // the command; {port} stands for the port to listen on, {instance} for a unique name
+	Handler      *Handler // of the transport Loaded; nil for others
 	Stop         []string // a command that stops an instance whose process is elsewhere; nil for none
 	Build        []string // a command before the first start and after a change; nil for none
 	Prepare      []string // a command once for each version of the code; nil for none
@@ -74,12 +75,55 @@ const (
 	// a process of ours that reads one event a line from standard input, and writes one reply a line
 	Lines
 	OneShot // a process for each invocation, by CGI (RFC 3875)
+	Loaded  // a process of ours in which a loader calls the user's handler
 )
 
 func (t Transport) String() string { return Transports[t] }
 
 // Transports holds the names of the transports, by their numbers.
-var Transports = []string{"http", "attach", "lines", "oneshot"}
+var Transports = []string{"http", "attach", "lines", "oneshot", "handler"}
+
+// Language is the language of a handler.
+type Language uint8
+
+const (
+	NoLanguage Language = iota
+	Python
+	Node
+)
+
+func (l Language) String() string { return [...]string{"", "Python", "Node"}[l] }
+
+// Takes is the form in which a handler gets its events.
+type Takes uint8
+
+const (
+	TakesEvent   Takes = iota // attributes and data; of HTTP, the parts of the request
+	TakesData                 // the data alone; of HTTP, the body
+	TakesRequest              // the language's own form of a request; http sources only
+	TakesShaped               // what the function's template makes of the event
+)
+
+// TakesWords holds the names of the forms, by their numbers.
+var TakesWords = []string{"event", "data", "request", "shaped"}
+
+func (t Takes) String() string { return TakesWords[t] }
+
+// Handler is a callable of the user's that a loader runs.
+type Handler struct {
+	File     string // as the project names it, from the function's folder
+	Name     string // of the callable in it
+	Language Language
+	Takes    Takes
+	Reply    *ReplyShape // nil where what is returned is the body of a 200
+}
+
+// ReplyShape says where the parts of an HTTP reply are in what a handler returns: JSON Pointers (RFC 6901),
+// "" for none.
+type ReplyShape struct{ Status, Headers, Body, Base64 string }
+
+// LoaderArgument stands for the file of the loader in the command of a handler.
+const LoaderArgument = "{loader}"
 
 // Replacement is the way in which a new version of a function's code replaces the one before.
 type Replacement uint8

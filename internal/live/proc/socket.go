@@ -46,6 +46,9 @@ func NewSockets() (*Sockets, error) {
 	return s, nil
 }
 
+// Dir returns the folder.
+func (s *Sockets) Dir() string { return s.dir }
+
 // Close removes the folder.
 func (s *Sockets) Close() {
 	s.watch.Close()

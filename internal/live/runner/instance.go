@@ -90,7 +90,7 @@ func (in *instance) live() {
 		in.say(logs.Started, fmt.Sprintf("resumed as process %d, which had been started ahead", in.proc.PID))
 	} else {
 		in.say(logs.Started, fmt.Sprintf("started as process %d", in.proc.PID))
-		readyAt, within, err = in.proc.WaitReady(in.ctx, in.fn.Ready, in.expected)
+		readyAt, within, err = in.awaitReady(in.ctx, in.fn)
 		in.forget()
 	}
 	if err == nil {
@@ -102,7 +102,12 @@ func (in *instance) live() {
 		took := r.Ready.Sub(r.Spawned)
 		in.d.fns[r.Function].spares.failed = false
 		in.d.mu.Unlock()
-		in.say(logs.Ready, fmt.Sprintf("ready after %v", text.Duration(took.Round(100*time.Microsecond))))
+		words := fmt.Sprintf("ready after %v", text.Duration(took.Round(100*time.Microsecond)))
+		if in.loader != nil && !in.parked {
+			words += fmt.Sprintf(", %v of it to load the handler", text.Duration(in.loader.hello.Load.Round(100*
+				time.Microsecond)))
+		}
+		in.say(logs.Ready, words)
 		if in.fn.Transport == plan.Lines {
 			lines := transport.NewLines(in.proc.In, in.proc.Out, func(line string) {
 				in.say(logs.Line, "(standard output) "+text.Harmless(strings.TrimRight(line, "\r\n")))
@@ -116,7 +121,11 @@ func (in *instance) live() {
 	in.proc.Gone()
 	how := in.proc.How()
 	why := Trouble{Lines: in.proc.Output.Last(troubleLines)}
+	var unloaded *loadError
 	switch {
+	case errors.As(err, &unloaded):
+		why.Text = fmt.Sprintf("does not start: the handler %s:%s cannot be loaded: %v", in.fn.Handler.File,
+			in.fn.Handler.Name, unloaded)
 	case errors.Is(err, proc.ErrEnded):
 		why.Text = "does not start: it " + how + " before it was ready" + in.endedWell(how) + in.lastWords()
 	case err == nil:
@@ -181,6 +190,10 @@ func (in *instance) say(kind logs.Kind, text string) {
 }
 
 func (in *instance) missing() string {
+	if in.loader != nil {
+		return fmt.Sprintf("the handler %s:%s was still being loaded (an await, or work, at the top level of its module "+
+			"that does not end)", in.fn.Handler.File, in.fn.Handler.Name)
+	}
 	switch in.fn.Ready.By {
 	case plan.ReadyHTTP:
 		return fmt.Sprintf("GET %s did not answer 2xx on the port that it was given", in.fn.Ready.Path)
@@ -249,7 +262,7 @@ func (in *instance) runs(began time.Time, err error) error {
 func (in *instance) resume(x *spare) error {
 	d := in.d
 	in.unique = x.unique
-	in.port, in.socket, in.address, in.parked = x.port, x.socket, x.address, true
+	in.port, in.socket, in.address, in.loader, in.parked = x.port, x.socket, x.address, x.loader, true
 	x.name.Store(in.name)
 	began := time.Now()
 	err := x.process.Resume()

@@ -26,6 +26,7 @@ type launched struct {
 	socket   string
 	address  string
 	expected *proc.Expected // nil where it listens on nothing
+	loader   *loaded        // of a handler; nil for others
 	name     atomic.Value   // of the instance that it belongs to, for its log lines
 }
 
@@ -36,6 +37,11 @@ func (d *Runner) launch(l *launched, fn *plan.Function, unique, name string, env
 	l.name.Store(name)
 	if fn.Transport == plan.HTTPTransport {
 		if err := d.place(l, fn); err != nil {
+			return time.Now(), err
+		}
+	}
+	if fn.Transport == plan.Loaded {
+		if l.loader, err = d.listen(fn); err != nil {
 			return time.Now(), err
 		}
 	}
@@ -65,20 +71,24 @@ func (d *Runner) place(l *launched, fn *plan.Function) error {
 		l.port, l.expected, l.address = port, proc.Expect(port), net.JoinHostPort("127.0.0.1", strconv.Itoa(port))
 		return nil
 	}
-	d.mu.Lock()
-	var err error
-	if d.sockets == nil {
-		d.sockets, err = proc.NewSockets()
-	}
-	d.socketed++
-	sockets, number := d.sockets, d.socketed
-	d.mu.Unlock()
+	sockets, number, err := d.folder()
 	if err != nil {
 		return err
 	}
 	l.socket, l.expected = sockets.Expect(number)
 	l.address = l.socket
 	return nil
+}
+
+// folder returns the folder for sockets, and a number that no other in it has.
+func (d *Runner) folder() (s *proc.Sockets, number int, err error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.sockets == nil {
+		d.sockets, err = proc.NewSockets()
+	}
+	d.socketed++
+	return d.sockets, d.socketed, err
 }
 
 // forget ends the looking for a listener.
@@ -93,6 +103,9 @@ func (l *launched) giveBack() {
 	proc.GiveBack(l.port)
 	if l.socket != "" {
 		_ = os.Remove(l.socket)
+	}
+	if l.loader != nil {
+		l.loader.close()
 	}
 }
 
@@ -110,8 +123,11 @@ func (l *launched) command(fn *plan.Function, args []string, unique string) proc
 	if !slices.ContainsFunc(env, func(s string) bool { return strings.HasPrefix(s, "PYTHONUNBUFFERED=") }) {
 		env = append(env, "PYTHONUNBUFFERED=1") // lines come when they are written, not when a buffer is full
 	}
-	return proc.Command{Args: proc.Expand(args, "port", p, "socket", l.socket, "instance", unique), Dir: fn.Dir,
-		Env: env}
+	args = proc.Expand(args, "port", p, "socket", l.socket, "instance", unique)
+	if l.loader != nil && len(args) > 0 && len(fn.Start) > 0 && len(args) == len(fn.Start) {
+		args = l.loader.arguments(args, fn)
+	}
+	return proc.Command{Args: args, Dir: fn.Dir, Env: env}
 }
 
 // unique returns a name that no other process of this machine's drills has.
@@ -159,7 +175,7 @@ func (d *Runner) bringAhead(fn int32, f *plan.Function, x *spare, name string) {
 	defer cancel()
 	_, err := d.launch(&x.launched, f, x.unique, name)
 	if err == nil {
-		_, _, err = x.process.WaitReady(ctx, f.Ready, x.expected)
+		_, _, err = x.awaitReady(ctx, f)
 		x.forget()
 	}
 	if err == nil {

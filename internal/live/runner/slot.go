@@ -70,9 +70,10 @@ func (d *Runner) send(f *engine.Effect, self *slot) *job {
 }
 
 // build makes the request of an invocation.
-func (d *Runner) build(f *engine.Effect, fn *plan.Function) *job {
+func (d *Runner) build(f *engine.Effect, fn *plan.Function) (j *job) {
 	ids := d.fx.Events[f.First : f.First+f.N]
-	j := &job{invocation: f.Invocation, event: ids[0], trace: transport.Traceparent(d.trace, ids[0], f.Invocation)}
+	defer func() { j.attempt(f, d.p, fn) }()
+	j = &job{invocation: f.Invocation, event: ids[0], trace: transport.Traceparent(d.trace, ids[0], f.Invocation)}
 	first, _ := d.recorder.payloadOf(ids[0])
 	if first.Event != nil {
 		j.subject = first.Event.Subject
@@ -98,6 +99,25 @@ func (d *Runner) build(f *engine.Effect, fn *plan.Function) *job {
 	}
 	j.compose(d.life, fn, nil, events, d.p.Sources[f.Source].BatchMax > 1)
 	return j
+}
+
+// attempt enters into a handler's call which attempt it is, and whether there will be another.
+func (j *job) attempt(f *engine.Effect, p *plan.Project, fn *plan.Function) {
+	if fn.Transport != plan.Loaded {
+		return
+	}
+	last := p.Sources[f.Source].Kind == plan.HTTP || int(f.Attempt) >= p.Sources[f.Source].Attempts
+	enter := func(m transport.Message) transport.Message {
+		if m.Call != nil {
+			m.Call.Attempt, m.Call.LastAttempt = f.Attempt, last
+		}
+		return m
+	}
+	if late := j.late; late != nil {
+		j.late = func(ctx context.Context) transport.Message { return enter(late(ctx)) }
+		return
+	}
+	j.message = enter(j.message)
 }
 
 // compose makes the message of an invocation: at once, or, by a template of the user's, when
@@ -127,7 +147,11 @@ func withReason(e *event.Event, of string, last attempt) *event.Event {
 // work carries out the slot's invocations until its instance is gone.
 func (s *slot) work() {
 	conn := s.in.carrier
-	if conn == nil {
+	switch {
+	case conn != nil:
+	case s.in.loader != nil:
+		conn = s.in.carrierOf(s.number)
+	default:
 		c := transport.New(s.in.address)
 		c.Keep, c.Fresh = s.in.d.recorder.keepsReplies(), s.in.fn.Fresh
 		conn = c

@@ -44,6 +44,7 @@ type Message struct {
 	Header []event.Field
 	Body   []byte
 	Wrong  string         // why it cannot be sent; "" where it can
+	Call   *Call          // what a loader is told beside the body; nil for others
 	of     *event.Request // the HTTP event that it is, if so
 }
 
@@ -52,6 +53,9 @@ type Message struct {
 // in the batch form where the source makes batches. The context ends templates, which may
 // take long ([Shaped]).
 func Build(ctx context.Context, f *plan.Function, request *event.Request, events []*event.Event, batch bool) Message {
+	if f != nil && f.Transport == plan.Loaded {
+		return call(ctx, f, request, events, batch)
+	}
 	if f != nil && f.Transport == plan.Lines {
 		return line(ctx, f, request, events, batch)
 	}

@@ -1,0 +1,230 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// handlers lays a project with one function for each handler, reached by /NAME of the source web and by the
+// queue NAME.
+func handlers(t *testing.T, all map[string]string, more string) string {
+	t.Helper()
+	dir := t.TempDir()
+	if err := os.CopyFS(filepath.Join(dir, "functions"), os.DirFS("testdata/handlers")); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Rename(filepath.Join(dir, "functions", "syntax.py.txt"), filepath.Join(dir, "functions",
+		"syntax.py")); err != nil {
+		t.Fatal(err)
+	}
+	var functions, wires, queues strings.Builder
+	for name, settings := range all {
+		if !strings.Contains(settings, "start_timeout") { // a machine may be busy
+			settings += ", start_timeout: 20s"
+		}
+		fmt.Fprintf(&functions, "  %s: {%s}\n", name, settings)
+		fmt.Fprintf(&wires, "      - {to: %s, when: {path: \"/%s/{rest...}\"}}\n", name, name)
+		fmt.Fprintf(&queues, "  %s: {kind: queue, attempts: 2, backoff: 1ms, wires: [{to: %s}]}\n", name, name)
+	}
+	put(t, filepath.Join(dir, "nightdrill.yaml"), "nightdrill: 1\nfunctions:\n"+functions.String()+
+		"sources:\n  web:\n    kind: http\n    wires:\n"+wires.String()+queues.String()+more)
+	put(t, filepath.Join(dir, "good.event.json"), `{"specversion":"1.0","id":"s-1","source":"/gate","type":"scan",`+
+		`"deck":"car","data":{"pass":"BF-1"}}`)
+	put(t, filepath.Join(dir, "bad.event.json"), `{"specversion":"1.0","id":"s-2","source":"/gate","type":"scan",`+
+		`"deck":"car","data":{"pass":"bad"}}`)
+	return dir
+}
+
+func put(t *testing.T, path, text string) {
+	t.Helper()
+	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// has skips a test with a plain word where a program is missing.
+func has(t *testing.T, program string) {
+	t.Helper()
+	if _, err := exec.LookPath(program); err != nil {
+		t.Skipf("HANDLERS ARE NOT TRIED: %s is not on this machine", program)
+	}
+}
+
+// noLoadersLeft fails where a loader of this test's is still there.
+func noLoadersLeft(t *testing.T) {
+	t.Helper()
+	if out, _ := exec.Command("pgrep", "-f", "nightdrill_loader.*functions/").Output(); len(out) > 0 {
+		t.Errorf("processes are left: %s", out)
+	}
+}
+
+// handlerCase is a handler with what is sent to it, and what comes of it.
+type handlerCase struct {
+	name, settings string
+	request        string // method, the rest of the path, and a body; "" for the good event of the queue
+	want           []string
+}
+
+func tryHandlers(t *testing.T, cases []handlerCase) {
+	t.Helper()
+	all := map[string]string{}
+	for _, c := range cases {
+		all[c.name] = c.settings
+	}
+	dir := handlers(t, all, "")
+	for _, c := range cases {
+		t.Run(c.name, func(t *testing.T) {
+			args := []string{"--project", dir, "fire", c.name, filepath.Join(dir, "good.event.json")}
+			if c.request == "bad" {
+				args[4] = filepath.Join(dir, "bad.event.json")
+			} else if c.request != "" {
+				method, rest, _ := strings.Cut(c.request, " ")
+				rest, body, _ := strings.Cut(rest, " ")
+				file := filepath.Join(dir, c.name+".request")
+				put(t, file, fmt.Sprintf("%s /%s/%s HTTP/1.1\nContent-Type: application/json\n\n%s", method, c.name,
+					rest, body))
+				args = []string{"--project", dir, "fire", "web", file}
+			}
+			out, errs, _ := nightdrill(t, args...)
+			for _, want := range c.want {
+				if !strings.Contains(out+errs, want) {
+					t.Errorf("without %q:\n%s%s", want, out, errs)
+				}
+			}
+		})
+	}
+}
+
+// What a person may write in Python is called as it is, and what goes wrong has its place in the code.
+func TestPythonHandlers(t *testing.T) {
+	has(t, "python3")
+	handler := func(name string) string { return "handler: \"functions/fares.py:" + name + "\"" }
+	tryHandlers(t, []handlerCase{
+		{"quote", handler("quote"), "POST x?day=1&day=2 {\"a\":1}", []string{"status 200", `"cents": 1200`,
+			`"day": "2"`, `"path": "/quote/x"`, `"a": 1`, "asked 1 True True quote-1", "handler"}},
+		{"scan", handler("scan"), "", []string{"done", `"id": "s-1"`, `"deck": "car"`, "attempt 1 last False"}},
+		{"scan-bad", handler("scan"), "bad", []string{"failed", "ValueError: bad pass (functions/fares.py:20)",
+			"attempt 2 last True"}},
+		{"data", handler("data") + ", takes: data", "", []string{`"pass": "BF-1"`}},
+		{"slowly", handler("slowly"), "GET x", []string{"application/octet-stream", "11 bytes of binary data"}},
+		{"method", handler("desk.quote"), "GET x", []string{"status 200, 1 B"}},
+		{"object", handler("desk"), "GET x", []string{`"called"`}},
+		{"nothing", handler("nothing"), "GET x", []string{"done", "status 204"}},
+		{"wsgi", handler("wsgi") + ", takes: request", "POST x?a=b hello", []string{"status 201", "X-Query: a=b",
+			"POST hello"}},
+		{"asgi", handler("asgi") + ", takes: request", "POST x hello", []string{"status 202", "X-Path: /asgi/x",
+			"hello!"}},
+		{"envelope", handler("envelope") + ", reply: {status: /code, headers: /meta, body: /result, base64: /coded}",
+			"GET x", []string{"status 418, 5 B", "X-Tide: high", "Set-Cookie: ", "hello"}},
+		{"bare", handler("bare") + ", reply: {status: /code}", "GET x",
+			[]string{"status 500", "reply.status: what the handler returned has nothing at /code; it has /result"}},
+		{"shaped", handler("data") + ", takes: shaped, shape: {template: '{\"records\": [{{json .Data}}]}'}", "",
+			[]string{`"records"`, `"pass": "BF-1"`}},
+		{"raises", handler("raises"), "GET x", []string{"status 500", "JSONDecodeError: Expecting property name",
+			"(functions/fares.py:84)", `"title": "the handler failed: raised"`}},
+		{"no-json", handler("no_json"), "GET x", []string{"status 500",
+			"it returned a value that is not JSON: Object of type set", "(functions/fares.py:87)"}},
+		{"leaves", handler("leaves"), "GET x", []string{"status 500", "it called exit(4) (functions/fares.py:92)"}},
+		{"dies", handler("dies"), "GET x", []string{"failed", "exited with code 5"}},
+		{"hangs", handler("hangs") + ", timeout: 300ms", "GET x", []string{"failed", "did not reply within 300 ms"}},
+		{"no-name", handler("quot"), "GET x", []string{"does not start", "has no 'quot' (did you mean 'quote'?)"}},
+		{"no-call", handler("TABLE"), "GET x", []string{"TABLE is a dict, and cannot be called"}},
+		{"unbound", handler("Desk.quote"), "GET x", []string{"is a method of a class and needs an instance"}},
+		{"arity", handler("three"), "GET x", []string{"three needs 3 parameters", "(functions/fares.py:103)"}},
+		{"syntax", "handler: \"functions/syntax.py:f\"", "GET x", []string{"SyntaxError: ", "(functions/syntax.py:4)"}},
+		{"imports", "handler: \"functions/imports.py:f\"", "GET x",
+			[]string{"ModuleNotFoundError: No module named 'not_installed_anywhere' (functions/imports.py:2)"}},
+		{"options", handler("nothing") + ", interpreter: [python3, -X, dev]", "GET x", []string{"status 204"}},
+	})
+	noLoadersLeft(t)
+}
+
+// The same in JavaScript: ES modules and CommonJS, functions that answer at once and later.
+func TestNodeHandlers(t *testing.T) {
+	has(t, "node")
+	handler := func(name string) string { return "handler: \"functions/tides.mjs:" + name + "\"" }
+	tryHandlers(t, []handlerCase{
+		{"tide", handler("tide"), "POST x?day=1 {\"a\":1}", []string{"status 200", `"level": 3`, `"day": "1"`, `"a": 1`,
+			"tide 1 true true false", "handler"}},
+		{"data", handler("data") + ", takes: data", "", []string{`"pass": "BF-1"`}},
+		{"raw", handler("raw"), "GET x", []string{"application/octet-stream", "raw bytes"}},
+		{"method", handler("desk.ask"), "GET x", []string{"status 200, 1 B"}},
+		{"default", handler("default"), "GET x", []string{`"from": "default"`}},
+		{"old", "handler: \"functions/old.cjs:old\"", "GET x", []string{`"cjs": true`, `"path": "/old/x"`}},
+		{"nothing", handler("nothing"), "GET x", []string{"status 204"}},
+		{"page", handler("page") + ", takes: request", "POST x hello", []string{"status 203", "POST hello",
+			"X-Url: http://"}},
+		{"server", handler("server") + ", takes: request", "POST x hello", []string{"status 207", "X-Url: /server/x",
+			"got hello"}},
+		{"raises", handler("raises"), "GET x", []string{"status 500", "RangeError: too high (functions/tides.mjs:17)"}},
+		{"no-json", handler("noJSON"), "GET x", []string{"status 500", "it returned a value that is not JSON"}},
+		{"never", handler("never") + ", timeout: 300ms", "GET x", []string{"failed", "did not reply within 300 ms"}},
+		{"later", handler("later"), "GET x", []string{"status 500", "Error: later (functions/tides.mjs:20)",
+			"uncaught"}},
+		{"rejects", handler("rejects"), "GET x", []string{"status 500", "Error: stray (functions/tides.mjs:21)"}},
+		{"leaves", handler("leaves"), "GET x", []string{"status 500", "it called process.exit(4)"}},
+		{"no-name", handler("tyde"), "GET x", []string{`does not export "tyde" (did you mean "tide"?)`}},
+		{"stuck", "handler: \"functions/stuck.mjs:f\", start_timeout: 600ms", "GET x",
+			[]string{"was not ready within 600 ms", "still being loaded"}},
+		{"syntax", "handler: \"functions/syntax.mjs:f\"", "GET x",
+			[]string{"SyntaxError: ", "(functions/syntax.mjs:2)"}},
+		{"typed", "handler: \"functions/typed.ts:f\"", "GET x", []string{"typed"}}, // as this Node can, or why not
+	})
+	noLoadersLeft(t)
+}
+
+// A batch arrives as a list, and those that are to be retried are; two at a time run in one process.
+func TestHandlersInDrills(t *testing.T) {
+	has(t, "python3")
+	has(t, "node")
+	dir := handlers(t, map[string]string{"together": "handler: \"functions/fares.py:together\", timeout: 15s, " +
+		"concurrency: {max: 2, per_instance: 2}, keep_warm: 1"},
+		`  passes: {kind: queue, batch: {max: 3, wait: 50ms}, attempts: 2, backoff: 1ms, wires: [{to: batch}]}
+  other-passes: {kind: queue, batch: {max: 3, wait: 50ms}, attempts: 2, backoff: 1ms, wires: [{to: other}]}
+payloads:
+  passes: {recording: passes.ndjson}
+  asks: {recording: asks.har}
+drills:
+  d:
+    feeds:
+      - {source: passes, payloads: passes, arrive: once}
+      - {source: other-passes, payloads: passes, arrive: once}
+      - {source: web, payloads: asks, arrive: [{burst: {size: 2, every: 1s}, for: 1s}]}
+`)
+	file := filepath.Join(dir, "nightdrill.yaml")
+	text := read(t, file)
+	put(t, file, strings.Replace(text, "functions:\n",
+		"functions:\n  batch: {handler: \"functions/fares.py:batch\"}\n"+
+			"  other: {handler: \"functions/tides.mjs:batch\"}\n", 1))
+	var lines []string
+	for i := range 9 {
+		pass := map[bool]string{true: "later", false: "BF"}[i%3 == 0]
+		lines = append(lines,
+			fmt.Sprintf(`{"specversion":"1.0","id":"p%d","source":"s","type":"scan","data":{"pass":%q}}`,
+				i, pass))
+	}
+	put(t, filepath.Join(dir, "passes.ndjson"), strings.Join(lines, "\n"))
+	put(t, filepath.Join(dir, "asks.har"), `{"log":{"entries":[{"request":{"method":"GET","url":`+
+		`"http://x/together/x"}}]}}`)
+	out, errs, code := nightdrill(t, "--project", dir, "run", "d", "--json", "-")
+	var s struct {
+		Sources map[string]struct{ Done, Failed, Rejected int }
+	}
+	if err := json.Unmarshal([]byte(out), &s); err != nil || code != 0 {
+		t.Fatalf("exit %d, %v\n%s%s", code, err, out, errs)
+	}
+	for _, name := range []string{"passes", "other-passes"} {
+		if of := s.Sources[name]; of.Done != 6 || of.Failed != 3 {
+			t.Errorf("%s: %+v, want 6 done and the 3 failed that are retried every time", name, of)
+		}
+	}
+	if of := s.Sources["web"]; of.Done != 2 {
+		t.Errorf("two at a time in one process: %+v\n%s", of, errs)
+	}
+	noLoadersLeft(t)
+}

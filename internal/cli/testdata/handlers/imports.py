@@ -1,0 +1,6 @@
+import os
+import not_installed_anywhere
+
+
+def f(event):
+    pass

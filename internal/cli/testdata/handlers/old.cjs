@@ -1,0 +1,1 @@
+exports.old = (event) => ({ cjs: true, path: event.path });

@@ -1,0 +1,2 @@
+export const a = 1;
+export const f = (=> 1;

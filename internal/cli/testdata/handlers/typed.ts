@@ -1,0 +1,2 @@
+type Tide = { level: number };
+export const f = (e: unknown): Tide => ({ level: 1 });

@@ -1,0 +1,173 @@
+package project
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/programs"
+)
+
+// ofHandler are the settings of a function that a handler alone has.
+var ofHandler = []string{"handler", "interpreter", "takes", "reply"}
+
+// languages are the languages of handlers, by the endings of their files.
+var languages = map[string]plan.Language{".py": plan.Python, ".js": plan.Node, ".mjs": plan.Node, ".cjs": plan.Node,
+	".ts": plan.Node, ".mts": plan.Node, ".cts": plan.Node}
+
+// callableName is the form of a handler's name: a name, or a path of names.
+var callableName = regexp.MustCompile(`^[\p{L}_$][\p{L}\p{N}_$]*(\.[\p{L}_$][\p{L}\p{N}_$]*)*$`)
+
+const handlerExample = "functions/quote.py:quote"
+
+// handler reads a handler in place of a command. It reports whether the function has one.
+func (l *loader) handler(f *plan.Function, o *object) bool {
+	switch {
+	case o.fields["handler"] != nil:
+		if n := o.keys["start"]; n != nil {
+			l.wrong(n, "%s: a function has either a handler, which is loaded, or a start command", o.at("start"))
+		}
+		if n := o.keys["transport"]; n != nil {
+			l.wrong(n, "%s: a handler is loaded, and needs no transport", o.at("transport"))
+		}
+		f.Handler = &plan.Handler{}
+		if !l.callable(f.Handler, o) {
+			return true
+		}
+	case o.fields["start"] != nil, o.fields["transport"] != nil, f.Handler == nil:
+		for _, key := range ofHandler[1:] {
+			if n := o.keys[key]; n != nil {
+				l.wrong(n, "%s needs a handler, such as handler: %s", o.at(key), handlerExample)
+			}
+		}
+		if f.Handler != nil { // of which this is a variant
+			f.Handler, f.Start = nil, nil
+			if o.fields["transport"] == nil {
+				f.Transport = plan.HTTPTransport
+			}
+		}
+		return false
+	default: // a variant that changes something of it
+		f.Handler = new(*f.Handler)
+	}
+	h := f.Handler
+	if o.fields["takes"] != nil {
+		h.Takes = plan.Takes(o.choice("takes", plan.TakesWords, 0))
+	}
+	if o.fields["reply"] != nil {
+		h.Reply = l.replyShape(o)
+	}
+	for key, why := range map[string]string{"ready": "a handler is ready when it is loaded",
+		"listen": "a handler listens on nothing", "connection": "a handler listens on nothing",
+		"path":    "a handler has no path",
+		"deliver": "a handler gets what takes says: event, data, request or shaped"} {
+		if n := o.keys[key]; n != nil {
+			l.wrong(n, "%s: %s", o.at(key), why)
+		}
+	}
+	f.Transport, f.Socket, f.Fresh, f.Ready = plan.Loaded, false, false, plan.Ready{By: plan.ReadyRuns}
+	if f.Deliver = plan.DeliverBinary; h.Takes == plan.TakesShaped {
+		f.Deliver = plan.DeliverShaped
+	}
+	file := l.handlerFile(f, o)
+	f.Start = append(l.interpreter(f, o, file), plan.LoaderArgument, h.File, h.Name)
+	return true
+}
+
+// callable reads the file and the name of a handler.
+func (l *loader) callable(h *plan.Handler, o *object) bool {
+	n, text := o.fields["handler"], o.text("handler", "")
+	at := strings.LastIndexByte(text, ':')
+	if at < 1 || !callableName.MatchString(text[at+1:]) {
+		l.wrong(n, "%s: %q must have the form FILE:NAME, such as %s", o.at("handler"), text, handlerExample)
+		return false
+	}
+	h.File, h.Name = text[:at], text[at+1:]
+	if h.Language = languages[filepath.Ext(h.File)]; h.Language == plan.NoLanguage {
+		l.wrong(n, "%s: %s is neither Python (.py) nor JavaScript (.js, .mjs, .cjs, .ts); start other functions with a "+
+			"command: start", o.at("handler"), h.File)
+		return false
+	}
+	return true
+}
+
+// handlerFile returns the file of a handler, and notes where it is missing.
+func (l *loader) handlerFile(f *plan.Function, o *object) string {
+	path := filepath.FromSlash(f.Handler.File)
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(f.Dir, path)
+	}
+	if info, err := os.Stat(path); (err != nil || info.IsDir()) && f.Build == nil {
+		l.missing = append(l.missing, l.mistake(o.fields["handler"], "%s: no file %s%s", o.at("handler"), f.Handler.File,
+			suggestFile(path)))
+	}
+	return path
+}
+
+// replyShape reads where the parts of a reply are in what a handler returns.
+func (l *loader) replyShape(o *object) *plan.ReplyShape {
+	r := o.child("reply", "status", "headers", "body", "base64")
+	pointer := func(key string) string {
+		text := r.text(key, "")
+		if n := r.fields[key]; n != nil && !strings.HasPrefix(text, "/") {
+			l.wrong(n, "%s: %q is not a JSON Pointer, such as /%s", r.at(key), text, key)
+		}
+		return text
+	}
+	return &plan.ReplyShape{Status: pointer("status"), Headers: pointer("headers"), Body: pointer("body"),
+		Base64: pointer("base64")}
+}
+
+// interpreter returns the command that runs a handler's loader: the user's, or that of a virtual environment
+// beside the file, or what the PATH has.
+func (l *loader) interpreter(f *plan.Function, o *object, file string) (args []string) {
+	n := o.fields["interpreter"]
+	switch {
+	case n != nil:
+		if args = l.command(o, "interpreter", nil); args == nil {
+			return []string{"false"}
+		}
+		if strings.ContainsRune(args[0], '/') && !filepath.IsAbs(args[0]) {
+			args[0] = filepath.Join(f.Dir, filepath.FromSlash(args[0]))
+		}
+		if seq, ok := l.follow(n).(*ast.SequenceNode); ok {
+			n = seq.Values[0]
+		}
+	case o.fields["handler"] == nil && len(f.Start) > 3: // a variant keeps its function's
+		return slices.Clone(f.Start[:len(f.Start)-3])
+	case f.Handler.Language == plan.Node:
+		args, n = []string{"node"}, o.fields["handler"]
+	default:
+		args, n = []string{"python3"}, o.fields["handler"]
+		if own := l.environment(filepath.Dir(file)); own != "" {
+			args = []string{own}
+		}
+	}
+	if _, err := exec.LookPath(args[0]); err != nil {
+		l.missing = append(l.missing, l.mistake(n, "%s: %q not found%s", o.at("interpreter"), args[0],
+			programs.Nearest(args[0])))
+	}
+	return args
+}
+
+// environment returns the interpreter of a virtual environment (PEP 405) in a folder or in one above it, up to
+// the project's; "" for none.
+func (l *loader) environment(dir string) string {
+	for {
+		path := filepath.Join(dir, ".venv", "bin", "python")
+		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() {
+			return path
+		}
+		above := filepath.Dir(dir)
+		if dir == l.dir || above == dir {
+			return ""
+		}
+		dir = above
+	}
+}
