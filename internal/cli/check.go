@@ -183,8 +183,9 @@ func describeStart(p *plan.Project, f *plan.Function) string {
 	switch {
 	case f.Handler != nil:
 		content = fmt.Sprintf("%s:%s, a handler that takes %s, run by %s", f.Handler.File, f.Handler.Name,
-			map[plan.Takes]string{plan.TakesEvent: "the event", plan.TakesData: "its data", plan.TakesRequest: "a request",
-				plan.TakesShaped: "what its template makes of an event"}[f.Handler.Takes],
+			map[plan.Takes]string{plan.TakesEvent: "the event", plan.TakesData: "its data",
+				plan.TakesRequest: "a request",
+				plan.TakesShaped:  "what its template makes of an event"}[f.Handler.Takes],
 			strings.Join(f.Start[:len(f.Start)-3], " "))
 	case f.Transport == plan.Lines:
 		content += ", transport: lines"

@@ -26,7 +26,8 @@ import (
 // ofVariant are the settings of a function that a variant may change, and
 // ofFunction all of them.
 var (
-	ofVariant = []string{"start", "handler", "interpreter", "takes", "reply", "stop", "build", "prepare", "watch", "needs", "transport", "url", "dir", "env",
+	ofVariant = []string{"start", "handler", "interpreter", "takes", "reply", "stop", "build", "prepare", "watch",
+		"needs", "transport", "url", "dir", "env",
 		"env_file", "ready", "path", "deliver", "shape",
 		"timeout", "start_timeout", "concurrency", "keep_warm", "idle_after", "start_rate", "start_burst", "turn_away",
 		"listen", "connection", "replace", "parked", "memory", "cpu", "package"}
@@ -110,14 +111,16 @@ func (l *loader) settings(f *plan.Function, o *object) {
 // deliver reads in which form the function gets its events.
 func (l *loader) deliver(f *plan.Function, o *object) {
 	if f.Handler == nil {
-		f.Deliver = plan.Deliver(o.choice("deliver", []string{"binary", "structured", "body", "shaped"}, int(f.Deliver)))
+		f.Deliver = plan.Deliver(o.choice("deliver", []string{"binary", "structured", "body", "shaped"},
+			int(f.Deliver)))
 	}
 	c := o.keys["shape"]
 	switch {
 	case f.Handler != nil && f.Deliver != plan.DeliverShaped && c != nil:
 		l.wrong(c, "%s needs takes: shaped", o.at("shape"))
 	case f.Handler != nil && f.Deliver == plan.DeliverShaped && c == nil && f.Shape == nil:
-		l.wrong(o.node, "%s: missing template, such as shape: {template: templates/event.tmpl}, or a template with {{ in "+
+		l.wrong(o.node, "%s: missing template, such as shape: {template: templates/event.tmpl}, or a template "+
+			"with {{ in "+
 			"it", o.at("takes"))
 	case f.Deliver != plan.DeliverShaped && c != nil:
 		l.wrong(c, "%s needs deliver: shaped", o.at("shape"))
@@ -286,7 +289,8 @@ func (l *loader) watch(f *plan.Function, o *object) {
 			path = filepath.Join(f.Dir, path)
 		}
 		if rel, err := filepath.Rel(l.dir, filepath.Dir(path)); err == nil && filepath.IsLocal(rel) {
-			f.Watch = []string{filepath.ToSlash(filepath.Join(escapePattern(filepath.ToSlash(rel)), "*"+filepath.Ext(path)))}
+			f.Watch = []string{filepath.ToSlash(filepath.Join(escapePattern(filepath.ToSlash(rel)),
+				"*"+filepath.Ext(path)))}
 		}
 		return
 	}

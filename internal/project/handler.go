@@ -90,7 +90,8 @@ func (l *loader) callable(h *plan.Handler, o *object) bool {
 	}
 	h.File, h.Name = text[:at], text[at+1:]
 	if h.Language = languages[filepath.Ext(h.File)]; h.Language == plan.NoLanguage {
-		l.wrong(n, "%s: %s is neither Python (.py) nor JavaScript (.js, .mjs, .cjs, .ts); start other functions with a "+
+		l.wrong(n, "%s: %s is neither Python (.py) nor JavaScript (.js, .mjs, .cjs, .ts); start other functions "+
+			"with a "+
 			"command: start", o.at("handler"), h.File)
 		return false
 	}
@@ -104,7 +105,8 @@ func (l *loader) handlerFile(f *plan.Function, o *object) string {
 		path = filepath.Join(f.Dir, path)
 	}
 	if info, err := os.Stat(path); (err != nil || info.IsDir()) && f.Build == nil {
-		l.missing = append(l.missing, l.mistake(o.fields["handler"], "%s: no file %s%s", o.at("handler"), f.Handler.File,
+		l.missing = append(l.missing, l.mistake(o.fields["handler"], "%s: no file %s%s", o.at("handler"),
+			f.Handler.File,
 			suggestFile(path)))
 	}
 	return path

@@ -136,19 +136,31 @@ function argument(head, body) {
   return head.batch ? events : events[0];
 }
 
-/** contextOf returns the second parameter of a handler, and what ends its signal. */
-function contextOf(head) {
-  const until = performance.now() + (head.left_ms ?? 0);
-  const abort = new AbortController();
-  const timer = head.left_ms ? setTimeout(() => abort.abort(new Error('the time for this event is over')), head.left_ms) : undefined;
-  timer?.unref();
-  const context = {
-    id: head.id ?? '', attempt: head.attempt ?? 1, lastAttempt: head.last_attempt ?? false,
-    deadline: head.deadline ?? '', instance: head.instance ?? '', traceparent: head.traceparent ?? '',
-    attributes: head.events?.[0]?.attributes ?? {}, signal: abort.signal,
-    get leftMs() { return Math.max(0, until - performance.now()); },
-  };
-  return [context, () => clearTimeout(timer)];
+/** Context is the second parameter of a handler. Its signal is made when it is asked for. */
+class Context {
+  #until;
+  #abort;
+  #timer;
+  constructor(head) {
+    this.#until = performance.now() + (head.left_ms ?? 0);
+    this.id = head.id ?? '';
+    this.attempt = head.attempt ?? 1;
+    this.lastAttempt = head.last_attempt ?? false;
+    this.deadline = head.deadline ?? '';
+    this.instance = head.instance ?? '';
+    this.traceparent = head.traceparent ?? '';
+    this.attributes = head.events?.[0]?.attributes ?? {};
+  }
+  get leftMs() { return Math.max(0, this.#until - performance.now()); }
+  get signal() {
+    if (!this.#abort) {
+      this.#abort = new AbortController();
+      this.#timer = setTimeout(() => this.#abort.abort(new Error('the time for this event is over')), this.leftMs);
+      this.#timer.unref();
+    }
+    return this.#abort.signal;
+  }
+  static end(context) { clearTimeout(context.#timer); }
 }
 
 /** asFetch gives a handler the standard's Request, and takes its Response. */
@@ -234,11 +246,11 @@ async function answer(conn, handler, number, head, body) {
       out = await (handler.length >= 2 ? asServer : asFetch)(handler, head, body);
       user = Number(process.hrtime.bigint() - from);
     } else {
-      const [context, done] = contextOf(head);
+      const context = new Context(head);
       const given = argument(head, body);
       const at = process.hrtime.bigint();
       let value;
-      try { value = await handler(given, context); } finally { done(); user = Number(process.hrtime.bigint() - at); }
+      try { value = await handler(given, context); } finally { Context.end(context); user = Number(process.hrtime.bigint() - at); }
       try {
         out = answered(value);
       } catch (e) {

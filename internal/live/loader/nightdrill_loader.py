@@ -5,23 +5,17 @@ import time
 
 BEGAN = time.monotonic_ns()
 
-import asyncio
 import importlib.util
-import inspect
-import io
 import json
 import os
 import socket
 import struct
 import sys
-import sysconfig
-import threading
-import traceback
-from urllib.parse import parse_qsl, unquote
+
+# what few handlers need is imported where it is needed: asyncio alone takes longer than all of the rest
 
 HEAD = struct.Struct(">III")  # number, length of the head, length of the body
 OWN = os.path.abspath(__file__)
-LIBRARIES = tuple(sysconfig.get_paths()[name] for name in ("stdlib", "platstdlib", "purelib", "platlib"))
 
 
 class Context:
@@ -51,6 +45,7 @@ class LoadError(Exception):
 
 def frames_of(error):
     """The user's frames of a traceback, without those of this loader and of the import machinery."""
+    import traceback
     out = []
     for f in traceback.extract_tb(error.__traceback__):
         if os.path.abspath(f.filename) != OWN and not f.filename.startswith("<frozen"):
@@ -59,9 +54,11 @@ def frames_of(error):
 
 
 def report_of(kind, error):
+    import sysconfig
     frames = frames_of(error)
+    libraries = tuple(sysconfig.get_paths()[name] for name in ("stdlib", "platstdlib", "purelib", "platlib"))
     # the place is in the user's code, also where a library raised it
-    last = ([f for f in frames if not f["file"].startswith(LIBRARIES)] or frames or [{}])[-1]
+    last = ([f for f in frames if not f["file"].startswith(libraries)] or frames or [{}])[-1]
     return {"kind": kind, "type": type(error).__name__, "message": str(error), "file": last.get("file", ""),
             "line": last.get("line", 0), "trace": [f"{f['file']}:{f['line']} in {f['name']}" for f in frames]}
 
@@ -101,11 +98,16 @@ def load(path, name):
 
 def arity(handler, name):
     """How many of event and context the handler takes: 0, 1 or 2."""
+    code = getattr(handler, "__code__", None)
+    if code and not hasattr(handler, "__wrapped__") and not code.co_kwonlyargcount:
+        names, defaults = code.co_varnames[:code.co_argcount], len(handler.__defaults__ or ())
+        if len(names) - defaults <= 2 and names[:1] != ("self",):
+            return 2 if code.co_flags & 0x04 else min(len(names), 2)  # CO_VARARGS
+    import inspect
     try:
         parameters = inspect.signature(handler).parameters.values()
     except (TypeError, ValueError):
         return 1
-    code = getattr(handler, "__code__", None)
     place = getattr(code, "co_filename", ""), getattr(code, "co_firstlineno", 0)
     positional = [p for p in parameters if p.kind in (p.POSITIONAL_ONLY, p.POSITIONAL_OR_KEYWORD)]
     needed = [p for p in positional if p.default is p.empty]
@@ -135,6 +137,7 @@ def value_of(kind, data):
 
 
 def request_of(head, body):
+    from urllib.parse import parse_qsl
     r = head["request"]
     path, _, query = r["target"].partition("?")
     headers = {}
@@ -161,6 +164,8 @@ def argument(head, body):
 
 
 def as_wsgi(app, head, body):
+    import io
+    from urllib.parse import unquote
     r = head["request"]
     path, _, query = r["target"].partition("?")
     environ = {"REQUEST_METHOD": r["method"], "SCRIPT_NAME": "", "PATH_INFO": unquote(path, "latin-1"),
@@ -187,6 +192,7 @@ def as_wsgi(app, head, body):
 
 
 async def as_asgi(app, head, body):
+    from urllib.parse import unquote
     r = head["request"]
     path, _, query = r["target"].partition("?")
     scope = {"type": "http", "asgi": {"version": "3.0"}, "http_version": "1.1", "method": r["method"],
@@ -215,6 +221,7 @@ async def as_asgi(app, head, body):
 
 def kind_of(handler):
     """Whether an application for requests is WSGI or ASGI."""
+    import inspect
     call = handler if inspect.isroutine(handler) else getattr(type(handler), "__call__", handler)
     if inspect.iscoroutinefunction(call):
         return "asgi"
@@ -252,6 +259,7 @@ class Slot:
         return number, json.loads(self.read.read(head)), self.read.read(body)
 
     def run(self, coroutine):
+        import asyncio
         if self.loop is None:
             self.loop = asyncio.new_event_loop()
             asyncio.set_event_loop(self.loop)
@@ -276,7 +284,7 @@ class Slot:
                     given = (argument(head, body), Context(head))[:parameters]
                     began = time.monotonic_ns()
                     value = handler(*given)
-                    if inspect.isawaitable(value):
+                    if hasattr(value, "__await__"):
                         value = self.run(value)
                     user = time.monotonic_ns() - began
                     out = answered(value)
@@ -317,6 +325,8 @@ def main():
     loaded = time.monotonic_ns()
     for slot in connections:
         slot.send(0, {"slot": slot.number, "loader_ns": loading - BEGAN, "load_ns": loaded - loading})
+    if len(connections) > 1:
+        import threading
     for slot in connections[1:]:
         threading.Thread(target=slot.serve, args=(handler, takes, parameters), daemon=True).start()
     connections[0].serve(handler, takes, parameters)

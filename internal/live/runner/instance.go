@@ -191,7 +191,8 @@ func (in *instance) say(kind logs.Kind, text string) {
 
 func (in *instance) missing() string {
 	if in.loader != nil {
-		return fmt.Sprintf("the handler %s:%s was still being loaded (an await, or work, at the top level of its module "+
+		return fmt.Sprintf("the handler %s:%s was still being loaded (an await, or work, at the top level of its "+
+			"module "+
 			"that does not end)", in.fn.Handler.File, in.fn.Handler.Name)
 	}
 	switch in.fn.Ready.By {

@@ -34,7 +34,7 @@ const frameBytes = 12
 // largestHead bounds the head of a frame from a loader.
 const largestHead = 8 << 20
 
-// Call is what a loader is told of an invocation, beside the body.
+// Call is the head of an invocation's frame.
 type Call struct {
 	ID          string       `json:"id"` // of the event, or of the first of a batch
 	Attempt     int32        `json:"attempt"`
@@ -304,7 +304,8 @@ func (f *Frames) understand(r *Reply, o *outcome, body []byte) {
 		r.Why = o.Error.Words(f.dir)
 		body = f.problem(r, o.Error)
 	default:
-		r.Status, r.Result, r.Why = 0, engine.Garbled, fmt.Sprintf("the loader replied with the unknown kind %q", o.Kind)
+		r.Status, r.Result, r.Why = 0, engine.Garbled, fmt.Sprintf("the loader replied with the unknown kind %q",
+			o.Kind)
 	}
 	if r.Status != 0 && (r.Status < 100 || r.Status > 599) {
 		r.Why = fmt.Sprintf("the status is %d; it must be from 100 to 599", r.Status)
@@ -349,7 +350,8 @@ func (f *Frames) reshape(r *Reply, body []byte) []byte {
 		status, err := strconv.Atoi(fmt.Sprint(v))
 		switch {
 		case !ok:
-			return fail("reply.status: what the handler returned has nothing at %s; it has %s", f.shape.Status, keysOf(doc))
+			return fail("reply.status: what the handler returned has nothing at %s; it has %s", f.shape.Status,
+				keysOf(doc))
 		case err != nil || status < 100 || status > 599:
 			return fail("reply.status: %v at %s is not a status from 100 to 599", v, f.shape.Status)
 		}

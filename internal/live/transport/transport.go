@@ -44,7 +44,7 @@ type Message struct {
 	Header []event.Field
 	Body   []byte
 	Wrong  string         // why it cannot be sent; "" where it can
-	Call   *Call          // what a loader is told beside the body; nil for others
+	Call   *Call          // the head of its frame, for a loader; nil for others
 	of     *event.Request // the HTTP event that it is, if so
 }
 

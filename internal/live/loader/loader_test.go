@@ -1,0 +1,236 @@
+package loader
+
+import (
+	"bufio"
+	"context"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/transport"
+)
+
+var handlers = map[plan.Language]struct{ interpreter, file, text, echo string }{
+	plan.Python: {"python3", "f.py", "def f(event):\n    return None\n", `
+import socket, struct, sys
+s = socket.socket(socket.AF_UNIX); s.connect(sys.argv[1]); r = s.makefile("rb")
+H = struct.Struct(">III"); N = b'{"kind":"nothing","user_ns":1}'
+s.sendall(H.pack(0, 2, 0) + b"{}")
+while True:
+    h = r.read(12)
+    if len(h) < 12: break
+    n, a, b = H.unpack(h); r.read(a); r.read(b)
+    s.sendall(H.pack(n, len(N), 0) + N)
+`},
+	plan.Node: {"node", "f.mjs", "export const f = () => null;\n", `
+const net = require('node:net'); const s = net.connect(process.argv[2]);
+const N = Buffer.from('{"kind":"nothing","user_ns":1}');
+const frame = (n, t) => {
+  const h = Buffer.alloc(12); h.writeUInt32BE(n, 0); h.writeUInt32BE(t.length, 4); return Buffer.concat([h, t]);
+};
+s.write(frame(0, Buffer.from('{}')));
+let rest = Buffer.alloc(0);
+s.on('data', (c) => { rest = rest.length ? Buffer.concat([rest, c]) : c;
+  while (rest.length >= 12) { const z = 12 + rest.readUInt32BE(4) + rest.readUInt32BE(8); if (rest.length < z) return;
+    s.write(frame(rest.readUInt32BE(0), N)); rest = rest.subarray(z); } });
+s.on('close', () => process.exit(0));
+`}}
+
+// running is a process that has connected, and how long it took until it said hello.
+type running struct {
+	*transport.Frames
+	took  time.Duration
+	hello transport.Hello
+	end   func()
+}
+
+func start(t testing.TB, f *plan.Function, args func(socket string) []string) running {
+	t.Helper()
+	socket := filepath.Join(t.TempDir(), "s")
+	listener, err := net.Listen("unix", socket)
+	if err != nil {
+		t.Fatal(err)
+	}
+	all := args(socket)
+	cmd := exec.Command(all[0], all[1:]...)
+	cmd.Dir, cmd.Stderr = f.Dir, os.Stderr
+	began := time.Now()
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	conn, err := listener.Accept()
+	if err != nil {
+		t.Fatal(err)
+	}
+	in := bufio.NewReader(conn)
+	hello, err := transport.ReadHello(in)
+	r := running{transport.NewFrames(conn, in, f, "f-1"), time.Since(began), hello, sync.OnceFunc(func() {
+		_ = conn.Close()
+		_ = listener.Close()
+		_ = cmd.Wait()
+	})}
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(r.end)
+	return r
+}
+
+// function lays a handler out, and returns how its loader and the bare echo of its frames are started.
+func function(t testing.TB, of plan.Language) (f *plan.Function, loaded, echo func(socket string) []string) {
+	t.Helper()
+	h := handlers[of]
+	if _, err := exec.LookPath(h.interpreter); err != nil {
+		t.Skipf("THE LOADER FOR %s IS NOT TRIED: %s is not on this machine", strings.ToUpper(of.String()),
+			h.interpreter)
+	}
+	t.Setenv("XDG_STATE_HOME", t.TempDir())
+	f = &plan.Function{Dir: t.TempDir(), Timeout: time.Minute, Transport: plan.Loaded,
+		Handler: &plan.Handler{File: h.file, Name: "f", Language: of}}
+	bare := filepath.Join(f.Dir, "echo"+filepath.Ext(h.file))
+	if of == plan.Node {
+		bare = filepath.Join(f.Dir, "echo.cjs")
+	}
+	for name, text := range map[string]string{filepath.Join(f.Dir, h.file): h.text, bare: h.echo} {
+		if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	program, err := Path(of)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return f, func(socket string) []string {
+			return []string{h.interpreter, program, h.file, "f", socket, "1", "event"}
+		}, func(socket string) []string {
+			return []string{h.interpreter, bare, socket}
+		}
+}
+
+// invoke invokes a handler so many times, one after the other, and returns how long each took.
+func invoke(t testing.TB, r running, f *plan.Function, n int) (took []time.Duration) {
+	t.Helper()
+	e := &event.Event{ID: "1", Source: "/s", Type: "t", Data: []byte(`{"pass":"BF-1"}`)}
+	m := transport.Build(context.Background(), f, nil, []*event.Event{e}, false)
+	for range n {
+		began := time.Now()
+		if reply := r.Do(context.Background(), &m, ""); reply.Status != 204 {
+			t.Fatalf("%+v", reply)
+		}
+		took = append(took, time.Since(began))
+	}
+	slices.Sort(took)
+	return took
+}
+
+// A loader is written once, to a folder that its content names; another program's half is not taken for it.
+func TestTheLoadersFile(t *testing.T) {
+	t.Setenv("XDG_STATE_HOME", t.TempDir())
+	var wg sync.WaitGroup
+	for range 8 {
+		wg.Go(func() {
+			path, err := Path(plan.Python)
+			if text, read := os.ReadFile(path); err != nil || read != nil || string(text) != string(python) {
+				t.Errorf("%v, %v: %d bytes", err, read, len(text))
+			}
+		})
+	}
+	wg.Wait()
+	path, _ := Path(plan.Node)
+	if err := os.WriteFile(path, []byte("half"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if again, err := Path(plan.Node); err != nil || again != path {
+		t.Fatalf("%s, %v", again, err)
+	}
+	if text, _ := os.ReadFile(path); string(text) != string(node) {
+		t.Error("what was spoilt is not written anew")
+	}
+	if _, err := Path(plan.NoLanguage); err == nil {
+		t.Error("there is a loader for no language")
+	}
+}
+
+// BenchmarkInvocation compares an invocation through a loader with the same frames, echoed by a bare program of
+// the same language: what the loader costs is the difference.
+func BenchmarkInvocation(b *testing.B) {
+	for _, of := range []plan.Language{plan.Python, plan.Node} {
+		b.Run(of.String(), func(b *testing.B) {
+			f, loaded, echo := function(b, of)
+			with, without := start(b, f, loaded), start(b, f, echo)
+			var a, c []time.Duration
+			for b.Loop() {
+				const each = 300 // in turns, so that other load affects both
+				a, c = append(a, invoke(b, with, f, each)...), append(c, invoke(b, without, f, each)...)
+			}
+			slices.Sort(a)
+			slices.Sort(c)
+			p50 := func(all []time.Duration) float64 { return float64(all[len(all)/2]) / 1e3 }
+			b.ReportMetric(p50(a), "µs/invocation")
+			b.ReportMetric(p50(a)-p50(c), "µs-of-the-loader")
+		})
+	}
+}
+
+// BenchmarkStart compares a start until the loader's hello with that of the bare program.
+func BenchmarkStart(b *testing.B) {
+	for _, of := range []plan.Language{plan.Python, plan.Node} {
+		b.Run(of.String(), func(b *testing.B) {
+			f, loaded, echo := function(b, of)
+			var a, c []time.Duration
+			for b.Loop() {
+				x, y := start(b, f, loaded), start(b, f, echo)
+				x.end()
+				y.end()
+				a, c = append(a, x.took), append(c, y.took)
+			}
+			slices.Sort(a)
+			slices.Sort(c)
+			b.ReportMetric(float64(a[len(a)/2])/1e6, "ms/start")
+			b.ReportMetric(float64(a[len(a)/2]-c[len(c)/2])/1e6, "ms-of-the-loader")
+		})
+	}
+}
+
+// BenchmarkFour counts invocations of four instances at a time, together.
+func BenchmarkFour(b *testing.B) {
+	for _, of := range []plan.Language{plan.Python, plan.Node} {
+		b.Run(of.String(), func(b *testing.B) {
+			f, loaded, echo := function(b, of)
+			rate := func(args func(string) []string) float64 {
+				var all [4]running
+				for i := range all {
+					all[i] = start(b, f, args)
+				}
+				const each = 500
+				began := time.Now()
+				var wg sync.WaitGroup
+				for _, r := range all {
+					wg.Go(func() { invoke(b, r, f, each) })
+				}
+				wg.Wait()
+				took := time.Since(began)
+				for _, r := range all {
+					r.end()
+				}
+				return 4 * each / took.Seconds()
+			}
+			var with, without float64
+			n := 0
+			for b.Loop() {
+				n++
+				with, without = with+rate(loaded), without+rate(echo)
+			}
+			b.ReportMetric(with/float64(n), "invocations/s")
+			b.ReportMetric(with/without, "of-echoed")
+		})
+	}
+}
