@@ -18,6 +18,7 @@ import (
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/record"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/transport"
@@ -515,7 +516,8 @@ func printFiring(w io.Writer, s *session.Session, v *session.Shown, x *fired) {
 	}
 	if t.Reply != nil {
 		for _, own := range measure.ParseServerTiming(t.Reply.Timing) {
-			fmt.Fprintf(w, "    %-10s %9.2f  reported by the function\n", text.Harmless(own.Name), millis(own.Took))
+			fmt.Fprintf(w, "    %-10s %9.2f  %s\n", text.Harmless(own.Name), millis(own.Took),
+				report.OwnWords(own.Name))
 		}
 	}
 	for _, u := range x.Unexpected {

@@ -35,7 +35,7 @@ func TestFire(t *testing.T) {
 		{"fares weekend", 0, []string{"fares weekend  GET /quote/tern-rock-loop?day=2",
 			`"crossing": "tern-rock-loop"`}},
 		{"fares asks", 0, []string{"fares asks#1", "cold  on quote-1, v1", "status 200", `"crossing": "skerry-holm"`,
-			"quote listens on", "boot", "first byte", "search", "reported by the function"}},
+			"quote listens on", "boot", "first byte", "search", "by its own Server-Timing"}},
 		{"fares asks#1 --times 6", 0, []string{"  6  done", "cold       1", "warm       5"}},
 		{"fares asks#1 --times 2 --cold", 0, []string{"cold       2"}},
 		{"fares " + filepath.Join(dir, "own.request"), 0, []string{"holm-skerry", "GET /quote/holm-skerry"}},

@@ -43,7 +43,13 @@ func Ladder(p *report.Page) (out []Rung) {
 			r.Parts, r.Total = append(r.Parts, part), part.To
 		}
 		add("spawn", ph.Spawn, true)
-		add("boot", ph.Boot, true)
+		if ph.Import.P50 != nil && ph.Import.N == ph.Boot.N {
+			add("interpreter", ph.Interpreter, true)
+			add("loader", ph.Loader, true)
+			add("import", ph.Import, true)
+		} else {
+			add("boot", ph.Boot, true)
+		}
 		add("spawn, boot", ph.Both, true)
 		began := r.Total
 		add("first reply", ph.Answer, false)

@@ -16,15 +16,22 @@ import (
 type StartPhases struct {
 	Spawn, Boot stats.Population // to the command's own code, and from there to ready
 	Both        stats.Population // of starts of which they cannot be distinguished
-	Answer      stats.Population // service time of the first invocation
-	own         map[string]*stats.Population
+	// of handlers, the parts of Boot: the interpreter, its loader, and the user's code
+	Interpreter, Loader, Import stats.Population
+	Answer                      stats.Population // service time of the first invocation
+	own                         map[string]*stats.Population
 }
 
 // PhaseFigures are the figures of a function's starts, phase by phase.
 type PhaseFigures struct {
-	Spawn  Figures    `json:"spawn"`      // to the command's own code
-	Boot   Figures    `json:"boot"`       // from there to ready
-	Both   Figures    `json:"spawn_boot"` // where these two cannot be distinguished
+	Spawn Figures `json:"spawn"`      // to the command's own code
+	Boot  Figures `json:"boot"`       // from there to ready
+	Both  Figures `json:"spawn_boot"` // where these two cannot be distinguished
+	// of handlers, the parts of Boot
+	Interpreter Figures `json:"interpreter"`
+	Loader      Figures `json:"loader"`
+	Import      Figures `json:"import"`
+
 	Answer Figures    `json:"first_answer"`
 	Own    []OwnPhase `json:"own"` // of the first answer, as the function tells in Server-Timing
 }
@@ -37,7 +44,9 @@ type OwnPhase struct {
 
 func (p *StartPhases) figures() PhaseFigures {
 	f := PhaseFigures{Spawn: figures(&p.Spawn, stats.Independent), Boot: figures(&p.Boot, stats.Independent),
-		Both: figures(&p.Both, stats.Independent), Answer: figures(&p.Answer, stats.Independent), Own: []OwnPhase{}}
+		Interpreter: figures(&p.Interpreter, stats.Independent), Loader: figures(&p.Loader, stats.Independent),
+		Import: figures(&p.Import, stats.Independent), Both: figures(&p.Both, stats.Independent),
+		Answer: figures(&p.Answer, stats.Independent), Own: []OwnPhase{}}
 	for _, name := range slices.Sorted(maps.Keys(p.own)) {
 		f.Own = append(f.Own, OwnPhase{name, figures(p.own[name], stats.Independent)})
 	}
@@ -54,7 +63,12 @@ func startPhases(r *record.Run, seen *scan, out []Populations) {
 		p := &out[in.Function].Phases
 		if in.Exec > 0 {
 			p.Spawn.Add(in.Exec.Sub(in.Spawned))
-			p.Boot.Add(in.Ready.Sub(in.Exec))
+			boot := in.Ready.Sub(in.Exec)
+			if p.Boot.Add(boot); in.Import > 0 {
+				p.Interpreter.Add(max(boot-in.Loader-in.Import, 0))
+				p.Loader.Add(in.Loader)
+				p.Import.Add(in.Import)
+			}
 		} else {
 			p.Both.Add(in.Ready.Sub(in.Spawned))
 		}

@@ -31,6 +31,11 @@ func Phases(arrived clock.Time, in *Instance, v *Invocation) (out []Phase) {
 		until("wait", in.Spawned)
 		if in.Exec > 0 {
 			until("spawn", in.Exec)
+			if in.Import > 0 && in.Exec.Add(in.Loader+in.Import) <= in.Ready {
+				until("interpreter", in.Ready.Add(-in.Import-in.Loader))
+				until("loader", in.Ready.Add(-in.Import))
+				until("import", in.Ready)
+			}
 			until("boot", in.Ready)
 		} else {
 			until("spawn, boot", in.Ready)

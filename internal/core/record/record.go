@@ -163,6 +163,8 @@ type Instance struct {
 	Spawned  clock.Time
 	Exec     clock.Time    // the command runs; 0 when that cannot be distinguished
 	Ready    clock.Time    // 0 when it never was
+	Loader   time.Duration // of a handler: its loader's own work before Import; 0 for others
+	Import   time.Duration // of a handler: loading the user's code, up to Ready
 	Within   time.Duration // how much earlier it may have been ready
 	Stopped  clock.Time    // 0 while it runs
 	Reason   engine.Reason

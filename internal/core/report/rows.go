@@ -60,6 +60,7 @@ func Rows(c *measure.Comparison) (out []Row) {
 	figures("start", "start", func(s *measure.SideFigures) *measure.Figures { return &s.Figures.Start })
 	add("  spawn", "ms", "", func(s *measure.SideFigures) *float64 { return s.Figures.Phases.Spawn.P50 }, nil)
 	add("  boot", "ms", "", func(s *measure.SideFigures) *float64 { return s.Figures.Phases.Boot.P50 }, nil)
+	add("  import", "ms", "", func(s *measure.SideFigures) *float64 { return s.Figures.Phases.Import.P50 }, nil)
 	add("  spawn, boot", "ms", "", func(s *measure.SideFigures) *float64 { return s.Figures.Phases.Both.P50 }, nil)
 	add("first reply p50", "ms", "first reply",
 		func(s *measure.SideFigures) *float64 { return s.Figures.Phases.Answer.P50 },

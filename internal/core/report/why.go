@@ -109,6 +109,10 @@ func coldReason(f *measure.FunctionFigures) (text, short string) {
 	for _, own := range f.Phases.Own {
 		if text != "" && own.Took.P50 != nil && *own.Took.P50 > muchOfCold**answer &&
 			part(own.Took.P50) > muchOfCold/2 {
+			if own.Name == InHandler {
+				text += fmt.Sprintf(" %s ms of that is in the handler itself.", figure.Millis(own.Took.P50))
+				continue
+			}
 			text += fmt.Sprintf(" According to its Server-Timing, %s ms of that is “%s”.", figure.Millis(own.Took.P50),
 				own.Name)
 		}

@@ -466,3 +466,15 @@ func mostFirst(counts map[string]int) string {
 	}
 	return strings.Join(names, ", ")
 }
+
+// InHandler is the phase in which a handler's loader reports the time in the user's code; all other phases of
+// a function's own are those of its Server-Timing headers.
+const InHandler = "handler"
+
+// OwnWords describes who reported a phase of a function's own.
+func OwnWords(name string) string {
+	if name == InHandler {
+		return "in the handler itself"
+	}
+	return "by its own Server-Timing"
+}

@@ -246,6 +246,7 @@ class Slot:
         self.read = self.conn.makefile("rb", buffering=64 << 10)
         self.number = number
         self.loop = None
+        self.idle = False
 
     def send(self, number, head, body=b""):
         head = json.dumps(head, separators=(",", ":"), ensure_ascii=False).encode()
@@ -305,6 +306,9 @@ class Slot:
                 out = {"kind": "error", "error": report}, b""
             out[0]["user_ns"] = user
             self.send(number, *out)
+            if not self.idle:  # what an error would need is imported while nothing is waited for
+                self.idle = True
+                import sysconfig, traceback  # noqa: F401
             if leave is not None:
                 sys.stdout.flush()
                 os._exit(leave)

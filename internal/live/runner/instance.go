@@ -99,6 +99,9 @@ func (in *instance) live() {
 		r := in.record()
 		r.Ready, r.Within = in.d.at(readyAt), within
 		r.Exec = min(r.Exec, r.Ready) // on a busy machine we may hear of the exec after the port was seen
+		if in.loader != nil && !in.parked {
+			r.Loader, r.Import = in.loader.hello.Loader, in.loader.hello.Load
+		}
 		took := r.Ready.Sub(r.Spawned)
 		in.d.fns[r.Function].spares.failed = false
 		in.d.mu.Unlock()

@@ -87,7 +87,7 @@ func (m *Model) drawLadder(c *canvas.Canvas, y int) int {
 				c.Set(k, y, canvas.Warm, '▔')
 			}
 			c.PutUpTo(max(to, from+1)+1, y, m.w-1, canvas.Dim,
-				"of it “"+own.Name+"” "+figure.Millis(new(own.To-own.From))+" ms, by its Server-Timing")
+				"of it “"+own.Name+"” "+figure.Millis(new(own.To-own.From))+" ms, "+report.OwnWords(own.Name))
 			y++
 		}
 	}

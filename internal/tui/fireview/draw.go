@@ -9,6 +9,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/session"
 	"nightdrill/internal/session/catalog"
@@ -356,7 +357,7 @@ func (m *Model) drawLadder(c *canvas.Canvas, p *page, y int) int {
 			c.Right(2+names+figures-1, y, canvas.Dim, duration(own.Took))
 		}
 		c.PutUpTo(3, y, 2+names, canvas.Dim, text.Harmless(content))
-		c.PutUpTo(2+names+figures, y, c.W, canvas.Dim, "by its own Server-Timing")
+		c.PutUpTo(2+names+figures, y, c.W, canvas.Dim, report.OwnWords(own.Name))
 		y++
 	}
 	return y + 1
