@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/measure"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
@@ -30,8 +31,9 @@ import (
 func fireCommand(dir *string) *cobra.Command {
 	var o session.Order
 	var times int
-	var asJSON, all bool
-	var junit, key string
+	var asJSON, all, watch bool
+	var junit string
+	var as asked
 	c := &cobra.Command{
 		Use:   "fire SOURCE PAYLOAD",
 		Short: "Fire one event and print reply, log lines and timing",
@@ -48,7 +50,8 @@ Where replies are sent on to other sources, the command waits for all steps and
 prints what went into and came out of each.
 
 With --all every payload that has expectations is fired once, and each unexpected
-reply is listed.`,
+reply is listed; --watch fires them again after each change of a file, those of
+functions that changed first, until Ctrl+C.`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if all && len(args) == 0 {
 				return nil
@@ -71,12 +74,12 @@ reply is listed.`,
 			}
 			defer d.Close()
 			if all {
-				return fireAll(cmd, d, o, junit)
+				return fireAll(cmd, d, o, junit, watch)
 			}
-			if junit != "" {
-				return errors.New("--junit needs --all")
+			if junit != "" || watch {
+				return wrong(errors.New("--junit and --watch need --all"))
 			}
-			if o.Item, err = findItem(cmd.InOrStdin(), d, args[0], args[1], key); err != nil {
+			if o.Item, err = findItem(cmd.InOrStdin(), d, args[0], args[1], as); err != nil {
 				return wrong(err)
 			}
 			if apart := d.Apart(); apart != "" && d.Sources[o.Item.Source].Kind == plan.Storage {
@@ -90,14 +93,23 @@ reply is listed.`,
 	f.IntVar(&times, "times", 1, "fire N times in a row and print statistics")
 	f.StringVar(&o.Variant, "variant", "", "fire at a variant of the function")
 	f.BoolVar(&asJSON, "json", false, "print JSON")
-	f.StringVar(&key, "key", "", "object key of a file that is uploaded to a storage source (default: the file's name)")
+	f.StringVar(&as.method, "method", "", "method of a request made of bare JSON (default: that of the source's only wire)")
+	f.StringVar(&as.path, "path", "", "path of a request made of bare JSON (default: that of the source's only wire)")
+	f.StringVar(&as.key, "key", "", "object key of a file that is uploaded to a storage source (default: the file's name)")
 	f.BoolVar(&all, "all", false, "fire every payload of the project that has expectations")
+	f.BoolVar(&watch, "watch", false, "with --all: again after each change, until Ctrl+C")
 	f.StringVar(&junit, "junit", "", "with --all: write the results to a file as JUnit XML")
 	return c
 }
 
+// asked is what flags say of a file, or of standard input, that does not say it itself.
+type asked struct {
+	key          string // of an object
+	method, path string // of a request
+}
+
 // findItem finds what is to be fired.
-func findItem(in io.Reader, d *session.Workspace, source, name, key string) (*catalog.Item, error) {
+func findItem(in io.Reader, d *session.Workspace, source, name string, as asked) (*catalog.Item, error) {
 	s := d.SourceNamed(source)
 	if s < 0 {
 		var names []string
@@ -107,12 +119,15 @@ func findItem(in io.Reader, d *session.Workspace, source, name, key string) (*ca
 		return nil, fmt.Errorf("unknown source %q; available: %s", source, strings.Join(names, ", "))
 	}
 	src := &d.Sources[s]
+	if src.Kind != plan.HTTP && as.method+as.path != "" {
+		return nil, fmt.Errorf("--method and --path are for HTTP sources; %s is a %v source", source, src.Kind)
+	}
 	if name == "-" {
 		content, err := io.ReadAll(in)
 		if err != nil {
 			return nil, err
 		}
-		return itemOf("standard input", content, s, src)
+		return itemOf("standard input", content, s, src, as)
 	}
 	if set, n, err := d.InSet(name); err != nil {
 		return nil, err
@@ -126,7 +141,7 @@ func findItem(in io.Reader, d *session.Workspace, source, name, key string) (*ca
 		return timeItem(name, s, src)
 	}
 	if info, err := os.Stat(name); err == nil && src.Kind == plan.Storage && info.Size() > mostEvent {
-		return d.Upload(s, name, key)
+		return d.Upload(s, name, as.key)
 	}
 	content, err := os.ReadFile(name)
 	if err != nil {
@@ -137,10 +152,10 @@ func findItem(in io.Reader, d *session.Workspace, source, name, key string) (*ca
 		return nil, fmt.Errorf("no payload set, saved payload or file %q; available sets: %s", name,
 			strings.Join(names, ", "))
 	}
-	if i, err := itemOf(name, content, s, src); err == nil || src.Kind != plan.Storage {
+	if i, err := itemOf(name, content, s, src, as); err == nil || src.Kind != plan.Storage {
 		return i, err
 	}
-	return d.Upload(s, name, key)
+	return d.Upload(s, name, as.key)
 }
 
 // mostEvent is the largest file, in bytes, that is looked into to see whether it is an
@@ -186,20 +201,66 @@ func kindOf(p *payload.Payload) string {
 	return "an event"
 }
 
-// itemOf makes an item of a text: a payload as it is saved, or a recording.
-func itemOf(name string, content []byte, s int, src *plan.Source) (*catalog.Item, error) {
+// itemOf makes an item of a text: a payload as it is saved, a recording, or for an HTTP source
+// the JSON body of a request.
+func itemOf(name string, content []byte, s int, src *plan.Source, as asked) (*catalog.Item, error) {
 	i := catalog.ItemOf(name, content, s, src)
 	if i.Wrong == "" {
 		return i, nil
 	}
-	if recorded, mistakes := payload.Read(content); len(recorded) > 0 && len(mistakes) == 0 {
+	if recorded, mistakes := payload.Read(content); len(recorded) > 0 && len(mistakes) == 0 &&
+		(src.Kind != plan.HTTP || recorded[0].Request != nil || !json.Valid(content)) {
 		return ofSet(&payload.Set{Name: name, Payloads: recorded}, 1, s, src)
 	}
-	want := "an event as CloudEvents JSON"
-	if src.Kind == plan.HTTP {
-		want = "a raw HTTP request"
+	if src.Kind != plan.HTTP {
+		return nil, fmt.Errorf("%s is not an event as CloudEvents JSON: %s", name, i.Wrong)
 	}
-	return nil, fmt.Errorf("%s is not %s: %s", name, want, i.Wrong)
+	if !json.Valid(content) {
+		return nil, fmt.Errorf("%s is neither a raw HTTP request nor JSON: %s", name, i.Wrong)
+	}
+	r, err := requestOf(content, src, as)
+	if err != nil {
+		return nil, err
+	}
+	p := payload.Payload{Request: r}
+	return &catalog.Item{Source: s, SourceName: src.Name, HTTP: true, Label: p.Label(), Set: name, N: 1, Payload: &p}, nil
+}
+
+// requestOf makes a request with a JSON body, to the method and path of the source's only wire
+// where the flags name no others.
+func requestOf(body []byte, src *plan.Source, as asked) (*event.Request, error) {
+	r := &event.Request{Method: strings.ToUpper(as.method), Target: as.path, Body: body,
+		Header: []event.Field{{Name: "Content-Type", Value: "application/json"}}}
+	if len(src.Wires) == 1 {
+		when := &src.Wires[0].When
+		if r.Target == "" {
+			r.Target = when.Path.Literal()
+			if when.Path.Text() == "" { // any will do
+				r.Target = "/"
+			}
+		}
+		if r.Method == "" {
+			r.Method = when.Method
+		}
+		if r.Method == "" && r.Target != "" {
+			r.Method = "POST"
+		}
+	}
+	if r.Method == "" || r.Target == "" {
+		var takes []string
+		for w := range src.Wires {
+			takes = append(takes, src.Wires[w].When.String())
+		}
+		return nil, fmt.Errorf("bare JSON needs a method and a path here, since %s takes %s; add such as --method POST "+
+			"--path /place, or give a raw HTTP request", src.Name, strings.Join(takes, "; "))
+	}
+	if !strings.HasPrefix(r.Target, "/") {
+		return nil, fmt.Errorf("--path must begin with /, got %q", r.Target)
+	}
+	if strings.ContainsAny(r.Method+r.Target, " \t\r\n") {
+		return nil, fmt.Errorf("--method and --path cannot hold spaces, got %q %q", r.Method, r.Target)
+	}
+	return r, nil
 }
 
 // fired is one firing in the JSON form of the command.

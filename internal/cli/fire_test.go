@@ -43,7 +43,7 @@ func TestFire(t *testing.T) {
 		{"fars asks", 2, []string{`unknown source "fars"; available: fares`}},
 		{"fares nothing", 2, []string{`no payload set, saved payload or file "nothing"; available sets: asks`}},
 		{"fares asks#2", 2, []string{"asks has payloads 1 to 1, not 2"}},
-		{"fares " + filepath.Join(dir, "nightdrill.yaml"), 2, []string{"is not a raw HTTP request: line 1"}},
+		{"fares " + filepath.Join(dir, "nightdrill.yaml"), 2, []string{"is neither a raw HTTP request nor JSON: line 1"}},
 		{"fares", 2, []string{"fire needs a source and a payload"}},
 		{"fares asks --times 0", 2, []string{"must be at least 1"}},
 		{"fares asks --variant none", 3, []string{`has a variant "none"`}},

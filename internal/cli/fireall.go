@@ -5,6 +5,7 @@ import (
 	"encoding/xml"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
 	"time"
 
@@ -14,116 +15,133 @@ import (
 	"nightdrill/internal/session"
 )
 
-// fireAll fires every payload that has expectations.
-func fireAll(cmd *cobra.Command, d *session.Workspace, o session.Order, junit string) error {
+// fireAll fires every payload that has expectations, and with watch again after each change,
+// until it is interrupted.
+func fireAll(cmd *cobra.Command, d *session.Workspace, o session.Order, junit string, watch bool) error {
 	s, leave, err := quietly(d)
 	if err != nil {
 		return err
 	}
 	defer leave()
 	out := cmd.OutOrStdout()
-	var suites []suite
-	n, bad := 0, 0
-	enter := func(source string, c testCase) {
-		if len(suites) == 0 || suites[len(suites)-1].Name != source {
-			suites = append(suites, suite{Name: source})
-		}
-		last := &suites[len(suites)-1]
-		last.Cases = append(last.Cases, c)
-		last.Tests++
-		n++
-		if c.Failure != nil {
-			last.Failures++
-			bad++
-		}
+	if watch {
+		return fireOnChange(cmd, s, junit)
 	}
-	astray := astraySets(d)
-	for _, set := range sortedNames(astray) {
-		fmt.Fprintf(out, "%s: %s\n", set, astray[set])
-		enter(set, testCase{Name: set, Class: set, Seconds: "0", Failure: &failure{Message: clean(astray[set]),
-			Text: clean(astray[set])}})
+	var all []session.Checked
+	_, err = s.CheckAll(cmd.Context(), o, nil, func(_ int, x *session.Checked) {
+		printChecked(out, x)
+		all = append(all, *x)
+	})
+	if err != nil {
+		return coded{interrupted, errors.New("interrupted")}
 	}
-	for _, item := range s.List() {
-		if item.Expect == nil || astray[item.Set] != "" {
-			continue
-		}
-		o.Item = item
-		v, err := shoot(cmd, s, o)
-		if err != nil {
-			return err
-		}
-		x := describe(s, &v)
-		var broken []string
-		if len(x.Unexpected) > 0 {
-			broken = x.Unexpected
-		} else if x.Outcome != "done" && x.Status == 0 {
-			broken = []string{strings.TrimSpace(x.Outcome + " " + oneLine(x.Why))}
-		}
-		c := testCase{Name: x.Payload, Class: x.Source, Seconds: fmt.Sprintf("%.6f", x.Ms/1000)}
-		if broken != nil {
-			c.Failure = &failure{Message: clean(broken[0]), Text: clean(strings.Join(broken, "\n"))}
-			for _, b := range broken {
-				fmt.Fprintf(out, "%s %s: %s\n", x.Source, x.Payload, text.Harmless(b))
-			}
-		}
-		enter(x.Source, c)
+	if len(all) == 0 {
+		return wrong(errNoExpectations)
 	}
-	if n == 0 {
-		return wrong(errors.New("no payload of the project has expectations; add expect: to a set, such as expect: " +
-			"{status: 200}"))
+	bad, err := sumUp(cmd, d.Name, all, junit)
+	if err == nil && bad > 0 {
+		err = errMissed
 	}
-	fmt.Fprintf(out, "%d of %s as expected\n", n-bad, text.Plural(n, "reply"))
-	if junit != "" {
-		err := output(cmd, junit, func(w *bufio.Writer) error {
-			if _, err := w.WriteString(xml.Header); err != nil {
-				return err
-			}
-			e := xml.NewEncoder(w)
-			e.Indent("", "  ")
-			if err := e.Encode(&suitesOf{Name: d.Name, Tests: n, Failures: bad,
-				Time: time.Now().UTC().Format(time.RFC3339), Suites: suites}); err != nil {
-				return err
-			}
-			return w.WriteByte('\n')
-		})
-		if err != nil {
-			return err
-		}
-	}
-	if bad > 0 {
-		return errMissed
-	}
-	return nil
+	return err
 }
 
-// astraySets returns the sets whose expectations cannot be fired, since it is not clear to
-// which source, with what to do.
-func astraySets(d *session.Workspace) map[string]string {
-	out := map[string]string{}
-	for i := range d.Sets {
-		set := &d.Sets[i]
-		expects := false
-		for n := range set.Payloads {
-			expects = expects || set.ExpectOf(n) != nil
-		}
-		to, said := d.Reach(i)
-		switch {
-		case !expects || said && len(to) > 0:
-		case len(to) == 0:
-			out[set.Name] = fmt.Sprintf("its expectations reach no source; name one in payloads.%s.reaches, such as "+
-				"reaches: [SOURCE]",
-				set.Name)
-		case len(to) > 1:
-			var names []string
-			for _, k := range to {
-				names = append(names, d.Sources[k].Name)
+var errNoExpectations = errors.New("no payload of the project has expectations; add expect: to a set, such as " +
+	"expect: {status: 200}")
+
+// fireOnChange checks all expectations, and again after each change of a file. When it is
+// interrupted, the last round decides how it ends.
+func fireOnChange(cmd *cobra.Command, s *session.Session, junit string) error {
+	out := cmd.OutOrStdout()
+	s.Watch()
+	if why := s.Trouble(); why != "" {
+		return could(errors.New(why))
+	}
+	s.SetChecking(true)
+	printed, bad, mistake := 0, 0, ""
+	for {
+		select {
+		case <-cmd.Context().Done():
+			if bad > 0 {
+				return errMissed
 			}
-			out[set.Name] = fmt.Sprintf("its expectations could be meant for %s; name the source in "+
-				"payloads.%s.reaches, such as reaches: [%s]",
-				strings.Join(names, " or "), set.Name, names[0])
+			return nil
+		case <-s.Changes():
+		}
+		if err := s.Wrong(); err == nil {
+			mistake = ""
+		} else if err.Error() != mistake {
+			mistake = err.Error()
+			fmt.Fprintf(out, "%s\nthe project as it was before goes on\n", harmlessLines(mistake))
+		}
+		c := s.Checks()
+		if c.Going || c.At.IsZero() || c.Round == printed {
+			continue
+		}
+		if printed > 0 {
+			fmt.Fprintln(out)
+		}
+		printed = c.Round
+		if len(c.Results) == 0 {
+			fmt.Fprintln(out, errNoExpectations)
+			continue
+		}
+		for i := range c.Results {
+			printChecked(out, &c.Results[i])
+		}
+		fmt.Fprint(out, c.At.Format("15:04:05  "))
+		var err error
+		if bad, err = sumUp(cmd, s.Name, c.Results, junit); err != nil {
+			return err
 		}
 	}
-	return out
+}
+
+// printChecked lists what is not as expected.
+func printChecked(w io.Writer, x *session.Checked) {
+	for _, b := range x.Broken {
+		name := x.Source
+		if x.Key != "" {
+			name += " " + x.Title
+		}
+		fmt.Fprintf(w, "%s: %s\n", name, text.Harmless(b))
+	}
+}
+
+// sumUp says how many replies were as expected, writes them as JUnit XML where that is wanted,
+// and returns how many were not.
+func sumUp(cmd *cobra.Command, name string, all []session.Checked, junit string) (bad int, err error) {
+	var suites []suite
+	at := map[string]int{}
+	for _, x := range all {
+		if _, ok := at[x.Source]; !ok {
+			at[x.Source] = len(suites)
+			suites = append(suites, suite{Name: x.Source})
+		}
+		c := testCase{Name: x.Title, Class: x.Source, Seconds: fmt.Sprintf("%.6f", x.Took.Seconds())}
+		in := &suites[at[x.Source]]
+		if in.Tests++; x.Broken != nil {
+			c.Failure = &failure{Message: clean(x.Broken[0]), Text: clean(strings.Join(x.Broken, "\n"))}
+			in.Failures++
+			bad++
+		}
+		in.Cases = append(in.Cases, c)
+	}
+	fmt.Fprintf(cmd.OutOrStdout(), "%d of %s as expected\n", len(all)-bad, text.Plural(len(all), "reply"))
+	if junit == "" {
+		return bad, nil
+	}
+	return bad, output(cmd, junit, func(w *bufio.Writer) error {
+		if _, err := w.WriteString(xml.Header); err != nil {
+			return err
+		}
+		e := xml.NewEncoder(w)
+		e.Indent("", "  ")
+		if err := e.Encode(&suitesOf{Name: name, Tests: len(all), Failures: bad,
+			Time: time.Now().UTC().Format(time.RFC3339), Suites: suites}); err != nil {
+			return err
+		}
+		return w.WriteByte('\n')
+	})
 }
 
 // clean leaves out what XML 1.0 cannot hold (§2.2).

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -226,5 +227,73 @@ drills:
 	if of := s.Sources["web"]; of.Done != 2 {
 		t.Errorf("two at a time in one process: %+v\n%s", of, errs)
 	}
+	noLoadersLeft(t)
+}
+
+// With --watch a save is checked, the function that changed first; the last round decides how it ends. Bare JSON
+// becomes a request to the only wire.
+func TestChecksAfterEverySave(t *testing.T) {
+	has(t, "python3")
+	dir := t.TempDir()
+	put(t, filepath.Join(dir, "one.py"), "def answer(data):\n    return {'fare': 12}\n")
+	put(t, filepath.Join(dir, "two.py"), "def answer(data):\n    return {'fare': 12}\n")
+	put(t, filepath.Join(dir, "asks.http"), "POST /fare HTTP/1.1\nHost: quay\nContent-Length: 2\n\n{}\n")
+	put(t, filepath.Join(dir, "nightdrill.yaml"), `nightdrill: 1
+functions:
+  one: {handler: "one.py:answer", takes: data, start_timeout: 20s}
+  two: {handler: "two.py:answer", takes: data, start_timeout: 20s}
+sources:
+  first: {kind: http, wires: [{to: one, when: {method: POST, path: /fare}}]}
+  second: {kind: http, wires: [{to: two}]}
+payloads:
+  a: {recording: asks.http, reaches: [first], expect: {values: {/fare: 12}}}
+  b: {recording: asks.http, reaches: [second], expect: {values: {/fare: 12}}}
+`)
+	c := exec.Command(program, "--project", dir, "fire", "--all", "--watch")
+	out, err := c.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = c.Process.Kill() }() // where it failed before its end
+	lines := bufio.NewScanner(out)
+	until := func(want string) (before []string) {
+		t.Helper()
+		for lines.Scan() {
+			if before = append(before, lines.Text()); strings.HasSuffix(lines.Text(), want) {
+				return before
+			}
+		}
+		t.Fatalf("it ended before %q: %q", want, before)
+		return nil
+	}
+	until("2 of 2 replies as expected")
+	put(t, filepath.Join(dir, "two.py"), "def answer(data):\n    return {'fare': 13}\n")
+	if got := strings.Join(until("1 of 2 replies as expected"), "\n"); !strings.Contains(got,
+		"second b#1: expected /fare is 12, got 13") {
+		t.Errorf("it says\n%s", got)
+	}
+	put(t, filepath.Join(dir, "two.py"), "def answer(data)\n")
+	if got := strings.Join(until("1 of 2 replies as expected"), "\n"); !strings.Contains(got, "second b#1: not sent") ||
+		!strings.Contains(got, "two.py:1") {
+		t.Errorf("it says\n%s", got)
+	}
+	if err := c.Process.Signal(os.Interrupt); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Wait(); c.ProcessState.ExitCode() != 1 {
+		t.Errorf("the last round missed, and it ends with %v", err)
+	}
+	put(t, filepath.Join(dir, "two.py"), "def answer(data):\n    return data\n")
+	put(t, filepath.Join(dir, "body.json"), `{"deck": "car"}`)
+	body := filepath.Join(dir, "body.json")
+	expectCall(t, dir, []string{"fire", "first", body, "--json"}, 0, []string{`"fare": 12`})
+	expectCall(t, dir, []string{"fire", "second", body, "--json", "--method", "put", "--path", "/x"}, 0,
+		[]string{`"deck": "car"`})
+	expectCall(t, dir, []string{"fire", "first", body, "--path", "x"}, 2, []string{`--path must begin with /, got "x"`})
+	put(t, body, "{,}")
+	expectCall(t, dir, []string{"fire", "first", body}, 2, []string{"is neither a raw HTTP request nor JSON"})
 	noLoadersLeft(t)
 }

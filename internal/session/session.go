@@ -37,31 +37,34 @@ type Session struct {
 	looks     int             // previews that were offered
 	recording *frontRecording // of the front; nil for none
 
-	turn    sync.Mutex // held while the runner is exchanged
-	asking  int        // requests at the front that have not been answered
-	closed  bool       // requests at the front wait: the project is being read again
-	opened  *sync.Cond // of mu: that is over
-	mu      sync.Mutex
-	driver  *runner.Follower
-	end     context.CancelFunc
-	over    chan struct{} // closed when the runner has ended
-	paused  string        // why nothing can be fired, while a drill has the functions
-	watcher *build.Watcher
-	trouble string // why files are not watched, or the front does not listen
-	wrong   error  // the errors of a project file that was changed
-	firings []*Firing
-	numbers int
-	counts  map[string]int      // firings of each payload text
-	held    map[string]bool     // functions that are held for a debugger
-	env     map[string][]string // values that were set for this session, by function
-	again   bool                // the last event fired by hand is fired again after each change
-	last    *Order
-	loading sync.Mutex // held while the project is read again
-	changes chan struct{}
-	ticking bool            // schedules fire automatically
-	wind    chan struct{}   // the schedules are to be read again
-	life    context.Context // until Close
-	die     context.CancelFunc
+	turn      sync.Mutex // held while the runner is exchanged
+	asking    int        // requests at the front that have not been answered
+	closed    bool       // requests at the front wait: the project is being read again
+	opened    *sync.Cond // of mu: that is over
+	mu        sync.Mutex
+	driver    *runner.Follower
+	end       context.CancelFunc
+	over      chan struct{} // closed when the runner has ended
+	paused    string        // why nothing can be fired, while a drill has the functions
+	watcher   *build.Watcher
+	trouble   string // why files are not watched, or the front does not listen
+	wrong     error  // the errors of a project file that was changed
+	firings   []*Firing
+	numbers   int
+	counts    map[string]int      // firings of each payload text
+	held      map[string]bool     // functions that are held for a debugger
+	env       map[string][]string // values that were set for this session, by function
+	again     bool                // the last event fired by hand is fired again after each change
+	last      *Order
+	checks    Checks
+	checked   chan struct{} // closed when the last round of checks is over; nil before the first
+	endChecks context.CancelCauseFunc
+	loading   sync.Mutex // held while the project is read again
+	changes   chan struct{}
+	ticking   bool            // schedules fire automatically
+	wind      chan struct{}   // the schedules are to be read again
+	life      context.Context // until Close
+	die       context.CancelFunc
 }
 
 // Stand opens the session: nothing is started before it is requested. The front
@@ -167,6 +170,7 @@ func (s *Session) letGo(blind bool) {
 // Pause stops the session's functions, so that a drill can have them, and returns when no process
 // of theirs is left. Resume ends the pause.
 func (s *Session) Pause(why string) {
+	s.stopChecks()
 	s.turn.Lock()
 	defer s.turn.Unlock()
 	s.mu.Lock()
@@ -234,6 +238,9 @@ func (s *Session) touch(path string) {
 	}
 }
 
+// Watch looks at the files from now on, in a session that was opened without doing so.
+func (s *Session) Watch() { s.watch() }
+
 // bringAll takes up what has changed: the project, the saved payloads, the code
 // of the functions; and fires again where that is wanted.
 func (s *Session) bringAll() {
@@ -246,15 +253,22 @@ func (s *Session) bringAll() {
 	}
 	if stale && s.reload() {
 		s.fireAgain()
+		s.checkAgain(nil)
 		return
 	}
 	if unread {
 		s.mu.Lock()
 		s.unread = false
+		checking := s.checks.On
 		s.mu.Unlock()
-		s.relistSoon()
+		if checking {
+			s.relist()
+		} else {
+			s.relistSoon()
+		}
 	}
 	any := false
+	var renewed []string
 	for _, c := range s.workshop().Codes {
 		if !c.Used() {
 			continue
@@ -263,11 +277,18 @@ func (s *Session) bringAll() {
 		if did {
 			s.renew(c)
 		}
+		if did || failure != nil {
+			name, _, _ := strings.Cut(s.Plan().Functions[c.Fn].Name, "@")
+			renewed = append(renewed, name)
+		}
 		any = any || did || failure != nil && c.New(failure)
 		s.changed()
 	}
 	if any {
 		s.fireAgain()
+	}
+	if any || unread {
+		s.checkAgain(renewed)
 	}
 }
 
@@ -488,6 +509,7 @@ func (s *Session) SetEnv(name, variable, value string, set bool) error {
 	s.driver.Renew(fn, &f, s.labelOf(c))
 	s.mu.Unlock()
 	s.fireAgain()
+	s.checkAgain([]string{name})
 	s.changed()
 	return nil
 }

@@ -67,14 +67,31 @@ func (s *shell) drawRoster(c *canvas.Canvas, y int) {
 		}
 		names, versions, all = append(names, s.plan.Functions[i].Name), append(versions, state.Version), append(all, x)
 	}
-	level := rosterLevel(names, s.w-2)
+	right := s.w - 1
+	if checks := s.stand.Checks(); checks.On && s.running == nil {
+		style, words := canvas.Dim, checks.Words()
+		switch {
+		case len(checks.Broken()) > 0:
+			style, words = canvas.Bad, "✗ "+words+" !"
+		case words != "" && !checks.Going && checks.All > 0:
+			style, words = canvas.Warm, "✓ "+words
+		}
+		if words == "" {
+			words = "checks on save"
+		}
+		// as wide as its longest usual form, so that nothing beside it moves
+		words = ansi.Truncate(words, max(s.w/3, 20), "…")
+		c.Right(right, y, style, words)
+		right -= max(ansi.StringWidth(words), 18) + rosterGap
+	}
+	level := rosterLevel(names, right-1)
 	if level == rosterLevels { // as close as it goes
 		x, whole := 1, 1-rosterGap
 		for i, name := range names {
 			whole += ansi.StringWidth(name+all[i].words[level-1]) + rosterGap
 		}
-		if whole > s.w-2 {
-			s.drawSum(c, y, all)
+		if whole > right-1 {
+			s.drawSum(c, y, right, all)
 			return
 		}
 		for i, name := range names {
@@ -83,7 +100,7 @@ func (s *shell) drawRoster(c *canvas.Canvas, y int) {
 		}
 		return
 	}
-	spare := s.w - 2 - (len(names)-1)*rosterGap
+	spare := right - 1 - (len(names)-1)*rosterGap
 	for _, n := range names {
 		spare -= ansi.StringWidth(n) + 1 + rosterWidths[level]
 	}
@@ -103,7 +120,7 @@ func (s *shell) drawRoster(c *canvas.Canvas, y int) {
 }
 
 // drawSum counts how the functions stand, where there is no room for each.
-func (s *shell) drawSum(c *canvas.Canvas, y int, all []stance) {
+func (s *shell) drawSum(c *canvas.Canvas, y, right int, all []stance) {
 	x := c.Put(1, y, canvas.Bold, fmt.Sprintf("%d functions", len(all)))
 	for _, kind := range []struct {
 		style canvas.Style
@@ -116,7 +133,7 @@ func (s *shell) drawSum(c *canvas.Canvas, y int, all []stance) {
 			}
 		}
 		if n > 0 {
-			x = c.PutUpTo(x+2, y, s.w-1, kind.style, fmt.Sprintf("%d %s", n, kind.words))
+			x = c.PutUpTo(x+2, y, right, kind.style, fmt.Sprintf("%d %s", n, kind.words))
 		}
 	}
 }

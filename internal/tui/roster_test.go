@@ -91,7 +91,7 @@ func TestManyFunctionsAreCounted(t *testing.T) {
 		all = append(all, stands(&x))
 	}
 	c := canvas.New(80, 1, canvas.NewTheme(true))
-	(&shell{w: 80}).drawSum(c, 0, all)
+	(&shell{w: 80}).drawSum(c, 0, 79, all)
 	if got := strings.TrimSpace(ansi.Strip(c.String())); got != "12 functions  1 ✗ failing  2 warm  9 cold" {
 		t.Errorf("%q", got)
 	}

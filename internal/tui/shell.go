@@ -98,6 +98,7 @@ type shell struct {
 	stand     *session.Session
 	plan      *plan.Expanded // the project as it was last seen
 	states    []session.State
+	brokenAt  string // key of the item that was last opened since it broke
 	ctx       context.Context
 	theme     *canvas.Theme
 	w, h      int
@@ -598,18 +599,19 @@ func (s *shell) fade(now time.Time) {
 }
 
 // The shell's own keys.
-var keys = struct{ Quit, Help, Command, Next, Mouse, Hints, Interrupt key.Binding }{
+var keys = struct{ Quit, Help, Command, Next, Broken, Mouse, Hints, Interrupt key.Binding }{
 	Quit:      key.NewBinding(key.WithKeys("q"), key.WithHelp("q", "quit")),
 	Help:      key.NewBinding(key.WithKeys("?"), key.WithHelp("?", "all keys")),
 	Command:   key.NewBinding(key.WithKeys(":"), key.WithHelp(":", "a command by name")),
 	Next:      key.NewBinding(key.WithKeys("tab"), key.WithHelp("tab", "the next view")),
+	Broken:    key.NewBinding(key.WithKeys("!"), key.WithHelp("!", "the next reply that is not as expected")),
 	Mouse:     key.NewBinding(key.WithKeys("M"), key.WithHelp("M", "mouse off, to select text, or on")),
 	Hints:     key.NewBinding(key.WithKeys("T"), key.WithHelp("T", "hints for a first look, off or on")),
 	Interrupt: key.NewBinding(key.WithKeys("ctrl+c")),
 }
 
 // everywhere is the keys that work in every view, as the help and the page of keys list them.
-var everywhere = []key.Binding{keys.Next, keys.Command, keys.Mouse, keys.Hints, keys.Help, keys.Quit}
+var everywhere = []key.Binding{keys.Next, keys.Command, keys.Broken, keys.Mouse, keys.Hints, keys.Help, keys.Quit}
 
 func (s *shell) onKey(k tea.KeyPressMsg) tea.Cmd {
 	s.note = ""
@@ -646,6 +648,8 @@ func (s *shell) onKey(k tea.KeyPressMsg) tea.Cmd {
 		return s.switchHints()
 	case key.Matches(k, keys.Mouse):
 		return s.switchMouse()
+	case key.Matches(k, keys.Broken):
+		return s.showBroken()
 	case key.Matches(k, keys.Next):
 		return s.show((s.tab + 1) % tab(len(tabs)))
 	default:
@@ -658,6 +662,24 @@ func (s *shell) onKey(k tea.KeyPressMsg) tea.Cmd {
 		return s.current().Key(k)
 	}
 	return nil
+}
+
+// showBroken opens the payload that broke its expectations after the one that is chosen.
+func (s *shell) showBroken() tea.Cmd {
+	c := s.stand.Checks()
+	broken := slices.DeleteFunc(c.Broken(), func(x *session.Checked) bool { return x.Key == "" })
+	switch stray := c.Broken(); {
+	case !c.On:
+		return msg.Complain("Expectations are not checked; W in Fire checks them, and again after each change.")
+	case len(broken) == 0 && len(stray) > 0:
+		return msg.Complain("%s: %s", stray[0].Title, stray[0].Broken[0])
+	case len(broken) == 0:
+		return msg.Say("Nothing is known to be broken.")
+	}
+	at := slices.IndexFunc(broken, func(x *session.Checked) bool { return x.Key == s.brokenAt }) + 1
+	x := broken[at%len(broken)]
+	s.brokenAt, s.tab = x.Key, onFire
+	return tea.Batch(s.fire.Choose(x.Key), msg.Complain("%s", strings.Join(x.Broken, "; ")))
 }
 
 // show switches to a view.

@@ -191,14 +191,17 @@ func (m *Model) drawAnswer(c *canvas.Canvas) {
 			y++
 		}
 	}
+	if y = m.drawVerdicts(c, p, y); len(p.verdicts) > 0 && c.H < 30 {
+		y-- // no line between them where lines are few
+	}
 	y = m.drawLadder(c, p, y)
-	y = m.drawVerdicts(c, p, y)
 	y = m.drawDifferences(c, p, y)
 	logRows := min(max(len(p.log), 1)+1, max((c.H-y)/2, 3))
 	logTop := c.H - logRows
 	if len(p.reply) > 0 { // below a short reply, else as low as it can
 		logTop = min(logTop, y+len(p.reply)+2)
 	}
+	logTop = max(logTop, y-1) // nothing is written over
 	m.drawReply(c, p, y, logTop)
 	m.drawLog(c, p, logTop)
 }
@@ -342,7 +345,8 @@ func (m *Model) drawLadder(c *canvas.Canvas, p *page, y int) int {
 		c.Right(2+names+figures-1, y, canvas.Plain, duration(ph.Took()))
 		a, b := at(float64(ph.From-from)/float64(to-from)), at(float64(ph.To-from)/float64(to-from))
 		style := canvas.Warm
-		if ph.Name == "spawn" || ph.Name == "boot" || ph.Name == "spawn, boot" {
+		switch ph.Name {
+		case "spawn", "boot", "spawn, boot", "interpreter", "loader", "import":
 			style = canvas.Cold
 		}
 		bar(c, 2+names+figures, y, style, a, max(b, a+1))

@@ -27,7 +27,7 @@ import (
 
 // Keys are the keys of the view.
 var Keys = struct {
-	Fire, Cold, Times, Async, Variant, Again, Filter, Up, Down, Left, Right, PageUp, PageDown, Before, After, Earlier,
+	Fire, Cold, Times, Async, Variant, Again, Check, Filter, Up, Down, Left, Right, PageUp, PageDown, Before, After, Earlier,
 	Later,
 	Form,
 	Edit, Blank, Copy, Rename, Delete, Undo, Curl, Keep, Save, Open, LeaveOut, Logs, Env, Hold, Record, Map, Stop,
@@ -39,6 +39,7 @@ var Keys = struct {
 	Async:    bind("fire without waiting", "a"),
 	Variant:  bind("next variant", "v"),
 	Again:    bind("re-fire on save", "w"),
+	Check:    bind("check expectations on save", "W"),
 	Filter:   bind("filter the payloads", "/"),
 	Up:       pane.Keys.Up,
 	Down:     pane.Keys.Down,
@@ -241,6 +242,12 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 			return msg.Say("The last event is fired again after each change.")
 		}
 		return msg.Say("Changes no longer fire anything.")
+	case is(Keys.Check):
+		m.s.SetChecking(!m.s.Checks().On)
+		if m.s.Checks().On {
+			return msg.Say("All expectations are checked, now and after each change; ! opens what broke.")
+		}
+		return msg.Say("Changes no longer check anything.")
 	case is(Keys.Variant):
 		return m.nextVariant()
 	case is(Keys.Filter):
@@ -852,7 +859,7 @@ func (m *Model) Keys() []key.Binding {
 	if m.over != nil {
 		return m.over.help()
 	}
-	return []key.Binding{Keys.Fire, Keys.Cold, Keys.Times, Keys.Async, Keys.Variant, Keys.Again, Keys.Stop, Keys.Filter,
+	return []key.Binding{Keys.Fire, Keys.Cold, Keys.Times, Keys.Async, Keys.Variant, Keys.Again, Keys.Check, Keys.Stop, Keys.Filter,
 		Keys.Up, Keys.Left, Keys.Before, Keys.Earlier, Keys.Form, Keys.Logs, Keys.Env, Keys.Hold, Keys.Record, Keys.Map,
 		Keys.Edit,
 		Keys.Blank, Keys.Copy, Keys.Rename, Keys.Delete, Keys.Undo, Keys.Curl, Keys.Keep, Keys.Save, Keys.Open,
