@@ -187,6 +187,10 @@ func describeStart(p *plan.Project, f *plan.Function) string {
 				plan.TakesRequest: "a request",
 				plan.TakesShaped:  "what its template makes of an event"}[f.Handler.Takes],
 			strings.Join(f.Start[:len(f.Start)-3], " "))
+		if f.Handler.Language == plan.Go {
+			content, _, _ = strings.Cut(content, ", run by ")
+			content += ", built by the go command"
+		}
 	case f.Transport == plan.Lines:
 		content += ", transport: lines"
 	case f.Transport == plan.OneShot:
@@ -197,7 +201,7 @@ func describeStart(p *plan.Project, f *plan.Function) string {
 	if f.Fresh {
 		content += ", a new connection for each request"
 	}
-	if f.Build != nil {
+	if f.Build != nil && (f.Handler == nil || f.Handler.Language != plan.Go) {
 		content += ", built by " + strings.Join(f.Build, " ")
 	}
 	if f.Prepare != nil {

@@ -19,6 +19,7 @@ import (
 
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/demo"
+	"nightdrill/internal/live/loader"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/runner"
 	"nightdrill/internal/project"
@@ -59,6 +60,13 @@ func Run(args []string, out, errs io.Writer) int {
 	}
 	if len(args) == 1 && args[0] == proc.WardenCommand {
 		proc.Warden()
+		return ok
+	}
+	if len(args) == 5 && args[0] == project.BuildHandler {
+		if err := loader.BuildGo(context.Background(), args[1], args[2], args[3], args[4], errs); err != nil {
+			fmt.Fprintln(errs, err)
+			return failed
+		}
 		return ok
 	}
 	runner.Tune()

@@ -93,9 +93,11 @@ functions that changed first, until Ctrl+C.`,
 	f.IntVar(&times, "times", 1, "fire N times in a row and print statistics")
 	f.StringVar(&o.Variant, "variant", "", "fire at a variant of the function")
 	f.BoolVar(&asJSON, "json", false, "print JSON")
-	f.StringVar(&as.method, "method", "", "method of a request made of bare JSON (default: that of the source's only wire)")
+	f.StringVar(&as.method, "method", "", "method of a request made of bare JSON (default: that of the source's "+
+		"only wire)")
 	f.StringVar(&as.path, "path", "", "path of a request made of bare JSON (default: that of the source's only wire)")
-	f.StringVar(&as.key, "key", "", "object key of a file that is uploaded to a storage source (default: the file's name)")
+	f.StringVar(&as.key, "key", "", "object key of a file that is uploaded to a storage source (default: the "+
+		"file's name)")
 	f.BoolVar(&all, "all", false, "fire every payload of the project that has expectations")
 	f.BoolVar(&watch, "watch", false, "with --all: again after each change, until Ctrl+C")
 	f.StringVar(&junit, "junit", "", "with --all: write the results to a file as JUnit XML")
@@ -223,7 +225,8 @@ func itemOf(name string, content []byte, s int, src *plan.Source, as asked) (*ca
 		return nil, err
 	}
 	p := payload.Payload{Request: r}
-	return &catalog.Item{Source: s, SourceName: src.Name, HTTP: true, Label: p.Label(), Set: name, N: 1, Payload: &p}, nil
+	return &catalog.Item{Source: s, SourceName: src.Name, HTTP: true, Label: p.Label(), Set: name, N: 1, Payload: &p},
+		nil
 }
 
 // requestOf makes a request with a JSON body, to the method and path of the source's only wire
@@ -251,7 +254,8 @@ func requestOf(body []byte, src *plan.Source, as asked) (*event.Request, error) 
 		for w := range src.Wires {
 			takes = append(takes, src.Wires[w].When.String())
 		}
-		return nil, fmt.Errorf("bare JSON needs a method and a path here, since %s takes %s; add such as --method POST "+
+		return nil, fmt.Errorf("bare JSON needs a method and a path here, since %s takes %s; add such as "+
+			"--method POST "+
 			"--path /place, or give a raw HTTP request", src.Name, strings.Join(takes, "; "))
 	}
 	if !strings.HasPrefix(r.Target, "/") {

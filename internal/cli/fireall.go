@@ -107,7 +107,7 @@ func printChecked(w io.Writer, x *session.Checked) {
 	}
 }
 
-// sumUp says how many replies were as expected, writes them as JUnit XML where that is wanted,
+// sumUp prints how many replies were as expected, writes them as JUnit XML where that is wanted,
 // and returns how many were not.
 func sumUp(cmd *cobra.Command, name string, all []session.Checked, junit string) (bad int, err error) {
 	var suites []suite

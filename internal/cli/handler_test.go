@@ -59,7 +59,8 @@ func has(t *testing.T, program string) {
 // noLoadersLeft fails where a loader of this test's is still there.
 func noLoadersLeft(t *testing.T) {
 	t.Helper()
-	if out, _ := exec.Command("pgrep", "-f", "nightdrill_loader.*functions/").Output(); len(out) > 0 {
+	out, _ := exec.Command("pgrep", "-f", `(nightdrill_loader|\.nightdrill/handlers/).*functions/`).Output()
+	if len(out) > 0 {
 		t.Errorf("processes are left: %s", out)
 	}
 }
@@ -175,6 +176,34 @@ func TestNodeHandlers(t *testing.T) {
 		{"syntax", "handler: \"functions/syntax.mjs:f\"", "GET x",
 			[]string{"SyntaxError: ", "(functions/syntax.mjs:2)"}},
 		{"typed", "handler: \"functions/typed.ts:f\"", "GET x", []string{"typed"}}, // as this Node can, or why not
+	})
+	noLoadersLeft(t)
+}
+
+// In Go a handler is built with its loader, in its own module, in which nothing is written.
+func TestGoHandlers(t *testing.T) {
+	has(t, "go")
+	handler := func(name string) string { return "start_timeout: 20s, handler: \"functions/desk.go:" + name + "\"" }
+	tryHandlers(t, []handlerCase{
+		{"quote", handler("Quote") + ", takes: data", "POST x {\"adults\":2}", []string{"status 200", `"cents": 2400`,
+			"asked 1 quote-1", "handler"}},
+		{"none", handler("Quote") + ", takes: data", "POST x {}", []string{"status 500",
+			"error: no passengers (functions/desk.go:16)"}},
+		{"misfit", handler("Quote") + ", takes: data", "POST x {\"adults\":\"two\"}", []string{"status 500",
+			"the body does not fit the parameter's type desk.Ask: cannot unmarshal string", "event-shape"}},
+		{"raw", handler("raw") + ", takes: data", "POST x hello", []string{"application/octet-stream", "hello!"}},
+		{"panics", handler("Panics") + ", takes: data", "POST x {\"adults\":3}", []string{"status 500",
+			"panic: runtime error: index out of range [3] with length 0 (functions/desk.go:26)"}},
+		{"mux", handler("Mux") + ", takes: request", "POST x?a=b hello", []string{"status 202", "X-Query: a=b",
+			"POST /mux/x hello"}},
+		{"no-json", handler("NoJSON"), "GET x", []string{"status 500", "it returned a value that is not JSON: " +
+			"unsupported type: func()"}},
+		{"two", handler("Two"), "GET x", []string{"does not start", "Two is a func(int, int); a handler is a " +
+			"func(T) (R, error)"}},
+		{"table", handler("Table"), "GET x", []string{"Table is a map[string]int, and cannot be called"}},
+		{"no-name", handler("Quot"), "GET x", []string{"does not build", "package desk has no function Quot to be a " +
+			"handler; did you mean Quote?"}},
+		{"board", "handler: \"functions/app/main.go:board\"", "", []string{"done", `"s-1 scan car BF-1"`}},
 	})
 	noLoadersLeft(t)
 }

@@ -271,6 +271,22 @@ func filesIn(dir string) (names []string) {
 
 // watch reads the patterns of files that make a version of the code. Without,
 // they are the files of the project that the command names.
+// module returns patterns of the Go files of the module that a folder is in, as far as they are in the project.
+func (l *loader) module(dir string) []string {
+	for {
+		rel, err := filepath.Rel(l.dir, dir)
+		if err != nil || !filepath.IsLocal(rel) {
+			return []string{"**/*.go", "go.mod"}
+		}
+		if _, err := os.Stat(filepath.Join(dir, "go.mod")); err == nil || rel == "." {
+			at := escapePattern(filepath.ToSlash(rel))
+			return []string{filepath.ToSlash(filepath.Join(at, "**", "*.go")),
+				filepath.ToSlash(filepath.Join(at, "go.mod"))}
+		}
+		dir = filepath.Dir(dir)
+	}
+}
+
 func (l *loader) watch(f *plan.Function, o *object) {
 	if n, ok := o.fields["watch"]; ok {
 		f.Watch = l.patterns(o, "watch")
@@ -288,7 +304,9 @@ func (l *loader) watch(f *plan.Function, o *object) {
 		if !filepath.IsAbs(path) {
 			path = filepath.Join(f.Dir, path)
 		}
-		if rel, err := filepath.Rel(l.dir, filepath.Dir(path)); err == nil && filepath.IsLocal(rel) {
+		if f.Handler.Language == plan.Go {
+			f.Watch = l.module(filepath.Dir(path))
+		} else if rel, err := filepath.Rel(l.dir, filepath.Dir(path)); err == nil && filepath.IsLocal(rel) {
 			f.Watch = []string{filepath.ToSlash(filepath.Join(escapePattern(filepath.ToSlash(rel)),
 				"*"+filepath.Ext(path)))}
 		}

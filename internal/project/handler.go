@@ -19,7 +19,7 @@ var ofHandler = []string{"handler", "interpreter", "takes", "reply"}
 
 // languages are the languages of handlers, by the endings of their files.
 var languages = map[string]plan.Language{".py": plan.Python, ".js": plan.Node, ".mjs": plan.Node, ".cjs": plan.Node,
-	".ts": plan.Node, ".mts": plan.Node, ".cts": plan.Node}
+	".ts": plan.Node, ".mts": plan.Node, ".cts": plan.Node, ".go": plan.Go}
 
 // callableName is the form of a handler's name: a name, or a path of names.
 var callableName = regexp.MustCompile(`^[\p{L}_$][\p{L}\p{N}_$]*(\.[\p{L}_$][\p{L}\p{N}_$]*)*$`)
@@ -28,6 +28,9 @@ const handlerExample = "functions/quote.py:quote"
 
 // handler reads a handler in place of a command. It reports whether the function has one.
 func (l *loader) handler(f *plan.Function, o *object) bool {
+	if o.fields["build"] == nil && len(f.Build) > 1 && f.Build[1] == BuildHandler { // of which this is a variant
+		f.Build = nil
+	}
 	switch {
 	case o.fields["handler"] != nil:
 		if n := o.keys["start"]; n != nil {
@@ -76,8 +79,37 @@ func (l *loader) handler(f *plan.Function, o *object) bool {
 		f.Deliver = plan.DeliverShaped
 	}
 	file := l.handlerFile(f, o)
+	if h.Language == plan.Go {
+		l.built(f, o, file)
+		return true
+	}
 	f.Start = append(l.interpreter(f, o, file), plan.LoaderArgument, h.File, h.Name)
 	return true
+}
+
+// BuildHandler is the command under which the program builds a handler in Go: FILE NAME TAKES OUT.
+const BuildHandler = "build-handler"
+
+// built sets how a handler in Go is built with its loader, and how it is started.
+func (l *loader) built(f *plan.Function, o *object, file string) {
+	for key, why := range map[string]string{
+		"build":       "a handler in Go is built by the go command; flags go into GOFLAGS in env",
+		"interpreter": "a handler in Go is built, and has no interpreter"} {
+		if n := o.keys[key]; n != nil {
+			l.wrong(n, "%s: %s", o.at(key), why)
+		}
+	}
+	if _, err := exec.LookPath("go"); err != nil {
+		l.missing = append(l.missing, l.mistake(o.fields["handler"], "%s: %q not found%s", o.at("handler"), "go",
+			programs.Nearest("go")))
+	}
+	self, err := os.Executable()
+	if err != nil {
+		l.wrong(o.fields["handler"], "%s: the path of this program is not known: %v", o.at("handler"), err)
+	}
+	out := filepath.Join(l.dir, StateDir, "handlers", f.Name)
+	f.Build = []string{self, BuildHandler, file, f.Handler.Name, f.Handler.Takes.String(), out}
+	f.Start = []string{out, plan.LoaderArgument, f.Handler.File, f.Handler.Name}
 }
 
 // callable reads the file and the name of a handler.
@@ -90,9 +122,8 @@ func (l *loader) callable(h *plan.Handler, o *object) bool {
 	}
 	h.File, h.Name = text[:at], text[at+1:]
 	if h.Language = languages[filepath.Ext(h.File)]; h.Language == plan.NoLanguage {
-		l.wrong(n, "%s: %s is neither Python (.py) nor JavaScript (.js, .mjs, .cjs, .ts); start other functions "+
-			"with a "+
-			"command: start", o.at("handler"), h.File)
+		l.wrong(n, "%s: %s is not Python (.py), JavaScript (.js, .mjs, .cjs, .ts) or Go (.go); start other "+
+			"functions with a command: start", o.at("handler"), h.File)
 		return false
 	}
 	return true
@@ -104,7 +135,8 @@ func (l *loader) handlerFile(f *plan.Function, o *object) string {
 	if !filepath.IsAbs(path) {
 		path = filepath.Join(f.Dir, path)
 	}
-	if info, err := os.Stat(path); (err != nil || info.IsDir()) && f.Build == nil {
+	if info, err := os.Stat(path); (err != nil || info.IsDir()) && (f.Build == nil ||
+		f.Handler.Language == plan.Go) {
 		l.missing = append(l.missing, l.mistake(o.fields["handler"], "%s: no file %s%s", o.at("handler"),
 			f.Handler.File,
 			suggestFile(path)))

@@ -275,7 +275,7 @@ var mistakes = []struct {
 	{"    seed: 7\n", "    seed: 7\n    marks: [{at: 1s, text: ''}]\n", "marks[0].text must have 1 to 40 characters",
 		true},
 	{"start: [sh]", "handler: boarding.py", `"boarding.py" must have the form FILE:NAME`, true},
-	{"start: [sh]", "handler: 'boarding.rb:f'", "boarding.rb is neither Python", false},
+	{"start: [sh]", "handler: 'boarding.rb:f'", "boarding.rb is not Python", false},
 	{"start: [sh]", "handler: 'boarding.py:f'", "functions.boarding.handler: no file boarding.py", false},
 	{"start: [sh]", "handler: 'a.py:f', start: [sh]", "either a handler, which is loaded, or a start command", false},
 	{"start: [sh]", "handler: 'a.py:f'", "a handler is ready when it is loaded", false},

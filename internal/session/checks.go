@@ -42,7 +42,7 @@ func (c *Checks) Broken() (out []*Checked) {
 	return out
 }
 
-// Words says how the expectations stand in a few words; "" before any was fired.
+// Words returns how the expectations stand in a few words; "" before any was fired.
 func (c *Checks) Words() string {
 	broken := c.Broken()
 	switch {
@@ -241,7 +241,7 @@ func (s *Session) checkAgain(changed []string) {
 			if c.Going = false; err == nil {
 				c.All, c.At = n, time.Now()
 			} else {
-				*c = Checks{On: c.On, Round: c.Round} // broken off: nothing is said of the rest
+				*c = Checks{On: c.On, Round: c.Round} // interrupted: nothing is said of the rest
 			}
 		})
 	}()

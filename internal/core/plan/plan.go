@@ -90,9 +90,10 @@ const (
 	NoLanguage Language = iota
 	Python
 	Node
+	Go
 )
 
-func (l Language) String() string { return [...]string{"", "Python", "Node"}[l] }
+func (l Language) String() string { return [...]string{"", "Python", "Node", "Go"}[l] }
 
 // Takes is the form in which a handler gets its events.
 type Takes uint8

@@ -30,9 +30,13 @@ var programs = map[plan.Language]struct {
 
 var mu sync.Mutex
 
-// Path returns the file of a language's loader, and writes it where it is not there yet. Each version has a
+// Path returns the file of a language's loader, and writes it where it is not there yet; "" for Go, whose
+// loader is built into the executable. Each version has a
 // folder of its own, so that several programs do not disturb each other.
 func Path(of plan.Language) (string, error) {
+	if of == plan.Go {
+		return "", nil
+	}
 	p, ok := programs[of]
 	if !ok {
 		return "", fmt.Errorf("there is no loader for %s", of)

@@ -42,6 +42,25 @@ s.on('data', (c) => { rest = rest.length ? Buffer.concat([rest, c]) : c;
   while (rest.length >= 12) { const z = 12 + rest.readUInt32BE(4) + rest.readUInt32BE(8); if (rest.length < z) return;
     s.write(frame(rest.readUInt32BE(0), N)); rest = rest.subarray(z); } });
 s.on('close', () => process.exit(0));
+`}, plan.Go: {"go", "f.go", "package f\n\nfunc F(event map[string]any) error { return nil }\n", `package main
+
+import ("bufio"; "encoding/binary"; "io"; "net"; "os")
+
+func main() {
+	s, _ := net.Dial("unix", os.Args[1])
+	in, n := bufio.NewReader(s), []byte("{\"kind\":\"nothing\",\"user_ns\":1}")
+	send := func(number []byte, head []byte) {
+		s.Write(append(append(append([]byte{}, number...), 0, 0, 0, byte(len(head)), 0, 0, 0, 0), head...))
+	}
+	send([]byte{0, 0, 0, 0}, []byte("{}"))
+	for h := make([]byte, 12); ; {
+		if _, err := io.ReadFull(in, h); err != nil {
+			return
+		}
+		in.Discard(int(binary.BigEndian.Uint32(h[4:]) + binary.BigEndian.Uint32(h[8:])))
+		send(h[:4], n)
+	}
+}
 `}}
 
 // running is a process that has connected, and how long it took until it said hello.
@@ -96,13 +115,19 @@ func function(t testing.TB, of plan.Language) (f *plan.Function, loaded, echo fu
 	f = &plan.Function{Dir: t.TempDir(), Timeout: time.Minute, Transport: plan.Loaded,
 		Handler: &plan.Handler{File: h.file, Name: "f", Language: of}}
 	bare := filepath.Join(f.Dir, "echo"+filepath.Ext(h.file))
-	if of == plan.Node {
+	switch of {
+	case plan.Node:
 		bare = filepath.Join(f.Dir, "echo.cjs")
+	case plan.Go:
+		bare = filepath.Join(t.TempDir(), "echo.go")
 	}
 	for name, text := range map[string]string{filepath.Join(f.Dir, h.file): h.text, bare: h.echo} {
 		if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
 			t.Fatal(err)
 		}
+	}
+	if of == plan.Go {
+		return f, builtHandler(t, f), builtEcho(t, f, bare)
 	}
 	program, err := Path(of)
 	if err != nil {
@@ -113,6 +138,29 @@ func function(t testing.TB, of plan.Language) (f *plan.Function, loaded, echo fu
 		}, func(socket string) []string {
 			return []string{h.interpreter, bare, socket}
 		}
+}
+
+func builtHandler(t testing.TB, f *plan.Function) func(socket string) []string {
+	t.Helper()
+	if err := os.WriteFile(filepath.Join(f.Dir, "go.mod"), []byte("module f\n\ngo 1.21\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	out := filepath.Join(t.TempDir(), "handler")
+	if err := BuildGo(t.Context(), filepath.Join(f.Dir, "f.go"), "F", "event", out, os.Stderr); err != nil {
+		t.Fatal(err)
+	}
+	return func(socket string) []string { return []string{out, "f.go", "F", socket, "1", "event"} }
+}
+
+func builtEcho(t testing.TB, f *plan.Function, bare string) func(socket string) []string {
+	t.Helper()
+	out := filepath.Join(t.TempDir(), "echo")
+	build := exec.Command("go", "build", "-o", out, bare)
+	build.Dir = f.Dir
+	if said, err := build.CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, said)
+	}
+	return func(socket string) []string { return []string{out, socket} }
 }
 
 // invoke invokes a handler so many times, one after the other, and returns how long each took.
@@ -162,7 +210,7 @@ func TestTheLoadersFile(t *testing.T) {
 // BenchmarkInvocation compares an invocation through a loader with the same frames, echoed by a bare program of
 // the same language: what the loader costs is the difference.
 func BenchmarkInvocation(b *testing.B) {
-	for _, of := range []plan.Language{plan.Python, plan.Node} {
+	for _, of := range []plan.Language{plan.Python, plan.Node, plan.Go} {
 		b.Run(of.String(), func(b *testing.B) {
 			f, loaded, echo := function(b, of)
 			with, without := start(b, f, loaded), start(b, f, echo)
@@ -182,7 +230,7 @@ func BenchmarkInvocation(b *testing.B) {
 
 // BenchmarkStart compares a start until the loader's hello with that of the bare program.
 func BenchmarkStart(b *testing.B) {
-	for _, of := range []plan.Language{plan.Python, plan.Node} {
+	for _, of := range []plan.Language{plan.Python, plan.Node, plan.Go} {
 		b.Run(of.String(), func(b *testing.B) {
 			f, loaded, echo := function(b, of)
 			var a, c []time.Duration
@@ -202,7 +250,7 @@ func BenchmarkStart(b *testing.B) {
 
 // BenchmarkFour counts invocations of four instances at a time, together.
 func BenchmarkFour(b *testing.B) {
-	for _, of := range []plan.Language{plan.Python, plan.Node} {
+	for _, of := range []plan.Language{plan.Python, plan.Node, plan.Go} {
 		b.Run(of.String(), func(b *testing.B) {
 			f, loaded, echo := function(b, of)
 			rate := func(args func(string) []string) float64 {

@@ -68,7 +68,9 @@ func (x *loaded) arguments(args []string, fn *plan.Function) []string {
 		return args
 	}
 	args = slices.Clone(args)
-	args[at] = x.program
+	if args[at] = x.program; x.program == "" { // it is in the executable
+		args = slices.Delete(args, at, at+1)
+	}
 	return append(args, x.path, strconv.Itoa(x.slots), fn.Handler.Takes.String())
 }
 

@@ -27,7 +27,8 @@ import (
 
 // Keys are the keys of the view.
 var Keys = struct {
-	Fire, Cold, Times, Async, Variant, Again, Check, Filter, Up, Down, Left, Right, PageUp, PageDown, Before, After, Earlier,
+	Fire, Cold, Times, Async, Variant, Again, Check, Filter, Up, Down, Left, Right, PageUp, PageDown, Before, After,
+	Earlier,
 	Later,
 	Form,
 	Edit, Blank, Copy, Rename, Delete, Undo, Curl, Keep, Save, Open, LeaveOut, Logs, Env, Hold, Record, Map, Stop,
@@ -859,7 +860,8 @@ func (m *Model) Keys() []key.Binding {
 	if m.over != nil {
 		return m.over.help()
 	}
-	return []key.Binding{Keys.Fire, Keys.Cold, Keys.Times, Keys.Async, Keys.Variant, Keys.Again, Keys.Check, Keys.Stop, Keys.Filter,
+	return []key.Binding{Keys.Fire, Keys.Cold, Keys.Times, Keys.Async, Keys.Variant, Keys.Again, Keys.Check, Keys.Stop,
+		Keys.Filter,
 		Keys.Up, Keys.Left, Keys.Before, Keys.Earlier, Keys.Form, Keys.Logs, Keys.Env, Keys.Hold, Keys.Record, Keys.Map,
 		Keys.Edit,
 		Keys.Blank, Keys.Copy, Keys.Rename, Keys.Delete, Keys.Undo, Keys.Curl, Keys.Keep, Keys.Save, Keys.Open,

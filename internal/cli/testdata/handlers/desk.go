@@ -1,0 +1,41 @@
+package desk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+)
+
+// Ask is what a passenger asks for.
+type Ask struct {
+	Adults int `json:"adults"`
+}
+
+func Quote(ctx context.Context, ask Ask) (map[string]any, error) {
+	if ask.Adults == 0 {
+		return nil, errors.New("no passengers")
+	}
+	fmt.Println("asked", ctx.Value("attempt"), ctx.Value("instance"))
+	return map[string]any{"cents": 1200 * ask.Adults}, nil
+}
+
+func raw(data []byte) []byte { return append(data, '!') }
+
+func Panics(ask Ask) { _ = []int{}[ask.Adults] }
+
+func NoJSON() (any, error) { return func() {}, nil }
+
+func Two(a, b int) {}
+
+var Table = map[string]int{}
+
+var Mux = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	body, _ := io.ReadAll(r.Body)
+	w.Header().Set("X-Query", r.URL.RawQuery)
+	w.WriteHeader(http.StatusAccepted)
+	fmt.Fprintf(w, "%s %s %s", r.Method, r.URL.Path, body)
+})
+
+func Batch(all []struct{ ID string }) any { return all[0].ID }

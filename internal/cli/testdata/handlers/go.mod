@@ -1,0 +1,3 @@
+module quay
+
+go 1.21
