@@ -114,11 +114,7 @@ type asked struct {
 func findItem(in io.Reader, d *session.Workspace, source, name string, as asked) (*catalog.Item, error) {
 	s := d.SourceNamed(source)
 	if s < 0 {
-		var names []string
-		for i := range d.Sources {
-			names = append(names, d.Sources[i].Name)
-		}
-		return nil, fmt.Errorf("unknown source %q; available: %s", source, strings.Join(names, ", "))
+		return nil, unknownSource(d.Project, source)
 	}
 	src := &d.Sources[s]
 	if src.Kind != plan.HTTP && as.method+as.path != "" {
@@ -158,6 +154,14 @@ func findItem(in io.Reader, d *session.Workspace, source, name string, as asked)
 		return i, err
 	}
 	return d.Upload(s, name, as.key)
+}
+
+func unknownSource(p *plan.Project, name string) error {
+	var names []string
+	for i := range p.Sources {
+		names = append(names, p.Sources[i].Name)
+	}
+	return fmt.Errorf("unknown source %q; available: %s", name, strings.Join(names, ", "))
 }
 
 // mostEvent is the largest file, in bytes, that is looked into to see whether it is an

@@ -326,3 +326,39 @@ payloads:
 	expectCall(t, dir, []string{"fire", "first", body}, 2, []string{"is neither a raw HTTP request nor JSON"})
 	noLoadersLeft(t)
 }
+
+// A handler that was written for another platform runs unchanged: its events have the form of an example, and
+// what it returns becomes a reply.
+func TestAHandlerOfAnotherPlatform(t *testing.T) {
+	has(t, "python3")
+	dir := t.TempDir()
+	put(t, filepath.Join(dir, "fare.py"), `import json
+def fare(event, context):
+    ask = json.loads(event["content"])
+    assert event["headers"]["Content-Type"] == "application/json"
+    return {"code": 201, "meta": {"x-asked": event["meta"]["requestId"]},
+            "result": event["verb"] + " " + event["path"] + " " + str(ask["adults"] * 12)}
+`)
+	put(t, filepath.Join(dir, "nightdrill.yaml"), `nightdrill: 1
+functions:
+  fare: {handler: "fare.py:fare", takes: shaped, shape: {template: shape.tmpl}, start_timeout: 20s,
+    reply: {status: /code, headers: /meta, body: /result}}
+sources:
+  web: {kind: http, wires: [{to: fare}]}
+`)
+	put(t, filepath.Join(dir, "shape.tmpl"), "")
+	example := filepath.Join(dir, "example.json")
+	put(t, example, `{"form": "2", "verb": "POST", "path": "/fare", "headers": {"Content-Type": "application/json"},
+  "meta": {"requestId": "3f0c5c9e-2a41-4c55-9d3b-0f6f1d2a9b11"}, "content": "{\"adults\": 1}", "verbs": ["POST"]}`)
+	shape := []string{"payloads", "shape", "--like", example, "--source"}
+	expectCall(t, dir, append(shape, "wep"), 2, []string{`unknown source "wep"; available: web`})
+	expectCall(t, dir, append(shape, "web", "--out", filepath.Join(dir, "shape.tmpl")), 0, []string{"/meta/requestId",
+		"from each event: 6 places; as in the example: 1 value"})
+	body := filepath.Join(dir, "body.json")
+	put(t, body, `{"adults": 3}`)
+	expectCall(t, dir, []string{"fire", "web", body, "--path", "/quay"}, 0, []string{"status 201", "POST /quay 36",
+		"X-Asked: "})
+	put(t, example, "[")
+	expectCall(t, dir, append(shape, "web"), 2, []string{"it is not JSON"})
+	noLoadersLeft(t)
+}

@@ -21,6 +21,8 @@ import (
 	"nightdrill/internal/core/generate"
 	"nightdrill/internal/core/infer"
 	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/template"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/project"
 )
@@ -28,16 +30,16 @@ import (
 func payloadsCommand(dir *string) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "payloads",
-		Short: "List, show, generate, import, infer and validate payload sets",
+		Short: "List, show, generate, import, infer, validate and shape payloads",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := noArguments(cmd, args); err != nil {
 				return err
 			}
-			return errors.New("missing subcommand: list, show, generate, import, infer or validate")
+			return errors.New("missing subcommand: list, show, generate, import, infer, validate or shape")
 		},
 	}
 	c.AddCommand(listPayloads(dir), showPayload(dir), generatePayloads(), importPayloads(dir), inferSchema(dir),
-		validatePayloads(dir))
+		validatePayloads(dir), shapePayloads(dir))
 	return c
 }
 
@@ -444,4 +446,104 @@ from it.`,
 	}
 	c.Flags().StringVar(&to, "out", "", "write to a file instead of standard output")
 	return c
+}
+
+func shapePayloads(dir *string) *cobra.Command {
+	var like, source, to string
+	c := &cobra.Command{
+		Use:   "shape --like FILE --source SOURCE",
+		Short: "Learn a shape from an example of what a function's platform sends it",
+		Long: `Shape reads an example, as JSON, of what a function gets on the platform that it was written
+for, and makes a template of it for the events of a source: what corresponds to an
+event's id, time, key, data, headers and so on is filled in from each event, ids and
+times are made anew, the rest stays as it is. What was found is listed, and the template
+is applied to the event that the example is of: both must be the same.`,
+		Args: noArguments,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if like == "" || source == "" {
+				return wrong(errors.New("shape needs an example and a source, such as --like sample.json " +
+					"--source cargo"))
+			}
+			l, err := project.Load(cmd.Context(), *dir)
+			if err != nil {
+				return err
+			}
+			s := l.SourceNamed(source)
+			if s < 0 {
+				return wrong(unknownSource(l.Project, source))
+			}
+			example, err := exampleIn(cmd.InOrStdin(), like)
+			if err != nil {
+				return wrong(err)
+			}
+			x, err := template.Learn(example, kindsOfShape[l.Sources[s].Kind])
+			if err != nil {
+				return wrong(fmt.Errorf("%s: %w", like, err))
+			}
+			printLearned(cmd.ErrOrStderr(), x)
+			if len(x.Differs) > 0 {
+				d := x.Differs[0]
+				return coded{failed, fmt.Errorf("what the template makes differs from %s in %s, first at %s: %s → %s; "+
+					"nothing is written", like, text.Plural(len(x.Differs), "place"), d.At,
+					payload.Line([]byte(d.Was), 60),
+					payload.Line([]byte(d.Is), 60))}
+			}
+			if err := output(cmd, to, func(w *bufio.Writer) error {
+				_, err := w.WriteString(x.Template)
+				return err
+			}); err != nil {
+				return err
+			}
+			if to != "" {
+				fmt.Fprintf(cmd.ErrOrStderr(), "written to %s; a function uses it with deliver: shaped, a "+
+					"handler with "+
+					"takes: shaped, and shape: {template: %s}\n", to, to)
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&like, "like", "", "the example, a file with JSON, or - for standard input")
+	c.Flags().StringVar(&source, "source", "", "the source whose events are to have this shape")
+	c.Flags().StringVar(&to, "out", "", "write the template to a file instead of standard output")
+	return c
+}
+
+// largestExample is the largest example that is read, in bytes.
+const largestExample = 1 << 20
+
+// exampleIn reads an example from a file, or from standard input where it is called -.
+func exampleIn(in io.Reader, like string) ([]byte, error) {
+	if like != "-" {
+		return project.ReadFile(like, largestExample)
+	}
+	content, err := io.ReadAll(io.LimitReader(in, largestExample+1))
+	if err == nil && len(content) > largestExample {
+		err = fmt.Errorf("standard input has more than %d bytes", largestExample)
+	}
+	return content, err
+}
+
+var kindsOfShape = map[plan.Kind]template.Kind{plan.HTTP: template.Request, plan.Storage: template.Object}
+
+// printLearned lists what of an example corresponds to what of an event.
+func printLearned(w io.Writer, x *template.Learned) {
+	const most = 40
+	wide := 0
+	for _, f := range x.Found[:min(len(x.Found), most)] {
+		wide = max(wide, len(f.At))
+	}
+	for i, f := range x.Found {
+		if i == most {
+			fmt.Fprintf(w, "and %d more\n", len(x.Found)-most)
+			break
+		}
+		part := f.Part
+		if f.Anew {
+			part += ", made anew"
+		}
+		fmt.Fprintf(w, "%-*s  %-22s %s\n", wide, text.Harmless(f.At), part,
+			text.Harmless(payload.Line([]byte(f.Value), 60)))
+	}
+	fmt.Fprintf(w, "from each event: %s; as in the example: %s\n", text.Plural(len(x.Found), "place"),
+		text.Plural(x.Constant, "value"))
 }

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"nightdrill/internal/core/payload"
 )
@@ -257,7 +258,8 @@ payloads:
 	} else if p, breaks, err := m.Make("valid", 9, 4); err != nil || breaks != "" || p.Size() < 4000 {
 		t.Errorf("made otherwise: %d bytes, %q, %v", p.Size(), breaks, err)
 	}
-	if body, kind, err := l.Functions[0].Shape.Body(set("asks").Payloads[0].Request, nil, nil); string(body) != "/a" ||
+	if body, kind, err := l.Functions[0].Shape.RequestBody(set("asks").Payloads[0].Request,
+		"", time.Time{}, nil); string(body) != "/a" ||
 		kind != "text/x" || err != nil {
 		t.Errorf("shaped %q %s %v", body, kind, err)
 	}

@@ -93,14 +93,14 @@ func (t *Then) Make(to *Source, r *Reply, id string, stop func() error) (o Chain
 	}
 	e.Binary = len(r.Body) > 0 && !event.IsJSON(e.DataContentType) && !strings.HasPrefix(e.DataContentType, "text/")
 	if t.Objects != nil && to.Kind == Storage {
-		key, _, err := t.Objects.Body(nil, []*event.Event{e}, stop)
+		key, _, err := t.Objects.Body([]*event.Event{e}, e.Time, stop)
 		if err != nil {
 			return o, fmt.Errorf("the object's key: %w", err)
 		}
 		o.Key = strings.TrimSpace(string(key))
 	}
 	if t.Shape != nil {
-		if e.Data, e.DataContentType, err = t.Shape.Body(nil, []*event.Event{e}, stop); err != nil {
+		if e.Data, e.DataContentType, err = t.Shape.Body([]*event.Event{e}, e.Time, stop); err != nil {
 			return o, err
 		}
 		e.Binary = false

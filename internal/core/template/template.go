@@ -31,10 +31,12 @@ type Shape struct {
 type Event struct {
 	ID, Source, Type, Subject string
 	Time                      time.Time // zero for none
+	Sent                      time.Time // its Time, or the moment of sending where it has none
 	ContentType, Schema       string
 	Attributes                map[string]string // extension attributes
 
 	Method, Target, Path string // of a request; "" otherwise
+	RawQuery             string // what follows the ? in Target
 	Query                map[string]string
 	Header               map[string]string // names in small letters; several values joined by ", "
 
@@ -59,12 +61,38 @@ var functions = template.FuncMap{
 	"millis":  func(t time.Time) int64 { return t.UnixMilli() },
 	"date":    func(layout string, t time.Time) string { return t.Format(layout) },
 	"upper":   strings.ToUpper, "lower": strings.ToLower,
+	"canonical": func(m map[string]string) map[string]string { // names of headers as they are usually written
+		out := make(map[string]string, len(m))
+		for name, value := range m {
+			out[canonical(name)] = value
+		}
+		return out
+	},
+	"lists": func(m map[string]string) map[string][]string { // each value as a list of one
+		out := make(map[string][]string, len(m))
+		for name, value := range m {
+			out[name] = []string{value}
+		}
+		return out
+	},
 	"or_else": func(otherwise, v any) any {
 		if v == nil || v == "" {
 			return otherwise
 		}
 		return v
 	},
+}
+
+// canonical returns the name of a header as it is usually written: Content-Type.
+func canonical(name string) string {
+	b, upper := []byte(strings.ToLower(name)), true
+	for i, c := range b {
+		if upper && 'a' <= c && c <= 'z' {
+			b[i] -= 'a' - 'A'
+		}
+		upper = c == '-'
+	}
+	return string(b)
 }
 
 func encode(v any) (string, error) {
@@ -84,17 +112,30 @@ func Parse(name, text, kind string) (*Shape, error) {
 	return &Shape{name, kind, t}, nil
 }
 
-// Body returns what the function gets of events, or of a request, and its media type. It asks
-// stop, now and then, whether to go on; nil is for always.
-func (s *Shape) Body(request *event.Request, events []*event.Event, stop func() error) (
-	body []byte, kind string, err error) {
+// Body returns what the function gets of events that are sent now, and its media type. It asks stop, now and
+// then, whether to go on; nil is for always.
+func (s *Shape) Body(events []*event.Event, now time.Time, stop func() error) (body []byte, kind string, err error) {
 	var all []*Event
-	if request != nil {
-		all = append(all, ofRequest(request))
-	}
 	for _, e := range events {
-		all = append(all, ofEvent(e))
+		x := ofEvent(e)
+		if x.Sent = x.Time; x.Time.IsZero() {
+			x.Sent = now
+		}
+		all = append(all, x)
 	}
+	return s.execute(all, stop)
+}
+
+// RequestBody returns what the function gets of a request that is sent now, as Body does. A request has no id:
+// what the template writes of one is given.
+func (s *Shape) RequestBody(r *event.Request, id string, now time.Time, stop func() error) (body []byte, kind string,
+	err error) {
+	x := ofRequest(r)
+	x.ID, x.Sent = id, now
+	return s.execute([]*Event{x}, stop)
+}
+
+func (s *Shape) execute(all []*Event, stop func() error) (body []byte, kind string, err error) {
 	first := *all[0]
 	first.Events = all
 	if body, err = s.t.Execute(&first, stop); err != nil {
@@ -130,7 +171,7 @@ func ofRequest(r *event.Request) *Event {
 	x := &Event{Method: r.Method, Target: r.Target, Query: map[string]string{}, Header: map[string]string{},
 		Text: string(r.Body), Data: decoded(r.Body)}
 	path, query, _ := strings.Cut(r.Target, "?")
-	x.Path = path
+	x.Path, x.RawQuery = path, query
 	if values, err := url.ParseQuery(query); err == nil {
 		for name := range values {
 			x.Query[name] = values.Get(name)

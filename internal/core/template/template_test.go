@@ -41,7 +41,11 @@ func TestShape(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		body, kind, err := s.Body(c.request, c.events, nil)
+		make := func() ([]byte, string, error) { return s.Body(c.events, time.Time{}, nil) }
+		if c.request != nil {
+			make = func() ([]byte, string, error) { return s.RequestBody(c.request, "", time.Time{}, nil) }
+		}
+		body, kind, err := make()
 		if bad, ok := strings.CutPrefix(c.want, "! "); ok {
 			if err == nil || !strings.Contains(err.Error(), bad) {
 				t.Errorf("%s: %v, want %q", c.text, err, bad)

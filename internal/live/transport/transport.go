@@ -18,6 +18,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/google/uuid"
+
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/plan"
@@ -93,7 +95,14 @@ func Shaped(f *plan.Function) bool { return f.Shape != nil && f.Deliver == plan.
 // shaped returns what the function's template makes of events, or of a request.
 func shaped(ctx context.Context, f *plan.Function, request *event.Request, events []*event.Event) Message {
 	m := Message{Method: "POST", Target: f.Path}
-	body, kind, err := f.Shape.Body(request, events, ctx.Err)
+	var body []byte
+	var kind string
+	var err error
+	if request != nil {
+		body, kind, err = f.Shape.RequestBody(request, uuid.NewString(), time.Now().UTC(), ctx.Err)
+	} else {
+		body, kind, err = f.Shape.Body(events, time.Now().UTC(), ctx.Err)
+	}
 	if err != nil {
 		m.Wrong = "the event could not be shaped: " + err.Error()
 		return m
