@@ -362,3 +362,21 @@ sources:
 	expectCall(t, dir, append(shape, "web"), 2, []string{"it is not JSON"})
 	noLoadersLeft(t)
 }
+
+// init lists the handlers of a folder and takes none of several by itself; the project it writes passes its drill.
+func TestInitAroundHandlers(t *testing.T) {
+	has(t, "python3")
+	dir := t.TempDir()
+	put(t, filepath.Join(dir, "fares.py"), "def quote(event): return 1\ndef scan(event, context): return None\n")
+	expectCall(t, dir, []string{"init"}, 2, []string{"handler: fares.py:quote  takes: event",
+		"its parameters are called event, context", "nothing was written"})
+	if _, err := os.Stat(filepath.Join(dir, "nightdrill.yaml")); err == nil {
+		t.Error("something was written")
+	}
+	expectCall(t, dir, []string{"init", "--functions", "quote,fare"}, 2,
+		[]string{`no callable "fare" was found; found: ` +
+			"fares.py:quote, fares.py:scan"})
+	expectCall(t, dir, []string{"init", "--functions", "all"}, 0, []string{"payloads/web/scan.request"})
+	expectCall(t, dir, []string{"run", "first"}, 0, []string{"3 of 3 budgets met"})
+	noLoadersLeft(t)
+}

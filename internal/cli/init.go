@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"path/filepath"
@@ -9,32 +10,36 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/project"
 )
 
 func initCommand(dir *string) *cobra.Command {
 	var language string
-	var kinds []string
+	var kinds, functions []string
 	c := &cobra.Command{
 		Use:   "init [-- COMMAND ...]",
 		Short: "Create a project around the function here, or around a small new one",
 		Long: `Init writes a commented nightdrill.yaml, a payload for each kind of source and a
 drill: around the command that is given after --, else around the function that
-is found in the folder, else around a small new one. It never overwrites a file.`,
+is found in the folder, else around a small new one. Handlers, plain functions in Python,
+JavaScript or Go, are found too; where there are several, init lists them and writes
+nothing until --functions says which. It runs nothing and never overwrites a file.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 && cmd.ArgsLenAtDash() != 0 {
 				return fmt.Errorf("init takes no arguments except a command after --, got %q", args[0])
 			}
-			return begin(cmd.Context(), cmd.OutOrStdout(), *dir, language, args, kinds)
+			return begin(cmd.Context(), cmd.OutOrStdout(), *dir, language, args, kinds, functions)
 		},
 	}
 	c.Flags().StringVar(&language, "lang", "", "python, node, go or java")
+	c.Flags().StringSliceVar(&functions, "functions", nil, "handlers that are found, by name or FILE:NAME, or all")
 	c.Flags().StringSliceVar(&kinds, "sources", []string{"http"},
 		"kinds of sources to create: "+strings.Join(project.Kinds, ", "))
 	return c
 }
 
-func begin(ctx context.Context, out io.Writer, dir, language string, command, kinds []string) error {
+func begin(ctx context.Context, out io.Writer, dir, language string, command, kinds, functions []string) error {
 	path, err := filepath.Abs(dir)
 	if err != nil {
 		return wrong(err)
@@ -43,10 +48,24 @@ func begin(ctx context.Context, out io.Writer, dir, language string, command, ki
 	if err != nil {
 		return wrong(err)
 	}
+	if len(functions) > 0 {
+		if len(command) > 0 {
+			return wrong(errors.New("--functions and a command after -- exclude each other"))
+		}
+		if b, err = project.Choose(project.Candidates(path), functions, kinds); err != nil {
+			return wrong(err)
+		}
+	}
+	if b.Choice {
+		listCandidates(out, b)
+		return wrong(errors.New("several handlers were found; say which with --functions, such as " +
+			"nightdrill init --functions all; nothing was written"))
+	}
 	if err := b.Lay(path); err != nil {
 		return wrong(err)
 	}
 	fmt.Fprintf(out, "A project %s.\n", b)
+	listCandidates(out, b)
 	for _, f := range b.Files() {
 		fmt.Fprintf(out, "  %s\n", f)
 	}
@@ -67,4 +86,17 @@ func begin(ctx context.Context, out io.Writer, dir, language string, command, ki
 	}
 	fmt.Fprintf(out, "Next: nightdrill opens it; nightdrill fire %s %s sends its first event.\n", s.Name, first)
 	return nil
+}
+
+// listCandidates prints the handlers that a project is or could be around, and why.
+func listCandidates(out io.Writer, b *project.Beginning) {
+	wide := 0
+	for i := range b.Handlers {
+		wide = max(wide, len(b.Handlers[i].Handler()))
+	}
+	for i := range b.Handlers {
+		c := &b.Handlers[i]
+		fmt.Fprintf(out, "  handler: %-*s  takes: %-8s %s\n", wide, text.Harmless(c.Handler()), c.Takes,
+			text.Harmless(c.Why))
+	}
 }

@@ -33,11 +33,19 @@ type Beginning struct {
 	Found    string // the function's file that is there already; "" for a new one
 	New      string // the function's file to be made; "" when it is there
 	Others   []string
+	Handlers []Candidate // functions of their own, in place of a command
+	Choice   bool        // there are several handlers, and no one has said which are meant
 }
 
 // String describes what the project is built around.
 func (b *Beginning) String() string {
 	switch {
+	case len(b.Handlers) > 0:
+		var all []string
+		for i := range b.Handlers {
+			all = append(all, b.Handlers[i].Handler())
+		}
+		return map[bool]string{true: "around the handler ", false: "around the handlers "}[len(all) == 1] + listed(all)
 	case b.Found != "":
 		return fmt.Sprintf("around %s, started by %s", b.Found, strings.Join(b.Start, " "))
 	case b.New != "":
@@ -72,18 +80,39 @@ func Begin(dir, language string, command, kinds []string) (*Beginning, error) {
 					"init -- %s", found, how)
 		}
 	}
+	handlers := slices.DeleteFunc(Candidates(dir), func(c Candidate) bool {
+		return language != "" && strings.ToLower(c.Language.String()) != language
+	})
 	var all []*Beginning
+	if b := declared(dir); b != nil && (language == "" || language == b.Language) {
+		b.Kinds = kinds
+		all = append(all, b)
+	}
 	for _, l := range Languages {
-		if b := find(dir, l); b != nil && (language == "" || language == l) {
-			b.Language, b.Kinds = l, kinds
-			all = append(all, b)
+		b := find(dir, l)
+		if b == nil || language != "" && language != l || slices.ContainsFunc(handlers, func(c Candidate) bool {
+			return c.File == b.Found // it is a handler, and starts nothing
+		}) {
+			continue
 		}
+		b.Language, b.Kinds = l, kinds
+		all = append(all, b)
 	}
 	if len(all) > 0 {
 		for _, o := range all[1:] {
+			if all[0].Language == o.Language || slices.Contains(all[0].Start, o.Found) {
+				continue // it is what the first one starts
+			}
 			all[0].Others = append(all[0].Others, fmt.Sprintf("%s (--lang %s)", o.Found, o.Language))
 		}
+		for i := range handlers {
+			all[0].Others = append(all[0].Others, fmt.Sprintf("%s (--functions %s)", handlers[i].Handler(),
+				handlers[i].Callable))
+		}
 		return all[0], nil
+	}
+	if len(handlers) > 0 {
+		return &Beginning{Kinds: kinds, Handlers: handlers, Choice: len(handlers) > 1}, nil
 	}
 	if language == "" {
 		for _, l := range Languages {
@@ -100,6 +129,35 @@ func Begin(dir, language string, command, kinds []string) (*Beginning, error) {
 	b := fresh[language]
 	b.Language, b.Kinds = language, kinds
 	return &b, nil
+}
+
+// declared returns what the folder itself says is started: the web process of a Procfile, or the start script of a
+// package.json; nil where neither does, or where it takes a shell.
+func declared(dir string) *Beginning {
+	text, _ := os.ReadFile(filepath.Join(dir, "Procfile"))
+	for line := range strings.Lines(string(text)) {
+		if command, ok := strings.CutPrefix(line, "web:"); ok {
+			if words := plainWords(command); len(words) > 0 {
+				return &Beginning{Start: words, Found: "Procfile"}
+			}
+		}
+	}
+	text, _ = os.ReadFile(filepath.Join(dir, "package.json"))
+	var p struct{ Scripts struct{ Start string } }
+	_ = json.Unmarshal(text, &p) // one that is broken says nothing
+	if words := plainWords(p.Scripts.Start); len(words) > 0 {
+		return &Beginning{Start: words, Found: "package.json", Language: "node"}
+	}
+	return nil
+}
+
+// plainWords returns the words of a command that needs no shell, with the port filled in; nil for another one.
+func plainWords(command string) []string {
+	command = strings.NewReplacer("${PORT}", "{port}", "$PORT", "{port}").Replace(command)
+	if strings.ContainsAny(command, "$&|;<>\"'`\\*?()=~#") {
+		return nil
+	}
+	return strings.Fields(command)
 }
 
 // otherLanguage returns what there is in a folder that a project cannot be begun around by
@@ -219,12 +277,18 @@ func (b *Beginning) Files() (names []string) {
 		names = append(names, b.New)
 	}
 	for _, k := range b.Kinds {
-		if file := firstPayload[k]; file != "" {
+		if k == "http" && len(b.Handlers) > 1 { // each has a path of its own
+			for _, name := range namesOf(b.Handlers) {
+				names = append(names, requestFile(name))
+			}
+		} else if file := firstPayload[k]; file != "" {
 			names = append(names, file)
 		}
 	}
 	return names
 }
+
+func requestFile(name string) string { return "payloads/web/" + name + ".request" }
 
 // firstPayload is the file of the first payload of each kind of source; a
 // schedule makes its own.
@@ -274,6 +338,9 @@ func (b *Beginning) Lay(dir string) error {
 		}
 	}
 	name := functionName(dir)
+	if len(b.Handlers) > 0 {
+		name = namesOf(b.Handlers)[0]
+	}
 	list := func(words []string) string {
 		if len(words) == 0 {
 			return ""
@@ -285,14 +352,17 @@ func (b *Beginning) Lay(dir string) error {
 		}
 		return "[" + strings.Join(quoted, ", ") + "]"
 	}
-	values := map[string]any{"Project": name, "Name": name, "Start": list(b.Start), "Build": list(b.Build),
-		"Watch": list(b.Watch),
-		"HTTP":  slices.Contains(b.Kinds, "http"), "Queue": slices.Contains(b.Kinds, "queue"),
+	values := map[string]any{"Project": functionName(dir), "Name": name, "Functions": b.functions(name, list),
+		"HTTP": slices.Contains(b.Kinds, "http"), "Queue": slices.Contains(b.Kinds, "queue"),
 		"Storage": slices.Contains(b.Kinds, "storage"),
-		"Stream":  slices.Contains(b.Kinds, "stream"), "Schedule": slices.Contains(b.Kinds, "schedule"),
-		"StartNote": "it listens on the port in $PORT, or in {port} here"}
+		"Stream":  slices.Contains(b.Kinds, "stream"), "Schedule": slices.Contains(b.Kinds, "schedule")}
 	texts := map[string]string{firstPayload["http"]: tideRequest, firstPayload["queue"]: jobEvent,
 		firstPayload["storage"]: noteEvent, firstPayload["stream"]: readingEvent}
+	for _, f := range namesOf(b.Handlers) {
+		if len(b.Handlers) > 1 {
+			texts[requestFile(f)] = strings.Replace(tideRequest, "/", "/"+f+"/", 1)
+		}
+	}
 	var err error
 	if texts[File], err = render("new/nightdrill.yaml.txt", values); err != nil {
 		return err
@@ -317,6 +387,44 @@ func (b *Beginning) Lay(dir string) error {
 		}
 	}
 	return nil
+}
+
+// laid is a function as the project's file has it.
+type laid struct{ Name, Start, Build, Watch, Handler, Takes, Path string }
+
+func (b *Beginning) functions(name string, list func([]string) string) (out []laid) {
+	if len(b.Handlers) == 0 {
+		return []laid{{Name: name, Start: list(b.Start), Build: list(b.Build), Watch: list(b.Watch)}}
+	}
+	for i, n := range namesOf(b.Handlers) {
+		handler, _ := json.Marshal(b.Handlers[i].Handler()) // a string always marshals
+		x := laid{Name: n, Handler: string(handler), Takes: b.Handlers[i].Takes.String()}
+		if len(b.Handlers) > 1 {
+			x.Path = "/" + n + "/{rest...}"
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+// namesOf returns a name for the function of each handler: that of the callable, or of its file where that says
+// nothing or is taken.
+func namesOf(all []Candidate) (out []string) {
+	for i := range all {
+		file := functionName(strings.TrimSuffix(all[i].File, filepath.Ext(all[i].File)))
+		name := functionName(strings.ReplaceAll(all[i].Callable, "_", "-"))
+		if slices.Contains([]string{"handler", "handle", "default", "main", "run"}, name) {
+			name = file
+		}
+		if slices.Contains(out, name) {
+			name = file + "-" + name
+		}
+		for n, first := 2, name; slices.Contains(out, name); n++ {
+			name = fmt.Sprintf("%s-%d", first, n)
+		}
+		out = append(out, name)
+	}
+	return out
 }
 
 func render(name string, values any) (string, error) {

@@ -1,8 +1,11 @@
 package project
 
 import (
+	"errors"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -26,14 +29,22 @@ func TestBeginFindsTheFunction(t *testing.T) {
 		{"go.mod util.go", "go", "with a small new function in function.go (go)"},
 		{"target/app.jar Main.java", "", "around target/app.jar, started by java -jar target/app.jar"},
 		{"Main.java", "", "around Main.java, started by java Main.java"},
+		{"Procfile app.py", "", "around Procfile, started by python3 serve.py --port {port}; also app.py (--lang " +
+			"python)"},
+		{"package.json=start index.js", "", "around package.json, started by node serve.js"},
 		{"app.py server.js", "", "around app.py, started by python3 app.py; also server.js (--lang node)"},
 		{"app.py server.js", "node", "around server.js, started by node server.js"},
 	} {
 		dir := t.TempDir()
 		for _, name := range strings.Fields(c.files) {
 			text := ""
-			if name == "package.json" {
+			switch name {
+			case "package.json":
 				text = `{"main":"lib.js"}`
+			case "package.json=start":
+				name, text = "package.json", `{"scripts":{"start":"node serve.js"}}`
+			case "Procfile":
+				text = "worker: x\nweb: python3 serve.py --port $PORT\n"
 			}
 			path := filepath.Join(dir, name)
 			if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
@@ -161,6 +172,80 @@ func TestBeginAsksForACommand(t *testing.T) {
 		}
 		if _, err := Begin(dir, "", nil, nil); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", file, err)
+		}
+	}
+}
+
+// A plain function is found with the reason, and where there are several, no one is taken before someone says
+// which; what
+// is laid around them is read without an error. Nothing of them is run.
+func TestBeginFindsHandlers(t *testing.T) {
+	if _, err := exec.LookPath("python3"); err != nil {
+		t.Skip("HANDLERS ARE NOT LOOKED FOR: python3 is not on this machine")
+	}
+	const (
+		quote  = "import os\nos.remove('kept')\ndef quote(event, context): pass\ndef helper(a, b, c): pass\n"
+		server = "def handle(event): pass\nserver.serve_forever()\n"
+		tides  = "export const tide = async (event, ctx) => 1;\nexport function page(req, res) {}\nfunction " +
+			"own(event) {}\n"
+		gate = "package gate\n\nimport \"context\"\n\nfunc Board(ctx context.Context, pass string) (string, error) " +
+			"{ return pass, nil }\n\nfunc Close() error { return nil }\n\nfunc own(pass string) error { return nil }\n"
+	)
+	for _, c := range []struct {
+		files map[string]string
+		want  string
+	}{
+		{map[string]string{"quote.py": quote}, "quote.py:quote event its parameters are called event, context"},
+		{map[string]string{"app.py": server}, ""},
+		{map[string]string{"f/tides.mjs": tides}, "f/tides.mjs:page request it takes a request: req, res; " +
+			"f/tides.mjs:tide event its parameters are called event, ctx"},
+		{map[string]string{"go.mod": "module quay\n", "gate/gate.go": gate},
+			"gate/gate.go:Board data it takes one value: context.Context, string"},
+		{map[string]string{"node_modules/x/a.mjs": tides, "test_a.py": quote, "bad.py": "def x(:", "bad.go": "package"},
+			""},
+		{map[string]string{"serve.mjs": tides + "http.createServer(page).listen(1);\n"}, ""},
+	} {
+		dir := t.TempDir()
+		c.files["kept"] = ""
+		for name, text := range c.files {
+			path := filepath.Join(dir, name)
+			if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, []byte(text),
+				0o644)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		var got []string
+		all := Candidates(dir)
+		for _, x := range all {
+			got = append(got, x.Handler()+" "+x.Takes.String()+" "+x.Why)
+		}
+		slices.Sort(got)
+		if s := strings.Join(got, "; "); s != c.want {
+			t.Errorf("%v:\n%s, want\n%s", c.files, s, c.want)
+		}
+		if _, err := os.Stat(filepath.Join(dir, "kept")); err != nil {
+			t.Error("what was found was run")
+		}
+		if len(all) == 0 {
+			continue
+		}
+		b, err := Begin(dir, "", nil, nil)
+		if err != nil || b.Choice != (len(all) > 1) || len(b.Handlers) != len(all) {
+			t.Errorf("%v, %+v", err, b)
+		}
+		if b, err = Choose(all, []string{"all"}, []string{"http", "queue"}); err != nil {
+			t.Fatal(err)
+		}
+		if err := b.Lay(dir); err != nil {
+			t.Fatal(err)
+		}
+		if l, err := Load(t.Context(), dir); err != nil || len(l.Functions) != len(all) {
+			text, _ := os.ReadFile(filepath.Join(dir, File))
+			t.Errorf("%v\n%s", err, text)
+		}
+		if _, err := Choose(all, []string{"elsewhere"}, nil); err == nil || !strings.Contains(err.Error(),
+			all[0].Handler()) {
+			t.Errorf("an unknown one: %v", err)
 		}
 	}
 }

@@ -1,0 +1,275 @@
+package project
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	_ "embed"
+
+	"nightdrill/internal/core/plan"
+)
+
+// Candidate is a callable in a folder that can be a handler.
+type Candidate struct {
+	Language plan.Language
+	File     string // within the folder, with slashes
+	Callable string
+	Takes    plan.Takes
+	Why      string // it can be one
+}
+
+// Handler returns the candidate in the form of the setting.
+func (c *Candidate) Handler() string { return c.File + ":" + c.Callable }
+
+// callable is what a language's reader found in a file.
+type callable struct {
+	Name   string   `json:"name"`
+	Params []string `json:"params"` // those that it needs
+}
+
+// ofFile is what was found in a file.
+type ofFile struct {
+	Callables []callable `json:"callables"`
+	Serves    bool       `json:"serves"` // it starts a server itself
+}
+
+// Bounds of the search for handlers.
+const (
+	mostFilesRead   = 400
+	largestFileRead = 1 << 20
+	deepestFolder   = 3
+)
+
+// notRead are folders in which no handlers of the project are.
+var notRead = []string{"node_modules", "vendor", "venv", "testdata", "test", "tests", "dist", "build", "target", "bin",
+	"__pycache__"}
+
+// Candidates finds callables in a folder that can be handlers: in Python by its own parser, in Go by Go's, in
+// JavaScript by the form of its exports. Nothing of what is found is run.
+func Candidates(dir string) (out []Candidate) {
+	of := map[plan.Language][]string{}
+	n := 0
+	_ = filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error { // what cannot be read has none
+		rel, _ := filepath.Rel(dir, path)
+		switch {
+		case err != nil || rel == ".":
+			return nil
+		case d.IsDir():
+			if slices.Contains(notRead, d.Name()) || d.Name()[0] == '.' ||
+				strings.Count(rel, string(filepath.Separator)) >= deepestFolder {
+				return filepath.SkipDir
+			}
+			return nil
+		}
+		language := languages[filepath.Ext(path)]
+		base := strings.TrimSuffix(d.Name(), filepath.Ext(path))
+		if language == plan.NoLanguage || !d.Type().IsRegular() || strings.HasSuffix(base, "_test") ||
+			strings.HasPrefix(base, "test_") || strings.HasSuffix(base, ".test") || strings.HasSuffix(base, ".d") ||
+			strings.HasSuffix(base, ".config") || base == "setup" || base == "conftest" {
+			return nil
+		}
+		if info, err := d.Info(); err != nil || info.Size() > largestFileRead {
+			return nil
+		}
+		if n++; n > mostFilesRead {
+			return filepath.SkipAll
+		}
+		of[language] = append(of[language], rel)
+		return nil
+	})
+	for _, language := range []plan.Language{plan.Python, plan.Node, plan.Go} {
+		found := map[string]ofFile{}
+		switch language {
+		case plan.Python:
+			found = inPython(dir, of[language])
+		case plan.Node:
+			for _, file := range of[language] {
+				if text, err := os.ReadFile(filepath.Join(dir, file)); err == nil {
+					found[file] = inJavaScript(text)
+				}
+			}
+		case plan.Go:
+			if len(of[language]) == 0 {
+				continue
+			}
+			for _, file := range of[language] {
+				if text, err := os.ReadFile(filepath.Join(dir, file)); err == nil {
+					found[file] = inGo(text)
+				}
+			}
+			if serving := slices.ContainsFunc(of[language], func(f string) bool { return found[f].Serves }); serving {
+				continue // the module is a server, and what it exports is for it
+			}
+		}
+		for _, file := range of[language] {
+			if x := found[file]; !x.Serves {
+				out = append(out, candidates(language, filepath.ToSlash(file), x.Callables)...)
+			}
+		}
+	}
+	return out
+}
+
+// What the parameters of handlers are usually called.
+var (
+	eventWords = []string{"event", "request", "req", "message", "msg", "data", "payload", "body", "record", "records",
+		"evt"}
+	moreWords = []string{"context", "ctx", "_context", "_ctx", "_"}
+)
+
+// candidates returns those callables of a file that can be handlers, the reason with each.
+func candidates(language plan.Language, file string, all []callable) (out []Candidate) {
+	for _, c := range all {
+		x := Candidate{Language: language, File: file, Callable: c.Name}
+		p := make([]string, len(c.Params))
+		for i, name := range c.Params {
+			p[i] = strings.ToLower(name)
+		}
+		list := strings.Join(c.Params, ", ")
+		switch {
+		case slices.Equal(p, []string{"environ", "start_response"}),
+			slices.Equal(p, []string{"scope", "receive", "send"}),
+			slices.Equal(p, []string{"req", "res"}), slices.Equal(p, []string{"request", "response"}),
+			language == plan.Go && slices.Equal(c.Params, []string{"http.ResponseWriter", "*http.Request"}):
+			x.Takes, x.Why = plan.TakesRequest, "it takes a request: "+list
+		case language == plan.Go && len(p) > 0 && len(p) <= 2 && (len(p) == 1) == (p[0] != "context.context"):
+			x.Takes, x.Why = plan.TakesData, "it takes one value: "+list
+		case language != plan.Go && (len(p) == 1 || len(p) == 2 && slices.Contains(moreWords, p[1])) &&
+			slices.Contains(eventWords, p[0]):
+			x.Why = "its parameters are called " + list
+		case language != plan.Go && len(p) == 2 && slices.Contains(moreWords, p[1]):
+			x.Why = "its second parameter is called " + c.Params[1]
+		default:
+			continue
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+//go:embed new/callables.py
+var pythonReader []byte
+
+// inPython reads Python files by Python's own parser.
+func inPython(dir string, files []string) map[string]ofFile {
+	out := map[string]ofFile{}
+	if len(files) == 0 {
+		return out
+	}
+	names, _ := json.Marshal(files) // strings always marshal
+	cmd := exec.Command("python3", "-I", "-c", string(pythonReader))
+	cmd.Dir, cmd.Stdin = dir, bytes.NewReader(names)
+	if text, err := cmd.Output(); err == nil { // without Python there is nothing to run them with either
+		_ = json.Unmarshal(text, &out)
+	}
+	return out
+}
+
+var (
+	exported = regexp.MustCompile(
+		`(?m)^export\s+(?:default\s+)?(?:async\s+)?function\s*\*?\s*([\p{L}_$][\p{L}\p{N}_$]*)?\s*` +
+			`(?:<[^>]*>)?\(([^)]*)\)`)
+	exportedConst = regexp.MustCompile(
+		`(?m)^(?:export\s+const\s+|(?:module\.)?exports\.)([\p{L}_$][\p{L}\p{N}_$]*)\s*=\s*` +
+			`(?:async\s+)?(?:function\b[^(]*)?\(([^)]*)\)`)
+	listens = regexp.MustCompile(`\.listen\s*\(`)
+)
+
+// inJavaScript reads a file by the form of what it exports.
+func inJavaScript(text []byte) (out ofFile) {
+	out.Serves = listens.Match(text)
+	for _, form := range []*regexp.Regexp{exported, exportedConst} {
+		for _, m := range form.FindAllSubmatch(text, -1) {
+			c := callable{Name: string(m[1])}
+			if c.Name == "" || bytes.Contains(m[0], []byte("default")) {
+				c.Name = "default"
+			}
+			for p := range strings.SplitSeq(string(m[2]), ",") {
+				p, _, _ = strings.Cut(p, ":") // the type, in TypeScript
+				if p = strings.TrimSpace(p); p != "" && !strings.Contains(p, "=") {
+					c.Params = append(c.Params, p)
+				}
+			}
+			out.Callables = append(out.Callables, c)
+		}
+	}
+	return out
+}
+
+// inGo reads a Go file; the parameters are their types.
+func inGo(text []byte) (out ofFile) {
+	set := token.NewFileSet()
+	tree, err := parser.ParseFile(set, "", text, parser.SkipObjectResolution)
+	if err != nil {
+		return out
+	}
+	out.Serves = bytes.Contains(text, []byte("ListenAndServe")) || bytes.Contains(text, []byte("net.Listen("))
+	for _, d := range tree.Decls {
+		f, ok := d.(*ast.FuncDecl)
+		if !ok || f.Recv != nil || !f.Name.IsExported() || f.Type.TypeParams != nil ||
+			!handlersResults(f.Type.Results) {
+			continue
+		}
+		c := callable{Name: f.Name.Name}
+		for _, p := range f.Type.Params.List {
+			for range max(len(p.Names), 1) {
+				c.Params = append(c.Params, string(
+					text[set.Position(p.Type.Pos()).Offset:set.Position(p.Type.End()).Offset]))
+			}
+		}
+		if request := slices.Equal(c.Params, []string{"http.ResponseWriter", "*http.Request"}); request ||
+			f.Type.Results.NumFields() > 0 {
+			out.Callables = append(out.Callables, c)
+		}
+	}
+	return out
+}
+
+// handlersResults reports whether results are those of a handler: nothing, or one value and an error.
+func handlersResults(r *ast.FieldList) bool {
+	n := r.NumFields()
+	if n == 0 {
+		return true
+	}
+	last, ok := r.List[len(r.List)-1].Type.(*ast.Ident)
+	return n <= 2 && ok && last.Name == "error"
+}
+
+// Choose returns a beginning around some of the candidates: those of these names, or all of them.
+func Choose(all []Candidate, names, kinds []string) (*Beginning, error) {
+	b := &Beginning{Kinds: kinds}
+	if len(kinds) == 0 {
+		b.Kinds = Kinds[:1]
+	}
+	for _, name := range names {
+		at := slices.IndexFunc(all, func(c Candidate) bool { return c.Callable == name || c.Handler() == name })
+		switch {
+		case name == "all" && len(all) > 0:
+			b.Handlers = append(b.Handlers, all...)
+		case at < 0:
+			var known []string
+			for i := range all {
+				known = append(known, all[i].Handler())
+			}
+			if len(known) == 0 {
+				return nil, fmt.Errorf("no handlers were found here, so not %q either; pass the command that starts "+
+					"yours: nightdrill init -- ./serve", name)
+			}
+			return nil, fmt.Errorf("no callable %q was found; found: %s", name, listed(known))
+		default:
+			b.Handlers = append(b.Handlers, all[at])
+		}
+	}
+	return b, nil
+}
