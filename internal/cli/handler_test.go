@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 )
 
@@ -203,6 +204,8 @@ func TestGoHandlers(t *testing.T) {
 		{"table", handler("Table"), "GET x", []string{"Table is a map[string]int, and cannot be called"}},
 		{"no-name", handler("Quot"), "GET x", []string{"does not build", "package desk has no function Quot to be a " +
 			"handler; did you mean Quote?"}},
+		{"broken", "handler: \"functions/broken/broken.go:F\"", "GET x", []string{"broken does not build\n",
+			"functions/broken/broken.go:3:17: cannot use \"twelve\""}},
 		{"board", "handler: \"functions/app/main.go:board\"", "", []string{"done", `"s-1 scan car BF-1"`}},
 	})
 	noLoadersLeft(t)
@@ -270,7 +273,7 @@ func TestChecksAfterEverySave(t *testing.T) {
 	put(t, filepath.Join(dir, "nightdrill.yaml"), `nightdrill: 1
 functions:
   one: {handler: "one.py:answer", takes: data, start_timeout: 20s}
-  two: {handler: "two.py:answer", takes: data, start_timeout: 20s}
+  two: {handler: "two.py:answer", takes: data, start_timeout: 20s, timeout: 20m}
 sources:
   first: {kind: http, wires: [{to: one, when: {method: POST, path: /fare}}]}
   second: {kind: http, wires: [{to: two}]}
@@ -309,6 +312,21 @@ payloads:
 		!strings.Contains(got, "two.py:1") {
 		t.Errorf("it says\n%s", got)
 	}
+	// a save while a reply is awaited, for longer than anyone would wait: the new code answers
+	if err := syscall.Mkfifo(filepath.Join(dir, "began"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	put(t, filepath.Join(dir, "two.py"), "import time\ndef answer(data):\n    open('began', 'w')\n   "+
+		" time.sleep(600)\n")
+	if began, err := os.Open(filepath.Join(dir, "began")); err != nil { // it waits for the other end
+		t.Fatal(err)
+	} else {
+		began.Close()
+	}
+	put(t, filepath.Join(dir, "two.py"), "def answer(data):\n    return {'fare': 12}\n")
+	until("2 of 2 replies as expected")
+	put(t, filepath.Join(dir, "two.py"), "def answer(data):\n    return {'fare': 13}\n")
+	until("1 of 2 replies as expected")
 	if err := c.Process.Signal(os.Interrupt); err != nil {
 		t.Fatal(err)
 	}

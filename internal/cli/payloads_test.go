@@ -30,7 +30,7 @@ func TestPayloads(t *testing.T) {
 		code int
 		want []string
 	}{
-		{[]string{"payloads"}, 2, []string{"list, show, generate, import, infer or validate"}},
+		{[]string{"payloads"}, 2, []string{"list, show, generate, import, infer, validate or shape"}},
 		{[]string{"payloads", "list"}, 0, []string{"asks  1 HTTP requests", "from asks.har"}},
 		{[]string{"payloads", "show", "asks"}, 0,
 			[]string{"GET /quote/skerry-holm?day=2026-11-20&vehicle=foot&passengers=1 HTTP/1.1"}},

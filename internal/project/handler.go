@@ -39,7 +39,10 @@ func (l *loader) handler(f *plan.Function, o *object) bool {
 		if n := o.keys["transport"]; n != nil {
 			l.wrong(n, "%s: a handler is loaded, and needs no transport", o.at("transport"))
 		}
-		f.Handler = &plan.Handler{}
+		was := f.Handler
+		if f.Handler = (&plan.Handler{}); was != nil { // a variant is called as its function is
+			f.Handler.Takes, f.Handler.Reply = was.Takes, was.Reply
+		}
 		if !l.callable(f.Handler, o) {
 			return true
 		}

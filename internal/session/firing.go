@@ -252,7 +252,7 @@ func (s *Session) onward(fns []int) []int {
 }
 
 // await waits until functions whose code changed have instances of the new one, where they have
-// any: what is fired now gets its reply from the changed code.
+// any: what is fired now gets its reply from the changed code. An older one that is still busy takes nothing more.
 func (s *Session) await(ctx context.Context, w *build.Builder, fns []int, doing func(string)) *build.Failure {
 	tick := time.NewTicker(2 * time.Millisecond)
 	defer tick.Stop()
@@ -266,7 +266,7 @@ func (s *Session) await(ctx context.Context, w *build.Builder, fns []int, doing 
 			look, trouble := s.driver.Stats()[fn], s.driver.Trouble(fn)
 			name := s.Whole.Functions[fn].Name
 			s.mu.Unlock()
-			if look.Outdated == 0 {
+			if look.Serving == 0 {
 				break
 			}
 			if trouble.Text != "" && !trouble.Started {

@@ -297,6 +297,7 @@ type Stats struct {
 	IdleStop clock.Time // when the next idle instance goes, or never
 	Version  int        // of the code, counted by Replace
 	Outdated int        // instances of an older version
+	Serving  int        // those of them that still take events
 	Held     bool
 }
 
@@ -306,6 +307,13 @@ func (e *Engine) Stats(fn int) Stats {
 	l := Stats{InFlight: f.inFlight, Starting: len(f.starting), Claimed: f.claimed,
 		Ready: len(f.instances) - len(f.starting), Idle: f.idle.n, IdleStop: clock.Never,
 		Version: int(f.version), Outdated: f.outdated, Held: f.held}
+	if f.outdated > 0 {
+		for _, id := range f.instances {
+			if in := &e.instances[id]; in.state == ready && in.version != f.version {
+				l.Serving++
+			}
+		}
+	}
 	for _, id := range f.boxes {
 		b := &e.inboxes[id]
 		l.Waiting += b.loose.n + b.inLanes

@@ -2,6 +2,7 @@ package loader
 
 import (
 	"context"
+	"crypto/sha256"
 	"embed"
 	"encoding/json"
 	"errors"
@@ -66,7 +67,7 @@ func BuildGo(ctx context.Context, file, name, takes, out string, said io.Writer)
 		return err
 	}
 	const below = "nightdrillloader"
-	for _, part := range []string{"loader.go", "requests.go"} {
+	for _, part := range loaderFiles {
 		if part == "requests.go" && takes != plan.TakesRequest.String() {
 			continue // it need not link an HTTP server
 		}
@@ -106,12 +107,41 @@ func BuildGo(ctx context.Context, file, name, takes, out string, said io.Writer)
 		return err
 	}
 	build := exec.CommandContext(ctx, "go", "build", "-overlay", filepath.Join(work, "overlay.json"), "-o", out, target)
-	build.Dir, build.Stdout, build.Stderr = p.Dir, said, said
-	if err := build.Run(); err != nil {
+	build.Dir = p.Dir
+	output, err := build.CombinedOutput()
+	for line := range strings.Lines(string(output)) {
+		if rest, ok := strings.CutPrefix(line, "./"); ok { // from where one is, not from the package
+			line = shown(filepath.Join(p.Dir, rest))
+		}
+		_, _ = io.WriteString(said, line) // there is no one else to tell
+	}
+	if err != nil {
 		return fmt.Errorf("go build: %w", err)
 	}
 	return nil
 }
+
+// shown returns a path as seen from the folder that one is in, where it is below.
+func shown(path string) string {
+	if wd, err := os.Getwd(); err == nil {
+		if rel, err := filepath.Rel(wd, path); err == nil && filepath.IsLocal(rel) {
+			return rel
+		}
+	}
+	return path
+}
+
+// OfGo identifies the loader that BuildGo builds in.
+func OfGo() string {
+	sum := sha256.New()
+	for _, part := range loaderFiles {
+		text, _ := golang.ReadFile("golang/" + part + ".txt") // it is embedded
+		sum.Write(text)
+	}
+	return fmt.Sprintf("%x", sum.Sum(nil))
+}
+
+var loaderFiles = []string{"loader.go", "requests.go"}
 
 // checkName looks for the handler among the package's own names, and lays its files with a main over with that
 // one renamed, everything else in its place.
@@ -125,7 +155,7 @@ func checkName(p *packageOf, file, name string, lay func(path string, text []byt
 			return err
 		}
 		set := token.NewFileSet()
-		tree, err := parser.ParseFile(set, path, text, parser.SkipObjectResolution)
+		tree, err := parser.ParseFile(set, shown(path), text, parser.SkipObjectResolution)
 		if err != nil {
 			return err // with file and line
 		}
@@ -161,5 +191,5 @@ func checkName(p *packageOf, file, name string, lay func(path string, text []byt
 	if near := suggest.Word(name, names); near != "" {
 		hint = "; did you mean " + near + "?"
 	}
-	return fmt.Errorf("%s:1: package %s has no function %s to be a handler%s", file, p.Name, name, hint)
+	return fmt.Errorf("%s:1: package %s has no function %s to be a handler%s", shown(file), p.Name, name, hint)
 }

@@ -22,6 +22,7 @@ import (
 
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/text"
+	"nightdrill/internal/live/loader"
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/services"
@@ -260,6 +261,10 @@ func (c *Code) make(ctx context.Context, f *plan.Function, hash string) *Failure
 			continue
 		}
 		key := hash + strings.Join(step.args, "\x00") + strings.Join(f.Env, "\x00")
+		own := f.Handler != nil && f.Handler.Language == plan.Go && step.name == "build"
+		if own { // the loader is built in
+			key += loader.OfGo()
+		}
 		sum := sha256.Sum256([]byte(key))
 		key = hex.EncodeToString(sum[:8])
 		name := f.Name + " " + step.name
@@ -274,6 +279,9 @@ func (c *Code) make(ctx context.Context, f *plan.Function, hash string) *Failure
 		c.setDoing("")
 		if r.Err != nil {
 			c.w.log.Add(time.Now(), f.Name, name, logs.Note, r.Err.Error())
+			if own && ctx.Err() == nil { // the command is ours, and what it says are the compiler's words
+				return &Failure{Text: f.Name + " does not build", Lines: r.Lines}
+			}
 			return &Failure{Text: fmt.Sprintf("%s does not %s: %v", f.Name, step.name, r.Err), Lines: r.Lines}
 		}
 		c.w.log.Add(time.Now(), f.Name, name, logs.Note,

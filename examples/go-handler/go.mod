@@ -1,0 +1,3 @@
+module fares
+
+go 1.21

@@ -1,0 +1,5 @@
+package broken
+
+var Fares int = "twelve"
+
+func F(data any) {}
