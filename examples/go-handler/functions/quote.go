@@ -24,7 +24,7 @@ type Reply struct {
 	Body   map[string]any `json:"body"`
 }
 
-// Quote tells what a crossing costs.
+// Quote returns what a crossing costs.
 func Quote(r Request) (Reply, error) {
 	crossing := strings.TrimPrefix(r.Path, "/quote/")
 	if _, ok := base[crossing]; !ok {

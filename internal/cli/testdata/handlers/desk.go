@@ -6,6 +6,9 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"os"
+	"strings"
+	"time"
 )
 
 // Ask is what a passenger asks for.
@@ -39,3 +42,18 @@ var Mux = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 })
 
 func Batch(all []struct{ ID string }) any { return all[0].ID }
+
+func Exits() { os.Exit(3) }
+
+func Stray() {
+	go panic("stray")
+	time.Sleep(time.Minute)
+}
+
+func Hangs(ctx context.Context) error { select {} }
+
+func Loud() string {
+	fmt.Print(strings.Repeat("\x1b[31mnoise \x00\n", 2000))
+	os.Stdout.WriteString("\x00\x00\x00\x01\x00\x00\x00\x02\x00\x00\x00\x00{}")
+	return "quiet"
+}
