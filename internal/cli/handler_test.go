@@ -402,3 +402,44 @@ func TestInitAroundHandlers(t *testing.T) {
 	expectCall(t, dir, []string{"run", "first"}, 0, []string{"3 of 3 budgets met"})
 	noLoadersLeft(t)
 }
+
+// A program that is killed leaves no loader behind, not one in the middle of an invocation either.
+func TestKilledLoadersEnd(t *testing.T) {
+	for _, x := range []struct{ interpreter, file, text string }{
+		{"python3", "f.py", "import time\ndef F(event):\n    open('began', 'w')\n    time.sleep(600)\n"},
+		{"node", "f.mjs", "import fs from 'node:fs';\nexport function F() { fs.openSync('began', 'w'); for (;;); }\n"},
+		{"go", "f.go", "package f\n\nimport \"os\"\n\nfunc F() { os.OpenFile(\"began\", os.O_WRONLY, 0); " +
+			"select {} }\n"},
+	} {
+		t.Run(x.interpreter, func(t *testing.T) {
+			has(t, x.interpreter)
+			dir := t.TempDir()
+			put(t, filepath.Join(dir, x.file), x.text)
+			put(t, filepath.Join(dir, "go.mod"), "module f\n\ngo 1.21\n")
+			put(t, filepath.Join(dir, "ask.request"), "GET / HTTP/1.1\n\n")
+			put(t, filepath.Join(dir, "nightdrill.yaml"), "nightdrill: 1\nfunctions:\n  f: {handler: \""+x.file+
+				":F\", "+
+				"timeout: 20m, start_timeout: 30s}\nsources:\n  web: {kind: http, wires: [{to: f}]}\n")
+			if err := syscall.Mkfifo(filepath.Join(dir, "began"), 0o600); err != nil {
+				t.Fatal(err)
+			}
+			c := exec.Command(program, "--project", dir, "fire", "web", filepath.Join(dir, "ask.request"))
+			if err := c.Start(); err != nil {
+				t.Fatal(err)
+			}
+			began, err := os.Open(filepath.Join(dir, "began")) // it waits until the handler has opened the other end
+			if err != nil {
+				t.Fatal(err)
+			}
+			began.Close()
+			if err := c.Process.Kill(); err != nil {
+				t.Fatal(err)
+			}
+			_ = c.Wait() // it was killed
+			until(t, func() bool {
+				out, _ := exec.Command("pgrep", "-f", x.file+" F ").Output()
+				return len(out) == 0
+			})
+		})
+	}
+}
