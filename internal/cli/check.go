@@ -16,6 +16,7 @@ import (
 	"nightdrill/internal/export"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/project"
+	"nightdrill/internal/session/build"
 	"nightdrill/internal/session/catalog"
 	"nightdrill/internal/session/explain"
 )
@@ -109,7 +110,7 @@ func wiring(w io.Writer, p *plan.Project) {
 		f := &p.Functions[i]
 		fmt.Fprintf(w, "%s: %s; timeout %v\n  %s\n", f.Name, describeStart(p, f), text.Duration(f.Timeout),
 			describeLimits(p, f))
-		for _, more := range []string{describeBounds(f), describeReplacement(f)} {
+		for _, more := range []string{describePackage(f, p.Dir), describeBounds(f), describeReplacement(f)} {
 			if more != "" {
 				fmt.Fprintf(w, "  %s\n", more)
 			}
@@ -172,6 +173,15 @@ func wiring(w io.Writer, p *plan.Project) {
 				describePhases(f.Phases), text.Duration(span))
 		}
 	}
+}
+
+// describePackage describes what counts as the function's package.
+func describePackage(f *plan.Function, dir string) string {
+	n, bytes := build.Package(f, dir)
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf("its package, as far as it is here: %s, %d kB", text.Plural(n, "file"), (bytes+999)/1000)
 }
 
 // describeStart describes how a function comes to run, and what makes a version of it.

@@ -186,9 +186,9 @@ func TestExportsAreWrittenTogether(t *testing.T) {
 	}
 }
 
-// The package of a function is the files that it names, or those that are watched, and
-// its own program.
-func TestPackageSize(t *testing.T) {
+// The package of a function is the files that it names, or what its build makes, or the files that are watched
+// and its own program; an interpreter is no part of it.
+func TestPackage(t *testing.T) {
 	dir := t.TempDir()
 	for name, n := range map[string]int{"f/a.py": 100, "f/b.py": 20, "big.bin": 5000, "serve": 3} {
 		write(t, dir, name, strings.Repeat("x", n))
@@ -197,9 +197,12 @@ func TestPackageSize(t *testing.T) {
 		120:  {Watch: []string{"f/*.py"}, Start: []string{"python3", "f/a.py"}},
 		5020: {Watch: []string{"f/*.py"}, Package: []string{"f/b.py", "*.bin"}},
 		103:  {Watch: []string{"f/a.py"}, Start: []string{filepath.Join(dir, "serve")}},
-		0:    {Start: []string{"python3"}},
+		3:    {Watch: []string{"f/a.py"}, Start: []string{filepath.Join(dir, "serve")}, Build: []string{"make"}},
+		100: {Watch: []string{"f/a.py"}, Start: []string{filepath.Join(dir, "serve")},
+			Handler: &plan.Handler{Language: plan.Python}},
+		0: {Start: []string{"python3"}},
 	} {
-		if got := build.PackageSize(&f, dir); got != want {
+		if _, got := build.Package(&f, dir); got != want {
 			t.Errorf("%+v has %d bytes, want %d", f, got, want)
 		}
 	}

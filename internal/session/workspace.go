@@ -244,7 +244,8 @@ func (d *Workspace) Start(ctx context.Context, drill *plan.Drill, journal io.Wri
 		if !slices.Equal(c.Function().Env, d.Whole.Functions[c.Fn].Env) {
 			label += " +env" // values that were set for the session
 		}
-		code := runner.Code{Version: label, Size: build.PackageSize(&p.Functions[i], d.Dir)}
+		code := runner.Code{Version: label}
+		_, code.Size = build.Package(&p.Functions[i], d.Dir)
 		if p.Functions[i].Prepare != nil {
 			code.Prepared = c.Prepared()
 		}

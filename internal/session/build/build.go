@@ -30,31 +30,37 @@ import (
 	"nightdrill/internal/session/catalog"
 )
 
-// PackageSize returns the size of a function's package on disk in bytes: the files that `package`
-// names, or else those that are watched and the program that is started; 0 if unknown.
-func PackageSize(f *plan.Function, dir string) (sum int64) {
+// Package returns what of a function would be deployed, how many files of how many bytes: those that `package`
+// names; else the program that a build makes; else the files that are watched, and the program that is started
+// where it is the user's own. It is 0 where that is not known.
+func Package(f *plan.Function, dir string) (n int, bytes int64) {
+	own := ""
+	if len(f.Start) > 0 && strings.ContainsRune(f.Start[0], filepath.Separator) && (f.Handler == nil ||
+		f.Handler.Language == plan.Go) { // not one of the system's, and no interpreter
+		own = proc.Program(f.Start[0])
+	}
 	patterns := f.Package
-	if patterns == nil {
+	if patterns == nil && (f.Build == nil || own == "") {
 		patterns = f.Watch
 	}
 	files, err := Watched(dir, patterns)
 	if err != nil {
-		return 0
+		return 0, 0
 	}
 	seen := map[string]bool{}
 	add := func(path string) {
 		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && !seen[path] {
 			seen[path] = true
-			sum += info.Size()
+			n, bytes = n+1, bytes+info.Size()
 		}
 	}
 	for _, file := range files {
 		add(filepath.Join(dir, filepath.FromSlash(file)))
 	}
-	if f.Package == nil && len(f.Start) > 0 && strings.ContainsRune(f.Start[0], filepath.Separator) {
-		add(proc.Program(f.Start[0])) // the user's own program, not one of the system's
+	if f.Package == nil && own != "" {
+		add(own)
 	}
-	return sum
+	return n, bytes
 }
 
 // Failure is why something could not be brought about, in words, with the
