@@ -108,7 +108,8 @@ func wiring(w io.Writer, p *plan.Project) {
 	fmt.Fprintln(w)
 	for i := range p.Functions {
 		f := &p.Functions[i]
-		fmt.Fprintf(w, "%s: %s; timeout %v\n  %s\n", f.Name, describeStart(p, f), text.Duration(f.Timeout),
+		fmt.Fprintf(w, "%s: %s; timeout %v\n  %s\n", f.Name, text.Harmless(describeStart(p, f)),
+			text.Duration(f.Timeout),
 			describeLimits(p, f))
 		for _, more := range []string{describePackage(f, p.Dir), describeBounds(f), describeReplacement(f)} {
 			if more != "" {
@@ -117,7 +118,7 @@ func wiring(w io.Writer, p *plan.Project) {
 		}
 		for j := range f.Variants {
 			v := &f.Variants[j]
-			fmt.Fprintf(w, "  %s: %s\n    %s\n", v.Name, describeStart(p, v), describeLimits(p, v))
+			fmt.Fprintf(w, "  %s: %s\n    %s\n", v.Name, text.Harmless(describeStart(p, v)), describeLimits(p, v))
 			if bounds := describeBounds(v); bounds != "" && bounds != describeBounds(f) {
 				fmt.Fprintf(w, "    %s\n", bounds)
 			}

@@ -398,7 +398,7 @@ func TestInitAroundHandlers(t *testing.T) {
 	expectCall(t, dir, []string{"init", "--functions", "quote,fare"}, 2,
 		[]string{`no callable "fare" was found; found: ` +
 			"fares.py:quote, fares.py:scan"})
-	expectCall(t, dir, []string{"init", "--functions", "all"}, 0, []string{"payloads/web/scan.request"})
+	expectCall(t, dir, []string{"init", "--functions", "scan,all"}, 0, []string{"payloads/web/scan.request"})
 	expectCall(t, dir, []string{"run", "first"}, 0, []string{"3 of 3 budgets met"})
 	noLoadersLeft(t)
 }

@@ -64,13 +64,13 @@ func begin(ctx context.Context, out io.Writer, dir, language string, command, ki
 	if err := b.Lay(path); err != nil {
 		return wrong(err)
 	}
-	fmt.Fprintf(out, "A project %s.\n", b)
+	fmt.Fprintf(out, "A project %s.\n", text.Harmless(b.String()))
 	listCandidates(out, b)
 	for _, f := range b.Files() {
 		fmt.Fprintf(out, "  %s\n", f)
 	}
 	if len(b.Others) > 0 {
-		fmt.Fprintf(out, "Also found: %s.\n", strings.Join(b.Others, ", "))
+		fmt.Fprintf(out, "Also found: %s.\n", text.Harmless(strings.Join(b.Others, ", ")))
 	}
 	l, err := project.Load(ctx, dir)
 	if err == nil {

@@ -252,11 +252,18 @@ func Choose(all []Candidate, names, kinds []string) (*Beginning, error) {
 	if len(kinds) == 0 {
 		b.Kinds = Kinds[:1]
 	}
+	add := func(c Candidate) {
+		if !slices.Contains(b.Handlers, c) {
+			b.Handlers = append(b.Handlers, c)
+		}
+	}
 	for _, name := range names {
 		at := slices.IndexFunc(all, func(c Candidate) bool { return c.Callable == name || c.Handler() == name })
 		switch {
 		case name == "all" && len(all) > 0:
-			b.Handlers = append(b.Handlers, all...)
+			for _, c := range all {
+				add(c)
+			}
 		case at < 0:
 			var known []string
 			for i := range all {
@@ -268,7 +275,7 @@ func Choose(all []Candidate, names, kinds []string) (*Beginning, error) {
 			}
 			return nil, fmt.Errorf("no callable %q was found; found: %s", name, listed(known))
 		default:
-			b.Handlers = append(b.Handlers, all[at])
+			add(all[at])
 		}
 	}
 	return b, nil
