@@ -31,7 +31,8 @@ func (s *Session) answer(ctx context.Context, r *event.Request) front.Answer {
 	pl := &payload.Payload{Request: r}
 	src := &p.Sources[d.Source]
 	item := &catalog.Item{Source: d.Source, SourceName: src.Name, HTTP: true, Label: pl.Label(), Payload: pl}
-	f := s.Fire(Order{Item: item, Origin: AtFront}) // one that no wire takes can be offered again when a wire is fixed
+	// one that no wire takes can be offered again when a wire is fixed
+	f := s.Fire(Order{Item: item, Origin: AtFront, Variant: d.Variant})
 	if d.Untaken {
 		return d.Answer
 	}

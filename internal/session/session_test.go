@@ -361,6 +361,27 @@ func TestTheFront(t *testing.T) {
 		!strings.Contains(text, "any /lone  (lone): the path is /nowhere, the wire wants /lone") {
 		t.Errorf("no wire: %d %s", status, text)
 	}
+	for host, want := range map[string]string{"other.teller.localhost:1": "200 other",
+		"OTHER.teller.localhost": "200 other",
+		"teller.localhost":       "200 hello", "any.name.localhost": "200 hello",
+		"node.teller.localhost": "404 teller has no variant node; its variants: other",
+		"other.lone.localhost":  "404 lone has no variants"} {
+		r, _ := http.NewRequest("GET", "http://"+s.Front.Address+"/ask/fare", nil)
+		r.Host = host
+		resp, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		text, _ := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		status, words, _ := strings.Cut(want, " ")
+		if fmt.Sprint(resp.StatusCode) != status || status == "404" && !strings.Contains(string(text), words) {
+			t.Errorf("at %s: %d %s, want %s", host, resp.StatusCode, text, want)
+		}
+		if v := s.Recent(1)[0]; status == "200" && (v.Variant == "other") != (words == "other") {
+			t.Errorf("at %s it went to %q", host, v.Variant)
+		}
+	}
 	if status, _, text := ask("GET", "/ask/x?do=slow", ""); status != 504 ||
 		!strings.Contains(text, "did not reply within 400 ms") {
 		t.Errorf("too slow: %d %s", status, text)

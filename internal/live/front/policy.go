@@ -19,6 +19,7 @@ import (
 // Decision is what the front makes of a request.
 type Decision struct {
 	Source  int    // that takes it; -1 if the front answers by itself
+	Variant string // of its function, that the request is addressed to; "" for the function itself
 	Untaken bool   // no wire takes it: Source is the one that came closest
 	Answer  Answer // the front's own, if there is no source, or no wire takes the request
 }
@@ -49,7 +50,43 @@ func Decide(p *plan.Expanded, r *event.Request) Decision {
 	if why := crossSite(r, src); why != "" {
 		return own(Allow(Plain(http.StatusForbidden, "%s", why), src.CORS, origin))
 	}
-	return Decision{Source: source}
+	variant, why := addressed(p, pl, source)
+	if why != "" {
+		return own(Allow(Plain(http.StatusNotFound, "%s", why), src.CORS, origin))
+	}
+	return Decision{Source: source, Variant: variant}
+}
+
+// addressed returns the variant that the host of a request names, as in node.quote.localhost (names below localhost
+// are of this machine, RFC 6761 §6.3), or why there is no such variant on the way of the request. Hosts that name
+// no function are left to the conditions of wires.
+func addressed(p *plan.Expanded, pl *payload.Payload, source int) (variant, why string) {
+	host := strings.ToLower(pl.Request.HeaderValue("Host"))
+	host, _, _ = strings.Cut(host, ":")
+	name, below := strings.CutSuffix(strings.TrimSuffix(host, "."), ".localhost")
+	variant, function, two := strings.Cut(name, ".")
+	at := p.FunctionNamed(function)
+	if !below || !two || at < 0 {
+		return "", ""
+	}
+	if p.FunctionNamed(function+"@"+variant) < 0 {
+		var known []string
+		for i := range p.Functions[at].Variants {
+			_, v, _ := strings.Cut(p.Functions[at].Variants[i].Name, "@")
+			known = append(known, v)
+		}
+		if len(known) == 0 {
+			return "", fmt.Sprintf("%s has no variants", function)
+		}
+		return "", fmt.Sprintf("%s has no variant %s; its variants: %s", function, variant, strings.Join(known, ", "))
+	}
+	takes := p.Routes(source, pl)
+	for w, wire := range p.Sources[source].Wires {
+		if takes&(1<<w) != 0 && wire.To == at {
+			return variant, ""
+		}
+	}
+	return "", fmt.Sprintf("%s does not go to %s, of which %s is a variant", pl.Label(), function, variant)
 }
 
 // crossSite returns why a page of another site may not send a request that changes something, where
