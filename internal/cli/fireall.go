@@ -99,11 +99,7 @@ func fireOnChange(cmd *cobra.Command, s *session.Session, junit string) error {
 // printChecked lists what is not as expected.
 func printChecked(w io.Writer, x *session.Checked) {
 	for _, b := range x.Broken {
-		name := x.Source
-		if x.Key != "" {
-			name += " " + x.Title
-		}
-		fmt.Fprintf(w, "%s: %s\n", name, text.Harmless(b))
+		fmt.Fprintf(w, "%s: %s\n", x.Name(), text.Harmless(b))
 	}
 }
 

@@ -22,6 +22,14 @@ type Checked struct {
 	Broken []string      // what is not as expected; nil when everything holds
 }
 
+// Name returns what was fired, and at which source.
+func (c *Checked) Name() string {
+	if c.Key == "" {
+		return c.Title
+	}
+	return c.Source + " " + c.Title
+}
+
 // Checks is how the expectations of the project stand.
 type Checks struct {
 	On      bool      // all are checked after every change
@@ -55,7 +63,7 @@ func (c *Checks) Words() string {
 	case len(broken) == 0:
 		return fmt.Sprintf("%d of %d hold", c.All, c.All)
 	case len(broken) == 1:
-		return fmt.Sprintf("%s %s broke", broken[0].Source, broken[0].Title)
+		return broken[0].Name() + " broke"
 	}
 	return fmt.Sprintf("%d of %d broke", len(broken), c.All)
 }
