@@ -203,6 +203,11 @@ func TestBeginFindsHandlers(t *testing.T) {
 			"gate/gate.go:Board data it takes one value: context.Context, string"},
 		{map[string]string{"node_modules/x/a.mjs": tides, "test_a.py": quote, "bad.py": "def x(:", "bad.go": "package"},
 			""},
+		{map[string]string{"one.cjs": "module.exports = async (event) => 1;\n",
+			"two.cjs": "exports.go = async (event, context) " +
+				"=> 1;\n"}, "one.cjs:default event its parameters are called event; two.cjs:go event its " +
+			"parameters are " +
+			"called event, context"},
 		{map[string]string{"serve.mjs": tides + "http.createServer(page).listen(1);\n"}, ""},
 	} {
 		dir := t.TempDir()

@@ -183,13 +183,14 @@ var (
 	exportedConst = regexp.MustCompile(
 		`(?m)^(?:export\s+const\s+|(?:module\.)?exports\.)([\p{L}_$][\p{L}\p{N}_$]*)\s*=\s*` +
 			`(?:async\s+)?(?:function\b[^(]*)?\(([^)]*)\)`)
-	listens = regexp.MustCompile(`\.listen\s*\(`)
+	exportsAll = regexp.MustCompile(`(?m)^module\.exports\s*=\s*()(?:async\s*)?(?:function\b[^(]*)?\(([^)]*)\)`)
+	listens    = regexp.MustCompile(`\.listen\s*\(`)
 )
 
 // inJavaScript reads a file by the form of what it exports.
 func inJavaScript(text []byte) (out ofFile) {
 	out.Serves = listens.Match(text)
-	for _, form := range []*regexp.Regexp{exported, exportedConst} {
+	for _, form := range []*regexp.Regexp{exported, exportedConst, exportsAll} {
 		for _, m := range form.FindAllSubmatch(text, -1) {
 			c := callable{Name: string(m[1])}
 			if c.Name == "" || bytes.Contains(m[0], []byte("default")) {
