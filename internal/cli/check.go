@@ -193,15 +193,13 @@ func describeStart(p *plan.Project, f *plan.Function) string {
 	content := strings.Join(f.Start, " ")
 	switch {
 	case f.Handler != nil:
-		content = fmt.Sprintf("%s:%s, a handler that takes %s, run by %s", f.Handler.File, f.Handler.Name,
-			map[plan.Takes]string{plan.TakesEvent: "the event", plan.TakesData: "its data",
-				plan.TakesRequest: "a request",
-				plan.TakesShaped:  "what its template makes of an event"}[f.Handler.Takes],
-			strings.Join(f.Start[:len(f.Start)-3], " "))
-		if f.Handler.Language == plan.Go {
-			content, _, _ = strings.Cut(content, ", run by ")
-			content += ", built by the go command"
+		by := "run by " + strings.Join(f.Start[:len(f.Start)-3], " ")
+		if f.Handler.Built() {
+			by = "built by the go command"
 		}
+		content = fmt.Sprintf("%s:%s, a handler that takes %s, %s", f.Handler.File, f.Handler.Name,
+			[...]string{plan.TakesEvent: "the event", plan.TakesData: "its data", plan.TakesRequest: "a request",
+				plan.TakesShaped: "what its template makes of an event"}[f.Handler.Takes], by)
 	case f.Transport == plan.Lines:
 		content += ", transport: lines"
 	case f.Transport == plan.OneShot:
@@ -212,7 +210,7 @@ func describeStart(p *plan.Project, f *plan.Function) string {
 	if f.Fresh {
 		content += ", a new connection for each request"
 	}
-	if f.Build != nil && (f.Handler == nil || f.Handler.Language != plan.Go) {
+	if f.Build != nil && !f.Handler.Built() {
 		content += ", built by " + strings.Join(f.Build, " ")
 	}
 	if f.Prepare != nil {

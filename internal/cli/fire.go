@@ -519,11 +519,7 @@ func describe(s *session.Session, v *session.Shown) fired {
 			x.Body = string(body)
 		}
 	}
-	for _, verdict := range v.Verdicts() {
-		if !verdict.Held {
-			x.Unexpected = append(x.Unexpected, fmt.Sprintf("expected %s, got %s", verdict.Text, verdict.Got))
-		}
-	}
+	x.Unexpected = v.Unexpected()
 	return x
 }
 

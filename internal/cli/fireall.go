@@ -71,7 +71,7 @@ func fireOnChange(cmd *cobra.Command, s *session.Session, junit string) error {
 			mistake = ""
 		} else if err.Error() != mistake {
 			mistake = err.Error()
-			fmt.Fprintf(out, "%s\nthe project as it was before goes on\n", harmlessLines(mistake))
+			fmt.Fprintf(out, "%s\nthe project as it was before stays in use\n", harmlessLines(mistake))
 		}
 		c := s.Checks()
 		if c.Going || c.At.IsZero() || c.Round == printed {

@@ -44,17 +44,17 @@ func begin(ctx context.Context, out io.Writer, dir, language string, command, ki
 	if err != nil {
 		return wrong(err)
 	}
-	b, err := project.Begin(path, language, command, kinds)
+	if len(functions) > 0 && len(command) > 0 {
+		return wrong(errors.New("--functions and a command after -- exclude each other"))
+	}
+	var b *project.Beginning
+	if len(functions) > 0 {
+		b, err = project.Choose(project.Candidates(path), functions, kinds)
+	} else {
+		b, err = project.Begin(path, language, command, kinds)
+	}
 	if err != nil {
 		return wrong(err)
-	}
-	if len(functions) > 0 {
-		if len(command) > 0 {
-			return wrong(errors.New("--functions and a command after -- exclude each other"))
-		}
-		if b, err = project.Choose(project.Candidates(path), functions, kinds); err != nil {
-			return wrong(err)
-		}
 	}
 	if b.Choice {
 		listCandidates(out, b)

@@ -23,15 +23,7 @@ func logsCommand(dir *string) *cobra.Command {
 		Short: "Print what the functions wrote during a run (its name, the beginning of it, or last)",
 		Args:  cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return withRuns(cmd.Context(), *dir, func(s *store.Store) error {
-				name := "last"
-				if len(args) > 0 {
-					name = args[0]
-				}
-				info, err := s.Find(name)
-				if err != nil {
-					return wrong(err)
-				}
+			return withRun(cmd.Context(), *dir, args, func(s *store.Store, info store.Info) error {
 				lines, err := s.Lines(info.ID)
 				if err != nil {
 					return could(err)

@@ -51,15 +51,7 @@ func runsCommand(dir *string) *cobra.Command {
 		Short: "Print the findings of a run (its name, the beginning of it, or last)",
 		Args:  cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return withRuns(cmd.Context(), *dir, func(s *store.Store) error {
-				name := "last"
-				if len(args) > 0 {
-					name = args[0]
-				}
-				info, err := s.Find(name)
-				if err != nil {
-					return wrong(err)
-				}
+			return withRun(cmd.Context(), *dir, args, func(s *store.Store, info store.Info) error {
 				if failed {
 					return showFailed(cmd, s, info.ID, to)
 				}
@@ -331,6 +323,21 @@ func withRuns(ctx context.Context, dir string, do func(*store.Store) error) erro
 	}
 	defer s.Close()
 	return do(s)
+}
+
+// withRun opens the store of a project for one of its runs: the one that is named, or the last.
+func withRun(ctx context.Context, dir string, args []string, do func(*store.Store, store.Info) error) error {
+	return withRuns(ctx, dir, func(s *store.Store) error {
+		name := "last"
+		if len(args) > 0 {
+			name = args[0]
+		}
+		info, err := s.Find(name)
+		if err != nil {
+			return wrong(err)
+		}
+		return do(s, info)
+	})
 }
 
 func listRuns(cmd *cobra.Command, s *store.Store, asJSON bool) error {

@@ -45,7 +45,10 @@ func (b *Beginning) String() string {
 		for i := range b.Handlers {
 			all = append(all, b.Handlers[i].Handler())
 		}
-		return map[bool]string{true: "around the handler ", false: "around the handlers "}[len(all) == 1] + listed(all)
+		if len(all) == 1 {
+			return "around the handler " + all[0]
+		}
+		return "around the handlers " + listed(all)
 	case b.Found != "":
 		return fmt.Sprintf("around %s, started by %s", b.Found, strings.Join(b.Start, " "))
 	case b.New != "":

@@ -269,8 +269,6 @@ func filesIn(dir string) (names []string) {
 	return names
 }
 
-// watch reads the patterns of files that make a version of the code. Without,
-// they are the files of the project that the command names.
 // module returns patterns of the Go files of the module that a folder is in, as far as they are in the project.
 func (l *loader) module(dir string) []string {
 	for {
@@ -287,6 +285,8 @@ func (l *loader) module(dir string) []string {
 	}
 }
 
+// watch reads the patterns of files that make a version of the code. Without,
+// they are the files of the project that the command names.
 func (l *loader) watch(f *plan.Function, o *object) {
 	if n, ok := o.fields["watch"]; ok {
 		f.Watch = l.patterns(o, "watch")
@@ -300,11 +300,8 @@ func (l *loader) watch(f *plan.Function, o *object) {
 	}
 	f.Watch = nil
 	if f.Handler != nil { // the file, and those beside it that it may import
-		path := filepath.FromSlash(f.Handler.File)
-		if !filepath.IsAbs(path) {
-			path = filepath.Join(f.Dir, path)
-		}
-		if f.Handler.Language == plan.Go {
+		path := handlerPath(f)
+		if f.Handler.Built() {
 			f.Watch = l.module(filepath.Dir(path))
 		} else if rel, err := filepath.Rel(l.dir, filepath.Dir(path)); err == nil && filepath.IsLocal(rel) {
 			f.Watch = []string{filepath.ToSlash(filepath.Join(escapePattern(filepath.ToSlash(rel)),

@@ -82,7 +82,7 @@ func (l *loader) handler(f *plan.Function, o *object) bool {
 		f.Deliver = plan.DeliverShaped
 	}
 	file := l.handlerFile(f, o)
-	if h.Language == plan.Go {
+	if h.Built() {
 		l.built(f, o, file)
 		return true
 	}
@@ -132,14 +132,19 @@ func (l *loader) callable(h *plan.Handler, o *object) bool {
 	return true
 }
 
+// handlerPath returns the path of a handler's file.
+func handlerPath(f *plan.Function) string {
+	if path := filepath.FromSlash(f.Handler.File); filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(f.Dir, filepath.FromSlash(f.Handler.File))
+}
+
 // handlerFile returns the file of a handler, and notes where it is missing.
 func (l *loader) handlerFile(f *plan.Function, o *object) string {
-	path := filepath.FromSlash(f.Handler.File)
-	if !filepath.IsAbs(path) {
-		path = filepath.Join(f.Dir, path)
-	}
+	path := handlerPath(f)
 	if info, err := os.Stat(path); (err != nil || info.IsDir()) && (f.Build == nil ||
-		f.Handler.Language == plan.Go) {
+		f.Handler.Built()) {
 		l.missing = append(l.missing, l.mistake(o.fields["handler"], "%s: no file %s%s", o.at("handler"),
 			f.Handler.File,
 			suggestFile(path)))

@@ -2,7 +2,6 @@ package session
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -122,11 +121,7 @@ func (s *Session) broken(v *Shown) (out []string) {
 		head, _, _ := strings.Cut(v.Refused.Text, "\n")
 		return []string{"not sent: " + head}
 	}
-	for _, x := range v.Verdicts() {
-		if !x.Held {
-			out = append(out, fmt.Sprintf("expected %s, got %s", x.Text, x.Got))
-		}
-	}
+	out = v.Unexpected()
 	t := v.Last()
 	if len(out) > 0 || v.Outcome() == engine.Done || t != nil && t.Reply != nil && t.Reply.Status > 0 {
 		return out
@@ -197,13 +192,13 @@ func (s *Session) Checks() Checks {
 	return s.checks // results are only ever added
 }
 
-// stopChecks breaks off a round of checks that is going on.
+// stopChecks interrupts a round of checks that is in progress.
 func (s *Session) stopChecks() {
 	s.mu.Lock()
 	stop := s.endChecks
 	s.mu.Unlock()
 	if stop != nil {
-		stop(errors.New("the files changed again"))
+		stop()
 	}
 }
 
@@ -216,16 +211,16 @@ func (s *Session) checkAgain(changed []string) {
 		return
 	}
 	if s.endChecks != nil {
-		s.endChecks(errors.New("the files changed again"))
+		s.endChecks()
 	}
-	ctx, end := context.WithCancelCause(s.life)
+	ctx, end := context.WithCancel(s.life)
 	before := s.checked
 	over := make(chan struct{})
 	s.endChecks, s.checked = end, over
 	s.mu.Unlock()
 	go func() {
 		defer close(over)
-		defer end(nil)
+		defer end()
 		if before != nil {
 			<-before
 		}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -415,6 +414,16 @@ func (v Shown) Verdicts() []payload.Verdict {
 	return v.Item.Expect.Check(v.Sent, t.Reply.Status, body)
 }
 
+// Unexpected returns which expectations were not met, in words.
+func (v Shown) Unexpected() (out []string) {
+	for _, x := range v.Verdicts() {
+		if !x.Held {
+			out = append(out, fmt.Sprintf("expected %s, got %s", x.Text, x.Got))
+		}
+	}
+	return out
+}
+
 // Before returns the previous firing of the same event that had a reply; ok is false if there is
 // none.
 func (s *Session) Before(f *Firing) (Shown, bool) {
@@ -515,8 +524,7 @@ func (s *Session) Variants(source string) (out []string) {
 		return nil
 	}
 	for _, w := range s.Sources[i].Wires {
-		for _, v := range s.Functions[w.To].Variants {
-			_, name, _ := strings.Cut(v.Name, "@")
+		for _, name := range s.Functions[w.To].VariantNames() {
 			if !slices.Contains(out, name) {
 				out = append(out, name)
 			}

@@ -81,6 +81,9 @@ func (s *Session) Sent(source string, p *payload.Payload) (out []Sent) {
 			}
 			d.Message = transport.Build(s.life, f, nil, []*event.Event{p.Event}, src.BatchMax > 1)
 		}
+		if d.Call != nil && p.Request == nil {
+			d.Header = d.Call.Fields()
+		}
 		out = append(out, d)
 	}
 	return out

@@ -58,7 +58,7 @@ type Session struct {
 	last      *Order
 	checks    Checks
 	checked   chan struct{} // closed when the last round of checks is over; nil before the first
-	endChecks context.CancelCauseFunc
+	endChecks context.CancelFunc
 	loading   sync.Mutex // held while the project is read again
 	changes   chan struct{}
 	ticking   bool            // schedules fire automatically
@@ -80,7 +80,7 @@ func (d *Workspace) Stand(listen string) (*Session, error) {
 		s.trouble = err.Error()
 	}
 	s.serveObjects()
-	s.watch()
+	s.Watch()
 	go s.keepTime()
 	return s, nil
 }
@@ -191,8 +191,8 @@ func (s *Session) Resume() {
 	s.changed()
 }
 
-// watch watches the files of the functions and of the project.
-func (s *Session) watch() {
+// Watch watches the files of the functions and of the project.
+func (s *Session) Watch() {
 	var patterns []string
 	for i := range s.Whole.Functions {
 		patterns = append(patterns, s.Whole.Functions[i].Watch...)
@@ -238,9 +238,6 @@ func (s *Session) touch(path string) {
 	}
 }
 
-// Watch looks at the files from now on, in a session that was opened without doing so.
-func (s *Session) Watch() { s.watch() }
-
 // bringAll takes up what has changed: the project, the saved payloads, the code
 // of the functions; and fires again where that is wanted.
 func (s *Session) bringAll() {
@@ -278,8 +275,8 @@ func (s *Session) bringAll() {
 			s.renew(c)
 		}
 		if did || failure != nil {
-			name, _, _ := strings.Cut(s.Plan().Functions[c.Fn].Name, "@")
-			renewed = append(renewed, name)
+			p := s.Plan()
+			renewed = append(renewed, p.Functions[p.Of[c.Fn]].Name)
 		}
 		any = any || did || failure != nil && c.New(failure)
 		s.changed()
@@ -358,7 +355,7 @@ func (s *Session) reload() bool {
 	s.begin()
 	s.mu.Unlock()
 	s.serveObjects()
-	s.watch()
+	s.Watch()
 	s.rewind()
 	return true
 }

@@ -5,6 +5,7 @@ package plan
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"nightdrill/internal/core/arrival"
@@ -83,6 +84,14 @@ func (t Transport) String() string { return Transports[t] }
 // Transports holds the names of the transports, by their numbers.
 var Transports = []string{"http", "attach", "lines", "oneshot", "handler"}
 
+// VariantNames returns the names of the function's variants, without its own.
+func (f *Function) VariantNames() (out []string) {
+	for i := range f.Variants {
+		out = append(out, strings.TrimPrefix(f.Variants[i].Name, f.Name+"@"))
+	}
+	return out
+}
+
 // Language is the language of a handler.
 type Language uint8
 
@@ -119,7 +128,10 @@ type Handler struct {
 	Reply    *ReplyShape // nil where what is returned is the body of a 200
 }
 
-// ReplyShape says where the parts of an HTTP reply are in what a handler returns: JSON Pointers (RFC 6901),
+// Built reports whether the handler is compiled together with its loader; a function without a handler has none.
+func (h *Handler) Built() bool { return h != nil && h.Language == Go }
+
+// ReplyShape has the places of the parts of an HTTP reply in what a handler returns: JSON Pointers (RFC 6901),
 // "" for none.
 type ReplyShape struct{ Status, Headers, Body, Base64 string }
 

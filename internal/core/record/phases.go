@@ -11,6 +11,7 @@ import (
 type Phase struct {
 	Name     string
 	From, To clock.Time
+	Start    bool // it is a part of the start of the instance
 }
 
 // Took is how long a phase took.
@@ -23,7 +24,7 @@ func Phases(arrived clock.Time, in *Instance, v *Invocation) (out []Phase) {
 	at := arrived
 	until := func(name string, to clock.Time) {
 		if to > at {
-			out = append(out, Phase{name, at, to})
+			out = append(out, Phase{name, at, to, v.Class == engine.Cold && at >= in.Spawned && to <= in.Ready})
 			at = to
 		}
 	}

@@ -279,16 +279,15 @@ func (l *learner) object(at, in string, raw []byte, depth int) string {
 	}
 	var b strings.Builder
 	indent := "\n" + strings.Repeat("  ", depth+1)
-	for i, m := range all {
+	before := "{"
+	for _, m := range all {
 		name, _ := encode(m.name) // a string always encodes
-		if b.WriteString(map[bool]string{true: "{", false: ","}[i == 0] + indent + literal([]byte(name)) + ": "); true {
-			b.WriteString(l.value(at+"/"+escape(m.name), m.name, in, m.raw, depth+1))
-		}
+		b.WriteString(before + indent + literal([]byte(name)) + ": ")
+		b.WriteString(l.value(at+"/"+jsondiff.Escape(m.name), m.name, in, m.raw, depth+1))
+		before = ","
 	}
 	return b.String() + indent[:len(indent)-2] + "}"
 }
-
-func escape(name string) string { return strings.NewReplacer("~", "~0", "/", "~1").Replace(name) }
 
 // list returns the part of a template for a list; the first list of objects is one of events.
 func (l *learner) list(at, name string, raw []byte, depth int) string {
@@ -321,7 +320,11 @@ func (l *learner) list(at, name string, raw []byte, depth int) string {
 	}
 	var b strings.Builder
 	for i, m := range all {
-		b.WriteString(map[bool]string{true: "[", false: ","}[i == 0] + indent)
+		if i == 0 {
+			b.WriteString("[" + indent)
+		} else {
+			b.WriteString("," + indent)
+		}
 		b.WriteString(l.value(at+"/"+strconv.Itoa(i), "", name, m.raw, depth+1))
 	}
 	return b.String() + indent[:len(indent)-2] + "]"
@@ -391,7 +394,10 @@ func (l *learner) whole(at, name string, raw []byte) (string, bool) {
 	if lists {
 		expression = "lists (" + expression + ")"
 	}
-	words := map[string]string{"Header": "headers", "Query": "query"}[part]
+	words := "query"
+	if part == "Header" {
+		words = "headers"
+	}
 	if null {
 		return l.action(at, words, raw, false, "if "+expression+"}}{{json "+expression+"}}{{else}}null{{end"), true
 	}
@@ -413,27 +419,27 @@ func take(into *string, value string) bool {
 
 func (l *learner) text(at, name, in, s string, raw []byte) string {
 	d := l.draft
-	json := func(part, expression string) string { return l.action(at, part, raw, false, "json "+expression) }
+	with := func(part, expression string) string { return l.action(at, part, raw, false, "json "+expression) }
 	if l.kind == Request {
 		path, query, asked := strings.Cut(s, "?")
 		switch {
 		case slices.Contains(methods, s) && take(&d.method, s):
-			return json("method", "@Method")
+			return with("method", "@Method")
 		case strings.HasPrefix(s, "/") && asked && has(name, "path", "url", "uri", "target") && take(&d.path, path) &&
 			take(&d.query, query):
-			return json("target", "@Target")
+			return with("target", "@Target")
 		case strings.HasPrefix(s, "/") && has(name, "path", "url", "uri", "target"):
 			if l.first && len(s) > 1 && strings.HasSuffix(d.path, s) { // what it has before is the platform's
 				d.path = s
 			}
 			if take(&d.path, s) {
-				return json("path", "@Path")
+				return with("path", "@Path")
 			}
 			if before, ok := strings.CutSuffix(s, d.path); ok && len(d.path) > 1 {
-				return json("path", fmt.Sprintf("(print %q @Path)", before))
+				return with("path", fmt.Sprintf("(print %q @Path)", before))
 			}
 		case has(name, "query") && take(&d.query, s):
-			return json("query", "@RawQuery")
+			return with("query", "@RawQuery")
 		}
 	}
 	if l.kind != Object && slices.Contains(dataWords, name) {
@@ -445,16 +451,16 @@ func (l *learner) text(at, name, in, s string, raw []byte) string {
 		switch {
 		case (has(name, "bucket", "container") || has(in, "bucket", "container") && name == "name") &&
 			take(&d.bucket, s):
-			return json("bucket", `(at "/bucket" @Data)`)
+			return with("bucket", `(at "/bucket" @Data)`)
 		case slices.Contains(keyWords, name) && strings.ContainsAny(s, "./") && take(&d.subject, s):
-			return json("key", "@Subject")
+			return with("key", "@Subject")
 		case has(name, "contenttype", "mediatype", "mimetype") && take(&d.contentType, s):
-			return json("content type", `(at "/content_type" @Data)`)
+			return with("content type", `(at "/content_type" @Data)`)
 		case has(name, "size", "length") && pureDigits.MatchString(s):
-			d.size = jsonNumber(s)
+			d.size = json.Number(s)
 			return l.action(at, "size", raw, false, `json (print (at "/size" @Data))`)
 		case has(name, "url", "link", "href") && strings.Contains(s, "://") && take(&d.link, s):
-			return json("address", `(at "/url" @Data)`)
+			return with("address", `(at "/url" @Data)`)
 		}
 	}
 	for _, layout := range layouts {
@@ -463,10 +469,10 @@ func (l *learner) text(at, name, in, s string, raw []byte) string {
 		}
 	}
 	if t, ok := epoch(s); ok && has(name, timeWords...) {
-		return l.at(at, raw, t, `json (print (`+map[bool]string{true: "millis", false: "unix"}[len(s) == 13]+` @Sent))`)
+		return l.at(at, raw, t, `json (print (`+since(s)+` @Sent))`)
 	}
 	if has(name, "partitionkey") && take(&d.partition, s) {
-		return json("partition key", `@Attributes.partitionkey`)
+		return with("partition key", `@Attributes.partitionkey`)
 	}
 	if (strings.HasSuffix(name, "id") || has(name, "uuid")) && idForm.MatchString(s) && !pureDigits.MatchString(s) {
 		return l.action(at, "id", raw, !take(&d.id, s), "json @ID")
@@ -474,7 +480,7 @@ func (l *learner) text(at, name, in, s string, raw []byte) string {
 	if len(s) >= 8 {
 		for _, h := range d.header {
 			if h.Value == s {
-				return json("header "+strings.ToLower(h.Name), fmt.Sprintf("(index @Header %q)",
+				return with("header "+strings.ToLower(h.Name), fmt.Sprintf("(index @Header %q)",
 					strings.ToLower(h.Name)))
 			}
 		}
@@ -482,11 +488,12 @@ func (l *learner) text(at, name, in, s string, raw []byte) string {
 	return l.constant(raw)
 }
 
-func jsonNumber(s string) json.Number { return json.Number(s) }
-
 // data returns the action for a text that is the data, or the body, as it is or in base64.
 func (l *learner) data(at, s string, raw []byte) (string, bool) {
-	part := map[bool]string{true: "body", false: "data"}[l.kind == Request]
+	part := "data"
+	if l.kind == Request {
+		part = "body"
+	}
 	text, expression := []byte(s), "json @Text"
 	if coded, err := base64.StdEncoding.DecodeString(s); err == nil && len(s) >= 8 && (json.Valid(coded) ||
 		utf8.Valid(coded) && strings.HasSuffix(s, "=")) {
@@ -520,6 +527,14 @@ func epoch(s string) (t time.Time, ok bool) {
 	return t, false
 }
 
+// since returns the function of templates that writes a time as epoch reads it.
+func since(s string) string {
+	if len(s) == 13 {
+		return "millis"
+	}
+	return "unix"
+}
+
 func (l *learner) number(at, name string, raw []byte) string {
 	s := string(raw)
 	if l.kind == Object && has(name, "size", "length") && pureDigits.MatchString(s) {
@@ -527,7 +542,7 @@ func (l *learner) number(at, name string, raw []byte) string {
 		return l.action(at, "size", raw, false, `json (at "/size" @Data)`)
 	}
 	if t, ok := epoch(s); ok && has(name, timeWords...) {
-		return l.at(at, raw, t, map[bool]string{true: "millis", false: "unix"}[len(s) == 13]+" @Sent")
+		return l.at(at, raw, t, since(s)+" @Sent")
 	}
 	return l.constant(raw)
 }

@@ -61,20 +61,14 @@ func Decide(p *plan.Expanded, r *event.Request) Decision {
 // are of this machine, RFC 6761 §6.3), or why there is no such variant on the way of the request. Hosts that name
 // no function are left to the conditions of wires.
 func addressed(p *plan.Expanded, pl *payload.Payload, source int) (variant, why string) {
-	host := strings.ToLower(pl.Request.HeaderValue("Host"))
-	host, _, _ = strings.Cut(host, ":")
-	name, below := strings.CutSuffix(strings.TrimSuffix(host, "."), ".localhost")
+	name, below := strings.CutSuffix(hosts.Name(pl.Request.HeaderValue("Host")), ".localhost")
 	variant, function, two := strings.Cut(name, ".")
 	at := p.FunctionNamed(function)
 	if !below || !two || at < 0 {
 		return "", ""
 	}
 	if p.FunctionNamed(function+"@"+variant) < 0 {
-		var known []string
-		for i := range p.Functions[at].Variants {
-			_, v, _ := strings.Cut(p.Functions[at].Variants[i].Name, "@")
-			known = append(known, v)
-		}
+		known := p.Functions[at].VariantNames()
 		if len(known) == 0 {
 			return "", fmt.Sprintf("%s has no variants", function)
 		}

@@ -13,15 +13,19 @@ import (
 	"strings"
 )
 
+// Name returns the name in a Host header, in small letters, without its port.
+func Name(host string) string {
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	return strings.TrimSuffix(strings.ToLower(strings.Trim(host, "[]")), ".")
+}
+
 // Check returns why a request is refused, with status 421 (RFC 9110 §15.5.20), or "". A
 // request is answered that names the address at which it came in, a loopback address,
 // localhost or a name below it, or one of the names that were allowed.
 func Check(r *http.Request, allowed []string) string {
-	name := r.Host
-	if host, _, err := net.SplitHostPort(name); err == nil {
-		name = host
-	}
-	name = strings.TrimSuffix(strings.ToLower(strings.Trim(name, "[]")), ".")
+	name := Name(r.Host)
 	if name == "" || name == "localhost" || strings.HasSuffix(name, ".localhost") { // RFC 6761 §6.3
 		return ""
 	}

@@ -124,7 +124,7 @@ func (l *launched) command(fn *plan.Function, args []string, unique string) proc
 		env = append(env, "PYTHONUNBUFFERED=1") // lines come when they are written, not when a buffer is full
 	}
 	args = proc.Expand(args, "port", p, "socket", l.socket, "instance", unique)
-	if l.loader != nil && len(args) > 0 && len(fn.Start) > 0 && len(args) == len(fn.Start) {
+	if l.loader != nil {
 		args = l.loader.arguments(args, fn)
 	}
 	return proc.Command{Args: args, Dir: fn.Dir, Env: env}

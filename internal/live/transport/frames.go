@@ -81,10 +81,9 @@ func call(ctx context.Context, f *plan.Function, request *event.Request, events 
 			x.Attributes[extension.Name] = extension.Value
 		}
 		c.Events = append(c.Events, x)
-		for _, name := range slices.Sorted(maps.Keys(x.Attributes)) { // as it is shown
-			m.Header = append(m.Header, event.Field{Name: name, Value: x.Attributes[name]})
+		if f.Handler.Takes != plan.TakesShaped { // which has a body of its own
+			m.Body = append(m.Body, e.Data...)
 		}
-		m.Body = append(m.Body, e.Data...)
 	}
 	switch {
 	case f.Handler.Takes == plan.TakesShaped:
@@ -101,6 +100,17 @@ func call(ctx context.Context, f *plan.Function, request *event.Request, events 
 		c.ID = events[0].ID
 	}
 	return m
+}
+
+// Fields returns the attributes of the call's events, as they are shown.
+func (c *Call) Fields() (out []event.Field) {
+	for i := range c.Events {
+		of := c.Events[i].Attributes
+		for _, name := range slices.Sorted(maps.Keys(of)) {
+			out = append(out, event.Field{Name: name, Value: of[name]})
+		}
+	}
+	return out
 }
 
 // Frames speaks to a loader over a connection, for one slot.
@@ -121,7 +131,7 @@ func NewFrames(conn net.Conn, in *bufio.Reader, f *plan.Function, instance strin
 		Keep: Kept}
 }
 
-// Close breaks off what is in progress.
+// Close interrupts what is in progress.
 func (f *Frames) Close() { f.conn.Close() }
 
 // NoSlot stands for a slot for which a loader has no connection: it had been started with so many.
@@ -138,7 +148,8 @@ func (NoSlot) Close() {}
 
 // HandlerError is what went wrong in a handler, or with it.
 type HandlerError struct {
-	Kind    string   `json:"kind"` // raised, not-json, exit, uncaught; import, no-file, no-name, not-callable, arity
+	// raised, not-json, event-shape, reply, exit, uncaught; import, no-file, no-name, not-callable, arity
+	Kind    string   `json:"kind"`
 	Type    string   `json:"type,omitempty"`
 	Message string   `json:"message"`
 	File    string   `json:"file,omitempty"`
@@ -267,7 +278,7 @@ func (f *Frames) Do(ctx context.Context, m *Message, trace string) Reply {
 		f.conn.Close()
 		return broken(engine.Garbled, "the head of the reply is not JSON: %v", err)
 	}
-	r.Done, r.Size = time.Now(), int64(len(body))
+	r.Done = time.Now()
 	f.understand(&r, &o, body)
 	if o.User > 0 {
 		r.Timing = "handler;dur=" + strconv.FormatFloat(float64(o.User)/1e6, 'f', 3, 64)

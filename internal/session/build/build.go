@@ -36,7 +36,7 @@ import (
 func Package(f *plan.Function, dir string) (n int, bytes int64) {
 	own := ""
 	if len(f.Start) > 0 && strings.ContainsRune(f.Start[0], filepath.Separator) && (f.Handler == nil ||
-		f.Handler.Language == plan.Go) { // not one of the system's, and no interpreter
+		f.Handler.Built()) { // not one of the system's, and no interpreter
 		own = proc.Program(f.Start[0])
 	}
 	patterns := f.Package
@@ -267,7 +267,7 @@ func (c *Code) make(ctx context.Context, f *plan.Function, hash string) *Failure
 			continue
 		}
 		key := hash + strings.Join(step.args, "\x00") + strings.Join(f.Env, "\x00")
-		own := f.Handler != nil && f.Handler.Language == plan.Go && step.name == "build"
+		own := f.Handler.Built() && step.name == "build"
 		if own { // the loader is built in
 			key += loader.OfGo()
 		}

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 
+	"nightdrill/internal/core/record"
+
 	"github.com/alecthomas/chroma/v2"
 	"github.com/alecthomas/chroma/v2/lexers"
 	"github.com/charmbracelet/x/ansi"
@@ -89,6 +91,19 @@ func styleOf(t chroma.TokenType) Style {
 		return Text
 	}
 	return Plain
+}
+
+// LineMark returns how a line of a log is drawn: its style, and the sign before it.
+func LineMark(k record.LineKind) (style Style, sign string) {
+	switch k {
+	case record.InstanceStarted, record.InstanceReady:
+		return Cold, "◆ "
+	case record.InstanceStopped:
+		return Dim, "┤ "
+	case record.Noted:
+		return Warm, "– "
+	}
+	return Plain, ""
 }
 
 // breaks are the characters after which a line is broken, rather than anywhere.

@@ -197,15 +197,7 @@ func (m *Model) drawLogs(c *canvas.Canvas, y, rows int) {
 	}
 	for i := range shown {
 		x := &shown[i]
-		style, sign := canvas.Plain, ""
-		switch x.Kind {
-		case record.InstanceStarted, record.InstanceReady:
-			style, sign = canvas.Cold, "◆ "
-		case record.InstanceStopped:
-			style, sign = canvas.Dim, "┤ "
-		case record.Noted:
-			style, sign = canvas.Warm, "– "
-		}
+		style, sign := canvas.LineMark(x.Kind)
 		if marked && x.At >= from && x.At < to {
 			c.Set(0, y+i, canvas.Warm, '▌')
 		}

@@ -19,6 +19,7 @@ import (
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/tui/canvas"
+	"nightdrill/internal/tui/pane"
 )
 
 // Start asks the shell to start a drill.
@@ -296,17 +297,11 @@ func (m *Model) Help() []key.Binding {
 		more := key.NewBinding(key.WithKeys("pgup"), key.WithHelp("pgup pgdn", "more lines"))
 		return []key.Binding{Keys.Up, Keys.Left, Keys.Search, more, Keys.Smaller, Keys.Close}
 	case m.live && !m.cold():
-		return []key.Binding{Keys.Stop, LimitKeys.Open, Keys.Up, Keys.Left, Keys.Open, short(Keys.Logs, "logs"),
+		return []key.Binding{Keys.Stop, LimitKeys.Open, Keys.Up, Keys.Left, Keys.Open, pane.Short(Keys.Logs, "logs"),
 			Keys.In, Keys.Back, Keys.All}
 	}
-	return []key.Binding{Keys.Start, Keys.Up, Keys.Left, Keys.Open, short(Keys.Logs, "logs"), Keys.In, Keys.Back,
+	return []key.Binding{Keys.Start, Keys.Up, Keys.Left, Keys.Open, pane.Short(Keys.Logs, "logs"), Keys.In, Keys.Back,
 		Keys.All}
-}
-
-// short returns a binding with shorter words, for the line at the bottom.
-func short(b key.Binding, words string) key.Binding {
-	b.SetHelp(b.Help().Key, words)
-	return b
 }
 
 // length is the stretch of time that there is to see.

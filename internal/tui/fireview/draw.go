@@ -345,8 +345,7 @@ func (m *Model) drawLadder(c *canvas.Canvas, p *page, y int) int {
 		c.Right(2+names+figures-1, y, canvas.Plain, duration(ph.Took()))
 		a, b := at(float64(ph.From-from)/float64(to-from)), at(float64(ph.To-from)/float64(to-from))
 		style := canvas.Warm
-		switch ph.Name {
-		case "spawn", "boot", "spawn, boot", "interpreter", "loader", "import":
+		if ph.Start {
 			style = canvas.Cold
 		}
 		bar(c, 2+names+figures, y, style, a, max(b, a+1))

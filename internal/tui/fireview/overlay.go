@@ -263,15 +263,7 @@ func (o *overlay) draw(c *canvas.Canvas, m *Model) {
 		y := 3 + i
 		c.Put(1, y, canvas.Dim, e.At.Format("15:04:05.000"))
 		c.PutUpTo(15, y, 15+widest, canvas.Field, e.Instance)
-		style, mark := canvas.Plain, ""
-		switch e.Kind {
-		case session.LogStarted, session.LogReady:
-			style, mark = canvas.Cold, "◆ "
-		case session.LogStopped:
-			style, mark = canvas.Dim, "┤ "
-		case session.LogNote:
-			style, mark = canvas.Warm, "– "
-		}
+		style, mark := canvas.LineMark(e.Kind)
 		c.Put(17+widest, y, style, mark+e.Text)
 	}
 }

@@ -846,11 +846,8 @@ func (m *Model) Help() []key.Binding {
 	case m.shown != nil && !m.page.v.Over || m.series != nil && !m.series.Over():
 		return []key.Binding{Keys.Stop, Keys.Fire, Keys.Logs}
 	}
-	short := func(b key.Binding, help string) key.Binding {
-		return key.NewBinding(key.WithKeys(b.Keys()...), key.WithHelp(b.Help().Key, help))
-	}
-	again := short(Keys.Again, "re-fire on save")
-	return []key.Binding{Keys.Fire, short(Keys.Cold, "cold"), short(Keys.Times, "n times"), again,
+	short := pane.Short
+	return []key.Binding{Keys.Fire, short(Keys.Cold, "cold"), short(Keys.Times, "n times"), Keys.Again,
 		short(Keys.Edit, "edit"), short(Keys.Filter, "filter"),
 		short(Keys.Left, "panes"), short(Keys.Earlier, "earlier"), Keys.Logs, short(Keys.Keep, "save reply")}
 }

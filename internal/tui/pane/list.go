@@ -3,8 +3,16 @@ package pane
 import (
 	"fmt"
 
+	"charm.land/bubbles/v2/key"
+
 	"nightdrill/internal/tui/canvas"
 )
+
+// Short returns a binding with shorter words, for the line at the bottom.
+func Short(b key.Binding, words string) key.Binding {
+	b.SetHelp(b.Help().Key, words)
+	return b
+}
 
 // List is a list of items in a pane, under headings where they have any. It remembers where it was drawn, so
 // that a click finds the item that is pointed at.
