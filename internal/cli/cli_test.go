@@ -456,7 +456,7 @@ func read(t *testing.T, file string) string {
 // A function in any language that reads PORT and answers HTTP works, and a plain handler.
 func TestExamples(t *testing.T) {
 	for name, interpreter := range map[string]string{"python": "python3", "node": "node", "python-handler": "python3",
-		"node-handler": "node", "go-handler": "go"} {
+		"node-handler": "node", "go-handler": "go", "java-handler": "javac", "ruby-handler": "ruby"} {
 		t.Run(name, func(t *testing.T) {
 			if _, err := exec.LookPath(interpreter); err != nil {
 				t.Skipf("THE EXAMPLE IN %s WAS NOT TRIED: %s is not on this machine", strings.ToUpper(name),

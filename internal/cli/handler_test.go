@@ -60,7 +60,8 @@ func has(t *testing.T, program string) {
 // noLoadersLeft fails where a loader of this test's is still there.
 func noLoadersLeft(t *testing.T) {
 	t.Helper()
-	out, _ := exec.Command("pgrep", "-f", `(nightdrill_loader|\.nightdrill/handlers/).*functions/`).Output()
+	out, _ := exec.Command("pgrep", "-f", `(nightdrill_loader|\.nightdrill/handlers/).*(functions/|ferry|Tide)`).
+		Output()
 	if len(out) > 0 {
 		t.Errorf("processes are left: %s", out)
 	}
@@ -80,6 +81,9 @@ func tryHandlers(t *testing.T, cases []handlerCase) {
 		all[c.name] = c.settings
 	}
 	dir := handlers(t, all, "")
+	if strings.Contains(cases[0].settings, "classes:") {
+		compile(t, dir)
+	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
 			args := []string{"--project", dir, "fire", c.name, filepath.Join(dir, "good.event.json")}
@@ -211,6 +215,105 @@ func TestGoHandlers(t *testing.T) {
 		{"broken", "handler: \"functions/broken/broken.go:F\"", "GET x", []string{"broken does not build\n",
 			"functions/broken/broken.go:3:17: cannot use \"twelve\""}},
 		{"board", "handler: \"functions/app/main.go:board\"", "", []string{"done", `"s-1 scan car BF-1"`}},
+	})
+	noLoadersLeft(t)
+}
+
+// compile lays the classes of the handlers in Java out, all but one.
+func compile(t *testing.T, dir string) {
+	t.Helper()
+	c := exec.Command("javac", "-d", "classes", "functions/ferry/Desk.java")
+	c.Dir = dir
+	if out, err := c.CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	if err := os.Remove(filepath.Join(dir, "classes", "ferry", "Desk$Gone.class")); err != nil {
+		t.Fatal(err)
+	}
+	for _, args := range [][]string{{"-cf", "desk.jar", "-C", "classes", "ferry/Desk.class"},
+		{"-cf", "rest.jar", "-C", "classes", "."}} {
+		c := exec.Command("jar", args...)
+		if c.Dir = dir; c.Run() != nil {
+			t.Fatal("jar failed")
+		}
+	}
+}
+
+// In Java a handler comes from a folder of classes or from a jar, and what it takes becomes what its parameter is.
+func TestJavaHandlers(t *testing.T) {
+	has(t, "javac")
+	handler := func(name string) string { return "handler: \"classes:ferry.Desk." + name + "\"" }
+	tryHandlers(t, []handlerCase{
+		{"quote", handler("quote") + ", takes: data", "POST x {\"to\":\"holm\",\"adults\":2}", []string{"status 200",
+			`"cents": 2400`, `"at": "1970-01-01T00:00:00Z"`, "asked 1 true true quote-1", "handler", "interpreter"}},
+		{"misfit", handler("quote") + ", takes: data", "POST x {\"ages\":[1,\"two\"]}", []string{"status 500",
+			"the body does not fit the parameter's type Ask: at /ages/1: a text is not an Integer",
+			"(functions/ferry/Desk.java:24)"}},
+		{"narrow", handler("quote") + ", takes: data", "POST x {\"adults\":2.5}", []string{
+			"at /adults: 2.5 does not fit into an int"}},
+		{"object", "handler: \"classes:ferry.Desk\"", "POST x {}", []string{`"asked": 1`, `"path": "/object/x"`}},
+		{"scan", handler("scan"), "", []string{"done", `"s-1"`, `"car"`, `"BF-1"`}},
+		{"scan-bad", handler("scan"), "bad", []string{"failed",
+			"IllegalArgumentException: bad pass (functions/ferry/Desk.java:36)"}},
+		{"raw", handler("raw") + ", takes: data", "POST x hello", []string{"application/octet-stream", "hello"}},
+		{"nothing", handler("nothing"), "GET x", []string{"status 204"}},
+		{"later", handler("later"), "GET x", []string{`"later"`}},
+		{"page", handler("page") + ", takes: request", "POST x?a=b hello", []string{"status 202", "X-Query: a=b",
+			"POST hello"}},
+		{"no-page", handler("page"), "GET x", []string{"takes an HttpExchange, which needs takes: request"}},
+		{
+			"no-json",
+			handler("noJson"),
+			"GET x",
+			[]string{"it returned a value that is not JSON: an Object has no form in"},
+		},
+		{"leaves", handler("leaves"), "GET x", []string{"status 500",
+			"it called System.exit (functions/ferry/Desk.java:57)"}},
+		{"dies", handler("dies"), "GET x", []string{"failed", "exited with code 5"}},
+		{"hangs", handler("hangs") + ", timeout: 300ms", "GET x", []string{"failed", "did not reply within 300 ms"}},
+		{"deep", handler("deep"), "GET x", []string{"status 500", "StackOverflowError (functions/ferry/Desk.java:71)"}},
+		{"three", handler("three"), "GET x", []string{"Desk.three has 3 parameters", "(functions/ferry/Desk.java:73)"}},
+		{"no-name", handler("quot"), "GET x", []string{"ferry.Desk has no method quot (did you mean quote?)"}},
+		{"no-class", "handler: \"classes:ferry.Dusk.quote\"", "GET x",
+			[]string{"classes has no class ferry.Dusk (did you mean ferry.Desk?)"}},
+		{"broken", handler("Broken.f"), "GET x", []string{"NumberFormatException: For input string: \"high\" " +
+			"(functions/ferry/Desk.java:76)"}},
+		{
+			"needs",
+			handler("Needs.g"),
+			"GET x",
+			[]string{"it needs the class ferry.Desk$Gone, which is not on the class path"},
+		},
+		{"alone", "handler: \"desk.jar:ferry.Desk.quote\", takes: data", "POST x {}",
+			[]string{"it needs the class ferry.Desk$"}},
+		{"beside", "handler: \"desk.jar:ferry.Desk.quote\", takes: data, interpreter: [java, -cp, rest.jar, -Xmx64m]",
+			"POST x {\"adults\":1}", []string{`"cents": 1200`}},
+		{"built", "handler: \"made:Tide.level\", build: [javac, -d, made, functions/Tide.java]", "GET x",
+			[]string{"status 200", "3"}},
+	})
+	noLoadersLeft(t)
+}
+
+// Another language needs a loader, which is a command of the user's.
+func TestHandlersOfAnotherLanguage(t *testing.T) {
+	has(t, "ruby")
+	loader, err := filepath.Abs("../../examples/ruby-handler/loader.rb")
+	if err != nil {
+		t.Fatal(err)
+	}
+	handler := func(name string) string {
+		return fmt.Sprintf("handler: \"functions/gate.rb:%s\", loader: [ruby, %q]", name, loader)
+	}
+	tryHandlers(t, []handlerCase{
+		{"scan", handler("scan"), "", []string{"done", `"id": "s-1"`, `"deck": "car"`, "handler"}},
+		{"scan-bad", handler("scan"), "bad", []string{"failed", "ArgumentError: bad pass (functions/gate.rb:3)"}},
+		{"raw", handler("Gate.raw") + ", takes: data", "POST x {\"a\":1}", []string{"application/octet-stream"}},
+		{"leaves", handler("leaves"), "GET x", []string{"status 500", "it called exit(4) (functions/gate.rb:9)"}},
+		{"no-name", handler("scam"), "GET x", []string{"functions/gate.rb has no scam"}},
+		{"syntax", "handler: \"functions/broken.rb:f\", loader: [ruby, " + loader + "]", "GET x",
+			[]string{"SyntaxError", "(functions/broken.rb:3)"}},
+		{"no-loader", "handler: \"functions/gate.rb:scan\", loader: [ruby, \"gone.rb\"]", "GET x",
+			[]string{"exited with code 1 before it was ready", "gone.rb"}},
 	})
 	noLoadersLeft(t)
 }
@@ -410,15 +513,28 @@ func TestKilledLoadersEnd(t *testing.T) {
 		{"node", "f.mjs", "import fs from 'node:fs';\nexport function F() { fs.openSync('began', 'w'); for (;;); }\n"},
 		{"go", "f.go", "package f\n\nimport \"os\"\n\nfunc F() { os.OpenFile(\"began\", os.O_WRONLY, 0); " +
 			"select {} }\n"},
+		{"java", "f.jar", "class F { static Object F(Object e) throws Exception { new java.io.FileOutputStream(" +
+			"\"began\"); for (;;); } }\n"},
 	} {
 		t.Run(x.interpreter, func(t *testing.T) {
 			has(t, x.interpreter)
 			dir := t.TempDir()
 			put(t, filepath.Join(dir, x.file), x.text)
 			put(t, filepath.Join(dir, "go.mod"), "module f\n\ngo 1.21\n")
+			name := "F"
+			if x.interpreter == "java" {
+				name = "F.F"
+				put(t, filepath.Join(dir, "F.java"), x.text)
+				for _, args := range [][]string{{"javac", "F.java"}, {"jar", "-cf", "f.jar", "F.class"}} {
+					c := exec.Command(args[0], args[1:]...)
+					if c.Dir = dir; c.Run() != nil {
+						t.Fatal(args)
+					}
+				}
+			}
 			put(t, filepath.Join(dir, "ask.request"), "GET / HTTP/1.1\n\n")
 			put(t, filepath.Join(dir, "nightdrill.yaml"), "nightdrill: 1\nfunctions:\n  f: {handler: \""+x.file+
-				":F\", "+
+				":"+name+"\", "+
 				"timeout: 20m, start_timeout: 30s}\nsources:\n  web: {kind: http, wires: [{to: f}]}\n")
 			if err := syscall.Mkfifo(filepath.Join(dir, "began"), 0o600); err != nil {
 				t.Fatal(err)
@@ -437,7 +553,7 @@ func TestKilledLoadersEnd(t *testing.T) {
 			}
 			_ = c.Wait() // it was killed
 			until(t, func() bool {
-				out, _ := exec.Command("pgrep", "-f", x.file+" F ").Output()
+				out, _ := exec.Command("pgrep", "-f", x.file+" "+name+" ").Output()
 				return len(out) == 0
 			})
 		})

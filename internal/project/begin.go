@@ -110,7 +110,7 @@ func Begin(dir, language string, command, kinds []string) (*Beginning, error) {
 		}
 		for i := range handlers {
 			all[0].Others = append(all[0].Others, fmt.Sprintf("%s (--functions %s)", handlers[i].Handler(),
-				handlers[i].Callable))
+				handlers[i].short()))
 		}
 		return all[0], nil
 	}
@@ -255,11 +255,18 @@ func find(dir, language string) *Beginning {
 				}
 			}
 		}
-		if f := pick([]string{".java"}, "Function", "Main", "App", "Server"); f != "" {
+		if f := pick([]string{".java"}, "Function", "Main", "App", "Server"); f != "" &&
+			startsItself(filepath.Join(dir, f)) {
 			return &Beginning{Start: []string{"java", f}, Found: f}
 		}
 	}
 	return nil
+}
+
+// startsItself reports whether a source in Java is more than a class that something else has to call.
+func startsItself(path string) bool {
+	text, err := os.ReadFile(path)
+	return err == nil && (inJava(text).Serves || !javaClass.Match(text))
 }
 
 // nodeMain returns the file that package.json names.
@@ -401,7 +408,8 @@ func (b *Beginning) functions(name string, list func([]string) string) (out []la
 	}
 	for i, n := range namesOf(b.Handlers) {
 		handler, _ := json.Marshal(b.Handlers[i].Handler()) // a string always marshals
-		x := laid{Name: n, Handler: string(handler), Takes: b.Handlers[i].Takes.String()}
+		x := laid{Name: n, Handler: string(handler), Takes: b.Handlers[i].Takes.String(),
+			Build: list(b.Handlers[i].Build)}
 		if len(b.Handlers) > 1 {
 			x.Path = "/" + n + "/{rest...}"
 		}
@@ -415,7 +423,7 @@ func (b *Beginning) functions(name string, list func([]string) string) (out []la
 func namesOf(all []Candidate) (out []string) {
 	for i := range all {
 		file := functionName(strings.TrimSuffix(all[i].File, filepath.Ext(all[i].File)))
-		name := functionName(strings.ReplaceAll(all[i].Callable, "_", "-"))
+		name := functionName(strings.ReplaceAll(all[i].short(), "_", "-"))
 		if slices.Contains([]string{"handler", "handle", "default", "main", "run"}, name) {
 			name = file
 		}

@@ -190,6 +190,9 @@ func TestBeginFindsHandlers(t *testing.T) {
 			"own(event) {}\n"
 		gate = "package gate\n\nimport \"context\"\n\nfunc Board(ctx context.Context, pass string) (string, error) " +
 			"{ return pass, nil }\n\nfunc Close() error { return nil }\n\nfunc own(pass string) error { return nil }\n"
+		desk = "package quay;\n\npublic class Desk {\n  private int own(Object event) { return 1; }\n" +
+			"  public Object scan(Map<String, List<Object>> event, Context c) throws Exception {\n  }\n" +
+			"  public static void page(HttpExchange x) { }\n  public int helper(int a, int b) { return a; }\n}\n"
 	)
 	for _, c := range []struct {
 		files map[string]string
@@ -208,6 +211,14 @@ func TestBeginFindsHandlers(t *testing.T) {
 				"=> 1;\n"}, "one.cjs:default event its parameters are called event; two.cjs:go event its " +
 			"parameters are " +
 			"called event, context"},
+		{map[string]string{"Main.java": "class Main {\n  public static void main(String[] args) {}\n" +
+			"  public int f(Object event) { return 1; }\n}\n"}, ""},
+		{map[string]string{"src/quay/Desk.java": desk, "src/quay/DeskTest.java": desk},
+			"build/classes:quay.Desk.page request it takes a request: x; " +
+				"build/classes:quay.Desk.scan event its parameters are called event, context"},
+		{map[string]string{"pom.xml": "", "src/main/java/com/quay/desk/Desk.java": desk},
+			"target/classes:quay.Desk.page request it takes a request: x; " +
+				"target/classes:quay.Desk.scan event its parameters are called event, context"},
 		{map[string]string{"serve.mjs": tides + "http.createServer(page).listen(1);\n"}, ""},
 	} {
 		dir := t.TempDir()

@@ -8,6 +8,7 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -26,16 +27,28 @@ type Candidate struct {
 	File     string // within the folder, with slashes
 	Callable string
 	Takes    plan.Takes
-	Why      string // it can be one
+	Why      string   // it can be one
+	Build    []string // what compiles it; nil for languages that need none of their own
+	Classes  string   // the folder that it is compiled to; "" where there is none
 }
 
 // Handler returns the candidate in the form of the setting.
-func (c *Candidate) Handler() string { return c.File + ":" + c.Callable }
+func (c *Candidate) Handler() string {
+	if c.Classes != "" {
+		return c.Classes + ":" + c.Callable
+	}
+	return c.File + ":" + c.Callable
+}
+
+// short returns the last of the callable's names.
+func (c *Candidate) short() string { return c.Callable[strings.LastIndexByte(c.Callable, '.')+1:] }
 
 // callable is what a language's reader found in a file.
 type callable struct {
 	Name   string   `json:"name"`
 	Params []string `json:"params"` // those that it needs
+
+	Exchange bool `json:"-"` // in Java, it takes an HttpExchange
 }
 
 // ofFile is what was found in a file.
@@ -50,6 +63,18 @@ const (
 	largestFileRead = 1 << 20
 	deepestFolder   = 3
 )
+
+// mavenSources is where builds of Java have their sources by custom.
+const mavenSources = "src/main/java/"
+
+// sources are the languages of what is read, by the endings of the files.
+var sources = func() map[string]plan.Language {
+	out := maps.Clone(languages)
+	delete(out, "")
+	delete(out, ".jar")
+	out[".java"] = plan.Java
+	return out
+}()
 
 // notRead are folders in which no handlers of the project are.
 var notRead = []string{"node_modules", "vendor", "venv", "testdata", "test", "tests", "dist", "build", "target", "bin",
@@ -67,16 +92,19 @@ func Candidates(dir string) (out []Candidate) {
 			return nil
 		case d.IsDir():
 			if slices.Contains(notRead, d.Name()) || d.Name()[0] == '.' ||
-				strings.Count(rel, string(filepath.Separator)) >= deepestFolder {
+				strings.Count(strings.TrimPrefix(filepath.ToSlash(rel), mavenSources), "/") >= deepestFolder {
 				return filepath.SkipDir
 			}
 			return nil
 		}
-		language := languages[filepath.Ext(path)]
+		language := sources[filepath.Ext(path)]
 		base := strings.TrimSuffix(d.Name(), filepath.Ext(path))
 		if language == plan.NoLanguage || !d.Type().IsRegular() || strings.HasSuffix(base, "_test") ||
 			strings.HasPrefix(base, "test_") || strings.HasSuffix(base, ".test") || strings.HasSuffix(base, ".d") ||
-			strings.HasSuffix(base, ".config") || base == "setup" || base == "conftest" {
+			strings.HasSuffix(
+				base,
+				"Test",
+			) || strings.HasSuffix(base, ".config") || base == "setup" || base == "conftest" {
 			return nil
 		}
 		if info, err := d.Info(); err != nil || info.Size() > largestFileRead {
@@ -88,7 +116,7 @@ func Candidates(dir string) (out []Candidate) {
 		of[language] = append(of[language], rel)
 		return nil
 	})
-	for _, language := range []plan.Language{plan.Python, plan.Node, plan.Go} {
+	for _, language := range []plan.Language{plan.Python, plan.Node, plan.Go, plan.Java} {
 		found := map[string]ofFile{}
 		switch language {
 		case plan.Python:
@@ -97,6 +125,12 @@ func Candidates(dir string) (out []Candidate) {
 			for _, file := range of[language] {
 				if text, err := os.ReadFile(filepath.Join(dir, file)); err == nil {
 					found[file] = inJavaScript(text)
+				}
+			}
+		case plan.Java:
+			for _, file := range of[language] {
+				if text, err := os.ReadFile(filepath.Join(dir, file)); err == nil {
+					found[file] = inJava(text)
 				}
 			}
 		case plan.Go:
@@ -116,6 +150,11 @@ func Candidates(dir string) (out []Candidate) {
 			if x := found[file]; !x.Serves {
 				out = append(out, candidates(language, filepath.ToSlash(file), x.Callables)...)
 			}
+		}
+	}
+	for i := range out {
+		if c := &out[i]; c.Language == plan.Java {
+			c.compiled(dir)
 		}
 	}
 	return out
@@ -141,7 +180,8 @@ func candidates(language plan.Language, file string, all []callable) (out []Cand
 		case slices.Equal(p, []string{"environ", "start_response"}),
 			slices.Equal(p, []string{"scope", "receive", "send"}),
 			slices.Equal(p, []string{"req", "res"}), slices.Equal(p, []string{"request", "response"}),
-			language == plan.Go && slices.Equal(c.Params, []string{"http.ResponseWriter", "*http.Request"}):
+			language == plan.Go && slices.Equal(c.Params, []string{"http.ResponseWriter", "*http.Request"}),
+			language == plan.Java && len(c.Params) == 1 && c.Exchange:
 			x.Takes, x.Why = plan.TakesRequest, "it takes a request: "+list
 		case language == plan.Go && len(p) > 0 && len(p) <= 2 && (len(p) == 1) == (p[0] != "context.context"):
 			x.Takes, x.Why = plan.TakesData, "it takes one value: "+list
@@ -237,6 +277,69 @@ func inGo(text []byte) (out ofFile) {
 	return out
 }
 
+var (
+	javaPackage = regexp.MustCompile(`(?m)^\s*package\s+([\w.]+)\s*;`)
+	javaClass   = regexp.MustCompile(`(?m)^\s*(?:(?:public|final|abstract)\s+)*(?:class|record|enum)\s+(\w+)`)
+	javaMethod  = regexp.MustCompile(`(?m)^[ \t]*public\s+(?:(?:static|final|synchronized)\s+)*` +
+		`(?:<[^>]+>\s*)?[\w.<>\[\], ?]+\s+(\w+)\s*\(([^)]*)\)\s*(?:throws\s+[\w., ]+)?\{`)
+	javaServes  = regexp.MustCompile(`\bvoid\s+main\s*\(|\bServerSocket\b|\bHttpServer\b`)
+	javaGeneric = regexp.MustCompile(`<[^<>]*>`)
+)
+
+// inJava reads a file by the form of the public methods of its first class.
+func inJava(text []byte) (out ofFile) {
+	class := javaClass.FindSubmatch(text)
+	if out.Serves = javaServes.Match(text); class == nil {
+		return out
+	}
+	name := string(class[1])
+	if m := javaPackage.FindSubmatch(text); m != nil {
+		name = string(m[1]) + "." + name
+	}
+	for _, m := range javaMethod.FindAllSubmatch(text, -1) {
+		c := callable{Name: name + "." + string(m[1])}
+		list := string(m[2])
+		for javaGeneric.MatchString(list) { // whose commas part nothing
+			list = javaGeneric.ReplaceAllString(list, "")
+		}
+		for p := range strings.SplitSeq(list, ",") {
+			if words := strings.Fields(p); len(words) > 1 {
+				kind, name := words[len(words)-2], words[len(words)-1]
+				if strings.HasSuffix(kind, "Context") { // its type says what it is
+					name = "context"
+				}
+				c.Params = append(c.Params, name)
+				c.Exchange = c.Exchange || strings.HasSuffix(kind, "HttpExchange")
+			}
+		}
+		out.Callables = append(out.Callables, c)
+	}
+	return out
+}
+
+// compiled sets what compiles a candidate in Java, by the build that the folder has, and where to.
+func (c *Candidate) compiled(dir string) {
+	has := func(name string) bool {
+		_, err := os.Stat(filepath.Join(dir, name))
+		return err == nil
+	}
+	switch {
+	case has("pom.xml"):
+		c.Build, c.Classes = []string{"mvn", "-q", "compile"}, "target/classes"
+	case has("gradlew"):
+		c.Build, c.Classes = []string{"./gradlew", "-q", "classes"}, "build/classes/java/main"
+	case has("build.gradle"), has("build.gradle.kts"):
+		c.Build, c.Classes = []string{"gradle", "-q", "classes"}, "build/classes/java/main"
+	default:
+		class, _, _ := strings.Cut(strings.ReplaceAll(c.Callable, ".", "/")+"/", "/"+c.short()+"/")
+		root := strings.TrimSuffix(strings.TrimSuffix(c.File, ".java"), class)
+		if root = strings.TrimSuffix(root, "/"); root == "" {
+			root = "."
+		}
+		c.Build, c.Classes = []string{"javac", "-d", "build/classes", "-sourcepath", root, c.File}, "build/classes"
+	}
+}
+
 // handlersResults reports whether results are those of a handler: nothing, or one value and an error.
 func handlersResults(r *ast.FieldList) bool {
 	n := r.NumFields()
@@ -254,12 +357,14 @@ func Choose(all []Candidate, names, kinds []string) (*Beginning, error) {
 		b.Kinds = Kinds[:1]
 	}
 	add := func(c Candidate) {
-		if !slices.Contains(b.Handlers, c) {
+		if !slices.ContainsFunc(b.Handlers, func(x Candidate) bool { return x.Handler() == c.Handler() }) {
 			b.Handlers = append(b.Handlers, c)
 		}
 	}
 	for _, name := range names {
-		at := slices.IndexFunc(all, func(c Candidate) bool { return c.Callable == name || c.Handler() == name })
+		at := slices.IndexFunc(all, func(c Candidate) bool {
+			return c.short() == name || c.Callable == name || c.Handler() == name
+		})
 		switch {
 		case name == "all" && len(all) > 0:
 			for _, c := range all {

@@ -26,11 +26,43 @@ import (
 // ofVariant are the settings of a function that a variant may change, and
 // ofFunction all of them.
 var (
-	ofVariant = []string{"start", "handler", "interpreter", "takes", "reply", "stop", "build", "prepare", "watch",
-		"needs", "transport", "url", "dir", "env",
-		"env_file", "ready", "path", "deliver", "shape",
-		"timeout", "start_timeout", "concurrency", "keep_warm", "idle_after", "start_rate", "start_burst", "turn_away",
-		"listen", "connection", "replace", "parked", "memory", "cpu", "package"}
+	ofVariant = []string{
+		"start",
+		"handler",
+		"interpreter",
+		"loader",
+		"takes",
+		"reply",
+		"stop",
+		"build",
+		"prepare",
+		"watch",
+		"needs",
+		"transport",
+		"url",
+		"dir",
+		"env",
+		"env_file",
+		"ready",
+		"path",
+		"deliver",
+		"shape",
+		"timeout",
+		"start_timeout",
+		"concurrency",
+		"keep_warm",
+		"idle_after",
+		"start_rate",
+		"start_burst",
+		"turn_away",
+		"listen",
+		"connection",
+		"replace",
+		"parked",
+		"memory",
+		"cpu",
+		"package",
+	}
 	ofFunction = append(slices.Clone(ofVariant), "then", "variants")
 )
 
@@ -300,16 +332,29 @@ func (l *loader) watch(f *plan.Function, o *object) {
 	}
 	f.Watch = nil
 	if f.Handler != nil { // the file, and those beside it that it may import
-		path := handlerPath(f)
-		if f.Handler.Built() {
+		path := HandlerPath(f)
+		if f.Handler.Language == plan.Java {
+			f.Watch = l.javaSources(f, path)
+		} else if f.Handler.Built() {
 			f.Watch = l.module(filepath.Dir(path))
 		} else if rel, err := filepath.Rel(l.dir, filepath.Dir(path)); err == nil && filepath.IsLocal(rel) {
 			f.Watch = []string{filepath.ToSlash(filepath.Join(escapePattern(filepath.ToSlash(rel)),
 				"*"+filepath.Ext(path)))}
 		}
-		return
 	}
-	for _, arg := range f.Start {
+	l.watchNamed(f)
+}
+
+// watchNamed adds the project's files that the command names.
+func (l *loader) watchNamed(f *plan.Function) {
+	args := f.Start
+	if f.Handler != nil {
+		if f.Handler.Language != plan.OtherLanguage || len(args) < 3 {
+			return
+		}
+		args = args[:len(args)-3]
+	}
+	for _, arg := range args {
 		path := arg
 		if !filepath.IsAbs(path) {
 			path = filepath.Join(f.Dir, filepath.FromSlash(arg))
@@ -322,6 +367,24 @@ func (l *loader) watch(f *plan.Function, o *object) {
 			f.Watch = append(f.Watch, escapePattern(filepath.ToSlash(rel)))
 		}
 	}
+}
+
+// javaSources returns patterns of what makes a version of a handler in Java: the sources in the function's folder
+// where a build compiles them, else the jar or the classes themselves.
+func (l *loader) javaSources(f *plan.Function, path string) []string {
+	from, what := f.Dir, "**/*.{java,kt,scala}"
+	switch {
+	case f.Build != nil:
+	case filepath.Ext(path) == "":
+		from, what = path, "**/*.class"
+	default:
+		from, what = filepath.Dir(path), escapePattern(filepath.Base(path))
+	}
+	rel, err := filepath.Rel(l.dir, from)
+	if err != nil || rel != "." && !filepath.IsLocal(rel) {
+		return nil
+	}
+	return []string{filepath.ToSlash(filepath.Join(escapePattern(filepath.ToSlash(rel)), what))}
 }
 
 // patterns reads patterns of files of the project.

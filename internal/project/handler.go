@@ -15,11 +15,11 @@ import (
 )
 
 // ofHandler are the settings of a function that a handler alone has.
-var ofHandler = []string{"handler", "interpreter", "takes", "reply"}
+var ofHandler = []string{"handler", "interpreter", "loader", "takes", "reply"}
 
-// languages are the languages of handlers, by the endings of their files.
+// languages are the languages of handlers, by the endings of their files; a folder is of classes.
 var languages = map[string]plan.Language{".py": plan.Python, ".js": plan.Node, ".mjs": plan.Node, ".cjs": plan.Node,
-	".ts": plan.Node, ".mts": plan.Node, ".cts": plan.Node, ".go": plan.Go}
+	".ts": plan.Node, ".mts": plan.Node, ".cts": plan.Node, ".go": plan.Go, ".jar": plan.Java, "": plan.Java}
 
 // callableName is the form of a handler's name: a name, or a path of names.
 var callableName = regexp.MustCompile(`^[\p{L}_$][\p{L}\p{N}_$]*(\.[\p{L}_$][\p{L}\p{N}_$]*)*$`)
@@ -42,6 +42,9 @@ func (l *loader) handler(f *plan.Function, o *object) bool {
 		was := f.Handler
 		if f.Handler = (&plan.Handler{}); was != nil { // a variant is called as its function is
 			f.Handler.Takes, f.Handler.Reply = was.Takes, was.Reply
+			if was.Language == plan.OtherLanguage && o.fields["interpreter"] == nil {
+				f.Handler.Language = was.Language
+			}
 		}
 		if !l.callable(f.Handler, o) {
 			return true
@@ -124,16 +127,38 @@ func (l *loader) callable(h *plan.Handler, o *object) bool {
 		return false
 	}
 	h.File, h.Name = text[:at], text[at+1:]
-	if h.Language = languages[filepath.Ext(h.File)]; h.Language == plan.NoLanguage {
-		l.wrong(n, "%s: %s is not Python (.py), JavaScript (.js, .mjs, .cjs, .ts) or Go (.go); start other "+
-			"functions with a command: start", o.at("handler"), h.File)
+	if o.fields["loader"] != nil || h.Language == plan.OtherLanguage {
+		h.Language = plan.OtherLanguage
+		return true
+	}
+	ext := filepath.Ext(h.File)
+	switch h.Language = languages[ext]; {
+	case ext == ".java" || ext == ".kt" || ext == ".class":
+		l.wrong(
+			n,
+			"%s: %s is not what Java runs; build makes that, and handler names the folder of classes or the jar: "+
+				"build: [javac, -d, classes, %s], handler: classes:%s",
+			o.at("handler"),
+			h.File,
+			strings.TrimSuffix(h.File, ext)+".java",
+			h.Name,
+		)
+		return false
+	case h.Language == plan.NoLanguage:
+		l.wrong(
+			n,
+			"%s: %s is not Python (.py), JavaScript (.js, .mjs, .cjs, .ts), Go (.go) or Java (.jar, or a folder "+
+				"of classes); other functions are started by a command, start, or loaded by a loader of yours, loader",
+			o.at("handler"),
+			h.File,
+		)
 		return false
 	}
 	return true
 }
 
-// handlerPath returns the path of a handler's file.
-func handlerPath(f *plan.Function) string {
+// HandlerPath returns the path of a handler's file.
+func HandlerPath(f *plan.Function) string {
 	if path := filepath.FromSlash(f.Handler.File); filepath.IsAbs(path) {
 		return path
 	}
@@ -142,12 +167,15 @@ func handlerPath(f *plan.Function) string {
 
 // handlerFile returns the file of a handler, and notes where it is missing.
 func (l *loader) handlerFile(f *plan.Function, o *object) string {
-	path := handlerPath(f)
-	if info, err := os.Stat(path); (err != nil || info.IsDir()) && (f.Build == nil ||
-		f.Handler.Built()) {
-		l.missing = append(l.missing, l.mistake(o.fields["handler"], "%s: no file %s%s", o.at("handler"),
-			f.Handler.File,
-			suggestFile(path)))
+	path := HandlerPath(f)
+	folder := f.Handler.Language == plan.Java && filepath.Ext(path) == ""
+	if info, err := os.Stat(path); (err != nil || info.IsDir() != folder) && (f.Build == nil || f.Handler.Built()) {
+		what := "file"
+		if folder {
+			what = "folder of classes"
+		}
+		l.missing = append(l.missing, l.mistake(o.fields["handler"], "%s: no %s %s%s", o.at("handler"), what,
+			f.Handler.File, suggestFile(path)))
 	}
 	return path
 }
@@ -167,12 +195,19 @@ func (l *loader) replyShape(o *object) *plan.ReplyShape {
 }
 
 // interpreter returns the command that runs a handler's loader: the user's, or that of a virtual environment
-// beside the file, or what the PATH has.
+// beside the file, or what the PATH has; or a loader of the user's.
 func (l *loader) interpreter(f *plan.Function, o *object, file string) (args []string) {
-	n := o.fields["interpreter"]
+	key := "interpreter"
+	if o.fields["loader"] != nil {
+		if n := o.keys["interpreter"]; n != nil {
+			l.wrong(n, "%s: loader names what runs the handler, with its interpreter", o.at("interpreter"))
+		}
+		key = "loader"
+	}
+	n := o.fields[key]
 	switch {
 	case n != nil:
-		if args = l.command(o, "interpreter", nil); args == nil {
+		if args = l.command(o, key, nil); args == nil {
 			return []string{"false"}
 		}
 		if strings.ContainsRune(args[0], '/') && !filepath.IsAbs(args[0]) {
@@ -181,10 +216,12 @@ func (l *loader) interpreter(f *plan.Function, o *object, file string) (args []s
 		if seq, ok := l.follow(n).(*ast.SequenceNode); ok {
 			n = seq.Values[0]
 		}
-	case o.fields["handler"] == nil && len(f.Start) > 3: // a variant keeps its function's
+	case (o.fields["handler"] == nil || f.Handler.Language == plan.OtherLanguage) && len(f.Start) > 3: // a variant's
 		return slices.Clone(f.Start[:len(f.Start)-3])
 	case f.Handler.Language == plan.Node:
 		args, n = []string{"node"}, o.fields["handler"]
+	case f.Handler.Language == plan.Java:
+		args, n = []string{"java"}, o.fields["handler"]
 	default:
 		args, n = []string{"python3"}, o.fields["handler"]
 		if own := l.environment(filepath.Dir(file)); own != "" {
@@ -192,7 +229,7 @@ func (l *loader) interpreter(f *plan.Function, o *object, file string) (args []s
 		}
 	}
 	if _, err := exec.LookPath(args[0]); err != nil {
-		l.missing = append(l.missing, l.mistake(n, "%s: %q not found%s", o.at("interpreter"), args[0],
+		l.missing = append(l.missing, l.mistake(n, "%s: %q not found%s", o.at(key), args[0],
 			programs.Nearest(args[0])))
 	}
 	return args

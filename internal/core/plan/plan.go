@@ -100,9 +100,13 @@ const (
 	Python
 	Node
 	Go
+	Java
+	OtherLanguage // with a loader of the user's
 )
 
-func (l Language) String() string { return [...]string{"", "Python", "Node", "Go"}[l] }
+func (l Language) String() string {
+	return [...]string{"", "Python", "Node", "Go", "Java", "another language"}[l]
+}
 
 // Takes is the form in which a handler gets its events.
 type Takes uint8

@@ -21,20 +21,23 @@ var (
 	python []byte
 	//go:embed nightdrill_loader.mjs
 	node []byte
+	//go:embed nightdrill_loader.jar
+	java []byte
 )
 
 var programs = map[plan.Language]struct {
 	name string
 	text []byte
-}{plan.Python: {"nightdrill_loader.py", python}, plan.Node: {"nightdrill_loader.mjs", node}}
+}{plan.Python: {"nightdrill_loader.py", python}, plan.Node: {"nightdrill_loader.mjs", node},
+	plan.Java: {"nightdrill_loader.jar", java}}
 
 var mu sync.Mutex
 
 // Path returns the file of a language's loader, and writes it where it is not there yet; "" for Go, whose
-// loader is built into the executable. Each version has a
-// folder of its own, so that several programs do not disturb each other.
+// loader is built into the executable, and where the user has one. Each version has a folder of its own, so that
+// several programs do not disturb each other.
 func Path(of plan.Language) (string, error) {
-	if of == plan.Go {
+	if of == plan.Go || of == plan.OtherLanguage {
 		return "", nil
 	}
 	p, ok := programs[of]

@@ -1,8 +1,13 @@
 package loader
 
 import (
+	"archive/zip"
 	"bufio"
+	"bytes"
 	"context"
+	"crypto/sha256"
+	"fmt"
+	"io/fs"
 	"net"
 	"os"
 	"os/exec"
@@ -61,6 +66,29 @@ func main() {
 		send(h[:4], n)
 	}
 }
+`}, plan.Java: {"java", "f.java", "class F { public static Object f(Object event) { return null; } }", `
+import java.io.*;
+
+class Echo {
+  static void send(OutputStream out, byte[] number, byte[] head) throws IOException {
+    ByteArrayOutputStream all = new ByteArrayOutputStream();
+    all.write(number, 0, 4);
+    all.write(new byte[] {0, 0, 0, (byte) head.length, 0, 0, 0, 0});
+    all.write(head);
+    out.write(all.toByteArray());
+  }
+  public static void main(String[] args) throws Exception {
+    DataInputStream in = new DataInputStream(new BufferedInputStream(new FileInputStream("/dev/fd/3")));
+    OutputStream out = new FileOutputStream("/dev/fd/4");
+    byte[] n = "{\"kind\":\"nothing\",\"user_ns\":1}".getBytes("UTF-8");
+    send(out, new byte[4], "{}".getBytes("UTF-8"));
+    byte[] h = new byte[4];
+    while (in.readNBytes(h, 0, 4) == 4) {
+      in.skipNBytes(in.readInt() + in.readInt());
+      send(out, h, n);
+    }
+  }
+}
 `}}
 
 // running is a process that has connected, and how long it took until it said hello.
@@ -78,16 +106,28 @@ func start(t testing.TB, f *plan.Function, args func(socket string) []string) ru
 	if err != nil {
 		t.Fatal(err)
 	}
+	conn, theirs, err := transport.NewPipes()
+	if err != nil {
+		t.Fatal(err)
+	}
 	all := args(socket)
 	cmd := exec.Command(all[0], all[1:]...)
 	cmd.Dir, cmd.Stderr = f.Dir, os.Stderr
+	if f.Handler.Language == plan.Java {
+		cmd.ExtraFiles = theirs
+	}
 	began := time.Now()
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	conn, err := listener.Accept()
-	if err != nil {
-		t.Fatal(err)
+	for _, file := range theirs {
+		_ = file.Close()
+	}
+	if f.Handler.Language != plan.Java {
+		_ = conn.Close()
+		if conn, err = listener.Accept(); err != nil {
+			t.Fatal(err)
+		}
 	}
 	in := bufio.NewReader(conn)
 	hello, err := transport.ReadHello(in)
@@ -126,8 +166,11 @@ func function(t testing.TB, of plan.Language) (f *plan.Function, loaded, echo fu
 			t.Fatal(err)
 		}
 	}
-	if of == plan.Go {
+	switch of {
+	case plan.Go:
 		return f, builtHandler(t, f), builtEcho(t, f, bare)
+	case plan.Java:
+		return f, javaHandler(t, f), func(string) []string { return []string{"java", "-cp", "echo.jar", "Echo"} }
 	}
 	program, err := Path(of)
 	if err != nil {
@@ -150,6 +193,26 @@ func builtHandler(t testing.TB, f *plan.Function) func(socket string) []string {
 		t.Fatal(err)
 	}
 	return func(socket string) []string { return []string{out, "f.go", "F", socket, "1", "event"} }
+}
+
+// javaHandler compiles a handler, and the echo beside it, to jars.
+func javaHandler(t testing.TB, f *plan.Function) func(string) []string {
+	t.Helper()
+	for _, c := range [][]string{{"javac", "-d", "f", "f.java"}, {"jar", "-cf0", "f.jar", "-C", "f", "."},
+		{"javac", "-d", "e", "echo.java"}, {"jar", "-cf0", "echo.jar", "-C", "e", "."}} {
+		build := exec.Command(c[0], c[1:]...)
+		build.Dir = f.Dir
+		if said, err := build.CombinedOutput(); err != nil {
+			t.Fatalf("%v\n%s", err, said)
+		}
+	}
+	program, err := Path(plan.Java)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return func(string) []string {
+		return append(OnClassPath([]string{"java"}, program, "f.jar"), "f.jar", "F.f", "-", "1", "event")
+	}
 }
 
 func builtEcho(t testing.TB, f *plan.Function, bare string) func(socket string) []string {
@@ -210,7 +273,7 @@ func TestTheLoadersFile(t *testing.T) {
 // BenchmarkInvocation compares an invocation through a loader with the same frames, echoed by a bare program of
 // the same language: what the loader costs is the difference.
 func BenchmarkInvocation(b *testing.B) {
-	for _, of := range []plan.Language{plan.Python, plan.Node, plan.Go} {
+	for _, of := range []plan.Language{plan.Python, plan.Node, plan.Go, plan.Java} {
 		b.Run(of.String(), func(b *testing.B) {
 			f, loaded, echo := function(b, of)
 			with, without := start(b, f, loaded), start(b, f, echo)
@@ -230,7 +293,7 @@ func BenchmarkInvocation(b *testing.B) {
 
 // BenchmarkStart compares a start until the loader's hello with that of the bare program.
 func BenchmarkStart(b *testing.B) {
-	for _, of := range []plan.Language{plan.Python, plan.Node, plan.Go} {
+	for _, of := range []plan.Language{plan.Python, plan.Node, plan.Go, plan.Java} {
 		b.Run(of.String(), func(b *testing.B) {
 			f, loaded, echo := function(b, of)
 			var a, c []time.Duration
@@ -250,7 +313,7 @@ func BenchmarkStart(b *testing.B) {
 
 // BenchmarkFour counts invocations of four instances at a time, together.
 func BenchmarkFour(b *testing.B) {
-	for _, of := range []plan.Language{plan.Python, plan.Node, plan.Go} {
+	for _, of := range []plan.Language{plan.Python, plan.Node, plan.Go, plan.Java} {
 		b.Run(of.String(), func(b *testing.B) {
 			f, loaded, echo := function(b, of)
 			rate := func(args func(string) []string) float64 {
@@ -280,5 +343,38 @@ func BenchmarkFour(b *testing.B) {
 			b.ReportMetric(with/float64(n), "invocations/s")
 			b.ReportMetric(with/without, "of-echoed")
 		})
+	}
+}
+
+// The loader for Java, which is kept compiled, is of the sources that are beside it.
+func TestTheLoaderForJavaIsCurrent(t *testing.T) {
+	files, err := filepath.Glob("java/nightdrill/*.java") // in the order of their names
+	if err != nil || len(files) == 0 {
+		t.Fatal(files, err)
+	}
+	sum := sha256.New()
+	for _, f := range files {
+		text, err := os.ReadFile(f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		sum.Write(text)
+	}
+	jar, err := zip.NewReader(bytes.NewReader(java), int64(len(java)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	manifest, err := fs.ReadFile(jar, "META-INF/MANIFEST.MF")
+	if want := fmt.Sprintf("Sources: %x\r\n", sum.Sum(nil)[:16]); err != nil ||
+		!strings.Contains(string(manifest), want) {
+		t.Errorf("%v: %s\nwants %q; scripts/java-loader compiles it again", err, manifest, want)
+	}
+}
+
+func TestTheClassPath(t *testing.T) {
+	got := OnClassPath([]string{"java", "-cp", "lib/*", "-Xmx64m", "--class-path=more.jar"}, "l.jar", "f.jar")
+	want := []string{"java", "-Xmx64m", "-cp", "l.jar:f.jar:lib/*:more.jar", "nightdrill.Loader"}
+	if !slices.Equal(got, want) {
+		t.Errorf("%q, want %q", got, want)
 	}
 }

@@ -15,6 +15,7 @@ import sys
 # what few handlers need is imported where it is needed: asyncio alone takes longer than all of the rest
 
 HEAD = struct.Struct(">III")  # number, length of the head, length of the body
+MOST = 40  # frames of a trace
 OWN = os.path.abspath(__file__)
 
 
@@ -60,7 +61,7 @@ def report_of(kind, error):
     # the place is in the user's code, also where a library raised it
     last = ([f for f in frames if not f["file"].startswith(libraries)] or frames or [{}])[-1]
     return {"kind": kind, "type": type(error).__name__, "message": str(error), "file": last.get("file", ""),
-            "line": last.get("line", 0), "trace": [f"{f['file']}:{f['line']} in {f['name']}" for f in frames]}
+            "line": last.get("line", 0), "trace": [f"{f['file']}:{f['line']} in {f['name']}" for f in frames[-MOST:]]}
 
 
 def near(name, names):

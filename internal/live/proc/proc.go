@@ -36,6 +36,8 @@ type Command struct {
 	Bounds Bounds // what it may use
 	Leaves bool   // what it leaves when it ends well, such as a server, is wanted: [Ran.EndLeft] ends that
 	Talk   bool   // standard input and output are for whoever started it; only standard error is a log
+	// its descriptors from 3 on; Start closes them here, also where it fails
+	Extra []*os.File `json:"-"`
 }
 
 // Process is a process that was started.
@@ -135,10 +137,13 @@ var marks atomic.Int64
 
 // Start starts a command and returns once it runs (its exec succeeded).
 func Start(c Command) (*Process, error) {
+	theirs := c.Extra
 	read, write, err := os.Pipe()
 	if err != nil {
+		closeAll(theirs)
 		return nil, explain(c, err)
 	}
+	theirs = append(theirs[:len(theirs):len(theirs)], write)
 	cmd := exec.Command(c.Args[0], c.Args[1:]...)
 	p := &Process{Output: newOutput(c.Line, Mask(c.Env)), exited: make(chan struct{}), done: make(chan struct{}),
 		leaves: c.Leaves}
@@ -147,13 +152,11 @@ func Start(c Command) (*Process, error) {
 	cmd.Dir = c.Dir
 	cmd.Env = append(append(os.Environ(), c.Env...), p.mark)
 	cmd.Env = append(cmd.Env, marked()...)
-	cmd.Stdout, cmd.Stderr = write, write
-	theirs := []*os.File{write}
+	cmd.Stdout, cmd.Stderr, cmd.ExtraFiles = write, write, c.Extra
 	if c.Talk {
 		more, err := p.talk(cmd)
 		if err != nil {
-			read.Close()
-			write.Close()
+			closeAll(append(theirs, read))
 			return nil, explain(c, err)
 		}
 		theirs = append(theirs, more...)
@@ -187,9 +190,7 @@ func Start(c Command) (*Process, error) {
 		started <- time.Now()
 	})
 	runs := <-started
-	for _, f := range theirs {
-		f.Close()
-	}
+	closeAll(theirs)
 	if err != nil {
 		p.hangUp([]*os.File{read})
 		p.slot.close()
@@ -227,7 +228,12 @@ func (p *Process) HangUp() { p.hangUp(nil) }
 
 // hangUp closes our ends of the pipes of a command that did not start.
 func (p *Process) hangUp(others []*os.File) {
-	for _, f := range append(others, p.In, p.Out) {
+	closeAll(append(others, p.In, p.Out))
+}
+
+// closeAll closes files; nil stands for none.
+func closeAll(all []*os.File) {
+	for _, f := range all {
 		if f != nil {
 			f.Close()
 		}

@@ -47,6 +47,9 @@ func (d *Runner) launch(l *launched, fn *plan.Function, unique, name string, env
 	}
 	c := l.command(fn, fn.Start, unique)
 	c.Env = append(c.Env, env...)
+	if l.loader != nil {
+		c.Extra, l.loader.theirs = l.loader.theirs, nil
+	}
 	c.Bounds, c.Talk = boundsOf(fn), fn.Transport == plan.Lines || fn.Transport == plan.OneShot
 	if fn.Stop != nil {
 		c.After = l.command(fn, fn.Stop, unique).Args

@@ -23,13 +23,13 @@ type loaded struct {
 	path     string
 	program  string // of the loader
 	slots    int
+	theirs   []*os.File   // the loader's ends of pipes, until it has been started
 	conns    []loadedConn // by slot, once it is ready
 	hello    transport.Hello
-	close    func()
 }
 
 type loadedConn struct {
-	conn net.Conn
+	conn transport.Link
 	in   *bufio.Reader
 }
 
@@ -39,25 +39,50 @@ func (d *Runner) listen(fn *plan.Function) (*loaded, error) {
 	if err != nil {
 		return nil, err
 	}
+	x := &loaded{program: program, slots: max(fn.Limits.PerInstance, 1)}
+	if fn.Handler.Language == plan.Java {
+		return x, x.pipe()
+	}
 	sockets, number, err := d.folder()
 	if err != nil {
 		return nil, err
 	}
-	x := &loaded{path: filepath.Join(sockets.Dir(), strconv.Itoa(number)), program: program,
-		slots: max(fn.Limits.PerInstance, 1)}
+	x.path = filepath.Join(sockets.Dir(), strconv.Itoa(number))
 	if x.listener, err = net.Listen("unix", x.path); err != nil {
 		return nil, err
 	}
-	x.close = func() {
+	return x, nil
+}
+
+// close releases what the loader was given.
+func (x *loaded) close() {
+	if x.listener != nil {
 		_ = x.listener.Close()
 		_ = os.Remove(x.path)
-		for _, c := range x.conns {
-			if c.conn != nil {
-				_ = c.conn.Close()
-			}
+	}
+	for _, c := range x.conns {
+		if c.conn != nil {
+			_ = c.conn.Close()
 		}
 	}
-	return x, nil
+}
+
+// pipe makes pipes for all slots, in place of connections.
+func (x *loaded) pipe() error {
+	x.path = "-"
+	for range x.slots {
+		ours, theirs, err := transport.NewPipes()
+		if err != nil {
+			x.close()
+			for _, f := range x.theirs {
+				_ = f.Close()
+			}
+			return err
+		}
+		x.conns = append(x.conns, loadedConn{ours, bufio.NewReaderSize(ours, 64<<10)})
+		x.theirs = append(x.theirs, theirs...)
+	}
+	return nil
 }
 
 // arguments completes the command of a handler: the loader, the file and the name, the socket, the number of
@@ -67,9 +92,14 @@ func (x *loaded) arguments(args []string, fn *plan.Function) []string {
 	if at < 0 {
 		return args
 	}
-	args = slices.Clone(args)
-	if args[at] = x.program; x.program == "" { // it is in the executable
-		args = slices.Delete(args, at, at+1)
+	switch {
+	case x.program == "": // it is in the executable, or the user's
+		args = slices.Concat(args[:at], args[at+1:])
+	case fn.Handler.Language == plan.Java:
+		args = slices.Concat(loader.OnClassPath(args[:at], x.program, fn.Handler.File), args[at+1:])
+	default:
+		args = slices.Clone(args)
+		args[at] = x.program
 	}
 	return append(args, x.path, strconv.Itoa(x.slots), fn.Handler.Takes.String())
 }
@@ -86,18 +116,7 @@ func (e *loadError) Error() string { return e.Words(e.dir) }
 // that was: the moment at which the first of them said so.
 func (l *launched) awaitHello(ctx context.Context, fn *plan.Function) (at time.Time, err error) {
 	x := l.loader
-	stop := context.AfterFunc(ctx, func() { _ = x.listener.Close() })
-	defer stop()
-	gone := make(chan struct{})
-	defer close(gone)
-	go func() {
-		select {
-		case <-l.process.Done():
-			_ = x.listener.Close()
-		case <-gone:
-		}
-	}()
-	var conns []loadedConn
+	conns := x.conns
 	fail := func(err error) (time.Time, error) {
 		for _, c := range conns {
 			_ = c.conn.Close()
@@ -111,14 +130,12 @@ func (l *launched) awaitHello(ctx context.Context, fn *plan.Function) (at time.T
 		<-l.process.Done() // its end says more than that of the connection
 		return at, proc.ErrEnded
 	}
-	x.conns = make([]loadedConn, x.slots)
-	for range x.slots {
-		conn, err := x.listener.Accept()
-		if err != nil {
+	if x.listener != nil {
+		if conns, err = l.accept(ctx); err != nil {
 			return fail(err)
 		}
-		conns = append(conns, loadedConn{conn, bufio.NewReaderSize(conn, 64<<10)})
 	}
+	x.conns = make([]loadedConn, x.slots)
 	// what the process does not say for so long is not awaited when it has ended
 	end := context.AfterFunc(ctx, func() {
 		for _, c := range conns {
@@ -143,6 +160,30 @@ func (l *launched) awaitHello(ctx context.Context, fn *plan.Function) (at time.T
 		x.conns[hello.Slot], x.hello = c, hello
 	}
 	return at, nil
+}
+
+// accept waits until the loader has connected for all slots.
+func (l *launched) accept(ctx context.Context) (conns []loadedConn, err error) {
+	x := l.loader
+	stop := context.AfterFunc(ctx, func() { _ = x.listener.Close() })
+	defer stop()
+	gone := make(chan struct{})
+	defer close(gone)
+	go func() {
+		select {
+		case <-l.process.Done():
+			_ = x.listener.Close()
+		case <-gone:
+		}
+	}()
+	for range x.slots {
+		conn, err := x.listener.Accept()
+		if err != nil {
+			return conns, err
+		}
+		conns = append(conns, loadedConn{conn, bufio.NewReaderSize(conn, 64<<10)})
+	}
+	return conns, nil
 }
 
 // awaitReady waits until a process is ready: until its loader says so, or its condition holds.

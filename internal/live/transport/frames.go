@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"net"
 	"net/http"
 	"path/filepath"
 	"slices"
@@ -113,9 +112,15 @@ func (c *Call) Fields() (out []event.Field) {
 	return out
 }
 
+// Link is a connection to a loader.
+type Link interface {
+	io.ReadWriteCloser
+	SetDeadline(t time.Time) error
+}
+
 // Frames speaks to a loader over a connection, for one slot.
 type Frames struct {
-	conn    net.Conn
+	conn    Link
 	in      *bufio.Reader
 	number  uint32
 	shape   *plan.ReplyShape
@@ -126,7 +131,7 @@ type Frames struct {
 }
 
 // NewFrames takes up a connection on which a loader has said hello.
-func NewFrames(conn net.Conn, in *bufio.Reader, f *plan.Function, instance string) *Frames {
+func NewFrames(conn Link, in *bufio.Reader, f *plan.Function, instance string) *Frames {
 	return &Frames{conn: conn, in: in, shape: f.Handler.Reply, timeout: f.Timeout, name: instance, dir: f.Dir,
 		Keep: Kept}
 }
@@ -161,7 +166,7 @@ type HandlerError struct {
 func (e *HandlerError) Words(dir string) string {
 	words := e.Message
 	if e.Type != "" && e.Kind != "not-json" && e.Kind != "exit" {
-		words = e.Type + ": " + words
+		words = strings.TrimSuffix(e.Type+": "+words, ": ")
 	}
 	if e.File != "" && e.Line > 0 {
 		file := e.File

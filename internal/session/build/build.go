@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -35,7 +36,9 @@ import (
 // where it is the user's own. It is 0 where that is not known.
 func Package(f *plan.Function, dir string) (n int, bytes int64) {
 	own := ""
-	if len(f.Start) > 0 && strings.ContainsRune(f.Start[0], filepath.Separator) && (f.Handler == nil ||
+	if f.Handler != nil && f.Handler.Language == plan.Java {
+		own = project.HandlerPath(f)
+	} else if len(f.Start) > 0 && strings.ContainsRune(f.Start[0], filepath.Separator) && (f.Handler == nil ||
 		f.Handler.Built()) { // not one of the system's, and no interpreter
 		own = proc.Program(f.Start[0])
 	}
@@ -58,7 +61,12 @@ func Package(f *plan.Function, dir string) (n int, bytes int64) {
 		add(filepath.Join(dir, filepath.FromSlash(file)))
 	}
 	if f.Package == nil && own != "" {
-		add(own)
+		_ = filepath.WalkDir(own, func(path string, _ fs.DirEntry, err error) error { // a file is its only one
+			if err == nil {
+				add(path)
+			}
+			return nil
+		})
 	}
 	return n, bytes
 }
@@ -309,6 +317,10 @@ func (c *Code) Prepared() time.Duration {
 
 // startable reports whether the program that the function is started with is there.
 func startable(f *plan.Function) bool {
+	if f.Handler != nil && f.Handler.Language == plan.Java {
+		_, err := os.Stat(project.HandlerPath(f))
+		return err == nil
+	}
 	if len(f.Start) == 0 || !strings.ContainsRune(f.Start[0], '/') {
 		return true
 	}

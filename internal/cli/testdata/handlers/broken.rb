@@ -1,0 +1,3 @@
+def f(event)
+  (
+end
