@@ -118,6 +118,9 @@ func wiring(w io.Writer, p *plan.Project) {
 		}
 		for j := range f.Variants {
 			v := &f.Variants[j]
+			if p.FunctionNamed(v.Name) >= 0 { // it has a share of a wire, and is listed by itself
+				continue
+			}
 			fmt.Fprintf(w, "  %s: %s\n    %s\n", v.Name, text.Harmless(describeStart(p, v)), describeLimits(p, v))
 			if bounds := describeBounds(v); bounds != "" && bounds != describeBounds(f) {
 				fmt.Fprintf(w, "    %s\n", bounds)

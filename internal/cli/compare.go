@@ -23,7 +23,7 @@ func compareCommand(dir *string) *cobra.Command {
 	var source, set, to string
 	var early bool
 	c := &cobra.Command{
-		Use:   "compare FUNCTION | RUN RUN | DRILL --limit … --against …",
+		Use:   "compare FUNCTION | RUN [RUN] | DRILL --limit … --against …",
 		Short: "Compare variants of a function, two runs, or one drill under two limits",
 		Long: `Compare puts two or more sides side by side and prints which differences are more
 than noise.
@@ -32,7 +32,8 @@ compare FUNCTION starts each variant of a function --cold times, and sends each 
 events, in turns, so that other load on the machine affects all alike. --variants
 selects some of them (the function itself goes by its own name); the default is all.
 
-compare RUN RUN compares two earlier runs, function by function.
+compare RUN RUN compares two earlier runs, function by function; compare RUN compares
+the variants among which a wire of that run divided its events (shares).
 
 compare DRILL --limit quote.max=2 --against quote.max=8 runs a drill twice, with the
 same events, and compares the two runs.`,
@@ -48,6 +49,11 @@ same events, and compares the two runs.`,
 				return err
 			}
 			defer d.Close()
+			if d.FunctionNamed(args[0]) < 0 && d.DrillNamed(args[0]) == nil {
+				if info, err := d.Runs.Find(args[0]); err == nil {
+					return compareDivided(cmd, d.Runs, info.ID, to)
+				}
+			}
 			if len(limits)+len(against) > 0 {
 				return compareLimits(cmd, d, args[0], limits, against, to)
 			}
@@ -99,6 +105,20 @@ func compareVariants(cmd *cobra.Command, d *session.Workspace, function string, 
 	}
 	fmt.Fprintf(cmd.ErrOrStderr(), "nightdrill: kept as run %s\n", run.ID)
 	return nil
+}
+
+// compareDivided compares the variants among which a run divided its events.
+func compareDivided(cmd *cobra.Command, runs *store.Store, id, to string) error {
+	run, err := runs.Load(id)
+	if err != nil {
+		return could(err)
+	}
+	all := kept.CompareVariants(run)
+	if len(all) == 0 {
+		return could(fmt.Errorf("run %s has no two variants of a function that replied; name a second run, or divide "+
+			"a wire: shares: {quote: 90, quote@small: 10}", id))
+	}
+	return writeComparison(cmd, all, to)
 }
 
 // compareLimits carries a drill out under two limits.

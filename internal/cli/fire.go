@@ -238,8 +238,7 @@ func itemOf(name string, content []byte, s int, src *plan.Source, as asked) (*ca
 func requestOf(body []byte, src *plan.Source, as asked) (*event.Request, error) {
 	r := &event.Request{Method: strings.ToUpper(as.method), Target: as.path, Body: body,
 		Header: []event.Field{{Name: "Content-Type", Value: "application/json"}}}
-	if len(src.Wires) == 1 {
-		when := &src.Wires[0].When
+	if when := src.Only(); when != nil {
 		if r.Target == "" {
 			r.Target = when.Path.Literal()
 			if when.Path.Text() == "" { // any will do

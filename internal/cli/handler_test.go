@@ -452,6 +452,51 @@ payloads:
 	noLoadersLeft(t)
 }
 
+// A wire divides its requests between a function and its variant, in a drill the same way each time; they are
+// compared within the run.
+func TestADividedWire(t *testing.T) {
+	has(t, "python3")
+	dir := t.TempDir()
+	put(t, filepath.Join(dir, "fare.py"), "import os\ndef fare(event):\n    return {'by': os.environ.get('BY', 'own')}\n")
+	put(t, filepath.Join(dir, "ask.request"), "GET /fare HTTP/1.1\n\n")
+	put(t, filepath.Join(dir, "nightdrill.yaml"), `nightdrill: 1
+functions:
+  fare: {handler: "fare.py:fare", start_timeout: 20s, timeout: 20s, concurrency: {max: 1},
+    variants: {new: {env: {BY: new}}}}
+sources:
+  web: {kind: http, wait: 20s, wires: [{shares: {fare: 60, fare@new: 40}}]}
+payloads:
+  asks: {recording: ask.request}
+drills:
+  d: {feeds: [{source: web, payloads: asks, arrive: [{burst: {size: 50, every: 1s}, for: 1s}]}]}
+`)
+	type summary struct {
+		ID        string `json:"run"`
+		Functions map[string]struct {
+			Outcomes struct {
+				Done int `json:"done"`
+			} `json:"outcomes"`
+		} `json:"functions"`
+	}
+	var runs [2]summary
+	for i := range runs {
+		out, errs, code := nightdrill(t, "--project", dir, "run", "d", "--json", "-")
+		if err := json.Unmarshal([]byte(out), &runs[i]); err != nil || code != 0 {
+			t.Fatalf("exit %d, %v\n%s%s", code, err, out, errs)
+		}
+	}
+	own, other := runs[0].Functions["fare"].Outcomes.Done, runs[0].Functions["fare@new"].Outcomes.Done
+	if own+other != 50 || own < 20 || other < 10 || runs[1].Functions["fare"].Outcomes.Done != own {
+		t.Errorf("%+v", runs)
+	}
+	expectCall(t, dir, []string{"compare", runs[0].ID}, 0, []string{"fare@new",
+		fmt.Sprintf("fare %d, fare@new %d invocations", own, other), "differ"})
+	expectCall(t, dir, []string{"fire", "web", filepath.Join(dir, "ask.request"), "--variant", "new"}, 0,
+		[]string{`"by": "new"`})
+	expectCall(t, dir, []string{"check"}, 0, []string{"40 % of any"})
+	noLoadersLeft(t)
+}
+
 // A handler that was written for another platform runs unchanged: its events have the form of an example, and
 // what it returns becomes a reply.
 func TestAHandlerOfAnotherPlatform(t *testing.T) {

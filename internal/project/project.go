@@ -106,7 +106,8 @@ func (m Mistakes) below(dir string) {
 }
 
 func parse(ctx context.Context, dir string, text []byte) (*Loaded, error) {
-	l := &loader{reader: reader{file: File, anchors: map[string]ast.Node{}}, dir: dir, ctx: ctx, say: progress(ctx)}
+	l := &loader{reader: reader{file: File, anchors: map[string]ast.Node{}}, dir: dir, ctx: ctx, say: progress(ctx),
+		wires: map[string][]ast.Node{}}
 	if bytes.IndexByte(text, 0) >= 0 {
 		return nil, Mistakes{{File: File, Line: 1, Column: 1, Text: "not a text file (it contains a NUL byte)"}}
 	}
@@ -173,6 +174,7 @@ type loader struct {
 	files   []string
 	folders []string
 	closing []func() // what needs all sources to be known
+	wires   map[string][]ast.Node // of each source: where the file has each of its wires
 	doubts  Mistakes
 	ctx     context.Context // ends what takes long
 	say     func(string)    // hears how far it is

@@ -171,6 +171,11 @@ func (l *loader) retries(s *plan.Source, o *object) {
 			return
 		}
 		for w := range to.Wires {
+			if to.Wires[w].Share > 0 {
+				l.wrong(o.fields["dead_letter"], "%s: a wire of %s divides what it takes; a dead-letter queue sends "+
+					"everything to its functions", o.at("dead_letter"), name)
+				break
+			}
 			if !to.Wires[w].When.Any() {
 				l.wrong(o.fields["dead_letter"], "%s: the wires of %s have conditions; a dead-letter queue sends "+
 					"everything to its functions", o.at("dead_letter"), name)
@@ -416,20 +421,108 @@ func (l *loader) share(o *object, key string) fault.Share {
 }
 
 func (l *loader) wire(s *plan.Source, n ast.Node, path string) {
-	o := l.object(n, path, "to", "when")
-	name := o.need("to", "quote")
-	if name == "" {
-		return
-	}
-	w := plan.Wire{To: l.p.FunctionNamed(name)}
-	if w.To < 0 {
-		l.wrong(o.fields["to"], "%s: unknown function %q%s", o.at("to"), name, didYouMean(name, l.functionNames()))
-		return
+	o := l.object(n, path, "to", "shares", "when")
+	var parts []plan.Wire
+	if o.fields["shares"] != nil {
+		if n := o.keys["to"]; n != nil {
+			l.wrong(n, "%s: a wire has either to, one function, or shares, several", o.at("to"))
+		}
+		if parts = l.shares(o); parts == nil {
+			return
+		}
+	} else {
+		name := o.need("to", "quote")
+		if name == "" {
+			return
+		}
+		to := l.p.FunctionNamed(name)
+		if to < 0 {
+			hint := didYouMean(name, l.functionNames())
+			if l.variantNamed(name) != nil {
+				hint = fmt.Sprintf("; a variant is reached with a share: shares: {%s: 100}", name)
+			}
+			l.wrong(o.fields["to"], "%s: unknown function %q%s", o.at("to"), name, hint)
+			return
+		}
+		parts = []plan.Wire{{To: to}}
 	}
 	if o.fields["when"] != nil {
-		l.when(&w.When, s, o)
+		l.when(&parts[0].When, s, o)
 	}
-	s.Wires = append(s.Wires, w)
+	for i := range parts {
+		parts[i].When = parts[0].When
+		s.Wires, l.wires[s.Name] = append(s.Wires, parts[i]), append(l.wires[s.Name], n)
+	}
+}
+
+// shares reads how a wire divides what it takes; nil where that is wrong. A variant that has a share is a function
+// of its own from then on.
+func (l *loader) shares(wire *object) (parts []plan.Wire) {
+	values, ok := l.follow(wire.fields["shares"]).(*ast.MappingNode)
+	if !ok {
+		l.wrong(wire.fields["shares"], "%s: expected percents by function and variant, such as {quote: 90, "+
+			"quote@small: 10}", wire.at("shares"))
+		return nil
+	}
+	sum, known := 0, true
+	for _, v := range values.Values {
+		name := v.Key.GetToken().Value
+		written, ok := l.text(v.Value, join(wire.at("shares"), name))
+		share, err := strconv.Atoi(written)
+		if !ok || err != nil || share < 1 || share > 100 {
+			l.wrong(v.Value, "%s: a share is a whole number of percents from 1 to 100, not %q",
+				join(wire.at("shares"), name), written)
+			known = false
+		}
+		to := l.p.FunctionNamed(name)
+		if v := l.variantNamed(name); to < 0 && v != nil {
+			to = len(l.p.Functions)
+			l.p.Functions = append(l.p.Functions, *v)
+			l.closing = append(l.closing, func() { // when it is known what its function's are
+				l.p.Functions[to].Then = l.p.Functions[l.p.FunctionNamed(plan.BaseName(name))].Then
+			})
+		}
+		if to < 0 {
+			known = false
+			l.wrong(v.Key, "%s: unknown function or variant %q%s", wire.at("shares"), name,
+				didYouMean(name, l.variantNames()))
+			continue
+		}
+		sum += share
+		parts = append(parts, plan.Wire{To: to, Share: share})
+	}
+	switch {
+	case !known:
+		return nil
+	case sum != 100:
+		l.wrong(wire.fields["shares"], "%s: the shares are percents and must add up to 100; they add up to %d",
+			wire.at("shares"), sum)
+		return nil
+	}
+	return parts
+}
+
+// variantNamed returns the variant of a name such as quote@node, or nil.
+func (l *loader) variantNamed(name string) *plan.Function {
+	if at := l.p.FunctionNamed(plan.BaseName(name)); at >= 0 {
+		for i := range l.p.Functions[at].Variants {
+			if v := &l.p.Functions[at].Variants[i]; v.Name == name {
+				return v
+			}
+		}
+	}
+	return nil
+}
+
+// variantNames returns the names of all functions and of their variants.
+func (l *loader) variantNames() (names []string) {
+	for i := range l.p.Functions {
+		names = append(names, l.p.Functions[i].Name)
+		for k := range l.p.Functions[i].Variants {
+			names = append(names, l.p.Functions[i].Variants[k].Name)
+		}
+	}
+	return names
 }
 
 // conditions are those that wires of each kind of source may have.
@@ -532,16 +625,17 @@ func (l *loader) shadows(all *object) {
 		if src.Kind != plan.HTTP {
 			continue
 		}
-		wires := all.child(src.Name).list("wires")
+		wires := l.wires[src.Name]
 		for w := range src.Wires {
 			for _, e := range earlier {
 				before := &l.p.Sources[e.source]
-				if w >= len(wires) || !before.Wires[e.wire].When.Covers(&src.Wires[w].When) {
+				if w >= len(wires) || e.source == s && wires[w] == wires[e.wire] || !before.Wires[e.wire].When.Covers(&src.Wires[w].When) {
 					continue
 				}
 				m := l.mistake(wires[w], "sources.%s.wires[%d]: no event ever reaches %s here: sources.%s.wires[%d], "+
 					"%s, comes before it and takes everything",
-					src.Name, w, src.Wires[w].When.String(), before.Name, e.wire, before.Wires[e.wire].When.String())
+					src.Name, inFile(wires, w), src.Wires[w].When.String(), before.Name,
+					inFile(l.wires[before.Name], e.wire), before.Wires[e.wire].When.String())
 				if e.source == s {
 					l.mistakes = append(l.mistakes, m)
 				} else {
@@ -553,6 +647,16 @@ func (l *loader) shadows(all *object) {
 			earlier = append(earlier, place{s, w})
 		}
 	}
+}
+
+// inFile returns the place of a wire among those of the file, of which one may be several here.
+func inFile(wires []ast.Node, at int) (n int) {
+	for i := 1; i <= at; i++ {
+		if wires[i] != wires[i-1] {
+			n++
+		}
+	}
+	return n
 }
 
 // thens reads where a function's replies are sent on to.

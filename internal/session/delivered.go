@@ -2,8 +2,8 @@ package session
 
 import (
 	"slices"
-	"strings"
 
+	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/runner"
 	"nightdrill/internal/session/explain"
 )
@@ -27,7 +27,7 @@ func (s *Session) LatestDelivered(n int, wanted func(*explain.Delivered) bool) (
 			}
 			x.Function, x.Open, x.Outcome, x.Took = "", true, 0, 0
 			if t.Routes != 0 && w < len(wires) {
-				x.Function, _, _ = strings.Cut(p.Functions[wires[w].To].Name, "@")
+				x.Function = plan.BaseName(p.Functions[wires[w].To].Name)
 			}
 			for _, d := range t.Ended {
 				if t.Routes == 0 || int(d.Wire) == w {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/stats"
 )
@@ -285,7 +286,7 @@ func Variants(r *record.Run) map[string][]Side {
 			continue
 		}
 		name := r.Functions[i].Name
-		base, _, _ := strings.Cut(strings.TrimSuffix(name, ":dropped"), "@")
+		base := plan.BaseName(strings.TrimSuffix(name, plan.DroppedMark))
 		out[base] = append(out[base], Side{name, r, i})
 	}
 	for base, sides := range out {

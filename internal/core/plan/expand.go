@@ -4,7 +4,8 @@ import "slices"
 
 // Expanded is a project in which every variant is a function of its own, with a way to each: for a
 // source that leads to a function, one more that leads to the variant in its place. Added functions
-// and sources come after the project's own, whose indices stay.
+// and sources come after the project's own, whose indices stay. A variant that has a share of a wire is among
+// the project's own already.
 type Expanded struct {
 	Project
 	Of   []int // for each function, the one that it is a variant of, or itself
@@ -29,18 +30,22 @@ func Expand(p *Project) *Expanded {
 	}
 	for i := range p.Functions {
 		for _, v := range p.Functions[i].Variants {
-			n := len(s.Functions)
-			s.Warm = append(s.Warm, v.Limits.KeepWarm)
-			v.Limits.KeepWarm, v.Parked = 0, 0 // kept warm once it was used, not before
-			s.Functions, s.Of = append(s.Functions, v), append(s.Of, i)
+			n := p.FunctionNamed(v.Name) // it has a share of what a wire takes, and is there already
+			if n < 0 {
+				n = len(s.Functions)
+				s.Warm = append(s.Warm, v.Limits.KeepWarm)
+				v.Limits.KeepWarm, v.Parked = 0, 0 // kept warm once it was used, not before
+				s.Functions, s.Of = append(s.Functions, v), append(s.Of, i)
+			}
+			leads := func(w Wire) bool { return w.To == i || BaseName(p.Functions[w.To].Name) == p.Functions[i].Name }
 			for from := range p.Sources {
 				src := p.Sources[from]
-				if !slices.ContainsFunc(src.Wires, func(w Wire) bool { return w.To == i }) {
+				if !slices.ContainsFunc(src.Wires, leads) {
 					continue
 				}
 				src.Wires = slices.Clone(src.Wires)
 				for w := range src.Wires {
-					if src.Wires[w].To == i {
+					if leads(src.Wires[w]) {
 						src.Wires[w].To = n
 					}
 				}

@@ -193,7 +193,7 @@ func (p *Project) ColdPlan(d *Drill) (*Project, *Drill) {
 	cold.Functions, cold.Sources, drill.Feeds, drill.Limits = nil, nil, nil, nil
 	add := func(f *Function, feed Feed, wire int, dropped bool) {
 		src := p.Sources[feed.Source]
-		src.Wires = []Wire{{To: len(cold.Functions), When: src.Wires[wire].When}}
+		src.Wires = []Wire{{To: len(cold.Functions), When: src.Wires[wire].When}} // all of it
 		src.DeadLetter, src.Attempts = -1, 1
 		one := *f
 		one.Variants, one.Then, one.Dropped = nil, nil, dropped
@@ -214,6 +214,9 @@ func (p *Project) ColdPlan(d *Drill) (*Project, *Drill) {
 		src := &p.Sources[feed.Source]
 		for w := range src.Wires {
 			f := &p.Functions[src.Wires[w].To]
+			if base := p.FunctionNamed(BaseName(f.Name)); base >= 0 { // it has a share as a variant
+				f = &p.Functions[base]
+			}
 			if slices.Contains(seen, f.Name) {
 				continue
 			}

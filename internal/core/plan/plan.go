@@ -302,8 +302,9 @@ type CORS struct {
 
 // Wire connects a source to a function.
 type Wire struct {
-	To   int        // index of the function
-	When route.When // which events it takes
+	To    int        // index of the function
+	When  route.When // which events it takes
+	Share int        // of what it takes, in percent, where it is a part of a wire that divides that; 0 otherwise
 }
 
 // Then sends a function's reply on as an event of another source.
@@ -456,9 +457,13 @@ func (p *Project) Routes(s int, pl *payload.Payload) uint64 {
 	src := &p.Sources[s]
 	if src.Kind == HTTP {
 		for i := range src.Wires {
-			if pl.Request != nil && src.Wires[i].When.Matches(pl.Request) {
+			if pl.Request == nil || !src.Wires[i].When.Matches(pl.Request) {
+				continue
+			}
+			if src.Wires[i].Share == 0 {
 				return 1 << i
 			}
+			return 1<<src.parts(i) - 1<<i // all parts of the wire
 		}
 		return 0
 	}

@@ -165,8 +165,9 @@ func (s *Sorter) Key(source int, pl *payload.Payload) int32 {
 
 // WireWords describes what a wire of the source takes.
 func (s *Source) WireWords(wire int) string {
+	w := &s.Wires[wire]
 	if s.Kind == HTTP {
-		return s.Wires[wire].When.String()
+		return w.shareWords() + w.When.String()
 	}
-	return s.Wires[wire].When.Words()
+	return w.shareWords() + w.When.Words()
 }

@@ -10,6 +10,7 @@ import (
 
 	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/plan"
 )
 
 // Filter selects a part of a run. What is empty does not select.
@@ -198,7 +199,7 @@ func (r *Run) Unknown(f Filter) string {
 		}
 		return false
 	}
-	base := func(i int) string { b, _, _ := strings.Cut(r.Functions[i].Name, "@"); return b }
+	base := func(i int) string { return plan.BaseName(r.Functions[i].Name) }
 	whole := func(i int) string { return r.Functions[i].Name }
 	switch {
 	case f.Function != "" && !has(f.Function, base, len(r.Functions)) && !has(f.Function, whole, len(r.Functions)):

@@ -152,8 +152,11 @@ func Compare(title string, sides []measure.Side, reply func(side int, number int
 func unlike(sides []measure.Side) (out []string) {
 	a := sides[0].Run
 	other := slices.IndexFunc(sides, func(s measure.Side) bool { return s.Run != a })
-	if other < 0 {
+	switch {
+	case other < 0 && a.Cold():
 		return nil
+	case other < 0:
+		return divided(sides)
 	}
 	b := sides[other].Run
 	switch {
@@ -177,6 +180,25 @@ func unlike(sides []measure.Side) (out []string) {
 	return append(out,
 		"these are different runs, one after the other: machine drift between the runs counts as a difference. "+
 			"Compare variants of one function in turns, by compare FUNCTION")
+}
+
+// divided returns what is to be known of sides among which one drill divided its events.
+func divided(sides []measure.Side) []string {
+	n := make([]int, len(sides))
+	for i := range sides[0].Run.Invocations {
+		for k := range sides {
+			if int(sides[0].Run.Invocations[i].Function) == sides[k].Function {
+				n[k]++
+			}
+		}
+	}
+	all := make([]string, len(sides))
+	for k := range sides {
+		all[k] = fmt.Sprintf("%s %d", sides[k].Label, n[k])
+	}
+	return []string{fmt.Sprintf("one run divided its events among these: %s invocations. What else the machine did "+
+		"affected them alike, but each under its own load: compare service times rather than waits",
+		strings.Join(all, ", "))}
 }
 
 // sayComparison adds the sentences of the comparison: what differs first.

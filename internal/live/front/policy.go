@@ -76,7 +76,7 @@ func addressed(p *plan.Expanded, pl *payload.Payload, source int) (variant, why 
 	}
 	takes := p.Routes(source, pl)
 	for w, wire := range p.Sources[source].Wires {
-		if takes&(1<<w) != 0 && wire.To == at {
+		if takes&(1<<w) != 0 && plan.BaseName(p.Functions[wire.To].Name) == function {
 			return variant, ""
 		}
 	}

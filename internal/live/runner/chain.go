@@ -112,12 +112,18 @@ func (d *Runner) sendOn(in *engine.Input, fn int32, from int64, sent []sentOn) {
 		a := arrivalInfo{record.Arrival{Source: int32(sent[i].to)}, eventInfo{feed: -1, caller: -1}, &sent[i].p}
 		p, number := d.recorder.chainedPayload(&sent[i].p)
 		a.arrival.Payload = number
-		routes := d.p.Routes(sent[i].to, p)
+		routes := d.chainedRoutes(sent[i].to, p, from)
 		a.info.open = deliveries(routes)
 		in.Then = append(in.Then, engine.Then{Source: int32(sent[i].to), Takes: routes, Key: d.sorter.Key(sent[i].to,
 			p)})
 		d.chained = append(d.chained, chainedEvent{a, fn, int32(sent[i].then)})
 	}
+}
+
+// chainedRoutes returns the wires that a reply is sent on by; from is the event that was replied to.
+func (d *Runner) chainedRoutes(source int, p *payload.Payload, from int64) uint64 {
+	routes := d.p.Routes(source, p)
+	return d.p.Divide(source, routes, d.seed, idOf(p, int32(from)), 0)
 }
 
 // Wires returns what waits on each wire of each source now.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"time"
 
 	"nightdrill/internal/core/arrival"
@@ -343,10 +344,19 @@ func (d *Drill) pump(now clock.Time, self *slot) (own *job) {
 // it has.
 func (d *Drill) arrived(a *arrivalInfo) engine.Input {
 	source, p := a.arrival.Source, d.payloads[a.arrival.Payload]
-	in := engine.Input{Kind: engine.Arrived, Source: source, Routes: d.routesOf(source, a.arrival.Payload),
+	in := engine.Input{Kind: engine.Arrived, Source: source, Routes: d.p.Divide(int(source), d.routesOf(source,
+		a.arrival.Payload), d.seed, idOf(p, a.arrival.Payload), int(a.arrival.Round)),
 		Key: d.sorter.Key(int(source), p), Delay: ownDelay(&d.p.Sources[source], p), Async: p.Async()}
 	a.info.open = deliveries(in.Routes)
 	return in
+}
+
+// idOf returns what identifies a payload: the id of its event, or its number for a request, which has none.
+func idOf(p *payload.Payload, number int32) string {
+	if p.Event != nil {
+		return p.Event.ID
+	}
+	return strconv.Itoa(int(number))
 }
 
 // routesOf returns the wires that take a payload; it is the same each time.

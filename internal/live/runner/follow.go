@@ -83,6 +83,7 @@ func (t *Trace) Whole() <-chan struct{} { return t.whole.done }
 type Follower struct {
 	*Runner
 	traces       map[int64]*Trace // events that are in progress
+	fired        int32            // how many were handed in
 	firing       *Trace           // the one that is being handed in
 	endedEvents  []int64          // those that ended in this step
 	pendingCause []lostStart      // attempts that instances cost which were never ready
@@ -110,6 +111,8 @@ func (d *Follower) Run(ctx context.Context) {
 func (d *Follower) Fire(s Event) *Trace {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	d.fired++
+	s.Routes = d.p.Divide(s.Source, s.Routes, d.seed, idOf(s.Payload, d.fired), 0)
 	if s.Cold {
 		for _, fn := range d.reached(s) {
 			d.stepLocked(engine.Input{Kind: engine.Clear, Function: int32(fn)}, nil)
@@ -233,7 +236,7 @@ func (d *Follower) eventTaken(f *engine.Effect) {
 		e := Event{Source: int(f.Source), Payload: from.Payload, Routes: 1<<len(d.p.Sources[f.Source].Wires) - 1}
 		if f.Origin == engine.FromReply {
 			x := d.nextChained()
-			e.Payload, e.Routes = x.payload, d.p.Routes(int(f.Source), x.payload)
+			e.Payload, e.Routes = x.payload, d.chainedRoutes(int(f.Source), x.payload, f.From)
 		}
 		t = &Trace{Event: e, At: time.Now(), done: make(chan struct{}), Origin: f.Origin, Steps: from.Steps,
 			whole: from.whole}

@@ -48,6 +48,7 @@ const (
 // instances with their slots. What is done with events, attempts and replies is up to its
 // recorder.
 type Runner struct {
+	seed uint64
 	p        *plan.Project
 	recorder recorder
 	trace    uint64    // first half of trace IDs
@@ -183,7 +184,7 @@ type Trouble struct {
 
 // newRunner prepares a runner; the caller sets its recorder.
 func newRunner(c Config, p *plan.Project, limits []plan.Limits, settle time.Duration, seed uint64) *Runner {
-	r := &Runner{p: p, log: c.Log, objects: c.Objects, all: p.Concurrency, eng: engine.New(p, limits, settle),
+	r := &Runner{p: p, log: c.Log, objects: c.Objects, all: p.Concurrency, seed: seed, eng: engine.New(p, limits, settle),
 		sorter: p.NewSorter(), clockwork: clockwork{asleep: clock.Never, kick: newAlarm()},
 		news: make(chan struct{}), ended: make(chan struct{})}
 	r.life, r.endLife = context.WithCancel(context.Background())

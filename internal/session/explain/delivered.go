@@ -2,10 +2,10 @@ package explain
 
 import (
 	"fmt"
-	"strings"
 	"time"
 
 	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/record"
 )
 
@@ -43,7 +43,7 @@ func LatestEnded(r *record.Run, n int, wanted func(*Delivered) bool) (out []Deli
 		x := Delivered{Event: d.Event, Source: src.Name, Label: r.Payloads[a.Payload].Label, Outcome: d.Outcome,
 			Took: d.Ended.Sub(a.Due)}
 		if d.Wire >= 0 && int(d.Wire) < len(src.To) {
-			x.Function, _, _ = strings.Cut(r.Functions[src.To[d.Wire]].Name, "@")
+			x.Function = plan.BaseName(r.Functions[src.To[d.Wire]].Name)
 		}
 		if wanted(&x) {
 			x.At = fmt.Sprintf("+%.1f s", d.Ended.Seconds())

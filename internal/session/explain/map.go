@@ -29,7 +29,13 @@ func Map(p *plan.Expanded, t *Traffic) *draw.Wiring {
 	for i := range p.Functions {
 		if f := &p.Functions[i]; p.Of[i] == i {
 			node := draw.WiringNode{Name: f.Name, About: fmt.Sprintf("at most %d at a time", f.Limits.Max),
-				Lines: 1 + len(f.Then)}
+				Lines: 1}
+			if plan.BaseName(f.Name) != f.Name {
+				node.About += ", a variant" // what its replies are sent on as counts there
+				w.Functions = append(w.Functions, node)
+				continue
+			}
+			node.Lines += len(f.Then)
 			for k := range f.Then {
 				node.Ways = append(node.Ways, way(t.sentOn(f.Name, k), "sent on", f.Then[k].To))
 			}

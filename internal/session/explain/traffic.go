@@ -47,7 +47,7 @@ func RunTraffic(p *plan.Expanded, r *record.Run) *Traffic {
 		if int(d.Wire) >= len(r.Sources[d.Source].To) {
 			continue
 		}
-		name, _, _ := strings.Cut(r.Functions[r.Sources[d.Source].To[d.Wire]].Name, "@")
+		name := plan.BaseName(r.Functions[r.Sources[d.Source].To[d.Wire]].Name)
 		fn := p.FunctionNamed(name)
 		if fn < 0 {
 			continue
@@ -162,7 +162,7 @@ func (t *Traffic) Add(d *runner.Runner, sources []plan.Source, of func(int) int)
 	t.Clock = d.At(time.Now())
 	t.SentOn = map[string][]int{}
 	for name, sent := range d.SentOn() {
-		name, _, _ = strings.Cut(name, "@")
+		name = plan.BaseName(name)
 		for i, n := range sent {
 			t.send(name, i, n)
 		}

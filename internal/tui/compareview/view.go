@@ -11,6 +11,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/plan"
 	"nightdrill/internal/session/kept"
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/canvas"
@@ -124,7 +125,7 @@ func hasVariants(i *store.Info) bool {
 	}
 	bases := map[string]int{}
 	for _, f := range i.Headline.Functions {
-		base, _, _ := strings.Cut(strings.TrimSuffix(f.Name, ":dropped"), "@")
+		base := plan.BaseName(strings.TrimSuffix(f.Name, plan.DroppedMark))
 		if bases[base]++; bases[base] > 1 {
 			return true
 		}
