@@ -111,7 +111,8 @@ func wiring(w io.Writer, p *plan.Project) {
 		fmt.Fprintf(w, "%s: %s; timeout %v\n  %s\n", f.Name, text.Harmless(describeStart(p, f)),
 			text.Duration(f.Timeout),
 			describeLimits(p, f))
-		for _, more := range []string{describePackage(f, p.Dir), describeBounds(f), describeReplacement(f)} {
+		for _, more := range append([]string{describePackage(f, p.Dir), describeBounds(f), describeReplacement(f)},
+			describeTarget(f, p.Dir)...) {
 			if more != "" {
 				fmt.Fprintf(w, "  %s\n", more)
 			}
@@ -186,6 +187,40 @@ func describePackage(f *plan.Function, dir string) string {
 		return ""
 	}
 	return fmt.Sprintf("its package, as far as it is here: %s, %d kB", text.Plural(n, "file"), (bytes+999)/1000)
+}
+
+// mostMisfits bounds the files that are listed.
+const mostMisfits = 8
+
+// describeTarget describes what of a function's files will not run where it is meant to.
+func describeTarget(f *plan.Function, dir string) (lines []string) {
+	t := &f.Target
+	if t.Arch == "" {
+		return nil
+	}
+	where := t.OS + "/" + t.Arch
+	if t.Java > 0 {
+		where += fmt.Sprintf(" with Java %d", t.Java)
+	}
+	misfits, looked, err := build.Misfits(f, dir)
+	switch {
+	case err != nil:
+		return []string{"warning: its files could not be checked against " + where + ": " + err.Error()}
+	case looked == 0:
+		return []string{"for " + where + ": no executables, shared objects or class files are here yet"}
+	case len(misfits) == 0:
+		return []string{fmt.Sprintf("for %s: %s fit", where, text.Plural(looked, "executable or class file"))}
+	}
+	lines = append(lines, fmt.Sprintf("warning: %d of %s will not run on %s:", len(misfits),
+		text.Plural(looked, "executable or class file"), where))
+	for i, m := range misfits {
+		if i == mostMisfits {
+			lines = append(lines, fmt.Sprintf("  and %d more", len(misfits)-i))
+			break
+		}
+		lines = append(lines, fmt.Sprintf("  %s is for %s", text.Harmless(m.File), m.For))
+	}
+	return lines
 }
 
 // describeStart describes how a function comes to run, and what makes a version of it.

@@ -61,7 +61,7 @@ var (
 		"parked",
 		"memory",
 		"cpu",
-		"package",
+		"package", "target",
 	}
 	ofFunction = append(slices.Clone(ofVariant), "then", "variants")
 )
@@ -119,6 +119,7 @@ func (l *loader) settings(f *plan.Function, o *object) {
 		}
 	}
 	l.watch(f, o)
+	l.target(f, o)
 	if o.fields["package"] != nil {
 		f.Package = l.patterns(o, "package")
 	}
@@ -314,6 +315,32 @@ func (l *loader) module(dir string) []string {
 				filepath.ToSlash(filepath.Join(at, "go.mod"))}
 		}
 		dir = filepath.Dir(dir)
+	}
+}
+
+// archNames are other names that processors go by.
+var archNames = map[string]string{"x86_64": "amd64", "x64": "amd64", "aarch64": "arm64", "x86": "386", "i386": "386",
+	"i686": "386", "armv7": "arm", "armv7l": "arm"}
+
+// target reads where a function is to run.
+func (l *loader) target(f *plan.Function, o *object) {
+	if o.fields["target"] == nil {
+		return
+	}
+	t := o.child("target", "os", "arch", "java")
+	if t == nil {
+		return
+	}
+	f.Target = plan.Target{OS: plan.TargetSystems[max(t.choice("os", plan.TargetSystems, 0), 0)],
+		Java: t.whole("java", 0, 1)}
+	if t.fields["arch"] == nil {
+		l.wrong(t.node, "%s is missing: the processor there, one of %s", t.at("arch"), listed(plan.TargetArchs))
+		return
+	}
+	if arch := t.text("arch", ""); archNames[arch] != "" {
+		f.Target.Arch = archNames[arch]
+	} else {
+		f.Target.Arch = plan.TargetArchs[max(t.choice("arch", plan.TargetArchs, 0), 0)]
 	}
 }
 

@@ -173,7 +173,7 @@ type loader struct {
 	missing Mistakes
 	files   []string
 	folders []string
-	closing []func() // what needs all sources to be known
+	closing []func()              // what needs all sources to be known
 	wires   map[string][]ast.Node // of each source: where the file has each of its wires
 	doubts  Mistakes
 	ctx     context.Context // ends what takes long

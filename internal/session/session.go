@@ -37,10 +37,11 @@ type Session struct {
 	looks     int             // previews that were offered
 	recording *frontRecording // of the front; nil for none
 
-	turn      sync.Mutex // held while the runner is exchanged
-	asking    int        // requests at the front that have not been answered
-	closed    bool       // requests at the front wait: the project is being read again
-	opened    *sync.Cond // of mu: that is over
+	beside    map[string]*front.Front // addresses of variants, by name
+	turn      sync.Mutex              // held while the runner is exchanged
+	asking    int                     // requests at the front that have not been answered
+	closed    bool                    // requests at the front wait: the project is being read again
+	opened    *sync.Cond              // of mu: that is over
 	mu        sync.Mutex
 	driver    *runner.Follower
 	end       context.CancelFunc
@@ -79,6 +80,7 @@ func (d *Workspace) Stand(listen string) (*Session, error) {
 		}
 		s.trouble = err.Error()
 	}
+	s.openVariants()
 	s.serveObjects()
 	s.Watch()
 	go s.keepTime()
@@ -145,6 +147,7 @@ func (s *Session) Close() {
 	if s.Front != nil {
 		s.Front.Close()
 	}
+	s.closeVariants()
 	_, _ = s.StopRecording() // every exchange was written already
 	s.turn.Lock()            // the project may just be read again; it is not any more after this
 	defer s.turn.Unlock()
@@ -354,6 +357,7 @@ func (s *Session) reload() bool {
 	s.catalog, s.offers = items, nil
 	s.begin()
 	s.mu.Unlock()
+	s.openVariants()
 	s.serveObjects()
 	s.Watch()
 	s.rewind()

@@ -382,6 +382,14 @@ func TestTheFront(t *testing.T) {
 			t.Errorf("at %s it went to %q", host, v.Variant)
 		}
 	}
+	own, err := http.Get("http://" + s.VariantAddress("teller@other") + "/ask/fare") // it has a port, too
+	if err != nil {
+		t.Fatal(err)
+	}
+	own.Body.Close()
+	if v := s.Recent(1)[0]; own.StatusCode != 200 || v.Variant != "other" || s.VariantAddress("lone@other") != "" {
+		t.Errorf("at a variant's port: %d, to %q", own.StatusCode, v.Variant)
+	}
 	if status, _, text := ask("GET", "/ask/x?do=slow", ""); status != 504 ||
 		!strings.Contains(text, "did not reply within 400 ms") {
 		t.Errorf("too slow: %d %s", status, text)

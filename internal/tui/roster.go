@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"net"
 	"strings"
 	"time"
 
@@ -65,7 +66,11 @@ func (s *shell) drawRoster(c *canvas.Canvas, y int) {
 			}
 			x = meets(&look, s.drill.Now())
 		}
-		names, versions, all = append(names, s.plan.Functions[i].Name), append(versions, state.Version), append(all, x)
+		name, version := s.plan.Functions[i].Name, state.Version
+		if _, port, err := net.SplitHostPort(s.stand.VariantAddress(name)); err == nil {
+			version = strings.TrimSpace(version + " :" + port)
+		}
+		names, versions, all = append(names, name), append(versions, version), append(all, x)
 	}
 	right := s.w - 1
 	if checks := s.stand.Checks(); checks.On && s.running == nil {

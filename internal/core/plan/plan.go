@@ -44,6 +44,7 @@ type Function struct {
 	Build        []string // a command before the first start and after a change; nil for none
 	Prepare      []string // a command once for each version of the code; nil for none
 	Watch        []string // patterns of files below the project's folder that make a version of the code
+	Target       Target   // where it is to run; the zero value where that is not given
 	Package      []string // patterns of the files that are deployed, below the project's folder; nil for those of Watch
 	Needs        []int    // indices of services that must be ready first
 	Dir          string   // absolute
@@ -134,6 +135,18 @@ type Handler struct {
 
 // Built reports whether the handler is compiled together with its loader; a function without a handler has none.
 func (h *Handler) Built() bool { return h != nil && h.Language == Go }
+
+// Target is where a function is to run.
+type Target struct {
+	OS, Arch string // as Go names them, such as linux and arm64
+	Java     int    // the version of Java there; 0 where that is not given
+}
+
+// Names of systems and processors in targets.
+var (
+	TargetSystems = []string{"linux", "darwin", "windows"}
+	TargetArchs   = []string{"amd64", "arm64", "386", "arm", "riscv64", "ppc64le", "s390x"}
+)
 
 // ReplyShape has the places of the parts of an HTTP reply in what a handler returns: JSON Pointers (RFC 6901),
 // "" for none.

@@ -22,6 +22,21 @@ func (s *Source) parts(first int) (last int) {
 	return first
 }
 
+// Part returns the place of a wire among the parts of one that divides what it takes, from 0.
+func (s *Source) Part(wire int) int {
+	for first := 0; first <= wire; {
+		last := first + 1
+		if s.Wires[first].Share > 0 {
+			last = s.parts(first)
+		}
+		if wire < last {
+			return wire - first
+		}
+		first = last
+	}
+	return 0
+}
+
 // Only returns the conditions of the source's only wire; nil where it has none or several.
 func (s *Source) Only() *route.When {
 	if len(s.Wires) == 1 || len(s.Wires) > 1 && s.Wires[0].Share > 0 && s.parts(0) == len(s.Wires) {

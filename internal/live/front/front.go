@@ -74,6 +74,14 @@ func Open(wanted string, allowed []string, answer func(context.Context, *event.R
 	return f, nil
 }
 
+// At returns the address; "" of none.
+func (f *Front) At() string {
+	if f == nil {
+		return ""
+	}
+	return f.Address
+}
+
 // Close ends the listening; requests that are in progress are interrupted.
 func (f *Front) Close() { _ = f.server.Close() }
 

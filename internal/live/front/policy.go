@@ -132,6 +132,9 @@ func nearRoutes(p *plan.Expanded, pl *payload.Payload) (out []nearRoute) {
 			continue
 		}
 		for _, t := range p.Explain(i, pl) {
+			if p.Sources[i].Part(t.Wire) > 0 {
+				continue // of the wire that its first part is of
+			}
 			n := nearRoute{source: i, wire: t.Wire, path: true}
 			var why []string
 			for _, c := range t.Conditions {

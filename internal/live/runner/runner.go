@@ -48,7 +48,7 @@ const (
 // instances with their slots. What is done with events, attempts and replies is up to its
 // recorder.
 type Runner struct {
-	seed uint64
+	seed     uint64
 	p        *plan.Project
 	recorder recorder
 	trace    uint64    // first half of trace IDs

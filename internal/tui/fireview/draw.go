@@ -142,6 +142,9 @@ func (m *Model) variants(i *catalog.Item) (row canvas.Row) {
 		}
 		span := canvas.Span{Style: canvas.Dim, Text: "  " + name}
 		if v == chosen {
+			if address := m.variantAddress(i); address != m.s.Front.At() {
+				name += " at http://" + address
+			}
 			span = canvas.Span{Style: canvas.Warm, Text: " ▸" + name}
 		}
 		row = append(row, span)

@@ -753,9 +753,17 @@ func (m *Model) curl() tea.Cmd {
 	if err != nil {
 		return msg.Complain("%v", err)
 	}
-	base := "http://" + m.s.Front.Address
+	base := "http://" + m.variantAddress(i)
 	return tea.Batch(tea.SetClipboard(payload.Curl(base, p.Request)),
 		msg.Say("Copied: %s", payload.Curl(base, payload.Shown(p.Request))))
+}
+
+// variantAddress returns where the front takes a request for the variant that is chosen, or for the function itself.
+func (m *Model) variantAddress(i *catalog.Item) string {
+	if address := m.s.VariantAddress(m.function()); m.variantOf(i) != "" && address != "" {
+		return address
+	}
+	return m.s.Front.At()
 }
 
 // keep makes a payload of the reply.
