@@ -457,7 +457,11 @@ payloads:
 func TestADividedWire(t *testing.T) {
 	has(t, "python3")
 	dir := t.TempDir()
-	put(t, filepath.Join(dir, "fare.py"), "import os\ndef fare(event):\n    return {'by': os.environ.get('BY', 'own')}\n")
+	put(
+		t,
+		filepath.Join(dir, "fare.py"),
+		"import os\ndef fare(event):\n    return {'by': os.environ.get('BY', 'own')}\n",
+	)
 	put(t, filepath.Join(dir, "ask.request"), "GET /fare HTTP/1.1\n\n")
 	put(t, filepath.Join(dir, "nightdrill.yaml"), `nightdrill: 1
 functions:

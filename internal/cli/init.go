@@ -22,9 +22,10 @@ func initCommand(dir *string) *cobra.Command {
 		Short: "Create a project around the function here, or around a small new one",
 		Long: `Init writes a commented nightdrill.yaml, a payload for each kind of source and a
 drill: around the command that is given after --, else around the function that
-is found in the folder, else around a small new one. Handlers, plain functions in Python,
-JavaScript or Go, are found too; where there are several, init lists them and writes
-nothing until --functions says which. It runs nothing and never overwrites a file.`,
+is found in the folder, else around a small new one. It finds servers, by their files, in
+Cargo.toml, cmd/*, Procfile, package.json and Makefile, and handlers, plain functions in
+Python, JavaScript, Go or Java. Where there are several, init lists them with the reason
+and writes nothing until --functions says which. It runs nothing and never overwrites a file.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 && cmd.ArgsLenAtDash() != 0 {
 				return fmt.Errorf("init takes no arguments except a command after --, got %q", args[0])
@@ -33,7 +34,7 @@ nothing until --functions says which. It runs nothing and never overwrites a fil
 		},
 	}
 	c.Flags().StringVar(&language, "lang", "", "python, node, go or java")
-	c.Flags().StringSliceVar(&functions, "functions", nil, "handlers that are found, by name or FILE:NAME, or all")
+	c.Flags().StringSliceVar(&functions, "functions", nil, "what is found, by name or FILE:NAME, or all")
 	c.Flags().StringSliceVar(&kinds, "sources", []string{"http"},
 		"kinds of sources to create: "+strings.Join(project.Kinds, ", "))
 	return c
@@ -49,7 +50,7 @@ func begin(ctx context.Context, out io.Writer, dir, language string, command, ki
 	}
 	var b *project.Beginning
 	if len(functions) > 0 {
-		b, err = project.Choose(project.Candidates(path), functions, kinds)
+		b, err = project.Choose(project.Everything(path), functions, kinds)
 	} else {
 		b, err = project.Begin(path, language, command, kinds)
 	}
@@ -58,7 +59,7 @@ func begin(ctx context.Context, out io.Writer, dir, language string, command, ki
 	}
 	if b.Choice {
 		listCandidates(out, b)
-		return wrong(errors.New("several handlers were found; say which with --functions, such as " +
+		return wrong(errors.New("several functions were found; say which with --functions, such as " +
 			"nightdrill init --functions all; nothing was written"))
 	}
 	if err := b.Lay(path); err != nil {
@@ -96,7 +97,10 @@ func listCandidates(out io.Writer, b *project.Beginning) {
 	}
 	for i := range b.Handlers {
 		c := &b.Handlers[i]
-		fmt.Fprintf(out, "  handler: %-*s  takes: %-8s %s\n", wide, text.Harmless(c.Handler()), c.Takes,
-			text.Harmless(c.Why))
+		what, takes := "handler: ", "takes: "+c.Takes.String()
+		if len(c.Start) > 0 {
+			what, takes = "start:   ", ""
+		}
+		fmt.Fprintf(out, "  %s%-*s  %-15s  %s\n", what, wide, text.Harmless(c.Handler()), takes, text.Harmless(c.Why))
 	}
 }

@@ -41,6 +41,13 @@ func TestLay(t *testing.T) {
 	if _, err := Lay(); err == nil || !strings.Contains(err.Error(), "XDG_STATE_HOME") {
 		t.Errorf("a file in the way: %v", err)
 	}
+	if h := l.Functions[l.FunctionNamed("tides")].Handler; h == nil {
+		t.Log("neither Python nor Node is on this machine: the tides were not laid as a handler")
+	}
+	t.Setenv("PATH", t.TempDir())
+	if text := tidesHandler(); text != itself {
+		t.Errorf("without any interpreter the tides are %q", text)
+	}
 }
 
 func TestQuote(t *testing.T) {

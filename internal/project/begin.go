@@ -34,6 +34,7 @@ type Beginning struct {
 	New      string // the function's file to be made; "" when it is there
 	Others   []string
 	Handlers []Candidate // functions of their own, in place of a command
+	declared bool        // by the folder itself, in a Procfile or a package.json
 	Choice   bool        // there are several handlers, and no one has said which are meant
 }
 
@@ -46,9 +47,9 @@ func (b *Beginning) String() string {
 			all = append(all, b.Handlers[i].Handler())
 		}
 		if len(all) == 1 {
-			return "around the handler " + all[0]
+			return "around " + all[0]
 		}
-		return "around the handlers " + listed(all)
+		return "around " + listed(all)
 	case b.Found != "":
 		return fmt.Sprintf("around %s, started by %s", b.Found, strings.Join(b.Start, " "))
 	case b.New != "":
@@ -76,14 +77,10 @@ func Begin(dir, language string, command, kinds []string) (*Beginning, error) {
 	if len(command) > 0 {
 		return &Beginning{Start: command, Kinds: kinds}, nil
 	}
-	if language == "" {
-		if found, how := otherLanguage(dir); found != "" {
-			return nil,
-				fmt.Errorf("this folder has %s; pass the command that starts your function, such as nightdrill "+
-					"init -- %s", found, how)
-		}
-	}
 	handlers := slices.DeleteFunc(Candidates(dir), func(c Candidate) bool {
+		return language != "" && strings.ToLower(c.Language.String()) != language
+	})
+	servers := slices.DeleteFunc(Servers(dir), func(c Candidate) bool {
 		return language != "" && strings.ToLower(c.Language.String()) != language
 	})
 	var all []*Beginning
@@ -101,6 +98,12 @@ func Begin(dir, language string, command, kinds []string) (*Beginning, error) {
 		b.Language, b.Kinds = l, kinds
 		all = append(all, b)
 	}
+	// what is built is as good as what a file's name suggests: only what the folder itself declares comes before it
+	built := slices.ContainsFunc(servers, func(c Candidate) bool { return len(c.Build) > 0 })
+	if built && (len(all) == 0 || !all[0].declared) {
+		every := append(append(servers, started(all)...), handlers...)
+		return &Beginning{Kinds: kinds, Handlers: every, Choice: len(every) > 1}, nil
+	}
 	if len(all) > 0 {
 		for _, o := range all[1:] {
 			if all[0].Language == o.Language || slices.Contains(all[0].Start, o.Found) {
@@ -108,13 +111,12 @@ func Begin(dir, language string, command, kinds []string) (*Beginning, error) {
 			}
 			all[0].Others = append(all[0].Others, fmt.Sprintf("%s (--lang %s)", o.Found, o.Language))
 		}
-		for i := range handlers {
-			all[0].Others = append(all[0].Others, fmt.Sprintf("%s (--functions %s)", handlers[i].Handler(),
-				handlers[i].short()))
+		for _, c := range append(handlers, servers...) {
+			all[0].Others = append(all[0].Others, fmt.Sprintf("%s (--functions %s)", c.Handler(), c.short()))
 		}
 		return all[0], nil
 	}
-	if len(handlers) > 0 {
+	if handlers = append(handlers, servers...); len(handlers) > 0 {
 		return &Beginning{Kinds: kinds, Handlers: handlers, Choice: len(handlers) > 1}, nil
 	}
 	if language == "" {
@@ -134,6 +136,32 @@ func Begin(dir, language string, command, kinds []string) (*Beginning, error) {
 	return &b, nil
 }
 
+// started returns servers that were found by the names of their files, or are declared, as candidates.
+func started(all []*Beginning) (out []Candidate) {
+	for _, b := range all {
+		name := functionName(strings.TrimSuffix(filepath.Base(b.Found), filepath.Ext(b.Found)))
+		out = append(out, Candidate{File: b.Found, Callable: name, Why: "a server by its name", Start: b.Start,
+			Build: b.Build, Watch: b.Watch})
+	}
+	return out
+}
+
+// Everything returns all that a project in a folder can be around: handlers and servers.
+func Everything(dir string) []Candidate {
+	out := append(Candidates(dir), Servers(dir)...)
+	var all []*Beginning
+	if b := declared(dir); b != nil {
+		all = append(all, b)
+	}
+	for _, l := range Languages {
+		if b := find(dir, l); b != nil &&
+			!slices.ContainsFunc(out, func(c Candidate) bool { return c.File == b.Found }) {
+			all = append(all, b)
+		}
+	}
+	return append(out, started(all)...)
+}
+
 // declared returns what the folder itself says is started: the web process of a Procfile, or the start script of a
 // package.json; nil where neither does, or where it takes a shell.
 func declared(dir string) *Beginning {
@@ -141,7 +169,7 @@ func declared(dir string) *Beginning {
 	for line := range strings.Lines(string(text)) {
 		if command, ok := strings.CutPrefix(line, "web:"); ok {
 			if words := plainWords(command); len(words) > 0 {
-				return &Beginning{Start: words, Found: "Procfile"}
+				return &Beginning{Start: words, Found: "Procfile", declared: true}
 			}
 		}
 	}
@@ -149,7 +177,7 @@ func declared(dir string) *Beginning {
 	var p struct{ Scripts struct{ Start string } }
 	_ = json.Unmarshal(text, &p) // one that is broken says nothing
 	if words := plainWords(p.Scripts.Start); len(words) > 0 {
-		return &Beginning{Start: words, Found: "package.json", Language: "node"}
+		return &Beginning{Start: words, Found: "package.json", Language: "node", declared: true}
 	}
 	return nil
 }
@@ -161,30 +189,6 @@ func plainWords(command string) []string {
 		return nil
 	}
 	return strings.Fields(command)
-}
-
-// otherLanguage returns what there is in a folder that a project cannot be begun around by
-// itself, and how such a thing is usually started; "" where there is no such thing.
-func otherLanguage(dir string) (found, how string) {
-	if _, err := os.Stat(filepath.Join(dir, "Cargo.toml")); err == nil {
-		return "a Cargo project (Cargo.toml)", "./target/release/" + functionName(dir)
-	}
-	if _, err := os.Stat(filepath.Join(dir, "go.mod")); err != nil || find(dir, "go") != nil {
-		return "", ""
-	}
-	entries, _ := os.ReadDir(filepath.Join(dir, "cmd"))
-	var commands []string
-	for _, e := range entries {
-		if e.IsDir() {
-			commands = append(commands, "cmd/"+e.Name())
-		}
-	}
-	if commands == nil {
-		return "", ""
-	}
-	return "a Go module with " + listed(commands),
-		fmt.Sprintf("./bin/%[1]s    (with build: [go, build, -o, bin/%[1]s, ./%[2]s])", filepath.Base(commands[0]),
-			commands[0])
 }
 
 // fresh are the small new functions.
@@ -368,9 +372,11 @@ func (b *Beginning) Lay(dir string) error {
 		"Stream":  slices.Contains(b.Kinds, "stream"), "Schedule": slices.Contains(b.Kinds, "schedule")}
 	texts := map[string]string{firstPayload["http"]: tideRequest, firstPayload["queue"]: jobEvent,
 		firstPayload["storage"]: noteEvent, firstPayload["stream"]: readingEvent}
-	for _, f := range namesOf(b.Handlers) {
+	for i, f := range namesOf(b.Handlers) {
 		if len(b.Handlers) > 1 {
-			texts[requestFile(f)] = strings.Replace(tideRequest, "/", "/"+f+"/", 1)
+			texts[requestFile(f)] = b.Handlers[i].request("/" + f + "/tides/quay-1")
+		} else {
+			texts[firstPayload["http"]] = b.Handlers[i].request("/tides/quay-1")
 		}
 	}
 	var err error
@@ -409,7 +415,10 @@ func (b *Beginning) functions(name string, list func([]string) string) (out []la
 	for i, n := range namesOf(b.Handlers) {
 		handler, _ := json.Marshal(b.Handlers[i].Handler()) // a string always marshals
 		x := laid{Name: n, Handler: string(handler), Takes: b.Handlers[i].Takes.String(),
-			Build: list(b.Handlers[i].Build)}
+			Build: list(b.Handlers[i].Build), Watch: list(b.Handlers[i].Watch)}
+		if start := b.Handlers[i].Start; len(start) > 0 {
+			x.Handler, x.Takes, x.Start = "", "", list(start)
+		}
 		if len(b.Handlers) > 1 {
 			x.Path = "/" + n + "/{rest...}"
 		}

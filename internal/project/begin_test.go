@@ -152,26 +152,101 @@ func TestEnvFile(t *testing.T) {
 	}
 }
 
-// What a project cannot be begun around by itself is named, with how it is usually started; a
-// folder's name keeps its digits.
-func TestBeginAsksForACommand(t *testing.T) {
-	for file, want := range map[string]string{"Cargo.toml": "this folder has a Cargo project (Cargo.toml); pass the " +
-		"command that starts your function, such as nightdrill init -- ./target/release/quay-7",
-		"cmd/gate/main.go": "this folder has a Go module with cmd/gate; pass the command"} {
+// What has to be built, or is begun by a tool, is listed with what would be written; one is taken only where there is
+// no other, and a folder's name keeps its digits.
+func TestBeginFindsServers(t *testing.T) {
+	const command = "package main\n\nfunc main() {}\n"
+	for _, c := range []struct {
+		files map[string]string
+		want  string // what is found, in its order, "*" before it where it is taken
+	}{
+		{map[string]string{"Cargo.toml": "[package]\nname = \"quay\"\n[dependencies]\nname = \"x\"\n",
+			"src/main.rs": ""}, "*./target/release/quay"},
+		{map[string]string{"Cargo.toml": "[package]\nname = \"quay\"\n[[bin]]\nname = \"gate\"\n[[bin]]\n" +
+			"name = \"pier\"\n"}, "./target/release/gate, ./target/release/pier"},
+		{map[string]string{"go.mod": "module quay\n", "cmd/gate/main.go": command, "cmd/pier/main.go": command,
+			"cmd/docs/README": "package main", "serve.py": "x.serve_forever()"},
+			"./bin/gate, ./bin/pier, python3 serve.py"},
+		{map[string]string{"Makefile": "all: run\nrun: all\n\t./x\nserver := y\n"}, "*make -s run"},
+		{map[string]string{"Makefile": "run:\nserve :\n", "a.mjs": "export const f = (event) => 1;\n"},
+			"a.mjs:f, make -s run, make -s serve"},
+		{map[string]string{"Procfile": "worker: ./work\nadmin: ./admin --port $PORT\n"}, "*./admin --port {port}"},
+	} {
 		dir := filepath.Join(t.TempDir(), "Quay 7")
-		for _, name := range []string{file, "go.mod", "serve.py"} {
-			if file == "Cargo.toml" && name == "go.mod" {
-				continue
-			}
+		for name, text := range c.files {
 			if err := os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755); err != nil {
 				t.Fatal(err)
 			}
-			if err := os.WriteFile(filepath.Join(dir, name), nil, 0o644); err != nil {
+			if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
 				t.Fatal(err)
 			}
 		}
-		if _, err := Begin(dir, "", nil, nil); err == nil || !strings.Contains(err.Error(), want) {
-			t.Errorf("%s: %v", file, err)
+		b, err := Begin(dir, "", nil, nil)
+		if err != nil {
+			t.Errorf("%v: %v", c.files, err)
+			continue
+		}
+		var got []string
+		for i := range b.Handlers {
+			got = append(got, b.Handlers[i].Handler())
+		}
+		found := strings.Join(got, ", ")
+		if !b.Choice {
+			found = "*" + found
+		}
+		if found != c.want {
+			t.Errorf("%v: %s, want %s", c.files, found, c.want)
+		}
+		b, err = Choose(Everything(dir), []string{"all"}, nil)
+		if err != nil || len(b.Handlers) != len(got) {
+			t.Fatalf("%v: %v, %+v", c.files, err, b)
+		}
+		if err := b.Lay(dir); err != nil {
+			t.Fatal(err)
+		}
+		if l, err := Load(t.Context(), dir); err != nil || len(l.Functions) != len(got) || l.Name != "quay-7" {
+			text, _ := os.ReadFile(filepath.Join(dir, File))
+			t.Errorf("%v\n%s", err, text)
+		}
+	}
+}
+
+// The first request has what the handler reads, as far as that can be seen.
+func TestTheFirstRequestFits(t *testing.T) {
+	if _, err := exec.LookPath("python3"); err != nil {
+		t.Skip("HANDLERS ARE NOT LOOKED FOR: python3 is not on this machine")
+	}
+	for name, c := range map[string]struct{ text, want string }{
+		"a.py": {"def f(event):\n  ask, body = event['query'], event.get('body')\n  n = ask.get('to')\n" +
+			"  return body['deck']['car'], other['x'], event['query']['day']\n",
+			"POST /tides/quay-1?to=1&day=1 HTTP/1.1|\"deck\": {|\"car\": \"1\""},
+		"e.py": {"def f(data):\n  return data['pass'] + data.get('deck')['car']\n",
+			"POST /tides/quay-1 HTTP/1.1|\"pass\": \"1\"|\"deck\": {"},
+		"b.py": {"def f(event):\n  return 1\n", "GET /tides/quay-1 HTTP/1.1"},
+		"c.mjs": {"export const f = async (event) => event.query.to + event.body?.adults;\n",
+			"POST /tides/quay-1?to=1 HTTP/1.1|\"adults\": \"1\""},
+		"d.go": {"package f\n\ntype Ask struct {\n  To string `json:\"to\"`\n  Adults int " +
+			"`json:\"adults,omitempty\"`\n}\n\nfunc F(a Ask) (int, error) { return 1, nil }\n",
+			"POST /tides/quay-1 HTTP/1.1|\"adults\": 1|\"to\": \"1\""},
+	} {
+		dir := t.TempDir()
+		for file, text := range map[string]string{name: c.text, "go.mod": "module f\n"} {
+			if err := os.WriteFile(filepath.Join(dir, file), []byte(text), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+		b, err := Begin(dir, "", nil, nil)
+		if err != nil || len(b.Handlers) != 1 {
+			t.Fatalf("%s: %v, %+v", name, err, b)
+		}
+		if err := b.Lay(dir); err != nil {
+			t.Fatal(err)
+		}
+		text, _ := os.ReadFile(filepath.Join(dir, "payloads/web/tide.request"))
+		for part := range strings.SplitSeq(c.want, "|") {
+			if !strings.Contains(string(text), part) {
+				t.Errorf("%s: without %q:\n%s", name, part, text)
+			}
 		}
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
@@ -28,12 +29,18 @@ type Candidate struct {
 	Callable string
 	Takes    plan.Takes
 	Why      string   // it can be one
+	Reads    []string // of what it gets, as paths such as query/to, where that can be seen
+	Start    []string // the command of a server, which is no handler
+	Watch    []string // what makes a version of a server
 	Build    []string // what compiles it; nil for languages that need none of their own
 	Classes  string   // the folder that it is compiled to; "" where there is none
 }
 
 // Handler returns the candidate in the form of the setting.
 func (c *Candidate) Handler() string {
+	if len(c.Start) > 0 {
+		return strings.Join(c.Start, " ")
+	}
 	if c.Classes != "" {
 		return c.Classes + ":" + c.Callable
 	}
@@ -47,6 +54,8 @@ func (c *Candidate) short() string { return c.Callable[strings.LastIndexByte(c.C
 type callable struct {
 	Name   string   `json:"name"`
 	Params []string `json:"params"` // those that it needs
+
+	Reads []string `json:"reads"` // the paths of what it takes out of the first of them, where that can be seen
 
 	Exchange bool `json:"-"` // in Java, it takes an HttpExchange
 }
@@ -170,7 +179,7 @@ var (
 // candidates returns those callables of a file that can be handlers, the reason with each.
 func candidates(language plan.Language, file string, all []callable) (out []Candidate) {
 	for _, c := range all {
-		x := Candidate{Language: language, File: file, Callable: c.Name}
+		x := Candidate{Language: language, File: file, Callable: c.Name, Reads: c.Reads}
 		p := make([]string, len(c.Params))
 		for i, name := range c.Params {
 			p[i] = strings.ToLower(name)
@@ -193,9 +202,22 @@ func candidates(language plan.Language, file string, all []callable) (out []Cand
 		default:
 			continue
 		}
+		if x.Takes == plan.TakesEvent && len(c.Reads) > 0 && !slices.ContainsFunc(c.Reads, partOfEvent) {
+			x.Takes, x.Why = plan.TakesData, x.Why+"; it reads "+listed(c.Reads[:min(len(c.Reads), 3)])
+		}
 		out = append(out, x)
 	}
 	return out
+}
+
+// partOfEvent reports whether a path is in what a handler gets of an event or a request, and not in its data.
+func partOfEvent(path string) bool {
+	first, _, _ := strings.Cut(path, "/")
+	return slices.Contains(
+		[]string{"method", "path", "query", "headers", "body", "data", "id", "source", "type", "subject",
+			"time", "datacontenttype", "specversion"},
+		first,
+	)
 }
 
 //go:embed new/callables.py
@@ -242,7 +264,23 @@ func inJavaScript(text []byte) (out ofFile) {
 					c.Params = append(c.Params, p)
 				}
 			}
+			if len(c.Params) > 0 {
+				c.Reads = readsInJavaScript(text, c.Params[0])
+			}
 			out.Callables = append(out.Callables, c)
+		}
+	}
+	return out
+}
+
+// readsInJavaScript returns the parts of a parameter that a file names, such as event.query.to.
+func readsInJavaScript(text []byte, parameter string) (out []string) {
+	name := regexp.MustCompile(
+		`\b` + regexp.QuoteMeta(parameter) + `\??\.(query|body|data)\??\.([\p{L}_$][\p{L}\p{N}_$]*)\b`,
+	)
+	for _, m := range name.FindAllSubmatch(text, -1) {
+		if path := string(m[1]) + "/" + string(m[2]); !slices.Contains(out, path) {
+			out = append(out, path)
 		}
 	}
 	return out
@@ -262,7 +300,7 @@ func inGo(text []byte) (out ofFile) {
 			!handlersResults(f.Type.Results) {
 			continue
 		}
-		c := callable{Name: f.Name.Name}
+		c := callable{Name: f.Name.Name, Reads: fieldsInGo(tree, f)}
 		for _, p := range f.Type.Params.List {
 			for range max(len(p.Names), 1) {
 				c.Params = append(c.Params, string(
@@ -338,6 +376,52 @@ func (c *Candidate) compiled(dir string) {
 		}
 		c.Build, c.Classes = []string{"javac", "-d", "build/classes", "-sourcepath", root, c.File}, "build/classes"
 	}
+}
+
+// fieldsInGo returns the fields of the struct that a handler's last parameter is, as their JSON has them, where the
+// file has its type.
+func fieldsInGo(tree *ast.File, f *ast.FuncDecl) (out []string) {
+	all := f.Type.Params.List
+	if len(all) == 0 {
+		return nil
+	}
+	name, ok := all[len(all)-1].Type.(*ast.Ident)
+	if !ok {
+		return nil
+	}
+	for _, d := range tree.Decls {
+		general, _ := d.(*ast.GenDecl)
+		if general == nil {
+			continue
+		}
+		for _, s := range general.Specs {
+			t, _ := s.(*ast.TypeSpec)
+			if t == nil || t.Name.Name != name.Name {
+				continue
+			}
+			fields, _ := t.Type.(*ast.StructType)
+			if fields == nil {
+				return nil
+			}
+			for _, field := range fields.Fields.List {
+				kind, _ := field.Type.(*ast.Ident)
+				for _, n := range field.Names {
+					as := n.Name
+					if field.Tag != nil {
+						tag := reflect.StructTag(strings.Trim(field.Tag.Value, "`"))
+						if own, _, _ := strings.Cut(tag.Get("json"), ","); own != "" {
+							as = own
+						}
+					}
+					if kind != nil {
+						as += ":" + kind.Name
+					}
+					out = append(out, as)
+				}
+			}
+		}
+	}
+	return out
 }
 
 // handlersResults reports whether results are those of a handler: nothing, or one value and an error.

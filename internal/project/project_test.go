@@ -457,7 +457,12 @@ var mistakes = []struct {
 	{"{to: quote}]", "{to: quote@small}]", "a variant is reached with a share: shares: {quote@small: 100}", false},
 	{"scans-refused: {kind: queue}", "scans-refused: {kind: queue, wires: [{shares: {bell: 50, boarding: 50}}]}",
 		"a dead-letter queue sends everything to its functions", false},
-	{"build: [make]", "build: [make]\n    target: {os: lunix, arch: arm64}", "must be one of linux, darwin, windows", true},
+	{
+		"build: [make]",
+		"build: [make]\n    target: {os: lunix, arch: arm64}",
+		"must be one of linux, darwin, windows",
+		true,
+	},
 	{"build: [make]", "build: [make]\n    target: {arch: amd46}", "did you mean amd64?", false},
 	{"build: [make]", "build: [make]\n    target: {os: linux}", "target.arch is missing", true},
 	{"build: [make]", "build: make", "expected a list", true},

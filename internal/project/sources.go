@@ -629,7 +629,8 @@ func (l *loader) shadows(all *object) {
 		for w := range src.Wires {
 			for _, e := range earlier {
 				before := &l.p.Sources[e.source]
-				if w >= len(wires) || e.source == s && wires[w] == wires[e.wire] || !before.Wires[e.wire].When.Covers(&src.Wires[w].When) {
+				if w >= len(wires) || e.source == s && wires[w] == wires[e.wire] ||
+					!before.Wires[e.wire].When.Covers(&src.Wires[w].When) {
 					continue
 				}
 				m := l.mistake(wires[w], "sources.%s.wires[%d]: no event ever reaches %s here: sources.%s.wires[%d], "+

@@ -184,9 +184,18 @@ type Trouble struct {
 
 // newRunner prepares a runner; the caller sets its recorder.
 func newRunner(c Config, p *plan.Project, limits []plan.Limits, settle time.Duration, seed uint64) *Runner {
-	r := &Runner{p: p, log: c.Log, objects: c.Objects, all: p.Concurrency, seed: seed, eng: engine.New(p, limits, settle),
-		sorter: p.NewSorter(), clockwork: clockwork{asleep: clock.Never, kick: newAlarm()},
-		news: make(chan struct{}), ended: make(chan struct{})}
+	r := &Runner{
+		p:         p,
+		log:       c.Log,
+		objects:   c.Objects,
+		all:       p.Concurrency,
+		seed:      seed,
+		eng:       engine.New(p, limits, settle),
+		sorter:    p.NewSorter(),
+		clockwork: clockwork{asleep: clock.Never, kick: newAlarm()},
+		news:      make(chan struct{}),
+		ended:     make(chan struct{}),
+	}
 	r.life, r.endLife = context.WithCancel(context.Background())
 	for i := range p.Functions {
 		f := function{Function: &p.Functions[i], sentOn: make([]int, len(p.Functions[i].Then))}
