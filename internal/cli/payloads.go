@@ -21,10 +21,10 @@ import (
 	"nightdrill/internal/core/generate"
 	"nightdrill/internal/core/infer"
 	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/template"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/project"
+	"nightdrill/internal/session"
 )
 
 func payloadsCommand(dir *string) *cobra.Command {
@@ -476,17 +476,13 @@ is applied to the event that the example is of: both must be the same.`,
 			if err != nil {
 				return wrong(err)
 			}
-			x, err := template.Learn(example, kindsOfShape[l.Sources[s].Kind])
-			if err != nil {
+			x, err := session.LearnShape(example, l.Sources[s].Kind)
+			if x == nil {
 				return wrong(fmt.Errorf("%s: %w", like, err))
 			}
 			printLearned(cmd.ErrOrStderr(), x)
-			if len(x.Differs) > 0 {
-				d := x.Differs[0]
-				return coded{failed, fmt.Errorf("what the template makes differs from %s in %s, first at %s: %s → %s; "+
-					"nothing is written", like, text.Plural(len(x.Differs), "place"), d.At,
-					payload.Line([]byte(d.Was), 60),
-					payload.Line([]byte(d.Is), 60))}
+			if err != nil {
+				return coded{failed, fmt.Errorf("%s: %w", like, err)}
 			}
 			if err := output(cmd, to, func(w *bufio.Writer) error {
 				_, err := w.WriteString(x.Template)
@@ -508,22 +504,17 @@ is applied to the event that the example is of: both must be the same.`,
 	return c
 }
 
-// largestExample is the largest example that is read, in bytes.
-const largestExample = 1 << 20
-
 // exampleIn reads an example from a file, or from standard input where it is called -.
 func exampleIn(in io.Reader, like string) ([]byte, error) {
 	if like != "-" {
-		return project.ReadFile(like, largestExample)
+		return project.ReadFile(like, session.LargestExample)
 	}
-	content, err := io.ReadAll(io.LimitReader(in, largestExample+1))
-	if err == nil && len(content) > largestExample {
-		err = fmt.Errorf("standard input has more than %d bytes", largestExample)
+	content, err := io.ReadAll(io.LimitReader(in, session.LargestExample+1))
+	if err == nil && len(content) > session.LargestExample {
+		err = fmt.Errorf("standard input has more than %d bytes", session.LargestExample)
 	}
 	return content, err
 }
-
-var kindsOfShape = map[plan.Kind]template.Kind{plan.HTTP: template.Request, plan.Storage: template.Object}
 
 // printLearned lists what of an example corresponds to what of an event.
 func printLearned(w io.Writer, x *template.Learned) {

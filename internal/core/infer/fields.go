@@ -86,7 +86,10 @@ func (p *place) what() string {
 	case p.types["string"] > 0 && len(p.formats) > 0 && p.longest > 0:
 		text += ": " + p.formats[0]
 	case p.types["string"] > 0:
-		text += ": " + between(p.shortest, p.longest) + " characters"
+		text += ": " + between(p.shortest, p.longest) + " character"
+		if p.longest > 1 {
+			text += "s"
+		}
 	}
 	if p.least != nil {
 		text += fmt.Sprintf(": %s to %s", short(p.least), short(p.most))

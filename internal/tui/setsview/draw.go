@@ -16,6 +16,7 @@ import (
 	"nightdrill/internal/core/infer"
 	"nightdrill/internal/core/jsondiff"
 	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/template"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/tui/canvas"
 )
@@ -257,6 +258,10 @@ func (m *Model) drawPayload(c *canvas.Canvas, set *payload.Set) int {
 	if a != nil {
 		h = max(h, m.h-len(m.fields(set, a))-2)
 	}
+	if m.learned != nil {
+		m.drawLearned(c, w, h)
+		return h
+	}
 	x := m.panes.Heading(c, 0, 0, w, onPayload, title)
 	switch {
 	case m.trouble != "":
@@ -299,6 +304,56 @@ func (m *Model) drawPayload(c *canvas.Canvas, set *payload.Set) int {
 		return h
 	}
 	return min(h, max(len(m.page.rows)+3, m.h/3))
+}
+
+// drawLearned draws what of an example corresponds to what of an event, and the template.
+func (m *Model) drawLearned(c *canvas.Canvas, w, h int) {
+	x := m.learned
+	m.panes.Heading(c, 0, 0, w, onPayload, fmt.Sprintf("%s as a shape for %s", x.file, x.source))
+	wide, parts := 0, 0
+	part := func(f *template.Found) string {
+		if f.Anew {
+			return f.Part + ", made anew"
+		}
+		return f.Part
+	}
+	for i := range x.Found {
+		wide, parts = max(wide, ansi.StringWidth(x.Found[i].At)), max(parts, ansi.StringWidth(part(&x.Found[i])))
+	}
+	wide = min(wide, w/3)
+	rows := []canvas.Row{}
+	verdict := canvas.Span{Style: canvas.Good, Text: "✓ it makes the example again"}
+	if x.trouble != "" {
+		verdict = canvas.Span{Style: canvas.Bad, Text: "✗ " + text.Harmless(x.trouble)}
+	}
+	rows = append(rows, canvas.Row{verdict}, canvas.Row{{Style: canvas.Dim, Text: fmt.Sprintf(
+		"from each event: %s; as in the example: %s", text.Plural(len(x.Found), "place"),
+		text.Plural(x.Constant, "value"))}}, canvas.Row{})
+	for i := range x.Found {
+		f := &x.Found[i]
+		at := ansi.Truncate(text.Harmless(f.At), wide, "…")
+		rows = append(
+			rows,
+			canvas.Row{{Style: canvas.Plain, Text: at + strings.Repeat(" ", wide-ansi.StringWidth(at)+2)},
+				{Style: canvas.Bold, Text: fmt.Sprintf("%-*s", parts+2, part(f))},
+				{Style: canvas.Dim, Text: ansi.Truncate(text.Harmless(payload.Line([]byte(f.Value), 60)),
+					max(w-wide-parts-8, 8), "…")}},
+		)
+	}
+	rows = append(rows, canvas.Row{}, canvas.Row{{Style: canvas.Dim, Text: "the template"}})
+	for l := range strings.Lines(x.Template) {
+		rows = append(rows, canvas.Code(text.Harmless(strings.TrimRight(l, "\r\n")), "application/json")...)
+	}
+	rows = canvas.Wrap(rows, w-3)
+	top := m.panes.First(onPayload, len(rows), h-2)
+	for i := range h - 2 {
+		if top+i < len(rows) {
+			c.PutRow(2, 1+i, w-1, rows[top+i])
+		}
+	}
+	if more := len(rows) - top - (h - 2); more > 0 {
+		c.Right(w-1, h-2, canvas.Dim, fmt.Sprintf(" %d more lines ", more))
+	}
 }
 
 // shownBytes is how much of a body is laid out.

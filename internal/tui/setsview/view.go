@@ -16,6 +16,7 @@ import (
 	"nightdrill/internal/core/infer"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/template"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/session"
 	"nightdrill/internal/tui/canvas"
@@ -28,8 +29,8 @@ type Fire struct{ Key string }
 
 // Keys are the keys of the view.
 var Keys = struct {
-	Up, Down, Left, Right, PageUp, PageDown, Before, After, Filter, Go, Fire, Map, Keep, Copy, Gets, Reseed, Mode,
-	Back key.Binding
+	Up, Down, Left, Right, PageUp, PageDown, Before, After, Filter, Go, Fire, Map, Keep, Copy, Gets, Shape, Reseed,
+	Mode, Back key.Binding
 }{
 	Up:       pane.Keys.Up,
 	Down:     pane.Keys.Down,
@@ -46,6 +47,7 @@ var Keys = struct {
 	Keep:     bind("save as…", "k"),
 	Copy:     bind("copy the payload", "y"),
 	Gets:     bind("what the function receives", "f"),
+	Shape:    bind("shape from an example…", "x"),
 	Reseed:   bind("generate with another seed", "s"),
 	Mode:     bind("valid, edges, broken", "m"),
 	Back:     key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "reset to project value")),
@@ -100,11 +102,19 @@ type Model struct {
 	breaks  string
 	busy    bool // something is being made
 	trouble string
-	gets    bool // show what the function gets beside it
+	gets    bool     // show what the function gets beside it
+	learned *learned // a shape that was learned, in place of the payload; nil for none
 	page    page
 	// what the page is of
 	pageOf   any
 	pageWide int
+}
+
+// learned is a shape that was learned from an example.
+type learned struct {
+	file, source string
+	*template.Learned
+	trouble string // why it is not written
 }
 
 type (
@@ -303,6 +313,10 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		return m.askNumber()
 	case is(Keys.Filter):
 		return m.askFilter()
+	case is(Keys.Shape):
+		return m.askExample()
+	case is(Keys.Back) && m.learned != nil:
+		m.learned = nil
 	case is(Keys.Back) && m.filter != "" && m.mode == "":
 		m.filter = ""
 	case is(Keys.Back):
@@ -366,7 +380,7 @@ func (m *Model) move(by int) tea.Cmd {
 
 func (m *Model) choose(at int) tea.Cmd {
 	if at != m.at {
-		m.at = at
+		m.at, m.learned = at, nil
 		m.reset()
 	}
 	return m.look()
@@ -393,6 +407,7 @@ func (m *Model) goTo(n int) tea.Cmd {
 	if set == nil {
 		return nil
 	}
+	m.learned = nil
 	if n = min(max(n, 0), len(set.Payloads)-1); n != m.n {
 		m.n, m.pageOf, m.panes.Scroll[onPayload] = n, nil, 0
 	}
@@ -477,10 +492,54 @@ func (m *Model) keep() tea.Cmd {
 	}
 }
 
+// askExample learns a shape from an example of what the function's platform sends it, and writes it where that is
+// wanted.
+func (m *Model) askExample() tea.Cmd {
+	set := m.set()
+	if set == nil {
+		return msg.Complain("Choose a payload set first: its source is what the shape is for.")
+	}
+	source, ok := m.source(set)
+	if !ok {
+		return msg.Complain("No source takes the payloads of %s, so a shape for them has no use.", set.Name)
+	}
+	return func() tea.Msg {
+		return msg.Ask{Title: "example of what the function is to get from " + source + ", a JSON file:",
+			Done: func(file string) tea.Cmd { return m.learnFrom(strings.TrimSpace(file), source) }}
+	}
+}
+
+func (m *Model) learnFrom(file, source string) tea.Cmd {
+	if file == "" {
+		return nil
+	}
+	x, err := m.s.ShapeLike(file, source)
+	if x == nil {
+		return msg.Complain("%s: %v", file, err)
+	}
+	m.learned, m.panes.Scroll[onPayload] = &learned{file: file, source: source, Learned: x}, 0
+	if err != nil {
+		m.learned.trouble = err.Error()
+		return msg.Complain("%s: %v", file, err)
+	}
+	return func() tea.Msg {
+		return msg.Ask{Title: "write the template to", Text: m.s.FreeFile("shape", ".tmpl"),
+			Done: func(to string) tea.Cmd {
+				if to = strings.TrimSpace(to); to == "" {
+					return nil
+				}
+				if err := m.s.WriteShape(to, x); err != nil {
+					return msg.Complain("%v", err)
+				}
+				return msg.Say("Written; a handler uses it with takes: shaped, shape: {template: %s}.", to)
+			}}
+	}
+}
+
 // Keys returns all keys of the view, for the help.
 func (m *Model) Keys() []key.Binding {
 	return []key.Binding{Keys.Up, Keys.Left, Keys.Filter, Keys.Before, Keys.Go, Keys.Fire, Keys.Map, Keys.Gets,
-		Keys.Keep, Keys.Copy, Keys.Reseed, Keys.Mode, Keys.Back}
+		Keys.Shape, Keys.Keep, Keys.Copy, Keys.Reseed, Keys.Mode, Keys.Back}
 }
 
 // Title returns what the view shows, for the top line.
@@ -489,7 +548,7 @@ func (m *Model) Title() (canvas.Style, string) {
 	for i := range m.plan.Sets {
 		n += len(m.plan.Sets[i].Payloads)
 	}
-	return canvas.Dim, fmt.Sprintf("%d payloads in %d sets", n, len(m.plan.Sets))
+	return canvas.Dim, fmt.Sprintf("%s in %s", text.Plural(n, "payload"), text.Plural(len(m.plan.Sets), "set"))
 }
 
 // Help returns the keys that work now.
@@ -500,6 +559,9 @@ func (m *Model) Help() []key.Binding {
 		if m.mode != "" {
 			list = append(list, Keys.Back)
 		}
+	}
+	if m.learned != nil {
+		list = append(list, Keys.Back)
 	}
 	return list
 }

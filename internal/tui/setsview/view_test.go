@@ -69,6 +69,44 @@ payloads:
 	return x
 }
 
+// A shape is learned from an example of the platform's form, shown, and written only where it makes the example
+// again and the file is not there yet.
+func TestAShapeFromAnExample(t *testing.T) {
+	x := open(t, 150, 40)
+	x.Press("down") // a set of events
+	for file, text := range map[string]string{"good.json": `{"messageId": "3f0c5c9e-2a41-4c55-9d3b-0f6f1d2a9b11", ` +
+			`"content": {"n": 1}}`,
+		"none.json": `{"a": 1}`, "broken.json": "{"} {
+		if err := os.WriteFile(filepath.Join(x.dir, file), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for file, want := range map[string]string{"gone.json": "no such file", "none.json": "nothing in it corresponds",
+		"broken.json": "it is not JSON"} {
+		x.Press("x")
+		if x.Do(x.Asked.Done(file)); !strings.Contains(x.Note, want) {
+			t.Errorf("%s: %q, want %q", file, x.Note, want)
+		}
+	}
+	x.Press("x")
+	x.Do(x.Asked.Done("good.json"))
+	x.Shows("good.json as a shape for", "✓ it makes the example again", "/messageId", "the template")
+	if x.Asked.Text != "shape.tmpl" {
+		t.Fatalf("asked for %q", x.Asked.Text)
+	}
+	write := x.Asked.Done
+	x.Do(write("shape.tmpl"))
+	if text, err := os.ReadFile(filepath.Join(x.dir, "shape.tmpl")); err != nil ||
+		!strings.Contains(string(text), "{{") {
+		t.Fatalf("%v: %s", err, text)
+	}
+	if x.Do(write("shape.tmpl")); !strings.Contains(x.Note, "was not overwritten") {
+		t.Errorf("said %q", x.Note)
+	}
+	x.Press("esc")
+	x.Shows("!as a shape for")
+}
+
 // Each set is described: where it is from, how large, when, what occurs
 // in it, what fits and where it does not.
 func TestSets(t *testing.T) {
