@@ -159,7 +159,7 @@ func TestLearnedShapes(t *testing.T) {
 	}
 	want := ` 2/2 object|/body 1/2 object|/body/n 1/1 integer: 1 to 1|/headers 1/2 object|/headers/accept 1/1 ` +
 		`string: 3 characters|/method 2/2 string: 3 characters|/path 2/2 string: 2 characters|/query 1/2 ` +
-		`object|/query/x 1/1 string: 1 characters`
+		`object|/query/x 1/1 string: 1 character`
 	if s := strings.Join(got, "|"); s != want {
 		t.Errorf("fields\n%s\nwant\n%s", s, want)
 	}

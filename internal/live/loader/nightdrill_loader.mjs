@@ -236,6 +236,18 @@ function last(error) {
   open.clear();
 }
 
+let ownPipes = 0; // standard streams and connections, which settle nothing
+
+/** unsettled notes in the log that a promise cannot settle any more: nothing is open that could do it. */
+function unsettled() {
+  if (!process.getActiveResourcesInfo) return;
+  const open = process.getActiveResourcesInfo();
+  const pipes = open.filter((r) => r === 'PipeWrap').length;
+  if (pipes <= ownPipes && open.every((r) => r === 'PipeWrap' || r === 'TTYWrap')) {
+    console.error(`the promise that ${name} returned has not settled, and nothing is open that could settle it`);
+  }
+}
+
 async function answer(conn, handler, number, head, body) {
   open.set(conn, number);
   const from = process.hrtime.bigint();
@@ -250,7 +262,19 @@ async function answer(conn, handler, number, head, body) {
       const given = argument(head, body);
       const at = process.hrtime.bigint();
       let value;
-      try { value = await handler(given, context); } finally { Context.end(context); user = Number(process.hrtime.bigint() - at); }
+      let wait;
+      try {
+        value = handler(given, context);
+        if (typeof value?.then === 'function') {
+          wait = setTimeout(unsettled, head.left_ms * 0.8);
+          wait.unref();
+          value = await value;
+        }
+      } finally {
+        clearTimeout(wait);
+        Context.end(context);
+        user = Number(process.hrtime.bigint() - at);
+      }
       try {
         out = answered(value);
       } catch (e) {
@@ -299,6 +323,7 @@ for (let n = 0; n < Number(slots); n++) {
     conn.once('error', reject);
   }));
 }
+ownPipes = (process.getActiveResourcesInfo?.() ?? []).filter((r) => r === 'PipeWrap').length;
 const loading = process.hrtime.bigint();
 let handler;
 try {

@@ -16,6 +16,7 @@ import sys
 
 HEAD = struct.Struct(">III")  # number, length of the head, length of the body
 MOST = 40  # frames of a trace
+HERE = os.getcwd() + os.sep
 OWN = os.path.abspath(__file__)
 
 
@@ -302,8 +303,8 @@ class Slot:
                     code = getattr(handler, "__code__", None)
                     report.update(message=f"it returned a value that is not JSON: {e}", trace=[],
                                   file=getattr(code, "co_filename", ""), line=getattr(code, "co_firstlineno", 0))
-                print(f"{report['type']}: {report['message']}", *report["trace"], sep="\n  ", file=sys.stderr,
-                      flush=True)
+                print(f"{report['type']}: {report['message']}", *(t.removeprefix(HERE) for t in report["trace"]),
+                      sep="\n  ", file=sys.stderr, flush=True)
                 out = {"kind": "error", "error": report}, b""
             out[0]["user_ns"] = user
             self.send(number, *out)
@@ -325,7 +326,7 @@ def main():
         parameters = 2 if takes == "request" else arity(handler, name)
     except LoadError as e:
         connections[0].send(0, {"error": e.report})
-        print(e, *e.report["trace"], sep="\n  ", file=sys.stderr, flush=True)
+        print(e, *(t.removeprefix(HERE) for t in e.report["trace"]), sep="\n  ", file=sys.stderr, flush=True)
         os._exit(3)
     loaded = time.monotonic_ns()
     for slot in connections:

@@ -335,8 +335,12 @@ func (f *Frames) understand(r *Reply, o *outcome, body []byte) {
 func (f *Frames) problem(r *Reply, e *HandlerError) []byte {
 	r.Status = http.StatusInternalServerError
 	r.Header = http.Header{"Content-Type": {"application/problem+json"}}
+	trace := make([]string, len(e.Trace))
+	for i, at := range e.Trace {
+		trace[i] = strings.TrimPrefix(at, f.dir+string(filepath.Separator))
+	}
 	body, err := json.Marshal(map[string]any{"status": r.Status, "title": "the handler failed: " + e.Kind,
-		"detail": e.Words(f.dir), "trace": append([]string{}, e.Trace...)})
+		"detail": e.Words(f.dir), "trace": trace})
 	if err != nil {
 		panic(err) // texts always marshal
 	}

@@ -75,7 +75,7 @@ func TestAShapeFromAnExample(t *testing.T) {
 	x := open(t, 150, 40)
 	x.Press("down") // a set of events
 	for file, text := range map[string]string{"good.json": `{"messageId": "3f0c5c9e-2a41-4c55-9d3b-0f6f1d2a9b11", ` +
-			`"content": {"n": 1}}`,
+		`"content": {"n": 1}}`,
 		"none.json": `{"a": 1}`, "broken.json": "{"} {
 		if err := os.WriteFile(filepath.Join(x.dir, file), []byte(text), 0o644); err != nil {
 			t.Fatal(err)

@@ -22,3 +22,4 @@ export function rejects() { Promise.reject(new Error('stray')); return new Promi
 export function leaves() { process.exit(4); }
 export const nothing = () => {};
 export default (event) => ({ from: 'default', path: event.path });
+export const slow = () => new Promise((resolve) => { setTimeout(resolve, 60_000); });
