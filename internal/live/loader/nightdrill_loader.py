@@ -20,6 +20,11 @@ HERE = os.getcwd() + os.sep
 OWN = os.path.abspath(__file__)
 
 
+def here(place):
+    """A place in the user's code, from the folder that one is in."""
+    return place[len(HERE):] if place.startswith(HERE) else place
+
+
 class Context:
     """The second parameter of a handler, if it has one."""
 
@@ -303,7 +308,7 @@ class Slot:
                     code = getattr(handler, "__code__", None)
                     report.update(message=f"it returned a value that is not JSON: {e}", trace=[],
                                   file=getattr(code, "co_filename", ""), line=getattr(code, "co_firstlineno", 0))
-                print(f"{report['type']}: {report['message']}", *(t.removeprefix(HERE) for t in report["trace"]),
+                print(f"{report['type']}: {report['message']}", *map(here, report["trace"]),
                       sep="\n  ", file=sys.stderr, flush=True)
                 out = {"kind": "error", "error": report}, b""
             out[0]["user_ns"] = user
@@ -326,7 +331,7 @@ def main():
         parameters = 2 if takes == "request" else arity(handler, name)
     except LoadError as e:
         connections[0].send(0, {"error": e.report})
-        print(e, *(t.removeprefix(HERE) for t in e.report["trace"]), sep="\n  ", file=sys.stderr, flush=True)
+        print(e, *map(here, e.report["trace"]), sep="\n  ", file=sys.stderr, flush=True)
         os._exit(3)
     loaded = time.monotonic_ns()
     for slot in connections:
