@@ -54,6 +54,9 @@ func (d *Runner) launch(l *launched, fn *plan.Function, unique, name string, env
 	if fn.Stop != nil {
 		c.After = l.command(fn, fn.Stop, unique).Args
 	}
+	if d.heard != nil {
+		c.Line = func(_ time.Time, text string) { d.heard(text) }
+	}
 	if d.log != nil {
 		c.Line = func(at time.Time, text string) { d.log.Add(at, fn.Name, l.name.Load().(string), logs.Line, text) }
 	}

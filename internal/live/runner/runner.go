@@ -49,6 +49,7 @@ const (
 // recorder.
 type Runner struct {
 	seed     uint64
+	heard    func(line string) // gets what the functions write; nil for none
 	p        *plan.Project
 	recorder recorder
 	trace    uint64    // first half of trace IDs

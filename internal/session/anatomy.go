@@ -1,0 +1,180 @@
+package session
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"nightdrill/internal/core/anatomy"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/text"
+	live "nightdrill/internal/live/anatomy"
+	"nightdrill/internal/live/runner"
+	"nightdrill/internal/session/build"
+)
+
+// UntracedStarts is how many starts are taken without looking, for the truth.
+const UntracedStarts = 5
+
+// mostForUntraced bounds the time of the untraced starts of a function that starts slowly.
+const mostForUntraced = 40 * time.Second
+
+// Anatomy starts a function, or a variant such as quote@small, several times and takes its start apart: some starts
+// without looking, then one for each way of looking. say, if not nil, is called with each step.
+func (d *Workspace) Anatomy(ctx context.Context, function string, say func(string)) (*anatomy.Report, error) {
+	n := d.Whole.FunctionNamed(function)
+	if n < 0 {
+		return nil, fmt.Errorf("unknown function %q; available: %s", function, strings.Join(names(d.Whole.Functions,
+			func(f plan.Function) string { return f.Name }), ", "))
+	}
+	if t := d.Whole.Functions[n].Transport; t == plan.Attach || t == plan.OneShot {
+		return nil, fmt.Errorf("%s is not started by Night Drill and kept (transport: %v), so there is no start to take "+
+			"apart", function, plan.Transports[t])
+	}
+	if say == nil {
+		say = func(string) {}
+	}
+	if _, failure := d.works.Prepare(ctx, []int{n}, say); failure != nil {
+		return nil, fmt.Errorf("%w%s", failure, lastOf(failure.Lines))
+	}
+	f := d.works.Codes[n].Function()
+	x := &taker{f: &f, dir: d.Dir, say: say, report: &anatomy.Report{Function: f.Name,
+		Version: d.works.Codes[n].Label(), ImportedBy: map[string]string{}}}
+	if err := x.untraced(ctx); err != nil {
+		return nil, err
+	}
+	for _, take := range []func(context.Context) error{x.clock, x.tree} {
+		if err := take(ctx); err != nil {
+			return nil, err
+		}
+	}
+	return x.report, nil
+}
+
+func lastOf(lines []string) string {
+	const most = 20
+	if len(lines) == 0 {
+		return ""
+	}
+	return "\n" + strings.Join(lines[max(0, len(lines)-most):], "\n")
+}
+
+// taker takes one function's start apart.
+type taker struct {
+	f      *plan.Function
+	dir    string
+	say    func(string)
+	report *anatomy.Report
+}
+
+// start starts the function once, and returns how long it took from exec to ready.
+func (x *taker) start(ctx context.Context, env []string, line func(string), running func(*runner.Once)) (took time.Duration,
+	err error) {
+	var last []string
+	o := runner.StartOnce(ctx, x.f, env, func(text string) {
+		const most = 10
+		if last = append(last, text); len(last) > most {
+			last = last[1:]
+		}
+		if line != nil {
+			line(text)
+		}
+	}, running)
+	o.End()
+	switch {
+	case ctx.Err() != nil:
+		return 0, ctx.Err()
+	case o.Ready.IsZero():
+		return 0, fmt.Errorf("%s does not start: %s%s", x.f.Name, o.Why, lastOf(last))
+	}
+	return max(o.Ready.Sub(o.Exec), 0), nil
+}
+
+func (x *taker) untraced(ctx context.Context) error {
+	began := time.Now()
+	for i := range UntracedStarts {
+		if i >= 1 && time.Since(began) > mostForUntraced {
+			break
+		}
+		x.say(fmt.Sprintf("start %d of %d, without looking", i+1, UntracedStarts))
+		took, err := x.start(ctx, nil, nil, nil)
+		if err != nil {
+			return err
+		}
+		x.report.Untraced = append(x.report.Untraced, took)
+	}
+	return nil
+}
+
+func (x *taker) cannot(format string, args ...any) {
+	x.report.Unavailable = append(x.report.Unavailable, fmt.Sprintf(format, args...))
+}
+
+// clock takes a start beside which its threads are looked at.
+func (x *taker) clock(ctx context.Context) error {
+	x.say("a start beside the clock: where the time goes")
+	var sampler *live.Sampler
+	pid := int32(0)
+	var tasks []anatomy.Task
+	why := ""
+	took, err := x.start(ctx, nil, nil, func(o *runner.Once) {
+		pid, sampler = int32(o.PID), live.Sample(o.PID, o.Exec)
+		o.AtReady = func() { tasks, why = sampler.End() }
+	})
+	if sampler != nil && tasks == nil {
+		tasks, why = sampler.End()
+	}
+	if err != nil {
+		return err
+	}
+	if why != "" {
+		x.cannot("where the time goes: %s", why)
+	}
+	if len(tasks) > 0 {
+		x.report.Tasks, x.report.Clock, x.report.ClockTook = tasks, anatomy.Of(tasks, pid, took), took
+		if !x.report.Trusts(took) {
+			x.cannot("where the time goes: that start took %s, more than 1.3 times the untraced median of %s",
+				text.Duration(took.Round(time.Millisecond)), text.Duration(x.report.Median().Round(time.Millisecond)))
+		}
+	}
+	return nil
+}
+
+// tree takes a start in which the runtime reports what it loads.
+func (x *taker) tree(ctx context.Context) error {
+	t, err := live.NewTree(x.f)
+	if err != nil {
+		x.cannot("what it imports: %v", err)
+		return nil
+	}
+	if t == nil {
+		x.cannot("what it imports: %s is no runtime that reports that (Python, Node, Java and Go do)",
+			filepath.Base(x.f.Start[0]))
+		return nil
+	}
+	defer t.Close()
+	x.say("a start in which " + t.Language + " reports what it loads")
+	took, err := x.start(ctx, t.Env, t.Hear, nil)
+	if err != nil {
+		x.cannot("what it imports: with %s the %v", strings.Join(t.Env, " "), err)
+		return ctx.Err()
+	}
+	x.report.Language, x.report.TreeTook, x.report.Imports = t.Language, took, t.Imports(took)
+	if len(x.report.Imports) == 0 {
+		x.cannot("what it imports: %s reported nothing", t.Language)
+	}
+	if !x.report.Trusts(took) {
+		x.cannot("the times of imports: that start took %s, more than 1.3 times the untraced median of %s",
+			text.Duration(took.Round(time.Millisecond)), text.Duration(x.report.Median().Round(time.Millisecond)))
+	}
+	files, _ := build.Watched(x.dir, x.f.Watch) // without them no place is found
+	for _, i := range anatomy.Largest(x.report.Imports, 10) {
+		name := x.report.Imports[i].Name
+		if place := live.ImportedBy(t.Language, name, x.dir, files); place != "" {
+			x.report.ImportedBy[name] = place
+		}
+	}
+	return nil
+}
