@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -82,6 +83,26 @@ func printAnatomy(w io.Writer, r *anatomy.Report) {
 			if p.On != "" && p.Took*50 >= a.Total {
 				fmt.Fprintf(w, "    %-22s %8s  %s\n", anatomy.Words[p.Class], ms(p.Took), text.Harmless(p.On))
 			}
+		}
+	}
+	if n := r.Names; n != nil {
+		fmt.Fprintf(w, "\nwhat it used, counted in a start of its own\n  %s opened, %s in vain\n", text.Plural(n.Opened,
+			"file"), text.Plural(n.Failed, "look-up"))
+		const most = 5
+		for i, d := range n.Directories {
+			if i == most || d.N < 10 {
+				break
+			}
+			fmt.Fprintf(w, "    %5d in vain in %s\n", d.N, text.Harmless(d.Name))
+		}
+		for _, a := range n.Addresses {
+			fmt.Fprintf(w, "  connects to %s\n", text.Harmless(a.Address))
+		}
+		if len(n.Commands) > 0 {
+			fmt.Fprintf(w, "  runs %s\n", text.Harmless(strings.Join(n.Commands, ", ")))
+		}
+		if len(n.Libraries) > 0 {
+			fmt.Fprintf(w, "  loads %s\n", text.Plural(len(n.Libraries), "library file"))
 		}
 	}
 	if len(r.Imports) > 0 {

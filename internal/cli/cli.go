@@ -19,6 +19,7 @@ import (
 
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/demo"
+	"nightdrill/internal/live/anatomy"
 	"nightdrill/internal/live/loader"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/runner"
@@ -60,6 +61,9 @@ func Run(args []string, out, errs io.Writer) int {
 	}
 	if len(args) == 1 && args[0] == proc.WardenCommand {
 		proc.Warden()
+		return ok
+	}
+	if anatomy.Commanded(args) {
 		return ok
 	}
 	if len(args) == 5 && args[0] == project.BuildHandler {

@@ -3,6 +3,7 @@ package session
 import (
 	"context"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -45,7 +46,7 @@ func (d *Workspace) Anatomy(ctx context.Context, function string, say func(strin
 	if err := x.untraced(ctx); err != nil {
 		return nil, err
 	}
-	for _, take := range []func(context.Context) error{x.clock, x.tree} {
+	for _, take := range []func(context.Context) error{x.clock, x.names, x.tree} {
 		if err := take(ctx); err != nil {
 			return nil, err
 		}
@@ -112,69 +113,133 @@ func (x *taker) cannot(format string, args ...any) {
 	x.report.Unavailable = append(x.report.Unavailable, fmt.Sprintf(format, args...))
 }
 
+// tries is how often a start is taken again that took much longer than those without looking: the machine may have
+// been busy just then.
+const tries = 3
+
+// again takes starts until the times of one can be trusted, or it was tried often enough.
+func (x *taker) again(take func() (took time.Duration, err error)) error {
+	for range tries {
+		took, err := take()
+		if err != nil || x.report.Trusts(took) {
+			return err
+		}
+	}
+	return nil
+}
+
 // clock takes a start beside which its threads are looked at.
 func (x *taker) clock(ctx context.Context) error {
+	err := x.again(func() (time.Duration, error) { return x.clockOnce(ctx) })
+	if err == nil && x.report.Clock != nil && !x.report.Trusts(x.report.ClockTook) {
+		x.cannot("where the time goes: that start took %s, more than 1.3 times the untraced median of %s",
+			text.Duration(x.report.ClockTook.Round(time.Millisecond)),
+			text.Duration(x.report.Median().Round(time.Millisecond)))
+	}
+	return err
+}
+
+func (x *taker) clockOnce(ctx context.Context) (took time.Duration, err error) {
 	x.say("a start beside the clock: where the time goes")
 	var sampler *live.Sampler
 	pid := int32(0)
 	var tasks []anatomy.Task
 	why := ""
-	took, err := x.start(ctx, nil, nil, func(o *runner.Once) {
+	took, err = x.start(ctx, nil, nil, func(o *runner.Once) {
 		pid, sampler = int32(o.PID), live.Sample(o.PID, o.Exec)
 		o.AtReady = func() { tasks, why = sampler.End() }
 	})
 	if sampler != nil && tasks == nil {
 		tasks, why = sampler.End()
 	}
-	if err != nil {
-		return err
+	switch {
+	case err != nil:
+		return 0, err
+	case len(tasks) > 0:
+		x.report.Tasks, x.report.Clock, x.report.ClockTook = tasks, anatomy.Of(tasks, pid, took), took
 	}
 	if why != "" {
 		x.cannot("where the time goes: %s", why)
 	}
-	if len(tasks) > 0 {
-		x.report.Tasks, x.report.Clock, x.report.ClockTook = tasks, anatomy.Of(tasks, pid, took), took
-		if !x.report.Trusts(took) {
-			x.cannot("where the time goes: that start took %s, more than 1.3 times the untraced median of %s",
-				text.Duration(took.Round(time.Millisecond)), text.Duration(x.report.Median().Round(time.Millisecond)))
-		}
+	return took, nil
+}
+
+// names takes a start in which what it opens, connects to and runs is read.
+func (x *taker) names(ctx context.Context) error {
+	dir, err := os.MkdirTemp("", "nightdrill-")
+	if err != nil {
+		x.cannot("what it opens, connects to and runs: %v", err)
+		return nil
 	}
+	defer os.RemoveAll(dir) //nolint:errcheck // in the system's place for such
+	out := filepath.Join(dir, "names")
+	traced := *x.f
+	if traced.Start, err = live.Traced(out, x.f.Start); err != nil {
+		x.cannot("what it opens, connects to and runs: %v", err)
+		return nil
+	}
+	x.say("a start in which system calls are read: what it opens, connects to and runs")
+	y := *x
+	y.f = &traced
+	took, err := y.start(ctx, nil, nil, nil)
+	if err != nil {
+		x.cannot("what it opens, connects to and runs: traced, %v", err)
+		return ctx.Err()
+	}
+	names, conflict, err := live.ReadNames(out)
+	if err != nil {
+		x.cannot("what it opens, connects to and runs: %v", err)
+		return nil
+	}
+	if conflict != "" {
+		x.cannot("what it opens, connects to and runs: %s", conflict)
+	}
+	x.report.Names, x.report.NamesTook = names, took
 	return nil
 }
 
 // tree takes a start in which the runtime reports what it loads.
 func (x *taker) tree(ctx context.Context) error {
-	t, err := live.NewTree(x.f)
-	if err != nil {
-		x.cannot("what it imports: %v", err)
-		return nil
-	}
-	if t == nil {
+	language := live.LanguageOf(x.f)
+	if language == "" {
 		x.cannot("what it imports: %s is no runtime that reports that (Python, Node, Java and Go do)",
 			filepath.Base(x.f.Start[0]))
 		return nil
+	}
+	err := x.again(func() (time.Duration, error) { return x.treeOnce(ctx) })
+	if err != nil {
+		x.cannot("what it imports: %v", err)
+		return ctx.Err()
+	}
+	if len(x.report.Imports) == 0 {
+		x.cannot("what it imports: %s reports nothing besides its own file", language)
+	}
+	if !x.report.Trusts(x.report.TreeTook) {
+		x.cannot("the times of imports: that start took %s, more than 1.3 times the untraced median of %s",
+			text.Duration(x.report.TreeTook.Round(time.Millisecond)),
+			text.Duration(x.report.Median().Round(time.Millisecond)))
+	}
+	files, _ := build.Watched(x.dir, x.f.Watch) // without them no place is found
+	for _, i := range anatomy.Largest(x.report.Imports, 10) {
+		name := x.report.Imports[i].Name
+		if place := live.ImportedBy(language, name, x.dir, files); place != "" {
+			x.report.ImportedBy[name] = place
+		}
+	}
+	return nil
+}
+
+func (x *taker) treeOnce(ctx context.Context) (time.Duration, error) {
+	t, err := live.NewTree(x.f)
+	if err != nil {
+		return 0, err
 	}
 	defer t.Close()
 	x.say("a start in which " + t.Language + " reports what it loads")
 	took, err := x.start(ctx, t.Env, t.Hear, nil)
 	if err != nil {
-		x.cannot("what it imports: with %s the %v", strings.Join(t.Env, " "), err)
-		return ctx.Err()
+		return 0, fmt.Errorf("with %s: %w", strings.Join(t.Env, " "), err)
 	}
 	x.report.Language, x.report.TreeTook, x.report.Imports = t.Language, took, t.Imports(took)
-	if len(x.report.Imports) == 0 {
-		x.cannot("what it imports: %s reported nothing", t.Language)
-	}
-	if !x.report.Trusts(took) {
-		x.cannot("the times of imports: that start took %s, more than 1.3 times the untraced median of %s",
-			text.Duration(took.Round(time.Millisecond)), text.Duration(x.report.Median().Round(time.Millisecond)))
-	}
-	files, _ := build.Watched(x.dir, x.f.Watch) // without them no place is found
-	for _, i := range anatomy.Largest(x.report.Imports, 10) {
-		name := x.report.Imports[i].Name
-		if place := live.ImportedBy(t.Language, name, x.dir, files); place != "" {
-			x.report.ImportedBy[name] = place
-		}
-	}
-	return nil
+	return took, nil
 }

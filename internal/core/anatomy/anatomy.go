@@ -41,6 +41,7 @@ const (
 	InChild              // for a child to end, or to begin another program
 	InLoop               // for any of several things
 	InFile               // for a file that is no disk's, such as a terminal
+	InOther              // for something else
 )
 
 // Step is what was seen of a task between two looks at it. Run and Ready are exact, by the kernel's own count; for
@@ -97,6 +98,7 @@ func Of(tasks []Task, main int32, total time.Duration) *Account {
 		a.sum()
 		return a
 	}
+	tasks = settled(tasks)
 	w := walker{tasks: tasks, waits: waitsOf(tasks)}
 	seen := time.Duration(0)
 	for i := range tasks[at].Steps {
@@ -151,6 +153,35 @@ func (a *Account) sum() {
 	slices.SortFunc(a.Parts, func(x, y Part) int {
 		return cmp.Or(cmp.Compare(y.Took, x.Took), cmp.Compare(x.Class, y.Class), strings.Compare(x.On, y.On))
 	})
+}
+
+// settled returns tasks in whose steps no more is counted than has room there: the kernel counts at its own moments,
+// so that what a thread ran can appear one look later. Where it runs and nothing was counted, it ran.
+func settled(tasks []Task) []Task {
+	out := slices.Clone(tasks)
+	for t := range out {
+		steps := slices.Clone(out[t].Steps)
+		for i := range steps {
+			s := &steps[i]
+			over := s.Run + s.Ready - (s.To - s.From)
+			for j := i - 1; over > 0 && j >= 0 && steps[j].Way == NoWay; j-- {
+				room := steps[j].To - steps[j].From - steps[j].Run - steps[j].Ready
+				move := min(over, max(room, 0))
+				run := min(move, s.Run)
+				steps[j].Run, s.Run = steps[j].Run+run, s.Run-run
+				steps[j].Ready, s.Ready = steps[j].Ready+move-run, s.Ready-(move-run)
+				over -= move
+			}
+		}
+		for i := range steps {
+			s := &steps[i]
+			if room := s.To - s.From - s.Run - s.Ready; s.Way == NoWay && room > 0 && (i == 0 || steps[i-1].Way == NoWay) {
+				s.Run += room
+			}
+		}
+		out[t].Steps = steps
+	}
+	return out
 }
 
 // wait is one wait of a task: all looks at it together.
@@ -227,6 +258,15 @@ func (w *walker) waited(a *Account, task int, s *Step, from, to time.Duration) {
 		a.add(Span{from, to, Network, s.On})
 		return
 	}
+	const pieces = 4000
+	for grid := max(2*time.Millisecond, (to-from)/pieces); from < to; from += grid {
+		w.piece(a, task, s, from, min(from+grid, to))
+	}
+}
+
+// piece adds a piece of a stretch in which a task waited for another one, or for any of several things.
+func (w *walker) piece(a *Account, task int, s *Step, from, to time.Duration) {
+	way := s.Way
 	if way != NoWay && w.others(a, task, from, to) {
 		return
 	}
@@ -288,11 +328,13 @@ type did struct {
 	time  [Classes]time.Duration
 	on    string
 	total time.Duration
+	maybe time.Duration // of the network: it waits for any of several things, and has connections
 }
 
 // rank orders what tasks did: running says more than a wait, which may be for anything.
 func rank(d *did) time.Duration {
-	return 16*d.time[Running] + 8*d.time[Waiting] + 6*d.time[Disk] + 4*d.time[Network] + d.time[Sleeping]
+	return 16*d.time[Running] + 8*d.time[Waiting] + 6*d.time[Disk] + 4*(d.time[Network]-d.maybe) + 2*d.time[Sleeping] +
+		d.maybe
 }
 
 // others adds what other tasks did in a stretch, and reports whether they did anything: of those that did something
@@ -329,7 +371,7 @@ func (w *walker) others(a *Account, task int, from, to time.Duration) bool {
 	for _, c := range []Class{Running, Waiting, Disk, Network, Sleeping} {
 		length := min(best.time[c], to-at)
 		name := on
-		if c != Running && c != Waiting && best.on != "" {
+		if c == Disk || c == Network {
 			name = best.on
 		}
 		a.add(Span{at, at + length, c, name})
@@ -366,6 +408,14 @@ func (w *walker) in(task int, from, to time.Duration) did {
 		case InNetwork:
 			d.time[Network] += rest
 			d.on = s.On
+		case InLoop:
+			if x := w.waits[task][i]; x.to-x.from >= nap && w.ended(task, i) {
+				d.time[Sleeping] += rest
+			} else if s.On != "" && !w.ended(task, i) {
+				d.time[Network] += rest
+				d.maybe += rest
+				d.on = s.On
+			}
 		default:
 			x := w.waits[task][i]
 			child := w.tasks[task].Parent != 0 && w.tasks[task].ID == w.tasks[task].Process

@@ -151,10 +151,14 @@ func totals(all []Import) []Import {
 	return all
 }
 
+// mostLoad is the longest that the loading of a class is taken to last.
+const mostLoad = time.Millisecond
+
 var javaLoad = regexp.MustCompile(`^\[(\d+)ns\].*?\s(\S+) source: (\S+)`)
 
 // JavaClasses reads what Java writes with -Xlog:class+load and its uptime in nanoseconds: the packages that were
-// loaded from elsewhere than the shared archive, and the time until the next class, which is spent on each.
+// loaded, and the time until the next class was, of which each has mostLoad at most: what takes longer is not the
+// loading.
 func JavaClasses(content string, end time.Duration) (out []Import) {
 	type load struct {
 		at   time.Duration
@@ -186,7 +190,7 @@ func JavaClasses(content string, end time.Duration) (out []Import) {
 			at[l.pack] = k
 			out = append(out, Import{Name: l.pack, Parent: -1})
 		}
-		took := max(next-l.at, 0)
+		took := min(max(next-l.at, 0), mostLoad)
 		out[k].Own += took
 		out[k].Total += took
 		out[k].N++

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -190,6 +191,9 @@ func duration(d time.Duration) string {
 	return text.Duration(d.Round(100 * time.Microsecond))
 }
 
+// manyCommands is how many programs a start runs for that to be worth a sentence.
+const manyCommands = 8
+
 // worth reports whether a part of a start is worth a sentence.
 func worth(took, total time.Duration) bool {
 	return took >= 5*time.Millisecond && took*20 >= total
@@ -212,14 +216,14 @@ func (r *Report) Sentences() (out []string) {
 			say(waiting, "Of %s, %s was waiting for a processor: the machine was busy, not the function.",
 				duration(a.Total), duration(waiting))
 		}
-		network := map[string]time.Duration{}
+		network, sleeping := map[string]time.Duration{}, time.Duration(0)
 		for _, p := range a.Parts {
 			switch {
 			case !worth(p.Took, a.Total) || p.Class == Waiting:
 			case p.Class == Network:
 				network[p.On] += p.Took
-			case p.Class == Sleeping && p.On == "":
-				say(p.Took, "It sleeps %s before it is ready.", duration(p.Took))
+			case p.Class == Sleeping && !r.child(p.On):
+				sleeping += p.Took
 			case p.Class == Sleeping:
 				say(p.Took, "%s sleeps %s, and the start waits for it.", p.On, duration(p.Took))
 			case p.Class == Disk && p.On != "":
@@ -232,6 +236,9 @@ func (r *Report) Sentences() (out []string) {
 			case p.Class == Unseen:
 				say(p.Took, "What %s was spent on is not seen.", duration(p.Took))
 			}
+		}
+		if sleeping > 0 {
+			say(sleeping, "It sleeps %s before it is ready.", duration(sleeping))
 		}
 		for on, took := range network {
 			if on == "" {
@@ -258,6 +265,18 @@ func (r *Report) Sentences() (out []string) {
 	slices.SortStableFunc(all, func(a, b said) int { return cmp.Or(cmp.Compare(b.took, a.took), strings.Compare(a.text, b.text)) })
 	for _, s := range all {
 		out = append(out, s.text)
+	}
+	if n := r.Names; n != nil && len(n.Commands) >= manyCommands {
+		count := map[string]int{}
+		for _, c := range n.Commands {
+			name, _, _ := strings.Cut(c, " ")
+			count[name]++
+		}
+		names := slices.SortedFunc(maps.Keys(count), func(a, b string) int {
+			return cmp.Or(cmp.Compare(count[b], count[a]), strings.Compare(a, b))
+		})
+		out = append(out, fmt.Sprintf("It runs %d programs before it is ready, most often %s (%d times).", len(n.Commands),
+			names[0], count[names[0]]))
 	}
 	const many = 1000
 	if n := r.Names; n != nil && n.Failed >= many {

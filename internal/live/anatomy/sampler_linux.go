@@ -156,7 +156,9 @@ func (s *Sampler) look(n int) {
 		s.threads(p)
 		if n%64 == 0 || p.command == "" || p.parent != 0 && s.procs[p.parent] != nil &&
 			p.command == s.procs[p.parent].command {
-			p.command = command(p.id)
+			if c := command(p.id); c != "" {
+				p.command = c
+			}
 		}
 		for _, t := range p.known {
 			waits = t.look(time.Since(s.exec)) || waits
@@ -174,6 +176,9 @@ func (s *Sampler) look(n int) {
 // be secret.
 func command(pid int32) string {
 	content, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
+	if len(content) == 0 {
+		return "" // it has not begun another program yet, or has ended
+	}
 	words := strings.Split(strings.TrimRight(string(content), "\x00"), "\x00")
 	out := filepath.Base(words[0])
 	const most = 40
@@ -288,7 +293,7 @@ func (t *task) look(now time.Duration) bool {
 	t.way(&step, now)
 	if k := len(t.Steps); k > 0 {
 		last := &t.Steps[k-1]
-		if last.Way == step.Way && last.Call == step.Call && step.Run == 0 && step.Way != anatomy.NoWay {
+		if last.Way == step.Way && last.Call == step.Call && last.On == step.On && step.Run == 0 && step.Way != anatomy.NoWay {
 			last.To, last.Ready = step.To, last.Ready+step.Ready // the wait goes on
 			return last.Way == anatomy.InChild || last.Way == anatomy.InPipe
 		}
@@ -301,12 +306,16 @@ func (t *task) look(now time.Duration) bool {
 func (t *task) way(s *anatomy.Step, now time.Duration) {
 	var buf [256]byte
 	n, err := unix.Pread(t.call, buf[:], 0)
-	if err != nil || n == 0 || buf[0] == 'r' { // it runs, or this is not permitted
+	if err != nil || n == 0 { // this is not permitted
+		s.Way = map[byte]anatomy.Way{'D': anatomy.InDisk, 'S': anatomy.InOther}[t.state()]
+		return
+	}
+	if buf[0] == 'r' { // it runs, or is ready to
 		return
 	}
 	words := strings.Fields(string(buf[:n]))
 	if words[0] == "-1" || len(words) < 9 {
-		if t.state() == 'D' {
+		if s.Way = anatomy.InOther; t.state() == 'D' {
 			s.Way = anatomy.InDisk
 		}
 		return
@@ -320,7 +329,9 @@ func (t *task) way(s *anatomy.Step, now time.Duration) {
 	s.Call = number<<40 ^ arg[0]<<8 ^ arg[1] ^ stack
 	if k := len(t.Steps); k > 0 && t.Steps[k-1].Call == s.Call && s.Run == 0 { // it goes on
 		last := &t.Steps[k-1]
-		s.Way, s.On, s.Until = last.Way, last.On, last.Until
+		if s.Way, s.On, s.Until = last.Way, last.On, last.Until; s.Way == anatomy.InLoop {
+			s.On = t.of.connections(now) // they come and go
+		}
 		return
 	}
 	limit := func(nanoseconds int64) {
@@ -376,7 +387,7 @@ func (t *task) way(s *anatomy.Step, now time.Duration) {
 	case children:
 		s.Way = anatomy.InChild
 	default:
-		if t.state() == 'D' {
+		if s.Way = anatomy.InOther; t.state() == 'D' {
 			s.Way = anatomy.InDisk
 		}
 	}
@@ -422,7 +433,7 @@ func (p *process) descriptor(fd int, now time.Duration) (anatomy.Way, string) {
 	to, err := os.Readlink(fmt.Sprintf("/proc/%d/fd/%d", p.id, fd))
 	switch {
 	case err != nil:
-		return anatomy.NoWay, ""
+		return anatomy.InOther, ""
 	case strings.HasPrefix(to, "socket:["):
 		return anatomy.InNetwork, p.address(strings.TrimSuffix(to[8:], "]"), now)
 	case strings.HasPrefix(to, "pipe:["), strings.HasPrefix(to, "anon_inode:[eventfd"):
@@ -440,7 +451,7 @@ func (p *process) address(inode string, now time.Duration) string {
 	if a, ok := p.addresses[inode]; ok && a != "" {
 		return a
 	}
-	const again = 2 * time.Millisecond
+	const again = 8 * time.Millisecond
 	if p.addressAt == 0 || now-p.addressAt > again {
 		p.addressAt = now
 		for _, table := range []string{"tcp", "tcp6", "udp", "udp6"} {
@@ -486,7 +497,10 @@ func addressOf(of string) (string, bool) {
 
 // connections returns what the connections of a process lead to; "" for none.
 func (p *process) connections(now time.Duration) string {
-	const again = 20 * time.Millisecond
+	again := 20 * time.Millisecond
+	if p.sockets == "" {
+		again = 10 * time.Millisecond
+	}
 	if p.socketsAt > 0 && now-p.socketsAt < again {
 		return p.sockets
 	}

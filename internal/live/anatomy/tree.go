@@ -6,6 +6,7 @@ import (
 	"debug/buildinfo"
 	_ "embed"
 	"fmt"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -27,6 +28,8 @@ type Tree struct {
 	Env      []string
 	dir      string // for its files; "" where there are none
 	lines    []string
+	from     string   // the function's folder
+	entries  []string // what its command names, as paths
 }
 
 var runtimes = []struct {
@@ -65,7 +68,14 @@ func LanguageOf(f *plan.Function) string {
 
 // NewTree prepares the report of a function's runtime; nil where it has none. Close removes its files.
 func NewTree(f *plan.Function) (*Tree, error) {
-	t := &Tree{Language: LanguageOf(f)}
+	t := &Tree{Language: LanguageOf(f), from: f.Dir}
+	for _, arg := range f.Start {
+		if path := filepath.Join(f.Dir, arg); filepath.IsAbs(arg) {
+			t.entries = append(t.entries, arg)
+		} else {
+			t.entries = append(t.entries, path)
+		}
+	}
 	switch t.Language {
 	case "":
 		return nil, nil
@@ -131,9 +141,39 @@ func (t *Tree) Imports(ready time.Duration) (out []anatomy.Import) {
 	default:
 		content, _ := os.ReadFile(t.report()) // one that is not there has nothing
 		if t.Language == "Node" {
-			out = anatomy.NodeModules(string(content))
+			out = t.beneath(anatomy.NodeModules(string(content)))
 		} else {
 			out = anatomy.JavaClasses(string(content), ready)
+		}
+	}
+	return out
+}
+
+// beneath returns modules without the one that the command names, which imports and is not imported, and with their
+// names from the function's folder.
+func (t *Tree) beneath(all []anatomy.Import) (out []anatomy.Import) {
+	place := make([]int, len(all))
+	for i := range all {
+		name := strings.TrimPrefix(all[i].Name, "file://")
+		if decoded, err := url.PathUnescape(name); err == nil {
+			name = decoded
+		}
+		if place[i] = -1; slices.Contains(t.entries, name) || filepath.Base(name) == "nightdrill_loader.mjs" {
+			continue
+		}
+		place[i] = len(out)
+		x := all[i]
+		if rel, err := filepath.Rel(t.from, name); err == nil && filepath.IsLocal(rel) {
+			name = rel
+		}
+		x.Name = name
+		out = append(out, x)
+	}
+	for i := range all {
+		if k := place[i]; k >= 0 {
+			if out[k].Parent = -1; all[i].Parent >= 0 {
+				out[k].Parent = place[all[i].Parent]
+			}
 		}
 	}
 	return out

@@ -1,0 +1,20 @@
+//go:build !linux
+
+package anatomy
+
+import (
+	"errors"
+
+	"nightdrill/internal/core/anatomy"
+)
+
+var errElsewhere = errors.New("what a start opens, connects to and runs is seen on Linux alone")
+
+// Traced returns why nothing can be traced.
+func Traced(string, []string) ([]string, error) { return nil, errElsewhere }
+
+// ReadNames returns why nothing was seen.
+func ReadNames(string) (n *anatomy.Names, conflict string, err error) { return nil, "", errElsewhere }
+
+// Commanded reports that there are no such commands.
+func Commanded([]string) bool { return false }
