@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/text"
+	"nightdrill/internal/live/proc"
 )
 
 // Once is one start of a function, outside of any run.
@@ -54,7 +56,10 @@ func StartOnce(ctx context.Context, fn *plan.Function, env []string, line func(s
 			o.Loader, o.Import = o.l.loader.hello.Loader, o.l.loader.hello.Load
 		}
 	case errors.Is(err, context.DeadlineExceeded):
-		o.Why = fmt.Sprintf("it was not ready within %v", fn.StartTimeout)
+		o.Why = fmt.Sprintf("it was not ready within %v", text.Duration(fn.StartTimeout))
+	case errors.Is(err, proc.ErrEnded):
+		o.l.process.Gone()
+		o.Why = "it " + o.l.process.How() + " before it was ready"
 	default:
 		o.Why = err.Error()
 	}
