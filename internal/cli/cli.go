@@ -223,7 +223,7 @@ To try it without a project: nightdrill demo`,
 	listenFlag(root, &listen)
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return err })
 	root.AddCommand(demoCommand(), runCommand(&dir), fireCommand(&dir), initCommand(&dir), payloadsCommand(&dir),
-		recordCommand(&dir), checkCommand(&dir), runsCommand(&dir), compareCommand(&dir), anatomyCommand(&dir), reenactCommand())
+		recordCommand(&dir), checkCommand(&dir), runsCommand(&dir), compareCommand(&dir), anatomyCommand(&dir), doctorCommand(), reenactCommand())
 	return root
 }
 

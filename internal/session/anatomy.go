@@ -183,6 +183,10 @@ func (x *taker) names(ctx context.Context) error {
 	y.f = &traced
 	took, err := y.start(ctx, nil, nil, nil)
 	if err != nil {
+		if why := live.Traces(ctx); why != "" {
+			x.cannot("what it opens, connects to and runs: %s; nightdrill doctor has a remedy", why)
+			return ctx.Err()
+		}
 		x.cannot("what it opens, connects to and runs: traced, %v", err)
 		return ctx.Err()
 	}

@@ -1,6 +1,7 @@
 package anatomy
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -40,6 +41,26 @@ func Traced(out string, args []string) ([]string, error) {
 		return nil, err
 	}
 	return append([]string{self, TraceCommand, out}, args...), nil
+}
+
+// Traces returns why no start can be traced here; "" where one can.
+func Traces(ctx context.Context) string {
+	dir, err := os.MkdirTemp("", "nightdrill-")
+	if err != nil {
+		return err.Error()
+	}
+	defer os.RemoveAll(dir) //nolint:errcheck // in the system's place for such
+	out := filepath.Join(dir, "names")
+	args, err := Traced(out, []string{"true"})
+	if err != nil {
+		return err.Error()
+	}
+	said, err := exec.CommandContext(ctx, args[0], args[1:]...).CombinedOutput()
+	if n, _, wrong := ReadNames(out); err == nil && wrong == nil && n.Opened > 0 {
+		return ""
+	}
+	return "it is not seen: tracing is refused: " + text.Harmless(strings.TrimPrefix(strings.TrimSpace(string(said)),
+		"nightdrill: "))
 }
 
 // file is what the tracer writes.

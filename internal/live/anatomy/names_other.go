@@ -3,6 +3,7 @@
 package anatomy
 
 import (
+	"context"
 	"errors"
 
 	"nightdrill/internal/core/anatomy"
@@ -12,6 +13,9 @@ var errElsewhere = errors.New("what a start opens, connects to and runs is seen 
 
 // Traced returns why nothing can be traced.
 func Traced(string, []string) ([]string, error) { return nil, errElsewhere }
+
+// Traces returns why no start can be traced here.
+func Traces(context.Context) string { return errElsewhere.Error() }
 
 // ReadNames returns why nothing was seen.
 func ReadNames(string) (n *anatomy.Names, conflict string, err error) { return nil, "", errElsewhere }

@@ -522,3 +522,13 @@ func (p *process) connections(now time.Duration) string {
 	p.sockets = strings.Join(all[:min(len(all), 3)], ", ")
 	return p.sockets
 }
+
+// Seen returns why the threads of a start cannot be looked at here; "" where they can.
+func Seen() string {
+	for _, name := range []string{"schedstat", "syscall", "stat"} {
+		if _, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/%s", os.Getpid(), os.Getpid(), name)); err != nil {
+			return "it is not seen: " + err.Error()
+		}
+	}
+	return ""
+}

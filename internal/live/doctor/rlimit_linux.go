@@ -1,0 +1,5 @@
+package doctor
+
+import "golang.org/x/sys/unix"
+
+const rlimitProcesses = unix.RLIMIT_NPROC
