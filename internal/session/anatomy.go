@@ -54,6 +54,16 @@ func (d *Workspace) Anatomy(ctx context.Context, function string, say func(strin
 	return x.report, nil
 }
 
+// Starts returns the functions and variants whose starts can be taken apart.
+func (d *Workspace) Starts() (names []string) {
+	for i := range d.Whole.Functions {
+		if t := d.Whole.Functions[i].Transport; t != plan.Attach && t != plan.OneShot {
+			names = append(names, d.Whole.Functions[i].Name)
+		}
+	}
+	return names
+}
+
 func lastOf(lines []string) string {
 	const most = 20
 	if len(lines) == 0 {

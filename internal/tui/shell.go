@@ -31,6 +31,7 @@ import (
 	"nightdrill/internal/tui/input"
 	"nightdrill/internal/tui/msg"
 	"nightdrill/internal/tui/setsview"
+	"nightdrill/internal/tui/startview"
 	"nightdrill/internal/tui/wiringview"
 )
 
@@ -70,15 +71,17 @@ const (
 	onDrill
 	onFindings
 	onCompare
+	onStart
 )
 
 var tabs = [...]struct{ key, name string }{onSets: {"1", "Payloads"}, onWiring: {"2", "Wiring"}, onFire: {"3", "Fire"},
-	onDrill: {"4", "Drill"}, onFindings: {"5", "Findings"}, onCompare: {"6", "Compare"}}
+	onDrill: {"4", "Drill"}, onFindings: {"5", "Findings"}, onCompare: {"6", "Compare"},
+	onStart: {"7", "Start"}}
 
 // views returns all views, each in its place.
 func (s *shell) views() [len(tabs)]view {
 	return [...]view{onSets: s.sets, onWiring: s.wiring, onFire: s.fire, onDrill: s.drill, onFindings: s.findings,
-		onCompare: s.compare}
+		onCompare: s.compare, onStart: s.begin}
 }
 
 // current returns the view that is shown.
@@ -109,6 +112,7 @@ type shell struct {
 	drill     *drillview.Model
 	findings  *findings.Model
 	compare   *compareview.Model
+	begin     *startview.Model
 	running   *session.Running
 	runs      []store.Info // the newest first
 	auto      *plan.Drill  // to be started at once
@@ -177,7 +181,8 @@ func newShell(ctx context.Context, d *session.Workspace, stand *session.Session,
 		theme: themeFor(true),
 		tab:   onFire, sets: setsview.New(stand), fire: fireview.New(stand),
 		drill: drillview.New(d.Project, d.Runs), findings: findings.New(d.Runs), compare: compareview.New(d.Runs),
-		auto: drill, mouse: wantsMouse(), guide: newGuide(),
+		begin: startview.New(stand),
+		auto:  drill, mouse: wantsMouse(), guide: newGuide(),
 		pressed: map[string]bool{}}
 	s.wiring = wiringview.New(stand, s.standing)
 	s.compare.Offer(s.choices())
@@ -226,6 +231,14 @@ func (s *shell) Init() tea.Cmd {
 		cmds = append(cmds, func() tea.Msg { return drillview.Start{Drill: d} })
 	}
 	return tea.Batch(cmds...)
+}
+
+// takeApart looks at the start of a function, unless a drill has the functions.
+func (s *shell) takeApart(function string) tea.Cmd {
+	if s.running != nil || s.preparing != "" {
+		return msg.Complain("A drill has the functions; their starts can be looked at when it is over.")
+	}
+	return s.begin.Take(function)
 }
 
 // listen waits until something changes in the session.
@@ -314,6 +327,8 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 			s.wiring.Choose(m.Item)
 			return s, s.show(onWiring)
 		}
+	case msg.Start:
+		return s, tea.Batch(s.show(onStart), s.takeApart(m.Function))
 	case drillview.Map:
 		s.wiring.Follow(m.Run, m.Event)
 		return s, s.show(onWiring)

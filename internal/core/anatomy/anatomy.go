@@ -430,3 +430,17 @@ func (w *walker) in(task int, from, to time.Duration) did {
 	}
 	return d
 }
+
+// Alone returns what one task did by itself, without what it waited for put in place.
+func Alone(tasks []Task, task int, total time.Duration) []Span {
+	a := &Account{}
+	one := settled(tasks[task : task+1])
+	w := walker{tasks: one, waits: waitsOf(one)}
+	for i := range one[0].Steps {
+		s := &one[0].Steps[i]
+		if from, to := s.From, min(s.To, total); to > from {
+			w.step(a, 0, s, from, to)
+		}
+	}
+	return a.Line
+}

@@ -5,11 +5,13 @@ package findings
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
+	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/report"
 	"nightdrill/internal/store"
@@ -51,7 +53,7 @@ type Runs interface {
 
 // Keys are the keys of the view.
 var Keys = struct {
-	Older, Newer, Open, Budgets, Lanes, Cursor, Filter, Alone, Runs, Export, Replay, Copy, Escape key.Binding
+	Older, Newer, Open, Budgets, Lanes, Cursor, Filter, Alone, Runs, Start, Export, Replay, Copy, Escape key.Binding
 }{
 	Older:   key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "older and newer runs, or the cursor")),
 	Newer:   key.NewBinding(key.WithKeys("right")),
@@ -62,6 +64,7 @@ var Keys = struct {
 	Filter:  key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "filter")),
 	Alone:   key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "findings of what is chosen alone")),
 	Runs:    key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "past runs")),
+	Start:   key.NewBinding(key.WithKeys("X"), key.WithHelp("X", "take the function's start apart")),
 	Export:  key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export to files")),
 	Replay:  key.NewBinding(key.WithKeys("a"), key.WithHelp("a", "replay its events")),
 	Copy:    key.NewBinding(key.WithKeys("y"), key.WithHelp("y", "copy the verdict")),
@@ -196,6 +199,11 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		return m.move(1)
 	case key.Matches(k, Keys.Newer):
 		return m.move(-1)
+	case key.Matches(k, Keys.Start):
+		if m.row >= 0 && m.row < len(m.rows) {
+			function := m.rows[m.row]
+			return func() tea.Msg { return msg.Start{Function: strings.TrimSuffix(function, plan.DroppedMark)} }
+		}
 	case key.Matches(k, Keys.Lanes):
 		return func() tea.Msg { return Lanes{} }
 	}
@@ -260,7 +268,7 @@ func (m *Model) Keys() []key.Binding {
 	}
 	return []key.Binding{Keys.Older, scroll.Keys.Up, scroll.Keys.PageUp, Keys.Open, Keys.Budgets, Keys.Lanes,
 		Keys.Cursor, Keys.Filter,
-		Keys.Runs, Keys.Export, Keys.Replay, Keys.Copy, Keys.Escape}
+		Keys.Runs, Keys.Start, Keys.Export, Keys.Replay, Keys.Copy, Keys.Escape}
 }
 
 // Title names the run that is shown.

@@ -31,7 +31,7 @@ var Keys = struct {
 	Earlier,
 	Later,
 	Form,
-	Edit, Blank, Copy, Rename, Delete, Undo, Curl, Keep, Save, Open, LeaveOut, Logs, Env, Hold, Record, Map, Stop,
+	Edit, Blank, Copy, Rename, Delete, Undo, Curl, Keep, Save, Open, LeaveOut, Logs, Start, Env, Hold, Record, Map, Stop,
 	Close key.Binding
 }{
 	Fire:     bind("fire", "enter"),
@@ -65,6 +65,7 @@ var Keys = struct {
 	Open:     bind("save and open the reply", "o"),
 	LeaveOut: bind("ignore a field when comparing", "i"),
 	Logs:     bind("logs", "l"),
+	Start:    bind("take its start apart", "X"),
 	Env:      bind("environment", "E"),
 	Hold:     bind("suspend timeouts for a debugger", "H"),
 	Record:   bind("record the front", "R"),
@@ -273,6 +274,12 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		}
 		m.filter = ""
 		m.list()
+	case is(Keys.Start):
+		function := m.function()
+		if function == "" {
+			return msg.Complain("Choose a payload that reaches a function.")
+		}
+		return func() tea.Msg { return msg.Start{Function: function} }
 	case is(Keys.Logs):
 		m.over = newLogs(m)
 	case is(Keys.Env):
@@ -867,7 +874,7 @@ func (m *Model) Keys() []key.Binding {
 	}
 	return []key.Binding{Keys.Fire, Keys.Cold, Keys.Times, Keys.Async, Keys.Variant, Keys.Again, Keys.Check, Keys.Stop,
 		Keys.Filter,
-		Keys.Up, Keys.Left, Keys.Before, Keys.Earlier, Keys.Form, Keys.Logs, Keys.Env, Keys.Hold, Keys.Record, Keys.Map,
+		Keys.Up, Keys.Left, Keys.Before, Keys.Earlier, Keys.Form, Keys.Logs, Keys.Start, Keys.Env, Keys.Hold, Keys.Record, Keys.Map,
 		Keys.Edit,
 		Keys.Blank, Keys.Copy, Keys.Rename, Keys.Delete, Keys.Undo, Keys.Curl, Keys.Keep, Keys.Save, Keys.Open,
 		Keys.LeaveOut}

@@ -26,6 +26,9 @@ type Note struct {
 // Map asks the shell to show an item on the map of the wiring.
 type Map struct{ Item *catalog.Item }
 
+// Start asks the shell to take the start of a function apart.
+type Start struct{ Function string }
+
 // Failed returns the note of an error.
 func Failed(err error) Note { return Note{Text: err.Error(), Bad: true} }
 
