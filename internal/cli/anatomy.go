@@ -4,25 +4,37 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"path/filepath"
 	"strings"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/spf13/cobra"
 
 	"nightdrill/internal/core/anatomy"
 	"nightdrill/internal/core/text"
+	"nightdrill/internal/export"
+	"nightdrill/internal/project"
+	"nightdrill/internal/session"
 )
 
 func anatomyCommand(dir *string) *cobra.Command {
-	var to string
+	var to, against, outDir string
 	c := &cobra.Command{
 		Use:   "anatomy FUNCTION[@VARIANT]",
 		Short: "Take the start of a function apart: what the first slow second is spent on",
 		Long: `Anatomy starts a function several times: first without looking, for the truth, then once
 beside the clock (where the time goes: running, waiting for a processor, disk, network,
 sleeping) and once in which its runtime reports what it loads. It prints what cost most
-in sentences, the shares of the start, and the imports. A start that takes more than 1.3
-times as long as the untraced ones shows no times. None of these starts is part of a run.`,
+in sentences, the shares of the start, what it used, and the imports. A start that takes more than 1.3
+times as long as the untraced ones shows no times. None of these starts is part of a run.
+
+--against compares it with the start of another function or variant, or with the JSON of an
+earlier report: the starts without looking decide whether they differ, the others by what.
+--out writes the report, its drawing (SVG, PDF) and the imports (pprof, folded stacks).
+
+Budgets of the project's drills on this start are judged, such as
+"function quote start imports < 300ms", "… start network == 0" and "… start files < 500".`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			d, err := open(cmd.Context(), *dir)
@@ -53,13 +65,80 @@ times as long as the untraced ones shows no times. None of these starts is part 
 					return could(err)
 				}
 			}
+			if outDir != "" {
+				words, err := export.Anatomy(outDir, r)
+				if err != nil {
+					return could(err)
+				}
+				fmt.Fprintf(cmd.ErrOrStderr(), "nightdrill: written to %s\n", words)
+			}
 			printAnatomy(cmd.OutOrStdout(), r)
+			if against != "" {
+				return compareStarts(cmd, d, r, against)
+			}
 			return nil
 		},
 	}
+	c.Flags().StringVar(&against, "against", "", "another function or variant, or a report's JSON, to compare with")
+	c.Flags().StringVar(&outDir, "out", "", "write the report and its drawings to a folder")
 	c.Flags().StringVar(&to, "json", "", "write the report as JSON to a file (- for standard output, instead of the text)")
 	return c
 }
+
+// compareStarts compares a start with another one.
+func compareStarts(cmd *cobra.Command, d *session.Workspace, r *anatomy.Report, against string) error {
+	var other *anatomy.Side
+	if d.Whole.FunctionNamed(against) >= 0 {
+		second, err := d.Anatomy(cmd.Context(), against, func(step string) {
+			fmt.Fprintf(cmd.ErrOrStderr(), "nightdrill: %s: %s\n", against, step)
+		})
+		if err != nil {
+			return could(err)
+		}
+		other = second.Side(against)
+	} else {
+		const largest = 64 << 20
+		content, err := project.ReadFile(against, largest)
+		if err != nil {
+			return wrong(fmt.Errorf("%s is neither a function nor a file that can be read: %w", against, err))
+		}
+		if other, err = anatomy.ReadSide(filepath.Base(against), content); err != nil {
+			return wrong(fmt.Errorf("%s: %w", against, err))
+		}
+	}
+	printDifference(cmd.OutOrStdout(), anatomy.Compare(r.Side(r.Function), other), r.Function, other.Label)
+	return nil
+}
+
+func printDifference(w io.Writer, x *anatomy.Difference, before, after string) {
+	fmt.Fprintf(w, "\n%s\n", text.Harmless(x.Verdict))
+	const most = 12
+	for _, part := range []struct {
+		title string
+		all   []anatomy.Change
+	}{{"shares, ms", x.Shares}, {"what changed, ms", x.Parts}, {"imports of their own, ms", x.Imports}} {
+		if len(part.all) == 0 {
+			continue
+		}
+		fmt.Fprintf(w, "\n  %-46s %10s %10s\n", part.title, clipped(before, 10), clipped(after, 10))
+		for i, c := range part.all {
+			if i == most {
+				fmt.Fprintf(w, "  and %d more\n", len(part.all)-most)
+				break
+			}
+			word := ""
+			if c.Before == 0 {
+				word = "  added"
+			} else if c.After == 0 {
+				word = "  gone"
+			}
+			fmt.Fprintf(w, "  %-46s %10.1f %10.1f%s\n", clipped(c.What, 46), c.Before, c.After, word)
+		}
+	}
+}
+
+// clipped returns a name that is at most so wide.
+func clipped(name string, most int) string { return ansi.Truncate(text.Harmless(name), most, "…") }
 
 func printAnatomy(w io.Writer, r *anatomy.Report) {
 	ms := func(d time.Duration) string { return fmt.Sprintf("%.1f", float64(d)/float64(time.Millisecond)) }

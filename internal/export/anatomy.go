@@ -120,6 +120,9 @@ func anatomySheet(kind string, r *anatomy.Report) *sheet {
 		}
 		y += laneHigh + 13
 		for class, d := range a.Shares {
+			if d < 50*time.Microsecond {
+				continue
+			}
 			words := fmt.Sprintf("%s %s ms, %.0f %%", anatomy.Words[class], msOf(d), 100*float64(d)/float64(a.Total))
 			s.rect(x, y-7, 8, 8, classColors[class])
 			s.text(x+12, y, ink, textSize, words)
@@ -129,7 +132,8 @@ func anatomySheet(kind string, r *anatomy.Report) *sheet {
 		span := wide - laneNames
 		for part := range 5 {
 			x := startEdge + laneNames + span*float64(part)/4
-			s.textMiddle(x, y, quiet, textSize, msOf(a.Total*time.Duration(part)/4))
+			s.textMiddle(x, y, quiet, textSize, fmt.Sprintf("%.0f", float64(a.Total*time.Duration(part)/4)/
+				float64(time.Millisecond)))
 			s.line(mist, 0.7, xy{x, y + 4}, xy{x, y + 6 + laneHigh*float64(len(lanes))})
 		}
 		y += 6

@@ -85,7 +85,7 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 
 func (m *Model) drawEmpty(c *canvas.Canvas) {
 	lines := []string{"What is the first slow second of " + m.chosen() + " spent on?", "",
-		"enter starts it five times without looking, then once for each way of looking: where the time goes,",
+		"enter starts it six times without looking, then once for each way of looking: where the time goes,",
 		"what it opens, connects to and runs, and what its runtime loads. None of this is part of a run.", "",
 		"f chooses another function."}
 	if m.doing != "" {
@@ -152,7 +152,10 @@ func (m *Model) drawLanes(c *canvas.Canvas, y int, a *anatomy.Account) int {
 	y++
 	for _, part := range []int{0, 1, 2, 3, 4} {
 		x := left + wide*part/4
-		label := ms(a.Total * time.Duration(part) / 4)
+		label := strings.TrimSuffix(ms(a.Total*time.Duration(part)/4), "0.00")
+		if part == 0 {
+			label = "0"
+		}
 		if part == 4 {
 			label += " ms"
 			c.Right(m.w-1, y, canvas.Dim, label)
@@ -270,6 +273,33 @@ func (m *Model) drawTree(c *canvas.Canvas, y, last int) {
 			width = int(float64(width) * float64(sumOf(t, level)) / float64(max(total, 1)))
 			total = sumOf(t, level)
 		}
+	}
+	m.drawLargest(c, y+1, last)
+}
+
+// drawLargest lists what took most by itself, where there is room.
+func (m *Model) drawLargest(c *canvas.Canvas, y, last int) {
+	t := m.tree
+	if last-y < 4 || !m.report.Trusts(m.report.TreeTook) {
+		return
+	}
+	order := t.wanted()
+	slices.SortStableFunc(order, func(a, b int) int { return int(t.all[b].Own - t.all[a].Own) })
+	c.Rule(y, "the largest by themselves, ms")
+	y++
+	for _, i := range order[:min(len(order), last-y)] {
+		x := &t.all[i]
+		c.Right(10, y, canvas.Plain, ms(x.Own))
+		words := text.Harmless(x.Name)
+		if x.Parent >= 0 {
+			words += "  loaded by " + text.Harmless(short(t.all[x.Parent].Name))
+		}
+		style := canvas.Plain
+		if i == t.at {
+			style = canvas.Bold
+		}
+		c.PutUpTo(13, y, m.w-1, style, words)
+		y++
 	}
 }
 
