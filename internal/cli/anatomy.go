@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,6 +13,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"nightdrill/internal/core/anatomy"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/export"
 	"nightdrill/internal/project"
@@ -58,8 +61,10 @@ Budgets of the project's drills on this start are judged, such as
 					return err
 				}
 				if to == "-" {
-					_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s\n", content)
-					return err
+					if _, err = fmt.Fprintf(cmd.OutOrStdout(), "%s\n", content); err != nil {
+						return err
+					}
+					return startBudgets(io.Discard, d.Project, r)
 				}
 				if err := writeFile(cmd, to, append(content, '\n')); err != nil {
 					return could(err)
@@ -74,15 +79,48 @@ Budgets of the project's drills on this start are judged, such as
 			}
 			printAnatomy(cmd.OutOrStdout(), r)
 			if against != "" {
-				return compareStarts(cmd, d, r, against)
+				if err := compareStarts(cmd, d, r, against); err != nil {
+					return err
+				}
 			}
-			return nil
+			return startBudgets(cmd.OutOrStdout(), d.Project, r)
 		},
 	}
 	c.Flags().StringVar(&against, "against", "", "another function or variant, or a report's JSON, to compare with")
 	c.Flags().StringVar(&outDir, "out", "", "write the report and its drawings to a folder")
-	c.Flags().StringVar(&to, "json", "", "write the report as JSON to a file (- for standard output, instead of the text)")
+	c.Flags().
+		StringVar(&to, "json", "", "write the report as JSON to a file (- for standard output, instead of the text)")
 	return c
+}
+
+// startBudgets judges the budgets of the project's drills on a start, and returns an error where one is missed.
+func startBudgets(w io.Writer, p *plan.Project, r *anatomy.Report) error {
+	var seen []string
+	missed := 0
+	for i := range p.Drills {
+		for _, budget := range p.Drills[i].Budgets {
+			b, err := measure.ParseBudget(budget.Text)
+			if err != nil || b.Kind != "anatomy" || b.Name != r.Function || slices.Contains(seen, budget.Text) {
+				continue
+			}
+			if seen = append(seen, budget.Text); len(seen) == 1 {
+				fmt.Fprintln(w, "\nbudgets")
+			}
+			switch v, ok := r.Figure(b.Figure); {
+			case !ok:
+				fmt.Fprintf(w, "  no verdict  %s  (it was not seen)\n", text.Harmless(b.Text))
+			case b.Holds(v):
+				fmt.Fprintf(w, "  met         %s  (%.4g)\n", text.Harmless(b.Text), v)
+			default:
+				fmt.Fprintf(w, "  missed      %s  (%.4g)\n", text.Harmless(b.Text), v)
+				missed++
+			}
+		}
+	}
+	if missed > 0 {
+		return coded{failed, fmt.Errorf("%s on the start of %s missed", text.Plural(missed, "budget"), r.Function)}
+	}
+	return nil
 }
 
 // compareStarts compares a start with another one.
@@ -127,9 +165,10 @@ func printDifference(w io.Writer, x *anatomy.Difference, before, after string) {
 				break
 			}
 			word := ""
-			if c.Before == 0 {
+			switch {
+			case c.Before == 0 && c.After >= 0.1:
 				word = "  added"
-			} else if c.After == 0 {
+			case c.After == 0 && c.Before >= 0.1:
 				word = "  gone"
 			}
 			fmt.Fprintf(w, "  %-46s %10.1f %10.1f%s\n", clipped(c.What, 46), c.Before, c.After, word)
@@ -142,8 +181,14 @@ func clipped(name string, most int) string { return ansi.Truncate(text.Harmless(
 
 func printAnatomy(w io.Writer, r *anatomy.Report) {
 	ms := func(d time.Duration) string { return fmt.Sprintf("%.1f", float64(d)/float64(time.Millisecond)) }
-	fmt.Fprintf(w, "%s %s: a start takes %s ms from exec to ready (median of %d:", r.Function, r.Version, ms(r.Median()),
-		len(r.Untraced))
+	fmt.Fprintf(
+		w,
+		"%s %s: a start takes %s ms from exec to ready (median of %d:",
+		r.Function,
+		r.Version,
+		ms(r.Median()),
+		len(r.Untraced),
+	)
 	for _, d := range r.Untraced {
 		fmt.Fprintf(w, " %s", ms(d))
 	}

@@ -115,9 +115,21 @@ sources:
 	if a.Files.Failed < 300 || !strings.Contains(strings.Join(a.Commands, ","), "sleep 0.2") {
 		t.Errorf("files %+v, commands %v, unavailable %v", a.Files, a.Commands, a.Unavailable)
 	}
-	expectCall(t, dir, []string{"anatomy", "quotes"}, 2, []string{`unknown function "quotes"; available: quote, exits, never`})
-	expectCall(t, dir, []string{"anatomy", "exits"}, 3, []string{"exits does not start: it exited with code 3 before it was ready",
-		"no tide table"})
+	expectCall(
+		t,
+		dir,
+		[]string{"anatomy", "quotes"},
+		2,
+		[]string{`unknown function "quotes"; available: quote, exits, never`},
+	)
+	expectCall(
+		t,
+		dir,
+		[]string{"anatomy", "exits"},
+		3,
+		[]string{"exits does not start: it exited with code 3 before it was ready",
+			"no tide table"},
+	)
 	expectCall(t, dir, []string{"anatomy", "never"}, 3, []string{"never does not start: it was not ready within 1 s"})
 	if out, _ := exec.Command("pgrep", "-f", "trace-st|nightdrill_loader.*quote.py").Output(); len(out) > 0 {
 		t.Errorf("processes are left: %s", out)

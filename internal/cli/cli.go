@@ -222,8 +222,22 @@ To try it without a project: nightdrill demo`,
 		"where the object store listens (default 127.0.0.1:8421 with the screen, otherwise a free port)")
 	listenFlag(root, &listen)
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return err })
-	root.AddCommand(demoCommand(), runCommand(&dir), fireCommand(&dir), initCommand(&dir), payloadsCommand(&dir),
-		recordCommand(&dir), checkCommand(&dir), runsCommand(&dir), compareCommand(&dir), anatomyCommand(&dir), doctorCommand(), reenactCommand())
+	root.AddCommand(
+		demoCommand(),
+		runCommand(&dir),
+		fireCommand(&dir),
+		initCommand(&dir),
+		payloadsCommand(&dir),
+		recordCommand(
+			&dir,
+		),
+		checkCommand(&dir),
+		runsCommand(&dir),
+		compareCommand(&dir),
+		anatomyCommand(&dir),
+		doctorCommand(),
+		reenactCommand(),
+	)
 	return root
 }
 

@@ -21,6 +21,9 @@ var waves = [][3]float64{{28.9841, 2.31, 41}, {30, 0.74, 78}, {28.4397, 0.46, 17
 	{13.943, 0.09, 33}, {57.9682, 0.08, 120}}
 
 func newTides() http.Handler {
+	for range 6 { // the gauge at the quay swings for a while after it is switched on: a look into the start finds this
+		time.Sleep(25 * time.Millisecond)
+	}
 	t := &tides{table: make([]float64, 360_000)}
 	for i := range t.table {
 		t.table[i] = math.Sin(float64(i) / float64(len(t.table)) * 2 * math.Pi)

@@ -148,8 +148,14 @@ func anatomySheet(kind string, r *anatomy.Report) *sheet {
 	}
 	if total > 0 && r.Trusts(r.TreeTook) {
 		y += 20
-		s.text(startEdge, y, quiet, textSize, fmt.Sprintf("What %s loaded: %s ms together, in a start of its own of %s ms",
-			r.Language, msOf(total), msOf(r.TreeTook)))
+		s.text(
+			startEdge,
+			y,
+			quiet,
+			textSize,
+			fmt.Sprintf("What %s loaded: %s ms together, in a start of its own of %s ms",
+				r.Language, msOf(total), msOf(r.TreeTook)),
+		)
 		y += 6
 		for _, n := range nodes {
 			width := wide * float64(n.To-n.From) / float64(total)

@@ -31,8 +31,12 @@ func (d *Workspace) Anatomy(ctx context.Context, function string, say func(strin
 			func(f plan.Function) string { return f.Name }), ", "))
 	}
 	if t := d.Whole.Functions[n].Transport; t == plan.Attach || t == plan.OneShot {
-		return nil, fmt.Errorf("%s is not started by Night Drill and kept (transport: %v), so there is no start to take "+
-			"apart", function, plan.Transports[t])
+		return nil, fmt.Errorf(
+			"%s is not started by Night Drill and kept (transport: %v), so there is no start to take "+
+				"apart",
+			function,
+			plan.Transports[t],
+		)
 	}
 	if say == nil {
 		say = func(string) {}
@@ -81,7 +85,12 @@ type taker struct {
 }
 
 // start starts the function once, and returns how long it took from exec to ready.
-func (x *taker) start(ctx context.Context, env []string, line func(string), running func(*runner.Once)) (took time.Duration,
+func (x *taker) start(
+	ctx context.Context,
+	env []string,
+	line func(string),
+	running func(*runner.Once),
+) (took time.Duration,
 	err error) {
 	var last []string
 	o := runner.StartOnce(ctx, x.f, env, func(text string) {

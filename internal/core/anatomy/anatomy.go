@@ -175,7 +175,8 @@ func settled(tasks []Task) []Task {
 		}
 		for i := range steps {
 			s := &steps[i]
-			if room := s.To - s.From - s.Run - s.Ready; s.Way == NoWay && room > 0 && (i == 0 || steps[i-1].Way == NoWay) {
+			if room := s.To - s.From - s.Run - s.Ready; s.Way == NoWay && room > 0 &&
+				(i == 0 || steps[i-1].Way == NoWay) {
 				s.Run += room
 			}
 		}

@@ -140,8 +140,12 @@ import time:        10 |         10 | late`, "\n"))
 	if got := Largest(all, 2); !slices.Equal(got, []int{0, 4}) {
 		t.Errorf("the largest are %v", got)
 	}
-	if all, rest := GoInits([]string{"init crypto/x509 @2.1 ms, 0.75 ms clock, 10 bytes, 3 allocs", "ready"}); len(all) !=
-		1 || all[0].Own != 750*time.Microsecond || len(rest) != 1 {
+	if all, rest := GoInits([]string{"init crypto/x509 @2.1 ms, 0.75 ms clock, 10 bytes, 3 allocs", "ready"}); len(
+		all,
+	) !=
+		1 ||
+		all[0].Own != 750*time.Microsecond ||
+		len(rest) != 1 {
 		t.Errorf("%+v, %q", all, rest)
 	}
 	node := NodeModules(`{"name":"/a/lib.cjs","parent":"/a/main.mjs","total":5,"own":3}
@@ -161,7 +165,11 @@ import time:        10 |         10 | late`, "\n"))
 }
 
 func TestReportJSON(t *testing.T) {
-	a := Of([]Task{{ID: 1, Process: 1, Steps: steps(Step{To: 100 * ms1, Way: InNetwork, On: "10.0.0.1:80"})}}, 1, 100*ms1)
+	a := Of(
+		[]Task{{ID: 1, Process: 1, Steps: steps(Step{To: 100 * ms1, Way: InNetwork, On: "10.0.0.1:80"})}},
+		1,
+		100*ms1,
+	)
 	r := &Report{Function: "quote", Untraced: []time.Duration{100 * ms1}, Clock: a, ClockTook: 100 * ms1,
 		Imports: []Import{{Name: "json", Parent: -1, Own: ms1, Total: ms1}}, TreeTook: 100 * ms1,
 		Names: &Names{Opened: 3, Failed: 1200, Directories: []Count{{"/lib", 1200}},
@@ -214,5 +222,49 @@ func BenchmarkAccount(b *testing.B) {
 	}
 	for b.Loop() {
 		Of(tasks, 1, time.Second)
+	}
+}
+
+// The untraced starts decide whether two differ; what is different is listed, what was added and what went too.
+func TestCompare(t *testing.T) {
+	report := func(sleep time.Duration, imports ...Import) *Report {
+		total := 50*ms1 + sleep
+		r := &Report{Function: "quote", ClockTook: total, TreeTook: total, Imports: imports,
+			Clock: Of([]Task{{ID: 1, Process: 1, Steps: steps(Step{To: 50 * ms1, Run: 50 * ms1},
+				Step{To: sleep, Way: InSleep})}}, 1, total)}
+		for i := range 6 {
+			r.Untraced = append(r.Untraced, total+time.Duration(i)*ms1)
+		}
+		return r
+	}
+	json := Import{Name: "json", Parent: -1, Total: 3 * ms1, Own: 3 * ms1}
+	big := Import{Name: "pandas", Parent: -1, Total: 30 * ms1, Own: 30 * ms1}
+	d := Compare(report(100*ms1, json, big).Side("quote"), report(10*ms1, json).Side("quote@light"))
+	if !d.Beyond || !strings.Contains(d.Verdict, "The start of quote takes 153 ms, that of quote@light 63 ms: 0.41 × as long") ||
+		!slices.Equal(d.Imports, []Change{{"pandas", 30, 0}}) ||
+		!slices.Equal(d.Parts, []Change{{"sleeping", 100, 10}}) {
+		t.Errorf("%+v", d)
+	}
+	if d := Compare(report(10*ms1).Side("quote"), report(11*ms1).Side("quote")); d.Beyond ||
+		!strings.Contains(d.Verdict, "no difference beyond noise") {
+		t.Errorf("%+v", d)
+	}
+	for content, want := range map[string]string{"{": "not the JSON", `{"format":"x"}`: `its format is "x"`,
+		`{"format":"nightdrill.anatomy/1","parts":[{"class":"tea"}]}`: `unknown class "tea"`} {
+		if _, err := ReadSide("a", []byte(content)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", content, err)
+		}
+	}
+	r := report(100*ms1, json, big)
+	for figure, want := range map[string]float64{"imports": 33, "sleeping": 100, "network": 0} {
+		if v, ok := r.Figure(figure); !ok || v != want {
+			t.Errorf("%s is %v, %v", figure, v, ok)
+		}
+	}
+	if _, ok := r.Figure("files"); ok {
+		t.Error("files were not counted")
+	}
+	if folded := r.Folded(); folded != "json 3000\npandas 30000\n" {
+		t.Errorf("%q", folded)
 	}
 }

@@ -93,7 +93,8 @@ type Difference struct {
 // Noise of a comparison of two starts: how often one of what is alike may claim a difference.
 const alpha = 0.05
 
-// Compare compares two starts: the untraced ones decide whether they differ, the others show by what.
+// Compare compares two starts: the untraced ones decide whether they differ, the others show by what. Sides of the
+// same label are those of one function before and now.
 func Compare(a, b *Side) *Difference {
 	d := &Difference{}
 	x, y := stats.Of(a.Untraced), stats.Of(b.Untraced)
@@ -104,16 +105,17 @@ func Compare(a, b *Side) *Difference {
 		interval = fmt.Sprintf(" (%.2f to %.2f)", c.Lo, c.Hi)
 	}
 	ratio := float64(after) / float64(max(before, 1))
+	both := fmt.Sprintf("The start of %s takes %s, that of %s %s", a.Label, duration(before), b.Label, duration(after))
+	if a.Label == b.Label {
+		both = fmt.Sprintf("A start took %s before, and takes %s now", duration(before), duration(after))
+	}
 	switch d.Beyond = c.P <= alpha && (!c.Interval || c.Lo > 1 || c.Hi < 1); {
 	case !d.Beyond:
-		d.Verdict = fmt.Sprintf("The start of %s takes %s, that of %s %s: no difference beyond noise.", a.Label,
-			duration(before), b.Label, duration(after))
+		d.Verdict = both + ": no difference beyond noise."
 	case ratio < 1:
-		d.Verdict = fmt.Sprintf("The start of %s takes %s, that of %s %s: %.2f × as long%s.", a.Label, duration(before),
-			b.Label, duration(after), ratio, interval)
+		d.Verdict = fmt.Sprintf("%s: %.2f × as long%s.", both, ratio, interval)
 	default:
-		d.Verdict = fmt.Sprintf("The start of %s takes %s, that of %s %s: %.1f × as long%s.", a.Label, duration(before),
-			b.Label, duration(after), ratio, interval)
+		d.Verdict = fmt.Sprintf("%s: %.1f × as long%s.", both, ratio, interval)
 	}
 	if len(a.Shares) > 0 && len(b.Shares) > 0 {
 		for i, key := range Keys {

@@ -244,8 +244,12 @@ func (r *Report) Sentences() (out []string) {
 			if on == "" {
 				on = "a connection"
 			}
-			say(took, "%s waited for %s. Connecting with the first event that needs it would keep that out of the start.",
-				duration(took), on)
+			say(
+				took,
+				"%s waited for %s. Connecting with the first event that needs it would keep that out of the start.",
+				duration(took),
+				on,
+			)
 		}
 	}
 	if r.Trusts(r.TreeTook) {
@@ -262,7 +266,10 @@ func (r *Report) Sentences() (out []string) {
 				100*float64(x.Total)/float64(median), by)
 		}
 	}
-	slices.SortStableFunc(all, func(a, b said) int { return cmp.Or(cmp.Compare(b.took, a.took), strings.Compare(a.text, b.text)) })
+	slices.SortStableFunc(
+		all,
+		func(a, b said) int { return cmp.Or(cmp.Compare(b.took, a.took), strings.Compare(a.text, b.text)) },
+	)
 	for _, s := range all {
 		out = append(out, s.text)
 	}
@@ -275,12 +282,18 @@ func (r *Report) Sentences() (out []string) {
 		names := slices.SortedFunc(maps.Keys(count), func(a, b string) int {
 			return cmp.Or(cmp.Compare(count[b], count[a]), strings.Compare(a, b))
 		})
-		out = append(out, fmt.Sprintf("It runs %d programs before it is ready, most often %s (%d times).", len(n.Commands),
-			names[0], count[names[0]]))
+		out = append(
+			out,
+			fmt.Sprintf("It runs %d programs before it is ready, most often %s (%d times).", len(n.Commands),
+				names[0], count[names[0]]),
+		)
 	}
 	const many = 1000
 	if n := r.Names; n != nil && n.Failed >= many {
-		out = append(out, fmt.Sprintf("%d failed look-ups of files, most of them in %s.", n.Failed, n.Directories[0].Name))
+		out = append(
+			out,
+			fmt.Sprintf("%d failed look-ups of files, most of them in %s.", n.Failed, n.Directories[0].Name),
+		)
 	}
 	if len(out) == 0 && r.Clock != nil && r.Trusts(r.ClockTook) {
 		out = append(out, fmt.Sprintf("Nothing stands out: %s of %s ran on a processor.",

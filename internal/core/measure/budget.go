@@ -19,6 +19,8 @@ import (
 //
 //	SCOPE [CLASS] [latency|service|wait] PERCENTILE OP DURATION
 //	SCOPE start PERCENTILE OP DURATION
+//	function NAME start imports|running|waiting|disk|network|sleeping|unseen OP DURATION
+//	function NAME start files|lookups OP NUMBER
 //	SCOPE memory [PERCENTILE] OP SIZE
 //	SCOPE COUNT OP NUMBER, or SHARE%, or RATE/s
 //	SCOPE CLASS OP NUMBER, or SHARE%, or RATE/s
@@ -33,7 +35,7 @@ type Budget struct {
 	Text   string
 	Of     string // function, source, chain or project
 	Name   string
-	Kind   string // latency, service, wait, start, memory, cost or count
+	Kind   string // latency, service, wait, start, anatomy, memory, cost or count
 	Class  string // "" for all
 	Figure string
 	Unit   string // of the bound: ms, MiB, %, /s; "" for a number
@@ -61,6 +63,9 @@ var (
 	eventCounts    = []string{"arrived", "deliveries", "done", "failed", "dead_lettered", "rejected", "expired",
 		"skipped", "unmatched", "abandoned", "unexpected"}
 	costs = []string{"cost", "cost_per_million"}
+	// of the anatomy of a start, which no drill takes: in milliseconds, and counted
+	startTimes  = []string{"imports", "running", "waiting", "disk", "network", "sleeping", "unseen"}
+	startCounts = []string{"files", "lookups"}
 )
 
 // ParseBudget reads the text of a budget. It does not know which functions and
@@ -116,6 +121,8 @@ func ParseBudget(text string) (Budget, error) {
 			return wrong("%q must be a status, such as 404 or 4xx", status)
 		}
 		b.Kind, b.Figure = "count", "status "+status
+	case w == "start" && b.Of == "function" && slices.Contains(slices.Concat(startTimes, startCounts), peek()):
+		b.Kind, b.Figure = "anatomy", next()
 	case slices.Contains(durationKinds, w), w == "memory":
 		b.Kind, b.Figure = w, "max"
 		if w != "memory" || !slices.Contains(ops, peek()) {
@@ -156,6 +163,13 @@ func ParseBudget(text string) (Budget, error) {
 	}
 	var err error
 	switch {
+	case b.Kind == "anatomy" && slices.Contains(startTimes, b.Figure):
+		d, e := time.ParseDuration(bound) // 0 needs no unit
+		if e != nil {
+			return wrong("%q is not a duration, such as 300ms", bound)
+		}
+		b.Bound, b.Unit = figure.Milliseconds(d), "ms"
+		return b, nil
 	case duration:
 		d, e := time.ParseDuration(bound)
 		if e != nil {
@@ -248,6 +262,9 @@ func judge(r *record.Run, s *Summary, seen *scan, known []Populations, text stri
 		}
 	}
 	switch b.Kind {
+	case "anatomy":
+		v.Few, v.Why = true, fmt.Sprintf("no drill looks into starts: nightdrill anatomy %s judges it", b.Name)
+		return v
 	case "count":
 		n, of := countOf(r, s, seen, &b)
 		switch b.Unit {

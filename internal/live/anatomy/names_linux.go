@@ -159,7 +159,12 @@ func filter() error {
 	program = append(program, ins{Code: ret, K: unix.SECCOMP_RET_ALLOW}, ins{Code: ret, K: unix.SECCOMP_RET_TRACE})
 	prog := unix.SockFprog{Len: uint16(len(program)), Filter: &program[0]}
 	set := func() error {
-		_, _, errno := unix.RawSyscall(unix.SYS_SECCOMP, unix.SECCOMP_SET_MODE_FILTER, 0, uintptr(unsafe.Pointer(&prog)))
+		_, _, errno := unix.RawSyscall(
+			unix.SYS_SECCOMP,
+			unix.SECCOMP_SET_MODE_FILTER,
+			0,
+			uintptr(unsafe.Pointer(&prog)),
+		)
 		if errno != 0 {
 			return errno
 		}
@@ -197,8 +202,12 @@ func trace(out string, args []string) {
 	if err != nil {
 		t.end(out, 126)
 	}
-	pid, err := syscall.ForkExec(self, append([]string{self, stubCommand}, args...), &syscall.ProcAttr{Env: os.Environ(),
-		Files: inherited(), Sys: &syscall.SysProcAttr{Ptrace: true}})
+	pid, err := syscall.ForkExec(
+		self,
+		append([]string{self, stubCommand}, args...),
+		&syscall.ProcAttr{Env: os.Environ(),
+			Files: inherited(), Sys: &syscall.SysProcAttr{Ptrace: true}},
+	)
 	if err != nil {
 		fmt.Fprintf(os.Stderr, "nightdrill: it cannot be traced: %v\n", err)
 		t.end(out, 126)

@@ -293,7 +293,8 @@ func (t *task) look(now time.Duration) bool {
 	t.way(&step, now)
 	if k := len(t.Steps); k > 0 {
 		last := &t.Steps[k-1]
-		if last.Way == step.Way && last.Call == step.Call && last.On == step.On && step.Run == 0 && step.Way != anatomy.NoWay {
+		if last.Way == step.Way && last.Call == step.Call && last.On == step.On && step.Run == 0 &&
+			step.Way != anatomy.NoWay {
 			last.To, last.Ready = step.To, last.Ready+step.Ready // the wait goes on
 			return last.Way == anatomy.InChild || last.Way == anatomy.InPipe
 		}

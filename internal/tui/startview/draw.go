@@ -43,12 +43,13 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 	title := fmt.Sprintf("%s %s: %s ms from exec to ready", r.Function, r.Version, ms(r.Median()))
 	x := c.Put(1, y, canvas.Bold, title)
 	lo, hi := slices.Min(r.Untraced), slices.Max(r.Untraced)
-	x = c.PutUpTo(x+2, y, m.w, canvas.Dim, fmt.Sprintf("median of %d without looking, %s to %s", len(r.Untraced), ms(lo),
+	c.PutUpTo(x+2, y, m.w, canvas.Dim, fmt.Sprintf("median of %d without looking, %s to %s", len(r.Untraced), ms(lo),
 		ms(hi)))
-	if m.before != nil && x < m.w-20 {
-		c.PutUpTo(x+2, y, m.w, canvas.Dim, "before: "+ms(m.before.Median()))
-	}
 	y++
+	for _, line := range m.change {
+		c.PutUpTo(1, y, m.w-1, canvas.Good, text.Harmless(line))
+		y++
+	}
 	if m.trouble != "" {
 		c.PutUpTo(1, y, m.w-1, canvas.Bad, text.Harmless(strings.ReplaceAll(m.trouble, "\n", " · ")))
 		y++

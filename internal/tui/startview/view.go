@@ -38,6 +38,7 @@ type Model struct {
 	function string // that is chosen; "" for the first
 	report   *anatomy.Report
 	before   *anatomy.Report // the one of the same function before
+	change   []string        // what is different from that one
 	doing    string          // what is going on; "" for nothing
 	end      context.CancelFunc
 	number   int // of the latest order
@@ -67,6 +68,9 @@ func (m *Model) Resize(w, h int) tea.Cmd {
 	m.w, m.h = w, h
 	return nil
 }
+
+// Refresh takes in what has changed in the session.
+func (m *Model) Refresh() tea.Cmd { return nil }
 
 // names returns the functions whose starts can be taken apart.
 func (m *Model) names() []string { return m.s.Starts() }
@@ -143,7 +147,11 @@ func (m *Model) Took(x tea.Msg) (cmd tea.Cmd, ok bool) {
 			if m.report != nil && m.report.Function == x.report.Function {
 				m.before = m.report
 			}
-			m.report, m.tree = x.report, newTree(x.report)
+			m.report, m.tree, m.change = x.report, newTree(x.report), nil
+			m.tree.filter(m.filter)
+			if m.before != nil {
+				m.change = changes(anatomy.Compare(m.before.Side(m.report.Function), m.report.Side(m.report.Function)))
+			}
 		case strings.Contains(x.err.Error(), context.Canceled.Error()):
 			return msg.Say("Ended; nothing of it is kept."), true
 		default:
@@ -152,6 +160,22 @@ func (m *Model) Took(x tea.Msg) (cmd tea.Cmd, ok bool) {
 		return nil, true
 	}
 	return nil, false
+}
+
+// changes describes what is different from the report before, the verdict first.
+func changes(d *anatomy.Difference) (out []string) {
+	out = append(out, d.Verdict)
+	const most = 4
+	var all []string
+	for _, c := range append(d.Parts, d.Imports...) {
+		if len(all) < most {
+			all = append(all, fmt.Sprintf("%s %.1f → %.1f ms", c.What, c.Before, c.After))
+		}
+	}
+	if d.Beyond && len(all) > 0 {
+		out = append(out, strings.Join(all, "; "))
+	}
+	return out
 }
 
 // Busy reports whether starts are being looked at.

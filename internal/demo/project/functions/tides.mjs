@@ -7,6 +7,10 @@ const WAVES = [[28.9841, 2.31, 41], [30, 0.74, 78], [28.4397, 0.46, 17], [15.041
   [57.9682, 0.08, 120]];
 const STEP = 2 * 60_000;
 
+// The gauge at the quay swings for a while after it is switched on. Waiting for that here makes every start wait; a look
+// into the start finds it.
+for (let n = 0; n < 6; n++) await new Promise((settled) => { setTimeout(settled, 25); });
+
 /** The water at the quay, in metres. */
 function height(at) {
   const hours = at / 3_600_000;

@@ -3,12 +3,19 @@ and what it returns is the reply.
 """
 import datetime
 import math
+import time
 
 # The constituents of the tide at Brackwater: speed in degrees an hour, height in metres, phase in degrees. The harbour
 # is made up, and so are heights and phases.
 WAVES = [(28.9841, 2.31, 41), (30, 0.74, 78), (28.4397, 0.46, 17), (15.0411, 0.11, 190), (13.943, 0.09, 33),
          (57.9682, 0.08, 120)]
 STEP = datetime.timedelta(minutes=2)
+
+
+# The gauge at the quay swings for a while after it is switched on. Waiting for that here makes every start wait; a look
+# into the start finds it.
+for _ in range(6):
+    time.sleep(0.025)
 
 
 def height(at):
