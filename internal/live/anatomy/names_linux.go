@@ -400,10 +400,8 @@ func textAt(pid int, at uint64) string {
 	var out []byte
 	for at != 0 && len(out) < 4096 {
 		buf := make([]byte, min(256, 4096-int(at%4096))) // not beyond its page
-		local := []unix.Iovec{{Base: &buf[0]}}
-		local[0].SetLen(len(buf))
-		n, err := unix.ProcessVMReadv(pid, local, []unix.RemoteIovec{{Base: uintptr(at), Len: len(buf)}}, 0)
-		if err != nil || n <= 0 {
+		n := peek(pid, at, buf)
+		if n <= 0 {
 			break
 		}
 		for i, b := range buf[:n] {
@@ -422,10 +420,7 @@ func socketAddress(pid int, at, size uint64) string {
 	if len(buf) < 2 {
 		return ""
 	}
-	local := []unix.Iovec{{Base: &buf[0]}}
-	local[0].SetLen(len(buf))
-	if n, err := unix.ProcessVMReadv(pid, local, []unix.RemoteIovec{{Base: uintptr(at), Len: len(buf)}}, 0); err != nil ||
-		n < len(buf) {
+	if peek(pid, at, buf) < len(buf) {
 		return ""
 	}
 	family := uint16(buf[0]) | uint16(buf[1])<<8

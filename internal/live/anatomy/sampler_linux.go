@@ -404,11 +404,17 @@ func (t *task) state() byte {
 }
 
 // memory reads the memory of a thread.
-func (t *task) memory(at uint64, to []byte) bool {
+func (t *task) memory(at uint64, to []byte) bool { return peek(int(t.Process), at, to) == len(to) }
+
+// peek reads the memory of a process, and returns how much of it there was.
+func peek(pid int, at uint64, to []byte) int {
 	local := []unix.Iovec{{Base: &to[0]}}
 	local[0].SetLen(len(to))
-	n, err := unix.ProcessVMReadv(int(t.Process), local, []unix.RemoteIovec{{Base: uintptr(at), Len: len(to)}}, 0)
-	return err == nil && n == len(to)
+	n, err := unix.ProcessVMReadv(pid, local, []unix.RemoteIovec{{Base: uintptr(at), Len: len(to)}}, 0)
+	if err != nil {
+		return 0
+	}
+	return n
 }
 
 // polled finds out what a thread waits for that waits for several descriptors.

@@ -31,7 +31,8 @@ var Keys = struct {
 	Earlier,
 	Later,
 	Form,
-	Edit, Blank, Copy, Rename, Delete, Undo, Curl, Keep, Save, Open, LeaveOut, Logs, Start, Env, Hold, Record, Map, Stop,
+	Edit, Blank, Copy, Rename, Delete, Undo, Curl, Keep, Save, Open, LeaveOut, Logs, Start, Env, Hold, Record, Map,
+	Stop,
 	Close key.Binding
 }{
 	Fire:     bind("fire", "enter"),
@@ -874,7 +875,8 @@ func (m *Model) Keys() []key.Binding {
 	}
 	return []key.Binding{Keys.Fire, Keys.Cold, Keys.Times, Keys.Async, Keys.Variant, Keys.Again, Keys.Check, Keys.Stop,
 		Keys.Filter,
-		Keys.Up, Keys.Left, Keys.Before, Keys.Earlier, Keys.Form, Keys.Logs, Keys.Start, Keys.Env, Keys.Hold, Keys.Record, Keys.Map,
+		Keys.Up, Keys.Left, Keys.Before, Keys.Earlier, Keys.Form, Keys.Logs, Keys.Start,
+		Keys.Env, Keys.Hold, Keys.Record, Keys.Map,
 		Keys.Edit,
 		Keys.Blank, Keys.Copy, Keys.Rename, Keys.Delete, Keys.Undo, Keys.Curl, Keys.Keep, Keys.Save, Keys.Open,
 		Keys.LeaveOut}
