@@ -216,10 +216,12 @@ To try it without a project: nightdrill demo`,
 	root.SuggestionsMinimumDistance = 2
 	root.PersistentFlags().StringVar(&dir, "project", ".", "the project's folder")
 	root.PersistentFlags().StringSliceVar(&entrances.Hosts, "allow-host", nil,
-		"a host name, besides this machine's own, that requests to the front and the object store may use; may be "+
+		"a host name, besides this machine's own, that requests to the front, the object store and the address for publishing may use; may be "+
 			"repeated")
 	root.PersistentFlags().StringVar(&entrances.Objects, "objects", "",
 		"where the object store listens (default 127.0.0.1:8421 with the screen, otherwise a free port)")
+	root.PersistentFlags().StringVar(&entrances.Publish, "publish", "",
+		"where events are published (default 127.0.0.1:8422 with the screen, otherwise a free port)")
 	listenFlag(root, &listen)
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return err })
 	root.AddCommand(

@@ -420,7 +420,7 @@ func Events(to io.Writer, s *Source, takes Kept) (n int, err error) {
 	}
 	order := make([]int, 0, len(r.Arrivals))
 	for i := range r.Arrivals {
-		if a := &r.Arrivals[i]; (takes == nil || wanted[i]) && (a.From < 0 || takes != nil) &&
+		if a := &r.Arrivals[i]; (takes == nil || wanted[i]) && (a.Offered() || takes != nil) &&
 			a.Origin != engine.FromFault && r.Sources[a.Source].Kind != "http" {
 			order = append(order, i)
 		}

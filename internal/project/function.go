@@ -490,13 +490,30 @@ func (l *loader) env(f *plan.Function, o *object) {
 		}
 		if s, ok := l.text(v.Value, join(o.at("env"), key)); ok {
 			f.Env = SetEnv(f.Env, key, s)
+			l.publishes(v.Value, join(o.at("env"), key), s)
 		}
+	}
+}
+
+// publishes notes the sources that a value has the address of, which are known later.
+func (l *loader) publishes(n ast.Node, at, value string) {
+	for _, source := range (&plan.Function{Env: []string{value}}).Publishes() {
+		l.closing = append(l.closing, func() {
+			k := l.p.SourceNamed(source)
+			switch {
+			case k < 0:
+				l.wrong(n, "%s: unknown source %q%s", at, source, didYouMean(source, l.sourceNames()))
+			case !l.p.Sources[k].Kind.Published():
+				l.wrong(n, "%s: %s is of kind %s; events are published to queues and streams", at, source,
+					l.p.Sources[k].Kind)
+			}
+		})
 	}
 }
 
 // ourNames are the environment variables that every instance is given.
 var ourNames = map[string]string{"PORT": "the port that the instance listens on",
-	"SOCKET": "the Unix socket that the instance listens on"}
+	"SOCKET": "the Unix socket that the instance listens on", "PUBLISH_URL": "the address at which events are published"}
 
 // SetEnv returns the environment, which is sorted, with one value changed.
 func SetEnv(env []string, name, value string) []string {

@@ -30,7 +30,7 @@ var ofSource = []struct {
 	kinds []plan.Kind
 }{
 	{"kind", nil}, {"wires", nil},
-	{"wait", []plan.Kind{plan.HTTP}}, {"cors", []plan.Kind{plan.HTTP}}, {"token", []plan.Kind{plan.HTTP}},
+	{"wait", []plan.Kind{plan.HTTP}}, {"cors", []plan.Kind{plan.HTTP}}, {"token", []plan.Kind{plan.HTTP, plan.Queue, plan.Stream}},
 	{"batch", []plan.Kind{plan.Queue, plan.Stream}},
 	{"lease", []plan.Kind{plan.Queue}}, {"extend_to", []plan.Kind{plan.Queue}}, {"max_age", []plan.Kind{plan.Queue}},
 	{"delay", []plan.Kind{plan.Queue}}, {"group", []plan.Kind{plan.Queue}},
@@ -67,6 +67,9 @@ func (l *loader) source(s *plan.Source, name string, all *object) {
 	for i, n := range o.list("wires") {
 		l.wire(s, n, fmt.Sprintf("%s[%d]", o.at("wires"), i))
 	}
+	if s.Kind.Published() {
+		l.token(s, o)
+	}
 	if len(s.Wires) > 64 {
 		l.wrong(o.fields["wires"], "%s: %d wires; the limit is 64", o.at("wires"), len(s.Wires))
 		s.Wires = s.Wires[:64]
@@ -88,8 +91,8 @@ func (l *loader) source(s *plan.Source, name string, all *object) {
 	}
 }
 
-func (l *loader) http(s *plan.Source, o *object) {
-	s.Wait = o.duration("wait", 0, 0)
+// token reads what who sends to a source has to know.
+func (l *loader) token(s *plan.Source, o *object) {
 	if n := o.fields["token"]; n != nil {
 		if _, plain := l.follow(n).(*ast.StringNode); plain {
 			s.Token = o.text("token", "")
@@ -104,6 +107,11 @@ func (l *loader) http(s *plan.Source, o *object) {
 			l.wrong(n, "%s must not be empty or contain spaces (RFC 6750 §2.1)", o.at("token"))
 		}
 	}
+}
+
+func (l *loader) http(s *plan.Source, o *object) {
+	s.Wait = o.duration("wait", 0, 0)
+	l.token(s, o)
 	c := o.child("cors", "origins", "headers", "expose", "credentials", "max_age")
 	if c == nil {
 		return

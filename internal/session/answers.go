@@ -51,7 +51,7 @@ func answersOf(r *record.Run, set string) map[int32]string {
 	for i := range r.Deliveries {
 		x := &r.Deliveries[i]
 		arrival := &r.Arrivals[x.Event]
-		if arrival.From >= 0 || x.Outcome == engine.Rejected || x.Outcome == engine.Abandoned {
+		if !arrival.Offered() || x.Outcome == engine.Rejected || x.Outcome == engine.Abandoned {
 			continue
 		}
 		p := &r.Payloads[arrival.Payload]

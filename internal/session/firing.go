@@ -28,12 +28,13 @@ const (
 	ByHand Origin = iota
 	AfterChange
 	AtFront
+	Published // by a function, or by another program
 	InStorage
 	ByClock
 )
 
 func (o Origin) String() string {
-	return [...]string{"by hand", "after a change", "at the front", "in storage", "by the clock"}[o]
+	return [...]string{"by hand", "after a change", "at the front", "published", "in storage", "by the clock"}[o]
 }
 
 // Order is a request to fire an event.
@@ -43,6 +44,7 @@ type Order struct {
 	Cold    bool   // running instances are stopped first
 	Async   bool   // the reply is not waited for (RFC 7240 respond-async)
 	Origin  Origin
+	Trace   string // the trace context of who published it; "" for none
 }
 
 // Firing is one event that was fired.
@@ -191,9 +193,14 @@ func (s *Session) carryOut(ctx context.Context, f *Firing, values payload.Values
 		}
 	}
 	f.doing, f.driver = "", driver
-	f.trace = driver.Fire(shot)
+	trace, err := driver.Publish(shot, f.Trace)
+	f.trace = trace
 	over := s.over
 	s.mu.Unlock()
+	if err != nil {
+		refuse(&build.Failure{Text: err.Error()})
+		return
+	}
 	// one that is over soon is reported once, when it is
 	slow := time.AfterFunc(slowAfter, s.changed)
 	defer slow.Stop()

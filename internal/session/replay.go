@@ -198,7 +198,7 @@ func (x *replay) moments() error {
 	var order [][2]int
 	for i := range r.Arrivals {
 		a := &r.Arrivals[i]
-		if a.From >= 0 {
+		if !a.Offered() {
 			continue
 		}
 		source, err := x.source(r.Sources[a.Source].Name)

@@ -16,6 +16,7 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/front"
+	"nightdrill/internal/live/publish"
 	"nightdrill/internal/live/runner"
 	"nightdrill/internal/project"
 	"nightdrill/internal/session/build"
@@ -38,6 +39,7 @@ type Session struct {
 	recording *frontRecording // of the front; nil for none
 
 	beside    map[string]*front.Front // addresses of variants, by name
+	entrance  *publish.Entrance       // where events are published; nil for nowhere
 	turn      sync.Mutex              // held while the runner is exchanged
 	asking    int                     // requests at the front that have not been answered
 	closed    bool                    // requests at the front wait: the project is being read again
@@ -71,7 +73,7 @@ type Session struct {
 // Stand opens the session: nothing is started before it is requested. The front
 // listens at an address, the usual one when it is "".
 func (d *Workspace) Stand(listen string) (*Session, error) {
-	s := d.stand()
+	s := d.stand("")
 	var err error
 	if s.Front, err = front.Open(listen, s.Entrances.Hosts, s.recorded); err != nil {
 		if listen != "" {
@@ -93,22 +95,24 @@ func (d *Workspace) StandQuietly() *Session {
 	if len(catalog.Buckets(d.Loaded)) > 0 && d.Objects.Address() == "" {
 		_, _ = d.Objects.Listen(cmp.Or(d.Entrances.Objects, "127.0.0.1:0")) // what needs it says that it is not there
 	}
-	return d.stand()
+	return d.stand("127.0.0.1:0")
 }
 
-func (d *Workspace) stand() *Session {
+// stand opens the session; publish is where events are published, "" for the usual address.
+func (d *Workspace) stand(publish string) *Session {
 	s := &Session{Workspace: d, counts: map[string]int{}, held: map[string]bool{}, env: map[string][]string{},
 		changes: make(chan struct{}, 1), wind: make(chan struct{}, 1)}
 	s.opened = sync.NewCond(&s.mu)
 	s.life, s.die = context.WithCancel(context.Background())
 	s.catalog = catalog.Read(d.Loaded, d.Objects, nil)
+	s.openPublishing(publish)
 	s.begin()
 	return s
 }
 
 // begin starts a runner.
 func (s *Session) begin() {
-	config := runner.Config{ID: newID(time.Now()), Log: s.Log, Objects: s.Objects}
+	config := runner.Config{ID: newID(time.Now()), Log: s.Log, Objects: s.Objects, Publish: s.entrance.URL()}
 	for _, c := range s.works.Codes {
 		if env := s.env[c.Function().Name]; len(env) > 0 {
 			s.override(c, env)
@@ -148,6 +152,7 @@ func (s *Session) Close() {
 		s.Front.Close()
 	}
 	s.closeVariants()
+	s.entrance.Close()
 	_, _ = s.StopRecording() // every exchange was written already
 	s.turn.Lock()            // the project may just be read again; it is not any more after this
 	defer s.turn.Unlock()

@@ -3,6 +3,7 @@
 package session
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -22,6 +23,7 @@ import (
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/objects"
 	"nightdrill/internal/live/proc"
+	"nightdrill/internal/live/publish"
 	"nightdrill/internal/live/runner"
 	"nightdrill/internal/project"
 	"nightdrill/internal/session/build"
@@ -49,6 +51,7 @@ type Workspace struct {
 type Entrances struct {
 	Hosts   []string // names that requests may be addressed to, beside those of this machine
 	Objects string   // where the object store listens; "" for the usual address
+	Publish string   // where events are published; likewise
 }
 
 // Enter sets how the listeners are reached. It is called before they listen.
@@ -210,8 +213,10 @@ func (d *Workspace) Start(ctx context.Context, drill *plan.Drill, journal io.Wri
 		return nil, err
 	}
 	begun := false
+	var entrance *publish.Entrance
 	leave := func() {
 		r.stop()
+		entrance.Close()
 		if own != d.Objects {
 			own.Close()
 		}
@@ -253,6 +258,19 @@ func (d *Workspace) Start(ctx context.Context, drill *plan.Drill, journal io.Wri
 	}
 	if journal != nil {
 		config.Journal = journal
+	}
+	if publishable(p) { // each drill has an address of its own
+		entrance, err = publish.Open(cmp.Or(d.Entrances.Publish, "127.0.0.1:0"), d.Entrances.Hosts,
+			func() *plan.Project { return p }, func(source int, all []payload.Payload, trace string) error {
+				if r.driver == nil {
+					return &runner.ErrLater{Text: "the drill has not begun yet"}
+				}
+				return r.driver.Publish(source, all, trace)
+			}, mayBeLater)
+		if err != nil {
+			return nil, err
+		}
+		config.Publish = entrance.URL()
 	}
 	r.driver, r.sources = runner.New(p, drill, config), p.Sources
 	var w *store.Writer

@@ -140,6 +140,7 @@ const (
 	FromDeadLetter        // of another source
 	FromReply             // of a function
 	FromFault             // it was delivered again by a fault; said by the driver, never by the engine
+	FromPublish           // a function, or someone outside, published it; said by the driver, likewise
 )
 
 // Effects is memory for effects, owned by the caller, who may reuse it.

@@ -75,7 +75,7 @@ func chained(r *record.Run) ([]*stats.Population, []Chain) {
 			continue
 		}
 		root[i], depth[i] = root[a.From], depth[a.From]
-		if a.Origin == engine.FromReply {
+		if a.Origin == engine.FromReply || a.Origin == engine.FromPublish {
 			depth[i]++
 			if all[root[i]] == nil {
 				all[root[i]] = &chain{last: end[root[i]], broken: bad[root[i]]}

@@ -66,7 +66,7 @@ func driver(r *record.Run, s *Summary, at []int32) {
 	lag := make([]time.Duration, 0, len(r.Arrivals))
 	send := make([]time.Duration, 0, len(r.Arrivals))
 	for i := range r.Arrivals {
-		if a := &r.Arrivals[i]; a.From < 0 {
+		if a := &r.Arrivals[i]; a.Offered() {
 			lag = append(lag, a.Arrived.Sub(a.Due))
 		}
 	}
@@ -76,7 +76,7 @@ func driver(r *record.Run, s *Summary, at []int32) {
 			continue
 		}
 		inv, arrival := r.Invocation(at, a.Invocation), &r.Arrivals[a.Event]
-		if inv != nil && inv.Sent > 0 && arrival.From < 0 && inv.Assigned == arrival.Arrived {
+		if inv != nil && inv.Sent > 0 && arrival.Offered() && inv.Assigned == arrival.Arrived {
 			send = append(send, inv.Sent.Sub(arrival.Due))
 		}
 	}

@@ -73,6 +73,7 @@ func (b *Beside) Any(warning string) bool {
 // Counts are events that arrived, deliveries, and the outcomes of deliveries.
 type Counts struct {
 	Arrived      int `json:"arrived"`
+	Published    int `json:"published"` // of those, by functions or from outside: they are not of the drill's load
 	Deliveries   int `json:"deliveries"`
 	Done         int `json:"done"`
 	Failed       int `json:"failed"`
@@ -551,11 +552,14 @@ func count(r *record.Run, s *Summary, seen *scan) {
 		if !ended[i] {
 			sources[a.Source].add(engine.Abandoned)
 		}
-		if a.From < 0 {
+		if a.Origin == engine.FromPublish {
+			sources[a.Source].Published++
+		}
+		if a.Offered() {
 			seen.first, seen.last = min(seen.first, a.Due), max(seen.last, a.Due)
 			seen.outside++
 		}
-		seen.replies = seen.replies || a.Origin == engine.FromReply
+		seen.replies = seen.replies || a.Origin == engine.FromReply || a.Origin == engine.FromPublish && a.From >= 0
 		seen.faults = seen.faults || a.Fault != 0
 	}
 	s.Routes = []RouteCounts{}

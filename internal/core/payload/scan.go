@@ -579,6 +579,10 @@ func enter(dec *json.Decoder, keys ...string) error {
 	return err
 }
 
+// Events returns the events of a request in the HTTP binding of CloudEvents (1.0.2, §3): binary, structured, or a
+// batch, of which all are well or none is returned.
+func (p *Payload) Events() ([]Payload, error) { return p.asEvents() }
+
 // asEvents returns the events of a request in the HTTP binding of CloudEvents
 // (1.0.2, §3): binary, structured, or a batch.
 func (p *Payload) asEvents() ([]Payload, error) {

@@ -49,13 +49,17 @@ func (in *Instance) StartText() string {
 	return in.Cause.String()
 }
 
+// Offered reports whether an event is of the drill's own load: not made of another one, not delivered again by a
+// fault, and not published.
+func (a *Arrival) Offered() bool { return a.From < 0 && a.Origin == engine.FromOutside }
+
 // Outside returns the payloads that came from outside, each with a source that received it: not
 // those that were never sent, or that were made of replies.
 func (r *Run) Outside() map[int32]int32 {
 	out := map[int32]int32{}
 	for i := range r.Arrivals {
 		a := &r.Arrivals[i]
-		if _, ok := out[a.Payload]; !ok && a.From < 0 {
+		if _, ok := out[a.Payload]; !ok && a.Offered() {
 			out[a.Payload] = a.Source
 		}
 	}

@@ -37,7 +37,7 @@ func TurnsOf(before, after *Run) *Turns {
 		var order []key
 		for i := range r.Arrivals {
 			a := &r.Arrivals[i]
-			if a.From >= 0 {
+			if !a.Offered() {
 				continue
 			}
 			p := &r.Payloads[a.Payload]

@@ -284,7 +284,7 @@ func sayBehind(r *record.Run, to *[]Finding) {
 	}
 	of := make([]tally, len(r.Sources))
 	for i := range r.Arrivals {
-		if a := &r.Arrivals[i]; a.From < 0 {
+		if a := &r.Arrivals[i]; a.Offered() {
 			of[a.Source].last = max(of[a.Source].last, a.Due)
 			of[a.Source].arrived++
 		}
@@ -293,7 +293,7 @@ func sayBehind(r *record.Run, to *[]Finding) {
 	for i := range r.Deliveries {
 		d := &r.Deliveries[i]
 		if int(d.Event) < len(ended) && !ended[d.Event] && d.Ended <= of[d.Source].last &&
-			r.Arrivals[d.Event].From < 0 {
+			r.Arrivals[d.Event].Offered() {
 			ended[d.Event] = true
 			of[d.Source].done++
 		}

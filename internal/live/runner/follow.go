@@ -20,6 +20,8 @@ type Event struct {
 	Payload *payload.Payload
 	Routes  uint64 // the wires of the source that take it, as bits
 	Cold    bool   // the instances of the functions that it reaches are stopped first
+
+	publishedBy *Trace // the event whose invocation published it; nil where that is not known
 }
 
 // Trace is what became of one event: every attempt, and every delivery's end.
@@ -247,6 +249,9 @@ func (d *Follower) eventTaken(f *engine.Effect) {
 			t.Steps++
 		}
 		from.Made = append(from.Made, t)
+	} else if by := t.publishedBy; by != nil && d.traces[by.Number] == by { // it is still in progress
+		t.Origin, t.Steps, t.whole = engine.FromPublish, by.Steps+1, by.whole
+		by.Made = append(by.Made, t)
 	} else {
 		t.whole = &whole{done: make(chan struct{})}
 	}

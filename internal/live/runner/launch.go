@@ -46,7 +46,7 @@ func (d *Runner) launch(l *launched, fn *plan.Function, unique, name string, env
 		}
 	}
 	c := l.command(fn, fn.Start, unique)
-	c.Env = append(c.Env, env...)
+	c.Env = append(withPublish(c.Env, d.publish), env...)
 	if l.loader != nil {
 		c.Extra, l.loader.theirs = l.loader.theirs, nil
 	}
@@ -65,6 +65,17 @@ func (d *Runner) launch(l *launched, fn *plan.Function, unique, name string, env
 		l.forget()
 	}
 	return began, err
+}
+
+// withPublish adds the address at which events are published to an environment, and fills it in where it is asked for.
+func withPublish(env []string, base string) []string {
+	if base == "" {
+		return env
+	}
+	for i := range env {
+		env[i] = plan.FillPublish(env[i], func(source string) string { return base + "/" + source })
+	}
+	return append(env, "PUBLISH_URL="+base)
 }
 
 // place finds what the process is to listen on, and begins to look for a listener.

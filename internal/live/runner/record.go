@@ -226,7 +226,7 @@ func (d *Drill) keepReply(v *record.Invocation, r *transport.Reply, key uint64) 
 
 func (d *Drill) lastDue() (last clock.Time) {
 	for i := range d.rec.Arrivals {
-		if d.rec.Arrivals[i].From < 0 {
+		if d.rec.Arrivals[i].Offered() {
 			last = max(last, d.rec.Arrivals[i].Due)
 		}
 	}

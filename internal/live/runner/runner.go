@@ -56,6 +56,7 @@ type Runner struct {
 	tag      string    // tells this run's instances from those of others
 	log      *logs.Log // of what the functions write; nil for none
 	objects  Objects   // nil for none
+	publish  string    // where functions publish; "" for nowhere
 
 	mu      sync.Mutex
 	fns     []function
@@ -152,6 +153,7 @@ type Config struct {
 	Objects Objects   // where replies that become objects are put; nil for none
 	Code    []Code    // of each function; nil where it is not known
 
+	Publish string    // the address at which functions publish events; "" for none
 	Journal io.Writer // of the engine's inputs and effects, for engine.Reenact; nil for none
 	// Plan, Machine and Commit are kept with the run of a drill.
 	Plan            []byte
@@ -186,6 +188,7 @@ type Trouble struct {
 // newRunner prepares a runner; the caller sets its recorder.
 func newRunner(c Config, p *plan.Project, limits []plan.Limits, settle time.Duration, seed uint64) *Runner {
 	r := &Runner{
+		publish:   c.Publish,
 		p:         p,
 		log:       c.Log,
 		objects:   c.Objects,

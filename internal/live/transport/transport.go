@@ -460,6 +460,18 @@ func Traceparent(run uint64, event int64, invocation uint64) string {
 	return string(b[:])
 }
 
+// ParseTraceparent returns the run, the event and the invocation that a header of Traceparent is of; ok is false for
+// any other header.
+func ParseTraceparent(header string) (run uint64, event int64, invocation uint64, ok bool) {
+	if len(header) < 55 || header[:3] != "00-" || header[35] != '-' || header[52] != '-' {
+		return 0, 0, 0, false
+	}
+	run, e1 := strconv.ParseUint(header[3:19], 16, 64)
+	n, e2 := strconv.ParseUint(header[19:35], 16, 64)
+	invocation, e3 := strconv.ParseUint(header[36:52], 16, 64)
+	return run, int64(n) - 1, invocation, errors.Join(e1, e2, e3) == nil && n > 0
+}
+
 // hex writes a number with leading zeros.
 func hex(to []byte, n uint64) {
 	for i := len(to) - 1; i >= 0; i-- {

@@ -1,0 +1,70 @@
+package runner
+
+import (
+	"fmt"
+
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/live/transport"
+)
+
+// ErrLater is why published events are not taken just now.
+type ErrLater struct{ Text string }
+
+func (e *ErrLater) Error() string { return e.Text }
+
+// publisher returns the event of the invocation that a trace context is of; -1 where it is of none here, which may
+// be anything else that is traced.
+func (d *Runner) publisher(trace string, events int64) int64 {
+	run, event, _, ok := transport.ParseTraceparent(trace)
+	if !ok || run != d.trace|1 || event < 0 || event >= events {
+		return -1
+	}
+	return event
+}
+
+// Publish hands events in that were published to a source while the drill runs, all of them or none. trace is the
+// trace context of who published them: where it is of an invocation here, they are steps of its chain.
+func (d *Drill) Publish(source int, all []payload.Payload, trace string) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	switch {
+	case !d.opened:
+		return &ErrLater{"the drill has not begun yet"}
+	case d.over || d.closing:
+		return &ErrLater{"the drill is ending"}
+	case d.cold != nil: // its starts are measured one at a time
+		d.note("events that functions published were not delivered: a drill of cold starts sends its own alone")
+		return nil
+	}
+	from := d.publisher(trace, int64(len(d.events)))
+	if from >= 0 && d.chainSteps(from) >= d.p.Steps {
+		d.note(fmt.Sprintf("a chain was stopped after %d steps (chain_steps)", d.p.Steps))
+		return fmt.Errorf("this would be step %d of a chain, and chain_steps is %d", d.chainSteps(from)+1, d.p.Steps)
+	}
+	for i := range all {
+		_, number := d.chainedPayload(&all[i])
+		now := d.now()
+		d.taken = arrivalInfo{record.Arrival{Due: now, From: from, Payload: number, Source: int32(source),
+			Round: int32(len(d.rec.Arrivals)), Origin: engine.FromPublish}, eventInfo{feed: -1, caller: -1}, nil}
+		if from >= 0 {
+			d.taken.info.steps = d.events[from].steps + 1
+		}
+		d.stepLocked(d.arrived(&d.taken), nil)
+	}
+	return nil
+}
+
+// Publish hands an event in that was published to a source; see [Drill.Publish].
+func (d *Follower) Publish(s Event, trace string) (*Trace, error) {
+	d.mu.Lock()
+	from, known := d.traces[d.publisher(trace, 1<<62)]
+	if known && from.Steps >= d.p.Steps {
+		d.mu.Unlock()
+		return nil, fmt.Errorf("this would be step %d of a chain, and chain_steps is %d", from.Steps+1, d.p.Steps)
+	}
+	d.mu.Unlock()
+	s.publishedBy = from
+	return d.Fire(s), nil
+}

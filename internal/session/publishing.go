@@ -1,0 +1,88 @@
+package session
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/publish"
+	"nightdrill/internal/live/runner"
+	"nightdrill/internal/session/catalog"
+)
+
+// publishable reports whether a project has a source that can be published to.
+func publishable(p *plan.Project) bool {
+	return slices.ContainsFunc(p.Sources, func(s plan.Source) bool { return s.Kind.Published() })
+}
+
+// mayBeLater reports whether events that were not taken may be later.
+func mayBeLater(err error) bool { return errors.As(err, new(*runner.ErrLater)) }
+
+// openPublishing opens the entrance at which functions and other programs publish, at the usual address or a free one
+// where wanted is "". Without a source that can be published to there is none.
+func (s *Session) openPublishing(wanted string) {
+	if !publishable(s.Project) || s.entrance != nil {
+		return
+	}
+	project := func() *plan.Project {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		return s.Project
+	}
+	e, err := publish.Open(cmp.Or(s.Entrances.Publish, wanted), s.Entrances.Hosts, project, s.published, mayBeLater)
+	if err != nil {
+		s.trouble = err.Error()
+		return
+	}
+	s.entrance = e
+}
+
+// Publishing returns the address at which events are published, and why it is not the usual one; "" for none.
+func (s *Session) Publishing() (url, note string) {
+	if s.entrance == nil {
+		return "", ""
+	}
+	return s.entrance.URL(), s.entrance.Note
+}
+
+// published fires events that were published.
+func (s *Session) published(source int, all []payload.Payload, trace string) error {
+	s.enter()
+	defer s.leave()
+	s.mu.Lock()
+	p, paused := s.Whole, s.paused
+	s.mu.Unlock()
+	if paused != "" {
+		return &runner.ErrLater{Text: paused}
+	}
+	if source >= len(p.Sources) {
+		return errors.New("the source no longer exists")
+	}
+	src := &p.Sources[source]
+	for i := range all {
+		pl := &all[i]
+		item := &catalog.Item{Source: source, SourceName: src.Name, Label: pl.Label(), Payload: pl}
+		s.Fire(Order{Item: item, Origin: Published, Trace: trace})
+	}
+	return nil
+}
+
+// Publish publishes the events of a text to a source, as another program would: CloudEvents as JSON, one or a list, or
+// a recording of them, or plain data of a type. It returns how many there were.
+func (s *Session) Publish(source string, content []byte) (n int, err error) {
+	at := s.Plan().SourceNamed(source)
+	if at < 0 || !s.Plan().Sources[at].Kind.Published() {
+		return 0, fmt.Errorf("events cannot be published to %s", source)
+	}
+	all, mistakes := payload.Read(content)
+	if len(mistakes) > 0 {
+		return 0, mistakes[0]
+	}
+	if slices.ContainsFunc(all, func(p payload.Payload) bool { return p.Event == nil }) {
+		return 0, errors.New("these are requests, and not events")
+	}
+	return len(all), s.published(at, all, "")
+}
