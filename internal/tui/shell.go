@@ -770,11 +770,13 @@ func (s *shell) draw() string {
 // drawTop draws the name, the views and what goes on, and the roster.
 func (s *shell) drawTop(c *canvas.Canvas) {
 	x, gap := 0, 1
-	if s.w >= 100 { // where there is little room, it is for what goes on
+	if s.w >= 120 { // where there is little room, it is for what goes on
 		gap = 3
+	}
+	if s.w >= 100 {
 		x = c.Put(1, 0, canvas.Warm, "night drill")
 	}
-	if s.w >= 120 {
+	if s.w >= 140 {
 		x = c.PutUpTo(x+2, 0, x+30, canvas.Plain, s.plan.Name)
 	}
 	style, text := s.current().Title()
