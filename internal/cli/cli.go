@@ -238,6 +238,7 @@ To try it without a project: nightdrill demo`,
 		compareCommand(&dir),
 		anatomyCommand(&dir),
 		doctorCommand(),
+		publishCommand(),
 		reenactCommand(),
 	)
 	return root

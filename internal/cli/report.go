@@ -58,6 +58,11 @@ func printReport(w io.Writer, page *report.Page) error {
 	if err := t.Flush(); err != nil {
 		return err
 	}
+	for _, name := range sortedNames(s.Sources) {
+		if n := s.Sources[name].Published; n > 0 {
+			fmt.Fprintf(b, "of the events of %s, %d were published, and are not of the drill's load\n", name, n)
+		}
+	}
 	if len(quiet) > 0 {
 		fmt.Fprintf(b, "no events at %s\n", text.List(quiet))
 	}

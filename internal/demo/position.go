@@ -5,6 +5,9 @@ import (
 	"fmt"
 	"math"
 	"net/http"
+	"os"
+	"strings"
+	"sync"
 )
 
 // position reads where vessels are, and estimates when each arrives. A record
@@ -12,6 +15,8 @@ import (
 // written for good ones alone.
 type position struct {
 	routes map[string][]leg // of each vessel, computed at the start
+	mu     sync.Mutex
+	met    map[string]bool // vessels whose pilot has set out
 }
 
 type leg struct{ lat, lon, left float64 } // place, and the way that is left from there, in nautical miles
@@ -28,7 +33,7 @@ type fix struct {
 
 // newPosition computes the routes in small steps.
 func newPosition() http.Handler {
-	p := &position{routes: map[string][]leg{}}
+	p := &position{routes: map[string][]leg{}, met: map[string]bool{}}
 	for i, vessel := range []string{"Kittiwake", "Heron", "Petrel", "Tern", "Dunlin", "Eider"} {
 		const steps = 8_000
 		route := make([]leg, steps)
@@ -81,8 +86,50 @@ func (p *position) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 				best, left = d, route[n].left
 			}
 		}
-		out = append(out, arrival{f.Data.Vessel, math.Round((best+left)/f.Data.Knots*600) / 10})
+		minutes := math.Round((best+left)/f.Data.Knots*600) / 10
+		if out = append(out, arrival{f.Data.Vessel, minutes}); minutes < pilotSetsOut {
+			p.sendPilot(f.Data.Vessel, r.Header.Get("traceparent"))
+		}
 	}
 	w.Header().Set("Content-Type", "application/json")
 	_ = json.NewEncoder(w).Encode(out)
+}
+
+// pilotSetsOut is how long before a vessel's arrival its pilot goes aboard, in minutes.
+const pilotSetsOut = 30
+
+// sendPilot publishes that the pilot of a vessel boards, once: an event for the queue that PILOTS leads to, in the
+// trace of the invocation.
+func (p *position) sendPilot(vessel, trace string) {
+	to := os.Getenv("PILOTS")
+	p.mu.Lock()
+	sent := p.met[vessel]
+	p.met[vessel] = true
+	p.mu.Unlock()
+	if sent || to == "" {
+		return
+	}
+	number := 160
+	for _, c := range vessel {
+		number += int(c) % 4
+	}
+	pass := fmt.Sprintf("BF-1900-%03d", min(number, 180))
+	r, err := http.NewRequest(http.MethodPost, to, strings.NewReader(fmt.Sprintf(
+		`{"pass": %q, "sailing": "BW1900-skerry", "gate": "pilot", "deck": "foot"}`, pass)))
+	if err != nil {
+		fmt.Println(err)
+		return
+	}
+	for name, value := range map[string]string{"Content-Type": "application/json", "ce-specversion": "1.0",
+		"ce-id": "pilot-" + vessel, "ce-source": "/brackwater/pilots", "ce-type": "brackwater.pass.scanned",
+		"traceparent": trace} {
+		r.Header.Set(name, value)
+	}
+	reply, err := http.DefaultClient.Do(r)
+	if err != nil {
+		fmt.Println("the pilot's pass was not published:", err)
+		return
+	}
+	reply.Body.Close()
+	fmt.Printf("the pilot boards %s: %s\n", vessel, reply.Status)
 }

@@ -193,8 +193,12 @@ func (s *Session) carryOut(ctx context.Context, f *Firing, values payload.Values
 		}
 	}
 	f.doing, f.driver = "", driver
-	trace, err := driver.Publish(shot, f.Trace)
-	f.trace = trace
+	err = nil
+	if f.Origin == Published {
+		f.trace, err = driver.Publish(shot, f.Trace)
+	} else {
+		f.trace = driver.Fire(shot)
+	}
 	over := s.over
 	s.mu.Unlock()
 	if err != nil {

@@ -1,6 +1,7 @@
 package session
 
 import (
+	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/live/runner"
 	"nightdrill/internal/session/explain"
@@ -18,12 +19,14 @@ func (s *Session) Traffic() *explain.Traffic {
 			return
 		}
 		to := &t.Sources[s.Whole.From[x.Source]]
-		to.Arrived++
+		to.Took(x.Origin)
 		for _, d := range x.Ended {
 			to.Ended(d.Wire, d.Outcome)
 		}
 		for _, m := range x.Made {
-			count(m)
+			if m.Origin != engine.FromPublish { // that is a firing of its own
+				count(m)
+			}
 		}
 	}
 	for _, f := range s.firings {
@@ -51,7 +54,7 @@ func (r *Running) Traffic(run *record.Run) *explain.Traffic {
 	}
 	x := &r.tally
 	for _, a := range run.Arrivals[x.arrivals:] {
-		x.t.Sources[a.Source].Arrived++
+		x.t.Sources[a.Source].Took(a.Origin)
 	}
 	for _, d := range run.Deliveries[x.deliveries:] {
 		x.t.Sources[d.Source].Ended(d.Wire, d.Outcome)

@@ -21,6 +21,7 @@ type Event struct {
 	Routes  uint64 // the wires of the source that take it, as bits
 	Cold    bool   // the instances of the functions that it reaches are stopped first
 
+	published   bool
 	publishedBy *Trace // the event whose invocation published it; nil where that is not known
 }
 
@@ -254,6 +255,9 @@ func (d *Follower) eventTaken(f *engine.Effect) {
 		by.Made = append(by.Made, t)
 	} else {
 		t.whole = &whole{done: make(chan struct{})}
+		if t.published {
+			t.Origin = engine.FromPublish
+		}
 	}
 	t.whole.open++
 	t.Number, t.Arrived = f.Event, f.At

@@ -58,6 +58,7 @@ func (d *Drill) Publish(source int, all []payload.Payload, trace string) error {
 
 // Publish hands an event in that was published to a source; see [Drill.Publish].
 func (d *Follower) Publish(s Event, trace string) (*Trace, error) {
+	s.published = true
 	d.mu.Lock()
 	from, known := d.traces[d.publisher(trace, 1<<62)]
 	if known && from.Steps >= d.p.Steps {

@@ -39,6 +39,12 @@ func Map(p *plan.Expanded, t *Traffic) *draw.Wiring {
 			for k := range f.Then {
 				node.Ways = append(node.Ways, way(t.sentOn(f.Name, k), "sent on", f.Then[k].To))
 			}
+			for _, source := range f.Publishes() {
+				if to := p.SourceNamed(source); to >= 0 {
+					node.Lines++
+					node.Ways = append(node.Ways, way(t.published(to), "publishes", to))
+				}
+			}
 			w.Functions = append(w.Functions, node)
 		}
 	}

@@ -25,7 +25,7 @@ func RunTraffic(p *plan.Expanded, r *record.Run) *Traffic {
 	sent := map[int64][]int32{} // the sources that replies to an event went on to
 	for _, a := range r.Arrivals {
 		if to := of[a.Source]; to >= 0 {
-			t.Sources[to].Arrived++
+			t.Sources[to].Took(a.Origin)
 			if a.Origin == engine.FromReply {
 				sent[a.From] = append(sent[a.From], int32(to))
 			}
@@ -73,6 +73,7 @@ type Traffic struct {
 type SourceTraffic struct {
 	Arrived, Unmatched, Rejected, Skipped, DeadLettered int
 	Wires                                               []WireTraffic
+	Published                                           int // of those that arrived
 	// how long the oldest open event has been there; -1 for none
 	Oldest time.Duration
 	Lanes  []LaneTraffic // of a stream: its partitions
@@ -133,6 +134,13 @@ func NewTraffic(sources []plan.Source) *Traffic {
 	return t
 }
 
+// Took counts an event that arrived.
+func (s *SourceTraffic) Took(origin engine.Origin) {
+	if s.Arrived++; origin == engine.FromPublish {
+		s.Published++
+	}
+}
+
 // Ended counts an outcome.
 func (s *SourceTraffic) Ended(wire int32, o engine.Outcome) {
 	switch o {
@@ -154,6 +162,14 @@ func (s *SourceTraffic) Ended(wire int32, o engine.Outcome) {
 	} else {
 		s.Wires[wire].Bad++
 	}
+}
+
+// published returns how many events were published to a source.
+func (t *Traffic) published(source int) int {
+	if t == nil || source >= len(t.Sources) {
+		return 0
+	}
+	return t.Sources[source].Published
 }
 
 // Add adds what waits now, and what was sent on; of says for which of the

@@ -1,0 +1,109 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"nightdrill/internal/core/event"
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/live/publish"
+	"nightdrill/internal/project"
+)
+
+func publishCommand() *cobra.Command {
+	var to, kind, token string
+	c := &cobra.Command{
+		Use:   "publish SOURCE FILE|-",
+		Short: "Publish events to a queue or a stream of the program that is open",
+		Long: `Publish sends the events of a file to the address at which the program that is open (or a
+drill) takes them, as any other program could: CloudEvents as JSON, one, a list or a line each.
+With --type, the file is one event's plain data of that media type.`,
+		Args: cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			content, err := contentOf(cmd.InOrStdin(), args[1])
+			if err != nil {
+				return wrong(err)
+			}
+			body, media, n := content, kind, 1
+			if kind == "" {
+				if body, n, err = batchOf(content); err != nil {
+					return wrong(fmt.Errorf("%s: %w", args[1], err))
+				}
+				media = event.BatchType
+			}
+			if err := send(cmd.Context(), strings.TrimSuffix(to, "/")+"/"+args[0], media, token, body); err != nil {
+				return could(err)
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "published to %s: %d\n", args[0], n)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&to, "to", "http://"+publish.Usual, "the address for publishing, as the program shows it")
+	c.Flags().StringVar(&kind, "type", "", "the media type of plain data, such as text/plain")
+	c.Flags().StringVar(&token, "token", "", "the source's token")
+	return c
+}
+
+// largestPublished is the largest file that is published, in bytes.
+const largestPublished = 16 << 20
+
+func contentOf(in io.Reader, file string) ([]byte, error) {
+	if file != "-" {
+		return project.ReadFile(file, largestPublished)
+	}
+	content, err := io.ReadAll(io.LimitReader(in, largestPublished+1))
+	if err == nil && len(content) > largestPublished {
+		err = fmt.Errorf("standard input has more than %d MiB", largestPublished>>20)
+	}
+	return content, err
+}
+
+// batchOf returns the events of a file as a batch.
+func batchOf(content []byte) (batch []byte, n int, err error) {
+	all, mistakes := payload.Read(content)
+	if len(mistakes) > 0 {
+		return nil, 0, mistakes[0]
+	}
+	var events []*event.Event
+	for i := range all {
+		if all[i].Event == nil {
+			return nil, 0, errors.New("it has requests, and not events; fire sends those")
+		}
+		events = append(events, all[i].Event)
+	}
+	return event.AppendBatch(nil, events), len(events), nil
+}
+
+func send(ctx context.Context, to, media, token string, body []byte) error {
+	ctx, end := context.WithTimeout(ctx, 30*time.Second)
+	defer end()
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, to, bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	r.Header.Set("Content-Type", media)
+	if token != "" {
+		r.Header.Set("Authorization", "Bearer "+token)
+	}
+	reply, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return fmt.Errorf("no program takes events at %s: %w; open the project with nightdrill, or name its address with "+
+			"--to", to, err)
+	}
+	defer reply.Body.Close()
+	if reply.StatusCode/100 != 2 {
+		const most = 4 << 10
+		words, _ := io.ReadAll(io.LimitReader(reply.Body, most)) // the status says enough without
+		return fmt.Errorf("status %d: %s", reply.StatusCode, strings.TrimPrefix(strings.TrimSpace(string(words)),
+			"Night Drill: "))
+	}
+	return nil
+}
