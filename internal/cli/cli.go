@@ -216,7 +216,8 @@ To try it without a project: nightdrill demo`,
 	root.SuggestionsMinimumDistance = 2
 	root.PersistentFlags().StringVar(&dir, "project", ".", "the project's folder")
 	root.PersistentFlags().StringSliceVar(&entrances.Hosts, "allow-host", nil,
-		"a host name, besides this machine's own, that requests to the front, the object store and the address for publishing may use; may be "+
+		"a host name, besides this machine's own, that requests to the front, the object store and the address for "+
+			"publishing may use; may be "+
 			"repeated")
 	root.PersistentFlags().StringVar(&entrances.Objects, "objects", "",
 		"where the object store listens (default 127.0.0.1:8421 with the screen, otherwise a free port)")

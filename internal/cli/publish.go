@@ -95,8 +95,12 @@ func send(ctx context.Context, to, media, token string, body []byte) error {
 	}
 	reply, err := http.DefaultClient.Do(r)
 	if err != nil {
-		return fmt.Errorf("no program takes events at %s: %w; open the project with nightdrill, or name its address with "+
-			"--to", to, err)
+		return fmt.Errorf(
+			"no program takes events at %s: %w; open the project with nightdrill, or name its address with "+
+				"--to",
+			to,
+			err,
+		)
 	}
 	defer reply.Body.Close()
 	if reply.StatusCode/100 != 2 {

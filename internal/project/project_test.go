@@ -465,6 +465,22 @@ var mistakes = []struct {
 	},
 	{"build: [make]", "build: [make]\n    target: {arch: amd46}", "did you mean amd64?", false},
 	{"build: [make]", "build: [make]\n    target: {os: linux}", "target.arch is missing", true},
+	{"DECKS: 3}", "DECKS: \"{publish:scanz}\"}", "did you mean scans?", false},
+	{
+		"DECKS: 3}",
+		"DECKS: \"{publish:cargo}\"}",
+		"is of kind storage; events are published to queues and streams",
+		false,
+	},
+	{"DECKS: 3}", "PUBLISH_URL: x}", "PUBLISH_URL is set by Night Drill", false},
+	{"scans-refused: {kind: queue}", "scans-refused: {kind: queue, token: \"a b\"}", "contain spaces", false},
+	{
+		"nightly: {kind: schedule,",
+		"nightly: {kind: schedule, token: abc,",
+		"token is not a setting of a source of kind " +
+			"schedule",
+		true,
+	},
 	{"build: [make]", "build: make", "expected a list", true},
 	{"functions:\n", "functions:\n  boarding: {start: [sh]}\n", "already defined", false},
 	{"  quote:\n", "  quote:\n   - x\n", "not valid YAML", false},

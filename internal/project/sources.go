@@ -30,7 +30,10 @@ var ofSource = []struct {
 	kinds []plan.Kind
 }{
 	{"kind", nil}, {"wires", nil},
-	{"wait", []plan.Kind{plan.HTTP}}, {"cors", []plan.Kind{plan.HTTP}}, {"token", []plan.Kind{plan.HTTP, plan.Queue, plan.Stream}},
+	{
+		"wait",
+		[]plan.Kind{plan.HTTP},
+	}, {"cors", []plan.Kind{plan.HTTP}}, {"token", []plan.Kind{plan.HTTP, plan.Queue, plan.Stream}},
 	{"batch", []plan.Kind{plan.Queue, plan.Stream}},
 	{"lease", []plan.Kind{plan.Queue}}, {"extend_to", []plan.Kind{plan.Queue}}, {"max_age", []plan.Kind{plan.Queue}},
 	{"delay", []plan.Kind{plan.Queue}}, {"group", []plan.Kind{plan.Queue}},

@@ -59,6 +59,7 @@ func TestFiguresAgreeOverManyHistories(t *testing.T) {
 		var all measure.Counts
 		for _, c := range s.Sources {
 			all.Arrived += c.Arrived
+			all.Published += c.Published
 			for o := range engine.Outcomes {
 				*all.Of(o) += *c.Of(o)
 				all.Deliveries += *c.Of(o)

@@ -572,6 +572,7 @@ func count(r *record.Run, s *Summary, seen *scan) {
 	for i, c := range sources {
 		s.Sources[r.Sources[i].Name] = c
 		s.Events.Arrived += c.Arrived
+		s.Events.Published += c.Published
 		s.Events.Unexpected += c.Unexpected
 		for o := range engine.Outcomes {
 			*s.Events.Of(o) += *c.Of(o)

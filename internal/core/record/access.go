@@ -51,7 +51,7 @@ func (in *Instance) StartText() string {
 
 // Offered reports whether an event is of the drill's own load: not made of another one, not delivered again by a
 // fault, and not published.
-func (a *Arrival) Offered() bool { return a.From < 0 && a.Origin == engine.FromOutside }
+func (a *Arrival) Offered() bool { return a.From < 0 && a.Origin != engine.FromPublish }
 
 // Outside returns the payloads that came from outside, each with a source that received it: not
 // those that were never sent, or that were made of replies.

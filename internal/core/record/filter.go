@@ -497,7 +497,7 @@ func (r *Run) Filter(f Filter) *Run {
 		if number[i] = -1; kept[i] {
 			number[i] = int64(len(out.Arrivals))
 			a := r.Arrivals[i]
-			if !a.Offered() {
+			if a.From >= 0 {
 				a.From = number[a.From]
 			}
 			out.Arrivals = append(out.Arrivals, a)

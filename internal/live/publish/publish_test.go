@@ -48,24 +48,29 @@ func TestPublish(t *testing.T) {
 		return answer
 	})
 	const batch = "application/cloudevents-batch+json"
-	one := func(id string) string { return `{"specversion":"1.0","id":"` + id + `","source":"/gate","type":"scan","data":{"n":1}}` }
+	one := func(id string) string {
+		return `{"specversion":"1.0","id":"` + id + `","source":"/gate","type":"scan","data":{"n":1}}`
+	}
 	for _, c := range []struct {
 		method, path, header, body string
 		status                     int
 		want                       string // of the answer
 		arrive                     int
 	}{
-		{"POST", "/scans", "Ce-Specversion: 1.0|Ce-Id: s1|Ce-Source: /gate|Ce-Type: scan|Ce-Deck: car|Content-Type: text/plain|" +
+		{"POST", "/scans", "Ce-Specversion: 1.0|Ce-Id: s1|Ce-Source: /gate|Ce-Type: scan|Ce-Deck: car|" +
+			"Content-Type: text/plain|" +
 			"Traceparent: 00-a", "hello", 202, "", 1},
 		{"POST", "/scans", "Content-Type: application/cloudevents+json", one("s2"), 202, "", 1},
 		{"POST", "/vessels", "Content-Type: " + batch, "[" + one("s3") + "," + one("s4") + "]", 202, "", 2},
 		{"POST", "/scans", "Content-Type: application/json", `{"pass":1}`, 202, "", 1},
 		{"POST", "/scans", "", "\xff\x00", 202, "", 1},
-		{"POST", "/scans", "Content-Type: " + batch, "[" + one("s5") + `,{"specversion":"1.0","id":"x","type":"t"}]`, 400,
+		{"POST", "/scans", "Content-Type: " + batch, "[" + one("s5") + `,{"specversion":"1.0","id":"x",` +
+			`"type":"t"}]`, 400,
 			`event 2 of the batch: the required attribute "source"`, 0},
 		{"POST", "/scans", "Content-Type: " + batch, "[" + one("s5"), 400, "not a batch", 0},
 		{"POST", "/scans", "Ce-Id: 1", "", 400, "the attribute ce-specversion is missing", 0},
-		{"POST", "/scans", "Ce-Specversion: 0.3|Ce-Id: 1|Ce-Source: a|Ce-Type: b", "", 400, `ce-specversion is "0.3"`, 0},
+		{"POST", "/scans", "Ce-Specversion: 0.3|Ce-Id: 1|Ce-Source: a|Ce-Type: b", "", 400,
+			`ce-specversion is "0.3"`, 0},
 		{"POST", "/scans", "Ce-Specversion: 1.0|Ce-Id: 1|Ce-Source: a|Ce-Type: b|Ce-Time: noon", "", 400, "ce-time", 0},
 		{"POST", "/scan", "", "x", 404, "did you mean scans?", 0},
 		{"POST", "/", "", "x", 404, "sources: scans, vessels, guarded", 0},
@@ -123,8 +128,9 @@ func TestPublish(t *testing.T) {
 			t.Fatal(wrong)
 		}
 		resp.Body.Close()
-		if later := errors.Is(err, errLater); later != (resp.StatusCode == 503) || later != (resp.Header.Get("Retry-After") !=
-			"") {
+		if later := errors.Is(err, errLater); later != (resp.StatusCode == 503) ||
+			later != (resp.Header.Get("Retry-After") !=
+				"") {
 			t.Errorf("%v: %d", err, resp.StatusCode)
 		}
 	}

@@ -52,6 +52,10 @@ func TestMain(m *testing.M) {
 
 func serve(as string) {
 	switch as {
+	case "publishes":
+		if err := http.ListenAndServe("127.0.0.1:"+os.Getenv("PORT"), http.HandlerFunc(publishing)); err != nil {
+			panic(err)
+		}
 	case "exits":
 		fmt.Println("no tide table \x1b[31mfound\x1b[0m")
 		os.Exit(3)

@@ -30,7 +30,7 @@ func (d *Drill) Publish(source int, all []payload.Payload, trace string) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	switch {
-	case !d.opened:
+	case !d.opened || d.began.IsZero():
 		return &ErrLater{"the drill has not begun yet"}
 	case d.over || d.closing:
 		return &ErrLater{"the drill is ending"}

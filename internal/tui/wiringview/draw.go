@@ -757,6 +757,9 @@ func (m *Model) aboutSource(i int) (string, []string) {
 			lines = append(lines, "requests come in at http://"+m.s.Front.Address)
 		}
 	}
+	if url, _ := m.s.Publishing(); url != "" && src.Kind.Published() {
+		lines = append(lines, "events are published at "+url+"/"+src.Name)
+	}
 	for k := range src.Wires {
 		lines = append(lines, fmt.Sprintf("wire %d takes %s, to %s", k+1, src.WireWords(k),
 			m.plan.Functions[src.Wires[k].To].Name))
