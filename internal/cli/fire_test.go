@@ -247,3 +247,42 @@ func TestExpectations(t *testing.T) {
 	expectCall(t, dir, []string{"fire", "fares", "asks", "--junit", junit}, 2, nil)
 	expectCall(t, dir, []string{"fire", "--all", "fares"}, 2, []string{"--all takes no source"})
 }
+
+// What a function publishes in its trace is a step of the event; what the command publishes reaches the program that
+// is open; and without one there is a plain word.
+func TestPublishing(t *testing.T) {
+	has(t, "python3")
+	dir := t.TempDir()
+	put(t, filepath.Join(dir, "f.py"), `import os, urllib.request
+def order(event, context):
+    r = urllib.request.Request(os.environ["NEXT"], data=b"1", headers={"traceparent": context.traceparent})
+    return urllib.request.urlopen(r).status
+def seen(event):
+    return event["type"]
+`)
+	put(t, filepath.Join(dir, "o.event.json"), `{"specversion":"1.0","id":"o1","source":"s","type":"order","data":1}`)
+	put(t, filepath.Join(dir, "nightdrill.yaml"), `nightdrill: 1
+publish: {mqtt: true}
+functions:
+  order: {handler: "f.py:order", env: {NEXT: "{publish:next}"}, start_timeout: 30s, timeout: 30s}
+  seen: {handler: "f.py:seen", start_timeout: 30s}
+sources:
+  orders: {kind: queue, wires: [{to: order}]}
+  next: {kind: queue, wires: [{to: seen}]}
+payloads:
+  o: {recording: o.event.json}
+drills:
+  d: {settle: 30s, feeds: [{source: orders, payloads: o, arrive: [{burst: {size: 3, every: 1s}, for: 1s}]}]}
+`)
+	expectCall(t, dir, []string{"fire", "orders", "o#1"}, 0, []string{"next → seen, done", "orders → order, done"})
+	out, errs, code := nightdrill(t, "--project", dir, "run", "d", "--json", "-")
+	if code != 0 || strings.Count(out, `"published": 3`) < 1 {
+		t.Errorf("exit %d\n%s%s", code, out, errs)
+	}
+	expectCall(t, dir, []string{"publish", "next", filepath.Join(dir, "o.event.json"), "--to", "http://127.0.0.1:9"}, 3,
+		[]string{"no program takes events at http://127.0.0.1:9/next"})
+	put(t, filepath.Join(dir, "x.request"), "GET / HTTP/1.1\n\n")
+	expectCall(t, dir, []string{"publish", "next", filepath.Join(dir, "x.request")}, 2,
+		[]string{"requests, and not events"})
+	noLoadersLeft(t)
+}

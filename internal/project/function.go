@@ -513,8 +513,9 @@ func (l *loader) publishes(n ast.Node, at, value string) {
 
 // ourNames are the environment variables that every instance is given.
 var ourNames = map[string]string{"PORT": "the port that the instance listens on",
-	"SOCKET":      "the Unix socket that the instance listens on",
-	"PUBLISH_URL": "the address at which events are published"}
+	"SOCKET":           "the Unix socket that the instance listens on",
+	"PUBLISH_URL":      "the address at which events are published",
+	"PUBLISH_MQTT_URL": "the address at which events are published over MQTT"}
 
 // SetEnv returns the environment, which is sorted, with one value changed.
 func SetEnv(env []string, name, value string) []string {

@@ -183,7 +183,7 @@ type loader struct {
 
 func (l *loader) project(n ast.Node) {
 	o := l.object(n, "", "nightdrill", "project", "concurrency", "chain_steps", "memory_per_cpu", "cost", "runs",
-		"services", "functions", "sources", "payloads", "drills")
+		"publish", "services", "functions", "sources", "payloads", "drills")
 	if o.fields["nightdrill"] == nil {
 		l.wrong(n, "nightdrill is missing: the file must begin with nightdrill: 1, its version")
 	} else if v := o.text("nightdrill", ""); v != "1" {
@@ -208,6 +208,9 @@ func (l *loader) project(n ast.Node) {
 	l.cost(o)
 	l.keeping(o)
 	l.p.Steps = o.whole("chain_steps", DefaultSteps, 1)
+	if c := o.child("publish", "mqtt"); c != nil {
+		l.p.MQTT = c.choice("mqtt", []string{"false", "true"}, 0) == 1
+	}
 	if all := o.child("services"); all != nil {
 		for _, name := range all.order {
 			l.service(name, all)

@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/publish"
 	"nightdrill/internal/live/runner"
 	"nightdrill/internal/session/catalog"
@@ -38,6 +40,18 @@ func (s *Session) openPublishing(wanted string) {
 		return
 	}
 	s.entrance = e
+	if s.MQTT {
+		at := ""
+		if wanted != "" { // of a command: a port of its own
+			at = wanted
+		}
+		s.mqtt, err = publish.OpenMQTT(at, project, s.published, mayBeLater, func(text string) {
+			s.Log.Add(time.Now(), "publishing", "publishing", logs.Note, text)
+		})
+		if err != nil {
+			s.trouble = err.Error()
+		}
+	}
 }
 
 // Publishing returns the address at which events are published, and why it is not the usual one; "" for none.
@@ -47,6 +61,9 @@ func (s *Session) Publishing() (url, note string) {
 	}
 	return s.entrance.URL(), s.entrance.Note
 }
+
+// PublishingMQTT returns the address at which events are published over MQTT; "" for none.
+func (s *Session) PublishingMQTT() string { return s.mqtt.URL() }
 
 // published fires events that were published.
 func (s *Session) published(source int, all []payload.Payload, trace string) error {

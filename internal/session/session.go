@@ -40,6 +40,7 @@ type Session struct {
 
 	beside    map[string]*front.Front // addresses of variants, by name
 	entrance  *publish.Entrance       // where events are published; nil for nowhere
+	mqtt      *publish.MQTT           // likewise over MQTT
 	turn      sync.Mutex              // held while the runner is exchanged
 	asking    int                     // requests at the front that have not been answered
 	closed    bool                    // requests at the front wait: the project is being read again
@@ -112,7 +113,8 @@ func (d *Workspace) stand(publish string) *Session {
 
 // begin starts a runner.
 func (s *Session) begin() {
-	config := runner.Config{ID: newID(time.Now()), Log: s.Log, Objects: s.Objects, Publish: s.entrance.URL()}
+	config := runner.Config{ID: newID(time.Now()), Log: s.Log, Objects: s.Objects, Publish: s.entrance.URL(),
+		MQTT: s.mqtt.URL()}
 	for _, c := range s.works.Codes {
 		if env := s.env[c.Function().Name]; len(env) > 0 {
 			s.override(c, env)
@@ -153,6 +155,7 @@ func (s *Session) Close() {
 	}
 	s.closeVariants()
 	s.entrance.Close()
+	s.mqtt.Close()
 	_, _ = s.StopRecording() // every exchange was written already
 	s.turn.Lock()            // the project may just be read again; it is not any more after this
 	defer s.turn.Unlock()

@@ -214,9 +214,12 @@ func (d *Workspace) Start(ctx context.Context, drill *plan.Drill, journal io.Wri
 	}
 	begun := false
 	var entrance *publish.Entrance
+	var mqtt *publish.MQTT
+	made := make(chan struct{}) // closed when the driver is there
 	leave := func() {
 		r.stop()
 		entrance.Close()
+		mqtt.Close()
 		if own != d.Objects {
 			own.Close()
 		}
@@ -260,19 +263,28 @@ func (d *Workspace) Start(ctx context.Context, drill *plan.Drill, journal io.Wri
 		config.Journal = journal
 	}
 	if publishable(p) { // each drill has an address of its own
-		entrance, err = publish.Open(cmp.Or(d.Entrances.Publish, "127.0.0.1:0"), d.Entrances.Hosts,
-			func() *plan.Project { return p }, func(source int, all []payload.Payload, trace string) error {
-				if r.driver == nil {
-					return &runner.ErrLater{Text: "the drill has not begun yet"}
-				}
-				return r.driver.Publish(source, all, trace)
-			}, mayBeLater)
+		project := func() *plan.Project { return p }
+		take := func(source int, all []payload.Payload, trace string) error {
+			<-made
+			return r.driver.Publish(source, all, trace)
+		}
+		entrance, err = publish.Open(cmp.Or(d.Entrances.Publish, "127.0.0.1:0"), d.Entrances.Hosts, project, take,
+			mayBeLater)
 		if err != nil {
 			return nil, err
 		}
 		config.Publish = entrance.URL()
+		if d.MQTT {
+			if mqtt, err = publish.OpenMQTT("127.0.0.1:0", project, take, mayBeLater, func(text string) {
+				d.Log.Add(time.Now(), "publishing", "publishing", logs.Note, text)
+			}); err != nil {
+				return nil, err
+			}
+			config.MQTT = mqtt.URL()
+		}
 	}
 	r.driver, r.sources = runner.New(p, drill, config), p.Sources
+	close(made)
 	var w *store.Writer
 	if !d.unkept {
 		if w, err = d.Runs.Begin(r.driver.Snapshot(), now); err != nil {

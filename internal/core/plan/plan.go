@@ -22,6 +22,7 @@ type Project struct {
 	Name         string
 	Dir          string // absolute; commands and recordings are relative to it
 	Concurrency  int    // invocations in flight and instances being started, all functions together
+	MQTT         bool   // events can be published over MQTT, too
 	Services     []Service
 	Functions    []Function
 	Sources      []Source

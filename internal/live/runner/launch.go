@@ -46,7 +46,7 @@ func (d *Runner) launch(l *launched, fn *plan.Function, unique, name string, env
 		}
 	}
 	c := l.command(fn, fn.Start, unique)
-	c.Env = append(withPublish(c.Env, d.publish), env...)
+	c.Env = append(withPublish(c.Env, d.publish, d.mqtt), env...)
 	if l.loader != nil {
 		c.Extra, l.loader.theirs = l.loader.theirs, nil
 	}
@@ -68,9 +68,12 @@ func (d *Runner) launch(l *launched, fn *plan.Function, unique, name string, env
 }
 
 // withPublish adds the address at which events are published to an environment, and fills it in where it is asked for.
-func withPublish(env []string, base string) []string {
+func withPublish(env []string, base, mqtt string) []string {
 	if base == "" {
 		return env
+	}
+	if mqtt != "" {
+		env = append(env, "PUBLISH_MQTT_URL="+mqtt)
 	}
 	for i := range env {
 		env[i] = plan.FillPublish(env[i], func(source string) string { return base + "/" + source })

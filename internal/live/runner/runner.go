@@ -57,6 +57,7 @@ type Runner struct {
 	log      *logs.Log // of what the functions write; nil for none
 	objects  Objects   // nil for none
 	publish  string    // where functions publish; "" for nowhere
+	mqtt     string    // likewise over MQTT
 
 	mu      sync.Mutex
 	fns     []function
@@ -154,6 +155,7 @@ type Config struct {
 	Code    []Code    // of each function; nil where it is not known
 
 	Publish string    // the address at which functions publish events; "" for none
+	MQTT    string    // likewise over MQTT
 	Journal io.Writer // of the engine's inputs and effects, for engine.Reenact; nil for none
 	// Plan, Machine and Commit are kept with the run of a drill.
 	Plan            []byte
@@ -189,6 +191,7 @@ type Trouble struct {
 func newRunner(c Config, p *plan.Project, limits []plan.Limits, settle time.Duration, seed uint64) *Runner {
 	r := &Runner{
 		publish:   c.Publish,
+		mqtt:      c.MQTT,
 		p:         p,
 		log:       c.Log,
 		objects:   c.Objects,

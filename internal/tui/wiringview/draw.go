@@ -759,6 +759,9 @@ func (m *Model) aboutSource(i int) (string, []string) {
 	}
 	if url, _ := m.s.Publishing(); url != "" && src.Kind.Published() {
 		lines = append(lines, "events are published at "+url+"/"+src.Name)
+		if mqtt := m.s.PublishingMQTT(); mqtt != "" {
+			lines = append(lines, "and over MQTT at "+mqtt+", topic "+src.Name)
+		}
 	}
 	for k := range src.Wires {
 		lines = append(lines, fmt.Sprintf("wire %d takes %s, to %s", k+1, src.WireWords(k),
