@@ -28,6 +28,8 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"golang.org/x/net/webdav"
+
 	"nightdrill/internal/core/event"
 )
 
@@ -56,7 +58,9 @@ type Store struct {
 	address string // where it listens, or would
 	server  closer
 	tell    func(event.Object, time.Time)
-	allowed []string // names that requests may be addressed to, beside those of this machine
+	locks   webdav.LockSystem
+	made    map[string]bool // empty folders, as bucket/key
+	allowed []string        // names that requests may be addressed to, beside those of this machine
 
 	mu      sync.Mutex
 	buckets map[string]*bucket

@@ -89,6 +89,10 @@ func (s *Store) answer(w http.ResponseWriter, r *http.Request) error {
 	if hosts.Writes(r.Method) && hosts.CrossSite(r.Header.Get("Origin"), r.Header.Get("Sec-Fetch-Site"), r.Host) {
 		return refuse(403, "pages of other sites must not change objects; nothing was changed")
 	}
+	if dav[r.Method] {
+		s.webdav(w, r)
+		return nil
+	}
 	name, rest, deeper := strings.Cut(strings.TrimPrefix(r.URL.EscapedPath(), "/"), "/")
 	key, err := url.PathUnescape(rest)
 	if err != nil {
@@ -110,6 +114,9 @@ func (s *Store) answer(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	if !deeper || key == "" {
+		if r.Method == http.MethodDelete {
+			return refuse(405, "a bucket is defined in the project file and cannot be deleted")
+		}
 		if !reading {
 			w.Header().Set("Allow", "GET, HEAD")
 			return refuse(405, "a bucket can only be listed; to put an object, name it: PUT /%s/KEY", name)
@@ -122,6 +129,10 @@ func (s *Store) answer(w http.ResponseWriter, r *http.Request) error {
 	case http.MethodPut:
 		return s.take(w, r, b, key)
 	case http.MethodDelete:
+		if s.find(b, key) == nil && s.isFolder(b, strings.TrimSuffix(key, "/")) { // with all that is in it
+			s.webdav(w, r)
+			return nil
+		}
 		o, err := s.remove(b, key, conditions(r))
 		if err != nil {
 			return err

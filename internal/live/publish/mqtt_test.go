@@ -102,11 +102,12 @@ func TestMQTT5(t *testing.T) {
 	n := 0
 	for qos := range byte(3) {
 		for _, p := range []*paho.Publish{
-			{Topic: "scans/gate-1", Payload: []byte("hello"), Properties: &paho.PublishProperties{ContentType: "text/plain",
-				User: binary}},
+			{Topic: "scans/gate-1", Payload: []byte("hello"), Properties: &paho.PublishProperties{
+				ContentType: "text/plain", User: binary}},
 			{Topic: "scans", Payload: []byte(structured), Properties: &paho.PublishProperties{
 				ContentType: "application/cloudevents+json; charset=utf-8"}},
-			{Topic: "scans/a/b", Payload: []byte("plain"), Properties: &paho.PublishProperties{ContentType: "text/plain"}},
+			{Topic: "scans/a/b", Payload: []byte("plain"), Properties: &paho.PublishProperties{
+				ContentType: "text/plain"}},
 		} {
 			p.QoS = qos
 			if _, err := c.Publish(ctx, p); err != nil {
@@ -152,8 +153,8 @@ func TestMQTT5(t *testing.T) {
 	if got, _, _, _, _ := x.last(); got != n {
 		t.Errorf("%d arrived, %d were well", got, n)
 	}
-	if sub, err := c.Subscribe(ctx, &paho.Subscribe{Subscriptions: []paho.SubscribeOptions{{Topic: "#"}}}); err == nil &&
-		sub.Reasons[0] < 0x80 {
+	all := []paho.SubscribeOptions{{Topic: "#"}}
+	if sub, err := c.Subscribe(ctx, &paho.Subscribe{Subscriptions: all}); err == nil && sub.Reasons[0] < 0x80 {
 		t.Error("it can be subscribed to")
 	}
 }
