@@ -61,7 +61,7 @@ var (
 		"parked",
 		"memory",
 		"cpu",
-		"package", "target",
+		"package", "target", "reach_at",
 	}
 	ofFunction = append(slices.Clone(ofVariant), "then", "variants")
 )
@@ -120,6 +120,14 @@ func (l *loader) settings(f *plan.Function, o *object) {
 	}
 	l.watch(f, o)
 	l.target(f, o)
+	if n := o.fields["reach_at"]; n != nil {
+		f.ReachAt = o.text("reach_at", "")
+		u, err := url.Parse("http://" + f.ReachAt)
+		if err != nil || f.ReachAt == "" || u.Host != f.ReachAt || u.Port() != "" {
+			l.wrong(n, "%s: %q is not a host name or an address, such as host.containers.internal", o.at("reach_at"),
+				f.ReachAt)
+		}
+	}
 	if o.fields["package"] != nil {
 		f.Package = l.patterns(o, "package")
 	}

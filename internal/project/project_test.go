@@ -481,6 +481,7 @@ var mistakes = []struct {
 			"schedule",
 		true,
 	},
+	{"build: [make]", "build: [make]\n    reach_at: \"a b\"", "is not a host name or an address", false},
 	{"build: [make]", "build: make", "expected a list", true},
 	{"functions:\n", "functions:\n  boarding: {start: [sh]}\n", "already defined", false},
 	{"  quote:\n", "  quote:\n   - x\n", "not valid YAML", false},

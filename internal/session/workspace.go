@@ -56,6 +56,11 @@ type Entrances struct {
 
 // Enter sets how the listeners are reached. It is called before they listen.
 func (d *Workspace) Enter(e Entrances) {
+	for i := range d.Whole.Functions { // the names by which functions reach this machine are this machine's
+		if at := d.Whole.Functions[i].ReachAt; at != "" && !slices.Contains(e.Hosts, at) {
+			e.Hosts = append(e.Hosts[:len(e.Hosts):len(e.Hosts)], at)
+		}
+	}
 	d.Entrances = e
 	d.Objects.Allow(e.Hosts)
 }

@@ -45,6 +45,7 @@ type Function struct {
 	Build        []string // a command before the first start and after a change; nil for none
 	Prepare      []string // a command once for each version of the code; nil for none
 	Watch        []string // patterns of files below the project's folder that make a version of the code
+	ReachAt      string   // the name or address by which its network reaches this machine; "" for 127.0.0.1
 	Target       Target   // where it is to run; the zero value where that is not given
 	Package      []string // patterns of the files that are deployed, below the project's folder; nil for those of Watch
 	Needs        []int    // indices of services that must be ready first

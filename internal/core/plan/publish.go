@@ -1,6 +1,9 @@
 package plan
 
-import "regexp"
+import (
+	"regexp"
+	"strings"
+)
 
 var publishPlace = regexp.MustCompile(`\{publish:([^{}]*)\}`)
 
@@ -23,3 +26,22 @@ func (f *Function) Publishes() (sources []string) {
 
 // Published reports whether events can be published to sources of a kind.
 func (k Kind) Published() bool { return k == Queue || k == Stream }
+
+// Reach returns the URL of a listener on this machine as a function in another network reaches it: by a name or an
+// address of its own in place of that at which it listens. It returns the URL itself where there is none.
+func Reach(at, url string) string {
+	scheme, rest, ok := strings.Cut(url, "://")
+	if at == "" || !ok {
+		return url
+	}
+	host, path, deeper := strings.Cut(rest, "/")
+	port := host[strings.LastIndexByte(host, ':')+1:]
+	if strings.Contains(at, ":") { // an address of IPv6
+		at = "[" + strings.Trim(at, "[]") + "]"
+	}
+	out := scheme + "://" + at + ":" + port
+	if deeper {
+		out += "/" + path
+	}
+	return out
+}

@@ -46,7 +46,7 @@ func (d *Runner) launch(l *launched, fn *plan.Function, unique, name string, env
 		}
 	}
 	c := l.command(fn, fn.Start, unique)
-	c.Env = append(withPublish(c.Env, d.publish, d.mqtt), env...)
+	c.Env = append(withPublish(c.Env, plan.Reach(fn.ReachAt, d.publish), plan.Reach(fn.ReachAt, d.mqtt)), env...)
 	if l.loader != nil {
 		c.Extra, l.loader.theirs = l.loader.theirs, nil
 	}

@@ -92,6 +92,9 @@ func (d *Runner) build(f *engine.Effect, fn *plan.Function) (j *job) {
 			again.ID = fmt.Sprintf("%s~%d", again.ID, round+1)
 			events[i] = &again
 		}
+		if fn.ReachAt != "" {
+			events[i] = reachable(events[i], fn.ReachAt)
+		}
 		if of, last, ok := d.recorder.deadLetter(id); ok {
 			events[i] = withReason(events[i], of, last)
 		}
@@ -128,6 +131,18 @@ func (j *job) compose(ctx context.Context, fn *plan.Function, r *event.Request, 
 		return
 	}
 	j.message = transport.Build(ctx, fn, r, events, batch)
+}
+
+// reachable returns the event of an object with the object's address as a function in another network reaches it.
+func reachable(e *event.Event, at string) *event.Event {
+	o, ok := event.ObjectOf(e)
+	if !ok || o.URL == "" {
+		return e
+	}
+	o.URL = plan.Reach(at, o.URL)
+	out := o.Event(e.ID, e.Time)
+	out.Extensions = e.Extensions
+	return out
 }
 
 // withReason returns a dead letter with attributes that say where it comes from and
