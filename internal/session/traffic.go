@@ -24,8 +24,14 @@ func (s *Session) Traffic() *explain.Traffic {
 			to.Ended(d.Wire, d.Outcome)
 		}
 		for _, m := range x.Made {
-			if m.Origin != engine.FromPublish { // that is a firing of its own
+			if m.Origin != engine.FromPublish {
 				count(m)
+				continue
+			}
+			for w, wire := range s.Whole.Sources[x.Source].Wires { // that is a firing of its own
+				if x.Routes&(1<<w) != 0 && m.Source < len(s.Whole.From) {
+					t.Publishes(s.Whole.Functions[wire.To].Name, s.Whole.From[m.Source])
+				}
 			}
 		}
 	}
@@ -55,6 +61,11 @@ func (r *Running) Traffic(run *record.Run) *explain.Traffic {
 	x := &r.tally
 	for _, a := range run.Arrivals[x.arrivals:] {
 		x.t.Sources[a.Source].Took(a.Origin)
+		if a.Origin == engine.FromPublish && a.From >= 0 {
+			for _, fn := range run.Sources[run.Arrivals[a.From].Source].To {
+				x.t.Publishes(run.Functions[fn].Name, int(a.Source))
+			}
+		}
 	}
 	for _, d := range run.Deliveries[x.deliveries:] {
 		x.t.Sources[d.Source].Ended(d.Wire, d.Outcome)

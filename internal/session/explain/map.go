@@ -42,7 +42,7 @@ func Map(p *plan.Expanded, t *Traffic) *draw.Wiring {
 			for _, source := range f.Publishes() {
 				if to := p.SourceNamed(source); to >= 0 {
 					node.Lines++
-					node.Ways = append(node.Ways, way(t.published(to), "publishes", to))
+					node.Ways = append(node.Ways, way(t.published(f.Name, to), "publishes", to))
 				}
 			}
 			w.Functions = append(w.Functions, node)

@@ -26,6 +26,11 @@ func RunTraffic(p *plan.Expanded, r *record.Run) *Traffic {
 	for _, a := range r.Arrivals {
 		if to := of[a.Source]; to >= 0 {
 			t.Sources[to].Took(a.Origin)
+			if a.Origin == engine.FromPublish && a.From >= 0 {
+				for _, fn := range r.Sources[r.Arrivals[a.From].Source].To {
+					t.Publishes(r.Functions[fn].Name, to)
+				}
+			}
 			if a.Origin == engine.FromReply {
 				sent[a.From] = append(sent[a.From], int32(to))
 			}
@@ -73,7 +78,8 @@ type Traffic struct {
 type SourceTraffic struct {
 	Arrived, Unmatched, Rejected, Skipped, DeadLettered int
 	Wires                                               []WireTraffic
-	Published                                           int // of those that arrived
+	Published                                           int            // of those that arrived
+	By                                                  map[string]int // of those, by the functions that they came of
 	// how long the oldest open event has been there; -1 for none
 	Oldest time.Duration
 	Lanes  []LaneTraffic // of a stream: its partitions
@@ -164,12 +170,24 @@ func (s *SourceTraffic) Ended(wire int32, o engine.Outcome) {
 	}
 }
 
-// published returns how many events were published to a source.
-func (t *Traffic) published(source int) int {
+// Publishes counts an event that a function published to a source.
+func (t *Traffic) Publishes(function string, source int) {
+	if source >= len(t.Sources) {
+		return
+	}
+	s := &t.Sources[source]
+	if s.By == nil {
+		s.By = map[string]int{}
+	}
+	s.By[plan.BaseName(function)]++
+}
+
+// published returns how many events a function published to a source.
+func (t *Traffic) published(function string, source int) int {
 	if t == nil || source >= len(t.Sources) {
 		return 0
 	}
-	return t.Sources[source].Published
+	return t.Sources[source].By[function]
 }
 
 // Add adds what waits now, and what was sent on; of says for which of the
