@@ -21,6 +21,7 @@ import (
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/report"
+	"nightdrill/internal/live/publish"
 )
 
 // publishing answers a request by publishing as many events as its body says, in its trace.
@@ -154,5 +155,62 @@ func TestAPublishedChainIsStopped(t *testing.T) {
 	drill.Run(context.Background())
 	if s := report.Summarize(drill.Snapshot()); s.Sources["s"].Arrived != 6 || n != 6 {
 		t.Errorf("%d published: %+v", n, s.Sources["s"])
+	}
+}
+
+// BenchmarkPublishing publishes events by HTTP to a drill that runs and is recorded, one to a request and a hundred.
+func BenchmarkPublishing(b *testing.B) {
+	one := `{"specversion":"1.0","id":"s1","source":"/gate","type":"scan","data":{"pass":"BF-1815-001","deck":"car"}}`
+	for name, body := range map[string]string{"single": one, "batch": "[" + strings.Repeat(one+",", 99) + one + "]"} {
+		kind := map[string]string{"single": event.StructuredType, "batch": event.BatchType}[name]
+		b.Run(name, func(b *testing.B) {
+			p, d := testProject("f", true, "x")
+			p.Steps = 40
+			p.Functions[0].Limits.Max, d.Limits[0].Max = 1, 1
+			d.Settle = time.Hour
+			var drill *Drill
+			entrance, err := publish.Open("127.0.0.1:0", nil, func() *plan.Project { return p },
+				func(source int, all []payload.Payload, trace string) error { return drill.Publish(source, all, trace) },
+				func(error) bool { return false })
+			if err != nil {
+				b.Fatal(err)
+			}
+			defer entrance.Close()
+			drill = New(p, d, Config{ID: "test", Publish: entrance.URL()})
+			ctx, end := context.WithCancel(b.Context())
+			over := make(chan struct{})
+			go func() {
+				defer close(over)
+				drill.Run(ctx)
+			}()
+			client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 64}}
+			post := func() int {
+				resp, err := client.Post(entrance.URL()+"/s", kind, strings.NewReader(body))
+				if err != nil {
+					return 0
+				}
+				resp.Body.Close()
+				return resp.StatusCode
+			}
+			for post() != http.StatusAccepted { // until it runs
+			}
+			var n atomic.Int64
+			b.RunParallel(func(pb *testing.PB) {
+				for pb.Next() {
+					if status := post(); status != http.StatusAccepted {
+						b.Error(status)
+						return
+					}
+					n.Add(1)
+				}
+			})
+			events := float64(n.Load())
+			if name == "batch" {
+				events *= 100
+			}
+			b.ReportMetric(events/b.Elapsed().Seconds(), "events/s")
+			end()
+			<-over
+		})
 	}
 }
