@@ -23,6 +23,7 @@ import (
 
 func anatomyCommand(dir *string) *cobra.Command {
 	var to, against, outDir string
+	var dropped bool
 	c := &cobra.Command{
 		Use:   "anatomy FUNCTION[@VARIANT]",
 		Short: "Take the start of a function apart: what the first slow second is spent on",
@@ -34,6 +35,7 @@ times as long as the untraced ones shows no times. None of these starts is part 
 
 --against compares it with the start of another function or variant, or with the JSON of an
 earlier report: the starts without looking decide whether they differ, the others by what.
+--dropped starts it as on a host that was busy with other things: its files are not cached.
 --out writes the report, its drawing (SVG, PDF) and the imports (pprof, folded stacks).
 
 Budgets of the project's drills on this start are judged, such as
@@ -49,7 +51,7 @@ Budgets of the project's drills on this start are judged, such as
 				_, err := d.Anatomy(cmd.Context(), args[0], nil)
 				return wrong(err)
 			}
-			r, err := d.Anatomy(cmd.Context(), args[0], func(step string) {
+			r, err := d.AnatomyFrom(cmd.Context(), args[0], dropped, func(step string) {
 				fmt.Fprintf(cmd.ErrOrStderr(), "nightdrill: %s\n", step)
 			})
 			if err != nil {
@@ -86,6 +88,7 @@ Budgets of the project's drills on this start are judged, such as
 			return startBudgets(cmd.OutOrStdout(), d.Project, r)
 		},
 	}
+	c.Flags().BoolVar(&dropped, "dropped", false, "drop the function's files from the page cache before each start")
 	c.Flags().StringVar(&against, "against", "", "another function or variant, or a report's JSON, to compare with")
 	c.Flags().StringVar(&outDir, "out", "", "write the report and its drawings to a folder")
 	c.Flags().

@@ -12,6 +12,7 @@ import (
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/text"
 	live "nightdrill/internal/live/anatomy"
+	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/runner"
 	"nightdrill/internal/session/build"
 )
@@ -25,6 +26,13 @@ const mostForUntraced = 40 * time.Second
 // Anatomy starts a function, or a variant such as quote@small, several times and takes its start apart: some starts
 // without looking, then one for each way of looking. say, if not nil, is called with each step.
 func (d *Workspace) Anatomy(ctx context.Context, function string, say func(string)) (*anatomy.Report, error) {
+	return d.AnatomyFrom(ctx, function, false, say)
+}
+
+// AnatomyFrom is Anatomy with the function's files dropped from the page cache before each start, where that is
+// wanted.
+func (d *Workspace) AnatomyFrom(ctx context.Context, function string, dropped bool, say func(string)) (*anatomy.Report,
+	error) {
 	n := d.Whole.FunctionNamed(function)
 	if n < 0 {
 		return nil, fmt.Errorf("unknown function %q; available: %s", function, strings.Join(names(d.Whole.Functions,
@@ -47,6 +55,11 @@ func (d *Workspace) Anatomy(ctx context.Context, function string, say func(strin
 	f := d.works.Codes[n].Function()
 	x := &taker{f: &f, dir: d.Dir, say: say, report: &anatomy.Report{Function: f.Name,
 		Version: d.works.Codes[n].Label(), ImportedBy: map[string]string{}}}
+	if dropped {
+		if err := x.dropping(ctx); err != nil {
+			return nil, err
+		}
+	}
 	if err := x.untraced(ctx); err != nil {
 		return nil, err
 	}
@@ -80,6 +93,8 @@ func lastOf(lines []string) string {
 type taker struct {
 	f      *plan.Function
 	dir    string
+	drop   bool     // its files leave the page cache before each start
+	files  []string // those
 	say    func(string)
 	report *anatomy.Report
 }
@@ -92,6 +107,9 @@ func (x *taker) start(
 	running func(*runner.Once),
 ) (took time.Duration,
 	err error) {
+	if x.drop {
+		proc.DropFiles(x.files)
+	}
 	var last []string
 	o := runner.StartOnce(ctx, x.f, env, func(text string) {
 		const most = 10
@@ -110,6 +128,25 @@ func (x *taker) start(
 		return 0, fmt.Errorf("%s does not start: %s%s", x.f.Name, o.Why, lastOf(last))
 	}
 	return max(o.Ready.Sub(o.Exec), 0), nil
+}
+
+// dropping finds out which files the function reads, by a start of its own.
+func (x *taker) dropping(ctx context.Context) error {
+	x.say("a start that shows which files it has mapped")
+	watched, _ := build.Watched(x.dir, x.f.Watch) // without them the mapped ones are dropped
+	for _, file := range watched {
+		x.files = append(x.files, filepath.Join(x.dir, filepath.FromSlash(file)))
+	}
+	if len(x.f.Start) > 0 {
+		x.files = append(x.files, proc.Program(x.f.Start[0]))
+	}
+	_, err := x.start(ctx, nil, nil, func(o *runner.Once) {
+		o.AtReady = func() { x.files = append(x.files, proc.Mapped(o.PID)...) }
+	})
+	if x.drop = err == nil; x.drop && proc.DropFiles(x.files) < 0 {
+		x.cannot("a start with dropped files: this system does not show what is in its cache")
+	}
+	return err
 }
 
 func (x *taker) untraced(ctx context.Context) error {

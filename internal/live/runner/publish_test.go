@@ -169,9 +169,15 @@ func BenchmarkPublishing(b *testing.B) {
 			p.Functions[0].Limits.Max, d.Limits[0].Max = 1, 1
 			d.Settle = time.Hour
 			var drill *Drill
-			entrance, err := publish.Open("127.0.0.1:0", nil, func() *plan.Project { return p },
-				func(source int, all []payload.Payload, trace string) error { return drill.Publish(source, all, trace) },
-				func(error) bool { return false })
+			entrance, err := publish.Open(
+				"127.0.0.1:0",
+				nil,
+				func() *plan.Project { return p },
+				func(source int, all []payload.Payload, trace string) error {
+					return drill.Publish(source, all, trace)
+				},
+				func(error) bool { return false },
+			)
 			if err != nil {
 				b.Fatal(err)
 			}
