@@ -3,7 +3,6 @@ package cli
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -52,32 +51,26 @@ With --type, the file is one event's plain data of that media type.`,
 	return c
 }
 
-// largestPublished is the largest file that is published, in bytes.
-const largestPublished = 16 << 20
-
 func contentOf(in io.Reader, file string) ([]byte, error) {
 	if file != "-" {
-		return project.ReadFile(file, largestPublished)
+		return project.ReadFile(file, payload.LargestPublished)
 	}
-	content, err := io.ReadAll(io.LimitReader(in, largestPublished+1))
-	if err == nil && len(content) > largestPublished {
-		err = fmt.Errorf("standard input has more than %d MiB", largestPublished>>20)
+	content, err := io.ReadAll(io.LimitReader(in, payload.LargestPublished+1))
+	if err == nil && len(content) > payload.LargestPublished {
+		err = fmt.Errorf("standard input has more than %d MiB", payload.LargestPublished>>20)
 	}
 	return content, err
 }
 
 // batchOf returns the events of a file as a batch.
 func batchOf(content []byte) (batch []byte, n int, err error) {
-	all, mistakes := payload.Read(content)
-	if len(mistakes) > 0 {
-		return nil, 0, mistakes[0]
+	all, err := payload.Events(content)
+	if err != nil {
+		return nil, 0, err
 	}
-	var events []*event.Event
+	events := make([]*event.Event, len(all))
 	for i := range all {
-		if all[i].Event == nil {
-			return nil, 0, errors.New("it has requests, and not events; fire sends those")
-		}
-		events = append(events, all[i].Event)
+		events[i] = all[i].Event
 	}
 	return event.AppendBatch(nil, events), len(events), nil
 }

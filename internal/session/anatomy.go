@@ -49,7 +49,7 @@ func (d *Workspace) AnatomyFrom(ctx context.Context, function string, dropped bo
 	if say == nil {
 		say = func(string) {}
 	}
-	if _, failure := d.works.Prepare(ctx, []int{n}, say); failure != nil {
+	if failure := d.works.Prepare(ctx, []int{n}, say); failure != nil {
 		return nil, fmt.Errorf("%w%s", failure, lastOf(failure.Lines))
 	}
 	f := d.works.Codes[n].Function()

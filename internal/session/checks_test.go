@@ -1,6 +1,7 @@
 package session
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 )
@@ -53,4 +54,22 @@ func TestChecks(t *testing.T) {
 		until(t, "the end of the round", func() bool { return !s.Checks().Going })
 	}
 	s.Resume()
+}
+
+// Whoever fires right after a save gets the code that was saved, and so do those who fire beside them.
+func TestFiringRightAfterASave(t *testing.T) {
+	s, dir := lay(t, standing)
+	for i := range 8 {
+		said := fmt.Sprintf("version %d", i)
+		write(t, dir, "says.txt", said)
+		var all []*Firing
+		for range 2 {
+			all = append(all, s.Fire(Order{Item: s.Find("asks some#1")}))
+		}
+		for n, f := range all {
+			if v := wait(t, s, f); !strings.Contains(body(&v), said) {
+				t.Errorf("firing %d after the save of %q: %s", n+1, said, body(&v))
+			}
+		}
+	}
 }

@@ -56,6 +56,7 @@ type Firing struct {
 	done  chan struct{}
 	whole chan struct{} // closed when what was made of it is over too
 	again bool          // it was offered again
+	fate  *fate
 	// guarded by the session
 	doing   string
 	sent    *payload.Payload
@@ -83,7 +84,8 @@ const slowAfter = 25 * time.Millisecond
 // Fire sends an event. It returns at once; Look returns what happens to it.
 func (s *Session) Fire(o Order) *Firing {
 	ctx, stop := context.WithCancel(s.life)
-	f := &Firing{Order: o, At: time.Now(), stop: stop, done: make(chan struct{}), whole: make(chan struct{})}
+	f := &Firing{Order: o, At: time.Now(), stop: stop, done: make(chan struct{}), whole: make(chan struct{}),
+		fate: &fate{}}
 	s.mu.Lock()
 	s.numbers++
 	f.N = s.numbers
@@ -94,6 +96,9 @@ func (s *Session) Fire(o Order) *Firing {
 	}
 	s.firings = append(s.firings, f)
 	if len(s.firings) > keptFirings {
+		for _, old := range s.firings[:len(s.firings)-keptFirings] {
+			s.let(old)
+		}
 		s.firings = slices.Delete(s.firings, 0, len(s.firings)-keptFirings)
 	}
 	if o.Origin == ByHand {
@@ -103,31 +108,49 @@ func (s *Session) Fire(o Order) *Firing {
 	}
 	s.mu.Unlock()
 	go func() {
-		defer s.changed()
-		defer close(f.whole)
-		defer stop()
-		s.carryOut(ctx, f, values)
-		close(f.done)
-		s.mu.Lock()
-		t, over := f.trace, s.over
-		s.mu.Unlock()
-		if t == nil || len(s.Look(f).Trace.Made) == 0 {
-			return
-		}
-		s.changed()
+		over := s.carryOut(ctx, f, values)
+		go s.follow(ctx, f, over) // on a small stack of its own, since many events may wait for long
+	}()
+	return f
+}
+
+// follow waits for the end of a firing, and of what comes of it; over is closed when there is no more to wait for, and
+// nil where it was refused.
+func (s *Session) follow(ctx context.Context, f *Firing, over <-chan struct{}) {
+	if over != nil {
+		// one that is over soon is reported once, when it is
+		slow := time.AfterFunc(slowAfter, s.changed)
 		select {
-		case <-t.Whole():
+		case <-f.trace.Done():
 		case <-over:
 		case <-ctx.Done():
 		}
-	}()
-	return f
+		slow.Stop()
+		s.trim()
+	}
+	close(f.done)
+	if over != nil && len(s.Look(f).Trace.Made) > 0 {
+		s.changed()
+		select {
+		case <-f.trace.Whole():
+		case <-over:
+		case <-ctx.Done():
+		}
+	}
+	f.stop()
+	s.mu.Lock()
+	s.ended(f)
+	s.mu.Unlock()
+	close(f.whole)
+	s.changed()
 }
 
 // Stop stops waiting for a firing that is not over.
 func (f *Firing) Stop() { f.stop() }
 
-func (s *Session) carryOut(ctx context.Context, f *Firing, values payload.Values) {
+// carryOut sends a firing's event, and returns what is closed when there is no more to wait for; nil where the event
+// was refused.
+func (s *Session) carryOut(ctx context.Context, f *Firing, values payload.Values) (over <-chan struct{}) {
 	refuse := func(why *build.Failure) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
@@ -142,7 +165,7 @@ func (s *Session) carryOut(ctx context.Context, f *Firing, values payload.Values
 	p, err := f.Item.Fill(values)
 	if err != nil {
 		refuse(&build.Failure{Text: fmt.Sprintf("%s is not sent: %v", f.Item.Title(), err)})
-		return
+		return nil
 	}
 	if f.Async && p.Request != nil {
 		r := *p.Request
@@ -151,7 +174,7 @@ func (s *Session) carryOut(ctx context.Context, f *Firing, values payload.Values
 	}
 	if p, err = s.bring(f, p); err != nil {
 		refuse(&build.Failure{Text: fmt.Sprintf("%s is not sent: %v", f.Item.Title(), err)})
-		return
+		return nil
 	}
 	s.mu.Lock()
 	f.sent = p
@@ -163,18 +186,20 @@ func (s *Session) carryOut(ctx context.Context, f *Firing, values payload.Values
 	}
 	if why != nil {
 		refuse(why)
-		return
+		return nil
 	}
-	changed, failure := works.Prepare(ctx, fns, doing)
-	for _, fn := range changed {
-		s.renew(works.Codes[fn])
+	if f.Origin == ByHand {
+		for _, fn := range fns {
+			works.Codes[fn].Glance()
+		}
 	}
+	failure := works.Prepare(ctx, fns, doing)
 	if failure == nil {
 		failure = s.await(ctx, works, fns, doing)
 	}
 	if failure != nil {
 		refuse(failure)
-		return
+		return nil
 	}
 	s.mu.Lock()
 	driver, warm := s.driver, s.Whole.Warm
@@ -199,21 +224,14 @@ func (s *Session) carryOut(ctx context.Context, f *Firing, values payload.Values
 	} else {
 		f.trace = driver.Fire(shot)
 	}
-	over := s.over
+	s.arrived(f)
+	over = s.over
 	s.mu.Unlock()
 	if err != nil {
 		refuse(&build.Failure{Text: err.Error()})
-		return
+		return nil
 	}
-	// one that is over soon is reported once, when it is
-	slow := time.AfterFunc(slowAfter, s.changed)
-	defer slow.Stop()
-	select {
-	case <-f.trace.Done():
-	case <-over:
-	case <-ctx.Done():
-	}
-	s.trim()
+	return over
 }
 
 // aim returns what the runner is to do; the lock is held.

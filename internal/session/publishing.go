@@ -12,6 +12,7 @@ import (
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/publish"
 	"nightdrill/internal/live/runner"
+	"nightdrill/internal/project"
 	"nightdrill/internal/session/catalog"
 )
 
@@ -65,17 +66,26 @@ func (s *Session) Publishing() (url, note string) {
 // PublishingMQTT returns the address at which events are published over MQTT; "" for none.
 func (s *Session) PublishingMQTT() string { return s.mqtt.URL() }
 
+// mostWaiting is how many published events may wait for their functions.
+const mostWaiting = 100_000
+
 // published fires events that were published.
 func (s *Session) published(source int, all []payload.Payload, trace string) error {
 	s.enter()
 	defer s.leave()
 	s.mu.Lock()
 	p, paused := s.Whole, s.paused
-	s.mu.Unlock()
-	if paused != "" {
-		return &runner.ErrLater{Text: paused}
+	full := s.waiting+len(all) > mostWaiting
+	if paused == "" && !full && source < len(p.Sources) {
+		s.waiting += len(all)
 	}
-	if source >= len(p.Sources) {
+	s.mu.Unlock()
+	switch {
+	case paused != "":
+		return &runner.ErrLater{Text: paused}
+	case full:
+		return &runner.ErrLater{Text: fmt.Sprintf("there is room for %d published events that wait", mostWaiting)}
+	case source >= len(p.Sources):
 		return errors.New("the source no longer exists")
 	}
 	src := &p.Sources[source]
@@ -87,19 +97,21 @@ func (s *Session) published(source int, all []payload.Payload, trace string) err
 	return nil
 }
 
-// Publish publishes the events of a text to a source, as another program would: CloudEvents as JSON, one or a list, or
-// a recording of them, or plain data of a type. It returns how many there were.
-func (s *Session) Publish(source string, content []byte) (n int, err error) {
-	at := s.Plan().SourceNamed(source)
-	if at < 0 || !s.Plan().Sources[at].Kind.Published() {
+// PublishFile publishes the events of a file to a source, as another program would: CloudEvents as JSON, one, a list or
+// a line each. It returns how many there were; all of them are taken or none.
+func (s *Session) PublishFile(source, file string) (n int, err error) {
+	p := s.Plan()
+	at := p.SourceNamed(source)
+	if at < 0 || !p.Sources[at].Kind.Published() {
 		return 0, fmt.Errorf("events cannot be published to %s", source)
 	}
-	all, mistakes := payload.Read(content)
-	if len(mistakes) > 0 {
-		return 0, mistakes[0]
+	content, err := project.ReadFile(s.inProject(file), payload.LargestPublished)
+	if err != nil {
+		return 0, err
 	}
-	if slices.ContainsFunc(all, func(p payload.Payload) bool { return p.Event == nil }) {
-		return 0, errors.New("these are requests, and not events")
+	all, err := payload.Events(content)
+	if err != nil {
+		return 0, fmt.Errorf("%s: %w", file, err)
 	}
 	return len(all), s.published(at, all, "")
 }

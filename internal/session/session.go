@@ -55,6 +55,9 @@ type Session struct {
 	wrong     error  // the errors of a project file that was changed
 	firings   []*Firing
 	numbers   int
+	gone      gone
+	brought   map[*build.Code]int // the versions that something was done for
+	waiting   int                 // published events that are not done
 	counts    map[string]int      // firings of each payload text
 	held      map[string]bool     // functions that are held for a debugger
 	env       map[string][]string // values that were set for this session, by function
@@ -102,11 +105,12 @@ func (d *Workspace) StandQuietly() *Session {
 // stand opens the session; publish is where events are published, "" for the usual address.
 func (d *Workspace) stand(publish string) *Session {
 	s := &Session{Workspace: d, counts: map[string]int{}, held: map[string]bool{}, env: map[string][]string{},
-		changes: make(chan struct{}, 1), wind: make(chan struct{}, 1)}
+		brought: map[*build.Code]int{}, changes: make(chan struct{}, 1), wind: make(chan struct{}, 1)}
 	s.opened = sync.NewCond(&s.mu)
 	s.life, s.die = context.WithCancel(context.Background())
 	s.catalog = catalog.Read(d.Loaded, d.Objects, nil)
 	s.openPublishing(publish)
+	d.renewed, d.works.Renewed = s.renew, s.renew
 	s.begin()
 	return s
 }
@@ -278,13 +282,14 @@ func (s *Session) bringAll() {
 	any := false
 	var renewed []string
 	for _, c := range s.workshop().Codes {
-		if !c.Used() {
+		if c.Number() == 0 {
 			continue
 		}
-		did, failure := c.Update(s.life)
-		if did {
-			s.renew(c)
-		}
+		_, failure := c.Update(s.life)
+		s.mu.Lock()
+		did := c.Number() > max(s.brought[c], 1) // by a firing, too
+		s.brought[c] = c.Number()
+		s.mu.Unlock()
 		if did || failure != nil {
 			p := s.Plan()
 			renewed = append(renewed, p.Functions[p.Of[c.Fn]].Name)
@@ -311,6 +316,9 @@ func (s *Session) workshop() *build.Builder {
 func (s *Session) renew(c *build.Code) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if c.Fn >= len(s.works.Codes) || s.works.Codes[c.Fn] != c {
+		return // the project was read again meanwhile
+	}
 	f := c.Function()
 	s.driver.Renew(c.Fn, &f, s.labelOf(c))
 }
@@ -362,6 +370,7 @@ func (s *Session) reload() bool {
 	items := catalog.Read(l, store, nil)
 	s.mu.Lock()
 	s.take(l, store)
+	clear(s.brought)
 	s.catalog, s.offers = items, nil
 	s.begin()
 	s.mu.Unlock()

@@ -7,25 +7,41 @@ import (
 	"nightdrill/internal/session/explain"
 )
 
-// Traffic returns what has gone over the wires since the program was opened, as
-// far as firings are kept, and what waits now.
+// Traffic returns what has gone over the wires since the functions' code was read, and what waits now.
 func (s *Session) Traffic() *explain.Traffic {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	t := explain.NewTraffic(s.Sources)
-	var count func(x *runner.Trace)
-	count = func(x *runner.Trace) {
+	if s.gone.of == s.driver {
+		t.Merge(s.gone.t)
+	}
+	for _, f := range s.firings {
+		if f.trace != nil && f.driver == s.driver {
+			s.count(t, f, true)
+		}
+	}
+	t.Add(s.driver.Runner, s.Whole.Sources, func(i int) int { return s.Whole.From[i] })
+	return t
+}
+
+// count counts a firing and what came of it in a project's traffic: that it arrived, where that is wanted, and how its
+// deliveries ended.
+func (s *Session) count(t *explain.Traffic, f *Firing, arrived bool) {
+	var count func(x *runner.Trace, arrived bool)
+	count = func(x *runner.Trace, arrived bool) {
 		if x.Source >= len(s.Whole.Sources) || s.Whole.From[x.Source] >= len(t.Sources) {
 			return
 		}
 		to := &t.Sources[s.Whole.From[x.Source]]
-		to.Took(x.Origin)
+		if arrived {
+			to.Took(x.Origin)
+		}
 		for _, d := range x.Ended {
 			to.Ended(d.Wire, d.Outcome)
 		}
 		for _, m := range x.Made {
 			if m.Origin != engine.FromPublish {
-				count(m)
+				count(m, true)
 				continue
 			}
 			for w, wire := range s.Whole.Sources[x.Source].Wires { // that is a firing of its own
@@ -35,14 +51,65 @@ func (s *Session) Traffic() *explain.Traffic {
 			}
 		}
 	}
-	for _, f := range s.firings {
-		if f.trace != nil && f.driver == s.driver {
-			v := f.driver.Look(f.trace)
-			count(&v)
-		}
+	v := f.driver.Look(f.trace)
+	count(&v, arrived)
+}
+
+// gone is the traffic of the firings that are no longer kept.
+type gone struct {
+	of *runner.Follower
+	t  *explain.Traffic
+}
+
+// fate is what became of a firing, guarded by the session.
+type fate struct {
+	let     bool // it is no longer kept
+	over    bool // so is what came of it
+	arrived bool // its arrival is among those that are gone
+}
+
+// let counts a firing that is no longer kept: whole, or, where it is not over, its arrival.
+func (s *Session) let(f *Firing) {
+	f.fate.let = true
+	if t := s.goneOf(f); t != nil && f.fate.over {
+		s.count(t, f, true)
+		return
 	}
-	t.Add(s.driver.Runner, s.Whole.Sources, func(i int) int { return s.Whole.From[i] })
-	return t
+	s.arrived(f)
+}
+
+// arrived counts the arrival of a firing that is no longer kept.
+func (s *Session) arrived(f *Firing) {
+	t := s.goneOf(f)
+	if t == nil || !f.fate.let {
+		return
+	}
+	if at := s.Whole.From[f.trace.Source]; at < len(t.Sources) {
+		f.fate.arrived = true
+		t.Sources[at].Took(f.trace.Origin)
+	}
+}
+
+// ended counts what came of a firing that is no longer kept.
+func (s *Session) ended(f *Firing) {
+	f.fate.over = true
+	if f.Origin == Published {
+		s.waiting--
+	}
+	if t := s.goneOf(f); t != nil && f.fate.let {
+		s.count(t, f, !f.fate.arrived)
+	}
+}
+
+// goneOf returns the traffic in which a firing is counted that is no longer kept, or nil.
+func (s *Session) goneOf(f *Firing) *explain.Traffic {
+	if f.trace == nil || f.driver != s.driver || f.trace.Source >= len(s.Whole.From) {
+		return nil
+	}
+	if s.gone.of != s.driver || len(s.gone.t.Sources) != len(s.Sources) {
+		s.gone = gone{s.driver, explain.NewTraffic(s.Sources)}
+	}
+	return s.gone.t
 }
 
 // tally is how far a drill's records have been counted.

@@ -43,8 +43,9 @@ type Workspace struct {
 	Entrances Entrances
 	aside     *aside
 	works     *build.Builder
-	given     string // the folder, as the user named it
-	unkept    bool   // runs are not written, to see what writing them costs
+	renewed   func(*build.Code) // is called with code that has changed
+	given     string            // the folder, as the user named it
+	unkept    bool              // runs are not written, to see what writing them costs
 }
 
 // Entrances are the addresses and names by which the listeners of a project are reached.
@@ -106,6 +107,7 @@ func (d *Workspace) take(l *project.Loaded, objects *objects.Store) {
 	old := d.works
 	d.Loaded, d.Whole, d.Objects = l, plan.Expand(l.Project), objects
 	d.works = build.New(d.Whole, d.Log)
+	d.works.Renewed = d.renewed
 	if old == nil {
 		return
 	}
@@ -137,7 +139,7 @@ func (d *Workspace) Prepare(ctx context.Context, drill *plan.Drill, say func(str
 			all = append(all, n)
 		}
 	}
-	if _, failure := d.works.Prepare(ctx, all, say); failure != nil {
+	if failure := d.works.Prepare(ctx, all, say); failure != nil {
 		if n := len(failure.Lines); n > 0 {
 			return fmt.Errorf("%s\n%s", failure.Text, strings.Join(failure.Lines[max(0, n-20):], "\n"))
 		}

@@ -220,6 +220,16 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.wait("1 unmatched")
 	x.keys("Escape")
 	x.wait("curl -T FILE")
+	// a file of events is published to a queue
+	x.keys("Up", "Up")
+	x.wait("── scans ─", "events are published at http://")
+	x.keys("p")
+	x.wait("file of events to publish to scans")
+	x.keys("-l", "payloads/boarding.ndjson")
+	x.keys("Enter")
+	x.wait("published to scans: ")
+	x.keys("Down", "Down")
+	x.wait("── cargo ─")
 	// what a key does can be said by name
 	x.keys(":")
 	x.keys("-l", "offer")

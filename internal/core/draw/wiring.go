@@ -38,10 +38,14 @@ func (w *WiringWay) Words() string {
 	if w.N == 0 {
 		return w.What
 	}
-	if w.N == 1 {
-		return "1 " + strings.TrimSuffix(w.What, "s")
+	what := w.What
+	switch {
+	case what == "publishes":
+		what = "published"
+	case w.N == 1:
+		what = strings.TrimSuffix(what, "s")
 	}
-	return fmt.Sprintf("%d %s", w.N, w.What)
+	return fmt.Sprintf("%d %s", w.N, what)
 }
 
 // WiringWire leads from a source to a function.

@@ -39,6 +39,27 @@ const mostRecord = 256 << 20
 // are in the order of their places; the payloads are those that could be read.
 func Read(content []byte) ([]Payload, []Mistake) { return ReadAs(content, Form{}) }
 
+// LargestPublished is the largest body, or file of events, that is published, in bytes.
+const LargestPublished = 16 << 20
+
+// Events is Read for a recording that must be without errors and without requests.
+func Events(content []byte) ([]Payload, error) {
+	all, mistakes := Read(content)
+	if len(mistakes) > 0 {
+		if at := mistakes[0].Line; at > 0 {
+			return nil, fmt.Errorf("line %d: %w", at, mistakes[0])
+		}
+		return nil, mistakes[0]
+	}
+	if slices.ContainsFunc(all, func(p Payload) bool { return p.Event == nil }) {
+		return nil, errors.New("it has requests, and not events; fire sends those")
+	}
+	if len(all) == 0 {
+		return nil, errors.New("it has no events")
+	}
+	return all, nil
+}
+
 // ReadAs is Read for a form that is known.
 func ReadAs(content []byte, f Form) (payloads []Payload, mistakes []Mistake) {
 	_, err := Scan(bytes.NewReader(content), f, func(p Payload, _ Mistake) error {

@@ -31,7 +31,7 @@ const Usual = "127.0.0.1:8422"
 
 // largest is the largest request that is taken, in bytes, and mostEvents how many events it may have.
 const (
-	largest    = 16 << 20
+	largest    = payload.LargestPublished
 	mostEvents = 10_000
 )
 

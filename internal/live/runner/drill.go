@@ -31,13 +31,14 @@ type Drill struct {
 	*Runner
 	drill *plan.Drill
 
-	feeds   []*feed
-	cold    []coldFeed    // of a drill of cold starts
-	sets    map[int]int32 // the first payloads of the sets that were taken up
-	opens   clock.Time    // when events began to fall due; 0 where nothing had to be waited for
-	changes int           // of the drill's changes that were carried out
-	noMore  bool
-	taken   arrivalInfo // the arrival that is being handed in
+	feeds     []*feed
+	cold      []coldFeed    // of a drill of cold starts
+	sets      map[int]int32 // the first payloads of the sets that were taken up
+	opens     clock.Time    // when events began to fall due; 0 where nothing had to be waited for
+	changes   int           // of the drill's changes that were carried out
+	noMore    bool
+	published int         // events that functions published
+	taken     arrivalInfo // the arrival that is being handed in
 
 	ledger
 }

@@ -24,6 +24,9 @@ func (d *Runner) publisher(trace string, events int64) int64 {
 	return event
 }
 
+// mostPublished is how many events may be published in a drill.
+const mostPublished = 1_000_000
+
 // Publish hands events in that were published to a source while the drill runs, all of them or none. trace is the
 // trace context of who published them: where it is of an invocation here, they are steps of its chain.
 func (d *Drill) Publish(source int, all []payload.Payload, trace string) error {
@@ -38,11 +41,15 @@ func (d *Drill) Publish(source int, all []payload.Payload, trace string) error {
 		d.note("events that functions published were not delivered: a drill of cold starts sends its own alone")
 		return nil
 	}
+	if d.published+len(all) > mostPublished {
+		return &ErrLater{fmt.Sprintf("a drill takes at most %d published events", mostPublished)}
+	}
 	from := d.publisher(trace, int64(len(d.events)))
 	if from >= 0 && d.chainSteps(from) >= d.p.Steps {
 		d.note(fmt.Sprintf("a chain was stopped after %d steps (chain_steps)", d.p.Steps))
 		return fmt.Errorf("this would be step %d of a chain, and chain_steps is %d", d.chainSteps(from)+1, d.p.Steps)
 	}
+	d.published += len(all)
 	for i := range all {
 		_, number := d.chainedPayload(&all[i])
 		now := d.now()

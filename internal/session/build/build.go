@@ -90,6 +90,8 @@ type Builder struct {
 	Codes    []*Code
 	built    built
 	watching atomic.Bool // changes of files are watched
+	// Renewed, if not nil, is called with code that has changed, before anything that waited for it goes on.
+	Renewed func(*Code)
 }
 
 // Code is the code of one function or variant.
@@ -110,6 +112,15 @@ type Code struct {
 	lacks   string   // why its program cannot be started, as far as that can be seen before
 	dirty   atomic.Bool
 	touched atomic.Int64 // when a file last changed, in Unix ns
+	updates atomic.Int32 // that are under way, one of them at work
+	seen    []seenFile   // what was read last
+}
+
+// seenFile is a file as it was when it was read.
+type seenFile struct {
+	path     string
+	modified time.Time
+	size     int64
 }
 
 // New returns the builder of a project, of which nothing is built yet.
@@ -157,17 +168,32 @@ func (c *Code) State() (f plan.Function, doing string, failure *Failure) {
 	return c.f, c.doing, failure
 }
 
-// Used reports whether the code was ever brought up to date, which its first use does.
-func (c *Code) Used() bool {
+// Number returns the number of the code's version, from 1; 0 before its first use, which brings it up to date.
+func (c *Code) Number() int {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return c.number > 0
+	return c.number
 }
 
 // Touch notes that files changed at a moment.
 func (c *Code) Touch(at time.Time) {
 	c.touched.Store(at.UnixNano())
 	c.dirty.Store(true)
+}
+
+// Glance notes a change of the files that were read last, where it is not known yet: whoever fires right after a save
+// is faster than the watching.
+func (c *Code) Glance() {
+	const most = 1000
+	c.mu.Lock()
+	seen := c.seen
+	c.mu.Unlock()
+	for _, f := range seen[:min(len(seen), most)] {
+		if i, err := os.Stat(f.path); err != nil || !i.ModTime().Equal(f.modified) || i.Size() != f.size {
+			c.Touch(time.Now())
+			return
+		}
+	}
 }
 
 // Continue counts versions on from those that the function had before the project was read again.
@@ -206,13 +232,20 @@ const settle = 40 * time.Millisecond
 // changed reports whether it was another before. A failure leaves the version
 // that was there.
 func (c *Code) Update(ctx context.Context) (changed bool, failure *Failure) {
-	if !c.dirty.Load() {
+	if !c.dirty.Load() && c.updates.Load() == 0 {
 		c.mu.Lock()
 		defer c.mu.Unlock()
 		return false, c.failure
 	}
+	c.updates.Add(1)
+	defer c.updates.Add(-1)
 	c.busy.Lock()
 	defer c.busy.Unlock()
+	defer func() {
+		if changed && c.w.Renewed != nil { // before anyone who waits goes on
+			c.w.Renewed(c)
+		}
+	}()
 	defer c.lookFor()
 	for left := settle - time.Since(time.Unix(0, c.touched.Load())); left > 0; left = settle - time.Since(time.Unix(0,
 		c.touched.Load())) {
@@ -340,11 +373,14 @@ func (c *Code) read(fn *plan.Function) (string, error) {
 	if err != nil || len(files) == 0 {
 		return "", err
 	}
-	sum := sha256.New()
+	sum, seen := sha256.New(), make([]seenFile, 0, len(files))
 	for _, name := range files {
 		f, err := os.Open(filepath.Join(c.w.dir, name))
 		if err != nil {
 			continue // it went away meanwhile
+		}
+		if i, err := f.Stat(); err == nil {
+			seen = append(seen, seenFile{f.Name(), i.ModTime(), i.Size()})
 		}
 		fmt.Fprintf(sum, "%s\x00", name)
 		_, err = io.Copy(sum, f)
@@ -353,6 +389,9 @@ func (c *Code) read(fn *plan.Function) (string, error) {
 			return "", err
 		}
 	}
+	c.mu.Lock()
+	c.seen = seen
+	c.mu.Unlock()
 	return hex.EncodeToString(sum.Sum(nil)), nil
 }
 
@@ -388,7 +427,7 @@ func hidden(file, pattern string) bool {
 
 // Prepare prepares functions to be started: services, build, preparation. say, if not nil, is called
 // with each step.
-func (w *Builder) Prepare(ctx context.Context, fns []int, say func(string)) (changed []int, failure *Failure) {
+func (w *Builder) Prepare(ctx context.Context, fns []int, say func(string)) *Failure {
 	for _, fn := range fns {
 		c := w.Codes[fn]
 		f := c.Function()
@@ -397,21 +436,17 @@ func (w *Builder) Prepare(ctx context.Context, fns []int, say func(string)) (cha
 				say("waiting for a service")
 			}
 			if err := w.Services.Need(ctx, n); err != nil {
-				return changed, &Failure{Text: fmt.Sprintf("%s needs a service: %v", f.Name, err)}
+				return &Failure{Text: fmt.Sprintf("%s needs a service: %v", f.Name, err)}
 			}
 		}
 		if say != nil && c.dirty.Load() && f.Build != nil {
 			say("building")
 		}
-		did, failure := c.Update(ctx)
-		if did {
-			changed = append(changed, fn)
-		}
-		if failure != nil {
-			return changed, failure
+		if _, failure := c.Update(ctx); failure != nil {
+			return failure
 		}
 	}
-	return changed, nil
+	return nil
 }
 
 // built remembers across starts what was built and prepared from what.

@@ -182,6 +182,29 @@ func (t *Traffic) Publishes(function string, source int) {
 	s.By[plan.BaseName(function)]++
 }
 
+// Merge adds the events of other traffic of the same sources.
+func (t *Traffic) Merge(o *Traffic) {
+	for i := range min(len(t.Sources), len(o.Sources)) {
+		to, x := &t.Sources[i], &o.Sources[i]
+		to.Arrived += x.Arrived
+		to.Published += x.Published
+		to.Unmatched += x.Unmatched
+		to.Rejected += x.Rejected
+		to.Skipped += x.Skipped
+		to.DeadLettered += x.DeadLettered
+		for w := range min(len(to.Wires), len(x.Wires)) {
+			to.Wires[w].Done += x.Wires[w].Done
+			to.Wires[w].Bad += x.Wires[w].Bad
+		}
+		for name, n := range x.By {
+			if to.By == nil {
+				to.By = map[string]int{}
+			}
+			to.By[name] += n
+		}
+	}
+}
+
 // published returns how many events a function published to a source.
 func (t *Traffic) published(function string, source int) int {
 	if t == nil || source >= len(t.Sources) {

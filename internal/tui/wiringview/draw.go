@@ -243,7 +243,7 @@ func (m *Model) drawCounts(c *canvas.Canvas, at, y, edge int, counts []count) {
 		for i, k := range []count{counts[0], counts[1], open} {
 			sign := [...]string{"✓", "✗", "…"}[i]
 			if k.n > 0 && at+6 <= edge {
-				c.PutUpTo(at, y, min(at+7, edge), k.style, fmt.Sprintf(" %s%d ", sign, k.n))
+				c.PutUpTo(at, y, min(at+7, edge), k.style, fmt.Sprintf(" %s%s ", sign, fit(k.n, 4)))
 			}
 			at += 6
 		}
@@ -253,14 +253,28 @@ func (m *Model) drawCounts(c *canvas.Canvas, at, y, edge int, counts []count) {
 		if i == 2 && k.n == 0 {
 			k = counts[3]
 		} else if i == 2 && counts[3].n > 0 {
-			k.what += fmt.Sprintf(", %d waiting", counts[3].n)
+			k.n, k.what = k.n+counts[3].n, "open"
 		}
 		width := [...]int{11, 7, countsWidth - 18}[i]
 		if k.n > 0 {
-			c.PutUpTo(at, y, at+width, k.style, fmt.Sprintf(" %*d %s ", [...]int{4, 3, 2}[i], k.n, k.what))
+			words := fmt.Sprintf(" %*s %s ", [...]int{4, 3, 2}[i], fit(k.n, [...]int{5, 4, 8}[i]), k.what)
+			c.PutUpTo(at, y, at+width, k.style, words)
 		}
 		at += width
 	}
+}
+
+// fit returns a number with at most so many digits, as thousands or millions where it has more.
+func fit(n, digits int) string {
+	out := strconv.Itoa(n)
+	for _, unit := range []string{"k", "M", "G"} {
+		if len(out) <= digits {
+			break
+		}
+		n /= 1000
+		out = strconv.Itoa(n) + unit
+	}
+	return out
 }
 
 // count is a number of events on a wire.

@@ -25,25 +25,26 @@ import (
 
 // Keys are the keys of the view.
 var Keys = struct {
-	Up, Down, Left, Right, Put, Next, Fire, Again, Clock, Count, Upload, Remove, Export, Filter, Copy,
-	Close key.Binding
+	Up, Down, Left, Right, Put, Next, Fire, Again, Clock, Count, Upload, Publish, Remove, Export, Filter,
+	Copy, Close key.Binding
 }{
-	Up:     key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓←→", "choose")),
-	Down:   key.NewBinding(key.WithKeys("down")),
-	Left:   key.NewBinding(key.WithKeys("left")),
-	Right:  key.NewBinding(key.WithKeys("right")),
-	Put:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "put an event on the map")),
-	Next:   key.NewBinding(key.WithKeys("space"), key.WithHelp("space", "its next stop")),
-	Fire:   key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "fire it")),
-	Again:  key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "offer unmatched ones again")),
-	Clock:  key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "run or pause schedules")),
-	Count:  key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "counts: last run, or now")),
-	Upload: key.NewBinding(key.WithKeys("u"), key.WithHelp("u", "upload a file")),
-	Remove: key.NewBinding(key.WithKeys("D"), key.WithHelp("D", "remove an object")),
-	Export: key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export as SVG or PDF")),
-	Copy:   key.NewBinding(key.WithKeys("y"), key.WithHelp("y", "copy what is said of it")),
-	Filter: key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "filter the events")),
-	Close:  key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "take it off")),
+	Up:      key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓←→", "choose")),
+	Down:    key.NewBinding(key.WithKeys("down")),
+	Left:    key.NewBinding(key.WithKeys("left")),
+	Right:   key.NewBinding(key.WithKeys("right")),
+	Put:     key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "put an event on the map")),
+	Next:    key.NewBinding(key.WithKeys("space"), key.WithHelp("space", "its next stop")),
+	Fire:    key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "fire it")),
+	Again:   key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "offer unmatched ones again")),
+	Clock:   key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "run or pause schedules")),
+	Count:   key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "counts: last run, or now")),
+	Upload:  key.NewBinding(key.WithKeys("u"), key.WithHelp("u", "upload a file")),
+	Publish: key.NewBinding(key.WithKeys("p"), key.WithHelp("p", "publish a file of events")),
+	Remove:  key.NewBinding(key.WithKeys("D"), key.WithHelp("D", "remove an object")),
+	Export:  key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export as SVG or PDF")),
+	Copy:    key.NewBinding(key.WithKeys("y"), key.WithHelp("y", "copy what is said of it")),
+	Filter:  key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "filter the events")),
+	Close:   key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "take it off")),
 }
 
 // Export asks the shell to write the map to a file.
@@ -296,6 +297,8 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		return msg.Copy(title, strings.Join(append([]string{title}, lines...), "\n"))
 	case key.Matches(k, Keys.Upload):
 		return m.upload()
+	case key.Matches(k, Keys.Publish):
+		return m.publish()
 	case key.Matches(k, Keys.Remove):
 		return note("press enter at a storage source, choose an object of its bucket, then x", true)
 	case key.Matches(k, Keys.Export):
@@ -337,6 +340,11 @@ func (m *Model) Took(result tea.Msg) (cmd tea.Cmd, ok bool) {
 		return m.offered(r), true
 	case uploaded:
 		return m.uploaded(r), true
+	case published:
+		if r.err != nil {
+			return note(r.err.Error(), true), true
+		}
+		return note(fmt.Sprintf("published to %s: %d", r.source, r.events), false), true
 	}
 	return nil, false
 }
@@ -390,6 +398,33 @@ func (m *Model) upload() tea.Cmd {
 			}
 		})
 	})
+}
+
+// published is the outcome of publishing a file's events.
+type published struct {
+	source string
+	events int
+	err    error
+}
+
+// publish asks for a file of events, and publishes them to the queue or stream under the cursor.
+func (m *Model) publish() tea.Cmd {
+	at, s := m.source(), m.s
+	if at < 0 || !m.plan.Sources[at].Kind.Published() {
+		return note("put the cursor on a queue or a stream first", true)
+	}
+	name := m.plan.Sources[at].Name
+	return func() tea.Msg {
+		return msg.Ask{Title: "file of events to publish to " + name, Done: func(path string) tea.Cmd {
+			if path == "" {
+				return note("missing file name", true)
+			}
+			return func() tea.Msg {
+				n, err := s.PublishFile(name, path)
+				return published{name, n, err}
+			}
+		}}
+	}
 }
 
 // uploaded fires the event of a file that is in its bucket, and follows it.
@@ -603,6 +638,9 @@ func (m *Model) Help() []key.Binding {
 	if m.storage() != nil {
 		out = append(out, Keys.Upload)
 	}
+	if at := m.source(); at >= 0 && m.plan.Sources[at].Kind.Published() {
+		out = append(out, Keys.Publish)
+	}
 	if m.run != nil && m.drill == nil {
 		out = append(out, Keys.Count)
 	}
@@ -615,7 +653,7 @@ func (m *Model) Help() []key.Binding {
 // Keys returns all keys of the view, for the help.
 func (m *Model) Keys() []key.Binding {
 	return []key.Binding{Keys.Up, Keys.Put, Keys.Next, Keys.Fire, Keys.Close, Keys.Again, Keys.Clock, Keys.Count,
-		Keys.Upload, Keys.Remove, Keys.Filter, Keys.Copy, Keys.Export}
+		Keys.Upload, Keys.Publish, Keys.Remove, Keys.Filter, Keys.Copy, Keys.Export}
 }
 
 // Title describes what the map shows.
