@@ -188,10 +188,8 @@ func (s *Session) carryOut(ctx context.Context, f *Firing, values payload.Values
 		refuse(why)
 		return nil
 	}
-	if f.Origin == ByHand {
-		for _, fn := range fns {
-			works.Codes[fn].Glance()
-		}
+	for _, fn := range fns {
+		works.Codes[fn].Glance()
 	}
 	failure := works.Prepare(ctx, fns, doing)
 	if failure == nil {

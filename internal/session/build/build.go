@@ -112,6 +112,7 @@ type Code struct {
 	lacks   string   // why its program cannot be started, as far as that can be seen before
 	dirty   atomic.Bool
 	touched atomic.Int64 // when a file last changed, in Unix ns
+	glanced atomic.Int64 // when Glance looked last, in Unix ns
 	updates atomic.Int32 // that are under way, one of them at work
 	seen    []seenFile   // what was read last
 }
@@ -182,9 +183,13 @@ func (c *Code) Touch(at time.Time) {
 }
 
 // Glance notes a change of the files that were read last, where it is not known yet: whoever fires right after a save
-// is faster than the watching.
+// is faster than the watching. It looks at most once in a few milliseconds.
 func (c *Code) Glance() {
-	const most = 1000
+	const most, pause = 200, 5 * time.Millisecond
+	now := time.Now().UnixNano()
+	if last := c.glanced.Load(); now-last < int64(pause) || !c.glanced.CompareAndSwap(last, now) {
+		return
+	}
 	c.mu.Lock()
 	seen := c.seen
 	c.mu.Unlock()
