@@ -302,8 +302,11 @@ func (m *Model) drawSource(c *canvas.Canvas, b draw.Box, n *draw.WiringNode, i i
 	}
 	if len(src.Wires) > 0 { // up to where its first wire begins, which an event may not have passed
 		lead := canvas.Faint
-		if style == canvas.ChosenBad {
+		switch {
+		case style == canvas.ChosenBad:
 			lead = canvas.Bad
+		case style == canvas.Chosen && m.journey == nil: // as its wires are then
+			lead = canvas.Plain
 		}
 		for at := x + 1; at < b.X+b.W+2; at++ {
 			c.Set(at, b.Y, lead, '─')
