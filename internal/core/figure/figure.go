@@ -10,12 +10,14 @@ import (
 // Milliseconds returns a duration in milliseconds, to the nanosecond.
 func Milliseconds(d time.Duration) float64 { return float64(d) / 1e6 }
 
-// Millis writes milliseconds with three digits that count, or a dash where
-// there is no figure.
+// Millis writes milliseconds with three digits that count, to the microsecond at most, or a dash where there is no
+// figure.
 func Millis(v *float64) string {
 	switch {
 	case v == nil:
 		return "–"
+	case *v >= 0.0005 && *v < 0.0995:
+		return strconv.FormatFloat(*v, 'f', 3, 64)
 	case *v < 10:
 		return strconv.FormatFloat(*v, 'f', 2, 64)
 	case *v < 100:

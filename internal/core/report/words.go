@@ -244,7 +244,7 @@ func saySource(r *record.Run, i int32, c measure.Counts, v voice) {
 		} else {
 			say("%s: %d of %d requests rejected; no instance was free: %s.", name, c.Rejected, c.Deliveries, by)
 		}
-		v.because(Rejects, "%s", by)
+		v.because(Rejects, "%s", ofIts(by))
 	}
 	retried := retried(r, i)
 	mostly := ""
@@ -256,11 +256,11 @@ func saySource(r *record.Run, i int32, c measure.Counts, v voice) {
 	}
 	if c.DeadLettered > 0 {
 		say("%s: %s dead-lettered after the last attempt.", name, count(c.DeadLettered, "event", "events"))
-		v.because(Fails, "%d dead-lettered%s", c.DeadLettered, mostly)
+		v.because(Fails, "%d dead-lettered%s", c.DeadLettered, ofIts(mostly))
 	}
 	if c.Failed > 0 {
 		say("%s: %d of %d failed%s.", name, c.Failed, c.Deliveries, mostly)
-		v.because(Fails, "%d failed%s", c.Failed, mostly)
+		v.because(Fails, "%d failed%s", c.Failed, ofIts(mostly))
 	}
 	if c.Unexpected > 0 {
 		say("%s: %s not as expected by the payload.", name, count(c.Unexpected, "reply was", "replies were"))
@@ -478,3 +478,6 @@ func OwnWords(name string) string {
 	}
 	return "by its own Server-Timing"
 }
+
+// ofIts returns words about a function as they stand in its own row.
+func ofIts(words string) string { return strings.ReplaceAll(words, "the function's", "its") }

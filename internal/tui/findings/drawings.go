@@ -32,7 +32,10 @@ func (m *Model) drawLadder(c *canvas.Canvas, y int) int {
 	}
 	y = m.section(c, y, "Start ladder: where a cold start's time goes, medians", 1)
 	words := 44
-	if m.w < 110 {
+	for _, r := range rungs {
+		words = max(words, ansi.StringWidth(ladderWords(r.Parts))+3)
+	}
+	if m.w < 110 || words > m.w/2 {
 		words = 0
 	}
 	axis := draw.Linear(most)
@@ -44,7 +47,6 @@ func (m *Model) drawLadder(c *canvas.Canvas, y int) int {
 			y++
 			continue
 		}
-		var texts []string
 		x := left
 		for i, p := range r.Parts {
 			until := left + int(math.Round(axis.At(p.To)*float64(cells)))
@@ -60,7 +62,7 @@ func (m *Model) drawLadder(c *canvas.Canvas, y int) int {
 			for k := x; k < min(until, m.w-1); k++ {
 				c.Set(k, y, style, glyph)
 			}
-			text := p.Name + " " + figure.Millis(new(p.To-p.From))
+			text := partWords(p)
 			pick := record.Filter{Function: r.Function, Class: engine.Cold.String()}
 			if !p.Start {
 				pick = record.Filter{Function: r.Function, First: 1, Last: 1}
@@ -70,14 +72,13 @@ func (m *Model) drawLadder(c *canvas.Canvas, y int) int {
 				between = fmt.Sprintf(", 95 %% interval %s to %s", figure.Millis(&p.Lo), figure.Millis(&p.Hi))
 			}
 			m.add(x, y, until-x, pick, "%s: %s ms%s, of %d starts", r.Function, text, between, r.N)
-			texts = append(texts, text)
 			x = until
 		}
 		if words > 0 {
-			c.PutUpTo(max(x+2, left), y, m.w-1, canvas.Dim, strings.Join(texts, ", ")+" ms")
+			c.PutUpTo(max(x+2, left), y, m.w-1, canvas.Dim, ladderWords(r.Parts))
 		} else {
 			y++
-			c.PutUpTo(left, y, m.w-1, canvas.Dim, strings.Join(texts, ", ")+" ms")
+			c.PutUpTo(left, y, m.w-1, canvas.Dim, ladderWords(r.Parts))
 		}
 		y++
 		for _, own := range r.Own {
@@ -86,13 +87,32 @@ func (m *Model) drawLadder(c *canvas.Canvas, y int) int {
 			for k := from; k < max(to, from+1) && k < m.w-1; k++ {
 				c.Set(k, y, canvas.Warm, '▔')
 			}
-			c.PutUpTo(max(to, from+1)+1, y, m.w-1, canvas.Dim,
-				"of it “"+own.Name+"” "+figure.Millis(new(own.To-own.From))+" ms, "+report.OwnWords(own.Name))
+			at := max(to, from+1) + 1
+			words := "of it “" + own.Name + "” " + figure.Millis(new(own.To-own.From)) + " ms"
+			if long := words + ", " + report.OwnWords(own.Name); at+ansi.StringWidth(long) < m.w ||
+				from-1-ansi.StringWidth(long) >= left {
+				words = long
+			}
+			if wide := ansi.StringWidth(words); at+wide >= m.w && from-1-wide >= left { // before it
+				at = from - 1 - wide
+			}
+			c.PutUpTo(at, y, m.w-1, canvas.Dim, words)
 			y++
 		}
 	}
 	c.PutUpTo(1, y, m.w-1, canvas.Dim, "╌ spawn, to the command's own code   ━ boot, to ready   ▄ its first reply")
 	return y + 1
+}
+
+func partWords(p draw.Part) string { return p.Name + " " + figure.Millis(new(p.To-p.From)) }
+
+// ladderWords returns how long each part of a start took.
+func ladderWords(parts []draw.Part) string {
+	var texts []string
+	for _, p := range parts {
+		texts = append(texts, partWords(p))
+	}
+	return strings.Join(texts, ", ") + " ms"
 }
 
 // drawWarmUps draws service time by the n-th invocation of an instance.

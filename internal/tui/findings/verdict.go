@@ -53,6 +53,21 @@ func (m *Model) layout() (name int, cols []column, cause int) {
 	return 20, []column{{"cold p50", 29}, {}, {"warm p50", 38}, {}, {"cold is", 46}, {}, {}, {}}, 48
 }
 
+// phrases returns as many of a text's first phrases as fit, or the text where not even one does: what is left out is
+// in the sentences under the row.
+func phrases(s string, width int) string {
+	for short := s; ; {
+		if ansi.StringWidth(short) <= width {
+			return short
+		}
+		at := max(strings.LastIndex(short, ", "), strings.LastIndex(short, " ("))
+		if at <= 0 {
+			return s
+		}
+		short = short[:at]
+	}
+}
+
 // drawFunctions draws a row for each function, the worst first, and under those that are open the
 // sentences behind it.
 func (m *Model) drawFunctions(c *canvas.Canvas, y int) int {
@@ -91,7 +106,7 @@ func (m *Model) drawFunctions(c *canvas.Canvas, y int) int {
 				c.Right(cols[i].at, y, v.Style, v.Text)
 			}
 		}
-		c.PutUpTo(cause, y, m.w-1, style, text.Harmless(row.Cause))
+		c.PutUpTo(cause, y, m.w-1, style, phrases(text.Harmless(row.Cause), m.w-1-cause))
 		if m.row >= 0 && m.row == len(m.rows)-1 && m.cursor < 0 {
 			c.Restyle(3, y, m.w-4, canvas.Chosen)
 		}
