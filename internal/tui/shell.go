@@ -769,26 +769,29 @@ func (s *shell) draw() string {
 
 // drawTop draws the name, the views and what goes on, and the roster.
 func (s *shell) drawTop(c *canvas.Canvas) {
-	x, gap := 0, 1
-	if s.w >= 120 { // where there is little room, it is for what goes on
-		gap = 3
-	}
-	if s.w >= 100 {
-		x = c.Put(1, 0, canvas.Warm, "night drill")
-	}
-	if s.w >= 140 {
-		x = c.PutUpTo(x+2, 0, x+30, canvas.Plain, s.plan.Name)
-	}
 	style, text := s.current().Title()
 	if s.preparing != "" {
 		style, text = canvas.Warm, s.preparing
 	}
-	whole := x + 3
-	for _, t := range tabs {
-		whole += gap + len(t.key) + 1 + len(t.name)
+	x := 0
+	if s.w >= 100 {
+		x = c.Put(1, 0, canvas.Warm, "night drill")
 	}
-	// where they would cut off what goes on, the other views are their numbers alone
-	short := s.w < 120 && whole+ansi.StringWidth(text) > s.w
+	fits := func(gap, more int) bool { // what goes on has the first right to the room, even where it grows a little
+		for _, t := range tabs {
+			more += gap + len(t.key) + 1 + len(t.name)
+		}
+		const growth = 4
+		return x+more+3+ansi.StringWidth(text)+growth <= s.w
+	}
+	gap := 1
+	if fits(3, 0) {
+		gap = 3
+	}
+	if name := min(ansi.StringWidth(s.plan.Name), 28); x > 0 && fits(3, 2+name) {
+		x = c.PutUpTo(x+2, 0, x+2+name, canvas.Plain, s.plan.Name)
+	}
+	short := !fits(1, 0) // then the other views are their numbers alone
 	for i, t := range tabs {
 		style := canvas.Dim
 		if tab(i) == s.tab {
