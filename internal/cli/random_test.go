@@ -364,7 +364,7 @@ func (x *thrown) compare(s measure.Summary, rows []map[string]string, said []log
 		}
 		if (row["result"] == "ok") != (row["status"] == "200" || row["status"] == "404" && row["source"] == "fares") &&
 			row["result"] != "retry requested" && row["result"] != "acknowledgement lost" &&
-			row["result"] != "run over" &&
+			row["result"] != "run over" && row["result"] != "timeout" && // its end came too late, on a busy machine
 			row["late"] != "true" {
 			wrong("a row has the status %s and the result %s", row["status"], row["result"])
 		}

@@ -44,7 +44,7 @@ type Order struct {
 	Cold    bool   // running instances are stopped first
 	Async   bool   // the reply is not waited for (RFC 7240 respond-async)
 	Origin  Origin
-	Trace   string // the trace context of who published it; "" for none
+	by      *publisher // who published it; nil where that is not known
 }
 
 // Firing is one event that was fired.
@@ -109,6 +109,7 @@ func (s *Session) Fire(o Order) *Firing {
 	s.mu.Unlock()
 	go func() {
 		over := s.carryOut(ctx, f, values)
+		o.by.came()
 		go s.follow(ctx, f, over) // on a small stack of its own, since many events may wait for long
 	}()
 	return f
@@ -129,7 +130,7 @@ func (s *Session) follow(ctx context.Context, f *Firing, over <-chan struct{}) {
 		s.trim()
 	}
 	close(f.done)
-	if over != nil && len(s.Look(f).Trace.Made) > 0 {
+	if over != nil && s.goesOn(f) {
 		s.changed()
 		select {
 		case <-f.trace.Whole():
@@ -143,6 +144,12 @@ func (s *Session) follow(ctx context.Context, f *Firing, over <-chan struct{}) {
 	s.mu.Unlock()
 	close(f.whole)
 	s.changed()
+}
+
+// goesOn reports whether events came of a firing, or will.
+func (s *Session) goesOn(f *Firing) bool {
+	t := s.Look(f).Trace
+	return len(t.Made) > 0 || t.Coming > 0
 }
 
 // Stop stops waiting for a firing that is not over.
@@ -216,19 +223,14 @@ func (s *Session) carryOut(ctx context.Context, f *Firing, values payload.Values
 		}
 	}
 	f.doing, f.driver = "", driver
-	err = nil
 	if f.Origin == Published {
-		f.trace, err = driver.Publish(shot, f.Trace)
+		f.trace = driver.Publish(shot, f.by.of(driver))
 	} else {
 		f.trace = driver.Fire(shot)
 	}
 	s.arrived(f)
 	over = s.over
 	s.mu.Unlock()
-	if err != nil {
-		refuse(&build.Failure{Text: err.Error()})
-		return nil
-	}
 	return over
 }
 

@@ -66,6 +66,27 @@ func (s *Session) Publishing() (url, note string) {
 // PublishingMQTT returns the address at which events are published over MQTT; "" for none.
 func (s *Session) PublishingMQTT() string { return s.mqtt.URL() }
 
+// publisher is the event whose invocation published others.
+type publisher struct {
+	driver *runner.Follower // that it is of
+	event  *runner.Trace
+}
+
+// of returns the event, if it is one of that driver's.
+func (p *publisher) of(driver *runner.Follower) *runner.Trace {
+	if p == nil || p.driver != driver {
+		return nil
+	}
+	return p.event
+}
+
+// came notes that one of the events that were published was handed in, or will not be.
+func (p *publisher) came() {
+	if p != nil {
+		p.driver.Came(p.event)
+	}
+}
+
 // mostWaiting is how many published events may wait for their functions.
 const mostWaiting = 100_000
 
@@ -74,7 +95,7 @@ func (s *Session) published(source int, all []payload.Payload, trace string) err
 	s.enter()
 	defer s.leave()
 	s.mu.Lock()
-	p, paused := s.Whole, s.paused
+	p, paused, driver := s.Whole, s.paused, s.driver
 	full := s.waiting+len(all) > mostWaiting
 	if paused == "" && !full && source < len(p.Sources) {
 		s.waiting += len(all)
@@ -88,11 +109,21 @@ func (s *Session) published(source int, all []payload.Payload, trace string) err
 	case source >= len(p.Sources):
 		return errors.New("the source no longer exists")
 	}
+	var by *publisher
+	switch event, err := driver.Expect(trace, len(all)); {
+	case err != nil:
+		s.mu.Lock()
+		s.waiting -= len(all)
+		s.mu.Unlock()
+		return err
+	case event != nil:
+		by = &publisher{driver, event}
+	}
 	src := &p.Sources[source]
 	for i := range all {
 		pl := &all[i]
 		item := &catalog.Item{Source: source, SourceName: src.Name, Label: pl.Label(), Payload: pl}
-		s.Fire(Order{Item: item, Origin: Published, Trace: trace})
+		s.Fire(Order{Item: item, Origin: Published, by: by})
 	}
 	return nil
 }

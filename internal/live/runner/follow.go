@@ -39,6 +39,7 @@ type Trace struct {
 	Left     int    // deliveries without an outcome
 	deadOf   string // the source that gave it up; "" for none
 	last     attempt
+	Coming   int    // events that its functions published and that were not handed in yet
 	whole    *whole
 	unclear  int // attempts of which it is not known yet why they failed
 	done     chan struct{}
@@ -72,6 +73,13 @@ type Attempt struct {
 type whole struct {
 	open int // events of which not every delivery has its outcome
 	done chan struct{}
+}
+
+// close notes that one of the events is over.
+func (w *whole) close() {
+	if w.open--; w.open == 0 {
+		close(w.done)
+	}
 }
 
 // Done is closed when every delivery has its outcome.
@@ -250,7 +258,7 @@ func (d *Follower) eventTaken(f *engine.Effect) {
 			t.Steps++
 		}
 		from.Made = append(from.Made, t)
-	} else if by := t.publishedBy; by != nil && d.traces[by.Number] == by { // it is still in progress
+	} else if by := t.publishedBy; by != nil { // what it is part of is still open
 		t.Origin, t.Steps, t.whole = engine.FromPublish, by.Steps+1, by.whole
 		by.Made = append(by.Made, t)
 	} else {
@@ -363,9 +371,7 @@ func (d *Follower) failed(fn int32) {
 func (d *Follower) stepped(clock.Time) {
 	for _, id := range d.endedEvents {
 		t := d.traces[id]
-		if t.whole.open--; t.whole.open == 0 {
-			close(t.whole.done)
-		}
+		t.whole.close()
 		delete(d.traces, id)
 	}
 	d.endedEvents = d.endedEvents[:0]

@@ -63,16 +63,37 @@ func (d *Drill) Publish(source int, all []payload.Payload, trace string) error {
 	return nil
 }
 
-// Publish hands an event in that was published to a source; see [Drill.Publish].
-func (d *Follower) Publish(s Event, trace string) (*Trace, error) {
-	s.published = true
+// Expect keeps the chain open that published events are part of, by their trace context, until Came: they are handed in
+// one at a time, and what published them may be over before. It returns the event whose invocation published them, nil
+// where that is not known or over, and an error where the chain is too long.
+func (d *Follower) Expect(trace string, events int) (*Trace, error) {
 	d.mu.Lock()
-	from, known := d.traces[d.publisher(trace, 1<<62)]
-	if known && from.Steps >= d.p.Steps {
-		d.mu.Unlock()
-		return nil, fmt.Errorf("this would be step %d of a chain, and chain_steps is %d", from.Steps+1, d.p.Steps)
+	defer d.mu.Unlock()
+	by := d.traces[d.publisher(trace, 1<<62)]
+	if by == nil {
+		return nil, nil
 	}
-	d.mu.Unlock()
-	s.publishedBy = from
-	return d.Fire(s), nil
+	if by.Steps >= d.p.Steps {
+		return nil, fmt.Errorf("this would be step %d of a chain, and chain_steps is %d", by.Steps+1, d.p.Steps)
+	}
+	by.Coming += events
+	by.whole.open += events
+	return by, nil
+}
+
+// Came notes that an event that was expected was handed in, or will not be. by may be nil.
+func (d *Follower) Came(by *Trace) {
+	if by == nil {
+		return
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	by.Coming--
+	by.whole.close()
+}
+
+// Publish hands an event in that was published to a source, by an event of [Follower.Expect].
+func (d *Follower) Publish(s Event, by *Trace) *Trace {
+	s.published, s.publishedBy = true, by
+	return d.Fire(s)
 }
