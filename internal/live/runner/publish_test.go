@@ -22,6 +22,7 @@ import (
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/report"
 	"nightdrill/internal/live/publish"
+	"nightdrill/internal/live/transport"
 )
 
 // publishing answers a request by publishing as many events as its body says, in its trace.
@@ -155,6 +156,42 @@ func TestAPublishedChainIsStopped(t *testing.T) {
 	drill.Run(context.Background())
 	if s := report.Summarize(drill.Snapshot()); s.Sources["s"].Arrived != 6 || n != 6 {
 		t.Errorf("%d published: %+v", n, s.Sources["s"])
+	}
+}
+
+// What an invocation publishes is a step of its chain, even where it is handed in after the invocation's end; the chain
+// is open until then.
+func TestPublishedJustBeforeTheReply(t *testing.T) {
+	d, _ := stand(t, "plain", true, func(p *plan.Project) {
+		p.Steps, p.Sources[0].BatchMax, p.Sources[0].BatchWait = 2, 2, time.Hour
+	})
+	by := d.Fire(Event{Payload: message("a", "1"), Routes: 1}) // waits for a second one
+	trace := transport.Traceparent(d.trace, d.Look(by).Number, 1)
+	got, err := d.Expect(trace, 2)
+	if got != by || err != nil {
+		t.Fatalf("expected of %v, %v", got, err)
+	}
+	fire(t, d, Event{Payload: message("b", "2"), Routes: 1})
+	<-by.Done()
+	d.Came(by) // one of the two was refused
+	if v := d.Look(by); v.Coming != 1 || len(v.Made) != 0 {
+		t.Errorf("expected are %d, made %d", v.Coming, len(v.Made))
+	}
+	select {
+	case <-by.Whole():
+		t.Error("the chain is over before what was published was handed in")
+	default:
+	}
+	made := d.Publish(Event{Payload: message("c", "3"), Routes: 1}, by)
+	d.Came(by)
+	fire(t, d, Event{Payload: message("d", "4"), Routes: 1})
+	<-by.Whole()
+	if v := d.Look(by); len(v.Made) != 1 || v.Made[0].Origin != engine.FromPublish || v.Made[0].Steps != 1 {
+		t.Errorf("made of it: %+v", v.Made)
+	}
+	<-made.Done()
+	if got, err := d.Expect(trace, 1); got != nil || err != nil { // it is over
+		t.Errorf("expected of %v, %v", got, err)
 	}
 }
 
