@@ -39,7 +39,7 @@ type Trace struct {
 	Left     int    // deliveries without an outcome
 	deadOf   string // the source that gave it up; "" for none
 	last     attempt
-	Coming   int    // events that its functions published and that were not handed in yet
+	Coming   int // events that its functions published and that were not handed in yet
 	whole    *whole
 	unclear  int // attempts of which it is not known yet why they failed
 	done     chan struct{}
