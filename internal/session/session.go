@@ -97,7 +97,7 @@ func (d *Workspace) Stand(listen string) (*Session, error) {
 // for one command. The object store, where there is any, listens at a free port.
 func (d *Workspace) StandQuietly() *Session {
 	if len(catalog.Buckets(d.Loaded)) > 0 && d.Objects.Address() == "" {
-		_, _ = d.Objects.Listen(cmp.Or(d.Entrances.Objects, "127.0.0.1:0")) // what needs it says that it is not there
+		_ = d.Objects.Listen(cmp.Or(d.Entrances.Objects, "127.0.0.1:0")) // what needs it says that it is not there
 	}
 	return d.stand("127.0.0.1:0")
 }

@@ -28,7 +28,7 @@ func (s *Session) serveObjects() {
 	if s.Objects.Address() == "" {
 		s.Objects.Tell(s.objectChanged)
 		at := cmp.Or(s.Entrances.Objects, objects.Usual)
-		_, err = s.Objects.Listen(at) // where it really listens is on the screen
+		err = s.Objects.Listen(at) // where it really listens is on the screen
 	}
 	if err == nil {
 		err = s.Objects.Watch()
@@ -97,8 +97,7 @@ func (d *Workspace) listenFor(store *objects.Store) error {
 		host, _, _ := net.SplitHostPort(taken)
 		at = net.JoinHostPort(host, "0")
 	}
-	_, err := store.Listen(at)
-	return err
+	return store.Listen(at)
 }
 
 // keepAgain stores those of the objects that a run kept that are wanted.
@@ -177,7 +176,7 @@ func (d *Workspace) bringAllObjects(store *objects.Store, from *plan.Project, dr
 // event.
 func (d *Workspace) Upload(source int, path, key string) (*catalog.Item, error) {
 	if d.Objects.Address() == "" {
-		if _, err := d.Objects.Listen(cmp.Or(d.Entrances.Objects, "127.0.0.1:0")); err != nil {
+		if err := d.Objects.Listen(cmp.Or(d.Entrances.Objects, "127.0.0.1:0")); err != nil {
 			return nil, err
 		}
 	}

@@ -9,11 +9,9 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"net"
 	"net/http"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"nightdrill/internal/core/event"
@@ -47,23 +45,11 @@ type Front struct {
 func Open(wanted string, allowed []string, answer func(context.Context, *event.Request, []string) Answer) (*Front,
 	error) {
 	f := &Front{}
-	address := wanted
-	if address == "" {
-		address = Usual
-	}
-	l, err := net.Listen("tcp", address)
-	if wanted == "" && errors.Is(err, syscall.EADDRINUSE) {
-		f.Note = Usual + " is taken, so another port was chosen"
-		l, err = net.Listen("tcp", "127.0.0.1:0")
-	}
+	l, note, err := hosts.Listen(wanted, Usual)
 	if err != nil {
-		var op *net.OpError
-		if errors.As(err, &op) {
-			err = op.Err
-		}
-		return nil, fmt.Errorf("the front cannot listen at %s: %w; choose another with --listen HOST:PORT", address,
-			err)
+		return nil, fmt.Errorf("the front cannot listen at %w; choose another with --listen HOST:PORT", err)
 	}
+	f.Note = note
 	f.Address = l.Addr().String()
 	f.server = &http.Server{
 		Handler:           handler(allowed, answer),

@@ -2,7 +2,6 @@ package front
 
 import (
 	"cmp"
-	"crypto/subtle"
 	"fmt"
 	"net/http"
 	"slices"
@@ -41,7 +40,7 @@ func Decide(p *plan.Expanded, r *event.Request) Decision {
 		return untaken(p, pl)
 	}
 	src := &p.Sources[source]
-	if src.Token != "" && !bearer(r, src.Token) {
+	if src.Token != "" && !hosts.Bearer(r.HeaderValue("Authorization"), src.Token) {
 		a := Plain(http.StatusUnauthorized, "%s requires a bearer token in the header Authorization (RFC 6750 §2.1)",
 			src.Name)
 		a.Header.Set("WWW-Authenticate", `Bearer realm="`+src.Name+`"`)
@@ -109,13 +108,6 @@ func taking(p *plan.Expanded, pl *payload.Payload) int {
 		}
 	}
 	return -1
-}
-
-// bearer compares the token of a request in constant time.
-func bearer(r *event.Request, token string) bool {
-	scheme, given, _ := strings.Cut(r.HeaderValue("Authorization"), " ")
-	return strings.EqualFold(scheme, "bearer") && subtle.ConstantTimeCompare([]byte(strings.TrimSpace(given)),
-		[]byte(token)) == 1
 }
 
 // nearRoute is a route and how many of its conditions a request does not meet.

@@ -5,13 +5,46 @@
 package hosts
 
 import (
+	"crypto/subtle"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
 	"net/netip"
 	"net/url"
 	"strings"
+	"syscall"
 )
+
+// Listen listens at an address of this machine: at usual, or a free port where that is taken, when wanted is "". note
+// says that it was taken.
+func Listen(wanted, usual string) (l net.Listener, note string, err error) {
+	address := wanted
+	if address == "" {
+		address = usual
+	}
+	l, err = net.Listen("tcp", address)
+	if wanted == "" && errors.Is(err, syscall.EADDRINUSE) {
+		note = usual + " is taken, so another port was chosen"
+		l, err = net.Listen("tcp", "127.0.0.1:0")
+	}
+	if err != nil {
+		if op := (*net.OpError)(nil); errors.As(err, &op) {
+			err = op.Err // without the address, which it has in words of its own
+		}
+		return nil, "", fmt.Errorf("%s: %w", address, err)
+	}
+	return l, note, nil
+}
+
+// Bearer reports whether a header Authorization has a token as a bearer token (RFC 6750 §2.1).
+func Bearer(authorization, token string) bool {
+	scheme, given, _ := strings.Cut(authorization, " ")
+	return strings.EqualFold(scheme, "bearer") && Same(strings.TrimSpace(given), token)
+}
+
+// Same compares secrets in constant time.
+func Same(a, b string) bool { return subtle.ConstantTimeCompare([]byte(a), []byte(b)) == 1 }
 
 // Name returns the name in a Host header, in small letters, without its port.
 func Name(host string) string {

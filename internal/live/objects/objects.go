@@ -133,8 +133,8 @@ func (s *Store) Reopen(buckets []Bucket) (*Store, error) {
 	if address == "" || len(buckets) == 0 {
 		return n, nil
 	}
-	if _, err := n.Listen(address); err != nil { // another program took it meanwhile
-		_, _ = n.Listen("127.0.0.1:0") // requests then find no address
+	if err := n.Listen(address); err != nil { // another program took it meanwhile
+		_ = n.Listen("127.0.0.1:0") // requests then find no address
 	}
 	return n, nil
 }

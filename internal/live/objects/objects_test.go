@@ -32,7 +32,7 @@ func open(t *testing.T, dir string, buckets ...Bucket) *shop {
 	}
 	x := &shop{t, s, make(chan event.Object, 1000)}
 	s.Tell(func(o event.Object, _ time.Time) { x.told <- o })
-	if _, err := s.Listen("127.0.0.1:0"); err != nil {
+	if err := s.Listen("127.0.0.1:0"); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(s.Close)
@@ -413,7 +413,7 @@ func TestALayer(t *testing.T) {
 	}
 	layer := base.Layer(filepath.Join(dir, "layer"))
 	x := &shop{t, layer, base.told}
-	if _, err := x.Listen("127.0.0.1:0"); err != nil {
+	if err := x.Listen("127.0.0.1:0"); err != nil {
 		t.Fatal(err)
 	}
 	for _, step := range []struct {

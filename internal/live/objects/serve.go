@@ -5,14 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"net/url"
 	"os"
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"nightdrill/internal/core/event"
@@ -31,14 +29,13 @@ const mostListed = 1000
 
 // Listen opens the entrance at an address; at a free port when the usual one was
 // wanted and is taken.
-func (s *Store) Listen(wanted string) (note string, err error) {
-	l, err := net.Listen("tcp", wanted)
-	if wanted == Usual && errors.Is(err, syscall.EADDRINUSE) {
-		note = Usual + " is taken, so the object store has another port"
-		l, err = net.Listen("tcp", "127.0.0.1:0")
+func (s *Store) Listen(wanted string) error {
+	if wanted == Usual {
+		wanted = ""
 	}
+	l, _, err := hosts.Listen(wanted, Usual)
 	if err != nil {
-		return "", fmt.Errorf("the object store cannot listen at %s: %w", wanted, err)
+		return fmt.Errorf("the object store cannot listen at %w", err)
 	}
 	server := &http.Server{Handler: http.HandlerFunc(s.serve), ReadHeaderTimeout: 10 * time.Second,
 		MaxHeaderBytes: 256 << 10}
@@ -46,7 +43,7 @@ func (s *Store) Listen(wanted string) (note string, err error) {
 	s.address, s.server = l.Addr().String(), server
 	s.mu.Unlock()
 	go func() { _ = server.Serve(l) }() // it ends with Close
-	return note, nil
+	return nil
 }
 
 // Address returns where the store listens; "" where it does not.

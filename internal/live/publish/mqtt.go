@@ -1,13 +1,10 @@
 package publish
 
 import (
-	"errors"
 	"fmt"
 	"log/slog"
-	"net"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	mqtt "github.com/mochi-mqtt/server/v2"
@@ -17,6 +14,7 @@ import (
 	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/hosts"
 )
 
 // UsualMQTT is where the entrance for MQTT listens when no one says otherwise.
@@ -42,20 +40,11 @@ func (m *MQTT) URL() string {
 // why an event is not taken: over MQTT 3.1.1 whoever published it does not hear of it.
 func OpenMQTT(wanted string, project func() *plan.Project, take Taker, later func(error) bool,
 	bad func(text string)) (*MQTT, error) {
-	m := &MQTT{}
-	address := wanted
-	if address == "" {
-		address = UsualMQTT
-	}
-	l, err := net.Listen("tcp", address)
-	if wanted == "" && errors.Is(err, syscall.EADDRINUSE) {
-		m.Note = UsualMQTT + " is taken, so another port was chosen"
-		l, err = net.Listen("tcp", "127.0.0.1:0")
-	}
+	l, note, err := hosts.Listen(wanted, UsualMQTT)
 	if err != nil {
-		return nil, fmt.Errorf("MQTT cannot be taken at %s: %w", address, err)
+		return nil, fmt.Errorf("MQTT cannot be taken at %w", err)
 	}
-	m.Address = l.Addr().String()
+	m := &MQTT{Address: l.Addr().String(), Note: note}
 	able := mqtt.NewDefaultServerCapabilities()
 	able.RetainAvailable, able.WildcardSubAvailable, able.SharedSubAvailable, able.SubIDAvailable = 0, 0, 0, 0
 	able.MaximumPacketSize = largest
@@ -175,7 +164,7 @@ func (h *hook) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet, er
 	case !p.Sources[at].Kind.Published():
 		return refuse(packets.ErrTopicNameInvalid, "%s is of kind %s and cannot be published to: %s", name,
 			p.Sources[at].Kind, ways[p.Sources[at].Kind])
-	case p.Sources[at].Token != "" && string(cl.Properties.Username) != p.Sources[at].Token:
+	case p.Sources[at].Token != "" && !hosts.Same(string(cl.Properties.Username), p.Sources[at].Token):
 		return refuse(packets.ErrNotAuthorized, "%s requires its token as the password", name)
 	}
 	x, trace, err := message(&pk, cl.Properties.ProtocolVersion == 5, name)

@@ -3,17 +3,14 @@
 package publish
 
 import (
-	"crypto/subtle"
 	"errors"
 	"fmt"
 	"io"
 	"mime"
-	"net"
 	"net/http"
 	"net/url"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 	"unicode/utf8"
 
@@ -61,21 +58,11 @@ func (e *Entrance) URL() string {
 // project as it is now; later reports whether an error of take passes.
 func Open(wanted string, allowed []string, project func() *plan.Project, take Taker, later func(error) bool) (*Entrance,
 	error) {
-	e := &Entrance{}
-	address := wanted
-	if address == "" {
-		address = Usual
-	}
-	l, err := net.Listen("tcp", address)
-	if wanted == "" && errors.Is(err, syscall.EADDRINUSE) {
-		e.Note = Usual + " is taken, so another port was chosen"
-		l, err = net.Listen("tcp", "127.0.0.1:0")
-	}
+	l, note, err := hosts.Listen(wanted, Usual)
 	if err != nil {
-		return nil, fmt.Errorf("events cannot be published at %s: %w; choose another address with --publish HOST:PORT",
-			address, err)
+		return nil, fmt.Errorf("events cannot be published at %w; choose another address with --publish HOST:PORT", err)
 	}
-	e.Address = l.Addr().String()
+	e := &Entrance{Address: l.Addr().String(), Note: note}
 	h := &handler{allowed: allowed, project: project, take: take, later: later}
 	e.server = &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, MaxHeaderBytes: 1 << 20}
 	go func() { _ = e.server.Serve(l) }() // it ends with Close
@@ -163,7 +150,7 @@ func (h *handler) serve(w http.ResponseWriter, r *http.Request) *refusal {
 		w.Header().Set("Allow", "POST")
 		return refuse(http.StatusMethodNotAllowed, "events are published with POST, not %s", r.Method)
 	}
-	if token := p.Sources[at].Token; token != "" && !bearer(r, token) {
+	if token := p.Sources[at].Token; token != "" && !hosts.Bearer(r.Header.Get("Authorization"), token) {
 		w.Header().Set("WWW-Authenticate", `Bearer realm="`+name+`"`)
 		return refuse(http.StatusUnauthorized, "%s requires a bearer token in the header Authorization (RFC 6750 §2.1)",
 			name)
@@ -187,13 +174,6 @@ func (h *handler) serve(w http.ResponseWriter, r *http.Request) *refusal {
 		return refuse(http.StatusConflict, "%v; nothing was taken", err)
 	}
 	return nil
-}
-
-// bearer compares the token of a request in constant time.
-func bearer(r *http.Request, token string) bool {
-	scheme, given, _ := strings.Cut(r.Header.Get("Authorization"), " ")
-	return strings.EqualFold(scheme, "bearer") && subtle.ConstantTimeCompare([]byte(strings.TrimSpace(given)),
-		[]byte(token)) == 1
 }
 
 // Read returns the events of a request: in the HTTP binding of CloudEvents (1.0.2, §3), or as plain data, of which an

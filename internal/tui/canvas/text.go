@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"strings"
 
-	"nightdrill/internal/core/record"
-
 	"github.com/alecthomas/chroma/v2"
 	"github.com/alecthomas/chroma/v2/lexers"
 	"github.com/charmbracelet/x/ansi"
+
+	"nightdrill/internal/core/record"
 )
 
 // Span is text in one style.
