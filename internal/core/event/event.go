@@ -43,6 +43,9 @@ type Event struct {
 	Binary           bool    // Data is written as data_base64 in JSON
 }
 
+// attributes are the context attributes that are text and no extensions (CloudEvents 1.0.2).
+var attributes = []string{"id", "source", "type", "subject", "datacontenttype", "dataschema", "time"}
+
 // Parse parses one event in the JSON format (CloudEvents JSON format 1.0.2, §3). The error names
 // the attribute that is wrong.
 func Parse(text []byte) (Event, error) {
@@ -55,29 +58,21 @@ func Parse(text []byte) (Event, error) {
 	}
 	var e Event
 	var version string
-	known := map[string]*string{
-		"specversion": &version, "id": &e.ID, "source": &e.Source, "type": &e.Type,
-		"subject": &e.Subject, "datacontenttype": &e.DataContentType, "dataschema": &e.DataSchema,
-	}
 	for _, name := range sortedKeys(raw) {
 		value := raw[name]
 		switch {
 		case name == "data" || name == "data_base64":
 		case bytes.Equal(value, []byte("null")): // as if absent (§2.2)
-		case name == "time":
-			s, err := unquote(value)
-			if err != nil {
-				return Event{}, fmt.Errorf("time: %w", err)
-			}
-			if e.Time, err = time.Parse(time.RFC3339Nano, s); err != nil {
-				return Event{}, fmt.Errorf("time: %q is not an RFC 3339 time", s)
-			}
-		case known[name] != nil:
+		case name == "specversion" || slices.Contains(attributes, name):
 			s, err := unquote(value)
 			if err != nil {
 				return Event{}, fmt.Errorf("%s: %w", name, err)
 			}
-			*known[name] = s
+			if name == "specversion" {
+				version = s
+			} else if err := e.SetAttribute(name, s); err != nil {
+				return Event{}, err
+			}
 		default:
 			f, err := extension(name, value)
 			if err != nil {
@@ -86,10 +81,8 @@ func Parse(text []byte) (Event, error) {
 			e.Extensions = append(e.Extensions, f)
 		}
 	}
-	for _, need := range []struct{ name, value string }{{"id", e.ID}, {"source", e.Source}, {"type", e.Type}} {
-		if need.value == "" {
-			return Event{}, fmt.Errorf("the required attribute %q is missing or empty", need.name)
-		}
+	if name := e.Missing(); name != "" {
+		return Event{}, fmt.Errorf("the required attribute %q is missing or empty", name)
 	}
 	if version != "1.0" {
 		return Event{}, fmt.Errorf("specversion is %q, expected \"1.0\"", version)

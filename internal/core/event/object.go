@@ -2,7 +2,9 @@ package event
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 )
@@ -48,6 +50,52 @@ func ObjectOf(e *Event) (o Object, ok bool) {
 		o.Action, _ = strings.CutPrefix(e.Type, ObjectType)
 	}
 	return o, o.Bucket != "" && o.Key != ""
+}
+
+// SetAttribute sets a context attribute from its text, as a binding to a protocol has it: also one that is an extension.
+// The error says what is wrong with a time (RFC 3339).
+func (e *Event) SetAttribute(name, value string) (err error) {
+	switch name {
+	case "id":
+		e.ID = value
+	case "source":
+		e.Source = value
+	case "type":
+		e.Type = value
+	case "subject":
+		e.Subject = value
+	case "datacontenttype":
+		e.DataContentType = value
+	case "dataschema":
+		e.DataSchema = value
+	case "time":
+		if e.Time, err = time.Parse(time.RFC3339Nano, value); err != nil {
+			return fmt.Errorf("time: %q is not an RFC 3339 time", value)
+		}
+	default:
+		at, there := slices.BinarySearchFunc(e.Extensions, name, func(x Field, name string) int {
+			return strings.Compare(x.Name, name)
+		})
+		if !there {
+			e.Extensions = slices.Insert(e.Extensions, at, Field{Name: name})
+		}
+		e.Extensions[at].Value = value
+	}
+	return nil
+}
+
+// Missing returns the first of the required attributes that the event does not have; "" for none. The version of the
+// specification is not one of its fields.
+func (e *Event) Missing() string {
+	switch {
+	case e.ID == "":
+		return "id"
+	case e.Source == "":
+		return "source"
+	case e.Type == "":
+		return "type"
+	}
+	return ""
 }
 
 // Attribute returns a context attribute as the JSON format writes it; ok is false when the event

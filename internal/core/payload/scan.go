@@ -538,7 +538,7 @@ func (s *scanner) har(events bool) error {
 		case err == nil:
 			p, err = e.payload()
 			if several = []Payload{p}; err == nil && events {
-				several, err = p.asEvents()
+				several, err = p.Events()
 			}
 		}
 		if err != nil {
@@ -602,11 +602,7 @@ func enter(dec *json.Decoder, keys ...string) error {
 
 // Events returns the events of a request in the HTTP binding of CloudEvents (1.0.2, §3): binary, structured, or a
 // batch, of which all are well or none is returned.
-func (p *Payload) Events() ([]Payload, error) { return p.asEvents() }
-
-// asEvents returns the events of a request in the HTTP binding of CloudEvents
-// (1.0.2, §3): binary, structured, or a batch.
-func (p *Payload) asEvents() ([]Payload, error) {
+func (p *Payload) Events() ([]Payload, error) {
 	kind := ""
 	e := event.Event{Data: p.Request.Body}
 	version := ""
@@ -617,33 +613,15 @@ func (p *Payload) asEvents() ([]Payload, error) {
 			if plain, err := url.PathUnescape(strings.ReplaceAll(value, "+", "%2B")); err == nil {
 				value = plain
 			}
-			switch attribute {
-			case "specversion":
+			if attribute == "specversion" {
 				version = value
-			case "id":
-				e.ID = value
-			case "source":
-				e.Source = value
-			case "type":
-				e.Type = value
-			case "subject":
-				e.Subject = value
-			case "dataschema":
-				e.DataSchema = value
-			case "time":
-				t, err := time.Parse(time.RFC3339Nano, value)
-				if err != nil {
-					return nil, fmt.Errorf("ce-time: %q is not an RFC 3339 time", value)
-				}
-				e.Time = t
-			default:
-				e.Extensions = append(e.Extensions, event.Field{Name: attribute, Value: value})
+			} else if err := e.SetAttribute(attribute, value); err != nil {
+				return nil, fmt.Errorf("ce-%w", err)
 			}
 		} else if name == "content-type" {
 			kind = h.Value
 		}
 	}
-	slices.SortFunc(e.Extensions, func(a, b event.Field) int { return strings.Compare(a.Name, b.Name) })
 	base, _, _ := mime.ParseMediaType(kind) // what is none is neither of the two
 	var list []Payload
 	switch {
@@ -665,7 +643,7 @@ func (p *Payload) asEvents() ([]Payload, error) {
 			return nil, fmt.Errorf("request.postData: %w", err)
 		}
 		list = append(list, Payload{Event: &one})
-	case version != "1.0" || e.ID == "" || e.Source == "" || e.Type == "":
+	case version != "1.0" || e.Missing() != "":
 		return nil, errors.New("the request is not a CloudEvent: ce-specversion, ce-id, ce-source and ce-type are " +
 			"required; --kind har reads it as a request")
 	default:

@@ -5,7 +5,6 @@ import (
 	"log/slog"
 	"strings"
 	"sync"
-	"time"
 
 	mqtt "github.com/mochi-mqtt/server/v2"
 	"github.com/mochi-mqtt/server/v2/listeners"
@@ -196,40 +195,24 @@ func message(pk *packets.Packet, five bool, source string) (x payload.Payload, t
 	if strings.HasPrefix(kind, "application/cloudevents") {
 		return x, "", fmt.Errorf("events in the format %s are not read; send %s", kind, event.StructuredType)
 	}
-	e := event.Event{DataContentType: kind, Data: append([]byte{}, pk.Payload...)}
+	e := event.Event{Data: append([]byte{}, pk.Payload...)}
 	version := ""
 	for _, u := range pk.Properties.User {
-		switch u.Key {
-		case "specversion":
+		if u.Key == "specversion" {
 			version = u.Val
-		case "id":
-			e.ID = u.Val
-		case "source":
-			e.Source = u.Val
-		case "type":
-			e.Type = u.Val
-		case "subject":
-			e.Subject = u.Val
-		case "dataschema":
-			e.DataSchema = u.Val
-		case "time":
-			if e.Time, err = time.Parse(time.RFC3339Nano, u.Val); err != nil {
-				return x, "", fmt.Errorf("time: %q is not an RFC 3339 time", u.Val)
-			}
-		default:
-			e.Extensions = append(e.Extensions, event.Field{Name: u.Key, Value: u.Val})
+		} else if err := e.SetAttribute(u.Key, u.Val); err != nil {
+			return x, "", err
 		}
 		if u.Key == "traceparent" {
 			trace = u.Val
 		}
 	}
+	e.DataContentType = kind
 	if version == "" {
 		return plain(kind, e.Data, source), trace, nil
 	}
-	for name, value := range map[string]string{"id": e.ID, "source": e.Source, "type": e.Type} {
-		if value == "" {
-			return x, "", fmt.Errorf("the attribute %s is missing", name)
-		}
+	if name := e.Missing(); name != "" {
+		return x, "", fmt.Errorf("the attribute %s is missing", name)
 	}
 	e.Binary = plain(kind, e.Data, source).Event.Binary
 	return payload.Payload{Event: &e, Time: e.Time}, trace, nil
