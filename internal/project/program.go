@@ -1,9 +1,6 @@
 package project
 
 import (
-	"debug/elf"
-	"debug/macho"
-	"debug/pe"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -11,6 +8,9 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/programs"
 )
 
 // interpreters are programs that are given a file of code.
@@ -54,32 +54,20 @@ func script(command []string) string {
 // foreign returns which other system a program was built for, "" where it is one for this
 // system, no binary, or cannot be read.
 func foreign(path string) string {
-	here := runtime.GOOS + "/" + runtime.GOARCH
-	is := func(system string, known bool) string {
-		if !known || system == here {
-			return ""
-		}
-		return fmt.Sprintf("%s, and this machine is %s", system, here)
+	h, ok := programs.HeadOf(path)
+	if !ok || h.Java > 0 || h.OS != "darwin" && emulated() {
+		return ""
 	}
-	if f, err := elf.Open(path); err == nil {
-		defer f.Close()
-		arch := map[elf.Machine]string{elf.EM_X86_64: "amd64", elf.EM_AARCH64: "arm64", elf.EM_ARM: "arm",
-			elf.EM_RISCV: "riscv64", elf.EM_S390: "s390x", elf.EM_PPC64: "ppc64le"}[f.Machine]
-		return is("linux/"+arch, arch != "" && !emulated())
-	}
-	if f, err := macho.Open(path); err == nil {
-		defer f.Close()
-		arch := map[macho.Cpu]string{macho.CpuAmd64: "amd64", macho.CpuArm64: "arm64"}[f.Cpu]
-		if runtime.GOOS == "darwin" && runtime.GOARCH == "arm64" {
+	if h.OS == runtime.GOOS {
+		if slices.Contains(h.Archs, runtime.GOARCH) || runtime.GOOS == "darwin" && runtime.GOARCH == "arm64" {
 			return "" // which runs programs for the other, too
 		}
-		return is("darwin/"+arch, arch != "")
+		if arch := h.Archs[0]; arch == "386" || !slices.Contains(plan.TargetArchs, arch) {
+			return "" // it may run
+		}
 	}
-	if f, err := pe.Open(path); err == nil {
-		defer f.Close()
-		return is("windows", !emulated())
-	}
-	return ""
+	return fmt.Sprintf("%s/%s, and this machine is %s/%s", h.OS, strings.Join(h.Archs, " and "), runtime.GOOS,
+		runtime.GOARCH)
 }
 
 // emulated reports whether the system hands programs for others to an emulator (Linux,

@@ -52,8 +52,8 @@ func ObjectOf(e *Event) (o Object, ok bool) {
 	return o, o.Bucket != "" && o.Key != ""
 }
 
-// SetAttribute sets a context attribute from its text, as a binding to a protocol has it: also one that is an extension.
-// The error says what is wrong with a time (RFC 3339).
+// SetAttribute sets a context attribute, or an extension, from its text, as a binding to a protocol has it. The error
+// says what is wrong with a time (RFC 3339).
 func (e *Event) SetAttribute(name, value string) (err error) {
 	switch name {
 	case "id":

@@ -17,7 +17,7 @@ import (
 // program, or only begins like one, is not counted.
 func TestMisfits(t *testing.T) {
 	class := func(version int) []byte {
-		return binary.BigEndian.AppendUint16([]byte{0xca, 0xfe, 0xba, 0xbe, 0, 0}, uint16(version+firstJava))
+		return binary.BigEndian.AppendUint16([]byte{0xca, 0xfe, 0xba, 0xbe, 0, 0}, uint16(version+44))
 	}
 	var jar bytes.Buffer
 	z := zip.NewWriter(&jar)
