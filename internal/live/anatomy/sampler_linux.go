@@ -3,7 +3,6 @@ package anatomy
 import (
 	"bytes"
 	"encoding/binary"
-	"encoding/hex"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -21,6 +20,7 @@ import (
 
 	"nightdrill/internal/core/anatomy"
 	"nightdrill/internal/core/text"
+	"nightdrill/internal/live/proc"
 )
 
 // kind is what a system call can wait for.
@@ -468,8 +468,8 @@ func (p *process) address(inode string, now time.Duration) string {
 				if i == 0 || len(f) < 10 {
 					continue
 				}
-				if a, ok := addressOf(f[2]); ok {
-					p.addresses[f[9]] = a
+				if a, ok := proc.ParseAddress(f[2]); ok && a.Port() > 0 {
+					p.addresses[f[9]] = netip.AddrPortFrom(a.Addr().Unmap(), a.Port()).String()
 				}
 			}
 		}
@@ -484,22 +484,6 @@ func (p *process) address(inode string, now time.Duration) string {
 		}
 	}
 	return p.addresses[inode]
-}
-
-// addressOf returns the address and the port of a line of /proc/net/tcp; ok is false for none.
-func addressOf(of string) (string, bool) {
-	host, port, _ := strings.Cut(of, ":")
-	raw, err := hex.DecodeString(host)
-	number, wrong := strconv.ParseUint(port, 16, 16)
-	if err != nil || wrong != nil || number == 0 || len(raw)%4 != 0 {
-		return "", false
-	}
-	for i := 0; i < len(raw); i += 4 { // each word is in the order of the machine
-		word := binary.NativeEndian.Uint32(raw[i:])
-		binary.BigEndian.PutUint32(raw[i:], word)
-	}
-	address, ok := netip.AddrFromSlice(raw)
-	return netip.AddrPortFrom(address.Unmap(), uint16(number)).String(), ok
 }
 
 // connections returns what the connections of a process lead to; "" for none.

@@ -2,6 +2,7 @@ package proc
 
 import (
 	"encoding/binary"
+	"encoding/hex"
 	"errors"
 	"net/netip"
 	"os"
@@ -270,25 +271,31 @@ func listenersOfProc() (out []Listener) {
 			if len(f) < 10 || f[3] != "0A" {
 				continue
 			}
-			host, port, _ := strings.Cut(f[1], ":")
-			p, err := strconv.ParseUint(port, 16, 16)
-			if err != nil {
+			address, ok := ParseAddress(f[1])
+			if !ok {
 				continue
 			}
-			addr := netip.IPv4Unspecified()
-			if words := len(host) / 8; words > 0 {
-				raw := make([]byte, 0, 16)
-				for i := range words {
-					w, _ := strconv.ParseUint(host[8*i:8*i+8], 16, 32)
-					raw = binary.NativeEndian.AppendUint32(raw, uint32(w))
-				}
-				addr, _ = netip.AddrFromSlice(raw)
-			}
 			inode, _ := strconv.ParseUint(f[9], 10, 32)
-			out = append(out, Listener{netip.AddrPortFrom(addr, uint16(p)), uint32(inode)})
+			out = append(out, Listener{address, uint32(inode)})
 		}
 	}
 	return out
+}
+
+// ParseAddress returns the address and the port of a field of /proc/net/tcp and its like (proc(5)), which has words in
+// the order of the machine; ok is false for none.
+func ParseAddress(field string) (a netip.AddrPort, ok bool) {
+	host, port, _ := strings.Cut(field, ":")
+	raw, err := hex.DecodeString(host)
+	number, wrong := strconv.ParseUint(port, 16, 16)
+	if err != nil || wrong != nil || len(raw)%4 != 0 {
+		return a, false
+	}
+	for i := 0; i < len(raw); i += 4 {
+		binary.BigEndian.PutUint32(raw[i:], binary.NativeEndian.Uint32(raw[i:]))
+	}
+	address, ok := netip.AddrFromSlice(raw)
+	return netip.AddrPortFrom(address, uint16(number)), ok
 }
 
 // Listens returns the addresses that the processes of a session listen on.
