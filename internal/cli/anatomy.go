@@ -48,10 +48,10 @@ Budgets of the project's drills on this start are judged, such as
 			}
 			defer d.Close()
 			if d.Whole.FunctionNamed(args[0]) < 0 {
-				_, err := d.Anatomy(cmd.Context(), args[0], nil)
+				_, err := d.Anatomy(cmd.Context(), args[0], false, nil)
 				return wrong(err)
 			}
-			r, err := d.AnatomyFrom(cmd.Context(), args[0], dropped, func(step string) {
+			r, err := d.Anatomy(cmd.Context(), args[0], dropped, func(step string) {
 				fmt.Fprintf(cmd.ErrOrStderr(), "nightdrill: %s\n", step)
 			})
 			if err != nil {
@@ -130,7 +130,7 @@ func startBudgets(w io.Writer, p *plan.Project, r *anatomy.Report) error {
 func compareStarts(cmd *cobra.Command, d *session.Workspace, r *anatomy.Report, against string) error {
 	var other *anatomy.Side
 	if d.Whole.FunctionNamed(against) >= 0 {
-		second, err := d.Anatomy(cmd.Context(), against, func(step string) {
+		second, err := d.Anatomy(cmd.Context(), against, false, func(step string) {
 			fmt.Fprintf(cmd.ErrOrStderr(), "nightdrill: %s: %s\n", against, step)
 		})
 		if err != nil {

@@ -472,7 +472,7 @@ is applied to the event that the example is of: both must be the same.`,
 			if s < 0 {
 				return wrong(unknownSource(l.Project, source))
 			}
-			example, err := exampleIn(cmd.InOrStdin(), like)
+			example, err := readInput(cmd.InOrStdin(), like, session.LargestExample)
 			if err != nil {
 				return wrong(err)
 			}
@@ -502,18 +502,6 @@ is applied to the event that the example is of: both must be the same.`,
 	c.Flags().StringVar(&source, "source", "", "the source whose events are to have this shape")
 	c.Flags().StringVar(&to, "out", "", "write the template to a file instead of standard output")
 	return c
-}
-
-// exampleIn reads an example from a file, or from standard input where it is called -.
-func exampleIn(in io.Reader, like string) ([]byte, error) {
-	if like != "-" {
-		return project.ReadFile(like, session.LargestExample)
-	}
-	content, err := io.ReadAll(io.LimitReader(in, session.LargestExample+1))
-	if err == nil && len(content) > session.LargestExample {
-		err = fmt.Errorf("standard input has more than %d bytes", session.LargestExample)
-	}
-	return content, err
 }
 
 // printLearned lists what of an example corresponds to what of an event.

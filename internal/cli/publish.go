@@ -27,7 +27,7 @@ drill) takes them, as any other program could: CloudEvents as JSON, one, a list 
 With --type, the file is one event's plain data of that media type.`,
 		Args: cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			content, err := contentOf(cmd.InOrStdin(), args[1])
+			content, err := readInput(cmd.InOrStdin(), args[1], payload.LargestPublished)
 			if err != nil {
 				return wrong(err)
 			}
@@ -51,13 +51,14 @@ With --type, the file is one event's plain data of that media type.`,
 	return c
 }
 
-func contentOf(in io.Reader, file string) ([]byte, error) {
+// readInput reads a file, or standard input where it is called -, of at most so many bytes.
+func readInput(in io.Reader, file string, most int64) ([]byte, error) {
 	if file != "-" {
-		return project.ReadFile(file, payload.LargestPublished)
+		return project.ReadFile(file, most)
 	}
-	content, err := io.ReadAll(io.LimitReader(in, payload.LargestPublished+1))
-	if err == nil && len(content) > payload.LargestPublished {
-		err = fmt.Errorf("standard input has more than %d MiB", payload.LargestPublished>>20)
+	content, err := io.ReadAll(io.LimitReader(in, most+1))
+	if err == nil && int64(len(content)) > most {
+		err = fmt.Errorf("standard input has more than %d bytes", most)
 	}
 	return content, err
 }

@@ -24,14 +24,9 @@ const UntracedStarts = 6
 const mostForUntraced = 40 * time.Second
 
 // Anatomy starts a function, or a variant such as quote@small, several times and takes its start apart: some starts
-// without looking, then one for each way of looking. say, if not nil, is called with each step.
-func (d *Workspace) Anatomy(ctx context.Context, function string, say func(string)) (*anatomy.Report, error) {
-	return d.AnatomyFrom(ctx, function, false, say)
-}
-
-// AnatomyFrom is Anatomy with the function's files dropped from the page cache before each start, where that is
-// wanted.
-func (d *Workspace) AnatomyFrom(ctx context.Context, function string, dropped bool, say func(string)) (*anatomy.Report,
+// without looking, then one for each way of looking. Where dropped is wanted, the function's files leave the page cache
+// before each start. say, if not nil, is called with each step.
+func (d *Workspace) Anatomy(ctx context.Context, function string, dropped bool, say func(string)) (*anatomy.Report,
 	error) {
 	n := d.Whole.FunctionNamed(function)
 	if n < 0 {

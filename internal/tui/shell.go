@@ -30,6 +30,7 @@ import (
 	"nightdrill/internal/tui/fireview"
 	"nightdrill/internal/tui/input"
 	"nightdrill/internal/tui/msg"
+	"nightdrill/internal/tui/pane"
 	"nightdrill/internal/tui/setsview"
 	"nightdrill/internal/tui/startview"
 	"nightdrill/internal/tui/wiringview"
@@ -615,13 +616,13 @@ func (s *shell) fade(now time.Time) {
 
 // The shell's own keys.
 var keys = struct{ Quit, Help, Command, Next, Broken, Mouse, Hints, Interrupt key.Binding }{
-	Quit:      key.NewBinding(key.WithKeys("q"), key.WithHelp("q", "quit")),
-	Help:      key.NewBinding(key.WithKeys("?"), key.WithHelp("?", "all keys")),
-	Command:   key.NewBinding(key.WithKeys(":"), key.WithHelp(":", "a command by name")),
-	Next:      key.NewBinding(key.WithKeys("tab"), key.WithHelp("tab", "the next view")),
-	Broken:    key.NewBinding(key.WithKeys("!"), key.WithHelp("!", "the next reply that is not as expected")),
-	Mouse:     key.NewBinding(key.WithKeys("M"), key.WithHelp("M", "mouse off, to select text, or on")),
-	Hints:     key.NewBinding(key.WithKeys("T"), key.WithHelp("T", "hints for a first look, off or on")),
+	Quit:      pane.Bind("quit", "q"),
+	Help:      pane.Bind("all keys", "?"),
+	Command:   pane.Bind("a command by name", ":"),
+	Next:      pane.Bind("the next view", "tab"),
+	Broken:    pane.Bind("the next reply that is not as expected", "!"),
+	Mouse:     pane.Bind("mouse off, to select text, or on", "M"),
+	Hints:     pane.Bind("hints for a first look, off or on", "T"),
 	Interrupt: key.NewBinding(key.WithKeys("ctrl+c")),
 }
 

@@ -17,6 +17,7 @@ import (
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/input"
+	"nightdrill/internal/tui/pane"
 )
 
 // Choices is what can be compared in the project.
@@ -42,9 +43,9 @@ type Limits struct {
 var FormKeys = struct{ Field, Change, Toggle, Start, Close key.Binding }{
 	Field:  key.NewBinding(key.WithKeys("up", "down"), key.WithHelp("↑↓", "choose a field")),
 	Change: key.NewBinding(key.WithKeys("left", "right"), key.WithHelp("←→ or a value", "change it")),
-	Toggle: key.NewBinding(key.WithKeys("space"), key.WithHelp("space", "choose, or not")),
-	Start:  key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "start")),
-	Close:  key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "close")),
+	Toggle: pane.Bind("choose, or not", "space"),
+	Start:  pane.Bind("start", "enter"),
+	Close:  pane.Bind("close", "esc"),
 }
 
 // kind is what a form compares.

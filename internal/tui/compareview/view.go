@@ -16,6 +16,7 @@ import (
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/msg"
+	"nightdrill/internal/tui/pane"
 	"nightdrill/internal/tui/scroll"
 )
 
@@ -39,12 +40,12 @@ type (
 var Keys = struct{ Left, Right, Older, Newer, Swap, SetUp, Export, Copy key.Binding }{
 	Left:   key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "the other functions")),
 	Right:  key.NewBinding(key.WithKeys("right")),
-	Older:  key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "against an older run")),
-	Newer:  key.NewBinding(key.WithKeys("n"), key.WithHelp("n", "against a newer run")),
-	Swap:   key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "swap the runs")),
-	SetUp:  key.NewBinding(key.WithKeys("v"), key.WithHelp("v", "set up a comparison")),
-	Copy:   key.NewBinding(key.WithKeys("y"), key.WithHelp("y", "copy the verdicts")),
-	Export: key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export as pictures")),
+	Older:  pane.Bind("against an older run", "o"),
+	Newer:  pane.Bind("against a newer run", "n"),
+	Swap:   pane.Bind("swap the runs", "s"),
+	SetUp:  pane.Bind("set up a comparison", "v"),
+	Copy:   pane.Bind("copy the verdicts", "y"),
+	Export: pane.Bind("export as pictures", "x"),
 }
 
 // Model is the state of the view.

@@ -13,6 +13,7 @@ import (
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/input"
+	"nightdrill/internal/tui/pane"
 )
 
 // SetLimits asks the shell to change a function's limits now.
@@ -29,11 +30,11 @@ type Replace struct{ Function int }
 
 // LimitKeys are the keys of the limits' panel.
 var LimitKeys = struct{ Open, Cell, More, Away, Replace, Close key.Binding }{
-	Open:    key.NewBinding(key.WithKeys("e"), key.WithHelp("e", "limits")),
+	Open:    pane.Bind("limits", "e"),
 	Cell:    key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓←→", "choose a limit")),
 	More:    key.NewBinding(key.WithKeys("+", "=", "-", "_"), key.WithHelp("+ - or a value", "change it now")),
-	Away:    key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "reject everything, or not")),
-	Replace: key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "replace the instances")),
+	Away:    pane.Bind("reject everything, or not", "t"),
+	Replace: pane.Bind("replace the instances", "r"),
 	Close:   key.NewBinding(key.WithKeys("esc", "e"), key.WithHelp("esc", "close")),
 }
 

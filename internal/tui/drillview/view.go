@@ -39,25 +39,25 @@ var Keys = struct {
 	Start, Stop, Up, Down, Left, Right, Open, Map, Close, In, Out, Back, On, All, Logs, Search, Smaller,
 	Larger, Copy key.Binding
 }{
-	Start:   key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "start a drill")),
-	Stop:    key.NewBinding(key.WithKeys("S"), key.WithHelp("S", "stop the drill")),
+	Start:   pane.Bind("start a drill", "s"),
+	Stop:    pane.Bind("stop the drill", "S"),
 	Up:      key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓", "choose a lane")),
 	Down:    key.NewBinding(key.WithKeys("down")),
 	Left:    key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "choose an invocation")),
 	Right:   key.NewBinding(key.WithKeys("right")),
-	Open:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "open it")),
-	Map:     key.NewBinding(key.WithKeys("g"), key.WithHelp("g", "trace on the map")),
-	Close:   key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "close")),
+	Open:    pane.Bind("open it", "enter"),
+	Map:     pane.Bind("trace on the map", "g"),
+	Close:   pane.Bind("close", "esc"),
 	In:      key.NewBinding(key.WithKeys("+", "="), key.WithHelp("+ -", "zoom")),
 	Out:     key.NewBinding(key.WithKeys("-", "_")),
 	Back:    key.NewBinding(key.WithKeys(",", "pgup"), key.WithHelp(", .", "scroll in time")),
 	On:      key.NewBinding(key.WithKeys(".", "pgdown")),
 	All:     key.NewBinding(key.WithKeys("0", "home"), key.WithHelp("0", "the whole drill")),
-	Logs:    key.NewBinding(key.WithKeys("l"), key.WithHelp("l", "logs, of the lane that is chosen")),
-	Search:  key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "search the logs")),
+	Logs:    pane.Bind("logs, of the lane that is chosen", "l"),
+	Search:  pane.Bind("search the logs", "/"),
 	Smaller: key.NewBinding(key.WithKeys("<"), key.WithHelp("< >", "lower part smaller, larger")),
 	Larger:  key.NewBinding(key.WithKeys(">")),
-	Copy:    key.NewBinding(key.WithKeys("y"), key.WithHelp("y", "copy the invocation, or the log")),
+	Copy:    pane.Bind("copy the invocation, or the log", "y"),
 }
 
 // Model is the state of the view.
@@ -284,7 +284,7 @@ func (m *Model) Help() []key.Binding {
 	case m.choosing() && len(m.p.Drills) == 0:
 		return nil
 	case m.choosing():
-		start := key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "start this drill"))
+		start := pane.Bind("start this drill", "enter")
 		pick := key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓", "choose a drill"))
 		return []key.Binding{start, pick}
 	case m.Typing():

@@ -17,6 +17,7 @@ import (
 	"nightdrill/internal/store"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/msg"
+	"nightdrill/internal/tui/pane"
 	"nightdrill/internal/tui/scroll"
 )
 
@@ -57,17 +58,17 @@ var Keys = struct {
 }{
 	Older:   key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "older and newer runs, or the cursor")),
 	Newer:   key.NewBinding(key.WithKeys("right")),
-	Open:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "open the row, or what is behind the cursor")),
-	Budgets: key.NewBinding(key.WithKeys("b"), key.WithHelp("b", "budgets that were met")),
-	Lanes:   key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "the run's lanes")),
-	Cursor:  key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "a cursor on the drawings")),
-	Filter:  key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "filter")),
-	Alone:   key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "findings of what is chosen alone")),
-	Runs:    key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "past runs")),
-	Start:   key.NewBinding(key.WithKeys("X"), key.WithHelp("X", "take the function's start apart")),
-	Export:  key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export to files")),
-	Replay:  key.NewBinding(key.WithKeys("a"), key.WithHelp("a", "replay its events")),
-	Copy:    key.NewBinding(key.WithKeys("y"), key.WithHelp("y", "copy the verdict")),
+	Open:    pane.Bind("open the row, or what is behind the cursor", "enter"),
+	Budgets: pane.Bind("budgets that were met", "b"),
+	Lanes:   pane.Bind("the run's lanes", "t"),
+	Cursor:  pane.Bind("a cursor on the drawings", "c"),
+	Filter:  pane.Bind("filter", "/"),
+	Alone:   pane.Bind("findings of what is chosen alone", "f"),
+	Runs:    pane.Bind("past runs", "r"),
+	Start:   pane.Bind("take the function's start apart", "X"),
+	Export:  pane.Bind("export to files", "x"),
+	Replay:  pane.Bind("replay its events", "a"),
+	Copy:    pane.Bind("copy the verdict", "y"),
 	Escape:  key.NewBinding(key.WithKeys("esc", "escape"), key.WithHelp("esc", "back")),
 }
 

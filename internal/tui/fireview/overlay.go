@@ -14,6 +14,7 @@ import (
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/input"
 	"nightdrill/internal/tui/msg"
+	"nightdrill/internal/tui/pane"
 )
 
 func statusText(status int) string { return http.StatusText(status) }
@@ -36,11 +37,11 @@ type overlay struct {
 }
 
 var overlayKeys = struct{ Search, Function, Only, Set, Unset, Follow key.Binding }{
-	Search:   bind("search", "/"),
-	Function: bind("of another function", "f"),
-	Only:     bind("this instance, this invocation", "o"),
-	Set:      key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "change it for this session")),
-	Unset:    bind("reset to project value", "D"),
+	Search:   pane.Bind("search", "/"),
+	Function: pane.Bind("of another function", "f"),
+	Only:     pane.Bind("this instance, this invocation", "o"),
+	Set:      pane.Bind("change it for this session", "enter"),
+	Unset:    pane.Bind("reset to project value", "D"),
 	Follow:   key.NewBinding(key.WithKeys("end", "G"), key.WithHelp("end", "follow")),
 }
 
@@ -104,7 +105,7 @@ func (o *overlay) refresh(s *session.Session) {
 func (o *overlay) help() []key.Binding {
 	switch {
 	case o.typing != nil:
-		return []key.Binding{key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "done"))}
+		return []key.Binding{pane.Bind("done", "enter")}
 	case o.env != "":
 		return []key.Binding{overlayKeys.Set, overlayKeys.Unset, Keys.Up, Keys.Close}
 	}

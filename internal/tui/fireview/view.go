@@ -35,14 +35,14 @@ var Keys = struct {
 	Stop,
 	Close key.Binding
 }{
-	Fire:     bind("fire", "enter"),
-	Cold:     bind("fire cold", "c"),
-	Times:    bind("fire n times in a row", "n"),
-	Async:    bind("fire without waiting", "a"),
-	Variant:  bind("next variant", "v"),
-	Again:    bind("re-fire on save", "w"),
-	Check:    bind("check expectations on save", "W"),
-	Filter:   bind("filter the payloads", "/"),
+	Fire:     pane.Bind("fire", "enter"),
+	Cold:     pane.Bind("fire cold", "c"),
+	Times:    pane.Bind("fire n times in a row", "n"),
+	Async:    pane.Bind("fire without waiting", "a"),
+	Variant:  pane.Bind("next variant", "v"),
+	Again:    pane.Bind("re-fire on save", "w"),
+	Check:    pane.Bind("check expectations on save", "W"),
+	Filter:   pane.Bind("filter the payloads", "/"),
 	Up:       pane.Keys.Up,
 	Down:     pane.Keys.Down,
 	Left:     pane.Keys.Left,
@@ -53,30 +53,26 @@ var Keys = struct {
 	After:    key.NewBinding(key.WithKeys("}")),
 	Earlier:  key.NewBinding(key.WithKeys(","), key.WithHelp(", .", "earlier, later firings")),
 	Later:    key.NewBinding(key.WithKeys(".")),
-	Form:     bind("formatted, raw, bytes", "m"),
-	Edit:     bind("edit in $EDITOR", "e"),
-	Blank:    bind("new payload", "b"),
-	Copy:     bind("duplicate", "d"),
-	Rename:   bind("rename", "r"),
-	Delete:   bind("delete", "D"),
-	Undo:     bind("bring back what was deleted", "u"),
-	Curl:     bind("copy: as curl, payload, reply or log", "y"),
-	Keep:     bind("save the reply as a payload", "k"),
-	Save:     bind("save the reply to a file", "s"),
-	Open:     bind("save and open the reply", "o"),
-	LeaveOut: bind("ignore a field when comparing", "i"),
-	Logs:     bind("logs", "l"),
-	Start:    bind("take its start apart", "X"),
-	Env:      bind("environment", "E"),
-	Hold:     bind("suspend timeouts for a debugger", "H"),
-	Record:   bind("record the front", "R"),
-	Map:      bind("trace on the map", "g"),
-	Stop:     key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "stop waiting, close")),
-	Close:    key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "close")),
-}
-
-func bind(help, k string) key.Binding {
-	return key.NewBinding(key.WithKeys(k), key.WithHelp(k, help))
+	Form:     pane.Bind("formatted, raw, bytes", "m"),
+	Edit:     pane.Bind("edit in $EDITOR", "e"),
+	Blank:    pane.Bind("new payload", "b"),
+	Copy:     pane.Bind("duplicate", "d"),
+	Rename:   pane.Bind("rename", "r"),
+	Delete:   pane.Bind("delete", "D"),
+	Undo:     pane.Bind("bring back what was deleted", "u"),
+	Curl:     pane.Bind("copy: as curl, payload, reply or log", "y"),
+	Keep:     pane.Bind("save the reply as a payload", "k"),
+	Save:     pane.Bind("save the reply to a file", "s"),
+	Open:     pane.Bind("save and open the reply", "o"),
+	LeaveOut: pane.Bind("ignore a field when comparing", "i"),
+	Logs:     pane.Bind("logs", "l"),
+	Start:    pane.Bind("take its start apart", "X"),
+	Env:      pane.Bind("environment", "E"),
+	Hold:     pane.Bind("suspend timeouts for a debugger", "H"),
+	Record:   pane.Bind("record the front", "R"),
+	Map:      pane.Bind("trace on the map", "g"),
+	Stop:     pane.Bind("stop waiting, close", "esc"),
+	Close:    pane.Bind("close", "esc"),
 }
 
 const (
@@ -856,8 +852,8 @@ func (m *Model) Help() []key.Binding {
 	case m.over != nil:
 		return m.over.help()
 	case m.typing != nil:
-		done := key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "done"))
-		none := key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "no filter"))
+		done := pane.Bind("done", "enter")
+		none := pane.Bind("no filter", "esc")
 		return []key.Binding{done, none}
 	case m.shown != nil && !m.page.v.Over || m.series != nil && !m.series.Over():
 		return []key.Binding{Keys.Stop, Keys.Fire, Keys.Logs}

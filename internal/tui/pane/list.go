@@ -8,6 +8,11 @@ import (
 	"nightdrill/internal/tui/canvas"
 )
 
+// Bind returns the binding of a key that goes by its own name.
+func Bind(help, k string) key.Binding {
+	return key.NewBinding(key.WithKeys(k), key.WithHelp(k, help))
+}
+
 // Short returns a binding with shorter words, for the line at the bottom.
 func Short(b key.Binding, words string) key.Binding {
 	b.SetHelp(b.Help().Key, words)

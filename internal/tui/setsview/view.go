@@ -40,21 +40,17 @@ var Keys = struct {
 	PageDown: pane.Keys.PageDown,
 	Before:   key.NewBinding(key.WithKeys(","), key.WithHelp(", .", "previous, next payload")),
 	After:    key.NewBinding(key.WithKeys(".")),
-	Filter:   bind("filter the sets", "/"),
-	Go:       bind("go to payload n", "n"),
-	Fire:     bind("open in Fire", "enter"),
-	Map:      bind("trace on the map", "g"),
-	Keep:     bind("save as…", "k"),
-	Copy:     bind("copy the payload", "y"),
-	Gets:     bind("what the function receives", "f"),
-	Shape:    bind("shape from an example…", "x"),
-	Reseed:   bind("generate with another seed", "s"),
-	Mode:     bind("valid, edges, broken", "m"),
-	Back:     key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "reset to project value")),
-}
-
-func bind(help, k string) key.Binding {
-	return key.NewBinding(key.WithKeys(k), key.WithHelp(k, help))
+	Filter:   pane.Bind("filter the sets", "/"),
+	Go:       pane.Bind("go to payload n", "n"),
+	Fire:     pane.Bind("open in Fire", "enter"),
+	Map:      pane.Bind("trace on the map", "g"),
+	Keep:     pane.Bind("save as…", "k"),
+	Copy:     pane.Bind("copy the payload", "y"),
+	Gets:     pane.Bind("what the function receives", "f"),
+	Shape:    pane.Bind("shape from an example…", "x"),
+	Reseed:   pane.Bind("generate with another seed", "s"),
+	Mode:     pane.Bind("valid, edges, broken", "m"),
+	Back:     pane.Bind("reset to project value", "esc"),
 }
 
 const (

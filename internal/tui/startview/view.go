@@ -16,6 +16,7 @@ import (
 	"nightdrill/internal/session"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/msg"
+	"nightdrill/internal/tui/pane"
 )
 
 // Keys are the keys of the view.
@@ -24,11 +25,11 @@ var Keys = struct{ Up, Down, Left, Right, Other, Again, Filter, Export, Back key
 	Down:   key.NewBinding(key.WithKeys("down")),
 	Left:   key.NewBinding(key.WithKeys("left")),
 	Right:  key.NewBinding(key.WithKeys("right")),
-	Other:  key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "another function")),
-	Again:  key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "start it and look")),
-	Filter: key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "filter the tree")),
-	Export: key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export to files")),
-	Back:   key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "end, or clear the filter")),
+	Other:  pane.Bind("another function", "f"),
+	Again:  pane.Bind("start it and look", "enter"),
+	Filter: pane.Bind("filter the tree", "/"),
+	Export: pane.Bind("export to files", "x"),
+	Back:   pane.Bind("end, or clear the filter", "esc"),
 }
 
 // Model is the state of the view.
@@ -108,7 +109,7 @@ func (m *Model) Take(function string) tea.Cmd {
 	return tea.Batch(func() tea.Msg {
 		defer end()
 		defer close(steps)
-		r, err := m.s.Anatomy(ctx, function, func(step string) {
+		r, err := m.s.Anatomy(ctx, function, false, func(step string) {
 			select {
 			case steps <- step:
 			default: // it is drawn slowly

@@ -21,6 +21,7 @@ import (
 	"nightdrill/internal/session/explain"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/msg"
+	"nightdrill/internal/tui/pane"
 )
 
 // Keys are the keys of the view.
@@ -32,19 +33,19 @@ var Keys = struct {
 	Down:    key.NewBinding(key.WithKeys("down")),
 	Left:    key.NewBinding(key.WithKeys("left")),
 	Right:   key.NewBinding(key.WithKeys("right")),
-	Put:     key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "put an event on the map")),
-	Next:    key.NewBinding(key.WithKeys("space"), key.WithHelp("space", "its next stop")),
-	Fire:    key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "fire it")),
-	Again:   key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "offer unmatched ones again")),
-	Clock:   key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "run or pause schedules")),
-	Count:   key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "counts: last run, or now")),
-	Upload:  key.NewBinding(key.WithKeys("u"), key.WithHelp("u", "upload a file")),
-	Publish: key.NewBinding(key.WithKeys("p"), key.WithHelp("p", "publish a file of events")),
-	Remove:  key.NewBinding(key.WithKeys("D"), key.WithHelp("D", "remove an object")),
-	Export:  key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "export as SVG or PDF")),
-	Copy:    key.NewBinding(key.WithKeys("y"), key.WithHelp("y", "copy what is said of it")),
-	Filter:  key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "filter the events")),
-	Close:   key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "take it off")),
+	Put:     pane.Bind("put an event on the map", "enter"),
+	Next:    pane.Bind("its next stop", "space"),
+	Fire:    pane.Bind("fire it", "f"),
+	Again:   pane.Bind("offer unmatched ones again", "o"),
+	Clock:   pane.Bind("run or pause schedules", "s"),
+	Count:   pane.Bind("counts: last run, or now", "r"),
+	Upload:  pane.Bind("upload a file", "u"),
+	Publish: pane.Bind("publish a file of events", "p"),
+	Remove:  pane.Bind("remove an object", "D"),
+	Export:  pane.Bind("export as SVG or PDF", "x"),
+	Copy:    pane.Bind("copy what is said of it", "y"),
+	Filter:  pane.Bind("filter the events", "/"),
+	Close:   pane.Bind("take it off", "esc"),
 }
 
 // Export asks the shell to write the map to a file.
