@@ -184,14 +184,8 @@ func clipped(name string, most int) string { return ansi.Truncate(text.Harmless(
 
 func printAnatomy(w io.Writer, r *anatomy.Report) {
 	ms := func(d time.Duration) string { return fmt.Sprintf("%.1f", float64(d)/float64(time.Millisecond)) }
-	fmt.Fprintf(
-		w,
-		"%s %s: a start takes %s ms from exec to ready (median of %d:",
-		r.Function,
-		r.Version,
-		ms(r.Median()),
-		len(r.Untraced),
-	)
+	fmt.Fprintf(w, "%s %s: a start takes %s ms from exec to ready (median of %d:", r.Function, r.Version,
+		ms(r.Median()), len(r.Untraced))
 	for _, d := range r.Untraced {
 		fmt.Fprintf(w, " %s", ms(d))
 	}

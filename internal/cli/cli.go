@@ -225,23 +225,9 @@ To try it without a project: nightdrill demo`,
 		"where events are published (default 127.0.0.1:8422 with the screen, otherwise a free port)")
 	listenFlag(root, &listen)
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return err })
-	root.AddCommand(
-		demoCommand(),
-		runCommand(&dir),
-		fireCommand(&dir),
-		initCommand(&dir),
-		payloadsCommand(&dir),
-		recordCommand(
-			&dir,
-		),
-		checkCommand(&dir),
-		runsCommand(&dir),
-		compareCommand(&dir),
-		anatomyCommand(&dir),
-		doctorCommand(),
-		publishCommand(),
-		reenactCommand(),
-	)
+	root.AddCommand(demoCommand(), runCommand(&dir), fireCommand(&dir), initCommand(&dir), payloadsCommand(&dir),
+		recordCommand(&dir), checkCommand(&dir), runsCommand(&dir), compareCommand(&dir), anatomyCommand(&dir),
+		doctorCommand(), publishCommand(), reenactCommand())
 	return root
 }
 

@@ -77,12 +77,8 @@ func Begin(dir, language string, command, kinds []string) (*Beginning, error) {
 	if len(command) > 0 {
 		return &Beginning{Start: command, Kinds: kinds}, nil
 	}
-	handlers := slices.DeleteFunc(Candidates(dir), func(c Candidate) bool {
-		return language != "" && strings.ToLower(c.Language.String()) != language
-	})
-	servers := slices.DeleteFunc(Servers(dir), func(c Candidate) bool {
-		return language != "" && strings.ToLower(c.Language.String()) != language
-	})
+	other := func(c Candidate) bool { return language != "" && strings.ToLower(c.Language.String()) != language }
+	handlers, servers := slices.DeleteFunc(Candidates(dir), other), slices.DeleteFunc(Servers(dir), other)
 	var all []*Beginning
 	if b := declared(dir); b != nil && (language == "" || language == b.Language) {
 		b.Kinds = kinds

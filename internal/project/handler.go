@@ -134,24 +134,14 @@ func (l *loader) callable(h *plan.Handler, o *object) bool {
 	ext := filepath.Ext(h.File)
 	switch h.Language = languages[ext]; {
 	case ext == ".java" || ext == ".kt" || ext == ".class":
-		l.wrong(
-			n,
-			"%s: %s is not what Java runs; build makes that, and handler names the folder of classes or the jar: "+
-				"build: [javac, -d, classes, %s], handler: classes:%s",
-			o.at("handler"),
-			h.File,
-			strings.TrimSuffix(h.File, ext)+".java",
-			h.Name,
-		)
+		l.wrong(n, "%s: %s is not what Java runs; build makes that, and handler names the folder of classes or the "+
+			"jar: build: [javac, -d, classes, %s], handler: classes:%s", o.at("handler"), h.File,
+			strings.TrimSuffix(h.File, ext)+".java", h.Name)
 		return false
 	case h.Language == plan.NoLanguage:
-		l.wrong(
-			n,
-			"%s: %s is not Python (.py), JavaScript (.js, .mjs, .cjs, .ts), Go (.go) or Java (.jar, or a folder "+
-				"of classes); other functions are started by a command, start, or loaded by a loader of yours, loader",
-			o.at("handler"),
-			h.File,
-		)
+		l.wrong(n, "%s: %s is not Python (.py), JavaScript (.js, .mjs, .cjs, .ts), Go (.go) or Java (.jar, or a "+
+			"folder of classes); other functions are started by a command, start, or loaded by a loader of yours, "+
+			"loader", o.at("handler"), h.File)
 		return false
 	}
 	return true

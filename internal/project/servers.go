@@ -42,18 +42,9 @@ func Servers(dir string) (out []Candidate) {
 				continue
 			}
 			name := e.Name()
-			out = append(
-				out,
-				Candidate{Language: plan.Go, File: "cmd/" + name, Callable: name, Why: "a command of the Go module",
-					Build: []string{
-						"go",
-						"build",
-						"-o",
-						"bin/" + name,
-						"./cmd/" + name,
-					}, Start: []string{"./bin/" + name},
-					Watch: []string{"**/*.go", "go.mod"}},
-			)
+			out = append(out, Candidate{Language: plan.Go, File: "cmd/" + name, Callable: name,
+				Why: "a command of the Go module", Build: []string{"go", "build", "-o", "bin/" + name, "./cmd/" + name},
+				Start: []string{"./bin/" + name}, Watch: []string{"**/*.go", "go.mod"}})
 		}
 	}
 	for line := range strings.Lines(read("Procfile")) {

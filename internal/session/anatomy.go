@@ -34,12 +34,8 @@ func (d *Workspace) Anatomy(ctx context.Context, function string, dropped bool, 
 			func(f plan.Function) string { return f.Name }), ", "))
 	}
 	if t := d.Whole.Functions[n].Transport; t == plan.Attach || t == plan.OneShot {
-		return nil, fmt.Errorf(
-			"%s is not started by Night Drill and kept (transport: %v), so there is no start to take "+
-				"apart",
-			function,
-			plan.Transports[t],
-		)
+		return nil, fmt.Errorf("%s is not started by Night Drill and kept (transport: %v), so there is no start to "+
+			"take apart", function, t)
 	}
 	if say == nil {
 		say = func(string) {}
@@ -95,13 +91,8 @@ type taker struct {
 }
 
 // start starts the function once, and returns how long it took from exec to ready.
-func (x *taker) start(
-	ctx context.Context,
-	env []string,
-	line func(string),
-	running func(*runner.Once),
-) (took time.Duration,
-	err error) {
+func (x *taker) start(ctx context.Context, env []string, line func(string),
+	running func(*runner.Once)) (took time.Duration, err error) {
 	if x.drop {
 		proc.DropFiles(x.files)
 	}

@@ -282,18 +282,13 @@ func (r *Report) Sentences() (out []string) {
 		names := slices.SortedFunc(maps.Keys(count), func(a, b string) int {
 			return cmp.Or(cmp.Compare(count[b], count[a]), strings.Compare(a, b))
 		})
-		out = append(
-			out,
-			fmt.Sprintf("It runs %d programs before it is ready, most often %s (%d times).", len(n.Commands),
-				names[0], count[names[0]]),
-		)
+		out = append(out, fmt.Sprintf("It runs %d programs before it is ready, most often %s (%d times).",
+			len(n.Commands), names[0], count[names[0]]))
 	}
 	const many = 1000
 	if n := r.Names; n != nil && n.Failed >= many {
-		out = append(
-			out,
-			fmt.Sprintf("%d failed look-ups of files, most of them in %s.", n.Failed, n.Directories[0].Name),
-		)
+		out = append(out, fmt.Sprintf("%d failed look-ups of files, most of them in %s.", n.Failed,
+			n.Directories[0].Name))
 	}
 	if len(out) == 0 && r.Clock != nil && r.Trusts(r.ClockTook) {
 		out = append(out, fmt.Sprintf("Nothing stands out: %s of %s ran on a processor.",

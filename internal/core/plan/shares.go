@@ -60,9 +60,6 @@ func (s *Source) Divides() bool {
 // the same way each time.
 func (p *Project) Divide(source int, routes, seed uint64, id string, round int) uint64 {
 	src := &p.Sources[source]
-	if routes == 0 || !src.Divides() {
-		return routes
-	}
 	for first := 0; first < len(src.Wires); {
 		if src.Wires[first].Share == 0 {
 			first++

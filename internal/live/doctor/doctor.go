@@ -135,11 +135,8 @@ func interpreter(ctx context.Context, name string, args, real []string) (c Check
 	content, err := exec.CommandContext(ctx, path, args...).CombinedOutput()
 	c = Check{Name: name}
 	if err != nil {
-		c.State, c.Found, c.Remedy = Bad, fmt.Sprintf(
-			"%s does not run: %v",
-			path,
-			err,
-		), "install it, or take it off the PATH"
+		c.State, c.Found = Bad, fmt.Sprintf("%s does not run: %v", path, err)
+		c.Remedy = "install it, or take it off the PATH"
 		return c, true
 	}
 	version, _, _ := strings.Cut(strings.TrimSpace(string(content)), "\n")
@@ -152,10 +149,8 @@ func interpreter(ctx context.Context, name string, args, real []string) (c Check
 		c.State = Partly
 		c.Found += fmt.Sprintf(", a script around %s: each start takes %s longer by that", text.Harmless(target),
 			text.Duration(longer(ctx, path, target, real)))
-		c.Remedy = fmt.Sprintf(
-			"start functions with the program itself: interpreter: [%s], or in start",
-			text.Harmless(target),
-		)
+		c.Remedy = fmt.Sprintf("start functions with the program itself: interpreter: [%s], or in start",
+			text.Harmless(target))
 	}
 	return c, true
 }

@@ -218,12 +218,8 @@ func Read(header http.Header, body []byte, source string) ([]payload.Payload, *r
 			"request.postData: "))
 	}
 	if len(all) > mostEvents {
-		return nil, refuse(
-			http.StatusRequestEntityTooLarge,
-			"the batch has %d events; the limit is %d",
-			len(all),
-			mostEvents,
-		)
+		return nil, refuse(http.StatusRequestEntityTooLarge, "the batch has %d events; the limit is %d", len(all),
+			mostEvents)
 	}
 	return all, nil
 }

@@ -123,7 +123,7 @@ func (d *Runner) sendOn(in *engine.Input, fn int32, from int64, sent []sentOn) {
 // chainedRoutes returns the wires that a reply is sent on by; from is the event that was replied to.
 func (d *Runner) chainedRoutes(source int, p *payload.Payload, from int64) uint64 {
 	routes := d.p.Routes(source, p)
-	return d.p.Divide(source, routes, d.seed, idOf(p, int32(from)), 0)
+	return d.divide(source, routes, p, int32(from), 0)
 }
 
 // Wires returns what waits on each wire of each source now.

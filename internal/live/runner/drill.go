@@ -345,19 +345,24 @@ func (d *Drill) pump(now clock.Time, self *slot) (own *job) {
 // it has.
 func (d *Drill) arrived(a *arrivalInfo) engine.Input {
 	source, p := a.arrival.Source, d.payloads[a.arrival.Payload]
-	in := engine.Input{Kind: engine.Arrived, Source: source, Routes: d.p.Divide(int(source), d.routesOf(source,
-		a.arrival.Payload), d.seed, idOf(p, a.arrival.Payload), int(a.arrival.Round)),
+	in := engine.Input{Kind: engine.Arrived, Source: source, Routes: d.divide(int(source), d.routesOf(source,
+		a.arrival.Payload), p, a.arrival.Payload, int(a.arrival.Round)),
 		Key: d.sorter.Key(int(source), p), Delay: ownDelay(&d.p.Sources[source], p), Async: p.Async()}
 	a.info.open = deliveries(in.Routes)
 	return in
 }
 
-// idOf returns what identifies a payload: the id of its event, or its number for a request, which has none.
-func idOf(p *payload.Payload, number int32) string {
-	if p.Event != nil {
-		return p.Event.ID
+// divide returns the routes that remain where wires divide what they take: by the id of an event, or by the number of a
+// request, which has none.
+func (d *Runner) divide(source int, routes uint64, p *payload.Payload, number int32, round int) uint64 {
+	if !d.p.Sources[source].Divides() {
+		return routes
 	}
-	return strconv.Itoa(int(number))
+	id := strconv.Itoa(int(number))
+	if p.Event != nil {
+		id = p.Event.ID
+	}
+	return d.p.Divide(source, routes, d.seed, id, round)
 }
 
 // routesOf returns the wires that take a payload; it is the same each time.

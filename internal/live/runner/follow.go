@@ -123,7 +123,7 @@ func (d *Follower) Fire(s Event) *Trace {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.fired++
-	s.Routes = d.p.Divide(s.Source, s.Routes, d.seed, idOf(s.Payload, d.fired), 0)
+	s.Routes = d.divide(s.Source, s.Routes, s.Payload, d.fired, 0)
 	if s.Cold {
 		for _, fn := range d.reached(s) {
 			d.stepLocked(engine.Input{Kind: engine.Clear, Function: int32(fn)}, nil)
