@@ -43,9 +43,6 @@ type Event struct {
 	Binary           bool    // Data is written as data_base64 in JSON
 }
 
-// attributes are the context attributes that are text and no extensions (CloudEvents 1.0.2).
-var attributes = []string{"id", "source", "type", "subject", "datacontenttype", "dataschema", "time"}
-
 // Parse parses one event in the JSON format (CloudEvents JSON format 1.0.2, §3). The error names
 // the attribute that is wrong.
 func Parse(text []byte) (Event, error) {
@@ -63,7 +60,7 @@ func Parse(text []byte) (Event, error) {
 		switch {
 		case name == "data" || name == "data_base64":
 		case bytes.Equal(value, []byte("null")): // as if absent (§2.2)
-		case name == "specversion" || slices.Contains(attributes, name):
+		case name == "specversion" || name == "time" || e.field(name) != nil:
 			s, err := unquote(value)
 			if err != nil {
 				return Event{}, fmt.Errorf("%s: %w", name, err)

@@ -52,48 +52,55 @@ func ObjectOf(e *Event) (o Object, ok bool) {
 	return o, o.Bucket != "" && o.Key != ""
 }
 
+// field returns where a context attribute is that is a text and no extension, or nil.
+func (e *Event) field(name string) *string {
+	switch name {
+	case "id":
+		return &e.ID
+	case "source":
+		return &e.Source
+	case "type":
+		return &e.Type
+	case "subject":
+		return &e.Subject
+	case "datacontenttype":
+		return &e.DataContentType
+	case "dataschema":
+		return &e.DataSchema
+	}
+	return nil
+}
+
 // SetAttribute sets a context attribute, or an extension, from its text, as a binding to a protocol has it. The error
 // says what is wrong with a time (RFC 3339).
 func (e *Event) SetAttribute(name, value string) (err error) {
-	switch name {
-	case "id":
-		e.ID = value
-	case "source":
-		e.Source = value
-	case "type":
-		e.Type = value
-	case "subject":
-		e.Subject = value
-	case "datacontenttype":
-		e.DataContentType = value
-	case "dataschema":
-		e.DataSchema = value
-	case "time":
+	if to := e.field(name); to != nil {
+		*to = value
+		return nil
+	}
+	if name == "time" {
 		if e.Time, err = time.Parse(time.RFC3339Nano, value); err != nil {
 			return fmt.Errorf("time: %q is not an RFC 3339 time", value)
 		}
-	default:
-		at, there := slices.BinarySearchFunc(e.Extensions, name, func(x Field, name string) int {
-			return strings.Compare(x.Name, name)
-		})
-		if !there {
-			e.Extensions = slices.Insert(e.Extensions, at, Field{Name: name})
-		}
-		e.Extensions[at].Value = value
+		return nil
 	}
+	at, there := slices.BinarySearchFunc(e.Extensions, name, func(x Field, name string) int {
+		return strings.Compare(x.Name, name)
+	})
+	if !there {
+		e.Extensions = slices.Insert(e.Extensions, at, Field{Name: name})
+	}
+	e.Extensions[at].Value = value
 	return nil
 }
 
 // Missing returns the first of the required attributes that the event does not have; "" for none. The version of the
 // specification is not one of its fields.
 func (e *Event) Missing() string {
-	switch {
-	case e.ID == "":
-		return "id"
-	case e.Source == "":
-		return "source"
-	case e.Type == "":
-		return "type"
+	for _, name := range []string{"id", "source", "type"} {
+		if *e.field(name) == "" {
+			return name
+		}
 	}
 	return ""
 }
@@ -101,29 +108,19 @@ func (e *Event) Missing() string {
 // Attribute returns a context attribute as the JSON format writes it; ok is false when the event
 // does not have it.
 func (e *Event) Attribute(name string) (value string, ok bool) {
-	switch name {
-	case "id":
-		value = e.ID
-	case "source":
-		value = e.Source
-	case "type":
-		value = e.Type
-	case "subject":
-		value = e.Subject
-	case "datacontenttype":
-		value = e.DataContentType
-	case "dataschema":
-		value = e.DataSchema
-	case "time":
-		if !e.Time.IsZero() {
-			value = e.Time.Format(time.RFC3339Nano)
+	if from := e.field(name); from != nil {
+		return *from, *from != ""
+	}
+	if name == "time" {
+		if e.Time.IsZero() {
+			return "", false
 		}
-	default:
-		for _, x := range e.Extensions {
-			if x.Name == name {
-				return x.Value, true
-			}
+		return e.Time.Format(time.RFC3339Nano), true
+	}
+	for _, x := range e.Extensions {
+		if x.Name == name {
+			return x.Value, true
 		}
 	}
-	return value, value != ""
+	return "", false
 }
