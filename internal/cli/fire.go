@@ -34,6 +34,7 @@ func fireCommand(dir *string) *cobra.Command {
 	var asJSON, all, watch bool
 	var junit string
 	var as asked
+	var upstreams []string
 	c := &cobra.Command{
 		Use:   "fire SOURCE PAYLOAD",
 		Short: "Fire one event and print reply, log lines and timing",
@@ -73,6 +74,9 @@ functions that changed first, until Ctrl+C.`,
 				return err
 			}
 			defer d.Close()
+			if err := d.ChangeUpstreams(upstreams); err != nil {
+				return wrong(err)
+			}
 			if all {
 				return fireAll(cmd, d, o, junit, watch)
 			}
@@ -100,6 +104,7 @@ functions that changed first, until Ctrl+C.`,
 		"file's name)")
 	f.BoolVar(&all, "all", false, "fire every payload of the project that has expectations")
 	f.BoolVar(&watch, "watch", false, "with --all: again after each change, until Ctrl+C")
+	upstreamFlag(c, &upstreams)
 	f.StringVar(&junit, "junit", "", "with --all: write the results to a file as JUnit XML")
 	return c
 }

@@ -42,6 +42,9 @@ func printReport(w io.Writer, page *report.Page) error {
 		row("first", f.Latency.First)
 		row("warm", f.Latency.Warm)
 		row("warm service", f.Service.Warm)
+		if f.Own != nil {
+			row("own warm time", f.Own.Warm)
+		}
 		row("retried", f.Latency.Retried)
 	}
 	fmt.Fprintf(t, "\nsource\treceived\tdone\tfailed\tdead-lettered\trejected\tother\tunexpected\t\n")
@@ -66,6 +69,7 @@ func printReport(w io.Writer, page *report.Page) error {
 	if len(quiet) > 0 {
 		fmt.Fprintf(b, "no events at %s\n", text.List(quiet))
 	}
+	reportCalls(b, page)
 	reportStatuses(b, s)
 	reportFailures(b, page)
 	reportWays(b, s)
@@ -160,4 +164,23 @@ func reportFailures(b *strings.Builder, page *report.Page) {
 			fmt.Fprintf(b, "    %s\n", text.Harmless(report.FailureText(&c.Worst[k])))
 		}
 	}
+}
+
+// reportCalls writes what functions called.
+func reportCalls(b *strings.Builder, page *report.Page) {
+	rows := page.CallRows()
+	if len(rows) == 0 {
+		return
+	}
+	fmt.Fprintf(b, "\n")
+	t := tabwriter.NewWriter(b, 0, 8, 2, ' ', tabwriter.AlignRight)
+	fmt.Fprintf(t, "calls to upstreams, ms\tn\teach\tp50\tp95\tof warm service\tfailed\treplayed\tmissing\t\n")
+	for i := range rows {
+		c := &rows[i]
+		fmt.Fprintf(t, "%s → %s (%s)\t%d\t%s\t%s\t%s\t%s\t%d\t%d\t%d\t\n", c.Function, c.Upstream, c.Mode, c.Calls,
+			report.CountText(c.PerInvocation), Ms(c.Ms.P50), Ms(c.Ms.P95), report.ShareText(c.Share), c.Failed,
+			c.Replayed,
+			c.Missing)
+	}
+	_ = t.Flush() // into memory
 }

@@ -40,6 +40,11 @@ and turn_away; --limit concurrency=12 sets the project total. A limit with a tim
 changed while the drill runs: --limit quote.max=2@5s. --limit quote.replace@5s replaces
 the instances at that time.
 
+With --upstream the services that functions call are recorded (--upstream rates=record),
+answered from what was recorded (rates=replay) or passed on to (rates=pass), or behave
+otherwise: rates.times=0.5, rates.p50=40ms and rates.p99=400ms, rates.fail=2%,
+rates.status=503 (or reset, or stall), rates.concurrency=3, rates.missing=pass.
+
 The exit code is 1 when a budget is missed, when one has too few samples to be judged
 (unless --allow-few is given), or when a reply was not what its payload expects. With
 --baseline RUN the drill must not be worse than that run, beyond the noise, by more
@@ -61,6 +66,7 @@ than --worse.`,
 	o.flags(c)
 	c.Flags().StringArrayVar(&o.changes, "limit", nil, "another limit, such as quote.max=2 or quote.max=2@5s; may be "+
 		"repeated")
+	upstreamFlag(c, &o.upstreams)
 	c.Flags().StringVar(&o.journal, "journal", "", "write every input and decision of the engine to a file, for "+
 		"nightdrill reenact")
 	return c
@@ -69,7 +75,7 @@ than --worse.`,
 // runOptions are the ways to carry a drill out.
 type runOptions struct {
 	to, journal, baseline, worse, out string
-	changes                           []string
+	changes, upstreams                []string
 	few                               bool
 	after                             func(*record.Run) error // does what is to be done with the run; nil for nothing
 }
@@ -108,6 +114,12 @@ func reenactCommand() *cobra.Command {
 	}
 }
 
+// upstreamFlag adds the flag that changes settings of upstreams.
+func upstreamFlag(c *cobra.Command, to *[]string) {
+	c.Flags().StringArrayVar(to, "upstream", nil, "another setting of an upstream, such as rates=record, rates=replay "+
+		"or rates.times=0.5; may be repeated")
+}
+
 func jsonFlag(c *cobra.Command, to *string) {
 	c.Flags().StringVar(to, "json", "", "write the summary to a file (- for standard output, instead of the findings)")
 }
@@ -123,6 +135,11 @@ func runDrill(cmd *cobra.Command, d *session.Workspace, name string, o runOption
 	}
 	if len(o.changes) > 0 {
 		if drill, err = project.ChangeLimits(d.Project, drill, o.changes); err != nil {
+			return wrong(err)
+		}
+	}
+	if len(o.upstreams) > 0 {
+		if drill, err = d.ChangeUpstreamsOf(drill, o.upstreams); err != nil {
 			return wrong(err)
 		}
 	}

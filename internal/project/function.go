@@ -61,7 +61,7 @@ var (
 		"parked",
 		"memory",
 		"cpu",
-		"package", "target", "reach_at",
+		"package", "target", "reach_at", "upstreams",
 	}
 	ofFunction = append(slices.Clone(ofVariant), "then", "variants")
 )
@@ -132,6 +132,7 @@ func (l *loader) settings(f *plan.Function, o *object) {
 		f.Package = l.patterns(o, "package")
 	}
 	l.needs(f, o)
+	l.upstreamsOf(f, o)
 	l.env(f, o)
 	if f.Handler == nil {
 		l.ready(&f.Ready, o)
@@ -630,9 +631,13 @@ func (l *loader) service(name string, all *object) {
 	if s.Start == nil && o.fields["start"] == nil {
 		l.wrong(o.node, "%s is missing, such as start: [tide-server, --port, \"5433\"]", o.at("start"))
 	}
+	s.Port = slices.ContainsFunc(s.Start, func(a string) bool { return strings.Contains(a, "{port}") })
 	defer func() { l.p.Services = append(l.p.Services, s) }()
 	n := o.fields["ready"]
 	if n == nil {
+		if s.Port {
+			s.Ready.By = plan.ReadyTCP // at its port
+		}
 		return
 	}
 	const forms = `{tcp: "127.0.0.1:5433"}, {http: "http://127.0.0.1:5433/health"}, {line: "regular expression"} ` +

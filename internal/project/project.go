@@ -183,7 +183,7 @@ type loader struct {
 
 func (l *loader) project(n ast.Node) {
 	o := l.object(n, "", "nightdrill", "project", "concurrency", "chain_steps", "memory_per_cpu", "cost", "runs",
-		"publish", "services", "functions", "sources", "payloads", "drills")
+		"publish", "services", "upstreams", "functions", "sources", "payloads", "drills")
 	if o.fields["nightdrill"] == nil {
 		l.wrong(n, "nightdrill is missing: the file must begin with nightdrill: 1, its version")
 	} else if v := o.text("nightdrill", ""); v != "1" {
@@ -214,6 +214,11 @@ func (l *loader) project(n ast.Node) {
 	if all := o.child("services"); all != nil {
 		for _, name := range all.order {
 			l.service(name, all)
+		}
+	}
+	if all := o.child("upstreams"); all != nil {
+		for _, name := range all.order {
+			l.upstream(name, all)
 		}
 	}
 	if all := o.child("functions"); all != nil {
@@ -677,7 +682,7 @@ func (l *loader) values(n ast.Node, path string) (out []payload.Value) {
 
 func (l *loader) drill(name string, all *object) {
 	o := all.child(name, "seed", "feeds", "settle", "limits", "concurrency", "changes", "marks", "cold_starts",
-		"budgets",
+		"budgets", "upstreams",
 		"idempotence", "begin")
 	d := plan.Drill{Name: name, Seed: uint64(o.whole("seed", 1, 0)), Settle: o.duration("settle", DefaultSettle, 0)}
 	for _, f := range l.p.Functions {
@@ -702,6 +707,7 @@ func (l *loader) drill(name string, all *object) {
 		at = o.node
 	}
 	l.sharesFit(at, o.path, d.Concurrency, d.Limits)
+	l.drillUpstreams(&d, o)
 	l.changes(&d, o)
 	l.marks(&d, o)
 	for i, n := range o.list("budgets") {

@@ -421,14 +421,11 @@ func (l *loader) share(o *object, key string) fault.Share {
 	if o.fields[key] == nil {
 		return 0
 	}
-	text := o.text(key, "")
-	number, ok := strings.CutSuffix(text, "%")
-	v, err := strconv.ParseFloat(strings.TrimSpace(number), 64)
-	if !ok || err != nil || !(v >= 0 && v <= 100) {
-		l.wrong(o.fields[key], "%s: %q must be a share from 0%% to 100%%, such as 5%%", o.at(key), text)
-		return 0
+	share, err := plan.ParseShare(o.text(key, ""))
+	if err != nil {
+		l.wrong(o.fields[key], "%s: %v", o.at(key), err)
 	}
-	return fault.Share(v*float64(fault.Whole)/100 + 0.5)
+	return share
 }
 
 func (l *loader) wire(s *plan.Source, n ast.Node, path string) {

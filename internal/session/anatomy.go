@@ -14,6 +14,7 @@ import (
 	live "nightdrill/internal/live/anatomy"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/runner"
+	"nightdrill/internal/live/upstream"
 	"nightdrill/internal/session/build"
 )
 
@@ -46,6 +47,14 @@ func (d *Workspace) Anatomy(ctx context.Context, function string, dropped bool, 
 	f := d.works.Codes[n].Function()
 	x := &taker{f: &f, dir: d.Dir, say: say, report: &anatomy.Report{Function: f.Name,
 		Version: d.works.Codes[n].Label(), ImportedBy: map[string]string{}}}
+	neighbours, err := d.neighbours(nil, say)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = neighbours.Close() }() // nothing is recorded
+	if x.calls = neighbours; neighbours.StopRecording() != nil {
+		x.calls = nil
+	}
 	if dropped {
 		if err := x.dropping(ctx); err != nil {
 			return nil, err
@@ -88,6 +97,7 @@ type taker struct {
 	files  []string // those
 	say    func(string)
 	report *anatomy.Report
+	calls  *upstream.Set // stand-ins for what it calls; nil for none
 }
 
 // start starts the function once, and returns how long it took from exec to ready.
@@ -97,7 +107,7 @@ func (x *taker) start(ctx context.Context, env []string, line func(string),
 		proc.DropFiles(x.files)
 	}
 	var last []string
-	o := runner.StartOnce(ctx, x.f, env, func(text string) {
+	o := runner.StartOnce(ctx, x.f, env, x.calls, func(text string) {
 		const most = 10
 		if last = append(last, text); len(last) > most {
 			last = last[1:]

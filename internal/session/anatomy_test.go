@@ -60,7 +60,7 @@ func BenchmarkLooking(b *testing.B) {
 				Limits: plan.Limits{Max: 1, PerInstance: 1}}
 			took := map[string][]time.Duration{}
 			start := func(way string, f *plan.Function, env []string, running func(*runner.Once)) {
-				o := runner.StartOnce(b.Context(), f, env, nil, running)
+				o := runner.StartOnce(b.Context(), f, env, nil, nil, running)
 				o.End()
 				if o.Why != "" {
 					b.Fatal(way, o.Why)

@@ -241,6 +241,9 @@ func (s *Session) aim(f *Firing, p *payload.Payload) (shot runner.Event, fns []i
 		return shot, nil, &build.Failure{Text: "the source " + f.Item.SourceName + " no longer exists"}
 	}
 	shot = runner.Event{Source: source, Payload: p, Routes: s.Whole.Routes(source, p), Cold: f.Cold}
+	if f.Item.Set != "" {
+		shot.Name = runner.PayloadName(f.Item.Set, f.Item.N, 0)
+	}
 	for w, wire := range s.Whole.Sources[source].Wires {
 		if shot.Routes&(1<<w) == 0 {
 			continue

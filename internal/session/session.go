@@ -16,6 +16,7 @@ import (
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/live/front"
+	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/publish"
 	"nightdrill/internal/live/runner"
 	"nightdrill/internal/project"
@@ -118,7 +119,7 @@ func (d *Workspace) stand(publish string) *Session {
 // begin starts a runner.
 func (s *Session) begin() {
 	config := runner.Config{ID: newID(time.Now()), Log: s.Log, Objects: s.Objects, Publish: s.entrance.URL(),
-		MQTT: s.mqtt.URL()}
+		MQTT: s.mqtt.URL(), Upstreams: s.openNeighbours(), BindAt: s.bindAt()}
 	for _, c := range s.works.Codes {
 		if env := s.env[c.Function().Name]; len(env) > 0 {
 			s.override(c, env)
@@ -133,6 +134,9 @@ func (s *Session) begin() {
 	go func() {
 		defer close(over)
 		driver.Run(ctx)
+		if err := config.Upstreams.Close(); err != nil {
+			s.Log.Add(time.Now(), "upstreams", "upstreams", logs.Note, err.Error())
+		}
 	}()
 	for name := range s.held {
 		if fn := s.Whole.FunctionNamed(name); fn >= 0 && s.held[name] {

@@ -25,6 +25,7 @@ import (
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/publish"
 	"nightdrill/internal/live/runner"
+	"nightdrill/internal/live/upstream"
 	"nightdrill/internal/project"
 	"nightdrill/internal/session/build"
 	"nightdrill/internal/session/catalog"
@@ -223,9 +224,13 @@ func (d *Workspace) Start(ctx context.Context, drill *plan.Drill, journal io.Wri
 	var entrance *publish.Entrance
 	var mqtt *publish.MQTT
 	made := make(chan struct{}) // closed when the driver is there
+	var neighbours *upstream.Set
 	leave := func() {
 		r.stop()
 		entrance.Close()
+		if err := neighbours.Close(); err != nil {
+			r.failed(err)
+		}
 		mqtt.Close()
 		if own != d.Objects {
 			own.Close()
@@ -290,6 +295,12 @@ func (d *Workspace) Start(ctx context.Context, drill *plan.Drill, journal io.Wri
 			config.MQTT = mqtt.URL()
 		}
 	}
+	if neighbours, err = d.neighbours(drill, func(text string) {
+		d.Log.Add(time.Now(), "upstreams", "upstreams", logs.Note, text)
+	}); err != nil {
+		return nil, err
+	}
+	config.Upstreams, config.BindAt = neighbours, d.bindAt()
 	r.driver, r.sources = runner.New(p, drill, config), p.Sources
 	close(made)
 	var w *store.Writer

@@ -93,6 +93,23 @@ var levels = codec[record.Level]{6,
 			Starting: int32(c[4]), Ready: int32(c[5])}
 	}}
 
+var calls = codec[record.Call]{14,
+	func(x *record.Call, c []int64) {
+		c[0], c[1], c[2], c[3], c[4] = int64(x.Invocation), int64(x.Among), int64(x.Began), relative(x.First, x.Began),
+			relative(x.Done, x.Began)
+		c[5], c[6], c[7], c[8], c[9] = int64(x.Waited), int64(x.Upstream), int64(x.Function), int64(x.Instance),
+			int64(x.Status)
+		c[10], c[11], c[12] = int64(x.Label), int64(x.Way), int64(x.Failed)
+		c[13] = bit(x.OnPurpose) | bit(x.Repeated)<<1 | bit(x.Starting)<<2
+	},
+	func(c []int64) record.Call {
+		at := clock.Time(c[2])
+		return record.Call{Invocation: uint64(c[0]), Among: int32(c[1]), Began: at, First: absolute(c[3], at),
+			Done: absolute(c[4], at), Waited: clock.Time(c[5]), Upstream: int32(c[6]), Function: int32(c[7]),
+			Instance: int32(c[8]), Status: int32(c[9]), Label: int32(c[10]), Way: record.CallWay(c[11]),
+			Failed: record.CallFailure(c[12]), OnPurpose: c[13]&1 != 0, Repeated: c[13]&2 != 0, Starting: c[13]&4 != 0}
+	}}
+
 func bit(b bool) int64 {
 	if b {
 		return 1

@@ -20,7 +20,7 @@ type block struct {
 // what can be read, and up to which seq that is whole.
 func (s *Store) blocks(id string) (out map[string][]block, until int, err error) {
 	out, until = map[string][]block{}, math.MaxInt
-	for _, kind := range []string{"arrivals", "invocations", "attempts", "deliveries", "levels", "instances"} {
+	for _, kind := range []string{"arrivals", "invocations", "attempts", "deliveries", "levels", "calls", "instances"} {
 		at, err := s.blocksOf(id, kind, out)
 		switch {
 		case err == nil:
@@ -75,6 +75,7 @@ func fill(r *record.Run, blocks map[string][]block, until int) (cut string) {
 		wg.Go(func() { failed(decodeAll(&invocations, blocks["invocations"], until, &r.Invocations)) })
 		wg.Go(func() { failed(decodeAll(&attempts, blocks["attempts"], until, &r.Attempts)) })
 		wg.Go(func() { failed(decodeAll(&deliveries, blocks["deliveries"], until, &r.Deliveries)) })
+		wg.Go(func() { failed(decodeAll(&calls, blocks["calls"], until, &r.Calls)) })
 		wg.Go(func() { failed(decodeAll(&levels, blocks["levels"], until, &r.Levels)) })
 		wg.Go(func() {
 			for _, b := range blocks["instances"] {
@@ -117,6 +118,10 @@ func repair(r *record.Run) {
 	r.Invocations = slices.DeleteFunc(r.Invocations, func(v record.Invocation) bool {
 		return int(v.Instance) >= n || v.Instance < 0 || int(v.Function) >= len(r.Functions) ||
 			int(v.Source) >= len(r.Sources)
+	})
+	r.Calls = slices.DeleteFunc(r.Calls, func(c record.Call) bool {
+		return int(c.Instance) >= n || c.Function < 0 || int(c.Function) >= len(r.Functions) || c.Upstream < 0 ||
+			int(c.Upstream) >= len(r.Upstreams)
 	})
 }
 

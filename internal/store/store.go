@@ -300,12 +300,15 @@ type head struct {
 	Marks     []plan.Mark       `json:"marks,omitempty"`
 	EarlyOf   int               `json:"early_of,omitempty"`
 	StoppedAt int               `json:"stopped_at,omitempty"`
+	Upstreams []record.Upstream `json:"upstreams,omitempty"`
+	Labels    []string          `json:"call_labels,omitempty"`
+	CallsLost int               `json:"calls_lost,omitempty"`
 }
 
 func headOf(r *record.Run) string {
 	h := head{r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, nil, r.Notes, r.Idempotence,
 		r.Changes, r.Concurrency, r.ColdStarts, r.Rates, r.Self, r.Machine, r.Commit, r.Plan, r.Said, r.Begins,
-		r.Marks, r.EarlyOf, r.StoppedAt}
+		r.Marks, r.EarlyOf, r.StoppedAt, r.Upstreams, r.CallLabels, r.CallsLost}
 	if !math.IsNaN(r.Busy) {
 		h.Busy = &r.Busy
 	}
@@ -315,11 +318,11 @@ func headOf(r *record.Run) string {
 
 // Writer writes one run. It is for one goroutine.
 type Writer struct {
-	s                                                          *Store
-	id                                                         string
-	seq                                                        int
-	arrivals, invocations, attempts, deliveries, levels, blobs int // written so far
-	instances, changes, lines                                  int // seen so far
+	s                                                                 *Store
+	id                                                                string
+	seq                                                               int
+	arrivals, invocations, attempts, deliveries, levels, blobs, calls int // written so far
+	instances, changes, lines                                         int // seen so far
 	// instances that had not stopped when they were last seen
 	alive []int32
 	bytes int64 // written so far
@@ -379,6 +382,7 @@ func (w *Writer) write(r *record.Run, page *report.Page) error {
 	put("attempts", attempts.encode(t), len(t))
 	put("deliveries", deliveries.encode(d), len(d))
 	put("levels", levels.encode(r.Levels[w.levels:]), len(r.Levels)-w.levels)
+	put("calls", calls.encode(r.Calls[w.calls:]), len(r.Calls)-w.calls)
 	for i := w.blobs; i < len(r.Blobs) && err == nil; i++ {
 		_, err = tx.Exec("INSERT INTO blobs (run, number, data) VALUES (?, ?, ?)", w.id, i+1, r.Blobs[i])
 		size += int64(len(r.Blobs[i]))
@@ -425,7 +429,7 @@ func (w *Writer) write(r *record.Run, page *report.Page) error {
 	w.bytes += size
 	w.arrivals, w.invocations, w.attempts, w.deliveries = len(r.Arrivals), len(r.Invocations), len(r.Attempts),
 		len(r.Deliveries)
-	w.levels, w.blobs = len(r.Levels), len(r.Blobs)
+	w.levels, w.blobs, w.calls = len(r.Levels), len(r.Blobs), len(r.Calls)
 	w.instances, w.changes, w.alive = len(r.Instances), len(r.Changes), alive
 	return nil
 }
@@ -566,6 +570,7 @@ func (s *Store) Load(id string) (*record.Run, error) {
 	r.Rates, r.Self, r.Machine, r.Commit, r.Plan, r.Said, r.Begins = h.Rates, h.Self, h.Machine, h.Commit, h.Plan,
 		h.Said, h.Begins
 	r.Marks, r.EarlyOf, r.StoppedAt = h.Marks, h.EarlyOf, h.StoppedAt
+	r.Upstreams, r.CallLabels, r.CallsLost = h.Upstreams, h.Labels, h.CallsLost
 	if h.Busy != nil {
 		r.Busy = *h.Busy
 	}

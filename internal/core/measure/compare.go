@@ -189,6 +189,11 @@ func contrasts(a, b *Populations, of, to *Side) (out []Contrast) {
 	add("retried", &a.Retried, &b.Retried, stats.Serial)
 	add("warm service", &a.Service[engine.Warm], &b.Service[engine.Warm], alone(engine.Warm))
 	add("wait", &a.Wait[engine.Warm], &b.Wait[engine.Warm], alone(engine.Warm))
+	add("own warm time", &a.Own[engine.Warm], &b.Own[engine.Warm], alone(engine.Warm))
+	for i := range a.Named {
+		name := a.Named[i].Name
+		add(name, a.Named[i].Population, b.byName(name), alone(engine.Warm))
+	}
 	memory := addOf(MiB, "peak memory", of.peaks(), to.peaks(), stats.Independent)
 	if x, y := of.Run.Functions[of.Function].Meter, to.Run.Functions[to.Function].Meter; x != y {
 		memory.Why = fmt.Sprintf("measured by %s on one side and by %s on the other", meterText(x), meterText(y))

@@ -30,9 +30,10 @@ type Summary struct {
 	Events      Counts                     `json:"events"`
 	Functions   map[string]FunctionFigures `json:"functions"`
 	Sources     map[string]Counts          `json:"sources"`
-	Routes      []RouteCounts              `json:"routes"` // of sources with more than one
-	Chains      map[string]Chain           `json:"chains"` // by the source at which they begin
-	Faults      map[string]int             `json:"faults"` // of delivery, by their kinds
+	Upstreams   []record.Upstream          `json:"upstreams,omitempty"` // and how their stand-ins worked
+	Routes      []RouteCounts              `json:"routes"`              // of sources with more than one
+	Chains      map[string]Chain           `json:"chains"`              // by the source at which they begin
+	Faults      map[string]int             `json:"faults"`              // of delivery, by their kinds
 	Idempotence *Idempotence               `json:"idempotence,omitempty"`
 	Changes     []record.Change            `json:"changes"` // of limits and versions, while it ran
 	Ways        []Way                      `json:"ways"`    // to start, beside each other; none where there is only one
@@ -120,7 +121,11 @@ type FunctionFigures struct {
 	Wait      ByClass                 `json:"wait"`    // sent - due, of first attempts
 	Phases    PhaseFigures            `json:"phases"`  // of starts
 	WarmUp    WarmUp                  `json:"warm_up"` // service time by the n-th invocation
-	Cost      *Cost                   `json:"cost"`    // nil without rates, or where the memory is not known
+	// Own is the service time without what passed in calls to upstreams, of the invocations of which all calls are
+	// known; nil where there were no calls.
+	Own       *ByClass                   `json:"own"`
+	Upstreams map[string]UpstreamFigures `json:"upstreams"` // calls by the upstreams' names; null without any
+	Cost      *Cost                      `json:"cost"`      // nil without rates, or where the memory is not known
 
 	OutOfMemory   int            `json:"out_of_memory"` // instances that the system ended for their use of memory
 	Starts        map[string]int `json:"starts"`        // by why
@@ -286,6 +291,29 @@ type Populations struct {
 	latencies
 	Service, Wait [3]stats.Population // by engine.Class
 	Phases        StartPhases
+	Own           [3]stats.Population // by engine.Class; empty without calls to upstreams
+	// Named are what else is compared, by their names, in the order in which they were found: calls, spans
+	Named []NamedPopulation
+}
+
+// NamedPopulation are the durations of something that functions may have any number of.
+type NamedPopulation struct {
+	Name string
+	*stats.Population
+}
+
+func (p *Populations) named(name string, of *stats.Population) {
+	p.Named = append(p.Named, NamedPopulation{name, of})
+}
+
+// byName returns a population by its name; an empty one where there is none.
+func (p *Populations) byName(name string) *stats.Population {
+	for i := range p.Named {
+		if p.Named[i].Name == name {
+			return p.Named[i].Population
+		}
+	}
+	return &stats.Population{}
 }
 
 // add appends a sample of an invocation, which may carry several.
@@ -372,6 +400,7 @@ func summarize(r *record.Run, seen *scan, populations []Populations) *Summary {
 		f.Routes = routeFigures(r, fn, routes)
 		s.Functions[r.Functions[fn].Name] = *f
 	}
+	upstreamFigures(r, at, s, populations)
 	s.Changes, s.Ways = append([]record.Change{}, r.Changes...), append([]Way{}, ways(r, s)...)
 	if seen.replies {
 		chains(r, s)

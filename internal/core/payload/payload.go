@@ -48,6 +48,14 @@ type Payload struct {
 	Time    time.Time // when it was recorded; zero when the recording has no times
 	Reply   *Reply    // of a request, where the recording has it
 	Expect  *Expect   // of its reply alone; nil for what its set says
+	Call    *Call     // of a request: how it went; nil where the recording does not say
+}
+
+// Call is what a HAR archive says of a request beside its reply.
+type Call struct {
+	Wait, Receive time.Duration // to the first byte of the reply, and from there to its last
+	Of            string        // of a call to an upstream: the event for which the function made it; "" if unknown
+	Failed        string        // how the connection ended where there was no reply; "" where there was one
 }
 
 // Reply is what was answered when a request was recorded.
@@ -203,6 +211,8 @@ func (e *harEntry) payload() (Payload, error) {
 			}
 		}
 	}
+	p.Call = &Call{Wait: harDuration(e.Timings.Wait), Receive: harDuration(e.Timings.Receive), Of: e.Of,
+		Failed: e.Failed}
 	if e.Started != "" {
 		if p.Time, err = time.Parse(time.RFC3339Nano, e.Started); err != nil {
 			return Payload{}, fmt.Errorf("startedDateTime %q is not an ISO 8601 time", e.Started)
@@ -213,6 +223,14 @@ func (e *harEntry) payload() (Payload, error) {
 	}
 	return p, nil
 }
+
+// harDuration returns a time of an archive, in milliseconds there; -1 stands for none.
+func harDuration(ms float64) time.Duration {
+	return time.Duration(max(0, min(ms, float64(mostWait/time.Millisecond))) * 1e6)
+}
+
+// mostWait bounds the times of an archive.
+const mostWait = time.Hour
 
 // isToken reports whether s is a token (RFC 9110 §5.6.2).
 func isToken(s string) bool {

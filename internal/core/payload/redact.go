@@ -36,6 +36,9 @@ type Redactor struct {
 	parsed [][]string // of Pointers
 }
 
+// Prepare reads the pointers, after which Apply is safe for several goroutines.
+func (r *Redactor) Prepare() { r.patterns() }
+
 // patterns returns the pointers, read.
 func (r *Redactor) patterns() [][]string {
 	for _, p := range r.Pointers[len(r.parsed):] {

@@ -684,4 +684,10 @@ type harEntry struct {
 			Encoding string `json:"encoding"`
 		} `json:"content"`
 	} `json:"response"`
+	Timings struct {
+		Wait    float64 `json:"wait"`
+		Receive float64 `json:"receive"`
+	} `json:"timings"`
+	Of     string `json:"_of"`
+	Failed string `json:"_failed"`
 }

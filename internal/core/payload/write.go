@@ -54,6 +54,9 @@ type harOut struct {
 		Receive float64 `json:"receive"`
 	} `json:"timings"`
 	Comment string `json:"comment,omitempty"`
+	// fields of our own, as HAR 1.2 allows (§ custom fields)
+	Of     string `json:"_of,omitempty"`
+	Failed string `json:"_failed,omitempty"`
 }
 
 type harBody struct {
@@ -88,6 +91,9 @@ func (p *Payload) AppendHAR(b []byte, base string, wait, receive time.Duration, 
 	var e harOut
 	millis := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 	e.Comment = comment
+	if p.Call != nil {
+		e.Of, e.Failed = p.Call.Of, p.Call.Failed
+	}
 	started := p.Time
 	if started.IsZero() {
 		started = time.Unix(0, 0).UTC()

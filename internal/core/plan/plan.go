@@ -24,6 +24,7 @@ type Project struct {
 	Concurrency  int    // invocations in flight and instances being started, all functions together
 	MQTT         bool   // events can be published over MQTT, too
 	Services     []Service
+	Upstreams    []Upstream
 	Functions    []Function
 	Sources      []Source
 	Sets         []payload.Set
@@ -49,6 +50,7 @@ type Function struct {
 	Target       Target   // where it is to run; the zero value where that is not given
 	Package      []string // patterns of the files that are deployed, below the project's folder; nil for those of Watch
 	Needs        []int    // indices of services that must be ready first
+	Upstreams    []int    // indices of the upstreams whose addresses it gets
 	Dir          string   // absolute
 	Env          []string // NAME=value, sorted
 	Ready        Ready
@@ -178,6 +180,7 @@ type Service struct {
 	Start        []string
 	Stop         []string // nil for SIGTERM
 	Reset        []string // between runs; nil for nothing
+	Port         bool     // {port} in its commands, and PORT, stand for a free port; ready is then at that port
 	Dir          string
 	Env          []string
 	Ready        Ready // with ReadyTCP and ReadyHTTP the address is in Path; ReadyExit is the command's end
@@ -352,6 +355,7 @@ type Drill struct {
 	Kept        []KeptObject  // objects of that run, which are there when the drill begins
 	Sets        []payload.Set // of its own: feeds number them after the project's
 	Cold        *ColdStarts   // nil for a drill that is not one of cold starts
+	Upstreams   []Upstream    // the project's with the drill's own settings; nil where it has none
 	Budgets     []Budget
 	// Idempotence compares replies to second deliveries with the first.
 	Idempotence bool

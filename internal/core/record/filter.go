@@ -457,6 +457,7 @@ func (r *Run) Filter(f Filter) *Run {
 	out := *r
 	out.Filtered = true
 	out.Arrivals, out.Invocations, out.Attempts, out.Deliveries, out.Levels, out.Open = nil, nil, nil, nil, nil, nil
+	out.Calls = nil
 	for i := range r.Invocations {
 		if pass[i] {
 			out.Invocations = append(out.Invocations, r.Invocations[i])
@@ -527,6 +528,13 @@ func (r *Run) Filter(f Filter) *Run {
 	for i := range r.Levels {
 		if l := &r.Levels[i]; s.functions[l.Function] && s.in(l.At) {
 			out.Levels = append(out.Levels, *l)
+		}
+	}
+	for i := range r.Calls {
+		c := &r.Calls[i]
+		if v := r.Invocation(at, c.Invocation); v != nil && pass[at[c.Invocation]] ||
+			v == nil && !s.ofCalls && s.functions[c.Function] && s.in(c.Done) {
+			out.Calls = append(out.Calls, *c)
 		}
 	}
 	out.Budgets = nil // they are about the whole run

@@ -32,6 +32,10 @@ type Run struct {
 	Deliveries  []Delivery
 	Instances   []Instance
 	Levels      []Level
+	Upstreams   []Upstream
+	Calls       []Call
+	CallLabels  []string          // of calls, from 1: their request lines
+	CallsLost   int               // calls that were not recorded, as there were too many
 	ColdStarts  int               // of each variant, in a drill of cold starts; 0 in others
 	EarlyOf     int               // cold starts that may end early, of so many; 0 for those that do not
 	StoppedAt   int               // how many cold starts of each there were when they ended early; 0 if they did not

@@ -23,6 +23,7 @@ const (
 	WarmsUp
 	StartsSlowly
 	SlowRoute
+	CallsUpstream
 	BadReplies
 	Waits
 	Rejects

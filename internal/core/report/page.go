@@ -44,7 +44,7 @@ func (p *Page) Sentences() (out []string) {
 
 // PageVersion is the version of how findings are computed. Findings of another version
 // are computed again from the run's records.
-const PageVersion = 6
+const PageVersion = 7
 
 // NewPage computes the findings of a run.
 func NewPage(r *record.Run) *Page { return pageOf(measure.Analyze(r)) }

@@ -87,6 +87,21 @@ func Rows(c *measure.Comparison) (out []Row) {
 	add("warm service p50", "ms", "warm service",
 		func(s *measure.SideFigures) *float64 { return s.Figures.Service.Warm.P50 },
 		nil)
+	add("own warm time p50", "ms", "own warm time", func(s *measure.SideFigures) *float64 {
+		if s.Figures.Own == nil {
+			return nil
+		}
+		return s.Figures.Own.Warm.P50
+	}, nil)
+	for _, name := range calledBy(c) {
+		add("call to "+name+" p50", "ms", "call to "+name, func(s *measure.SideFigures) *float64 {
+			u := s.Figures.Upstreams[name]
+			return u.Ms.P50
+		}, func(s *measure.SideFigures) [2]*float64 {
+			u := s.Figures.Upstreams[name]
+			return [2]*float64{u.Ms.P50Lo, u.Ms.P50Hi}
+		})
+	}
 	add("warm from the n-th", "", "", func(s *measure.SideFigures) *float64 {
 		if s.Figures.WarmUp.Steady == nil {
 			return nil
@@ -171,4 +186,13 @@ func (r *Row) Text(side int) string {
 		return figure.Small(*v)
 	}
 	return figure.Millis(v)
+}
+
+// calledBy returns the upstreams that any side calls, sorted.
+func calledBy(c *measure.Comparison) (names []string) {
+	for i := range c.Sides {
+		names = slices.AppendSeq(names, maps.Keys(c.Sides[i].Figures.Upstreams))
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
 }

@@ -150,5 +150,8 @@ func warn(a *measure.Analysis) {
 				f.Name)
 		}
 	}
+	for _, w := range warnUpstreams(r, s) {
+		on(nil, "%s", w)
+	}
 	s.Warnings = append(s.Warnings, r.Notes...)
 }

@@ -146,7 +146,7 @@ func (p *Proxy) Start(listen, to string) error {
 				x.request.Header = slices.Insert(x.request.Header, 0, event.Field{Name: "Host", Value: r.Host})
 			}
 			if r.Body != nil && r.Body != http.NoBody {
-				r.Body = &listening{ReadCloser: r.Body, kept: &x.sent}
+				r.Body = &Tee{ReadCloser: r.Body, Copy: &x.sent}
 			}
 			through.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), exchangeKey{}, x)))
 			if x.answered { // HEAD and the like have no body whose end would be heard
@@ -177,42 +177,56 @@ type exchange struct {
 	began    time.Time
 	first    time.Duration
 	request  event.Request
-	sent     kept
+	sent     Copy
 	reply    payload.Reply
-	received kept
+	received Copy
 	answered bool
 	once     sync.Once
 }
 
-// kept is what is kept of a body, and how much there was.
-type kept struct {
+// Copy is what is kept of a body, and how much there was.
+type Copy struct {
 	mu   sync.Mutex
 	b    bytes.Buffer
 	size int64
+	over bool // it was read to its end
 }
 
-func (k *kept) take(b []byte) {
+func (k *Copy) take(b []byte) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	k.size += int64(len(b))
 	k.b.Write(b[:min(len(b), max(Kept-k.b.Len(), 0))])
 }
 
-func (k *kept) all() (b []byte, cut bool, size int64) {
+// All returns what is kept, whether that is not all, and the size of all in bytes.
+func (k *Copy) All() (b []byte, cut bool, size int64) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	return bytes.Clone(k.b.Bytes()), k.size > int64(k.b.Len()), k.size
 }
 
-// listening hears a body while it passes.
-type listening struct {
-	io.ReadCloser
-	kept *kept
+// Whole reports whether a body of a length, -1 where that is not known, has passed to its end.
+func (k *Copy) Whole(length int64) bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.over || length >= 0 && k.size >= length
 }
 
-func (l *listening) Read(b []byte) (int, error) {
+// Tee copies a body while it passes.
+type Tee struct {
+	io.ReadCloser
+	Copy *Copy
+}
+
+func (l *Tee) Read(b []byte) (int, error) {
 	n, err := l.ReadCloser.Read(b)
-	l.kept.take(b[:n])
+	l.Copy.take(b[:n])
+	if errors.Is(err, io.EOF) {
+		l.Copy.mu.Lock()
+		l.Copy.over = true
+		l.Copy.mu.Unlock()
+	}
 	return n, err
 }
 
@@ -225,7 +239,7 @@ func (p *Proxy) reply(r *http.Response) error {
 	x.reply = payload.Reply{Status: r.StatusCode, Header: Fields(r.Header)}
 	x.answered = true
 	if r.Body != nil {
-		r.Body = &listening{ReadCloser: r.Body, kept: &x.received}
+		r.Body = &Tee{ReadCloser: r.Body, Copy: &x.received}
 	}
 	return nil
 }
@@ -235,8 +249,8 @@ func (x *exchange) over(p *Proxy) {
 	x.once.Do(func() {
 		took := time.Since(x.began)
 		var notes []string
-		note := func(what string, k *kept) []byte {
-			b, cut, size := k.all()
+		note := func(what string, k *Copy) []byte {
+			b, cut, size := k.All()
 			if cut {
 				notes = append(notes, fmt.Sprintf("the first %d of %d bytes of the %s", len(b), size, what))
 			}

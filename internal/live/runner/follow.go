@@ -20,6 +20,7 @@ type Event struct {
 	Payload *payload.Payload
 	Routes  uint64 // the wires of the source that take it, as bits
 	Cold    bool   // the instances of the functions that it reaches are stopped first
+	Name    string // of its payload, the same each time; "" for none
 
 	published   bool
 	publishedBy *Trace // the event whose invocation published it; nil where that is not known
@@ -66,7 +67,9 @@ type Attempt struct {
 	Why        string // how it failed, in words
 	Lines      []string
 	Over       bool
-	Beside     int // others in flight on the instance when it was dispatched
+	Beside     int    // others in flight on the instance when it was dispatched
+	Calls      []Call // to upstreams
+	CallsLost  int    // calls beyond those that are kept
 }
 
 // whole is an event with all that was made of it.
@@ -160,6 +163,7 @@ func (d *Follower) copyOf(t *Trace) Trace {
 	c.Attempts = make([]*Attempt, len(t.Attempts))
 	for i, x := range t.Attempts {
 		y := *x
+		y.Calls = slices.Clone(x.Calls)
 		c.Attempts[i] = &y
 	}
 	c.Ended = slices.Clone(t.Ended)

@@ -240,6 +240,7 @@ func (in *instance) spawn() error {
 		return in.resume(x)
 	}
 	in.unique = d.unique(in.fn, strconv.Itoa(int(in.id)))
+	in.caller = newCaller(in, fn)
 	began, err := d.launch(&in.launched, in.fn, in.unique, in.name)
 	return in.runs(began, err)
 }
@@ -267,6 +268,8 @@ func (in *instance) resume(x *spare) error {
 	d := in.d
 	in.unique = x.unique
 	in.port, in.socket, in.address, in.loader, in.parked = x.port, x.socket, x.address, x.loader, true
+	in.caller, in.gate = x.caller, x.gate
+	in.caller.in.Store(in)
 	x.name.Store(in.name)
 	began := time.Now()
 	err := x.process.Resume()
@@ -413,7 +416,9 @@ func (in *instance) startProgram(env []string) (transport.Program, error) {
 		return transport.Program{}, errors.New("it was stopped before it was started")
 	}
 	in.unique = in.d.unique(in.fn, strconv.Itoa(int(in.id)))
-	l := &launched{}
+	in.d.mu.Lock()
+	l := &launched{caller: newCaller(in, in.record().Function)}
+	in.d.mu.Unlock()
 	began, err := in.d.launch(l, in.fn, in.unique, in.name, env...)
 	if err != nil {
 		in.d.mu.Lock()
@@ -434,6 +439,7 @@ func (in *instance) startProgram(env []string) (transport.Program, error) {
 		text.Duration(l.process.Runs.Sub(began).Round(100*time.Microsecond))))
 	return transport.Program{In: l.process.In, Out: l.process.Out, Ended: func() string {
 		l.process.Gone()
+		l.gate.Close()
 		if how := l.process.How(); how != "exited with code 0" {
 			return how
 		}

@@ -17,6 +17,7 @@ import (
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/proc"
+	"nightdrill/internal/live/upstream"
 )
 
 // launched is a process of a function, and where it is to be reached.
@@ -27,6 +28,8 @@ type launched struct {
 	address  string
 	expected *proc.Expected // nil where it listens on nothing
 	loader   *loaded        // of a handler; nil for others
+	caller   *caller        // who calls upstreams; set before it is launched
+	gate     *upstream.Gate // to upstreams; nil for none
 	name     atomic.Value   // of the instance that it belongs to, for its log lines
 }
 
@@ -47,6 +50,10 @@ func (d *Runner) launch(l *launched, fn *plan.Function, unique, name string, env
 	}
 	c := l.command(fn, fn.Start, unique)
 	c.Env = append(withPublish(c.Env, plan.Reach(fn.ReachAt, d.publish), plan.Reach(fn.ReachAt, d.mqtt)), env...)
+	if c.Env, err = d.withUpstreams(l, fn, c.Env); err != nil {
+		l.forget()
+		return time.Now(), err
+	}
 	if l.loader != nil {
 		c.Extra, l.loader.theirs = l.loader.theirs, nil
 	}
@@ -127,6 +134,7 @@ func (l *launched) giveBack() {
 	if l.loader != nil {
 		l.loader.close()
 	}
+	l.gate.Close()
 }
 
 // command returns one of the function's commands for this process.
@@ -193,6 +201,7 @@ func (d *Runner) bringAhead(fn int32, f *plan.Function, x *spare, name string) {
 	defer d.running.Done()
 	ctx, cancel := context.WithTimeout(d.life, f.StartTimeout)
 	defer cancel()
+	x.caller = &caller{d: d, fn: fn}
 	_, err := d.launch(&x.launched, f, x.unique, name)
 	if err == nil {
 		_, _, err = x.awaitReady(ctx, f)

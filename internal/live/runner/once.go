@@ -9,6 +9,7 @@ import (
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/proc"
+	"nightdrill/internal/live/upstream"
 )
 
 // Once is one start of a function, outside of any run.
@@ -25,12 +26,15 @@ type Once struct {
 }
 
 // StartOnce starts a function with more in its environment, calls running as soon as its command runs, and waits
-// until it is ready. line, if not nil, hears its output. End is to be called in any case.
-func StartOnce(ctx context.Context, fn *plan.Function, env []string, line func(string), running func(o *Once)) *Once {
+// until it is ready. neighbours are the stand-ins that it may call, or nil; line, if not nil, hears its output. End is
+// to be called in any case.
+func StartOnce(ctx context.Context, fn *plan.Function, env []string, neighbours *upstream.Set, line func(string),
+	running func(o *Once)) *Once {
 	p := &plan.Project{Functions: []plan.Function{*fn}, Concurrency: 1}
-	d := newRunner(Config{ID: fmt.Sprint(time.Now().UnixNano())}, p, []plan.Limits{fn.Limits}, 0, 1)
+	d := newRunner(Config{ID: fmt.Sprint(time.Now().UnixNano()), Upstreams: neighbours}, p, []plan.Limits{fn.Limits},
+		0, 1)
 	d.heard = line
-	o := &Once{runner: d, l: &launched{}}
+	o := &Once{runner: d, l: &launched{caller: &caller{d: d}}}
 	var err error
 	if o.Began, err = d.launch(o.l, fn, d.unique(fn, "1"), fn.Name, env...); err != nil {
 		o.Why = err.Error()

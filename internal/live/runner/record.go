@@ -40,8 +40,10 @@ type ledger struct {
 	failures   map[string]*failure
 	replies    map[uint64]int32 // numbers of the replies that were kept, by their keys
 	timings    map[string]int32
-	kept       int // bytes of replies
-	given      int // bytes of events
+	labels     map[string]int32 // of calls to upstreams
+	missing    map[string]bool  // calls without a recorded reply that were named
+	kept       int              // bytes of replies
+	given      int              // bytes of events
 	levels     []record.Level
 	levelsAt   clock.Time
 	levelsDue  bool
@@ -74,6 +76,7 @@ type failure struct {
 // newRecord begins the record of a drill's run.
 func newRecord(p *plan.Project, d *plan.Drill, c Config) ledger {
 	r := ledger{failures: map[string]*failure{}, routes: map[[2]int32]uint64{}, replies: map[uint64]int32{},
+		labels: map[string]int32{}, missing: map[string]bool{},
 		timings: map[string]int32{}, byReply: map[uint64]int32{}, uses: map[int32]*reply{},
 		missed: make([]bool, len(p.Sources)), itself: make([]int, len(p.Sources)),
 		extended: make([]int, len(p.Sources)),
@@ -113,6 +116,14 @@ func newRecord(p *plan.Project, d *plan.Drill, c Config) ledger {
 			}
 		}
 		r.rec.Sources = append(r.rec.Sources, s)
+	}
+	if set := c.Upstreams; set != nil {
+		recorded := set.Recorded()
+		for i := range set.Upstreams {
+			u := &set.Upstreams[i]
+			r.rec.Upstreams = append(r.rec.Upstreams, record.Upstream{Name: u.Name, Mode: u.Mode.String(),
+				Behaviour: u.Behaviour, Recorded: recorded[i]})
+		}
 	}
 	for _, b := range d.Budgets {
 		r.rec.Budgets = append(r.rec.Budgets, b.Text)

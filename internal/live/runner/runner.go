@@ -31,6 +31,7 @@ import (
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/proc"
 	"nightdrill/internal/live/transport"
+	"nightdrill/internal/live/upstream"
 )
 
 const (
@@ -48,16 +49,18 @@ const (
 // instances with their slots. What is done with events, attempts and replies is up to its
 // recorder.
 type Runner struct {
-	seed     uint64
-	heard    func(line string) // gets what the functions write; nil for none
-	p        *plan.Project
-	recorder recorder
-	trace    uint64    // first half of trace IDs
-	tag      string    // tells this run's instances from those of others
-	log      *logs.Log // of what the functions write; nil for none
-	objects  Objects   // nil for none
-	publish  string    // where functions publish; "" for nowhere
-	mqtt     string    // likewise over MQTT
+	seed       uint64
+	heard      func(line string) // gets what the functions write; nil for none
+	p          *plan.Project
+	recorder   recorder
+	trace      uint64        // first half of trace IDs
+	tag        string        // tells this run's instances from those of others
+	log        *logs.Log     // of what the functions write; nil for none
+	objects    Objects       // nil for none
+	publish    string        // where functions publish; "" for nowhere
+	mqtt       string        // likewise over MQTT
+	neighbours *upstream.Set // stand-ins for upstreams; nil for none
+	bindAt     string        // the host at which functions in other networks reach this machine's listeners
 
 	mu      sync.Mutex
 	fns     []function
@@ -143,6 +146,11 @@ type recorder interface {
 	nextDue(now clock.Time) clock.Time
 	// mayPark reports whether processes of a function may be started ahead.
 	mayPark(fn int32) bool
+	// nameOf returns a name of an event that is the same in each run of a drill; "" where there is none.
+	nameOf(event int64) string
+	// called is called with a call to an upstream that is over. attempts are those of a follower that made it, or
+	// may have.
+	called(c *record.Call, label, why string, attempts []*Attempt)
 	// keepsReplies returns how many bytes of a reply's body are kept.
 	keepsReplies() int
 }
@@ -154,9 +162,13 @@ type Config struct {
 	Objects Objects   // where replies that become objects are put; nil for none
 	Code    []Code    // of each function; nil where it is not known
 
-	Publish string    // the address at which functions publish events; "" for none
-	MQTT    string    // likewise over MQTT
-	Journal io.Writer // of the engine's inputs and effects, for engine.Reenact; nil for none
+	Publish string // the address at which functions publish events; "" for none
+	MQTT    string // likewise over MQTT
+	// Upstreams are the stand-ins for the services that functions call; nil for none. BindAt is the host at which their
+	// addresses for functions in other networks are; "" for 127.0.0.1.
+	Upstreams *upstream.Set
+	BindAt    string
+	Journal   io.Writer // of the engine's inputs and effects, for engine.Reenact; nil for none
 	// Plan, Machine and Commit are kept with the run of a drill.
 	Plan            []byte
 	Machine, Commit string
@@ -190,18 +202,20 @@ type Trouble struct {
 // newRunner prepares a runner; the caller sets its recorder.
 func newRunner(c Config, p *plan.Project, limits []plan.Limits, settle time.Duration, seed uint64) *Runner {
 	r := &Runner{
-		publish:   c.Publish,
-		mqtt:      c.MQTT,
-		p:         p,
-		log:       c.Log,
-		objects:   c.Objects,
-		all:       p.Concurrency,
-		seed:      seed,
-		eng:       engine.New(p, limits, settle),
-		sorter:    p.NewSorter(),
-		clockwork: clockwork{asleep: clock.Never, kick: newAlarm()},
-		news:      make(chan struct{}),
-		ended:     make(chan struct{}),
+		publish:    c.Publish,
+		mqtt:       c.MQTT,
+		neighbours: c.Upstreams,
+		bindAt:     c.BindAt,
+		p:          p,
+		log:        c.Log,
+		objects:    c.Objects,
+		all:        p.Concurrency,
+		seed:       seed,
+		eng:        engine.New(p, limits, settle),
+		sorter:     p.NewSorter(),
+		clockwork:  clockwork{asleep: clock.Never, kick: newAlarm()},
+		news:       make(chan struct{}),
+		ended:      make(chan struct{}),
 	}
 	r.life, r.endLife = context.WithCancel(context.Background())
 	for i := range p.Functions {

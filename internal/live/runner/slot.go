@@ -24,6 +24,7 @@ type slot struct {
 	jobs   chan *job
 	cur    record.Invocation // what it carries, while open
 	open   bool
+	event  int64      // the first that it carries
 	tries  []*Attempt // of a follower: what it carries
 	// suspects are the invocations, by their IDs, since the connection was last known to hold
 	// no reply that no one had asked for.
@@ -53,7 +54,7 @@ type job struct {
 func (d *Runner) send(f *engine.Effect, self *slot) *job {
 	in := d.instances[f.Instance]
 	sl := in.slot(f.Slot)
-	sl.open = true
+	sl.open, sl.event = true, d.fx.Events[f.First]
 	sl.cur = record.Invocation{ID: f.Invocation, Assigned: f.At, Function: f.Function, Instance: f.Instance,
 		Slot:   f.Slot,
 		Source: f.Source, Wire: f.Wire, Batch: f.N, Class: f.Class}

@@ -7,6 +7,8 @@ import (
 	"context"
 	"fmt"
 	"net"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -30,6 +32,8 @@ type Set struct {
 
 type service struct {
 	plan.Service
+	port   int        // of one that gets a port; 0 before it is known
+	place  sync.Mutex // of port
 	mu     sync.Mutex // held while it starts
 	proc   *proc.Process
 	left   proc.Ran // the command that began it, where it has ended since
@@ -53,7 +57,12 @@ func (s *Set) say(name string, kind logs.Kind, text string) {
 }
 
 func (s *Set) command(x *service, args []string) proc.Command {
-	return proc.Command{Args: args, Dir: x.Dir, Env: x.Env, Line: func(at time.Time, text string) {
+	env := x.Env
+	if x.Port {
+		p := strconv.Itoa(x.port)
+		args, env = proc.Expand(args, "port", p), append(slices.Clone(env), "PORT="+p)
+	}
+	return proc.Command{Args: args, Dir: x.Dir, Env: env, Line: func(at time.Time, text string) {
 		if s.log != nil {
 			s.log.Add(at, x.Name, x.Name, logs.Line, text)
 		}
@@ -64,6 +73,9 @@ func (s *Set) command(x *service, args []string) proc.Command {
 // used, and not ended by us.
 func (s *Set) Need(ctx context.Context, i int) error {
 	x := s.all[i]
+	if _, err := s.Address(i); err != nil {
+		return fmt.Errorf("service %s: %w", x.Name, err)
+	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	if x.theirs && x.answers(ctx) || x.began && x.alive() {
@@ -104,6 +116,28 @@ func (s *Set) Need(ctx context.Context, i int) error {
 	x.began = true
 	s.say(x.Name, logs.Ready, fmt.Sprintf("ready after %v", text.Duration(time.Since(began).Round(time.Millisecond))))
 	return nil
+}
+
+// Address returns where a service that gets a port listens, also before it is started; "" for others.
+func (s *Set) Address(i int) (string, error) {
+	x := s.all[i]
+	if !x.Port {
+		return "", nil
+	}
+	x.place.Lock()
+	defer x.place.Unlock()
+	if x.port == 0 {
+		port, err := proc.FreePort()
+		if err != nil {
+			return "", err
+		}
+		x.port = port
+		if x.Ready.By == plan.ReadyTCP && x.Ready.Path == "" {
+			x.Ready.Path = net.JoinHostPort("127.0.0.1", strconv.Itoa(port))
+		}
+		x.Ready.Path = strings.ReplaceAll(x.Ready.Path, "{port}", strconv.Itoa(port))
+	}
+	return net.JoinHostPort("127.0.0.1", strconv.Itoa(x.port)), nil
 }
 
 func last(lines []string) string {

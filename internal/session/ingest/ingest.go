@@ -64,7 +64,7 @@ func (i Import) Import(ctx context.Context, dir string) (*Imported, error) {
 			return nil, err
 		}
 	}
-	key, err := redactionKey(dir)
+	key, err := RedactionKey(dir)
 	if err != nil {
 		return nil, err
 	}
@@ -306,9 +306,9 @@ func tagOf(path string) (string, error) {
 	return hex.EncodeToString(sum.Sum(nil)[:16]), nil
 }
 
-// redactionKey returns the secret of a project from which stand-ins are made; it is drawn when it
+// RedactionKey returns the secret of a project from which stand-ins are made; it is drawn when it
 // is first needed, and belongs in no repository.
-func redactionKey(dir string) ([]byte, error) {
+func RedactionKey(dir string) ([]byte, error) {
 	if _, err := os.Stat(filepath.Join(dir, project.File)); err != nil {
 		_, err = project.Load(context.Background(), dir) // the error names what is missing
 		return nil, err
@@ -336,7 +336,7 @@ func Recording(dir, name string, pointers []string, suspects bool) (*Recorded, e
 			return nil, err
 		}
 	}
-	key, err := redactionKey(dir)
+	key, err := RedactionKey(dir)
 	if err != nil {
 		return nil, err
 	}

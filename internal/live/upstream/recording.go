@@ -1,0 +1,84 @@
+package upstream
+
+import (
+	"os"
+	"sync/atomic"
+	"time"
+
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/live/recorder"
+)
+
+// A recording holds at most so many calls, and so many bytes of bodies.
+const (
+	mostRecorded      = 100_000
+	mostRecordedBytes = 512 << 20
+)
+
+// recording is a new recording, which takes the place of the one before when it has ended.
+type recording struct {
+	recorder.Recorder
+	path, next string
+	bytes      atomic.Int64
+	calls      atomic.Int64
+	lost       atomic.Int64 // calls that there was no room for
+	todo       chan func()  // what is to be written, in its order: no call waits for the disk
+	written    chan struct{}
+}
+
+// mostUnwritten is how many calls may wait to be written.
+const mostUnwritten = 256
+
+// nextMark is added to the name of a recording while it is made.
+const nextMark = ".new"
+
+// begin begins a recording in place of the one at path, or goes on with that.
+func begin(path string, redact *payload.Redactor, goOn bool) (*recording, error) {
+	r := &recording{path: path, next: path + nextMark}
+	if goOn {
+		r.next = path
+	} else {
+		_ = os.Remove(r.next) // of a program that was killed
+	}
+	a, err := recorder.Open(r.next)
+	if err != nil {
+		return nil, err
+	}
+	r.Archive, r.Redact = a, redact
+	r.todo, r.written = make(chan func(), mostUnwritten), make(chan struct{})
+	go func() {
+		defer close(r.written)
+		for do := range r.todo {
+			do()
+		}
+	}()
+	return r, nil
+}
+
+// keep records a call soon. failed hears why it could not.
+func (r *recording) keep(p payload.Payload, wait, receive time.Duration, comment string, failed func(error)) {
+	size := int64(len(p.Request.Body))
+	if p.Reply != nil {
+		size += int64(len(p.Reply.Body))
+	}
+	if r.calls.Add(1) > mostRecorded || r.bytes.Add(size) > mostRecordedBytes {
+		r.lost.Add(1)
+		return
+	}
+	r.todo <- func() {
+		if err := r.Keep(p, wait, receive, comment); err != nil {
+			failed(err)
+		}
+	}
+}
+
+// end closes the recording; no call is in progress. It takes the place of the one before, unless nothing was recorded.
+func (r *recording) end() error {
+	close(r.todo)
+	<-r.written
+	n := r.Archive.Count()
+	if err := r.Archive.Close(); err != nil || n == 0 || r.next == r.path {
+		return err
+	}
+	return os.Rename(r.next, r.path)
+}

@@ -1,0 +1,170 @@
+package session
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"slices"
+	"time"
+
+	"nightdrill/internal/core/payload"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/live/logs"
+	"nightdrill/internal/live/upstream"
+	"nightdrill/internal/project"
+	"nightdrill/internal/session/ingest"
+)
+
+// ChangeUpstreams changes settings of upstreams for as long as the program runs, as --upstream does.
+func (d *Workspace) ChangeUpstreams(changes []string) error {
+	all, err := project.ChangeUpstreams(d.Project.Upstreams, changes)
+	if err != nil {
+		return err
+	}
+	d.Project.Upstreams, d.Whole.Upstreams = all, all
+	return nil
+}
+
+// ChangeUpstreamsOf returns a drill with other settings of upstreams.
+func (d *Workspace) ChangeUpstreamsOf(drill *plan.Drill, changes []string) (*plan.Drill, error) {
+	own := drill.Upstreams
+	if own == nil {
+		own = d.Project.Upstreams
+	}
+	all, err := project.ChangeUpstreams(own, changes)
+	if err != nil {
+		return nil, err
+	}
+	changed := *drill
+	changed.Upstreams = all
+	return &changed, nil
+}
+
+// recorded reports whether an upstream has a recording.
+func recorded(u *plan.Upstream) bool {
+	info, err := os.Stat(u.Recording)
+	return err == nil && info.Mode().IsRegular()
+}
+
+// neighbours prepares the stand-ins for the services that functions call: those of a drill, or of the session where it
+// is nil. In the session a recording that is not there yet is an empty one. It is nil where there are none.
+func (d *Workspace) neighbours(drill *plan.Drill, say func(string)) (*upstream.Set, error) {
+	seed := uint64(1)
+	if drill != nil {
+		seed = drill.Seed
+	}
+	all := d.Project.UpstreamsOf(drill, recorded)
+	if len(all) == 0 {
+		return nil, nil
+	}
+	key, err := ingest.RedactionKey(d.Dir)
+	if err != nil {
+		return nil, err
+	}
+	for i := range all {
+		if s := all[i].Service; s >= 0 {
+			at, err := d.works.Services.Address(s)
+			if err != nil {
+				return nil, fmt.Errorf("upstreams.%s: %w", all[i].Name, err)
+			}
+			all[i].URL = "http://" + at
+		}
+	}
+	return upstream.Open(upstream.Options{Upstreams: all, Seed: seed, Key: key, Hosts: d.Entrances.Hosts, Say: say,
+		Append: drill == nil,
+		Recording: func(u *plan.Upstream) ([]payload.Payload, error) {
+			list, err := project.ReadRecording(u)
+			if drill == nil && errors.Is(err, fs.ErrNotExist) {
+				say(u.Name + ": nothing was recorded yet, so each call is missing")
+				return nil, nil
+			}
+			return list, err
+		}})
+}
+
+// bindAt returns the host at which functions in other networks reach the listeners of this machine: that at which
+// events
+// are published; "" for 127.0.0.1.
+func (d *Workspace) bindAt() string {
+	host, _, err := net.SplitHostPort(d.Entrances.Publish)
+	if err != nil {
+		return ""
+	}
+	return host
+}
+
+// openNeighbours prepares the stand-ins of the session; the lock is held.
+func (s *Session) openNeighbours() *upstream.Set {
+	set, err := s.Workspace.neighbours(nil, func(text string) {
+		s.Log.Add(time.Now(), "upstreams", "upstreams", logs.Note, text)
+	})
+	if err != nil {
+		s.trouble = err.Error()
+		return nil
+	}
+	return set
+}
+
+// Neighbour is an upstream as it works now.
+type Neighbour struct {
+	Name      string
+	Mode      plan.Mode
+	Behaviour plan.Behaviour
+	Calls     int64
+	Recorded  bool // there is a recording
+}
+
+// Neighbours returns the upstreams as they work now.
+func (s *Session) Neighbours() []Neighbour {
+	s.mu.Lock()
+	driver := s.driver
+	s.mu.Unlock()
+	return neighboursOf(driver.Neighbours())
+}
+
+func neighboursOf(set *upstream.Set) (out []Neighbour) {
+	if set == nil {
+		return nil
+	}
+	for i := range set.Upstreams {
+		out = append(out, Neighbour{set.Upstreams[i].Name, set.Mode(i), set.Behaviour(i), set.Calls(i),
+			recorded(&set.Upstreams[i])})
+	}
+	return out
+}
+
+// SetMode changes what the stand-in for an upstream does with the calls that come from now on.
+func (s *Session) SetMode(i int, mode plan.Mode) error {
+	s.mu.Lock()
+	driver := s.driver
+	s.mu.Unlock()
+	set := driver.Neighbours()
+	if set == nil || i >= len(set.Upstreams) {
+		return errors.New("the upstream no longer exists")
+	}
+	if err := set.SetMode(i, mode); err != nil {
+		return err
+	}
+	// it stays so when the functions are started anew
+	all := slices.Clone(s.Project.Upstreams)
+	all[i].Mode = mode
+	s.mu.Lock()
+	s.Project.Upstreams, s.Whole.Upstreams = all, all
+	s.mu.Unlock()
+	s.changed()
+	return nil
+}
+
+// Neighbours returns the upstreams of the drill as they work now.
+func (r *Running) Neighbours() []Neighbour { return neighboursOf(r.driver.Neighbours()) }
+
+// SetUpstream changes how the stand-in for an upstream behaves while the drill runs.
+func (r *Running) SetUpstream(i int, b plan.Behaviour) error {
+	if why := b.Check(); why != "" {
+		return errors.New(why)
+	}
+	r.driver.SetUpstream(i, b)
+	return nil
+}
