@@ -22,6 +22,7 @@ import (
 	"nightdrill/internal/core/report"
 	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/proc"
+	"nightdrill/internal/live/runner"
 	"nightdrill/internal/live/transport"
 	"nightdrill/internal/session"
 	"nightdrill/internal/session/catalog"
@@ -299,6 +300,52 @@ type fired struct {
 	DeadLetters int                `json:"dead_letters,omitempty"`
 	Broken      int                `json:"failed_steps,omitempty"` // of its chain, beside the event itself
 	Steps       []firedStep        `json:"steps,omitempty"`        // the event, and what was made of it
+	Calls       []firedCall        `json:"calls,omitempty"`        // to upstreams, during the last attempt
+	Spans       []firedSpan        `json:"spans,omitempty"`        // that the function sent, likewise
+}
+
+// firedCall is a call to an upstream.
+type firedCall struct {
+	Upstream string  `json:"upstream"`
+	Request  string  `json:"request"`
+	AtMs     float64 `json:"at_ms"` // after the invocation was sent
+	Ms       float64 `json:"ms"`
+	Status   int     `json:"status"`
+	Way      string  `json:"way"` // passed, recorded, replayed, missing or planned
+	Failed   string  `json:"failed,omitempty"`
+	Repeated bool    `json:"repeated,omitempty"`
+	Among    int     `json:"among,omitempty"` // invocations that it may be of, where it is not known which
+	Why      string  `json:"why,omitempty"`
+}
+
+// firedSpan is a span that a function sent.
+type firedSpan struct {
+	Name       string          `json:"name"`
+	ID         string          `json:"id"`
+	Parent     string          `json:"parent"`
+	AtMs       float64         `json:"at_ms"` // after the invocation was sent, by the wall clock
+	Ms         float64         `json:"ms"`
+	Kind       int             `json:"kind"` // of trace/v1
+	Failed     bool            `json:"failed,omitempty"`
+	Attributes json.RawMessage `json:"attributes,omitempty"`
+}
+
+// insideOf returns the calls and the spans of an attempt.
+func insideOf(t *runner.Attempt) (calls []firedCall, spans []firedSpan) {
+	began := t.Invocation.Began()
+	for i := range t.Calls {
+		c := &t.Calls[i]
+		calls = append(calls, firedCall{Upstream: c.Name, Request: c.Label, AtMs: millis(c.Began.Sub(began)),
+			Ms: millis(c.Done.Sub(c.Began)), Status: int(c.Status), Way: c.Way.String(), Failed: c.Failed.String(),
+			Repeated: c.Repeated, Among: int(c.Among), Why: c.Why})
+	}
+	for i := range t.Spans {
+		s := &t.Spans[i]
+		spans = append(spans, firedSpan{s.Name, fmt.Sprintf("%016x", s.ID), fmt.Sprintf("%016x", s.Parent),
+			millis(s.Begin.Sub(began)), millis(s.End.Sub(s.Begin)), int(s.Kind), s.Failed,
+			json.RawMessage(s.Attributes)})
+	}
+	return calls, spans
 }
 
 // firedStep is one function that an event, or what was made of it, came to.
@@ -447,6 +494,7 @@ func shoot(cmd *cobra.Command, s *session.Session, o session.Order) (session.Sho
 		f.Stop()
 		return session.Shown{}, coded{interrupted, errors.New("interrupted")}
 	}
+	s.AwaitSpans(cmd.Context(), f)
 	return s.Look(f), nil
 }
 
@@ -496,6 +544,7 @@ func describe(s *session.Session, v *session.Shown) fired {
 		return x
 	}
 	x.Class = t.Invocation.Class.String()
+	x.Calls, x.Spans = insideOf(t)
 	for _, p := range record.Phases(v.Trace.Arrived, &t.Instance, &t.Invocation) {
 		x.Phases[strings.ReplaceAll(p.Name, " ", "_")] += millis(p.Took())
 	}
@@ -589,10 +638,37 @@ func printFiring(w io.Writer, s *session.Session, v *session.Shown, x *fired) {
 				report.OwnWords(own.Name))
 		}
 	}
+	printInside(w, t)
 	for _, u := range x.Unexpected {
 		fmt.Fprintln(w, "\nunexpected: "+text.Harmless(u))
 	}
 	printTrace(w, s, v)
+}
+
+// printInside prints what happened during an invocation: calls to upstreams, and spans.
+func printInside(w io.Writer, t *runner.Attempt) {
+	all := explain.InsideOf(t)
+	if len(all) == 0 {
+		return
+	}
+	fmt.Fprintln(w, "\nwithin the invocation, ms: after it was sent, and how long")
+	for i := range all {
+		x := &all[i]
+		what := x.Name
+		if x.Call {
+			what = "→ " + x.Name + "  " + x.Label
+		}
+		if x.Note != "" {
+			what += "  " + x.Note
+		}
+		fmt.Fprintf(w, "  %9.2f %9.2f  %s%s\n", millis(x.From.Sub(t.Invocation.Began())), millis(x.To.Sub(x.From)),
+			strings.Repeat("  ", x.Depth), text.Harmless(what))
+	}
+	for i := range t.Calls {
+		if why := t.Calls[i].Why; why != "" {
+			fmt.Fprintln(w, "  "+text.Harmless(why))
+		}
+	}
 }
 
 // printTrace prints the steps of a chain, with what went in and came out.

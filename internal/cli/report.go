@@ -70,6 +70,7 @@ func printReport(w io.Writer, page *report.Page) error {
 		fmt.Fprintf(b, "no events at %s\n", text.List(quiet))
 	}
 	reportCalls(b, page)
+	reportSpans(b, page)
 	reportStatuses(b, s)
 	reportFailures(b, page)
 	reportWays(b, s)
@@ -181,6 +182,31 @@ func reportCalls(b *strings.Builder, page *report.Page) {
 			report.CountText(c.PerInvocation), Ms(c.Ms.P50), Ms(c.Ms.P95), report.ShareText(c.Share), c.Failed,
 			c.Replayed,
 			c.Missing)
+	}
+	_ = t.Flush() // into memory
+}
+
+// mostSpanLines bounds the spans that are printed of each function.
+const mostSpanLines = 12
+
+// reportSpans writes the spans that functions sent.
+func reportSpans(b *strings.Builder, page *report.Page) {
+	rows := page.SpanRows()
+	if len(rows) == 0 {
+		return
+	}
+	fmt.Fprintf(b, "\n")
+	t := tabwriter.NewWriter(b, 0, 8, 2, ' ', 0)
+	fmt.Fprintf(t, "spans, ms\tn\teach\tp50\tp95\tof warm service\town\tfailed\n")
+	n := map[string]int{}
+	for i := range rows {
+		s := &rows[i]
+		if n[s.Function]++; n[s.Function] > mostSpanLines {
+			continue
+		}
+		fmt.Fprintf(t, "%s  %s\t%d\t%s\t%s\t%s\t%s\t%s\t%d\n", s.Function, text.Harmless(s.Name), s.N,
+			report.CountText(&s.PerInvocation), Ms(s.Ms.P50), Ms(s.Ms.P95), report.ShareText(s.Share),
+			report.ShareText(s.Own), s.Failed)
 	}
 	_ = t.Flush() // into memory
 }

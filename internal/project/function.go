@@ -61,14 +61,15 @@ var (
 		"parked",
 		"memory",
 		"cpu",
-		"package", "target", "reach_at", "upstreams",
+		"package", "target", "reach_at", "upstreams", "spans",
 	}
 	ofFunction = append(slices.Clone(ofVariant), "then", "variants")
 )
 
 func (l *loader) function(name string, all *object) {
 	o := all.child(name, ofFunction...)
-	f := plan.Function{Name: name, Dir: l.dir, Path: "/", Timeout: DefaultTimeout, StartTimeout: DefaultStartTimeout,
+	f := plan.Function{Name: name, Dir: l.dir, Path: "/", Spans: l.spans, Timeout: DefaultTimeout,
+		StartTimeout: DefaultStartTimeout,
 		Limits: plan.Limits{Max: min(DefaultMax, l.p.Concurrency), PerInstance: 1, IdleAfter: DefaultIdleAfter}}
 	l.settings(&f, o)
 	if variants := o.child("variants"); variants != nil {
@@ -133,6 +134,9 @@ func (l *loader) settings(f *plan.Function, o *object) {
 	}
 	l.needs(f, o)
 	l.upstreamsOf(f, o)
+	if o.fields["spans"] != nil {
+		f.Spans = o.choice("spans", []string{"false", "true"}, 0) == 1
+	}
 	l.env(f, o)
 	if f.Handler == nil {
 		l.ready(&f.Ready, o)

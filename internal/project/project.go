@@ -178,12 +178,13 @@ type loader struct {
 	doubts  Mistakes
 	ctx     context.Context // ends what takes long
 	say     func(string)    // hears how far it is
+	spans   bool            // functions are asked to send spans
 	cut     *cut            // why it was interrupted, where it was
 }
 
 func (l *loader) project(n ast.Node) {
 	o := l.object(n, "", "nightdrill", "project", "concurrency", "chain_steps", "memory_per_cpu", "cost", "runs",
-		"publish", "services", "upstreams", "functions", "sources", "payloads", "drills")
+		"publish", "spans", "services", "upstreams", "functions", "sources", "payloads", "drills")
 	if o.fields["nightdrill"] == nil {
 		l.wrong(n, "nightdrill is missing: the file must begin with nightdrill: 1, its version")
 	} else if v := o.text("nightdrill", ""); v != "1" {
@@ -211,6 +212,7 @@ func (l *loader) project(n ast.Node) {
 	if c := o.child("publish", "mqtt"); c != nil {
 		l.p.MQTT = c.choice("mqtt", []string{"false", "true"}, 0) == 1
 	}
+	l.spans = o.choice("spans", []string{"false", "true"}, 0) == 1
 	if all := o.child("services"); all != nil {
 		for _, name := range all.order {
 			l.service(name, all)

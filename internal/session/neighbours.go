@@ -1,6 +1,7 @@
 package session
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -167,4 +168,35 @@ func (r *Running) SetUpstream(i int, b plan.Behaviour) error {
 	}
 	r.driver.SetUpstream(i, b)
 	return nil
+}
+
+const (
+	spansWithin = 2 * time.Second        // spans of a firing are waited for so long,
+	spansQuiet  = 250 * time.Millisecond // and no longer once none came for so long
+)
+
+// AwaitSpans waits until the spans of a firing, which is over, have come; not at all where its functions send none.
+func (s *Session) AwaitSpans(ctx context.Context, f *Firing) {
+	began, last, seen := time.Now(), time.Now(), -1
+	tick := time.NewTicker(20 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		v := s.Look(f)
+		expected, n := false, 0
+		for _, t := range v.Trace.Attempts {
+			expected = expected || s.Whole.Functions[t.Function].Spans
+			n += len(t.Spans)
+		}
+		if n != seen {
+			seen, last = n, time.Now()
+		}
+		if !expected || time.Since(began) > spansWithin || n > 0 && time.Since(last) > spansQuiet {
+			return
+		}
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+	}
 }

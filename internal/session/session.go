@@ -119,7 +119,7 @@ func (d *Workspace) stand(publish string) *Session {
 // begin starts a runner.
 func (s *Session) begin() {
 	config := runner.Config{ID: newID(time.Now()), Log: s.Log, Objects: s.Objects, Publish: s.entrance.URL(),
-		MQTT: s.mqtt.URL(), Upstreams: s.openNeighbours(), BindAt: s.bindAt()}
+		MQTT: s.mqtt.URL(), Upstreams: s.openNeighbours(), BindAt: s.bindAt(), Hosts: s.Entrances.Hosts}
 	for _, c := range s.works.Codes {
 		if env := s.env[c.Function().Name]; len(env) > 0 {
 			s.override(c, env)

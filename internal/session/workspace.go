@@ -231,6 +231,9 @@ func (d *Workspace) Start(ctx context.Context, drill *plan.Drill, journal io.Wri
 		if err := neighbours.Close(); err != nil {
 			r.failed(err)
 		}
+		if r.driver != nil {
+			r.driver.CloseReceiver()
+		}
 		mqtt.Close()
 		if own != d.Objects {
 			own.Close()
@@ -300,7 +303,7 @@ func (d *Workspace) Start(ctx context.Context, drill *plan.Drill, journal io.Wri
 	}); err != nil {
 		return nil, err
 	}
-	config.Upstreams, config.BindAt = neighbours, d.bindAt()
+	config.Upstreams, config.BindAt, config.Hosts = neighbours, d.bindAt(), d.Entrances.Hosts
 	r.driver, r.sources = runner.New(p, drill, config), p.Sources
 	close(made)
 	var w *store.Writer

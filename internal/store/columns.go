@@ -110,6 +110,19 @@ var calls = codec[record.Call]{14,
 			Failed: record.CallFailure(c[12]), OnPurpose: c[13]&1 != 0, Repeated: c[13]&2 != 0, Starting: c[13]&4 != 0}
 	}}
 
+var spans = codec[record.Span]{11,
+	func(s *record.Span, c []int64) {
+		c[0], c[1], c[2], c[3], c[4] = s.Event, int64(s.Invocation), int64(s.ID), int64(s.Parent), int64(s.Begin)
+		c[5], c[6], c[7], c[8], c[9] = relative(s.End, s.Begin), int64(s.Function), int64(s.Name), int64(s.Attributes),
+			int64(s.Kind)
+		c[10] = bit(s.Failed)
+	},
+	func(c []int64) record.Span {
+		return record.Span{Event: c[0], Invocation: uint64(c[1]), ID: uint64(c[2]), Parent: uint64(c[3]),
+			Begin: clock.Time(c[4]), End: absolute(c[5], clock.Time(c[4])), Function: int32(c[6]), Name: int32(c[7]),
+			Attributes: int32(c[8]), Kind: uint8(c[9]), Failed: c[10] != 0}
+	}}
+
 func bit(b bool) int64 {
 	if b {
 		return 1

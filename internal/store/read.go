@@ -20,7 +20,8 @@ type block struct {
 // what can be read, and up to which seq that is whole.
 func (s *Store) blocks(id string) (out map[string][]block, until int, err error) {
 	out, until = map[string][]block{}, math.MaxInt
-	for _, kind := range []string{"arrivals", "invocations", "attempts", "deliveries", "levels", "calls", "instances"} {
+	for _, kind := range []string{"arrivals", "invocations", "attempts", "deliveries", "levels", "calls", "spans",
+		"instances"} {
 		at, err := s.blocksOf(id, kind, out)
 		switch {
 		case err == nil:
@@ -76,6 +77,7 @@ func fill(r *record.Run, blocks map[string][]block, until int) (cut string) {
 		wg.Go(func() { failed(decodeAll(&attempts, blocks["attempts"], until, &r.Attempts)) })
 		wg.Go(func() { failed(decodeAll(&deliveries, blocks["deliveries"], until, &r.Deliveries)) })
 		wg.Go(func() { failed(decodeAll(&calls, blocks["calls"], until, &r.Calls)) })
+		wg.Go(func() { failed(decodeAll(&spans, blocks["spans"], until, &r.Spans)) })
 		wg.Go(func() { failed(decodeAll(&levels, blocks["levels"], until, &r.Levels)) })
 		wg.Go(func() {
 			for _, b := range blocks["instances"] {

@@ -277,38 +277,41 @@ func (s *Store) Close() error {
 
 // head is what is known of a run when it begins, and its notes when it ends.
 type head struct {
-	Project   string            `json:"project"`
-	Seed      uint64            `json:"seed"`
-	Functions []record.Function `json:"functions"`
-	Sources   []record.Source   `json:"sources"`
-	Budgets   []string          `json:"budgets"`
-	Payloads  []record.Payload  `json:"payloads"`
-	LastDue   clock.Time        `json:"last_due"`
-	Busy      *float64          `json:"busy"`
-	Notes     []string          `json:"notes"`
-	Twice     bool              `json:"idempotence,omitempty"`
-	Changes   []record.Change   `json:"changes,omitempty"`
-	All       int               `json:"concurrency,omitempty"`
-	Cold      int               `json:"cold_starts,omitempty"`
-	Rates     *plan.Rates       `json:"rates,omitempty"`
-	Self      *record.SelfCheck `json:"self,omitempty"`
-	Machine   string            `json:"machine,omitempty"`
-	Commit    string            `json:"commit,omitempty"`
-	Plan      json.RawMessage   `json:"plan,omitempty"`
-	Said      map[uint64]string `json:"said,omitempty"`
-	Begins    clock.Time        `json:"begins,omitempty"`
-	Marks     []plan.Mark       `json:"marks,omitempty"`
-	EarlyOf   int               `json:"early_of,omitempty"`
-	StoppedAt int               `json:"stopped_at,omitempty"`
-	Upstreams []record.Upstream `json:"upstreams,omitempty"`
-	Labels    []string          `json:"call_labels,omitempty"`
-	CallsLost int               `json:"calls_lost,omitempty"`
+	Project   string             `json:"project"`
+	Seed      uint64             `json:"seed"`
+	Functions []record.Function  `json:"functions"`
+	Sources   []record.Source    `json:"sources"`
+	Budgets   []string           `json:"budgets"`
+	Payloads  []record.Payload   `json:"payloads"`
+	LastDue   clock.Time         `json:"last_due"`
+	Busy      *float64           `json:"busy"`
+	Notes     []string           `json:"notes"`
+	Twice     bool               `json:"idempotence,omitempty"`
+	Changes   []record.Change    `json:"changes,omitempty"`
+	All       int                `json:"concurrency,omitempty"`
+	Cold      int                `json:"cold_starts,omitempty"`
+	Rates     *plan.Rates        `json:"rates,omitempty"`
+	Self      *record.SelfCheck  `json:"self,omitempty"`
+	Machine   string             `json:"machine,omitempty"`
+	Commit    string             `json:"commit,omitempty"`
+	Plan      json.RawMessage    `json:"plan,omitempty"`
+	Said      map[uint64]string  `json:"said,omitempty"`
+	Begins    clock.Time         `json:"begins,omitempty"`
+	Marks     []plan.Mark        `json:"marks,omitempty"`
+	EarlyOf   int                `json:"early_of,omitempty"`
+	StoppedAt int                `json:"stopped_at,omitempty"`
+	Upstreams []record.Upstream  `json:"upstreams,omitempty"`
+	Labels    []string           `json:"call_labels,omitempty"`
+	CallsLost int                `json:"calls_lost,omitempty"`
+	Spans     []string           `json:"span_names,omitempty"`
+	Missed    record.SpansMissed `json:"spans_missed,omitzero"`
 }
 
 func headOf(r *record.Run) string {
 	h := head{r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, nil, r.Notes, r.Idempotence,
 		r.Changes, r.Concurrency, r.ColdStarts, r.Rates, r.Self, r.Machine, r.Commit, r.Plan, r.Said, r.Begins,
-		r.Marks, r.EarlyOf, r.StoppedAt, r.Upstreams, r.CallLabels, r.CallsLost}
+		r.Marks, r.EarlyOf, r.StoppedAt, r.Upstreams, r.CallLabels, r.CallsLost, r.SpanNames,
+		r.SpansMissed}
 	if !math.IsNaN(r.Busy) {
 		h.Busy = &r.Busy
 	}
@@ -318,11 +321,11 @@ func headOf(r *record.Run) string {
 
 // Writer writes one run. It is for one goroutine.
 type Writer struct {
-	s                                                                 *Store
-	id                                                                string
-	seq                                                               int
-	arrivals, invocations, attempts, deliveries, levels, blobs, calls int // written so far
-	instances, changes, lines                                         int // seen so far
+	s                                                                        *Store
+	id                                                                       string
+	seq                                                                      int
+	arrivals, invocations, attempts, deliveries, levels, blobs, calls, spans int // written so far
+	instances, changes, lines                                                int // seen so far
 	// instances that had not stopped when they were last seen
 	alive []int32
 	bytes int64 // written so far
@@ -383,6 +386,7 @@ func (w *Writer) write(r *record.Run, page *report.Page) error {
 	put("deliveries", deliveries.encode(d), len(d))
 	put("levels", levels.encode(r.Levels[w.levels:]), len(r.Levels)-w.levels)
 	put("calls", calls.encode(r.Calls[w.calls:]), len(r.Calls)-w.calls)
+	put("spans", spans.encode(r.Spans[w.spans:]), len(r.Spans)-w.spans)
 	for i := w.blobs; i < len(r.Blobs) && err == nil; i++ {
 		_, err = tx.Exec("INSERT INTO blobs (run, number, data) VALUES (?, ?, ?)", w.id, i+1, r.Blobs[i])
 		size += int64(len(r.Blobs[i]))
@@ -429,7 +433,7 @@ func (w *Writer) write(r *record.Run, page *report.Page) error {
 	w.bytes += size
 	w.arrivals, w.invocations, w.attempts, w.deliveries = len(r.Arrivals), len(r.Invocations), len(r.Attempts),
 		len(r.Deliveries)
-	w.levels, w.blobs, w.calls = len(r.Levels), len(r.Blobs), len(r.Calls)
+	w.levels, w.blobs, w.calls, w.spans = len(r.Levels), len(r.Blobs), len(r.Calls), len(r.Spans)
 	w.instances, w.changes, w.alive = len(r.Instances), len(r.Changes), alive
 	return nil
 }
@@ -571,6 +575,7 @@ func (s *Store) Load(id string) (*record.Run, error) {
 		h.Said, h.Begins
 	r.Marks, r.EarlyOf, r.StoppedAt = h.Marks, h.EarlyOf, h.StoppedAt
 	r.Upstreams, r.CallLabels, r.CallsLost = h.Upstreams, h.Labels, h.CallsLost
+	r.SpanNames, r.SpansMissed = h.Spans, h.Missed
 	if h.Busy != nil {
 		r.Busy = *h.Busy
 	}

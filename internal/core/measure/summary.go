@@ -124,6 +124,7 @@ type FunctionFigures struct {
 	// Own is the service time without what passed in calls to upstreams, of the invocations of which all calls are
 	// known; nil where there were no calls.
 	Own       *ByClass                   `json:"own"`
+	Spans     map[string]SpanFigures     `json:"spans"`     // by their names; null where none were asked for
 	Upstreams map[string]UpstreamFigures `json:"upstreams"` // calls by the upstreams' names; null without any
 	Cost      *Cost                      `json:"cost"`      // nil without rates, or where the memory is not known
 
@@ -401,6 +402,7 @@ func summarize(r *record.Run, seen *scan, populations []Populations) *Summary {
 		s.Functions[r.Functions[fn].Name] = *f
 	}
 	upstreamFigures(r, at, s, populations)
+	spanFigures(r, at, s, populations)
 	s.Changes, s.Ways = append([]record.Change{}, r.Changes...), append([]Way{}, ways(r, s)...)
 	if seen.replies {
 		chains(r, s)

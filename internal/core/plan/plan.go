@@ -51,6 +51,7 @@ type Function struct {
 	Package      []string // patterns of the files that are deployed, below the project's folder; nil for those of Watch
 	Needs        []int    // indices of services that must be ready first
 	Upstreams    []int    // indices of the upstreams whose addresses it gets
+	Spans        bool     // it is asked to send spans
 	Dir          string   // absolute
 	Env          []string // NAME=value, sorted
 	Ready        Ready

@@ -457,7 +457,7 @@ func (r *Run) Filter(f Filter) *Run {
 	out := *r
 	out.Filtered = true
 	out.Arrivals, out.Invocations, out.Attempts, out.Deliveries, out.Levels, out.Open = nil, nil, nil, nil, nil, nil
-	out.Calls = nil
+	out.Calls, out.Spans = nil, nil
 	for i := range r.Invocations {
 		if pass[i] {
 			out.Invocations = append(out.Invocations, r.Invocations[i])
@@ -535,6 +535,11 @@ func (r *Run) Filter(f Filter) *Run {
 		if v := r.Invocation(at, c.Invocation); v != nil && pass[at[c.Invocation]] ||
 			v == nil && !s.ofCalls && s.functions[c.Function] && s.in(c.Done) {
 			out.Calls = append(out.Calls, *c)
+		}
+	}
+	for i := range r.Spans {
+		if s := &r.Spans[i]; r.Invocation(at, s.Invocation) != nil && pass[at[s.Invocation]] {
+			out.Spans = append(out.Spans, *s)
 		}
 	}
 	out.Budgets = nil // they are about the whole run

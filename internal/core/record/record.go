@@ -34,8 +34,11 @@ type Run struct {
 	Levels      []Level
 	Upstreams   []Upstream
 	Calls       []Call
-	CallLabels  []string          // of calls, from 1: their request lines
-	CallsLost   int               // calls that were not recorded, as there were too many
+	CallLabels  []string // of calls, from 1: their request lines
+	CallsLost   int      // calls that were not recorded, as there were too many
+	Spans       []Span   // that functions sent
+	SpanNames   []string // of spans, from 1
+	SpansMissed SpansMissed
 	ColdStarts  int               // of each variant, in a drill of cold starts; 0 in others
 	EarlyOf     int               // cold starts that may end early, of so many; 0 for those that do not
 	StoppedAt   int               // how many cold starts of each there were when they ended early; 0 if they did not
@@ -66,6 +69,7 @@ type Function struct {
 	Version     string `json:"version,omitempty"`  // of the code
 	Attached    bool   `json:"attached,omitempty"` // it was started elsewhere: its starts are not measured
 	OneShot     bool   `json:"one_shot,omitempty"` // it has a process for each invocation
+	Spans       bool   `json:"spans,omitempty"`    // it was asked to send spans
 	// how its instances come to be: "new process", "prepared", "parked"
 	Way        string  `json:"way,omitempty"`
 	Guaranteed int     `json:"guaranteed,omitempty"`

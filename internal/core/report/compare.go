@@ -174,8 +174,10 @@ func unlike(sides []measure.Side) (out []string) {
 			"different events",
 			a.Drill, b.Drill))
 	}
-	if how := upstreamsDiffer(a, b); how != "" {
-		out = append(out, how)
+	for _, how := range []string{upstreamsDiffer(a, b), spansDiffer(a, b)} {
+		if how != "" {
+			out = append(out, how)
+		}
 	}
 	if a.Machine != b.Machine && a.Machine != "" && b.Machine != "" {
 		out = append(out, fmt.Sprintf("these runs are from different machines: %s; %s", a.Machine, b.Machine))

@@ -1,9 +1,11 @@
 package report
 
 import (
+	"cmp"
 	"maps"
 	"slices"
 	"strconv"
+	"strings"
 
 	"nightdrill/internal/core/figure"
 	"nightdrill/internal/core/measure"
@@ -102,6 +104,15 @@ func Rows(c *measure.Comparison) (out []Row) {
 			return [2]*float64{u.Ms.P50Lo, u.Ms.P50Hi}
 		})
 	}
+	for _, name := range spanNames(c) {
+		add("span "+name+" p50", "ms", "span "+name, func(s *measure.SideFigures) *float64 {
+			x := s.Figures.Spans[name]
+			return x.Ms.P50
+		}, func(s *measure.SideFigures) [2]*float64 {
+			x := s.Figures.Spans[name]
+			return [2]*float64{x.Ms.P50Lo, x.Ms.P50Hi}
+		})
+	}
 	add("warm from the n-th", "", "", func(s *measure.SideFigures) *float64 {
 		if s.Figures.WarmUp.Steady == nil {
 			return nil
@@ -186,6 +197,27 @@ func (r *Row) Text(side int) string {
 		return figure.Small(*v)
 	}
 	return figure.Millis(v)
+}
+
+// mostSpanRows bounds the names of spans that a comparison shows.
+const mostSpanRows = 12
+
+// spanNames returns the names of the spans that any side has, those with the most time first.
+func spanNames(c *measure.Comparison) (names []string) {
+	most := map[string]float64{}
+	for i := range c.Sides {
+		for name, x := range c.Sides[i].Figures.Spans {
+			share := 0.0
+			if x.Share != nil {
+				share = *x.Share
+			}
+			most[name] = max(most[name], share)
+		}
+	}
+	names = slices.SortedFunc(maps.Keys(most), func(a, b string) int {
+		return cmp.Or(cmp.Compare(most[b], most[a]), strings.Compare(a, b))
+	})
+	return names[:min(len(names), mostSpanRows)]
 }
 
 // calledBy returns the upstreams that any side calls, sorted.

@@ -150,7 +150,7 @@ func warn(a *measure.Analysis) {
 				f.Name)
 		}
 	}
-	for _, w := range warnUpstreams(r, s) {
+	for _, w := range append(warnUpstreams(r, s), warnSpans(r)...) {
 		on(nil, "%s", w)
 	}
 	s.Warnings = append(s.Warnings, r.Notes...)

@@ -97,6 +97,7 @@ func findings(a *measure.Analysis) (out []Finding) {
 		sayFunction(r, &r.Functions[i], &f, &f.Outcomes, of)
 		sayWhy(r, int32(i), &f, of)
 		sayUpstreams(&r.Functions[i], &f, of)
+		saySpans(&r.Functions[i], &f, of)
 	}
 	if len(unused) > 0 {
 		run.say("%s received no events.", text.List(unused))

@@ -69,6 +69,7 @@ type Attempt struct {
 	Over       bool
 	Beside     int    // others in flight on the instance when it was dispatched
 	Calls      []Call // to upstreams
+	Spans      []Span // that the function sent
 	CallsLost  int    // calls beyond those that are kept
 }
 
@@ -96,11 +97,14 @@ func (t *Trace) Whole() <-chan struct{} { return t.whole.done }
 // through all of its attempts.
 type Follower struct {
 	*Runner
-	traces       map[int64]*Trace // events that are in progress
-	fired        int32            // how many were handed in
-	firing       *Trace           // the one that is being handed in
-	endedEvents  []int64          // those that ended in this step
-	pendingCause []lostStart      // attempts that instances cost which were never ready
+	traces       map[int64]*Trace     // events that are in progress
+	fired        int32                // how many were handed in
+	firing       *Trace               // the one that is being handed in
+	endedEvents  []int64              // those that ended in this step
+	pendingCause []lostStart          // attempts that instances cost which were never ready
+	traced       map[int64][]*Attempt // the attempts of the latest events, of functions that send spans
+	tracedOrder  []int64
+	spansMissed  record.SpansMissed
 }
 
 // Follow prepares a follower.
@@ -109,9 +113,11 @@ func Follow(p *plan.Expanded, c Config) *Follower {
 	for i := range p.Functions {
 		limits = append(limits, p.Functions[i].Limits)
 	}
-	f := &Follower{Runner: newRunner(c, &p.Project, limits, 0, 1), traces: map[int64]*Trace{}}
+	f := &Follower{Runner: newRunner(c, &p.Project, limits, 0, 1), traces: map[int64]*Trace{},
+		traced: map[int64][]*Attempt{}}
 	f.recorder = f
 	f.began, f.opened = time.Now(), true
+	f.openSpans(c.Hosts)
 	return f
 }
 
@@ -163,7 +169,7 @@ func (d *Follower) copyOf(t *Trace) Trace {
 	c.Attempts = make([]*Attempt, len(t.Attempts))
 	for i, x := range t.Attempts {
 		y := *x
-		y.Calls = slices.Clone(x.Calls)
+		y.Calls, y.Spans = slices.Clone(x.Calls), slices.Clone(x.Spans)
 		c.Attempts[i] = &y
 	}
 	c.Ended = slices.Clone(t.Ended)
@@ -304,6 +310,9 @@ func (d *Follower) dispatched(f *engine.Effect, s *slot, j *job) {
 		x.N++
 		t.Attempts = append(t.Attempts, x)
 		j.tries = append(j.tries, x)
+	}
+	if s.in.fn.Spans {
+		d.expectSpans(d.fx.Events[f.First], j.tries)
 	}
 	s.tries = j.tries
 }

@@ -54,6 +54,7 @@ func (d *Runner) launch(l *launched, fn *plan.Function, unique, name string, env
 		l.forget()
 		return time.Now(), err
 	}
+	c.Env = d.withSpans(fn, name, c.Env)
 	if l.loader != nil {
 		c.Extra, l.loader.theirs = l.loader.theirs, nil
 	}

@@ -176,8 +176,8 @@ func (d *Drill) called(c *record.Call, label, why string, _ []*Attempt) {
 	}
 	c.Label = n
 	d.rec.Calls = append(d.rec.Calls, *c)
-	if c.Way == record.CallMissing && len(d.missing) < mostMissing && !d.missing[why] {
-		d.missing[why] = true
+	if c.Way == record.CallMissing && len(d.unrecorded) < mostMissing && !d.unrecorded[why] {
+		d.unrecorded[why] = true
 		d.note("upstream " + why)
 	}
 }

@@ -34,16 +34,17 @@ type ledger struct {
 	done       []int32          // payloads of which an event has ended in this step
 	routes     map[[2]int32]uint64
 	events     []eventInfo // beside rec.Arrivals
-	missed     []bool      // of each source: an unmatched event was explained
+	explained  []bool      // of each source: an unmatched event was explained
 	itself     []int       // requests of each source that it answered itself
 	extended   []int       // leases of each source
 	failures   map[string]*failure
 	replies    map[uint64]int32 // numbers of the replies that were kept, by their keys
 	timings    map[string]int32
 	labels     map[string]int32 // of calls to upstreams
-	missing    map[string]bool  // calls without a recorded reply that were named
-	kept       int              // bytes of replies
-	given      int              // bytes of events
+	unrecorded map[string]bool  // calls without a recorded reply that were named
+	traces     spanBook
+	kept       int // bytes of replies
+	given      int // bytes of events
 	levels     []record.Level
 	levelsAt   clock.Time
 	levelsDue  bool
@@ -76,9 +77,9 @@ type failure struct {
 // newRecord begins the record of a drill's run.
 func newRecord(p *plan.Project, d *plan.Drill, c Config) ledger {
 	r := ledger{failures: map[string]*failure{}, routes: map[[2]int32]uint64{}, replies: map[uint64]int32{},
-		labels: map[string]int32{}, missing: map[string]bool{},
+		labels: map[string]int32{}, unrecorded: map[string]bool{},
 		timings: map[string]int32{}, byReply: map[uint64]int32{}, uses: map[int32]*reply{},
-		missed: make([]bool, len(p.Sources)), itself: make([]int, len(p.Sources)),
+		explained: make([]bool, len(p.Sources)), itself: make([]int, len(p.Sources)),
 		extended: make([]int, len(p.Sources)),
 		levels:   make([]record.Level, len(p.Functions))}
 	r.rec = record.Run{Project: p.Name, Drill: d.Name, ID: c.ID, Seed: d.Seed, Concurrency: p.Concurrency,
@@ -100,6 +101,7 @@ func newRecord(p *plan.Project, d *plan.Drill, c Config) ledger {
 		rec := record.Function{Name: f.Name, Max: l.Max, PerInstance: l.PerInstance, KeepWarm: l.KeepWarm,
 			Guaranteed: l.Guaranteed,
 			Attached:   f.Transport == plan.Attach, OneShot: f.Transport == plan.OneShot, Way: way, Memory: f.Memory,
+			Spans:    f.Spans,
 			CPU:      f.CPU,
 			Enforced: enforced(f), Meter: meterOf(f)}
 		if i < len(c.Code) {
@@ -272,10 +274,13 @@ func (d *Drill) eventTaken(f *engine.Effect) {
 }
 
 // dispatched implements recorder.
-func (d *Drill) dispatched(f *engine.Effect, _ *slot, j *job) {
+func (d *Drill) dispatched(f *engine.Effect, s *slot, j *job) {
 	ids := d.fx.Events[f.First : f.First+f.N]
 	for _, id := range ids {
 		j.lose = j.lose || d.events[id].lose
+	}
+	if s.in.fn.Spans {
+		d.traces.sent(ids[0], f)
 	}
 	if len(ids) == 1 {
 		n := d.rec.Arrivals[ids[0]].Payload
@@ -297,8 +302,8 @@ func (d *Drill) attemptEnded(f *engine.Effect) {
 func (d *Drill) deliveryEnded(f *engine.Effect) {
 	d.rec.Deliveries = append(d.rec.Deliveries, record.Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At,
 		Source: f.Source, Wire: f.Wire, Attempts: f.Attempt, Outcome: f.Outcome, Cause: f.Cause})
-	if f.Outcome == engine.Unmatched && !d.missed[f.Source] {
-		d.missed[f.Source] = true
+	if f.Outcome == engine.Unmatched && !d.explained[f.Source] {
+		d.explained[f.Source] = true
 		d.explainMiss(f)
 	}
 	d.answer(f)

@@ -30,6 +30,7 @@ import (
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/proc"
+	"nightdrill/internal/live/spans"
 	"nightdrill/internal/live/transport"
 	"nightdrill/internal/live/upstream"
 )
@@ -53,14 +54,15 @@ type Runner struct {
 	heard      func(line string) // gets what the functions write; nil for none
 	p          *plan.Project
 	recorder   recorder
-	trace      uint64        // first half of trace IDs
-	tag        string        // tells this run's instances from those of others
-	log        *logs.Log     // of what the functions write; nil for none
-	objects    Objects       // nil for none
-	publish    string        // where functions publish; "" for nowhere
-	mqtt       string        // likewise over MQTT
-	neighbours *upstream.Set // stand-ins for upstreams; nil for none
-	bindAt     string        // the host at which functions in other networks reach this machine's listeners
+	trace      uint64          // first half of trace IDs
+	tag        string          // tells this run's instances from those of others
+	log        *logs.Log       // of what the functions write; nil for none
+	objects    Objects         // nil for none
+	publish    string          // where functions publish; "" for nowhere
+	mqtt       string          // likewise over MQTT
+	neighbours *upstream.Set   // stand-ins for upstreams; nil for none
+	receiver   *spans.Receiver // of spans; nil for none
+	bindAt     string          // the host at which functions in other networks reach this machine's listeners
 
 	mu      sync.Mutex
 	fns     []function
@@ -151,6 +153,10 @@ type recorder interface {
 	// called is called with a call to an upstream that is over. attempts are those of a follower that made it, or
 	// may have.
 	called(c *record.Call, label, why string, attempts []*Attempt)
+	// spanned is called with a span of an event's trace, whose Event is set; it may be of another process.
+	spanned(s *record.Span, x *spans.Span)
+	// missed returns where it is counted which spans were not kept.
+	missed() *record.SpansMissed
 	// keepsReplies returns how many bytes of a reply's body are kept.
 	keepsReplies() int
 }
@@ -168,6 +174,7 @@ type Config struct {
 	// addresses for functions in other networks are; "" for 127.0.0.1.
 	Upstreams *upstream.Set
 	BindAt    string
+	Hosts     []string  // names that requests of functions may be addressed to, beside those of this machine
 	Journal   io.Writer // of the engine's inputs and effects, for engine.Reenact; nil for none
 	// Plan, Machine and Commit are kept with the run of a drill.
 	Plan            []byte
@@ -298,6 +305,12 @@ func (d *Runner) finish(ctx context.Context, stopped <-chan struct{}) (finished 
 	case <-d.ended:
 		finished = true
 	}
+	if finished && d.receiver != nil { // what was sent last is on its way
+		select {
+		case <-time.After(spanPatience):
+		case <-ctx.Done():
+		}
+	}
 	d.mu.Lock()
 	d.closing = true
 	d.mu.Unlock()
@@ -308,6 +321,7 @@ func (d *Runner) finish(ctx context.Context, stopped <-chan struct{}) (finished 
 	if d.sockets != nil {
 		d.sockets.Close()
 	}
+	d.receiver.Close()
 	d.kick.close()
 	<-stopped
 	if d.journal != nil {
