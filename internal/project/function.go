@@ -70,7 +70,7 @@ func (l *loader) function(name string, all *object) {
 	o := all.child(name, ofFunction...)
 	f := plan.Function{Name: name, Dir: l.dir, Path: "/", Spans: l.spans, Timeout: DefaultTimeout,
 		StartTimeout: DefaultStartTimeout,
-		Limits: plan.Limits{Max: min(DefaultMax, l.p.Concurrency), PerInstance: 1, IdleAfter: DefaultIdleAfter}}
+		Limits:       plan.Limits{Max: min(DefaultMax, l.p.Concurrency), PerInstance: 1, IdleAfter: DefaultIdleAfter}}
 	l.settings(&f, o)
 	if variants := o.child("variants"); variants != nil {
 		for _, v := range variants.order {

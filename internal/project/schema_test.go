@@ -38,6 +38,9 @@ func TestThePublishedSchemaAgreesWithTheReader(t *testing.T) {
 	if err := valid(good); err != nil {
 		t.Errorf("the good file: %v", err)
 	}
+	if err := valid(neighboured); err != nil {
+		t.Errorf("the file with upstreams: %v", err)
+	}
 	for _, c := range mistakes {
 		if c.form && valid(strings.Replace(good, c.old, c.new, 1)) == nil {
 			t.Errorf("the schema takes %q, which the reader refuses", c.new)

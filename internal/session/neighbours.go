@@ -7,11 +7,12 @@ import (
 	"io/fs"
 	"net"
 	"os"
-	"slices"
+	"strings"
 	"time"
 
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/text"
 	"nightdrill/internal/live/logs"
 	"nightdrill/internal/live/upstream"
 	"nightdrill/internal/project"
@@ -136,26 +137,52 @@ func neighboursOf(set *upstream.Set) (out []Neighbour) {
 	return out
 }
 
-// SetMode changes what the stand-in for an upstream does with the calls that come from now on.
-func (s *Session) SetMode(i int, mode plan.Mode) error {
+// Words describes an upstream in a line.
+func (n *Neighbour) Words() string {
+	words := fmt.Sprintf("calls %s: %s", n.Name, map[plan.Mode]string{plan.Pass: "passed on", plan.Record: "recorded",
+		plan.Replay: "answered from the recording"}[n.Mode])
+	if how := n.Behaviour.String(); how != "" {
+		words += ", " + how
+	}
+	words += fmt.Sprintf("; %s so far", text.Plural(int(n.Calls), "call"))
+	if !n.Recorded {
+		words += "; not recorded yet"
+	}
+	return words
+}
+
+// SetUpstreams changes settings of upstreams for the session, and for drills that it starts. It returns what holds now.
+func (s *Session) SetUpstreams(changes []string) (said string, err error) {
 	s.mu.Lock()
-	driver := s.driver
+	was, driver := s.Project.Upstreams, s.driver
 	s.mu.Unlock()
+	all, err := project.ChangeUpstreams(was, changes)
+	if err != nil {
+		return "", err
+	}
 	set := driver.Neighbours()
-	if set == nil || i >= len(set.Upstreams) {
-		return errors.New("the upstream no longer exists")
+	for i := range all {
+		if set == nil || i >= len(set.Upstreams) {
+			break
+		}
+		if all[i].Behaviour != was[i].Behaviour {
+			set.SetBehaviour(i, all[i].Behaviour)
+		}
+		if all[i].Mode != was[i].Mode {
+			if err := set.SetMode(i, max(all[i].Mode, plan.Pass)); err != nil {
+				return "", fmt.Errorf("upstreams.%s: %w", all[i].Name, err)
+			}
+		}
 	}
-	if err := set.SetMode(i, mode); err != nil {
-		return err
-	}
-	// it stays so when the functions are started anew
-	all := slices.Clone(s.Project.Upstreams)
-	all[i].Mode = mode
 	s.mu.Lock()
 	s.Project.Upstreams, s.Whole.Upstreams = all, all
 	s.mu.Unlock()
 	s.changed()
-	return nil
+	var words []string
+	for _, n := range s.Neighbours() {
+		words = append(words, n.Words())
+	}
+	return strings.Join(words, "; "), nil
 }
 
 // Neighbours returns the upstreams of the drill as they work now.

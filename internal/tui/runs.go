@@ -191,3 +191,30 @@ func (s *shell) startSecond(m secondMsg) tea.Cmd {
 	}
 	return cmd
 }
+
+// vary carries the drill of a run out again with another setting of an upstream, and compares the two.
+func (s *shell) vary(id, change string) tea.Cmd {
+	info, err := s.workspace.Runs.Find(id)
+	if err != nil {
+		s.complain(err)
+		return nil
+	}
+	drill := s.workspace.DrillNamed(info.Drill)
+	if drill == nil {
+		s.complain(fmt.Errorf("the drill %s is no longer in the project", info.Drill))
+		return nil
+	}
+	if drill, err = s.workspace.ChangeUpstreamsOf(drill, strings.Fields(change)); err != nil {
+		s.complain(err)
+		return nil
+	}
+	cmd := s.start(drill)
+	if cmd != nil {
+		runs := s.workspace.Runs
+		s.after = func(run string) tea.Cmd {
+			_ = runs.Note(run, change) // for whoever reads the list; the comparison does without
+			return s.compareAfter(id, run)
+		}
+	}
+	return cmd
+}

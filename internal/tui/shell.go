@@ -342,7 +342,7 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 		return s, s.start(m.Drill)
 	case drillview.Stop:
 		s.stop()
-	case drillview.SetLimits, drillview.SetAll, drillview.Replace:
+	case drillview.SetLimits, drillview.SetAll, drillview.Replace, drillview.SetUpstream:
 		s.change(m)
 	case tickMsg:
 		return s, s.tick()
@@ -377,6 +377,8 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 		return s, s.exportRun(m.ID, m.Dir)
 	case findings.Replay:
 		return s, s.replay(m.ID)
+	case findings.Vary:
+		return s, s.vary(m.ID, m.Change)
 	case replayMsg:
 		return s, s.replayed(m)
 	case compareMsg:
@@ -486,6 +488,7 @@ func (s *shell) tick() tea.Cmd {
 	run := s.running.Snapshot()
 	s.drill.Update(run, s.running.Looks())
 	s.drill.Limits(s.running.Limits())
+	s.drill.Upstreams(s.running.Neighbours())
 	if s.drill.ShowsLines() {
 		s.drill.Lines(s.running.Lines())
 	}
@@ -517,8 +520,11 @@ func (s *shell) change(msg tea.Msg) {
 		err = s.running.SetConcurrency(msg.Concurrency)
 	case drillview.Replace:
 		s.running.Replace(msg.Function)
+	case drillview.SetUpstream:
+		err = s.running.SetUpstream(msg.Upstream, msg.Behaviour)
 	}
 	s.drill.Limits(s.running.Limits())
+	s.drill.Upstreams(s.running.Neighbours())
 	s.drill.Changed(err)
 }
 

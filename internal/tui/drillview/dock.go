@@ -24,6 +24,9 @@ func (m *Model) dockRows() int {
 	switch {
 	case m.Typing():
 		need = len(m.panel.each) + 5
+		if len(m.panel.near) > 0 {
+			need += len(m.panel.near) + 1
+		}
 	case m.details:
 		left, right := m.detailLines()
 		need = min(max(len(left), len(right))+1, m.h*3/5)

@@ -11,6 +11,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/session"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/input"
 	"nightdrill/internal/tui/pane"
@@ -43,9 +44,10 @@ type panel struct {
 	open      bool
 	all       int
 	each      []plan.Limits
-	row, cell int         // row 0 is for the project total
-	typed     *input.Line // a value that is being typed; nil for none
-	said      string      // why the last change was not made, or what it was
+	near      []session.Neighbour // upstreams, below the functions
+	row, cell int                 // row 0 is for the project total
+	typed     *input.Line         // a value that is being typed; nil for none
+	said      string              // why the last change was not made, or what it was
 	bad       bool
 }
 
@@ -124,6 +126,9 @@ func (m *Model) limitKey(k tea.KeyPressMsg) tea.Cmd {
 	case text == "enter" && p.typed != nil:
 		typed := strings.TrimSpace(p.typed.Value())
 		p.typed = nil
+		if p.onUpstream() >= 0 {
+			return m.typedUpstream(typed)
+		}
 		if _, err := strconv.ParseFloat(typed, 64); err == nil && p.row > 0 && cells[p.cell].name == "start_rate" {
 			if typed += "/s"; typed == "0/s" {
 				typed = "unbounded"
@@ -137,7 +142,8 @@ func (m *Model) limitKey(k tea.KeyPressMsg) tea.Cmd {
 	case p.typed != nil:
 		p.typed.Update(k)
 		return nil
-	case len(text) == 1 && text[0] >= '0' && text[0] <= '9', text == "u" && m.panel.cell == 5:
+	case len(text) == 1 && text[0] >= '0' && text[0] <= '9', text == "u" && m.panel.cell == 5 && p.onUpstream() < 0,
+		text == "r" && p.onUpstream() >= 0 && p.cell == 4, text == "s" && p.onUpstream() >= 0 && p.cell == 4:
 		p.typed = input.New("", nil)
 		p.typed.Update(k)
 		return nil
@@ -145,28 +151,32 @@ func (m *Model) limitKey(k tea.KeyPressMsg) tea.Cmd {
 		p.open, p.said = false, ""
 		return nil
 	}
+	defer func() { p.cell = min(p.cell, p.cellsHere()-1) }()
 	switch text {
 	case "up":
 		p.row = max(p.row-1, 0)
 	case "down":
-		p.row = min(p.row+1, len(p.each))
+		p.row = min(p.row+1, len(p.each)+len(p.near))
 	case "left":
 		p.cell = max(p.cell-1, 0)
 	case "right":
-		p.cell = min(p.cell+1, len(cells)-1)
+		p.cell = min(p.cell+1, p.cellsHere()-1)
 	case "+", "=", "-", "_":
 		by := 1
 		if text == "-" || text == "_" {
 			by = -1
 		}
+		if p.onUpstream() >= 0 {
+			return m.editUpstream(func(b *plan.Behaviour, c *nearCell) error { c.step(b, by); return nil })
+		}
 		return m.edit(func(l *plan.Limits, c *cell) error { c.step(l, by); return nil },
 			func() (int, error) { return p.all + by, nil })
 	case "t":
-		if p.row > 0 {
+		if p.row > 0 && p.onUpstream() < 0 {
 			return m.edit(func(l *plan.Limits, _ *cell) error { l.TurnAway = !l.TurnAway; return nil }, nil)
 		}
 	case "r":
-		if fn := p.row - 1; fn >= 0 {
+		if fn := p.row - 1; fn >= 0 && fn < len(p.each) {
 			return func() tea.Msg { return Replace{fn} }
 		}
 	}
@@ -220,17 +230,34 @@ func (m *Model) drawLimits(c *canvas.Canvas, y, tall int) {
 			title = "each"
 		}
 		style := canvas.Dim
-		if i == p.cell {
+		if i == p.cell && p.onUpstream() < 0 {
 			style = canvas.Bold
 		}
 		c.Right(edge(i), y, style, title)
 	}
 	top := max(p.row-(tall-5), 0)
-	for row := top; row <= len(p.each) && row-top < tall-4; row++ {
-		at := y + 1 + row - top
+	y0 := y + 1
+	for row := top; row <= len(p.each)+len(p.near) && y0-y-1 < tall-4; row++ {
+		at := y0
+		y0++
 		style := canvas.Plain
 		if row == p.row {
 			style = canvas.Warm
+		}
+		if i := row - 1 - len(p.each); i >= 0 {
+			if i == 0 && y0-y-1 < tall-4 { // a heading of their own
+				c.Put(x+2, at, canvas.Dim, "upstreams")
+				for k := range nearCells {
+					style := canvas.Dim
+					if k == p.cell && p.onUpstream() >= 0 {
+						style = canvas.Bold
+					}
+					c.Right(edge(k), at, style, nearCells[k].title)
+				}
+				at, y0 = y0, y0+1
+			}
+			m.drawUpstream(c, at, x+name, edge, style, row, i)
+			continue
 		}
 		if row == 0 {
 			c.Put(x+2, at, style, "project total")

@@ -28,6 +28,8 @@ func (m *Model) drawPage(page *canvas.Canvas) int {
 	y = m.drawBudgets(page, y)
 	y = m.drawWays(page, y)
 	y = m.drawLatencies(page, y)
+	y = m.drawUpstreams(page, y)
+	y = m.drawSpans(page, y)
 	y = m.drawLadder(page, y)
 	y = m.drawWarmUps(page, y)
 	y = m.drawTimes(page, y)

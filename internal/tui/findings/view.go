@@ -5,6 +5,7 @@ package findings
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -40,6 +41,8 @@ type (
 	Export struct{ ID, Dir string }
 	// Replay asks to carry a run out again.
 	Replay struct{ ID string }
+	// Vary asks to carry a run's drill out again with another setting of an upstream, and to compare the two.
+	Vary struct{ ID, Change string }
 )
 
 // Runs is where runs are kept.
@@ -54,7 +57,7 @@ type Runs interface {
 
 // Keys are the keys of the view.
 var Keys = struct {
-	Older, Newer, Open, Budgets, Lanes, Cursor, Filter, Alone, Runs, Start, Export, Replay, Copy, Escape key.Binding
+	Older, Newer, Open, Budgets, Lanes, Cursor, Filter, Alone, Runs, Start, Export, Replay, Vary, Copy, Escape key.Binding
 }{
 	Older:   key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "older and newer runs, or the cursor")),
 	Newer:   key.NewBinding(key.WithKeys("right")),
@@ -68,6 +71,7 @@ var Keys = struct {
 	Start:   pane.Bind("take the function's start apart", "X"),
 	Export:  pane.Bind("export to files", "x"),
 	Replay:  pane.Bind("replay its events", "a"),
+	Vary:    pane.Bind("again with an upstream changed, and compare", "v"),
 	Copy:    pane.Bind("copy the verdict", "y"),
 	Escape:  key.NewBinding(key.WithKeys("esc", "escape"), key.WithHelp("esc", "back")),
 }
@@ -175,6 +179,8 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 			return msg.Ask{Title: "Send the events of run " + id + " again, to today's code? y / any other key",
 				YesNo: true, Done: func(string) tea.Cmd { return func() tea.Msg { return Replay{id} } }}
 		}
+	case key.Matches(k, Keys.Vary):
+		return m.askVary()
 	case key.Matches(k, Keys.Copy):
 		return m.copy()
 	case key.Matches(k, Keys.Cursor):
@@ -250,6 +256,9 @@ func (m *Model) Help() []key.Binding {
 	}
 	out := []key.Binding{bind("enter", "open the row"), bind("t", "lanes"), Keys.Cursor, Keys.Filter, Keys.Runs,
 		Keys.Export, Keys.Replay}
+	if len(m.page.Summary.Upstreams) > 0 {
+		out = slices.Insert(out, 3, Keys.Vary)
+	}
 	if len(m.runs) > 1 {
 		out = append(out, bind("←→", "older and newer"))
 	}
@@ -269,7 +278,7 @@ func (m *Model) Keys() []key.Binding {
 	}
 	return []key.Binding{Keys.Older, scroll.Keys.Up, scroll.Keys.PageUp, Keys.Open, Keys.Budgets, Keys.Lanes,
 		Keys.Cursor, Keys.Filter,
-		Keys.Runs, Keys.Start, Keys.Export, Keys.Replay, Keys.Copy, Keys.Escape}
+		Keys.Runs, Keys.Start, Keys.Export, Keys.Replay, Keys.Vary, Keys.Copy, Keys.Escape}
 }
 
 // Title names the run that is shown.
@@ -462,5 +471,5 @@ func (m *Model) routes() (n int) {
 func (m *Model) room() int {
 	s := m.page.Summary
 	return 80 + 60*len(m.page.Functions) + 12*len(m.page.Sources) + 16*len(m.page.Failures) +
-		m.routes() + 2*len(s.Changes) + 3*len(s.Budgets) + 8*len(s.Warnings) + 4*len(m.page.Findings)
+		m.routes() + m.neighbours() + 2*len(s.Changes) + 3*len(s.Budgets) + 8*len(s.Warnings) + 4*len(m.page.Findings)
 }

@@ -8,6 +8,7 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
+	"nightdrill/internal/core/clock"
 	"nightdrill/internal/core/engine"
 	"nightdrill/internal/core/report"
 	"nightdrill/internal/core/text"
@@ -366,7 +367,46 @@ func (m *Model) drawLadder(c *canvas.Canvas, p *page, y int) int {
 		c.PutUpTo(2+names+figures, y, c.W, canvas.Dim, report.OwnWords(own.Name))
 		y++
 	}
+	y = m.drawInside(c, p, y, func(t clock.Time) int { return at(float64(t-from) / float64(to-from)) })
 	return y + 1
+}
+
+// drawInside draws the calls to upstreams and the spans of the invocation, on the ladder's axis; at gives the half
+// cell of a time.
+func (m *Model) drawInside(c *canvas.Canvas, p *page, y int, at func(clock.Time) int) int {
+	const names, figures = 14, 10
+	rows := max(c.H/4, 3)
+	for i := range p.inside {
+		if x := &p.inside[i]; i < rows-1 || i == rows-1 && len(p.inside) == rows {
+			left := 2 + names + figures
+			cells := c.W - left - 2
+			a, b := min(max(at(x.From), 0), 2*cells-1), min(max(at(x.To), 0), 2*cells)
+			style, name := canvas.Field, x.Name
+			if x.Call {
+				style, name = canvas.Warm, "→ "+x.Name
+			}
+			if x.Bad {
+				style = canvas.Bad
+			}
+			c.PutUpTo(3+min(x.Depth, 4), y, 2+names, style, text.Harmless(name))
+			c.Right(2+names+figures-1, y, canvas.Dim, duration(x.To.Sub(x.From)))
+			bar(c, left, y, style, a, max(b, a+1))
+			if words := text.Harmless(strings.TrimSpace(x.Label + "  " + x.Note)); words != "" {
+				// beside the bar, where there is more room
+				if before, after := a/2-1, cells-(b+1)/2-1; after >= before {
+					c.PutUpTo(left+(b+1)/2+1, y, c.W, canvas.Dim, words)
+				} else {
+					c.PutUpTo(left+max(before-ansi.StringWidth(words), 0), y, left+before, canvas.Dim, words)
+				}
+			}
+			y++
+			continue
+		}
+		c.PutUpTo(3, y, c.W, canvas.Dim, fmt.Sprintf("and %d more: nightdrill fire lists them all", len(p.inside)-i))
+		y++
+		break
+	}
+	return y
 }
 
 // bar draws from one half cell up to another.

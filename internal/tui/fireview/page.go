@@ -31,6 +31,7 @@ type page struct {
 	function    string
 	phases      []record.Phase
 	own         []measure.Own
+	inside      []explain.Inside // calls to upstreams, and spans
 	reply       []canvas.Row
 	note        string // about the body
 	log         []canvas.Row
@@ -185,6 +186,7 @@ func makePage(s *session.Session, f *session.Firing, width int, leaveOut []strin
 		if !t.Over {
 			p.phases = nil
 		}
+		p.inside = explain.InsideOf(t)
 		for _, l := range s.Lines(p.v, t, linesShown) {
 			style := canvas.Plain
 			if l.At.Before(t.Began) {

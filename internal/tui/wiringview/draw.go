@@ -801,6 +801,12 @@ func (m *Model) aboutFunction(i int) (string, []string) {
 			}
 		}
 	}
+	all := m.s.Neighbours()
+	for _, k := range f.Upstreams {
+		if k < len(all) {
+			lines = append(lines, all[k].Words())
+		}
+	}
 	for k := range f.Then {
 		lines = append(lines, "its reply is sent on to "+m.plan.Sources[f.Then[k].To].Name+f.Then[k].Words())
 	}

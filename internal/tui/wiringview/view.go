@@ -26,26 +26,27 @@ import (
 
 // Keys are the keys of the view.
 var Keys = struct {
-	Up, Down, Left, Right, Put, Next, Fire, Again, Clock, Count, Upload, Publish, Remove, Export, Filter,
+	Up, Down, Left, Right, Put, Next, Fire, Again, Clock, Count, Upload, Publish, Upstream, Remove, Export, Filter,
 	Copy, Close key.Binding
 }{
-	Up:      key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓←→", "choose")),
-	Down:    key.NewBinding(key.WithKeys("down")),
-	Left:    key.NewBinding(key.WithKeys("left")),
-	Right:   key.NewBinding(key.WithKeys("right")),
-	Put:     pane.Bind("put an event on the map", "enter"),
-	Next:    pane.Bind("its next stop", "space"),
-	Fire:    pane.Bind("fire it", "f"),
-	Again:   pane.Bind("offer unmatched ones again", "o"),
-	Clock:   pane.Bind("run or pause schedules", "s"),
-	Count:   pane.Bind("counts: last run, or now", "r"),
-	Upload:  pane.Bind("upload a file", "u"),
-	Publish: pane.Bind("publish a file of events", "p"),
-	Remove:  pane.Bind("remove an object", "D"),
-	Export:  pane.Bind("export as SVG or PDF", "x"),
-	Copy:    pane.Bind("copy what is said of it", "y"),
-	Filter:  pane.Bind("filter the events", "/"),
-	Close:   pane.Bind("take it off", "esc"),
+	Up:       key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓←→", "choose")),
+	Down:     key.NewBinding(key.WithKeys("down")),
+	Left:     key.NewBinding(key.WithKeys("left")),
+	Right:    key.NewBinding(key.WithKeys("right")),
+	Put:      pane.Bind("put an event on the map", "enter"),
+	Next:     pane.Bind("its next stop", "space"),
+	Fire:     pane.Bind("fire it", "f"),
+	Again:    pane.Bind("offer unmatched ones again", "o"),
+	Clock:    pane.Bind("run or pause schedules", "s"),
+	Count:    pane.Bind("counts: last run, or now", "r"),
+	Upload:   pane.Bind("upload a file", "u"),
+	Publish:  pane.Bind("publish a file of events", "p"),
+	Upstream: pane.Bind("record, replay or slow down an upstream", "m"),
+	Remove:   pane.Bind("remove an object", "D"),
+	Export:   pane.Bind("export as SVG or PDF", "x"),
+	Copy:     pane.Bind("copy what is said of it", "y"),
+	Filter:   pane.Bind("filter the events", "/"),
+	Close:    pane.Bind("take it off", "esc"),
 }
 
 // Export asks the shell to write the map to a file.
@@ -300,6 +301,8 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		return m.upload()
 	case key.Matches(k, Keys.Publish):
 		return m.publish()
+	case key.Matches(k, Keys.Upstream):
+		return m.askUpstream()
 	case key.Matches(k, Keys.Remove):
 		return note("press enter at a storage source, choose an object of its bucket, then x", true)
 	case key.Matches(k, Keys.Export):
@@ -314,6 +317,34 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 
 func note(content string, bad bool) tea.Cmd {
 	return func() tea.Msg { return msg.Note{Text: content, Bad: bad} }
+}
+
+// askUpstream asks for a setting of an upstream: one of those of the function under the cursor.
+func (m *Model) askUpstream() tea.Cmd {
+	all := m.s.Neighbours()
+	if len(all) == 0 {
+		return note("the project has no upstreams: services that its functions call, in the project file's upstreams:", true)
+	}
+	at := 0
+	if m.right {
+		if own := m.plan.Functions[m.at[1]].Upstreams; len(own) > 0 && own[0] < len(all) {
+			at = own[0]
+		}
+	}
+	next := map[plan.Mode]string{plan.Pass: "record", plan.Record: "replay", plan.Replay: "pass"}[all[at].Mode]
+	s := m.s
+	return func() tea.Msg {
+		return msg.Ask{Title: "Upstream: NAME=pass, record or replay, or NAME.SETTING=VALUE",
+			Text: all[at].Name + "=" + next, Done: func(change string) tea.Cmd {
+				return func() tea.Msg {
+					said, err := s.SetUpstreams(strings.Fields(change))
+					if err != nil {
+						return msg.Failed(err)
+					}
+					return msg.Note{Text: said}
+				}
+			}}
+	}
 }
 
 // fire fires what is on the map and follows it.
