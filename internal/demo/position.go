@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"net/http"
+	"net/url"
 	"os"
 	"strings"
 	"sync"
@@ -69,6 +70,7 @@ func (p *position) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	type arrival struct {
 		Vessel  string  `json:"vessel"`
 		Minutes float64 `json:"minutes"`
+		Berth   int     `json:"berth,omitempty"` // of the first to arrive
 	}
 	out := []arrival{}
 	for _, f := range fixes {
@@ -87,12 +89,48 @@ func (p *position) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 		minutes := math.Round((best+left)/f.Data.Knots*600) / 10
-		if out = append(out, arrival{f.Data.Vessel, minutes}); minutes < pilotSetsOut {
+		if out = append(out, arrival{Vessel: f.Data.Vessel, Minutes: minutes}); minutes < pilotSetsOut {
 			p.sendPilot(f.Data.Vessel, r.Header.Get("traceparent"))
 		}
 	}
+	if len(out) > 0 {
+		soonest := 0
+		for i := range out {
+			if out[i].Minutes < out[soonest].Minutes {
+				soonest = i
+			}
+		}
+		out[soonest].Berth = berthOf(out[soonest].Vessel, r.Header.Get("traceparent"))
+	}
 	w.Header().Set("Content-Type", "application/json")
 	_ = json.NewEncoder(w).Encode(out)
+}
+
+// berthOf asks the harbour office for a vessel's berth, in the trace of the invocation; 0 where it does not know.
+func berthOf(vessel, trace string) int {
+	at := os.Getenv("BERTHS_URL")
+	if at == "" {
+		return 0
+	}
+	r, err := http.NewRequest(http.MethodGet, at+"/berths?vessel="+url.QueryEscape(vessel), nil)
+	if err != nil {
+		return 0
+	}
+	r.Header.Set("traceparent", trace)
+	reply, err := http.DefaultClient.Do(r)
+	if err != nil {
+		fmt.Println("the harbour office was not reached:", err)
+		return 0
+	}
+	defer reply.Body.Close()
+	var plan struct {
+		Berth int `json:"berth"`
+	}
+	if reply.StatusCode != http.StatusOK || json.NewDecoder(reply.Body).Decode(&plan) != nil {
+		fmt.Println("the harbour office:", reply.Status)
+		return 0
+	}
+	return plan.Berth
 }
 
 // pilotSetsOut is how long before a vessel's arrival its pilot goes aboard, in minutes.

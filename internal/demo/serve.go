@@ -18,7 +18,7 @@ const FunctionCommand = "demo-function"
 // Serve serves a function of the demo on the port in PORT, until SIGTERM.
 func Serve(name string) error {
 	build := map[string]func() http.Handler{"quote": newQuote, "boarding": newBoarding, "manifest": newManifest,
-		"position": newPosition, "tides": newTides}[name]
+		"position": newPosition, "tides": newTides, "berths": newBerths}[name]
 	if build == nil {
 		return fmt.Errorf("the demo has no function %q", name)
 	}

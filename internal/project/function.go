@@ -61,7 +61,7 @@ var (
 		"parked",
 		"memory",
 		"cpu",
-		"package", "target", "reach_at", "upstreams", "spans",
+		"package", "target", "reach_at", "spans",
 	}
 	ofFunction = append(slices.Clone(ofVariant), "then", "variants")
 )
@@ -133,7 +133,7 @@ func (l *loader) settings(f *plan.Function, o *object) {
 		f.Package = l.patterns(o, "package")
 	}
 	l.needs(f, o)
-	l.upstreamsOf(f, o)
+	l.upstreamsOf(f)
 	if o.fields["spans"] != nil {
 		f.Spans = o.choice("spans", []string{"false", "true"}, 0) == 1
 	}
@@ -622,7 +622,7 @@ func (l *loader) line(r *object) plan.Ready {
 
 // service reads something that functions need beside them.
 func (l *loader) service(name string, all *object) {
-	o := all.child(name, "start", "stop", "reset", "ready", "dir", "env", "env_file", "start_timeout")
+	o := all.child(name, "start", "stop", "reset", "seed", "ready", "dir", "env", "env_file", "start_timeout")
 	f := plan.Function{Dir: l.dir} // what a service has in common with a function
 	if d := o.within("dir", l.dir); d != "" {
 		f.Dir = d
@@ -630,12 +630,18 @@ func (l *loader) service(name string, all *object) {
 	l.env(&f, o)
 	s := plan.Service{Name: name, Dir: f.Dir, Env: f.Env, Start: l.command(o, "start", nil),
 		Stop:  l.command(o, "stop", nil),
+		Seed:  l.command(o, "seed", nil),
 		Reset: l.command(o, "reset", nil), StartTimeout: o.duration("start_timeout", DefaultStartTimeout,
 			time.Millisecond), Ready: plan.Ready{By: plan.ReadyRuns}}
 	if s.Start == nil && o.fields["start"] == nil {
 		l.wrong(o.node, "%s is missing, such as start: [tide-server, --port, \"5433\"]", o.at("start"))
 	}
-	s.Port = slices.ContainsFunc(s.Start, func(a string) bool { return strings.Contains(a, "{port}") })
+	inReady := ""
+	if r := o.fields["ready"]; r != nil {
+		inReady = l.follow(r).String()
+	}
+	s.Port = strings.Contains(strings.Join(s.Start, " ")+inReady, "{port}")
+	s.Data = strings.Contains(strings.Join(s.Start, " "), "{data}")
 	defer func() { l.p.Services = append(l.p.Services, s) }()
 	n := o.fields["ready"]
 	if n == nil {
@@ -663,7 +669,7 @@ func (l *loader) service(name string, all *object) {
 		}
 	case r.fields["http"] != nil:
 		s.Ready = plan.Ready{By: plan.ReadyHTTP, Path: r.text("http", "")}
-		if u, err := url.Parse(s.Ready.Path); err != nil || u.Host == "" {
+		if u, err := url.Parse(strings.ReplaceAll(s.Ready.Path, "{port}", "1")); err != nil || u.Host == "" {
 			l.wrong(r.fields["http"], "%s: %q is not a URL, such as http://127.0.0.1:5433/health", r.at("http"),
 				s.Ready.Path)
 		}

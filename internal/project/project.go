@@ -107,7 +107,7 @@ func (m Mistakes) below(dir string) {
 
 func parse(ctx context.Context, dir string, text []byte) (*Loaded, error) {
 	l := &loader{reader: reader{file: File, anchors: map[string]ast.Node{}}, dir: dir, ctx: ctx, say: progress(ctx),
-		wires: map[string][]ast.Node{}}
+		wires: map[string][]ast.Node{}, users: map[string][]string{}}
 	if bytes.IndexByte(text, 0) >= 0 {
 		return nil, Mistakes{{File: File, Line: 1, Column: 1, Text: "not a text file (it contains a NUL byte)"}}
 	}
@@ -176,10 +176,11 @@ type loader struct {
 	closing []func()              // what needs all sources to be known
 	wires   map[string][]ast.Node // of each source: where the file has each of its wires
 	doubts  Mistakes
-	ctx     context.Context // ends what takes long
-	say     func(string)    // hears how far it is
-	spans   bool            // functions are asked to send spans
-	cut     *cut            // why it was interrupted, where it was
+	ctx     context.Context     // ends what takes long
+	say     func(string)        // hears how far it is
+	users   map[string][]string // functions by the upstreams that they call; all call those that are not in it
+	spans   bool                // functions are asked to send spans
+	cut     *cut                // why it was interrupted, where it was
 }
 
 func (l *loader) project(n ast.Node) {

@@ -22,7 +22,7 @@ var behaviourKeys = []string{"mode", "missing", "latency", "fail", "status", "co
 
 // upstream reads a service that functions call.
 func (l *loader) upstream(name string, all *object) {
-	o := all.child(name, append([]string{"url", "service", "env", "proxy", "recording", "redact", "ignore"},
+	o := all.child(name, append([]string{"url", "service", "env", "functions", "proxy", "recording", "redact", "ignore"},
 		behaviourKeys...)...)
 	u := plan.Upstream{Name: name, Service: -1, Env: o.text("env", "")}
 	defer func() { l.p.Upstreams = append(l.p.Upstreams, u) }()
@@ -38,13 +38,12 @@ func (l *loader) upstream(name string, all *object) {
 				u.Service = i
 			}
 		}
-		switch {
-		case u.Service < 0:
+		if u.Service < 0 {
 			l.wrong(o.fields["service"], "%s: unknown service %q%s", o.at("service"), wanted, didYouMean(wanted, names))
-		case !l.p.Services[u.Service].Port:
-			l.wrong(o.fields["service"], "%s: %s does not get a port from Night Drill; put {port} into its start, "+
-				"or give "+
-				"the upstream a url", o.at("service"), wanted)
+		} else if x := &l.p.Services[u.Service]; !x.Port { // functions find it at its port
+			if x.Port = true; x.Ready.By == plan.ReadyRuns {
+				x.Ready.By = plan.ReadyTCP
+			}
 		}
 	default:
 		u.URL = l.serviceURL(o)
@@ -88,6 +87,7 @@ func (l *loader) upstream(name string, all *object) {
 			}
 		}
 	}
+	l.callers(name, o)
 	l.behaviour(&u, o)
 }
 
@@ -157,38 +157,39 @@ func (l *loader) behaviour(u *plan.Upstream, o *object) {
 	}
 }
 
-// upstreamsOf reads which upstreams a function calls: all of them where it does not say.
-func (l *loader) upstreamsOf(f *plan.Function, o *object) {
-	var names []string
+// upstreamsOf enters which upstreams a function calls, and the services that it needs for them.
+func (l *loader) upstreamsOf(f *plan.Function) {
+	f.Upstreams = nil
 	for i := range l.p.Upstreams {
-		names = append(names, l.p.Upstreams[i].Name)
-	}
-	if o.fields["upstreams"] == nil {
-		if f.Upstreams == nil {
-			for i := range names {
-				f.Upstreams = append(f.Upstreams, i)
-			}
+		u := &l.p.Upstreams[i]
+		if users := l.users[u.Name]; users != nil && !slices.Contains(users, plan.BaseName(f.Name)) {
+			continue
 		}
-	} else {
-		f.Upstreams = []int{}
-		for i, n := range o.list("upstreams") {
-			at := fmt.Sprintf("%s[%d]", o.at("upstreams"), i)
-			name, ok := l.text(n, at)
-			if !ok {
-				continue
-			}
-			k := slices.Index(names, name)
-			if k < 0 {
-				l.wrong(n, "%s: unknown upstream %q%s", at, name, didYouMean(name, names))
-			} else if !slices.Contains(f.Upstreams, k) {
-				f.Upstreams = append(f.Upstreams, k)
-			}
-		}
-	}
-	for _, i := range f.Upstreams {
-		if s := l.p.Upstreams[i].Service; s >= 0 && !slices.Contains(f.Needs, s) {
+		f.Upstreams = append(f.Upstreams, i)
+		if s := u.Service; s >= 0 && !slices.Contains(f.Needs, s) {
 			f.Needs = append(slices.Clone(f.Needs), s)
 		}
+	}
+}
+
+// callers reads which functions call an upstream: all of them where it does not say.
+func (l *loader) callers(name string, o *object) {
+	if o.fields["functions"] == nil {
+		return
+	}
+	l.users[name] = []string{}
+	for i, n := range o.list("functions") {
+		at := fmt.Sprintf("%s[%d]", o.at("functions"), i)
+		function, ok := l.text(n, at)
+		if !ok {
+			continue
+		}
+		l.users[name] = append(l.users[name], function)
+		l.closing = append(l.closing, func() {
+			if l.p.FunctionNamed(function) < 0 {
+				l.wrong(n, "%s: unknown function %q%s", at, function, didYouMean(function, l.functionNames()))
+			}
+		})
 	}
 }
 

@@ -13,10 +13,10 @@ spans: true
 services:
   office: {start: [sleep, "{port}"]}
 upstreams:
-  rates: {url: "https://rates.example/v2/", env: RATES_URL, ignore: [nonce, /sent], redact: [/card], latency: {times: 2}}
-  berths: {service: office, env: BERTHS_URL, fail: 2%, status: stall, concurrency: 3, latency: {p50: 40ms, p99: 400ms}}
+  rates: {url: "https://rates.example/v2/", env: RATES_URL, functions: [plan, book], ignore: [nonce, /sent], redact: [/card], latency: {times: 2}}
+  berths: {service: office, env: BERTHS_URL, fail: 2%, status: stall, concurrency: 3, latency: {p50: 40ms, p99: 400ms}, functions: [book]}
 functions:
-  plan: {start: [sleep, "1"], upstreams: [rates]}
+  plan: {start: [sleep, "1"]}
   book: {start: [sleep, "1"], spans: false}
 sources:
   plans: {kind: http, wires: [{to: plan}]}
@@ -71,8 +71,7 @@ func TestWrongUpstreams(t *testing.T) {
 		`fail: 2%>>>fail: 2`:                                                     `must be a share from 0% to 100%`,
 		`status: stall>>>status: crash`:                                          `is not a status from 200 to 599, reset or stall`,
 		`service: office>>>service: ofice`:                                       `unknown service "ofice"; did you mean office?`,
-		`"{port}">>>"1"`:                                                         `office does not get a port from Night Drill`,
-		`upstreams: [rates]>>>upstreams: [rate]`:                                 `unknown upstream "rate"; did you mean rates?`,
+		`[plan, book]>>>[pln]`:                                                   `unknown function "pln"; did you mean plan?`,
 		`redact: [/card]>>>redact: [card]`:                                       `upstreams.rates.redact[0]: `,
 		`env: BERTHS_URL>>>env: RATES_URL`:                                       `is the variable of rates already`,
 		`drills: {}>>>drills: {d: {feeds: [], upstreams: {rats: {mode: pass}}}}`: `unknown upstream; did you mean rates?`,

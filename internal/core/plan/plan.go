@@ -181,6 +181,8 @@ type Service struct {
 	Start        []string
 	Stop         []string // nil for SIGTERM
 	Reset        []string // between runs; nil for nothing
+	Seed         []string // fills it with what each drill begins with; nil for nothing
+	Data         bool     // {data} in its commands, and DATA, stand for a folder that is kept once it was seeded
 	Port         bool     // {port} in its commands, and PORT, stand for a free port; ready is then at that port
 	Dir          string
 	Env          []string

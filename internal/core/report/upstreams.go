@@ -178,9 +178,8 @@ func warnUpstreams(r *record.Run, s *measure.Summary) (out []string) {
 			calls, unknown, repeated = calls+x.Calls, unknown+x.Unknown, repeated+x.Repeated
 		}
 		if repeated > 0 {
-			out = append(out, fmt.Sprintf("%s: %s got the last recorded reply again, since the recording had no "+
-				"more for "+
-				"them", u.Name, count(repeated, "call", "calls")))
+			out = append(out, fmt.Sprintf("%s: %s got a recorded reply once more, since the recording had no "+
+				"other for them", u.Name, count(repeated, "call", "calls")))
 		}
 		if unknown > 0 {
 			out = append(out, fmt.Sprintf("%s: of %s it is not known for which invocation they were made, since an "+

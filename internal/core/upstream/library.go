@@ -120,9 +120,10 @@ type place struct {
 func NewCursor(l *Library) *Cursor { return &Cursor{l, map[place]int{}} }
 
 // Next returns the reply to a request. caller names the event for which the function calls, or "" where that is not
-// known. Replies that were recorded for the same event come first, in recorded order; of an event that is not in the
-// recording, those for all events are its own. When they are used up the last comes again, and repeated is true. The
-// entry is nil where there is none.
+// known. An event that is in the recording gets the replies that were recorded for it, in recorded order, and when they
+// are used up the last again. All others share those for all events, in recorded order, and then from the beginning: so
+// that their latencies are those that were recorded. What was used before is repeated. The entry is nil where there is
+// none.
 func (c *Cursor) Next(r *event.Request, caller string) (e *Entry, repeated bool) {
 	_, g := c.library.find(r)
 	if g == nil {
@@ -130,15 +131,15 @@ func (c *Cursor) Next(r *event.Request, caller string) (e *Entry, repeated bool)
 	}
 	own := g.of[caller]
 	if own == nil {
-		own = g.all
+		caller, own = "", g.all
 	}
 	at := place{caller, g.all[0]}
 	n := c.used[at]
 	c.used[at]++
-	if n >= len(own) {
-		n, repeated = len(own)-1, true
+	if repeated = n >= len(own); repeated && caller == "" {
+		n %= len(own)
 	}
-	return &c.library.entries[own[n]], repeated
+	return &c.library.entries[own[min(n, len(own)-1)]], repeated
 }
 
 // Nearest describes the recorded request that is most like one that is not recorded, and how it differs.

@@ -53,7 +53,7 @@ func recorded(line, reply, of string) payload.Payload {
 }
 
 // Each event gets the replies that were recorded for it, in their order, whatever else comes between; then the last
-// again. Events that were not recorded get those of all.
+// again. Events that were not recorded share those of all.
 func TestCursor(t *testing.T) {
 	l := NewLibrary([]payload.Payload{recorded("GET /r", "1", "a"), recorded("GET /r", "2", "b"),
 		recorded("GET /r", "3", "a"), recorded("GET /s", "4", "a")}, nil, nil)
@@ -67,7 +67,7 @@ func TestCursor(t *testing.T) {
 		}
 		got = append(got, word)
 	}
-	if want := []string{"a1", "b2", "a3", "a3+", "b2+", "new1", "new2", "1", "2", "3", "3+"}; !slices.Equal(got, want) {
+	if want := []string{"a1", "b2", "a3", "a3+", "b2+", "new1", "new2", "3", "1+", "2+", "3+"}; !slices.Equal(got, want) {
 		t.Errorf("got %v, want %v", got, want)
 	}
 	if e, _ := c.Next(request("GET /t", ""), "a"); e != nil {

@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"net"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -26,8 +27,9 @@ const (
 
 // Set is the services of a project.
 type Set struct {
-	log *logs.Log
-	all []*service
+	log   *logs.Log
+	state string // the folder of the project in which data of services is kept
+	all   []*service
 }
 
 type service struct {
@@ -39,11 +41,13 @@ type service struct {
 	left   proc.Ran // the command that began it, where it has ended since
 	began  bool     // by us
 	theirs bool     // it was there before we came
+	fresh  bool     // it has just begun with what its seed made, and was not needed since
 }
 
-// New returns the services of a project, none of them started.
-func New(list []plan.Service, log *logs.Log) *Set {
-	s := &Set{log: log}
+// New returns the services of a project, none of them started. state is the folder in which the data of those is kept
+// that Night Drill gives a folder for it.
+func New(list []plan.Service, state string, log *logs.Log) *Set {
+	s := &Set{log: log, state: state}
 	for i := range list {
 		s.all = append(s.all, &service{Service: list[i]})
 	}
@@ -62,6 +66,9 @@ func (s *Set) command(x *service, args []string) proc.Command {
 		p := strconv.Itoa(x.port)
 		args, env = proc.Expand(args, "port", p), append(slices.Clone(env), "PORT="+p)
 	}
+	if x.Data {
+		args, env = proc.Expand(args, "data", s.data(x)), append(slices.Clone(env), "DATA="+s.data(x))
+	}
 	return proc.Command{Args: args, Dir: x.Dir, Env: env, Line: func(at time.Time, text string) {
 		if s.log != nil {
 			s.log.Add(at, x.Name, x.Name, logs.Line, text)
@@ -79,6 +86,7 @@ func (s *Set) Need(ctx context.Context, i int) error {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	if x.theirs && x.answers(ctx) || x.began && x.alive() {
+		x.fresh = false
 		return nil
 	}
 	x.began, x.theirs = false, false
@@ -87,6 +95,20 @@ func (s *Set) Need(ctx context.Context, i int) error {
 		s.say(x.Name, logs.Ready, "already running; it is used as it is")
 		return nil
 	}
+	if x.Data {
+		if err := os.MkdirAll(s.data(x), 0o700); err != nil {
+			return fmt.Errorf("service %s: %w", x.Name, err)
+		}
+	}
+	if x.Seed != nil {
+		x.fresh = true
+		return s.begin(ctx, x)
+	}
+	return s.run(ctx, x)
+}
+
+// run starts a service and waits until it is ready. The lock is held.
+func (s *Set) run(ctx context.Context, x *service) error {
 	ctx, cancel := context.WithTimeout(ctx, x.StartTimeout)
 	defer cancel()
 	if x.Ready.By == plan.ReadyExit {
@@ -211,12 +233,20 @@ func (x *service) why(ctx context.Context, p *proc.Process, err error, missing s
 // Reset resets the services that run.
 func (s *Set) Reset(ctx context.Context) error {
 	for _, x := range s.all {
-		x.mu.Lock()
-		due := (x.began || x.theirs) && x.Reset != nil
-		x.mu.Unlock()
-		if !due {
-			continue
+		if err := s.reset(ctx, x); err != nil {
+			return err
 		}
+	}
+	return nil
+}
+
+func (s *Set) reset(ctx context.Context, x *service) error {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if !x.began && !x.theirs {
+		return nil
+	}
+	if x.Reset != nil {
 		ctx, cancel := context.WithTimeout(ctx, x.StartTimeout)
 		r := proc.Run(ctx, s.command(x, x.Reset))
 		cancel()
@@ -224,7 +254,14 @@ func (s *Set) Reset(ctx context.Context) error {
 			return fmt.Errorf("service %s could not be reset: %w%s", x.Name, r.Err, last(r.Lines))
 		}
 	}
-	return nil
+	if x.Seed == nil {
+		return nil
+	}
+	if x.fresh { // it was seeded just now
+		x.fresh = false
+		return nil
+	}
+	return s.again(ctx, x)
 }
 
 // Names returns the services that run now, with a word for those that are not ours.
@@ -255,22 +292,27 @@ func (s *Set) Close() {
 			if !x.began {
 				return
 			}
-			x.began = false
-			if x.Stop != nil {
-				ctx, cancel := context.WithTimeout(context.Background(), grace)
-				defer cancel()
-				if r := proc.Run(ctx, s.command(x, x.Stop)); r.Err != nil {
-					s.say(x.Name, logs.Note, "stop: "+strings.TrimSpace(r.Err.Error()))
-				}
-			}
-			x.left.EndLeft(grace)
-			x.left = proc.Ran{}
-			if x.proc != nil {
-				x.proc.Stop(grace)
-				x.proc.Gone()
-				x.proc = nil
-			}
+			s.end(x)
 		})
 	}
 	all.Wait()
+}
+
+// end ends a service that we began. The lock is held.
+func (s *Set) end(x *service) {
+	x.began = false
+	if x.Stop != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), grace)
+		defer cancel()
+		if r := proc.Run(ctx, s.command(x, x.Stop)); r.Err != nil {
+			s.say(x.Name, logs.Note, "stop: "+strings.TrimSpace(r.Err.Error()))
+		}
+	}
+	x.left.EndLeft(grace)
+	x.left = proc.Ran{}
+	if x.proc != nil {
+		x.proc.Stop(grace)
+		x.proc.Gone()
+		x.proc = nil
+	}
 }

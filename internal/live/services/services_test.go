@@ -33,7 +33,7 @@ func TestWhatIsLeftIsTheService(t *testing.T) {
 	dir := t.TempDir()
 	s := New([]plan.Service{{Name: "s", Start: sh("setsid sh -c 'echo $$ > new; mv new pid; exec sleep 1000' & " +
 		"until [ -e pid ]; do sleep 0.01; done"),
-		Ready: plan.Ready{By: plan.ReadyExit}, Dir: dir, StartTimeout: time.Minute}}, logs.New(""))
+		Ready: plan.Ready{By: plan.ReadyExit}, Dir: dir, StartTimeout: time.Minute}}, t.TempDir(), logs.New(""))
 	if err := s.Need(t.Context(), 0); err != nil {
 		t.Fatal(err)
 	}
@@ -79,7 +79,7 @@ func TestNeed(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			s := New([]plan.Service{{Name: "s", Start: c.start, Ready: c.ready, Dir: dir,
-				StartTimeout: 400 * time.Millisecond}}, logs.New(""))
+				StartTimeout: 400 * time.Millisecond}}, t.TempDir(), logs.New(""))
 			defer s.Close()
 			err := s.Need(t.Context(), 0)
 			if c.want == "" && err != nil || c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {
@@ -108,7 +108,7 @@ func TestTheirsIsUsed(t *testing.T) {
 	log := logs.New("")
 	s := New([]plan.Service{{Name: "s", Start: sh("touch started; exit 1"), Stop: sh("touch stopped"),
 		Reset: sh("touch reset"),
-		Ready: plan.Ready{By: plan.ReadyTCP, Path: address}, Dir: dir, StartTimeout: 2 * time.Second}}, log)
+		Ready: plan.Ready{By: plan.ReadyTCP, Path: address}, Dir: dir, StartTimeout: 2 * time.Second}}, t.TempDir(), log)
 	has := func(name string) bool { _, err := os.Stat(filepath.Join(dir, name)); return err == nil }
 	if err := s.Need(t.Context(), 0); err != nil || has("started") || s.Names()[0] != "s (already running)" {
 		t.Errorf("%v, %v", err, s.Names())
@@ -136,7 +136,7 @@ func TestItsLife(t *testing.T) {
 			Ready: plan.Ready{By: plan.ReadyLine, Line: "born"}, Dir: dir, StartTimeout: 5 * time.Second},
 		{Name: "stubborn", Start: sh("exec sleep 60"), Reset: sh("echo it is locked; exit 9"),
 			Ready: plan.Ready{By: plan.ReadyRuns}, Dir: dir, StartTimeout: 5 * time.Second},
-	}, logs.New(""))
+	}, t.TempDir(), logs.New(""))
 	if err := s.Need(t.Context(), 0); err != nil {
 		t.Fatal(err)
 	}
@@ -168,7 +168,7 @@ func TestItsLife(t *testing.T) {
 	ended, cancel := context.WithCancel(t.Context())
 	cancel()
 	if err := New([]plan.Service{{Name: "s", Start: sh("sleep 60"), Ready: plan.Ready{By: plan.ReadyExit}, Dir: dir,
-		StartTimeout: time.Minute}}, nil).Need(ended, 0); err == nil {
+		StartTimeout: time.Minute}}, "", nil).Need(ended, 0); err == nil {
 		t.Error("interrupted, it is ready")
 	}
 }

@@ -299,7 +299,7 @@ func (c *call) pass(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if c.with.recording != nil {
-		c.request = event.Request{Method: r.Method, Target: r.RequestURI, Header: recorder.Fields(r.Header)}
+		c.request = event.Request{Method: r.Method, Target: r.RequestURI, Header: kept(r.Header)}
 		if r.Body != nil && r.Body != http.NoBody {
 			r.Body = &recorder.Tee{ReadCloser: r.Body, Copy: &c.sent}
 		}
@@ -335,6 +335,13 @@ type draining struct{ recorder.Tee }
 func (d *draining) Close() error {
 	_, _ = io.Copy(io.Discard, io.LimitReader(&d.Tee, recorder.Kept)) // an error ends it, too
 	return d.ReadCloser.Close()
+}
+
+// kept returns the headers of a request that are recorded: without those of its trace, which is over.
+func kept(h http.Header) (out []event.Field) {
+	return slices.DeleteFunc(recorder.Fields(h), func(f event.Field) bool {
+		return strings.EqualFold(f.Name, "traceparent") || strings.EqualFold(f.Name, "tracestate")
+	})
 }
 
 type callKey struct{}

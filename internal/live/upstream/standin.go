@@ -149,7 +149,13 @@ func (x *standIn) begin(mode plan.Mode) (w *work, err error) {
 		w.library = upstream.NewLibrary(recorded, x.Ignore, x.redact)
 		w.cursor = upstream.NewCursor(w.library)
 	case plan.Record:
-		w.recording, err = begin(x.Recording, x.redactor, x.set.Append)
+		if w.recording, err = begin(x.Recording, x.redactor, x.set.Append); err != nil {
+			return nil, err
+		}
+		w.recording.Base = "http://" + x.Name // of a service of the project, whose port is another each time
+		if x.target != nil && x.Service < 0 {
+			w.recording.Base = x.target.Scheme + "://" + x.target.Host
+		}
 	}
 	return w, err
 }

@@ -126,7 +126,7 @@ type seenFile struct {
 
 // New returns the builder of a project, of which nothing is built yet.
 func New(s *plan.Expanded, log *logs.Log) *Builder {
-	w := &Builder{dir: s.Dir, Services: services.New(s.Services, log), log: log,
+	w := &Builder{dir: s.Dir, Services: services.New(s.Services, filepath.Join(s.Dir, project.StateDir), log), log: log,
 		built: built{path: filepath.Join(s.Dir, project.StateDir, "built.json")}}
 	for i := range s.Functions {
 		c := &Code{w: w, Fn: i, f: s.Functions[i]}

@@ -91,7 +91,7 @@ func CallNote(c *record.Call) string {
 	case c.OnPurpose:
 		note += ", on purpose"
 	case c.Way == record.CallReplayed && c.Repeated:
-		note += ", replayed, the last again"
+		note += ", replayed once more"
 	case c.Way == record.CallReplayed, c.Way == record.CallRecorded:
 		note += ", " + c.Way.String()
 	case c.Way == record.CallMissing:
