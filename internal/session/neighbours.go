@@ -17,6 +17,7 @@ import (
 	"nightdrill/internal/live/upstream"
 	"nightdrill/internal/project"
 	"nightdrill/internal/session/ingest"
+	"nightdrill/internal/store"
 )
 
 // ChangeUpstreams changes settings of upstreams for as long as the program runs, as --upstream does.
@@ -74,7 +75,17 @@ func (d *Workspace) neighbours(drill *plan.Drill, say func(string)) (*upstream.S
 			all[i].URL = "http://" + at
 		}
 	}
-	return upstream.Open(upstream.Options{Upstreams: all, Seed: seed, Key: key, Hosts: d.Entrances.Hosts, Say: say,
+	var authority *upstream.Authority
+	if hosts := upstream.ProxiedHosts(all); hosts != nil {
+		folder, err := store.Folder(d.Dir)
+		if err != nil {
+			return nil, err
+		}
+		if authority, err = upstream.OpenAuthority(folder, hosts); err != nil {
+			return nil, err
+		}
+	}
+	return upstream.Open(upstream.Options{Authority: authority, Upstreams: all, Seed: seed, Key: key, Hosts: d.Entrances.Hosts, Say: say,
 		Append: drill == nil,
 		Recording: func(u *plan.Upstream) ([]payload.Payload, error) {
 			list, err := project.ReadRecording(u)

@@ -10,6 +10,7 @@ type Upstream struct {
 	Name      string         `json:"name"`
 	Mode      string         `json:"mode"`
 	Behaviour plan.Behaviour `json:"behaviour"`
+	Proxy     bool           `json:"proxy,omitempty"`    // it was called through a proxy
 	Recorded  int            `json:"recorded,omitempty"` // replies in the recording that it answered from
 }
 

@@ -2,6 +2,7 @@ package runner
 
 import (
 	"fmt"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -118,7 +119,16 @@ func (d *Runner) withUpstreams(l *launched, fn *plan.Function, env []string) ([]
 			env = append(env, name+"="+plan.Reach(fn.ReachAt, l.gate.URL(i)))
 		}
 	}
-	return env, nil
+	own := func(name string) (string, bool) {
+		for _, e := range env {
+			if value, ok := strings.CutPrefix(e, name+"="); ok {
+				return value, true
+			}
+		}
+		return "", false
+	}
+	return append(env, l.gate.ProxyEnvironment(func(url string) string { return plan.Reach(fn.ReachAt, url) }, own)...),
+		nil
 }
 
 // SetUpstream changes how a stand-in behaves while the run goes on, and enters that into the run.

@@ -124,7 +124,7 @@ func newRecord(p *plan.Project, d *plan.Drill, c Config) ledger {
 		for i := range set.Upstreams {
 			u := &set.Upstreams[i]
 			r.rec.Upstreams = append(r.rec.Upstreams, record.Upstream{Name: u.Name, Mode: u.Mode.String(),
-				Behaviour: u.Behaviour, Recorded: recorded[i]})
+				Behaviour: u.Behaviour, Proxy: u.Proxy, Recorded: recorded[i]})
 		}
 	}
 	for _, b := range d.Budgets {

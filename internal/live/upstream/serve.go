@@ -3,6 +3,7 @@ package upstream
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -59,7 +60,11 @@ func serve(w http.ResponseWriter, r *http.Request) {
 	c.gate.serving.Add(1)
 	c.gate.mu.Unlock()
 	defer c.gate.serving.Done()
-	if why := hosts.Check(r, c.gate.set.Hosts); why != "" {
+	if c.at == nil {
+		c.gate.serveProxy(w, r)
+		return
+	}
+	if why := hosts.Check(r, c.gate.set.Hosts); why != "" && !c.proxied {
 		http.Error(w, "Night Drill: "+why, http.StatusMisdirectedRequest)
 		return
 	}
@@ -167,9 +172,20 @@ func reset(w http.ResponseWriter) {
 	if err != nil {
 		panic(http.ErrAbortHandler)
 	}
-	if c, ok := raw.(*conn); ok {
-		if t, ok := c.Conn.(*net.TCPConn); ok {
-			_ = t.SetLinger(0)
+	under := raw
+	for under != nil {
+		switch c := under.(type) {
+		case *conn:
+			under = c.Conn
+		case *read:
+			under = c.Conn
+		case *tls.Conn:
+			under = c.NetConn()
+		case *net.TCPConn:
+			_ = c.SetLinger(0)
+			under = nil
+		default:
+			under = nil
 		}
 	}
 	_ = raw.Close()

@@ -58,6 +58,7 @@ type Options struct {
 	Seed      uint64
 	// Recording returns what was recorded of an upstream.
 	Recording func(u *plan.Upstream) ([]payload.Payload, error)
+	Authority *Authority        // of the project, for upstreams that are called through a proxy; nil for none
 	Key       []byte            // of the project, for stand-ins of secrets
 	Append    bool              // what is recorded is added to the recordings that are there
 	Hosts     []string          // names that requests may be addressed to, beside those of this machine
@@ -69,6 +70,7 @@ type Set struct {
 	Options
 	all    []*standIn
 	server *http.Server
+	trust  Trust
 	mu     sync.Mutex
 	said   map[string]bool
 }
@@ -102,6 +104,12 @@ type work struct {
 // set is closed.
 func Open(o Options) (*Set, error) {
 	s := &Set{Options: o, said: map[string]bool{}}
+	if o.Authority != nil {
+		var err error
+		if s.trust, err = o.Authority.Trust(); err != nil {
+			return nil, err
+		}
+	}
 	for i := range o.Upstreams {
 		x, err := s.open(i)
 		if err != nil {
@@ -288,6 +296,7 @@ type Gate struct {
 	set       *Set
 	caller    Caller
 	addresses map[int]string // of upstreams: host and port
+	proxy     string         // host and port of the proxy; "" for none
 	listeners []net.Listener
 	mu        sync.Mutex
 	conns     map[net.Conn]bool
@@ -310,6 +319,10 @@ func (s *Set) Gate(caller Caller, which []int, host string) (*Gate, error) {
 		g.listeners = append(g.listeners, l)
 		g.addresses[i] = l.Addr().String()
 		go func() { _ = s.server.Serve(&entrance{l, g, s.all[i]}) }() // it ends with the listener
+	}
+	if err := g.openProxy(host, which); err != nil {
+		g.Close()
+		return nil, fmt.Errorf("no address for the proxy: %w", err)
 	}
 	return g, nil
 }
@@ -349,7 +362,7 @@ func (g *Gate) Close() {
 type entrance struct {
 	net.Listener
 	gate *Gate
-	at   *standIn
+	at   *standIn // nil of the proxy
 }
 
 // Accept implements net.Listener.
@@ -371,8 +384,9 @@ func (e *entrance) Accept() (net.Conn, error) {
 // conn is a connection that knows whose it is.
 type conn struct {
 	net.Conn
-	gate *Gate
-	at   *standIn
+	gate    *Gate
+	at      *standIn // nil of the proxy
+	proxied bool     // it came through the proxy
 }
 
 // Close implements net.Conn.
