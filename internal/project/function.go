@@ -33,6 +33,7 @@ var (
 		"loader",
 		"takes",
 		"reply",
+		"pass_trace",
 		"stop",
 		"build",
 		"prepare",

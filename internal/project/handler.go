@@ -15,7 +15,7 @@ import (
 )
 
 // ofHandler are the settings of a function that a handler alone has.
-var ofHandler = []string{"handler", "interpreter", "loader", "takes", "reply"}
+var ofHandler = []string{"handler", "interpreter", "loader", "takes", "reply", "pass_trace"}
 
 // languages are the languages of handlers, by the endings of their files; a folder is of classes.
 var languages = map[string]plan.Language{".py": plan.Python, ".js": plan.Node, ".mjs": plan.Node, ".cjs": plan.Node,
@@ -41,7 +41,7 @@ func (l *loader) handler(f *plan.Function, o *object) bool {
 		}
 		was := f.Handler
 		if f.Handler = (&plan.Handler{}); was != nil { // a variant is called as its function is
-			f.Handler.Takes, f.Handler.Reply = was.Takes, was.Reply
+			f.Handler.Takes, f.Handler.Reply, f.Handler.PassTrace = was.Takes, was.Reply, was.PassTrace
 			if was.Language == plan.OtherLanguage && o.fields["interpreter"] == nil {
 				f.Handler.Language = was.Language
 			}
@@ -68,6 +68,13 @@ func (l *loader) handler(f *plan.Function, o *object) bool {
 	h := f.Handler
 	if o.fields["takes"] != nil {
 		h.Takes = plan.Takes(o.choice("takes", plan.TakesWords, 0))
+	}
+	if n := o.fields["pass_trace"]; n != nil {
+		h.PassTrace = o.choice("pass_trace", []string{"false", "true"}, 0) == 1
+		if h.PassTrace && h.Language != plan.Python && h.Language != plan.Node && h.Language != plan.Go {
+			l.wrong(n, "%s: the loader can do that in Python, Node and Go; elsewhere set the header traceparent from the "+
+				"context", o.at("pass_trace"))
+		}
 	}
 	if o.fields["reply"] != nil {
 		h.Reply = l.replyShape(o)
@@ -114,7 +121,11 @@ func (l *loader) built(f *plan.Function, o *object, file string) {
 		l.wrong(o.fields["handler"], "%s: the path of this program is not known: %v", o.at("handler"), err)
 	}
 	out := filepath.Join(l.dir, StateDir, "handlers", f.Name)
-	f.Build = []string{self, BuildHandler, file, f.Handler.Name, f.Handler.Takes.String(), out}
+	takes := f.Handler.Takes.String()
+	if f.Handler.PassTrace {
+		takes += "+trace"
+	}
+	f.Build = []string{self, BuildHandler, file, f.Handler.Name, takes, out}
 	f.Start = []string{out, plan.LoaderArgument, f.Handler.File, f.Handler.Name}
 }
 

@@ -220,6 +220,9 @@ func (s *Session) AwaitSpans(ctx context.Context, f *Firing) {
 	defer tick.Stop()
 	for {
 		v := s.Look(f)
+		if v.Refused != nil || v.Trace == nil {
+			return
+		}
 		expected, n := false, 0
 		for _, t := range v.Trace.Attempts {
 			expected = expected || s.Whole.Functions[t.Function].Spans

@@ -136,6 +136,8 @@ type Handler struct {
 	Language Language
 	Takes    Takes
 	Reply    *ReplyShape // nil where what is returned is the body of a 200
+	// PassTrace has the loader pass the trace context of an invocation on to what the handler calls over HTTP.
+	PassTrace bool
 }
 
 // Built reports whether the handler is compiled together with its loader; a function without a handler has none.

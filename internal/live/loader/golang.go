@@ -29,6 +29,9 @@ type packageOf struct {
 	GoFiles, CgoFiles     []string
 }
 
+// PassTrace is appended to what a handler takes where its loader passes the trace context on.
+const PassTrace = "+trace"
+
 // BuildGo builds a handler in Go, with its loader, to an executable file. What is generated is laid over the
 // user's module (go build -overlay), and nothing is written there: a package with the loader below the
 // handler's, and a main that hands the handler over. A main of the user's is renamed.
@@ -57,6 +60,7 @@ func BuildGo(ctx context.Context, file, name, takes, out string, said io.Writer)
 		return err
 	}
 	defer os.RemoveAll(work) //nolint:errcheck // a folder of ours in the system's place for them
+	takes, traced := strings.CutSuffix(takes, PassTrace)
 	over := map[string]string{}
 	lay := func(path string, text []byte) error {
 		at := filepath.Join(work, fmt.Sprintf("%d.go", len(over)))
@@ -68,8 +72,8 @@ func BuildGo(ctx context.Context, file, name, takes, out string, said io.Writer)
 	}
 	const below = "nightdrillloader"
 	for _, part := range loaderFiles {
-		if part == "requests.go" && takes != plan.TakesRequest.String() {
-			continue // it need not link an HTTP server
+		if part == "requests.go" && takes != plan.TakesRequest.String() || part == "trace.go" && !traced {
+			continue // it need not link an HTTP server, or a client
 		}
 		text, err := golang.ReadFile("golang/" + part + ".txt")
 		if err == nil {
@@ -141,7 +145,7 @@ func OfGo() string {
 	return fmt.Sprintf("%x", sum.Sum(nil))
 }
 
-var loaderFiles = []string{"loader.go", "requests.go"}
+var loaderFiles = []string{"loader.go", "requests.go", "trace.go"}
 
 // checkName looks for the handler among the package's own names, and lays its files with a main over with that
 // one renamed, everything else in its place.

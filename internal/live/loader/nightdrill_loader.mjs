@@ -248,7 +248,42 @@ function unsettled() {
   }
 }
 
-async function answer(conn, handler, number, head, body) {
+/** passTrace passes the trace context of the invocation on with what http, https and fetch send. */
+async function passTrace() {
+  const [{ AsyncLocalStorage }, { syncBuiltinESMExports }, http, https] = await Promise.all([
+    import('node:async_hooks'), import('node:module'), import('node:http'), import('node:https')]);
+  const now = new AsyncLocalStorage();
+  for (const client of [http.default, https.default]) {
+    for (const call of ['request', 'get']) {
+      const original = client[call];
+      client[call] = function (...given) {
+        const r = original.apply(this, given);
+        const trace = now.getStore();
+        if (trace && !r.headersSent && !r.getHeader('traceparent')) r.setHeader('traceparent', trace);
+        return r;
+      };
+    }
+  }
+  syncBuiltinESMExports();
+  const original = globalThis.fetch;
+  globalThis.fetch = function (input, init = {}) {
+    const trace = now.getStore();
+    if (!trace) return original(input, init);
+    const headers = new Headers(init?.headers ?? (input instanceof Request ? input.headers : undefined));
+    if (!headers.has('traceparent')) headers.set('traceparent', trace);
+    return original(input, { ...init, headers });
+  };
+  return now;
+}
+
+const tracing = process.env.NIGHTDRILL_PASS_TRACE ? await passTrace() : undefined;
+
+function answer(conn, handler, number, head, body) {
+  if (!tracing) return answerNow(conn, handler, number, head, body);
+  return tracing.run(head.traceparent, () => answerNow(conn, handler, number, head, body));
+}
+
+async function answerNow(conn, handler, number, head, body) {
   open.set(conn, number);
   const from = process.hrtime.bigint();
   let out;

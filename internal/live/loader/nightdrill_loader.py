@@ -244,6 +244,26 @@ def answered(value):
     return {"kind": "json"}, json.dumps(value, separators=(",", ":"), ensure_ascii=False, allow_nan=False).encode()
 
 
+TRACE = None  # of the invocation, where it is passed on
+
+
+def pass_trace():
+    """Passes the trace context of the invocation on with what http.client sends: urllib and requests use it."""
+    global TRACE
+    import contextvars
+    import http.client
+    TRACE = contextvars.ContextVar("traceparent", default="")
+    original = http.client.HTTPConnection.endheaders
+
+    def endheaders(self, *args, **more):
+        trace = TRACE.get()
+        if trace and not any(line.lower().startswith(b"traceparent:") for line in self._buffer):
+            self.putheader("traceparent", trace)
+        return original(self, *args, **more)
+
+    http.client.HTTPConnection.endheaders = endheaders
+
+
 class Slot:
     """One connection, one invocation at a time."""
 
@@ -282,6 +302,8 @@ class Slot:
             number, head, body = frame
             began, ends = time.monotonic_ns(), None
             user, leave = 0, None
+            if TRACE:
+                TRACE.set(head.get("traceparent", ""))
             try:
                 if application and "request" in head:
                     began = time.monotonic_ns()
@@ -325,6 +347,8 @@ def main():
     path, name, address, slots, takes = sys.argv[1:6]
     sys.argv = [path]
     connections = [Slot(address, n) for n in range(int(slots))]
+    if os.environ.get("NIGHTDRILL_PASS_TRACE"):
+        pass_trace()
     loading = time.monotonic_ns()
     try:
         handler = load(path, name)

@@ -155,9 +155,15 @@ func (l *launched) command(fn *plan.Function, args []string, unique string) proc
 	args = proc.Expand(args, "port", p, "socket", l.socket, "instance", unique)
 	if l.loader != nil {
 		args = l.loader.arguments(args, fn)
+		if fn.Handler.PassTrace {
+			env = append(env, passTrace+"=1")
+		}
 	}
 	return proc.Command{Args: args, Dir: fn.Dir, Env: env}
 }
+
+// passTrace is the variable that has a loader pass the trace context on.
+const passTrace = "NIGHTDRILL_PASS_TRACE"
 
 // unique returns a name that no other process of this machine's drills has.
 func (d *Runner) unique(fn *plan.Function, number string) string {
