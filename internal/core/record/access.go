@@ -8,6 +8,15 @@ import (
 	"nightdrill/internal/core/engine"
 )
 
+// TraceOf returns the first half of the trace IDs of a run (W3C Trace Context); its lowest bit is set where it is used.
+func TraceOf(seed uint64, run string) uint64 {
+	trace := seed ^ 0x9e3779b97f4a7c15
+	for _, c := range run {
+		trace = trace*31 + uint64(c)
+	}
+	return trace
+}
+
 // Began is when the invocation was sent, or dispatched when it never was.
 func (v *Invocation) Began() clock.Time {
 	if v.Sent > 0 {

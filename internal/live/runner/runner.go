@@ -234,10 +234,7 @@ func newRunner(c Config, p *plan.Project, limits []plan.Limits, settle time.Dura
 		}
 		r.fns = append(r.fns, f)
 	}
-	r.trace = seed ^ 0x9e3779b97f4a7c15
-	for _, c := range c.ID {
-		r.trace = r.trace*31 + uint64(c)
-	}
+	r.trace = record.TraceOf(seed, c.ID)
 	r.tag = fmt.Sprintf("%06x", r.trace&0xffffff)
 	if c.Journal != nil {
 		r.journal = bufio.NewWriterSize(c.Journal, 1<<20)

@@ -25,6 +25,7 @@ import (
 	"google.golang.org/protobuf/encoding/protojson"
 	"google.golang.org/protobuf/proto"
 
+	"nightdrill/internal/core/event"
 	"nightdrill/internal/core/payload"
 	"nightdrill/internal/live/hosts"
 )
@@ -212,6 +213,7 @@ func withBytes(v any) any {
 }
 
 func spansOf(d *trace.TracesData) (out []Span) {
+	w := writer{map[[2]string]string{}}
 	for _, r := range d.GetResourceSpans() {
 		instance := ""
 		for _, a := range r.GetResource().GetAttributes() {
@@ -236,7 +238,7 @@ func spansOf(d *trace.TracesData) (out []Span) {
 				if x.End.Before(x.Begin) {
 					x.End = x.Begin
 				}
-				x.Attributes = attributes(s.GetAttributes())
+				x.Attributes = w.attributes(s.GetAttributes())
 				out = append(out, x)
 			}
 		}
@@ -246,42 +248,53 @@ func spansOf(d *trace.TracesData) (out []Span) {
 
 func at(nanos uint64) time.Time { return time.Unix(0, int64(min(nanos, 1<<63-1))) }
 
+// writer writes attributes. Spans of one batch repeat most of their values, which are looked through once each.
+type writer struct{ known map[[2]string]string }
+
 // attributes returns attributes as a JSON object, without secrets; nil where there are none.
-func attributes(all []*common.KeyValue) []byte {
+func (w *writer) attributes(all []*common.KeyValue) []byte {
 	if len(all) == 0 {
 		return nil
 	}
-	out := map[string]any{}
+	out := make([]byte, 0, 64*min(len(all), mostAttributes))
 	for i, a := range all {
-		if i == mostAttributes {
-			out["…"] = fmt.Sprintf("%d more", len(all)-i)
+		if out = append(out, ','); i == mostAttributes {
+			out = append(out, fmt.Sprintf(`"…":"%d more"`, len(all)-i)...)
 			break
 		}
-		out[payload.Short(a.GetKey(), 200)] = value(a.GetKey(), a.GetValue())
+		out = append(event.AppendString(out, payload.Short(a.GetKey(), 200)), ':')
+		out = w.value(out, a.GetKey(), a.GetValue())
 	}
-	text, err := json.Marshal(out)
-	if err != nil {
-		return nil
-	}
-	return text
+	out[0] = '{'
+	return append(out, '}')
 }
 
-func value(key string, v *common.AnyValue) any {
+// harmless appends what [Harmless] leaves of a value, as JSON.
+func (w *writer) harmless(to []byte, key, value string) []byte {
+	out, known := w.known[[2]string{key, value}]
+	if !known {
+		out = string(event.AppendString(nil, Harmless(key, value)))
+		w.known[[2]string{key, value}] = out
+	}
+	return append(to, out...)
+}
+
+func (w *writer) value(to []byte, key string, v *common.AnyValue) []byte {
 	switch x := v.GetValue().(type) {
 	case *common.AnyValue_StringValue:
-		return Harmless(key, x.StringValue)
+		return w.harmless(to, key, x.StringValue)
 	case *common.AnyValue_BoolValue:
-		return x.BoolValue
+		return strconv.AppendBool(to, x.BoolValue)
 	case *common.AnyValue_IntValue:
-		return x.IntValue
+		return strconv.AppendInt(to, x.IntValue, 10)
 	case *common.AnyValue_DoubleValue:
-		return strconv.FormatFloat(x.DoubleValue, 'g', -1, 64)
+		return event.AppendString(to, strconv.FormatFloat(x.DoubleValue, 'g', -1, 64))
 	case *common.AnyValue_ArrayValue:
 		var all []string
 		for _, e := range x.ArrayValue.GetValues() {
-			all = append(all, fmt.Sprint(value(key, e)))
+			all = append(all, strings.Trim(string(w.value(nil, key, e)), `"`))
 		}
-		return Harmless(key, strings.Join(all, ", "))
+		return w.harmless(to, key, strings.Join(all, ", "))
 	}
-	return nil
+	return append(to, "null"...)
 }

@@ -19,7 +19,7 @@ import (
 
 // Formats lists the formats that a run can be exported in.
 var Formats = []string{"svg", "pdf", "csv", "hdr", "openmetrics", "junit", "har", "events", "failed", "html", "json",
-	"log"}
+	"log", "otlp"}
 
 // Exporting selects what of a run is written, and where.
 type Exporting struct {
@@ -119,6 +119,8 @@ func Export(s *export.Source, comparisons []*measure.Comparison, x Exporting) (f
 				e.SetIndent("", "  ")
 				return e.Encode(s.Page.Summary)
 			})
+		case "otlp":
+			add(".otlp.json", func(to io.Writer) error { return export.OTLP(to, s) })
 		case "log":
 			add("-log.txt", func(to io.Writer) error { return export.Log(to, s.Lines) })
 		default:
