@@ -24,7 +24,9 @@ func TestARunAsTraces(t *testing.T) {
 	r.Calls = []record.Call{{Invocation: v.ID, Began: v.Sent + 1, Done: v.Done - 1, Status: 503, Label: 1},
 		{Among: 2, Began: v.Sent, Done: v.Done}}
 	r.Blobs, r.SpanNames = append(r.Blobs, []byte(`{"db":"fares","n":4}`)), []string{"SELECT"}
-	r.Spans = []record.Span{{Event: 7, Invocation: v.ID, ID: 1<<40 | 99, Parent: v.ID, Begin: v.Sent, End: v.Done, Name: 1,
+	r.Spans = []record.Span{{Event: int64(v.ID) - 1, Invocation: v.ID, ID: 1<<40 | 99, Parent: v.ID, Begin: v.Sent,
+		End:        v.Done,
+		Name:       1,
 		Kind:       3,
 		Attributes: int32(len(r.Blobs))}}
 	if s.Blob == nil {

@@ -72,7 +72,8 @@ func (l *loader) handler(f *plan.Function, o *object) bool {
 	if n := o.fields["pass_trace"]; n != nil {
 		h.PassTrace = o.choice("pass_trace", []string{"false", "true"}, 0) == 1
 		if h.PassTrace && h.Language != plan.Python && h.Language != plan.Node && h.Language != plan.Go {
-			l.wrong(n, "%s: the loader can do that in Python, Node and Go; elsewhere set the header traceparent from the "+
+			l.wrong(n, "%s: the loader can do that in Python, Node and Go; elsewhere set the header traceparent "+
+				"from the "+
 				"context", o.at("pass_trace"))
 		}
 	}

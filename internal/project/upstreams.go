@@ -22,7 +22,8 @@ var behaviourKeys = []string{"mode", "missing", "latency", "fail", "status", "co
 
 // upstream reads a service that functions call.
 func (l *loader) upstream(name string, all *object) {
-	o := all.child(name, append([]string{"url", "service", "env", "functions", "proxy", "recording", "redact", "ignore"},
+	o := all.child(name, append([]string{"url", "service", "env", "functions", "proxy", "recording", "redact",
+		"ignore"},
 		behaviourKeys...)...)
 	u := plan.Upstream{Name: name, Service: -1, Env: o.text("env", "")}
 	defer func() { l.p.Upstreams = append(l.p.Upstreams, u) }()

@@ -13,8 +13,12 @@ spans: true
 services:
   office: {start: [sleep, "{port}"]}
 upstreams:
-  rates: {url: "https://rates.example/v2/", env: RATES_URL, functions: [plan, book], ignore: [nonce, /sent], redact: [/card], latency: {times: 2}}
-  berths: {service: office, env: BERTHS_URL, fail: 2%, status: stall, concurrency: 3, latency: {p50: 40ms, p99: 400ms}, functions: [book]}
+  rates:
+    {url: "https://rates.example/v2/", env: RATES_URL, functions: [plan, book], ignore: [nonce, /sent],
+     redact: [/card], latency: {times: 2}}
+  berths:
+    {service: office, env: BERTHS_URL, fail: 2%, status: stall, concurrency: 3, latency: {p50: 40ms, p99: 400ms},
+     functions: [book]}
 functions:
   plan: {start: [sleep, "1"]}
   book: {start: [sleep, "1"], spans: false}
@@ -60,22 +64,24 @@ func TestUpstreams(t *testing.T) {
 }
 
 func TestWrongUpstreams(t *testing.T) {
-	for change, want := range map[string]string{
-		`, env: RATES_URL>>>`:                                                    `upstreams.rates.env is missing`,
-		`env: RATES_URL>>>env: 1X`:                                               `"1X" is not the name of a variable`,
-		`"https://rates.example/v2/">>>ftp`:                                      `"ftp" is not the URL of a service`,
-		`"https://rates.example/v2/">>>"http://u:p@rates.example"`:               `a password does not belong in the project file`,
-		`{times: 2}>>>{times: 0}`:                                                `must be a factor from 0.001 to 1000`,
-		`{p50: 40ms, p99: 400ms}>>>{p50: 40ms}`:                                  `latency needs both p50 and p99`,
-		`{p50: 40ms, p99: 400ms}>>>{p50: 40ms, p99: 4ms}`:                        `p99 (4ms) must not be below p50 (40ms)`,
-		`fail: 2%>>>fail: 2`:                                                     `must be a share from 0% to 100%`,
-		`status: stall>>>status: crash`:                                          `is not a status from 200 to 599, reset or stall`,
-		`service: office>>>service: ofice`:                                       `unknown service "ofice"; did you mean office?`,
-		`[plan, book]>>>[pln]`:                                                   `unknown function "pln"; did you mean plan?`,
-		`redact: [/card]>>>redact: [card]`:                                       `upstreams.rates.redact[0]: `,
-		`env: BERTHS_URL>>>env: RATES_URL`:                                       `is the variable of rates already`,
-		`drills: {}>>>drills: {d: {feeds: [], upstreams: {rats: {mode: pass}}}}`: `unknown upstream; did you mean rates?`,
+	for _, c := range [][2]string{
+		{`, env: RATES_URL>>>`, `upstreams.rates.env is missing`},
+		{`env: RATES_URL>>>env: 1X`, `"1X" is not the name of a variable`},
+		{`"https://rates.example/v2/">>>ftp`, `"ftp" is not the URL of a service`},
+		{`"https://rates.example/v2/">>>"http://u:p@rates.example"`, `a password does not belong in the project file`},
+		{`{times: 2}>>>{times: 0}`, `must be a factor from 0.001 to 1000`},
+		{`{p50: 40ms, p99: 400ms}>>>{p50: 40ms}`, `latency needs both p50 and p99`},
+		{`{p50: 40ms, p99: 400ms}>>>{p50: 40ms, p99: 4ms}`, `p99 (4ms) must not be below p50 (40ms)`},
+		{`fail: 2%>>>fail: 2`, `must be a share from 0% to 100%`},
+		{`status: stall>>>status: crash`, `is not a status from 200 to 599, reset or stall`},
+		{`service: office>>>service: ofice`, `unknown service "ofice"; did you mean office?`},
+		{`[plan, book]>>>[pln]`, `unknown function "pln"; did you mean plan?`},
+		{`redact: [/card]>>>redact: [card]`, `upstreams.rates.redact[0]: `},
+		{`env: BERTHS_URL>>>env: RATES_URL`, `is the variable of rates already`},
+		{`drills: {}>>>drills: {d: {feeds: [], upstreams: {rats: {mode: pass}}}}`,
+			`unknown upstream; did you mean rates?`},
 	} {
+		change, want := c[0], c[1]
 		was, is, _ := strings.Cut(change, ">>>")
 		text := strings.Replace(neighboured, was, is, 1)
 		if text == neighboured {
@@ -91,7 +97,8 @@ func TestWrongUpstreams(t *testing.T) {
 	}
 	for change, want := range map[string]string{"rates": "expected NAME=MODE", "rats=pass": "did you mean rates?",
 		"rates=drop": `"drop" is not a mode`, "rates.tims=2": `unknown setting "tims"`, "rates.p50=5ms": "needs both"} {
-		if _, err := ChangeUpstreams(l.Upstreams, []string{change}); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := ChangeUpstreams(l.Upstreams, []string{change}); err == nil || !strings.Contains(err.Error(),
+			want) {
 			t.Errorf("%s: got %v, want %s", change, err, want)
 		}
 	}

@@ -85,7 +85,8 @@ func (d *Workspace) neighbours(drill *plan.Drill, say func(string)) (*upstream.S
 			return nil, err
 		}
 	}
-	return upstream.Open(upstream.Options{Authority: authority, Upstreams: all, Seed: seed, Key: key, Hosts: d.Entrances.Hosts, Say: say,
+	return upstream.Open(upstream.Options{Authority: authority, Upstreams: all, Seed: seed, Key: key,
+		Hosts: d.Entrances.Hosts, Say: say,
 		Append: drill == nil,
 		Recording: func(u *plan.Upstream) ([]payload.Payload, error) {
 			list, err := project.ReadRecording(u)

@@ -190,7 +190,8 @@ func warnUpstreams(r *record.Run, s *measure.Summary) (out []string) {
 		switch quiet := calls == 0 && len(r.Invocations) > 0 && !r.Filtered; {
 		case quiet && u.Proxy:
 			out = append(out, fmt.Sprintf("%s received no calls through the proxy. Clients that ignore its variables: "+
-				"Python's http.client, and aiohttp unless it is told; Node before 24 (fetch, http, undici; axios obeys "+
+				"Python's http.client, and aiohttp unless it is told; Node before 24 (fetch, http, undici; axios "+
+				"obeys "+
 				"them); Java other than by JAVA_TOOL_OPTIONS. Go and Java never call loopback names through a proxy. "+
 				"An address of its own (env) works for all", u.Name))
 		case quiet:

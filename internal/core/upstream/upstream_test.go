@@ -67,7 +67,8 @@ func TestCursor(t *testing.T) {
 		}
 		got = append(got, word)
 	}
-	if want := []string{"a1", "b2", "a3", "a3+", "b2+", "new1", "new2", "3", "1+", "2+", "3+"}; !slices.Equal(got, want) {
+	if want := []string{"a1", "b2", "a3", "a3+", "b2+", "new1", "new2", "3", "1+", "2+", "3+"}; !slices.Equal(got,
+		want) {
 		t.Errorf("got %v, want %v", got, want)
 	}
 	if e, _ := c.Next(request("GET /t", ""), "a"); e != nil {

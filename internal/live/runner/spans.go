@@ -13,12 +13,13 @@ import (
 )
 
 const (
-	mostSpans      = 50_000 // that a run keeps
-	mostOfTrace    = 256    // likewise, of one trace
-	mostSpanNames  = 1_000
-	mostTraced     = 1_000 // events whose spans a follower still takes
-	spanPatience   = 300 * time.Millisecond
-	clockTolerance = clock.Time(5 * time.Millisecond) // a span may begin so long before its invocation by the wall clock
+	mostSpans     = 50_000 // that a run keeps
+	mostOfTrace   = 256    // likewise, of one trace
+	mostSpanNames = 1_000
+	mostTraced    = 1_000 // events whose spans a follower still takes
+	spanPatience  = 300 * time.Millisecond
+	// a span may begin so long before its invocation by the wall clock
+	clockTolerance = clock.Time(5 * time.Millisecond)
 )
 
 // openSpans opens a receiver where any function sends spans. What fails is noted: the functions run without it.

@@ -108,7 +108,8 @@ func TestTheirsIsUsed(t *testing.T) {
 	log := logs.New("")
 	s := New([]plan.Service{{Name: "s", Start: sh("touch started; exit 1"), Stop: sh("touch stopped"),
 		Reset: sh("touch reset"),
-		Ready: plan.Ready{By: plan.ReadyTCP, Path: address}, Dir: dir, StartTimeout: 2 * time.Second}}, t.TempDir(), log)
+		Ready: plan.Ready{By: plan.ReadyTCP, Path: address}, Dir: dir, StartTimeout: 2 * time.Second}}, t.TempDir(),
+		log)
 	has := func(name string) bool { _, err := os.Stat(filepath.Join(dir, name)); return err == nil }
 	if err := s.Need(t.Context(), 0); err != nil || has("started") || s.Names()[0] != "s (already running)" {
 		t.Errorf("%v, %v", err, s.Names())

@@ -126,7 +126,8 @@ func TestHarmless(t *testing.T) {
 		many = append(many, text(fmt.Sprint("k", i), "v"))
 	}
 	all, err := Decode(request(1, many...))
-	if err != nil || strings.Count(string(all[0].Attributes), `"v"`) != mostAttributes || !json.Valid(all[0].Attributes) {
+	if err != nil || strings.Count(string(all[0].Attributes), `"v"`) != mostAttributes ||
+		!json.Valid(all[0].Attributes) {
 		t.Errorf("%v: %s", err, all[0].Attributes)
 	}
 }

@@ -27,7 +27,7 @@ import (
 
 // Authority is a project's own certificate authority, for calls that go through a proxy: it can vouch for the hosts of
 // the project's upstreams alone (RFC 5280 §4.2.1.10), and no system trusts it. Only functions that are started here
-// are told of it.
+// get it.
 type Authority struct {
 	dir   string
 	cert  *x509.Certificate

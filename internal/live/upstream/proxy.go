@@ -218,7 +218,7 @@ func (o *once) Addr() net.Addr { return o.conn.LocalAddr() }
 // noProxy are the hosts that are never called through a proxy.
 const noProxy = "localhost,127.0.0.1,::1"
 
-// ProxyEnvironment returns the variables by which programs are told of the gate's proxy and whom to trust; nil where
+// ProxyEnvironment returns the variables by which programs learn of the gate's proxy and whom to trust; nil where
 // it has none. reach returns a URL as the function reaches it, and has what its own environment says.
 func (g *Gate) ProxyEnvironment(reach func(url string) string, has func(name string) (value string, ok bool)) []string {
 	if g == nil || g.proxy == "" {

@@ -81,7 +81,8 @@ func (m *Model) drawUpstreams(c *canvas.Canvas, y int) int {
 	for _, fn := range m.page.Functions {
 		if own := m.page.Summary.Functions[fn].Own; own != nil && own.Warm.P50 != nil {
 			f := m.page.Summary.Functions[fn]
-			c.PutUpTo(1, y, m.w-1, canvas.Dim, fmt.Sprintf("%s's own time, without them: %s ms of %s (median, warm)", fn,
+			c.PutUpTo(1, y, m.w-1, canvas.Dim, fmt.Sprintf("%s's own time, without them: %s ms of %s (median, warm)",
+				fn,
 				figure.Millis(own.Warm.P50), figure.Millis(f.Service.Warm.P50)))
 			y++
 		}
@@ -127,7 +128,8 @@ func (m *Model) drawSpans(c *canvas.Canvas, y int) int {
 // otherwise.
 func (m *Model) askVary() tea.Cmd {
 	if len(m.page.Summary.Upstreams) == 0 {
-		return msg.Complain("The run has no upstreams: services that its functions call, in the project file's upstreams:")
+		return msg.Complain("The run has no upstreams: services that its functions call, in the project file's " +
+			"upstreams:")
 	}
 	name, share := m.page.Summary.Upstreams[0].Name, -1.0
 	for _, r := range m.page.CallRows() {

@@ -57,7 +57,8 @@ type Runs interface {
 
 // Keys are the keys of the view.
 var Keys = struct {
-	Older, Newer, Open, Budgets, Lanes, Cursor, Filter, Alone, Runs, Start, Export, Replay, Vary, Copy, Escape key.Binding
+	Older, Newer, Open, Budgets, Lanes, Cursor, Filter, Alone, Runs, Start, Export, Replay, Vary, Copy,
+	Escape key.Binding
 }{
 	Older:   key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "older and newer runs, or the cursor")),
 	Newer:   key.NewBinding(key.WithKeys("right")),

@@ -323,7 +323,8 @@ func note(content string, bad bool) tea.Cmd {
 func (m *Model) askUpstream() tea.Cmd {
 	all := m.s.Neighbours()
 	if len(all) == 0 {
-		return note("the project has no upstreams: services that its functions call, in the project file's upstreams:", true)
+		return note("the project has no upstreams: services that its functions call, in the project file's "+
+			"upstreams:", true)
 	}
 	at := 0
 	if m.right {
