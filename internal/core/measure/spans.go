@@ -36,11 +36,40 @@ func spanFigures(r *record.Run, at []int32, s *Summary, populations []Population
 	for i := range r.Spans {
 		byInvocation[r.Spans[i].Invocation] = append(byInvocation[r.Spans[i].Invocation], int32(i))
 	}
+	names := spanNames(r)
 	for fn := range r.Functions {
 		f := s.Functions[r.Functions[fn].Name]
-		f.Spans = functionSpans(r, at, int32(fn), byInvocation, &populations[fn])
+		f.Spans = functionSpans(r, at, int32(fn), byInvocation, names, &populations[fn])
 		s.Functions[r.Functions[fn].Name] = f
 	}
+}
+
+// spanKinds are the kinds of spans, by their numbers (trace/v1).
+var spanKinds = []string{"", "internal", "server", "client", "producer", "consumer"}
+
+// spanNames returns the name of each span: with its kind, where a function has spans of several kinds by one name, as
+// clients and servers of HTTP do.
+func spanNames(r *record.Run) []string {
+	type named struct{ function, name int32 }
+	kind := map[named]int{} // -1 for several
+	for i := range r.Spans {
+		x := &r.Spans[i]
+		k := named{x.Function, x.Name}
+		if was, known := kind[k]; known && was != int(x.Kind) {
+			kind[k] = -1
+		} else if !known {
+			kind[k] = int(x.Kind)
+		}
+	}
+	out := make([]string, len(r.Spans))
+	for i := range r.Spans {
+		x := &r.Spans[i]
+		out[i] = r.SpanName(x)
+		if kind[named{x.Function, x.Name}] < 0 && int(x.Kind) < len(spanKinds) && x.Kind > 0 {
+			out[i] += " (" + spanKinds[x.Kind] + ")"
+		}
+	}
+	return out
 }
 
 // spanTotals is what is collected of the spans of one name.
@@ -52,7 +81,7 @@ type spanTotals struct {
 	whole, own  time.Duration // of warm invocations
 }
 
-func functionSpans(r *record.Run, at []int32, fn int32, byInvocation map[uint64][]int32,
+func functionSpans(r *record.Run, at []int32, fn int32, byInvocation map[uint64][]int32, called []string,
 	populations *Populations) map[string]SpanFigures {
 	out := map[string]SpanFigures{}
 	totals := map[string]*spanTotals{}
@@ -80,7 +109,7 @@ func functionSpans(r *record.Run, at []int32, fn int32, byInvocation map[uint64]
 		own := map[string]time.Duration{}
 		for _, k := range spans {
 			x := &r.Spans[k]
-			name := r.SpanName(x)
+			name := called[k]
 			t := totals[name]
 			if t == nil {
 				t = &spanTotals{name: name}
@@ -128,7 +157,7 @@ func functionSpans(r *record.Run, at []int32, fn int32, byInvocation map[uint64]
 		f.Ms = figures(&t.all, stats.Serial)
 		f.PerInvocation = float64(f.N) / float64(max(t.invocations, 1))
 		if warm > 0 {
-			share, own := float64(t.whole)/float64(warm), float64(t.own)/float64(warm)
+			share, own := float64(t.whole)/float64(warm), float64(min(t.own, t.whole))/float64(warm)
 			f.Share, f.Own = &share, &own
 		}
 		out[t.name] = f

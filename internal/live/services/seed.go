@@ -76,6 +76,16 @@ func (s *Set) begin(ctx context.Context, x *service) error {
 		return err
 	}
 	s.end(x)
+	if entries, err := os.ReadDir(s.data(x)); err == nil && len(entries) == 0 {
+		// it keeps nothing there when it stops, so it is seeded each time
+		x.Data = false
+		s.say(x.Name, logs.Note, "it left nothing in its folder {data} when it stopped, so its seed is run before "+
+			"each drill")
+		if err := s.run(ctx, x); err != nil {
+			return err
+		}
+		return s.seed(ctx, x)
+	}
 	if err := s.keep(x, kept); err != nil {
 		return fmt.Errorf("service %s: its data cannot be kept: %w", x.Name, err)
 	}

@@ -72,3 +72,24 @@ func TestSeed(t *testing.T) {
 		t.Errorf("a seed that fails: %v", err)
 	}
 }
+
+// A service that leaves nothing in its folder is seeded each time.
+func TestSeedWithoutData(t *testing.T) {
+	dir, state := t.TempDir(), t.TempDir()
+	s := New([]plan.Service{{Name: "cache", Dir: dir, Start: sh("echo ready {data}; exec sleep 600"),
+		Seed: sh("echo x >> runs"), Data: true, Ready: plan.Ready{By: plan.ReadyLine, Line: "ready"},
+		StartTimeout: 20 * time.Second}}, state, nil)
+	defer s.Close()
+	for want := range 3 {
+		if err := s.Need(t.Context(), 0); err != nil {
+			t.Fatal(err)
+		}
+		if err := s.Reset(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		// the first time once to see what it keeps
+		if text, _ := os.ReadFile(filepath.Join(dir, "runs")); strings.Count(string(text), "x") != want+2 {
+			t.Errorf("after %d beginnings: %q", want+1, text)
+		}
+	}
+}

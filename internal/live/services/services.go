@@ -39,6 +39,7 @@ type service struct {
 	mu     sync.Mutex // held while it starts
 	proc   *proc.Process
 	left   proc.Ran // the command that began it, where it has ended since
+	given  bool     // it gets a folder for its data; Data is whether that is kept
 	began  bool     // by us
 	theirs bool     // it was there before we came
 	fresh  bool     // it has just begun with what its seed made, and was not needed since
@@ -49,7 +50,7 @@ type service struct {
 func New(list []plan.Service, state string, log *logs.Log) *Set {
 	s := &Set{log: log, state: state}
 	for i := range list {
-		s.all = append(s.all, &service{Service: list[i]})
+		s.all = append(s.all, &service{Service: list[i], given: list[i].Data})
 	}
 	return s
 }
@@ -66,7 +67,7 @@ func (s *Set) command(x *service, args []string) proc.Command {
 		p := strconv.Itoa(x.port)
 		args, env = proc.Expand(args, "port", p), append(slices.Clone(env), "PORT="+p)
 	}
-	if x.Data {
+	if x.given {
 		args, env = proc.Expand(args, "data", s.data(x)), append(slices.Clone(env), "DATA="+s.data(x))
 	}
 	return proc.Command{Args: args, Dir: x.Dir, Env: env, Line: func(at time.Time, text string) {
@@ -95,7 +96,7 @@ func (s *Set) Need(ctx context.Context, i int) error {
 		s.say(x.Name, logs.Ready, "already running; it is used as it is")
 		return nil
 	}
-	if x.Data {
+	if x.given {
 		if err := os.MkdirAll(s.data(x), 0o700); err != nil {
 			return fmt.Errorf("service %s: %w", x.Name, err)
 		}
