@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"slices"
 	"strings"
 	"time"
@@ -134,6 +135,9 @@ func wiring(w io.Writer, p *plan.Project) {
 			fmt.Fprintf(w, "  warning: no wire leads to %s, so no event reaches it\n", f.Name)
 		}
 	}
+	for i := range p.Upstreams {
+		fmt.Fprintf(w, "upstream %s\n", describeUpstream(p, i))
+	}
 	for i := range p.Drills {
 		d := &p.Drills[i]
 		budgets := "no budgets"
@@ -257,8 +261,52 @@ func describeStart(p *plan.Project, f *plan.Function) string {
 	for _, n := range f.Needs {
 		content += ", needs " + p.Services[n].Name
 	}
+	for _, n := range f.Upstreams {
+		content += ", calls " + p.Upstreams[n].Name
+	}
+	if f.Spans {
+		content += ", sends its spans"
+	}
 	if len(f.Watch) > 0 {
 		content += ", watches " + strings.Join(f.Watch, " ")
+	}
+	return content
+}
+
+// describeUpstream describes an upstream, and what is done with calls to it.
+func describeUpstream(p *plan.Project, i int) string {
+	u := &p.Upstreams[i]
+	where := u.URL
+	if u.Service >= 0 {
+		where = "service " + p.Services[u.Service].Name
+	}
+	content := u.Name + " (" + where
+	if u.Env != "" {
+		content += ", address in " + u.Env
+	}
+	if u.Proxy {
+		content += ", through a proxy"
+	}
+	content += "): "
+	all, err := project.ReadRecording(u)
+	recorded := "not recorded yet"
+	switch {
+	case err == nil:
+		recorded = text.Plural(len(all), "call") + " recorded"
+	case !errors.Is(err, fs.ErrNotExist):
+		recorded = "warning: its recording cannot be used: " + err.Error()
+	}
+	mode := map[plan.Mode]string{plan.Pass: "passed on", plan.Record: "passed on and recorded",
+		plan.Replay: "replayed"}[u.Mode]
+	if mode == "" {
+		mode = "passed on"
+		if err == nil {
+			mode = "replayed in drills, and passed on elsewhere"
+		}
+	}
+	content += mode + "; " + recorded
+	if how := u.Behaviour.String(); how != "" {
+		content += "; " + how
 	}
 	return content
 }

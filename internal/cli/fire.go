@@ -505,6 +505,11 @@ func quietly(d *session.Workspace) (s *session.Session, leave func(), err error)
 		return nil, nil, could(err)
 	}
 	s = d.StandQuietly()
+	if err := s.UpstreamTrouble(); err != nil {
+		s.Close()
+		farewell()
+		return nil, nil, could(err)
+	}
 	return s, func() { s.Close(); farewell() }, nil
 }
 

@@ -114,11 +114,18 @@ func (s *Session) openNeighbours() *upstream.Set {
 	set, err := s.Workspace.neighbours(nil, func(text string) {
 		s.Log.Add(time.Now(), "upstreams", "upstreams", logs.Note, text)
 	})
-	if err != nil {
+	if s.apart = err; err != nil {
 		s.trouble = err.Error()
 		return nil
 	}
 	return set
+}
+
+// UpstreamTrouble returns why functions do not get the addresses of their upstreams, or nil.
+func (s *Session) UpstreamTrouble() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.apart
 }
 
 // Neighbour is an upstream as it works now.

@@ -54,6 +54,7 @@ type Session struct {
 	watcher   *build.Watcher
 	trouble   string // why files are not watched, or the front does not listen
 	wrong     error  // the errors of a project file that was changed
+	apart     error  // why there are no stand-ins for upstreams; nil where there are
 	firings   []*Firing
 	numbers   int
 	gone      gone
