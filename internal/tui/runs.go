@@ -14,6 +14,7 @@ import (
 	"nightdrill/internal/project"
 	"nightdrill/internal/session/kept"
 	"nightdrill/internal/tui/compareview"
+	"nightdrill/internal/tui/findings"
 	"nightdrill/internal/tui/msg"
 )
 
@@ -193,8 +194,8 @@ func (s *shell) startSecond(m secondMsg) tea.Cmd {
 }
 
 // vary carries the drill of a run out again with another setting of an upstream, and compares the two.
-func (s *shell) vary(id, change string) tea.Cmd {
-	info, err := s.workspace.Runs.Find(id)
+func (s *shell) vary(m findings.Vary) tea.Cmd {
+	info, err := s.workspace.Runs.Find(m.ID)
 	if err != nil {
 		s.complain(err)
 		return nil
@@ -204,7 +205,7 @@ func (s *shell) vary(id, change string) tea.Cmd {
 		s.complain(fmt.Errorf("the drill %s is no longer in the project", info.Drill))
 		return nil
 	}
-	if drill, err = s.workspace.ChangeUpstreamsOf(drill, strings.Fields(change)); err != nil {
+	if drill, err = s.workspace.ChangeUpstreamsOf(drill, strings.Fields(m.Change)); err != nil {
 		s.complain(err)
 		return nil
 	}
@@ -212,8 +213,9 @@ func (s *shell) vary(id, change string) tea.Cmd {
 	if cmd != nil {
 		runs := s.workspace.Runs
 		s.after = func(run string) tea.Cmd {
-			_ = runs.Note(run, change) // for whoever reads the list; the comparison does without
-			return s.compareAfter(id, run)
+			_ = runs.Note(run, m.Change) // for whoever reads the list; the comparison does without
+			s.compare.BeginWith(m.Function)
+			return s.compareAfter(m.ID, run)
 		}
 	}
 	return cmd

@@ -378,7 +378,7 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 	case findings.Replay:
 		return s, s.replay(m.ID)
 	case findings.Vary:
-		return s, s.vary(m.ID, m.Change)
+		return s, s.vary(m)
 	case replayMsg:
 		return s, s.replayed(m)
 	case compareMsg:

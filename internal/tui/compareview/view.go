@@ -50,6 +50,7 @@ var Keys = struct{ Left, Right, Older, Newer, Swap, SetUp, Export, Copy key.Bind
 
 // Model is the state of the view.
 type Model struct {
+	about         string // the function that the next comparison begins with
 	w, h          int
 	store         *store.Store
 	runs          []store.Info // the newest first
@@ -86,6 +87,12 @@ func (m *Model) Took(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 	t, ok := msg.(compared)
 	if ok && t.first == m.first && t.second == m.second {
 		m.loading, m.all, m.at, m.scroll.At = false, t.all, 0, 0
+		for i, c := range t.all {
+			if c.Title == m.about {
+				m.at = i
+			}
+		}
+		m.about = ""
 		if m.trouble = ""; t.err != nil {
 			m.trouble = t.err.Error()
 		}
@@ -142,6 +149,9 @@ func (m *Model) place(id string) int {
 	}
 	return -1
 }
+
+// BeginWith has the next comparison begin with a function.
+func (m *Model) BeginWith(function string) { m.about = function }
 
 // Compare compares two runs; with an empty first one, the variants of the second.
 func (m *Model) Compare(first, second string) tea.Cmd {

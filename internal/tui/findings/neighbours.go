@@ -131,15 +131,15 @@ func (m *Model) askVary() tea.Cmd {
 		return msg.Complain("The run has no upstreams: services that its functions call, in the project file's " +
 			"upstreams:")
 	}
-	name, share := m.page.Summary.Upstreams[0].Name, -1.0
+	name, share, function := m.page.Summary.Upstreams[0].Name, -1.0, ""
 	for _, r := range m.page.CallRows() {
 		if r.Share != nil && *r.Share > share {
-			name, share = r.Upstream, *r.Share
+			name, share, function = r.Upstream, *r.Share, r.Function
 		}
 	}
 	id := m.Shown()
 	return func() tea.Msg {
 		return msg.Ask{Title: "Again, with an upstream changed, and compare", Text: name + ".times=0.5",
-			Done: func(change string) tea.Cmd { return func() tea.Msg { return Vary{id, change} } }}
+			Done: func(change string) tea.Cmd { return func() tea.Msg { return Vary{id, change, function} } }}
 	}
 }

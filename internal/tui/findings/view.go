@@ -42,7 +42,7 @@ type (
 	// Replay asks to carry a run out again.
 	Replay struct{ ID string }
 	// Vary asks to carry a run's drill out again with another setting of an upstream, and to compare the two.
-	Vary struct{ ID, Change string }
+	Vary struct{ ID, Change, Function string }
 )
 
 // Runs is where runs are kept.
