@@ -99,7 +99,7 @@ func TestRunsAreUsed(t *testing.T) {
 	}
 	// exports: nothing is written over unasked
 	files := filepath.Join(dir, "out")
-	if names := do(0, "-lanes.svg", "runs", "export", "base line", "--out", files); strings.Count(names, "\n") != 21 {
+	if names := do(0, "-lanes.svg", "runs", "export", "base line", "--out", files); strings.Count(names, "\n") != 22 {
 		t.Errorf("these were written:\n%s", names)
 	}
 	do(3, "already exists; choose another", "runs", "export", "base line", "--out", files, "--csv")
@@ -173,7 +173,7 @@ func TestAKilledRunIsOfUse(t *testing.T) {
 		t.Errorf("compared: exit %d\n%s%s", code, out, errs)
 	}
 	if out, errs, code := nightdrill(t, "runs", "export", "last", "--out", filepath.Join(dir, "out"), "--project",
-		dir); code != 0 || strings.Count(out, "\n") != 21 {
+		dir); code != 0 || strings.Count(out, "\n") != 22 {
 		t.Errorf("exported: exit %d\n%s%s", code, out, errs)
 	}
 	noneLeft(t)

@@ -17,6 +17,7 @@ import (
 var reportPage string
 
 var reportTemplate = template.Must(template.New("report").Funcs(template.FuncMap{
+	"ms": figure.Millis, "share": report.ShareText, "each": report.CountText,
 	"state": func(v measure.Verdict) string { return report.BudgetState(&v) },
 	"says":  func(v measure.Verdict) string { return report.BudgetSays(&v) },
 }).Parse(reportPage))

@@ -172,7 +172,7 @@ func TestExportsAreWrittenTogether(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(dir, r.ID+"-lanes.svg")); err == nil {
 		t.Error("a part was written")
 	}
-	if files, err := write(kept.Exporting{Over: true}); err != nil || len(files) != 21 {
+	if files, err := write(kept.Exporting{Over: true}); err != nil || len(files) != 22 {
 		t.Errorf("over them: %d files, %v", len(files), err)
 	}
 	if _, err := write(kept.Exporting{Formats: []string{"gif"}}); err == nil || !strings.Contains(err.Error(),
