@@ -78,6 +78,20 @@ const (
 	mostDepth = 20
 )
 
+// InsideRun returns what happened during an invocation of a run, as InsideOf does.
+func InsideRun(r *record.Run, invocation uint64) []Inside {
+	t := &runner.Attempt{}
+	for _, c := range r.CallsOf(invocation) {
+		t.Calls = append(t.Calls, runner.Call{Call: c, Name: r.Upstreams[c.Upstream].Name, Label: r.CallLabel(&c)})
+	}
+	for i := range r.Spans {
+		if s := &r.Spans[i]; s.Invocation == invocation {
+			t.Spans = append(t.Spans, runner.Span{Span: *s, Name: r.SpanName(s)})
+		}
+	}
+	return InsideOf(t)
+}
+
 // CallNote returns what became of a call in a few words.
 func CallNote(c *record.Call) string {
 	note := ""

@@ -16,6 +16,7 @@ import (
 	"nightdrill/internal/core/figure"
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/text"
+	"nightdrill/internal/session/explain"
 	"nightdrill/internal/tui/canvas"
 )
 
@@ -749,9 +750,41 @@ func (m *Model) invocationLines(v *record.Invocation) []line {
 	step("dispatched", v.Assigned, first.Arrived, "waited for an instance")
 	step("sent", v.Sent, v.Assigned, "")
 	step("first byte", v.Received, v.Sent, "the function at work")
+	for _, x := range m.insideOf(v) {
+		style, name := canvas.Field, strings.Repeat(" ", min(x.Depth, 4))+x.Name
+		if x.Call {
+			style, name = canvas.Warm, strings.Repeat(" ", min(x.Depth, 4))+"→ "+x.Name
+		}
+		if x.Bad {
+			style = canvas.Bad
+		}
+		add(style, text.Harmless(name), "%s %s  %s", ladderBar(x.From.Sub(v.Began()), x.To.Sub(v.Began()),
+			v.Done.Sub(v.Began())), figure.Duration(x.To.Sub(x.From)), text.Harmless(x.Label+" "+x.Note))
+	}
 	step("done", v.Done, max(v.Received, v.Assigned), "the rest of the reply")
 	add(canvas.Bold, "latency", "%s from due to done", figure.Duration(v.Done.Sub(first.Due)))
 	return lines
+}
+
+// mostInside bounds what is shown within an invocation.
+const mostInside = 12
+
+// insideOf returns the calls to upstreams and the spans of an invocation. They are looked up once.
+func (m *Model) insideOf(v *record.Invocation) []explain.Inside {
+	r := m.chart.Run()
+	if key := [2]uint64{v.ID, uint64(len(r.Calls) + len(r.Spans))}; m.inside.key != key || m.inside.run != r.ID {
+		m.inside.key, m.inside.run, m.inside.of = key, r.ID, explain.InsideRun(r, v.ID)
+	}
+	return m.inside.of[:min(len(m.inside.of), mostInside)]
+}
+
+// ladderBar draws from when to when something was, in an invocation that took so long.
+func ladderBar(from, to, whole time.Duration) string {
+	const cells = 20
+	at := func(d time.Duration) int { return min(max(int(d*cells/max(whole, 1)), 0), cells) }
+	a, b := min(at(from), cells-1), at(to)
+	b = max(b, a+1)
+	return strings.Repeat("·", a) + strings.Repeat("━", b-a) + strings.Repeat("·", cells-b)
 }
 
 func (m *Model) instanceLines(in *record.Instance) []line {

@@ -18,6 +18,7 @@ import (
 	"nightdrill/internal/core/plan"
 	"nightdrill/internal/core/record"
 	"nightdrill/internal/core/text"
+	"nightdrill/internal/session/explain"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/pane"
 )
@@ -92,7 +93,12 @@ type Model struct {
 		run string
 		of  map[int32][]byte
 	}
-	kept Kept
+	kept   Kept
+	inside struct { // what happened within an invocation, as it was last looked up
+		run string
+		key [2]uint64
+		of  []explain.Inside
+	}
 }
 
 // Kept reads what a run keeps beside its records.
