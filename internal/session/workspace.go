@@ -228,11 +228,13 @@ func (d *Workspace) Start(ctx context.Context, drill *plan.Drill, journal io.Wri
 	leave := func() {
 		r.stop()
 		entrance.Close()
-		if err := neighbours.Close(); err != nil {
-			r.failed(err)
-		}
+		whole := false
 		if r.driver != nil {
+			whole = r.driver.Snapshot().Finished
 			r.driver.CloseReceiver()
+		}
+		if err := neighbours.End(whole); err != nil {
+			r.failed(err)
 		}
 		mqtt.Close()
 		if own != d.Objects {

@@ -1,11 +1,14 @@
 package upstream
 
 import (
+	"errors"
 	"os"
+	"path/filepath"
 	"sync/atomic"
 	"time"
 
 	"nightdrill/internal/core/payload"
+	"nightdrill/internal/live/hold"
 	"nightdrill/internal/live/recorder"
 )
 
@@ -24,6 +27,7 @@ type recording struct {
 	lost       atomic.Int64 // calls that there was no room for
 	todo       chan func()  // what is to be written, in its order: no call waits for the disk
 	written    chan struct{}
+	lock       *hold.Lock // held while it is made; nil where files cannot be held
 }
 
 // mostUnwritten is how many calls may wait to be written.
@@ -32,9 +36,19 @@ const mostUnwritten = 256
 // nextMark is added to the name of a recording while it is made.
 const nextMark = ".new"
 
+// lockMark is added to the name of the file that is held meanwhile.
+const lockMark = ".lock"
+
 // begin begins a recording in place of the one at path, or goes on with that.
 func begin(path string, redact *payload.Redactor, goOn bool) (*recording, error) {
 	r := &recording{path: path, next: path + nextMark}
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return nil, err
+	}
+	var err error
+	if r.lock, err = hold.Take(path + lockMark); errors.Is(err, hold.ErrHeld) {
+		return nil, errors.New("another program is recording it; one recording is made at a time")
+	}
 	if goOn {
 		r.next = path
 	} else {
@@ -42,6 +56,7 @@ func begin(path string, redact *payload.Redactor, goOn bool) (*recording, error)
 	}
 	a, err := recorder.Open(r.next)
 	if err != nil {
+		r.lock.Release()
 		return nil, err
 	}
 	r.Archive, r.Redact = a, redact
@@ -72,13 +87,24 @@ func (r *recording) keep(p payload.Payload, wait, receive time.Duration, comment
 	}
 }
 
+// interruptedMark is added to the name of a recording of a run that did not come to its end.
+const interruptedMark = ".interrupted"
+
 // end closes the recording; no call is in progress. It takes the place of the one before, unless nothing was recorded.
-func (r *recording) end() error {
+// That of a run that did not come to its end is put beside the one before, where there is one.
+func (r *recording) end(whole bool) error {
+	defer func() {
+		_ = os.Remove(r.path + lockMark)
+		r.lock.Release()
+	}()
 	close(r.todo)
 	<-r.written
 	n := r.Archive.Count()
 	if err := r.Archive.Close(); err != nil || n == 0 || r.next == r.path {
 		return err
+	}
+	if _, err := os.Stat(r.path); err == nil && !whole {
+		return os.Rename(r.next, r.path+interruptedMark)
 	}
 	return os.Rename(r.next, r.path)
 }

@@ -169,12 +169,12 @@ func (x *standIn) begin(mode plan.Mode) (w *work, err error) {
 }
 
 // end ends a mode once the calls that are in progress are over.
-func (w *work) end() error {
+func (w *work) end(whole bool) error {
 	if w == nil || w.recording == nil {
 		return nil
 	}
 	w.using.Wait()
-	return w.recording.end()
+	return w.recording.end(whole)
 }
 
 // SetMode changes what a stand-in does with the calls that come from now on. The error names what could not be kept of
@@ -191,7 +191,7 @@ func (s *Set) SetMode(i int, mode plan.Mode) error {
 		x.mu.Lock()
 		x.work = &work{mode: plan.Pass}
 		x.mu.Unlock()
-		if err := was.end(); err != nil {
+		if err := was.end(true); err != nil {
 			return err
 		}
 	}
@@ -260,7 +260,11 @@ func (s *Set) Calls(i int) int64 { return s.all[i].calls.Load() }
 
 // Close ends the stand-ins. What was recorded takes the place of the recordings before; the error names what could
 // not be kept. It may be called on nil.
-func (s *Set) Close() (err error) {
+func (s *Set) Close() (err error) { return s.End(true) }
+
+// End is Close; what was recorded of a run that is not whole takes the place of no recording that is there. It is put
+// beside it.
+func (s *Set) End(whole bool) (err error) {
 	if s == nil {
 		return nil
 	}
@@ -271,7 +275,7 @@ func (s *Set) Close() (err error) {
 		if x.through != nil {
 			x.through.Transport.(*http.Transport).CloseIdleConnections()
 		}
-		if e := x.work.end(); e != nil {
+		if e := x.work.end(whole); e != nil {
 			err = errors.Join(err, fmt.Errorf("upstreams.%s: %w", x.Name, e))
 		}
 		x.work = &work{mode: plan.Pass}

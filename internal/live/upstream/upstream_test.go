@@ -307,3 +307,51 @@ func BenchmarkCall(b *testing.B) {
 		b.Error("no recording")
 	}
 }
+
+// A recording that was interrupted takes the place of no other, two are not made at once, and what a killed program
+// left is of no harm.
+func TestInterruptedRecording(t *testing.T) {
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.WriteString(w, r.URL.Path)
+	}))
+	defer service.Close()
+	u := plan.Upstream{Name: "rates", URL: service.URL, Mode: plan.Record, Recording: filepath.Join(t.TempDir(),
+		"r.har")}
+	record := func(path string, whole bool) {
+		t.Helper()
+		set, err := Open(Options{Upstreams: []plan.Upstream{u}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := Open(Options{Upstreams: []plan.Upstream{u}}); err == nil {
+			t.Error("two recordings at once")
+		}
+		g, err := set.Gate(&process{}, []int{0}, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, _, err := get(g.URL(0) + path); err != nil {
+			t.Error(err)
+		}
+		g.Close()
+		if err := set.End(whole); err != nil {
+			t.Error(err)
+		}
+	}
+	holds := func(file, path string) bool {
+		text, _ := os.ReadFile(u.Recording + file)
+		return bytes.Contains(text, []byte(path))
+	}
+	if record("/first", false); !holds("", "/first") {
+		t.Error("the only recording there is was not kept")
+	}
+	if err := os.WriteFile(u.Recording+nextMark, []byte("cut o"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if record("/second", false); !holds("", "/first") || !holds(interruptedMark, "/second") {
+		t.Error("an interrupted recording took the place of a whole one, or was lost")
+	}
+	if record("/third", true); !holds("", "/third") || holds("", "/first") {
+		t.Error("a whole recording did not take the place of the one before")
+	}
+}
