@@ -110,6 +110,15 @@ var calls = codec[record.Call]{14,
 			Failed: record.CallFailure(c[12]), OnPurpose: c[13]&1 != 0, Repeated: c[13]&2 != 0, Starting: c[13]&4 != 0}
 	}}
 
+var machine = codec[record.MachineLoad]{5,
+	func(m *record.MachineLoad, c []int64) {
+		c[0], c[1], c[2], c[3], c[4] = int64(m.At), int64(m.Busy), int64(m.Ours), int64(m.Running), int64(m.Stalled)
+	},
+	func(c []int64) record.MachineLoad {
+		return record.MachineLoad{At: clock.Time(c[0]), Busy: int32(c[1]), Ours: int32(c[2]), Running: int32(c[3]),
+			Stalled: int32(c[4])}
+	}}
+
 var spans = codec[record.Span]{11,
 	func(s *record.Span, c []int64) {
 		c[0], c[1], c[2], c[3], c[4] = s.Event, int64(s.Invocation), int64(s.ID), int64(s.Parent), int64(s.Begin)

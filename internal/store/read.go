@@ -21,6 +21,7 @@ type block struct {
 func (s *Store) blocks(id string) (out map[string][]block, until int, err error) {
 	out, until = map[string][]block{}, math.MaxInt
 	for _, kind := range []string{"arrivals", "invocations", "attempts", "deliveries", "levels", "calls", "spans",
+		"machine",
 		"instances"} {
 		at, err := s.blocksOf(id, kind, out)
 		switch {
@@ -77,6 +78,7 @@ func fill(r *record.Run, blocks map[string][]block, until int) (cut string) {
 		wg.Go(func() { failed(decodeAll(&attempts, blocks["attempts"], until, &r.Attempts)) })
 		wg.Go(func() { failed(decodeAll(&deliveries, blocks["deliveries"], until, &r.Deliveries)) })
 		wg.Go(func() { failed(decodeAll(&calls, blocks["calls"], until, &r.Calls)) })
+		wg.Go(func() { failed(decodeAll(&machine, blocks["machine"], until, &r.Loads)) })
 		wg.Go(func() { failed(decodeAll(&spans, blocks["spans"], until, &r.Spans)) })
 		wg.Go(func() { failed(decodeAll(&levels, blocks["levels"], until, &r.Levels)) })
 		wg.Go(func() {

@@ -321,11 +321,11 @@ func headOf(r *record.Run) string {
 
 // Writer writes one run. It is for one goroutine.
 type Writer struct {
-	s                                                                        *Store
-	id                                                                       string
-	seq                                                                      int
-	arrivals, invocations, attempts, deliveries, levels, blobs, calls, spans int // written so far
-	instances, changes, lines                                                int // seen so far
+	s                                                                                 *Store
+	id                                                                                string
+	seq                                                                               int
+	arrivals, invocations, attempts, deliveries, levels, blobs, calls, spans, machine int // written so far
+	instances, changes, lines                                                         int // seen so far
 	// instances that had not stopped when they were last seen
 	alive []int32
 	bytes int64 // written so far
@@ -386,6 +386,7 @@ func (w *Writer) write(r *record.Run, page *report.Page) error {
 	put("deliveries", deliveries.encode(d), len(d))
 	put("levels", levels.encode(r.Levels[w.levels:]), len(r.Levels)-w.levels)
 	put("calls", calls.encode(r.Calls[w.calls:]), len(r.Calls)-w.calls)
+	put("machine", machine.encode(r.Loads[w.machine:]), len(r.Loads)-w.machine)
 	put("spans", spans.encode(r.Spans[w.spans:]), len(r.Spans)-w.spans)
 	for i := w.blobs; i < len(r.Blobs) && err == nil; i++ {
 		_, err = tx.Exec("INSERT INTO blobs (run, number, data) VALUES (?, ?, ?)", w.id, i+1, r.Blobs[i])
@@ -433,7 +434,8 @@ func (w *Writer) write(r *record.Run, page *report.Page) error {
 	w.bytes += size
 	w.arrivals, w.invocations, w.attempts, w.deliveries = len(r.Arrivals), len(r.Invocations), len(r.Attempts),
 		len(r.Deliveries)
-	w.levels, w.blobs, w.calls, w.spans = len(r.Levels), len(r.Blobs), len(r.Calls), len(r.Spans)
+	w.levels, w.blobs, w.calls, w.spans, w.machine = len(r.Levels), len(r.Blobs), len(r.Calls), len(r.Spans),
+		len(r.Loads)
 	w.instances, w.changes, w.alive = len(r.Instances), len(r.Changes), alive
 	return nil
 }

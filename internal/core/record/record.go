@@ -32,6 +32,7 @@ type Run struct {
 	Deliveries  []Delivery
 	Instances   []Instance
 	Levels      []Level
+	Loads       []MachineLoad // about every quarter of a second
 	Upstreams   []Upstream
 	Calls       []Call
 	CallLabels  []string // of calls, from 1: their request lines
@@ -184,9 +185,19 @@ type Instance struct {
 	Parked   bool          // it had been started ahead, and was stopped in memory
 	Peak     int64         // bytes of memory at most, as far as was seen; 0 when it is not known
 	CPU      time.Duration // processor time, as far as was seen
-	Load     float64       `json:"-"` // processors that it used at last, while it runs
+	ReadyCPU time.Duration `json:",omitempty"` // of that, until it was ready; 0 where it is not known
+	Load     float64       `json:"-"`          // processors that it used at last, while it runs
 	// share of its files' pages that left the system's cache before its start; nil where none was dropped
 	Left *float64 `json:",omitempty"`
+}
+
+// MachineLoad is what the machine did until a moment, since the one before.
+type MachineLoad struct {
+	At      clock.Time
+	Busy    int32 // of its processors, in thousandths of one
+	Ours    int32 // likewise, by the instances
+	Running int32 // processes that ran or waited for a processor at that moment; -1 where it is not known
+	Stalled int32 // share of the time in which some process waited for a processor, in thousandths; likewise
 }
 
 // Level is the state of a function from a moment on.

@@ -1,10 +1,13 @@
 // Package sim is the engine in virtual time: service and start times are drawn
 // from distributions, and a run of hours takes seconds. It obeys exactly the
 // rules that a live run obeys, since the engine is the same.
+//
+// [Run] is for functions that take as long as is drawn. A [Simulation] has work that
+// is done by the processors of a machine (machine.go), replies of all kinds, and
+// callers who wait for their replies.
 package sim
 
 import (
-	"container/heap"
 	"slices"
 	"time"
 
@@ -40,6 +43,8 @@ type Arrival struct {
 	Source int
 	Takes  uint64 // the source's wires that take it
 	Key    int32  // its partition or group, from 1; 0 where order is nothing
+	Delay  time.Duration
+	Async  bool
 }
 
 // Run carries out a simulation: arrivals come from next until it says false,
@@ -47,31 +52,124 @@ type Arrival struct {
 // that Send's events are in. It returns when the engine says that it is over.
 func Run(p *plan.Project, limits []plan.Limits, settle time.Duration, functions []Function, seed uint64,
 	next func() (Arrival, bool), visit func(*engine.Effect, []int64)) {
-	s := &state{eng: engine.New(p, limits, settle), functions: functions, visit: visit}
+	starts, services := make([]*rng.Source, len(functions)), make([]*rng.Source, len(functions))
 	for i := range functions {
-		s.starts = append(s.starts, rng.New(seed, uint64(2*i)))
-		s.services = append(s.services, rng.New(seed, uint64(2*i+1)))
+		starts[i], services[i] = rng.New(seed, uint64(2*i)), rng.New(seed, uint64(2*i+1))
 	}
+	s := &Simulation{Project: p, Limits: limits, Settle: settle, Visit: visit,
+		Start: func(f *engine.Effect) Work { return Work{Rest: functions[f.Function].Start(starts[f.Function])} },
+		Invoke: func(f *engine.Effect, _ []int64) Work {
+			return Work{Rest: functions[f.Function].Service(services[f.Function]), Status: 200}
+		}}
+	var arrival Arrival
+	known, more := false, true
+	s.Peek = func() (clock.Time, bool) {
+		if !known && more {
+			arrival, more = next()
+			known = more
+		}
+		return arrival.Due, more
+	}
+	s.Take = func() Arrival {
+		known = false
+		return arrival
+	}
+	s.Run()
+}
+
+// Work is what an instance's start, or an invocation, takes.
+type Work struct {
+	CPU  time.Duration // of a processor
+	Rest time.Duration // beside that: asleep, or waiting for others
+	// of invocations: the reply, or, with Broken, that there is none
+	Status     int32
+	RetryAfter time.Duration
+	Retry      []int32
+	Broken     engine.Result // engine.OK for a reply
+	Then       []engine.Then
+	// of starts: it fails
+	Fails bool
+}
+
+// Simulation is the engine with its drill in virtual time. All of its functions are called by Run, one at a time.
+type Simulation struct {
+	Project *plan.Project
+	Limits  []plan.Limits
+	Settle  time.Duration
+	Machine *Machine // nil where work never waits for a processor
+	Changes []plan.Change
+
+	Start  func(f *engine.Effect) Work
+	Invoke func(f *engine.Effect, events []int64) Work
+	// Peek returns when the next event falls due; clock.Never where that is not known yet, and false where none will.
+	Peek func() (clock.Time, bool)
+	// Take returns the event that falls due next.
+	Take func() Arrival
+	// Visit gets every effect, with the memory that Send's events are in; nil for none.
+	Visit func(*engine.Effect, []int64)
+
+	eng     *engine.Engine
+	fx      engine.Effects
+	now     clock.Time
+	wake    clock.Time
+	due     heapOf[pending]
+	order   uint64
+	over    bool
+	noMore  bool
+	changed int
+}
+
+// Now returns the time of the simulation.
+func (s *Simulation) Now() clock.Time { return s.now }
+
+// Stats returns how a function stands now.
+func (s *Simulation) Stats(fn int) engine.Stats { return s.eng.Stats(fn) }
+
+// Run carries the simulation out, until the engine says that it is over.
+func (s *Simulation) Run() {
+	s.eng = engine.New(s.Project, s.Limits, s.Settle)
 	s.handle(0, engine.Input{})
-	arrival, more := next()
 	for !s.over {
-		at, answer := clock.Never, len(s.due) > 0
-		if answer {
-			at = s.due[0].at
+		at, answer := clock.Never, false
+		if s.due.len() > 0 {
+			at, answer = s.due.first().at, true
+		}
+		ofMachine := false
+		if s.Machine != nil {
+			if t := s.Machine.next(); t < at {
+				at, answer, ofMachine = t, true, true
+			}
 		}
 		// at equal times: answers, timers, arrivals
 		if s.wake < at {
-			at, answer = s.wake, false
+			at, answer, ofMachine = s.wake, false, false
+		}
+		if s.changed < len(s.Changes) && clock.Time(s.Changes[s.changed].At) <= at {
+			s.change()
+			continue
+		}
+		if !s.noMore {
+			due, more := s.Peek()
+			switch {
+			case !more:
+				s.noMore = true
+				s.handle(s.now, engine.Input{Kind: engine.NoMore})
+				continue
+			case due < at:
+				a := s.Take()
+				s.handle(max(due, s.now), engine.Input{Kind: engine.Arrived, Source: int32(a.Source), Routes: a.Takes,
+					Key: a.Key, Delay: a.Delay, Async: a.Async})
+				continue
+			}
 		}
 		switch {
-		case more && arrival.Due < at:
-			s.handle(arrival.Due, engine.Input{Kind: engine.Arrived, Source: int32(arrival.Source),
-				Routes: arrival.Takes, Key: arrival.Key})
-			if arrival, more = next(); !more {
-				s.handle(s.now, engine.Input{Kind: engine.NoMore})
+		case ofMachine:
+			if j, ok := s.Machine.finish(at); ok {
+				s.later(at.Add(j.rest), j.input)
 			}
 		case answer:
-			s.handle(at, heap.Pop(&s.due).(pending).input)
+			x := s.due.pop()
+			s.handle(at, x.input)
 		case at == clock.Never:
 			return // nothing is left that could happen
 		default:
@@ -81,19 +179,22 @@ func Run(p *plan.Project, limits []plan.Limits, settle time.Duration, functions 
 	s.handle(s.now, engine.Input{Kind: engine.End})
 }
 
-type state struct {
-	eng              *engine.Engine
-	fx               engine.Effects
-	now, wake        clock.Time
-	due              queue
-	order            uint64
-	functions        []Function
-	starts, services []*rng.Source
-	visit            func(*engine.Effect, []int64)
-	over             bool
+// change carries out the next change of limits.
+func (s *Simulation) change() {
+	c := &s.Changes[s.changed]
+	s.changed++
+	at := max(clock.Time(c.At), s.now)
+	switch {
+	case c.Function < 0:
+		s.handle(at, engine.Input{Kind: engine.SetProject, Concurrency: int32(c.Concurrency)})
+	case c.Replace:
+		s.handle(at, engine.Input{Kind: engine.Replace, Function: int32(c.Function)})
+	default:
+		s.handle(at, engine.Input{Kind: engine.SetLimits, Function: int32(c.Function), Limits: c.Limits})
+	}
 }
 
-func (s *state) handle(now clock.Time, in engine.Input) {
+func (s *Simulation) handle(now clock.Time, in engine.Input) {
 	s.now = now
 	s.fx.Reset()
 	s.wake = s.eng.Handle(now, in, &s.fx)
@@ -101,26 +202,44 @@ func (s *state) handle(now clock.Time, in engine.Input) {
 		f := &s.fx.List[i]
 		switch f.Kind {
 		case engine.Start:
-			s.later(f.At.Add(s.functions[f.Function].Start(s.starts[f.Function])), engine.Input{Kind: engine.Ready,
-				Instance: f.Instance})
+			w := s.Start(f)
+			kind := engine.Ready
+			if w.Fails {
+				kind = engine.StartFailed
+			}
+			s.work(f, &w, engine.Input{Kind: kind, Instance: f.Instance})
 		case engine.Send:
-			s.later(f.At.Add(s.functions[f.Function].Service(s.services[f.Function])),
-				engine.Input{Kind: engine.Answered, Instance: f.Instance, Slot: f.Slot, Invocation: f.Invocation,
-					Status: 200})
+			w := s.Invoke(f, s.fx.Events[f.First:f.First+f.N])
+			in := engine.Input{Kind: engine.Answered, Instance: f.Instance, Slot: f.Slot, Invocation: f.Invocation,
+				Status: w.Status, RetryAfter: w.RetryAfter, Retry: w.Retry, Then: w.Then}
+			if w.Broken != engine.OK {
+				in = engine.Input{Kind: engine.Broken, Instance: f.Instance, Slot: f.Slot, Invocation: f.Invocation,
+					Result: w.Broken}
+			}
+			s.work(f, &w, in)
 		case engine.Stop:
 			s.later(f.At, engine.Input{Kind: engine.Exited, Instance: f.Instance})
 		case engine.Over:
 			s.over = true
 		}
-		if s.visit != nil {
-			s.visit(f, s.fx.Events)
+		if s.Visit != nil {
+			s.Visit(f, s.fx.Events)
 		}
 	}
 }
 
-func (s *state) later(at clock.Time, in engine.Input) {
+// work has an input happen once work is done.
+func (s *Simulation) work(f *engine.Effect, w *Work, in engine.Input) {
+	if s.Machine == nil || w.CPU <= 0 {
+		s.later(f.At.Add(w.CPU+w.Rest), in)
+		return
+	}
+	s.Machine.add(f.At, f.Function, w.CPU, w.Rest, in)
+}
+
+func (s *Simulation) later(at clock.Time, in engine.Input) {
 	s.order++
-	heap.Push(&s.due, pending{at, s.order, in})
+	s.due.push(pending{at, s.order, in})
 }
 
 // pending is an input that will happen.
@@ -130,17 +249,45 @@ type pending struct {
 	input engine.Input
 }
 
-type queue []pending
+func (p pending) before(q pending) bool { return p.at < q.at || p.at == q.at && p.order < q.order }
 
-func (q queue) Len() int { return len(q) }
-func (q queue) Less(i, j int) bool {
-	return q[i].at < q[j].at || q[i].at == q[j].at && q[i].order < q[j].order
+// heapOf is a binary heap, the first on top. It has no interface between its values and their order, which would put
+// each of them on the heap of the program.
+type heapOf[T interface{ before(T) bool }] struct{ all []T }
+
+func (h *heapOf[T]) len() int { return len(h.all) }
+
+func (h *heapOf[T]) first() *T { return &h.all[0] }
+
+func (h *heapOf[T]) push(x T) {
+	h.all = append(h.all, x)
+	for i := len(h.all) - 1; i > 0; {
+		up := (i - 1) / 2
+		if !h.all[i].before(h.all[up]) {
+			break
+		}
+		h.all[i], h.all[up] = h.all[up], h.all[i]
+		i = up
+	}
 }
-func (q queue) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
-func (q *queue) Push(x any)   { *q = append(*q, x.(pending)) }
-func (q *queue) Pop() any {
-	old := *q
-	x := old[len(old)-1]
-	*q = old[:len(old)-1]
-	return x
+
+func (h *heapOf[T]) pop() T {
+	top, last := h.all[0], len(h.all)-1
+	h.all[0] = h.all[last]
+	h.all = h.all[:last]
+	for i := 0; ; {
+		down := 2*i + 1
+		if down >= last {
+			break
+		}
+		if down+1 < last && h.all[down+1].before(h.all[down]) {
+			down++
+		}
+		if !h.all[down].before(h.all[i]) {
+			break
+		}
+		h.all[i], h.all[down] = h.all[down], h.all[i]
+		i = down
+	}
+	return top
 }

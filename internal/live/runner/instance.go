@@ -111,6 +111,7 @@ func (in *instance) live() {
 				time.Microsecond)))
 		}
 		in.say(logs.Ready, words)
+		go in.measureReady()
 		if in.fn.Transport == plan.Lines {
 			lines := transport.NewLines(in.proc.In, in.proc.Out, func(line string) {
 				in.say(logs.Line, "(standard output) "+text.Harmless(strings.TrimRight(line, "\r\n")))
@@ -149,6 +150,20 @@ func (in *instance) endedWell(how string) string {
 	}
 	return ", as a program does that serves no HTTP (does it read events from standard input? transport: lines; one " +
 		"event and end? transport: oneshot)"
+}
+
+// measureReady notes the processor time that the instance took until it was ready, as soon as it is.
+func (in *instance) measureReady() {
+	if in.proc == nil {
+		return
+	}
+	proc.Sample([]*proc.Process{in.proc})
+	used := in.proc.Used().CPU
+	in.d.mu.Lock()
+	defer in.d.mu.Unlock()
+	if r := in.record(); r.Stopped == 0 {
+		r.ReadyCPU = used
+	}
 }
 
 // open starts the slots and tells the engine that the instance is ready.

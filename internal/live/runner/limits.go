@@ -121,6 +121,28 @@ func (d *Runner) sampleOnce() {
 	for i, in := range live {
 		in.measure(running[i])
 	}
+	d.sampleMachine()
+}
+
+// sampleMachine notes what the machine did since it was last looked at.
+func (d *Runner) sampleMachine() {
+	load, ok := d.machine.next()
+	if !ok {
+		return
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	ours := time.Duration(0)
+	for i := range d.records {
+		ours += d.records[i].CPU
+	}
+	now := d.now()
+	if took := now - d.machine.at; d.machine.at > 0 && took > 0 {
+		load.Ours = int32(1000 * (ours - d.machine.ours) / time.Duration(took))
+	}
+	d.machine.at, d.machine.ours = now, ours
+	load.At = now
+	d.recorder.machineLoad(load)
 }
 
 // measure reads what the instance has used so far.

@@ -226,3 +226,6 @@ type Call struct {
 	Why   string // what went wrong; "" for nothing
 	At    time.Time
 }
+
+// machineLoad implements recorder.
+func (d *Drill) machineLoad(l record.MachineLoad) { d.rec.Loads = append(d.rec.Loads, l) }
