@@ -97,6 +97,6 @@ func stalledTime() uint64 {
 		return 0
 	}
 	digits, _, _ := strings.Cut(after, "\n")
-	n, _ := strconv.ParseUint(strings.TrimSpace(digits), 10, 64) // 0 where it is no number
+	n, _ := strconv.ParseUint(strings.TrimSpace(digits), 10, 64) // 0 where it cannot be read
 	return n
 }
