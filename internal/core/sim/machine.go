@@ -38,7 +38,8 @@ type piece struct {
 	input engine.Input
 }
 
-func (p piece) before(q piece) bool {
+// Before reports whether a piece is done before another one of its class.
+func (p piece) Before(q piece) bool {
 	return p.until < q.until || p.until == q.until && p.order < q.order
 }
 

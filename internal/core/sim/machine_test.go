@@ -14,7 +14,6 @@ import (
 
 // took returns how long pieces of work take that begin at some times, in milliseconds.
 func took(m *Machine, begins []int, cpu []int, of []int32) string {
-	type piece struct{ began, done int }
 	out := make([]float64, len(begins))
 	next := 0
 	for left := len(begins); left > 0; {
