@@ -227,7 +227,7 @@ To try it without a project: nightdrill demo`,
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return err })
 	root.AddCommand(demoCommand(), runCommand(&dir), fireCommand(&dir), initCommand(&dir), payloadsCommand(&dir),
 		recordCommand(&dir), checkCommand(&dir), runsCommand(&dir), compareCommand(&dir), anatomyCommand(&dir),
-		doctorCommand(), publishCommand(), reenactCommand())
+		doctorCommand(), forecastCommand(&dir), publishCommand(), reenactCommand())
 	return root
 }
 

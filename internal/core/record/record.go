@@ -186,7 +186,10 @@ type Instance struct {
 	Peak     int64         // bytes of memory at most, as far as was seen; 0 when it is not known
 	CPU      time.Duration // processor time, as far as was seen
 	ReadyCPU time.Duration `json:",omitempty"` // of that, until it was ready; 0 where it is not known
-	Load     float64       `json:"-"`          // processors that it used at last, while it runs
+	// how long its threads waited for a processor, until it was ready and in all, as far as was seen; 0 where it is
+	// not known
+	ReadyWait, Wait time.Duration `json:",omitempty"`
+	Load            float64       `json:"-"` // processors that it used at last, while it runs
 	// share of its files' pages that left the system's cache before its start; nil where none was dropped
 	Left *float64 `json:",omitempty"`
 }

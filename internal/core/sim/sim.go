@@ -98,6 +98,8 @@ type Simulation struct {
 	Settle  time.Duration
 	Machine *Machine // nil where work never waits for a processor
 	Changes []plan.Change
+	// Began is the moment from which the times of changes count; clock.Never for not yet.
+	Began clock.Time
 
 	Start  func(f *engine.Effect) Work
 	Invoke func(f *engine.Effect, events []int64) Work
@@ -107,6 +109,8 @@ type Simulation struct {
 	Take func() Arrival
 	// Visit gets every effect, with the memory that Send's events are in; nil for none.
 	Visit func(*engine.Effect, []int64)
+	// Ready is called when an instance becomes ready; nil for none.
+	Ready func(instance int32, at clock.Time)
 
 	eng     *engine.Engine
 	fx      engine.Effects
@@ -144,9 +148,11 @@ func (s *Simulation) Run() {
 		if s.wake < at {
 			at, answer, ofMachine = s.wake, false, false
 		}
-		if s.changed < len(s.Changes) && clock.Time(s.Changes[s.changed].At) <= at {
-			s.change()
-			continue
+		change := false
+		if s.changed < len(s.Changes) && s.Began != clock.Never {
+			if t := max(s.Began.Add(s.Changes[s.changed].At), s.now); t <= at {
+				at, change = t, true
+			}
 		}
 		if !s.noMore {
 			due, more := s.Peek()
@@ -163,12 +169,17 @@ func (s *Simulation) Run() {
 			}
 		}
 		switch {
+		case change:
+			s.change(at)
 		case ofMachine:
 			if j, ok := s.Machine.finish(at); ok {
 				s.later(at.Add(j.rest), j.input)
 			}
 		case answer:
 			x := s.due.pop()
+			if x.input.Kind == engine.Ready && s.Ready != nil {
+				s.Ready(x.input.Instance, at)
+			}
 			s.handle(at, x.input)
 		case at == clock.Never:
 			return // nothing is left that could happen
@@ -180,10 +191,9 @@ func (s *Simulation) Run() {
 }
 
 // change carries out the next change of limits.
-func (s *Simulation) change() {
+func (s *Simulation) change(at clock.Time) {
 	c := &s.Changes[s.changed]
 	s.changed++
-	at := max(clock.Time(c.At), s.now)
 	switch {
 	case c.Function < 0:
 		s.handle(at, engine.Input{Kind: engine.SetProject, Concurrency: int32(c.Concurrency)})
@@ -249,11 +259,12 @@ type pending struct {
 	input engine.Input
 }
 
-func (p pending) before(q pending) bool { return p.at < q.at || p.at == q.at && p.order < q.order }
+// Before reports whether an input happens before another one.
+func (p pending) Before(q pending) bool { return p.at < q.at || p.at == q.at && p.order < q.order }
 
 // heapOf is a binary heap, the first on top. It has no interface between its values and their order, which would put
 // each of them on the heap of the program.
-type heapOf[T interface{ before(T) bool }] struct{ all []T }
+type heapOf[T interface{ Before(T) bool }] struct{ all []T }
 
 func (h *heapOf[T]) len() int { return len(h.all) }
 
@@ -263,7 +274,7 @@ func (h *heapOf[T]) push(x T) {
 	h.all = append(h.all, x)
 	for i := len(h.all) - 1; i > 0; {
 		up := (i - 1) / 2
-		if !h.all[i].before(h.all[up]) {
+		if !h.all[i].Before(h.all[up]) {
 			break
 		}
 		h.all[i], h.all[up] = h.all[up], h.all[i]
@@ -280,10 +291,10 @@ func (h *heapOf[T]) pop() T {
 		if down >= last {
 			break
 		}
-		if down+1 < last && h.all[down+1].before(h.all[down]) {
+		if down+1 < last && h.all[down+1].Before(h.all[down]) {
 			down++
 		}
-		if !h.all[down].before(h.all[i]) {
+		if !h.all[down].Before(h.all[i]) {
 			break
 		}
 		h.all[i], h.all[down] = h.all[down], h.all[i]

@@ -545,5 +545,23 @@ func sample(pid int) (u Usage) {
 	return u
 }
 
+// Waited returns how long the threads of a process have waited for a processor so far, from
+// /proc/PID/task/TID/schedstat
+// (proc(5)); 0 where that is not known.
+func (p *Process) Waited() (all time.Duration) {
+	names, _ := filepath.Glob("/proc/" + strconv.Itoa(p.PID) + "/task/*/schedstat")
+	for _, name := range names {
+		content, err := os.ReadFile(name)
+		if err != nil {
+			continue // it has ended meanwhile
+		}
+		if fields := bytes.Fields(content); len(fields) > 1 {
+			ns, _ := strconv.ParseInt(string(fields[1]), 10, 64)
+			all += time.Duration(ns)
+		}
+	}
+	return all
+}
+
 // clockTicks is the unit of processor times in /proc: 1/100 s on every Linux.
 const clockTicks = 100

@@ -158,11 +158,11 @@ func (in *instance) measureReady() {
 		return
 	}
 	proc.Sample([]*proc.Process{in.proc})
-	used := in.proc.Used().CPU
+	used, waited := in.proc.Used().CPU, in.proc.Waited()
 	in.d.mu.Lock()
 	defer in.d.mu.Unlock()
 	if r := in.record(); r.Stopped == 0 {
-		r.ReadyCPU = used
+		r.ReadyCPU, r.ReadyWait, r.Wait = used, waited, max(r.Wait, waited)
 	}
 }
 

@@ -1,0 +1,326 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"os"
+	"strconv"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
+
+	"nightdrill/internal/core/figure"
+	"nightdrill/internal/core/forecast"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/project"
+	"nightdrill/internal/session"
+)
+
+// forecastOptions are the flags of forecast.
+type forecastOptions struct {
+	tries   []string
+	traffic string
+	seeds   int
+	verify  bool
+	setting []string
+	to      string
+}
+
+func forecastCommand(dir *string) *cobra.Command {
+	var o forecastOptions
+	c := &cobra.Command{
+		Use:   "forecast RUN | DRILL --try FUNCTION.LIMIT=VALUES",
+		Short: "Forecast what a run would have been under other limits",
+		Long: `Forecast simulates a run under other limits: the same rules, in virtual time, with the
+times, the outcomes and the load of the machine that the run measured. It says which
+setting is the cheapest that keeps all budgets, and what each of them would do. A
+DRILL stands for its last finished run.
+
+  nightdrill forecast morning --try quote.max=1..8 --try quote.keep_warm=0,2
+
+What the run cannot tell is refused, with the reason. --verify tries the best setting
+(or the one that --setting names) live, and prints what was measured beside it.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			d, err := open(cmd.Context(), *dir)
+			if err != nil {
+				return err
+			}
+			defer d.Close()
+			return makeForecast(cmd, d, *dir, args[0], &o)
+		},
+	}
+	f := c.Flags()
+	f.StringArrayVar(&o.tries, "try", nil, "a limit with the values to try, such as quote.max=1..8 or "+
+		"quote.idle_after=1s,10s; may be repeated")
+	f.StringVar(&o.traffic, "traffic", "", "how much traffic: x2 is twice that of the run")
+	f.IntVar(&o.seeds, "seeds", forecast.DefaultSeeds, "simulations of each setting")
+	f.BoolVar(&o.verify, "verify", false, "try the best setting live, and print what was measured beside the forecast")
+	f.StringArrayVar(&o.setting, "setting", nil, "with --verify: a limit of the setting to try, such as quote.max=3; "+
+		"may be repeated")
+	f.StringVar(&o.to, "json", "", "write the forecast as JSON to a file (- for standard output, instead of the text)")
+	return c
+}
+
+func makeForecast(cmd *cobra.Command, d *session.Workspace, dir, name string, o *forecastOptions) error {
+	order := forecast.Order{Seeds: o.seeds}
+	if o.seeds < 1 || o.seeds > 1000 {
+		return wrong(fmt.Errorf("--seeds must be from 1 to 1000, got %d", o.seeds))
+	}
+	if len(o.setting) > 0 && !o.verify {
+		return wrong(errors.New("--setting names what --verify tries; give both"))
+	}
+	for _, t := range o.tries {
+		try, err := forecast.ParseTry(t)
+		if err != nil {
+			return wrong(fmt.Errorf("--try %w", err))
+		}
+		order.Tries = append(order.Tries, try)
+	}
+	if o.traffic != "" {
+		digits := strings.TrimPrefix(o.traffic, "x")
+		v, err := strconv.ParseFloat(digits, 64)
+		if err != nil || !(v >= 0.01 && v <= 100) {
+			return wrong(fmt.Errorf("--traffic %q is not a factor from x0.01 to x100, such as x2", o.traffic))
+		}
+		order.Traffic = v
+		if o.verify && v != 1 {
+			return wrong(errors.New("--verify tries a setting with the traffic of its drill; leave --traffic out"))
+		}
+	}
+	if len(order.Tries) == 0 && o.traffic == "" {
+		return wrong(errors.New("nothing to try: give --try, such as --try quote.max=1..8, or --traffic x2"))
+	}
+	b, drill, err := d.ForecastOf(name)
+	if err != nil {
+		return wrong(err)
+	}
+	f, err := session.Forecast(cmd.Context(), b, order, counted(cmd.ErrOrStderr()))
+	if errors.Is(err, context.Canceled) {
+		return coded{interrupted, errors.New("interrupted; nothing was forecast")}
+	}
+	if err != nil {
+		return wrong(err)
+	}
+	chosen := -1
+	if o.verify {
+		if chosen, err = choose(f, o.setting); err != nil {
+			return wrong(err)
+		}
+	}
+	if o.to != "-" {
+		forecastText(cmd.OutOrStdout(), f)
+		if trials, err := session.Trials(dir); err == nil {
+			if s := session.TrialsSentence(trials); s != "" && !o.verify {
+				fmt.Fprintln(cmd.OutOrStdout(), "\n"+s)
+			}
+		}
+	}
+	if o.verify {
+		if err := verify(cmd, d, dir, held(b, drill, order), f, chosen, o.to != "-"); err != nil {
+			return err
+		}
+	}
+	if o.to == "" {
+		return nil
+	}
+	content, err := json.MarshalIndent(f, "", "  ")
+	if err != nil {
+		return could(err)
+	}
+	if err := writeFile(cmd, o.to, append(content, '\n')); err != nil {
+		return could(err)
+	}
+	return nil
+}
+
+// counted returns what says on a terminal how far a forecast is; nil elsewhere.
+func counted(w io.Writer) func(n, of int) {
+	if f, ok := w.(*os.File); !ok || !term.IsTerminal(f.Fd()) {
+		return nil
+	}
+	return func(n, of int) {
+		if n%max(of/50, 1) == 0 || n == of {
+			fmt.Fprintf(w, "\r%d of %d simulations", n, of)
+		}
+		if n == of {
+			fmt.Fprint(w, "\r\x1b[K")
+		}
+	}
+}
+
+// choose returns the place of the setting that is tried live.
+func choose(f *forecast.Forecast, setting []string) (int, error) {
+	if len(setting) == 0 {
+		if f.Best == nil {
+			return 0, errors.New("no setting is the best; name the one to try: --setting quote.max=3")
+		}
+		return *f.Best, nil
+	}
+	at := -1
+	for i := range f.Cells {
+		match := true
+		for _, s := range setting {
+			name, value, _ := strings.Cut(s, "=")
+			match = match && string(f.Cells[i].Limits[name]) == value
+		}
+		if match && at >= 0 {
+			return 0, fmt.Errorf("--setting %s is more than one of the settings; name all limits",
+				strings.Join(setting, " "))
+		}
+		if match {
+			at = i
+		}
+	}
+	if at < 0 {
+		return 0, fmt.Errorf("--setting %s is none of the settings that were tried", strings.Join(setting, " "))
+	}
+	return at, nil
+}
+
+// held returns a drill without the changes that a forecast leaves out, too.
+func held(b *forecast.Base, drill *plan.Drill, o forecast.Order) *plan.Drill {
+	out := *drill
+	total := false
+	for i := range o.Tries {
+		total = total || o.Tries[i].Function == ""
+	}
+	out.Changes = forecast.Changes(drill.Changes, b.Held(o.Tries), total)
+	return &out
+}
+
+// verify carries a setting out.
+func verify(cmd *cobra.Command, d *session.Workspace, dir string, drill *plan.Drill, f *forecast.Forecast, cell int,
+	say bool) error {
+	changed, err := project.ChangeLimits(d.Project, drill, session.LimitChanges(f, cell))
+	if err != nil {
+		return wrong(err)
+	}
+	label := f.Cells[cell].Name(f)
+	fmt.Fprintf(cmd.ErrOrStderr(), "nightdrill: %s live, with %s\n", drill.Name, label)
+	r, err := carryOut(cmd, d, changed, nil)
+	if err != nil {
+		return err
+	}
+	_ = d.Runs.Note(r.ID, "forecast from "+f.Run+": "+label)
+	f.Verify(cell, r.Snapshot())
+	if err := session.KeepTrial(dir, session.Trial{Drill: drill.Name, Base: f.Run, Run: r.ID, Setting: label,
+		Error: f.Verified.Error}); err != nil {
+		return could(err)
+	}
+	if say {
+		verifiedText(cmd.OutOrStdout(), f)
+	}
+	return nil
+}
+
+func verifiedText(w io.Writer, f *forecast.Forecast) {
+	v := f.Verified
+	fmt.Fprintf(w, "\nTried live: %s, run %s\n", f.Cells[v.Cell].Name(f), v.Run)
+	t := tabwriter.NewWriter(w, 0, 8, 2, ' ', 0)
+	fmt.Fprintln(t, "\tforecast\t95 % of simulations\tmeasured\terror")
+	for _, x := range v.Each {
+		bounds := ""
+		if x.Lo != nil && x.Hi != nil {
+			bounds = figure.Millis(x.Lo) + " to " + figure.Millis(x.Hi)
+		}
+		off := "none"
+		if x.Measured != x.Forecast {
+			off = "all"
+			if x.Measured != 0 {
+				off = fmt.Sprintf("%+.1f %%", 100*(x.Forecast/x.Measured-1))
+			}
+		}
+		if x.Unit == "" {
+			fmt.Fprintf(t, "%s\t%.0f\t\t%.0f\t%s\n", x.What, x.Forecast, x.Measured, off)
+			continue
+		}
+		fmt.Fprintf(t, "%s, %s\t%s\t%s\t%s\t%s\n", x.What, x.Unit, figure.Millis(&x.Forecast), bounds,
+			figure.Millis(&x.Measured), off)
+	}
+	_ = t.Flush()
+	fmt.Fprintf(w, "Median error of the latencies: %s.\n", figure.Percent(v.Error))
+}
+
+// forecastText prints a forecast.
+func forecastText(w io.Writer, f *forecast.Forecast) {
+	fmt.Fprintf(w, "%s\n", f.Sentence)
+	of := fmt.Sprintf("Forecast from run %s", f.Run)
+	if f.Traffic != 1 {
+		of += fmt.Sprintf(", with %s times its traffic", strconv.FormatFloat(f.Traffic, 'g', -1, 64))
+	}
+	fmt.Fprintf(w, "%s; if the machine is as it was then. Intervals hold 95 %% of %d simulations.\n", of, f.Seeds)
+	if f.Dropped > 0 {
+		fmt.Fprintln(w, "What is tried holds from the beginning to the end: changes that the drill makes to it are "+
+			"left out.")
+	}
+	fmt.Fprintln(w)
+	t := tabwriter.NewWriter(w, 0, 8, 2, ' ', 0)
+	for _, x := range f.Tries {
+		fmt.Fprintf(t, "%s\t", x.Name)
+	}
+	fn := f.Subject()
+	fmt.Fprintf(t, "tightest budget\tmargin\twarm p95 of %s, ms\trejected\tstarted\tmemory, GiB s\tcost\t\n", fn)
+	for i := range f.Cells {
+		c := &f.Cells[i]
+		for _, x := range f.Tries {
+			fmt.Fprintf(t, "%s\t", c.Limits[x.Name])
+		}
+		if c.Refused != nil {
+			fmt.Fprintf(t, "not forecast\n")
+			continue
+		}
+		budget, margin := "none", ""
+		if v, m := c.Tightest(); v != nil {
+			budget, margin = v.Text, signed(m)
+		}
+		warm, x := "–", c.Functions[fn]
+		if l := &x.Latency.Warm; l.P95 != nil {
+			warm = figure.Millis(l.P95)
+			if l.P95Lo != nil {
+				warm += " [" + figure.Millis(l.P95Lo) + ", " + figure.Millis(l.P95Hi) + "]"
+			}
+		}
+		rejected, started, memory, cost := c.Totals()
+		mark := ""
+		if f.Best != nil && *f.Best == i {
+			mark = "cheapest"
+		}
+		if c.Extrapolated {
+			mark = strings.TrimSpace(mark + " beyond what was seen")
+		}
+		fmt.Fprintf(t, "%s\t%s\t%s\t%.0f\t%.0f\t%s\t%s\t%s\n", budget, margin, warm, rejected, started,
+			optional(memory), optional(cost), mark)
+	}
+	_ = t.Flush()
+	for _, why := range f.Reasons() {
+		fmt.Fprintf(w, "\nNot forecast: %s.", why)
+	}
+	if len(f.Reasons()) > 0 {
+		fmt.Fprintln(w)
+	}
+}
+
+// signed writes a margin.
+func signed(share float64) string {
+	switch {
+	case math.IsInf(share, -1):
+		return "missed"
+	case share < 0:
+		return "−" + figure.Percent(-share)
+	}
+	return "+" + figure.Percent(share)
+}
+
+func optional(v *float64) string {
+	if v == nil {
+		return "–"
+	}
+	return figure.Small(*v)
+}

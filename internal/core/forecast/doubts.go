@@ -1,0 +1,226 @@
+package forecast
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"nightdrill/internal/core/clock"
+	"nightdrill/internal/core/engine"
+	"nightdrill/internal/core/figure"
+	"nightdrill/internal/core/measure"
+	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/stats"
+)
+
+const (
+	busyOthers = 0.85 // of the processors, in use by others
+	fewStarts  = 6    // starts from which a cold start is forecast
+	muchSlower = 1.25 // times as long, for something to be said to grow
+	surely     = 0.01 // the chance of that
+	fewSamples = 30   // on each side, for that to be looked at
+	reproduced = 0.25 // by which the run itself is missed at most
+)
+
+// doubts finds what the run cannot tell.
+func (b *Base) doubts() {
+	busy, n := 0.0, 0
+	for _, o := range b.others {
+		busy, n = busy+o, n+1
+	}
+	if n > 0 && busy/float64(n) > busyOthers*b.Cores {
+		b.refuse("", "carry the drill out on a calmer machine", "others used %s of the machine's processors",
+			figure.Percent(busy/float64(n)/b.Cores))
+	}
+	for fn := range b.functions {
+		m := &b.functions[fn]
+		if m.n < fewest {
+			continue
+		}
+		early, late := b.byTime(fn)
+		if slower(early, late) || slower(late, early) {
+			b.refuse(m.name, "carry the drill out for longer, or from a warm beginning",
+				"its service time drifts over the run (median %s at first, %s at last): a cache, or something that "+
+					"fills up",
+				figure.Duration(median(early)), figure.Duration(median(late)))
+			continue // of which other doubts would follow
+		}
+		crowded, alone := b.byInFlight(fn)
+		if slower(crowded, alone) {
+			b.refuse(m.name, "stand in for what it calls (upstreams), or try the limit live",
+				"its service time grows with what is in flight (median %s against %s) and its processor time does "+
+					"not: "+
+					"something outside limits it", figure.Duration(median(crowded)), figure.Duration(median(alone)))
+		}
+	}
+	if b.Refusals == nil {
+		b.reproduces()
+	}
+}
+
+func (b *Base) refuse(function, remedy, format string, args ...any) {
+	b.Refusals = append(b.Refusals, Refusal{function, fmt.Sprintf(format, args...), remedy})
+}
+
+func median(all []time.Duration) time.Duration {
+	if len(all) == 0 {
+		return 0
+	}
+	all = slices.Sorted(slices.Values(all))
+	return all[stats.Rank(0.5, len(all))-1]
+}
+
+// slower reports whether the first samples are surely longer than the others, and much.
+func slower(a, b []time.Duration) bool {
+	if len(a) < fewSamples || len(b) < fewSamples || median(b) <= 0 {
+		return false
+	}
+	if float64(median(a)) < muchSlower*float64(median(b)) || median(a)-median(b) < time.Millisecond {
+		return false
+	}
+	_, p := stats.MannWhitney(a, b)
+	return p < surely
+}
+
+// warmOf visits the warm invocations of a function that went well, with their place in the run.
+func (b *Base) warmOf(fn int, visit func(i int)) {
+	for i := range b.Run.Invocations {
+		v := &b.Run.Invocations[i]
+		if int(v.Function) == fn && v.Class == engine.Warm && v.Result == engine.OK && v.Batch == 1 {
+			visit(i)
+		}
+	}
+}
+
+// byInFlight returns the service times, without what was waited for a processor, of invocations that began while much
+// was in flight, and while little was.
+func (b *Base) byInFlight(fn int) (crowded, alone []time.Duration) {
+	r := b.Run
+	type edge struct {
+		at clock.Time
+		by int
+	}
+	var edges []edge
+	for i := range r.Invocations {
+		if v := &r.Invocations[i]; int(v.Function) == fn {
+			edges = append(edges, edge{v.Began(), 1}, edge{v.Done, -1})
+		}
+	}
+	slices.SortFunc(edges, func(a, b edge) int {
+		if a.at != b.at {
+			return int(a.at - b.at)
+		}
+		return a.by - b.by
+	})
+	var at []clock.Time
+	var count []int
+	n, most := 0, 0
+	for _, e := range edges {
+		n += e.by
+		at, count, most = append(at, e.at), append(count, n), max(most, n)
+	}
+	if most < 2 {
+		return nil, nil
+	}
+	b.warmOf(fn, func(i int) {
+		v := &r.Invocations[i]
+		k, _ := slices.BinarySearch(at, v.Began()+1)
+		cpu, rest := b.apart(v)
+		took := cpu + rest
+		switch c := count[max(k-1, 0)]; {
+		case 3*c > 2*most:
+			crowded = append(crowded, took)
+		case 3*c <= most || c <= 1:
+			alone = append(alone, took)
+		}
+	})
+	return crowded, alone
+}
+
+// byTime returns the service times of the first and of the last third of a function's invocations.
+func (b *Base) byTime(fn int) (early, late []time.Duration) {
+	type at struct {
+		began clock.Time
+		took  time.Duration
+	}
+	var all []at
+	b.warmOf(fn, func(i int) {
+		v := &b.Run.Invocations[i]
+		cpu, rest := b.apart(v)
+		took := cpu + rest
+		all = append(all, at{v.Began(), took})
+	})
+	slices.SortFunc(all, func(a, b at) int { return int(a.began - b.began) })
+	third := len(all) / 3
+	for i := range all {
+		switch {
+		case i < third:
+			early = append(early, all[i].took)
+		case i >= len(all)-third:
+			late = append(late, all[i].took)
+		}
+	}
+	return early, late
+}
+
+// reproduces simulates the run itself, and refuses functions whose warm service time does not come out.
+func (b *Base) reproduces() {
+	was := measure.Analyze(b.Run).Summary
+	is := measure.Analyze(b.Simulate(Setting{Limits: b.Limits, Seed: 1})).Summary
+	for fn := range b.functions {
+		name := b.functions[fn].name
+		w, i := was.Functions[name].Service.Warm, is.Functions[name].Service.Warm
+		if w.P50 == nil || i.P50 == nil || w.N < fewSamples {
+			continue
+		}
+		if ratio := *i.P50 / *w.P50; (ratio > 1+reproduced || ratio < 1-reproduced) && abs64(*i.P50-*w.P50) > 1 {
+			b.refuse(name, "carry the drill out on a calmer machine, or for longer",
+				"the model does not reproduce the run "+
+					"itself: warm service %s ms against %s ms measured", figure.Millis(i.P50), figure.Millis(w.P50))
+		}
+	}
+}
+
+func abs64(v float64) float64 { return max(v, -v) }
+
+// refusal returns why a setting is not forecast, or "" where it is.
+func (b *Base) refusal(c *Cell, began, inFlight []int) string {
+	limits := c.Setting
+	for _, r := range b.Refusals {
+		switch fn := b.Project.FunctionNamed(r.Function); {
+		case r.Function == "":
+			return r.Text
+		case fn >= 0 && limits[fn] != b.Limits[fn]:
+			return r.Function + ": " + r.Text
+		}
+	}
+	for fn := range b.functions {
+		m := &b.functions[fn]
+		if began[fn] > 0 && m.seen < fewStarts && began[fn] > m.seen && b.wantsStarts(fn, limits) {
+			return fmt.Sprintf("%s: only %d starts were seen, and it would start %d; %d are needed", m.name, m.seen,
+				began[fn], fewStarts)
+		}
+		if limits[fn] != b.Limits[fn] && inFlight[fn] > m.inFlight*mostBeyond && m.inFlight > 0 {
+			return fmt.Sprintf("%s: %d would be in flight at once, and at most %d ever were; a run with max %d "+
+				"would tell",
+				m.name, inFlight[fn], m.inFlight, inFlight[fn])
+		}
+	}
+	return ""
+}
+
+// wantsStarts reports whether a setting changes how often a function starts.
+func (b *Base) wantsStarts(fn int, limits []plan.Limits) bool { return limits[fn] != b.Limits[fn] }
+
+// mostBeyond is how many times as many may be in flight as were ever seen.
+const mostBeyond = 2
+
+// Extrapolates reports whether more would be in flight than was ever seen.
+func (b *Base) extrapolates(inFlight []int) bool {
+	for fn := range b.functions {
+		if b.functions[fn].inFlight > 0 && inFlight[fn] > b.functions[fn].inFlight {
+			return true
+		}
+	}
+	return false
+}
