@@ -17,8 +17,6 @@ import (
 
 	"nightdrill/internal/core/figure"
 	"nightdrill/internal/core/forecast"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/project"
 	"nightdrill/internal/session"
 )
 
@@ -29,6 +27,7 @@ type forecastOptions struct {
 	seeds   int
 	verify  bool
 	setting []string
+	even    string
 	to      string
 }
 
@@ -64,6 +63,8 @@ What the run cannot tell is refused, with the reason. --verify tries the best se
 	f.BoolVar(&o.verify, "verify", false, "try the best setting live, and print what was measured beside the forecast")
 	f.StringArrayVar(&o.setting, "setting", nil, "with --verify: a limit of the setting to try, such as quote.max=3; "+
 		"may be repeated")
+	f.StringVar(&o.even, "break-even", "", "a function: from which rate of events on an instance kept warm is cheaper "+
+		"than cold starts")
 	f.StringVar(&o.to, "json", "", "write the forecast as JSON to a file (- for standard output, instead of the text)")
 	return c
 }
@@ -94,21 +95,29 @@ func makeForecast(cmd *cobra.Command, d *session.Workspace, dir, name string, o 
 			return wrong(errors.New("--verify tries a setting with the traffic of its drill; leave --traffic out"))
 		}
 	}
-	if len(order.Tries) == 0 && o.traffic == "" {
+	if o.even != "" && (len(order.Tries) > 0 || o.traffic != "" || o.verify) {
+		return wrong(errors.New("--break-even varies the rate and keep_warm by itself; leave --try, --traffic and " +
+			"--verify out"))
+	}
+	if len(order.Tries) == 0 && o.traffic == "" && o.even == "" {
 		return wrong(errors.New("nothing to try: give --try, such as --try quote.max=1..8, or --traffic x2"))
 	}
-	b, drill, err := d.ForecastOf(name)
+	x, err := d.ForecastOf(name)
 	if err != nil {
 		return wrong(err)
 	}
-	f, err := session.Forecast(cmd.Context(), b, order, counted(cmd.ErrOrStderr()))
+	if o.even != "" {
+		x.Order.Seeds = o.seeds
+		return breakEven(cmd, x, o)
+	}
+	err = x.Make(cmd.Context(), order, counted(cmd.ErrOrStderr()))
 	if errors.Is(err, context.Canceled) {
 		return coded{interrupted, errors.New("interrupted; nothing was forecast")}
 	}
 	if err != nil {
 		return wrong(err)
 	}
-	chosen := -1
+	f, chosen := x.Made, -1
 	if o.verify {
 		if chosen, err = choose(f, o.setting); err != nil {
 			return wrong(err)
@@ -123,7 +132,7 @@ func makeForecast(cmd *cobra.Command, d *session.Workspace, dir, name string, o 
 		}
 	}
 	if o.verify {
-		if err := verify(cmd, d, dir, held(b, drill, order), f, chosen, o.to != "-"); err != nil {
+		if err := verify(cmd, d, dir, x, chosen, o.to != "-"); err != nil {
 			return err
 		}
 	}
@@ -138,6 +147,35 @@ func makeForecast(cmd *cobra.Command, d *session.Workspace, dir, name string, o 
 		return could(err)
 	}
 	return nil
+}
+
+// breakEven prints from which rate on an instance kept warm is cheaper than cold starts.
+func breakEven(cmd *cobra.Command, x *session.Forecasting, o *forecastOptions) error {
+	e, err := x.BreakEven(cmd.Context(), o.even, counted(cmd.ErrOrStderr()))
+	switch {
+	case errors.Is(err, context.Canceled):
+		return coded{interrupted, errors.New("interrupted; nothing was forecast")}
+	case err != nil:
+		return wrong(err)
+	}
+	if o.to != "" {
+		content, err := json.MarshalIndent(e, "", "  ")
+		if err != nil {
+			return could(err)
+		}
+		if err := writeFile(cmd, o.to, append(content, '\n')); err != nil || o.to == "-" {
+			return err
+		}
+	}
+	w := cmd.OutOrStdout()
+	fmt.Fprintf(w, "%s\n\n", e.Sentence)
+	t := tabwriter.NewWriter(w, 0, 8, 2, ' ', tabwriter.AlignRight)
+	fmt.Fprintf(t, "deliveries/s\tcold without\tcold with\t%s without\twith one kept warm\t\n", e.Unit)
+	for _, p := range e.Curve {
+		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t\n", figure.Ratio(p.PerSecond), figure.Percent(p.Cold),
+			figure.Percent(p.ColdWith), figure.Small(p.Without), figure.Small(p.With))
+	}
+	return t.Flush()
 }
 
 // counted returns what says on a terminal how far a forecast is; nil elsewhere.
@@ -184,34 +222,21 @@ func choose(f *forecast.Forecast, setting []string) (int, error) {
 	return at, nil
 }
 
-// held returns a drill without the changes that a forecast leaves out, too.
-func held(b *forecast.Base, drill *plan.Drill, o forecast.Order) *plan.Drill {
-	out := *drill
-	total := false
-	for i := range o.Tries {
-		total = total || o.Tries[i].Function == ""
-	}
-	out.Changes = forecast.Changes(drill.Changes, b.Held(o.Tries), total)
-	return &out
-}
-
 // verify carries a setting out.
-func verify(cmd *cobra.Command, d *session.Workspace, dir string, drill *plan.Drill, f *forecast.Forecast, cell int,
-	say bool) error {
-	changed, err := project.ChangeLimits(d.Project, drill, session.LimitChanges(f, cell))
+func verify(cmd *cobra.Command, d *session.Workspace, dir string, x *session.Forecasting, cell int, say bool) error {
+	changed, err := x.Live(d.Project, cell)
 	if err != nil {
 		return wrong(err)
 	}
+	f := x.Made
 	label := f.Cells[cell].Name(f)
-	fmt.Fprintf(cmd.ErrOrStderr(), "nightdrill: %s live, with %s\n", drill.Name, label)
+	fmt.Fprintf(cmd.ErrOrStderr(), "nightdrill: %s live, with %s\n", changed.Name, label)
 	r, err := carryOut(cmd, d, changed, nil)
 	if err != nil {
 		return err
 	}
-	_ = d.Runs.Note(r.ID, "forecast from "+f.Run+": "+label)
-	f.Verify(cell, r.Snapshot())
-	if err := session.KeepTrial(dir, session.Trial{Drill: drill.Name, Base: f.Run, Run: r.ID, Setting: label,
-		Error: f.Verified.Error}); err != nil {
+	_ = d.Runs.Note(r.ID, "forecast from "+f.Run+": "+label) // for whoever reads the list
+	if err := x.Measured(dir, cell, r.Snapshot()); err != nil {
 		return could(err)
 	}
 	if say {
@@ -312,7 +337,7 @@ func signed(share float64) string {
 	switch {
 	case math.IsInf(share, -1):
 		return "missed"
-	case share < 0:
+	case math.Signbit(share):
 		return "−" + figure.Percent(-share)
 	}
 	return "+" + figure.Percent(share)

@@ -55,6 +55,7 @@ drills:
 		{"leave --traffic out", "night", "--traffic", "x2", "--verify"},
 		{"give both", "night", "--try", "tide.max=2", "--setting", "tide.max=2"},
 		{"none of the settings", "night", "--try", "tide.max=2", "--verify", "--setting", "tide.max=3"},
+		{"by itself", "night", "--break-even", "tide", "--traffic", "x2"},
 		{"--seeds must be", "night", "--try", "tide.max=2", "--seeds", "0"},
 		{"no run", "someday", "--try", "tide.max=2"},
 	} {
@@ -90,6 +91,14 @@ drills:
 	if out, _ := forecastOf(ok, "night", "--try", "tide.max=4"); !strings.Contains(out,
 		"The last forecast that was tried live was within") {
 		t.Error(out)
+	}
+	if out, _ := forecastOf(ok, "night", "--break-even", "tide", "--seeds", "2"); !strings.Contains(out,
+		"GiB s without") {
+		t.Error(out)
+	}
+	if _, errs := forecastOf(wrongUse, "night", "--break-even", "tied"); !strings.Contains(errs,
+		`unknown function "tied"`) {
+		t.Error(errs)
 	}
 	// the last run is the one that was tried live: nothing was changed meanwhile
 	if out, _ := forecastOf(ok, "last", "--traffic", "x2"); strings.Contains(out, "are left out") {

@@ -1,6 +1,7 @@
 package session
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -16,24 +17,34 @@ import (
 	"nightdrill/internal/core/figure"
 	"nightdrill/internal/core/forecast"
 	"nightdrill/internal/core/plan"
+	"nightdrill/internal/core/record"
+	"nightdrill/internal/project"
 	"nightdrill/internal/store"
 )
 
-// ForecastOf returns what can be forecast from: a run by its name, or the last finished run of a drill; and the drill
-// under the limits that the run had. The error says what is missing.
-func (d *Workspace) ForecastOf(name string) (*forecast.Base, *plan.Drill, error) {
+// Forecasting is what forecasts are made from, and the last of them.
+type Forecasting struct {
+	Base  *forecast.Base
+	Order forecast.Order
+	Made  *forecast.Forecast // nil before it is made
+
+	drill *plan.Drill
+}
+
+// ForecastOf returns what can be forecast from: a run by its name, or the last finished run of a drill. The error says
+// what is missing.
+func (d *Workspace) ForecastOf(name string) (*Forecasting, error) {
 	info, err := d.runOf(name)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	r, err := d.Runs.Load(info.ID)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	drill := d.DrillNamed(r.Drill)
 	if drill == nil {
-		return nil, nil, fmt.Errorf("run %s is of a drill %s, which the project does not have (any more)", r.ID,
-			r.Drill)
+		return nil, fmt.Errorf("run %s is of a drill %s, which the project does not have (any more)", r.ID, r.Drill)
 	}
 	of := *drill
 	of.Limits = slices.Clone(drill.Limits)
@@ -45,7 +56,38 @@ func (d *Workspace) ForecastOf(name string) (*forecast.Base, *plan.Drill, error)
 		l.Max, l.PerInstance, l.KeepWarm, l.Guaranteed = f.Max, f.PerInstance, f.KeepWarm, f.Guaranteed
 	}
 	b, err := forecast.New(d.Project, &of, r, runtime.NumCPU())
-	return b, &of, err
+	if err != nil {
+		return nil, err
+	}
+	return &Forecasting{Base: b, drill: &of}, nil
+}
+
+// total reports whether the project's total is tried.
+func (x *Forecasting) total() bool {
+	return slices.ContainsFunc(x.Order.Tries, func(t forecast.Try) bool { return t.Function == "" })
+}
+
+// Live returns the drill under the limits of a cell, without the changes that the forecast leaves out, too.
+func (x *Forecasting) Live(p *plan.Project, cell int) (*plan.Drill, error) {
+	of := *x.drill
+	of.Changes = forecast.Changes(x.drill.Changes, x.Base.Held(x.Order.Tries), x.total())
+	return project.ChangeLimits(p, &of, LimitChanges(x.Made, cell))
+}
+
+// Simulated returns what the run would look like under the limits of a cell, in one of its simulations.
+func (x *Forecasting) Simulated(cell int) *record.Run {
+	c := &x.Made.Cells[cell]
+	r := x.Base.Simulate(forecast.Setting{Limits: c.Setting, Concurrency: c.Concurrency,
+		Held: x.Base.Held(x.Order.Tries), Traffic: x.Order.Traffic, Seed: 1, Levels: true})
+	r.Simulated = cmp.Or(c.Name(x.Made), "its own limits")
+	return r
+}
+
+// Measured sets what a run measured of a cell beside its forecast, and keeps how far off that was.
+func (x *Forecasting) Measured(dir string, cell int, r *record.Run) error {
+	x.Made.Verify(cell, r)
+	return KeepTrial(dir, Trial{Drill: r.Drill, Base: x.Made.Run, Run: r.ID, Setting: x.Made.Cells[cell].Name(x.Made),
+		Error: x.Made.Verified.Error})
 }
 
 // runOf returns a run by its name, or the last finished run of a drill.
@@ -66,13 +108,13 @@ func (d *Workspace) runOf(name string) (store.Info, error) {
 		name, name)
 }
 
-// Forecast simulates on all processors; done, if not nil, is called with how many simulations are done, and the context
-// ends it.
-func Forecast(ctx context.Context, b *forecast.Base, o forecast.Order, done func(n, of int)) (*forecast.Forecast,
-	error) {
-	g, err := b.NewGrid(o)
+// Make simulates on all processors; done, if not nil, is called with how many simulations are done, and the context
+// ends
+// it.
+func (x *Forecasting) Make(ctx context.Context, o forecast.Order, done func(n, of int)) error {
+	g, err := x.Base.NewGrid(o)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	jobs := make(chan int)
 	var all sync.WaitGroup
@@ -100,9 +142,29 @@ func Forecast(ctx context.Context, b *forecast.Base, o forecast.Order, done func
 	close(jobs)
 	all.Wait()
 	if ctx.Err() != nil {
-		return nil, ctx.Err()
+		return ctx.Err()
 	}
-	return g.Conclude(), nil
+	x.Order, x.Made = o, g.Conclude()
+	return nil
+}
+
+// BreakEven makes the curve of what an instance kept warm costs over rates of events.
+func (x *Forecasting) BreakEven(ctx context.Context, function string, done func(n, of int)) (*forecast.BreakEven,
+	error) {
+	var at []*forecast.Forecast
+	for i, factor := range forecast.Factors {
+		o := forecast.Order{Tries: forecast.EvenTries(function), Traffic: factor, Seeds: x.Order.Seeds}
+		err := x.Make(ctx, o, func(n, of int) {
+			if done != nil {
+				done(i*of+n, len(forecast.Factors)*of)
+			}
+		})
+		if err != nil {
+			return nil, err
+		}
+		at = append(at, x.Made)
+	}
+	return x.Base.NewBreakEven(function, at)
 }
 
 // Trial is a forecast that was tried live.
@@ -112,7 +174,6 @@ type Trial struct {
 	Run     string  `json:"run"`
 	Setting string  `json:"setting"`
 	Error   float64 `json:"median_error"` // as a share
-	Worst   float64 `json:"worst_error"`
 }
 
 const mostTrials = 200

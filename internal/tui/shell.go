@@ -131,14 +131,16 @@ type shell struct {
 		text  string
 		since time.Time
 	}
-	preparing string                   // what is done before a drill starts
-	yes       func(string) tea.Cmd     // what y does
-	asking    bool                     // whether to stop the drill and leave
-	after     func(run string) tea.Cmd // what comes when the drill in progress is over
-	again     bool                     // what comes then is another drill
-	opening   uint64                   // the invocation to be shown once its run's lanes are there
-	leaving   bool
-	broken    bool // interrupted while a drill ran
+	preparing   string                   // what is done before a drill starts
+	yes         func(string) tea.Cmd     // what y does
+	asking      bool                     // whether to stop the drill and leave
+	after       func(run string) tea.Cmd // what comes when the drill in progress is over
+	again       bool                     // what comes then is another drill
+	forecasting *session.Forecasting     // the last forecast
+	endForecast func()
+	opening     uint64 // the invocation to be shown once its run's lanes are there
+	leaving     bool
+	broken      bool // interrupted while a drill ran
 }
 
 type (
@@ -167,6 +169,7 @@ type (
 		page *report.Page
 		id   string
 		err  error
+		then func() // once it is shown; nil for nothing
 	}
 	// interruptMsg is a signal from outside, or Ctrl-C.
 	interruptMsg struct{}
@@ -379,6 +382,18 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 		return s, s.replay(m.ID)
 	case findings.Vary:
 		return s, s.vary(m)
+	case findings.Foretell:
+		return s, s.forecast(m)
+	case findings.Cancel:
+		s.cancelForecast()
+	case findings.Imagine:
+		return s, s.imagine(m.Cell)
+	case findings.Try:
+		return s, s.try(m.Cell)
+	case forecastMsg:
+		s.forecasted(m)
+	case triedMsg:
+		return s, s.tried(m)
 	case replayMsg:
 		return s, s.replayed(m)
 	case compareMsg:
@@ -416,6 +431,9 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 			s.findings.Trouble(m.err.Error())
 		} else {
 			s.findings.Show(m.page)
+			if m.then != nil {
+				m.then()
+			}
 		}
 	default:
 		for _, v := range s.views() {

@@ -89,6 +89,7 @@ type model struct {
 	computes  float64 // share of an invocation's time in which it has a processor or waits for one
 	cap       float64 // processors that an instance may use; 0 for no bound
 	pools     [pools][]sample
+	near      [pools]int // which pool stands for each
 	starts    []start
 	seen      int // starts that became ready
 	inFlight  int // most at once
@@ -98,8 +99,10 @@ type model struct {
 	n         int
 }
 
-// pool is what service times depend on: how many invocations the instance had answered, and how many events one has.
-type pool struct{ position, batch int }
+// pool is what service times depend on: how many invocations the instance had answered, how many events one has, and
+// how
+// long the instance had rested.
+type pool struct{ position, batch, rest int }
 
 // sample is a service time without waiting for a processor; samples are in the order of time.
 type sample struct {
@@ -137,6 +140,19 @@ func batched(n int) int {
 		return 2
 	}
 	return 3
+}
+
+// rested returns the class of how long an instance had nothing to do before an invocation. After a rest, caches are
+// cold
+// and connections behave differently (acknowledgements are delayed only while they are busy).
+func rested(d time.Duration) int {
+	switch {
+	case d < 2*time.Millisecond:
+		return 0
+	case d < 200*time.Millisecond:
+		return 1
+	}
+	return 2
 }
 
 // New learns from a run. p and d are the project and the drill that it was of, and cores the processors of its machine.
@@ -358,7 +374,10 @@ func (b *Base) learnServices() {
 	slices.SortStableFunc(order, func(x, y int32) int {
 		return int(r.Invocations[x].Began() - r.Invocations[y].Began())
 	})
-	nth := make([]int, len(r.Instances))
+	nth, last := make([]int, len(r.Instances)), make([]clock.Time, len(r.Instances))
+	for i := range r.Instances {
+		last[i] = r.Instances[i].Ready
+	}
 	for _, i := range order {
 		v := &r.Invocations[i]
 		m := &b.functions[v.Function]
@@ -368,8 +387,12 @@ func (b *Base) learnServices() {
 		nth[v.Instance]++
 		m.n++
 		work, rest := b.apart(v)
-		k := pool{position(nth[v.Instance]), batched(int(v.Batch))}
+		k := pool{position(nth[v.Instance]), batched(int(v.Batch)), rested(v.Began().Sub(last[v.Instance]))}
+		last[v.Instance] = max(last[v.Instance], v.Done)
 		m.pools[k.place()] = append(m.pools[k.place()], sample{work, rest})
+	}
+	for fn := range b.functions {
+		b.functions[fn].findNearest()
 	}
 	b.countInFlight()
 }
@@ -400,52 +423,70 @@ func (b *Base) countInFlight() {
 	}
 }
 
-// draw draws from samples in blocks, so that what belongs together in time stays together.
+// draw draws from samples in blocks, so that what belongs together in time stays together: first a sample of the
+// samples,
+// since those measured are one draw themselves, then from that.
 type draw struct {
 	r    *rng.Source
-	next []struct{ at, left int } // of each pool: the next one, and how many of its block are left
+	next []struct {
+		at, left int     // the next one of each pool, and how many of its block are left
+		of       []int32 // the sample of the samples
+	}
 }
 
 func newDraw(seed, stream uint64, n int) *draw {
-	return &draw{rng.New(seed, stream), make([]struct{ at, left int }, n)}
+	d := &draw{r: rng.New(seed, stream)}
+	d.next = slices.Grow(d.next, n)[:n]
+	return d
 }
 
 // index returns the place of the next sample of a pool of n.
 func (d *draw) index(pool, n int) int {
 	x := &d.next[pool]
-	if x.left == 0 {
-		// about the square root: long enough to keep what depends on each other, short enough for many of them
-		x.at, x.left = d.r.Below(n), int(math.Ceil(math.Sqrt(float64(n))))
+	// about the square root: long enough to keep what depends on each other, short enough for many of them
+	block := int(math.Ceil(math.Sqrt(float64(n))))
+	for len(x.of) < n {
+		from := d.r.Below(n)
+		for i := range min(block, n-len(x.of)) {
+			x.of = append(x.of, int32((from+i)%n))
+		}
 	}
-	i := x.at % n
-	x.at, x.left = i+1, x.left-1
-	return i
+	if x.left == 0 {
+		x.at, x.left = d.r.Below(n), block
+	}
+	i := x.of[x.at%n]
+	x.at, x.left = x.at+1, x.left-1
+	return int(i)
 }
 
 // pools is how many pools of samples a function has.
-const pools = 16
+const pools = 48
 
-func (k pool) place() int { return 4*k.position + k.batch }
+func (k pool) place() int { return 12*k.position + 3*k.batch + k.rest }
 
-// nearest returns the samples of a pool, or of the nearest to it that has any.
-func (m *model) nearest(k pool) (pool, []sample) {
-	if s := m.pools[k.place()]; len(s) >= fewest {
-		return k, s
-	}
-	best, least := k, 1<<30
-	for position := range 4 {
-		for batch := range 4 {
-			at := pool{position, batch}
-			distance := 4*abs(position-k.position) + 3*abs(batch-k.batch)
-			if len(m.pools[at.place()]) < fewest {
+func poolAt(place int) pool { return pool{place / 12, place / 3 % 4, place % 3} }
+
+// nearest returns the samples of a pool, or of the nearest to it that has enough.
+func (m *model) nearest(k pool) (place int, all []sample) {
+	place = m.near[k.place()]
+	return place, m.pools[place]
+}
+
+// findNearest finds which pool stands for each.
+func (m *model) findNearest() {
+	for i := range m.near {
+		k, least := poolAt(i), 1<<30
+		for j := range m.pools {
+			at := poolAt(j)
+			distance := 6*abs(at.position-k.position) + 4*abs(at.batch-k.batch) + 3*abs(at.rest-k.rest)
+			if len(m.pools[j]) < fewest {
 				distance += 100
 			}
-			if len(m.pools[at.place()]) > 0 && distance < least {
-				best, least = at, distance
+			if len(m.pools[j]) > 0 && distance < least {
+				m.near[i], least = j, distance
 			}
 		}
 	}
-	return best, m.pools[best.place()]
 }
 
 // fewest is how many samples a pool has that stands for itself.

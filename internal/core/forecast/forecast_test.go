@@ -53,7 +53,7 @@ func (w world) base(t testing.TB) *Base {
 		Sources:   []record.Source{{Name: "s", Kind: "queue", To: []int{0}}}}
 	for i := range w.starts {
 		r.Instances = append(r.Instances, record.Instance{ID: int32(i), Number: int32(i + 1), Spawned: 1,
-			Ready: clock.Time(100 * time.Millisecond)})
+			Ready: clock.Time(100 * time.Millisecond), Peak: 1 << 30})
 	}
 	draw := rng.New(5, 5)
 	at := r.Begins
@@ -260,6 +260,33 @@ func TestTheAnswer(t *testing.T) {
 	}
 	if again := forecastOf(t, b, o); fmt.Sprint(again.Cells[3].Functions) == "" || again.Sentence != f.Sentence {
 		t.Errorf("once %q, then %q", f.Sentence, again.Sentence)
+	}
+}
+
+// A warm instance that is paid for all the time is worth it from the rate on at which cold starts and idle times of one
+// second take a second, too.
+func TestBreakEven(t *testing.T) {
+	b := world{n: 400, rate: 8, wait: time.Minute, service: fixed(20 * time.Millisecond)}.base(t)
+	b.Run.Rates = &plan.Rates{Currency: "EUR", GiBSecond: 1, Billed: []string{"start", "idle", "invocation"}}
+	b.Limits[0].KeepWarm, b.Limits[0].IdleAfter = 0, 200*time.Millisecond
+	var at []*Forecast
+	for _, factor := range Factors {
+		at = append(at, forecastOf(t, b, Order{Tries: EvenTries("f"), Traffic: factor, Seeds: 3}))
+	}
+	e, err := b.NewBreakEven("f", at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range e.Curve[1:] {
+		if a, b := e.Curve[i], e.Curve[i+1]; b.PerSecond <= a.PerSecond || b.Cold > a.Cold+0.05 ||
+			b.Without < a.Without {
+			t.Errorf("%+v, then %+v", a, b)
+		}
+	}
+	// an event alone takes 100 ms of start, 20 of its own and 200 idle: 3.1 a second fill one
+	if e.From == nil || *e.From < 2 || *e.From > 8 || e.Unit != "EUR" || e.Curve[0].Cold < 0.8 ||
+		e.Curve[0].ColdWith > 0.1 {
+		t.Errorf("%s %+v", e.Sentence, e.Curve)
 	}
 }
 

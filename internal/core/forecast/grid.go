@@ -515,17 +515,17 @@ func (c *Cell) Tightest() (v *measure.Verdict, margin float64) {
 		if err != nil || x.Measured == nil || x.Few {
 			continue
 		}
-		m := 1.0
+		m := 1.0 // of what is exact, or a bound of 0: held or missed, with nothing in between
 		switch left := b.Bound - *x.Measured; {
-		case b.Bound == 0 && !x.Held:
+		case !x.Held && (b.Bound == 0 || b.Op == "==" || b.Op == "!="):
 			m = math.Inf(-1)
-		case b.Bound == 0:
-		case b.Op[0] == '<' || b.Op == "==":
+		case b.Bound == 0 || b.Op == "==" || b.Op == "!=":
+		case b.Op[0] == '<':
 			m = left / b.Bound
 		default:
 			m = -left / b.Bound
 		}
-		if x.Held != (m >= 0) { // of == and !=, and where the median does not decide
+		if x.Held != (m >= 0) { // where the median does not decide
 			m = -m
 		}
 		if v == nil || m < margin {
@@ -696,7 +696,16 @@ func (f *Forecast) Verify(cell int, r *record.Run) {
 			float64(was.Instances.Started),
 			x.Started == float64(was.Instances.Started)})
 	}
-	slices.SortFunc(v.Each, func(a, b VerifiedValue) int { return strings.Compare(a.What, b.What) })
+	subject := f.Subject() + " " // first
+	slices.SortFunc(v.Each, func(a, b VerifiedValue) int {
+		first := func(x VerifiedValue) int {
+			if strings.HasPrefix(x.What, subject) {
+				return 0
+			}
+			return 1
+		}
+		return cmp.Or(first(a)-first(b), strings.Compare(a.What, b.What))
+	})
 	if m := quantile(errors, 0.5); m != nil {
 		v.Error = *m
 	}

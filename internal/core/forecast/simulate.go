@@ -69,6 +69,7 @@ type simulation struct {
 	of       []int           // events of the run by those of the simulation
 	open     []int32         // places of invocations in flight by their numbers; -1 for none
 	nth      []int32         // invocations of each instance
+	last     []clock.Time    // when the last one was done, or it was ready
 	children map[int64][]int // events that replies are being sent on as
 	attempts []attemptsOf    // of each event of the simulation
 	inFlight []int           // of each function
@@ -215,13 +216,14 @@ func (x *simulation) start(f *engine.Effect) sim.Work {
 func (x *simulation) invoke(f *engine.Effect, events []int64) sim.Work {
 	m := &x.b.functions[f.Function]
 	for int(f.Instance) >= len(x.nth) {
-		x.nth = append(x.nth, 0)
+		x.nth, x.last = append(x.nth, 0), append(x.last, x.readyAt(int32(len(x.last))))
 	}
 	x.nth[f.Instance]++
-	k, samples := m.nearest(pool{position(int(x.nth[f.Instance])), batched(len(events))})
+	at, samples := m.nearest(pool{position(int(x.nth[f.Instance])), batched(len(events)),
+		rested(f.At.Sub(x.last[f.Instance]))})
 	w := sim.Work{Status: 200}
 	if len(samples) > 0 {
-		s := samples[x.services.index(int(f.Function)*pools+k.place(), len(samples))]
+		s := samples[x.services.index(int(f.Function)*pools+at, len(samples))]
 		w.CPU, w.Rest = s.cpu, s.rest
 	}
 	if int(f.Instance) < len(x.out.Instances) {
@@ -311,6 +313,14 @@ func (x *simulation) visit(f *engine.Effect, _ []int64) {
 	}
 }
 
+// readyAt returns when an instance was ready.
+func (x *simulation) readyAt(instance int32) clock.Time {
+	if int(instance) < len(x.out.Instances) {
+		return x.out.Instances[instance].Ready
+	}
+	return 0
+}
+
 // close returns the invocation of an effect, once: nil where it is no longer in flight.
 func (x *simulation) close(f *engine.Effect) *record.Invocation {
 	if f.Invocation >= uint64(len(x.open)) || x.open[f.Invocation] < 0 {
@@ -319,6 +329,7 @@ func (x *simulation) close(f *engine.Effect) *record.Invocation {
 	v := &x.out.Invocations[x.open[f.Invocation]]
 	x.open[f.Invocation] = -1
 	x.inFlight[v.Function]--
+	x.last[v.Instance] = f.At
 	return v
 }
 

@@ -46,7 +46,8 @@ func (b *Base) apart(v *record.Invocation) (cpu, rest time.Duration) {
 	m := &b.functions[v.Function]
 	took := v.Done.Sub(v.Began())
 	computed := time.Duration(m.computes * float64(took))
-	return time.Duration(m.scale * float64(computed) / b.slow.between(v.Began(), v.Done, m.cap)), took - computed
+	alone := min(m.scale/b.slow.between(v.Began(), v.Done, m.cap), 1) // the rest it computes between invocations
+	return time.Duration(alone * float64(computed)), took - computed
 }
 
 // noCPU is the share of processor time below which invocations count as waiting alone.
@@ -100,8 +101,10 @@ func (b *Base) learnSlowness() {
 			m := &b.functions[fn]
 			if m.computes, m.scale = shareOf(cpu[fn], took[fn]), 1; b.waits {
 				starting[fn] = shareOf(startCPU[fn]+startWait[fn], wholeStart[fn])
-				if m.computes = shareOf(cpu[fn]+wait[fn], whole[fn]); m.computes > 0 {
-					m.scale = min(cpu[fn]/(m.computes*took[fn]), 1) // the rest it computes between invocations
+				// threads that wait at the same time count twice: no more than there was to wait for
+				waited := min(wait[fn], cpu[fn]*(whole[fn]/max(took[fn], 1)-1))
+				if m.computes = shareOf(cpu[fn]+waited, whole[fn]); m.computes > 0 {
+					m.scale = cpu[fn] / (m.computes * took[fn])
 				}
 				continue
 			}

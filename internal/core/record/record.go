@@ -56,6 +56,7 @@ type Run struct {
 	Commit      string            // of the project's folder, and whether it had changes; "" if unknown
 	Plan        []byte            // the plan of the run, as JSON; nil if unknown
 	Said        map[uint64]string // the last log line of failed invocations, by their IDs
+	Simulated   string            // the setting of a forecast that this is the simulation of; "" for what happened
 	Filtered    bool              // a part of a run, chosen by a filter
 	// Server-Timing headers of first answers by their numbers, of a run that was read back
 	Timings map[int32]string

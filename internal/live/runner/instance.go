@@ -313,6 +313,12 @@ func (in *instance) stop() {
 	}
 	proc.Sample([]*proc.Process{process})
 	in.measure(process)
+	waited := process.Waited() // while its threads are there
+	in.d.mu.Lock()
+	if r := in.record(); r.Stopped == 0 {
+		r.Wait = max(r.Wait, waited)
+	}
+	in.d.mu.Unlock()
 	if in.fn.Stop != nil { // what runs may be elsewhere; the command that started it comes to its end by that
 		ctx, done := context.WithTimeout(context.Background(), stopTimeout)
 		defer done()

@@ -147,7 +147,7 @@ func (d *Runner) sampleMachine() {
 
 // measure reads what the instance has used so far.
 func (in *instance) measure(p *proc.Process) {
-	u, waited := p.Used(), p.Waited()
+	u := p.Used()
 	in.d.mu.Lock()
 	defer in.d.mu.Unlock()
 	r := in.record()
@@ -161,5 +161,5 @@ func (in *instance) measure(p *proc.Process) {
 		in.sampled = time.Now()
 		r.CPU = u.CPU
 	}
-	r.Peak, r.Wait = max(r.Peak, u.Peak), max(r.Wait, waited)
+	r.Peak = max(r.Peak, u.Peak)
 }

@@ -61,6 +61,9 @@ func (m *Model) readLog() tea.Cmd {
 	if m.live || m.kept == nil || m.logs.lines != nil || m.logs.loading {
 		return nil
 	}
+	if m.chart.Run().Simulated != "" {
+		return nil
+	}
 	run, kept := m.Shown(), m.kept
 	m.logs.loading = true
 	return func() tea.Msg {
@@ -225,6 +228,9 @@ func (m *Model) noLines(name string) string {
 		return name + " wrote nothing."
 	case m.live:
 		return "No log output yet."
+	}
+	if r := m.chart.Run(); r != nil && r.Simulated != "" {
+		return "This run is simulated: nothing ran, and nothing was written."
 	}
 	return "No log is kept with this run: its functions wrote nothing, or it is from an earlier version."
 }

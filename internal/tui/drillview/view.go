@@ -474,6 +474,8 @@ func (m *Model) Title() (style canvas.Style, text string) {
 	}
 	r := m.chart.Run()
 	switch {
+	case r.Simulated != "":
+		return canvas.Cold, "simulated: " + r.Drill + " with " + r.Simulated
 	case m.ending:
 		return canvas.Bad, fmt.Sprintf("%s  stopping", r.Drill)
 	case m.live && m.cold():

@@ -57,24 +57,25 @@ type Runs interface {
 
 // Keys are the keys of the view.
 var Keys = struct {
-	Older, Newer, Open, Budgets, Lanes, Cursor, Filter, Alone, Runs, Start, Export, Replay, Vary, Copy,
-	Escape key.Binding
+	Older, Newer, Open, Budgets, Lanes, Cursor, Filter, Alone, Runs, Start, Export, Replay, Vary, Forecast,
+	Copy, Escape key.Binding
 }{
-	Older:   key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "older and newer runs, or the cursor")),
-	Newer:   key.NewBinding(key.WithKeys("right")),
-	Open:    pane.Bind("open the row, or what is behind the cursor", "enter"),
-	Budgets: pane.Bind("budgets that were met", "b"),
-	Lanes:   pane.Bind("the run's lanes", "t"),
-	Cursor:  pane.Bind("a cursor on the drawings", "c"),
-	Filter:  pane.Bind("filter", "/"),
-	Alone:   pane.Bind("findings of what is chosen alone", "f"),
-	Runs:    pane.Bind("past runs", "r"),
-	Start:   pane.Bind("take the function's start apart", "X"),
-	Export:  pane.Bind("export to files", "x"),
-	Replay:  pane.Bind("replay its events", "a"),
-	Vary:    pane.Bind("again with an upstream changed, and compare", "v"),
-	Copy:    pane.Bind("copy the verdict", "y"),
-	Escape:  key.NewBinding(key.WithKeys("esc", "escape"), key.WithHelp("esc", "back")),
+	Older:    key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "older and newer runs, or the cursor")),
+	Newer:    key.NewBinding(key.WithKeys("right")),
+	Open:     pane.Bind("open the row, or what is behind the cursor", "enter"),
+	Budgets:  pane.Bind("budgets that were met", "b"),
+	Lanes:    pane.Bind("the run's lanes", "t"),
+	Cursor:   pane.Bind("a cursor on the drawings", "c"),
+	Filter:   pane.Bind("filter", "/"),
+	Alone:    pane.Bind("findings of what is chosen alone", "f"),
+	Runs:     pane.Bind("past runs", "r"),
+	Start:    pane.Bind("take the function's start apart", "X"),
+	Export:   pane.Bind("export to files", "x"),
+	Replay:   pane.Bind("replay its events", "a"),
+	Vary:     pane.Bind("again with an upstream changed, and compare", "v"),
+	Forecast: pane.Bind("forecast it under other limits", "w"),
+	Copy:     pane.Bind("copy the verdict", "y"),
+	Escape:   key.NewBinding(key.WithKeys("esc", "escape"), key.WithHelp("esc", "back")),
 }
 
 // Model is the state of the view.
@@ -101,6 +102,7 @@ type Model struct {
 	top     int             // rows of the canvas above the page's first
 	calls   *calls
 	list    *list
+	outlook *outlook // a forecast from the run
 }
 
 // New returns the view.
@@ -138,6 +140,9 @@ func (m *Model) Show(p *report.Page) {
 	m.whole, m.page, m.loading, m.trouble, m.scroll.At, m.cursor, m.calls = p, p, "", "", 0, -1, nil
 	m.filter, m.row = record.Filter{}, 0
 	clear(m.open)
+	if !same {
+		m.outlook = nil
+	}
 }
 
 // Have sets the run whose findings the view shows.
@@ -163,6 +168,8 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	switch {
 	case m.list != nil:
 		return m.listKey(k)
+	case m.outlook != nil:
+		return m.outlookKey(k)
 	case m.calls != nil:
 		return m.callsKey(k)
 	case key.Matches(k, Keys.Runs):
@@ -182,6 +189,8 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		}
 	case key.Matches(k, Keys.Vary):
 		return m.askVary()
+	case key.Matches(k, Keys.Forecast):
+		return m.askForecast()
 	case key.Matches(k, Keys.Copy):
 		return m.copy()
 	case key.Matches(k, Keys.Cursor):
@@ -245,6 +254,8 @@ func (m *Model) Help() []key.Binding {
 		return []key.Binding{bind("enter", "open"), bind("space", "mark to compare"), bind("c", "compare"),
 			bind("n", "name"), bind("o", "note"), bind("p", "pin"), bind("/", "filter"), bind("x", "export"),
 			bind("D", "delete"), bind("u", "undo"), bind("y", "copy its name"), Keys.Escape}
+	case m.outlook != nil:
+		return m.outlookHelp()
 	case m.calls != nil:
 		return []key.Binding{bind("enter", "open it in the lanes"), bind("↑↓", "choose"), bind("/", "filter"),
 			bind("f", "findings of these alone"), Keys.Escape}
@@ -256,7 +267,7 @@ func (m *Model) Help() []key.Binding {
 			Keys.Escape}
 	}
 	out := []key.Binding{bind("enter", "open the row"), bind("t", "lanes"), Keys.Cursor, Keys.Filter, Keys.Runs,
-		Keys.Export, Keys.Replay}
+		Keys.Forecast, Keys.Export, Keys.Replay}
 	if len(m.page.Summary.Upstreams) > 0 {
 		out = slices.Insert(out, 3, Keys.Vary)
 	}
@@ -274,12 +285,12 @@ func (m *Model) Help() []key.Binding {
 
 // Keys returns all keys of what has the focus, for the help.
 func (m *Model) Keys() []key.Binding {
-	if m.list != nil || m.calls != nil || m.cursor >= 0 {
+	if m.list != nil || m.calls != nil || m.cursor >= 0 || m.outlook != nil {
 		return m.Help()
 	}
 	return []key.Binding{Keys.Older, scroll.Keys.Up, scroll.Keys.PageUp, Keys.Open, Keys.Budgets, Keys.Lanes,
 		Keys.Cursor, Keys.Filter,
-		Keys.Runs, Keys.Start, Keys.Export, Keys.Replay, Keys.Vary, Keys.Copy, Keys.Escape}
+		Keys.Runs, Keys.Start, Keys.Export, Keys.Replay, Keys.Vary, Keys.Forecast, Keys.Copy, Keys.Escape}
 }
 
 // Title names the run that is shown.
@@ -431,6 +442,10 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 		out.Put(2, 1, canvas.Plain, "No runs yet.")
 		out.Put(2, 3, canvas.Dim, "Press 4 to choose a drill and start it; its findings appear here when it has "+
 			"finished.")
+		return out
+	}
+	if m.outlook != nil {
+		m.drawOutlook(out)
 		return out
 	}
 	if m.filter != (record.Filter{}) {
