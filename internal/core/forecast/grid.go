@@ -586,7 +586,11 @@ func (b *Base) conclude(f *Forecast) {
 	}
 	parts = append(parts, f.edges(best)...)
 	if refused > 0 {
-		parts = append(parts, fmt.Sprintf("%d of %d settings are not forecast.", refused, len(f.Cells)))
+		text := fmt.Sprintf("%d of %d settings are not forecast", refused, len(f.Cells))
+		if 2*refused > len(f.Cells) {
+			text += ": " + f.Reasons()[0]
+		}
+		parts = append(parts, text+".")
 	}
 	f.Sentence = strings.Join(parts, " ")
 }

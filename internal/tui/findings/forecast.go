@@ -12,6 +12,7 @@ import (
 
 	"nightdrill/internal/core/figure"
 	"nightdrill/internal/core/forecast"
+	"nightdrill/internal/core/report"
 	"nightdrill/internal/tui/canvas"
 	"nightdrill/internal/tui/msg"
 	"nightdrill/internal/tui/scroll"
@@ -38,7 +39,6 @@ type outlook struct {
 	x, y    int                // the chosen setting: the value of the first limit, and what the others are
 	figure  int                // which figure the grid shows
 	scrollX int
-	scrollY int
 	top     scroll.Page
 }
 
@@ -414,7 +414,7 @@ func (o *outlook) drawCell(c *canvas.Canvas, w, y int) int {
 		}
 		end := c.PutUpTo(1, y, w-1, style, sign+" "+b.Text)
 		if b.Measured != nil && !b.Few {
-			c.PutUpTo(end+2, y, w-1, canvas.Dim, strings.TrimSpace(figure.Millis(b.Measured)+" "+b.Unit))
+			c.PutUpTo(end+2, y, w-1, canvas.Dim, strings.Replace(report.BudgetSays(b), "measured", "forecast", 1))
 		}
 		y++
 	}
