@@ -15,12 +15,17 @@ import (
 
 // forecastMsg is what a forecast came to.
 type forecastMsg struct {
-	of  *session.Forecasting
-	err error
+	number int // of the request
+	of     *session.Forecasting
+	err    error
 }
 
 // forecast makes a forecast in the background.
 func (s *shell) forecast(m findings.Foretell) tea.Cmd {
+	if s.running != nil || s.preparing != "" {
+		s.complain(errors.New("a forecast would take the processors from the drill that runs; wait until it has ended"))
+		return nil
+	}
 	var o forecast.Order
 	for _, t := range strings.Fields(m.Tries) {
 		try, err := forecast.ParseTry(t)
@@ -37,6 +42,8 @@ func (s *shell) forecast(m findings.Foretell) tea.Cmd {
 	s.cancelForecast()
 	ctx, cancel := context.WithCancel(s.ctx)
 	s.endForecast = cancel
+	s.forecasts++
+	number := s.forecasts
 	var n, all atomic.Int64
 	s.findings.Forecasting(m.Tries, func() (int, int) { return int(n.Load()), int(all.Load()) })
 	d := s.workspace
@@ -49,23 +56,26 @@ func (s *shell) forecast(m findings.Foretell) tea.Cmd {
 				all.Store(int64(of))
 			})
 		}
-		return forecastMsg{x, err}
+		return forecastMsg{number, x, err}
 	}
 }
 
+// cancelForecast ends the forecast that is being made, if any.
 func (s *shell) cancelForecast() {
 	if s.endForecast != nil {
 		s.endForecast()
 		s.endForecast = nil
+		s.findings.Forecast(nil, "")
 	}
 }
 
 // forecasted takes what a forecast came to.
 func (s *shell) forecasted(m forecastMsg) {
 	switch {
-	case errors.Is(m.err, context.Canceled):
+	case m.number != s.forecasts || s.endForecast == nil: // it was cancelled
 		return
 	case m.err != nil:
+		s.endForecast = nil
 		s.findings.Forecast(nil, "")
 		s.complain(m.err)
 		return

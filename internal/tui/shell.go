@@ -137,8 +137,9 @@ type shell struct {
 	after       func(run string) tea.Cmd // what comes when the drill in progress is over
 	again       bool                     // what comes then is another drill
 	forecasting *session.Forecasting     // the last forecast
-	endForecast func()
-	opening     uint64 // the invocation to be shown once its run's lanes are there
+	endForecast func()                   // nil while none is being made
+	forecasts   int                      // that were asked for
+	opening     uint64                   // the invocation to be shown once its run's lanes are there
 	leaving     bool
 	broken      bool // interrupted while a drill ran
 }
@@ -454,6 +455,7 @@ func (s *shell) start(d *plan.Drill) tea.Cmd {
 		s.complain(err)
 		return nil
 	}
+	s.cancelForecast() // it would take the processors from the drill
 	s.preparing, s.tab = "preparing "+d.Name, onDrill
 	ctx := s.ctx
 	return func() tea.Msg {

@@ -144,6 +144,17 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x := open(t, 160, 47)
 	x.sttys(program + " demo")
 	x.wait("● friday-evening", "Arrivals", "quote-1", "◆", "Latency so far, ms")
+	x.keys("?")
+	x.wait("Keys and symbols", "cold: it waited for this start")
+	x.keys("Escape")
+	x.gone("Keys and symbols")
+	// the map while the drill runs: every kind with what it lives by
+	x.keys("2")
+	x.wait("vessels  stream", "lag ", "depth ", "next poll in", "simulated time", "sent on ─▸ scans ─▸ boarding",
+		"2 unmatched", "─▸ positions-refused")
+	x.keys("Down", "Down", "Down")
+	x.wait("── cargo ─", "curl -T FILE http://127.0.0.1:")
+	x.keys("4")
 	x.wait("by the function's limit", "boarding-", "┤ idle")
 	// an invocation, opened while the drill runs
 	x.keys("Down")
@@ -156,17 +167,6 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.wait("reply status")
 	x.keys("Escape")
 	x.gone("reply status")
-	x.keys("?")
-	x.wait("Keys and symbols", "cold: it waited for this start")
-	x.keys("Escape")
-	x.gone("Keys and symbols")
-	// the map while the drill runs: every kind with what it lives by
-	x.keys("2")
-	x.wait("vessels  stream", "lag ", "depth ", "next poll in", "simulated time", "sent on ─▸ scans ─▸ boarding",
-		"2 unmatched", "─▸ positions-refused")
-	x.keys("Down", "Down", "Down")
-	x.wait("── cargo ─", "curl -T FILE http://127.0.0.1:")
-	x.keys("4")
 	// to its end: the findings open by themselves
 	pane := x.wait("Functions: the worst first", "budgets met", "Budgets")
 	pane += x.scrolled()
@@ -201,6 +201,14 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.keys("-l", "find")
 	x.wait(":find", "findings")
 	x.keys("Enter")
+	x.wait("Functions: the worst first")
+	// what the run would have been under other limits
+	x.keys("w")
+	x.answer("Forecast this run under other limits; try", "quote.max=3,6")
+	x.wait("A forecast from this run", "margin to the tightest budget")
+	x.keys("m")
+	x.wait("warm p95 of quote, ms")
+	x.keys("Escape")
 	x.wait("Functions: the worst first")
 	// an upload that triggered nothing goes on the map, and stops with the reason
 	x.keys("2")

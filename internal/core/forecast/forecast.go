@@ -338,7 +338,7 @@ func (b *Base) learnStarts() {
 			rest = max(whole-cpu-in.ReadyWait, 0)
 			slow = float64(cpu+in.ReadyWait) / float64(max(cpu, 1))
 		}
-		m.starts = append(m.starts, start{cpu: cpu, rest: rest, exec: in.Exec.Sub(in.Spawned), slow: slow})
+		m.starts = append(m.starts, start{cpu: cpu, rest: rest, exec: max(in.Exec.Sub(in.Spawned), 0), slow: slow})
 		m.seen++
 	}
 	for fn := range b.functions {

@@ -229,6 +229,9 @@ func (b *Base) set(c *Cell, t *Try, value string) error {
 // MostCells bounds a grid.
 const MostCells = 400
 
+// mostEvents bounds a simulation, whose records are kept in memory while its figures are computed.
+const mostEvents = 3_000_000
+
 // Grid is the work of a forecast: jobs that may be done in any order, and several at once.
 type Grid struct {
 	base  *Base
@@ -250,6 +253,9 @@ func (b *Base) NewGrid(o Order) (*Grid, error) {
 		return nil, err
 	}
 	seeds, traffic := cmp.Or(o.Seeds, DefaultSeeds), cmp.Or(o.Traffic, 1)
+	if n := float64(len(b.events)) * traffic; n > mostEvents {
+		return nil, fmt.Errorf("these are %.0f events in each simulation; at most %d are simulated", n, mostEvents)
+	}
 	f := &Forecast{Format: Format, Project: b.Run.Project, Drill: b.Run.Drill, Run: b.Run.ID, Traffic: traffic,
 		Tries: []TryJSON{}, Cells: cells, Refusals: []string{}, Seeds: seeds}
 	for i := range o.Tries {
