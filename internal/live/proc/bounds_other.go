@@ -2,7 +2,10 @@
 
 package proc
 
-import "syscall"
+import (
+	"syscall"
+	"time"
+)
 
 // Bounded returns that nothing is enforced here.
 func Bounded() Enforcement {
