@@ -545,23 +545,40 @@ func sample(pid int) (u Usage) {
 	return u
 }
 
-// Waited returns how long the threads of a process have waited for a processor so far, from
-// /proc/PID/task/TID/schedstat
-// (proc(5)); 0 where that is not known.
-func (p *Process) Waited() (all time.Duration) {
-	names, _ := filepath.Glob("/proc/" + strconv.Itoa(p.PID) + "/task/*/schedstat")
-	for _, name := range names {
-		content, err := os.ReadFile(name)
-		if err != nil {
-			continue // it has ended meanwhile
+// Computed returns for how long the threads of a process, and of those that it started, have had a processor so far,
+// and
+// for how long they have waited for one (/proc/PID/task/TID/schedstat and children, proc(5)). Threads that have ended
+// are not in it; where it is not known, both are 0.
+func (p *Process) Computed() (cpu, waited time.Duration) {
+	seen := map[string]bool{}
+	var add func(pid string)
+	add = func(pid string) {
+		if seen[pid] || len(seen) >= mostCounted {
+			return
 		}
-		if fields := bytes.Fields(content); len(fields) > 1 {
-			ns, _ := strconv.ParseInt(string(fields[1]), 10, 64)
-			all += time.Duration(ns)
+		seen[pid] = true
+		dir := "/proc/" + pid + "/task/"
+		tasks, _ := os.ReadDir(dir) // none of a process that has ended
+		for _, t := range tasks {
+			var ran, delayed int64
+			content, _ := os.ReadFile(dir + t.Name() + "/schedstat")
+			if fields := bytes.Fields(content); len(fields) > 1 {
+				ran, _ = strconv.ParseInt(string(fields[0]), 10, 64)
+				delayed, _ = strconv.ParseInt(string(fields[1]), 10, 64)
+			}
+			cpu, waited = cpu+time.Duration(ran), waited+time.Duration(delayed)
+			content, _ = os.ReadFile(dir + t.Name() + "/children")
+			for child := range strings.FieldsSeq(string(content)) {
+				add(child)
+			}
 		}
 	}
-	return all
+	add(strconv.Itoa(p.PID))
+	return cpu, waited
 }
+
+// mostCounted bounds the processes whose threads are counted.
+const mostCounted = 1_000
 
 // clockTicks is the unit of processor times in /proc: 1/100 s on every Linux.
 const clockTicks = 100

@@ -39,8 +39,8 @@ func sample(int) Usage { return Usage{} }
 
 func meter() string { return "" }
 
-// Waited returns 0: that is not known here.
-func (p *Process) Waited() time.Duration { return 0 }
+// Computed returns 0: that is not known here.
+func (p *Process) Computed() (cpu, waited time.Duration) { return 0, 0 }
 
 // Sample does nothing here.
 func Sample([]*Process) {}

@@ -35,12 +35,16 @@ func (b busyMeter) share() float64 {
 	if !b.ok || err != nil || len(t) == 0 {
 		return math.NaN()
 	}
-	idle := t[0].Idle + t[0].Iowait - b.from.Idle - b.from.Iowait
-	all := total(t[0]) - total(b.from)
+	return busyShare(b.from, t[0])
+}
+
+// busyShare returns the share of the processors that was in use between two moments, or NaN where there is none.
+func busyShare(from, to cpu.TimesStat) float64 {
+	all := total(to) - total(from)
 	if all <= 0 {
 		return math.NaN()
 	}
-	return min(max(1-idle/all, 0), 1)
+	return min(max(1-(to.Idle+to.Iowait-from.Idle-from.Iowait)/all, 0), 1)
 }
 
 func total(t cpu.TimesStat) float64 {
@@ -49,6 +53,7 @@ func total(t cpu.TimesStat) float64 {
 
 // machineMeter measures what the machine did since it was last asked.
 type machineMeter struct {
+	loads   *[]record.MachineLoad // what it measured
 	was     cpu.TimesStat
 	stalled uint64 // microseconds
 	asked   time.Time
@@ -69,12 +74,11 @@ func (m *machineMeter) next() (l record.MachineLoad, ok bool) {
 	if asked.IsZero() || took <= 0 {
 		return l, false
 	}
-	idle := t[0].Idle + t[0].Iowait - was.Idle - was.Iowait
-	all := total(t[0]) - total(was)
-	if all <= 0 {
+	share := busyShare(was, t[0])
+	if math.IsNaN(share) {
 		return l, false
 	}
-	l.Busy = int32(1000 * min(max(1-idle/all, 0), 1) * float64(runtime.NumCPU()))
+	l.Busy = int32(1000 * share * float64(runtime.NumCPU()))
 	l.Running, l.Stalled = -1, -1
 	if misc, err := load.Misc(); err == nil {
 		l.Running = int32(max(misc.ProcsRunning-1, 0)) // without the one that looks

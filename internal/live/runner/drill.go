@@ -66,6 +66,7 @@ func New(p *plan.Project, drill *plan.Drill, c Config) *Drill {
 	d.opened = drill.BeginEmpty || drill.Cold != nil || !slices.ContainsFunc(drill.Limits,
 		func(l plan.Limits) bool { return l.KeepWarm > 0 })
 	d.ledger = newRecord(p, drill, c)
+	d.machine = &machineMeter{loads: &d.rec.Loads}
 	d.openSpans(c.Hosts)
 	if drill.Cold != nil {
 		d.awaited, d.rec.ColdStarts = true, drill.Cold.N

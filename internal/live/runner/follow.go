@@ -433,7 +433,6 @@ func (d *Follower) keepsReplies() int { return transport.ReplyLimit }
 // What a follower has no use for.
 func (d *Follower) chainedPayload(p *payload.Payload) (*payload.Payload, int32) { return p, 0 }
 func (d *Follower) leaseExtended(int32)                                         {}
-func (d *Follower) machineLoad(record.MachineLoad)                              {}
 func (d *Follower) doubted([]uint64)                                            {}
 func (d *Follower) changed(int, string)                                         {}
 func (d *Follower) handIn(clock.Time, *slot) *job                               { return nil }

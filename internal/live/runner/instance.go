@@ -111,7 +111,6 @@ func (in *instance) live() {
 				time.Microsecond)))
 		}
 		in.say(logs.Ready, words)
-		go in.measureReady()
 		if in.fn.Transport == plan.Lines {
 			lines := transport.NewLines(in.proc.In, in.proc.Out, func(line string) {
 				in.say(logs.Line, "(standard output) "+text.Harmless(strings.TrimRight(line, "\r\n")))
@@ -119,6 +118,7 @@ func (in *instance) live() {
 			in.carrier = lines
 		}
 		in.open()
+		in.measureReady()
 	} else if in.fn.Transport == plan.Lines {
 		in.proc.In.Close()
 	}
@@ -152,17 +152,31 @@ func (in *instance) endedWell(how string) string {
 		"event and end? transport: oneshot)"
 }
 
-// measureReady notes the processor time that the instance took until it was ready, as soon as it is.
+// measureReady notes what the instance took of the processors until it was ready, in a drill: once what waits for it
+// has
+// been sent, so that nothing waits for that.
 func (in *instance) measureReady() {
-	if in.proc == nil {
+	if in.d.machine == nil {
 		return
 	}
-	proc.Sample([]*proc.Process{in.proc})
-	used, waited := in.proc.Used().CPU, in.proc.Waited()
+	used, waited := in.proc.Computed()
 	in.d.mu.Lock()
 	defer in.d.mu.Unlock()
 	if r := in.record(); r.Stopped == 0 {
-		r.ReadyCPU, r.ReadyWait, r.Wait = used, waited, max(r.Wait, waited)
+		r.ReadyCPU, r.ReadyWait = used, waited
+	}
+}
+
+// measureWait notes for how long the instance waited for a processor in all, in a drill, while its threads are there.
+func (in *instance) measureWait(p *proc.Process) {
+	if in.d.machine == nil {
+		return
+	}
+	_, waited := p.Computed()
+	in.d.mu.Lock()
+	defer in.d.mu.Unlock()
+	if r := in.record(); r.Stopped == 0 {
+		r.Wait = max(r.ReadyWait, waited)
 	}
 }
 
@@ -313,12 +327,7 @@ func (in *instance) stop() {
 	}
 	proc.Sample([]*proc.Process{process})
 	in.measure(process)
-	waited := process.Waited() // while its threads are there
-	in.d.mu.Lock()
-	if r := in.record(); r.Stopped == 0 {
-		r.Wait = max(r.Wait, waited)
-	}
-	in.d.mu.Unlock()
+	in.measureWait(process)
 	if in.fn.Stop != nil { // what runs may be elsewhere; the command that started it comes to its end by that
 		ctx, done := context.WithTimeout(context.Background(), stopTimeout)
 		defer done()

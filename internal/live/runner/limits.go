@@ -124,8 +124,11 @@ func (d *Runner) sampleOnce() {
 	d.sampleMachine()
 }
 
-// sampleMachine notes what the machine did since it was last looked at.
+// sampleMachine notes what the machine did since it was last looked at, in a drill.
 func (d *Runner) sampleMachine() {
+	if d.machine == nil {
+		return
+	}
 	load, ok := d.machine.next()
 	if !ok {
 		return
@@ -142,7 +145,7 @@ func (d *Runner) sampleMachine() {
 	}
 	d.machine.at, d.machine.ours = now, ours
 	load.At = now
-	d.recorder.machineLoad(load)
+	*d.machine.loads = append(*d.machine.loads, load)
 }
 
 // measure reads what the instance has used so far.

@@ -35,9 +35,9 @@ func (c *caller) Calling(traceparent string) upstream.Of {
 		return upstream.Of{Starting: true}
 	}
 	d := c.d
+	run, event, invocation, traced := transport.ParseTraceparent(traceparent)
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	run, event, invocation, traced := transport.ParseTraceparent(traceparent)
 	traced = traced && run == d.trace|1
 	var open, ofEvent []*slot
 	for _, s := range in.slots {
@@ -119,16 +119,21 @@ func (d *Runner) withUpstreams(l *launched, fn *plan.Function, env []string) ([]
 			env = append(env, name+"="+plan.Reach(fn.ReachAt, l.gate.URL(i)))
 		}
 	}
-	own := func(name string) (string, bool) {
-		for _, e := range env {
-			if value, ok := strings.CutPrefix(e, name+"="); ok {
-				return value, true
-			}
+	return append(env, l.gate.ProxyEnvironment(func(url string) string { return plan.Reach(fn.ReachAt, url) },
+		func(name string) (string, bool) {
+			value, i := lookUp(env, name)
+			return value, i >= 0
+		})...), nil
+}
+
+// lookUp returns the value of a variable of an environment, and its place; -1 where it has none.
+func lookUp(env []string, name string) (value string, place int) {
+	for i, e := range env {
+		if value, ok := strings.CutPrefix(e, name+"="); ok {
+			return value, i
 		}
-		return "", false
 	}
-	return append(env, l.gate.ProxyEnvironment(func(url string) string { return plan.Reach(fn.ReachAt, url) }, own)...),
-		nil
+	return "", -1
 }
 
 // SetUpstream changes how a stand-in behaves while the run goes on, and enters that into the run.
@@ -226,6 +231,3 @@ type Call struct {
 	Why   string // what went wrong; "" for nothing
 	At    time.Time
 }
-
-// machineLoad implements recorder.
-func (d *Drill) machineLoad(l record.MachineLoad) { d.rec.Loads = append(d.rec.Loads, l) }

@@ -54,14 +54,14 @@ type Runner struct {
 	heard      func(line string) // gets what the functions write; nil for none
 	p          *plan.Project
 	recorder   recorder
-	trace      uint64        // first half of trace IDs
-	tag        string        // tells this run's instances from those of others
-	log        *logs.Log     // of what the functions write; nil for none
-	objects    Objects       // nil for none
-	publish    string        // where functions publish; "" for nowhere
-	mqtt       string        // likewise over MQTT
-	neighbours *upstream.Set // stand-ins for upstreams; nil for none
-	machine    machineMeter
+	trace      uint64          // first half of trace IDs
+	tag        string          // tells this run's instances from those of others
+	log        *logs.Log       // of what the functions write; nil for none
+	objects    Objects         // nil for none
+	publish    string          // where functions publish; "" for nowhere
+	mqtt       string          // likewise over MQTT
+	neighbours *upstream.Set   // stand-ins for upstreams; nil for none
+	machine    *machineMeter   // of a drill; nil of a session
 	receiver   *spans.Receiver // of spans; nil for none
 	bindAt     string          // the host at which functions in other networks reach this machine's listeners
 
@@ -156,8 +156,6 @@ type recorder interface {
 	called(c *record.Call, label, why string, attempts []*Attempt)
 	// spanned is called with a span of an event's trace, whose Event is set; it may be of another process.
 	spanned(s *record.Span, x *spans.Span)
-	// machineLoad is called with what the machine did, about every quarter of a second.
-	machineLoad(l record.MachineLoad)
 	// missed returns where it is counted which spans were not kept.
 	missed() *record.SpansMissed
 	// keepsReplies returns how many bytes of a reply's body are kept.

@@ -2,7 +2,6 @@ package runner
 
 import (
 	"slices"
-	"strings"
 	"time"
 
 	"nightdrill/internal/core/clock"
@@ -68,9 +67,6 @@ func (d *Runner) withSpans(fn *plan.Function, instance string, env []string) []s
 	if d.receiver == nil || !fn.Spans {
 		return env
 	}
-	has := func(name string) bool {
-		return slices.ContainsFunc(env, func(e string) bool { return strings.HasPrefix(e, name+"=") })
-	}
 	for _, v := range [][2]string{
 		{"OTEL_EXPORTER_OTLP_ENDPOINT", plan.Reach(fn.ReachAt, d.receiver.URL())},
 		{"OTEL_EXPORTER_OTLP_PROTOCOL", "http/protobuf"}, {"OTEL_TRACES_EXPORTER", "otlp"},
@@ -78,17 +74,15 @@ func (d *Runner) withSpans(fn *plan.Function, instance string, env []string) []s
 		{"OTEL_PROPAGATORS", "tracecontext"}, {"OTEL_TRACES_SAMPLER", "parentbased_always_on"},
 		// 0 would send them when the process ends
 		{"OTEL_BSP_SCHEDULE_DELAY", "100"}} {
-		if !has(v[0]) {
+		if _, i := lookUp(env, v[0]); i < 0 {
 			env = append(env, v[0]+"="+v[1])
 		}
 	}
 	const attributes = "OTEL_RESOURCE_ATTRIBUTES"
 	own := "service.instance.id=" + instance
-	for i := range env {
-		if strings.HasPrefix(env[i], attributes+"=") {
-			env[i] += "," + own
-			return env
-		}
+	if _, i := lookUp(env, attributes); i >= 0 {
+		env[i] += "," + own
+		return env
 	}
 	return append(env, attributes+"="+own)
 }
