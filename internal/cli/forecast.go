@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"math"
 	"os"
 	"strconv"
 	"strings"
@@ -303,7 +302,7 @@ func forecastText(w io.Writer, f *forecast.Forecast) {
 		}
 		budget, margin := "none", ""
 		if v, m := c.Tightest(); v != nil {
-			budget, margin = v.Text, signed(m)
+			budget, margin = v.Text, figure.Signed(m)
 		}
 		warm, x := "–", c.Functions[fn]
 		if l := &x.Latency.Warm; l.P95 != nil {
@@ -330,17 +329,6 @@ func forecastText(w io.Writer, f *forecast.Forecast) {
 	if len(f.Reasons()) > 0 {
 		fmt.Fprintln(w)
 	}
-}
-
-// signed writes a margin.
-func signed(share float64) string {
-	switch {
-	case math.IsInf(share, -1):
-		return "missed"
-	case math.Signbit(share):
-		return "−" + figure.Percent(-share)
-	}
-	return "+" + figure.Percent(share)
 }
 
 func optional(v *float64) string {

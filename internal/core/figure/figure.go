@@ -36,6 +36,17 @@ func Percent(share float64) string {
 	}
 }
 
+// Signed writes a share with its sign; "missed" for one without bound.
+func Signed(share float64) string {
+	switch {
+	case math.IsInf(share, -1):
+		return "missed"
+	case math.Signbit(share):
+		return "−" + Percent(-share)
+	}
+	return "+" + Percent(share)
+}
+
 // Ratio writes a ratio with three significant digits.
 func Ratio(v float64) string {
 	switch {

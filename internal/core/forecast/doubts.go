@@ -95,42 +95,18 @@ func (b *Base) warmOf(fn int, visit func(i int)) {
 // byInFlight returns the service times, without what was waited for a processor, of invocations that began while much
 // was in flight, and while little was.
 func (b *Base) byInFlight(fn int) (crowded, alone []time.Duration) {
-	r := b.Run
-	type edge struct {
-		at clock.Time
-		by int
-	}
-	var edges []edge
-	for i := range r.Invocations {
-		if v := &r.Invocations[i]; int(v.Function) == fn {
-			edges = append(edges, edge{v.Began(), 1}, edge{v.Done, -1})
-		}
-	}
-	slices.SortFunc(edges, func(a, b edge) int {
-		if a.at != b.at {
-			return int(a.at - b.at)
-		}
-		return a.by - b.by
-	})
-	var at []clock.Time
-	var count []int
-	n, most := 0, 0
-	for _, e := range edges {
-		n += e.by
-		at, count, most = append(at, e.at), append(count, n), max(most, n)
-	}
-	if most < 2 {
+	l := b.inFlight(fn)
+	if l.most < 2 {
 		return nil, nil
 	}
 	b.warmOf(fn, func(i int) {
-		v := &r.Invocations[i]
-		k, _ := slices.BinarySearch(at, v.Began()+1)
+		v := &b.Run.Invocations[i]
 		cpu, rest := b.apart(v)
 		took := cpu + rest
-		switch c := count[max(k-1, 0)]; {
-		case 3*c > 2*most:
+		switch n := l.since(v.Assigned); {
+		case 3*n > 2*l.most:
 			crowded = append(crowded, took)
-		case 3*c <= most || c <= 1:
+		case 3*n <= l.most || n <= 1:
 			alone = append(alone, took)
 		}
 	})

@@ -7,6 +7,7 @@
 package forecast
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -93,9 +94,7 @@ type model struct {
 	starts    []start
 	seen      int // starts that became ready
 	inFlight  int // most at once
-	began     int // instances
 	peakBytes int64
-	failed    int // starts
 	n         int
 }
 
@@ -322,12 +321,8 @@ func (b *Base) learnStarts() {
 			continue
 		}
 		m := &b.functions[in.Function]
-		m.began++
 		m.peakBytes = max(m.peakBytes, in.Peak)
 		if in.Ready == 0 {
-			if in.Stopped > 0 && in.Reason != engine.RunOver {
-				m.failed++
-			}
 			continue
 		}
 		whole := in.Ready.Sub(in.Spawned)
@@ -393,34 +388,45 @@ func (b *Base) learnServices() {
 	}
 	for fn := range b.functions {
 		b.functions[fn].findNearest()
+		b.functions[fn].inFlight = b.inFlight(fn).most
 	}
-	b.countInFlight()
 }
 
-// countInFlight finds the most that each function had in flight at once.
-func (b *Base) countInFlight() {
+// level is how many invocations a function had in flight over time.
+type level struct {
+	at   []clock.Time
+	n    []int // from each of these on
+	most int
+}
+
+// since returns how many were in flight from a moment on.
+func (l *level) since(t clock.Time) int {
+	k, _ := slices.BinarySearch(l.at, t+1)
+	if k == 0 {
+		return 0
+	}
+	return l.n[k-1]
+}
+
+// inFlight returns how many invocations a function had in flight over time.
+func (b *Base) inFlight(fn int) (l level) {
 	type edge struct {
 		at clock.Time
 		by int
 	}
-	edges := make([][]edge, len(b.functions))
+	var edges []edge
 	for i := range b.Run.Invocations {
-		v := &b.Run.Invocations[i]
-		edges[v.Function] = append(edges[v.Function], edge{v.Assigned, 1}, edge{v.Done, -1})
-	}
-	for fn := range edges {
-		slices.SortFunc(edges[fn], func(a, b edge) int {
-			if a.at != b.at {
-				return int(a.at - b.at)
-			}
-			return a.by - b.by
-		})
-		n := 0
-		for _, e := range edges[fn] {
-			n += e.by
-			b.functions[fn].inFlight = max(b.functions[fn].inFlight, n)
+		if v := &b.Run.Invocations[i]; int(v.Function) == fn {
+			edges = append(edges, edge{v.Assigned, 1}, edge{v.Done, -1})
 		}
 	}
+	slices.SortFunc(edges, func(a, b edge) int { return cmp.Or(cmp.Compare(a.at, b.at), a.by-b.by) })
+	n := 0
+	for _, e := range edges {
+		n += e.by
+		l.at, l.n, l.most = append(l.at, e.at), append(l.n, n), max(l.most, n)
+	}
+	return l
 }
 
 // draw draws from samples in blocks, so that what belongs together in time stays together: first a sample of the

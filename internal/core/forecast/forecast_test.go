@@ -28,9 +28,6 @@ type world struct {
 	wait    time.Duration // how long events of the source may wait
 }
 
-// unit returns a number between 0 and 1, and neither.
-func unit(r *rng.Source) float64 { return (float64(r.Uint64()>>11) + 0.5) / (1 << 53) }
-
 func fixed(d time.Duration) func(*rng.Source, clock.Time, int) time.Duration {
 	return func(*rng.Source, clock.Time, int) time.Duration { return d }
 }
@@ -117,7 +114,7 @@ func TestForecastsAgainstClosedForms(t *testing.T) {
 	const n, mean = 60_000, 10 * time.Millisecond
 	sigma := 0.8
 	lognormal := func(r *rng.Source, _ clock.Time, _ int) time.Duration {
-		z := math.Sqrt(2) * math.Erfinv(2*unit(r)-1)
+		z := math.Sqrt(2) * math.Erfinv(2*r.Unit()-1)
 		return time.Duration(float64(mean) * math.Exp(sigma*z-sigma*sigma/2))
 	}
 	for _, x := range []struct {
@@ -166,7 +163,7 @@ func TestForecastsAgainstClosedForms(t *testing.T) {
 // What a run cannot tell is refused, with the reason.
 func TestRefusals(t *testing.T) {
 	jitter := func(d time.Duration, r *rng.Source) time.Duration {
-		return time.Duration(float64(d) * (0.8 + 0.4*unit(r)))
+		return time.Duration(float64(d) * (0.8 + 0.4*r.Unit()))
 	}
 	for _, x := range []struct {
 		name, want string

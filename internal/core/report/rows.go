@@ -95,23 +95,18 @@ func Rows(c *measure.Comparison) (out []Row) {
 		}
 		return s.Figures.Own.Warm.P50
 	}, nil)
+	inside := func(what string, of func(*measure.FunctionFigures) measure.Figures) {
+		add(what+" p50", "ms", what, func(s *measure.SideFigures) *float64 { return of(&s.Figures).P50 },
+			func(s *measure.SideFigures) [2]*float64 {
+				x := of(&s.Figures)
+				return [2]*float64{x.P50Lo, x.P50Hi}
+			})
+	}
 	for _, name := range calledBy(c) {
-		add("call to "+name+" p50", "ms", "call to "+name, func(s *measure.SideFigures) *float64 {
-			u := s.Figures.Upstreams[name]
-			return u.Ms.P50
-		}, func(s *measure.SideFigures) [2]*float64 {
-			u := s.Figures.Upstreams[name]
-			return [2]*float64{u.Ms.P50Lo, u.Ms.P50Hi}
-		})
+		inside("call to "+name, func(f *measure.FunctionFigures) measure.Figures { return f.Upstreams[name].Ms })
 	}
 	for _, name := range spanNames(c) {
-		add("span "+name+" p50", "ms", "span "+name, func(s *measure.SideFigures) *float64 {
-			x := s.Figures.Spans[name]
-			return x.Ms.P50
-		}, func(s *measure.SideFigures) [2]*float64 {
-			x := s.Figures.Spans[name]
-			return [2]*float64{x.Ms.P50Lo, x.Ms.P50Hi}
-		})
+		inside("span "+name, func(f *measure.FunctionFigures) measure.Figures { return f.Spans[name].Ms })
 	}
 	add("warm from the n-th", "", "", func(s *measure.SideFigures) *float64 {
 		if s.Figures.WarmUp.Steady == nil {

@@ -218,7 +218,11 @@ func upstreamsDiffer(a, b *record.Run) string {
 	how := func(r *record.Run, name string) string {
 		for _, u := range r.Upstreams {
 			if u.Name == name {
-				return text.List(append([]string{u.Mode}, nonEmpty(u.Behaviour.String())...))
+				parts := []string{u.Mode}
+				if b := u.Behaviour.String(); b != "" {
+					parts = append(parts, b)
+				}
+				return text.List(parts)
 			}
 		}
 		return "none"
@@ -238,11 +242,4 @@ func upstreamsDiffer(a, b *record.Run) string {
 		return ""
 	}
 	return "upstreams worked differently: " + text.List(out)
-}
-
-func nonEmpty(s string) []string {
-	if s == "" {
-		return nil
-	}
-	return []string{s}
 }

@@ -30,6 +30,9 @@ func (s *Source) Below(n int) int {
 	return int(hi)
 }
 
+// Unit returns a number between 0 and 1, and neither.
+func (s *Source) Unit() float64 { return (float64(s.Uint64()>>11) + 0.5) / (1 << 53) }
+
 // Chance returns true with a probability of num in den.
 func (s *Source) Chance(num, den int) bool { return s.Below(den) < num }
 

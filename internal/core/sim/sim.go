@@ -3,8 +3,7 @@
 // rules that a live run obeys, since the engine is the same.
 //
 // [Run] is for functions that take as long as is drawn. A [Simulation] has work that
-// is done by the processors of a machine (machine.go), replies of all kinds, and
-// callers who wait for their replies.
+// is done by the processors of a machine (machine.go), and replies of all kinds.
 package sim
 
 import (
@@ -82,13 +81,10 @@ type Work struct {
 	CPU  time.Duration // of a processor
 	Rest time.Duration // beside that: asleep, or waiting for others
 	// of invocations: the reply, or, with Broken, that there is none
-	Status     int32
-	RetryAfter time.Duration
-	Retry      []int32
-	Broken     engine.Result // engine.OK for a reply
-	Then       []engine.Then
-	// of starts: it fails
-	Fails bool
+	Status int32
+	Retry  []int32
+	Broken engine.Result // engine.OK for a reply
+	Then   []engine.Then
 }
 
 // Simulation is the engine with its drill in virtual time. All of its functions are called by Run, one at a time.
@@ -213,15 +209,11 @@ func (s *Simulation) handle(now clock.Time, in engine.Input) {
 		switch f.Kind {
 		case engine.Start:
 			w := s.Start(f)
-			kind := engine.Ready
-			if w.Fails {
-				kind = engine.StartFailed
-			}
-			s.work(f, &w, engine.Input{Kind: kind, Instance: f.Instance})
+			s.work(f, &w, engine.Input{Kind: engine.Ready, Instance: f.Instance})
 		case engine.Send:
 			w := s.Invoke(f, s.fx.Events[f.First:f.First+f.N])
 			in := engine.Input{Kind: engine.Answered, Instance: f.Instance, Slot: f.Slot, Invocation: f.Invocation,
-				Status: w.Status, RetryAfter: w.RetryAfter, Retry: w.Retry, Then: w.Then}
+				Status: w.Status, Retry: w.Retry, Then: w.Then}
 			if w.Broken != engine.OK {
 				in = engine.Input{Kind: engine.Broken, Instance: f.Instance, Slot: f.Slot, Invocation: f.Invocation,
 					Result: w.Broken}

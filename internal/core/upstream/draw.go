@@ -22,8 +22,7 @@ func NewDraw(seed uint64, upstream, caller string, n int) Draw {
 	h := fnv.New64a()
 	_, _ = h.Write([]byte(upstream + "\x00" + caller)) // it never fails
 	r := rng.New(seed^0x757073, h.Sum64()+uint64(n)*0x9e3779b97f4a7c15)
-	u := (float64(r.Uint64()>>11) + 0.5) / (1 << 53)
-	return Draw{math.Sqrt2 * math.Erfinv(2*u-1), r.Below(int(fault.Whole))}
+	return Draw{math.Sqrt2 * math.Erfinv(2*r.Unit()-1), r.Below(int(fault.Whole))}
 }
 
 // Fails reports whether the call fails on purpose.

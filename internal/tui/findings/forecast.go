@@ -3,7 +3,6 @@ package findings
 import (
 	"fmt"
 	"maps"
-	"math"
 	"slices"
 	"strings"
 
@@ -220,7 +219,7 @@ func (o *outlook) text(c *forecast.Cell) string {
 		if v == nil {
 			return "–"
 		}
-		return signed(margin)
+		return figure.Signed(margin)
 	case 1:
 		return figure.Millis(l.Warm.P95)
 	case 2:
@@ -233,17 +232,6 @@ func (o *outlook) text(c *forecast.Cell) string {
 		return number(memory)
 	}
 	return number(cost)
-}
-
-// signed writes a margin.
-func signed(share float64) string {
-	switch {
-	case math.IsInf(share, -1):
-		return "missed"
-	case math.Signbit(share):
-		return "−" + figure.Percent(-share)
-	}
-	return "+" + figure.Percent(share)
 }
 
 // cellWidth is the width of a column of the grid.
