@@ -124,7 +124,7 @@ func (l *loader) built(f *plan.Function, o *object, file string) {
 	out := filepath.Join(l.dir, StateDir, "handlers", f.Name)
 	takes := f.Handler.Takes.String()
 	if f.Handler.PassTrace {
-		takes += "+trace"
+		takes += plan.TakesTraced
 	}
 	f.Build = []string{self, BuildHandler, file, f.Handler.Name, takes, out}
 	f.Start = []string{out, plan.LoaderArgument, f.Handler.File, f.Handler.Name}

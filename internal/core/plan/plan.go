@@ -124,6 +124,9 @@ const (
 	TakesShaped               // what the function's template makes of the event
 )
 
+// TakesTraced is appended to the name of what a handler takes where its loader passes the trace context on.
+const TakesTraced = "+trace"
+
 // TakesWords holds the names of the forms, by their numbers.
 var TakesWords = []string{"event", "data", "request", "shaped"}
 

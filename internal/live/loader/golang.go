@@ -29,9 +29,6 @@ type packageOf struct {
 	GoFiles, CgoFiles     []string
 }
 
-// PassTrace is appended to what a handler takes where its loader passes the trace context on.
-const PassTrace = "+trace"
-
 // BuildGo builds a handler in Go, with its loader, to an executable file. What is generated is laid over the
 // user's module (go build -overlay), and nothing is written there: a package with the loader below the
 // handler's, and a main that hands the handler over. A main of the user's is renamed.
@@ -60,7 +57,7 @@ func BuildGo(ctx context.Context, file, name, takes, out string, said io.Writer)
 		return err
 	}
 	defer os.RemoveAll(work) //nolint:errcheck // a folder of ours in the system's place for them
-	takes, traced := strings.CutSuffix(takes, PassTrace)
+	takes, traced := strings.CutSuffix(takes, plan.TakesTraced)
 	over := map[string]string{}
 	lay := func(path string, text []byte) error {
 		at := filepath.Join(work, fmt.Sprintf("%d.go", len(over)))
