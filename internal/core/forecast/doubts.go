@@ -175,7 +175,7 @@ func (b *Base) refusal(c *Cell, began, inFlight []int) string {
 	for fn := range b.functions {
 		m := &b.functions[fn]
 		if began[fn] > 0 && m.seen < fewStarts && began[fn] > m.seen && b.wantsStarts(fn, limits) {
-			return fmt.Sprintf("%s: only %d starts were seen, and it would start %d; %d are needed", m.name, m.seen,
+			return fmt.Sprintf("%s: starts seen: %d; it would start %d, and %d are needed", m.name, m.seen,
 				began[fn], fewStarts)
 		}
 		if limits[fn] != b.Limits[fn] && inFlight[fn] > m.inFlight*mostBeyond && m.inFlight > 0 {

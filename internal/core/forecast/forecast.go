@@ -86,8 +86,7 @@ type reply struct {
 // model is what was learnt of a function.
 type model struct {
 	name      string
-	scale     float64 // what the processor time that is reckoned is to be multiplied with to be that measured
-	computes  float64 // share of an invocation's time in which it has a processor or waits for one
+	computes  float64 // share of an invocation's time, alone, in which it has a processor
 	cap       float64 // processors that an instance may use; 0 for no bound
 	pools     [pools][]sample
 	near      [pools]int // which pool stands for each

@@ -185,7 +185,7 @@ func TestRefusals(t *testing.T) {
 			}
 			return jitter(d, r)
 		}}, 4, 4},
-		{"too few starts", "only 5 starts were seen", world{rate: 5, starts: 5, n: 200,
+		{"too few starts", "starts seen: 5", world{rate: 5, starts: 5, n: 200,
 			service: fixed(20 * time.Millisecond)}, 40, 40},
 		{"a busy machine", "others used 95 %", world{others: 1900, service: fixed(20 * time.Millisecond)}, 4, 4},
 		{"more than was ever in flight", "in flight at once", world{rate: 20, n: 400,

@@ -41,13 +41,18 @@ func (s *slowness) between(from, to clock.Time, most float64) float64 {
 	return slow
 }
 
+// alone returns how long something would have taken that took so long, slowed down by so much, and computes for a share
+// of its time alone; and for which share of the time that it took it had a processor or waited for one.
+func alone(took, slow, computes float64) (time, wanting float64) {
+	stretch := computes*slow + 1 - computes
+	return took / stretch, computes * slow / stretch
+}
+
 // apart returns an invocation's processor time and the rest of its time, without what it waited for a processor.
 func (b *Base) apart(v *record.Invocation) (cpu, rest time.Duration) {
 	m := &b.functions[v.Function]
-	took := v.Done.Sub(v.Began())
-	computed := time.Duration(m.computes * float64(took))
-	alone := min(m.scale/b.slow.between(v.Began(), v.Done, m.cap), 1) // the rest it computes between invocations
-	return time.Duration(alone * float64(computed)), took - computed
+	took, _ := alone(float64(v.Done-v.Began()), b.slow.between(v.Began(), v.Done, m.cap), m.computes)
+	return time.Duration(m.computes * took), time.Duration((1 - m.computes) * took)
 }
 
 // noCPU is the share of processor time below which invocations count as waiting alone.
@@ -56,16 +61,14 @@ const noCPU = 0.02
 // rounds is how often slowness and shares, which depend on each other, are computed anew.
 const rounds = 12
 
-// learnSlowness finds which share of their time invocations and starts had a processor or waited for one, and by how
-// much they were slowed down. Where their waiting was measured, the shares are known, too; elsewhere the one follows
-// from the other: the processor time of a function is known, and is the
-// share of the time of its invocations, each divided by how much it was slowed down.
+// learnSlowness finds for which share of their time invocations and starts compute, and by how much they were slowed
+// down. The one follows from the other: the processor time of a function is known, and is that share of the time that
+// its invocations would have taken alone.
 func (b *Base) learnSlowness() {
 	r := b.Run
 	b.functions = make([]model, len(r.Functions))
 	cpu, startCPU := make([]float64, len(r.Functions)), make([]float64, len(r.Functions))
-	wait, startWait := make([]float64, len(r.Functions)), make([]float64, len(r.Functions))
-	starting := make([]float64, len(r.Functions))
+	starting := make([]float64, len(r.Functions)) // what computes is of invocations, of starts
 	for fn := range r.Functions {
 		m := &b.functions[fn]
 		m.name, m.cap = r.Functions[fn].Name, r.Functions[fn].CPU
@@ -74,43 +77,36 @@ func (b *Base) learnSlowness() {
 		if in := &r.Instances[i]; in.Function >= 0 {
 			startCPU[in.Function] += float64(in.ReadyCPU)
 			cpu[in.Function] += float64(max(in.CPU-in.ReadyCPU, 0))
-			startWait[in.Function] += float64(in.ReadyWait)
-			wait[in.Function] += float64(max(in.Wait-in.ReadyWait, 0))
 			b.waits = b.waits || in.ReadyWait > 0
 		}
 	}
 	b.slow = &slowness{}
 	for range rounds {
-		took, started := make([]float64, len(cpu)), make([]float64, len(cpu)) // without slowness
-		whole, wholeStart := make([]float64, len(cpu)), make([]float64, len(cpu))
+		took, started := make([]float64, len(cpu)), make([]float64, len(cpu)) // alone
+		var edges []edge
 		for i := range r.Invocations {
-			if v := &r.Invocations[i]; v.Result != engine.RunEnded {
-				whole[v.Function] += float64(v.Done - v.Began())
-				took[v.Function] += float64(v.Done-v.Began()) / b.slow.between(v.Began(), v.Done,
-					b.functions[v.Function].cap)
+			v := &r.Invocations[i]
+			m := &b.functions[v.Function]
+			t, wanting := alone(float64(v.Done-v.Began()), b.slow.between(v.Began(), v.Done, m.cap), m.computes)
+			edges = wants(edges, v.Began(), v.Done, wanting)
+			if v.Result != engine.RunEnded {
+				took[v.Function] += t
 			}
 		}
 		for i := range r.Instances {
-			if in := &r.Instances[i]; in.Function >= 0 && in.Ready > in.Spawned {
-				wholeStart[in.Function] += float64(in.Ready - in.Spawned)
-				started[in.Function] += float64(in.Ready-in.Spawned) /
-					b.slow.between(in.Spawned, in.Ready, b.functions[in.Function].cap)
-			}
-		}
-		for fn := range cpu {
-			m := &b.functions[fn]
-			if m.computes, m.scale = shareOf(cpu[fn], took[fn]), 1; b.waits {
-				starting[fn] = shareOf(startCPU[fn]+startWait[fn], wholeStart[fn])
-				// threads that wait at the same time count twice: no more than there was to wait for
-				waited := min(wait[fn], cpu[fn]*(whole[fn]/max(took[fn], 1)-1))
-				if m.computes = shareOf(cpu[fn]+waited, whole[fn]); m.computes > 0 {
-					m.scale = cpu[fn] / (m.computes * took[fn])
-				}
+			in := &r.Instances[i]
+			if in.Function < 0 || in.Ready <= in.Spawned {
 				continue
 			}
-			starting[fn] = shareOf(startCPU[fn], started[fn])
+			t, wanting := alone(float64(in.Ready-in.Spawned), b.slow.between(in.Spawned, in.Ready,
+				b.functions[in.Function].cap), starting[in.Function])
+			edges = wants(edges, in.Spawned, in.Ready, wanting)
+			started[in.Function] += t
 		}
-		b.slow = b.slownessOf(starting)
+		for fn := range cpu {
+			b.functions[fn].computes, starting[fn] = shareOf(cpu[fn], took[fn]), shareOf(startCPU[fn], started[fn])
+		}
+		b.slow = b.slownessOf(edges)
 	}
 }
 
@@ -121,28 +117,23 @@ func shareOf(cpu, whole float64) float64 {
 	return min(cpu/whole, 1)
 }
 
-// slownessOf returns the slowness where invocations and starts want a processor for their shares of the time.
-func (b *Base) slownessOf(starting []float64) *slowness {
+// edge is a moment from which on more processors are wanted, or fewer.
+type edge struct {
+	at   clock.Time
+	want float64
+}
+
+// wants adds that a share of a processor is wanted for a while.
+func wants(edges []edge, from, to clock.Time, share float64) []edge {
+	if to <= from || share <= 0 {
+		return edges
+	}
+	return append(edges, edge{from, share}, edge{to, -share})
+}
+
+// slownessOf returns the slowness where these processors are wanted, and others beside.
+func (b *Base) slownessOf(edges []edge) *slowness {
 	r := b.Run
-	type edge struct {
-		at   clock.Time
-		want float64
-	}
-	var edges []edge
-	span := func(from, to clock.Time, want float64) {
-		if to > from && want > 0 {
-			edges = append(edges, edge{from, want}, edge{to, -want})
-		}
-	}
-	for i := range r.Invocations {
-		v := &r.Invocations[i]
-		span(v.Began(), v.Done, b.functions[v.Function].computes)
-	}
-	for i := range r.Instances {
-		if in := &r.Instances[i]; in.Function >= 0 {
-			span(in.Spawned, in.Ready, starting[in.Function])
-		}
-	}
 	before := 0.0
 	for i, o := range b.others {
 		edges = append(edges, edge{max(r.Loads[i].At-clock.Time(250*time.Millisecond), 0), o - before})

@@ -12,7 +12,7 @@ import (
 
 func outlookSample() *forecast.Forecast {
 	best, knee := 3, 2
-	why := "f: only 3 starts were seen"
+	why := "f: starts seen: 3"
 	f := &forecast.Forecast{Run: "base", Traffic: 1, Best: &best, Knee: &knee, Seeds: 20,
 		Sentence: "f.max 2 is the cheapest.",
 		Tries: []forecast.TryJSON{{Name: "f.max", Values: []string{"1", "2", "3"}},
@@ -73,7 +73,7 @@ func TestForecastOfARun(t *testing.T) {
 	if ask, ok := d.last().(msg.Ask); !ok || !ask.YesNo || ask.Done("y")() != (Try{3}) {
 		t.Errorf("%#v", d.last())
 	}
-	if text := d.press("right"); !strings.Contains(text, "Not forecast: f: only 3 starts were seen") {
+	if text := d.press("right"); !strings.Contains(text, "Not forecast: f: starts seen: 3") {
 		t.Error(text)
 	}
 	d.press("enter")
