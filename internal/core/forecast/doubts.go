@@ -82,11 +82,23 @@ func slower(a, b []time.Duration) bool {
 	return p < surely
 }
 
-// warmOf visits the warm invocations of a function that went well, with their place in the run.
+// warmOf visits the warm invocations of a function that went well, with their place in the run: those of the pool with
+// the most of them, since what pools differ by is no doubt.
 func (b *Base) warmOf(fn int, visit func(i int)) {
-	for i := range b.Run.Invocations {
+	good := func(i int) bool {
 		v := &b.Run.Invocations[i]
-		if int(v.Function) == fn && v.Class == engine.Warm && v.Result == engine.OK && v.Batch == 1 {
+		return int(v.Function) == fn && v.Class == engine.Warm && v.Result == engine.OK && v.Batch == 1 &&
+			b.poolOf[i] >= 0
+	}
+	var n [pools]int
+	for i := range b.Run.Invocations {
+		if good(i) {
+			n[b.poolOf[i]]++
+		}
+	}
+	largest := slices.Index(n[:], slices.Max(n[:]))
+	for i := range b.Run.Invocations {
+		if good(i) && b.poolOf[i] == largest {
 			visit(i)
 		}
 	}

@@ -32,6 +32,7 @@ type Base struct {
 
 	functions []model
 	events    []event // in the order of their times
+	poolOf    []int   // of each invocation: its pool; -1 for none
 	others    []float64
 	slow      *slowness
 	waits     bool      // what instances waited for a processor was measured
@@ -369,6 +370,7 @@ func (b *Base) learnServices() {
 		return int(r.Invocations[x].Began() - r.Invocations[y].Began())
 	})
 	nth, last := make([]int, len(r.Instances)), make([]clock.Time, len(r.Instances))
+	b.poolOf = slices.Repeat([]int{-1}, len(r.Invocations))
 	for i := range r.Instances {
 		last[i] = r.Instances[i].Ready
 	}
@@ -384,6 +386,7 @@ func (b *Base) learnServices() {
 		k := pool{position(nth[v.Instance]), batched(int(v.Batch)), rested(v.Began().Sub(last[v.Instance]))}
 		last[v.Instance] = max(last[v.Instance], v.Done)
 		m.pools[k.place()] = append(m.pools[k.place()], sample{work, rest})
+		b.poolOf[i] = k.place()
 	}
 	for fn := range b.functions {
 		b.functions[fn].findNearest()
