@@ -4,7 +4,7 @@ package main
 import (
 	"os"
 
-	"nightdrill/internal/cli"
+	"nightdrill.dev/internal/cli"
 )
 
 func main() {

@@ -12,13 +12,13 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"github.com/spf13/cobra"
 
-	"nightdrill/internal/core/anatomy"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/export"
-	"nightdrill/internal/project"
-	"nightdrill/internal/session"
+	"nightdrill.dev/internal/core/anatomy"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/export"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/session"
 )
 
 func anatomyCommand(dir *string) *cobra.Command {

@@ -11,15 +11,15 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nightdrill/internal/core/arrival"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/export"
-	"nightdrill/internal/live/proc"
-	"nightdrill/internal/project"
-	"nightdrill/internal/session/build"
-	"nightdrill/internal/session/catalog"
-	"nightdrill/internal/session/explain"
+	"nightdrill.dev/internal/core/arrival"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/export"
+	"nightdrill.dev/internal/live/proc"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/session/build"
+	"nightdrill.dev/internal/session/catalog"
+	"nightdrill.dev/internal/session/explain"
 )
 
 func checkCommand(dir *string) *cobra.Command {
@@ -175,6 +175,11 @@ func wiring(w io.Writer, p *plan.Project) {
 				for _, note := range notes {
 					fmt.Fprintf(w, "    %s\n", note)
 				}
+				continue
+			}
+			if f.Live > 0 {
+				fmt.Fprintf(w, "  %s receives %s, for %v; such a run cannot be repeated\n", p.Sources[f.Source].Name,
+					p.FeedName(f), text.Duration(span))
 				continue
 			}
 			set := &p.Sets[f.Set]

@@ -17,14 +17,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/demo"
-	"nightdrill/internal/live/anatomy"
-	"nightdrill/internal/live/loader"
-	"nightdrill/internal/live/proc"
-	"nightdrill/internal/live/runner"
-	"nightdrill/internal/project"
-	"nightdrill/internal/session"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/demo"
+	"nightdrill.dev/internal/live/anatomy"
+	"nightdrill.dev/internal/live/loader"
+	"nightdrill.dev/internal/live/proc"
+	"nightdrill.dev/internal/live/runner"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/session"
 )
 
 // Exit codes.
@@ -195,6 +195,9 @@ func version() string {
 // entrances are set by flags that every command has.
 var entrances session.Entrances
 
+// Command returns the commands of the program, for what is generated from them.
+func Command() *cobra.Command { return newRoot() }
+
 func newRoot() *cobra.Command {
 	var dir, listen string
 	root := &cobra.Command{
@@ -212,13 +215,11 @@ To try it without a project: nightdrill demo`,
 		SilenceUsage:  true,
 		RunE:          func(cmd *cobra.Command, _ []string) error { return screen(cmd, dir, "", listen) },
 	}
-	root.CompletionOptions.DisableDefaultCmd = true
 	root.SuggestionsMinimumDistance = 2
 	root.PersistentFlags().StringVar(&dir, "project", ".", "the project's folder")
 	root.PersistentFlags().StringSliceVar(&entrances.Hosts, "allow-host", nil,
 		"a host name, besides this machine's own, that requests to the front, the object store and the address for "+
-			"publishing may use; may be "+
-			"repeated")
+			"publishing may use; may be repeated")
 	root.PersistentFlags().StringVar(&entrances.Objects, "objects", "",
 		"where the object store listens (default 127.0.0.1:8421 with the screen, otherwise a free port)")
 	root.PersistentFlags().StringVar(&entrances.Publish, "publish", "",
@@ -227,7 +228,8 @@ To try it without a project: nightdrill demo`,
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return err })
 	root.AddCommand(demoCommand(), runCommand(&dir), fireCommand(&dir), initCommand(&dir), payloadsCommand(&dir),
 		recordCommand(&dir), checkCommand(&dir), runsCommand(&dir), compareCommand(&dir), anatomyCommand(&dir),
-		doctorCommand(), forecastCommand(&dir), publishCommand(), reenactCommand())
+		doctorCommand(), forecastCommand(&dir), publishCommand(), versionCommand(), wordsCommand(), reenactCommand())
+	completions(root, &dir)
 	return root
 }
 

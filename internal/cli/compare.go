@@ -9,12 +9,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/project"
-	"nightdrill/internal/session"
-	"nightdrill/internal/session/kept"
-	"nightdrill/internal/store"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/session"
+	"nightdrill.dev/internal/session/kept"
+	"nightdrill.dev/internal/store"
 )
 
 func compareCommand(dir *string) *cobra.Command {

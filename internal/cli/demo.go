@@ -5,7 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nightdrill/internal/demo"
+	"nightdrill.dev/internal/demo"
 )
 
 func demoCommand() *cobra.Command {

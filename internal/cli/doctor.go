@@ -7,7 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nightdrill/internal/live/doctor"
+	"nightdrill.dev/internal/live/doctor"
 )
 
 func doctorCommand() *cobra.Command {

@@ -10,12 +10,12 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/project"
-	"nightdrill/internal/session/catalog"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/session/catalog"
 )
 
 // printRoute prints where an event would go: at every source that could receive it, or at one.

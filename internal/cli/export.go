@@ -8,9 +8,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nightdrill/internal/export"
-	"nightdrill/internal/session/kept"
-	"nightdrill/internal/store"
+	"nightdrill.dev/internal/export"
+	"nightdrill.dev/internal/session/kept"
+	"nightdrill.dev/internal/store"
 )
 
 func exportCommand(dir *string) *cobra.Command {

@@ -11,8 +11,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/session"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/session"
 )
 
 // fireAll fires every payload that has expectations, and with watch again after each change,

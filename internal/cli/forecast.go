@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"text/tabwriter"
@@ -14,15 +15,16 @@ import (
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/forecast"
-	"nightdrill/internal/session"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/forecast"
+	"nightdrill.dev/internal/session"
 )
 
 // forecastOptions are the flags of forecast.
 type forecastOptions struct {
 	tries   []string
-	traffic string
+	traffic []string
+	days    float64
 	seeds   int
 	verify  bool
 	setting []string
@@ -33,44 +35,48 @@ type forecastOptions struct {
 func forecastCommand(dir *string) *cobra.Command {
 	var o forecastOptions
 	c := &cobra.Command{
-		Use:   "forecast RUN | DRILL --try FUNCTION.LIMIT=VALUES",
+		Use:   "forecast RUN|DRILL... --try FUNCTION.LIMIT=VALUES",
 		Short: "Forecast what a run would have been under other limits",
 		Long: `Forecast simulates a run under other limits: the same rules, in virtual time, with the
 times, the outcomes and the load of the machine that the run measured. It says which
 setting is the cheapest that keeps all budgets, and what each of them would do. A
-DRILL stands for its last finished run.
+DRILL stands for its last finished run. With several runs of one drill, such as of
+other times of the day, the intervals hold what differs between them.
 
   nightdrill forecast morning --try quote.max=1..8 --try quote.keep_warm=0,2
+  nightdrill forecast morning --try quote.max=1..8 --traffic x2 --days 1
 
 What the run cannot tell is refused, with the reason. --verify tries the best setting
 (or the one that --setting names) live, and prints what was measured beside it.`,
-		Args: cobra.ExactArgs(1),
+		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			d, err := open(cmd.Context(), *dir)
 			if err != nil {
 				return err
 			}
 			defer d.Close()
-			return makeForecast(cmd, d, *dir, args[0], &o)
+			return makeForecast(cmd, d, *dir, args, &o)
 		},
 	}
 	f := c.Flags()
 	f.StringArrayVar(&o.tries, "try", nil, "a limit with the values to try, such as quote.max=1..8 or "+
 		"quote.idle_after=1s,10s; may be repeated")
-	f.StringVar(&o.traffic, "traffic", "", "how much traffic: x2 is twice that of the run")
-	f.IntVar(&o.seeds, "seeds", forecast.DefaultSeeds, "simulations of each setting")
+	f.StringSliceVar(&o.traffic, "traffic", nil, "which traffic, in place of that of the run: x2 is twice as much, "+
+		"the name of a drill that of its feeds, and both twice as much as the drill's")
+	f.Float64Var(&o.days, "days", 0, "repeat the traffic for so many days, such as 1 or 0.25")
+	f.IntVar(&o.seeds, "seeds", 0, "simulations of each setting (default 20, and fewer of more than 10 million events)")
 	f.BoolVar(&o.verify, "verify", false, "try the best setting live, and print what was measured beside the forecast")
 	f.StringArrayVar(&o.setting, "setting", nil, "with --verify: a limit of the setting to try, such as quote.max=3; "+
 		"may be repeated")
-	f.StringVar(&o.even, "break-even", "", "a function: from which rate of events on an instance kept warm is cheaper "+
-		"than cold starts")
+	f.StringVar(&o.even, "break-even", "", "from which rate of events on one value of a limit costs less than "+
+		"another: a function, for an instance of it kept warm against none, or such as quote.idle_after=1s,1m")
 	f.StringVar(&o.to, "json", "", "write the forecast as JSON to a file (- for standard output, instead of the text)")
 	return c
 }
 
-func makeForecast(cmd *cobra.Command, d *session.Workspace, dir, name string, o *forecastOptions) error {
+func makeForecast(cmd *cobra.Command, d *session.Workspace, dir string, names []string, o *forecastOptions) error {
 	order := forecast.Order{Seeds: o.seeds}
-	if o.seeds < 1 || o.seeds > 1000 {
+	if o.seeds < 0 || o.seeds > 1000 || o.seeds == 0 && cmd.Flags().Changed("seeds") {
 		return wrong(fmt.Errorf("--seeds must be from 1 to 1000, got %d", o.seeds))
 	}
 	if len(o.setting) > 0 && !o.verify {
@@ -83,25 +89,28 @@ func makeForecast(cmd *cobra.Command, d *session.Workspace, dir, name string, o 
 		}
 		order.Tries = append(order.Tries, try)
 	}
-	if o.traffic != "" {
-		digits := strings.TrimPrefix(o.traffic, "x")
-		v, err := strconv.ParseFloat(digits, 64)
-		if err != nil || !(v >= 0.01 && v <= 100) {
-			return wrong(fmt.Errorf("--traffic %q is not a factor from x0.01 to x100, such as x2", o.traffic))
-		}
-		order.Traffic = v
-		if o.verify && v != 1 {
-			return wrong(errors.New("--verify tries a setting with the traffic of its drill; leave --traffic out"))
-		}
+	words := o.traffic
+	if cmd.Flags().Changed("days") {
+		words = append(slices.Clone(words), strconv.FormatFloat(o.days, 'f', -1, 64)+"d")
 	}
-	if o.even != "" && (len(order.Tries) > 0 || o.traffic != "" || o.verify) {
+	traffic, err := d.ParseTraffic(words)
+	switch {
+	case err != nil && len(words) > len(o.traffic) && len(o.traffic) == 0:
+		return wrong(fmt.Errorf("--days: %w", err))
+	case err != nil:
+		return wrong(fmt.Errorf("--traffic: %w", err))
+	case o.verify && (traffic.For > 0 || traffic.Times != 0 && traffic.Times != 1):
+		return wrong(errors.New("--verify tries a setting with the traffic of a drill; leave --days and factors out"))
+	}
+	order.Traffic = traffic
+	if o.even != "" && (len(order.Tries) > 0 || len(words) > 0 || o.verify) {
 		return wrong(errors.New("--break-even varies the rate and keep_warm by itself; leave --try, --traffic and " +
 			"--verify out"))
 	}
-	if len(order.Tries) == 0 && o.traffic == "" && o.even == "" {
+	if len(order.Tries) == 0 && len(words) == 0 && o.even == "" {
 		return wrong(errors.New("nothing to try: give --try, such as --try quote.max=1..8, or --traffic x2"))
 	}
-	x, err := d.ForecastOf(name)
+	x, err := d.ForecastOf(names...)
 	if err != nil {
 		return wrong(err)
 	}
@@ -148,9 +157,13 @@ func makeForecast(cmd *cobra.Command, d *session.Workspace, dir, name string, o 
 	return nil
 }
 
-// breakEven prints from which rate on an instance kept warm is cheaper than cold starts.
+// breakEven prints from which rate on one value of a limit costs less than another.
 func breakEven(cmd *cobra.Command, x *session.Forecasting, o *forecastOptions) error {
-	e, err := x.BreakEven(cmd.Context(), o.even, counted(cmd.ErrOrStderr()))
+	of, err := forecast.ParseEven(o.even)
+	if err != nil {
+		return wrong(fmt.Errorf("--break-even %w", err))
+	}
+	e, err := x.BreakEven(cmd.Context(), of, counted(cmd.ErrOrStderr()))
 	switch {
 	case errors.Is(err, context.Canceled):
 		return coded{interrupted, errors.New("interrupted; nothing was forecast")}
@@ -169,7 +182,8 @@ func breakEven(cmd *cobra.Command, x *session.Forecasting, o *forecastOptions) e
 	w := cmd.OutOrStdout()
 	fmt.Fprintf(w, "%s\n\n", e.Sentence)
 	t := tabwriter.NewWriter(w, 0, 8, 2, ' ', tabwriter.AlignRight)
-	fmt.Fprintf(t, "deliveries/s\tcold without\tcold with\t%s without\twith one kept warm\t\n", e.Unit)
+	fmt.Fprintf(t, "deliveries/s\tcold with %[1]s\twith %[2]s\t%[3]s with %[1]s\twith %[2]s\t\n", e.Without, e.With,
+		e.Unit)
 	for _, p := range e.Curve {
 		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t\n", figure.Ratio(p.PerSecond), figure.Percent(p.Cold),
 			figure.Percent(p.ColdWith), figure.Small(p.Without), figure.Small(p.With))
@@ -178,16 +192,18 @@ func breakEven(cmd *cobra.Command, x *session.Forecasting, o *forecastOptions) e
 }
 
 // counted returns what says on a terminal how far a forecast is; nil elsewhere.
-func counted(w io.Writer) func(n, of int) {
+func counted(w io.Writer) func(share float64) {
 	if f, ok := w.(*os.File); !ok || !term.IsTerminal(f.Fd()) {
 		return nil
 	}
-	return func(n, of int) {
-		if n%max(of/50, 1) == 0 || n == of {
-			fmt.Fprintf(w, "\r%d of %d simulations", n, of)
-		}
-		if n == of {
+	last := -1
+	return func(share float64) {
+		switch percent := int(100 * share); {
+		case share >= 1:
 			fmt.Fprint(w, "\r\x1b[K")
+		case percent != last:
+			fmt.Fprintf(w, "\rsimulating: %d %%", percent)
+			last = percent
 		}
 	}
 }
@@ -275,14 +291,9 @@ func verifiedText(w io.Writer, f *forecast.Forecast) {
 // forecastText prints a forecast.
 func forecastText(w io.Writer, f *forecast.Forecast) {
 	fmt.Fprintf(w, "%s\n", f.Sentence)
-	of := fmt.Sprintf("Forecast from run %s", f.Run)
-	if f.Traffic != 1 {
-		of += fmt.Sprintf(", with %s times its traffic", strconv.FormatFloat(f.Traffic, 'g', -1, 64))
-	}
-	fmt.Fprintf(w, "%s; if the machine is as it was then. Intervals hold 95 %% of %d simulations.\n", of, f.Seeds)
+	fmt.Fprintf(w, "%s; if the machine is as it was then.%s\n", f.From(), f.Spread())
 	if f.Dropped > 0 {
-		fmt.Fprintln(w, "What is tried holds from the beginning to the end: changes that the drill makes to it are "+
-			"left out.")
+		fmt.Fprintln(w, f.Left())
 	}
 	fmt.Fprintln(w)
 	t := tabwriter.NewWriter(w, 0, 8, 2, ' ', 0)

@@ -1,13 +1,30 @@
 package cli
 
 import (
+	"database/sql"
 	"encoding/json"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
-	"nightdrill/internal/core/forecast"
+	"nightdrill.dev/internal/core/forecast"
+	"nightdrill.dev/internal/store"
 )
+
+// calmed forgets what others did on this machine during the runs of a project, which is not the test's: a forecast from
+// a run among too many others is refused.
+func calmed(t *testing.T, dir string) {
+	t.Helper()
+	db, err := sql.Open("sqlite", store.Path(dir))
+	if err == nil {
+		defer db.Close()
+		_, err = db.Exec("DELETE FROM blocks WHERE kind = 'machine'")
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+}
 
 // A run is forecast under other limits, one of them is tried live, and how far off that was is kept; what is wrong is
 // said before anything runs.
@@ -26,6 +43,7 @@ payloads:
   asks: {recording: asks.har}
 drills:
   night:
+    calm: 20
     feeds: [{source: tides, payloads: asks, arrive: [{steady: 60/s, for: 1s}]}]
     changes: [{at: 500ms, limits: {tide: {concurrency: {max: 5}}}}]
     budgets: [source tides rejected == 0]
@@ -33,6 +51,9 @@ drills:
 	forecastOf := func(want int, args ...string) (string, string) {
 		t.Helper()
 		out, errs, code := nightdrill(t, append([]string{"--project", dir, "forecast"}, args...)...)
+		if want == ok && strings.Contains(errs, "does not reproduce the run itself") {
+			t.Skipf("NOT TESTED: so much else ran on this machine that no run can be forecast from: %s", errs)
+		}
 		if code != want {
 			t.Fatalf("%v: exit %d, want %d\n%s%s", args, code, want, out, errs)
 		}
@@ -45,6 +66,18 @@ drills:
 	if out, errs, code := nightdrill(t, "--project", dir, "run", "night"); code != ok {
 		t.Fatalf("%s%s", out, errs)
 	}
+	runs, err := store.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	calmed(t, dir)
+	found, _ := runs.Find("last")
+	r, err := runs.Load(found.ID)
+	runs.Close()
+	if err != nil || len(r.Calm) != 1 || r.Calm[0].N != 20 || r.Calm[0].Median < 10*time.Millisecond ||
+		r.Calm[0].CPU > r.Calm[0].Wall || len(r.Invocations) != 60 {
+		t.Errorf("%v: the calm pass %+v, and %d invocations", err, r.Calm, len(r.Invocations))
+	}
 	for _, x := range [][]string{
 		{"nothing to try", "night"},
 		{`"tide.max" is not FUNCTION.LIMIT=VALUES`, "night", "--try", "tide.max"},
@@ -52,7 +85,14 @@ drills:
 		{`unknown limit "maximum"`, "night", "--try", "tide.maximum=2"},
 		{"more than 400 settings", "night", "--try", "tide.max=1..30", "--try", "tide.keep_warm=0..30"},
 		{"not a factor", "night", "--traffic", "xx"},
-		{"leave --traffic out", "night", "--traffic", "x2", "--verify"},
+		{"leave --days and factors out", "night", "--traffic", "x2", "--verify"},
+		{"--days: \"-1d\" must be more than 0d", "night", "--days", "-1"},
+		{"is not a factor such as x2", "night", "--traffic", "day"},
+		{"from x0.01 to x100", "night", "--traffic", "x1000"},
+		{"the second of its kind", "night", "--traffic", "x2,x3"},
+		{"the second of its kind", "night", "--traffic", "6h", "--days", "1"},
+		{"named twice", "night", "night", "--traffic", "x2"},
+		{"two values of one of its limits", "night", "--break-even", "tide.max=1,2,3"},
 		{"give both", "night", "--try", "tide.max=2", "--setting", "tide.max=2"},
 		{"none of the settings", "night", "--try", "tide.max=2", "--verify", "--setting", "tide.max=3"},
 		{"by itself", "night", "--break-even", "tide", "--traffic", "x2"},
@@ -71,6 +111,7 @@ drills:
 			t.Errorf("no %q in\n%s", want, out)
 		}
 	}
+	calmed(t, dir)
 	var raw struct {
 		Format   string
 		Run      string
@@ -93,7 +134,16 @@ drills:
 		t.Error(out)
 	}
 	if out, _ := forecastOf(ok, "night", "--break-even", "tide", "--seeds", "2"); !strings.Contains(out,
-		"GiB s without") {
+		"GiB s with 0") {
+		t.Error(out)
+	}
+	if out, _ := forecastOf(ok, "night", "--break-even", "tide.idle_after=100ms,1m", "--seeds", "2"); !strings.Contains(
+		out, "idle_after") {
+		t.Error(out)
+	}
+	if out, _ := forecastOf(ok, "night", "--traffic", "x2,night", "--days", "0.01", "--seeds", "2"); !strings.Contains(
+		out, "with 2 times the traffic of drill night, repeated for 0.24 hours (about") ||
+		!strings.HasPrefix(out, "The limits of the run ") {
 		t.Error(out)
 	}
 	if _, errs := forecastOf(wrongUse, "night", "--break-even", "tied"); !strings.Contains(errs,

@@ -173,7 +173,7 @@ func TestNodeHandlers(t *testing.T) {
 			"got hello"}},
 		{"raises", handler("raises"), "GET x", []string{"status 500", "RangeError: too high (functions/tides.mjs:17)"}},
 		{"no-json", handler("noJSON"), "GET x", []string{"status 500", "it returned a value that is not JSON"}},
-		{"never", handler("never") + ", timeout: 300ms", "GET x", []string{"failed", "did not reply within 300 ms",
+		{"never", handler("never") + ", timeout: 2s", "GET x", []string{"failed", "did not reply within 2 s",
 			"the promise that never returned has not settled, and nothing is open"}},
 		{"slow", handler("slow") + ", timeout: 300ms", "GET x", []string{"failed", "log, 0 lines"}},
 		{"later", handler("later"), "GET x", []string{"status 500", "Error: later (functions/tides.mjs:20)",

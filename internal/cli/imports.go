@@ -13,11 +13,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/project"
-	"nightdrill/internal/session/catalog"
-	"nightdrill/internal/session/ingest"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/session/catalog"
+	"nightdrill.dev/internal/session/ingest"
 )
 
 func importPayloads(dir *string) *cobra.Command {
@@ -113,20 +113,36 @@ func recordCommand(dir *string) *cobra.Command {
 	var to, listen, name string
 	var pointers []string
 	var suspects bool
+	var from fromBroker
 	c := &cobra.Command{
-		Use:   "record --to URL --as NAME",
-		Short: "Record what passes through a proxy in front of a running service",
+		Use:   "record --to URL | --from BROKER --as NAME",
+		Short: "Record what passes in front of a running service, or through a message broker",
 		Long: `Record listens, passes every request on to a service and its reply back, and keeps
 both as a payload set (HAR 1.2) with secrets redacted. Bodies are streamed. The
-recording is a valid file at any time. Ctrl+C ends it.`,
+recording is a valid file at any time. Ctrl+C ends it.
+
+With --from, it copies the messages that pass a broker, without taking them from who
+consumes them: a broker of the project file, or a URL (mqtt, mqtts, amqp, amqps, redis,
+rediss, nats, nats+tls, kafka, kafka+tls). Each becomes an event with the time of its
+arrival, its key and its headers.
+
+  nightdrill record --from mqtt://127.0.0.1 --topic 'quay/+/scans' --as scans --for 10m
+  nightdrill record --from harbour --exchange orders --key 'order.*' --as orders
+`,
 		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			switch {
-			case to == "":
+			case to != "" && from.broker != "":
+				return wrong(errors.New("--to records requests to a service, --from messages of a broker; give one " +
+					"of them"))
+			case to == "" && from.broker == "":
 				return errors.New("missing --to URL, the service to stand in front of, such as --to " +
-					"http://127.0.0.1:8080")
+					"http://127.0.0.1:8080, or --from, the broker to copy from")
 			case name == "":
 				return errors.New("missing --as NAME, the name of the payload set")
+			}
+			if from.broker != "" {
+				return recordFrom(cmd, *dir, name, &from, pointers, suspects)
 			}
 			return recordTo(cmd, *dir, name, to, listen, pointers, suspects)
 		},
@@ -138,6 +154,7 @@ recording is a valid file at any time. Ctrl+C ends it.`,
 	f.StringArrayVar(&pointers, "redact", nil, "a JSON Pointer into bodies whose values are redacted, * for any "+
 		"member; may be repeated")
 	f.BoolVar(&suspects, "redact-suspects", false, "also redact what only looks like a secret")
+	from.flags(f)
 	return c
 }
 

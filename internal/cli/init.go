@@ -10,8 +10,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/project"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/project"
 )
 
 func initCommand(dir *string) *cobra.Command {

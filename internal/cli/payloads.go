@@ -16,15 +16,15 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/spf13/cobra"
 
-	"nightdrill/internal/core/draw"
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/generate"
-	"nightdrill/internal/core/infer"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/template"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/project"
-	"nightdrill/internal/session"
+	"nightdrill.dev/internal/core/draw"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/generate"
+	"nightdrill.dev/internal/core/infer"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/template"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/session"
 )
 
 func payloadsCommand(dir *string) *cobra.Command {

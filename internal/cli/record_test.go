@@ -13,7 +13,7 @@ import (
 	"syscall"
 	"testing"
 
-	"nightdrill/internal/core/payload"
+	"nightdrill.dev/internal/core/payload"
 )
 
 // recorder is a recording proxy that runs as a process of its own.

@@ -8,10 +8,10 @@ import (
 	"strings"
 	"text/tabwriter"
 
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/core/text"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/core/text"
 )
 
 func sortedNames[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }

@@ -16,15 +16,15 @@ import (
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/live/proc"
-	"nightdrill/internal/project"
-	"nightdrill/internal/session"
-	"nightdrill/internal/session/kept"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/live/proc"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/session"
+	"nightdrill.dev/internal/session/kept"
 )
 
 func runCommand(dir *string) *cobra.Command {
@@ -82,7 +82,8 @@ type runOptions struct {
 
 func (o *runOptions) flags(c *cobra.Command) {
 	jsonFlag(c, &o.to)
-	c.Flags().StringVar(&o.baseline, "baseline", "", "a run that this one must not be worse than")
+	c.Flags().StringVar(&o.baseline, "baseline", "", "a run that this one must not be worse than; "+
+		"main@latest or main@COMMIT for one of this machine by its branch")
 	c.Flags().StringVar(&o.worse, "worse", "5%", "by how much it may be worse, beyond the noise")
 	c.Flags().StringVar(&o.out, "out", "", "write all exports of the run to a folder")
 	c.Flags().BoolVar(&o.few, "allow-few", false, "pass budgets that have too few samples")
@@ -157,12 +158,8 @@ func runPlanned(cmd *cobra.Command, d *session.Workspace, drill *plan.Drill, o r
 	}
 	var base *record.Run
 	if o.baseline != "" { // before anything is started
-		info, err := d.Runs.Find(o.baseline)
-		if err != nil {
-			return wrong(fmt.Errorf("--baseline: %w", err))
-		}
-		if base, err = d.Runs.Load(info.ID); err != nil {
-			return could(err)
+		if base, err = baseline(cmd, d, drill.Name, o.baseline); err != nil {
+			return err
 		}
 	}
 	for _, m := range d.Skipped {

@@ -8,10 +8,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/export"
-	"nightdrill/internal/store"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/export"
+	"nightdrill.dev/internal/store"
 )
 
 // logsCommand prints the log that was kept with a run.

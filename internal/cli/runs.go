@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -13,13 +14,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/project"
-	"nightdrill/internal/session/kept"
-	"nightdrill/internal/store"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/session/kept"
+	"nightdrill.dev/internal/store"
+	"nightdrill.dev/internal/store/shared"
 )
 
 func runsCommand(dir *string) *cobra.Command {
@@ -30,20 +32,23 @@ func runsCommand(dir *string) *cobra.Command {
 			if err := noArguments(cmd, args); err != nil {
 				return err
 			}
-			return errors.New("missing subcommand: list, show, logs, export, replay, name, note, pin, delete, trim " +
-				"or rescue")
+			return errors.New("missing subcommand: list, show, logs, export, replay, name, note, pin, delete, trim, " +
+				"rescue, push, pull or trend")
 		},
 	}
-	var asJSON bool
+	var asJSON, ofTeam bool
 	list := &cobra.Command{
 		Use:   "list",
 		Short: "List the runs, the newest first",
 		Args:  noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return withRuns(cmd.Context(), *dir, func(s *store.Store) error { return listRuns(cmd, s, asJSON) })
+			return withList(cmd.Context(), *dir, ofTeam, func(all []store.Info) error {
+				return listRuns(cmd, all, asJSON, ofTeam)
+			})
 		},
 	}
 	list.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	list.Flags().BoolVar(&ofTeam, "shared", false, "those in the team's PostgreSQL")
 	var to string
 	var failed bool
 	show := &cobra.Command{
@@ -71,7 +76,8 @@ func runsCommand(dir *string) *cobra.Command {
 	show.Flags().BoolVar(&failed, "failed", false, "list only the deliveries that did not succeed")
 	c.AddCommand(list, show, logsCommand(dir), exportCommand(dir), replayCommand(dir), nameCommand(dir),
 		noteCommand(dir),
-		pinCommand(dir), deleteCommand(dir), trimCommand(dir), rescueCommand(dir))
+		pinCommand(dir), deleteCommand(dir), trimCommand(dir), rescueCommand(dir), pushCommand(dir), pullCommand(dir),
+		trendCommand(dir))
 	return c
 }
 
@@ -228,16 +234,16 @@ func pinCommand(dir *string) *cobra.Command {
 }
 
 func deleteCommand(dir *string) *cobra.Command {
-	return &cobra.Command{Use: "delete RUN …", Short: "Delete runs permanently", Args: cobra.MinimumNArgs(1),
+	var ofTeam bool
+	c := &cobra.Command{Use: "delete RUN …", Short: "Delete runs permanently", Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if ofTeam {
+				return deleteShared(cmd, *dir, args)
+			}
 			return withRuns(cmd.Context(), *dir, func(s *store.Store) error {
-				var all []store.Info
-				for _, name := range args { // all of them are known before the first is deleted
-					i, err := s.Find(name)
-					if err != nil {
-						return wrong(err)
-					}
-					all = append(all, i)
+				all, err := named(args, s.Find) // all of them are known before the first is deleted
+				if err != nil {
+					return err
 				}
 				for _, i := range all {
 					if err := s.Delete(i); err != nil {
@@ -248,6 +254,8 @@ func deleteCommand(dir *string) *cobra.Command {
 				return nil
 			})
 		}}
+	c.Flags().BoolVar(&ofTeam, "shared", false, "in the team's PostgreSQL, for everybody")
+	return c
 }
 
 func trimCommand(dir *string) *cobra.Command {
@@ -340,18 +348,45 @@ func withRun(ctx context.Context, dir string, args []string, do func(*store.Stor
 	})
 }
 
-func listRuns(cmd *cobra.Command, s *store.Store, asJSON bool) error {
-	all, err := s.List()
-	if err != nil {
-		return could(err)
+// withList lists the runs of a project, those here or those of its team, the newest first.
+func withList(ctx context.Context, dir string, ofTeam bool, do func([]store.Info) error) error {
+	if ofTeam {
+		return withShared(ctx, dir, func(s *shared.Store, l *project.Loaded) error {
+			all, err := s.List(ctx, l.Name)
+			if err != nil {
+				return could(err)
+			}
+			return do(all)
+		})
 	}
+	return withRuns(ctx, dir, func(s *store.Store) error {
+		all, err := s.List()
+		if err != nil {
+			return could(err)
+		}
+		return do(all)
+	})
+}
+
+// printJSON prints a value as JSON.
+func printJSON(cmd *cobra.Command, value any) error {
+	enc := json.NewEncoder(cmd.OutOrStdout())
+	enc.SetIndent("", "  ")
+	return enc.Encode(value)
+}
+
+// listRuns prints runs; those of a team with the code and the machine that they are of.
+func listRuns(cmd *cobra.Command, all []store.Info, asJSON, ofTeam bool) error {
 	if asJSON {
-		enc := json.NewEncoder(cmd.OutOrStdout())
-		enc.SetIndent("", "  ")
-		return enc.Encode(append([]store.Info{}, all...))
+		return printJSON(cmd, append([]store.Info{}, all...))
 	}
 	w := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 8, 2, ' ', 0)
-	fmt.Fprintln(w, "run\tdrill\tbegan\tseconds\tevents\tdead-lettered\trejected\tbudgets\tname, note\t")
+	team := func(...string) string { return "" } // the columns of a team's list
+	if ofTeam {
+		team = func(cells ...string) string { return strings.Join(cells, "\t") + "\t" }
+	}
+	fmt.Fprintln(w, "run\tdrill\tbegan\tseconds\tevents\tdead-lettered\trejected\tbudgets\tname, note\t"+
+		team("branch", "commit", "machine"))
 	for _, r := range all {
 		arrived, lost, away, budgets := "–", "–", "–", "–"
 		if m := r.Headline; m != nil {
@@ -369,9 +404,9 @@ func listRuns(cmd *cobra.Command, s *store.Store, asJSON bool) error {
 				words = append(words, x.text)
 			}
 		}
-		fmt.Fprintf(w, "%s\t%s\t%s\t%.1f\t%s\t%s\t%s\t%s\t%s\n", r.ID, r.Drill,
+		fmt.Fprintf(w, "%s\t%s\t%s\t%.1f\t%s\t%s\t%s\t%s\t%s\t%s\n", r.ID, r.Drill,
 			r.Began.Local().Format("2006-01-02 15:04:05"), r.Seconds, arrived, lost, away, budgets,
-			text.Harmless(strings.Join(words, "  ")))
+			strings.Join(words, "  "), team(cmp.Or(r.Branch, "–"), cmp.Or(r.Commit, "–"), cmp.Or(r.Machine, "–")))
 	}
 	return w.Flush()
 }

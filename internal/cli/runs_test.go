@@ -12,10 +12,10 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/store"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/store"
 )
 
 // From a run to what leaves the program: compared, replayed, held against, exported,

@@ -10,10 +10,10 @@ import (
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/proc"
-	"nightdrill/internal/project"
-	"nightdrill/internal/tui"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/live/proc"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/tui"
 )
 
 // screen opens the full-screen program on a project; a drill that is named

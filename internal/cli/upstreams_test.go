@@ -9,7 +9,7 @@ import (
 	"strings"
 	"testing"
 
-	"nightdrill/internal/core/measure"
+	"nightdrill.dev/internal/core/measure"
 )
 
 // neighboured lays a project whose function asks a service that is slow and faulty.

@@ -33,7 +33,7 @@ var layers = [][]string{
 }
 
 func layerOf(path string) int {
-	rest, ours := strings.CutPrefix(path, "nightdrill/internal/")
+	rest, ours := strings.CutPrefix(path, "nightdrill.dev/internal/")
 	if !ours {
 		return -1
 	}
@@ -42,12 +42,14 @@ func layerOf(path string) int {
 }
 
 // under reports whether a file or a package belongs to a part of the program.
-func under(path, part string) bool { return strings.HasPrefix(path, "nightdrill/internal/"+part+"/") }
+func under(path, part string) bool {
+	return strings.HasPrefix(path, "nightdrill.dev/internal/"+part+"/")
+}
 
 // shared reports whether a package is for all views: views do not import each other.
 func shared(name string) bool {
 	return slices.Contains([]string{"canvas", "input", "msg", "pane", "scroll"},
-		strings.TrimPrefix(name, "nightdrill/internal/tui/"))
+		strings.TrimPrefix(name, "nightdrill.dev/internal/tui/"))
 }
 
 func TestImportsPointInward(t *testing.T) {
@@ -62,7 +64,7 @@ func TestImportsPointInward(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		own := "nightdrill/internal/" + filepath.ToSlash(strings.TrimPrefix(path, "../"))
+		own := "nightdrill.dev/internal/" + filepath.ToSlash(strings.TrimPrefix(path, "../"))
 		for _, i := range file.Imports {
 			name, _ := strconv.Unquote(i.Path.Value)
 			if from, to := layerOf(own), layerOf(name); to >= 0 && to < from {

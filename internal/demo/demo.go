@@ -16,8 +16,8 @@ import (
 	"path/filepath"
 	"time"
 
-	userfiles "nightdrill/internal/files"
-	"nightdrill/internal/project"
+	userfiles "nightdrill.dev/internal/files"
+	"nightdrill.dev/internal/project"
 )
 
 //go:embed all:project

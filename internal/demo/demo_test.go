@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/project"
+	"nightdrill.dev/internal/project"
 )
 
 // The demo is laid where the user's state belongs, is a project without a

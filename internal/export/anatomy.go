@@ -12,7 +12,7 @@ import (
 
 	"github.com/google/pprof/profile"
 
-	"nightdrill/internal/core/anatomy"
+	"nightdrill.dev/internal/core/anatomy"
 )
 
 // Anatomy writes a report on a start to a folder: its JSON, its drawing as SVG and as PDF, and the tree of imports as a

@@ -8,14 +8,14 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/draw"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/report"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/draw"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
 )
 
 // Size is the width of pictures in points, and how much higher than usual they are;
@@ -161,8 +161,11 @@ func distribution(kind string, z Size, p *report.Page) *sheet {
 			x := c.px(*v.at)
 			s.line(classColor(r.Class), 1.1, xy{x, base - h + 6}, xy{x, base})
 			label := v.text + " " + draw.ShortMillis(*v.at)
-			from := math.Max(x+2, written) // they may lie close together
-			s.text(from, base-h+12, classColor(r.Class), textSize-2.5, label)
+			from, down := math.Max(x+2, written), 12.0 // they may lie close together
+			if edge := s.w - s.width(textSize-2.5, label)*1.1 - 4; from > edge {
+				from, down = edge, 20
+			}
+			s.text(from, base-h+down, classColor(r.Class), textSize-2.5, label)
 			written = from + s.width(textSize-2.5, label)*1.1 + 6
 		}
 	}

@@ -15,14 +15,14 @@ import (
 	dto "github.com/prometheus/client_model/go"
 	"github.com/prometheus/common/expfmt"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/core/stats"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/core/stats"
 )
 
 // Source is a run with what is needed to export it.

@@ -19,15 +19,15 @@ import (
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/core/rng"
-	"nightdrill/internal/core/stats"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/core/rng"
+	"nightdrill.dev/internal/core/stats"
 )
 
 // quay is a run with requests and messages: some cold, some rejected, one message

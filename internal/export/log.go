@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"io"
 
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/record"
 )
 
 // Log writes lines of a run's log as text, each with the time since the run began and its instance.

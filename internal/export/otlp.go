@@ -13,9 +13,9 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/record"
 )
 
 // The JSON of OTLP (trace/v1, JSON Protobuf Encoding), as far as it is written.

@@ -9,8 +9,8 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/live/spans"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/live/spans"
 )
 
 // A run as traces is read by an independent decoder: every event, invocation, call and span is there, each in the

@@ -15,7 +15,7 @@ import (
 	"gonum.org/v1/plot/vg/vgpdf"
 	"gonum.org/v1/plot/vg/vgsvg"
 
-	"nightdrill/internal/core/draw"
+	"nightdrill.dev/internal/core/draw"
 )
 
 // The palette of pictures, on white.

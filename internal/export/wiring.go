@@ -15,7 +15,7 @@ import (
 	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/vg"
 
-	"nightdrill/internal/core/draw"
+	"nightdrill.dev/internal/core/draw"
 )
 
 // One cell of the grid, in points.
@@ -29,12 +29,17 @@ const (
 // WiringFile writes the map of a project's wiring to a file, as SVG or PDF by
 // its ending. A file that is there is only written over when told to.
 func WiringFile(path string, w *draw.Wiring, over bool) error {
+	return drawing(path, "the map is", over, func(to io.Writer, kind string) error { return Wiring(to, kind, w) })
+}
+
+// drawing writes a drawing to a file, as SVG or PDF by its ending; what is it, for the error.
+func drawing(path, what string, over bool, draw func(to io.Writer, kind string) error) error {
 	kind := strings.ToLower(filepath.Ext(path))
 	if kind != ".svg" && kind != ".pdf" {
-		return fmt.Errorf("%s: the map is written as .svg or .pdf", path)
+		return fmt.Errorf("%s: %s written as .svg or .pdf", path, what)
 	}
 	var b bytes.Buffer
-	if err := Wiring(&b, kind[1:], w); err != nil {
+	if err := draw(&b, kind[1:]); err != nil {
 		return err
 	}
 	return Put(path, b.Bytes(), over)

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"testing"
 
-	"nightdrill/internal/core/draw"
+	"nightdrill.dev/internal/core/draw"
 )
 
 // The map is an SVG that any reader takes, with its texts as texts, and a PDF;

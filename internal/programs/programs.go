@@ -5,7 +5,7 @@ import (
 	"os"
 	"path/filepath"
 
-	"nightdrill/internal/core/suggest"
+	"nightdrill.dev/internal/core/suggest"
 )
 
 // Nearest returns a hint for a command that is not on the PATH, to be appended to a message: the

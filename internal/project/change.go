@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // limitNames are the limits that a word can change.

@@ -19,7 +19,7 @@ import (
 
 	_ "embed"
 
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // Candidate is a callable in a folder that can be a handler.

@@ -19,8 +19,8 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/goccy/go-yaml/ast"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/programs"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/programs"
 )
 
 // ofVariant are the settings of a function that a variant may change, and

@@ -10,8 +10,8 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/programs"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/programs"
 )
 
 // ofHandler are the settings of a function that a handler alone has.
@@ -73,8 +73,7 @@ func (l *loader) handler(f *plan.Function, o *object) bool {
 		h.PassTrace = o.choice("pass_trace", []string{"false", "true"}, 0) == 1
 		if h.PassTrace && h.Language != plan.Python && h.Language != plan.Node && h.Language != plan.Go {
 			l.wrong(n, "%s: the loader can do that in Python, Node and Go; elsewhere set the header traceparent "+
-				"from the "+
-				"context", o.at("pass_trace"))
+				"from the context", o.at("pass_trace"))
 		}
 	}
 	if o.fields["reply"] != nil {

@@ -12,7 +12,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // ofLimits are the settings of a function that a drill, a change during it, or
@@ -269,6 +269,22 @@ func (l *loader) sharesFit(n ast.Node, where string, all int, limits []plan.Limi
 			where += ": "
 		}
 		l.wrong(n, "%s%s", where, why)
+	}
+}
+
+// mostCalm bounds the invocations of a calm pass.
+const mostCalm = 10_000
+
+// calm reads how many warm invocations are made one at a time before a drill.
+func (l *loader) calm(d *plan.Drill, o *object) {
+	d.Calm = o.whole("calm", 0, 1)
+	switch n := o.fields["calm"]; {
+	case n == nil:
+	case d.Cold != nil:
+		l.wrong(n, "%s cannot be used with cold_starts, whose own warm invocations are made one at a time",
+			o.at("calm"))
+	case d.Calm > mostCalm:
+		l.wrong(n, "%s is %d; it must be at most %d", o.at("calm"), d.Calm, mostCalm)
 	}
 }
 

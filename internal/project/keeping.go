@@ -7,7 +7,7 @@ import (
 	"strconv"
 	"time"
 
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // cost reads what the user pays.
@@ -53,7 +53,7 @@ func (o *object) number(key string) float64 {
 
 // keeping reads the rule by which old runs are trimmed.
 func (l *loader) keeping(o *object) {
-	k := o.child("runs", "keep", "for", "size")
+	k := o.child("runs", "keep", "for", "size", "share")
 	if k == nil {
 		return
 	}
@@ -72,6 +72,25 @@ func (l *loader) keeping(o *object) {
 			l.wrong(n, "%s: %q must be a size of at least 1 MiB, such as 500MiB", k.at("size"), k.text("size", ""))
 		}
 	}
+	l.sharing(k)
+}
+
+// sharing reads where a team keeps its runs.
+func (l *loader) sharing(k *object) {
+	o := k.child("share", "url", "password")
+	if o == nil {
+		return
+	}
+	s := plan.Share{URL: o.need("url", "postgres://ferries@db.example/drills")}
+	s.PasswordEnv = l.passwordEnv(o, "SHARED_RUNS_PASSWORD", "the shared store of runs")
+	if s.URL == "" {
+		return
+	}
+	if why := plan.CheckShareURL(s.URL); why != "" {
+		l.wrong(o.fields["url"], "%s: %s", o.at("url"), why)
+		return
+	}
+	l.p.Share = &s
 }
 
 // days reads a number of days, such as 30d.

@@ -16,11 +16,11 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/generate"
-	"nightdrill/internal/core/jsondiff"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/generate"
+	"nightdrill.dev/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // API is a description of an HTTP API in OpenAPI 3.0 or 3.1, from which requests

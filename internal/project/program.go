@@ -9,8 +9,8 @@ import (
 	"slices"
 	"strings"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/programs"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/programs"
 )
 
 // interpreters are programs that are given a file of code.

@@ -22,13 +22,13 @@ import (
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 
-	"nightdrill/internal/core/arrival"
-	"nightdrill/internal/core/generate"
-	"nightdrill/internal/core/jsondiff"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/text"
+	"nightdrill.dev/internal/core/arrival"
+	"nightdrill.dev/internal/core/generate"
+	"nightdrill.dev/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/text"
 )
 
 // File is the name of a project's file.
@@ -107,7 +107,7 @@ func (m Mistakes) below(dir string) {
 
 func parse(ctx context.Context, dir string, text []byte) (*Loaded, error) {
 	l := &loader{reader: reader{file: File, anchors: map[string]ast.Node{}}, dir: dir, ctx: ctx, say: progress(ctx),
-		wires: map[string][]ast.Node{}, users: map[string][]string{}}
+		wires: map[string][]ast.Node{}, users: map[string][]string{}, unfed: map[string]bool{}}
 	if bytes.IndexByte(text, 0) >= 0 {
 		return nil, Mistakes{{File: File, Line: 1, Column: 1, Text: "not a text file (it contains a NUL byte)"}}
 	}
@@ -180,12 +180,13 @@ type loader struct {
 	say     func(string)        // hears how far it is
 	users   map[string][]string // functions by the upstreams that they call; all call those that are not in it
 	spans   bool                // functions are asked to send spans
+	unfed   map[string]bool     // sources of which it is wrong from which broker they get messages
 	cut     *cut                // why it was interrupted, where it was
 }
 
 func (l *loader) project(n ast.Node) {
 	o := l.object(n, "", "nightdrill", "project", "concurrency", "chain_steps", "memory_per_cpu", "cost", "runs",
-		"publish", "spans", "services", "upstreams", "functions", "sources", "payloads", "drills")
+		"publish", "spans", "services", "upstreams", "brokers", "functions", "sources", "payloads", "drills")
 	if o.fields["nightdrill"] == nil {
 		l.wrong(n, "nightdrill is missing: the file must begin with nightdrill: 1, its version")
 	} else if v := o.text("nightdrill", ""); v != "1" {
@@ -222,6 +223,11 @@ func (l *loader) project(n ast.Node) {
 	if all := o.child("upstreams"); all != nil {
 		for _, name := range all.order {
 			l.upstream(name, all)
+		}
+	}
+	if all := o.child("brokers"); all != nil {
+		for _, name := range all.order {
+			l.broker(name, all)
 		}
 	}
 	if all := o.child("functions"); all != nil {
@@ -686,7 +692,7 @@ func (l *loader) values(n ast.Node, path string) (out []payload.Value) {
 func (l *loader) drill(name string, all *object) {
 	o := all.child(name, "seed", "feeds", "settle", "limits", "concurrency", "changes", "marks", "cold_starts",
 		"budgets", "upstreams",
-		"idempotence", "begin")
+		"idempotence", "begin", "calm")
 	d := plan.Drill{Name: name, Seed: uint64(o.whole("seed", 1, 0)), Settle: o.duration("settle", DefaultSettle, 0)}
 	for _, f := range l.p.Functions {
 		d.Limits = append(d.Limits, f.Limits)
@@ -694,6 +700,7 @@ func (l *loader) drill(name string, all *object) {
 	d.Concurrency = o.whole("concurrency", l.p.Concurrency, 1)
 	l.coldStarts(&d, o)
 	d.Idempotence = o.choice("idempotence", []string{"false", "true"}, 0) == 1
+	l.calm(&d, o)
 	d.BeginEmpty = o.choice("begin", []string{"warm", "empty"}, 0) == 1
 	for i, n := range o.list("feeds") {
 		l.feed(&d, n, fmt.Sprintf("%s[%d]", o.at("feeds"), i))
@@ -737,13 +744,17 @@ func (l *loader) drill(name string, all *object) {
 }
 
 func (l *loader) feed(d *plan.Drill, n ast.Node, path string) {
-	o := l.object(n, path, "source", "payloads", "arrive", "retained", "clock", "faults")
+	o := l.object(n, path, "source", "payloads", "arrive", "retained", "clock", "faults", "live")
 	f := plan.Feed{Source: -1, Set: -1}
 	if name := o.need("source", "fares"); name != "" {
 		if f.Source = l.p.SourceNamed(name); f.Source < 0 {
 			l.wrong(o.fields["source"], "%s: unknown source %q%s", o.at("source"), name,
 				didYouMean(name, l.sourceNames()))
 		}
+	}
+	if n := o.fields["live"]; n != nil {
+		l.live(d, &f, o, n)
+		return
 	}
 	ofSchedule := f.Source >= 0 && l.p.Sources[f.Source].Kind == plan.Schedule
 	if o.fields["payloads"] != nil || !ofSchedule {

@@ -10,9 +10,9 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/arrival"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/arrival"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
 )
 
 const good = `

@@ -12,8 +12,8 @@ import (
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/token"
 
-	"nightdrill/internal/core/arrival"
-	"nightdrill/internal/core/suggest"
+	"nightdrill.dev/internal/core/arrival"
+	"nightdrill.dev/internal/core/suggest"
 )
 
 // Mistake is one thing that is wrong in a project file or in a file that it names.

@@ -41,6 +41,14 @@ func TestThePublishedSchemaAgreesWithTheReader(t *testing.T) {
 	if err := valid(neighboured); err != nil {
 		t.Errorf("the file with upstreams: %v", err)
 	}
+	if err := valid(fedProject); err != nil {
+		t.Errorf("the file with brokers: %v", err)
+	}
+	for _, x := range wrongBrokers {
+		if x.form && valid(strings.Replace(fedProject, x.from, x.to, 1)) == nil {
+			t.Errorf("the schema takes %q, which the reader refuses", x.to)
+		}
+	}
 	for _, c := range mistakes {
 		if c.form && valid(strings.Replace(good, c.old, c.new, 1)) == nil {
 			t.Errorf("the schema takes %q, which the reader refuses", c.new)

@@ -13,8 +13,8 @@ import (
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
-	"nightdrill/internal/core/generate"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/generate"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // Schema compiles a JSON Schema from a file, with the files that it refers to,

@@ -11,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/payload"
+	"nightdrill.dev/internal/core/payload"
 )
 
 func put(t *testing.T, dir string, files map[string]string) {

@@ -8,7 +8,7 @@ import (
 	"slices"
 	"strings"
 
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/plan"
 )
 
 var (

@@ -14,13 +14,13 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/goccy/go-yaml/ast"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/fault"
-	"nightdrill/internal/core/jsondiff"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/route"
-	"nightdrill/internal/core/schedule"
-	"nightdrill/internal/core/template"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/fault"
+	"nightdrill.dev/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/route"
+	"nightdrill.dev/internal/core/schedule"
+	"nightdrill.dev/internal/core/template"
 )
 
 // ofSource are the settings of a source, with the kinds that have them; a setting
@@ -44,6 +44,7 @@ var ofSource = []struct {
 	{"poll", []plan.Kind{plan.Storage}},
 	{"partitions", []plan.Kind{plan.Stream}}, {"key", []plan.Kind{plan.Stream}},
 	{"on_failure", []plan.Kind{plan.Stream}}, {"begin", []plan.Kind{plan.Stream}},
+	{"copied_from", []plan.Kind{plan.Queue, plan.Stream}}, {"taken_from", []plan.Kind{plan.Queue}},
 	{"cron", []plan.Kind{plan.Schedule}}, {"every", []plan.Kind{plan.Schedule}}, {"zone", []plan.Kind{plan.Schedule}},
 	{"while_running", []plan.Kind{plan.Schedule}}, {"missed", []plan.Kind{plan.Schedule}},
 }
@@ -72,6 +73,7 @@ func (l *loader) source(s *plan.Source, name string, all *object) {
 	}
 	if s.Kind.Published() {
 		l.token(s, o)
+		l.fed(s, o)
 	}
 	if len(s.Wires) > 64 {
 		l.wrong(o.fields["wires"], "%s: %d wires; the limit is 64", o.at("wires"), len(s.Wires))

@@ -9,9 +9,9 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
-	"nightdrill/internal/core/jsondiff"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // RecordingsDir is the folder of a project that holds the recordings of upstreams.

@@ -5,7 +5,7 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/plan"
 )
 
 const neighboured = `nightdrill: 1

@@ -8,14 +8,14 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/anatomy"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/text"
-	live "nightdrill/internal/live/anatomy"
-	"nightdrill/internal/live/proc"
-	"nightdrill/internal/live/runner"
-	"nightdrill/internal/live/upstream"
-	"nightdrill/internal/session/build"
+	"nightdrill.dev/internal/core/anatomy"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/text"
+	live "nightdrill.dev/internal/live/anatomy"
+	"nightdrill.dev/internal/live/proc"
+	"nightdrill.dev/internal/live/runner"
+	"nightdrill.dev/internal/live/upstream"
+	"nightdrill.dev/internal/session/build"
 )
 
 // UntracedStarts is how many starts are taken without looking, for the truth.

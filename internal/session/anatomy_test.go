@@ -8,9 +8,9 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/plan"
-	live "nightdrill/internal/live/anatomy"
-	"nightdrill/internal/live/runner"
+	"nightdrill.dev/internal/core/plan"
+	live "nightdrill.dev/internal/live/anatomy"
+	"nightdrill.dev/internal/live/runner"
 )
 
 // planted are functions that do something at their start, in each language.

@@ -3,11 +3,11 @@ package session
 import (
 	"fmt"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/infer"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/store"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/infer"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/store"
 )
 
 // mostRelated bounds the events of a run that is read for how its payloads were answered.

@@ -8,8 +8,8 @@ import (
 	"sync"
 	"time"
 
-	"nightdrill/internal/live/hold"
-	"nightdrill/internal/store"
+	"nightdrill.dev/internal/live/hold"
+	"nightdrill.dev/internal/store"
 )
 
 // aside is where a program keeps what is deleted when it quits: the objects of its drills, and all

@@ -7,15 +7,15 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/live/front"
-	"nightdrill/internal/live/logs"
-	"nightdrill/internal/live/recorder"
-	"nightdrill/internal/project"
-	"nightdrill/internal/session/catalog"
-	"nightdrill/internal/session/ingest"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/live/front"
+	"nightdrill.dev/internal/live/logs"
+	"nightdrill.dev/internal/live/recorder"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/session/catalog"
+	"nightdrill.dev/internal/session/ingest"
 )
 
 // frontRecording is a recording of the front.

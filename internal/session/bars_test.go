@@ -9,29 +9,32 @@ import (
 	"net/http"
 	"os"
 	"os/exec"
+	"runtime/debug"
+	"runtime/metrics"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"golang.org/x/sys/unix"
 
-	"nightdrill/internal/core/arrival"
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/live/logs"
-	"nightdrill/internal/live/proc"
-	"nightdrill/internal/live/runner"
-	"nightdrill/internal/project"
-	"nightdrill/internal/store"
+	"nightdrill.dev/internal/core/arrival"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/live/logs"
+	"nightdrill.dev/internal/live/proc"
+	"nightdrill.dev/internal/live/runner"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/store"
 )
 
 // The test program is also the function: it answers two bytes, or the time at
@@ -138,11 +141,38 @@ const callers = 8
 // on. It is measured against a bare loop of net/http's client, and against a bare
 // loop over one connection for each caller, in nine interleaved rounds.
 func BenchmarkFlatOut(b *testing.B) {
+	self, _ := os.Executable()
+	flatOut(b, self)
+}
+
+// BenchmarkFlatOutServed is the same with functions served as people serve theirs, by Python and by Node: the driver
+// must not be what limits them.
+func BenchmarkFlatOutServed(b *testing.B) {
+	for name, script := range map[string][]string{"python3": {"-c", `
+import os
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+class Two(BaseHTTPRequestHandler):
+    protocol_version = "HTTP/1.1"
+    def do_GET(self):
+        self.wfile.write(b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok")
+    def log_message(self, *_): pass
+ThreadingHTTPServer(("127.0.0.1", int(os.environ["PORT"])), Two).serve_forever()`},
+		"node": {"-e", `require("http").createServer((q, r) => r.end("ok")).listen(+process.env.PORT, "127.0.0.1")`}} {
+		b.Run(name, func(b *testing.B) {
+			program, err := exec.LookPath(name)
+			if err != nil {
+				b.Skipf("NOT MEASURED: %s is not installed", name)
+			}
+			flatOut(b, append([]string{program}, script...)...)
+		})
+	}
+}
+
+func flatOut(b *testing.B, command ...string) {
 	const span = 700 * time.Millisecond
 	limits := plan.Limits{Max: callers, PerInstance: callers, KeepWarm: 1, IdleAfter: time.Minute}
-	self, _ := os.Executable()
 	port, _ := proc.FreePort()
-	other := exec.Command(self)
+	other := exec.Command(command[0], command[1:]...)
 	other.Env = append(os.Environ(), "AS_FUNCTION=two bytes", "PORT="+strconv.Itoa(port))
 	if err := other.Start(); err != nil {
 		b.Fatal(err)
@@ -157,12 +187,16 @@ func BenchmarkFlatOut(b *testing.B) {
 	}
 	ours := func() float64 {
 		d, drill := open(b, "two bytes", limits, arrival.Phase{Pattern: arrival.Callers, Size: callers,
-			For: span + 300*time.Millisecond})
+			For: span + 1300*time.Millisecond})
+		d.Project.Functions[0].Start = command
 		_, run := carryOut(b, d, drill)
-		n := 0
+		n, first := 0, run.Length // the start is left out
 		for i := range run.Invocations {
-			if at := run.Invocations[i].Done; at > clock.Time(300*time.Millisecond) &&
-				at <= clock.Time(300*time.Millisecond+span) {
+			first = min(first, run.Invocations[i].Done)
+		}
+		first = first.Add(200 * time.Millisecond)
+		for i := range run.Invocations {
+			if at := run.Invocations[i].Done; at > first && at <= first.Add(span) {
 				n++
 			}
 		}
@@ -298,42 +332,51 @@ func BenchmarkRecording(b *testing.B) {
 // BenchmarkLag: a thousand events a second for 20 s. How late the driver takes
 // and sends them, and how late the function, by its own clock, gets them.
 func BenchmarkLag(b *testing.B) {
-	for b.Loop() {
-		limits := plan.Limits{Max: 8, PerInstance: 8, KeepWarm: 1, IdleAfter: time.Minute}
-		d, drill := open(b, "when asked", limits,
-			// until it is warm
-			arrival.Phase{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 10, Per: time.Second}, For: time.Second},
-			arrival.Phase{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 1000, Per: time.Second},
-				For: 20 * time.Second})
-		r, run := carryOut(b, d, drill)
-		zero := monotonic() - int64(r.At(time.Now())) // the run's beginning, by the common clock
-		place := map[uint64]*record.Invocation{}
-		for i := range run.Invocations {
-			place[run.Invocations[i].ID] = &run.Invocations[i]
-		}
-		var lag, sent, received []time.Duration
-		for i := range run.Attempts {
-			a, v := &run.Attempts[i], place[run.Attempts[i].Invocation]
-			due := run.Arrivals[a.Event].Due
-			if v == nil || due < clock.Time(time.Second) || v.Reply == 0 {
-				continue
+	for rate, lasts := range map[int]time.Duration{1000: 20 * time.Second, 5000: 8 * time.Second} {
+		b.Run(fmt.Sprint(rate), func(b *testing.B) {
+			for b.Loop() {
+				lag(b, rate, lasts)
 			}
-			_, body, _ := strings.Cut(string(run.Blobs[v.Reply-1]), "\n\n")
-			at, err := strconv.ParseInt(body, 10, 64)
-			if err != nil {
-				b.Fatalf("reply %q", body)
-			}
-			lag = append(lag, run.Arrivals[a.Event].Arrived.Sub(due))
-			sent = append(sent, v.Sent.Sub(due))
-			received = append(received, time.Duration(at-zero-int64(due)))
+		})
+	}
+}
+
+// lag reports the lags at a rate.
+func lag(b *testing.B, rate int, lasts time.Duration) {
+	limits := plan.Limits{Max: 8, PerInstance: 8, KeepWarm: 1, IdleAfter: time.Minute}
+	d, drill := open(b, "when asked", limits,
+		// until it is warm
+		arrival.Phase{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 10, Per: time.Second}, For: time.Second},
+		arrival.Phase{Pattern: arrival.Steady, Rate: arrival.Rate{Events: rate, Per: time.Second},
+			For: lasts})
+	r, run := carryOut(b, d, drill)
+	zero := monotonic() - int64(r.At(time.Now())) // the run's beginning, by the common clock
+	place := map[uint64]*record.Invocation{}
+	for i := range run.Invocations {
+		place[run.Invocations[i].ID] = &run.Invocations[i]
+	}
+	var taken, sent, received []time.Duration
+	for i := range run.Attempts {
+		a, v := &run.Attempts[i], place[run.Attempts[i].Invocation]
+		due := run.Arrivals[a.Event].Due
+		if v == nil || due < clock.Time(time.Second) || v.Reply == 0 {
+			continue
 		}
-		if len(lag) < 19_000 {
-			b.Fatalf("only %d events", len(lag))
+		_, body, _ := strings.Cut(string(run.Blobs[v.Reply-1]), "\n\n")
+		at, err := strconv.ParseInt(body, 10, 64)
+		if err != nil {
+			b.Fatalf("reply %q", body)
 		}
-		for name, x := range map[string][]time.Duration{"taken": lag, "sent": sent, "received": received} {
-			b.ReportMetric(figure.Milliseconds(percentile(x, 0.5)), name+"-p50-ms")
-			b.ReportMetric(figure.Milliseconds(percentile(x, 0.99)), name+"-p99-ms")
-		}
+		taken = append(taken, run.Arrivals[a.Event].Arrived.Sub(due))
+		sent = append(sent, v.Sent.Sub(due))
+		received = append(received, time.Duration(at-zero-int64(due)))
+	}
+	if len(taken) < rate*int(lasts/time.Second)*19/20 {
+		b.Fatalf("only %d events", len(taken))
+	}
+	for name, x := range map[string][]time.Duration{"taken": taken, "sent": sent, "received": received} {
+		b.ReportMetric(figure.Milliseconds(percentile(x, 0.5)), name+"-p50-ms")
+		b.ReportMetric(figure.Milliseconds(percentile(x, 0.99)), name+"-p99-ms")
 	}
 }
 
@@ -369,16 +412,47 @@ func BenchmarkReady(b *testing.B) {
 	}
 }
 
+// watchHeap returns a function that reports the most bytes that the program's heap held since.
+func watchHeap() func() uint64 {
+	debug.FreeOSMemory()
+	var most atomic.Uint64
+	end, ended := make(chan bool), make(chan bool)
+	go func() {
+		defer close(ended)
+		tick := time.NewTicker(5 * time.Millisecond)
+		defer tick.Stop()
+		of := []metrics.Sample{{Name: "/memory/classes/heap/objects:bytes"}}
+		for {
+			select {
+			case <-end:
+				return
+			case <-tick.C:
+				metrics.Read(of)
+				most.Store(max(most.Load(), of[0].Value.Uint64()))
+			}
+		}
+	}()
+	return func() uint64 {
+		close(end)
+		<-ended
+		return most.Load()
+	}
+}
+
 // BenchmarkOpenLarge: a run of a million invocations is opened for its findings,
 // and whole, for its lanes.
 func BenchmarkOpenLarge(b *testing.B) {
+	n := 1_000_000
+	if more, err := strconv.Atoi(os.Getenv("NIGHTDRILL_LARGE")); err == nil {
+		n = more
+	}
 	d, _ := open(b, "", plan.Limits{})
 	run := &record.Run{ID: "large", Drill: "d", Functions: []record.Function{{Name: "f", PerInstance: 1}},
 		Sources: []record.Source{{Name: "s", To: []int{0}}}, Finished: true}
 	for i := range 40 {
 		run.Instances = append(run.Instances, record.Instance{ID: int32(i), Number: int32(i + 1), Ready: 1})
 	}
-	for i := range 1_000_000 {
+	for i := range n {
 		at := clock.Time(i) * clock.Time(time.Millisecond)
 		run.Arrivals = append(run.Arrivals, record.Arrival{Due: at, Arrived: at + 40_000, From: -1})
 		run.Invocations = append(run.Invocations, record.Invocation{ID: uint64(i + 1), Instance: int32(i % 40),
@@ -392,6 +466,14 @@ func BenchmarkOpenLarge(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
+	for k := 5000; k < n; k += 5000 { // in the blocks of a run that is written every half second
+		part := *run
+		part.Arrivals, part.Invocations, part.Attempts, part.Deliveries = run.Arrivals[:k], run.Invocations[:k],
+			run.Attempts[:k], run.Deliveries[:k]
+		if err := w.Append(&part); err != nil {
+			b.Fatal(err)
+		}
+	}
 	began := time.Now()
 	page := report.NewPage(run)
 	b.Logf("the findings were computed in %v", time.Since(began))
@@ -400,27 +482,49 @@ func BenchmarkOpenLarge(b *testing.B) {
 	}
 	b.Run("findings", func(b *testing.B) {
 		for b.Loop() {
-			if p, err := d.Runs.Page("large"); err != nil || p.Summary.Events.Done != 1_000_000 {
+			if p, err := d.Runs.Page("large"); err != nil || p.Summary.Events.Done != n {
 				b.Fatal(err)
 			}
 		}
 	})
-	b.Run("filter", func(b *testing.B) { // read, sifted, and its findings computed
+	// read, sifted, and its findings computed: what takes a third of it, and what takes a hundredth; whole, and as
+	// a large run is, which is never whole in memory
+	third := record.Filter{Function: "f", From: 100 * time.Second, Longer: 1500 * time.Microsecond}
+	hundredth := third
+	hundredth.Longer = 1900 * time.Microsecond
+	filter := func(b *testing.B, least, most int, read func() (*record.Run, error)) {
+		run = nil // what is measured is the memory of the filter
+		peak := watchHeap()
 		for b.Loop() {
-			r, err := d.Runs.Load("large")
+			r, err := read()
 			if err != nil {
 				b.Fatal(err)
 			}
-			p := report.NewPage(r.Filter(record.Filter{Function: "f", From: 100 * time.Second,
-				Longer: 1500 * time.Microsecond}))
-			if n := p.Summary.Events.Done; n < 300_000 || n > 400_000 {
-				b.Fatalf("%d are left", n)
+			p := report.NewPage(r)
+			if left := p.Summary.Events.Done; left < least || left > most {
+				b.Fatalf("%d are left", left)
 			}
 		}
+		b.ReportMetric(float64(peak())/(1<<20), "MiB-at-most")
+	}
+	b.Run("filter", func(b *testing.B) {
+		filter(b, n*3/10, n/2, func() (*record.Run, error) {
+			r, err := d.Runs.Load("large")
+			if err == nil {
+				r = r.Filter(third)
+			}
+			return r, err
+		})
+	})
+	b.Run("filter as it is read, a third", func(b *testing.B) {
+		filter(b, n*3/10, n/2, func() (*record.Run, error) { return d.Runs.Filter("large", third) })
+	})
+	b.Run("filter as it is read, a hundredth", func(b *testing.B) {
+		filter(b, n/200, n/20, func() (*record.Run, error) { return d.Runs.Filter("large", hundredth) })
 	})
 	b.Run("lanes", func(b *testing.B) {
 		for b.Loop() {
-			if r, err := d.Runs.Load("large"); err != nil || len(r.Invocations) != 1_000_000 {
+			if r, err := d.Runs.Load("large"); err != nil || len(r.Invocations) != n {
 				b.Fatal(err)
 			}
 		}

@@ -6,9 +6,9 @@ import (
 	"strconv"
 	"strings"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/front"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/live/front"
 )
 
 // besideFront is how far the ports of variants are from the front's: the ports between are for the object store and

@@ -8,8 +8,8 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/session/catalog"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/session/catalog"
 )
 
 // Checked is a payload that has expectations, after it was fired once.

@@ -4,10 +4,10 @@ import (
 	"fmt"
 	"time"
 
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/logs"
-	"nightdrill/internal/session/catalog"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/live/logs"
+	"nightdrill.dev/internal/session/catalog"
 )
 
 // Ticking reports whether schedules fire automatically.

@@ -5,10 +5,10 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/schedule"
-	"nightdrill/internal/live/logs"
-	"nightdrill/internal/session/catalog"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/schedule"
+	"nightdrill.dev/internal/live/logs"
+	"nightdrill.dev/internal/session/catalog"
 )
 
 const ticking = `

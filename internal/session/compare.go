@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/session/catalog"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/session/catalog"
 )
 
 // Variants returns the names of a function and of its variants.

@@ -8,15 +8,15 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/arrival"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/project"
-	"nightdrill/internal/session/build"
-	"nightdrill/internal/session/kept"
+	"nightdrill.dev/internal/core/arrival"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/session/build"
+	"nightdrill.dev/internal/session/kept"
 )
 
 // twins is a session with a function and two variants of it, that answer alike but for

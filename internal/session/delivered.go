@@ -3,9 +3,9 @@ package session
 import (
 	"slices"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/runner"
-	"nightdrill/internal/session/explain"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/live/runner"
+	"nightdrill.dev/internal/session/explain"
 )
 
 // LatestDelivered returns the last n events of the session that satisfy a condition, newest first.

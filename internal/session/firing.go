@@ -8,17 +8,17 @@ import (
 
 	"github.com/google/uuid"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/jsondiff"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/live/logs"
-	"nightdrill/internal/live/runner"
-	"nightdrill/internal/live/transport"
-	"nightdrill/internal/session/build"
-	"nightdrill/internal/session/catalog"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/live/logs"
+	"nightdrill.dev/internal/live/runner"
+	"nightdrill.dev/internal/live/transport"
+	"nightdrill.dev/internal/session/build"
+	"nightdrill.dev/internal/session/catalog"
 )
 
 // Origin is where a firing comes from.

@@ -11,15 +11,17 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
+	"time"
 
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/forecast"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/project"
-	"nightdrill/internal/store"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/forecast"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/store"
 )
 
 // Forecasting is what forecasts are made from, and the last of them.
@@ -28,23 +30,47 @@ type Forecasting struct {
 	Order forecast.Order
 	Made  *forecast.Forecast // nil before it is made
 
+	bases []*forecast.Base // Base is the first
 	drill *plan.Drill
 }
 
-// ForecastOf returns what can be forecast from: a run by its name, or the last finished run of a drill. The error says
-// what is missing.
-func (d *Workspace) ForecastOf(name string) (*Forecasting, error) {
+// ForecastOf returns what can be forecast from: one or more runs by their names, or the last finished runs of drills,
+// all of one drill. The error says what is missing.
+func (d *Workspace) ForecastOf(names ...string) (*Forecasting, error) {
+	x := &Forecasting{}
+	for _, name := range names {
+		drill, b, err := d.baseOf(name)
+		switch {
+		case err != nil:
+			return nil, err
+		case x.Base == nil:
+			x.Base, x.drill = b, drill
+		case drill.Name != x.drill.Name:
+			return nil, fmt.Errorf("runs %s and %s are of the drills %s and %s; forecast from runs of one",
+				x.Base.Run.ID,
+				b.Run.ID, x.drill.Name, drill.Name)
+		case slices.ContainsFunc(x.bases, func(o *forecast.Base) bool { return o.Run.ID == b.Run.ID }):
+			return nil, fmt.Errorf("run %s is named twice", b.Run.ID)
+		}
+		x.bases = append(x.bases, b)
+	}
+	return x, nil
+}
+
+// baseOf returns what was learnt from a run, and its drill as it was then.
+func (d *Workspace) baseOf(name string) (*plan.Drill, *forecast.Base, error) {
 	info, err := d.runOf(name)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	r, err := d.Runs.Load(info.ID)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	drill := d.DrillNamed(r.Drill)
 	if drill == nil {
-		return nil, fmt.Errorf("run %s is of a drill %s, which the project does not have (any more)", r.ID, r.Drill)
+		return nil, nil, fmt.Errorf("run %s is of a drill %s, which the project does not have (any more)", r.ID,
+			r.Drill)
 	}
 	of := *drill
 	of.Limits = slices.Clone(drill.Limits)
@@ -56,10 +82,7 @@ func (d *Workspace) ForecastOf(name string) (*Forecasting, error) {
 		l.Max, l.PerInstance, l.KeepWarm, l.Guaranteed = f.Max, f.PerInstance, f.KeepWarm, f.Guaranteed
 	}
 	b, err := forecast.New(d.Project, &of, r, runtime.NumCPU())
-	if err != nil {
-		return nil, err
-	}
-	return &Forecasting{Base: b, drill: &of}, nil
+	return &of, b, err
 }
 
 // total reports whether the project's total is tried.
@@ -70,6 +93,11 @@ func (x *Forecasting) total() bool {
 // Live returns the drill under the limits of a cell, without the changes that the forecast leaves out, too.
 func (x *Forecasting) Live(p *plan.Project, cell int) (*plan.Drill, error) {
 	of := *x.drill
+	if t := x.Order.Traffic.Drill; t != nil {
+		of = *t
+		of.Limits, of.Changes = x.drill.Limits, nil
+		return project.ChangeLimits(p, &of, LimitChanges(x.Made, cell))
+	}
 	of.Changes = forecast.Changes(x.drill.Changes, x.Base.Held(x.Order.Tries), x.total())
 	return project.ChangeLimits(p, &of, LimitChanges(x.Made, cell))
 }
@@ -77,11 +105,23 @@ func (x *Forecasting) Live(p *plan.Project, cell int) (*plan.Drill, error) {
 // Simulated returns what the run would look like under the limits of a cell, in one of its simulations.
 func (x *Forecasting) Simulated(cell int) *record.Run {
 	c := &x.Made.Cells[cell]
-	r := x.Base.Simulate(forecast.Setting{Limits: c.Setting, Concurrency: c.Concurrency,
-		Held: x.Base.Held(x.Order.Tries), Traffic: x.Order.Traffic, Seed: 1, Levels: true})
+	t, left := x.Order.Traffic, mostShown
+	t.For = 0 // one repetition shows it
+	r, err := x.Base.SimulateTraffic(forecast.Setting{Limits: c.Setting, Concurrency: c.Concurrency,
+		Held: x.Base.Held(x.Order.Tries), Seed: 1, Levels: true,
+		Tick: func(events int) bool {
+			left -= events
+			return left > 0
+		}}, t)
+	if err != nil { // it was forecast with that traffic
+		panic(err)
+	}
 	r.Simulated = cmp.Or(c.Name(x.Made), "its own limits")
 	return r
 }
+
+// mostShown is how many events of a simulated run are shown, about.
+const mostShown = 500_000
 
 // Measured sets what a run measured of a cell beside its forecast, and keeps how far off that was.
 func (x *Forecasting) Measured(dir string, cell int, r *record.Run) error {
@@ -108,28 +148,44 @@ func (d *Workspace) runOf(name string) (store.Info, error) {
 		name, name)
 }
 
-// Make simulates on all processors; done, if not nil, is called with how many simulations are done, and the context
-// ends
-// it.
-func (x *Forecasting) Make(ctx context.Context, o forecast.Order, done func(n, of int)) error {
-	g, err := x.Base.NewGrid(o)
+// Make simulates on all processors; done, if not nil, is called with which share of the events is done, and the
+// context ends it.
+func (x *Forecasting) Make(ctx context.Context, o forecast.Order, done func(share float64)) error {
+	f, err := x.simulate(ctx, o, done)
+	if err == nil {
+		x.Order, x.Made = o, f
+	}
+	return err
+}
+
+func (x *Forecasting) simulate(ctx context.Context, o forecast.Order, done func(share float64)) (*forecast.Forecast,
+	error) {
+	g, err := forecast.NewGrid(x.bases, o)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	jobs := make(chan int)
 	var all sync.WaitGroup
 	var mu sync.Mutex
-	n := 0
+	sum, of, jobsDone := 0.0, max(g.Events(), 1), 0
+	tick := func(n int) bool {
+		mu.Lock()
+		defer mu.Unlock()
+		sum += float64(n)
+		if done != nil {
+			// of events that are estimated: never quite all
+			done(min(max(sum/of, float64(jobsDone)/float64(g.Jobs())), 0.999))
+		}
+		return ctx.Err() == nil
+	}
 	for range max(runtime.GOMAXPROCS(0), 1) {
 		all.Go(func() {
 			for i := range jobs {
-				g.Do(i)
+				g.Do(i, tick)
 				mu.Lock()
-				n++
-				if done != nil {
-					done(n, g.Jobs())
-				}
+				jobsDone++
 				mu.Unlock()
+				tick(0)
 			}
 		})
 	}
@@ -142,29 +198,80 @@ func (x *Forecasting) Make(ctx context.Context, o forecast.Order, done func(n, o
 	close(jobs)
 	all.Wait()
 	if ctx.Err() != nil {
-		return ctx.Err()
+		return nil, ctx.Err()
 	}
-	x.Order, x.Made = o, g.Conclude()
-	return nil
+	if done != nil {
+		done(1)
+	}
+	return g.Conclude(), nil
 }
 
-// BreakEven makes the curve of what an instance kept warm costs over rates of events.
-func (x *Forecasting) BreakEven(ctx context.Context, function string, done func(n, of int)) (*forecast.BreakEven,
-	error) {
+// ParseTraffic reads which events are simulated, by words in any order: x2 for twice as many, the name of a drill whose
+// feeds send them, and a time for which they are repeated, such as 1d or 6h.
+func (d *Workspace) ParseTraffic(words []string) (t forecast.Traffic, err error) {
+	for _, w := range words {
+		factor, isFactor := strings.CutPrefix(w, "x")
+		v, errFactor := strconv.ParseFloat(factor, 64)
+		days, isDays := strings.CutSuffix(w, "d")
+		n, errDays := strconv.ParseFloat(days, 64)
+		duration, errDuration := time.ParseDuration(w)
+		switch drill := d.DrillNamed(w); {
+		case drill != nil && t.Drill != nil:
+			return t, fmt.Errorf("%s and %s are two drills; name one", t.Drill.Name, w)
+		case drill != nil:
+			t.Drill = drill
+		case isFactor && errFactor == nil && t.Times != 0, (isDays && errDays == nil || errDuration == nil) &&
+			t.For != 0:
+			return t, fmt.Errorf("%q is the second of its kind; give one factor and one time", w)
+		case isFactor && errFactor == nil:
+			if !(v >= 0.01 && v <= 100) {
+				return t, fmt.Errorf("%q is not a factor from x0.01 to x100", w)
+			}
+			t.Times = v
+		case isDays && errDays == nil:
+			if !(n > 0 && n <= mostDays) {
+				return t, fmt.Errorf("%q must be more than 0d and at most %dd", w, mostDays)
+			}
+			t.For = time.Duration(n * float64(24*time.Hour))
+		case errDuration == nil:
+			if duration < time.Second || duration > mostDays*24*time.Hour {
+				return t, fmt.Errorf("%q must be from 1s to %dd", w, mostDays)
+			}
+			t.For = duration
+		default:
+			return t, fmt.Errorf("%q is not a factor such as x2, a time such as 1d or 6h, or a drill (%s)", w,
+				strings.Join(d.drillNames(), ", "))
+		}
+	}
+	return t, nil
+}
+
+const mostDays = 366
+
+func (d *Workspace) drillNames() (out []string) {
+	for i := range d.Project.Drills {
+		out = append(out, d.Project.Drills[i].Name)
+	}
+	return out
+}
+
+// BreakEven compares two values of a limit over rates of events.
+func (x *Forecasting) BreakEven(ctx context.Context, of forecast.Try, done func(share float64)) (
+	*forecast.BreakEven, error) {
 	var at []*forecast.Forecast
 	for i, factor := range forecast.Factors {
-		o := forecast.Order{Tries: forecast.EvenTries(function), Traffic: factor, Seeds: x.Order.Seeds}
-		err := x.Make(ctx, o, func(n, of int) {
+		o := forecast.Order{Tries: []forecast.Try{of}, Traffic: forecast.Traffic{Times: factor}, Seeds: x.Order.Seeds}
+		f, err := x.simulate(ctx, o, func(share float64) {
 			if done != nil {
-				done(i*of+n, len(forecast.Factors)*of)
+				done((float64(i) + share) / float64(len(forecast.Factors)))
 			}
 		})
 		if err != nil {
 			return nil, err
 		}
-		at = append(at, x.Made)
+		at = append(at, f)
 	}
-	return x.Base.NewBreakEven(function, at)
+	return x.Base.NewBreakEven(of, at)
 }
 
 // Trial is a forecast that was tried live.

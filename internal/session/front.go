@@ -5,10 +5,10 @@ import (
 	"net/http"
 	"time"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/live/front"
-	"nightdrill/internal/session/catalog"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/live/front"
+	"nightdrill.dev/internal/session/catalog"
 )
 
 // answer answers a request at the front: by the front's own rules, or by the functions of the source

@@ -11,9 +11,9 @@ import (
 	"strings"
 	"testing"
 
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/project"
-	"nightdrill/internal/session/ingest"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/session/ingest"
 )
 
 func layOut(t *testing.T, files map[string]string) string {

@@ -7,12 +7,12 @@ import (
 	"slices"
 	"strings"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/transport"
-	"nightdrill/internal/project"
-	"nightdrill/internal/session/catalog"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/live/transport"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/session/catalog"
 )
 
 // relist reads the catalog again, and takes it up unless the project was exchanged meanwhile, whose

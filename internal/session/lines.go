@@ -5,10 +5,10 @@ import (
 	"sync"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/live/logs"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/live/logs"
 )
 
 // Bounds of the log that is kept with a run.

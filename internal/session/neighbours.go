@@ -10,14 +10,14 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/live/logs"
-	"nightdrill/internal/live/upstream"
-	"nightdrill/internal/project"
-	"nightdrill/internal/session/ingest"
-	"nightdrill/internal/store"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/live/logs"
+	"nightdrill.dev/internal/live/upstream"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/session/ingest"
+	"nightdrill.dev/internal/store"
 )
 
 // ChangeUpstreams changes settings of upstreams for as long as the program runs, as --upstream does.

@@ -7,13 +7,13 @@ import (
 	"slices"
 	"time"
 
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/logs"
-	"nightdrill/internal/live/publish"
-	"nightdrill/internal/live/runner"
-	"nightdrill/internal/project"
-	"nightdrill/internal/session/catalog"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/live/logs"
+	"nightdrill.dev/internal/live/publish"
+	"nightdrill.dev/internal/live/runner"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/session/catalog"
 )
 
 // publishable reports whether a project has a source that can be published to.
@@ -35,7 +35,8 @@ func (s *Session) openPublishing(wanted string) {
 		defer s.mu.Unlock()
 		return s.Project
 	}
-	e, err := publish.Open(cmp.Or(s.Entrances.Publish, wanted), s.Entrances.Hosts, project, s.published, mayBeLater)
+	e, err := publish.Open(cmp.Or(s.Entrances.Publish, wanted), s.Entrances.Hosts, project, s.published, s.SendAgain,
+		mayBeLater)
 	if err != nil {
 		s.trouble = err.Error()
 		return
@@ -119,13 +120,35 @@ func (s *Session) published(source int, all []payload.Payload, trace string) err
 	case event != nil:
 		by = &publisher{driver, event}
 	}
-	src := &p.Sources[source]
 	for i := range all {
-		pl := &all[i]
-		item := &catalog.Item{Source: source, SourceName: src.Name, Label: pl.Label(), Payload: pl}
-		s.Fire(Order{Item: item, Origin: Published, by: by})
+		s.firing(source, p.Sources[source].Name, &all[i], by)
 	}
 	return nil
+}
+
+// firing fires an event that was published, which counts as waiting already.
+func (s *Session) firing(source int, name string, pl *payload.Payload, by *publisher) *Firing {
+	return s.Fire(Order{Item: &catalog.Item{Source: source, SourceName: name, Label: pl.Label(), Payload: pl},
+		Origin: Published, by: by})
+}
+
+// firePublished fires one event as if it was published, however many wait.
+func (s *Session) firePublished(source string, pl *payload.Payload) (*Firing, error) {
+	s.enter()
+	defer s.leave()
+	s.mu.Lock()
+	at, paused := s.Whole.SourceNamed(source), s.paused
+	if at >= 0 && paused == "" {
+		s.waiting++
+	}
+	s.mu.Unlock()
+	switch {
+	case paused != "":
+		return nil, &runner.ErrLater{Text: paused}
+	case at < 0:
+		return nil, fmt.Errorf("the source %s no longer exists", source)
+	}
+	return s.firing(at, source, pl, nil), nil
 }
 
 // PublishFile publishes the events of a file to a source, as another program would: CloudEvents as JSON, one, a list or

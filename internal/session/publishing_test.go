@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"nightdrill/internal/core/event"
+	"nightdrill.dev/internal/core/event"
 )
 
 // Every event that is published is counted, of far more than are kept, while they wait and when they are done.
@@ -48,6 +48,25 @@ func TestPublishedEventsAreCounted(t *testing.T) {
 	s.waiting -= mostWaiting
 	s.mu.Unlock()
 
+	// failed events are sent again, each once, by their queue or by the one that has their dead letters
+	refuse := event.Event{ID: "r", Source: "/quay", Type: "job", Data: []byte("refuse")}
+	for _, queue := range []string{"jobs", "refused"} {
+		if status, _, text := ask(t, "POST", url+"/jobs", string(refuse.AppendJSON(nil)), "Content-Type",
+			event.StructuredType); status != 202 {
+			t.Fatalf("status %d: %s", status, text)
+		}
+		until(t, "it is dead-lettered", func() bool { return s.Traffic().Sources[jobs].Wires[0].Bad > 0 })
+		n := 0
+		until(t, "it can be sent again", func() bool {
+			status, _, text := ask(t, "POST", url+"/"+queue+"?dead-letters", "")
+			_, err := fmt.Sscan(text, &n)
+			return status == 202 && err == nil && n > 0
+		})
+	}
+	if _, _, text := ask(t, "POST", url+"/nowhere?dead-letters", ""); !strings.Contains(text, "no source") {
+		t.Error(text)
+	}
+
 	// a file is published whole or not at all
 	write(t, dir, "two.ndjson", `{"specversion":"1.0","id":"a","source":"/quay","type":"job"}
 {"specversion":"1.0","source":"/quay","type":"job"}`)
@@ -66,4 +85,16 @@ func TestPublishedEventsAreCounted(t *testing.T) {
 	until(t, "the file's is counted", func() bool {
 		return s.Traffic().Sources[jobs].Wires[0].Done == batches*each+1
 	})
+
+	// while a drill has the functions none is sent, and none is forgotten
+	until(t, "it failed again", func() bool { return s.Traffic().Sources[jobs].Wires[0].Bad >= 4 })
+	s.Pause("a drill runs")
+	if status, _, text := ask(t, "POST", url+"/jobs?dead-letters", ""); status != 503 ||
+		!strings.Contains(text, "a drill runs") {
+		t.Errorf("status %d: %s", status, text)
+	}
+	s.Resume()
+	if n, err := s.SendAgain("jobs"); n == 0 || err != nil {
+		t.Errorf("%d were sent again after it, %v", n, err)
+	}
 }

@@ -11,9 +11,9 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/session/kept"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/session/kept"
 )
 
 // A run of all kinds, with faults, chains, a storage source and a schedule, is replayed

@@ -12,16 +12,16 @@ import (
 	"sync/atomic"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/front"
-	"nightdrill/internal/live/logs"
-	"nightdrill/internal/live/publish"
-	"nightdrill/internal/live/runner"
-	"nightdrill/internal/project"
-	"nightdrill/internal/session/build"
-	"nightdrill/internal/session/catalog"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/live/front"
+	"nightdrill.dev/internal/live/logs"
+	"nightdrill.dev/internal/live/publish"
+	"nightdrill.dev/internal/live/runner"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/session/build"
+	"nightdrill.dev/internal/session/catalog"
 )
 
 // Session is the session while the program is open: functions are started on
@@ -42,10 +42,14 @@ type Session struct {
 	beside    map[string]*front.Front // addresses of variants, by name
 	entrance  *publish.Entrance       // where events are published; nil for nowhere
 	mqtt      *publish.MQTT           // likewise over MQTT
-	turn      sync.Mutex              // held while the runner is exchanged
-	asking    int                     // requests at the front that have not been answered
-	closed    bool                    // requests at the front wait: the project is being read again
-	opened    *sync.Cond              // of mu: that is over
+	feeds     brokerFeeds
+	copying   *copying           // of a broker; nil for none
+	fed       bool               // sources are fed from brokers
+	resent    map[sentAgain]bool // guarded by mu
+	turn      sync.Mutex         // held while the runner is exchanged
+	asking    int                // requests at the front that have not been answered
+	closed    bool               // requests at the front wait: the project is being read again
+	opened    *sync.Cond         // of mu: that is over
 	mu        sync.Mutex
 	driver    *runner.Follower
 	end       context.CancelFunc
@@ -91,6 +95,8 @@ func (d *Workspace) Stand(listen string) (*Session, error) {
 	s.openVariants()
 	s.serveObjects()
 	s.Watch()
+	s.fed = true
+	s.feed()
 	go s.keepTime()
 	return s, nil
 }
@@ -106,7 +112,8 @@ func (d *Workspace) StandQuietly() *Session {
 
 // stand opens the session; publish is where events are published, "" for the usual address.
 func (d *Workspace) stand(publish string) *Session {
-	s := &Session{Workspace: d, counts: map[string]int{}, held: map[string]bool{}, env: map[string][]string{},
+	s := &Session{Workspace: d, counts: map[string]int{}, resent: map[sentAgain]bool{}, held: map[string]bool{},
+		env:     map[string][]string{},
 		brought: map[*build.Code]int{}, changes: make(chan struct{}, 1), wind: make(chan struct{}, 1)}
 	s.opened = sync.NewCond(&s.mu)
 	s.life, s.die = context.WithCancel(context.Background())
@@ -158,6 +165,7 @@ func (s *Session) changed() {
 
 // Close ends everything that the session began.
 func (s *Session) Close() {
+	s.starve()
 	s.die()
 	if s.Front != nil {
 		s.Front.Close()
@@ -165,6 +173,7 @@ func (s *Session) Close() {
 	s.closeVariants()
 	s.entrance.Close()
 	s.mqtt.Close()
+	_, _ = s.StopCopying()
 	_, _ = s.StopRecording() // every exchange was written already
 	s.turn.Lock()            // the project may just be read again; it is not any more after this
 	defer s.turn.Unlock()
@@ -191,6 +200,7 @@ func (s *Session) letGo(blind bool) {
 // of theirs is left. Resume ends the pause.
 func (s *Session) Pause(why string) {
 	s.stopChecks()
+	s.starve() // a drill leaves brokers alone
 	s.turn.Lock()
 	defer s.turn.Unlock()
 	s.mu.Lock()
@@ -208,6 +218,9 @@ func (s *Session) Resume() {
 	s.mu.Unlock()
 	s.relist()
 	s.bringAll()
+	if s.fed {
+		s.feed()
+	}
 	s.changed()
 }
 
@@ -241,6 +254,9 @@ func (s *Session) touch(path string) {
 	defer s.mu.Unlock()
 	if s.recording != nil && path == s.recording.file {
 		return // it is ours; StopRecording comes back to it
+	}
+	if s.copying != nil && path == filepath.Join(s.Dir, catalog.SavedDir, s.copying.state.Name+".ndjson") {
+		return // likewise
 	}
 	now := time.Now()
 	for _, c := range s.works.Codes {
@@ -382,6 +398,9 @@ func (s *Session) reload() bool {
 	s.openVariants()
 	s.serveObjects()
 	s.Watch()
+	if s.fed {
+		go s.feed() // messages that wait for the project must be let in first
+	}
 	s.rewind()
 	return true
 }

@@ -13,11 +13,11 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/project"
-	"nightdrill/internal/session/catalog"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/session/catalog"
 )
 
 // says is a function that says what stands in says.txt, and does what its body
@@ -38,6 +38,8 @@ func says() {
 			w.WriteHeader(422)
 		case strings.Contains(do, "crash"):
 			os.Exit(7)
+		case strings.Contains(do, "stuck"):
+			<-r.Context().Done() // whoever asked has given up
 		case strings.Contains(do, "slow"):
 			time.Sleep(700 * time.Millisecond)
 		}
@@ -56,7 +58,7 @@ functions:
     start: ["{self}"]
     env: {AS_FUNCTION: says, HARBOUR: holm, HARBOUR_TOKEN: very-secret-1}
     watch: [says.txt, "lib/**/*.txt"]
-    timeout: 400ms
+    timeout: 2s
     start_timeout: 5s
     concurrency: {max: 2}
     variants:
@@ -291,8 +293,8 @@ func TestAChangeIsTakenUp(t *testing.T) {
 // A build that fails is shown, and what was built before goes on; the same
 // inputs are not built twice; preparation follows the build.
 func TestBuildAndPrepare(t *testing.T) {
-	s, dir := lay(t, strings.NewReplacer("watch: [says.txt,", "watch: [source.txt,", "    timeout: 400ms",
-		`    timeout: 400ms
+	s, dir := lay(t, strings.NewReplacer("watch: [says.txt,", "watch: [source.txt,", "    timeout: 2s",
+		`    timeout: 2s
     build: [sh, -c, "grep -q bad source.txt && { echo source.txt:1 is bad; exit 2; }; `+
 			`echo built >> steps; cp source.txt says.txt"]
     prepare: [sh, -c, "echo prepared >> steps"]`).Replace(standing))
@@ -390,8 +392,8 @@ func TestTheFront(t *testing.T) {
 	if v := s.Recent(1)[0]; own.StatusCode != 200 || v.Variant != "other" || s.VariantAddress("lone@other") != "" {
 		t.Errorf("at a variant's port: %d, to %q", own.StatusCode, v.Variant)
 	}
-	if status, _, text := ask("GET", "/ask/x?do=slow", ""); status != 504 ||
-		!strings.Contains(text, "did not reply within 400 ms") {
+	if status, _, text := ask("GET", "/ask/x?do=stuck", ""); status != 504 ||
+		!strings.Contains(text, "did not reply within 2 s") {
 		t.Errorf("too slow: %d %s", status, text)
 	}
 	if status, _, text := ask("GET", "/ask/x?do=crash", ""); status != 502 ||
@@ -458,7 +460,7 @@ func TestASavedFileBreaksNothingOff(t *testing.T) {
 
 // Held for a debugger, an invocation may take longer than the timeout.
 func TestHeld(t *testing.T) {
-	s, dir := lay(t, standing)
+	s, dir := lay(t, strings.Replace(standing, "timeout: 2s", "timeout: 400ms", 1))
 	key, err := s.Save("asks", "slow", []byte("GET /ask/x?do=slow HTTP/1.1\nX-Id: {{counter}}\n\n"))
 	if err != nil {
 		t.Fatal(err)
@@ -710,7 +712,7 @@ func TestPagesOfOtherSitesStayOut(t *testing.T) {
 
 // A template without end obeys the timeout of the invocation, and holds no one up.
 func TestATemplateObeysTheTimeout(t *testing.T) {
-	s, _ := lay(t, strings.Replace(standing, "    timeout: 400ms\n", "    timeout: 20ms\n    deliver: shaped\n"+
+	s, _ := lay(t, strings.Replace(standing, "    timeout: 2s\n", "    timeout: 20ms\n    deliver: shaped\n"+
 		"    shape: {template: '{{range 100000}}{{range 100000}}{{end}}{{end}}'}\n", 1))
 	f := s.Fire(Order{Item: s.Find("asks some#1")})
 	until(t, "it is under way", func() bool { v := s.Look(f); return v.Last() != nil })

@@ -6,11 +6,11 @@ import (
 	"os"
 	"path/filepath"
 
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/template"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/project"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/template"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/project"
 )
 
 // LargestExample is the largest example of a shape that is read, in bytes.

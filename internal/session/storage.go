@@ -11,11 +11,11 @@ import (
 
 	"github.com/google/uuid"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/objects"
-	"nightdrill/internal/session/catalog"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/live/objects"
+	"nightdrill.dev/internal/session/catalog"
 )
 
 // serveObjects opens the entrance of the object store, where the project has any

@@ -3,13 +3,13 @@ package session
 import (
 	"time"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/live/runner"
-	"nightdrill/internal/session/catalog"
-	"nightdrill/internal/session/explain"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/live/runner"
+	"nightdrill.dev/internal/session/catalog"
+	"nightdrill.dev/internal/session/explain"
 )
 
 // Whole is closed when a firing is over with all that was made of it: dead

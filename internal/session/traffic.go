@@ -1,10 +1,10 @@
 package session
 
 import (
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/live/runner"
-	"nightdrill/internal/session/explain"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/live/runner"
+	"nightdrill.dev/internal/session/explain"
 )
 
 // Traffic returns what has gone over the wires since the functions' code was read, and what waits now.

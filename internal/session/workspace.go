@@ -12,25 +12,26 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/live/logs"
-	"nightdrill/internal/live/objects"
-	"nightdrill/internal/live/proc"
-	"nightdrill/internal/live/publish"
-	"nightdrill/internal/live/runner"
-	"nightdrill/internal/live/upstream"
-	"nightdrill/internal/project"
-	"nightdrill/internal/session/build"
-	"nightdrill/internal/session/catalog"
-	"nightdrill/internal/session/kept"
-	"nightdrill/internal/store"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/live/logs"
+	"nightdrill.dev/internal/live/objects"
+	"nightdrill.dev/internal/live/proc"
+	"nightdrill.dev/internal/live/publish"
+	"nightdrill.dev/internal/live/runner"
+	"nightdrill.dev/internal/live/upstream"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/session/build"
+	"nightdrill.dev/internal/session/catalog"
+	"nightdrill.dev/internal/session/kept"
+	"nightdrill.dev/internal/store"
 )
 
 // Workspace is an open project.
@@ -224,6 +225,7 @@ func (d *Workspace) Start(ctx context.Context, drill *plan.Drill, journal io.Wri
 	var entrance *publish.Entrance
 	var mqtt *publish.MQTT
 	made := make(chan struct{}) // closed when the driver is there
+	var calm atomic.Pointer[runner.Drill]
 	var neighbours *upstream.Set
 	leave := func() {
 		r.stop()
@@ -258,24 +260,9 @@ func (d *Workspace) Start(ctx context.Context, drill *plan.Drill, journal io.Wri
 	}
 	p = d.withSession(p)
 	config := runner.Config{ID: r.ID, Log: d.Log, Objects: own, Plan: kept.NewManifest(p, drill),
-		Machine: kept.Machine(),
-		Commit:  kept.Commit(d.Dir), ReadObject: func(bucket, key string) []byte {
-			return own.Bytes(bucket, key,
-				mostObject)
-		}}
-	for i := range p.Functions {
-		c := d.works.Codes[d.codeOf(p.Functions[i].Name)]
-		label := c.Label()
-		if !slices.Equal(c.Function().Env, d.Whole.Functions[c.Fn].Env) {
-			label += " +env" // values that were set for the session
-		}
-		code := runner.Code{Version: label}
-		_, code.Size = build.Package(&p.Functions[i], d.Dir)
-		if p.Functions[i].Prepare != nil {
-			code.Prepared = c.Prepared()
-		}
-		config.Code = append(config.Code, code)
-	}
+		Machine: kept.Machine(), Commit: kept.Commit(d.Dir), Branch: kept.Branch(d.Dir),
+		ReadObject: func(bucket, key string) []byte { return own.Bytes(bucket, key, mostObject) }}
+	config.Code = d.codeFor(p)
 	if journal != nil {
 		config.Journal = journal
 	}
@@ -283,10 +270,13 @@ func (d *Workspace) Start(ctx context.Context, drill *plan.Drill, journal io.Wri
 		project := func() *plan.Project { return p }
 		take := func(source int, all []payload.Payload, trace string) error {
 			<-made
+			if calm.Load() != nil {
+				return nil // what functions publish in the calm pass is dropped
+			}
 			return r.driver.Publish(source, all, trace)
 		}
 		entrance, err = publish.Open(cmp.Or(d.Entrances.Publish, "127.0.0.1:0"), d.Entrances.Hosts, project, take,
-			mayBeLater)
+			nil, mayBeLater)
 		if err != nil {
 			return nil, err
 		}
@@ -307,6 +297,9 @@ func (d *Workspace) Start(ctx context.Context, drill *plan.Drill, journal io.Wri
 	}
 	config.Upstreams, config.BindAt, config.Hosts = neighbours, d.bindAt(), d.Entrances.Hosts
 	r.driver, r.sources = runner.New(p, drill, config), p.Sources
+	if drill.Calm > 0 {
+		calm.Store(d.calmPass(p, drill, config))
+	}
 	close(made)
 	var w *store.Writer
 	if !d.unkept {
@@ -321,6 +314,14 @@ func (d *Workspace) Start(ctx context.Context, drill *plan.Drill, journal io.Wri
 		over := make(chan struct{})
 		go func() {
 			defer close(over)
+			if pass := calm.Load(); pass != nil {
+				d.Log.Add(time.Now(), "calm pass", "calm pass", logs.Note,
+					fmt.Sprintf("%d warm invocations of each function, one at a time", drill.Calm))
+				pass.Run(ctx)
+				r.driver.SetCalm(pass.Calm())
+				calm.Store(nil)
+			}
+			defer d.feedDrill(ctx, p, drill, r)()
 			r.driver.Run(ctx)
 		}()
 		r.keep(w, over)
@@ -350,6 +351,37 @@ func (r *Running) keep(w *store.Writer, over <-chan struct{}) {
 			return
 		}
 	}
+}
+
+// calmPass prepares the warm invocations that are made one at a time before a drill.
+func (d *Workspace) calmPass(p *plan.Project, drill *plan.Drill, c runner.Config) *runner.Drill {
+	of := *drill
+	of.Cold, of.Calm, of.Budgets, of.Marks = &plan.ColdStarts{N: 1, Warm: drill.Calm, Cached: true}, 0, nil, nil
+	for i := range p.Functions {
+		of.Cold.Of = append(of.Cold.Of, p.Functions[i].Name)
+	}
+	alone, pass := p.ColdPlan(&of)
+	c.Plan, c.Journal, c.ReadObject = nil, nil, nil
+	c.Code = d.codeFor(alone)
+	return runner.New(alone, pass, c)
+}
+
+// codeFor returns which code each function of a project runs.
+func (d *Workspace) codeFor(p *plan.Project) (out []runner.Code) {
+	for i := range p.Functions {
+		c := d.works.Codes[d.codeOf(p.Functions[i].Name)]
+		label := c.Label()
+		if !slices.Equal(c.Function().Env, d.Whole.Functions[c.Fn].Env) {
+			label += " +env" // values that were set for the session
+		}
+		code := runner.Code{Version: label}
+		_, code.Size = build.Package(&p.Functions[i], d.Dir)
+		if p.Functions[i].Prepare != nil {
+			code.Prepared = c.Prepared()
+		}
+		out = append(out, code)
+	}
+	return out
 }
 
 // withSession returns a project whose functions have the environment that was set for the

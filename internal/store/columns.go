@@ -8,9 +8,9 @@ import (
 	"sync"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/record"
 )
 
 // A block holds some records of one kind, column by column: every value as the
@@ -42,7 +42,7 @@ var arrivals = codec[record.Arrival]{9,
 			Delay: time.Duration(c[8])}
 	}}
 
-var invocations = codec[record.Invocation]{18,
+var invocations = codec[record.Invocation]{19,
 	func(v *record.Invocation, c []int64) {
 		late, unexpected := bit(v.Late), bit(v.Unexpected)
 		c[0], c[1], c[2], c[3], c[4] = int64(v.ID), int64(v.Assigned), relative(v.Sent, v.Assigned),
@@ -50,7 +50,7 @@ var invocations = codec[record.Invocation]{18,
 		c[5], c[6], c[7], c[8], c[9] = int64(v.Function), int64(v.Instance), int64(v.Slot), int64(v.Source),
 			int64(v.Wire)
 		c[10], c[11], c[12], c[13], c[14] = int64(v.Batch), int64(v.Status), int64(v.Class), int64(v.Result), late
-		c[15], c[16], c[17] = int64(v.Reply), int64(v.Timing), unexpected
+		c[15], c[16], c[17], c[18] = int64(v.Reply), int64(v.Timing), unexpected, int64(v.RetryAfter)
 	},
 	func(c []int64) record.Invocation {
 		at := clock.Time(c[1])
@@ -59,7 +59,8 @@ var invocations = codec[record.Invocation]{18,
 			Function: int32(c[5]), Instance: int32(c[6]), Slot: int32(c[7]), Source: int32(c[8]), Wire: int32(c[9]),
 			Batch: int32(c[10]), Status: int32(c[11]), Class: engine.Class(c[12]), Result: engine.Result(c[13]),
 			Late:  c[14] != 0,
-			Reply: int32(c[15]), Timing: int32(c[16]), Unexpected: c[17] != 0}
+			Reply: int32(c[15]), Timing: int32(c[16]), Unexpected: c[17] != 0,
+			RetryAfter: time.Duration(c[18])}
 	}}
 
 var attempts = codec[record.Attempt]{6,

@@ -8,7 +8,7 @@ import (
 	"time"
 	"unicode"
 
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // set changes one column of a run.

@@ -4,18 +4,21 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"math"
+	"nightdrill.dev/internal/core/rng"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/live/hold"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/live/hold"
 )
 
 // kept puts a finished run into a store, in several blocks.
@@ -432,5 +435,76 @@ func TestNobodyOpensWhatIsRescued(t *testing.T) {
 	defer lock.Release()
 	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "is being recovered") {
 		t.Errorf("opened meanwhile: %v", err)
+	}
+}
+
+// A block with changed bytes, of a failing disk or from elsewhere, is noticed or read as what it
+// says; nothing that the findings are made of refers to what is not there.
+func TestBytesThatChanged(t *testing.T) {
+	s, _ := Open(t.TempDir())
+	defer s.Close()
+	run := kept(t, s, "20260101-000000-aa", time.Now())
+	blocks, _, err := s.blocks(run.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := rng.New(3, 1)
+	for range 200 {
+		changed := map[string][]block{}
+		for kind, all := range blocks {
+			changed[kind] = slices.Clone(all)
+		}
+		for range 1 + r.Below(3) {
+			kind := []string{"arrivals", "invocations", "attempts", "deliveries", "levels", "instances"}[r.Below(6)]
+			b := &changed[kind][r.Below(len(changed[kind]))]
+			b.data = slices.Clone(b.data)
+			b.data[r.Below(len(b.data))] ^= 1 << r.Below(8)
+		}
+		got := *run
+		got.Arrivals, got.Invocations, got.Attempts, got.Deliveries = nil, nil, nil, nil
+		got.Levels, got.Instances = nil, nil
+		cut := fill(&got, changed, math.MaxInt)
+		if len(got.Arrivals) < 400 && cut == "" || len(got.Arrivals)%200 != 0 {
+			t.Fatalf("%d arrivals, cut %q", len(got.Arrivals), cut)
+		}
+		report.NewPage(&got)
+		report.NewPage(got.Filter(record.Filter{Class: "warm", Longer: time.Millisecond}))
+		got.Points(record.Filter{Class: "retried"}, 10)
+	}
+}
+
+// A run that is filtered as it is read gives what the whole run gives; one that is damaged, what is left of it.
+func TestAFilterOnWhatIsNotInMemory(t *testing.T) {
+	s, _ := Open(t.TempDir())
+	defer s.Close()
+	run := kept(t, s, "20260101-000000-aa", time.Now())
+	filters := []string{"", "class=warm", "class=cold longer=1ms", "status=2xx", "outcome=done longer=1s", "nth=1-3",
+		"start=1ns-1s", "route=GET+/", "from=1s to=200s", "class=retried"}
+	selected := 0
+	for damaged := range 2 {
+		for _, text := range filters {
+			f, err := record.ParseFilter(text)
+			if err != nil {
+				t.Fatal(err)
+			}
+			whole, err := s.Load(run.ID)
+			if err != nil {
+				t.Fatal(err)
+			}
+			want := whole.Filter(f)
+			selected += min(len(want.Deliveries), 10)
+			got, err := s.Filter(run.ID, f)
+			if err != nil || !reflect.DeepEqual(got, want) {
+				t.Errorf("damaged %d, %q: %v, %d invocations of %d, %d deliveries of %d", damaged, text, err,
+					len(got.Invocations), len(want.Invocations), len(got.Deliveries), len(want.Deliveries))
+			}
+		}
+		if _, err := s.db.Exec("UPDATE blocks SET data = substr(data, 1, length(data) / 2) WHERE kind = 'deliveries'" +
+			" AND seq = 1"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := s.Filter(run.ID, record.Filter{Function: "g"}); err == nil || selected < 100 {
+		t.Errorf("a function that the run does not have: %v; %d were selected in all", err, selected)
 	}
 }

@@ -6,7 +6,7 @@ import (
 	"encoding/json"
 	"io"
 
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/record"
 )
 
 // packLines writes lines of a log as JSON, compressed.
@@ -35,8 +35,8 @@ func (s *Store) Lines(run string) (out []record.Line, err error) {
 	}
 	for _, b := range blocks["lines"] {
 		var some []record.Line
-		from := io.LimitReader(flate.NewReader(bytes.NewReader(b.data)), largestLines)
-		if json.NewDecoder(from).Decode(&some) == nil {
+		data, err := io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(b.data)), largestLines))
+		if err == nil && ReadJSON(data, &some) == nil {
 			out = append(out, some...)
 		}
 	}

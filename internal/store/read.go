@@ -1,13 +1,13 @@
 package store
 
 import (
-	"encoding/json"
+	"database/sql"
 	"fmt"
 	"math"
 	"slices"
 	"sync"
 
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/record"
 )
 
 // block is some records of one kind, as they were written together.
@@ -37,20 +37,33 @@ func (s *Store) blocks(id string) (out map[string][]block, until int, err error)
 
 // blocksOf reads the blocks of a kind, and returns the seq at which that failed.
 func (s *Store) blocksOf(id, kind string, out map[string][]block) (at int, err error) {
+	err = s.eachBlock(id, kind, func(b block) error {
+		at = b.seq + 1
+		out[kind] = append(out[kind], block{b.seq, slices.Clone(b.data)})
+		return nil
+	})
+	return at, err
+}
+
+// eachBlock visits the blocks of a kind in order; their bytes are the visitor's until it returns.
+func (s *Store) eachBlock(id, kind string, do func(block) error) error {
 	rows, err := s.db.Query("SELECT seq, data FROM blocks WHERE run = ? AND kind = ? ORDER BY seq", id, kind)
 	if err != nil {
-		return 0, err
+		return err
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var b block
-		if err := rows.Scan(&b.seq, &b.data); err != nil {
-			return at, err
+		var data sql.RawBytes
+		if err := rows.Scan(&b.seq, &data); err != nil {
+			return err
 		}
-		at = b.seq + 1
-		out[kind] = append(out[kind], b)
+		b.data = data
+		if err := do(b); err != nil {
+			return err
+		}
 	}
-	return at, rows.Err()
+	return rows.Err()
 }
 
 // fill reads blocks into a run, up to the first that cannot be read: records refer
@@ -59,6 +72,7 @@ func fill(r *record.Run, blocks map[string][]block, until int) (cut string) {
 	if until < math.MaxInt {
 		cut = fmt.Sprintf("the file cannot be read beyond block %d", until)
 	}
+	beyond := false
 	for head := *r; ; {
 		*r = head
 		bad := math.MaxInt
@@ -72,31 +86,26 @@ func fill(r *record.Run, blocks map[string][]block, until int) (cut string) {
 				bad, why = seq, err
 			}
 		}
+		x := extentOf(r, blocks, until)
+		failed(x.readInstances(blocks["instances"]))
 		// each kind by itself, at the same time
-		wg.Go(func() { failed(decodeAll(&arrivals, blocks["arrivals"], until, &r.Arrivals)) })
-		wg.Go(func() { failed(decodeAll(&invocations, blocks["invocations"], until, &r.Invocations)) })
-		wg.Go(func() { failed(decodeAll(&attempts, blocks["attempts"], until, &r.Attempts)) })
-		wg.Go(func() { failed(decodeAll(&deliveries, blocks["deliveries"], until, &r.Deliveries)) })
-		wg.Go(func() { failed(decodeAll(&calls, blocks["calls"], until, &r.Calls)) })
-		wg.Go(func() { failed(decodeAll(&machine, blocks["machine"], until, &r.Loads)) })
-		wg.Go(func() { failed(decodeAll(&spans, blocks["spans"], until, &r.Spans)) })
-		wg.Go(func() { failed(decodeAll(&levels, blocks["levels"], until, &r.Levels)) })
-		wg.Go(func() {
-			for _, b := range blocks["instances"] {
-				var some []record.Instance
-				if err := json.Unmarshal(b.data, &some); err != nil {
-					failed(max(b.seq-1, 0), err)
-					continue
-				}
-				r.Instances = append(r.Instances, some...)
-			}
-			slices.SortFunc(r.Instances, func(a, b record.Instance) int { return int(a.ID - b.ID) })
-		})
+		wg.Go(func() { failed(decodeAll(&arrivals, blocks["arrivals"], until, x.arrival, &r.Arrivals)) })
+		wg.Go(func() { failed(decodeAll(&invocations, blocks["invocations"], until, x.invocation, &r.Invocations)) })
+		wg.Go(func() { failed(decodeAll(&attempts, blocks["attempts"], until, x.attempt, &r.Attempts)) })
+		wg.Go(func() { failed(decodeAll(&deliveries, blocks["deliveries"], until, x.delivery, &r.Deliveries)) })
+		wg.Go(func() { failed(decodeAll(&calls, blocks["calls"], until, x.call, &r.Calls)) })
+		wg.Go(func() { failed(decodeAll(&machine, blocks["machine"], until, x.load, &r.Loads)) })
+		wg.Go(func() { failed(decodeAll(&spans, blocks["spans"], until, x.span, &r.Spans)) })
+		wg.Go(func() { failed(decodeAll(&levels, blocks["levels"], until, x.level, &r.Levels)) })
 		wg.Wait()
+		beyond = x.beyond.Load()
 		if why == nil || bad >= until {
 			break
 		}
 		until, cut = bad, fmt.Sprintf("block %d: %v", bad, why)
+	}
+	if cut == "" && (beyond || !inPlace(r.Instances)) {
+		cut = "instances are missing"
 	}
 	if cut != "" {
 		repair(r)
@@ -104,19 +113,45 @@ func fill(r *record.Run, blocks map[string][]block, until int) (cut string) {
 	return cut
 }
 
-// fix leaves out what refers to instances that are not there, and returns the numbers
+// readInstances reads the instances of a run, and returns the seq up to which what they are of is whole where a
+// block of theirs is damaged.
+func (x *extent) readInstances(blocks []block) (seq int, err error) {
+	for _, b := range blocks {
+		some, why := x.instances(b.data)
+		if why != nil && err == nil {
+			seq, err = max(b.seq-1, 0), why
+		}
+		x.run.Instances = append(x.run.Instances, some...)
+	}
+	slices.SortFunc(x.run.Instances, func(a, b record.Instance) int { return int(a.ID - b.ID) })
+	return seq, err
+}
+
+// inPlace reports whether each instance stands where its ID says.
+func inPlace(all []record.Instance) bool {
+	for i := range all {
+		if int(all[i].ID) != i {
+			return false
+		}
+	}
+	return true
+}
+
+// repair leaves out what refers to instances that are not there, and returns the numbers
 // of instances that are missing to empty ones.
 func repair(r *record.Run) {
-	for i := 0; i < len(r.Instances); i++ {
-		if int(r.Instances[i].ID) == i {
-			continue
+	there := r.Instances // in the order of their IDs
+	r.Instances = nil
+	for _, in := range there {
+		if in.ID > int32(len(there)+mostIDs) {
+			break // it is not one that was written
 		}
-		if int(r.Instances[i].ID) < i { // twice
-			r.Instances = slices.Delete(r.Instances, i, i+1)
-			i--
-			continue
+		for int(in.ID) > len(r.Instances) {
+			r.Instances = append(r.Instances, record.Instance{ID: int32(len(r.Instances)), Function: -1})
 		}
-		r.Instances = slices.Insert(r.Instances, i, record.Instance{ID: int32(i), Function: -1})
+		if int(in.ID) == len(r.Instances) { // not there twice
+			r.Instances = append(r.Instances, in)
+		}
 	}
 	n := len(r.Instances)
 	r.Invocations = slices.DeleteFunc(r.Invocations, func(v record.Invocation) bool {
@@ -130,15 +165,24 @@ func repair(r *record.Run) {
 }
 
 // decodeAll decodes the blocks before a seq, and returns the seq of the first that is
-// damaged.
-func decodeAll[T any](c *codec[T], blocks []block, until int, to *[]T) (seq int, err error) {
+// damaged, or has a record that is not sound.
+func decodeAll[T any](c *codec[T], blocks []block, until int, sound func(int, *T) bool, to *[]T) (seq int, err error) {
 	var out []T
+	if n := claimed(blocks, until); n > 0 {
+		out = make([]T, 0, min(n, len(blocks)*usualRecords)) // a damaged block may claim any number
+	}
 	for _, b := range blocks {
 		if b.seq >= until {
 			break
 		}
+		first := len(out)
 		if out, err = c.decode(out, b.data); err != nil {
 			return b.seq, err
+		}
+		for i := first; i < len(out); i++ {
+			if !sound(i, &out[i]) {
+				return b.seq, errUnsound
+			}
 		}
 	}
 	*to = out

@@ -13,7 +13,7 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/live/hold"
+	"nightdrill.dev/internal/live/hold"
 )
 
 // Rescued is the result of a rescue.
@@ -139,7 +139,7 @@ var isID = regexp.MustCompile(`^\d{8}-\d{6}-[a-z]+$`)
 func (x *rescue) all() (runs, whole int, lost []string) {
 	from := x.from
 	columns := []string{"id", "drill", "began", "finished", "length", "head", "page", "name", "note", "pinned", "main",
-		"bytes"}
+		"bytes", "project", "machine", "code", "branch"}
 	has := columnsOf(from, "runs")
 	var there []string
 	for _, c := range columns {

@@ -22,17 +22,17 @@ import (
 	"modernc.org/sqlite" // the driver, without cgo
 	sqlite3 "modernc.org/sqlite/lib"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/live/hold"
-	"nightdrill/internal/project"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/live/hold"
+	"nightdrill.dev/internal/project"
 )
 
 // Version is the version of the schema that this program writes.
-const Version = 3
+const Version = 4
 
 // steps are the changes of the schema, each from the version before it.
 var steps = [Version]string{`
@@ -65,6 +65,14 @@ ALTER TABLE runs ADD COLUMN note TEXT NOT NULL DEFAULT '';     -- written by the
 ALTER TABLE runs ADD COLUMN pinned INTEGER NOT NULL DEFAULT 0; -- kept whatever the rule says
 ALTER TABLE runs ADD COLUMN main TEXT;                         -- JSON: the main figures, for the list of runs
 ALTER TABLE runs ADD COLUMN bytes INTEGER NOT NULL DEFAULT 0;  -- that it takes, about
+`, `
+ALTER TABLE runs ADD COLUMN project TEXT NOT NULL DEFAULT ''; -- its name
+ALTER TABLE runs ADD COLUMN machine TEXT NOT NULL DEFAULT ''; -- described in words
+ALTER TABLE runs ADD COLUMN code TEXT NOT NULL DEFAULT '';    -- the commit, and whether it was changed since
+ALTER TABLE runs ADD COLUMN branch TEXT NOT NULL DEFAULT '';
+UPDATE runs SET project = coalesce(json_extract(head, '$.project'), ''),
+	machine = coalesce(json_extract(head, '$.machine'), ''), code = coalesce(json_extract(head, '$.commit'), '')
+	WHERE json_valid(head);
 `}
 
 // Store is an open store of runs.
@@ -88,7 +96,11 @@ type Info struct {
 	Note     string           `json:"note"`   // written by the user
 	Pinned   bool             `json:"pinned"` // kept whatever the rule says
 	Bytes    int64            `json:"bytes"`  // that it takes, about; 0 where that is not known
-	Headline *report.Headline `json:"main"`   // nil of a run that was cut off
+	Project  string           `json:"project"`
+	Machine  string           `json:"machine"` // described in words
+	Commit   string           `json:"commit"`  // of the code, and whether it was changed since; "" if unknown
+	Branch   string           `json:"branch"`  // "" if unknown
+	Headline *report.Headline `json:"main"`    // nil of a run that was cut off
 }
 
 // Label is what a run is called on screens and in sentences: its name, or its drill and when it began,
@@ -294,6 +306,7 @@ type head struct {
 	Self      *record.SelfCheck  `json:"self,omitempty"`
 	Machine   string             `json:"machine,omitempty"`
 	Commit    string             `json:"commit,omitempty"`
+	Branch    string             `json:"branch,omitempty"`
 	Plan      json.RawMessage    `json:"plan,omitempty"`
 	Said      map[uint64]string  `json:"said,omitempty"`
 	Begins    clock.Time         `json:"begins,omitempty"`
@@ -305,13 +318,15 @@ type head struct {
 	CallsLost int                `json:"calls_lost,omitempty"`
 	Spans     []string           `json:"span_names,omitempty"`
 	Missed    record.SpansMissed `json:"spans_missed,omitzero"`
+	Calm      []record.Calm      `json:"calm,omitempty"`
+	Stolen    float64            `json:"stolen,omitempty"`
 }
 
 func headOf(r *record.Run) string {
 	h := head{r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, nil, r.Notes, r.Idempotence,
-		r.Changes, r.Concurrency, r.ColdStarts, r.Rates, r.Self, r.Machine, r.Commit, r.Plan, r.Said, r.Begins,
-		r.Marks, r.EarlyOf, r.StoppedAt, r.Upstreams, r.CallLabels, r.CallsLost, r.SpanNames,
-		r.SpansMissed}
+		r.Changes, r.Concurrency, r.ColdStarts, r.Rates, r.Self, r.Machine, r.Commit, r.Branch, r.Plan, r.Said,
+		r.Begins, r.Marks, r.EarlyOf, r.StoppedAt, r.Upstreams, r.CallLabels, r.CallsLost, r.SpanNames, r.SpansMissed,
+		r.Calm, r.Stolen}
 	if !math.IsNaN(r.Busy) {
 		h.Busy = &r.Busy
 	}
@@ -333,8 +348,9 @@ type Writer struct {
 
 // Begin enters a run that begins now.
 func (s *Store) Begin(r *record.Run, began time.Time) (*Writer, error) {
-	_, err := s.db.Exec("INSERT INTO runs (id, drill, began, head) VALUES (?, ?, ?, ?)", r.ID, r.Drill,
-		began.UTC().Format(time.RFC3339Nano), headOf(r))
+	_, err := s.db.Exec("INSERT INTO runs (id, drill, began, head, project, machine, code, branch) "+
+		"VALUES (?, ?, ?, ?, ?, ?, ?, ?)", r.ID, r.Drill, began.UTC().Format(time.RFC3339Nano), headOf(r), r.Project,
+		r.Machine, r.Commit, r.Branch)
 	if err != nil {
 		return nil, fmt.Errorf("cannot add the run: %w", s.said(err))
 	}
@@ -461,8 +477,8 @@ func (w *Writer) sort(r *record.Run) (alive []int32, stopped []record.Instance) 
 
 // List returns the runs, the newest first.
 func (s *Store) List() ([]Info, error) {
-	rows, err := s.db.Query("SELECT id, drill, began, finished, length, name, note, pinned, bytes, main FROM runs " +
-		"ORDER BY began DESC, id DESC")
+	rows, err := s.db.Query("SELECT id, drill, began, finished, length, name, note, pinned, bytes, project, " +
+		"machine, code, branch, main FROM runs ORDER BY began DESC, id DESC")
 	if err != nil {
 		return nil, s.said(err)
 	}
@@ -473,16 +489,17 @@ func (s *Store) List() ([]Info, error) {
 		var began string
 		var main sql.NullString
 		if err := rows.Scan(&i.ID, &i.Drill, &began, &i.Finished, &i.Length, &i.Name, &i.Note, &i.Pinned, &i.Bytes,
-			&main); err != nil {
+			&i.Project, &i.Machine, &i.Commit, &i.Branch, &main); err != nil {
 			return nil, s.said(err)
 		}
 		if i.Began, err = time.Parse(time.RFC3339Nano, began); err != nil {
 			return nil, fmt.Errorf("run %s: %w", i.ID, err)
 		}
 		if main.Valid {
-			_ = json.Unmarshal([]byte(main.String), &i.Headline) // without it, there are no figures in the list
+			_ = ReadJSON([]byte(main.String), &i.Headline) // without it, there are no figures in the list
 		}
 		i.Seconds = i.Length.Seconds()
+		i.Harmless()
 		if !s.isAside(i.ID) {
 			out = append(out, i)
 		}
@@ -497,6 +514,11 @@ func (s *Store) Find(name string) (Info, error) {
 	if err != nil {
 		return Info{}, err
 	}
+	return FindIn(all, name)
+}
+
+// FindIn returns the run that a user means among some, the newest first, as Find does.
+func FindIn(all []Info, name string) (Info, error) {
 	if len(all) == 0 {
 		return Info{}, errors.New("no runs yet; nightdrill run DRILL makes one")
 	}
@@ -534,7 +556,7 @@ func (s *Store) Page(id string) (*report.Page, error) {
 	if text.Valid {
 		p := &report.Page{}
 		// those of another version of the program are computed anew
-		if json.Unmarshal([]byte(text.String), p) == nil && p.Version == report.PageVersion && p.Summary != nil &&
+		if ReadJSON([]byte(text.String), p) == nil && p.Version == report.PageVersion && p.Summary != nil &&
 			p.Time != nil {
 			return p, nil
 		}
@@ -555,8 +577,8 @@ func (s *Store) Blob(run string, number int32) (data []byte, err error) {
 	return data, err
 }
 
-// Load reads a run, without its blobs. Of one that was cut off it gives what was written.
-func (s *Store) Load(id string) (*record.Run, error) {
+// head reads what a run is, without its records.
+func (s *Store) head(id string) (*record.Run, error) {
 	r := &record.Run{ID: id, Busy: math.NaN()}
 	var text string
 	err := s.db.QueryRow("SELECT drill, finished, length, head FROM runs WHERE id = ?", id).Scan(&r.Drill, &r.Finished,
@@ -567,19 +589,37 @@ func (s *Store) Load(id string) (*record.Run, error) {
 		return nil, s.said(err)
 	}
 	var h head
-	if err := json.Unmarshal([]byte(text), &h); err != nil {
+	err = ReadJSON([]byte(text), &h)
+	if err == nil { // the plan is carried out again as it was
+		err = json.Unmarshal([]byte(text), &struct {
+			Plan *json.RawMessage `json:"plan"`
+		}{&h.Plan})
+	}
+	if err != nil {
 		return nil, fmt.Errorf("run %s is damaged: %w", id, err)
 	}
 	r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, r.Notes, r.Idempotence = h.Project,
 		h.Seed, h.Functions, h.Sources, h.Budgets, h.Payloads, h.LastDue, h.Notes, h.Twice
 	r.Changes, r.Concurrency, r.ColdStarts = h.Changes, h.All, h.Cold
-	r.Rates, r.Self, r.Machine, r.Commit, r.Plan, r.Said, r.Begins = h.Rates, h.Self, h.Machine, h.Commit, h.Plan,
-		h.Said, h.Begins
+	r.Rates, r.Self, r.Machine, r.Commit, r.Branch, r.Plan, r.Said, r.Begins = h.Rates, h.Self, h.Machine, h.Commit,
+		h.Branch, h.Plan, h.Said, h.Begins
 	r.Marks, r.EarlyOf, r.StoppedAt = h.Marks, h.EarlyOf, h.StoppedAt
 	r.Upstreams, r.CallLabels, r.CallsLost = h.Upstreams, h.Labels, h.CallsLost
-	r.SpanNames, r.SpansMissed = h.Spans, h.Missed
+	r.SpanNames, r.SpansMissed, r.Calm, r.Stolen = h.Spans, h.Missed, h.Calm, h.Stolen
 	if h.Busy != nil {
 		r.Busy = *h.Busy
+	}
+	if err := soundHead(r); err != nil {
+		return nil, fmt.Errorf("run %s is damaged: %w", id, err)
+	}
+	return r, nil
+}
+
+// Load reads a run, without its blobs. Of one that was cut off it gives what was written.
+func (s *Store) Load(id string) (*record.Run, error) {
+	r, err := s.head(id)
+	if err != nil {
+		return nil, err
 	}
 	blocks, until, err := s.blocks(id)
 	if err != nil {
@@ -589,14 +629,18 @@ func (s *Store) Load(id string) (*record.Run, error) {
 		r.Finished = false
 		r.Notes = append(slices.Clone(r.Notes), "a part of what this run recorded is damaged and was skipped: "+cut)
 	}
-	// of a run that was cut off, payloads that were made on the way are not known
-	for i := 0; i < len(r.Arrivals) && !r.Finished; i++ {
+	listPayloads(r)
+	s.timings(r)
+	return r, nil
+}
+
+// listPayloads lists those of a run that was cut off: payloads that were made on the way are not known.
+func listPayloads(r *record.Run) {
+	for i := range r.Arrivals {
 		for int(r.Arrivals[i].Payload) >= len(r.Payloads) {
 			r.Payloads = append(r.Payloads, record.Payload{Set: "replies", N: 1, Label: "a reply that was sent on"})
 		}
 	}
-	s.timings(r)
-	return r, nil
 }
 
 // timings reads what functions reported of their first replies, for the phases of starts.

@@ -3,6 +3,7 @@ package store
 import (
 	"bytes"
 	"database/sql"
+	"encoding/json"
 	"os"
 	"reflect"
 	"slices"
@@ -10,23 +11,25 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/core/rng"
+	"nightdrill.dev/internal/core/text"
 )
 
 // random makes a run with n events.
 func random(n int, id string) *record.Run {
 	r := rng.New(5, 1)
 	time := func() clock.Time { return clock.Time(r.Below(1 << 40)) }
-	run := &record.Run{Project: "p", Drill: "d", ID: id, Seed: 7, Busy: 0.5, Concurrency: 24, ColdStarts: 3,
-		Changes:   []record.Change{{At: 5, Function: -1, Text: "project total 32 → 24"}},
-		Functions: []record.Function{{Name: "f", Max: 3, PerInstance: 1}},
-		Sources:   []record.Source{{Name: "s", Kind: "http", Routes: []string{"GET /"}, To: []int{0}}},
-		Budgets:   []string{"project done > 0"},
-		Payloads:  []record.Payload{{Set: "a", N: 1, Label: "GET /"}},
+	run := &record.Run{Project: "p", Drill: "d", ID: id, Seed: 7, Busy: 0.5, Stolen: 0.1, Concurrency: 24,
+		ColdStarts: 3,
+		Changes:    []record.Change{{At: 5, Function: -1, Text: "project total 32 → 24"}},
+		Functions:  []record.Function{{Name: "f", Max: 3, PerInstance: 1}},
+		Sources:    []record.Source{{Name: "s", Kind: "http", Routes: []string{"GET /"}, To: []int{0}}},
+		Budgets:    []string{"project done > 0"},
+		Payloads:   slices.Repeat([]record.Payload{{Set: "a", N: 1, Label: "GET /"}}, 9),
 		Instances: []record.Instance{{ID: 0, Number: 1, PID: 12, Spawned: 1, Ready: 2, Exit: "exited with code 0",
 			Version: 2, Cause: engine.AfterStop, After: engine.Replaced, Parked: true, Peak: 42 << 20, CPU: 9,
 			Left: new(0.25)}}}
@@ -153,12 +156,12 @@ func TestAnOldStoreIsBroughtUpToDate(t *testing.T) {
 	run := random(50, "20260101-000000-aa")
 	old := invocations
 	old.columns = 15
-	put := old.put
 	old.put = func(v *record.Invocation, c []int64) {
-		var wide [18]int64
-		put(v, wide[:])
-		copy(c, wide[:15])
+		wide := make([]int64, invocations.columns)
+		invocations.put(v, wide)
+		copy(c, wide[:old.columns])
 	}
+	instances, _ := json.Marshal(run.Instances)
 	for _, q := range []struct {
 		text string
 		args []any
@@ -167,6 +170,7 @@ func TestAnOldStoreIsBroughtUpToDate(t *testing.T) {
 		{"INSERT INTO runs (id, drill, began, finished, head) VALUES (?, 'd', '2026-01-01T00:00:00Z', 1, ?)",
 			[]any{run.ID, headOf(run)}},
 		{"INSERT INTO blocks VALUES (?, 'invocations', 0, ?)", []any{run.ID, old.encode(run.Invocations)}},
+		{"INSERT INTO blocks VALUES (?, 'instances', 0, ?)", []any{run.ID, instances}},
 		{"INSERT INTO blocks VALUES (?, 'arrivals', 0, ?)", []any{run.ID, arrivals.encode(run.Arrivals)}},
 	} {
 		if _, err := db.Exec(q.text, q.args...); err != nil {
@@ -251,4 +255,28 @@ func BenchmarkAppend(b *testing.B) {
 		}
 	}
 	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/n, "ns/event")
+}
+
+// Whatever is written of a run, nothing of it reaches the terminal that it would obey, and the rest is as it was.
+func FuzzHarmlessJSON(f *testing.F) {
+	for _, name := range []string{"quote", "\x1b[31mred\a", "a\\\n\\u001b", "\u0085\u202e", "\"\\", "ü\x7f"} {
+		f.Add(name)
+	}
+	f.Fuzz(func(t *testing.T, name string) {
+		written, err := json.Marshal([]string{name})
+		if err != nil {
+			t.Skip()
+		}
+		var as, got []string
+		if err := json.Unmarshal(written, &as); err != nil {
+			t.Fatal(err)
+		}
+		if err := ReadJSON(written, &got); err != nil || len(got) != 1 {
+			t.Fatalf("%q: %v", name, err)
+		}
+		want := strings.ReplaceAll(as[0], "\t", "·")
+		if want = text.Harmless(want); got[0] != want {
+			t.Errorf("%q is read as %q, not %q", name, got[0], want)
+		}
+	})
 }

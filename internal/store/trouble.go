@@ -8,7 +8,7 @@ import (
 	"path/filepath"
 	"syscall"
 
-	"nightdrill/internal/core/text"
+	"nightdrill.dev/internal/core/text"
 
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"

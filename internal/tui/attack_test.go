@@ -23,7 +23,7 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/measure"
+	"nightdrill.dev/internal/core/measure"
 )
 
 var attack = flag.Duration("attack", 0, "how long TestAttack goes on; without, every attack is made once")

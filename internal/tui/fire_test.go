@@ -11,7 +11,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/session"
+	"nightdrill.dev/internal/session"
 )
 
 // example lays a copy of one of the examples.

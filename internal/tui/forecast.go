@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"strings"
@@ -8,9 +9,9 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/forecast"
-	"nightdrill/internal/session"
-	"nightdrill/internal/tui/findings"
+	"nightdrill.dev/internal/core/forecast"
+	"nightdrill.dev/internal/session"
+	"nightdrill.dev/internal/tui/findings"
 )
 
 // forecastMsg is what a forecast came to.
@@ -27,7 +28,12 @@ func (s *shell) forecast(m findings.Foretell) tea.Cmd {
 		return nil
 	}
 	var o forecast.Order
+	var traffic []string
 	for _, t := range strings.Fields(m.Tries) {
+		if !strings.Contains(t, "=") {
+			traffic = append(traffic, t)
+			continue
+		}
 		try, err := forecast.ParseTry(t)
 		if err != nil {
 			s.complain(err)
@@ -35,28 +41,84 @@ func (s *shell) forecast(m findings.Foretell) tea.Cmd {
 		}
 		o.Tries = append(o.Tries, try)
 	}
-	if len(o.Tries) == 0 {
+	if len(o.Tries) == 0 && len(traffic) == 0 {
 		s.complain(errors.New("nothing to try; such as quote.max=1..8"))
 		return nil
 	}
-	s.cancelForecast()
-	ctx, cancel := context.WithCancel(s.ctx)
-	s.endForecast = cancel
-	s.forecasts++
-	number := s.forecasts
-	var n, all atomic.Int64
-	s.findings.Forecasting(m.Tries, func() (int, int) { return int(n.Load()), int(all.Load()) })
+	var err error
+	if o.Traffic, err = s.workspace.ParseTraffic(traffic); err != nil {
+		s.complain(err)
+		return nil
+	}
+	w := s.simulate()
+	s.findings.Forecasting(m.Tries, w.percent)
 	d := s.workspace
 	return func() tea.Msg {
-		defer cancel()
+		defer w.end()
 		x, err := d.ForecastOf(m.ID)
 		if err == nil {
-			err = x.Make(ctx, o, func(done, of int) {
-				n.Store(int64(done))
-				all.Store(int64(of))
-			})
+			err = x.Make(w.ctx, o, w.done)
 		}
-		return forecastMsg{number, x, err}
+		return forecastMsg{w.number, x, err}
+	}
+}
+
+// simulating is a forecast or a break-even that is being made.
+type simulating struct {
+	ctx    context.Context
+	end    context.CancelFunc
+	number int // of the request
+	share  atomic.Int64
+}
+
+func (w *simulating) done(share float64) { w.share.Store(int64(100 * share)) }
+
+func (w *simulating) percent() int { return int(w.share.Load()) }
+
+// simulate begins to make a forecast or a break-even; the one that is being made, if any, is cancelled.
+func (s *shell) simulate() *simulating {
+	s.cancelForecast()
+	s.forecasts++
+	w := &simulating{number: s.forecasts}
+	w.ctx, w.end = context.WithCancel(s.ctx)
+	s.endForecast = w.end
+	return w
+}
+
+// evenMsg is what a break-even came to.
+type evenMsg struct {
+	number int
+	e      *forecast.BreakEven
+	err    error
+}
+
+// even finds in the background from which rate on one value of a limit costs less than another.
+func (s *shell) even(what string) tea.Cmd {
+	x := s.forecasting
+	of, err := forecast.ParseEven(strings.TrimSpace(what))
+	if err != nil || x == nil || s.running != nil || s.preparing != "" {
+		s.complain(cmp.Or(err, errors.New("a drill runs, from which this would take the processors; wait until it has "+
+			"ended")))
+		return nil
+	}
+	w := s.simulate()
+	s.findings.Evening(w.percent)
+	return func() tea.Msg {
+		defer w.end()
+		e, err := x.BreakEven(w.ctx, of, w.done)
+		return evenMsg{w.number, e, err}
+	}
+}
+
+// evened takes what a break-even came to.
+func (s *shell) evened(m evenMsg) {
+	if m.number != s.forecasts || s.endForecast == nil { // it was cancelled
+		return
+	}
+	s.endForecast = nil
+	s.findings.BreakEven(m.e)
+	if m.err != nil {
+		s.complain(m.err)
 	}
 }
 

@@ -8,9 +8,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/files"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/msg"
+	"nightdrill.dev/internal/files"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/msg"
 )
 
 // hint is one line for who sees the program for the first time: what is to be seen now, and which
@@ -26,10 +26,10 @@ var hints = []hint{
 		func(s *shell) bool { return s.tab == onDrill && s.running != nil },
 		func(s *shell) bool { return s.pressed["e"] || s.running == nil && !s.findings.Empty() }},
 	{"The verdict stands first, and the worst function has the cursor: Enter opens its row to the sentences.",
-		func(s *shell) bool { return s.tab == onFindings && !s.findings.Empty() },
+		func(s *shell) bool { return s.tab == onFindings && s.findings.OnPage() },
 		func(s *shell) bool { return s.findings.Opened() }},
-	{"t shows the instances of this run. 3 sends one event by hand.",
-		func(s *shell) bool { return s.tab == onFindings && !s.findings.Empty() },
+	{"l shows the instances of this run. 3 sends one event by hand.",
+		func(s *shell) bool { return s.tab == onFindings && s.findings.OnPage() },
 		func(s *shell) bool { return s.visited[onFire] }},
 	{"Enter fires the chosen payload: its reply, its log lines and where the time went appear on the right.",
 		func(s *shell) bool { return s.tab == onFire },

@@ -9,7 +9,7 @@ import (
 
 	"charm.land/bubbles/v2/key"
 
-	"nightdrill/internal/session"
+	"nightdrill.dev/internal/session"
 )
 
 // keysDoc writes the keys of all views as a page, from the tables that the help is drawn from.

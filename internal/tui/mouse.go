@@ -5,7 +5,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/tui/msg"
+	"nightdrill.dev/internal/tui/msg"
 )
 
 // pointed is a view in which one can point at things: at a place of the view, from 0.

@@ -6,8 +6,8 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/input"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/input"
 )
 
 // prompt is the line in which a command is given by name, or a question of a

@@ -8,10 +8,10 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/session"
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/session"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 // stance is how a function stands, in words of several lengths, the longest

@@ -8,11 +8,11 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/session"
-	"nightdrill/internal/session/build"
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/session"
+	"nightdrill.dev/internal/session/build"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 // A note goes by itself after a while; what went wrong is said for longer, and a question, and

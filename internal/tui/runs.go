@@ -9,13 +9,13 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/export"
-	"nightdrill/internal/project"
-	"nightdrill/internal/session/kept"
-	"nightdrill/internal/tui/compareview"
-	"nightdrill/internal/tui/findings"
-	"nightdrill/internal/tui/msg"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/export"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/session/kept"
+	"nightdrill.dev/internal/tui/compareview"
+	"nightdrill.dev/internal/tui/findings"
+	"nightdrill.dev/internal/tui/msg"
 )
 
 // inProject returns a folder that is named from the project's.

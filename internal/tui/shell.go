@@ -16,24 +16,24 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/export"
-	"nightdrill/internal/session"
-	"nightdrill/internal/store"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/compareview"
-	"nightdrill/internal/tui/drillview"
-	"nightdrill/internal/tui/findings"
-	"nightdrill/internal/tui/fireview"
-	"nightdrill/internal/tui/input"
-	"nightdrill/internal/tui/msg"
-	"nightdrill/internal/tui/pane"
-	"nightdrill/internal/tui/setsview"
-	"nightdrill/internal/tui/startview"
-	"nightdrill/internal/tui/wiringview"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/export"
+	"nightdrill.dev/internal/session"
+	"nightdrill.dev/internal/store"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/compareview"
+	"nightdrill.dev/internal/tui/drillview"
+	"nightdrill.dev/internal/tui/findings"
+	"nightdrill.dev/internal/tui/fireview"
+	"nightdrill.dev/internal/tui/input"
+	"nightdrill.dev/internal/tui/msg"
+	"nightdrill.dev/internal/tui/pane"
+	"nightdrill.dev/internal/tui/setsview"
+	"nightdrill.dev/internal/tui/startview"
+	"nightdrill.dev/internal/tui/wiringview"
 )
 
 // frame is the time between two frames while a drill runs.
@@ -379,6 +379,13 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 		return s, s.compare.Compare(m.First, m.Second)
 	case findings.Export:
 		return s, s.exportRun(m.ID, m.Dir)
+	case findings.WriteTrend:
+		return s, func() tea.Msg {
+			if err := export.TrendFile(s.inProject(m.Path), m.Trends, false); err != nil {
+				return msg.Failed(err)
+			}
+			return msg.Note{Text: "written to " + m.Path}
+		}
 	case findings.Replay:
 		return s, s.replay(m.ID)
 	case findings.Vary:
@@ -391,6 +398,10 @@ func (s *shell) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 		return s, s.imagine(m.Cell)
 	case findings.Try:
 		return s, s.try(m.Cell)
+	case findings.Even:
+		return s, s.even(m.What)
+	case evenMsg:
+		s.evened(m)
 	case forecastMsg:
 		s.forecasted(m)
 	case triedMsg:

@@ -10,8 +10,8 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/session"
-	"nightdrill/internal/tui/msg"
+	"nightdrill.dev/internal/session"
+	"nightdrill.dev/internal/tui/msg"
 )
 
 // stoppable is a screen that job control can put to the background and bring back: by

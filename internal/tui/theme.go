@@ -3,7 +3,7 @@ package tui
 import (
 	"os"
 
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 // themeSetting is the variable of the environment that chooses the theme, dark or light; without

@@ -3,7 +3,7 @@ package tui
 import (
 	"testing"
 
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 // A theme that was chosen stays, whatever the terminal's background is.

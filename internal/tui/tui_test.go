@@ -12,8 +12,8 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/measure"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/measure"
 )
 
 // The screens are driven as users drive them: the program in a real terminal
@@ -30,7 +30,7 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	program, state = filepath.Join(dir, "nightdrill"), filepath.Join(dir, "state")
-	build := exec.Command("go", "build", "-o", program, "nightdrill/cmd/nightdrill")
+	build := exec.Command("go", "build", "-o", program, "nightdrill.dev/cmd/nightdrill")
 	build.Stderr = os.Stderr
 	if err := build.Run(); err != nil {
 		panic(err)
@@ -118,9 +118,9 @@ func (x *terminal) until(what string, holds func() bool) {
 }
 
 // sttys runs a command line between two looks at the terminal's settings, which
-// must be the same.
+// must be the same. What an earlier program left on the screen goes first.
 func (x *terminal) sttys(line string) {
-	x.shell("echo before the drill; stty -g > a; " + line + "; echo left with $?; stty -g > b; echo compared")
+	x.shell("clear; echo before the drill; stty -g > a; " + line + "; echo left with $?; stty -g > b; echo compared")
 }
 
 func (x *terminal) restored(code int) {
@@ -182,7 +182,7 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	}
 	checkFindings(t, pane, id[1])
 	x.openedPoint()
-	x.keys("5", "t")
+	x.keys("5", "l")
 	x.wait("finished in", "waiting")
 	// the event of any invocation is followed on the map
 	x.until("with an event on the map", func() bool {
@@ -204,8 +204,8 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.wait("Functions: the worst first")
 	// what the run would have been under other limits
 	x.keys("w")
-	x.answer("Forecast this run under other limits; try", "quote.max=3,6")
-	x.wait("A forecast from this run", "margin to the tightest budget")
+	x.answer("Forecast this run with", "quote.max=3,6")
+	x.wait("Forecast from run", "margin to the tightest budget")
 	x.keys("m")
 	x.wait("warm p95 of quote, ms")
 	x.keys("Escape")

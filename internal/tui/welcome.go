@@ -8,9 +8,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/project"
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 // Choice is what someone wants who opened the program where no project is.

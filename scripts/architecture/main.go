@@ -21,7 +21,7 @@ var floors = []floor{
 	{"commands and screens", []string{"cli", "tui"}},
 	{"an open project", []string{"session"}},
 	{"the machine, and files", []string{"live", "project", "store", "export", "demo", "files", "programs"}},
-	{"computation: no I/O, no clock, no goroutines", []string{"core"}},
+	{"computation: no I/O, no clock", []string{"core"}},
 }
 
 // way is where an event passes, in order.

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/stats"
+	"nightdrill.dev/internal/core/stats"
 )
 
 // Side is one of two reports that are compared.

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/text"
+	"nightdrill.dev/internal/core/text"
 )
 
 // Format is the format of a report's JSON.

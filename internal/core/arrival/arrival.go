@@ -14,8 +14,8 @@ import (
 	"slices"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // Pattern is the shape of a phase's arrivals.

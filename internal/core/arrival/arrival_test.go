@@ -6,7 +6,7 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/clock"
+	"nightdrill.dev/internal/core/clock"
 )
 
 func perSecond(n int) Rate { return Rate{n, time.Second} }

@@ -4,9 +4,9 @@ import (
 	"math"
 	"testing"
 
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // An axis holds its values, its ends are round, and its ticks are round values in

@@ -5,9 +5,9 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // large makes a run of n invocations on 40 instances.

@@ -12,9 +12,9 @@ import (
 	"slices"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/record"
 )
 
 // Window is a stretch of time, cut into cells.

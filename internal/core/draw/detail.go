@@ -1,9 +1,9 @@
 package draw
 
 import (
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/record"
 )
 
 // Levels of detail: what a lane did in stretches of fixed length, each level

@@ -5,9 +5,9 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/record"
 )
 
 func ms(n int) clock.Time { return clock.Time(n) * clock.Time(time.Millisecond) }

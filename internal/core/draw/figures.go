@@ -3,10 +3,10 @@ package draw
 import (
 	"math"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/report"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/report"
 )
 
 // Distribution is where the durations of a population lie.

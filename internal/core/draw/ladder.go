@@ -1,8 +1,8 @@
 package draw
 
 import (
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/report"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/report"
 )
 
 // Rung is a function's way from being wanted to its first answer, phase by phase.

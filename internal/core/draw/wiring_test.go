@@ -4,7 +4,7 @@ import (
 	"math/bits"
 	"testing"
 
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // On maps of all sizes no two nodes lie on each other, wires end where their

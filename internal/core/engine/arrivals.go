@@ -3,7 +3,7 @@ package engine
 import (
 	"time"
 
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // arrival is an event that comes.

@@ -3,7 +3,7 @@ package engine
 import (
 	"time"
 
-	"nightdrill/internal/core/clock"
+	"nightdrill.dev/internal/core/clock"
 )
 
 // fits reports whether a function may have `use` invocations in flight and

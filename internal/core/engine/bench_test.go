@@ -5,8 +5,8 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // load is an engine with invocations in flight.

@@ -12,8 +12,8 @@ package engine
 import (
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // Bounds of the pause after failed starts.

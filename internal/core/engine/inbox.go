@@ -3,8 +3,8 @@ package engine
 import (
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/plan"
 )
 
 type deliveryState uint8

@@ -3,7 +3,7 @@ package engine
 import (
 	"slices"
 
-	"nightdrill/internal/core/clock"
+	"nightdrill.dev/internal/core/clock"
 )
 
 type instanceState uint8

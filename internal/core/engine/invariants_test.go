@@ -6,9 +6,9 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // TestInvariants runs the engine through random histories, each from its own

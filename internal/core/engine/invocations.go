@@ -1,8 +1,8 @@
 package engine
 
 import (
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // send hands the next batch of an inbox to a free slot.

@@ -6,8 +6,8 @@ import (
 	"fmt"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // A journal is a run's inputs and the effects that they had, as JSON lines: the

@@ -4,8 +4,8 @@ import (
 	"strings"
 	"testing"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // Histories with all kinds of sources, faults and chains are the same, byte for

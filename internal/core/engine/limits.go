@@ -3,7 +3,7 @@ package engine
 import (
 	"time"
 
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // setProject changes the limit for all functions together. What starts for waiting

@@ -1,6 +1,6 @@
 package engine
 
-import "nightdrill/internal/core/plan"
+import "nightdrill.dev/internal/core/plan"
 
 // replace begins a new version of a function's code. What is still starting
 // with the old one is stopped at once; what runs is replaced in the function's way.

@@ -11,8 +11,8 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/plan"
 )
 
 var update = flag.Bool("update", false, "write the traces of testdata anew")

@@ -4,7 +4,7 @@ import (
 	"slices"
 	"time"
 
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // verdict is how an invocation ended.

@@ -1,6 +1,6 @@
 package engine
 
-import "nightdrill/internal/core/clock"
+import "nightdrill.dev/internal/core/clock"
 
 type timerKind uint8
 

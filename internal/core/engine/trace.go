@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // Describe writes an effect in words, with the project's names; events is the

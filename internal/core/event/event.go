@@ -132,11 +132,19 @@ func IsJSON(mediaType string) bool {
 	return err == nil && (base == "application/json" || base == "text/json" || strings.HasSuffix(base, "+json"))
 }
 
-func extension(name string, value json.RawMessage) (Field, error) {
+// AttributeName reports whether an attribute may have a name (CloudEvents §3.1).
+func AttributeName(name string) bool {
 	for _, r := range name {
 		if (r < 'a' || r > 'z') && (r < '0' || r > '9') {
-			return Field{}, fmt.Errorf("attribute %q: names consist of a-z and 0-9 (CloudEvents §3.1)", name)
+			return false
 		}
+	}
+	return name != ""
+}
+
+func extension(name string, value json.RawMessage) (Field, error) {
+	if !AttributeName(name) {
+		return Field{}, fmt.Errorf("attribute %q: names consist of a-z and 0-9 (CloudEvents §3.1)", name)
 	}
 	switch value[0] {
 	case '"':
@@ -178,6 +186,11 @@ func sortedKeys(m map[string]json.RawMessage) []string {
 
 // AppendJSON appends the event in the JSON format.
 func (e *Event) AppendJSON(b []byte) []byte {
+	return e.AppendAs(b, !e.Binary && e.Data != nil && IsJSON(e.DataContentType) && json.Valid(e.Data))
+}
+
+// AppendAs is AppendJSON where it is known whether the data is to be written as JSON, of a type that is, or as text.
+func (e *Event) AppendAs(b []byte, asJSON bool) []byte {
 	b = append(b, `{"specversion":"1.0"`...)
 	put := func(name, value string) {
 		if value != "" {
@@ -201,7 +214,7 @@ func (e *Event) AppendJSON(b []byte) []byte {
 	case e.Data == nil:
 	case e.Binary:
 		put("data_base64", base64.StdEncoding.EncodeToString(e.Data))
-	case IsJSON(e.DataContentType) && json.Valid(e.Data):
+	case asJSON:
 		b = append(b, `,"data":`...)
 		b = append(b, e.Data...)
 	default:

@@ -84,6 +84,9 @@ func (e *Event) SetAttribute(name, value string) (err error) {
 		}
 		return nil
 	}
+	if !AttributeName(name) {
+		return fmt.Errorf("attribute %q: names consist of a-z and 0-9 (CloudEvents §3.1)", name)
+	}
 	at, there := slices.BinarySearchFunc(e.Extensions, name, func(x Field, name string) int {
 		return strings.Compare(x.Name, name)
 	})

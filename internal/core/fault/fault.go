@@ -7,7 +7,7 @@ import (
 	"math/bits"
 	"time"
 
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // Kinds of faults, as bits.

@@ -72,3 +72,43 @@ func Small(v float64) string {
 	}
 	return strconv.FormatFloat(v, 'f', int(-math.Floor(math.Log10(v)))+2, 64)
 }
+
+// Count returns a number of things, in millions where it is one or more.
+func Count(n float64) string {
+	switch {
+	case n >= 1e9:
+		return grouped(n/1e6) + " million"
+	case n >= 1e6:
+		digits := 2
+		for v := n / 1e6; v >= 10; v /= 10 {
+			digits--
+		}
+		return strconv.FormatFloat(n/1e6, 'f', digits, 64) + " million"
+	}
+	return grouped(n)
+}
+
+// Brief returns a number of things in at most five characters: from 100,000 on in thousands or in millions, with
+// three digits.
+func Brief(n int) string {
+	switch {
+	case n < 100_000:
+		return strconv.Itoa(n)
+	case n < 999_500:
+		return strconv.Itoa((n+500)/1000) + "k"
+	}
+	digits := 2
+	for v := float64(n) / 1e6; v >= 9.995 && digits > 0; v /= 10 {
+		digits--
+	}
+	return strconv.FormatFloat(float64(n)/1e6, 'f', digits, 64) + "M"
+}
+
+// grouped writes a whole number with a comma before each three digits.
+func grouped(n float64) string {
+	text := strconv.FormatFloat(n, 'f', 0, 64)
+	for at := len(text) - 3; at > 0; at -= 3 {
+		text = text[:at] + "," + text[at:]
+	}
+	return text
+}

@@ -5,18 +5,21 @@ import (
 	"slices"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/stats"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/stats"
 )
 
 const (
 	busyOthers = 0.85 // of the processors, in use by others
 	fewStarts  = 6    // starts from which a cold start is forecast
 	muchSlower = 1.25 // times as long, for something to be said to grow
+	muchDrift  = 1.5  // likewise over the time of a run, in which the load changes as well
+	calm       = 1.1  // slowness up to which an invocation had the processors for itself
 	surely     = 0.01 // the chance of that
 	fewSamples = 30   // on each side, for that to be looked at
 	reproduced = 0.25 // by which the run itself is missed at most
@@ -38,7 +41,7 @@ func (b *Base) doubts() {
 			continue
 		}
 		early, late := b.byTime(fn)
-		if slower(early, late) || slower(late, early) {
+		if slower(early, late, muchDrift) || slower(late, early, muchDrift) {
 			b.refuse(m.name, "carry the drill out for longer, or from a warm beginning",
 				"its service time drifts over the run (median %s at first, %s at last): a cache, or something that "+
 					"fills up",
@@ -46,7 +49,7 @@ func (b *Base) doubts() {
 			continue // of which other doubts would follow
 		}
 		crowded, alone := b.byInFlight(fn)
-		if slower(crowded, alone) {
+		if slower(crowded, alone, muchSlower) {
 			b.refuse(m.name, "stand in for what it calls (upstreams), or try the limit live",
 				"its service time grows with what is in flight (median %s against %s) and its processor time does "+
 					"not: "+
@@ -70,12 +73,12 @@ func median(all []time.Duration) time.Duration {
 	return all[stats.Rank(0.5, len(all))-1]
 }
 
-// slower reports whether the first samples are surely longer than the others, and much.
-func slower(a, b []time.Duration) bool {
+// slower reports whether the first samples are surely longer than the others, by so many times.
+func slower(a, b []time.Duration, much float64) bool {
 	if len(a) < fewSamples || len(b) < fewSamples || median(b) <= 0 {
 		return false
 	}
-	if float64(median(a)) < muchSlower*float64(median(b)) || median(a)-median(b) < time.Millisecond {
+	if float64(median(a)) < much*float64(median(b)) || median(a)-median(b) < time.Millisecond {
 		return false
 	}
 	_, p := stats.MannWhitney(a, b)
@@ -125,23 +128,35 @@ func (b *Base) byInFlight(fn int) (crowded, alone []time.Duration) {
 	return crowded, alone
 }
 
-// byTime returns the service times of the first and of the last third of a function's invocations.
+// byTime returns the service times of the first and of the last third of a function's invocations: of those that had
+// the processors for themselves, where there are enough, since the load of a drill changes over its time.
 func (b *Base) byTime(fn int) (early, late []time.Duration) {
+	early, late = b.thirds(fn, func(v *record.Invocation) bool { return b.slow.between(v.Began(), v.Done, 0) <= calm })
+	if len(early) < fewSamples || len(late) < fewSamples {
+		early, late = b.thirds(fn, func(*record.Invocation) bool { return true })
+	}
+	return early, late
+}
+
+// thirds returns the service times of the first and of the last third of a function's invocations, as far as they are
+// wanted.
+func (b *Base) thirds(fn int, wanted func(*record.Invocation) bool) (early, late []time.Duration) {
 	type at struct {
-		began clock.Time
-		took  time.Duration
+		began  clock.Time
+		took   time.Duration
+		wanted bool
 	}
 	var all []at
 	b.warmOf(fn, func(i int) {
 		v := &b.Run.Invocations[i]
 		cpu, rest := b.apart(v)
-		took := cpu + rest
-		all = append(all, at{v.Began(), took})
+		all = append(all, at{v.Began(), cpu + rest, wanted(v)})
 	})
 	slices.SortFunc(all, func(a, b at) int { return int(a.began - b.began) })
 	third := len(all) / 3
 	for i := range all {
 		switch {
+		case !all[i].wanted:
 		case i < third:
 			early = append(early, all[i].took)
 		case i >= len(all)-third:

@@ -13,12 +13,12 @@ import (
 	"slices"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // Base is what was learnt from a run.
@@ -30,6 +30,8 @@ type Base struct {
 	Settle  time.Duration
 	Cores   float64 // processors of the machine
 
+	drill     *plan.Drill
+	own       *offers // the run's own traffic
 	functions []model
 	events    []event // in the order of their times
 	poolOf    []int   // of each invocation: its pool; -1 for none
@@ -81,7 +83,8 @@ func (e *event) repliesOf(function int32) []reply {
 type reply struct {
 	status int32
 	broken engine.Result
-	again  bool // it asked for the event again
+	again  bool          // it asked for the event again,
+	after  time.Duration // or for a pause
 }
 
 // model is what was learnt of a function.
@@ -99,8 +102,7 @@ type model struct {
 }
 
 // pool is what service times depend on: how many invocations the instance had answered, how many events one has, and
-// how
-// long the instance had rested.
+// how long the instance had rested.
 type pool struct{ position, batch, rest int }
 
 // sample is a service time without waiting for a processor; samples are in the order of time.
@@ -142,11 +144,12 @@ func batched(n int) int {
 }
 
 // rested returns the class of how long an instance had nothing to do before an invocation. After a rest, caches are
-// cold
-// and connections behave differently (acknowledgements are delayed only while they are busy).
+// cold and connections behave differently: a system delays acknowledgements only where the peer was answered within
+// its shortest timer for them, which is 40 ms on Linux (TCP_ATO_MIN), and a server that writes its reply in two parts
+// waits for them.
 func rested(d time.Duration) int {
 	switch {
-	case d < 2*time.Millisecond:
+	case d < 40*time.Millisecond:
 		return 0
 	case d < 200*time.Millisecond:
 		return 1
@@ -165,17 +168,11 @@ func New(p *plan.Project, d *plan.Drill, r *record.Run, cores int) (*Base, error
 	case len(r.Invocations) == 0:
 		return nil, fmt.Errorf("run %s has no invocations", r.ID)
 	}
-	for i := range r.Sources {
-		if r.Sources[i].Closed {
-			return nil, fmt.Errorf("source %s was fed by callers who wait for their replies; what they would send "+
-				"then is "+
-				"not forecast yet", r.Sources[i].Name)
-		}
-	}
 	if err := same(p, r); err != nil {
 		return nil, err
 	}
-	b := &Base{Run: r, Project: p, Limits: slices.Clone(d.Limits), Settle: d.Settle, Cores: float64(max(cores, 1))}
+	b := &Base{Run: r, Project: p, drill: d, Limits: slices.Clone(d.Limits), Settle: d.Settle,
+		Cores: float64(max(cores, 1))}
 	if err := b.learnChanges(d.Changes); err != nil {
 		return nil, err
 	}
@@ -184,6 +181,10 @@ func New(p *plan.Project, d *plan.Drill, r *record.Run, cores int) (*Base, error
 	b.learnSlowness()
 	b.learnStarts()
 	b.learnServices()
+	var err error
+	if b.own, err = b.newOffers(Traffic{}); err != nil {
+		return nil, err
+	}
 	b.doubts()
 	return b, nil
 }
@@ -298,7 +299,8 @@ func (b *Base) learnEvents() {
 		if k < 0 {
 			k, e.replies = len(e.replies), append(e.replies, replies{function: v.Function})
 		}
-		e.replies[k].all = append(e.replies[k].all, reply{v.Status, brokenBy(v.Result), a.Result == engine.Retried})
+		e.replies[k].all = append(e.replies[k].all, reply{v.Status, brokenBy(v.Result), a.Result == engine.Retried,
+			v.RetryAfter})
 	}
 }
 
@@ -337,27 +339,39 @@ func (b *Base) learnStarts() {
 		m.seen++
 	}
 	for fn := range b.functions {
-		b.functions[fn].calmStarts()
+		if b.waits { // else how much starts were contended for is not measured
+			b.functions[fn].learnHidden()
+		}
 	}
 }
 
-// calmStarts keeps those starts alone that were slowed down least: what a start takes in itself is best seen in them.
-// Starts that compete take more processor time, too, and are found ready later.
-func (m *model) calmStarts() {
-	if len(m.starts) < 2*fewest {
+// learnHidden finds what others compute on behalf of a start (the kernel, a launcher, the driver): the part of the
+// rest of its time that grows with how much the processors were contended for. It counts as processor time.
+func (m *model) learnHidden() {
+	var slopes []float64
+	for i := range m.starts {
+		for k := range i {
+			a, b := &m.starts[i], &m.starts[k]
+			if d := a.slow - b.slow; d > contended || d < -contended {
+				slopes = append(slopes, float64(a.rest-b.rest)/d)
+			}
+		}
+	}
+	if len(m.starts) < fewStarts || len(slopes) < fewStarts {
 		return
 	}
-	slow := make([]float64, len(m.starts))
+	slices.Sort(slopes) // the median of the slopes between pairs (Theil and Sen), which outliers do not move
+	hidden := max(slopes[len(slopes)/2], 0)
 	for i := range m.starts {
-		slow[i] = m.starts[i].slow
+		s := &m.starts[i]
+		h := min(hidden, float64(s.rest)/s.slow)
+		s.rest -= time.Duration(h * s.slow)
+		s.cpu += time.Duration(h)
 	}
-	slices.Sort(slow)
-	most := max(slow[len(slow)/2], calm)
-	m.starts = slices.DeleteFunc(m.starts, func(s start) bool { return s.slow > most })
 }
 
-// calm is the slowness up to which a start counts as alone.
-const calm = 1.1
+// contended is by how much the slowness of two starts must differ for a slope between them.
+const contended = 0.3
 
 // learnServices learns what invocations take.
 func (b *Base) learnServices() {
@@ -432,8 +446,7 @@ func (b *Base) inFlight(fn int) (l level) {
 }
 
 // draw draws from samples in blocks, so that what belongs together in time stays together: first a sample of the
-// samples,
-// since those measured are one draw themselves, then from that.
+// samples, since those measured are one draw themselves, then from that.
 type draw struct {
 	r    *rng.Source
 	next []struct {

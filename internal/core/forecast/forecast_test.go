@@ -8,12 +8,12 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // world is a run that is laid out by hand: a Poisson process whose events never wait, each answered by an instance that
@@ -200,7 +200,7 @@ func TestRefusals(t *testing.T) {
 		o := Order{Seeds: 3, Tries: []Try{{"f", "max", []string{fmt.Sprint(x.max)}},
 			{"f", "keep_warm", []string{fmt.Sprint(x.keepWarm)}}}}
 		if x.want == "in flight at once" {
-			o.Traffic = 100
+			o.Traffic.Times = 100
 		}
 		f := forecastOf(t, b, o)
 		got := ""
@@ -223,14 +223,13 @@ func forecastOf(t testing.TB, b *Base, o Order) *Forecast {
 		t.Fatal(err)
 	}
 	for i := range g.Jobs() {
-		g.Do(i)
+		g.Do(i, nil)
 	}
 	return g.Conclude()
 }
 
 // The grid names the cheapest setting that keeps the budgets, below which requests are rejected, and above which
-// nothing
-// gets better; the same seeds give the same forecast.
+// nothing gets better; the same seeds give the same forecast.
 func TestTheAnswer(t *testing.T) {
 	b := world{n: 2000, rate: 200, wait: 300 * time.Millisecond, service: exponential(10 * time.Millisecond)}.base(t)
 	b.Run.Budgets = []string{"source s rejected == 0"}
@@ -266,11 +265,15 @@ func TestBreakEven(t *testing.T) {
 	b := world{n: 400, rate: 8, wait: time.Minute, service: fixed(20 * time.Millisecond)}.base(t)
 	b.Run.Rates = &plan.Rates{Currency: "EUR", GiBSecond: 1, Billed: []string{"start", "idle", "invocation"}}
 	b.Limits[0].KeepWarm, b.Limits[0].IdleAfter = 0, 200*time.Millisecond
+	of, err := ParseEven("f")
+	if err != nil {
+		t.Fatal(err)
+	}
 	var at []*Forecast
 	for _, factor := range Factors {
-		at = append(at, forecastOf(t, b, Order{Tries: EvenTries("f"), Traffic: factor, Seeds: 3}))
+		at = append(at, forecastOf(t, b, Order{Tries: []Try{of}, Traffic: Traffic{Times: factor}, Seeds: 3}))
 	}
-	e, err := b.NewBreakEven("f", at)
+	e, err := b.NewBreakEven(of, at)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -284,6 +287,34 @@ func TestBreakEven(t *testing.T) {
 	if e.From == nil || *e.From < 2 || *e.From > 8 || e.Unit != "EUR" || e.Curve[0].Cold < 0.8 ||
 		e.Curve[0].ColdWith > 0.1 {
 		t.Errorf("%s %+v", e.Sentence, e.Curve)
+	}
+}
+
+// What grows with contention in a start is computing, by whoever it is; what a calm pass measured of invocations need
+// not be inferred.
+func TestWhatComputes(t *testing.T) {
+	m := model{}
+	for i := range 20 {
+		slow := 1 + float64(i%5)/2
+		noise := time.Duration(i%3-1) * time.Millisecond
+		m.starts = append(m.starts, start{cpu: 80 * time.Millisecond, slow: slow,
+			rest: 200*time.Millisecond + noise + time.Duration(slow*float64(40*time.Millisecond))})
+	}
+	m.learnHidden()
+	for _, s := range m.starts {
+		if d := s.cpu - 120*time.Millisecond; d < -3*time.Millisecond || d > 3*time.Millisecond {
+			t.Errorf("it computes %v, want 120 ms", s.cpu)
+		}
+		if d := s.rest - 200*time.Millisecond; d < -10*time.Millisecond || d > 10*time.Millisecond {
+			t.Errorf("and waits %v beside, want 200 ms", s.rest)
+		}
+	}
+	b := world{n: 1000, rate: 100, cpu: 0.9, service: fixed(10 * time.Millisecond)}.base(t)
+	inferred := b.functions[0].computes
+	b.Run.Calm = []record.Calm{{N: 30, Wall: 300 * time.Millisecond, CPU: 150 * time.Millisecond}}
+	b.learnSlowness()
+	if measured := b.functions[0].computes; math.Abs(inferred-0.9) > 0.1 || measured != 0.5 {
+		t.Errorf("it computes for %.2f of its time, and %.2f by the calm pass", inferred, measured)
 	}
 }
 
@@ -313,7 +344,7 @@ func BenchmarkGrid(b *testing.B) {
 			b.Fatal(err)
 		}
 		for i := range g.Jobs() {
-			g.Do(i)
+			g.Do(i, nil)
 		}
 		g.Conclude()
 	}

@@ -10,11 +10,11 @@ import (
 	"strconv"
 	"strings"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
 )
 
 // Format names the form of a forecast as JSON.
@@ -94,7 +94,11 @@ type Forecast struct {
 	Project  string    `json:"project"`
 	Drill    string    `json:"drill"`
 	Run      string    `json:"run"`
-	Traffic  float64   `json:"traffic"` // times that of the run
+	Runs     []string  `json:"runs"`     // all that it was made from
+	Traffic  float64   `json:"traffic"`  // times that of the run, or of the drill
+	Arrivals string    `json:"arrivals"` // the drill whose feeds send the events; "" for the events of the run
+	Seconds  float64   `json:"seconds"`  // for which they are repeated; 0 for once
+	Events   float64   `json:"events"`   // of each simulation, about
 	Tries    []TryJSON `json:"tries"`
 	Cells    []Cell    `json:"cells"` // the values of the last try vary fastest
 	Best     *int      `json:"best"`  // the cheapest cell that keeps all budgets; nil for none
@@ -174,8 +178,8 @@ type VerifiedValue struct {
 // Order is what is forecast.
 type Order struct {
 	Tries   []Try
-	Traffic float64 // 0 for 1
-	Seeds   int     // simulations of each setting; 0 for 20
+	Traffic Traffic
+	Seeds   int // simulations of each setting; 0 for as many as are fitting, 20 at most
 }
 
 // DefaultSeeds is how many times each setting is simulated.
@@ -229,19 +233,38 @@ func (b *Base) set(c *Cell, t *Try, value string) error {
 // MostCells bounds a grid.
 const MostCells = 400
 
-// mostEvents bounds a simulation, whose records are kept in memory while its figures are computed.
-const mostEvents = 3_000_000
+const (
+	// mostKept bounds a simulation whose records are kept in memory while its figures are computed; longer ones
+	// compute them as they go.
+	mostKept = 1_000_000
+	// mostRecorded is how many events a grid has whose simulations are recorded all the same: without records it takes
+	// half as long.
+	mostRecorded = 200_000
+	// mostEvents bounds a simulation: it takes a quarter of an hour, about.
+	mostEvents = 1_000_000_000
+	// plenty is how many events of all simulations of a setting there are as a rule, at most.
+	plenty = 200_000_000
+	// fewSeeds is how many simulations say little about how far they are apart.
+	fewSeeds = 5
+)
 
 // Grid is the work of a forecast: jobs that may be done in any order, and several at once.
 type Grid struct {
-	base  *Base
-	held  []bool
-	out   *Forecast
-	parts [][]simulated
+	bases   []*Base // seeds take turns
+	held    []bool
+	traffic []*offers // of each base
+	long    bool
+	out     *Forecast
+	parts   [][]simulated
 }
 
 // NewGrid lays out what is simulated. The error says which limit or value is wrong.
-func (b *Base) NewGrid(o Order) (*Grid, error) {
+func (b *Base) NewGrid(o Order) (*Grid, error) { return NewGrid([]*Base{b}, o) }
+
+// NewGrid lays out what is simulated from several runs, such as at other times of the day; budgets and limits that are
+// not tried are those of the first. The error says which limit or value is wrong.
+func NewGrid(bases []*Base, o Order) (*Grid, error) {
+	b := bases[0]
 	count := 1
 	for i := range o.Tries {
 		if count *= max(len(o.Tries[i].Values), 1); count > MostCells {
@@ -252,23 +275,46 @@ func (b *Base) NewGrid(o Order) (*Grid, error) {
 	if err != nil {
 		return nil, err
 	}
-	seeds, traffic := cmp.Or(o.Seeds, DefaultSeeds), cmp.Or(o.Traffic, 1)
-	if n := float64(len(b.events)) * traffic; n > mostEvents {
-		return nil, fmt.Errorf("these are %.0f events in each simulation; at most %d are simulated", n, mostEvents)
+	var traffic []*offers
+	n := 0.0
+	for _, b := range bases {
+		t, err := b.newOffers(o.Traffic)
+		if err != nil {
+			return nil, err
+		}
+		traffic, n = append(traffic, t), max(n, t.events())
 	}
-	f := &Forecast{Format: Format, Project: b.Run.Project, Drill: b.Run.Drill, Run: b.Run.ID, Traffic: traffic,
+	if n > mostEvents {
+		return nil, fmt.Errorf("these are about %s events in each simulation; at most %s are simulated",
+			figure.Count(n), figure.Count(mostEvents))
+	}
+	seeds := cmp.Or(o.Seeds, min(max(int(plenty/max(n, 1)), 2), DefaultSeeds))
+	seeds = (seeds + len(bases) - 1) / len(bases) * len(bases)
+	f := &Forecast{Format: Format, Project: b.Run.Project, Drill: b.Run.Drill, Run: b.Run.ID, Traffic: traffic[0].times,
+		Runs:    []string{},
+		Seconds: o.Traffic.For.Seconds(), Events: n,
 		Tries: []TryJSON{}, Cells: cells, Refusals: []string{}, Seeds: seeds}
+	if o.Traffic.Drill != nil {
+		f.Arrivals = o.Traffic.Drill.Name
+	}
 	for i := range o.Tries {
 		f.Tries = append(f.Tries, TryJSON{o.Tries[i].Name(), o.Tries[i].Values})
 	}
-	for _, r := range b.Refusals {
-		f.Refusals = append(f.Refusals, r.Words())
+	for _, b := range bases {
+		f.Runs = append(f.Runs, b.Run.ID)
+		for _, r := range b.Refusals {
+			f.Refusals = append(f.Refusals, r.Words())
+		}
 	}
-	g := &Grid{base: b, held: b.Held(o.Tries), out: f, parts: make([][]simulated, len(cells))}
+	g := &Grid{bases: bases, held: b.Held(o.Tries), traffic: traffic,
+		long: n > mostKept || n*float64(seeds*len(cells)) > mostRecorded && measure.Streams(b.Run.Budgets), out: f,
+		parts: make([][]simulated, len(cells))}
 	for i := range g.parts {
 		g.parts[i] = make([]simulated, seeds)
 	}
-	f.Dropped = len(b.Changes) - len(Changes(b.Changes, g.held, cells[0].Concurrency > 0))
+	if f.Dropped = len(b.Changes); traffic[0].inTime {
+		f.Dropped -= len(Changes(b.Changes, g.held, cells[0].Concurrency > 0))
+	}
 	return g, nil
 }
 
@@ -286,12 +332,27 @@ func (b *Base) Held(tries []Try) []bool {
 // Jobs returns how many simulations there are.
 func (g *Grid) Jobs() int { return len(g.parts) * g.out.Seeds }
 
-// Do does the i-th of the jobs.
-func (g *Grid) Do(i int) {
+// Events returns how many events are simulated in all, about.
+func (g *Grid) Events() float64 { return g.out.Events * float64(g.Jobs()) }
+
+// Do does the i-th of the jobs. tick, if not nil, is called with how many events were simulated since it was last
+// called; the job ends early where it returns false.
+func (g *Grid) Do(i int, tick func(events int) (goOn bool)) {
 	seed, cell := i/len(g.parts), i%len(g.parts)
-	if c := &g.out.Cells[cell]; c.wrong == "" {
-		g.parts[cell][seed] = g.base.one(Setting{Limits: c.Setting, Concurrency: c.Concurrency, Held: g.held,
-			Traffic: g.out.Traffic, Seed: uint64(seed + 1)})
+	c := &g.out.Cells[cell]
+	if c.wrong != "" {
+		return
+	}
+	from := seed % len(g.bases)
+	x := g.bases[from].simulate(Setting{Limits: c.Setting, Concurrency: c.Concurrency, Held: g.held,
+		Seed: uint64(seed + 1),
+		Tick: tick}, g.traffic[from], g.long)
+	r := x.run()
+	g.parts[cell][seed].inFlight = x.most
+	if g.long {
+		g.parts[cell][seed].summary = x.figures.Summary()
+	} else {
+		g.parts[cell][seed].summary = measure.Analyze(r).Summary
 	}
 }
 
@@ -302,10 +363,48 @@ func (g *Grid) Conclude() *Forecast {
 			c.Refused, c.Budgets, c.Functions = &c.wrong, []measure.Verdict{}, map[string]FunctionCell{}
 			continue
 		}
-		g.base.fill(&g.out.Cells[i], g.parts[i])
+		g.fill(&g.out.Cells[i], g.parts[i])
 	}
-	g.base.conclude(g.out)
+	g.bases[0].conclude(g.out)
 	return g.out
+}
+
+// fill enters what the simulations of a setting came to, of those runs that can tell it.
+func (g *Grid) fill(c *Cell, parts []simulated) {
+	var kept []simulated
+	why := ""
+	for from, b := range g.bases {
+		var of []simulated
+		for seed := from; seed < len(parts); seed += len(g.bases) {
+			of = append(of, parts[seed])
+		}
+		if text := b.fill(c, of); text == "" {
+			kept = append(kept, of...)
+		} else if why == "" {
+			why = text
+		}
+	}
+	switch {
+	case kept == nil:
+		c.Refused = &why
+		g.bases[0].fill(c, parts)
+	case len(g.bases) > 1:
+		g.bases[0].fill(c, kept)
+		for _, b := range g.bases[1:] { // it was seen if it was in any
+			c.Extrapolated = c.Extrapolated && b.extrapolates(most(kept))
+		}
+	}
+}
+
+// most returns the most that each function had in flight in any simulation.
+func most(parts []simulated) []int {
+	out := slices.Clone(parts[0].inFlight)
+	for _, p := range parts {
+		for fn := range out {
+			out[fn] = max(out[fn], p.inFlight[fn])
+		}
+	}
+	return out
 }
 
 // simulated is what is kept of one simulation.
@@ -314,15 +413,11 @@ type simulated struct {
 	inFlight []int
 }
 
-func (b *Base) one(s Setting) simulated {
-	r, most := b.simulate(s)
-	return simulated{measure.Analyze(r).Summary, most}
-}
-
 // fill enters what the simulations of a setting came to: of each figure the median, and between which values 95 % are.
-func (b *Base) fill(c *Cell, parts []simulated) {
+// It returns why the run cannot tell it, or "".
+func (b *Base) fill(c *Cell, parts []simulated) (why string) {
 	c.Functions = map[string]FunctionCell{}
-	began, most := make([]int, len(b.functions)), make([]int, len(b.functions))
+	began, most := make([]int, len(b.functions)), most(parts)
 	for fn := range b.functions {
 		name := b.functions[fn].name
 		pick := func(of func(*measure.FunctionFigures) *float64) (mid, lo, hi *float64) {
@@ -335,6 +430,9 @@ func (b *Base) fill(c *Cell, parts []simulated) {
 			}
 			if 2*len(all) <= len(parts) {
 				return nil, nil, nil
+			}
+			if len(all) < fewSeeds {
+				return quantile(all, 0.5), nil, nil
 			}
 			return quantile(all, 0.5), quantile(all, 0.025), quantile(all, 0.975)
 		}
@@ -373,9 +471,6 @@ func (b *Base) fill(c *Cell, parts []simulated) {
 			}
 			return &f.Cost.Total
 		})
-		for i := range parts {
-			most[fn] = max(most[fn], parts[i].inFlight[fn])
-		}
 		x.InFlight, began[fn] = most[fn], int(x.Started)
 		c.Functions[name] = x
 	}
@@ -385,9 +480,7 @@ func (b *Base) fill(c *Cell, parts []simulated) {
 		c.Kept = c.Kept && (c.Budgets[i].Held || c.Budgets[i].Few)
 	}
 	c.Extrapolated = b.extrapolates(most)
-	if why := b.refusal(c, began, most); why != "" {
-		c.Refused = &why
-	}
+	return b.refusal(c, began, most)
 }
 
 // budgets judges each budget by the median of the simulations; its bounds are where 95 % of them are.
@@ -409,6 +502,9 @@ func (b *Base) budgets(parts []simulated) (out []measure.Verdict) {
 			}
 		}
 		v.Measured, v.Lo, v.Hi = quantile(all, 0.5), quantile(all, 0.025), quantile(all, 0.975)
+		if len(all) < fewSeeds {
+			v.Lo, v.Hi = nil, nil
+		}
 		v.Few = 2*few > len(parts)
 		v.Held = !v.Few && 2*held > len(parts)-few
 		out = append(out, v)
@@ -571,18 +667,29 @@ func (b *Base) conclude(f *Forecast) {
 		f.Best = &best
 	}
 	var parts []string
+	of := ""
+	if 2*refused > len(f.Cells) && refused < len(f.Cells) {
+		parts = append(parts, fmt.Sprintf("%d of %d settings are not forecast: %s.", refused, len(f.Cells),
+			f.Reasons()[0]))
+		of = " of the others"
+	}
 	switch {
 	case refused == len(f.Cells):
 		why := *f.Cells[0].Refused
 		f.Sentence = "None of this can be forecast from run " + f.Run + ": " + why + "."
 		return
+	case len(f.Tries) == 0:
+		f.Sentence = f.own()
+		return
+	case best < 0 && of != "":
+		parts = append(parts, "None"+of+" keeps all budgets.")
 	case best < 0:
 		parts = append(parts, "No setting keeps all budgets.")
 	case len(b.Run.Budgets) == 0:
-		parts = append(parts, fmt.Sprintf("%s is the cheapest; the drill has no budgets to keep.",
-			f.Cells[best].Name(f)))
+		parts = append(parts, fmt.Sprintf("%s is the cheapest%s; the drill has no budgets to keep.",
+			f.Cells[best].Name(f), of))
 	default:
-		parts = append(parts, fmt.Sprintf("%s is the cheapest that keeps all budgets.", f.Cells[best].Name(f)))
+		parts = append(parts, fmt.Sprintf("%s is the cheapest%s that keeps all budgets.", f.Cells[best].Name(f), of))
 	}
 	if best >= 0 {
 		if share := f.Cells[best].rejected(); share >= fewRejected {
@@ -591,14 +698,27 @@ func (b *Base) conclude(f *Forecast) {
 		}
 	}
 	parts = append(parts, f.edges(best)...)
-	if refused > 0 {
-		text := fmt.Sprintf("%d of %d settings are not forecast", refused, len(f.Cells))
-		if 2*refused > len(f.Cells) {
-			text += ": " + f.Reasons()[0]
-		}
-		parts = append(parts, text+".")
+	if refused > 0 && of == "" {
+		parts = append(parts, fmt.Sprintf("%d of %d settings are not forecast.", refused, len(f.Cells)))
 	}
 	f.Sentence = strings.Join(parts, " ")
+}
+
+// own returns what the limits of the run come to, where no others are tried.
+func (f *Forecast) own() string {
+	c := &f.Cells[0]
+	rejected, _, _, _ := c.Totals()
+	text := "The limits of the run keep all budgets."
+	switch missed, _ := c.Tightest(); {
+	case !c.Kept && missed != nil:
+		text = "The limits of the run miss a budget: " + missed.Text + "."
+	case len(c.Budgets) == 0:
+		text = "With the limits of the run; the drill has no budgets to keep."
+	}
+	if share := c.rejected(); share >= fewRejected {
+		text += fmt.Sprintf(" %.0f requests are rejected (%s).", rejected, figure.Percent(share))
+	}
+	return text
 }
 
 // Name is a setting in words, in the order of the tries.
@@ -616,8 +736,7 @@ const (
 )
 
 // edges returns below which value of the first limit requests are rejected, and above which nothing gets better; the
-// other
-// limits are those of the best setting, or their first values.
+// other limits are those of the best setting, or their first values.
 func (f *Forecast) edges(best int) (out []string) {
 	if len(f.Tries) == 0 || len(f.Tries[0].Values) < 2 {
 		return nil
@@ -720,4 +839,47 @@ func (f *Forecast) Verify(cell int, r *record.Run) {
 		v.Error = *m
 	}
 	f.Verified = v
+}
+
+// From returns what a forecast was made from, in words.
+func (f *Forecast) From() string {
+	of := "Forecast from run " + f.Run
+	if n := len(f.Runs); n > 1 {
+		of = fmt.Sprintf("Forecast from runs %s and %s", strings.Join(f.Runs[:n-1], ", "), f.Runs[n-1])
+	}
+	switch times := strconv.FormatFloat(f.Traffic, 'g', -1, 64); {
+	case f.Arrivals != "" && f.Traffic != 1:
+		of += fmt.Sprintf(", with %s times the traffic of drill %s", times, f.Arrivals)
+	case f.Arrivals != "":
+		of += ", with the traffic of drill " + f.Arrivals
+	case f.Traffic != 1:
+		of += fmt.Sprintf(", with %s times its traffic", times)
+	}
+	switch days := f.Seconds / (24 * 3600); {
+	case f.Seconds == 0:
+		return of
+	case days < 1:
+		of += fmt.Sprintf(", repeated for %s hours", strconv.FormatFloat(f.Seconds/3600, 'g', 3, 64))
+	case days == 1:
+		of += ", repeated for a day"
+	default:
+		of += fmt.Sprintf(", repeated for %s days", strconv.FormatFloat(days, 'g', 3, 64))
+	}
+	return of + fmt.Sprintf(" (about %s events)", figure.Count(f.Events))
+}
+
+// Spread returns what intervals hold, as a sentence that begins with a space; "" without any.
+func (f *Forecast) Spread() string {
+	if f.Seeds < fewSeeds {
+		return ""
+	}
+	return fmt.Sprintf(" Intervals hold 95 %% of %d simulations.", f.Seeds)
+}
+
+// Left returns which changes of the drill are left out, as a sentence.
+func (f *Forecast) Left() string {
+	if f.Arrivals != "" || f.Seconds > 0 {
+		return "Changes of limits that the drill makes are left out."
+	}
+	return "What is tried holds from the beginning to the end: changes that the drill makes to it are left out."
 }

@@ -4,9 +4,9 @@ import (
 	"slices"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/record"
 )
 
 // slowness is by how much work was slowed down over a run that had to share the processors: its integral over time.
@@ -105,6 +105,11 @@ func (b *Base) learnSlowness() {
 		}
 		for fn := range cpu {
 			b.functions[fn].computes, starting[fn] = shareOf(cpu[fn], took[fn]), shareOf(startCPU[fn], started[fn])
+		}
+		for _, c := range r.Calm { // measured alone, it need not be inferred
+			if c.CPU > 0 && c.N >= fewest && int(c.Function) < len(b.functions) {
+				b.functions[c.Function].computes = shareOf(float64(c.CPU), float64(c.Wall))
+			}
 		}
 		b.slow = b.slownessOf(edges)
 	}

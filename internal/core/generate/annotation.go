@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // Keyword is the annotation by which a schema says how its values are spread. It

@@ -11,8 +11,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/jsondiff"
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // Broken is a payload that violates one keyword.

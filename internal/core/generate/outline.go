@@ -9,7 +9,7 @@ import (
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
-	"nightdrill/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/jsondiff"
 )
 
 // Member is what a schema says of one place of its payloads.

@@ -25,8 +25,9 @@ import (
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/text"
 )
 
 // Refused is a schema that cannot be honoured.
@@ -174,6 +175,9 @@ func Open(text []byte, base string, load Load) (*Generator, error) {
 		byName: map[string]func(*maker) string{}, numbers: map[string][2]int{}}
 	if n := parts(plain); n > mostParts {
 		return nil, &Refused{"", fmt.Sprintf("it has %d subschemas; the limit is %d", n, mostParts)}
+	}
+	if place, n := tooLarge(plain, ""); n != "" {
+		return nil, &Refused{place, fmt.Sprintf("%s is too large: exponents are up to %d", n, mostExponent)}
 	}
 	doc, err := newDocument(plain, base)
 	if err != nil {
@@ -460,17 +464,39 @@ func rat(v any) *big.Rat {
 	if !ok {
 		return nil
 	}
-	r, ok := new(big.Rat).SetString(string(n))
-	if !ok {
-		return nil
-	}
+	r, _ := text.Rational(string(n))
 	return r
+}
+
+const mostExponent = text.MostExponent
+
+// tooLarge returns a number of a schema that is too large to be computed with, and its place; "" where there is none.
+func tooLarge(v any, at string) (place, number string) {
+	switch v := v.(type) {
+	case json.Number:
+		if _, ok := text.Rational(string(v)); !ok {
+			return at, string(v)
+		}
+	case []any:
+		for i, x := range v {
+			if place, number := tooLarge(x, fmt.Sprint(at, "/", i)); number != "" {
+				return place, number
+			}
+		}
+	case map[string]any:
+		for _, name := range slices.Sorted(maps.Keys(v)) {
+			if place, number := tooLarge(v[name], at+"/"+name); number != "" {
+				return place, number
+			}
+		}
+	}
+	return "", ""
 }
 
 // whole reads a count; one that is too large for a payload is as good as the
 // largest.
 func whole(n json.Number) int {
-	r, ok := new(big.Rat).SetString(string(n))
+	r, ok := text.Rational(string(n))
 	if !ok || !r.IsInt() || !r.Num().IsInt64() || r.Num().Int64() > 1<<30 {
 		return 1 << 30
 	}

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strconv"
 
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // kinds is a set of JSON types.

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // A payload of a wanted size is made in passes: the first tells where it can

@@ -10,7 +10,7 @@ import (
 	"testing"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // golden are payloads as they were made once: the same seed gives the same bytes

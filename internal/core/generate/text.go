@@ -7,7 +7,7 @@ import (
 	"sync"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/text"
+	"nightdrill.dev/internal/core/text"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 )

@@ -10,7 +10,7 @@ import (
 	"strconv"
 	"strings"
 
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/rng"
 )
 
 const (

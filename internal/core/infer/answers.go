@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strconv"
 
-	"nightdrill/internal/core/jsondiff"
-	"nightdrill/internal/core/payload"
+	"nightdrill.dev/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/payload"
 )
 
 // Answers relates what payloads contain to how they were answered. Add takes payloads with their answers;

@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"testing"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // fares draws payloads of requests, each with how it is answered.

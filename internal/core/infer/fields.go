@@ -10,7 +10,7 @@ import (
 	"strconv"
 	"strings"
 
-	"nightdrill/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/jsondiff"
 )
 
 // Field summarises one place of the payloads.
@@ -91,7 +91,7 @@ func (p *place) what() string {
 			text += "s"
 		}
 	}
-	if p.least != nil {
+	if p.least != nil && !p.unbounded {
 		text += fmt.Sprintf(": %s to %s", short(p.least), short(p.most))
 	}
 	if p.types["array"] > 0 {

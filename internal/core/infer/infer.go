@@ -14,10 +14,11 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/generate"
-	"nightdrill/internal/core/jsondiff"
-	"nightdrill/internal/core/payload"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/generate"
+	"nightdrill.dev/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/text"
 )
 
 const (
@@ -44,6 +45,7 @@ type place struct {
 	types map[string]int
 
 	least, most       *big.Rat
+	unbounded         bool      // some numbers are too large to be computed with
 	numbers           []float64 // the first of them
 	shortest, longest int
 	values            map[string]int // strings and booleans as JSON; nil for too many
@@ -132,8 +134,10 @@ func (p *place) value(v any) {
 }
 
 func (p *place) number(v json.Number) {
-	r, ok := new(big.Rat).SetString(string(v))
+	r, ok := text.Rational(string(v))
 	if !ok {
+		p.types["number"]++
+		p.unbounded = true
 		return
 	}
 	if r.IsInt() {
@@ -281,7 +285,7 @@ func (p *place) enum(s *schema, names []string) {
 }
 
 func (p *place) bounds(s *schema) {
-	if p.least != nil {
+	if p.least != nil && !p.unbounded {
 		s.Minimum, s.Maximum = decimal(p.least), decimal(p.most)
 	}
 	if p.types["string"] > 0 {
@@ -360,6 +364,7 @@ func (p *place) merge(o *place) {
 		p.types[t] += n
 	}
 	p.values = nil
+	p.unbounded = p.unbounded || o.unbounded
 	if o.least != nil && (p.least == nil || o.least.Cmp(p.least) < 0) {
 		p.least = o.least
 	}

@@ -2,6 +2,7 @@ package infer
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
 	"strings"
@@ -9,8 +10,8 @@ import (
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/generate"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/generate"
 )
 
 const source = `{"type":"object","required":["id","kind","seats","at","who"],"additionalProperties":false,"properties":{
@@ -163,6 +164,14 @@ func TestLearnedShapes(t *testing.T) {
 	if s := strings.Join(got, "|"); s != want {
 		t.Errorf("fields\n%s\nwant\n%s", s, want)
 	}
+	// a few characters may stand for a million digits: they are not computed with
+	var huge Learner
+	if err := errors.Join(huge.Add([]byte(`{"n": 3}`)), huge.Add([]byte(`{"n": 1E1000000000}`))); err != nil {
+		t.Fatal(err)
+	}
+	if text := string(huge.Schema()); !strings.Contains(text, `"number"`) || strings.Contains(text, "imum") {
+		t.Error(text)
+	}
 	if l.Add([]byte("{")) == nil {
 		t.Error("what is cut off is learned from")
 	}
@@ -176,7 +185,7 @@ func FuzzLearned(f *testing.F) {
 		var l Learner
 		var all []any
 		for line := range strings.Lines(string(text)) {
-			if !json.Valid([]byte(line)) || len(line) > 300 || strings.Contains(line, "e") || len(all) > 20 {
+			if !json.Valid([]byte(line)) || len(line) > 300 || strings.ContainsAny(line, "eE") || len(all) > 20 {
 				return // exponents may ask for numbers of a million digits
 			}
 			if l.Add([]byte(line)) != nil {

@@ -3,7 +3,7 @@
 // of a comparison. It writes no sentences: package report does.
 package measure
 
-import "nightdrill/internal/core/record"
+import "nightdrill.dev/internal/core/record"
 
 // Analysis is all that is computed of a run's records.
 type Analysis struct {
@@ -16,8 +16,8 @@ type Analysis struct {
 // Analyze computes the figures of a run.
 func Analyze(r *record.Run) *Analysis {
 	seen := walk(r)
-	a := &Analysis{Run: r, Populations: collect(r, seen), At: seen.at}
-	a.Summary = summarize(r, seen, a.Populations)
+	a := &Analysis{Run: r, At: seen.at}
+	a.Summary, a.Populations = summarize(r, seen)
 	return a
 }
 

@@ -8,11 +8,11 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/stats"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/stats"
 )
 
 // Budget is a figure with a bound that a run must keep:
@@ -266,7 +266,7 @@ func judge(r *record.Run, s *Summary, seen *scan, known []Populations, text stri
 		v.Few, v.Why = true, fmt.Sprintf("no drill looks into starts: nightdrill anatomy %s judges it", b.Name)
 		return v
 	case "count":
-		n, of := countOf(r, s, seen, &b)
+		n, of := countOf(r, s, &b)
 		switch b.Unit {
 		case "%":
 			if of == 0 {
@@ -323,10 +323,15 @@ func (c *scan) active() float64 {
 }
 
 // countOf returns a count, and the total of which it is a share.
-func countOf(r *record.Run, s *Summary, seen *scan, b *Budget) (n, of float64) {
+func countOf(r *record.Run, s *Summary, b *Budget) (n, of float64) {
 	if n, of, ok := countInvocations(r, b); ok {
 		return n, of
 	}
+	return countOutcomes(r, s, b)
+}
+
+// countOutcomes returns a count of attempts, instances or outcomes, and the total of which it is a share.
+func countOutcomes(r *record.Run, s *Summary, b *Budget) (n, of float64) {
 	c := s.Events
 	switch b.Of {
 	case "source":
@@ -337,7 +342,7 @@ func countOf(r *record.Run, s *Summary, seen *scan, b *Budget) (n, of float64) {
 			return float64([]int{f.Attempts, f.Timeouts, f.Crashes, f.Instances.Started, f.Instances.Peak,
 				f.Instances.FailedStarts, f.OutOfMemory}[k]), float64(f.Attempts)
 		}
-		c = seen.outcomes[r.Function(b.Name)]
+		c = f.Outcomes
 	}
 	all := []int{c.Arrived, c.Deliveries, c.Done, c.Failed, c.DeadLettered, c.Rejected, c.Expired, c.Skipped,
 		c.Unmatched, c.Abandoned, c.Unexpected}

@@ -5,11 +5,11 @@ import (
 	"math/bits"
 	"slices"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/fault"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/stats"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/fault"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/stats"
 )
 
 // Chain holds the figures of the chains that begin at a source: events of which at least one reply

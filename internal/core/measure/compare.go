@@ -9,10 +9,10 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/stats"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/stats"
 )
 
 // Side is one side of a comparison: a function of a run.
@@ -198,7 +198,20 @@ func contrasts(a, b *Populations, of, to *Side) (out []Contrast) {
 	if x, y := of.Run.Functions[of.Function].Meter, to.Run.Functions[to.Function].Meter; x != y {
 		memory.Why = fmt.Sprintf("measured by %s on one side and by %s on the other", meterText(x), meterText(y))
 	}
+	if OtherMachine(of.Run, to.Run) {
+		for i := range out {
+			out[i].Why = ElsewhereWhy
+		}
+	}
 	return out
+}
+
+// ElsewhereWhy is why figures of runs on different machines have no verdict: they stand side by side.
+const ElsewhereWhy = "the runs are from different machines"
+
+// OtherMachine reports whether two runs are known to be from different machines.
+func OtherMachine(a, b *record.Run) bool {
+	return a.Machine != b.Machine && a.Machine != "" && b.Machine != ""
 }
 
 // meterText names a meter of memory and processor time.

@@ -4,8 +4,8 @@ import (
 	"math"
 	"time"
 
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/stats"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/stats"
 )
 
 // Contrast compares a figure of two sides: the ratio of their medians, with its 95 % interval, and

@@ -5,8 +5,9 @@ import (
 	"slices"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
 )
 
 // Cost is what a function cost over a run.
@@ -53,59 +54,89 @@ func costsOf(r *record.Run) []*Cost {
 // cost computes what a function cost, with the stretches in which each instance was
 // busy, and n invocations.
 func cost(r *record.Run, fn int32, stretches [][]time.Duration, n int) *Cost {
-	rates, f := r.Rates, &r.Functions[fn]
-	c := &Cost{Currency: rates.Currency, MemoryKnown: true}
-	bill := func(memory int64, cpu float64, d time.Duration) {
-		d = max(d, rates.AtLeast)
-		if u := rates.RoundUp; u > 0 {
-			d = (d + u - 1) / u * u
-		}
-		c.Seconds += d.Seconds()
-		c.Memory += float64(memory) / (1 << 30) * d.Seconds() * rates.GiBSecond
-		c.CPU += cpu * d.Seconds() * rates.CPUSecond
-	}
-	phase := func(name string) bool { return slices.Contains(rates.Billed, name) }
-	used := 0.0 // processor seconds, where no bound determines what is paid
+	c := &costing{Cost: Cost{Currency: r.Rates.Currency, MemoryKnown: true}, rates: r.Rates, f: &r.Functions[fn]}
 	for i := range r.Instances {
 		in := &r.Instances[i]
 		if in.Function != fn {
 			continue
 		}
 		memory := r.MemoryOf(in)
-		c.MemoryKnown = c.MemoryKnown && memory > 0
-		if f.CPU == 0 {
-			used += in.CPU.Seconds()
-		}
-		ready := in.Ready
-		if ready == 0 {
-			ready = r.End(in)
-		}
-		if phase("start") {
-			bill(memory, f.CPU, ready.Sub(in.Spawned))
-		}
-		idle := r.End(in).Sub(ready)
+		idle := c.instance(in, memory, r.End(in))
 		for _, s := range stretches[i] {
 			idle -= s
-			if phase("invocation") {
-				bill(memory, f.CPU, s)
-			}
+			c.invocations(memory, s)
 		}
-		if phase("idle") && idle > 0 {
-			bill(memory, f.CPU, idle)
-		}
+		c.idle(memory, idle)
 	}
-	if f.Prepared > 0 && phase("prepare") {
-		bill(f.Memory, f.CPU, f.Prepared)
-		c.MemoryKnown = c.MemoryKnown && f.Memory > 0
+	return c.total(n)
+}
+
+// costing is the cost of a function while it is added up.
+type costing struct {
+	Cost
+	rates *plan.Rates
+	f     *record.Function
+	used  float64 // processor seconds, where no bound determines what is paid
+}
+
+func (c *costing) bills(phase string) bool { return slices.Contains(c.rates.Billed, phase) }
+
+func (c *costing) bill(memory int64, d time.Duration) {
+	d = max(d, c.rates.AtLeast)
+	if u := c.rates.RoundUp; u > 0 {
+		d = (d + u - 1) / u * u
 	}
-	c.CPU += used * rates.CPUSecond
-	c.Requests = float64(n) * rates.Request
-	c.Total = c.Memory + c.CPU + c.Requests
+	c.Seconds += d.Seconds()
+	c.Memory += float64(memory) / (1 << 30) * d.Seconds() * c.rates.GiBSecond
+	c.CPU += c.f.CPU * d.Seconds() * c.rates.CPUSecond
+}
+
+// instance adds an instance that is gone at end, and its start. It returns for how long the instance was there after
+// that.
+func (c *costing) instance(in *record.Instance, memory int64, end clock.Time) (there time.Duration) {
+	c.MemoryKnown = c.MemoryKnown && memory > 0
+	if c.f.CPU == 0 {
+		c.used += in.CPU.Seconds()
+	}
+	ready := in.Ready
+	if ready == 0 {
+		ready = end
+	}
+	if c.bills("start") {
+		c.bill(memory, ready.Sub(in.Spawned))
+	}
+	return end.Sub(ready)
+}
+
+// invocations adds a stretch in which an instance was busy.
+func (c *costing) invocations(memory int64, d time.Duration) {
+	if c.bills("invocation") {
+		c.bill(memory, d)
+	}
+}
+
+// idle adds the time for which an instance was not busy.
+func (c *costing) idle(memory int64, d time.Duration) {
+	if c.bills("idle") && d > 0 {
+		c.bill(memory, d)
+	}
+}
+
+// total returns the cost with n invocations.
+func (c *costing) total(n int) *Cost {
+	if c.f.Prepared > 0 && c.bills("prepare") {
+		c.bill(c.f.Memory, c.f.Prepared)
+		c.MemoryKnown = c.MemoryKnown && c.f.Memory > 0
+	}
+	out := c.Cost
+	out.CPU += c.used * c.rates.CPUSecond
+	out.Requests = float64(n) * c.rates.Request
+	out.Total = out.Memory + out.CPU + out.Requests
 	if n > 0 {
-		per := c.Total / float64(n) * 1e6
-		c.PerMillion = &per
+		per := out.Total / float64(n) * 1e6
+		out.PerMillion = &per
 	}
-	return c
+	return &out
 }
 
 // busy returns for each instance the stretches in which it had at least one invocation, and counts

@@ -1,21 +1,25 @@
 package measure_test
 
 import (
+	"maps"
 	"math"
+	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/fault"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/recordtest"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/core/rng"
-	"nightdrill/internal/core/stats"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/fault"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/recordtest"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/core/rng"
+	"nightdrill.dev/internal/core/stats"
 )
 
 // Whatever is written, a budget is read or refused by name; one that is read can be
@@ -471,21 +475,47 @@ func TestBudgetsAreReadStrictly(t *testing.T) {
 	}
 }
 
-// Summaries of a million invocations take less than 300 ms.
-func BenchmarkSummarize(b *testing.B) {
-	r := recordtest.Fixture()
+// many returns a run of so many invocations, all of one function, and how long each took.
+func many(n int) (r *record.Run, took []time.Duration) {
+	r = recordtest.Fixture()
 	r.Arrivals, r.Invocations, r.Attempts, r.Deliveries = nil, nil, nil, nil
 	rnd := rng.New(1, 1)
-	for i := range 1_000_000 {
+	for i := range n {
 		at := recordtest.At(i)
 		d := rnd.Exp(5 * time.Millisecond)
+		took = append(took, d)
 		r.Arrivals = append(r.Arrivals, record.Arrival{Due: at, Arrived: at, From: -1})
 		r.Invocations = append(r.Invocations, record.Invocation{ID: uint64(i + 1), Assigned: at, Sent: at,
-			Done:   at.Add(d),
-			Status: 200})
+			Done: at.Add(d), Status: 200})
 		r.Attempts = append(r.Attempts, record.Attempt{Event: int64(i), Invocation: uint64(i + 1), N: 1})
 		r.Deliveries = append(r.Deliveries, record.Delivery{Event: int64(i), Invocation: uint64(i + 1), Attempts: 1})
 	}
+	return r, took
+}
+
+// The parts of a large summary are computed at the same time; nothing of it depends on which is done first.
+func TestPartsOfALargeSummary(t *testing.T) {
+	r, took := many(30_000)
+	first, again := report.Summarize(r), report.Summarize(r)
+	if !reflect.DeepEqual(first, again) {
+		t.Error("two summaries of one run differ")
+	}
+	slices.Sort(took)
+	f := first.Functions[r.Functions[0].Name]
+	class := f.Latency.Warm
+	if class.N != len(took) || *class.P50 != figure.Milliseconds(took[stats.Rank(0.5, len(took))-1]) ||
+		*class.Max != figure.Milliseconds(took[len(took)-1]) {
+		t.Errorf("%+v", class)
+	}
+	if first.Events.Done != len(took) || f.Attempts != len(took) || f.WarmUp.Points == nil || len(f.Routes) > 0 &&
+		!reflect.DeepEqual(slices.Collect(maps.Values(f.Routes))[0].Warm, class) {
+		t.Errorf("%+v", f)
+	}
+}
+
+// BenchmarkSummarize computes the summary of a million invocations.
+func BenchmarkSummarize(b *testing.B) {
+	r, _ := many(1_000_000)
 	for b.Loop() {
 		report.Summarize(r)
 	}

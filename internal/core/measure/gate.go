@@ -5,10 +5,10 @@ import (
 	"math"
 	"time"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/stats"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/stats"
 )
 
 // Against compares a run with an earlier one: no median may be more than a share longer than there,

@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"slices"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/record"
 )
 
 // Resources is what the instances of a function used.

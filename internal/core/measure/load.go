@@ -5,10 +5,10 @@ import (
 	"slices"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/stats"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/stats"
 )
 
 // Load is the load on all functions together, and how it was handled.
@@ -62,32 +62,15 @@ func load(r *record.Run, s *Summary, seen *scan) {
 }
 
 // driver measures how well the driver kept to the plan.
-func driver(r *record.Run, s *Summary, at []int32) {
+func driver(r *record.Run, s *Summary) {
 	lag := make([]time.Duration, 0, len(r.Arrivals))
-	send := make([]time.Duration, 0, len(r.Arrivals))
 	for i := range r.Arrivals {
 		if a := &r.Arrivals[i]; a.Offered() {
 			lag = append(lag, a.Arrived.Sub(a.Due))
 		}
 	}
-	for i := range r.Attempts {
-		a := &r.Attempts[i]
-		if a.N != 1 || int(a.Event) >= len(r.Arrivals) {
-			continue
-		}
-		inv, arrival := r.Invocation(at, a.Invocation), &r.Arrivals[a.Event]
-		if inv != nil && inv.Sent > 0 && arrival.Offered() && inv.Assigned == arrival.Arrived {
-			send = append(send, inv.Sent.Sub(arrival.Due))
-		}
-	}
-	value := func(all []time.Duration, q float64) *float64 {
-		if !stats.Enough(q, len(all)) {
-			return nil
-		}
-		v := figure.Milliseconds(quantileOf(all, q))
-		return &v
-	}
-	s.Driver = DriverFigures{LagP50: value(lag, 0.5), LagP99: value(lag, 0.99), SendLagP99: value(send, 0.99)}
+	s.Driver = DriverFigures{LagP50: millisAt(lag, 0.5), LagP99: millisAt(lag, 0.99)}
+	s.Driver.Stolen = math.Round(r.Stolen*1000) / 1000
 	if !math.IsNaN(r.Busy) {
 		busy := math.Round(r.Busy*1000) / 1000
 		s.Driver.Busy = &busy
@@ -95,6 +78,16 @@ func driver(r *record.Run, s *Summary, at []int32) {
 	if r.Self != nil {
 		s.Driver.EchoBefore = figures(stats.Of(r.Self.Before), stats.Independent)
 		s.Driver.EchoDuring = figures(stats.Of(r.Self.During), stats.Independent)
-		s.Driver.TimerP99 = value(slices.Clone(r.Self.Timer), 0.95)
+		s.Driver.TimerP99 = millisAt(slices.Clone(r.Self.Timer), 0.95)
 	}
+}
+
+// millisAt returns percentile q of samples that it may bring into another order, in milliseconds; nil where there are
+// too few.
+func millisAt(all []time.Duration, q float64) *float64 {
+	if !stats.Enough(q, len(all)) {
+		return nil
+	}
+	v := figure.Milliseconds(quantileOf(all, q))
+	return &v
 }

@@ -1,9 +1,11 @@
 package measure
 
 import (
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/record"
+	"time"
+
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/record"
 )
 
 // scan is what one walk over a run's records gives, for all that is computed of
@@ -14,8 +16,11 @@ type scan struct {
 	each       []int32  // good invocations of each instance
 	firsts     []int32  // good invocations that are not warm
 	functions  []FunctionFigures
-	unexpected bool     // whether any answer was
-	outcomes   []Counts // of the deliveries to each function; by count
+	unexpected bool            // whether any answer was
+	outcomes   []Counts        // of the deliveries to each function; by count
+	atOnce     []time.Duration // sent - due of events that had not to wait; by collect
+	routes     []*routeRecord
+	warm       []WarmUp // of each function
 
 	first, last, ended clock.Time // first and last due from outside, last outcome
 	outside            int        // events from outside

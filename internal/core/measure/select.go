@@ -3,7 +3,7 @@ package measure
 import (
 	"time"
 
-	"nightdrill/internal/core/stats"
+	"nightdrill.dev/internal/core/stats"
 )
 
 // quantileOf returns percentile q of samples that it may bring into another order,

@@ -5,10 +5,10 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/rng"
-	"nightdrill/internal/core/stats"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/rng"
+	"nightdrill.dev/internal/core/stats"
 )
 
 // starting is a comparison of two variants whose starts are drawn as it goes on.

@@ -5,9 +5,9 @@ import (
 	"slices"
 	"time"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/stats"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/stats"
 )
 
 // SpanFigures are the spans of one name that a function sent.

@@ -5,7 +5,7 @@ import (
 	"sort"
 	"time"
 
-	"nightdrill/internal/core/stats"
+	"nightdrill.dev/internal/core/stats"
 )
 
 func spreadOf(p *Populations) FunctionSpread {

@@ -5,13 +5,14 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/stats"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/stats"
 )
 
 // Format names the form of the summary.
@@ -44,6 +45,7 @@ type Summary struct {
 	Beside      Beside                     `json:"beside"`
 	Machine     string                     `json:"machine"`
 	Commit      string                     `json:"commit"`
+	Branch      string                     `json:"branch"`
 }
 
 // Beside holds those of the warnings that spoil figures, by the figures that they spoil: one may
@@ -200,6 +202,7 @@ type DriverFigures struct {
 	LagP99     *float64 `json:"lag_p99_ms"`      //
 	SendLagP99 *float64 `json:"send_lag_p99_ms"` // sent - due, of events that had not to wait
 	Busy       *float64 `json:"busy"`            // share of the machine's processors in use
+	Stolen     float64  `json:"stolen"`          // share of them that a virtual machine's host gave to others
 	EchoBefore Figures  `json:"echo_before"`     // round trip to a built-in echo, before the run
 	EchoDuring Figures  `json:"echo_during"`     // and while it went on
 	TimerP99   *float64 `json:"timer_p99_ms"`    // how late a timer of the driver's kind rang before the run
@@ -348,16 +351,27 @@ func collect(r *record.Run, seen *scan) []Populations {
 	eachLatency(r, at, func(fn int32, d *record.Delivery, inv *record.Invocation, took time.Duration) {
 		add(out[fn].of(d, inv), inv, took)
 	})
+	seen.atOnce = make([]time.Duration, 0, len(r.Attempts))
 	for i := range r.Attempts {
 		a := &r.Attempts[i]
 		seen.functions[r.Sources[a.Source].To[a.Wire]].Attempts++
 		inv := r.Invocation(at, a.Invocation)
-		if inv == nil || inv.Result == engine.RunEnded {
+		if inv == nil {
 			continue
 		}
-		add(&out[inv.Function].Service[inv.Class], inv, inv.Done.Sub(inv.Began()))
+		over := inv.Result != engine.RunEnded
+		if over {
+			add(&out[inv.Function].Service[inv.Class], inv, inv.Done.Sub(inv.Began()))
+		}
 		if a.N == 1 && inv.Sent > 0 && int(a.Event) < len(r.Arrivals) {
-			add(&out[inv.Function].Wait[inv.Class], inv, inv.Sent.Sub(r.Arrivals[a.Event].Due))
+			arrival := &r.Arrivals[a.Event]
+			waited := inv.Sent.Sub(arrival.Due)
+			if over {
+				add(&out[inv.Function].Wait[inv.Class], inv, waited)
+			}
+			if arrival.Offered() && inv.Assigned == arrival.Arrived {
+				seen.atOnce = append(seen.atOnce, waited)
+			}
 		}
 	}
 	startPhases(r, seen, out)
@@ -379,26 +393,39 @@ func eachLatency(r *record.Run, at []int32, visit func(fn int32, d *record.Deliv
 	}
 }
 
-func summarize(r *record.Run, seen *scan, populations []Populations) *Summary {
+func summarize(r *record.Run, seen *scan) (*Summary, []Populations) {
 	at := seen.at
 	s := &Summary{Format: Format, Project: r.Project, Drill: r.Drill, Run: r.ID, Seed: r.Seed,
 		Seconds: r.Length.Seconds(), Finished: r.Finished, Machine: r.Machine, Commit: r.Commit,
+		Branch:    r.Branch,
 		Functions: map[string]FunctionFigures{}, Sources: map[string]Counts{},
 		Chains: map[string]Chain{}, Faults: map[string]int{}, Budgets: []Verdict{}, Warnings: []string{}}
-	count(r, s, seen)
-	routes := routes(r, seen)
-	warm, costs := warmUps(r, seen), costsOf(r)
+	var populations []Populations
+	together(r, func() { populations = collect(r, seen) }, func() { count(r, s, seen) },
+		func() { seen.routes = routes(r, seen) }, func() { seen.warm = warmUps(r, seen) },
+		func() { driver(r, s) })
+	parts := []func(){func() { s.Driver.SendLagP99 = millisAt(seen.atOnce, 0.99) }}
 	for fn := range r.Functions {
-		p := &populations[fn]
-		f := &seen.functions[fn]
+		p, f := &populations[fn], &seen.functions[fn]
+		parts = append(parts, func() { f.Latency = latencyFigures(r, &p.latencies) },
+			func() { f.Service = byClass(r, &p.Service) }, func() { f.Wait = byClass(r, &p.Wait) },
+			func() { f.Routes = routeFigures(r, fn, seen.routes) })
+	}
+	together(r, parts...)
+	costs := costsOf(r)
+	for fn := range r.Functions {
+		p, f := &populations[fn], &seen.functions[fn]
 		f.Start = figures(&p.Start, stats.Independent)
-		f.Latency, f.Service, f.Wait = latencyFigures(r, &p.latencies), byClass(r, &p.Service), byClass(r, &p.Wait)
-		f.Phases, f.WarmUp = p.Phases.figures(), warm[fn]
+		for _, x := range seen.routes {
+			if x.function == fn && x.whole && (f.Latency.N() > 0 || len(f.Statuses) > 0) {
+				f.Routes[x.name] = RouteFigures{f.Latency, f.Statuses}
+			}
+		}
+		f.Phases, f.WarmUp = p.Phases.figures(), seen.warm[fn]
 		f.Instances = instances(r, int32(fn))
 		instanceFigures(r, int32(fn), f)
 		f.Cost = costs[fn]
 		f.Outcomes = seen.outcomes[fn]
-		f.Routes = routeFigures(r, fn, routes)
 		s.Functions[r.Functions[fn].Name] = *f
 	}
 	upstreamFigures(r, at, s, populations)
@@ -412,11 +439,27 @@ func summarize(r *record.Run, seen *scan, populations []Populations) *Summary {
 		idempotence(r, s, at)
 	}
 	load(r, s, seen)
-	driver(r, s, at)
 	for _, text := range r.Budgets {
 		s.Budgets = append(s.Budgets, judge(r, s, seen, populations, text))
 	}
-	return s
+	return s, populations
+}
+
+// fewInvocations is up to how many the parts of a summary are computed one after the other.
+const fewInvocations = 20_000
+
+// together does parts that are independent of each other: at the same time where there is much to do.
+func together(r *record.Run, parts ...func()) {
+	var wg sync.WaitGroup
+	for _, part := range parts[1:] {
+		if len(r.Invocations) > fewInvocations {
+			wg.Go(part)
+		} else {
+			part()
+		}
+	}
+	parts[0]()
+	wg.Wait()
 }
 
 // routeRecord is what is collected of one route to a function.
@@ -425,6 +468,18 @@ type routeRecord struct {
 	name     string
 	latencies
 	statuses map[int32]int // of invocations
+	whole    bool          // it is all that the function had; nothing is collected
+}
+
+// wiresTo counts the wires to each function.
+func wiresTo(r *record.Run) []int {
+	out := make([]int, len(r.Functions))
+	for i := range r.Sources {
+		for _, fn := range r.Sources[i].To {
+			out[fn]++
+		}
+	}
+	return out
 }
 
 // routes collects what happened to each route to a function. A wire that takes any method
@@ -440,6 +495,11 @@ func routes(r *record.Run, seen *scan) (out []*routeRecord) {
 		x := same[named{fn, name}]
 		if x == nil {
 			x = &routeRecord{function: fn, name: name, statuses: map[int32]int{}}
+			if !slices.ContainsFunc(out, func(o *routeRecord) bool { return o.function == fn }) {
+				for c, n := range seen.sizes[fn] { // often it is the only one
+					x.Latency[c].Grow(n)
+				}
+			}
 			same[named{fn, name}] = x
 			out = append(out, x)
 		}
@@ -455,12 +515,16 @@ func routes(r *record.Run, seen *scan) (out []*routeRecord) {
 		path string
 		each map[string]*routeRecord
 	}
-	wires := make([][]wire, len(r.Sources))
+	wires, to := make([][]wire, len(r.Sources)), wiresTo(r)
 	any := false
 	for i := range r.Sources {
 		s := &r.Sources[i]
 		wires[i] = make([]wire, len(s.To))
 		for w, name := range s.Routes {
+			if to[s.To[w]] == 1 && !strings.HasPrefix(name, "any ") {
+				out = append(out, &routeRecord{function: s.To[w], name: name, whole: true})
+				continue
+			}
 			any = true
 			if path, ok := strings.CutPrefix(name, "any "); ok && s.Kind == "http" {
 				wires[i][w] = wire{path: path, each: map[string]*routeRecord{}}
@@ -470,7 +534,7 @@ func routes(r *record.Run, seen *scan) (out []*routeRecord) {
 		}
 	}
 	if !any {
-		return nil
+		return out
 	}
 	of := func(source, at int32, event int64) *routeRecord {
 		if at < 0 || int(at) >= len(wires[source]) {
@@ -515,7 +579,7 @@ func routes(r *record.Run, seen *scan) (out []*routeRecord) {
 func routeFigures(r *record.Run, fn int, routes []*routeRecord) map[string]RouteFigures {
 	out := map[string]RouteFigures{}
 	for _, x := range routes {
-		if x.function != fn {
+		if x.function != fn || x.whole {
 			continue
 		}
 		f := RouteFigures{latencyFigures(r, &x.latencies), statusTexts(x.statuses)}

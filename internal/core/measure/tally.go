@@ -5,9 +5,9 @@ import (
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/stats"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/stats"
 )
 
 // Tally is the running figures of a drill: approximate (to three digits) and

@@ -13,8 +13,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/jsondiff"
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // Bodies are the forms that data made from a schema can be given.

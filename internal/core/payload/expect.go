@@ -9,8 +9,8 @@ import (
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
-	"nightdrill/internal/core/generate"
-	"nightdrill/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/generate"
+	"nightdrill.dev/internal/core/jsondiff"
 )
 
 // Expect is what a reply should be. What is not set is not looked at.

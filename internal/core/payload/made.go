@@ -3,9 +3,9 @@ package payload
 import (
 	"fmt"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/generate"
-	"nightdrill/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/generate"
+	"nightdrill.dev/internal/core/jsondiff"
 )
 
 // Modes are what can be made from a schema.

@@ -4,7 +4,7 @@ import (
 	"net/url"
 	"testing"
 
-	"nightdrill/internal/core/generate"
+	"nightdrill.dev/internal/core/generate"
 )
 
 // In a form everything is a text: what is broken is so for whoever reads it by the schema.

@@ -16,8 +16,8 @@ import (
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/generate"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/generate"
 )
 
 // Set is a named list of payloads.

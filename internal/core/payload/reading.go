@@ -4,7 +4,7 @@ import (
 	"maps"
 	"strings"
 
-	"nightdrill/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/jsondiff"
 )
 
 // Alike returns values that cannot be told from one where they are written without types, as in

@@ -16,8 +16,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/jsondiff"
 )
 
 // StandIn is what a stand-in for a secret begins with; 16 hexadecimal digits follow.
@@ -206,6 +206,13 @@ func (r *Redactor) Apply(p Payload) (out Payload, redacted, suspects []Spot) {
 		out.Reply = &reply
 	}
 	x.again(&out)
+	return out, x.redacted, x.suspects
+}
+
+// Headers returns headers of a message with secrets redacted.
+func (r *Redactor) Headers(all []event.Field) (out []event.Field, redacted, suspects []Spot) {
+	x := redaction{Redactor: r}
+	out = x.headers("header ", all)
 	return out, x.redacted, x.suspects
 }
 
@@ -457,28 +464,30 @@ const (
 func signs(text string) (out sign) {
 	run, digits := 0, 0
 	for i := range len(text) {
-		switch c := text[i]; {
-		case c == '@':
+		switch byteClasses[text[i]] {
+		case classKey:
+			digits = 0
+			if run++; run >= shortestKey {
+				out |= signRun
+			}
+		case classDigit:
+			if digits++; digits >= shortestCard {
+				out |= signCard
+			}
+			if run++; run >= shortestKey {
+				out |= signRun
+			}
+		case classDash:
+			if run++; run >= shortestKey {
+				out |= signRun
+			}
+		case classSpace:
+			run = 0
+		case classAt:
 			out |= signMail
 			run, digits = 0, 0
-		case c >= '0' && c <= '9':
-			digits++
-			run++
-		case c == '-':
-			run++
-		case c == ' ':
-			run = 0
-		case keyByte(c):
-			digits = 0
-			run++
 		default:
 			run, digits = 0, 0
-		}
-		if digits >= shortestCard {
-			out |= signCard
-		}
-		if run >= shortestKey {
-			out |= signRun
 		}
 	}
 	if out&signRun != 0 && strings.Contains(text, "eyJ") {
@@ -489,6 +498,34 @@ func signs(text string) (out sign) {
 	}
 	return out
 }
+
+// classes of bytes, of which texts are looked through quickly.
+const (
+	classOther = iota
+	classKey
+	classDigit
+	classDash
+	classSpace
+	classAt
+)
+
+var byteClasses = func() (out [256]uint8) {
+	for c := range out {
+		switch b := byte(c); {
+		case b == '@':
+			out[c] = classAt
+		case b >= '0' && b <= '9':
+			out[c] = classDigit
+		case b == '-':
+			out[c] = classDash
+		case b == ' ':
+			out[c] = classSpace
+		case keyByte(b):
+			out[c] = classKey
+		}
+	}
+	return out
+}()
 
 func keyByte(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == '+' || c == '/' ||

@@ -16,8 +16,8 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/jsondiff"
 )
 
 // Kinds are the kinds of recordings.
@@ -248,8 +248,19 @@ func encoding(record []byte) error {
 
 func (s *scanner) event(line []byte) (Payload, error) {
 	e, err := event.Parse(line)
-	return Payload{Event: &e, Time: e.Time}, err
+	p := Payload{Event: &e, Time: e.Time}
+	if text, ok := e.Attribute(RecordedTime); ok && err == nil {
+		if p.Time, err = time.Parse(time.RFC3339Nano, text); err != nil {
+			return p, fmt.Errorf("%s: %q is not an RFC 3339 time", RecordedTime, text)
+		}
+		e.Extensions = slices.DeleteFunc(e.Extensions, func(f event.Field) bool { return f.Name == RecordedTime })
+	}
+	return p, err
 }
+
+// RecordedTime is the attribute in which a recording keeps when an event came, beside the event's own time. It is not
+// part of the event.
+const RecordedTime = "recordedtime"
 
 // single reads one request or event that is kept by itself.
 func (s *scanner) single() error {

@@ -12,7 +12,7 @@ import (
 	"testing/iotest"
 	"time"
 
-	"nightdrill/internal/core/event"
+	"nightdrill.dev/internal/core/event"
 )
 
 // Each kind of recording is recognised, and keeps times, ids and keys.

@@ -12,9 +12,9 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/rng"
-	"nightdrill/internal/core/steps"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/rng"
+	"nightdrill.dev/internal/core/steps"
 )
 
 // A payload that is kept by itself is a text that people edit: a request as it

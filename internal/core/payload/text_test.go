@@ -7,7 +7,7 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/event"
+	"nightdrill.dev/internal/core/event"
 )
 
 var at = Values{Now: time.Date(2026, 11, 20, 18, 0, 0, 0, time.UTC), Counter: 3, Seed: 7,

@@ -8,7 +8,7 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/event"
+	"nightdrill.dev/internal/core/event"
 )
 
 // A HAR 1.2 archive is written entry by entry, one a line, between these two.

@@ -8,10 +8,10 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/jsondiff"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/schedule"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/schedule"
 )
 
 // Reply is what a function answered, as far as chains need it.

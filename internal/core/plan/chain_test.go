@@ -6,10 +6,10 @@ import (
 	"time"
 	_ "time/tzdata"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/schedule"
-	"nightdrill/internal/core/template"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/schedule"
+	"nightdrill.dev/internal/core/template"
 )
 
 func parsed(t *testing.T, text string) *template.Shape {

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/arrival"
+	"nightdrill.dev/internal/core/arrival"
 )
 
 // MostPerInstance bounds per_instance.

@@ -8,13 +8,13 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/arrival"
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/fault"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/route"
-	"nightdrill/internal/core/schedule"
-	"nightdrill/internal/core/template"
+	"nightdrill.dev/internal/core/arrival"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/fault"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/route"
+	"nightdrill.dev/internal/core/schedule"
+	"nightdrill.dev/internal/core/template"
 )
 
 // Project is a project that is ready to be run.
@@ -23,6 +23,7 @@ type Project struct {
 	Dir          string // absolute; commands and recordings are relative to it
 	Concurrency  int    // invocations in flight and instances being started, all functions together
 	MQTT         bool   // events can be published over MQTT, too
+	Brokers      []Broker
 	Services     []Service
 	Upstreams    []Upstream
 	Functions    []Function
@@ -32,7 +33,8 @@ type Project struct {
 	MemoryPerCPU int64  // bytes that come with one processor, for functions whose CPU follows memory; 0 if not set
 	Rates        *Rates // what the user pays; nil if not set
 	Keep         Keeping
-	Steps        int // most steps of a chain: replies beyond them are not sent on
+	Share        *Share // where a team keeps its runs; nil for nowhere
+	Steps        int    // most steps of a chain: replies beyond them are not sent on
 }
 
 // Function is the user's code behind one name.
@@ -313,8 +315,11 @@ type Source struct {
 	WhileRunning WhileRunning    // schedule
 	CatchUp      bool            // schedule: runs that were missed while the program slept are made up for, once
 
-	CORS  *CORS  // http: nil for none
-	Token string `json:"-"` // http: the required bearer token; "" for none. It is not written to journals
+	CORS *CORS // http: nil for none
+	// Copied and Taken are where the source gets messages from, which it copies or takes; nil for nowhere.
+	Copied *BrokerPlace `json:"copied,omitempty"`
+	Taken  *BrokerPlace `json:"taken,omitempty"`
+	Token  string       `json:"-"` // http: the required bearer token; "" for none. It is not written to journals
 }
 
 // CORS defines which browsers' pages may send requests (Fetch Standard §3.2).
@@ -369,6 +374,8 @@ type Drill struct {
 	Idempotence bool
 	// BeginEmpty lets events fall due at once, before the instances of keep_warm are ready.
 	BeginEmpty bool
+	// Calm is how many warm invocations of each function are made before the drill, one at a time; 0 for none.
+	Calm int
 }
 
 // Mark names a moment of a drill, counted from when its events begin to fall due.
@@ -391,7 +398,9 @@ type Feed struct {
 	Retained int      // stream: payloads of the set that were in the stream before the drill
 	Clock    *Clock   // schedule: in place of phases
 	Moments  []Moment // replay of a run: in place of phases, in the order of their times
-	Faults   fault.Rules
+	// Live is for how long events come from the broker of the source, in place of phases; 0 for not at all.
+	Live   time.Duration
+	Faults fault.Rules
 }
 
 // Moment is an event of a run that is replayed.
@@ -415,6 +424,9 @@ type Budget struct{ Text string }
 
 // Span returns how long a feed of the project lasts; callers may take longer.
 func (p *Project) Span(f *Feed) time.Duration {
+	if f.Live > 0 {
+		return f.Live
+	}
 	if f.Clock != nil {
 		return time.Duration(float64(f.Clock.For) / f.Clock.Speed)
 	}
@@ -427,6 +439,9 @@ func (p *Project) Span(f *Feed) time.Duration {
 
 // FeedName returns the name of what a feed sends.
 func (p *Project) FeedName(f *Feed) string {
+	if f.Live > 0 {
+		return "messages of " + p.Sources[f.Source].Fed().Broker
+	}
 	if f.Set < 0 {
 		return "scheduled times of " + f.Clock.From.Format("2006-01-02 15:04") + " on"
 	}

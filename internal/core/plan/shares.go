@@ -3,9 +3,11 @@ package plan
 import (
 	"fmt"
 	"hash/fnv"
+	"strconv"
 	"strings"
 
-	"nightdrill/internal/core/route"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/route"
 )
 
 // A wire that divides what it takes among several functions is several wires here, one after the other: each
@@ -53,6 +55,17 @@ func (s *Source) Divides() bool {
 		}
 	}
 	return false
+}
+
+// DividePayload is Divide by the id of a payload's event, or by the number of a request, which has none.
+func (p *Project) DividePayload(source int, routes, seed uint64, pl *payload.Payload, number int32, round int) uint64 {
+	switch {
+	case !p.Sources[source].Divides():
+		return routes
+	case pl.Event != nil:
+		return p.Divide(source, routes, seed, pl.Event.ID, round)
+	}
+	return p.Divide(source, routes, seed, strconv.Itoa(int(number)), round)
 }
 
 // Divide returns the routes that remain for one event, which goes to one part of each divided wire that takes it:

@@ -6,8 +6,8 @@ import (
 	"math/rand/v2"
 	"testing"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
 )
 
 // Of each divided wire that takes an event exactly one part does, for the same event always the same; the parts

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/fault"
+	"nightdrill.dev/internal/core/fault"
 )
 
 // Upstream is a service that functions call, and its stand-in: functions get the stand-in's address.

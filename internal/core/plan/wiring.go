@@ -7,10 +7,10 @@ import (
 	"slices"
 	"strings"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/jsondiff"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/route"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/route"
 )
 
 // WireTrial is the result of trying one wire of a source on a payload.

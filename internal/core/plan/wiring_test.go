@@ -5,9 +5,9 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/route"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/route"
 )
 
 var testTime = time.Unix(1_790_000_000, 0).UTC()

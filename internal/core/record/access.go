@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"slices"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
 )
 
 // TraceOf returns the first half of the trace IDs of a run (W3C Trace Context); its lowest bit is set where it is used.

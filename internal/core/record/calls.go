@@ -1,8 +1,8 @@
 package record
 
 import (
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // Upstream names an upstream of the run, and how its stand-in worked.

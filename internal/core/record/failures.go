@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/figure"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/figure"
 )
 
 // Failure is a delivery that did not succeed: any outcome but done, a reply that its payload does

@@ -8,9 +8,9 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // Filter selects a part of a run. What is empty does not select.
@@ -297,11 +297,10 @@ func (s *sieve) call(v *Invocation, n int) bool {
 	return false
 }
 
-// delivery reports whether a delivery passes whose last invocation was v: whether it has
-// the outcome, the latency, and the class that it counts in.
-func (s *sieve) delivery(d *Delivery, v *Invocation, due clock.Time) bool {
+// delivery reports whether a delivery passes that took so long: whether it has the outcome, the latency, and
+// the class that it counts in.
+func (s *sieve) delivery(d *Delivery, took time.Duration) bool {
 	f := &s.f
-	took := v.Done.Sub(due)
 	switch {
 	case f.Outcome != "" && d.Outcome.String() != f.Outcome:
 	case f.Longer > 0 && took < f.Longer, f.Shorter > 0 && took >= f.Shorter:
@@ -312,85 +311,6 @@ func (s *sieve) delivery(d *Delivery, v *Invocation, due clock.Time) bool {
 		return true
 	}
 	return false
-}
-
-// passing reports of each invocation whether it passes, and returns its place by its ID.
-func (r *Run) passing(s *sieve) (pass []bool, at []int32) {
-	at = r.Index()
-	pass = make([]bool, len(r.Invocations))
-	others := r.otherMethods(s, at)
-	nth := make([]int, len(r.Instances))
-	for i := range r.Invocations {
-		v := &r.Invocations[i]
-		n := 0
-		if int(v.Instance) < len(nth) && v.Result == engine.OK {
-			nth[v.Instance]++
-			n = nth[v.Instance]
-		}
-		pass[i] = s.call(v, n) && (others == nil || !others[i])
-	}
-	if s.starts() {
-		first := make([]int32, len(r.Instances)) // invocation of each instance, plus one
-		for i := range r.Invocations {
-			if k := r.Invocations[i].Instance; int(k) < len(first) &&
-				(first[k] == 0 || r.Invocations[i].Assigned < r.Invocations[first[k]-1].Assigned) {
-				first[k] = int32(i) + 1
-			}
-		}
-		for i := range pass {
-			k := r.Invocations[i].Instance
-			if !pass[i] || int(k) >= len(first) || first[k] != int32(i)+1 {
-				pass[i] = false
-				continue
-			}
-			in := &r.Instances[k]
-			took := in.Ready.Sub(in.Spawned)
-			pass[i] = in.Ready > 0 && took >= s.f.StartFrom && took < s.f.StartTo
-		}
-	}
-	if !s.ofDeliveries() {
-		return pass, at
-	}
-	held := make([]bool, len(r.Invocations)) // those that ended a delivery that passes
-	for i := range r.Deliveries {
-		d := &r.Deliveries[i]
-		if d.Invocation > 0 && d.Invocation < uint64(len(at)) && at[d.Invocation] >= 0 &&
-			int(d.Event) < len(r.Arrivals) &&
-			s.delivery(d, &r.Invocations[at[d.Invocation]], r.Arrivals[d.Event].Due) {
-			held[at[d.Invocation]] = true
-		}
-	}
-	for i := range pass {
-		pass[i] = pass[i] && held[i]
-	}
-	return pass, at
-}
-
-// otherMethods reports of each invocation whether it was a request with another method than
-// the filter's route has, at a wire that takes any; nil where there is no such route.
-func (r *Run) otherMethods(s *sieve, at []int32) []bool {
-	if s.method == "" {
-		return nil
-	}
-	out := make([]bool, len(r.Invocations))
-	for i := range r.Attempts {
-		a := &r.Attempts[i]
-		if r.Invocation(at, a.Invocation) != nil {
-			out[at[a.Invocation]] = !r.hasMethod(a.Source, a.Wire, a.Event, s.method)
-		}
-	}
-	return out
-}
-
-// hasMethod reports whether an event is a request with a method, or came by a wire that
-// does not take any.
-func (r *Run) hasMethod(source, wire int32, event int64, method string) bool {
-	routes := r.Sources[source].Routes
-	if wire < 0 || int(wire) >= len(routes) || !strings.HasPrefix(routes[wire], "any ") ||
-		int(event) >= len(r.Arrivals) {
-		return true
-	}
-	return strings.HasPrefix(r.Payloads[r.Arrivals[event].Payload].Label, method+" ")
 }
 
 // Point is a delivery, or an invocation, as the findings list it: with all that it took.
@@ -410,7 +330,8 @@ type Point struct {
 // with the longest service time come first.
 func (r *Run) Points(f Filter, most int) (points []Point, n int) {
 	s := r.sieve(f)
-	pass, at := r.passing(s)
+	p, _ := passing(held(r), s) // of what is in memory it cannot fail
+	at := r.Index()
 	add := func(event int64, place, attempts int32) {
 		v, due := &r.Invocations[place], r.Arrivals[event].Due
 		points = append(points, Point{place, event, v.Done.Sub(due), v.Began().Sub(due), v.Done.Sub(v.Began()),
@@ -420,9 +341,8 @@ func (r *Run) Points(f Filter, most int) (points []Point, n int) {
 	if s.ofDeliveries() {
 		for i := range r.Deliveries {
 			d := &r.Deliveries[i]
-			if v := r.Invocation(at, d.Invocation); v != nil && pass[at[d.Invocation]] &&
-				int(d.Event) < len(r.Arrivals) &&
-				s.wire(d.Source, d.Wire) && s.delivery(d, v, r.Arrivals[d.Event].Due) {
+			if p.has(d.Invocation) && p.ok[d.Invocation] && int(d.Event) < len(r.Arrivals) &&
+				s.wire(d.Source, d.Wire) && p.delivery(s, d) {
 				add(d.Event, at[d.Invocation], d.Attempts)
 			}
 		}
@@ -430,10 +350,10 @@ func (r *Run) Points(f Filter, most int) (points []Point, n int) {
 		seen := map[int32]bool{}
 		for i := range r.Attempts {
 			a := &r.Attempts[i]
-			if r.Invocation(at, a.Invocation) == nil || int(a.Event) >= len(r.Arrivals) {
+			if !p.has(a.Invocation) || int(a.Event) >= len(r.Arrivals) {
 				continue
 			}
-			if place := at[a.Invocation]; pass[place] && !seen[place] {
+			if place := at[a.Invocation]; p.ok[a.Invocation] && !seen[place] {
 				seen[place] = true
 				add(a.Event, place, a.N)
 			}
@@ -447,101 +367,4 @@ func (r *Run) Points(f Filter, most int) (points []Point, n int) {
 	})
 	n = len(points)
 	return points[:min(n, most)], n
-}
-
-// Filter returns the part of the run that a filter selects, as a run. Its events have new numbers;
-// invocations and instances keep theirs. The run itself is not changed.
-func (r *Run) Filter(f Filter) *Run {
-	s := r.sieve(f)
-	pass, at := r.passing(s)
-	out := *r
-	out.Filtered = true
-	out.Arrivals, out.Invocations, out.Attempts, out.Deliveries, out.Levels, out.Open = nil, nil, nil, nil, nil, nil
-	out.Calls, out.Spans = nil, nil
-	for i := range r.Invocations {
-		if pass[i] {
-			out.Invocations = append(out.Invocations, r.Invocations[i])
-		}
-	}
-	kept := make([]bool, len(r.Arrivals))
-	for i := range r.Deliveries {
-		d := &r.Deliveries[i]
-		if int(d.Event) >= len(kept) || f.Outcome != "" && d.Outcome.String() != f.Outcome {
-			continue
-		}
-		ok := false
-		if d.Invocation > 0 && d.Invocation < uint64(len(at)) && at[d.Invocation] >= 0 {
-			ok = pass[at[d.Invocation]] && (!s.ofDeliveries() || s.delivery(d, &r.Invocations[at[d.Invocation]],
-				r.Arrivals[d.Event].Due))
-		} else if !s.ofCalls && s.wire(d.Source, d.Wire) && s.in(d.Ended) {
-			ok = (s.method == "" || r.hasMethod(d.Source, d.Wire, d.Event, s.method)) && d.Wire >= 0 &&
-				s.functions[r.Sources[d.Source].To[d.Wire]] || d.Wire < 0 && f.Function == "" && f.Variant == ""
-		}
-		if ok {
-			out.Deliveries = append(out.Deliveries, *d)
-			kept[d.Event] = true
-		}
-	}
-	for i := range r.Attempts { // those that failed of events that are kept, too
-		a := &r.Attempts[i]
-		if int(a.Event) >= len(kept) {
-			continue
-		}
-		if v := r.Invocation(at, a.Invocation); v != nil && pass[at[a.Invocation]] || v == nil && kept[a.Event] &&
-			!s.ofCalls {
-			out.Attempts = append(out.Attempts, *a)
-			kept[a.Event] = true
-		}
-	}
-	number := make([]int64, len(r.Arrivals))
-	for i := range r.Arrivals {
-		if number[i] = -1; kept[i] {
-			number[i] = int64(len(out.Arrivals))
-			a := r.Arrivals[i]
-			if a.From >= 0 {
-				a.From = number[a.From]
-			}
-			out.Arrivals = append(out.Arrivals, a)
-		}
-	}
-	for i := range out.Deliveries {
-		out.Deliveries[i].Event = number[out.Deliveries[i].Event]
-	}
-	for i := range out.Attempts {
-		out.Attempts[i].Event = number[out.Attempts[i].Event]
-	}
-	called := make([]bool, len(r.Instances))
-	for i := range out.Invocations {
-		if n := out.Invocations[i].Instance; int(n) < len(called) {
-			called[n] = true
-		}
-	}
-	out.Instances = slices.Clone(r.Instances)
-	for i := range out.Instances {
-		in := &out.Instances[i]
-		there := in.Function >= 0 && s.functions[in.Function] && time.Duration(r.End(in)) >= f.From &&
-			(f.To == 0 || time.Duration(in.Spawned) < f.To)
-		if !there || (s.ofCalls || f.Source != "" || f.Route != "" || f.Outcome != "") && !called[i] {
-			out.Instances[i] = Instance{ID: in.ID, Function: -1}
-		}
-	}
-	for i := range r.Levels {
-		if l := &r.Levels[i]; s.functions[l.Function] && s.in(l.At) {
-			out.Levels = append(out.Levels, *l)
-		}
-	}
-	for i := range r.Calls {
-		c := &r.Calls[i]
-		if v := r.Invocation(at, c.Invocation); v != nil && pass[at[c.Invocation]] ||
-			v == nil && !s.ofCalls && s.functions[c.Function] && s.in(c.Done) {
-			out.Calls = append(out.Calls, *c)
-		}
-	}
-	for i := range r.Spans {
-		if s := &r.Spans[i]; r.Invocation(at, s.Invocation) != nil && pass[at[s.Invocation]] {
-			out.Spans = append(out.Spans, *s)
-		}
-	}
-	out.Budgets = nil // they are about the whole run
-	return &out
 }

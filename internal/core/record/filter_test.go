@@ -6,9 +6,9 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/recordtest"
-	"nightdrill/internal/core/report"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/recordtest"
+	"nightdrill.dev/internal/core/report"
 )
 
 func TestFiltersAreReadStrictly(t *testing.T) {

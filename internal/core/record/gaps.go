@@ -4,7 +4,7 @@ import (
 	"sort"
 	"time"
 
-	"nightdrill/internal/core/clock"
+	"nightdrill.dev/internal/core/clock"
 )
 
 // SelfCheck is what the driver measured of itself and the machine.

@@ -3,7 +3,7 @@ package record
 import (
 	"slices"
 
-	"nightdrill/internal/core/clock"
+	"nightdrill.dev/internal/core/clock"
 )
 
 // LineKind is the kind of a line of a log.

@@ -3,8 +3,8 @@ package record
 import (
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
 )
 
 // Phase is a stretch of one invocation's time.

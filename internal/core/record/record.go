@@ -6,9 +6,9 @@ package record
 import (
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // Run is what a run recorded. Records are in the order in which they were made;
@@ -33,6 +33,7 @@ type Run struct {
 	Instances   []Instance
 	Levels      []Level
 	Loads       []MachineLoad // about every quarter of a second
+	Calm        []Calm        // of the functions that a calm pass was made for
 	Upstreams   []Upstream
 	Calls       []Call
 	CallLabels  []string // of calls, from 1: their request lines
@@ -49,10 +50,12 @@ type Run struct {
 	Open        []Invocation      // in flight at the moment; only while the run goes on
 	LastDue     clock.Time        // of the last arrival
 	Busy        float64           // share of the machine's processors that was in use; NaN when unknown
+	Stolen      float64           // share of them that the host of a virtual machine gave to others; 0 when unknown
 	Notes       []string          // of the driver: what went wrong outside the functions
 	Rates       *plan.Rates       // what the user pays; nil if not set
 	Self        *SelfCheck        // nil for runs from before there was one
 	Machine     string            // what it ran on, in words
+	Branch      string            // of the project's folder; "" if unknown
 	Commit      string            // of the project's folder, and whether it had changes; "" if unknown
 	Plan        []byte            // the plan of the run, as JSON; nil if unknown
 	Said        map[uint64]string // the last log line of failed invocations, by their IDs
@@ -109,13 +112,13 @@ type Payload struct {
 // Arrival is an event that fell due.
 type Arrival struct {
 	Due, Arrived clock.Time
-	From         int64 // the event that it was made of, or -1
-	Origin       engine.Origin
-	Fault        uint8         // kinds of faults that befell it, as bits of package fault
+	From         int64         // the event that it was made of, or -1
 	Delay        time.Duration // that faults made it wait for, after it had arrived; of a copy, after its original
 	Payload      int32         // index in Payloads
 	Round        int32         // how often the set had been used up before; of a reply that was sent on, its own number
 	Source       int32
+	Origin       engine.Origin
+	Fault        uint8 // kinds of faults that befell it, as bits of package fault
 }
 
 // Invocation is one request to an instance that is over.
@@ -123,6 +126,7 @@ type Invocation struct {
 	ID uint64
 	// Received: first byte; Sent and Received are 0 where that did not happen
 	Assigned, Sent, Received, Done clock.Time
+	RetryAfter                     time.Duration // of the reply; 0 without one
 	Function, Instance, Slot       int32
 	Source, Wire                   int32
 	Batch                          int32 // deliveries that it carried
@@ -202,6 +206,15 @@ type MachineLoad struct {
 	Ours    int32 // likewise, by the instances
 	Running int32 // processes that ran or waited for a processor at that moment; -1 where it is not known
 	Stalled int32 // share of the time in which some process waited for a processor, in thousandths; likewise
+}
+
+// Calm is what invocations of a function took before the drill, warm and one at a time.
+type Calm struct {
+	Function int32         `json:"function"`
+	N        int           `json:"n"`
+	Wall     time.Duration `json:"wall"`   // in all
+	CPU      time.Duration `json:"cpu"`    // of the function's processes, in all; 0 where it is not known
+	Median   time.Duration `json:"median"` // of the service times
 }
 
 // Level is the state of a function from a moment on.

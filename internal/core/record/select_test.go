@@ -6,11 +6,11 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/recordtest"
-	"nightdrill/internal/core/report"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/recordtest"
+	"nightdrill.dev/internal/core/report"
 )
 
 // Whatever is written, a filter is read or refused; one that is read is written so that

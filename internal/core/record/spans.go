@@ -1,6 +1,6 @@
 package record
 
-import "nightdrill/internal/core/clock"
+import "nightdrill.dev/internal/core/clock"
 
 // Span is a span that a function sent (OpenTelemetry, trace/v1).
 type Span struct {

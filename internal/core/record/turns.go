@@ -3,7 +3,7 @@ package record
 import (
 	"fmt"
 
-	"nightdrill/internal/core/engine"
+	"nightdrill.dev/internal/core/engine"
 )
 
 // Turns are the events of a run that had a different outcome when they were replayed.

@@ -4,12 +4,12 @@ import (
 	"slices"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/rng"
-	"nightdrill/internal/core/sim"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/rng"
+	"nightdrill.dev/internal/core/sim"
 )
 
 // Scene is a run with one function, in virtual time: everything in it is calm but

@@ -7,14 +7,14 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/recordtest"
-	"nightdrill/internal/core/report"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/recordtest"
+	"nightdrill.dev/internal/core/report"
 )
 
 func TestTheSentencesNameTheOneCause(t *testing.T) {
@@ -147,6 +147,7 @@ func TestWarningsStandNextToWhatTheySpoil(t *testing.T) {
 			}
 		}},
 		"processors were 95 % busy": {start, func(r *record.Run) { r.Busy = 0.95 }},
+		"gave 7 % of its":           {start, func(r *record.Run) { r.Stolen = 0.07 }},
 		"a bare round trip": {latency, func(r *record.Run) {
 			r.Self = &record.SelfCheck{Before: trips(time.Millisecond / 10),
 				During: trips(9 * time.Millisecond)}

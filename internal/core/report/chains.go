@@ -4,10 +4,10 @@ import (
 	"fmt"
 	"strings"
 
-	"nightdrill/internal/core/fault"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/fault"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/record"
 )
 
 // sayChains adds sentences on chains, faults and second deliveries.

@@ -5,9 +5,9 @@ import (
 	"slices"
 	"strings"
 
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/record"
 )
 
 // sense returns the words for a larger and a smaller figure.
@@ -90,11 +90,14 @@ func ContrastMark(c *measure.Contrast) string {
 // compared returns the sentences of a side's contrasts: first what differs, then what does not,
 // then what has no verdict.
 func compared(of []measure.Contrast, first, label string) (differs, rest []string) {
-	var alike, few, none []string
+	var alike, few, none, beside []string
 	for i := range of {
 		c := &of[i]
 		switch {
 		case c.N[0] == 0 || c.N[1] == 0:
+		case c.Why == measure.ElsewhereWhy:
+			beside = append(beside, fmt.Sprintf("%s %s and %s %s", c.What, figure.Millis(c.Medians[0]),
+				figure.Millis(c.Medians[1]), c.Unit))
 		case c.Why != "":
 			none = append(none, c.What+": "+c.Why)
 		case c.More > 0:
@@ -114,6 +117,10 @@ func compared(of []measure.Contrast, first, label string) (differs, rest []strin
 	if alike != nil {
 		rest = append(rest, fmt.Sprintf("%s and %s: no difference detected in %s.", first, label,
 			strings.Join(alike, ", ")))
+	}
+	if beside != nil {
+		rest = append(rest, fmt.Sprintf("%s and %s are from different machines, so there is no verdict. Medians "+
+			"side by side: %s.", first, label, strings.Join(beside, ", ")))
 	}
 	if few != nil {
 		rest = append(rest, fmt.Sprintf("%s and %s: too few samples to compare %s.", first, label,
@@ -179,7 +186,7 @@ func unlike(sides []measure.Side) (out []string) {
 			out = append(out, how)
 		}
 	}
-	if a.Machine != b.Machine && a.Machine != "" && b.Machine != "" {
+	if measure.OtherMachine(a, b) {
 		out = append(out, fmt.Sprintf("these runs are from different machines: %s; %s", a.Machine, b.Machine))
 	}
 	return append(out,

@@ -5,11 +5,11 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/recordtest"
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/recordtest"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // lives returns two runs of starts and warm answers, of which the second takes so many

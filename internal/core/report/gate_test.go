@@ -4,8 +4,8 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/recordtest"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/recordtest"
 )
 
 // A stop of the driver is not part of the function's time without a word, also where it is

@@ -5,9 +5,9 @@ package report
 import (
 	"time"
 
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
 )
 
 // Summarize returns the summary of a run, with the warnings about it.

@@ -7,8 +7,8 @@ import (
 	"strconv"
 	"strings"
 
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/measure"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/measure"
 )
 
 // Row is one figure of a comparison, for each side.

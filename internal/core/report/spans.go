@@ -7,10 +7,10 @@ import (
 	"slices"
 	"strings"
 
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/text"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/text"
 )
 
 const (

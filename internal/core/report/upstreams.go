@@ -6,10 +6,10 @@ import (
 	"slices"
 	"strings"
 
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/text"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/text"
 )
 
 const (
@@ -203,8 +203,7 @@ func warnUpstreams(r *record.Run, s *measure.Summary) (out []string) {
 		}
 		if u.Mode == "pass" && u.Behaviour.Times > 0 && u.Behaviour.Times < 1 {
 			out = append(out, fmt.Sprintf("%s: calls that are passed on cannot be made faster (latency × %.3g); "+
-				"only recorded "+
-				"ones can", u.Name, u.Behaviour.Times))
+				"only recorded ones can", u.Name, u.Behaviour.Times))
 		}
 	}
 	if r.CallsLost > 0 {

@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/measure"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/measure"
 )
 
 // Part is a part of a verdict.

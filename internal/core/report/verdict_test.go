@@ -4,9 +4,9 @@ import (
 	"strings"
 	"testing"
 
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/recordtest"
-	"nightdrill/internal/core/report"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/recordtest"
+	"nightdrill.dev/internal/core/report"
 )
 
 func verdictOf(p *report.Page) string {

@@ -8,12 +8,12 @@ import (
 	"strconv"
 	"strings"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/stats"
-	"nightdrill/internal/core/text"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/stats"
+	"nightdrill.dev/internal/core/text"
 )
 
 // BudgetState returns in a word whether a budget was met.

@@ -4,8 +4,8 @@ import (
 	"strings"
 	"testing"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // Where one route is said to cover another, it takes every request that the other

@@ -11,8 +11,8 @@ import (
 	"slices"
 	"strings"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
 )
 
 // When is the condition of a wire. The zero value takes every event.

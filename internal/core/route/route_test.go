@@ -4,8 +4,8 @@ import (
 	"strings"
 	"testing"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
 )
 
 func TestPatterns(t *testing.T) {

@@ -9,9 +9,9 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/suggest"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/suggest"
 )
 
 // Trial is one condition of a wire, tried on an event.

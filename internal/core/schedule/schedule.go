@@ -19,7 +19,7 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/text"
+	"nightdrill.dev/internal/core/text"
 )
 
 // Spec is when a schedule fires. The zero value never does.

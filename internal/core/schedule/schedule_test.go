@@ -7,7 +7,7 @@ import (
 	"time"
 	_ "time/tzdata"
 
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/rng"
 )
 
 func zone(t testing.TB, name string) *time.Location {

@@ -4,8 +4,8 @@ import (
 	"math"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
 )
 
 // Machine is the processors that the work of all instances shares: each piece of work that is at it gets as much of a

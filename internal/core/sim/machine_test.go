@@ -6,10 +6,10 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // took returns how long pieces of work take that begin at some times, in milliseconds.
@@ -87,10 +87,10 @@ func TestProcessorSharing(t *testing.T) {
 		Start:  func(*engine.Effect) Work { return Work{} },
 		Invoke: func(*engine.Effect, []int64) Work { return Work{CPU: works.Exp(service), Status: 200} },
 		Peek:   func() (clock.Time, bool) { return at, left > 0 },
-		Take: func() Arrival {
+		Take: func() (Arrival, bool) {
 			a := Arrival{Due: at, Takes: 1}
 			at, left = at.Add(gaps.Exp(time.Duration(float64(service)/rho))), left-1
-			return a
+			return a, true
 		},
 		Visit: func(f *engine.Effect, _ []int64) {
 			switch f.Kind {

@@ -10,10 +10,10 @@ import (
 	"slices"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // Dist draws a duration.
@@ -69,9 +69,9 @@ func Run(p *plan.Project, limits []plan.Limits, settle time.Duration, functions 
 		}
 		return arrival.Due, more
 	}
-	s.Take = func() Arrival {
+	s.Take = func() (Arrival, bool) {
 		known = false
-		return arrival
+		return arrival, true
 	}
 	s.Run()
 }
@@ -81,10 +81,11 @@ type Work struct {
 	CPU  time.Duration // of a processor
 	Rest time.Duration // beside that: asleep, or waiting for others
 	// of invocations: the reply, or, with Broken, that there is none
-	Status int32
-	Retry  []int32
-	Broken engine.Result // engine.OK for a reply
-	Then   []engine.Then
+	Status     int32
+	Retry      []int32
+	RetryAfter time.Duration // 0 for none
+	Broken     engine.Result // engine.OK for a reply
+	Then       []engine.Then
 }
 
 // Simulation is the engine with its drill in virtual time. All of its functions are called by Run, one at a time.
@@ -101,8 +102,8 @@ type Simulation struct {
 	Invoke func(f *engine.Effect, events []int64) Work
 	// Peek returns when the next event falls due; clock.Never where that is not known yet, and false where none will.
 	Peek func() (clock.Time, bool)
-	// Take returns the event that falls due next.
-	Take func() Arrival
+	// Take returns the event that falls due next; false where none comes of it after all.
+	Take func() (Arrival, bool)
 	// Visit gets every effect, with the memory that Send's events are in; nil for none.
 	Visit func(*engine.Effect, []int64)
 	// Ready is called when an instance becomes ready; nil for none.
@@ -158,7 +159,10 @@ func (s *Simulation) Run() {
 				s.handle(s.now, engine.Input{Kind: engine.NoMore})
 				continue
 			case due < at:
-				a := s.Take()
+				a, ok := s.Take()
+				if !ok {
+					continue
+				}
 				s.handle(max(due, s.now), engine.Input{Kind: engine.Arrived, Source: int32(a.Source), Routes: a.Takes,
 					Key: a.Key, Delay: a.Delay, Async: a.Async})
 				continue
@@ -213,7 +217,7 @@ func (s *Simulation) handle(now clock.Time, in engine.Input) {
 		case engine.Send:
 			w := s.Invoke(f, s.fx.Events[f.First:f.First+f.N])
 			in := engine.Input{Kind: engine.Answered, Instance: f.Instance, Slot: f.Slot, Invocation: f.Invocation,
-				Status: w.Status, Retry: w.Retry, Then: w.Then}
+				Status: w.Status, Retry: w.Retry, RetryAfter: w.RetryAfter, Then: w.Then}
 			if w.Broken != engine.OK {
 				in = engine.Input{Kind: engine.Broken, Instance: f.Instance, Slot: f.Slot, Invocation: f.Invocation,
 					Result: w.Broken}

@@ -102,13 +102,7 @@ func (p *Population) inflation(q float64, v time.Duration, s Sampling) float64 {
 	if p.N() < sections {
 		return least
 	}
-	of := func(d time.Duration) float64 {
-		if d <= v {
-			return 1
-		}
-		return 0
-	}
-	return max(least, t95*t95*longRun(p.inOrder, of)/(q*(1-q)))
+	return max(least, t95*t95*longRunOf(p.inOrder, v)/(q*(1-q)))
 }
 
 // Carried returns how many independent samples carry as much about the mean as the
@@ -141,18 +135,37 @@ func (p *Population) variance() (variance float64) {
 // longRun returns the long-run variance of a series: that of its mean, times its
 // length. It is estimated from the means of contiguous sections.
 func longRun(series []time.Duration, of func(time.Duration) float64) float64 {
-	n := len(series)
 	var means [sections]float64
-	mean := 0.0
 	for b := range sections {
-		from, to := b*n/sections, (b+1)*n/sections
-		for _, d := range series[from:to] {
+		part := series[b*len(series)/sections : (b+1)*len(series)/sections]
+		for _, d := range part {
 			means[b] += of(d)
 		}
-		means[b] /= float64(to - from)
-		mean += means[b] / sections
+		means[b] /= float64(len(part))
 	}
-	sum := 0.0
+	return longRunBy(&means, len(series))
+}
+
+// longRunOf returns the long-run variance of whether the samples of a series are at most v.
+func longRunOf(series []time.Duration, v time.Duration) float64 {
+	var means [sections]float64
+	for b := range sections {
+		part := series[b*len(series)/sections : (b+1)*len(series)/sections]
+		above := 0
+		for _, d := range part {
+			above += int(uint64(v-d) >> 63) // without a branch, which would be guessed wrong at the median
+		}
+		means[b] = 1 - float64(above)/float64(len(part))
+	}
+	return longRunBy(&means, len(series))
+}
+
+// longRunBy returns the long-run variance of a series of n samples by the means of its sections.
+func longRunBy(means *[sections]float64, n int) float64 {
+	mean, sum := 0.0, 0.0
+	for _, m := range means {
+		mean += m / sections
+	}
 	for _, m := range means {
 		sum += (m - mean) * (m - mean)
 	}

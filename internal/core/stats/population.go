@@ -163,35 +163,49 @@ const digit = 11
 
 // sorted returns the samples in ascending order, in memory of its own.
 func sorted(samples []time.Duration) []time.Duration {
-	out := slices.Clone(samples)
-	if len(out) < 1<<digit {
+	if len(samples) < 1<<digit {
+		out := slices.Clone(samples)
 		slices.Sort(out)
 		return out
 	}
-	low, high := slices.Min(out), slices.Max(out)
-	width := bits.Len64(uint64(high - low))
-	spare := scratch.Get().(*[]time.Duration)
-	*spare = slices.Grow((*spare)[:0], len(out))
-	from, to := out, (*spare)[:len(out)] // all of it is written before it is read
-	for shift := 0; shift < width; shift += digit {
-		var at [1 << digit]int
-		for _, d := range from {
-			at[uint64(d-low)>>shift&(1<<digit-1)]++
+	low, high := samples[0], samples[0]
+	for _, d := range samples {
+		low, high = min(low, d), max(high, d)
+	}
+	passes := (bits.Len64(uint64(high-low)) + digit - 1) / digit
+	counts := make([][1 << digit]uint32, passes) // of all digits at once
+	for _, d := range samples {
+		x := uint64(d - low)
+		for k := range counts {
+			counts[k][x&(1<<digit-1)]++
+			x >>= digit
 		}
-		sum := 0
+	}
+	spare := scratch.Get().(*[]time.Duration)
+	defer scratch.Put(spare)
+	*spare = slices.Grow((*spare)[:0], len(samples))[:len(samples)] // all of it is written before it is read
+	out := make([]time.Duration, len(samples))
+	from, to, next := samples, out, *spare
+	if passes%2 == 0 { // the last pass writes to out
+		to, next = next, to
+	}
+	for k := range counts {
+		at := &counts[k]
+		sum := uint32(0)
 		for i, n := range at {
 			at[i], sum = sum, sum+n
 		}
 		for _, d := range from {
-			k := uint64(d-low) >> shift & (1<<digit - 1)
-			to[at[k]] = d
-			at[k]++
+			x := uint64(d-low) >> (k * digit) & (1<<digit - 1)
+			to[at[x]] = d
+			at[x]++
 		}
-		from, to = to, from
+		from, to, next = to, next, to
 	}
-	*spare = to
-	scratch.Put(spare)
-	return from
+	if passes == 0 {
+		copy(out, samples)
+	}
+	return out
 }
 
 // scratch is memory for sorted.

@@ -14,8 +14,8 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/jsondiff"
 )
 
 // Kind is what an example is learned for: what the events of its source have.

@@ -5,8 +5,8 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/jsondiff"
 )
 
 var examples = []struct {

@@ -14,9 +14,9 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/jsondiff"
-	"nightdrill/internal/core/steps"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/steps"
 )
 
 // Shape is a template.

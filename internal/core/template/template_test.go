@@ -5,7 +5,7 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/event"
+	"nightdrill.dev/internal/core/event"
 )
 
 // An event comes in the form that the template gives it: attributes, data,

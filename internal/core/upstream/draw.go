@@ -5,9 +5,9 @@ import (
 	"math"
 	"time"
 
-	"nightdrill/internal/core/fault"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/fault"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // Draw is the chance of one call.

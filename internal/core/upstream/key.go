@@ -14,8 +14,8 @@ import (
 	"strconv"
 	"strings"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/jsondiff"
 )
 
 // Key is what makes two requests to an upstream the same: method, path, the query and the body in a canonical form.

@@ -8,9 +8,9 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/suggest"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/suggest"
 )
 
 // Entry is a recorded reply.

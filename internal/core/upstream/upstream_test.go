@@ -8,9 +8,9 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
 )
 
 func request(line, body string) *event.Request {

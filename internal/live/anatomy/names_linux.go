@@ -19,8 +19,8 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"nightdrill/internal/core/anatomy"
-	"nightdrill/internal/core/text"
+	"nightdrill.dev/internal/core/anatomy"
+	"nightdrill.dev/internal/core/text"
 )
 
 // The names of what a start opens, connects to and runs are read where the kernel is asked for them: a seccomp filter

@@ -6,7 +6,7 @@ import (
 	"context"
 	"errors"
 
-	"nightdrill/internal/core/anatomy"
+	"nightdrill.dev/internal/core/anatomy"
 )
 
 var errElsewhere = errors.New("what a start opens, connects to and runs is seen on Linux alone")

@@ -18,9 +18,9 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"nightdrill/internal/core/anatomy"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/live/proc"
+	"nightdrill.dev/internal/core/anatomy"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/live/proc"
 )
 
 // kind is what a system call can wait for.

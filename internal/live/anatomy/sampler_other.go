@@ -5,7 +5,7 @@ package anatomy
 import (
 	"time"
 
-	"nightdrill/internal/core/anatomy"
+	"nightdrill.dev/internal/core/anatomy"
 )
 
 // Sampler looks at nothing: it needs Linux.

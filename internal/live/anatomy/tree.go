@@ -15,8 +15,8 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/anatomy"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/anatomy"
+	"nightdrill.dev/internal/core/plan"
 )
 
 //go:embed hook.cjs

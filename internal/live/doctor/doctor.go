@@ -11,9 +11,9 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/live/anatomy"
-	"nightdrill/internal/live/proc"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/live/anatomy"
+	"nightdrill.dev/internal/live/proc"
 )
 
 // State is how well something can be done.

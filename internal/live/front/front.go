@@ -14,8 +14,8 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/live/hosts"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/live/hosts"
 )
 
 // Usual is where the front listens when no one says otherwise.

@@ -11,7 +11,7 @@ import (
 	"strings"
 	"testing"
 
-	"nightdrill/internal/core/event"
+	"nightdrill.dev/internal/core/event"
 )
 
 func open(t *testing.T, answer func(*event.Request) Answer) *Front {

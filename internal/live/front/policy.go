@@ -9,10 +9,10 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/hosts"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/live/hosts"
 )
 
 // Decision is what the front makes of a request.

@@ -16,8 +16,8 @@ import (
 	"path/filepath"
 	"strings"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/suggest"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/suggest"
 )
 
 //go:embed golang

@@ -12,8 +12,8 @@ import (
 	"path/filepath"
 	"sync"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/files"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/files"
 )
 
 var (

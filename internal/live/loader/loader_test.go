@@ -18,9 +18,9 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/transport"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/live/transport"
 )
 
 var handlers = map[plan.Language]struct{ interpreter, file, text, echo string }{

@@ -12,7 +12,7 @@ import (
 	"sync"
 	"time"
 
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/record"
 )
 
 // Kind is the kind of an entry.

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"nightdrill/internal/core/event"
+	"nightdrill.dev/internal/core/event"
 )
 
 // A file manager's ways: folders are listed, made, copied, moved and removed with what is in them, each change is an

@@ -30,7 +30,7 @@ import (
 
 	"golang.org/x/net/webdav"
 
-	"nightdrill/internal/core/event"
+	"nightdrill.dev/internal/core/event"
 )
 
 // KeyLimit is the longest key of an object, in bytes.

@@ -15,7 +15,7 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/event"
+	"nightdrill.dev/internal/core/event"
 )
 
 type shop struct {

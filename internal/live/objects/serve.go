@@ -13,9 +13,9 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/live/hosts"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/live/hosts"
 )
 
 // Usual is where the object store listens when no one says otherwise.

@@ -14,8 +14,8 @@ import (
 
 	"github.com/fsnotify/fsnotify"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/files"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/files"
 )
 
 const (

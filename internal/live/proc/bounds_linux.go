@@ -546,9 +546,8 @@ func sample(pid int) (u Usage) {
 }
 
 // Computed returns for how long the threads of a process, and of those that it started, have had a processor so far,
-// and
-// for how long they have waited for one (/proc/PID/task/TID/schedstat and children, proc(5)). Threads that have ended
-// are not in it; where it is not known, both are 0.
+// and for how long they have waited for one (/proc/PID/task/TID/schedstat and children, proc(5)). Threads that have
+// ended are not in it; where it is not known, both are 0.
 func (p *Process) Computed() (cpu, waited time.Duration) {
 	seen := map[string]bool{}
 	var add func(pid string)

@@ -9,7 +9,7 @@ import (
 	"sync"
 	"time"
 
-	"nightdrill/internal/core/text"
+	"nightdrill.dev/internal/core/text"
 )
 
 const (

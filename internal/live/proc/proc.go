@@ -20,8 +20,8 @@ import (
 	"syscall"
 	"time"
 
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/programs"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/programs"
 )
 
 // Command describes a process to start.

@@ -65,6 +65,23 @@ func TestStopEndsTheWholeSession(t *testing.T) {
 	}
 }
 
+// That a process ends is seen before anybody is told, and not of one that runs.
+func TestAnEndIsSeen(t *testing.T) {
+	if runtime.GOOS != "linux" {
+		t.Skip("seen only on Linux")
+	}
+	p := start(t, "echo runs; sleep 1000")
+	said(t, p, "runs")
+	if p.Ending() {
+		t.Error("it runs")
+	}
+	p.Kill()
+	<-p.Exited()
+	if !p.Ending() {
+		t.Error("it has ended")
+	}
+}
+
 // Children do not outlive a process that ends by itself.
 func TestAChildThatOutlivesItsParentIsEnded(t *testing.T) {
 	p := start(t, `sleep 1000 & echo "child $!"; exit 4`)

@@ -9,7 +9,7 @@ import (
 	"strconv"
 	"time"
 
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // ErrEnded means that the process ended before it was ready.

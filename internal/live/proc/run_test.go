@@ -8,7 +8,7 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/payload"
+	"nightdrill.dev/internal/core/payload"
 )
 
 // A command is run to its end: how it went, what it wrote, how long it took.

@@ -3,7 +3,7 @@ package proc
 import (
 	"strings"
 
-	"nightdrill/internal/core/payload"
+	"nightdrill.dev/internal/core/payload"
 )
 
 // Stars stand in the place of a secret.

@@ -181,8 +181,12 @@ func sessionOf(pid string) int {
 	return s.session
 }
 
+// exiting is PF_EXITING of Linux's include/linux/sched.h, among a process's flags (proc(5)).
+const exiting = 4
+
 type processStat struct {
 	state           byte // 0 of a process that is gone
+	ending          bool // its main thread is
 	parent, session int
 	cpu             time.Duration // its own, and that of its children it has waited for
 	resident        int64         // bytes
@@ -202,6 +206,10 @@ func statOf(pid string) (s processStat) {
 	s.state = fields[0][0]
 	s.parent, _ = strconv.Atoi(string(fields[1]))
 	s.session, _ = strconv.Atoi(string(fields[3]))
+	if len(fields) > 6 {
+		flags, _ := strconv.ParseUint(string(fields[6]), 10, 64)
+		s.ending = flags&exiting != 0
+	}
 	if len(fields) > 21 {
 		ticks := int64(0)
 		for _, f := range fields[11:15] { // user and system time, and those of children
@@ -213,4 +221,10 @@ func statOf(pid string) (s processStat) {
 		s.resident = pages * int64(os.Getpagesize())
 	}
 	return s
+}
+
+// Ending reports whether the process has ended, or is about to, though no one was told yet.
+func (p *Process) Ending() bool {
+	s := statOf(strconv.Itoa(p.PID))
+	return s.state == 0 || s.state == 'Z' || s.state == 'X' || s.ending
 }

@@ -13,3 +13,6 @@ func adopt() {}
 func cleanUp(session int, _ string, _ uint64) { killSession(session) }
 
 func killSession(session int) { _ = syscall.Kill(-session, syscall.SIGKILL) }
+
+// Ending reports whether the process is about to end; here, that cannot be seen.
+func (p *Process) Ending() bool { return false }

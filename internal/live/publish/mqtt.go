@@ -10,10 +10,10 @@ import (
 	"github.com/mochi-mqtt/server/v2/listeners"
 	"github.com/mochi-mqtt/server/v2/packets"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/hosts"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/live/hosts"
 )
 
 // UsualMQTT is where the entrance for MQTT listens when no one says otherwise.
@@ -200,6 +200,8 @@ func message(pk *packets.Packet, five bool, source string) (x payload.Payload, t
 	for _, u := range pk.Properties.User {
 		if u.Key == "specversion" {
 			version = u.Val
+		} else if !event.AttributeName(u.Key) {
+			continue // a property of its own
 		} else if err := e.SetAttribute(u.Key, u.Val); err != nil {
 			return x, "", err
 		}

@@ -12,8 +12,8 @@ import (
 	"github.com/eclipse/paho.golang/paho"
 	old "github.com/eclipse/paho.mqtt.golang"
 
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // taken is what an entrance took.

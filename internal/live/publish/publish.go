@@ -16,11 +16,11 @@ import (
 
 	"github.com/google/uuid"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/suggest"
-	"nightdrill/internal/live/hosts"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/suggest"
+	"nightdrill.dev/internal/live/hosts"
 )
 
 // Usual is where the entrance listens when no one says otherwise.
@@ -56,14 +56,16 @@ func (e *Entrance) URL() string {
 
 // Open listens at an address: the usual one, or a free one where that is taken, when it is "". project returns the
 // project as it is now; later reports whether an error of take passes.
-func Open(wanted string, allowed []string, project func() *plan.Project, take Taker, later func(error) bool) (*Entrance,
-	error) {
+// again, if not nil, sends the failed events of a source again.
+func Open(wanted string, allowed []string, project func() *plan.Project, take Taker, again func(source string) (int,
+	error),
+	later func(error) bool) (*Entrance, error) {
 	l, note, err := hosts.Listen(wanted, Usual)
 	if err != nil {
 		return nil, fmt.Errorf("events cannot be published at %w; choose another address with --publish HOST:PORT", err)
 	}
 	e := &Entrance{Address: l.Addr().String(), Note: note}
-	h := &handler{allowed: allowed, project: project, take: take, later: later}
+	h := &handler{allowed: allowed, project: project, take: take, again: again, later: later}
 	e.server = &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, MaxHeaderBytes: 1 << 20}
 	go func() { _ = e.server.Serve(l) }() // it ends with Close
 	return e, nil
@@ -80,6 +82,7 @@ type handler struct {
 	allowed []string
 	project func() *plan.Project
 	take    Taker
+	again   func(source string) (int, error)
 	later   func(error) bool
 }
 
@@ -96,9 +99,12 @@ func refuse(status int, format string, args ...any) *refusal {
 // ServeHTTP takes a request.
 func (h *handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	hosts.EndAfter(w, r)
-	no := h.serve(w, r)
+	sent, no := h.serve(w, r)
 	if no == nil {
 		w.WriteHeader(http.StatusAccepted)
+		if sent >= 0 {
+			fmt.Fprintf(w, "%d\n", sent)
+		}
 		return
 	}
 	if no.status == http.StatusServiceUnavailable {
@@ -114,46 +120,39 @@ var ways = map[plan.Kind]string{
 	plan.Schedule: "it makes its own events at its times",
 }
 
-func (h *handler) serve(w http.ResponseWriter, r *http.Request) *refusal {
-	if why := hosts.Check(r, h.allowed); why != "" {
-		return refuse(http.StatusMisdirectedRequest, "%s", why)
+// serve takes a request; sent is how many failed events are sent again, where that was asked for, and else -1.
+func (h *handler) serve(w http.ResponseWriter, r *http.Request) (sent int, no *refusal) {
+	if !r.URL.Query().Has(DeadLetters) {
+		return -1, h.publish(w, r)
 	}
-	if r.Header.Get("Origin") != "" || r.Header.Get("Sec-Fetch-Site") != "" {
-		return refuse(http.StatusForbidden, "pages in a browser cannot publish events; nothing was taken")
-	}
-	name, err := url.PathUnescape(strings.TrimPrefix(r.URL.EscapedPath(), "/"))
-	if err != nil {
-		return refuse(http.StatusBadRequest, "the path is not validly percent-encoded")
-	}
-	p := h.project()
-	var known []string
-	for i := range p.Sources {
-		if p.Sources[i].Kind.Published() {
-			known = append(known, p.Sources[i].Name)
-		}
-	}
-	at := p.SourceNamed(name)
+	source, no := h.sourceOf(w, r)
 	switch {
-	case name == "":
-		return refuse(http.StatusNotFound, "POST /SOURCE publishes an event; sources: %s", strings.Join(known, ", "))
-	case at < 0:
-		hint := ""
-		if near := suggest.Word(name, known); near != "" {
-			hint = "; did you mean " + near + "?"
-		}
-		return refuse(http.StatusNotFound, "there is no source %q%s; events can be published to %s", name, hint,
-			strings.Join(known, ", "))
-	case !p.Sources[at].Kind.Published():
-		return refuse(http.StatusConflict, "%s is of kind %s and cannot be published to: %s", name, p.Sources[at].Kind,
-			ways[p.Sources[at].Kind])
-	case r.Method != http.MethodPost:
-		w.Header().Set("Allow", "POST")
-		return refuse(http.StatusMethodNotAllowed, "events are published with POST, not %s", r.Method)
+	case no != nil:
+		return -1, no
+	case h.again == nil:
+		return -1, refuse(http.StatusConflict, "a drill has no dead letters to send again")
 	}
-	if token := p.Sources[at].Token; token != "" && !hosts.Bearer(r.Header.Get("Authorization"), token) {
-		w.Header().Set("WWW-Authenticate", `Bearer realm="`+name+`"`)
-		return refuse(http.StatusUnauthorized, "%s requires a bearer token in the header Authorization (RFC 6750 §2.1)",
-			name)
+	sent, err := h.again(source)
+	switch {
+	case err != nil && h.later(err):
+		return -1, refuse(http.StatusServiceUnavailable, "%v", err)
+	case err != nil:
+		return -1, refuse(http.StatusConflict, "%v", err)
+	}
+	return sent, nil
+}
+
+// DeadLetters is the parameter of the query with which the failed events of a source are sent again.
+const DeadLetters = "dead-letters"
+
+func (h *handler) publish(w http.ResponseWriter, r *http.Request) *refusal {
+	name, no := h.sourceOf(w, r)
+	if no != nil {
+		return no
+	}
+	at := h.project().SourceNamed(name)
+	if at < 0 {
+		return refuse(http.StatusConflict, "the source no longer exists")
 	}
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, largest))
 	var large *http.MaxBytesError
@@ -174,6 +173,54 @@ func (h *handler) serve(w http.ResponseWriter, r *http.Request) *refusal {
 		return refuse(http.StatusConflict, "%v; nothing was taken", err)
 	}
 	return nil
+}
+
+// sourceOf returns the source that a request names, which may be published to.
+func (h *handler) sourceOf(w http.ResponseWriter, r *http.Request) (string, *refusal) {
+	if why := hosts.Check(r, h.allowed); why != "" {
+		return "", refuse(http.StatusMisdirectedRequest, "%s", why)
+	}
+	if r.Header.Get("Origin") != "" || r.Header.Get("Sec-Fetch-Site") != "" {
+		return "", refuse(http.StatusForbidden, "pages in a browser cannot publish events; nothing was taken")
+	}
+	name, err := url.PathUnescape(strings.TrimPrefix(r.URL.EscapedPath(), "/"))
+	if err != nil {
+		return "", refuse(http.StatusBadRequest, "the path is not validly percent-encoded")
+	}
+	p := h.project()
+	var known []string
+	for i := range p.Sources {
+		if p.Sources[i].Kind.Published() {
+			known = append(known, p.Sources[i].Name)
+		}
+	}
+	at := p.SourceNamed(name)
+	switch {
+	case name == "":
+		return "", refuse(http.StatusNotFound, "POST /SOURCE publishes an event; sources: %s", strings.Join(known,
+			", "))
+	case at < 0:
+		hint := ""
+		if near := suggest.Word(name, known); near != "" {
+			hint = "; did you mean " + near + "?"
+		}
+		return "", refuse(http.StatusNotFound, "there is no source %q%s; events can be published to %s", name, hint,
+			strings.Join(known, ", "))
+	case !p.Sources[at].Kind.Published():
+		return "", refuse(http.StatusConflict, "%s is of kind %s and cannot be published to: %s", name,
+			p.Sources[at].Kind,
+			ways[p.Sources[at].Kind])
+	case r.Method != http.MethodPost:
+		w.Header().Set("Allow", "POST")
+		return "", refuse(http.StatusMethodNotAllowed, "events are published with POST, not %s", r.Method)
+	}
+	if token := p.Sources[at].Token; token != "" && !hosts.Bearer(r.Header.Get("Authorization"), token) {
+		w.Header().Set("WWW-Authenticate", `Bearer realm="`+name+`"`)
+		return "", refuse(http.StatusUnauthorized, "%s requires a bearer token in the header Authorization (RFC "+
+			"6750 §2.1)",
+			name)
+	}
+	return name, nil
 }
 
 // Read returns the events of a request: in the HTTP binding of CloudEvents (1.0.2, §3), or as plain data, of which an

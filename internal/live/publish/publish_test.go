@@ -11,8 +11,11 @@ import (
 	"sync/atomic"
 	"testing"
 
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
+	mqtt "github.com/mochi-mqtt/server/v2"
+	"github.com/mochi-mqtt/server/v2/packets"
+
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
 )
 
 var errLater = errors.New("the drill is ending")
@@ -24,6 +27,7 @@ func opened(t testing.TB, take Taker) *Entrance {
 		{Name: "fares", Kind: plan.HTTP}, {Name: "cargo", Kind: plan.Storage}, {Name: "nightly", Kind: plan.Schedule},
 		{Name: "guarded", Kind: plan.Queue, Token: "abc"}}}
 	e, err := Open("127.0.0.1:0", []string{"quay.example"}, func() *plan.Project { return p }, take,
+		func(source string) (int, error) { return len(source), nil },
 		func(err error) bool { return errors.Is(err, errLater) })
 	if err != nil {
 		t.Fatal(err)
@@ -187,4 +191,35 @@ func BenchmarkPublish(b *testing.B) {
 			b.ReportMetric(float64(n.Load()-before)/b.Elapsed().Seconds(), "events/s")
 		})
 	}
+}
+
+// Whatever is published to whatever topic, it is an event of a source, or refused with a reason.
+func FuzzTopic(f *testing.F) {
+	f.Add("scans/heron", "application/cloudevents+json",
+		[]byte(`{"specversion":"1.0","id":"1","source":"a","type":"t"}`),
+		"", true)
+	f.Add("scans", "text/plain", []byte("x"), "specversion", true)
+	f.Add("fares/+/#", "", []byte("x"), "id", false)
+	p := &plan.Project{Sources: []plan.Source{{Name: "scans", Kind: plan.Queue}, {Name: "fares", Kind: plan.HTTP}}}
+	f.Fuzz(func(t *testing.T, topic, kind string, body []byte, property string, five bool) {
+		taken, noted := 0, ""
+		h := &hook{project: func() *plan.Project { return p }, bad: func(text string) { noted = text },
+			take: func(source int, all []payload.Payload, _ string) error {
+				if taken++; source != 0 || len(all) != 1 || all[0].Event == nil {
+					t.Fatalf("%d: %+v", source, all)
+				}
+				return nil
+			}, refused: map[refusedID]bool{}}
+		client := &mqtt.Client{ID: "c"}
+		if five {
+			client.Properties.ProtocolVersion = 5
+		}
+		pk := packets.Packet{TopicName: topic, Payload: body}
+		pk.Properties.ContentType = kind
+		pk.Properties.User = []packets.UserProperty{{Key: property, Val: "1.0"}}
+		_, err := h.OnPublish(client, pk)
+		if err == nil || (taken == 1) != (noted == "") {
+			t.Fatalf("%v, %d taken, %q", err, taken, noted)
+		}
+	})
 }

@@ -13,7 +13,7 @@ import (
 	"path/filepath"
 	"sync"
 
-	"nightdrill/internal/core/payload"
+	"nightdrill.dev/internal/core/payload"
 )
 
 // Archive is a HAR file that is written to. It is complete after each entry.
@@ -28,19 +28,27 @@ type Archive struct {
 // Open opens an archive, new or to be gone on with. One whose writing was broken
 // off is fixed: what is left of its last entry is dropped.
 func Open(path string) (*Archive, error) {
+	a := &Archive{}
+	return a, open(path, func(f *os.File) error {
+		a.file = f
+		return a.repair()
+	})
+}
+
+// open opens a recording, new or to be appended to, which repair makes whole.
+func open(path string, repair func(*os.File) error) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return nil, err
+		return err
 	}
 	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o644)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	a := &Archive{file: f}
-	if err := a.repair(); err != nil {
+	if err := repair(f); err != nil {
 		_ = f.Close() // the first error counts
-		return nil, fmt.Errorf("%s: %w", path, err)
+		return fmt.Errorf("%s: %w", path, err)
 	}
-	return a, nil
+	return nil
 }
 
 // fix finds the end of the last whole entry, and ends the archive there.

@@ -18,8 +18,8 @@ import (
 	"sync/atomic"
 	"time"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
 )
 
 // Kept is how much of a body is recorded; the rest passes by.

@@ -16,7 +16,7 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/payload"
+	"nightdrill.dev/internal/core/payload"
 )
 
 func read(t *testing.T, path string) []payload.Payload {

@@ -13,9 +13,9 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/arrival"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/live/logs"
+	"nightdrill.dev/internal/core/arrival"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/live/logs"
 )
 
 // A drill begins when the instances that are kept warm are ready: what comes first finds

@@ -14,9 +14,9 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/proc"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/live/proc"
 )
 
 // byHand starts a function, connects to its port as soon as that goes, sends one

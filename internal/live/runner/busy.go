@@ -11,8 +11,8 @@ import (
 	"github.com/shirou/gopsutil/v4/cpu"
 	"github.com/shirou/gopsutil/v4/load"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/record"
 )
 
 // busyMeter measures the share of the machine's processors in use.
@@ -29,13 +29,24 @@ func startBusy() busyMeter {
 	return busyMeter{t[0], true}
 }
 
-// share returns the share since the start, or NaN where it is not known.
-func (b busyMeter) share() float64 {
+// share returns the share since the start, or NaN where it is not known, and that which the host of a virtual
+// machine gave to others.
+func (b busyMeter) share() (busy, stolen float64) {
 	t, err := cpu.Times(false)
 	if !b.ok || err != nil || len(t) == 0 {
-		return math.NaN()
+		return math.NaN(), 0
 	}
-	return busyShare(b.from, t[0])
+	return busyShare(b.from, t[0]), stolenShare(b.from, t[0])
+}
+
+// stolenShare returns the share of the processors that a virtual machine's host gave to others between two moments
+// (steal in proc_stat(5)).
+func stolenShare(from, to cpu.TimesStat) float64 {
+	all := total(to) - total(from)
+	if all <= 0 {
+		return 0
+	}
+	return min(max((to.Steal-from.Steal)/all, 0), 1)
 }
 
 // busyShare returns the share of the processors that was in use between two moments, or NaN where there is none.

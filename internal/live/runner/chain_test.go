@@ -6,14 +6,14 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/arrival"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/fault"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/report"
+	"nightdrill.dev/internal/core/arrival"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/fault"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
 )
 
 // loops is a project whose function's replies go round: from a stream to a queue,

@@ -5,16 +5,17 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/rng"
-	"nightdrill/internal/core/stats"
-	"nightdrill/internal/live/proc"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/rng"
+	"nightdrill.dev/internal/core/stats"
+	"nightdrill.dev/internal/live/proc"
 )
 
 // coldStarts carries a drill of cold starts out: in each round one start of every
@@ -56,12 +57,19 @@ func (d *Drill) coldStarts(ctx context.Context) {
 				return
 			}
 		}
+		for i := range d.cold {
+			d.cold[i].used = d.computed(d.cold[i].fn)
+		}
 		for ; sent < d.drill.Cold.Warm*(k+1)/warm; sent++ {
 			for _, i := range shuffle() {
 				if !d.one(ctx, &d.cold[i], n+sent) {
 					return
 				}
 			}
+		}
+		for i := range d.cold {
+			c := &d.cold[i]
+			c.warmCPU += max(d.computed(c.fn)-c.used, 0)
 		}
 		for _, i := range shuffle() {
 			if !d.cleared(ctx, &d.cold[i]) {
@@ -73,6 +81,58 @@ func (d *Drill) coldStarts(ctx context.Context) {
 	defer d.mu.Unlock()
 	d.noMore = true
 	d.stepLocked(engine.Input{Kind: engine.NoMore}, nil)
+}
+
+// computed returns the processor time of a function's instances so far; 0 where it is not known.
+func (d *Drill) computed(fn int32) (sum time.Duration) {
+	d.mu.Lock()
+	var all []*proc.Process
+	for _, in := range d.alive {
+		if in.proc != nil && d.records[in.id].Function == fn {
+			all = append(all, in.proc)
+		}
+	}
+	d.mu.Unlock()
+	for _, p := range all {
+		used, _ := p.Computed()
+		sum += used
+	}
+	return sum
+}
+
+// Calm returns what the warm invocations of a drill of cold starts took, by the names of their functions.
+func (d *Drill) Calm() map[string]record.Calm {
+	out := map[string]record.Calm{}
+	r := d.Snapshot()
+	for i := range d.cold {
+		c := &d.cold[i]
+		x := record.Calm{CPU: c.warmCPU}
+		var all []time.Duration
+		for k := range r.Invocations {
+			if v := &r.Invocations[k]; v.Function == c.fn && v.Class == engine.Warm && v.Result == engine.OK {
+				all = append(all, v.Done.Sub(v.Began()))
+				x.Wall += v.Done.Sub(v.Began())
+			}
+		}
+		if x.N = len(all); x.N > 0 {
+			slices.Sort(all)
+			x.Median = all[stats.Rank(0.5, x.N)-1]
+			out[d.p.Functions[c.fn].Name] = x
+		}
+	}
+	return out
+}
+
+// SetCalm keeps what a calm pass took, by the names of its functions, with the run.
+func (d *Drill) SetCalm(of map[string]record.Calm) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for fn := range d.p.Functions {
+		if x, ok := of[d.p.Functions[fn].Name]; ok {
+			x.Function = int32(fn)
+			d.rec.Calm = append(d.rec.Calm, x)
+		}
+	}
 }
 
 // enough is the difference, as a share, that cold starts which may end early must be able to detect where
@@ -110,6 +170,8 @@ type coldFeed struct {
 	fn     int32
 	files  []string // of the function, as far as they are known
 	before int      // instances there were before its last start
+	// processor time of its instances before its warm invocations, and of all of those
+	used, warmCPU time.Duration
 }
 
 // coldStart takes one start: the variant's files are dropped from the cache where
@@ -188,7 +250,7 @@ func (d *Drill) present(c *coldFeed, round int) int64 {
 
 // cleared stops a variant's instance, and waits until it is gone.
 func (d *Drill) cleared(ctx context.Context, c *coldFeed) bool {
-	d.sampleOnce()
+	d.sampleInstances()
 	d.step(engine.Input{Kind: engine.Clear, Function: c.fn}, nil)
 	return d.await(ctx, func() bool {
 		for id := c.before; id < len(d.instances); id++ {

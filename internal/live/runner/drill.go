@@ -4,23 +4,17 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strconv"
 	"time"
 
-	"nightdrill/internal/core/arrival"
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/fault"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/arrival"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
 )
 
 const (
-	// retryAfter is what a rejected caller is told to wait.
-	retryAfter = time.Second
-	// mostRetryAfter bounds what a function may tell its callers to wait.
-	mostRetryAfter = time.Minute
 	// mostAtOnce is how many events are handed in at most before others have their turn: more
 	// than this machine can make fall behind, and the run can still be ended.
 	mostAtOnce = 1000
@@ -37,21 +31,18 @@ type Drill struct {
 	opens     clock.Time    // when events began to fall due; 0 where nothing had to be waited for
 	changes   int           // of the drill's changes that were carried out
 	noMore    bool
-	published int         // events that functions published
-	taken     arrivalInfo // the arrival that is being handed in
+	published int           // events that functions published
+	live      time.Duration // for how long events come from brokers
+	taken     arrivalInfo   // the arrival that is being handed in
 
 	ledger
 }
 
 // feed sends the payloads of a set to a source, at the times of its schedule.
 type feed struct {
-	*arrival.Schedule
-	source int32
-	first  int32 // payload of the set in rec.Payloads
-	faults fault.Rules
-	again  []plan.Moment // of a run that is replayed
-	number uint64        // among the drill's feeds, for its faults
-	taken  int           // events so far
+	plan.Offer
+	first int32 // payload of the schedule in rec.Payloads
+	taken int   // events so far
 }
 
 // New prepares a run of a drill.
@@ -73,7 +64,7 @@ func New(p *plan.Project, drill *plan.Drill, c Config) *Drill {
 		d.coldFeeds()
 	} else {
 		for i := range drill.Feeds {
-			d.feed(&drill.Feeds[i], i)
+			d.feed(i)
 		}
 	}
 	d.fixed = len(d.payloads)
@@ -94,62 +85,31 @@ func (d *Drill) setFirst(set int) int32 {
 }
 
 // feed prepares a feed of the drill.
-func (d *Drill) feed(f *plan.Feed, n int) {
-	x := &feed{source: int32(f.Source), faults: f.Faults, number: uint64(n)}
-	d.feeds = append(d.feeds, x)
-	src := &d.p.Sources[f.Source]
-	if f.Clock != nil {
-		var set *payload.Set
-		if f.Set >= 0 {
-			set = &d.p.Sets[f.Set]
-		}
-		if f.Clock.Speed > 1 {
-			d.rec.Sources[f.Source].Speed = f.Clock.Speed
-		}
-		events, after, notes := plan.TimesOf(src, f.Clock, set)
-		d.notes = append(d.notes, notes...)
-		x.first = d.payloadsOf(&payload.Set{Name: src.Name, Payloads: events})
-		start := clock.Time(0)
-		if len(after) > 0 {
-			start = clock.Time(float64(after[0]) / f.Clock.Speed)
-		}
-		x.Schedule = arrival.New([]arrival.Phase{{Pattern: arrival.Recorded, Speed: f.Clock.Speed}}, after,
-			max(len(events), 1), start, d.drill.Seed, uint64(n))
+func (d *Drill) feed(n int) {
+	f := &d.drill.Feeds[n]
+	r := &d.rec.Sources[f.Source]
+	r.Closed = r.Closed || f.Closed()
+	if f.Clock != nil && f.Clock.Speed > 1 {
+		r.Speed = f.Clock.Speed
+	}
+	if f.Live > 0 {
+		d.live = max(d.live, f.Live)
+		d.notes = append(d.notes, fmt.Sprintf("events of %s came from the broker %s while the drill ran: it cannot be "+
+			"carried out again with the same events, other than by a replay of this run", r.Name,
+			d.p.Sources[f.Source].Fed().Broker))
 		return
 	}
-	set := &d.p.Sets[f.Set]
-	if len(f.Moments) > 0 {
-		times := make([]time.Duration, len(f.Moments))
-		for i := range f.Moments {
-			times[i] = f.Moments[i].Due
-		}
-		x.again, x.first = f.Moments, d.setFirst(f.Set)
-		x.Schedule = arrival.New([]arrival.Phase{{Pattern: arrival.Recorded, Speed: 1}}, times, len(times),
-			clock.Time(slices.Min(times)), d.drill.Seed, uint64(n))
-		return
-	}
-	for _, ph := range f.Phases {
-		d.rec.Sources[f.Source].Closed = d.rec.Sources[f.Source].Closed || ph.Pattern == arrival.Callers
-	}
-	times, _, _ := set.Offsets()
-	size := len(set.Payloads)
-	x.first = d.setFirst(f.Set)
-	if f.Retained > 0 {
-		// what was in the stream before the function came is there at once, or not read
-		if src.FromNew {
-			d.notes = append(d.notes, fmt.Sprintf("%s: %d records that were there before the drill are not read, as "+
-				"it begins with new ones", src.Name, f.Retained))
+	offers, notes := d.p.Offers(d.drill, n, d.drill.Seed)
+	d.notes = append(d.notes, notes...)
+	for i := range offers {
+		x := &feed{Offer: offers[i]}
+		if x.Set >= 0 {
+			x.first = d.setFirst(x.Set) + int32(x.First)
 		} else {
-			d.feeds = append(d.feeds, &feed{Schedule: arrival.New([]arrival.Phase{{Pattern: arrival.Once}}, nil,
-				f.Retained, 0, d.drill.Seed, uint64(n)),
-				source: x.source, first: x.first, faults: f.Faults, number: uint64(n) + 1<<16})
+			x.first = d.payloadsOf(x.Payloads(d.p))
 		}
-		if size > f.Retained {
-			x.first, size = x.first+int32(f.Retained), size-f.Retained
-			times = times[min(f.Retained, len(times)):]
-		}
+		d.feeds = append(d.feeds, x)
 	}
-	x.Schedule = arrival.New(f.Phases, times, size, 0, d.drill.Seed, uint64(n))
 }
 
 // Run carries the drill out. It returns when the drill is over and every process is gone, or
@@ -168,7 +128,7 @@ func (d *Drill) Run(ctx context.Context) {
 	defer d.mu.Unlock()
 	d.rec.Finished = finished
 	d.rec.Length = d.now()
-	d.rec.Busy = busy.share()
+	d.rec.Busy, d.rec.Stolen = busy.share()
 	d.rec.LastDue = d.lastDue()
 	d.level(d.rec.Length, true)
 	for s, n := range d.extended {
@@ -285,7 +245,7 @@ func (d *Drill) pump(now clock.Time, self *slot) (own *job) {
 		var next *feed
 		var first arrival.Arrival
 		number := int32(0)
-		waiting = false
+		waiting = d.live > 0 && (!d.opened || now < d.opens.Add(d.live))
 		for i, f := range d.feeds {
 			a, state := d.peek(f, now)
 			waiting = waiting || state != arrival.Over
@@ -297,14 +257,14 @@ func (d *Drill) pump(now clock.Time, self *slot) (own *job) {
 			break
 		}
 		next.Take()
-		fate := next.faults.Of(d.drill.Seed, next.number, next.taken)
-		if next.again != nil {
-			m := &next.again[first.Payload]
+		fate := next.Faults.Of(d.drill.Seed, next.Number, next.taken)
+		if next.Again != nil {
+			m := &next.Again[first.Payload]
 			first.Payload, first.Round, fate = m.Payload, m.Round, m.Fate
 		}
 		next.taken++
-		if at := next.first + int32(first.Payload); d.p.Itself(int(next.source), d.payloads[at]) {
-			d.itself[next.source]++
+		if at := next.first + int32(first.Payload); d.p.Itself(next.Source, d.payloads[at]) {
+			d.itself[next.Source]++
 			if first.Caller >= 0 {
 				// it never asks without end at one moment
 				d.answered(next, int32(first.Caller), now.Add(time.Millisecond))
@@ -313,7 +273,7 @@ func (d *Drill) pump(now clock.Time, self *slot) (own *job) {
 		}
 		d.taken = arrivalInfo{
 			record.Arrival{Due: first.Due, From: -1, Payload: next.first + int32(first.Payload),
-				Round: int32(first.Round), Source: next.source, Fault: fate.Kinds, Delay: fate.Delay},
+				Round: int32(first.Round), Source: int32(next.Source), Fault: fate.Kinds, Delay: fate.Delay},
 			eventInfo{feed: number, caller: int32(first.Caller), lose: fate.AckLost}, nil,
 		}
 		in := d.arrived(&d.taken)
@@ -349,7 +309,7 @@ func (d *Drill) arrived(a *arrivalInfo) engine.Input {
 	source, p := a.arrival.Source, d.payloads[a.arrival.Payload]
 	in := engine.Input{Kind: engine.Arrived, Source: source, Routes: d.divide(int(source), d.routesOf(source,
 		a.arrival.Payload), p, a.arrival.Payload, int(a.arrival.Round)),
-		Key: d.sorter.Key(int(source), p), Delay: ownDelay(&d.p.Sources[source], p), Async: p.Async()}
+		Key: d.sorter.Key(int(source), p), Delay: d.p.Sources[source].DelayOf(p), Async: p.Async()}
 	a.info.open = deliveries(in.Routes)
 	return in
 }
@@ -357,14 +317,7 @@ func (d *Drill) arrived(a *arrivalInfo) engine.Input {
 // divide returns the routes that remain where wires divide what they take: by the id of an event, or by the number of a
 // request, which has none.
 func (d *Runner) divide(source int, routes uint64, p *payload.Payload, number int32, round int) uint64 {
-	if !d.p.Sources[source].Divides() {
-		return routes
-	}
-	id := strconv.Itoa(int(number))
-	if p.Event != nil {
-		id = p.Event.ID
-	}
-	return d.p.Divide(source, routes, d.seed, id, round)
+	return d.p.DividePayload(source, routes, d.seed, p, number, round)
 }
 
 // routesOf returns the wires that take a payload; it is the same each time.
@@ -387,6 +340,9 @@ func (d *Drill) nextDue(now clock.Time) clock.Time {
 				next = min(next, a.Due)
 			}
 		}
+	}
+	if d.live > 0 && d.opened && !d.noMore {
+		next = min(next, d.opens.Add(d.live))
 	}
 	if d.levelsDue {
 		next = min(next, d.levelsAt.Add(levelEvery))

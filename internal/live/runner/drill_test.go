@@ -16,15 +16,15 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/arrival"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/live/proc"
+	"nightdrill.dev/internal/core/arrival"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/live/proc"
 )
 
 // The test program is also the function under test: started with a word in

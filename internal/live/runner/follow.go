@@ -5,13 +5,13 @@ import (
 	"slices"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/live/transport"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/live/transport"
 )
 
 // Event is one event to be sent.
@@ -141,7 +141,7 @@ func (d *Follower) Fire(s Event) *Trace {
 	t := &Trace{Event: s, At: time.Now(), done: make(chan struct{})}
 	d.firing = t
 	d.stepLocked(engine.Input{Kind: engine.Arrived, Source: int32(s.Source), Routes: s.Routes,
-		Key: d.sorter.Key(s.Source, s.Payload), Delay: ownDelay(&d.p.Sources[s.Source], s.Payload),
+		Key: d.sorter.Key(s.Source, s.Payload), Delay: d.p.Sources[s.Source].DelayOf(s.Payload),
 		Async: s.Payload.Async()}, nil)
 	d.firing = nil
 	return t

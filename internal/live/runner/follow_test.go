@@ -12,12 +12,12 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/logs"
-	"nightdrill/internal/live/transport"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/live/logs"
+	"nightdrill.dev/internal/live/transport"
 )
 
 // stand runs a follower on the test project.

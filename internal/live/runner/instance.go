@@ -12,13 +12,13 @@ import (
 	"sync"
 	"time"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/live/logs"
-	"nightdrill/internal/live/proc"
-	"nightdrill/internal/live/transport"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/live/logs"
+	"nightdrill.dev/internal/live/proc"
+	"nightdrill.dev/internal/live/transport"
 )
 
 // instance is one process and its slots.
@@ -153,8 +153,7 @@ func (in *instance) endedWell(how string) string {
 }
 
 // measureReady notes what the instance took of the processors until it was ready, in a drill: once what waits for it
-// has
-// been sent, so that nothing waits for that.
+// has been sent, so that nothing waits for that.
 func (in *instance) measureReady() {
 	if in.d.machine == nil {
 		return
@@ -224,8 +223,7 @@ func (in *instance) say(kind logs.Kind, text string) {
 func (in *instance) missing() string {
 	if in.loader != nil {
 		return fmt.Sprintf("the handler %s:%s was still being loaded (an await, or work, at the top level of its "+
-			"module "+
-			"that does not end)", in.fn.Handler.File, in.fn.Handler.Name)
+			"module that does not end)", in.fn.Handler.File, in.fn.Handler.Name)
 	}
 	switch in.fn.Ready.By {
 	case plan.ReadyHTTP:

@@ -13,11 +13,11 @@ import (
 	"sync/atomic"
 	"time"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/live/logs"
-	"nightdrill/internal/live/proc"
-	"nightdrill/internal/live/upstream"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/live/logs"
+	"nightdrill.dev/internal/live/proc"
+	"nightdrill.dev/internal/live/upstream"
 )
 
 // launched is a process of a function, and where it is to be reached.

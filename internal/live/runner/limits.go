@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"time"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/proc"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/live/proc"
 )
 
 // Limits returns the limits that hold now: of each function, and the project total.
@@ -103,11 +103,13 @@ func (d *Runner) sample() {
 		case <-d.life.Done():
 			return
 		}
-		d.sampleOnce()
+		d.sampleInstances()
+		d.sampleMachine()
 	}
 }
 
-func (d *Runner) sampleOnce() {
+// sampleInstances reads what the instances use.
+func (d *Runner) sampleInstances() {
 	d.mu.Lock()
 	var live []*instance
 	var running []*proc.Process
@@ -121,10 +123,9 @@ func (d *Runner) sampleOnce() {
 	for i, in := range live {
 		in.measure(running[i])
 	}
-	d.sampleMachine()
 }
 
-// sampleMachine notes what the machine did since it was last looked at, in a drill.
+// sampleMachine notes what the machine did since it was last looked at, in a drill. Only sample calls it.
 func (d *Runner) sampleMachine() {
 	if d.machine == nil {
 		return

@@ -11,10 +11,10 @@ import (
 	"strconv"
 	"time"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/loader"
-	"nightdrill/internal/live/proc"
-	"nightdrill/internal/live/transport"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/live/loader"
+	"nightdrill.dev/internal/live/proc"
+	"nightdrill.dev/internal/live/transport"
 )
 
 // loaded is the way to a handler: the socket on which its loader connects, once for each slot.

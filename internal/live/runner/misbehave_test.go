@@ -18,11 +18,11 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/arrival"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/live/proc"
+	"nightdrill.dev/internal/core/arrival"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/live/proc"
 )
 
 // programs are functions that misbehave, each in one way. A program that returns
@@ -40,8 +40,8 @@ var programs = map[string]func(l net.Listener, requests *atomic.Int32) http.Hand
 		return func(http.ResponseWriter, *http.Request) { select {} }
 	},
 	"answers after its timeout": func(net.Listener, *atomic.Int32) http.HandlerFunc {
-		return func(w http.ResponseWriter, _ *http.Request) {
-			time.Sleep(600 * time.Millisecond)
+		return func(w http.ResponseWriter, r *http.Request) {
+			<-r.Context().Done() // whoever asked has given up
 			fmt.Fprint(w, "at last")
 		}
 	},

@@ -6,12 +6,12 @@ import (
 	"sync/atomic"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/live/transport"
-	"nightdrill/internal/live/upstream"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/live/transport"
+	"nightdrill.dev/internal/live/upstream"
 )
 
 // caller is a process of a function, for the stand-ins that it calls.

@@ -6,10 +6,10 @@ import (
 	"fmt"
 	"time"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/live/proc"
-	"nightdrill/internal/live/upstream"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/live/proc"
+	"nightdrill.dev/internal/live/upstream"
 )
 
 // Once is one start of a function, outside of any run.

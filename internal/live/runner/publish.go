@@ -1,12 +1,14 @@
 package runner
 
 import (
+	"errors"
 	"fmt"
+	"slices"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/live/transport"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/live/transport"
 )
 
 // ErrLater is why published events are not taken just now.
@@ -62,6 +64,39 @@ func (d *Drill) Publish(source int, all []payload.Payload, trace string) error {
 	}
 	return nil
 }
+
+// HandIn hands an event in that came to a source from a broker while the drill runs; done, if not nil, is called once
+// all its deliveries have their outcome, and must not block. An error that is an [ErrLater] passes; [ErrLive] is that
+// none are taken any more.
+func (d *Drill) HandIn(source int, p *payload.Payload, done func(failed bool)) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	switch {
+	case !d.opened || d.began.IsZero():
+		return &ErrLater{"the drill has not begun yet"}
+	case d.over || d.closing || d.now() >= d.opens.Add(d.live) || d.published >= mostPublished:
+		return ErrLive
+	}
+	d.published++
+	_, number := d.chainedPayload(p)
+	now := d.now()
+	d.taken = arrivalInfo{record.Arrival{Due: now, From: -1, Payload: number, Source: int32(source),
+		Round: int32(len(d.rec.Arrivals))}, eventInfo{feed: -1, caller: -1, done: done}, nil}
+	d.stepLocked(d.arrived(&d.taken), nil)
+	return nil
+}
+
+// Note adds a note to the run, once.
+func (d *Drill) Note(text string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if !slices.Contains(d.notes, text) {
+		d.notes = append(d.notes, text)
+	}
+}
+
+// ErrLive is why events of brokers are not taken: the time for which they are is over.
+var ErrLive = errors.New("the drill takes no more events of brokers")
 
 // Expect keeps the chain open that published events are part of, by their trace context, until Came: they are handed in
 // one at a time, and what published them may be over before. It returns the event whose invocation published them, nil

@@ -15,14 +15,14 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/arrival"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/live/publish"
-	"nightdrill/internal/live/transport"
+	"nightdrill.dev/internal/core/arrival"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/live/publish"
+	"nightdrill.dev/internal/live/transport"
 )
 
 // publishing answers a request by publishing as many events as its body says, in its trace.
@@ -213,6 +213,7 @@ func BenchmarkPublishing(b *testing.B) {
 				func(source int, all []payload.Payload, trace string) error {
 					return drill.Publish(source, all, trace)
 				},
+				nil,
 				func(error) bool { return false },
 			)
 			if err != nil {

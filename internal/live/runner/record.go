@@ -8,14 +8,14 @@ import (
 	"slices"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/live/proc"
-	"nightdrill/internal/live/transport"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/live/proc"
+	"nightdrill.dev/internal/live/transport"
 )
 
 // levelEvery bounds how often the state of functions is recorded.
@@ -58,7 +58,10 @@ type eventInfo struct {
 	pause  time.Duration
 	steps  int32 // of the chain that led to it
 	lose   bool  // the acknowledgement of its first good attempt is lost
+	failed bool  // some of its deliveries
 	last   attempt
+	// done is called once all its deliveries have their outcome, with the lock held; nil for no one
+	done func(failed bool)
 }
 
 // arrivalInfo is an event that is being handed in.
@@ -130,7 +133,7 @@ func newRecord(p *plan.Project, d *plan.Drill, c Config) ledger {
 	for _, b := range d.Budgets {
 		r.rec.Budgets = append(r.rec.Budgets, b.Text)
 	}
-	r.rec.Plan, r.rec.Machine, r.rec.Commit = c.Plan, c.Machine, c.Commit
+	r.rec.Plan, r.rec.Machine, r.rec.Commit, r.rec.Branch = c.Plan, c.Machine, c.Commit, c.Branch
 	return r
 }
 
@@ -325,7 +328,7 @@ func (d *Drill) replied(s *slot, j *job, r *transport.Reply, key uint64, why str
 		d.keepReply(&s.cur, r, key)
 	}
 	if r.RetryAfter > 0 && (r.Status == 429 || r.Status == 503) { // its caller sends again when it is told to
-		d.events[j.event].pause = min(r.RetryAfter, mostRetryAfter)
+		d.events[j.event].pause = min(r.RetryAfter, plan.MostPause)
 	}
 }
 
@@ -381,10 +384,20 @@ func (d *Drill) explainMiss(f *engine.Effect) {
 func (d *Drill) answer(f *engine.Effect) {
 	e := &d.events[f.Event]
 	if f.Outcome == engine.Rejected {
-		e.pause = max(e.pause, retryAfter)
+		e.pause = max(e.pause, plan.RejectedPause)
+	}
+	switch f.Outcome {
+	case engine.Done:
+	case engine.Abandoned:
+		e.done = nil // it has none
+	default:
+		e.failed = true
 	}
 	if e.open--; e.open > 0 {
 		return
+	}
+	if e.done != nil {
+		e.done(e.failed)
 	}
 	if e.feed >= 0 && e.caller >= 0 {
 		d.answered(d.feeds[e.feed], e.caller, f.At.Add(e.pause))

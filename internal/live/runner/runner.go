@@ -23,16 +23,16 @@ import (
 	"sync"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/live/logs"
-	"nightdrill/internal/live/proc"
-	"nightdrill/internal/live/spans"
-	"nightdrill/internal/live/transport"
-	"nightdrill/internal/live/upstream"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/live/logs"
+	"nightdrill.dev/internal/live/proc"
+	"nightdrill.dev/internal/live/spans"
+	"nightdrill.dev/internal/live/transport"
+	"nightdrill.dev/internal/live/upstream"
 )
 
 const (
@@ -177,9 +177,9 @@ type Config struct {
 	BindAt    string
 	Hosts     []string  // names that requests of functions may be addressed to, beside those of this machine
 	Journal   io.Writer // of the engine's inputs and effects, for engine.Reenact; nil for none
-	// Plan, Machine and Commit are kept with the run of a drill.
-	Plan            []byte
-	Machine, Commit string
+	// Plan, Machine, Commit and Branch are kept with the run of a drill.
+	Plan                    []byte
+	Machine, Commit, Branch string
 	// ReadObject returns the bytes of an object that an event of a drill reports, or nil.
 	ReadObject func(bucket, key string) []byte
 }
@@ -498,17 +498,3 @@ func (d *Runner) signal() {
 
 // deliveries returns how many an event has.
 func deliveries(takes uint64) int32 { return int32(max(1, bits.OnesCount64(takes))) }
-
-// ownDelay returns how long a queue's message asks to be hidden, by its attribute
-// `delay`.
-func ownDelay(src *plan.Source, p *payload.Payload) time.Duration {
-	if src.Kind != plan.Queue || p.Event == nil {
-		return 0
-	}
-	text, _ := p.Event.Attribute("delay")
-	delay, err := time.ParseDuration(text)
-	if err != nil {
-		return 0
-	}
-	return max(delay, 0)
-}

@@ -6,7 +6,7 @@ import (
 	"net"
 	"time"
 
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/record"
 )
 
 const (

@@ -5,7 +5,7 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/record"
 )
 
 // The self-check measures round trips before and while it goes on, and timers, and ends

@@ -8,13 +8,13 @@ import (
 	"strconv"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/live/transport"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/live/transport"
 )
 
 // slot is room for one invocation: one connection, one goroutine.
@@ -185,8 +185,36 @@ func (s *slot) work() {
 }
 
 // crashWait is how long a broken connection waits for the news that the
-// process is gone, so that a crash is called one.
-const crashWait = 50 * time.Millisecond
+// process is gone, so that a crash is called one; endWait how much longer, where it is ending.
+const (
+	crashWait = 50 * time.Millisecond
+	endWait   = 2 * time.Second
+)
+
+// crashes waits, once a connection broke, for the process's end, and reports whether it came.
+func (in *instance) crashes() bool {
+	wait := time.NewTimer(crashWait)
+	defer wait.Stop()
+	var ended <-chan struct{} // never, of a process that is not ours
+	if in.proc != nil && in.fn.Transport != plan.OneShot {
+		ended = in.proc.Exited()
+	}
+	select {
+	case <-ended:
+		return true
+	case <-wait.C:
+	}
+	if ended == nil || !in.proc.Ending() {
+		return false
+	}
+	wait.Reset(endWait) // on a busy machine; a main thread that ended alone leaves a process that goes on
+	select {
+	case <-ended:
+		return true
+	case <-wait.C:
+		return false
+	}
+}
 
 // report hands a reply to the engine, and returns the slot's next job if there
 // is one at once.
@@ -196,18 +224,8 @@ func (s *slot) report(j *job, r *transport.Reply) *job {
 	if r.Result != engine.OK {
 		in.Kind, in.Result = engine.Broken, r.Result
 	}
-	if r.Result == engine.Unreachable || r.Result == engine.Disconnected { // the process may have ended
-		wait := time.NewTimer(crashWait)
-		defer wait.Stop()
-		var ended <-chan struct{} // never, of a process that is not ours
-		if s.in.proc != nil && s.in.fn.Transport != plan.OneShot {
-			ended = s.in.proc.Exited()
-		}
-		select {
-		case <-ended:
-			return nil // the engine hears of the exit
-		case <-wait.C:
-		}
+	if (r.Result == engine.Unreachable || r.Result == engine.Disconnected) && s.in.crashes() {
+		return nil // the engine hears of the exit
 	}
 	if r.Result == engine.OK && len(j.ids) > 0 && r.Status == 200 {
 		var known bool
@@ -242,7 +260,7 @@ func (s *slot) report(j *job, r *transport.Reply) *job {
 		if !r.Received.IsZero() {
 			s.cur.Received = d.at(r.Received)
 		}
-		s.cur.Status = int32(r.Status)
+		s.cur.Status, s.cur.RetryAfter = int32(r.Status), r.RetryAfter
 		result := r.Result
 		if in.Kind == engine.Broken {
 			result = in.Result

@@ -10,8 +10,8 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/arrival"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/arrival"
+	"nightdrill.dev/internal/core/plan"
 )
 
 var soak = flag.Duration("soak", 0, "how long TestSoak goes on; without, it is left out")
@@ -72,8 +72,10 @@ func TestSoak(t *testing.T) {
 	for round := 0; round < 3 || time.Since(began) < *soak; round++ {
 		rec, s := run(t, p, d)
 		starts += len(rec.Instances)
-		if s.Events.Done < s.Events.Arrived/3 {
-			t.Fatalf("round %d: %+v", round, s.Events)
+		// how many are done depends on how busy the machine is; that each ended does not
+		if c := s.Events; c.Done == 0 || c.Done+c.Failed+c.DeadLettered+c.Rejected+c.Expired+c.Skipped+c.Unmatched+
+			c.Abandoned != c.Deliveries {
+			t.Fatalf("round %d: %+v", round, c)
 		}
 		rec, s = nil, nil
 		last = footprint()

@@ -4,7 +4,7 @@ import (
 	"os"
 	"runtime"
 
-	"nightdrill/internal/live/proc"
+	"nightdrill.dev/internal/live/proc"
 )
 
 // Tune lets more goroutines run at once than there are processors, unless the user has set

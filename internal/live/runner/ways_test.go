@@ -14,12 +14,12 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/arrival"
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/live/proc"
+	"nightdrill.dev/internal/core/arrival"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/live/proc"
 )
 
 // reached are functions that are reached otherwise than by a port.

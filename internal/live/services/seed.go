@@ -15,9 +15,9 @@ import (
 	"syscall"
 	"time"
 
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/live/logs"
-	"nightdrill/internal/live/proc"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/live/logs"
+	"nightdrill.dev/internal/live/proc"
 )
 
 // largestKeyed is up to which size a file that a command names is part of a snapshot's key.

@@ -7,7 +7,7 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // A service is seeded once; from then on each drill begins with what the seed made, whatever was done to it since, and

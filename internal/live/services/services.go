@@ -14,10 +14,10 @@ import (
 	"sync"
 	"time"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/live/logs"
-	"nightdrill/internal/live/proc"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/live/logs"
+	"nightdrill.dev/internal/live/proc"
 )
 
 const (

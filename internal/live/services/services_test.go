@@ -11,8 +11,8 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/logs"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/live/logs"
 )
 
 // free returns an address that no one listens on.

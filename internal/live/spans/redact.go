@@ -4,7 +4,7 @@ import (
 	"regexp"
 	"strings"
 
-	"nightdrill/internal/core/payload"
+	"nightdrill.dev/internal/core/payload"
 )
 
 var (

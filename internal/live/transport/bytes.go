@@ -6,7 +6,7 @@ import (
 	"net/http"
 	"slices"
 
-	"nightdrill/internal/core/payload"
+	"nightdrill.dev/internal/core/payload"
 )
 
 // What is kept of events and replies to be looked at: first line, headers,

@@ -4,8 +4,8 @@ import (
 	"strings"
 	"testing"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
 )
 
 // What is kept of a request has its secrets neither in its headers nor in its

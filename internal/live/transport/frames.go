@@ -17,10 +17,10 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/jsondiff"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // A frame is three numbers of four bytes each, the most significant first: its number, the length of its head
@@ -323,7 +323,7 @@ func (f *Frames) understand(r *Reply, o *outcome, body []byte) {
 		r.Status, r.Result, r.Why = 0, engine.Garbled, fmt.Sprintf("the loader replied with the unknown kind %q",
 			o.Kind)
 	}
-	if r.Status != 0 && (r.Status < 100 || r.Status > 599) {
+	if r.Result == engine.OK && (r.Status < 100 || r.Status > 599) {
 		r.Why = fmt.Sprintf("the status is %d; it must be from 100 to 599", r.Status)
 		r.Status, r.Result = 0, engine.Garbled
 	}

@@ -15,9 +15,9 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // RequestType is the type of the event that an HTTP request is wrapped in where a

@@ -8,9 +8,9 @@ import (
 	"strings"
 	"testing"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/plan"
 )
 
 const trace = "00-0123456789abcdef0123456789abcdef-0123456789abcdef-01"

@@ -12,7 +12,7 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/engine"
+	"nightdrill.dev/internal/core/engine"
 )
 
 // Program is a process that was started for one request.

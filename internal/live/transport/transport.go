@@ -20,9 +20,9 @@ import (
 
 	"github.com/google/uuid"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/plan"
 )
 
 const (

@@ -12,10 +12,10 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/template"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/template"
 )
 
 // serve answers each connection's requests with what `answer` writes; a false

@@ -16,8 +16,8 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
 )
 
 const ratesHAR = `{"log": {"version": "1.2", "entries": [{"startedDateTime": "2026-01-01T00:00:00Z", "request":

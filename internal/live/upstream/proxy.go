@@ -14,7 +14,7 @@ import (
 	"sync"
 	"time"
 
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // proxyHint is what a client gets that asks the proxy itself for something.

@@ -7,9 +7,9 @@ import (
 	"sync/atomic"
 	"time"
 
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/live/hold"
-	"nightdrill/internal/live/recorder"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/live/hold"
+	"nightdrill.dev/internal/live/recorder"
 )
 
 // A recording holds at most so many calls, and so many bytes of bodies.

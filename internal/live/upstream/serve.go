@@ -18,13 +18,13 @@ import (
 	"sync/atomic"
 	"time"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/upstream"
-	"nightdrill/internal/live/hosts"
-	"nightdrill/internal/live/recorder"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/upstream"
+	"nightdrill.dev/internal/live/hosts"
+	"nightdrill.dev/internal/live/recorder"
 )
 
 // call is a call in progress.

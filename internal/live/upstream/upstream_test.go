@@ -15,10 +15,10 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/fault"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/fault"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
 )
 
 // process is a caller whose calls are all for one event.

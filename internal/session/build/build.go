@@ -21,14 +21,14 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/live/loader"
-	"nightdrill/internal/live/logs"
-	"nightdrill/internal/live/proc"
-	"nightdrill/internal/live/services"
-	"nightdrill/internal/project"
-	"nightdrill/internal/session/catalog"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/live/loader"
+	"nightdrill.dev/internal/live/logs"
+	"nightdrill.dev/internal/live/proc"
+	"nightdrill.dev/internal/live/services"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/session/catalog"
 )
 
 // Package returns what of a function would be deployed, how many files of how many bytes: those that `package`

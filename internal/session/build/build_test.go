@@ -8,9 +8,9 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/logs"
-	"nightdrill/internal/project"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/live/logs"
+	"nightdrill.dev/internal/project"
 )
 
 // workshop makes the works of one function in a folder of files.

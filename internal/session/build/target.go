@@ -7,8 +7,8 @@ import (
 	"slices"
 	"strings"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/programs"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/programs"
 )
 
 // Misfit is a file that will not run where the function is meant to run, and what it is for.

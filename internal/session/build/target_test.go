@@ -10,7 +10,7 @@ import (
 	"slices"
 	"testing"
 
-	"nightdrill/internal/core/plan"
+	"nightdrill.dev/internal/core/plan"
 )
 
 // Files that will not run where a function is meant to are found by their heads, also within jars; what is no

@@ -9,10 +9,10 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/objects"
-	"nightdrill/internal/project"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/live/objects"
+	"nightdrill.dev/internal/project"
 )
 
 // Catalog is all that can be fired, by source. It is never changed: a new one takes its place.

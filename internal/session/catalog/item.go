@@ -10,9 +10,9 @@ import (
 
 	"github.com/google/uuid"
 
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/project"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/project"
 )
 
 // SavedDir is the folder of a project in which saved payloads are, in a folder for each source.

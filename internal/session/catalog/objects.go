@@ -14,11 +14,11 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/google/uuid"
 
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/live/objects"
-	"nightdrill/internal/project"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/live/objects"
+	"nightdrill.dev/internal/project"
 )
 
 // Buckets are those of a project's storage sources.

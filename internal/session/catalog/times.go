@@ -4,8 +4,8 @@ import (
 	"slices"
 	"time"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/schedule"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/schedule"
 )
 
 // DueTime is a scheduled run.

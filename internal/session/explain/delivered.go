@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"time"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
 )
 
 // Delivered is an event on one of its wires, and its outcome there.

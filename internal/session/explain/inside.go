@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"slices"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/live/runner"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/live/runner"
 )
 
 // Inside is something that happened during an invocation: a call to an upstream, or a span.

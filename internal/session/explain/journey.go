@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"strings"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/route"
-	"nightdrill/internal/core/text"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/route"
+	"nightdrill.dev/internal/core/text"
 )
 
 // Stop is a place on the map at which an event was, or would be: at a source, on

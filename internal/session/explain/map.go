@@ -5,9 +5,9 @@ import (
 	"slices"
 	"strings"
 
-	"nightdrill/internal/core/draw"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/text"
+	"nightdrill.dev/internal/core/draw"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/text"
 )
 
 // WireOf identifies the wire of the project that a wire of its map shows.
@@ -86,6 +86,9 @@ func sourceLine(s *plan.Source) string {
 			out += ", " + s.Times[0].Text
 		}
 	}
+	if at := s.Fed(); at != nil {
+		out += ", from " + at.Broker
+	}
 	return out
 }
 
@@ -105,6 +108,12 @@ func WiresOf(p *plan.Expanded) (out []WireOf) {
 // SourceWords describes in a line what a source is and by which rules it delivers.
 func SourceWords(p *plan.Project, s *plan.Source) string {
 	out := s.Kind.String()
+	switch {
+	case s.Taken != nil:
+		out += ", taken from " + s.Taken.Broker
+	case s.Copied != nil:
+		out += ", copied from " + s.Copied.Broker
+	}
 	switch s.Kind {
 	case plan.HTTP:
 		if s.Wait == 0 {

@@ -7,12 +7,12 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/session/catalog"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/session/catalog"
 )
 
 // Notable is an event of a run that is worth following.

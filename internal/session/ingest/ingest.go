@@ -16,13 +16,13 @@ import (
 	"slices"
 	"time"
 
-	"nightdrill/internal/core/jsondiff"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/live/recorder"
-	"nightdrill/internal/project"
-	"nightdrill/internal/session/catalog"
-	"nightdrill/internal/store"
+	"nightdrill.dev/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/live/recorder"
+	"nightdrill.dev/internal/project"
+	"nightdrill.dev/internal/session/catalog"
+	"nightdrill.dev/internal/store"
 )
 
 // Import describes what to import as a payload set, and how.

@@ -7,10 +7,10 @@ import (
 	"fmt"
 	"strings"
 
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/store"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/store"
 )
 
 // Compared reads two runs and compares them, function by function. They are labelled with their names, or

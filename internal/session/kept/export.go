@@ -12,9 +12,9 @@ import (
 	"slices"
 	"strings"
 
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/export"
-	"nightdrill/internal/store"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/export"
+	"nightdrill.dev/internal/store"
 )
 
 // Formats lists the formats that a run can be exported in.

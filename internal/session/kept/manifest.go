@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"os"
 	"os/exec"
 	"runtime"
 	"slices"
@@ -15,11 +16,11 @@ import (
 	"github.com/shirou/gopsutil/v4/host"
 	"github.com/shirou/gopsutil/v4/mem"
 
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/live/proc"
-	"nightdrill/internal/live/transport"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/live/proc"
+	"nightdrill.dev/internal/live/transport"
 )
 
 // Manifest is the plan of a run as it is kept with it: without the values of environment variables,
@@ -113,25 +114,40 @@ const gitPatience = 2 * time.Second
 // Commit returns the version of the code in a folder, and whether it was changed
 // since; "" where there is no git, or no repository.
 func Commit(dir string) string {
-	ctx, cancel := context.WithTimeout(context.Background(), gitPatience)
-	defer cancel()
-	ask := func(args ...string) (string, bool) {
-		c := exec.CommandContext(ctx, "git", append([]string{"-C", dir, "--no-optional-locks"}, args...)...)
-		c.Stdin = nil
-		var out strings.Builder
-		c.Stdout = &out
-		err := proc.Beside(c.Start)
-		if err == nil {
-			err = c.Wait()
-		}
-		return strings.TrimSpace(out.String()), err == nil
-	}
-	id, ok := ask("rev-parse", "--short", "HEAD")
+	id, ok := git(dir, "rev-parse", "--short", "HEAD")
 	if !ok {
 		return ""
 	}
-	if changed, ok := ask("status", "--porcelain", "--", "."); ok && changed != "" {
+	if changed, ok := git(dir, "status", "--porcelain", "--", "."); ok && changed != "" {
 		return id + ", changed since"
 	}
 	return id
+}
+
+// BranchVariable is the environment variable that names the branch where git does not know it: pipelines check out
+// a commit.
+const BranchVariable = "NIGHTDRILL_BRANCH"
+
+// Branch returns the branch of the code in a folder; "" where that is not known.
+func Branch(dir string) string {
+	if name := os.Getenv(BranchVariable); name != "" {
+		return text.Harmless(name)
+	}
+	name, _ := git(dir, "branch", "--show-current")
+	return text.Harmless(name)
+}
+
+// git runs git in a folder, and returns what it printed.
+func git(dir string, args ...string) (out string, ok bool) {
+	ctx, cancel := context.WithTimeout(context.Background(), gitPatience)
+	defer cancel()
+	c := exec.CommandContext(ctx, "git", append([]string{"-C", dir, "--no-optional-locks"}, args...)...)
+	c.Stdin = nil
+	var printed strings.Builder
+	c.Stdout = &printed
+	err := proc.Beside(c.Start)
+	if err == nil {
+		err = c.Wait()
+	}
+	return strings.TrimSpace(printed.String()), err == nil
 }

@@ -8,7 +8,7 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/text"
+	"nightdrill.dev/internal/core/text"
 )
 
 // Canvas is a rectangle of cells.

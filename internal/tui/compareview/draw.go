@@ -7,11 +7,11 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/draw"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/core/draw"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 // Draw draws the view.

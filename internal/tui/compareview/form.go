@@ -11,13 +11,13 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/stats"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/store"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/input"
-	"nightdrill/internal/tui/pane"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/stats"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/store"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/input"
+	"nightdrill.dev/internal/tui/pane"
 )
 
 // Choices is what can be compared in the project.

@@ -10,14 +10,14 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/session/kept"
-	"nightdrill/internal/store"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/msg"
-	"nightdrill/internal/tui/pane"
-	"nightdrill/internal/tui/scroll"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/session/kept"
+	"nightdrill.dev/internal/store"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/msg"
+	"nightdrill.dev/internal/tui/pane"
+	"nightdrill.dev/internal/tui/scroll"
 )
 
 // Messages to the shell.

@@ -9,14 +9,14 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/core/rng"
-	"nightdrill/internal/store"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/viewtest"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/core/rng"
+	"nightdrill.dev/internal/store"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/viewtest"
 )
 
 // keptRuns is a run of two variants, of which one takes so many times as long, that was

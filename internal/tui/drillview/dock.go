@@ -6,8 +6,8 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/msg"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/msg"
 )
 
 // leastLanes is how many rows above what is docked stay for arrivals and lanes, and leastDock the fewest

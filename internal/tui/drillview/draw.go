@@ -10,14 +10,14 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/draw"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/session/explain"
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/draw"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/session/explain"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 // Columns beside the time axis.

@@ -3,9 +3,9 @@ package drillview
 import (
 	"fmt"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/draw"
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/draw"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 // laneRow is a row of the lanes: one instance, or several that stopped, folded into a band.

@@ -5,12 +5,12 @@ import (
 	"strings"
 	"testing"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/draw"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/rng"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/draw"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/rng"
 )
 
 // Every instance has a row of its own or is in exactly one band, those that run are never folded

@@ -10,11 +10,11 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/session"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/input"
-	"nightdrill/internal/tui/pane"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/session"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/input"
+	"nightdrill.dev/internal/tui/pane"
 )
 
 // SetLimits asks the shell to change a function's limits now.

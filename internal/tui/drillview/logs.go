@@ -8,12 +8,12 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/msg"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/msg"
 )
 
 // logs is what the functions of the run wrote, below the lanes.

@@ -6,10 +6,10 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/fault"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/session"
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/core/fault"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/session"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 // SetUpstream asks the shell to change how the stand-in for an upstream behaves now.

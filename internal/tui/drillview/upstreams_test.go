@@ -4,9 +4,9 @@ import (
 	"strings"
 	"testing"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/session"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/session"
 )
 
 // Every setting of an upstream can be changed by steps and by a typed value, below the limits of the functions.

@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"time"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/draw"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/draw"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 func mib(n int64) float64 { return float64(n) / (1 << 20) }

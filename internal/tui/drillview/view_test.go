@@ -10,14 +10,14 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/rng"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/msg"
-	"nightdrill/internal/tui/viewtest"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/rng"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/msg"
+	"nightdrill.dev/internal/tui/viewtest"
 )
 
 func at(ms int) clock.Time { return clock.Time(ms) * clock.Time(time.Millisecond) }

@@ -8,13 +8,13 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/draw"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/core/draw"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 // left is where drawings begin; names stand before it.

@@ -8,13 +8,13 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/store"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/viewtest"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/store"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/viewtest"
 )
 
 // sample is a run of two ways to start, with a change, rejections and bounds.

@@ -9,12 +9,12 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/forecast"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/msg"
-	"nightdrill/internal/tui/scroll"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/forecast"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/msg"
+	"nightdrill.dev/internal/tui/scroll"
 )
 
 // What the forecast asks for.
@@ -27,16 +27,20 @@ type (
 	Imagine struct{ Cell int }
 	// Try asks to carry the drill out with a setting.
 	Try struct{ Cell int }
+	// Even asks from which rate of events on one value of a limit costs less than another.
+	Even struct{ What string }
 )
 
 // outlook is the page of a forecast.
 type outlook struct {
 	tries   string
-	f       *forecast.Forecast // nil while it is made
-	far     func() (n, of int) // how far it is
-	trials  string             // how well earlier ones were
-	x, y    int                // the chosen setting: the value of the first limit, and what the others are
-	figure  int                // which figure the grid shows
+	f       *forecast.Forecast   // nil while it is made
+	far     func() (percent int) // how far it is
+	trials  string               // how well earlier ones were
+	even    *forecast.BreakEven  // nil where it was not asked for
+	evenFar func() (percent int) // while that is made
+	x, y    int                  // the chosen setting: the value of the first limit, and what the others are
+	figure  int                  // which figure the grid shows
 	scrollX int
 	top     scroll.Page
 }
@@ -68,13 +72,14 @@ func (m *Model) askForecast() tea.Cmd {
 	}
 	id := m.Shown()
 	return func() tea.Msg {
-		return msg.Ask{Title: "Forecast this run under other limits; try", Text: suggested,
+		return msg.Ask{Title: "Forecast this run with (limits, x2, a drill, 1d)",
+			Text: suggested,
 			Done: func(tries string) tea.Cmd { return func() tea.Msg { return Foretell{id, tries} } }}
 	}
 }
 
 // Forecasting notes that a forecast is being made; far tells how far it is.
-func (m *Model) Forecasting(tries string, far func() (n, of int)) {
+func (m *Model) Forecasting(tries string, far func() (percent int)) {
 	m.outlook = &outlook{tries: tries, far: far}
 }
 
@@ -84,7 +89,9 @@ func (m *Model) Forecast(f *forecast.Forecast, trials string) {
 		return
 	}
 	if f == nil {
-		m.outlook = nil
+		if m.outlook.evenFar = nil; m.outlook.f == nil {
+			m.outlook = nil
+		}
 		return
 	}
 	o := m.outlook
@@ -123,6 +130,10 @@ func (m *Model) outlookKey(k tea.KeyPressMsg) tea.Cmd {
 		}
 		return nil
 	}
+	if o.evenFar != nil && key.Matches(k, Keys.Escape) {
+		o.evenFar = nil
+		return func() tea.Msg { return Cancel{} }
+	}
 	cell := o.cell()
 	switch {
 	case key.Matches(k, Keys.Escape):
@@ -139,6 +150,12 @@ func (m *Model) outlookKey(k tea.KeyPressMsg) tea.Cmd {
 		o.figure = (o.figure + 1) % len(figures)
 	case key.Matches(k, Keys.Forecast):
 		return m.askForecast()
+	case k.String() == "b":
+		return func() tea.Msg {
+			return msg.Ask{Title: "From which rate on is it worth it? A function to keep warm, or two values of a " +
+				"limit",
+				Text: o.f.Subject(), Done: func(what string) tea.Cmd { return func() tea.Msg { return Even{what} } }}
+		}
 	case key.Matches(k, Keys.Open), key.Matches(k, Keys.Lanes):
 		if o.f.Cells[cell].Refused != nil {
 			return msg.Complain("This setting is not forecast: %s", *o.f.Cells[cell].Refused)
@@ -146,8 +163,8 @@ func (m *Model) outlookKey(k tea.KeyPressMsg) tea.Cmd {
 		return func() tea.Msg { return Imagine{cell} }
 	case key.Matches(k, Keys.Vary):
 		name := o.f.Cells[cell].Name(o.f)
-		if o.f.Traffic != 1 {
-			return msg.Complain("The drill has its own traffic; a forecast with another cannot be tried live")
+		if o.f.Traffic != 1 || o.f.Seconds > 0 {
+			return msg.Complain("A drill has its own traffic; a forecast with a factor or a time cannot be tried live")
 		}
 		return func() tea.Msg {
 			return msg.Ask{Title: "Carry the drill out with " + name + "? y / any other key", YesNo: true,
@@ -166,38 +183,37 @@ func (m *Model) outlookHelp() []key.Binding {
 		return []key.Binding{bind("esc", "cancel")}
 	}
 	return []key.Binding{bind("←→↑↓", "choose a setting"), bind("m", "another figure"), bind("enter", "its lanes"),
-		bind("v", "try it live"), bind("w", "other limits"), Keys.Escape}
+		bind("v", "try it live"), bind("b", "break-even"), bind("w", "other limits"), Keys.Escape}
 }
 
 // drawOutlook draws the page.
 func (m *Model) drawOutlook(out *canvas.Canvas) {
 	o := m.outlook
 	if o.f == nil {
-		n, of := 0, 0
+		percent := 0
 		if o.far != nil {
-			n, of = o.far()
+			percent = o.far()
 		}
 		out.Put(2, 1, canvas.Plain, "Forecasting: "+o.tries)
-		if of > 0 {
-			out.Put(2, 3, canvas.Dim, fmt.Sprintf("%d of %d simulations   esc cancels", n, of))
+		if percent > 0 {
+			out.Put(2, 3, canvas.Dim, fmt.Sprintf("%d %% simulated   esc cancels", percent))
 		} else {
 			out.Put(2, 3, canvas.Dim, "reading the run …   esc cancels")
 		}
 		return
 	}
 	f := o.f
-	page := canvas.New(m.w, 60+2*o.stride()+2*len(f.Cells[o.cell()].Functions)+3*len(m.page.Summary.Budgets),
+	page := canvas.New(m.w, 80+2*o.stride()+2*len(f.Cells[o.cell()].Functions)+3*len(m.page.Summary.Budgets),
 		out.Theme())
 	y := canvas.Flow(page, 1, 0, m.w-1, canvas.Bold, f.Sentence)
-	words := fmt.Sprintf("A forecast from this run, if the machine is as it was then; intervals hold 95 %% of %d "+
-		"simulations.",
-		f.Seeds)
+	words := f.From() + "; if the machine is as it was then." + f.Spread()
 	if f.Dropped > 0 {
-		words += " Changes that the drill makes to what is tried are left out."
+		words += " " + f.Left()
 	}
 	y = canvas.Flow(page, 1, y, m.w-1, canvas.Dim, words+" "+o.trials)
 	y = o.drawGrid(page, m.w, y+1)
 	y = o.drawCell(page, m.w, y+1)
+	y = o.drawEven(page, m.w, y+1)
 	o.top.Fit(y, m.h)
 	o.top.Draw(out, 0, page)
 	o.top.Rest(out)

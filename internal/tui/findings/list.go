@@ -8,14 +8,14 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/draw"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/store"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/msg"
-	"nightdrill/internal/tui/scroll"
+	"nightdrill.dev/internal/core/draw"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/store"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/msg"
+	"nightdrill.dev/internal/tui/scroll"
 )
 
 // list is the list of past runs, over the page.

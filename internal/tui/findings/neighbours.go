@@ -5,11 +5,11 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/msg"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/msg"
 )
 
 // neighbours returns enough rows for the calls to upstreams and the spans.

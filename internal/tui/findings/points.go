@@ -8,12 +8,12 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/msg"
-	"nightdrill/internal/tui/scroll"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/msg"
+	"nightdrill.dev/internal/tui/scroll"
 )
 
 // point is a place in a drawing that stands for some invocations.

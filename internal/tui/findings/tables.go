@@ -10,13 +10,13 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/draw"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/core/draw"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 // drawPage draws the whole page, and returns how many rows it has: the verdict, a row for each
@@ -100,7 +100,7 @@ func (m *Model) drawLatencies(c *canvas.Canvas, y int) int {
 			if row.Figures.P50Lo != nil {
 				between = figure.Millis(row.Figures.P50Lo) + " – " + figure.Millis(row.Figures.P50Hi)
 			}
-			for i, v := range []string{fmt.Sprint(row.Figures.N), figure.Millis(row.Figures.P50), between,
+			for i, v := range []string{figure.Brief(row.Figures.N), figure.Millis(row.Figures.P50), between,
 				figure.Millis(row.Figures.P95), figure.Millis(row.Figures.P99),
 				figure.Millis(row.Figures.Max)} {
 				if columns[i].wide && !wide {
@@ -284,7 +284,7 @@ func (m *Model) drawRoutes(c *canvas.Canvas, y int) int {
 		for _, route := range slices.Sorted(maps.Keys(routes)) {
 			w := routes[route].Warm
 			c.PutUpTo(1, y, 50, canvas.Plain, name+" "+route)
-			c.Right(56, y, canvas.Warm, fmt.Sprint(w.N))
+			c.Right(56, y, canvas.Warm, figure.Brief(w.N))
 			c.Right(66, y, canvas.Warm, figure.Millis(w.P50))
 			c.Right(76, y, canvas.Warm, figure.Millis(w.P95))
 			m.add(1, y, min(len(name)+len(route)+1, 48), record.Filter{Function: name, Route: route}, "%s %s", name,
@@ -389,7 +389,7 @@ func (m *Model) drawWays(c *canvas.Canvas, y int) int {
 	for i := range ways {
 		w := &ways[i]
 		c.PutUpTo(1, y, name+2, canvas.Bold, w.Function)
-		for k, v := range []string{fmt.Sprint(w.Whole.N), figure.Millis(w.Prepare),
+		for k, v := range []string{figure.Brief(w.Whole.N), figure.Millis(w.Prepare),
 			figure.Millis(w.Start.P50), report.MedianBetween(&w.Start), figure.Millis(w.Answer.P50),
 			figure.Millis(w.Whole.P50)} {
 			style := canvas.Cold

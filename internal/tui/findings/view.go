@@ -12,14 +12,14 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/store"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/msg"
-	"nightdrill/internal/tui/pane"
-	"nightdrill/internal/tui/scroll"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/store"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/msg"
+	"nightdrill.dev/internal/tui/pane"
+	"nightdrill.dev/internal/tui/scroll"
 )
 
 // Messages to the shell.
@@ -48,6 +48,7 @@ type (
 // Runs is where runs are kept.
 type Runs interface {
 	Load(id string) (*record.Run, error)
+	Filter(id string, f record.Filter) (*record.Run, error) // of a run that is too large to be held whole
 	Name(id, name string) error
 	Note(id, text string) error
 	Pin(id string, on bool) error
@@ -58,13 +59,13 @@ type Runs interface {
 // Keys are the keys of the view.
 var Keys = struct {
 	Older, Newer, Open, Budgets, Lanes, Cursor, Filter, Alone, Runs, Start, Export, Replay, Vary, Forecast,
-	Copy, Escape key.Binding
+	Trends, Copy, Escape key.Binding
 }{
 	Older:    key.NewBinding(key.WithKeys("left"), key.WithHelp("←→", "older and newer runs, or the cursor")),
 	Newer:    key.NewBinding(key.WithKeys("right")),
 	Open:     pane.Bind("open the row, or what is behind the cursor", "enter"),
 	Budgets:  pane.Bind("budgets that were met", "b"),
-	Lanes:    pane.Bind("the run's lanes", "t"),
+	Lanes:    pane.Bind("the run's lanes", "l"),
 	Cursor:   pane.Bind("a cursor on the drawings", "c"),
 	Filter:   pane.Bind("filter", "/"),
 	Alone:    pane.Bind("findings of what is chosen alone", "f"),
@@ -74,6 +75,7 @@ var Keys = struct {
 	Replay:   pane.Bind("replay its events", "a"),
 	Vary:     pane.Bind("again with an upstream changed, and compare", "v"),
 	Forecast: pane.Bind("forecast it under other limits", "w"),
+	Trends:   pane.Bind("trends of the drill over commits", "t"),
 	Copy:     pane.Bind("copy the verdict", "y"),
 	Escape:   key.NewBinding(key.WithKeys("esc", "escape"), key.WithHelp("esc", "back")),
 }
@@ -103,6 +105,7 @@ type Model struct {
 	calls   *calls
 	list    *list
 	outlook *outlook // a forecast from the run
+	trends  *trends  // of the run's drill over commits
 }
 
 // New returns the view.
@@ -141,7 +144,7 @@ func (m *Model) Show(p *report.Page) {
 	m.filter, m.row = record.Filter{}, 0
 	clear(m.open)
 	if !same {
-		m.outlook = nil
+		m.outlook, m.trends = nil, nil
 	}
 }
 
@@ -163,6 +166,11 @@ func (m *Model) Shown() string {
 // Empty reports whether there is nothing to show yet.
 func (m *Model) Empty() bool { return m.page == nil }
 
+// OnPage reports whether the page of a run is shown, and nothing that was opened from it.
+func (m *Model) OnPage() bool {
+	return m.page != nil && m.outlook == nil && m.trends == nil && m.list == nil
+}
+
 // Key handles a key.
 func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 	switch {
@@ -170,6 +178,8 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		return m.listKey(k)
 	case m.outlook != nil:
 		return m.outlookKey(k)
+	case m.trends != nil:
+		return m.trendKey(k)
 	case m.calls != nil:
 		return m.callsKey(k)
 	case key.Matches(k, Keys.Runs):
@@ -191,6 +201,8 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		return m.askVary()
 	case key.Matches(k, Keys.Forecast):
 		return m.askForecast()
+	case key.Matches(k, Keys.Trends):
+		m.openTrends()
 	case key.Matches(k, Keys.Copy):
 		return m.copy()
 	case key.Matches(k, Keys.Cursor):
@@ -256,6 +268,8 @@ func (m *Model) Help() []key.Binding {
 			bind("D", "delete"), bind("u", "undo"), bind("y", "copy its name"), Keys.Escape}
 	case m.outlook != nil:
 		return m.outlookHelp()
+	case m.trends != nil:
+		return m.trendHelp()
 	case m.calls != nil:
 		return []key.Binding{bind("enter", "open it in the lanes"), bind("↑↓", "choose"), bind("/", "filter"),
 			bind("f", "findings of these alone"), Keys.Escape}
@@ -266,8 +280,8 @@ func (m *Model) Help() []key.Binding {
 			bind("f", "findings of these alone"),
 			Keys.Escape}
 	}
-	out := []key.Binding{bind("enter", "open the row"), bind("t", "lanes"), Keys.Cursor, Keys.Filter, Keys.Runs,
-		Keys.Forecast, Keys.Export, Keys.Replay}
+	out := []key.Binding{bind("enter", "open the row"), bind("l", "lanes"), Keys.Cursor, Keys.Filter, Keys.Runs,
+		Keys.Forecast, bind("t", "trends"), Keys.Export, Keys.Replay}
 	if len(m.page.Summary.Upstreams) > 0 {
 		out = slices.Insert(out, 3, Keys.Vary)
 	}
@@ -285,12 +299,13 @@ func (m *Model) Help() []key.Binding {
 
 // Keys returns all keys of what has the focus, for the help.
 func (m *Model) Keys() []key.Binding {
-	if m.list != nil || m.calls != nil || m.cursor >= 0 || m.outlook != nil {
+	if m.list != nil || m.calls != nil || m.cursor >= 0 || m.outlook != nil || m.trends != nil {
 		return m.Help()
 	}
 	return []key.Binding{Keys.Older, scroll.Keys.Up, scroll.Keys.PageUp, Keys.Open, Keys.Budgets, Keys.Lanes,
 		Keys.Cursor, Keys.Filter,
-		Keys.Runs, Keys.Start, Keys.Export, Keys.Replay, Keys.Vary, Keys.Forecast, Keys.Copy, Keys.Escape}
+		Keys.Runs, Keys.Start, Keys.Export, Keys.Replay, Keys.Vary, Keys.Forecast, Keys.Trends,
+		Keys.Copy, Keys.Escape}
 }
 
 // Title names the run that is shown.
@@ -390,23 +405,39 @@ func (m *Model) apply(f record.Filter) tea.Cmd {
 		m.unfilter()
 		return nil
 	}
+	if m.run == nil && m.whole != nil && m.whole.Summary.Events.Arrived > mostHeld {
+		id, runs := m.Shown(), m.store
+		m.working = fmt.Sprintf("looking through %d events …", m.whole.Summary.Events.Arrived)
+		return func() tea.Msg {
+			part, err := runs.Filter(id, f)
+			if err != nil {
+				return took{id: id, err: err}
+			}
+			return filtered(part, f)
+		}
+	}
 	return m.withRun(func() tea.Cmd {
 		r := m.run
 		if why := r.Unknown(f); why != "" {
 			return msg.Complain("%s", why)
 		}
 		m.working = fmt.Sprintf("looking through %d invocations …", len(r.Invocations))
-		return func() tea.Msg {
-			part := r.Filter(f)
-			p := report.NewPage(part)
-			p.Filter = f.String()
-			t := took{id: r.ID, page: p, filter: f}
-			if len(part.Deliveries) == 0 && len(part.Invocations) == 0 {
-				t.page, t.err = nil, fmt.Errorf("nothing in the run matches %s", f)
-			}
-			return t
-		}
+		return func() tea.Msg { return filtered(r.Filter(f), f) }
 	})
+}
+
+// mostHeld is the number of events up to which a run is held in memory once it was filtered, so that the next
+// filter is quicker; each takes some 210 bytes.
+const mostHeld = 2_000_000
+
+// filtered returns the findings of a part of a run.
+func filtered(part *record.Run, f record.Filter) took {
+	if len(part.Deliveries) == 0 && len(part.Invocations) == 0 {
+		return took{id: part.ID, err: fmt.Errorf("nothing in the run matches %s", f)}
+	}
+	p := report.NewPage(part)
+	p.Filter = f.String()
+	return took{id: part.ID, page: p, filter: f}
 }
 
 func (m *Model) unfilter() {
@@ -446,6 +477,10 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 	}
 	if m.outlook != nil {
 		m.drawOutlook(out)
+		return out
+	}
+	if m.trends != nil {
+		m.drawTrends(out, theme)
 		return out
 	}
 	if m.filter != (record.Filter{}) {

@@ -11,14 +11,14 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/draw"
-	"nightdrill/internal/core/figure"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/store"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/msg"
-	"nightdrill/internal/tui/viewtest"
+	"nightdrill.dev/internal/core/draw"
+	"nightdrill.dev/internal/core/figure"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/store"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/msg"
+	"nightdrill.dev/internal/tui/viewtest"
 )
 
 // shelf is where the test keeps its runs.
@@ -29,10 +29,16 @@ type shelf struct {
 }
 
 func (s *shelf) Load(id string) (*record.Run, error) { return s.run, s.fail }
-func (s *shelf) Name(id, name string) error          { return s.note("name ", id, name) }
-func (s *shelf) Note(id, text string) error          { return s.note("note ", id, text) }
-func (s *shelf) Pin(id string, on bool) error        { return s.note("pin ", id, fmt.Sprint(on)) }
-func (s *shelf) PutAside(i store.Info) error         { return s.note("aside ", i.ID, "") }
+func (s *shelf) Filter(id string, f record.Filter) (*record.Run, error) {
+	if why := s.run.Unknown(f); why != "" {
+		return nil, errors.New(why)
+	}
+	return s.run.Filter(f), s.fail
+}
+func (s *shelf) Name(id, name string) error   { return s.note("name ", id, name) }
+func (s *shelf) Note(id, text string) error   { return s.note("note ", id, text) }
+func (s *shelf) Pin(id string, on bool) error { return s.note("pin ", id, fmt.Sprint(on)) }
+func (s *shelf) PutAside(i store.Info) error  { return s.note("aside ", i.ID, "") }
 
 func (s *shelf) BringBack() (store.Info, bool) {
 	return store.Info{ID: "y"}, s.note("back", "", "") == nil
@@ -188,7 +194,14 @@ func TestEveryPointOpensWhatIsBehindIt(t *testing.T) {
 // A filter holds for all that is shown; a wrong one, and one that takes nothing, leave
 // everything as it was and say why.
 func TestAFilterHoldsForEverything(t *testing.T) {
+	for _, events := range []int{11, mostHeld + 1} { // a large run is filtered as it is read
+		filterHolds(t, events)
+	}
+}
+
+func filterHolds(t *testing.T, events int) {
 	d, s := open(t)
+	d.whole.Summary.Events.Arrived = events
 	d.press("/")
 	d.asked("function=quote@parked class=cold")
 	text := d.press()
@@ -208,6 +221,9 @@ func TestAFilterHoldsForEverything(t *testing.T) {
 		if n, ok := d.last().(msg.Note); !ok || !n.Bad || !strings.Contains(n.Text, want) || d.page != before {
 			t.Errorf("%q: %#v, want %q", text, d.last(), want)
 		}
+	}
+	if held := d.run != nil; held != (events < mostHeld) {
+		t.Errorf("of %d events: the whole run is held: %v", events, held)
 	}
 	if text := d.press("esc"); strings.Contains(text, "only function") || d.filter != (record.Filter{}) {
 		t.Error("the filter is still there")

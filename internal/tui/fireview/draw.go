@@ -8,13 +8,13 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/clock"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/report"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/session"
-	"nightdrill/internal/session/catalog"
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/core/clock"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/session"
+	"nightdrill.dev/internal/session/catalog"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 // stripRows is how high the strip of the last firings is: its rule, the bars,

@@ -10,7 +10,7 @@ import (
 	"runtime"
 	"strings"
 
-	"nightdrill/internal/session"
+	"nightdrill.dev/internal/session"
 )
 
 // editorCommand returns the user's editor on a file: $VISUAL, $EDITOR, or one that

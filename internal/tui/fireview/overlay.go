@@ -9,12 +9,12 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/session"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/input"
-	"nightdrill/internal/tui/msg"
-	"nightdrill/internal/tui/pane"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/session"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/input"
+	"nightdrill.dev/internal/tui/msg"
+	"nightdrill.dev/internal/tui/pane"
 )
 
 func statusText(status int) string { return http.StatusText(status) }

@@ -11,17 +11,17 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/jsondiff"
-	"nightdrill/internal/core/measure"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/session"
-	"nightdrill/internal/session/catalog"
-	"nightdrill/internal/session/explain"
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/measure"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/session"
+	"nightdrill.dev/internal/session/catalog"
+	"nightdrill.dev/internal/session/explain"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 // page is a firing made ready to be drawn. Making it may take a while, for a

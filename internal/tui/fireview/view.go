@@ -15,14 +15,14 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/jsondiff"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/session"
-	"nightdrill/internal/session/catalog"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/input"
-	"nightdrill/internal/tui/msg"
-	"nightdrill/internal/tui/pane"
+	"nightdrill.dev/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/session"
+	"nightdrill.dev/internal/session/catalog"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/input"
+	"nightdrill.dev/internal/tui/msg"
+	"nightdrill.dev/internal/tui/pane"
 )
 
 // Keys are the keys of the view.
@@ -30,7 +30,7 @@ var Keys = struct {
 	Fire, Cold, Times, Async, Variant, Again, Check, Filter, Up, Down, Left, Right, PageUp, PageDown, Before, After,
 	Earlier,
 	Later,
-	Form,
+	Form, Resend,
 	Edit, Blank, Copy, Rename, Delete, Undo, Curl, Keep, Save, Open, LeaveOut, Logs, Start, Env, Hold, Record, Map,
 	Stop,
 	Close key.Binding
@@ -65,6 +65,7 @@ var Keys = struct {
 	Save:     pane.Bind("save the reply to a file", "s"),
 	Open:     pane.Bind("save and open the reply", "o"),
 	LeaveOut: pane.Bind("ignore a field when comparing", "i"),
+	Resend:   pane.Bind("send the shown event again", "t"),
 	Logs:     pane.Bind("logs", "l"),
 	Start:    pane.Bind("take its start apart", "X"),
 	Env:      pane.Bind("environment", "E"),
@@ -277,6 +278,13 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 			return msg.Complain("Choose a payload that reaches a function.")
 		}
 		return func() tea.Msg { return msg.Start{Function: function} }
+	case is(Keys.Resend):
+		if m.shown == nil || m.page.v.Sent == nil {
+			return msg.Complain("No event is shown that could be sent again.")
+		}
+		m.follow = true
+		m.show(m.s.Resend(&m.page.v))
+		return m.read()
 	case is(Keys.Logs):
 		m.over = newLogs(m)
 	case is(Keys.Env):
@@ -871,7 +879,7 @@ func (m *Model) Keys() []key.Binding {
 	}
 	return []key.Binding{Keys.Fire, Keys.Cold, Keys.Times, Keys.Async, Keys.Variant, Keys.Again, Keys.Check, Keys.Stop,
 		Keys.Filter,
-		Keys.Up, Keys.Left, Keys.Before, Keys.Earlier, Keys.Form, Keys.Logs, Keys.Start,
+		Keys.Up, Keys.Left, Keys.Before, Keys.Earlier, Keys.Form, Keys.Resend, Keys.Logs, Keys.Start,
 		Keys.Env, Keys.Hold, Keys.Record, Keys.Map,
 		Keys.Edit,
 		Keys.Blank, Keys.Copy, Keys.Rename, Keys.Delete, Keys.Undo, Keys.Curl, Keys.Keep, Keys.Save, Keys.Open,

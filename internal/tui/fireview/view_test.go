@@ -12,9 +12,9 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/session"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/viewtest"
+	"nightdrill.dev/internal/session"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/viewtest"
 )
 
 // screen is the view over a real session, whose function is a server of the test.

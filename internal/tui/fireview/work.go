@@ -3,7 +3,7 @@ package fireview
 import (
 	"fmt"
 
-	"nightdrill/internal/tui/msg"
+	"nightdrill.dev/internal/tui/msg"
 
 	tea "charm.land/bubbletea/v2"
 )

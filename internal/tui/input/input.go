@@ -9,7 +9,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 // History holds earlier lines, the newest last.

@@ -7,7 +7,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 // send presses keys: names of keys, or single characters.

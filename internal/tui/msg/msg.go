@@ -6,7 +6,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/session/catalog"
+	"nightdrill.dev/internal/session/catalog"
 )
 
 // Ask asks the user for a line of text, which the shell passes to Done. With YesNo, it is a

@@ -5,7 +5,7 @@ import (
 
 	"charm.land/bubbles/v2/key"
 
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 // Bind returns the binding of a key that goes by its own name.

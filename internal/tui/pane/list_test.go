@@ -7,8 +7,8 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/rng"
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/core/rng"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 // Whatever the list, its room and its cursor: the chosen item is shown, under its heading or with its heading

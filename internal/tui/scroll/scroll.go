@@ -7,7 +7,7 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 // Keys are the keys that scroll.

@@ -10,15 +10,15 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
-	"nightdrill/internal/core/draw"
-	"nightdrill/internal/core/event"
-	"nightdrill/internal/core/generate"
-	"nightdrill/internal/core/infer"
-	"nightdrill/internal/core/jsondiff"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/template"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/core/draw"
+	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/generate"
+	"nightdrill.dev/internal/core/infer"
+	"nightdrill.dev/internal/core/jsondiff"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/template"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 // arrivalColumns is how many parts the time of a recording is distinguished in.
@@ -42,9 +42,11 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 			"nightdrill payloads import FILE --as NAME   imports a recording: HAR, CloudEvents, JSON lines, an " +
 				"access log, a folder",
 			"nightdrill record --to URL --as NAME        records what passes through to a running service",
+			"R                                           records messages of a broker",
 			"payloads: {NAME: {schema: FILE}}            in nightdrill.yaml generates them from a JSON Schema"} {
 			c.PutUpTo(2, 1+i, m.w-1, canvas.Dim, l)
 		}
+		m.drawCopying(c)
 		return c
 	}
 	left := m.leftWidth()
@@ -61,6 +63,7 @@ func (m *Model) Draw(theme *canvas.Theme) *canvas.Canvas {
 	right.Fill(0, high, m.w-left-2, m.h-high)
 	right.Draw(0, high, table)
 	c.Draw(left+2, 0, right)
+	m.drawCopying(c)
 	return c
 }
 
@@ -518,7 +521,7 @@ func (m *Model) drawFields(c *canvas.Canvas, set *payload.Set, h int) {
 	a := m.known[set]
 	title := "Fields"
 	if a != nil && a.learned > 0 {
-		title = fmt.Sprintf("Fields across %d payloads", a.learned)
+		title = "Fields across " + text.Plural(a.learned, "payload")
 	}
 	m.panes.Heading(c, 0, 0, w, onFields, title)
 	if a == nil {

@@ -1,6 +1,5 @@
-// Package setsview is the view of the payload sets: what is in
-// them and how it is spread, one payload in full with its errors, and what a
-// schema makes with another seed or in another mode.
+// Package setsview is the view of the payload sets: what is in them and how it is spread, one payload in full with
+// its errors, and what a schema makes with another seed or in another mode.
 package setsview
 
 import (
@@ -13,15 +12,15 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/infer"
-	"nightdrill/internal/core/payload"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/template"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/session"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/msg"
-	"nightdrill/internal/tui/pane"
+	"nightdrill.dev/internal/core/infer"
+	"nightdrill.dev/internal/core/payload"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/template"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/session"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/msg"
+	"nightdrill.dev/internal/tui/pane"
 )
 
 // Fire requests the Fire view, with an item chosen.
@@ -30,7 +29,7 @@ type Fire struct{ Key string }
 // Keys are the keys of the view.
 var Keys = struct {
 	Up, Down, Left, Right, PageUp, PageDown, Before, After, Filter, Go, Fire, Map, Keep, Copy, Gets, Shape, Reseed,
-	Mode, Back key.Binding
+	Mode, Record, Back key.Binding
 }{
 	Up:       pane.Keys.Up,
 	Down:     pane.Keys.Down,
@@ -50,6 +49,7 @@ var Keys = struct {
 	Shape:    pane.Bind("shape from an example…", "x"),
 	Reseed:   pane.Bind("generate with another seed", "s"),
 	Mode:     pane.Bind("valid, edges, broken", "m"),
+	Record:   pane.Bind("record from a broker", "R"),
 	Back:     pane.Bind("reset to project value", "esc"),
 }
 
@@ -331,12 +331,70 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		return m.fire(true)
 	case is(Keys.Keep):
 		return m.keep()
+	case is(Keys.Record):
+		return m.record()
 	case is(Keys.Copy):
 		if p := m.payload(); p != nil {
 			return msg.Copy("the payload", string(p.Text()))
 		}
 	}
 	return nil
+}
+
+// record begins or ends a recording from a broker.
+func (m *Model) record() tea.Cmd {
+	if c, _ := m.s.CopyingNow(); c != nil {
+		s := m.s
+		return func() tea.Msg {
+			said, err := s.StopCopying()
+			if err != nil {
+				return msg.Note{Text: err.Error(), Bad: true}
+			}
+			return msg.Note{Text: said + "."}
+		}
+	}
+	suggested := "mqtt://127.0.0.1 topic=# as=recorded"
+	if all := m.plan.Brokers; len(all) > 0 {
+		suggested = all[0].Name + " " + map[string]string{"mqtt": "topic=#", "amqp": "exchange= key=#",
+			"redis": "stream=",
+			"nats":  "subject=>", "kafka": "topic="}[all[0].Kind()] + " as=" + all[0].Name
+	}
+	return func() tea.Msg {
+		return msg.Ask{Title: "Record from: broker, place, as=NAME",
+			Text: suggested, Done: func(content string) tea.Cmd {
+				c, err := m.s.ParseCopy(content)
+				if err == nil {
+					err = m.s.CopyFrom(c)
+				}
+				if err != nil {
+					return msg.Complain("%s", err)
+				}
+				return nil
+			}}
+	}
+}
+
+// drawCopying draws the recording that is being made over the end of the view, and returns its height.
+func (m *Model) drawCopying(c *canvas.Canvas) {
+	x, over := m.s.CopyingNow()
+	if x == nil {
+		return
+	}
+	h := min(len(x.Latest)+2, m.h)
+	y := m.h - h
+	c.Fill(0, y, m.w, h)
+	c.Rule(y, "Recording "+x.Name+" from "+text.Harmless(x.From))
+	switch words := text.Plural(x.Count, "message"); {
+	case over:
+		c.Put(2, y+1, canvas.Bad, words+"; it has ended: R shows how")
+	case !x.Ready:
+		c.Put(2, y+1, canvas.Dim, "connecting   R ends it")
+	default:
+		c.Put(2, y+1, canvas.Good, words+"   R ends it")
+	}
+	for i, line := range x.Latest {
+		c.PutUpTo(2, y+2+i, m.w-1, canvas.Plain, line)
+	}
 }
 
 // other changes how the set under the cursor is made, for a look.
@@ -535,7 +593,7 @@ func (m *Model) learnFrom(file, source string) tea.Cmd {
 // Keys returns all keys of the view, for the help.
 func (m *Model) Keys() []key.Binding {
 	return []key.Binding{Keys.Up, Keys.Left, Keys.Filter, Keys.Before, Keys.Go, Keys.Fire, Keys.Map, Keys.Gets,
-		Keys.Shape, Keys.Keep, Keys.Copy, Keys.Reseed, Keys.Mode, Keys.Back}
+		Keys.Shape, Keys.Keep, Keys.Copy, Keys.Reseed, Keys.Mode, Keys.Record, Keys.Back}
 }
 
 // Title returns what the view shows, for the top line.
@@ -549,7 +607,7 @@ func (m *Model) Title() (canvas.Style, string) {
 
 // Help returns the keys that work now.
 func (m *Model) Help() []key.Binding {
-	list := []key.Binding{Keys.Up, Keys.Left, Keys.Before, Keys.Fire, Keys.Map, Keys.Gets, Keys.Keep, Keys.Go}
+	list := []key.Binding{Keys.Up, Keys.Left, Keys.Before, Keys.Fire, Keys.Map, Keys.Gets, Keys.Keep, Keys.Record}
 	if set := m.set(); set != nil && set.Maker != nil {
 		list = append(list, Keys.Reseed, Keys.Mode)
 		if m.mode != "" {

@@ -9,10 +9,10 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/session"
-	"nightdrill/internal/session/catalog"
-	"nightdrill/internal/tui/msg"
-	"nightdrill/internal/tui/viewtest"
+	"nightdrill.dev/internal/session"
+	"nightdrill.dev/internal/session/catalog"
+	"nightdrill.dev/internal/tui/msg"
+	"nightdrill.dev/internal/tui/viewtest"
 )
 
 // screen is the view over a real desk.

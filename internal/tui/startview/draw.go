@@ -8,9 +8,9 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/anatomy"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/core/anatomy"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 // looks are how the classes are drawn: each has a sign of its own, for those who do not see the colours.

@@ -3,8 +3,8 @@ package startview
 import (
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/export"
-	"nightdrill/internal/tui/msg"
+	"nightdrill.dev/internal/export"
+	"nightdrill.dev/internal/tui/msg"
 )
 
 // export writes the drawings and the tree to files.

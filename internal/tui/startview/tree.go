@@ -6,7 +6,7 @@ import (
 	"strings"
 	"time"
 
-	"nightdrill/internal/core/anatomy"
+	"nightdrill.dev/internal/core/anatomy"
 )
 
 // tree is what was loaded, as it is walked.

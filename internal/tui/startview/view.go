@@ -11,12 +11,12 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/anatomy"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/session"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/msg"
-	"nightdrill/internal/tui/pane"
+	"nightdrill.dev/internal/core/anatomy"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/session"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/msg"
+	"nightdrill.dev/internal/tui/pane"
 )
 
 // Keys are the keys of the view.

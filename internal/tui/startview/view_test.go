@@ -7,8 +7,8 @@ import (
 	"testing"
 	"time"
 
-	"nightdrill/internal/core/anatomy"
-	"nightdrill/internal/tui/viewtest"
+	"nightdrill.dev/internal/core/anatomy"
+	"nightdrill.dev/internal/tui/viewtest"
 )
 
 const ms1 = time.Millisecond

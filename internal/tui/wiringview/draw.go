@@ -9,13 +9,14 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"nightdrill/internal/core/draw"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/text"
-	"nightdrill/internal/session/catalog"
-	"nightdrill/internal/session/explain"
-	"nightdrill/internal/tui/canvas"
+	"nightdrill.dev/internal/core/draw"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/session"
+	"nightdrill.dev/internal/session/catalog"
+	"nightdrill.dev/internal/session/explain"
+	"nightdrill.dev/internal/tui/canvas"
 )
 
 // panel is how many rows the panel at the bottom takes at least.
@@ -297,6 +298,13 @@ func (m *Model) drawSource(c *canvas.Canvas, b draw.Box, n *draw.WiringNode, i i
 	src := &m.plan.Sources[i]
 	x := c.PutUpTo(b.X, b.Y, b.X+b.W, style, " "+m.shortNames(b.W - 2)[0][i]+" ")
 	x = c.PutUpTo(x+1, b.Y, b.X+b.W, canvas.Dim, src.Kind.String())
+	if at := src.Fed(); at != nil { // from which broker it gets its messages
+		style := canvas.Cold
+		if f := m.fedFrom(src.Name); f != nil && f.Trouble != "" {
+			style = canvas.Bad
+		}
+		x = c.PutUpTo(x, b.Y, b.X+b.W, style, " ◂ "+at.Broker)
+	}
 	if t := m.of(i); t != nil && t.Arrived > 0 {
 		x = c.PutUpTo(x+2, b.Y, b.X+b.W, canvas.Plain, fmt.Sprintf("%d in", t.Arrived))
 	}
@@ -717,6 +725,16 @@ func (m *Model) about() (title string, lines []string) {
 	return m.aboutSource(m.at[0])
 }
 
+// fedFrom returns how a source stands that gets messages of a broker; nil where it gets none now.
+func (m *Model) fedFrom(source string) *session.BrokerFeed {
+	for _, f := range m.s.BrokerFeeds() {
+		if f.Source == source {
+			return &f
+		}
+	}
+	return nil
+}
+
 func (m *Model) aboutSource(i int) (string, []string) {
 	src := &m.plan.Sources[i]
 	lines := []string{explain.SourceWords(&m.plan.Project, src)}
@@ -739,6 +757,14 @@ func (m *Model) aboutSource(i int) (string, []string) {
 			content += ", the oldest open one for " + brief(t.Oldest)
 		}
 		lines = append(lines, content)
+	}
+	if at := src.Fed(); at != nil {
+		f := m.fedFrom(src.Name)
+		if f == nil {
+			f = &session.BrokerFeed{Broker: at.Broker, Place: "its messages", Takes: src.Taken != nil,
+				Trouble: "not while a drill runs"}
+		}
+		lines = append(lines, f.Words())
 	}
 	switch src.Kind {
 	case plan.Storage:

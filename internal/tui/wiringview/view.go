@@ -12,21 +12,23 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"nightdrill/internal/core/draw"
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/plan"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/session"
-	"nightdrill/internal/session/catalog"
-	"nightdrill/internal/session/explain"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/msg"
-	"nightdrill/internal/tui/pane"
+	"nightdrill.dev/internal/core/draw"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/plan"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/text"
+	"nightdrill.dev/internal/session"
+	"nightdrill.dev/internal/session/catalog"
+	"nightdrill.dev/internal/session/explain"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/msg"
+	"nightdrill.dev/internal/tui/pane"
 )
 
 // Keys are the keys of the view.
 var Keys = struct {
-	Up, Down, Left, Right, Put, Next, Fire, Again, Clock, Count, Upload, Publish, Upstream, Remove, Export, Filter,
+	Up, Down, Left, Right, Put, Next, Fire, Again, Clock, Count, Upload, Publish, Letters, Upstream, Remove, Export,
+	Filter,
 	Copy, Close key.Binding
 }{
 	Up:       key.NewBinding(key.WithKeys("up"), key.WithHelp("↑↓←→", "choose")),
@@ -41,6 +43,7 @@ var Keys = struct {
 	Count:    pane.Bind("counts: last run, or now", "r"),
 	Upload:   pane.Bind("upload a file", "u"),
 	Publish:  pane.Bind("publish a file of events", "p"),
+	Letters:  pane.Bind("send failed events of a queue again", "d"),
 	Upstream: pane.Bind("record, replay or slow down an upstream", "m"),
 	Remove:   pane.Bind("remove an object", "D"),
 	Export:   pane.Bind("export as SVG or PDF", "x"),
@@ -301,6 +304,20 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		return m.upload()
 	case key.Matches(k, Keys.Publish):
 		return m.publish()
+	case key.Matches(k, Keys.Letters):
+		at := m.source()
+		if at < 0 || !m.plan.Sources[at].Kind.Published() {
+			return note("put the cursor on a queue or a stream first", true)
+		}
+		name := m.plan.Sources[at].Name
+		switch n, err := m.s.SendAgain(name); {
+		case err != nil:
+			return note(err.Error(), true)
+		case n == 0:
+			return note("no failed events of "+name+" that were not sent again", false)
+		default:
+			return note(text.Plural(n, "failed event")+" of "+name+" sent again", false)
+		}
 	case key.Matches(k, Keys.Upstream):
 		return m.askUpstream()
 	case key.Matches(k, Keys.Remove):
@@ -672,7 +689,7 @@ func (m *Model) Help() []key.Binding {
 		out = append(out, Keys.Upload)
 	}
 	if at := m.source(); at >= 0 && m.plan.Sources[at].Kind.Published() {
-		out = append(out, Keys.Publish)
+		out = append(out, Keys.Publish, Keys.Letters)
 	}
 	if m.run != nil && m.drill == nil {
 		out = append(out, Keys.Count)
@@ -686,7 +703,7 @@ func (m *Model) Help() []key.Binding {
 // Keys returns all keys of the view, for the help.
 func (m *Model) Keys() []key.Binding {
 	return []key.Binding{Keys.Up, Keys.Put, Keys.Next, Keys.Fire, Keys.Close, Keys.Again, Keys.Clock, Keys.Count,
-		Keys.Upload, Keys.Publish, Keys.Remove, Keys.Filter, Keys.Copy, Keys.Export}
+		Keys.Upload, Keys.Publish, Keys.Letters, Keys.Remove, Keys.Filter, Keys.Copy, Keys.Export}
 }
 
 // Title describes what the map shows.

@@ -10,13 +10,13 @@ import (
 	"strings"
 	"testing"
 
-	"nightdrill/internal/core/engine"
-	"nightdrill/internal/core/record"
-	"nightdrill/internal/session"
-	"nightdrill/internal/session/catalog"
-	"nightdrill/internal/session/explain"
-	"nightdrill/internal/tui/canvas"
-	"nightdrill/internal/tui/viewtest"
+	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/session"
+	"nightdrill.dev/internal/session/catalog"
+	"nightdrill.dev/internal/session/explain"
+	"nightdrill.dev/internal/tui/canvas"
+	"nightdrill.dev/internal/tui/viewtest"
 )
 
 const quay = `nightdrill: 1

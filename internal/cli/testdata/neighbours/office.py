@@ -1,16 +1,15 @@
 """A slow, faulty service of others: every seventh call fails, every fifth takes long."""
-import json, os, time
+import itertools, json, os, time
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 
-asked = 0
+numbers = itertools.count(1)
 
 
 class Office(BaseHTTPRequestHandler):
     protocol_version = "HTTP/1.1"
 
     def do_GET(self):
-        global asked
-        asked += 1
+        asked = next(numbers)  # one per request, whatever the other threads do meanwhile
         time.sleep(0.1 if asked % 5 == 0 else 0.03)
         body = json.dumps({"asked": asked, "path": self.path}).encode()
         self.send_response(503 if asked % 7 == 0 else 200)
