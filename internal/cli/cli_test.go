@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -89,32 +90,37 @@ func noneLeft(t *testing.T) {
 	}
 }
 
-// The demo ends well, its summary adds up, and the run that was kept says the same.
+// The demo ends, by the code that its budgets say, its summary adds up, and the run that was kept says the same.
 func TestTheDemoHeadless(t *testing.T) {
 	out, errs, code := nightdrill(t, "demo", "--headless", "--json", "-")
 	var s measure.Summary
-	if err := json.Unmarshal([]byte(out), &s); err != nil || code != 0 {
+	if err := json.Unmarshal([]byte(out), &s); err != nil {
 		t.Fatalf("exit %d, %v\n%s%s", code, err, out, errs)
+	}
+	missed := slices.ContainsFunc(s.Budgets, func(v measure.Verdict) bool { return !v.Held })
+	disturbed := len(s.Beside.All()) > 0 // by others, or too slow a machine: its times are no matter of the test's
+	if want := map[bool]int{true: 1}[missed]; code != want || missed && !disturbed {
+		t.Errorf("exit %d, want %d\n%s%s", code, want, out, errs)
 	}
 	sum := 0
 	for o := range engine.Outcomes {
 		sum += *s.Events.Of(o)
 	}
 	if s.Format != measure.Format || !s.Finished || sum != s.Events.Deliveries ||
-		s.Events.Arrived != s.Events.Deliveries || s.Seconds > 60 {
+		s.Events.Arrived != s.Events.Deliveries || !disturbed && s.Seconds > 60 {
 		t.Errorf("format %q, finished %v, %d outcomes, events %+v, %v s", s.Format, s.Finished, sum, s.Events,
 			s.Seconds)
 	}
-	q := s.Functions["quote"]
-	if q.Latency.Cold.N == 0 || q.Latency.Warm.N == 0 || s.Events.Rejected == 0 || s.Events.DeadLettered == 0 ||
-		s.Functions["boarding"].Attempts <= 179 {
-		t.Errorf("cold %d, warm %d, events %+v, attempts of boarding %d", q.Latency.Cold.N, q.Latency.Warm.N, s.Events,
+	q := s.Functions["quote"].Latency
+	if !disturbed && (q.Cold.N == 0 || q.Warm.N == 0 || s.Events.Rejected == 0 || s.Events.DeadLettered == 0 ||
+		s.Functions["boarding"].Attempts <= 179 || *q.Cold.Max < *q.Warm.P50) {
+		t.Errorf("cold %+v, warm %+v, events %+v, attempts of boarding %d", q.Cold, q.Warm, s.Events,
 			s.Functions["boarding"].Attempts)
 	}
-	// on a busy machine there may be too few cold answers for a median
-	if *q.Latency.Cold.Max < *q.Latency.Warm.P50 || *q.Latency.Warm.P50Lo > *q.Latency.Warm.P50 ||
-		(q.Latency.Cold.P50 == nil) != (q.Latency.Cold.N < 6) {
-		t.Errorf("cold %+v, warm %+v", q.Latency.Cold, q.Latency.Warm)
+	for _, f := range []measure.Figures{q.Cold, q.First, q.Warm} {
+		if (f.P50 == nil) != (f.N < 6) || f.P50Lo != nil && !(*f.P50Lo <= *f.P50 && *f.P50 <= *f.P50Hi) {
+			t.Errorf("%+v", f)
+		}
 	}
 	noneLeft(t)
 	dir := filepath.Join(os.Getenv("XDG_STATE_HOME"), "nightdrill", "demo")
@@ -123,8 +129,7 @@ func TestTheDemoHeadless(t *testing.T) {
 	}
 	content, _, _ := nightdrill(t, "runs", "show", "--project", dir)
 	list, _, _ := nightdrill(t, "runs", "list", "--project", dir)
-	named := strings.Contains(content, "quote: cold ") || strings.Contains(content, " cold repl")
-	if !named || !strings.Contains(list, s.Run) {
+	if !strings.Contains(content, "quote: ") || !strings.Contains(list, s.Run) {
 		t.Errorf("show:\n%s\nlist:\n%s", content, list)
 	}
 }

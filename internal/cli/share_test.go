@@ -26,7 +26,7 @@ sources:
 payloads:
   asks: {recording: asks.har}
 drills:
-  night: {feeds: [{source: tides, payloads: asks, arrive: [{steady: 20/s, for: 1s}]}]}
+  night: {settle: 10m, feeds: [{source: tides, payloads: asks, arrive: [{steady: 20/s, for: 1s}]}]}
 `)
 	for _, args := range [][]string{{"init", "-q", "-b", "main"}, {"add", "tide.py", "asks.har", "nightdrill.yaml"},
 		{"-c", "user.name=Ada", "-c", "user.email=ada@ferries.example", "commit", "-q", "-m", "tides"}} {
@@ -66,7 +66,7 @@ func TestATeamSharesItsRuns(t *testing.T) {
 	// a hundred runs of Ada's machine, the later ones slower
 	if err := server.Exec("drills", `INSERT INTO nightdrill.runs
 		SELECT to_char(began + n * interval '1 hour', 'YYYYMMDD-HH24MISS') || '-zz', project, drill,
-			began + n * interval '1 hour', true, length, machine, 'c' || n, branch, '', '', bytes,
+			began + n * interval '1 hour', true, length, machine, 'x' || n, branch, '', '', bytes,
 			jsonb_set(main, '{functions,0,warm_p50_ms}',
 				to_jsonb((CASE WHEN n < 60 THEN 4 ELSE 6 END) + (n*7%10)/20.0)),
 			head
@@ -74,19 +74,19 @@ func TestATeamSharesItsRuns(t *testing.T) {
 		t.Fatal(err)
 	}
 	svg := filepath.Join(ben, "trend.svg")
-	do(ben, ok, "with commit c60 (", "runs", "trend", "--shared", "--branch", "main", "--svg", svg)
-	if text := read(t, svg); !strings.Contains(text, ">c60<") || !strings.Contains(text, "warm p50") {
+	do(ben, ok, "with commit x60 (", "runs", "trend", "--shared", "--branch", "main", "--svg", svg)
+	if text := read(t, svg); !strings.Contains(text, ">x60<") || !strings.Contains(text, "warm p50") {
 		t.Errorf("%.600s", text)
 	}
 	do(ben, ok, `"format": "nightdrill.trend/1"`, "runs", "trend", "--shared", "--json")
 	do(ben, wrongUse, "no finished run of drill \"tides\"", "runs", "trend", "tides")
 	do(ben, ok, "2 runs pulled", "runs", "pull", "--last", "2")
-	if err := server.Exec("drills", "UPDATE nightdrill.runs SET machine = 'another' WHERE code = 'c100'"); err != nil {
+	if err := server.Exec("drills", "UPDATE nightdrill.runs SET machine = 'another' WHERE code = 'x100'"); err != nil {
 		t.Fatal(err)
 	}
 	do(ben, ok, "another run, from another machine, has that ID", "runs", "pull", "--last", "2")
 	// figures of another machine stand side by side, without a verdict
-	if err := server.Exec("drills", `DELETE FROM nightdrill.runs WHERE code LIKE 'c%';
+	if err := server.Exec("drills", `DELETE FROM nightdrill.runs WHERE code LIKE 'x%';
 		INSERT INTO nightdrill.runs SELECT '20260101-060000-xx', project, drill, began, finished, length,
 			'a large machine',
 			code, 'release', '', '', bytes, main, jsonb_set(head::jsonb, '{machine}', '"a large machine"')::text
