@@ -23,6 +23,7 @@ export SOURCE_DATE_EPOCH ?= $(shell git log -1 --format=%ct 2>/dev/null || echo 
 
 test:
 	@scripts/need tmux pgrep
+	@cd internal/live/broker/testdata/npm; [ -d node_modules ] || ! command -v npm >/dev/null || npm ci --silent || true
 	go test -timeout 25m ./...
 	go test -tags brokenrules -run Broken ./internal/core/engine
 

@@ -50,7 +50,8 @@ func TestTheLanguageOfTheProject(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		if name := d.Name(); d.IsDir() && strings.HasPrefix(name, ".") && name != ".." && name != "." {
+		if name := d.Name(); d.IsDir() && (strings.HasPrefix(name, ".") && name != ".." && name != "." ||
+			name == "node_modules") {
 			return fs.SkipDir
 		}
 		if d.IsDir() || !slices.Contains([]string{".go", ".md", ".yaml", ".json", ".txt"}, filepath.Ext(path)) ||

@@ -38,8 +38,11 @@ func eachKind(t *testing.T, test func(t *testing.T, s under)) {
 
 // broker returns how the program connects to the server.
 func (s under) broker() *Server {
-	return &Server{Name: "harbour", Kind: s.Kind, Address: fmt.Sprint("127.0.0.1:", s.Port), User: "quay",
-		Password: s.Password()}
+	b := &Server{Name: "harbour", Kind: s.Kind, Address: fmt.Sprint("127.0.0.1:", s.Port)}
+	if !s.Open {
+		b.User, b.Password = "quay", s.Password()
+	}
+	return b
 }
 
 // watch copies in the background.
@@ -193,22 +196,30 @@ func TestWhatIsWrong(t *testing.T) {
 		noHost := s.broker()
 		noHost.Address = "no-such-host.invalid:1"
 		try("no host of that name", noHost, s.Place())
-		switch kind {
-		case "mqtt", "amqp", "redis":
-			secure := s.broker()
-			secure.Address, secure.Secure = fmt.Sprint("127.0.0.1:", s.TLSPort), true
-			try("an authority that is not trusted", secure, s.Place())
-			secure.CA = filepath.Join(s.Dir, "ca.pem")
-			ctx, stop := context.WithTimeout(context.Background(), time.Minute)
-			ready := false
-			err := secure.Copy(ctx, s.Place(), Options{Note: func(text string) { t.Log(text) },
-				Ready: func() { ready = true; stop() }})
-			if stop(); err != nil || !ready {
-				t.Errorf("over TLS: %v", err)
-			}
-			plain := s.broker()
-			plain.Address = fmt.Sprint("127.0.0.1:", s.TLSPort)
-			try("does it want TLS?", plain, s.Place())
+		secure := s.broker()
+		secure.Address, secure.Secure = fmt.Sprint("127.0.0.1:", s.TLSPort), true
+		try("an authority that is not trusted", secure, s.Place())
+		secure.CA = filepath.Join(s.Dir, "ca.pem")
+		ctx, stop := context.WithTimeout(context.Background(), time.Minute)
+		ready := false
+		err := secure.Copy(ctx, s.Place(), Options{Note: func(text string) { t.Log(text) },
+			Ready: func() { ready = true; stop() }})
+		if stop(); err != nil || !ready {
+			t.Errorf("over TLS: %v", err)
+		}
+		if kind == "nats" {
+			s.Stop()
+			s.OnlyTLS = true
+			s.Start()
+		}
+		plain := s.broker()
+		plain.Address = fmt.Sprint("127.0.0.1:", s.TLSPort)
+		try(map[string]string{"nats": "the scheme for that is nats+tls", "kafka": "wants TLS (kafka+tls)"}[kind]+
+			map[bool]string{true: "does it want TLS?"}[kind != "nats" && kind != "kafka"], plain, s.Place())
+		if kind == "nats" {
+			s.Stop()
+			s.OnlyTLS = false
+			s.Start()
 		}
 		switch kind {
 		case "amqp":

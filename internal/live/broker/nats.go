@@ -50,7 +50,7 @@ func (s *Server) connectNATS(lost, again, slow func()) (*nats.Conn, error) {
 	switch {
 	case errors.Is(err, nats.ErrAuthorization), errors.Is(err, nats.ErrAuthExpired):
 		return nil, s.refused()
-	case errors.Is(err, nats.ErrSecureConnRequired):
+	case secure == nil && errors.As(err, new(*tls.CertificateVerificationError)): // the client chose TLS by itself
 		return nil, fmt.Errorf("%s wants TLS; the scheme for that is nats+tls", s.Name)
 	case errors.Is(err, nats.ErrSecureConnWanted), errors.As(err, new(tls.RecordHeaderError)):
 		return nil, fmt.Errorf("%s does not speak TLS; the scheme without it is nats", s.Name)

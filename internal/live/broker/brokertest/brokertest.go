@@ -8,6 +8,7 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/tls"
 	"crypto/x509"
 	"encoding/pem"
 	"fmt"
@@ -44,11 +45,13 @@ type Server struct {
 	Kind     string
 	Dir      string
 	Port     int
-	TLSPort  int // 0 for none
+	TLSPort  int
+	Open     bool // without a login
+	OnlyTLS  bool // where both are the same port
 	cmd      *exec.Cmd
 	gone     chan struct{}
 	epmdPort int
-	kafka    *kfake.Cluster
+	kafka    []*kfake.Cluster // without TLS, and with it
 }
 
 // programs are the servers, by kind, with what says where they are.
@@ -85,7 +88,18 @@ func FreePort(t testing.TB) int {
 // Serve starts a broker with the user quay, its password, and TLS.
 func Serve(t testing.TB, kind string) *Server {
 	t.Helper()
-	s := &Server{t: t, Kind: kind, Dir: t.TempDir(), Port: FreePort(t), TLSPort: FreePort(t)}
+	return serve(t, kind, false)
+}
+
+// ServeOpen is Serve of Kafka without a login.
+func ServeOpen(t testing.TB) *Server {
+	t.Helper()
+	return serve(t, "kafka", true)
+}
+
+func serve(t testing.TB, kind string, open bool) *Server {
+	t.Helper()
+	s := &Server{Open: open, t: t, Kind: kind, Dir: t.TempDir(), Port: FreePort(t), TLSPort: FreePort(t)}
 	if kind != "kafka" {
 		program(t, kind)
 	}
@@ -139,15 +153,27 @@ func (s *Server) Start() {
 			s.Port, s.Dir, s.TLSPort, file("server.pem"), file("server.key"), s.Password()))}
 	case "nats":
 		args = []string{"-c", s.write("nats.conf", fmt.Sprintf("listen: \"127.0.0.1:%d\"\njetstream {store_dir: %q}\n"+
-			"authorization {user: quay, password: %q}\n", s.Port, file("js"), Secret))}
+			"authorization {user: quay, password: %q}\ntls {cert_file: %q, key_file: %q}\n%s\n", s.Port, file("js"),
+			Secret, file("server.pem"), file("server.key"), map[bool]string{false: "allow_non_tls: true"}[s.OnlyTLS]))}
+		s.TLSPort = s.Port
 	case "kafka":
-		cluster, err := kfake.NewCluster(kfake.Ports(s.Port), kfake.NumBrokers(1), kfake.SeedTopics(3, "scans"),
-			kfake.DataDir(file("kafka")),
-			kfake.EnableSASL(), kfake.Superuser("PLAIN", "quay", Secret))
+		pair, err := tls.LoadX509KeyPair(file("server.pem"), file("server.key"))
 		if err != nil {
 			s.t.Fatal(err)
 		}
-		s.kafka = cluster
+		s.kafka = nil
+		for port, more := range map[int]kfake.Opt{s.Port: kfake.DataDir(file("kafka")),
+			s.TLSPort: kfake.TLS(&tls.Config{Certificates: []tls.Certificate{pair}})} {
+			options := []kfake.Opt{kfake.Ports(port), kfake.NumBrokers(1), kfake.SeedTopics(3, "scans"), more}
+			if !s.Open {
+				options = append(options, kfake.EnableSASL(), kfake.Superuser("PLAIN", "quay", Secret))
+			}
+			cluster, err := kfake.NewCluster(options...)
+			if err != nil {
+				s.t.Fatal(err)
+			}
+			s.kafka = append(s.kafka, cluster)
+		}
 		return
 	}
 	s.cmd = exec.Command(program(s.t, s.Kind), args...)
@@ -199,9 +225,8 @@ func (s *Server) epmd() int {
 
 // Stop ends the server at once.
 func (s *Server) Stop() {
-	if s.kafka != nil {
-		s.kafka.Close()
-		return
+	for _, c := range s.kafka {
+		c.Close()
 	}
 	if s.cmd != nil {
 		_ = syscall.Kill(-s.cmd.Process.Pid, syscall.SIGKILL)
