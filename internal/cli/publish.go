@@ -27,8 +27,8 @@ func publishCommand() *cobra.Command {
 		Long: `Publish sends the events of a file to the address at which the program that is open (or a
 drill) takes them, as any other program could: CloudEvents as JSON, one, a list or a line each.
 With --type, the file is one event's plain data of that media type. With --dead-letters,
-the events of a queue that failed are sent again, each once: of those that the program
-that is open has followed lately. QUEUE is the queue, or the one that has its dead letters.`,
+the events of a queue that failed since the program was opened are sent again, each once.
+QUEUE is the queue, or the one that has its dead letters.`,
 		Args: func(_ *cobra.Command, args []string) error {
 			switch {
 			case letters != "" && len(args) > 0:

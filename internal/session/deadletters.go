@@ -3,10 +3,17 @@ package session
 import (
 	"fmt"
 	"slices"
+	"time"
 
-	"nightdrill.dev/internal/core/engine"
-	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/live/logs"
 	"nightdrill.dev/internal/live/runner"
+)
+
+const (
+	// keptOfLetters is how many bytes of failed events are kept whole, however old they are.
+	keptOfLetters = 64 << 20
+	// letterCosts is how many bytes one takes beside its data, roughly.
+	letterCosts = 512
 )
 
 // sentAgain is an event that was sent again.
@@ -15,63 +22,93 @@ type sentAgain struct {
 	number int64
 }
 
-// failedEvent is an event that is to be sent again.
-type failedEvent struct {
-	trace *runner.Trace
-	key   sentAgain
+// letters are the failed events of a session that were not sent again, the oldest first.
+type letters struct {
+	all    []runner.Letter
+	weight int
+	lost   int // the oldest, for which there was no room
 }
 
-// failed reports whether a delivery failed for good.
-func failed(d record.Delivery) bool {
-	return d.Outcome == engine.DeadLettered || d.Outcome == engine.Failed
+func weight(l *runner.Letter) int { return len(l.Payload.Data()) + letterCosts }
+
+func (x *letters) add(l runner.Letter) {
+	x.all = append(x.all, l)
+	x.weight += weight(&l)
+}
+
+// keepFailed keeps the failed events of a firing that is over; the session's lock is held.
+func (s *Session) keepFailed(f *Firing) {
+	if f.trace == nil {
+		return
+	}
+	for _, l := range f.driver.Letters(f.trace) {
+		key := sentAgain{f.driver, l.Number}
+		if s.resent[key] {
+			delete(s.resent, key)
+			continue
+		}
+		s.letters.add(l)
+	}
+	if s.letters.weight <= keptOfLetters {
+		return
+	}
+	let := 0 // some at once, since the others move up
+	for ; s.letters.weight > keptOfLetters/8*7 && let < len(s.letters.all)-1; let++ {
+		s.letters.weight -= weight(&s.letters.all[let])
+	}
+	if s.letters.lost == 0 {
+		s.Log.Add(time.Now(), "dead letters", "dead letters", logs.Note, fmt.Sprintf("there are more failed events "+
+			"than fit into %d MiB: the oldest can no longer be sent again", keptOfLetters>>20))
+	}
+	s.letters.lost += let
+	s.letters.all = slices.Delete(s.letters.all, 0, let)
+}
+
+// lettersOf takes the failed events of a source out, or those of which it has the dead letters.
+func (s *Session) lettersOf(source string) (out []runner.Letter) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	is := func(l runner.Letter) bool {
+		return (l.Source == source || l.Dead == source) && s.Whole.SourceNamed(l.Source) >= 0
+	}
+	s.letters.all = slices.DeleteFunc(s.letters.all, func(l runner.Letter) bool {
+		if !is(l) {
+			return false
+		}
+		s.letters.weight -= weight(&l)
+		out = append(out, l)
+		return true
+	})
+	for _, f := range s.firings { // of those that are not over, what failed already
+		if f.trace == nil || f.fate.over {
+			continue
+		}
+		for _, l := range f.driver.Letters(f.trace) {
+			if key := (sentAgain{f.driver, l.Number}); is(l) && !s.resent[key] {
+				s.resent[key] = true
+				out = append(out, l)
+			}
+		}
+	}
+	return out
 }
 
 // SendAgain sends those events of a source again that failed, or of which a dead-letter queue has the letters, each
-// once, of the latest events of the session. It returns how many there were.
+// once. It returns how many there were.
 func (s *Session) SendAgain(source string) (n int, err error) {
-	p := s.Plan()
-	at := p.SourceNamed(source)
-	if at < 0 {
+	if s.Plan().SourceNamed(source) < 0 {
 		return 0, fmt.Errorf("there is no source %q", source)
 	}
-	var again []failedEvent
-	var walk func(t *runner.Trace, driver *runner.Follower)
-	walk = func(t *runner.Trace, driver *runner.Follower) {
-		for _, made := range t.Made {
-			walk(made, driver)
+	for _, l := range s.lettersOf(source) {
+		if err != nil { // it is kept for another time
+			s.mu.Lock()
+			s.letters.add(l)
+			s.mu.Unlock()
+			continue
 		}
-		if t.Source >= len(p.Sources) || !slices.ContainsFunc(t.Ended, failed) {
-			return
-		}
-		if src := &p.Sources[t.Source]; t.Source != at && src.DeadLetter != at {
-			return
-		}
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		if key := (sentAgain{driver, t.Number}); !s.resent[key] {
-			again = append(again, failedEvent{t, key})
+		if _, err = s.firePublished(l.Source, l.Payload); err == nil {
+			n++
 		}
 	}
-	for _, v := range s.Recent(keptFirings) {
-		if v.Trace != nil {
-			walk(v.Trace, v.Firing.driver)
-		}
-	}
-	for _, x := range again {
-		if _, err := s.firePublished(p.Sources[x.trace.Source].Name, x.trace.Payload); err != nil {
-			return n, err
-		}
-		s.mu.Lock()
-		s.resent[x.key] = true
-		s.mu.Unlock()
-		n++
-	}
-	return n, nil
-}
-
-// Resend sends the event of a firing again, as it was sent.
-func (s *Session) Resend(v *Shown) *Firing {
-	item := *v.Item
-	item.Payload, item.File = v.Sent, ""
-	return s.Fire(Order{Item: &item, Variant: v.Variant, Origin: v.Origin})
+	return n, err
 }

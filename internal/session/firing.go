@@ -323,12 +323,7 @@ func (s *Session) trim() {
 	defer s.mu.Unlock()
 	kept := 0
 	for i, f := range slices.Backward(s.firings) {
-		if f.trace == nil || f.trimmed {
-			continue
-		}
-		select {
-		case <-f.trace.Whole():
-		default:
+		if f.trace == nil || f.trimmed || !f.fate.over {
 			continue // it is still needed
 		}
 		kept += f.driver.Weight(f.trace)

@@ -94,7 +94,34 @@ func TestPublishedEventsAreCounted(t *testing.T) {
 		t.Errorf("status %d: %s", status, text)
 	}
 	s.Resume()
-	if n, err := s.SendAgain("jobs"); n == 0 || err != nil {
+	n, err := s.SendAgain("jobs")
+	if n == 0 || err != nil {
 		t.Errorf("%d were sent again after it, %v", n, err)
+	}
+
+	// of far more than are shown, each can be sent again
+	bad := func() int { return s.Traffic().Sources[jobs].Wires[0].Bad }
+	before := bad()
+	until(t, "they failed again", func() bool {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		return s.waiting == 0 && len(s.letters.all) >= n
+	})
+	if n, err = s.SendAgain("jobs"); err != nil {
+		t.Fatal(err)
+	}
+	const many = keptFirings + 200
+	batch := "[" + strings.Repeat(string(refuse.AppendJSON(nil))+",", many-1) + string(refuse.AppendJSON(nil)) + "]"
+	if status, _, text := ask(t, "POST", url+"/jobs", batch, "Content-Type", event.BatchType); status != 202 {
+		t.Fatalf("status %d: %s", status, text)
+	}
+	until(t, "all of them failed", func() bool { return bad() >= before+n+many })
+	until(t, "all of them are over", func() bool {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		return s.waiting == 0
+	})
+	if again, err := s.SendAgain("refused"); again != n+many || err != nil {
+		t.Errorf("%d of %d were sent again, %v", again, n+many, err)
 	}
 }

@@ -45,7 +45,8 @@ type Session struct {
 	feeds     brokerFeeds
 	copying   *copying           // of a broker; nil for none
 	fed       bool               // sources are fed from brokers
-	resent    map[sentAgain]bool // guarded by mu
+	letters   letters            // guarded by mu
+	resent    map[sentAgain]bool // of firings that are not over; guarded by mu
 	turn      sync.Mutex         // held while the runner is exchanged
 	asking    int                // requests at the front that have not been answered
 	closed    bool               // requests at the front wait: the project is being read again

@@ -480,6 +480,39 @@ func trim(t *Trace, most int) {
 	}
 }
 
+// Letter is an event of which a delivery failed for good.
+type Letter struct {
+	Number  int64 // of the event
+	Source  string
+	Dead    string // the queue that has its dead letters; "" for none
+	Payload *payload.Payload
+}
+
+// Letters lists those of a track and of what was made of it of which a delivery failed for good.
+func (d *Follower) Letters(t *Trace) (out []Letter) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	var walk func(t *Trace)
+	walk = func(t *Trace) {
+		for _, m := range t.Made {
+			walk(m)
+		}
+		if !slices.ContainsFunc(t.Ended, func(e record.Delivery) bool {
+			return e.Outcome == engine.DeadLettered || e.Outcome == engine.Failed
+		}) {
+			return
+		}
+		src := &d.p.Sources[t.Source]
+		l := Letter{Number: t.Number, Source: src.Name, Payload: t.Payload}
+		if src.DeadLetter >= 0 {
+			l.Dead = d.p.Sources[src.DeadLetter].Name
+		}
+		out = append(out, l)
+	}
+	walk(t)
+	return out
+}
+
 // NextOn returns the time at which a track's first attempt after another one was
 // handed to the same instance, if there is one.
 func (d *Follower) NextOn(t *Trace, after *Attempt) (at time.Time, ok bool) {
