@@ -112,3 +112,13 @@ func (s *Session) SendAgain(source string) (n int, err error) {
 	}
 	return n, err
 }
+
+// Resend sends the event of a firing again, as it was sent; nil for one of which only the beginning is kept.
+func (s *Session) Resend(v *Shown) *Firing {
+	if v.cut {
+		return nil
+	}
+	item := *v.Item
+	item.Payload, item.File = v.Sent, ""
+	return s.Fire(Order{Item: &item, Variant: v.Variant, Origin: v.Origin})
+}

@@ -64,6 +64,7 @@ type Firing struct {
 	driver  *runner.Follower
 	refused *build.Failure
 	trimmed bool
+	cut     bool // only the beginning of what was sent is kept
 }
 
 // Done is closed when it is over.
@@ -331,6 +332,7 @@ func (s *Session) trim() {
 			f.driver.Trim(f.trace, keptOfEach)
 			short := *f // a copy: the firing may be on a screen
 			short.sent, short.trimmed, short.Item = f.sent.Short(keptOfEach), true, f.Item.Short(keptOfEach)
+			short.cut = len(f.sent.Data()) > keptOfEach
 			s.firings[i] = &short
 		}
 	}

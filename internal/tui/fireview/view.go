@@ -282,8 +282,12 @@ func (m *Model) Key(k tea.KeyPressMsg) tea.Cmd {
 		if m.shown == nil || m.page.v.Sent == nil {
 			return msg.Complain("No event is shown that could be sent again.")
 		}
+		f := m.s.Resend(&m.page.v)
+		if f == nil {
+			return msg.Complain("Only the beginning of this event is kept, so it cannot be sent again.")
+		}
 		m.follow = true
-		m.show(m.s.Resend(&m.page.v))
+		m.show(f)
 		return m.read()
 	case is(Keys.Logs):
 		m.over = newLogs(m)
