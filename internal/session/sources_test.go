@@ -467,6 +467,9 @@ func TestLargeRequestsAreNotKeptForEver(t *testing.T) {
 					"only the first 65536 of its 20971520 bytes are kept") {
 				t.Errorf("a request that is not there any more was sent: %+v", again.Refused)
 			}
+			if s.Resend(&v) != nil {
+				t.Error("its beginning was sent again")
+			}
 		}
 	}
 }
