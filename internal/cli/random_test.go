@@ -384,8 +384,14 @@ func (x *thrown) compare(s measure.Summary, rows []map[string]string, said []log
 		x.times(row, wrong)
 	}
 	// what is cut off between the function's log and its answer, or before its log, is of a
-	// process that was killed, that crashed with others in progress, or that timed out
+	// process that was killed, that crashed with others in progress, that timed out, or that
+	// the end of the run ended
 	cut := 0
+	for _, row := range rows {
+		if row["result"] == "run over" {
+			cut++
+		}
+	}
 	for _, in := range []int{f.Crashes, f.Timeouts, x.kills} {
 		cut += 3 * in // slots
 	}
