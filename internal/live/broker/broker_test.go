@@ -3,6 +3,7 @@ package broker
 import (
 	"context"
 	"fmt"
+	"net"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -252,6 +253,35 @@ func TestWhatIsWrong(t *testing.T) {
 			}
 		}
 	})
+}
+
+// A server of an older MQTT is told from one that closes the connection.
+func TestOlderMQTT(t *testing.T) {
+	for want, answer := range map[string]string{"does not speak MQTT 5": "\x20\x02\x00\x01",
+		"harbour (127.0.0.1:": "\x20\x03\x00\x84\x00", "closed the connection before": ""} {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		go func() {
+			for {
+				c, err := l.Accept()
+				if err != nil {
+					return
+				}
+				_, _ = c.Read(make([]byte, 1000))
+				_, _ = c.Write([]byte(answer))
+				c.Close()
+			}
+		}()
+		s := &Server{Name: "harbour", Kind: "mqtt", Address: l.Addr().String(), User: "quay", Password: "s3cret"}
+		err = s.Copy(t.Context(), &plan.BrokerPlace{Topic: "a"}, Options{Note: func(string) {}, Ready: func() {}})
+		if err == nil || !strings.Contains(err.Error(), want) ||
+			answer != "" && !strings.Contains(err.Error(), "MQTT 5") {
+			t.Errorf("%q: %v", answer, err)
+		}
+		l.Close()
+	}
 }
 
 // A stream of JetStream is read from its end, over a restart of the server without a gap, and deleted messages are

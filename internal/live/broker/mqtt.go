@@ -4,9 +4,12 @@ import (
 	"cmp"
 	"context"
 	"crypto/rand"
+	"crypto/tls"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
+	"net"
 	"net/url"
 	"sync/atomic"
 	"time"
@@ -98,6 +101,11 @@ func (s *Server) subscribe(ctx context.Context, at *plan.BrokerPlace, o Options,
 				fail(s.refused())
 				return
 			}
+			if refused != nil && refused.ReasonCode == 0x84 || refused == nil && s.olderMQTT(ctx, secure) {
+				fail(fmt.Errorf("%s (%s) does not speak MQTT 5, and an older one has no room for attributes of events",
+					s.Name, s.Address))
+				return
+			}
 			fail(s.connecting(err))
 		},
 		OnConnectionUp: func(m *autopaho.ConnectionManager, ack *paho.Connack) {
@@ -181,4 +189,27 @@ func mqttMessage(p *paho.Publish) *Message {
 		}
 	}
 	return m
+}
+
+// olderMQTT reports whether a server refuses MQTT 5 in the way of MQTT 3.1.1 (§3.2.2.3), which a client of MQTT 5 takes
+// for a packet that was cut off.
+func (s *Server) olderMQTT(ctx context.Context, secure *tls.Config) bool {
+	ctx, stop := context.WithTimeout(ctx, connectWithin)
+	defer stop()
+	dial := new(net.Dialer).DialContext
+	if secure != nil {
+		dial = (&tls.Dialer{Config: secure}).DialContext
+	}
+	c, err := dial(ctx, "tcp", s.Address)
+	if err != nil {
+		return false
+	}
+	defer c.Close()
+	defer context.AfterFunc(ctx, func() { c.Close() })()
+	var answer [4]byte
+	_, err = c.Write([]byte("\x10\x0d\x00\x04MQTT\x05\x02\x00\x0a\x00\x00\x00"))
+	if err == nil {
+		_, err = io.ReadFull(c, answer[:])
+	}
+	return err == nil && answer == [4]byte{0x20, 2, 0, 1}
 }
