@@ -27,19 +27,23 @@ type class struct {
 	cap  float64 // +Inf for none
 	done float64 // processor time in nanoseconds that each piece of work that is always there would have got by now
 	rate float64 // and gets in a nanosecond
-	jobs heapOf[piece]
+	jobs queue[end, piece]
 }
 
 // piece is a piece of work.
 type piece struct {
-	until float64 // of the class's done
-	order uint64
 	rest  time.Duration
 	input engine.Input
 }
 
+// end is when a piece of work is done.
+type end struct {
+	until float64 // of the class's done
+	order uint64
+}
+
 // Before reports whether a piece is done before another one of its class.
-func (p piece) Before(q piece) bool {
+func (p end) Before(q end) bool {
 	return p.until < q.until || p.until == q.until && p.order < q.order
 }
 
@@ -116,7 +120,7 @@ func (m *Machine) add(now clock.Time, function int32, cpu, rest time.Duration, i
 	}
 	m.order++
 	c := &m.classes[at]
-	c.jobs.push(piece{c.done + float64(cpu), m.order, rest, in})
+	c.jobs.push(end{c.done + float64(cpu), m.order}, piece{rest, in})
 	m.share()
 }
 

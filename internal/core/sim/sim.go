@@ -113,7 +113,7 @@ type Simulation struct {
 	fx      engine.Effects
 	now     clock.Time
 	wake    clock.Time
-	due     heapOf[pending]
+	due     queue[moment, engine.Input]
 	order   uint64
 	over    bool
 	noMore  bool
@@ -176,11 +176,11 @@ func (s *Simulation) Run() {
 				s.later(at.Add(j.rest), j.input)
 			}
 		case answer:
-			x := s.due.pop()
-			if x.input.Kind == engine.Ready && s.Ready != nil {
-				s.Ready(x.input.Instance, at)
+			in := s.due.pop()
+			if in.Kind == engine.Ready && s.Ready != nil {
+				s.Ready(in.Instance, at)
 			}
-			s.handle(at, x.input)
+			s.handle(at, in)
 		case at == clock.Never:
 			return // nothing is left that could happen
 		default:
@@ -245,56 +245,72 @@ func (s *Simulation) work(f *engine.Effect, w *Work, in engine.Input) {
 
 func (s *Simulation) later(at clock.Time, in engine.Input) {
 	s.order++
-	s.due.push(pending{at, s.order, in})
+	s.due.push(moment{at, s.order}, in)
 }
 
-// pending is an input that will happen.
-type pending struct {
+// moment is when an input will happen.
+type moment struct {
 	at    clock.Time
 	order uint64
-	input engine.Input
 }
 
 // Before reports whether an input happens before another one.
-func (p pending) Before(q pending) bool { return p.at < q.at || p.at == q.at && p.order < q.order }
+func (p moment) Before(q moment) bool { return p.at < q.at || p.at == q.at && p.order < q.order }
 
-// heapOf is a binary heap, the first on top. It has no interface between its values and their order, which would put
-// each of them on the heap of the program.
-type heapOf[T interface{ Before(T) bool }] struct{ all []T }
+// queue is a binary heap by keys, the first on top. It has no interface between its keys and their order, which would
+// put each of them on the heap of the program, and it moves no values, which are large.
+type queue[K interface{ Before(K) bool }, V any] struct {
+	all    []entry[K]
+	values []V
+	free   []int32 // places in values
+}
 
-func (h *heapOf[T]) len() int { return len(h.all) }
+type entry[K any] struct {
+	key   K
+	place int32 // in values
+}
 
-func (h *heapOf[T]) first() *T { return &h.all[0] }
+func (q *queue[K, V]) len() int { return len(q.all) }
 
-func (h *heapOf[T]) push(x T) {
-	h.all = append(h.all, x)
-	for i := len(h.all) - 1; i > 0; {
+func (q *queue[K, V]) first() *K { return &q.all[0].key }
+
+func (q *queue[K, V]) push(key K, value V) {
+	place := int32(len(q.values))
+	if last := len(q.free) - 1; last >= 0 {
+		place, q.free = q.free[last], q.free[:last]
+		q.values[place] = value
+	} else {
+		q.values = append(q.values, value)
+	}
+	q.all = append(q.all, entry[K]{key, place})
+	for i := len(q.all) - 1; i > 0; {
 		up := (i - 1) / 2
-		if !h.all[i].Before(h.all[up]) {
+		if !q.all[i].key.Before(q.all[up].key) {
 			break
 		}
-		h.all[i], h.all[up] = h.all[up], h.all[i]
+		q.all[i], q.all[up] = q.all[up], q.all[i]
 		i = up
 	}
 }
 
-func (h *heapOf[T]) pop() T {
-	top, last := h.all[0], len(h.all)-1
-	h.all[0] = h.all[last]
-	h.all = h.all[:last]
+func (q *queue[K, V]) pop() (value V) {
+	top, last := q.all[0], len(q.all)-1
+	q.all[0] = q.all[last]
+	q.all = q.all[:last]
 	for i := 0; ; {
 		down := 2*i + 1
 		if down >= last {
 			break
 		}
-		if down+1 < last && h.all[down+1].Before(h.all[down]) {
+		if down+1 < last && q.all[down+1].key.Before(q.all[down].key) {
 			down++
 		}
-		if !h.all[down].Before(h.all[i]) {
+		if !q.all[down].key.Before(q.all[i].key) {
 			break
 		}
-		h.all[i], h.all[down] = h.all[down], h.all[i]
+		q.all[i], q.all[down] = q.all[down], q.all[i]
 		i = down
 	}
-	return top
+	q.free = append(q.free, top.place)
+	return q.values[top.place]
 }
