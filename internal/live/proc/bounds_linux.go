@@ -279,6 +279,9 @@ func newGroup(b Bounds) (*group, error) {
 		if b.CPU > 0 {
 			set(cpu, "cpu.cfs_period_us", strconv.Itoa(period))
 			set(cpu, "cpu.cfs_quota_us", quota)
+			if last := len(errs) - 1; errors.Is(errs[last], unix.EINVAL) {
+				errs = errs[:last] // a group above allows less, which holds for this one, too
+			}
 		}
 	}
 	if err := errors.Join(errs...); err != nil {

@@ -2,9 +2,32 @@ package proc
 
 import (
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 )
+
+// Where the program itself may use less than a function, as in a container, the function starts all the same.
+func TestABoundBeyondTheProgramsOwn(t *testing.T) {
+	h := groups()
+	if h.cpu == "" {
+		t.Skipf("NOT TESTED, since processors cannot be bounded here: %s", h.Why)
+	}
+	file, half, none := filepath.Join(h.cpu, "cpu.cfs_quota_us"), "50000", "-1"
+	if h.version == 2 {
+		file, half, none = filepath.Join(h.cpu, "cpu.max"), "50000 100000", "max"
+	}
+	if err := os.WriteFile(file, []byte(half), 0); err != nil {
+		t.Skipf("NOT TESTED: %v", err)
+	}
+	defer func() { _ = os.WriteFile(file, []byte(none), 0) }()
+	p, err := Start(Command{Args: []string{"sleep", "60"}, Bounds: Bounds{CPU: 1}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.Kill()
+	<-p.Done()
+}
 
 // Seats for bounded processes are kept ready, and nothing is left of their groups.
 func TestSeats(t *testing.T) {
