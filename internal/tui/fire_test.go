@@ -51,6 +51,7 @@ func TestTheInnerLoop(t *testing.T) {
 			x := open(t, 150, 42)
 			example(t, x.dir, c.name)
 			file := filepath.Join(x.dir, c.file)
+			change(t, filepath.Join(x.dir, "nightdrill.yaml"), "idle_after: 2s", "idle_after: 10m") // a slow machine
 			x.sttys(program)
 			x.wait("▸ Payloads", "fare-requests#1", "What does the function reply?", "next: cold")
 			x.keys("Enter")
@@ -82,8 +83,7 @@ func TestTheInnerLoop(t *testing.T) {
 			} else {
 				change(t, file, c.is, c.broken)
 			}
-			// not sent, or failed, where the last instance was idle for so long that it has stopped
-			x.wait("✗ ", "quote does not start: it exited with code 1 before it was ready", c.why,
+			x.wait("✗ not sent", "quote does not start: it exited with code 1 before it was ready", c.why,
 				"it is fired again automatically")
 			if c.name == "python" {
 				change(t, file, "TABLE = TABEL + {", "TABLE = {")
