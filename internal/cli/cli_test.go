@@ -56,7 +56,7 @@ func lay(t *testing.T, start, more string) string {
 	dir := t.TempDir()
 	patience := "2s"
 	if strings.Contains(start, "demo-function") { // which does start, however busy the machine is
-		patience = "20s"
+		patience = "60s"
 	}
 	yaml := `nightdrill: 1
 project: quay
@@ -440,10 +440,10 @@ func TestInterrupted(t *testing.T) {
 	}
 }
 
-// until waits for a condition, at most half a minute.
+// until waits for a condition, at most two minutes.
 func until(t *testing.T, holds func() bool) {
 	t.Helper()
-	for end := time.Now().Add(30 * time.Second); !holds(); runtime.Gosched() {
+	for end := time.Now().Add(2 * time.Minute); !holds(); runtime.Gosched() {
 		if time.Now().After(end) {
 			t.Fatal("waited in vain")
 		}

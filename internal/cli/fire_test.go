@@ -190,7 +190,7 @@ func TestFireKilled(t *testing.T) {
 		t.Helper()
 		tick := time.NewTicker(5 * time.Millisecond)
 		defer tick.Stop()
-		for end := time.Now().Add(20 * time.Second); ; <-tick.C {
+		for end := time.Now().Add(2 * time.Minute); ; <-tick.C {
 			if func() bool { _, err := os.Stat(filepath.Join(dir, name)); return err == nil }() {
 				return
 			}
@@ -264,8 +264,8 @@ def seen(event):
 	put(t, filepath.Join(dir, "nightdrill.yaml"), `nightdrill: 1
 publish: {mqtt: true}
 functions:
-  order: {handler: "f.py:order", env: {NEXT: "{publish:next}"}, start_timeout: 30s, timeout: 30s}
-  seen: {handler: "f.py:seen", start_timeout: 30s}
+  order: {handler: "f.py:order", env: {NEXT: "{publish:next}"}, start_timeout: 60s, timeout: 30s}
+  seen: {handler: "f.py:seen", start_timeout: 60s}
 sources:
   orders: {kind: queue, wires: [{to: order}]}
   next: {kind: queue, wires: [{to: seen}]}

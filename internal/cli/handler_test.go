@@ -27,7 +27,7 @@ func handlers(t *testing.T, all map[string]string, more string) string {
 	var functions, wires, queues strings.Builder
 	for name, settings := range all {
 		if !strings.Contains(settings, "start_timeout") { // a machine may be busy
-			settings += ", start_timeout: 20s"
+			settings += ", start_timeout: 60s"
 		}
 		fmt.Fprintf(&functions, "  %s: {%s}\n", name, settings)
 		fmt.Fprintf(&wires, "      - {to: %s, when: {path: \"/%s/{rest...}\"}}\n", name, name)
@@ -193,7 +193,7 @@ func TestNodeHandlers(t *testing.T) {
 // In Go a handler is built with its loader, in its own module, in which nothing is written.
 func TestGoHandlers(t *testing.T) {
 	has(t, "go")
-	handler := func(name string) string { return "start_timeout: 20s, handler: \"functions/desk.go:" + name + "\"" }
+	handler := func(name string) string { return "start_timeout: 60s, handler: \"functions/desk.go:" + name + "\"" }
 	tryHandlers(t, []handlerCase{
 		{"quote", handler("Quote") + ", takes: data", "POST x {\"adults\":2}", []string{"status 200", `"cents": 2400`,
 			"asked 1 quote-1", "handler"}},
@@ -384,8 +384,8 @@ func TestChecksAfterEverySave(t *testing.T) {
 	put(t, filepath.Join(dir, "asks.http"), "POST /fare HTTP/1.1\nHost: quay\nContent-Length: 2\n\n{}\n")
 	put(t, filepath.Join(dir, "nightdrill.yaml"), `nightdrill: 1
 functions:
-  one: {handler: "one.py:answer", takes: data, start_timeout: 20s}
-  two: {handler: "two.py:answer", takes: data, start_timeout: 20s, timeout: 20m}
+  one: {handler: "one.py:answer", takes: data, start_timeout: 60s}
+  two: {handler: "two.py:answer", takes: data, start_timeout: 60s, timeout: 20m}
 sources:
   first: {kind: http, wires: [{to: one, when: {method: POST, path: /fare}}]}
   second: {kind: http, wires: [{to: two}]}
@@ -470,7 +470,7 @@ func TestADividedWire(t *testing.T) {
 	put(t, filepath.Join(dir, "ask.request"), "GET /fare HTTP/1.1\n\n")
 	put(t, filepath.Join(dir, "nightdrill.yaml"), `nightdrill: 1
 functions:
-  fare: {handler: "fare.py:fare", start_timeout: 20s, timeout: 20s, concurrency: {max: 1},
+  fare: {handler: "fare.py:fare", start_timeout: 60s, timeout: 20s, concurrency: {max: 1},
     variants: {new: {env: {BY: new}}}}
 sources:
   web: {kind: http, wait: 20s, wires: [{shares: {fare: 60, fare@new: 40}}]}
@@ -520,7 +520,7 @@ def fare(event, context):
 `)
 	put(t, filepath.Join(dir, "nightdrill.yaml"), `nightdrill: 1
 functions:
-  fare: {handler: "fare.py:fare", takes: shaped, shape: {template: shape.tmpl}, start_timeout: 20s,
+  fare: {handler: "fare.py:fare", takes: shaped, shape: {template: shape.tmpl}, start_timeout: 60s,
     reply: {status: /code, headers: /meta, body: /result}}
 sources:
   web: {kind: http, wires: [{to: fare}]}
@@ -589,7 +589,7 @@ func TestKilledLoadersEnd(t *testing.T) {
 			put(t, filepath.Join(dir, "ask.request"), "GET / HTTP/1.1\n\n")
 			put(t, filepath.Join(dir, "nightdrill.yaml"), "nightdrill: 1\nfunctions:\n  f: {handler: \""+x.file+
 				":"+name+"\", "+
-				"timeout: 20m, start_timeout: 30s}\nsources:\n  web: {kind: http, wires: [{to: f}]}\n")
+				"timeout: 20m, start_timeout: 60s}\nsources:\n  web: {kind: http, wires: [{to: f}]}\n")
 			if err := syscall.Mkfifo(filepath.Join(dir, "began"), 0o600); err != nil {
 				t.Fatal(err)
 			}

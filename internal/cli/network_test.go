@@ -38,7 +38,7 @@ for line in sys.stdin:
 `)
 	put(t, filepath.Join(dir, "nightdrill.yaml"), `nightdrill: 1
 functions:
-  f: {start: [ip, netns, exec, `+space+`, python3, f.py], transport: lines, reach_at: `+here+`, start_timeout: 30s}
+  f: {start: [ip, netns, exec, `+space+`, python3, f.py], transport: lines, reach_at: `+here+`, start_timeout: 60s}
 sources:
   cargo: {kind: storage, wires: [{to: f}]}
   next: {kind: queue, wires: [{to: f}]}

@@ -153,7 +153,7 @@ func throw(t *testing.T, seed uint64) *thrown {
 	fmt.Fprintf(&b, "nightdrill: 1\nproject: thrown\nconcurrency: %d\nfunctions:\n", 3+r.IntN(9))
 	fmt.Fprintf(&b,
 		"  f: {start: [%q], env: {FAULTY: \"%d\", FAULTY_LOG: %q, GORACE: atexit_sleep_ms=0}, timeout: 250ms, "+
-			"start_timeout: 20s, idle_after: %dms, keep_warm: %d, concurrency: {max: %d, per_instance: %d}}\n",
+			"start_timeout: 60s, idle_after: %dms, keep_warm: %d, concurrency: {max: %d, per_instance: %d}}\n",
 		self, seed, x.log, 60+r.IntN(500), r.IntN(2), 2+r.IntN(5), 1+r.IntN(3))
 	fmt.Fprintf(&b, "sources:\n  fares: {kind: http, wait: %s, wires: [{to: f}]}\n", pick("0s", "50ms", "2s"))
 	fmt.Fprintf(&b, "  scans: {kind: queue, %s%s%slease: %s, %swires: [{to: f}]}\n", batch("scans"), retries("scans"),

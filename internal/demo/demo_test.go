@@ -94,7 +94,7 @@ func TestBoarding(t *testing.T) {
 	if aboard, _, retry := scan("BF-1815-001"); aboard != 0 || len(retry) != 1 {
 		t.Errorf("before the list is there: %d aboard, %v requested again", aboard, retry)
 	}
-	for end := time.Now().Add(10 * time.Second); ; {
+	for end := time.Now().Add(2 * time.Minute); ; {
 		if aboard, _, _ := scan("BF-1815-001"); aboard == 1 {
 			break
 		}

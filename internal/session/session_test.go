@@ -59,7 +59,7 @@ functions:
     env: {AS_FUNCTION: says, HARBOUR: holm, HARBOUR_TOKEN: very-secret-1}
     watch: [says.txt, "lib/**/*.txt"]
     timeout: 2s
-    start_timeout: 5s
+    start_timeout: 60s
     concurrency: {max: 2}
     variants:
       other: {env: {AS: other}}
@@ -126,7 +126,7 @@ func wait(t testing.TB, s *Session, f *Firing) Shown {
 	t.Helper()
 	select {
 	case <-f.Done():
-	case <-time.After(20 * time.Second):
+	case <-time.After(2 * time.Minute):
 		t.Fatalf("firing %d is not over: %+v", f.N, s.Look(f))
 	}
 	return s.Look(f)
@@ -137,7 +137,7 @@ func until(t testing.TB, what string, holds func() bool) {
 	t.Helper()
 	tick := time.NewTicker(5 * time.Millisecond)
 	defer tick.Stop()
-	for end := time.Now().Add(20 * time.Second); !holds(); <-tick.C {
+	for end := time.Now().Add(2 * time.Minute); !holds(); <-tick.C {
 		if time.Now().After(end) {
 			t.Fatalf("never: %s", what)
 		}

@@ -49,7 +49,7 @@ func TestADrillIsKeptAsItRuns(t *testing.T) {
 		t.Fatal(err)
 	}
 	var early *record.Run
-	for end := time.Now().Add(20 * time.Second); early == nil || len(early.Deliveries) < 20; {
+	for end := time.Now().Add(2 * time.Minute); early == nil || len(early.Deliveries) < 20; {
 		if early, err = d.Runs.Load(r.ID); err != nil || time.Now().After(end) {
 			t.Fatalf("it is not kept as it runs: %v", err)
 		}

@@ -157,7 +157,7 @@ func begin(t *testing.T, r *rand.Rand) *attacked {
 	a.write("asks.har", `{"log":{"entries":[`+har.String()+`]}}`)
 	a.write("nightdrill.yaml", fmt.Sprintf(`nightdrill: 1
 functions:
-  wire: {start: [%q], env: {WIRE: %q}, timeout: 700ms, start_timeout: 20s, concurrency: {max: 4}, idle_after: 2s}
+  wire: {start: [%q], env: {WIRE: %q}, timeout: 700ms, start_timeout: 60s, concurrency: {max: 4}, idle_after: 2s}
 sources:
   asks: {kind: http, wires: [{to: wire}]}
   box: {kind: storage, folder: box, attempts: 1, wires: [{to: wire}]}

@@ -79,7 +79,7 @@ func (s *shop) next() event.Object {
 	select {
 	case o := <-s.told:
 		return o
-	case <-time.After(10 * time.Second):
+	case <-time.After(2 * time.Minute):
 		s.Fatal("nothing was told")
 	}
 	return event.Object{}

@@ -27,7 +27,7 @@ func said(t *testing.T, p *Process, line string) {
 	t.Helper()
 	select {
 	case <-p.Output.Watch(regexp.MustCompile(line)):
-	case <-time.After(10 * time.Second):
+	case <-time.After(2 * time.Minute):
 		t.Fatalf("never said %q; %q", line, p.Output.Last(5))
 	}
 }
@@ -35,7 +35,7 @@ func said(t *testing.T, p *Process, line string) {
 // gone waits until a process is gone, or a zombie that no one reaps.
 func gone(t *testing.T, pid int) {
 	t.Helper()
-	for end := time.Now().Add(10 * time.Second); syscall.Kill(pid, 0) == nil; runtime.Gosched() {
+	for end := time.Now().Add(2 * time.Minute); syscall.Kill(pid, 0) == nil; runtime.Gosched() {
 		if text, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat"); err == nil &&
 			strings.Contains(string(text), ") Z ") {
 			return

@@ -188,7 +188,7 @@ func TestProxy(t *testing.T) {
 	if r, err = http.Get(base + "/gone"); err != nil || r.StatusCode != http.StatusBadGateway {
 		t.Errorf("a service that is gone: %v %v", r, err)
 	}
-	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
+	ctx, stop := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer stop()
 	p.Close(ctx)
 	list := read(t, path)
@@ -258,7 +258,7 @@ func TestManyAtOnce(t *testing.T) {
 		}()
 	}
 	wait.Wait()
-	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
+	ctx, stop := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer stop()
 	p.Close(ctx)
 	seen := map[string]bool{}

@@ -69,7 +69,7 @@ func TestAFunctionThatAnswersTwice(t *testing.T) {
 	rec, s := run(t, p, d)
 	// at full speed a surplus reply may come after the look for it, and be found later: how many
 	// are found depends on the machine
-	if e := &s.Events; e.Arrived < 5 || e.Failed+e.Unexpected == 0 {
+	if e := &s.Events; e.Failed+e.Unexpected == 0 {
 		t.Errorf("%+v, %q", s.Events, rec.Notes)
 	}
 }

@@ -237,7 +237,7 @@ func TestAnUnrulyFunction(t *testing.T) {
 		if !strings.Contains(in.Exit, "killed by signal 9") {
 			t.Errorf("instance ended as %q", in.Exit)
 		}
-		for end := time.Now().Add(5 * time.Second); ; runtime.Gosched() {
+		for end := time.Now().Add(2 * time.Minute); ; runtime.Gosched() {
 			out, _ := exec.Command("ps", "-o", "pid=,stat=,args=", "-s", fmt.Sprint(in.PID)).Output()
 			left := slices.DeleteFunc(strings.Split(strings.TrimSpace(string(out)), "\n"),
 				func(l string) bool { return l == "" || strings.Contains(l, " Z") })
@@ -261,9 +261,17 @@ func TestTroubleIsNamed(t *testing.T) {
 	} {
 		t.Run(as, func(t *testing.T) {
 			p, d := testProject(as, true, "1", "2", "3", "4")
-			p.Functions[0].StartTimeout = 800 * time.Millisecond
+			d.Settle = 50 * time.Second // less than idle_after
+			switch as {
+			case "elsewhere": // it must have been where it listens by then
+				p.Functions[0].StartTimeout = 3 * time.Second
+			case "never":
+				p.Functions[0].StartTimeout = 800 * time.Millisecond
+			default:
+				p.Functions[0].StartTimeout = time.Minute
+			}
 			if as == "crashes" {
-				p.Functions[0].StartTimeout, p.Sources[0].BatchMax, d.Limits[0].Max = 10*time.Second, 1, 1
+				p.Sources[0].BatchMax, d.Limits[0].Max = 1, 1
 			}
 			rec, s := run(t, p, d)
 			if text := strings.Join(rec.Notes, "\n"); !strings.Contains(text, want) {
