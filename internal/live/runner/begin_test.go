@@ -65,7 +65,9 @@ func TestADrillBeginsWarm(t *testing.T) {
 // request.
 func TestAFunctionThatAnswersTwice(t *testing.T) {
 	p, d := testProject("misbehaves: answers twice", false, "a")
-	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Callers, Size: 1, For: 300 * time.Millisecond}}
+	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Steady, Rate: arrival.Rate{Events: 100, Per: time.Second},
+		For: 300 * time.Millisecond}}
+	p.Sources[0].Wait = 50 * time.Second
 	rec, s := run(t, p, d)
 	// at full speed a surplus reply may come after the look for it, and be found later: how many
 	// are found depends on the machine
