@@ -172,6 +172,9 @@ func family(process, shape string, n int, times float64, r *rand.Rand) (differ i
 // Populations that are alike are taken for different in at most one family of
 // comparisons in twenty, at every size from 6 on.
 func TestFamiliesAreWrongOnceInTwenty(t *testing.T) {
+	if testing.Short() {
+		t.Skip("of shares among many families")
+	}
 	r := rand.New(rand.NewPCG(4, 1))
 	for _, process := range names(processes) {
 		for _, shape := range names(shapes) {
@@ -221,6 +224,9 @@ func TestWhatWouldHaveBeenFoundIs(t *testing.T) {
 
 // The table of docs/compare.md is what simulations give.
 func TestThePublishedPower(t *testing.T) {
+	if testing.Short() {
+		t.Skip("of shares among many families")
+	}
 	text, err := os.ReadFile("../../../docs/compare.md")
 	if err != nil {
 		t.Fatal(err)

@@ -34,7 +34,7 @@ func level(n int, seed uint64, rho float64, heavy bool) []float64 {
 func TestFalseAlarms(t *testing.T) {
 	series := 150
 	if testing.Short() {
-		series = 60
+		series = 15
 	}
 	for _, c := range []struct {
 		name  string
@@ -65,6 +65,9 @@ func TestFalseAlarms(t *testing.T) {
 }
 
 func TestChangesAreFound(t *testing.T) {
+	if testing.Short() {
+		t.Skip("of shares among many series")
+	}
 	for _, c := range []struct {
 		name string
 		at   []int
