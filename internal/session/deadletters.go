@@ -26,7 +26,7 @@ type sentAgain struct {
 type letters struct {
 	all    []runner.Letter
 	weight int
-	lost   int // the oldest, for which there was no room
+	full   bool // there was no room for the oldest
 }
 
 func weight(l *runner.Letter) int { return len(l.Payload.Data()) + letterCosts }
@@ -36,8 +36,8 @@ func (x *letters) add(l runner.Letter) {
 	x.weight += weight(&l)
 }
 
-// keepFailed keeps the failed events of a firing that is over; the session's lock is held.
-func (s *Session) keepFailed(f *Firing) {
+// keepLetters keeps the failed events of a firing that is over; the session's lock is held.
+func (s *Session) keepLetters(f *Firing) {
 	if f.trace == nil {
 		return
 	}
@@ -56,11 +56,11 @@ func (s *Session) keepFailed(f *Firing) {
 	for ; s.letters.weight > keptOfLetters/8*7 && let < len(s.letters.all)-1; let++ {
 		s.letters.weight -= weight(&s.letters.all[let])
 	}
-	if s.letters.lost == 0 {
+	if !s.letters.full {
+		s.letters.full = true
 		s.Log.Add(time.Now(), "dead letters", "dead letters", logs.Note, fmt.Sprintf("there are more failed events "+
 			"than fit into %d MiB: the oldest can no longer be sent again", keptOfLetters>>20))
 	}
-	s.letters.lost += let
 	s.letters.all = slices.Delete(s.letters.all, 0, let)
 }
 
@@ -99,16 +99,16 @@ func (s *Session) SendAgain(source string) (n int, err error) {
 	if s.Plan().SourceNamed(source) < 0 {
 		return 0, fmt.Errorf("there is no source %q", source)
 	}
-	for _, l := range s.lettersOf(source) {
-		if err != nil { // it is kept for another time
-			s.mu.Lock()
-			s.letters.add(l)
-			s.mu.Unlock()
-			continue
+	all := s.lettersOf(source)
+	for ; n < len(all); n++ {
+		if _, err = s.firePublished(all[n].Source, all[n].Payload); err != nil {
+			break
 		}
-		if _, err = s.firePublished(l.Source, l.Payload); err == nil {
-			n++
-		}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, l := range all[n:] { // kept for another time
+		s.letters.add(l)
 	}
 	return n, err
 }

@@ -93,7 +93,7 @@ func (s *Session) arrived(f *Firing) {
 // ended counts what came of a firing that is no longer kept.
 func (s *Session) ended(f *Firing) {
 	f.fate.over = true
-	s.keepFailed(f)
+	s.keepLetters(f)
 	if f.Origin == Published {
 		s.waiting--
 	}

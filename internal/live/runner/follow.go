@@ -480,7 +480,7 @@ func trim(t *Trace, most int) {
 	}
 }
 
-// Letter is an event of which a delivery failed for good.
+// Letter is an event of which a delivery failed for good, and that a queue or a stream can be asked for.
 type Letter struct {
 	Number  int64 // of the event
 	Source  string
@@ -488,7 +488,7 @@ type Letter struct {
 	Payload *payload.Payload
 }
 
-// Letters lists those of a track and of what was made of it of which a delivery failed for good.
+// Letters lists those of a track and of what was made of it.
 func (d *Follower) Letters(t *Trace) (out []Letter) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -497,12 +497,12 @@ func (d *Follower) Letters(t *Trace) (out []Letter) {
 		for _, m := range t.Made {
 			walk(m)
 		}
-		if !slices.ContainsFunc(t.Ended, func(e record.Delivery) bool {
+		src := &d.p.Sources[t.Source]
+		if !src.Kind.Published() && src.DeadLetter < 0 || !slices.ContainsFunc(t.Ended, func(e record.Delivery) bool {
 			return e.Outcome == engine.DeadLettered || e.Outcome == engine.Failed
 		}) {
 			return
 		}
-		src := &d.p.Sources[t.Source]
 		l := Letter{Number: t.Number, Source: src.Name, Payload: t.Payload}
 		if src.DeadLetter >= 0 {
 			l.Dead = d.p.Sources[src.DeadLetter].Name
