@@ -250,9 +250,14 @@ func newGroup(b Bounds) (*group, error) {
 	}
 	var errs []error
 	set := func(dir, file, value string) {
-		if dir != "" {
-			errs = append(errs, os.WriteFile(filepath.Join(dir, file), []byte(value), 0))
+		if dir == "" {
+			return
 		}
+		err := os.WriteFile(filepath.Join(dir, file), []byte(value), 0)
+		if file == "cpu.cfs_quota_us" && errors.Is(err, unix.EINVAL) {
+			return // a group above allows less, which holds for this one, too
+		}
+		errs = append(errs, err)
 	}
 	const period = 100_000 // µs
 	quota := strconv.Itoa(max(int(b.CPU*period), 1000))
@@ -279,9 +284,6 @@ func newGroup(b Bounds) (*group, error) {
 		if b.CPU > 0 {
 			set(cpu, "cpu.cfs_period_us", strconv.Itoa(period))
 			set(cpu, "cpu.cfs_quota_us", quota)
-			if last := len(errs) - 1; errors.Is(errs[last], unix.EINVAL) {
-				errs = errs[:last] // a group above allows less, which holds for this one, too
-			}
 		}
 	}
 	if err := errors.Join(errs...); err != nil {
