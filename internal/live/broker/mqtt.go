@@ -205,7 +205,7 @@ func (s *Server) olderMQTT(ctx context.Context, secure *tls.Config) bool {
 		return false
 	}
 	defer c.Close()
-	defer context.AfterFunc(ctx, func() { c.Close() })()
+	_ = c.SetDeadline(time.Now().Add(connectWithin)) // of a connection that is there it cannot fail
 	var answer [4]byte
 	_, err = c.Write([]byte("\x10\x0d\x00\x04MQTT\x05\x02\x00\x0a\x00\x00\x00"))
 	if err == nil {
