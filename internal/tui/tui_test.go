@@ -238,11 +238,7 @@ func TestWhileADrillRuns(t *testing.T) {
 	file := filepath.Join(x.dir, "nightdrill.yaml")
 	change(t, file, "- {steady: 20/s, for: 2s}", "- {steady: 2/s, for: 1h}")
 	change(t, file, "to: 6/s}, for: 10s}", "to: 6/s}, for: 10s}, {steady: 0.5/s, for: 1h}")
-	x.sttys(program)
-	x.wait("▸ Payloads")
-	x.keys("4")
-	x.wait("Which drill?")
-	x.keys("Enter")
+	x.drill("Enter")
 	x.wait("● friday-evening", "Arrivals", "quote-1", "◆")
 	// the map while the drill runs: every kind with what it lives by
 	x.keys("2")
@@ -267,6 +263,16 @@ func TestWhileADrillRuns(t *testing.T) {
 	x.wait("Functions: the worst first", "did not finish")
 	x.keys("q")
 	x.restored(0)
+}
+
+// drill starts the program, and with keys in its list a drill.
+func (x *terminal) drill(keys ...string) {
+	x.t.Helper()
+	x.sttys(program)
+	x.wait("▸ Payloads")
+	x.keys("4")
+	x.wait("Which drill?")
+	x.keys(keys...)
 }
 
 // over opens invocations of the chosen lane, one after the other, to one that is over.
@@ -527,11 +533,7 @@ func TestBrokenOff(t *testing.T) {
 		t.Run(by, func(t *testing.T) {
 			x := open(t, 120, 40)
 			lay(t, x.dir)
-			x.sttys(program)
-			x.wait("▸ Payloads")
-			x.keys("4")
-			x.wait("Which drill?")
-			x.keys("Down", "Enter")
+			x.drill("Down", "Enter")
 			x.wait("● endless", "▁")
 			x.until("with an answer", func() bool { return answered.MatchString(x.pane()) })
 			code := 130
