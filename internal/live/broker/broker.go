@@ -133,12 +133,17 @@ func (s *Server) Copy(ctx context.Context, at *plan.BrokerPlace, o Options) erro
 // stopped is an error by Options.Each.
 type stopped struct{ error }
 
+// at names the server and where it is.
+func (s *Server) at() string {
+	if s.Name == s.Address {
+		return s.Address
+	}
+	return s.Name + " (" + s.Address + ")"
+}
+
 // connecting returns why a connection was not made, in words that hold no URL.
 func (s *Server) connecting(err error) error {
-	at := s.Name + " (" + s.Address + ")"
-	if s.Name == s.Address {
-		at = s.Address
-	}
+	at := s.at()
 	unknown, host, wrongCertificate := new(x509.UnknownAuthorityError), new(x509.HostnameError),
 		new(x509.CertificateInvalidError)
 	var dns *net.DNSError

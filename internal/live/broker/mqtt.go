@@ -102,8 +102,8 @@ func (s *Server) subscribe(ctx context.Context, at *plan.BrokerPlace, o Options,
 				return
 			}
 			if refused != nil && refused.ReasonCode == 0x84 || refused == nil && s.olderMQTT(ctx, secure) {
-				fail(fmt.Errorf("%s (%s) does not speak MQTT 5, and an older one has no room for attributes of events",
-					s.Name, s.Address))
+				fail(fmt.Errorf("%s does not speak MQTT 5, and an older one has no room for attributes of events",
+					s.at()))
 				return
 			}
 			fail(s.connecting(err))
