@@ -234,7 +234,8 @@ func TestAnUnrulyFunction(t *testing.T) {
 		t.Errorf("events %+v", s.Events)
 	}
 	for _, in := range rec.Instances {
-		if !strings.Contains(in.Exit, "killed by signal 9") {
+		// one that was still starting may have been stopped before it could ignore that
+		if in.Ready > 0 && !strings.Contains(in.Exit, "killed by signal 9") {
 			t.Errorf("instance ended as %q", in.Exit)
 		}
 		for end := time.Now().Add(2 * time.Minute); ; runtime.Gosched() {
