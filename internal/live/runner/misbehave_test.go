@@ -33,8 +33,7 @@ var programs = map[string]func(l net.Listener, requests *atomic.Int32) http.Hand
 		return nil
 	},
 	"ready and then closes the port": func(l net.Listener, _ *atomic.Int32) http.HandlerFunc {
-		time.AfterFunc(50*time.Millisecond, func() { l.Close() })
-		return nil
+		return func(http.ResponseWriter, *http.Request) { l.Close() } // the first is answered
 	},
 	"hangs": func(net.Listener, *atomic.Int32) http.HandlerFunc {
 		return func(http.ResponseWriter, *http.Request) { select {} }
