@@ -2,8 +2,6 @@ package store
 
 import (
 	"encoding/binary"
-	"errors"
-	"fmt"
 	"slices"
 	"sync"
 	"time"
@@ -23,7 +21,7 @@ import (
 type codec[T any] struct {
 	columns int
 	put     func(*T, []int64)
-	get     func([]int64) T
+	get     func([]int64, *T)
 }
 
 var arrivals = codec[record.Arrival]{9,
@@ -32,12 +30,12 @@ var arrivals = codec[record.Arrival]{9,
 			int64(a.Round), int64(a.Source)
 		c[6], c[7], c[8] = int64(a.Origin), int64(a.Fault), int64(a.Delay)
 	},
-	func(c []int64) record.Arrival {
+	func(c []int64, to *record.Arrival) {
 		origin := engine.Origin(c[6])
 		if c[2] >= 0 && origin == engine.FromOutside { // written when there were only dead letters
 			origin = engine.FromDeadLetter
 		}
-		return record.Arrival{Due: clock.Time(c[0]), Arrived: clock.Time(c[0] + c[1]), From: c[2],
+		*to = record.Arrival{Due: clock.Time(c[0]), Arrived: clock.Time(c[0] + c[1]), From: c[2],
 			Payload: int32(c[3]), Round: int32(c[4]), Source: int32(c[5]), Origin: origin, Fault: uint8(c[7]),
 			Delay: time.Duration(c[8])}
 	}}
@@ -52,9 +50,9 @@ var invocations = codec[record.Invocation]{19,
 		c[10], c[11], c[12], c[13], c[14] = int64(v.Batch), int64(v.Status), int64(v.Class), int64(v.Result), late
 		c[15], c[16], c[17], c[18] = int64(v.Reply), int64(v.Timing), unexpected, int64(v.RetryAfter)
 	},
-	func(c []int64) record.Invocation {
+	func(c []int64, to *record.Invocation) {
 		at := clock.Time(c[1])
-		return record.Invocation{ID: uint64(c[0]), Assigned: at, Sent: absolute(c[2], at),
+		*to = record.Invocation{ID: uint64(c[0]), Assigned: at, Sent: absolute(c[2], at),
 			Received: absolute(c[3], at), Done: absolute(c[4], at),
 			Function: int32(c[5]), Instance: int32(c[6]), Slot: int32(c[7]), Source: int32(c[8]), Wire: int32(c[9]),
 			Batch: int32(c[10]), Status: int32(c[11]), Class: engine.Class(c[12]), Result: engine.Result(c[13]),
@@ -68,8 +66,8 @@ var attempts = codec[record.Attempt]{6,
 		c[0], c[1], c[2], c[3], c[4], c[5] = a.Event, int64(a.Invocation), int64(a.Source), int64(a.Wire), int64(a.N),
 			int64(a.Result)
 	},
-	func(c []int64) record.Attempt {
-		return record.Attempt{Event: c[0], Invocation: uint64(c[1]), Source: int32(c[2]), Wire: int32(c[3]),
+	func(c []int64, to *record.Attempt) {
+		*to = record.Attempt{Event: c[0], Invocation: uint64(c[1]), Source: int32(c[2]), Wire: int32(c[3]),
 			N: int32(c[4]), Result: engine.Result(c[5])}
 	}}
 
@@ -79,8 +77,8 @@ var deliveries = codec[record.Delivery]{8,
 			int64(d.Wire), int64(d.Attempts), int64(d.Outcome)
 		c[7] = int64(d.Cause)
 	},
-	func(c []int64) record.Delivery {
-		return record.Delivery{Event: c[0], Invocation: uint64(c[1]), Ended: clock.Time(c[2]), Source: int32(c[3]),
+	func(c []int64, to *record.Delivery) {
+		*to = record.Delivery{Event: c[0], Invocation: uint64(c[1]), Ended: clock.Time(c[2]), Source: int32(c[3]),
 			Wire: int32(c[4]), Attempts: int32(c[5]), Outcome: engine.Outcome(c[6]), Cause: engine.Cause(c[7])}
 	}}
 
@@ -89,8 +87,8 @@ var levels = codec[record.Level]{6,
 		c[0], c[1], c[2], c[3], c[4], c[5] = int64(l.At), int64(l.Function), int64(l.Waiting), int64(l.InFlight),
 			int64(l.Starting), int64(l.Ready)
 	},
-	func(c []int64) record.Level {
-		return record.Level{At: clock.Time(c[0]), Function: int32(c[1]), Waiting: int32(c[2]), InFlight: int32(c[3]),
+	func(c []int64, to *record.Level) {
+		*to = record.Level{At: clock.Time(c[0]), Function: int32(c[1]), Waiting: int32(c[2]), InFlight: int32(c[3]),
 			Starting: int32(c[4]), Ready: int32(c[5])}
 	}}
 
@@ -103,9 +101,9 @@ var calls = codec[record.Call]{14,
 		c[10], c[11], c[12] = int64(x.Label), int64(x.Way), int64(x.Failed)
 		c[13] = bit(x.OnPurpose) | bit(x.Repeated)<<1 | bit(x.Starting)<<2
 	},
-	func(c []int64) record.Call {
+	func(c []int64, to *record.Call) {
 		at := clock.Time(c[2])
-		return record.Call{Invocation: uint64(c[0]), Among: int32(c[1]), Began: at, First: absolute(c[3], at),
+		*to = record.Call{Invocation: uint64(c[0]), Among: int32(c[1]), Began: at, First: absolute(c[3], at),
 			Done: absolute(c[4], at), Waited: clock.Time(c[5]), Upstream: int32(c[6]), Function: int32(c[7]),
 			Instance: int32(c[8]), Status: int32(c[9]), Label: int32(c[10]), Way: record.CallWay(c[11]),
 			Failed: record.CallFailure(c[12]), OnPurpose: c[13]&1 != 0, Repeated: c[13]&2 != 0, Starting: c[13]&4 != 0}
@@ -115,8 +113,8 @@ var machine = codec[record.MachineLoad]{5,
 	func(m *record.MachineLoad, c []int64) {
 		c[0], c[1], c[2], c[3], c[4] = int64(m.At), int64(m.Busy), int64(m.Ours), int64(m.Running), int64(m.Stalled)
 	},
-	func(c []int64) record.MachineLoad {
-		return record.MachineLoad{At: clock.Time(c[0]), Busy: int32(c[1]), Ours: int32(c[2]), Running: int32(c[3]),
+	func(c []int64, to *record.MachineLoad) {
+		*to = record.MachineLoad{At: clock.Time(c[0]), Busy: int32(c[1]), Ours: int32(c[2]), Running: int32(c[3]),
 			Stalled: int32(c[4])}
 	}}
 
@@ -127,8 +125,8 @@ var spans = codec[record.Span]{11,
 			int64(s.Kind)
 		c[10] = bit(s.Failed)
 	},
-	func(c []int64) record.Span {
-		return record.Span{Event: c[0], Invocation: uint64(c[1]), ID: uint64(c[2]), Parent: uint64(c[3]),
+	func(c []int64, to *record.Span) {
+		*to = record.Span{Event: c[0], Invocation: uint64(c[1]), ID: uint64(c[2]), Parent: uint64(c[3]),
 			Begin: clock.Time(c[4]), End: absolute(c[5], clock.Time(c[4])), Function: int32(c[6]), Name: int32(c[7]),
 			Attributes: int32(c[8]), Kind: uint8(c[9]), Failed: c[10] != 0}
 	}}
@@ -220,78 +218,4 @@ func appendColumn(b []byte, values []int64) []byte {
 		last = v
 	}
 	return b
-}
-
-// mostRecords bounds a block, so that a damaged one cannot ask for endless memory.
-const mostRecords = 1 << 24
-
-var errCut = errors.New("the block is cut off")
-
-// decode appends the records of a block.
-func (c *codec[T]) decode(to []T, block []byte) ([]T, error) {
-	n, k := binary.Uvarint(block)
-	if k <= 0 {
-		return to, errCut
-	}
-	block = block[k:]
-	if n > mostRecords {
-		return to, fmt.Errorf("a block of %d records is not one that was written", n)
-	}
-	columns := make([][]byte, c.columns)
-	for i := range columns {
-		if len(block) == 0 { // written before there was this column
-			columns = columns[:i]
-			break
-		}
-		size, k := binary.Uvarint(block)
-		if k <= 0 || size > uint64(len(block)-k) {
-			return to, errCut
-		}
-		columns[i] = block[k : k+int(size)]
-		block = block[k+int(size):]
-	}
-	row := make([]int64, c.columns)
-	readers := make([]columnReader, len(columns))
-	for i := range columns {
-		readers[i] = columnReader{data: columns[i], runs: uint64(len(columns[i])) < n}
-	}
-	for range n {
-		for i := range readers { // columns that are missing stay 0
-			if !readers[i].next(&row[i]) {
-				return to, errCut
-			}
-		}
-		to = append(to, c.get(row))
-	}
-	return to, nil
-}
-
-type columnReader struct {
-	data []byte
-	runs bool
-	step int64
-	left uint64 // of the present run
-}
-
-// next adds the next difference to a value.
-func (r *columnReader) next(value *int64) bool {
-	if r.left > 0 {
-		r.left--
-		*value += r.step
-		return true
-	}
-	d, k := binary.Varint(r.data)
-	if k <= 0 {
-		return false
-	}
-	r.data = r.data[k:]
-	if r.runs {
-		n, k := binary.Uvarint(r.data)
-		if k <= 0 || n == 0 {
-			return false
-		}
-		r.data, r.step, r.left = r.data[k:], d, n-1
-	}
-	*value += d
-	return true
 }

@@ -47,7 +47,7 @@ func (s *Store) blocksOf(id, kind string, out map[string][]block) (at int, err e
 
 // eachBlock visits the blocks of a kind in order; their bytes are the visitor's until it returns.
 func (s *Store) eachBlock(id, kind string, do func(block) error) error {
-	rows, err := s.db.Query("SELECT seq, data FROM blocks WHERE run = ? AND kind = ? ORDER BY seq", id, kind)
+	rows, err := s.reads.Query("SELECT seq, data FROM blocks WHERE run = ? AND kind = ? ORDER BY seq", id, kind)
 	if err != nil {
 		return err
 	}

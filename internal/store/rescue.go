@@ -87,7 +87,7 @@ func rescuable(path string) error {
 		if _, busy := s.db.Exec("BEGIN IMMEDIATE; ROLLBACK"); s.trouble(busy) == ErrBusy { // by whatever program
 			err = s.said(busy)
 		}
-		_ = s.db.Close()
+		_, _ = s.reads.Close(), s.db.Close()
 	}
 	switch {
 	case err == nil:

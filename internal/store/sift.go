@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"errors"
 	"math"
+	"sync"
 
 	"nightdrill.dev/internal/core/record"
 )
@@ -77,7 +78,7 @@ func (s *Store) sift(r *record.Run, f record.Filter) (*record.Run, error) {
 
 // reader returns the records of a run from its file.
 func (s *Store) reader(x *extent) *record.Reader {
-	return &record.Reader{Head: x.run, Events: int(x.events),
+	return &record.Reader{Head: x.run, Events: int(x.events), Over: int(x.invocations),
 		Arrivals:    readEach(s, x.run.ID, "arrivals", &arrivals, x.arrival),
 		Invocations: readEach(s, x.run.ID, "invocations", &invocations, x.invocation),
 		Attempts:    readEach(s, x.run.ID, "attempts", &attempts, x.attempt),
@@ -87,23 +88,48 @@ func (s *Store) reader(x *extent) *record.Reader {
 		Spans:       readEach(s, x.run.ID, "spans", &spans, x.span)}
 }
 
-// readEach returns what decodes the blocks of a kind one after the other, and visits their records.
+// batch is how many records are decoded ahead of those that are visited, several times.
+const batch = 16 * tileRows
+
+// readEach returns what decodes the blocks of a kind one after the other, and visits their records meanwhile.
 func readEach[T any](s *Store, run, kind string, c *codec[T], sound func(int, *T) bool) record.Each[T] {
 	return func(visit func(int, *T)) error {
-		n := 0
-		var some []T
-		return s.eachBlock(run, kind, func(b block) (err error) {
-			if some, err = c.decode(some[:0], b.data); err != nil {
-				return err
-			}
-			for i := range some {
-				if !sound(n, &some[i]) {
-					return errUnsound
+		ready, free := make(chan []T, 2), make(chan []T, 3)
+		for range cap(free) {
+			free <- nil
+		}
+		var err error
+		var wg sync.WaitGroup
+		wg.Go(func() {
+			defer close(ready)
+			n := 0
+			err = s.eachBlock(run, kind, func(b block) error {
+				d, err := c.decoder(b.data)
+				for err == nil && d.left > 0 {
+					some := (<-free)[:0]
+					for err == nil && d.left > 0 && len(some) < batch {
+						some, err = d.next(some)
+					}
+					for i := range some {
+						if !sound(n+i, &some[i]) {
+							return errUnsound
+						}
+					}
+					n += len(some)
+					ready <- some
 				}
-				visit(n, &some[i])
-				n++
-			}
-			return nil
+				return err
+			})
 		})
+		n := 0
+		for some := range ready {
+			for i := range some {
+				visit(n+i, &some[i])
+			}
+			n += len(some)
+			free <- some
+		}
+		wg.Wait()
+		return err
 	}
 }

@@ -77,7 +77,8 @@ UPDATE runs SET project = coalesce(json_extract(head, '$.project'), ''),
 
 // Store is an open store of runs.
 type Store struct {
-	db    *sql.DB
+	db    *sql.DB // one connection
+	reads *sql.DB // connections that only read, so that records are read side by side, and hold up no writing
 	path  string
 	open  *hold.Lock // shared with others; a rescue has it alone
 	mu    sync.Mutex
@@ -197,6 +198,11 @@ func (s *Store) connect() error {
 	}
 	db.SetMaxOpenConns(1)
 	s.db = db
+	if s.reads, err = sql.Open("sqlite", "file:"+uriPath(path)+
+		"?_pragma=busy_timeout(5000)&_pragma=query_only(1)"); err != nil {
+		_ = db.Close()
+		return err
+	}
 	if err := patiently(s.prepare); err != nil {
 		_ = db.Close()
 		if s.trouble(err) != nil {
@@ -282,7 +288,7 @@ func (s *Store) Close() error {
 	}
 	s.aside = nil
 	s.mu.Unlock()
-	err := s.db.Close()
+	err := errors.Join(s.reads.Close(), s.db.Close())
 	s.open.Release()
 	return err
 }

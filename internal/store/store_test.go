@@ -213,13 +213,6 @@ func TestTwoProgramsMayMakeTheStoreAtOnce(t *testing.T) {
 	}
 }
 
-func FuzzDecode(f *testing.F) {
-	f.Add(invocations.encode(random(3, "x").Invocations))
-	f.Fuzz(func(t *testing.T, block []byte) {
-		_, _ = invocations.decode(nil, block) // any error, no panic, no endless memory
-	})
-}
-
 // BenchmarkAppend says what keeping an invocation with its arrival, attempt and
 // delivery costs, in blocks of half a second at 10,000 events a second.
 func BenchmarkAppend(b *testing.B) {

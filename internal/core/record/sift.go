@@ -19,6 +19,7 @@ type Each[T any] func(visit func(int, *T)) error
 type Reader struct {
 	Head        *Run // the run with its instances, without its other records
 	Events      int
+	Over        int // invocations that are
 	Arrivals    Each[Arrival]
 	Invocations Each[Invocation]
 	Attempts    Each[Attempt]
@@ -30,8 +31,8 @@ type Reader struct {
 
 // held returns the records of a run that is held in memory.
 func held(r *Run) *Reader {
-	return &Reader{r, len(r.Arrivals), each(r.Arrivals), each(r.Invocations), each(r.Attempts), each(r.Deliveries),
-		each(r.Levels), each(r.Calls), each(r.Spans)}
+	return &Reader{r, len(r.Arrivals), len(r.Invocations), each(r.Arrivals), each(r.Invocations), each(r.Attempts),
+		each(r.Deliveries), each(r.Levels), each(r.Calls), each(r.Spans)}
 }
 
 func each[T any](all []T) Each[T] {
@@ -54,7 +55,7 @@ type passed struct {
 // has reports whether there is a record of an invocation.
 func (p *passed) has(id uint64) bool { return id < uint64(len(p.there)) && p.there[id] }
 
-// passing finds out which invocations pass.
+// passing finds out which invocations pass, except for conditions on deliveries.
 func passing(from *Reader, s *sieve) (*passed, error) {
 	r, p := from.Head, &passed{}
 	about := s.ofDeliveries()
@@ -69,6 +70,11 @@ func passing(from *Reader, s *sieve) (*passed, error) {
 	}
 	if s.method != "" {
 		p.payload = make([]int32, from.Events)
+	}
+	ids := from.Over + from.Over/64 + 1 // about as many, since most are over
+	p.there, p.ok = make([]bool, 0, ids), make([]bool, 0, ids)
+	if about {
+		p.done = make([]clock.Time, 0, ids)
 	}
 	err := together(func() error {
 		if !about && s.method == "" {
@@ -123,17 +129,6 @@ func passing(from *Reader, s *sieve) (*passed, error) {
 			}
 		}))
 	}
-	if about {
-		ends := make([]bool, len(p.ok)) // a delivery that passes
-		err = errors.Join(err, from.Deliveries(func(_ int, d *Delivery) {
-			if p.has(d.Invocation) && int(d.Event) < len(p.due) && p.delivery(s, d) {
-				ends[d.Invocation] = true
-			}
-		}))
-		for id := range p.ok {
-			p.ok[id] = p.ok[id] && ends[id]
-		}
-	}
 	return p, err
 }
 
@@ -182,28 +177,21 @@ func Sift(from *Reader, f Filter) (*Run, error) {
 	out.Filtered = true
 	out.Arrivals, out.Invocations, out.Attempts, out.Deliveries, out.Levels, out.Open = nil, nil, nil, nil, nil, nil
 	out.Calls, out.Spans = nil, nil
-	n := count(p.ok)
-	out.Invocations = make([]Invocation, 0, n)
-	called := make([]bool, len(r.Instances))
+	about := s.ofDeliveries()
 	kept := make([]bool, from.Events)
-	out.Deliveries = make([]Delivery, 0, n)
-	err = together(func() error {
-		return from.Invocations(func(_ int, v *Invocation) {
-			if p.ok[v.ID] {
-				out.Invocations = append(out.Invocations, *v)
-				if int(v.Instance) < len(called) {
-					called[v.Instance] = true
-				}
-			}
-		})
-	}, func() error {
-		return from.Deliveries(func(_ int, d *Delivery) {
+	ofDeliveries := func() error {
+		ends := make([]bool, len(p.ok)) // a delivery that passes
+		if !about {
+			out.Deliveries = make([]Delivery, 0, count(p.ok))
+		}
+		err := from.Deliveries(func(_ int, d *Delivery) {
 			if int(d.Event) >= len(kept) || f.Outcome != "" && d.Outcome.String() != f.Outcome {
 				return
 			}
 			ok := false
 			if p.has(d.Invocation) {
-				ok = p.ok[d.Invocation] && (!s.ofDeliveries() || p.delivery(s, d))
+				ok = p.ok[d.Invocation] && (!about || p.delivery(s, d))
+				ends[d.Invocation] = ends[d.Invocation] || ok
 			} else if !s.ofCalls && s.wire(d.Source, d.Wire) && s.in(d.Ended) {
 				ok = (s.method == "" || p.hasMethod(r, d.Source, d.Wire, d.Event, s.method)) && d.Wire >= 0 &&
 					s.functions[r.Sources[d.Source].To[d.Wire]] || d.Wire < 0 && f.Function == "" && f.Variant == ""
@@ -213,33 +201,61 @@ func Sift(from *Reader, f Filter) (*Run, error) {
 				kept[d.Event] = true
 			}
 		})
-	})
-	out.Attempts = make([]Attempt, 0, n)
-	err = errors.Join(err, from.Attempts(func(_ int, a *Attempt) { // those that failed of events that are kept, too
-		if int(a.Event) >= len(kept) {
-			return
+		if about {
+			p.ok = ends
 		}
-		if there := p.has(a.Invocation); there && p.ok[a.Invocation] || !there && kept[a.Event] && !s.ofCalls {
-			out.Attempts = append(out.Attempts, *a)
-			kept[a.Event] = true
-		}
-	}))
-	number := make([]int64, len(kept))
-	out.Arrivals = make([]Arrival, 0, count(kept))
-	err = errors.Join(err, from.Arrivals(func(i int, a *Arrival) {
-		if number[i] = -1; kept[i] {
-			number[i] = int64(len(out.Arrivals))
-			out.Arrivals = append(out.Arrivals, *a)
-			if a.From >= 0 {
-				out.Arrivals[number[i]].From = number[a.From]
-			}
-		}
-	}))
-	for i := range out.Deliveries {
-		out.Deliveries[i].Event = number[out.Deliveries[i].Event]
+		return err
 	}
-	for i := range out.Attempts {
-		out.Attempts[i].Event = number[out.Attempts[i].Event]
+	called := make([]bool, len(r.Instances))
+	ofInvocations := func() error {
+		out.Invocations = make([]Invocation, 0, count(p.ok))
+		return from.Invocations(func(_ int, v *Invocation) {
+			if p.ok[v.ID] {
+				out.Invocations = append(out.Invocations, *v)
+				if int(v.Instance) < len(called) {
+					called[v.Instance] = true
+				}
+			}
+		})
+	}
+	ofEvents := func() error {
+		out.Attempts = make([]Attempt, 0, count(p.ok))
+		err := from.Attempts(func(_ int, a *Attempt) { // those that failed of events that are kept, too
+			if int(a.Event) >= len(kept) {
+				return
+			}
+			if there := p.has(a.Invocation); there && p.ok[a.Invocation] || !there && kept[a.Event] && !s.ofCalls {
+				out.Attempts = append(out.Attempts, *a)
+				kept[a.Event] = true
+			}
+		})
+		number := make([]int32, len(kept)) // in the part, or -1; of what is held in memory there are not more
+		out.Arrivals = make([]Arrival, 0, count(kept))
+		err = errors.Join(err, from.Arrivals(func(i int, a *Arrival) {
+			if number[i] = -1; kept[i] {
+				number[i] = int32(len(out.Arrivals))
+				out.Arrivals = append(out.Arrivals, *a)
+				if a.From >= 0 {
+					out.Arrivals[number[i]].From = int64(number[a.From])
+				}
+			}
+		}))
+		for i := range out.Deliveries {
+			out.Deliveries[i].Event = int64(number[out.Deliveries[i].Event])
+		}
+		for i := range out.Attempts {
+			out.Attempts[i].Event = int64(number[out.Attempts[i].Event])
+		}
+		return err
+	}
+	if about { // which invocations pass is known only then
+		if err := ofDeliveries(); err != nil {
+			return nil, err
+		}
+		p.done, p.due = nil, nil
+		err = together(ofInvocations, ofEvents)
+	} else {
+		err = together(ofInvocations, func() error { return errors.Join(ofDeliveries(), ofEvents()) })
 	}
 	out.Instances = slices.Clone(r.Instances)
 	for i := range out.Instances {

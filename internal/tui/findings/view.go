@@ -5,6 +5,7 @@ package findings
 
 import (
 	"fmt"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -409,6 +410,8 @@ func (m *Model) apply(f record.Filter) tea.Cmd {
 		id, runs := m.Shown(), m.store
 		m.working = fmt.Sprintf("looking through %d events …", m.whole.Summary.Events.Arrived)
 		return func() tea.Msg {
+			// what a filter takes may be most of the memory: rather collect garbage more often than hold twice as much
+			defer debug.SetGCPercent(debug.SetGCPercent(40))
 			part, err := runs.Filter(id, f)
 			if err != nil {
 				return took{id: id, err: err}

@@ -1,0 +1,154 @@
+package store
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"math/bits"
+	"slices"
+	"sync"
+)
+
+// mostRecords bounds a block, so that a damaged one cannot ask for endless memory.
+const mostRecords = 1 << 24
+
+var errCut = errors.New("the block is cut off")
+
+// tileRows is how many records of a block are decoded together: so few that they stay in the nearest cache.
+const tileRows = 256
+
+// decoder reads the records of a block, some at a time.
+type decoder[T any] struct {
+	of      *codec[T]
+	left    int // records
+	columns []columnReader
+	row     []int64
+	moving  []int // columns that change within the present tile
+}
+
+// decoder returns what reads a block.
+func (c *codec[T]) decoder(block []byte) (*decoder[T], error) {
+	n, k := binary.Uvarint(block)
+	if k <= 0 {
+		return nil, errCut
+	}
+	block = block[k:]
+	if n > mostRecords {
+		return nil, fmt.Errorf("a block of %d records is not one that was written", n)
+	}
+	d := &decoder[T]{of: c, left: int(n), columns: make([]columnReader, 0, c.columns), row: make([]int64, c.columns)}
+	for len(block) > 0 && len(d.columns) < c.columns { // a block may be from before there were all of them
+		size, k := binary.Uvarint(block)
+		if k <= 0 || size > uint64(len(block)-k) {
+			return nil, errCut
+		}
+		d.columns = append(d.columns, columnReader{data: block[k : k+int(size)], runs: size < n})
+		block = block[k+int(size):]
+	}
+	return d, nil
+}
+
+// next appends the next records.
+func (d *decoder[T]) next(to []T) ([]T, error) {
+	tile := tiles.Get().(*[][tileRows]int64)
+	defer tiles.Put(tile)
+	n := min(d.left, tileRows)
+	d.moving = d.moving[:0]
+	for k := range d.columns { // those that are missing stay 0
+		c := &d.columns[k]
+		if c.step == 0 && c.left >= uint64(n) {
+			c.left -= uint64(n)
+			d.row[k] = c.value
+			continue
+		}
+		for len(*tile) <= k {
+			*tile = append(*tile, [tileRows]int64{})
+		}
+		if !c.read((*tile)[k][:n]) {
+			return to, errCut
+		}
+		d.moving = append(d.moving, k)
+	}
+	first, row, columns := len(to), d.row, *tile
+	to = slices.Grow(to, n)[:first+n]
+	for i := range n {
+		for _, k := range d.moving {
+			row[k] = columns[k][i]
+		}
+		d.of.get(row, &to[first+i])
+	}
+	d.left -= n
+	return to, nil
+}
+
+// tiles is memory for decoders: columns of some records.
+var tiles = sync.Pool{New: func() any { return new([][tileRows]int64) }}
+
+// decode appends the records of a block.
+func (c *codec[T]) decode(to []T, block []byte) ([]T, error) {
+	d, err := c.decoder(block)
+	for err == nil && d.left > 0 {
+		to, err = d.next(to)
+	}
+	return to, err
+}
+
+type columnReader struct {
+	data  []byte
+	runs  bool
+	value int64
+	step  int64  // of the present run
+	left  uint64 // of it
+}
+
+// read reads the next values, and reports whether there are as many.
+func (r *columnReader) read(to []int64) bool {
+	if !r.runs {
+		return r.readEach(to)
+	}
+	for len(to) > 0 {
+		if r.left == 0 {
+			d, k := binary.Varint(r.data)
+			if k <= 0 {
+				return false
+			}
+			n, m := binary.Uvarint(r.data[k:])
+			if m <= 0 || n == 0 {
+				return false
+			}
+			r.data, r.step, r.left = r.data[k+m:], d, n
+		}
+		n := min(uint64(len(to)), r.left)
+		for i := range to[:n] {
+			r.value += r.step
+			to[i] = r.value
+		}
+		to, r.left = to[n:], r.left-n
+	}
+	return true
+}
+
+// readEach reads values that stand as one difference each.
+func (r *columnReader) readEach(to []int64) bool {
+	data, value := r.data, r.value
+	for i := range to {
+		var u uint64
+		if len(data) >= 8 && data[0]&data[1]&data[2]&data[3] < 0x80 { // of four bytes at most, as nearly all are
+			x := binary.LittleEndian.Uint32(data)
+			last := ^x & 0x80808080 // the top bits that say where it ends
+			x &= last ^ (last - 1)
+			u = uint64(x&0x7f | x>>1&(0x7f<<7) | x>>2&(0x7f<<14) | x>>3&(0x7f<<21))
+			data = data[bits.TrailingZeros32(last)/8+1:]
+		} else {
+			var k int
+			if u, k = binary.Uvarint(data); k <= 0 {
+				return false
+			}
+			data = data[k:]
+		}
+		value += int64(u>>1) ^ -int64(u&1)
+		to[i] = value
+	}
+	r.data, r.value = data, value
+	return true
+}
