@@ -4,11 +4,13 @@ import (
 	"database/sql"
 	"encoding/json"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"nightdrill.dev/internal/core/forecast"
+	"nightdrill.dev/internal/session"
 	"nightdrill.dev/internal/store"
 )
 
@@ -131,7 +133,16 @@ drills:
 		t.Errorf("%+v", raw)
 	}
 	if out, _ := forecastOf(ok, "night", "--try", "tide.max=4"); !strings.Contains(out,
-		"The last forecast that was tried live was within") {
+		"The last forecast that was tried live was within") || strings.Contains(out, "by a factor") {
+		t.Error(out)
+	}
+	// forecasts that were far off teach how wide intervals have to be
+	if err := session.KeepTrial(dir, session.Trial{Needed: map[string][]float64{
+		"tide": slices.Repeat([]float64{3.5}, 40)}}); err != nil {
+		t.Fatal(err)
+	}
+	if out, _ := forecastOf(ok, "night", "--try", "tide.max=4"); !strings.Contains(out,
+		"for tide by a factor of 3.5.") {
 		t.Error(out)
 	}
 	if out, _ := forecastOf(ok, "night", "--traffic", "x2,night", "--days", "0.01", "--seeds", "2"); !strings.Contains(

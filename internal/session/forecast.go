@@ -30,6 +30,7 @@ type Forecasting struct {
 	Order forecast.Order
 	Made  *forecast.Forecast // nil before it is made
 
+	dir   string
 	bases []*forecast.Base // Base is the first
 	drill *plan.Drill
 }
@@ -37,7 +38,7 @@ type Forecasting struct {
 // ForecastOf returns what can be forecast from: one or more runs by their names, or the last finished runs of drills,
 // all of one drill. The error says what is missing.
 func (d *Workspace) ForecastOf(names ...string) (*Forecasting, error) {
-	x := &Forecasting{}
+	x := &Forecasting{dir: d.Dir}
 	for _, name := range names {
 		drill, b, err := d.baseOf(name)
 		switch {
@@ -127,7 +128,7 @@ const mostShown = 500_000
 func (x *Forecasting) Measured(dir string, cell int, r *record.Run) error {
 	x.Made.Verify(cell, r)
 	return KeepTrial(dir, Trial{Drill: r.Drill, Base: x.Made.Run, Run: r.ID, Setting: x.Made.Cells[cell].Name(x.Made),
-		Error: x.Made.Verified.Error})
+		Error: x.Made.Verified.Error, Needed: x.Made.Verified.Needed})
 }
 
 // runOf returns a run by its name, or the last finished run of a drill.
@@ -152,10 +153,13 @@ func (d *Workspace) runOf(name string) (store.Info, error) {
 // context ends it.
 func (x *Forecasting) Make(ctx context.Context, o forecast.Order, done func(share float64)) error {
 	f, err := x.simulate(ctx, o, done)
-	if err == nil {
-		x.Order, x.Made = o, f
+	if err != nil {
+		return err
 	}
-	return err
+	trials, _ := Trials(x.dir) // where they cannot be read, nothing is known of them
+	f.Widen(reaches(trials))
+	x.Order, x.Made = o, f
+	return nil
 }
 
 func (x *Forecasting) simulate(ctx context.Context, o forecast.Order, done func(share float64)) (*forecast.Forecast,
@@ -281,6 +285,8 @@ type Trial struct {
 	Run     string  `json:"run"`
 	Setting string  `json:"setting"`
 	Error   float64 `json:"median_error"` // as a share
+	// Needed is, of each function, by which factors its intervals would have had to reach lower and higher
+	Needed map[string][]float64 `json:"needed,omitempty"`
 }
 
 const mostTrials = 200
@@ -324,6 +330,23 @@ func Trials(dir string) (out []Trial, err error) {
 	}
 	return out, nil
 }
+
+// reaches returns, of each function, how far its intervals have to reach, by the last forecasts that were tried live.
+func reaches(trials []Trial) map[string]float64 {
+	needed, out := map[string][]float64{}, map[string]float64{}
+	for _, t := range trials[max(len(trials)-lastTrials, 0):] {
+		for name, all := range t.Needed {
+			needed[name] = append(needed[name], all...)
+		}
+	}
+	for name, all := range needed {
+		out[name] = forecast.Reach(all)
+	}
+	return out
+}
+
+// lastTrials is of how many forecasts it is learnt how far intervals have to reach: machines change.
+const lastTrials = 40
 
 // TrialsSentence returns how well the last forecasts were; "" for none.
 func TrialsSentence(all []Trial) string {

@@ -108,6 +108,9 @@ type Forecast struct {
 	Verified *Verified `json:"verified"` // nil where nothing was tried live
 	Seeds    int       `json:"seeds"`
 	Dropped  int       `json:"changes_left_out"` // changes of limits by the drill that what is tried replaces
+	// Widened is, of functions whose forecasts that were tried live needed it, by which factor the intervals of their
+	// times reach lower and higher than simulations do.
+	Widened map[string]float64 `json:"widened"`
 }
 
 // TryJSON is a try as JSON.
@@ -162,6 +165,9 @@ type Verified struct {
 	Cell  int             `json:"cell"`
 	Each  []VerifiedValue `json:"figures"`
 	Error float64         `json:"median_error"` // of the figures, as a share
+	// Needed is, of each function, by which factors the simulations' intervals of its times would have had to reach
+	// lower and higher to hold what was measured; below 1, they had room.
+	Needed map[string][]float64 `json:"needed"`
 }
 
 // VerifiedValue is one figure.
@@ -795,9 +801,9 @@ func (f *Forecast) flat(at func(int) *Cell, from, n int) bool {
 // Verify sets what was measured of a setting beside its forecast.
 func (f *Forecast) Verify(cell int, r *record.Run) {
 	s := measure.Analyze(r).Summary
-	v := &Verified{Run: r.ID, Cell: cell}
+	v := &Verified{Run: r.ID, Cell: cell, Needed: map[string][]float64{}}
 	var errors []float64
-	add := func(what string, is measure.Figures, was measure.Figures) {
+	add := func(name, class string, is measure.Figures, was measure.Figures) {
 		for _, x := range []struct {
 			name             string
 			forecast, lo, hi *float64
@@ -806,8 +812,11 @@ func (f *Forecast) Verify(cell int, r *record.Run) {
 			if x.forecast == nil || x.measured == nil || *x.measured <= 0 {
 				continue
 			}
-			v.Each = append(v.Each, VerifiedValue{what + " " + x.name, "ms", *x.forecast, x.lo, x.hi, *x.measured,
-				x.lo != nil && *x.measured >= *x.lo && *x.measured <= *x.hi})
+			if by, ok := need(x.lo, x.hi, *x.measured); ok {
+				v.Needed[name] = append(v.Needed[name], by*max(f.Widened[name], 1))
+			}
+			v.Each = append(v.Each, VerifiedValue{name + " " + class + " " + x.name, "ms", *x.forecast, x.lo, x.hi,
+				*x.measured, x.lo != nil && *x.measured >= *x.lo && *x.measured <= *x.hi})
 			errors = append(errors, math.Abs(*x.forecast / *x.measured - 1))
 		}
 	}
@@ -816,8 +825,8 @@ func (f *Forecast) Verify(cell int, r *record.Run) {
 		if was.Attempts == 0 {
 			continue
 		}
-		add(name+" cold", x.Latency.Cold, was.Latency.Cold)
-		add(name+" warm", x.Latency.Warm, was.Latency.Warm)
+		add(name, "cold", x.Latency.Cold, was.Latency.Cold)
+		add(name, "warm", x.Latency.Warm, was.Latency.Warm)
 		v.Each = append(v.Each, VerifiedValue{name + " rejected", "", x.Rejected, nil, nil,
 			float64(was.Outcomes.Rejected),
 			math.Abs(x.Rejected-float64(was.Outcomes.Rejected)) <= 0.02*max(x.Offered, 1)})
@@ -866,14 +875,6 @@ func (f *Forecast) From() string {
 		of += fmt.Sprintf(", repeated for %s days", strconv.FormatFloat(days, 'g', 3, 64))
 	}
 	return of + fmt.Sprintf(" (about %s events)", figure.Count(f.Events))
-}
-
-// Spread returns what intervals hold, as a sentence that begins with a space; "" without any.
-func (f *Forecast) Spread() string {
-	if f.Seeds < fewSeeds {
-		return ""
-	}
-	return fmt.Sprintf(" Intervals hold 95 %% of %d simulations.", f.Seeds)
 }
 
 // Left returns which changes of the drill are left out, as a sentence.
