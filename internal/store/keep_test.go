@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"nightdrill.dev/internal/core/rng"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -18,6 +17,7 @@ import (
 	"nightdrill.dev/internal/core/plan"
 	"nightdrill.dev/internal/core/record"
 	"nightdrill.dev/internal/core/report"
+	"nightdrill.dev/internal/core/rng"
 	"nightdrill.dev/internal/live/hold"
 )
 
@@ -503,6 +503,16 @@ func TestAFilterOnWhatIsNotInMemory(t *testing.T) {
 			" AND seq = 1"); err != nil {
 			t.Fatal(err)
 		}
+	}
+	events := 0
+	if err := s.reader(&extent{run: run, events: math.MaxInt32}).Arrivals(func(i int, _ *record.Arrival) {
+		if events++; i == 0 { // nothing that is written waits until all is read
+			if err := s.Note(run.ID, "meanwhile"); err != nil {
+				t.Error(err)
+			}
+		}
+	}); err != nil || events != len(run.Arrivals) {
+		t.Errorf("%d events of %d: %v", events, len(run.Arrivals), err)
 	}
 	if _, err := s.Filter(run.ID, record.Filter{Function: "g"}); err == nil || selected < 100 {
 		t.Errorf("a function that the run does not have: %v; %d were selected in all", err, selected)

@@ -180,10 +180,11 @@ func Sift(from *Reader, f Filter) (*Run, error) {
 	about := s.ofDeliveries()
 	kept := make([]bool, from.Events)
 	ofDeliveries := func() error {
-		ends := make([]bool, len(p.ok)) // a delivery that passes
+		ends, n := make([]bool, len(p.ok)), 0 // a delivery that passes, and about how many do
 		if !about {
-			out.Deliveries = make([]Delivery, 0, count(p.ok))
+			n = count(p.ok)
 		}
+		out.Deliveries = make([]Delivery, 0, n)
 		err := from.Deliveries(func(_ int, d *Delivery) {
 			if int(d.Event) >= len(kept) || f.Outcome != "" && d.Outcome.String() != f.Outcome {
 				return
