@@ -3,12 +3,16 @@ package session
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 
 	"nightdrill.dev/internal/core/payload"
@@ -138,4 +142,55 @@ func TestAnImportLeavesNothing(t *testing.T) {
 	if _, err := i.Import(context.Background(), t.TempDir()); !errors.Is(err, project.ErrNoProject) {
 		t.Errorf("where no project is: %v", err)
 	}
+}
+
+// Nothing that is asked of a session meanwhile reads what changes when the project is read again: the race detector
+// would say so.
+func TestAskedWhileTheProjectIsReadAgain(t *testing.T) {
+	text := "nightdrill: 1\nfunctions:\n  f: {start: [sleep, \"9\"]}\n" +
+		"sources:\n  up: {kind: storage, bucket: b, wires: [{to: f}]}\n"
+	dir := layOut(t, map[string]string{project.File: text})
+	d, err := Open(t.Context(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	s, err := d.Stand("127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	var over atomic.Bool
+	var all sync.WaitGroup
+	for _, ask := range []func(){
+		func() { _ = s.Record("x"); s.RecordingNow() },
+		func() {
+			s.States()
+			s.Trouble()
+			_ = s.Wrong()
+			s.Plan()
+			s.Unmatched()
+			s.Recent(3)
+		},
+		func() { s.List(); s.FreeName("up", "x"); s.FreeFile("x", ".json"); s.Variants("up") },
+		func() { s.BrokerFeeds(); s.Neighbours(); _ = s.UpstreamTrouble(); s.Checks(); s.Publishing() },
+		func() { _, _ = s.Upload("up", filepath.Join(dir, project.File), "k") },
+	} {
+		all.Go(func() {
+			for !over.Load() {
+				ask()
+				runtime.Gosched()
+			}
+		})
+	}
+	for n := range 10 {
+		put := fmt.Sprintf("%s# %d\n", text, n)
+		if err := os.WriteFile(filepath.Join(dir, project.File), []byte(put), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		s.touch(filepath.Join(dir, project.File))
+		s.bringAll()
+	}
+	over.Store(true)
+	all.Wait()
 }

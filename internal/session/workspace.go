@@ -37,6 +37,7 @@ import (
 // Workspace is an open project.
 type Workspace struct {
 	*project.Loaded
+	Dir     string // of the project; it stays the same when the project is read again
 	Runs    *store.Store
 	Log     *logs.Log      // what functions and services write
 	Whole   *plan.Expanded // the project with its variants
@@ -99,7 +100,7 @@ func newWorkspace(l *project.Loaded, runs *store.Store, a *aside, log *logs.Log)
 	if err != nil {
 		return nil, err
 	}
-	d := &Workspace{Runs: runs, Log: log, aside: a}
+	d := &Workspace{Dir: l.Dir, Runs: runs, Log: log, aside: a}
 	d.take(l, objects)
 	return d, nil
 }
