@@ -166,7 +166,7 @@ type Verified struct {
 	Each  []VerifiedValue `json:"figures"`
 	Error float64         `json:"median_error"` // of the figures, as a share
 	// Needed is, of each function, by which factors the simulations' intervals of its times would have had to reach
-	// lower and higher to hold what was measured; below 1, they had room.
+	// lower and higher to hold what was measured; below 1, they had room. A setting that was refused has none.
 	Needed map[string][]float64 `json:"needed"`
 }
 
@@ -812,7 +812,7 @@ func (f *Forecast) Verify(cell int, r *record.Run) {
 			if x.forecast == nil || x.measured == nil || *x.measured <= 0 {
 				continue
 			}
-			if by, ok := need(x.lo, x.hi, *x.measured); ok {
+			if by, ok := need(x.lo, x.hi, *x.measured); ok && f.Cells[cell].Refused == nil {
 				v.Needed[name] = append(v.Needed[name], by*max(f.Widened[name], 1))
 			}
 			v.Each = append(v.Each, VerifiedValue{name + " " + class + " " + x.name, "ms", *x.forecast, x.lo, x.hi,

@@ -68,6 +68,11 @@ func TestWidened(t *testing.T) {
 	if is := f.Cells[0].Budgets; *is[0].Hi != *budgets[0].Hi*2.5 || *is[1].Hi != *budgets[1].Hi {
 		t.Errorf("budgets %+v, were %+v", is, budgets)
 	}
+	why := "a reason"
+	f.Cells[0].Refused = &why
+	if f.Verify(0, live); len(f.Verified.Needed) > 0 {
+		t.Error("what was refused teaches how wide intervals have to be")
+	}
 	if s := f.Spread(); !strings.Contains(s, "live needed: for f by a factor of 2.5.") {
 		t.Error(s)
 	}
