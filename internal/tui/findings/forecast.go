@@ -104,6 +104,20 @@ func (m *Model) Forecast(f *forecast.Forecast, trials string) {
 		at = *f.Best
 	}
 	o.x, o.y = at/o.stride(), at%o.stride()
+	o.figure = o.shown(o.figure)
+}
+
+// shown returns a figure of the grid, or the next one where that says nothing: a margin, without any budgets.
+func (o *outlook) shown(figure int) int {
+	if figure %= len(figures); figure > 0 || o.budgeted() {
+		return figure
+	}
+	return 1
+}
+
+// budgeted reports whether the drill has budgets.
+func (o *outlook) budgeted() bool {
+	return slices.ContainsFunc(o.f.Cells, func(c forecast.Cell) bool { return len(c.Budgets) > 0 })
 }
 
 // stride is how many settings have the same value of the first limit.
@@ -147,7 +161,7 @@ func (m *Model) outlookKey(k tea.KeyPressMsg) tea.Cmd {
 	case key.Matches(k, scroll.Keys.Down):
 		o.y = min(o.y+1, o.stride()-1)
 	case k.String() == "m":
-		o.figure = (o.figure + 1) % len(figures)
+		o.figure = o.shown(o.figure + 1)
 	case key.Matches(k, Keys.Forecast):
 		return m.askForecast()
 	case k.String() == "b":
@@ -349,8 +363,10 @@ func (o *outlook) legend() string {
 			}
 		}
 	}
-	if o.f.Best != nil {
+	if o.f.Best != nil && o.budgeted() {
 		parts = append(parts, "◂ the cheapest that keeps all budgets")
+	} else if o.f.Best != nil {
+		parts = append(parts, "◂ the cheapest")
 	}
 	some(func(c *forecast.Cell) bool { return c.Refused == nil && !c.Kept }, "! misses a budget")
 	some(func(c *forecast.Cell) bool { return c.Refused == nil && c.Extrapolated }, "~ more in flight than was seen")
@@ -375,34 +391,38 @@ func (o *outlook) drawCell(c *canvas.Canvas, w, y int) int {
 	if v := f.Verified; v != nil && v.Cell == at {
 		return o.drawVerified(c, w, y)
 	}
-	edges := []int{26, 48, 58, 68, 79}
-	for i, t := range []string{"cold p50, ms", "warm p50 to p95, ms", "rejected", "started", "GiB s"} {
-		if edges[i] < w {
-			c.Right(edges[i], y, canvas.Dim, t)
+	interval := w >= 114 // there is room for them
+	put := func(texts [8]string, style canvas.Style) {
+		edge := 13
+		for i, width := range [...]int{14, 14, 17, 10, 17, 11, 9, 8} {
+			if width < 17 || interval {
+				edge += width
+				c.Right(edge, y, style, texts[i])
+			}
 		}
+		y++
 	}
-	y++
+	put([8]string{"cold p50, ms", "warm p50, ms", "95 % interval", "p95, ms", "95 % interval", "rejected", "started",
+		"GiB s"}, canvas.Dim)
+	between := func(lo, hi *float64) string {
+		if lo == nil || hi == nil {
+			return ""
+		}
+		return figure.Millis(lo) + " – " + figure.Millis(hi)
+	}
 	for _, fn := range slices.Sorted(maps.Keys(x.Functions)) {
 		v := x.Functions[fn]
 		if v.Offered == 0 && v.Started == 0 {
 			continue
 		}
 		c.PutUpTo(1, y, 14, canvas.Bold, fn)
-		memory := "–"
+		memory, warm := "–", &v.Latency.Warm
 		if v.Memory != nil {
 			memory = figure.Small(*v.Memory)
 		}
-		warm := "–"
-		if v.Latency.Warm.P50 != nil {
-			warm = figure.Millis(v.Latency.Warm.P50) + " to " + figure.Millis(v.Latency.Warm.P95)
-		}
-		for i, t := range []string{figure.Millis(v.Latency.Cold.P50), warm, fmt.Sprintf("%.0f", v.Rejected),
-			fmt.Sprintf("%.0f", v.Started), memory} {
-			if edges[i] < w {
-				c.Right(edges[i], y, canvas.Plain, t)
-			}
-		}
-		y++
+		put([8]string{figure.Millis(v.Latency.Cold.P50), figure.Millis(warm.P50), between(warm.P50Lo, warm.P50Hi),
+			figure.Millis(warm.P95), between(warm.P95Lo, warm.P95Hi), fmt.Sprintf("%.0f", v.Rejected),
+			fmt.Sprintf("%.0f", v.Started), memory}, canvas.Plain)
 	}
 	if len(x.Budgets) > 0 {
 		y++
