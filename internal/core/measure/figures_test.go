@@ -291,6 +291,9 @@ func TestAgainstABaseline(t *testing.T) {
 // Identical code fails the gate in at most one pair of runs in twenty, also where
 // messages come in batches and a batch fails as a whole; code that is slower does fail.
 func TestIdenticalCodePassesTheGate(t *testing.T) {
+	if testing.Short() {
+		t.Skip("of shares among many runs")
+	}
 	failed, slow := 0, 0
 	const pairs = 200
 	for seed := range uint64(pairs) {

@@ -16,12 +16,13 @@ import (
 
 func names[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }
 
-// rounds is how many simulations a statement about shares is judged on.
-func rounds(n int) int {
+// ofShares skips a statement about shares among many populations where tests are to be short: it has been judged
+// elsewhere, and takes minutes under the race detector.
+func ofShares(t *testing.T) {
+	t.Helper()
 	if testing.Short() {
-		return n / 4
+		t.Skip("of shares among many populations")
 	}
-	return n
 }
 
 // The ranks cover with 95 %, and no narrower interval around them does; checked
@@ -58,13 +59,14 @@ func TestOrderStatisticRanks(t *testing.T) {
 // samples have the intervals of order statistics from the first, and what would be
 // needed is said where there is none.
 func TestIntervalsCover(t *testing.T) {
+	ofShares(t)
 	r := rand.New(rand.NewPCG(1, 1))
 	for q, sizes := range map[float64][]int{0.5: {5, 6, 12, 33, 34, 35, 48, 80, 159, 160, 240, 700},
 		0.95: {58, 59, 100, 334, 335, 500, 1599, 1600, 2500}, 0.99: {299, 1696, 3000, 8000}} {
 		for _, n := range sizes {
 			for _, process := range names(processes) {
 				s, held, shown, wide := samplingOf(process), 0, 0, 0.0
-				sets := rounds(min(1200, 3_200_000/n))
+				sets := min(1200, 3_200_000/n)
 				for range sets {
 					p := &Population{}
 					for _, u := range processes[process](n, r) {
@@ -124,6 +126,7 @@ func TestIntervalsOfManySerialSamplesAreNarrow(t *testing.T) {
 // The interval of a ratio covers it in at least 93 %, also of sides of different
 // shapes and of a ratio other than 1.
 func TestIntervalsOfRatiosCover(t *testing.T) {
+	ofShares(t)
 	r := rand.New(rand.NewPCG(3, 1))
 	median := func(shape string) float64 { return shapes[shape](0.5) }
 	for _, n := range []int{6, 7, 10, 20, 34, 60, 159, 160, 400} {
@@ -132,7 +135,7 @@ func TestIntervalsOfRatiosCover(t *testing.T) {
 				{"bimodal", "bimodal"}, {"exponential", "lognormal"}} {
 				truth := 1.5 * median(pair[1]) / median(pair[0])
 				held, shown := 0, 0
-				for range rounds(min(800, 120_000/n)) {
+				for range min(800, 120_000/n) {
 					c := Compare(sample(process, pair[0], n, 1, r), sample(process, pair[1], n, 1.5, r),
 						samplingOf(process))
 					if c.Interval {
@@ -172,15 +175,13 @@ func family(process, shape string, n int, times float64, r *rand.Rand) (differ i
 // Populations that are alike are taken for different in at most one family of
 // comparisons in twenty, at every size from 6 on.
 func TestFamiliesAreWrongOnceInTwenty(t *testing.T) {
-	if testing.Short() {
-		t.Skip("of shares among many families")
-	}
+	ofShares(t)
 	r := rand.New(rand.NewPCG(4, 1))
 	for _, process := range names(processes) {
 		for _, shape := range names(shapes) {
 			wrong, families := 0, 0
 			for _, n := range []int{6, 7, 8, 10, 14, 18, 20, 25, 33, 40, 60, 100, 159, 160, 250} {
-				for range rounds(max(100, min(300, 20_000/n))) {
+				for range max(100, min(300, 20_000/n)) {
 					families++
 					if differ, _, _ := family(process, shape, n, 1, r); differ > 0 {
 						wrong++
@@ -196,11 +197,12 @@ func TestFamiliesAreWrongOnceInTwenty(t *testing.T) {
 
 // A difference that is said to be one that would have been found is found.
 func TestWhatWouldHaveBeenFoundIs(t *testing.T) {
+	ofShares(t)
 	r := rand.New(rand.NewPCG(5, 1))
 	for _, process := range names(processes) {
 		for _, n := range []int{6, 20, 60} {
 			claims, wrong := 0, 0
-			for range rounds(400) {
+			for range 400 {
 				const times = 1.6
 				_, all, rulings := family(process, "lognormal", n, times, r)
 				for i, c := range all {
@@ -224,9 +226,7 @@ func TestWhatWouldHaveBeenFoundIs(t *testing.T) {
 
 // The table of docs/compare.md is what simulations give.
 func TestThePublishedPower(t *testing.T) {
-	if testing.Short() {
-		t.Skip("of shares among many families")
-	}
+	ofShares(t)
 	text, err := os.ReadFile("../../../docs/compare.md")
 	if err != nil {
 		t.Fatal(err)
@@ -245,7 +245,7 @@ func TestThePublishedPower(t *testing.T) {
 		rows++
 		for k, times := range []float64{1.2, 1.5, 9} {
 			for i, process := range []string{"independent", "normal AR(1)"} {
-				found, families := 0, rounds(200)
+				found, families := 0, 200
 				for range families {
 					differ, _, _ := family(process, "lognormal", n, times, r)
 					found += differ
@@ -284,7 +284,7 @@ func TestBatchMatesCountOnce(t *testing.T) {
 	if p := batched(5, r); p.Units() != 5 || p.Percentile(0.5, Independent).Interval {
 		t.Errorf("%d units of %d samples have an interval", p.Units(), p.N())
 	}
-	held, wrong, sets := 0, 0, rounds(800)
+	held, wrong, sets := 0, 0, 800
 	for range sets {
 		a, b := batched(60, r), batched(60, r)
 		if got := a.Percentile(0.5, Independent); got.Interval && got.Lo <= 693147180 && 693147180 <= got.Hi {
