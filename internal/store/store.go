@@ -204,7 +204,7 @@ func (s *Store) connect() error {
 		return err
 	}
 	if err := patiently(s.prepare); err != nil {
-		_ = db.Close()
+		_, _ = s.reads.Close(), db.Close()
 		if s.trouble(err) != nil {
 			return s.said(err)
 		}
