@@ -61,7 +61,7 @@ func lay(t *testing.T, start, more string) string {
 	yaml := `nightdrill: 1
 project: quay
 functions:
-  quote: {start: ` + start + `, start_timeout: ` + patience + `, timeout: 2s}
+  quote: {start: ` + start + `, start_timeout: ` + patience + `, timeout: ` + patience + `}
 sources:
   fares: {kind: http, wires: [{to: quote}]}
 payloads:
@@ -233,8 +233,8 @@ func TestLimitsInWordsAndByCommand(t *testing.T) {
 	dir := lay(t, served, "")
 	yaml := strings.Replace(read(t, filepath.Join(dir, "nightdrill.yaml")), "project: quay",
 		"project: quay\nconcurrency: 24\nmemory_per_cpu: 1GiB", 1)
-	yaml = strings.Replace(yaml, "timeout: 2s}",
-		`timeout: 2s, concurrency: {max: 8, guaranteed: 2}, start_rate: 5/s, start_burst: 3, memory: 512MiB, cpu: `+
+	yaml = strings.Replace(yaml, "timeout: 60s}",
+		`timeout: 60s, concurrency: {max: 8, guaranteed: 2}, start_rate: 5/s, start_burst: 3, memory: 512MiB, cpu: `+
 			`by_memory, replace: side_by_side,
     variants: {single: {transport: oneshot, start_rate: unbounded, memory: unbounded, cpu: unbounded},
       parked: {parked: 1, keep_warm: 1}}}

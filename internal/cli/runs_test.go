@@ -23,7 +23,7 @@ import (
 func TestRunsAreUsed(t *testing.T) {
 	dir := lay(t, served, ", budgets: [function quote warm max < 10s, function quote warm p99 < 1s, project done > 0]")
 	yaml := read(t, filepath.Join(dir, "nightdrill.yaml"))
-	yaml = strings.Replace(yaml, "timeout: 2s}\n", "timeout: 2s, variants: {roomy: {concurrency: {max: 20}}}}\n", 1) +
+	yaml = strings.Replace(yaml, "timeout: 60s}\n", "timeout: 60s, variants: {roomy: {concurrency: {max: 20}}}}\n", 1) +
 		"cost: {currency: EUR, memory: 0.00002}\nruns: {keep: 2}\n"
 	if err := os.WriteFile(filepath.Join(dir, "nightdrill.yaml"), []byte(yaml), 0o644); err != nil {
 		t.Fatal(err)

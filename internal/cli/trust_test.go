@@ -97,8 +97,9 @@ func TestWhatWasTakenForWell(t *testing.T) {
 	expectCall(t, dir, []string{"fire", "jobs", "work"}, 3, []string{"not sent: the limit of quote is 0"})
 
 	// a chain whose second step fails
-	chained := strings.Replace(content, "start_timeout: 60s, timeout: 2s}",
-		"start_timeout: 60s, timeout: 2s, then: [{to: onward}]}\n  bad: {start: [sh, -c, 'exit 3'], start_timeout: 1s}",
+	chained := strings.Replace(content, "start_timeout: 60s, timeout: 60s}",
+		"start_timeout: 60s, timeout: 60s, then: [{to: onward}]}\n"+
+			"  bad: {start: [sh, -c, 'exit 3'], start_timeout: 1s}",
 		1)
 	rewrite(t, dir, "nightdrill.yaml", strings.Replace(chained, "payloads:\n",
 		"  onward: {kind: queue, attempts: 1, wires: [{to: bad}]}\npayloads:\n", 1))
