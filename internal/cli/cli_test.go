@@ -474,7 +474,7 @@ func TestExamples(t *testing.T) {
 			// how fast this machine is at the moment is not the example's
 			file := filepath.Join(dir, "nightdrill.yaml")
 			put(t, file, strings.NewReplacer("p95 < 500ms", "p95 < 60s", "wait: 1s", "wait: 60s", "timeout: 2s",
-				"timeout: 60s").Replace(read(t, file)))
+				"timeout: 60s", "settle: 1s", "settle: 60s").Replace(read(t, file)))
 			out, errs, code := nightdrill(t, "run", "morning", "--project", dir)
 			if code != 0 || !strings.Contains(out, "met         function quote warm p95") {
 				t.Errorf("exit %d\n%s%s", code, out, errs)
