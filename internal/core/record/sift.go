@@ -65,16 +65,13 @@ func passing(from *Reader, s *sieve) (*passed, error) {
 		at clock.Time
 	}
 	first := make([]beginning, len(r.Instances))
-	if about {
-		p.due = make([]clock.Time, from.Events)
-	}
-	if s.method != "" {
-		p.payload = make([]int32, from.Events)
-	}
 	ids := from.Over + from.Over/64 + 1 // about as many, since most are over
 	p.there, p.ok = make([]bool, 0, ids), make([]bool, 0, ids)
 	if about {
-		p.done = make([]clock.Time, 0, ids)
+		p.due, p.done = make([]clock.Time, from.Events), make([]clock.Time, 0, ids)
+	}
+	if s.method != "" {
+		p.payload = make([]int32, from.Events)
 	}
 	err := together(func() error {
 		if !about && s.method == "" {
