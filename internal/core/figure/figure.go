@@ -26,6 +26,14 @@ func Millis(v *float64) string {
 	return strconv.FormatFloat(*v, 'f', 0, 64)
 }
 
+// Between writes an interval of milliseconds, or a dash where there is none.
+func Between(lo, hi *float64) string {
+	if lo == nil || hi == nil {
+		return "–"
+	}
+	return Millis(lo) + " – " + Millis(hi)
+}
+
 // Percent writes a share, with the digits that count.
 func Percent(share float64) string {
 	switch v := share * 100; {

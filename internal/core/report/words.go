@@ -367,10 +367,7 @@ func mostFailed(r *record.Run, source int32) string {
 
 // MedianBetween writes where the median lies with 95 % certainty.
 func MedianBetween(f *measure.Figures) string {
-	if f.P50Lo == nil {
-		return "–"
-	}
-	return figure.Millis(f.P50Lo) + " – " + figure.Millis(f.P50Hi)
+	return figure.Between(f.P50Lo, f.P50Hi)
 }
 
 // ChangeText describes what was changed, when; names are those of the run's functions.

@@ -404,12 +404,6 @@ func (o *outlook) drawCell(c *canvas.Canvas, w, y int) int {
 	}
 	put([8]string{"cold p50, ms", "warm p50, ms", "95 % interval", "p95, ms", "95 % interval", "rejected", "started",
 		"GiB s"}, canvas.Dim)
-	between := func(lo, hi *float64) string {
-		if lo == nil || hi == nil {
-			return ""
-		}
-		return figure.Millis(lo) + " – " + figure.Millis(hi)
-	}
 	for _, fn := range slices.Sorted(maps.Keys(x.Functions)) {
 		v := x.Functions[fn]
 		if v.Offered == 0 && v.Started == 0 {
@@ -420,8 +414,8 @@ func (o *outlook) drawCell(c *canvas.Canvas, w, y int) int {
 		if v.Memory != nil {
 			memory = figure.Small(*v.Memory)
 		}
-		put([8]string{figure.Millis(v.Latency.Cold.P50), figure.Millis(warm.P50), between(warm.P50Lo, warm.P50Hi),
-			figure.Millis(warm.P95), between(warm.P95Lo, warm.P95Hi), fmt.Sprintf("%.0f", v.Rejected),
+		put([8]string{figure.Millis(v.Latency.Cold.P50), figure.Millis(warm.P50), report.MedianBetween(warm),
+			figure.Millis(warm.P95), figure.Between(warm.P95Lo, warm.P95Hi), fmt.Sprintf("%.0f", v.Rejected),
 			fmt.Sprintf("%.0f", v.Started), memory}, canvas.Plain)
 	}
 	if len(x.Budgets) > 0 {

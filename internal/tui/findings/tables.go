@@ -98,7 +98,7 @@ func (m *Model) drawLatencies(c *canvas.Canvas, y int) int {
 				between = fmt.Sprintf("needs %d", needs)
 			}
 			if row.Figures.P50Lo != nil {
-				between = figure.Millis(row.Figures.P50Lo) + " – " + figure.Millis(row.Figures.P50Hi)
+				between = report.MedianBetween(&row.Figures)
 			}
 			for i, v := range []string{figure.Brief(row.Figures.N), figure.Millis(row.Figures.P50), between,
 				figure.Millis(row.Figures.P95), figure.Millis(row.Figures.P99),
