@@ -140,7 +140,7 @@ func makeForecast(cmd *cobra.Command, d *session.Workspace, dir string, names []
 		}
 	}
 	if o.verify {
-		if err := verify(cmd, d, dir, x, chosen, o.to != "-"); err != nil {
+		if err := verify(cmd, d, x, chosen, o.to != "-"); err != nil {
 			return err
 		}
 	}
@@ -238,7 +238,7 @@ func choose(f *forecast.Forecast, setting []string) (int, error) {
 }
 
 // verify carries a setting out.
-func verify(cmd *cobra.Command, d *session.Workspace, dir string, x *session.Forecasting, cell int, say bool) error {
+func verify(cmd *cobra.Command, d *session.Workspace, x *session.Forecasting, cell int, say bool) error {
 	changed, err := x.Live(d.Project, cell)
 	if err != nil {
 		return wrong(err)
@@ -251,7 +251,7 @@ func verify(cmd *cobra.Command, d *session.Workspace, dir string, x *session.For
 		return err
 	}
 	_ = d.Runs.Note(r.ID, "forecast from "+f.Run+": "+label) // for whoever reads the list
-	if err := x.Measured(dir, cell, r.Snapshot()); err != nil {
+	if err := x.Measured(cell, r.Snapshot()); err != nil {
 		return could(err)
 	}
 	if say {

@@ -125,9 +125,9 @@ func (x *Forecasting) Simulated(cell int) *record.Run {
 const mostShown = 500_000
 
 // Measured sets what a run measured of a cell beside its forecast, and keeps how far off that was.
-func (x *Forecasting) Measured(dir string, cell int, r *record.Run) error {
+func (x *Forecasting) Measured(cell int, r *record.Run) error {
 	x.Made.Verify(cell, r)
-	return KeepTrial(dir, Trial{Drill: r.Drill, Base: x.Made.Run, Run: r.ID, Setting: x.Made.Cells[cell].Name(x.Made),
+	return KeepTrial(x.dir, Trial{Drill: r.Drill, Base: x.Made.Run, Run: r.ID, Setting: x.Made.Cells[cell].Name(x.Made),
 		Error: x.Made.Verified.Error, Needed: x.Made.Verified.Needed})
 }
 

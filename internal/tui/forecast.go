@@ -174,7 +174,7 @@ func (s *shell) try(cell int) tea.Cmd {
 	}
 	cmd := s.start(drill)
 	if cmd != nil {
-		runs, dir, label := s.workspace.Runs, s.workspace.Dir, x.Made.Cells[cell].Name(x.Made)
+		runs, label := s.workspace.Runs, x.Made.Cells[cell].Name(x.Made)
 		s.after = func(id string) tea.Cmd {
 			return func() tea.Msg {
 				_ = runs.Note(id, "forecast from "+x.Made.Run+": "+label) // for whoever reads the list
@@ -183,7 +183,7 @@ func (s *shell) try(cell int) tea.Cmd {
 					err = errors.New("the drill was stopped; nothing is compared with the forecast")
 				}
 				if err == nil {
-					err = x.Measured(dir, cell, run)
+					err = x.Measured(cell, run)
 				}
 				return triedMsg{x, err}
 			}

@@ -6,7 +6,6 @@ import (
 	"math"
 	"slices"
 	"strconv"
-	"strings"
 
 	"nightdrill.dev/internal/core/measure"
 )
@@ -56,7 +55,9 @@ func (f *Forecast) Widen(by map[string]float64) {
 			}
 			c.Functions[name] = x
 			for k := range c.Budgets {
-				if v := &c.Budgets[k]; v.Unit == "ms" && strings.HasPrefix(v.Text, "function "+name+" ") {
+				v := &c.Budgets[k]
+				b, err := measure.ParseBudget(v.Text)
+				if err == nil && b.Of == "function" && b.Name == name && v.Unit == "ms" {
 					widen(&v.Lo, &v.Hi, by[name])
 				}
 			}
