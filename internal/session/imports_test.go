@@ -149,17 +149,7 @@ func TestAnImportLeavesNothing(t *testing.T) {
 func TestAskedWhileTheProjectIsReadAgain(t *testing.T) {
 	text := "nightdrill: 1\nfunctions:\n  f: {start: [sleep, \"9\"]}\n" +
 		"sources:\n  up: {kind: storage, bucket: b, wires: [{to: f}]}\n"
-	dir := layOut(t, map[string]string{project.File: text})
-	d, err := Open(t.Context(), dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer d.Close()
-	s, err := d.Stand("127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer s.Close()
+	s, dir := lay(t, text)
 	var over atomic.Bool
 	var all sync.WaitGroup
 	for _, ask := range []func(){
@@ -184,10 +174,7 @@ func TestAskedWhileTheProjectIsReadAgain(t *testing.T) {
 		})
 	}
 	for n := range 10 {
-		put := fmt.Sprintf("%s# %d\n", text, n)
-		if err := os.WriteFile(filepath.Join(dir, project.File), []byte(put), 0o600); err != nil {
-			t.Fatal(err)
-		}
+		write(t, dir, project.File, fmt.Sprintf("%s# %d\n", text, n))
 		s.touch(filepath.Join(dir, project.File))
 		s.bringAll()
 	}
