@@ -155,8 +155,7 @@ func TestPayloadsAndEnvironmentOnTheScreen(t *testing.T) {
 	x.keys("-l", "high")
 	x.keys("Enter")
 	x.wait("set for this session", "high")
-	x.keys("Escape")
-	x.gone("Environment of")
+	x.escape("Environment of")
 	x.keys("y")
 	x.wait("Copied: curl -i 'http://127.0.0.1:")
 	// the project file is broken, and fixed

@@ -104,6 +104,15 @@ func (x *terminal) gone(word string) {
 	x.until("without "+word, func() bool { return !strings.Contains(x.pane(), word) })
 }
 
+// escape closes what shows a word, which nothing but closing may take from the screen:
+// a key that is sent before the program has read the escape is one with Alt.
+func (x *terminal) escape(word string) {
+	x.t.Helper()
+	x.wait(word)
+	x.keys("Escape")
+	x.gone(word)
+}
+
 // until looks again and again, at most for three minutes: a slow machine is no failure.
 func (x *terminal) until(what string, holds func() bool) {
 	x.t.Helper()
@@ -146,8 +155,7 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.wait("● friday-evening", "Arrivals", "quote-1", "◆", "Latency so far, ms")
 	x.keys("?")
 	x.wait("Keys and symbols", "cold: it waited for this start")
-	x.keys("Escape")
-	x.gone("Keys and symbols")
+	x.escape("Keys and symbols")
 	// to its end: the findings open by themselves
 	pane := x.wait("Functions: the worst first", " budgets m", "Budgets") // met, or missed by a slow machine
 	pane += x.scrolled()
@@ -176,8 +184,7 @@ func TestTheDemoOnTheScreen(t *testing.T) {
 	x.wait("arrives at ")
 	x.keys("Space", "Space")
 	x.wait("Stop 3 of ", "in total, status ")
-	x.keys("Escape")
-	x.gone("Stop 3 of ")
+	x.escape("Stop 3 of ")
 	x.keys(":")
 	x.keys("-l", "find")
 	x.wait(":find", "findings")
@@ -257,8 +264,7 @@ func TestWhileADrillRuns(t *testing.T) {
 	x.wait("Content-Type: application/json")
 	x.keys("PageUp")
 	x.wait("reply status")
-	x.keys("Escape")
-	x.gone("reply status")
+	x.escape("esc close") // not "reply status": a page down that is still to be drawn takes it, too
 	x.keys("S")
 	x.wait("Functions: the worst first", "did not finish")
 	x.keys("q")
@@ -284,8 +290,7 @@ func (x *terminal) over(next string) {
 		if strings.Contains(x.pane(), "reply status") {
 			return true
 		}
-		x.keys("Escape")
-		x.gone("started because")
+		x.escape("esc close")
 		return false
 	})
 }
@@ -321,22 +326,18 @@ func (x *terminal) openedPoint() {
 	x.wait("in total", "longest first", "done at, s")
 	x.keys("Enter")
 	x.wait("reply status", "from due to done")
-	x.keys("Escape")
-	x.gone("reply status")
+	x.escape("esc close")
 	x.keys("5")
 	x.wait("in total")
-	x.keys("Escape")
-	x.gone("in total")
-	x.keys("Escape")
-	x.gone("what is behind it")
+	x.escape("in total")
+	x.escape("what is behind it")
 	x.keys("/")
 	x.answer("Filter, such as", "function=quote class=hot")
 	x.wait("use cold, first, warm or retried")
 	x.keys("/")
 	x.answer("Filter, such as", "function=quote class=warm")
 	x.wait("only function=quote class=warm", "Functions: the worst first")
-	x.keys("Escape")
-	x.gone("only function=quote")
+	x.escape("only function=quote")
 }
 
 // checkFindings compares the figures on the screen with those of the command.
@@ -440,8 +441,7 @@ func TestADrillIsChosenAndStopped(t *testing.T) {
 	x.wait("● endless", "quote-1", "▁", "◆") // with an invocation to be chosen
 	x.keys("+", ",", ".", "0")
 	x.over("Right")
-	x.keys("Escape")
-	x.gone("reply status")
+	x.escape("esc close")
 	// limits are changed while it runs, and that is marked
 	x.keys("e")
 	x.wait("Current limits", "project total")
@@ -501,8 +501,7 @@ func (x *terminal) pastRuns() {
 	x.keys("x")
 	x.answer("to which folder?", "out")
 	x.wait("files written to")
-	x.keys("Escape")
-	x.gone("Past runs")
+	x.escape("Past runs")
 	// a run is replayed, and compared with what it was; then variants, in turns
 	x.wait("Functions: the worst first")
 	x.keys("a")
@@ -519,8 +518,7 @@ func (x *terminal) pastRuns() {
 	x.wait("latency, from due to done")
 	x.keys("?")
 	x.wait("Keys and symbols", "against an older run")
-	x.keys("Escape")
-	x.gone("Keys and symbols")
+	x.escape("Keys and symbols")
 }
 
 // answered is what a lane says that had answers.
