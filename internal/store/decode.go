@@ -9,8 +9,11 @@ import (
 	"sync"
 )
 
-// mostRecords bounds a block, so that a damaged one cannot ask for endless memory.
-const mostRecords = 1 << 24
+// Bounds of a block, so that a damaged one, or a few bytes, cannot ask for endless memory.
+const (
+	mostRecords = 1 << 24
+	mostPerByte = 1 << 13 // a block of more than usualRecords: columns that stay the same take 3 bytes each
+)
 
 var errCut = errors.New("the block is cut off")
 
@@ -32,10 +35,10 @@ func (c *codec[T]) decoder(block []byte) (*decoder[T], error) {
 	if k <= 0 {
 		return nil, errCut
 	}
-	block = block[k:]
-	if n > mostRecords {
+	if n > min(mostRecords, max(usualRecords, mostPerByte*uint64(len(block)))) {
 		return nil, fmt.Errorf("a block of %d records is not one that was written", n)
 	}
+	block = block[k:]
 	d := &decoder[T]{of: c, left: int(n), columns: make([]columnReader, 0, c.columns), row: make([]int64, c.columns)}
 	for len(block) > 0 && len(d.columns) < c.columns { // a block may be from before there were all of them
 		size, k := binary.Uvarint(block)

@@ -65,8 +65,12 @@ func plainly(out []record.Invocation, block []byte) ([]record.Invocation, error)
 func FuzzDecode(f *testing.F) {
 	f.Add(invocations.encode(random(3, "x").Invocations))
 	f.Add(invocations.encode(steady(700)))
+	f.Add(binary.AppendUvarint(nil, mostRecords-1))
 	f.Fuzz(func(t *testing.T, block []byte) {
 		got, err := invocations.decode(nil, block) // of however many: no panic, no endless memory
+		if len(got) > max(usualRecords, mostPerByte*len(block)) {
+			t.Errorf("%d bytes are %d records", len(block), len(got))
+		}
 		if n, _ := binary.Uvarint(block); n > 1<<12 {
 			return // a few bytes may stand for as many as that, which takes long to compare
 		}

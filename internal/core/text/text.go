@@ -44,8 +44,18 @@ func List(names []string) string {
 	return strings.Join(names[:last], ", ") + " and " + names[last]
 }
 
-// Duration returns a duration for a sentence: 250 ms, 1.5 s, 2 min 30 s, 24 h. It is exact; a caller
-// that measured rounds it first.
+// Measured returns a measured duration for a sentence, with three significant digits as in tables:
+// 48.7 ms, 17.4 s, 2 min 34 s.
+func Measured(d time.Duration) string {
+	unit := time.Duration(1)
+	for d.Abs() >= 1000*unit {
+		unit *= 10
+	}
+	return Duration(d.Round(unit))
+}
+
+// Duration returns a duration for a sentence: 250 ms, 1.5 s, 2 min 30 s, 24 h. It is exact; what was
+// measured is for [Measured].
 func Duration(d time.Duration) string {
 	switch {
 	case d < 0:

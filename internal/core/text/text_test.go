@@ -46,3 +46,17 @@ func TestDuration(t *testing.T) {
 		}
 	}
 }
+
+func TestMeasured(t *testing.T) {
+	for d, want := range map[time.Duration]string{
+		0:                               "0 s",
+		34_812_345:                      "34.8 ms",
+		999_600_000:                     "1 s",
+		17_381_950_000:                  "17.4 s",
+		154 * time.Second * 1001 / 1000: "2 min 34 s",
+	} {
+		if got := Measured(d); got != want {
+			t.Errorf("Measured(%v) = %q, want %q", d, got, want)
+		}
+	}
+}

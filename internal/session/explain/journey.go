@@ -78,7 +78,7 @@ func Journey(steps []Step) (out []Stop) {
 			end.Text = fmt.Sprintf("%s: %s", x.Function, outcomeWord(x.Outcome))
 			end.Bad, end.Dead = x.Outcome != engine.Done, x.Outcome == engine.DeadLettered
 			if x.Attempts > 0 {
-				end.Text += fmt.Sprintf(", %v, %v in total", x.Class, text.Duration(x.Took.Round(10_000)))
+				end.Text += fmt.Sprintf(", %v, %v in total", x.Class, text.Measured(x.Took))
 			}
 		}
 		if x.Status > 0 {
@@ -171,5 +171,5 @@ func waitedFor(x *Step) string {
 	if why != "" {
 		why = ", for " + why
 	}
-	return fmt.Sprintf("it waited %v before it was dispatched%s", text.Duration(x.Waited.Round(10_000)), why)
+	return fmt.Sprintf("it waited %v before it was dispatched%s", text.Measured(x.Waited), why)
 }

@@ -151,8 +151,7 @@ func (t Attempt) Words() string {
 		line += fmt.Sprintf(", status %d", t.Status)
 	}
 	if t.Took > 0 {
-		line += fmt.Sprintf(", %v, at %v, took %v", t.Class, text.Duration(t.At.Round(10*time.Microsecond)),
-			text.Duration(t.Took.Round(10*time.Microsecond)))
+		line += fmt.Sprintf(", %v, at %v, took %v", t.Class, text.Measured(t.At), text.Measured(t.Took))
 	}
 	if t.Instance != "" {
 		line += ", on " + t.Instance
@@ -197,7 +196,7 @@ func (x *Step) Line() string {
 		line += fmt.Sprintf(", status %d", x.Status)
 	}
 	if x.Function != "" {
-		line += fmt.Sprintf(", %v", text.Duration(x.Took.Round(10*time.Microsecond)))
+		line += fmt.Sprintf(", %v", text.Measured(x.Took))
 	}
 	return line
 }
