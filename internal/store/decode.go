@@ -29,16 +29,24 @@ type decoder[T any] struct {
 	moving  []int // columns that change within the present tile
 }
 
-// decoder returns what reads a block.
-func (c *codec[T]) decoder(block []byte) (*decoder[T], error) {
+// claim returns how many records a block says it has, and the rest of it.
+func claim(block []byte) (n uint64, rest []byte, err error) {
 	n, k := binary.Uvarint(block)
 	if k <= 0 {
-		return nil, errCut
+		return 0, nil, errCut
 	}
 	if n > min(mostRecords, max(usualRecords, mostPerByte*uint64(len(block)))) {
-		return nil, fmt.Errorf("a block of %d records is not one that was written", n)
+		return 0, nil, fmt.Errorf("a block of %d records is not one that was written", n)
 	}
-	block = block[k:]
+	return n, block[k:], nil
+}
+
+// decoder returns what reads a block.
+func (c *codec[T]) decoder(block []byte) (*decoder[T], error) {
+	n, block, err := claim(block)
+	if err != nil {
+		return nil, err
+	}
 	d := &decoder[T]{of: c, left: int(n), columns: make([]columnReader, 0, c.columns), row: make([]int64, c.columns)}
 	for len(block) > 0 && len(d.columns) < c.columns { // a block may be from before there were all of them
 		size, k := binary.Uvarint(block)

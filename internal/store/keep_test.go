@@ -2,6 +2,7 @@ package store
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"math"
@@ -516,5 +517,32 @@ func TestAFilterOnWhatIsNotInMemory(t *testing.T) {
 	}
 	if _, err := s.Filter(run.ID, record.Filter{Function: "g"}); err == nil || selected < 100 {
 		t.Errorf("a function that the run does not have: %v; %d were selected in all", err, selected)
+	}
+}
+
+// Bytes that stand for more than fits into the machine are refused; a run that fits is read.
+func TestWhatDoesNotFit(t *testing.T) {
+	s, _ := Open(t.TempDir())
+	defer s.Close()
+	run := kept(t, s, "20260101-000000-aa", time.Now())
+	few := binary.AppendUvarint(nil, usualRecords)
+	for seq := range 3000 {
+		if _, err := s.db.Exec("INSERT INTO blocks VALUES (?, 'arrivals', ?, ?)", run.ID, 1000+seq, few); err != nil {
+			t.Fatal(err)
+		}
+	}
+	s.memory = 4 << 30
+	_, err := s.Load(run.ID)
+	if err == nil || !strings.Contains(err.Error(), "says it has 393 million records, which take ") {
+		t.Errorf("it is read: %v", err)
+	}
+	if _, err = s.Filter(run.ID, record.Filter{Class: "warm"}); err == nil {
+		t.Error("it is filtered")
+	}
+	if _, err := s.db.Exec("DELETE FROM blocks WHERE seq >= 1000"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Load(run.ID); err != nil {
+		t.Error(err)
 	}
 }

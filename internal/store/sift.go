@@ -2,6 +2,7 @@ package store
 
 import (
 	"database/sql"
+	"encoding/binary"
 	"errors"
 	"math"
 	"sync"
@@ -46,21 +47,24 @@ func (s *Store) sift(r *record.Run, f record.Filter) (*record.Run, error) {
 		"'invocations')",
 		r.ID, func(rows *sql.Rows) error {
 			var kind string
-			var head block
-			if err := rows.Scan(&kind, &head.data); err != nil {
+			var head []byte
+			if err := rows.Scan(&kind, &head); err != nil {
 				return err
 			}
-			n := int64(claimed([]block{head}, 1))
+			n, _ := binary.Uvarint(head)
 			if n > usualRecords {
 				return errUnsound
 			}
 			if kind == "arrivals" {
-				x.events += n
+				x.events += int64(n)
 			} else {
-				x.invocations += n
+				x.invocations += int64(n)
 			}
 			return nil
 		}); err != nil {
+		return nil, err
+	}
+	if err := s.room(r.ID, need{uint64(x.events), eventBytes * uint64(x.events)}); err != nil {
 		return nil, err
 	}
 	if _, err := x.readInstances(blocks["instances"]); err != nil {

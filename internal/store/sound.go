@@ -1,7 +1,6 @@
 package store
 
 import (
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"sync/atomic"
@@ -43,8 +42,8 @@ func extentOf(r *record.Run, blocks map[string][]block, until int) *extent {
 func claimed(blocks []block, until int) (n int) {
 	for _, b := range blocks {
 		if b.seq < until {
-			k, _ := binary.Uvarint(b.data)
-			n += int(min(k, mostRecords))
+			k, _, _ := claim(b.data) // 0 of one that will not be read
+			n += int(k)
 		}
 	}
 	return n

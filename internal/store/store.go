@@ -77,12 +77,13 @@ UPDATE runs SET project = coalesce(json_extract(head, '$.project'), ''),
 
 // Store is an open store of runs.
 type Store struct {
-	db    *sql.DB // one connection
-	reads *sql.DB // connections that only read, so that records are read side by side, and hold up no writing
-	path  string
-	open  *hold.Lock // shared with others; a rescue has it alone
-	mu    sync.Mutex
-	aside []Info // runs that are deleted when the store is closed, the latest last
+	db     *sql.DB // one connection
+	reads  *sql.DB // connections that only read, so that records are read side by side, and hold up no writing
+	path   string
+	memory uint64     // of the machine, in bytes; 0 if unknown
+	open   *hold.Lock // shared with others; a rescue has it alone
+	mu     sync.Mutex
+	aside  []Info // runs that are deleted when the store is closed, the latest last
 }
 
 // Info is a run in the list of runs.
@@ -166,7 +167,7 @@ func private(dir string) error {
 // Open opens or makes the store of a project's folder.
 func Open(dir string) (*Store, error) {
 	path := Path(dir)
-	s := &Store{path: path}
+	s := &Store{path: path, memory: memory()}
 	if err := private(dir); err != nil {
 		if s.trouble(err) == ErrFull {
 			return nil, s.said(err)
@@ -629,6 +630,9 @@ func (s *Store) Load(id string) (*record.Run, error) {
 	}
 	blocks, until, err := s.blocks(id)
 	if err != nil {
+		return nil, err
+	}
+	if err := s.roomFor(id, blocks); err != nil {
 		return nil, err
 	}
 	if cut := fill(r, blocks, until); cut != "" {

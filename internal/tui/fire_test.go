@@ -61,7 +61,7 @@ func TestTheInnerLoop(t *testing.T) {
 			x.wait("● warm in", "= the same reply as firing 1")
 			// the code changes; the reply comes by itself
 			x.keys("w")
-			x.wait("re-fire on save")
+			x.wait("re-fire on save · front") // at the top: the line of keys says it always
 			change(t, file, c.was, c.is)
 			x.wait(`/harbour  nothing → "holm"`, "after a change", "quote-2 · v2", "before: v1")
 			x.keys("c")

@@ -16,7 +16,7 @@ func TestAStopOfTheDriverIsSaid(t *testing.T) {
 	r.Invocations[1].Done = recordtest.At(381)
 	s := Summarize(r)
 	want := "the driver itself stalled 1 time, at 0.20 s for 180 ms: up to that much of the times of 2 " +
-		"invocations that were in flight is the driver's"
+		"invocations in flight is the driver's"
 	if len(s.Beside.Latency) == 0 || len(s.Beside.Latency[0]) < len(want) ||
 		s.Beside.Latency[0][:len(want)] != want {
 		t.Errorf("%q", s.Beside.Latency)

@@ -37,7 +37,7 @@ func sayGaps(r *record.Run, b *measure.Beside, on spoils) {
 		return
 	}
 	on([]*[]string{&b.Latency, &b.Start, &b.Rates},
-		"%s, at %.2f s for %s: up to that much of the times of %s that were in flight is the driver's, not the "+
+		"%s, at %.2f s for %s: up to that much of the times of %s in flight is the driver's, not the "+
 			"function's (marked in the list of invocations and in the CSV)",
 		text, longest.From.Seconds(), figure.Duration(longest.To.Sub(longest.From)),
 		count(touched, "invocation", "invocations"))

@@ -27,7 +27,7 @@ func (m *Model) drawLadder(c *canvas.Canvas, y int) int {
 	for _, r := range rungs {
 		most = max(most, r.Total)
 	}
-	if most == 0 {
+	if len(rungs) == 0 {
 		return y
 	}
 	y = m.section(c, y, "Start ladder: where a cold start's time goes, medians", 1)
@@ -100,7 +100,11 @@ func (m *Model) drawLadder(c *canvas.Canvas, y int) int {
 			y++
 		}
 	}
-	c.PutUpTo(1, y, m.w-1, canvas.Dim, "╌ spawn, to the command's own code   ━ boot, to ready   ▄ its first reply")
+	legend := "╌ spawn, to the command's own code   ━ boot, to ready   ▄ its first reply"
+	if most == 0 {
+		legend = "What one start took stands at its invocation in the lanes (l)."
+	}
+	c.PutUpTo(1, y, m.w-1, canvas.Dim, legend)
 	return y + 1
 }
 
