@@ -20,7 +20,7 @@ func shareable(t *testing.T, server *sharedtest.Server) string {
 project: ferries
 runs: {share: {url: "`+server.URL("ferries", "drills")+`", password: {env: `+sharedtest.Variable+`}}}
 functions:
-  tide: {handler: "tide.py:tide", start_timeout: 60s}
+  tide: {handler: "tide.py:tide", start_timeout: 60s, idle_after: 1s}
 sources:
   tides: {kind: http, wait: 60s, wires: [{to: tide}]}
 payloads:

@@ -50,7 +50,7 @@ func TestTheFirstDrillPasses(t *testing.T) {
 			}
 			expectCall(t, dir, []string{"init", "--lang", b.language, "--sources", b.kinds}, 0, nil)
 			rewrite(t, dir, "nightdrill.yaml", strings.Replace(read(t, dir+"/nightdrill.yaml"), "    budgets:",
-				"    settle: 60s # a slow machine\n    budgets:", 1))
+				"    settle: 35s # a slow machine; less than idle_after\n    budgets:", 1))
 			expectCall(t, dir, []string{"run", "first"}, 0, []string{"met         project failed == 0"})
 		})
 	}
