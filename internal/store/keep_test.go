@@ -531,7 +531,7 @@ func TestWhatDoesNotFit(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	s.memory = 4 << 30
+	s.memory = func() uint64 { return 4 << 30 }
 	_, err := s.Load(run.ID)
 	if err == nil || !strings.Contains(err.Error(), "says it has 393 million records, which take ") {
 		t.Errorf("it is read: %v", err)

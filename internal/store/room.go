@@ -3,7 +3,10 @@ package store
 import (
 	"fmt"
 	"math"
+	"sync"
 	"unsafe"
+
+	"github.com/shirou/gopsutil/v4/mem"
 
 	"nightdrill.dev/internal/core/figure"
 )
@@ -14,12 +17,22 @@ import (
 // eventBytes is what a filter holds for each event of a run.
 const eventBytes = 32
 
-// need adds up what the records of blocks take in memory once they are read.
+// memory returns the memory of the machine in bytes, or 0 if that is not known.
+var memory = sync.OnceValue(func() uint64 {
+	m, err := mem.VirtualMemory()
+	if err != nil {
+		return 0
+	}
+	return m.Total
+})
+
+// need is what records take in memory once they are read.
 type need struct {
 	records, bytes uint64
 }
 
-func needs[T any](n *need, blocks []block, _ *codec[T]) {
+// needs adds what the records of blocks take.
+func (c *codec[T]) needs(n *need, blocks []block) {
 	records := uint64(claimed(blocks, math.MaxInt))
 	n.records += records
 	n.bytes += records * uint64(unsafe.Sizeof(*new(T)))
@@ -27,25 +40,25 @@ func needs[T any](n *need, blocks []block, _ *codec[T]) {
 
 // room returns an error if what is to be read of a run does not fit into memory.
 func (s *Store) room(id string, n need) error {
-	if s.memory == 0 || n.bytes <= s.memory { // or unknown
+	have := s.memory()
+	if have == 0 || n.bytes <= have {
 		return nil
 	}
-	return fmt.Errorf("run %s says it has %s records, which take %s in memory; this machine has %s", id,
-		figure.Count(float64(n.records)), gibibytes(n.bytes), gibibytes(s.memory))
+	const gib = 1 << 30
+	return fmt.Errorf("run %s says it has %s records, which take %.3g GiB in memory; this machine has %.3g GiB", id,
+		figure.Count(float64(n.records)), float64(n.bytes)/gib, float64(have)/gib)
 }
-
-func gibibytes(n uint64) string { return fmt.Sprintf("%.3g GiB", float64(n)/(1<<30)) }
 
 // roomFor returns an error if all records of a run do not fit into memory.
 func (s *Store) roomFor(id string, blocks map[string][]block) error {
 	var n need
-	needs(&n, blocks["arrivals"], &arrivals)
-	needs(&n, blocks["invocations"], &invocations)
-	needs(&n, blocks["attempts"], &attempts)
-	needs(&n, blocks["deliveries"], &deliveries)
-	needs(&n, blocks["levels"], &levels)
-	needs(&n, blocks["calls"], &calls)
-	needs(&n, blocks["spans"], &spans)
-	needs(&n, blocks["machine"], &machine)
+	arrivals.needs(&n, blocks["arrivals"])
+	invocations.needs(&n, blocks["invocations"])
+	attempts.needs(&n, blocks["attempts"])
+	deliveries.needs(&n, blocks["deliveries"])
+	levels.needs(&n, blocks["levels"])
+	calls.needs(&n, blocks["calls"])
+	spans.needs(&n, blocks["spans"])
+	machine.needs(&n, blocks["machine"])
 	return s.room(id, n)
 }

@@ -80,8 +80,8 @@ type Store struct {
 	db     *sql.DB // one connection
 	reads  *sql.DB // connections that only read, so that records are read side by side, and hold up no writing
 	path   string
-	memory uint64     // of the machine, in bytes; 0 if unknown
-	open   *hold.Lock // shared with others; a rescue has it alone
+	memory func() uint64 // of the machine
+	open   *hold.Lock    // shared with others; a rescue has it alone
 	mu     sync.Mutex
 	aside  []Info // runs that are deleted when the store is closed, the latest last
 }
@@ -167,7 +167,7 @@ func private(dir string) error {
 // Open opens or makes the store of a project's folder.
 func Open(dir string) (*Store, error) {
 	path := Path(dir)
-	s := &Store{path: path, memory: memory()}
+	s := &Store{path: path, memory: memory}
 	if err := private(dir); err != nil {
 		if s.trouble(err) == ErrFull {
 			return nil, s.said(err)
