@@ -3,7 +3,6 @@ package store
 import (
 	"fmt"
 	"math"
-	"sync"
 	"unsafe"
 
 	"github.com/shirou/gopsutil/v4/mem"
@@ -11,20 +10,20 @@ import (
 	"nightdrill.dev/internal/core/figure"
 )
 
-// A few bytes may stand for very many records. What claims more than fits into the machine is refused before memory
-// is asked for.
+// A few bytes may stand for very many records. What claims more than fits is refused before memory is asked for.
 
 // eventBytes is what a filter holds for each event of a run.
 const eventBytes = 32
 
-// memory returns the memory of the machine in bytes, or 0 if that is not known.
-var memory = sync.OnceValue(func() uint64 {
+// memory returns what the records of a run may take in bytes, half of what is free, since findings are made of them; 0
+// if that is not known.
+func memory() uint64 {
 	m, err := mem.VirtualMemory()
 	if err != nil {
 		return 0
 	}
-	return m.Total
-})
+	return m.Available / 2
+}
 
 // need is what records take in memory once they are read.
 type need struct {
@@ -45,8 +44,8 @@ func (s *Store) room(id string, n need) error {
 		return nil
 	}
 	const gib = 1 << 30
-	return fmt.Errorf("run %s says it has %s records, which take %.3g GiB in memory; this machine has %.3g GiB", id,
-		figure.Count(float64(n.records)), float64(n.bytes)/gib, float64(have)/gib)
+	return fmt.Errorf("run %s says it has %s records, which take %.3g GiB in memory; half of what is free here, "+
+		"%.3g GiB, is the most", id, figure.Count(float64(n.records)), float64(n.bytes)/gib, float64(have)/gib)
 }
 
 // roomFor returns an error if all records of a run do not fit into memory.

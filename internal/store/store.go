@@ -80,7 +80,7 @@ type Store struct {
 	db     *sql.DB // one connection
 	reads  *sql.DB // connections that only read, so that records are read side by side, and hold up no writing
 	path   string
-	memory func() uint64 // of the machine
+	memory func() uint64 // that the records of a run may take
 	open   *hold.Lock    // shared with others; a rescue has it alone
 	mu     sync.Mutex
 	aside  []Info // runs that are deleted when the store is closed, the latest last
