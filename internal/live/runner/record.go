@@ -272,8 +272,8 @@ func (d *Drill) eventTaken(f *engine.Effect) {
 		d.answered(d.feeds[info.feed], info.caller, f.At)
 		info.caller = -1
 	}
-	d.rec.Arrivals = append(d.rec.Arrivals, a)
-	d.events = append(d.events, info)
+	d.rec.Arrivals = add(d.rec.Arrivals, a)
+	d.events = add(d.events, info)
 }
 
 // dispatched implements recorder.
@@ -293,7 +293,7 @@ func (d *Drill) dispatched(f *engine.Effect, s *slot, j *job) {
 
 // attemptEnded implements recorder.
 func (d *Drill) attemptEnded(f *engine.Effect) {
-	d.rec.Attempts = append(d.rec.Attempts, record.Attempt{Event: f.Event, Invocation: f.Invocation, Source: f.Source,
+	d.rec.Attempts = add(d.rec.Attempts, record.Attempt{Event: f.Event, Invocation: f.Invocation, Source: f.Source,
 		Wire: f.Wire, N: f.Attempt, Result: f.Result})
 	e := &d.events[f.Event]
 	e.last = attempt{f.Attempt, f.Status, f.Result}
@@ -303,7 +303,7 @@ func (d *Drill) attemptEnded(f *engine.Effect) {
 
 // deliveryEnded implements recorder.
 func (d *Drill) deliveryEnded(f *engine.Effect) {
-	d.rec.Deliveries = append(d.rec.Deliveries, record.Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At,
+	d.rec.Deliveries = add(d.rec.Deliveries, record.Delivery{Event: f.Event, Invocation: f.Invocation, Ended: f.At,
 		Source: f.Source, Wire: f.Wire, Attempts: f.Attempt, Outcome: f.Outcome, Cause: f.Cause})
 	if f.Outcome == engine.Unmatched && !d.explained[f.Source] {
 		d.explained[f.Source] = true
@@ -333,7 +333,7 @@ func (d *Drill) replied(s *slot, j *job, r *transport.Reply, key uint64, why str
 }
 
 // settled implements recorder.
-func (d *Drill) settled(s *slot) { d.rec.Invocations = append(d.rec.Invocations, s.cur) }
+func (d *Drill) settled(s *slot) { d.rec.Invocations = add(d.rec.Invocations, s.cur) }
 
 // doubted implements recorder: the replies had been taken for good ones, and count as unexpected.
 func (d *Drill) doubted(invocations []uint64) {
@@ -512,4 +512,13 @@ func (d *Drill) release() {
 		d.payloads[n] = &payload.Payload{}
 	}
 	d.done = d.done[:0]
+}
+
+// add appends to what grows with every event. It makes room by half of what there is: append itself makes a quarter,
+// and copies twice as often.
+func add[T any](to []T, x T) []T {
+	if len(to) == cap(to) {
+		to = slices.Grow(to, max(len(to)/2, 1<<10))
+	}
+	return append(to, x)
 }

@@ -66,8 +66,6 @@ func headerNames(h http.Header) []string {
 	return names
 }
 
-var seed = maphash.MakeSeed()
-
 // Key is the same for replies of which the same is kept, and different for
 // others but for a chance of 2⁻⁶⁴.
 func (r *Reply) Key() uint64 {
@@ -75,13 +73,8 @@ func (r *Reply) Key() uint64 {
 	if r.Status == 0 {
 		return key
 	}
-	for name, values := range r.Header { // in any order: the sum does not depend on it
-		if slices.Contains(ownPlace, name) {
-			continue
-		}
-		for _, v := range values {
-			key += maphash.String(seed, name)*3 ^ maphash.String(seed, v)
-		}
+	if r.headKey != 0 {
+		return key + r.headKey
 	}
-	return key
+	return key + headerKey(r.Header)
 }

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"net"
+	"reflect"
 	"testing"
 	"time"
 
@@ -59,14 +60,32 @@ func FuzzReply(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, wrote []byte, method string) {
 		c := New("127.0.0.1:1")
-		c.conn, c.used = peer{bytes.NewReader(wrote)}, time.Now()
-		c.raw.from = c.conn
-		c.in.Reset(&c.raw)
-		r := c.read(c.prepare(&Message{Method: method, Target: "/"}, ""), Reply{Sent: time.Now()})
-		if r.Done.IsZero() || r.Result == engine.OK && (r.Status < 200 || r.Status > 999) ||
-			r.Result != engine.OK && r.Result != engine.BadStatus && r.Why == "" {
-			t.Fatalf("%+v", r)
+		first := replyTo(c, method, wrote)
+		if first.Done.IsZero() || first.Result == engine.OK && (first.Status < 200 || first.Status > 999) ||
+			first.Result != engine.OK && first.Result != engine.BadStatus && first.Why == "" {
+			t.Fatalf("%+v", first)
 		}
-		_, _ = r.Plain()
+		_, _ = first.Plain()
+		// a head that is known means what it meant, and nothing else in answer to another method
+		for _, method := range []string{method, "HEAD", method} {
+			again, fresh := replyTo(c, method, wrote), replyTo(New("127.0.0.1:1"), method, wrote)
+			if again.Key() != fresh.Key() {
+				t.Errorf("%s: the key is %x, and %x where the head is not known", method, again.Key(), fresh.Key())
+			}
+			for _, r := range []*Reply{&again, &fresh} {
+				r.Sent, r.Received, r.Done, r.RetryAfter, r.headKey = time.Time{}, time.Time{}, time.Time{}, 0, 0
+			}
+			if !reflect.DeepEqual(again, fresh) {
+				t.Errorf("%s: %+v, and where the head is not known %+v", method, again, fresh)
+			}
+		}
 	})
+}
+
+// replyTo returns what a connection makes of what its function wrote before it ended.
+func replyTo(c *Conn, method string, wrote []byte) Reply {
+	c.conn, c.used = peer{bytes.NewReader(wrote)}, time.Now()
+	c.raw = limited{from: c.conn}
+	c.in.Reset(&c.raw)
+	return c.read(c.prepare(&Message{Method: method, Target: "/"}, ""), Reply{Sent: time.Now()})
 }

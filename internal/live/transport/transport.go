@@ -35,6 +35,12 @@ const (
 	slowReply = time.Millisecond
 	// quietAfter is how long after a reply another one that follows it would have come.
 	quietAfter = 2 * time.Millisecond
+	// unlooked is for how long after a reply, and how often in a row, a connection that has proven itself is used again
+	// without a look at it. A look costs as much as a twentieth of a call.
+	unlookedFor  = 100 * time.Microsecond
+	unlookedTill = 16
+	// wireKept is how large a request may be of which the bytes are kept to be sent again.
+	wireKept = 16 << 10
 	// bodyKept is how much of a body is kept for those who look at it.
 	bodyKept = 64 << 10
 )
@@ -115,7 +121,7 @@ func shaped(ctx context.Context, f *plan.Function, request *event.Request, event
 type Reply struct {
 	Status     int
 	RetryAfter time.Duration // 0 when the reply has none
-	Header     http.Header
+	Header     http.Header // not to be changed: replies that are alike share it
 	Body       []byte    // its beginning, as much as is kept
 	Timing     string    // the Server-Timing header (W3C Server Timing)
 	Size       int64     // of the whole body
@@ -132,6 +138,7 @@ type Reply struct {
 	Quiet bool
 	// Surplus is set where this reply itself was followed by such bytes.
 	Surplus bool
+	headKey uint64 // of what is kept of the header; 0 where it is not known
 }
 
 // Carrier hands requests over to one slot of an instance and brings replies back.
@@ -154,8 +161,15 @@ type Conn struct {
 	used    time.Time // when its last reply was whole
 	scratch [8 << 10]byte
 	Keep    int            // how much of a body is kept, in bytes
-	last    *event.Request // the HTTP event that was sent last, and
-	request *http.Request  // its request, to be sent again
+	last    *event.Request // the HTTP event that was sent last,
+	request *http.Request  // its request, to be sent again, and
+	wire    []byte         // its bytes; empty where they are not kept
+	trace   []byte         // the place of the traceparent in them
+	replies int            // on this connection
+	// unlooked is set where the last request went out without a look at the connection
+	unlooked bool
+	known    head // of the last reply
+	rest     rest // of its body
 }
 
 // limited bounds what is read for one part of a reply.
@@ -213,11 +227,7 @@ func (c *Conn) Do(ctx context.Context, m *Message, trace string) Reply {
 	}
 	req := c.prepare(m, trace)
 	r.Sent = time.Now()
-	err := req.Write(c.out)
-	if err == nil {
-		err = c.out.Flush()
-	}
-	if err != nil {
+	if err := c.write(req); err != nil {
 		// a function may answer before it has read all; what it says counts
 		if c.peek(&r) != nil {
 			return c.fail(r, engine.Disconnected, "the connection closed while the request was being written")
@@ -226,10 +236,22 @@ func (c *Conn) Do(ctx context.Context, m *Message, trace string) Reply {
 	return c.read(req, r)
 }
 
+// write sends a request that prepare returned.
+func (c *Conn) write(req *http.Request) error {
+	if len(c.wire) > 0 {
+		_, err := c.conn.Write(c.wire)
+		return err
+	}
+	if err := req.Write(c.out); err != nil {
+		return err
+	}
+	return c.out.Flush()
+}
+
 // drop closes the connection; the next Do opens another.
 func (c *Conn) drop() {
 	c.conn.Close()
-	c.conn = nil
+	c.conn, c.replies = nil, 0
 }
 
 func (c *Conn) fail(r Reply, result engine.Result, why string) Reply {
@@ -259,7 +281,7 @@ func (c *Conn) read(req *http.Request, r Reply) Reply {
 	http1 := strings.HasPrefix("HTTP/", string(start))
 	for {
 		var err error
-		if resp, err = http.ReadResponse(c.in, req); err != nil {
+		if resp, err = c.heads(req); err != nil {
 			switch {
 			case c.raw.left <= 0:
 				return c.fail(r, engine.TooLarge, fmt.Sprintf("the headers of the reply are larger than %d KiB",
@@ -267,7 +289,11 @@ func (c *Conn) read(req *http.Request, r Reply) Reply {
 			case http1 && c.raw.ended:
 				return c.fail(r, engine.Disconnected, "the connection closed in the middle of the reply's headers")
 			}
-			return c.fail(r, engine.Garbled, "the reply is not HTTP: "+err.Error())
+			why := "the reply is not HTTP: " + err.Error()
+			if c.unlooked {
+				why += "; or bytes that no request asked for had followed the reply before it"
+			}
+			return c.fail(r, engine.Garbled, why)
 		}
 		// interim answers come before the real one (RFC 9110 §15.2)
 		if resp.StatusCode >= 200 || resp.StatusCode == http.StatusSwitchingProtocols {
@@ -280,6 +306,9 @@ func (c *Conn) read(req *http.Request, r Reply) Reply {
 	r.Status = resp.StatusCode
 	r.Header, r.Timing = resp.Header, strings.Join(resp.Header["Server-Timing"], ", ")
 	r.RetryAfter = retryAfter(resp.Header.Get("Retry-After"), r.Received)
+	if resp == c.known.resp {
+		r.headKey = c.known.key
+	}
 	c.raw.left = ReplyLimit + 1
 	err := c.body(&r, resp.Body)
 	switch {
@@ -302,6 +331,7 @@ func (c *Conn) read(req *http.Request, r Reply) Reply {
 		return c.fail(r, engine.Garbled, surplus(resp, req, c.in.Buffered()))
 	}
 	c.used = r.Done
+	c.replies++
 	if resp.Close || c.Fresh {
 		c.drop()
 	}
@@ -355,7 +385,12 @@ func (c *Conn) body(r *Reply, from io.Reader) error {
 // check closes a connection that the other end has closed, or on which it has sent what no
 // request asked for; it reports whether it has.
 func (c *Conn) check() (surplus bool) {
+	c.unlooked = false
 	if c.conn == nil {
+		return false
+	}
+	if c.replies > unlookedTill && c.replies%unlookedTill != 0 && time.Since(c.used) < unlookedFor {
+		c.unlooked = true
 		return false
 	}
 	sent, closed := look(c.conn)
@@ -380,22 +415,37 @@ func (c *Conn) open(ctx context.Context) error {
 	return nil
 }
 
-// prepare returns the request of a message. An HTTP event is often sent many
-// times in a row; its request is made once, where it has no body to be read.
+// prepare returns the request of a message, for write. An HTTP event is often sent many times in a row; its request is
+// encoded once, and only the trace is entered anew.
 func (c *Conn) prepare(m *Message, trace string) *http.Request {
-	if m.of != nil && m.of == c.last {
-		c.request.Header["Traceparent"][0] = trace
+	if m.of != nil && m.of == c.last && len(trace) == len(c.trace) {
+		copy(c.trace, trace)
 		return c.request
 	}
+	c.last, c.wire, c.trace = nil, c.wire[:0], nil
+	req := c.made(m, trace)
+	if m.of == nil || len(m.Body) > wireKept/2 {
+		return req
+	}
+	b := bytes.NewBuffer(c.wire)
+	err := req.Write(b)
+	const name = "\r\nTraceparent: "
+	if at := bytes.Index(b.Bytes(), []byte(name)); err == nil && at >= 0 && b.Len() <= wireKept {
+		c.last, c.request, c.wire = m.of, req, b.Bytes()
+		c.trace = c.wire[at+len(name):][:len(trace)]
+		return req
+	}
+	return c.made(m, trace) // its body has been read
+}
+
+// made returns the request of a message on this connection.
+func (c *Conn) made(m *Message, trace string) *http.Request {
 	host := c.address
 	if c.network == "unix" {
 		host = "localhost"
 	}
 	req := m.request(host, trace)
 	req.Close = c.Fresh
-	if m.of != nil && len(m.Body) == 0 {
-		c.last, c.request = m.of, req
-	}
 	return req
 }
 

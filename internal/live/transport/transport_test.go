@@ -2,6 +2,7 @@ package transport
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -164,6 +165,84 @@ func TestAReplyTooManyShiftsNothing(t *testing.T) {
 	}
 	if n := conns.Load(); n != 2 {
 		t.Errorf("%d connections", n)
+	}
+}
+
+// A connection that has proven itself is used again without a look, but neither after a pause nor time after time;
+// then it is said that a reply that is none may be what followed the one before.
+func TestLooksAreSparedOnlyInARow(t *testing.T) {
+	surplus := make(chan bool, 1)
+	address, _ := serve(t, func(w net.Conn, r *http.Request) bool {
+		io.WriteString(w, "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok")
+		if r.RequestURI == "/more" {
+			io.WriteString(w, "more")
+			surplus <- true
+		}
+		return true
+	})
+	for name, x := range map[string]struct {
+		replies int // on the connection, after the one that was followed by more
+		ago     time.Duration
+		looked  bool
+	}{
+		"at once":           {unlookedTill + 1, -time.Hour, false},
+		"after a pause":     {unlookedTill + 1, unlookedFor, true},
+		"time after time":   {2 * unlookedTill, -time.Hour, true},
+		"not proven so far": {unlookedTill, -time.Hour, true},
+	} {
+		c := New(address)
+		if r := c.Do(t.Context(), &Message{Method: "GET", Target: "/"}, ""); r.Result != engine.OK {
+			t.Fatal(r.Why)
+		}
+		if r := c.Do(t.Context(), &Message{Method: "GET", Target: "/more"}, ""); r.Surplus { // it was quick enough
+			<-surplus
+			continue
+		}
+		<-surplus
+		for sent := false; !sent; {
+			sent, _ = look(c.conn)
+		}
+		c.replies, c.used = x.replies, time.Now().Add(-x.ago)
+		r := c.Do(t.Context(), &Message{Method: "GET", Target: "/"}, "")
+		if r.Before != x.looked || (r.Result == engine.OK) != x.looked ||
+			!x.looked && !strings.Contains(r.Why, "had followed the reply before it") {
+			t.Errorf("%s: looked %v, %v %s", name, r.Before, r.Result, r.Why)
+		}
+	}
+}
+
+// sink is a connection that keeps what is written.
+type sink struct {
+	peer
+	got *bytes.Buffer
+}
+
+func (s sink) Write(b []byte) (int, error) { return s.got.Write(b) }
+
+// A request that is sent again is on the wire what it would be if it were encoded anew.
+func TestARequestSentAgain(t *testing.T) {
+	large := &event.Request{Method: "POST", Target: "/", Body: bytes.Repeat([]byte("x"), wireKept)}
+	quote := &event.Request{Method: "PUT", Target: "/quote?b=%2F", Body: []byte("Traceparent: none"),
+		Header: []event.Field{{Name: "x-desk", Value: "3"}, {Name: "traceparent", Value: "00-own"}}}
+	c := New("127.0.0.1:1")
+	got, want := &bytes.Buffer{}, &bytes.Buffer{}
+	c.conn = sink{got: got}
+	c.out.Reset(c.conn)
+	for i, of := range []*event.Request{{Method: "GET", Target: "/"}, quote, quote, large, large, quote,
+		{Method: "POST", Target: "/a"}, {Method: "HEAD", Target: "/a\n"}, quote, quote} {
+		for _, trace := range []string{Traceparent(1, int64(i), 7), Traceparent(2, int64(i), 8), "00-short-01"} {
+			m := Build(t.Context(), &plan.Function{}, of, nil, false)
+			err := c.write(c.prepare(&m, trace))
+			if other := c.made(&m, trace).Write(want); (err == nil) != (other == nil) {
+				t.Errorf("%d: %v, but %v anew", i, err, other)
+			}
+			if got.String() != want.String() {
+				t.Fatalf("%d: sent %q, but anew %q", i, got, want)
+			}
+			got.Reset()
+			want.Reset()
+			c.out.Reset(c.conn)
+		}
 	}
 }
 
