@@ -19,12 +19,17 @@ import (
 
 // codec turns a record into its columns and back.
 type codec[T any] struct {
-	columns int
-	put     func(*T, []int64)
-	get     func([]int64, *T)
+	columns    int
+	invocation int // the column of a record's invocation; -1 for none
+	put        func(*T, []int64)
+	get        func([]int64, *T)
 }
 
-var arrivals = codec[record.Arrival]{9,
+// The columns that are read where only the time matters when an event was due, with its payload and origin, and where
+// only matters whose an invocation was, how it ended and when.
+var columnsDue, columnsEnd = []int{0, 2, 3}, []int{0, 1, 4, 5, 6, 8, 9, 11, 12, 13}
+
+var arrivals = codec[record.Arrival]{9, -1,
 	func(a *record.Arrival, c []int64) {
 		c[0], c[1], c[2], c[3], c[4], c[5] = int64(a.Due), int64(a.Arrived-a.Due), a.From, int64(a.Payload),
 			int64(a.Round), int64(a.Source)
@@ -40,7 +45,7 @@ var arrivals = codec[record.Arrival]{9,
 			Delay: time.Duration(c[8])}
 	}}
 
-var invocations = codec[record.Invocation]{19,
+var invocations = codec[record.Invocation]{19, 0,
 	func(v *record.Invocation, c []int64) {
 		late, unexpected := bit(v.Late), bit(v.Unexpected)
 		c[0], c[1], c[2], c[3], c[4] = int64(v.ID), int64(v.Assigned), relative(v.Sent, v.Assigned),
@@ -61,7 +66,7 @@ var invocations = codec[record.Invocation]{19,
 			RetryAfter: time.Duration(c[18])}
 	}}
 
-var attempts = codec[record.Attempt]{6,
+var attempts = codec[record.Attempt]{6, 1,
 	func(a *record.Attempt, c []int64) {
 		c[0], c[1], c[2], c[3], c[4], c[5] = a.Event, int64(a.Invocation), int64(a.Source), int64(a.Wire), int64(a.N),
 			int64(a.Result)
@@ -71,7 +76,7 @@ var attempts = codec[record.Attempt]{6,
 			N: int32(c[4]), Result: engine.Result(c[5])}
 	}}
 
-var deliveries = codec[record.Delivery]{8,
+var deliveries = codec[record.Delivery]{8, 1,
 	func(d *record.Delivery, c []int64) {
 		c[0], c[1], c[2], c[3], c[4], c[5], c[6] = d.Event, int64(d.Invocation), int64(d.Ended), int64(d.Source),
 			int64(d.Wire), int64(d.Attempts), int64(d.Outcome)
@@ -82,7 +87,7 @@ var deliveries = codec[record.Delivery]{8,
 			Wire: int32(c[4]), Attempts: int32(c[5]), Outcome: engine.Outcome(c[6]), Cause: engine.Cause(c[7])}
 	}}
 
-var levels = codec[record.Level]{6,
+var levels = codec[record.Level]{6, -1,
 	func(l *record.Level, c []int64) {
 		c[0], c[1], c[2], c[3], c[4], c[5] = int64(l.At), int64(l.Function), int64(l.Waiting), int64(l.InFlight),
 			int64(l.Starting), int64(l.Ready)
@@ -92,7 +97,7 @@ var levels = codec[record.Level]{6,
 			Starting: int32(c[4]), Ready: int32(c[5])}
 	}}
 
-var calls = codec[record.Call]{14,
+var calls = codec[record.Call]{14, 0,
 	func(x *record.Call, c []int64) {
 		c[0], c[1], c[2], c[3], c[4] = int64(x.Invocation), int64(x.Among), int64(x.Began), relative(x.First, x.Began),
 			relative(x.Done, x.Began)
@@ -109,7 +114,7 @@ var calls = codec[record.Call]{14,
 			Failed: record.CallFailure(c[12]), OnPurpose: c[13]&1 != 0, Repeated: c[13]&2 != 0, Starting: c[13]&4 != 0}
 	}}
 
-var machine = codec[record.MachineLoad]{5,
+var machine = codec[record.MachineLoad]{5, -1,
 	func(m *record.MachineLoad, c []int64) {
 		c[0], c[1], c[2], c[3], c[4] = int64(m.At), int64(m.Busy), int64(m.Ours), int64(m.Running), int64(m.Stalled)
 	},
@@ -118,7 +123,7 @@ var machine = codec[record.MachineLoad]{5,
 			Stalled: int32(c[4])}
 	}}
 
-var spans = codec[record.Span]{11,
+var spans = codec[record.Span]{11, 1,
 	func(s *record.Span, c []int64) {
 		c[0], c[1], c[2], c[3], c[4] = s.Event, int64(s.Invocation), int64(s.ID), int64(s.Parent), int64(s.Begin)
 		c[5], c[6], c[7], c[8], c[9] = relative(s.End, s.Begin), int64(s.Function), int64(s.Name), int64(s.Attributes),

@@ -59,11 +59,70 @@ func (c *codec[T]) decoder(block []byte) (*decoder[T], error) {
 	return d, nil
 }
 
+// only leaves all columns but some out: they are 0.
+func (d *decoder[T]) only(columns []int) {
+	for k := range d.columns {
+		if !slices.Contains(columns, k) {
+			d.columns[k] = columnReader{runs: true, left: uint64(d.left)}
+		}
+	}
+}
+
 // next appends the next records.
 func (d *decoder[T]) next(to []T) ([]T, error) {
 	tile := tiles.Get().(*[][tileRows]int64)
 	defer tiles.Put(tile)
-	n := min(d.left, tileRows)
+	n, ok := d.read(tile)
+	if !ok {
+		return to, errCut
+	}
+	first, row, columns := len(to), d.row, *tile
+	to = slices.Grow(to, n)[:first+n]
+	for i := range n {
+		for _, k := range d.moving {
+			row[k] = columns[k][i]
+		}
+		d.of.get(row, &to[first+i])
+	}
+	return to, nil
+}
+
+// wanted appends those of the next records that are wanted, and their places; the first of these is known.
+func (d *decoder[T]) wanted(to []T, places []int, place int, want func(int, uint64) bool) ([]T, []int, error) {
+	tile := tiles.Get().(*[][tileRows]int64)
+	defer tiles.Put(tile)
+	n, ok := d.read(tile)
+	if !ok {
+		return to, places, errCut
+	}
+	first, row, columns, id := len(to), d.row, *tile, d.of.invocation
+	moves := slices.Contains(d.moving, id)
+	to = slices.Grow(to, n)[:first+n]
+	at := first
+	for i := range n {
+		if moves {
+			row[id] = columns[id][i]
+		}
+		of := uint64(0)
+		if id >= 0 {
+			of = uint64(row[id])
+		}
+		if !want(place+i, of) {
+			continue
+		}
+		for _, k := range d.moving {
+			row[k] = columns[k][i]
+		}
+		d.of.get(row, &to[at])
+		places = append(places, place+i)
+		at++
+	}
+	return to[:at], places, nil
+}
+
+// read reads the columns of the next records: those that change into a tile, the others into the row.
+func (d *decoder[T]) read(tile *[][tileRows]int64) (n int, ok bool) {
+	n = min(d.left, tileRows)
 	d.moving = d.moving[:0]
 	for k := range d.columns { // those that are missing stay 0
 		c := &d.columns[k]
@@ -76,20 +135,12 @@ func (d *decoder[T]) next(to []T) ([]T, error) {
 			*tile = append(*tile, [tileRows]int64{})
 		}
 		if !c.read((*tile)[k][:n]) {
-			return to, errCut
+			return 0, false
 		}
 		d.moving = append(d.moving, k)
 	}
-	first, row, columns := len(to), d.row, *tile
-	to = slices.Grow(to, n)[:first+n]
-	for i := range n {
-		for _, k := range d.moving {
-			row[k] = columns[k][i]
-		}
-		d.of.get(row, &to[first+i])
-	}
 	d.left -= n
-	return to, nil
+	return n, true
 }
 
 // tiles is memory for decoders: columns of some records.

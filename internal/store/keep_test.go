@@ -494,6 +494,11 @@ func TestAFilterOnWhatIsNotInMemory(t *testing.T) {
 			}
 			want := whole.Filter(f)
 			selected += min(len(want.Deliveries), 10)
+			if head, err := s.head(run.ID); damaged == 0 {
+				if _, no := s.sift(head, f); err != nil || no != nil {
+					t.Errorf("%q: read as a whole: %v, %v", text, err, no)
+				}
+			}
 			got, err := s.Filter(run.ID, f)
 			if err != nil || !reflect.DeepEqual(got, want) {
 				t.Errorf("damaged %d, %q: %v, %d invocations of %d, %d deliveries of %d", damaged, text, err,
@@ -506,7 +511,7 @@ func TestAFilterOnWhatIsNotInMemory(t *testing.T) {
 		}
 	}
 	events := 0
-	if err := s.reader(&extent{run: run, events: math.MaxInt32}).Arrivals(func(i int, _ *record.Arrival) {
+	if err := s.reader(&extent{run: run, events: math.MaxInt32}).Arrivals(nil, func(i int, _ *record.Arrival) {
 		if events++; i == 0 { // nothing that is written waits until all is read
 			if err := s.Note(run.ID, "meanwhile"); err != nil {
 				t.Error(err)

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"math"
 	"sync"
+	"sync/atomic"
 
 	"nightdrill.dev/internal/core/record"
 )
@@ -83,57 +84,110 @@ func (s *Store) sift(r *record.Run, f record.Filter) (*record.Run, error) {
 // reader returns the records of a run from its file.
 func (s *Store) reader(x *extent) *record.Reader {
 	return &record.Reader{Head: x.run, Events: int(x.events), Over: int(x.invocations),
-		Arrivals:    readEach(s, x.run.ID, "arrivals", &arrivals, x.arrival),
-		Invocations: readEach(s, x.run.ID, "invocations", &invocations, x.invocation),
-		Attempts:    readEach(s, x.run.ID, "attempts", &attempts, x.attempt),
-		Deliveries:  readEach(s, x.run.ID, "deliveries", &deliveries, x.delivery),
-		Levels:      readEach(s, x.run.ID, "levels", &levels, x.level),
-		Calls:       readEach(s, x.run.ID, "calls", &calls, x.call),
-		Spans:       readEach(s, x.run.ID, "spans", &spans, x.span)}
+		Dues:        readEach(s, x.run.ID, "arrivals", &arrivals, columnsDue, x.arrival),
+		Arrivals:    readEach(s, x.run.ID, "arrivals", &arrivals, nil, x.arrival),
+		Ends:        readEach(s, x.run.ID, "invocations", &invocations, columnsEnd, x.invocation),
+		Invocations: readEach(s, x.run.ID, "invocations", &invocations, nil, x.invocation),
+		Attempts:    readEach(s, x.run.ID, "attempts", &attempts, nil, x.attempt),
+		Deliveries:  readEach(s, x.run.ID, "deliveries", &deliveries, nil, x.delivery),
+		Levels:      readEach(s, x.run.ID, "levels", &levels, nil, x.level),
+		Calls:       readEach(s, x.run.ID, "calls", &calls, nil, x.call),
+		Spans:       readEach(s, x.run.ID, "spans", &spans, nil, x.span)}
 }
 
-// batch is how many records are decoded ahead of those that are visited, several times.
-const batch = 16 * tileRows
+// chunk is a block that is decoded while others are, and what is wanted of it.
+type chunk[T any] struct {
+	data    []byte
+	records []T
+	places  []int // in the run; none where all are wanted, from
+	first   int
+	err     error
+	decoded chan struct{}
+}
 
-// readEach returns what decodes the blocks of a kind one after the other, and visits their records meanwhile.
-func readEach[T any](s *Store, run, kind string, c *codec[T], sound func(int, *T) bool) record.Each[T] {
-	return func(visit func(int, *T)) error {
-		ready, free := make(chan []T, 2), make(chan []T, 3)
+// place returns the place of a record in the run.
+func (x *chunk[T]) place(i int) int {
+	if len(x.places) > 0 {
+		return x.places[i]
+	}
+	return x.first + i
+}
+
+// chunks is how many blocks are decoded, or have been, ahead of the one that is visited.
+const chunks = 3
+
+// readEach returns what decodes the blocks of a kind, several at a time, and visits their records meanwhile, one after
+// the other. Where only some columns are to be read, the others are 0.
+func readEach[T any](s *Store, run, kind string, c *codec[T], columns []int, sound func(int, *T) bool) record.Each[T] {
+	return func(want func(int, uint64) bool, visit func(int, *T)) error {
+		free, order := make(chan *chunk[T], chunks+1), make(chan *chunk[T], chunks)
 		for range cap(free) {
-			free <- nil
+			free <- &chunk[T]{}
 		}
+		var failed atomic.Bool
 		var err error
 		var wg sync.WaitGroup
 		wg.Go(func() {
-			defer close(ready)
-			n := 0
+			defer close(order)
+			place := 0 // of the block's first record
 			err = s.eachBlock(run, kind, func(b block) error {
-				d, err := c.decoder(b.data)
-				for err == nil && d.left > 0 {
-					some := (<-free)[:0]
-					for err == nil && d.left > 0 && len(some) < batch {
-						some, err = d.next(some)
-					}
-					for i := range some {
-						if !sound(n+i, &some[i]) {
-							return errUnsound
-						}
-					}
-					n += len(some)
-					ready <- some
+				n, _, err := claim(b.data)
+				if err != nil || failed.Load() {
+					return err
 				}
-				return err
+				x := <-free
+				x.data, x.first, x.decoded = append(x.data[:0], b.data...), place, make(chan struct{})
+				wg.Go(func() {
+					defer close(x.decoded)
+					x.err = x.decode(c, columns, want, sound)
+				})
+				place += int(n)
+				order <- x
+				return nil
 			})
 		})
-		n := 0
-		for some := range ready {
-			for i := range some {
-				visit(n+i, &some[i])
+		var wrong error
+		for x := range order {
+			if <-x.decoded; x.err != nil && wrong == nil {
+				wrong = x.err
+				failed.Store(true)
 			}
-			n += len(some)
-			free <- some
+			for i := 0; i < len(x.records) && wrong == nil; i++ {
+				visit(x.place(i), &x.records[i])
+			}
+			free <- x
 		}
 		wg.Wait()
+		return errors.Join(wrong, err)
+	}
+}
+
+// decode decodes what is wanted of a chunk.
+func (x *chunk[T]) decode(c *codec[T], columns []int, want func(int, uint64) bool, sound func(int, *T) bool) error {
+	x.records, x.places = x.records[:0], x.places[:0]
+	d, err := c.decoder(x.data)
+	if err != nil {
 		return err
 	}
+	if columns != nil {
+		d.only(columns)
+	}
+	for place := x.first; d.left > 0; {
+		n, first := d.left, len(x.records)
+		if want == nil {
+			x.records, err = d.next(x.records)
+		} else {
+			x.records, x.places, err = d.wanted(x.records, x.places, place, want)
+		}
+		if err != nil {
+			return err
+		}
+		place += n - d.left
+		for i := first; i < len(x.records); i++ {
+			if !sound(x.place(i), &x.records[i]) {
+				return errUnsound
+			}
+		}
+	}
+	return nil
 }

@@ -351,6 +351,7 @@ type Writer struct {
 	// instances that had not stopped when they were last seen
 	alive []int32
 	bytes int64 // written so far
+	over  []int // invocations that had been written before each block
 }
 
 // Begin enters a run that begins now.
@@ -405,6 +406,10 @@ func (w *Writer) write(r *record.Run, page *report.Page) error {
 		r.Deliveries[w.deliveries:]
 	put("arrivals", arrivals.encode(a), len(a))
 	put("invocations", invocations.encode(v), len(v))
+	for i := 0; r.Doubted && err == nil && i < len(w.over); i++ { // those that were written have changed
+		data := invocations.encode(r.Invocations[w.over[i]:append(w.over, w.invocations)[i+1]])
+		_, err = tx.Exec("UPDATE blocks SET data = ? WHERE run = ? AND kind = 'invocations' AND seq = ?", data, w.id, i)
+	}
 	put("attempts", attempts.encode(t), len(t))
 	put("deliveries", deliveries.encode(d), len(d))
 	put("levels", levels.encode(r.Levels[w.levels:]), len(r.Levels)-w.levels)
@@ -455,6 +460,7 @@ func (w *Writer) write(r *record.Run, page *report.Page) error {
 	}
 	w.seq++
 	w.bytes += size
+	w.over = append(w.over, w.invocations)
 	w.arrivals, w.invocations, w.attempts, w.deliveries = len(r.Arrivals), len(r.Invocations), len(r.Attempts),
 		len(r.Deliveries)
 	w.levels, w.blobs, w.calls, w.spans, w.machine = len(r.Levels), len(r.Blobs), len(r.Calls), len(r.Spans),

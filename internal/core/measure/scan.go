@@ -35,7 +35,7 @@ func walk(r *record.Run) *scan {
 	for fn := range c.functions {
 		statuses[fn] = map[int32]int{}
 	}
-	c.at = make([]int32, 0, len(r.Invocations)+len(r.Invocations)/16+64)
+	c.at = make([]int32, 0, r.IDs())
 	var status, n, of int32 // the same status many times in a row is counted at once
 	flush := func() {
 		if n > 0 && status > 0 {

@@ -40,7 +40,7 @@ func (r *Run) Function(name string) int {
 
 // Index returns the place of each invocation by its ID, or -1.
 func (r *Run) Index() []int32 {
-	at := make([]int32, 0, len(r.Invocations)+len(r.Invocations)/16+64)
+	at := make([]int32, 0, r.IDs())
 	for i := range r.Invocations {
 		for uint64(len(at)) <= r.Invocations[i].ID {
 			at = append(at, -1)
@@ -48,6 +48,16 @@ func (r *Run) Index() []int32 {
 		at[r.Invocations[i].ID] = int32(i)
 	}
 	return at
+}
+
+// IDs returns about how many IDs of invocations there are, from 0 to the largest: of a part of a run, many times as
+// many as invocations.
+func (r *Run) IDs() int {
+	last := uint64(0)
+	for i := max(0, len(r.Invocations)-1000); i < len(r.Invocations); i++ { // they are in the order of their ends
+		last = max(last, r.Invocations[i].ID)
+	}
+	return int(last + last/64 + 1)
 }
 
 // StartText returns why an instance was started.

@@ -11,16 +11,20 @@ import (
 	"nightdrill.dev/internal/core/engine"
 )
 
-// Each visits the records of one kind with their places, in the order in which they were made.
-type Each[T any] func(visit func(int, *T)) error
+// Each visits the records of one kind with their places, in the order in which they were made: those that are wanted
+// by their places and invocations (0 where a record has none), or all where want is nil. The two functions may be
+// called at the same time.
+type Each[T any] func(want func(place int, invocation uint64) bool, visit func(place int, record *T)) error
 
 // Reader is where the records of a run come from, as often as they are asked for: from memory, or from where the run
 // is kept, block by block.
 type Reader struct {
 	Head        *Run // the run with its instances, without its other records
 	Events      int
-	Over        int // invocations that are
+	Over        int           // invocations that are
+	Dues        Each[Arrival] // of which Due and Payload are read at least
 	Arrivals    Each[Arrival]
+	Ends        Each[Invocation] // of which what says to whom they belong, how they ended and when is read at least
 	Invocations Each[Invocation]
 	Attempts    Each[Attempt]
 	Deliveries  Each[Delivery]
@@ -31,14 +35,24 @@ type Reader struct {
 
 // held returns the records of a run that is held in memory.
 func held(r *Run) *Reader {
-	return &Reader{r, len(r.Arrivals), len(r.Invocations), each(r.Arrivals), each(r.Invocations), each(r.Attempts),
-		each(r.Deliveries), each(r.Levels), each(r.Calls), each(r.Spans)}
+	taken, over := each(r.Arrivals, nil), each(r.Invocations, func(v *Invocation) uint64 { return v.ID })
+	return &Reader{r, len(r.Arrivals), len(r.Invocations), taken, taken, over, over,
+		each(r.Attempts, func(a *Attempt) uint64 { return a.Invocation }),
+		each(r.Deliveries, func(d *Delivery) uint64 { return d.Invocation }), each(r.Levels, nil),
+		each(r.Calls, func(c *Call) uint64 { return c.Invocation }),
+		each(r.Spans, func(x *Span) uint64 { return x.Invocation })}
 }
 
-func each[T any](all []T) Each[T] {
-	return func(visit func(int, *T)) error {
+func each[T any](all []T, of func(*T) uint64) Each[T] {
+	return func(want func(int, uint64) bool, visit func(int, *T)) error {
 		for i := range all {
-			visit(i, &all[i])
+			id := uint64(0)
+			if of != nil {
+				id = of(&all[i])
+			}
+			if want == nil || want(i, id) {
+				visit(i, &all[i])
+			}
 		}
 		return nil
 	}
@@ -54,6 +68,12 @@ type passed struct {
 
 // has reports whether there is a record of an invocation.
 func (p *passed) has(id uint64) bool { return id < uint64(len(p.there)) && p.there[id] }
+
+// wanted reports whether a record of an invocation may pass: it does, or there is none that is over.
+func (p *passed) wanted(_ int, id uint64) bool { return !p.has(id) || p.ok[id] }
+
+// passes reports whether an invocation is over, and passes.
+func (p *passed) passes(_ int, id uint64) bool { return p.has(id) && p.ok[id] }
 
 // passing finds out which invocations pass, except for conditions on deliveries.
 func passing(from *Reader, s *sieve) (*passed, error) {
@@ -77,7 +97,7 @@ func passing(from *Reader, s *sieve) (*passed, error) {
 		if !about && s.method == "" {
 			return nil
 		}
-		return from.Arrivals(func(i int, a *Arrival) {
+		return from.Dues(nil, func(i int, a *Arrival) {
 			if about {
 				p.due[i] = a.Due
 			}
@@ -86,7 +106,7 @@ func passing(from *Reader, s *sieve) (*passed, error) {
 			}
 		})
 	}, func() error {
-		return from.Invocations(func(_ int, v *Invocation) {
+		return from.Ends(nil, func(_ int, v *Invocation) {
 			if need := int(v.ID) + 1 - len(p.there); need > 0 {
 				p.there, p.ok = append(p.there, make([]bool, need)...), append(p.ok, make([]bool, need)...)
 				if about {
@@ -120,7 +140,7 @@ func passing(from *Reader, s *sieve) (*passed, error) {
 		}
 	}
 	if s.method != "" {
-		err = errors.Join(err, from.Attempts(func(_ int, a *Attempt) {
+		err = errors.Join(err, from.Attempts(nil, func(_ int, a *Attempt) {
 			if p.has(a.Invocation) && !p.hasMethod(r, a.Source, a.Wire, a.Event, s.method) {
 				p.ok[a.Invocation] = false
 			}
@@ -182,7 +202,7 @@ func Sift(from *Reader, f Filter) (*Run, error) {
 			n = count(p.ok)
 		}
 		out.Deliveries = make([]Delivery, 0, n)
-		err := from.Deliveries(func(_ int, d *Delivery) {
+		err := from.Deliveries(p.wanted, func(_ int, d *Delivery) {
 			if int(d.Event) >= len(kept) || f.Outcome != "" && d.Outcome.String() != f.Outcome {
 				return
 			}
@@ -207,18 +227,16 @@ func Sift(from *Reader, f Filter) (*Run, error) {
 	called := make([]bool, len(r.Instances))
 	ofInvocations := func() error {
 		out.Invocations = make([]Invocation, 0, count(p.ok))
-		return from.Invocations(func(_ int, v *Invocation) {
-			if p.ok[v.ID] {
-				out.Invocations = append(out.Invocations, *v)
-				if int(v.Instance) < len(called) {
-					called[v.Instance] = true
-				}
+		return from.Invocations(p.passes, func(_ int, v *Invocation) {
+			out.Invocations = append(out.Invocations, *v)
+			if int(v.Instance) < len(called) {
+				called[v.Instance] = true
 			}
 		})
 	}
 	ofEvents := func() error {
 		out.Attempts = make([]Attempt, 0, count(p.ok))
-		err := from.Attempts(func(_ int, a *Attempt) { // those that failed of events that are kept, too
+		err := from.Attempts(p.wanted, func(_ int, a *Attempt) { // those that failed of events that are kept, too
 			if int(a.Event) >= len(kept) {
 				return
 			}
@@ -228,14 +246,16 @@ func Sift(from *Reader, f Filter) (*Run, error) {
 			}
 		})
 		number := make([]int32, len(kept)) // in the part, or -1; of what is held in memory there are not more
+		for i := range number {
+			number[i] = -1
+		}
 		out.Arrivals = make([]Arrival, 0, count(kept))
-		err = errors.Join(err, from.Arrivals(func(i int, a *Arrival) {
-			if number[i] = -1; kept[i] {
-				number[i] = int32(len(out.Arrivals))
-				out.Arrivals = append(out.Arrivals, *a)
-				if a.From >= 0 {
-					out.Arrivals[number[i]].From = int64(number[a.From])
-				}
+		wanted := func(i int, _ uint64) bool { return kept[i] }
+		err = errors.Join(err, from.Arrivals(wanted, func(i int, a *Arrival) {
+			number[i] = int32(len(out.Arrivals))
+			out.Arrivals = append(out.Arrivals, *a)
+			if a.From >= 0 {
+				out.Arrivals[number[i]].From = int64(number[a.From])
 			}
 		}))
 		for i := range out.Deliveries {
@@ -264,16 +284,16 @@ func Sift(from *Reader, f Filter) (*Run, error) {
 			out.Instances[i] = Instance{ID: in.ID, Function: -1}
 		}
 	}
-	err = errors.Join(err, from.Levels(func(_ int, l *Level) {
+	err = errors.Join(err, from.Levels(nil, func(_ int, l *Level) {
 		if s.functions[l.Function] && s.in(l.At) {
 			out.Levels = append(out.Levels, *l)
 		}
-	}), from.Calls(func(_ int, c *Call) {
+	}), from.Calls(p.wanted, func(_ int, c *Call) {
 		if there := p.has(c.Invocation); there && p.ok[c.Invocation] ||
 			!there && !s.ofCalls && s.functions[c.Function] && s.in(c.Done) {
 			out.Calls = append(out.Calls, *c)
 		}
-	}), from.Spans(func(_ int, x *Span) {
+	}), from.Spans(p.wanted, func(_ int, x *Span) {
 		if p.has(x.Invocation) && p.ok[x.Invocation] {
 			out.Spans = append(out.Spans, *x)
 		}

@@ -1,6 +1,7 @@
 package runner
 
 import (
+	"bufio"
 	"context"
 	"fmt"
 	"io"
@@ -15,7 +16,11 @@ import (
 
 	"nightdrill.dev/internal/core/arrival"
 	"nightdrill.dev/internal/core/engine"
+	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
 	"nightdrill.dev/internal/live/logs"
+	"nightdrill.dev/internal/live/transport"
+	"nightdrill.dev/internal/store"
 )
 
 // A drill begins when the instances that are kept warm are ready: what comes first finds
@@ -76,6 +81,97 @@ func TestAFunctionThatAnswersTwice(t *testing.T) {
 	}
 }
 
+// Where a reply too many comes so late that it is taken for the next one, and no pause shows it, none of the replies
+// that are those of other requests passes for a good one, also in what was written of the run meanwhile.
+func TestAReplyThatIsTakenForTheNext(t *testing.T) {
+	p, d := testProject("misbehaves: answers once too often", false, "a")
+	d.Feeds[0].Phases = []arrival.Phase{{Pattern: arrival.Callers, Size: 1, For: 400 * time.Millisecond}}
+	runs, err := store.Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer runs.Close()
+	x := New(p, d, Config{ID: "20260101-000000-aa"})
+	x.awaited = true
+	w, err := runs.Begin(x.Snapshot(), time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	over := make(chan struct{})
+	go func() {
+		defer close(over)
+		x.Run(t.Context())
+	}()
+	for n := range 60 { // as often as it is possible from then on
+		x.await(t.Context(), func() bool { return len(x.rec.Invocations) >= 20+n || x.over })
+		if err := w.Append(x.Snapshot()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	<-over
+	rec := x.Snapshot()
+	if err := w.Finish(rec, report.NewPage(rec)); err != nil {
+		t.Fatal(err)
+	}
+	blobs := rec.Blobs
+	if rec, err = runs.Load(rec.ID); err != nil {
+		t.Fatal(err)
+	}
+	others := 0
+	for i := range rec.Invocations {
+		v := &rec.Invocations[i]
+		if v.Result != engine.OK {
+			continue
+		}
+		reply := string(blobs[v.Reply-1])
+		if own := strings.HasSuffix(reply, fmt.Sprintf("\n\n%d", v.ID)); !own {
+			if others++; !v.Unexpected {
+				t.Fatalf("invocation %d has the reply %q for a good one", v.ID, reply)
+			}
+		}
+	}
+	t.Logf("%d replies of %d were those of others", others, len(rec.Invocations))
+}
+
+// A reply that is left over when an instance is stopped is found, unless a request is on its way.
+func TestAReplyThatIsLeftOver(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	more := make(chan bool)
+	go func() {
+		if c, err := l.Accept(); err == nil {
+			for range 2 {
+				fmt.Fprint(c, "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok")
+				<-more
+			}
+		}
+	}()
+	p, d := testProject("plain", false, "a")
+	x := New(p, d, Config{ID: "test"})
+	x.records = make([]record.Instance, 1)
+	s := &slot{in: &instance{d: x.Runner, fn: &p.Functions[0]}, conn: transport.New(l.Addr().String())}
+	s.in.slots = []*slot{s}
+	if r := s.conn.Do(t.Context(), &transport.Message{Method: "GET", Target: "/"}, ""); r.Result != engine.OK {
+		t.Fatal(r.Why)
+	}
+	for i, busy := range []bool{false, true, false} {
+		if s.busy = busy; i > 0 {
+			for !s.conn.Surplus() {
+			}
+		}
+		x.leftover(s.in)
+		if found := len(x.doubts) > 0; found != (i == 2) {
+			t.Errorf("look %d: found %v", i, found)
+		}
+		if i == 0 {
+			more <- true
+		}
+	}
+}
+
 func init() {
 	programs["ready and then exits"] = func(net.Listener, *atomic.Int32) http.HandlerFunc {
 		time.AfterFunc(30*time.Millisecond, func() { os.Exit(4) })
@@ -92,6 +188,26 @@ func init() {
 			if _, err := c.Read(buffer); err != nil {
 				return
 			}
+		}
+	})
+}
+
+func init() {
+	var requests atomic.Int32
+	programs["answers once too often"] = raw(func(c net.Conn) {
+		in := bufio.NewReader(c)
+		for { // the first request has been read
+			n := requests.Add(1)
+			if n == 21 {
+				fmt.Fprint(c, "HTTP/1.1 200 OK\r\nContent-Length: 1\r\n\r\n0")
+				time.Sleep(time.Millisecond / 2) // until it has been taken, on most machines
+			}
+			fmt.Fprintf(c, "HTTP/1.1 200 OK\r\nContent-Length: %d\r\n\r\n%d", len(fmt.Sprint(n)), n)
+			r, err := http.ReadRequest(in)
+			if err != nil {
+				return
+			}
+			_, _ = io.Copy(io.Discard, r.Body)
 		}
 	})
 }

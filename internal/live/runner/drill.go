@@ -126,6 +126,7 @@ func (d *Drill) Run(ctx context.Context) {
 	finished := d.finish(ctx, stopped)
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	d.unexpect()
 	d.rec.Finished = finished
 	d.rec.Length = d.now()
 	d.rec.Busy, d.rec.Stolen = busy.share()

@@ -433,7 +433,7 @@ func (d *Follower) keepsReplies() int { return transport.ReplyLimit }
 // What a follower has no use for.
 func (d *Follower) chainedPayload(p *payload.Payload) (*payload.Payload, int32) { return p, 0 }
 func (d *Follower) leaseExtended(int32)                                         {}
-func (d *Follower) doubted([]uint64)                                            {}
+func (d *Follower) doubted(*slot, clock.Time)                                   {}
 func (d *Follower) changed(int, string)                                         {}
 func (d *Follower) handIn(clock.Time, *slot) *job                               { return nil }
 func (d *Follower) nextDue(clock.Time) clock.Time                               { return clock.Never }

@@ -1,6 +1,7 @@
 package runner
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"hash/maphash"
@@ -28,10 +29,11 @@ type ledger struct {
 	expects    []*payload.Expect  // of the replies to them
 	expecting  bool               // there are any of those
 	unexpected int
-	fixed      int              // payloads that were there from the start
-	uses       map[int32]*reply // of those that were made of replies since
-	byReply    map[uint64]int32 // numbers of the payloads that were made of replies
-	done       []int32          // payloads of which an event has ended in this step
+	doubts     map[[2]int32][]doubt // by instance and slot, in order
+	fixed      int                  // payloads that were there from the start
+	uses       map[int32]*reply     // of those that were made of replies since
+	byReply    map[uint64]int32     // numbers of the payloads that were made of replies
+	done       []int32              // payloads of which an event has ended in this step
 	routes     map[[2]int32]uint64
 	events     []eventInfo // beside rec.Arrivals
 	explained  []bool      // of each source: an unmatched event was explained
@@ -79,7 +81,8 @@ type failure struct {
 
 // newRecord begins the record of a drill's run.
 func newRecord(p *plan.Project, d *plan.Drill, c Config) ledger {
-	r := ledger{failures: map[string]*failure{}, routes: map[[2]int32]uint64{}, replies: map[uint64]int32{},
+	r := ledger{failures: map[string]*failure{}, doubts: map[[2]int32][]doubt{},
+		routes: map[[2]int32]uint64{}, replies: map[uint64]int32{},
 		labels: map[string]int32{}, unrecorded: map[string]bool{},
 		timings: map[string]int32{}, byReply: map[uint64]int32{}, uses: map[int32]*reply{},
 		explained: make([]bool, len(p.Sources)), itself: make([]int, len(p.Sources)),
@@ -335,18 +338,28 @@ func (d *Drill) replied(s *slot, j *job, r *transport.Reply, key uint64, why str
 // settled implements recorder.
 func (d *Drill) settled(s *slot) { d.rec.Invocations = add(d.rec.Invocations, s.cur) }
 
-// doubted implements recorder: the replies had been taken for good ones, and count as unexpected.
-func (d *Drill) doubted(invocations []uint64) {
-	left := len(invocations)
-	for i := len(d.rec.Invocations) - 1; i >= 0 && left > 0; i-- {
+// doubt is a stretch of time in which requests of a slot may have got the replies to others.
+type doubt struct{ from, before clock.Time }
+
+// doubted implements recorder: the replies had been taken for good ones.
+func (d *Drill) doubted(s *slot, before clock.Time) {
+	of := [2]int32{s.in.id, s.number}
+	d.doubts[of] = append(d.doubts[of], doubt{s.quiet, before})
+}
+
+// unexpect marks the invocations in doubt as unexpected, once the run is over. Snapshots of before keep theirs.
+func (d *Drill) unexpect() {
+	if len(d.doubts) == 0 {
+		return
+	}
+	d.rec.Invocations, d.rec.Doubted = slices.Clone(d.rec.Invocations), true
+	for i := range d.rec.Invocations {
 		v := &d.rec.Invocations[i]
-		if !slices.Contains(invocations, v.ID) {
-			continue
-		}
-		if left--; !v.Unexpected {
-			v.Unexpected = true
-			d.unexpected++
-		}
+		all := d.doubts[[2]int32{v.Instance, v.Slot}]
+		k, _ := slices.BinarySearchFunc(all, v.Sent+1, func(x doubt, at clock.Time) int {
+			return cmp.Compare(x.before, at)
+		})
+		v.Unexpected = v.Unexpected || k < len(all) && v.Sent >= all[k].from && v.Result == engine.OK
 	}
 }
 

@@ -136,8 +136,9 @@ type recorder interface {
 	replied(s *slot, j *job, r *transport.Reply, key uint64, why string)
 	// settled is called when a slot's invocation is over.
 	settled(s *slot)
-	// doubted is called with the invocations whose replies may be those of other requests.
-	doubted(invocations []uint64)
+	// doubted is called with a slot whose replies may be those of other requests: to those that were sent since its
+	// connection was quiet, and before a time.
+	doubted(s *slot, before clock.Time)
 	failed(fn int32)
 	changed(fn int, text string)
 
@@ -425,6 +426,7 @@ func (d *Runner) carryOut(f *engine.Effect, self *slot) *job {
 		in := d.instances[f.Instance]
 		in.record().Reason = f.Reason
 		in.stopping = true
+		d.leftover(in)
 		if f.Reason == engine.NeverReady {
 			d.fns[f.Function].unexplained++
 		}

@@ -26,13 +26,13 @@ type slot struct {
 	open   bool
 	event  int64      // the first that it carries
 	tries  []*Attempt // of a follower: what it carries
-	// suspects are the invocations, by their IDs, since the connection was last known to hold
-	// no reply that no one had asked for.
-	suspects []uint64
+	// conn is where its requests go, while it is not busy; nil where replies are told apart by what they say.
+	conn *transport.Conn
+	busy bool // with a request, of an invocation that may be over
+	// quiet is when the first request went out since the connection was last known to hold no
+	// reply that no one had asked for; later ones may have got the reply to another.
+	quiet clock.Time
 }
-
-// mostSuspects bounds a slot's suspects.
-const mostSuspects = 1000
 
 // job is one invocation to be made.
 type job struct {
@@ -54,7 +54,7 @@ type job struct {
 func (d *Runner) send(f *engine.Effect, self *slot) *job {
 	in := d.instances[f.Instance]
 	sl := in.slot(f.Slot)
-	sl.open, sl.event = true, d.fx.Events[f.First]
+	sl.open, sl.busy, sl.event = true, true, d.fx.Events[f.First]
 	sl.cur = record.Invocation{ID: f.Invocation, Assigned: f.At, Function: f.Function, Instance: f.Instance,
 		Slot:   f.Slot,
 		Source: f.Source, Wire: f.Wire, Batch: f.N, Class: f.Class}
@@ -171,6 +171,9 @@ func (s *slot) work() {
 		c := transport.New(s.in.address)
 		c.Keep, c.Fresh = s.in.d.recorder.keepsReplies(), s.in.fn.Fresh
 		conn = c
+		s.in.d.mu.Lock()
+		s.conn = c
+		s.in.d.mu.Unlock()
 	}
 	defer conn.Close()
 	for j := range s.jobs {
@@ -242,15 +245,16 @@ func (s *slot) report(j *job, r *transport.Reply) *job {
 	sent := s.chain(j, r)
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	switch {
-	case r.Before, r.Surplus:
-		d.surplus(s)
-		s.suspects = s.suspects[:0]
-	case r.Quiet:
-		s.suspects = s.suspects[:0]
+	s.busy = false
+	began := d.at(r.Sent)
+	if r.Sent.IsZero() {
+		began = d.now()
 	}
-	if !r.Surplus && len(s.suspects) < mostSuspects {
-		s.suspects = append(s.suspects, j.invocation)
+	if r.Before || r.Surplus {
+		d.surplus(s, began)
+	}
+	if r.Quiet {
+		s.quiet = began
 	}
 	d.recorder.replied(s, j, r, key, why)
 	if s.carries(j) {
@@ -280,14 +284,24 @@ func (s *slot) carries(j *job) bool { return s.open && s.cur.ID == j.invocation 
 
 // surplus notes that a reply of the slot was followed by bytes that no request asked for.
 // Replies since the connection was last known to be quiet may have been those of other
-// requests: they had been taken for good ones, and count as unexpected. The lock is held.
-func (d *Runner) surplus(s *slot) {
-	d.recorder.doubted(s.suspects)
+// requests: they had been taken for good ones, and count as unexpected, up to those of requests that
+// were sent before a time. The lock is held.
+func (d *Runner) surplus(s *slot, before clock.Time) {
+	d.recorder.doubted(s, before)
 	d.fail(s.in.record().Function,
 		Trouble{Text: "sent bytes after a reply that no request asked for; the connection was closed, and its " +
-			"replies " +
-			"before that count as unexpected",
+			"replies before that count as unexpected",
 			Version: s.in.version, Started: true})
+}
+
+// leftover looks for replies that are left over on the connections of an instance that is about to be stopped: at full
+// load, only that shows that each request got the reply to the one before. The lock is held.
+func (d *Runner) leftover(in *instance) {
+	for _, s := range in.slots {
+		if s.conn != nil && !s.busy && s.conn.Surplus() {
+			d.surplus(s, d.now())
+		}
+	}
 }
 
 // settle records the invocation as over; the lock is held.

@@ -121,12 +121,12 @@ func shaped(ctx context.Context, f *plan.Function, request *event.Request, event
 type Reply struct {
 	Status     int
 	RetryAfter time.Duration // 0 when the reply has none
-	Header     http.Header // not to be changed: replies that are alike share it
-	Body       []byte    // its beginning, as much as is kept
-	Timing     string    // the Server-Timing header (W3C Server Timing)
-	Size       int64     // of the whole body
-	Sent       time.Time // just before the first byte was written; zero when it never came to that
-	Received   time.Time // the first byte of the reply; zero when there was none
+	Header     http.Header   // not to be changed: replies that are alike share it
+	Body       []byte        // its beginning, as much as is kept
+	Timing     string        // the Server-Timing header (W3C Server Timing)
+	Size       int64         // of the whole body
+	Sent       time.Time     // just before the first byte was written; zero when it never came to that
+	Received   time.Time     // the first byte of the reply; zero when there was none
 	Done       time.Time
 	Result     engine.Result // OK when there is a whole reply, whatever its status
 	Why        string        // what went wrong, in words
@@ -211,6 +211,15 @@ func (c *Conn) Close() {
 	if c.conn != nil {
 		c.conn.Close()
 	}
+}
+
+// Surplus reports whether bytes have come that no request asked for. No Do may be in progress.
+func (c *Conn) Surplus() bool {
+	if c.conn == nil {
+		return false
+	}
+	sent, _ := look(c.conn)
+	return sent || c.in.Buffered() > 0
 }
 
 // Do sends a message, once, and reads its reply. The context ends it early.
