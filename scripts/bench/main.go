@@ -10,6 +10,7 @@ import (
 	"flag"
 	"fmt"
 	"io/fs"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -158,6 +159,12 @@ func run(record bool) error {
 				before, ratio)
 		}
 	}
+	now.Figures[fixed] = fixedWork()
+	before, ratio := "–", "–"
+	if was := last.Figures[fixed]; was > 0 {
+		before, ratio = written(was, "ms"), figure.Ratio(now.Figures[fixed]/was)
+	}
+	fmt.Fprintf(t, "%s\t\t%s\t\t%s\t%s\t\n", fixed, written(now.Figures[fixed], "ms"), before, ratio)
 	if err := t.Flush(); err != nil {
 		return err
 	}
@@ -178,6 +185,27 @@ func run(record bool) error {
 		return err
 	}
 	return os.WriteFile(file, append(content, '\n'), 0o644)
+}
+
+// fixed is work that no change of the program makes quicker or slower: where it takes longer than it did, so does the
+// rest.
+const fixed = "for comparison: a million numbers sorted"
+
+// fixedWork returns what it takes in milliseconds, the median of nine times.
+func fixedWork() float64 {
+	var took []time.Duration
+	for range 9 {
+		r := rand.New(rand.NewPCG(1, 2))
+		numbers := make([]float64, 1_000_000)
+		for i := range numbers {
+			numbers[i] = r.Float64()
+		}
+		began := time.Now()
+		slices.Sort(numbers)
+		took = append(took, time.Since(began))
+	}
+	slices.Sort(took)
+	return figure.Milliseconds(took[len(took)/2])
 }
 
 // machineLike returns a description of a machine without what changes with each of its updates.
