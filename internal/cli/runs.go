@@ -87,7 +87,7 @@ func showFailed(cmd *cobra.Command, s *store.Store, id, to string) error {
 	if err != nil {
 		return could(err)
 	}
-	all := r.Failures()
+	all, unexpected := r.Failures(), r.WhyUnexpected()
 	if to != "" {
 		if all == nil {
 			all = []record.Failure{}
@@ -114,7 +114,7 @@ func showFailed(cmd *cobra.Command, s *store.Store, id, to string) error {
 		f := &all[i]
 		outcome, status, why := f.Outcome, "–", f.Result
 		if f.Unexpected {
-			why = "not as its payload expects"
+			why = unexpected
 		}
 		if f.Status > 0 {
 			status = fmt.Sprint(f.Status)

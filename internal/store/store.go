@@ -327,13 +327,14 @@ type head struct {
 	Missed    record.SpansMissed `json:"spans_missed,omitzero"`
 	Calm      []record.Calm      `json:"calm,omitempty"`
 	Stolen    float64            `json:"stolen,omitempty"`
+	Doubted   int                `json:"doubted,omitempty"`
 }
 
 func headOf(r *record.Run) string {
 	h := head{r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, nil, r.Notes, r.Idempotence,
 		r.Changes, r.Concurrency, r.ColdStarts, r.Rates, r.Self, r.Machine, r.Commit, r.Branch, r.Plan, r.Said,
 		r.Begins, r.Marks, r.EarlyOf, r.StoppedAt, r.Upstreams, r.CallLabels, r.CallsLost, r.SpanNames, r.SpansMissed,
-		r.Calm, r.Stolen}
+		r.Calm, r.Stolen, r.Doubted}
 	if !math.IsNaN(r.Busy) {
 		h.Busy = &r.Busy
 	}
@@ -406,7 +407,7 @@ func (w *Writer) write(r *record.Run, page *report.Page) error {
 		r.Deliveries[w.deliveries:]
 	put("arrivals", arrivals.encode(a), len(a))
 	put("invocations", invocations.encode(v), len(v))
-	for i := 0; r.Doubted && err == nil && i < len(w.over); i++ { // those that were written have changed
+	for i := 0; r.Doubted > 0 && err == nil && i < len(w.over); i++ { // those that were written have changed
 		data := invocations.encode(r.Invocations[w.over[i]:append(w.over, w.invocations)[i+1]])
 		_, err = tx.Exec("UPDATE blocks SET data = ? WHERE run = ? AND kind = 'invocations' AND seq = ?", data, w.id, i)
 	}
@@ -618,7 +619,7 @@ func (s *Store) head(id string) (*record.Run, error) {
 		h.Branch, h.Plan, h.Said, h.Begins
 	r.Marks, r.EarlyOf, r.StoppedAt = h.Marks, h.EarlyOf, h.StoppedAt
 	r.Upstreams, r.CallLabels, r.CallsLost = h.Upstreams, h.Labels, h.CallsLost
-	r.SpanNames, r.SpansMissed, r.Calm, r.Stolen = h.Spans, h.Missed, h.Calm, h.Stolen
+	r.SpanNames, r.SpansMissed, r.Calm, r.Stolen, r.Doubted = h.Spans, h.Missed, h.Calm, h.Stolen, h.Doubted
 	if h.Busy != nil {
 		r.Busy = *h.Busy
 	}

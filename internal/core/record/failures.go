@@ -118,12 +118,12 @@ func (r *Run) failures(wanted func(engine.Outcome) bool) (out []Failure) {
 	return out
 }
 
-// cause returns the way in which a delivery failed.
-func (f *Failure) cause() string {
+// cause returns the way in which a delivery failed, given in which way replies of the run are unexpected.
+func (f *Failure) cause(unexpected string) string {
 	outcome := strings.ReplaceAll(f.Outcome, "_", "-")
 	switch {
 	case f.Unexpected:
-		return "not as its payload expects"
+		return unexpected
 	case f.Outcome == engine.Done.String():
 		return fmt.Sprintf("answered with status %d", f.Status)
 	case f.Status >= LeastBad || f.Status > 0 && f.Status < 200:
@@ -137,12 +137,12 @@ func (f *Failure) cause() string {
 // FailureCauses groups the failed deliveries by their causes, the most common first. Rejected and
 // unmatched ones are left out.
 func (r *Run) FailureCauses() (out []FailureCause) {
-	all := r.failures(hasCause)
+	all, unexpected := r.failures(hasCause), r.WhyUnexpected()
 	type key struct{ source, function, cause string }
 	at := map[key]int{}
 	for i := range all {
 		f := &all[i]
-		k := key{f.Source, f.Function, f.cause()}
+		k := key{f.Source, f.Function, f.cause(unexpected)}
 		n, ok := at[k]
 		if !ok {
 			n = len(out)

@@ -61,7 +61,7 @@ type Run struct {
 	Said        map[uint64]string // the last log line of failed invocations, by their IDs
 	Simulated   string            // the setting of a forecast that this is the simulation of; "" for what happened
 	Filtered    bool              // a part of a run, chosen by a filter
-	Doubted     bool              // invocations count as unexpected at its end that did not before; not kept
+	Doubted     int               // invocations that may have got replies to other requests: they are unexpected
 	// Server-Timing headers of first answers by their numbers, of a run that was read back
 	Timings map[int32]string
 }

@@ -265,7 +265,8 @@ func saySource(r *record.Run, i int32, c measure.Counts, v voice) {
 		v.because(Fails, "%d failed%s", c.Failed, ofIts(mostly))
 	}
 	if c.Unexpected > 0 {
-		say("%s: %s not as expected by the payload.", name, count(c.Unexpected, "reply was", "replies were"))
+		say("%s: %s %s.", name, count(c.Unexpected, "reply was unexpected: it is", "replies were unexpected: each is"),
+			r.WhyUnexpected())
 	}
 	if c.Expired > 0 {
 		say("%s: %s too long and expired.", name, count(c.Expired, "message waited", "messages waited"))

@@ -352,14 +352,17 @@ func (d *Drill) unexpect() {
 	if len(d.doubts) == 0 {
 		return
 	}
-	d.rec.Invocations, d.rec.Doubted = slices.Clone(d.rec.Invocations), true
+	d.rec.Invocations = slices.Clone(d.rec.Invocations)
 	for i := range d.rec.Invocations {
 		v := &d.rec.Invocations[i]
 		all := d.doubts[[2]int32{v.Instance, v.Slot}]
 		k, _ := slices.BinarySearchFunc(all, v.Sent+1, func(x doubt, at clock.Time) int {
 			return cmp.Compare(x.before, at)
 		})
-		v.Unexpected = v.Unexpected || k < len(all) && v.Sent >= all[k].from && v.Result == engine.OK
+		if k < len(all) && v.Sent >= all[k].from && v.Result == engine.OK && !v.Unexpected {
+			v.Unexpected = true
+			d.rec.Doubted++
+		}
 	}
 }
 

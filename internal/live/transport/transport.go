@@ -138,6 +138,8 @@ type Reply struct {
 	Quiet bool
 	// Surplus is set where this reply itself was followed by such bytes.
 	Surplus bool
+	// Closed is set where the connection, which had brought replies before, was closed before this one.
+	Closed  bool
 	headKey uint64 // of what is kept of the header; 0 where it is not known
 }
 
@@ -166,10 +168,11 @@ type Conn struct {
 	wire    []byte         // its bytes; empty where they are not kept
 	trace   []byte         // the place of the traceparent in them
 	replies int            // on this connection
-	// unlooked is set where the last request went out without a look at the connection
-	unlooked bool
-	known    head // of the last reply
-	rest     rest // of its body
+	// unlooked is set where the last request went out without a look at the connection, and closes where the other end
+	// has closed one without having said so
+	unlooked, closes bool
+	known            head // of the last reply
+	rest             rest // of its body
 }
 
 // limited bounds what is read for one part of a reply.
@@ -239,7 +242,7 @@ func (c *Conn) Do(ctx context.Context, m *Message, trace string) Reply {
 	if err := c.write(req); err != nil {
 		// a function may answer before it has read all; what it says counts
 		if c.peek(&r) != nil {
-			return c.fail(r, engine.Disconnected, "the connection closed while the request was being written")
+			return c.closed(r, "the connection closed while the request was being written")
 		}
 	}
 	return c.read(req, r)
@@ -269,6 +272,13 @@ func (c *Conn) fail(r Reply, result engine.Result, why string) Reply {
 	return r
 }
 
+// closed fails a reply of which nothing came.
+func (c *Conn) closed(r Reply, why string) Reply {
+	r.Closed = c.replies > 0
+	c.closes = c.closes || r.Closed
+	return c.fail(r, engine.Disconnected, why)
+}
+
 // peek waits for the first byte of a reply.
 func (c *Conn) peek(r *Reply) error {
 	c.raw.left = headLimit
@@ -282,7 +292,7 @@ func (c *Conn) peek(r *Reply) error {
 func (c *Conn) read(req *http.Request, r Reply) Reply {
 	if r.Received.IsZero() {
 		if err := c.peek(&r); err != nil {
-			return c.fail(r, engine.Disconnected, "the connection closed before it answered")
+			return c.closed(r, "the connection closed before it answered")
 		}
 	}
 	var resp *http.Response
@@ -398,11 +408,12 @@ func (c *Conn) check() (surplus bool) {
 	if c.conn == nil {
 		return false
 	}
-	if c.replies > unlookedTill && c.replies%unlookedTill != 0 && time.Since(c.used) < unlookedFor {
+	if !c.closes && c.replies > unlookedTill && c.replies%unlookedTill != 0 && time.Since(c.used) < unlookedFor {
 		c.unlooked = true
 		return false
 	}
 	sent, closed := look(c.conn)
+	c.closes = c.closes || closed
 	if sent = sent || c.in.Buffered() > 0; sent || closed {
 		c.drop()
 	}

@@ -136,6 +136,34 @@ func TestAConnectionIsKeptAndAStaleOneNoticed(t *testing.T) {
 	}
 }
 
+// A connection that is closed instead of a reply is one that the function should have announced, if it brought replies
+// before; from then on each connection is looked at.
+func TestAConnectionIsClosedUnannounced(t *testing.T) {
+	var n atomic.Int32
+	address, _ := serve(t, func(w net.Conn, _ *http.Request) bool {
+		odd := n.Add(1)%2 == 1
+		if odd {
+			io.WriteString(w, "HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n")
+		}
+		return odd
+	})
+	c := New(address)
+	for i := range 5 {
+		r := c.Do(t.Context(), &Message{Method: "GET", Target: "/"}, "")
+		if odd := i%2 == 1; (r.Result == engine.Disconnected) != odd || r.Closed != odd || c.closes != (i > 0) {
+			t.Errorf("%d: %v %s, closed %v", i, r.Result, r.Why, r.Closed)
+		}
+	}
+	c.replies, c.used = unlookedTill+1, time.Now().Add(time.Hour)
+	if c.check(); c.unlooked {
+		t.Error("a connection is not looked at that may be closed")
+	}
+	first, _ := serve(t, func(net.Conn, *http.Request) bool { return false })
+	if r := New(first).Do(t.Context(), &Message{Method: "GET", Target: "/"}, ""); r.Closed || r.Result == engine.OK {
+		t.Errorf("a new connection: %+v", r)
+	}
+}
+
 // A reply that comes a moment after the one it follows is not taken for that of the next
 // request: the connection is closed before that is written, and it is said of whom.
 func TestAReplyTooManyShiftsNothing(t *testing.T) {
