@@ -405,6 +405,7 @@ func fire(cmd *cobra.Command, d *session.Workspace, o session.Order, times int, 
 	out := cmd.OutOrStdout()
 	var all []fired
 	good, expected := true, true
+	heldBack, held := "", 0
 	took := map[engine.Class][]time.Duration{}
 	if p, err := s.Preview(o.Item); err == nil { // what cannot be read is reported when it is fired
 		if why := neverInvoked(d, o.Item, p, o.Variant); why != "" {
@@ -425,6 +426,9 @@ func fire(cmd *cobra.Command, d *session.Workspace, o session.Order, times int, 
 		expected = expected && len(x.Unexpected) == 0
 		if t := v.Last(); t != nil && v.Outcome() == engine.Done {
 			took[t.Invocation.Class] = append(took[t.Invocation.Class], v.Latency())
+			if content := explain.HeldBack(&t.Invocation); content != "" {
+				heldBack, held = content, held+1
+			}
 		}
 		switch {
 		case asJSON:
@@ -447,6 +451,9 @@ func fire(cmd *cobra.Command, d *session.Workspace, o session.Order, times int, 
 		fmt.Fprintf(out, "%s\n", content)
 	} else if times > 1 {
 		printFigures(out, took)
+		if 2*held > times {
+			fmt.Fprintf(out, "\nof %d replies, %s\n", held, heldBack)
+		}
 	}
 	switch {
 	case !good && all[len(all)-1].Outcome == "not sent":
@@ -636,6 +643,9 @@ func printFiring(w io.Writer, s *session.Session, v *session.Shown, x *fired) {
 	}
 	for _, p := range record.Phases(v.Trace.Arrived, &t.Instance, &t.Invocation) {
 		fmt.Fprintf(w, "  %-12s %9.2f\n", p.Name, millis(p.Took()))
+	}
+	if content := explain.HeldBack(&t.Invocation); content != "" {
+		fmt.Fprintf(w, "  (%s)\n", content)
 	}
 	if t.Reply != nil {
 		for _, own := range measure.ParseServerTiming(t.Reply.Timing) {

@@ -69,7 +69,7 @@ func listPayloads(dir *string) *cobra.Command {
 					for _, t := range times {
 						last = max(last, t)
 					}
-					content += fmt.Sprintf(", recorded over %v", text.Duration(last.Round(time.Millisecond)))
+					content += fmt.Sprintf(", recorded over %v", text.Measured(last))
 				}
 				fmt.Fprintln(cmd.OutOrStdout(), text.Harmless(content))
 			}
@@ -372,8 +372,8 @@ func showSet(w io.Writer, s *payload.Set) {
 	fmt.Fprintf(w, "sizes    %d to %d bytes, median %d\n", o.Least, o.Most, o.Median)
 	if o.Arrivals != nil {
 		fmt.Fprintf(w, "times    %s, over %v, at most %d in %v\n", o.First.Format(time.RFC3339),
-			text.Duration(o.Span.Round(time.Millisecond)), slices.Max(o.Arrivals),
-			text.Duration((o.Span / arrivalColumns).Round(time.Microsecond)))
+			text.Measured(o.Span), slices.Max(o.Arrivals),
+			text.Measured(o.Span / arrivalColumns))
 		fmt.Fprintf(w, "arrivals |%s|\n", draw.Bars(o.Arrivals))
 	}
 	for _, r := range o.Redacted {

@@ -185,8 +185,8 @@ func (x *taker) clock(ctx context.Context) error {
 	err := x.again(func() (time.Duration, error) { return x.clockOnce(ctx) })
 	if err == nil && x.report.Clock != nil && !x.report.Trusts(x.report.ClockTook) {
 		x.cannot("where the time goes: that start took %s, more than 1.3 times the untraced median of %s",
-			text.Duration(x.report.ClockTook.Round(time.Millisecond)),
-			text.Duration(x.report.Median().Round(time.Millisecond)))
+			text.Measured(x.report.ClockTook),
+			text.Measured(x.report.Median()))
 	}
 	return err
 }
@@ -272,8 +272,8 @@ func (x *taker) tree(ctx context.Context) error {
 	}
 	if !x.report.Trusts(x.report.TreeTook) {
 		x.cannot("the times of imports: that start took %s, more than 1.3 times the untraced median of %s",
-			text.Duration(x.report.TreeTook.Round(time.Millisecond)),
-			text.Duration(x.report.Median().Round(time.Millisecond)))
+			text.Measured(x.report.TreeTook),
+			text.Measured(x.report.Median()))
 	}
 	files, _ := build.Watched(x.dir, x.f.Watch) // without them no place is found
 	for _, i := range anatomy.Largest(x.report.Imports, 10) {

@@ -655,7 +655,7 @@ func (s *Session) FireTimes(o Order, times int) *Series {
 			if all := took[class]; len(all) > 0 {
 				slices.Sort(all)
 				x.says += fmt.Sprintf("; %v %d, median %s, from %s to %s", class, len(all),
-					shortTime(all[(len(all)-1)/2]), shortTime(all[0]), shortTime(all[len(all)-1]))
+					text.Measured(all[(len(all)-1)/2]), text.Measured(all[0]), text.Measured(all[len(all)-1]))
 			}
 		}
 		if x.says += "."; bad > 0 {
@@ -664,8 +664,6 @@ func (s *Session) FireTimes(o Order, times int) *Series {
 	}()
 	return x
 }
-
-func shortTime(d time.Duration) string { return fmt.Sprintf("%.2f ms", float64(d)/1e6) }
 
 // Preview returns what an item would send now.
 func (s *Session) Preview(i *catalog.Item) (*payload.Payload, error) {

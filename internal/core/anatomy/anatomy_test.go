@@ -240,7 +240,7 @@ func TestCompare(t *testing.T) {
 	json := Import{Name: "json", Parent: -1, Total: 3 * ms1, Own: 3 * ms1}
 	big := Import{Name: "pandas", Parent: -1, Total: 30 * ms1, Own: 30 * ms1}
 	d := Compare(report(100*ms1, json, big).Side("quote"), report(10*ms1, json).Side("quote@light"))
-	if !d.Beyond || !strings.Contains(d.Verdict, "The start of quote takes 153 ms, that of quote@light 63 ms: "+
+	if !d.Beyond || !strings.Contains(d.Verdict, "The start of quote takes 153 ms, that of quote@light 62.5 ms: "+
 		"0.41 × as long") ||
 		!slices.Equal(d.Imports, []Change{{"pandas", 30, 0}}) ||
 		!slices.Equal(d.Parts, []Change{{"sleeping", 100, 10}}) {

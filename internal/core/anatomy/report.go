@@ -184,12 +184,7 @@ type part struct {
 }
 
 // duration returns a time for a sentence.
-func duration(d time.Duration) string {
-	if d >= 10*time.Millisecond {
-		return text.Duration(d.Round(time.Millisecond))
-	}
-	return text.Duration(d.Round(100 * time.Microsecond))
-}
+func duration(d time.Duration) string { return text.Measured(d) }
 
 // manyCommands is how many programs a start runs for that to be worth a sentence.
 const manyCommands = 8

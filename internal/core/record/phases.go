@@ -53,3 +53,10 @@ func Phases(arrived clock.Time, in *Instance, v *Invocation) (out []Phase) {
 	until("rest", v.Done)
 	return out
 }
+
+// HeldBack reports whether a reply came in two pieces about 40 ms apart: as long as Linux waits with an acknowledgement
+// (RFC 1122 §4.2.3.2), for which the second of two small pieces waits (RFC 896).
+func (v *Invocation) HeldBack() bool {
+	d := v.Done.Sub(v.Received)
+	return v.Result == engine.OK && v.Received > 0 && d > 36*time.Millisecond && d < 56*time.Millisecond
+}

@@ -57,8 +57,7 @@ const (
 // spoils adds a warning to a summary, and to the figures that it spoils.
 type spoils func(figures []*[]string, format string, args ...any)
 
-// inTwoPieces counts for each function the replies that came in two pieces as far apart
-// as a delayed acknowledgement waits on Linux (40 ms); 0 where they are not most.
+// inTwoPieces counts for each function the replies that the network held back; 0 where they are not most.
 func inTwoPieces(r *record.Run) []int {
 	out, all := make([]int, len(r.Functions)), make([]int, len(r.Functions))
 	for i := range r.Invocations {
@@ -67,7 +66,7 @@ func inTwoPieces(r *record.Run) []int {
 			continue
 		}
 		all[v.Function]++
-		if d := v.Done.Sub(v.Received); d > 36*time.Millisecond && d < 56*time.Millisecond {
+		if v.HeldBack() {
 			out[v.Function]++
 		}
 	}
@@ -128,7 +127,7 @@ func warn(a *measure.Analysis) {
 	if r.Self != nil && (r.Self.Jump > jumped || r.Self.Jump < -jumped) {
 		on(of{rates}, "the wall clock jumped by %v during the run: it was set, or the machine slept. Times "+
 			"within the run come from a monotonic clock and are not affected; what happened during a sleep is missing",
-			text.Duration(r.Self.Jump.Round(time.Millisecond)))
+			text.Measured(r.Self.Jump))
 	}
 	for i := range r.Sources {
 		if r.Sources[i].Closed && s.Sources[r.Sources[i].Name].Arrived > 0 {

@@ -368,7 +368,7 @@ func Run(ctx context.Context, c Command) Ran {
 	r := Ran{Took: time.Since(began), Lines: p.Output.Last(keptLines), p: p}
 	switch {
 	case ctx.Err() != nil:
-		r.Err = fmt.Errorf("%s was interrupted after %v", c.Args[0], text.Duration(r.Took.Round(time.Millisecond)))
+		r.Err = fmt.Errorf("%s was interrupted after %v", c.Args[0], text.Measured(r.Took))
 	case p.state == nil || !p.state.Success():
 		r.Err = fmt.Errorf("%s %s", filepath.Base(c.Args[0]), p.How())
 	}

@@ -105,10 +105,9 @@ func (in *instance) live() {
 		took := r.Ready.Sub(r.Spawned)
 		in.d.fns[r.Function].spares.failed = false
 		in.d.mu.Unlock()
-		words := fmt.Sprintf("ready after %v", text.Duration(took.Round(100*time.Microsecond)))
+		words := fmt.Sprintf("ready after %v", text.Measured(took))
 		if in.loader != nil && !in.parked {
-			words += fmt.Sprintf(", %v of it to load the handler", text.Duration(in.loader.hello.Load.Round(100*
-				time.Microsecond)))
+			words += fmt.Sprintf(", %v of it to load the handler", text.Measured(in.loader.hello.Load))
 		}
 		in.say(logs.Ready, words)
 		if in.fn.Transport == plan.Lines {
@@ -464,7 +463,7 @@ func (in *instance) startProgram(env []string) (transport.Program, error) {
 	}
 	in.d.mu.Unlock()
 	in.say(logs.Started, fmt.Sprintf("started as process %d, %s after it was needed", l.process.PID,
-		text.Duration(l.process.Runs.Sub(began).Round(100*time.Microsecond))))
+		text.Measured(l.process.Runs.Sub(began))))
 	return transport.Program{In: l.process.In, Out: l.process.Out, Ended: func() string {
 		l.process.Gone()
 		l.gate.Close()

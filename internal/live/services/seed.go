@@ -90,7 +90,7 @@ func (s *Set) begin(ctx context.Context, x *service) error {
 		return fmt.Errorf("service %s: its data cannot be kept: %w", x.Name, err)
 	}
 	s.say(x.Name, logs.Note, fmt.Sprintf("seeded in %v; drills begin with that data",
-		text.Duration(time.Since(began).Round(time.Millisecond))))
+		text.Measured(time.Since(began))))
 	return s.run(ctx, x)
 }
 

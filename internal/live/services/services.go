@@ -120,7 +120,7 @@ func (s *Set) run(ctx context.Context, x *service) error {
 			return fmt.Errorf("service %s: %w%s", x.Name, r.Err, last(r.Lines))
 		}
 		x.began, x.left = true, r
-		s.say(x.Name, logs.Ready, fmt.Sprintf("ready after %v", text.Duration(r.Took.Round(time.Millisecond))))
+		s.say(x.Name, logs.Ready, fmt.Sprintf("ready after %v", text.Measured(r.Took)))
 		return nil
 	}
 	began := time.Now()
@@ -137,7 +137,7 @@ func (s *Set) run(ctx context.Context, x *service) error {
 		return fmt.Errorf("service %s %w%s", x.Name, err, last(p.Output.Last(20)))
 	}
 	x.began = true
-	s.say(x.Name, logs.Ready, fmt.Sprintf("ready after %v", text.Duration(time.Since(began).Round(time.Millisecond))))
+	s.say(x.Name, logs.Ready, fmt.Sprintf("ready after %v", text.Measured(time.Since(began))))
 	return nil
 }
 

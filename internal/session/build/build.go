@@ -337,7 +337,7 @@ func (c *Code) make(ctx context.Context, f *plan.Function, hash string) *Failure
 			return &Failure{Text: fmt.Sprintf("%s does not %s: %v", f.Name, step.name, r.Err), Lines: r.Lines}
 		}
 		c.w.log.Add(time.Now(), f.Name, name, logs.Note,
-			"done in "+text.Duration(r.Took.Round(time.Millisecond)))
+			"done in "+text.Measured(r.Took))
 		c.w.built.set(name, key)
 		c.w.built.set(name+" took", r.Took.String())
 	}

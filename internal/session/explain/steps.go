@@ -50,6 +50,15 @@ func Label(p *payload.Payload) string {
 	return p.Label()
 }
 
+// HeldBack describes a reply that the network seems to have held back; "" for any other.
+func HeldBack(v *record.Invocation) string {
+	if !v.HeldBack() {
+		return ""
+	}
+	return "the rest came about 40 ms after the first byte: the network may have held it back (Nagle's algorithm and " +
+		"delayed acknowledgement). Write headers and body at once, or set TCP_NODELAY"
+}
+
 // WhatWaits describes what a source lets its events wait for beside a free instance; "" for
 // nothing.
 func WhatWaits(src *plan.Source) string {

@@ -355,6 +355,10 @@ func (m *Model) drawLadder(c *canvas.Canvas, p *page, y int) int {
 		bar(c, 2+names+figures, y, style, a, max(b, a+1))
 		y++
 	}
+	for _, row := range p.heldBack {
+		c.PutRow(2, y, c.W, row)
+		y++
+	}
 	for _, own := range p.own {
 		content := own.Name
 		if own.Says != "" {

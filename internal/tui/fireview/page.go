@@ -30,6 +30,7 @@ type page struct {
 	v           session.Shown
 	function    string
 	phases      []record.Phase
+	heldBack    []canvas.Row // why the rest of the reply came late; nil where it did not
 	own         []measure.Own
 	inside      []explain.Inside // calls to upstreams, and spans
 	reply       []canvas.Row
@@ -185,6 +186,9 @@ func makePage(s *session.Session, f *session.Firing, width int, leaveOut []strin
 		p.phases = record.Phases(v.Trace.Arrived, &t.Instance, &t.Invocation)
 		if !t.Over {
 			p.phases = nil
+		}
+		if content := explain.HeldBack(&t.Invocation); content != "" {
+			p.heldBack = canvas.Wrap(canvas.Rows(canvas.Dim, content), width)
 		}
 		p.inside = explain.InsideOf(t)
 		for _, l := range s.Lines(p.v, t, linesShown) {

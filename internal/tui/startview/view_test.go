@@ -84,7 +84,7 @@ func TestAStartTakenApart(t *testing.T) {
 		x.Press("esc")
 		x.Shows("!with “events”")
 		take(reported(10*ms1), nil)
-		x.Shows("A start took 170 ms before, and takes 80 ms now: 0.47 × as", "sleeping 100.0 → 10.0 ms",
+		x.Shows("A start took 170 ms before, and takes 80.3 ms now: 0.47 × as", "sleeping 100.0 → 10.0 ms",
 			"80.2 ms from exec")
 		x.Press("x")
 		x.Answer(filepath.Join(dir, "out"))
