@@ -373,7 +373,7 @@ func showSet(w io.Writer, s *payload.Set) {
 	if o.Arrivals != nil {
 		fmt.Fprintf(w, "times    %s, over %v, at most %d in %v\n", o.First.Format(time.RFC3339),
 			text.Measured(o.Span), slices.Max(o.Arrivals),
-			text.Measured(o.Span / arrivalColumns))
+			text.Measured(o.Span/arrivalColumns))
 		fmt.Fprintf(w, "arrivals |%s|\n", draw.Bars(o.Arrivals))
 	}
 	for _, r := range o.Redacted {

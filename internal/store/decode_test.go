@@ -78,6 +78,28 @@ func FuzzDecode(f *testing.F) {
 		if (err == nil) != (wrong == nil) || err == nil && !reflect.DeepEqual(got, want) {
 			t.Errorf("decoded %v %+v, want %v %+v", err, got, wrong, want)
 		}
+		if err != nil {
+			return
+		}
+		// what is wanted by place and invocation, and of it what some columns say
+		wanted := func(place int, id uint64) bool { return place%3 == 0 || id%5 == 1 }
+		want = slices.DeleteFunc(want, func(v record.Invocation) bool { return !wanted(-1, v.ID) })
+		some := chunk[record.Invocation]{data: block, first: 7}
+		sound := func(place int, v *record.Invocation) bool { return *v == got[place-7] && wanted(place, v.ID) }
+		if err := some.decode(&invocations, nil, wanted, sound); err != nil {
+			t.Errorf("of what is wanted: %v", err)
+		}
+		if len(some.records) < len(want) {
+			t.Errorf("%d of %d are there", len(some.records), len(want))
+		}
+		ends := func(place int, v *record.Invocation) bool {
+			of := got[place-7]
+			return v.ID == of.ID && v.Done == of.Done && v.Instance == of.Instance && v.Result == of.Result &&
+				v.Class == of.Class && v.Status == of.Status && v.Sent == 0 && v.Reply == 0
+		}
+		if err := some.decode(&invocations, columnsEnd, nil, ends); err != nil || len(some.records) != len(got) {
+			t.Errorf("of some columns: %v, %d of %d", err, len(some.records), len(got))
+		}
 	})
 }
 
