@@ -256,7 +256,7 @@ func (s *slot) report(j *job, r *transport.Reply) *job {
 	if r.Quiet {
 		s.quiet = began
 	}
-	if r.Closed { // the process lives
+	if r.Closed && !s.in.stopping && !d.closing { // the process lives
 		d.fail(s.in.record().Function, Trouble{Text: "closed a connection after a reply without Connection: close " +
 			"in it, and the next request, which was on its way, got no reply; with connection: fresh each has its own",
 			Version: s.in.version, Started: true})

@@ -29,7 +29,11 @@ func (c *Conn) heads(req *http.Request) (*http.Response, error) {
 		k.resp.Body = &c.rest
 		return k.resp, nil
 	}
-	k.text, k.resp = append(k.text[:0], there...), nil
+	text := there
+	if end := bytes.Index(there, []byte("\r\n\r\n")); end >= 0 {
+		text = there[:end+4]
+	}
+	k.text, k.resp = append(k.text[:0], text...), nil
 	left := c.raw.left
 	resp, err := http.ReadResponse(c.in, req)
 	if err != nil || c.raw.left != left { // not all of it was there
@@ -39,8 +43,9 @@ func (c *Conn) heads(req *http.Request) (*http.Response, error) {
 	if resp.Body == http.NoBody {
 		length = 0
 	}
-	if resp.StatusCode >= 200 && length >= 0 && len(resp.TransferEncoding) == 0 {
-		*k = head{k.text[:len(there)-c.in.Buffered()], req.Method, resp, length, headerKey(resp.Header)}
+	read := len(there) - c.in.Buffered()
+	if resp.StatusCode >= 200 && length >= 0 && len(resp.TransferEncoding) == 0 && read <= len(k.text) {
+		*k = head{k.text[:read], req.Method, resp, length, headerKey(resp.Header)}
 	}
 	return resp, nil
 }
