@@ -192,8 +192,9 @@ func (s *Server) Start() {
 	}(s.cmd)
 	for end := time.Now().Add(2 * time.Minute); ; {
 		if c, err := net.Dial("tcp", fmt.Sprint("127.0.0.1:", s.Port)); err == nil {
-			c.Close()
-			return
+			if c.Close(); s.Kind != "redis" || !s.loading() {
+				return
+			}
 		}
 		select {
 		case <-gone:
@@ -204,6 +205,17 @@ func (s *Server) Start() {
 			s.t.Fatalf("%s never listened", s.Kind)
 		}
 	}
+}
+
+// loading reports whether a Redis that listens still reads what it kept.
+func (s *Server) loading() bool {
+	c, err := redis.Dial("tcp", fmt.Sprint("127.0.0.1:", s.Port), redis.DialUsername("quay"),
+		redis.DialPassword(s.Password()))
+	if err == nil {
+		defer c.Close()
+		_, err = c.Do("PING")
+	}
+	return err != nil && strings.HasPrefix(err.Error(), "LOADING")
 }
 
 // epmd starts the name server of Erlang, which RabbitMQ would leave behind, and returns its port.
