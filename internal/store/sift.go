@@ -135,6 +135,9 @@ func readEach[T any](s *Store, run, kind string, c *codec[T], columns []int, sou
 				if err != nil || failed.Load() {
 					return err
 				}
+				if n > usualRecords { // a block is held in memory as a whole
+					return errUnsound
+				}
 				x := <-free
 				x.data, x.first, x.decoded = append(x.data[:0], b.data...), place, make(chan struct{})
 				wg.Go(func() {

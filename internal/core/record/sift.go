@@ -12,8 +12,8 @@ import (
 )
 
 // Each visits the records of one kind with their places, in the order in which they were made: those that are wanted
-// by their places and invocations (0 where a record has none), or all where want is nil. The two functions may be
-// called at the same time.
+// by their places and invocations (0 where a record has none), or all where want is nil. Want may be called by several
+// goroutines, and while visit is.
 type Each[T any] func(want func(place int, invocation uint64) bool, visit func(place int, record *T)) error
 
 // Reader is where the records of a run come from, as often as they are asked for: from memory, or from where the run
