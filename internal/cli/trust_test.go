@@ -49,8 +49,16 @@ func TestTheFirstDrillPasses(t *testing.T) {
 				t.Fatal(err)
 			}
 			expectCall(t, dir, []string{"init", "--lang", b.language, "--sources", b.kinds}, 0, nil)
-			rewrite(t, dir, "nightdrill.yaml", strings.Replace(read(t, dir+"/nightdrill.yaml"), "    budgets:",
-				"    settle: 35s # a slow machine; less than idle_after\n    budgets:", 1))
+			content := read(t, dir+"/nightdrill.yaml")
+			for _, x := range [][2]string{{"    budgets:", "    settle: 5m\n    budgets:"}, {"idle_after: 40s",
+				"idle_after: 10m\n    start_timeout: 5m"}, {"timeout: 10s", "timeout: 2m"},
+				{"all max < 30s", "all max < 10m"}} { // a machine may be slow
+				if !strings.Contains(content, x[0]) {
+					t.Errorf("there is no %s in\n%s", x[0], content)
+				}
+				content = strings.Replace(content, x[0], x[1], 1)
+			}
+			rewrite(t, dir, "nightdrill.yaml", content)
 			expectCall(t, dir, []string{"run", "first"}, 0, []string{"met         project failed == 0"})
 		})
 	}
