@@ -405,7 +405,7 @@ func fire(cmd *cobra.Command, d *session.Workspace, o session.Order, times int, 
 	out := cmd.OutOrStdout()
 	var all []fired
 	good, expected := true, true
-	heldBack, held := "", 0
+	held := 0 // replies that the network held back
 	took := map[engine.Class][]time.Duration{}
 	if p, err := s.Preview(o.Item); err == nil { // what cannot be read is reported when it is fired
 		if why := neverInvoked(d, o.Item, p, o.Variant); why != "" {
@@ -426,8 +426,8 @@ func fire(cmd *cobra.Command, d *session.Workspace, o session.Order, times int, 
 		expected = expected && len(x.Unexpected) == 0
 		if t := v.Last(); t != nil && v.Outcome() == engine.Done {
 			took[t.Invocation.Class] = append(took[t.Invocation.Class], v.Latency())
-			if content := explain.HeldBack(&t.Invocation); content != "" {
-				heldBack, held = content, held+1
+			if t.Invocation.HeldBack() {
+				held++
 			}
 		}
 		switch {
@@ -452,7 +452,7 @@ func fire(cmd *cobra.Command, d *session.Workspace, o session.Order, times int, 
 	} else if times > 1 {
 		printFigures(out, took)
 		if 2*held > times {
-			fmt.Fprintf(out, "\nof %d replies, %s\n", held, heldBack)
+			fmt.Fprintf(out, "\nof %d replies, %s\n", held, explain.HeldBack)
 		}
 	}
 	switch {
@@ -644,8 +644,8 @@ func printFiring(w io.Writer, s *session.Session, v *session.Shown, x *fired) {
 	for _, p := range record.Phases(v.Trace.Arrived, &t.Instance, &t.Invocation) {
 		fmt.Fprintf(w, "  %-12s %9.2f\n", p.Name, millis(p.Took()))
 	}
-	if content := explain.HeldBack(&t.Invocation); content != "" {
-		fmt.Fprintf(w, "  (%s)\n", content)
+	if t.Invocation.HeldBack() {
+		fmt.Fprintf(w, "  (%s)\n", explain.HeldBack)
 	}
 	if t.Reply != nil {
 		for _, own := range measure.ParseServerTiming(t.Reply.Timing) {

@@ -327,14 +327,14 @@ type head struct {
 	Missed    record.SpansMissed `json:"spans_missed,omitzero"`
 	Calm      []record.Calm      `json:"calm,omitempty"`
 	Stolen    float64            `json:"stolen,omitempty"`
-	Doubted   int                `json:"doubted,omitempty"`
+	Doubt     record.Doubt       `json:"doubt,omitempty"`
 }
 
 func headOf(r *record.Run) string {
 	h := head{r.Project, r.Seed, r.Functions, r.Sources, r.Budgets, r.Payloads, r.LastDue, nil, r.Notes, r.Idempotence,
 		r.Changes, r.Concurrency, r.ColdStarts, r.Rates, r.Self, r.Machine, r.Commit, r.Branch, r.Plan, r.Said,
 		r.Begins, r.Marks, r.EarlyOf, r.StoppedAt, r.Upstreams, r.CallLabels, r.CallsLost, r.SpanNames, r.SpansMissed,
-		r.Calm, r.Stolen, r.Doubted}
+		r.Calm, r.Stolen, r.Doubt}
 	if !math.IsNaN(r.Busy) {
 		h.Busy = &r.Busy
 	}
@@ -352,7 +352,7 @@ type Writer struct {
 	// instances that had not stopped when they were last seen
 	alive []int32
 	bytes int64 // written so far
-	over  []int // invocations that had been written before each block
+	over  []int // invocations that had been written with each block
 }
 
 // Begin enters a run that begins now.
@@ -407,9 +407,12 @@ func (w *Writer) write(r *record.Run, page *report.Page) error {
 		r.Deliveries[w.deliveries:]
 	put("arrivals", arrivals.encode(a), len(a))
 	put("invocations", invocations.encode(v), len(v))
-	for i := 0; r.Doubted > 0 && err == nil && i < len(w.over); i++ { // those that were written have changed
-		data := invocations.encode(r.Invocations[w.over[i]:append(w.over, w.invocations)[i+1]])
-		_, err = tx.Exec("UPDATE blocks SET data = ? WHERE run = ? AND kind = 'invocations' AND seq = ?", data, w.id, i)
+	// what was written has changed
+	for seq, from := 0, 0; r.Doubt != record.NoDoubt && err == nil && seq < len(w.over); seq++ {
+		data := invocations.encode(r.Invocations[from:w.over[seq]])
+		_, err = tx.Exec("UPDATE blocks SET data = ? WHERE run = ? AND kind = 'invocations' AND seq = ?", data,
+			w.id, seq)
+		from = w.over[seq]
 	}
 	put("attempts", attempts.encode(t), len(t))
 	put("deliveries", deliveries.encode(d), len(d))
@@ -461,7 +464,7 @@ func (w *Writer) write(r *record.Run, page *report.Page) error {
 	}
 	w.seq++
 	w.bytes += size
-	w.over = append(w.over, w.invocations)
+	w.over = append(w.over, len(r.Invocations))
 	w.arrivals, w.invocations, w.attempts, w.deliveries = len(r.Arrivals), len(r.Invocations), len(r.Attempts),
 		len(r.Deliveries)
 	w.levels, w.blobs, w.calls, w.spans, w.machine = len(r.Levels), len(r.Blobs), len(r.Calls), len(r.Spans),
@@ -619,7 +622,7 @@ func (s *Store) head(id string) (*record.Run, error) {
 		h.Branch, h.Plan, h.Said, h.Begins
 	r.Marks, r.EarlyOf, r.StoppedAt = h.Marks, h.EarlyOf, h.StoppedAt
 	r.Upstreams, r.CallLabels, r.CallsLost = h.Upstreams, h.Labels, h.CallsLost
-	r.SpanNames, r.SpansMissed, r.Calm, r.Stolen, r.Doubted = h.Spans, h.Missed, h.Calm, h.Stolen, h.Doubted
+	r.SpanNames, r.SpansMissed, r.Calm, r.Stolen, r.Doubt = h.Spans, h.Missed, h.Calm, h.Stolen, h.Doubt
 	if h.Busy != nil {
 		r.Busy = *h.Busy
 	}

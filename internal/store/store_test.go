@@ -23,7 +23,8 @@ import (
 func random(n int, id string) *record.Run {
 	r := rng.New(5, 1)
 	time := func() clock.Time { return clock.Time(r.Below(1 << 40)) }
-	run := &record.Run{Project: "p", Drill: "d", ID: id, Seed: 7, Busy: 0.5, Stolen: 0.1, Doubted: 2, Concurrency: 24,
+	run := &record.Run{Project: "p", Drill: "d", ID: id, Seed: 7, Busy: 0.5, Stolen: 0.1,
+		Doubt: record.AlsoDoubt, Concurrency: 24,
 		ColdStarts: 3,
 		Changes:    []record.Change{{At: 5, Function: -1, Text: "project total 32 → 24"}},
 		Functions:  []record.Function{{Name: "f", Max: 3, PerInstance: 1}},

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"nightdrill.dev/internal/core/stats"
+	"nightdrill.dev/internal/core/text"
 )
 
 // Side is one of two reports that are compared.
@@ -105,9 +106,10 @@ func Compare(a, b *Side) *Difference {
 		interval = fmt.Sprintf(" (%.2f to %.2f)", c.Lo, c.Hi)
 	}
 	ratio := float64(after) / float64(max(before, 1))
-	both := fmt.Sprintf("The start of %s takes %s, that of %s %s", a.Label, duration(before), b.Label, duration(after))
+	both := fmt.Sprintf("The start of %s takes %s, that of %s %s", a.Label, text.Measured(before), b.Label,
+		text.Measured(after))
 	if a.Label == b.Label {
-		both = fmt.Sprintf("A start took %s before, and takes %s now", duration(before), duration(after))
+		both = fmt.Sprintf("A start took %s before, and takes %s now", text.Measured(before), text.Measured(after))
 	}
 	switch d.Beyond = c.P <= alpha && (!c.Interval || c.Lo > 1 || c.Hi < 1); {
 	case !d.Beyond:

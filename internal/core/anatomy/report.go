@@ -183,9 +183,6 @@ type part struct {
 	N     int     `json:"count"`
 }
 
-// duration returns a time for a sentence.
-func duration(d time.Duration) string { return text.Measured(d) }
-
 // manyCommands is how many programs a start runs for that to be worth a sentence.
 const manyCommands = 8
 
@@ -209,7 +206,7 @@ func (r *Report) Sentences() (out []string) {
 	if a := r.Clock; a != nil && r.Trusts(r.ClockTook) {
 		if waiting := a.Shares[Waiting]; worth(waiting, a.Total) {
 			say(waiting, "Of %s, %s was waiting for a processor: the machine was busy, not the function.",
-				duration(a.Total), duration(waiting))
+				text.Measured(a.Total), text.Measured(waiting))
 		}
 		network, sleeping := map[string]time.Duration{}, time.Duration(0)
 		for _, p := range a.Parts {
@@ -220,20 +217,20 @@ func (r *Report) Sentences() (out []string) {
 			case p.Class == Sleeping && !r.child(p.On):
 				sleeping += p.Took
 			case p.Class == Sleeping:
-				say(p.Took, "%s sleeps %s, and the start waits for it.", p.On, duration(p.Took))
+				say(p.Took, "%s sleeps %s, and the start waits for it.", p.On, text.Measured(p.Took))
 			case p.Class == Disk && p.On != "":
-				say(p.Took, "%s waited for the disk, at %s.", duration(p.Took), p.On)
+				say(p.Took, "%s waited for the disk, at %s.", text.Measured(p.Took), p.On)
 			case p.Class == Disk:
 				say(p.Took, "%s waited for the disk: files that were read lately are in memory and need no such wait.",
-					duration(p.Took))
+					text.Measured(p.Took))
 			case p.Class == Running && r.child(p.On):
-				say(p.Took, "%s ran %s as a child, and the start waits for it.", p.On, duration(p.Took))
+				say(p.Took, "%s ran %s as a child, and the start waits for it.", p.On, text.Measured(p.Took))
 			case p.Class == Unseen:
-				say(p.Took, "What %s was spent on is not seen.", duration(p.Took))
+				say(p.Took, "What %s was spent on is not seen.", text.Measured(p.Took))
 			}
 		}
 		if sleeping > 0 {
-			say(sleeping, "It sleeps %s before it is ready.", duration(sleeping))
+			say(sleeping, "It sleeps %s before it is ready.", text.Measured(sleeping))
 		}
 		for on, took := range network {
 			if on == "" {
@@ -242,7 +239,7 @@ func (r *Report) Sentences() (out []string) {
 			say(
 				took,
 				"%s waited for %s. Connecting with the first event that needs it would keep that out of the start.",
-				duration(took),
+				text.Measured(took),
 				on,
 			)
 		}
@@ -257,7 +254,7 @@ func (r *Report) Sentences() (out []string) {
 			if place := r.ImportedBy[x.Name]; place != "" {
 				by = "; it is imported by " + place
 			}
-			say(x.Total, "%s: %s of imports, %.0f %% of the start%s.", x.Name, duration(x.Total),
+			say(x.Total, "%s: %s of imports, %.0f %% of the start%s.", x.Name, text.Measured(x.Total),
 				100*float64(x.Total)/float64(median), by)
 		}
 	}
@@ -287,7 +284,7 @@ func (r *Report) Sentences() (out []string) {
 	}
 	if len(out) == 0 && r.Clock != nil && r.Trusts(r.ClockTook) {
 		out = append(out, fmt.Sprintf("Nothing stands out: %s of %s ran on a processor.",
-			duration(r.Clock.Shares[Running]), duration(r.Clock.Total)))
+			text.Measured(r.Clock.Shares[Running]), text.Measured(r.Clock.Total)))
 	}
 	return out
 }

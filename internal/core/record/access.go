@@ -52,18 +52,13 @@ func (r *Run) Index() []int32 {
 
 // WhyUnexpected returns in which way replies of the run are unexpected, to follow "it is".
 func (r *Run) WhyUnexpected() string {
-	if r.Doubted == 0 {
-		return "not as its payload expects"
+	switch r.Doubt {
+	case OnlyDoubt:
+		return "maybe the reply to another request"
+	case AlsoDoubt:
+		return "not as its payload expects, or may be the reply to another request"
 	}
-	for i, left := 0, r.Doubted; i < len(r.Invocations); i++ {
-		if !r.Invocations[i].Unexpected {
-			continue
-		}
-		if left--; left < 0 {
-			return "not as its payload expects, or may be the reply to another request"
-		}
-	}
-	return "maybe the reply to another request"
+	return "not as its payload expects"
 }
 
 // IDs returns about how many IDs of invocations there are, from 0 to the largest: of a part of a run, many times as

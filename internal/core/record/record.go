@@ -61,10 +61,19 @@ type Run struct {
 	Said        map[uint64]string // the last log line of failed invocations, by their IDs
 	Simulated   string            // the setting of a forecast that this is the simulation of; "" for what happened
 	Filtered    bool              // a part of a run, chosen by a filter
-	Doubted     int               // invocations that may have got replies to other requests: they are unexpected
+	Doubt       Doubt             // whether its replies may be those to other requests
 	// Server-Timing headers of first answers by their numbers, of a run that was read back
 	Timings map[int32]string
 }
+
+// Doubt says whether replies of a run may be those to other requests. They count as unexpected.
+type Doubt uint8
+
+const (
+	NoDoubt   Doubt = iota
+	OnlyDoubt       // all replies that are unexpected may be
+	AlsoDoubt       // some may be, others are not as their payloads expect
+)
 
 // Function names a function of the run and the limits that held.
 type Function struct {

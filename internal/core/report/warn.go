@@ -57,6 +57,9 @@ const (
 // spoils adds a warning to a summary, and to the figures that it spoils.
 type spoils func(figures []*[]string, format string, args ...any)
 
+// HoldsBack names what holds the second piece of a reply back, and what to do.
+const HoldsBack = "(Nagle's algorithm and delayed acknowledgement). Write headers and body at once, or set TCP_NODELAY"
+
 // inTwoPieces counts for each function the replies that the network held back; 0 where they are not most.
 func inTwoPieces(r *record.Run) []int {
 	out, all := make([]int, len(r.Functions)), make([]int, len(r.Functions))
@@ -144,8 +147,7 @@ func warn(a *measure.Analysis) {
 		if n > 0 {
 			on(of{latency},
 				"%s: %s arrived in two pieces about 40 ms apart: the function writes its reply in two steps, and the "+
-					"network holds back the second until the first is acknowledged (Nagle's algorithm and delayed "+
-					"acknowledgement). Write headers and body at once, or set TCP_NODELAY",
+					"network holds back the second until the first is acknowledged "+HoldsBack,
 				r.Functions[i].Name, count(n, "reply", "replies"))
 		}
 	}

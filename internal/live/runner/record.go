@@ -361,7 +361,9 @@ func (d *Drill) unexpect() {
 		})
 		if k < len(all) && v.Sent >= all[k].from && v.Result == engine.OK && !v.Unexpected {
 			v.Unexpected = true
-			d.rec.Doubted++
+			if d.rec.Doubt = record.OnlyDoubt; d.unexpected > 0 {
+				d.rec.Doubt = record.AlsoDoubt
+			}
 		}
 	}
 }

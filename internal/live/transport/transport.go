@@ -221,8 +221,15 @@ func (c *Conn) Surplus() bool {
 	if c.conn == nil {
 		return false
 	}
-	sent, _ := look(c.conn)
-	return sent || c.in.Buffered() > 0
+	sent, _ := c.idle()
+	return sent
+}
+
+// idle looks at the connection between two requests: whether bytes have come that no request asked for, and whether the
+// other end has closed it.
+func (c *Conn) idle() (sent, closed bool) {
+	sent, closed = look(c.conn)
+	return sent || c.in.Buffered() > 0, closed
 }
 
 // Do sends a message, once, and reads its reply. The context ends it early.
@@ -412,9 +419,8 @@ func (c *Conn) check() (surplus bool) {
 		c.unlooked = true
 		return false
 	}
-	sent, closed := look(c.conn)
-	c.closes = c.closes || closed
-	if sent = sent || c.in.Buffered() > 0; sent || closed {
+	sent, closed := c.idle()
+	if c.closes = c.closes || closed; sent || closed {
 		c.drop()
 	}
 	return sent

@@ -12,6 +12,7 @@ import (
 	"nightdrill.dev/internal/core/payload"
 	"nightdrill.dev/internal/core/plan"
 	"nightdrill.dev/internal/core/record"
+	"nightdrill.dev/internal/core/report"
 	"nightdrill.dev/internal/core/text"
 	"nightdrill.dev/internal/live/runner"
 )
@@ -50,14 +51,8 @@ func Label(p *payload.Payload) string {
 	return p.Label()
 }
 
-// HeldBack describes a reply that the network seems to have held back; "" for any other.
-func HeldBack(v *record.Invocation) string {
-	if !v.HeldBack() {
-		return ""
-	}
-	return "the rest came about 40 ms after the first byte: the network may have held it back (Nagle's algorithm and " +
-		"delayed acknowledgement). Write headers and body at once, or set TCP_NODELAY"
-}
+// HeldBack describes a reply that the network seems to have held back ([record.Invocation.HeldBack]).
+const HeldBack = "the rest came about 40 ms after the first byte: the network may have held it back " + report.HoldsBack
 
 // WhatWaits describes what a source lets its events wait for beside a free instance; "" for
 // nothing.

@@ -187,8 +187,8 @@ func makePage(s *session.Session, f *session.Firing, width int, leaveOut []strin
 		if !t.Over {
 			p.phases = nil
 		}
-		if content := explain.HeldBack(&t.Invocation); content != "" {
-			p.heldBack = canvas.Wrap(canvas.Rows(canvas.Dim, content), width)
+		if t.Invocation.HeldBack() {
+			p.heldBack = canvas.Wrap(canvas.Rows(canvas.Dim, explain.HeldBack), width)
 		}
 		p.inside = explain.InsideOf(t)
 		for _, l := range s.Lines(p.v, t, linesShown) {
