@@ -10,6 +10,7 @@ import (
 
 	"nightdrill.dev/internal/core/engine"
 	"nightdrill.dev/internal/core/event"
+	"nightdrill.dev/internal/core/figure"
 	"nightdrill.dev/internal/core/jsondiff"
 	"nightdrill.dev/internal/core/payload"
 	"nightdrill.dev/internal/core/plan"
@@ -655,7 +656,7 @@ func (s *Session) FireTimes(o Order, times int) *Series {
 			if all := took[class]; len(all) > 0 {
 				slices.Sort(all)
 				x.says += fmt.Sprintf("; %v %d, median %s, from %s to %s", class, len(all),
-					text.Measured(all[(len(all)-1)/2]), text.Measured(all[0]), text.Measured(all[len(all)-1]))
+					figure.Duration(all[(len(all)-1)/2]), figure.Duration(all[0]), figure.Duration(all[len(all)-1]))
 			}
 		}
 		if x.says += "."; bad > 0 {
